@@ -1,0 +1,154 @@
+package chain
+
+import (
+	"crypto/x509"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/finding"
+)
+
+// Terms are what a path is judged by.
+type Terms struct {
+	At    time.Time
+	Names []string // that clients use; each must be among the leaf's
+	SPKI  []byte   // the public key asked for, or nil
+}
+
+// Judge tells everything that is wrong with a path for clients that hold the
+// anchors it was completed with. Findings of severity error are what clients
+// refuse.
+func Judge(path Path, terms Terms) []finding.Finding {
+	leaf := path.Leaf()
+	var found []finding.Finding
+	if terms.SPKI != nil && !leaf.SameKey(terms.SPKI) {
+		found = append(found, finding.KeyDiffers.Found("%s is for another key than the request's", leaf.ShortName()))
+	}
+	found = append(found, ending(path)...)
+	found = append(found, faults(path.Certificates, terms.At)...)
+	found = append(found, names(leaf, terms.Names)...)
+	found = append(found, strength(path)...)
+	return append(found, endsFirst(path, terms.At)...)
+}
+
+// Valid says that the path reaches one of the anchors and keeps the rules of
+// RFC 5280, section 6, at that time; policies and revocation aside.
+func Valid(path Path, at time.Time) bool {
+	return path.Anchored && len(faults(path.Certificates, at)) == 0
+}
+
+// ending judges where the path ends.
+func ending(path Path) []finding.Finding {
+	leaf := path.Leaf()
+	switch {
+	case path.Anchored:
+		return nil
+	case leaf.SelfSigned():
+		return []finding.Finding{finding.SelfSigned.Found("%s is signed by itself alone", leaf.ShortName())}
+	case !path.Complete:
+		return []finding.Finding{finding.ChainIncomplete.Found("the issuer %s is missing", path.Missing)}
+	}
+	root := path.Root()
+	return []finding.Finding{finding.AnchorUnknown.Found("the root “%s” (SHA-256 %s…) is not trusted by the fleet", root.Subject(), root.SHA256[:16])}
+}
+
+// faults are the breaches of RFC 5280, section 6.1, on the path at that time.
+func faults(path []*cert.Certificate, at time.Time) []finding.Finding {
+	var found []finding.Finding
+	below := 0 // intermediates below the one in hand that are not self-issued
+	for i, c := range path {
+		found = append(found, period(c, i == 0, at)...)
+		if len(c.UnhandledCriticalExtensions) > 0 {
+			found = append(found, finding.UnknownRule.Found("%s has the critical extension %s", c.ShortName(), c.UnhandledCriticalExtensions[0]))
+		}
+		if i == 0 {
+			found = append(found, usage(c)...)
+			continue
+		}
+		found = append(found, authority(c, below)...)
+		found = append(found, constraints(c, path[:i])...)
+		if string(c.RawSubject) != string(c.RawIssuer) {
+			below++
+		}
+	}
+	return found
+}
+
+func period(c *cert.Certificate, leaf bool, at time.Time) []finding.Finding {
+	code := finding.IssuerLapsed
+	if leaf {
+		code = finding.Lapsed
+	}
+	switch {
+	case at.After(c.NotAfter):
+		return []finding.Finding{code.Found("%s ended on %s", c.ShortName(), day(c.NotAfter))}
+	case at.Before(c.NotBefore):
+		return []finding.Finding{finding.NotYetValid.Found("%s begins on %s", c.ShortName(), day(c.NotBefore))}
+	}
+	return nil
+}
+
+func usage(leaf *cert.Certificate) []finding.Finding {
+	if len(leaf.ExtKeyUsage)+len(leaf.UnknownExtKeyUsage) == 0 {
+		return nil
+	}
+	for _, use := range leaf.ExtKeyUsage {
+		if use == x509.ExtKeyUsageServerAuth || use == x509.ExtKeyUsageAny {
+			return nil
+		}
+	}
+	return []finding.Finding{finding.UsageWrong.Found("%s is not for servers", leaf.ShortName())}
+}
+
+func authority(c *cert.Certificate, below int) []finding.Finding {
+	var found []finding.Finding
+	if c.Version == 3 && !c.IsAuthority() {
+		found = append(found, finding.NotAuthority.Found("%s is no authority", c.ShortName()))
+	}
+	if c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageCertSign == 0 {
+		found = append(found, finding.NotAuthority.Found("the key of %s may not sign certificates", c.ShortName()))
+	}
+	limited := c.MaxPathLen > 0 || c.MaxPathLenZero
+	if limited && below > c.MaxPathLen {
+		found = append(found, finding.PathTooLong.Found("%s allows %d intermediates below it and has %d", c.ShortName(), c.MaxPathLen, below))
+	}
+	return found
+}
+
+func names(leaf *cert.Certificate, wanted []string) []finding.Finding {
+	if len(leaf.Names()) == 0 && leaf.CommonName() != "" {
+		return []finding.Finding{finding.CommonNameOnly.Found("%s has a common name and no subject alternative names", leaf.ShortName())}
+	}
+	var found []finding.Finding
+	for _, name := range wanted {
+		if !leaf.Matches(name) {
+			found = append(found, finding.NameMissing.Found("%s is not among the names of %s", name, leaf.ShortName()))
+		}
+	}
+	return found
+}
+
+func strength(path Path) []finding.Finding {
+	var found []finding.Finding
+	for _, c := range path.Certificates {
+		if c.WeakKey() {
+			found = append(found, finding.WeakKey.Found("%s has a key of %s", c.ShortName(), c.Key()))
+		}
+		if c.WeakHash() && !c.SelfSigned() {
+			found = append(found, finding.WeakHash.Found("%s is signed with %s", c.ShortName(), c.SignatureText()))
+		}
+	}
+	return found
+}
+
+func endsFirst(path Path, at time.Time) []finding.Finding {
+	leaf := path.Leaf()
+	for _, c := range path.Certificates[1:] {
+		if c.NotAfter.Before(leaf.NotAfter) && c.Within(at) {
+			return []finding.Finding{finding.IssuerEndsFirst.Found("%s ends on %s, before the leaf on %s", c.ShortName(), day(c.NotAfter), day(leaf.NotAfter))}
+		}
+	}
+	return nil
+}
+
+func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }

@@ -1,0 +1,86 @@
+// Package due says where a slot stands and by when somebody must act. It looks
+// at facts alone; the clock is passed in.
+//
+//	reading + what was installed + findings + policy  →  condition, act-by date
+package due
+
+import (
+	"time"
+
+	"freshseal/core/finding"
+)
+
+// Condition is where a slot stands.
+type Condition string
+
+// The conditions, worst first; a slot has the first that applies.
+const (
+	Dark    Condition = "dark"    // could not be read, or never was
+	Lapsed  Condition = "lapsed"  // the leaf's notAfter has passed
+	Stray   Condition = "stray"   // serves something else than was installed
+	Factory Condition = "factory" // serves the delivered, self-signed default
+	Flawed  Condition = "flawed"  // has a finding of severity error
+	Overdue Condition = "overdue" // past its act-by date
+	Due     Condition = "due"     // inside the renewal period
+	Fresh   Condition = "fresh"   // none of these
+)
+
+// Conditions are all conditions, worst first.
+var Conditions = []Condition{Dark, Lapsed, Stray, Factory, Flawed, Overdue, Due, Fresh}
+
+// Rank is the place of a condition, 0 being the worst.
+func (c Condition) Rank() int {
+	for i, each := range Conditions {
+		if each == c {
+			return i
+		}
+	}
+	return len(Conditions)
+}
+
+// Policy holds the thresholds.
+type Policy struct {
+	Renewal    time.Duration // how long before notAfter renewal is wanted
+	Margin     time.Duration // kept free before notAfter for what goes wrong
+	Turnaround time.Duration // the signer's
+}
+
+// DefaultPolicy serves a fleet whose certificates live for a year or less.
+var DefaultPolicy = Policy{Renewal: 30 * 24 * time.Hour, Margin: 7 * 24 * time.Hour, Turnaround: 2 * 24 * time.Hour}
+
+// Facts are what is known of a slot.
+type Facts struct {
+	Read       bool // the newest reading holds a certificate
+	SHA256     string
+	NotAfter   time.Time
+	SelfSigned bool
+	Installed  string // fingerprint of the last replacement's leaf, or empty
+	Findings   []finding.Finding
+}
+
+// ActBy is the date by which a replacement must have begun: notAfter less the
+// signer's turnaround and the margin.
+func ActBy(notAfter time.Time, p Policy) time.Time {
+	return notAfter.Add(-p.Turnaround - p.Margin)
+}
+
+// Judge names the slot's condition at that time.
+func Judge(f Facts, p Policy, at time.Time) Condition {
+	switch {
+	case !f.Read:
+		return Dark
+	case at.After(f.NotAfter):
+		return Lapsed
+	case f.Installed != "" && f.SHA256 != f.Installed:
+		return Stray
+	case f.SelfSigned:
+		return Factory
+	case len(finding.Errors(f.Findings)) > 0:
+		return Flawed
+	case at.After(ActBy(f.NotAfter, p)):
+		return Overdue
+	case at.After(f.NotAfter.Add(-p.Renewal)):
+		return Due
+	}
+	return Fresh
+}

@@ -1,0 +1,58 @@
+// Package finding names what can be wrong with a certificate, a chain or a
+// request. A newcomer takes one of the codes below and says what was seen:
+//
+//	finding.NameMissing.Found("%s is not among the names", name)
+//
+// The code brings its severity, why it matters and what to do about it.
+package finding
+
+import "fmt"
+
+// Severity says how much a finding matters.
+type Severity string
+
+// The severities, worst first.
+const (
+	Error   Severity = "error"   // clients refuse it, or soon will
+	Warning Severity = "warning" // some clients fail, or nobody knows yet
+	Note    Severity = "note"    // worth knowing
+)
+
+// Finding is one thing found wrong, in words for the person who has to mend it.
+type Finding struct {
+	Code     Code     `json:"code" required:"true"`
+	Severity Severity `json:"severity" required:"true" enum:"error,warning,note"`
+	What     string   `json:"what" required:"true"`
+	Why      string   `json:"why" required:"true"`
+	Remedy   string   `json:"remedy" required:"true"`
+}
+
+// Found makes the finding of this code; the format says what was seen.
+func (c Code) Found(format string, args ...any) Finding {
+	m := meanings[c]
+	return Finding{Code: c, Severity: m.severity, What: fmt.Sprintf(format, args...), Why: m.why, Remedy: m.remedy}
+}
+
+// WithRemedy returns the finding with a remedy that fits the case better.
+func (f Finding) WithRemedy(format string, args ...any) Finding {
+	f.Remedy = fmt.Sprintf(format, args...)
+	return f
+}
+
+// As returns the finding with another severity, where the case is milder or
+// worse than the code usually is.
+func (f Finding) As(s Severity) Finding {
+	f.Severity = s
+	return f
+}
+
+// Errors returns those findings that are errors, in their order.
+func Errors(all []Finding) []Finding {
+	var out []Finding
+	for _, f := range all {
+		if f.Severity == Error {
+			out = append(out, f)
+		}
+	}
+	return out
+}

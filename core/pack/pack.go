@@ -1,0 +1,112 @@
+// Package pack makes the exact bytes that a box wants out of a path:
+//
+//	leaf-first             leaf, then intermediates in order
+//	leaf-first-with-root   the same and the root at the end
+//	leaf                   the leaf alone
+//	intermediates          what stands between leaf and root
+//	intermediates-with-root
+//	root                   the root alone
+//
+// All are PEM (RFC 7468) with LF line ends and a line end after the last block.
+package pack
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+
+	"freshseal/core/cert"
+	"freshseal/core/chain"
+	"freshseal/core/pile"
+)
+
+// Form names what a file holds and in which order.
+type Form string
+
+// The forms.
+const (
+	LeafFirst             Form = "leaf-first"
+	LeafFirstWithRoot     Form = "leaf-first-with-root"
+	Leaf                  Form = "leaf"
+	Intermediates         Form = "intermediates"
+	IntermediatesWithRoot Form = "intermediates-with-root"
+	Root                  Form = "root"
+)
+
+// Forms are all forms, in the order in which they are explained.
+var Forms = []Form{LeafFirst, LeafFirstWithRoot, Leaf, Intermediates, IntermediatesWithRoot, Root}
+
+// ErrNoRoot says that a form wants the root and the path does not hold it.
+var ErrNoRoot = errors.New("the path holds no root, and this form wants it")
+
+// Make writes the file of this form. What it returns was read back and holds
+// just the certificates it should, in order.
+func Make(form Form, path chain.Path) ([]byte, error) {
+	certificates, err := choose(form, path)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	for _, c := range certificates {
+		out.Write(c.PEM())
+	}
+	return out.Bytes(), readBack(out.Bytes(), certificates)
+}
+
+func choose(form Form, path chain.Path) ([]*cert.Certificate, error) {
+	leaf, middle := path.Certificates[:1], path.Intermediates()
+	var root []*cert.Certificate
+	if r := path.Root(); r != nil {
+		root = []*cert.Certificate{r}
+	}
+	switch form {
+	case LeafFirst:
+		return join(leaf, middle), nil
+	case Leaf:
+		return leaf, nil
+	case Intermediates:
+		return middle, nil
+	case LeafFirstWithRoot, IntermediatesWithRoot, Root:
+		if root == nil {
+			return nil, ErrNoRoot
+		}
+	default:
+		return nil, fmt.Errorf("no form is called %q; the forms are %v", form, Forms)
+	}
+	switch form {
+	case LeafFirstWithRoot:
+		return join(leaf, middle, root), nil
+	case IntermediatesWithRoot:
+		return join(middle, root), nil
+	}
+	return root, nil
+}
+
+func join(parts ...[]*cert.Certificate) []*cert.Certificate {
+	var all []*cert.Certificate
+	for _, p := range parts {
+		all = append(all, p...)
+	}
+	return all
+}
+
+// readBack sorts what was written as if it came from a stranger.
+func readBack(written []byte, want []*cert.Certificate) error {
+	if len(want) == 0 {
+		return nil
+	}
+	accounts, err := pile.Sort([]pile.File{{Content: written}})
+	if err != nil {
+		return err
+	}
+	got := accounts[0].Holds
+	if len(got) != len(want) {
+		return fmt.Errorf("reading back: %d things instead of %d", len(got), len(want))
+	}
+	for i, c := range want {
+		if got[i].SHA256 != c.SHA256 {
+			return fmt.Errorf("reading back: certificate %d is not the one that was written", i+1)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,147 @@
+// Package procedure is the language in which a family of devices is described:
+// a YAML file that says how such a device makes its key and request, takes its
+// chain and is restarted.
+//
+//	file  →  Parse  →  Procedure  →  Check (faults with line and column)
+//	                       │
+//	settings + values  →  Expand  →  the final text of each step
+//
+// Values stand in steps as {{name}}. What becomes of them depends on the place
+// alone: in a command they are quoted for the shell, in a path they must stay
+// in their folder. Authors need not remember it and cannot turn it off.
+package procedure
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"time"
+
+	"freshseal/core/pack"
+	"freshseal/core/request"
+)
+
+// MaxSize is the most bytes that are taken for one procedure.
+const MaxSize = 64 << 10
+
+// maxSteps bounds a procedure; the longest in use has about forty.
+const maxSteps = 200
+
+// Section is a part of a procedure that holds steps: a stage of the
+// replacement, or one of the ways back.
+type Section string
+
+// The sections, in the order in which they are carried out; Revert puts back
+// what Backup kept, Cancel clears away what Request left.
+const (
+	Survey   Section = "survey"
+	Request  Section = "request"
+	Backup   Section = "backup"
+	Trust    Section = "trust"
+	Install  Section = "install"
+	Trial    Section = "trial"
+	Activate Section = "activate"
+	Prove    Section = "prove"
+	Mirror   Section = "mirror"
+	Seal     Section = "seal"
+	Revert   Section = "revert"
+	Cancel   Section = "cancel"
+)
+
+// Sections are all sections in their order.
+var Sections = []Section{Survey, Request, Backup, Trust, Install, Trial, Activate, Prove, Mirror, Seal, Revert, Cancel}
+
+// Verb is what a step does.
+type Verb string
+
+// The verbs.
+const (
+	Run   Verb = "run"   // a command over SSH
+	Put   Verb = "put"   // a file to the device, whole or not at all
+	Fetch Verb = "fetch" // a file from the device
+	Wait  Verb = "wait"  // let time pass
+)
+
+var verbs = []Verb{Run, Put, Fetch, Wait}
+
+// Procedure describes one family.
+type Procedure struct {
+	Name     string
+	Title    string
+	About    string
+	Links    []string
+	Settings []Setting
+	Traits   Traits
+	Steps    map[Section][]Step
+}
+
+// Setting is something that differs between devices of the family.
+type Setting struct {
+	Name    string
+	Kind    Kind
+	About   string
+	Default string
+}
+
+// Traits are what Fresh Seal must know of the family to plan and to wait.
+type Traits struct {
+	KeyTypes     []request.KeyType
+	Form         pack.Form
+	RestartLimit time.Duration // how long the slot may be away after activate
+}
+
+// Step is one thing done on the device.
+type Step struct {
+	Name      string
+	Verb      Verb
+	Text      string // run: the command; put, fetch: the path on the device
+	Content   string // put: the name of the value that the file gets
+	Mode      uint32 // put: permission bits
+	Pause     time.Duration
+	Capture   string // the name under which the output is kept
+	When      Condition
+	Expect    Expect
+	Limit     time.Duration
+	Repeat    bool   // may be done again when nobody knows whether it was done
+	Secret    bool   // what it prints is not kept
+	Otherwise string // what to do when it fails, for people
+}
+
+// Condition lets a step be left out: it is done when the named setting is
+// filled, or with Not, when it is empty.
+type Condition struct {
+	Setting string
+	Not     bool
+}
+
+// Expect is what counts as success.
+type Expect struct {
+	Exit  int
+	Match *regexp.Regexp // somewhere in standard output
+	Same  string         // a value that the output must equal, blanks at the ends aside
+}
+
+// Fault is something wrong in a procedure's text.
+type Fault struct {
+	Line    int    `json:"line" required:"true"`
+	Column  int    `json:"column" required:"true"`
+	What    string `json:"what" required:"true"`
+	Instead string `json:"instead,omitempty"`
+}
+
+func (f Fault) Error() string {
+	text := fmt.Sprintf("line %d, column %d: %s", f.Line, f.Column, f.What)
+	if f.Instead != "" {
+		text += "; " + f.Instead
+	}
+	return text
+}
+
+// Setting finds a setting by its name.
+func (p Procedure) Setting(name string) (Setting, bool) {
+	i := slices.IndexFunc(p.Settings, func(s Setting) bool { return s.Name == name })
+	if i < 0 {
+		return Setting{}, false
+	}
+	return p.Settings[i], true
+}

@@ -1,0 +1,122 @@
+package request
+
+import (
+	"bytes"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"slices"
+
+	"freshseal/core/cert"
+	"freshseal/core/finding"
+)
+
+// MaxSize is the most bytes that are read of one request.
+const MaxSize = 64 << 10
+
+// Request is a PKCS #10 request that was read and whose signature holds.
+type Request struct {
+	*x509.CertificateRequest
+}
+
+// Parse reads one request from PEM (text around it is passed over) or DER and
+// checks that it is signed with its own key.
+func Parse(content []byte) (Request, error) {
+	if len(content) > MaxSize {
+		return Request{}, fmt.Errorf("a request of %d bytes is longer than the %d that are taken", len(content), MaxSize)
+	}
+	der := content
+	for rest := content; ; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			break
+		}
+		if block.Type == "CERTIFICATE REQUEST" || block.Type == "NEW CERTIFICATE REQUEST" {
+			der = block.Bytes
+			break
+		}
+	}
+	r, err := x509.ParseCertificateRequest(der)
+	if err != nil {
+		return Request{}, errors.New("this is not a certificate request (PKCS #10)")
+	}
+	if err := r.CheckSignature(); err != nil {
+		return Request{}, fmt.Errorf("the request's own signature does not hold: %w", err)
+	}
+	return Request{r}, nil
+}
+
+// PEM is the request in the text form of RFC 7468.
+func (r Request) PEM() []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: r.Raw})
+}
+
+// PublicKeyPEM is the request's public key in the text form of RFC 7468, as
+// openssl prints it with -pubout.
+func (r Request) PublicKeyPEM() []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: r.RawSubjectPublicKeyInfo})
+}
+
+// SPKI is the DER of the request's SubjectPublicKeyInfo.
+func (r Request) SPKI() []byte { return r.RawSubjectPublicKeyInfo }
+
+// SHA256 is the fingerprint of the request, which can be compared by telephone.
+func (r Request) SHA256() string { return cert.Fingerprint(r.Raw) }
+
+// Names are the subject alternative names asked for, as text.
+func (r Request) Names() []string {
+	names := append([]string{}, r.DNSNames...)
+	for _, ip := range r.IPAddresses {
+		names = append(names, ip.String())
+	}
+	return names
+}
+
+// Key names the kind and size of the key: "ECDSA P-256".
+func (r Request) Key() string { return cert.KeyText(r.PublicKey) }
+
+// Check compares a request with its plan; none of severity error means that
+// the box made what was planned.
+func Check(plan Plan, r Request) []finding.Finding {
+	var found []finding.Finding
+	names := r.Names()
+	for _, want := range plan.Names {
+		if !slices.Contains(names, want) {
+			found = append(found, finding.NameMissing.Found("the request lacks the name %s", want))
+		}
+	}
+	for _, have := range names {
+		if !slices.Contains(plan.Names, have) {
+			found = append(found, finding.NameSurplus.Found("the request has the name %s, which was not planned", have).As(finding.Error).
+				WithRemedy("see what added it on the box, and make the request again"))
+		}
+	}
+	if r.Key() != plan.Key.Text() {
+		found = append(found, finding.KeyDiffers.Found("the request's key is %s; planned was %s", r.Key(), plan.Key.Text()).
+			WithRemedy("see which keys the box can make, and choose one with --key"))
+	}
+	switch r.SignatureAlgorithm {
+	case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.MD5WithRSA:
+		found = append(found, finding.WeakHash.Found("the request is signed with %s", r.SignatureAlgorithm))
+	}
+	if want, have := plan.Subject, subjectOf(r); want != have {
+		found = append(found, finding.SubjectDiffers.Found("the request's subject is “%s”; planned was “%s”", have, want))
+	}
+	return found
+}
+
+func subjectOf(r Request) Subject {
+	first := func(list []string) string {
+		if len(list) == 0 {
+			return ""
+		}
+		return list[0]
+	}
+	s := r.Subject
+	return Subject{CommonName: s.CommonName, Organization: first(s.Organization), Unit: first(s.OrganizationalUnit),
+		Locality: first(s.Locality), State: first(s.Province), Country: first(s.Country)}
+}
+
+// SameKey says that two public keys (DER of SubjectPublicKeyInfo) are one.
+func SameKey(a, b []byte) bool { return len(a) > 0 && bytes.Equal(a, b) }
