@@ -1,0 +1,246 @@
+// Package replacement is the stage machine that gives one slot a new
+// certificate. It is pure: an event goes in, the new state and what to do next
+// come out; nothing is sent, stored or timed here.
+//
+//	survey → request → sign → gate → backup → trust → install → trial →
+//	activate → prove → mirror → seal
+//
+// A failure after backup leads back: revert, then proof of the old certificate.
+package replacement
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Stage is where a replacement is.
+type Stage string
+
+// The stages, see Stages for their order.
+const (
+	Survey   Stage = "survey"
+	Request  Stage = "request"
+	Sign     Stage = "sign"
+	Gate     Stage = "gate"
+	Backup   Stage = "backup"
+	Trust    Stage = "trust"
+	Install  Stage = "install"
+	Trial    Stage = "trial"
+	Activate Stage = "activate"
+	Prove    Stage = "prove"
+	Mirror   Stage = "mirror"
+	Seal     Stage = "seal"
+)
+
+// Stages are all stages in their order.
+var Stages = []Stage{Survey, Request, Sign, Gate, Backup, Trust, Install, Trial, Activate, Prove, Mirror, Seal}
+
+func (s Stage) index() int { return slices.Index(Stages, s) }
+
+// State says whether a replacement goes on, and if not, why.
+type State string
+
+// The states.
+const (
+	Running   State = "running"
+	Waiting   State = "waiting"   // for somebody, see WaitingFor
+	Held      State = "held"      // something is not known or failed: a person decides
+	Sealed    State = "sealed"    // done and proven
+	Reverted  State = "reverted"  // the old certificate is back and proven
+	Cancelled State = "cancelled" // given up before anything on the device changed
+)
+
+// Over says that the state is an end.
+func (s State) Over() bool { return s == Sealed || s == Reverted || s == Cancelled }
+
+// WaitingFor names who or what a waiting replacement needs.
+type WaitingFor string
+
+// Whom a replacement can wait for.
+const (
+	Nobody   WaitingFor = ""
+	Signer   WaitingFor = "signer"
+	Approval WaitingFor = "approval"
+	Window   WaitingFor = "window"
+	Person   WaitingFor = "person"
+	Device   WaitingFor = "device"
+)
+
+// Progress is all that the machine knows of a replacement.
+type Progress struct {
+	Stage      Stage      `json:"stage" required:"true"`
+	State      State      `json:"state" required:"true"`
+	WaitingFor WaitingFor `json:"waiting_for" required:"true"`
+	Reverting  bool       `json:"reverting" required:"true"` // on the way back
+	Stopping   bool       `json:"stopping" required:"true"`  // a person asked to stop at the next stage
+	Why        string     `json:"why,omitempty"`             // of held, reverted and cancelled
+}
+
+// Event is something that happened.
+type Event struct {
+	Kind    EventKind
+	Why     string
+	Waiting WaitingFor // of Waits
+}
+
+// EventKind names what happened.
+type EventKind string
+
+// The events.
+const (
+	Begun        EventKind = "begun"         // somebody asked for the replacement
+	Done         EventKind = "done"          // the stage in hand was carried out
+	Waits        EventKind = "waits"         // the stage in hand needs somebody
+	Arrived      EventKind = "arrived"       // what was waited for is there
+	Failed       EventKind = "failed"        // the stage in hand, or the way back, failed
+	Unknown      EventKind = "unknown"       // nobody knows whether the step in hand was done
+	Restored     EventKind = "restored"      // the old certificate is back and proven
+	AskedCancel  EventKind = "asked-cancel"  // a person wants it given up
+	AskedRevert  EventKind = "asked-revert"  // a person wants the old certificate back
+	AskedResume  EventKind = "asked-resume"  // a person wants it to go on
+	Interrupted  EventKind = "interrupted"   // the service was stopped in the middle of the stage
+	ClearedAway  EventKind = "cleared-away"  // nothing of it is left on the device
+	NotClearable EventKind = "not-clearable" // something of it may be left on the device
+)
+
+// Action is what to do next.
+type Action string
+
+// The actions. After Carry comes Done, Waits, Failed or Unknown; after
+// PutBack comes Restored or Failed; after ClearAway comes ClearedAway or NotClearable.
+const (
+	Nothing   Action = ""
+	Carry     Action = "carry"      // carry out the stage in hand
+	PutBack   Action = "put-back"   // put the old certificate back and prove it
+	ClearAway Action = "clear-away" // remove from the device what the request left there
+)
+
+// Impossible says that an event does not fit the state.
+type Impossible struct {
+	Event EventKind
+	State State
+	Stage Stage
+}
+
+func (e Impossible) Error() string {
+	return fmt.Sprintf("a replacement that is %s in stage %s cannot take the event %q", e.State, e.Stage, e.Event)
+}
+
+// Touched says that the device may serve something else than before: a failure
+// from here on must lead back.
+func (p Progress) Touched() bool { return p.Stage.index() > Backup.index() }
+
+// On takes an event and gives the new progress and the next action.
+func (p Progress) On(e Event) (Progress, Action, error) {
+	switch e.Kind {
+	case Begun:
+		if p.State == "" {
+			return Progress{Stage: Survey, State: Running}, Carry, nil
+		}
+	case Done, Waits, Failed, Unknown, Restored, Interrupted, ClearedAway, NotClearable:
+		if p.State == Running {
+			return p.work(e)
+		}
+	case Arrived:
+		if p.State == Waiting {
+			p.State, p.WaitingFor = Running, Nobody
+			return p.next()
+		}
+	case AskedCancel, AskedRevert, AskedResume:
+		return p.asked(e)
+	}
+	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
+}
+
+// work takes what became of the action in hand.
+func (p Progress) work(e Event) (Progress, Action, error) {
+	switch {
+	case e.Kind == Interrupted:
+		return p, p.again(), nil
+	case e.Kind == Unknown:
+		p.State, p.Why = Held, e.Why
+		return p, Nothing, nil
+	case p.Reverting && e.Kind == Restored:
+		p.State = Reverted
+		return p, Nothing, nil
+	case p.Reverting && e.Kind == Failed:
+		p.State, p.Why = Held, e.Why
+		return p, Nothing, nil
+	case p.Stopping && (e.Kind == ClearedAway || e.Kind == NotClearable):
+		p.State = Cancelled
+		if e.Why != "" {
+			p.Why = e.Why
+		}
+		return p, Nothing, nil
+	case p.Reverting:
+	case e.Kind == Done && p.Stopping && p.Stage != Seal:
+		return p.stop()
+	case e.Kind == Done:
+		return p.next()
+	case p.Stopping && !p.Touched(): // Waits or Failed: nothing was changed yet
+		return p.stop()
+	case e.Kind == Waits:
+		p.State, p.WaitingFor = Waiting, e.Waiting
+		return p, Nothing, nil
+	case e.Kind == Failed && p.Touched() && p.Stage != Seal:
+		p.Reverting, p.Why = true, e.Why
+		return p, PutBack, nil
+	case e.Kind == Failed:
+		p.State, p.Why = Held, e.Why
+		return p, Nothing, nil
+	}
+	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
+}
+
+// next goes to the stage after the one in hand, or to the end.
+func (p Progress) next() (Progress, Action, error) {
+	if p.Stage == Seal {
+		p.State, p.Stopping = Sealed, false
+		return p, Nothing, nil
+	}
+	p.Stage = Stages[p.Stage.index()+1]
+	return p, Carry, nil
+}
+
+// again is the action that a running replacement was at.
+func (p Progress) again() Action {
+	switch {
+	case p.Reverting:
+		return PutBack
+	case p.Stopping && !p.Touched():
+		return ClearAway
+	}
+	return Carry
+}
+
+// stop gives up: where nothing changed yet by clearing away, else by going back.
+func (p Progress) stop() (Progress, Action, error) {
+	p.State, p.WaitingFor = Running, Nobody
+	if p.Touched() {
+		p.Reverting = true
+		return p, PutBack, nil
+	}
+	p.Stopping = true
+	return p, ClearAway, nil
+}
+
+// asked takes what a person wants.
+func (p Progress) asked(e Event) (Progress, Action, error) {
+	switch {
+	case e.Kind == AskedResume && p.State == Held:
+		p.State, p.Why = Running, ""
+		return p, p.again(), nil
+	case e.Kind == AskedRevert && p.State == Sealed,
+		e.Kind == AskedRevert && p.State == Held && p.Touched():
+		p.State, p.Reverting, p.Why = Running, true, e.Why
+		return p, PutBack, nil
+	case e.Kind == AskedRevert && p.State == Running && p.Touched() && !p.Reverting,
+		e.Kind == AskedCancel && p.State == Running && !p.Reverting:
+		p.Stopping, p.Why = true, e.Why
+		return p, Nothing, nil // taken up when the stage in hand is done
+	case e.Kind == AskedCancel && (p.State == Waiting || p.State == Held):
+		p.Why = e.Why
+		return p.stop()
+	}
+	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
+}

@@ -1,0 +1,223 @@
+// Package device reaches devices and carries out procedures on them.
+//
+//	Open  →  Link (Run, Put, Fetch)     Runner: steps of a section → Journal
+//
+// Links ask, they do not decide: the pinned host key, the secrets and the
+// dialler come from the caller.
+package device
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+)
+
+// Dial opens a connection; the service passes in the one that knows the way.
+type Dial func(ctx context.Context, network, address string) (net.Conn, error)
+
+// Limits of a link.
+const (
+	signInLimit = 20 * time.Second
+	maxOutput   = 1 << 20 // bytes of output that are taken of one command
+	maxFile     = 4 << 20 // bytes of one file
+)
+
+// Target says how a device is reached over SSH.
+type Target struct {
+	Address  string // host:port
+	User     string
+	Password string // used when not empty
+	Key      []byte // private key in OpenSSH or PEM form, used when not empty
+	HostKey  string // pinned: "TYPE SHA256:…"
+}
+
+// HostKeyChanged says that a device shows another host key than the pinned one.
+type HostKeyChanged struct{ Pinned, Shown string }
+
+func (e HostKeyChanged) Error() string {
+	return fmt.Sprintf("the host key has changed: pinned is %s, shown was %s", e.Pinned, e.Shown)
+}
+
+// ErrSignIn says that the device did not take the user's password or key.
+var ErrSignIn = errors.New("the device refuses the user's password or key")
+
+// ErrLost says that the connection ended before an answer came.
+var ErrLost = errors.New("the connection to the device was lost")
+
+// ErrTimeLimit says that a step did not end within its limit.
+var ErrTimeLimit = errors.New("the time limit has passed")
+
+// Pin writes a host key as it is kept and compared: "TYPE SHA256:…".
+func Pin(key ssh.PublicKey) string { return key.Type() + " " + ssh.FingerprintSHA256(key) }
+
+// AskHostKey connects just far enough to learn which host key a device shows.
+func AskHostKey(ctx context.Context, dial Dial, address string) (pin string, err error) {
+	enough := errors.New("enough")
+	config := &ssh.ClientConfig{User: "host-key-only", HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+		pin = Pin(key)
+		return enough
+	}}
+	conn, err := handshake(ctx, dial, address, config)
+	if conn != nil {
+		conn.Close()
+	}
+	if pin != "" {
+		return pin, nil
+	}
+	return "", fmt.Errorf("asking %s for its host key: %w", address, err)
+}
+
+// Link is an SSH connection to one device. It is used by one goroutine at a time.
+type Link struct {
+	client *ssh.Client
+	files  *sftp.Client
+	once   sync.Once
+}
+
+// Open connects and signs in. A host key other than the pinned one is
+// HostKeyChanged, and nothing was sent then.
+func Open(ctx context.Context, dial Dial, t Target) (*Link, error) {
+	var changed error
+	config := &ssh.ClientConfig{
+		User:              t.User,
+		HostKeyAlgorithms: algorithms(t.HostKey),
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			if shown := Pin(key); shown != t.HostKey {
+				changed = HostKeyChanged{Pinned: t.HostKey, Shown: shown}
+				return changed
+			}
+			return nil
+		},
+	}
+	if len(t.Key) > 0 {
+		signer, err := ssh.ParsePrivateKey(t.Key)
+		if err != nil {
+			return nil, fmt.Errorf("reading the key for %s: %w", t.User, err)
+		}
+		config.Auth = append(config.Auth, ssh.PublicKeys(signer))
+	}
+	if t.Password != "" {
+		config.Auth = append(config.Auth, ssh.Password(t.Password))
+	}
+	client, err := handshake(ctx, dial, t.Address, config)
+	switch {
+	case changed != nil:
+		return nil, changed
+	case err != nil && strings.Contains(err.Error(), "no common algorithm for host key"):
+		// The pinned kind of key is not offered any more: learn which one is.
+		shown, askErr := AskHostKey(ctx, dial, t.Address)
+		if askErr != nil {
+			return nil, askErr
+		}
+		return nil, HostKeyChanged{Pinned: t.HostKey, Shown: shown}
+	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
+		return nil, fmt.Errorf("signing in to %s as %s: %w", t.Address, t.User, ErrSignIn)
+	case err != nil:
+		return nil, fmt.Errorf("reaching %s: %w", t.Address, err)
+	}
+	return &Link{client: client}, nil
+}
+
+// algorithms asks for the pinned kind of host key, since a device with several
+// shows whichever the client prefers.
+func algorithms(pin string) []string {
+	kind, _, _ := strings.Cut(pin, " ")
+	if kind == ssh.KeyAlgoRSA {
+		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+	}
+	return []string{kind}
+}
+
+// handshake dials and signs in within signInLimit. The deadline is kept by
+// closing the connection: one through a jump host knows no deadlines.
+func handshake(ctx context.Context, dial Dial, address string, config *ssh.ClientConfig) (*ssh.Client, error) {
+	ctx, cancel := context.WithTimeout(ctx, signInLimit)
+	defer cancel()
+	conn, err := dial(ctx, "tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	c, channels, requests, err := ssh.NewClientConn(conn, address, config)
+	if !stop() {
+		conn.Close()
+		return nil, fmt.Errorf("%w (%s) while signing in", ErrTimeLimit, signInLimit)
+	}
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return ssh.NewClient(c, channels, requests), nil
+}
+
+// Close ends the connection.
+func (l *Link) Close() error { return l.client.Close() }
+
+// Output is what a command left.
+type Output struct {
+	Exit   int
+	Stdout []byte
+	Stderr []byte
+}
+
+// Run carries out a command. An exit code other than 0 is no error here. The
+// context's end closes the whole link, since SSH has no sure way to end a
+// command; the error is then ErrTimeLimit.
+func (l *Link) Run(ctx context.Context, command string) (Output, error) {
+	session, err := l.client.NewSession()
+	if err != nil {
+		return Output{}, fmt.Errorf("%w: %v", ErrLost, err)
+	}
+	defer session.Close()
+	defer context.AfterFunc(ctx, func() { l.client.Close() })()
+	stdout, stderr := &bounded{end: l.client}, &bounded{end: l.client}
+	session.Stdout, session.Stderr = stdout, stderr
+	err = session.Run(command)
+	out := Output{Stdout: stdout.Bytes(), Stderr: stderr.Bytes()}
+	var exit *ssh.ExitError
+	switch {
+	case err == nil:
+		return out, nil
+	case ctx.Err() != nil:
+		return out, limitError(ctx)
+	case stdout.over || stderr.over:
+		return out, fmt.Errorf("the command printed more than %d bytes", maxOutput)
+	case errors.As(err, &exit) && exit.Signal() == "":
+		out.Exit = exit.ExitStatus()
+		return out, nil
+	}
+	return out, fmt.Errorf("%w: %v", ErrLost, err)
+}
+
+// limitError tells a passed limit from a stop of the whole service.
+func limitError(ctx context.Context) error {
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return ErrTimeLimit
+	}
+	return fmt.Errorf("%w: %v", ErrLost, ctx.Err())
+}
+
+// bounded keeps up to maxOutput bytes and ends the link when more come.
+type bounded struct {
+	bytes.Buffer
+	over bool
+	end  io.Closer
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.Len()+len(p) > maxOutput {
+		b.over = true
+		b.end.Close()
+		return 0, errors.New("too much output")
+	}
+	return b.Buffer.Write(p)
+}

@@ -1,0 +1,165 @@
+// Package signer holds those who sign requests: bench, an authority of our own
+// for labs and the demo, and desk, the hand-off to a person.
+package signer
+
+import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha1"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"net"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/request"
+)
+
+// Bench is an authority for labs: a root and two levels of intermediates. What
+// it signs is trusted only where its root is.
+type Bench struct {
+	levels []level // root first
+}
+
+type level struct {
+	certificate *cert.Certificate
+	key         crypto.Signer
+}
+
+// Lifetimes of what bench signs.
+const (
+	benchRoot = 10 * 365 * 24 * time.Hour
+	BenchLeaf = 90 * 24 * time.Hour // the longest a leaf may live
+	backdated = 5 * time.Minute     // boxes' clocks run behind
+)
+
+// NewBench makes the authority's keys and certificates.
+func NewBench(organization string, now time.Time) (*Bench, error) {
+	b := &Bench{}
+	for i, name := range []string{"Bench Root", "Bench Policy Authority", "Bench Issuing Authority"} {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		template := &x509.Certificate{
+			Subject:               pkix.Name{Organization: []string{organization}, CommonName: organization + " " + name},
+			NotBefore:             now.Add(-backdated),
+			NotAfter:              now.Add(benchRoot / time.Duration(i+1)),
+			IsCA:                  true,
+			BasicConstraintsValid: true,
+			KeyUsage:              x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
+			MaxPathLen:            2 - i,
+			MaxPathLenZero:        i == 2,
+		}
+		above := level{&cert.Certificate{Certificate: template}, key}
+		if i > 0 {
+			above = b.levels[i-1]
+		}
+		made, err := issue(template, above, key.Public())
+		if err != nil {
+			return nil, err
+		}
+		b.levels = append(b.levels, level{made, key})
+	}
+	return b, nil
+}
+
+// issue signs a template with a random serial number of 127 bits (RFC 5280,
+// 4.1.2.2) and the key identifiers of RFC 5280, 4.2.1.1 and 4.2.1.2.
+func issue(template *x509.Certificate, above level, public crypto.PublicKey) (*cert.Certificate, error) {
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127))
+	if err != nil {
+		return nil, err
+	}
+	spki, err := x509.MarshalPKIXPublicKey(public)
+	if err != nil {
+		return nil, err
+	}
+	id := sha1.Sum(spki)
+	template.SerialNumber, template.SubjectKeyId = serial, id[:]
+	template.AuthorityKeyId = above.certificate.SubjectKeyId
+	der, err := x509.CreateCertificate(rand.Reader, template, above.certificate.Certificate, public, above.key)
+	if err != nil {
+		return nil, err
+	}
+	return cert.Parse(der)
+}
+
+// Root is the authority's root.
+func (b *Bench) Root() *cert.Certificate { return b.levels[0].certificate }
+
+// Sign signs a request for its own names and key for at most BenchLeaf, and
+// returns the leaf followed by its intermediates. Nothing else is taken over
+// from the request.
+func (b *Bench) Sign(r request.Request, lifetime time.Duration, now time.Time) ([]*cert.Certificate, error) {
+	if len(r.Names()) == 0 {
+		return nil, fmt.Errorf("bench signs no request without names")
+	}
+	template := &x509.Certificate{
+		Subject:               r.Subject,
+		DNSNames:              r.DNSNames,
+		IPAddresses:           append([]net.IP(nil), r.IPAddresses...),
+		NotBefore:             now.Add(-backdated),
+		NotAfter:              now.Add(min(lifetime, BenchLeaf)),
+		KeyUsage:              x509.KeyUsageDigitalSignature,
+		ExtKeyUsage:           []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		BasicConstraintsValid: true,
+	}
+	if r.PublicKeyAlgorithm == x509.RSA {
+		template.KeyUsage |= x509.KeyUsageKeyEncipherment
+	}
+	last := len(b.levels) - 1
+	leaf, err := issue(template, b.levels[last], r.PublicKey)
+	if err != nil {
+		return nil, fmt.Errorf("signing for %v: %w", r.Names(), err)
+	}
+	out := []*cert.Certificate{leaf}
+	for i := last; i > 0; i-- {
+		out = append(out, b.levels[i].certificate)
+	}
+	return out, nil
+}
+
+type sealedLevel struct {
+	Certificate []byte `json:"certificate"` // DER
+	Key         []byte `json:"key"`         // PKCS #8
+}
+
+// Marshal writes the authority with its keys, for the strongbox alone.
+func (b *Bench) Marshal() ([]byte, error) {
+	var out []sealedLevel
+	for _, l := range b.levels {
+		key, err := x509.MarshalPKCS8PrivateKey(l.key)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, sealedLevel{l.certificate.Raw, key})
+	}
+	return json.Marshal(out)
+}
+
+// OpenBench reads what Marshal wrote.
+func OpenBench(material []byte) (*Bench, error) {
+	var in []sealedLevel
+	if err := json.Unmarshal(material, &in); err != nil || len(in) < 2 {
+		return nil, fmt.Errorf("the bench authority's keys are damaged: %v", err)
+	}
+	b := &Bench{}
+	for _, l := range in {
+		c, err := cert.Parse(l.Certificate)
+		if err != nil {
+			return nil, err
+		}
+		key, err := x509.ParsePKCS8PrivateKey(l.Key)
+		if err != nil {
+			return nil, fmt.Errorf("the bench authority's keys are damaged: %w", err)
+		}
+		b.levels = append(b.levels, level{c, key.(crypto.Signer)})
+	}
+	return b, nil
+}

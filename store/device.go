@@ -1,0 +1,157 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"freshseal/core/finding"
+	"freshseal/wire"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Device is a box of the fleet.
+type Device struct {
+	ID       int64                   `db:"id"`
+	Name     string                  `db:"name"`
+	Family   string                  `db:"family"`
+	Site     string                  `db:"site"`
+	Address  string                  `db:"address"`
+	SSHPort  int                     `db:"ssh_port"`
+	SSHUser  string                  `db:"ssh_user"`
+	HostKey  string                  `db:"host_key"`
+	Settings JSON[map[string]string] `db:"settings"`
+	AddedAt  Moment                  `db:"added_at"`
+}
+
+// Slot is a place on a device where a certificate sits, with what its newest
+// reading says.
+type Slot struct {
+	ID         int64  `db:"id"`
+	DeviceID   int64  `db:"device_id"`
+	Name       string `db:"name"`
+	Address    string `db:"address"`
+	Port       int    `db:"port"`
+	Protocol   string `db:"protocol"`
+	ServerName string `db:"server_name"`
+	Installed  string `db:"installed"`
+
+	ReadAt     Moment                  `db:"read_at"`
+	Chain      JSON[[]string]          `db:"chain"`
+	Version    string                  `db:"version"`
+	Suite      string                  `db:"suite"`
+	Failure    JSON[*wire.Failure]     `db:"failure"`
+	Findings   JSON[[]finding.Finding] `db:"findings"`
+	Subject    string                  `db:"subject"`
+	SelfSigned bool                    `db:"self_signed"`
+	NotAfter   Moment                  `db:"not_after"`
+
+	Device string `db:"device"` // its device's name
+	Site   string `db:"site"`
+}
+
+// AddDevice keeps a device with its slots and sealed secrets, all or nothing.
+func (s *Store) AddDevice(ctx context.Context, d Device, slots []Slot, secrets map[string][]byte) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, ssh_port, ssh_user, host_key, settings, added_at)
+			VALUES (:name, :family, :site, :address, :ssh_port, :ssh_user, :host_key, :settings, :added_at)`, d)
+		if err != nil {
+			return taken(err)
+		}
+		id, err := result.LastInsertId()
+		if err != nil {
+			return err
+		}
+		for _, slot := range slots {
+			slot.DeviceID = id
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name)
+				VALUES (:device_id, :name, :address, :port, :protocol, :server_name)`, slot); err != nil {
+				return taken(err)
+			}
+		}
+		for purpose, sealed := range secrets {
+			if err := putSecret(ctx, tx, purpose, sealed); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Devices are all devices by name.
+func (s *Store) Devices(ctx context.Context) ([]Device, error) {
+	var out []Device
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM device ORDER BY name`)
+}
+
+// Device finds one by its name.
+func (s *Store) Device(ctx context.Context, name string) (Device, error) {
+	var d Device
+	return d, one(s.read.GetContext(ctx, &d, `SELECT * FROM device WHERE name = ?`, name))
+}
+
+// RemoveDevice forgets a device with all that belongs to it.
+func (s *Store) RemoveDevice(ctx context.Context, name string, purposes ...string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		for _, purpose := range purposes {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose = ?`, purpose); err != nil {
+				return err
+			}
+		}
+		return changed(tx.ExecContext(ctx, `DELETE FROM device WHERE name = ?`, name))
+	})
+}
+
+const slotRows = `SELECT slot.*, device.name AS device, device.site AS site FROM slot JOIN device ON device.id = slot.device_id `
+
+// Slots are all slots of the fleet, by device and name.
+func (s *Store) Slots(ctx context.Context) ([]Slot, error) {
+	var out []Slot
+	return out, s.read.SelectContext(ctx, &out, slotRows+`ORDER BY device.name, slot.name`)
+}
+
+// SlotsOf are the slots of one device.
+func (s *Store) SlotsOf(ctx context.Context, device string) ([]Slot, error) {
+	var out []Slot
+	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE device.name = ? ORDER BY slot.name`, device)
+}
+
+// Slot finds one slot.
+func (s *Store) Slot(ctx context.Context, device, name string) (Slot, error) {
+	var slot Slot
+	return slot, one(s.read.GetContext(ctx, &slot, slotRows+`WHERE device.name = ? AND slot.name = ?`, device, name))
+}
+
+// SetInstalled records the leaf that a sealed or reverted replacement left.
+func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256 string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `UPDATE slot SET installed = ? WHERE id = ?`, sha256, slotID))
+	})
+}
+
+// SetFindings records a new judgement of what a slot serves.
+func (s *Store) SetFindings(ctx context.Context, slotID int64, found []finding.Finding) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `UPDATE slot SET findings = ? WHERE id = ?`, JSON[[]finding.Finding]{found}, slotID))
+	})
+}
+
+// one turns the absence of a row into ErrNotFound.
+func one(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}
+
+// changed turns a change of no row into ErrNotFound.
+func changed(result sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err == nil && n == 0 {
+		return ErrNotFound
+	}
+	return nil
+}

@@ -1,0 +1,128 @@
+package store
+
+import (
+	"context"
+
+	"freshseal/core/cert"
+	"freshseal/wire"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Reading is what a slot was seen to serve, as the history keeps it.
+type Reading struct {
+	ID      int64               `db:"id"`
+	SlotID  int64               `db:"slot_id"`
+	At      Moment              `db:"at"`
+	Chain   JSON[[]string]      `db:"chain"`
+	Version string              `db:"version"`
+	Suite   string              `db:"suite"`
+	Failure JSON[*wire.Failure] `db:"failure"`
+}
+
+// AddReading records a reading on its slot, which the caller has filled with
+// what it says, and in the history where it differs from the one before.
+func (s *Store) AddReading(ctx context.Context, slot Slot, chain []*cert.Certificate) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := putCertificates(ctx, tx, chain); err != nil {
+			return err
+		}
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO reading (slot_id, at, chain, version, suite, failure)
+			SELECT :id, :read_at, :chain, :version, :suite, :failure
+			WHERE NOT EXISTS (SELECT 1 FROM slot WHERE id = :id AND read_at > 0
+				AND chain = :chain AND version = :version AND suite = :suite AND failure = :failure)`, slot)
+		if err != nil {
+			return err
+		}
+		return changed(tx.NamedExecContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite,
+			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_after = :not_after WHERE id = :id`, slot))
+	})
+}
+
+// Readings are the newest of a slot's history, newest first.
+func (s *Store) Readings(ctx context.Context, slotID int64, most int) ([]Reading, error) {
+	var out []Reading
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM reading WHERE slot_id = ? ORDER BY id DESC LIMIT ?`, slotID, most)
+}
+
+func putCertificates(ctx context.Context, tx *sqlx.Tx, certificates []*cert.Certificate) error {
+	for _, c := range certificates {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO certificate (sha256, der) VALUES (?, ?) ON CONFLICT DO NOTHING`, c.SHA256, c.Raw); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Certificates finds certificates by their fingerprints, in that order.
+func (s *Store) Certificates(ctx context.Context, fingerprints []string) ([]*cert.Certificate, error) {
+	out := make([]*cert.Certificate, 0, len(fingerprints))
+	for _, sha256 := range fingerprints {
+		var der []byte
+		if err := one(s.read.GetContext(ctx, &der, `SELECT der FROM certificate WHERE sha256 = ?`, sha256)); err != nil {
+			return nil, err
+		}
+		c, err := cert.Parse(der)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// AddIntermediates puts authorities into the pool that chains are completed from.
+func (s *Store) AddIntermediates(ctx context.Context, certificates []*cert.Certificate) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := putCertificates(ctx, tx, certificates); err != nil {
+			return err
+		}
+		for _, c := range certificates {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO intermediate (sha256) VALUES (?) ON CONFLICT DO NOTHING`, c.SHA256); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Intermediates are the certificates of that pool.
+func (s *Store) Intermediates(ctx context.Context) ([]*cert.Certificate, error) {
+	return s.parsed(ctx, `SELECT der FROM certificate JOIN intermediate USING (sha256)`)
+}
+
+// AddAnchors adds trusted roots to an audience.
+func (s *Store) AddAnchors(ctx context.Context, audience string, at Moment, certificates []*cert.Certificate) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := putCertificates(ctx, tx, certificates); err != nil {
+			return err
+		}
+		for _, c := range certificates {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO anchor (audience, sha256, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, audience, c.SHA256, at); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Anchors are the trusted roots of an audience.
+func (s *Store) Anchors(ctx context.Context, audience string) ([]*cert.Certificate, error) {
+	return s.parsed(ctx, `SELECT der FROM certificate JOIN anchor USING (sha256) WHERE audience = ? ORDER BY added_at, sha256`, audience)
+}
+
+func (s *Store) parsed(ctx context.Context, query string, args ...any) ([]*cert.Certificate, error) {
+	var ders [][]byte
+	if err := s.read.SelectContext(ctx, &ders, query, args...); err != nil {
+		return nil, err
+	}
+	out := make([]*cert.Certificate, 0, len(ders))
+	for _, der := range ders {
+		c, err := cert.Parse(der)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}

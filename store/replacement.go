@@ -1,0 +1,235 @@
+package store
+
+import (
+	"context"
+
+	"freshseal/core/cert"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Replacement is one replacement with its progress.
+type Replacement struct {
+	ID         int64                  `db:"id"`
+	DeviceID   int64                  `db:"device_id"`
+	SlotID     int64                  `db:"slot_id"`
+	Signer     string                 `db:"signer"`
+	Plan       JSON[request.Plan]     `db:"plan"`
+	Stage      replacement.Stage      `db:"stage"`
+	State      replacement.State      `db:"state"`
+	WaitingFor replacement.WaitingFor `db:"waiting_for"`
+	Reverting  bool                   `db:"reverting"`
+	Stopping   bool                   `db:"stopping"`
+	Why        string                 `db:"why"`
+	OldSHA256  string                 `db:"old_sha256"`
+	NewSHA256  string                 `db:"new_sha256"`
+	Request    []byte                 `db:"request"`
+	SPKI       string                 `db:"spki"`
+	Path       JSON[[]string]         `db:"path"`
+	ParcelID   *int64                 `db:"parcel_id"`
+	AskedBy    string                 `db:"asked_by"`
+	BegunAt    Moment                 `db:"begun_at"`
+	ChangedAt  Moment                 `db:"changed_at"`
+
+	Device string `db:"device"`
+	Slot   string `db:"slot"`
+}
+
+// Progress is the part that the stage machine knows.
+func (r Replacement) Progress() replacement.Progress {
+	return replacement.Progress{Stage: r.Stage, State: r.State, WaitingFor: r.WaitingFor,
+		Reverting: r.Reverting, Stopping: r.Stopping, Why: r.Why}
+}
+
+func (r *Replacement) setProgress(p replacement.Progress) {
+	r.Stage, r.State, r.WaitingFor = p.Stage, p.State, p.WaitingFor
+	r.Reverting, r.Stopping, r.Why = p.Reverting, p.Stopping, p.Why
+}
+
+// Event is one line of what watchers are told.
+type Event struct {
+	ID            int64  `db:"id"`
+	ReplacementID int64  `db:"replacement_id"`
+	At            Moment `db:"at"`
+	Kind          string `db:"kind"` // stage, step or state
+	Stage         string `db:"stage"`
+	State         string `db:"state"`
+	Text          string `db:"text"`
+}
+
+const replacementRows = `SELECT replacement.*, device.name AS device, slot.name AS slot FROM replacement
+	JOIN device ON device.id = replacement.device_id JOIN slot ON slot.id = replacement.slot_id `
+
+// AddReplacement begins a replacement. ErrTaken says that the device has one
+// under way.
+func (s *Store) AddReplacement(ctx context.Context, r Replacement, p replacement.Progress) (int64, error) {
+	r.setProgress(p)
+	var id int64
+	err := s.change(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO replacement
+			(device_id, slot_id, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by, begun_at, changed_at)
+			VALUES (:device_id, :slot_id, :signer, :plan, :stage, :state, :waiting_for, :reverting, :stopping, :why, :asked_by, :begun_at, :changed_at)`, r)
+		if err != nil {
+			return taken(err)
+		}
+		if id, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		return addEvent(ctx, tx, Event{ReplacementID: id, At: r.BegunAt, Kind: "stage", Stage: string(p.Stage), State: string(p.State)})
+	})
+	return id, err
+}
+
+// Advance lets the stage machine take one event and keeps what comes of it. The
+// replacement is read, changed and told of in one transaction, so that two
+// events never pass each other.
+func (s *Store) Advance(ctx context.Context, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
+	err = s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
+			return err
+		}
+		p, next, err := r.Progress().On(e)
+		if err != nil {
+			return err
+		}
+		action = next
+		r.setProgress(p)
+		r.ChangedAt = at
+		if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET stage = :stage, state = :state, waiting_for = :waiting_for,
+			reverting = :reverting, stopping = :stopping, why = :why, changed_at = :changed_at WHERE id = :id`, r); err != nil {
+			return taken(err)
+		}
+		kind := "stage"
+		if p.State != replacement.Running || p.Reverting || p.Stopping {
+			kind = "state"
+		}
+		return addEvent(ctx, tx, Event{ReplacementID: id, At: at, Kind: kind, Stage: string(p.Stage), State: string(p.State), Text: p.Why})
+	})
+	return r, action, err
+}
+
+func addEvent(ctx context.Context, tx *sqlx.Tx, e Event) error {
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO event (replacement_id, at, kind, stage, state, text)
+		VALUES (:replacement_id, :at, :kind, :stage, :state, :text)`, e)
+	return err
+}
+
+// Events are those after a known one, oldest first.
+func (s *Store) Events(ctx context.Context, replacementID, after int64) ([]Event, error) {
+	var out []Event
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM event WHERE replacement_id = ? AND id > ? ORDER BY id LIMIT 500`, replacementID, after)
+}
+
+// Replacement finds one by its number.
+func (s *Store) Replacement(ctx context.Context, id int64) (Replacement, error) {
+	var r Replacement
+	return r, one(s.read.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id))
+}
+
+// Replacements are the newest, newest first; slotID 0 means of every slot.
+func (s *Store) Replacements(ctx context.Context, slotID int64, most int) ([]Replacement, error) {
+	var out []Replacement
+	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE ? IN (0, replacement.slot_id) ORDER BY replacement.id DESC LIMIT ?`, slotID, most)
+}
+
+// ReplacementsIn are those in a state, oldest first.
+func (s *Store) ReplacementsIn(ctx context.Context, state replacement.State) ([]Replacement, error) {
+	var out []Replacement
+	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.state = ? ORDER BY replacement.id`, state)
+}
+
+// ReplacementsByKey are those whose request has this public key (SHA-256 of
+// its SubjectPublicKeyInfo), newest first.
+func (s *Store) ReplacementsByKey(ctx context.Context, spki string) ([]Replacement, error) {
+	var out []Replacement
+	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.spki = ? ORDER BY replacement.id DESC`, spki)
+}
+
+// SetOld records the leaf that stood before.
+func (s *Store) SetOld(ctx context.Context, id int64, sha256 string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET old_sha256 = ? WHERE id = ?`, sha256, id))
+	})
+}
+
+// SetRequest records the request that the device made.
+func (s *Store) SetRequest(ctx context.Context, id int64, r request.Request) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ? WHERE id = ?`, r.Raw, cert.Fingerprint(r.SPKI()), id))
+	})
+}
+
+// SetPath records the path that is going to be installed.
+func (s *Store) SetPath(ctx context.Context, id int64, path []*cert.Certificate) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := putCertificates(ctx, tx, path); err != nil {
+			return err
+		}
+		fingerprints := make([]string, len(path))
+		for i, c := range path {
+			fingerprints[i] = c.SHA256
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ?`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
+	})
+}
+
+// AddParcel packs requests that wait for a signer and are in no parcel yet.
+// With none it is ErrNotFound, and no parcel is made.
+func (s *Store) AddParcel(ctx context.Context, signer, by string, at Moment) (id int64, packed []Replacement, err error) {
+	err = s.change(ctx, func(tx *sqlx.Tx) error {
+		err := tx.SelectContext(ctx, &packed, replacementRows+`WHERE replacement.signer = ? AND replacement.state = 'waiting'
+			AND replacement.waiting_for = 'signer' AND replacement.parcel_id IS NULL ORDER BY replacement.id`, signer)
+		if err != nil {
+			return err
+		}
+		if len(packed) == 0 {
+			return ErrNotFound
+		}
+		result, err := tx.ExecContext(ctx, `INSERT INTO parcel (signer, packed_at, packed_by) VALUES (?, ?, ?)`, signer, at, by)
+		if err != nil {
+			return err
+		}
+		if id, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		for _, r := range packed {
+			if _, err := tx.ExecContext(ctx, `UPDATE replacement SET parcel_id = ? WHERE id = ?`, id, r.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return id, packed, err
+}
+
+// Parcel is a bundle of requests that went out.
+type Parcel struct {
+	ID       int64  `db:"id"`
+	Signer   string `db:"signer"`
+	PackedAt Moment `db:"packed_at"`
+	PackedBy string `db:"packed_by"`
+	Requests int    `db:"requests"`
+	Open     int    `db:"open"` // still waiting for the signer
+}
+
+const parcelRows = `SELECT parcel.*, count(replacement.id) AS requests,
+	count(CASE WHEN replacement.state = 'waiting' AND replacement.waiting_for = 'signer' THEN 1 END) AS open
+	FROM parcel LEFT JOIN replacement ON replacement.parcel_id = parcel.id `
+
+// Parcels are all parcels, newest first.
+func (s *Store) Parcels(ctx context.Context) ([]Parcel, error) {
+	var out []Parcel
+	return out, s.read.SelectContext(ctx, &out, parcelRows+`GROUP BY parcel.id ORDER BY parcel.id DESC`)
+}
+
+// Parcel finds one with its replacements.
+func (s *Store) Parcel(ctx context.Context, id int64) (Parcel, []Replacement, error) {
+	var p Parcel
+	if err := one(s.read.GetContext(ctx, &p, parcelRows+`WHERE parcel.id = ? GROUP BY parcel.id`, id)); err != nil {
+		return p, nil, err
+	}
+	var packed []Replacement
+	return p, packed, s.read.SelectContext(ctx, &packed, replacementRows+`WHERE replacement.parcel_id = ? ORDER BY replacement.id`, id)
+}

@@ -1,0 +1,154 @@
+// Package store keeps everything that outlives a process in one SQLite file.
+// One connection writes, a pool of others reads; every change is one short
+// transaction. SQL stands nowhere else.
+package store
+
+import (
+	"context"
+	"database/sql/driver"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is the database.
+type Store struct {
+	write, read *sqlx.DB
+}
+
+// What callers decide by.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrTaken    = errors.New("taken")
+)
+
+// Open opens the database file, making it or bringing it up to date first.
+func Open(ctx context.Context, file string) (*Store, error) {
+	// Made here, so that its secrets, sealed as they are, are the owner's alone.
+	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	f.Close()
+	write, err := sqlx.Open("sqlite", dsn(file, "&_pragma=journal_size_limit(67108864)&_txlock=immediate"))
+	if err != nil {
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	write.SetMaxOpenConns(1)
+	if err := migrate(ctx, write); err != nil {
+		write.Close()
+		return nil, err
+	}
+	read, err := sqlx.Open("sqlite", dsn(file, "&mode=ro&_pragma=query_only(1)"))
+	if err != nil {
+		write.Close()
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	read.SetMaxOpenConns(4)
+	return &Store{write, read}, nil
+}
+
+func dsn(file, more string) string {
+	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath()}
+	return u.String() + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)" + more
+}
+
+func migrate(ctx context.Context, db *sqlx.DB) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, files, goose.WithDisableGlobalRegistry(true))
+	if err != nil {
+		return fmt.Errorf("reading the migrations: %w", err)
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("bringing the database up to date: %w", err)
+	}
+	return nil
+}
+
+// Close ends all connections, readers first.
+func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }
+
+// change runs f in one transaction of the writer.
+func (s *Store) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	tx, err := s.write.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// taken turns a broken uniqueness into ErrTaken.
+func taken(err error) error {
+	var e *sqlite.Error
+	if errors.As(err, &e) && (e.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE || e.Code() == sqlite3.SQLITE_CONSTRAINT_PRIMARYKEY) {
+		return ErrTaken
+	}
+	return err
+}
+
+// Moment is a time kept as milliseconds since 1970; the zero time is 0.
+type Moment struct{ time.Time }
+
+// At makes a Moment.
+func At(t time.Time) Moment { return Moment{t.UTC().Truncate(time.Millisecond)} }
+
+// Value writes the moment for SQL.
+func (m Moment) Value() (driver.Value, error) {
+	if m.IsZero() {
+		return int64(0), nil
+	}
+	return m.UnixMilli(), nil
+}
+
+// Scan reads the moment from SQL.
+func (m *Moment) Scan(from any) error {
+	ms, ok := from.(int64)
+	if !ok {
+		return fmt.Errorf("a time is kept as %T", from)
+	}
+	m.Time = time.Time{}
+	if ms != 0 {
+		m.Time = time.UnixMilli(ms).UTC()
+	}
+	return nil
+}
+
+// JSON is a value kept as JSON text.
+type JSON[T any] struct{ V T }
+
+// Value writes the value for SQL.
+func (j JSON[T]) Value() (driver.Value, error) {
+	text, err := json.Marshal(j.V)
+	return string(text), err
+}
+
+// Scan reads the value from SQL.
+func (j *JSON[T]) Scan(from any) error {
+	switch text := from.(type) {
+	case string:
+		return json.Unmarshal([]byte(text), &j.V)
+	case []byte:
+		return json.Unmarshal(text, &j.V)
+	}
+	return fmt.Errorf("JSON is kept as %T", from)
+}

@@ -1,0 +1,155 @@
+// Package wire reads what a slot serves: a TLS handshake to an address and
+// port under a server name, three things, since a box is often read before DNS
+// points to it. It judges nothing; the chain comes back as it was sent.
+package wire
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"freshseal/core/cert"
+)
+
+// Dial opens a connection; the service passes in the one that knows the way.
+type Dial func(ctx context.Context, network, address string) (net.Conn, error)
+
+// Target is what to read.
+type Target struct {
+	Address    string // IP address or host name
+	Port       int
+	ServerName string // sent in the handshake (RFC 6066, 3); empty sends none
+}
+
+func (t Target) String() string { return net.JoinHostPort(t.Address, fmt.Sprint(t.Port)) }
+
+// Reading is what was seen at one moment. Either Chain or Why is filled.
+type Reading struct {
+	At      time.Time
+	Chain   []*cert.Certificate // as served, leaf first
+	Version string              // "TLS 1.3"
+	Suite   string
+	Why     *Failure
+}
+
+// Leaf is the certificate the slot served for itself, or nil.
+func (r Reading) Leaf() *cert.Certificate {
+	if len(r.Chain) == 0 {
+		return nil
+	}
+	return r.Chain[0]
+}
+
+// Failure says why a slot could not be read, in words for people.
+type Failure struct {
+	Code   string `json:"code" required:"true" enum:"refused,silent,unknown-host,unreachable,no-tls,alert,unreadable-certificate,closed"`
+	What   string `json:"what" required:"true"`
+	Remedy string `json:"remedy" required:"true"`
+}
+
+func (f Failure) Error() string { return f.What }
+
+// Reader reads slots.
+type Reader struct {
+	Dial  Dial
+	Now   func() time.Time
+	Limit time.Duration // for one reading, dialling included
+}
+
+// maxChain bounds what is taken of one box.
+const maxChain = 32
+
+// Read reads one slot. It always returns a reading; when it could not be had,
+// Why says so.
+func (r Reader) Read(ctx context.Context, t Target) Reading {
+	ctx, cancel := context.WithTimeout(ctx, r.Limit)
+	defer cancel()
+	reading := Reading{At: r.Now()}
+	conn, err := r.Dial(ctx, "tcp", t.String())
+	if err != nil {
+		reading.Why = explain(t, err)
+		return reading
+	}
+	defer conn.Close()
+	client := tls.Client(conn, clientConfig(t.ServerName))
+	if err := client.HandshakeContext(ctx); err != nil {
+		reading.Why = explain(t, err)
+		return reading
+	}
+	state := client.ConnectionState()
+	reading.Version, reading.Suite = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
+	for _, c := range state.PeerCertificates[:min(len(state.PeerCertificates), maxChain)] {
+		parsed, err := cert.Parse(c.Raw)
+		if err != nil {
+			reading.Chain, reading.Why = nil, &Failure{"unreadable-certificate", err.Error(), "look at the certificate with openssl x509 -text"}
+			return reading
+		}
+		reading.Chain = append(reading.Chain, parsed)
+	}
+	return reading
+}
+
+// clientConfig takes whatever a box serves: old versions and suites, and
+// certificates that no client trusts. Judging them is done elsewhere.
+func clientConfig(serverName string) *tls.Config {
+	config := &tls.Config{ServerName: serverName, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10}
+	for _, suite := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
+		config.CipherSuites = append(config.CipherSuites, suite.ID)
+	}
+	return config
+}
+
+func explain(t Target, err error) *Failure {
+	var dns *net.DNSError
+	var alert tls.AlertError
+	var record tls.RecordHeaderError
+	var timeout interface{ Timeout() bool }
+	switch {
+	case errors.As(err, &dns):
+		return &Failure{"unknown-host", fmt.Sprintf("no address is known for %s", t.Address), "correct the name, or give the address itself"}
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return &Failure{"refused", fmt.Sprintf("%s refuses connections", t), "see that the service runs and listens on this port"}
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return &Failure{"unreachable", fmt.Sprintf("no way leads to %s", t), "see the routes to this site"}
+	case errors.As(err, &record):
+		return &Failure{"no-tls", fmt.Sprintf("%s answers, and not with TLS", t), "see that the port is the one that speaks TLS"}
+	case errors.As(err, &alert):
+		return &Failure{"alert", fmt.Sprintf("%s ended the handshake: %s", t, strings.TrimPrefix(alert.Error(), "tls: ")), "see that the server name is one that it serves"}
+	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
+		return &Failure{"silent", fmt.Sprintf("%s did not answer in time", t), "see that the box is on and that no firewall drops the connection"}
+	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
+		return &Failure{"closed", fmt.Sprintf("%s closed the connection during the handshake", t), "see that the port is the one that speaks TLS"}
+	case strings.Contains(err.Error(), "failed to parse certificate"):
+		return &Failure{"unreadable-certificate", fmt.Sprintf("%s serves a certificate that cannot be read: %v", t, err), "look at it with openssl s_client -showcerts"}
+	}
+	return &Failure{"closed", fmt.Sprintf("%s could not be read: %v", t, err), "try again, and look at the box if it stays so"}
+}
+
+// ReadAll reads many slots, at most width at once, and hands each reading to
+// take as it comes. It returns when all are read or the context ends.
+func (r Reader) ReadAll(ctx context.Context, targets []Target, width int, take func(i int, reading Reading)) {
+	var wg sync.WaitGroup
+	next := make(chan int)
+	for range min(width, len(targets)) {
+		wg.Go(func() {
+			for i := range next {
+				take(i, r.Read(ctx, targets[i]))
+			}
+		})
+	}
+	for i := range targets {
+		select {
+		case next <- i:
+		case <-ctx.Done():
+		}
+	}
+	close(next)
+	wg.Wait()
+}
