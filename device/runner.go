@@ -40,6 +40,7 @@ type StepError struct {
 	Step    string
 	Why     string
 	Remedy  string
+	Repeat  bool // the step may be done again
 	Cause   error
 }
 
@@ -53,10 +54,10 @@ func (e *StepError) Error() string {
 
 func (e *StepError) Unwrap() error { return e.Cause }
 
-// Unknown says that nobody knows whether the step was done: the connection was
-// lost or the time ran out while it may have been under way.
+// Unknown says that nobody knows whether the step was done, and that it may not
+// be repeated: the connection was lost or the time ran out in its middle.
 func (e *StepError) Unknown() bool {
-	return errors.Is(e.Cause, ErrLost) || errors.Is(e.Cause, ErrTimeLimit)
+	return !e.Repeat && (errors.Is(e.Cause, ErrLost) || errors.Is(e.Cause, ErrTimeLimit))
 }
 
 // Runner carries out the steps of procedures on one device.
@@ -84,7 +85,7 @@ func (r *Runner) Carry(ctx context.Context, p procedure.Procedure, section proce
 	for _, step := range p.Expand(section, scope) {
 		ready, err := procedure.ExpandStep(section, step, scope)
 		if err != nil {
-			return scope, &StepError{section, step.Name, err.Error(), "correct the device's settings", err}
+			return scope, &StepError{section, step.Name, err.Error(), "correct the device's settings", step.Repeat, err}
 		}
 		out, err := r.journalled(ctx, ready)
 		if errors.Is(err, ErrLost) && step.Repeat && ctx.Err() == nil {
@@ -122,7 +123,7 @@ func (r *Runner) journalled(ctx context.Context, ready procedure.Ready) ([]byte,
 	if errors.Is(stepErr, ErrLost) || errors.Is(stepErr, ErrTimeLimit) {
 		r.Close()
 	}
-	return nil, &StepError{ready.Section, step.Name, stepErr.Error(), remedy(step, stepErr), stepErr}
+	return nil, &StepError{ready.Section, step.Name, stepErr.Error(), remedy(step, stepErr), step.Repeat, stepErr}
 }
 
 func journalText(ready procedure.Ready) string {

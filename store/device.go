@@ -6,7 +6,6 @@ import (
 	"errors"
 
 	"freshseal/core/finding"
-	"freshseal/wire"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -41,7 +40,7 @@ type Slot struct {
 	Chain      JSON[[]string]          `db:"chain"`
 	Version    string                  `db:"version"`
 	Suite      string                  `db:"suite"`
-	Failure    JSON[*wire.Failure]     `db:"failure"`
+	Failure    JSON[*finding.Failure]  `db:"failure"`
 	Findings   JSON[[]finding.Finding] `db:"findings"`
 	Subject    string                  `db:"subject"`
 	SelfSigned bool                    `db:"self_signed"`

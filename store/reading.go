@@ -4,20 +4,20 @@ import (
 	"context"
 
 	"freshseal/core/cert"
-	"freshseal/wire"
+	"freshseal/core/finding"
 
 	"github.com/jmoiron/sqlx"
 )
 
 // Reading is what a slot was seen to serve, as the history keeps it.
 type Reading struct {
-	ID      int64               `db:"id"`
-	SlotID  int64               `db:"slot_id"`
-	At      Moment              `db:"at"`
-	Chain   JSON[[]string]      `db:"chain"`
-	Version string              `db:"version"`
-	Suite   string              `db:"suite"`
-	Failure JSON[*wire.Failure] `db:"failure"`
+	ID      int64                  `db:"id"`
+	SlotID  int64                  `db:"slot_id"`
+	At      Moment                 `db:"at"`
+	Chain   JSON[[]string]         `db:"chain"`
+	Version string                 `db:"version"`
+	Suite   string                 `db:"suite"`
+	Failure JSON[*finding.Failure] `db:"failure"`
 }
 
 // AddReading records a reading on its slot, which the caller has filled with

@@ -161,7 +161,8 @@ func (s *Store) SetRequest(ctx context.Context, id int64, r request.Request) err
 	})
 }
 
-// SetPath records the path that is going to be installed.
+// SetPath records the path that is going to be installed. It is ErrNotFound
+// once the stage sign is over: what goes to a device does not change on its way.
 func (s *Store) SetPath(ctx context.Context, id int64, path []*cert.Certificate) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := putCertificates(ctx, tx, path); err != nil {
@@ -171,7 +172,7 @@ func (s *Store) SetPath(ctx context.Context, id int64, path []*cert.Certificate)
 		for i, c := range path {
 			fingerprints[i] = c.SHA256
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ?`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ? AND stage = 'sign'`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
 	})
 }
 

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"freshseal/core/cert"
+	"freshseal/core/finding"
 )
 
 // Dial opens a connection; the service passes in the one that knows the way.
@@ -36,7 +37,7 @@ type Reading struct {
 	Chain   []*cert.Certificate // as served, leaf first
 	Version string              // "TLS 1.3"
 	Suite   string
-	Why     *Failure
+	Why     *finding.Failure
 }
 
 // Leaf is the certificate the slot served for itself, or nil.
@@ -46,15 +47,6 @@ func (r Reading) Leaf() *cert.Certificate {
 	}
 	return r.Chain[0]
 }
-
-// Failure says why a slot could not be read, in words for people.
-type Failure struct {
-	Code   string `json:"code" required:"true" enum:"refused,silent,unknown-host,unreachable,no-tls,alert,unreadable-certificate,closed"`
-	What   string `json:"what" required:"true"`
-	Remedy string `json:"remedy" required:"true"`
-}
-
-func (f Failure) Error() string { return f.What }
 
 // Reader reads slots.
 type Reader struct {
@@ -88,7 +80,7 @@ func (r Reader) Read(ctx context.Context, t Target) Reading {
 	for _, c := range state.PeerCertificates[:min(len(state.PeerCertificates), maxChain)] {
 		parsed, err := cert.Parse(c.Raw)
 		if err != nil {
-			reading.Chain, reading.Why = nil, &Failure{"unreadable-certificate", err.Error(), "look at the certificate with openssl x509 -text"}
+			reading.Chain, reading.Why = nil, &finding.Failure{Code: "unreadable-certificate", What: err.Error(), Remedy: "look at the certificate with openssl x509 -text"}
 			return reading
 		}
 		reading.Chain = append(reading.Chain, parsed)
@@ -106,30 +98,30 @@ func clientConfig(serverName string) *tls.Config {
 	return config
 }
 
-func explain(t Target, err error) *Failure {
+func explain(t Target, err error) *finding.Failure {
 	var dns *net.DNSError
 	var alert tls.AlertError
 	var record tls.RecordHeaderError
 	var timeout interface{ Timeout() bool }
 	switch {
 	case errors.As(err, &dns):
-		return &Failure{"unknown-host", fmt.Sprintf("no address is known for %s", t.Address), "correct the name, or give the address itself"}
+		return &finding.Failure{Code: "unknown-host", What: fmt.Sprintf("no address is known for %s", t.Address), Remedy: "correct the name, or give the address itself"}
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return &Failure{"refused", fmt.Sprintf("%s refuses connections", t), "see that the service runs and listens on this port"}
+		return &finding.Failure{Code: "refused", What: fmt.Sprintf("%s refuses connections", t), Remedy: "see that the service runs and listens on this port"}
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return &Failure{"unreachable", fmt.Sprintf("no way leads to %s", t), "see the routes to this site"}
+		return &finding.Failure{Code: "unreachable", What: fmt.Sprintf("no way leads to %s", t), Remedy: "see the routes to this site"}
 	case errors.As(err, &record):
-		return &Failure{"no-tls", fmt.Sprintf("%s answers, and not with TLS", t), "see that the port is the one that speaks TLS"}
+		return &finding.Failure{Code: "no-tls", What: fmt.Sprintf("%s answers, and not with TLS", t), Remedy: "see that the port is the one that speaks TLS"}
 	case errors.As(err, &alert):
-		return &Failure{"alert", fmt.Sprintf("%s ended the handshake: %s", t, strings.TrimPrefix(alert.Error(), "tls: ")), "see that the server name is one that it serves"}
+		return &finding.Failure{Code: "alert", What: fmt.Sprintf("%s ended the handshake: %s", t, strings.TrimPrefix(alert.Error(), "tls: ")), Remedy: "see that the server name is one that it serves"}
 	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
-		return &Failure{"silent", fmt.Sprintf("%s did not answer in time", t), "see that the box is on and that no firewall drops the connection"}
+		return &finding.Failure{Code: "silent", What: fmt.Sprintf("%s did not answer in time", t), Remedy: "see that the box is on and that no firewall drops the connection"}
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
-		return &Failure{"closed", fmt.Sprintf("%s closed the connection during the handshake", t), "see that the port is the one that speaks TLS"}
+		return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s closed the connection during the handshake", t), Remedy: "see that the port is the one that speaks TLS"}
 	case strings.Contains(err.Error(), "failed to parse certificate"):
-		return &Failure{"unreadable-certificate", fmt.Sprintf("%s serves a certificate that cannot be read: %v", t, err), "look at it with openssl s_client -showcerts"}
+		return &finding.Failure{Code: "unreadable-certificate", What: fmt.Sprintf("%s serves a certificate that cannot be read: %v", t, err), Remedy: "look at it with openssl s_client -showcerts"}
 	}
-	return &Failure{"closed", fmt.Sprintf("%s could not be read: %v", t, err), "try again, and look at the box if it stays so"}
+	return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s could not be read: %v", t, err), Remedy: "try again, and look at the box if it stays so"}
 }
 
 // ReadAll reads many slots, at most width at once, and hands each reading to

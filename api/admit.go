@@ -1,0 +1,143 @@
+package api
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"freshseal/service"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+const cookieName = "freshseal"
+
+type bearerKey struct{}
+
+// admit lets those in who bear a token or a session cookie. A cookie is sent
+// by the browser whoever asks, so a change must come from our own pages.
+func (s *Server) admit(c fiber.Ctx) error {
+	secret, isToken := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
+	if !isToken {
+		secret = c.Cookies(cookieName)
+		if c.Method() != fiber.MethodGet && c.Method() != fiber.MethodHead && !sameOrigin(c) {
+			return &service.Error{Kind: service.Denied, What: "this change does not come from the console's own pages", Next: "use the console, or a token"}
+		}
+	}
+	who, err := s.service.Admit(c.Context(), secret)
+	if err != nil {
+		return err
+	}
+	who.Secret = strings.Clone(secret)
+	c.Locals(bearerKey{}, who)
+	return c.Next()
+}
+
+func sameOrigin(c fiber.Ctx) bool {
+	origin := c.Get(fiber.HeaderOrigin)
+	return origin == "https://"+c.Host() && c.Get("Sec-Fetch-Site", "same-origin") == "same-origin"
+}
+
+func bearer(c fiber.Ctx) service.Bearer {
+	who, _ := c.Locals(bearerKey{}).(service.Bearer)
+	return who
+}
+
+// SignIn is what is given to sign in.
+type SignIn struct {
+	User     string `json:"user" required:"true"`
+	Password string `json:"password" required:"true"`
+	Client   bool   `json:"client,omitempty" description:"true gives a token in the answer; else a session cookie is set"`
+}
+
+// Session says who is signed in.
+type Session struct {
+	User   string    `json:"user" required:"true"`
+	EndsAt time.Time `json:"ends_at" required:"true"`
+	Token  string    `json:"token,omitempty" description:"given once, to a client"`
+}
+
+func signIn(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		var in SignIn
+		if err := decode(c, &in); err != nil {
+			return err
+		}
+		who, err := s.service.SignIn(c.Context(), in.User, in.Password, in.Client)
+		if err != nil {
+			return err
+		}
+		out := Session{User: who.User, EndsAt: who.EndsAt}
+		if in.Client {
+			out.Token = who.Secret
+		} else {
+			setCookie(c, who.Secret, who.EndsAt)
+		}
+		return c.Status(fiber.StatusCreated).JSON(out)
+	}
+}
+
+func signOut(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		if err := s.service.SignOut(c.Context(), bearer(c).Secret); err != nil {
+			return err
+		}
+		setCookie(c, "", time.Unix(0, 0))
+		return c.SendStatus(fiber.StatusNoContent)
+	}
+}
+
+func session(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		who := bearer(c)
+		return c.JSON(Session{User: who.User, EndsAt: who.EndsAt})
+	}
+}
+
+func setCookie(c fiber.Ctx, secret string, ends time.Time) {
+	c.Cookie(&fiber.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: ends, Secure: true, HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode})
+}
+
+func health(*Server) fiber.Handler {
+	return func(c fiber.Ctx) error { return c.JSON(Health{"ok"}) }
+}
+
+// Health is the answer to those who only ask whether the service is there.
+type Health struct {
+	Status string `json:"status" required:"true"`
+}
+
+// Status says how the fleet stands.
+type Status struct {
+	Version    string         `json:"version" required:"true"`
+	User       string         `json:"user" required:"true"`
+	Slots      int            `json:"slots" required:"true"`
+	Conditions map[string]int `json:"conditions" required:"true"`
+	UnderWay   int            `json:"under_way" required:"true"`
+	Waiting    int            `json:"waiting" required:"true" description:"for a signer"`
+	Held       int            `json:"held" required:"true"`
+}
+
+func status(ctx context.Context, s *Server, who string, _ struct{}) (Status, error) {
+	out := Status{Version: Version, User: who, Conditions: map[string]int{}}
+	slots, err := s.service.Slots(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Slots = len(slots)
+	for _, slot := range slots {
+		out.Conditions[string(slot.Condition)]++
+	}
+	all, err := s.service.Replacements(ctx, "", "")
+	for _, r := range all {
+		switch r.State {
+		case "running":
+			out.UnderWay++
+		case "waiting":
+			out.Waiting++
+		case "held":
+			out.Held++
+		}
+	}
+	return out, err
+}

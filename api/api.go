@@ -1,0 +1,205 @@
+// Package api serves the use cases over HTTPS: JSON under /api/v1, progress as
+// server-sent events, and the console's pages. Handlers decode, call one use
+// case and encode; see routes.go for the list of them all.
+package api
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"reflect"
+	"strings"
+	"time"
+
+	"freshseal/core/pile"
+	"freshseal/service"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+// Server is the API of one service.
+type Server struct {
+	service *service.Service
+	log     *slog.Logger
+	app     *fiber.App
+
+	description []byte          // OpenAPI
+	stop        context.Context // ends the open event streams
+	end         context.CancelFunc
+}
+
+// maxBody leaves room for a whole pile and its multipart wrapping.
+const maxBody = pile.MaxBytes + 1<<20
+
+// New makes the server of a service.
+func New(s *service.Service, log *slog.Logger) (*Server, error) {
+	description, err := Description()
+	if err != nil {
+		return nil, fmt.Errorf("describing the API: %w", err)
+	}
+	server := &Server{service: s, log: log, description: description}
+	server.stop, server.end = context.WithCancel(context.Background())
+	server.app = fiber.New(fiber.Config{
+		BodyLimit: maxBody, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: server.problem,
+	})
+	server.app.Use(harden)
+	for _, r := range routes {
+		handlers := []any{r.handler(server)}
+		if !r.open {
+			handlers = append([]any{fiber.Handler(server.admit)}, handlers...)
+		}
+		server.app.Add([]string{r.method}, fiberPath(r.path), handlers[0], handlers[1:]...)
+	}
+	server.app.Get("/api/*", func(c fiber.Ctx) error {
+		return &service.Error{Kind: service.NotFound, What: "there is no such address in the API", Next: "see /api/v1/openapi.json"}
+	})
+	servePages(server.app)
+	return server, nil
+}
+
+// Serve answers on the listener, with TLS, until Shutdown.
+func (s *Server) Serve(l net.Listener, own tls.Certificate) error {
+	config := &tls.Config{Certificates: []tls.Certificate{own}, MinVersion: tls.VersionTLS12}
+	return s.app.Listener(tls.NewListener(l, config), fiber.ListenConfig{DisableStartupMessage: true})
+}
+
+// Shutdown ends the event streams and waits for the other answers under way.
+func (s *Server) Shutdown(ctx context.Context) error {
+	s.end()
+	return s.app.ShutdownWithContext(ctx)
+}
+
+func fiberPath(path string) string {
+	return strings.NewReplacer("{", ":", "}", "").Replace(path)
+}
+
+// harden sets what every answer carries. The console needs inline styles and
+// nothing from anywhere else.
+func harden(c fiber.Ctx) error {
+	c.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	c.Set("Strict-Transport-Security", "max-age=31536000")
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Referrer-Policy", "no-referrer")
+	return c.Next()
+}
+
+// Problem is the body of every error answer (RFC 9457).
+type Problem struct {
+	Type   string `json:"type" required:"true"`
+	Title  string `json:"title" required:"true" description:"what went wrong"`
+	Status int    `json:"status" required:"true"`
+	Detail string `json:"detail,omitempty" description:"why"`
+	Next   string `json:"next,omitempty" description:"what to do next"`
+}
+
+var statusOf = map[service.Kind]int{
+	service.Invalid: fiber.StatusUnprocessableEntity, service.NotFound: fiber.StatusNotFound, service.Conflict: fiber.StatusConflict,
+	service.Denied: fiber.StatusUnauthorized, service.Outside: fiber.StatusBadGateway,
+}
+
+// problem writes an error. What is not meant for people is logged and kept from them.
+func (s *Server) problem(c fiber.Ctx, err error) error {
+	p := Problem{Type: "about:blank", Status: fiber.StatusInternalServerError, Title: "something went wrong in the service", Next: "look into its log"}
+	var known *service.Error
+	var http *fiber.Error
+	switch {
+	case errors.As(err, &known):
+		p = Problem{"urn:freshseal:" + string(known.Kind), known.What, statusOf[known.Kind], known.Why, known.Next}
+	case errors.As(err, &http):
+		p.Status, p.Title, p.Next = http.Code, http.Message, "see /api/v1/openapi.json"
+	default:
+		s.log.Error("answer failed", "method", c.Method(), "path", c.Path(), "error", err)
+	}
+	body, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	c.Set(fiber.HeaderContentType, "application/problem+json")
+	return c.Status(p.Status).Send(body)
+}
+
+// call makes a handler of a function: it decodes the path, the query and a JSON
+// body into In, and encodes Out with the status of the route.
+func call[In, Out any](status int, f func(ctx context.Context, s *Server, who string, in In) (Out, error)) func(*Server) fiber.Handler {
+	return func(s *Server) fiber.Handler {
+		return func(c fiber.Ctx) error {
+			var in In
+			if err := decode(c, &in); err != nil {
+				return err
+			}
+			out, err := f(c.Context(), s, bearer(c).User, in)
+			if err != nil {
+				return err
+			}
+			if status == fiber.StatusNoContent {
+				return c.SendStatus(status)
+			}
+			return c.Status(status).JSON(out)
+		}
+	}
+}
+
+// decode fills the fields of in: those tagged path and query by name, the rest
+// from the JSON body, in which unknown fields are an error.
+func decode(c fiber.Ctx, in any) error {
+	v := reflect.ValueOf(in).Elem()
+	if v.Kind() != reflect.Struct {
+		return nil
+	}
+	wantsBody := false
+	for i := range v.NumField() {
+		tag := v.Type().Field(i).Tag
+		switch {
+		case tag.Get("path") != "":
+			v.Field(i).SetString(strings.Clone(c.Params(tag.Get("path"))))
+		case tag.Get("query") != "":
+			v.Field(i).SetString(strings.Clone(c.Query(tag.Get("query"))))
+		case tag.Get("json") != "-":
+			wantsBody = true
+		}
+	}
+	if !wantsBody {
+		return nil
+	}
+	d := json.NewDecoder(bytes.NewReader(c.Body()))
+	d.DisallowUnknownFields()
+	err := d.Decode(in)
+	if err == nil && d.More() {
+		err = errors.New("there is something behind it")
+	}
+	switch {
+	case errors.Is(err, io.EOF):
+		return &service.Error{Kind: service.Invalid, What: "the body is empty", Next: "send JSON as /api/v1/openapi.json describes it"}
+	case err != nil:
+		return &service.Error{Kind: service.Invalid, What: "the body is not the JSON that is wanted", Why: strings.TrimPrefix(err.Error(), "json: "), Next: "send it as /api/v1/openapi.json describes it"}
+	}
+	return nil
+}
+
+// pileOf reads the files of a multipart body.
+func pileOf(c fiber.Ctx) ([]pile.File, error) {
+	form, err := c.MultipartForm()
+	if err != nil || len(form.File["file"]) == 0 {
+		return nil, &service.Error{Kind: service.Invalid, What: "there is no file in the body", Next: "send multipart/form-data with one or more fields called file"}
+	}
+	var out []pile.File
+	for _, header := range form.File["file"] {
+		f, err := header.Open()
+		if err != nil {
+			return nil, fmt.Errorf("reading an upload: %w", err)
+		}
+		content, err := io.ReadAll(io.LimitReader(f, maxBody))
+		f.Close()
+		if err != nil {
+			return nil, fmt.Errorf("reading an upload: %w", err)
+		}
+		out = append(out, pile.File{Name: header.Filename, Content: content})
+	}
+	return out, nil
+}

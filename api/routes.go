@@ -1,0 +1,286 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"mime/multipart"
+	"strconv"
+	"strings"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/service"
+	"freshseal/wire"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+// Version is the program's version.
+const Version = "0.1.0"
+
+// route is one address of the API: what it takes, what it gives and how it is
+// described. The OpenAPI document is made of this list, so that the two cannot
+// differ.
+type route struct {
+	method, path, summary string
+	status                int
+	in, out               any // nil: nothing
+	handler               func(*Server) fiber.Handler
+	open                  bool   // may be called without signing in
+	media                 string // of the answer, when it is not JSON
+}
+
+// page wraps a list.
+type page[T any] struct {
+	Items []T `json:"items" required:"true" nullable:"false"`
+}
+
+type (
+	nothing struct{}
+	byName  struct {
+		Name string `path:"name" json:"-"`
+	}
+	byID struct {
+		ID string `path:"id" json:"-"`
+	}
+	bySlot struct {
+		Device string `path:"device" json:"-"`
+		Slot   string `path:"slot" json:"-"`
+	}
+	filterReplacements struct {
+		Device string `query:"device" json:"-"`
+		Slot   string `query:"slot" json:"-"`
+	}
+	askHostKey struct {
+		Address string `json:"address" required:"true"`
+		Port    int    `json:"port" required:"true"`
+	}
+	hostKey struct {
+		HostKey string `json:"host_key" required:"true"`
+	}
+	askReading struct {
+		Address    string `json:"address" required:"true"`
+		Port       int    `json:"port" required:"true"`
+		ServerName string `json:"server_name,omitempty"`
+	}
+	askAnchors struct {
+		PEM string `json:"pem" required:"true" description:"one or more roots"`
+	}
+	askParcel struct {
+		Signer string `json:"signer" required:"true"`
+	}
+	swept struct {
+		Read int `json:"read" required:"true"`
+		Dark int `json:"dark" required:"true"`
+	}
+	// Procedure is a family's procedure as the API lists it.
+	Procedure struct {
+		Name     string   `json:"name" required:"true"`
+		Title    string   `json:"title" required:"true"`
+		About    string   `json:"about" required:"true"`
+		Settings []string `json:"settings" required:"true"`
+		YAML     string   `json:"yaml" required:"true"`
+	}
+	intakeForm struct {
+		Files      []*multipart.FileHeader `formData:"file" required:"true" description:"the files of the pile, any names"`
+		TrustRoots bool                    `formData:"trust_roots" description:"trust the roots in the pile"`
+	}
+)
+
+const v1 = "/api/v1"
+
+var routes = []route{
+	{method: "GET", path: "/healthz", summary: "say that the service is there", status: 200, out: Health{}, handler: health, open: true},
+	{method: "GET", path: v1 + "/openapi.json", summary: "this description", status: 200, out: map[string]any{}, handler: describe, open: true},
+	{method: "POST", path: v1 + "/session", summary: "sign in", status: 201, in: SignIn{}, out: Session{}, handler: signIn, open: true},
+	{method: "GET", path: v1 + "/session", summary: "who is signed in", status: 200, out: Session{}, handler: session},
+	{method: "DELETE", path: v1 + "/session", summary: "sign out", status: 204, handler: signOut},
+	{method: "GET", path: v1 + "/status", summary: "how the fleet stands", status: 200, out: Status{}, handler: call(200, status)},
+
+	{method: "POST", path: v1 + "/host-keys", summary: "ask an SSH server for its host key", status: 200, in: askHostKey{}, out: hostKey{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, in askHostKey) (hostKey, error) {
+			pin, err := s.service.AskHostKey(ctx, in.Address, in.Port)
+			return hostKey{pin}, err
+		})},
+	{method: "GET", path: v1 + "/devices", summary: "list devices", status: 200, out: page[service.Device]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[service.Device], error) {
+			items, err := s.service.Devices(ctx)
+			return page[service.Device]{items}, err
+		})},
+	{method: "POST", path: v1 + "/devices", summary: "add a device", status: 201, in: service.NewDevice{}, out: service.Device{},
+		handler: call(201, func(ctx context.Context, s *Server, _ string, in service.NewDevice) (service.Device, error) {
+			return s.service.AddDevice(ctx, in)
+		})},
+	{method: "GET", path: v1 + "/devices/{name}", summary: "show a device", status: 200, in: byName{}, out: service.Device{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, in byName) (service.Device, error) {
+			return s.service.Device(ctx, in.Name)
+		})},
+	{method: "DELETE", path: v1 + "/devices/{name}", summary: "remove a device with its history", status: 204, in: byName{},
+		handler: call(204, func(ctx context.Context, s *Server, _ string, in byName) (nothing, error) {
+			return nothing{}, s.service.RemoveDevice(ctx, in.Name)
+		})},
+
+	{method: "GET", path: v1 + "/slots", summary: "list slots, worst condition first", status: 200, out: page[service.Slot]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[service.Slot], error) {
+			items, err := s.service.Slots(ctx)
+			return page[service.Slot]{items}, err
+		})},
+	{method: "GET", path: v1 + "/slots/{device}/{slot}", summary: "show a slot with its chain and findings", status: 200, in: bySlot{}, out: service.Slot{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, in bySlot) (service.Slot, error) {
+			return s.service.Slot(ctx, in.Device, in.Slot)
+		})},
+	{method: "GET", path: v1 + "/slots/{device}/{slot}/readings", summary: "a slot's history, newest first", status: 200, in: bySlot{}, out: page[service.PastReading]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, in bySlot) (page[service.PastReading], error) {
+			items, err := s.service.Readings(ctx, in.Device, in.Slot)
+			return page[service.PastReading]{items}, err
+		})},
+	{method: "POST", path: v1 + "/slots/{device}/{slot}/readings", summary: "read a slot now", status: 200, in: bySlot{}, out: service.Slot{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, in bySlot) (service.Slot, error) {
+			return s.service.ReadSlot(ctx, in.Device, in.Slot)
+		})},
+	{method: "POST", path: v1 + "/sweeps", summary: "read every slot now", status: 200, out: swept{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (swept, error) {
+			read, dark, err := s.service.ReadAll(ctx)
+			return swept{read, dark}, err
+		})},
+	{method: "POST", path: v1 + "/readings", summary: "read an address that is in no inventory", status: 200, in: askReading{}, out: service.Seen{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, in askReading) (service.Seen, error) {
+			return s.service.ReadAddress(ctx, wire.Target{Address: in.Address, Port: in.Port, ServerName: in.ServerName})
+		})},
+
+	{method: "POST", path: v1 + "/rehearsals", summary: "show every step of a replacement; nothing is sent", status: 200, in: service.Order{}, out: service.Rehearsal{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, in service.Order) (service.Rehearsal, error) {
+			return s.service.Rehearse(ctx, in)
+		})},
+	{method: "GET", path: v1 + "/replacements", summary: "list replacements, newest first", status: 200, in: filterReplacements{}, out: page[service.Replacement]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, in filterReplacements) (page[service.Replacement], error) {
+			items, err := s.service.Replacements(ctx, in.Device, in.Slot)
+			return page[service.Replacement]{items}, err
+		})},
+	{method: "POST", path: v1 + "/replacements", summary: "begin a replacement", status: 202, in: service.Order{}, out: service.Replacement{},
+		handler: call(202, func(ctx context.Context, s *Server, who string, in service.Order) (service.Replacement, error) {
+			return s.service.Begin(ctx, in, who)
+		})},
+	{method: "GET", path: v1 + "/replacements/{id}", summary: "show a replacement with its journal", status: 200, in: byID{}, out: service.Replacement{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, in byID) (service.Replacement, error) {
+			return s.service.Replacement(ctx, in.ID)
+		})},
+	{method: "GET", path: v1 + "/replacements/{id}/events", summary: "progress as server-sent events, until the replacement stands still", status: 200,
+		in: byID{}, out: service.Event{}, media: "text/event-stream", handler: events},
+	ask("cancel", "give a replacement up", replacement.AskedCancel),
+	ask("revert", "put the old certificate back", replacement.AskedRevert),
+	ask("resume", "let a held replacement go on", replacement.AskedResume),
+
+	{method: "GET", path: v1 + "/signers", summary: "list signers", status: 200, out: page[service.Signer]{},
+		handler: call(200, func(_ context.Context, s *Server, _ string, _ nothing) (page[service.Signer], error) {
+			return page[service.Signer]{s.service.Signers()}, nil
+		})},
+	{method: "GET", path: v1 + "/parcels", summary: "list parcels, newest first", status: 200, out: page[service.Parcel]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[service.Parcel], error) {
+			items, err := s.service.Parcels(ctx)
+			return page[service.Parcel]{items}, err
+		})},
+	{method: "POST", path: v1 + "/parcels", summary: "pack the requests that wait for a signer", status: 201, in: askParcel{}, out: service.Parcel{},
+		handler: call(201, func(ctx context.Context, s *Server, who string, in askParcel) (service.Parcel, error) {
+			return s.service.PackParcel(ctx, in.Signer, who)
+		})},
+	{method: "GET", path: v1 + "/parcels/{id}/archive", summary: "the parcel as a zip archive", status: 200, in: byID{}, media: "application/zip", handler: archive},
+	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: service.Intake{}, handler: intake},
+
+	{method: "GET", path: v1 + "/anchors", summary: "list the roots that the fleet trusts", status: 200, out: page[cert.Facts]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[cert.Facts], error) {
+			items, err := s.service.Anchors(ctx)
+			return page[cert.Facts]{items}, err
+		})},
+	{method: "POST", path: v1 + "/anchors", summary: "trust roots", status: 201, in: askAnchors{}, out: page[cert.Facts]{},
+		handler: call(201, func(ctx context.Context, s *Server, _ string, in askAnchors) (page[cert.Facts], error) {
+			items, err := s.service.AddAnchors(ctx, []byte(in.PEM))
+			return page[cert.Facts]{items}, err
+		})},
+	{method: "GET", path: v1 + "/procedures", summary: "list procedures", status: 200, out: page[Procedure]{},
+		handler: call(200, func(_ context.Context, s *Server, _ string, _ nothing) (page[Procedure], error) {
+			var out page[Procedure]
+			for _, p := range s.service.Procedures() {
+				out.Items = append(out.Items, showProcedure(p))
+			}
+			return out, nil
+		})},
+	{method: "GET", path: v1 + "/procedures/{name}", summary: "show a procedure", status: 200, in: byName{}, out: Procedure{},
+		handler: call(200, func(_ context.Context, s *Server, _ string, in byName) (Procedure, error) {
+			p, err := s.service.Procedure(in.Name)
+			return showProcedure(p), err
+		})},
+}
+
+func showProcedure(p procedure.Source) Procedure {
+	out := Procedure{Name: p.Name, Title: p.Title, About: p.About, YAML: p.YAML, Settings: []string{}}
+	for _, s := range p.Settings {
+		out.Settings = append(out.Settings, s.Name)
+	}
+	return out
+}
+
+func ask(verb, summary string, what replacement.EventKind) route {
+	return route{method: "POST", path: v1 + "/replacements/{id}/" + verb, summary: summary, status: 202, in: byID{}, out: service.Replacement{},
+		handler: call(202, func(ctx context.Context, s *Server, who string, in byID) (service.Replacement, error) {
+			return s.service.Ask(ctx, in.ID, what, who)
+		})}
+}
+
+func archive(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		content, err := s.service.ParcelArchive(c.Context(), c.Params("id"))
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/zip")
+		c.Set(fiber.HeaderContentDisposition, `attachment; filename="parcel.zip"`)
+		return c.Send(content)
+	}
+}
+
+func intake(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		files, err := pileOf(c)
+		if err != nil {
+			return err
+		}
+		out, err := s.service.TakeIn(c.Context(), files, c.FormValue("trust_roots") == "true", bearer(c).User)
+		if err != nil {
+			return err
+		}
+		return c.JSON(out)
+	}
+}
+
+// events streams a replacement's events (WHATWG HTML, 9.2). A client that lost
+// the stream goes on where it was with Last-Event-ID.
+func events(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		id := strings.Clone(c.Params("id"))
+		if _, err := s.service.Replacement(c.Context(), id); err != nil {
+			return err
+		}
+		after, _ := strconv.ParseInt(c.Get("Last-Event-ID"), 10, 64) // none, or nonsense: from the first
+		c.Set(fiber.HeaderContentType, "text/event-stream")
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		conn := c.RequestCtx().Conn()
+		return c.SendStreamWriter(func(w *bufio.Writer) {
+			flush := func() error {
+				conn.SetWriteDeadline(time.Now().Add(30 * time.Second))
+				return w.Flush()
+			}
+			err := s.service.Watch(s.stop, id, after, func(e service.Event) error {
+				fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.JSON())
+				return flush()
+			})
+			if err == nil {
+				fmt.Fprint(w, "event: still\ndata: {}\n\n")
+				flush()
+			}
+		})
+	}
+}

@@ -1,0 +1,273 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"freshseal/core/procedure"
+	"freshseal/core/request"
+	"freshseal/device"
+	"freshseal/store"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Device is a box as the API shows it. Its secrets are never part of it.
+type Device struct {
+	Name     string            `json:"name" required:"true"`
+	Family   string            `json:"family" required:"true"`
+	Site     string            `json:"site" required:"true"`
+	Address  string            `json:"address" required:"true"`
+	SSHPort  int               `json:"ssh_port" required:"true"`
+	SSHUser  string            `json:"ssh_user" required:"true"`
+	HostKey  string            `json:"host_key" required:"true"`
+	Settings map[string]string `json:"settings" required:"true"`
+	Slots    []DeviceSlot      `json:"slots" required:"true"`
+	AddedAt  time.Time         `json:"added_at" required:"true"`
+}
+
+// DeviceSlot is a slot as it is configured.
+type DeviceSlot struct {
+	Name       string `json:"name" required:"true"`
+	Address    string `json:"address,omitempty" description:"where it differs from the device's"`
+	Port       int    `json:"port" required:"true"`
+	ServerName string `json:"server_name,omitempty"`
+}
+
+// NewDevice is what is given to add a device.
+type NewDevice struct {
+	Name     string            `json:"name" required:"true"`
+	Family   string            `json:"family,omitempty" description:"a procedure; leave it out for a device that is only read"`
+	Site     string            `json:"site,omitempty"`
+	Address  string            `json:"address" required:"true"`
+	SSHPort  int               `json:"ssh_port,omitempty"`
+	SSHUser  string            `json:"ssh_user,omitempty"`
+	Password string            `json:"password,omitempty"`
+	Key      string            `json:"key,omitempty" description:"private key in OpenSSH or PEM form"`
+	HostKey  string            `json:"host_key,omitempty" description:"TYPE SHA256:…, as a call to host-keys shows it"`
+	Settings map[string]string `json:"settings,omitempty"`
+	Slots    []DeviceSlot      `json:"slots" required:"true"`
+}
+
+var deviceName = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,126}[a-z0-9])?$`)
+var slotName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
+
+const nameRule = "use small letters, digits, dots and hyphens"
+
+// AddDevice takes a device into the fleet. Its host key must be given: who adds
+// it has looked at it (see AskHostKey).
+func (s *Service) AddDevice(ctx context.Context, n NewDevice) (Device, error) {
+	d := store.Device{Name: n.Name, Family: n.Family, Site: n.Site, Address: n.Address, SSHPort: n.SSHPort, SSHUser: n.SSHUser,
+		HostKey: n.HostKey, Settings: store.JSON[map[string]string]{V: n.Settings}, AddedAt: s.moment()}
+	if d.Settings.V == nil {
+		d.Settings.V = map[string]string{}
+	}
+	if d.SSHPort == 0 {
+		d.SSHPort = 22
+	}
+	slots, err := checkSlots(n)
+	if err := errors.Join(err, checkDevice(n, d)); err != nil {
+		return Device{}, err
+	}
+	secrets := map[string][]byte{}
+	if n.Family != "" {
+		if secrets, err = s.checkFamily(n, d); err != nil {
+			return Device{}, err
+		}
+	}
+	err = s.store.AddDevice(ctx, d, slots, secrets)
+	if errors.Is(err, store.ErrTaken) {
+		return Device{}, &Error{Conflict, fmt.Sprintf("the device %s, or one of its slots, is there already", n.Name), "", "choose another name, or remove it first"}
+	}
+	if err != nil {
+		return Device{}, err
+	}
+	s.options.Log.Info("device added", "device", n.Name, "family", n.Family)
+	return s.Device(ctx, n.Name)
+}
+
+func checkDevice(n NewDevice, d store.Device) error {
+	cannot := "the device cannot be added"
+	switch {
+	case !deviceName.MatchString(n.Name):
+		return invalid(cannot, fmt.Sprintf("%q is no device name", n.Name), nameRule)
+	case !request.IsName(strings.ToLower(n.Address)):
+		return invalid(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", n.Address), "give the address alone, without a port")
+	case d.SSHPort < 1 || d.SSHPort > 65535:
+		return invalid(cannot, fmt.Sprintf("%d is no port", d.SSHPort), "give a port from 1 to 65535")
+	case len(n.Slots) == 0:
+		return invalid(cannot, "it has no slot", "give at least one, such as --slot web=443")
+	}
+	return nil
+}
+
+func checkSlots(n NewDevice) ([]store.Slot, error) {
+	var out []store.Slot
+	for _, slot := range n.Slots {
+		row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: "tls", ServerName: request.PlainName(slot.ServerName)}
+		if row.Address == "" {
+			row.Address = n.Address
+		}
+		switch {
+		case !slotName.MatchString(slot.Name):
+			return nil, invalid("the device cannot be added", fmt.Sprintf("%q is no slot name", slot.Name), nameRule)
+		case slot.Port < 1 || slot.Port > 65535:
+			return nil, invalid("the device cannot be added", fmt.Sprintf("%d is no port", slot.Port), "give a port from 1 to 65535")
+		case !request.IsName(strings.ToLower(row.Address)), row.ServerName != "" && !request.IsName(row.ServerName):
+			return nil, invalid("the device cannot be added", fmt.Sprintf("the slot %s has an address or server name that is none", slot.Name), "give an IP address or a DNS name")
+		}
+		out = append(out, row)
+	}
+	return out, nil
+}
+
+// checkFamily sees that a device that is to be worked on can be, and seals its secrets.
+func (s *Service) checkFamily(n NewDevice, d store.Device) (map[string][]byte, error) {
+	cannot := "the device cannot be added"
+	p, err := s.Procedure(n.Family)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := p.Fill(n.Settings); err != nil {
+		return nil, invalid(cannot, err.Error(), "see: freshseal procedure show "+n.Family)
+	}
+	switch {
+	case n.SSHUser == "":
+		return nil, invalid(cannot, "it has no user to sign in with over SSH", "give one with --ssh-user")
+	case n.Password == "" && n.Key == "":
+		return nil, invalid(cannot, "it has neither a password nor a key", "give one with --password-file or --key-file")
+	case n.HostKey == "":
+		return nil, invalid(cannot, "its host key is not given", "look at the key that the device shows, compare it with the device's own console, and give it with --host-key")
+	case !pinForm.MatchString(n.HostKey):
+		return nil, invalid(cannot, fmt.Sprintf("%q is no host key", n.HostKey), "give its type and fingerprint, such as: ssh-ed25519 SHA256:…")
+	}
+	if n.Key != "" {
+		if _, err := ssh.ParsePrivateKey([]byte(n.Key)); err != nil {
+			return nil, invalid(cannot, "its key cannot be read: "+err.Error(), "give a private key in OpenSSH or PEM form, without a passphrase")
+		}
+	}
+	secrets := map[string][]byte{}
+	for what, secret := range map[string]string{"password": n.Password, "key": n.Key} {
+		if secret != "" {
+			purpose := secretOf(n.Name, what)
+			secrets[purpose] = s.box.Seal(purpose, []byte(secret))
+		}
+	}
+	return secrets, nil
+}
+
+var pinForm = regexp.MustCompile(`^[a-z0-9@.-]+ SHA256:[A-Za-z0-9+/]{43}$`)
+
+func secretOf(device, what string) string { return "device/" + device + "/" + what }
+
+// Device shows one device.
+func (s *Service) Device(ctx context.Context, name string) (Device, error) {
+	d, err := s.store.Device(ctx, name)
+	if err != nil {
+		return Device{}, notFound(err, "see: freshseal device list", "no device is called %s", name)
+	}
+	return s.show(ctx, d)
+}
+
+// Devices shows all devices by name.
+func (s *Service) Devices(ctx context.Context) ([]Device, error) {
+	rows, err := s.store.Devices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Device, 0, len(rows))
+	for _, row := range rows {
+		d, err := s.show(ctx, row)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}
+
+func (s *Service) show(ctx context.Context, d store.Device) (Device, error) {
+	slots, err := s.store.SlotsOf(ctx, d.Name)
+	out := Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, SSHPort: d.SSHPort, SSHUser: d.SSHUser,
+		HostKey: d.HostKey, Settings: d.Settings.V, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}}
+	for _, slot := range slots {
+		out.Slots = append(out.Slots, DeviceSlot{slot.Name, slot.Address, slot.Port, slot.ServerName})
+	}
+	return out, err
+}
+
+// RemoveDevice forgets a device, its history and its secrets. It is refused
+// while a replacement of it is under way.
+func (s *Service) RemoveDevice(ctx context.Context, name string) error {
+	slots, err := s.store.SlotsOf(ctx, name)
+	if err != nil {
+		return err
+	}
+	for _, slot := range slots {
+		newest, err := s.store.Replacements(ctx, slot.ID, 1)
+		if err != nil {
+			return err
+		}
+		if len(newest) > 0 && !newest[0].State.Over() {
+			return &Error{Conflict, fmt.Sprintf("%s cannot be removed", name), fmt.Sprintf("its replacement %s is under way", idText(newest[0].ID)), "cancel it first: freshseal replacement cancel " + idText(newest[0].ID)}
+		}
+	}
+	err = s.store.RemoveDevice(ctx, name, secretOf(name, "password"), secretOf(name, "key"))
+	return notFound(err, "see: freshseal device list", "no device is called %s", name)
+}
+
+// AskHostKey connects to an SSH server just far enough to learn its host key.
+func (s *Service) AskHostKey(ctx context.Context, address string, port int) (string, error) {
+	pin, err := device.AskHostKey(ctx, s.options.Dial, net.JoinHostPort(address, strconv.Itoa(port)))
+	if err != nil {
+		return "", &Error{Outside, "no host key could be had", err.Error(), "see that the device is on, and that its address and SSH port are right"}
+	}
+	return pin, nil
+}
+
+// target opens the sealed secrets of a device for a link.
+func (s *Service) target(ctx context.Context, d store.Device) (device.Target, error) {
+	t := device.Target{Address: net.JoinHostPort(d.Address, strconv.Itoa(d.SSHPort)), User: d.SSHUser, HostKey: d.HostKey}
+	for what, take := range map[string]func([]byte){
+		"password": func(secret []byte) { t.Password = string(secret) },
+		"key":      func(secret []byte) { t.Key = secret },
+	} {
+		sealed, err := s.store.Secret(ctx, secretOf(d.Name, what))
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return t, err
+		}
+		secret, err := s.box.Open(secretOf(d.Name, what), sealed)
+		if err != nil {
+			return t, err
+		}
+		take(secret)
+	}
+	return t, nil
+}
+
+// Procedure finds a procedure by its name.
+func (s *Service) Procedure(name string) (procedure.Source, error) {
+	p, ok := s.procedures[name]
+	if !ok {
+		return p, &Error{Kind: NotFound, What: fmt.Sprintf("no procedure is called %q", name), Next: "see: freshseal procedure list"}
+	}
+	return p, nil
+}
+
+// Procedures are all procedures by name.
+func (s *Service) Procedures() []procedure.Source {
+	var out []procedure.Source
+	for _, name := range procedure.BuiltinNames() {
+		out = append(out, s.procedures[name])
+	}
+	return out
+}

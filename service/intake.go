@@ -1,0 +1,246 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/chain"
+	"freshseal/core/finding"
+	"freshseal/core/pile"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/signer"
+	"freshseal/store"
+)
+
+// benchLifetime is what is asked of bench.
+const benchLifetime = signer.BenchLeaf
+
+// Parcel is a bundle of requests that went out to a signer.
+type Parcel struct {
+	ID       string    `json:"id" required:"true"`
+	Signer   string    `json:"signer" required:"true"`
+	PackedAt time.Time `json:"packed_at" required:"true"`
+	PackedBy string    `json:"packed_by" required:"true"`
+	Requests int       `json:"requests" required:"true"`
+	Open     int       `json:"open" required:"true"`
+}
+
+func parcelText(id int64) string { return "p" + strconv.FormatInt(id, 10) }
+
+func showParcel(p store.Parcel) Parcel {
+	return Parcel{parcelText(p.ID), p.Signer, p.PackedAt.Time, p.PackedBy, p.Requests, p.Open}
+}
+
+// PackParcel bundles the requests that wait for this signer and are in no
+// parcel yet.
+func (s *Service) PackParcel(ctx context.Context, signerName, by string) (Parcel, error) {
+	if signerName != DeskSigner {
+		return Parcel{}, invalid("no parcel was packed", fmt.Sprintf("%q is no signer that takes parcels", signerName), "give --signer desk")
+	}
+	id, _, err := s.store.AddParcel(ctx, signerName, by, s.moment())
+	if errors.Is(err, store.ErrNotFound) {
+		return Parcel{}, &Error{Conflict, "no parcel was packed", "no request waits for this signer that is not in a parcel already", "see: freshseal parcel list; an earlier one can be had again with parcel get"}
+	}
+	if err != nil {
+		return Parcel{}, err
+	}
+	p, _, err := s.store.Parcel(ctx, id)
+	return showParcel(p), err
+}
+
+// Parcels are all parcels, newest first.
+func (s *Service) Parcels(ctx context.Context) ([]Parcel, error) {
+	rows, err := s.store.Parcels(ctx)
+	out := make([]Parcel, 0, len(rows))
+	for _, row := range rows {
+		out = append(out, showParcel(row))
+	}
+	return out, err
+}
+
+// ParcelArchive is the zip that goes to the signer; it can be had again.
+func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) {
+	n, err := strconv.ParseInt(strings.TrimPrefix(id, "p"), 10, 64)
+	if err != nil {
+		n = 0
+	}
+	p, packed, err := s.store.Parcel(ctx, n)
+	if err != nil {
+		return nil, notFound(err, "see: freshseal parcel list", "no parcel is called %q", id)
+	}
+	var errands []signer.Errand
+	for _, r := range packed {
+		made, err := request.Parse(r.Request)
+		if err != nil {
+			return nil, err
+		}
+		errands = append(errands, signer.Errand{Replacement: idText(r.ID), Device: r.Device, Slot: r.Slot, Request: made})
+	}
+	return signer.Parcel(parcelText(p.ID), p.PackedAt.Time, errands)
+}
+
+// Intake is the account of a pile that came back.
+type Intake struct {
+	Files   []pile.Account `json:"files" required:"true"`
+	Answers []Answer       `json:"answers" required:"true"`
+}
+
+// Answer is one leaf of a pile and what became of it.
+type Answer struct {
+	Leaf        string            `json:"leaf" required:"true" description:"its common name"`
+	SHA256      string            `json:"sha256" required:"true"`
+	Replacement string            `json:"replacement,omitempty"`
+	Device      string            `json:"device,omitempty"`
+	Slot        string            `json:"slot,omitempty"`
+	Accepted    bool              `json:"accepted" required:"true"`
+	Why         string            `json:"why,omitempty" description:"why it was not accepted"`
+	Next        string            `json:"next,omitempty"`
+	Findings    []finding.Finding `json:"findings" required:"true"`
+	Chain       []Link            `json:"chain" required:"true"`
+}
+
+// TakeIn sorts a pile, matches leaves to waiting requests by their public key,
+// completes and judges each chain, and lets those go on that are good. Roots
+// in the pile are trusted only when trustRoots says so.
+func (s *Service) TakeIn(ctx context.Context, files []pile.File, trustRoots bool, by string) (Intake, error) {
+	accounts, err := pile.Sort(files)
+	if err != nil {
+		return Intake{}, invalid("the pile was not taken in", err.Error(), "split it")
+	}
+	out := Intake{Files: accounts, Answers: []Answer{}}
+	var authorities, leaves []*cert.Certificate
+	for _, c := range pile.Certificates(accounts) {
+		if c.IsAuthority() || c.SelfSigned() {
+			authorities = append(authorities, c)
+		} else {
+			leaves = append(leaves, c)
+		}
+	}
+	if err := s.store.AddIntermediates(ctx, intermediates(authorities)); err != nil {
+		return out, err
+	}
+	if trustRoots {
+		for _, c := range authorities {
+			if c.SelfSigned() {
+				if _, err := s.AddAnchors(ctx, c.PEM()); err != nil {
+					return out, err
+				}
+			}
+		}
+	}
+	for _, leaf := range leaves {
+		answer, err := s.answer(ctx, leaf, authorities)
+		if err != nil {
+			return out, err
+		}
+		s.options.Log.Info("intake", "leaf", leaf.ShortName(), "replacement", answer.Replacement, "accepted", answer.Accepted, "why", answer.Why, "by", by)
+		out.Answers = append(out.Answers, answer)
+	}
+	return out, nil
+}
+
+// intermediates are the authorities that may stand between leaf and root.
+func intermediates(authorities []*cert.Certificate) []*cert.Certificate {
+	var out []*cert.Certificate
+	for _, c := range authorities {
+		if !c.SelfSigned() {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// answer finds the request that a leaf answers, and lets its replacement go on
+// when the chain is good.
+func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, authorities []*cert.Certificate) (Answer, error) {
+	out := Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{}, Chain: []Link{}}
+	matches, err := s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
+	if err != nil {
+		return out, err
+	}
+	if len(matches) == 0 {
+		out.Why = "no request here has this leaf's key"
+		if near, err := s.nearMisses(ctx, leaf); err != nil || near != "" {
+			out.Why += near
+			if err != nil {
+				return out, err
+			}
+		}
+		out.Next = "ask the signer to sign the request that was sent, not an older one or one made elsewhere"
+		return out, nil
+	}
+	r := matches[0]
+	out.Replacement, out.Device, out.Slot = idText(r.ID), r.Device, r.Slot
+	if r.State != replacement.Waiting || r.WaitingFor != replacement.Signer {
+		out.Why = fmt.Sprintf("the replacement it answers does not wait for it: it is %s in stage %s", r.State, r.Stage)
+		out.Next = "see: freshseal replacement show " + idText(r.ID)
+		return out, nil
+	}
+	path, found, err := s.judgeNew(ctx, leaf, authorities, r)
+	if err != nil {
+		return out, err
+	}
+	out.Chain = links(path, append([]*cert.Certificate{leaf}, authorities...))
+	out.Chain = out.Chain[:len(path.Certificates)] // what else is in the pile is told per file
+	out.Findings = append(out.Findings, found...)
+	if wrong := finding.Errors(found); len(wrong) > 0 {
+		out.Why, out.Next = wrong[0].What, wrong[0].Remedy
+		return out, nil
+	}
+	if err := s.store.SetPath(ctx, r.ID, path.Certificates); err != nil {
+		return out, err
+	}
+	action, err := s.advance(ctx, r.ID, replacement.Event{Kind: replacement.Arrived})
+	if err != nil {
+		return out, err
+	}
+	out.Accepted = true
+	s.drive(r.ID, action)
+	return out, nil
+}
+
+// judgeNew completes and judges a chain that is going to be installed. A root
+// that came with the pile but is not trusted by the fleet is a warning: who
+// gives the pile may know better than we do.
+func (s *Service) judgeNew(ctx context.Context, leaf *cert.Certificate, near []*cert.Certificate, r store.Replacement) (chain.Path, []finding.Finding, error) {
+	anchors, pool, err := s.pools(ctx)
+	if err != nil {
+		return chain.Path{}, nil, err
+	}
+	pool.Add(near...)
+	made, err := request.Parse(r.Request)
+	if err != nil {
+		return chain.Path{}, nil, err
+	}
+	path := chain.Complete(leaf, pool, anchors, s.now())
+	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: made.SPKI()})
+	for i, f := range found {
+		if f.Code == finding.AnchorUnknown {
+			found[i] = f.As(finding.Warning)
+		}
+	}
+	return path, found, nil
+}
+
+// nearMisses names the waiting requests that ask for one of the leaf's names
+// with another key.
+func (s *Service) nearMisses(ctx context.Context, leaf *cert.Certificate) (string, error) {
+	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
+	if err != nil {
+		return "", err
+	}
+	for _, r := range waiting {
+		for _, name := range r.Plan.V.Names {
+			if r.WaitingFor == replacement.Signer && leaf.Matches(name) {
+				return fmt.Sprintf("; %s (%s/%s) waits for %s, with another key", idText(r.ID), r.Device, r.Slot, name), nil
+			}
+		}
+	}
+	return "", nil
+}

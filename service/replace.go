@@ -1,0 +1,366 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/finding"
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/store"
+)
+
+// The signers.
+const (
+	BenchSigner = "bench"
+	DeskSigner  = "desk"
+)
+
+// Signer is somebody who signs requests.
+type Signer struct {
+	Name  string `json:"name" required:"true"`
+	About string `json:"about" required:"true"`
+}
+
+// Signers are all signers.
+func (s *Service) Signers() []Signer {
+	return []Signer{
+		{BenchSigner, "an authority of Fresh Seal's own, for labs: signs at once, for up to 90 days; trusted only where its root is"},
+		{DeskSigner, "a person: requests go out as a parcel, certificates come back as an intake"},
+	}
+}
+
+// Order asks for a replacement.
+type Order struct {
+	Device  string          `json:"device" required:"true"`
+	Slot    string          `json:"slot" required:"true"`
+	Signer  string          `json:"signer" required:"true"`
+	Names   []string        `json:"names,omitempty" description:"besides those that are known; the first given becomes the common name"`
+	Key     request.KeyType `json:"key,omitempty"`
+	Subject request.Subject `json:"subject,omitempty" description:"fields that differ from today's certificate"`
+}
+
+// job is a replacement with all that is needed to work on it.
+type job struct {
+	store.Replacement
+	device    store.Device
+	slot      store.Slot
+	procedure procedure.Source
+	scope     procedure.Scope // settings and what Fresh Seal brings
+}
+
+// Rehearsal is what a replacement would do, with nothing sent.
+type Rehearsal struct {
+	Plan  request.Plan          `json:"plan" required:"true"`
+	Steps []procedure.Rehearsed `json:"steps" required:"true"`
+}
+
+// Rehearse shows every step of a replacement in its final text.
+func (s *Service) Rehearse(ctx context.Context, o Order) (Rehearsal, error) {
+	j, err := s.prepare(ctx, o)
+	if err != nil {
+		return Rehearsal{}, err
+	}
+	steps, err := j.procedure.Rehearse(j.scope)
+	if err != nil {
+		return Rehearsal{}, invalid("this cannot be rehearsed", err.Error(), "correct the device's settings")
+	}
+	return Rehearsal{j.Plan.V, steps}, nil
+}
+
+// Begin begins a replacement and returns at once; it goes on by itself.
+func (s *Service) Begin(ctx context.Context, o Order, by string) (Replacement, error) {
+	j, err := s.prepare(ctx, o)
+	if err != nil {
+		return Replacement{}, err
+	}
+	j.AskedBy, j.BegunAt, j.ChangedAt = by, s.moment(), s.moment()
+	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
+	if err != nil {
+		return Replacement{}, err
+	}
+	id, err := s.store.AddReplacement(ctx, j.Replacement, progress)
+	if errors.Is(err, store.ErrTaken) {
+		return Replacement{}, &Error{Conflict, fmt.Sprintf("%s has a replacement under way", o.Device), "one is done at a time per device", "see it: freshseal replacement list --device " + o.Device}
+	}
+	if err != nil {
+		return Replacement{}, err
+	}
+	s.options.Log.Info("replacement begun", "replacement", idText(id), "device", o.Device, "slot", o.Slot, "by", by)
+	s.drive(id, replacement.Carry)
+	return s.Replacement(ctx, idText(id))
+}
+
+// prepare checks an order and plans its request.
+func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
+	cannot := fmt.Sprintf("%s/%s cannot be replaced", o.Device, o.Slot)
+	slot, err := s.slotRow(ctx, o.Device, o.Slot)
+	if err != nil {
+		return job{}, err
+	}
+	device, err := s.store.Device(ctx, o.Device)
+	if err != nil {
+		return job{}, err
+	}
+	if device.Family == "" {
+		return job{}, invalid(cannot, "the device is there to be read only: it has no family", "remove it and add it again with --family; see: freshseal procedure list")
+	}
+	if o.Signer != BenchSigner && o.Signer != DeskSigner {
+		return job{}, invalid(cannot, fmt.Sprintf("no signer is called %q", o.Signer), "give --signer bench or --signer desk")
+	}
+	plan, err := s.plan(ctx, o, slot)
+	if err != nil {
+		return job{}, err
+	}
+	if found := plan.Check(); len(found) > 0 {
+		return job{}, invalid(cannot, found[0].What, "correct it with --name, --key or --subject")
+	}
+	j, err := s.assemble(store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer, Plan: store.JSON[request.Plan]{V: plan}}, device, slot)
+	if err != nil {
+		return job{}, err
+	}
+	if types := j.procedure.Traits.KeyTypes; !slices.Contains(types, plan.Key) {
+		return job{}, invalid(cannot, fmt.Sprintf("its family makes no %s key", plan.Key), fmt.Sprintf("choose one of %v", types))
+	}
+	return j, nil
+}
+
+// plan pre-fills what the request must say: the name that clients use, the
+// names and subject of today's certificate where it was once signed by
+// somebody, and what the order adds. A factory certificate's names are the
+// maker's, not ours.
+func (s *Service) plan(ctx context.Context, o Order, slot store.Slot) (request.Plan, error) {
+	plan := request.Plan{Key: o.Key, Subject: s.options.Subject}
+	names := append([]string{}, o.Names...)
+	if slot.ServerName != "" {
+		names = append(names, slot.ServerName)
+	} else if strings.Contains(slot.Device, ".") {
+		names = append(names, slot.Device)
+	}
+	if len(slot.Chain.V) > 0 && !slot.SelfSigned {
+		served, err := s.store.Certificates(ctx, slot.Chain.V[:1])
+		if err != nil {
+			return plan, err
+		}
+		names = append(names, served[0].Names()...)
+		plan.Subject = subjectOf(served[0])
+	}
+	overlay(&plan.Subject, o.Subject)
+	plan.Names = names
+	return plan.Complete(), nil
+}
+
+func subjectOf(c *cert.Certificate) request.Subject {
+	first := func(list []string) string { return strings.Join(list[:min(1, len(list))], "") }
+	n := c.Certificate.Subject
+	return request.Subject{Organization: first(n.Organization), Unit: first(n.OrganizationalUnit),
+		Locality: first(n.Locality), State: first(n.Province), Country: first(n.Country)}
+}
+
+func overlay(s *request.Subject, with request.Subject) {
+	for _, f := range []struct{ to, from *string }{
+		{&s.CommonName, &with.CommonName}, {&s.Organization, &with.Organization}, {&s.Unit, &with.Unit},
+		{&s.Locality, &with.Locality}, {&s.State, &with.State}, {&s.Country, &with.Country},
+	} {
+		if *f.from != "" {
+			*f.to = *f.from
+		}
+	}
+}
+
+// assemble puts together a job: settings and the values that are known so far.
+func (s *Service) assemble(r store.Replacement, device store.Device, slot store.Slot) (job, error) {
+	p, err := s.Procedure(device.Family)
+	if err != nil {
+		return job{}, err
+	}
+	scope, err := p.Fill(device.Settings.V)
+	if err != nil {
+		return job{}, invalid("the device's settings do not fit its family", err.Error(), "see: freshseal procedure show "+device.Family)
+	}
+	plan := r.Plan.V
+	scope["key_options"] = procedure.WordsValue(plan.OpenSSLKeyOptions())
+	scope["request_config"] = procedure.ContentValue([]byte(plan.OpenSSLConfig()))
+	if r.ID != 0 {
+		scope["replacement"] = procedure.TextValue(idText(r.ID))
+	}
+	return job{Replacement: r, device: device, slot: slot, procedure: p, scope: scope}, nil
+}
+
+// load assembles the job of a replacement that is under way.
+func (s *Service) load(ctx context.Context, id int64) (job, error) {
+	r, err := s.store.Replacement(ctx, id)
+	if err != nil {
+		return job{}, err
+	}
+	device, err := s.store.Device(ctx, r.Device)
+	if err != nil {
+		return job{}, err
+	}
+	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	if err != nil {
+		return job{}, err
+	}
+	return s.assemble(r, device, slot)
+}
+
+// Ids are numbers with a letter before them, so that nobody takes them for a port.
+func idText(id int64) string { return "r" + strconv.FormatInt(id, 10) }
+
+func idNumber(text string) (int64, error) {
+	n, err := strconv.ParseInt(strings.TrimPrefix(text, "r"), 10, 64)
+	if err != nil || !strings.HasPrefix(text, "r") {
+		return 0, &Error{Kind: NotFound, What: fmt.Sprintf("no replacement is called %q", text), Next: "see: freshseal replacement list"}
+	}
+	return n, nil
+}
+
+// Replacement is a replacement as the API shows it.
+type Replacement struct {
+	ID string `json:"id" required:"true"`
+	replacement.Progress
+	Device    string            `json:"device" required:"true"`
+	Slot      string            `json:"slot" required:"true"`
+	Signer    string            `json:"signer" required:"true"`
+	Plan      request.Plan      `json:"plan" required:"true"`
+	OldSHA256 string            `json:"old_sha256" required:"true"`
+	NewSHA256 string            `json:"new_sha256" required:"true"`
+	Request   *RequestFacts     `json:"request,omitempty"`
+	Chain     []Link            `json:"chain,omitempty"`
+	Findings  []finding.Finding `json:"findings,omitempty" description:"of the chain that is going to be installed"`
+	Steps     []Step            `json:"steps,omitempty"`
+	Parcel    string            `json:"parcel,omitempty"`
+	AskedBy   string            `json:"asked_by" required:"true"`
+	BegunAt   time.Time         `json:"begun_at" required:"true"`
+	ChangedAt time.Time         `json:"changed_at" required:"true"`
+	Next      string            `json:"next,omitempty" description:"what a person can do now"`
+}
+
+// RequestFacts is a request as people read it.
+type RequestFacts struct {
+	Subject string   `json:"subject" required:"true"`
+	Names   []string `json:"names" required:"true"`
+	Key     string   `json:"key" required:"true"`
+	SHA256  string   `json:"sha256" required:"true"`
+	PEM     string   `json:"pem" required:"true"`
+}
+
+// Step is a line of a replacement's journal.
+type Step struct {
+	Stage   string     `json:"stage" required:"true"`
+	Name    string     `json:"name" required:"true"`
+	Verb    string     `json:"verb" required:"true"`
+	Text    string     `json:"text" required:"true"`
+	Outcome string     `json:"outcome" required:"true" enum:"running,done,failed"`
+	Exit    int        `json:"exit" required:"true"`
+	Output  string     `json:"output,omitempty"`
+	Why     string     `json:"why,omitempty"`
+	BeganAt time.Time  `json:"began_at" required:"true"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+}
+
+// Replacement shows one replacement with its journal.
+func (s *Service) Replacement(ctx context.Context, id string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	row, err := s.store.Replacement(ctx, n)
+	if err != nil {
+		return Replacement{}, notFound(err, "see: freshseal replacement list", "no replacement is called %s", id)
+	}
+	out := showReplacement(row)
+	if len(row.Request) > 0 {
+		r, err := request.Parse(row.Request)
+		if err != nil {
+			return out, err
+		}
+		out.Request = &RequestFacts{r.Subject.String(), r.Names(), r.Key(), r.SHA256(), string(r.PEM())}
+	}
+	if len(row.Path.V) > 0 {
+		if out.Chain, out.Findings, err = s.planned(ctx, row); err != nil {
+			return out, err
+		}
+	}
+	steps, err := s.store.Steps(ctx, n)
+	for _, step := range steps {
+		out.Steps = append(out.Steps, showStep(step))
+	}
+	return out, err
+}
+
+// planned shows the chain that is going to be installed, or was.
+func (s *Service) planned(ctx context.Context, row store.Replacement) ([]Link, []finding.Finding, error) {
+	certificates, err := s.store.Certificates(ctx, row.Path.V)
+	if err != nil {
+		return nil, nil, err
+	}
+	path, found, err := s.judgeNew(ctx, certificates[0], certificates[1:], row)
+	return links(path, certificates), found, err
+}
+
+// Replacements are the newest, newest first; device may be empty for all.
+func (s *Service) Replacements(ctx context.Context, device, slot string) ([]Replacement, error) {
+	var slotID int64
+	if slot != "" {
+		row, err := s.slotRow(ctx, device, slot)
+		if err != nil {
+			return nil, err
+		}
+		slotID = row.ID
+	}
+	rows, err := s.store.Replacements(ctx, slotID, 200)
+	out := make([]Replacement, 0, len(rows))
+	for _, row := range rows {
+		if device == "" || row.Device == device {
+			out = append(out, showReplacement(row))
+		}
+	}
+	return out, err
+}
+
+func showReplacement(row store.Replacement) Replacement {
+	out := Replacement{ID: idText(row.ID), Progress: row.Progress(), Device: row.Device, Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
+		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
+	if row.ParcelID != nil {
+		out.Parcel = parcelText(*row.ParcelID)
+	}
+	out.Next = nextFor(out)
+	return out
+}
+
+// nextFor says what a person can do about a replacement that stands still.
+func nextFor(r Replacement) string {
+	switch {
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer && r.Parcel == "":
+		return "pack its request: freshseal parcel pack --signer " + r.Signer + " --out parcel.zip"
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer:
+		return "give what the signer sends back: freshseal intake FILE…"
+	case r.State == replacement.Held && r.Touched():
+		return fmt.Sprintf("mend the cause, then: freshseal replacement resume %s, or revert %s", r.ID, r.ID)
+	case r.State == replacement.Held:
+		return fmt.Sprintf("mend the cause, then: freshseal replacement resume %s, or cancel %s", r.ID, r.ID)
+	case r.State == replacement.Reverted:
+		return fmt.Sprintf("mend the cause, then: freshseal replace %s/%s --signer %s", r.Device, r.Slot, r.Signer)
+	}
+	return ""
+}
+
+func showStep(step store.Step) Step {
+	out := Step{Stage: step.Section, Name: step.Name, Verb: step.Verb, Text: step.Text, Outcome: "running",
+		Exit: step.ExitCode, Output: step.Output, Why: step.Why, BeganAt: step.BeganAt.Time}
+	if !step.EndedAt.IsZero() {
+		out.Outcome, out.EndedAt = "failed", &step.EndedAt.Time
+		if step.OK {
+			out.Outcome = "done"
+		}
+	}
+	return out
+}

@@ -1,0 +1,352 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/chain"
+	"freshseal/core/due"
+	"freshseal/core/finding"
+	"freshseal/core/request"
+	"freshseal/store"
+	"freshseal/wire"
+)
+
+// Slot is a slot as the API shows it; see the design's contracts.
+type Slot struct {
+	Device        string            `json:"device" required:"true"`
+	Name          string            `json:"name" required:"true"`
+	Site          string            `json:"site" required:"true"`
+	Address       string            `json:"address" required:"true"`
+	Port          int               `json:"port" required:"true"`
+	Protocol      string            `json:"protocol" required:"true"`
+	ServerName    string            `json:"server_name" required:"true"`
+	Condition     due.Condition     `json:"condition" required:"true" enum:"dark,lapsed,stray,factory,flawed,overdue,due,fresh"`
+	Findings      []finding.Finding `json:"findings" required:"true"`
+	ExpiresAt     *time.Time        `json:"expires_at"`
+	ExpiresInDays *int              `json:"expires_in_days"`
+	ActBy         *time.Time        `json:"act_by"`
+	ReadAt        *time.Time        `json:"read_at"`
+	Version       string            `json:"version,omitempty"`
+	Suite         string            `json:"suite,omitempty"`
+	Certificate   *cert.Facts       `json:"certificate,omitempty"`
+	Chain         []Link            `json:"chain,omitempty"`
+	Subject       string            `json:"subject,omitempty"`
+	Replaceable   bool              `json:"replaceable" required:"true"`
+}
+
+// Link is one certificate of a drawn chain: as served, or known here and not served.
+type Link struct {
+	cert.Facts
+	Role   string `json:"role" required:"true" enum:"leaf,intermediate,anchor,root,surplus" description:"an anchor is a root that the fleet trusts"`
+	Served bool   `json:"served" required:"true"`
+}
+
+// Slots are all slots of the fleet, worst condition first, then soonest end.
+func (s *Service) Slots(ctx context.Context) ([]Slot, error) {
+	rows, err := s.store.Slots(ctx)
+	if err != nil {
+		return nil, err
+	}
+	devices, err := s.store.Devices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	family := map[int64]string{}
+	for _, d := range devices {
+		family[d.ID] = d.Family
+	}
+	out := make([]Slot, 0, len(rows))
+	for _, row := range rows {
+		slot := s.summary(row)
+		slot.Replaceable = family[row.DeviceID] != ""
+		out = append(out, slot)
+	}
+	slices.SortStableFunc(out, func(a, b Slot) int {
+		return cmp.Or(cmp.Compare(a.Condition.Rank(), b.Condition.Rank()), cmp.Compare(daysOr(a, math.MaxInt), daysOr(b, math.MaxInt)))
+	})
+	return out, nil
+}
+
+func daysOr(s Slot, none int) int {
+	if s.ExpiresInDays == nil {
+		return none
+	}
+	return *s.ExpiresInDays
+}
+
+// summary shows a slot by what its row says, without looking at certificates.
+func (s *Service) summary(row store.Slot) Slot {
+	out := Slot{Device: row.Device, Name: row.Name, Site: row.Site, Address: row.Address, Port: row.Port,
+		Protocol: row.Protocol, ServerName: row.ServerName, Findings: row.Findings.V, Version: row.Version, Suite: row.Suite, Subject: row.Subject}
+	if out.Findings == nil {
+		out.Findings = []finding.Finding{}
+	}
+	facts := due.Facts{Read: len(row.Chain.V) > 0, NotAfter: row.NotAfter.Time, SelfSigned: row.SelfSigned, Installed: row.Installed, Findings: row.Findings.V}
+	if !row.ReadAt.IsZero() {
+		out.ReadAt = &row.ReadAt.Time
+	}
+	now := s.now()
+	if facts.Read {
+		facts.SHA256 = row.Chain.V[0]
+		days := int(math.Floor(facts.NotAfter.Sub(now).Hours() / 24))
+		actBy := due.ActBy(facts.NotAfter, s.policy)
+		out.ExpiresAt, out.ExpiresInDays, out.ActBy = &facts.NotAfter, &days, &actBy
+	}
+	out.Condition = due.Judge(facts, s.policy, now)
+	return out
+}
+
+// Slot shows one slot with its chain and what is wrong with it.
+func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
+	row, err := s.slotRow(ctx, device, name)
+	if err != nil {
+		return Slot{}, err
+	}
+	out := s.summary(row)
+	d, err := s.store.Device(ctx, device)
+	if err != nil {
+		return out, err
+	}
+	out.Replaceable = d.Family != ""
+	served, err := s.store.Certificates(ctx, row.Chain.V)
+	if err != nil || len(served) == 0 {
+		return out, err
+	}
+	path, err := s.path(ctx, served)
+	if err != nil {
+		return out, err
+	}
+	facts := served[0].Facts()
+	out.Certificate, out.Chain = &facts, links(path, served)
+	return out, nil
+}
+
+func (s *Service) slotRow(ctx context.Context, device, name string) (store.Slot, error) {
+	row, err := s.store.Slot(ctx, device, name)
+	return row, notFound(err, "see: freshseal slot list", "there is no slot %s/%s", device, name)
+}
+
+// links draws a chain: the path leaf first, then what is served besides.
+func links(path chain.Path, served []*cert.Certificate) []Link {
+	isServed := map[string]bool{}
+	for _, c := range served {
+		isServed[c.SHA256] = true
+	}
+	var out []Link
+	onPath := map[string]bool{}
+	for i, c := range path.Certificates {
+		role := "intermediate"
+		switch {
+		case i == 0:
+			role = "leaf"
+		case i == len(path.Certificates)-1 && path.Anchored:
+			role = "anchor"
+		case i == len(path.Certificates)-1 && path.Complete:
+			role = "root"
+		}
+		onPath[c.SHA256] = true
+		out = append(out, Link{c.Facts(), role, isServed[c.SHA256]})
+	}
+	for _, c := range served {
+		if !onPath[c.SHA256] {
+			out = append(out, Link{c.Facts(), "surplus", true})
+		}
+	}
+	return out
+}
+
+// path completes the path of a served leaf from what was served, the pool and
+// the fleet's anchors.
+func (s *Service) path(ctx context.Context, served []*cert.Certificate) (chain.Path, error) {
+	anchors, pool, err := s.pools(ctx)
+	if err != nil {
+		return chain.Path{}, err
+	}
+	pool.Add(served[1:]...)
+	return chain.Complete(served[0], pool, anchors, s.now()), nil
+}
+
+func (s *Service) pools(ctx context.Context) (anchors, pool *chain.Pool, err error) {
+	roots, err := s.store.Anchors(ctx, Fleet)
+	if err != nil {
+		return nil, nil, err
+	}
+	middle, err := s.store.Intermediates(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	return chain.NewPool(roots...), chain.NewPool(middle...), nil
+}
+
+// judge says what is wrong with what a slot serves: the path, and how it is served.
+func (s *Service) judge(ctx context.Context, served []*cert.Certificate, serverName string) ([]finding.Finding, error) {
+	path, err := s.path(ctx, served)
+	if err != nil {
+		return nil, err
+	}
+	terms := chain.Terms{At: s.now()}
+	if serverName != "" {
+		terms.Names = []string{serverName}
+	}
+	found := chain.Judge(path, terms)
+	if !served[0].SelfSigned() {
+		found = append(found, chain.Served(path, served)...)
+	}
+	return found, nil
+}
+
+// ReadSlot reads a slot now, records what was seen and shows it.
+func (s *Service) ReadSlot(ctx context.Context, device, name string) (Slot, error) {
+	row, err := s.slotRow(ctx, device, name)
+	if err != nil {
+		return Slot{}, err
+	}
+	if _, err := s.read(ctx, row); err != nil {
+		return Slot{}, err
+	}
+	return s.Slot(ctx, device, name)
+}
+
+func targetOf(row store.Slot) wire.Target {
+	return wire.Target{Address: row.Address, Port: row.Port, ServerName: row.ServerName}
+}
+
+func (s *Service) read(ctx context.Context, row store.Slot) (wire.Reading, error) {
+	reading := s.reader.Read(ctx, targetOf(row))
+	if err := ctx.Err(); err != nil {
+		return reading, err // who asked is gone: what was seen says nothing of the slot
+	}
+	return reading, s.record(ctx, row, reading)
+}
+
+// record keeps a reading with its judgement on the slot.
+func (s *Service) record(ctx context.Context, row store.Slot, reading wire.Reading) error {
+	row.ReadAt, row.Version, row.Suite = store.At(reading.At), reading.Version, reading.Suite
+	row.Chain.V, row.Failure.V, row.Findings.V = []string{}, reading.Why, nil
+	row.Subject, row.SelfSigned, row.NotAfter = "", false, store.Moment{}
+	if reading.Why != nil {
+		row.Findings.V = []finding.Finding{finding.Unreadable.Found("%s", reading.Why.What).WithRemedy("%s", reading.Why.Remedy)}
+	} else {
+		leaf := reading.Leaf()
+		row.Subject, row.SelfSigned, row.NotAfter = leaf.ShortName(), leaf.SelfSigned(), store.At(leaf.NotAfter)
+		for _, c := range reading.Chain {
+			row.Chain.V = append(row.Chain.V, c.SHA256)
+		}
+		found, err := s.judge(ctx, reading.Chain, row.ServerName)
+		if err != nil {
+			return err
+		}
+		row.Findings.V = found
+	}
+	if err := s.store.AddReading(ctx, row, reading.Chain); err != nil {
+		return fmt.Errorf("keeping the reading of %s/%s: %w", row.Device, row.Name, err)
+	}
+	return nil
+}
+
+// ReadAll reads every slot of the fleet, many at once, and says how many were
+// read and how many of them are dark.
+func (s *Service) ReadAll(ctx context.Context) (read, dark int, err error) {
+	rows, err := s.store.Slots(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	targets := make([]wire.Target, len(rows))
+	for i, row := range rows {
+		targets[i] = targetOf(row)
+	}
+	type seen struct {
+		row     store.Slot
+		reading wire.Reading
+	}
+	all := make(chan seen)
+	go func() {
+		defer close(all)
+		s.reader.ReadAll(ctx, targets, readAtOnce, func(i int, reading wire.Reading) { all <- seen{rows[i], reading} })
+	}()
+	for one := range all {
+		if err != nil || ctx.Err() != nil {
+			continue
+		}
+		read++
+		if one.reading.Why != nil {
+			dark++
+		}
+		err = s.record(ctx, one.row, one.reading)
+	}
+	return read, dark, cmp.Or(err, ctx.Err())
+}
+
+// Seen is a reading of an address that is in no inventory.
+type Seen struct {
+	Address    string            `json:"address" required:"true"`
+	Port       int               `json:"port" required:"true"`
+	ServerName string            `json:"server_name" required:"true"`
+	At         time.Time         `json:"at" required:"true"`
+	Version    string            `json:"version,omitempty"`
+	Suite      string            `json:"suite,omitempty"`
+	Chain      []Link            `json:"chain" required:"true"`
+	Findings   []finding.Finding `json:"findings" required:"true"`
+	Failure    *finding.Failure  `json:"failure,omitempty"`
+}
+
+// ReadAddress reads something that is in no inventory; nothing is kept.
+func (s *Service) ReadAddress(ctx context.Context, t wire.Target) (Seen, error) {
+	if !request.IsName(t.Address) || t.Port < 1 || t.Port > 65535 {
+		return Seen{}, invalid("this cannot be read", fmt.Sprintf("%q and %d are not an address and a port", t.Address, t.Port), "write it as 192.0.2.1:443 or [2001:db8::1]:443")
+	}
+	reading := s.reader.Read(ctx, t)
+	out := Seen{Address: t.Address, Port: t.Port, ServerName: t.ServerName, At: reading.At, Version: reading.Version, Suite: reading.Suite,
+		Chain: []Link{}, Findings: []finding.Finding{}, Failure: reading.Why}
+	if reading.Why != nil {
+		return out, nil
+	}
+	path, err := s.path(ctx, reading.Chain)
+	if err != nil {
+		return out, err
+	}
+	out.Chain = links(path, reading.Chain)
+	found, err := s.judge(ctx, reading.Chain, t.ServerName)
+	out.Findings = append(out.Findings, found...)
+	return out, err
+}
+
+// PastReading is one line of a slot's history.
+type PastReading struct {
+	At      time.Time        `json:"at" required:"true"`
+	SHA256  string           `json:"sha256,omitempty"`
+	Subject string           `json:"subject,omitempty"`
+	Version string           `json:"version,omitempty"`
+	Failure *finding.Failure `json:"failure,omitempty"`
+}
+
+// Readings are a slot's history, newest first: a line whenever something changed.
+func (s *Service) Readings(ctx context.Context, device, name string) ([]PastReading, error) {
+	row, err := s.slotRow(ctx, device, name)
+	if err != nil {
+		return nil, err
+	}
+	past, err := s.store.Readings(ctx, row.ID, 50)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]PastReading, 0, len(past))
+	for _, p := range past {
+		line := PastReading{At: p.At.Time, Version: p.Version, Failure: p.Failure.V}
+		if len(p.Chain.V) > 0 {
+			leaf, err := s.store.Certificates(ctx, p.Chain.V[:1])
+			if err != nil {
+				return nil, err
+			}
+			line.SHA256, line.Subject = leaf[0].SHA256, leaf[0].ShortName()
+		}
+		out = append(out, line)
+	}
+	return out, nil
+}

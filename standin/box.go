@@ -1,0 +1,233 @@
+// Package standin holds simulated devices, as careful as the real thing: a box
+// has an SSH server with a shell and files, and a TLS listener that serves what
+// lies in its files. It runs no command of the machine it stands on.
+//
+//	box, err := standin.Start(standin.Box{Dir: dir, …})
+//	defer box.Close()
+//
+// Boxes are used by the demo and by tests, never by the service itself.
+package standin
+
+import (
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Where a box keeps what its web server reads.
+const (
+	CertificateFile = "/etc/webui/tls/certificate.pem"
+	KeyFile         = "/etc/webui/tls/key.pem"
+)
+
+// Box says what a simulated device is like.
+type Box struct {
+	Dir      string        // its state; made when missing
+	User     string        // who may sign in over SSH; empty: no SSH at all
+	Password string        // of that user
+	Address  string        // to listen on, such as 127.20.2.11
+	SSHPort  int           // wanted; another one where it is taken
+	TLSPort  int           // likewise
+	Faults   Faults        // what goes wrong on purpose
+	Restart  time.Duration // how long the web server is away on a reload
+}
+
+// Faults are what a box can do wrong on purpose.
+type Faults struct {
+	KeepServing bool // reload says yes and the old certificate stays
+	FailTest    bool // the configuration test fails once new files are there
+	Hang        bool // commands never end
+}
+
+// Running is a box that is on.
+type Running struct {
+	Box
+	SSHAddr string // 127.20.2.11:2222, empty without SSH
+	TLSAddr string
+
+	root    *os.Root
+	hostKey ssh.Signer
+	serving atomic.Pointer[tls.Certificate]
+	ssh     net.Listener
+	web     net.Listener
+	work    sync.WaitGroup
+	lock    sync.Mutex
+	conns   map[net.Conn]struct{}
+	closed  bool
+}
+
+// Start turns a box on. Its folder must hold the certificate and key that the
+// web server is to serve; see Lay.
+func Start(b Box) (*Running, error) {
+	folder := filepath.Join(b.Dir, "root")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return nil, err
+	}
+	r := &Running{Box: b, root: root, conns: map[net.Conn]struct{}{}}
+	if err := r.start(); err != nil {
+		r.Close()
+		return nil, fmt.Errorf("starting the stand-in in %s: %w", b.Dir, err)
+	}
+	return r, nil
+}
+
+func (r *Running) start() error {
+	if err := r.load(); err != nil {
+		return err
+	}
+	var err error
+	if r.web, err = listen(r.Address, r.TLSPort); err != nil {
+		return err
+	}
+	r.TLSAddr = r.web.Addr().String()
+	r.accept(r.web, r.serveTLS)
+	if r.User == "" {
+		return nil
+	}
+	if r.hostKey, err = openHostKey(filepath.Join(r.Dir, "host_key")); err != nil {
+		return err
+	}
+	if r.ssh, err = listen(r.Address, r.SSHPort); err != nil {
+		return err
+	}
+	r.SSHAddr = r.ssh.Addr().String()
+	r.accept(r.ssh, r.serveSSH)
+	return nil
+}
+
+// listen takes the wanted port or, where it is taken, any; and 127.0.0.1 where
+// the system has no other loopback address.
+func listen(address string, port int) (net.Listener, error) {
+	l, err := net.Listen("tcp", net.JoinHostPort(address, fmt.Sprint(port)))
+	if err != nil {
+		l, err = net.Listen("tcp", net.JoinHostPort(address, "0"))
+	}
+	if err != nil {
+		l, err = net.Listen("tcp", "127.0.0.1:0")
+	}
+	return l, err
+}
+
+// accept hands every connection to serve and keeps count, so that Close can
+// end them all.
+func (r *Running) accept(l net.Listener, serve func(net.Conn)) {
+	r.work.Go(func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			if !r.keep(conn) {
+				return
+			}
+			r.work.Go(func() {
+				defer r.forget(conn)
+				serve(conn)
+			})
+		}
+	})
+}
+
+func (r *Running) keep(conn net.Conn) bool {
+	r.lock.Lock()
+	defer r.lock.Unlock()
+	if r.closed {
+		conn.Close()
+		return false
+	}
+	r.conns[conn] = struct{}{}
+	return true
+}
+
+func (r *Running) forget(conn net.Conn) {
+	r.lock.Lock()
+	defer r.lock.Unlock()
+	conn.Close()
+	delete(r.conns, conn)
+}
+
+// Close turns the box off and waits until nothing of it is left.
+func (r *Running) Close() error {
+	r.lock.Lock()
+	r.closed = true
+	for conn := range r.conns {
+		conn.Close()
+	}
+	r.lock.Unlock()
+	var errs []error
+	for _, l := range []net.Listener{r.ssh, r.web} {
+		if l != nil {
+			errs = append(errs, l.Close())
+		}
+	}
+	r.work.Wait()
+	return errors.Join(append(errs, r.root.Close())...)
+}
+
+// HostKey is the box's SSH host key as it is pinned: "TYPE SHA256:…".
+func (r *Running) HostKey() string {
+	key := r.hostKey.PublicKey()
+	return key.Type() + " " + ssh.FingerprintSHA256(key)
+}
+
+// load reads certificate and key as the web server does when it starts.
+func (r *Running) load() error {
+	certificate, err := r.root.ReadFile(inside(CertificateFile))
+	if err != nil {
+		return err
+	}
+	key, err := r.root.ReadFile(inside(KeyFile))
+	if err != nil {
+		return err
+	}
+	pair, err := tls.X509KeyPair(certificate, key)
+	if err != nil {
+		return err
+	}
+	r.serving.Store(&pair)
+	return nil
+}
+
+func (r *Running) serveTLS(conn net.Conn) {
+	conn.SetDeadline(time.Now().Add(10 * time.Second))
+	pair := r.serving.Load()
+	if pair == nil {
+		return // restarting
+	}
+	server := tls.Server(conn, &tls.Config{Certificates: []tls.Certificate{*pair}, MinVersion: tls.VersionTLS12})
+	if server.Handshake() != nil {
+		return
+	}
+	buffer := make([]byte, 1024)
+	server.Read(buffer)
+	fmt.Fprint(server, "HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\n\r\nTidewrack Ferries\n")
+	server.Close()
+}
+
+// Lay puts the certificate and key of a web server into a box's folder, unless
+// some lie there already.
+func Lay(dir string, certificate, key []byte) error {
+	folder := filepath.Join(dir, "root", filepath.Dir(CertificateFile))
+	if _, err := os.Stat(filepath.Join(dir, "root", CertificateFile)); err == nil {
+		return nil
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(dir, "root", KeyFile), key, 0o600); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, "root", CertificateFile), certificate, 0o644)
+}

@@ -1,0 +1,242 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"mvdan.cc/sh/v3/interp"
+	"mvdan.cc/sh/v3/syntax"
+)
+
+// shell runs a command line as the device's shell would, with the device's own
+// few commands and files. It returns the exit code.
+func (r *Running) shell(ctx context.Context, line string, stdout, stderr io.Writer) uint8 {
+	if r.Faults.Hang {
+		<-ctx.Done()
+		return 255
+	}
+	program, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(line), "")
+	if err != nil {
+		fmt.Fprintln(stderr, "sh:", err)
+		return 2
+	}
+	runner, err := interp.New(
+		interp.StdIO(nil, stdout, stderr),
+		interp.CallHandler(func(_ context.Context, args []string) ([]string, error) {
+			if args[0] == "umask" {
+				return []string{"true"}, nil // what is made here is its owner's alone
+			}
+			return args, nil
+		}),
+		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return r.command }),
+		interp.OpenHandler(func(_ context.Context, p string, flag int, mode os.FileMode) (io.ReadWriteCloser, error) {
+			return r.root.OpenFile(inside(p), flag, mode)
+		}),
+		interp.StatHandler(func(_ context.Context, p string, follow bool) (fs.FileInfo, error) {
+			if follow {
+				return r.root.Stat(inside(p))
+			}
+			return r.root.Lstat(inside(p))
+		}),
+		interp.AccessHandler(func(_ context.Context, p string, _ interp.AccessMode) error {
+			_, err := r.root.Stat(inside(p))
+			return err
+		}),
+		interp.ReadDirHandler2(func(_ context.Context, p string) ([]fs.DirEntry, error) {
+			return fs.ReadDir(r.root.FS(), inside(p))
+		}),
+	)
+	if err != nil {
+		fmt.Fprintln(stderr, "sh:", err)
+		return 2
+	}
+	var status interp.ExitStatus
+	switch err := runner.Run(ctx, program); {
+	case err == nil:
+		return 0
+	case errors.As(err, &status):
+		return uint8(status)
+	default:
+		fmt.Fprintln(stderr, "sh:", err)
+		return 1
+	}
+}
+
+// command carries out one of the device's commands.
+func (r *Running) command(ctx context.Context, args []string) error {
+	h := interp.HandlerCtx(ctx)
+	commands := map[string]func(h interp.HandlerContext, options []string, operands []string) error{
+		"mkdir": r.mkdir, "cp": r.cp, "mv": r.mv, "rm": r.rm, "chmod": r.chmod, "cat": r.cat, "webui": r.webui,
+	}
+	var err error
+	switch run, ok := commands[args[0]]; {
+	case args[0] == "openssl":
+		err = r.openssl(h.Stdout, args[1:])
+	case ok:
+		options, operands := split(args[1:])
+		err = run(h, options, operands)
+	default:
+		fmt.Fprintf(h.Stderr, "sh: %s: not found\n", args[0])
+		return interp.ExitStatus(127)
+	}
+	if err != nil {
+		fmt.Fprintf(h.Stderr, "%s: %v\n", args[0], err)
+		return interp.ExitStatus(1)
+	}
+	return nil
+}
+
+func split(args []string) (options, operands []string) {
+	for _, a := range args {
+		if strings.HasPrefix(a, "-") {
+			options = append(options, a)
+		} else {
+			operands = append(operands, a)
+		}
+	}
+	return options, operands
+}
+
+func has(options []string, letter string) bool {
+	for _, o := range options {
+		if strings.Contains(o, letter) {
+			return true
+		}
+	}
+	return false
+}
+
+func (r *Running) mkdir(_ interp.HandlerContext, options, operands []string) error {
+	if has(options, "m") && len(operands) > 0 {
+		operands = operands[1:] // the mode: folders here are their owner's alone
+	}
+	for _, p := range operands {
+		make := r.root.Mkdir
+		if has(options, "p") {
+			make = r.root.MkdirAll
+		}
+		if err := make(inside(p), 0o700); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Running) cp(_ interp.HandlerContext, options, operands []string) error {
+	if len(operands) != 2 {
+		return errors.New("wants a source and a target")
+	}
+	content, err := r.root.ReadFile(inside(operands[0]))
+	if err != nil {
+		return err
+	}
+	if err := r.root.WriteFile(inside(operands[1]), content, 0o600); err != nil {
+		return err
+	}
+	if !has(options, "p") {
+		return nil
+	}
+	info, err := r.root.Stat(inside(operands[0]))
+	if err != nil {
+		return err
+	}
+	return r.root.Chmod(inside(operands[1]), info.Mode().Perm())
+}
+
+func (r *Running) mv(_ interp.HandlerContext, _, operands []string) error {
+	if len(operands) != 2 {
+		return errors.New("wants a source and a target")
+	}
+	target := inside(operands[1])
+	if info, err := r.root.Stat(target); err == nil && info.IsDir() {
+		target = path.Join(target, path.Base(operands[0]))
+	}
+	return r.root.Rename(inside(operands[0]), target)
+}
+
+func (r *Running) rm(_ interp.HandlerContext, options, operands []string) error {
+	for _, p := range operands {
+		remove := r.root.Remove
+		if has(options, "r") {
+			remove = r.root.RemoveAll
+		}
+		if err := remove(inside(p)); err != nil && !(has(options, "f") && errors.Is(err, fs.ErrNotExist)) {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Running) chmod(_ interp.HandlerContext, _, operands []string) error {
+	if len(operands) != 2 {
+		return errors.New("wants a mode and a file")
+	}
+	var mode uint32
+	if _, err := fmt.Sscanf(operands[0], "%o", &mode); err != nil {
+		return fmt.Errorf("invalid mode %q", operands[0])
+	}
+	return r.root.Chmod(inside(operands[1]), fs.FileMode(mode).Perm())
+}
+
+func (r *Running) cat(h interp.HandlerContext, _, operands []string) error {
+	for _, p := range operands {
+		content, err := r.root.ReadFile(inside(p))
+		if err != nil {
+			return err
+		}
+		if _, err := h.Stdout.Write(content); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// webui is the device's web server: test its configuration, or reload it. As
+// with real servers, the test looks at the files and not at whether they fit
+// together, and reload reports nothing.
+func (r *Running) webui(h interp.HandlerContext, _, operands []string) error {
+	switch {
+	case len(operands) == 1 && operands[0] == "test":
+		for _, p := range []string{CertificateFile, KeyFile} {
+			content, err := r.root.ReadFile(inside(p))
+			if err != nil {
+				return err
+			}
+			if !strings.Contains(string(content), "-----BEGIN ") {
+				return fmt.Errorf("%s: no PEM block", p)
+			}
+		}
+		if r.Faults.FailTest && r.changed() {
+			return errors.New("configuration: directive tls on line 4 is not understood")
+		}
+		fmt.Fprintln(h.Stdout, "configuration ok")
+		return nil
+	case len(operands) == 1 && operands[0] == "reload":
+		if r.Faults.KeepServing {
+			return nil
+		}
+		if r.Restart > 0 {
+			r.serving.Store(nil)
+			time.Sleep(r.Restart)
+		}
+		if err := r.load(); err != nil {
+			r.serving.Store(nil) // it dies, and says so only in a log that nobody reads
+		}
+		return nil
+	}
+	return errors.New("usage: webui test | webui reload")
+}
+
+// changed says that the certificate's file is not what is being served.
+func (r *Running) changed() bool {
+	content, err := r.root.ReadFile(inside(CertificateFile))
+	serving := r.serving.Load()
+	return err != nil || serving == nil || !strings.HasPrefix(string(content), string(pemOf("CERTIFICATE", serving.Certificate[0])))
+}

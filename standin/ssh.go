@@ -1,0 +1,162 @@
+package standin
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/pem"
+	"errors"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path"
+	"strings"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+)
+
+// inside turns a path on the device into one below the box's root.
+func inside(p string) string {
+	p = strings.TrimPrefix(path.Clean("/"+p), "/")
+	if p == "" {
+		return "."
+	}
+	return p
+}
+
+func openHostKey(file string) (ssh.Signer, error) {
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		block, err := ssh.MarshalPrivateKey(key, "")
+		if err != nil {
+			return nil, err
+		}
+		text = pem.EncodeToMemory(block)
+		if err := os.WriteFile(file, text, 0o600); err != nil {
+			return nil, err
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	return ssh.ParsePrivateKey(text)
+}
+
+func (r *Running) serveSSH(conn net.Conn) {
+	config := &ssh.ServerConfig{
+		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+			if meta.User() == r.User && subtle.ConstantTimeCompare(password, []byte(r.Password)) == 1 {
+				return nil, nil
+			}
+			return nil, errors.New("wrong user or password")
+		},
+	}
+	config.AddHostKey(r.hostKey)
+	server, channels, requests, err := ssh.NewServerConn(conn, config)
+	if err != nil {
+		return
+	}
+	defer server.Close()
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go ssh.DiscardRequests(requests)
+	for offered := range channels {
+		if offered.ChannelType() != "session" {
+			offered.Reject(ssh.UnknownChannelType, "this device has sessions only")
+			continue
+		}
+		channel, asked, err := offered.Accept()
+		if err != nil {
+			return
+		}
+		r.work.Go(func() { r.session(ctx, channel, asked) })
+	}
+}
+
+// session serves one channel: a command, or the file subsystem.
+func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan *ssh.Request) {
+	defer channel.Close()
+	for request := range asked {
+		var payload struct{ Text string }
+		known := request.Type == "exec" || request.Type == "subsystem"
+		if known {
+			known = ssh.Unmarshal(request.Payload, &payload) == nil
+		}
+		if request.WantReply {
+			request.Reply(known, nil)
+		}
+		switch {
+		case !known:
+			continue
+		case request.Type == "exec":
+			status := r.shell(ctx, payload.Text, channel, channel.Stderr())
+			channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
+			return
+		case payload.Text == "sftp":
+			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: files{r.root}, FilePut: files{r.root}, FileCmd: files{r.root}, FileList: files{r.root}})
+			server.Serve()
+			server.Close()
+			return
+		}
+	}
+}
+
+// files are the box's files over SFTP.
+type files struct{ root *os.Root }
+
+// Fileread opens a file for reading.
+func (f files) Fileread(r *sftp.Request) (io.ReaderAt, error) { return f.root.Open(inside(r.Filepath)) }
+
+// Filewrite opens a file for writing.
+func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
+	return f.root.OpenFile(inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+}
+
+// Filecmd changes names and modes.
+func (f files) Filecmd(r *sftp.Request) error {
+	switch r.Method {
+	case "Setstat":
+		if r.AttrFlags().Permissions {
+			return f.root.Chmod(inside(r.Filepath), r.Attributes().FileMode().Perm())
+		}
+		return nil
+	case "Rename", "PosixRename":
+		return f.root.Rename(inside(r.Filepath), inside(r.Target))
+	case "Remove":
+		return f.root.Remove(inside(r.Filepath))
+	case "Mkdir":
+		return f.root.Mkdir(inside(r.Filepath), 0o700)
+	}
+	return sftp.ErrSSHFxOpUnsupported
+}
+
+// PosixRename takes the place of an existing file.
+func (f files) PosixRename(r *sftp.Request) error {
+	return f.root.Rename(inside(r.Filepath), inside(r.Target))
+}
+
+// Filelist answers stat; folders are not listed.
+func (f files) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
+	info, err := f.root.Stat(inside(r.Filepath))
+	if err != nil {
+		return nil, err
+	}
+	return oneFile{info}, nil
+}
+
+type oneFile struct{ info fs.FileInfo }
+
+// ListAt gives the one entry.
+func (o oneFile) ListAt(to []fs.FileInfo, offset int64) (int, error) {
+	if offset > 0 || len(to) == 0 {
+		return 0, io.EOF
+	}
+	to[0] = o.info
+	return 1, io.EOF
+}
