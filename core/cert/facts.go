@@ -4,6 +4,7 @@ import "time"
 
 // Facts is a certificate as the API and the commands show it.
 type Facts struct {
+	Name       string    `json:"name" required:"true" description:"what people call it"`
 	Subject    string    `json:"subject" required:"true"`
 	Issuer     string    `json:"issuer" required:"true"`
 	Names      []string  `json:"names" required:"true"`
@@ -21,7 +22,7 @@ type Facts struct {
 // Facts are what the API and the commands show of the certificate.
 func (c *Certificate) Facts() Facts {
 	return Facts{
-		Subject: c.Subject(), Issuer: c.Issuer(), Names: c.Names(),
+		Name: c.ShortName(), Subject: c.Subject(), Issuer: c.Issuer(), Names: c.Names(),
 		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(),
 		Serial: c.Serial(), SHA256: c.SHA256, SHA1: c.SHA1(),
 		Key: c.Key(), Signature: c.SignatureText(),

@@ -1,0 +1,144 @@
+// Package cli is the command line: words and wiring. Every command but serve,
+// demo, inspect and procedure check is a client of the API.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"freshseal/api"
+
+	"github.com/spf13/cobra"
+)
+
+// Exit codes.
+const (
+	exitDone   = 0
+	exitFailed = 1
+	exitUsage  = 2
+	exitWrong  = 3 // done, and something found wrong
+)
+
+// trouble is an error for people: what, why and what to do next.
+type trouble struct {
+	what, why, next string
+	exit            int
+}
+
+func (t *trouble) Error() string {
+	lines := []string{"freshseal: " + t.what}
+	if t.why != "" {
+		lines = append(lines, "  why:  "+t.why)
+	}
+	if t.next != "" {
+		lines = append(lines, "  next: "+t.next)
+	}
+	return strings.Join(lines, "\n")
+}
+
+func failed(what, why, next string) error { return &trouble{what, why, next, exitFailed} }
+func misuse(what, why, next string) error { return &trouble{what, why, next, exitUsage} }
+
+// foundWrong ends a command that did its work and found something wrong; what
+// it found is already printed.
+var foundWrong = &trouble{exit: exitWrong}
+
+// app is what commands share.
+type app struct {
+	out    io.Writer
+	err    io.Writer
+	in     io.Reader
+	config string
+	as     string
+}
+
+// Main runs the program and returns its exit code.
+func Main(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{out: os.Stdout, err: os.Stderr, in: os.Stdin}
+	root := a.root()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	return a.report(err)
+}
+
+func (a *app) report(err error) int {
+	var t *trouble
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &t):
+		if t.what != "" {
+			fmt.Fprintln(a.err, t.Error())
+		}
+		return t.exit
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(a.err, "freshseal: stopped")
+		return exitFailed
+	case isUsage(err):
+		fmt.Fprintln(a.err, (&trouble{what: err.Error(), next: "see: freshseal --help"}).Error())
+		return exitUsage
+	}
+	fmt.Fprintln(a.err, (&trouble{what: err.Error()}).Error())
+	return exitFailed
+}
+
+// isUsage knows the errors that Cobra makes of a wrong command line.
+func isUsage(err error) bool {
+	for _, start := range []string{"unknown command", "unknown flag", "unknown shorthand", "accepts ", "requires ", "required flag", "invalid argument", "flag needs", "if any flags", "at least one of the flags"} {
+		if strings.HasPrefix(err.Error(), start) {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use: "freshseal", Short: "Replace the certificates of a fleet of devices, and prove it on the wire",
+		SilenceErrors: true, SilenceUsage: true, Version: api.Version,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+	}
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	root.PersistentFlags().StringVar(&a.config, "config", "", "the client's file (default: $FRESHSEAL_CONFIG, else client.yaml in your configuration folder)")
+	root.PersistentFlags().StringVar(&a.as, "as", "table", "how to print: table, json or csv")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if a.as != "table" && a.as != "json" && a.as != "csv" {
+			return misuse(fmt.Sprintf("--as %s is not known", a.as), "", "give table, json or csv")
+		}
+		return nil
+	}
+	root.AddCommand(a.serve(), a.demo(), a.login(), a.logout(), a.status(), a.device(), a.slot(), a.read(), a.sweep(), a.replace(), a.replacement(),
+		a.parcel(), a.intake(), a.inspect(), a.signer(), a.audience(), a.procedure())
+	return root
+}
+
+// noun is a command that only holds verbs.
+func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: name, Short: short, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		var names []string
+		for _, verb := range c.Commands() {
+			names = append(names, verb.Name())
+		}
+		return misuse(fmt.Sprintf("%s wants a verb", name), "", fmt.Sprintf("freshseal %s %s", name, strings.Join(names, "|")))
+	}}
+	c.AddCommand(verbs...)
+	return c
+}
+
+// slotArg splits DEVICE/SLOT.
+func slotArg(arg string) (device, slot string, err error) {
+	device, slot, ok := strings.Cut(arg, "/")
+	if !ok || device == "" || slot == "" {
+		return "", "", misuse(fmt.Sprintf("%q is no slot", arg), "a slot is written DEVICE/SLOT", "see: freshseal slot list")
+	}
+	return device, slot, nil
+}

@@ -1,0 +1,191 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"freshseal/api"
+
+	"github.com/goccy/go-yaml"
+)
+
+// clientFile is what the client keeps between calls. Its token lets in, so the
+// file is its owner's alone.
+type clientFile struct {
+	URL         string `yaml:"url"`
+	Certificate string `yaml:"certificate"` // SHA-256 of the service's certificate, pinned at login
+	Token       string `yaml:"token"`
+}
+
+func (a *app) clientPath() (string, error) {
+	if a.config != "" {
+		return a.config, nil
+	}
+	if path := os.Getenv("FRESHSEAL_CONFIG"); path != "" {
+		return path, nil
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", failed("there is no place for the client's file", err.Error(), "name one with --config")
+	}
+	return filepath.Join(dir, "freshseal", "client.yaml"), nil
+}
+
+func writeClientFile(path string, f clientFile) error {
+	text, err := yaml.Marshal(f)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".part", text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".part", path)
+}
+
+// client calls the API.
+type client struct {
+	file clientFile
+	http *http.Client
+}
+
+func (a *app) client() (*client, error) {
+	path, err := a.clientPath()
+	if err != nil {
+		return nil, err
+	}
+	text, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, failed("you are not signed in", "there is no file "+path, "freshseal login https://HOST:PORT, or name the file with --config")
+	}
+	if err != nil {
+		return nil, failed("the client's file cannot be read", err.Error(), "name another one with --config")
+	}
+	var f clientFile
+	if err := yaml.Unmarshal(text, &f); err != nil || f.URL == "" {
+		return nil, failed("the client's file "+path+" is damaged", "", "make it anew: freshseal login https://HOST:PORT")
+	}
+	return newClient(f), nil
+}
+
+// errPin says that the service shows another certificate than the pinned one.
+var errPin = errors.New("the service shows another certificate than the one pinned at login")
+
+// newClient trusts the pinned certificate alone or, with none pinned, what the
+// system trusts.
+func newClient(f clientFile) *client {
+	config := &tls.Config{MinVersion: tls.VersionTLS12}
+	if f.Certificate != "" {
+		config.InsecureSkipVerify = true // the pin decides instead
+		config.VerifyPeerCertificate = func(raw [][]byte, _ [][]*x509.Certificate) error {
+			if sum := sha256.Sum256(raw[0]); hex.EncodeToString(sum[:]) != f.Certificate {
+				return errPin
+			}
+			return nil
+		}
+	}
+	return &client{f, &http.Client{Transport: &http.Transport{TLSClientConfig: config}}}
+}
+
+// do sends a request and decodes the answer into out, unless it is nil.
+func (c *client) do(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(text)
+	}
+	answer, err := c.send(ctx, method, path, "application/json", body)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
+		return failed("the answer of the service cannot be read", err.Error(), "see that client and service are of one version")
+	}
+	return nil
+}
+
+// send sends a request; an answer that is a problem becomes an error.
+func (c *client) send(ctx context.Context, method, path, media string, body io.Reader) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.file.URL, "/")+path, body)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Authorization", "Bearer "+c.file.Token)
+	if body != nil {
+		r.Header.Set("Content-Type", media)
+	}
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return nil, unreachable(c.file.URL, err)
+	}
+	if answer.StatusCode < 300 {
+		return answer, nil
+	}
+	defer answer.Body.Close()
+	var p api.Problem
+	if err := json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(&p); err != nil || p.Title == "" {
+		return nil, failed("the service answers "+answer.Status, "", "see that the address is that of a Fresh Seal service: "+c.file.URL)
+	}
+	return nil, failed(p.Title, p.Detail, p.Next)
+}
+
+func unreachable(at string, err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	var unknown x509.UnknownAuthorityError
+	switch {
+	case errors.Is(err, context.Canceled):
+		return err
+	case errors.Is(err, errPin):
+		return failed("the service was not called", errPin.Error(), "if it has a new certificate: freshseal login "+at)
+	case errors.As(err, &unknown):
+		return failed("the service was not called", "its certificate is not trusted", "freshseal login "+at+", which shows and pins it")
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return failed("no service answers at "+at, "the connection is refused", "start it: freshseal serve --dir DIR; or give the right address: freshseal login URL")
+	}
+	return failed("the service at "+at+" cannot be reached", err.Error(), "see that it runs and that the address is right")
+}
+
+// item is an escaped part of a path.
+func item(parts ...string) string {
+	var out strings.Builder
+	for _, p := range parts {
+		fmt.Fprintf(&out, "/%s", url.PathEscape(p))
+	}
+	return out.String()
+}
+
+const v1 = "/api/v1"
+
+// listOf fetches the items of a list.
+func listOf[T any](ctx context.Context, c *client, path string) ([]T, error) {
+	var page struct {
+		Items []T `json:"items"`
+	}
+	return page.Items, c.do(ctx, "GET", v1+path, nil, &page)
+}

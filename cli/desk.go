@@ -1,0 +1,342 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"mime/multipart"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"freshseal/core/cert"
+	"freshseal/core/pile"
+	"freshseal/service"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) signer() *cobra.Command {
+	return noun("signer", "Those who sign requests", &cobra.Command{
+		Use: "list", Short: "List all signers", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			signers, err := listOf[service.Signer](c.Context(), client, "/signers")
+			if err != nil {
+				return err
+			}
+			if a.as == "table" {
+				for _, s := range signers {
+					fmt.Fprintf(a.out, "%s\n  %s\n", s.Name, s.About)
+				}
+				return nil
+			}
+			t := table{head: []string{"signer", "about"}}
+			for _, s := range signers {
+				t.add(s.Name, s.About)
+			}
+			return a.print(signers, t)
+		},
+	})
+}
+
+func (a *app) parcel() *cobra.Command {
+	return noun("parcel", "Bundles of requests that go out to a signer", a.parcelPack(), a.parcelList(), a.parcelGet())
+}
+
+func (a *app) parcelPack() *cobra.Command {
+	var signer, out string
+	c := &cobra.Command{
+		Use: "pack --signer NAME --out FILE", Short: "Bundle the requests that wait for a signer", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, err := os.Stat(out); err == nil {
+				return misuse(out+" is there already", "", "name another file with --out")
+			}
+			var p service.Parcel
+			if err := client.do(c.Context(), "POST", v1+"/parcels", map[string]string{"signer": signer}, &p); err != nil {
+				return err
+			}
+			return a.fetchParcel(c, client, p.ID, out, fmt.Sprintf("%s: %d requests in %s; list.txt in it tells the signer what to do\n", p.ID, p.Requests, out))
+		},
+	}
+	c.Flags().StringVar(&signer, "signer", "desk", "who is going to sign")
+	c.Flags().StringVar(&out, "out", "", "the zip file to write")
+	c.MarkFlagRequired("out")
+	return c
+}
+
+func (a *app) fetchParcel(c *cobra.Command, client *client, id, out, say string) error {
+	answer, err := client.send(c.Context(), "GET", v1+"/parcels"+item(id, "archive"), "", nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	content, err := io.ReadAll(answer.Body)
+	if err == nil {
+		err = os.WriteFile(out, content, 0o644)
+	}
+	if err != nil {
+		return failed("the parcel "+id+" was packed and not saved", err.Error(), "freshseal parcel get "+id+" --out FILE")
+	}
+	fmt.Fprint(a.out, say)
+	return nil
+}
+
+func (a *app) parcelGet() *cobra.Command {
+	var out string
+	c := &cobra.Command{
+		Use: "get ID --out FILE", Short: "Get a parcel again", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			return a.fetchParcel(c, client, args[0], out, "saved in "+out+"\n")
+		},
+	}
+	c.Flags().StringVar(&out, "out", "", "the zip file to write")
+	c.MarkFlagRequired("out")
+	return c
+}
+
+func (a *app) parcelList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List parcels, newest first", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			parcels, err := listOf[service.Parcel](c.Context(), client, "/parcels")
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"id", "signer", "packed", "by", "requests", "open"}}
+			for _, p := range parcels {
+				t.add(p.ID, p.Signer, moment(p.PackedAt), p.PackedBy, fmt.Sprint(p.Requests), fmt.Sprint(p.Open))
+			}
+			return a.print(parcels, t)
+		},
+	}
+}
+
+func (a *app) intake() *cobra.Command {
+	var trustRoots bool
+	c := &cobra.Command{
+		Use: "intake FILE…|DIR|-", Short: "Take in what a signer sent back: any files, in any order", Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			files, err := a.readPile(args)
+			if err != nil {
+				return err
+			}
+			in, err := sendPile(c, client, files, trustRoots)
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"leaf", "replacement", "slot", "accepted", "why"}, wide: 4}
+			for _, answer := range in.Answers {
+				t.add(answer.Leaf, answer.Replacement, answer.Device+"/"+answer.Slot, fmt.Sprint(answer.Accepted), answer.Why)
+			}
+			if a.as != "table" {
+				err = a.print(in, t)
+			} else {
+				a.printIntake(in)
+			}
+			if err == nil && intakeWrong(in) {
+				return foundWrong
+			}
+			return err
+		},
+	}
+	c.Flags().BoolVar(&trustRoots, "trust-roots", false, "add the roots in the pile to those that the fleet trusts")
+	return c
+}
+
+func intakeWrong(in service.Intake) bool {
+	for _, answer := range in.Answers {
+		if !answer.Accepted {
+			return true
+		}
+	}
+	return len(in.Answers) == 0
+}
+
+func (a *app) printIntake(in service.Intake) {
+	printPile(a.out, in.Files)
+	for _, answer := range in.Answers {
+		fmt.Fprintf(a.out, "\n%s", answer.Leaf)
+		if answer.Replacement != "" {
+			fmt.Fprintf(a.out, " answers %s (%s/%s)", answer.Replacement, answer.Device, answer.Slot)
+		}
+		fmt.Fprintln(a.out)
+		drawChain(a.out, answer.Chain)
+		printFindings(a.out, "  ", answer.Findings)
+		if answer.Accepted {
+			fmt.Fprintf(a.out, "  accepted; it goes on by itself: freshseal replacement watch %s\n", answer.Replacement)
+		} else {
+			fmt.Fprintf(a.out, "  NOT accepted: %s\n  next: %s\n", answer.Why, answer.Next)
+		}
+	}
+	if len(in.Answers) == 0 {
+		fmt.Fprintln(a.out, "\nno leaf is in this pile, so no request is answered")
+		fmt.Fprintln(a.out, "  next: give the file with the signed certificate itself; intermediates are kept for when it comes")
+	}
+}
+
+func printPile(w io.Writer, files []pile.Account) {
+	for _, f := range files {
+		fmt.Fprintln(w, f.Name)
+		for _, i := range f.Holds {
+			fmt.Fprintf(w, "  %-15s %s\n", i.Kind, strings.TrimSpace(i.Subject+" "+i.Note))
+		}
+	}
+}
+
+// readPile reads files, folders (with all that is in them) and - for standard input.
+func (a *app) readPile(args []string) ([]pile.File, error) {
+	var out []pile.File
+	total := int64(0)
+	add := func(name string, r io.Reader) error {
+		content, err := io.ReadAll(io.LimitReader(r, pile.MaxBytes-total+1))
+		if total += int64(len(content)); total > pile.MaxBytes {
+			return failed("the pile was not read", pile.ErrTooLarge.Error(), "split it")
+		}
+		out = append(out, pile.File{Name: name, Content: content})
+		return err
+	}
+	for _, arg := range args {
+		if arg == "-" {
+			if err := add("standard input", a.in); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		err := filepath.WalkDir(arg, func(path string, entry fs.DirEntry, err error) error {
+			if err != nil || entry.IsDir() {
+				return err
+			}
+			f, err := os.Open(path)
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			return add(path, f)
+		})
+		if err != nil {
+			if t, ok := err.(*trouble); ok {
+				return nil, t
+			}
+			return nil, failed(arg+" cannot be read", err.Error(), "name files that are there")
+		}
+	}
+	return out, nil
+}
+
+func sendPile(c *cobra.Command, client *client, files []pile.File, trustRoots bool) (service.Intake, error) {
+	var in service.Intake
+	var body bytes.Buffer
+	form := multipart.NewWriter(&body)
+	for _, f := range files {
+		part, err := form.CreateFormFile("file", f.Name)
+		if err != nil {
+			return in, err
+		}
+		if _, err := part.Write(f.Content); err != nil {
+			return in, err
+		}
+	}
+	if err := form.WriteField("trust_roots", fmt.Sprint(trustRoots)); err != nil {
+		return in, err
+	}
+	if err := form.Close(); err != nil {
+		return in, err
+	}
+	answer, err := client.send(c.Context(), "POST", v1+"/intakes", form.FormDataContentType(), &body)
+	if err != nil {
+		return in, err
+	}
+	defer answer.Body.Close()
+	return in, json.NewDecoder(answer.Body).Decode(&in)
+}
+
+func (a *app) audience() *cobra.Command {
+	onlyFleet := func(name string) error {
+		if name != service.Fleet {
+			return misuse(fmt.Sprintf("no audience is called %q", name), "", "there is one so far: "+service.Fleet)
+		}
+		return nil
+	}
+	show := &cobra.Command{
+		Use: "show fleet", Short: "List the roots that the fleet's clients trust", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := onlyFleet(args[0]); err != nil {
+				return err
+			}
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			roots, err := listOf[cert.Facts](c.Context(), client, "/anchors")
+			if err != nil {
+				return err
+			}
+			return a.print(roots, rootTable(roots))
+		},
+	}
+	add := &cobra.Command{
+		Use: "add fleet FILE", Short: "Trust the roots in a file", Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := onlyFleet(args[0]); err != nil {
+				return err
+			}
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			files, err := a.readPile(args[1:])
+			if err != nil {
+				return err
+			}
+			var text []byte
+			sorted, err := pile.Sort(files)
+			if err != nil {
+				return failed("no anchor was added", err.Error(), "give one root")
+			}
+			for _, root := range pile.Certificates(sorted) {
+				text = append(text, root.PEM()...)
+			}
+			if len(text) == 0 {
+				return failed("no anchor was added", args[1]+" holds no certificate: "+sorted[0].Holds[0].Note, "give a root as PEM or DER")
+			}
+			var page struct {
+				Items []cert.Facts `json:"items"`
+			}
+			if err := client.do(c.Context(), "POST", v1+"/anchors", map[string]string{"pem": string(text)}, &page); err != nil {
+				return err
+			}
+			return a.print(page.Items, rootTable(page.Items))
+		},
+	}
+	return noun("audience", "Groups of clients and the roots they trust", show, add)
+}
+
+func rootTable(roots []cert.Facts) table {
+	t := table{head: []string{"root", "ends", "sha256"}, wide: 2}
+	for _, r := range roots {
+		t.add(r.Name, date(&r.NotAfter), r.SHA256)
+	}
+	return t
+}

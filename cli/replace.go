@@ -1,0 +1,351 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/url"
+	"strings"
+	"time"
+
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/service"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) replace() *cobra.Command {
+	var o service.Order
+	var key string
+	var rehearse, watch bool
+	c := &cobra.Command{
+		Use: "replace DEVICE/SLOT --signer NAME", Short: "Give a slot a new certificate", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			var err error
+			if o.Device, o.Slot, err = slotArg(args[0]); err != nil {
+				return err
+			}
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			o.Key = request.KeyType(key)
+			if rehearse {
+				return a.rehearse(c.Context(), client, o)
+			}
+			var r service.Replacement
+			if err := client.do(c.Context(), "POST", v1+"/replacements", o, &r); err != nil {
+				return err
+			}
+			if watch {
+				return a.watch(c.Context(), client, r.ID)
+			}
+			return a.settle(c.Context(), client, r.ID)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&o.Signer, "signer", "", "who signs; see: freshseal signer list")
+	f.BoolVar(&rehearse, "rehearse", false, "show every step in its final text and send nothing")
+	f.BoolVar(&watch, "watch", false, "show the stages as they happen")
+	f.StringArrayVar(&o.Names, "name", nil, "a name besides those that are known; the first becomes the common name; may be given again")
+	f.StringVar(&key, "key", "", "kind of key, such as ecdsa-p256 or rsa-2048")
+	f.StringVar(&o.Subject.Organization, "organization", "", "in the subject")
+	f.StringVar(&o.Subject.Unit, "unit", "", "in the subject")
+	f.StringVar(&o.Subject.Locality, "locality", "", "in the subject")
+	f.StringVar(&o.Subject.State, "state", "", "in the subject")
+	f.StringVar(&o.Subject.Country, "country", "", "in the subject, two letters")
+	c.MarkFlagRequired("signer")
+	c.MarkFlagsMutuallyExclusive("rehearse", "watch")
+	return c
+}
+
+func (a *app) rehearse(ctx context.Context, client *client, o service.Order) error {
+	var r service.Rehearsal
+	if err := client.do(ctx, "POST", v1+"/rehearsals", o, &r); err != nil {
+		return err
+	}
+	t := table{head: []string{"stage", "step", "verb", "text"}, wide: 3}
+	for _, s := range r.Steps {
+		t.add(string(s.Section), s.Name, string(s.Verb), s.Text)
+	}
+	if a.as != "table" {
+		return a.print(r, t)
+	}
+	fmt.Fprintf(a.out, "Rehearsal of %s/%s: nothing is sent.\n\n  subject  %s\n  names    %s\n  key      %s\n", o.Device, o.Slot, r.Plan.Subject, strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
+	stage := ""
+	for _, s := range r.Steps {
+		if string(s.Section) != stage {
+			stage = string(s.Section)
+			fmt.Fprintf(a.out, "\n%s%s\n", stage, sectionNote[stage])
+		}
+		fmt.Fprintf(a.out, "  %s\n    %-5s  %s\n", s.Name, s.Verb, s.Text)
+		for line := range strings.Lines(s.Content) {
+			if line = strings.TrimRight(line, "\n"); line != "" {
+				fmt.Fprintf(a.out, "           | %s\n", line)
+			}
+		}
+	}
+	return nil
+}
+
+var sectionNote = map[string]string{"revert": " (only if a later stage fails)", "cancel": " (only when it is given up, or after revert)"}
+
+// settle waits a moment for a replacement to come to rest, and says where it stands.
+func (a *app) settle(ctx context.Context, client *client, id string) error {
+	var r service.Replacement
+	for range 20 {
+		if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
+			return err
+		}
+		if r.State != replacement.Running {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return a.rest(r)
+}
+
+// rest says where a replacement stands, and what to do.
+func (a *app) rest(r service.Replacement) error {
+	if a.as != "table" {
+		t := table{head: []string{"id", "slot", "stage", "state", "waiting_for"}}
+		t.add(r.ID, r.Device+"/"+r.Slot, string(r.Stage), string(r.State), string(r.WaitingFor))
+		if err := a.print(r, t); err != nil {
+			return err
+		}
+	}
+	switch r.State {
+	case replacement.Held, replacement.Reverted:
+		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why, r.Next)
+	}
+	if a.as != "table" {
+		return nil
+	}
+	switch r.State {
+	case replacement.Sealed:
+		fmt.Fprintf(a.out, "old  %s\nnew  %s\n%s: sealed\n", dash(r.OldSHA256), r.NewSHA256, r.ID)
+	case replacement.Waiting:
+		fmt.Fprintf(a.out, "%s: waiting for %s\n  next: %s\n", r.ID, r.WaitingFor, r.Next)
+	case replacement.Running:
+		fmt.Fprintf(a.out, "%s: running, in stage %s\n  next: freshseal replacement watch %s\n", r.ID, r.Stage, r.ID)
+	default:
+		fmt.Fprintf(a.out, "%s: %s\n", r.ID, r.State)
+	}
+	return nil
+}
+
+// stageNote says what happens in the stages that have no steps of their own.
+var stageNote = map[string]string{
+	"sign": "the request goes to the signer", "gate": "nothing to wait for", "prove": "read the wire until the new leaf and its whole chain are served",
+}
+
+// watch shows a replacement's stages and steps as they happen.
+func (a *app) watch(ctx context.Context, client *client, id string) error {
+	answer, err := client.send(ctx, "GET", v1+"/replacements"+item(id)+"/events", "", nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	stage := ""
+	say := func(s, text string) {
+		label := ""
+		if s != stage {
+			label, stage = s, s
+		}
+		fmt.Fprintf(a.out, "%-9s %s\n", label, text)
+	}
+	err = eachEvent(answer.Body, func(e service.Event) {
+		if a.as == "json" {
+			a.out.Write(append(e.JSON(), '\n'))
+			return
+		}
+		switch {
+		case e.Kind == "step" && e.State == "failed":
+			say(e.Stage, "FAILED: "+e.Text)
+		case e.Kind == "step":
+			say(e.Stage, e.Text)
+		case e.Kind == "stage" && stageNote[e.Stage] != "":
+			say(e.Stage, stageNote[e.Stage])
+		case e.Kind == "state" && e.State == "running" && e.Text != "":
+			say("back", e.Text)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	var r service.Replacement
+	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
+		return err
+	}
+	return a.rest(r)
+}
+
+// eachEvent reads server-sent events until their end.
+func eachEvent(stream io.Reader, take func(service.Event)) error {
+	lines := bufio.NewScanner(stream)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok || data == "{}" {
+			continue
+		}
+		var e service.Event
+		if err := json.Unmarshal([]byte(data), &e); err != nil {
+			return failed("the service's news cannot be read", err.Error(), "see that client and service are of one version")
+		}
+		take(e)
+	}
+	return lines.Err()
+}
+
+func (a *app) replacement() *cobra.Command {
+	return noun("replacement", "Replacements under way and done", a.replacementList(), a.replacementShow(),
+		a.replacementWatch(),
+		a.ask("cancel", "Give a replacement up; nothing of it is left on the device"),
+		a.ask("revert", "Put the old certificate back and prove it"),
+		a.ask("resume", "Let a held replacement go on"))
+}
+
+func (a *app) replacementList() *cobra.Command {
+	var device string
+	c := &cobra.Command{
+		Use: "list", Short: "List replacements, newest first", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := listOf[service.Replacement](c.Context(), client, "/replacements?device="+url.QueryEscape(device))
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"id", "slot", "signer", "stage", "state", "begun"}, wide: 1}
+			for _, r := range all {
+				state := string(r.State)
+				if r.WaitingFor != "" {
+					state += " for " + string(r.WaitingFor)
+				}
+				t.add(r.ID, r.Device+"/"+r.Slot, r.Signer, string(r.Stage), state, r.BegunAt.UTC().Format("01-02 15:04"))
+			}
+			return a.print(all, t)
+		},
+	}
+	c.Flags().StringVar(&device, "device", "", "only those of this device")
+	return c
+}
+
+func (a *app) replacementShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show ID", Short: "Show a replacement with every step", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			var r service.Replacement
+			if err := client.do(c.Context(), "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
+				return err
+			}
+			t := table{head: []string{"stage", "step", "outcome", "text"}, wide: 3}
+			for _, s := range r.Steps {
+				t.add(s.Stage, s.Name, s.Outcome, s.Text)
+			}
+			if a.as != "table" {
+				return a.print(r, t)
+			}
+			a.showReplacement(r)
+			return nil
+		},
+	}
+}
+
+func (a *app) showReplacement(r service.Replacement) {
+	w := a.out
+	fmt.Fprintf(w, "%s  %s/%s  signer %s, asked for by %s on %s\n", r.ID, r.Device, r.Slot, r.Signer, r.AskedBy, moment(r.BegunAt))
+	fmt.Fprintf(w, "  names    %s\n  key      %s\n", strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
+	if r.Request != nil {
+		fmt.Fprintf(w, "  request  SHA-256 %s\n", r.Request.SHA256)
+	}
+	fmt.Fprintf(w, "  old      %s\n  new      %s\n", dash(r.OldSHA256), dash(r.NewSHA256))
+	drawChain(w, r.Chain)
+	printFindings(w, "  ", r.Findings)
+	stage := ""
+	for _, s := range r.Steps {
+		label := ""
+		if s.Stage != stage {
+			label, stage = s.Stage, s.Stage
+		}
+		took := ""
+		if s.EndedAt != nil {
+			took = s.EndedAt.Sub(s.BeganAt).Round(time.Millisecond).String()
+		}
+		fmt.Fprintf(w, "  %-9s %-8s %-8s %s\n", label, s.Outcome, took, s.Name)
+		if s.Why != "" {
+			fmt.Fprintf(w, "            %s\n", s.Why)
+		}
+	}
+	state := string(r.State)
+	if r.WaitingFor != "" {
+		state += " for " + string(r.WaitingFor)
+	}
+	if r.Why != "" {
+		state += ": " + r.Why
+	}
+	fmt.Fprintf(w, "%s (stage %s)\n", state, r.Stage)
+	if r.Next != "" {
+		fmt.Fprintf(w, "  next: %s\n", r.Next)
+	}
+}
+
+func (a *app) replacementWatch() *cobra.Command {
+	return &cobra.Command{
+		Use: "watch ID", Short: "Show a replacement's stages as they happen", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			return a.watch(c.Context(), client, args[0])
+		},
+	}
+}
+
+func (a *app) ask(verb, short string) *cobra.Command {
+	return &cobra.Command{
+		Use: verb + " ID", Short: short, Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			if err := client.do(c.Context(), "POST", v1+"/replacements"+item(args[0], verb), nil, nil); err != nil {
+				return err
+			}
+			return a.watchQuietly(c.Context(), client, args[0])
+		},
+	}
+}
+
+// watchQuietly waits until a replacement stands still, and says where.
+func (a *app) watchQuietly(ctx context.Context, client *client, id string) error {
+	answer, err := client.send(ctx, "GET", v1+"/replacements"+item(id)+"/events", "", nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if err := eachEvent(answer.Body, func(service.Event) {}); err != nil {
+		return err
+	}
+	var r service.Replacement
+	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
+		return err
+	}
+	if r.State == replacement.Reverted { // which is what may have been asked for
+		fmt.Fprintf(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
+		return nil
+	}
+	return a.rest(r)
+}

@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"freshseal/api"
+	"freshseal/core/cert"
+	"freshseal/core/request"
+	"freshseal/service"
+	"freshseal/standin"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) serve() *cobra.Command {
+	var dir, listen string
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, own, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger()})
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			fmt.Fprintf(a.err, "first sign-in: see %s\n", filepath.Join(dir, "first-sign-in.txt"))
+			return a.run(c.Context(), s, own, listen, nil)
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the folder that keeps everything")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
+	return c
+}
+
+func (a *app) logger() *slog.Logger { return slog.New(slog.NewTextHandler(a.err, nil)) }
+
+func (a *app) open(ctx context.Context, o service.Options) (*service.Service, tls.Certificate, error) {
+	s, err := service.Open(ctx, o)
+	if err != nil {
+		return nil, tls.Certificate{}, failed("the service does not start", err.Error(), "see that the folder "+o.Dir+" is yours and whole")
+	}
+	own, err := s.OwnCertificate(ctx)
+	if err != nil {
+		s.Close()
+		return nil, own, failed("the service does not start", err.Error(), "put back the strongbox key that belongs to the database")
+	}
+	return s, own, nil
+}
+
+// run serves until the context ends, then lets answers under way finish.
+// ready is called with the address once it can be used.
+func (a *app) run(ctx context.Context, s *service.Service, own tls.Certificate, listen string, ready func(url string) error) error {
+	l, err := net.Listen("tcp", listen)
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return failed("the service cannot listen on "+listen, "another program does", "end that one, or choose another port with --listen")
+	case err != nil:
+		return failed("the service cannot listen on "+listen, err.Error(), "choose another address with --listen")
+	}
+	server, err := api.New(s, a.logger())
+	if err != nil {
+		return err
+	}
+	done := make(chan error, 1)
+	go func() { done <- server.Serve(l, own) }()
+	url := "https://" + l.Addr().String()
+	if ready != nil {
+		if err := ready(url); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintln(a.out, "ready: "+url)
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+	}
+	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	if err := server.Shutdown(limited); err != nil {
+		return err
+	}
+	return <-done
+}
+
+func (a *app) demo() *cobra.Command {
+	var dir, listen string
+	c := &cobra.Command{
+		Use: "demo", Short: "Run the service with a made-up fleet on loopback", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			fleet, err := standin.StartFleet(filepath.Join(dir, "boxes"), time.Now())
+			if err != nil {
+				return failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
+			}
+			defer fleet.Close()
+			s, own, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries",
+				Dial: fleet.Dial, Log: a.logger(), Subject: request.Subject{Organization: "Tidewrack Ferries"}})
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if err := fillFleet(c.Context(), s, fleet); err != nil {
+				return failed("the demo's fleet cannot be added", err.Error(), "choose an empty folder with --dir")
+			}
+			return a.run(c.Context(), s, own, listen, func(url string) error { return a.introduce(c.Context(), s, own, dir, url) })
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", ".demo", "the folder that keeps everything")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
+	return c
+}
+
+// fillFleet adds the devices that are not there yet, and reads them all.
+func fillFleet(ctx context.Context, s *service.Service, fleet *standin.Fleet) error {
+	if _, err := s.AddAnchors(ctx, fleet.Anchors); err != nil {
+		return err
+	}
+	for _, m := range fleet.Members {
+		n := service.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, SSHPort: m.SSHPort, SSHUser: m.User,
+			Password: m.Password, HostKey: m.HostKey, Slots: []service.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
+		if m.User != "" {
+			n.Family = "web-files-ssh"
+		}
+		var known *service.Error
+		if _, err := s.AddDevice(ctx, n); errors.As(err, &known) && known.Kind == service.Conflict {
+			continue
+		} else if err != nil {
+			return err
+		}
+	}
+	_, _, err := s.ReadAll(ctx)
+	return err
+}
+
+// introduce writes a client's file for the demo and tells how to sign in.
+func (a *app) introduce(ctx context.Context, s *service.Service, own tls.Certificate, dir, url string) error {
+	token, err := s.ClientToken(ctx, "admin")
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(dir, "client.yaml")
+	if err := writeClientFile(file, clientFile{URL: url, Certificate: cert.Fingerprint(own.Certificate[0]), Token: token.Secret}); err != nil {
+		return err
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "data", "first-sign-in.txt"))
+	if err == nil {
+		fmt.Fprintf(a.out, "console: %s\n%s", url, text)
+	}
+	fmt.Fprintf(a.out, "client:  export FRESHSEAL_CONFIG=%s\n", file)
+	return nil
+}

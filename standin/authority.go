@@ -1,0 +1,125 @@
+package standin
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"math/big"
+	"net"
+	"time"
+)
+
+// Authority is a certificate authority of the made-up world.
+type Authority struct {
+	Certificate *x509.Certificate
+	key         *ecdsa.PrivateKey
+}
+
+// Wanted says what a certificate is to be like. Times count from now.
+type Wanted struct {
+	Subject     pkix.Name
+	Names       []string // DNS names and addresses
+	Begins      time.Duration
+	Ends        time.Duration
+	IsAuthority bool
+}
+
+// NewAuthority makes an authority: a root, or below another one.
+func NewAuthority(name string, above *Authority, now time.Time) (*Authority, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	der, err := issue(Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, CommonName: name},
+		Begins: -3 * 365 * 24 * time.Hour, Ends: 6 * 365 * 24 * time.Hour, IsAuthority: true}, above, key, now)
+	if err != nil {
+		return nil, err
+	}
+	c, err := x509.ParseCertificate(der)
+	return &Authority{c, key}, err
+}
+
+// PEM is the authority's certificate.
+func (a *Authority) PEM() []byte { return pemOf("CERTIFICATE", a.Certificate.Raw) }
+
+// withKey is the authority's certificate and key; the made-up world has no
+// better place for them than a file.
+func (a *Authority) withKey() []byte {
+	der, err := x509.MarshalPKCS8PrivateKey(a.key)
+	if err != nil {
+		panic(err) // a P-256 key can always be written
+	}
+	return append(a.PEM(), pemOf("PRIVATE KEY", der)...)
+}
+
+// openAuthorities reads a root and an intermediate, each followed by its key.
+func openAuthorities(text []byte) (root, middle *Authority, err error) {
+	var found []*Authority
+	for len(found) < 2 {
+		certificate, rest := pem.Decode(text)
+		if certificate == nil {
+			return nil, nil, errors.New("the authority's file is damaged")
+		}
+		key, rest := pem.Decode(rest)
+		if key == nil {
+			return nil, nil, errors.New("the authority's file is damaged")
+		}
+		text = rest
+		c, err := x509.ParseCertificate(certificate.Bytes)
+		if err != nil {
+			return nil, nil, err
+		}
+		k, err := x509.ParsePKCS8PrivateKey(key.Bytes)
+		if err != nil {
+			return nil, nil, err
+		}
+		found = append(found, &Authority{c, k.(*ecdsa.PrivateKey)})
+	}
+	return found[0], found[1], nil
+}
+
+// Issue makes a key and a certificate, signed by the authority or, where it is
+// nil, by the key itself as factories do. Both come as PEM.
+func (a *Authority) Issue(w Wanted, now time.Time) (certificate, key []byte, err error) {
+	made, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, nil, err
+	}
+	der, err := issue(w, a, made, now)
+	if err != nil {
+		return nil, nil, err
+	}
+	pkcs8, err := x509.MarshalPKCS8PrivateKey(made)
+	return pemOf("CERTIFICATE", der), pemOf("PRIVATE KEY", pkcs8), err
+}
+
+func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, now time.Time) ([]byte, error) {
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127))
+	if err != nil {
+		return nil, err
+	}
+	template := &x509.Certificate{
+		SerialNumber: serial, Subject: w.Subject, NotBefore: now.Add(w.Begins), NotAfter: now.Add(w.Ends),
+		BasicConstraintsValid: true, IsCA: w.IsAuthority, KeyUsage: x509.KeyUsageDigitalSignature,
+	}
+	if w.IsAuthority {
+		template.KeyUsage = x509.KeyUsageCertSign | x509.KeyUsageCRLSign
+	} else {
+		template.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
+	}
+	for _, name := range w.Names {
+		if ip := net.ParseIP(name); ip != nil {
+			template.IPAddresses = append(template.IPAddresses, ip)
+		} else {
+			template.DNSNames = append(template.DNSNames, name)
+		}
+	}
+	if above == nil {
+		return x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	}
+	return x509.CreateCertificate(rand.Reader, template, above.Certificate, key.Public(), above.key)
+}

@@ -1,0 +1,232 @@
+package standin
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/x509/pkix"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Member is a device of the demo's fleet, as it is added to the service.
+type Member struct {
+	Name     string
+	Site     string
+	Address  string // shown; from the documentation ranges
+	SSHPort  int
+	TLSPort  int
+	User     string // empty: can only be read
+	Password string
+	HostKey  string
+}
+
+// Fleet is the demo's fleet while it is on.
+type Fleet struct {
+	Members []Member
+	Anchors []byte // the operator's own roots, PEM
+
+	boxes  []*Running
+	places map[string]string // shown address:port → where it really listens
+}
+
+const day = 24 * time.Hour
+
+// member is how a device of the fleet begins.
+type member struct {
+	name, site, address string
+	replaceable         bool
+	factory             string // the maker whose delivered certificate it serves
+	ends                time.Duration
+	names               []string // instead of its own
+	alone               bool     // serves the leaf without the intermediate
+	off                 bool     // cannot be reached
+	restart             time.Duration
+}
+
+var members = []member{
+	{name: "gate-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.11", replaceable: true, factory: "Brinewell", ends: 9 * 365 * day},
+	{name: "tickets.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.21", replaceable: true, ends: 16 * day},
+	{name: "radar.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.31", replaceable: true, ends: -3 * day, restart: 2 * time.Second},
+	{name: "vault.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.14", ends: 210 * day},
+	{name: "pumps.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.45", ends: 120 * day, alone: true},
+	{name: "crane.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.46", ends: 5 * day},
+	{name: "wlan.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.17", ends: 300 * day, names: []string{"wifi.mainquay.tidewrack.example"}},
+	{name: "bridge.petrel.tidewrack.example", site: "Petrel", address: "203.0.113.71", off: true},
+}
+
+// StartFleet turns the demo's fleet on; dir keeps the state of its boxes, which
+// is made at the first start.
+func StartFleet(dir string, now time.Time) (*Fleet, error) {
+	f := &Fleet{places: map[string]string{}}
+	root, middle, err := authorities(dir, now)
+	if err != nil {
+		return nil, err
+	}
+	f.Anchors = root.PEM()
+	for _, m := range members {
+		if err := f.start(dir, m, middle, now); err != nil {
+			f.Close()
+			return nil, fmt.Errorf("starting %s: %w", m.name, err)
+		}
+	}
+	return f, os.WriteFile(filepath.Join(dir, "where.csv"), []byte(f.where()), 0o600)
+}
+
+// authorities opens the operator's own root and the intermediate that signs its
+// certificates, or makes them at the first start.
+func authorities(dir string, now time.Time) (root, middle *Authority, err error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, nil, err
+	}
+	file := filepath.Join(dir, "authority.pem")
+	text, err := os.ReadFile(file)
+	if err == nil {
+		return openAuthorities(text)
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, err
+	}
+	if root, err = NewAuthority("Tidewrack Ferries Root", nil, now); err != nil {
+		return nil, nil, err
+	}
+	if middle, err = NewAuthority("Tidewrack Ferries Device Authority", root, now); err != nil {
+		return nil, nil, err
+	}
+	if err := os.WriteFile(file+".part", append(root.withKey(), middle.withKey()...), 0o600); err != nil {
+		return nil, nil, err
+	}
+	return root, middle, os.Rename(file+".part", file)
+}
+
+func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) error {
+	shown := Member{Name: m.name, Site: m.site, Address: m.address, SSHPort: 22, TLSPort: 443}
+	if m.off {
+		f.Members = append(f.Members, shown)
+		return nil
+	}
+	folder := filepath.Join(dir, strings.SplitN(m.name, ".tidewrack", 2)[0])
+	if err := lay(folder, m, middle, now); err != nil {
+		return err
+	}
+	b := Box{Dir: folder, Address: loopback(m.address), SSHPort: 2222, TLSPort: 8443, Restart: m.restart}
+	if m.replaceable {
+		var err error
+		b.User = "keeper"
+		if b.Password, err = password(filepath.Join(folder, "password")); err != nil {
+			return err
+		}
+	}
+	box, err := Start(b)
+	if err != nil {
+		return err
+	}
+	f.boxes = append(f.boxes, box)
+	f.places[net.JoinHostPort(m.address, "443")] = box.TLSAddr
+	if m.replaceable {
+		f.places[net.JoinHostPort(m.address, "22")] = box.SSHAddr
+		shown.User, shown.Password, shown.HostKey = b.User, b.Password, box.HostKey()
+	}
+	f.Members = append(f.Members, shown)
+	return nil
+}
+
+// lay puts the certificate into a box with which it begins its life.
+func lay(folder string, m member, middle *Authority, now time.Time) error {
+	w := Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, Locality: []string{m.site}, CommonName: m.name},
+		Names: []string{m.name}, Begins: m.ends - 365*day, Ends: m.ends}
+	if m.names != nil {
+		w.Names, w.Subject.CommonName = m.names, m.names[0]
+	}
+	signer := middle
+	if m.factory != "" {
+		signer = nil
+		w = Wanted{Subject: pkix.Name{Organization: []string{m.factory}, CommonName: m.factory + " appliance"}, Names: []string{"appliance.invalid"}, Begins: m.ends - 10*365*day, Ends: m.ends}
+	}
+	certificate, key, err := signer.Issue(w, now)
+	if err != nil {
+		return err
+	}
+	if m.factory == "" && !m.alone {
+		certificate = append(certificate, middle.PEM()...)
+	}
+	return Lay(folder, certificate, key)
+}
+
+// password is made once for each box.
+func password(file string) (string, error) {
+	text, err := os.ReadFile(file)
+	if err == nil {
+		return strings.TrimSpace(string(text)), nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	secret := make([]byte, 18)
+	rand.Read(secret)
+	made := base64.RawURLEncoding.EncodeToString(secret)
+	return made, os.WriteFile(file, []byte(made+"\n"), 0o600)
+}
+
+var documentation = []netip.Prefix{
+	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
+}
+
+// loopback is where an address of the documentation ranges (RFC 5737) stands
+// in the demo: 192.0.2.11 at 127.20.2.11, 198.51.100.21 at 127.20.100.21.
+func loopback(shown string) string {
+	p := strings.Split(shown, ".")
+	return "127.20." + p[2] + "." + p[3]
+}
+
+// Dial connects to the fleet's boxes under the addresses that are shown, and to
+// everything else as it is.
+func (f *Fleet) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	var dialer net.Dialer
+	if place, ok := f.places[address]; ok {
+		return dialer.DialContext(ctx, network, place)
+	}
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	if ip, err := netip.ParseAddr(host); err == nil {
+		for _, prefix := range documentation {
+			if prefix.Contains(ip) {
+				return dialer.DialContext(ctx, network, net.JoinHostPort(loopback(host), port))
+			}
+		}
+	}
+	return dialer.DialContext(ctx, network, address)
+}
+
+// where tells people which loopback address stands for which shown one.
+func (f *Fleet) where() string {
+	var b strings.Builder
+	b.WriteString("device,shown,listens_at\n")
+	for _, m := range f.Members {
+		for _, port := range []int{m.TLSPort, m.SSHPort} {
+			shown := net.JoinHostPort(m.Address, fmt.Sprint(port))
+			if place, ok := f.places[shown]; ok {
+				fmt.Fprintf(&b, "%s,%s,%s\n", m.Name, shown, place)
+			}
+		}
+	}
+	return b.String()
+}
+
+// Close turns every box off.
+func (f *Fleet) Close() error {
+	var errs []error
+	for _, box := range f.boxes {
+		errs = append(errs, box.Close())
+	}
+	return errors.Join(errs...)
+}
