@@ -65,7 +65,7 @@ func (a *app) parcelPack() *cobra.Command {
 			if err := client.do(c.Context(), "POST", v1+"/parcels", map[string]string{"signer": signer}, &p); err != nil {
 				return err
 			}
-			return a.fetchParcel(c, client, p.ID, out, fmt.Sprintf("%s: %d requests in %s; list.txt in it tells the signer what to do\n", p.ID, p.Requests, out))
+			return a.fetchParcel(c, client, p.ID, out, fmt.Sprintf("%s: %s in %s; list.txt in it tells the signer what to do\n", p.ID, count(p.Requests, "request"), out))
 		},
 	}
 	c.Flags().StringVar(&signer, "signer", "desk", "who is going to sign")

@@ -126,3 +126,11 @@ func printFindings(w io.Writer, indent string, found []finding.Finding) {
 		fmt.Fprintf(w, "%s  remedy: %s\n", indent, f.Remedy)
 	}
 }
+
+// count writes a number with its noun.
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -114,15 +115,8 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, trustRoots bool
 		return Intake{}, invalid("the pile was not taken in", err.Error(), "split it")
 	}
 	out := Intake{Files: accounts, Answers: []Answer{}}
-	var authorities, leaves []*cert.Certificate
-	for _, c := range pile.Certificates(accounts) {
-		if c.IsAuthority() || c.SelfSigned() {
-			authorities = append(authorities, c)
-		} else {
-			leaves = append(leaves, c)
-		}
-	}
-	if err := s.store.AddIntermediates(ctx, intermediates(authorities)); err != nil {
+	authorities, leaves := split(pile.Certificates(accounts))
+	if err := s.store.AddAuthorities(ctx, authorities); err != nil {
 		return out, err
 	}
 	if trustRoots {
@@ -133,6 +127,9 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, trustRoots bool
 				}
 			}
 		}
+	}
+	if leaves, err = s.withOffered(ctx, leaves); err != nil {
+		return out, err
 	}
 	for _, leaf := range leaves {
 		answer, err := s.answer(ctx, leaf, authorities)
@@ -145,15 +142,36 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, trustRoots bool
 	return out, nil
 }
 
-// intermediates are the authorities that may stand between leaf and root.
-func intermediates(authorities []*cert.Certificate) []*cert.Certificate {
-	var out []*cert.Certificate
-	for _, c := range authorities {
-		if !c.SelfSigned() {
-			out = append(out, c)
+func split(certificates []*cert.Certificate) (authorities, leaves []*cert.Certificate) {
+	for _, c := range certificates {
+		if c.IsAuthority() || c.SelfSigned() {
+			authorities = append(authorities, c)
+		} else {
+			leaves = append(leaves, c)
 		}
 	}
-	return out
+	return authorities, leaves
+}
+
+// withOffered adds the leaves that came earlier and still lack something: this
+// pile may bring it.
+func (s *Service) withOffered(ctx context.Context, leaves []*cert.Certificate) ([]*cert.Certificate, error) {
+	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range waiting {
+		given := slices.ContainsFunc(leaves, func(c *cert.Certificate) bool { return cert.Fingerprint(c.RawSubjectPublicKeyInfo) == r.SPKI })
+		if r.Offered == "" || given {
+			continue
+		}
+		earlier, err := s.store.Certificates(ctx, []string{r.Offered})
+		if err != nil {
+			return nil, err
+		}
+		leaves = append(leaves, earlier...)
+	}
+	return leaves, nil
 }
 
 // answer finds the request that a leaf answers, and lets its replacement go on
@@ -191,7 +209,7 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, authoritie
 	out.Findings = append(out.Findings, found...)
 	if wrong := finding.Errors(found); len(wrong) > 0 {
 		out.Why, out.Next = wrong[0].What, wrong[0].Remedy
-		return out, nil
+		return out, s.store.SetOffered(ctx, r.ID, leaf)
 	}
 	if err := s.store.SetPath(ctx, r.ID, path.Certificates); err != nil {
 		return out, err

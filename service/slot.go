@@ -177,7 +177,7 @@ func (s *Service) pools(ctx context.Context) (anchors, pool *chain.Pool, err err
 	if err != nil {
 		return nil, nil, err
 	}
-	middle, err := s.store.Intermediates(ctx)
+	middle, err := s.store.Authorities(ctx)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -71,14 +71,14 @@ func (s *Store) Certificates(ctx context.Context, fingerprints []string) ([]*cer
 	return out, nil
 }
 
-// AddIntermediates puts authorities into the pool that chains are completed from.
-func (s *Store) AddIntermediates(ctx context.Context, certificates []*cert.Certificate) error {
+// AddAuthorities puts authorities into the pool that chains are completed from.
+func (s *Store) AddAuthorities(ctx context.Context, certificates []*cert.Certificate) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := putCertificates(ctx, tx, certificates); err != nil {
 			return err
 		}
 		for _, c := range certificates {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO intermediate (sha256) VALUES (?) ON CONFLICT DO NOTHING`, c.SHA256); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO authority (sha256) VALUES (?) ON CONFLICT DO NOTHING`, c.SHA256); err != nil {
 				return err
 			}
 		}
@@ -86,9 +86,9 @@ func (s *Store) AddIntermediates(ctx context.Context, certificates []*cert.Certi
 	})
 }
 
-// Intermediates are the certificates of that pool.
-func (s *Store) Intermediates(ctx context.Context) ([]*cert.Certificate, error) {
-	return s.parsed(ctx, `SELECT der FROM certificate JOIN intermediate USING (sha256)`)
+// Authorities are the certificates of that pool.
+func (s *Store) Authorities(ctx context.Context) ([]*cert.Certificate, error) {
+	return s.parsed(ctx, `SELECT der FROM certificate JOIN authority USING (sha256)`)
 }
 
 // AddAnchors adds trusted roots to an audience.

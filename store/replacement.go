@@ -26,6 +26,7 @@ type Replacement struct {
 	OldSHA256  string                 `db:"old_sha256"`
 	NewSHA256  string                 `db:"new_sha256"`
 	Request    []byte                 `db:"request"`
+	Offered    string                 `db:"offered"`
 	SPKI       string                 `db:"spki"`
 	Path       JSON[[]string]         `db:"path"`
 	ParcelID   *int64                 `db:"parcel_id"`
@@ -158,6 +159,16 @@ func (s *Store) SetOld(ctx context.Context, id int64, sha256 string) error {
 func (s *Store) SetRequest(ctx context.Context, id int64, r request.Request) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ? WHERE id = ?`, r.Raw, cert.Fingerprint(r.SPKI()), id))
+	})
+}
+
+// SetOffered records a leaf that answers the request and cannot be used yet.
+func (s *Store) SetOffered(ctx context.Context, id int64, leaf *cert.Certificate) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := putCertificates(ctx, tx, []*cert.Certificate{leaf}); err != nil {
+			return err
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET offered = ? WHERE id = ?`, leaf.SHA256, id))
 	})
 }
 

@@ -143,6 +143,9 @@ func replaceEach(text string, scope Scope, safe func(v Value, before string) (st
 		}
 		out.WriteString(word)
 		text = text[loc[1]:]
+		if v.Kind == Words && word == "" {
+			text = strings.TrimPrefix(text, " ") // nothing stands before the next word
+		}
 	}
 }
 

@@ -59,7 +59,7 @@ func ContentValue(content []byte) Value {
 // Given are the values that Fresh Seal brings to every procedure, with what
 // they are; the scope of a replacement fills them as it goes on.
 var Given = Scope{
-	"replacement":    {Kind: Text, About: "the replacement's id"},
+	"replacement":    {Kind: Text, About: "id"},
 	"key_options":    {Kind: Words, About: "the words after openssl genpkey for the planned key"},
 	"request_config": {Kind: Content, About: "the plan as a configuration for openssl req"},
 	"request":        {Kind: Content, About: "the request that the device made"},

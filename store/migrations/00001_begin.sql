@@ -65,8 +65,9 @@ CREATE TABLE anchor (
     PRIMARY KEY (audience, sha256)
 ) WITHOUT ROWID;
 
--- Intermediates that came with a pile or over the wire.
-CREATE TABLE intermediate (
+-- Authorities that came with a pile: chains are completed from them. Being here
+-- gives nobody any trust.
+CREATE TABLE authority (
     sha256 TEXT PRIMARY KEY REFERENCES certificate (sha256)
 ) WITHOUT ROWID;
 
@@ -92,6 +93,7 @@ CREATE TABLE replacement (
     old_sha256  TEXT NOT NULL DEFAULT '',
     new_sha256  TEXT NOT NULL DEFAULT '',
     request     BLOB NOT NULL DEFAULT x'',  -- DER
+    offered     TEXT NOT NULL DEFAULT '',   -- a leaf that came back and could not be used yet
     spki        TEXT NOT NULL DEFAULT '',   -- SHA-256 of the request's public key
     path        TEXT NOT NULL DEFAULT '[]', -- fingerprints, leaf to root
     parcel_id   INTEGER REFERENCES parcel (id),

@@ -1,0 +1,53 @@
+# Fresh Seal. The two commands of the README are demo and test.
+
+GO      ?= go
+PKG     := build/packages.sh
+CONSOLE := console/dist/index.html
+SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(shell find core store -name '*.yaml' -o -name '*.sql') go.mod go.sum
+
+export CGO_ENABLED = 0
+
+.PHONY: build demo test lint bench shots clean tools
+
+build: bin/freshseal
+
+bin/freshseal: $(SOURCES) $(CONSOLE) | tools
+	$(GO) build -trimpath -ldflags='-s -w' -o $@ ./cmd/freshseal
+
+# What Debian does not have in the version that is needed can only be asked for.
+tools:
+	@command -v $(GO) >/dev/null || { echo "make: Go 1.26 or newer is needed and not here; Debian's is too old. Install it from go.dev and run make again." >&2; exit 1; }
+	@command -v npm >/dev/null || $(PKG) nodejs npm
+	@node -e 'process.exit(parseInt(process.versions.node) >= 20 ? 0 : 1)' || { echo "make: Node.js 20 or newer is needed; here is $$(node --version)." >&2; exit 1; }
+
+console/node_modules/.done: console/package.json console/package-lock.json | tools
+	cd console && npm ci --ignore-scripts --no-audit --no-fund --loglevel=error
+	@touch $@
+
+$(CONSOLE): console/node_modules/.done console/index.html console/vite.config.ts api/openapi.json $(shell find console/src -type f 2>/dev/null)
+	cd console && npm run --silent build
+
+demo: bin/freshseal
+	bin/freshseal demo --dir .demo
+
+test: bin/freshseal
+	@$(PKG) openssl openssh-server nginx chromium
+	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "gofmt wants these:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }
+	$(GO) vet ./...
+	cd console && npm run --silent check
+	$(GO) test -timeout 15m ./...
+
+lint: $(CONSOLE)
+	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))"
+	$(GO) vet ./...
+	cd console && npm run --silent check
+
+bench:
+	$(GO) test -run '^$$' -bench . -benchtime 1s ./core/... ./wire/...
+
+shots: bin/freshseal
+	@$(PKG) chromium xvfb xterm x11-utils imagemagick fonts-dejavu-core
+	$(GO) run ./e2e/shots -program bin/freshseal -out docs/screenshots
+
+clean:
+	rm -rf bin .demo console/node_modules console/dist/assets console/dist/index.html
