@@ -11,11 +11,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math/big"
 	"net"
 	"os"
 	"time"
 
+	"freshseal/core/cert"
 	"freshseal/store"
 )
 
@@ -69,25 +69,21 @@ func makeOwn(now time.Time) (ownMaterial, error) {
 	if err != nil {
 		return ownMaterial{}, err
 	}
-	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127))
-	if err != nil {
-		return ownMaterial{}, err
-	}
 	host, err := os.Hostname()
 	if err != nil {
 		host = "localhost"
 	}
-	template := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: "Fresh Seal on " + host},
+	template := x509.Certificate{
+		Subject: pkix.Name{CommonName: "Fresh Seal on " + host},
 		NotBefore: now.Add(-5 * time.Minute), NotAfter: now.Add(ownLife),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		BasicConstraintsValid: true, DNSNames: []string{host, "localhost"},
 		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback},
 	}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	made, err := cert.Issue(rand.Reader, template, key.Public(), nil, key)
 	if err != nil {
 		return ownMaterial{}, fmt.Errorf("making the service's own certificate: %w", err)
 	}
 	pkcs8, err := x509.MarshalPKCS8PrivateKey(key)
-	return ownMaterial{der, pkcs8}, err
+	return ownMaterial{made.Raw, pkcs8}, err
 }

@@ -7,12 +7,10 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"crypto/sha1"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/json"
 	"fmt"
-	"math/big"
 	"net"
 	"time"
 
@@ -46,7 +44,7 @@ func NewBench(organization string, now time.Time) (*Bench, error) {
 		if err != nil {
 			return nil, err
 		}
-		template := &x509.Certificate{
+		template := x509.Certificate{
 			Subject:               pkix.Name{Organization: []string{organization}, CommonName: organization + " " + name},
 			NotBefore:             now.Add(-backdated),
 			NotAfter:              now.Add(benchRoot / time.Duration(i+1)),
@@ -56,38 +54,17 @@ func NewBench(organization string, now time.Time) (*Bench, error) {
 			MaxPathLen:            2 - i,
 			MaxPathLenZero:        i == 2,
 		}
-		above := level{&cert.Certificate{Certificate: template}, key}
+		above := level{nil, key}
 		if i > 0 {
 			above = b.levels[i-1]
 		}
-		made, err := issue(template, above, key.Public())
+		made, err := cert.Issue(rand.Reader, template, key.Public(), above.certificate, above.key)
 		if err != nil {
 			return nil, err
 		}
 		b.levels = append(b.levels, level{made, key})
 	}
 	return b, nil
-}
-
-// issue signs a template with a random serial number of 127 bits (RFC 5280,
-// 4.1.2.2) and the key identifiers of RFC 5280, 4.2.1.1 and 4.2.1.2.
-func issue(template *x509.Certificate, above level, public crypto.PublicKey) (*cert.Certificate, error) {
-	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127))
-	if err != nil {
-		return nil, err
-	}
-	spki, err := x509.MarshalPKIXPublicKey(public)
-	if err != nil {
-		return nil, err
-	}
-	id := sha1.Sum(spki)
-	template.SerialNumber, template.SubjectKeyId = serial, id[:]
-	template.AuthorityKeyId = above.certificate.SubjectKeyId
-	der, err := x509.CreateCertificate(rand.Reader, template, above.certificate.Certificate, public, above.key)
-	if err != nil {
-		return nil, err
-	}
-	return cert.Parse(der)
 }
 
 // Root is the authority's root.
@@ -100,7 +77,7 @@ func (b *Bench) Sign(r request.Request, lifetime time.Duration, now time.Time) (
 	if len(r.Names()) == 0 {
 		return nil, fmt.Errorf("bench signs no request without names")
 	}
-	template := &x509.Certificate{
+	template := x509.Certificate{
 		Subject:               r.Subject,
 		DNSNames:              r.DNSNames,
 		IPAddresses:           append([]net.IP(nil), r.IPAddresses...),
@@ -114,7 +91,7 @@ func (b *Bench) Sign(r request.Request, lifetime time.Duration, now time.Time) (
 		template.KeyUsage |= x509.KeyUsageKeyEncipherment
 	}
 	last := len(b.levels) - 1
-	leaf, err := issue(template, b.levels[last], r.PublicKey)
+	leaf, err := cert.Issue(rand.Reader, template, r.PublicKey, b.levels[last].certificate, b.levels[last].key)
 	if err != nil {
 		return nil, fmt.Errorf("signing for %v: %w", r.Names(), err)
 	}

@@ -8,14 +8,15 @@ import (
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"errors"
-	"math/big"
 	"net"
 	"time"
+
+	"freshseal/core/cert"
 )
 
 // Authority is a certificate authority of the made-up world.
 type Authority struct {
-	Certificate *x509.Certificate
+	Certificate *cert.Certificate
 	key         *ecdsa.PrivateKey
 }
 
@@ -34,17 +35,13 @@ func NewAuthority(name string, above *Authority, now time.Time) (*Authority, err
 	if err != nil {
 		return nil, err
 	}
-	der, err := issue(Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, CommonName: name},
-		Begins: -3 * 365 * 24 * time.Hour, Ends: 6 * 365 * 24 * time.Hour, IsAuthority: true}, above, key, now)
-	if err != nil {
-		return nil, err
-	}
-	c, err := x509.ParseCertificate(der)
+	c, err := issue(Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, CommonName: name},
+		Begins: -3 * 365 * day, Ends: 6 * 365 * day, IsAuthority: true}, above, key, now)
 	return &Authority{c, key}, err
 }
 
 // PEM is the authority's certificate.
-func (a *Authority) PEM() []byte { return pemOf("CERTIFICATE", a.Certificate.Raw) }
+func (a *Authority) PEM() []byte { return a.Certificate.PEM() }
 
 // withKey is the authority's certificate and key; the made-up world has no
 // better place for them than a file.
@@ -69,7 +66,7 @@ func openAuthorities(text []byte) (root, middle *Authority, err error) {
 			return nil, nil, errors.New("the authority's file is damaged")
 		}
 		text = rest
-		c, err := x509.ParseCertificate(certificate.Bytes)
+		c, err := cert.Parse(certificate.Bytes)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -89,21 +86,17 @@ func (a *Authority) Issue(w Wanted, now time.Time) (certificate, key []byte, err
 	if err != nil {
 		return nil, nil, err
 	}
-	der, err := issue(w, a, made, now)
+	c, err := issue(w, a, made, now)
 	if err != nil {
 		return nil, nil, err
 	}
 	pkcs8, err := x509.MarshalPKCS8PrivateKey(made)
-	return pemOf("CERTIFICATE", der), pemOf("PRIVATE KEY", pkcs8), err
+	return c.PEM(), pemOf("PRIVATE KEY", pkcs8), err
 }
 
-func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, now time.Time) ([]byte, error) {
-	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127))
-	if err != nil {
-		return nil, err
-	}
-	template := &x509.Certificate{
-		SerialNumber: serial, Subject: w.Subject, NotBefore: now.Add(w.Begins), NotAfter: now.Add(w.Ends),
+func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, now time.Time) (*cert.Certificate, error) {
+	template := x509.Certificate{
+		Subject: w.Subject, NotBefore: now.Add(w.Begins), NotAfter: now.Add(w.Ends),
 		BasicConstraintsValid: true, IsCA: w.IsAuthority, KeyUsage: x509.KeyUsageDigitalSignature,
 	}
 	if w.IsAuthority {
@@ -119,7 +112,7 @@ func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, now time.Time) ([]
 		}
 	}
 	if above == nil {
-		return x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+		return cert.Issue(rand.Reader, template, key.Public(), nil, key)
 	}
-	return x509.CreateCertificate(rand.Reader, template, above.Certificate, key.Public(), above.key)
+	return cert.Issue(rand.Reader, template, key.Public(), above.Certificate, above.key)
 }

@@ -48,12 +48,12 @@ func (r *reader) at(steps []Step) ast.Node {
 // checkValues sees that every value of a step exists by then and fits its place.
 func (r *reader) checkValues(p Procedure, section Section, step *Step, known map[string]Kind) {
 	at := r.places[step]
-	use := func(name string, place string) {
+	use := func(name, fragment, place string) {
 		kind, ok := known[name]
 		if given, isGiven := Given[name]; !ok && isGiven {
 			kind, ok = given.Kind, reached(section, name)
 			if !ok {
-				r.faultIn(at, name, "use it in a later section", "{{%s}} is not there before the section %s", name, availableFrom[name])
+				r.faultIn(at, fragment, "use it in a later section", "{{%s}} is not there before the section %s", name, availableFrom[name])
 				return
 			}
 		}
@@ -63,11 +63,11 @@ func (r *reader) checkValues(p Procedure, section Section, step *Step, known map
 			if near := nearest(name, append(keysOf(known), givenNames()...)); near != "" {
 				instead = "write {{" + near + "}}"
 			}
-			r.faultIn(at, name, instead, "nothing is called {{%s}} here", name)
+			r.faultIn(at, fragment, instead, "nothing is called {{%s}} here", name)
 		case place == "path" && kind != Path && kind != Text && kind != Number:
-			r.faultIn(at, name, "name a path or a text", "{{%s}} is of the kind %s and cannot stand in a path", name, kind)
+			r.faultIn(at, fragment, "name a path or a text", "{{%s}} is of the kind %s and cannot stand in a path", name, kind)
 		case place == "file" && kind != Content:
-			r.faultIn(at, name, "name one of "+strings.Join(contents(known), ", "), "{{%s}} is of the kind %s and is no file's content", name, kind)
+			r.faultIn(at, fragment, "name one of "+strings.Join(contents(known), ", "), "{{%s}} is of the kind %s and is no file's content", name, kind)
 		}
 	}
 	place := "command"
@@ -75,13 +75,13 @@ func (r *reader) checkValues(p Procedure, section Section, step *Step, known map
 		place = "path"
 	}
 	for _, m := range placeholder.FindAllStringSubmatch(step.Text, -1) {
-		use(m[1], place)
+		use(m[1], m[0], place)
 	}
 	if step.Content != "" {
-		use(step.Content, "file")
+		use(step.Content, "{{"+step.Content+"}}", "file")
 	}
 	if step.Expect.Same != "" {
-		use(step.Expect.Same, "file")
+		use(step.Expect.Same, "{{"+step.Expect.Same+"}}", "file")
 	}
 	if name := step.When.Setting; name != "" {
 		if _, ok := p.Setting(name); !ok {

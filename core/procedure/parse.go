@@ -302,7 +302,11 @@ func (r *reader) step(n ast.Node) Step {
 			}
 		}
 	}
+	before := len(r.faults)
 	r.mapping(n, "a step", known, "step")
+	if len(r.faults) > before {
+		return s // what else is missing may be what was mistyped
+	}
 	if s.Verb == "" {
 		r.fault(n, "add one of "+strings.Join(strs(verbs), ", "), "a step has no verb")
 	}

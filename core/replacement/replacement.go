@@ -166,7 +166,7 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 	case p.Reverting && e.Kind == Failed:
 		p.State, p.Why = Held, e.Why
 		return p, Nothing, nil
-	case p.Stopping && (e.Kind == ClearedAway || e.Kind == NotClearable):
+	case p.Stopping && !p.Touched() && (e.Kind == ClearedAway || e.Kind == NotClearable):
 		p.State = Cancelled
 		if e.Why != "" {
 			p.Why = e.Why
@@ -177,7 +177,7 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 		return p.stop()
 	case e.Kind == Done:
 		return p.next()
-	case p.Stopping && !p.Touched(): // Waits or Failed: nothing was changed yet
+	case p.Stopping && !p.Touched() && (e.Kind == Waits || e.Kind == Failed):
 		return p.stop()
 	case e.Kind == Waits:
 		p.State, p.WaitingFor = Waiting, e.Waiting

@@ -1,0 +1,125 @@
+package request_test
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"freshseal/core/finding"
+	"freshseal/core/request"
+)
+
+func made(t testing.TB, names []string, organization string) request.Request {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{
+		Subject: pkix.Name{CommonName: names[0], Organization: []string{organization}}, DNSNames: names}, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := request.Parse(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func TestARequestIsComparedWithItsPlan(t *testing.T) {
+	plan := request.Plan{Subject: request.Subject{Organization: "Tidewrack Ferries"}, Names: []string{"Gate.Tidewrack.Example.", "gate", "gate"}}.Complete()
+	if want := []string{"gate.tidewrack.example", "gate"}; !slices.Equal(plan.Names, want) || plan.Subject.CommonName != want[0] {
+		t.Fatalf("plan %+v", plan)
+	}
+	for _, c := range []struct {
+		about   string
+		request request.Request
+		want    []finding.Code
+	}{
+		{"as planned", made(t, plan.Names, "Tidewrack Ferries"), nil},
+		{"without the short name", made(t, plan.Names[:1], "Tidewrack Ferries"), []finding.Code{finding.NameMissing}},
+		{"with a name too many", made(t, append(slices.Clone(plan.Names), "appliance.local"), "Tidewrack Ferries"), []finding.Code{finding.NameSurplus}},
+		{"with the maker's subject", made(t, plan.Names, "Brinewell"), []finding.Code{finding.SubjectDiffers}},
+	} {
+		var got []finding.Code
+		for _, f := range request.Check(plan, c.request) {
+			got = append(got, f.Code)
+		}
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%s: findings %v, want %v", c.about, got, c.want)
+		}
+	}
+}
+
+func TestAPlanThatNobodyWouldSignIsRefused(t *testing.T) {
+	for about, plan := range map[string]request.Plan{
+		"no name":          {Key: request.ECDSAP256},
+		"a URL":            {Names: []string{"https://gate.tidewrack.example"}, Key: request.ECDSAP256},
+		"a shell's blank":  {Names: []string{"gate; reboot"}, Key: request.ECDSAP256},
+		"a long country":   {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256, Subject: request.Subject{Country: "Mainquay"}},
+		"a new line":       {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256, Subject: request.Subject{Unit: "a\n[req]"}},
+		"an unknown key":   {Names: []string{"gate.tidewrack.example"}, Key: "rsa-1024"},
+		"a lone wild card": {Names: []string{"*.example"}, Key: request.ECDSAP256},
+	} {
+		if len(plan.Check()) == 0 {
+			t.Errorf("%s is taken", about)
+		}
+	}
+}
+
+// The configuration is read by the real openssl, with values that try to break
+// out of their lines.
+func TestOpenSSLMakesJustThePlannedRequest(t *testing.T) {
+	openssl, err := exec.LookPath("openssl")
+	if err != nil {
+		t.Skip("openssl is not here; make test installs it")
+	}
+	plan := request.Plan{
+		Subject: request.Subject{Organization: `Tide#wrack $HOME "Ferries" \ Söhne; [x]`, Unit: "A=B, C+D/E", Country: "XX"},
+		Names:   []string{"gate.tidewrack.example", "192.0.2.11", "2001:db8::11", "*.gate.tidewrack.example"},
+	}.Complete()
+	dir := t.TempDir()
+	config := filepath.Join(dir, "request.cnf")
+	if err := os.WriteFile(config, []byte(plan.OpenSSLConfig()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, key := range []request.KeyType{request.ECDSAP256, request.ECDSAP384, request.RSA2048} {
+		plan.Key = key
+		keyFile := filepath.Join(dir, string(key))
+		if out, err := exec.Command(openssl, append([]string{"genpkey", "-out", keyFile}, plan.OpenSSLKeyOptions()...)...).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		out, err := exec.Command(openssl, "req", "-new", "-utf8", "-config", config, "-key", keyFile).Output()
+		if err != nil {
+			t.Fatalf("%s: %v", key, err)
+		}
+		made, err := request.Parse(out)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range request.Check(plan, made) {
+			t.Errorf("%s: %s", key, f.What)
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	r := made(f, []string{"gate.tidewrack.example"}, "Tidewrack Ferries")
+	f.Add(r.PEM())
+	f.Add(r.Raw)
+	f.Add([]byte(strings.Repeat("-----BEGIN CERTIFICATE REQUEST-----\n", 3)))
+	f.Fuzz(func(t *testing.T, content []byte) {
+		if made, err := request.Parse(content); err == nil && len(made.Raw) == 0 {
+			t.Error("a request without content")
+		}
+	})
+}
