@@ -45,6 +45,7 @@ type Link struct {
 	cert.Facts
 	Role   string `json:"role" required:"true" enum:"leaf,intermediate,anchor,root,surplus" description:"an anchor is a root that the fleet trusts"`
 	Served bool   `json:"served" required:"true"`
+	PEM    string `json:"pem" required:"true"`
 }
 
 // Slots are all slots of the fleet, worst condition first, then soonest end.
@@ -151,11 +152,11 @@ func links(path chain.Path, served []*cert.Certificate) []Link {
 			role = "root"
 		}
 		onPath[c.SHA256] = true
-		out = append(out, Link{c.Facts(), role, isServed[c.SHA256]})
+		out = append(out, Link{c.Facts(), role, isServed[c.SHA256], string(c.PEM())})
 	}
 	for _, c := range served {
 		if !onPath[c.SHA256] {
-			out = append(out, Link{c.Facts(), "surplus", true})
+			out = append(out, Link{c.Facts(), "surplus", true, string(c.PEM())})
 		}
 	}
 	return out

@@ -1,0 +1,198 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// freePort finds a port that nobody listens on.
+func freePort(t *testing.T, address string) string {
+	t.Helper()
+	l, err := net.Listen("tcp", address+":0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	_, port, _ := net.SplitHostPort(l.Addr().String())
+	return port
+}
+
+// daemon starts a real server in the foreground and waits until it listens. It
+// is ended with the test, by its process group.
+func daemon(t *testing.T, listens, name string, args ...string) {
+	t.Helper()
+	cmd := exec.Command(name, args...)
+	var log bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &log, &log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	cmd.WaitDelay = 2 * time.Second
+	if err := cmd.Start(); err != nil {
+		t.Fatalf("starting %s: %v", name, err)
+	}
+	t.Cleanup(func() {
+		syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM)
+		cmd.Wait()
+		if t.Failed() {
+			t.Logf("%s said:\n%s", name, log.String())
+		}
+	})
+	for range 100 {
+		if conn, err := net.Dial("tcp", listens); err == nil {
+			conn.Close()
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Fatalf("%s does not listen at %s:\n%s", name, listens, log.String())
+}
+
+// box is a machine with a real sshd and a real nginx that serves its factory
+// certificate.
+type box struct {
+	dir, address, sshPort, webPort string
+	hostKey, keyFile               string
+}
+
+const boxAddress = "127.20.77.1"
+
+func startBox(t *testing.T) box {
+	t.Helper()
+	dir := t.TempDir()
+	b := box{dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), webPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b.startSSH(t)
+	b.startWeb(t)
+	return b
+}
+
+func (b *box) startSSH(t *testing.T) {
+	t.Helper()
+	if os.Geteuid() == 0 {
+		if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at := func(name string) string { return filepath.Join(b.dir, "ssh", name) }
+	os.MkdirAll(at(""), 0o700)
+	must(t, "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", at("host"))
+	must(t, "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", at("id"))
+	public, err := os.ReadFile(at("id.pub"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, at("authorized_keys"), string(public))
+	write(t, at("sshd_config"), fmt.Sprintf("Port %s\nListenAddress %s\nHostKey %s\nPidFile none\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n",
+		b.sshPort, b.address, at("host"), at("authorized_keys")))
+	daemon(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f", at("sshd_config"))
+	b.hostKey = "ssh-ed25519 " + strings.Fields(must(t, "", "ssh-keygen", "-l", "-f", at("host.pub")))[1]
+}
+
+func (b *box) at(name string) string { return filepath.Join(b.dir, "web", name) }
+
+func (b *box) startWeb(t *testing.T) {
+	t.Helper()
+	os.MkdirAll(b.at("tls"), 0o700)
+	must(t, "", "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", b.at("tls/key.pem"), "-out", b.at("tls/cert.pem"),
+		"-days", "3650", "-subj", "/O=Brinewell/CN=localhost.localdomain")
+	if err := os.Chmod(b.at("tls/key.pem"), 0o640); err != nil {
+		t.Fatal(err)
+	}
+	write(t, b.at("nginx.conf"), fmt.Sprintf("worker_processes 1;\npid nginx.pid;\nevents {}\nhttp {\n access_log off;\n client_body_temp_path t1;\n proxy_temp_path t2;\n fastcgi_temp_path t3;\n uwsgi_temp_path t4;\n scgi_temp_path t5;\n"+
+		" server {\n  listen %s:%s ssl;\n  ssl_certificate tls/cert.pem;\n  ssl_certificate_key tls/key.pem;\n  return 200 ok;\n }\n}\n", b.address, b.webPort))
+	daemon(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/nginx", "-p", b.at(""), "-c", "nginx.conf", "-e", "stderr", "-g", "daemon off;")
+}
+
+// add takes the box into a fleet, with the settings that its nginx needs.
+func (b *box) add(t *testing.T, s *server, more ...string) {
+	t.Helper()
+	who, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	nginx := "/usr/sbin/nginx -p " + b.at("") + " -c nginx.conf -e stderr "
+	s.ok(append([]string{"device", "add", realBox, "--address", b.address, "--family", "web-files-ssh", "--ssh-user", who.Username, "--ssh-port", b.sshPort,
+		"--key-file", b.keyFile, "--host-key", b.hostKey, "--slot", "web=" + b.webPort,
+		"--setting", "certificate_file=" + b.at("tls/cert.pem"), "--setting", "key_file=" + b.at("tls/key.pem"), "--setting", "work_folder=" + b.at("work"),
+		"--setting", "test=" + nginx + "-t", "--setting", "reload=" + nginx + "-s reload"}, more...)...)
+}
+
+const realBox = "web-7.saltmere.tidewrack.example"
+
+func TestARealServerIsReplacedAndOpenSSLAgrees(t *testing.T) {
+	b := startBox(t)
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	b.add(t, s)
+	before := s.show(realBox + "/web")
+	if before.Condition != "factory" {
+		t.Fatalf("before: %+v", before)
+	}
+	watched := s.ok("replace", realBox+"/web", "--signer", "bench", "--name", realBox, "--name", b.address, "--watch")
+	if !strings.HasSuffix(watched, "r1: sealed\n") {
+		t.Fatal(watched)
+	}
+
+	// The judge is openssl: what is on the wire, and whether it verifies.
+	shown := must(t, "Q\n", "openssl", "s_client", "-connect", net.JoinHostPort(b.address, b.webPort), "-servername", realBox, "-showcerts")
+	if n := strings.Count(shown, "-----BEGIN CERTIFICATE-----"); n != 3 {
+		t.Errorf("%d certificates are served instead of leaf and two intermediates", n)
+	}
+	root := write(t, filepath.Join(t.TempDir(), "root.pem"), rootOf(t, s))
+	leaf, rest, _ := strings.Cut(shown[strings.Index(shown, "-----BEGIN CERTIFICATE"):], "-----END CERTIFICATE-----")
+	leafFile := write(t, filepath.Join(t.TempDir(), "leaf.pem"), leaf+"-----END CERTIFICATE-----\n")
+	restFile := write(t, filepath.Join(t.TempDir(), "rest.pem"), rest)
+	must(t, "", "openssl", "verify", "-CAfile", root, "-untrusted", restFile, "-purpose", "sslserver", "-verify_hostname", realBox, leafFile)
+	must(t, "", "openssl", "verify", "-CAfile", root, "-untrusted", restFile, "-verify_ip", b.address, leafFile)
+
+	if info, err := os.Stat(b.at("tls/key.pem")); err != nil || info.Mode().Perm() != 0o640 {
+		t.Errorf("the key's mode is not the old one's: %v %v", info.Mode(), err)
+	}
+	if text := s.log.String() + watched; strings.Contains(text, "PRIVATE KEY") {
+		t.Error("a private key is shown")
+	}
+
+	// And back again, on a person's wish.
+	s.ok("replacement", "revert", "r1")
+	if after := s.show(realBox + "/web"); after.Certificate.SHA256 != before.Certificate.SHA256 || after.Condition != "factory" {
+		t.Errorf("reverted: %+v", after)
+	}
+	if left, _ := os.ReadDir(b.at("work")); len(left) > 0 {
+		t.Errorf("left on the box after the revert: %v", left)
+	}
+}
+
+// rootOf is the root that the service's own signer stands on, as PEM.
+func rootOf(t *testing.T, s *server) string {
+	t.Helper()
+	var r struct {
+		Chain []struct{ PEM string }
+	}
+	s.json(&r, "replacement", "show", "r1")
+	return r.Chain[len(r.Chain)-1].PEM
+}
+
+// The server's own test finds fault with the new files: the box is as before.
+func TestAFailingConfigTestPutsTheOldCertificateBack(t *testing.T) {
+	b := startBox(t)
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	// A test that likes the factory's RSA key and no other kind.
+	b.add(t, s, "--setting", "test=/usr/bin/openssl rsa -noout -in "+b.at("tls/key.pem"))
+	before := s.show(realBox + "/web")
+	s.fails(1, "r1 of "+realBox+"/web is reverted", "replace", realBox+"/web", "--signer", "bench", "--key", "ecdsa-p256", "--watch")
+	if after := s.show(realBox + "/web"); after.Certificate.SHA256 != before.Certificate.SHA256 {
+		t.Errorf("the old certificate is not back: %+v", after)
+	}
+	must(t, "", "openssl", "rsa", "-noout", "-in", b.at("tls/key.pem"))
+	if left, _ := filepath.Glob(b.at("tls/*.new")); len(left) > 0 {
+		t.Errorf("left on the box: %v", left)
+	}
+}
