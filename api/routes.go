@@ -13,7 +13,6 @@ import (
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/service"
-	"freshseal/wire"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -148,7 +147,7 @@ var routes = []route{
 		})},
 	{method: "POST", path: v1 + "/readings", summary: "read an address that is in no inventory", status: 200, in: askReading{}, out: service.Seen{},
 		handler: call(200, func(ctx context.Context, s *Server, _ string, in askReading) (service.Seen, error) {
-			return s.service.ReadAddress(ctx, wire.Target{Address: in.Address, Port: in.Port, ServerName: in.ServerName})
+			return s.service.ReadAddress(ctx, in.Address, in.Port, in.ServerName)
 		})},
 
 	{method: "POST", path: v1 + "/rehearsals", summary: "show every step of a replacement; nothing is sent", status: 200, in: service.Order{}, out: service.Rehearsal{},

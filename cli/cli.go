@@ -83,7 +83,8 @@ func (a *app) report(err error) int {
 		fmt.Fprintln(a.err, "freshseal: stopped")
 		return exitFailed
 	case isUsage(err):
-		fmt.Fprintln(a.err, (&trouble{what: err.Error(), next: "see: freshseal --help"}).Error())
+		what, hint, _ := strings.Cut(err.Error(), "\n") // Cobra's hint stands on lines of its own
+		fmt.Fprintln(a.err, (&trouble{what: what, why: strings.Join(strings.Fields(hint), " "), next: "see: freshseal --help"}).Error())
 		return exitUsage
 	}
 	fmt.Fprintln(a.err, (&trouble{what: err.Error()}).Error())

@@ -298,7 +298,8 @@ type Seen struct {
 }
 
 // ReadAddress reads something that is in no inventory; nothing is kept.
-func (s *Service) ReadAddress(ctx context.Context, t wire.Target) (Seen, error) {
+func (s *Service) ReadAddress(ctx context.Context, address string, port int, serverName string) (Seen, error) {
+	t := wire.Target{Address: address, Port: port, ServerName: request.PlainName(serverName)}
 	if !request.IsName(t.Address) || t.Port < 1 || t.Port > 65535 {
 		return Seen{}, invalid("this cannot be read", fmt.Sprintf("%q and %d are not an address and a port", t.Address, t.Port), "write it as 192.0.2.1:443 or [2001:db8::1]:443")
 	}
