@@ -1,0 +1,20 @@
+import { createBrowserRouter } from 'react-router'
+import { Shell } from './Shell'
+import { RouteProblem } from '../parts/Problem'
+
+// Each page is a chunk of its own, loaded when it is first opened.
+export const router = createBrowserRouter([
+  { path: '/sign-in', HydrateFallback: () => null, lazy: async () => ({ Component: (await import('../pages/signin/SignIn')).SignIn }) },
+  {
+    path: '/',
+    Component: Shell,
+    ErrorBoundary: RouteProblem,
+    HydrateFallback: () => null,
+    children: [
+      { index: true, lazy: async () => ({ Component: (await import('../pages/slots/Slots')).Slots }) },
+      { path: 'slots/:device/:slot', lazy: async () => ({ Component: (await import('../pages/slot/SlotPage')).SlotPage }) },
+      { path: 'replacements', lazy: async () => ({ Component: (await import('../pages/replacements/Replacements')).Replacements }) },
+      { path: 'replacements/:id', lazy: async () => ({ Component: (await import('../pages/replacement/ReplacementPage')).ReplacementPage }) },
+    ],
+  },
+])

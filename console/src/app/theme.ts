@@ -1,0 +1,57 @@
+import { createTheme } from '@mui/material/styles'
+
+export const mono = '"Source Code Pro Variable", ui-monospace, monospace'
+
+declare module '@mui/material/styles' {
+  interface Palette {
+    seal: string
+    line: string
+  }
+  interface PaletteOptions {
+    seal?: string
+    line?: string
+  }
+}
+
+// Ink blue on paper white; madder red for the seal and for what needs a person.
+const light = {
+  primary: { main: '#1f3a68' },
+  error: { main: '#a3273a' },
+  warning: { main: '#8a5a00' },
+  success: { main: '#2b6243' },
+  background: { default: '#fbfaf6', paper: '#ffffff' },
+  text: { primary: '#1a2236', secondary: '#525c73' },
+  divider: '#dcd9cf',
+  seal: '#a3273a',
+  line: '#8d95a8',
+}
+
+const dark = {
+  primary: { main: '#a9c1f0' },
+  error: { main: '#f08c9b' },
+  warning: { main: '#e6b566' },
+  success: { main: '#8ccba5' },
+  background: { default: '#10172a', paper: '#172036' },
+  text: { primary: '#e6e9f2', secondary: '#a7b0c6' },
+  divider: '#2c3753',
+  seal: '#e2667a',
+  line: '#7c88a6',
+}
+
+export const theme = createTheme({
+  cssVariables: { colorSchemeSelector: 'data-scheme' },
+  colorSchemes: { light: { palette: light }, dark: { palette: dark } },
+  shape: { borderRadius: 6 },
+  typography: {
+    fontFamily: '"Inter Variable", system-ui, sans-serif',
+    fontSize: 13,
+    h1: { fontSize: '1.375rem', fontWeight: 650, letterSpacing: '-0.01em' },
+    h2: { fontSize: '0.9375rem', fontWeight: 650 },
+    button: { textTransform: 'none', fontWeight: 600 },
+  },
+  components: {
+    MuiButton: { defaultProps: { disableElevation: true } },
+    MuiPaper: { defaultProps: { variant: 'outlined' } },
+    MuiLink: { defaultProps: { underline: 'hover' } },
+  },
+})

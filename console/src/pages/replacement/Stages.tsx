@@ -1,0 +1,97 @@
+import Box from '@mui/material/Box'
+import Collapse from '@mui/material/Collapse'
+import Typography from '@mui/material/Typography'
+import { useState } from 'react'
+import type { Replacement, Schemas } from '../../api/client'
+import { mono } from '../../app/theme'
+import { took } from '../../parts/words'
+
+type Step = Schemas['Step']
+type Standing = 'done' | 'now' | 'failed' | 'ahead'
+
+const stages: [string, string][] = [
+  ['survey', 'look at what stands'],
+  ['request', 'the device makes key and request'],
+  ['sign', 'the request goes to the signer'],
+  ['gate', 'approval and window'],
+  ['backup', 'keep what stands'],
+  ['trust', 'give the device the anchors it needs'],
+  ['install', 'lay the new files down; nothing live changes yet'],
+  ['trial', 'prove on a test address'],
+  ['activate', 'put them in place and restart'],
+  ['prove', 'read the wire until the whole chain is served'],
+  ['mirror', 'carry it to the other members'],
+  ['seal', 'record it and clear up'],
+]
+
+/** Stages shows the way of a replacement, stage by stage, with every step and what came of it. */
+export function Stages({ r }: { r: Replacement }) {
+  const now = stages.findIndex(([name]) => name === r.stage)
+  const back = (r.steps ?? []).filter((s) => s.stage === 'revert' || s.stage === 'cancel')
+  return (
+    <Box component="ol" aria-label="Stages" aria-live="polite" sx={{ listStyle: 'none', m: 0, p: 0 }}>
+      {stages.map(([name, about], i) => (
+        <Stage key={name} name={name} about={about} standing={standing(r, i, now)} steps={(r.steps ?? []).filter((s) => s.stage === name)} />
+      ))}
+      {back.length > 0 && <Stage name={r.state === 'cancelled' ? 'cancel' : 'revert'} about="the way back" standing={r.state === 'held' ? 'failed' : r.state === 'running' ? 'now' : 'done'} steps={back} />}
+    </Box>
+  )
+}
+
+function standing(r: Replacement, i: number, now: number): Standing {
+  if (r.state === 'sealed' || i < now) return 'done'
+  if (i > now) return 'ahead'
+  return r.state === 'held' || r.state === 'reverted' || r.reverting ? 'failed' : r.state === 'cancelled' ? 'ahead' : 'now'
+}
+
+const signs: Record<Standing, string> = { done: '✓', now: '▸', failed: '✕', ahead: '·' }
+const tones: Record<Standing, string> = { done: 'success.main', now: 'primary.main', failed: 'error.main', ahead: 'text.secondary' }
+
+function Stage({ name, about, standing, steps }: { name: string; about: string; standing: Standing; steps: Step[] }) {
+  return (
+    <Box component="li" data-stage={name} data-standing={standing} sx={{ display: 'flex', gap: 1.5, py: 0.5, opacity: standing === 'ahead' ? 0.75 : 1 }}>
+      <Box aria-hidden="true" sx={{ width: 18, textAlign: 'center', fontWeight: 700, color: tones[standing] }}>
+        {signs[standing]}
+      </Box>
+      <Box sx={{ minWidth: 0, flexGrow: 1 }}>
+        <Typography component="div">
+          <strong>{name}</strong>{' '}
+          <Box component="span" sx={{ color: 'text.secondary' }}>
+            {about}
+          </Box>
+        </Typography>
+        {steps.map((s, i) => (
+          <StepLine key={i} step={s} />
+        ))}
+      </Box>
+    </Box>
+  )
+}
+
+function StepLine({ step }: { step: Step }) {
+  const [open, setOpen] = useState(step.outcome === 'failed')
+  return (
+    <Box>
+      <Box
+        component="button"
+        type="button"
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+        sx={{ all: 'unset', cursor: 'pointer', display: 'flex', gap: 1, width: '100%', fontSize: 13, color: step.outcome === 'failed' ? 'error.main' : 'text.primary', '&:focus-visible': { outline: '2px solid', outlineColor: 'primary.main' } }}
+      >
+        <Box component="span" sx={{ flexGrow: 1 }}>
+          {step.name}
+          {step.outcome !== 'done' && ` — ${step.outcome}`}
+        </Box>
+        <Box component="span" sx={{ color: 'text.secondary' }}>
+          {took(step.began_at, step.ended_at)}
+        </Box>
+      </Box>
+      <Collapse in={open} unmountOnExit>
+        <Box component="pre" sx={{ m: 0, mb: 1, p: 1, bgcolor: 'background.default', border: 1, borderColor: 'divider', borderRadius: 1, fontFamily: mono, fontSize: 11.5, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
+          {[`${step.verb} ${step.text}`, step.output, step.why].filter(Boolean).join('\n\n')}
+        </Box>
+      </Collapse>
+    </Box>
+  )
+}

@@ -1,0 +1,30 @@
+import Box from '@mui/material/Box'
+import Typography from '@mui/material/Typography'
+import type { Finding } from '../api/client'
+
+const tones: Record<Finding['severity'], string> = { error: 'error.main', warning: 'warning.main', note: 'text.secondary' }
+
+/** Findings lists what is wrong: what, why it matters, what to do. */
+export function Findings({ found }: { found: Finding[] }) {
+  if (found.length === 0) return <Typography color="text.secondary">Nothing is wrong here.</Typography>
+  return (
+    <Box component="ul" sx={{ listStyle: 'none', m: 0, p: 0, display: 'grid', gap: 1.5 }}>
+      {found.map((f) => (
+        <Box component="li" key={f.code + f.what} sx={{ borderLeft: 3, borderColor: tones[f.severity], pl: 1.5 }}>
+          <Typography sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>
+            <Box component="span" sx={{ color: tones[f.severity] }}>
+              {f.severity}
+            </Box>
+            : {f.what}
+          </Typography>
+          <Typography variant="body2" color="text.secondary">
+            {f.why}
+          </Typography>
+          <Typography variant="body2">
+            <strong>Remedy:</strong> {f.remedy}
+          </Typography>
+        </Box>
+      ))}
+    </Box>
+  )
+}
