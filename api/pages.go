@@ -19,6 +19,7 @@ type asset struct {
 	media   string
 	etag    string
 	cache   string
+	small   func() []byte // gzip
 }
 
 // servePages serves the console. Every page address answers with the one
@@ -35,7 +36,7 @@ func servePages(app *fiber.App) {
 			return err
 		}
 		sum := sha256.Sum256(content)
-		a := asset{content, mime.TypeByExtension(path.Ext(name)), `"` + hex.EncodeToString(sum[:8]) + `"`, "no-cache"}
+		a := asset{content, mime.TypeByExtension(path.Ext(name)), `"` + hex.EncodeToString(sum[:8]) + `"`, "no-cache", shrink(content)}
 		if strings.HasPrefix(name, "assets/") {
 			a.cache = "public, max-age=31536000, immutable" // their names change with their content
 		}
@@ -56,6 +57,11 @@ func servePages(app *fiber.App) {
 			return c.SendStatus(fiber.StatusNotModified)
 		}
 		c.Set(fiber.HeaderContentType, a.media)
+		c.Set(fiber.HeaderVary, fiber.HeaderAcceptEncoding)
+		if small := a.small(); small != nil && strings.Contains(c.Get(fiber.HeaderAcceptEncoding), "gzip") {
+			c.Set(fiber.HeaderContentEncoding, "gzip")
+			return c.Send(small)
+		}
 		return c.Send(a.content)
 	})
 }

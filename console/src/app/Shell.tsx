@@ -29,7 +29,7 @@ export function Shell() {
       <Link href="#content" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, zIndex: 2000 } }}>
         Skip to the content
       </Link>
-      <AppBar position="sticky" color="inherit" elevation={0} sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
+      <AppBar position="sticky" color="inherit" variant="elevation" elevation={0} sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
         <Toolbar variant="dense" sx={{ gap: { xs: 1, sm: 2 }, flexWrap: 'wrap' }}>
           <Box sx={{ display: 'flex', alignItems: 'center', gap: 1 }}>
             <Seal size={26} />

@@ -45,6 +45,8 @@ export const theme = createTheme({
   typography: {
     fontFamily: '"Inter Variable", system-ui, sans-serif',
     fontSize: 13,
+    body1: { fontSize: '0.875rem' },
+    body2: { fontSize: '0.8125rem' },
     h1: { fontSize: '1.375rem', fontWeight: 650, letterSpacing: '-0.01em' },
     h2: { fontSize: '0.9375rem', fontWeight: 650 },
     button: { textTransform: 'none', fontWeight: 600 },

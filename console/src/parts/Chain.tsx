@@ -24,12 +24,12 @@ export function Chain({ links, incomplete }: { links: Link[]; incomplete?: strin
               <Typography component="span" sx={{ fontWeight: 650, overflowWrap: 'anywhere' }}>
                 {link.name}
               </Typography>
-              <Typography component="span" variant="body2" color={link.role === 'root' ? 'error' : 'text.secondary'}>
+              <Typography component="span" variant="body2" sx={{ color: link.role === 'root' ? 'error.main' : 'text.secondary' }}>
                 {roles[link.role]}
                 {!link.served && link.role === 'intermediate' && ' — not served'}
               </Typography>
             </Box>
-            <Typography variant="body2" color="text.secondary">
+            <Typography sx={{ color: 'text.secondary' }} variant="body2">
               {day(link.not_before)} to {day(link.not_after)} · {link.key} · {link.signature}
             </Typography>
             <Typography variant="body2" sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary', overflowWrap: 'anywhere' }}>

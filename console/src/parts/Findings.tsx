@@ -6,7 +6,7 @@ const tones: Record<Finding['severity'], string> = { error: 'error.main', warnin
 
 /** Findings lists what is wrong: what, why it matters, what to do. */
 export function Findings({ found }: { found: Finding[] }) {
-  if (found.length === 0) return <Typography color="text.secondary">Nothing is wrong here.</Typography>
+  if (found.length === 0) return <Typography sx={{ color: 'text.secondary' }}>Nothing is wrong here.</Typography>
   return (
     <Box component="ul" sx={{ listStyle: 'none', m: 0, p: 0, display: 'grid', gap: 1.5 }}>
       {found.map((f) => (
@@ -17,7 +17,7 @@ export function Findings({ found }: { found: Finding[] }) {
             </Box>
             : {f.what}
           </Typography>
-          <Typography variant="body2" color="text.secondary">
+          <Typography sx={{ color: 'text.secondary' }} variant="body2">
             {f.why}
           </Typography>
           <Typography variant="body2">

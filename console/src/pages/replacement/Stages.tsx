@@ -1,7 +1,6 @@
 import Box from '@mui/material/Box'
-import Collapse from '@mui/material/Collapse'
 import Typography from '@mui/material/Typography'
-import { useState } from 'react'
+import { useState, type ReactNode } from 'react'
 import type { Replacement, Schemas } from '../../api/client'
 import { mono } from '../../app/theme'
 import { took } from '../../parts/words'
@@ -48,22 +47,47 @@ const signs: Record<Standing, string> = { done: '✓', now: '▸', failed: '✕'
 const tones: Record<Standing, string> = { done: 'success.main', now: 'primary.main', failed: 'error.main', ahead: 'text.secondary' }
 
 function Stage({ name, about, standing, steps }: { name: string; about: string; standing: Standing; steps: Step[] }) {
+  const [chosen, setChosen] = useState<boolean | null>(null) // null: open while it matters
+  const open = chosen ?? (standing === 'now' || standing === 'failed')
+  const first = steps[0]
+  const last = steps[steps.length - 1]
   return (
-    <Box component="li" data-stage={name} data-standing={standing} sx={{ display: 'flex', gap: 1.5, py: 0.5, opacity: standing === 'ahead' ? 0.75 : 1 }}>
-      <Box aria-hidden="true" sx={{ width: 18, textAlign: 'center', fontWeight: 700, color: tones[standing] }}>
+    <Box component="li" data-stage={name} data-standing={standing} sx={{ display: 'flex', gap: 1.5, py: 0.5, color: standing === 'ahead' ? 'text.secondary' : 'text.primary' }}>
+      <Box aria-hidden="true" sx={{ width: 18, flexShrink: 0, textAlign: 'center', fontWeight: 700, color: tones[standing] }}>
         {signs[standing]}
       </Box>
       <Box sx={{ minWidth: 0, flexGrow: 1 }}>
-        <Typography component="div">
-          <strong>{name}</strong>{' '}
-          <Box component="span" sx={{ color: 'text.secondary' }}>
-            {about}
-          </Box>
-        </Typography>
-        {steps.map((s, i) => (
-          <StepLine key={i} step={s} />
-        ))}
+        <Box sx={{ display: 'flex', gap: 1, alignItems: 'baseline' }}>
+          <Typography component="div" sx={{ flexGrow: 1 }}>
+            <strong>{name}</strong>{' '}
+            <Box component="span" sx={{ color: 'text.secondary' }}>
+              {about}
+            </Box>
+          </Typography>
+          {first && last && (
+            <Line open={open} toggle={() => setChosen(!open)} label={`${steps.length} ${steps.length === 1 ? 'step' : 'steps'} of ${name}`}>
+              {steps.length} {steps.length === 1 ? 'step' : 'steps'}, {took(first.began_at, last.ended_at) || 'under way'} {open ? '▴' : '▾'}
+            </Line>
+          )}
+        </Box>
+        {open && steps.map((s, i) => <StepLine key={i} step={s} />)}
       </Box>
+    </Box>
+  )
+}
+
+/** Line is a line of text that opens and closes something. */
+function Line({ open, toggle, label, tone = 'text.secondary', wide, children }: { open: boolean; toggle: () => void; label?: string; tone?: string; wide?: boolean; children: ReactNode }) {
+  return (
+    <Box
+      component="button"
+      type="button"
+      aria-expanded={open}
+      aria-label={label}
+      onClick={toggle}
+      sx={{ all: 'unset', cursor: 'pointer', display: 'flex', gap: 1, width: wide ? '100%' : 'auto', whiteSpace: wide ? 'normal' : 'nowrap', fontSize: 13, color: tone, '&:focus-visible': { outline: '2px solid', outlineColor: 'primary.main' }, '&:hover': { textDecoration: 'underline' } }}
+    >
+      {children}
     </Box>
   )
 }
@@ -72,13 +96,7 @@ function StepLine({ step }: { step: Step }) {
   const [open, setOpen] = useState(step.outcome === 'failed')
   return (
     <Box>
-      <Box
-        component="button"
-        type="button"
-        aria-expanded={open}
-        onClick={() => setOpen(!open)}
-        sx={{ all: 'unset', cursor: 'pointer', display: 'flex', gap: 1, width: '100%', fontSize: 13, color: step.outcome === 'failed' ? 'error.main' : 'text.primary', '&:focus-visible': { outline: '2px solid', outlineColor: 'primary.main' } }}
-      >
+      <Line open={open} toggle={() => setOpen(!open)} tone={step.outcome === 'failed' ? 'error.main' : 'text.primary'} wide>
         <Box component="span" sx={{ flexGrow: 1 }}>
           {step.name}
           {step.outcome !== 'done' && ` — ${step.outcome}`}
@@ -86,12 +104,12 @@ function StepLine({ step }: { step: Step }) {
         <Box component="span" sx={{ color: 'text.secondary' }}>
           {took(step.began_at, step.ended_at)}
         </Box>
-      </Box>
-      <Collapse in={open} unmountOnExit>
+      </Line>
+      {open && (
         <Box component="pre" sx={{ m: 0, mb: 1, p: 1, bgcolor: 'background.default', border: 1, borderColor: 'divider', borderRadius: 1, fontFamily: mono, fontSize: 11.5, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
           {[`${step.verb} ${step.text}`, step.output, step.why].filter(Boolean).join('\n\n')}
         </Box>
-      </Collapse>
+      )}
     </Box>
   )
 }

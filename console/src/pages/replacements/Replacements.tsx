@@ -22,7 +22,7 @@ export function Replacements() {
     <Box sx={{ display: 'grid', gap: 2 }}>
       <Typography variant="h1">Replacements</Typography>
       {all.data?.length === 0 ? (
-        <Typography color="text.secondary">
+        <Typography sx={{ color: 'text.secondary' }}>
           None yet. Choose a slot on the page <Link component={RouterLink} to="/">Slots</Link> and press Replace.
         </Typography>
       ) : (

@@ -35,7 +35,7 @@ export function SignIn() {
           <Seal size={36} />
           <Typography variant="h1">Fresh Seal</Typography>
         </Box>
-        <Typography color="text.secondary">Sign in to look after the certificates of your fleet.</Typography>
+        <Typography sx={{ color: 'text.secondary' }}>Sign in to look after the certificates of your fleet.</Typography>
         <TextField label="User" value={user} onChange={(e) => setUser(e.target.value)} autoComplete="username" autoFocus required size="small" slotProps={{ htmlInput: { id: 'user' } }} />
         <TextField label="Password" type="password" value={password} onChange={(e) => setPassword(e.target.value)} autoComplete="current-password" required size="small" slotProps={{ htmlInput: { id: 'password' } }} />
         {signIn.error && <Problem error={signIn.error} />}

@@ -43,8 +43,9 @@ export function History({ device, slot, replacements }: { device: string; slot: 
       </Panel>
       <Panel title="Replacements">
         {replacements.length === 0 ? (
-          <Typography color="text.secondary">None yet.</Typography>
+          <Typography sx={{ color: 'text.secondary' }}>None yet.</Typography>
         ) : (
+          <Box sx={{ overflowX: 'auto' }}>
           <Table size="small">
             <TableBody>
               {replacements.map((r) => (
@@ -61,6 +62,7 @@ export function History({ device, slot, replacements }: { device: string; slot: 
               ))}
             </TableBody>
           </Table>
+          </Box>
         )}
       </Panel>
     </Box>

@@ -48,7 +48,7 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
               label={
                 <Box>
                   <strong>{s.name}</strong>{' '}
-                  <Typography component="span" color="text.secondary">
+                  <Typography sx={{ color: 'text.secondary' }} component="span">
                     {s.about}
                   </Typography>
                 </Box>

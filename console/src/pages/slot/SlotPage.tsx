@@ -40,7 +40,7 @@ export function SlotPage() {
         <Link component={RouterLink} to="/">
           Slots
         </Link>
-        <Typography color="text.primary">{s.site || 'no site'}</Typography>
+        <Typography sx={{ color: 'text.primary' }}>{s.site || 'no site'}</Typography>
       </Breadcrumbs>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', justifyContent: 'space-between' }}>
         <Box sx={{ minWidth: 0 }}>
@@ -49,7 +49,7 @@ export function SlotPage() {
           </Typography>
           <Box sx={{ display: 'flex', gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
             <ConditionMark condition={s.condition} />
-            <Typography color="text.secondary">{conditions[s.condition].about}</Typography>
+            <Typography sx={{ color: 'text.secondary' }}>{conditions[s.condition].about}</Typography>
           </Box>
         </Box>
         <Box sx={{ display: 'flex', gap: 1 }}>
@@ -67,11 +67,11 @@ export function SlotPage() {
           )}
         </Box>
       </Box>
-      {!s.replaceable && <Typography color="text.secondary">This device has no family, so it can only be read.</Typography>}
+      {!s.replaceable && <Typography sx={{ color: 'text.secondary' }}>This device has no family, so it can only be read.</Typography>}
       {read.error && <Problem error={read.error} />}
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 3fr) minmax(0, 2fr)' }, alignItems: 'start' }}>
         <Panel title="Chain as served">
-          {s.chain ? <Chain links={s.chain} incomplete={hole?.what} /> : <Typography color="text.secondary">Nothing could be read.</Typography>}
+          {s.chain ? <Chain links={s.chain} incomplete={hole?.what} /> : <Typography sx={{ color: 'text.secondary' }}>Nothing could be read.</Typography>}
         </Panel>
         <Box sx={{ display: 'grid', gap: 2 }}>
           <Panel title="Findings">

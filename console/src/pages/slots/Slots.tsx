@@ -57,7 +57,7 @@ export function Slots() {
       </Box>
       {slots.data ? (
         slots.data.length === 0 ? (
-          <Typography color="text.secondary">
+          <Typography sx={{ color: 'text.secondary' }}>
             There is no device yet. Add the first one from a terminal: <code>freshseal device add NAME --address ADDRESS</code>
           </Typography>
         ) : (

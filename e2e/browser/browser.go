@@ -1,0 +1,158 @@
+// Package browser drives the console in a headless Chromium for tests and
+// pictures. Chromium reaches nothing but loopback, and trusts just the one
+// certificate that the service shows.
+package browser
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/base64"
+	"fmt"
+	"net/url"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// Page is one tab.
+type Page struct {
+	ctx   context.Context
+	base  string
+	close func()
+
+	lock   sync.Mutex
+	faults []string
+}
+
+// Open starts a browser on a service. profile is an empty folder of its own.
+func Open(ctx context.Context, base, profile string, width, height int) (*Page, error) {
+	pin, err := publicKeyPin(base)
+	if err != nil {
+		return nil, err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.UserDataDir(profile), chromedp.WindowSize(width, height),
+		chromedp.WSURLReadTimeout(60*time.Second), chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-domain-reliability", true), chromedp.Flag("no-pings", true), chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("ignore-certificate-errors-spki-list", pin), chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND , EXCLUDE 127.0.0.1"))
+	allocator, endBrowser := chromedp.NewExecAllocator(ctx, options...)
+	tab, endTab := chromedp.NewContext(allocator)
+	p := &Page{ctx: tab, base: base, close: func() { endTab(); endBrowser() }}
+	if err := chromedp.Listen(tab, p.note); err != nil {
+		p.close()
+		return nil, fmt.Errorf("starting Chromium: %w", err)
+	}
+	return p, p.do(chromedp.EmulateViewport(int64(width), int64(height)))
+}
+
+// Close ends the browser.
+func (p *Page) Close() { p.close() }
+
+// note keeps what a page must not do: fail, complain, or ask another host.
+func (p *Page) note(event any) {
+	p.lock.Lock()
+	defer p.lock.Unlock()
+	switch e := event.(type) {
+	case *runtime.EventExceptionThrown:
+		p.faults = append(p.faults, "exception: "+e.ExceptionDetails.Text)
+	case *runtime.EventConsoleAPICalled:
+		if e.Type == runtime.ConsoleAPICalledTypeError || e.Type == runtime.ConsoleAPICalledTypeWarning {
+			for _, arg := range e.Args {
+				p.faults = append(p.faults, fmt.Sprintf("console: %s %s", arg.Description, arg.Value))
+			}
+		}
+	case *network.EventRequestWillBeSent:
+		u, err := url.Parse(e.Request.URL)
+		if err == nil && u.Scheme != "data" && u.Scheme+"://"+u.Host != p.base {
+			p.faults = append(p.faults, "asks another host: "+e.Request.URL)
+		}
+	}
+}
+
+// Faults are the errors that pages showed in the browser's console, and the
+// requests that went to another host.
+func (p *Page) Faults() []string {
+	p.lock.Lock()
+	defer p.lock.Unlock()
+	return append([]string(nil), p.faults...)
+}
+
+const patience = 30 * time.Second
+
+func (p *Page) do(steps ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Do(ctx, steps...)
+}
+
+// Go opens an address of the console.
+func (p *Page) Go(path string) error { return p.do(chromedp.Navigate(p.base + path)) }
+
+// Size changes the size of the window.
+func (p *Page) Size(width, height int) error {
+	return p.do(chromedp.EmulateViewport(int64(width), int64(height)))
+}
+
+// SignIn signs in on the page that asks for it.
+func (p *Page) SignIn(user, password string) error {
+	return p.do(chromedp.WaitVisible("#user"), chromedp.SendKeys("#user", user), chromedp.SendKeys("#password", password), chromedp.Click(Button("Sign in")), chromedp.WaitVisible("//nav"))
+}
+
+// Button finds a button by its text, and Link a link.
+func Button(text string) string {
+	return fmt.Sprintf("//button[normalize-space()=%q] | //a[contains(@class,'MuiButton') and normalize-space()=%q]", text, text)
+}
+
+// Link finds a link by a part of its address.
+func Link(href string) string { return fmt.Sprintf("//a[contains(@href,%q)]", href) }
+
+// Click clicks on the first element that a selector finds.
+func (p *Page) Click(selector string) error { return p.do(chromedp.Click(selector)) }
+
+// Wait waits until an element is visible.
+func (p *Page) Wait(selector string) error {
+	if err := p.do(chromedp.WaitVisible(selector)); err != nil {
+		text, _ := p.Text("body")
+		return fmt.Errorf("waiting for %s: %w; the page says:\n%s", selector, err, text)
+	}
+	return nil
+}
+
+// Text is the text of an element.
+func (p *Page) Text(selector string) (string, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Text(selector))
+}
+
+// Eval evaluates a script to a string.
+func (p *Page) Eval(script string) (string, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[string](script))
+}
+
+// PNG is a picture of the window.
+func (p *Page) PNG() ([]byte, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}
+
+// publicKeyPin is the base64 of the SHA-256 of the service's public key.
+func publicKeyPin(base string) (string, error) {
+	u, err := url.Parse(base)
+	if err != nil {
+		return "", err
+	}
+	conn, err := tls.Dial("tcp", u.Host, &tls.Config{InsecureSkipVerify: true})
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close()
+	sum := sha256.Sum256(conn.ConnectionState().PeerCertificates[0].RawSubjectPublicKeyInfo)
+	return base64.StdEncoding.EncodeToString(sum[:]), nil
+}

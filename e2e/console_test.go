@@ -1,0 +1,75 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"freshseal/e2e/browser"
+)
+
+// openConsole signs a browser in to a demo.
+func openConsole(t *testing.T, s *server) *browser.Page {
+	t.Helper()
+	p, err := browser.Open(t.Context(), s.url, t.TempDir(), 1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		for _, fault := range p.Faults() {
+			t.Errorf("in the browser: %s", fault)
+		}
+		p.Close()
+	})
+	_, password, _ := strings.Cut(read(t, s.dir+"/data/first-sign-in.txt"), "password: ")
+	steps(t, func() error { return p.Go("/") }, func() error { return p.SignIn("admin", strings.TrimSpace(password)) })
+	return p
+}
+
+func steps(t *testing.T, list ...func() error) {
+	t.Helper()
+	for _, step := range list {
+		if err := step(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// The middle of the story as the browser shows it: from the list to the new chain.
+func TestTheConsoleReplacesACertificate(t *testing.T) {
+	s := start(t, "demo", t.TempDir())
+	p := openConsole(t, s)
+	steps(t,
+		func() error { return p.Wait(browser.Link("/slots/" + gate)) },
+		func() error { return p.Click(browser.Link("/slots/" + gate)) },
+		func() error { return p.Wait("//h1[contains(.,'" + gate + "')]") },
+	)
+	if text, err := p.Text("main"); err != nil || !strings.Contains(text, "Brinewell appliance is signed by itself alone") || !strings.Contains(text, "Remedy") {
+		t.Errorf("the slot's page: %v\n%s", err, text)
+	}
+	steps(t,
+		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Click(browser.Button("Rehearse")) },
+		func() error { return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'openssl req -new')]") },
+		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Wait("//li[@data-stage='survey' and @data-standing='done']") },
+		func() error { return p.Wait("//span[@data-state='sealed']") },
+		func() error { return p.Wait("//ol[@aria-label='Chain of certificates' and contains(.,'anchor, trusted by the fleet')]") },
+	)
+	if n, err := p.Eval("String(document.querySelectorAll('li[data-standing=done]').length)"); err != nil || n != "12" {
+		t.Errorf("%s stages are done, %v", n, err)
+	}
+	steps(t,
+		func() error { return p.Click(browser.Link("/slots/" + gate)) },
+		func() error { return p.Wait("//main[contains(.,'all is well')]") },
+	)
+	if after := s.show(gate + "/web"); after.Condition != "fresh" {
+		t.Errorf("after: %+v", after)
+	}
+	// What is wrong is told with what to do, here too.
+	steps(t, func() error { return p.Go("/slots/nobody/web") }, func() error { return p.Wait("//*[@role='alert' and contains(.,'There is no slot nobody/web')]") })
+	// On a telephone nothing sticks out at the side.
+	steps(t, func() error { return p.Size(390, 844) }, func() error { return p.Go("/slots/" + gate + "/web") }, func() error { return p.Wait("//h1") })
+	if wide, err := p.Eval("String(document.documentElement.scrollWidth)"); err != nil || wide != "390" {
+		t.Errorf("the page is %s wide on a screen of 390, %v", wide, err)
+	}
+}

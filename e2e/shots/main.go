@@ -1,0 +1,137 @@
+// Command shots makes the pictures of docs/screenshots from the demo: pages in
+// Chromium, and a terminal in a real window.
+package main
+
+import (
+	"bufio"
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"freshseal/e2e/browser"
+)
+
+func main() {
+	program := flag.String("program", "bin/freshseal", "the program")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	flag.Parse()
+	if err := shoot(*program, *out); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+const (
+	gate    = "/slots/gate-1.mainquay.tidewrack.example/web"
+	radar   = "/slots/radar.gannet-point.tidewrack.example/web"
+	tickets = "tickets.northholm.tidewrack.example/web"
+)
+
+func shoot(program, out string) error {
+	dir, err := os.MkdirTemp("", "freshseal-shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	demo := exec.Command(program, "demo", "--dir", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:0")
+	lines, err := demo.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := demo.Start(); err != nil {
+		return err
+	}
+	defer demo.Wait()
+	defer demo.Process.Signal(os.Interrupt)
+	var url, password string
+	for scan := bufio.NewScanner(lines); url == "" && scan.Scan(); {
+		if rest, ok := strings.CutPrefix(scan.Text(), "password: "); ok {
+			password = rest
+		}
+		if rest, ok := strings.CutPrefix(scan.Text(), "ready: "); ok {
+			url = rest
+		}
+	}
+	if err := pages(url, password, filepath.Join(dir, "profile"), out); err != nil {
+		return err
+	}
+	return terminal(program, filepath.Join(dir, "demo", "client.yaml"), out)
+}
+
+func pages(url, password, profile, out string) error {
+	p, err := browser.Open(context.Background(), url, profile, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	picture := func(name string) error {
+		time.Sleep(600 * time.Millisecond) // let what moves come to rest
+		png, err := p.PNG()
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
+	}
+	for _, step := range []func() error{
+		func() error { return p.Go("/") },
+		func() error { return p.SignIn("admin", password) },
+		func() error { return p.Wait(browser.Link(gate)) },
+		func() error { return picture("slots") },
+		func() error { return p.Click(browser.Link(radar)) },
+		func() error { return p.Wait(browser.Button("Replace")) },
+		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Wait("//li[@data-stage='activate' and @data-standing='now']") },
+		func() error { return picture("replacement") },
+		func() error { return p.Wait("//span[@data-state='sealed']") },
+		func() error { return p.Go(gate) },
+		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Wait("//span[@data-state='sealed']") },
+		func() error { return p.Go(gate) },
+		func() error { return p.Wait("//ol[@aria-label='Chain of certificates']") },
+		func() error { return picture("slot") },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// terminal takes a picture of a terminal window with the client at work.
+func terminal(program, config, out string) error {
+	program, err := filepath.Abs(program)
+	if err != nil {
+		return err
+	}
+	script := fmt.Sprintf(`export FRESHSEAL_CONFIG=%s PATH=%s:$PATH
+say() { printf '\033[1m$ %%s\033[0m\n' "$*"; "$@"; }
+say freshseal slot list
+say freshseal replace %s --signer bench --watch
+sleep 30`, config, filepath.Dir(program), tickets)
+	const display = ":97"
+	screen := exec.Command("Xvfb", display, "-screen", "0", "1000x760x24")
+	if err := screen.Start(); err != nil {
+		return fmt.Errorf("starting Xvfb: %w", err)
+	}
+	defer screen.Wait()
+	defer screen.Process.Kill()
+	time.Sleep(time.Second)
+	window := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "108x40+0+0", "-bg", "#fbfaf6", "-fg", "#1a2236", "-e", "sh", "-c", script)
+	window.Env = append(os.Environ(), "DISPLAY="+display)
+	if err := window.Start(); err != nil {
+		return fmt.Errorf("starting xterm: %w", err)
+	}
+	defer window.Wait()
+	defer window.Process.Kill()
+	time.Sleep(6 * time.Second)
+	take := exec.Command("import", "-display", display, "-window", "root", filepath.Join(out, "terminal.png"))
+	take.Stderr = os.Stderr
+	return take.Run()
+}
