@@ -53,7 +53,9 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 		func() error { return p.Click(browser.Button("Begin")) },
 		func() error { return p.Wait("//li[@data-stage='survey' and @data-standing='done']") },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
-		func() error { return p.Wait("//ol[@aria-label='Chain of certificates' and contains(.,'anchor, trusted by the fleet')]") },
+		func() error {
+			return p.Wait("//ol[@aria-label='Chain of certificates' and contains(.,'anchor, trusted by the fleet')]")
+		},
 	)
 	if n, err := p.Eval("String(document.querySelectorAll('li[data-standing=done]').length)"); err != nil || n != "12" {
 		t.Errorf("%s stages are done, %v", n, err)

@@ -74,7 +74,7 @@ func makeOwn(now time.Time) (ownMaterial, error) {
 		host = "localhost"
 	}
 	template := x509.Certificate{
-		Subject: pkix.Name{CommonName: "Fresh Seal on " + host},
+		Subject:   pkix.Name{CommonName: "Fresh Seal on " + host},
 		NotBefore: now.Add(-5 * time.Minute), NotAfter: now.Add(ownLife),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		BasicConstraintsValid: true, DNSNames: []string{host, "localhost"},
