@@ -21,6 +21,7 @@ import (
 	"freshseal/api"
 
 	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
 )
 
 // clientFile is what the client keeps between calls. Its token lets in, so the
@@ -188,4 +189,16 @@ func listOf[T any](ctx context.Context, c *client, path string) ([]T, error) {
 		Items []T `json:"items"`
 	}
 	return page.Items, c.do(ctx, "GET", v1+path, nil, &page)
+}
+
+// calling makes a command of a function that calls the service: whoever is not
+// signed in is told so.
+func (a *app) calling(f func(ctx context.Context, client *client, args []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		client, err := a.client()
+		if err != nil {
+			return err
+		}
+		return f(c.Context(), client, args)
+	}
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -21,12 +22,8 @@ import (
 func (a *app) signer() *cobra.Command {
 	return noun("signer", "Those who sign requests", &cobra.Command{
 		Use: "list", Short: "List all signers", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			signers, err := listOf[service.Signer](c.Context(), client, "/signers")
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			signers, err := listOf[service.Signer](ctx, client, "/signers")
 			if err != nil {
 				return err
 			}
@@ -41,7 +38,7 @@ func (a *app) signer() *cobra.Command {
 				t.add(s.Name, s.About)
 			}
 			return a.print(signers, t)
-		},
+		}),
 	})
 }
 
@@ -53,20 +50,16 @@ func (a *app) parcelPack() *cobra.Command {
 	var signer, out string
 	c := &cobra.Command{
 		Use: "pack --signer NAME --out FILE", Short: "Bundle the requests that wait for a signer", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			if _, err := os.Stat(out); err == nil {
 				return misuse(out+" is there already", "", "name another file with --out")
 			}
 			var p service.Parcel
-			if err := client.do(c.Context(), "POST", v1+"/parcels", map[string]string{"signer": signer}, &p); err != nil {
+			if err := client.do(ctx, "POST", v1+"/parcels", map[string]string{"signer": signer}, &p); err != nil {
 				return err
 			}
-			return a.fetchParcel(c, client, p.ID, out, fmt.Sprintf("%s: %s in %s; list.txt in it tells the signer what to do\n", p.ID, count(p.Requests, "request"), out))
-		},
+			return a.fetchParcel(ctx, client, p.ID, out, fmt.Sprintf("%s: %s in %s; list.txt in it tells the signer what to do\n", p.ID, count(p.Requests, "request"), out))
+		}),
 	}
 	c.Flags().StringVar(&signer, "signer", "desk", "who is going to sign")
 	c.Flags().StringVar(&out, "out", "", "the zip file to write")
@@ -74,8 +67,8 @@ func (a *app) parcelPack() *cobra.Command {
 	return c
 }
 
-func (a *app) fetchParcel(c *cobra.Command, client *client, id, out, say string) error {
-	answer, err := client.send(c.Context(), "GET", v1+"/parcels"+item(id, "archive"), "", nil)
+func (a *app) fetchParcel(ctx context.Context, client *client, id, out, say string) error {
+	answer, err := client.send(ctx, "GET", v1+"/parcels"+item(id, "archive"), "", nil)
 	if err != nil {
 		return err
 	}
@@ -95,13 +88,9 @@ func (a *app) parcelGet() *cobra.Command {
 	var out string
 	c := &cobra.Command{
 		Use: "get ID --out FILE", Short: "Get a parcel again", Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			return a.fetchParcel(c, client, args[0], out, "saved in "+out+"\n")
-		},
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			return a.fetchParcel(ctx, client, args[0], out, "saved in "+out+"\n")
+		}),
 	}
 	c.Flags().StringVar(&out, "out", "", "the zip file to write")
 	c.MarkFlagRequired("out")
@@ -111,12 +100,8 @@ func (a *app) parcelGet() *cobra.Command {
 func (a *app) parcelList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List parcels, newest first", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			parcels, err := listOf[service.Parcel](c.Context(), client, "/parcels")
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			parcels, err := listOf[service.Parcel](ctx, client, "/parcels")
 			if err != nil {
 				return err
 			}
@@ -125,7 +110,7 @@ func (a *app) parcelList() *cobra.Command {
 				t.add(p.ID, p.Signer, moment(p.PackedAt), p.PackedBy, fmt.Sprint(p.Requests), fmt.Sprint(p.Open))
 			}
 			return a.print(parcels, t)
-		},
+		}),
 	}
 }
 
@@ -133,16 +118,12 @@ func (a *app) intake() *cobra.Command {
 	var trustRoots bool
 	c := &cobra.Command{
 		Use: "intake FILE…|DIR|-", Short: "Take in what a signer sent back: any files, in any order", Args: cobra.MinimumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			files, err := a.readPile(args)
 			if err != nil {
 				return err
 			}
-			in, err := sendPile(c, client, files, trustRoots)
+			in, err := sendPile(ctx, client, files, trustRoots)
 			if err != nil {
 				return err
 			}
@@ -159,7 +140,7 @@ func (a *app) intake() *cobra.Command {
 				return foundWrong
 			}
 			return err
-		},
+		}),
 	}
 	c.Flags().BoolVar(&trustRoots, "trust-roots", false, "add the roots in the pile to those that the fleet trusts")
 	return c
@@ -245,7 +226,7 @@ func (a *app) readPile(args []string) ([]pile.File, error) {
 	return out, nil
 }
 
-func sendPile(c *cobra.Command, client *client, files []pile.File, trustRoots bool) (service.Intake, error) {
+func sendPile(ctx context.Context, client *client, files []pile.File, trustRoots bool) (service.Intake, error) {
 	var in service.Intake
 	var body bytes.Buffer
 	form := multipart.NewWriter(&body)
@@ -264,7 +245,7 @@ func sendPile(c *cobra.Command, client *client, files []pile.File, trustRoots bo
 	if err := form.Close(); err != nil {
 		return in, err
 	}
-	answer, err := client.send(c.Context(), "POST", v1+"/intakes", form.FormDataContentType(), &body)
+	answer, err := client.send(ctx, "POST", v1+"/intakes", form.FormDataContentType(), &body)
 	if err != nil {
 		return in, err
 	}

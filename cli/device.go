@@ -22,12 +22,8 @@ func (a *app) device() *cobra.Command {
 func (a *app) deviceList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List all devices", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			devices, err := listOf[service.Device](c.Context(), client, "/devices")
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			devices, err := listOf[service.Device](ctx, client, "/devices")
 			if err != nil {
 				return err
 			}
@@ -44,24 +40,20 @@ func (a *app) deviceList() *cobra.Command {
 				t.add(d.Name, d.Site, d.Address, family, strings.Join(slots, " "))
 			}
 			return a.print(devices, t)
-		},
+		}),
 	}
 }
 
 func (a *app) deviceShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show DEVICE", Short: "Show a device", Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var d service.Device
-			if err := client.do(c.Context(), "GET", v1+"/devices"+item(args[0]), nil, &d); err != nil {
+			if err := client.do(ctx, "GET", v1+"/devices"+item(args[0]), nil, &d); err != nil {
 				return err
 			}
 			return a.printDevice(d)
-		},
+		}),
 	}
 }
 
@@ -93,34 +85,31 @@ func (a *app) deviceAdd() *cobra.Command {
 		Example: "  freshseal device add gate-2.mainquay.tidewrack.example --address 192.0.2.12 --site Mainquay \\\n" +
 			"    --family web-files-ssh --ssh-user keeper --password-file gate-2.txt --slot web=443\n" +
 			"  freshseal device add camera.saltmere.tidewrack.example --address 198.51.100.9   # to be read only",
-		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			n.Name = args[0]
 			if err := fillSlots(&n, slots, serverName); err != nil {
 				return err
 			}
+			var err error
 			if n.Settings, err = pairs(settings); err != nil {
 				return err
 			}
 			if n.Family != "" {
-				if err := a.fillAccess(c.Context(), client, &n, passwordFile, keyFile); err != nil {
+				if err := a.fillAccess(ctx, client, &n, passwordFile, keyFile); err != nil {
 					return err
 				}
 			}
 			var d service.Device
-			if err := client.do(c.Context(), "POST", v1+"/devices", n, &d); err != nil {
+			if err := client.do(ctx, "POST", v1+"/devices", n, &d); err != nil {
 				return err
 			}
 			for _, s := range d.Slots {
-				if err := client.do(c.Context(), "POST", v1+"/slots"+item(d.Name, s.Name)+"/readings", nil, nil); err != nil {
+				if err := client.do(ctx, "POST", v1+"/slots"+item(d.Name, s.Name)+"/readings", nil, nil); err != nil {
 					return err
 				}
 			}
 			return a.printDevice(d)
-		},
+		}),
 	}
 	f := c.Flags()
 	f.StringVar(&n.Address, "address", "", "IP address or host name under which it is reached")
@@ -205,22 +194,18 @@ func (a *app) deviceRemove() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use: "remove DEVICE", Short: "Forget a device with its history and its secrets", Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			if !yes {
 				if err := a.confirm("Forget "+args[0]+" with its history?", "give --yes"); err != nil {
 					return err
 				}
 			}
-			if err := client.do(c.Context(), "DELETE", v1+"/devices"+item(args[0]), nil, nil); err != nil {
+			if err := client.do(ctx, "DELETE", v1+"/devices"+item(args[0]), nil, nil); err != nil {
 				return err
 			}
 			fmt.Fprintln(a.out, "removed", args[0])
 			return nil
-		},
+		}),
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c

@@ -69,12 +69,8 @@ func (a *app) login() *cobra.Command {
 func (a *app) logout() *cobra.Command {
 	return &cobra.Command{
 		Use: "logout", Short: "End this client's token", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			if err := client.do(c.Context(), "DELETE", v1+"/session", nil, nil); err != nil {
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			if err := client.do(ctx, "DELETE", v1+"/session", nil, nil); err != nil {
 				return err
 			}
 			path, err := a.clientPath()
@@ -83,7 +79,7 @@ func (a *app) logout() *cobra.Command {
 			}
 			fmt.Fprintln(a.out, "signed out")
 			return os.Remove(path)
-		},
+		}),
 	}
 }
 
@@ -143,13 +139,9 @@ func (a *app) secret(what, file, flag string) (string, error) {
 func (a *app) status() *cobra.Command {
 	return &cobra.Command{
 		Use: "status", Short: "How the fleet stands", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var s api.Status
-			if err := client.do(c.Context(), "GET", v1+"/status", nil, &s); err != nil {
+			if err := client.do(ctx, "GET", v1+"/status", nil, &s); err != nil {
 				return err
 			}
 			t := table{head: []string{"condition", "slots"}}
@@ -164,6 +156,6 @@ func (a *app) status() *cobra.Command {
 			fmt.Fprintf(a.out, "\n%d slots; %d replacements under way, %d waiting for a signer, %d held\nsigned in to %s as %s\n",
 				s.Slots, s.UnderWay, s.Waiting, s.Held, client.file.URL, s.User)
 			return nil
-		},
+		}),
 	}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -13,12 +14,8 @@ import (
 func (a *app) procedure() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the procedures of all families", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			all, err := listOf[api.Procedure](c.Context(), client, "/procedures")
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			all, err := listOf[api.Procedure](ctx, client, "/procedures")
 			if err != nil {
 				return err
 			}
@@ -27,17 +24,13 @@ func (a *app) procedure() *cobra.Command {
 				t.add(p.Name, p.Title, strings.Join(p.Settings, " "))
 			}
 			return a.print(all, t)
-		},
+		}),
 	}
 	show := &cobra.Command{
 		Use: "show NAME", Short: "Show a procedure's text", Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var p api.Procedure
-			if err := client.do(c.Context(), "GET", v1+"/procedures"+item(args[0]), nil, &p); err != nil {
+			if err := client.do(ctx, "GET", v1+"/procedures"+item(args[0]), nil, &p); err != nil {
 				return err
 			}
 			if a.as != "table" {
@@ -47,7 +40,7 @@ func (a *app) procedure() *cobra.Command {
 			}
 			fmt.Fprint(a.out, p.YAML)
 			return nil
-		},
+		}),
 	}
 	check := &cobra.Command{
 		Use: "check FILE", Short: "Check a procedure's text; needs no service", Args: cobra.ExactArgs(1),

@@ -213,12 +213,8 @@ func (a *app) replacementList() *cobra.Command {
 	var device string
 	c := &cobra.Command{
 		Use: "list", Short: "List replacements, newest first", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			all, err := listOf[service.Replacement](c.Context(), client, "/replacements?device="+url.QueryEscape(device))
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			all, err := listOf[service.Replacement](ctx, client, "/replacements?device="+url.QueryEscape(device))
 			if err != nil {
 				return err
 			}
@@ -231,7 +227,7 @@ func (a *app) replacementList() *cobra.Command {
 				t.add(r.ID, r.Device+"/"+r.Slot, r.Signer, string(r.Stage), state, r.BegunAt.UTC().Format("01-02 15:04"))
 			}
 			return a.print(all, t)
-		},
+		}),
 	}
 	c.Flags().StringVar(&device, "device", "", "only those of this device")
 	return c
@@ -240,13 +236,9 @@ func (a *app) replacementList() *cobra.Command {
 func (a *app) replacementShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show ID", Short: "Show a replacement with every step", Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var r service.Replacement
-			if err := client.do(c.Context(), "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
+			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
 				return err
 			}
 			t := table{head: []string{"stage", "step", "outcome", "text"}, wide: 3}
@@ -258,7 +250,7 @@ func (a *app) replacementShow() *cobra.Command {
 			}
 			a.showReplacement(r)
 			return nil
-		},
+		}),
 	}
 }
 
@@ -303,29 +295,21 @@ func (a *app) showReplacement(r service.Replacement) {
 func (a *app) replacementWatch() *cobra.Command {
 	return &cobra.Command{
 		Use: "watch ID", Short: "Show a replacement's stages as they happen", Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			return a.watch(c.Context(), client, args[0])
-		},
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			return a.watch(ctx, client, args[0])
+		}),
 	}
 }
 
 func (a *app) ask(verb, short string) *cobra.Command {
 	return &cobra.Command{
 		Use: verb + " ID", Short: short, Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], verb), nil, nil); err != nil {
 				return err
 			}
-			if err := client.do(c.Context(), "POST", v1+"/replacements"+item(args[0], verb), nil, nil); err != nil {
-				return err
-			}
-			return a.watchQuietly(c.Context(), client, args[0])
-		},
+			return a.watchQuietly(ctx, client, args[0])
+		}),
 	}
 }
 

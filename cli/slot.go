@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net"
@@ -30,12 +31,8 @@ func (a *app) slot() *cobra.Command {
 func (a *app) slotList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List all slots, worst condition first", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			slots, err := listOf[service.Slot](c.Context(), client, "/slots")
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			slots, err := listOf[service.Slot](ctx, client, "/slots")
 			if err != nil {
 				return err
 			}
@@ -55,7 +52,7 @@ func (a *app) slotList() *cobra.Command {
 				t.add(condition, s.Device+"/"+s.Name, date(s.ExpiresAt), days, worst)
 			}
 			return a.print(slots, t)
-		},
+		}),
 	}
 }
 
@@ -228,21 +225,17 @@ func (a *app) readAddress(c *cobra.Command, client *client, address, serverName 
 func (a *app) sweep() *cobra.Command {
 	return &cobra.Command{
 		Use: "sweep", Short: "Read every slot of the fleet now", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var s struct {
 				Read int `json:"read"`
 				Dark int `json:"dark"`
 			}
-			if err := client.do(c.Context(), "POST", v1+"/sweeps", nil, &s); err != nil {
+			if err := client.do(ctx, "POST", v1+"/sweeps", nil, &s); err != nil {
 				return err
 			}
 			t := table{head: []string{"read", "dark"}}
 			t.add(fmt.Sprint(s.Read), fmt.Sprint(s.Dark))
 			return a.print(s, t)
-		},
+		}),
 	}
 }

@@ -36,6 +36,7 @@ func steps(t *testing.T, list ...func() error) {
 
 // The middle of the story as the browser shows it: from the list to the new chain.
 func TestTheConsoleReplacesACertificate(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
 	steps(t,

@@ -137,6 +137,7 @@ func TestAChangedHostKeyStopsTheWork(t *testing.T) {
 }
 
 func TestWrongUseIsExplained(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "photo.cer"), "\x89PNG\r\n\x1a\n")
@@ -172,6 +173,7 @@ func TestWrongUseIsExplained(t *testing.T) {
 }
 
 func TestNobodyIsLetInWithoutSigningIn(t *testing.T) {
+	t.Parallel()
 	s := start(t, "serve", t.TempDir())
 	open := map[string]bool{"GET /healthz": true, "GET /api/v1/openapi.json": true}
 	http := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}

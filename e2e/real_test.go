@@ -127,6 +127,7 @@ func (b *box) add(t *testing.T, s *server, more ...string) {
 const realBox = "web-7.saltmere.tidewrack.example"
 
 func TestARealServerIsReplacedAndOpenSSLAgrees(t *testing.T) {
+	t.Parallel()
 	b := startBox(t)
 	s := start(t, "serve", t.TempDir())
 	s.login()
@@ -181,6 +182,7 @@ func rootOf(t *testing.T, s *server) string {
 
 // The server's own test finds fault with the new files: the box is as before.
 func TestAFailingConfigTestPutsTheOldCertificateBack(t *testing.T) {
+	t.Parallel()
 	b := startBox(t)
 	s := start(t, "serve", t.TempDir())
 	s.login()

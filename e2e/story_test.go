@@ -15,6 +15,7 @@ const (
 
 // The first page of the README, from the factory certificate to the seal.
 func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 
 	list := s.ok("slot", "list")
@@ -67,6 +68,7 @@ func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
 
 // The desk: a person signs with openssl, and sends back first too little.
 func TestADeskSignsInItsOwnTime(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	desk := newHarbour(t)
 
@@ -112,6 +114,7 @@ func TestADeskSignsInItsOwnTime(t *testing.T) {
 
 // A leaf may come long before its intermediate.
 func TestALeafWaitsForItsIntermediate(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	desk := newHarbour(t)
 	s.ok("replace", radar+"/web", "--signer", "desk", "--key", "rsa-2048")

@@ -100,7 +100,7 @@ func clientConfig(serverName string) *tls.Config {
 
 func explain(t Target, err error) *finding.Failure {
 	var dns *net.DNSError
-	var alert tls.AlertError
+	var remote *net.OpError // what crypto/tls makes of an alert that it receives
 	var record tls.RecordHeaderError
 	var timeout interface{ Timeout() bool }
 	switch {
@@ -112,8 +112,8 @@ func explain(t Target, err error) *finding.Failure {
 		return &finding.Failure{Code: "unreachable", What: fmt.Sprintf("no way leads to %s", t), Remedy: "see the routes to this site"}
 	case errors.As(err, &record):
 		return &finding.Failure{Code: "no-tls", What: fmt.Sprintf("%s answers, and not with TLS", t), Remedy: "see that the port is the one that speaks TLS"}
-	case errors.As(err, &alert):
-		return &finding.Failure{Code: "alert", What: fmt.Sprintf("%s ended the handshake: %s", t, strings.TrimPrefix(alert.Error(), "tls: ")), Remedy: "see that the server name is one that it serves"}
+	case errors.As(err, &remote) && remote.Op == "remote error":
+		return &finding.Failure{Code: "alert", What: fmt.Sprintf("%s ended the handshake: %s", t, strings.TrimPrefix(remote.Err.Error(), "tls: ")), Remedy: "see that the server name is one that it serves"}
 	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
 		return &finding.Failure{Code: "silent", What: fmt.Sprintf("%s did not answer in time", t), Remedy: "see that the box is on and that no firewall drops the connection"}
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
