@@ -11,8 +11,10 @@ import (
 	"freshseal/core/procedure"
 )
 
-// Journal is told of every step before it is done and after.
+// Journal is told of every step before it is done and after, and remembers
+// those that were done before the service was stopped.
 type Journal interface {
+	Done(section procedure.Section, name string) (captured []byte, done bool)
 	Begin(ctx context.Context, e Entry) (id int64, err error)
 	End(ctx context.Context, id int64, o Outcome) error
 }
@@ -28,10 +30,12 @@ type Entry struct {
 
 // Outcome is what became of a step.
 type Outcome struct {
-	OK     bool
-	Exit   int
-	Output string // what people may see of it
-	Why    string // of a failure
+	OK       bool
+	Exit     int
+	Output   string // what people may see of it
+	Capture  string // the name under which Captured is kept
+	Captured []byte
+	Why      string // of a failure
 }
 
 // StepError says which step failed, why, and what to do about it.
@@ -65,8 +69,17 @@ type Runner struct {
 	Dial    Dial
 	Target  Target
 	Journal Journal
+	Hard    context.Context // ends even a step that is under way; nil: nothing does but its limit
 
 	link *Link
+}
+
+// steps is the context of a single step: a stop lets it come to its end.
+func (r *Runner) steps(ctx context.Context) context.Context {
+	if r.Hard != nil {
+		return r.Hard
+	}
+	return context.WithoutCancel(ctx)
 }
 
 // Close ends the connection to the device, if there is one.
@@ -83,6 +96,13 @@ func (r *Runner) Close() {
 // connection was lost in its middle.
 func (r *Runner) Carry(ctx context.Context, p procedure.Procedure, section procedure.Section, scope procedure.Scope) (procedure.Scope, error) {
 	for _, step := range p.Expand(section, scope) {
+		if captured, done := r.Journal.Done(section, step.Name); done {
+			scope = withCapture(scope, step, captured)
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return scope, err // between two steps is where a stop takes hold
+		}
 		ready, err := procedure.ExpandStep(section, step, scope)
 		if err != nil {
 			return scope, &StepError{section, step.Name, err.Error(), "correct the device's settings", step.Repeat, err}
@@ -94,11 +114,16 @@ func (r *Runner) Carry(ctx context.Context, p procedure.Procedure, section proce
 		if err != nil {
 			return scope, err
 		}
-		if step.Capture != "" {
-			scope = scope.With(step.Capture, procedure.ContentValue(out))
-		}
+		scope = withCapture(scope, step, out)
 	}
 	return scope, nil
+}
+
+func withCapture(scope procedure.Scope, step procedure.Step, out []byte) procedure.Scope {
+	if step.Capture == "" {
+		return scope
+	}
+	return scope.With(step.Capture, procedure.ContentValue(out))
 }
 
 // journalled does one step between its two entries in the journal.
@@ -108,10 +133,12 @@ func (r *Runner) journalled(ctx context.Context, ready procedure.Ready) ([]byte,
 	if err != nil {
 		return nil, fmt.Errorf("writing the journal before the step: %w", err)
 	}
-	out, exit, stepErr := r.do(ctx, ready)
+	out, exit, stepErr := r.do(r.steps(ctx), ready)
 	o := Outcome{OK: stepErr == nil, Exit: exit, Output: visible(step, out)}
 	if stepErr != nil {
 		o.Why = stepErr.Error()
+	} else if step.Capture != "" {
+		o.Capture, o.Captured = step.Capture, out
 	}
 	// The outcome is written even when the service is being stopped.
 	if err := r.Journal.End(context.WithoutCancel(ctx), id, o); err != nil {

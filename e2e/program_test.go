@@ -46,14 +46,20 @@ type server struct {
 	config string // the client's file
 	log    *bytes.Buffer
 	cmd    *exec.Cmd
+	gone   chan struct{} // closed when it was killed
 }
 
 // start runs serve or demo on a free port and waits until it is ready. It is
 // stopped with the test.
 func start(t *testing.T, verb, dir string) *server {
 	t.Helper()
-	s := &server{t: t, dir: dir, log: &bytes.Buffer{}, config: filepath.Join(dir, "client.yaml")}
-	s.cmd = exec.Command(program, verb, "--dir", dir, "--listen", "127.0.0.1:0")
+	return startAt(t, verb, dir, "127.0.0.1:0")
+}
+
+func startAt(t *testing.T, verb, dir, listen string) *server {
+	t.Helper()
+	s := &server{t: t, dir: dir, log: &bytes.Buffer{}, config: filepath.Join(dir, "client.yaml"), gone: make(chan struct{})}
+	s.cmd = exec.Command(program, verb, "--dir", dir, "--listen", listen)
 	s.cmd.Stderr = s.log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := s.cmd.StdoutPipe()
@@ -90,6 +96,7 @@ func (s *server) stop() {
 func (s *server) kill() {
 	s.cmd.Process.Kill()
 	s.cmd.Wait()
+	close(s.gone)
 }
 
 // login signs the client in with the password of the first start.

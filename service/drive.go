@@ -97,7 +97,12 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 	if err != nil {
 		return replacement.Event{}, err
 	}
-	runner := &device.Runner{Dial: s.options.Dial, Target: target, Journal: journal{s, id}}
+	steps, err := s.store.Steps(ctx, id)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	j.recall(steps)
+	runner := &device.Runner{Dial: s.options.Dial, Target: target, Hard: s.hard, Journal: journal{s, id, j.Since, steps}}
 	defer runner.Close()
 	switch action {
 	case replacement.PutBack:
@@ -179,6 +184,9 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 	if j.Signer == DeskSigner {
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, nil
+	}
+	if len(j.Path.V) > 0 { // signed already, when the service was stopped
+		return replacement.Event{Kind: replacement.Done}, nil
 	}
 	made, err := request.Parse(j.Request)
 	if err != nil {
@@ -354,10 +362,31 @@ func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner) e
 	return err
 }
 
+// recall adds to the values of a job what its steps captured so far.
+func (j *job) recall(steps []store.Step) {
+	for _, step := range steps {
+		if step.OK && step.Capture != "" {
+			j.scope = j.scope.With(step.Capture, procedure.ContentValue(step.Captured))
+		}
+	}
+}
+
 // journal writes the runner's steps into the store and tells the watchers.
 type journal struct {
-	s  *Service
-	id int64
+	s     *Service
+	id    int64
+	since int64        // entries up to here belong to earlier actions
+	steps []store.Step // as they stood when the action began
+}
+
+// Done finds a step that was done in this very action before the service was stopped.
+func (w journal) Done(section procedure.Section, name string) ([]byte, bool) {
+	for _, step := range w.steps {
+		if step.ID > w.since && step.Section == string(section) && step.Name == name && step.OK {
+			return step.Captured, true
+		}
+	}
+	return nil, false
 }
 
 // Begin is called before a step.
@@ -370,7 +399,8 @@ func (w journal) Begin(ctx context.Context, e device.Entry) (int64, error) {
 // End is called after a step.
 func (w journal) End(ctx context.Context, id int64, o device.Outcome) error {
 	defer w.s.watchers.tell(w.id)
-	return w.s.store.EndStep(ctx, store.Step{ID: id, ReplacementID: w.id, EndedAt: w.s.moment(), OK: o.OK, ExitCode: o.Exit, Output: o.Output, Why: o.Why})
+	return w.s.store.EndStep(ctx, store.Step{ID: id, ReplacementID: w.id, EndedAt: w.s.moment(), OK: o.OK, ExitCode: o.Exit, Output: o.Output, Why: o.Why,
+		Capture: o.Capture, Captured: o.Captured})
 }
 
 // Ask lets a person cancel, revert or resume a replacement.

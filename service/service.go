@@ -56,6 +56,8 @@ type Service struct {
 	running  sync.WaitGroup // the drivers of replacements and background work
 	stopping context.Context
 	stop     context.CancelFunc
+	hard     context.Context // ends the steps that are under way, some time after stopping
+	cut      context.CancelFunc
 	places   chan struct{} // bounds how many devices are worked on at once
 	driven   sync.Map      // replacement id → struct{}, those that have a driver
 }
@@ -64,6 +66,7 @@ const (
 	readLimit   = 8 * time.Second
 	readAtOnce  = 64
 	workAtOnce  = 32
+	stepGrace   = 30 * time.Second
 	firstSignIn = "first-sign-in.txt"
 )
 
@@ -99,6 +102,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		places: make(chan struct{}, workAtOnce),
 	}
 	s.stopping, s.stop = context.WithCancel(context.Background())
+	s.hard, s.cut = context.WithCancel(context.Background())
 	if err := errors.Join(s.openBench(ctx), s.firstUser(ctx)); err != nil {
 		db.Close()
 		return nil, err
@@ -110,11 +114,13 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	return s, nil
 }
 
-// Close stops the work in hand, waits for it, and closes the database. What
-// was under way is taken up by the next Open.
+// Close lets the steps in hand come to their end, for at most stepGrace, and
+// closes the database. What was under way is taken up by the next Open.
 func (s *Service) Close() error {
 	s.stop()
+	defer time.AfterFunc(stepGrace, s.cut).Stop()
 	s.running.Wait()
+	s.cut()
 	return s.store.Close()
 }
 

@@ -38,6 +38,24 @@ type Box struct {
 	TLSPort  int           // likewise
 	Faults   Faults        // what goes wrong on purpose
 	Restart  time.Duration // how long the web server is away on a reload
+	Watch    Watch         // is told of everything that is asked of the box; may be nil
+}
+
+// Watch is told of a command, a file operation or a handshake before the box
+// does it and once it is done, in words. Where it answers false before, the box
+// does not do it, as if it had never been asked.
+type Watch func(what string, done bool) (carryOut bool)
+
+// watched does something under the eyes of Watch.
+func (r *Running) watched(what string, do func()) {
+	if r.Watch == nil {
+		do()
+		return
+	}
+	if r.Watch(what, false) {
+		do()
+		r.Watch(what, true)
+	}
 }
 
 // Faults are what a box can do wrong on purpose.
@@ -92,7 +110,7 @@ func (r *Running) start() error {
 		return err
 	}
 	r.TLSAddr = r.web.Addr().String()
-	r.accept(r.web, r.serveTLS)
+	r.accept(r.web, func(conn net.Conn) { r.watched("handshake", func() { r.serveTLS(conn) }) })
 	if r.User == "" {
 		return nil
 	}

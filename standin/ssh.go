@@ -95,11 +95,13 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 		case !known:
 			continue
 		case request.Type == "exec":
-			status := r.shell(ctx, payload.Text, channel, channel.Stderr())
-			channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
+			r.watched(payload.Text, func() {
+				status := r.shell(ctx, payload.Text, channel, channel.Stderr())
+				channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
+			})
 			return
 		case payload.Text == "sftp":
-			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: files{r.root}, FilePut: files{r.root}, FileCmd: files{r.root}, FileList: files{r.root}})
+			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: files{r}, FilePut: files{r}, FileCmd: files{r}, FileList: files{r}})
 			server.Serve()
 			server.Close()
 			return
@@ -108,7 +110,7 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 }
 
 // files are the box's files over SFTP.
-type files struct{ root *os.Root }
+type files struct{ *Running }
 
 // Fileread opens a file for reading.
 func (f files) Fileread(r *sftp.Request) (io.ReaderAt, error) { return f.root.Open(inside(r.Filepath)) }
@@ -138,7 +140,9 @@ func (f files) Filecmd(r *sftp.Request) error {
 
 // PosixRename takes the place of an existing file.
 func (f files) PosixRename(r *sftp.Request) error {
-	return f.root.Rename(inside(r.Filepath), inside(r.Target))
+	err := errors.New("the connection is gone")
+	f.watched("rename to "+r.Target, func() { err = f.root.Rename(inside(r.Filepath), inside(r.Target)) })
+	return err
 }
 
 // Filelist answers stat; folders are not listed.

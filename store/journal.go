@@ -21,6 +21,8 @@ type Step struct {
 	ExitCode      int    `db:"exit_code"`
 	Output        string `db:"output"`
 	Why           string `db:"why"`
+	Capture       string `db:"capture"` // the name of what it captured
+	Captured      []byte `db:"captured"`
 }
 
 // BeginStep writes a step into the journal before it is done.
@@ -44,7 +46,7 @@ func (s *Store) BeginStep(ctx context.Context, step Step) (int64, error) {
 func (s *Store) EndStep(ctx context.Context, step Step) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, exit_code = :exit_code,
-			output = :output, why = :why WHERE id = :id`, step)); err != nil {
+			output = :output, why = :why, capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step)); err != nil {
 			return err
 		}
 		if step.OK {

@@ -31,6 +31,7 @@ type Replacement struct {
 	Path       JSON[[]string]         `db:"path"`
 	ParcelID   *int64                 `db:"parcel_id"`
 	AskedBy    string                 `db:"asked_by"`
+	Since      int64                  `db:"since"` // the journal's last entry before the action in hand
 	BegunAt    Moment                 `db:"begun_at"`
 	ChangedAt  Moment                 `db:"changed_at"`
 
@@ -98,8 +99,13 @@ func (s *Store) Advance(ctx context.Context, id int64, e replacement.Event, at M
 		action = next
 		r.setProgress(p)
 		r.ChangedAt = at
+		if e.Kind != replacement.Interrupted { // which goes on with the action that was in hand
+			if err := tx.GetContext(ctx, &r.Since, `SELECT coalesce(max(id), 0) FROM step WHERE replacement_id = ?`, id); err != nil {
+				return err
+			}
+		}
 		if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET stage = :stage, state = :state, waiting_for = :waiting_for,
-			reverting = :reverting, stopping = :stopping, why = :why, changed_at = :changed_at WHERE id = :id`, r); err != nil {
+			reverting = :reverting, stopping = :stopping, why = :why, since = :since, changed_at = :changed_at WHERE id = :id`, r); err != nil {
 			return taken(err)
 		}
 		kind := "stage"

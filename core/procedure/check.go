@@ -15,8 +15,13 @@ func (r *reader) check(p *Procedure) {
 		known[s.Name] = s.Kind
 	}
 	for _, section := range Sections {
+		names := map[string]bool{}
 		for i := range p.Steps[section] {
 			step := &p.Steps[section][i]
+			if names[step.Name] {
+				r.fault(r.places[step], "give each a name of its own: the journal knows steps by it", "two steps of %s are called %q", section, step.Name)
+			}
+			names[step.Name] = true
 			r.checkValues(*p, section, step, known)
 			if step.Capture == "" {
 				continue

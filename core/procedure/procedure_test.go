@@ -39,6 +39,7 @@ func TestFaultsAreFoundWithTheirPlaceAndTheirRemedy(t *testing.T) {
 		{"a text as a file", "    - step: a\n      put: /x\n      content: \"{{label}}\"\n", 14, 17, "no file's content"},
 		{"the chain before it is there", "    - step: a\n      put: /x\n      content: \"{{leaf_first}}\"\n", 14, 17, "not there before the section backup"},
 		{"two verbs", "    - step: a\n      run: true\n      fetch: /x\n", 14, 14, "two verbs"},
+		{"two steps of one name", "    - step: print it\n      run: true\n", 14, 11, "give each a name of its own"},
 		{"an alias", "    - step: a\n      run: *x\n", 13, 12, ""},
 	} {
 		_, faults := procedure.Parse([]byte(frame(c.step)))
