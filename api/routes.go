@@ -54,6 +54,7 @@ type (
 		Slot   string `query:"slot" json:"-"`
 	}
 	askHostKey struct {
+		Site    string `json:"site,omitempty"`
 		Address string `json:"address" required:"true"`
 		Port    int    `json:"port" required:"true"`
 	}
@@ -101,7 +102,7 @@ var routes = []route{
 
 	{method: "POST", path: v1 + "/host-keys", summary: "ask an SSH server for its host key", status: 200, in: askHostKey{}, out: hostKey{},
 		handler: call(200, func(ctx context.Context, s *Server, _ string, in askHostKey) (hostKey, error) {
-			pin, err := s.service.AskHostKey(ctx, in.Address, in.Port)
+			pin, err := s.service.AskHostKey(ctx, in.Site, in.Address, in.Port)
 			return hostKey{pin}, err
 		})},
 	{method: "GET", path: v1 + "/devices", summary: "list devices", status: 200, out: page[service.Device]{},
@@ -120,6 +121,20 @@ var routes = []route{
 	{method: "DELETE", path: v1 + "/devices/{name}", summary: "remove a device with its history", status: 204, in: byName{},
 		handler: call(204, func(ctx context.Context, s *Server, _ string, in byName) (nothing, error) {
 			return nothing{}, s.service.RemoveDevice(ctx, in.Name)
+		})},
+
+	{method: "GET", path: v1 + "/sites", summary: "list sites", status: 200, out: page[service.Site]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[service.Site], error) {
+			items, err := s.service.Sites(ctx)
+			return page[service.Site]{items}, err
+		})},
+	{method: "POST", path: v1 + "/sites", summary: "add a site", status: 201, in: service.NewSite{}, out: service.Site{},
+		handler: call(201, func(ctx context.Context, s *Server, _ string, in service.NewSite) (service.Site, error) {
+			return s.service.AddSite(ctx, in)
+		})},
+	{method: "DELETE", path: v1 + "/sites/{name}", summary: "remove a site; its devices are reached directly from then on", status: 204, in: byName{},
+		handler: call(204, func(ctx context.Context, s *Server, _ string, in byName) (nothing, error) {
+			return nothing{}, s.service.RemoveSite(ctx, in.Name)
 		})},
 
 	{method: "GET", path: v1 + "/slots", summary: "list slots, worst condition first", status: 200, out: page[service.Slot]{},

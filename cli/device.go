@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"net"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -79,7 +78,8 @@ func (a *app) printDevice(d service.Device) error {
 func (a *app) deviceAdd() *cobra.Command {
 	var n service.NewDevice
 	var slots, settings []string
-	var serverName, passwordFile, keyFile string
+	var serverName string
+	var access accessFlags
 	c := &cobra.Command{
 		Use: "add NAME", Short: "Add a device and pin its host key", Args: cobra.ExactArgs(1),
 		Example: "  freshseal device add gate-2.mainquay.tidewrack.example --address 192.0.2.12 --site Mainquay \\\n" +
@@ -95,7 +95,7 @@ func (a *app) deviceAdd() *cobra.Command {
 				return err
 			}
 			if n.Family != "" {
-				if err := a.fillAccess(ctx, client, &n, passwordFile, keyFile); err != nil {
+				if err := access.fill(a, ctx, client, &n.Access, n.Site, n.Address, n.SSHPort); err != nil {
 					return err
 				}
 			}
@@ -118,11 +118,9 @@ func (a *app) deviceAdd() *cobra.Command {
 	f.StringArrayVar(&slots, "slot", []string{"web=443"}, "NAME=PORT or NAME=ADDRESS:PORT; may be given again")
 	f.StringVar(&serverName, "server-name", "", "the name that its slots are read under (default: NAME, where that has a dot)")
 	f.StringArrayVar(&settings, "setting", nil, "NAME=VALUE for a setting of the procedure; may be given again")
-	f.StringVar(&n.SSHUser, "ssh-user", "", "who signs in over SSH")
 	f.IntVar(&n.SSHPort, "ssh-port", 22, "where its SSH server listens")
-	f.StringVar(&passwordFile, "password-file", "", "read that user's password from this file (- for standard input)")
-	f.StringVar(&keyFile, "key-file", "", "read that user's private key from this file")
-	f.StringVar(&n.HostKey, "host-key", "", `the device's host key, "TYPE SHA256:…"; asked for and shown when left out`)
+	f.BoolVar(&n.OldSSH, "old-ssh", false, "it knows no SSH algorithms but broken ones; offer those too")
+	access.flags(f, &n.Access)
 	c.MarkFlagRequired("address")
 	return c
 }
@@ -158,36 +156,6 @@ func pairs(list []string) (map[string]string, error) {
 		out[name] = value
 	}
 	return out, nil
-}
-
-// fillAccess finds out the secret and the host key that signing in needs.
-func (a *app) fillAccess(ctx context.Context, client *client, n *service.NewDevice, passwordFile, keyFile string) error {
-	if keyFile != "" {
-		key, err := os.ReadFile(keyFile)
-		if err != nil {
-			return failed("the key cannot be read", err.Error(), "name the right file with --key-file")
-		}
-		n.Key = string(key)
-	}
-	if keyFile == "" || passwordFile != "" {
-		var err error
-		if n.Password, err = a.secret("password of "+n.SSHUser+" on the device", passwordFile, "--password-file or --key-file"); err != nil {
-			return err
-		}
-	}
-	if n.HostKey != "" {
-		return nil
-	}
-	var shown struct {
-		HostKey string `json:"host_key"`
-	}
-	ask := map[string]any{"address": n.Address, "port": n.SSHPort}
-	if err := client.do(ctx, "POST", v1+"/host-keys", ask, &shown); err != nil {
-		return err
-	}
-	n.HostKey = shown.HostKey
-	return a.confirm(fmt.Sprintf("%s shows the host key\n  %s\nCompare it with the device's own console. Is that the right one?", n.Address, shown.HostKey),
-		fmt.Sprintf("compare what the device shows with its own console, and give it: --host-key %q", shown.HostKey))
 }
 
 func (a *app) deviceRemove() *cobra.Command {

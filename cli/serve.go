@@ -124,8 +124,8 @@ func fillFleet(ctx context.Context, s *service.Service, fleet *standin.Fleet) er
 		return err
 	}
 	for _, m := range fleet.Members {
-		n := service.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, SSHPort: m.SSHPort, SSHUser: m.User,
-			Password: m.Password, HostKey: m.HostKey, Slots: []service.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
+		n := service.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, SSHPort: m.SSHPort,
+			Access: service.Access{SSHUser: m.User, Password: m.Password, HostKey: m.HostKey}, Slots: []service.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
 		if m.User != "" {
 			n.Family = "web-files-ssh"
 		}

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -38,6 +39,17 @@ type Target struct {
 	Password string // used when not empty
 	Key      []byte // private key in OpenSSH or PEM form, used when not empty
 	HostKey  string // pinned: "TYPE SHA256:…"
+
+	Passphrase []byte // of Key
+	OldSSH     bool   // also offer algorithms that are broken, for a box that knows no others
+}
+
+// ParseKey reads a private key in OpenSSH or PEM form.
+func ParseKey(key, passphrase []byte) (ssh.Signer, error) {
+	if len(passphrase) > 0 {
+		return ssh.ParsePrivateKeyWithPassphrase(key, passphrase)
+	}
+	return ssh.ParsePrivateKey(key)
 }
 
 // HostKeyChanged says that a device shows another host key than the pinned one.
@@ -99,14 +111,17 @@ func Open(ctx context.Context, dial Dial, t Target) (*Link, error) {
 		},
 	}
 	if len(t.Key) > 0 {
-		signer, err := ssh.ParsePrivateKey(t.Key)
+		signer, err := ParseKey(t.Key, t.Passphrase)
 		if err != nil {
 			return nil, fmt.Errorf("reading the key for %s: %w", t.User, err)
 		}
 		config.Auth = append(config.Auth, ssh.PublicKeys(signer))
 	}
 	if t.Password != "" {
-		config.Auth = append(config.Auth, ssh.Password(t.Password))
+		config.Auth = append(config.Auth, ssh.Password(t.Password), ssh.KeyboardInteractive(answer(t.Password)))
+	}
+	if t.OldSSH {
+		allowOld(config)
 	}
 	client, err := handshake(ctx, dial, t.Address, config)
 	switch {
@@ -125,6 +140,31 @@ func Open(ctx context.Context, dial Dial, t Target) (*Link, error) {
 		return nil, fmt.Errorf("reaching %s: %w", t.Address, err)
 	}
 	return &Link{client: client}, nil
+}
+
+// answer gives the password to every question whose answer is not shown, which
+// is what boxes ask that do not know the method "password" (RFC 4256).
+func answer(password string) ssh.KeyboardInteractiveChallenge {
+	return func(_, _ string, questions []string, echo []bool) ([]string, error) {
+		answers := make([]string, len(questions))
+		for i := range questions {
+			if !echo[i] {
+				answers[i] = password
+			}
+		}
+		return answers, nil
+	}
+}
+
+// allowOld adds the algorithms that old boxes know to those that are safe.
+func allowOld(c *ssh.ClientConfig) {
+	safe, old := ssh.SupportedAlgorithms(), ssh.InsecureAlgorithms()
+	c.KeyExchanges = append(safe.KeyExchanges, old.KeyExchanges...)
+	c.Ciphers = append(safe.Ciphers, old.Ciphers...)
+	c.MACs = append(safe.MACs, old.MACs...)
+	if slices.Contains(c.HostKeyAlgorithms, ssh.KeyAlgoRSASHA256) {
+		c.HostKeyAlgorithms = append(c.HostKeyAlgorithms, ssh.KeyAlgoRSA)
+	}
 }
 
 // algorithms asks for the pinned kind of host key, since a device with several
@@ -161,6 +201,20 @@ func handshake(ctx context.Context, dial Dial, address string, config *ssh.Clien
 
 // Close ends the connection.
 func (l *Link) Close() error { return l.client.Close() }
+
+// Dial opens a connection from the device onwards: it serves as a jump host. A
+// link that was lost is ErrLost.
+func (l *Link) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	conn, err := l.client.DialContext(ctx, network, address)
+	var refused *ssh.OpenChannelError
+	switch {
+	case errors.As(err, &refused):
+		return nil, fmt.Errorf("no way leads from there to %s: %s", address, refused.Message)
+	case err != nil && ctx.Err() == nil:
+		return nil, fmt.Errorf("%w: %v", ErrLost, err)
+	}
+	return conn, err
+}
 
 // Output is what a command left.
 type Output struct {

@@ -9,6 +9,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -28,7 +29,7 @@ func freePort(t *testing.T, address string) string {
 
 // daemon starts a real server in the foreground and waits until it listens. It
 // is ended with the test, by its process group.
-func daemon(t *testing.T, listens, name string, args ...string) {
+func daemon(t *testing.T, listens, name string, args ...string) (end func()) {
 	t.Helper()
 	cmd := exec.Command(name, args...)
 	var log bytes.Buffer
@@ -38,9 +39,12 @@ func daemon(t *testing.T, listens, name string, args ...string) {
 	if err := cmd.Start(); err != nil {
 		t.Fatalf("starting %s: %v", name, err)
 	}
-	t.Cleanup(func() {
+	end = sync.OnceFunc(func() {
 		syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM)
 		cmd.Wait()
+	})
+	t.Cleanup(func() {
+		end()
 		if t.Failed() {
 			t.Logf("%s said:\n%s", name, log.String())
 		}
@@ -48,11 +52,12 @@ func daemon(t *testing.T, listens, name string, args ...string) {
 	for range 100 {
 		if conn, err := net.Dial("tcp", listens); err == nil {
 			conn.Close()
-			return
+			return end
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
 	t.Fatalf("%s does not listen at %s:\n%s", name, listens, log.String())
+	return nil
 }
 
 // box is a machine with a real sshd and a real nginx that serves its factory
@@ -60,7 +65,10 @@ func daemon(t *testing.T, listens, name string, args ...string) {
 type box struct {
 	dir, address, sshPort, webPort string
 	hostKey, keyFile               string
+	endSSH                         func()
 }
+
+const passphrase = "salt and tar"
 
 const boxAddress = "127.20.77.1"
 
@@ -83,7 +91,7 @@ func (b *box) startSSH(t *testing.T) {
 	at := func(name string) string { return filepath.Join(b.dir, "ssh", name) }
 	os.MkdirAll(at(""), 0o700)
 	must(t, "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", at("host"))
-	must(t, "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", at("id"))
+	must(t, "", "ssh-keygen", "-q", "-t", "ed25519", "-N", passphrase, "-f", at("id"))
 	public, err := os.ReadFile(at("id.pub"))
 	if err != nil {
 		t.Fatal(err)
@@ -91,7 +99,7 @@ func (b *box) startSSH(t *testing.T) {
 	write(t, at("authorized_keys"), string(public))
 	write(t, at("sshd_config"), fmt.Sprintf("Port %s\nListenAddress %s\nHostKey %s\nPidFile none\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n",
 		b.sshPort, b.address, at("host"), at("authorized_keys")))
-	daemon(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f", at("sshd_config"))
+	b.endSSH = daemon(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f", at("sshd_config"))
 	b.hostKey = "ssh-ed25519 " + strings.Fields(must(t, "", "ssh-keygen", "-l", "-f", at("host.pub")))[1]
 }
 
@@ -119,7 +127,7 @@ func (b *box) add(t *testing.T, s *server, more ...string) {
 	}
 	nginx := "/usr/sbin/nginx -p " + b.at("") + " -c nginx.conf -e stderr "
 	s.ok(append([]string{"device", "add", realBox, "--address", b.address, "--family", "web-files-ssh", "--ssh-user", who.Username, "--ssh-port", b.sshPort,
-		"--key-file", b.keyFile, "--host-key", b.hostKey, "--slot", "web=" + b.webPort,
+		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--host-key", b.hostKey, "--slot", "web=" + b.webPort,
 		"--setting", "certificate_file=" + b.at("tls/cert.pem"), "--setting", "key_file=" + b.at("tls/key.pem"), "--setting", "work_folder=" + b.at("work"),
 		"--setting", "test=" + nginx + "-t", "--setting", "reload=" + nginx + "-s reload"}, more...)...)
 }
@@ -197,4 +205,36 @@ func TestAFailingConfigTestPutsTheOldCertificateBack(t *testing.T) {
 	if left, _ := filepath.Glob(b.at("tls/*.new")); len(left) > 0 {
 		t.Errorf("left on the box: %v", left)
 	}
+}
+
+// A ship's devices are reached through its jump host alone; when that is gone,
+// they are dark.
+func TestABoxBehindAJumpHost(t *testing.T) {
+	t.Parallel()
+	b, jump := startBox(t), box{dir: t.TempDir(), address: "127.20.77.2", sshPort: freePort(t, "127.20.77.2")}
+	jump.startSSH(t)
+	listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+	s := startAt(t, "serve", t.TempDir(), listen)
+	s.login()
+	who, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.ok("site", "add", "Petrel", "--jump", jump.address, "--port", jump.sshPort, "--ssh-user", who.Username,
+		"--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase), "--host-key", jump.hostKey)
+	b.add(t, s, "--site", "Petrel")
+	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
+		t.Error(out)
+	}
+	jump.endSSH() // sessions that are open outlive it, so the service is started anew
+	s.stop()
+	config := s.config
+	s = startAt(t, "serve", s.dir, listen)
+	s.config = config
+	s.fails(3, "jump host of Petrel", "read", realBox+"/web")
+	if now := s.show(realBox + "/web"); now.Condition != "dark" {
+		t.Errorf("without the jump host: %+v", now)
+	}
+	s.ok("site", "remove", "Petrel")
+	s.ok("read", realBox+"/web")
 }

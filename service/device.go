@@ -14,8 +14,6 @@ import (
 	"freshseal/core/request"
 	"freshseal/device"
 	"freshseal/store"
-
-	"golang.org/x/crypto/ssh"
 )
 
 // Device is a box as the API shows it. Its secrets are never part of it.
@@ -27,6 +25,7 @@ type Device struct {
 	SSHPort  int               `json:"ssh_port" required:"true"`
 	SSHUser  string            `json:"ssh_user" required:"true"`
 	HostKey  string            `json:"host_key" required:"true"`
+	OldSSH   bool              `json:"old_ssh" required:"true"`
 	Settings map[string]string `json:"settings" required:"true"`
 	Slots    []DeviceSlot      `json:"slots" required:"true"`
 	AddedAt  time.Time         `json:"added_at" required:"true"`
@@ -47,12 +46,10 @@ type NewDevice struct {
 	Site     string            `json:"site,omitempty"`
 	Address  string            `json:"address" required:"true"`
 	SSHPort  int               `json:"ssh_port,omitempty"`
-	SSHUser  string            `json:"ssh_user,omitempty"`
-	Password string            `json:"password,omitempty"`
-	Key      string            `json:"key,omitempty" description:"private key in OpenSSH or PEM form"`
-	HostKey  string            `json:"host_key,omitempty" description:"TYPE SHA256:…, as a call to host-keys shows it"`
+	OldSSH   bool              `json:"old_ssh,omitempty" description:"it knows no SSH algorithms but broken ones"`
 	Settings map[string]string `json:"settings,omitempty"`
 	Slots    []DeviceSlot      `json:"slots" required:"true"`
+	Access
 }
 
 var deviceName = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,126}[a-z0-9])?$`)
@@ -64,7 +61,7 @@ const nameRule = "use small letters, digits, dots and hyphens"
 // it has looked at it (see AskHostKey).
 func (s *Service) AddDevice(ctx context.Context, n NewDevice) (Device, error) {
 	d := store.Device{Name: n.Name, Family: n.Family, Site: n.Site, Address: n.Address, SSHPort: n.SSHPort, SSHUser: n.SSHUser,
-		HostKey: n.HostKey, Settings: store.JSON[map[string]string]{V: n.Settings}, AddedAt: s.moment()}
+		HostKey: n.HostKey, OldSSH: n.OldSSH, Settings: store.JSON[map[string]string]{V: n.Settings}, AddedAt: s.moment()}
 	if d.Settings.V == nil {
 		d.Settings.V = map[string]string{}
 	}
@@ -137,34 +134,8 @@ func (s *Service) checkFamily(n NewDevice, d store.Device) (map[string][]byte, e
 	if _, err := p.Fill(n.Settings); err != nil {
 		return nil, invalid(cannot, err.Error(), "see: freshseal procedure show "+n.Family)
 	}
-	switch {
-	case n.SSHUser == "":
-		return nil, invalid(cannot, "it has no user to sign in with over SSH", "give one with --ssh-user")
-	case n.Password == "" && n.Key == "":
-		return nil, invalid(cannot, "it has neither a password nor a key", "give one with --password-file or --key-file")
-	case n.HostKey == "":
-		return nil, invalid(cannot, "its host key is not given", "look at the key that the device shows, compare it with the device's own console, and give it with --host-key")
-	case !pinForm.MatchString(n.HostKey):
-		return nil, invalid(cannot, fmt.Sprintf("%q is no host key", n.HostKey), "give its type and fingerprint, such as: ssh-ed25519 SHA256:…")
-	}
-	if n.Key != "" {
-		if _, err := ssh.ParsePrivateKey([]byte(n.Key)); err != nil {
-			return nil, invalid(cannot, "its key cannot be read: "+err.Error(), "give a private key in OpenSSH or PEM form, without a passphrase")
-		}
-	}
-	secrets := map[string][]byte{}
-	for what, secret := range map[string]string{"password": n.Password, "key": n.Key} {
-		if secret != "" {
-			purpose := secretOf(n.Name, what)
-			secrets[purpose] = s.box.Seal(purpose, []byte(secret))
-		}
-	}
-	return secrets, nil
+	return s.sealAccess("device/"+n.Name, n.Access), n.check(cannot)
 }
-
-var pinForm = regexp.MustCompile(`^[a-z0-9@.-]+ SHA256:[A-Za-z0-9+/]{43}$`)
-
-func secretOf(device, what string) string { return "device/" + device + "/" + what }
 
 // Device shows one device.
 func (s *Service) Device(ctx context.Context, name string) (Device, error) {
@@ -195,7 +166,7 @@ func (s *Service) Devices(ctx context.Context) ([]Device, error) {
 func (s *Service) show(ctx context.Context, d store.Device) (Device, error) {
 	slots, err := s.store.SlotsOf(ctx, d.Name)
 	out := Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, SSHPort: d.SSHPort, SSHUser: d.SSHUser,
-		HostKey: d.HostKey, Settings: d.Settings.V, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}}
+		HostKey: d.HostKey, OldSSH: d.OldSSH, Settings: d.Settings.V, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}}
 	for _, slot := range slots {
 		out.Slots = append(out.Slots, DeviceSlot{slot.Name, slot.Address, slot.Port, slot.ServerName})
 	}
@@ -218,13 +189,14 @@ func (s *Service) RemoveDevice(ctx context.Context, name string) error {
 			return &Error{Conflict, fmt.Sprintf("%s cannot be removed", name), fmt.Sprintf("its replacement %s is under way", idText(newest[0].ID)), "cancel it first: freshseal replacement cancel " + idText(newest[0].ID)}
 		}
 	}
-	err = s.store.RemoveDevice(ctx, name, secretOf(name, "password"), secretOf(name, "key"))
+	err = s.store.RemoveDevice(ctx, name, purposes("device/"+name)...)
 	return notFound(err, "see: freshseal device list", "no device is called %s", name)
 }
 
-// AskHostKey connects to an SSH server just far enough to learn its host key.
-func (s *Service) AskHostKey(ctx context.Context, address string, port int) (string, error) {
-	pin, err := device.AskHostKey(ctx, s.options.Dial, net.JoinHostPort(address, strconv.Itoa(port)))
+// AskHostKey connects to an SSH server, the way into its site, just far enough
+// to learn its host key.
+func (s *Service) AskHostKey(ctx context.Context, site, address string, port int) (string, error) {
+	pin, err := device.AskHostKey(ctx, s.way(site), net.JoinHostPort(address, strconv.Itoa(port)))
 	if err != nil {
 		return "", &Error{Outside, "no host key could be had", err.Error(), "see that the device is on, and that its address and SSH port are right"}
 	}
@@ -233,25 +205,8 @@ func (s *Service) AskHostKey(ctx context.Context, address string, port int) (str
 
 // target opens the sealed secrets of a device for a link.
 func (s *Service) target(ctx context.Context, d store.Device) (device.Target, error) {
-	t := device.Target{Address: net.JoinHostPort(d.Address, strconv.Itoa(d.SSHPort)), User: d.SSHUser, HostKey: d.HostKey}
-	for what, take := range map[string]func([]byte){
-		"password": func(secret []byte) { t.Password = string(secret) },
-		"key":      func(secret []byte) { t.Key = secret },
-	} {
-		sealed, err := s.store.Secret(ctx, secretOf(d.Name, what))
-		if errors.Is(err, store.ErrNotFound) {
-			continue
-		}
-		if err != nil {
-			return t, err
-		}
-		secret, err := s.box.Open(secretOf(d.Name, what), sealed)
-		if err != nil {
-			return t, err
-		}
-		take(secret)
-	}
-	return t, nil
+	t := device.Target{Address: net.JoinHostPort(d.Address, strconv.Itoa(d.SSHPort)), User: d.SSHUser, HostKey: d.HostKey, OldSSH: d.OldSSH}
+	return t, s.openAccess(ctx, "device/"+d.Name, &t)
 }
 
 // Procedure finds a procedure by its name.

@@ -102,7 +102,7 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 		return replacement.Event{}, err
 	}
 	j.recall(steps)
-	runner := &device.Runner{Dial: s.options.Dial, Target: target, Hard: s.hard, Journal: journal{s, id, j.Since, steps}}
+	runner := &device.Runner{Dial: s.way(j.device.Site), Target: target, Hard: s.hard, Journal: journal{s, id, j.Since, steps}}
 	defer runner.Close()
 	switch action {
 	case replacement.PutBack:

@@ -51,6 +51,7 @@ type Service struct {
 	procedures map[string]procedure.Source
 	policy     due.Policy
 	watchers   watchers
+	ways       ways
 	anchorLock sync.Mutex
 
 	running  sync.WaitGroup // the drivers of replacements and background work
@@ -121,6 +122,7 @@ func (s *Service) Close() error {
 	defer time.AfterFunc(stepGrace, s.cut).Stop()
 	s.running.Wait()
 	s.cut()
+	s.ways.closeAll()
 	return s.store.Close()
 }
 

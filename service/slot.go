@@ -214,12 +214,12 @@ func (s *Service) ReadSlot(ctx context.Context, device, name string) (Slot, erro
 	return s.Slot(ctx, device, name)
 }
 
-func targetOf(row store.Slot) wire.Target {
-	return wire.Target{Address: row.Address, Port: row.Port, ServerName: row.ServerName}
+func (s *Service) targetOf(row store.Slot) wire.Target {
+	return wire.Target{Address: row.Address, Port: row.Port, ServerName: row.ServerName, Way: s.way(row.Site)}
 }
 
 func (s *Service) read(ctx context.Context, row store.Slot) (wire.Reading, error) {
-	reading := s.reader.Read(ctx, targetOf(row))
+	reading := s.reader.Read(ctx, s.targetOf(row))
 	if err := ctx.Err(); err != nil {
 		return reading, err // who asked is gone: what was seen says nothing of the slot
 	}
@@ -260,7 +260,7 @@ func (s *Service) ReadAll(ctx context.Context) (read, dark int, err error) {
 	}
 	targets := make([]wire.Target, len(rows))
 	for i, row := range rows {
-		targets[i] = targetOf(row)
+		targets[i] = s.targetOf(row)
 	}
 	type seen struct {
 		row     store.Slot

@@ -20,6 +20,7 @@ type Device struct {
 	SSHPort  int                     `db:"ssh_port"`
 	SSHUser  string                  `db:"ssh_user"`
 	HostKey  string                  `db:"host_key"`
+	OldSSH   bool                    `db:"old_ssh"`
 	Settings JSON[map[string]string] `db:"settings"`
 	AddedAt  Moment                  `db:"added_at"`
 }
@@ -53,8 +54,8 @@ type Slot struct {
 // AddDevice keeps a device with its slots and sealed secrets, all or nothing.
 func (s *Store) AddDevice(ctx context.Context, d Device, slots []Slot, secrets map[string][]byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, ssh_port, ssh_user, host_key, settings, added_at)
-			VALUES (:name, :family, :site, :address, :ssh_port, :ssh_user, :host_key, :settings, :added_at)`, d)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, ssh_port, ssh_user, host_key, old_ssh, settings, added_at)
+			VALUES (:name, :family, :site, :address, :ssh_port, :ssh_user, :host_key, :old_ssh, :settings, :added_at)`, d)
 		if err != nil {
 			return taken(err)
 		}
@@ -69,12 +70,7 @@ func (s *Store) AddDevice(ctx context.Context, d Device, slots []Slot, secrets m
 				return taken(err)
 			}
 		}
-		for purpose, sealed := range secrets {
-			if err := putSecret(ctx, tx, purpose, sealed); err != nil {
-				return err
-			}
-		}
-		return nil
+		return putSecrets(ctx, tx, secrets)
 	})
 }
 
@@ -93,10 +89,8 @@ func (s *Store) Device(ctx context.Context, name string) (Device, error) {
 // RemoveDevice forgets a device with all that belongs to it.
 func (s *Store) RemoveDevice(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		for _, purpose := range purposes {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose = ?`, purpose); err != nil {
-				return err
-			}
+		if err := removeSecrets(ctx, tx, purposes); err != nil {
+			return err
 		}
 		return changed(tx.ExecContext(ctx, `DELETE FROM device WHERE name = ?`, name))
 	})

@@ -17,6 +17,24 @@ func putSecret(ctx context.Context, tx *sqlx.Tx, purpose string, sealed []byte) 
 	return err
 }
 
+func putSecrets(ctx context.Context, tx *sqlx.Tx, secrets map[string][]byte) error {
+	for purpose, sealed := range secrets {
+		if err := putSecret(ctx, tx, purpose, sealed); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func removeSecrets(ctx context.Context, tx *sqlx.Tx, purposes []string) error {
+	for _, purpose := range purposes {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose = ?`, purpose); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Secret finds a sealed secret by its purpose.
 func (s *Store) Secret(ctx context.Context, purpose string) ([]byte, error) {
 	var sealed []byte

@@ -27,6 +27,7 @@ type Target struct {
 	Address    string // IP address or host name
 	Port       int
 	ServerName string // sent in the handshake (RFC 6066, 3); empty sends none
+	Way        Dial   // into its site; nil: the reader's own
 }
 
 func (t Target) String() string { return net.JoinHostPort(t.Address, fmt.Sprint(t.Port)) }
@@ -64,7 +65,11 @@ func (r Reader) Read(ctx context.Context, t Target) Reading {
 	ctx, cancel := context.WithTimeout(ctx, r.Limit)
 	defer cancel()
 	reading := Reading{At: r.Now()}
-	conn, err := r.Dial(ctx, "tcp", t.String())
+	dial := r.Dial
+	if t.Way != nil {
+		dial = t.Way
+	}
+	conn, err := dial(ctx, "tcp", t.String())
 	if err != nil {
 		reading.Why = explain(t, err)
 		return reading
@@ -103,7 +108,10 @@ func explain(t Target, err error) *finding.Failure {
 	var remote *net.OpError // what crypto/tls makes of an alert that it receives
 	var record tls.RecordHeaderError
 	var timeout interface{ Timeout() bool }
+	var known finding.Failure
 	switch {
+	case errors.As(err, &known): // the way into the site says it better
+		return &known
 	case errors.As(err, &dns):
 		return &finding.Failure{Code: "unknown-host", What: fmt.Sprintf("no address is known for %s", t.Address), Remedy: "correct the name, or give the address itself"}
 	case errors.Is(err, syscall.ECONNREFUSED):

@@ -1,0 +1,125 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+
+	"freshseal/service"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+func (a *app) site() *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "List all sites", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			sites, err := listOf[service.Site](ctx, client, "/sites")
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"site", "way", "through"}}
+			for _, s := range sites {
+				through := "-"
+				if s.Address != "" {
+					through = fmt.Sprintf("%s:%d", s.Address, s.Port)
+				}
+				t.add(s.Name, s.Way, through)
+			}
+			return a.print(sites, t)
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove SITE", Short: "Forget a site; its devices are reached directly from then on", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			return client.do(ctx, "DELETE", v1+"/sites"+item(args[0]), nil, nil)
+		}),
+	}
+	return noun("site", "Places and the way into them", list, a.siteAdd(), remove)
+}
+
+func (a *app) siteAdd() *cobra.Command {
+	var n service.NewSite
+	var jump, socks string
+	var access accessFlags
+	c := &cobra.Command{
+		Use: "add NAME [--jump HOST | --socks HOST]", Short: "Add a site and the way into it", Args: cobra.ExactArgs(1),
+		Example: "  freshseal site add Petrel --jump 203.0.113.70 --ssh-user gangway --key-file gangway.key\n  freshseal site add Saltmere --socks 198.51.100.1 --port 1080",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			n.Name, n.Way, n.Address = args[0], "direct", jump+socks
+			switch {
+			case socks != "":
+				n.Way = "socks"
+			case jump != "":
+				n.Way = "jump"
+				if n.Port == 0 {
+					n.Port = 22
+				}
+				if err := access.fill(a, ctx, client, &n.Access, "", n.Address, n.Port); err != nil {
+					return err
+				}
+			}
+			var s service.Site
+			if err := client.do(ctx, "POST", v1+"/sites", n, &s); err != nil {
+				return err
+			}
+			t := table{head: []string{"site", "way", "address", "host_key"}, wide: 3}
+			t.add(s.Name, s.Way, s.Address, s.HostKey)
+			return a.print(s, t)
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&jump, "jump", "", "an SSH server through which its devices are reached")
+	f.StringVar(&socks, "socks", "", "a SOCKS5 proxy through which its devices are reached")
+	f.IntVar(&n.Port, "port", 0, "where that listens (default: 22 or 1080)")
+	access.flags(f, &n.Access)
+	c.MarkFlagsMutuallyExclusive("jump", "socks")
+	return c
+}
+
+// accessFlags are the flags with which signing in over SSH is described.
+type accessFlags struct{ passwordFile, keyFile, passphraseFile string }
+
+func (x *accessFlags) flags(f *pflag.FlagSet, a *service.Access) {
+	f.StringVar(&a.SSHUser, "ssh-user", "", "who signs in over SSH")
+	f.StringVar(&x.passwordFile, "password-file", "", "read that user's password from this file (- for standard input)")
+	f.StringVar(&x.keyFile, "key-file", "", "read that user's private key from this file")
+	f.StringVar(&x.passphraseFile, "passphrase-file", "", "read that key's passphrase from this file")
+	f.StringVar(&a.HostKey, "host-key", "", `the host key, "TYPE SHA256:…"; asked for and shown when left out`)
+}
+
+// fill finds out the secrets and the host key that signing in needs.
+func (x *accessFlags) fill(a *app, ctx context.Context, client *client, to *service.Access, site, address string, port int) error {
+	if x.keyFile != "" {
+		key, err := os.ReadFile(x.keyFile)
+		if err != nil {
+			return failed("the key cannot be read", err.Error(), "name the right file with --key-file")
+		}
+		to.Key = string(key)
+	}
+	var err error
+	if x.passphraseFile != "" {
+		if to.Passphrase, err = a.secret("passphrase of the key", x.passphraseFile, "--passphrase-file"); err != nil {
+			return err
+		}
+	}
+	if x.keyFile == "" || x.passwordFile != "" {
+		if to.Password, err = a.secret("password of "+to.SSHUser+" at "+address, x.passwordFile, "--password-file or --key-file"); err != nil {
+			return err
+		}
+	}
+	if to.HostKey != "" {
+		return nil
+	}
+	var shown struct {
+		HostKey string `json:"host_key"`
+	}
+	ask := map[string]any{"site": site, "address": address, "port": port}
+	if err := client.do(ctx, "POST", v1+"/host-keys", ask, &shown); err != nil {
+		return err
+	}
+	to.HostKey = shown.HostKey
+	return a.confirm(fmt.Sprintf("%s shows the host key\n  %s\nCompare it with its own console. Is that the right one?", address, shown.HostKey),
+		fmt.Sprintf("compare what %s shows with its own console, and give it: --host-key %q", address, shown.HostKey))
+}

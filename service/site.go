@@ -1,0 +1,195 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"sync"
+
+	"freshseal/core/finding"
+	"freshseal/core/request"
+	"freshseal/device"
+	"freshseal/store"
+
+	"golang.org/x/net/proxy"
+)
+
+// The ways into a site.
+const (
+	wayDirect = "direct"
+	wayJump   = "jump"
+	waySocks  = "socks"
+)
+
+// Site is a place with a way in, as the API shows it.
+type Site struct {
+	Name    string `json:"name" required:"true"`
+	Way     string `json:"way" required:"true" enum:"direct,jump,socks"`
+	Address string `json:"address" required:"true"`
+	Port    int    `json:"port" required:"true"`
+	SSHUser string `json:"ssh_user" required:"true"`
+	HostKey string `json:"host_key" required:"true"`
+}
+
+// NewSite is what is given to add a site.
+type NewSite struct {
+	Name    string `json:"name" required:"true"`
+	Way     string `json:"way" required:"true" enum:"direct,jump,socks"`
+	Address string `json:"address,omitempty" description:"of the jump host or the SOCKS5 proxy"`
+	Port    int    `json:"port,omitempty"`
+	Access
+}
+
+// AddSite takes a site in. Devices that name it are reached its way from now on.
+func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
+	cannot := "the site cannot be added"
+	if n.Port == 0 {
+		n.Port = map[string]int{wayJump: 22, waySocks: 1080}[n.Way]
+	}
+	switch {
+	case n.Name == "" || len(n.Name) > 64 || strings.ContainsFunc(n.Name, func(r rune) bool { return r < ' ' || r == 0x7f }):
+		return Site{}, invalid(cannot, fmt.Sprintf("%q is no name for it", n.Name), "give up to 64 printable characters")
+	case n.Way != wayDirect && n.Way != wayJump && n.Way != waySocks:
+		return Site{}, invalid(cannot, fmt.Sprintf("no way is called %q", n.Way), "give direct, jump or socks")
+	case n.Way != wayDirect && (!request.IsName(strings.ToLower(n.Address)) || n.Port < 1 || n.Port > 65535):
+		return Site{}, invalid(cannot, fmt.Sprintf("%q and %d are no address and port", n.Address, n.Port), "give those of the jump host or the proxy")
+	}
+	if n.Way == wayJump {
+		if err := n.check(cannot); err != nil {
+			return Site{}, err
+		}
+	}
+	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, SSHUser: n.SSHUser, HostKey: n.HostKey, AddedAt: s.moment()}
+	err := s.store.AddSite(ctx, row, s.sealAccess("site/"+n.Name, n.Access))
+	if errors.Is(err, store.ErrTaken) {
+		return Site{}, &Error{Conflict, cannot, n.Name + " is there already", "remove it first, or choose another name"}
+	}
+	return showSite(row), err
+}
+
+func showSite(s store.Site) Site {
+	return Site{s.Name, s.Way, s.Address, s.Port, s.SSHUser, s.HostKey}
+}
+
+// Sites are all sites by name.
+func (s *Service) Sites(ctx context.Context) ([]Site, error) {
+	rows, err := s.store.Sites(ctx)
+	out := make([]Site, 0, len(rows))
+	for _, row := range rows {
+		out = append(out, showSite(row))
+	}
+	return out, err
+}
+
+// RemoveSite forgets a site; its devices are reached directly from then on.
+func (s *Service) RemoveSite(ctx context.Context, name string) error {
+	err := s.store.RemoveSite(ctx, name, purposes("site/"+name)...)
+	s.ways.forget(name)
+	return notFound(err, "see: freshseal site list", "no site is called %q", name)
+}
+
+// ways keeps one connection to each jump host, which all links of the site
+// share, and opens it anew when it is lost.
+type ways struct {
+	lock sync.Mutex
+	open map[string]*device.Link
+}
+
+func (w *ways) forget(site string) {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	if link := w.open[site]; link != nil {
+		link.Close()
+		delete(w.open, site)
+	}
+}
+
+func (w *ways) closeAll() {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	for _, link := range w.open {
+		link.Close()
+	}
+	w.open = nil
+}
+
+// way is how connections to a site's devices are opened.
+func (s *Service) way(name string) func(ctx context.Context, network, address string) (net.Conn, error) {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		site, err := s.store.Site(ctx, name)
+		switch {
+		case errors.Is(err, store.ErrNotFound), err == nil && site.Way == wayDirect:
+			return s.options.Dial(ctx, network, address)
+		case err != nil:
+			return nil, err
+		}
+		place := net.JoinHostPort(site.Address, strconv.Itoa(site.Port))
+		if site.Way == waySocks {
+			socks, err := proxy.SOCKS5("tcp", place, nil, dialer{s.options.Dial})
+			if err != nil {
+				return nil, err
+			}
+			return socks.(proxy.ContextDialer).DialContext(ctx, network, address)
+		}
+		conn, err := s.jump(ctx, site, place, network, address)
+		if err != nil && ctx.Err() == nil {
+			return nil, finding.Failure{Code: "no-way", What: fmt.Sprintf("through the jump host of %s: %v", name, err),
+				Remedy: "see that the jump host " + place + " is on, lets this user in and lets it through to the device"}
+		}
+		return conn, err
+	}
+}
+
+// jump opens a connection through a site's jump host; one whose link was lost
+// is tried once more over a new link.
+func (s *Service) jump(ctx context.Context, site store.Site, place, network, address string) (net.Conn, error) {
+	for again := false; ; again = true {
+		link, old, err := s.jumpLink(ctx, site, place)
+		if err != nil {
+			return nil, err
+		}
+		conn, err := link.Dial(ctx, network, address)
+		if err == nil || !old || again || !errors.Is(err, device.ErrLost) {
+			return conn, err
+		}
+		s.ways.forget(site.Name)
+	}
+}
+
+func (s *Service) jumpLink(ctx context.Context, site store.Site, place string) (link *device.Link, old bool, err error) {
+	s.ways.lock.Lock()
+	defer s.ways.lock.Unlock()
+	if link := s.ways.open[site.Name]; link != nil {
+		return link, true, nil
+	}
+	t := device.Target{Address: place, User: site.SSHUser, HostKey: site.HostKey}
+	if err := s.openAccess(ctx, "site/"+site.Name, &t); err != nil {
+		return nil, false, err
+	}
+	if link, err = device.Open(ctx, s.options.Dial, t); err != nil {
+		return nil, false, err
+	}
+	if s.ways.open == nil {
+		s.ways.open = map[string]*device.Link{}
+	}
+	s.ways.open[site.Name] = link
+	return link, false, nil
+}
+
+// dialer lets the proxy package dial our way.
+type dialer struct {
+	dial func(ctx context.Context, network, address string) (net.Conn, error)
+}
+
+// Dial is there for the interface.
+func (d dialer) Dial(network, address string) (net.Conn, error) {
+	return d.dial(context.Background(), network, address)
+}
+
+// DialContext is what is used.
+func (d dialer) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	return d.dial(ctx, network, address)
+}
