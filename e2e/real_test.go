@@ -105,7 +105,8 @@ func (b *box) startSSH(t *testing.T) {
 
 func (b *box) at(name string) string { return filepath.Join(b.dir, "web", name) }
 
-func (b *box) startWeb(t *testing.T) {
+// layFactory makes the certificate that the box was delivered with.
+func (b *box) layFactory(t *testing.T) {
 	t.Helper()
 	os.MkdirAll(b.at("tls"), 0o700)
 	must(t, "", "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", b.at("tls/key.pem"), "-out", b.at("tls/cert.pem"),
@@ -113,6 +114,11 @@ func (b *box) startWeb(t *testing.T) {
 	if err := os.Chmod(b.at("tls/key.pem"), 0o640); err != nil {
 		t.Fatal(err)
 	}
+}
+
+func (b *box) startWeb(t *testing.T) {
+	t.Helper()
+	b.layFactory(t)
 	write(t, b.at("nginx.conf"), fmt.Sprintf("worker_processes 1;\npid nginx.pid;\nevents {}\nhttp {\n access_log off;\n client_body_temp_path t1;\n proxy_temp_path t2;\n fastcgi_temp_path t3;\n uwsgi_temp_path t4;\n scgi_temp_path t5;\n"+
 		" server {\n  listen %s:%s ssl;\n  ssl_certificate tls/cert.pem;\n  ssl_certificate_key tls/key.pem;\n  return 200 ok;\n }\n}\n", b.address, b.webPort))
 	daemon(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/nginx", "-p", b.at(""), "-c", "nginx.conf", "-e", "stderr", "-g", "daemon off;")
@@ -237,4 +243,36 @@ func TestABoxBehindAJumpHost(t *testing.T) {
 	}
 	s.ok("site", "remove", "Petrel")
 	s.ok("read", realBox+"/web")
+}
+
+// Apache with a file of its own for the intermediates. Its configuration test
+// says yes to a leaf for another key; Fresh Seal does not let it come to that.
+func TestARealApacheWithAChainFile(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	b := box{dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), webPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b.startSSH(t)
+	b.layFactory(t)
+	must(t, "", "cp", b.at("tls/cert.pem"), b.at("tls/chain.pem"))
+	config := "ServerName " + realBox + "\nServerRoot " + b.at("") + "\nPidFile httpd.pid\nErrorLog /dev/stderr\nListen " + b.address + ":" + b.webPort + "\n"
+	for _, module := range []string{"mpm_event", "authz_core", "socache_shmcb", "ssl"} {
+		config += "LoadModule " + module + "_module /usr/lib/apache2/modules/mod_" + module + ".so\n"
+	}
+	config += "DocumentRoot " + b.at("") + "\nSSLEngine on\nSSLCertificateFile tls/cert.pem\nSSLCertificateKeyFile tls/key.pem\nSSLCertificateChainFile tls/chain.pem\n"
+	write(t, b.at("httpd.conf"), config)
+	daemon(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/apache2", "-d", b.at(""), "-f", "httpd.conf", "-D", "FOREGROUND")
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	apache := "/usr/sbin/apache2 -d " + b.at("") + " -f httpd.conf "
+	b.add(t, s, "--setting", "chain_file="+b.at("tls/chain.pem"), "--setting", "test="+apache+"-t", "--setting", "reload="+apache+"-k graceful")
+	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--key", "rsa-2048", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
+		t.Error(out)
+	}
+	if text := read(t, b.at("tls/cert.pem")); strings.Count(text, "BEGIN CERTIFICATE") != 1 {
+		t.Errorf("the leaf's file holds more than the leaf:\n%s", text)
+	}
+	shown := must(t, "Q\n", "openssl", "s_client", "-connect", net.JoinHostPort(b.address, b.webPort), "-servername", realBox, "-showcerts")
+	if n := strings.Count(shown, "-----BEGIN CERTIFICATE-----"); n != 3 {
+		t.Errorf("%d certificates are served instead of leaf and two intermediates", n)
+	}
 }
