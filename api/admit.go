@@ -2,6 +2,8 @@ package api
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -14,23 +16,47 @@ const cookieName = "freshseal"
 
 type bearerKey struct{}
 
-// admit lets those in who bear a token or a session cookie. A cookie is sent
-// by the browser whoever asks, so a change must come from our own pages.
-func (s *Server) admit(c fiber.Ctx) error {
-	secret, isToken := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
-	if !isToken {
-		secret = c.Cookies(cookieName)
-		if c.Method() != fiber.MethodGet && c.Method() != fiber.MethodHead && !sameOrigin(c) {
-			return &service.Error{Kind: service.Denied, What: "this change does not come from the console's own pages", Next: "use the console, or a token"}
+// admit lets those in who bear a token or a session cookie and whose role is
+// enough, and writes every change that is asked for into the ledger before it
+// is done. A cookie is sent by the browser whoever asks, so a change must come
+// from our own pages.
+func (s *Server) admit(r route) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		secret, isToken := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
+		if !isToken {
+			secret = c.Cookies(cookieName)
+			if r.method != fiber.MethodGet && !sameOrigin(c) {
+				return &service.Error{Kind: service.Denied, What: "this change does not come from the console's own pages", Next: "use the console, or a token"}
+			}
 		}
+		who, err := s.service.Admit(c.Context(), secret)
+		if err != nil {
+			return err
+		}
+		if needed := r.needs(); !who.Role.Reaches(needed) {
+			return &service.Error{Kind: service.Refused, What: "you may not " + r.summary, Why: fmt.Sprintf("%s is %s, and this needs the role %s", who.User, who.Role, needed), Next: "ask an admin"}
+		}
+		who.Secret = strings.Clone(secret)
+		c.Locals(bearerKey{}, who)
+		if r.method == fiber.MethodGet || r.quiet {
+			return c.Next()
+		}
+		return s.recorded(c, who, r)
 	}
-	who, err := s.service.Admit(c.Context(), secret)
-	if err != nil {
+}
+
+// recorded does a change between two looks at the ledger: what was asked stands
+// there before it is done, and where it was refused, that too.
+func (s *Server) recorded(c fiber.Ctx, who service.Bearer, r route) error {
+	about := strings.Clone(strings.TrimPrefix(c.Path(), v1))
+	if err := s.service.Record(c.Context(), who.User, r.summary, about); err != nil {
 		return err
 	}
-	who.Secret = strings.Clone(secret)
-	c.Locals(bearerKey{}, who)
-	return c.Next()
+	err := c.Next()
+	if err != nil {
+		return errors.Join(err, s.service.Record(c.Context(), who.User, r.summary+": refused", about))
+	}
+	return nil
 }
 
 func sameOrigin(c fiber.Ctx) bool {
@@ -52,9 +78,10 @@ type SignIn struct {
 
 // Session says who is signed in.
 type Session struct {
-	User   string    `json:"user" required:"true"`
-	EndsAt time.Time `json:"ends_at" required:"true"`
-	Token  string    `json:"token,omitempty" description:"given once, to a client"`
+	User   string       `json:"user" required:"true"`
+	Role   service.Role `json:"role" required:"true" enum:"viewer,operator,admin"`
+	EndsAt time.Time    `json:"ends_at" required:"true"`
+	Token  string       `json:"token,omitempty" description:"given once, to a client"`
 }
 
 func signIn(s *Server) fiber.Handler {
@@ -63,11 +90,11 @@ func signIn(s *Server) fiber.Handler {
 		if err := decode(c, &in); err != nil {
 			return err
 		}
-		who, err := s.service.SignIn(c.Context(), in.User, in.Password, in.Client)
+		who, err := s.service.SignIn(c.Context(), in.User, in.Password, c.IP(), in.Client)
 		if err != nil {
 			return err
 		}
-		out := Session{User: who.User, EndsAt: who.EndsAt}
+		out := Session{User: who.User, Role: who.Role, EndsAt: who.EndsAt}
 		if in.Client {
 			out.Token = who.Secret
 		} else {
@@ -77,20 +104,22 @@ func signIn(s *Server) fiber.Handler {
 	}
 }
 
-func signOut(s *Server) fiber.Handler {
-	return func(c fiber.Ctx) error {
-		if err := s.service.SignOut(c.Context(), bearer(c).Secret); err != nil {
-			return err
+func signOut(everywhere bool) func(*Server) fiber.Handler {
+	return func(s *Server) fiber.Handler {
+		return func(c fiber.Ctx) error {
+			if err := s.service.SignOut(c.Context(), bearer(c), everywhere); err != nil {
+				return err
+			}
+			setCookie(c, "", time.Unix(0, 0))
+			return c.SendStatus(fiber.StatusNoContent)
 		}
-		setCookie(c, "", time.Unix(0, 0))
-		return c.SendStatus(fiber.StatusNoContent)
 	}
 }
 
 func session(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		who := bearer(c)
-		return c.JSON(Session{User: who.User, EndsAt: who.EndsAt})
+		return c.JSON(Session{User: who.User, Role: who.Role, EndsAt: who.EndsAt})
 	}
 }
 
@@ -118,8 +147,8 @@ type Status struct {
 	Held       int            `json:"held" required:"true"`
 }
 
-func status(ctx context.Context, s *Server, who string, _ struct{}) (Status, error) {
-	out := Status{Version: Version, User: who, Conditions: map[string]int{}}
+func status(ctx context.Context, s *Server, who service.Bearer, _ struct{}) (Status, error) {
+	out := Status{Version: Version, User: who.User, Conditions: map[string]int{}}
 	slots, err := s.service.Slots(ctx)
 	if err != nil {
 		return out, err

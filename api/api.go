@@ -52,7 +52,7 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 	for _, r := range routes {
 		handlers := []any{r.handler(server)}
 		if !r.open {
-			handlers = append([]any{fiber.Handler(server.admit)}, handlers...)
+			handlers = append([]any{server.admit(r)}, handlers...)
 		}
 		server.app.Add([]string{r.method}, fiberPath(r.path), handlers[0], handlers[1:]...)
 	}
@@ -100,7 +100,7 @@ type Problem struct {
 
 var statusOf = map[service.Kind]int{
 	service.Invalid: fiber.StatusUnprocessableEntity, service.NotFound: fiber.StatusNotFound, service.Conflict: fiber.StatusConflict,
-	service.Denied: fiber.StatusUnauthorized, service.Outside: fiber.StatusBadGateway,
+	service.Denied: fiber.StatusUnauthorized, service.Refused: fiber.StatusForbidden, service.TooMany: fiber.StatusTooManyRequests, service.Outside: fiber.StatusBadGateway,
 }
 
 // problem writes an error. What is not meant for people is logged and kept from them.
@@ -126,14 +126,14 @@ func (s *Server) problem(c fiber.Ctx, err error) error {
 
 // call makes a handler of a function: it decodes the path, the query and a JSON
 // body into In, and encodes Out with the status of the route.
-func call[In, Out any](status int, f func(ctx context.Context, s *Server, who string, in In) (Out, error)) func(*Server) fiber.Handler {
+func call[In, Out any](status int, f func(ctx context.Context, s *Server, who service.Bearer, in In) (Out, error)) func(*Server) fiber.Handler {
 	return func(s *Server) fiber.Handler {
 		return func(c fiber.Ctx) error {
 			var in In
 			if err := decode(c, &in); err != nil {
 				return err
 			}
-			out, err := f(c.Context(), s, bearer(c).User, in)
+			out, err := f(c.Context(), s, bearer(c), in)
 			if err != nil {
 				return err
 			}

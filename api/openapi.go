@@ -40,6 +40,7 @@ func Description() ([]byte, error) {
 			u.Description = "what went wrong, why, and what to do next"
 		})
 		if !route.open {
+			op.SetDescription("Needs the role " + string(route.needs()) + ".")
 			op.AddSecurity("token")
 			op.AddSecurity("cookie")
 		}

@@ -28,8 +28,21 @@ type route struct {
 	status                int
 	in, out               any // nil: nothing
 	handler               func(*Server) fiber.Handler
-	open                  bool   // may be called without signing in
-	media                 string // of the answer, when it is not JSON
+	open                  bool         // may be called without signing in
+	quiet                 bool         // changes nothing that the ledger wants to know
+	role                  service.Role // that is needed; where none is said, viewers may look and operators change
+	media                 string       // of the answer, when it is not JSON
+}
+
+// needs is the role that a call needs.
+func (r route) needs() service.Role {
+	switch {
+	case r.role != "":
+		return r.role
+	case r.method == "GET":
+		return service.Viewer
+	}
+	return service.Operator
 }
 
 // page wraps a list.
@@ -69,6 +82,13 @@ type (
 	askAnchors struct {
 		PEM string `json:"pem" required:"true" description:"one or more roots"`
 	}
+	askPassword struct {
+		Old string `json:"old" required:"true"`
+		New string `json:"new" required:"true"`
+	}
+	before struct {
+		Before string `query:"before" json:"-" description:"the id of the last entry seen"`
+	}
 	askParcel struct {
 		Signer string `json:"signer" required:"true"`
 	}
@@ -97,89 +117,129 @@ var routes = []route{
 	{method: "GET", path: v1 + "/openapi.json", summary: "this description", status: 200, out: map[string]any{}, handler: describe, open: true},
 	{method: "POST", path: v1 + "/session", summary: "sign in", status: 201, in: SignIn{}, out: Session{}, handler: signIn, open: true},
 	{method: "GET", path: v1 + "/session", summary: "who is signed in", status: 200, out: Session{}, handler: session},
-	{method: "DELETE", path: v1 + "/session", summary: "sign out", status: 204, handler: signOut},
+	{method: "DELETE", path: v1 + "/session", role: service.Viewer, summary: "sign out", status: 204, handler: signOut(false)},
+	{method: "DELETE", path: v1 + "/sessions", role: service.Viewer, summary: "sign out everywhere", status: 204, handler: signOut(true)},
+	{method: "POST", path: v1 + "/password", role: service.Viewer, summary: "change one's own password; all other sessions end", status: 204, in: askPassword{},
+		handler: call(204, func(ctx context.Context, s *Server, who service.Bearer, in askPassword) (nothing, error) {
+			return nothing{}, s.service.ChangePassword(ctx, who, in.Old, in.New)
+		})},
+	{method: "GET", path: v1 + "/users", role: service.Admin, summary: "list users", status: 200, out: page[service.User]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.User], error) {
+			items, err := s.service.Users(ctx)
+			return page[service.User]{items}, err
+		})},
+	{method: "POST", path: v1 + "/users", role: service.Admin, summary: "add a user", status: 201, in: service.NewUser{}, out: service.User{},
+		handler: call(201, func(ctx context.Context, s *Server, _ service.Bearer, in service.NewUser) (service.User, error) {
+			return s.service.AddUser(ctx, in)
+		})},
+	{method: "DELETE", path: v1 + "/users/{name}", role: service.Admin, summary: "remove a user; all sessions end", status: 204, in: byName{},
+		handler: call(204, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (nothing, error) {
+			return nothing{}, s.service.RemoveUser(ctx, in.Name)
+		})},
+	{method: "GET", path: v1 + "/tokens", role: service.Admin, summary: "list tokens", status: 200, out: page[service.Token]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Token], error) {
+			items, err := s.service.Tokens(ctx)
+			return page[service.Token]{items}, err
+		})},
+	{method: "POST", path: v1 + "/tokens", role: service.Admin, summary: "make a token for a program", status: 201, in: service.NewToken{}, out: service.Token{},
+		handler: call(201, func(ctx context.Context, s *Server, who service.Bearer, in service.NewToken) (service.Token, error) {
+			return s.service.AddToken(ctx, in, who)
+		})},
+	{method: "DELETE", path: v1 + "/tokens/{id}", role: service.Admin, summary: "end a token", status: 204, in: byID{},
+		handler: call(204, func(ctx context.Context, s *Server, _ service.Bearer, in byID) (nothing, error) {
+			return nothing{}, s.service.RemoveToken(ctx, in.ID)
+		})},
+	{method: "GET", path: v1 + "/ledger", summary: "the ledger, newest first", status: 200, in: before{}, out: page[service.LedgerEntry]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in before) (page[service.LedgerEntry], error) {
+			items, err := s.service.Ledger(ctx, in.Before)
+			return page[service.LedgerEntry]{items}, err
+		})},
+	{method: "GET", path: v1 + "/ledger/verification", summary: "see whether every entry is as it was written", status: 200, out: service.Verification{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (service.Verification, error) {
+			return s.service.VerifyLedger(ctx)
+		})},
 	{method: "GET", path: v1 + "/status", summary: "how the fleet stands", status: 200, out: Status{}, handler: call(200, status)},
 
-	{method: "POST", path: v1 + "/host-keys", summary: "ask an SSH server for its host key", status: 200, in: askHostKey{}, out: hostKey{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, in askHostKey) (hostKey, error) {
+	{method: "POST", path: v1 + "/host-keys", quiet: true, summary: "ask an SSH server for its host key", status: 200, in: askHostKey{}, out: hostKey{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in askHostKey) (hostKey, error) {
 			pin, err := s.service.AskHostKey(ctx, in.Site, in.Address, in.Port)
 			return hostKey{pin}, err
 		})},
 	{method: "GET", path: v1 + "/devices", summary: "list devices", status: 200, out: page[service.Device]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[service.Device], error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Device], error) {
 			items, err := s.service.Devices(ctx)
 			return page[service.Device]{items}, err
 		})},
-	{method: "POST", path: v1 + "/devices", summary: "add a device", status: 201, in: service.NewDevice{}, out: service.Device{},
-		handler: call(201, func(ctx context.Context, s *Server, _ string, in service.NewDevice) (service.Device, error) {
+	{method: "POST", path: v1 + "/devices", role: service.Admin, summary: "add a device", status: 201, in: service.NewDevice{}, out: service.Device{},
+		handler: call(201, func(ctx context.Context, s *Server, _ service.Bearer, in service.NewDevice) (service.Device, error) {
 			return s.service.AddDevice(ctx, in)
 		})},
 	{method: "GET", path: v1 + "/devices/{name}", summary: "show a device", status: 200, in: byName{}, out: service.Device{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, in byName) (service.Device, error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (service.Device, error) {
 			return s.service.Device(ctx, in.Name)
 		})},
-	{method: "DELETE", path: v1 + "/devices/{name}", summary: "remove a device with its history", status: 204, in: byName{},
-		handler: call(204, func(ctx context.Context, s *Server, _ string, in byName) (nothing, error) {
+	{method: "DELETE", path: v1 + "/devices/{name}", role: service.Admin, summary: "remove a device with its history", status: 204, in: byName{},
+		handler: call(204, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (nothing, error) {
 			return nothing{}, s.service.RemoveDevice(ctx, in.Name)
 		})},
 
 	{method: "GET", path: v1 + "/sites", summary: "list sites", status: 200, out: page[service.Site]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[service.Site], error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Site], error) {
 			items, err := s.service.Sites(ctx)
 			return page[service.Site]{items}, err
 		})},
-	{method: "POST", path: v1 + "/sites", summary: "add a site", status: 201, in: service.NewSite{}, out: service.Site{},
-		handler: call(201, func(ctx context.Context, s *Server, _ string, in service.NewSite) (service.Site, error) {
+	{method: "POST", path: v1 + "/sites", role: service.Admin, summary: "add a site", status: 201, in: service.NewSite{}, out: service.Site{},
+		handler: call(201, func(ctx context.Context, s *Server, _ service.Bearer, in service.NewSite) (service.Site, error) {
 			return s.service.AddSite(ctx, in)
 		})},
-	{method: "DELETE", path: v1 + "/sites/{name}", summary: "remove a site; its devices are reached directly from then on", status: 204, in: byName{},
-		handler: call(204, func(ctx context.Context, s *Server, _ string, in byName) (nothing, error) {
+	{method: "DELETE", path: v1 + "/sites/{name}", role: service.Admin, summary: "remove a site; its devices are reached directly from then on", status: 204, in: byName{},
+		handler: call(204, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (nothing, error) {
 			return nothing{}, s.service.RemoveSite(ctx, in.Name)
 		})},
 
 	{method: "GET", path: v1 + "/slots", summary: "list slots, worst condition first", status: 200, out: page[service.Slot]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[service.Slot], error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Slot], error) {
 			items, err := s.service.Slots(ctx)
 			return page[service.Slot]{items}, err
 		})},
 	{method: "GET", path: v1 + "/slots/{device}/{slot}", summary: "show a slot with its chain and findings", status: 200, in: bySlot{}, out: service.Slot{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, in bySlot) (service.Slot, error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in bySlot) (service.Slot, error) {
 			return s.service.Slot(ctx, in.Device, in.Slot)
 		})},
 	{method: "GET", path: v1 + "/slots/{device}/{slot}/readings", summary: "a slot's history, newest first", status: 200, in: bySlot{}, out: page[service.PastReading]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, in bySlot) (page[service.PastReading], error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in bySlot) (page[service.PastReading], error) {
 			items, err := s.service.Readings(ctx, in.Device, in.Slot)
 			return page[service.PastReading]{items}, err
 		})},
-	{method: "POST", path: v1 + "/slots/{device}/{slot}/readings", summary: "read a slot now", status: 200, in: bySlot{}, out: service.Slot{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, in bySlot) (service.Slot, error) {
+	{method: "POST", path: v1 + "/slots/{device}/{slot}/readings", quiet: true, summary: "read a slot now", status: 200, in: bySlot{}, out: service.Slot{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in bySlot) (service.Slot, error) {
 			return s.service.ReadSlot(ctx, in.Device, in.Slot)
 		})},
-	{method: "POST", path: v1 + "/sweeps", summary: "read every slot now", status: 200, out: swept{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (swept, error) {
+	{method: "POST", path: v1 + "/sweeps", quiet: true, summary: "read every slot now", status: 200, out: swept{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (swept, error) {
 			read, dark, err := s.service.ReadAll(ctx)
 			return swept{read, dark}, err
 		})},
-	{method: "POST", path: v1 + "/readings", summary: "read an address that is in no inventory", status: 200, in: askReading{}, out: service.Seen{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, in askReading) (service.Seen, error) {
+	{method: "POST", path: v1 + "/readings", quiet: true, summary: "read an address that is in no inventory", status: 200, in: askReading{}, out: service.Seen{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in askReading) (service.Seen, error) {
 			return s.service.ReadAddress(ctx, in.Address, in.Port, in.ServerName)
 		})},
 
-	{method: "POST", path: v1 + "/rehearsals", summary: "show every step of a replacement; nothing is sent", status: 200, in: service.Order{}, out: service.Rehearsal{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, in service.Order) (service.Rehearsal, error) {
+	{method: "POST", path: v1 + "/rehearsals", quiet: true, summary: "show every step of a replacement; nothing is sent", status: 200, in: service.Order{}, out: service.Rehearsal{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in service.Order) (service.Rehearsal, error) {
 			return s.service.Rehearse(ctx, in)
 		})},
 	{method: "GET", path: v1 + "/replacements", summary: "list replacements, newest first", status: 200, in: filterReplacements{}, out: page[service.Replacement]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, in filterReplacements) (page[service.Replacement], error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in filterReplacements) (page[service.Replacement], error) {
 			items, err := s.service.Replacements(ctx, in.Device, in.Slot)
 			return page[service.Replacement]{items}, err
 		})},
 	{method: "POST", path: v1 + "/replacements", summary: "begin a replacement", status: 202, in: service.Order{}, out: service.Replacement{},
-		handler: call(202, func(ctx context.Context, s *Server, who string, in service.Order) (service.Replacement, error) {
-			return s.service.Begin(ctx, in, who)
+		handler: call(202, func(ctx context.Context, s *Server, who service.Bearer, in service.Order) (service.Replacement, error) {
+			return s.service.Begin(ctx, in, who.User)
 		})},
 	{method: "GET", path: v1 + "/replacements/{id}", summary: "show a replacement with its journal", status: 200, in: byID{}, out: service.Replacement{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, in byID) (service.Replacement, error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in byID) (service.Replacement, error) {
 			return s.service.Replacement(ctx, in.ID)
 		})},
 	{method: "GET", path: v1 + "/replacements/{id}/events", summary: "progress as server-sent events, until the replacement stands still", status: 200,
@@ -189,33 +249,33 @@ var routes = []route{
 	ask("resume", "let a held replacement go on", replacement.AskedResume),
 
 	{method: "GET", path: v1 + "/signers", summary: "list signers", status: 200, out: page[service.Signer]{},
-		handler: call(200, func(_ context.Context, s *Server, _ string, _ nothing) (page[service.Signer], error) {
+		handler: call(200, func(_ context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Signer], error) {
 			return page[service.Signer]{s.service.Signers()}, nil
 		})},
 	{method: "GET", path: v1 + "/parcels", summary: "list parcels, newest first", status: 200, out: page[service.Parcel]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[service.Parcel], error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Parcel], error) {
 			items, err := s.service.Parcels(ctx)
 			return page[service.Parcel]{items}, err
 		})},
 	{method: "POST", path: v1 + "/parcels", summary: "pack the requests that wait for a signer", status: 201, in: askParcel{}, out: service.Parcel{},
-		handler: call(201, func(ctx context.Context, s *Server, who string, in askParcel) (service.Parcel, error) {
-			return s.service.PackParcel(ctx, in.Signer, who)
+		handler: call(201, func(ctx context.Context, s *Server, who service.Bearer, in askParcel) (service.Parcel, error) {
+			return s.service.PackParcel(ctx, in.Signer, who.User)
 		})},
 	{method: "GET", path: v1 + "/parcels/{id}/archive", summary: "the parcel as a zip archive", status: 200, in: byID{}, media: "application/zip", handler: archive},
 	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: service.Intake{}, handler: intake},
 
 	{method: "GET", path: v1 + "/anchors", summary: "list the roots that the fleet trusts", status: 200, out: page[cert.Facts]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ string, _ nothing) (page[cert.Facts], error) {
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[cert.Facts], error) {
 			items, err := s.service.Anchors(ctx)
 			return page[cert.Facts]{items}, err
 		})},
-	{method: "POST", path: v1 + "/anchors", summary: "trust roots", status: 201, in: askAnchors{}, out: page[cert.Facts]{},
-		handler: call(201, func(ctx context.Context, s *Server, _ string, in askAnchors) (page[cert.Facts], error) {
+	{method: "POST", path: v1 + "/anchors", role: service.Admin, summary: "trust roots", status: 201, in: askAnchors{}, out: page[cert.Facts]{},
+		handler: call(201, func(ctx context.Context, s *Server, _ service.Bearer, in askAnchors) (page[cert.Facts], error) {
 			items, err := s.service.AddAnchors(ctx, []byte(in.PEM))
 			return page[cert.Facts]{items}, err
 		})},
 	{method: "GET", path: v1 + "/procedures", summary: "list procedures", status: 200, out: page[Procedure]{},
-		handler: call(200, func(_ context.Context, s *Server, _ string, _ nothing) (page[Procedure], error) {
+		handler: call(200, func(_ context.Context, s *Server, _ service.Bearer, _ nothing) (page[Procedure], error) {
 			var out page[Procedure]
 			for _, p := range s.service.Procedures() {
 				out.Items = append(out.Items, showProcedure(p))
@@ -223,7 +283,7 @@ var routes = []route{
 			return out, nil
 		})},
 	{method: "GET", path: v1 + "/procedures/{name}", summary: "show a procedure", status: 200, in: byName{}, out: Procedure{},
-		handler: call(200, func(_ context.Context, s *Server, _ string, in byName) (Procedure, error) {
+		handler: call(200, func(_ context.Context, s *Server, _ service.Bearer, in byName) (Procedure, error) {
 			p, err := s.service.Procedure(in.Name)
 			return showProcedure(p), err
 		})},
@@ -239,8 +299,8 @@ func showProcedure(p procedure.Source) Procedure {
 
 func ask(verb, summary string, what replacement.EventKind) route {
 	return route{method: "POST", path: v1 + "/replacements/{id}/" + verb, summary: summary, status: 202, in: byID{}, out: service.Replacement{},
-		handler: call(202, func(ctx context.Context, s *Server, who string, in byID) (service.Replacement, error) {
-			return s.service.Ask(ctx, in.ID, what, who)
+		handler: call(202, func(ctx context.Context, s *Server, who service.Bearer, in byID) (service.Replacement, error) {
+			return s.service.Ask(ctx, in.ID, what, who.User)
 		})}
 }
 

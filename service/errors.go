@@ -16,6 +16,8 @@ const (
 	NotFound Kind = "not-found" // there is nothing of that name
 	Conflict Kind = "conflict"  // not now: something else stands in the way
 	Denied   Kind = "denied"    // not without signing in
+	Refused  Kind = "refused"   // not with this role
+	TooMany  Kind = "too-many"  // not so often
 	Outside  Kind = "outside"   // a device or another system did not do its part
 )
 

@@ -51,6 +51,7 @@ type Service struct {
 	procedures map[string]procedure.Source
 	policy     due.Policy
 	watchers   watchers
+	tries      tries
 	ways       ways
 	anchorLock sync.Mutex
 

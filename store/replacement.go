@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 
 	"freshseal/core/cert"
 	"freshseal/core/replacement"
@@ -107,6 +108,12 @@ func (s *Store) Advance(ctx context.Context, id int64, e replacement.Event, at M
 		if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET stage = :stage, state = :state, waiting_for = :waiting_for,
 			reverting = :reverting, stopping = :stopping, why = :why, since = :since, changed_at = :changed_at WHERE id = :id`, r); err != nil {
 			return taken(err)
+		}
+		if p.State.Over() || p.State == replacement.Held {
+			err := record(ctx, tx, LedgerEntry{At: at, Who: "freshseal", What: "replacement " + string(p.State), About: fmt.Sprintf("r%d %s/%s %s", id, r.Device, r.Slot, r.NewSHA256)})
+			if err != nil {
+				return err
+			}
 		}
 		kind := "stage"
 		if p.State != replacement.Running || p.Reverting || p.Stopping {

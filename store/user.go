@@ -10,6 +10,7 @@ import (
 type User struct {
 	Name     string `db:"name"`
 	Password string `db:"password"` // argon2id, PHC string
+	Role     string `db:"role"`
 	AddedAt  Moment `db:"added_at"`
 }
 
@@ -18,6 +19,8 @@ type Session struct {
 	SHA256  string `db:"sha256"` // of the bearer's secret
 	User    string `db:"user"`
 	Kind    string `db:"kind"`
+	Role    string `db:"role"`
+	Label   string `db:"label"`
 	BeganAt Moment `db:"began_at"`
 	EndsAt  Moment `db:"ends_at"`
 }
@@ -25,7 +28,7 @@ type Session struct {
 // AddUser keeps a user; ErrTaken where the name is.
 func (s *Store) AddUser(ctx context.Context, u User) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO user (name, password, added_at) VALUES (:name, :password, :added_at)`, u)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO user (name, password, role, added_at) VALUES (:name, :password, :role, :added_at)`, u)
 		return taken(err)
 	})
 }
@@ -34,6 +37,36 @@ func (s *Store) AddUser(ctx context.Context, u User) error {
 func (s *Store) User(ctx context.Context, name string) (User, error) {
 	var u User
 	return u, one(s.read.GetContext(ctx, &u, `SELECT * FROM user WHERE name = ?`, name))
+}
+
+// Users are all users by name.
+func (s *Store) Users(ctx context.Context) ([]User, error) {
+	var out []User
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM user ORDER BY name`)
+}
+
+// RemoveUser forgets a user and all sessions. The last admin stays: that is ErrTaken.
+func (s *Store) RemoveUser(ctx context.Context, name string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		var others int
+		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM user WHERE role = 'admin' AND name <> ?`, name); err != nil {
+			return err
+		}
+		if others == 0 {
+			return ErrTaken
+		}
+		return changed(tx.ExecContext(ctx, `DELETE FROM user WHERE name = ?`, name))
+	})
+}
+
+// SetPassword changes a password and ends all sessions but one.
+func (s *Store) SetPassword(ctx context.Context, name, password, keep string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE user = ? AND sha256 <> ?`, name, keep); err != nil {
+			return err
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE user SET password = ? WHERE name = ?`, password, name))
+	})
 }
 
 // CountUsers says how many there are.
@@ -48,8 +81,8 @@ func (s *Store) AddSession(ctx context.Context, session Session) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE ends_at < ?`, session.BeganAt); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO session (sha256, user, kind, began_at, ends_at)
-			VALUES (:sha256, :user, :kind, :began_at, :ends_at)`, session)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO session (sha256, user, kind, role, label, began_at, ends_at)
+			VALUES (:sha256, :user, :kind, :role, :label, :began_at, :ends_at)`, session)
 		return err
 	})
 }
@@ -60,9 +93,23 @@ func (s *Store) Session(ctx context.Context, sha256 string, now Moment) (Session
 	return session, one(s.read.GetContext(ctx, &session, `SELECT * FROM session WHERE sha256 = ? AND ends_at >= ?`, sha256, now))
 }
 
-// EndSession forgets one.
-func (s *Store) EndSession(ctx context.Context, sha256 string) error {
+// Tokens are the clients' sessions that have not ended, oldest first.
+func (s *Store) Tokens(ctx context.Context, now Moment) ([]Session, error) {
+	var out []Session
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM session WHERE kind = 'client' AND ends_at >= ? ORDER BY began_at, sha256`, now)
+}
+
+// EndSession forgets those whose digest begins so.
+func (s *Store) EndSession(ctx context.Context, beginning string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `DELETE FROM session WHERE sha256 = ?`, sha256))
+		return changed(tx.ExecContext(ctx, `DELETE FROM session WHERE substr(sha256, 1, length(?1)) = ?1`, beginning))
+	})
+}
+
+// EndSessionsOf forgets all sessions of a user.
+func (s *Store) EndSessionsOf(ctx context.Context, user string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE user = ?`, user)
+		return err
 	})
 }

@@ -1,0 +1,137 @@
+package e2e
+
+import (
+	"crypto/tls"
+	"encoding/json"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/jmoiron/sqlx"
+	_ "modernc.org/sqlite"
+)
+
+// as returns the service as a client with another token sees it.
+func (s *server) as(role string) *server {
+	s.t.Helper()
+	secret := strings.TrimSpace(s.ok("token", "add", "a "+role+"'s", "--role", role, "--days", "1"))
+	other := *s
+	other.config = write(s.t, filepath.Join(s.t.TempDir(), role+".yaml"), "url: "+s.url+"\ncertificate: "+s.pin()+"\ntoken: "+secret+"\n")
+	return &other
+}
+
+// Every route says which role it needs, and lets in just those who have it.
+func TestEachRoleMayDoWhatItMay(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	rank := map[string]int{"viewer": 0, "operator": 1, "admin": 2}
+	// What must not be got wrong, whatever the description says.
+	want := map[string]string{
+		"GET /api/v1/slots": "viewer", "GET /api/v1/ledger": "viewer", "POST /api/v1/password": "viewer",
+		"POST /api/v1/replacements": "operator", "POST /api/v1/replacements/{id}/revert": "operator", "POST /api/v1/intakes": "operator", "POST /api/v1/sweeps": "operator",
+		"POST /api/v1/devices": "admin", "DELETE /api/v1/devices/{name}": "admin", "POST /api/v1/anchors": "admin", "POST /api/v1/sites": "admin",
+		"GET /api/v1/users": "admin", "POST /api/v1/users": "admin", "POST /api/v1/tokens": "admin", "DELETE /api/v1/tokens/{id}": "admin",
+	}
+	answer, err := client.Get(s.url + "/api/v1/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	var d struct {
+		Paths map[string]map[string]struct{ Description string }
+	}
+	if err := json.NewDecoder(answer.Body).Decode(&d); err != nil {
+		t.Fatal(err)
+	}
+	tried := 0
+	for _, role := range []string{"viewer", "operator", "admin"} {
+		secret := strings.TrimSpace(s.ok("token", "add", role, "--role", role, "--days", "1"))
+		for path, methods := range d.Paths {
+			for method, operation := range methods {
+				route := strings.ToUpper(method) + " " + path
+				needed := strings.TrimSuffix(strings.TrimPrefix(operation.Description, "Needs the role "), ".")
+				if needed == "" || strings.HasPrefix(route, "DELETE /api/v1/session") {
+					continue
+				}
+				if want[route] != "" && want[route] != needed {
+					t.Errorf("%s needs %s instead of %s", route, needed, want[route])
+				}
+				r, err := newRequest(strings.ToUpper(method), s.url+strings.NewReplacer("{", "no-", "}", "").Replace(path), "", "")
+				if err != nil {
+					t.Fatal(err)
+				}
+				r.Header.Set("Authorization", "Bearer "+secret)
+				r.Header.Set("Content-Type", "application/json")
+				answer, err := client.Do(r)
+				if err != nil {
+					t.Fatal(err)
+				}
+				answer.Body.Close()
+				if refused := answer.StatusCode == 403; refused != (rank[role] < rank[needed]) {
+					t.Errorf("%s answers a %s with %d", route, role, answer.StatusCode)
+				}
+				tried++
+			}
+		}
+	}
+	if tried < 100 {
+		t.Errorf("only %d calls were tried", tried)
+	}
+	s.as("viewer").fails(1, "needs the role operator", "replace", gate+"/web", "--signer", "bench")
+}
+
+func TestUsersComeAndGo(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	s.okWith("salt and tar and rope", "user", "add", "tern", "--role", "operator", "--password-file", "-")
+	tern := *s
+	tern.config = filepath.Join(t.TempDir(), "tern.yaml")
+	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
+	tern.fails(1, "needs the role admin", "user", "list")
+	tern.fails(1, "fewer than 10 characters", "user", "password", "--old-file", write(t, filepath.Join(t.TempDir(), "old"), "salt and tar and rope"), "--new-file", write(t, filepath.Join(t.TempDir(), "new"), "short"))
+	s.ok("user", "remove", "tern")
+	tern.fails(1, "you are not signed in", "slot", "list")
+	s.fails(1, "nobody else is an admin", "user", "remove", "admin")
+
+	// Guessing is slowed down, for everybody who comes from there.
+	for range 5 {
+		if r := s.run("wrong wrong wrong", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin()); !strings.Contains(r.stderr, "the name or the password is wrong") {
+			t.Fatal(r.stderr)
+		}
+	}
+	if r := s.run("wrong wrong wrong", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin()); !strings.Contains(r.stderr, "too many wrong passwords") {
+		t.Error(r.stderr)
+	}
+
+	// The ledger has it all, refusals too, and shows when somebody changed it.
+	ledger := s.ok("ledger", "list", "--as", "csv")
+	for _, want := range []string{"admin,add a user,/users", "tern,sign in,", "admin,remove a user; all sessions end,/users/tern", "admin,remove a user; all sessions end: refused,/users/admin"} {
+		if !strings.Contains(ledger, want) {
+			t.Errorf("the ledger lacks %q:\n%s", want, ledger)
+		}
+	}
+	s.ok("ledger", "verify")
+	s.stop()
+	forge(t, filepath.Join(s.dir, "freshseal.db"))
+	again := start(t, "serve", s.dir)
+	again.config = write(t, filepath.Join(t.TempDir(), "client.yaml"), strings.Replace(read(t, s.config), s.url, again.url, 1))
+	again.fails(3, "is not what was written", "ledger", "verify")
+}
+
+// forge does what somebody with the file in hand could do.
+func forge(t *testing.T, file string) {
+	t.Helper()
+	db, err := sqlx.Open("sqlite", file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, statement := range []string{"DROP TRIGGER ledger_is_not_changed", "UPDATE ledger SET who = 'gull' WHERE id = 2"} {
+		if _, err := db.Exec(statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
