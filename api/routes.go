@@ -274,6 +274,15 @@ var routes = []route{
 			items, err := s.service.AddAnchors(ctx, []byte(in.PEM))
 			return page[cert.Facts]{items}, err
 		})},
+	{method: "GET", path: v1 + "/policies", summary: "list the rules of every scope, the fleet's first", status: 200, out: page[service.Policy]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Policy], error) {
+			items, err := s.service.Policies(ctx)
+			return page[service.Policy]{items}, err
+		})},
+	{method: "PUT", path: v1 + "/policies", role: service.Admin, summary: "set the rules of a scope", status: 200, in: service.Policy{}, out: service.Policy{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in service.Policy) (service.Policy, error) {
+			return s.service.SetPolicy(ctx, in)
+		})},
 	{method: "GET", path: v1 + "/procedures", summary: "list procedures", status: 200, out: page[Procedure]{},
 		handler: call(200, func(_ context.Context, s *Server, _ service.Bearer, _ nothing) (page[Procedure], error) {
 			var out page[Procedure]

@@ -23,10 +23,11 @@ import (
 
 func (a *app) serve() *cobra.Command {
 	var dir, listen string
+	var every time.Duration
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, own, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger()})
+			s, own, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger(), ReadEvery: every})
 			if err != nil {
 				return err
 			}
@@ -36,6 +37,7 @@ func (a *app) serve() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the folder that keeps everything")
+	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "how often the whole fleet is read; 0: only when asked")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
 	return c
 }
@@ -102,7 +104,7 @@ func (a *app) demo() *cobra.Command {
 			}
 			defer fleet.Close()
 			s, own, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries",
-				Dial: fleet.Dial, Log: a.logger(), Subject: request.Subject{Organization: "Tidewrack Ferries"}})
+				Dial: fleet.Dial, Log: a.logger(), ReadEvery: time.Minute, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
 			if err != nil {
 				return err
 			}

@@ -56,10 +56,10 @@ func start(t *testing.T, verb, dir string) *server {
 	return startAt(t, verb, dir, "127.0.0.1:0")
 }
 
-func startAt(t *testing.T, verb, dir, listen string) *server {
+func startAt(t *testing.T, verb, dir, listen string, more ...string) *server {
 	t.Helper()
 	s := &server{t: t, dir: dir, log: &bytes.Buffer{}, config: filepath.Join(dir, "client.yaml"), gone: make(chan struct{})}
-	s.cmd = exec.Command(program, verb, "--dir", dir, "--listen", listen)
+	s.cmd = exec.Command(program, append([]string{verb, "--dir", dir, "--listen", listen}, more...)...)
 	s.cmd.Stderr = s.log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := s.cmd.StdoutPipe()

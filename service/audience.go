@@ -57,7 +57,7 @@ func (s *Service) judgeAgain(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		found, err := s.judge(ctx, served, row.ServerName)
+		found, err := s.judge(ctx, served, row)
 		if err != nil {
 			return err
 		}

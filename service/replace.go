@@ -153,7 +153,11 @@ func (s *Service) plan(ctx context.Context, o Order, slot store.Slot) (request.P
 		plan.Subject = subjectOf(served[0])
 	}
 	overlay(&plan.Subject, o.Subject)
-	plan.Names = names
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return plan, err
+	}
+	plan.Names = rules.of(slot).Names(names...)
 	return plan.Complete(), nil
 }
 

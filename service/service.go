@@ -17,7 +17,6 @@ import (
 	"sync"
 	"time"
 
-	"freshseal/core/due"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
@@ -37,6 +36,7 @@ type Options struct {
 	Dial         func(ctx context.Context, network, address string) (net.Conn, error)
 	Now          func() time.Time
 	Log          *slog.Logger
+	ReadEvery    time.Duration   // how often the whole fleet is read; 0: only when asked
 	Subject      request.Subject // what requests say where the old certificate says nothing
 }
 
@@ -49,7 +49,6 @@ type Service struct {
 	bench      *signer.Bench
 	reader     wire.Reader
 	procedures map[string]procedure.Source
-	policy     due.Policy
 	watchers   watchers
 	tries      tries
 	ways       ways
@@ -99,7 +98,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		options: o, store: db, box: box, policy: due.DefaultPolicy, procedures: procedure.Builtin,
+		options: o, store: db, box: box, procedures: procedure.Builtin,
 		reader: wire.Reader{Dial: o.Dial, Now: o.Now, Limit: readLimit},
 		places: make(chan struct{}, workAtOnce),
 	}
@@ -112,6 +111,9 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err := s.takeUp(ctx); err != nil {
 		db.Close()
 		return nil, err
+	}
+	if o.ReadEvery > 0 {
+		s.running.Go(func() { s.readAgain(o.ReadEvery) })
 	}
 	return s, nil
 }

@@ -12,6 +12,7 @@ import (
 	"freshseal/core/chain"
 	"freshseal/core/due"
 	"freshseal/core/finding"
+	"freshseal/core/policy"
 	"freshseal/core/request"
 	"freshseal/store"
 	"freshseal/wire"
@@ -58,13 +59,17 @@ func (s *Service) Slots(ctx context.Context) ([]Slot, error) {
 	if err != nil {
 		return nil, err
 	}
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return nil, err
+	}
 	family := map[int64]string{}
 	for _, d := range devices {
 		family[d.ID] = d.Family
 	}
 	out := make([]Slot, 0, len(rows))
 	for _, row := range rows {
-		slot := s.summary(row)
+		slot := s.summary(row, rules.of(row))
 		slot.Replaceable = family[row.DeviceID] != ""
 		out = append(out, slot)
 	}
@@ -82,7 +87,7 @@ func daysOr(s Slot, none int) int {
 }
 
 // summary shows a slot by what its row says, without looking at certificates.
-func (s *Service) summary(row store.Slot) Slot {
+func (s *Service) summary(row store.Slot, rules policy.Rules) Slot {
 	out := Slot{Device: row.Device, Name: row.Name, Site: row.Site, Address: row.Address, Port: row.Port,
 		Protocol: row.Protocol, ServerName: row.ServerName, Findings: row.Findings.V, Version: row.Version, Suite: row.Suite, Subject: row.Subject}
 	if out.Findings == nil {
@@ -96,10 +101,10 @@ func (s *Service) summary(row store.Slot) Slot {
 	if facts.Read {
 		facts.SHA256 = row.Chain.V[0]
 		days := int(math.Floor(facts.NotAfter.Sub(now).Hours() / 24))
-		actBy := due.ActBy(facts.NotAfter, s.policy)
+		actBy := due.ActBy(facts.NotAfter, rules.Due())
 		out.ExpiresAt, out.ExpiresInDays, out.ActBy = &facts.NotAfter, &days, &actBy
 	}
-	out.Condition = due.Judge(facts, s.policy, now)
+	out.Condition = due.Judge(facts, rules.Due(), now)
 	return out
 }
 
@@ -109,7 +114,11 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 	if err != nil {
 		return Slot{}, err
 	}
-	out := s.summary(row)
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return Slot{}, err
+	}
+	out := s.summary(row, rules.of(row))
 	d, err := s.store.Device(ctx, device)
 	if err != nil {
 		return out, err
@@ -186,16 +195,21 @@ func (s *Service) pools(ctx context.Context) (anchors, pool *chain.Pool, err err
 }
 
 // judge says what is wrong with what a slot serves: the path, and how it is served.
-func (s *Service) judge(ctx context.Context, served []*cert.Certificate, serverName string) ([]finding.Finding, error) {
+func (s *Service) judge(ctx context.Context, served []*cert.Certificate, row store.Slot) ([]finding.Finding, error) {
+	all, err := s.policies(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rules := all.of(row)
 	path, err := s.path(ctx, served)
 	if err != nil {
 		return nil, err
 	}
-	terms := chain.Terms{At: s.now()}
-	if serverName != "" {
-		terms.Names = []string{serverName}
+	var used []string
+	if row.ServerName != "" {
+		used = append(used, row.ServerName)
 	}
-	found := chain.Judge(path, terms)
+	found := append(chain.Judge(path, chain.Terms{At: s.now(), Names: rules.Names(used...)}), rules.Judge(path.Certificates)...)
 	if !served[0].SelfSigned() {
 		found = append(found, chain.Served(path, served)...)
 	}
@@ -239,7 +253,7 @@ func (s *Service) record(ctx context.Context, row store.Slot, reading wire.Readi
 		for _, c := range reading.Chain {
 			row.Chain.V = append(row.Chain.V, c.SHA256)
 		}
-		found, err := s.judge(ctx, reading.Chain, row.ServerName)
+		found, err := s.judge(ctx, reading.Chain, row)
 		if err != nil {
 			return err
 		}
@@ -314,7 +328,7 @@ func (s *Service) ReadAddress(ctx context.Context, address string, port int, ser
 		return out, err
 	}
 	out.Chain = links(path, reading.Chain)
-	found, err := s.judge(ctx, reading.Chain, t.ServerName)
+	found, err := s.judge(ctx, reading.Chain, store.Slot{ServerName: t.ServerName})
 	out.Findings = append(out.Findings, found...)
 	return out, err
 }

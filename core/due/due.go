@@ -45,9 +45,6 @@ type Policy struct {
 	Turnaround time.Duration // the signer's
 }
 
-// DefaultPolicy serves a fleet whose certificates live for a year or less.
-var DefaultPolicy = Policy{Renewal: 30 * 24 * time.Hour, Margin: 7 * 24 * time.Hour, Turnaround: 2 * 24 * time.Hour}
-
 // Facts are what is known of a slot.
 type Facts struct {
 	Read       bool // the newest reading holds a certificate

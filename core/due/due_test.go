@@ -9,6 +9,7 @@ import (
 )
 
 func TestASlotHasTheFirstConditionThatApplies(t *testing.T) {
+	policy := due.Policy{Renewal: 30 * 24 * time.Hour, Margin: 7 * 24 * time.Hour, Turnaround: 2 * 24 * time.Hour}
 	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
 	in := func(days int) time.Time { return now.AddDate(0, 0, days) }
 	wrong := []finding.Finding{finding.NameMissing.Found("x")}
@@ -24,7 +25,7 @@ func TestASlotHasTheFirstConditionThatApplies(t *testing.T) {
 		due.Fresh:   {{Read: true, NotAfter: in(31), SHA256: "a", Installed: "a", Findings: warned}},
 	} {
 		for _, facts := range cases {
-			if got := due.Judge(facts, due.DefaultPolicy, now); got != want {
+			if got := due.Judge(facts, policy, now); got != want {
 				t.Errorf("%+v is %s, want %s", facts, got, want)
 			}
 		}

@@ -23,6 +23,8 @@ const (
 	NameSurplus    Code = "name-surplus"
 	CommonNameOnly Code = "common-name-only"
 
+	LifetimeTooLong Code = "lifetime-too-long"
+
 	WeakKey        Code = "weak-key"
 	WeakHash       Code = "weak-hash"
 	UsageWrong     Code = "usage-wrong"
@@ -74,6 +76,8 @@ var meanings = map[Code]meaning{
 	CommonNameOnly: {Error, "clients have not looked at the common name since RFC 6125; they want subject alternative names",
 		"have it signed again with its names as subject alternative names"},
 
+	LifetimeTooLong: {Warning, "the longer a certificate lives, the longer a lost key does harm",
+		"ask the signer for a shorter one, or change the policy"},
 	WeakKey: {Error, "the key can be broken with known means",
 		"replace it with an ECDSA P-256 or RSA 2048 key, or a larger one"},
 	WeakHash: {Error, "signatures over this hash can be forged",

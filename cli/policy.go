@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"freshseal/service"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) policy() *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "List the rules of the fleet, and where they differ", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			all, err := listOf[service.Policy](ctx, client, "/policies")
+			if err != nil {
+				return err
+			}
+			return a.print(all, policyTable(all))
+		}),
+	}
+	var renewal, margin, turnaround, rsa, ec, life int
+	var names []string
+	set := &cobra.Command{
+		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; what is not named stays as it is", Args: cobra.ExactArgs(1),
+	}
+	set.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
+		all, err := listOf[service.Policy](ctx, client, "/policies")
+		if err != nil {
+			return err
+		}
+		p := service.Policy{Scope: args[0]}
+		for _, each := range all {
+			if each.Scope == args[0] {
+				p.Rules = each.Rules
+			}
+		}
+		for flag, f := range map[string]struct {
+			to   **int
+			from *int
+		}{
+			"renewal": {&p.Rules.RenewalDays, &renewal}, "margin": {&p.Rules.MarginDays, &margin}, "turnaround": {&p.Rules.TurnaroundDays, &turnaround},
+			"min-rsa": {&p.Rules.MinRSABits, &rsa}, "min-ec": {&p.Rules.MinECBits, &ec}, "max-lifetime": {&p.Rules.MaxLifetimeDays, &life},
+		} {
+			if set.Flags().Changed(flag) {
+				*f.to = f.from
+			}
+		}
+		if set.Flags().Changed("require-name") {
+			p.Rules.RequiredNames = names
+		}
+		if err := client.do(ctx, "PUT", v1+"/policies", p, &p); err != nil {
+			return err
+		}
+		return a.print(p, policyTable([]service.Policy{p}))
+	})
+	f := set.Flags()
+	f.IntVar(&renewal, "renewal", 0, "days before its end when a certificate is due")
+	f.IntVar(&margin, "margin", 0, "days kept free before its end for what goes wrong")
+	f.IntVar(&turnaround, "turnaround", 0, "days that the signer takes")
+	f.IntVar(&rsa, "min-rsa", 0, "the smallest RSA key, in bits")
+	f.IntVar(&ec, "min-ec", 0, "the smallest key on an elliptic curve, in bits")
+	f.IntVar(&life, "max-lifetime", 0, "days that a leaf may live; 0: any")
+	f.StringArrayVar(&names, "require-name", nil, "a name that every leaf must have; may be given again")
+	return noun("policy", "Rules for the fleet, for sites and for devices", list, set)
+}
+
+func policyTable(all []service.Policy) table {
+	t := table{head: []string{"scope", "renewal", "margin", "turnaround", "min_rsa", "min_ec", "lifetime", "names"}, wide: 7}
+	show := func(n *int) string {
+		if n == nil {
+			return "-"
+		}
+		return strconv.Itoa(*n)
+	}
+	for _, p := range all {
+		r := p.Rules
+		t.add(p.Scope, show(r.RenewalDays), show(r.MarginDays), show(r.TurnaroundDays), show(r.MinRSABits), show(r.MinECBits), show(r.MaxLifetimeDays), dash(strings.Join(r.RequiredNames, " ")))
+	}
+	return t
+}
+
+// due lists what must be done, soonest first.
+func (a *app) due() *cobra.Command {
+	var within int
+	c := &cobra.Command{
+		Use: "due", Short: "List the slots that must be acted on, soonest first", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			slots, err := listOf[service.Slot](ctx, client, "/slots")
+			if err != nil {
+				return err
+			}
+			limit := time.Now().AddDate(0, 0, within)
+			slots = slices.DeleteFunc(slots, func(s service.Slot) bool {
+				return s.ActBy == nil || s.ActBy.After(limit) && s.Condition != "due"
+			})
+			slices.SortStableFunc(slots, func(x, y service.Slot) int { return x.ActBy.Compare(*y.ActBy) })
+			t := table{head: []string{"act_by", "slot", "condition", "ends"}, wide: 1}
+			for _, s := range slots {
+				t.add(date(s.ActBy), s.Device+"/"+s.Name, marked(string(s.Condition)), date(s.ExpiresAt))
+			}
+			if len(slots) == 0 && a.as == "table" {
+				fmt.Fprintf(a.out, "nothing has to be done within %d days\n", within)
+				return nil
+			}
+			return a.print(slots, t)
+		}),
+	}
+	c.Flags().IntVar(&within, "within", 30, "how many days to look ahead")
+	return c
+}

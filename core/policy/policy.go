@@ -1,0 +1,117 @@
+// Package policy holds the rules that a fleet sets for itself, and finds what
+// breaks them. Rules are set for the whole fleet, for a site or for a device;
+// what is set nearer to a device counts:
+//
+//	Default  ←  fleet  ←  site  ←  device
+package policy
+
+import (
+	"crypto/ecdsa"
+	"crypto/rsa"
+	"fmt"
+	"slices"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/due"
+	"freshseal/core/finding"
+	"freshseal/core/request"
+)
+
+// Rules are what is set at one place; what is nil is left to the place above.
+type Rules struct {
+	RenewalDays     *int     `json:"renewal_days,omitempty" description:"how long before its end a certificate is due"`
+	MarginDays      *int     `json:"margin_days,omitempty" description:"kept free before its end for what goes wrong"`
+	TurnaroundDays  *int     `json:"turnaround_days,omitempty" description:"how long the signer takes"`
+	MinRSABits      *int     `json:"min_rsa_bits,omitempty"`
+	MinECBits       *int     `json:"min_ec_bits,omitempty"`
+	MaxLifetimeDays *int     `json:"max_lifetime_days,omitempty" description:"of a leaf; 0: any"`
+	RequiredNames   []string `json:"required_names,omitempty" description:"that every leaf must have"`
+}
+
+func days(n int) *int { return &n }
+
+// Default are the rules where nobody has set any.
+var Default = Rules{RenewalDays: days(30), MarginDays: days(7), TurnaroundDays: days(2), MinRSABits: days(2048), MinECBits: days(224), MaxLifetimeDays: days(0)}
+
+// Under lays rules of a nearer place over these.
+func (r Rules) Under(nearer Rules) Rules {
+	for _, f := range []struct{ to, from **int }{
+		{&r.RenewalDays, &nearer.RenewalDays}, {&r.MarginDays, &nearer.MarginDays}, {&r.TurnaroundDays, &nearer.TurnaroundDays},
+		{&r.MinRSABits, &nearer.MinRSABits}, {&r.MinECBits, &nearer.MinECBits}, {&r.MaxLifetimeDays, &nearer.MaxLifetimeDays},
+	} {
+		if *f.from != nil {
+			*f.to = *f.from
+		}
+	}
+	if nearer.RequiredNames != nil {
+		r.RequiredNames = nearer.RequiredNames
+	}
+	return r
+}
+
+// Check sees that the rules make sense.
+func (r Rules) Check() error {
+	for name, f := range map[string]struct {
+		value     *int
+		low, high int
+	}{
+		"renewal_days": {r.RenewalDays, 1, 3650}, "margin_days": {r.MarginDays, 0, 365}, "turnaround_days": {r.TurnaroundDays, 0, 365},
+		"min_rsa_bits": {r.MinRSABits, 0, 16384}, "min_ec_bits": {r.MinECBits, 0, 521}, "max_lifetime_days": {r.MaxLifetimeDays, 0, 36500},
+	} {
+		if f.value != nil && (*f.value < f.low || *f.value > f.high) {
+			return fmt.Errorf("%s is %d, and must be from %d to %d", name, *f.value, f.low, f.high)
+		}
+	}
+	for _, name := range r.RequiredNames {
+		if !request.IsName(request.PlainName(name)) {
+			return fmt.Errorf("%q is no name", name)
+		}
+	}
+	return nil
+}
+
+// Due are the thresholds by which conditions are named; r must be complete, as
+// rules laid over Default are.
+func (r Rules) Due() due.Policy {
+	const day = 24 * time.Hour
+	return due.Policy{Renewal: time.Duration(*r.RenewalDays) * day, Margin: time.Duration(*r.MarginDays) * day, Turnaround: time.Duration(*r.TurnaroundDays) * day}
+}
+
+// Names are the names that a leaf must have: those that clients use and those
+// that the rules require, each once.
+func (r Rules) Names(used ...string) []string {
+	names := slices.Clone(used)
+	for _, name := range r.RequiredNames {
+		if name = request.PlainName(name); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// Judge finds what breaks the rules in a path, beyond what clients refuse anyway.
+func (r Rules) Judge(path []*cert.Certificate) []finding.Finding {
+	var found []finding.Finding
+	for _, c := range path {
+		if bits, least := r.bits(c); bits < least && !c.WeakKey() {
+			found = append(found, finding.WeakKey.Found("%s has a key of %s, and the policy wants at least %d bits", c.ShortName(), c.Key(), least))
+		}
+	}
+	if most := *r.MaxLifetimeDays; most > 0 && !path[0].SelfSigned() {
+		if life := path[0].NotAfter.Sub(path[0].NotBefore); life > time.Duration(most)*24*time.Hour {
+			found = append(found, finding.LifetimeTooLong.Found("%s lives for %d days, and the policy allows %d", path[0].ShortName(), int(life.Hours()/24), most))
+		}
+	}
+	return found
+}
+
+func (r Rules) bits(c *cert.Certificate) (bits, least int) {
+	switch key := c.PublicKey.(type) {
+	case *rsa.PublicKey:
+		return key.N.BitLen(), *r.MinRSABits
+	case *ecdsa.PublicKey:
+		return key.Curve.Params().BitSize, *r.MinECBits
+	}
+	return 0, 0
+}

@@ -1,0 +1,34 @@
+package store
+
+import (
+	"context"
+
+	"freshseal/core/policy"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Policies are the rules of every scope that has any.
+func (s *Store) Policies(ctx context.Context) (map[string]policy.Rules, error) {
+	var rows []struct {
+		Scope string             `db:"scope"`
+		Rules JSON[policy.Rules] `db:"rules"`
+	}
+	if err := s.read.SelectContext(ctx, &rows, `SELECT * FROM policy`); err != nil {
+		return nil, err
+	}
+	out := map[string]policy.Rules{}
+	for _, row := range rows {
+		out[row.Scope] = row.Rules.V
+	}
+	return out, nil
+}
+
+// SetPolicy sets the rules of a scope.
+func (s *Store) SetPolicy(ctx context.Context, scope string, rules policy.Rules) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO policy (scope, rules) VALUES (?, ?)
+			ON CONFLICT (scope) DO UPDATE SET rules = excluded.rules`, scope, JSON[policy.Rules]{rules})
+		return err
+	})
+}
