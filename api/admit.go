@@ -131,6 +131,15 @@ func health(*Server) fiber.Handler {
 	return func(c fiber.Ctx) error { return c.JSON(Health{"ok"}) }
 }
 
+func ready(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		if err := s.service.Ready(c.Context()); err != nil {
+			return err
+		}
+		return c.JSON(Health{"ready"})
+	}
+}
+
 // Health is the answer to those who only ask whether the service is there.
 type Health struct {
 	Status string `json:"status" required:"true"`

@@ -111,6 +111,9 @@ func (s *Server) problem(c fiber.Ctx, err error) error {
 	switch {
 	case errors.As(err, &known):
 		p = Problem{"urn:freshseal:" + string(known.Kind), known.What, statusOf[known.Kind], known.Why, known.Next}
+	case service.NoRoom(err):
+		s.log.Error("the database takes no changes", "error", err)
+		p = Problem{"urn:freshseal:no-room", "nothing was changed", fiber.StatusInsufficientStorage, "the disk of the service is full, read-only or failing", "make room on the disk of its data folder, then try again"}
 	case errors.As(err, &http):
 		p.Status, p.Title, p.Next = http.Code, http.Message, "see /api/v1/openapi.json"
 	default:

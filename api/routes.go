@@ -114,6 +114,8 @@ const v1 = "/api/v1"
 
 var routes = []route{
 	{method: "GET", path: "/healthz", summary: "say that the service is there", status: 200, out: Health{}, handler: health, open: true},
+	{method: "GET", path: "/readyz", summary: "say whether the service can do its work", status: 200, out: Health{}, handler: ready, open: true},
+	{method: "GET", path: v1 + "/backup", role: service.Admin, summary: "a copy of the database, as of one moment", status: 200, media: "application/vnd.sqlite3", handler: backup},
 	{method: "GET", path: v1 + "/openapi.json", summary: "this description", status: 200, out: map[string]any{}, handler: describe, open: true},
 	{method: "POST", path: v1 + "/session", summary: "sign in", status: 201, in: SignIn{}, out: Session{}, handler: signIn, open: true},
 	{method: "GET", path: v1 + "/session", summary: "who is signed in", status: 200, out: Session{}, handler: session},
@@ -311,6 +313,20 @@ func ask(verb, summary string, what replacement.EventKind) route {
 		handler: call(202, func(ctx context.Context, s *Server, who service.Bearer, in byID) (service.Replacement, error) {
 			return s.service.Ask(ctx, in.ID, what, who.User)
 		})}
+}
+
+func backup(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		if err := s.service.Record(c.Context(), bearer(c).User, "copy the database", ""); err != nil {
+			return err
+		}
+		content, err := s.service.Backup(c.Context())
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/vnd.sqlite3")
+		return c.Send(content)
+	}
 }
 
 func archive(s *Server) fiber.Handler {

@@ -39,13 +39,17 @@ func (a *app) serve() *cobra.Command {
 	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the folder that keeps everything")
 	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "how often the whole fleet is read; 0: only when asked")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
-	return c
+	return settled(c)
 }
 
 func (a *app) logger() *slog.Logger { return slog.New(slog.NewTextHandler(a.err, nil)) }
 
 func (a *app) open(ctx context.Context, o service.Options) (*service.Service, tls.Certificate, error) {
 	s, err := service.Open(ctx, o)
+	var known *service.Error
+	if errors.As(err, &known) {
+		return nil, tls.Certificate{}, words(err)
+	}
 	if err != nil {
 		return nil, tls.Certificate{}, failed("the service does not start", err.Error(), "see that the folder "+o.Dir+" is yours and whole")
 	}

@@ -45,3 +45,6 @@ func notFound(err error, next, format string, args ...any) error {
 }
 
 func invalid(what, why, next string) error { return &Error{Invalid, what, why, next} }
+
+// NoRoom says that an error comes from a disk that is full, read-only or failing.
+func NoRoom(err error) bool { return store.NoRoom(err) }

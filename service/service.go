@@ -52,6 +52,7 @@ type Service struct {
 	watchers   watchers
 	tries      tries
 	ways       ways
+	held       *os.File // the lock on the folder
 	anchorLock sync.Mutex
 
 	running  sync.WaitGroup // the drivers of replacements and background work
@@ -89,6 +90,20 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
+	held, err := lock(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	s, err := open(ctx, o)
+	if err != nil {
+		held.Close()
+		return nil, err
+	}
+	s.held = held
+	return s, nil
+}
+
+func open(ctx context.Context, o Options) (*Service, error) {
 	box, err := strongbox.Open(filepath.Join(o.Dir, "strongbox.key"))
 	if err != nil {
 		return nil, err
@@ -126,7 +141,7 @@ func (s *Service) Close() error {
 	s.running.Wait()
 	s.cut()
 	s.ways.closeAll()
-	return s.store.Close()
+	return errors.Join(s.store.Close(), s.held.Close())
 }
 
 func (s *Service) now() time.Time { return s.options.Now().UTC() }

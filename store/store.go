@@ -26,6 +26,7 @@ var migrations embed.FS
 
 // Store is the database.
 type Store struct {
+	file        string
 	write, read *sqlx.DB
 }
 
@@ -58,12 +59,16 @@ func Open(ctx context.Context, file string) (*Store, error) {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	read.SetMaxOpenConns(4)
-	return &Store{write, read}, nil
+	return &Store{file, write, read}, nil
+}
+
+func fileURL(file string) string {
+	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath()}
+	return u.String()
 }
 
 func dsn(file, more string) string {
-	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath()}
-	return u.String() + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)" + more
+	return fileURL(file) + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)" + more
 }
 
 func migrate(ctx context.Context, db *sqlx.DB) error {

@@ -1,0 +1,83 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"freshseal/store"
+)
+
+// Ready says whether the service can do its work: that the database takes a
+// change.
+func (s *Service) Ready(ctx context.Context) error {
+	if err := s.store.Touch(ctx); err != nil {
+		return &Error{Outside, "the service is not ready", "its database takes no changes: " + err.Error(), "see that the disk of its data folder is not full or read-only"}
+	}
+	return nil
+}
+
+// Backup hands a whole copy of the database to take, as of one moment. The
+// strongbox key is not part of it.
+func (s *Service) Backup(ctx context.Context) (copy []byte, err error) {
+	dir, err := os.MkdirTemp(s.options.Dir, "backup-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, "copy.db")
+	if err := s.store.Backup(ctx, file); err != nil {
+		return nil, fmt.Errorf("copying the database: %w", err)
+	}
+	return os.ReadFile(file)
+}
+
+// Restore puts a copy of the database into a folder in which no service runs.
+// What stood there is kept beside it.
+func Restore(ctx context.Context, dir, from string) (kept string, err error) {
+	if err := store.CheckFile(ctx, from); err != nil {
+		return "", &Error{Invalid, from + " cannot be restored", err.Error(), "give a file that freshseal backup has written"}
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", err
+	}
+	held, err := lock(dir)
+	if err != nil {
+		return "", err
+	}
+	defer held.Close()
+	if _, err := os.Stat(filepath.Join(dir, "strongbox.key")); errors.Is(err, os.ErrNotExist) {
+		return "", &Error{Invalid, from + " cannot be restored", "the folder " + dir + " has no strongbox.key", "put the key there first that was in use when the copy was made: without it no secret can be opened"}
+	}
+	target := filepath.Join(dir, "freshseal.db")
+	if err := copyFile(from, target+".part"); err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(target); err == nil {
+		kept = target + ".before"
+		if err := store.Settle(ctx, target); err != nil {
+			return "", err
+		}
+		if err := os.Rename(target, kept); err != nil {
+			return "", err
+		}
+	}
+	return kept, os.Rename(target+".part", target)
+}
+
+func copyFile(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Sync(), out.Close())
+}
