@@ -58,6 +58,10 @@ type (
 	byID struct {
 		ID string `path:"id" json:"-"`
 	}
+	editDevice struct {
+		Name string `path:"name" json:"-"`
+		service.DeviceChange
+	}
 	bySlot struct {
 		Device string `path:"device" json:"-"`
 		Slot   string `path:"slot" json:"-"`
@@ -180,6 +184,15 @@ var routes = []route{
 		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (service.Device, error) {
 			return s.service.Device(ctx, in.Name)
 		})},
+	{method: "PATCH", path: v1 + "/devices/{name}", role: service.Admin, summary: "change a device", status: 200, in: editDevice{}, out: service.Device{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in editDevice) (service.Device, error) {
+			return s.service.EditDevice(ctx, in.Name, in.DeviceChange)
+		})},
+	{method: "POST", path: v1 + "/imports", role: service.Admin, summary: "add devices from a CSV file", status: 200, in: service.ImportTerms{}, out: service.Import{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in service.ImportTerms) (service.Import, error) {
+			return s.service.ImportDevices(ctx, in)
+		})},
+	{method: "GET", path: v1 + "/export", role: service.Admin, summary: "all devices as CSV, without secrets", status: 200, media: "text/csv", handler: export},
 	{method: "DELETE", path: v1 + "/devices/{name}", role: service.Admin, summary: "remove a device with its history", status: 204, in: byName{},
 		handler: call(204, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (nothing, error) {
 			return nothing{}, s.service.RemoveDevice(ctx, in.Name)
@@ -325,6 +338,17 @@ func backup(s *Server) fiber.Handler {
 			return err
 		}
 		c.Set(fiber.HeaderContentType, "application/vnd.sqlite3")
+		return c.Send(content)
+	}
+}
+
+func export(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		content, err := s.service.ExportDevices(c.Context())
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
 		return c.Send(content)
 	}
 }

@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) device() *cobra.Command {
-	return noun("device", "The boxes of the fleet", a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceRemove())
+	return noun("device", "The boxes of the fleet", a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceRemove(), a.deviceImport(), a.deviceExport())
 }
 
 func (a *app) deviceList() *cobra.Command {
@@ -62,6 +62,11 @@ func (a *app) printDevice(d service.Device) error {
 	t.add("site", d.Site)
 	t.add("address", d.Address)
 	t.add("family", d.Family)
+	for name, value := range map[string]string{"owner": d.Owner, "tags": strings.Join(d.Tags, " "), "notes": d.Notes} {
+		if value != "" {
+			t.add(name, value)
+		}
+	}
 	if d.Family != "" {
 		t.add("ssh", fmt.Sprintf("%s, port %d", d.SSHUser, d.SSHPort))
 		t.add("host key", d.HostKey)
@@ -146,12 +151,15 @@ func fillSlots(n *service.NewDevice, slots []string, serverName string) error {
 	return nil
 }
 
-func pairs(list []string) (map[string]string, error) {
+func pairs(list []string) (map[string]string, error) { return pairsOf("--setting", list) }
+
+// pairsOf reads NAME=VALUE words that a flag was given.
+func pairsOf(flag string, list []string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, text := range list {
 		name, value, ok := strings.Cut(text, "=")
 		if !ok {
-			return nil, misuse(fmt.Sprintf("--setting %s cannot be read", text), "", "write it as NAME=VALUE")
+			return nil, misuse(fmt.Sprintf("%s %s cannot be read", flag, text), "", "write it as NAME=VALUE")
 		}
 		out[name] = value
 	}

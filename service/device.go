@@ -27,6 +27,9 @@ type Device struct {
 	HostKey  string            `json:"host_key" required:"true"`
 	OldSSH   bool              `json:"old_ssh" required:"true"`
 	Settings map[string]string `json:"settings" required:"true"`
+	Owner    string            `json:"owner" required:"true"`
+	Tags     []string          `json:"tags" required:"true"`
+	Notes    string            `json:"notes" required:"true"`
 	Slots    []DeviceSlot      `json:"slots" required:"true"`
 	AddedAt  time.Time         `json:"added_at" required:"true"`
 }
@@ -48,6 +51,9 @@ type NewDevice struct {
 	SSHPort  int               `json:"ssh_port,omitempty"`
 	OldSSH   bool              `json:"old_ssh,omitempty" description:"it knows no SSH algorithms but broken ones"`
 	Settings map[string]string `json:"settings,omitempty"`
+	Owner    string            `json:"owner,omitempty"`
+	Tags     []string          `json:"tags,omitempty"`
+	Notes    string            `json:"notes,omitempty"`
 	Slots    []DeviceSlot      `json:"slots" required:"true"`
 	Access
 }
@@ -60,25 +66,11 @@ const nameRule = "use small letters, digits, dots and hyphens"
 // AddDevice takes a device into the fleet. Its host key must be given: who adds
 // it has looked at it (see AskHostKey).
 func (s *Service) AddDevice(ctx context.Context, n NewDevice) (Device, error) {
-	d := store.Device{Name: n.Name, Family: n.Family, Site: n.Site, Address: n.Address, SSHPort: n.SSHPort, SSHUser: n.SSHUser,
-		HostKey: n.HostKey, OldSSH: n.OldSSH, Settings: store.JSON[map[string]string]{V: n.Settings}, AddedAt: s.moment()}
-	if d.Settings.V == nil {
-		d.Settings.V = map[string]string{}
-	}
-	if d.SSHPort == 0 {
-		d.SSHPort = 22
-	}
-	slots, err := checkSlots(n)
-	if err := errors.Join(err, checkDevice(n, d)); err != nil {
+	row, err := s.newDevice(n)
+	if err != nil {
 		return Device{}, err
 	}
-	secrets := map[string][]byte{}
-	if n.Family != "" {
-		if secrets, err = s.checkFamily(n, d); err != nil {
-			return Device{}, err
-		}
-	}
-	err = s.store.AddDevice(ctx, d, slots, secrets)
+	err = s.store.AddDevices(ctx, []store.NewDevice{row})
 	if errors.Is(err, store.ErrTaken) {
 		return Device{}, &Error{Conflict, fmt.Sprintf("the device %s, or one of its slots, is there already", n.Name), "", "choose another name, or remove it first"}
 	}
@@ -89,17 +81,49 @@ func (s *Service) AddDevice(ctx context.Context, n NewDevice) (Device, error) {
 	return s.Device(ctx, n.Name)
 }
 
+// newDevice checks what is given and makes of it what is kept, secrets sealed.
+func (s *Service) newDevice(n NewDevice) (store.NewDevice, error) {
+	d := store.Device{Name: n.Name, Family: n.Family, Site: n.Site, Address: n.Address, SSHPort: n.SSHPort, SSHUser: n.SSHUser,
+		HostKey: n.HostKey, OldSSH: n.OldSSH, Owner: n.Owner, Notes: n.Notes, AddedAt: s.moment()}
+	d.Settings.V, d.Tags.V = n.Settings, n.Tags
+	if d.Settings.V == nil {
+		d.Settings.V = map[string]string{}
+	}
+	if d.Tags.V == nil {
+		d.Tags.V = []string{}
+	}
+	if d.SSHPort == 0 {
+		d.SSHPort = 22
+	}
+	out := store.NewDevice{Device: d}
+	if err := checkDevice(n, d); err != nil {
+		return out, err
+	}
+	var err error
+	if out.Slots, err = checkSlots(n); err != nil || n.Family == "" {
+		return out, err
+	}
+	out.Secrets, err = s.checkFamily(n, d)
+	return out, err
+}
+
 func checkDevice(n NewDevice, d store.Device) error {
 	cannot := "the device cannot be added"
 	switch {
 	case !deviceName.MatchString(n.Name):
 		return invalid(cannot, fmt.Sprintf("%q is no device name", n.Name), nameRule)
-	case !request.IsName(strings.ToLower(n.Address)):
-		return invalid(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", n.Address), "give the address alone, without a port")
-	case d.SSHPort < 1 || d.SSHPort > 65535:
-		return invalid(cannot, fmt.Sprintf("%d is no port", d.SSHPort), "give a port from 1 to 65535")
 	case len(n.Slots) == 0:
 		return invalid(cannot, "it has no slot", "give at least one, such as --slot web=443")
+	}
+	return checkAddress(cannot, d)
+}
+
+func checkAddress(cannot string, d store.Device) error {
+	switch {
+	case !request.IsName(strings.ToLower(d.Address)):
+		return invalid(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", d.Address), "give the address alone, without a port")
+	case d.SSHPort < 1 || d.SSHPort > 65535:
+		return invalid(cannot, fmt.Sprintf("%d is no port", d.SSHPort), "give a port from 1 to 65535")
 	}
 	return nil
 }
@@ -166,7 +190,7 @@ func (s *Service) Devices(ctx context.Context) ([]Device, error) {
 func (s *Service) show(ctx context.Context, d store.Device) (Device, error) {
 	slots, err := s.store.SlotsOf(ctx, d.Name)
 	out := Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, SSHPort: d.SSHPort, SSHUser: d.SSHUser,
-		HostKey: d.HostKey, OldSSH: d.OldSSH, Settings: d.Settings.V, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}}
+		HostKey: d.HostKey, OldSSH: d.OldSSH, Settings: d.Settings.V, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}}
 	for _, slot := range slots {
 		out.Slots = append(out.Slots, DeviceSlot{slot.Name, slot.Address, slot.Port, slot.ServerName})
 	}

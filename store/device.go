@@ -22,6 +22,9 @@ type Device struct {
 	HostKey  string                  `db:"host_key"`
 	OldSSH   bool                    `db:"old_ssh"`
 	Settings JSON[map[string]string] `db:"settings"`
+	Owner    string                  `db:"owner"`
+	Tags     JSON[[]string]          `db:"tags"`
+	Notes    string                  `db:"notes"`
 	AddedAt  Moment                  `db:"added_at"`
 }
 
@@ -51,24 +54,55 @@ type Slot struct {
 	Site   string `db:"site"`
 }
 
-// AddDevice keeps a device with its slots and sealed secrets, all or nothing.
-func (s *Store) AddDevice(ctx context.Context, d Device, slots []Slot, secrets map[string][]byte) error {
+// NewDevice is a device with all that is added with it.
+type NewDevice struct {
+	Device
+	Slots   []Slot
+	Secrets map[string][]byte // sealed, by purpose
+}
+
+// AddDevices keeps devices with their slots and sealed secrets, all or nothing.
+func (s *Store) AddDevices(ctx context.Context, devices []NewDevice) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, ssh_port, ssh_user, host_key, old_ssh, settings, added_at)
-			VALUES (:name, :family, :site, :address, :ssh_port, :ssh_user, :host_key, :old_ssh, :settings, :added_at)`, d)
-		if err != nil {
+		for _, d := range devices {
+			if err := addDevice(ctx, tx, d); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
+	result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, ssh_port, ssh_user, host_key, old_ssh, settings, owner, tags, notes, added_at)
+		VALUES (:name, :family, :site, :address, :ssh_port, :ssh_user, :host_key, :old_ssh, :settings, :owner, :tags, :notes, :added_at)`, d.Device)
+	if err != nil {
+		return taken(err)
+	}
+	id, err := result.LastInsertId()
+	if err != nil {
+		return err
+	}
+	for _, slot := range d.Slots {
+		slot.DeviceID = id
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name)
+			VALUES (:device_id, :name, :address, :port, :protocol, :server_name)`, slot); err != nil {
 			return taken(err)
 		}
-		id, err := result.LastInsertId()
-		if err != nil {
+	}
+	return putSecrets(ctx, tx, d.Secrets)
+}
+
+// ChangeDevice keeps what has become of a device, and new secrets. Slots that
+// are read at its address follow it.
+func (s *Store) ChangeDevice(ctx context.Context, d Device, secrets map[string][]byte) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE slot SET address = ? WHERE device_id = ? AND address = (SELECT address FROM device WHERE id = ?)`, d.Address, d.ID, d.ID); err != nil {
 			return err
 		}
-		for _, slot := range slots {
-			slot.DeviceID = id
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name)
-				VALUES (:device_id, :name, :address, :port, :protocol, :server_name)`, slot); err != nil {
-				return taken(err)
-			}
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address, ssh_port = :ssh_port, ssh_user = :ssh_user,
+			host_key = :host_key, old_ssh = :old_ssh, settings = :settings, owner = :owner, tags = :tags, notes = :notes WHERE id = :id`, d)); err != nil {
+			return err
 		}
 		return putSecrets(ctx, tx, secrets)
 	})
