@@ -7,7 +7,7 @@ SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint bench shots clean tools
+.PHONY: build demo test lint bench shots package clean tools
 
 build: bin/freshseal
 
@@ -48,6 +48,9 @@ bench:
 shots: bin/freshseal
 	@$(PKG) chromium xvfb xterm x11-utils imagemagick fonts-dejavu-core
 	$(GO) run ./e2e/shots -program bin/freshseal -out docs/screenshots
+
+package: bin/freshseal
+	build/package.sh bin
 
 clean:
 	rm -rf bin .demo console/node_modules console/dist/assets console/dist/index.html
