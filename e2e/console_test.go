@@ -40,6 +40,8 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
 	steps(t,
+		func() error { return p.Wait("//main[contains(.,'8 slots')]") },
+		func() error { return p.Click("//nav//a[.='Slots']") },
 		func() error { return p.Wait(browser.Link("/slots/" + gate)) },
 		func() error { return p.Click(browser.Link("/slots/" + gate)) },
 		func() error { return p.Wait("//h1[contains(.,'" + gate + "')]") },
@@ -75,4 +77,35 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	if wide, err := p.Eval("String(document.documentElement.scrollWidth)"); err != nil || wide != "390" {
 		t.Errorf("the page is %s wide on a screen of 390, %v", wide, err)
 	}
+}
+
+// A person at the desk packs a request and drops what comes back.
+func TestTheConsolesDesk(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	desk := newHarbour(t)
+	s.ok("replace", tickets+"/web", "--signer", "desk")
+	s.await("r1", "waiting")
+	p := openConsole(t, s)
+	steps(t,
+		func() error { return p.Click("//nav//a[.='Desk']") },
+		func() error { return p.Wait(browser.Button("Pack 1 into a parcel")) },
+	)
+	parcel := t.TempDir() + "/out.zip"
+	s.ok("parcel", "pack", "--signer", "desk", "--out", parcel)
+	signed := desk.sign(unpack(t, parcel)[0])
+	steps(t,
+		func() error { return p.Upload("#pile", write(t, desk.at("photo.cer"), "\x89PNG\r\n"), signed) },
+		func() error { return p.Wait("//*[@data-accepted='false' and contains(.,'Harbour Issuing') and contains(.,'Next:')]") },
+		func() error { return p.Click("//input[@type='checkbox']") },
+		func() error { return p.Upload("#pile", desk.chain()) },
+		func() error { return p.Wait("//*[@data-accepted='true']") },
+	)
+	s.await("r1", "sealed")
+	steps(t,
+		func() error { return p.Click("//nav//a[.='Ledger']") },
+		func() error { return p.Click(browser.Button("Verify")) },
+		func() error { return p.Wait("//*[@role='status' and contains(.,'as they were written')]") },
+		func() error { return p.Wait("//td[.='take in what a signer sent back']") },
+	)
 }

@@ -100,7 +100,7 @@ func (s *Service) summary(row store.Slot, rules policy.Rules) Slot {
 	now := s.now()
 	if facts.Read {
 		facts.SHA256 = row.Chain.V[0]
-		days := int(math.Floor(facts.NotAfter.Sub(now).Hours() / 24))
+		days := int(facts.NotAfter.Sub(now).Hours() / 24) // towards zero: three days ago is -3
 		actBy := due.ActBy(facts.NotAfter, rules.Due())
 		out.ExpiresAt, out.ExpiresInDays, out.ActBy = &facts.NotAfter, &days, &actBy
 	}

@@ -112,6 +112,11 @@ func Link(href string) string { return fmt.Sprintf("//a[contains(@href,%q)]", hr
 // Click clicks on the first element that a selector finds.
 func (p *Page) Click(selector string) error { return p.do(chromedp.Click(selector)) }
 
+// Upload gives files to a field that takes them.
+func (p *Page) Upload(selector string, files ...string) error {
+	return p.do(chromedp.SetUploadFiles(selector, files, chromedp.NodeReady))
+}
+
 // Wait waits until an element is visible.
 func (p *Page) Wait(selector string) error {
 	if err := p.do(chromedp.WaitVisible(selector)); err != nil {

@@ -69,6 +69,10 @@ func pages(url, password, profile, out string) error {
 		return err
 	}
 	defer p.Close()
+	photo := filepath.Join(filepath.Dir(profile), "certnew(2).cer")
+	if err := os.WriteFile(photo, []byte("\x89PNG\r\n\x1a\n"), 0o600); err != nil {
+		return err
+	}
 	picture := func(name string) error {
 		time.Sleep(600 * time.Millisecond) // let what moves come to rest
 		png, err := p.PNG()
@@ -80,6 +84,9 @@ func pages(url, password, profile, out string) error {
 	for _, step := range []func() error{
 		func() error { return p.Go("/") },
 		func() error { return p.SignIn("admin", password) },
+		func() error { return p.Wait("//main[contains(.,'8 slots')]") },
+		func() error { return picture("overview") },
+		func() error { return p.Go("/slots") },
 		func() error { return p.Wait(browser.Link(gate)) },
 		func() error { return picture("slots") },
 		func() error { return p.Click(browser.Link(radar)) },
@@ -96,6 +103,16 @@ func pages(url, password, profile, out string) error {
 		func() error { return p.Go(gate) },
 		func() error { return p.Wait("//ol[@aria-label='Chain of certificates']") },
 		func() error { return picture("slot") },
+		func() error { return p.Go("/slots/" + tickets) },
+		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Click("//input[@value='desk']") },
+		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Wait("//span[@data-state='waiting']") },
+		func() error { return p.Go("/desk") },
+		func() error { return p.Wait(browser.Button("Pack 1 into a parcel")) },
+		func() error { return p.Upload("#pile", photo) },
+		func() error { return p.Wait("//*[@aria-label='Account of the files']") },
+		func() error { return picture("desk") },
 	} {
 		if err := step(); err != nil {
 			return err
@@ -114,7 +131,7 @@ func terminal(program, config, out string) error {
 say() { printf '\033[1m$ %%s\033[0m\n' "$*"; "$@"; }
 say freshseal slot list
 say freshseal replace %s --signer bench --watch
-sleep 30`, config, filepath.Dir(program), tickets)
+sleep 30`, config, filepath.Dir(program), strings.TrimPrefix(gate, "/slots/"))
 	const display = ":97"
 	screen := exec.Command("Xvfb", display, "-screen", "0", "1000x760x24")
 	if err := screen.Start(); err != nil {

@@ -29,6 +29,8 @@ export const readingsQuery = (device: string, slot: string) =>
 
 export const signersQuery = queryOptions({ queryKey: ['signers'], queryFn: async () => (await take(api.GET('/api/v1/signers'))).items, staleTime: 600_000 })
 
+export const parcelsQuery = queryOptions({ queryKey: ['parcels'], queryFn: async () => (await take(api.GET('/api/v1/parcels'))).items })
+
 export const replacementsQuery = (device = '', slot = '') =>
   queryOptions({
     queryKey: ['replacements', 'of', device, slot],

@@ -37,9 +37,12 @@ export function Shell() {
               Fresh Seal
             </Typography>
           </Box>
-          <Box component="nav" aria-label="Pages" sx={{ display: 'flex', gap: { xs: 1.5, sm: 2 }, flexGrow: 1 }}>
-            <Page to="/">Slots</Page>
+          <Box component="nav" aria-label="Pages" sx={{ display: 'flex', gap: { xs: 1.5, sm: 2 }, flexGrow: 1, flexWrap: 'wrap', order: { xs: 3, md: 0 } }}>
+            <Page to="/">Overview</Page>
+            <Page to="/slots">Slots</Page>
             <Page to="/replacements">Replacements</Page>
+            <Page to="/desk">Desk</Page>
+            <Page to="/ledger">Ledger</Page>
           </Box>
           <Scheme />
           <SignOut user={session.data.user} />

@@ -11,7 +11,10 @@ export const router = createBrowserRouter([
     ErrorBoundary: RouteProblem,
     HydrateFallback: () => null,
     children: [
-      { index: true, lazy: async () => ({ Component: (await import('../pages/slots/Slots')).Slots }) },
+      { index: true, lazy: async () => ({ Component: (await import('../pages/overview/Overview')).Overview }) },
+      { path: 'slots', lazy: async () => ({ Component: (await import('../pages/slots/Slots')).Slots }) },
+      { path: 'desk', lazy: async () => ({ Component: (await import('../pages/desk/Desk')).Desk }) },
+      { path: 'ledger', lazy: async () => ({ Component: (await import('../pages/ledger/Ledger')).Ledger }) },
       { path: 'slots/:device/:slot', lazy: async () => ({ Component: (await import('../pages/slot/SlotPage')).SlotPage }) },
       { path: 'replacements', lazy: async () => ({ Component: (await import('../pages/replacements/Replacements')).Replacements }) },
       { path: 'replacements/:id', lazy: async () => ({ Component: (await import('../pages/replacement/ReplacementPage')).ReplacementPage }) },

@@ -23,7 +23,7 @@ export function Replacements() {
       <Typography variant="h1">Replacements</Typography>
       {all.data?.length === 0 ? (
         <Typography sx={{ color: 'text.secondary' }}>
-          None yet. Choose a slot on the page <Link component={RouterLink} to="/">Slots</Link> and press Replace.
+          None yet. Choose a slot on the page <Link component={RouterLink} to="/slots">Slots</Link> and press Replace.
         </Typography>
       ) : (
         <Paper sx={{ overflowX: 'auto' }}>

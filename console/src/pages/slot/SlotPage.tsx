@@ -37,7 +37,7 @@ export function SlotPage() {
   return (
     <Box sx={{ display: 'grid', gap: 2 }}>
       <Breadcrumbs>
-        <Link component={RouterLink} to="/">
+        <Link component={RouterLink} to="/slots">
           Slots
         </Link>
         <Typography sx={{ color: 'text.primary' }}>{s.site || 'no site'}</Typography>

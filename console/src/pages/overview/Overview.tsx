@@ -1,0 +1,81 @@
+import Box from '@mui/material/Box'
+import Link from '@mui/material/Link'
+import Paper from '@mui/material/Paper'
+import Skeleton from '@mui/material/Skeleton'
+import Typography from '@mui/material/Typography'
+import { useQuery } from '@tanstack/react-query'
+import { Link as RouterLink } from 'react-router'
+import { replacementsQuery, slotsQuery } from '../../api/queries'
+import { ConditionMark, conditions, type Condition } from '../../parts/Condition'
+import { Panel } from '../../parts/Panel'
+import { Problem } from '../../parts/Problem'
+import { StateMark } from '../../parts/State'
+import { day, days } from '../../parts/words'
+import { Expiry } from './Expiry'
+
+/** Overview is the first page: how the fleet stands, what ends when, and what needs a person. */
+export function Overview() {
+  const slots = useQuery(slotsQuery)
+  const work = useQuery(replacementsQuery())
+  if (slots.error) return <Problem error={slots.error} again={() => void slots.refetch()} />
+  if (!slots.data) return <Skeleton variant="rounded" height={420} />
+  const count = (c: Condition) => slots.data.filter((s) => s.condition === c).length
+  const open = (work.data ?? []).filter((r) => r.state === 'running' || r.state === 'waiting' || r.state === 'held')
+  const soonest = slots.data.filter((s) => s.act_by && s.condition !== 'dark').sort((a, b) => (a.act_by ?? '').localeCompare(b.act_by ?? '')).slice(0, 8)
+  return (
+    <Box sx={{ display: 'grid', gap: 2 }}>
+      <Typography variant="h1">{slots.data.length} slots</Typography>
+      {slots.data.length === 0 && (
+        <Typography sx={{ color: 'text.secondary' }}>
+          There is no device yet. Add the first one from a terminal: <code>freshseal device add NAME --address ADDRESS</code>
+        </Typography>
+      )}
+      <Box sx={{ display: 'grid', gap: 1.5, gridTemplateColumns: { xs: 'repeat(2, minmax(0, 1fr))', sm: 'repeat(4, minmax(0, 1fr))', lg: 'repeat(8, minmax(0, 1fr))' } }}>
+        {(Object.keys(conditions) as Condition[]).map((c) => (
+          <Paper key={c} component={RouterLink} to={`/slots?condition=${c}`} sx={{ p: 1.5, textDecoration: 'none', color: 'text.primary', '&:hover': { borderColor: 'primary.main' } }}>
+            <ConditionMark condition={c} />
+            <Typography sx={{ fontSize: 28, fontWeight: 650, lineHeight: 1.2, color: count(c) ? 'text.primary' : 'text.secondary' }}>{count(c)}</Typography>
+            <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+              {conditions[c].about}
+            </Typography>
+          </Paper>
+        ))}
+      </Box>
+      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 3fr) minmax(0, 2fr)' }, alignItems: 'start' }}>
+        <Panel title="Certificates that end in the next 12 months">
+          <Expiry ends={slots.data.flatMap((s) => (s.expires_at ? [s.expires_at] : []))} />
+        </Panel>
+        <Panel title="Under way">
+          {open.length === 0 ? (
+            <Typography sx={{ color: 'text.secondary' }}>Nothing is under way, and nothing waits for a person.</Typography>
+          ) : (
+            open.map((r) => (
+              <Box key={r.id} sx={{ mb: 1 }}>
+                <Link component={RouterLink} to={`/replacements/${r.id}`}>
+                  {r.id} {r.device}/{r.slot}
+                </Link>
+                <Box>
+                  <StateMark replacement={r} />
+                </Box>
+              </Box>
+            ))
+          )}
+        </Panel>
+      </Box>
+      <Panel title="Act by">
+        {soonest.map((s) => (
+          <Box key={`${s.device}/${s.name}`} sx={{ display: 'grid', gridTemplateColumns: { xs: '90px minmax(0, 1fr)', sm: '100px minmax(0, 1fr) 110px 110px' }, gap: 1, py: 0.5, borderBottom: 1, borderColor: 'divider' }}>
+            <span>{day(s.act_by)}</span>
+            <Link component={RouterLink} to={`/slots/${encodeURIComponent(s.device)}/${encodeURIComponent(s.name)}`} sx={{ overflowWrap: 'anywhere' }}>
+              {s.device}/{s.name}
+            </Link>
+            <ConditionMark condition={s.condition} />
+            <Box component="span" sx={{ display: { xs: 'none', sm: 'inline' } }}>
+              {days(s.expires_in_days)}
+            </Box>
+          </Box>
+        ))}
+      </Panel>
+    </Box>
+  )
+}
