@@ -96,7 +96,9 @@ func TestTheConsolesDesk(t *testing.T) {
 	signed := desk.sign(unpack(t, parcel)[0])
 	steps(t,
 		func() error { return p.Upload("#pile", write(t, desk.at("photo.cer"), "\x89PNG\r\n"), signed) },
-		func() error { return p.Wait("//*[@data-accepted='false' and contains(.,'Harbour Issuing') and contains(.,'Next:')]") },
+		func() error {
+			return p.Wait("//*[@data-accepted='false' and contains(.,'Harbour Issuing') and contains(.,'Next:')]")
+		},
 		func() error { return p.Click("//input[@type='checkbox']") },
 		func() error { return p.Upload("#pile", desk.chain()) },
 		func() error { return p.Wait("//*[@data-accepted='true']") },

@@ -4,8 +4,10 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"fmt"
 	"net"
 	"strconv"
+	"sync"
 	"testing"
 	"time"
 
@@ -90,4 +92,57 @@ func TestWhyASlotCannotBeRead(t *testing.T) {
 			t.Errorf("%s: %+v", code, r.Why)
 		}
 	}
+}
+
+// BenchmarkRead reads many slots at once and prints how its rate compares with
+// that of bare TLS handshakes with the same servers, made in the same run and in
+// turn with the readings.
+func BenchmarkRead(b *testing.B) {
+	for _, width := range []int{64, 512} {
+		b.Run(fmt.Sprintf("at-once-%d", width), func(b *testing.B) {
+			root := testkit.Root(b, "Quay Root")
+			leaf := root.Leaf(b, "gate.tidewrack.example")
+			config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf.Raw}, PrivateKey: leaf.Key}}}
+			target := listen(b, func(conn net.Conn) { tls.Server(conn, config).Handshake() })
+			targets := make([]wire.Target, 1024)
+			for i := range targets {
+				targets[i] = target
+			}
+			r := wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 30 * time.Second}
+			var reading, bare time.Duration
+			for b.Loop() {
+				begun := time.Now()
+				r.ReadAll(b.Context(), targets, width, func(_ int, seen wire.Reading) {
+					if seen.Why != nil {
+						b.Error(seen.Why)
+					}
+				})
+				reading += time.Since(begun)
+				begun = time.Now()
+				handshakes(b, target.String(), len(targets), width)
+				bare += time.Since(begun)
+			}
+			b.ReportMetric(float64(b.N*len(targets))/reading.Seconds(), "readings/s")
+			b.ReportMetric(bare.Seconds()/reading.Seconds(), "x-bare-handshakes")
+		})
+	}
+}
+
+// handshakes is the limit: nothing but crypto/tls with its defaults.
+func handshakes(b *testing.B, address string, n, width int) {
+	var wg sync.WaitGroup
+	places := make(chan struct{}, width)
+	for range n {
+		places <- struct{}{}
+		wg.Go(func() {
+			conn, err := tls.Dial("tcp", address, &tls.Config{InsecureSkipVerify: true})
+			if err != nil {
+				b.Error(err)
+			} else {
+				conn.Close()
+			}
+			<-places
+		})
+	}
+	wg.Wait()
 }

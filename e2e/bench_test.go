@@ -1,0 +1,117 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/tls"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// BenchmarkService measures the program from outside: how soon it is ready on an
+// empty folder, how much memory it holds, and how fast the whole list of
+// slots comes from a fleet of 10,000 devices while the whole fleet is being read.
+func BenchmarkService(b *testing.B) {
+	dir := b.TempDir()
+	begun := time.Now()
+	cmd := exec.Command(program, "serve", "--dir", dir, "--listen", "127.0.0.1:0", "--read-every", "0")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		b.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		b.Fatal(err)
+	}
+	defer func() { cmd.Process.Signal(syscall.SIGTERM); cmd.Wait() }()
+	line := make([]byte, 100)
+	n, err := out.Read(line)
+	if err != nil {
+		b.Fatal(err)
+	}
+	ready := time.Since(begun)
+	url := strings.TrimSpace(strings.TrimPrefix(string(line[:n]), "ready: "))
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, MaxIdleConnsPerHost: 4}}
+	idle := resident(b, cmd.Process.Pid)
+
+	text, err := os.ReadFile(filepath.Join(dir, "first-sign-in.txt"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	_, password, _ := strings.Cut(string(text), "password: ")
+	var session struct{ Token string }
+	call(b, client, "", "POST", url+"/api/v1/session", map[string]any{"user": "admin", "password": strings.TrimSpace(password), "client": true}, &session)
+	var fleet bytes.Buffer
+	fleet.WriteString("name,address,port\n")
+	for i := range 10_000 {
+		fmt.Fprintf(&fleet, "sensor-%d.gannet-point.tidewrack.example,127.20.90.1,9\n", i)
+	}
+	call(b, client, session.Token, "POST", url+"/api/v1/imports", map[string]any{"csv": fleet.String()}, nil)
+
+	go call(b, client, session.Token, "POST", url+"/api/v1/sweeps", nil, nil)
+	var times []time.Duration
+	for b.Loop() {
+		begun := time.Now()
+		var page struct{ Items []any }
+		call(b, client, session.Token, "GET", url+"/api/v1/slots", nil, &page)
+		if len(page.Items) != 10_000 {
+			b.Fatalf("%d slots in the list", len(page.Items))
+		}
+		times = append(times, time.Since(begun))
+	}
+	slices.Sort(times)
+	b.ReportMetric(float64(times[len(times)*99/100].Microseconds())/1000, "ms-p99-whole-list")
+	b.ReportMetric(float64(ready.Milliseconds()), "ms-to-ready")
+	b.ReportMetric(idle, "MB-idle")
+	b.ReportMetric(resident(b, cmd.Process.Pid), "MB-10000-devices")
+}
+
+func call(b *testing.B, client *http.Client, token, method, url string, in, out any) {
+	body, err := json.Marshal(in)
+	if err != nil {
+		b.Error(err)
+	}
+	r, err := http.NewRequest(method, url, bytes.NewReader(body))
+	if err != nil {
+		b.Error(err)
+		return
+	}
+	r.Header.Set("Authorization", "Bearer "+token)
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := client.Do(r)
+	if err != nil {
+		b.Error(err)
+		return
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	if err != nil || answer.StatusCode >= 300 {
+		b.Errorf("%s %s: %s %v %s", method, url, answer.Status, err, text)
+	}
+	if out != nil {
+		if err := json.Unmarshal(text, out); err != nil {
+			b.Error(err)
+		}
+	}
+}
+
+// resident is the memory that a process holds, in MB.
+func resident(b *testing.B, pid int) float64 {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		b.Fatal(err)
+	}
+	var kb float64
+	_, rest, _ := strings.Cut(string(text), "VmRSS:")
+	fmt.Sscan(rest, &kb)
+	return kb / 1024
+}
