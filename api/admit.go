@@ -158,13 +158,13 @@ type Status struct {
 
 func status(ctx context.Context, s *Server, who service.Bearer, _ struct{}) (Status, error) {
 	out := Status{Version: Version, User: who.User, Conditions: map[string]int{}}
-	slots, err := s.service.Slots(ctx)
+	counts, err := s.service.Conditions(ctx)
 	if err != nil {
 		return out, err
 	}
-	out.Slots = len(slots)
-	for _, slot := range slots {
-		out.Conditions[string(slot.Condition)]++
+	for condition, n := range counts {
+		out.Conditions[string(condition)] = n
+		out.Slots += n
 	}
 	all, err := s.service.Replacements(ctx, "", "")
 	for _, r := range all {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"freshseal/core/cert"
+	"freshseal/core/due"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/service"
@@ -65,6 +66,18 @@ type (
 	bySlot struct {
 		Device string `path:"device" json:"-"`
 		Slot   string `path:"slot" json:"-"`
+	}
+	slotQuery struct {
+		Condition string `query:"condition" json:"-"`
+		Device    string `query:"device" json:"-"`
+		Site      string `query:"site" json:"-"`
+		Text      string `query:"text" json:"-" description:"somewhere in the names, site or address"`
+		Limit     string `query:"limit" json:"-"`
+		Cursor    string `query:"cursor" json:"-" description:"next of the page before"`
+	}
+	slotPage struct {
+		Items []service.Slot `json:"items" required:"true"`
+		Next  string         `json:"next,omitempty" description:"cursor of the next page, where there is one"`
 	}
 	filterReplacements struct {
 		Device string `query:"device" json:"-"`
@@ -212,10 +225,9 @@ var routes = []route{
 			return nothing{}, s.service.RemoveSite(ctx, in.Name)
 		})},
 
-	{method: "GET", path: v1 + "/slots", summary: "list slots, worst condition first", status: 200, out: page[service.Slot]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Slot], error) {
-			items, err := s.service.Slots(ctx)
-			return page[service.Slot]{items}, err
+	{method: "GET", path: v1 + "/slots", summary: "list slots, worst condition first, then soonest end; up to 1000 a page", status: 200, in: slotQuery{}, out: slotPage{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in slotQuery) (slotPage, error) {
+			return listSlots(ctx, s.service, in)
 		})},
 	{method: "GET", path: v1 + "/slots/{device}/{slot}", summary: "show a slot with its chain and findings", status: 200, in: bySlot{}, out: service.Slot{},
 		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in bySlot) (service.Slot, error) {
@@ -311,6 +323,18 @@ var routes = []route{
 			p, err := s.service.Procedure(in.Name)
 			return showProcedure(p), err
 		})},
+}
+
+func listSlots(ctx context.Context, s *service.Service, in slotQuery) (slotPage, error) {
+	q := service.SlotQuery{Cursor: in.Cursor, Filter: service.SlotFilter{Condition: due.Condition(in.Condition), Device: in.Device, Site: in.Site, Text: in.Text}}
+	if in.Limit != "" {
+		var err error
+		if q.Limit, err = strconv.Atoi(in.Limit); err != nil || q.Limit < 1 {
+			return slotPage{}, &service.Error{Kind: service.Invalid, What: "the list cannot be that long", Why: in.Limit + " is no number of slots", Next: "give a number from 1 to 1000"}
+		}
+	}
+	items, next, err := s.Slots(ctx, q)
+	return slotPage{items, next}, err
 }
 
 func showProcedure(p procedure.Source) Procedure {

@@ -183,12 +183,30 @@ func item(parts ...string) string {
 
 const v1 = "/api/v1"
 
-// listOf fetches the items of a list.
+// listOf fetches the items of a list, page after page.
 func listOf[T any](ctx context.Context, c *client, path string) ([]T, error) {
-	var page struct {
-		Items []T `json:"items"`
+	all := []T{}
+	join := "?"
+	if strings.Contains(path, "?") {
+		join = "&"
 	}
-	return page.Items, c.do(ctx, "GET", v1+path, nil, &page)
+	for cursor := ""; ; {
+		var page struct {
+			Items []T    `json:"items"`
+			Next  string `json:"next"`
+		}
+		at := v1 + path
+		if cursor != "" {
+			at += join + "cursor=" + url.QueryEscape(cursor)
+		}
+		if err := c.do(ctx, "GET", at, nil, &page); err != nil {
+			return nil, err
+		}
+		all = append(all, page.Items...)
+		if cursor = page.Next; cursor == "" {
+			return all, nil
+		}
+	}
 }
 
 // calling makes a command of a function that calls the service: whoever is not

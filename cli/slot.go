@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -29,10 +30,17 @@ func (a *app) slot() *cobra.Command {
 }
 
 func (a *app) slotList() *cobra.Command {
-	return &cobra.Command{
+	filter := url.Values{}
+	var condition, site, text string
+	c := &cobra.Command{
 		Use: "list", Short: "List all slots, worst condition first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			slots, err := listOf[service.Slot](ctx, client, "/slots")
+			for name, value := range map[string]string{"condition": condition, "site": site, "text": text} {
+				if value != "" {
+					filter.Set(name, value)
+				}
+			}
+			slots, err := listOf[service.Slot](ctx, client, "/slots?"+filter.Encode())
 			if err != nil {
 				return err
 			}
@@ -54,6 +62,10 @@ func (a *app) slotList() *cobra.Command {
 			return a.print(slots, t)
 		}),
 	}
+	c.Flags().StringVar(&condition, "condition", "", "only those of this condition")
+	c.Flags().StringVar(&site, "site", "", "only those of this site")
+	c.Flags().StringVar(&text, "text", "", "only those with this in their names, site or address")
+	return c
 }
 
 func (a *app) slotShow() *cobra.Command {

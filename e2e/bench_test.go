@@ -18,8 +18,8 @@ import (
 )
 
 // BenchmarkService measures the program from outside: how soon it is ready on an
-// empty folder, how much memory it holds, and how fast the whole list of
-// slots comes from a fleet of 10,000 devices while the whole fleet is being read.
+// empty folder, how much memory it holds, and how fast a page of slots comes
+// from a fleet of 10,000 devices while the whole fleet is being read.
 func BenchmarkService(b *testing.B) {
 	dir := b.TempDir()
 	begun := time.Now()
@@ -62,14 +62,14 @@ func BenchmarkService(b *testing.B) {
 	for b.Loop() {
 		begun := time.Now()
 		var page struct{ Items []any }
-		call(b, client, session.Token, "GET", url+"/api/v1/slots", nil, &page)
-		if len(page.Items) != 10_000 {
-			b.Fatalf("%d slots in the list", len(page.Items))
+		call(b, client, session.Token, "GET", url+"/api/v1/slots?limit=50", nil, &page)
+		if len(page.Items) != 50 {
+			b.Fatalf("%d slots on a page", len(page.Items))
 		}
 		times = append(times, time.Since(begun))
 	}
 	slices.Sort(times)
-	b.ReportMetric(float64(times[len(times)*99/100].Microseconds())/1000, "ms-p99-whole-list")
+	b.ReportMetric(float64(times[len(times)*99/100].Microseconds())/1000, "ms-p99-page")
 	b.ReportMetric(float64(ready.Milliseconds()), "ms-to-ready")
 	b.ReportMetric(idle, "MB-idle")
 	b.ReportMetric(resident(b, cmd.Process.Pid), "MB-10000-devices")

@@ -49,6 +49,10 @@ func (s *Service) judgeAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return err
+	}
 	for _, row := range rows {
 		if len(row.Chain.V) == 0 {
 			continue
@@ -61,7 +65,9 @@ func (s *Service) judgeAgain(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := s.store.SetFindings(ctx, row.ID, found); err != nil {
+		row.Findings.V = found
+		stand(&row, rules.of(row))
+		if err := s.store.SetJudgement(ctx, row); err != nil {
 			return err
 		}
 	}

@@ -303,10 +303,28 @@ func (s *Service) await(ctx context.Context, j job, wrong func(wire.Reading) str
 	}
 }
 
+// install records which leaf the slot must serve from now on, and names its
+// condition anew.
+func (s *Service) install(ctx context.Context, j job, sha256 string) error {
+	if err := s.store.SetInstalled(ctx, j.SlotID, sha256); err != nil {
+		return err
+	}
+	row, err := s.store.Slot(ctx, j.Device, j.Slot)
+	if err != nil {
+		return err
+	}
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return err
+	}
+	stand(&row, rules.of(row))
+	return s.store.SetJudgement(ctx, row)
+}
+
 // seal records what is installed now and clears the device of what is not
 // needed any more. That may fail without harm: the work is done and proven.
 func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error {
-	if err := s.store.SetInstalled(ctx, j.SlotID, j.NewSHA256); err != nil {
+	if err := s.install(ctx, j, j.NewSHA256); err != nil {
 		return err
 	}
 	if err := s.section(ctx, j, runner, procedure.Seal); err != nil {
@@ -336,7 +354,7 @@ func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (re
 		return replacement.Event{}, fmt.Errorf("the old files are back, and %w; by hand: %s", err, s.byHand(j))
 	}
 	if j.slot.Installed == j.NewSHA256 {
-		if err := s.store.SetInstalled(ctx, j.SlotID, ""); err != nil {
+		if err := s.install(ctx, j, ""); err != nil {
 			return replacement.Event{}, err
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -287,6 +288,7 @@ func hashPassword(password string) string {
 func argon(password string, salt []byte) []byte {
 	argonLock.Lock()
 	defer argonLock.Unlock()
+	defer debug.FreeOSMemory() // what a try takes is given back at once: most services see few
 	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonLength)
 }
 

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"math"
 	"slices"
 	"time"
 
@@ -49,63 +48,81 @@ type Link struct {
 	PEM    string `json:"pem" required:"true"`
 }
 
-// Slots are all slots of the fleet, worst condition first, then soonest end.
-func (s *Service) Slots(ctx context.Context) ([]Slot, error) {
-	rows, err := s.store.Slots(ctx)
-	if err != nil {
-		return nil, err
-	}
-	devices, err := s.store.Devices(ctx)
-	if err != nil {
-		return nil, err
-	}
-	rules, err := s.policies(ctx)
-	if err != nil {
-		return nil, err
-	}
-	family := map[int64]string{}
-	for _, d := range devices {
-		family[d.ID] = d.Family
-	}
-	out := make([]Slot, 0, len(rows))
-	for _, row := range rows {
-		slot := s.summary(row, rules.of(row))
-		slot.Replaceable = family[row.DeviceID] != ""
-		out = append(out, slot)
-	}
-	slices.SortStableFunc(out, func(a, b Slot) int {
-		return cmp.Or(cmp.Compare(a.Condition.Rank(), b.Condition.Rank()), cmp.Compare(daysOr(a, math.MaxInt), daysOr(b, math.MaxInt)))
-	})
-	return out, nil
+// SlotFilter narrows the list of slots; empty fields do not.
+type SlotFilter = store.SlotFilter
+
+// SlotQuery asks for a part of the list of slots.
+type SlotQuery struct {
+	Filter SlotFilter
+	Cursor string // of the page before; empty for the first
+	Limit  int    // 0: mostSlots
 }
 
-func daysOr(s Slot, none int) int {
-	if s.ExpiresInDays == nil {
-		return none
+// mostSlots is the size of a page where no smaller one is asked for.
+const mostSlots = 1000
+
+// Slots are a page of the slots of the fleet, worst condition first, then
+// soonest end, and the cursor of the next page or nothing.
+func (s *Service) Slots(ctx context.Context, q SlotQuery) (slots []Slot, next string, err error) {
+	after := store.SlotCursor{Rank: -1}
+	if q.Cursor != "" {
+		if _, err := fmt.Sscanf(q.Cursor, "%d.%d.%d", &after.Rank, &after.NotAfter, &after.ID); err != nil {
+			return nil, "", invalid("the list cannot go on from there", fmt.Sprintf("%q is no cursor", q.Cursor), "give the one that came with the page before, or none")
+		}
 	}
-	return *s.ExpiresInDays
+	if c := q.Filter.Condition; c != "" && !slices.Contains(due.Conditions, c) {
+		return nil, "", invalid("the list cannot be filtered so", fmt.Sprintf("no condition is called %q", c), fmt.Sprintf("give one of %v", due.Conditions))
+	}
+	limit := mostSlots
+	if q.Limit > 0 {
+		limit = min(q.Limit, mostSlots)
+	}
+	rows, err := s.store.SlotPage(ctx, s.moment(), q.Filter, after, limit)
+	slots = make([]Slot, 0, len(rows))
+	for _, row := range rows {
+		slot := s.summary(row.Slot)
+		slot.Replaceable = row.Family != ""
+		slots = append(slots, slot)
+		if len(slots) == limit {
+			end, _ := row.NotAfter.Value()
+			next = fmt.Sprintf("%d.%d.%d", row.Rank, end, row.ID)
+		}
+	}
+	return slots, next, err
+}
+
+// Conditions says how many slots have each condition.
+func (s *Service) Conditions(ctx context.Context) (map[due.Condition]int, error) {
+	return s.store.CountConditions(ctx, s.moment())
 }
 
 // summary shows a slot by what its row says, without looking at certificates.
-func (s *Service) summary(row store.Slot, rules policy.Rules) Slot {
+func (s *Service) summary(row store.Slot) Slot {
 	out := Slot{Device: row.Device, Name: row.Name, Site: row.Site, Address: row.Address, Port: row.Port,
 		Protocol: row.Protocol, ServerName: row.ServerName, Findings: row.Findings.V, Version: row.Version, Suite: row.Suite, Subject: row.Subject}
 	if out.Findings == nil {
 		out.Findings = []finding.Finding{}
 	}
-	facts := due.Facts{Read: len(row.Chain.V) > 0, NotAfter: row.NotAfter.Time, SelfSigned: row.SelfSigned, Installed: row.Installed, Findings: row.Findings.V}
 	if !row.ReadAt.IsZero() {
 		out.ReadAt = &row.ReadAt.Time
 	}
 	now := s.now()
+	if len(row.Chain.V) > 0 {
+		days := int(row.NotAfter.Sub(now).Hours() / 24) // towards zero: three days ago is -3
+		out.ExpiresAt, out.ExpiresInDays, out.ActBy = &row.NotAfter.Time, &days, &row.OverdueFrom.Time
+	}
+	out.Condition = due.Standing{Base: row.Standing, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}.At(row.NotAfter.Time, now)
+	return out
+}
+
+// stand fills in what the slot's condition follows from.
+func stand(row *store.Slot, rules policy.Rules) {
+	facts := due.Facts{Read: len(row.Chain.V) > 0, NotAfter: row.NotAfter.Time, SelfSigned: row.SelfSigned, Installed: row.Installed, Findings: row.Findings.V}
 	if facts.Read {
 		facts.SHA256 = row.Chain.V[0]
-		days := int(facts.NotAfter.Sub(now).Hours() / 24) // towards zero: three days ago is -3
-		actBy := due.ActBy(facts.NotAfter, rules.Due())
-		out.ExpiresAt, out.ExpiresInDays, out.ActBy = &facts.NotAfter, &days, &actBy
 	}
-	out.Condition = due.Judge(facts, rules.Due(), now)
-	return out
+	s := due.Stand(facts, rules.Due())
+	row.Standing, row.OverdueFrom, row.DueFrom = s.Base, store.At(s.Overdue), store.At(s.Due)
 }
 
 // Slot shows one slot with its chain and what is wrong with it.
@@ -114,11 +131,7 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 	if err != nil {
 		return Slot{}, err
 	}
-	rules, err := s.policies(ctx)
-	if err != nil {
-		return Slot{}, err
-	}
-	out := s.summary(row, rules.of(row))
+	out := s.summary(row)
 	d, err := s.store.Device(ctx, device)
 	if err != nil {
 		return out, err
@@ -259,6 +272,11 @@ func (s *Service) record(ctx context.Context, row store.Slot, reading wire.Readi
 		}
 		row.Findings.V = found
 	}
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return err
+	}
+	stand(&row, rules.of(row))
 	if err := s.store.AddReading(ctx, row, reading.Chain); err != nil {
 		return fmt.Errorf("keeping the reading of %s/%s: %w", row.Device, row.Name, err)
 	}

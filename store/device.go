@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 
+	"freshseal/core/due"
 	"freshseal/core/finding"
 
 	"github.com/jmoiron/sqlx"
@@ -49,6 +50,10 @@ type Slot struct {
 	Subject    string                  `db:"subject"`
 	SelfSigned bool                    `db:"self_signed"`
 	NotAfter   Moment                  `db:"not_after"`
+
+	Standing    due.Condition `db:"standing"`
+	OverdueFrom Moment        `db:"overdue_from"`
+	DueFrom     Moment        `db:"due_from"`
 
 	Device string `db:"device"` // its device's name
 	Site   string `db:"site"`
@@ -157,10 +162,12 @@ func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256 string) e
 	})
 }
 
-// SetFindings records a new judgement of what a slot serves.
-func (s *Store) SetFindings(ctx context.Context, slotID int64, found []finding.Finding) error {
+// SetJudgement records a new judgement of what a slot serves: its findings and
+// what its condition follows from.
+func (s *Store) SetJudgement(ctx context.Context, slot Slot) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE slot SET findings = ? WHERE id = ?`, JSON[[]finding.Finding]{found}, slotID))
+		return changed(tx.NamedExecContext(ctx, `UPDATE slot SET findings = :findings, standing = :standing,
+			overdue_from = :overdue_from, due_from = :due_from WHERE id = :id`, slot))
 	})
 }
 

@@ -35,7 +35,8 @@ func (s *Store) AddReading(ctx context.Context, slot Slot, chain []*cert.Certifi
 			return err
 		}
 		return changed(tx.NamedExecContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite,
-			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_after = :not_after WHERE id = :id`, slot))
+			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_after = :not_after,
+			standing = :standing, overdue_from = :overdue_from, due_from = :due_from WHERE id = :id`, slot))
 	})
 }
 

@@ -61,22 +61,42 @@ func ActBy(notAfter time.Time, p Policy) time.Time {
 	return notAfter.Add(-p.Turnaround - p.Margin)
 }
 
-// Judge names the slot's condition at that time.
-func Judge(f Facts, p Policy, at time.Time) Condition {
+// Standing is what a condition follows from: the part that time does not
+// change, and the moments at which it does.
+type Standing struct {
+	Base    Condition // Dark, Stray, Factory, Flawed or Fresh
+	Overdue time.Time // from then on, see ActBy
+	Due     time.Time // from then on
+}
+
+// Stand judges a slot as far as that can be done without a clock.
+func Stand(f Facts, p Policy) Standing {
+	s := Standing{Base: Fresh, Overdue: ActBy(f.NotAfter, p), Due: f.NotAfter.Add(-p.Renewal)}
 	switch {
 	case !f.Read:
-		return Dark
-	case at.After(f.NotAfter):
-		return Lapsed
+		return Standing{Base: Dark}
 	case f.Installed != "" && f.SHA256 != f.Installed:
-		return Stray
+		s.Base = Stray
 	case f.SelfSigned:
-		return Factory
+		s.Base = Factory
 	case len(finding.Errors(f.Findings)) > 0:
-		return Flawed
-	case at.After(ActBy(f.NotAfter, p)):
+		s.Base = Flawed
+	}
+	return s
+}
+
+// At names the condition of a slot whose leaf ends at notAfter, at that time.
+func (s Standing) At(notAfter, at time.Time) Condition {
+	switch {
+	case s.Base == Dark:
+		return Dark
+	case at.After(notAfter):
+		return Lapsed
+	case s.Base != Fresh:
+		return s.Base
+	case at.After(s.Overdue):
 		return Overdue
-	case at.After(f.NotAfter.Add(-p.Renewal)):
+	case at.After(s.Due):
 		return Due
 	}
 	return Fresh

@@ -25,7 +25,7 @@ func TestASlotHasTheFirstConditionThatApplies(t *testing.T) {
 		due.Fresh:   {{Read: true, NotAfter: in(31), SHA256: "a", Installed: "a", Findings: warned}},
 	} {
 		for _, facts := range cases {
-			if got := due.Judge(facts, policy, now); got != want {
+			if got := due.Stand(facts, policy).At(facts.NotAfter, now); got != want {
 				t.Errorf("%+v is %s, want %s", facts, got, want)
 			}
 		}

@@ -1,5 +1,5 @@
 import { QueryClient, queryOptions } from '@tanstack/react-query'
-import { ApiError, api, take } from './client'
+import { ApiError, api, take, type Schemas, type Slot } from './client'
 
 export const queryClient = new QueryClient({
   defaultOptions: {
@@ -12,9 +12,20 @@ export const queryClient = new QueryClient({
 
 export const sessionQuery = queryOptions({ queryKey: ['session'], queryFn: () => take(api.GET('/api/v1/session')), staleTime: 60_000 })
 
+/** allSlots fetches the whole list, page after page. */
+async function allSlots() {
+  const all: Slot[] = []
+  for (let cursor: string | undefined = ''; cursor !== undefined; ) {
+    const page: Schemas['SlotPage'] = await take(api.GET('/api/v1/slots', { params: { query: { cursor } } }))
+    all.push(...page.items)
+    cursor = page.next || undefined
+  }
+  return all
+}
+
 export const slotsQuery = queryOptions({
   queryKey: ['slots'],
-  queryFn: async () => (await take(api.GET('/api/v1/slots'))).items,
+  queryFn: allSlots,
   refetchInterval: 10_000,
 })
 
