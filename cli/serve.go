@@ -126,7 +126,17 @@ func (a *app) demo() *cobra.Command {
 
 // fillFleet adds the devices that are not there yet, and reads them all.
 func fillFleet(ctx context.Context, s *service.Service, fleet *standin.Fleet) error {
+	known, err := s.Devices(ctx)
+	if err != nil || len(known) == len(fleet.Members) {
+		return errors.Join(err, sweepOnce(ctx, s))
+	}
 	if _, err := s.AddAnchors(ctx, fleet.Anchors); err != nil {
+		return err
+	}
+	j := fleet.Jump
+	_, err = s.AddSite(ctx, service.NewSite{Name: j.Site, Way: "jump", Address: j.Address, Port: j.SSHPort,
+		Access: service.Access{SSHUser: j.User, Password: j.Password, HostKey: j.HostKey}})
+	if err := unlessThere(err); err != nil {
 		return err
 	}
 	for _, m := range fleet.Members {
@@ -135,15 +145,38 @@ func fillFleet(ctx context.Context, s *service.Service, fleet *standin.Fleet) er
 		if m.User != "" {
 			n.Family = "web-files-ssh"
 		}
-		var known *service.Error
-		if _, err := s.AddDevice(ctx, n); errors.As(err, &known) && known.Kind == service.Conflict {
-			continue
-		} else if err != nil {
+		_, err := s.AddDevice(ctx, n)
+		if err := unlessThere(err); err != nil {
 			return err
 		}
 	}
+	return errors.Join(stray(ctx, s, fleet), sweepOnce(ctx, s))
+}
+
+func sweepOnce(ctx context.Context, s *service.Service) error {
 	_, _, err := s.ReadAll(ctx)
 	return err
+}
+
+// unlessThere passes over that something is there already.
+func unlessThere(err error) error {
+	var known *service.Error
+	if errors.As(err, &known) && known.Kind == service.Conflict {
+		return nil
+	}
+	return err
+}
+
+// stray lets one device be replaced, and somebody undo it behind our back.
+func stray(ctx context.Context, s *service.Service, fleet *standin.Fleet) error {
+	r, err := s.Begin(ctx, service.Order{Device: fleet.Meddled, Slot: "web", Signer: service.BenchSigner}, "admin")
+	if err != nil {
+		return unlessThere(err)
+	}
+	if err := s.Watch(ctx, r.ID, 0, func(service.Event) error { return nil }); err != nil {
+		return err
+	}
+	return fleet.Meddle(time.Now())
 }
 
 // introduce writes a client's file for the demo and tells how to sign in.

@@ -44,7 +44,7 @@ func (a *app) slotList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"condition", "slot", "ends", "days", "finding"}, wide: 1}
+			t := table{head: []string{"condition", "slot", "days", "finding"}, wide: 1}
 			for _, s := range slots {
 				days, worst := "-", ""
 				if s.ExpiresInDays != nil {
@@ -53,11 +53,14 @@ func (a *app) slotList() *cobra.Command {
 				if len(s.Findings) > 0 {
 					worst = string(s.Findings[0].Code)
 				}
-				condition := string(s.Condition)
 				if a.as == "table" {
-					condition = marked(condition)
+					t.add(marked(string(s.Condition)), s.Device+"/"+s.Name, days, worst)
+				} else {
+					t.add(string(s.Condition), s.Device+"/"+s.Name, days, worst, date(s.ExpiresAt))
 				}
-				t.add(condition, s.Device+"/"+s.Name, date(s.ExpiresAt), days, worst)
+			}
+			if a.as != "table" {
+				t.head = append(t.head, "ends")
 			}
 			return a.print(slots, t)
 		}),

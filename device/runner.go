@@ -164,7 +164,7 @@ func remedy(step procedure.Step, err error) string {
 	var changed HostKeyChanged
 	switch {
 	case errors.As(err, &changed):
-		return "find out why: a new device, a new installation, or somebody in between. If the new key is right, remove the device and add it again with --host-key"
+		return "find out why: a new device, a new installation, or somebody in between. If the new key is right: freshseal device edit DEVICE --host-key KEY"
 	case errors.Is(err, ErrSignIn):
 		return "correct the device's user, password or key"
 	case errors.Is(err, ErrTimeLimit):

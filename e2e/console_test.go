@@ -40,7 +40,7 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
 	steps(t,
-		func() error { return p.Wait("//main[contains(.,'8 slots')]") },
+		func() error { return p.Wait("//main[contains(.,'16 slots')]") },
 		func() error { return p.Click("//nav//a[.='Slots']") },
 		func() error { return p.Wait(browser.Link("/slots/" + gate)) },
 		func() error { return p.Click(browser.Link("/slots/" + gate)) },
@@ -85,7 +85,7 @@ func TestTheConsolesDesk(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	desk := newHarbour(t)
 	s.ok("replace", tickets+"/web", "--signer", "desk")
-	s.await("r1", "waiting")
+	s.await("r2", "waiting")
 	p := openConsole(t, s)
 	steps(t,
 		func() error { return p.Click("//nav//a[.='Desk']") },
@@ -103,7 +103,7 @@ func TestTheConsolesDesk(t *testing.T) {
 		func() error { return p.Upload("#pile", desk.chain()) },
 		func() error { return p.Wait("//*[@data-accepted='true']") },
 	)
-	s.await("r1", "sealed")
+	s.await("r2", "sealed")
 	steps(t,
 		func() error { return p.Click("//nav//a[.='Ledger']") },
 		func() error { return p.Click(browser.Button("Verify")) },

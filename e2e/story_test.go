@@ -19,7 +19,7 @@ func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 
 	list := s.ok("slot", "list")
-	for _, condition := range []string{"dark", "lapsed", "factory", "flawed", "overdue", "due", "fresh"} {
+	for _, condition := range []string{"dark", "lapsed", "factory", "stray", "flawed", "overdue", "due", "fresh"} {
 		if !strings.Contains(list, " "+condition+" ") {
 			t.Errorf("no slot is %s:\n%s", condition, list)
 		}
@@ -41,13 +41,13 @@ func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
 	if !strings.Contains(rehearsal, "openssl req -new") || !strings.Contains(rehearsal, "DNS.1 = "+gate) {
 		t.Errorf("rehearsal:\n%s", rehearsal)
 	}
-	if all := s.ok("replacement", "list", "--as", "csv"); strings.Count(all, "\n") != 1 {
+	if all := s.ok("replacement", "list", "--as", "csv"); strings.Count(all, "\n") != 2 {
 		t.Errorf("a rehearsal began something:\n%s", all)
 	}
 
 	watched := s.ok("replace", gate+"/web", "--signer", "bench", "--watch")
 	last := -1
-	for _, stage := range []string{"survey ", "request ", "sign ", "backup ", "install ", "activate ", "prove ", "seal ", "r1: sealed"} {
+	for _, stage := range []string{"survey ", "request ", "sign ", "backup ", "install ", "activate ", "prove ", "seal ", "r2: sealed"} {
 		at := strings.Index(watched, stage)
 		if at < last {
 			t.Errorf("%q is missing or out of order:\n%s", stage, watched)
@@ -61,7 +61,7 @@ func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
 	if text := s.ok("slot", "show", gate+"/web"); !strings.Contains(text, "old "+before.Certificate.SHA256) || !strings.Contains(text, "new "+after.Certificate.SHA256) {
 		t.Errorf("the fingerprints are not told:\n%s", text)
 	}
-	if left, _ := filepath.Glob(filepath.Join(s.dir, "boxes", "gate-1*", "root", "var/lib/freshseal/r1/*.pem")); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(s.dir, "boxes", "gate-1*", "root", "var/lib/freshseal/r2/*.pem")); len(left) > 0 {
 		t.Errorf("left on the box: %v", left)
 	}
 }
@@ -90,7 +90,7 @@ func TestADeskSignsInItsOwnTime(t *testing.T) {
 	must(t, "", "openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", desk.at("other.key"),
 		"-subj", "/CN="+tickets, "-addext", "subjectAltName=DNS:"+tickets, "-out", desk.at("other.csr"))
 	wrong := s.fails(3, "no request here has this leaf's key", "intake", desk.sign(desk.at("other.csr")), desk.chain())
-	if !strings.Contains(wrong.stdout, "r1 ("+tickets+"/web) waits for "+tickets+", with another key") {
+	if !strings.Contains(wrong.stdout, "r2 ("+tickets+"/web) waits for "+tickets+", with another key") {
 		t.Errorf("the nearest request is not named:\n%s", wrong.stdout)
 	}
 	s.fails(3, "a picture", "intake", write(t, desk.at("signed.cer"), "\x89PNG\r\n\x1a\n"))
@@ -98,16 +98,16 @@ func TestADeskSignsInItsOwnTime(t *testing.T) {
 	// The service is killed while it waits, and nothing is lost.
 	s.kill()
 	s = start(t, "demo", s.dir)
-	s.await("r1", "waiting")
+	s.await("r2", "waiting")
 
 	// Everything in one heap and in the wrong order, with Windows line ends.
 	heap := strings.ReplaceAll("Dear colleague,\n"+desk.read("root.pem")+desk.read("sub.pem"), "\n", "\r\n")
 	s.ok("intake", write(t, desk.at("mail.txt"), heap), signed, "--trust-roots")
-	s.await("r1", "sealed")
+	s.await("r2", "sealed")
 	if after := s.show(tickets + "/web"); after.Condition != "fresh" || len(after.Chain) != 3 {
 		t.Errorf("after: %+v", after)
 	}
-	if out := s.ok("replacement", "show", "r1"); !strings.Contains(out, "sealed") {
+	if out := s.ok("replacement", "show", "r2"); !strings.Contains(out, "sealed") {
 		t.Error(out)
 	}
 }
@@ -118,13 +118,13 @@ func TestALeafWaitsForItsIntermediate(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	desk := newHarbour(t)
 	s.ok("replace", radar+"/web", "--signer", "desk", "--key", "rsa-2048")
-	s.await("r1", "waiting")
+	s.await("r2", "waiting")
 	parcel := filepath.Join(t.TempDir(), "out.zip")
 	s.ok("parcel", "pack", "--signer", "desk", "--out", parcel)
 	s.fails(3, "Harbour Issuing", "intake", desk.sign(unpack(t, parcel)[0]))
-	s.await("r1", "waiting")
+	s.await("r2", "waiting")
 	s.ok("intake", desk.at("sub.pem"), desk.at("root.pem"))
-	s.await("r1", "sealed")
+	s.await("r2", "sealed")
 	// Nobody said that this root is trusted: that is told, with the remedy.
 	if after := s.show(radar + "/web"); after.Condition != "flawed" || after.Findings[0].Code != "anchor-unknown" {
 		t.Errorf("after: %+v", after)

@@ -38,8 +38,13 @@ type Box struct {
 	TLSPort  int           // likewise
 	Faults   Faults        // what goes wrong on purpose
 	Restart  time.Duration // how long the web server is away on a reload
+	Forward  Forward       // makes it a jump host; may be nil
 	Watch    Watch         // is told of everything that is asked of the box; may be nil
 }
+
+// Forward opens a connection onwards, to what an SSH client wants to reach
+// through the box.
+type Forward func(address string) (net.Conn, error)
 
 // Watch is told of a command, a file operation or a handshake before the box
 // does it and once it is done, in words. Where it answers false before, the box
@@ -63,6 +68,7 @@ type Faults struct {
 	KeepServing bool // reload says yes and the old certificate stays
 	FailTest    bool // the configuration test fails once new files are there
 	Hang        bool // commands never end
+	DropUpload  bool // the connection is lost in the middle of the first upload
 }
 
 // Running is a box that is on.
@@ -80,6 +86,7 @@ type Running struct {
 	lock    sync.Mutex
 	conns   map[net.Conn]struct{}
 	closed  bool
+	dropped atomic.Bool // DropUpload has happened
 }
 
 // Start turns a box on. Its folder must hold the certificate and key that the
@@ -102,6 +109,26 @@ func Start(b Box) (*Running, error) {
 }
 
 func (r *Running) start() error {
+	if err := r.startWeb(); err != nil || r.User == "" {
+		return err
+	}
+	var err error
+	if r.hostKey, err = openHostKey(filepath.Join(r.Dir, "host_key")); err != nil {
+		return err
+	}
+	if r.ssh, err = listen(r.Address, r.SSHPort); err != nil {
+		return err
+	}
+	r.SSHAddr = r.ssh.Addr().String()
+	r.accept(r.ssh, r.serveSSH)
+	return nil
+}
+
+// startWeb turns the web server on; a box that only forwards has none.
+func (r *Running) startWeb() error {
+	if r.Forward != nil {
+		return nil
+	}
 	if err := r.load(); err != nil {
 		return err
 	}
@@ -111,17 +138,6 @@ func (r *Running) start() error {
 	}
 	r.TLSAddr = r.web.Addr().String()
 	r.accept(r.web, func(conn net.Conn) { r.watched("handshake", func() { r.serveTLS(conn) }) })
-	if r.User == "" {
-		return nil
-	}
-	if r.hostKey, err = openHostKey(filepath.Join(r.Dir, "host_key")); err != nil {
-		return err
-	}
-	if r.ssh, err = listen(r.Address, r.SSHPort); err != nil {
-		return err
-	}
-	r.SSHAddr = r.ssh.Addr().String()
-	r.accept(r.ssh, r.serveSSH)
 	return nil
 }
 
@@ -176,6 +192,15 @@ func (r *Running) forget(conn net.Conn) {
 	delete(r.conns, conn)
 }
 
+// drop ends every connection to the box at once.
+func (r *Running) drop() {
+	r.lock.Lock()
+	defer r.lock.Unlock()
+	for conn := range r.conns {
+		conn.Close()
+	}
+}
+
 // Close turns the box off and waits until nothing of it is left.
 func (r *Running) Close() error {
 	r.lock.Lock()
@@ -198,6 +223,18 @@ func (r *Running) Close() error {
 func (r *Running) HostKey() string {
 	key := r.hostKey.PublicKey()
 	return key.Type() + " " + ssh.FingerprintSHA256(key)
+}
+
+// Meddle puts another certificate and key onto the box behind everybody's back,
+// and has the web server serve them.
+func (r *Running) Meddle(certificate, key []byte) error {
+	if err := r.root.WriteFile(inside(KeyFile), key, 0o600); err != nil {
+		return err
+	}
+	if err := r.root.WriteFile(inside(CertificateFile), certificate, 0o644); err != nil {
+		return err
+	}
+	return r.load()
 }
 
 // load reads certificate and key as the web server does when it starts.

@@ -32,9 +32,13 @@ type Member struct {
 type Fleet struct {
 	Members []Member
 	Anchors []byte // the operator's own roots, PEM
+	Jump    Member // the jump host of the site it names
+	Meddled string // the device whose certificate Meddle exchanges
 
-	boxes  []*Running
-	places map[string]string // shown address:port → where it really listens
+	boxes   []*Running
+	places  map[string]string // shown address:port → where it really listens
+	aboard  map[string]string // likewise, for those that only the jump host reaches
+	meddled *Running
 }
 
 const day = 24 * time.Hour
@@ -49,6 +53,10 @@ type member struct {
 	alone               bool     // serves the leaf without the intermediate
 	off                 bool     // cannot be reached
 	restart             time.Duration
+	faults              Faults
+	imposed             bool // shows another host key than the one that is pinned
+	behind              bool // reached only through the jump host of its site
+	meddled             bool // somebody exchanges its certificate after it was sealed
 }
 
 var members = []member{
@@ -60,12 +68,23 @@ var members = []member{
 	{name: "crane.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.46", ends: 5 * day},
 	{name: "wlan.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.17", ends: 300 * day, names: []string{"wifi.mainquay.tidewrack.example"}},
 	{name: "bridge.petrel.tidewrack.example", site: "Petrel", address: "203.0.113.71", off: true},
+	{name: "scale.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.18", replaceable: true, factory: "Corvane", ends: 7 * 365 * day, meddled: true},
+	{name: "weather.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.32", replaceable: true, factory: "Corvane", ends: 4 * 365 * day, restart: 20 * time.Second},
+	{name: "ramp.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.22", replaceable: true, ends: 40 * day, faults: Faults{DropUpload: true}},
+	{name: "mast.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.23", replaceable: true, ends: 75 * day, imposed: true},
+	{name: "lamp.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.47", replaceable: true, factory: "Brinewell", ends: 6 * 365 * day, faults: Faults{KeepServing: true}},
+	{name: "bridge.turnstone.tidewrack.example", site: "Turnstone", address: "203.0.113.81", replaceable: true, factory: "Lumsk", ends: 5 * 365 * day, behind: true},
+	{name: "galley.turnstone.tidewrack.example", site: "Turnstone", address: "203.0.113.82", ends: 180 * day, behind: true},
+	{name: "mail.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.19", ends: 330 * day},
 }
+
+// jumpHost is the way into the ship Turnstone.
+const jumpHost = "203.0.113.80"
 
 // StartFleet turns the demo's fleet on; dir keeps the state of its boxes, which
 // is made at the first start.
 func StartFleet(dir string, now time.Time) (*Fleet, error) {
-	f := &Fleet{places: map[string]string{}}
+	f := &Fleet{places: map[string]string{}, aboard: map[string]string{}}
 	root, middle, err := authorities(dir, now)
 	if err != nil {
 		return nil, err
@@ -76,6 +95,10 @@ func StartFleet(dir string, now time.Time) (*Fleet, error) {
 			f.Close()
 			return nil, fmt.Errorf("starting %s: %w", m.name, err)
 		}
+	}
+	if err := f.startJump(filepath.Join(dir, "gangway.turnstone")); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("starting the jump host: %w", err)
 	}
 	return f, os.WriteFile(filepath.Join(dir, "where.csv"), []byte(f.where()), 0o600)
 }
@@ -116,7 +139,7 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 	if err := lay(folder, m, middle, now); err != nil {
 		return err
 	}
-	b := Box{Dir: folder, Address: loopback(m.address), SSHPort: 2222, TLSPort: 8443, Restart: m.restart}
+	b := Box{Dir: folder, Address: loopback(m.address), SSHPort: 2222, TLSPort: 8443, Restart: m.restart, Faults: m.faults}
 	if m.replaceable {
 		var err error
 		b.User = "keeper"
@@ -129,13 +152,59 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		return err
 	}
 	f.boxes = append(f.boxes, box)
-	f.places[net.JoinHostPort(m.address, "443")] = box.TLSAddr
+	places := f.places
+	if m.behind {
+		places = f.aboard
+	}
+	places[net.JoinHostPort(m.address, "443")] = box.TLSAddr
 	if m.replaceable {
-		f.places[net.JoinHostPort(m.address, "22")] = box.SSHAddr
+		places[net.JoinHostPort(m.address, "22")] = box.SSHAddr
 		shown.User, shown.Password, shown.HostKey = b.User, b.Password, box.HostKey()
+	}
+	if m.imposed { // as if it had been compared before somebody got in between
+		shown.HostKey = "ssh-ed25519 SHA256:" + strings.Repeat("Tidewrack", 5)[:43]
+	}
+	if m.meddled {
+		f.Meddled, f.meddled = m.name, box
 	}
 	f.Members = append(f.Members, shown)
 	return nil
+}
+
+// startJump turns the jump host on.
+func (f *Fleet) startJump(folder string) error {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	secret, err := password(filepath.Join(folder, "password"))
+	if err != nil {
+		return err
+	}
+	box, err := Start(Box{Dir: folder, Address: loopback(jumpHost), SSHPort: 2222, User: "gangway", Password: secret, Forward: func(address string) (net.Conn, error) {
+		place, ok := f.aboard[address]
+		if !ok {
+			return nil, errors.New("nothing on board has the address " + address)
+		}
+		return net.DialTimeout("tcp", place, 5*time.Second)
+	}})
+	if err != nil {
+		return err
+	}
+	f.boxes = append(f.boxes, box)
+	f.places[net.JoinHostPort(jumpHost, "22")] = box.SSHAddr
+	f.Jump = Member{Name: "gangway", Site: "Turnstone", Address: jumpHost, SSHPort: 22, User: "gangway", Password: secret, HostKey: box.HostKey()}
+	return nil
+}
+
+// Meddle exchanges the certificate of one box, as somebody does who knows
+// nothing of Fresh Seal.
+func (f *Fleet) Meddle(now time.Time) error {
+	var none *Authority
+	certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Corvane"}, CommonName: "Corvane service technician"}, Names: []string{"appliance.invalid"}, Ends: 365 * day}, now)
+	if err != nil {
+		return err
+	}
+	return f.meddled.Meddle(certificate, key)
 }
 
 // lay puts the certificate into a box with which it begins its life.
@@ -214,7 +283,11 @@ func (f *Fleet) where() string {
 	for _, m := range f.Members {
 		for _, port := range []int{m.TLSPort, m.SSHPort} {
 			shown := net.JoinHostPort(m.Address, fmt.Sprint(port))
-			if place, ok := f.places[shown]; ok {
+			place, ok := f.places[shown]
+			if !ok {
+				place, ok = f.aboard[shown]
+			}
+			if ok {
 				fmt.Fprintf(&b, "%s,%s,%s\n", m.Name, shown, place)
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"net"
 	"os"
 	"path"
+	"strconv"
 	"strings"
 
 	"github.com/pkg/sftp"
@@ -67,6 +68,10 @@ func (r *Running) serveSSH(conn net.Conn) {
 	defer cancel()
 	go ssh.DiscardRequests(requests)
 	for offered := range channels {
+		if offered.ChannelType() == "direct-tcpip" && r.Forward != nil {
+			r.work.Go(func() { r.forward(offered) })
+			continue
+		}
 		if offered.ChannelType() != "session" {
 			offered.Reject(ssh.UnknownChannelType, "this device has sessions only")
 			continue
@@ -77,6 +82,37 @@ func (r *Running) serveSSH(conn net.Conn) {
 		}
 		r.work.Go(func() { r.session(ctx, channel, asked) })
 	}
+}
+
+// forward carries bytes to and from where the client wants to get (RFC 4254, 7.2).
+func (r *Running) forward(offered ssh.NewChannel) {
+	var to struct {
+		Host   string
+		Port   uint32
+		Origin string
+		From   uint32
+	}
+	if err := ssh.Unmarshal(offered.ExtraData(), &to); err != nil {
+		offered.Reject(ssh.ConnectionFailed, "cannot be read")
+		return
+	}
+	conn, err := r.Forward(net.JoinHostPort(to.Host, strconv.Itoa(int(to.Port))))
+	if err != nil {
+		offered.Reject(ssh.ConnectionFailed, err.Error())
+		return
+	}
+	defer conn.Close()
+	channel, requests, err := offered.Accept()
+	if err != nil {
+		return
+	}
+	defer channel.Close()
+	go ssh.DiscardRequests(requests)
+	go func() {
+		io.Copy(conn, channel)
+		conn.Close()
+	}()
+	io.Copy(channel, conn)
 }
 
 // session serves one channel: a command, or the file subsystem.
@@ -112,11 +148,18 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 // files are the box's files over SFTP.
 type files struct{ *Running }
 
+// errDropped ends a connection in the middle of an upload.
+var errDropped = errors.New("the connection is lost")
+
 // Fileread opens a file for reading.
 func (f files) Fileread(r *sftp.Request) (io.ReaderAt, error) { return f.root.Open(inside(r.Filepath)) }
 
 // Filewrite opens a file for writing.
 func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
+	if f.Faults.DropUpload && f.dropped.CompareAndSwap(false, true) {
+		f.drop()
+		return nil, errDropped
+	}
 	return f.root.OpenFile(inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 }
 

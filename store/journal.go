@@ -52,7 +52,11 @@ func (s *Store) EndStep(ctx context.Context, step Step) error {
 		if step.OK {
 			return nil
 		}
-		return addEvent(ctx, tx, Event{ReplacementID: step.ReplacementID, At: step.EndedAt, Kind: "step", Stage: step.Section, State: "failed", Text: step.Name + ": " + step.Why})
+		var told Step
+		if err := tx.GetContext(ctx, &told, `SELECT * FROM step WHERE id = ?`, step.ID); err != nil {
+			return err
+		}
+		return addEvent(ctx, tx, Event{ReplacementID: step.ReplacementID, At: step.EndedAt, Kind: "step", Stage: told.Section, State: "failed", Text: told.Name + ": " + told.Why})
 	})
 }
 

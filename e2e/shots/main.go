@@ -84,7 +84,7 @@ func pages(url, password, profile, out string) error {
 	for _, step := range []func() error{
 		func() error { return p.Go("/") },
 		func() error { return p.SignIn("admin", password) },
-		func() error { return p.Wait("//main[contains(.,'8 slots')]") },
+		func() error { return p.Wait("//main[contains(.,'16 slots')]") },
 		func() error { return picture("overview") },
 		func() error { return p.Go("/slots") },
 		func() error { return p.Wait(browser.Link(gate)) },
