@@ -49,7 +49,7 @@ func Parcel(id string, packed time.Time, errands []Errand) ([]byte, error) {
 			return nil, err
 		}
 		r := e.Request
-		rows.Write([]string{file, e.Device, e.Slot, cell(r.Subject.CommonName), cell(strings.Join(r.Names(), " ")), r.Key(), r.SHA256(), e.Replacement})
+		rows.Write([]string{file, cell(e.Device), cell(e.Slot), cell(r.Subject.CommonName), cell(strings.Join(r.Names(), " ")), r.Key(), r.SHA256(), e.Replacement})
 		fmt.Fprintf(&letter, "\n%3d. %s, %s\n     file      %s\n     subject   %s\n     names     %s\n     key       %s\n     SHA-256   %s\n               of the request (DER), to compare by telephone\n",
 			i+1, e.Device, e.Slot, file, r.Subject, strings.Join(r.Names(), ", "), r.Key(), spaced(r.SHA256()))
 	}

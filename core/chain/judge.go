@@ -116,7 +116,7 @@ func authority(c *cert.Certificate, below int) []finding.Finding {
 }
 
 func names(leaf *cert.Certificate, wanted []string) []finding.Finding {
-	if len(leaf.Names()) == 0 && leaf.CommonName() != "" {
+	if len(leaf.Names()) == 0 && leaf.CommonName() != "" && !leaf.IsAuthority() {
 		return []finding.Finding{finding.CommonNameOnly.Found("%s has a common name and no subject alternative names", leaf.ShortName())}
 	}
 	var found []finding.Finding

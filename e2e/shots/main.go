@@ -133,14 +133,14 @@ say freshseal slot list
 say freshseal replace %s --signer bench --watch
 sleep 30`, config, filepath.Dir(program), strings.TrimPrefix(gate, "/slots/"))
 	const display = ":97"
-	screen := exec.Command("Xvfb", display, "-screen", "0", "1000x760x24")
+	screen := exec.Command("Xvfb", display, "-screen", "0", "1000x800x24")
 	if err := screen.Start(); err != nil {
 		return fmt.Errorf("starting Xvfb: %w", err)
 	}
 	defer screen.Wait()
 	defer screen.Process.Kill()
 	time.Sleep(time.Second)
-	window := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "108x40+0+0", "-bg", "#fbfaf6", "-fg", "#1a2236", "-e", "sh", "-c", script)
+	window := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "130x54+0+0", "-bg", "#fbfaf6", "-fg", "#1a2236", "-e", "sh", "-c", script)
 	window.Env = append(os.Environ(), "DISPLAY="+display)
 	if err := window.Start(); err != nil {
 		return fmt.Errorf("starting xterm: %w", err)

@@ -31,7 +31,7 @@ const columns: GridColDef<Slot>[] = [
   { field: 'site', headerName: 'Site', width: 130 },
   { field: 'address', headerName: 'Address', width: 150, valueGetter: (_, row) => `${row.address}:${row.port}` },
   { field: 'expires_at', headerName: 'Ends', width: 110, valueFormatter: (v: string | null) => day(v) },
-  { field: 'expires_in_days', headerName: 'Holds', width: 105, type: 'number', align: 'right', headerAlign: 'right', valueFormatter: (v: number | null) => days(v) },
+  { field: 'expires_in_days', headerName: 'Holds', width: 118, type: 'number', align: 'right', headerAlign: 'right', valueFormatter: (v: number | null) => days(v) },
   { field: 'findings', headerName: 'Worst finding', flex: 2, minWidth: 200, sortable: false, valueGetter: (_, row) => row.findings[0]?.what ?? '' },
 ]
 

@@ -1,0 +1,136 @@
+package store_test
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"freshseal/core/due"
+	"freshseal/core/replacement"
+	"freshseal/store"
+)
+
+func open(t *testing.T) *store.Store {
+	t.Helper()
+	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "data with blanks & more?.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+// The list is ordered and filtered in SQL by the same rules by which core names
+// a condition; whatever the slots, the two agree.
+func TestTheListAgreesWithTheConditions(t *testing.T) {
+	s := open(t)
+	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
+	var devices []store.NewDevice
+	for i := range 300 {
+		devices = append(devices, store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%03d.tidewrack.example", i), Site: fmt.Sprint("site ", i%3), Address: "192.0.2.1"},
+			Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}})
+	}
+	if err := s.AddDevices(t.Context(), devices); err != nil {
+		t.Fatal(err)
+	}
+	slots, err := s.Slots(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	bases := []due.Condition{due.Dark, due.Stray, due.Factory, due.Flawed, due.Fresh, due.Fresh, due.Fresh}
+	want := map[int64]due.Condition{}
+	for _, slot := range slots {
+		slot.Standing = bases[rand.IntN(len(bases))]
+		slot.NotAfter = store.At(now.AddDate(0, 0, rand.IntN(120)-20))
+		slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -9)), store.At(slot.NotAfter.AddDate(0, 0, -30))
+		if err := s.AddReading(t.Context(), slot, nil); err != nil {
+			t.Fatal(err)
+		}
+		want[slot.ID] = due.Standing{Base: slot.Standing, Overdue: slot.OverdueFrom.Time, Due: slot.DueFrom.Time}.At(slot.NotAfter.Time, now)
+	}
+	var seen []store.SlotRow
+	for after := (store.SlotCursor{Rank: -1}); ; {
+		page, err := s.SlotPage(t.Context(), store.At(now), store.SlotFilter{}, after, 37)
+		if err != nil {
+			t.Fatal(err)
+		}
+		seen = append(seen, page...)
+		if len(page) < 37 {
+			break
+		}
+		last := page[len(page)-1]
+		after = store.SlotCursor{Rank: last.Rank, NotAfter: last.NotAfter.UnixMilli(), ID: last.ID}
+	}
+	if len(seen) != len(slots) {
+		t.Fatalf("the pages hold %d slots of %d", len(seen), len(slots))
+	}
+	if !slices.IsSortedFunc(seen, func(a, b store.SlotRow) int {
+		if a.Rank != b.Rank {
+			return a.Rank - b.Rank
+		}
+		return a.NotAfter.Compare(b.NotAfter.Time)
+	}) {
+		t.Error("the pages are not in order")
+	}
+	counts := map[due.Condition]int{}
+	for _, row := range seen {
+		if got := due.Conditions[row.Rank]; got != want[row.ID] {
+			t.Errorf("a slot is %s in the list and %s by itself", got, want[row.ID])
+		}
+		counts[want[row.ID]]++
+	}
+	byCondition, err := s.CountConditions(t.Context(), store.At(now))
+	if err != nil || fmt.Sprint(byCondition) != fmt.Sprint(counts) {
+		t.Errorf("counts %v, want %v, %v", byCondition, counts, err)
+	}
+	some, err := s.SlotPage(t.Context(), store.At(now), store.SlotFilter{Site: "site 1", Text: "BOX-00"}, store.SlotCursor{Rank: -1}, 100)
+	if err != nil || len(some) != 3 {
+		t.Errorf("filtered: %d, %v", len(some), err)
+	}
+}
+
+// A device has one replacement at a time, whoever asks and however quickly.
+func TestOneReplacementAtATime(t *testing.T) {
+	s := open(t)
+	if err := s.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
+		t.Fatal(err)
+	}
+	slots, err := s.SlotsOf(t.Context(), "gate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	begun, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
+	if err != nil {
+		t.Fatal(err)
+	}
+	results := make(chan error, 10)
+	for i := range cap(results) {
+		go func() {
+			_, err := s.AddReplacement(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[i%2].ID}, begun)
+			results <- err
+		}()
+	}
+	made := 0
+	for range cap(results) {
+		switch err := <-results; {
+		case err == nil:
+			made++
+		case !errors.Is(err, store.ErrTaken):
+			t.Error(err)
+		}
+	}
+	if made != 1 {
+		t.Errorf("%d replacements were begun at once", made)
+	}
+	// Events that do not fit change nothing.
+	if _, _, err := s.Advance(t.Context(), 1, replacement.Event{Kind: replacement.Arrived}, store.At(time.Now())); err == nil {
+		t.Error("what nobody waits for is taken")
+	}
+	if r, err := s.Replacement(t.Context(), 1); err != nil || r.State != replacement.Running || r.Stage != replacement.Survey {
+		t.Errorf("%+v, %v", r.Progress(), err)
+	}
+}
