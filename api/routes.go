@@ -142,24 +142,13 @@ var routes = []route{
 		handler: call(204, func(ctx context.Context, s *Server, who service.Bearer, in askPassword) (nothing, error) {
 			return nothing{}, s.service.ChangePassword(ctx, who, in.Old, in.New)
 		})},
-	{method: "GET", path: v1 + "/users", role: service.Admin, summary: "list users", status: 200, out: page[service.User]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.User], error) {
-			items, err := s.service.Users(ctx)
-			return page[service.User]{items}, err
-		})},
+	listing(v1+"/users", "list users", service.Admin, (*service.Service).Users),
 	{method: "POST", path: v1 + "/users", role: service.Admin, summary: "add a user", status: 201, in: service.NewUser{}, out: service.User{},
 		handler: call(201, func(ctx context.Context, s *Server, _ service.Bearer, in service.NewUser) (service.User, error) {
 			return s.service.AddUser(ctx, in)
 		})},
-	{method: "DELETE", path: v1 + "/users/{name}", role: service.Admin, summary: "remove a user; all sessions end", status: 204, in: byName{},
-		handler: call(204, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (nothing, error) {
-			return nothing{}, s.service.RemoveUser(ctx, in.Name)
-		})},
-	{method: "GET", path: v1 + "/tokens", role: service.Admin, summary: "list tokens", status: 200, out: page[service.Token]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Token], error) {
-			items, err := s.service.Tokens(ctx)
-			return page[service.Token]{items}, err
-		})},
+	removal(v1+"/users/{name}", "remove a user; all sessions end", service.Admin, (*service.Service).RemoveUser),
+	listing(v1+"/tokens", "list tokens", service.Admin, (*service.Service).Tokens),
 	{method: "POST", path: v1 + "/tokens", role: service.Admin, summary: "make a token for a program", status: 201, in: service.NewToken{}, out: service.Token{},
 		handler: call(201, func(ctx context.Context, s *Server, who service.Bearer, in service.NewToken) (service.Token, error) {
 			return s.service.AddToken(ctx, in, who)
@@ -184,11 +173,7 @@ var routes = []route{
 			pin, err := s.service.AskHostKey(ctx, in.Site, in.Address, in.Port)
 			return hostKey{pin}, err
 		})},
-	{method: "GET", path: v1 + "/devices", summary: "list devices", status: 200, out: page[service.Device]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Device], error) {
-			items, err := s.service.Devices(ctx)
-			return page[service.Device]{items}, err
-		})},
+	listing(v1+"/devices", "list devices", service.Viewer, (*service.Service).Devices),
 	{method: "POST", path: v1 + "/devices", role: service.Admin, summary: "add a device", status: 201, in: service.NewDevice{}, out: service.Device{},
 		handler: call(201, func(ctx context.Context, s *Server, _ service.Bearer, in service.NewDevice) (service.Device, error) {
 			return s.service.AddDevice(ctx, in)
@@ -206,24 +191,14 @@ var routes = []route{
 			return s.service.ImportDevices(ctx, in)
 		})},
 	{method: "GET", path: v1 + "/export", role: service.Admin, summary: "all devices as CSV, without secrets", status: 200, media: "text/csv", handler: export},
-	{method: "DELETE", path: v1 + "/devices/{name}", role: service.Admin, summary: "remove a device with its history", status: 204, in: byName{},
-		handler: call(204, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (nothing, error) {
-			return nothing{}, s.service.RemoveDevice(ctx, in.Name)
-		})},
+	removal(v1+"/devices/{name}", "remove a device with its history", service.Admin, (*service.Service).RemoveDevice),
 
-	{method: "GET", path: v1 + "/sites", summary: "list sites", status: 200, out: page[service.Site]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Site], error) {
-			items, err := s.service.Sites(ctx)
-			return page[service.Site]{items}, err
-		})},
+	listing(v1+"/sites", "list sites", service.Viewer, (*service.Service).Sites),
 	{method: "POST", path: v1 + "/sites", role: service.Admin, summary: "add a site", status: 201, in: service.NewSite{}, out: service.Site{},
 		handler: call(201, func(ctx context.Context, s *Server, _ service.Bearer, in service.NewSite) (service.Site, error) {
 			return s.service.AddSite(ctx, in)
 		})},
-	{method: "DELETE", path: v1 + "/sites/{name}", role: service.Admin, summary: "remove a site; its devices are reached directly from then on", status: 204, in: byName{},
-		handler: call(204, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (nothing, error) {
-			return nothing{}, s.service.RemoveSite(ctx, in.Name)
-		})},
+	removal(v1+"/sites/{name}", "remove a site; its devices are reached directly from then on", service.Admin, (*service.Service).RemoveSite),
 
 	{method: "GET", path: v1 + "/slots", summary: "list slots, worst condition first, then soonest end; up to 1000 a page", status: 200, in: slotQuery{}, out: slotPage{},
 		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in slotQuery) (slotPage, error) {
@@ -279,11 +254,7 @@ var routes = []route{
 		handler: call(200, func(_ context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Signer], error) {
 			return page[service.Signer]{s.service.Signers()}, nil
 		})},
-	{method: "GET", path: v1 + "/parcels", summary: "list parcels, newest first", status: 200, out: page[service.Parcel]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Parcel], error) {
-			items, err := s.service.Parcels(ctx)
-			return page[service.Parcel]{items}, err
-		})},
+	listing(v1+"/parcels", "list parcels, newest first", service.Viewer, (*service.Service).Parcels),
 	{method: "POST", path: v1 + "/parcels", summary: "pack the requests that wait for a signer", status: 201, in: askParcel{}, out: service.Parcel{},
 		handler: call(201, func(ctx context.Context, s *Server, who service.Bearer, in askParcel) (service.Parcel, error) {
 			return s.service.PackParcel(ctx, in.Signer, who.User)
@@ -291,21 +262,13 @@ var routes = []route{
 	{method: "GET", path: v1 + "/parcels/{id}/archive", summary: "the parcel as a zip archive", status: 200, in: byID{}, media: "application/zip", handler: archive},
 	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: service.Intake{}, handler: intake},
 
-	{method: "GET", path: v1 + "/anchors", summary: "list the roots that the fleet trusts", status: 200, out: page[cert.Facts]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[cert.Facts], error) {
-			items, err := s.service.Anchors(ctx)
-			return page[cert.Facts]{items}, err
-		})},
+	listing(v1+"/anchors", "list the roots that the fleet trusts", service.Viewer, (*service.Service).Anchors),
 	{method: "POST", path: v1 + "/anchors", role: service.Admin, summary: "trust roots", status: 201, in: askAnchors{}, out: page[cert.Facts]{},
 		handler: call(201, func(ctx context.Context, s *Server, _ service.Bearer, in askAnchors) (page[cert.Facts], error) {
 			items, err := s.service.AddAnchors(ctx, []byte(in.PEM))
 			return page[cert.Facts]{items}, err
 		})},
-	{method: "GET", path: v1 + "/policies", summary: "list the rules of every scope, the fleet's first", status: 200, out: page[service.Policy]{},
-		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[service.Policy], error) {
-			items, err := s.service.Policies(ctx)
-			return page[service.Policy]{items}, err
-		})},
+	listing(v1+"/policies", "list the rules of every scope, the fleet's first", service.Viewer, (*service.Service).Policies),
 	{method: "PUT", path: v1 + "/policies", role: service.Admin, summary: "set the rules of a scope", status: 200, in: service.Policy{}, out: service.Policy{},
 		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, in service.Policy) (service.Policy, error) {
 			return s.service.SetPolicy(ctx, in)
@@ -343,6 +306,23 @@ func showProcedure(p procedure.Source) Procedure {
 		out.Settings = append(out.Settings, s.Name)
 	}
 	return out
+}
+
+// listing is a list that takes nothing.
+func listing[T any](path, summary string, role service.Role, list func(*service.Service, context.Context) ([]T, error)) route {
+	return route{method: "GET", path: path, summary: summary, role: role, status: 200, out: page[T]{},
+		handler: call(200, func(ctx context.Context, s *Server, _ service.Bearer, _ nothing) (page[T], error) {
+			items, err := list(s.service, ctx)
+			return page[T]{items}, err
+		})}
+}
+
+// removal takes something away by its name.
+func removal(path, summary string, role service.Role, remove func(*service.Service, context.Context, string) error) route {
+	return route{method: "DELETE", path: path, summary: summary, role: role, status: 204, in: byName{},
+		handler: call(204, func(ctx context.Context, s *Server, _ service.Bearer, in byName) (nothing, error) {
+			return nothing{}, remove(s.service, ctx, in.Name)
+		})}
 }
 
 func ask(verb, summary string, what replacement.EventKind) route {

@@ -3,7 +3,6 @@ package signer_test
 import (
 	"archive/zip"
 	"bytes"
-	"crypto/rand"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"io"
@@ -20,15 +19,7 @@ import (
 
 func ask(t *testing.T, name string, extra ...pkix.Extension) request.Request {
 	t.Helper()
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, ExtraExtensions: extra}, testkit.NewKey(t))
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := request.Parse(der)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return r
+	return testkit.Request(t, x509.CertificateRequest{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, ExtraExtensions: extra})
 }
 
 func TestBenchSignsWhatItMayAndNothingMore(t *testing.T) {

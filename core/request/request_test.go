@@ -1,9 +1,6 @@
 package request_test
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"os"
@@ -15,24 +12,12 @@ import (
 
 	"freshseal/core/finding"
 	"freshseal/core/request"
+	"freshseal/core/testkit"
 )
 
 func made(t testing.TB, names []string, organization string) request.Request {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{
-		Subject: pkix.Name{CommonName: names[0], Organization: []string{organization}}, DNSNames: names}, key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := request.Parse(der)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return r
+	return testkit.Request(t, x509.CertificateRequest{Subject: pkix.Name{CommonName: names[0], Organization: []string{organization}}, DNSNames: names})
 }
 
 func TestARequestIsComparedWithItsPlan(t *testing.T) {

@@ -1,0 +1,58 @@
+package service
+
+import (
+	"context"
+	"fmt"
+
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/device"
+	"freshseal/wire"
+)
+
+// putBack puts the old certificate back and proves that it is served again.
+func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (replacement.Event, error) {
+	if _, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Revert, j.scope); err != nil {
+		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; the copies are on the device, by hand: %s", err, s.byHand(j))
+	}
+	err := s.await(ctx, j, func(reading wire.Reading) string {
+		leaf := reading.Leaf()
+		switch {
+		case leaf == nil && j.OldSHA256 == "":
+			return ""
+		case leaf == nil:
+			return reading.Why.What
+		case leaf.SHA256 == j.OldSHA256, j.OldSHA256 == "" && leaf.SHA256 != j.NewSHA256:
+			return ""
+		}
+		return fmt.Sprintf("it serves “%s” (SHA-256 %s…) instead of the old leaf", leaf.ShortName(), leaf.SHA256[:16])
+	})
+	if err != nil {
+		return replacement.Event{}, fmt.Errorf("the old files are back, and %w; by hand: %s", err, s.byHand(j))
+	}
+	if j.slot.Installed == j.NewSHA256 {
+		if err := s.install(ctx, j, ""); err != nil {
+			return replacement.Event{}, err
+		}
+	}
+	if err := s.clearAway(ctx, j, runner); err != nil {
+		s.options.Log.Warn("reverted, and something is left on the device", "replacement", idText(j.ID), "error", err)
+	}
+	return replacement.Event{Kind: replacement.Restored}, nil
+}
+
+// byHand are the commands that put the old certificate back.
+func (s *Service) byHand(j job) string {
+	commands := ""
+	for _, step := range j.procedure.Expand(procedure.Revert, j.scope) {
+		if ready, err := procedure.ExpandStep(procedure.Revert, step, j.scope); err == nil {
+			commands += "\n  " + ready.Text
+		}
+	}
+	return commands
+}
+
+func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner) error {
+	_, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Cancel, j.scope)
+	return err
+}

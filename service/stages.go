@@ -1,0 +1,200 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"freshseal/core/chain"
+	"freshseal/core/finding"
+	"freshseal/core/pack"
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/device"
+	"freshseal/wire"
+)
+
+// survey reads what stands, on the wire and on the device.
+func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) error {
+	reading, err := s.read(ctx, j.slot)
+	if err != nil {
+		return err
+	}
+	if leaf := reading.Leaf(); leaf != nil {
+		if err := s.store.SetOld(ctx, j.ID, leaf.SHA256); err != nil {
+			return err
+		}
+	}
+	return s.section(ctx, j, runner, procedure.Survey)
+}
+
+// request has the device make key and request, and checks what it made.
+func (s *Service) request(ctx context.Context, j job, runner *device.Runner) error {
+	scope, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Request, j.scope)
+	if err != nil {
+		return err
+	}
+	made, err := request.Parse([]byte(scope["request"].Text))
+	if err != nil {
+		return fmt.Errorf("what the device made: %w", err)
+	}
+	if wrong := finding.Errors(request.Check(j.Plan.V, made)); len(wrong) > 0 {
+		return fmt.Errorf("the request is not what was planned: %s; %s", wrong[0].What, wrong[0].Remedy)
+	}
+	return s.store.SetRequest(ctx, j.ID, made)
+}
+
+// sign has bench sign at once, or waits for the desk.
+func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
+	if j.Signer == DeskSigner {
+		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, nil
+	}
+	if len(j.Path.V) > 0 { // signed already, when the service was stopped
+		return replacement.Event{Kind: replacement.Done}, nil
+	}
+	made, err := request.Parse(j.Request)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	signed, err := s.bench.Sign(made, benchLifetime, s.now())
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	path, found, err := s.judgeNew(ctx, signed[0], signed[1:], j.Replacement)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	if wrong := finding.Errors(found); len(wrong) > 0 {
+		return replacement.Event{}, fmt.Errorf("what bench signed cannot be used: %s", wrong[0].What)
+	}
+	return replacement.Event{Kind: replacement.Done}, s.store.SetPath(ctx, j.ID, path.Certificates)
+}
+
+// scopeOfChain adds what comes from the signer to the values of a job. Before
+// anything goes to the device, the leaf's key is compared with the request's:
+// servers' own tests do not do that.
+func (s *Service) scopeOfChain(ctx context.Context, j job) (procedure.Scope, chain.Path, error) {
+	certificates, err := s.store.Certificates(ctx, j.Path.V)
+	if err != nil {
+		return nil, chain.Path{}, err
+	}
+	made, err := request.Parse(j.Request)
+	if err != nil {
+		return nil, chain.Path{}, err
+	}
+	if !certificates[0].SameKey(made.SPKI()) {
+		return nil, chain.Path{}, errors.New("the leaf is for another key than the request's; nothing was sent")
+	}
+	path := chain.Path{Certificates: certificates, Complete: true}
+	scope := j.scope.With("request_key", procedure.ContentValue(made.PublicKeyPEM()))
+	for name, form := range map[string]pack.Form{
+		"leaf": pack.Leaf, "leaf_first": j.procedure.Traits.Form, "intermediates": pack.Intermediates, "anchor": pack.Root,
+	} {
+		content, err := pack.Make(form, path)
+		if errors.Is(err, pack.ErrNoRoot) {
+			continue // a step that names it will say that it is missing
+		}
+		if err != nil {
+			return nil, path, err
+		}
+		scope[name] = procedure.ContentValue(content)
+	}
+	return scope, path, nil
+}
+
+// section carries out a stage that consists of the procedure's steps alone.
+func (s *Service) section(ctx context.Context, j job, runner *device.Runner, section procedure.Section) error {
+	scope := j.scope
+	if len(j.Path.V) > 0 {
+		var err error
+		if scope, _, err = s.scopeOfChain(ctx, j); err != nil {
+			return err
+		}
+	}
+	_, err := runner.Carry(ctx, j.procedure.Procedure, section, scope)
+	return err
+}
+
+// prove reads the slot until it serves the new leaf with its whole chain.
+func (s *Service) prove(ctx context.Context, j job, runner *device.Runner) error {
+	_, path, err := s.scopeOfChain(ctx, j)
+	if err != nil {
+		return err
+	}
+	err = s.await(ctx, j, func(reading wire.Reading) string {
+		leaf := reading.Leaf()
+		switch {
+		case leaf == nil:
+			return reading.Why.What
+		case leaf.SHA256 != j.NewSHA256:
+			return fmt.Sprintf("it serves “%s” (SHA-256 %s…) instead of the new leaf", leaf.ShortName(), leaf.SHA256[:16])
+		}
+		for _, f := range chain.Served(path, reading.Chain) {
+			if f.Code == finding.ChainNotServed {
+				return "it serves the new leaf, and " + f.What
+			}
+		}
+		return ""
+	})
+	if err != nil {
+		return err
+	}
+	return s.section(ctx, j, runner, procedure.Prove)
+}
+
+// await reads the slot again and again until wrong finds nothing wrong, for as
+// long as a restart of this family may take.
+func (s *Service) await(ctx context.Context, j job, wrong func(wire.Reading) string) error {
+	const pause = 400 * time.Millisecond
+	limit := time.Now().Add(j.procedure.Traits.RestartLimit)
+	for {
+		reading, err := s.read(ctx, j.slot)
+		if err != nil {
+			return err
+		}
+		said := wrong(reading)
+		if said == "" {
+			return nil
+		}
+		if time.Now().After(limit) {
+			return fmt.Errorf("after %s the wire still says: %s", j.procedure.Traits.RestartLimit, said)
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// install records which leaf the slot must serve from now on, and names its
+// condition anew.
+func (s *Service) install(ctx context.Context, j job, sha256 string) error {
+	if err := s.store.SetInstalled(ctx, j.SlotID, sha256); err != nil {
+		return err
+	}
+	row, err := s.store.Slot(ctx, j.Device, j.Slot)
+	if err != nil {
+		return err
+	}
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return err
+	}
+	stand(&row, rules.of(row))
+	return s.store.SetJudgement(ctx, row)
+}
+
+// seal records what is installed now and clears the device of what is not
+// needed any more. That may fail without harm: the work is done and proven.
+func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error {
+	if err := s.install(ctx, j, j.NewSHA256); err != nil {
+		return err
+	}
+	if err := s.section(ctx, j, runner, procedure.Seal); err != nil {
+		s.options.Log.Warn("sealed, and something is left on the device", "replacement", idText(j.ID), "error", err)
+	}
+	return nil
+}

@@ -1,0 +1,97 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"freshseal/core/replacement"
+	"freshseal/store"
+)
+
+// Ask lets a person cancel, revert or resume a replacement.
+func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind, by string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	why := ""
+	if what != replacement.AskedResume {
+		why = by + " asked for it"
+	}
+	action, err := s.advance(ctx, n, replacement.Event{Kind: what, Why: why})
+	var impossible replacement.Impossible
+	switch {
+	case errors.As(err, &impossible):
+		return Replacement{}, &Error{Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "see: freshseal replacement show " + id}
+	case errors.Is(err, store.ErrTaken):
+		return Replacement{}, &Error{Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), "its device has another replacement under way", "wait for that one"}
+	case err != nil:
+		return Replacement{}, notFound(err, "see: freshseal replacement list", "no replacement is called %s", id)
+	}
+	s.options.Log.Info("asked", "what", what, "replacement", id, "by", by)
+	s.drive(n, action)
+	return s.Replacement(ctx, id)
+}
+
+var wish = map[replacement.EventKind]string{
+	replacement.AskedCancel: "cancelling", replacement.AskedRevert: "reverting", replacement.AskedResume: "resuming",
+}
+
+// Event is what watchers are told, in order of ID.
+type Event struct {
+	ID    int64     `json:"id" required:"true"`
+	At    time.Time `json:"at" required:"true"`
+	Kind  string    `json:"kind" required:"true" enum:"stage,step,state"`
+	Stage string    `json:"stage" required:"true"`
+	State string    `json:"state" required:"true"`
+	Text  string    `json:"text,omitempty"`
+}
+
+// JSON is the event on one line.
+func (e Event) JSON() []byte {
+	line, _ := json.Marshal(e) // plain fields cannot fail
+	return line
+}
+
+// Watch hands every event after a known one to take, as they come, until the
+// replacement stands still (its state is not running), take fails or the context ends.
+func (s *Service) Watch(ctx context.Context, id string, after int64, take func(Event) error) error {
+	n, err := idNumber(id)
+	if err != nil {
+		return err
+	}
+	wake, done := s.watchers.join(n)
+	defer done()
+	for {
+		r, err := s.store.Replacement(ctx, n)
+		if err != nil {
+			return notFound(err, "see: freshseal replacement list", "no replacement is called %s", id)
+		}
+		events, err := s.store.Events(ctx, n, after)
+		if err != nil {
+			return err
+		}
+		for _, e := range events {
+			if err := take(Event{e.ID, e.At.Time, e.Kind, e.Stage, e.State, e.Text}); err != nil {
+				return err
+			}
+			after = e.ID
+		}
+		if r.State != replacement.Running && len(events) == 0 {
+			return nil
+		}
+		if len(events) > 0 {
+			continue
+		}
+		select {
+		case <-wake:
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-s.stopping.Done():
+			return nil
+		}
+	}
+}
