@@ -82,6 +82,7 @@ func (s *Service) Begin(ctx context.Context, o Order, by string) (Replacement, e
 		return Replacement{}, err
 	}
 	j.AskedBy, j.BegunAt, j.ChangedAt = by, s.moment(), s.moment()
+	j.Device, j.Slot = o.Device, o.Slot
 	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
 	if err != nil {
 		return Replacement{}, err

@@ -80,6 +80,10 @@ func (s *Store) AddReplacement(ctx context.Context, r Replacement, p replacement
 		if id, err = result.LastInsertId(); err != nil {
 			return err
 		}
+		about := fmt.Sprintf("r%d %s/%s signer %s", id, r.Device, r.Slot, r.Signer)
+		if err := record(ctx, tx, LedgerEntry{At: r.BegunAt, Who: r.AskedBy, What: "replacement begun", About: about}); err != nil {
+			return err
+		}
 		return addEvent(ctx, tx, Event{ReplacementID: id, At: r.BegunAt, Kind: "stage", Stage: string(p.Stage), State: string(p.State)})
 	})
 	return id, err
