@@ -34,7 +34,9 @@ func (n *notebook) End(_ context.Context, _ int64, o device.Outcome) error {
 	return nil
 }
 
-func startBox(t *testing.T) *standin.Running {
+func startBox(t *testing.T) *standin.Running { return startBoxLike(t, standin.Box{}) }
+
+func startBoxLike(t *testing.T, b standin.Box) *standin.Running {
 	t.Helper()
 	var none *standin.Authority
 	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"}, Ends: time.Hour}, time.Now())
@@ -45,7 +47,8 @@ func startBox(t *testing.T) *standin.Running {
 	if err := standin.Lay(dir, certificate, key); err != nil {
 		t.Fatal(err)
 	}
-	box, err := standin.Start(standin.Box{Dir: dir, User: "keeper", Password: "correct horse", Address: "127.20.79.1"})
+	b.Dir, b.User, b.Password, b.Address = dir, "keeper", "correct horse", "127.20.79.1"
+	box, err := standin.Start(b)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -132,6 +135,34 @@ func TestAStepThatHangsIsUnknown(t *testing.T) {
 		var step *device.StepError
 		if !errors.As(err, &step) || !errors.Is(err, device.ErrTimeLimit) || step.Unknown() == repeat || len(book.ended) != 1 {
 			t.Errorf("repeat %v: %v", repeat, err)
+		}
+	}
+}
+
+// Some boxes ask for the password, and for other things besides.
+func TestABoxThatAsksIsAnswered(t *testing.T) {
+	box := startBoxLike(t, standin.Box{Asks: true})
+	for password, ok := range map[string]bool{"correct horse": true, "wrong": false} {
+		link, err := device.Open(t.Context(), (&net.Dialer{}).DialContext, device.Target{Address: box.SSHAddr, User: "keeper", Password: password, HostKey: box.HostKey()})
+		if (err == nil) != ok || !ok && !errors.Is(err, device.ErrSignIn) {
+			t.Errorf("%s: %v", password, err)
+		}
+		if link != nil {
+			link.Close()
+		}
+	}
+}
+
+// A box of the old kind is spoken to only when that was said on purpose.
+func TestOldAlgorithmsAreOfferedOnPurposeAlone(t *testing.T) {
+	box := startBoxLike(t, standin.Box{Old: true})
+	for old, ok := range map[bool]bool{true: true, false: false} {
+		link, err := device.Open(t.Context(), (&net.Dialer{}).DialContext, device.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey(), OldSSH: old})
+		if (err == nil) != ok {
+			t.Errorf("old algorithms %v: %v", old, err)
+		}
+		if link != nil {
+			link.Close()
 		}
 	}
 }

@@ -38,6 +38,8 @@ type Box struct {
 	TLSPort  int           // likewise
 	Faults   Faults        // what goes wrong on purpose
 	Restart  time.Duration // how long the web server is away on a reload
+	Old      bool          // knows no SSH key exchange and cipher but broken ones
+	Asks     bool          // asks for the password (keyboard-interactive) instead of taking it unasked
 	Forward  Forward       // makes it a jump host; may be nil
 	Watch    Watch         // is told of everything that is asked of the box; may be nil
 }

@@ -50,13 +50,26 @@ func openHostKey(file string) (ssh.Signer, error) {
 }
 
 func (r *Running) serveSSH(conn net.Conn) {
-	config := &ssh.ServerConfig{
-		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
-			if meta.User() == r.User && subtle.ConstantTimeCompare(password, []byte(r.Password)) == 1 {
-				return nil, nil
+	check := func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+		if meta.User() == r.User && subtle.ConstantTimeCompare(password, []byte(r.Password)) == 1 {
+			return nil, nil
+		}
+		return nil, errors.New("wrong user or password")
+	}
+	config := &ssh.ServerConfig{PasswordCallback: check}
+	if r.Asks {
+		config.PasswordCallback = nil
+		config.KeyboardInteractiveCallback = func(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			answers, err := ask(meta.User(), "This appliance is watched.", []string{"Terminal type: ", "Password: "}, []bool{true, false})
+			if err != nil || len(answers) != 2 {
+				return nil, errors.New("no answer")
 			}
-			return nil, errors.New("wrong user or password")
-		},
+			return check(meta, []byte(answers[1]))
+		}
+	}
+	if r.Old {
+		old := ssh.InsecureAlgorithms()
+		config.KeyExchanges, config.Ciphers = old.KeyExchanges, old.Ciphers
 	}
 	config.AddHostKey(r.hostKey)
 	server, channels, requests, err := ssh.NewServerConn(conn, config)
