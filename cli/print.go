@@ -111,14 +111,6 @@ func date(t *time.Time) string {
 
 func moment(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 MST") }
 
-// fingerprint is the beginning of a SHA-256, enough to tell two apart.
-func fingerprint(sha256 string) string {
-	if len(sha256) < 16 {
-		return "-"
-	}
-	return sha256[:16] + "…"
-}
-
 func printFindings(w io.Writer, indent string, found []finding.Finding) {
 	for _, f := range found {
 		fmt.Fprintf(w, "%s%s: %s (%s)\n", indent, f.Severity, f.What, f.Code)

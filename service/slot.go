@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -253,8 +254,17 @@ func (s *Service) read(ctx context.Context, row store.Slot) (wire.Reading, error
 	return reading, s.record(ctx, row, reading)
 }
 
-// record keeps a reading with its judgement on the slot.
+// record keeps a reading with its judgement on the slot. The slot is looked up
+// anew: while it was read, something may have been installed on it, or a newer
+// reading may have been kept, which this one must not undo.
 func (s *Service) record(ctx context.Context, row store.Slot, reading wire.Reading) error {
+	row, err := s.store.Slot(ctx, row.Device, row.Name)
+	if err != nil {
+		return fmt.Errorf("keeping the reading: %w", err)
+	}
+	if reading.At.Before(row.ReadAt.Time) {
+		return nil
+	}
 	row.ReadAt, row.Version, row.Suite = store.At(reading.At), reading.Version, reading.Suite
 	row.Chain.V, row.Failure.V, row.Findings.V = []string{}, reading.Why, nil
 	row.Subject, row.SelfSigned, row.NotAfter = "", false, store.Moment{}
@@ -311,7 +321,9 @@ func (s *Service) ReadAll(ctx context.Context) (read, dark int, err error) {
 		if one.reading.Why != nil {
 			dark++
 		}
-		err = s.record(ctx, one.row, one.reading)
+		if err = s.record(ctx, one.row, one.reading); errors.Is(err, store.ErrNotFound) {
+			err = nil // removed while it was read
+		}
 	}
 	return read, dark, cmp.Or(err, ctx.Err())
 }

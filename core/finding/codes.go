@@ -33,10 +33,9 @@ const (
 	NameNotAllowed Code = "name-not-allowed"
 	UnknownRule    Code = "unknown-critical-extension"
 
-	KeyDiffers       Code = "key-differs"
-	SubjectDiffers   Code = "subject-differs"
-	SignatureInvalid Code = "signature-invalid"
-	PlanInvalid      Code = "plan-invalid"
+	KeyDiffers     Code = "key-differs"
+	SubjectDiffers Code = "subject-differs"
+	PlanInvalid    Code = "plan-invalid"
 )
 
 type meaning struct {
@@ -97,8 +96,6 @@ var meanings = map[Code]meaning{
 		"find the leaf that was signed for this request; compare the public keys"},
 	SubjectDiffers: {Warning, "the subject is not the one that was asked for",
 		"see whether the signer sets subjects by its own rules"},
-	SignatureInvalid: {Error, "the request was changed or cut after it was made",
-		"make the request again"},
 	PlanInvalid: {Error, "the box or the signer would refuse it",
 		"correct it and ask again"},
 }

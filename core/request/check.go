@@ -1,7 +1,6 @@
 package request
 
 import (
-	"bytes"
 	"crypto/x509"
 	"encoding/pem"
 	"errors"
@@ -117,6 +116,3 @@ func subjectOf(r Request) Subject {
 	return Subject{CommonName: s.CommonName, Organization: first(s.Organization), Unit: first(s.OrganizationalUnit),
 		Locality: first(s.Locality), State: first(s.Province), Country: first(s.Country)}
 }
-
-// SameKey says that two public keys (DER of SubjectPublicKeyInfo) are one.
-func SameKey(a, b []byte) bool { return len(a) > 0 && bytes.Equal(a, b) }
