@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -125,57 +124,4 @@ func session(s *Server) fiber.Handler {
 
 func setCookie(c fiber.Ctx, secret string, ends time.Time) {
 	c.Cookie(&fiber.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: ends, Secure: true, HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode})
-}
-
-func health(*Server) fiber.Handler {
-	return func(c fiber.Ctx) error { return c.JSON(Health{"ok"}) }
-}
-
-func ready(s *Server) fiber.Handler {
-	return func(c fiber.Ctx) error {
-		if err := s.service.Ready(c.Context()); err != nil {
-			return err
-		}
-		return c.JSON(Health{"ready"})
-	}
-}
-
-// Health is the answer to those who only ask whether the service is there.
-type Health struct {
-	Status string `json:"status" required:"true"`
-}
-
-// Status says how the fleet stands.
-type Status struct {
-	Version    string         `json:"version" required:"true"`
-	User       string         `json:"user" required:"true"`
-	Slots      int            `json:"slots" required:"true"`
-	Conditions map[string]int `json:"conditions" required:"true"`
-	UnderWay   int            `json:"under_way" required:"true"`
-	Waiting    int            `json:"waiting" required:"true" description:"for a signer"`
-	Held       int            `json:"held" required:"true"`
-}
-
-func status(ctx context.Context, s *Server, who service.Bearer, _ struct{}) (Status, error) {
-	out := Status{Version: Version, User: who.User, Conditions: map[string]int{}}
-	counts, err := s.service.Conditions(ctx)
-	if err != nil {
-		return out, err
-	}
-	for condition, n := range counts {
-		out.Conditions[string(condition)] = n
-		out.Slots += n
-	}
-	all, err := s.service.Replacements(ctx, "", "")
-	for _, r := range all {
-		switch r.State {
-		case "running":
-			out.UnderWay++
-		case "waiting":
-			out.Waiting++
-		case "held":
-			out.Held++
-		}
-	}
-	return out, err
 }

@@ -13,8 +13,10 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/url"
 	"reflect"
 	"strings"
+	"sync"
 	"time"
 
 	"freshseal/core/pile"
@@ -29,6 +31,7 @@ type Server struct {
 	log     *slog.Logger
 	app     *fiber.App
 
+	changes     sync.Mutex      // changes that are guarded by If-Match, one after the other
 	description []byte          // OpenAPI
 	stop        context.Context // ends the open event streams
 	end         context.CancelFunc
@@ -49,8 +52,17 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 		BodyLimit: maxBody, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: server.problem,
 	})
 	server.app.Use(harden)
+	shown := map[string]func(*Server, fiber.Ctx) (any, error){}
+	for _, r := range routes {
+		if r.shown != nil {
+			shown[r.path] = r.shown
+		}
+	}
 	for _, r := range routes {
 		handlers := []any{r.handler(server)}
+		if show := shown[r.path]; show != nil && r.method != fiber.MethodGet {
+			handlers = []any{server.unchanged(show), r.handler(server)}
+		}
 		if !r.open {
 			handlers = append([]any{server.admit(r)}, handlers...)
 		}
@@ -64,8 +76,8 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 }
 
 // Serve answers on the listener, with TLS, until Shutdown.
-func (s *Server) Serve(l net.Listener, own tls.Certificate) error {
-	config := &tls.Config{Certificates: []tls.Certificate{own}, MinVersion: tls.VersionTLS12}
+func (s *Server) Serve(l net.Listener) error {
+	config := &tls.Config{GetCertificate: s.service.OwnCertificate, MinVersion: tls.VersionTLS12}
 	return s.app.Listener(tls.NewListener(l, config), fiber.ListenConfig{DisableStartupMessage: true})
 }
 
@@ -100,7 +112,7 @@ type Problem struct {
 
 var statusOf = map[service.Kind]int{
 	service.Invalid: fiber.StatusUnprocessableEntity, service.NotFound: fiber.StatusNotFound, service.Conflict: fiber.StatusConflict,
-	service.Denied: fiber.StatusUnauthorized, service.Refused: fiber.StatusForbidden, service.TooMany: fiber.StatusTooManyRequests, service.Outside: fiber.StatusBadGateway,
+	service.Stale: fiber.StatusPreconditionFailed, service.Denied: fiber.StatusUnauthorized, service.Refused: fiber.StatusForbidden, service.TooMany: fiber.StatusTooManyRequests, service.Outside: fiber.StatusBadGateway,
 }
 
 // problem writes an error. What is not meant for people is logged and kept from them.
@@ -129,21 +141,21 @@ func (s *Server) problem(c fiber.Ctx, err error) error {
 
 // call makes a handler of a function: it decodes the path, the query and a JSON
 // body into In, and encodes Out with the status of the route.
-func call[In, Out any](status int, f func(ctx context.Context, s *Server, who service.Bearer, in In) (Out, error)) func(*Server) fiber.Handler {
+func call[In, Out any](status int, f use[In, Out]) func(*Server) fiber.Handler {
 	return func(s *Server) fiber.Handler {
 		return func(c fiber.Ctx) error {
 			var in In
 			if err := decode(c, &in); err != nil {
 				return err
 			}
-			out, err := f(c.Context(), s, bearer(c), in)
+			out, err := f(c.Context(), s.service, bearer(c), in)
 			if err != nil {
 				return err
 			}
 			if status == fiber.StatusNoContent {
 				return c.SendStatus(status)
 			}
-			return c.Status(status).JSON(out)
+			return answer(c, status, out)
 		}
 	}
 }
@@ -155,19 +167,7 @@ func decode(c fiber.Ctx, in any) error {
 	if v.Kind() != reflect.Struct {
 		return nil
 	}
-	wantsBody := false
-	for i := range v.NumField() {
-		tag := v.Type().Field(i).Tag
-		switch {
-		case tag.Get("path") != "":
-			v.Field(i).SetString(strings.Clone(c.Params(tag.Get("path"))))
-		case tag.Get("query") != "":
-			v.Field(i).SetString(strings.Clone(c.Query(tag.Get("query"))))
-		case tag.Get("json") != "-":
-			wantsBody = true
-		}
-	}
-	if !wantsBody {
+	if wantsBody := fill(c, v); !wantsBody {
 		return nil
 	}
 	d := json.NewDecoder(bytes.NewReader(c.Body()))
@@ -183,6 +183,29 @@ func decode(c fiber.Ctx, in any) error {
 		return &service.Error{Kind: service.Invalid, What: "the body is not the JSON that is wanted", Why: strings.TrimPrefix(err.Error(), "json: "), Next: "send it as /api/v1/openapi.json describes it"}
 	}
 	return nil
+}
+
+// fill fills the fields that come from the path and the query, and says
+// whether others are left for the body.
+func fill(c fiber.Ctx, v reflect.Value) (wantsBody bool) {
+	for i := range v.NumField() {
+		field := v.Type().Field(i)
+		switch {
+		case field.Anonymous:
+			wantsBody = fill(c, v.Field(i)) || wantsBody
+		case field.Tag.Get("path") != "":
+			name, err := url.PathUnescape(c.Params(field.Tag.Get("path")))
+			if err != nil {
+				name = c.Params(field.Tag.Get("path"))
+			}
+			v.Field(i).SetString(strings.Clone(name))
+		case field.Tag.Get("query") != "":
+			v.Field(i).SetString(strings.Clone(c.Query(field.Tag.Get("query"))))
+		case field.Tag.Get("json") != "-":
+			wantsBody = true
+		}
+	}
+	return wantsBody
 }
 
 // pileOf reads the files of a multipart body.

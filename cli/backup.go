@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"path/filepath"
 
 	"freshseal/service"
@@ -18,17 +16,7 @@ func (a *app) backup() *cobra.Command {
 	c := &cobra.Command{
 		Use: "backup --out FILE", Short: "Copy the database of a running service, as of one moment", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			f, err := os.OpenFile(out, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-			if err != nil {
-				return failed("the copy cannot be written", err.Error(), "name a new file with --out")
-			}
-			answer, err := client.send(ctx, "GET", v1+"/backup", "", nil)
-			if err == nil {
-				defer answer.Body.Close()
-				_, err = io.Copy(f, answer.Body)
-			}
-			if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-				os.Remove(out)
+			if err := client.download(ctx, v1+"/backup", out, a.out); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "copied to %s; keep strongbox.key of the service's folder apart from it: without that key no secret in it can be opened\n", out)

@@ -62,6 +62,8 @@ func writeClientFile(path string, f clientFile) error {
 
 // client calls the API.
 type client struct {
+	path string // of the client's file
+	err  io.Writer
 	file clientFile
 	http *http.Client
 }
@@ -82,7 +84,9 @@ func (a *app) client() (*client, error) {
 	if err := yaml.Unmarshal(text, &f); err != nil || f.URL == "" {
 		return nil, failed("the client's file "+path+" is damaged", "", "make it anew: freshseal login https://HOST:PORT")
 	}
-	return newClient(f), nil
+	c := newClient(f)
+	c.path, c.err = path, a.err
+	return c, nil
 }
 
 // errPin says that the service shows another certificate than the pinned one.
@@ -101,7 +105,7 @@ func newClient(f clientFile) *client {
 			return nil
 		}
 	}
-	return &client{f, &http.Client{Transport: &http.Transport{TLSClientConfig: config}}}
+	return &client{file: f, err: io.Discard, http: &http.Client{Transport: &http.Transport{TLSClientConfig: config}}}
 }
 
 // do sends a request and decodes the answer into out, unless it is nil.
@@ -128,8 +132,7 @@ func (c *client) do(ctx context.Context, method, path string, in, out any) error
 	return nil
 }
 
-// send sends a request; an answer that is a problem becomes an error.
-func (c *client) send(ctx context.Context, method, path, media string, body io.Reader) (*http.Response, error) {
+func (c *client) once(ctx context.Context, method, path, media string, body io.Reader) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.file.URL, "/")+path, body)
 	if err != nil {
 		return nil, err
@@ -138,7 +141,18 @@ func (c *client) send(ctx context.Context, method, path, media string, body io.R
 	if body != nil {
 		r.Header.Set("Content-Type", media)
 	}
-	answer, err := c.http.Do(r)
+	return c.http.Do(r)
+}
+
+// send sends a request; an answer that is a problem becomes an error.
+func (c *client) send(ctx context.Context, method, path, media string, body io.Reader) (*http.Response, error) {
+	answer, err := c.once(ctx, method, path, media, body)
+	if errors.Is(err, errPin) && c.follow(ctx) == nil {
+		if again, ok := body.(io.Seeker); ok {
+			again.Seek(0, io.SeekStart)
+		}
+		answer, err = c.once(ctx, method, path, media, body)
+	}
 	if err != nil {
 		return nil, unreachable(c.file.URL, err)
 	}
@@ -170,6 +184,29 @@ func unreachable(at string, err error) error {
 		return failed("no service answers at "+at, "the connection is refused", "start it: freshseal serve --dir DIR; or give the right address: freshseal login URL")
 	}
 	return failed("the service at "+at+" cannot be reached", err.Error(), "see that it runs and that the address is right")
+}
+
+// download writes what an address answers with into a new file, or to out for "-".
+func (c *client) download(ctx context.Context, path, name string, out io.Writer) error {
+	answer, err := c.send(ctx, "GET", path, "", nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if name == "-" {
+		_, err = io.Copy(out, answer.Body)
+		return err
+	}
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return failed("the file cannot be written", err.Error(), "name a new file with --out")
+	}
+	_, err = io.Copy(f, answer.Body)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		os.Remove(name)
+		return err
+	}
+	return nil
 }
 
 // item is an escaped part of a path.

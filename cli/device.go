@@ -5,41 +5,91 @@ import (
 	"fmt"
 	"maps"
 	"net"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 
+	"freshseal/api"
+	"freshseal/core/procedure"
 	"freshseal/service"
 
 	"github.com/spf13/cobra"
 )
 
 func (a *app) device() *cobra.Command {
-	return noun("device", "The boxes of the fleet", a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceRemove(), a.deviceImport(), a.deviceExport())
+	return noun("device", "The boxes of the fleet", a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceRemove(), a.deviceTry(), a.deviceImport(), a.deviceExport())
 }
 
 func (a *app) deviceList() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List all devices", Args: cobra.NoArgs,
+	var site, family, tag, condition, text, sort string
+	c := &cobra.Command{
+		Use: "list", Short: "List devices", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			devices, err := listOf[service.Device](ctx, client, "/devices")
+			query := url.Values{"site": {site}, "family": {family}, "tag": {tag}, "condition": {condition}, "text": {text}, "sort": {sort}}
+			devices, err := listOf[service.Device](ctx, client, "/devices?"+query.Encode())
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"device", "site", "address", "family", "slots"}}
+			t := table{head: []string{"condition", "device", "site", "family"}, wide: 1}
 			for _, d := range devices {
-				var slots []string
-				for _, s := range d.Slots {
-					slots = append(slots, s.Name)
-				}
 				family := d.Family
 				if family == "" {
-					family = "- (read only)"
+					family = "-"
 				}
-				t.add(d.Name, d.Site, d.Address, family, strings.Join(slots, " "))
+				t.add(marked(string(d.Condition)), d.Name, d.Site, family)
 			}
 			return a.print(devices, t)
 		}),
+	}
+	f := c.Flags()
+	f.StringVar(&site, "site", "", "only those of this site")
+	f.StringVar(&family, "family", "", "only those of this family; - for those that can only be read")
+	f.StringVar(&tag, "tag", "", "only those with this tag")
+	f.StringVar(&condition, "condition", "", "only those whose worst slot has this condition")
+	f.StringVar(&text, "text", "", "only those with this text in name, site, address, owner, tags or cluster")
+	f.StringVar(&sort, "sort", "name", "name, condition, expires_at, site, family or address")
+	return c
+}
+
+// deviceTry is the connection test.
+func (a *app) deviceTry() *cobra.Command {
+	return &cobra.Command{
+		Use: "try DEVICE", Short: "Try whether a device can be reached, signed in to and read", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var try service.Try
+			if err := client.do(ctx, "POST", v1+"/devices"+item(args[0], "tries"), nil, &try); err != nil {
+				return err
+			}
+			t := table{head: []string{"ok", "what", "said", "next"}, wide: 2}
+			for _, look := range try.Looks {
+				t.add(fmt.Sprint(look.OK), look.What, look.Said, look.Next)
+			}
+			if a.as != "table" {
+				if err := a.print(try, t); err != nil {
+					return err
+				}
+			} else {
+				a.printTry(try)
+			}
+			if !try.OK {
+				return foundWrong
+			}
+			return nil
+		}),
+	}
+}
+
+func (a *app) printTry(try service.Try) {
+	for _, look := range try.Looks {
+		mark := "✓"
+		if !look.OK {
+			mark = "✕"
+		}
+		fmt.Fprintf(a.out, "%s %s\n    %s\n", mark, look.What, look.Said)
+		if look.Next != "" {
+			fmt.Fprintf(a.out, "    next: %s\n", look.Next)
+		}
 	}
 }
 
@@ -67,9 +117,16 @@ func (a *app) printDevice(d service.Device) error {
 			t.add(name, value)
 		}
 	}
-	if d.Family != "" {
-		t.add("ssh", fmt.Sprintf("%s, port %d", d.SSHUser, d.SSHPort))
+	if d.HostKey != "" {
+		who := d.SSHUser
+		if d.Credential != "" {
+			who = "credential " + d.Credential
+		}
+		t.add("ssh", fmt.Sprintf("%s, port %d", who, d.SSHPort))
 		t.add("host key", d.HostKey)
+	}
+	if d.Cluster != "" {
+		t.add("cluster", strings.TrimSpace(d.Cluster+" "+d.ClusterRole))
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.Settings)) {
 		t.add("setting "+name, d.Settings[name])
@@ -99,7 +156,12 @@ func (a *app) deviceAdd() *cobra.Command {
 			if n.Settings, err = pairs(settings); err != nil {
 				return err
 			}
-			if n.Family != "" {
+			signsIn, err := usesSSH(ctx, client, n.Family)
+			if err != nil {
+				return err
+			}
+			if signsIn {
+				access.shared = n.Credential != ""
 				if err := access.fill(a, ctx, client, &n.Access, n.Site, n.Address, n.SSHPort); err != nil {
 					return err
 				}
@@ -126,8 +188,24 @@ func (a *app) deviceAdd() *cobra.Command {
 	f.IntVar(&n.SSHPort, "ssh-port", 22, "where its SSH server listens")
 	f.BoolVar(&n.OldSSH, "old-ssh", false, "it knows no SSH algorithms but broken ones; offer those too")
 	access.flags(f, &n.Access)
+	f.StringVar(&n.Credential, "credential", "", "a shared one to sign in with, instead of a user and secret of its own")
+	f.StringVar(&n.Cluster, "cluster", "", "the devices that serve one name together with it")
+	f.StringVar(&n.ClusterRole, "cluster-role", "", "active, standby or member")
+	f.StringVar(&n.Owner, "owner", "", "who answers for it")
+	f.StringVar(&n.Notes, "notes", "", "what one must know of it")
+	f.StringArrayVar(&n.Tags, "tag", nil, "a tag; may be given again")
 	c.MarkFlagRequired("address")
 	return c
+}
+
+// usesSSH says whether somebody signs in to devices of this family.
+func usesSSH(ctx context.Context, client *client, family string) (bool, error) {
+	if family == "" {
+		return false, nil
+	}
+	var p api.Procedure
+	err := client.do(ctx, "GET", v1+"/procedures"+item(family), nil, &p)
+	return slices.Contains(p.Links, procedure.SSH), err
 }
 
 func fillSlots(n *service.NewDevice, slots []string, serverName string) error {

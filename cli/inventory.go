@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 
 	"freshseal/service"
 
@@ -12,7 +11,7 @@ import (
 
 func (a *app) deviceEdit() *cobra.Command {
 	var c service.DeviceChange
-	var site, family, address, user, hostKey, owner, notes, passwordFile string
+	var site, family, address, user, credential, hostKey, cluster, role, owner, notes, passwordFile string
 	var port int
 	var old bool
 	var tags, settings []string
@@ -23,7 +22,7 @@ func (a *app) deviceEdit() *cobra.Command {
 			to   **string
 			from *string
 		}{
-			"site": {&c.Site, &site}, "family": {&c.Family, &family}, "address": {&c.Address, &address}, "ssh-user": {&c.SSHUser, &user},
+			"site": {&c.Site, &site}, "family": {&c.Family, &family}, "address": {&c.Address, &address}, "ssh-user": {&c.SSHUser, &user}, "credential": {&c.Credential, &credential}, "cluster": {&c.Cluster, &cluster}, "cluster-role": {&c.ClusterRole, &role},
 			"host-key": {&c.HostKey, &hostKey}, "owner": {&c.Owner, &owner}, "notes": {&c.Notes, &notes},
 		} {
 			if given(flag) {
@@ -61,6 +60,9 @@ func (a *app) deviceEdit() *cobra.Command {
 	f.StringVar(&family, "family", "", "the procedure that fits it")
 	f.StringVar(&address, "address", "", "IP address or host name under which it is reached")
 	f.StringVar(&user, "ssh-user", "", "who signs in over SSH")
+	f.StringVar(&credential, "credential", "", "a shared one to sign in with; empty: its own again")
+	f.StringVar(&cluster, "cluster", "", "the devices that serve one name together with it")
+	f.StringVar(&role, "cluster-role", "", "active, standby or member")
 	f.IntVar(&port, "ssh-port", 22, "where its SSH server listens")
 	f.StringVar(&hostKey, "host-key", "", `a new host key that you have compared, "TYPE SHA256:…"`)
 	f.BoolVar(&old, "old-ssh", false, "it knows no SSH algorithms but broken ones")
@@ -139,13 +141,7 @@ func (a *app) deviceExport() *cobra.Command {
 	return &cobra.Command{
 		Use: "export", Short: "Write all devices as CSV, without secrets", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			answer, err := client.send(ctx, "GET", v1+"/export", "", nil)
-			if err != nil {
-				return err
-			}
-			defer answer.Body.Close()
-			_, err = io.Copy(a.out, answer.Body)
-			return err
+			return client.download(ctx, v1+"/export", "-", a.out)
 		}),
 	}
 }

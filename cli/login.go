@@ -12,6 +12,7 @@ import (
 
 	"freshseal/api"
 	"freshseal/core/cert"
+	"freshseal/core/due"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -146,7 +147,7 @@ func (a *app) status() *cobra.Command {
 			}
 			t := table{head: []string{"condition", "slots"}}
 			for _, condition := range conditions {
-				if n := s.Conditions[condition]; n > 0 || a.as == "csv" {
+				if n := s.Conditions[due.Condition(condition)]; n > 0 || a.as == "csv" {
 					t.add(marked(condition), fmt.Sprint(n))
 				}
 			}

@@ -49,7 +49,37 @@ func (a *app) user() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/users"+item(args[0]), nil, nil)
 		}),
 	}
-	return noun("user", "People who may sign in", list, add, remove, a.password())
+	return noun("user", "People who may sign in", list, add, a.userEdit(), remove, a.password())
+}
+
+func (a *app) userEdit() *cobra.Command {
+	var role, passwordFile string
+	c := &cobra.Command{
+		Use: "edit NAME", Short: "Give somebody another role or a new password; all sessions end", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var change service.UserChange
+			if role != "" {
+				r := service.Role(role)
+				change.Role = &r
+			}
+			if passwordFile != "" {
+				password, err := a.secret("new password of "+args[0], passwordFile, "--password-file")
+				if err != nil {
+					return err
+				}
+				change.Password = &password
+			}
+			var u service.User
+			if err := client.do(ctx, "PATCH", v1+"/users"+item(args[0]), change, &u); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is %s from now on\n", u.Name, u.Role)
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&role, "role", "", "viewer, operator or admin")
+	c.Flags().StringVar(&passwordFile, "password-file", "", "read a new password from this file (- for standard input)")
+	return c
 }
 
 func (a *app) password() *cobra.Command {

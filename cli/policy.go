@@ -26,6 +26,7 @@ func (a *app) policy() *cobra.Command {
 	}
 	var renewal, margin, turnaround, rsa, ec, life int
 	var names []string
+	var approval string
 	set := &cobra.Command{
 		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; what is not named stays as it is", Args: cobra.ExactArgs(1),
 	}
@@ -51,6 +52,9 @@ func (a *app) policy() *cobra.Command {
 				*f.to = f.from
 			}
 		}
+		if approval != "" {
+			p.Rules.Approval = &approval
+		}
 		if set.Flags().Changed("require-name") {
 			p.Rules.RequiredNames = names
 		}
@@ -66,6 +70,7 @@ func (a *app) policy() *cobra.Command {
 	f.IntVar(&rsa, "min-rsa", 0, "the smallest RSA key, in bits")
 	f.IntVar(&ec, "min-ec", 0, "the smallest key on an elliptic curve, in bits")
 	f.IntVar(&life, "max-lifetime", 0, "days that a leaf may live; 0: any")
+	f.StringVar(&approval, "approval", "", "who must approve before a device is changed: nobody, anybody, or another than who asked")
 	f.StringArrayVar(&names, "require-name", nil, "a name that every leaf must have; may be given again")
 	return noun("policy", "Rules for the fleet, for sites and for devices", list, set)
 }

@@ -21,7 +21,7 @@ func (a *app) procedure() *cobra.Command {
 			}
 			t := table{head: []string{"procedure", "title", "settings"}, wide: 2}
 			for _, p := range all {
-				t.add(p.Name, p.Title, strings.Join(p.Settings, " "))
+				t.add(p.Name, p.Title, strings.Join(settingNames(p), " "))
 			}
 			return a.print(all, t)
 		}),
@@ -82,4 +82,12 @@ func (a *app) procedure() *cobra.Command {
 		},
 	}
 	return noun("procedure", "How each family gets its certificate", list, show, check)
+}
+
+func settingNames(p api.Procedure) []string {
+	var names []string
+	for _, s := range p.Settings {
+		names = append(names, s.Name)
+	}
+	return names
 }

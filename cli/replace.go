@@ -15,6 +15,7 @@ import (
 	"freshseal/service"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 )
 
 func (a *app) replace() *cobra.Command {
@@ -52,14 +53,19 @@ func (a *app) replace() *cobra.Command {
 	f.BoolVar(&watch, "watch", false, "show the stages as they happen")
 	f.StringArrayVar(&o.Names, "name", nil, "a name besides those that are known; the first becomes the common name; may be given again")
 	f.StringVar(&key, "key", "", "kind of key, such as ecdsa-p256 or rsa-2048")
-	f.StringVar(&o.Subject.Organization, "organization", "", "in the subject")
-	f.StringVar(&o.Subject.Unit, "unit", "", "in the subject")
-	f.StringVar(&o.Subject.Locality, "locality", "", "in the subject")
-	f.StringVar(&o.Subject.State, "state", "", "in the subject")
-	f.StringVar(&o.Subject.Country, "country", "", "in the subject, two letters")
+	subjectFlags(f, &o.Subject)
 	c.MarkFlagRequired("signer")
 	c.MarkFlagsMutuallyExclusive("rehearse", "watch")
 	return c
+}
+
+// subjectFlags are the flags with which a subject is described.
+func subjectFlags(f *pflag.FlagSet, s *request.Subject) {
+	f.StringVar(&s.Organization, "organization", "", "in the subject")
+	f.StringVar(&s.Unit, "unit", "", "in the subject")
+	f.StringVar(&s.Locality, "locality", "", "in the subject")
+	f.StringVar(&s.State, "state", "", "in the subject")
+	f.StringVar(&s.Country, "country", "", "in the subject, two letters")
 }
 
 func (a *app) rehearse(ctx context.Context, client *client, o service.Order) error {
@@ -139,7 +145,7 @@ func (a *app) rest(r service.Replacement) error {
 
 // stageNote says what happens in the stages that have no steps of their own.
 var stageNote = map[string]string{
-	"sign": "the request goes to the signer", "gate": "nothing to wait for", "prove": "read the wire until the new leaf and its whole chain are served",
+	"sign": "the request goes to the signer", "gate": "approval, where the policy wants it", "prove": "read the wire until the new leaf and its whole chain are served",
 }
 
 // watch shows a replacement's stages and steps as they happen.
@@ -205,16 +211,17 @@ func (a *app) replacement() *cobra.Command {
 	return noun("replacement", "Replacements under way and done", a.replacementList(), a.replacementShow(),
 		a.replacementWatch(),
 		a.ask("cancel", "Give a replacement up; nothing of it is left on the device"),
+		a.ask("approve", "Let a replacement go on that waits for approval"),
 		a.ask("revert", "Put the old certificate back and prove it"),
 		a.ask("resume", "Let a held replacement go on"))
 }
 
 func (a *app) replacementList() *cobra.Command {
-	var device string
+	var device, state string
 	c := &cobra.Command{
 		Use: "list", Short: "List replacements, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[service.Replacement](ctx, client, "/replacements?device="+url.QueryEscape(device))
+			all, err := listOf[service.Replacement](ctx, client, "/replacements?"+url.Values{"device": {device}, "state": {state}}.Encode())
 			if err != nil {
 				return err
 			}
@@ -230,6 +237,7 @@ func (a *app) replacementList() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&device, "device", "", "only those of this device")
+	c.Flags().StringVar(&state, "state", "", "only those in this state: running, waiting, held, sealed, reverted or cancelled")
 	return c
 }
 

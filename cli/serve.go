@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -27,13 +26,13 @@ func (a *app) serve() *cobra.Command {
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, own, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger(), ReadEvery: every})
+			s, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger(), ReadEvery: every})
 			if err != nil {
 				return err
 			}
 			defer s.Close()
 			fmt.Fprintf(a.err, "first sign-in: see %s\n", filepath.Join(dir, "first-sign-in.txt"))
-			return a.run(c.Context(), s, own, listen, nil)
+			return a.run(c.Context(), s, listen, "", nil)
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the folder that keeps everything")
@@ -44,26 +43,24 @@ func (a *app) serve() *cobra.Command {
 
 func (a *app) logger() *slog.Logger { return slog.New(slog.NewTextHandler(a.err, nil)) }
 
-func (a *app) open(ctx context.Context, o service.Options) (*service.Service, tls.Certificate, error) {
+func (a *app) open(ctx context.Context, o service.Options) (*service.Service, error) {
 	s, err := service.Open(ctx, o)
 	var known *service.Error
-	if errors.As(err, &known) {
-		return nil, tls.Certificate{}, words(err)
+	switch {
+	case errors.As(err, &known):
+		return nil, words(err)
+	case errors.Is(err, service.ErrOtherKey):
+		return nil, failed("the service does not start", err.Error(), "put back the strongbox key that belongs to the database")
+	case err != nil:
+		return nil, failed("the service does not start", err.Error(), "see that the folder "+o.Dir+" is yours and whole")
 	}
-	if err != nil {
-		return nil, tls.Certificate{}, failed("the service does not start", err.Error(), "see that the folder "+o.Dir+" is yours and whole")
-	}
-	own, err := s.OwnCertificate(ctx)
-	if err != nil {
-		s.Close()
-		return nil, own, failed("the service does not start", err.Error(), "put back the strongbox key that belongs to the database")
-	}
-	return s, own, nil
+	return s, nil
 }
 
 // run serves until the context ends, then lets answers under way finish.
-// ready is called with the address once it can be used.
-func (a *app) run(ctx context.Context, s *service.Service, own tls.Certificate, listen string, ready func(url string) error) error {
+// name is what the service calls itself in its own list; ready is called with
+// the address once it can be used.
+func (a *app) run(ctx context.Context, s *service.Service, listen, name string, ready func(url string) error) error {
 	l, err := net.Listen("tcp", listen)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
@@ -76,7 +73,10 @@ func (a *app) run(ctx context.Context, s *service.Service, own tls.Certificate, 
 		return err
 	}
 	done := make(chan error, 1)
-	go func() { done <- server.Serve(l, own) }()
+	if err := s.ListItself(ctx, name, l.Addr()); err != nil {
+		return err
+	}
+	go func() { done <- server.Serve(l) }()
 	url := "https://" + l.Addr().String()
 	if ready != nil {
 		if err := ready(url); err != nil {
@@ -107,7 +107,7 @@ func (a *app) demo() *cobra.Command {
 				return failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
 			}
 			defer fleet.Close()
-			s, own, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries",
+			s, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries",
 				Dial: fleet.Dial, Log: a.logger(), ReadEvery: time.Minute, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
 			if err != nil {
 				return err
@@ -116,7 +116,7 @@ func (a *app) demo() *cobra.Command {
 			if err := fillFleet(c.Context(), s, fleet); err != nil {
 				return failed("the demo's fleet cannot be added", err.Error(), "choose an empty folder with --dir")
 			}
-			return a.run(c.Context(), s, own, listen, func(url string) error { return a.introduce(c.Context(), s, own, dir, url) })
+			return a.run(c.Context(), s, listen, "freshseal.mainquay.tidewrack.example", func(url string) error { return a.introduce(c.Context(), s, dir, url) })
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", ".demo", "the folder that keeps everything")
@@ -126,8 +126,8 @@ func (a *app) demo() *cobra.Command {
 
 // fillFleet adds the devices that are not there yet, and reads them all.
 func fillFleet(ctx context.Context, s *service.Service, fleet *standin.Fleet) error {
-	known, err := s.Devices(ctx)
-	if err != nil || len(known) == len(fleet.Members) {
+	known, _, err := s.Devices(ctx, service.DeviceFilter{}, service.Page{})
+	if err != nil || len(known) > len(fleet.Members) { // all of them and the service itself
 		return errors.Join(err, sweepOnce(ctx, s))
 	}
 	if _, err := s.AddAnchors(ctx, fleet.Anchors); err != nil {
@@ -142,9 +142,7 @@ func fillFleet(ctx context.Context, s *service.Service, fleet *standin.Fleet) er
 	for _, m := range fleet.Members {
 		n := service.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, SSHPort: m.SSHPort,
 			Access: service.Access{SSHUser: m.User, Password: m.Password, HostKey: m.HostKey}, Slots: []service.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
-		if m.User != "" {
-			n.Family = "web-files-ssh"
-		}
+		n.Family, n.Settings = m.Family, m.Settings
 		_, err := s.AddDevice(ctx, n)
 		if err := unlessThere(err); err != nil {
 			return err
@@ -180,7 +178,11 @@ func stray(ctx context.Context, s *service.Service, fleet *standin.Fleet) error 
 }
 
 // introduce writes a client's file for the demo and tells how to sign in.
-func (a *app) introduce(ctx context.Context, s *service.Service, own tls.Certificate, dir, url string) error {
+func (a *app) introduce(ctx context.Context, s *service.Service, dir, url string) error {
+	own, err := s.OwnCertificate(nil)
+	if err != nil {
+		return err
+	}
 	token, err := s.ClientToken(ctx, "admin")
 	if err != nil {
 		return err

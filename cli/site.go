@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 
+	"freshseal/core/request"
 	"freshseal/service"
 
 	"github.com/spf13/cobra"
@@ -36,7 +37,75 @@ func (a *app) site() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/sites"+item(args[0]), nil, nil)
 		}),
 	}
-	return noun("site", "Places and the way into them", list, a.siteAdd(), remove)
+	return noun("site", "Places and the way into them", list, a.siteAdd(), a.siteEdit(), remove)
+}
+
+func siteTable(s service.Site) table {
+	t := table{head: []string{"what", "value"}, wide: 1}
+	t.add("site", s.Name)
+	t.add("way", s.Way)
+	if s.Address != "" {
+		t.add("through", fmt.Sprintf("%s:%d", s.Address, s.Port))
+	}
+	if s.HostKey != "" {
+		t.add("host key", s.HostKey)
+	}
+	if text := s.Subject.String(); text != "" {
+		t.add("subject", text)
+	}
+	if s.MostLinks > 0 {
+		t.add("links", fmt.Sprintf("at most %d at once", s.MostLinks))
+	}
+	return t
+}
+
+func (a *app) siteEdit() *cobra.Command {
+	var subject request.Subject
+	var address, user, hostKey, passwordFile string
+	var port, links int
+	edit := &cobra.Command{Use: "edit SITE", Short: "Change a site; what is not named stays as it is", Args: cobra.ExactArgs(1)}
+	edit.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
+		var c service.SiteChange
+		given := edit.Flags().Changed
+		for flag, f := range map[string]struct {
+			to   **string
+			from *string
+		}{"address": {&c.Address, &address}, "ssh-user": {&c.SSHUser, &user}, "host-key": {&c.HostKey, &hostKey}} {
+			if given(flag) {
+				*f.to = f.from
+			}
+		}
+		if given("port") {
+			c.Port = &port
+		}
+		if given("links") {
+			c.MostLinks = &links
+		}
+		if given("organization") || given("unit") || given("locality") || given("state") || given("country") {
+			c.Subject = &subject
+		}
+		if passwordFile != "" {
+			password, err := a.secret("password", passwordFile, "--password-file")
+			if err != nil {
+				return err
+			}
+			c.Password = &password
+		}
+		var s service.Site
+		if err := client.do(ctx, "PATCH", v1+"/sites"+item(args[0]), c, &s); err != nil {
+			return err
+		}
+		return a.print(s, siteTable(s))
+	})
+	f := edit.Flags()
+	f.StringVar(&address, "address", "", "of the jump host or the proxy")
+	f.IntVar(&port, "port", 0, "where that listens")
+	f.StringVar(&user, "ssh-user", "", "who signs in to the jump host")
+	f.StringVar(&passwordFile, "password-file", "", "read a new password for the jump host from this file (- for standard input)")
+	f.StringVar(&hostKey, "host-key", "", `a new host key that you have compared, "TYPE SHA256:…"`)
+	f.IntVar(&links, "links", 0, "how many links to its devices at once; 0: no limit of its own")
+	subjectFlags(f, &subject)
+	return edit
 }
 
 func (a *app) siteAdd() *cobra.Command {
@@ -64,22 +133,25 @@ func (a *app) siteAdd() *cobra.Command {
 			if err := client.do(ctx, "POST", v1+"/sites", n, &s); err != nil {
 				return err
 			}
-			t := table{head: []string{"site", "way", "address", "host_key"}, wide: 3}
-			t.add(s.Name, s.Way, s.Address, s.HostKey)
-			return a.print(s, t)
+			return a.print(s, siteTable(s))
 		}),
 	}
 	f := c.Flags()
 	f.StringVar(&jump, "jump", "", "an SSH server through which its devices are reached")
 	f.StringVar(&socks, "socks", "", "a SOCKS5 proxy through which its devices are reached")
 	f.IntVar(&n.Port, "port", 0, "where that listens (default: 22 or 1080)")
+	f.IntVar(&n.MostLinks, "links", 0, "how many links to its devices at once; 0: no limit of its own")
+	subjectFlags(f, &n.Subject)
 	access.flags(f, &n.Access)
 	c.MarkFlagsMutuallyExclusive("jump", "socks")
 	return c
 }
 
 // accessFlags are the flags with which signing in over SSH is described.
-type accessFlags struct{ passwordFile, keyFile, passphraseFile string }
+type accessFlags struct {
+	passwordFile, keyFile, passphraseFile string
+	shared                                bool // user and secret are a credential's: only the host key is wanted
+}
 
 func (x *accessFlags) flags(f *pflag.FlagSet, a *service.Access) {
 	f.StringVar(&a.SSHUser, "ssh-user", "", "who signs in over SSH")
@@ -104,7 +176,7 @@ func (x *accessFlags) fill(a *app, ctx context.Context, client *client, to *serv
 			return err
 		}
 	}
-	if x.keyFile == "" || x.passwordFile != "" {
+	if !x.shared && x.keyFile == "" || x.passwordFile != "" {
 		if to.Password, err = a.secret("password of "+to.SSHUser+" at "+address, x.passwordFile, "--password-file or --key-file"); err != nil {
 			return err
 		}

@@ -89,7 +89,7 @@ func (a *app) slotShow() *cobra.Command {
 			}
 			var last []service.Replacement
 			if a.as == "table" {
-				if last, err = listOf[service.Replacement](c.Context(), client, "/replacements?device="+device+"&slot="+slot); err != nil {
+				if last, err = listOf[service.Replacement](c.Context(), client, "/replacements?"+url.Values{"device": {device}, "slot": {slot}}.Encode()); err != nil {
 					return err
 				}
 			}

@@ -25,8 +25,13 @@ type Entry struct {
 	Name    string
 	Verb    procedure.Verb
 	Text    string
-	Repeat  bool // may be done again when its outcome is unknown
+	Repeat  bool             // may be done again when its outcome is unknown
+	Hand    *procedure.Ready // a step that a person does; nil: the runner does it
 }
+
+// ErrPerson says that the next step is a person's: it stands in the journal,
+// and whoever keeps the journal ends it once it is done.
+var ErrPerson = errors.New("waits for a person")
 
 // Outcome is what became of a step.
 type Outcome struct {
@@ -64,11 +69,21 @@ func (e *StepError) Unknown() bool {
 	return !e.Repeat && (errors.Is(e.Cause, ErrLost) || errors.Is(e.Cause, ErrTimeLimit))
 }
 
+// Own is the service's own certificate, on which the verb service works. An act
+// may be done twice without harm.
+type Own interface {
+	Act(ctx context.Context, act string, content []byte) (out []byte, err error)
+}
+
+// errNotOwn says that a procedure for the service itself was given to another device.
+var errNotOwn = errors.New("this procedure is for Fresh Seal's own certificate, and the device is another")
+
 // Runner carries out the steps of procedures on one device.
 type Runner struct {
 	Dial    Dial
 	Target  Target
 	Journal Journal
+	Own     Own             // the service's own certificate; nil: this device is another
 	Hard    context.Context // ends even a step that is under way; nil: nothing does but its limit
 
 	link *Link
@@ -107,6 +122,9 @@ func (r *Runner) Carry(ctx context.Context, p procedure.Procedure, section proce
 		if err != nil {
 			return scope, &StepError{section, step.Name, err.Error(), "correct the device's settings", step.Repeat, err}
 		}
+		if step.Verb == procedure.Hand {
+			return scope, r.hand(ctx, ready)
+		}
 		out, err := r.journalled(ctx, ready)
 		if errors.Is(err, ErrLost) && step.Repeat && ctx.Err() == nil {
 			out, err = r.journalled(ctx, ready)
@@ -119,6 +137,14 @@ func (r *Runner) Carry(ctx context.Context, p procedure.Procedure, section proce
 	return scope, nil
 }
 
+// hand leaves a step to a person.
+func (r *Runner) hand(ctx context.Context, ready procedure.Ready) error {
+	if _, err := r.Journal.Begin(ctx, Entry{ready.Section, ready.Step.Name, ready.Step.Verb, ready.Text, ready.Step.Repeat, &ready}); err != nil {
+		return fmt.Errorf("writing the journal before the step: %w", err)
+	}
+	return ErrPerson
+}
+
 func withCapture(scope procedure.Scope, step procedure.Step, out []byte) procedure.Scope {
 	if step.Capture == "" {
 		return scope
@@ -129,7 +155,7 @@ func withCapture(scope procedure.Scope, step procedure.Step, out []byte) procedu
 // journalled does one step between its two entries in the journal.
 func (r *Runner) journalled(ctx context.Context, ready procedure.Ready) ([]byte, error) {
 	step := ready.Step
-	id, err := r.Journal.Begin(ctx, Entry{ready.Section, step.Name, step.Verb, journalText(ready), step.Repeat})
+	id, err := r.Journal.Begin(ctx, Entry{ready.Section, step.Name, step.Verb, journalText(ready), step.Repeat, nil})
 	if err != nil {
 		return nil, fmt.Errorf("writing the journal before the step: %w", err)
 	}
@@ -184,6 +210,13 @@ func (r *Runner) do(ctx context.Context, ready procedure.Ready) (out []byte, exi
 			err = ctx.Err()
 		}
 		return nil, 0, err
+	}
+	if step.Verb == procedure.Own {
+		if r.Own == nil {
+			return nil, 0, errNotOwn
+		}
+		out, err = r.Own.Act(ctx, ready.Text, ready.Content)
+		return out, 0, err
 	}
 	if r.link == nil {
 		if r.link, err = Open(ctx, r.Dial, r.Target); err != nil {

@@ -93,6 +93,34 @@ type Link struct {
 	client *ssh.Client
 	files  *sftp.Client
 	once   sync.Once
+
+	alive sync.WaitGroup // keepAlive
+	over  sync.Once
+	ended chan struct{}
+}
+
+// aliveEvery is how often an idle link is tried: boxes and firewalls forget
+// connections that are silent for some minutes.
+const aliveEvery = 20 * time.Second
+
+// keepAlive asks the device for a sign of life now and then, and ends the link
+// when none comes: whoever uses it learns then that it is lost.
+func (l *Link) keepAlive(every time.Duration) {
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-l.ended:
+			return
+		}
+		silent := time.AfterFunc(every, func() { l.client.Close() })
+		_, _, err := l.client.SendRequest("keepalive@openssh.com", true, nil)
+		silent.Stop()
+		if err != nil {
+			return
+		}
+	}
 }
 
 // Open connects and signs in. A host key other than the pinned one is
@@ -139,7 +167,9 @@ func Open(ctx context.Context, dial Dial, t Target) (*Link, error) {
 	case err != nil:
 		return nil, fmt.Errorf("reaching %s: %w", t.Address, err)
 	}
-	return &Link{client: client}, nil
+	link := &Link{client: client, ended: make(chan struct{})}
+	link.alive.Go(func() { link.keepAlive(aliveEvery) })
+	return link, nil
 }
 
 // answer gives the password to every question whose answer is not shown, which
@@ -200,7 +230,12 @@ func handshake(ctx context.Context, dial Dial, address string, config *ssh.Clien
 }
 
 // Close ends the connection.
-func (l *Link) Close() error { return l.client.Close() }
+func (l *Link) Close() error {
+	err := l.client.Close()
+	l.over.Do(func() { close(l.ended) })
+	l.alive.Wait()
+	return err
+}
 
 // Dial opens a connection from the device onwards: it serves as a jump host. A
 // link that was lost is ErrLost.

@@ -175,7 +175,7 @@ func TestWrongUseIsExplained(t *testing.T) {
 func TestNobodyIsLetInWithoutSigningIn(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
-	open := map[string]bool{"GET /healthz": true, "GET /readyz": true, "GET /api/v1/openapi.json": true}
+	open := map[string]bool{"GET /healthz": true, "GET /readyz": true, "GET /api/v1/openapi.json": true, "GET /api/v1/succession": true}
 	http := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	call := func(method, path, cookie, origin string) (int, string) {
 		r, err := newRequest(method, s.url+path, cookie, origin)

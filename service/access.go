@@ -26,15 +26,29 @@ var pinForm = regexp.MustCompile(`^[a-z0-9@.-]+ SHA256:[A-Za-z0-9+/]{43}$`)
 
 // check sees that one can sign in with it.
 func (a Access) check(cannot string) error {
+	if err := a.checkSecrets(cannot); err != nil {
+		return err
+	}
+	return checkHostKey(cannot, a.HostKey)
+}
+
+func checkHostKey(cannot, hostKey string) error {
+	switch {
+	case hostKey == "":
+		return invalid(cannot, "its host key is not given", "look at the key that it shows, compare it with its own console, and give it with --host-key")
+	case !pinForm.MatchString(hostKey):
+		return invalid(cannot, fmt.Sprintf("%q is no host key", hostKey), "give its type and fingerprint, such as: ssh-ed25519 SHA256:…")
+	}
+	return nil
+}
+
+// checkSecrets sees that it names somebody who can prove to be that.
+func (a Access) checkSecrets(cannot string) error {
 	switch {
 	case a.SSHUser == "":
-		return invalid(cannot, "it has no user to sign in with over SSH", "give one with --ssh-user")
+		return invalid(cannot, "it has no user to sign in with over SSH", "give one with --ssh-user, or a shared one with --credential")
 	case a.Password == "" && a.Key == "":
 		return invalid(cannot, "it has neither a password nor a key", "give one with --password-file or --key-file")
-	case a.HostKey == "":
-		return invalid(cannot, "its host key is not given", "look at the key that it shows, compare it with its own console, and give it with --host-key")
-	case !pinForm.MatchString(a.HostKey):
-		return invalid(cannot, fmt.Sprintf("%q is no host key", a.HostKey), "give its type and fingerprint, such as: ssh-ed25519 SHA256:…")
 	}
 	if a.Key == "" {
 		return nil

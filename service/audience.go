@@ -67,7 +67,7 @@ func (s *Service) judgeAgain(ctx context.Context) error {
 		}
 		row.Findings.V = found
 		stand(&row, rules.of(row))
-		if err := s.store.SetJudgement(ctx, row); err != nil {
+		if err := s.store.SetJudgement(ctx, row, s.moment()); err != nil {
 			return err
 		}
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"freshseal/core/procedure"
@@ -12,21 +13,12 @@ import (
 
 // putBack puts the old certificate back and proves that it is served again.
 func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (replacement.Event, error) {
-	if _, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Revert, j.scope); err != nil {
+	if _, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Revert, j.scope); errors.Is(err, device.ErrPerson) {
+		return outcome(err), nil
+	} else if err != nil {
 		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; the copies are on the device, by hand: %s", err, s.byHand(j))
 	}
-	err := s.await(ctx, j, func(reading wire.Reading) string {
-		leaf := reading.Leaf()
-		switch {
-		case leaf == nil && j.OldSHA256 == "":
-			return ""
-		case leaf == nil:
-			return reading.Why.What
-		case leaf.SHA256 == j.OldSHA256, j.OldSHA256 == "" && leaf.SHA256 != j.NewSHA256:
-			return ""
-		}
-		return fmt.Sprintf("it serves “%s” (SHA-256 %s…) instead of the old leaf", leaf.ShortName(), leaf.SHA256[:16])
-	})
+	err := s.await(ctx, j, func(reading wire.Reading) string { return notOld(j.Replacement, reading) })
 	if err != nil {
 		return replacement.Event{}, fmt.Errorf("the old files are back, and %w; by hand: %s", err, s.byHand(j))
 	}

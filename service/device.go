@@ -6,10 +6,13 @@ import (
 	"fmt"
 	"net"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
+	"freshseal/core/due"
 	"freshseal/core/procedure"
 	"freshseal/core/request"
 	"freshseal/device"
@@ -18,20 +21,25 @@ import (
 
 // Device is a box as the API shows it. Its secrets are never part of it.
 type Device struct {
-	Name     string            `json:"name" required:"true"`
-	Family   string            `json:"family" required:"true"`
-	Site     string            `json:"site" required:"true"`
-	Address  string            `json:"address" required:"true"`
-	SSHPort  int               `json:"ssh_port" required:"true"`
-	SSHUser  string            `json:"ssh_user" required:"true"`
-	HostKey  string            `json:"host_key" required:"true"`
-	OldSSH   bool              `json:"old_ssh" required:"true"`
-	Settings map[string]string `json:"settings" required:"true"`
-	Owner    string            `json:"owner" required:"true"`
-	Tags     []string          `json:"tags" required:"true"`
-	Notes    string            `json:"notes" required:"true"`
-	Slots    []DeviceSlot      `json:"slots" required:"true"`
-	AddedAt  time.Time         `json:"added_at" required:"true"`
+	Name        string            `json:"name" required:"true"`
+	Family      string            `json:"family" required:"true"`
+	Site        string            `json:"site" required:"true"`
+	Address     string            `json:"address" required:"true"`
+	SSHPort     int               `json:"ssh_port" required:"true"`
+	SSHUser     string            `json:"ssh_user" required:"true"`
+	HostKey     string            `json:"host_key" required:"true"`
+	OldSSH      bool              `json:"old_ssh" required:"true"`
+	Settings    map[string]string `json:"settings" required:"true"`
+	Credential  string            `json:"credential" required:"true" description:"the shared one that it is signed in to with; empty: it has its own"`
+	Cluster     string            `json:"cluster" required:"true" description:"devices that serve one name together"`
+	ClusterRole string            `json:"cluster_role" required:"true" enum:",active,standby,member"`
+	Owner       string            `json:"owner" required:"true"`
+	Tags        []string          `json:"tags" required:"true"`
+	Notes       string            `json:"notes" required:"true"`
+	Slots       []DeviceSlot      `json:"slots" required:"true"`
+	AddedAt     time.Time         `json:"added_at" required:"true"`
+	Condition   due.Condition     `json:"condition" required:"true" enum:"dark,lapsed,stray,factory,flawed,overdue,due,fresh" description:"the worst of its slots"`
+	ExpiresAt   *time.Time        `json:"expires_at" description:"the soonest of its slots"`
 }
 
 // DeviceSlot is a slot as it is configured.
@@ -44,17 +52,20 @@ type DeviceSlot struct {
 
 // NewDevice is what is given to add a device.
 type NewDevice struct {
-	Name     string            `json:"name" required:"true"`
-	Family   string            `json:"family,omitempty" description:"a procedure; leave it out for a device that is only read"`
-	Site     string            `json:"site,omitempty"`
-	Address  string            `json:"address" required:"true"`
-	SSHPort  int               `json:"ssh_port,omitempty"`
-	OldSSH   bool              `json:"old_ssh,omitempty" description:"it knows no SSH algorithms but broken ones"`
-	Settings map[string]string `json:"settings,omitempty"`
-	Owner    string            `json:"owner,omitempty"`
-	Tags     []string          `json:"tags,omitempty"`
-	Notes    string            `json:"notes,omitempty"`
-	Slots    []DeviceSlot      `json:"slots" required:"true"`
+	Name        string            `json:"name" required:"true"`
+	Family      string            `json:"family,omitempty" description:"a procedure; leave it out for a device that is only read"`
+	Site        string            `json:"site,omitempty"`
+	Address     string            `json:"address" required:"true"`
+	SSHPort     int               `json:"ssh_port,omitempty"`
+	OldSSH      bool              `json:"old_ssh,omitempty" description:"it knows no SSH algorithms but broken ones"`
+	Settings    map[string]string `json:"settings,omitempty"`
+	Credential  string            `json:"credential,omitempty" description:"a shared one, instead of a user and secret of its own"`
+	Cluster     string            `json:"cluster,omitempty"`
+	ClusterRole string            `json:"cluster_role,omitempty" enum:"active,standby,member"`
+	Owner       string            `json:"owner,omitempty"`
+	Tags        []string          `json:"tags,omitempty"`
+	Notes       string            `json:"notes,omitempty"`
+	Slots       []DeviceSlot      `json:"slots" required:"true"`
 	Access
 }
 
@@ -66,25 +77,29 @@ const nameRule = "use small letters, digits, dots and hyphens"
 // AddDevice takes a device into the fleet. Its host key must be given: who adds
 // it has looked at it (see AskHostKey).
 func (s *Service) AddDevice(ctx context.Context, n NewDevice) (Device, error) {
-	row, err := s.newDevice(n)
+	row, err := s.newDevice(ctx, n)
 	if err != nil {
 		return Device{}, err
 	}
-	err = s.store.AddDevices(ctx, []store.NewDevice{row})
+	return s.addDevice(ctx, n.Name, row)
+}
+
+func (s *Service) addDevice(ctx context.Context, name string, row store.NewDevice) (Device, error) {
+	err := s.store.AddDevices(ctx, []store.NewDevice{row})
 	if errors.Is(err, store.ErrTaken) {
-		return Device{}, &Error{Conflict, fmt.Sprintf("the device %s, or one of its slots, is there already", n.Name), "", "choose another name, or remove it first"}
+		return Device{}, &Error{Conflict, fmt.Sprintf("the device %s, or one of its slots, is there already", name), "", "choose another name, or remove it first"}
 	}
 	if err != nil {
 		return Device{}, err
 	}
-	s.options.Log.Info("device added", "device", n.Name, "family", n.Family)
-	return s.Device(ctx, n.Name)
+	s.options.Log.Info("device added", "device", name, "family", row.Family)
+	return s.Device(ctx, name)
 }
 
 // newDevice checks what is given and makes of it what is kept, secrets sealed.
-func (s *Service) newDevice(n NewDevice) (store.NewDevice, error) {
+func (s *Service) newDevice(ctx context.Context, n NewDevice) (store.NewDevice, error) {
 	d := store.Device{Name: n.Name, Family: n.Family, Site: n.Site, Address: n.Address, SSHPort: n.SSHPort, SSHUser: n.SSHUser,
-		HostKey: n.HostKey, OldSSH: n.OldSSH, Owner: n.Owner, Notes: n.Notes, AddedAt: s.moment()}
+		HostKey: n.HostKey, OldSSH: n.OldSSH, Credential: n.Credential, Cluster: n.Cluster, ClusterRole: n.ClusterRole, Owner: n.Owner, Notes: n.Notes, AddedAt: s.moment()}
 	d.Settings.V, d.Tags.V = n.Settings, n.Tags
 	if d.Settings.V == nil {
 		d.Settings.V = map[string]string{}
@@ -103,7 +118,7 @@ func (s *Service) newDevice(n NewDevice) (store.NewDevice, error) {
 	if out.Slots, err = checkSlots(n); err != nil || n.Family == "" {
 		return out, err
 	}
-	out.Secrets, err = s.checkFamily(n, d)
+	out.Secrets, err = s.checkFamily(ctx, n, d)
 	return out, err
 }
 
@@ -118,8 +133,14 @@ func checkDevice(n NewDevice, d store.Device) error {
 	return checkAddress(cannot, d)
 }
 
+var clusterRoles = []string{"active", "standby", "member"}
+
 func checkAddress(cannot string, d store.Device) error {
 	switch {
+	case d.Cluster != "" && (len(d.Cluster) > 64 || strings.ContainsFunc(d.Cluster, unicode.IsControl)):
+		return invalid(cannot, fmt.Sprintf("%q is no name of a cluster", d.Cluster), "give up to 64 printable characters")
+	case d.ClusterRole != "" && (d.Cluster == "" || !slices.Contains(clusterRoles, d.ClusterRole)):
+		return invalid(cannot, fmt.Sprintf("the role %q in the cluster %q is none", d.ClusterRole, d.Cluster), fmt.Sprintf("name the cluster, and one of %v", clusterRoles))
 	case !request.IsName(strings.ToLower(d.Address)):
 		return invalid(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", d.Address), "give the address alone, without a port")
 	case d.SSHPort < 1 || d.SSHPort > 65535:
@@ -149,8 +170,11 @@ func checkSlots(n NewDevice) ([]store.Slot, error) {
 }
 
 // checkFamily sees that a device that is to be worked on can be, and seals its secrets.
-func (s *Service) checkFamily(n NewDevice, d store.Device) (map[string][]byte, error) {
+func (s *Service) checkFamily(ctx context.Context, n NewDevice, d store.Device) (map[string][]byte, error) {
 	cannot := "the device cannot be added"
+	if n.Family == ownFamily {
+		return nil, notOwn(cannot)
+	}
 	p, err := s.Procedure(n.Family)
 	if err != nil {
 		return nil, err
@@ -158,7 +182,19 @@ func (s *Service) checkFamily(n NewDevice, d store.Device) (map[string][]byte, e
 	if _, err := p.Fill(n.Settings); err != nil {
 		return nil, invalid(cannot, err.Error(), "see: freshseal procedure show "+n.Family)
 	}
-	return s.sealAccess("device/"+n.Name, n.Access), n.check(cannot)
+	if !p.Uses(procedure.SSH) {
+		return nil, nil // nothing signs in to it
+	}
+	if n.Credential == "" {
+		return s.sealAccess("device/"+n.Name, n.Access), n.check(cannot)
+	}
+	if n.SSHUser+n.Password+n.Key != "" {
+		return nil, invalid(cannot, "it has a shared credential and one of its own", "give either --credential, or --ssh-user with a password or key")
+	}
+	if _, err := s.Credential(ctx, n.Credential); err != nil {
+		return nil, err
+	}
+	return nil, checkHostKey(cannot, n.HostKey)
 }
 
 // Device shows one device.
@@ -170,31 +206,25 @@ func (s *Service) Device(ctx context.Context, name string) (Device, error) {
 	return s.show(ctx, d)
 }
 
-// Devices shows all devices by name.
-func (s *Service) Devices(ctx context.Context) ([]Device, error) {
-	rows, err := s.store.Devices(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]Device, 0, len(rows))
-	for _, row := range rows {
-		d, err := s.show(ctx, row)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, d)
-	}
-	return out, nil
-}
-
 func (s *Service) show(ctx context.Context, d store.Device) (Device, error) {
 	slots, err := s.store.SlotsOf(ctx, d.Name)
+	return s.showWith(d, slots), err
+}
+
+func (s *Service) showWith(d store.Device, slots []store.Slot) Device {
 	out := Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, SSHPort: d.SSHPort, SSHUser: d.SSHUser,
-		HostKey: d.HostKey, OldSSH: d.OldSSH, Settings: d.Settings.V, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}}
+		HostKey: d.HostKey, OldSSH: d.OldSSH, Settings: d.Settings.V, Credential: d.Credential, Cluster: d.Cluster, ClusterRole: d.ClusterRole, Condition: due.Fresh, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}}
 	for _, slot := range slots {
 		out.Slots = append(out.Slots, DeviceSlot{slot.Name, slot.Address, slot.Port, slot.ServerName})
+		seen := s.summary(slot)
+		if seen.Condition.Rank() < out.Condition.Rank() {
+			out.Condition = seen.Condition
+		}
+		if seen.ExpiresAt != nil && (out.ExpiresAt == nil || seen.ExpiresAt.Before(*out.ExpiresAt)) {
+			out.ExpiresAt = seen.ExpiresAt
+		}
 	}
-	return out, err
+	return out
 }
 
 // RemoveDevice forgets a device, its history and its secrets. It is refused
@@ -230,7 +260,15 @@ func (s *Service) AskHostKey(ctx context.Context, site, address string, port int
 // target opens the sealed secrets of a device for a link.
 func (s *Service) target(ctx context.Context, d store.Device) (device.Target, error) {
 	t := device.Target{Address: net.JoinHostPort(d.Address, strconv.Itoa(d.SSHPort)), User: d.SSHUser, HostKey: d.HostKey, OldSSH: d.OldSSH}
-	return t, s.openAccess(ctx, "device/"+d.Name, &t)
+	if d.Credential == "" {
+		return t, s.openAccess(ctx, "device/"+d.Name, &t)
+	}
+	shared, err := s.store.Credential(ctx, d.Credential)
+	if err != nil {
+		return t, noCredential(err, d.Credential)
+	}
+	t.User = shared.SSHUser
+	return t, s.openAccess(ctx, "credential/"+d.Credential, &t)
 }
 
 // Procedure finds a procedure by its name.

@@ -14,31 +14,52 @@ import (
 // drive carries a replacement on in the background until it waits, is held or
 // is over. A replacement has at most one driver.
 func (s *Service) drive(id int64, action replacement.Action) {
-	if _, has := s.driven.LoadOrStore(id, struct{}{}); has || action == replacement.Nothing {
+	if action == replacement.Nothing {
 		return
 	}
+	if _, has := s.driven.LoadOrStore(id, struct{}{}); has {
+		return // its driver looks once more before it leaves
+	}
 	s.running.Go(func() {
-		defer s.driven.Delete(id)
-		select {
-		case s.places <- struct{}{}:
-			defer func() { <-s.places }()
-		case <-s.stopping.Done():
-			return
-		}
-		for action != replacement.Nothing {
-			event, err := s.perform(s.stopping, id, action)
-			if s.stopping.Err() != nil {
-				return // taken up at the next start
-			}
-			if err != nil {
-				event = replacement.Event{Kind: failureOf(action), Why: err.Error()}
-			}
-			if action, err = s.advance(context.WithoutCancel(s.stopping), id, event); err != nil {
-				s.options.Log.Error("replacement stands still", "replacement", idText(id), "event", event.Kind, "error", err)
-				return
-			}
+		if s.driveOn(id, action) {
+			s.lookAgain(id)
 		}
 	})
+}
+
+// lookAgain drives a replacement that somebody let go on just while its driver
+// was leaving.
+func (s *Service) lookAgain(id int64) {
+	r, err := s.store.Replacement(s.stopping, id)
+	if err == nil && r.State == replacement.Running {
+		s.drive(id, r.Progress().InHand())
+	}
+}
+
+// driveOn carries a replacement on until it stands still, and says whether it
+// stands where it should.
+func (s *Service) driveOn(id int64, action replacement.Action) bool {
+	defer s.driven.Delete(id)
+	select {
+	case s.places <- struct{}{}:
+		defer func() { <-s.places }()
+	case <-s.stopping.Done():
+		return false
+	}
+	for action != replacement.Nothing {
+		event, err := s.perform(s.stopping, id, action)
+		if s.stopping.Err() != nil {
+			return false // taken up at the next start
+		}
+		if err != nil {
+			event = replacement.Event{Kind: failureOf(action), Why: err.Error()}
+		}
+		if action, err = s.advance(context.WithoutCancel(s.stopping), id, event); err != nil {
+			s.options.Log.Error("replacement stands still", "replacement", idText(id), "event", event.Kind, "error", err)
+			return false
+		}
+	}
+	return true
 }
 
 // failureOf is the event that an action's failure without further facts is.
@@ -95,7 +116,15 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 		return replacement.Event{}, err
 	}
 	j.recall(steps)
+	leave, err := s.enter(ctx, "link", j.device.Site)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	defer leave()
 	runner := &device.Runner{Dial: s.way(j.device.Site), Target: target, Hard: s.hard, Journal: journal{s, id, j.Since, steps}}
+	if j.device.Family == ownFamily {
+		runner.Own = own{s, j}
+	}
 	defer runner.Close()
 	switch action {
 	case replacement.PutBack:
@@ -119,8 +148,10 @@ func (s *Service) carry(ctx context.Context, j job, runner *device.Runner) (repl
 		err = s.request(ctx, j, runner)
 	case replacement.Sign:
 		return s.sign(ctx, j)
-	case replacement.Gate, replacement.Mirror:
-		// Nothing to wait for and nobody to carry it to.
+	case replacement.Gate:
+		return s.gate(ctx, j)
+	case replacement.Mirror:
+		// Nobody to carry it to.
 	case replacement.Prove:
 		err = s.prove(ctx, j, runner)
 	case replacement.Seal:
@@ -137,6 +168,8 @@ func outcome(err error) replacement.Event {
 	switch {
 	case err == nil:
 		return replacement.Event{Kind: replacement.Done}
+	case errors.Is(err, device.ErrPerson):
+		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Person}
 	case errors.As(err, &step) && step.Unknown():
 		return replacement.Event{Kind: replacement.Unknown, Why: err.Error()}
 	}
@@ -173,8 +206,12 @@ func (w journal) Done(section procedure.Section, name string) ([]byte, bool) {
 // Begin is called before a step.
 func (w journal) Begin(ctx context.Context, e device.Entry) (int64, error) {
 	defer w.s.watchers.tell(w.id)
-	return w.s.store.BeginStep(ctx, store.Step{ReplacementID: w.id, Section: string(e.Section), Name: e.Name, Verb: string(e.Verb),
-		Text: e.Text, Repeatable: e.Repeat, BeganAt: w.s.moment()})
+	step := store.Step{ReplacementID: w.id, Section: string(e.Section), Name: e.Name, Verb: string(e.Verb),
+		Text: e.Text, Repeatable: e.Repeat, BeganAt: w.s.moment()}
+	if e.Hand != nil {
+		step.Task = w.s.newTask(*e.Hand)
+	}
+	return w.s.store.BeginStep(ctx, step)
 }
 
 // End is called after a step.

@@ -15,6 +15,7 @@ const (
 	Invalid  Kind = "invalid"   // what was asked cannot be done as it was asked
 	NotFound Kind = "not-found" // there is nothing of that name
 	Conflict Kind = "conflict"  // not now: something else stands in the way
+	Stale    Kind = "stale"     // it changed since it was looked at
 	Denied   Kind = "denied"    // not without signing in
 	Refused  Kind = "refused"   // not with this role
 	TooMany  Kind = "too-many"  // not so often

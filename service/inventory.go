@@ -11,23 +11,27 @@ import (
 	"strconv"
 	"strings"
 
+	"freshseal/core/procedure"
 	"freshseal/store"
 )
 
 // DeviceChange is what is to be different about a device; what is nil stays.
 type DeviceChange struct {
-	Site     *string           `json:"site,omitempty"`
-	Family   *string           `json:"family,omitempty"`
-	Address  *string           `json:"address,omitempty"`
-	SSHPort  *int              `json:"ssh_port,omitempty"`
-	SSHUser  *string           `json:"ssh_user,omitempty"`
-	HostKey  *string           `json:"host_key,omitempty"`
-	OldSSH   *bool             `json:"old_ssh,omitempty"`
-	Owner    *string           `json:"owner,omitempty"`
-	Tags     []string          `json:"tags,omitempty"`
-	Notes    *string           `json:"notes,omitempty"`
-	Settings map[string]string `json:"settings,omitempty" description:"laid over those that are there; an empty value takes one away"`
-	Password *string           `json:"password,omitempty"`
+	Site        *string           `json:"site,omitempty"`
+	Family      *string           `json:"family,omitempty"`
+	Address     *string           `json:"address,omitempty"`
+	SSHPort     *int              `json:"ssh_port,omitempty"`
+	SSHUser     *string           `json:"ssh_user,omitempty"`
+	HostKey     *string           `json:"host_key,omitempty"`
+	OldSSH      *bool             `json:"old_ssh,omitempty"`
+	Credential  *string           `json:"credential,omitempty" description:"a shared one; empty: its own again"`
+	Cluster     *string           `json:"cluster,omitempty"`
+	ClusterRole *string           `json:"cluster_role,omitempty"`
+	Owner       *string           `json:"owner,omitempty"`
+	Tags        []string          `json:"tags,omitempty"`
+	Notes       *string           `json:"notes,omitempty"`
+	Settings    map[string]string `json:"settings,omitempty" description:"laid over those that are there; an empty value takes one away"`
+	Password    *string           `json:"password,omitempty"`
 }
 
 // EditDevice changes a device, all or nothing.
@@ -43,6 +47,11 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange) (
 	set(&d.SSHUser, c.SSHUser)
 	set(&d.HostKey, c.HostKey)
 	set(&d.OldSSH, c.OldSSH)
+	set(&d.Credential, c.Credential)
+	set(&d.Cluster, c.Cluster)
+	if set(&d.ClusterRole, c.ClusterRole); d.Cluster == "" {
+		d.ClusterRole = ""
+	}
 	set(&d.Owner, c.Owner)
 	set(&d.Notes, c.Notes)
 	if c.Tags != nil {
@@ -54,6 +63,9 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange) (
 		}
 	}
 	cannot := name + " cannot be changed"
+	if c.Family != nil && d.Family == ownFamily {
+		return Device{}, notOwn(cannot)
+	}
 	if err := checkAddress(cannot, d); err != nil {
 		return Device{}, err
 	}
@@ -69,8 +81,13 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange) (
 		if _, err := p.Fill(d.Settings.V); err != nil {
 			return Device{}, invalid(cannot, err.Error(), "see: freshseal procedure show "+d.Family)
 		}
-		if d.SSHUser == "" || !pinForm.MatchString(d.HostKey) {
-			return Device{}, invalid(cannot, "its family is worked on over SSH, and it has no user or no host key", "give --ssh-user and --host-key too")
+		if p.Uses(procedure.SSH) && (d.SSHUser == "" && d.Credential == "" || !pinForm.MatchString(d.HostKey)) {
+			return Device{}, invalid(cannot, "its family is worked on over SSH, and it has no user or no host key", "give --ssh-user or --credential, and --host-key too")
+		}
+		if d.Credential != "" {
+			if _, err := s.Credential(ctx, d.Credential); err != nil {
+				return Device{}, err
+			}
 		}
 	}
 	if err := s.store.ChangeDevice(ctx, d, secrets); err != nil {
@@ -112,7 +129,7 @@ type ImportTerms struct {
 
 // importColumns are the columns of an import and an export. A column
 // setting:NAME fills a setting of the procedure.
-var importColumns = []string{"name", "address", "site", "family", "owner", "tags", "notes", "ssh_port", "ssh_user", "password", "host_key", "slot", "port", "server_name"}
+var importColumns = []string{"name", "address", "site", "family", "owner", "tags", "notes", "ssh_port", "ssh_user", "password", "credential", "host_key", "cluster", "cluster_role", "slot", "port", "server_name"}
 
 const maxLines = 100_000
 
@@ -129,7 +146,7 @@ func (s *Service) ImportDevices(ctx context.Context, t ImportTerms) (Import, err
 	seen := map[string]int{}
 	for _, line := range lines {
 		entry := Imported{Line: line.number, Device: line.device.Name, What: "add"}
-		row, err := s.newDevice(line.device)
+		row, err := s.newDevice(ctx, line.device)
 		_, there := s.store.Device(ctx, line.device.Name)
 		var known *Error
 		switch {
@@ -233,7 +250,7 @@ func readImportLine(number int, record []string, at map[string]int) importLine {
 		return n
 	}
 	d := NewDevice{Name: get("name"), Address: get("address"), Site: get("site"), Family: get("family"), Owner: get("owner"), Notes: get("notes"),
-		Tags: strings.Fields(get("tags")), SSHPort: port("ssh_port", 22), Settings: map[string]string{},
+		Tags: strings.Fields(get("tags")), Credential: get("credential"), Cluster: get("cluster"), ClusterRole: get("cluster_role"), SSHPort: port("ssh_port", 22), Settings: map[string]string{},
 		Access: Access{SSHUser: get("ssh_user"), Password: get("password"), HostKey: get("host_key")}}
 	slot := DeviceSlot{Name: get("slot"), Port: port("port", 443), ServerName: get("server_name")}
 	if slot.Name == "" {
@@ -255,11 +272,12 @@ func readImportLine(number int, record []string, at map[string]int) importLine {
 // ExportDevices writes all devices as the CSV that ImportDevices reads: a line
 // for each slot, without secrets.
 func (s *Service) ExportDevices(ctx context.Context) ([]byte, error) {
-	devices, err := s.Devices(ctx)
+	devices, err := s.allDevices(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var settings []string
+	devices = slices.DeleteFunc(devices, func(d Device) bool { return d.Family == ownFamily }) // every service lists itself
 	for _, d := range devices {
 		for name := range d.Settings {
 			if !slices.Contains(settings, name) {
@@ -278,7 +296,7 @@ func (s *Service) ExportDevices(ctx context.Context) ([]byte, error) {
 	w.Write(header)
 	for _, d := range devices {
 		for _, slot := range d.Slots {
-			record := []string{d.Name, d.Address, d.Site, d.Family, d.Owner, strings.Join(d.Tags, " "), d.Notes, strconv.Itoa(d.SSHPort), d.SSHUser, d.HostKey, slot.Name, strconv.Itoa(slot.Port), slot.ServerName}
+			record := []string{d.Name, d.Address, d.Site, d.Family, d.Owner, strings.Join(d.Tags, " "), d.Notes, strconv.Itoa(d.SSHPort), d.SSHUser, d.Credential, d.HostKey, d.Cluster, d.ClusterRole, slot.Name, strconv.Itoa(slot.Port), slot.ServerName}
 			for _, name := range settings {
 				record = append(record, d.Settings[name])
 			}

@@ -205,6 +205,39 @@ type NewToken struct {
 	Days  int    `json:"days" required:"true" description:"how long it holds, at most 730"`
 }
 
+// UserChange is what is to be different about a user; what is nil stays.
+type UserChange struct {
+	Role     *Role   `json:"role,omitempty" enum:"viewer,operator,admin"`
+	Password *string `json:"password,omitempty" description:"for somebody who forgot it"`
+}
+
+// EditUser gives a user another role or a new password; all sessions of that
+// user end.
+func (s *Service) EditUser(ctx context.Context, name string, c UserChange) (User, error) {
+	cannot := name + " was not changed"
+	u, err := s.store.User(ctx, name)
+	if err != nil {
+		return User{}, notFound(err, "see: freshseal user list", "no user is called %q", name)
+	}
+	if c.Role != nil {
+		if !slices.Contains(Roles, *c.Role) {
+			return User{}, invalid(cannot, fmt.Sprintf("no role is called %q", *c.Role), "give viewer, operator or admin")
+		}
+		u.Role = string(*c.Role)
+	}
+	if c.Password != nil {
+		if err := checkPassword(*c.Password); err != nil {
+			return User{}, err
+		}
+		u.Password = hashPassword(*c.Password)
+	}
+	err = s.store.ChangeUser(ctx, u)
+	if errors.Is(err, store.ErrTaken) {
+		return User{}, &Error{Conflict, cannot, "nobody else is admin", "make somebody else admin first"}
+	}
+	return User{Name: u.Name, Role: Role(u.Role), AddedAt: u.AddedAt.Time}, err
+}
+
 // AddToken makes a token for a program, in the name of who asks.
 func (s *Service) AddToken(ctx context.Context, n NewToken, by Bearer) (Token, error) {
 	if !slices.Contains(Roles, n.Role) || n.Days < 1 || n.Days > 730 || n.Label == "" || len(n.Label) > 100 {

@@ -82,14 +82,14 @@ func (s *Service) Begin(ctx context.Context, o Order, by string) (Replacement, e
 		return Replacement{}, err
 	}
 	j.AskedBy, j.BegunAt, j.ChangedAt = by, s.moment(), s.moment()
-	j.Device, j.Slot = o.Device, o.Slot
+	j.Device, j.Slot, j.Cluster = o.Device, o.Slot, j.device.Cluster
 	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
 	if err != nil {
 		return Replacement{}, err
 	}
 	id, err := s.store.AddReplacement(ctx, j.Replacement, progress)
 	if errors.Is(err, store.ErrTaken) {
-		return Replacement{}, &Error{Conflict, fmt.Sprintf("%s has a replacement under way", o.Device), "one is done at a time per device", "see it: freshseal replacement list --device " + o.Device}
+		return Replacement{}, &Error{Conflict, fmt.Sprintf("%s has a replacement under way", o.Device), "one is done at a time per device and per cluster", "see it: freshseal replacement list"}
 	}
 	if err != nil {
 		return Replacement{}, err
@@ -139,6 +139,11 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 // maker's, not ours.
 func (s *Service) plan(ctx context.Context, o Order, slot store.Slot) (request.Plan, error) {
 	plan := request.Plan{Key: o.Key, Subject: s.options.Subject}
+	site, err := s.store.Site(ctx, slot.Site)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return plan, err
+	}
+	overlay(&plan.Subject, site.Subject.V)
 	names := append([]string{}, o.Names...)
 	if slot.ServerName != "" {
 		names = append(names, slot.ServerName)
@@ -151,7 +156,7 @@ func (s *Service) plan(ctx context.Context, o Order, slot store.Slot) (request.P
 			return plan, err
 		}
 		names = append(names, served[0].Names()...)
-		plan.Subject = subjectOf(served[0])
+		overlay(&plan.Subject, subjectOf(served[0]))
 	}
 	overlay(&plan.Subject, o.Subject)
 	rules, err := s.policies(ctx)
@@ -191,10 +196,17 @@ func (s *Service) assemble(r store.Replacement, device store.Device, slot store.
 		return job{}, invalid("the device's settings do not fit its family", err.Error(), "see: freshseal procedure show "+device.Family)
 	}
 	plan := r.Plan.V
+	for name, text := range map[string]string{
+		"address": device.Address, "common_name": plan.Subject.CommonName, "names": strings.Join(plan.Names, ", "), "organization": plan.Subject.Organization,
+		"unit": plan.Subject.Unit, "locality": plan.Subject.Locality, "state": plan.Subject.State, "country": plan.Subject.Country, "key": plan.Key.Text(),
+	} {
+		scope[name] = procedure.TextValue(text)
+	}
 	scope["key_options"] = procedure.WordsValue(plan.OpenSSLKeyOptions())
 	scope["request_config"] = procedure.ContentValue([]byte(plan.OpenSSLConfig()))
 	if r.ID != 0 {
 		scope["replacement"] = procedure.TextValue(idText(r.ID))
+		scope["old_sha256"] = procedure.TextValue(r.OldSHA256)
 	}
 	return job{Replacement: r, device: device, slot: slot, procedure: p, scope: scope}, nil
 }
@@ -231,21 +243,22 @@ func idNumber(text string) (int64, error) {
 type Replacement struct {
 	ID string `json:"id" required:"true"`
 	replacement.Progress
-	Device    string            `json:"device" required:"true"`
-	Slot      string            `json:"slot" required:"true"`
-	Signer    string            `json:"signer" required:"true"`
-	Plan      request.Plan      `json:"plan" required:"true"`
-	OldSHA256 string            `json:"old_sha256" required:"true"`
-	NewSHA256 string            `json:"new_sha256" required:"true"`
-	Request   *RequestFacts     `json:"request,omitempty"`
-	Chain     []Link            `json:"chain,omitempty"`
-	Findings  []finding.Finding `json:"findings,omitempty" description:"of the chain that is going to be installed"`
-	Steps     []Step            `json:"steps,omitempty"`
-	Parcel    string            `json:"parcel,omitempty"`
-	AskedBy   string            `json:"asked_by" required:"true"`
-	BegunAt   time.Time         `json:"begun_at" required:"true"`
-	ChangedAt time.Time         `json:"changed_at" required:"true"`
-	Next      string            `json:"next,omitempty" description:"what a person can do now"`
+	Device     string            `json:"device" required:"true"`
+	Slot       string            `json:"slot" required:"true"`
+	Signer     string            `json:"signer" required:"true"`
+	Plan       request.Plan      `json:"plan" required:"true"`
+	OldSHA256  string            `json:"old_sha256" required:"true"`
+	NewSHA256  string            `json:"new_sha256" required:"true"`
+	Request    *RequestFacts     `json:"request,omitempty"`
+	Chain      []Link            `json:"chain,omitempty"`
+	Findings   []finding.Finding `json:"findings,omitempty" description:"of the chain that is going to be installed"`
+	Steps      []Step            `json:"steps,omitempty"`
+	Parcel     string            `json:"parcel,omitempty"`
+	AskedBy    string            `json:"asked_by" required:"true"`
+	ApprovedBy string            `json:"approved_by,omitempty"`
+	BegunAt    time.Time         `json:"begun_at" required:"true"`
+	ChangedAt  time.Time         `json:"changed_at" required:"true"`
+	Next       string            `json:"next,omitempty" description:"what a person can do now"`
 }
 
 // RequestFacts is a request as people read it.
@@ -311,29 +324,9 @@ func (s *Service) planned(ctx context.Context, row store.Replacement) ([]Link, [
 	return links(path, certificates), found, err
 }
 
-// Replacements are the newest, newest first; device may be empty for all.
-func (s *Service) Replacements(ctx context.Context, device, slot string) ([]Replacement, error) {
-	var slotID int64
-	if slot != "" {
-		row, err := s.slotRow(ctx, device, slot)
-		if err != nil {
-			return nil, err
-		}
-		slotID = row.ID
-	}
-	rows, err := s.store.Replacements(ctx, slotID, 200)
-	out := make([]Replacement, 0, len(rows))
-	for _, row := range rows {
-		if device == "" || row.Device == device {
-			out = append(out, showReplacement(row))
-		}
-	}
-	return out, err
-}
-
 func showReplacement(row store.Replacement) Replacement {
 	out := Replacement{ID: idText(row.ID), Progress: row.Progress(), Device: row.Device, Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
-		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
+		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, ApprovedBy: row.ApprovedBy, BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
 	if row.ParcelID != nil {
 		out.Parcel = parcelText(*row.ParcelID)
 	}
@@ -348,6 +341,10 @@ func nextFor(r Replacement) string {
 		return "pack its request: freshseal parcel pack --signer " + r.Signer + " --out parcel.zip"
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer:
 		return "give what the signer sends back: freshseal intake FILE…"
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Approval:
+		return "somebody looks at it and approves: freshseal replacement approve " + r.ID
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Person:
+		return "a person does the next step by hand: freshseal task list"
 	case r.State == replacement.Held && r.Touched():
 		return fmt.Sprintf("mend the cause, then: freshseal replacement resume %s, or revert %s", r.ID, r.ID)
 	case r.State == replacement.Held:

@@ -8,6 +8,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -15,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"freshseal/core/procedure"
@@ -52,7 +54,11 @@ type Service struct {
 	watchers   watchers
 	tries      tries
 	ways       ways
-	held       *os.File // the lock on the folder
+	gates      gates
+	started    time.Time
+	serving    atomic.Pointer[tls.Certificate] // the service's own
+	ownLock    sync.Mutex                      // one act on it at a time
+	held       *os.File                        // the lock on the folder
 	anchorLock sync.Mutex
 
 	running  sync.WaitGroup // the drivers of replacements and background work
@@ -69,6 +75,7 @@ const (
 	readAtOnce  = 64
 	workAtOnce  = 32
 	stepGrace   = 30 * time.Second
+	taskEvery   = 4 * time.Second // how often the wire is looked at for those who work by hand
 	firstSignIn = "first-sign-in.txt"
 )
 
@@ -113,13 +120,13 @@ func open(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		options: o, store: db, box: box, procedures: procedure.Builtin,
+		started: o.Now().UTC(), options: o, store: db, box: box, procedures: procedure.Builtin,
 		reader: wire.Reader{Dial: o.Dial, Now: o.Now, Limit: readLimit},
 		places: make(chan struct{}, workAtOnce),
 	}
 	s.stopping, s.stop = context.WithCancel(context.Background())
 	s.hard, s.cut = context.WithCancel(context.Background())
-	if err := errors.Join(s.openBench(ctx), s.firstUser(ctx)); err != nil {
+	if err := errors.Join(s.openBench(ctx), s.firstUser(ctx), s.openOwn(ctx)); err != nil {
 		db.Close()
 		return nil, err
 	}
@@ -127,6 +134,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 		db.Close()
 		return nil, err
 	}
+	s.running.Go(s.watchTasks)
 	if o.ReadEvery > 0 {
 		s.running.Go(func() { s.readAgain(o.ReadEvery) })
 	}

@@ -26,20 +26,36 @@ const (
 
 // Site is a place with a way in, as the API shows it.
 type Site struct {
-	Name    string `json:"name" required:"true"`
-	Way     string `json:"way" required:"true" enum:"direct,jump,socks"`
-	Address string `json:"address" required:"true"`
-	Port    int    `json:"port" required:"true"`
-	SSHUser string `json:"ssh_user" required:"true"`
-	HostKey string `json:"host_key" required:"true"`
+	Name      string          `json:"name" required:"true"`
+	Way       string          `json:"way" required:"true" enum:"direct,jump,socks"`
+	Address   string          `json:"address" required:"true"`
+	Port      int             `json:"port" required:"true"`
+	SSHUser   string          `json:"ssh_user" required:"true"`
+	HostKey   string          `json:"host_key" required:"true"`
+	Subject   request.Subject `json:"subject" required:"true" description:"what requests of its devices say where today's certificate says nothing"`
+	MostLinks int             `json:"most_links" required:"true" description:"how many links to its devices at once; 0: no limit of its own"`
+}
+
+// SiteChange is what is to be different about a site; what is nil stays.
+type SiteChange struct {
+	Way       *string          `json:"way,omitempty" enum:"direct,jump,socks"`
+	Address   *string          `json:"address,omitempty"`
+	Port      *int             `json:"port,omitempty"`
+	SSHUser   *string          `json:"ssh_user,omitempty"`
+	Password  *string          `json:"password,omitempty"`
+	HostKey   *string          `json:"host_key,omitempty"`
+	Subject   *request.Subject `json:"subject,omitempty"`
+	MostLinks *int             `json:"most_links,omitempty"`
 }
 
 // NewSite is what is given to add a site.
 type NewSite struct {
-	Name    string `json:"name" required:"true"`
-	Way     string `json:"way" required:"true" enum:"direct,jump,socks"`
-	Address string `json:"address,omitempty" description:"of the jump host or the SOCKS5 proxy"`
-	Port    int    `json:"port,omitempty"`
+	Name      string          `json:"name" required:"true"`
+	Way       string          `json:"way" required:"true" enum:"direct,jump,socks"`
+	Address   string          `json:"address,omitempty" description:"of the jump host or the SOCKS5 proxy"`
+	Port      int             `json:"port,omitempty"`
+	Subject   request.Subject `json:"subject,omitempty"`
+	MostLinks int             `json:"most_links,omitempty"`
 	Access
 }
 
@@ -49,29 +65,85 @@ func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
 	if n.Port == 0 {
 		n.Port = map[string]int{wayJump: 22, waySocks: 1080}[n.Way]
 	}
-	switch {
-	case n.Name == "" || len(n.Name) > 64 || strings.ContainsFunc(n.Name, func(r rune) bool { return r < ' ' || r == 0x7f }):
-		return Site{}, invalid(cannot, fmt.Sprintf("%q is no name for it", n.Name), "give up to 64 printable characters")
-	case n.Way != wayDirect && n.Way != wayJump && n.Way != waySocks:
-		return Site{}, invalid(cannot, fmt.Sprintf("no way is called %q", n.Way), "give direct, jump or socks")
-	case n.Way != wayDirect && (!request.IsName(strings.ToLower(n.Address)) || n.Port < 1 || n.Port > 65535):
-		return Site{}, invalid(cannot, fmt.Sprintf("%q and %d are no address and port", n.Address, n.Port), "give those of the jump host or the proxy")
+	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, SSHUser: n.SSHUser, HostKey: n.HostKey, MostLinks: n.MostLinks, AddedAt: s.moment()}
+	row.Subject.V = n.Subject
+	if err := checkSite(cannot, row); err != nil {
+		return Site{}, err
 	}
 	if n.Way == wayJump {
 		if err := n.check(cannot); err != nil {
 			return Site{}, err
 		}
 	}
-	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, SSHUser: n.SSHUser, HostKey: n.HostKey, AddedAt: s.moment()}
 	err := s.store.AddSite(ctx, row, s.sealAccess("site/"+n.Name, n.Access))
 	if errors.Is(err, store.ErrTaken) {
-		return Site{}, &Error{Conflict, cannot, n.Name + " is there already", "remove it first, or choose another name"}
+		return Site{}, &Error{Conflict, cannot, n.Name + " is there already", "change it: freshseal site edit; or choose another name"}
 	}
 	return showSite(row), err
 }
 
+func checkSite(cannot string, n store.Site) error {
+	switch {
+	case n.Name == "" || len(n.Name) > 64 || strings.ContainsFunc(n.Name, func(r rune) bool { return r < ' ' || r == 0x7f }):
+		return invalid(cannot, fmt.Sprintf("%q is no name for it", n.Name), "give up to 64 printable characters")
+	case n.Way != wayDirect && n.Way != wayJump && n.Way != waySocks:
+		return invalid(cannot, fmt.Sprintf("no way is called %q", n.Way), "give direct, jump or socks")
+	case n.Way != wayDirect && (!request.IsName(strings.ToLower(n.Address)) || n.Port < 1 || n.Port > 65535):
+		return invalid(cannot, fmt.Sprintf("%q and %d are no address and port", n.Address, n.Port), "give those of the jump host or the proxy")
+	case n.MostLinks < 0 || n.MostLinks > 1000:
+		return invalid(cannot, fmt.Sprintf("%d is no number of links", n.MostLinks), "give one from 1 to 1000, or 0 for no limit")
+	}
+	if wrong := n.Subject.V.Check(); len(wrong) > 0 {
+		return invalid(cannot, wrong[0].What, wrong[0].Remedy)
+	}
+	return nil
+}
+
+// EditSite changes a site. Links that are open stay as they are.
+func (s *Service) EditSite(ctx context.Context, name string, c SiteChange) (Site, error) {
+	row, err := s.store.Site(ctx, name)
+	if err != nil {
+		return Site{}, noSite(err, name)
+	}
+	set(&row.Way, c.Way)
+	set(&row.Address, c.Address)
+	set(&row.Port, c.Port)
+	set(&row.SSHUser, c.SSHUser)
+	set(&row.HostKey, c.HostKey)
+	set(&row.Subject.V, c.Subject)
+	set(&row.MostLinks, c.MostLinks)
+	cannot := name + " cannot be changed"
+	if err := checkSite(cannot, row); err != nil {
+		return Site{}, err
+	}
+	var secrets map[string][]byte
+	if c.Password != nil {
+		secrets = s.sealAccess("site/"+name, Access{Password: *c.Password})
+	}
+	if row.Way == wayJump {
+		if err := checkHostKey(cannot, row.HostKey); err != nil {
+			return Site{}, err
+		}
+	}
+	if err := s.store.ChangeSite(ctx, row, secrets); err != nil {
+		return Site{}, noSite(err, name)
+	}
+	s.ways.forget(name)
+	return showSite(row), nil
+}
+
+func noSite(err error, name string) error {
+	return notFound(err, "see: freshseal site list", "no site is called %q", name)
+}
+
+// Site shows one site.
+func (s *Service) Site(ctx context.Context, name string) (Site, error) {
+	row, err := s.store.Site(ctx, name)
+	return showSite(row), noSite(err, name)
+}
+
 func showSite(s store.Site) Site {
-	return Site{s.Name, s.Way, s.Address, s.Port, s.SSHUser, s.HostKey}
+	return Site{s.Name, s.Way, s.Address, s.Port, s.SSHUser, s.HostKey, s.Subject.V, s.MostLinks}
 }
 
 // Sites are all sites by name.
@@ -88,7 +160,7 @@ func (s *Service) Sites(ctx context.Context) ([]Site, error) {
 func (s *Service) RemoveSite(ctx context.Context, name string) error {
 	err := s.store.RemoveSite(ctx, name, purposes("site/"+name)...)
 	s.ways.forget(name)
-	return notFound(err, "see: freshseal site list", "no site is called %q", name)
+	return noSite(err, name)
 }
 
 // ways keeps one connection to each jump host, which all links of the site

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"freshseal/core/cert"
@@ -47,54 +46,6 @@ type Link struct {
 	Role   string `json:"role" required:"true" enum:"leaf,intermediate,anchor,root,surplus" description:"an anchor is a root that the fleet trusts"`
 	Served bool   `json:"served" required:"true"`
 	PEM    string `json:"pem" required:"true"`
-}
-
-// SlotFilter narrows the list of slots; empty fields do not.
-type SlotFilter = store.SlotFilter
-
-// SlotQuery asks for a part of the list of slots.
-type SlotQuery struct {
-	Filter SlotFilter
-	Cursor string // of the page before; empty for the first
-	Limit  int    // 0: mostSlots
-}
-
-// mostSlots is the size of a page where no smaller one is asked for.
-const mostSlots = 1000
-
-// Slots are a page of the slots of the fleet, worst condition first, then
-// soonest end, and the cursor of the next page or nothing.
-func (s *Service) Slots(ctx context.Context, q SlotQuery) (slots []Slot, next string, err error) {
-	after := store.SlotCursor{Rank: -1}
-	if q.Cursor != "" {
-		if _, err := fmt.Sscanf(q.Cursor, "%d.%d.%d", &after.Rank, &after.NotAfter, &after.ID); err != nil {
-			return nil, "", invalid("the list cannot go on from there", fmt.Sprintf("%q is no cursor", q.Cursor), "give the one that came with the page before, or none")
-		}
-	}
-	if c := q.Filter.Condition; c != "" && !slices.Contains(due.Conditions, c) {
-		return nil, "", invalid("the list cannot be filtered so", fmt.Sprintf("no condition is called %q", c), fmt.Sprintf("give one of %v", due.Conditions))
-	}
-	limit := mostSlots
-	if q.Limit > 0 {
-		limit = min(q.Limit, mostSlots)
-	}
-	rows, err := s.store.SlotPage(ctx, s.moment(), q.Filter, after, limit)
-	slots = make([]Slot, 0, len(rows))
-	for _, row := range rows {
-		slot := s.summary(row.Slot)
-		slot.Replaceable = row.Family != ""
-		slots = append(slots, slot)
-		if len(slots) == limit {
-			end, _ := row.NotAfter.Value()
-			next = fmt.Sprintf("%d.%d.%d", row.Rank, end, row.ID)
-		}
-	}
-	return slots, next, err
-}
-
-// Conditions says how many slots have each condition.
-func (s *Service) Conditions(ctx context.Context) (map[due.Condition]int, error) {
-	return s.store.CountConditions(ctx, s.moment())
 }
 
 // summary shows a slot by what its row says, without looking at certificates.
@@ -243,7 +194,7 @@ func (s *Service) ReadSlot(ctx context.Context, device, name string) (Slot, erro
 }
 
 func (s *Service) targetOf(row store.Slot) wire.Target {
-	return wire.Target{Address: row.Address, Port: row.Port, ServerName: row.ServerName, Way: s.way(row.Site)}
+	return wire.Target{Address: row.Address, Port: row.Port, ServerName: row.ServerName, Way: s.way(row.Site), Enter: func(ctx context.Context) (func(), error) { return s.enter(ctx, "reading", row.Site) }}
 }
 
 func (s *Service) read(ctx context.Context, row store.Slot) (wire.Reading, error) {

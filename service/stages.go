@@ -9,6 +9,7 @@ import (
 	"freshseal/core/chain"
 	"freshseal/core/finding"
 	"freshseal/core/pack"
+	"freshseal/core/policy"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
@@ -72,6 +73,18 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 	return replacement.Event{Kind: replacement.Done}, s.store.SetPath(ctx, j.ID, path.Certificates)
 }
 
+// gate waits for approval where the policy wants it.
+func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	if *rules.of(j.slot).Approval == policy.ApprovedByNobody || j.ApprovedBy != "" {
+		return replacement.Event{Kind: replacement.Done}, nil
+	}
+	return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Approval}, nil
+}
+
 // scopeOfChain adds what comes from the signer to the values of a job. Before
 // anything goes to the device, the leaf's key is compared with the request's:
 // servers' own tests do not do that.
@@ -89,6 +102,7 @@ func (s *Service) scopeOfChain(ctx context.Context, j job) (procedure.Scope, cha
 	}
 	path := chain.Path{Certificates: certificates, Complete: true}
 	scope := j.scope.With("request_key", procedure.ContentValue(made.PublicKeyPEM()))
+	scope["new_sha256"] = procedure.TextValue(certificates[0].SHA256)
 	for name, form := range map[string]pack.Form{
 		"leaf": pack.Leaf, "leaf_first": j.procedure.Traits.Form, "intermediates": pack.Intermediates, "anchor": pack.Root,
 	} {
@@ -124,12 +138,8 @@ func (s *Service) prove(ctx context.Context, j job, runner *device.Runner) error
 		return err
 	}
 	err = s.await(ctx, j, func(reading wire.Reading) string {
-		leaf := reading.Leaf()
-		switch {
-		case leaf == nil:
-			return reading.Why.What
-		case leaf.SHA256 != j.NewSHA256:
-			return fmt.Sprintf("it serves “%s” (SHA-256 %s…) instead of the new leaf", leaf.ShortName(), leaf.SHA256[:16])
+		if said := notNew(j.Replacement, reading); said != "" {
+			return said
 		}
 		for _, f := range chain.Served(path, reading.Chain) {
 			if f.Code == finding.ChainNotServed {
@@ -184,7 +194,7 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 		return err
 	}
 	stand(&row, rules.of(row))
-	return s.store.SetJudgement(ctx, row)
+	return s.store.SetJudgement(ctx, row, s.moment())
 }
 
 // seal records what is installed now and clears the device of what is not

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"freshseal/core/policy"
 	"freshseal/core/replacement"
 	"freshseal/store"
 )
@@ -32,6 +33,42 @@ func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind
 		return Replacement{}, notFound(err, "see: freshseal replacement list", "no replacement is called %s", id)
 	}
 	s.options.Log.Info("asked", "what", what, "replacement", id, "by", by)
+	s.drive(n, action)
+	return s.Replacement(ctx, id)
+}
+
+// Approve lets a replacement that waits for approval go on.
+func (s *Service) Approve(ctx context.Context, id, by string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	r, err := s.store.Replacement(ctx, n)
+	if err != nil {
+		return Replacement{}, notFound(err, "see: freshseal replacement list", "no replacement is called %s", id)
+	}
+	cannot := id + " cannot be approved"
+	if r.State != replacement.Waiting || r.WaitingFor != replacement.Approval {
+		return Replacement{}, &Error{Conflict, cannot, fmt.Sprintf("it does not wait for approval: it is %s in stage %s", r.State, r.Stage), "see: freshseal replacement show " + id}
+	}
+	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	if err != nil {
+		return Replacement{}, err
+	}
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return Replacement{}, err
+	}
+	if *rules.of(slot).Approval == policy.ApprovedByAnother && by == r.AskedBy {
+		return Replacement{}, &Error{Refused, cannot, by + " asked for it, and the policy wants another", "ask another operator"}
+	}
+	if err := s.store.SetApproved(ctx, n, by); err != nil {
+		return Replacement{}, err
+	}
+	action, err := s.advance(ctx, n, replacement.Event{Kind: replacement.Arrived})
+	if err != nil {
+		return Replacement{}, err
+	}
 	s.drive(n, action)
 	return s.Replacement(ctx, id)
 }

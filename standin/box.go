@@ -40,6 +40,7 @@ type Box struct {
 	Restart  time.Duration // how long the web server is away on a reload
 	Old      bool          // knows no SSH key exchange and cipher but broken ones
 	Asks     bool          // asks for the password (keyboard-interactive) instead of taking it unasked
+	Pages    bool          // has a web page on which certificates are exchanged by hand
 	Forward  Forward       // makes it a jump host; may be nil
 	Watch    Watch         // is told of everything that is asked of the box; may be nil
 }
@@ -265,6 +266,11 @@ func (r *Running) serveTLS(conn net.Conn) {
 	}
 	server := tls.Server(conn, &tls.Config{Certificates: []tls.Certificate{*pair}, MinVersion: tls.VersionTLS12})
 	if server.Handshake() != nil {
+		return
+	}
+	if r.Pages {
+		r.pages(server)
+		server.Close()
 		return
 	}
 	buffer := make([]byte, 1024)

@@ -23,7 +23,9 @@ type Member struct {
 	Address  string // shown; from the documentation ranges
 	SSHPort  int
 	TLSPort  int
-	User     string // empty: can only be read
+	Family   string // empty: can only be read
+	Settings map[string]string
+	User     string // who signs in over SSH, where anybody does
 	Password string
 	HostKey  string
 }
@@ -56,6 +58,7 @@ type member struct {
 	faults              Faults
 	imposed             bool // shows another host key than the one that is pinned
 	behind              bool // reached only through the jump host of its site
+	byHand              bool // can be worked on only by hand, on its web page
 	meddled             bool // somebody exchanges its certificate after it was sealed
 }
 
@@ -75,7 +78,7 @@ var members = []member{
 	{name: "lamp.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.47", replaceable: true, factory: "Brinewell", ends: 6 * 365 * day, faults: Faults{KeepServing: true}},
 	{name: "bridge.turnstone.tidewrack.example", site: "Turnstone", address: "203.0.113.81", replaceable: true, factory: "Lumsk", ends: 5 * 365 * day, behind: true},
 	{name: "galley.turnstone.tidewrack.example", site: "Turnstone", address: "203.0.113.82", ends: 180 * day, behind: true},
-	{name: "mail.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.19", ends: 330 * day},
+	{name: "panel.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.24", byHand: true, factory: "Halyard", ends: 8 * 365 * day, restart: time.Second},
 }
 
 // jumpHost is the way into the ship Turnstone.
@@ -139,17 +142,23 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 	if err := lay(folder, m, middle, now); err != nil {
 		return err
 	}
-	b := Box{Dir: folder, Address: loopback(m.address), SSHPort: 2222, TLSPort: 8443, Restart: m.restart, Faults: m.faults}
+	b := Box{Dir: folder, Address: loopback(m.address), SSHPort: 2222, TLSPort: 8443, Restart: m.restart, Faults: m.faults, Pages: m.byHand}
 	if m.replaceable {
 		var err error
-		b.User = "keeper"
+		b.User, shown.Family = "keeper", "web-files-ssh"
 		if b.Password, err = password(filepath.Join(folder, "password")); err != nil {
 			return err
 		}
 	}
+	if m.byHand {
+		shown.Family = "web-pages-by-hand"
+	}
 	box, err := Start(b)
 	if err != nil {
 		return err
+	}
+	if m.byHand { // people have only their own browser, which knows no shown addresses
+		shown.Settings = map[string]string{"pages": "https://" + box.TLSAddr + "/"}
 	}
 	f.boxes = append(f.boxes, box)
 	places := f.places

@@ -13,20 +13,23 @@ import (
 
 // Device is a box of the fleet.
 type Device struct {
-	ID       int64                   `db:"id"`
-	Name     string                  `db:"name"`
-	Family   string                  `db:"family"`
-	Site     string                  `db:"site"`
-	Address  string                  `db:"address"`
-	SSHPort  int                     `db:"ssh_port"`
-	SSHUser  string                  `db:"ssh_user"`
-	HostKey  string                  `db:"host_key"`
-	OldSSH   bool                    `db:"old_ssh"`
-	Settings JSON[map[string]string] `db:"settings"`
-	Owner    string                  `db:"owner"`
-	Tags     JSON[[]string]          `db:"tags"`
-	Notes    string                  `db:"notes"`
-	AddedAt  Moment                  `db:"added_at"`
+	ID          int64                   `db:"id"`
+	Name        string                  `db:"name"`
+	Family      string                  `db:"family"`
+	Site        string                  `db:"site"`
+	Address     string                  `db:"address"`
+	SSHPort     int                     `db:"ssh_port"`
+	SSHUser     string                  `db:"ssh_user"`
+	HostKey     string                  `db:"host_key"`
+	OldSSH      bool                    `db:"old_ssh"`
+	Settings    JSON[map[string]string] `db:"settings"`
+	Credential  string                  `db:"credential"`
+	Cluster     string                  `db:"cluster"`
+	ClusterRole string                  `db:"cluster_role"`
+	Owner       string                  `db:"owner"`
+	Tags        JSON[[]string]          `db:"tags"`
+	Notes       string                  `db:"notes"`
+	AddedAt     Moment                  `db:"added_at"`
 }
 
 // Slot is a place on a device where a certificate sits, with what its newest
@@ -55,6 +58,9 @@ type Slot struct {
 	OverdueFrom Moment        `db:"overdue_from"`
 	DueFrom     Moment        `db:"due_from"`
 
+	Rank    int    `db:"rank"`     // of its condition, as of TurnsAt
+	TurnsAt Moment `db:"turns_at"` // when that changes by time alone; zero: never
+
 	Device string `db:"device"` // its device's name
 	Site   string `db:"site"`
 }
@@ -79,8 +85,8 @@ func (s *Store) AddDevices(ctx context.Context, devices []NewDevice) error {
 }
 
 func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
-	result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, ssh_port, ssh_user, host_key, old_ssh, settings, owner, tags, notes, added_at)
-		VALUES (:name, :family, :site, :address, :ssh_port, :ssh_user, :host_key, :old_ssh, :settings, :owner, :tags, :notes, :added_at)`, d.Device)
+	result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, ssh_port, ssh_user, host_key, old_ssh, settings, credential, cluster, cluster_role, owner, tags, notes, added_at)
+		VALUES (:name, :family, :site, :address, :ssh_port, :ssh_user, :host_key, :old_ssh, :settings, :credential, :cluster, :cluster_role, :owner, :tags, :notes, :added_at)`, d.Device)
 	if err != nil {
 		return taken(err)
 	}
@@ -106,17 +112,11 @@ func (s *Store) ChangeDevice(ctx context.Context, d Device, secrets map[string][
 			return err
 		}
 		if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address, ssh_port = :ssh_port, ssh_user = :ssh_user,
-			host_key = :host_key, old_ssh = :old_ssh, settings = :settings, owner = :owner, tags = :tags, notes = :notes WHERE id = :id`, d)); err != nil {
+			host_key = :host_key, old_ssh = :old_ssh, settings = :settings, credential = :credential, cluster = :cluster, cluster_role = :cluster_role, owner = :owner, tags = :tags, notes = :notes WHERE id = :id`, d)); err != nil {
 			return err
 		}
 		return putSecrets(ctx, tx, secrets)
 	})
-}
-
-// Devices are all devices by name.
-func (s *Store) Devices(ctx context.Context) ([]Device, error) {
-	var out []Device
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM device ORDER BY name`)
 }
 
 // Device finds one by its name.
@@ -164,10 +164,11 @@ func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256 string) e
 
 // SetJudgement records a new judgement of what a slot serves: its findings and
 // what its condition follows from.
-func (s *Store) SetJudgement(ctx context.Context, slot Slot) error {
+func (s *Store) SetJudgement(ctx context.Context, slot Slot, at Moment) error {
+	slot.rank(at)
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.NamedExecContext(ctx, `UPDATE slot SET findings = :findings, standing = :standing,
-			overdue_from = :overdue_from, due_from = :due_from WHERE id = :id`, slot))
+			overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at WHERE id = :id`, slot))
 	})
 }
 

@@ -23,6 +23,8 @@ type Step struct {
 	Why           string `db:"why"`
 	Capture       string `db:"capture"` // the name of what it captured
 	Captured      []byte `db:"captured"`
+
+	Task *Task `db:"-"` // of a step that a person does
 }
 
 // BeginStep writes a step into the journal before it is done.
@@ -37,6 +39,12 @@ func (s *Store) BeginStep(ctx context.Context, step Step) (int64, error) {
 		if id, err = result.LastInsertId(); err != nil {
 			return err
 		}
+		if step.Task != nil {
+			step.Task.StepID, step.Task.ReplacementID = id, step.ReplacementID
+			if err := addTask(ctx, tx, *step.Task); err != nil {
+				return err
+			}
+		}
 		return addEvent(ctx, tx, Event{ReplacementID: step.ReplacementID, At: step.BeganAt, Kind: "step", Stage: step.Section, State: "running", Text: step.Name})
 	})
 	return id, err
@@ -44,20 +52,22 @@ func (s *Store) BeginStep(ctx context.Context, step Step) (int64, error) {
 
 // EndStep writes what became of a step.
 func (s *Store) EndStep(ctx context.Context, step Step) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, exit_code = :exit_code,
-			output = :output, why = :why, capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step)); err != nil {
-			return err
-		}
-		if step.OK {
-			return nil
-		}
-		var told Step
-		if err := tx.GetContext(ctx, &told, `SELECT * FROM step WHERE id = ?`, step.ID); err != nil {
-			return err
-		}
-		return addEvent(ctx, tx, Event{ReplacementID: step.ReplacementID, At: step.EndedAt, Kind: "step", Stage: told.Section, State: "failed", Text: told.Name + ": " + told.Why})
-	})
+	return s.change(ctx, func(tx *sqlx.Tx) error { return endStep(ctx, tx, step) })
+}
+
+func endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, exit_code = :exit_code,
+		output = :output, why = :why, capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step)); err != nil {
+		return err
+	}
+	if step.OK {
+		return nil
+	}
+	var told Step
+	if err := tx.GetContext(ctx, &told, `SELECT * FROM step WHERE id = ?`, step.ID); err != nil {
+		return err
+	}
+	return addEvent(ctx, tx, Event{ReplacementID: step.ReplacementID, At: step.EndedAt, Kind: "step", Stage: told.Section, State: "failed", Text: told.Name + ": " + told.Why})
 }
 
 // Steps are a replacement's journal, oldest first.

@@ -23,6 +23,7 @@ type Reading struct {
 // AddReading records a reading on its slot, which the caller has filled with
 // what it says, and in the history where it differs from the one before.
 func (s *Store) AddReading(ctx context.Context, slot Slot, chain []*cert.Certificate) error {
+	slot.rank(slot.ReadAt)
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := putCertificates(ctx, tx, chain); err != nil {
 			return err
@@ -36,7 +37,7 @@ func (s *Store) AddReading(ctx context.Context, slot Slot, chain []*cert.Certifi
 		}
 		return changed(tx.NamedExecContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite,
 			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_after = :not_after,
-			standing = :standing, overdue_from = :overdue_from, due_from = :due_from WHERE id = :id`, slot))
+			standing = :standing, overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at WHERE id = :id`, slot))
 	})
 }
 

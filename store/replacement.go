@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"freshseal/core/cert"
 	"freshseal/core/replacement"
@@ -32,6 +33,8 @@ type Replacement struct {
 	Path       JSON[[]string]         `db:"path"`
 	ParcelID   *int64                 `db:"parcel_id"`
 	AskedBy    string                 `db:"asked_by"`
+	Cluster    string                 `db:"cluster"`
+	ApprovedBy string                 `db:"approved_by"`
 	Since      int64                  `db:"since"` // the journal's last entry before the action in hand
 	BegunAt    Moment                 `db:"begun_at"`
 	ChangedAt  Moment                 `db:"changed_at"`
@@ -72,8 +75,8 @@ func (s *Store) AddReplacement(ctx context.Context, r Replacement, p replacement
 	var id int64
 	err := s.change(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO replacement
-			(device_id, slot_id, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by, begun_at, changed_at)
-			VALUES (:device_id, :slot_id, :signer, :plan, :stage, :state, :waiting_for, :reverting, :stopping, :why, :asked_by, :begun_at, :changed_at)`, r)
+			(device_id, slot_id, cluster, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by, begun_at, changed_at)
+			VALUES (:device_id, :slot_id, :cluster, :signer, :plan, :stage, :state, :waiting_for, :reverting, :stopping, :why, :asked_by, :begun_at, :changed_at)`, r)
 		if err != nil {
 			return taken(err)
 		}
@@ -94,38 +97,51 @@ func (s *Store) AddReplacement(ctx context.Context, r Replacement, p replacement
 // events never pass each other.
 func (s *Store) Advance(ctx context.Context, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
-			return err
-		}
-		p, next, err := r.Progress().On(e)
-		if err != nil {
-			return err
-		}
-		action = next
-		r.setProgress(p)
-		r.ChangedAt = at
-		if e.Kind != replacement.Interrupted { // which goes on with the action that was in hand
-			if err := tx.GetContext(ctx, &r.Since, `SELECT coalesce(max(id), 0) FROM step WHERE replacement_id = ?`, id); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET stage = :stage, state = :state, waiting_for = :waiting_for,
-			reverting = :reverting, stopping = :stopping, why = :why, since = :since, changed_at = :changed_at WHERE id = :id`, r); err != nil {
-			return taken(err)
-		}
-		if p.State.Over() || p.State == replacement.Held {
-			err := record(ctx, tx, LedgerEntry{At: at, Who: "freshseal", What: "replacement " + string(p.State), About: fmt.Sprintf("r%d %s/%s %s", id, r.Device, r.Slot, r.NewSHA256)})
-			if err != nil {
-				return err
-			}
-		}
-		kind := "stage"
-		if p.State != replacement.Running || p.Reverting || p.Stopping {
-			kind = "state"
-		}
-		return addEvent(ctx, tx, Event{ReplacementID: id, At: at, Kind: kind, Stage: string(p.Stage), State: string(p.State), Text: p.Why})
+		r, action, err = advance(ctx, tx, id, e, at)
+		return err
 	})
 	return r, action, err
+}
+
+// advance is Advance within a transaction.
+func advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
+	if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
+		return r, action, err
+	}
+	before := r.Progress()
+	p, next, err := before.On(e)
+	if err != nil {
+		return r, action, err
+	}
+	action = next
+	r.setProgress(p)
+	r.ChangedAt = at
+	if before.State == replacement.Waiting || e.Kind == replacement.Interrupted || e.Kind == replacement.Unknown {
+		_, err := tx.ExecContext(ctx, `UPDATE step SET ended_at = ?, why = 'it did not come to its end' WHERE replacement_id = ? AND ended_at = 0`, at, id)
+		if err != nil {
+			return r, action, err
+		}
+	}
+	if !before.Within(e) {
+		if err := tx.GetContext(ctx, &r.Since, `SELECT coalesce(max(id), 0) FROM step WHERE replacement_id = ?`, id); err != nil {
+			return r, action, err
+		}
+	}
+	if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET stage = :stage, state = :state, waiting_for = :waiting_for,
+		reverting = :reverting, stopping = :stopping, why = :why, since = :since, changed_at = :changed_at WHERE id = :id`, r); err != nil {
+		return r, action, taken(err)
+	}
+	if p.State.Over() || p.State == replacement.Held {
+		err := record(ctx, tx, LedgerEntry{At: at, Who: "freshseal", What: "replacement " + string(p.State), About: fmt.Sprintf("r%d %s/%s %s", id, r.Device, r.Slot, r.NewSHA256)})
+		if err != nil {
+			return r, action, err
+		}
+	}
+	kind := "stage"
+	if p.State != replacement.Running || p.Reverting || p.Stopping {
+		kind = "state"
+	}
+	return r, action, addEvent(ctx, tx, Event{ReplacementID: id, At: at, Kind: kind, Stage: string(p.Stage), State: string(p.State), Text: p.Why})
 }
 
 func addEvent(ctx context.Context, tx *sqlx.Tx, e Event) error {
@@ -150,6 +166,49 @@ func (s *Store) Replacement(ctx context.Context, id int64) (Replacement, error) 
 func (s *Store) Replacements(ctx context.Context, slotID int64, most int) ([]Replacement, error) {
 	var out []Replacement
 	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE ? IN (0, replacement.slot_id) ORDER BY replacement.id DESC LIMIT ?`, slotID, most)
+}
+
+// ReplacementFilter narrows a list of replacements; empty fields do not.
+type ReplacementFilter struct {
+	Device, Slot string
+	State        replacement.State
+	WaitingFor   replacement.WaitingFor
+}
+
+var replacementList = list[Replacement]{
+	query:   strings.TrimSuffix(replacementRows, " "),
+	orders:  map[string][]string{"id": {"replacement.id"}},
+	natural: "id",
+	keyed:   func(r Replacement) map[string]any { return map[string]any{"replacement.id": r.ID} },
+}
+
+// ReplacementPage is a page of the replacements.
+func (s *Store) ReplacementPage(ctx context.Context, f ReplacementFilter, p Page) ([]Replacement, string, error) {
+	return replacementList.page(ctx, s, p, narrow(map[string]string{"device.name = ?": f.Device, "slot.name = ?": f.Slot,
+		"replacement.state = ?": string(f.State), "replacement.waiting_for = ?": string(f.WaitingFor)})...)
+}
+
+// CountReplacements says how many stand in each state and wait for whom.
+func (s *Store) CountReplacements(ctx context.Context) (map[replacement.State]int, map[replacement.WaitingFor]int, error) {
+	var rows []struct {
+		State      replacement.State      `db:"state"`
+		WaitingFor replacement.WaitingFor `db:"waiting_for"`
+		Count      int                    `db:"count"`
+	}
+	states, waiting := map[replacement.State]int{}, map[replacement.WaitingFor]int{}
+	err := s.read.SelectContext(ctx, &rows, `SELECT state, waiting_for, count(*) AS count FROM replacement GROUP BY state, waiting_for`)
+	for _, row := range rows {
+		states[row.State] += row.Count
+		waiting[row.WaitingFor] += row.Count
+	}
+	return states, waiting, err
+}
+
+// SetApproved records who approved a replacement.
+func (s *Store) SetApproved(ctx context.Context, id int64, by string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET approved_by = ? WHERE id = ?`, by, id))
+	})
 }
 
 // ReplacementsIn are those in a state, oldest first.

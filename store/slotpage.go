@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	"freshseal/core/due"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // SlotFilter narrows a list of slots; empty fields do not.
@@ -15,55 +17,50 @@ type SlotFilter struct {
 	Text      string // somewhere in the names, site or address
 }
 
-// SlotCursor is the place of a slot in the order of the list.
-type SlotCursor struct {
-	Rank     int   `db:"rank"`
-	NotAfter int64 `db:"end"`
-	ID       int64 `db:"id"`
-}
-
-// SlotRow is a slot with its place in the list.
+// SlotRow is a slot of a list.
 type SlotRow struct {
 	Slot
-	Rank   int    `db:"rank"`
 	Family string `db:"family"`
 }
 
-// ranked gives each slot the rank of its condition at a time, as
-// due.Standing.At does; ?1 is that time in milliseconds.
-const ranked = `SELECT slot.*, device.name AS device, device.site AS site, device.family AS family,
-	CASE WHEN standing = 'dark' THEN 0 WHEN not_after < ?1 THEN 1 WHEN standing = 'stray' THEN 2 WHEN standing = 'factory' THEN 3
-		WHEN standing = 'flawed' THEN 4 WHEN overdue_from < ?1 THEN 5 WHEN due_from < ?1 THEN 6 ELSE 7 END AS rank
-	FROM slot JOIN device ON device.id = slot.device_id`
+var slotList = list[SlotRow]{
+	query: `SELECT slot.*, device.name AS device, device.site AS site, device.family AS family FROM slot JOIN device ON device.id = slot.device_id`,
+	orders: map[string][]string{
+		"condition": {"slot.rank", "slot.not_after", "slot.id"}, "expires_at": {"slot.not_after", "slot.id"},
+		"device": {"device.name", "slot.name"}, "site": {"device.site", "device.name", "slot.name"}, "address": {"slot.address", "slot.port", "slot.id"},
+	},
+	natural: "condition",
+	keyed: func(row SlotRow) map[string]any {
+		end, _ := row.NotAfter.Value()
+		return map[string]any{"slot.rank": row.Rank, "slot.not_after": end, "slot.id": row.ID, "device.name": row.Device, "slot.name": row.Name,
+			"device.site": row.Site, "slot.address": row.Address, "slot.port": row.Port}
+	},
+}
 
-// SlotPage are up to most slots behind a place in the list: worst condition
-// first, then soonest end.
-func (s *Store) SlotPage(ctx context.Context, now Moment, f SlotFilter, after SlotCursor, most int) ([]SlotRow, error) {
-	query := `SELECT * FROM (` + ranked + `) WHERE (rank, not_after, id) > (?2, ?3, ?4)`
-	args := []any{now, after.Rank, after.NotAfter, after.ID, f.Condition.Rank(), f.Device, f.Site, strings.ToLower(f.Text)}
-	for _, each := range []struct {
-		wanted    bool
-		condition string
-	}{
-		{f.Condition != "", `rank = ?5`}, {f.Device != "", `device = ?6`}, {f.Site != "", `site = ?7`},
-		{f.Text != "", `instr(lower(device || '/' || name || ' ' || site || ' ' || address || ' ' || server_name), ?8) > 0`},
-	} {
-		if each.wanted {
-			query += " AND " + each.condition
-		}
+// SlotPage is a page of the slots, as of now: the worst condition first, then
+// the soonest end, unless another order is asked for.
+func (s *Store) SlotPage(ctx context.Context, now Moment, f SlotFilter, p Page) ([]SlotRow, string, error) {
+	if err := s.age(ctx, now); err != nil {
+		return nil, "", err
 	}
-	query += ` ORDER BY rank, not_after, id LIMIT ?9`
-	var out []SlotRow
-	return out, s.read.SelectContext(ctx, &out, query, append(args, most)...)
+	narrowed := narrow(map[string]string{"device.name = ?": f.Device, "device.site = ?": f.Site,
+		"instr(lower(device.name || '/' || slot.name || ' ' || device.site || ' ' || slot.address || ' ' || slot.server_name), ?) > 0": strings.ToLower(f.Text)})
+	if f.Condition != "" {
+		narrowed = append(narrowed, narrowing{"slot.rank = ?", []any{f.Condition.Rank()}})
+	}
+	return slotList.page(ctx, s, p, narrowed...)
 }
 
 // CountConditions says how many slots have each condition.
 func (s *Store) CountConditions(ctx context.Context, now Moment) (map[due.Condition]int, error) {
+	if err := s.age(ctx, now); err != nil {
+		return nil, err
+	}
 	var rows []struct {
 		Rank  int `db:"rank"`
 		Count int `db:"count"`
 	}
-	if err := s.read.SelectContext(ctx, &rows, `SELECT rank, count(*) AS count FROM (`+ranked+`) GROUP BY rank`, now); err != nil {
+	if err := s.read.SelectContext(ctx, &rows, `SELECT rank, count(*) AS count FROM slot GROUP BY rank`); err != nil {
 		return nil, err
 	}
 	out := map[due.Condition]int{}
@@ -71,4 +68,51 @@ func (s *Store) CountConditions(ctx context.Context, now Moment) (map[due.Condit
 		out[due.Conditions[row.Rank]] = row.Count
 	}
 	return out, nil
+}
+
+// CountEnds says how many leaves end between each pair of neighbouring moments.
+func (s *Store) CountEnds(ctx context.Context, moments []Moment) ([]int, error) {
+	counts := make([]int, max(0, len(moments)-1))
+	for i := range counts {
+		err := s.read.GetContext(ctx, &counts[i], `SELECT count(*) FROM slot WHERE not_after >= ? AND not_after < ?`, moments[i], moments[i+1])
+		if err != nil {
+			return nil, err
+		}
+	}
+	return counts, nil
+}
+
+// rank fills in the place of the slot's condition at a time, and when that
+// turns. The list is ordered by what stands in the row, which age brings up to date.
+func (slot *Slot) rank(at Moment) {
+	standing := due.Standing{Base: slot.Standing, Overdue: slot.OverdueFrom.Time, Due: slot.DueFrom.Time}
+	slot.Rank = standing.At(slot.NotAfter.Time, at.Time).Rank()
+	slot.TurnsAt = Moment{standing.Turns(slot.NotAfter.Time, at.Time)}
+}
+
+// age moves the slots whose moment has come to their new place. Mostly there
+// are none, and one look at an index says so.
+func (s *Store) age(ctx context.Context, now Moment) error {
+	const turned = `SELECT id, standing, overdue_from, due_from, not_after FROM slot WHERE turns_at > 0 AND turns_at < ? LIMIT 5000`
+	for {
+		var rows []Slot
+		if err := s.read.SelectContext(ctx, &rows, turned, now); err != nil || len(rows) == 0 {
+			return err
+		}
+		err := s.change(ctx, func(tx *sqlx.Tx) error {
+			if err := tx.SelectContext(ctx, &rows, turned, now); err != nil {
+				return err
+			}
+			for _, row := range rows {
+				row.rank(now)
+				if _, err := tx.NamedExecContext(ctx, `UPDATE slot SET rank = :rank, turns_at = :turns_at WHERE id = :id`, row); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
 }

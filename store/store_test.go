@@ -47,23 +47,22 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 		slot.Standing = bases[rand.IntN(len(bases))]
 		slot.NotAfter = store.At(now.AddDate(0, 0, rand.IntN(120)-20))
 		slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -9)), store.At(slot.NotAfter.AddDate(0, 0, -30))
+		slot.ReadAt = store.At(now.AddDate(0, 0, -rand.IntN(40))) // conditions turn while nobody looks
 		if err := s.AddReading(t.Context(), slot, nil); err != nil {
 			t.Fatal(err)
 		}
 		want[slot.ID] = due.Standing{Base: slot.Standing, Overdue: slot.OverdueFrom.Time, Due: slot.DueFrom.Time}.At(slot.NotAfter.Time, now)
 	}
 	var seen []store.SlotRow
-	for after := (store.SlotCursor{Rank: -1}); ; {
-		page, err := s.SlotPage(t.Context(), store.At(now), store.SlotFilter{}, after, 37)
+	for p := (store.Page{Most: 37}); ; {
+		page, next, err := s.SlotPage(t.Context(), store.At(now), store.SlotFilter{}, p)
 		if err != nil {
 			t.Fatal(err)
 		}
 		seen = append(seen, page...)
-		if len(page) < 37 {
+		if p.After = next; next == "" {
 			break
 		}
-		last := page[len(page)-1]
-		after = store.SlotCursor{Rank: last.Rank, NotAfter: last.NotAfter.UnixMilli(), ID: last.ID}
 	}
 	if len(seen) != len(slots) {
 		t.Fatalf("the pages hold %d slots of %d", len(seen), len(slots))
@@ -87,8 +86,8 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 	if err != nil || fmt.Sprint(byCondition) != fmt.Sprint(counts) {
 		t.Errorf("counts %v, want %v, %v", byCondition, counts, err)
 	}
-	some, err := s.SlotPage(t.Context(), store.At(now), store.SlotFilter{Site: "site 1", Text: "BOX-00"}, store.SlotCursor{Rank: -1}, 100)
-	if err != nil || len(some) != 3 {
+	some, _, err := s.SlotPage(t.Context(), store.At(now), store.SlotFilter{Site: "site 1", Text: "BOX-00"}, store.Page{Most: 100, Sort: "device", Desc: true})
+	if err != nil || len(some) != 3 || some[0].Device < some[2].Device {
 		t.Errorf("filtered: %d, %v", len(some), err)
 	}
 }

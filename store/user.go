@@ -59,6 +59,27 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 	})
 }
 
+// ChangeUser gives a user another role or password and ends all sessions. The
+// last admin stays one: that is ErrTaken.
+func (s *Store) ChangeUser(ctx context.Context, u User) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE user = ?`, u.Name); err != nil {
+			return err
+		}
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE user SET role = :role, password = :password WHERE name = :name`, u)); err != nil {
+			return err
+		}
+		var admins int
+		if err := tx.GetContext(ctx, &admins, `SELECT count(*) FROM user WHERE role = 'admin'`); err != nil {
+			return err
+		}
+		if admins == 0 {
+			return ErrTaken
+		}
+		return nil
+	})
+}
+
 // SetPassword changes a password and ends all sessions but one.
 func (s *Store) SetPassword(ctx context.Context, name, password, keep string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {

@@ -28,7 +28,12 @@ type Target struct {
 	Port       int
 	ServerName string // sent in the handshake (RFC 6066, 3); empty sends none
 	Way        Dial   // into its site; nil: the reader's own
+	Enter      Enter  // waits for a place there; nil: there is always one
 }
+
+// Enter waits until one more link into a site may be opened, and returns the
+// way to give the place back. Waiting is no part of a reading's time.
+type Enter func(ctx context.Context) (leave func(), err error)
 
 func (t Target) String() string { return net.JoinHostPort(t.Address, fmt.Sprint(t.Port)) }
 
@@ -62,6 +67,13 @@ const maxChain = 32
 // Read reads one slot. It always returns a reading; when it could not be had,
 // Why says so.
 func (r Reader) Read(ctx context.Context, t Target) Reading {
+	if t.Enter != nil {
+		leave, err := t.Enter(ctx)
+		if err != nil {
+			return Reading{At: r.Now(), Why: explain(t, err)}
+		}
+		defer leave()
+	}
 	ctx, cancel := context.WithTimeout(ctx, r.Limit)
 	defer cancel()
 	reading := Reading{At: r.Now()}

@@ -101,3 +101,18 @@ func (s Standing) At(notAfter, at time.Time) Condition {
 	}
 	return Fresh
 }
+
+// Turns is the next moment at which the condition may change by time alone;
+// zero where it never will.
+func (s Standing) Turns(notAfter, at time.Time) time.Time {
+	var next time.Time
+	if s.Base == Dark {
+		return next
+	}
+	for _, moment := range []time.Time{notAfter, s.Overdue, s.Due} {
+		if !moment.Before(at) && (next.IsZero() || moment.Before(next)) {
+			next = moment
+		}
+	}
+	return next
+}

@@ -26,13 +26,23 @@ type Rules struct {
 	MinRSABits      *int     `json:"min_rsa_bits,omitempty"`
 	MinECBits       *int     `json:"min_ec_bits,omitempty"`
 	MaxLifetimeDays *int     `json:"max_lifetime_days,omitempty" description:"of a leaf; 0: any"`
+	Approval        *string  `json:"approval,omitempty" enum:"nobody,anybody,another" description:"who must approve before a device is changed; another: not who asked for it"`
 	RequiredNames   []string `json:"required_names,omitempty" description:"that every leaf must have"`
 }
 
+// Who must approve a replacement before the device is changed.
+const (
+	ApprovedByNobody  = "nobody"
+	ApprovedByAnybody = "anybody" // an operator, be it the one who asked
+	ApprovedByAnother = "another" // an operator other than the one who asked
+)
+
 func days(n int) *int { return &n }
 
+func word(w string) *string { return &w }
+
 // Default are the rules where nobody has set any.
-var Default = Rules{RenewalDays: days(30), MarginDays: days(7), TurnaroundDays: days(2), MinRSABits: days(2048), MinECBits: days(224), MaxLifetimeDays: days(0)}
+var Default = Rules{RenewalDays: days(30), MarginDays: days(7), TurnaroundDays: days(2), MinRSABits: days(2048), MinECBits: days(224), MaxLifetimeDays: days(0), Approval: word(ApprovedByNobody)}
 
 // Under lays rules of a nearer place over these.
 func (r Rules) Under(nearer Rules) Rules {
@@ -43,6 +53,9 @@ func (r Rules) Under(nearer Rules) Rules {
 		if *f.from != nil {
 			*f.to = *f.from
 		}
+	}
+	if nearer.Approval != nil {
+		r.Approval = nearer.Approval
 	}
 	if nearer.RequiredNames != nil {
 		r.RequiredNames = nearer.RequiredNames
@@ -62,6 +75,9 @@ func (r Rules) Check() error {
 		if f.value != nil && (*f.value < f.low || *f.value > f.high) {
 			return fmt.Errorf("%s is %d, and must be from %d to %d", name, *f.value, f.low, f.high)
 		}
+	}
+	if a := r.Approval; a != nil && !slices.Contains([]string{ApprovedByNobody, ApprovedByAnybody, ApprovedByAnother}, *a) {
+		return fmt.Errorf("approval is %q, and must be nobody, anybody or another", *a)
 	}
 	for _, name := range r.RequiredNames {
 		if !request.IsName(request.PlainName(name)) {

@@ -36,9 +36,34 @@ func (r *reader) check(p *Procedure) {
 			r.fault(r.at(p.Steps[Request]), "let one step fetch or print it with capture: request", "the section request captures no request")
 		}
 	}
+	r.checkLinks(p)
 	for i := range p.Steps[Survey] {
 		if step := &p.Steps[Survey][i]; step.Verb == Put {
 			r.fault(r.places[step], "move the step to request or install", "survey only looks and may not put files")
+		}
+	}
+}
+
+// checkLinks sees that every step has its link. Giving up must need nobody.
+func (r *reader) checkLinks(p *Procedure) {
+	for _, section := range Sections {
+		for i := range p.Steps[section] {
+			step := &p.Steps[section][i]
+			needed := SSH
+			switch step.Verb {
+			case Wait:
+				continue
+			case Hand:
+				needed = Person
+			case Own:
+				needed = Itself
+			}
+			if !p.Uses(needed) {
+				r.fault(r.places[step], "add it to links", "the verb %s needs the link %s", step.Verb, needed)
+			}
+			if step.Verb == Hand && section == Cancel {
+				r.fault(r.places[step], "leave it out", "giving up may not need a person: nothing live was changed")
+			}
 		}
 	}
 }
@@ -76,8 +101,19 @@ func (r *reader) checkValues(p Procedure, section Section, step *Step, known map
 		}
 	}
 	place := "command"
-	if step.Verb == Put || step.Verb == Fetch {
+	switch step.Verb {
+	case Put, Fetch:
 		place = "path"
+	case Hand:
+		place = "words"
+	}
+	for _, each := range step.Copy {
+		for _, m := range placeholder.FindAllStringSubmatch(each.Text, -1) {
+			use(m[1], m[0], place)
+		}
+	}
+	for _, each := range step.Files {
+		use(each.Text, "{{"+each.Text+"}}", "file")
 	}
 	for _, m := range placeholder.FindAllStringSubmatch(step.Text, -1) {
 		use(m[1], m[0], place)

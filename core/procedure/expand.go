@@ -13,9 +13,11 @@ import (
 type Ready struct {
 	Section Section
 	Step    Step
-	Text    string // the command, or the path; the same text is journalled and shown
+	Text    string // the command, the path, or what to do; the same text is journalled and shown
 	Content []byte // put: the file's bytes
 	Same    string // expect: what the output must equal
+	Copy    []Labelled
+	Files   []Labelled // each with its content
 }
 
 // errUnknown says that a value has not come yet.
@@ -45,6 +47,10 @@ func ExpandStep(section Section, step Step, scope Scope) (Ready, error) {
 		r.Text, err = expandPath(step.Text, scope)
 	case Wait:
 		r.Text = step.Pause.String()
+	case Own:
+		r.Text = step.Text
+	case Hand:
+		err = r.expandHand(scope)
 	}
 	if err == nil && step.Content != "" {
 		r.Content, err = content(step.Content, scope)
@@ -58,6 +64,45 @@ func ExpandStep(section Section, step Step, scope Scope) (Ready, error) {
 		return Ready{}, fmt.Errorf("step “%s”: %w", step.Name, err)
 	}
 	return r, nil
+}
+
+// expandHand fills in what a person is told and given. Values to copy that are
+// empty are left out: there is nothing to type.
+func (r *Ready) expandHand(scope Scope) error {
+	var err error
+	if r.Text, err = expandWords(r.Step.Text, scope); err != nil {
+		return err
+	}
+	for _, each := range r.Step.Copy {
+		text, err := expandWords(each.Text, scope)
+		if err != nil {
+			return err
+		}
+		if text != "" {
+			r.Copy = append(r.Copy, Labelled{each.Label, text})
+		}
+	}
+	for _, each := range r.Step.Files {
+		file, err := content(each.Text, scope)
+		if err != nil {
+			return err
+		}
+		r.Files = append(r.Files, Labelled{each.Label, string(file)})
+	}
+	return nil
+}
+
+// expandWords puts values into a text that people read and nothing carries out.
+func expandWords(text string, scope Scope) (string, error) {
+	return replaceEach(text, scope, func(v Value, _ string) (string, error) {
+		switch {
+		case v.Secret:
+			return "", errors.New("is secret and may not be shown")
+		case v.Kind == Words:
+			return strings.Join(v.Words, " "), nil
+		}
+		return v.Text, nil
+	})
 }
 
 func content(name string, scope Scope) ([]byte, error) {
@@ -205,6 +250,12 @@ func rehearse(section Section, step Step, scope Scope) (Rehearsed, error) {
 	r.Text, r.Content = ready.Text, string(ready.Content)
 	if scope[step.Content].Secret {
 		r.Content = "••••••"
+	}
+	for _, each := range ready.Copy {
+		r.Content += each.Label + ": " + each.Text + "\n"
+	}
+	for _, each := range ready.Files {
+		r.Content += "file " + each.Label + "\n"
 	}
 	for mark, shown := range stand {
 		r.Text = strings.ReplaceAll(r.Text, mark, shown)

@@ -87,7 +87,7 @@ func (r *reader) file(text []byte) Procedure {
 		"procedure": func(n ast.Node) { p.Name = r.name(n) },
 		"title":     func(n ast.Node) { p.Title = r.text(n) },
 		"about":     func(n ast.Node) { p.About = strings.TrimSpace(r.text(n)) },
-		"links":     func(n ast.Node) { p.Links = r.words(n, []string{"ssh"}) },
+		"links":     func(n ast.Node) { p.Links = r.words(n, links) },
 		"settings":  func(n ast.Node) { p.Settings = r.settings(n) },
 		"traits":    func(n ast.Node) { p.Traits = r.traits(n) },
 		"steps":     func(n ast.Node) { p.Steps = r.sections(n) },
@@ -195,10 +195,35 @@ func (r *reader) oneOf(n ast.Node, allowed []string) string {
 
 func (r *reader) duration(n ast.Node) time.Duration {
 	d, err := time.ParseDuration(r.text(n))
-	if err != nil || d <= 0 || d > 2*time.Hour {
-		r.fault(n, "write a length of time up to 2h, such as 30s or 5m", "%q is not such a length of time", r.text(n))
+	if err != nil || d <= 0 || d > maxHandLimit {
+		r.fault(n, "write a length of time, such as 30s, 5m or 48h", "%q is not such a length of time", r.text(n))
 	}
 	return d
+}
+
+// labelled reads a mapping of labels to texts, in its order.
+func (r *reader) labelled(n ast.Node, what string, read func(ast.Node) string) []Labelled {
+	pairs, ok := r.pairs(n)
+	if !ok {
+		r.fault(n, "write label: text lines", "%s is not a mapping", what)
+	}
+	var out []Labelled
+	for _, pair := range pairs {
+		out = append(out, Labelled{pair.Key.GetToken().Value, read(pair.Value)})
+	}
+	return out
+}
+
+var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+
+func (r *reader) files(n ast.Node) []Labelled {
+	out := r.labelled(n, "files", r.single)
+	for _, file := range out {
+		if !fileName.MatchString(file.Label) {
+			r.fault(n, "use letters, digits, dots, - and _", "%q cannot be a file's name", file.Label)
+		}
+	}
+	return out
 }
 
 func (r *reader) settings(n ast.Node) []Setting {
@@ -271,11 +296,15 @@ func (r *reader) list(n ast.Node) []Step {
 }
 
 func (r *reader) step(n ast.Node) Step {
-	s := Step{Limit: DefaultLimit, Mode: 0o600}
+	s := Step{Mode: 0o600}
 	known := keys{
 		"step":      func(n ast.Node) { s.Name = r.text(n) },
 		"content":   func(n ast.Node) { s.Content = r.single(n) },
 		"mode":      func(n ast.Node) { s.Mode = r.mode(n) },
+		"copy":      func(n ast.Node) { s.Copy = r.labelled(n, "copy", r.text) },
+		"files":     func(n ast.Node) { s.Files = r.files(n) },
+		"ask":       func(n ast.Node) { s.Ask = r.text(n) },
+		"seen":      func(n ast.Node) { s.Seen = Sight(r.oneOf(n, []string{string(SeenNew), string(SeenOld)})) },
 		"capture":   func(n ast.Node) { s.Capture = r.capture(n) },
 		"when":      func(n ast.Node) { s.When = r.when(n) },
 		"expect":    func(n ast.Node) { s.Expect = r.expect(n) },
@@ -294,6 +323,10 @@ func (r *reader) step(n ast.Node) Step {
 				s.Pause = r.duration(n)
 				return
 			}
+			if verb == Own {
+				s.Text = r.oneOf(n, ownActs)
+				return
+			}
 			s.Text = strings.TrimSpace(r.text(n))
 			if verb == Run {
 				if f := checkShell(s.Text); f != nil {
@@ -310,10 +343,37 @@ func (r *reader) step(n ast.Node) Step {
 	if s.Verb == "" {
 		r.fault(n, "add one of "+strings.Join(strs(verbs), ", "), "a step has no verb")
 	}
-	if (s.Verb == Put) != (s.Content != "") {
+	r.limits(n, &s)
+	if (s.Verb == Put || s.Verb == Own && s.Text == LayDown) != (s.Content != "") {
 		r.fault(n, "write put: PATH and content: \"{{value}}\" together", "put and content belong together")
 	}
 	return s
+}
+
+// limits fills in how long a step may take, and sees that what only a person's
+// step has stands in one.
+func (r *reader) limits(n ast.Node, s *Step) {
+	most := maxLimit
+	if s.Verb == Hand {
+		most, s.Repeat = maxHandLimit, true // people see what is done already
+	}
+	switch {
+	case s.Limit > most:
+		r.fault(n, "take up to "+most.String(), "the limit %s is too long", s.Limit)
+	case s.Limit == 0 && s.Verb == Hand:
+		s.Limit = HandLimit
+	case s.Limit == 0:
+		s.Limit = DefaultLimit
+	}
+	only := s.Copy != nil || s.Files != nil || s.Ask != "" || s.Seen != ""
+	switch {
+	case only && s.Verb != Hand:
+		r.fault(n, "write person: what to do", "copy, files, ask and seen belong to a step that a person does")
+	case s.Verb == Hand && (s.Ask == "") != (s.Capture == ""):
+		r.fault(n, "write ask: what to give back, and capture: the name it is kept under, together", "ask and capture belong together")
+	case s.Verb == Hand && s.Secret:
+		r.fault(n, "leave secret out", "what a person is shown cannot be secret")
+	}
 }
 
 // single reads a text that is one value and nothing else.

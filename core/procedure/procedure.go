@@ -56,13 +56,44 @@ type Verb string
 
 // The verbs.
 const (
-	Run   Verb = "run"   // a command over SSH
-	Put   Verb = "put"   // a file to the device, whole or not at all
-	Fetch Verb = "fetch" // a file from the device
-	Wait  Verb = "wait"  // let time pass
+	Run   Verb = "run"     // a command over SSH
+	Put   Verb = "put"     // a file to the device, whole or not at all
+	Fetch Verb = "fetch"   // a file from the device
+	Wait  Verb = "wait"    // let time pass
+	Hand  Verb = "person"  // a person does it by hand, guided
+	Own   Verb = "service" // Fresh Seal does it to itself
 )
 
-var verbs = []Verb{Run, Put, Fetch, Wait}
+var verbs = []Verb{Run, Put, Fetch, Wait, Hand, Own}
+
+// HandLimit is how long a person may take where the step does not say; and the
+// most that it may say is maxHandLimit.
+const (
+	HandLimit    = 3 * 24 * time.Hour
+	maxLimit     = 2 * time.Hour
+	maxHandLimit = 60 * 24 * time.Hour
+)
+
+// The links.
+const (
+	SSH    = "ssh"
+	Person = "person"
+	Itself = "service"
+)
+
+var links = []string{SSH, Person, Itself}
+
+// What Fresh Seal does to its own certificate; the texts of the verb service.
+const (
+	MakeRequest = "make-request"
+	Keep        = "keep"
+	LayDown     = "install"
+	Serve       = "activate"
+	PutBack     = "put-back"
+	ClearAway   = "clear"
+)
+
+var ownActs = []string{MakeRequest, Keep, LayDown, Serve, PutBack, ClearAway}
 
 // Procedure describes one family.
 type Procedure struct {
@@ -94,11 +125,15 @@ type Traits struct {
 type Step struct {
 	Name      string
 	Verb      Verb
-	Text      string // run: the command; put, fetch: the path on the device
+	Text      string // run: the command; put, fetch: the path on the device; person: what to do
 	Content   string // put: the name of the value that the file gets
 	Mode      uint32 // put: permission bits
 	Pause     time.Duration
-	Capture   string // the name under which the output is kept
+	Copy      []Labelled // person: values to copy into the device's pages
+	Files     []Labelled // person: files to carry to the device; Text names the value that each gets
+	Ask       string     // person: what must be given back, as captured; empty: only that it is done
+	Seen      Sight      // person: what on the wire shows that it is done
+	Capture   string     // the name under which the output is kept
 	When      Condition
 	Expect    Expect
 	Limit     time.Duration
@@ -106,6 +141,22 @@ type Step struct {
 	Secret    bool   // what it prints is not kept
 	Otherwise string // what to do when it fails, for people
 }
+
+// Labelled is something that a person is given, with its label or file name.
+type Labelled struct {
+	Label string
+	Text  string
+}
+
+// Sight is what must be seen on the wire for a person's step to count as done.
+type Sight string
+
+// The sights.
+const (
+	NotSeen Sight = ""    // the person says so
+	SeenNew Sight = "new" // the new leaf is served
+	SeenOld Sight = "old" // the leaf that was served before is served again
+)
 
 // Condition lets a step be left out: it is done when the named setting is
 // filled, or with Not, when it is empty.
@@ -136,6 +187,9 @@ func (f Fault) Error() string {
 	}
 	return text
 }
+
+// Uses says whether the procedure needs a link.
+func (p Procedure) Uses(link string) bool { return slices.Contains(p.Links, link) }
 
 // Setting finds a setting by its name.
 func (p Procedure) Setting(name string) (Setting, bool) {

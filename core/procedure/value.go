@@ -61,6 +61,17 @@ func ContentValue(content []byte) Value {
 var Given = Scope{
 	"replacement":    {Kind: Text, About: "id"},
 	"key_options":    {Kind: Words, About: "the words after openssl genpkey for the planned key"},
+	"address":        {Kind: Text, About: "the device's address"},
+	"common_name":    {Kind: Text, About: "the planned common name"},
+	"names":          {Kind: Text, About: "the planned names, with commas between them"},
+	"organization":   {Kind: Text, About: "the planned organization, where there is one"},
+	"unit":           {Kind: Text, About: "the planned organizational unit, where there is one"},
+	"locality":       {Kind: Text, About: "the planned locality, where there is one"},
+	"state":          {Kind: Text, About: "the planned state or province, where there is one"},
+	"country":        {Kind: Text, About: "the planned country, two letters, where there is one"},
+	"key":            {Kind: Text, About: "the planned kind of key in words, such as ECDSA P-256"},
+	"old_sha256":     {Kind: Text, About: "SHA-256 of the leaf that was served before"},
+	"new_sha256":     {Kind: Text, About: "SHA-256 of the new leaf"},
 	"request_config": {Kind: Content, About: "the plan as a configuration for openssl req"},
 	"request":        {Kind: Content, About: "the request that the device made"},
 	"request_key":    {Kind: Content, About: "the request's public key, PEM"},
@@ -72,7 +83,7 @@ var Given = Scope{
 
 // availableFrom says which section is the first that can use a given value.
 var availableFrom = map[string]Section{
-	"request_key": Backup, "leaf": Backup, "leaf_first": Backup, "intermediates": Backup, "anchor": Backup,
+	"new_sha256": Backup, "request_key": Backup, "leaf": Backup, "leaf_first": Backup, "intermediates": Backup, "anchor": Backup,
 }
 
 // Fill makes the scope of a device: every setting with its default or with

@@ -92,6 +92,7 @@ const (
 	Done         EventKind = "done"          // the stage in hand was carried out
 	Waits        EventKind = "waits"         // the stage in hand needs somebody
 	Arrived      EventKind = "arrived"       // what was waited for is there
+	Expired      EventKind = "expired"       // what was waited for did not come in its time
 	Failed       EventKind = "failed"        // the stage in hand, or the way back, failed
 	Unknown      EventKind = "unknown"       // nobody knows whether the step in hand was done
 	Restored     EventKind = "restored"      // the old certificate is back and proven
@@ -143,8 +144,12 @@ func (p Progress) On(e Event) (Progress, Action, error) {
 		}
 	case Arrived:
 		if p.State == Waiting {
-			p.State, p.WaitingFor = Running, Nobody
-			return p.next()
+			return p.arrived()
+		}
+	case Expired:
+		if p.State == Waiting {
+			p.State, p.WaitingFor, p.Why = Held, Nobody, e.Why
+			return p, Nothing, nil
 		}
 	case AskedCancel, AskedRevert, AskedResume:
 		return p.asked(e)
@@ -156,7 +161,7 @@ func (p Progress) On(e Event) (Progress, Action, error) {
 func (p Progress) work(e Event) (Progress, Action, error) {
 	switch {
 	case e.Kind == Interrupted:
-		return p, p.again(), nil
+		return p, p.InHand(), nil
 	case e.Kind == Unknown:
 		p.State, p.Why = Held, e.Why
 		return p, Nothing, nil
@@ -172,12 +177,15 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 			p.Why = e.Why
 		}
 		return p, Nothing, nil
+	case e.Kind == Waits && e.Waiting == Person && (p.Reverting || !p.Stopping):
+		p.State, p.WaitingFor = Waiting, Person
+		return p, Nothing, nil
 	case p.Reverting:
 	case e.Kind == Done && p.Stopping && p.Stage != Seal:
 		return p.stop()
 	case e.Kind == Done:
 		return p.next()
-	case p.Stopping && !p.Touched() && (e.Kind == Waits || e.Kind == Failed):
+	case p.Stopping && (e.Kind == Waits || !p.Touched() && e.Kind == Failed):
 		return p.stop()
 	case e.Kind == Waits:
 		p.State, p.WaitingFor = Waiting, e.Waiting
@@ -192,6 +200,23 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
 }
 
+// arrived goes on with what was waited for. A person does a step in the middle
+// of a stage, or of the way back; all others end theirs.
+func (p Progress) arrived() (Progress, Action, error) {
+	within := p.WaitingFor == Person
+	p.State, p.WaitingFor = Running, Nobody
+	if within {
+		return p, p.InHand(), nil
+	}
+	return p.next()
+}
+
+// Within says that after this event the action in hand goes on where it was,
+// instead of from its beginning: its steps that are done stay done.
+func (p Progress) Within(e Event) bool {
+	return e.Kind == Interrupted || e.Kind == Waits && e.Waiting == Person || e.Kind == Arrived && p.WaitingFor == Person
+}
+
 // next goes to the stage after the one in hand, or to the end.
 func (p Progress) next() (Progress, Action, error) {
 	if p.Stage == Seal {
@@ -202,8 +227,8 @@ func (p Progress) next() (Progress, Action, error) {
 	return p, Carry, nil
 }
 
-// again is the action that a running replacement was at.
-func (p Progress) again() Action {
+// InHand is the action that a running replacement is at.
+func (p Progress) InHand() Action {
 	switch {
 	case p.Reverting:
 		return PutBack
@@ -229,7 +254,7 @@ func (p Progress) asked(e Event) (Progress, Action, error) {
 	switch {
 	case e.Kind == AskedResume && p.State == Held:
 		p.State, p.Why = Running, ""
-		return p, p.again(), nil
+		return p, p.InHand(), nil
 	case e.Kind == AskedRevert && p.State == Sealed,
 		e.Kind == AskedRevert && p.State == Held && p.Touched():
 		p.State, p.Reverting, p.Why = Running, true, e.Why
@@ -238,7 +263,8 @@ func (p Progress) asked(e Event) (Progress, Action, error) {
 		e.Kind == AskedCancel && p.State == Running && !p.Reverting:
 		p.Stopping, p.Why = true, e.Why
 		return p, Nothing, nil // taken up when the stage in hand is done
-	case e.Kind == AskedCancel && (p.State == Waiting || p.State == Held):
+	case e.Kind == AskedCancel && (p.State == Waiting && !p.Reverting || p.State == Held),
+		e.Kind == AskedRevert && p.State == Waiting && p.Touched() && !p.Reverting:
 		p.Why = e.Why
 		return p.stop()
 	}

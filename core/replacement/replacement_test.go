@@ -60,7 +60,7 @@ func TestWhereAFailureLeads(t *testing.T) {
 }
 
 func TestStories(t *testing.T) {
-	wait := Event{Kind: Waits, Waiting: Signer}
+	wait, person := Event{Kind: Waits, Waiting: Signer}, Event{Kind: Waits, Waiting: Person}
 	for name, c := range map[string]struct {
 		from   Stage
 		events []Event
@@ -80,6 +80,10 @@ func TestStories(t *testing.T) {
 		"held at the beginning and tried again":     {Survey, []Event{{Kind: Failed}, {Kind: AskedResume}}, "survey/held/ survey/running/carry"},
 		"reverted after it was sealed":              {Seal, []Event{{Kind: Done}, {Kind: AskedRevert}, {Kind: Restored}}, "seal/sealed/ seal/running/put-back seal/reverted/"},
 		"nothing revives what is over":              {Sign, []Event{wait, {Kind: AskedCancel}, {Kind: ClearedAway}, {Kind: AskedResume}, {Kind: Arrived}}, "sign/cancelled/ impossible impossible"},
+		"a person does one step of a stage":         {Install, []Event{person, {Kind: Arrived}, {Kind: Done}}, "install/waiting/ install/running/carry trial/running/carry"},
+		"a person puts back by hand":                {Activate, []Event{{Kind: Failed}, person, {Kind: Arrived}, {Kind: Restored}}, "activate/running/put-back activate/waiting/ activate/running/put-back activate/reverted/"},
+		"nobody does the step":                      {Install, []Event{person, {Kind: Expired}, {Kind: AskedResume}}, "install/waiting/ install/held/ install/running/carry"},
+		"reverted while a person is waited for":     {Activate, []Event{person, {Kind: AskedRevert}}, "activate/waiting/ activate/running/put-back"},
 		"no revert where nothing was changed":       {Sign, []Event{wait, {Kind: AskedRevert}}, "sign/waiting/ impossible"},
 	} {
 		if _, trail := play(t, append(until(c.from), c.events...)...); !strings.HasSuffix(trail, c.want) {
@@ -92,12 +96,12 @@ func TestStories(t *testing.T) {
 // and one that runs always has an action or waits for the one in hand.
 func FuzzOn(f *testing.F) {
 	f.Add([]byte{0, 1, 1, 2, 3})
-	kinds := []EventKind{Begun, Done, Waits, Arrived, Failed, Unknown, Restored, AskedCancel, AskedRevert, AskedResume, Interrupted, ClearedAway, NotClearable}
+	kinds := []EventKind{Begun, Done, Waits, Arrived, Failed, Unknown, Restored, AskedCancel, AskedRevert, AskedResume, Interrupted, ClearedAway, NotClearable, Expired}
 	f.Fuzz(func(t *testing.T, choices []byte) {
 		var p Progress
 		for _, c := range choices {
 			before := p
-			next, action, err := p.On(Event{Kind: kinds[int(c)%len(kinds)], Why: "x", Waiting: Signer})
+			next, action, err := p.On(Event{Kind: kinds[int(c)%len(kinds)], Why: "x", Waiting: []WaitingFor{Signer, Person}[c>>7]})
 			if err != nil {
 				continue
 			}

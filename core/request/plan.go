@@ -131,7 +131,16 @@ func (p Plan) Check() []finding.Finding {
 	if !slices.Contains(KeyTypes, p.Key) {
 		bad("no key type is called %q; the key types are %v", p.Key, KeyTypes)
 	}
-	for _, f := range p.Subject.fields() {
+	return append(found, p.Subject.Check()...)
+}
+
+// Check finds what cannot stand in a subject (RFC 5280, appendix A.1).
+func (s Subject) Check() []finding.Finding {
+	var found []finding.Finding
+	bad := func(format string, args ...any) {
+		found = append(found, finding.PlanInvalid.Found(format, args...))
+	}
+	for _, f := range s.fields() {
 		switch {
 		case len([]rune(f.value)) > f.bound:
 			bad("%s=%s is longer than %d characters", f.short, f.value, f.bound)
@@ -139,7 +148,7 @@ func (p Plan) Check() []finding.Finding {
 			bad("%s holds a control character", f.short)
 		}
 	}
-	if c := p.Subject.Country; c != "" && !country.MatchString(c) {
+	if c := s.Country; c != "" && !country.MatchString(c) {
 		bad("the country %q is not two capital letters (ISO 3166)", c)
 	}
 	return found

@@ -16,7 +16,7 @@ export const sessionQuery = queryOptions({ queryKey: ['session'], queryFn: () =>
 async function allSlots() {
   const all: Slot[] = []
   for (let cursor: string | undefined = ''; cursor !== undefined; ) {
-    const page: Schemas['SlotPage'] = await take(api.GET('/api/v1/slots', { params: { query: { cursor } } }))
+    const page: Schemas['SlotList'] = await take(api.GET('/api/v1/slots', { params: { query: { cursor } } }))
     all.push(...page.items)
     cursor = page.next || undefined
   }

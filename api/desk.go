@@ -1,0 +1,92 @@
+package api
+
+import (
+	"context"
+	"mime/multipart"
+
+	"freshseal/core/cert"
+	"freshseal/core/procedure"
+	"freshseal/service"
+)
+
+type (
+	askAnchors struct {
+		PEM string `json:"pem" required:"true" description:"one or more roots"`
+	}
+	askParcel struct {
+		Signer string `json:"signer" required:"true"`
+	}
+	// Procedure is a family's procedure as the API lists it.
+	Procedure struct {
+		Name     string    `json:"name" required:"true"`
+		Title    string    `json:"title" required:"true"`
+		About    string    `json:"about" required:"true"`
+		Links    []string  `json:"links" required:"true"`
+		Keys     []string  `json:"keys" required:"true" description:"the key types that it can make, the usual one first"`
+		Settings []Setting `json:"settings" required:"true"`
+		YAML     string    `json:"yaml" required:"true"`
+		Devices  int       `json:"devices" required:"true" description:"how many are of this family"`
+	}
+	// Setting is a setting of a procedure.
+	Setting struct {
+		Name    string `json:"name" required:"true"`
+		Kind    string `json:"kind" required:"true"`
+		About   string `json:"about" required:"true"`
+		Default string `json:"default" required:"true"`
+	}
+	intakeForm struct {
+		Files      []*multipart.FileHeader `formData:"file" required:"true" description:"the files of the pile, any names"`
+		TrustRoots bool                    `formData:"trust_roots" description:"trust the roots in the pile"`
+	}
+)
+
+// deskRoutes are about who signs, what goes out and what comes back.
+var deskRoutes = []route{
+	listing("/signers", "list signers", func(s *service.Service, _ context.Context) ([]service.Signer, error) { return s.Signers(), nil }),
+	listing("/parcels", "list parcels, newest first", (*service.Service).Parcels),
+	posts("/parcels", "pack the requests that wait for a signer", func(ctx context.Context, s *service.Service, who service.Bearer, in askParcel) (service.Parcel, error) {
+		return s.PackParcel(ctx, in.Signer, who.User)
+	}),
+	{method: "GET", path: v1 + "/parcels/{id}/archive", summary: "the parcel as a zip archive", status: 200, in: byID{}, media: "application/zip", handler: archive},
+	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: service.Intake{}, handler: intake},
+}
+
+// ruleRoutes are about what is trusted, what is wanted and how it is done.
+var ruleRoutes = []route{
+	listing("/anchors", "list the roots that the fleet trusts", (*service.Service).Anchors),
+	posts("/anchors", "trust roots", func(ctx context.Context, s *service.Service, _ service.Bearer, in askAnchors) (page[cert.Facts], error) {
+		items, err := s.AddAnchors(ctx, []byte(in.PEM))
+		return page[cert.Facts]{Items: items}, err
+	}).by(service.Admin),
+	listing("/policies", "list the rules of every scope, the fleet's first", (*service.Service).Policies),
+	does("PUT", "/policies", "set the rules of a scope", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in service.Policy) (service.Policy, error) {
+		return s.SetPolicy(ctx, in)
+	}).by(service.Admin),
+	listing("/procedures", "list procedures", func(s *service.Service, ctx context.Context) ([]Procedure, error) {
+		out := []Procedure{}
+		used, err := s.Families(ctx)
+		for _, p := range s.Procedures() {
+			out = append(out, showProcedure(p, used[p.Name]))
+		}
+		return out, err
+	}),
+	showing("/procedures/{name}", "show a procedure", func(s *service.Service, ctx context.Context, name string) (Procedure, error) {
+		p, err := s.Procedure(name)
+		if err != nil {
+			return Procedure{}, err
+		}
+		used, err := s.Families(ctx)
+		return showProcedure(p, used[name]), err
+	}),
+}
+
+func showProcedure(p procedure.Source, devices int) Procedure {
+	out := Procedure{Name: p.Name, Title: p.Title, About: p.About, Links: p.Links, YAML: p.YAML, Settings: []Setting{}, Devices: devices}
+	for _, key := range p.Traits.KeyTypes {
+		out.Keys = append(out.Keys, string(key))
+	}
+	for _, s := range p.Settings {
+		out.Settings = append(out.Settings, Setting{s.Name, string(s.Kind), s.About, s.Default})
+	}
+	return out
+}

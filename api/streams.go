@@ -1,0 +1,106 @@
+package api
+
+import (
+	"bufio"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"freshseal/service"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+func taskFile(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		name := c.Params("name")
+		content, err := s.service.TaskFile(c.Context(), c.Params("id"), name)
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/octet-stream")
+		c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, name)) // a procedure's file names need no quoting
+		return c.Send(content)
+	}
+}
+
+func backup(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		if err := s.service.Record(c.Context(), bearer(c).User, "copy the database", ""); err != nil {
+			return err
+		}
+		content, err := s.service.Backup(c.Context())
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/vnd.sqlite3")
+		return c.Send(content)
+	}
+}
+
+func export(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		content, err := s.service.ExportDevices(c.Context())
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
+		return c.Send(content)
+	}
+}
+
+func archive(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		content, err := s.service.ParcelArchive(c.Context(), c.Params("id"))
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/zip")
+		c.Set(fiber.HeaderContentDisposition, `attachment; filename="parcel.zip"`)
+		return c.Send(content)
+	}
+}
+
+func intake(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		files, err := pileOf(c)
+		if err != nil {
+			return err
+		}
+		out, err := s.service.TakeIn(c.Context(), files, c.FormValue("trust_roots") == "true", bearer(c).User)
+		if err != nil {
+			return err
+		}
+		return c.JSON(out)
+	}
+}
+
+// events streams a replacement's events (WHATWG HTML, 9.2). A client that lost
+// the stream goes on where it was with Last-Event-ID.
+func events(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		id := strings.Clone(c.Params("id"))
+		if _, err := s.service.Replacement(c.Context(), id); err != nil {
+			return err
+		}
+		after, _ := strconv.ParseInt(c.Get("Last-Event-ID"), 10, 64) // none, or nonsense: from the first
+		c.Set(fiber.HeaderContentType, "text/event-stream")
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		conn := c.RequestCtx().Conn()
+		return c.SendStreamWriter(func(w *bufio.Writer) {
+			flush := func() error {
+				conn.SetWriteDeadline(time.Now().Add(30 * time.Second))
+				return w.Flush()
+			}
+			err := s.service.Watch(s.stop, id, after, func(e service.Event) error {
+				fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.JSON())
+				return flush()
+			})
+			if err == nil {
+				fmt.Fprint(w, "event: still\ndata: {}\n\n")
+				flush()
+			}
+		})
+	}
+}

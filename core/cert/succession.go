@@ -1,0 +1,66 @@
+package cert
+
+import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/sha256"
+	"crypto/x509"
+	"errors"
+	"io"
+)
+
+// Endorsement says that a certificate is followed by another one, in the name
+// of whoever held the key of the first: somebody who pinned the first may pin
+// the second instead.
+type Endorsement struct {
+	Old       []byte `json:"old" required:"true" description:"DER of the certificate that was served before"`
+	NewSHA256 string `json:"new_sha256" required:"true"`
+	Signature []byte `json:"signature" required:"true" description:"by the old certificate's key"`
+}
+
+// message is what is signed: nothing else that is ever signed looks like it.
+func message(old []byte, newSHA256 string) []byte {
+	return []byte("freshseal: " + Fingerprint(old) + " is followed by " + newSHA256)
+}
+
+// Endorse signs with the key of the old certificate that the new one follows it.
+func Endorse(random io.Reader, old []byte, key crypto.Signer, newSHA256 string) (Endorsement, error) {
+	digest := sha256.Sum256(message(old, newSHA256))
+	signature, err := key.Sign(random, digest[:], crypto.SHA256)
+	return Endorsement{old, newSHA256, signature}, err
+}
+
+// ErrNotFollowed says that no endorsements lead from the pinned certificate to
+// the one that is shown.
+var ErrNotFollowed = errors.New("the certificate that is shown does not follow the pinned one")
+
+// Follow goes from the pinned fingerprint from one endorsement to the next and
+// fails unless it comes to the shown one. Endorsements that are not signed by
+// the key of their old certificate lead nowhere.
+func Follow(pinned, shown string, endorsements []Endorsement) error {
+	reached := map[string]bool{pinned: true}
+	for grown := true; grown && !reached[shown]; {
+		grown = false
+		for _, e := range endorsements {
+			if reached[Fingerprint(e.Old)] && !reached[e.NewSHA256] && e.holds() {
+				reached[e.NewSHA256], grown = true, true
+			}
+		}
+	}
+	if !reached[shown] {
+		return ErrNotFollowed
+	}
+	return nil
+}
+
+func (e Endorsement) holds() bool {
+	old, err := Parse(e.Old)
+	if err != nil {
+		return false
+	}
+	algorithm := x509.SHA256WithRSA
+	if _, ok := old.PublicKey.(*ecdsa.PublicKey); ok {
+		algorithm = x509.ECDSAWithSHA256
+	}
+	return old.CheckSignature(algorithm, message(e.Old, e.NewSHA256), e.Signature) == nil
+}

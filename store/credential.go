@@ -1,0 +1,76 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Credential is a way to sign in that several devices share; its secrets are
+// sealed apart.
+type Credential struct {
+	Name    string `db:"name"`
+	SSHUser string `db:"ssh_user"`
+	AddedAt Moment `db:"added_at"`
+	Devices int    `db:"devices"` // that use it
+}
+
+const credentialRows = `SELECT credential.*, (SELECT count(*) FROM device WHERE device.credential = credential.name) AS devices FROM credential `
+
+// AddCredential keeps a credential with its sealed secrets, all or nothing.
+func (s *Store) AddCredential(ctx context.Context, c Credential, secrets map[string][]byte) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO credential (name, ssh_user, added_at) VALUES (:name, :ssh_user, :added_at)`, c)
+		if err != nil {
+			return taken(err)
+		}
+		return putSecrets(ctx, tx, secrets)
+	})
+}
+
+// ChangeCredential keeps another user and other secrets; purposes are the
+// secrets that it had, of which those not among the new ones are forgotten.
+func (s *Store) ChangeCredential(ctx context.Context, c Credential, secrets map[string][]byte, purposes ...string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE credential SET ssh_user = :ssh_user WHERE name = :name`, c)); err != nil {
+			return err
+		}
+		if len(secrets) == 0 {
+			return nil
+		}
+		if err := removeSecrets(ctx, tx, purposes); err != nil {
+			return err
+		}
+		return putSecrets(ctx, tx, secrets)
+	})
+}
+
+// Credential finds one by its name.
+func (s *Store) Credential(ctx context.Context, name string) (Credential, error) {
+	var c Credential
+	return c, one(s.read.GetContext(ctx, &c, credentialRows+`WHERE name = ?`, name))
+}
+
+// Credentials are all credentials by name.
+func (s *Store) Credentials(ctx context.Context) ([]Credential, error) {
+	var out []Credential
+	return out, s.read.SelectContext(ctx, &out, credentialRows+`ORDER BY name`)
+}
+
+// RemoveCredential forgets one that no device uses, with its secrets; ErrTaken
+// says that one does.
+func (s *Store) RemoveCredential(ctx context.Context, name string, purposes ...string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		var used bool
+		if err := tx.GetContext(ctx, &used, `SELECT EXISTS (SELECT 1 FROM device WHERE credential = ?)`, name); err != nil {
+			return err
+		}
+		if used {
+			return ErrTaken
+		}
+		if err := removeSecrets(ctx, tx, purposes); err != nil {
+			return err
+		}
+		return changed(tx.ExecContext(ctx, `DELETE FROM credential WHERE name = ?`, name))
+	})
+}

@@ -1,0 +1,101 @@
+package store
+
+import (
+	"context"
+	"strings"
+
+	"freshseal/core/due"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// DeviceFilter narrows a list of devices; empty fields do not.
+type DeviceFilter struct {
+	Condition due.Condition // the worst of its slots
+	Site      string
+	Family    string // "-": those that have none
+	Cluster   string
+	Tag       string
+	Text      string // somewhere in the name, site, address, owner, tags or cluster
+}
+
+// DeviceRow is a device of a list, with the worst of its slots.
+type DeviceRow struct {
+	Device
+	Rank     int    `db:"rank"`
+	NotAfter Moment `db:"not_after"`
+}
+
+const (
+	worst   = "(SELECT coalesce(min(slot.rank), 9) FROM slot WHERE slot.device_id = device.id)"
+	soonest = "(SELECT coalesce(min(slot.not_after), 0) FROM slot WHERE slot.device_id = device.id AND slot.not_after > 0)"
+)
+
+var deviceList = list[DeviceRow]{
+	query: `SELECT device.*, ` + worst + ` AS rank, ` + soonest + ` AS not_after FROM device`,
+	orders: map[string][]string{
+		"name": {"device.name"}, "condition": {worst, "device.name"}, "expires_at": {soonest, "device.name"},
+		"site": {"device.site", "device.name"}, "family": {"device.family", "device.name"}, "address": {"device.address", "device.name"},
+	},
+	natural: "name",
+	keyed: func(row DeviceRow) map[string]any {
+		end, _ := row.NotAfter.Value()
+		return map[string]any{"device.name": row.Name, worst: row.Rank, soonest: end, "device.site": row.Site, "device.family": row.Family, "device.address": row.Address}
+	},
+}
+
+// DevicePage is a page of the devices, as of now, by name unless another order
+// is asked for.
+func (s *Store) DevicePage(ctx context.Context, now Moment, f DeviceFilter, p Page) ([]DeviceRow, string, error) {
+	if err := s.age(ctx, now); err != nil {
+		return nil, "", err
+	}
+	narrowed := narrow(map[string]string{"device.site = ?": f.Site, "device.cluster = ?": f.Cluster,
+		"EXISTS (SELECT 1 FROM json_each(device.tags) WHERE value = ?)":                                                                                         f.Tag,
+		"instr(lower(device.name || ' ' || device.site || ' ' || device.address || ' ' || device.owner || ' ' || device.tags || ' ' || device.cluster), ?) > 0": strings.ToLower(f.Text)})
+	switch f.Family {
+	case "":
+	case "-":
+		narrowed = append(narrowed, narrowing{"device.family = ''", nil})
+	default:
+		narrowed = append(narrowed, narrowing{"device.family = ?", []any{f.Family}})
+	}
+	if f.Condition != "" {
+		narrowed = append(narrowed, narrowing{worst + " = ?", []any{f.Condition.Rank()}})
+	}
+	return deviceList.page(ctx, s, p, narrowed...)
+}
+
+// SlotsOfDevices are the slots of some devices, by the device's number.
+func (s *Store) SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]Slot, error) {
+	out := map[int64][]Slot{}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	query, args, err := sqlx.In(slotRows+`WHERE device.id IN (?) ORDER BY slot.name`, ids)
+	if err != nil {
+		return nil, err
+	}
+	var rows []Slot
+	if err := s.read.SelectContext(ctx, &rows, query, args...); err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		out[row.DeviceID] = append(out[row.DeviceID], row)
+	}
+	return out, nil
+}
+
+// CountFamilies says how many devices are of each family.
+func (s *Store) CountFamilies(ctx context.Context) (map[string]int, error) {
+	var rows []struct {
+		Family string `db:"family"`
+		Count  int    `db:"count"`
+	}
+	err := s.read.SelectContext(ctx, &rows, `SELECT family, count(*) AS count FROM device GROUP BY family`)
+	out := map[string]int{}
+	for _, row := range rows {
+		out[row.Family] = row.Count
+	}
+	return out, err
+}

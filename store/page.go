@@ -1,0 +1,113 @@
+package store
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Page asks for a part of a list.
+type Page struct {
+	Sort  string // the name of an order; empty: the list's own
+	Desc  bool
+	After string // cursor of the page before; empty for the first
+	Most  int
+}
+
+// ErrCursor says that a cursor is none, or of another order.
+var ErrCursor = errors.New("this is no cursor of the list")
+
+// ErrSort says that a list has no such order.
+var ErrSort = errors.New("the list has no such order")
+
+// list is how a list is read from SQL.
+type list[T any] struct {
+	query   string              // up to WHERE
+	orders  map[string][]string // the columns of each order; the last one tells rows apart
+	natural string              // the order where none is asked for
+	keyed   func(T) map[string]any
+}
+
+// narrowing is a condition of a list with what stands for its question marks.
+type narrowing struct {
+	condition string
+	args      []any
+}
+
+// page reads the rows behind a cursor, and the cursor behind them where there
+// may be more. It goes by the values of the order's columns, never by counting
+// rows, so a page deep in the list costs as much as the first.
+func (l list[T]) page(ctx context.Context, s *Store, p Page, narrowed ...narrowing) (rows []T, next string, err error) {
+	if p.Sort == "" {
+		p.Sort = l.natural
+	}
+	columns, ok := l.orders[p.Sort]
+	if !ok {
+		return nil, "", ErrSort
+	}
+	query, args := l.query+" WHERE 1", []any{}
+	for _, n := range narrowed {
+		query += " AND " + n.condition
+		args = append(args, n.args...)
+	}
+	way, sign := "", ">"
+	if p.Desc {
+		way, sign = " DESC", "<"
+	}
+	if p.After != "" {
+		values, err := openCursor(p)
+		if err != nil || len(values) != len(columns) {
+			return nil, "", ErrCursor
+		}
+		query += fmt.Sprintf(" AND (%s) %s (?%s)", strings.Join(columns, ", "), sign, strings.Repeat(", ?", len(columns)-1))
+		args = append(args, values...)
+	}
+	query += " ORDER BY " + strings.Join(columns, way+", ") + way + " LIMIT ?"
+	if err := s.read.SelectContext(ctx, &rows, query, append(args, p.Most)...); err != nil {
+		return nil, "", err
+	}
+	if len(rows) < p.Most {
+		return rows, "", nil
+	}
+	last := l.keyed(rows[len(rows)-1])
+	values := []any{p.Sort, p.Desc}
+	for _, column := range columns {
+		values = append(values, last[column])
+	}
+	text, err := json.Marshal(values)
+	return rows, base64.RawURLEncoding.EncodeToString(text), err
+}
+
+// openCursor gives the values in a cursor, which must be of this very order.
+func openCursor(p Page) ([]any, error) {
+	text, err := base64.RawURLEncoding.DecodeString(p.After)
+	if err != nil {
+		return nil, err
+	}
+	var values []any
+	if err := json.Unmarshal(text, &values); err != nil || len(values) < 3 || values[0] != p.Sort || values[1] != p.Desc {
+		return nil, ErrCursor
+	}
+	for _, v := range values {
+		switch v.(type) {
+		case string, float64, bool:
+		default:
+			return nil, ErrCursor
+		}
+	}
+	return values[2:], nil
+}
+
+// narrow makes the narrowings of those pairs whose value is given.
+func narrow(conditions map[string]string) []narrowing {
+	var out []narrowing
+	for condition, value := range conditions {
+		if value != "" {
+			out = append(out, narrowing{condition, []any{value}})
+		}
+	}
+	return out
+}

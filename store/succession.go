@@ -1,0 +1,50 @@
+package store
+
+import (
+	"context"
+
+	"freshseal/core/cert"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Succeed keeps the service's own sealed certificate and, where it follows
+// another, the endorsement by that one, in one transaction.
+func (s *Store) Succeed(ctx context.Context, purpose string, sealed []byte, e *cert.Endorsement, at Moment) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if e != nil {
+			_, err := tx.ExecContext(ctx, `INSERT INTO succession (old_der, new_sha256, signature, at) VALUES (?, ?, ?, ?)`, e.Old, e.NewSHA256, e.Signature, at)
+			if err != nil {
+				return err
+			}
+		}
+		return putSecret(ctx, tx, purpose, sealed)
+	})
+}
+
+// Succession are the newest endorsements, newest first.
+func (s *Store) Succession(ctx context.Context, most int) ([]cert.Endorsement, error) {
+	var rows []struct {
+		Old       []byte `db:"old_der"`
+		NewSHA256 string `db:"new_sha256"`
+		Signature []byte `db:"signature"`
+	}
+	err := s.read.SelectContext(ctx, &rows, `SELECT old_der, new_sha256, signature FROM succession ORDER BY id DESC LIMIT ?`, most)
+	out := make([]cert.Endorsement, 0, len(rows))
+	for _, row := range rows {
+		out = append(out, cert.Endorsement{Old: row.Old, NewSHA256: row.NewSHA256, Signature: row.Signature})
+	}
+	return out, err
+}
+
+// RemoveSecret forgets secrets.
+func (s *Store) RemoveSecret(ctx context.Context, purposes ...string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error { return removeSecrets(ctx, tx, purposes) })
+}
+
+// MoveSlot records where a slot is read from now on.
+func (s *Store) MoveSlot(ctx context.Context, slotID int64, address string, port int) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `UPDATE slot SET address = ?, port = ? WHERE id = ?`, address, port, slotID))
+	})
+}

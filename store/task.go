@@ -1,0 +1,101 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Task is a step that a person does.
+type Task struct {
+	StepID        int64                      `db:"step_id"`
+	ReplacementID int64                      `db:"replacement_id"`
+	Copy          JSON[[]procedure.Labelled] `db:"copy"`
+	Files         JSON[[]procedure.Labelled] `db:"files"`
+	Ask           string                     `db:"ask"`
+	Capture       string                     `db:"capture"`
+	Seen          procedure.Sight            `db:"seen"`
+	DueAt         Moment                     `db:"due_at"`
+	TakenBy       string                     `db:"taken_by"`
+	Notes         JSON[[]Note]               `db:"notes"`
+
+	Section string `db:"section"` // of its step
+	Name    string `db:"name"`
+	Text    string `db:"text"`
+	BeganAt Moment `db:"began_at"`
+	Open    bool   `db:"open"`
+	Device  string `db:"device"`
+	Slot    string `db:"slot"`
+}
+
+// Note is what somebody wrote beside a task.
+type Note struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	Text string    `json:"text"`
+}
+
+const taskRows = `SELECT task.*, step.section, step.name, step.text, step.began_at, device.name AS device, slot.name AS slot,
+	step.ended_at = 0 AND replacement.state = 'waiting' AND replacement.waiting_for = 'person' AS open
+	FROM task JOIN step ON step.id = task.step_id JOIN replacement ON replacement.id = task.replacement_id
+	JOIN device ON device.id = replacement.device_id JOIN slot ON slot.id = replacement.slot_id `
+
+func addTask(ctx context.Context, tx *sqlx.Tx, t Task) error {
+	t.Notes.V = []Note{}
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO task (step_id, replacement_id, copy, files, ask, capture, seen, due_at, notes)
+		VALUES (:step_id, :replacement_id, :copy, :files, :ask, :capture, :seen, :due_at, :notes)`, t)
+	return err
+}
+
+// OpenTasks are those that wait for somebody, oldest first.
+func (s *Store) OpenTasks(ctx context.Context) ([]Task, error) {
+	var out []Task
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM (`+taskRows+`) WHERE open ORDER BY step_id`)
+}
+
+// Task finds one by its step.
+func (s *Store) Task(ctx context.Context, stepID int64) (Task, error) {
+	var t Task
+	return t, one(s.read.GetContext(ctx, &t, taskRows+`WHERE task.step_id = ?`, stepID))
+}
+
+// TakeTask records who does a task from now on.
+func (s *Store) TakeTask(ctx context.Context, stepID int64, by string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `UPDATE task SET taken_by = ? WHERE step_id = ?`, by, stepID))
+	})
+}
+
+// AddNote writes a note beside a task.
+func (s *Store) AddNote(ctx context.Context, stepID int64, n Note) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		var notes JSON[[]Note]
+		if err := one(tx.GetContext(ctx, &notes, `SELECT notes FROM task WHERE step_id = ?`, stepID)); err != nil {
+			return err
+		}
+		notes.V = append(notes.V, n)
+		return changed(tx.ExecContext(ctx, `UPDATE task SET notes = ? WHERE step_id = ?`, notes, stepID))
+	})
+}
+
+// EndTask ends a task's step and lets its replacement take the event, in one
+// transaction: what a person gave back is neither lost nor taken twice. A task
+// that is not open any more is ErrNotFound.
+func (s *Store) EndTask(ctx context.Context, step Step, e replacement.Event) (action replacement.Action, err error) {
+	err = s.change(ctx, func(tx *sqlx.Tx) error {
+		var t Task
+		if err := one(tx.GetContext(ctx, &t, `SELECT * FROM (`+taskRows+`) WHERE open AND step_id = ?`, step.ID)); err != nil {
+			return err
+		}
+		if err := endStep(ctx, tx, step); err != nil {
+			return err
+		}
+		_, action, err = advance(ctx, tx, step.ReplacementID, e, step.EndedAt)
+		return err
+	})
+	return action, err
+}
