@@ -142,7 +142,7 @@ func fillFleet(ctx context.Context, s *service.Service, fleet *standin.Fleet) er
 	for _, m := range fleet.Members {
 		n := service.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, SSHPort: m.SSHPort,
 			Access: service.Access{SSHUser: m.User, Password: m.Password, HostKey: m.HostKey}, Slots: []service.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
-		n.Family, n.Settings = m.Family, m.Settings
+		n.Family, n.Settings, n.Owner, n.Tags = m.Family, m.Settings, m.Owner, m.Tags
 		_, err := s.AddDevice(ctx, n)
 		if err := unlessThere(err); err != nil {
 			return err

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"net/url"
 	"strings"
 	"testing"
 
@@ -110,4 +111,51 @@ func TestTheConsolesDesk(t *testing.T) {
 		func() error { return p.Wait("//*[@role='status' and contains(.,'as they were written')]") },
 		func() error { return p.Wait("//td[.='take in what a signer sent back']") },
 	)
+}
+
+// Devices are found, tried and changed in the console; a box that has only web
+// pages is led through by hand.
+func TestTheConsoleLeadsByHand(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	s := start(t, "demo", dir)
+	p := openConsole(t, s)
+	steps(t,
+		func() error { return p.Click("//nav//a[.='Devices']") },
+		func() error { return p.Wait(browser.Link("/devices/gate-1.mainquay.tidewrack.example")) },
+		func() error { return p.Type("//input[@type='search']", "panel.north") },
+		func() error { return p.Wait("//main[not(contains(.,'gate-1'))]" + browser.Link("/devices/"+panel)) },
+		func() error { return p.Click(browser.Link("/devices/" + panel)) },
+		func() error { return p.Click(browser.Button("Try the connection")) },
+		func() error { return p.Wait("//*[@data-ok='true' and contains(.,'Halyard')]") },
+		func() error { return p.Click(browser.Button("Edit")) },
+		func() error { return p.Type("//label[.='Owner']/following::input[1]", "pier master") },
+		func() error { return p.Click(browser.Button("Save")) },
+		func() error { return p.Wait("//dd[contains(.,'pier master')]") },
+		func() error { return p.Go("/slots/" + panel + "/web") },
+		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Click(browser.Button("I do it")) },
+		func() error { return p.Wait("//section[contains(.,'you do it')]") },
+	)
+	box := pagesOf(t, dir, panel)
+	request := shownRequest.FindString(box.press("request", url.Values{"common_name": {panel}, "names": {panel}, "organization": {"Tidewrack Ferries"}}))
+	steps(t,
+		func() error { return p.Type("//textarea", "not a request") },
+		func() error { return p.Click(browser.Button("Give it back")) },
+		func() error { return p.Wait("//*[@role='alert' and contains(.,'is no request')]") },
+		func() error { return p.Type("//textarea", request) },
+		func() error { return p.Click(browser.Button("Give it back")) },
+		func() error { return p.Wait("//section[contains(@aria-label,'see that the device can go back')]") },
+		func() error { return p.Click(browser.Button("Done")) },
+		func() error { return p.Wait("//a[contains(.,'chain.pem')]") },
+	)
+	id, _ := s.task("give the device its new certificate")
+	box.press("upload", url.Values{"chain": {s.ok("task", "file", id, "chain.pem")}})
+	steps(t,
+		func() error { return p.Click(browser.Button("Done")) },
+		func() error { return p.Wait("//*[contains(.,'The wire decides')]") },
+	)
+	box.press("use", nil)
+	steps(t, func() error { return p.Wait("//span[@data-state='sealed']") })
 }

@@ -32,7 +32,9 @@ func TestWhatDevicesShare(t *testing.T) {
 	s.ok("site", "edit", "Northholm", "--organization", "Tidewrack Terminals")
 	s.fails(1, "longer than 2 characters", "site", "edit", "Northholm", "--country", "Atlantis")
 	var rehearsal struct {
-		Plan struct{ Subject struct{ Organization, Locality, Country string } }
+		Plan struct {
+			Subject struct{ Organization, Locality, Country string }
+		}
 	}
 	s.json(&rehearsal, "replace", gate+"/web", "--signer", "desk", "--rehearse")
 	if got := rehearsal.Plan.Subject; got.Locality != "Mainquay" || got.Country != "XA" || got.Organization != "Tidewrack Ferries" {

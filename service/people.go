@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -255,7 +256,7 @@ func (s *Service) Tokens(ctx context.Context) ([]Token, error) {
 	rows, err := s.store.Tokens(ctx, s.moment())
 	out := make([]Token, 0, len(rows))
 	for _, row := range rows {
-		out = append(out, Token{ID: row.SHA256[:tokenID], Label: row.Label, User: row.User, Role: Role(row.Role), EndsAt: row.EndsAt.Time})
+		out = append(out, Token{ID: row.SHA256[:tokenID], Label: cmp.Or(row.Label, "a client that signed in"), User: row.User, Role: Role(row.Role), EndsAt: row.EndsAt.Time})
 	}
 	return out, err
 }

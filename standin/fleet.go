@@ -25,6 +25,8 @@ type Member struct {
 	TLSPort  int
 	Family   string // empty: can only be read
 	Settings map[string]string
+	Owner    string
+	Tags     []string
 	User     string // who signs in over SSH, where anybody does
 	Password string
 	HostKey  string
@@ -81,6 +83,11 @@ var members = []member{
 	{name: "panel.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.24", byHand: true, factory: "Halyard", ends: 8 * 365 * day, restart: time.Second},
 }
 
+// owners answer for what stands at their site.
+var owners = map[string]string{
+	"Mainquay": "data hall", "Northholm": "terminal", "Saltmere": "terminal", "Gannet Point": "pilot station", "Petrel": "ship's office", "Turnstone": "ship's office",
+}
+
 // jumpHost is the way into the ship Turnstone.
 const jumpHost = "203.0.113.80"
 
@@ -133,7 +140,7 @@ func authorities(dir string, now time.Time) (root, middle *Authority, err error)
 }
 
 func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) error {
-	shown := Member{Name: m.name, Site: m.site, Address: m.address, SSHPort: 22, TLSPort: 443}
+	shown := Member{Owner: owners[m.site], Tags: []string{strings.TrimRight(strings.SplitN(m.name, ".", 2)[0], "-0123456789")}, Name: m.name, Site: m.site, Address: m.address, SSHPort: 22, TLSPort: 443}
 	if m.off {
 		f.Members = append(f.Members, shown)
 		return nil

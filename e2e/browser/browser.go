@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -111,6 +113,20 @@ func Link(href string) string { return fmt.Sprintf("//a[contains(@href,%q)]", hr
 
 // Click clicks on the first element that a selector finds.
 func (p *Page) Click(selector string) error { return p.do(chromedp.Click(selector)) }
+
+// Type puts a text into a field in place of what stands there.
+func (p *Page) Type(selector, text string) error {
+	if err := p.do(chromedp.WaitVisible(selector), chromedp.Focus(selector)); err != nil {
+		return err
+	}
+	if _, err := p.Eval("document.activeElement.select(), ''"); err != nil {
+		return err
+	}
+	return p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: text})
+		return err
+	}))
+}
 
 // Upload gives files to a field that takes them.
 func (p *Page) Upload(selector string, files ...string) error {

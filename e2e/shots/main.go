@@ -29,6 +29,8 @@ func main() {
 const (
 	gate    = "/slots/gate-1.mainquay.tidewrack.example/web"
 	radar   = "/slots/radar.gannet-point.tidewrack.example/web"
+	device  = "gate-1.mainquay.tidewrack.example"
+	panel   = "panel.northholm.tidewrack.example/web"
 	tickets = "tickets.northholm.tidewrack.example/web"
 )
 
@@ -84,8 +86,29 @@ func pages(url, password, profile, out string) error {
 	for _, step := range []func() error{
 		func() error { return p.Go("/") },
 		func() error { return p.SignIn("admin", password) },
-		func() error { return p.Wait("//main[contains(.,'16 slots')]") },
+		func() error { return p.Wait("//main[contains(.,'17 slots')]") },
 		func() error { return picture("overview") },
+		func() error { return p.Go("/devices") },
+		func() error { return p.Wait(browser.Link("/devices/" + device)) },
+		func() error { return picture("devices") },
+		func() error { return p.Click(browser.Link("/devices/" + device)) },
+		func() error { return p.Click(browser.Button("Try the connection")) },
+		func() error { return p.Wait("//*[@data-ok='true']") },
+		func() error { return picture("device") },
+		func() error { return p.Go("/slots/" + panel) },
+		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Wait("//section[contains(@aria-label,'By hand')]") },
+		func() error { return picture("guided-step") },
+		func() error { return p.Go("/families") },
+		func() error { return p.Wait("//h1[.='Families']") },
+		func() error { return picture("families") },
+		func() error { return p.Go("/people") },
+		func() error { return p.Wait("//form[@aria-label='Make a token']") },
+		func() error { return picture("people") },
+		func() error { return p.Go("/settings") },
+		func() error { return p.Wait("//form[@aria-label='Change your password']") },
+		func() error { return picture("settings") },
 		func() error { return p.Go("/slots") },
 		func() error { return p.Wait(browser.Link(gate)) },
 		func() error { return picture("slots") },

@@ -6,6 +6,8 @@ export type Slot = Schemas['Slot']
 export type Replacement = Schemas['Replacement']
 export type Finding = Schemas['Finding']
 export type Link = Schemas['Link']
+export type Device = Schemas['Device']
+export type Task = Schemas['Task']
 
 export const api = createClient<paths>({ baseUrl: window.location.origin })
 

@@ -39,10 +39,14 @@ export function Shell() {
           </Box>
           <Box component="nav" aria-label="Pages" sx={{ display: 'flex', gap: { xs: 1.5, sm: 2 }, flexGrow: 1, flexWrap: 'wrap', order: { xs: 3, md: 0 } }}>
             <Page to="/">Overview</Page>
+            <Page to="/devices">Devices</Page>
             <Page to="/slots">Slots</Page>
             <Page to="/replacements">Replacements</Page>
             <Page to="/desk">Desk</Page>
+            <Page to="/families">Families</Page>
+            {session.data.role === 'admin' && <Page to="/people">People</Page>}
             <Page to="/ledger">Ledger</Page>
+            <Page to="/settings">Settings</Page>
           </Box>
           <Scheme />
           <SignOut user={session.data.user} />

@@ -13,7 +13,7 @@ import { DropZone } from './DropZone'
 
 /** Desk is where requests go out to a person and certificates come back. */
 export function Desk() {
-  const all = useQuery(replacementsQuery())
+  const all = useQuery(replacementsQuery({ waiting_for: 'signer' }))
   const parcels = useQuery(parcelsQuery)
   const pack = useMutation({
     mutationFn: () => take(api.POST('/api/v1/parcels', { body: { signer: 'desk' } })),

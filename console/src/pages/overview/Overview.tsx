@@ -5,7 +5,7 @@ import Skeleton from '@mui/material/Skeleton'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { Link as RouterLink } from 'react-router'
-import { replacementsQuery, slotsQuery } from '../../api/queries'
+import { replacementsQuery, slotsQuery, statusQuery, tasksQuery } from '../../api/queries'
 import { ConditionMark, conditions, type Condition } from '../../parts/Condition'
 import { Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
@@ -15,19 +15,24 @@ import { Expiry } from './Expiry'
 
 /** Overview is the first page: how the fleet stands, what ends when, and what needs a person. */
 export function Overview() {
-  const slots = useQuery(slotsQuery)
-  const work = useQuery(replacementsQuery())
-  if (slots.error) return <Problem error={slots.error} again={() => void slots.refetch()} />
-  if (!slots.data) return <Skeleton variant="rounded" height={420} />
-  const count = (c: Condition) => slots.data.filter((s) => s.condition === c).length
-  const open = (work.data ?? []).filter((r) => r.state === 'running' || r.state === 'waiting' || r.state === 'held')
-  const soonest = slots.data.filter((s) => s.act_by && s.condition !== 'dark').sort((a, b) => (a.act_by ?? '').localeCompare(b.act_by ?? '')).slice(0, 8)
+  const status = useQuery(statusQuery)
+  const next = useQuery(slotsQuery({ sort: 'expires_at', limit: '12' }))
+  const tasks = useQuery(tasksQuery)
+  const held = useQuery(replacementsQuery({ state: 'held', limit: '10' }))
+  const waiting = useQuery(replacementsQuery({ state: 'waiting', limit: '10' }))
+  const running = useQuery(replacementsQuery({ state: 'running', limit: '10' }))
+  if (status.error) return <Problem error={status.error} again={() => void status.refetch()} />
+  if (!status.data) return <Skeleton variant="rounded" height={420} />
+  const count = (c: Condition) => status.data.conditions[c] ?? 0
+  const open = [held, waiting, running].flatMap((q) => q.data ?? [])
+  const more = status.data.held + status.data.waiting + status.data.under_way - open.length
+  const soonest = (next.data ?? []).filter((s) => s.act_by && s.condition !== 'dark').slice(0, 8)
   return (
     <Box sx={{ display: 'grid', gap: 2 }}>
-      <Typography variant="h1">{slots.data.length} slots</Typography>
-      {slots.data.length === 0 && (
+      <Typography variant="h1">{status.data.slots} slots</Typography>
+      {status.data.slots < 2 && (
         <Typography sx={{ color: 'text.secondary' }}>
-          There is no device yet. Add the first one from a terminal: <code>freshseal device add NAME --address ADDRESS</code>
+          There is no device yet but Fresh Seal itself. <Link component={RouterLink} to="/devices">Add the first one.</Link>
         </Typography>
       )}
       <Box sx={{ display: 'grid', gap: 1.5, gridTemplateColumns: { xs: 'repeat(2, minmax(0, 1fr))', sm: 'repeat(4, minmax(0, 1fr))', lg: 'repeat(8, minmax(0, 1fr))' } }}>
@@ -43,9 +48,19 @@ export function Overview() {
       </Box>
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 3fr) minmax(0, 2fr)' }, alignItems: 'start' }}>
         <Panel title="Certificates that end in the next 12 months">
-          <Expiry ends={slots.data.flatMap((s) => (s.expires_at ? [s.expires_at] : []))} />
+          <Expiry ends={status.data.ends} />
         </Panel>
         <Panel title="Under way">
+          {(tasks.data ?? []).map((t) => (
+            <Box key={t.id} sx={{ mb: 1, pl: 1, borderLeft: 3, borderColor: 'seal' }}>
+              <Link component={RouterLink} to={`/replacements/${t.replacement}`}>
+                {t.device}: {t.name}
+              </Link>
+              <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+                by hand, {t.taken_by ? `${t.taken_by} does it` : 'nobody does it yet'}
+              </Typography>
+            </Box>
+          ))}
           {open.length === 0 ? (
             <Typography sx={{ color: 'text.secondary' }}>Nothing is under way, and nothing waits for a person.</Typography>
           ) : (
@@ -59,6 +74,11 @@ export function Overview() {
                 </Box>
               </Box>
             ))
+          )}
+          {more > 0 && (
+            <Link component={RouterLink} to="/replacements">
+              and {more} more
+            </Link>
           )}
         </Panel>
       </Box>

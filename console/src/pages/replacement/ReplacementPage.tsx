@@ -16,13 +16,15 @@ import { Facts, Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { StateMark } from '../../parts/State'
 import { moment } from '../../parts/words'
+import { GuidedStep } from './GuidedStep'
 import { Stages } from './Stages'
 import { useLive } from './useLive'
 
 /** ReplacementPage shows a replacement while it happens, and afterwards what was done. */
 export function ReplacementPage() {
   const { id = '' } = useParams()
-  const r = useQuery(replacementQuery(id))
+  // What runs is followed live; what waits may be let go on by somebody else.
+  const r = useQuery({ ...replacementQuery(id), refetchInterval: (q) => (q.state.data?.state === 'waiting' ? 3_000 : false) })
   useLive(id, r.data?.state)
   if (r.error) return <Problem error={r.error} again={() => void r.refetch()} />
   if (!r.data) return <Skeleton variant="rounded" height={480} />
@@ -45,7 +47,7 @@ export function ReplacementPage() {
         </Box>
         <Wishes r={it} />
       </Box>
-      {(it.why || it.next) && (
+      {(it.why || (it.next && it.waiting_for !== 'person')) && (
         <Alert severity={it.state === 'waiting' ? 'info' : it.state === 'sealed' ? 'success' : 'error'} variant="outlined" sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
           {it.why}
           {it.next && (
@@ -55,6 +57,7 @@ export function ReplacementPage() {
           )}
         </Alert>
       )}
+      {it.waiting_for === 'person' && <GuidedStep replacement={it.id} />}
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 3fr) minmax(0, 2fr)' }, alignItems: 'start' }}>
         <Panel title="Stages">
           <Stages r={it} />
@@ -74,6 +77,7 @@ export function ReplacementPage() {
                 ['Subject', it.request?.subject ?? '–'],
                 ['Signer', it.signer],
                 ['Asked for by', `${it.asked_by}, ${moment(it.begun_at)}`],
+                ...(it.approved_by ? [['Approved by', it.approved_by] as [string, string]] : []),
                 ['Old', <Print text={it.old_sha256} />],
                 ['New', <Print text={it.new_sha256} />],
               ]}
@@ -99,11 +103,15 @@ function CopyRequest({ pem }: { pem: string }) {
   )
 }
 
+// In these stages the device may serve something else than before.
+const touched = ['trust', 'install', 'trial', 'activate', 'prove', 'mirror', 'seal']
+
 /** Wishes are what a person can ask of a replacement as it stands. */
 function Wishes({ r }: { r: Replacement }) {
   const ask = useMutation({
-    mutationFn: (what: 'cancel' | 'revert' | 'resume') => {
+    mutationFn: (what: 'approve' | 'cancel' | 'revert' | 'resume') => {
       const params = { params: { path: { id: r.id } } }
+      if (what === 'approve') return take(api.POST('/api/v1/replacements/{id}/approve', params))
       if (what === 'cancel') return take(api.POST('/api/v1/replacements/{id}/cancel', params))
       if (what === 'revert') return take(api.POST('/api/v1/replacements/{id}/revert', params))
       return take(api.POST('/api/v1/replacements/{id}/resume', params))
@@ -114,6 +122,11 @@ function Wishes({ r }: { r: Replacement }) {
   return (
     <Box>
       <Box sx={{ display: 'flex', gap: 1 }}>
+        {r.waiting_for === 'approval' && (
+          <Button variant="contained" onClick={() => ask.mutate('approve')} disabled={ask.isPending}>
+            Approve
+          </Button>
+        )}
         {r.state === 'held' && (
           <Button variant="contained" onClick={() => ask.mutate('resume')} disabled={ask.isPending}>
             Resume
@@ -124,7 +137,7 @@ function Wishes({ r }: { r: Replacement }) {
             Cancel
           </Button>
         )}
-        {r.state === 'sealed' && (
+        {(r.state === 'sealed' || (r.state === 'held' && touched.includes(r.stage))) && (
           <Button variant="outlined" color="error" onClick={() => ask.mutate('revert')} disabled={ask.isPending}>
             Revert
           </Button>

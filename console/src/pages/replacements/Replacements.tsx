@@ -16,7 +16,7 @@ import { moment } from '../../parts/words'
 
 /** Replacements lists what is under way and what was done, newest first. */
 export function Replacements() {
-  const all = useQuery(replacementsQuery())
+  const all = useQuery(replacementsQuery({ limit: '200' }))
   if (all.error) return <Problem error={all.error} again={() => void all.refetch()} />
   return (
     <Box sx={{ display: 'grid', gap: 2 }}>

@@ -23,7 +23,7 @@ import { ReplaceDialog } from './ReplaceDialog'
 export function SlotPage() {
   const { device = '', slot: name = '' } = useParams()
   const slot = useQuery({ ...slotQuery(device, name), refetchInterval: 10_000 })
-  const past = useQuery(replacementsQuery(device, name))
+  const past = useQuery(replacementsQuery({ device, slot: name, limit: '50' }))
   const [asking, setAsking] = useState(false)
   const read = useMutation({
     mutationFn: () => take(api.POST('/api/v1/slots/{device}/{slot}/readings', { params: { path: { device, slot: name } } })),
@@ -40,7 +40,9 @@ export function SlotPage() {
         <Link component={RouterLink} to="/slots">
           Slots
         </Link>
-        <Typography sx={{ color: 'text.primary' }}>{s.site || 'no site'}</Typography>
+        <Link component={RouterLink} to={`/devices/${encodeURIComponent(s.device)}`}>
+          {s.device}
+        </Link>
       </Breadcrumbs>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', justifyContent: 'space-between' }}>
         <Box sx={{ minWidth: 0 }}>

@@ -1,0 +1,56 @@
+import Accordion from '@mui/material/Accordion'
+import AccordionDetails from '@mui/material/AccordionDetails'
+import AccordionSummary from '@mui/material/AccordionSummary'
+import Box from '@mui/material/Box'
+import Link from '@mui/material/Link'
+import Typography from '@mui/material/Typography'
+import { useQuery } from '@tanstack/react-query'
+import { Link as RouterLink, useLocation } from 'react-router'
+import { familiesQuery } from '../../api/queries'
+import { mono } from '../../app/theme'
+import { Facts } from '../../parts/Panel'
+import { Problem } from '../../parts/Problem'
+
+const ways: Record<string, string> = { ssh: 'over SSH', person: 'by a person', service: 'by Fresh Seal itself' }
+
+/** Families shows the kinds of device and the procedure of each, in its own words. */
+export function Families() {
+  const all = useQuery(familiesQuery)
+  const wanted = useLocation().hash.slice(1)
+  if (all.error) return <Problem error={all.error} again={() => void all.refetch()} />
+  return (
+    <Box sx={{ display: 'grid', gap: 2 }}>
+      <Typography variant="h1">Families</Typography>
+      <Typography sx={{ color: 'text.secondary' }}>A family is a kind of device. Its procedure says how such a device makes its key and request, takes its chain and is restarted.</Typography>
+      <Box>
+        {(all.data ?? []).map((f) => (
+          <Accordion key={f.name} id={f.name} defaultExpanded={f.name === wanted}>
+            <AccordionSummary aria-controls={`${f.name}-text`}>
+              <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', width: '100%', alignItems: 'baseline' }}>
+                <Typography sx={{ fontWeight: 600 }}>{f.title}</Typography>
+                <Typography sx={{ color: 'text.secondary' }}>{f.links.map((l) => ways[l] ?? l).join(' and ')}</Typography>
+                <Typography sx={{ color: 'text.secondary', ml: 'auto' }}>
+                  {f.devices} {f.devices === 1 ? 'device' : 'devices'}
+                </Typography>
+              </Box>
+            </AccordionSummary>
+            <AccordionDetails id={`${f.name}-text`} sx={{ display: 'grid', gap: 2 }}>
+              <Typography sx={{ whiteSpace: 'pre-line', maxWidth: 760 }}>{f.about}</Typography>
+              <Facts
+                rows={[
+                  ['Name', f.name],
+                  ['Keys', f.keys.join(', ')],
+                  ['Devices', <Link component={RouterLink} to={`/devices?family=${f.name}`}>show them</Link>],
+                  ...f.settings.map((s): [string, string] => [s.name, `${s.about}${s.default ? `; usually ${s.default}` : ''}`]),
+                ]}
+              />
+              <Box component="pre" tabIndex={0} aria-label={`Procedure of ${f.name}`} sx={{ m: 0, p: 1.5, maxHeight: 420, overflow: 'auto', border: 1, borderColor: 'divider', borderRadius: 1, fontFamily: mono, fontSize: 12, bgcolor: 'background.default' }}>
+                {f.yaml}
+              </Box>
+            </AccordionDetails>
+          </Accordion>
+        ))}
+      </Box>
+    </Box>
+  )
+}

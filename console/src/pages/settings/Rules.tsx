@@ -1,0 +1,87 @@
+import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, take, type Schemas } from '../../api/client'
+import { policiesQuery, queryClient } from '../../api/queries'
+import { Panel } from '../../parts/Panel'
+import { Problem } from '../../parts/Problem'
+
+type Policy = Schemas['Policy']
+
+const numbers = [
+  ['renewal_days', 'Due so many days before the end'],
+  ['margin_days', 'Days kept free before the end'],
+  ['turnaround_days', 'Days that the signer takes'],
+  ['max_lifetime_days', 'Longest life in days; 0: any'],
+  ['min_rsa_bits', 'Smallest RSA key, bits'],
+  ['min_ec_bits', 'Smallest key on a curve, bits'],
+] as const
+
+/** Rules shows the policy of the fleet, and where sites and devices differ from it. */
+export function Rules() {
+  const all = useQuery(policiesQuery)
+  const [scope, setScope] = useState('')
+  if (all.error) return <Problem error={all.error} />
+  return (
+    <Panel title="Policy">
+      {(all.data ?? []).map((p) => (
+        <Rule key={p.scope} policy={p} />
+      ))}
+      <Box component="form" aria-label="Rules for another scope" sx={{ display: 'flex', gap: 1, pt: 2, flexWrap: 'wrap' }} onSubmit={(e) => {
+        e.preventDefault()
+        queryClient.setQueryData(policiesQuery.queryKey, [...(all.data ?? []).filter((p) => p.scope !== scope), { scope, rules: {} }])
+        setScope('')
+      }}>
+        <TextField size="small" label="Rules of its own for site/NAME or device/NAME" value={scope} onChange={(e) => setScope(e.target.value)} sx={{ width: 340 }} />
+        <Button type="submit" variant="outlined" disabled={!/^(site|device)\/./.test(scope)}>
+          Begin
+        </Button>
+      </Box>
+    </Panel>
+  )
+}
+
+function Rule({ policy }: { policy: Policy }) {
+  const [rules, setRules] = useState(policy.rules)
+  const save = useMutation({
+    mutationFn: () => take(api.PUT('/api/v1/policies', { body: { scope: policy.scope, rules } })),
+    onSuccess: () => queryClient.invalidateQueries(),
+  })
+  const changed = JSON.stringify(rules) !== JSON.stringify(policy.rules)
+  return (
+    <Box sx={{ py: 1.5, borderBottom: 1, borderColor: 'divider', display: 'grid', gap: 1.5 }} aria-label={`Rules of ${policy.scope}`}>
+      <Typography sx={{ fontWeight: 600 }}>{policy.scope}</Typography>
+      <Box sx={{ display: 'grid', gap: 1.5, gridTemplateColumns: { xs: '1fr', sm: 'repeat(2, 1fr)', md: 'repeat(4, 1fr)' } }}>
+        {numbers.map(([name, label]) => (
+          <TextField
+            key={name}
+            size="small"
+            type="number"
+            label={label}
+            value={rules[name] ?? ''}
+            onChange={(e) => {
+              const { [name]: _, ...others } = rules
+              setRules(e.target.value === '' ? others : { ...rules, [name]: Number(e.target.value) })
+            }}
+          />
+        ))}
+        <TextField select size="small" label="Approved before a change by" value={rules.approval ?? ''} onChange={(e) => setRules({ ...rules, approval: e.target.value as 'nobody' })}>
+          <MenuItem value="nobody">nobody</MenuItem>
+          <MenuItem value="anybody">any operator</MenuItem>
+          <MenuItem value="another">another than who asked</MenuItem>
+        </TextField>
+        <TextField size="small" label="Names that every leaf must have" value={(rules.required_names ?? []).join(' ')} onChange={(e) => setRules({ ...rules, required_names: e.target.value.split(' ').filter(Boolean) })} />
+      </Box>
+      {changed && (
+        <Button variant="contained" sx={{ justifySelf: 'start' }} disabled={save.isPending} onClick={() => save.mutate()}>
+          Save, and judge the fleet anew
+        </Button>
+      )}
+      {save.error && <Problem error={save.error} />}
+    </Box>
+  )
+}
