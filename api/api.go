@@ -6,7 +6,9 @@ package api
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"crypto/tls"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -51,7 +53,7 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 	server.app = fiber.New(fiber.Config{
 		BodyLimit: maxBody, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: server.problem,
 	})
-	server.app.Use(harden)
+	server.app.Use(harden, server.identify)
 	shown := map[string]func(*Server, fiber.Ctx) (any, error){}
 	for _, r := range routes {
 		if r.shown != nil {
@@ -101,6 +103,29 @@ func harden(c fiber.Ctx) error {
 	return c.Next()
 }
 
+// identify gives every request an id, under which the log has it, and logs what
+// was asked of the API beyond looking.
+func (s *Server) identify(c fiber.Ctx) error {
+	id := make([]byte, 6)
+	rand.Read(id)
+	c.Set(requestIDHeader, hex.EncodeToString(id))
+	if c.Method() == fiber.MethodGet || !strings.HasPrefix(c.Path(), v1) {
+		return c.Next()
+	}
+	began := time.Now()
+	err := c.Next()
+	attributes := []any{"request", requestID(c), "method", c.Method(), "path", c.Path(), "user", bearer(c).User, "took", time.Since(began).Round(time.Millisecond)}
+	if err != nil {
+		attributes = append(attributes, "error", err)
+	}
+	s.log.Info("asked", attributes...)
+	return err
+}
+
+const requestIDHeader = "Request-Id"
+
+func requestID(c fiber.Ctx) string { return c.GetRespHeader(requestIDHeader) }
+
 // Problem is the body of every error answer (RFC 9457).
 type Problem struct {
 	Type   string `json:"type" required:"true"`
@@ -108,6 +133,8 @@ type Problem struct {
 	Status int    `json:"status" required:"true"`
 	Detail string `json:"detail,omitempty" description:"why"`
 	Next   string `json:"next,omitempty" description:"what to do next"`
+
+	Instance string `json:"instance,omitempty" description:"the request's id, as the log has it"`
 }
 
 var statusOf = map[service.Kind]int{
@@ -122,15 +149,16 @@ func (s *Server) problem(c fiber.Ctx, err error) error {
 	var http *fiber.Error
 	switch {
 	case errors.As(err, &known):
-		p = Problem{"urn:freshseal:" + string(known.Kind), known.What, statusOf[known.Kind], known.Why, known.Next}
+		p = Problem{"urn:freshseal:" + string(known.Kind), known.What, statusOf[known.Kind], known.Why, known.Next, ""}
 	case service.NoRoom(err):
-		s.log.Error("the database takes no changes", "error", err)
-		p = Problem{"urn:freshseal:no-room", "nothing was changed", fiber.StatusInsufficientStorage, "the disk of the service is full, read-only or failing", "make room on the disk of its data folder, then try again"}
+		s.log.Error("the database takes no changes", "request", requestID(c), "error", err)
+		p = Problem{"urn:freshseal:no-room", "nothing was changed", fiber.StatusInsufficientStorage, "the disk of the service is full, read-only or failing", "make room on the disk of its data folder, then try again", ""}
 	case errors.As(err, &http):
 		p.Status, p.Title, p.Next = http.Code, http.Message, "see /api/v1/openapi.json"
 	default:
-		s.log.Error("answer failed", "method", c.Method(), "path", c.Path(), "error", err)
+		s.log.Error("answer failed", "request", requestID(c), "method", c.Method(), "path", c.Path(), "error", err)
 	}
+	p.Instance = "urn:freshseal:request:" + requestID(c)
 	body, err := json.Marshal(p)
 	if err != nil {
 		return err

@@ -21,12 +21,12 @@ import (
 )
 
 func (a *app) serve() *cobra.Command {
-	var dir, listen string
+	var dir, listen, procedures string
 	var every time.Duration
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger(), ReadEvery: every})
+			s, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger(), ReadEvery: every, Procedures: procedures})
 			if err != nil {
 				return err
 			}
@@ -36,6 +36,7 @@ func (a *app) serve() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the folder that keeps everything")
+	c.Flags().StringVar(&procedures, "procedures", "", "a folder with procedures of your own, NAME.procedure.yaml")
 	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "how often the whole fleet is read; 0: only when asked")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
 	return settled(c)
@@ -99,10 +100,11 @@ func (a *app) run(ctx context.Context, s *service.Service, listen, name string, 
 
 func (a *app) demo() *cobra.Command {
 	var dir, listen string
+	var seed uint64
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the service with a made-up fleet on loopback", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			fleet, err := standin.StartFleet(filepath.Join(dir, "boxes"), time.Now())
+			fleet, err := standin.StartFleet(filepath.Join(dir, "boxes"), standin.Seed(seed), time.Now())
 			if err != nil {
 				return failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
 			}
@@ -119,6 +121,7 @@ func (a *app) demo() *cobra.Command {
 			return a.run(c.Context(), s, listen, "freshseal.mainquay.tidewrack.example", func(url string) error { return a.introduce(c.Context(), s, dir, url) })
 		},
 	}
+	c.Flags().Uint64Var(&seed, "seed", 1, "decides the fleet's keys and passwords, where the folder is new")
 	c.Flags().StringVar(&dir, "dir", ".demo", "the folder that keeps everything")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
 	return c

@@ -2,6 +2,7 @@ package device_test
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/x509/pkix"
 	"errors"
 	"net"
@@ -39,7 +40,7 @@ func startBox(t *testing.T) *standin.Running { return startBoxLike(t, standin.Bo
 func startBoxLike(t *testing.T, b standin.Box) *standin.Running {
 	t.Helper()
 	var none *standin.Authority
-	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"}, Ends: time.Hour}, time.Now())
+	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"}, Ends: time.Hour}, rand.Reader, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509/pkix"
 	"io"
@@ -21,7 +22,7 @@ import (
 func simulated(t *testing.T, b standin.Box) *standin.Running {
 	t.Helper()
 	var none *standin.Authority
-	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"}, Names: []string{"appliance.invalid"}, Ends: 1000 * time.Hour}, time.Now())
+	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"}, Names: []string{"appliance.invalid"}, Ends: 1000 * time.Hour}, rand.Reader, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}

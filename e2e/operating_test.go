@@ -2,11 +2,14 @@ package e2e
 
 import (
 	"bytes"
+	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // refused runs a command of the service itself that must not work.
@@ -64,4 +67,72 @@ func TestSettingsComeFromFlagsEnvironmentAndFile(t *testing.T) {
 	refused(t, "127.0.0.1:66666", []string{"FRESHSEAL_LISTEN=127.0.0.1:77777"}, "serve", "--dir", dir, "--settings", file, "--listen", "127.0.0.1:66666")
 	refused(t, "the setting read-every cannot be", []string{"FRESHSEAL_READ_EVERY=often"}, "serve", "--dir", dir)
 	refused(t, "which is no flag of serve", nil, "serve", "--dir", dir, "--settings", write(t, filepath.Join(dir, "typo.yaml"), "listne: x\n"))
+}
+
+// A disk that is full is said plainly, and nothing is lost or half written by it.
+func TestAFullDiskLosesNothing(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	// The service gets a small disk of its own, in a name space of its own.
+	small := exec.Command("unshare", "-rm", "sh", "-c", `mount -t tmpfs -o size=4m tmpfs "$1" && exec "$2" serve --dir "$1" --listen 127.0.0.1:0`, "sh", dir, program)
+	if out, err := exec.Command("unshare", "-rm", "true").CombinedOutput(); err != nil {
+		t.Skipf("this machine gives no mount name space: %s", out)
+	}
+	s := launch(t, dir, small)
+	s.dir = fmt.Sprintf("/proc/%d/root%s", small.Process.Pid, dir) // as it is seen from there
+	s.login()
+	s.ok("device", "add", "camera.saltmere.tidewrack.example", "--address", "127.0.0.9", "--slot", "web=9")
+	filler := filepath.Join(s.dir, "filler")
+	f, err := os.Create(filler)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for err == nil {
+		_, err = f.Write(make([]byte, 4096))
+	}
+	f.Close()
+	full := func() bool {
+		for range 200 { // what is left of the last page still takes some
+			if r := s.run("", "token", "add", "more", "--role", "viewer", "--days", "1"); r.code != 0 {
+				return strings.Contains(r.stderr, "the disk of the service is full") && strings.Contains(r.stderr, "next: make room")
+			}
+		}
+		return false
+	}
+	if !full() {
+		t.Error("nobody says that the disk is full")
+	}
+	s.fails(1, "nothing was changed", "device", "add", "crane.saltmere.tidewrack.example", "--address", "127.0.0.9", "--slot", "web=9")
+	if err := os.Remove(filler); err != nil {
+		t.Fatal(err)
+	}
+	s.ok("device", "add", "crane.saltmere.tidewrack.example", "--address", "127.0.0.9", "--slot", "web=9")
+	s.ok("ledger", "verify")
+	if list := s.ok("device", "list", "--text", "saltmere", "--as", "csv"); strings.Count(list, "\n") != 3 {
+		t.Error(list)
+	}
+}
+
+// Procedures of one's own stand beside the built-in ones; one with a fault stops
+// the start and says where.
+func TestAFolderOfProcedures(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	builtin := start(t, "serve", t.TempDir())
+	builtin.login()
+	mine := strings.Replace(builtin.ok("procedure", "show", "web-pages-by-hand"), "procedure: web-pages-by-hand", "procedure: harbour-lights", 1)
+	file := write(t, filepath.Join(folder, "lights.procedure.yaml"), mine)
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", folder)
+	s.login()
+	if list := s.ok("procedure", "list"); !strings.Contains(list, "harbour-lights") || !strings.Contains(list, "web-files-ssh") {
+		t.Error(list)
+	}
+	s.ok("device", "add", "light.saltmere.tidewrack.example", "--address", "127.0.0.9", "--slot", "web=9", "--family", "harbour-lights")
+	write(t, file, strings.Replace(mine, "person: |", "persn: |", 1))
+	limited, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	out, err := exec.CommandContext(limited, program, "serve", "--dir", t.TempDir(), "--listen", "127.0.0.1:0", "--procedures", folder).CombinedOutput()
+	if err == nil || !strings.Contains(string(out), "lights.procedure.yaml: line") {
+		t.Errorf("%v\n%s", err, out)
+	}
 }

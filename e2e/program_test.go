@@ -58,8 +58,13 @@ func start(t *testing.T, verb, dir string) *server {
 
 func startAt(t *testing.T, verb, dir, listen string, more ...string) *server {
 	t.Helper()
-	s := &server{t: t, dir: dir, log: &bytes.Buffer{}, config: filepath.Join(dir, "client.yaml"), gone: make(chan struct{})}
-	s.cmd = exec.Command(program, append([]string{verb, "--dir", dir, "--listen", listen}, more...)...)
+	return launch(t, dir, exec.Command(program, append([]string{verb, "--dir", dir, "--listen", listen}, more...)...))
+}
+
+// launch runs a command that becomes the service, and waits until it is ready.
+func launch(t *testing.T, dir string, cmd *exec.Cmd) *server {
+	t.Helper()
+	s := &server{t: t, dir: dir, log: &bytes.Buffer{}, config: filepath.Join(dir, "client.yaml"), cmd: cmd, gone: make(chan struct{})}
 	s.cmd.Stderr = s.log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := s.cmd.StdoutPipe()
@@ -77,7 +82,7 @@ func startAt(t *testing.T, verb, dir, listen string, more ...string) *server {
 			return s
 		}
 	}
-	t.Fatalf("%s does not get ready:\n%s", verb, s.log)
+	t.Fatalf("%v does not get ready:\n%s", cmd.Args, s.log)
 	return nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"regexp"
 	"slices"
@@ -283,7 +284,7 @@ func (s *Service) Procedure(name string) (procedure.Source, error) {
 // Procedures are all procedures by name.
 func (s *Service) Procedures() []procedure.Source {
 	var out []procedure.Source
-	for _, name := range procedure.BuiltinNames() {
+	for _, name := range slices.Sorted(maps.Keys(s.procedures)) {
 		out = append(out, s.procedures[name])
 	}
 	return out

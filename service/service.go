@@ -39,6 +39,7 @@ type Options struct {
 	Now          func() time.Time
 	Log          *slog.Logger
 	ReadEvery    time.Duration   // how often the whole fleet is read; 0: only when asked
+	Procedures   string          // a folder with procedures beside the built-in ones; empty: none
 	Subject      request.Subject // what requests say where the old certificate says nothing
 }
 
@@ -111,6 +112,13 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 }
 
 func open(ctx context.Context, o Options) (*Service, error) {
+	procedures := procedure.Builtin
+	if o.Procedures != "" {
+		var err error
+		if procedures, err = procedure.Load(os.DirFS(o.Procedures)); err != nil {
+			return nil, invalid("the service does not start", err.Error(), "mend it; see: freshseal procedure check FILE")
+		}
+	}
 	box, err := strongbox.Open(filepath.Join(o.Dir, "strongbox.key"))
 	if err != nil {
 		return nil, err
@@ -120,7 +128,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		started: o.Now().UTC(), options: o, store: db, box: box, procedures: procedure.Builtin,
+		started: o.Now().UTC(), options: o, store: db, box: box, procedures: procedures,
 		reader: wire.Reader{Dial: o.Dial, Now: o.Now, Limit: readLimit},
 		places: make(chan struct{}, workAtOnce),
 	}

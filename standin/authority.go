@@ -2,12 +2,11 @@ package standin
 
 import (
 	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"errors"
+	"io"
 	"net"
 	"time"
 
@@ -30,13 +29,13 @@ type Wanted struct {
 }
 
 // NewAuthority makes an authority: a root, or below another one.
-func NewAuthority(name string, above *Authority, now time.Time) (*Authority, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+func NewAuthority(name string, above *Authority, random io.Reader, now time.Time) (*Authority, error) {
+	key, err := newKey(random)
 	if err != nil {
 		return nil, err
 	}
 	c, err := issue(Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, CommonName: name},
-		Begins: -3 * 365 * day, Ends: 6 * 365 * day, IsAuthority: true}, above, key, now)
+		Begins: -3 * 365 * day, Ends: 6 * 365 * day, IsAuthority: true}, above, key, random, now)
 	return &Authority{c, key}, err
 }
 
@@ -81,12 +80,12 @@ func openAuthorities(text []byte) (root, middle *Authority, err error) {
 
 // Issue makes a key and a certificate, signed by the authority or, where it is
 // nil, by the key itself as factories do. Both come as PEM.
-func (a *Authority) Issue(w Wanted, now time.Time) (certificate, key []byte, err error) {
-	made, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+func (a *Authority) Issue(w Wanted, random io.Reader, now time.Time) (certificate, key []byte, err error) {
+	made, err := newKey(random)
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := issue(w, a, made, now)
+	c, err := issue(w, a, made, random, now)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -94,7 +93,7 @@ func (a *Authority) Issue(w Wanted, now time.Time) (certificate, key []byte, err
 	return c.PEM(), pemOf("PRIVATE KEY", pkcs8), err
 }
 
-func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, now time.Time) (*cert.Certificate, error) {
+func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, random io.Reader, now time.Time) (*cert.Certificate, error) {
 	template := x509.Certificate{
 		Subject: w.Subject, NotBefore: now.Add(w.Begins), NotAfter: now.Add(w.Ends),
 		BasicConstraintsValid: true, IsCA: w.IsAuthority, KeyUsage: x509.KeyUsageDigitalSignature,
@@ -112,7 +111,7 @@ func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, now time.Time) (*c
 		}
 	}
 	if above == nil {
-		return cert.Issue(rand.Reader, template, key.Public(), nil, key)
+		return cert.Issue(random, template, key.Public(), nil, key)
 	}
-	return cert.Issue(rand.Reader, template, key.Public(), above.Certificate, above.key)
+	return cert.Issue(random, template, key.Public(), above.Certificate, above.key)
 }

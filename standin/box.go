@@ -12,6 +12,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -42,6 +43,7 @@ type Box struct {
 	Asks     bool          // asks for the password (keyboard-interactive) instead of taking it unasked
 	Pages    bool          // has a web page on which certificates are exchanged by hand
 	Forward  Forward       // makes it a jump host; may be nil
+	Random   io.Reader     // of its host key; nil: the system's
 	Watch    Watch         // is told of everything that is asked of the box; may be nil
 }
 
@@ -116,7 +118,7 @@ func (r *Running) start() error {
 		return err
 	}
 	var err error
-	if r.hostKey, err = openHostKey(filepath.Join(r.Dir, "host_key")); err != nil {
+	if r.hostKey, err = openHostKey(filepath.Join(r.Dir, "host_key"), orSystem(r.Random)); err != nil {
 		return err
 	}
 	if r.ssh, err = listen(r.Address, r.SSHPort); err != nil {

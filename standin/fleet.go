@@ -2,11 +2,11 @@ package standin
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/x509/pkix"
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"net/netip"
@@ -39,6 +39,7 @@ type Fleet struct {
 	Jump    Member // the jump host of the site it names
 	Meddled string // the device whose certificate Meddle exchanges
 
+	seed    Seed
 	boxes   []*Running
 	places  map[string]string // shown address:port → where it really listens
 	aboard  map[string]string // likewise, for those that only the jump host reaches
@@ -93,9 +94,9 @@ const jumpHost = "203.0.113.80"
 
 // StartFleet turns the demo's fleet on; dir keeps the state of its boxes, which
 // is made at the first start.
-func StartFleet(dir string, now time.Time) (*Fleet, error) {
-	f := &Fleet{places: map[string]string{}, aboard: map[string]string{}}
-	root, middle, err := authorities(dir, now)
+func StartFleet(dir string, seed Seed, now time.Time) (*Fleet, error) {
+	f := &Fleet{seed: seed, places: map[string]string{}, aboard: map[string]string{}}
+	root, middle, err := authorities(dir, seed.reader("authorities"), now)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +116,7 @@ func StartFleet(dir string, now time.Time) (*Fleet, error) {
 
 // authorities opens the operator's own root and the intermediate that signs its
 // certificates, or makes them at the first start.
-func authorities(dir string, now time.Time) (root, middle *Authority, err error) {
+func authorities(dir string, random io.Reader, now time.Time) (root, middle *Authority, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, nil, err
 	}
@@ -127,10 +128,10 @@ func authorities(dir string, now time.Time) (root, middle *Authority, err error)
 	if !errors.Is(err, fs.ErrNotExist) {
 		return nil, nil, err
 	}
-	if root, err = NewAuthority("Tidewrack Ferries Root", nil, now); err != nil {
+	if root, err = NewAuthority("Tidewrack Ferries Root", nil, random, now); err != nil {
 		return nil, nil, err
 	}
-	if middle, err = NewAuthority("Tidewrack Ferries Device Authority", root, now); err != nil {
+	if middle, err = NewAuthority("Tidewrack Ferries Device Authority", root, random, now); err != nil {
 		return nil, nil, err
 	}
 	if err := os.WriteFile(file+".part", append(root.withKey(), middle.withKey()...), 0o600); err != nil {
@@ -146,14 +147,14 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		return nil
 	}
 	folder := filepath.Join(dir, strings.SplitN(m.name, ".tidewrack", 2)[0])
-	if err := lay(folder, m, middle, now); err != nil {
+	if err := lay(folder, m, middle, f.seed.reader(m.name+" certificate"), now); err != nil {
 		return err
 	}
-	b := Box{Dir: folder, Address: loopback(m.address), SSHPort: 2222, TLSPort: 8443, Restart: m.restart, Faults: m.faults, Pages: m.byHand}
+	b := Box{Dir: folder, Address: loopback(m.address), SSHPort: 2222, TLSPort: 8443, Restart: m.restart, Faults: m.faults, Pages: m.byHand, Random: f.seed.reader(m.name + " host key")}
 	if m.replaceable {
 		var err error
 		b.User, shown.Family = "keeper", "web-files-ssh"
-		if b.Password, err = password(filepath.Join(folder, "password")); err != nil {
+		if b.Password, err = password(filepath.Join(folder, "password"), f.seed.reader(m.name+" password")); err != nil {
 			return err
 		}
 	}
@@ -192,11 +193,11 @@ func (f *Fleet) startJump(folder string) error {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
 	}
-	secret, err := password(filepath.Join(folder, "password"))
+	secret, err := password(filepath.Join(folder, "password"), f.seed.reader("gangway password"))
 	if err != nil {
 		return err
 	}
-	box, err := Start(Box{Dir: folder, Address: loopback(jumpHost), SSHPort: 2222, User: "gangway", Password: secret, Forward: func(address string) (net.Conn, error) {
+	box, err := Start(Box{Dir: folder, Address: loopback(jumpHost), SSHPort: 2222, User: "gangway", Password: secret, Random: f.seed.reader("gangway host key"), Forward: func(address string) (net.Conn, error) {
 		place, ok := f.aboard[address]
 		if !ok {
 			return nil, errors.New("nothing on board has the address " + address)
@@ -216,7 +217,7 @@ func (f *Fleet) startJump(folder string) error {
 // nothing of Fresh Seal.
 func (f *Fleet) Meddle(now time.Time) error {
 	var none *Authority
-	certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Corvane"}, CommonName: "Corvane service technician"}, Names: []string{"appliance.invalid"}, Ends: 365 * day}, now)
+	certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Corvane"}, CommonName: "Corvane service technician"}, Names: []string{"appliance.invalid"}, Ends: 365 * day}, f.seed.reader("technician"), now)
 	if err != nil {
 		return err
 	}
@@ -224,7 +225,7 @@ func (f *Fleet) Meddle(now time.Time) error {
 }
 
 // lay puts the certificate into a box with which it begins its life.
-func lay(folder string, m member, middle *Authority, now time.Time) error {
+func lay(folder string, m member, middle *Authority, random io.Reader, now time.Time) error {
 	w := Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, Locality: []string{m.site}, CommonName: m.name},
 		Names: []string{m.name}, Begins: m.ends - 365*day, Ends: m.ends}
 	if m.names != nil {
@@ -235,7 +236,7 @@ func lay(folder string, m member, middle *Authority, now time.Time) error {
 		signer = nil
 		w = Wanted{Subject: pkix.Name{Organization: []string{m.factory}, CommonName: m.factory + " appliance"}, Names: []string{"appliance.invalid"}, Begins: m.ends - 10*365*day, Ends: m.ends}
 	}
-	certificate, key, err := signer.Issue(w, now)
+	certificate, key, err := signer.Issue(w, random, now)
 	if err != nil {
 		return err
 	}
@@ -246,7 +247,7 @@ func lay(folder string, m member, middle *Authority, now time.Time) error {
 }
 
 // password is made once for each box.
-func password(file string) (string, error) {
+func password(file string, random io.Reader) (string, error) {
 	text, err := os.ReadFile(file)
 	if err == nil {
 		return strings.TrimSpace(string(text)), nil
@@ -255,7 +256,9 @@ func password(file string) (string, error) {
 		return "", err
 	}
 	secret := make([]byte, 18)
-	rand.Read(secret)
+	if _, err := io.ReadFull(random, secret); err != nil {
+		return "", err
+	}
 	made := base64.RawURLEncoding.EncodeToString(secret)
 	return made, os.WriteFile(file, []byte(made+"\n"), 0o600)
 }

@@ -3,7 +3,6 @@ package standin
 import (
 	"context"
 	"crypto/ed25519"
-	"crypto/rand"
 	"crypto/subtle"
 	"encoding/pem"
 	"errors"
@@ -28,10 +27,10 @@ func inside(p string) string {
 	return p
 }
 
-func openHostKey(file string) (ssh.Signer, error) {
+func openHostKey(file string, random io.Reader) (ssh.Signer, error) {
 	text, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		_, key, err := ed25519.GenerateKey(rand.Reader)
+		_, key, err := ed25519.GenerateKey(random)
 		if err != nil {
 			return nil, err
 		}

@@ -4,7 +4,7 @@ import (
 	"embed"
 	"fmt"
 	"io/fs"
-	"slices"
+	"maps"
 )
 
 //go:embed builtin/*.procedure.yaml
@@ -38,12 +38,31 @@ var Builtin = func() map[string]Source {
 	return out
 }()
 
-// BuiltinNames are their names in order.
-func BuiltinNames() []string {
-	var names []string
-	for name := range Builtin {
-		names = append(names, name)
+// Load reads the procedures of a folder, NAME.procedure.yaml each, beside the
+// built-in ones. A file with a fault, or a name that is taken, is an error that
+// says where.
+func Load(folder fs.FS) (map[string]Source, error) {
+	out := maps.Clone(Builtin)
+	files, err := fs.Glob(folder, "*.procedure.yaml")
+	if err != nil {
+		return nil, err
 	}
-	slices.Sort(names)
-	return names
+	for _, file := range files {
+		text, err := fs.ReadFile(folder, file)
+		if err != nil {
+			return nil, err
+		}
+		p, faults := Parse(text)
+		if len(faults) > 0 {
+			return nil, fmt.Errorf("%s: %w", file, faults[0])
+		}
+		if _, taken := out[p.Name]; taken {
+			return nil, fmt.Errorf("%s: a procedure is called %s already; give it another name", file, p.Name)
+		}
+		if p.Uses(Itself) {
+			return nil, fmt.Errorf("%s: the link %s is for Fresh Seal's own certificate alone", file, Itself)
+		}
+		out[p.Name] = Source{Procedure: p, YAML: string(text)}
+	}
+	return out, nil
 }

@@ -8,10 +8,12 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink, useNavigate, useParams } from 'react-router'
 import { api, take, type Device, type Schemas } from '../../api/client'
-import { deviceQuery, queryClient, replacementsQuery, slotsQuery } from '../../api/queries'
+import { deviceQuery, queryClient, replacementsQuery, slotQuery, slotsQuery } from '../../api/queries'
 import { mono } from '../../app/theme'
+import { Chain } from '../../parts/Chain'
 import { ConditionMark, conditions } from '../../parts/Condition'
 import { Confirm } from '../../parts/Confirm'
+import { Findings } from '../../parts/Findings'
 import { Facts, Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { StateMark } from '../../parts/State'
@@ -87,11 +89,7 @@ export function DevicePage() {
                     {s.expires_at ? `ends ${day(s.expires_at)}, ${days(s.expires_in_days)}` : 'not read yet'}
                   </Box>
                 </Box>
-                {s.findings.map((f) => (
-                  <Typography key={f.code + f.what} variant="body2" sx={{ color: f.severity === 'error' ? 'error.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
-                    {f.severity}: {f.what}
-                  </Typography>
-                ))}
+                <Served device={s.device} slot={s.name} />
               </Box>
             ))}
           </Panel>
@@ -116,6 +114,18 @@ export function DevicePage() {
       </Box>
       {dialog === 'edit' && <EditDevice device={d} etag={etag} close={() => setDialog(null)} />}
       {dialog === 'remove' && <Confirm question={`Forget ${d.name} with its history and secrets?`} yes="Remove" act={() => remove.mutate()} close={() => setDialog(null)} />}
+    </Box>
+  )
+}
+
+/** Served draws what a slot serves, who trusts it, and what is wrong with it. */
+function Served({ device, slot }: { device: string; slot: string }) {
+  const s = useQuery(slotQuery(device, slot)).data
+  if (!s) return null
+  return (
+    <Box sx={{ display: 'grid', gap: 1, pt: 1 }}>
+      {s.chain && <Chain links={s.chain} incomplete={s.findings.find((f) => f.code === 'chain-incomplete')?.what} />}
+      {s.findings.length > 0 && <Findings found={s.findings} />}
     </Box>
   )
 }
