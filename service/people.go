@@ -5,22 +5,16 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
-	"strings"
-	"sync"
 	"time"
 
 	"freshseal/store"
-
-	"golang.org/x/crypto/argon2"
 )
 
 // How long a sign-in holds.
@@ -127,7 +121,7 @@ func (s *Service) ChangePassword(ctx context.Context, who Bearer, old, new strin
 	if err := checkPassword(new); err != nil {
 		return err
 	}
-	return s.store.SetPassword(ctx, who.User, hashPassword(new), digest(who.Secret))
+	return s.store.SetPassword(ctx, who.User, hashPassword(new, peopleCost), digest(who.Secret))
 }
 
 func checkPassword(password string) error {
@@ -162,7 +156,7 @@ func (s *Service) AddUser(ctx context.Context, n NewUser) (User, error) {
 	if err := checkPassword(n.Password); err != nil {
 		return User{}, err
 	}
-	u := store.User{Name: n.Name, Password: hashPassword(n.Password), Role: string(n.Role), AddedAt: s.moment()}
+	u := store.User{Name: n.Name, Password: hashPassword(n.Password, peopleCost), Role: string(n.Role), AddedAt: s.moment()}
 	err := s.store.AddUser(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
 		return User{}, &Error{Conflict, "the user cannot be added", n.Name + " is there already", "choose another name"}
@@ -230,7 +224,7 @@ func (s *Service) EditUser(ctx context.Context, name string, c UserChange) (User
 		if err := checkPassword(*c.Password); err != nil {
 			return User{}, err
 		}
-		u.Password = hashPassword(*c.Password)
+		u.Password = hashPassword(*c.Password, peopleCost)
 	}
 	err = s.store.ChangeUser(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
@@ -284,8 +278,7 @@ func (s *Service) firstUser(ctx context.Context) error {
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return fmt.Errorf("writing the first password: %w", err)
 	}
-	_, err = s.AddUser(ctx, NewUser{"admin", Admin, password})
-	return err
+	return s.store.AddUser(ctx, store.User{Name: "admin", Password: hashPassword(password, machineCost), Role: string(Admin), AddedAt: s.moment()})
 }
 
 func randomText(bytes int) string {
@@ -297,44 +290,4 @@ func randomText(bytes int) string {
 func digest(secret string) string {
 	sum := sha256.Sum256([]byte(secret))
 	return hex.EncodeToString(sum[:])
-}
-
-// Cost of a password (RFC 9106, section 4, second recommendation).
-const (
-	argonTime, argonMemory, argonThreads = 3, 64 << 10, 4
-	argonLength                          = 32
-)
-
-// One password is tried at a time: each try takes 64 MiB.
-var argonLock sync.Mutex
-
-var nobody = sync.OnceValue(func() string { return hashPassword(randomText(12)) })
-
-// hashPassword writes a password as a PHC string.
-func hashPassword(password string) string {
-	salt := make([]byte, 16)
-	rand.Read(salt)
-	sum := argon(password, salt)
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(sum))
-}
-
-func argon(password string, salt []byte) []byte {
-	argonLock.Lock()
-	defer argonLock.Unlock()
-	defer debug.FreeOSMemory() // what a try takes is given back at once: most services see few
-	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonLength)
-}
-
-func passwordFits(hash, password string) bool {
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 {
-		return false
-	}
-	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
-	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	if err1 != nil || err2 != nil {
-		return false
-	}
-	return subtle.ConstantTimeCompare(want, argon(password, salt)) == 1
 }
