@@ -32,7 +32,7 @@ func (a *app) serve() *cobra.Command {
 			}
 			defer s.Close()
 			fmt.Fprintf(a.err, "first sign-in: see %s\n", filepath.Join(dir, "first-sign-in.txt"))
-			return a.run(c.Context(), s, listen, "", nil)
+			return a.run(c.Context(), s, listen, nil)
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the folder that keeps everything")
@@ -59,9 +59,8 @@ func (a *app) open(ctx context.Context, o service.Options) (*service.Service, er
 }
 
 // run serves until the context ends, then lets answers under way finish.
-// name is what the service calls itself in its own list; ready is called with
-// the address once it can be used.
-func (a *app) run(ctx context.Context, s *service.Service, listen, name string, ready func(url string) error) error {
+// ready is called with the address once it can be used.
+func (a *app) run(ctx context.Context, s *service.Service, listen string, ready func(url string) error) error {
 	l, err := net.Listen("tcp", listen)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
@@ -74,7 +73,7 @@ func (a *app) run(ctx context.Context, s *service.Service, listen, name string, 
 		return err
 	}
 	done := make(chan error, 1)
-	if err := s.ListItself(ctx, name, l.Addr()); err != nil {
+	if err := s.ListItself(ctx, l.Addr()); err != nil {
 		return err
 	}
 	go func() { done <- server.Serve(l) }()
@@ -109,7 +108,7 @@ func (a *app) demo() *cobra.Command {
 				return failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
 			}
 			defer fleet.Close()
-			s, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries",
+			s, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries", Name: "freshseal.mainquay.tidewrack.example",
 				Dial: fleet.Dial, Log: a.logger(), ReadEvery: time.Minute, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
 			if err != nil {
 				return err
@@ -118,7 +117,7 @@ func (a *app) demo() *cobra.Command {
 			if err := fillFleet(c.Context(), s, fleet); err != nil {
 				return failed("the demo's fleet cannot be added", err.Error(), "choose an empty folder with --dir")
 			}
-			return a.run(c.Context(), s, listen, "freshseal.mainquay.tidewrack.example", func(url string) error { return a.introduce(c.Context(), s, dir, url) })
+			return a.run(c.Context(), s, listen, func(url string) error { return a.introduce(c.Context(), s, dir, url) })
 		},
 	}
 	c.Flags().Uint64Var(&seed, "seed", 1, "decides the fleet's keys and passwords, where the folder is new")

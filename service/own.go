@@ -74,7 +74,7 @@ func (s *Service) Succession(ctx context.Context) ([]cert.Endorsement, error) {
 func (s *Service) openOwn(ctx context.Context) error {
 	m, err := s.ownMaterial(ctx, ownPurpose)
 	if errors.Is(err, store.ErrNotFound) {
-		if m, err = makeOwn(s.now()); err == nil {
+		if m, err = makeOwn(s.options.Name, s.now()); err == nil {
 			err = s.putOwn(ctx, ownPurpose, m)
 		}
 	}
@@ -110,12 +110,11 @@ func (s *Service) putOwn(ctx context.Context, purpose string, m ownMaterial) err
 	return s.store.PutSecret(ctx, purpose, s.box.Seal(purpose, material))
 }
 
-func makeOwn(now time.Time) (ownMaterial, error) {
+func makeOwn(host string, now time.Time) (ownMaterial, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return ownMaterial{}, err
 	}
-	host := hostName()
 	template := x509.Certificate{
 		Subject:   pkix.Name{CommonName: "Fresh Seal on " + host},
 		NotBefore: now.Add(-5 * time.Minute), NotAfter: now.Add(ownLife),
@@ -141,9 +140,8 @@ func hostName() string {
 }
 
 // ListItself sees that the service stands in its own list as a device, at the
-// address where it listens, and reads it. name is what clients call it; empty:
-// the machine's name.
-func (s *Service) ListItself(ctx context.Context, name string, at net.Addr) error {
+// address where it listens, and reads it.
+func (s *Service) ListItself(ctx context.Context, at net.Addr) error {
 	where, ok := at.(*net.TCPAddr)
 	if !ok {
 		return fmt.Errorf("the service listens on %s, which is no TCP address", at)
@@ -152,9 +150,7 @@ func (s *Service) ListItself(ctx context.Context, name string, at net.Addr) erro
 	if where.IP.IsUnspecified() {
 		address = "127.0.0.1"
 	}
-	if name == "" {
-		name = hostName()
-	}
+	name := s.options.Name
 	rows, _, err := s.store.DevicePage(ctx, s.moment(), store.DeviceFilter{Family: ownFamily}, store.Page{Most: 1})
 	if err != nil {
 		return err

@@ -34,6 +34,7 @@ const Fleet = "fleet"
 // Options are what a service is made of. Only Dir is needed.
 type Options struct {
 	Dir          string // everything that outlives the process
+	Name         string // what clients call the service; empty: the machine's name
 	Organization string // stands in what bench signs
 	Dial         func(ctx context.Context, network, address string) (net.Conn, error)
 	Now          func() time.Time
@@ -91,6 +92,9 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Name == "" {
+		o.Name = hostName()
 	}
 	if o.Organization == "" {
 		o.Organization = "Fresh Seal"
