@@ -292,7 +292,7 @@ func (a *app) audience() *cobra.Command {
 				return err
 			}
 			var text []byte
-			sorted, err := pile.Sort(files)
+			sorted, err := pile.Sort(files, pile.Options{})
 			if err != nil {
 				return failed("no anchor was added", err.Error(), "give one root")
 			}

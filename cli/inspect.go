@@ -70,7 +70,7 @@ func (a *app) certificates(names []string, flag string) ([]*cert.Certificate, er
 		if err != nil {
 			return nil, err
 		}
-		sorted, err := pile.Sort(files)
+		sorted, err := pile.Sort(files, pile.Options{})
 		if err != nil {
 			return nil, err
 		}

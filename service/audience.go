@@ -20,7 +20,7 @@ func (s *Service) Anchors(ctx context.Context) ([]cert.Facts, error) {
 // AddAnchors trusts every root in a file, and judges all slots anew. Anything
 // else in the file is refused, since trust is given with open eyes.
 func (s *Service) AddAnchors(ctx context.Context, content []byte) ([]cert.Facts, error) {
-	accounts, err := pile.Sort([]pile.File{{Content: content}})
+	accounts, err := pile.Sort([]pile.File{{Content: content}}, pile.Options{})
 	if err != nil {
 		return nil, invalid("no anchor was added", err.Error(), "give one root")
 	}

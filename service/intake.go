@@ -110,7 +110,7 @@ type Answer struct {
 // completes and judges each chain, and lets those go on that are good. Roots
 // in the pile are trusted only when trustRoots says so.
 func (s *Service) TakeIn(ctx context.Context, files []pile.File, trustRoots bool, by string) (Intake, error) {
-	accounts, err := pile.Sort(files)
+	accounts, err := pile.Sort(files, pile.Options{})
 	if err != nil {
 		return Intake{}, invalid("the pile was not taken in", err.Error(), "split it")
 	}

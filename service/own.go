@@ -254,7 +254,7 @@ func (o own) install(ctx context.Context, content []byte) error {
 	if err != nil {
 		return err
 	}
-	accounts, err := pile.Sort([]pile.File{{Name: "chain", Content: content}})
+	accounts, err := pile.Sort([]pile.File{{Name: "chain", Content: content}}, pile.Options{})
 	if err != nil {
 		return err
 	}

@@ -59,7 +59,7 @@ func (a Account) Wrong() bool {
 
 // Files sorts files and judges the chain of every leaf.
 func Files(files []pile.File, t Terms) (Account, error) {
-	sorted, err := pile.Sort(files)
+	sorted, err := pile.Sort(files, pile.Options{})
 	if err != nil {
 		return Account{}, err
 	}

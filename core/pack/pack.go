@@ -95,7 +95,7 @@ func readBack(written []byte, want []*cert.Certificate) error {
 	if len(want) == 0 {
 		return nil
 	}
-	accounts, err := pile.Sort([]pile.File{{Content: written}})
+	accounts, err := pile.Sort([]pile.File{{Content: written}}, pile.Options{})
 	if err != nil {
 		return err
 	}

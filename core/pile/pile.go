@@ -1,34 +1,35 @@
 // Package pile sorts files whose names and endings mean nothing: whatever an
 // administrator was sent goes in, certificates, requests and the rest come out.
 //
-//	files  →  Sort  →  per file: what it holds  →  Certificates, Requests
+//	files  →  Sort  →  per file: what it holds  →  Certificates, Requests, Keys
 //
-// It reads PEM (RFC 7468) in the dress that mail, notepads and portals give it
-// (CRLF or CR line ends, a byte order mark, text around the blocks) and DER.
+// It reads PEM (RFC 7468) in the dress that mail, notepads and portals give it,
+// base64 without any armour, DER, PKCS #7 (RFC 5652), PKCS #12 (RFC 7292), and
+// archives and mails of all that. Files of an archive get accounts of their own.
 package pile
 
 import (
 	"bytes"
+	"crypto"
 	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
-	"strings"
+	"unicode/utf8"
 
 	"freshseal/core/cert"
-
-	"golang.org/x/crypto/cryptobyte"
-	"golang.org/x/crypto/cryptobyte/asn1"
 )
 
-// Limits against piles that were made to hurt.
+// Limits against piles that were made to hurt. MaxBytes counts what archives
+// unpack to as well.
 const (
 	MaxBytes = 64 << 20 // of all files together
 	MaxItems = 100_000  // things found in one pile
+	maxDepth = 5        // archives in archives
+	maxNotes = 1_000    // things in one file that are told of one by one, unless they can be used
 )
 
 // ErrTooLarge says that a pile is over MaxBytes or MaxItems.
-var ErrTooLarge = errors.New("the pile is too large: at most 64 MiB and 100,000 things at once; give it in parts")
+var ErrTooLarge = errors.New("the pile is too large: at most 64 MiB, unpacked, and 100,000 things at once; give it in parts")
 
 // File is one file of the pile. The name only tells people which it was.
 type File struct {
@@ -48,8 +49,8 @@ const (
 	Junk           Kind = "junk"
 )
 
-// Item is one thing found in a file. Of a private key only its presence is
-// told: its bytes do not leave this package.
+// Item is one thing found in a file. A private key is told of by its presence
+// and its public half; see Keys.
 type Item struct {
 	Kind    Kind   `json:"kind" required:"true" enum:"certificate,request,key,revocation-list,junk"`
 	SHA256  string `json:"sha256,omitempty"`
@@ -58,34 +59,114 @@ type Item struct {
 
 	Certificate *cert.Certificate        `json:"-"`
 	Request     *x509.CertificateRequest `json:"-"`
+	Key         crypto.Signer            `json:"-"` // never written anywhere by this package
 }
 
-// Account tells what one file held.
+// Account tells what one file held. A file of an archive is named after both:
+// "bundle.zip › leaf.cer".
 type Account struct {
 	Name  string `json:"name" required:"true"`
 	Holds []Item `json:"holds" required:"true"`
 }
 
+// Options are what helps to open what is locked.
+type Options struct {
+	Passphrases []string // tried on PKCS #12 and on locked keys, after none at all
+}
+
 // Sort reads every file and tells what it holds, in the order given. A file
 // that cannot be read is junk in its account and no error; the only error is
 // ErrTooLarge.
-func Sort(files []File) ([]Account, error) {
-	total, items := 0, 0
+func Sort(files []File, o Options) ([]Account, error) {
+	s := sorter{passphrases: append([]string{""}, o.Passphrases...), bytes: MaxBytes, items: MaxItems}
 	for _, f := range files {
-		total += len(f.Content)
-	}
-	if total > MaxBytes {
-		return nil, ErrTooLarge
-	}
-	accounts := make([]Account, 0, len(files))
-	for _, f := range files {
-		holds := sortFile(f.Content)
-		if items += len(holds); items > MaxItems {
+		if s.bytes -= len(f.Content); s.bytes < 0 {
 			return nil, ErrTooLarge
 		}
-		accounts = append(accounts, Account{Name: f.Name, Holds: holds})
 	}
-	return accounts, nil
+	for _, f := range files {
+		if err := s.file(f.Name, f.Content, 0); err != nil {
+			return nil, err
+		}
+	}
+	return s.accounts, nil
+}
+
+// sorter goes through a pile and keeps count of what it may still take.
+type sorter struct {
+	passphrases  []string
+	bytes, items int
+	accounts     []Account
+}
+
+// file sorts one file, or the files in it.
+func (s *sorter) file(name string, content []byte, depth int) error {
+	inner, err := s.unpack(content, depth)
+	if err != nil {
+		return err
+	}
+	if inner != nil {
+		for _, f := range inner {
+			if f.broken != "" {
+				if err := s.account(name, []Item{junk(f.broken)}); err != nil {
+					return err
+				}
+				continue
+			}
+			if err := s.file(name+" › "+shown(f.name), f.content, depth+1); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return s.account(name, s.sort(content))
+}
+
+func (s *sorter) account(name string, holds []Item) error {
+	if s.items -= len(holds); s.items < 0 {
+		return ErrTooLarge
+	}
+	s.accounts = append(s.accounts, Account{Name: name, Holds: brief(holds)})
+	return nil
+}
+
+// brief leaves out of the account what is only told of, where there is far too
+// much of it.
+func brief(holds []Item) []Item {
+	told := 0
+	var out []Item
+	for _, item := range holds {
+		if item.Kind == Junk {
+			if told++; told > maxNotes {
+				continue
+			}
+		}
+		out = append(out, item)
+	}
+	if told > maxNotes {
+		out = append(out, junk(fmt.Sprintf("and %d more that cannot be used", told-maxNotes)))
+	}
+	return out
+}
+
+// sort tells what a file holds that is no archive.
+func (s *sorter) sort(content []byte) []Item {
+	if len(bytes.TrimSpace(content)) == 0 {
+		return []Item{junk("the file is empty")}
+	}
+	if items := s.der(content); items != nil {
+		return items
+	}
+	text := plainText(content)
+	if items := s.armoured(text); len(items) > 0 {
+		return items
+	}
+	if der := bareBase64(text); der != nil {
+		if items := s.der(der); items != nil {
+			return items
+		}
+	}
+	return []Item{junk(guess(content))}
 }
 
 // Certificates are the different certificates of a pile, each once, in the
@@ -93,154 +174,71 @@ func Sort(files []File) ([]Account, error) {
 func Certificates(accounts []Account) []*cert.Certificate {
 	var out []*cert.Certificate
 	seen := map[string]bool{}
-	for _, a := range accounts {
-		for _, item := range a.Holds {
-			if item.Certificate != nil && !seen[item.SHA256] {
-				seen[item.SHA256] = true
-				out = append(out, item.Certificate)
-			}
+	for _, item := range all(accounts) {
+		if item.Certificate != nil && !seen[item.SHA256] {
+			seen[item.SHA256] = true
+			out = append(out, item.Certificate)
 		}
 	}
 	return out
 }
 
-func sortFile(content []byte) []Item {
-	if len(bytes.TrimSpace(content)) == 0 {
-		return []Item{junk("the file is empty")}
-	}
-	if items := sortDER(content); items != nil {
-		return items
-	}
-	items := sortPEM(plainLines(content))
-	if len(items) == 0 {
-		return []Item{junk(guess(content))}
-	}
-	return items
-}
-
-// plainLines takes away the byte order mark and makes CRLF and CR to LF.
-func plainLines(text []byte) []byte {
-	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
-	text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
-	return bytes.ReplaceAll(text, []byte("\r"), []byte("\n"))
-}
-
-func sortPEM(text []byte) []Item {
-	var items []Item
-	for len(items) <= MaxItems {
-		block, rest := pem.Decode(text)
-		if block == nil {
-			break
+// Keys are the private keys of a pile that could be opened.
+func Keys(accounts []Account) []crypto.Signer {
+	var out []crypto.Signer
+	for _, item := range all(accounts) {
+		if item.Key != nil {
+			out = append(out, item.Key)
 		}
-		items = append(items, sortBlock(block))
-		text = rest
 	}
-	if n := bytes.Count(text, []byte("-----BEGIN ")); n > 0 {
-		items = append(items, junk(fmt.Sprintf("%d block(s) that begin and are cut or damaged; copy them again, whole", n)))
-	}
-	return items
+	return out
 }
 
-func sortBlock(block *pem.Block) Item {
-	switch block.Type {
-	case "CERTIFICATE", "X509 CERTIFICATE":
-		return certificate(block.Bytes)
-	case "CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST":
-		return request(block.Bytes)
-	case "X509 CRL":
-		return Item{Kind: RevocationList, SHA256: cert.Fingerprint(block.Bytes)}
-	}
-	if strings.HasSuffix(block.Type, "PRIVATE KEY") {
-		return key()
-	}
-	return junk(fmt.Sprintf("a block %q, which is not used here", printable(block.Type)))
-}
-
-// sortDER takes one or more DER values one after the other; nil says that the
-// content is not DER.
-func sortDER(content []byte) []Item {
-	var items []Item
-	for rest := cryptobyte.String(content); !rest.Empty(); {
-		var element cryptobyte.String
-		if len(items) > MaxItems || !rest.ReadASN1Element(&element, asn1.SEQUENCE) {
-			return nil
+func all(accounts []Account) func(func(int, Item) bool) {
+	return func(yield func(int, Item) bool) {
+		n := 0
+		for _, a := range accounts {
+			for _, item := range a.Holds {
+				if !yield(n, item) {
+					return
+				}
+				n++
+			}
 		}
-		items = append(items, derItem(element))
 	}
-	return items
-}
-
-func derItem(der []byte) Item {
-	if item := certificate(der); item.Kind != Junk {
-		return item
-	}
-	if item := request(der); item.Kind != Junk {
-		return item
-	}
-	if isKey(der) {
-		return key()
-	}
-	if _, err := x509.ParseRevocationList(der); err == nil {
-		return Item{Kind: RevocationList, SHA256: cert.Fingerprint(der)}
-	}
-	return junk("DER that is neither certificate, request, key nor revocation list")
-}
-
-func certificate(der []byte) Item {
-	c, err := cert.Parse(der)
-	if err != nil {
-		return junk("a certificate that cannot be read: " + err.Error())
-	}
-	return Item{Kind: Certificate, SHA256: c.SHA256, Subject: c.Subject(), Certificate: c}
-}
-
-func request(der []byte) Item {
-	r, err := x509.ParseCertificateRequest(der)
-	if err != nil {
-		return junk("a request that cannot be read: " + err.Error())
-	}
-	return Item{Kind: Request, SHA256: cert.Fingerprint(der), Subject: r.Subject.String(), Request: r}
-}
-
-func key() Item {
-	return Item{Kind: Key, Note: "a private key: it was not kept. It should not travel in files like this; delete them"}
-}
-
-func isKey(der []byte) bool {
-	if _, err := x509.ParsePKCS8PrivateKey(der); err == nil {
-		return true
-	}
-	if _, err := x509.ParsePKCS1PrivateKey(der); err == nil {
-		return true
-	}
-	_, err := x509.ParseECPrivateKey(der)
-	return err == nil
 }
 
 func junk(note string) Item { return Item{Kind: Junk, Note: note} }
 
-// guess names what a file without any certificate seems to be.
+// guess names what a file without anything usable seems to be.
 func guess(content []byte) string {
 	for _, known := range []struct{ magic, what string }{
 		{"\x89PNG", "a picture (PNG)"}, {"\xff\xd8\xff", "a picture (JPEG)"}, {"GIF8", "a picture (GIF)"},
-		{"%PDF", "a PDF document"}, {"PK\x03\x04", "a zip archive; unpack it and give the files"},
-		{"\x1f\x8b", "a gzip archive; unpack it and give the files"}, {"\x7fELF", "a program"},
+		{"%PDF", "a PDF document; ask for the certificate as a file"}, {"\x7fELF", "a program"}, {"MZ", "a program"},
+		{"7z\xbc\xaf\x27\x1c", "a 7z archive; unpack it and give the files"}, {"Rar!", "a RAR archive; unpack it and give the files"},
+		{"\xd0\xcf\x11\xe0", "an Office or Outlook file; save what it holds as files of their own"},
+		{"\xfe\xed\xfe\xed", "a Java key store (JKS); export its entries as PKCS #12 or PEM"},
+		{"ssh-", "a public SSH key, which is no certificate"},
 	} {
 		if bytes.HasPrefix(content, []byte(known.magic)) {
 			return known.what
 		}
 	}
-	if bytes.IndexByte(content, 0) >= 0 {
+	if len(content) > 4 && content[0] == 0x30 && content[1] == 0x82 && int(content[2])<<8|int(content[3]) > len(content)-4 {
+		return "DER that is cut off; fetch it again"
+	}
+	if bytes.IndexByte(content, 0) >= 0 || !utf8.Valid(content) {
 		return "bytes that are neither PEM nor DER"
 	}
 	return "text without any PEM block"
 }
 
-func printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r > '~' {
+// shown writes a name from an archive so that it cannot do anything to a terminal.
+func shown(name string) string {
+	return string(bytes.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f || r == utf8.RuneError {
 			return '?'
 		}
 		return r
-	}, s)
+	}, []byte(name)))
 }

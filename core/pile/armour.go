@@ -1,0 +1,190 @@
+package pile
+
+import (
+	"bytes"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/pem"
+	"fmt"
+	"html"
+	"regexp"
+	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
+)
+
+// plainText makes plain lines of a text: UTF-16 and byte order marks, CRLF and
+// CR line ends, and the dress of web pages and of JSON are taken off.
+func plainText(text []byte) []byte {
+	text = fromUTF16(text)
+	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
+	text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
+	text = bytes.ReplaceAll(text, []byte("\r"), []byte("\n"))
+	if bytes.Contains(text, []byte(`\n`)) && bytes.Contains(text, []byte("BEGIN")) {
+		text = bytes.ReplaceAll(bytes.ReplaceAll(text, []byte(`\r`), nil), []byte(`\n`), []byte("\n"))
+	}
+	if tag.Match(text) {
+		text = tag.ReplaceAll(text, []byte("\n"))
+		text = []byte(html.UnescapeString(string(text)))
+	} else if bytes.Contains(text, []byte("&#")) || bytes.Contains(text, []byte("&nbsp;")) {
+		text = []byte(html.UnescapeString(string(text)))
+	}
+	return text
+}
+
+// tag is a tag of HTML. Nothing in armour looks like one.
+var tag = regexp.MustCompile(`(?i)</?(?:br|p|div|span|pre|code|td|tr|table|tbody|html|body|head|font|textarea|li|ul|b|i|tt|blockquote)(?:\s[^<>]{0,500})?/?>`)
+
+// fromUTF16 makes UTF-8 of UTF-16, with a byte order mark or without.
+func fromUTF16(text []byte) []byte {
+	if len(text) < 4 {
+		return text
+	}
+	at := func(i int) uint16 { return uint16(text[i]) | uint16(text[i+1])<<8 }
+	body := text
+	switch {
+	case text[0] == 0xff && text[1] == 0xfe:
+		body = text[2:]
+	case text[0] == 0xfe && text[1] == 0xff:
+		at = func(i int) uint16 { return uint16(text[i])<<8 | uint16(text[i+1]) }
+		body = text[2:]
+	case text[1] == 0 && text[3] == 0 && text[0] >= ' ' && text[0] < 0x7f:
+	case text[0] == 0 && text[2] == 0 && text[1] >= ' ' && text[1] < 0x7f:
+		at = func(i int) uint16 { return uint16(text[i])<<8 | uint16(text[i+1]) }
+	default:
+		return text
+	}
+	units := make([]uint16, 0, len(body)/2)
+	for i := len(text) - len(body); i+1 < len(text); i += 2 {
+		units = append(units, at(i))
+	}
+	return []byte(string(utf16.Decode(units)))
+}
+
+// mark is the beginning or the end of a block. Word processors make one long
+// dash of several, and mail puts characters before each line.
+var mark = regexp.MustCompile(`[-–—]{2,6} ?(BEGIN|END) ([A-Z0-9 #.]{1,40}?) ?[-–—]{2,6}`)
+
+// armoured reads every block of a text, whatever stands around them.
+func (s *sorter) armoured(text []byte) []Item {
+	marks := mark.FindAllSubmatchIndex(text, 2*MaxItems+2)
+	var items []Item
+	for i := 0; i < len(marks); i++ {
+		m := marks[i]
+		if string(text[m[2]:m[3]]) == "END" {
+			continue // of a block whose beginning is not here
+		}
+		label := string(text[m[4]:m[5]])
+		if i+1 == len(marks) || string(text[marks[i+1][2]:marks[i+1][3]]) == "BEGIN" {
+			items = append(items, junk(fmt.Sprintf("a block %q that begins and has no end; copy it again, whole", label)))
+			continue
+		}
+		items = append(items, s.block(label, text[m[1]:marks[i+1][0]])...)
+		i++
+	}
+	return items
+}
+
+// header is a line before the base64 of an older locked key (RFC 1421, 4.4).
+var header = regexp.MustCompile(`(?m)^[>\s]*((?:Proc-Type|DEK-Info|Comment|X-[A-Za-z-]+)): *(.*)$`)
+
+// attribute is a line that openssl writes between blocks, and some people leave in them.
+var attribute = regexp.MustCompile(`(?m)^[>\s]*(?:Bag Attributes|friendlyName|localKeyID|Key Attributes|subject=|issuer=).*$`)
+
+// block reads what stands between two marks.
+func (s *sorter) block(label string, body []byte) []Item {
+	headers := map[string]string{}
+	for _, h := range header.FindAllSubmatch(body, 10) {
+		headers[string(h[1])] = strings.TrimSpace(string(h[2]))
+	}
+	body = header.ReplaceAll(body, nil)
+	body = attribute.ReplaceAll(body, nil)
+	der := fromBase64(body)
+	if der == nil {
+		return []Item{junk(fmt.Sprintf("a block %q that is damaged; copy it again, whole", label))}
+	}
+	switch label {
+	case "CERTIFICATE", "X509 CERTIFICATE", "X.509 CERTIFICATE":
+		if item := certificate(der); item.Kind == Certificate {
+			return []Item{item}
+		}
+		if items := s.der(der); items != nil {
+			return items // PKCS #7 under the wrong name is what some portals give
+		}
+		return []Item{certificate(der)}
+	case "TRUSTED CERTIFICATE": // openssl's own: the certificate, then what it is trusted for
+		return []Item{certificate(firstElement(der))}
+	case "CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST":
+		return []Item{request(der)}
+	case "X509 CRL":
+		return []Item{revocations(der)}
+	case "PKCS7", "PKCS #7 SIGNED DATA", "CMS":
+		if items := s.signedData(der); items != nil {
+			return items
+		}
+		return []Item{junk("a PKCS #7 block that cannot be read")}
+	case "PUBLIC KEY", "RSA PUBLIC KEY":
+		return []Item{junk("a public key, which is no certificate")}
+	case "EC PARAMETERS", "DH PARAMETERS", "DSA PARAMETERS":
+		return nil
+	}
+	if strings.HasSuffix(label, "PRIVATE KEY") {
+		return []Item{s.keyBlock(label, headers, der)}
+	}
+	return []Item{junk(fmt.Sprintf("a block %q, which is not used here", label))}
+}
+
+// keyBlock reads a private key, whatever its form.
+func (s *sorter) keyBlock(label string, headers map[string]string, der []byte) Item {
+	if strings.HasPrefix(label, "OPENSSH") || strings.HasPrefix(label, "SSH2") {
+		return keyItem(nil, "a private SSH key: it was not kept")
+	}
+	if headers["DEK-Info"] == "" {
+		return s.keyDER(der)
+	}
+	block := &pem.Block{Type: label, Headers: headers, Bytes: der}
+	for _, passphrase := range s.passphrases {
+		if plain, err := x509.DecryptPEMBlock(block, []byte(passphrase)); err == nil { //nolint:staticcheck // the form is old and about
+			if key := parseKey(plain); key != nil {
+				return keyItem(key, "")
+			}
+		}
+	}
+	return keyItem(nil, lockedKey)
+}
+
+// fromBase64 reads base64 with or without its padding, whatever blanks, quote
+// marks and line ends stand in it; nil says that it is none.
+func fromBase64(text []byte) []byte {
+	clean := make([]byte, 0, len(text))
+	for i := 0; i < len(text); {
+		r, size := utf8.DecodeRune(text[i:])
+		i += size
+		switch {
+		case r == '=' || r == '+' || r == '/' || '0' <= r && r <= '9' || 'A' <= r && r <= 'Z' || 'a' <= r && r <= 'z':
+			clean = append(clean, byte(r))
+		case r == '-':
+			clean = append(clean, '+') // base64url (RFC 4648, 5)
+		case r == '_':
+			clean = append(clean, '/')
+		case r == ' ', r == '\n', r == '\t', r == '>', r == '|', r == '"', r == '\'', r == ',', r == '\\', r == 0xa0, r == 0x200b, r == 0xfeff, r == 0x2028:
+		default:
+			return nil
+		}
+	}
+	clean = bytes.TrimRight(clean, "=")
+	der := make([]byte, base64.RawStdEncoding.DecodedLen(len(clean)))
+	n, err := base64.RawStdEncoding.Decode(der, clean)
+	if err != nil || n == 0 {
+		return nil
+	}
+	return der[:n]
+}
+
+// bareBase64 reads a text that is base64 and nothing else.
+func bareBase64(text []byte) []byte {
+	if len(text) < 64 {
+		return nil
+	}
+	return fromBase64(text)
+}

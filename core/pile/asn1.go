@@ -1,0 +1,265 @@
+package pile
+
+import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"freshseal/core/cert"
+
+	"github.com/digitorus/pkcs7"
+	"github.com/youmark/pkcs8"
+	"golang.org/x/crypto/cryptobyte"
+	"golang.org/x/crypto/cryptobyte/asn1"
+	"software.sslmate.com/src/go-pkcs12"
+)
+
+// mostRounds is how many rounds of key derivation are done to open something;
+// what asks for more was made to keep us busy. Programs in use ask for up to a
+// million.
+const mostRounds = 5_000_000
+
+const lockedKey = "a private key, locked with a passphrase: it was not kept. It should not travel in files like this"
+
+// der takes one or more DER values one after the other; nil says that the
+// content is not DER.
+func (s *sorter) der(content []byte) []Item {
+	if len(content) < 2 || content[0] != 0x30 {
+		return nil
+	}
+	if content[1] == 0x80 { // BER of indefinite length (X.690, 8.1.3.6): PKCS #7 of older programs
+		return s.signedData(content)
+	}
+	var items []Item
+	for rest := cryptobyte.String(content); !rest.Empty(); {
+		var element cryptobyte.String
+		if len(items) > MaxItems || !rest.ReadASN1Element(&element, asn1.SEQUENCE) {
+			if len(items) > 0 && len(strings.Trim(string(rest), "\r\n\x00\x1a ")) == 0 {
+				break // line ends or zeros behind the last one
+			}
+			return nil
+		}
+		items = append(items, s.element(element)...)
+	}
+	return items
+}
+
+// firstElement is the first DER value of several.
+func firstElement(der []byte) []byte {
+	rest, element := cryptobyte.String(der), cryptobyte.String(nil)
+	if !rest.ReadASN1Element(&element, asn1.SEQUENCE) {
+		return der
+	}
+	return element
+}
+
+// element tells what one DER value is.
+func (s *sorter) element(der []byte) []Item {
+	if item := certificate(der); item.Kind == Certificate {
+		return []Item{item}
+	}
+	if item := request(der); item.Kind == Request {
+		return []Item{item}
+	}
+	if items := s.signedData(der); items != nil {
+		return items
+	}
+	if items := s.pfx(der); items != nil {
+		return items
+	}
+	if item := s.keyDER(der); item.Kind == Key {
+		return []Item{item}
+	}
+	if item := revocations(der); item.Kind == RevocationList {
+		return []Item{item}
+	}
+	if looksLikeCertificate(der) {
+		return []Item{certificate(der)} // which says what is wrong with it
+	}
+	return []Item{junk("DER that is neither certificate, request, PKCS #7, PKCS #12, key nor revocation list")}
+}
+
+// looksLikeCertificate sees the outline of Certificate (RFC 5280, 4.1).
+func looksLikeCertificate(der []byte) bool {
+	outer, inner := cryptobyte.String(der), cryptobyte.String(nil)
+	var tbs, algorithm cryptobyte.String
+	var signature []byte
+	return outer.ReadASN1(&inner, asn1.SEQUENCE) && inner.ReadASN1(&tbs, asn1.SEQUENCE) && inner.ReadASN1(&algorithm, asn1.SEQUENCE) &&
+		inner.ReadASN1BitStringAsBytes(&signature) && inner.Empty() && len(tbs) > 100
+}
+
+func certificate(der []byte) Item {
+	c, err := cert.Parse(der)
+	if err != nil {
+		return junk("a certificate that cannot be read: " + err.Error())
+	}
+	return Item{Kind: Certificate, SHA256: c.SHA256, Subject: c.Subject(), Certificate: c}
+}
+
+func request(der []byte) Item {
+	r, err := x509.ParseCertificateRequest(der)
+	if err != nil {
+		return junk("a request that cannot be read: " + err.Error())
+	}
+	return Item{Kind: Request, SHA256: cert.Fingerprint(der), Subject: r.Subject.String(), Request: r}
+}
+
+func revocations(der []byte) Item {
+	list, err := x509.ParseRevocationList(der)
+	if err != nil {
+		return junk("a revocation list that cannot be read: " + err.Error())
+	}
+	return Item{Kind: RevocationList, SHA256: cert.Fingerprint(der), Subject: list.Issuer.String()}
+}
+
+// signedData tells what PKCS #7 (RFC 5652, 5) holds; nil says that it is none.
+func (s *sorter) signedData(der []byte) (items []Item) {
+	defer func() {
+		if recover() != nil { // the parser of BER trusts its lengths in places
+			items = nil
+		}
+	}()
+	p, err := pkcs7.Parse(der)
+	if err != nil {
+		return nil
+	}
+	for _, c := range p.Certificates {
+		items = append(items, certificate(c.Raw))
+	}
+	for i := range p.CRLs {
+		items = append(items, Item{Kind: RevocationList, Subject: p.CRLs[i].TBSCertList.Issuer.String()})
+	}
+	if len(items) == 0 {
+		return []Item{junk("a PKCS #7 envelope without certificates")}
+	}
+	return items
+}
+
+// pfx tells what PKCS #12 (RFC 7292) holds; nil says that it is none.
+func (s *sorter) pfx(der []byte) []Item {
+	outer, inner := cryptobyte.String(der), cryptobyte.String(nil)
+	var version int
+	if !outer.ReadASN1(&inner, asn1.SEQUENCE) || !inner.ReadASN1Integer(&version) || version != 3 || !inner.PeekASN1Tag(asn1.SEQUENCE) {
+		return nil
+	}
+	if n := rounds(der, 0); n > mostRounds {
+		return []Item{junk(fmt.Sprintf("PKCS #12 that asks for %d rounds of key derivation, more than %d; export it again", n, mostRounds))}
+	}
+	for _, passphrase := range s.passphrases {
+		blocks, err := pkcs12.ToPEM(der, passphrase)
+		if err != nil {
+			continue
+		}
+		var items []Item
+		for _, b := range blocks {
+			if b.Type == "CERTIFICATE" {
+				items = append(items, certificate(b.Bytes))
+			} else {
+				items = append(items, s.keyDER(b.Bytes))
+			}
+		}
+		if len(items) == 0 {
+			items = []Item{junk("a PKCS #12 store that is empty")}
+		}
+		return items
+	}
+	return []Item{junk("a PKCS #12 store whose passphrase is another, or not given; give it with --passphrase-file")}
+}
+
+// rounds is the largest number of rounds that something asks for: each salt (an
+// OCTET STRING) with the INTEGER behind it, however deep they stand.
+func rounds(der []byte, depth int) int64 {
+	var most int64
+	afterSalt := false
+	for rest := cryptobyte.String(der); !rest.Empty() && depth < 20; {
+		var value cryptobyte.String
+		var tag asn1.Tag
+		if !rest.ReadAnyASN1(&value, &tag) {
+			break
+		}
+		switch {
+		case tag == asn1.INTEGER && afterSalt:
+			var n int64
+			if len(value) > 8 {
+				return 1 << 62
+			}
+			for _, b := range value {
+				n = n<<8 | int64(b)
+			}
+			most = max(most, n)
+		case tag == asn1.OCTET_STRING || tag&0x20 != 0:
+			most = max(most, rounds(value, depth+1))
+		}
+		afterSalt = tag == asn1.OCTET_STRING
+	}
+	return most
+}
+
+// keyDER reads a private key in whatever DER it comes.
+func (s *sorter) keyDER(der []byte) Item {
+	if key := parseKey(der); key != nil {
+		return keyItem(key, "")
+	}
+	if !isLockedKey(der) {
+		return junk("a private key that cannot be read")
+	}
+	if n := rounds(der, 0); n > mostRounds {
+		return junk(fmt.Sprintf("a locked key that asks for %d rounds of key derivation, more than %d", n, mostRounds))
+	}
+	for _, passphrase := range s.passphrases[1:] {
+		if key, err := pkcs8.ParsePKCS8PrivateKey(der, []byte(passphrase)); err == nil {
+			if signer, ok := key.(crypto.Signer); ok {
+				return keyItem(signer, "")
+			}
+		}
+	}
+	return keyItem(nil, lockedKey)
+}
+
+// isLockedKey sees the outline of EncryptedPrivateKeyInfo (RFC 5958, 3).
+func isLockedKey(der []byte) bool {
+	outer, inner := cryptobyte.String(der), cryptobyte.String(nil)
+	var algorithm cryptobyte.String
+	var sealed cryptobyte.String
+	return outer.ReadASN1(&inner, asn1.SEQUENCE) && inner.ReadASN1(&algorithm, asn1.SEQUENCE) &&
+		inner.ReadASN1(&sealed, asn1.OCTET_STRING) && inner.Empty() && algorithm.PeekASN1Tag(asn1.OBJECT_IDENTIFIER)
+}
+
+// parseKey reads PKCS #8 (RFC 5958), PKCS #1 (RFC 8017) and SEC 1 (RFC 5915).
+func parseKey(der []byte) crypto.Signer {
+	if key, err := x509.ParsePKCS8PrivateKey(der); err == nil {
+		signer, _ := key.(crypto.Signer)
+		return signer
+	}
+	if key, err := x509.ParsePKCS1PrivateKey(der); err == nil {
+		return key
+	}
+	if key, err := x509.ParseECPrivateKey(der); err == nil {
+		return key
+	}
+	return nil
+}
+
+// keyItem tells of a private key, by its public half where it could be opened.
+func keyItem(key crypto.Signer, note string) Item {
+	if key == nil {
+		return Item{Kind: Key, Note: note}
+	}
+	item := Item{Kind: Key, Key: key, Note: "a private key: it was not kept. It should not travel in files like this; delete them"}
+	if spki, err := x509.MarshalPKIXPublicKey(key.Public()); err == nil {
+		sum := sha256.Sum256(spki)
+		item.SHA256 = hex.EncodeToString(sum[:])
+	}
+	switch k := key.(type) {
+	case *ecdsa.PrivateKey:
+		item.Subject = "ECDSA " + k.Params().Name
+	case *rsa.PrivateKey:
+		item.Subject = fmt.Sprintf("RSA %d", k.N.BitLen())
+	}
+	return item
+}
