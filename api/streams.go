@@ -62,13 +62,21 @@ func archive(s *Server) fiber.Handler {
 	}
 }
 
+// passphrases are those that came with a pile.
+func passphrases(c fiber.Ctx) []string {
+	if p := c.FormValue("passphrase"); p != "" {
+		return []string{p}
+	}
+	return nil
+}
+
 func intake(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		files, err := pileOf(c)
 		if err != nil {
 			return err
 		}
-		out, err := s.service.TakeIn(c.Context(), files, c.FormValue("trust_roots") == "true", bearer(c).User)
+		out, err := s.service.TakeIn(c.Context(), files, service.IntakeTerms{TrustRoots: c.FormValue("trust_roots") == "true", Passphrases: passphrases(c)}, bearer(c).User)
 		if err != nil {
 			return err
 		}

@@ -115,7 +115,8 @@ func (a *app) parcelList() *cobra.Command {
 }
 
 func (a *app) intake() *cobra.Command {
-	var trustRoots bool
+	var terms service.IntakeTerms
+	var passphraseFile string
 	c := &cobra.Command{
 		Use: "intake FILE…|DIR|-", Short: "Take in what a signer sent back: any files, in any order", Args: cobra.MinimumNArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
@@ -123,7 +124,10 @@ func (a *app) intake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in, err := sendPile(ctx, client, files, trustRoots)
+			if terms.Passphrases, err = a.passphrases(passphraseFile); err != nil {
+				return err
+			}
+			in, err := sendPile(ctx, client, files, terms)
 			if err != nil {
 				return err
 			}
@@ -142,7 +146,8 @@ func (a *app) intake() *cobra.Command {
 			return err
 		}),
 	}
-	c.Flags().BoolVar(&trustRoots, "trust-roots", false, "add the roots in the pile to those that the fleet trusts")
+	c.Flags().StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase of PKCS #12 stores from this file (- for standard input)")
+	c.Flags().BoolVar(&terms.TrustRoots, "trust-roots", false, "add the roots in the pile to those that the fleet trusts")
 	return c
 }
 
@@ -226,7 +231,7 @@ func (a *app) readPile(args []string) ([]pile.File, error) {
 	return out, nil
 }
 
-func sendPile(ctx context.Context, client *client, files []pile.File, trustRoots bool) (service.Intake, error) {
+func sendPile(ctx context.Context, client *client, files []pile.File, terms service.IntakeTerms) (service.Intake, error) {
 	var in service.Intake
 	var body bytes.Buffer
 	form := multipart.NewWriter(&body)
@@ -239,8 +244,11 @@ func sendPile(ctx context.Context, client *client, files []pile.File, trustRoots
 			return in, err
 		}
 	}
-	if err := form.WriteField("trust_roots", fmt.Sprint(trustRoots)); err != nil {
-		return in, err
+	fields := map[string]string{"trust_roots": fmt.Sprint(terms.TrustRoots), "passphrase": strings.Join(terms.Passphrases, "")}
+	for name, value := range fields {
+		if err := form.WriteField(name, value); err != nil {
+			return in, err
+		}
 	}
 	if err := form.Close(); err != nil {
 		return in, err

@@ -15,7 +15,7 @@ import (
 
 func (a *app) inspect() *cobra.Command {
 	var anchors []string
-	var leaf, at string
+	var leaf, at, passphraseFile string
 	t := inspect.Terms{}
 	c := &cobra.Command{
 		Use: "inspect FILE…", Short: "Tell what files hold and how good their chains are; needs no service", Args: cobra.MinimumNArgs(1),
@@ -42,6 +42,9 @@ func (a *app) inspect() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if t.Passphrases, err = a.passphrases(passphraseFile); err != nil {
+				return err
+			}
 			account, err := inspect.Files(files, t)
 			if err != nil {
 				return failed("the pile was not inspected", err.Error(), "split it")
@@ -57,9 +60,19 @@ func (a *app) inspect() *cobra.Command {
 	}
 	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a file with trusted roots; may be given again")
 	c.Flags().StringVar(&leaf, "leaf", "", "the file whose first certificate is to be judged (default: every leaf found)")
+	c.Flags().StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase of PKCS #12 stores from this file (- for standard input)")
 	c.Flags().StringArrayVar(&t.Names, "for", nil, "a name that the leaf must be good for; may be given again")
 	c.Flags().StringVar(&at, "at", "", "judge at this time (RFC 3339) instead of now")
 	return c
+}
+
+// passphrases reads the passphrase that a pile needs, if there is one.
+func (a *app) passphrases(file string) ([]string, error) {
+	if file == "" {
+		return nil, nil
+	}
+	passphrase, err := a.secret("passphrase", file, "--passphrase-file")
+	return []string{passphrase}, err
 }
 
 // certificates reads files that must hold certificates.

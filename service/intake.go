@@ -92,6 +92,12 @@ type Intake struct {
 	Answers []Answer       `json:"answers" required:"true"`
 }
 
+// IntakeTerms say how a pile is to be taken.
+type IntakeTerms struct {
+	TrustRoots  bool     // trust the roots in it from now on
+	Passphrases []string // of PKCS #12 stores in it
+}
+
 // Answer is one leaf of a pile and what became of it.
 type Answer struct {
 	Leaf        string            `json:"leaf" required:"true" description:"its common name"`
@@ -108,9 +114,9 @@ type Answer struct {
 
 // TakeIn sorts a pile, matches leaves to waiting requests by their public key,
 // completes and judges each chain, and lets those go on that are good. Roots
-// in the pile are trusted only when trustRoots says so.
-func (s *Service) TakeIn(ctx context.Context, files []pile.File, trustRoots bool, by string) (Intake, error) {
-	accounts, err := pile.Sort(files, pile.Options{})
+// in the pile are trusted only when the terms say so.
+func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTerms, by string) (Intake, error) {
+	accounts, err := pile.Sort(files, pile.Options{Passphrases: terms.Passphrases})
 	if err != nil {
 		return Intake{}, invalid("the pile was not taken in", err.Error(), "split it")
 	}
@@ -119,7 +125,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, trustRoots bool
 	if err := s.store.AddAuthorities(ctx, authorities); err != nil {
 		return out, err
 	}
-	if trustRoots {
+	if terms.TrustRoots {
 		for _, c := range authorities {
 			if c.SelfSigned() {
 				if _, err := s.AddAnchors(ctx, c.PEM()); err != nil {
@@ -131,8 +137,13 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, trustRoots bool
 	if leaves, err = s.withOffered(ctx, leaves); err != nil {
 		return out, err
 	}
+	p, err := s.pools(ctx)
+	if err != nil {
+		return out, err
+	}
+	p.pool.Add(authorities...)
 	for _, leaf := range leaves {
-		answer, err := s.answer(ctx, leaf, authorities)
+		answer, err := s.answer(ctx, leaf, p)
 		if err != nil {
 			return out, err
 		}
@@ -176,7 +187,7 @@ func (s *Service) withOffered(ctx context.Context, leaves []*cert.Certificate) (
 
 // answer finds the request that a leaf answers, and lets its replacement go on
 // when the chain is good.
-func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, authorities []*cert.Certificate) (Answer, error) {
+func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, p pools) (Answer, error) {
 	out := Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{}, Chain: []Link{}}
 	matches, err := s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if err != nil {
@@ -200,12 +211,11 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, authoritie
 		out.Next = "see: freshseal replacement show " + idText(r.ID)
 		return out, nil
 	}
-	path, found, err := s.judgeNew(ctx, leaf, authorities, r)
+	path, found, err := s.judgeNew(leaf, p, r)
 	if err != nil {
 		return out, err
 	}
-	out.Chain = links(path, append([]*cert.Certificate{leaf}, authorities...))
-	out.Chain = out.Chain[:len(path.Certificates)] // what else is in the pile is told per file
+	out.Chain = links(path, path.Certificates)
 	out.Findings = append(out.Findings, found...)
 	if wrong := finding.Errors(found); len(wrong) > 0 {
 		out.Why, out.Next = wrong[0].What, wrong[0].Remedy
@@ -226,17 +236,12 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, authoritie
 // judgeNew completes and judges a chain that is going to be installed. A root
 // that came with the pile but is not trusted by the fleet is a warning: who
 // gives the pile may know better than we do.
-func (s *Service) judgeNew(ctx context.Context, leaf *cert.Certificate, near []*cert.Certificate, r store.Replacement) (chain.Path, []finding.Finding, error) {
-	anchors, pool, err := s.pools(ctx)
-	if err != nil {
-		return chain.Path{}, nil, err
-	}
-	pool.Add(near...)
+func (s *Service) judgeNew(leaf *cert.Certificate, p pools, r store.Replacement) (chain.Path, []finding.Finding, error) {
 	made, err := request.Parse(r.Request)
 	if err != nil {
 		return chain.Path{}, nil, err
 	}
-	path := chain.Complete(leaf, pool, anchors, s.now())
+	path := chain.Complete(leaf, p.pool, p.anchors, s.now())
 	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: made.SPKI()})
 	for i, f := range found {
 		if f.Code == finding.AnchorUnknown {

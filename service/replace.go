@@ -320,7 +320,12 @@ func (s *Service) planned(ctx context.Context, row store.Replacement) ([]Link, [
 	if err != nil {
 		return nil, nil, err
 	}
-	path, found, err := s.judgeNew(ctx, certificates[0], certificates[1:], row)
+	p, err := s.pools(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	p.pool.Add(certificates[1:]...)
+	path, found, err := s.judgeNew(certificates[0], p, row)
 	return links(path, certificates), found, err
 }
 

@@ -139,24 +139,27 @@ func links(path chain.Path, served []*cert.Certificate) []Link {
 // path completes the path of a served leaf from what was served, the pool and
 // the fleet's anchors.
 func (s *Service) path(ctx context.Context, served []*cert.Certificate) (chain.Path, error) {
-	anchors, pool, err := s.pools(ctx)
+	p, err := s.pools(ctx)
 	if err != nil {
 		return chain.Path{}, err
 	}
-	pool.Add(served[1:]...)
-	return chain.Complete(served[0], pool, anchors, s.now()), nil
+	p.pool.Add(served[1:]...)
+	return chain.Complete(served[0], p.pool, p.anchors, s.now()), nil
 }
 
-func (s *Service) pools(ctx context.Context) (anchors, pool *chain.Pool, err error) {
+// pools are what paths are completed from.
+type pools struct {
+	anchors *chain.Pool // the fleet's trusted roots
+	pool    *chain.Pool // authorities that came with some pile; trusted by nobody for that
+}
+
+func (s *Service) pools(ctx context.Context) (pools, error) {
 	roots, err := s.store.Anchors(ctx, Fleet)
 	if err != nil {
-		return nil, nil, err
+		return pools{}, err
 	}
 	middle, err := s.store.Authorities(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	return chain.NewPool(roots...), chain.NewPool(middle...), nil
+	return pools{chain.NewPool(roots...), chain.NewPool(middle...)}, err
 }
 
 // judge says what is wrong with what a slot serves: the path, and how it is served.

@@ -63,7 +63,12 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 	if err != nil {
 		return replacement.Event{}, err
 	}
-	path, found, err := s.judgeNew(ctx, signed[0], signed[1:], j.Replacement)
+	p, err := s.pools(ctx)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	p.pool.Add(signed[1:]...)
+	path, found, err := s.judgeNew(signed[0], p, j.Replacement)
 	if err != nil {
 		return replacement.Event{}, err
 	}

@@ -11,6 +11,7 @@ import (
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/finding"
+	"freshseal/core/pile"
 	"freshseal/core/testkit"
 )
 
@@ -208,4 +209,82 @@ func BenchmarkComplete(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed())/float64(b.N)/floor, "x-parse-and-signature")
+}
+
+// A whole pile comes back: every leaf is read, found by its key among the
+// requests, completed and judged. The floor is parsing each and checking one
+// signature; the second run has fifty authorities of one name and different keys.
+func BenchmarkPile(b *testing.B) {
+	root := testkit.Root(b, "Quay Root")
+	for _, run := range []struct {
+		name        string
+		authorities int
+		subject     func(i int) string
+	}{
+		{"3-intermediates", 3, func(i int) string { return fmt.Sprintf("Quay Issuing %d", i) }},
+		{"50-of-one-name", 50, func(int) string { return "Quay Issuing" }},
+	} {
+		b.Run(run.name, func(b *testing.B) {
+			const leaves = 10_000
+			var signers []testkit.Signer
+			var text []byte
+			for i := range run.authorities {
+				signers = append(signers, root.Below(b, run.subject(i)))
+				text = append(text, signers[i].PEM()...)
+			}
+			waiting := map[string]int{} // requests by their key
+			var ders [][]byte
+			for i := range leaves {
+				leaf := signers[i%len(signers)].Leaf(b, fmt.Sprintf("box-%d.tidewrack.example", i))
+				waiting[cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)] = i
+				ders = append(ders, leaf.Raw)
+				text = append(text, leaf.PEM()...)
+			}
+			for b.Loop() {
+				b.StopTimer()
+				begun := time.Now()
+				for i, der := range ders {
+					c, err := cert.Parse(der)
+					if err != nil || c.SignedBy(signers[i%len(signers)].Certificate) != nil {
+						b.Fatal("the leaf does not hold")
+					}
+				}
+				floor := time.Since(begun)
+				b.StartTimer()
+				begun = time.Now()
+				if n := takeIn(b, text, root, waiting); n != leaves {
+					b.Fatalf("%d of %d leaves are good", n, leaves)
+				}
+				took := time.Since(begun)
+				b.ReportMetric(float64(took.Microseconds())/leaves, "µs/certificate")
+				b.ReportMetric(float64(took)/float64(floor), "x-parse-and-signature")
+			}
+		})
+	}
+}
+
+// takeIn counts the leaves of a pile that answer a request and are good.
+func takeIn(b *testing.B, text []byte, root testkit.Signer, waiting map[string]int) int {
+	accounts, err := pile.Sort([]pile.File{{Content: text}}, pile.Options{})
+	if err != nil {
+		b.Fatal(err)
+	}
+	pool, anchors := chain.NewPool(), chain.NewPool(root.Certificate)
+	all := pile.Certificates(accounts)
+	for _, c := range all {
+		if c.IsAuthority() {
+			pool.Add(c)
+		}
+	}
+	good := 0
+	for _, c := range all {
+		if _, ok := waiting[cert.Fingerprint(c.RawSubjectPublicKeyInfo)]; !ok {
+			continue
+		}
+		path := chain.Complete(c, pool, anchors, testkit.Now)
+		if len(chain.Judge(path, chain.Terms{At: testkit.Now, SPKI: c.RawSubjectPublicKeyInfo})) == 0 {
+			good++
+		}
+	}
+	return good
 }

@@ -96,10 +96,7 @@ func (p Path) NotAfter() time.Time {
 // RFC 5280 at that time, that ends in a self-signed root, that is shorter, or
 // where none is complete, longer.
 func Complete(leaf *cert.Certificate, pool, anchors *Pool, at time.Time) Path {
-	s := search{pool: NewPool(), anchors: anchors, at: at}
-	s.pool.signed = pool.signed // share what is known of signatures
-	s.pool.Add(pool.All()...)
-	s.pool.Add(anchors.All()...)
+	s := search{pool: pool, anchors: anchors, at: at}
 	s.extend([]*cert.Certificate{leaf})
 	return s.best
 }
@@ -144,7 +141,7 @@ func (s *search) extend(path []*cert.Certificate) {
 	}
 	extended := false
 	if len(path) < maxDepth && s.tries < maxTries && !last.SelfSigned() {
-		for _, issuer := range s.pool.Issuers(last) {
+		for _, issuer := range s.pool.issuers(last, s.anchors) {
 			if onPath(path, issuer) {
 				continue
 			}

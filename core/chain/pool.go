@@ -2,6 +2,7 @@ package chain
 
 import (
 	"bytes"
+	"slices"
 
 	"freshseal/core/cert"
 )
@@ -46,8 +47,20 @@ func (p *Pool) All() []*cert.Certificate { return p.all }
 // identifier is the one that c names (RFC 5280, 4.2.1.1) come first and, where
 // one of them fits, the others are not tried: a signature costs a hundred
 // times what comparing identifiers does.
-func (p *Pool) Issuers(c *cert.Certificate) []*cert.Certificate {
+func (p *Pool) Issuers(c *cert.Certificate) []*cert.Certificate { return p.issuers(c, nil) }
+
+// issuers are those in the pool and in another one. The pools are not joined:
+// for each leaf of a large pile that would cost as much as all of the pile.
+func (p *Pool) issuers(c *cert.Certificate, other *Pool) []*cert.Certificate {
 	named := p.bySubject[string(c.RawIssuer)]
+	if other != nil {
+		named = slices.Clone(named)
+		for _, o := range other.bySubject[string(c.RawIssuer)] {
+			if !p.has[o.SHA256] {
+				named = append(named, o)
+			}
+		}
+	}
 	var fits, rest []*cert.Certificate
 	for _, issuer := range named {
 		switch {

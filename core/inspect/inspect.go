@@ -19,6 +19,8 @@ type Terms struct {
 	Leaves  []*cert.Certificate // to judge; none: those of the pile
 	Names   []string            // each leaf must be good for
 	At      time.Time
+
+	Passphrases []string // of PKCS #12 stores and locked keys
 }
 
 // Account is what Files tells.
@@ -59,7 +61,7 @@ func (a Account) Wrong() bool {
 
 // Files sorts files and judges the chain of every leaf.
 func Files(files []pile.File, t Terms) (Account, error) {
-	sorted, err := pile.Sort(files, pile.Options{})
+	sorted, err := pile.Sort(files, pile.Options{Passphrases: t.Passphrases})
 	if err != nil {
 		return Account{}, err
 	}

@@ -167,7 +167,7 @@ func (s *sorter) mail(content []byte) ([]packed, error) {
 	// A greeting beside the attachments is not worth a word.
 	var kept []packed
 	for _, f := range files {
-		if len(files) == 1 || f.broken != "" || !strings.HasPrefix(f.name, "text ") || mark.Match(plainText(f.content)) {
+		if len(files) == 1 || f.broken != "" || !strings.HasPrefix(f.name, "text ") || len(marks(plainText(f.content))) > 0 {
 			kept = append(kept, f)
 		}
 	}

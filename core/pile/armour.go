@@ -20,6 +20,9 @@ func plainText(text []byte) []byte {
 	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
 	text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
 	text = bytes.ReplaceAll(text, []byte("\r"), []byte("\n"))
+	if bytes.Contains(text, []byte("\xe2\x80")) { // word processors make one long dash of several short ones
+		text = bytes.ReplaceAll(bytes.ReplaceAll(text, []byte("–"), []byte("-")), []byte("—"), []byte("-"))
+	}
 	if bytes.Contains(text, []byte(`\n`)) && bytes.Contains(text, []byte("BEGIN")) {
 		text = bytes.ReplaceAll(bytes.ReplaceAll(text, []byte(`\r`), nil), []byte(`\n`), []byte("\n"))
 	}
@@ -61,25 +64,81 @@ func fromUTF16(text []byte) []byte {
 	return []byte(string(utf16.Decode(units)))
 }
 
-// mark is the beginning or the end of a block. Word processors make one long
-// dash of several, and mail puts characters before each line.
-var mark = regexp.MustCompile(`[-–—]{2,6} ?(BEGIN|END) ([A-Z0-9 #.]{1,40}?) ?[-–—]{2,6}`)
+// mark is the beginning or the end of a block.
+type mark struct {
+	from, to int // in the text, dashes included
+	end      bool
+	label    string
+}
+
+// marks finds the marks of a text.
+func marks(text []byte) []mark {
+	var out []mark
+	for at := 0; len(out) <= 2*MaxItems; {
+		i := bytes.IndexByte(text[at:], '-')
+		if i < 0 {
+			break
+		}
+		m, ok := markAt(text, at+i)
+		if ok {
+			out = append(out, m)
+		}
+		at = m.to
+	}
+	return out
+}
+
+// markAt reads a mark that begins at from; where there is none, it says where
+// to go on.
+func markAt(text []byte, from int) (mark, bool) {
+	at := dashes(text, from)
+	m := mark{from: from, to: max(at, from+1)}
+	if at-from < 2 {
+		return m, false
+	}
+	rest := bytes.TrimPrefix(text[at:min(len(text), at+64)], []byte(" "))
+	word := []byte("BEGIN ")
+	if !bytes.HasPrefix(rest, word) {
+		word, m.end = []byte("END "), true
+		if !bytes.HasPrefix(rest, word) {
+			return m, false
+		}
+	}
+	rest = rest[len(word):]
+	n := bytes.IndexFunc(rest, func(r rune) bool {
+		return !('A' <= r && r <= 'Z' || '0' <= r && r <= '9' || r == ' ' || r == '#' || r == '.')
+	})
+	if n <= 0 {
+		return m, false
+	}
+	m.label = strings.TrimSpace(string(rest[:n]))
+	after := bytes.Index(text[at:], rest) + at + n
+	m.to = min(dashes(text, after), after+5) // the next mark may begin at once
+	return m, m.to-after >= 2 && m.label != ""
+}
+
+// dashes is where a run of dashes ends.
+func dashes(text []byte, at int) int {
+	for at < len(text) && text[at] == '-' {
+		at++
+	}
+	return at
+}
 
 // armoured reads every block of a text, whatever stands around them.
 func (s *sorter) armoured(text []byte) []Item {
-	marks := mark.FindAllSubmatchIndex(text, 2*MaxItems+2)
+	all := marks(text)
 	var items []Item
-	for i := 0; i < len(marks); i++ {
-		m := marks[i]
-		if string(text[m[2]:m[3]]) == "END" {
+	for i := 0; i < len(all); i++ {
+		m := all[i]
+		if m.end {
 			continue // of a block whose beginning is not here
 		}
-		label := string(text[m[4]:m[5]])
-		if i+1 == len(marks) || string(text[marks[i+1][2]:marks[i+1][3]]) == "BEGIN" {
-			items = append(items, junk(fmt.Sprintf("a block %q that begins and has no end; copy it again, whole", label)))
+		if i+1 == len(all) || !all[i+1].end {
+			items = append(items, junk(fmt.Sprintf("a block %q that begins and has no end; copy it again, whole", m.label)))
 			continue
 		}
-		items = append(items, s.block(label, text[m[1]:marks[i+1][0]])...)
+		items = append(items, s.block(m.label, text[m.to:all[i+1].from])...)
 		i++
 	}
 	return items
@@ -93,12 +152,14 @@ var attribute = regexp.MustCompile(`(?m)^[>\s]*(?:Bag Attributes|friendlyName|lo
 
 // block reads what stands between two marks.
 func (s *sorter) block(label string, body []byte) []Item {
-	headers := map[string]string{}
-	for _, h := range header.FindAllSubmatch(body, 10) {
-		headers[string(h[1])] = strings.TrimSpace(string(h[2]))
+	var headers map[string]string
+	if bytes.IndexByte(body, ':') >= 0 || bytes.Contains(body, []byte("subject=")) { // base64 has neither
+		headers = map[string]string{}
+		for _, h := range header.FindAllSubmatch(body, 10) {
+			headers[string(h[1])] = strings.TrimSpace(string(h[2]))
+		}
+		body = attribute.ReplaceAll(header.ReplaceAll(body, nil), nil)
 	}
-	body = header.ReplaceAll(body, nil)
-	body = attribute.ReplaceAll(body, nil)
 	der := fromBase64(body)
 	if der == nil {
 		return []Item{junk(fmt.Sprintf("a block %q that is damaged; copy it again, whole", label))}
@@ -158,11 +219,14 @@ func (s *sorter) keyBlock(label string, headers map[string]string, der []byte) I
 func fromBase64(text []byte) []byte {
 	clean := make([]byte, 0, len(text))
 	for i := 0; i < len(text); {
+		if c := text[i]; inBase64[c] {
+			clean = append(clean, c)
+			i++
+			continue
+		}
 		r, size := utf8.DecodeRune(text[i:])
 		i += size
 		switch {
-		case r == '=' || r == '+' || r == '/' || '0' <= r && r <= '9' || 'A' <= r && r <= 'Z' || 'a' <= r && r <= 'z':
-			clean = append(clean, byte(r))
 		case r == '-':
 			clean = append(clean, '+') // base64url (RFC 4648, 5)
 		case r == '_':
@@ -180,6 +244,14 @@ func fromBase64(text []byte) []byte {
 	}
 	return der[:n]
 }
+
+// inBase64 are the characters of RFC 4648, 4.
+var inBase64 = func() (is [256]bool) {
+	for _, c := range []byte("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/=") {
+		is[c] = true
+	}
+	return is
+}()
 
 // bareBase64 reads a text that is base64 and nothing else.
 func bareBase64(text []byte) []byte {

@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -150,9 +151,13 @@ func (s *sorter) pfx(der []byte) []Item {
 	if n := rounds(der, 0); n > mostRounds {
 		return []Item{junk(fmt.Sprintf("PKCS #12 that asks for %d rounds of key derivation, more than %d; export it again", n, mostRounds))}
 	}
+	var unread error
 	for _, passphrase := range s.passphrases {
 		blocks, err := pkcs12.ToPEM(der, passphrase)
 		if err != nil {
+			if !errors.Is(err, pkcs12.ErrIncorrectPassword) && passphrase == s.passphrases[len(s.passphrases)-1] {
+				unread = err
+			}
 			continue
 		}
 		var items []Item
@@ -167,6 +172,9 @@ func (s *sorter) pfx(der []byte) []Item {
 			items = []Item{junk("a PKCS #12 store that is empty")}
 		}
 		return items
+	}
+	if unread != nil {
+		return []Item{junk("a PKCS #12 store of a form that is not read here (" + strings.TrimPrefix(unread.Error(), "pkcs12: ") + "); have its certificates exported as PEM or PKCS #7")}
 	}
 	return []Item{junk("a PKCS #12 store whose passphrase is another, or not given; give it with --passphrase-file")}
 }
