@@ -1,0 +1,295 @@
+package pack
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"freshseal/core/cert"
+	"freshseal/core/chain"
+	"freshseal/core/pile"
+
+	"github.com/digitorus/pkcs7"
+	"github.com/youmark/pkcs8"
+	"software.sslmate.com/src/go-pkcs12"
+)
+
+// Encoding is how a file is written.
+type Encoding string
+
+// The encodings.
+const (
+	PEM       Encoding = "pem"
+	DER       Encoding = "der"        // one certificate, or a key
+	PKCS7     Encoding = "pkcs7"      // DER, certificates alone (RFC 5652, 5.1)
+	PKCS7PEM  Encoding = "pkcs7-pem"  // the same in armour
+	PKCS12    Encoding = "pkcs12"     // with the key; AES-256 and SHA-256
+	PKCS12Old Encoding = "pkcs12-old" // 3DES and SHA-1, for boxes that know nothing newer
+)
+
+// Encodings are all encodings.
+var Encodings = []Encoding{PEM, DER, PKCS7, PKCS7PEM, PKCS12, PKCS12Old}
+
+// KeyPlace says where the private key stands in a file.
+type KeyPlace string
+
+// The places.
+const (
+	NoKey     KeyPlace = "none"
+	KeyBefore KeyPlace = "before"
+	KeyAfter  KeyPlace = "after"
+	KeyAlone  KeyPlace = "alone" // and no certificate
+)
+
+// KeyPlaces are all places.
+var KeyPlaces = []KeyPlace{NoKey, KeyBefore, KeyAfter, KeyAlone}
+
+// KeyForm is how a private key is written.
+type KeyForm string
+
+// The forms of a key.
+const (
+	PKCS8       KeyForm = "pkcs8"        // RFC 5958
+	PKCS1       KeyForm = "pkcs1"        // RFC 8017, RSA alone
+	SEC1        KeyForm = "sec1"         // RFC 5915, elliptic curves alone
+	PKCS8Locked KeyForm = "pkcs8-locked" // PBES2, AES-256
+	OlderLocked KeyForm = "older-locked" // PKCS #1 or SEC 1 in PEM, AES-256 (RFC 1421, 4.4)
+)
+
+// KeyForms are all forms of a key.
+var KeyForms = []KeyForm{PKCS8, PKCS1, SEC1, PKCS8Locked, OlderLocked}
+
+// Dress is all that a box may want of a file beyond what it holds.
+type Dress struct {
+	Encoding   Encoding
+	Place      KeyPlace
+	KeyForm    KeyForm
+	Passphrase string
+	CRLF       bool
+	LineLength int  // of PEM, 64 where it is 0; -1: all on one line
+	Text       bool // a line in words before each certificate
+}
+
+// ErrNoPassphrase says that something is to be locked and nothing locks it.
+var ErrNoPassphrase = errors.New("this form is locked with a passphrase, and none is given")
+
+// Write writes a file in this dress, and reads it back: what it returns holds
+// just the certificates of the form, in order, and this key where it should.
+func Write(form Form, d Dress, path chain.Path, key crypto.Signer) ([]byte, error) {
+	certificates, err := choose(form, path)
+	if err != nil {
+		return nil, err
+	}
+	if d.Place == KeyAlone {
+		certificates = nil
+	}
+	if store := d.Encoding == PKCS12 || d.Encoding == PKCS12Old; d.Place == "" || d.Place == NoKey {
+		if store {
+			return nil, errors.New("a PKCS #12 store is for a key with its certificates, and no key is wanted")
+		}
+		key = nil
+	} else if key == nil {
+		return nil, errors.New("the file is to hold the key, and there is none")
+	} else if spki, err := x509.MarshalPKIXPublicKey(key.Public()); err != nil || !path.Leaf().SameKey(spki) {
+		return nil, errors.New("the key is not the leaf's")
+	}
+	out, err := d.write(certificates, key)
+	if err != nil {
+		return nil, err
+	}
+	return out, readBack(out, d.Passphrase, certificates, key)
+}
+
+func (d Dress) write(certificates []*cert.Certificate, key crypto.Signer) ([]byte, error) {
+	switch d.Encoding {
+	case "", PEM:
+		return d.pem(certificates, key)
+	case DER:
+		return d.der(certificates, key)
+	case PKCS7, PKCS7PEM:
+		if key != nil {
+			return nil, errors.New("PKCS #7 holds no key; ask for pkcs12")
+		}
+		var all []byte
+		for _, c := range certificates {
+			all = append(all, c.Raw...)
+		}
+		der, err := pkcs7.DegenerateCertificate(all)
+		if err != nil || d.Encoding == PKCS7 {
+			return der, err
+		}
+		return d.armour("PKCS7", nil, der), nil
+	case PKCS12, PKCS12Old:
+		if d.Passphrase == "" {
+			return nil, ErrNoPassphrase
+		}
+		if len(certificates) == 0 {
+			return nil, errors.New("a PKCS #12 store is for a key with its certificates")
+		}
+		encoder := pkcs12.Modern2023
+		if d.Encoding == PKCS12Old {
+			encoder = pkcs12.LegacyDES
+		}
+		var above []*x509.Certificate
+		for _, c := range certificates[1:] {
+			above = append(above, c.Certificate)
+		}
+		return encoder.Encode(key, certificates[0].Certificate, above, d.Passphrase)
+	}
+	return nil, fmt.Errorf("no encoding is called %q; the encodings are %v", d.Encoding, Encodings)
+}
+
+func (d Dress) der(certificates []*cert.Certificate, key crypto.Signer) ([]byte, error) {
+	switch {
+	case len(certificates) == 1 && key == nil:
+		return certificates[0].Raw, nil
+	case len(certificates) == 0 && key != nil:
+		_, _, der, err := d.key(key)
+		return der, err
+	}
+	return nil, errors.New("DER holds one thing: one certificate, or the key alone; ask for pem, pkcs7 or pkcs12")
+}
+
+func (d Dress) pem(certificates []*cert.Certificate, key crypto.Signer) ([]byte, error) {
+	var locked, out []byte
+	if key != nil {
+		label, headers, der, err := d.key(key)
+		if err != nil {
+			return nil, err
+		}
+		locked = d.armour(label, headers, der)
+	}
+	if d.Place != KeyAfter {
+		out = append(out, locked...)
+	}
+	for _, c := range certificates {
+		if d.Text {
+			out = append(out, d.lines(fmt.Sprintf("subject: %s\nissuer:  %s\nuntil:   %s\n", c.Subject(), c.Issuer(), c.NotAfter.UTC().Format("2006-01-02 15:04:05 MST")))...)
+		}
+		out = append(out, d.armour("CERTIFICATE", nil, c.Raw)...)
+	}
+	if d.Place == KeyAfter {
+		out = append(out, locked...)
+	}
+	return out, nil
+}
+
+// key writes a key in the form that is wanted: its label, its headers (of the
+// older locked form) and its bytes.
+func (d Dress) key(key crypto.Signer) (label string, headers map[string]string, der []byte, err error) {
+	locks := d.KeyForm == PKCS8Locked || d.KeyForm == OlderLocked
+	if locks && d.Passphrase == "" {
+		return "", nil, nil, ErrNoPassphrase
+	}
+	older := func() (string, []byte, error) {
+		switch k := key.(type) {
+		case *rsa.PrivateKey:
+			return "RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(k), nil
+		case *ecdsa.PrivateKey:
+			der, err := x509.MarshalECPrivateKey(k)
+			return "EC PRIVATE KEY", der, err
+		}
+		return "", nil, fmt.Errorf("a key of the kind %T has no older form; ask for pkcs8", key)
+	}
+	switch d.KeyForm {
+	case "", PKCS8:
+		der, err = x509.MarshalPKCS8PrivateKey(key)
+		return "PRIVATE KEY", nil, der, err
+	case PKCS8Locked:
+		der, err = pkcs8.MarshalPrivateKey(key, []byte(d.Passphrase), nil)
+		return "ENCRYPTED PRIVATE KEY", nil, der, err
+	case PKCS1, SEC1:
+		label, der, err = older()
+		if err == nil && (label == "RSA PRIVATE KEY") != (d.KeyForm == PKCS1) {
+			err = fmt.Errorf("%s is not a form for this kind of key; ask for pkcs8", d.KeyForm)
+		}
+		return label, nil, der, err
+	case OlderLocked:
+		if d.Encoding == DER {
+			return "", nil, nil, errors.New("the older locked form exists as PEM alone")
+		}
+		if label, der, err = older(); err != nil {
+			return "", nil, nil, err
+		}
+		block, err := x509.EncryptPEMBlock(rand.Reader, label, der, []byte(d.Passphrase), x509.PEMCipherAES256) //nolint:staticcheck // boxes want it
+		if err != nil {
+			return "", nil, nil, err
+		}
+		return label, block.Headers, block.Bytes, nil
+	}
+	return "", nil, nil, fmt.Errorf("no form of a key is called %q; the forms are %v", d.KeyForm, KeyForms)
+}
+
+// armour writes one block with lines as long as they are wanted.
+func (d Dress) armour(label string, headers map[string]string, der []byte) []byte {
+	if d.LineLength == 0 || d.LineLength == 64 || headers != nil {
+		return d.lines(string(pem.EncodeToMemory(&pem.Block{Type: label, Headers: headers, Bytes: der})))
+	}
+	text := base64.StdEncoding.EncodeToString(der)
+	length := d.LineLength
+	if length < 0 {
+		length = len(text)
+	}
+	var out strings.Builder
+	out.WriteString("-----BEGIN " + label + "-----\n")
+	for line := range slices.Chunk([]byte(text), length) {
+		out.Write(line)
+		out.WriteByte('\n')
+	}
+	out.WriteString("-----END " + label + "-----\n")
+	return d.lines(out.String())
+}
+
+// lines gives a text the line ends that are wanted.
+func (d Dress) lines(text string) []byte {
+	if d.CRLF {
+		text = strings.ReplaceAll(text, "\n", "\r\n")
+	}
+	return []byte(text)
+}
+
+// readBack sorts what was written as if it came from a stranger, and compares.
+func readBack(written []byte, passphrase string, want []*cert.Certificate, key crypto.Signer) error {
+	if len(want) == 0 && key == nil {
+		return nil
+	}
+	accounts, err := pile.Sort([]pile.File{{Content: written}}, pile.Options{Passphrases: []string{passphrase}})
+	if err != nil {
+		return err
+	}
+	var got []string
+	for _, item := range accounts[0].Holds {
+		if item.Certificate != nil {
+			got = append(got, item.SHA256)
+		}
+	}
+	var wanted []string
+	for _, c := range want {
+		wanted = append(wanted, c.SHA256)
+	}
+	if !slices.Equal(got, wanted) {
+		return fmt.Errorf("reading back: the certificates are not those that were written")
+	}
+	keys := pile.Keys(accounts)
+	switch {
+	case key == nil && len(keys) == 0:
+		return nil
+	case key == nil || len(keys) != 1:
+		return fmt.Errorf("reading back: %d keys", len(keys))
+	}
+	was, err1 := x509.MarshalPKCS8PrivateKey(key)
+	is, err2 := x509.MarshalPKCS8PrivateKey(keys[0])
+	if err1 != nil || err2 != nil || !bytes.Equal(was, is) {
+		return errors.New("reading back: the key is not the one that was written")
+	}
+	return nil
+}
