@@ -13,6 +13,14 @@ type (
 	askAnchors struct {
 		PEM string `json:"pem" required:"true" description:"one or more roots"`
 	}
+	putSigner struct {
+		Name string `path:"name" json:"-"`
+		service.SignerTerms
+	}
+	handOver struct {
+		ID string `path:"id" json:"-"`
+		service.Handover
+	}
 	askParcel struct {
 		Signer string `json:"signer" required:"true"`
 	}
@@ -43,7 +51,14 @@ type (
 
 // deskRoutes are about who signs, what goes out and what comes back.
 var deskRoutes = []route{
-	listing("/signers", "list signers", func(s *service.Service, _ context.Context) ([]service.Signer, error) { return s.Signers(), nil }),
+	listing("/signers", "list signers", (*service.Service).Signers),
+	does("PUT", "/signers/{name}", "add a person or office that signs, or change what is known of it", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in putSigner) (service.Signer, error) {
+		return s.PutSigner(ctx, in.Name, in.SignerTerms)
+	}).by(service.Admin),
+	removal("/signers/{name}", "remove a signer that no request waits for", (*service.Service).RemoveSigner),
+	does("POST", "/parcels/{id}/handover", "record to whom a parcel went, and under which number", 200, func(ctx context.Context, s *service.Service, who service.Bearer, in handOver) (service.Parcel, error) {
+		return s.HandOver(ctx, in.ID, in.Handover, who.User)
+	}),
 	listing("/parcels", "list parcels, newest first", (*service.Service).Parcels),
 	posts("/parcels", "pack the requests that wait for a signer", func(ctx context.Context, s *service.Service, who service.Bearer, in askParcel) (service.Parcel, error) {
 		return s.PackParcel(ctx, in.Signer, who.User)

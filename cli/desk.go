@@ -19,31 +19,8 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func (a *app) signer() *cobra.Command {
-	return noun("signer", "Those who sign requests", &cobra.Command{
-		Use: "list", Short: "List all signers", Args: cobra.NoArgs,
-		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			signers, err := listOf[service.Signer](ctx, client, "/signers")
-			if err != nil {
-				return err
-			}
-			if a.as == "table" {
-				for _, s := range signers {
-					fmt.Fprintf(a.out, "%s\n  %s\n", s.Name, s.About)
-				}
-				return nil
-			}
-			t := table{head: []string{"signer", "about"}}
-			for _, s := range signers {
-				t.add(s.Name, s.About)
-			}
-			return a.print(signers, t)
-		}),
-	})
-}
-
 func (a *app) parcel() *cobra.Command {
-	return noun("parcel", "Bundles of requests that go out to a signer", a.parcelPack(), a.parcelList(), a.parcelGet())
+	return noun("parcel", "Bundles of requests that go out to a signer", a.parcelPack(), a.parcelList(), a.parcelGet(), a.parcelHand())
 }
 
 func (a *app) parcelPack() *cobra.Command {
@@ -105,13 +82,36 @@ func (a *app) parcelList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"id", "signer", "packed", "by", "requests", "open"}}
+			t := table{head: []string{"id", "signer", "packed", "requests", "open", "state", "back_by"}}
 			for _, p := range parcels {
-				t.add(p.ID, p.Signer, moment(p.PackedAt), p.PackedBy, fmt.Sprint(p.Requests), fmt.Sprint(p.Open))
+				state := p.State
+				if p.Late {
+					state += ", LATE"
+				}
+				t.add(p.ID, p.Signer, p.PackedAt.UTC().Format("2006-01-02 15:04"), fmt.Sprint(p.Requests), fmt.Sprint(p.Open), state, date(p.BackBy))
 			}
 			return a.print(parcels, t)
 		}),
 	}
+}
+
+func (a *app) parcelHand() *cobra.Command {
+	var h service.Handover
+	c := &cobra.Command{
+		Use: "hand PARCEL --to WHOM", Short: "Record to whom a parcel went, and under which number", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var p service.Parcel
+			if err := client.do(ctx, "POST", v1+"/parcels"+item(args[0], "handover"), h, &p); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is with %s; back by %s\n", p.ID, p.HandedTo, date(p.BackBy))
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&h.To, "to", "", "who has it now")
+	c.Flags().StringVar(&h.Reference, "reference", "", "the signer's number for it")
+	c.MarkFlagRequired("to")
+	return c
 }
 
 func (a *app) intake() *cobra.Command {

@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -81,6 +83,9 @@ func (a *app) rehearse(ctx context.Context, client *client, o service.Order) err
 		return a.print(r, t)
 	}
 	fmt.Fprintf(a.out, "Rehearsal of %s/%s: nothing is sent.\n\n  subject  %s\n  names    %s\n  key      %s\n", o.Device, o.Slot, r.Plan.Subject, strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
+	for _, what := range slices.Sorted(maps.Keys(r.Plan.Sources)) {
+		fmt.Fprintf(a.out, "           %s: from %s\n", what, r.Plan.Sources[what])
+	}
 	stage := ""
 	for _, s := range r.Steps {
 		if string(s.Section) != stage {

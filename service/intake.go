@@ -13,6 +13,7 @@ import (
 	"freshseal/core/chain"
 	"freshseal/core/finding"
 	"freshseal/core/pile"
+	"freshseal/core/policy"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/signer"
@@ -30,19 +31,49 @@ type Parcel struct {
 	PackedBy string    `json:"packed_by" required:"true"`
 	Requests int       `json:"requests" required:"true"`
 	Open     int       `json:"open" required:"true"`
+
+	State     string     `json:"state" required:"true" enum:"packed,handed-over,partly-back,complete"`
+	HandedTo  string     `json:"handed_to,omitempty"`
+	Reference string     `json:"reference,omitempty" description:"the signer's number for it"`
+	HandedAt  *time.Time `json:"handed_at,omitempty"`
+	BackBy    *time.Time `json:"back_by,omitempty" description:"when the signer should have answered, working days counted"`
+	Late      bool       `json:"late" required:"true" description:"that time is over and something is not back"`
 }
 
 func parcelText(id int64) string { return "p" + strconv.FormatInt(id, 10) }
 
-func showParcel(p store.Parcel) Parcel {
-	return Parcel{parcelText(p.ID), p.Signer, p.PackedAt.Time, p.PackedBy, p.Requests, p.Open}
+func (s *Service) showParcel(ctx context.Context, p store.Parcel) (Parcel, error) {
+	out := Parcel{ID: parcelText(p.ID), Signer: p.Signer, PackedAt: p.PackedAt.Time, PackedBy: p.PackedBy, Requests: p.Requests, Open: p.Open,
+		State: "packed", HandedTo: p.HandedTo, Reference: p.Reference}
+	signer, err := s.signer(ctx, p.Signer)
+	if known := (*Error)(nil); err != nil && !errors.As(err, &known) { // it may have been removed since
+		return out, err
+	}
+	if !p.HandedAt.IsZero() {
+		out.State, out.HandedAt = "handed-over", &p.HandedAt.Time
+		if signer.TurnaroundDays > 0 {
+			back := workingDays(p.HandedAt.Time, signer.TurnaroundDays)
+			out.BackBy, out.Late = &back, p.Open > 0 && s.now().After(back)
+		}
+	}
+	switch {
+	case p.Open == 0:
+		out.State = "complete"
+	case p.Open < p.Requests:
+		out.State = "partly-back"
+	}
+	return out, nil
 }
 
 // PackParcel bundles the requests that wait for this signer and are in no
 // parcel yet.
 func (s *Service) PackParcel(ctx context.Context, signerName, by string) (Parcel, error) {
-	if signerName != DeskSigner {
-		return Parcel{}, invalid("no parcel was packed", fmt.Sprintf("%q is no signer that takes parcels", signerName), "give --signer desk")
+	signer, err := s.signer(ctx, signerName)
+	if err != nil {
+		return Parcel{}, err
+	}
+	if signer.Kind != DeskSigner {
+		return Parcel{}, invalid("no parcel was packed", fmt.Sprintf("%s takes no parcels: it signs at once", signerName), "give --signer desk")
 	}
 	id, _, err := s.store.AddParcel(ctx, signerName, by, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
@@ -52,7 +83,10 @@ func (s *Service) PackParcel(ctx context.Context, signerName, by string) (Parcel
 		return Parcel{}, err
 	}
 	p, _, err := s.store.Parcel(ctx, id)
-	return showParcel(p), err
+	if err != nil {
+		return Parcel{}, err
+	}
+	return s.showParcel(ctx, p)
 }
 
 // Parcels are all parcels, newest first.
@@ -60,20 +94,30 @@ func (s *Service) Parcels(ctx context.Context) ([]Parcel, error) {
 	rows, err := s.store.Parcels(ctx)
 	out := make([]Parcel, 0, len(rows))
 	for _, row := range rows {
-		out = append(out, showParcel(row))
+		p, err := s.showParcel(ctx, row)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p)
 	}
 	return out, err
 }
 
-// ParcelArchive is the zip that goes to the signer; it can be had again.
-func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) {
-	n, err := strconv.ParseInt(strings.TrimPrefix(id, "p"), 10, 64)
-	if err != nil {
+func (s *Service) parcelRow(ctx context.Context, id string) (store.Parcel, []store.Replacement, error) {
+	digits, ok := strings.CutPrefix(id, "p")
+	n, err := strconv.ParseInt(digits, 10, 64)
+	if err != nil || !ok {
 		n = 0
 	}
 	p, packed, err := s.store.Parcel(ctx, n)
+	return p, packed, notFound(err, "see: freshseal parcel list", "no parcel is called %q", id)
+}
+
+// ParcelArchive is the zip that goes to the signer; it can be had again.
+func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) {
+	p, packed, err := s.parcelRow(ctx, id)
 	if err != nil {
-		return nil, notFound(err, "see: freshseal parcel list", "no parcel is called %q", id)
+		return nil, err
 	}
 	var errands []signer.Errand
 	for _, r := range packed {
@@ -83,7 +127,11 @@ func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) 
 		}
 		errands = append(errands, signer.Errand{Replacement: idText(r.ID), Device: r.Device, Slot: r.Slot, Request: made})
 	}
-	return signer.Parcel(parcelText(p.ID), p.PackedAt.Time, errands)
+	notes := ""
+	if to, err := s.signer(ctx, p.Signer); err == nil {
+		notes = to.Notes
+	}
+	return signer.Parcel(parcelText(p.ID), p.PackedAt.Time, notes, errands)
 }
 
 // Intake is the account of a pile that came back.
@@ -243,12 +291,28 @@ func (s *Service) judgeNew(leaf *cert.Certificate, p pools, r store.Replacement)
 	}
 	path := chain.Complete(leaf, p.pool, p.anchors, s.now())
 	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: made.SPKI()})
+	found = append(found, lifetime(leaf, p.signers[r.Signer])...)
 	for i, f := range found {
 		if f.Code == finding.AnchorUnknown {
 			found[i] = f.As(finding.Warning)
 		}
 	}
 	return path, found, nil
+}
+
+// lifetime finds leaves that live longer than they may, or so short that it
+// must be a trial.
+func lifetime(leaf *cert.Certificate, signer Signer) []finding.Finding {
+	days := int((leaf.NotAfter.Sub(leaf.NotBefore) + time.Hour).Hours() / 24)
+	var found []finding.Finding
+	if most := policy.PublicMaxDays(leaf.NotBefore); signer.Terms.Public && days > most {
+		found = append(found, finding.LifetimeTooLong.Found("%s lives for %d days; publicly trusted ones of that day may live %d", leaf.ShortName(), days, most).
+			WithRemedy("ask the signer for a shorter one: clients refuse this one"))
+	}
+	if signer.MaxDays > 0 && days < signer.MaxDays/3 {
+		found = append(found, finding.LifetimeTooShort.Found("%s lives for %d days, and %s issues up to %d", leaf.ShortName(), days, signer.Name, signer.MaxDays))
+	}
+	return found
 }
 
 // nearMisses names the waiting requests that ask for one of the leaf's names

@@ -17,26 +17,6 @@ import (
 	"freshseal/store"
 )
 
-// The signers.
-const (
-	BenchSigner = "bench"
-	DeskSigner  = "desk"
-)
-
-// Signer is somebody who signs requests.
-type Signer struct {
-	Name  string `json:"name" required:"true"`
-	About string `json:"about" required:"true"`
-}
-
-// Signers are all signers.
-func (s *Service) Signers() []Signer {
-	return []Signer{
-		{BenchSigner, "an authority of Fresh Seal's own, for labs: signs at once, for up to 90 days; trusted only where its root is"},
-		{DeskSigner, "a person: requests go out as a parcel, certificates come back as an intake"},
-	}
-}
-
 // Order asks for a replacement.
 type Order struct {
 	Device  string          `json:"device" required:"true"`
@@ -113,14 +93,15 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if device.Family == "" {
 		return job{}, invalid(cannot, "the device is there to be read only: it has no family", "remove it and add it again with --family; see: freshseal procedure list")
 	}
-	if o.Signer != BenchSigner && o.Signer != DeskSigner {
-		return job{}, invalid(cannot, fmt.Sprintf("no signer is called %q", o.Signer), "give --signer bench or --signer desk")
+	signer, err := s.signer(ctx, o.Signer)
+	if err != nil {
+		return job{}, err
 	}
 	plan, err := s.plan(ctx, o, slot)
 	if err != nil {
 		return job{}, err
 	}
-	if found := plan.Check(); len(found) > 0 {
+	if found := append(plan.Check(), plan.Meets(signer.Terms)...); len(found) > 0 {
 		return job{}, invalid(cannot, found[0].What, "correct it with --name, --key or --subject")
 	}
 	j, err := s.assemble(store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer, Plan: store.JSON[request.Plan]{V: plan}}, device, slot)
@@ -138,12 +119,18 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 // somebody, and what the order adds. A factory certificate's names are the
 // maker's, not ours.
 func (s *Service) plan(ctx context.Context, o Order, slot store.Slot) (request.Plan, error) {
-	plan := request.Plan{Key: o.Key, Subject: s.options.Subject}
+	plan := request.Plan{Key: o.Key, Sources: map[string]string{}}
+	say := func(subject request.Subject, source string) {
+		for _, field := range overlay(&plan.Subject, subject) {
+			plan.Sources[field] = source
+		}
+	}
+	say(s.options.Subject, "the service's default")
 	site, err := s.store.Site(ctx, slot.Site)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return plan, err
 	}
-	overlay(&plan.Subject, site.Subject.V)
+	say(site.Subject.V, "the site "+slot.Site)
 	names := append([]string{}, o.Names...)
 	if slot.ServerName != "" {
 		names = append(names, slot.ServerName)
@@ -156,15 +143,31 @@ func (s *Service) plan(ctx context.Context, o Order, slot store.Slot) (request.P
 			return plan, err
 		}
 		names = append(names, served[0].Names()...)
-		overlay(&plan.Subject, subjectOf(served[0]))
+		say(subjectOf(served[0]), "today's certificate")
+		for _, name := range served[0].Names() {
+			plan.Sources[name] = "today's certificate"
+		}
 	}
-	overlay(&plan.Subject, o.Subject)
+	say(o.Subject, "the order")
 	rules, err := s.policies(ctx)
 	if err != nil {
 		return plan, err
 	}
 	plan.Names = rules.of(slot).Names(names...)
-	return plan.Complete(), nil
+	plan = plan.Complete()
+	for _, name := range plan.Names {
+		switch {
+		case slices.ContainsFunc(o.Names, func(given string) bool { return request.PlainName(given) == name }):
+			plan.Sources[name] = "the order"
+		case name == slot.ServerName:
+			plan.Sources[name] = "the slot's server name"
+		case plan.Sources[name] == "" && name == slot.Device:
+			plan.Sources[name] = "the device's name"
+		case plan.Sources[name] == "":
+			plan.Sources[name] = "the policy"
+		}
+	}
+	return plan, nil
 }
 
 func subjectOf(c *cert.Certificate) request.Subject {
@@ -174,15 +177,21 @@ func subjectOf(c *cert.Certificate) request.Subject {
 		Locality: first(n.Locality), State: first(n.Province), Country: first(n.Country)}
 }
 
-func overlay(s *request.Subject, with request.Subject) {
-	for _, f := range []struct{ to, from *string }{
-		{&s.CommonName, &with.CommonName}, {&s.Organization, &with.Organization}, {&s.Unit, &with.Unit},
-		{&s.Locality, &with.Locality}, {&s.State, &with.State}, {&s.Country, &with.Country},
+// overlay lays the filled fields of a subject over another one, and says which.
+func overlay(s *request.Subject, with request.Subject) (filled []string) {
+	for _, f := range []struct {
+		name     string
+		to, from *string
+	}{
+		{"common_name", &s.CommonName, &with.CommonName}, {"organization", &s.Organization, &with.Organization}, {"unit", &s.Unit, &with.Unit},
+		{"locality", &s.Locality, &with.Locality}, {"state", &s.State, &with.State}, {"country", &s.Country, &with.Country},
 	} {
 		if *f.from != "" {
 			*f.to = *f.from
+			filled = append(filled, f.name)
 		}
 	}
+	return filled
 }
 
 // assemble puts together a job: settings and the values that are known so far.

@@ -150,6 +150,7 @@ func (s *Service) path(ctx context.Context, served []*cert.Certificate) (chain.P
 // pools are what paths are completed from.
 type pools struct {
 	anchors *chain.Pool // the fleet's trusted roots
+	signers map[string]Signer
 	pool    *chain.Pool // authorities that came with some pile; trusted by nobody for that
 }
 
@@ -159,7 +160,15 @@ func (s *Service) pools(ctx context.Context) (pools, error) {
 		return pools{}, err
 	}
 	middle, err := s.store.Authorities(ctx)
-	return pools{chain.NewPool(roots...), chain.NewPool(middle...)}, err
+	if err != nil {
+		return pools{}, err
+	}
+	all, err := s.Signers(ctx)
+	signers := map[string]Signer{}
+	for _, each := range all {
+		signers[each.Name] = each
+	}
+	return pools{anchors: chain.NewPool(roots...), pool: chain.NewPool(middle...), signers: signers}, err
 }
 
 // judge says what is wrong with what a slot serves: the path, and how it is served.

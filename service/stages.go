@@ -49,7 +49,7 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 
 // sign has bench sign at once, or waits for the desk.
 func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
-	if j.Signer == DeskSigner {
+	if j.Signer != BenchSigner {
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, nil
 	}
 	if len(j.Path.V) > 0 { // signed already, when the service was stopped
@@ -115,6 +115,18 @@ func (s *Service) scopeOfChain(ctx context.Context, j job) (procedure.Scope, cha
 		if errors.Is(err, pack.ErrNoRoot) {
 			continue // a step that names it will say that it is missing
 		}
+		if err != nil {
+			return nil, path, err
+		}
+		scope[name] = procedure.ContentValue(content)
+	}
+	for name, dressed := range map[string]struct {
+		form  pack.Form
+		dress pack.Dress
+	}{
+		"leaf_der": {pack.Leaf, pack.Dress{Encoding: pack.DER}}, "pkcs7": {pack.LeafFirst, pack.Dress{Encoding: pack.PKCS7}}, "pkcs7_pem": {pack.LeafFirst, pack.Dress{Encoding: pack.PKCS7PEM}},
+	} {
+		content, err := pack.Write(dressed.form, dressed.dress, path, nil)
 		if err != nil {
 			return nil, path, err
 		}

@@ -71,7 +71,10 @@ func taskText(stepID int64) string { return "t" + strconv.FormatInt(stepID, 10) 
 // newTask makes a task of a step in its final form.
 func (s *Service) newTask(ready procedure.Ready) *store.Task {
 	t := &store.Task{Ask: ready.Step.Ask, Capture: ready.Step.Capture, Seen: ready.Step.Seen, DueAt: store.At(s.now().Add(ready.Step.Limit))}
-	t.Copy.V, t.Files.V = ready.Copy, ready.Files
+	t.Copy.V = ready.Copy
+	for _, file := range ready.Files {
+		t.Files.V = append(t.Files.V, store.TaskFile{Name: file.Label, Content: []byte(file.Text)})
+	}
 	return t
 }
 
@@ -83,8 +86,8 @@ func showTask(row store.Task) Task {
 		out.Copy = append(out.Copy, TaskValue{each.Label, each.Text})
 	}
 	for _, each := range row.Files.V {
-		sum := sha256.Sum256([]byte(each.Text))
-		out.Files = append(out.Files, TaskFile{each.Label, len(each.Text), hex.EncodeToString(sum[:])})
+		sum := sha256.Sum256(each.Content)
+		out.Files = append(out.Files, TaskFile{each.Name, len(each.Content), hex.EncodeToString(sum[:])})
 	}
 	for _, n := range row.Notes.V {
 		out.Notes = append(out.Notes, TaskNote(n))
@@ -137,11 +140,11 @@ func (s *Service) TaskFile(ctx context.Context, id, name string) ([]byte, error)
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(row.Files.V, func(f procedure.Labelled) bool { return f.Label == name })
+	i := slices.IndexFunc(row.Files.V, func(f store.TaskFile) bool { return f.Name == name })
 	if i < 0 {
 		return nil, &Error{Kind: NotFound, What: fmt.Sprintf("the task %s has no file %q", id, name), Next: "see: freshseal task show " + id}
 	}
-	return []byte(row.Files.V[i].Text), nil
+	return row.Files.V[i].Content, nil
 }
 
 // TakeTask says who does a task from now on, whoever had it before.

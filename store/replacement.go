@@ -294,12 +294,16 @@ func (s *Store) AddParcel(ctx context.Context, signer, by string, at Moment) (id
 
 // Parcel is a bundle of requests that went out.
 type Parcel struct {
-	ID       int64  `db:"id"`
-	Signer   string `db:"signer"`
-	PackedAt Moment `db:"packed_at"`
-	PackedBy string `db:"packed_by"`
-	Requests int    `db:"requests"`
-	Open     int    `db:"open"` // still waiting for the signer
+	ID        int64  `db:"id"`
+	Signer    string `db:"signer"`
+	PackedAt  Moment `db:"packed_at"`
+	PackedBy  string `db:"packed_by"`
+	HandedTo  string `db:"handed_to"`
+	Reference string `db:"reference"`
+	HandedBy  string `db:"handed_by"`
+	HandedAt  Moment `db:"handed_at"`
+	Requests  int    `db:"requests"`
+	Open      int    `db:"open"` // still waiting for the signer
 }
 
 const parcelRows = `SELECT parcel.*, count(replacement.id) AS requests,

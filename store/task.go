@@ -15,7 +15,7 @@ type Task struct {
 	StepID        int64                      `db:"step_id"`
 	ReplacementID int64                      `db:"replacement_id"`
 	Copy          JSON[[]procedure.Labelled] `db:"copy"`
-	Files         JSON[[]procedure.Labelled] `db:"files"`
+	Files         JSON[[]TaskFile]           `db:"files"`
 	Ask           string                     `db:"ask"`
 	Capture       string                     `db:"capture"`
 	Seen          procedure.Sight            `db:"seen"`
@@ -30,6 +30,12 @@ type Task struct {
 	Open    bool   `db:"open"`
 	Device  string `db:"device"`
 	Slot    string `db:"slot"`
+}
+
+// TaskFile is a file to carry to the device.
+type TaskFile struct {
+	Name    string
+	Content []byte
 }
 
 // Note is what somebody wrote beside a task.

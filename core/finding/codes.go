@@ -21,9 +21,11 @@ const (
 
 	NameMissing    Code = "name-missing"
 	NameSurplus    Code = "name-surplus"
+	NameUnsignable Code = "name-unsignable"
 	CommonNameOnly Code = "common-name-only"
 
-	LifetimeTooLong Code = "lifetime-too-long"
+	LifetimeTooLong  Code = "lifetime-too-long"
+	LifetimeTooShort Code = "lifetime-too-short"
 
 	WeakKey        Code = "weak-key"
 	WeakHash       Code = "weak-hash"
@@ -72,11 +74,15 @@ var meanings = map[Code]meaning{
 		"have it signed again with this name among the subject alternative names"},
 	NameSurplus: {Note, "the signer added it, or it was left from an earlier use",
 		"nothing need be done if you know the name"},
+	NameUnsignable: {Error, "the authority refuses the whole request, found out only after it was sent",
+		"leave the name out, or have it signed by an authority of your own"},
 	CommonNameOnly: {Error, "clients have not looked at the common name since RFC 6125; they want subject alternative names",
 		"have it signed again with its names as subject alternative names"},
 
 	LifetimeTooLong: {Warning, "the longer a certificate lives, the longer a lost key does harm",
 		"ask the signer for a shorter one, or change the policy"},
+	LifetimeTooShort: {Warning, "trials and test profiles end after weeks, and nobody expects it",
+		"ask the signer whether the right profile was chosen"},
 	WeakKey: {Error, "the key can be broken with known means",
 		"replace it with an ECDSA P-256 or RSA 2048 key, or a larger one"},
 	WeakHash: {Error, "signatures over this hash can be forged",

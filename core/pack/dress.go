@@ -293,3 +293,9 @@ func readBack(written []byte, passphrase string, want []*cert.Certificate, key c
 	}
 	return nil
 }
+
+// KeyDER writes a key alone, and the label that its armour bears.
+func KeyDER(d Dress, key crypto.Signer) (label string, der []byte, err error) {
+	label, _, der, err = d.key(key)
+	return label, der, err
+}

@@ -78,12 +78,15 @@ var Given = Scope{
 	"leaf":           {Kind: Content, About: "the new leaf, PEM"},
 	"leaf_first":     {Kind: Content, About: "the new leaf and its intermediates in order, PEM"},
 	"intermediates":  {Kind: Content, About: "the intermediates in order, PEM"},
+	"leaf_der":       {Kind: Content, About: "the new leaf, DER"},
+	"pkcs7":          {Kind: Content, About: "the new leaf and its intermediates as PKCS #7, DER"},
+	"pkcs7_pem":      {Kind: Content, About: "the same in armour"},
 	"anchor":         {Kind: Content, About: "the root at the end of the chain, PEM"},
 }
 
 // availableFrom says which section is the first that can use a given value.
 var availableFrom = map[string]Section{
-	"new_sha256": Backup, "request_key": Backup, "leaf": Backup, "leaf_first": Backup, "intermediates": Backup, "anchor": Backup,
+	"new_sha256": Backup, "leaf_der": Backup, "pkcs7": Backup, "pkcs7_pem": Backup, "request_key": Backup, "leaf": Backup, "leaf_first": Backup, "intermediates": Backup, "anchor": Backup,
 }
 
 // Fill makes the scope of a device: every setting with its default or with

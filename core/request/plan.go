@@ -71,6 +71,8 @@ type Plan struct {
 	Subject Subject  `json:"subject" required:"true"`
 	Names   []string `json:"names" required:"true"` // DNS names (A-labels) and IP addresses
 	Key     KeyType  `json:"key" required:"true"`
+
+	Sources map[string]string `json:"sources,omitempty" description:"where each name and each field of the subject came from"`
 }
 
 // maxNames bounds a request; signers refuse more than about a hundred.

@@ -1,0 +1,110 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/chain"
+	"freshseal/core/pack"
+	"freshseal/core/pile"
+
+	"github.com/spf13/cobra"
+)
+
+// pack makes the very file that a box wants, for a box outside the fleet too.
+func (a *app) pack() *cobra.Command {
+	var form, encoding, place, keyForm, out, passphraseFile, opens string
+	var d pack.Dress
+	c := &cobra.Command{
+		Use: "pack FILE… --out FILE", Short: "Write certificates in the very form a box wants; needs no service", Args: cobra.MinimumNArgs(1),
+		Example: "  freshseal pack certnew.cer chain.p7b --out chain.pem\n" +
+			"  freshseal pack certnew.cer chain.p7b key.pem --encoding pkcs12-old --key before --passphrase-file pass.txt --out box.pfx",
+		RunE: func(_ *cobra.Command, args []string) error {
+			files, err := a.readPile(args)
+			if err != nil {
+				return err
+			}
+			passphrases, err := a.passphrases(opens)
+			if err != nil {
+				return err
+			}
+			sorted, err := pile.Sort(files, pile.Options{Passphrases: passphrases})
+			if err != nil {
+				return failed("nothing was packed", err.Error(), "split it")
+			}
+			all := pile.Certificates(sorted)
+			leaf, err := theLeaf(all)
+			if err != nil {
+				return err
+			}
+			if passphraseFile != "" {
+				if d.Passphrase, err = a.secret("passphrase of the new file", passphraseFile, "--passphrase-file"); err != nil {
+					return err
+				}
+			}
+			d.Encoding, d.Place, d.KeyForm = pack.Encoding(encoding), pack.KeyPlace(place), pack.KeyForm(keyForm)
+			path := chain.Complete(leaf, chain.NewPool(all...), chain.NewPool(), time.Now())
+			written, err := packed(pack.Form(form), d, path, sorted)
+			if err != nil {
+				return failed("nothing was packed", err.Error(), "see: freshseal pack --help")
+			}
+			if err := os.WriteFile(out, written, 0o600); err != nil {
+				return failed("the file cannot be written", err.Error(), "name another one with --out")
+			}
+			fmt.Fprintf(a.out, "%s: %s as %s, %d bytes, read back and compared\n", out, form, encoding, len(written))
+			if !path.Complete && form != string(pack.Leaf) {
+				fmt.Fprintf(a.out, "  the chain is not complete: the issuer %s is missing\n", path.Missing)
+				return foundWrong
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&form, "form", string(pack.LeafFirst), fmt.Sprintf("what it holds, one of %v", pack.Forms))
+	f.StringVar(&encoding, "encoding", string(pack.PEM), fmt.Sprintf("one of %v", pack.Encodings))
+	f.StringVar(&place, "key", string(pack.NoKey), fmt.Sprintf("where the private key stands, one of %v", pack.KeyPlaces))
+	f.StringVar(&keyForm, "key-form", string(pack.PKCS8), fmt.Sprintf("how the key is written, one of %v", pack.KeyForms))
+	f.BoolVar(&d.CRLF, "crlf", false, "Windows line ends")
+	f.IntVar(&d.LineLength, "line-length", 64, "of PEM; -1: all on one line")
+	f.BoolVar(&d.Text, "text", false, "lines in words before each certificate")
+	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase that locks the new file from this file")
+	f.StringVar(&opens, "open-with-file", "", "read the passphrase that opens the given files from this file")
+	f.StringVar(&out, "out", "", "the file to write")
+	c.MarkFlagRequired("out")
+	return c
+}
+
+// packed writes the file, with the key among the files that is the leaf's.
+func packed(form pack.Form, d pack.Dress, path chain.Path, sorted []pile.Account) ([]byte, error) {
+	keys := pile.Keys(sorted)
+	if len(keys) == 0 {
+		return pack.Write(form, d, path, nil)
+	}
+	var written []byte
+	var err error
+	for _, key := range keys {
+		if written, err = pack.Write(form, d, path, key); err == nil {
+			break
+		}
+	}
+	return written, err
+}
+
+// theLeaf is the only certificate of a pile that is no authority.
+func theLeaf(all []*cert.Certificate) (*cert.Certificate, error) {
+	var leaves []*cert.Certificate
+	for _, c := range all {
+		if !c.IsAuthority() {
+			leaves = append(leaves, c)
+		}
+	}
+	switch len(leaves) {
+	case 1:
+		return leaves[0], nil
+	case 0:
+		return nil, failed("nothing was packed", "no leaf is among these files", "give the file with the signed certificate too")
+	}
+	return nil, failed("nothing was packed", fmt.Sprintf("%d leaves are among these files: %s, %s …", len(leaves), leaves[0].ShortName(), leaves[1].ShortName()), "give the files of one leaf alone")
+}

@@ -1,0 +1,127 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"freshseal/core/request"
+	"freshseal/store"
+)
+
+// The signers that are always there.
+const (
+	BenchSigner = "bench"
+	DeskSigner  = "desk"
+)
+
+// Signer is somebody who signs requests.
+type Signer struct {
+	Name string `json:"name" required:"true"`
+	Kind string `json:"kind" required:"true" enum:"bench,desk"`
+	SignerTerms
+}
+
+// SignerTerms are what is known of a signer.
+type SignerTerms struct {
+	About          string        `json:"about" required:"true"`
+	Contact        string        `json:"contact,omitempty"`
+	Notes          string        `json:"notes,omitempty" description:"the steps of its portal, who validates the domain and how"`
+	TurnaroundDays int           `json:"turnaround_days,omitempty" description:"working days"`
+	MaxDays        int           `json:"max_days,omitempty" description:"the longest certificate that it issues; 0: not known"`
+	Terms          request.Terms `json:"terms" required:"true"`
+}
+
+// Signers are all signers: bench, desk, and those that were added.
+func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
+	any := request.AnySigner
+	out := []Signer{
+		{BenchSigner, BenchSigner, SignerTerms{About: "an authority of Fresh Seal's own, for labs: signs at once, for up to 90 days; trusted only where its root is", MaxDays: 90, Terms: any}},
+		{DeskSigner, DeskSigner, SignerTerms{About: "a person: requests go out as a parcel, certificates come back as an intake", Terms: any}},
+	}
+	rows, err := s.store.Signers(ctx)
+	for _, row := range rows {
+		out = append(out, Signer{row.Name, DeskSigner, SignerTerms{row.About, row.Contact, row.Notes, row.TurnaroundDays, row.MaxDays, row.Terms.V}})
+	}
+	return out, err
+}
+
+// signer finds one by its name.
+func (s *Service) signer(ctx context.Context, name string) (Signer, error) {
+	all, err := s.Signers(ctx)
+	if err != nil {
+		return Signer{}, err
+	}
+	i := slices.IndexFunc(all, func(each Signer) bool { return each.Name == name })
+	if i < 0 {
+		return Signer{}, &Error{NotFound, fmt.Sprintf("no signer is called %q", name), "", "see: freshseal signer list"}
+	}
+	return all[i], nil
+}
+
+// PutSigner adds a person or office that signs, or changes what is known of it.
+func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms) (Signer, error) {
+	cannot := "the signer was not kept"
+	switch {
+	case !credentialName.MatchString(name), name == BenchSigner, name == DeskSigner:
+		return Signer{}, invalid(cannot, fmt.Sprintf("%q is no name for it", name), nameRule+"; bench and desk are taken")
+	case t.TurnaroundDays < 0 || t.TurnaroundDays > 365 || t.MaxDays < 0 || t.MaxDays > 36500:
+		return Signer{}, invalid(cannot, "its days are not right", "give a turnaround up to 365 and a lifetime up to 36500")
+	}
+	for _, field := range t.Terms.Fields {
+		if !slices.Contains([]string{"organization", "unit", "locality", "state", "country"}, field) {
+			return Signer{}, invalid(cannot, fmt.Sprintf("%q is no field of a subject", field), "give organization, unit, locality, state or country")
+		}
+	}
+	row := store.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes, TurnaroundDays: t.TurnaroundDays, MaxDays: t.MaxDays, AddedAt: s.moment()}
+	row.Terms.V = t.Terms
+	if err := s.store.PutSigner(ctx, row); err != nil {
+		return Signer{}, err
+	}
+	return s.signer(ctx, name)
+}
+
+// RemoveSigner forgets a signer that no request waits for.
+func (s *Service) RemoveSigner(ctx context.Context, name string) error {
+	err := s.store.RemoveSigner(ctx, name)
+	if errors.Is(err, store.ErrTaken) {
+		return &Error{Conflict, "the signer cannot be removed", "a request waits for it", "take in its answer, or cancel the replacement"}
+	}
+	return notFound(err, "see: freshseal signer list", "no signer is called %q that was added here", name)
+}
+
+// Handover says to whom a parcel went.
+type Handover struct {
+	To        string `json:"to" required:"true"`
+	Reference string `json:"reference,omitempty" description:"the signer's number for it"`
+}
+
+// HandOver records to whom a parcel went, and under which number.
+func (s *Service) HandOver(ctx context.Context, id string, h Handover, by string) (Parcel, error) {
+	row, _, err := s.parcelRow(ctx, id)
+	if err != nil {
+		return Parcel{}, err
+	}
+	if h.To = strings.TrimSpace(h.To); h.To == "" || len(h.To)+len(h.Reference) > 400 {
+		return Parcel{}, invalid("nothing was recorded", "it is not said to whom the parcel went", "give a name, and the signer's number for it")
+	}
+	row.HandedTo, row.Reference, row.HandedBy, row.HandedAt = h.To, h.Reference, by, s.moment()
+	if err := s.store.HandOver(ctx, row); err != nil {
+		return Parcel{}, err
+	}
+	return s.showParcel(ctx, row)
+}
+
+// workingDays counts that many days on, Saturdays and Sundays aside.
+func workingDays(from time.Time, days int) time.Time {
+	for days > 0 {
+		from = from.AddDate(0, 0, 1)
+		if d := from.Weekday(); d != time.Saturday && d != time.Sunday {
+			days--
+		}
+	}
+	return from
+}
