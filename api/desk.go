@@ -10,8 +10,18 @@ import (
 )
 
 type (
+	byAnchor struct {
+		Name   string `path:"name" json:"-"`
+		SHA256 string `path:"sha256" json:"-"`
+	}
+	askExport struct {
+		Name       string `path:"name" json:"-"`
+		Form       string `json:"form" required:"true" enum:"pem,der,pkcs7,debian,browser-policy,profile,pkcs12"`
+		Passphrase string `json:"passphrase,omitempty" description:"of a PKCS #12 trust store"`
+	}
 	askAnchors struct {
-		PEM string `json:"pem" required:"true" description:"one or more roots"`
+		Name string `path:"name" json:"-"`
+		PEM  string `json:"pem" required:"true" description:"one or more roots"`
 	}
 	putSigner struct {
 		Name string `path:"name" json:"-"`
@@ -69,11 +79,19 @@ var deskRoutes = []route{
 
 // ruleRoutes are about what is trusted, what is wanted and how it is done.
 var ruleRoutes = []route{
-	listing("/anchors", "list the roots that the fleet trusts", (*service.Service).Anchors),
-	posts("/anchors", "trust roots", func(ctx context.Context, s *service.Service, _ service.Bearer, in askAnchors) (page[cert.Facts], error) {
-		items, err := s.AddAnchors(ctx, []byte(in.PEM))
+	listing("/audiences", "list audiences, the fleet first", (*service.Service).Audiences),
+	showing("/audiences/{name}/anchors", "list the roots that an audience trusts", func(s *service.Service, ctx context.Context, name string) (page[cert.Facts], error) {
+		items, err := s.Anchors(ctx, name)
+		return page[cert.Facts]{Items: items}, err
+	}),
+	posts("/audiences/{name}/anchors", "let an audience trust roots", func(ctx context.Context, s *service.Service, _ service.Bearer, in askAnchors) (page[cert.Facts], error) {
+		items, err := s.AddAnchors(ctx, in.Name, []byte(in.PEM))
 		return page[cert.Facts]{Items: items}, err
 	}).by(service.Admin),
+	ends("DELETE", "/audiences/{name}/anchors/{sha256}", "let an audience trust a root no more", func(ctx context.Context, s *service.Service, _ service.Bearer, in byAnchor) error {
+		return s.RemoveAnchor(ctx, in.Name, in.SHA256)
+	}).by(service.Admin),
+	{method: "POST", path: v1 + "/audiences/{name}/exports", summary: "the roots of an audience as a kind of client takes them", status: 200, in: askExport{}, media: "application/octet-stream", handler: exportAnchors, quiet: true, role: service.Viewer},
 	listing("/policies", "list the rules of every scope, the fleet's first", (*service.Service).Policies),
 	does("PUT", "/policies", "set the rules of a scope", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in service.Policy) (service.Policy, error) {
 		return s.SetPolicy(ctx, in)

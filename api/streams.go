@@ -12,6 +12,25 @@ import (
 	"github.com/gofiber/fiber/v3"
 )
 
+// exportAnchors sends a file of roots; what to do with it stands in the header
+// Instruction.
+func exportAnchors(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		var in askExport
+		if err := decode(c, &in); err != nil {
+			return err
+		}
+		f, err := s.service.ExportAnchors(c.Context(), in.Name, in.Form, in.Passphrase)
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, f.Media)
+		c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, f.Name)) // an audience's name needs no quoting
+		c.Set("Instruction", f.Do)
+		return c.Send(f.Content)
+	}
+}
+
 func taskFile(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		name := c.Params("name")

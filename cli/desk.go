@@ -261,67 +261,6 @@ func sendPile(ctx context.Context, client *client, files []pile.File, terms serv
 	return in, json.NewDecoder(answer.Body).Decode(&in)
 }
 
-func (a *app) audience() *cobra.Command {
-	onlyFleet := func(name string) error {
-		if name != service.Fleet {
-			return misuse(fmt.Sprintf("no audience is called %q", name), "", "there is one so far: "+service.Fleet)
-		}
-		return nil
-	}
-	show := &cobra.Command{
-		Use: "show fleet", Short: "List the roots that the fleet's clients trust", Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			if err := onlyFleet(args[0]); err != nil {
-				return err
-			}
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			roots, err := listOf[cert.Facts](c.Context(), client, "/anchors")
-			if err != nil {
-				return err
-			}
-			return a.print(roots, rootTable(roots))
-		},
-	}
-	add := &cobra.Command{
-		Use: "add fleet FILE", Short: "Trust the roots in a file", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			if err := onlyFleet(args[0]); err != nil {
-				return err
-			}
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
-			files, err := a.readPile(args[1:])
-			if err != nil {
-				return err
-			}
-			var text []byte
-			sorted, err := pile.Sort(files, pile.Options{})
-			if err != nil {
-				return failed("no anchor was added", err.Error(), "give one root")
-			}
-			for _, root := range pile.Certificates(sorted) {
-				text = append(text, root.PEM()...)
-			}
-			if len(text) == 0 {
-				return failed("no anchor was added", args[1]+" holds no certificate: "+sorted[0].Holds[0].Note, "give a root as PEM or DER")
-			}
-			var page struct {
-				Items []cert.Facts `json:"items"`
-			}
-			if err := client.do(c.Context(), "POST", v1+"/anchors", map[string]string{"pem": string(text)}, &page); err != nil {
-				return err
-			}
-			return a.print(page.Items, rootTable(page.Items))
-		},
-	}
-	return noun("audience", "Groups of clients and the roots they trust", show, add)
-}
-
 func rootTable(roots []cert.Facts) table {
 	t := table{head: []string{"root", "ends", "sha256"}, wide: 2}
 	for _, r := range roots {

@@ -132,7 +132,7 @@ func fillFleet(ctx context.Context, s *service.Service, fleet *standin.Fleet) er
 	if err != nil || len(known) > len(fleet.Members) { // all of them and the service itself
 		return errors.Join(err, sweepOnce(ctx, s))
 	}
-	if _, err := s.AddAnchors(ctx, fleet.Anchors); err != nil {
+	if _, err := s.AddAnchors(ctx, service.Fleet, fleet.Anchors); err != nil {
 		return err
 	}
 	j := fleet.Jump

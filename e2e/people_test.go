@@ -31,7 +31,7 @@ func TestEachRoleMayDoWhatItMay(t *testing.T) {
 	want := map[string]string{
 		"GET /api/v1/slots": "viewer", "GET /api/v1/ledger": "viewer", "POST /api/v1/password": "viewer",
 		"POST /api/v1/replacements": "operator", "POST /api/v1/replacements/{id}/revert": "operator", "POST /api/v1/intakes": "operator", "POST /api/v1/sweeps": "operator",
-		"POST /api/v1/devices": "admin", "DELETE /api/v1/devices/{name}": "admin", "POST /api/v1/anchors": "admin", "POST /api/v1/sites": "admin",
+		"POST /api/v1/devices": "admin", "DELETE /api/v1/devices/{name}": "admin", "POST /api/v1/audiences/{name}/anchors": "admin", "POST /api/v1/sites": "admin",
 		"GET /api/v1/users": "admin", "POST /api/v1/users": "admin", "POST /api/v1/tokens": "admin", "DELETE /api/v1/tokens/{id}": "admin",
 	}
 	answer, err := client.Get(s.url + "/api/v1/openapi.json")

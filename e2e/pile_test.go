@@ -117,6 +117,57 @@ func TestAMessyPileComesBack(t *testing.T) {
 	s.await(idOf(t, s, nameOf(t, requests[10])), "sealed")
 }
 
+// Each group of clients has its own roots: who trusts a chain is told, what the
+// others lack, and their roots can be had in the form that they take.
+func TestAudiencesTrustWhatTheyHold(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	h := newHarbour(t)
+	s.ok("audience", "add", "scanners", h.at("root.pem"))
+	s.fails(1, "is not the root of an authority", "audience", "add", "scanners", h.at("sub.pem"))
+	var slot struct {
+		Trust []struct {
+			Audience, Lacks string
+			Trusted         bool
+		}
+	}
+	s.json(&slot, "slot", "show", "vault.mainquay.tidewrack.example/web")
+	if len(slot.Trust) != 2 || !slot.Trust[0].Trusted || slot.Trust[1].Trusted || slot.Trust[1].Lacks != "Tidewrack Ferries Root" {
+		t.Errorf("%+v", slot.Trust)
+	}
+	out := filepath.Join(t.TempDir(), "roots.p7b")
+	if said := s.ok("audience", "export", "scanners", "--form", "pkcs7", "--out", out); !strings.Contains(said, "what to do: ") {
+		t.Error(said)
+	}
+	if text := must(t, "", "openssl", "pkcs7", "-inform", "DER", "-in", out, "-print_certs"); !strings.Contains(text, "Harbour Root") {
+		t.Error(text)
+	}
+	var roots []struct{ SHA256 string }
+	s.json(&roots, "audience", "show", "scanners")
+	s.ok("audience", "remove", "scanners", roots[0].SHA256)
+	s.fails(1, "no audience is called", "audience", "show", "scanners")
+
+	// A box outside the fleet: its request, checked before it goes out, and the
+	// very file that it wants.
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	write(t, at("pass"), "anchor chain")
+	name := "crane.saltmere.tidewrack.example"
+	s.ok("request", "make", "--name", name, "--organization", "Tidewrack Ferries", "--out", at("crane.csr"), "--key-out", at("crane.key"), "--passphrase-file", at("pass"))
+	s.ok("request", "check", at("crane.csr"), "--name", name, "--organization", "Tidewrack Ferries")
+	s.fails(3, "the request lacks the name crane", "request", "check", at("crane.csr"), "--name", name, "--name", "crane", "--organization", "Tidewrack Ferries")
+	s.fails(3, "nobody can own example", "request", "check", at("crane.csr"), "--name", name, "--organization", "Tidewrack Ferries", "--public")
+	signed := h.sign(at("crane.csr"))
+	s.ok("pack", signed, h.chain(), at("crane.key"), "--open-with-file", at("pass"), "--encoding", "pkcs12-old", "--key", "before", "--passphrase-file", at("pass"), "--out", at("crane.pfx"))
+	if text := must(t, "", "openssl", "pkcs12", "-in", at("crane.pfx"), "-legacy", "-nodes", "-passin", "pass:anchor chain"); strings.Count(text, "BEGIN CERTIFICATE") != 2 || !strings.Contains(text, "PRIVATE KEY") {
+		t.Error(text)
+	}
+	s.fails(3, "passphrase is another", "inspect", at("crane.pfx"))
+	if out := s.run("", "inspect", at("crane.pfx"), "--passphrase-file", at("pass"), "--as", "json"); !strings.Contains(out.stdout, "Harbour Issuing") {
+		t.Error(out)
+	}
+}
+
 // nameOf is the name that a request asks for.
 func nameOf(t *testing.T, request string) string {
 	t.Helper()

@@ -2,14 +2,42 @@ package service
 
 import (
 	"context"
+	"fmt"
+	"slices"
+	"strings"
 
+	"freshseal/core/audience"
 	"freshseal/core/cert"
+	"freshseal/core/chain"
 	"freshseal/core/pile"
 )
 
-// Anchors are the roots that the fleet's clients trust.
-func (s *Service) Anchors(ctx context.Context) ([]cert.Facts, error) {
-	roots, err := s.store.Anchors(ctx, Fleet)
+// Audience is a group of clients and how many roots they trust. The audience
+// fleet is the one by which conditions are named.
+type Audience struct {
+	Name  string `json:"name" required:"true"`
+	Roots int    `json:"roots" required:"true"`
+}
+
+// Audiences are all audiences, the fleet first.
+func (s *Service) Audiences(ctx context.Context) ([]Audience, error) {
+	counts, err := s.store.CountAnchors(ctx)
+	out := []Audience{{Fleet, counts[Fleet]}}
+	for name, n := range counts {
+		if name != Fleet {
+			out = append(out, Audience{name, n})
+		}
+	}
+	slices.SortFunc(out[1:], func(a, b Audience) int { return strings.Compare(a.Name, b.Name) })
+	return out, err
+}
+
+// Anchors are the roots that an audience trusts.
+func (s *Service) Anchors(ctx context.Context, name string) ([]cert.Facts, error) {
+	roots, err := s.store.Anchors(ctx, name)
+	if err == nil && len(roots) == 0 && name != Fleet {
+		err = noAudience(name)
+	}
 	out := make([]cert.Facts, 0, len(roots))
 	for _, c := range roots {
 		out = append(out, c.Facts())
@@ -17,9 +45,17 @@ func (s *Service) Anchors(ctx context.Context) ([]cert.Facts, error) {
 	return out, err
 }
 
-// AddAnchors trusts every root in a file, and judges all slots anew. Anything
-// else in the file is refused, since trust is given with open eyes.
-func (s *Service) AddAnchors(ctx context.Context, content []byte) ([]cert.Facts, error) {
+func noAudience(name string) error {
+	return &Error{NotFound, fmt.Sprintf("no audience is called %q", name), "", "see: freshseal audience list; one is made by adding a root to it"}
+}
+
+// AddAnchors lets an audience trust every root in a file; an audience is made by
+// its first root. Anything else in the file is refused, since trust is given
+// with open eyes.
+func (s *Service) AddAnchors(ctx context.Context, name string, content []byte) ([]cert.Facts, error) {
+	if !credentialName.MatchString(name) {
+		return nil, invalid("no anchor was added", fmt.Sprintf("%q is no name of an audience", name), nameRule)
+	}
 	accounts, err := pile.Sort([]pile.File{{Content: content}}, pile.Options{})
 	if err != nil {
 		return nil, invalid("no anchor was added", err.Error(), "give one root")
@@ -37,10 +73,87 @@ func (s *Service) AddAnchors(ctx context.Context, content []byte) ([]cert.Facts,
 	}
 	s.anchorLock.Lock()
 	defer s.anchorLock.Unlock()
-	if err := s.store.AddAnchors(ctx, Fleet, s.moment(), roots); err != nil {
+	if err := s.store.AddAnchors(ctx, name, s.moment(), roots); err != nil {
 		return nil, err
 	}
-	return out, s.judgeAgain(ctx)
+	return out, s.judgeFor(ctx, name)
+}
+
+// RemoveAnchor lets an audience trust a root no more. An audience without roots
+// is gone.
+func (s *Service) RemoveAnchor(ctx context.Context, name, sha256 string) error {
+	s.anchorLock.Lock()
+	defer s.anchorLock.Unlock()
+	if err := s.store.RemoveAnchor(ctx, name, sha256); err != nil {
+		return notFound(err, "see: freshseal audience show "+name, "the audience %s has no root %s", name, sha256)
+	}
+	return s.judgeFor(ctx, name)
+}
+
+// judgeFor judges the slots anew where the audience is the one they are judged by.
+func (s *Service) judgeFor(ctx context.Context, name string) error {
+	if name != Fleet {
+		return nil
+	}
+	return s.judgeAgain(ctx)
+}
+
+// ExportAnchors writes the roots of an audience in the form in which a kind of
+// client takes them.
+func (s *Service) ExportAnchors(ctx context.Context, name, form, passphrase string) (audience.File, error) {
+	roots, err := s.store.Anchors(ctx, name)
+	if err != nil {
+		return audience.File{}, err
+	}
+	if len(roots) == 0 {
+		return audience.File{}, noAudience(name)
+	}
+	f, err := audience.Export(audience.Form(form), name, roots, passphrase)
+	if err != nil {
+		return f, invalid("nothing was exported", err.Error(), fmt.Sprintf("give --form, one of %v", audience.Forms))
+	}
+	return f, nil
+}
+
+// Trust says whether an audience trusts a chain, and what it lacks if not.
+type Trust struct {
+	Audience string `json:"audience" required:"true"`
+	Trusted  bool   `json:"trusted" required:"true"`
+	Lacks    string `json:"lacks,omitempty" description:"the root that it does not hold, or the certificate that is missing"`
+}
+
+// trust asks every audience about a chain as it is served.
+func (s *Service) trust(ctx context.Context, served []*cert.Certificate) ([]Trust, error) {
+	all, err := s.Audiences(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.pools(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p.pool.Add(served[1:]...)
+	p.pool.Add(p.anchors.All()...) // known roots can be named as what is lacking
+	out := []Trust{}
+	for _, each := range all {
+		roots, err := s.store.Anchors(ctx, each.Name)
+		if err != nil {
+			return nil, err
+		}
+		path := chain.Complete(served[0], p.pool, chain.NewPool(roots...), s.now())
+		t := Trust{Audience: each.Name, Trusted: path.Anchored}
+		switch {
+		case t.Trusted:
+		case path.Root() != nil:
+			t.Lacks = path.Root().ShortName()
+		case path.Missing != nil:
+			t.Lacks = path.Missing.Subject
+		default:
+			t.Lacks = served[0].ShortName()
+		}
+		out = append(out, t)
+	}
+	return out, nil
 }
 
 // judgeAgain judges what every slot last served by today's anchors.

@@ -176,7 +176,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 	if terms.TrustRoots {
 		for _, c := range authorities {
 			if c.SelfSigned() {
-				if _, err := s.AddAnchors(ctx, c.PEM()); err != nil {
+				if _, err := s.AddAnchors(ctx, Fleet, c.PEM()); err != nil {
 					return out, err
 				}
 			}

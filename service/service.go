@@ -190,7 +190,7 @@ func (s *Service) openBench(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.AddAnchors(ctx, s.bench.Root().PEM()); err != nil {
+	if _, err := s.AddAnchors(ctx, Fleet, s.bench.Root().PEM()); err != nil {
 		return err
 	}
 	return s.store.PutSecret(ctx, purpose, s.box.Seal(purpose, material))

@@ -36,6 +36,7 @@ type Slot struct {
 	Suite         string            `json:"suite,omitempty"`
 	Certificate   *cert.Facts       `json:"certificate,omitempty"`
 	Chain         []Link            `json:"chain,omitempty"`
+	Trust         []Trust           `json:"trust,omitempty" description:"which audiences trust this chain, and what the others lack"`
 	Subject       string            `json:"subject,omitempty"`
 	Replaceable   bool              `json:"replaceable" required:"true"`
 }
@@ -99,7 +100,8 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 	}
 	facts := served[0].Facts()
 	out.Certificate, out.Chain = &facts, links(path, served)
-	return out, nil
+	out.Trust, err = s.trust(ctx, served)
+	return out, err
 }
 
 func (s *Service) slotRow(ctx context.Context, device, name string) (store.Slot, error) {

@@ -108,6 +108,27 @@ func (s *Store) AddAnchors(ctx context.Context, audience string, at Moment, cert
 	})
 }
 
+// RemoveAnchor takes a trusted root from an audience.
+func (s *Store) RemoveAnchor(ctx context.Context, audience, sha256 string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `DELETE FROM anchor WHERE audience = ? AND sha256 = ?`, audience, sha256))
+	})
+}
+
+// CountAnchors says how many roots each audience trusts.
+func (s *Store) CountAnchors(ctx context.Context) (map[string]int, error) {
+	var rows []struct {
+		Audience string `db:"audience"`
+		Count    int    `db:"count"`
+	}
+	err := s.read.SelectContext(ctx, &rows, `SELECT audience, count(*) AS count FROM anchor GROUP BY audience`)
+	out := map[string]int{}
+	for _, row := range rows {
+		out[row.Audience] = row.Count
+	}
+	return out, err
+}
+
 // Anchors are the trusted roots of an audience.
 func (s *Store) Anchors(ctx context.Context, audience string) ([]*cert.Certificate, error) {
 	return s.parsed(ctx, `SELECT der FROM certificate JOIN anchor USING (sha256) WHERE audience = ? ORDER BY added_at, sha256`, audience)

@@ -8,15 +8,15 @@ import { api, take, type Replacement } from '../../api/client'
 import { parcelsQuery, queryClient, replacementsQuery } from '../../api/queries'
 import { Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
-import { moment } from '../../parts/words'
 import { DropZone } from './DropZone'
+import { ParcelRow } from './ParcelRow'
 
 /** Desk is where requests go out to a person and certificates come back. */
 export function Desk() {
   const all = useQuery(replacementsQuery({ waiting_for: 'signer' }))
   const parcels = useQuery(parcelsQuery)
   const pack = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/parcels', { body: { signer: 'desk' } })),
+    mutationFn: (signer: string) => take(api.POST('/api/v1/parcels', { body: { signer } })),
     onSuccess: (p) => {
       void queryClient.invalidateQueries()
       window.location.assign(`/api/v1/parcels/${p.id}/archive`)
@@ -25,6 +25,7 @@ export function Desk() {
   if (all.error) return <Problem error={all.error} again={() => void all.refetch()} />
   const waiting = (all.data ?? []).filter((r) => r.state === 'waiting' && r.waiting_for === 'signer')
   const unpacked = waiting.filter((r) => !r.parcel)
+  const signers = [...new Set([...unpacked.map((r) => r.signer), ...(unpacked.length ? [] : ['desk'])])]
   return (
     <Box sx={{ display: 'grid', gap: 2 }}>
       <Typography variant="h1">Signing desk</Typography>
@@ -32,9 +33,16 @@ export function Desk() {
         <Panel
           title="Requests that wait"
           action={
-            <Button size="small" variant="contained" disabled={unpacked.length === 0 || pack.isPending} onClick={() => pack.mutate()}>
-              Pack {unpacked.length || ''} into a parcel
-            </Button>
+            <Box sx={{ display: 'flex', gap: 1, flexWrap: 'wrap', justifyContent: 'flex-end' }}>
+              {signers.map((signer) => {
+                const n = unpacked.filter((r) => r.signer === signer).length
+                return (
+                  <Button key={signer} size="small" variant="contained" disabled={n === 0 || pack.isPending} onClick={() => pack.mutate(signer)}>
+                    Pack {n || ''} into a parcel{signer === 'desk' ? '' : ` for ${signer}`}
+                  </Button>
+                )
+              })}
+            </Box>
           }
         >
           {pack.error && <Problem error={pack.error} />}
@@ -47,17 +55,7 @@ export function Desk() {
         <Panel title="Parcels">
           {(parcels.data ?? []).length === 0 && <Typography sx={{ color: 'text.secondary' }}>None yet.</Typography>}
           {(parcels.data ?? []).map((p) => (
-            <Box key={p.id} sx={{ display: 'flex', justifyContent: 'space-between', gap: 1, py: 0.5 }}>
-              <Link href={`/api/v1/parcels/${p.id}/archive`}>
-                {p.id}, {p.requests} {p.requests === 1 ? 'request' : 'requests'}
-              </Link>
-              <Box component="span" sx={{ color: p.open ? 'error.main' : 'text.secondary' }}>
-                {p.open ? `${p.open} not back yet` : 'complete'}
-              </Box>
-              <Box component="span" sx={{ color: 'text.secondary' }}>
-                {moment(p.packed_at)}
-              </Box>
-            </Box>
+            <ParcelRow key={p.id} p={p} />
           ))}
         </Panel>
       </Box>

@@ -69,8 +69,11 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
         {(rehearse.error ?? begin.error) && <Problem error={rehearse.error ?? begin.error} />}
         {rehearse.data && (
           <Box aria-label="Rehearsal" sx={{ maxHeight: 320, overflow: 'auto', border: 1, borderColor: 'divider', borderRadius: 1, p: 1.5 }}>
-            <Typography variant="body2" sx={{ mb: 1 }}>
+            <Typography variant="body2">
               Nothing was sent. Names: <strong>{rehearse.data.plan.names.join(', ')}</strong>
+            </Typography>
+            <Typography variant="body2" sx={{ mb: 1, color: 'text.secondary' }}>
+              {Object.entries(rehearse.data.plan.sources ?? {}).map(([what, source]) => `${what} from ${source}`).join('; ')}
             </Typography>
             {rehearse.data.steps.map((step, i) => (
               <Box key={i} sx={{ mb: 1 }}>

@@ -7,7 +7,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink, useParams } from 'react-router'
-import { api, take } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
 import { queryClient, replacementsQuery, slotQuery } from '../../api/queries'
 import { mono } from '../../app/theme'
 import { Chain } from '../../parts/Chain'
@@ -18,6 +18,19 @@ import { Problem } from '../../parts/Problem'
 import { day, days, moment } from '../../parts/words'
 import { History } from './History'
 import { ReplaceDialog } from './ReplaceDialog'
+
+/** Trust says which groups of clients trust the chain, and what the others lack. */
+function Trust({ all }: { all: Schemas['Trust'][] }) {
+  return (
+    <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, mb: 1 }}>
+      {all.map((t) => (
+        <Typography key={t.audience} component="span" sx={{ color: t.trusted ? 'success.main' : 'error.main' }}>
+          {t.trusted ? `✓ trusted by ${t.audience}` : `✕ not by ${t.audience}: it lacks ${t.lacks}`}
+        </Typography>
+      ))}
+    </Box>
+  )
+}
 
 /** SlotPage shows one slot: what it serves, what is wrong with it, what was done. */
 export function SlotPage() {
@@ -73,6 +86,7 @@ export function SlotPage() {
       {read.error && <Problem error={read.error} />}
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 3fr) minmax(0, 2fr)' }, alignItems: 'start' }}>
         <Panel title="Chain as served">
+          {s.trust && <Trust all={s.trust} />}
           {s.chain ? <Chain links={s.chain} incomplete={hole?.what} /> : <Typography sx={{ color: 'text.secondary' }}>Nothing could be read.</Typography>}
         </Panel>
         <Box sx={{ display: 'grid', gap: 2 }}>

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+
+	"freshseal/core/audience"
+	"freshseal/core/cert"
+	"freshseal/core/pile"
+	"freshseal/service"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) audience() *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "List audiences", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			all, err := listOf[service.Audience](ctx, client, "/audiences")
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"audience", "roots"}}
+			for _, each := range all {
+				t.add(each.Name, fmt.Sprint(each.Roots))
+			}
+			return a.print(all, t)
+		}),
+	}
+	show := &cobra.Command{
+		Use: "show NAME", Short: "List the roots that an audience trusts", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			roots, err := listOf[cert.Facts](ctx, client, "/audiences"+item(args[0])+"/anchors")
+			if err != nil {
+				return err
+			}
+			return a.print(roots, rootTable(roots))
+		}),
+	}
+	add := &cobra.Command{
+		Use: "add NAME FILE", Short: "Let an audience trust the roots in a file; fleet is the one that conditions follow", Args: cobra.ExactArgs(2),
+		Example: "  freshseal audience add fleet root.pem\n  freshseal audience add browsers /etc/ssl/certs/ca-certificates.crt",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			text, err := a.roots(args[1])
+			if err != nil {
+				return err
+			}
+			var page struct {
+				Items []cert.Facts `json:"items"`
+			}
+			if err := client.do(ctx, "POST", v1+"/audiences"+item(args[0])+"/anchors", map[string]string{"pem": string(text)}, &page); err != nil {
+				return err
+			}
+			return a.print(page.Items, rootTable(page.Items))
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove NAME SHA256", Short: "Let an audience trust a root no more", Args: cobra.ExactArgs(2),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			return client.do(ctx, "DELETE", v1+"/audiences"+item(args[0])+"/anchors"+item(args[1]), nil, nil)
+		}),
+	}
+	return noun("audience", "Groups of clients and the roots they trust", list, show, add, remove, a.audienceExport())
+}
+
+// roots reads the certificates of a file as PEM.
+func (a *app) roots(name string) ([]byte, error) {
+	files, err := a.readPile([]string{name})
+	if err != nil {
+		return nil, err
+	}
+	sorted, err := pile.Sort(files, pile.Options{})
+	if err != nil {
+		return nil, failed("no anchor was added", err.Error(), "give one root")
+	}
+	var text []byte
+	for _, root := range pile.Certificates(sorted) {
+		text = append(text, root.PEM()...)
+	}
+	if len(text) == 0 {
+		return nil, failed("no anchor was added", name+" holds no certificate: "+sorted[0].Holds[0].Note, "give a root as PEM or DER")
+	}
+	return text, nil
+}
+
+func (a *app) audienceExport() *cobra.Command {
+	var form, out, passphraseFile string
+	c := &cobra.Command{
+		Use: "export NAME --form FORM --out FILE", Short: "Write an audience's roots as a kind of client takes them", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			ask := map[string]string{"form": form}
+			if passphraseFile != "" {
+				passphrase, err := a.secret("passphrase of the store", passphraseFile, "--passphrase-file")
+				if err != nil {
+					return err
+				}
+				ask["passphrase"] = passphrase
+			}
+			body, err := json.Marshal(ask)
+			if err != nil {
+				return err
+			}
+			answer, err := client.send(ctx, "POST", v1+"/audiences"+item(args[0])+"/exports", "application/json", bytes.NewReader(body))
+			if err != nil {
+				return err
+			}
+			defer answer.Body.Close()
+			content, err := io.ReadAll(answer.Body)
+			if err != nil {
+				return err
+			}
+			if err := writeNew(out, content); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s: %d bytes\n  what to do: %s\n", out, len(content), answer.Header.Get("Instruction"))
+			return nil
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&form, "form", string(audience.PEM), fmt.Sprintf("one of %v", audience.Forms))
+	f.StringVar(&out, "out", "", "the file to write")
+	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase of a PKCS #12 trust store from this file")
+	c.MarkFlagRequired("out")
+	return c
+}
