@@ -27,11 +27,10 @@ func main() {
 }
 
 const (
-	gate    = "/slots/gate-1.mainquay.tidewrack.example/web"
-	radar   = "/slots/radar.gannet-point.tidewrack.example/web"
-	device  = "gate-1.mainquay.tidewrack.example"
-	panel   = "panel.northholm.tidewrack.example/web"
-	tickets = "tickets.northholm.tidewrack.example/web"
+	gate   = "/slots/gate-1.mainquay.tidewrack.example/web"
+	radar  = "/slots/radar.gannet-point.tidewrack.example/web"
+	device = "gate-1.mainquay.tidewrack.example"
+	panel  = "panel.northholm.tidewrack.example/web"
 )
 
 func shoot(program, out string) error {
@@ -59,22 +58,22 @@ func shoot(program, out string) error {
 			url = rest
 		}
 	}
-	if err := pages(url, password, filepath.Join(dir, "profile"), out); err != nil {
+	back, err := asSigned(program, dir)
+	if err != nil {
+		return err
+	}
+	if err := pages(url, password, filepath.Join(dir, "profile"), out, back); err != nil {
 		return err
 	}
 	return terminal(program, filepath.Join(dir, "demo", "client.yaml"), out)
 }
 
-func pages(url, password, profile, out string) error {
+func pages(url, password, profile, out string, back []string) error {
 	p, err := browser.Open(context.Background(), url, profile, 1280, 800)
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	photo := filepath.Join(filepath.Dir(profile), "certnew(2).cer")
-	if err := os.WriteFile(photo, []byte("\x89PNG\r\n\x1a\n"), 0o600); err != nil {
-		return err
-	}
 	picture := func(name string) error {
 		time.Sleep(600 * time.Millisecond) // let what moves come to rest
 		png, err := p.PNG()
@@ -126,15 +125,11 @@ func pages(url, password, profile, out string) error {
 		func() error { return p.Go(gate) },
 		func() error { return p.Wait("//ol[@aria-label='Chain of certificates']") },
 		func() error { return picture("slot") },
-		func() error { return p.Go("/slots/" + tickets) },
-		func() error { return p.Click(browser.Button("Replace")) },
-		func() error { return p.Click("//input[@value='desk']") },
-		func() error { return p.Click(browser.Button("Begin")) },
-		func() error { return p.Wait("//span[@data-state='waiting']") },
 		func() error { return p.Go("/desk") },
-		func() error { return p.Wait(browser.Button("Pack 1 into a parcel")) },
-		func() error { return p.Upload("#pile", photo) },
+		func() error { return p.Wait("//a[contains(.,'p1, 3 requests')]") },
+		func() error { return p.Upload("#pile", back...) },
 		func() error { return p.Wait("//*[@aria-label='Account of the files']") },
+		func() error { return p.Size(1280, 1450) },
 		func() error { return picture("desk") },
 	} {
 		if err := step(); err != nil {
@@ -142,6 +137,40 @@ func pages(url, password, profile, out string) error {
 		}
 	}
 	return nil
+}
+
+// asSigned lets three requests go out and be signed with openssl, and gives the
+// files that come back: PKCS #7, a leaf for a request that nobody sent, a picture.
+func asSigned(program, dir string) ([]string, error) {
+	work := filepath.Join(dir, "harbour")
+	if err := os.MkdirAll(work, 0o700); err != nil {
+		return nil, err
+	}
+	script := `set -e
+for d in tickets.northholm ramp.northholm bridge.turnstone; do "$0" --config "$1" replace $d.tidewrack.example/web --signer desk >/dev/null; done
+sleep 3
+"$0" --config "$1" parcel pack --signer desk --out out.zip >/dev/null
+"$0" --config "$1" parcel hand p1 --to "Ms Fulmar, Harbour Authority" --reference HA-2207 >/dev/null
+key="-newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes"
+openssl req -x509 $key -keyout root.key -out root.pem -days 3000 -subj "/O=Harbour Authority/CN=Harbour Root"
+openssl req $key -keyout sub.key -out sub.csr -subj "/O=Harbour Authority/CN=Harbour Issuing"
+printf 'basicConstraints=critical,CA:TRUE\nkeyUsage=critical,keyCertSign\nsubjectKeyIdentifier=hash\nauthorityKeyIdentifier=keyid\n' > sub.ext
+openssl x509 -req -in sub.csr -CA root.pem -CAkey root.key -days 1000 -extfile sub.ext -out sub.pem
+openssl req -new $key -keyout k -out other.csr -subj "/CN=bridge.turnstone.tidewrack.example" -addext subjectAltName=DNS:bridge.turnstone.tidewrack.example
+python3 -m zipfile -e out.zip parcel 2>/dev/null || unzip -q out.zip -d parcel
+sign() { openssl x509 -req -in "$1" -CA sub.pem -CAkey sub.key -days 180 -copy_extensions copy -out "$2"; }
+sign parcel/*ramp*.csr.pem ramp.pem; sign parcel/*tickets*.csr.pem tickets.pem; sign other.csr "certnew(2).cer"
+openssl crl2pkcs7 -nocrl -certfile ramp.pem -certfile tickets.pem -certfile sub.pem -certfile root.pem -outform DER -out chain.p7b
+printf '\211PNG\r\n' > logo.png`
+	cmd := exec.Command("bash", "-c", script, program, filepath.Join(dir, "demo", "client.yaml"))
+	if abs, err := filepath.Abs(program); err == nil {
+		cmd.Args[3] = abs
+	}
+	cmd.Dir = work
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("signing with openssl: %w\n%s", err, out)
+	}
+	return []string{filepath.Join(work, "chain.p7b"), filepath.Join(work, "certnew(2).cer"), filepath.Join(work, "logo.png")}, nil
 }
 
 // terminal takes a picture of a terminal window with the client at work.
