@@ -31,6 +31,23 @@ func exportAnchors(s *Server) fiber.Handler {
 	}
 }
 
+// exportKey sends a key that was kept.
+func exportKey(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		var in askKey
+		if err := decode(c, &in); err != nil {
+			return err
+		}
+		content, err := s.service.ExportKey(c.Context(), in.ID, in.KeyExport, bearer(c).User)
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/x-pkcs12")
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		return c.Send(content)
+	}
+}
+
 func taskFile(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		name := c.Params("name")

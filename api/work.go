@@ -19,6 +19,10 @@ type (
 		ID   string `path:"id" json:"-"`
 		Name string `path:"name" json:"-"`
 	}
+	askKey struct {
+		ID string `path:"id" json:"-"`
+		service.KeyExport
+	}
 	askText struct {
 		ID   string `path:"id" json:"-"`
 		Text string `json:"text" required:"true"`
@@ -45,6 +49,7 @@ var workRoutes = []route{
 	asks("cancel", "give a replacement up", replacement.AskedCancel),
 	asks("revert", "put the old certificate back", replacement.AskedRevert),
 	asks("resume", "let a held replacement go on", replacement.AskedResume),
+	{method: "POST", path: v1 + "/replacements/{id}/key-exports", role: service.Admin, summary: "a key that was made and kept here, as PKCS #12", status: 200, in: askKey{}, media: "application/x-pkcs12", handler: exportKey},
 	begins("/replacements/{id}/approve", "let a replacement go on that waits for approval", func(ctx context.Context, s *service.Service, who service.Bearer, in byID) (service.Replacement, error) {
 		return s.Approve(ctx, in.ID, who.User)
 	}),

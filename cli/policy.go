@@ -27,6 +27,7 @@ func (a *app) policy() *cobra.Command {
 	var renewal, margin, turnaround, rsa, ec, life int
 	var names []string
 	var approval string
+	var keep bool
 	set := &cobra.Command{
 		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; what is not named stays as it is", Args: cobra.ExactArgs(1),
 	}
@@ -52,6 +53,9 @@ func (a *app) policy() *cobra.Command {
 				*f.to = f.from
 			}
 		}
+		if set.Flags().Changed("keep-keys") {
+			p.Rules.KeepKeys = &keep
+		}
 		if approval != "" {
 			p.Rules.Approval = &approval
 		}
@@ -70,6 +74,7 @@ func (a *app) policy() *cobra.Command {
 	f.IntVar(&rsa, "min-rsa", 0, "the smallest RSA key, in bits")
 	f.IntVar(&ec, "min-ec", 0, "the smallest key on an elliptic curve, in bits")
 	f.IntVar(&life, "max-lifetime", 0, "days that a leaf may live; 0: any")
+	f.BoolVar(&keep, "keep-keys", false, "keys that Fresh Seal made stay sealed here after they were given away")
 	f.StringVar(&approval, "approval", "", "who must approve before a device is changed: nobody, anybody, or another than who asked")
 	f.StringArrayVar(&names, "require-name", nil, "a name that every leaf must have; may be given again")
 	return noun("policy", "Rules for the fleet, for sites and for devices", list, set)

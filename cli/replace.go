@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -215,6 +216,7 @@ func eachEvent(stream io.Reader, take func(service.Event)) error {
 func (a *app) replacement() *cobra.Command {
 	return noun("replacement", "Replacements under way and done", a.replacementList(), a.replacementShow(),
 		a.replacementWatch(),
+		a.replacementKey(),
 		a.ask("cancel", "Give a replacement up; nothing of it is left on the device"),
 		a.ask("approve", "Let a replacement go on that waits for approval"),
 		a.ask("revert", "Put the old certificate back and prove it"),
@@ -303,6 +305,47 @@ func (a *app) showReplacement(r service.Replacement) {
 	if r.Next != "" {
 		fmt.Fprintf(w, "  next: %s\n", r.Next)
 	}
+}
+
+// replacementKey exports a key that Fresh Seal made and kept.
+func (a *app) replacementKey() *cobra.Command {
+	var e service.KeyExport
+	var out, passphraseFile string
+	c := &cobra.Command{
+		Use: "key ID --reason TEXT --out FILE", Short: "Export a key that was made and kept here, as PKCS #12", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var err error
+			if e.Passphrase, err = a.secret("passphrase of the store", passphraseFile, "--passphrase-file"); err != nil {
+				return err
+			}
+			body, err := json.Marshal(e)
+			if err != nil {
+				return err
+			}
+			answer, err := client.send(ctx, "POST", v1+"/replacements"+item(args[0], "key-exports"), "application/json", bytes.NewReader(body))
+			if err != nil {
+				return err
+			}
+			defer answer.Body.Close()
+			content, err := io.ReadAll(answer.Body)
+			if err != nil {
+				return err
+			}
+			if err := writeNew(out, content); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s: the key with its chain; your reason stands in the ledger\n", out)
+			return nil
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&e.Reason, "reason", "", "why; it stands in the ledger")
+	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase that locks the store from this file")
+	f.BoolVar(&e.Old, "old", false, "3DES, for boxes that know nothing newer")
+	f.StringVar(&out, "out", "", "the file to write")
+	c.MarkFlagRequired("out")
+	c.MarkFlagRequired("reason")
+	return c
 }
 
 func (a *app) replacementWatch() *cobra.Command {

@@ -45,6 +45,9 @@ func (s *Service) byHand(j job) string {
 }
 
 func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner) error {
+	if err := s.store.RemoveSecret(ctx, keyPurpose(j.ID)); err != nil {
+		return err
+	}
 	_, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Cancel, j.scope)
 	return err
 }

@@ -37,9 +37,14 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 	if err != nil {
 		return err
 	}
-	made, err := request.Parse([]byte(scope["request"].Text))
+	var made request.Request
+	if j.procedure.Traits.KeyGiven {
+		made, err = s.makeRequest(ctx, j)
+	} else {
+		made, err = request.Parse([]byte(scope["request"].Text))
+	}
 	if err != nil {
-		return fmt.Errorf("what the device made: %w", err)
+		return fmt.Errorf("making the request: %w", err)
 	}
 	if wrong := finding.Errors(request.Check(j.Plan.V, made)); len(wrong) > 0 {
 		return fmt.Errorf("the request is not what was planned: %s; %s", wrong[0].What, wrong[0].Remedy)
@@ -119,6 +124,11 @@ func (s *Service) scopeOfChain(ctx context.Context, j job) (procedure.Scope, cha
 			return nil, path, err
 		}
 		scope[name] = procedure.ContentValue(content)
+	}
+	if j.procedure.Traits.KeyGiven {
+		if err := s.addGiven(ctx, j, path, scope); err != nil {
+			return nil, path, err
+		}
 	}
 	for name, dressed := range map[string]struct {
 		form  pack.Form
@@ -218,6 +228,9 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 // needed any more. That may fail without harm: the work is done and proven.
 func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error {
 	if err := s.install(ctx, j, j.NewSHA256); err != nil {
+		return err
+	}
+	if err := s.forgetKey(ctx, j); err != nil {
 		return err
 	}
 	if err := s.section(ctx, j, runner, procedure.Seal); err != nil {

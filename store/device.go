@@ -131,6 +131,10 @@ func (s *Store) RemoveDevice(ctx context.Context, name string, purposes ...strin
 		if err := removeSecrets(ctx, tx, purposes); err != nil {
 			return err
 		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose IN (SELECT 'replacement/r' || replacement.id || '/key'
+			FROM replacement JOIN device ON device.id = replacement.device_id WHERE device.name = ?)`, name); err != nil {
+			return err
+		}
 		return changed(tx.ExecContext(ctx, `DELETE FROM device WHERE name = ?`, name))
 	})
 }

@@ -27,6 +27,7 @@ type Rules struct {
 	MinECBits       *int     `json:"min_ec_bits,omitempty"`
 	MaxLifetimeDays *int     `json:"max_lifetime_days,omitempty" description:"of a leaf; 0: any"`
 	Approval        *string  `json:"approval,omitempty" enum:"nobody,anybody,another" description:"who must approve before a device is changed; another: not who asked for it"`
+	KeepKeys        *bool    `json:"keep_keys,omitempty" description:"keys that Fresh Seal made stay sealed here after they were given away"`
 	RequiredNames   []string `json:"required_names,omitempty" description:"that every leaf must have"`
 }
 
@@ -56,6 +57,9 @@ func (r Rules) Under(nearer Rules) Rules {
 	}
 	if nearer.Approval != nil {
 		r.Approval = nearer.Approval
+	}
+	if nearer.KeepKeys != nil {
+		r.KeepKeys = nearer.KeepKeys
 	}
 	if nearer.RequiredNames != nil {
 		r.RequiredNames = nearer.RequiredNames

@@ -32,7 +32,7 @@ func (r *reader) check(p *Procedure) {
 			}
 			known[step.Capture] = Content
 		}
-		if section == Request && known["request"] == "" {
+		if section == Request && known["request"] == "" && !p.Traits.KeyGiven {
 			r.fault(r.at(p.Steps[Request]), "let one step fetch or print it with capture: request", "the section request captures no request")
 		}
 	}
@@ -79,6 +79,10 @@ func (r *reader) at(steps []Step) ast.Node {
 func (r *reader) checkValues(p Procedure, section Section, step *Step, known map[string]Kind) {
 	at := r.places[step]
 	use := func(name, fragment, place string) {
+		if Given[name].Secret && !p.Traits.KeyGiven {
+			r.faultIn(at, fragment, "write key_made_by: service among the traits, or leave it out", "{{%s}} is there only where Fresh Seal makes the key", name)
+			return
+		}
 		kind, ok := known[name]
 		if given, isGiven := Given[name]; !ok && isGiven {
 			kind, ok = given.Kind, reached(section, name)
@@ -113,6 +117,9 @@ func (r *reader) checkValues(p Procedure, section Section, step *Step, known map
 		}
 	}
 	for _, each := range step.Files {
+		if Given[each.Text].Secret {
+			r.faultIn(at, each.Text, "let a step put it over a link", "{{%s}} is secret and may not pass through a person's hands", each.Text)
+		}
 		use(each.Text, "{{"+each.Text+"}}", "file")
 	}
 	for _, m := range placeholder.FindAllStringSubmatch(step.Text, -1) {

@@ -262,6 +262,7 @@ func (r *reader) traits(n ast.Node) Traits {
 			}
 		},
 		"form":          func(n ast.Node) { t.Form = pack.Form(r.oneOf(n, strs(pack.Forms))) },
+		"key_made_by":   func(n ast.Node) { t.KeyGiven = r.oneOf(n, []string{"device", "service"}) == "service" },
 		"restart_limit": func(n ast.Node) { t.RestartLimit = r.duration(n) },
 	}, "key_types")
 	return t
@@ -273,7 +274,7 @@ func (r *reader) sections(n ast.Node) map[Section][]Step {
 	for _, section := range Sections {
 		known[string(section)] = func(n ast.Node) { out[section] = r.list(n) }
 	}
-	r.mapping(n, "steps", known, string(Request), string(Backup), string(Activate), string(Revert))
+	r.mapping(n, "steps", known, string(Backup), string(Activate), string(Revert))
 	return out
 }
 

@@ -118,6 +118,7 @@ type Setting struct {
 type Traits struct {
 	KeyTypes     []request.KeyType
 	Form         pack.Form
+	KeyGiven     bool          // the device cannot make its key: Fresh Seal makes it and gives it away once
 	RestartLimit time.Duration // how long the slot may be away after activate
 }
 

@@ -51,6 +51,11 @@ func TextValue(text string) Value { return Value{Kind: Text, Text: text, Known: 
 // WordsValue makes a known value of several words.
 func WordsValue(words []string) Value { return Value{Kind: Words, Words: words, Known: true} }
 
+// SecretValue makes a known value of a file's bytes that nobody may see.
+func SecretValue(content []byte) Value {
+	return Value{Kind: Content, Text: string(content), Known: true, Secret: true}
+}
+
 // ContentValue makes a known value of a file's bytes.
 func ContentValue(content []byte) Value {
 	return Value{Kind: Content, Text: string(content), Known: true}
@@ -59,34 +64,39 @@ func ContentValue(content []byte) Value {
 // Given are the values that Fresh Seal brings to every procedure, with what
 // they are; the scope of a replacement fills them as it goes on.
 var Given = Scope{
-	"replacement":    {Kind: Text, About: "id"},
-	"key_options":    {Kind: Words, About: "the words after openssl genpkey for the planned key"},
-	"address":        {Kind: Text, About: "the device's address"},
-	"common_name":    {Kind: Text, About: "the planned common name"},
-	"names":          {Kind: Text, About: "the planned names, with commas between them"},
-	"organization":   {Kind: Text, About: "the planned organization, where there is one"},
-	"unit":           {Kind: Text, About: "the planned organizational unit, where there is one"},
-	"locality":       {Kind: Text, About: "the planned locality, where there is one"},
-	"state":          {Kind: Text, About: "the planned state or province, where there is one"},
-	"country":        {Kind: Text, About: "the planned country, two letters, where there is one"},
-	"key":            {Kind: Text, About: "the planned kind of key in words, such as ECDSA P-256"},
-	"old_sha256":     {Kind: Text, About: "SHA-256 of the leaf that was served before"},
-	"new_sha256":     {Kind: Text, About: "SHA-256 of the new leaf"},
-	"request_config": {Kind: Content, About: "the plan as a configuration for openssl req"},
-	"request":        {Kind: Content, About: "the request that the device made"},
-	"request_key":    {Kind: Content, About: "the request's public key, PEM"},
-	"leaf":           {Kind: Content, About: "the new leaf, PEM"},
-	"leaf_first":     {Kind: Content, About: "the new leaf and its intermediates in order, PEM"},
-	"intermediates":  {Kind: Content, About: "the intermediates in order, PEM"},
-	"leaf_der":       {Kind: Content, About: "the new leaf, DER"},
-	"pkcs7":          {Kind: Content, About: "the new leaf and its intermediates as PKCS #7, DER"},
-	"pkcs7_pem":      {Kind: Content, About: "the same in armour"},
-	"anchor":         {Kind: Content, About: "the root at the end of the chain, PEM"},
+	"replacement":      {Kind: Text, About: "id"},
+	"key_options":      {Kind: Words, About: "the words after openssl genpkey for the planned key"},
+	"address":          {Kind: Text, About: "the device's address"},
+	"common_name":      {Kind: Text, About: "the planned common name"},
+	"names":            {Kind: Text, About: "the planned names, with commas between them"},
+	"organization":     {Kind: Text, About: "the planned organization, where there is one"},
+	"unit":             {Kind: Text, About: "the planned organizational unit, where there is one"},
+	"locality":         {Kind: Text, About: "the planned locality, where there is one"},
+	"state":            {Kind: Text, About: "the planned state or province, where there is one"},
+	"country":          {Kind: Text, About: "the planned country, two letters, where there is one"},
+	"key":              {Kind: Text, About: "the planned kind of key in words, such as ECDSA P-256"},
+	"old_sha256":       {Kind: Text, About: "SHA-256 of the leaf that was served before"},
+	"new_sha256":       {Kind: Text, About: "SHA-256 of the new leaf"},
+	"request_config":   {Kind: Content, About: "the plan as a configuration for openssl req"},
+	"request":          {Kind: Content, About: "the request that the device made"},
+	"request_key":      {Kind: Content, About: "the request's public key, PEM"},
+	"leaf":             {Kind: Content, About: "the new leaf, PEM"},
+	"leaf_first":       {Kind: Content, About: "the new leaf and its intermediates in order, PEM"},
+	"intermediates":    {Kind: Content, About: "the intermediates in order, PEM"},
+	"leaf_der":         {Kind: Content, About: "the new leaf, DER"},
+	"pkcs7":            {Kind: Content, About: "the new leaf and its intermediates as PKCS #7, DER"},
+	"pkcs7_pem":        {Kind: Content, About: "the same in armour"},
+	"private_key":      {Kind: Content, Secret: true, About: "the key that Fresh Seal made, PKCS #8 in PEM"},
+	"key_and_chain":    {Kind: Content, Secret: true, About: "that key, the new leaf and its intermediates, PEM"},
+	"pkcs12":           {Kind: Content, Secret: true, About: "that key, the new leaf and its intermediates as PKCS #12"},
+	"pkcs12_old":       {Kind: Content, Secret: true, About: "the same, for boxes that know nothing newer than 3DES"},
+	"store_passphrase": {Kind: Content, Secret: true, About: "the passphrase of those stores, made for this replacement"},
+	"anchor":           {Kind: Content, About: "the root at the end of the chain, PEM"},
 }
 
 // availableFrom says which section is the first that can use a given value.
 var availableFrom = map[string]Section{
-	"new_sha256": Backup, "leaf_der": Backup, "pkcs7": Backup, "pkcs7_pem": Backup, "request_key": Backup, "leaf": Backup, "leaf_first": Backup, "intermediates": Backup, "anchor": Backup,
+	"new_sha256": Backup, "private_key": Backup, "key_and_chain": Backup, "pkcs12": Backup, "pkcs12_old": Backup, "store_passphrase": Backup, "leaf_der": Backup, "pkcs7": Backup, "pkcs7_pem": Backup, "request_key": Backup, "leaf": Backup, "leaf_first": Backup, "intermediates": Backup, "anchor": Backup,
 }
 
 // Fill makes the scope of a device: every setting with its default or with

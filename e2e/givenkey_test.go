@@ -1,0 +1,90 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"freshseal/standin"
+)
+
+// A box that cannot make a key is given one: sealed from birth, on the box when
+// it is needed, forgotten when it is proven, or kept and exported with a reason.
+func TestAKeyIsGivenAway(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	s := start(t, "serve", dir)
+	s.login()
+	box := simulated(t, standin.Box{})
+	s.addSimulated(name, box, "correct horse")
+	s.ok("device", "edit", name, "--family", "web-files-given-ssh")
+	out := s.ok("replace", name+"/web", "--signer", "bench", "--rehearse")
+	if !strings.Contains(out, "••••••") || strings.Contains(out, "PRIVATE KEY") {
+		t.Errorf("the rehearsal shows\n%s", out)
+	}
+	store := filepath.Join(t.TempDir(), "key.pfx")
+	export := func() result {
+		return s.run("anchor chain of petrel", "replacement", "key", "r1", "--reason", "the box is sent to the maker", "--passphrase-file", "-", "--out", store)
+	}
+
+	// While the signer takes his time the service is killed; the key waits, sealed.
+	desk := newHarbour(t)
+	s.ok("audience", "add", "fleet", desk.at("root.pem"))
+	s.ok("replace", name+"/web", "--signer", "desk")
+	s.await("r1", "waiting")
+	s.kill()
+	s = startAt(t, "serve", dir, strings.TrimPrefix(s.url, "https://"))
+	parcel := filepath.Join(t.TempDir(), "out.zip")
+	s.ok("parcel", "pack", "--signer", "desk", "--out", parcel)
+	s.ok("intake", desk.sign(unpack(t, parcel)[0]), desk.at("sub.pem"))
+	s.await("r1", "sealed")
+	sealed := s.show(name + "/web")
+	if sealed.Condition != "fresh" {
+		t.Errorf("%+v", sealed)
+	}
+	key := read(t, filepath.Join(box.Dir, "root", standin.KeyFile))
+	for _, file := range []string{"freshseal.db", "freshseal.db-wal"} {
+		if strings.Contains(read(t, filepath.Join(dir, file)), strings.Split(key, "\n")[1]) {
+			t.Errorf("%s holds the key in clear", file)
+		}
+	}
+	if journal := s.ok("replacement", "show", "r1", "--as", "json") + s.log.String(); strings.Contains(journal, strings.Split(key, "\n")[1]) {
+		t.Error("the journal or the log shows the key")
+	}
+	if left, err := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/r1/*.pem")); err != nil || len(left) > 0 {
+		t.Errorf("left on the box: %v, %v", left, err)
+	}
+	if r := export(); r.code != 1 || !strings.Contains(r.stderr, "it was forgotten once it was proven") {
+		t.Errorf("%+v", r)
+	}
+
+	// Where the policy keeps keys, an admin can have one, with a reason.
+	s.ok("policy", "set", "device/"+name, "--keep-keys")
+	s.ok("replace", name+"/web", "--signer", "bench")
+	s.await("r2", "sealed")
+	again := func(who *server, reason string) result {
+		return who.run("anchor chain of petrel", "replacement", "key", "r2", "--reason", reason, "--passphrase-file", "-", "--out", store)
+	}
+	if r := again(s.as("operator"), "the box is sent to the maker"); !strings.Contains(r.stderr, "needs the role admin") {
+		t.Errorf("%+v", r)
+	}
+	if r := again(s, "because"); !strings.Contains(r.stderr, "a reason of at least 10") {
+		t.Errorf("%+v", r)
+	}
+	if r := again(s, "the box is sent to the maker"); r.code != 0 {
+		t.Fatalf("%+v", r)
+	}
+	text := must(t, "", "openssl", "pkcs12", "-in", store, "-nodes", "-nocerts", "-passin", "pass:anchor chain of petrel")
+	if public := must(t, text, "openssl", "pkey", "-pubout"); public != must(t, read(t, filepath.Join(box.Dir, "root", standin.KeyFile)), "openssl", "pkey", "-pubout") {
+		t.Error("it is another key")
+	}
+	if ledger := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(ledger, "the box is sent to the maker") {
+		t.Error(ledger)
+	}
+	s.ok("replacement", "revert", "r2")
+	s.ok("device", "remove", name, "--yes")
+	if _, err := os.Stat(store); err != nil {
+		t.Error(err)
+	}
+}

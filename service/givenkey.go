@@ -1,0 +1,157 @@
+package service
+
+import (
+	"context"
+	"crypto"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"freshseal/core/chain"
+	"freshseal/core/pack"
+	"freshseal/core/procedure"
+	"freshseal/core/request"
+	"freshseal/store"
+)
+
+// A key that Fresh Seal makes for a device that cannot is sealed from its birth,
+// goes to the device in a step of its procedure and nowhere else, and is
+// forgotten once the device is proven to serve it, unless the policy keeps it.
+
+// givenKey is what is sealed.
+type givenKey struct {
+	Key        []byte `json:"key"`        // PKCS #8
+	Passphrase string `json:"passphrase"` // of the stores that are made with it
+}
+
+func keyPurpose(id int64) string { return "replacement/" + idText(id) + "/key" }
+
+// givenKeyOf opens the key of a replacement.
+func (s *Service) givenKeyOf(ctx context.Context, id int64) (crypto.Signer, string, error) {
+	sealed, err := s.store.Secret(ctx, keyPurpose(id))
+	if err != nil {
+		return nil, "", err
+	}
+	material, err := s.box.Open(keyPurpose(id), sealed)
+	if err != nil {
+		return nil, "", err
+	}
+	var given givenKey
+	if err := json.Unmarshal(material, &given); err != nil {
+		return nil, "", fmt.Errorf("opening the key of %s: %w", idText(id), err)
+	}
+	key, err := x509.ParsePKCS8PrivateKey(given.Key)
+	if err != nil {
+		return nil, "", fmt.Errorf("the key of %s is damaged: %w", idText(id), err)
+	}
+	return key.(crypto.Signer), given.Passphrase, nil // all keys that are made here can sign
+}
+
+// makeRequest makes the key of a replacement, or takes the one that was made
+// before the service was stopped, and the request with it.
+func (s *Service) makeRequest(ctx context.Context, j job) (request.Request, error) {
+	key, _, err := s.givenKeyOf(ctx, j.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		if key, err = request.NewKey(j.Plan.V.Key); err != nil {
+			return request.Request{}, err
+		}
+		given := givenKey{Passphrase: randomText(18)}
+		if given.Key, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
+			return request.Request{}, err
+		}
+		material, err := json.Marshal(given)
+		if err != nil {
+			return request.Request{}, err
+		}
+		if err := s.store.PutSecret(ctx, keyPurpose(j.ID), s.box.Seal(keyPurpose(j.ID), material)); err != nil {
+			return request.Request{}, err
+		}
+	}
+	if err != nil {
+		return request.Request{}, err
+	}
+	return request.Make(j.Plan.V, key)
+}
+
+// addGiven adds the values that hold the key.
+func (s *Service) addGiven(ctx context.Context, j job, path chain.Path, scope procedure.Scope) error {
+	key, passphrase, err := s.givenKeyOf(ctx, j.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // given already and forgotten; a step that names it says that it is missing
+	}
+	if err != nil {
+		return err
+	}
+	for name, d := range map[string]pack.Dress{
+		"private_key": {Place: pack.KeyAlone}, "key_and_chain": {Place: pack.KeyBefore},
+		"pkcs12": {Encoding: pack.PKCS12, Place: pack.KeyBefore, Passphrase: passphrase}, "pkcs12_old": {Encoding: pack.PKCS12Old, Place: pack.KeyBefore, Passphrase: passphrase},
+	} {
+		content, err := pack.Write(j.procedure.Traits.Form, d, path, key)
+		if err != nil {
+			return err
+		}
+		scope[name] = procedure.SecretValue(content)
+	}
+	scope["store_passphrase"] = procedure.SecretValue([]byte(passphrase))
+	return nil
+}
+
+// forgetKey forgets the key of a replacement that has given it away, unless the
+// policy keeps it.
+func (s *Service) forgetKey(ctx context.Context, j job) error {
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return err
+	}
+	if keep := rules.of(j.slot).KeepKeys; keep != nil && *keep {
+		return nil
+	}
+	return s.store.RemoveSecret(ctx, keyPurpose(j.ID))
+}
+
+// KeyExport asks for a key that was kept.
+type KeyExport struct {
+	Reason     string `json:"reason" required:"true" description:"stands in the ledger"`
+	Passphrase string `json:"passphrase" required:"true" description:"locks the store, at least 12 characters"`
+	Old        bool   `json:"old,omitempty" description:"3DES, for boxes that know nothing newer"`
+}
+
+// ExportKey gives a kept key with its chain as PKCS #12. The reason stands in
+// the ledger before anything is given.
+func (s *Service) ExportKey(ctx context.Context, id string, e KeyExport, by string) ([]byte, error) {
+	cannot := "the key was not exported"
+	n, err := idNumber(id)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.store.Replacement(ctx, n)
+	if err != nil {
+		return nil, notFound(err, "see: freshseal replacement list", "no replacement is called %s", id)
+	}
+	if len(e.Reason) < 10 || len(e.Reason) > 500 || len(e.Passphrase) < 12 {
+		return nil, invalid(cannot, "it wants a reason of at least 10 characters and a passphrase of at least 12", "give --reason and --passphrase-file")
+	}
+	key, _, err := s.givenKeyOf(ctx, n)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &Error{NotFound, cannot, "no key of " + id + " is kept here: the device made it, or it was forgotten once it was proven", "to keep keys from now on: freshseal policy set SCOPE --keep-keys"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(r.Path.V) == 0 {
+		return nil, &Error{Conflict, cannot, "its certificate is not there yet", "wait for the signer"}
+	}
+	certificates, err := s.store.Certificates(ctx, r.Path.V)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Record(ctx, by, "export the key of "+id, e.Reason); err != nil {
+		return nil, err
+	}
+	d := pack.Dress{Encoding: pack.PKCS12, Place: pack.KeyBefore, Passphrase: e.Passphrase}
+	if e.Old {
+		d.Encoding = pack.PKCS12Old
+	}
+	return pack.Write(pack.LeafFirst, d, chain.Path{Certificates: certificates, Complete: true}, key)
+}
