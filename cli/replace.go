@@ -87,6 +87,7 @@ func (a *app) rehearse(ctx context.Context, client *client, o service.Order) err
 	for _, what := range slices.Sorted(maps.Keys(r.Plan.Sources)) {
 		fmt.Fprintf(a.out, "           %s: from %s\n", what, r.Plan.Sources[what])
 	}
+	printFindings(a.out, "  ", r.Findings)
 	stage := ""
 	for _, s := range r.Steps {
 		if string(s.Section) != stage {

@@ -23,10 +23,11 @@ import (
 func (a *app) serve() *cobra.Command {
 	var dir, listen, procedures string
 	var every time.Duration
+	var dns, fetch bool
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger(), ReadEvery: every, Procedures: procedures})
+			s, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns), Fetch: fetcher(fetch)})
 			if err != nil {
 				return err
 			}
@@ -36,10 +37,28 @@ func (a *app) serve() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the folder that keeps everything")
+	c.Flags().BoolVar(&dns, "check-dns", false, "ask DNS whether names lead to the device before a request is made")
+	c.Flags().BoolVar(&fetch, "fetch-issuers", false, "get an intermediate that a chain lacks from where the certificate says it is")
 	c.Flags().StringVar(&procedures, "procedures", "", "a folder with procedures of your own, NAME.procedure.yaml")
 	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "how often the whole fleet is read; 0: only when asked")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
 	return settled(c)
+}
+
+// fetcher gets issuers over HTTP, where that is allowed.
+func fetcher(allowed bool) service.Fetcher {
+	if !allowed {
+		return nil
+	}
+	return service.FetchHTTP
+}
+
+// resolver is the system's, where DNS is to be asked.
+func resolver(ask bool) service.Resolver {
+	if !ask {
+		return nil
+	}
+	return net.DefaultResolver
 }
 
 func (a *app) logger() *slog.Logger { return slog.New(slog.NewTextHandler(a.err, nil)) }
@@ -109,7 +128,7 @@ func (a *app) demo() *cobra.Command {
 			}
 			defer fleet.Close()
 			s, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries", Name: "freshseal.mainquay.tidewrack.example",
-				Dial: fleet.Dial, Log: a.logger(), ReadEvery: time.Minute, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
+				Dial: fleet.Dial, Log: a.logger(), ReadEvery: time.Minute, Resolver: fleet, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
 			if err != nil {
 				return err
 			}

@@ -41,6 +41,13 @@ func TestWhatDevicesShare(t *testing.T) {
 		t.Errorf("the request would say %+v", got)
 	}
 
+	// A name that leads to another box is told of before anybody signs for it.
+	if out := s.ok("replace", ramp+"/web", "--signer", "desk", "--rehearse"); !strings.Contains(out, ramp+" leads to 198.51.100.99, and the slot is at 198.51.100.22") {
+		t.Error(out)
+	}
+	if out := s.ok("replace", gate+"/web", "--signer", "desk", "--rehearse"); strings.Contains(out, "name-leads-elsewhere") {
+		t.Error(out)
+	}
 	for device, role := range map[string]string{gate: "active", ramp: "standby"} {
 		s.ok("device", "edit", device, "--cluster", "gates", "--cluster-role", role)
 	}

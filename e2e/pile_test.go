@@ -5,9 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"freshseal/standin"
@@ -165,6 +168,36 @@ func TestAudiencesTrustWhatTheyHold(t *testing.T) {
 	s.fails(3, "passphrase is another", "inspect", at("crane.pfx"))
 	if out := s.run("", "inspect", at("crane.pfx"), "--passphrase-file", at("pass"), "--as", "json"); !strings.Contains(out.stdout, "Harbour Issuing") {
 		t.Error(out)
+	}
+}
+
+// Where the administrator allows it, a missing intermediate is had from where the
+// leaf says it is; without that, the leaf waits for it.
+func TestAMissingIssuerIsFetched(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t)
+	asked := atomic.Int32{}
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		w.Write([]byte(must(t, "", "openssl", "x509", "-in", h.at("sub.pem"), "-outform", "DER")))
+	}))
+	defer web.Close()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--fetch-issuers")
+	s.login()
+	s.addSimulated(name, simulated(t, standin.Box{}), "correct horse")
+	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("replace", name+"/web", "--signer", "desk")
+	s.await("r1", "waiting")
+	parcel := filepath.Join(t.TempDir(), "out.zip")
+	s.ok("parcel", "pack", "--signer", "desk", "--out", parcel)
+	request := unpack(t, parcel)[0]
+	extensions := write(t, filepath.Join(t.TempDir(), "ext"), "subjectAltName=DNS:"+name+"\nauthorityInfoAccess=caIssuers;URI:"+web.URL+"/sub.cer\nauthorityKeyIdentifier=keyid\n")
+	leaf := filepath.Join(t.TempDir(), "leaf.pem")
+	must(t, "", "openssl", "x509", "-req", "-in", request, "-CA", h.at("sub.pem"), "-CAkey", h.at("sub.key"), "-days", "90", "-extfile", extensions, "-out", leaf)
+	s.ok("intake", leaf)
+	s.await("r1", "sealed")
+	if asked.Load() != 1 {
+		t.Errorf("asked %d times", asked.Load())
 	}
 }
 

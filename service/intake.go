@@ -260,6 +260,16 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, p pools) (
 		return out, nil
 	}
 	path, found, err := s.judgeNew(leaf, p, r)
+	for range mostFetches {
+		more := false
+		if err == nil {
+			more, err = s.fetchMissing(ctx, path, p)
+		}
+		if err != nil || !more {
+			break
+		}
+		path, found, err = s.judgeNew(leaf, p, r)
+	}
 	if err != nil {
 		return out, err
 	}

@@ -40,6 +40,8 @@ type job struct {
 type Rehearsal struct {
 	Plan  request.Plan          `json:"plan" required:"true"`
 	Steps []procedure.Rehearsed `json:"steps" required:"true"`
+
+	Findings []finding.Finding `json:"findings" required:"true" description:"names that do not lead to the device, as far as DNS was asked"`
 }
 
 // Rehearse shows every step of a replacement in its final text.
@@ -52,7 +54,7 @@ func (s *Service) Rehearse(ctx context.Context, o Order) (Rehearsal, error) {
 	if err != nil {
 		return Rehearsal{}, invalid("this cannot be rehearsed", err.Error(), "correct the device's settings")
 	}
-	return Rehearsal{j.Plan.V, steps}, nil
+	return Rehearsal{j.Plan.V, steps, append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
 }
 
 // Begin begins a replacement and returns at once; it goes on by itself.

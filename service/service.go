@@ -40,6 +40,8 @@ type Options struct {
 	Now          func() time.Time
 	Log          *slog.Logger
 	ReadEvery    time.Duration   // how often the whole fleet is read; 0: only when asked
+	Fetch        Fetcher         // gets issuers that a chain lacks; nil: they must come with a pile
+	Resolver     Resolver        // asked where names lead; nil: nobody is asked
 	Procedures   string          // a folder with procedures beside the built-in ones; empty: none
 	Subject      request.Subject // what requests say where the old certificate says nothing
 }

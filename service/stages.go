@@ -28,6 +28,9 @@ func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) erro
 			return err
 		}
 	}
+	if err := s.lookUp(ctx, j, runner.Journal); err != nil {
+		return err
+	}
 	return s.section(ctx, j, runner, procedure.Survey)
 }
 

@@ -295,6 +295,36 @@ func (f *Fleet) Dial(ctx context.Context, network, address string) (net.Conn, er
 	return dialer.DialContext(ctx, network, address)
 }
 
+// LookupHost is the DNS of the made-up world: each member's name leads to its
+// shown address, but for one that was moved and whose record was forgotten.
+func (f *Fleet) LookupHost(_ context.Context, host string) ([]string, error) {
+	for _, m := range f.Members {
+		if m.Name == host && host == moved {
+			return []string{"198.51.100.99"}, nil
+		}
+		if m.Name == host {
+			return []string{m.Address}, nil
+		}
+	}
+	if strings.HasPrefix(host, "freshseal.") {
+		return []string{"127.0.0.1"}, nil
+	}
+	return nil, &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
+}
+
+// LookupAddr is its other direction.
+func (f *Fleet) LookupAddr(_ context.Context, address string) ([]string, error) {
+	for _, m := range f.Members {
+		if m.Address == address {
+			return []string{m.Name + "."}, nil
+		}
+	}
+	return nil, &net.DNSError{Err: "no such host", Name: address, IsNotFound: true}
+}
+
+// moved is the member whose DNS record was forgotten.
+const moved = "ramp.northholm.tidewrack.example"
+
 // where tells people which loopback address stands for which shown one.
 func (f *Fleet) where() string {
 	var b strings.Builder

@@ -93,7 +93,7 @@ func Export(form Form, name string, roots []*cert.Certificate, passphrase string
 			list = append(list, c.Certificate)
 		}
 		content, err := pkcs12.Modern2023.EncodeTrustStore(list, passphrase)
-		return File{file + ".p12", "application/x-pkcs12", content, "for Java: -Djavax.net.ssl.trustStore=FILE -Djavax.net.ssl.trustStoreType=PKCS12 -Djavax.net.ssl.trustStorePassword=…"}, err
+		return File{file + ".p12", "application/x-pkcs12", content, "name it to the Java program as its trust store, of the type PKCS12, with the passphrase"}, err
 	}
 	return File{}, fmt.Errorf("no form is called %q; the forms are %v", form, Forms)
 }

@@ -22,7 +22,9 @@ const (
 	NameMissing    Code = "name-missing"
 	NameSurplus    Code = "name-surplus"
 	NameUnsignable Code = "name-unsignable"
-	CommonNameOnly Code = "common-name-only"
+
+	NameLeadsElsewhere Code = "name-leads-elsewhere"
+	CommonNameOnly     Code = "common-name-only"
 
 	LifetimeTooLong  Code = "lifetime-too-long"
 	LifetimeTooShort Code = "lifetime-too-short"
@@ -76,6 +78,8 @@ var meanings = map[Code]meaning{
 		"nothing need be done if you know the name"},
 	NameUnsignable: {Error, "the authority refuses the whole request, found out only after it was sent",
 		"leave the name out, or have it signed by an authority of your own"},
+	NameLeadsElsewhere: {Warning, "whoever connects under this name comes to another box, or to none",
+		"correct the name or its DNS record, unless it is to move here"},
 	CommonNameOnly: {Error, "clients have not looked at the common name since RFC 6125; they want subject alternative names",
 		"have it signed again with its names as subject alternative names"},
 

@@ -66,45 +66,6 @@ func ExpandStep(section Section, step Step, scope Scope) (Ready, error) {
 	return r, nil
 }
 
-// expandHand fills in what a person is told and given. Values to copy that are
-// empty are left out: there is nothing to type.
-func (r *Ready) expandHand(scope Scope) error {
-	var err error
-	if r.Text, err = expandWords(r.Step.Text, scope); err != nil {
-		return err
-	}
-	for _, each := range r.Step.Copy {
-		text, err := expandWords(each.Text, scope)
-		if err != nil {
-			return err
-		}
-		if text != "" {
-			r.Copy = append(r.Copy, Labelled{each.Label, text})
-		}
-	}
-	for _, each := range r.Step.Files {
-		file, err := content(each.Text, scope)
-		if err != nil {
-			return err
-		}
-		r.Files = append(r.Files, Labelled{each.Label, string(file)})
-	}
-	return nil
-}
-
-// expandWords puts values into a text that people read and nothing carries out.
-func expandWords(text string, scope Scope) (string, error) {
-	return replaceEach(text, scope, func(v Value, _ string) (string, error) {
-		switch {
-		case v.Secret:
-			return "", errors.New("is secret and may not be shown")
-		case v.Kind == Words:
-			return strings.Join(v.Words, " "), nil
-		}
-		return v.Text, nil
-	})
-}
-
 func content(name string, scope Scope) ([]byte, error) {
 	v, ok := scope[name]
 	if !ok || !v.Known {

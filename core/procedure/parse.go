@@ -201,31 +201,6 @@ func (r *reader) duration(n ast.Node) time.Duration {
 	return d
 }
 
-// labelled reads a mapping of labels to texts, in its order.
-func (r *reader) labelled(n ast.Node, what string, read func(ast.Node) string) []Labelled {
-	pairs, ok := r.pairs(n)
-	if !ok {
-		r.fault(n, "write label: text lines", "%s is not a mapping", what)
-	}
-	var out []Labelled
-	for _, pair := range pairs {
-		out = append(out, Labelled{pair.Key.GetToken().Value, read(pair.Value)})
-	}
-	return out
-}
-
-var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
-
-func (r *reader) files(n ast.Node) []Labelled {
-	out := r.labelled(n, "files", r.single)
-	for _, file := range out {
-		if !fileName.MatchString(file.Label) {
-			r.fault(n, "use letters, digits, dots, - and _", "%q cannot be a file's name", file.Label)
-		}
-	}
-	return out
-}
-
 func (r *reader) settings(n ast.Node) []Setting {
 	pairs, ok := r.pairs(n)
 	if !ok {
@@ -349,32 +324,6 @@ func (r *reader) step(n ast.Node) Step {
 		r.fault(n, "write put: PATH and content: \"{{value}}\" together", "put and content belong together")
 	}
 	return s
-}
-
-// limits fills in how long a step may take, and sees that what only a person's
-// step has stands in one.
-func (r *reader) limits(n ast.Node, s *Step) {
-	most := maxLimit
-	if s.Verb == Hand {
-		most, s.Repeat = maxHandLimit, true // people see what is done already
-	}
-	switch {
-	case s.Limit > most:
-		r.fault(n, "take up to "+most.String(), "the limit %s is too long", s.Limit)
-	case s.Limit == 0 && s.Verb == Hand:
-		s.Limit = HandLimit
-	case s.Limit == 0:
-		s.Limit = DefaultLimit
-	}
-	only := s.Copy != nil || s.Files != nil || s.Ask != "" || s.Seen != ""
-	switch {
-	case only && s.Verb != Hand:
-		r.fault(n, "write person: what to do", "copy, files, ask and seen belong to a step that a person does")
-	case s.Verb == Hand && (s.Ask == "") != (s.Capture == ""):
-		r.fault(n, "write ask: what to give back, and capture: the name it is kept under, together", "ask and capture belong together")
-	case s.Verb == Hand && s.Secret:
-		r.fault(n, "leave secret out", "what a person is shown cannot be secret")
-	}
 }
 
 // single reads a text that is one value and nothing else.

@@ -16,6 +16,7 @@ import { useNavigate } from 'react-router'
 import { api, take, type Slot } from '../../api/client'
 import { signersQuery } from '../../api/queries'
 import { mono } from '../../app/theme'
+import { Findings } from '../../parts/Findings'
 import { Problem } from '../../parts/Problem'
 
 const keys = ['ecdsa-p256', 'ecdsa-p384', 'rsa-2048', 'rsa-3072', 'rsa-4096']
@@ -75,6 +76,7 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
             <Typography variant="body2" sx={{ mb: 1, color: 'text.secondary' }}>
               {Object.entries(rehearse.data.plan.sources ?? {}).map(([what, source]) => `${what} from ${source}`).join('; ')}
             </Typography>
+            {rehearse.data.findings.length > 0 && <Findings found={rehearse.data.findings} />}
             {rehearse.data.steps.map((step, i) => (
               <Box key={i} sx={{ mb: 1 }}>
                 <Typography variant="body2">
