@@ -112,7 +112,10 @@ func folder(roots []*cert.Certificate) ([]byte, error) {
 			return nil, err
 		}
 	}
-	return out.Bytes(), z.Close()
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
 }
 
 func policy(roots []*cert.Certificate) ([]byte, error) {
