@@ -108,6 +108,9 @@ func (a *app) deviceImport() *cobra.Command {
 	return c
 }
 
+// mostShown is how many lines a dry run shows one by one.
+const mostShown = 100
+
 // printImport tells what became of a file: for people the wrong lines in full,
 // and of the others how many.
 func (a *app) printImport(done service.Import, dryRun bool) error {
@@ -121,6 +124,9 @@ func (a *app) printImport(done service.Import, dryRun bool) error {
 	what := map[string]int{}
 	for _, l := range done.Lines {
 		what[l.What]++
+		if dryRun && l.What == "add" && what["add"] <= mostShown {
+			fmt.Fprintf(a.out, "line %d would add %s\n", l.Line, l.Device)
+		}
 		if l.What == "error" {
 			fmt.Fprintf(a.out, "line %d, %s: %s\n  next: %s\n", l.Line, l.Device, l.Why, l.Next)
 		}
