@@ -94,7 +94,7 @@ func (a *app) rehearse(ctx context.Context, client *client, o service.Order) err
 			stage = string(s.Section)
 			fmt.Fprintf(a.out, "\n%s%s\n", stage, sectionNote[stage])
 		}
-		fmt.Fprintf(a.out, "  %s\n    %-5s  %s\n", s.Name, s.Verb, s.Text)
+		fmt.Fprintf(a.out, "  %s\n    %-5s  %s\n", s.Name, s.Verb, strings.ReplaceAll(s.Text, "\n", "\n           "))
 		for line := range strings.Lines(s.Content) {
 			if line = strings.TrimRight(line, "\n"); line != "" {
 				fmt.Fprintf(a.out, "           | %s\n", line)

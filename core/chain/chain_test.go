@@ -102,6 +102,9 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 		{"the common name alone does not count", func() (testkit.Signer, []testkit.Signer) {
 			return root.Leaf(t, name, func(c *x509.Certificate) { c.DNSNames = nil }), nil
 		}, chain.Terms{Names: []string{name}}, []finding.Code{finding.CommonNameOnly}, false},
+		{"the common name is another one", func() (testkit.Signer, []testkit.Signer) {
+			return root.Leaf(t, name, func(c *x509.Certificate) { c.Subject.CommonName = "elsewhere.tidewrack.example" }), nil
+		}, chain.Terms{Names: []string{name}}, []finding.Code{finding.CommonNameElse}, false},
 		{"the leaf is for another key", func() (testkit.Signer, []testkit.Signer) { return root.Leaf(t, name), nil },
 			chain.Terms{SPKI: other.RawSubjectPublicKeyInfo}, []finding.Code{finding.KeyDiffers}, false},
 		{"the root is not trusted", func() (testkit.Signer, []testkit.Signer) { return other.Leaf(t, name), []testkit.Signer{other} },

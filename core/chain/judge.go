@@ -2,6 +2,7 @@ package chain
 
 import (
 	"crypto/x509"
+	"strings"
 	"time"
 
 	"freshseal/core/cert"
@@ -120,6 +121,9 @@ func names(leaf *cert.Certificate, wanted []string) []finding.Finding {
 		return []finding.Finding{finding.CommonNameOnly.Found("%s has a common name and no subject alternative names", leaf.ShortName())}
 	}
 	var found []finding.Finding
+	if cn := strings.ToLower(leaf.CommonName()); strings.Contains(cn, ".") && !strings.ContainsAny(cn, " /@") && !leaf.Matches(cn) && !leaf.SelfSigned() {
+		found = append(found, finding.CommonNameElse.Found("the common name %s is not among the names of the leaf", cn))
+	}
 	for _, name := range wanted {
 		if !leaf.Matches(name) {
 			found = append(found, finding.NameMissing.Found("%s is not among the names of %s", name, leaf.ShortName()))

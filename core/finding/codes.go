@@ -25,6 +25,7 @@ const (
 
 	NameLeadsElsewhere Code = "name-leads-elsewhere"
 	CommonNameOnly     Code = "common-name-only"
+	CommonNameElse     Code = "common-name-elsewhere"
 
 	LifetimeTooLong  Code = "lifetime-too-long"
 	LifetimeTooShort Code = "lifetime-too-short"
@@ -83,6 +84,8 @@ var meanings = map[Code]meaning{
 	CommonNameOnly: {Error, "clients have not looked at the common name since RFC 6125; they want subject alternative names",
 		"have it signed again with its names as subject alternative names"},
 
+	CommonNameElse: {Warning, "publicly trusted authorities must repeat it among the names, and some old clients look at it alone",
+		"have it signed again with the common name among the subject alternative names"},
 	LifetimeTooLong: {Warning, "the longer a certificate lives, the longer a lost key does harm",
 		"ask the signer for a shorter one, or change the policy"},
 	LifetimeTooShort: {Warning, "trials and test profiles end after weeks, and nobody expects it",
