@@ -22,6 +22,13 @@ type asset struct {
 	small   func() []byte // gzip
 }
 
+// isPage says that an address may be a page's: no file at the top, such as
+// favicon.ico, and none of the assets. Devices have dots in their names.
+func isPage(address string) bool {
+	inside := strings.Count(address, "/") > 1
+	return path.Ext(address) == "" || inside && !strings.HasPrefix(address, "/assets/")
+}
+
 // servePages serves the console. Every page address answers with the one
 // document; what is missing under /assets stays missing.
 func servePages(app *fiber.App) {
@@ -45,7 +52,7 @@ func servePages(app *fiber.App) {
 	})
 	app.Get("/*", func(c fiber.Ctx) error {
 		a, ok := assets[c.Path()]
-		if !ok && path.Ext(c.Path()) == "" {
+		if !ok && isPage(c.Path()) {
 			a, ok = assets["/index.html"]
 		}
 		if !ok {

@@ -74,9 +74,12 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	// What is wrong is told with what to do, here too.
 	steps(t, func() error { return p.Go("/slots/nobody/web") }, func() error { return p.Wait("//*[@role='alert' and contains(.,'There is no slot nobody/web')]") })
 	// On a telephone nothing sticks out at the side.
-	steps(t, func() error { return p.Size(390, 844) }, func() error { return p.Go("/slots/" + gate + "/web") }, func() error { return p.Wait("//h1") })
-	if wide, err := p.Eval("String(document.documentElement.scrollWidth)"); err != nil || wide != "390" {
-		t.Errorf("the page is %s wide on a screen of 390, %v", wide, err)
+	steps(t, func() error { return p.Size(390, 844) })
+	for _, page := range []string{"/", "/devices", "/devices/" + gate, "/slots", "/slots/" + gate + "/web", "/replacements", "/replacements/r2", "/desk", "/families", "/people", "/ledger", "/settings"} {
+		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") })
+		if wide, err := p.Eval("String(document.documentElement.scrollWidth)"); err != nil || wide != "390" {
+			t.Errorf("%s is %s wide on a screen of 390, %v", page, wide, err)
+		}
 	}
 }
 
