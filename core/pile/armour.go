@@ -18,8 +18,10 @@ import (
 func plainText(text []byte) []byte {
 	text = fromUTF16(text)
 	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
-	text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
-	text = bytes.ReplaceAll(text, []byte("\r"), []byte("\n"))
+	if bytes.IndexByte(text, '\r') >= 0 { // a copy of a large pile costs as much as reading it
+		text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
+		text = bytes.ReplaceAll(text, []byte("\r"), []byte("\n"))
+	}
 	if bytes.Contains(text, []byte("\xe2\x80")) { // word processors make one long dash of several short ones
 		text = bytes.ReplaceAll(bytes.ReplaceAll(text, []byte("–"), []byte("-")), []byte("—"), []byte("-"))
 	}
