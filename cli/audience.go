@@ -1,11 +1,8 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
 
 	"freshseal/core/audience"
 	"freshseal/core/cert"
@@ -99,23 +96,11 @@ func (a *app) audienceExport() *cobra.Command {
 				}
 				ask["passphrase"] = passphrase
 			}
-			body, err := json.Marshal(ask)
+			header, err := client.exported(ctx, v1+"/audiences"+item(args[0])+"/exports", ask, out)
 			if err != nil {
 				return err
 			}
-			answer, err := client.send(ctx, "POST", v1+"/audiences"+item(args[0])+"/exports", "application/json", bytes.NewReader(body))
-			if err != nil {
-				return err
-			}
-			defer answer.Body.Close()
-			content, err := io.ReadAll(answer.Body)
-			if err != nil {
-				return err
-			}
-			if err := writeNew(out, content); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "%s: %d bytes\n  what to do: %s\n", out, len(content), answer.Header.Get("Instruction"))
+			fmt.Fprintf(a.out, "%s is written\n  what to do: %s\n", out, header.Get("Instruction"))
 			return nil
 		}),
 	}

@@ -192,9 +192,27 @@ func (c *client) download(ctx context.Context, path, name string, out io.Writer)
 	if err != nil {
 		return err
 	}
+	return save(answer, name, out)
+}
+
+// exported asks for a file with a body and writes it into a new one; the answer's
+// header says what else there is to know of it.
+func (c *client) exported(ctx context.Context, path string, in any, name string) (http.Header, error) {
+	body, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := c.send(ctx, "POST", path, "application/json", bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	return answer.Header, save(answer, name, nil)
+}
+
+func save(answer *http.Response, name string, out io.Writer) error {
 	defer answer.Body.Close()
 	if name == "-" {
-		_, err = io.Copy(out, answer.Body)
+		_, err := io.Copy(out, answer.Body)
 		return err
 	}
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 
 	"freshseal/service"
 
@@ -48,27 +47,13 @@ func credentialTable(all ...service.Credential) table {
 
 func (a *app) credentialChange(use, short string, send func(context.Context, *client, string, service.CredentialChange, *service.Credential) error) *cobra.Command {
 	var change service.CredentialChange
-	var passwordFile, keyFile, passphraseFile string
+	var access accessFlags
 	c := &cobra.Command{
 		Use: use + " --ssh-user USER", Short: short, Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			if keyFile != "" {
-				key, err := os.ReadFile(keyFile)
-				if err != nil {
-					return failed("the key cannot be read", err.Error(), "name the right file with --key-file")
-				}
-				change.Key = string(key)
-			}
 			var err error
-			if passphraseFile != "" {
-				if change.Passphrase, err = a.secret("passphrase of the key", passphraseFile, "--passphrase-file"); err != nil {
-					return err
-				}
-			}
-			if keyFile == "" || passwordFile != "" {
-				if change.Password, err = a.secret("password of "+change.SSHUser, passwordFile, "--password-file or --key-file"); err != nil {
-					return err
-				}
+			if change.Password, change.Key, change.Passphrase, err = access.secrets(a, change.SSHUser); err != nil {
+				return err
 			}
 			var out service.Credential
 			if err := send(ctx, client, args[0], change, &out); err != nil {
@@ -77,11 +62,7 @@ func (a *app) credentialChange(use, short string, send func(context.Context, *cl
 			return a.print(out, credentialTable(out))
 		}),
 	}
-	f := c.Flags()
-	f.StringVar(&change.SSHUser, "ssh-user", "", "who signs in over SSH")
-	f.StringVar(&passwordFile, "password-file", "", "read that user's password from this file (- for standard input)")
-	f.StringVar(&keyFile, "key-file", "", "read that user's private key from this file")
-	f.StringVar(&passphraseFile, "passphrase-file", "", "read that key's passphrase from this file")
+	access.secretFlags(c.Flags(), &change.SSHUser)
 	c.MarkFlagRequired("ssh-user")
 	return c
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -319,20 +318,7 @@ func (a *app) replacementKey() *cobra.Command {
 			if e.Passphrase, err = a.secret("passphrase of the store", passphraseFile, "--passphrase-file"); err != nil {
 				return err
 			}
-			body, err := json.Marshal(e)
-			if err != nil {
-				return err
-			}
-			answer, err := client.send(ctx, "POST", v1+"/replacements"+item(args[0], "key-exports"), "application/json", bytes.NewReader(body))
-			if err != nil {
-				return err
-			}
-			defer answer.Body.Close()
-			content, err := io.ReadAll(answer.Body)
-			if err != nil {
-				return err
-			}
-			if err := writeNew(out, content); err != nil {
+			if _, err := client.exported(ctx, v1+"/replacements"+item(args[0], "key-exports"), e, out); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "%s: the key with its chain; your reason stands in the ledger\n", out)

@@ -154,32 +154,42 @@ type accessFlags struct {
 }
 
 func (x *accessFlags) flags(f *pflag.FlagSet, a *service.Access) {
-	f.StringVar(&a.SSHUser, "ssh-user", "", "who signs in over SSH")
+	x.secretFlags(f, &a.SSHUser)
+	f.StringVar(&a.HostKey, "host-key", "", `the host key, "TYPE SHA256:…"; asked for and shown when left out`)
+}
+
+func (x *accessFlags) secretFlags(f *pflag.FlagSet, user *string) {
+	f.StringVar(user, "ssh-user", "", "who signs in over SSH")
 	f.StringVar(&x.passwordFile, "password-file", "", "read that user's password from this file (- for standard input)")
 	f.StringVar(&x.keyFile, "key-file", "", "read that user's private key from this file")
 	f.StringVar(&x.passphraseFile, "passphrase-file", "", "read that key's passphrase from this file")
-	f.StringVar(&a.HostKey, "host-key", "", `the host key, "TYPE SHA256:…"; asked for and shown when left out`)
+}
+
+// secrets reads the secrets of who signs in.
+func (x *accessFlags) secrets(a *app, who string) (password, key, passphrase string, err error) {
+	if x.keyFile != "" {
+		text, err := os.ReadFile(x.keyFile)
+		if err != nil {
+			return "", "", "", failed("the key cannot be read", err.Error(), "name the right file with --key-file")
+		}
+		key = string(text)
+	}
+	if x.passphraseFile != "" {
+		if passphrase, err = a.secret("passphrase of the key", x.passphraseFile, "--passphrase-file"); err != nil {
+			return "", "", "", err
+		}
+	}
+	if !x.shared && x.keyFile == "" || x.passwordFile != "" {
+		password, err = a.secret("password of "+who, x.passwordFile, "--password-file or --key-file")
+	}
+	return password, key, passphrase, err
 }
 
 // fill finds out the secrets and the host key that signing in needs.
 func (x *accessFlags) fill(a *app, ctx context.Context, client *client, to *service.Access, site, address string, port int) error {
-	if x.keyFile != "" {
-		key, err := os.ReadFile(x.keyFile)
-		if err != nil {
-			return failed("the key cannot be read", err.Error(), "name the right file with --key-file")
-		}
-		to.Key = string(key)
-	}
 	var err error
-	if x.passphraseFile != "" {
-		if to.Passphrase, err = a.secret("passphrase of the key", x.passphraseFile, "--passphrase-file"); err != nil {
-			return err
-		}
-	}
-	if !x.shared && x.keyFile == "" || x.passwordFile != "" {
-		if to.Password, err = a.secret("password of "+to.SSHUser+" at "+address, x.passwordFile, "--password-file or --key-file"); err != nil {
-			return err
-		}
+	if to.Password, to.Key, to.Passphrase, err = x.secrets(a, to.SSHUser+" at "+address); err != nil {
+		return err
 	}
 	if to.HostKey != "" {
 		return nil

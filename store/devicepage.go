@@ -88,14 +88,5 @@ func (s *Store) SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]Sl
 
 // CountFamilies says how many devices are of each family.
 func (s *Store) CountFamilies(ctx context.Context) (map[string]int, error) {
-	var rows []struct {
-		Family string `db:"family"`
-		Count  int    `db:"count"`
-	}
-	err := s.read.SelectContext(ctx, &rows, `SELECT family, count(*) AS count FROM device GROUP BY family`)
-	out := map[string]int{}
-	for _, row := range rows {
-		out[row.Family] = row.Count
-	}
-	return out, err
+	return s.counts(ctx, `SELECT family AS name, count(*) AS count FROM device GROUP BY family`)
 }

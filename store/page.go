@@ -111,3 +111,17 @@ func narrow(conditions map[string]string) []narrowing {
 	}
 	return out
 }
+
+// counts reads rows of name and count.
+func (s *Store) counts(ctx context.Context, query string) (map[string]int, error) {
+	var rows []struct {
+		Name  string `db:"name"`
+		Count int    `db:"count"`
+	}
+	err := s.read.SelectContext(ctx, &rows, query)
+	out := map[string]int{}
+	for _, row := range rows {
+		out[row.Name] = row.Count
+	}
+	return out, err
+}

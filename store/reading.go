@@ -117,16 +117,7 @@ func (s *Store) RemoveAnchor(ctx context.Context, audience, sha256 string) error
 
 // CountAnchors says how many roots each audience trusts.
 func (s *Store) CountAnchors(ctx context.Context) (map[string]int, error) {
-	var rows []struct {
-		Audience string `db:"audience"`
-		Count    int    `db:"count"`
-	}
-	err := s.read.SelectContext(ctx, &rows, `SELECT audience, count(*) AS count FROM anchor GROUP BY audience`)
-	out := map[string]int{}
-	for _, row := range rows {
-		out[row.Audience] = row.Count
-	}
-	return out, err
+	return s.counts(ctx, `SELECT audience AS name, count(*) AS count FROM anchor GROUP BY audience`)
 }
 
 // Anchors are the trusted roots of an audience.
