@@ -55,7 +55,7 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange) (
 	set(&d.Owner, c.Owner)
 	set(&d.Notes, c.Notes)
 	if c.Tags != nil {
-		d.Tags.V = c.Tags
+		d.Tags.V = slices.DeleteFunc(c.Tags, func(tag string) bool { return strings.TrimSpace(tag) == "" })
 	}
 	for key, value := range c.Settings {
 		if d.Settings.V[key] = value; value == "" {
