@@ -17,10 +17,9 @@ import (
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/pile"
+	"freshseal/core/pkcs12"
 
 	"github.com/digitorus/pkcs7"
-	"github.com/youmark/pkcs8"
-	"software.sslmate.com/src/go-pkcs12"
 )
 
 // Encoding is how a file is written.
@@ -74,6 +73,7 @@ type Dress struct {
 	Place      KeyPlace
 	KeyForm    KeyForm
 	Passphrase string
+	Alias      string // of a PKCS #12 store's key: the name under which some boxes look for it
 	CRLF       bool
 	LineLength int  // of PEM, 64 where it is 0; -1: all on one line
 	Text       bool // a line in words before each certificate
@@ -135,17 +135,22 @@ func (d Dress) write(certificates []*cert.Certificate, key crypto.Signer) ([]byt
 		if len(certificates) == 0 {
 			return nil, errors.New("a PKCS #12 store is for a key with its certificates")
 		}
-		encoder := pkcs12.Modern2023
-		if d.Encoding == PKCS12Old {
-			encoder = pkcs12.LegacyDES
-		}
-		var above []*x509.Certificate
-		for _, c := range certificates[1:] {
-			above = append(above, c.Certificate)
-		}
-		return encoder.Encode(key, certificates[0].Certificate, above, d.Passphrase)
+		return d.store(certificates, key)
 	}
 	return nil, fmt.Errorf("no encoding is called %q; the encodings are %v", d.Encoding, Encodings)
+}
+
+// store writes PKCS #12.
+func (d Dress) store(certificates []*cert.Certificate, key crypto.Signer) ([]byte, error) {
+	store := pkcs12.Store{Alias: d.Alias, Old: d.Encoding == PKCS12Old}
+	for _, c := range certificates {
+		store.Certificates = append(store.Certificates, c.Raw)
+	}
+	var err error
+	if store.Key, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
+		return nil, err
+	}
+	return pkcs12.Write(rand.Reader, store, d.Passphrase)
 }
 
 func (d Dress) der(certificates []*cert.Certificate, key crypto.Signer) ([]byte, error) {
@@ -205,7 +210,9 @@ func (d Dress) key(key crypto.Signer) (label string, headers map[string]string, 
 		der, err = x509.MarshalPKCS8PrivateKey(key)
 		return "PRIVATE KEY", nil, der, err
 	case PKCS8Locked:
-		der, err = pkcs8.MarshalPrivateKey(key, []byte(d.Passphrase), nil)
+		if der, err = x509.MarshalPKCS8PrivateKey(key); err == nil {
+			der, err = pkcs12.LockKey(rand.Reader, der, d.Passphrase)
+		}
 		return "ENCRYPTED PRIVATE KEY", nil, der, err
 	case PKCS1, SEC1:
 		label, der, err = older()

@@ -12,18 +12,12 @@ import (
 	"strings"
 
 	"freshseal/core/cert"
+	"freshseal/core/pkcs12"
 
 	"github.com/digitorus/pkcs7"
-	"github.com/youmark/pkcs8"
 	"golang.org/x/crypto/cryptobyte"
 	"golang.org/x/crypto/cryptobyte/asn1"
-	"software.sslmate.com/src/go-pkcs12"
 )
-
-// mostRounds is how many rounds of key derivation are done to open something;
-// what asks for more was made to keep us busy. Programs in use ask for up to a
-// million.
-const mostRounds = 5_000_000
 
 const lockedKey = "a private key, locked with a passphrase: it was not kept. It should not travel in files like this"
 
@@ -143,29 +137,27 @@ func (s *sorter) signedData(der []byte) (items []Item) {
 
 // pfx tells what PKCS #12 (RFC 7292) holds; nil says that it is none.
 func (s *sorter) pfx(der []byte) []Item {
-	outer, inner := cryptobyte.String(der), cryptobyte.String(nil)
-	var version int
-	if !outer.ReadASN1(&inner, asn1.SEQUENCE) || !inner.ReadASN1Integer(&version) || version != 3 || !inner.PeekASN1Tag(asn1.SEQUENCE) {
+	if !pkcs12.Is(der) {
 		return nil
 	}
-	if n := rounds(der, 0); n > mostRounds {
-		return []Item{junk(fmt.Sprintf("PKCS #12 that asks for %d rounds of key derivation, more than %d; export it again", n, mostRounds))}
-	}
-	var unread error
+	var why error
 	for _, passphrase := range s.passphrases {
-		blocks, err := pkcs12.ToPEM(der, passphrase)
+		bags, err := pkcs12.Read(der, passphrase, s.effort)
 		if err != nil {
-			if !errors.Is(err, pkcs12.ErrIncorrectPassword) && passphrase == s.passphrases[len(s.passphrases)-1] {
-				unread = err
+			if why == nil || !errors.Is(err, pkcs12.ErrPassphrase) {
+				why = err
 			}
 			continue
 		}
 		var items []Item
-		for _, b := range blocks {
-			if b.Type == "CERTIFICATE" {
-				items = append(items, certificate(b.Bytes))
-			} else {
-				items = append(items, s.keyDER(b.Bytes))
+		for _, b := range bags {
+			switch {
+			case b.Certificate != nil:
+				items = append(items, certificate(b.Certificate))
+			case b.Key != nil:
+				items = append(items, s.keyDER(b.Key))
+			default:
+				items = append(items, revocations(b.Revocations))
 			}
 		}
 		if len(items) == 0 {
@@ -173,39 +165,14 @@ func (s *sorter) pfx(der []byte) []Item {
 		}
 		return items
 	}
-	if unread != nil {
-		return []Item{junk("a PKCS #12 store of a form that is not read here (" + strings.TrimPrefix(unread.Error(), "pkcs12: ") + "); have its certificates exported as PEM or PKCS #7")}
+	var rounds pkcs12.ErrRounds
+	switch {
+	case errors.As(why, &rounds):
+		return []Item{junk("PKCS #12: " + why.Error() + "; export it again")}
+	case errors.Is(why, pkcs12.ErrPassphrase):
+		return []Item{junk("a PKCS #12 store whose passphrase is another, or not given; give it with --passphrase-file")}
 	}
-	return []Item{junk("a PKCS #12 store whose passphrase is another, or not given; give it with --passphrase-file")}
-}
-
-// rounds is the largest number of rounds that something asks for: each salt (an
-// OCTET STRING) with the INTEGER behind it, however deep they stand.
-func rounds(der []byte, depth int) int64 {
-	var most int64
-	afterSalt := false
-	for rest := cryptobyte.String(der); !rest.Empty() && depth < 20; {
-		var value cryptobyte.String
-		var tag asn1.Tag
-		if !rest.ReadAnyASN1(&value, &tag) {
-			break
-		}
-		switch {
-		case tag == asn1.INTEGER && afterSalt:
-			var n int64
-			if len(value) > 8 {
-				return 1 << 62
-			}
-			for _, b := range value {
-				n = n<<8 | int64(b)
-			}
-			most = max(most, n)
-		case tag == asn1.OCTET_STRING || tag&0x20 != 0:
-			most = max(most, rounds(value, depth+1))
-		}
-		afterSalt = tag == asn1.OCTET_STRING
-	}
-	return most
+	return []Item{junk("a PKCS #12 store of a form that is not read here (" + why.Error() + "); have its certificates exported as PEM or PKCS #7")}
 }
 
 // keyDER reads a private key in whatever DER it comes.
@@ -216,14 +183,13 @@ func (s *sorter) keyDER(der []byte) Item {
 	if !isLockedKey(der) {
 		return junk("a private key that cannot be read")
 	}
-	if n := rounds(der, 0); n > mostRounds {
-		return junk(fmt.Sprintf("a locked key that asks for %d rounds of key derivation, more than %d", n, mostRounds))
-	}
-	for _, passphrase := range s.passphrases[1:] {
-		if key, err := pkcs8.ParsePKCS8PrivateKey(der, []byte(passphrase)); err == nil {
-			if signer, ok := key.(crypto.Signer); ok {
-				return keyItem(signer, "")
-			}
+	for _, passphrase := range s.passphrases {
+		plain, err := pkcs12.OpenKey(der, passphrase, s.effort)
+		if errors.As(err, new(pkcs12.ErrRounds)) {
+			return junk("a locked key: " + err.Error())
+		}
+		if key := parseKey(plain); key != nil {
+			return keyItem(key, "")
 		}
 	}
 	return keyItem(nil, lockedKey)

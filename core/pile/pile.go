@@ -17,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"freshseal/core/cert"
+	"freshseal/core/pkcs12"
 )
 
 // Limits against piles that were made to hurt. MaxBytes counts what archives
@@ -78,7 +79,7 @@ type Options struct {
 // that cannot be read is junk in its account and no error; the only error is
 // ErrTooLarge.
 func Sort(files []File, o Options) ([]Account, error) {
-	s := sorter{passphrases: append([]string{""}, o.Passphrases...), bytes: MaxBytes, items: MaxItems}
+	s := sorter{passphrases: append([]string{""}, o.Passphrases...), effort: pkcs12.NewEffort(), bytes: MaxBytes, items: MaxItems}
 	for _, f := range files {
 		if s.bytes -= len(f.Content); s.bytes < 0 {
 			return nil, ErrTooLarge
@@ -95,6 +96,7 @@ func Sort(files []File, o Options) ([]Account, error) {
 // sorter goes through a pile and keeps count of what it may still take.
 type sorter struct {
 	passphrases  []string
+	effort       *pkcs12.Effort
 	bytes, items int
 	accounts     []Account
 }
