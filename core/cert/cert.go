@@ -29,21 +29,27 @@ const MaxSize = 256 << 10
 // Certificate is one certificate and its facts. It is never changed after Parse.
 type Certificate struct {
 	*x509.Certificate
-	SHA256 string // of the DER, 64 lower-case hexadecimal digits
+	SHA256  string // of the DER, 64 lower-case hexadecimal digits
+	Refused string // why strict readers refuse it; empty for all but a few old ones
 
 	selfSigned bool
 }
 
-// Parse reads one certificate from its DER; bytes after it are an error.
+// Parse reads one certificate from its DER; bytes after it are an error. What
+// strict readers refuse is read as far as it goes; see Refused.
 func Parse(der []byte) (*Certificate, error) {
 	if len(der) > MaxSize {
 		return nil, fmt.Errorf("a certificate of %d bytes is longer than the %d that are taken", len(der), MaxSize)
 	}
-	x, err := x509.ParseCertificate(der)
-	if err != nil {
-		return nil, fmt.Errorf("reading certificate: %w", err)
+	c := &Certificate{SHA256: Fingerprint(der)}
+	var err error
+	if c.Certificate, err = x509.ParseCertificate(der); err != nil {
+		c.Refused = strings.TrimPrefix(err.Error(), "x509: ")
+		if c.Certificate, err = mended(der); err != nil {
+			return nil, fmt.Errorf("reading certificate: %s", c.Refused)
+		}
 	}
-	c := &Certificate{Certificate: x, SHA256: Fingerprint(der)}
+	x := c.Certificate
 	c.selfSigned = bytes.Equal(x.RawSubject, x.RawIssuer) && c.SignedBy(c) == nil
 	return c, nil
 }

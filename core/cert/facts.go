@@ -17,6 +17,7 @@ type Facts struct {
 	Signature  string    `json:"signature" required:"true"`
 	SelfSigned bool      `json:"self_signed" required:"true"`
 	Authority  bool      `json:"authority" required:"true"`
+	Refused    string    `json:"refused,omitempty" description:"why strict readers refuse it"`
 }
 
 // Facts are what the API and the commands show of the certificate.
@@ -26,6 +27,6 @@ func (c *Certificate) Facts() Facts {
 		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(),
 		Serial: c.Serial(), SHA256: c.SHA256, SHA1: c.SHA1(),
 		Key: c.Key(), Signature: c.SignatureText(),
-		SelfSigned: c.selfSigned, Authority: c.IsAuthority(),
+		SelfSigned: c.selfSigned, Authority: c.IsAuthority(), Refused: c.Refused,
 	}
 }

@@ -2,6 +2,8 @@ package chain_test
 
 import (
 	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/asn1"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -128,6 +130,32 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 			ship := root.Below(t, "Ship", func(c *x509.Certificate) { c.PermittedDNSDomains = []string{"petrel.tidewrack.example"} })
 			return ship.Leaf(t, name), []testkit.Signer{ship}
 		}, chain.Terms{}, []finding.Code{finding.NameNotAllowed}, true},
+		{"a strict reader refuses the leaf", func() (testkit.Signer, []testkit.Signer) {
+			leaf := root.Leaf(t, name)
+			odd, err := cert.Parse(root.Odd(t, leaf.Raw, []byte{0xa0, 3, 2, 1, 2}, []byte{0xa0, 3, 2, 1, 3}))
+			if err != nil {
+				t.Fatal(err)
+			}
+			return testkit.Signer{Certificate: odd, Key: leaf.Key}, nil
+		}, chain.Terms{Names: []string{name}}, []finding.Code{finding.Malformed}, true},
+		{"the key may not sign a handshake", func() (testkit.Signer, []testkit.Signer) {
+			return root.Leaf(t, name, func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyAgreement }), nil
+		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, false},
+		{"a server that may sign certificates", func() (testkit.Signer, []testkit.Signer) {
+			return root.Leaf(t, name, func(c *x509.Certificate) { c.IsCA, c.KeyUsage = true, c.KeyUsage|x509.KeyUsageCertSign }), nil
+		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, false},
+		{"the intermediate is for mail", func() (testkit.Signer, []testkit.Signer) {
+			mail := root.Below(t, "Mail", func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection} })
+			return mail.Leaf(t, name), []testkit.Signer{mail}
+		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, false},
+		{"the authority wants a policy named", func() (testkit.Signer, []testkit.Signer) {
+			strict := root.Below(t, "Strict", func(c *x509.Certificate) {
+				c.ExtraExtensions = []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 5, 29, 36}, Critical: true, Value: []byte{0x30, 3, 0x80, 1, 0}}}
+			})
+			return strict.Leaf(t, name), []testkit.Signer{strict}
+		}, chain.Terms{}, []finding.Code{finding.PolicyMissing}, false},
+		{"nobody can look up whether it was revoked", func() (testkit.Signer, []testkit.Signer) { return root.Leaf(t, name), nil },
+			chain.Terms{New: true}, []finding.Code{finding.NoRevocation}, false},
 		{"an intermediate ends before the leaf", func() (testkit.Signer, []testkit.Signer) {
 			short := root.Below(t, "Short", func(c *x509.Certificate) { c.NotAfter = testkit.Now.AddDate(0, 0, 3) })
 			return short.Leaf(t, name), []testkit.Signer{short}

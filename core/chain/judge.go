@@ -14,6 +14,7 @@ type Terms struct {
 	At    time.Time
 	Names []string // that clients use; each must be among the leaf's
 	SPKI  []byte   // the public key asked for, or nil
+	New   bool     // it is about to be installed: what could be asked of the signer is told too
 }
 
 // Judge tells everything that is wrong with a path for clients that hold the
@@ -29,6 +30,11 @@ func Judge(path Path, terms Terms) []finding.Finding {
 	found = append(found, faults(path.Certificates, terms.At)...)
 	found = append(found, names(leaf, terms.Names)...)
 	found = append(found, strength(path)...)
+	found = append(found, usages(path)...)
+	found = append(found, policies(path)...)
+	if terms.New && !leaf.SelfSigned() && len(leaf.CRLDistributionPoints)+len(leaf.OCSPServer) == 0 {
+		found = append(found, finding.NoRevocation.Found("%s does not say where its revocation can be looked up", leaf.ShortName()))
+	}
 	return append(found, endsFirst(path, terms.At)...)
 }
 
@@ -58,6 +64,9 @@ func faults(path []*cert.Certificate, at time.Time) []finding.Finding {
 	var found []finding.Finding
 	below := 0 // intermediates below the one in hand that are not self-issued
 	for i, c := range path {
+		if c.Refused != "" {
+			found = append(found, finding.Malformed.Found("%s is not as RFC 5280 wants it: %s", c.ShortName(), c.Refused))
+		}
 		found = append(found, period(c, i == 0, at)...)
 		if len(c.UnhandledCriticalExtensions) > 0 {
 			found = append(found, finding.UnknownRule.Found("%s has the critical extension %s", c.ShortName(), c.UnhandledCriticalExtensions[0]))
@@ -116,6 +125,50 @@ func authority(c *cert.Certificate, below int) []finding.Finding {
 	return found
 }
 
+// usages judges what the keys of the path may be used for, as clients do beyond
+// RFC 5280: a handshake is signed (RFC 8446, 4.4.2.2), and an authority that is
+// limited to some uses limits those below it.
+func usages(path Path) []finding.Finding {
+	leaf := path.Leaf()
+	var found []finding.Finding
+	if leaf.IsAuthority() && len(leaf.Names()) == 0 {
+		return nil // no server's: authorities are looked at by themselves
+	}
+	if ku := leaf.KeyUsage; ku != 0 && ku&x509.KeyUsageDigitalSignature == 0 {
+		f := finding.UsageWrong.Found("the key of %s may not sign, as every handshake of today wants", leaf.ShortName()).
+			WithRemedy("have it signed again with the key usage digitalSignature")
+		if ku&x509.KeyUsageKeyEncipherment != 0 {
+			f = f.As(finding.Warning) // old clients can still use it
+		}
+		found = append(found, f)
+	}
+	if !leaf.SelfSigned() && (leaf.IsAuthority() || leaf.KeyUsage&x509.KeyUsageCertSign != 0) {
+		found = append(found, finding.UsageWrong.Found("%s is a server's and may sign certificates as well", leaf.ShortName()).As(finding.Warning).
+			WithRemedy("have it signed again as a server certificate: whoever takes its key could sign for any name"))
+	}
+	for _, c := range path.Intermediates() {
+		if len(usage(c)) > 0 {
+			found = append(found, finding.UsageWrong.Found("%s may not sign for servers", c.ShortName()).
+				WithRemedy("ask the signer for the intermediate of its server certificates"))
+		}
+	}
+	return found
+}
+
+// policies finds an authority that wants a policy named below it where the leaf
+// names none.
+func policies(path Path) []finding.Finding {
+	if len(path.Leaf().Policies) > 0 {
+		return nil
+	}
+	for i, c := range path.Certificates[1:] {
+		if (c.RequireExplicitPolicy > 0 || c.RequireExplicitPolicyZero) && c.RequireExplicitPolicy <= i {
+			return []finding.Finding{finding.PolicyMissing.Found("%s wants a policy to be named, and the leaf names none", c.ShortName())}
+		}
+	}
+	return nil
+}
+
 func names(leaf *cert.Certificate, wanted []string) []finding.Finding {
 	if len(leaf.Names()) == 0 && leaf.CommonName() != "" && !leaf.IsAuthority() {
 		return []finding.Finding{finding.CommonNameOnly.Found("%s has a common name and no subject alternative names", leaf.ShortName())}
@@ -137,6 +190,9 @@ func strength(path Path) []finding.Finding {
 	for _, c := range path.Certificates {
 		if c.WeakKey() {
 			found = append(found, finding.WeakKey.Found("%s has a key of %s", c.ShortName(), c.Key()))
+		}
+		if n := c.SerialNumber; n.Sign() <= 0 || n.BitLen() > 20*8-1 {
+			found = append(found, finding.SerialOdd.Found("%s has the serial number %s", c.ShortName(), c.Serial()))
 		}
 		if c.WeakHash() && !c.SelfSigned() {
 			found = append(found, finding.WeakHash.Found("%s is signed with %s", c.ShortName(), c.SignatureText()))

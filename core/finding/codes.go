@@ -37,6 +37,10 @@ const (
 	PathTooLong    Code = "path-too-long"
 	NameNotAllowed Code = "name-not-allowed"
 	UnknownRule    Code = "unknown-critical-extension"
+	Malformed      Code = "malformed"
+	SerialOdd      Code = "serial-odd"
+	PolicyMissing  Code = "policy-missing"
+	NoRevocation   Code = "no-revocation"
 
 	KeyDiffers     Code = "key-differs"
 	SubjectDiffers Code = "subject-differs"
@@ -104,6 +108,15 @@ var meanings = map[Code]meaning{
 		"have it signed by an authority that may"},
 	UnknownRule: {Error, "who does not understand a critical extension must refuse the certificate (RFC 5280, 4.2)",
 		"ask the signer for a certificate without it"},
+
+	Malformed: {Error, "clients that read strictly refuse it before they look at anything else",
+		"have it signed again; where the box made it, replace it"},
+	SerialOdd: {Warning, "it must be positive and of at most 20 bytes (RFC 5280, 4.1.2.2), and some clients refuse others",
+		"ask the signer for one with a sound serial number"},
+	PolicyMissing: {Warning, "an authority on the path wants a policy to be named (RFC 5280, 4.2.1.11), and some clients refuse a leaf that names none",
+		"ask the signer whether the right profile was chosen"},
+	NoRevocation: {Note, "once its key is lost, clients cannot find out that it was revoked",
+		"nothing need be done inside a network; ask the signer if clients are to look it up"},
 
 	KeyDiffers: {Error, "a box that serves a certificate for another key cannot be reached any more",
 		"find the leaf that was signed for this request; compare the public keys"},

@@ -93,7 +93,11 @@ func certificate(der []byte) Item {
 	if err != nil {
 		return junk("a certificate that cannot be read: " + err.Error())
 	}
-	return Item{Kind: Certificate, SHA256: c.SHA256, Subject: c.Subject(), Certificate: c}
+	item := Item{Kind: Certificate, SHA256: c.SHA256, Subject: c.Subject(), Certificate: c}
+	if c.Refused != "" {
+		item.Note = "strict readers refuse it: " + c.Refused
+	}
+	return item
 }
 
 func request(der []byte) Item {

@@ -25,7 +25,7 @@ import (
 
 var (
 	update = flag.Bool("update", false, "write the accounts in testdata/golden anew")
-	remake = flag.Bool("make", false, "make the files in testdata/golden anew, with openssl")
+	remake = flag.Bool("make", false, "make the files that testdata/golden lacks, with openssl")
 )
 
 const golden = "testdata/golden"
@@ -88,6 +88,7 @@ func makeGolden(t *testing.T) {
 	leaf, root, request, key := material(t)
 	middle := root.Below(t, "Quay Issuing")
 	leaf = middle.Leaf(t, "gate.tidewrack.example")
+	low := middle.Leaf(t, "gate_1.tidewrack.example")
 	dir := t.TempDir()
 	in := func(name string, content []byte) string {
 		file := filepath.Join(dir, name)
@@ -232,6 +233,13 @@ func makeGolden(t *testing.T) {
 		"pkcs12-aes-without-integrity":        p12("-passout", "pass:anchor chain", "-nomac"),
 		"pkcs12-other-passphrase":             p12("-passout", "pass:something else"),
 		"pkcs12-only-certificates":            openssl("pkcs12", "-export", "-nokeys", "-in", chainFile, "-passout", "pass:anchor chain"),
+		"pkcs12-certificates-in-clear":        openssl("pkcs12", "-export", "-nokeys", "-nomac", "-certpbe", "NONE", "-in", chainFile, "-passout", "pass:"),
+		"pkcs12-old-rc2-128":                  p12("-passout", "pass:anchor chain", "-legacy", "-certpbe", "PBE-SHA1-RC2-128"),
+		"odd-negative-serial.cer":             middle.Odd(t, leaf.Raw, leaf.SerialNumber.Bytes(), append([]byte{leaf.SerialNumber.Bytes()[0] | 0x80}, leaf.SerialNumber.Bytes()[1:]...)),
+		"odd-underscore-in-printable.cer":     middle.Odd(t, low.Raw, append([]byte{0x0c, 24}, "gate_1"...), append([]byte{0x13, 24}, "gate_1"...)),
+		"odd-version-4.pem":                   pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: middle.Odd(t, leaf.Raw, []byte{0xa0, 3, 2, 1, 2}, []byte{0xa0, 3, 2, 1, 3})}),
+		"key-pkcs8-locked-with-scrypt":        openssl("pkcs8", "-topk8", "-in", keyFile, "-passout", "pass:anchor chain", "-scrypt"),
+		"key-pkcs8-locked-as-in-pkcs12":       openssl("pkcs8", "-topk8", "-in", keyFile, "-passout", "pass:anchor chain", "-v1", "PBE-SHA1-3DES"),
 		"key-pkcs8":                           keyPEM,
 		"key-sec1-with-parameters":            append(openssl("ecparam", "-name", "prime256v1"), sec1...),
 		"key-pkcs1":                           openssl("rsa", "-in", rsa, "-traditional"),
@@ -264,7 +272,11 @@ func makeGolden(t *testing.T) {
 		if err := os.MkdirAll(golden, 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(filepath.Join(golden, name), content, 0o644); err != nil {
+		file := filepath.Join(golden, name)
+		if _, err := os.Stat(file); err == nil {
+			continue
+		}
+		if err := os.WriteFile(file, content, 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
