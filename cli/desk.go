@@ -195,17 +195,19 @@ func printPile(w io.Writer, files []pile.Account) {
 func (a *app) readPile(args []string) ([]pile.File, error) {
 	var out []pile.File
 	total := int64(0)
-	add := func(name string, r io.Reader) error {
-		content, err := io.ReadAll(io.LimitReader(r, pile.MaxBytes-total+1))
-		if total += int64(len(content)); total > pile.MaxBytes {
+	add := func(name string, r io.Reader, size int64) error {
+		room := pile.MaxBytes - total + 1
+		content := bytes.NewBuffer(make([]byte, 0, min(size, room)+bytes.MinRead)) // grown by doubling it would take thrice its size
+		_, err := content.ReadFrom(io.LimitReader(r, room))
+		if total += int64(content.Len()); total > pile.MaxBytes {
 			return failed("the pile was not read", pile.ErrTooLarge.Error(), "split it")
 		}
-		out = append(out, pile.File{Name: name, Content: content})
+		out = append(out, pile.File{Name: name, Content: content.Bytes()})
 		return err
 	}
 	for _, arg := range args {
 		if arg == "-" {
-			if err := add("standard input", a.in); err != nil {
+			if err := add("standard input", a.in, 0); err != nil {
 				return nil, err
 			}
 			continue
@@ -219,7 +221,11 @@ func (a *app) readPile(args []string) ([]pile.File, error) {
 				return err
 			}
 			defer f.Close()
-			return add(path, f)
+			info, err := f.Stat()
+			if err != nil {
+				return err
+			}
+			return add(path, f, info.Size())
 		})
 		if err != nil {
 			if t, ok := err.(*trouble); ok {

@@ -15,6 +15,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"freshseal/core/testkit"
 )
 
 // BenchmarkService measures the program from outside: how soon it is ready on an
@@ -111,12 +113,54 @@ func call(b *testing.B, client *http.Client, token, method, url string, in, out 
 
 // resident is the memory that a process holds, in MB.
 func resident(b *testing.B, pid int) float64 {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	if err != nil {
-		b.Fatal(err)
+	mb := memory(pid, "VmRSS:")
+	if mb == 0 {
+		b.Fatal("the process is gone")
 	}
+	return mb
+}
+
+// memory is a line of what the system knows of a process, in MB; 0 once it is gone.
+func memory(pid int, line string) float64 {
+	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	var kb float64
-	_, rest, _ := strings.Cut(string(text), "VmRSS:")
+	_, rest, _ := strings.Cut(string(text), line)
 	fmt.Sscan(rest, &kb)
 	return kb / 1024
+}
+
+// BenchmarkInspectMemory measures how much memory a large pile takes beyond what
+// the program takes for a single certificate, as a multiple of the pile.
+func BenchmarkInspectMemory(b *testing.B) {
+	root := testkit.Root(b, "Quay Root")
+	single, many := filepath.Join(b.TempDir(), "one.pem"), filepath.Join(b.TempDir(), "many.pem")
+	var text bytes.Buffer
+	for i := range 10_000 {
+		text.Write(root.Leaf(b, fmt.Sprintf("box-%d.tidewrack.example", i)).PEM())
+	}
+	for file, content := range map[string][]byte{single: root.PEM(), many: text.Bytes()} {
+		if err := os.WriteFile(file, content, 0o600); err != nil {
+			b.Fatal(err)
+		}
+	}
+	peak := func(file string) float64 {
+		cmd := exec.CommandContext(b.Context(), program, "inspect", file, "--at", testkit.Now.Format(time.RFC3339))
+		if err := cmd.Start(); err != nil {
+			b.Fatal(err)
+		}
+		ended := make(chan struct{})
+		go func() { cmd.Wait(); close(ended) }() // that something is found wrong is its exit code
+		most := 0.0
+		for {
+			select {
+			case <-ended:
+				return most * (1 << 20)
+			case <-time.After(2 * time.Millisecond):
+				most = max(most, memory(cmd.Process.Pid, "VmHWM:")) // the system keeps the peak
+			}
+		}
+	}
+	for b.Loop() {
+		b.ReportMetric((peak(many)-peak(single))/float64(text.Len()), "x-pile-memory")
+	}
 }

@@ -174,7 +174,7 @@ func (s *Service) plan(ctx context.Context, o Order, slot store.Slot) (request.P
 
 func subjectOf(c *cert.Certificate) request.Subject {
 	first := func(list []string) string { return strings.Join(list[:min(1, len(list))], "") }
-	n := c.Certificate.Subject
+	n := c.X509().Subject
 	return request.Subject{Organization: first(n.Organization), Unit: first(n.OrganizationalUnit),
 		Locality: first(n.Locality), State: first(n.Province), Country: first(n.Country)}
 }

@@ -90,7 +90,7 @@ func Export(form Form, name string, roots []*cert.Certificate, passphrase string
 		}
 		var list []*x509.Certificate
 		for _, c := range roots {
-			list = append(list, c.Certificate)
+			list = append(list, c.X509())
 		}
 		content, err := pkcs12.Modern2023.EncodeTrustStore(list, passphrase)
 		return File{file + ".p12", "application/x-pkcs12", content, "name it to the Java program as its trust store, of the type PKCS12, with the passphrase"}, err

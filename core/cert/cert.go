@@ -8,16 +8,16 @@ package cert
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/ed25519"
-	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/x509"
+	"encoding/asn1"
 	"encoding/hex"
 	"encoding/pem"
 	"fmt"
 	"math/big"
+	"net"
+	"net/url"
 	"strings"
 	"time"
 )
@@ -26,14 +26,55 @@ import (
 // ones have one to four kilobytes.
 const MaxSize = 256 << 10
 
-// Certificate is one certificate and its facts. It is never changed after Parse.
+// Certificate is one certificate and its facts, in about a third of the memory
+// that x509.Certificate takes: piles hold thousands. It is never changed after
+// Parse. The fields bear the names that they have in crypto/x509.
 type Certificate struct {
-	*x509.Certificate
+	Raw                     []byte // the DER; the other raw fields are parts of it
+	RawTBSCertificate       []byte
+	RawSubjectPublicKeyInfo []byte
+	RawSubject, RawIssuer   []byte
+	Signature               []byte
+	SignatureAlgorithm      x509.SignatureAlgorithm
+	Version                 int
+	SerialNumber            *big.Int
+	NotBefore, NotAfter     time.Time
+
+	KeyUsage           x509.KeyUsage
+	ExtKeyUsage        []x509.ExtKeyUsage
+	UnknownExtKeyUsage []asn1.ObjectIdentifier
+	MaxPathLen         int // -1: any number
+	SubjectKeyId       []byte
+	AuthorityKeyId     []byte
+	DNSNames           []string
+	IPAddresses        []net.IP
+	Revocable          bool  // it says where its revocation can be looked up: a list, or OCSP
+	NamesPolicy        bool  // it names a certificate policy
+	Rare               *Rare // what few certificates have; never nil
+
 	SHA256  string // of the DER, 64 lower-case hexadecimal digits
 	Refused string // why strict readers refuse it; empty for all but a few old ones
 
-	selfSigned bool
+	commonName, subject   string
+	keyKind               KeyKind
+	keyBits               int
+	authority, selfSigned bool
 }
+
+// Rare is what authorities have, and some leaves.
+type Rare struct {
+	EmailAddresses              []string
+	URIs                        []*url.URL
+	UnhandledCriticalExtensions []asn1.ObjectIdentifier
+	PermittedDNSDomains         []string
+	ExcludedDNSDomains          []string
+	PermittedIPRanges           []*net.IPNet
+	ExcludedIPRanges            []*net.IPNet
+	ExplicitPolicy              int // after how many certificates a policy must be named; -1: never
+}
+
+// nothing is what most leaves have that is rare.
+var nothing = &Rare{ExplicitPolicy: -1}
 
 // Parse reads one certificate from its DER; bytes after it are an error. What
 // strict readers refuse is read as far as it goes; see Refused.
@@ -41,17 +82,57 @@ func Parse(der []byte) (*Certificate, error) {
 	if len(der) > MaxSize {
 		return nil, fmt.Errorf("a certificate of %d bytes is longer than the %d that are taken", len(der), MaxSize)
 	}
-	c := &Certificate{SHA256: Fingerprint(der)}
-	var err error
-	if c.Certificate, err = x509.ParseCertificate(der); err != nil {
-		c.Refused = strings.TrimPrefix(err.Error(), "x509: ")
-		if c.Certificate, err = mended(der); err != nil {
-			return nil, fmt.Errorf("reading certificate: %s", c.Refused)
-		}
+	x, refused, err := read(der)
+	if err != nil {
+		return nil, err
 	}
-	x := c.Certificate
+	c := &Certificate{
+		Raw: x.Raw, RawTBSCertificate: x.RawTBSCertificate, RawSubjectPublicKeyInfo: x.RawSubjectPublicKeyInfo, RawSubject: x.RawSubject, RawIssuer: x.RawIssuer,
+		Signature: x.Signature, SignatureAlgorithm: x.SignatureAlgorithm, Version: x.Version, SerialNumber: x.SerialNumber, NotBefore: x.NotBefore, NotAfter: x.NotAfter,
+		KeyUsage: x.KeyUsage, ExtKeyUsage: x.ExtKeyUsage, UnknownExtKeyUsage: x.UnknownExtKeyUsage, MaxPathLen: -1, SubjectKeyId: x.SubjectKeyId, AuthorityKeyId: x.AuthorityKeyId,
+		DNSNames: x.DNSNames, IPAddresses: x.IPAddresses, Rare: rare(x),
+		Revocable: len(x.CRLDistributionPoints)+len(x.OCSPServer) > 0, NamesPolicy: len(x.Policies) > 0,
+		SHA256: Fingerprint(der), Refused: refused, commonName: x.Subject.CommonName, subject: x.Subject.String(), authority: x.BasicConstraintsValid && x.IsCA,
+	}
+	c.keyKind, c.keyBits = measure(x.PublicKey)
+	if x.MaxPathLen > 0 || x.MaxPathLenZero {
+		c.MaxPathLen = x.MaxPathLen
+	}
 	c.selfSigned = bytes.Equal(x.RawSubject, x.RawIssuer) && c.SignedBy(c) == nil
 	return c, nil
+}
+
+// read has crypto/x509 read a certificate, mended where it must be.
+func read(der []byte) (x *x509.Certificate, refused string, err error) {
+	x, err = x509.ParseCertificate(der)
+	if err == nil {
+		return x, "", nil
+	}
+	refused = strings.TrimPrefix(err.Error(), "x509: ")
+	if x, err = mended(der); err != nil {
+		return nil, "", fmt.Errorf("reading certificate: %s", refused)
+	}
+	return x, refused, nil
+}
+
+func rare(x *x509.Certificate) *Rare {
+	policy := -1
+	if x.RequireExplicitPolicy > 0 || x.RequireExplicitPolicyZero {
+		policy = x.RequireExplicitPolicy
+	}
+	if policy < 0 && len(x.EmailAddresses)+len(x.URIs)+len(x.UnhandledCriticalExtensions)+len(x.PermittedDNSDomains)+len(x.ExcludedDNSDomains)+len(x.PermittedIPRanges)+len(x.ExcludedIPRanges) == 0 {
+		return nothing
+	}
+	return &Rare{x.EmailAddresses, x.URIs, x.UnhandledCriticalExtensions, x.PermittedDNSDomains, x.ExcludedDNSDomains, x.PermittedIPRanges, x.ExcludedIPRanges, policy}
+}
+
+// X509 is the certificate as crypto/x509 has it, read anew.
+func (c *Certificate) X509() *x509.Certificate {
+	x, _, err := read(c.Raw)
+	if err != nil {
+		panic(err) // it was read before
+	}
+	return x
 }
 
 // Fingerprint is the SHA-256 of DER as 64 lower-case hexadecimal digits.
@@ -70,24 +151,24 @@ func (c *Certificate) SHA1() string {
 func (c *Certificate) SelfSigned() bool { return c.selfSigned }
 
 // Subject is the subject's distinguished name in the form of RFC 4514.
-func (c *Certificate) Subject() string { return c.Certificate.Subject.String() }
+func (c *Certificate) Subject() string { return c.subject }
 
 // Issuer is the issuer's distinguished name in the form of RFC 4514.
-func (c *Certificate) Issuer() string { return c.Certificate.Issuer.String() }
+func (c *Certificate) Issuer() string { return c.X509().Issuer.String() }
 
 // CommonName is the subject's common name, which may be empty.
-func (c *Certificate) CommonName() string { return c.Certificate.Subject.CommonName }
+func (c *Certificate) CommonName() string { return c.commonName }
 
 // ShortName is what people call the certificate: its common name, else its
 // organisation, else its whole subject.
 func (c *Certificate) ShortName() string {
-	if c.CommonName() != "" {
-		return c.CommonName()
+	if c.commonName != "" {
+		return c.commonName
 	}
-	if o := c.Certificate.Subject.Organization; len(o) > 0 {
+	if o := c.X509().Subject.Organization; len(o) > 0 {
 		return o[0]
 	}
-	return c.Subject()
+	return c.subject
 }
 
 // Names are the subject alternative names of any kind, as text.
@@ -96,8 +177,8 @@ func (c *Certificate) Names() []string {
 	for _, ip := range c.IPAddresses {
 		names = append(names, ip.String())
 	}
-	names = append(names, c.EmailAddresses...)
-	for _, u := range c.URIs {
+	names = append(names, c.Rare.EmailAddresses...)
+	for _, u := range c.Rare.URIs {
 		names = append(names, u.String())
 	}
 	return names
@@ -119,27 +200,11 @@ func SerialText(n *big.Int) string {
 	return digits
 }
 
-// Key names the kind and size of the public key: "ECDSA P-256", "RSA 2048".
-func (c *Certificate) Key() string { return KeyText(c.PublicKey) }
-
-// KeyText names the kind and size of a public key.
-func KeyText(public any) string {
-	switch k := public.(type) {
-	case *rsa.PublicKey:
-		return fmt.Sprintf("RSA %d", k.N.BitLen())
-	case *ecdsa.PublicKey:
-		return "ECDSA " + k.Curve.Params().Name
-	case ed25519.PublicKey:
-		return "Ed25519"
-	}
-	return "of an unknown kind"
-}
-
 // SignatureText names the signature's algorithm: "ECDSA-SHA256".
 func (c *Certificate) SignatureText() string { return c.SignatureAlgorithm.String() }
 
 // IsAuthority says that the certificate may sign others.
-func (c *Certificate) IsAuthority() bool { return c.BasicConstraintsValid && c.IsCA }
+func (c *Certificate) IsAuthority() bool { return c.authority }
 
 // Within says that the certificate is valid at that time.
 func (c *Certificate) Within(at time.Time) bool {
@@ -149,7 +214,8 @@ func (c *Certificate) Within(at time.Time) bool {
 // Matches says that a client who types this name or address accepts the
 // certificate for it (RFC 9525: subject alternative names alone).
 func (c *Certificate) Matches(name string) bool {
-	return c.VerifyHostname(strings.TrimSuffix(name, ".")) == nil
+	names := x509.Certificate{DNSNames: c.DNSNames, IPAddresses: c.IPAddresses}
+	return names.VerifyHostname(strings.TrimSuffix(name, ".")) == nil
 }
 
 // SameKey says that the certificate was made for this public key, given as the

@@ -23,7 +23,7 @@ type Facts struct {
 // Facts are what the API and the commands show of the certificate.
 func (c *Certificate) Facts() Facts {
 	return Facts{
-		Name: c.ShortName(), Subject: c.Subject(), Issuer: c.Issuer(), Names: c.Names(),
+		Name: c.ShortName(), Subject: c.subject, Issuer: c.Issuer(), Names: c.Names(),
 		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(),
 		Serial: c.Serial(), SHA256: c.SHA256, SHA1: c.SHA1(),
 		Key: c.Key(), Signature: c.SignatureText(),

@@ -27,7 +27,7 @@ func Issue(random io.Reader, template x509.Certificate, public crypto.PublicKey,
 	template.SerialNumber, template.SubjectKeyId = new(big.Int).SetBytes(bits), id[:]
 	parent := &template
 	if issuer != nil {
-		parent = issuer.Certificate
+		parent = issuer.X509()
 	}
 	template.AuthorityKeyId = parent.SubjectKeyId
 	der, err := x509.CreateCertificate(random, &template, parent, public, key)

@@ -22,7 +22,8 @@ func (c *Certificate) SignedBy(issuer *Certificate) error {
 	case x509.MD5WithRSA:
 		return c.signedWithOldHash(issuer, crypto.MD5)
 	}
-	return issuer.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature)
+	key := x509.Certificate{PublicKey: issuer.PublicKey()}
+	return key.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature)
 }
 
 // signedWithOldHash checks the signatures that crypto/x509 refuses to look at.
@@ -30,7 +31,7 @@ func (c *Certificate) signedWithOldHash(issuer *Certificate, hash crypto.Hash) e
 	h := hash.New()
 	h.Write(c.RawTBSCertificate)
 	digest := h.Sum(nil)
-	switch key := issuer.PublicKey.(type) {
+	switch key := issuer.PublicKey().(type) {
 	case *rsa.PublicKey:
 		return rsa.VerifyPKCS1v15(key, hash, digest, c.Signature)
 	case *ecdsa.PublicKey:
@@ -47,18 +48,6 @@ func (c *Certificate) WeakHash() bool {
 	switch c.SignatureAlgorithm {
 	case x509.MD2WithRSA, x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:
 		return true
-	}
-	return false
-}
-
-// WeakKey says that the key is smaller than 2048 bits of RSA or 224 of an
-// elliptic curve (NIST SP 800-131A).
-func (c *Certificate) WeakKey() bool {
-	switch key := c.PublicKey.(type) {
-	case *rsa.PublicKey:
-		return key.N.BitLen() < 2048
-	case *ecdsa.PublicKey:
-		return key.Curve.Params().BitSize < 224
 	}
 	return false
 }

@@ -2,7 +2,6 @@ package cert
 
 import (
 	"crypto"
-	"crypto/ecdsa"
 	"crypto/sha256"
 	"crypto/x509"
 	"errors"
@@ -59,8 +58,8 @@ func (e Endorsement) holds() bool {
 		return false
 	}
 	algorithm := x509.SHA256WithRSA
-	if _, ok := old.PublicKey.(*ecdsa.PublicKey); ok {
+	if old.keyKind == ECDSA {
 		algorithm = x509.ECDSAWithSHA256
 	}
-	return old.CheckSignature(algorithm, message(e.Old, e.NewSHA256), e.Signature) == nil
+	return old.X509().CheckSignature(algorithm, message(e.Old, e.NewSHA256), e.Signature) == nil
 }

@@ -15,14 +15,14 @@ import (
 func constraints(authority *cert.Certificate, below []*cert.Certificate) []finding.Finding {
 	leaf := below[0]
 	for _, name := range leaf.DNSNames {
-		if anyDomain(authority.ExcludedDNSDomains, name) ||
-			len(authority.PermittedDNSDomains) > 0 && !anyDomain(authority.PermittedDNSDomains, name) {
+		if anyDomain(authority.Rare.ExcludedDNSDomains, name) ||
+			len(authority.Rare.PermittedDNSDomains) > 0 && !anyDomain(authority.Rare.PermittedDNSDomains, name) {
 			return []finding.Finding{finding.NameNotAllowed.Found("%s may not sign for %s", authority.ShortName(), name)}
 		}
 	}
 	for _, ip := range leaf.IPAddresses {
-		if anyNet(authority.ExcludedIPRanges, ip) ||
-			len(authority.PermittedIPRanges) > 0 && !anyNet(authority.PermittedIPRanges, ip) {
+		if anyNet(authority.Rare.ExcludedIPRanges, ip) ||
+			len(authority.Rare.PermittedIPRanges) > 0 && !anyNet(authority.Rare.PermittedIPRanges, ip) {
 			return []finding.Finding{finding.NameNotAllowed.Found("%s may not sign for %s", authority.ShortName(), ip)}
 		}
 	}

@@ -32,7 +32,7 @@ func Judge(path Path, terms Terms) []finding.Finding {
 	found = append(found, strength(path)...)
 	found = append(found, usages(path)...)
 	found = append(found, policies(path)...)
-	if terms.New && !leaf.SelfSigned() && len(leaf.CRLDistributionPoints)+len(leaf.OCSPServer) == 0 {
+	if terms.New && !leaf.SelfSigned() && !leaf.Revocable {
 		found = append(found, finding.NoRevocation.Found("%s does not say where its revocation can be looked up", leaf.ShortName()))
 	}
 	return append(found, endsFirst(path, terms.At)...)
@@ -68,8 +68,8 @@ func faults(path []*cert.Certificate, at time.Time) []finding.Finding {
 			found = append(found, finding.Malformed.Found("%s is not as RFC 5280 wants it: %s", c.ShortName(), c.Refused))
 		}
 		found = append(found, period(c, i == 0, at)...)
-		if len(c.UnhandledCriticalExtensions) > 0 {
-			found = append(found, finding.UnknownRule.Found("%s has the critical extension %s", c.ShortName(), c.UnhandledCriticalExtensions[0]))
+		if len(c.Rare.UnhandledCriticalExtensions) > 0 {
+			found = append(found, finding.UnknownRule.Found("%s has the critical extension %s", c.ShortName(), c.Rare.UnhandledCriticalExtensions[0]))
 		}
 		if i == 0 {
 			found = append(found, usage(c)...)
@@ -118,8 +118,7 @@ func authority(c *cert.Certificate, below int) []finding.Finding {
 	if c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageCertSign == 0 {
 		found = append(found, finding.NotAuthority.Found("the key of %s may not sign certificates", c.ShortName()))
 	}
-	limited := c.MaxPathLen > 0 || c.MaxPathLenZero
-	if limited && below > c.MaxPathLen {
+	if c.MaxPathLen >= 0 && below > c.MaxPathLen {
 		found = append(found, finding.PathTooLong.Found("%s allows %d intermediates below it and has %d", c.ShortName(), c.MaxPathLen, below))
 	}
 	return found
@@ -158,11 +157,11 @@ func usages(path Path) []finding.Finding {
 // policies finds an authority that wants a policy named below it where the leaf
 // names none.
 func policies(path Path) []finding.Finding {
-	if len(path.Leaf().Policies) > 0 {
+	if path.Leaf().NamesPolicy {
 		return nil
 	}
 	for i, c := range path.Certificates[1:] {
-		if (c.RequireExplicitPolicy > 0 || c.RequireExplicitPolicyZero) && c.RequireExplicitPolicy <= i {
+		if after := c.Rare.ExplicitPolicy; after >= 0 && after <= i {
 			return []finding.Finding{finding.PolicyMissing.Found("%s wants a policy to be named, and the leaf names none", c.ShortName())}
 		}
 	}

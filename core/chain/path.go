@@ -175,8 +175,9 @@ func onPath(path []*cert.Certificate, c *cert.Certificate) bool {
 }
 
 func missing(last *cert.Certificate) *Missing {
+	x := last.X509()
 	return &Missing{
-		Subject: last.Issuer(), KeyID: hex.EncodeToString(last.AuthorityKeyId),
-		URLs: last.IssuingCertificateURL,
+		Subject: x.Issuer.String(), KeyID: hex.EncodeToString(last.AuthorityKeyId),
+		URLs: x.IssuingCertificateURL,
 	}
 }

@@ -6,8 +6,6 @@
 package policy
 
 import (
-	"crypto/ecdsa"
-	"crypto/rsa"
 	"fmt"
 	"slices"
 	"time"
@@ -127,11 +125,11 @@ func (r Rules) Judge(path []*cert.Certificate) []finding.Finding {
 }
 
 func (r Rules) bits(c *cert.Certificate) (bits, least int) {
-	switch key := c.PublicKey.(type) {
-	case *rsa.PublicKey:
-		return key.N.BitLen(), *r.MinRSABits
-	case *ecdsa.PublicKey:
-		return key.Curve.Params().BitSize, *r.MinECBits
+	switch kind, bits := c.KeySize(); kind {
+	case cert.RSA:
+		return bits, *r.MinRSABits
+	case cert.ECDSA:
+		return bits, *r.MinECBits
 	}
 	return 0, 0
 }
