@@ -14,6 +14,9 @@ type (
 		Name   string `path:"name" json:"-"`
 		SHA256 string `path:"sha256" json:"-"`
 	}
+	bySHA256 struct {
+		SHA256 string `path:"sha256" json:"-"`
+	}
 	askExport struct {
 		Name       string `path:"name" json:"-"`
 		Form       string `json:"form" required:"true" enum:"pem,der,pkcs7,debian,browser-policy,profile,pkcs12"`
@@ -74,6 +77,10 @@ var deskRoutes = []route{
 		return s.PackParcel(ctx, in.Signer, who.User)
 	}),
 	{method: "GET", path: v1 + "/parcels/{id}/archive", summary: "the parcel as a zip archive", status: 200, in: byID{}, media: "application/zip", handler: archive},
+	listing("/asides", "list the leaves that came and that nobody waits for, newest first", (*service.Service).Asides),
+	ends("DELETE", "/asides/{sha256}", "throw a leaf away that lies aside", func(ctx context.Context, s *service.Service, _ service.Bearer, in bySHA256) error {
+		return s.RemoveAside(ctx, in.SHA256)
+	}),
 	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: service.Intake{}, handler: intake},
 }
 

@@ -12,7 +12,7 @@ type (
 		Device     string `query:"device" json:"-"`
 		Slot       string `query:"slot" json:"-"`
 		State      string `query:"state" json:"-" enum:"running,waiting,held,sealed,reverted,cancelled"`
-		WaitingFor string `query:"waiting_for" json:"-" enum:"signer,approval,window,person,device"`
+		WaitingFor string `query:"waiting_for" json:"-" enum:"signer,validation,approval,window,person,device"`
 		paged
 	}
 	byFile struct {
@@ -22,6 +22,10 @@ type (
 	askKey struct {
 		ID string `path:"id" json:"-"`
 		service.KeyExport
+	}
+	askAgain struct {
+		ID string `path:"id" json:"-"`
+		service.Again
 	}
 	askText struct {
 		ID   string `path:"id" json:"-"`
@@ -50,6 +54,9 @@ var workRoutes = []route{
 	asks("revert", "put the old certificate back", replacement.AskedRevert),
 	asks("resume", "let a held replacement go on", replacement.AskedResume),
 	{method: "POST", path: v1 + "/replacements/{id}/key-exports", role: service.Admin, summary: "a key that was made and kept here, as PKCS #12", status: 200, in: askKey{}, media: "application/x-pkcs12", handler: exportKey},
+	begins("/replacements/{id}/requests", "ask for another request to be signed instead of the one that is out", func(ctx context.Context, s *service.Service, who service.Bearer, in askAgain) (service.Replacement, error) {
+		return s.AskAgain(ctx, in.ID, in.Again, who.User)
+	}),
 	begins("/replacements/{id}/approve", "let a replacement go on that waits for approval", func(ctx context.Context, s *service.Service, who service.Bearer, in byID) (service.Replacement, error) {
 		return s.Approve(ctx, in.ID, who.User)
 	}),

@@ -83,14 +83,22 @@ func (a *app) parcelList() *cobra.Command {
 				return err
 			}
 			t := table{head: []string{"id", "signer", "packed", "requests", "open", "state", "back_by"}}
+			var reminders []string
 			for _, p := range parcels {
 				state := p.State
 				if p.Late {
 					state += ", LATE"
+					reminders = append(reminders, p.ID+": "+p.Reminder)
 				}
 				t.add(p.ID, p.Signer, p.PackedAt.UTC().Format("2006-01-02 15:04"), fmt.Sprint(p.Requests), fmt.Sprint(p.Open), state, date(p.BackBy))
 			}
-			return a.print(parcels, t)
+			if err := a.print(parcels, t); err != nil || a.as != "table" {
+				return err
+			}
+			for _, r := range reminders {
+				fmt.Fprintln(a.out, r)
+			}
+			return nil
 		}),
 	}
 }
@@ -169,6 +177,11 @@ func (a *app) printIntake(in service.Intake) {
 		}
 		fmt.Fprintln(a.out)
 		drawChain(a.out, answer.Chain)
+		for _, t := range answer.Trust {
+			if !t.Trusted && t.Audience != service.Fleet {
+				fmt.Fprintf(a.out, "  the audience %s will not trust it: it lacks %s\n", t.Audience, t.Lacks)
+			}
+		}
 		printFindings(a.out, "  ", answer.Findings)
 		if answer.Accepted {
 			fmt.Fprintf(a.out, "  accepted; it goes on by itself: freshseal replacement watch %s\n", answer.Replacement)
@@ -265,6 +278,47 @@ func sendPile(ctx context.Context, client *client, files []pile.File, terms serv
 	}
 	defer answer.Body.Close()
 	return in, json.NewDecoder(answer.Body).Decode(&in)
+}
+
+func (a *app) aside() *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "List the leaves that came and that nobody waits for", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			all, err := listOf[service.Aside](ctx, client, "/asides")
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"leaf", "sha256", "came", "for"}, wide: 3}
+			for _, each := range all {
+				near := "nobody is near"
+				if len(each.Near) > 0 {
+					near = each.Near[0].String()
+				}
+				t.add(each.Certificate.Name, each.Certificate.SHA256[:16], each.CameAt.UTC().Format("01-02 15:04"), near)
+			}
+			return a.print(all, t)
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove SHA256", Short: "Throw a leaf away that lies aside; the first digits will do", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			all, err := listOf[service.Aside](ctx, client, "/asides")
+			if err != nil {
+				return err
+			}
+			var found []string
+			for _, each := range all {
+				if strings.HasPrefix(each.Certificate.SHA256, strings.ToLower(args[0])) {
+					found = append(found, each.Certificate.SHA256)
+				}
+			}
+			if len(found) != 1 {
+				return failed("nothing was thrown away", fmt.Sprintf("%d leaves that lie aside begin with %q", len(found), args[0]), "see: freshseal aside list")
+			}
+			return client.do(ctx, "DELETE", v1+"/asides"+item(found[0]), nil, nil)
+		}),
+	}
+	return noun("aside", "Leaves that came and that nobody waits for", list, remove)
 }
 
 func rootTable(roots []cert.Facts) table {

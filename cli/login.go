@@ -6,8 +6,10 @@ import (
 	"crypto/tls"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"freshseal/api"
@@ -154,8 +156,14 @@ func (a *app) status() *cobra.Command {
 			if err := a.print(s, t); err != nil || a.as != "table" {
 				return err
 			}
-			fmt.Fprintf(a.out, "\n%d slots; %d replacements under way, %d waiting for a signer, %d held\nsigned in to %s as %s\n",
-				s.Slots, s.UnderWay, s.Waiting, s.Held, client.file.URL, s.User)
+			fmt.Fprintf(a.out, "\n%d slots; %d replacements under way, %d waiting, %d held\n", s.Slots, s.UnderWay, s.Waiting, s.Held)
+			for _, whom := range slices.Sorted(maps.Keys(s.WaitingFor)) {
+				fmt.Fprintf(a.out, "  %d for %s\n", s.WaitingFor[whom], whom)
+			}
+			for _, p := range s.Late {
+				fmt.Fprintf(a.out, "LATE %s with %d requests: %s\n", p.ID, p.Open, p.Reminder)
+			}
+			fmt.Fprintf(a.out, "signed in to %s as %s\n", client.file.URL, s.User)
 			return nil
 		}),
 	}

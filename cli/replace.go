@@ -217,6 +217,7 @@ func (a *app) replacement() *cobra.Command {
 	return noun("replacement", "Replacements under way and done", a.replacementList(), a.replacementShow(),
 		a.replacementWatch(),
 		a.replacementKey(),
+		a.askAgain(),
 		a.ask("cancel", "Give a replacement up; nothing of it is left on the device"),
 		a.ask("approve", "Let a replacement go on that waits for approval"),
 		a.ask("revert", "Put the old certificate back and prove it"),
@@ -275,6 +276,9 @@ func (a *app) showReplacement(r service.Replacement) {
 	fmt.Fprintf(w, "  names    %s\n  key      %s\n", strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
 	if r.Request != nil {
 		fmt.Fprintf(w, "  request  SHA-256 %s\n", r.Request.SHA256)
+	}
+	for _, old := range r.Former {
+		fmt.Fprintf(w, "  obsolete SHA-256 %s\n           asked for anew by %s: %s\n", old.SHA256, old.By, old.Reason)
 	}
 	fmt.Fprintf(w, "  old      %s\n  new      %s\n", dash(r.OldSHA256), dash(r.NewSHA256))
 	drawChain(w, r.Chain)
@@ -354,6 +358,32 @@ func (a *app) ask(verb, short string) *cobra.Command {
 			return a.watchQuietly(ctx, client, args[0])
 		}),
 	}
+}
+
+// askAgain asks for another request in place of the one that is out.
+func (a *app) askAgain() *cobra.Command {
+	var again service.Again
+	var key string
+	c := &cobra.Command{
+		Use: "ask-again ID --reason TEXT", Short: "Have another request made and signed instead of the one that is out", Args: cobra.ExactArgs(1),
+		Example: "  freshseal replacement ask-again r5 --reason \"the short name was forgotten\" --name gate",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			again.Key = request.KeyType(key)
+			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], "requests"), again, nil); err != nil {
+				return err
+			}
+			return a.watchQuietly(ctx, client, args[0])
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&again.Reason, "reason", "", "what was wrong with the one that is out")
+	f.StringArrayVar(&again.Names, "name", nil, "a name that it lacked; may be given again")
+	f.StringArrayVar(&again.Without, "without", nil, "a name that it should not have; may be given again")
+	f.StringVar(&again.Signer, "signer", "", "another signer")
+	f.StringVar(&key, "key", "", "another kind of key")
+	subjectFlags(f, &again.Subject)
+	c.MarkFlagRequired("reason")
+	return c
 }
 
 // watchQuietly waits until a replacement stands still, and says where.

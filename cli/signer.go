@@ -71,6 +71,7 @@ func (a *app) signerSet() *cobra.Command {
 			shown.add("turnaround", fmt.Sprintf("%d working days", s.TurnaroundDays))
 			shown.add("signs", signs(s.Terms))
 			shown.add("wants", dash(strings.Join(s.Terms.Fields, ", ")))
+			shown.add("proof", dash(strings.TrimSpace(s.Proof.How+" "+s.Proof.Who)))
 			shown.add("notes", dash(s.Notes))
 			return a.print(s, shown)
 		}),
@@ -84,6 +85,9 @@ func (a *app) signerSet() *cobra.Command {
 	f.BoolVar(&t.Terms.Public, "public", false, "publicly trusted: signs no name that only exists inside")
 	f.BoolVar(&t.Terms.Wildcards, "wildcards", false, "signs *.domain")
 	f.BoolVar(&t.Terms.Addresses, "addresses", false, "signs IP addresses")
+	f.StringVar(&t.Proof.How, "proof", "", "how it has a domain proven before it signs: mail, dns or file")
+	f.StringVar(&t.Proof.Who, "prover", "", "who does that")
+	f.IntVar(&t.Proof.Days, "proof-days", 0, "how long such a proof holds; 0: for one parcel")
 	f.StringArrayVar(&t.Terms.Fields, "field", nil, "a field of the subject that it wants: organization, unit, locality, state or country; may be given again")
 	f.StringArrayVar(&keys, "sign-key", nil, "a kind of key that it signs; none: any; may be given again")
 	return c

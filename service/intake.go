@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -38,12 +37,14 @@ type Parcel struct {
 	HandedAt  *time.Time `json:"handed_at,omitempty"`
 	BackBy    *time.Time `json:"back_by,omitempty" description:"when the signer should have answered, working days counted"`
 	Late      bool       `json:"late" required:"true" description:"that time is over and something is not back"`
+	Obsolete  int        `json:"obsolete" required:"true" description:"requests of it that were asked for anew since"`
+	Reminder  string     `json:"reminder,omitempty" description:"what to do about what is late"`
 }
 
 func parcelText(id int64) string { return "p" + strconv.FormatInt(id, 10) }
 
 func (s *Service) showParcel(ctx context.Context, p store.Parcel) (Parcel, error) {
-	out := Parcel{ID: parcelText(p.ID), Signer: p.Signer, PackedAt: p.PackedAt.Time, PackedBy: p.PackedBy, Requests: p.Requests, Open: p.Open,
+	out := Parcel{ID: parcelText(p.ID), Signer: p.Signer, PackedAt: p.PackedAt.Time, PackedBy: p.PackedBy, Requests: p.Requests, Open: p.Open, Obsolete: p.Obsolete,
 		State: "packed", HandedTo: p.HandedTo, Reference: p.Reference}
 	signer, err := s.signer(ctx, p.Signer)
 	if known := (*Error)(nil); err != nil && !errors.As(err, &known) { // it may have been removed since
@@ -54,6 +55,15 @@ func (s *Service) showParcel(ctx context.Context, p store.Parcel) (Parcel, error
 		if signer.TurnaroundDays > 0 {
 			back := workingDays(p.HandedAt.Time, signer.TurnaroundDays)
 			out.BackBy, out.Late = &back, p.Open > 0 && s.now().After(back)
+		}
+		if out.Late {
+			out.Reminder = fmt.Sprintf("it was due back on %s: ask %s", out.BackBy.Format(time.DateOnly), p.HandedTo)
+			if signer.Contact != "" && signer.Contact != p.HandedTo {
+				out.Reminder += " (" + signer.Contact + ")"
+			}
+			if p.Reference != "" {
+				out.Reminder += ", reference " + p.Reference
+			}
 		}
 	}
 	switch {
@@ -158,6 +168,9 @@ type Answer struct {
 	Next        string            `json:"next,omitempty"`
 	Findings    []finding.Finding `json:"findings" required:"true"`
 	Chain       []Link            `json:"chain" required:"true"`
+	Trust       []Trust           `json:"trust" required:"true" description:"which audiences will trust it, and what the others lack"`
+	Aside       bool              `json:"aside" required:"true" description:"nobody waits for it, and it was kept aside"`
+	Near        []Near            `json:"near" required:"true" description:"for whom it may have been meant"`
 }
 
 // TakeIn sorts a pile, matches leaves to waiting requests by their public key,
@@ -182,7 +195,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 			}
 		}
 	}
-	if leaves, err = s.withOffered(ctx, leaves); err != nil {
+	if leaves, err = s.withEarlier(ctx, leaves); err != nil {
 		return out, err
 	}
 	p, err := s.pools(ctx)
@@ -190,8 +203,9 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 		return out, err
 	}
 	p.pool.Add(authorities...)
+	t := &taking{pools: p, by: by}
 	for _, leaf := range leaves {
-		answer, err := s.answer(ctx, leaf, p)
+		answer, err := s.answer(ctx, leaf, t)
 		if err != nil {
 			return out, err
 		}
@@ -199,6 +213,13 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 		out.Answers = append(out.Answers, answer)
 	}
 	return out, nil
+}
+
+// taking is a pile that is being taken in.
+type taking struct {
+	pools
+	by   string
+	near neighbours // once somebody wants to know
 }
 
 func split(certificates []*cert.Certificate) (authorities, leaves []*cert.Certificate) {
@@ -212,16 +233,23 @@ func split(certificates []*cert.Certificate) (authorities, leaves []*cert.Certif
 	return authorities, leaves
 }
 
-// withOffered adds the leaves that came earlier and still lack something: this
-// pile may bring it.
-func (s *Service) withOffered(ctx context.Context, leaves []*cert.Certificate) ([]*cert.Certificate, error) {
+// withEarlier adds the leaves that came earlier and still lack something, which
+// this pile may bring, and those that lay aside and are waited for by now.
+func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) ([]*cert.Certificate, error) {
 	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
 	if err != nil {
 		return nil, err
 	}
+	given, asked := map[string]bool{}, map[string]bool{}
+	for _, leaf := range leaves {
+		given[cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)] = true
+	}
 	for _, r := range waiting {
-		given := slices.ContainsFunc(leaves, func(c *cert.Certificate) bool { return cert.Fingerprint(c.RawSubjectPublicKeyInfo) == r.SPKI })
-		if r.Offered == "" || given {
+		if given[r.SPKI] || !r.Progress().AtSigner() {
+			continue
+		}
+		asked[r.SPKI] = true
+		if r.Offered == "" {
 			continue
 		}
 		earlier, err := s.store.Certificates(ctx, []string{r.Offered})
@@ -230,31 +258,42 @@ func (s *Service) withOffered(ctx context.Context, leaves []*cert.Certificate) (
 		}
 		leaves = append(leaves, earlier...)
 	}
-	return leaves, nil
+	asides, err := s.store.Asides(ctx)
+	for _, a := range asides {
+		leaf, err := cert.Parse(a.DER)
+		if err != nil {
+			return nil, err
+		}
+		if asked[cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)] {
+			leaves = append(leaves, leaf)
+		}
+	}
+	return leaves, err
 }
 
 // answer finds the request that a leaf answers, and lets its replacement go on
 // when the chain is good.
-func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, p pools) (Answer, error) {
-	out := Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{}, Chain: []Link{}}
+func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking) (Answer, error) {
+	p := t.pools
+	out := Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{}, Chain: []Link{}, Trust: []Trust{}, Near: []Near{}}
 	matches, err := s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if err != nil {
 		return out, err
 	}
 	if len(matches) == 0 {
-		out.Why = "no request here has this leaf's key"
-		if near, err := s.nearMisses(ctx, leaf); err != nil || near != "" {
-			out.Why += near
-			if err != nil {
-				return out, err
-			}
+		if former, err := s.answersFormer(ctx, leaf, &out); err != nil || former {
+			return out, err
 		}
-		out.Next = "ask the signer to sign the request that was sent, not an older one or one made elsewhere"
-		return out, nil
+		return out, s.layAside(ctx, leaf, &out, t)
 	}
 	r := matches[0]
 	out.Replacement, out.Device, out.Slot = idText(r.ID), r.Device, r.Slot
-	if r.State != replacement.Waiting || r.WaitingFor != replacement.Signer {
+	switch {
+	case leaf.SHA256 == r.OldSHA256: // the same key again: what stands has it too
+		out.Why = "it is what the slot serves already"
+		out.Next = "give what the signer made of the newer request"
+		return out, nil
+	case !r.Progress().AtSigner():
 		out.Why = fmt.Sprintf("the replacement it answers does not wait for it: it is %s in stage %s", r.State, r.Stage)
 		out.Next = "see: freshseal replacement show " + idText(r.ID)
 		return out, nil
@@ -274,6 +313,9 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, p pools) (
 		return out, err
 	}
 	out.Chain = links(path, path.Certificates)
+	if out.Trust, err = s.trust(ctx, path.Certificates); err != nil {
+		return out, err
+	}
 	out.Findings = append(out.Findings, found...)
 	if wrong := finding.Errors(found); len(wrong) > 0 {
 		out.Why, out.Next = wrong[0].What, wrong[0].Remedy
@@ -288,6 +330,9 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, p pools) (
 	}
 	out.Accepted = true
 	s.drive(r.ID, action)
+	if err := s.store.RemoveAside(ctx, leaf.SHA256); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return out, err
+	}
 	return out, nil
 }
 
@@ -323,21 +368,4 @@ func lifetime(leaf *cert.Certificate, signer Signer) []finding.Finding {
 		found = append(found, finding.LifetimeTooShort.Found("%s lives for %d days, and %s issues up to %d", leaf.ShortName(), days, signer.Name, signer.MaxDays))
 	}
 	return found
-}
-
-// nearMisses names the waiting requests that ask for one of the leaf's names
-// with another key.
-func (s *Service) nearMisses(ctx context.Context, leaf *cert.Certificate) (string, error) {
-	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
-	if err != nil {
-		return "", err
-	}
-	for _, r := range waiting {
-		for _, name := range r.Plan.V.Names {
-			if r.WaitingFor == replacement.Signer && leaf.Matches(name) {
-				return fmt.Sprintf("; %s (%s/%s) waits for %s, with another key", idText(r.ID), r.Device, r.Slot, name), nil
-			}
-		}
-	}
-	return "", nil
 }

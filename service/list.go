@@ -126,6 +126,7 @@ type Overview struct {
 	Waiting    int                            `json:"waiting" required:"true"`
 	WaitingFor map[replacement.WaitingFor]int `json:"waiting_for" required:"true" description:"how many wait for whom"`
 	Held       int                            `json:"held" required:"true"`
+	Late       []Parcel                       `json:"late" required:"true" description:"parcels whose signer should have answered by now"`
 	Ends       []Ends                         `json:"ends" required:"true" description:"how many certificates end in this month and the eleven after it"`
 }
 
@@ -155,6 +156,11 @@ func (s *Service) Overview(ctx context.Context) (Overview, error) {
 			out.WaitingFor[whom] = n
 		}
 	}
+	parcels, err := s.Parcels(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Late = slices.DeleteFunc(parcels, func(p Parcel) bool { return !p.Late })
 	now := s.now()
 	moments := []store.Moment{s.moment()}
 	for i := range 12 {

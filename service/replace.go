@@ -103,17 +103,22 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
-	if found := append(plan.Check(), plan.Meets(signer.Terms)...); len(found) > 0 {
-		return job{}, invalid(cannot, found[0].What, "correct it with --name, --key or --subject")
-	}
 	j, err := s.assemble(store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer, Plan: store.JSON[request.Plan]{V: plan}}, device, slot)
 	if err != nil {
 		return job{}, err
 	}
-	if types := j.procedure.Traits.KeyTypes; !slices.Contains(types, plan.Key) {
-		return job{}, invalid(cannot, fmt.Sprintf("its family makes no %s key", plan.Key), fmt.Sprintf("choose one of %v", types))
+	return j, j.fits(plan, signer, cannot)
+}
+
+// fits sees that the signer signs what is planned, and that the device can make it.
+func (j job) fits(plan request.Plan, signer Signer, cannot string) error {
+	if found := append(plan.Check(), plan.Meets(signer.Terms)...); len(found) > 0 {
+		return invalid(cannot, found[0].What, "correct it with --name, --key or --subject")
 	}
-	return j, nil
+	if types := j.procedure.Traits.KeyTypes; !slices.Contains(types, plan.Key) {
+		return invalid(cannot, fmt.Sprintf("its family makes no %s key", plan.Key), fmt.Sprintf("choose one of %v", types))
+	}
+	return nil
 }
 
 // plan pre-fills what the request must say: the name that clients use, the
@@ -261,6 +266,7 @@ type Replacement struct {
 	OldSHA256  string            `json:"old_sha256" required:"true"`
 	NewSHA256  string            `json:"new_sha256" required:"true"`
 	Request    *RequestFacts     `json:"request,omitempty"`
+	Former     []OldRequest      `json:"former,omitempty" description:"requests in whose place this one was asked for"`
 	Chain      []Link            `json:"chain,omitempty"`
 	Findings   []finding.Finding `json:"findings,omitempty" description:"of the chain that is going to be installed"`
 	Steps      []Step            `json:"steps,omitempty"`
@@ -311,7 +317,16 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 		if err != nil {
 			return out, err
 		}
-		out.Request = &RequestFacts{r.Subject.String(), r.Names(), r.Key(), r.SHA256(), string(r.PEM())}
+		facts := factsOf(r)
+		out.Request = &facts
+	}
+	if out.Former, err = s.former(ctx, n); err != nil {
+		return out, err
+	}
+	if row.Progress().AtSigner() && row.ParcelID != nil {
+		if err := s.sayWhere(ctx, &out); err != nil {
+			return out, err
+		}
 	}
 	if len(row.Path.V) > 0 {
 		if out.Chain, out.Findings, err = s.planned(ctx, row); err != nil {
@@ -357,6 +372,8 @@ func nextFor(r Replacement) string {
 		return "pack its request: freshseal parcel pack --signer " + r.Signer + " --out parcel.zip"
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer:
 		return "give what the signer sends back: freshseal intake FILE…"
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Validation:
+		return "somebody proves to the signer whose the domain is: freshseal task list"
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Approval:
 		return "somebody looks at it and approves: freshseal replacement approve " + r.ID
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Person:

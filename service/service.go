@@ -64,6 +64,7 @@ type Service struct {
 	ownLock    sync.Mutex                      // one act on it at a time
 	held       *os.File                        // the lock on the folder
 	anchorLock sync.Mutex
+	proofLock  sync.Mutex
 
 	running  sync.WaitGroup // the drivers of replacements and background work
 	stopping context.Context

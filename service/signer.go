@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/store"
 )
@@ -33,6 +34,7 @@ type SignerTerms struct {
 	TurnaroundDays int           `json:"turnaround_days,omitempty" description:"working days"`
 	MaxDays        int           `json:"max_days,omitempty" description:"the longest certificate that it issues; 0: not known"`
 	Terms          request.Terms `json:"terms" required:"true"`
+	Proof          request.Proof `json:"proof" required:"true" description:"how it has domains proven before it signs"`
 }
 
 // Signers are all signers: bench, desk, and those that were added.
@@ -44,7 +46,7 @@ func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
 	}
 	rows, err := s.store.Signers(ctx)
 	for _, row := range rows {
-		out = append(out, Signer{row.Name, DeskSigner, SignerTerms{row.About, row.Contact, row.Notes, row.TurnaroundDays, row.MaxDays, row.Terms.V}})
+		out = append(out, Signer{row.Name, DeskSigner, SignerTerms{row.About, row.Contact, row.Notes, row.TurnaroundDays, row.MaxDays, row.Terms.V, row.Proof.V}})
 	}
 	return out, err
 }
@@ -71,13 +73,16 @@ func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms) (Si
 	case t.TurnaroundDays < 0 || t.TurnaroundDays > 365 || t.MaxDays < 0 || t.MaxDays > 36500:
 		return Signer{}, invalid(cannot, "its days are not right", "give a turnaround up to 365 and a lifetime up to 36500")
 	}
+	if p := t.Proof; p.How != "" && !slices.Contains(request.ProofWays, p.How) || p.Days < 0 || p.Days > 825 {
+		return Signer{}, invalid(cannot, fmt.Sprintf("%q for %d days is no way of proving a domain", p.How, p.Days), "give mail, dns or file, and days up to 825")
+	}
 	for _, field := range t.Terms.Fields {
 		if !slices.Contains([]string{"organization", "unit", "locality", "state", "country"}, field) {
 			return Signer{}, invalid(cannot, fmt.Sprintf("%q is no field of a subject", field), "give organization, unit, locality, state or country")
 		}
 	}
 	row := store.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes, TurnaroundDays: t.TurnaroundDays, MaxDays: t.MaxDays, AddedAt: s.moment()}
-	row.Terms.V = t.Terms
+	row.Terms.V, row.Proof.V = t.Terms, t.Proof
 	if err := s.store.PutSigner(ctx, row); err != nil {
 		return Signer{}, err
 	}
@@ -112,6 +117,9 @@ func (s *Service) HandOver(ctx context.Context, id string, h Handover, by string
 	if err := s.store.HandOver(ctx, row); err != nil {
 		return Parcel{}, err
 	}
+	if err := s.seekProofs(ctx); err != nil {
+		return Parcel{}, err
+	}
 	return s.showParcel(ctx, row)
 }
 
@@ -124,4 +132,20 @@ func workingDays(from time.Time, days int) time.Time {
 		}
 	}
 	return from
+}
+
+// sayWhere adds to a replacement that waits for a signer where its request is.
+func (s *Service) sayWhere(ctx context.Context, r *Replacement) error {
+	row, _, err := s.parcelRow(ctx, r.Parcel)
+	if err != nil {
+		return err
+	}
+	p, err := s.showParcel(ctx, row)
+	switch {
+	case p.Late:
+		r.Next = p.Reminder + "; then: freshseal intake FILE…"
+	case p.BackBy != nil && r.WaitingFor == replacement.Signer:
+		r.Next = fmt.Sprintf("%s has it, to be back by %s; then: freshseal intake FILE…", p.HandedTo, p.BackBy.Format(time.DateOnly))
+	}
+	return err
 }

@@ -36,6 +36,9 @@ func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) erro
 
 // request has the device make key and request, and checks what it made.
 func (s *Service) request(ctx context.Context, j job, runner *device.Runner) error {
+	if err := s.clearFormer(ctx, j, runner); err != nil {
+		return err
+	}
 	scope, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Request, j.scope)
 	if err != nil {
 		return err

@@ -38,6 +38,7 @@ type Task struct {
 	DueAt       time.Time       `json:"due_at" required:"true"`
 	TakenBy     string          `json:"taken_by" required:"true"`
 	Notes       []TaskNote      `json:"notes" required:"true"`
+	Domains     []string        `json:"domains,omitempty" description:"that it proves to the signer"`
 	Open        bool            `json:"open" required:"true"`
 }
 
@@ -81,7 +82,7 @@ func (s *Service) newTask(ready procedure.Ready) *store.Task {
 func showTask(row store.Task) Task {
 	out := Task{ID: taskText(row.StepID), Replacement: idText(row.ReplacementID), Device: row.Device, Slot: row.Slot, Stage: row.Section, Name: row.Name,
 		Text: row.Text, Copy: []TaskValue{}, Files: []TaskFile{}, Ask: row.Ask, Seen: row.Seen, BeganAt: row.BeganAt.Time, DueAt: row.DueAt.Time,
-		TakenBy: row.TakenBy, Notes: []TaskNote{}, Open: row.Open}
+		TakenBy: row.TakenBy, Notes: []TaskNote{}, Domains: row.Domains.V, Open: row.Open}
 	for _, each := range row.Copy.V {
 		out.Copy = append(out.Copy, TaskValue{each.Label, each.Text})
 	}
@@ -197,6 +198,12 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (Replacem
 			return Replacement{}, err
 		}
 	}
+	if len(row.Domains.V) > 0 {
+		if err := s.endProof(ctx, row, by); err != nil {
+			return Replacement{}, err
+		}
+		return s.Replacement(ctx, idText(row.ReplacementID))
+	}
 	if row.Seen != procedure.NotSeen {
 		said, err := s.unseen(ctx, row)
 		if err != nil {
@@ -308,7 +315,9 @@ func (s *Service) watchTasks() {
 		case <-s.stopping.Done():
 			return
 		}
-		rows, err := s.store.OpenTasks(s.stopping)
+		err := s.seekProofs(s.stopping) // what was cancelled may have had the task for others
+		rows, failed := s.store.OpenTasks(s.stopping)
+		err = errors.Join(err, failed)
 		for _, row := range rows {
 			err = errors.Join(err, s.watchTask(s.stopping, row))
 		}
@@ -319,6 +328,9 @@ func (s *Service) watchTasks() {
 }
 
 func (s *Service) watchTask(ctx context.Context, row store.Task) error {
+	if len(row.Domains.V) > 0 {
+		return nil // the signer decides how long it waits
+	}
 	if s.now().After(row.DueAt.Time) {
 		why := fmt.Sprintf("nobody did the step “%s” by %s; see on the device how far it is", row.Name, row.DueAt.Format(time.DateTime+" MST"))
 		step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), Why: "the time is over"}

@@ -303,11 +303,13 @@ type Parcel struct {
 	HandedBy  string `db:"handed_by"`
 	HandedAt  Moment `db:"handed_at"`
 	Requests  int    `db:"requests"`
-	Open      int    `db:"open"` // still waiting for the signer
+	Open      int    `db:"open"`     // still waiting for the signer
+	Obsolete  int    `db:"obsolete"` // asked for anew since
 }
 
 const parcelRows = `SELECT parcel.*, count(replacement.id) AS requests,
-	count(CASE WHEN replacement.state = 'waiting' AND replacement.waiting_for = 'signer' THEN 1 END) AS open
+	count(CASE WHEN replacement.state = 'waiting' AND replacement.waiting_for IN ('signer', 'validation') THEN 1 END) AS open,
+	(SELECT count(*) FROM obsolete_request WHERE parcel_id = parcel.id) AS obsolete
 	FROM parcel LEFT JOIN replacement ON replacement.parcel_id = parcel.id `
 
 // Parcels are all parcels, newest first.

@@ -17,16 +17,17 @@ type Signer struct {
 	TurnaroundDays int                 `db:"turnaround_days"`
 	MaxDays        int                 `db:"max_days"`
 	Terms          JSON[request.Terms] `db:"terms"`
+	Proof          JSON[request.Proof] `db:"proof"`
 	AddedAt        Moment              `db:"added_at"`
 }
 
 // PutSigner keeps a signer, in place of an older one of the name.
 func (s *Store) PutSigner(ctx context.Context, signer Signer) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO signer (name, about, contact, notes, turnaround_days, max_days, terms, added_at)
-			VALUES (:name, :about, :contact, :notes, :turnaround_days, :max_days, :terms, :added_at)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO signer (name, about, contact, notes, turnaround_days, max_days, terms, proof, added_at)
+			VALUES (:name, :about, :contact, :notes, :turnaround_days, :max_days, :terms, :proof, :added_at)
 			ON CONFLICT (name) DO UPDATE SET about = excluded.about, contact = excluded.contact, notes = excluded.notes,
-				turnaround_days = excluded.turnaround_days, max_days = excluded.max_days, terms = excluded.terms`, signer)
+				turnaround_days = excluded.turnaround_days, max_days = excluded.max_days, terms = excluded.terms, proof = excluded.proof`, signer)
 		return err
 	})
 }

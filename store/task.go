@@ -22,6 +22,7 @@ type Task struct {
 	DueAt         Moment                     `db:"due_at"`
 	TakenBy       string                     `db:"taken_by"`
 	Notes         JSON[[]Note]               `db:"notes"`
+	Domains       JSON[[]string]             `db:"domains"` // that it proves to the signer
 
 	Section string `db:"section"` // of its step
 	Name    string `db:"name"`
@@ -46,14 +47,17 @@ type Note struct {
 }
 
 const taskRows = `SELECT task.*, step.section, step.name, step.text, step.began_at, device.name AS device, slot.name AS slot,
-	step.ended_at = 0 AND replacement.state = 'waiting' AND replacement.waiting_for = 'person' AS open
+	step.ended_at = 0 AND replacement.state = 'waiting' AND replacement.waiting_for IN ('person', 'validation') AS open
 	FROM task JOIN step ON step.id = task.step_id JOIN replacement ON replacement.id = task.replacement_id
 	JOIN device ON device.id = replacement.device_id JOIN slot ON slot.id = replacement.slot_id `
 
 func addTask(ctx context.Context, tx *sqlx.Tx, t Task) error {
 	t.Notes.V = []Note{}
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO task (step_id, replacement_id, copy, files, ask, capture, seen, due_at, notes)
-		VALUES (:step_id, :replacement_id, :copy, :files, :ask, :capture, :seen, :due_at, :notes)`, t)
+	if t.Domains.V == nil {
+		t.Domains.V = []string{}
+	}
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO task (step_id, replacement_id, copy, files, ask, capture, seen, due_at, notes, domains)
+		VALUES (:step_id, :replacement_id, :copy, :files, :ask, :capture, :seen, :due_at, :notes, :domains)`, t)
 	return err
 }
 
@@ -88,13 +92,18 @@ func (s *Store) AddNote(ctx context.Context, stepID int64, n Note) error {
 	})
 }
 
+// openTask is ErrNotFound unless the task waits for somebody.
+func openTask(ctx context.Context, tx *sqlx.Tx, stepID int64) error {
+	var t Task
+	return one(tx.GetContext(ctx, &t, `SELECT * FROM (`+taskRows+`) WHERE open AND step_id = ?`, stepID))
+}
+
 // EndTask ends a task's step and lets its replacement take the event, in one
 // transaction: what a person gave back is neither lost nor taken twice. A task
 // that is not open any more is ErrNotFound.
 func (s *Store) EndTask(ctx context.Context, step Step, e replacement.Event) (action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
-		var t Task
-		if err := one(tx.GetContext(ctx, &t, `SELECT * FROM (`+taskRows+`) WHERE open AND step_id = ?`, step.ID)); err != nil {
+		if err := openTask(ctx, tx, step.ID); err != nil {
 			return err
 		}
 		if err := endStep(ctx, tx, step); err != nil {

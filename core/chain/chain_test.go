@@ -154,8 +154,10 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 			})
 			return strict.Leaf(t, name), []testkit.Signer{strict}
 		}, chain.Terms{}, []finding.Code{finding.PolicyMissing}, false},
-		{"nobody can look up whether it was revoked", func() (testkit.Signer, []testkit.Signer) { return root.Leaf(t, name), nil },
-			chain.Terms{New: true}, []finding.Code{finding.NoRevocation}, false},
+		{"nobody can look up whether it was revoked", func() (testkit.Signer, []testkit.Signer) {
+			listed := root.Below(t, "Listed", func(c *x509.Certificate) { c.CRLDistributionPoints = []string{"http://ca.harbour.example/list"} })
+			return listed.Leaf(t, name), []testkit.Signer{listed}
+		}, chain.Terms{}, []finding.Code{finding.NoRevocation}, false},
 		{"an intermediate ends before the leaf", func() (testkit.Signer, []testkit.Signer) {
 			short := root.Below(t, "Short", func(c *x509.Certificate) { c.NotAfter = testkit.Now.AddDate(0, 0, 3) })
 			return short.Leaf(t, name), []testkit.Signer{short}

@@ -14,7 +14,6 @@ type Terms struct {
 	At    time.Time
 	Names []string // that clients use; each must be among the leaf's
 	SPKI  []byte   // the public key asked for, or nil
-	New   bool     // it is about to be installed: what could be asked of the signer is told too
 }
 
 // Judge tells everything that is wrong with a path for clients that hold the
@@ -32,9 +31,7 @@ func Judge(path Path, terms Terms) []finding.Finding {
 	found = append(found, strength(path)...)
 	found = append(found, usages(path)...)
 	found = append(found, policies(path)...)
-	if terms.New && !leaf.SelfSigned() && !leaf.Revocable {
-		found = append(found, finding.NoRevocation.Found("%s does not say where its revocation can be looked up", leaf.ShortName()))
-	}
+	found = append(found, revocation(path)...)
 	return append(found, endsFirst(path, terms.At)...)
 }
 
@@ -163,6 +160,17 @@ func policies(path Path) []finding.Finding {
 	for i, c := range path.Certificates[1:] {
 		if after := c.Rare.ExplicitPolicy; after >= 0 && after <= i {
 			return []finding.Finding{finding.PolicyMissing.Found("%s wants a policy to be named, and the leaf names none", c.ShortName())}
+		}
+	}
+	return nil
+}
+
+// revocation finds a leaf that does not say where its revocation can be looked
+// up, although an authority above it does: where none does, nobody revokes.
+func revocation(path Path) []finding.Finding {
+	for _, c := range path.Intermediates() {
+		if c.Revocable && !path.Leaf().Revocable {
+			return []finding.Finding{finding.NoRevocation.Found("%s does not say where its revocation can be looked up, and %s does", path.Leaf().ShortName(), c.ShortName())}
 		}
 	}
 	return nil

@@ -81,7 +81,7 @@ func Files(files []pile.File, t Terms) (Account, error) {
 func judge(leaf *cert.Certificate, pool, anchors *chain.Pool, t Terms) Chain {
 	path := chain.Complete(leaf, pool, anchors, t.At)
 	found := []finding.Finding{}
-	for _, f := range chain.Judge(path, chain.Terms{At: t.At, Names: t.Names, New: true}) {
+	for _, f := range chain.Judge(path, chain.Terms{At: t.At, Names: t.Names}) {
 		if f.Code == finding.AnchorUnknown && len(t.Anchors) == 0 {
 			continue // nobody said which roots are trusted
 		}

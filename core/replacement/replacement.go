@@ -58,12 +58,13 @@ type WaitingFor string
 
 // Whom a replacement can wait for.
 const (
-	Nobody   WaitingFor = ""
-	Signer   WaitingFor = "signer"
-	Approval WaitingFor = "approval"
-	Window   WaitingFor = "window"
-	Person   WaitingFor = "person"
-	Device   WaitingFor = "device"
+	Nobody     WaitingFor = ""
+	Signer     WaitingFor = "signer"
+	Validation WaitingFor = "validation" // the signer waits itself: for somebody to prove whose the domain is
+	Approval   WaitingFor = "approval"
+	Window     WaitingFor = "window"
+	Person     WaitingFor = "person"
+	Device     WaitingFor = "device"
 )
 
 // Progress is all that the machine knows of a replacement.
@@ -92,6 +93,8 @@ const (
 	Done         EventKind = "done"          // the stage in hand was carried out
 	Waits        EventKind = "waits"         // the stage in hand needs somebody
 	Arrived      EventKind = "arrived"       // what was waited for is there
+	WantsProof   EventKind = "wants-proof"   // the signer wants the domain to be proven first
+	Proven       EventKind = "proven"        // it is
 	Expired      EventKind = "expired"       // what was waited for did not come in its time
 	Failed       EventKind = "failed"        // the stage in hand, or the way back, failed
 	Unknown      EventKind = "unknown"       // nobody knows whether the step in hand was done
@@ -99,6 +102,7 @@ const (
 	AskedCancel  EventKind = "asked-cancel"  // a person wants it given up
 	AskedRevert  EventKind = "asked-revert"  // a person wants the old certificate back
 	AskedResume  EventKind = "asked-resume"  // a person wants it to go on
+	AskedAgain   EventKind = "asked-again"   // a person wants another request to be signed instead
 	Interrupted  EventKind = "interrupted"   // the service was stopped in the middle of the stage
 	ClearedAway  EventKind = "cleared-away"  // nothing of it is left on the device
 	NotClearable EventKind = "not-clearable" // something of it may be left on the device
@@ -131,6 +135,11 @@ func (e Impossible) Error() string {
 // from here on must lead back.
 func (p Progress) Touched() bool { return p.Stage.index() > Backup.index() }
 
+// AtSigner says that the request is out and an answer to it is waited for.
+func (p Progress) AtSigner() bool {
+	return p.Stage == Sign && p.State == Waiting && (p.WaitingFor == Signer || p.WaitingFor == Validation)
+}
+
 // On takes an event and gives the new progress and the next action.
 func (p Progress) On(e Event) (Progress, Action, error) {
 	switch e.Kind {
@@ -146,12 +155,22 @@ func (p Progress) On(e Event) (Progress, Action, error) {
 		if p.State == Waiting {
 			return p.arrived()
 		}
+	case WantsProof:
+		if p.AtSigner() {
+			p.WaitingFor = Validation
+			return p, Nothing, nil
+		}
+	case Proven:
+		if p.AtSigner() {
+			p.WaitingFor = Signer
+			return p, Nothing, nil
+		}
 	case Expired:
 		if p.State == Waiting {
 			p.State, p.WaitingFor, p.Why = Held, Nobody, e.Why
 			return p, Nothing, nil
 		}
-	case AskedCancel, AskedRevert, AskedResume:
+	case AskedCancel, AskedRevert, AskedResume, AskedAgain:
 		return p.asked(e)
 	}
 	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
@@ -255,6 +274,9 @@ func (p Progress) asked(e Event) (Progress, Action, error) {
 	case e.Kind == AskedResume && p.State == Held:
 		p.State, p.Why = Running, ""
 		return p, p.InHand(), nil
+	case e.Kind == AskedAgain && (p.AtSigner() || p.State == Held && (p.Stage == Request || p.Stage == Sign)):
+		p.Stage, p.State, p.WaitingFor, p.Why = Request, Running, Nobody, ""
+		return p, Carry, nil
 	case e.Kind == AskedRevert && p.State == Sealed,
 		e.Kind == AskedRevert && p.State == Held && p.Touched():
 		p.State, p.Reverting, p.Why = Running, true, e.Why

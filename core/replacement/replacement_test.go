@@ -82,6 +82,10 @@ func TestStories(t *testing.T) {
 		"nothing revives what is over":              {Sign, []Event{wait, {Kind: AskedCancel}, {Kind: ClearedAway}, {Kind: AskedResume}, {Kind: Arrived}}, "sign/cancelled/ impossible impossible"},
 		"a person does one step of a stage":         {Install, []Event{person, {Kind: Arrived}, {Kind: Done}}, "install/waiting/ install/running/carry trial/running/carry"},
 		"a person puts back by hand":                {Activate, []Event{{Kind: Failed}, person, {Kind: Arrived}, {Kind: Restored}}, "activate/running/put-back activate/waiting/ activate/running/put-back activate/reverted/"},
+		"the domain is proven first":                {Sign, []Event{wait, {Kind: WantsProof}, {Kind: Proven}, {Kind: Arrived}}, "sign/waiting/ sign/waiting/ sign/waiting/ gate/running/carry"},
+		"signed before the proof was told":          {Sign, []Event{wait, {Kind: WantsProof}, {Kind: Arrived}}, "sign/waiting/ gate/running/carry"},
+		"asked again with another request":          {Sign, []Event{wait, {Kind: AskedAgain}, {Kind: Done}}, "sign/waiting/ request/running/carry sign/running/carry"},
+		"not asked again once it is signed":         {Gate, []Event{{Kind: Waits, Waiting: Approval}, {Kind: AskedAgain}}, "gate/waiting/ impossible"},
 		"nobody does the step":                      {Install, []Event{person, {Kind: Expired}, {Kind: AskedResume}}, "install/waiting/ install/held/ install/running/carry"},
 		"reverted while a person is waited for":     {Activate, []Event{person, {Kind: AskedRevert}}, "activate/waiting/ activate/running/put-back"},
 		"no revert where nothing was changed":       {Sign, []Event{wait, {Kind: AskedRevert}}, "sign/waiting/ impossible"},
@@ -96,7 +100,7 @@ func TestStories(t *testing.T) {
 // and one that runs always has an action or waits for the one in hand.
 func FuzzOn(f *testing.F) {
 	f.Add([]byte{0, 1, 1, 2, 3})
-	kinds := []EventKind{Begun, Done, Waits, Arrived, Failed, Unknown, Restored, AskedCancel, AskedRevert, AskedResume, Interrupted, ClearedAway, NotClearable, Expired}
+	kinds := []EventKind{Begun, Done, Waits, Arrived, Failed, Unknown, Restored, AskedCancel, AskedRevert, AskedResume, Interrupted, ClearedAway, NotClearable, Expired, WantsProof, Proven, AskedAgain}
 	f.Fuzz(func(t *testing.T, choices []byte) {
 		var p Progress
 		for _, c := range choices {

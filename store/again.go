@@ -1,0 +1,60 @@
+package store
+
+import (
+	"context"
+
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Obsolete is a request in whose place another one was asked for.
+type Obsolete struct {
+	ID            int64  `db:"id"`
+	ReplacementID int64  `db:"replacement_id"`
+	ParcelID      *int64 `db:"parcel_id"`
+	SPKI          string `db:"spki"`
+	Request       []byte `db:"request"`
+	Reason        string `db:"reason"`
+	By            string `db:"by"`
+	At            Moment `db:"at"`
+}
+
+// AskAgain takes a replacement back to its request, with another plan. What was
+// asked for before is kept as obsolete; the key that was made for it, under
+// secret, is forgotten. All of it happens or nothing.
+func (s *Store) AskAgain(ctx context.Context, id int64, signer string, plan request.Plan, old Obsolete, secret string) (r Replacement, action replacement.Action, err error) {
+	err = s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
+			return err
+		}
+		old.ReplacementID, old.ParcelID, old.SPKI, old.Request = id, r.ParcelID, r.SPKI, r.Request
+		if r, action, err = advance(ctx, tx, id, replacement.Event{Kind: replacement.AskedAgain, Why: old.Reason}, old.At); err != nil {
+			return err
+		}
+		if old.SPKI != "" {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO obsolete_request (replacement_id, parcel_id, spki, request, reason, by, at)
+				VALUES (:replacement_id, :parcel_id, :spki, :request, :reason, :by, :at)`, old); err != nil {
+				return err
+			}
+		}
+		if err := removeSecrets(ctx, tx, []string{secret}); err != nil {
+			return err
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET signer = ?, plan = ?, request = x'', spki = '', offered = '', parcel_id = NULL WHERE id = ?`, signer, JSON[request.Plan]{plan}, id))
+	})
+	return r, action, err
+}
+
+// ObsoleteOf are the requests of a replacement that were asked for anew, oldest first.
+func (s *Store) ObsoleteOf(ctx context.Context, replacementID int64) ([]Obsolete, error) {
+	var out []Obsolete
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM obsolete_request WHERE replacement_id = ? ORDER BY id`, replacementID)
+}
+
+// ObsoleteByKey finds the request of this public key that was asked for anew.
+func (s *Store) ObsoleteByKey(ctx context.Context, spki string) (Obsolete, error) {
+	var out Obsolete
+	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM obsolete_request WHERE spki = ? ORDER BY id DESC LIMIT 1`, spki))
+}
