@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/policy"
+	"freshseal/core/request"
 	"freshseal/service"
 
 	"github.com/spf13/cobra"
@@ -21,13 +23,13 @@ func (a *app) policy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(all, policyTable(all))
+			return a.printPolicies(all, all)
 		}),
 	}
 	var renewal, margin, turnaround, rsa, ec, life int
-	var names []string
-	var approval string
-	var keep bool
+	var names, prefixes []string
+	var approval, signer, key, renewalKey string
+	var keep, weak, short, addresses, cluster bool
 	set := &cobra.Command{
 		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; what is not named stays as it is", Args: cobra.ExactArgs(1),
 	}
@@ -53,19 +55,39 @@ func (a *app) policy() *cobra.Command {
 				*f.to = f.from
 			}
 		}
-		if set.Flags().Changed("keep-keys") {
-			p.Rules.KeepKeys = &keep
+		for flag, f := range map[string]struct {
+			to   **bool
+			from *bool
+		}{
+			"keep-keys": {&p.Rules.KeepKeys, &keep}, "weak-keys": {&p.Rules.WeakKeys, &weak}, "short-names": {&p.Rules.ShortNames, &short},
+			"address-names": {&p.Rules.AddressNames, &addresses}, "cluster-names": {&p.Rules.ClusterNames, &cluster},
+		} {
+			if set.Flags().Changed(flag) {
+				*f.to = f.from
+			}
 		}
-		if approval != "" {
-			p.Rules.Approval = &approval
+		for flag, f := range map[string]struct {
+			to   **string
+			from *string
+		}{"approval": {&p.Rules.Approval, &approval}, "signer": {&p.Rules.Signer, &signer}, "renewal-key": {&p.Rules.RenewalKey, &renewalKey}} {
+			if set.Flags().Changed(flag) {
+				*f.to = f.from
+			}
+		}
+		if set.Flags().Changed("key") {
+			kind := request.KeyType(key)
+			p.Rules.Key = &kind
 		}
 		if set.Flags().Changed("require-name") {
 			p.Rules.RequiredNames = names
 		}
+		if set.Flags().Changed("name-prefix") {
+			p.Rules.NamePrefixes = prefixes
+		}
 		if err := client.do(ctx, "PUT", v1+"/policies", p, &p); err != nil {
 			return err
 		}
-		return a.print(p, policyTable([]service.Policy{p}))
+		return a.printPolicies(p, []service.Policy{p})
 	})
 	f := set.Flags()
 	f.IntVar(&renewal, "renewal", 0, "days before its end when a certificate is due")
@@ -77,11 +99,20 @@ func (a *app) policy() *cobra.Command {
 	f.BoolVar(&keep, "keep-keys", false, "keys that Fresh Seal made stay sealed here after they were given away")
 	f.StringVar(&approval, "approval", "", "who must approve before a device is changed: nobody, anybody, or another than who asked")
 	f.StringArrayVar(&names, "require-name", nil, "a name that every leaf must have; may be given again")
+	f.StringVar(&signer, "signer", "", "who signs where nobody is named")
+	f.StringVar(&key, "key", "", "the kind of key where none is named")
+	f.StringVar(&renewalKey, "renewal-key", "", "whether a replacement makes a new key or uses the same one again: new or same")
+	f.BoolVar(&weak, "weak-keys", false, "of a device alone: it can do no better than RSA 1024 and SHA-1")
+	f.BoolVar(&short, "short-names", false, "requests ask for the first label of each name too")
+	f.BoolVar(&addresses, "address-names", false, "requests ask for the addresses of device and slot too")
+	f.BoolVar(&cluster, "cluster-names", false, "requests ask for the cluster's name and those of its other members too")
+	f.StringArrayVar(&prefixes, "name-prefix", nil, "a service's label, asked for in the domain of the slot's name too; may be given again")
 	return noun("policy", "Rules for the fleet, for sites and for devices", list, set)
 }
 
-func policyTable(all []service.Policy) table {
-	t := table{head: []string{"scope", "renewal", "margin", "turnaround", "min_rsa", "min_ec", "lifetime", "names"}, wide: 7}
+// printPolicies prints the numbers of rules as a table, and the rest in words.
+func (a *app) printPolicies(shown any, all []service.Policy) error {
+	t := table{head: []string{"scope", "renewal", "margin", "turnaround", "min_rsa", "min_ec", "lifetime"}}
 	show := func(n *int) string {
 		if n == nil {
 			return "-"
@@ -90,9 +121,46 @@ func policyTable(all []service.Policy) table {
 	}
 	for _, p := range all {
 		r := p.Rules
-		t.add(p.Scope, show(r.RenewalDays), show(r.MarginDays), show(r.TurnaroundDays), show(r.MinRSABits), show(r.MinECBits), show(r.MaxLifetimeDays), dash(strings.Join(r.RequiredNames, " ")))
+		t.add(p.Scope, show(r.RenewalDays), show(r.MarginDays), show(r.TurnaroundDays), show(r.MinRSABits), show(r.MinECBits), show(r.MaxLifetimeDays))
 	}
-	return t
+	if err := a.print(shown, t); err != nil || a.as != "table" {
+		return err
+	}
+	fmt.Fprintln(a.out)
+	for _, p := range all {
+		if more := moreRules(p.Rules); more != "" {
+			fmt.Fprintf(a.out, "%s: %s\n", p.Scope, more)
+		}
+	}
+	return nil
+}
+
+// moreRules tells the rules that are no numbers, in words.
+func moreRules(r policy.Rules) string {
+	var out []string
+	for _, each := range []struct {
+		word string
+		rule *string
+	}{{"approved by ", r.Approval}, {"signer ", r.Signer}, {"key ", (*string)(r.Key)}, {"renewal with key: ", r.RenewalKey}} {
+		if each.rule != nil && *each.rule != "" {
+			out = append(out, each.word+*each.rule)
+		}
+	}
+	for _, each := range []struct {
+		word string
+		rule *bool
+	}{{"keys kept", r.KeepKeys}, {"weak keys", r.WeakKeys}, {"short names", r.ShortNames}, {"address names", r.AddressNames}, {"cluster names", r.ClusterNames}} {
+		if policy.Is(each.rule) {
+			out = append(out, each.word)
+		}
+	}
+	for _, label := range r.NamePrefixes {
+		out = append(out, "name "+label+".…")
+	}
+	for _, name := range r.RequiredNames {
+		out = append(out, "name "+name)
+	}
+	return strings.Join(out, ", ")
 }
 
 // due lists what must be done, soonest first.

@@ -25,7 +25,7 @@ func (a *app) replace() *cobra.Command {
 	var key string
 	var rehearse, watch bool
 	c := &cobra.Command{
-		Use: "replace DEVICE/SLOT --signer NAME", Short: "Give a slot a new certificate", Args: cobra.ExactArgs(1),
+		Use: "replace DEVICE/SLOT", Short: "Give a slot a new certificate", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			var err error
 			if o.Device, o.Slot, err = slotArg(args[0]); err != nil {
@@ -50,13 +50,12 @@ func (a *app) replace() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&o.Signer, "signer", "", "who signs; see: freshseal signer list")
+	f.StringVar(&o.Signer, "signer", "", "who signs, where it is not whom the policy names; see: freshseal signer list")
 	f.BoolVar(&rehearse, "rehearse", false, "show every step in its final text and send nothing")
 	f.BoolVar(&watch, "watch", false, "show the stages as they happen")
 	f.StringArrayVar(&o.Names, "name", nil, "a name besides those that are known; the first becomes the common name; may be given again")
 	f.StringVar(&key, "key", "", "kind of key, such as ecdsa-p256 or rsa-2048")
 	subjectFlags(f, &o.Subject)
-	c.MarkFlagRequired("signer")
 	c.MarkFlagsMutuallyExclusive("rehearse", "watch")
 	return c
 }
@@ -85,6 +84,9 @@ func (a *app) rehearse(ctx context.Context, client *client, o service.Order) err
 	fmt.Fprintf(a.out, "Rehearsal of %s/%s: nothing is sent.\n\n  subject  %s\n  names    %s\n  key      %s\n", o.Device, o.Slot, r.Plan.Subject, strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
 	for _, what := range slices.Sorted(maps.Keys(r.Plan.Sources)) {
 		fmt.Fprintf(a.out, "           %s: from %s\n", what, r.Plan.Sources[what])
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.Plan.LeftOut)) {
+		fmt.Fprintf(a.out, "  left out %s: %s\n", name, r.Plan.LeftOut[name])
 	}
 	printFindings(a.out, "  ", r.Findings)
 	stage := ""

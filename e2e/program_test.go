@@ -146,7 +146,7 @@ func (s *server) okWith(stdin string, args ...string) string {
 	s.t.Helper()
 	r := s.run(stdin, args...)
 	if r.code != 0 {
-		s.t.Fatalf("freshseal %s: exit code %d\n%s%s%s", strings.Join(args, " "), r.code, r.stdout, r.stderr, s.log)
+		s.t.Fatalf("freshseal %s: exit code %d\n%s%s", strings.Join(args, " "), r.code, r.stdout, r.stderr)
 	}
 	return r.stdout
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 
+	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/pack"
 	"freshseal/core/procedure"
@@ -53,7 +54,7 @@ func (s *Service) givenKeyOf(ctx context.Context, id int64) (crypto.Signer, stri
 func (s *Service) makeRequest(ctx context.Context, j job) (request.Request, error) {
 	key, _, err := s.givenKeyOf(ctx, j.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		if key, err = request.NewKey(j.Plan.V.Key); err != nil {
+		if key, err = s.chosenKey(ctx, j); err != nil {
 			return request.Request{}, err
 		}
 		given := givenKey{Passphrase: randomText(18)}
@@ -72,6 +73,33 @@ func (s *Service) makeRequest(ctx context.Context, j job) (request.Request, erro
 		return request.Request{}, err
 	}
 	return request.Make(j.Plan.V, key)
+}
+
+// chosenKey is a new key, or the one in use where that is to be used again.
+func (s *Service) chosenKey(ctx context.Context, j job) (crypto.Signer, error) {
+	if !j.Plan.V.SameKey {
+		return request.NewKey(j.Plan.V.Key)
+	}
+	served, err := s.store.Certificates(ctx, []string{j.OldSHA256})
+	if err != nil {
+		return nil, err
+	}
+	return s.keptKey(ctx, served[0])
+}
+
+// keptKey opens the key of a leaf that was made and kept here; store.ErrNotFound
+// where it was not.
+func (s *Service) keptKey(ctx context.Context, leaf *cert.Certificate) (crypto.Signer, error) {
+	all, err := s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range all {
+		if key, _, err := s.givenKeyOf(ctx, r.ID); !errors.Is(err, store.ErrNotFound) {
+			return key, err
+		}
+	}
+	return nil, store.ErrNotFound
 }
 
 // addGiven adds the values that hold the key.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"freshseal/core/due"
 	"strconv"
 	"strings"
 	"time"
@@ -53,7 +54,7 @@ func (s *Service) showParcel(ctx context.Context, p store.Parcel) (Parcel, error
 	if !p.HandedAt.IsZero() {
 		out.State, out.HandedAt = "handed-over", &p.HandedAt.Time
 		if signer.TurnaroundDays > 0 {
-			back := workingDays(p.HandedAt.Time, signer.TurnaroundDays)
+			back := due.WorkingDays(p.HandedAt.Time, signer.TurnaroundDays)
 			out.BackBy, out.Late = &back, p.Open > 0 && s.now().After(back)
 		}
 		if out.Late {
@@ -298,7 +299,7 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		out.Next = "see: freshseal replacement show " + idText(r.ID)
 		return out, nil
 	}
-	path, found, err := s.judgeNew(leaf, p, r)
+	path, found, err := s.judgeNew(ctx, leaf, p, r)
 	for range mostFetches {
 		more := false
 		if err == nil {
@@ -307,7 +308,7 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		if err != nil || !more {
 			break
 		}
-		path, found, err = s.judgeNew(leaf, p, r)
+		path, found, err = s.judgeNew(ctx, leaf, p, r)
 	}
 	if err != nil {
 		return out, err
@@ -339,18 +340,25 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 // judgeNew completes and judges a chain that is going to be installed. A root
 // that came with the pile but is not trusted by the fleet is a warning: who
 // gives the pile may know better than we do.
-func (s *Service) judgeNew(leaf *cert.Certificate, p pools, r store.Replacement) (chain.Path, []finding.Finding, error) {
+func (s *Service) judgeNew(ctx context.Context, leaf *cert.Certificate, p pools, r store.Replacement) (chain.Path, []finding.Finding, error) {
 	made, err := request.Parse(r.Request)
 	if err != nil {
 		return chain.Path{}, nil, err
 	}
 	path := chain.Complete(leaf, p.pool, p.anchors, s.now())
-	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: made.SPKI()})
+	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: made.SPKI(), Weak: r.Plan.V.Weak})
 	found = append(found, lifetime(leaf, p.signers[r.Signer])...)
 	for i, f := range found {
 		if f.Code == finding.AnchorUnknown {
 			found[i] = f.As(finding.Warning)
 		}
+	}
+	rules, err := s.rulesOf(ctx, r)
+	if err != nil {
+		return path, nil, err
+	}
+	for _, f := range rules.Judge(path.Certificates) {
+		found = append(found, f.As(finding.Warning)) // clients take it; the policy may change
 	}
 	return path, found, nil
 }

@@ -16,24 +16,50 @@ type Policy struct {
 	Rules policy.Rules `json:"rules" required:"true"`
 }
 
-// policies are the rules of all scopes.
-type policies map[string]policy.Rules
+// policies are the rules of all scopes, and the signers that they may name.
+type policies struct {
+	scopes map[string]policy.Rules
+	days   map[string]int // working days until a signer answers
+}
 
 // of gives the rules that count for a slot.
 func (p policies) of(row store.Slot) policy.Rules {
-	return policy.Default.Under(p[Fleet]).Under(p["site/"+row.Site]).Under(p["device/"+row.Device])
+	rules := policy.Default.Under(p.scopes[Fleet]).Under(p.scopes["site/"+row.Site]).Under(p.scopes["device/"+row.Device])
+	signer := row.Signer
+	if rules.Signer != nil {
+		signer = *rules.Signer
+	}
+	return rules.WithSigner(p.days[signer])
 }
 
 func (s *Service) policies(ctx context.Context) (policies, error) {
-	all, err := s.store.Policies(ctx)
-	return all, err
+	scopes, err := s.store.Policies(ctx)
+	if err != nil {
+		return policies{}, err
+	}
+	signers, err := s.Signers(ctx)
+	days := map[string]int{}
+	for _, each := range signers {
+		days[each.Name] = each.TurnaroundDays
+	}
+	return policies{scopes, days}, err
+}
+
+// rulesOf gives the rules that count for the slot of a replacement.
+func (s *Service) rulesOf(ctx context.Context, r store.Replacement) (policy.Rules, error) {
+	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	if err != nil {
+		return policy.Rules{}, err
+	}
+	all, err := s.policies(ctx)
+	return all.of(slot), err
 }
 
 // Policies are the rules of every scope that has any, the fleet's first.
 func (s *Service) Policies(ctx context.Context) ([]Policy, error) {
 	all, err := s.policies(ctx)
-	out := []Policy{{Fleet, policy.Default.Under(all[Fleet])}}
-	for scope, rules := range all {
+	out := []Policy{{Fleet, policy.Default.Under(all.scopes[Fleet])}}
+	for scope, rules := range all.scopes {
 		if scope != Fleet {
 			out = append(out, Policy{scope, rules})
 		}
@@ -50,6 +76,14 @@ func (s *Service) SetPolicy(ctx context.Context, p Policy) (Policy, error) {
 	}
 	if err := p.Rules.Check(); err != nil {
 		return p, invalid("the policy was not set", err.Error(), "correct it and try again")
+	}
+	if p.Rules.WeakKeys != nil && kind != "device" {
+		return p, invalid("the policy was not set", "weak keys are allowed device by device, to those that can do no better", "give device/NAME")
+	}
+	if signer := p.Rules.Signer; signer != nil && *signer != "" {
+		if _, err := s.signer(ctx, *signer); err != nil {
+			return p, err
+		}
 	}
 	if kind == "device" {
 		if _, err := s.Device(ctx, name); err != nil {

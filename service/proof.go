@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"freshseal/core/due"
 	"slices"
 	"strings"
 	"time"
@@ -120,11 +121,11 @@ func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel sto
 	if signer.Notes != "" {
 		text += "\n" + signer.Notes
 	}
-	due := s.now().Add(proofLimit)
+	until := s.now().Add(proofLimit)
 	if signer.TurnaroundDays > 0 {
-		due = workingDays(parcel.HandedAt.Time, signer.TurnaroundDays)
+		until = due.WorkingDays(parcel.HandedAt.Time, signer.TurnaroundDays)
 	}
-	t := &store.Task{DueAt: store.At(due)}
+	t := &store.Task{DueAt: store.At(until)}
 	t.Domains.V = domains
 	for _, each := range []procedure.Labelled{
 		{Label: "Domain", Text: strings.Join(domains, ", ")}, {Label: "Signer", Text: signer.Name}, {Label: "Contact", Text: signer.Contact},

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/cert"
 	"freshseal/core/finding"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
@@ -21,7 +20,7 @@ import (
 type Order struct {
 	Device  string          `json:"device" required:"true"`
 	Slot    string          `json:"slot" required:"true"`
-	Signer  string          `json:"signer" required:"true"`
+	Signer  string          `json:"signer,omitempty" description:"where nobody is named: the policy's"`
 	Names   []string        `json:"names,omitempty" description:"besides those that are known; the first given becomes the common name"`
 	Key     request.KeyType `json:"key,omitempty"`
 	Subject request.Subject `json:"subject,omitempty" description:"fields that differ from today's certificate"`
@@ -95,11 +94,25 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if device.Family == "" {
 		return job{}, invalid(cannot, "the device is there to be read only: it has no family", "remove it and add it again with --family; see: freshseal procedure list")
 	}
+	all, err := s.policies(ctx)
+	if err != nil {
+		return job{}, err
+	}
+	rules := all.of(slot)
+	if o.Signer == "" && (rules.Signer == nil || *rules.Signer == "") {
+		return job{}, invalid(cannot, "nobody is named to sign, and the policy names nobody", "give --signer; see: freshseal signer list")
+	} else if o.Signer == "" {
+		o.Signer = *rules.Signer
+	}
 	signer, err := s.signer(ctx, o.Signer)
 	if err != nil {
 		return job{}, err
 	}
-	plan, err := s.plan(ctx, o, slot)
+	family, err := s.Procedure(device.Family)
+	if err != nil {
+		return job{}, err
+	}
+	plan, err := s.plan(ctx, planning{o, slot, device, rules, signer.Terms, family.Procedure})
 	if err != nil {
 		return job{}, err
 	}
@@ -107,98 +120,28 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
-	return j, j.fits(plan, signer, cannot)
+	if err := j.fits(plan, signer, cannot); err != nil {
+		return job{}, err
+	}
+	if why := rules.Refuses(plan.Key); why != "" {
+		return job{}, invalid(cannot, why, "choose another with --key, or change the policy")
+	}
+	return j, nil
 }
 
 // fits sees that the signer signs what is planned, and that the device can make it.
 func (j job) fits(plan request.Plan, signer Signer, cannot string) error {
 	if found := append(plan.Check(), plan.Meets(signer.Terms)...); len(found) > 0 {
-		return invalid(cannot, found[0].What, "correct it with --name, --key or --subject")
+		next := "correct it with --name, --key or the fields of the subject"
+		if found[0].Code != finding.PlanInvalid {
+			next = found[0].Remedy
+		}
+		return invalid(cannot, found[0].What, next)
 	}
 	if types := j.procedure.Traits.KeyTypes; !slices.Contains(types, plan.Key) {
 		return invalid(cannot, fmt.Sprintf("its family makes no %s key", plan.Key), fmt.Sprintf("choose one of %v", types))
 	}
 	return nil
-}
-
-// plan pre-fills what the request must say: the name that clients use, the
-// names and subject of today's certificate where it was once signed by
-// somebody, and what the order adds. A factory certificate's names are the
-// maker's, not ours.
-func (s *Service) plan(ctx context.Context, o Order, slot store.Slot) (request.Plan, error) {
-	plan := request.Plan{Key: o.Key, Sources: map[string]string{}}
-	say := func(subject request.Subject, source string) {
-		for _, field := range overlay(&plan.Subject, subject) {
-			plan.Sources[field] = source
-		}
-	}
-	say(s.options.Subject, "the service's default")
-	site, err := s.store.Site(ctx, slot.Site)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return plan, err
-	}
-	say(site.Subject.V, "the site "+slot.Site)
-	names := append([]string{}, o.Names...)
-	if slot.ServerName != "" {
-		names = append(names, slot.ServerName)
-	} else if strings.Contains(slot.Device, ".") {
-		names = append(names, slot.Device)
-	}
-	if len(slot.Chain.V) > 0 && !slot.SelfSigned {
-		served, err := s.store.Certificates(ctx, slot.Chain.V[:1])
-		if err != nil {
-			return plan, err
-		}
-		names = append(names, served[0].Names()...)
-		say(subjectOf(served[0]), "today's certificate")
-		for _, name := range served[0].Names() {
-			plan.Sources[name] = "today's certificate"
-		}
-	}
-	say(o.Subject, "the order")
-	rules, err := s.policies(ctx)
-	if err != nil {
-		return plan, err
-	}
-	plan.Names = rules.of(slot).Names(names...)
-	plan = plan.Complete()
-	for _, name := range plan.Names {
-		switch {
-		case slices.ContainsFunc(o.Names, func(given string) bool { return request.PlainName(given) == name }):
-			plan.Sources[name] = "the order"
-		case name == slot.ServerName:
-			plan.Sources[name] = "the slot's server name"
-		case plan.Sources[name] == "" && name == slot.Device:
-			plan.Sources[name] = "the device's name"
-		case plan.Sources[name] == "":
-			plan.Sources[name] = "the policy"
-		}
-	}
-	return plan, nil
-}
-
-func subjectOf(c *cert.Certificate) request.Subject {
-	first := func(list []string) string { return strings.Join(list[:min(1, len(list))], "") }
-	n := c.X509().Subject
-	return request.Subject{Organization: first(n.Organization), Unit: first(n.OrganizationalUnit),
-		Locality: first(n.Locality), State: first(n.Province), Country: first(n.Country)}
-}
-
-// overlay lays the filled fields of a subject over another one, and says which.
-func overlay(s *request.Subject, with request.Subject) (filled []string) {
-	for _, f := range []struct {
-		name     string
-		to, from *string
-	}{
-		{"common_name", &s.CommonName, &with.CommonName}, {"organization", &s.Organization, &with.Organization}, {"unit", &s.Unit, &with.Unit},
-		{"locality", &s.Locality, &with.Locality}, {"state", &s.State, &with.State}, {"country", &s.Country, &with.Country},
-	} {
-		if *f.from != "" {
-			*f.to = *f.from
-			filled = append(filled, f.name)
-		}
-	}
-	return filled
 }
 
 // assemble puts together a job: settings and the values that are known so far.
@@ -217,6 +160,9 @@ func (s *Service) assemble(r store.Replacement, device store.Device, slot store.
 		"unit": plan.Subject.Unit, "locality": plan.Subject.Locality, "state": plan.Subject.State, "country": plan.Subject.Country, "key": plan.Key.Text(),
 	} {
 		scope[name] = procedure.TextValue(text)
+	}
+	if plan.SameKey {
+		scope[procedure.KeyAgain] = procedure.TextValue("yes")
 	}
 	scope["key_options"] = procedure.WordsValue(plan.OpenSSLKeyOptions())
 	scope["request_config"] = procedure.ContentValue([]byte(plan.OpenSSLConfig()))
@@ -351,7 +297,7 @@ func (s *Service) planned(ctx context.Context, row store.Replacement) ([]Link, [
 		return nil, nil, err
 	}
 	p.pool.Add(certificates[1:]...)
-	path, found, err := s.judgeNew(certificates[0], p, row)
+	path, found, err := s.judgeNew(ctx, certificates[0], p, row)
 	return links(path, certificates), found, err
 }
 

@@ -123,17 +123,6 @@ func (s *Service) HandOver(ctx context.Context, id string, h Handover, by string
 	return s.showParcel(ctx, row)
 }
 
-// workingDays counts that many days on, Saturdays and Sundays aside.
-func workingDays(from time.Time, days int) time.Time {
-	for days > 0 {
-		from = from.AddDate(0, 0, 1)
-		if d := from.Weekday(); d != time.Saturday && d != time.Sunday {
-			days--
-		}
-	}
-	return from
-}
-
 // sayWhere adds to a replacement that waits for a signer where its request is.
 func (s *Service) sayWhere(ctx context.Context, r *Replacement) error {
 	row, _, err := s.parcelRow(ctx, r.Parcel)

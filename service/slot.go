@@ -188,7 +188,7 @@ func (s *Service) judge(ctx context.Context, served []*cert.Certificate, row sto
 	if row.ServerName != "" {
 		used = append(used, row.ServerName)
 	}
-	found := append(chain.Judge(path, chain.Terms{At: s.now(), Names: rules.Names(used...)}), rules.Judge(path.Certificates)...)
+	found := append(chain.Judge(path, chain.Terms{At: s.now(), Names: rules.Names(used...), Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
 	if !served[0].SelfSigned() {
 		found = append(found, chain.Served(path, served)...)
 	}

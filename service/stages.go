@@ -55,6 +55,15 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 	if wrong := finding.Errors(request.Check(j.Plan.V, made)); len(wrong) > 0 {
 		return fmt.Errorf("the request is not what was planned: %s; %s", wrong[0].What, wrong[0].Remedy)
 	}
+	if j.Plan.V.SameKey {
+		served, err := s.store.Certificates(ctx, []string{j.OldSHA256})
+		if err != nil {
+			return err
+		}
+		if !served[0].SameKey(made.SPKI()) {
+			return errors.New("the request is for another key than the one in use, which was to be used again; see which key_file the server reads, or set the policy's renewal key to new")
+		}
+	}
 	return s.store.SetRequest(ctx, j.ID, made)
 }
 
@@ -79,7 +88,7 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 		return replacement.Event{}, err
 	}
 	p.pool.Add(signed[1:]...)
-	path, found, err := s.judgeNew(signed[0], p, j.Replacement)
+	path, found, err := s.judgeNew(ctx, signed[0], p, j.Replacement)
 	if err != nil {
 		return replacement.Event{}, err
 	}
@@ -215,7 +224,11 @@ func (s *Service) await(ctx context.Context, j job, wrong func(wire.Reading) str
 // install records which leaf the slot must serve from now on, and names its
 // condition anew.
 func (s *Service) install(ctx context.Context, j job, sha256 string) error {
-	if err := s.store.SetInstalled(ctx, j.SlotID, sha256); err != nil {
+	signer := j.Signer
+	if sha256 == "" {
+		signer = "" // what is back was not signed through us, as far as is known
+	}
+	if err := s.store.SetInstalled(ctx, j.SlotID, sha256, signer); err != nil {
 		return err
 	}
 	row, err := s.store.Slot(ctx, j.Device, j.Slot)

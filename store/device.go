@@ -43,6 +43,7 @@ type Slot struct {
 	Protocol   string `db:"protocol"`
 	ServerName string `db:"server_name"`
 	Installed  string `db:"installed"`
+	Signer     string `db:"signer"` // who signed that
 
 	ReadAt     Moment                  `db:"read_at"`
 	Chain      JSON[[]string]          `db:"chain"`
@@ -159,10 +160,16 @@ func (s *Store) Slot(ctx context.Context, device, name string) (Slot, error) {
 	return slot, one(s.read.GetContext(ctx, &slot, slotRows+`WHERE device.name = ? AND slot.name = ?`, device, name))
 }
 
+// Peers are the slots of this name on the other members of a device's cluster.
+func (s *Store) Peers(ctx context.Context, slot Slot, cluster string) ([]Slot, error) {
+	var out []Slot
+	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE device.cluster = ? AND device.cluster != '' AND device.id != ? AND slot.name = ? ORDER BY device.name`, cluster, slot.DeviceID, slot.Name)
+}
+
 // SetInstalled records the leaf that a sealed or reverted replacement left.
-func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256 string) error {
+func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256, signer string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE slot SET installed = ? WHERE id = ?`, sha256, slotID))
+		return changed(tx.ExecContext(ctx, `UPDATE slot SET installed = ?, signer = ? WHERE id = ?`, sha256, signer, slotID))
 	})
 }
 

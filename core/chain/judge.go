@@ -14,6 +14,7 @@ type Terms struct {
 	At    time.Time
 	Names []string // that clients use; each must be among the leaf's
 	SPKI  []byte   // the public key asked for, or nil
+	Weak  bool     // the device can do no better than a weak leaf: that is a warning, for ever
 }
 
 // Judge tells everything that is wrong with a path for clients that hold the
@@ -28,7 +29,7 @@ func Judge(path Path, terms Terms) []finding.Finding {
 	found = append(found, ending(path)...)
 	found = append(found, faults(path.Certificates, terms.At)...)
 	found = append(found, names(leaf, terms.Names)...)
-	found = append(found, strength(path)...)
+	found = append(found, strength(path, terms.Weak)...)
 	found = append(found, usages(path)...)
 	found = append(found, policies(path)...)
 	found = append(found, revocation(path)...)
@@ -192,17 +193,21 @@ func names(leaf *cert.Certificate, wanted []string) []finding.Finding {
 	return found
 }
 
-func strength(path Path) []finding.Finding {
+func strength(path Path, weakLeaf bool) []finding.Finding {
 	var found []finding.Finding
-	for _, c := range path.Certificates {
+	for i, c := range path.Certificates {
+		severity := finding.Error
+		if i == 0 && weakLeaf {
+			severity = finding.Warning
+		}
 		if c.WeakKey() {
-			found = append(found, finding.WeakKey.Found("%s has a key of %s", c.ShortName(), c.Key()))
+			found = append(found, finding.WeakKey.Found("%s has a key of %s", c.ShortName(), c.Key()).As(severity))
 		}
 		if n := c.SerialNumber; n.Sign() <= 0 || n.BitLen() > 20*8-1 {
 			found = append(found, finding.SerialOdd.Found("%s has the serial number %s", c.ShortName(), c.Serial()))
 		}
 		if c.WeakHash() && !c.SelfSigned() {
-			found = append(found, finding.WeakHash.Found("%s is signed with %s", c.ShortName(), c.SignatureText()))
+			found = append(found, finding.WeakHash.Found("%s is signed with %s", c.ShortName(), c.SignatureText()).As(severity))
 		}
 	}
 	return found

@@ -42,7 +42,9 @@ func (c Condition) Rank() int {
 type Policy struct {
 	Renewal    time.Duration // how long before notAfter renewal is wanted
 	Margin     time.Duration // kept free before notAfter for what goes wrong
-	Turnaround time.Duration // the signer's
+	Turnaround time.Duration // the signer's, where nobody knows who that will be
+
+	WorkingDays int // that the signer takes, where it is known
 }
 
 // Facts are what is known of a slot.
@@ -56,9 +58,25 @@ type Facts struct {
 }
 
 // ActBy is the date by which a replacement must have begun: notAfter less the
-// signer's turnaround and the margin.
+// margin and the signer's turnaround.
 func ActBy(notAfter time.Time, p Policy) time.Time {
-	return notAfter.Add(-p.Turnaround - p.Margin)
+	return WorkingDays(notAfter.Add(-p.Turnaround-p.Margin), -p.WorkingDays)
+}
+
+// WorkingDays counts that many days on, or back where they are fewer than none,
+// Saturdays and Sundays aside.
+func WorkingDays(from time.Time, days int) time.Time {
+	step := 1
+	if days < 0 {
+		step, days = -1, -days
+	}
+	for days > 0 {
+		from = from.AddDate(0, 0, step)
+		if d := from.Weekday(); d != time.Saturday && d != time.Sunday {
+			days--
+		}
+	}
+	return from
 }
 
 // Standing is what a condition follows from: the part that time does not

@@ -8,6 +8,7 @@ package policy
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"freshseal/core/cert"
@@ -27,7 +28,34 @@ type Rules struct {
 	Approval        *string  `json:"approval,omitempty" enum:"nobody,anybody,another" description:"who must approve before a device is changed; another: not who asked for it"`
 	KeepKeys        *bool    `json:"keep_keys,omitempty" description:"keys that Fresh Seal made stay sealed here after they were given away"`
 	RequiredNames   []string `json:"required_names,omitempty" description:"that every leaf must have"`
+
+	Signer       *string          `json:"signer,omitempty" description:"who signs where nobody is named; its working days count for act-by dates"`
+	Key          *request.KeyType `json:"key,omitempty" description:"kind of key where none is named; empty: the first that the family makes"`
+	RenewalKey   *string          `json:"renewal_key,omitempty" enum:"new,same" description:"whether a replacement makes a new key, or uses the one in use again where the family can"`
+	WeakKeys     *bool            `json:"weak_keys,omitempty" description:"of a device alone: it can do no better than RSA 1024 and SHA-1, which stays a finding"`
+	ShortNames   *bool            `json:"short_names,omitempty" description:"requests ask for the first label of each name too"`
+	AddressNames *bool            `json:"address_names,omitempty" description:"requests ask for the addresses of device and slot too"`
+	ClusterNames *bool            `json:"cluster_names,omitempty" description:"requests ask for the name of the cluster and those of the other members too"`
+	NamePrefixes []string         `json:"name_prefixes,omitempty" description:"labels of services: requests ask for each in the domain of the slot's name too"`
+
+	signerDays int // working days that the signer takes; see WithSigner
 }
+
+// Whether a replacement makes a new key.
+const (
+	NewKey  = "new"
+	SameKey = "same"
+)
+
+// WithSigner are the rules where this many working days go by until the signer
+// answers; 0: nobody knows.
+func (r Rules) WithSigner(days int) Rules {
+	r.signerDays = days
+	return r
+}
+
+// Is says that a rule is set and says yes.
+func Is(rule *bool) bool { return rule != nil && *rule }
 
 // Who must approve a replacement before the device is changed.
 const (
@@ -41,28 +69,38 @@ func days(n int) *int { return &n }
 func word(w string) *string { return &w }
 
 // Default are the rules where nobody has set any.
-var Default = Rules{RenewalDays: days(30), MarginDays: days(7), TurnaroundDays: days(2), MinRSABits: days(2048), MinECBits: days(224), MaxLifetimeDays: days(0), Approval: word(ApprovedByNobody)}
+var Default = Rules{RenewalDays: days(30), MarginDays: days(7), TurnaroundDays: days(2), MinRSABits: days(2048), MinECBits: days(224), MaxLifetimeDays: days(0), Approval: word(ApprovedByNobody), RenewalKey: word(NewKey)}
 
 // Under lays rules of a nearer place over these.
 func (r Rules) Under(nearer Rules) Rules {
-	for _, f := range []struct{ to, from **int }{
-		{&r.RenewalDays, &nearer.RenewalDays}, {&r.MarginDays, &nearer.MarginDays}, {&r.TurnaroundDays, &nearer.TurnaroundDays},
-		{&r.MinRSABits, &nearer.MinRSABits}, {&r.MinECBits, &nearer.MinECBits}, {&r.MaxLifetimeDays, &nearer.MaxLifetimeDays},
-	} {
-		if *f.from != nil {
-			*f.to = *f.from
-		}
-	}
-	if nearer.Approval != nil {
-		r.Approval = nearer.Approval
-	}
-	if nearer.KeepKeys != nil {
-		r.KeepKeys = nearer.KeepKeys
-	}
+	lay(&r.RenewalDays, nearer.RenewalDays)
+	lay(&r.MarginDays, nearer.MarginDays)
+	lay(&r.TurnaroundDays, nearer.TurnaroundDays)
+	lay(&r.MinRSABits, nearer.MinRSABits)
+	lay(&r.MinECBits, nearer.MinECBits)
+	lay(&r.MaxLifetimeDays, nearer.MaxLifetimeDays)
+	lay(&r.Approval, nearer.Approval)
+	lay(&r.KeepKeys, nearer.KeepKeys)
+	lay(&r.Signer, nearer.Signer)
+	lay(&r.Key, nearer.Key)
+	lay(&r.RenewalKey, nearer.RenewalKey)
+	lay(&r.WeakKeys, nearer.WeakKeys)
+	lay(&r.ShortNames, nearer.ShortNames)
+	lay(&r.AddressNames, nearer.AddressNames)
+	lay(&r.ClusterNames, nearer.ClusterNames)
 	if nearer.RequiredNames != nil {
 		r.RequiredNames = nearer.RequiredNames
 	}
+	if nearer.NamePrefixes != nil {
+		r.NamePrefixes = nearer.NamePrefixes
+	}
 	return r
+}
+
+func lay[T any](over **T, nearer *T) {
+	if nearer != nil {
+		*over = nearer
+	}
 }
 
 // Check sees that the rules make sense.
@@ -81,6 +119,17 @@ func (r Rules) Check() error {
 	if a := r.Approval; a != nil && !slices.Contains([]string{ApprovedByNobody, ApprovedByAnybody, ApprovedByAnother}, *a) {
 		return fmt.Errorf("approval is %q, and must be nobody, anybody or another", *a)
 	}
+	if k := r.RenewalKey; k != nil && *k != NewKey && *k != SameKey {
+		return fmt.Errorf("renewal_key is %q, and must be new or same", *k)
+	}
+	if k := r.Key; k != nil && *k != "" && !slices.Contains(request.AllKeyTypes, *k) {
+		return fmt.Errorf("no key type is called %q; the key types are %v", *k, request.AllKeyTypes)
+	}
+	for _, label := range r.NamePrefixes {
+		if !request.IsName(label) || strings.Contains(label, "*") {
+			return fmt.Errorf("%q is no label of a name", label)
+		}
+	}
 	for _, name := range r.RequiredNames {
 		if !request.IsName(request.PlainName(name)) {
 			return fmt.Errorf("%q is no name", name)
@@ -93,7 +142,11 @@ func (r Rules) Check() error {
 // rules laid over Default are.
 func (r Rules) Due() due.Policy {
 	const day = 24 * time.Hour
-	return due.Policy{Renewal: time.Duration(*r.RenewalDays) * day, Margin: time.Duration(*r.MarginDays) * day, Turnaround: time.Duration(*r.TurnaroundDays) * day}
+	p := due.Policy{Renewal: time.Duration(*r.RenewalDays) * day, Margin: time.Duration(*r.MarginDays) * day, Turnaround: time.Duration(*r.TurnaroundDays) * day}
+	if r.signerDays > 0 {
+		p.Turnaround, p.WorkingDays = 0, r.signerDays // who knows the signer need not guess
+	}
+	return p
 }
 
 // Names are the names that a leaf must have: those that clients use and those
@@ -111,9 +164,13 @@ func (r Rules) Names(used ...string) []string {
 // Judge finds what breaks the rules in a path, beyond what clients refuse anyway.
 func (r Rules) Judge(path []*cert.Certificate) []finding.Finding {
 	var found []finding.Finding
-	for _, c := range path {
+	for i, c := range path {
 		if bits, least := r.bits(c); bits < least && !c.WeakKey() {
-			found = append(found, finding.WeakKey.Found("%s has a key of %s, and the policy wants at least %d bits", c.ShortName(), c.Key(), least))
+			f := finding.WeakKey.Found("%s has a key of %s, and the policy wants at least %d bits", c.ShortName(), c.Key(), least)
+			if i == 0 && Is(r.WeakKeys) {
+				f = f.As(finding.Warning)
+			}
+			found = append(found, f)
 		}
 	}
 	if most := *r.MaxLifetimeDays; most > 0 && !path[0].SelfSigned() {
@@ -122,6 +179,19 @@ func (r Rules) Judge(path []*cert.Certificate) []finding.Finding {
 		}
 	}
 	return found
+}
+
+// Refuses says why a key of this type may not be asked for; empty: it may.
+func (r Rules) Refuses(key request.KeyType) string {
+	kind, bits := key.Size()
+	least := *r.MinECBits
+	if kind == cert.RSA {
+		least = *r.MinRSABits
+	}
+	if bits >= least || Is(r.WeakKeys) {
+		return ""
+	}
+	return fmt.Sprintf("the policy wants keys of at least %d bits, and %s has %d", least, key.Text(), bits)
 }
 
 func (r Rules) bits(c *cert.Certificate) (bits, least int) {

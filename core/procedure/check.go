@@ -132,8 +132,8 @@ func (r *reader) checkValues(p Procedure, section Section, step *Step, known map
 		use(step.Expect.Same, "{{"+step.Expect.Same+"}}", "file")
 	}
 	if name := step.When.Setting; name != "" {
-		if _, ok := p.Setting(name); !ok {
-			r.faultIn(at, name, "name one of "+strings.Join(p.settingNames(), ", "), "when names %q, which is no setting", name)
+		if _, ok := p.Setting(name); !ok && name != KeyAgain {
+			r.faultIn(at, name, "name one of "+strings.Join(append(p.settingNames(), KeyAgain), ", "), "when names %q, which is no setting", name)
 		}
 	}
 }

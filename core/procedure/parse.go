@@ -232,7 +232,7 @@ func (r *reader) traits(n ast.Node) Traits {
 	t := Traits{Form: pack.LeafFirst, RestartLimit: time.Minute}
 	r.mapping(n, "traits", keys{
 		"key_types": func(n ast.Node) {
-			for _, word := range r.words(n, strs(request.KeyTypes)) {
+			for _, word := range r.words(n, strs(request.AllKeyTypes)) {
 				t.KeyTypes = append(t.KeyTypes, request.KeyType(word))
 			}
 		},

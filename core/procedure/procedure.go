@@ -159,8 +159,8 @@ const (
 	SeenOld Sight = "old" // the leaf that was served before is served again
 )
 
-// Condition lets a step be left out: it is done when the named setting is
-// filled, or with Not, when it is empty.
+// Condition lets a step be left out: it is done when the named setting (or
+// KeyAgain) is filled, or with Not, when it is empty.
 type Condition struct {
 	Setting string
 	Not     bool
@@ -187,6 +187,14 @@ func (f Fault) Error() string {
 		text += "; " + f.Instead
 	}
 	return text
+}
+
+// KeyAgain is what when names, besides settings: that the key in use is to be used again.
+const KeyAgain = "same_key"
+
+// TakesKeyAgain says that the family can use the key in use again.
+func (p Procedure) TakesKeyAgain() bool {
+	return slices.ContainsFunc(p.Steps[Request], func(s Step) bool { return s.When.Setting == KeyAgain && !s.When.Not })
 }
 
 // Uses says whether the procedure needs a link.

@@ -74,6 +74,7 @@ var Given = Scope{
 	"locality":         {Kind: Text, About: "the planned locality, where there is one"},
 	"state":            {Kind: Text, About: "the planned state or province, where there is one"},
 	"country":          {Kind: Text, About: "the planned country, two letters, where there is one"},
+	KeyAgain:           {Kind: Text, About: "yes where the key in use is to be used again; named by when"},
 	"key":              {Kind: Text, About: "the planned kind of key in words, such as ECDSA P-256"},
 	"old_sha256":       {Kind: Text, About: "SHA-256 of the leaf that was served before"},
 	"new_sha256":       {Kind: Text, About: "SHA-256 of the new leaf"},

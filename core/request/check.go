@@ -2,6 +2,7 @@ package request
 
 import (
 	"crypto/x509"
+	"encoding/asn1"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -97,7 +98,14 @@ func Check(plan Plan, r Request) []finding.Finding {
 	}
 	switch r.SignatureAlgorithm {
 	case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.MD5WithRSA:
-		found = append(found, finding.WeakHash.Found("the request is signed with %s", r.SignatureAlgorithm))
+		f := finding.WeakHash.Found("the request is signed with %s", r.SignatureAlgorithm)
+		if plan.Weak {
+			f = f.As(finding.Warning)
+		}
+		found = append(found, f)
+	}
+	if usages := extendedUsages(r); len(usages) > 0 && !slices.ContainsFunc(usages, serves) {
+		found = append(found, finding.UsageWrong.Found("the request asks for a certificate that is not for servers"))
 	}
 	if want, have := plan.Subject, subjectOf(r); want != have {
 		found = append(found, finding.SubjectDiffers.Found("the request's subject is “%s”; planned was “%s”", have, want))
@@ -115,4 +123,22 @@ func subjectOf(r Request) Subject {
 	s := r.Subject
 	return Subject{CommonName: s.CommonName, Organization: first(s.Organization), Unit: first(s.OrganizationalUnit),
 		Locality: first(s.Locality), State: first(s.Province), Country: first(s.Country)}
+}
+
+// extendedUsages are those that a request asks for (RFC 5280, 4.2.1.12).
+func extendedUsages(r Request) []asn1.ObjectIdentifier {
+	for _, e := range r.Extensions {
+		var out []asn1.ObjectIdentifier
+		if e.Id.Equal(asn1.ObjectIdentifier{2, 5, 29, 37}) {
+			if _, err := asn1.Unmarshal(e.Value, &out); err == nil {
+				return out
+			}
+		}
+	}
+	return nil
+}
+
+// serves says that a usage is a server's, or any.
+func serves(id asn1.ObjectIdentifier) bool {
+	return id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 1}) || id.Equal(asn1.ObjectIdentifier{2, 5, 29, 37, 0})
 }

@@ -9,8 +9,10 @@ import (
 	"net"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
+	"freshseal/core/cert"
 	"freshseal/core/finding"
 
 	"golang.org/x/net/idna"
@@ -28,8 +30,15 @@ const (
 	RSA4096   KeyType = "rsa-4096"
 )
 
-// KeyTypes are all key types, the first being the default.
-var KeyTypes = []KeyType{ECDSAP256, ECDSAP384, RSA2048, RSA3072, RSA4096}
+// RSA1024 is for boxes that can do no better, and only where the policy says so.
+const RSA1024 KeyType = "rsa-1024"
+
+// KeyTypes are all key types, the first being the default; AllKeyTypes those
+// besides that are too weak for anything but a box that can do no better.
+var (
+	KeyTypes    = []KeyType{ECDSAP256, ECDSAP384, RSA2048, RSA3072, RSA4096}
+	AllKeyTypes = append(slices.Clone(KeyTypes), RSA1024)
+)
 
 // Text is the key type in the words that cert.KeyText uses.
 func (k KeyType) Text() string {
@@ -40,6 +49,18 @@ func (k KeyType) Text() string {
 		return "ECDSA P-384"
 	}
 	return strings.Replace(string(k), "rsa-", "RSA ", 1)
+}
+
+// Size is the kind of the key and its size in bits.
+func (k KeyType) Size() (cert.KeyKind, int) {
+	switch k {
+	case ECDSAP256:
+		return cert.ECDSA, 256
+	case ECDSAP384:
+		return cert.ECDSA, 384
+	}
+	bits, _ := strconv.Atoi(strings.TrimPrefix(string(k), "rsa-")) // another type is none, and told of elsewhere
+	return cert.RSA, bits
 }
 
 // Subject is the part of a distinguished name that is planned. Empty fields
@@ -72,6 +93,10 @@ type Plan struct {
 	Names   []string `json:"names" required:"true"` // DNS names (A-labels) and IP addresses
 	Key     KeyType  `json:"key" required:"true"`
 
+	SameKey bool `json:"same_key,omitempty" description:"the key that is in use is used again"`
+	Weak    bool `json:"weak,omitempty" description:"the policy says that the device can do no better than RSA 1024 and SHA-1"`
+
+	LeftOut map[string]string `json:"left_out,omitempty" description:"names that the policy would add and the signer will not sign, and why"`
 	Sources map[string]string `json:"sources,omitempty" description:"where each name and each field of the subject came from"`
 }
 
@@ -130,7 +155,12 @@ func (p Plan) Check() []finding.Finding {
 			bad("%q is neither a DNS name nor an IP address", name)
 		}
 	}
-	if !slices.Contains(KeyTypes, p.Key) {
+	switch {
+	case slices.Contains(KeyTypes, p.Key), p.Key == RSA1024 && p.Weak:
+	case p.Key == RSA1024:
+		found = append(found, finding.WeakKey.Found("a key of %s is asked for", p.Key.Text()).
+			WithRemedy("choose another; where the device can do no better, say so: freshseal policy set device/NAME --weak-keys"))
+	default:
 		bad("no key type is called %q; the key types are %v", p.Key, KeyTypes)
 	}
 	return append(found, p.Subject.Check()...)

@@ -21,6 +21,9 @@ CREATE TABLE aside (
     came_by TEXT NOT NULL
 ) WITHOUT ROWID;
 
+-- Who signed what a slot serves, so that its next act-by date is known.
+ALTER TABLE slot ADD COLUMN signer TEXT NOT NULL DEFAULT '';
+
 -- How a signer has domains proven, and which are.
 ALTER TABLE signer ADD COLUMN proof TEXT NOT NULL DEFAULT '{}'; -- JSON
 CREATE TABLE proven (

@@ -1,0 +1,103 @@
+package e2e
+
+import (
+	"net"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/standin"
+)
+
+// What the policy says is asked for: who signs, which names, which key; and what
+// the signer would refuse is left out instead of spoiling the request.
+func TestThePolicyPlansTheRequest(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	box := simulated(t, standin.Box{})
+	s.addSimulated(name, box, "correct horse")
+	address, _, _ := net.SplitHostPort(box.TLSAddr)
+	peer := "lamp-4.northholm.tidewrack.example"
+	s.addSimulated(peer, simulated(t, standin.Box{}), "correct horse")
+	for _, device := range []string{name, peer} {
+		s.ok("device", "edit", device, "--cluster", "lamps", "--cluster-role", "member")
+	}
+	s.fails(1, "nobody is named to sign", "replace", name+"/web")
+	s.fails(1, "no signer is called", "policy", "set", "fleet", "--signer", "nobody")
+	s.ok("policy", "set", "fleet", "--signer", "bench", "--short-names", "--address-names", "--cluster-names", "--name-prefix", "sip", "--key", "ecdsa-p384")
+	if list := s.ok("policy", "list"); !strings.Contains(list, "signer bench, key ecdsa-p384") {
+		t.Errorf("the policy:\n%s", list)
+	}
+	var plan struct {
+		Plan struct {
+			Names   []string
+			Key     string
+			LeftOut map[string]string `json:"left_out"`
+			Sources map[string]string
+		}
+	}
+	s.json(&plan, "replace", name+"/web", "--rehearse")
+	want := []string{name, "lamp-3", "sip.northholm.tidewrack.example", address, "lamps.northholm.tidewrack.example", peer}
+	if !slices.Equal(plan.Plan.Names, want) || plan.Plan.Key != "ecdsa-p384" || plan.Plan.Sources[peer] != "the policy: "+peer+", of the same cluster" {
+		t.Errorf("planned is %+v", plan.Plan)
+	}
+	s.ok("signer", "set", "careful", "--wildcards", "--turnaround", "40")
+	if text := s.ok("replace", name+"/web", "--rehearse", "--signer", "careful"); !strings.Contains(text, "left out "+address+": the policy: the slot's address: this signer signs no IP addresses") {
+		t.Errorf("what is left out is not told:\n%s", text)
+	}
+
+	// Sealed; then the same key again, as the policy wants from now on.
+	s.ok("replace", name+"/web", "--watch")
+	first := s.served(name + "/web")
+	s.ok("policy", "set", "fleet", "--renewal-key", "same")
+	if text := s.ok("replace", name+"/web", "--rehearse"); !strings.Contains(text, "key: from the one in use") || !strings.Contains(text, "take the key that is in use") || strings.Contains(text, "genpkey") {
+		t.Errorf("the rehearsal with the same key:\n%s", text)
+	}
+	s.ok("replace", name+"/web", "--watch")
+	if second := s.served(name + "/web"); second.key != first.key || second.sha256 == first.sha256 {
+		t.Errorf("the key was to stay and the certificate to change: %+v, %+v", first, second)
+	}
+	if text := s.ok("replace", name+"/web", "--rehearse", "--key", "rsa-2048"); !strings.Contains(text, "genpkey") {
+		t.Error("who names a key gets a new one")
+	}
+
+	// A box that can do no better.
+	s.fails(1, "a key of RSA 1024 is asked for", "replace", peer+"/web", "--key", "rsa-1024")
+	s.fails(1, "device by device", "policy", "set", "fleet", "--weak-keys")
+	s.ok("policy", "set", "device/"+peer, "--weak-keys")
+	s.ok("replace", peer+"/web", "--key", "rsa-1024", "--watch")
+	weak := s.show(peer + "/web")
+	if weak.Condition != "fresh" || len(weak.Findings) != 1 || weak.Findings[0].Code != "weak-key" {
+		t.Errorf("the weak box is %s: %+v", weak.Condition, weak.Findings)
+	}
+
+	// Who signs takes forty working days, which are taken off the act-by date.
+	before := s.actBy(peer + "/web")
+	s.ok("policy", "set", "device/"+peer, "--signer", "careful")
+	if after := s.actBy(peer + "/web"); before.Sub(after) < 50*24*time.Hour {
+		t.Errorf("act by %s, and with a slow signer by %s", before, after)
+	}
+}
+
+// leaf is what a slot serves: its fingerprint and its public key.
+type leaf struct{ sha256, key string }
+
+func (s *server) served(slot string) leaf {
+	s.t.Helper()
+	var out struct {
+		Chain []struct{ SHA256, PEM string }
+	}
+	s.json(&out, "slot", "show", slot)
+	return leaf{out.Chain[0].SHA256, must(s.t, out.Chain[0].PEM, "openssl", "x509", "-noout", "-pubkey")}
+}
+
+func (s *server) actBy(slot string) time.Time {
+	s.t.Helper()
+	var out struct {
+		ActBy time.Time `json:"act_by"`
+	}
+	s.json(&out, "slot", "show", slot)
+	return out.ActBy
+}
