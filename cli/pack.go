@@ -69,6 +69,7 @@ func (a *app) pack() *cobra.Command {
 	f.BoolVar(&d.CRLF, "crlf", false, "Windows line ends")
 	f.IntVar(&d.LineLength, "line-length", 64, "of PEM; -1: all on one line")
 	f.BoolVar(&d.Text, "text", false, "lines in words before each certificate")
+	f.StringVar(&d.Alias, "alias", "", "the name under which a box looks for the key in a PKCS #12 store")
 	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase that locks the new file from this file")
 	f.StringVar(&opens, "open-with-file", "", "read the passphrase that opens the given files from this file")
 	f.StringVar(&out, "out", "", "the file to write")

@@ -88,3 +88,56 @@ func TestAKeyIsGivenAway(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// A family says in which forms it wants its files: a key store under a name, the
+// chain as a Windows box writes it, each intermediate by itself.
+func TestAFamilyGetsItsFilesInItsOwnForms(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	builtin := start(t, "serve", t.TempDir())
+	builtin.login()
+	mine := strings.NewReplacer("procedure: web-files-given-ssh", "procedure: console-store", "\nsteps:\n", `
+packs:
+  box_store: {about: the store, form: leaf-first, encoding: pkcs12-old, key: before, alias: console}
+  windows_chain: {about: the whole chain, form: leaf-first-with-root, line_ends: crlf, line_length: 76, text: true}
+  first: {about: the nearest intermediate, form: intermediate-1, encoding: der}
+  second: {about: the one above it, form: intermediate-2}
+steps:
+`, "\n  activate:\n", `
+    - {step: lay down the store, put: "{{work_folder}}/{{replacement}}/store.p12", content: "{{box_store}}", repeat: safe}
+    - {step: lay down its passphrase, put: "{{work_folder}}/{{replacement}}/store.pass", content: "{{store_passphrase}}", repeat: safe}
+    - {step: lay down the chain, put: "{{work_folder}}/{{replacement}}/chain.txt", content: "{{windows_chain}}", repeat: safe}
+    - {step: lay down the first, put: "{{work_folder}}/{{replacement}}/first.cer", content: "{{first}}", repeat: safe}
+    - {step: lay down the second, when: second, put: "{{work_folder}}/{{replacement}}/second.pem", content: "{{second}}", repeat: safe}
+  activate:
+`).Replace(builtin.ok("procedure", "show", "web-files-given-ssh"))
+	write(t, filepath.Join(folder, "store.procedure.yaml"), mine)
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", folder)
+	s.login()
+	box := simulated(t, standin.Box{})
+	s.addSimulated(name, box, "correct horse")
+	s.ok("device", "edit", name, "--family", "console-store")
+	if out := s.ok("replace", name+"/web", "--signer", "bench", "--rehearse"); !strings.Contains(out, "| ‹the whole chain›") || strings.Contains(out, "‹the store›") {
+		t.Errorf("the rehearsal:\n%s", out)
+	}
+	h := newHarbour(t)
+	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("replace", name+"/web", "--signer", "desk")
+	s.await("r1", "waiting")
+	s.ok("intake", h.sign(packed(t, s, "desk")[0]), h.at("sub.pem"))
+	s.await("r1", "sealed")
+	at := func(file string) string { return filepath.Join(box.Dir, "root/var/lib/freshseal/r1", file) }
+	opened := must(t, "", "openssl", "pkcs12", "-in", at("store.p12"), "-legacy", "-nodes", "-passin", "file:"+at("store.pass"))
+	if strings.Count(opened, "BEGIN CERTIFICATE") != 2 || strings.Count(opened, "friendlyName: console") != 2 {
+		t.Errorf("the store holds\n%s", opened)
+	}
+	if chain := read(t, at("chain.txt")); strings.Count(chain, "BEGIN CERTIFICATE") != 3 || strings.Count(chain, "\n") != strings.Count(chain, "\r\n") || !strings.Contains(chain, "subject: CN=Harbour Root") {
+		t.Errorf("the chain is\n%s", chain)
+	}
+	if first := must(t, "", "openssl", "x509", "-inform", "DER", "-in", at("first.cer"), "-noout", "-subject"); !strings.Contains(first, "Harbour Issuing") {
+		t.Errorf("the first is %s", first)
+	}
+	if _, err := os.Stat(at("second.pem")); err == nil {
+		t.Error("there is a second intermediate, which the chain has not")
+	}
+}

@@ -161,8 +161,8 @@ func TestAudiencesTrustWhatTheyHold(t *testing.T) {
 	s.fails(3, "the request lacks the name crane", "request", "check", at("crane.csr"), "--name", name, "--name", "crane", "--organization", "Tidewrack Ferries")
 	s.fails(3, "nobody can own example", "request", "check", at("crane.csr"), "--name", name, "--organization", "Tidewrack Ferries", "--public")
 	signed := h.sign(at("crane.csr"))
-	s.ok("pack", signed, h.chain(), at("crane.key"), "--open-with-file", at("pass"), "--encoding", "pkcs12-old", "--key", "before", "--passphrase-file", at("pass"), "--out", at("crane.pfx"))
-	if text := must(t, "", "openssl", "pkcs12", "-in", at("crane.pfx"), "-legacy", "-nodes", "-passin", "pass:anchor chain"); strings.Count(text, "BEGIN CERTIFICATE") != 2 || !strings.Contains(text, "PRIVATE KEY") {
+	s.ok("pack", signed, h.chain(), at("crane.key"), "--open-with-file", at("pass"), "--encoding", "pkcs12-old", "--key", "before", "--alias", "crane", "--passphrase-file", at("pass"), "--out", at("crane.pfx"))
+	if text := must(t, "", "openssl", "pkcs12", "-in", at("crane.pfx"), "-legacy", "-nodes", "-passin", "pass:anchor chain"); strings.Count(text, "BEGIN CERTIFICATE") != 2 || !strings.Contains(text, "friendlyName: crane") || !strings.Contains(text, "PRIVATE KEY") {
 		t.Error(text)
 	}
 	s.fails(3, "passphrase is another", "inspect", at("crane.pfx"))

@@ -102,15 +102,21 @@ func (s *Service) keptKey(ctx context.Context, leaf *cert.Certificate) (crypto.S
 	return nil, store.ErrNotFound
 }
 
-// addGiven adds the values that hold the key.
-func (s *Service) addGiven(ctx context.Context, j job, path chain.Path, scope procedure.Scope) error {
+// keyToGive is the key that goes to the device; nil where the device made its
+// own, or has it already.
+func (s *Service) keyToGive(ctx context.Context, j job) (crypto.Signer, string, error) {
+	if !j.procedure.Traits.KeyGiven {
+		return nil, "", nil
+	}
 	key, passphrase, err := s.givenKeyOf(ctx, j.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil // given already and forgotten; a step that names it says that it is missing
+		return nil, "", nil // given already and forgotten; a step that names it says that it is missing
 	}
-	if err != nil {
-		return err
-	}
+	return key, passphrase, err
+}
+
+// addGiven adds the values that hold the key.
+func addGiven(j job, path chain.Path, key crypto.Signer, passphrase string, scope procedure.Scope) error {
 	for name, d := range map[string]pack.Dress{
 		"private_key": {Place: pack.KeyAlone}, "key_and_chain": {Place: pack.KeyBefore},
 		"pkcs12": {Encoding: pack.PKCS12, Place: pack.KeyBefore, Passphrase: passphrase}, "pkcs12_old": {Encoding: pack.PKCS12Old, Place: pack.KeyBefore, Passphrase: passphrase},

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto"
 	"errors"
 	"fmt"
 	"time"
@@ -140,10 +141,17 @@ func (s *Service) scopeOfChain(ctx context.Context, j job) (procedure.Scope, cha
 		}
 		scope[name] = procedure.ContentValue(content)
 	}
-	if j.procedure.Traits.KeyGiven {
-		if err := s.addGiven(ctx, j, path, scope); err != nil {
+	key, passphrase, err := s.keyToGive(ctx, j)
+	if err != nil {
+		return nil, path, err
+	}
+	if key != nil {
+		if err := addGiven(j, path, key, passphrase, scope); err != nil {
 			return nil, path, err
 		}
+	}
+	if err := addPacks(j, path, key, passphrase, scope); err != nil {
+		return nil, path, err
 	}
 	for name, dressed := range map[string]struct {
 		form  pack.Form
@@ -158,6 +166,30 @@ func (s *Service) scopeOfChain(ctx context.Context, j job) (procedure.Scope, cha
 		scope[name] = procedure.ContentValue(content)
 	}
 	return scope, path, nil
+}
+
+// addPacks adds the files in the forms that the family wants, as far as the chain
+// holds what they want: a step that names what is missing says so, and one with
+// when is left out.
+func addPacks(j job, path chain.Path, key crypto.Signer, passphrase string, scope procedure.Scope) error {
+	for _, p := range j.procedure.Packs {
+		if p.Secret() && key == nil {
+			continue // given already and forgotten
+		}
+		d := p.Dress
+		d.Passphrase = passphrase
+		content, err := pack.Write(p.Form, d, path, key)
+		switch {
+		case errors.Is(err, pack.ErrNoRoot), errors.Is(err, pack.ErrNoIntermediate):
+		case err != nil:
+			return fmt.Errorf("making the pack %s: %w", p.Name, err)
+		case p.Secret():
+			scope[p.Name] = procedure.SecretValue(content)
+		default:
+			scope[p.Name] = procedure.ContentValue(content)
+		}
+	}
+	return nil
 }
 
 // section carries out a stage that consists of the procedure's steps alone.

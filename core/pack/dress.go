@@ -82,6 +82,30 @@ type Dress struct {
 // ErrNoPassphrase says that something is to be locked and nothing locks it.
 var ErrNoPassphrase = errors.New("this form is locked with a passphrase, and none is given")
 
+// Unfit says why no file can be written in this dress, whatever the chain is.
+func (d Dress) Unfit(form Form, withKey bool) error {
+	one := form != LeafFirst && form != LeafFirstWithRoot && form != Intermediates && form != IntermediatesWithRoot
+	switch store := d.Encoding == PKCS12 || d.Encoding == PKCS12Old; {
+	case store && !withKey:
+		return errNoKeyWanted
+	case store && (form == Intermediates || form == IntermediatesWithRoot || form == Root):
+		return errors.New("a PKCS #12 store begins with the leaf")
+	case (d.Encoding == PKCS7 || d.Encoding == PKCS7PEM) && withKey:
+		return errKeyInPKCS7
+	case d.Encoding == DER && !(withKey && d.Place == KeyAlone) && (!one || withKey):
+		return errOneInDER
+	case d.Alias != "" && !store:
+		return errors.New("only a PKCS #12 store has an alias")
+	}
+	return nil
+}
+
+var (
+	errNoKeyWanted = errors.New("a PKCS #12 store is for a key with its certificates, and no key is wanted")
+	errKeyInPKCS7  = errors.New("PKCS #7 holds no key; ask for pkcs12")
+	errOneInDER    = errors.New("DER holds one thing: one certificate, or the key alone; ask for pem, pkcs7 or pkcs12")
+)
+
 // Write writes a file in this dress, and reads it back: what it returns holds
 // just the certificates of the form, in order, and this key where it should.
 func Write(form Form, d Dress, path chain.Path, key crypto.Signer) ([]byte, error) {
@@ -94,7 +118,7 @@ func Write(form Form, d Dress, path chain.Path, key crypto.Signer) ([]byte, erro
 	}
 	if store := d.Encoding == PKCS12 || d.Encoding == PKCS12Old; d.Place == "" || d.Place == NoKey {
 		if store {
-			return nil, errors.New("a PKCS #12 store is for a key with its certificates, and no key is wanted")
+			return nil, errNoKeyWanted
 		}
 		key = nil
 	} else if key == nil {
@@ -117,7 +141,7 @@ func (d Dress) write(certificates []*cert.Certificate, key crypto.Signer) ([]byt
 		return d.der(certificates, key)
 	case PKCS7, PKCS7PEM:
 		if key != nil {
-			return nil, errors.New("PKCS #7 holds no key; ask for pkcs12")
+			return nil, errKeyInPKCS7
 		}
 		var all []byte
 		for _, c := range certificates {
@@ -161,7 +185,7 @@ func (d Dress) der(certificates []*cert.Certificate, key crypto.Signer) ([]byte,
 		_, _, der, err := d.key(key)
 		return der, err
 	}
-	return nil, errors.New("DER holds one thing: one certificate, or the key alone; ask for pem, pkcs7 or pkcs12")
+	return nil, errOneInDER
 }
 
 func (d Dress) pem(certificates []*cert.Certificate, key crypto.Signer) ([]byte, error) {

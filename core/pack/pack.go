@@ -6,6 +6,7 @@
 //	intermediates          what stands between leaf and root
 //	intermediates-with-root
 //	root                   the root alone
+//	intermediate-1 … 3     one intermediate, the nearest to the leaf being the first
 //
 // Make writes them as PEM (RFC 7468) with LF line ends and a line end after the
 // last block; Write in any other dress, with the key where the box wants that too.
@@ -31,13 +32,19 @@ const (
 	Intermediates         Form = "intermediates"
 	IntermediatesWithRoot Form = "intermediates-with-root"
 	Root                  Form = "root"
+	Intermediate1         Form = "intermediate-1"
+	Intermediate2         Form = "intermediate-2"
+	Intermediate3         Form = "intermediate-3"
 )
 
 // Forms are all forms, in the order in which they are explained.
-var Forms = []Form{LeafFirst, LeafFirstWithRoot, Leaf, Intermediates, IntermediatesWithRoot, Root}
+var Forms = []Form{LeafFirst, LeafFirstWithRoot, Leaf, Intermediates, IntermediatesWithRoot, Root, Intermediate1, Intermediate2, Intermediate3}
 
-// ErrNoRoot says that a form wants the root and the path does not hold it.
-var ErrNoRoot = errors.New("the path holds no root, and this form wants it")
+// What a form can want that the path does not hold.
+var (
+	ErrNoRoot         = errors.New("the path holds no root, and this form wants it")
+	ErrNoIntermediate = errors.New("the path holds fewer intermediates than this form wants")
+)
 
 // Make writes the file of this form. What it returns was read back and holds
 // just the certificates it should, in order.
@@ -66,6 +73,12 @@ func choose(form Form, path chain.Path) ([]*cert.Certificate, error) {
 		return leaf, nil
 	case Intermediates:
 		return middle, nil
+	case Intermediate1, Intermediate2, Intermediate3:
+		n := int(form[len(form)-1] - '1')
+		if n >= len(middle) {
+			return nil, ErrNoIntermediate
+		}
+		return middle[n : n+1], nil
 	case LeafFirstWithRoot, IntermediatesWithRoot, Root:
 		if root == nil {
 			return nil, ErrNoRoot

@@ -14,6 +14,12 @@ func (r *reader) check(p *Procedure) {
 	for _, s := range p.Settings {
 		known[s.Name] = s.Kind
 	}
+	for _, pack := range p.Packs {
+		if _, taken := known[pack.Name]; taken {
+			r.fault(nil, "choose another name", "a setting is called %q as well as a pack", pack.Name)
+		}
+		known[pack.Name] = Content
+	}
 	for _, section := range Sections {
 		names := map[string]bool{}
 		for i := range p.Steps[section] {
@@ -79,8 +85,13 @@ func (r *reader) at(steps []Step) ast.Node {
 func (r *reader) checkValues(p Procedure, section Section, step *Step, known map[string]Kind) {
 	at := r.places[step]
 	use := func(name, fragment, place string) {
-		if Given[name].Secret && !p.Traits.KeyGiven {
+		made, packed := p.Pack(name)
+		if (Given[name].Secret || made.Secret()) && !p.Traits.KeyGiven {
 			r.faultIn(at, fragment, "write key_made_by: service among the traits, or leave it out", "{{%s}} is there only where Fresh Seal makes the key", name)
+			return
+		}
+		if packed && !reached(section, "leaf") {
+			r.faultIn(at, fragment, "use it in a later section", "the pack {{%s}} is not there before the section %s", name, availableFrom["leaf"])
 			return
 		}
 		kind, ok := known[name]
@@ -117,7 +128,7 @@ func (r *reader) checkValues(p Procedure, section Section, step *Step, known map
 		}
 	}
 	for _, each := range step.Files {
-		if Given[each.Text].Secret {
+		if made, _ := p.Pack(each.Text); Given[each.Text].Secret || made.Secret() {
 			r.faultIn(at, each.Text, "let a step put it over a link", "{{%s}} is secret and may not pass through a person's hands", each.Text)
 		}
 		use(each.Text, "{{"+each.Text+"}}", "file")
@@ -132,7 +143,8 @@ func (r *reader) checkValues(p Procedure, section Section, step *Step, known map
 		use(step.Expect.Same, "{{"+step.Expect.Same+"}}", "file")
 	}
 	if name := step.When.Setting; name != "" {
-		if _, ok := p.Setting(name); !ok && name != KeyAgain {
+		_, setting := p.Setting(name)
+		if _, made := p.Pack(name); !setting && !made && name != KeyAgain {
 			r.faultIn(at, name, "name one of "+strings.Join(append(p.settingNames(), KeyAgain), ", "), "when names %q, which is no setting", name)
 		}
 	}

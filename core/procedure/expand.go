@@ -173,6 +173,9 @@ func (p Procedure) Rehearse(scope Scope) ([]Rehearsed, error) {
 	for name, v := range Given {
 		full[name] = v
 	}
+	for _, pack := range p.Packs {
+		full[pack.Name] = Value{Kind: Content, Text: "to come", Secret: pack.Secret(), About: pack.About}
+	}
 	for name, v := range scope {
 		full[name] = v
 	}

@@ -90,6 +90,7 @@ func (r *reader) file(text []byte) Procedure {
 		"links":     func(n ast.Node) { p.Links = r.words(n, links) },
 		"settings":  func(n ast.Node) { p.Settings = r.settings(n) },
 		"traits":    func(n ast.Node) { p.Traits = r.traits(n) },
+		"packs":     func(n ast.Node) { p.Packs = r.packs(n) },
 		"steps":     func(n ast.Node) { p.Steps = r.sections(n) },
 	}, "procedure", "title", "links", "traits", "steps")
 	return p

@@ -103,6 +103,7 @@ type Procedure struct {
 	Links    []string
 	Settings []Setting
 	Traits   Traits
+	Packs    []Pack
 	Steps    map[Section][]Step
 }
 
@@ -112,6 +113,27 @@ type Setting struct {
 	Kind    Kind
 	About   string
 	Default string
+}
+
+// Pack is a file in a form of its family's own, made of the new chain. Steps name
+// it as a value.
+type Pack struct {
+	Name  string
+	About string
+	Form  pack.Form
+	Dress pack.Dress
+}
+
+// Secret says that the pack holds the private key.
+func (p Pack) Secret() bool { return p.Dress.Place != "" && p.Dress.Place != pack.NoKey }
+
+// Pack finds a pack by its name.
+func (p Procedure) Pack(name string) (Pack, bool) {
+	i := slices.IndexFunc(p.Packs, func(each Pack) bool { return each.Name == name })
+	if i < 0 {
+		return Pack{}, false
+	}
+	return p.Packs[i], true
 }
 
 // Traits are what Fresh Seal must know of the family to plan and to wait.

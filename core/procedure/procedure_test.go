@@ -41,8 +41,18 @@ func TestFaultsAreFoundWithTheirPlaceAndTheirRemedy(t *testing.T) {
 		{"two verbs", "    - step: a\n      run: true\n      fetch: /x\n", 14, 14, "two verbs"},
 		{"two steps of one name", "    - step: print it\n      run: true\n", 14, 11, "give each a name of its own"},
 		{"an alias", "    - step: a\n      run: *x\n", 13, 12, ""},
+		{"a store without its key", "packs:\n  box: {about: x, encoding: pkcs12}\n", 2, 3, "no key is wanted"},
+		{"a chain in DER", "packs:\n  box: {about: x, encoding: der}\n", 2, 3, "DER holds one thing"},
+		{"a pack of a value's name", "packs:\n  leaf: {about: x}\n", 2, 3, "every procedure has"},
+		{"a pack before it is there", "packs:\n  box: {about: x}\n    - step: a\n      put: /x\n      content: \"{{box}}\"\n", 16, 17, "not there before the section backup"},
+		{"a key that the device made", "packs:\n  box: {about: x, key: before}\n    - step: a\n      put: /x\n      content: \"{{box}}\"\n", 16, 17, "only where Fresh Seal makes the key"},
 	} {
-		_, faults := procedure.Parse([]byte(frame(c.step)))
+		packs, step := "", c.step
+		if strings.HasPrefix(step, "packs:") { // they stand at the beginning of the file
+			lines := strings.SplitAfterN(step, "\n", 3)
+			packs, step = lines[0]+lines[1], lines[2]
+		}
+		_, faults := procedure.Parse([]byte(packs + frame(step)))
 		if len(faults) == 0 {
 			t.Errorf("%s is not found", c.about)
 			continue
