@@ -13,14 +13,20 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"freshseal/e2e/browser"
 	"freshseal/standin"
 )
 
-// Twelve requests go out as one parcel and come back as signers send things:
-// nine go on by themselves, and of three it is said exactly what is wrong.
-func TestAMessyPileComesBack(t *testing.T) {
-	t.Parallel()
-	s := start(t, "demo", t.TempDir())
+// errand is twelve requests that go to the harbour, and what comes back of them.
+type errand struct {
+	ids          []string
+	ours, theirs harbour
+	requests     []string // files, in the parcel's order
+}
+
+// askTwelve begins twelve replacements that wait for the signer harbour.
+func askTwelve(t *testing.T, s *server) *errand {
+	t.Helper()
 	devices := []string{gate, "tickets.northholm.tidewrack.example", "radar.gannet-point.tidewrack.example", "scale.mainquay.tidewrack.example",
 		"weather.gannet-point.tidewrack.example", "ramp.northholm.tidewrack.example", "bridge.turnstone.tidewrack.example", itself}
 	for i := range 4 {
@@ -28,44 +34,42 @@ func TestAMessyPileComesBack(t *testing.T) {
 		s.addSimulated(name, simulated(t, standin.Box{}), "correct horse")
 		devices = append(devices, name)
 	}
-	ours, theirs := newHarbour(t), newHarbour(t)
-	s.ok("audience", "add", "fleet", ours.at("root.pem"))
-	s.ok("audience", "add", "fleet", theirs.at("root.pem"))
+	e := &errand{ours: newHarbour(t), theirs: newHarbour(t)}
+	s.ok("audience", "add", "fleet", e.ours.at("root.pem"))
+	s.ok("audience", "add", "fleet", e.theirs.at("root.pem"))
 	s.ok("signer", "set", "harbour", "--about", "Harbour Authority", "--turnaround", "5", "--max-days", "200", "--wildcards", "--addresses", "--field", "organization", "--notes", "profile Server")
-	s.ok("signer", "set", "port-ca", "--public")
-	s.fails(1, "nobody can own example", "replace", "buoy-1.saltmere.tidewrack.example/web", "--signer", "port-ca", "--rehearse")
-	var ids []string
 	for _, d := range devices {
 		var r struct{ ID string }
 		s.json(&r, "replace", d+"/web", "--signer", "harbour", "--organization", "Tidewrack Ferries")
-		ids = append(ids, r.ID)
+		e.ids = append(e.ids, r.ID)
 	}
-	for _, id := range ids {
+	for _, id := range e.ids {
 		s.await(id, "waiting")
 	}
-	dir := t.TempDir()
-	parcel := filepath.Join(dir, "out.zip")
-	s.ok("parcel", "pack", "--signer", "harbour", "--out", parcel)
-	s.ok("parcel", "hand", "p1", "--to", "Ms Fulmar", "--reference", "HA-2207")
-	if list := s.ok("parcel", "list"); !strings.Contains(list, "handed-over") {
-		t.Error(list)
-	}
-	requests := unpack(t, parcel)
-	if len(requests) != len(devices) {
-		t.Fatalf("%d requests are in the parcel", len(requests))
-	}
+	return e
+}
 
-	pile := filepath.Join(dir, "back")
+// comesBack signs the requests of a parcel and makes a folder of the answers as
+// signers send them: nine are good, of three each has another fault, and one is
+// for a name that nobody asked for.
+func (e *errand) comesBack(t *testing.T, parcel string) (pile string) {
+	t.Helper()
+	e.requests = unpack(t, parcel)
+	if len(e.requests) != len(e.ids) {
+		t.Fatalf("%d requests are in the parcel", len(e.requests))
+	}
+	dir := t.TempDir()
+	pile = filepath.Join(dir, "back")
 	put := func(name string, content string) { write(t, filepath.Join(pile, name), content) }
-	leaf := func(i int) string { return read(t, ours.sign(requests[i])) }
+	leaf := func(i int) string { return read(t, e.ours.sign(e.requests[i])) }
 	// Three in PKCS #7, two in DER under odd names, two in one mail, two in a zip.
 	p7 := filepath.Join(pile, "chain(1).p7b")
 	put("note.txt", "Dear keeper, as discussed. Regards, HA\n")
-	must(t, "", "openssl", "crl2pkcs7", "-nocrl", "-certfile", ours.sign(requests[0]), "-certfile", ours.sign(requests[1]), "-certfile", ours.sign(requests[2]), "-outform", "DER", "-out", p7)
+	must(t, "", "openssl", "crl2pkcs7", "-nocrl", "-certfile", e.ours.sign(e.requests[0]), "-certfile", e.ours.sign(e.requests[1]), "-certfile", e.ours.sign(e.requests[2]), "-outform", "DER", "-out", p7)
 	for i, name := range map[int]string{3: "certnew.cer", 4: "certnew(2).cer"} {
-		must(t, "", "openssl", "x509", "-in", ours.sign(requests[i]), "-outform", "DER", "-out", filepath.Join(pile, name))
+		must(t, "", "openssl", "x509", "-in", e.ours.sign(e.requests[i]), "-outform", "DER", "-out", filepath.Join(pile, name))
 	}
-	put("mail.eml", "From: HA <desk@harbour.example>\r\nSubject: certificates\r\nContent-Type: text/plain\r\n\r\n> "+strings.ReplaceAll(ours.read("root.pem")+leaf(5)+ours.read("sub.pem")+leaf(6), "\n", "\r\n> "))
+	put("mail.eml", "From: HA <desk@harbour.example>\r\nSubject: certificates\r\nContent-Type: text/plain\r\n\r\n> "+strings.ReplaceAll(e.ours.read("root.pem")+leaf(5)+e.ours.read("sub.pem")+leaf(6), "\n", "\r\n> "))
 	inner := filepath.Join(dir, "zip")
 	write(t, filepath.Join(inner, "a.crt"), strings.ReplaceAll(leaf(7), "\n", "\r\n"))
 	write(t, filepath.Join(inner, "b.crt"), leaf(8))
@@ -74,16 +78,43 @@ func TestAMessyPileComesBack(t *testing.T) {
 	// is not there, one that lacks the name; besides, one that nobody asked for.
 	key := []string{"-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(dir, "k")}
 	other := filepath.Join(dir, "other.csr")
-	must(t, "", "openssl", append([]string{"req", "-out", other, "-subj", "/CN=x", "-addext", "subjectAltName=DNS:" + nameOf(t, requests[9])}, key...)...)
-	put("10.pem", read(t, ours.sign(other)))
-	put("11.pem", read(t, theirs.sign(requests[10])))
+	must(t, "", "openssl", append([]string{"req", "-out", other, "-subj", "/CN=x", "-addext", "subjectAltName=DNS:" + nameOf(t, e.requests[9])}, key...)...)
+	put("10.pem", read(t, e.ours.sign(other)))
+	put("11.pem", read(t, e.theirs.sign(e.requests[10])))
 	short := write(t, filepath.Join(dir, "short.ext"), "subjectAltName=DNS:elsewhere.tidewrack.example\n")
-	must(t, "", "openssl", "x509", "-req", "-in", requests[11], "-CA", ours.at("sub.pem"), "-CAkey", ours.at("sub.key"), "-days", "90", "-extfile", short, "-out", filepath.Join(pile, "12.pem"))
+	must(t, "", "openssl", "x509", "-req", "-in", e.requests[11], "-CA", e.ours.at("sub.pem"), "-CAkey", e.ours.at("sub.key"), "-days", "90", "-extfile", short, "-out", filepath.Join(pile, "12.pem"))
 	stranger := filepath.Join(dir, "stranger.csr")
 	must(t, "", "openssl", append([]string{"req", "-out", stranger, "-subj", "/CN=nobody", "-addext", "subjectAltName=DNS:nobody.tidewrack.example"}, key...)...)
-	put("13.pem", read(t, ours.sign(stranger)))
+	put("13.pem", read(t, e.ours.sign(stranger)))
+	return pile
+}
 
-	r := s.run("", "intake", pile, "--as", "json")
+// sealed waits until the nine are done.
+func (e *errand) sealed(t *testing.T, s *server) {
+	t.Helper()
+	for _, request := range e.requests[:9] {
+		s.await(idOf(t, s, nameOf(t, request)), "sealed")
+	}
+}
+
+// what is said of those that cannot be used.
+var faulty = []string{"with another key", "with key identifier", "is not among the names of", "no request here has this leaf's key"}
+
+// Twelve requests go out as one parcel and come back as signers send things:
+// nine go on by themselves, and of three it is said exactly what is wrong.
+func TestAMessyPileComesBack(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	e := askTwelve(t, s)
+	s.ok("signer", "set", "port-ca", "--public")
+	s.fails(1, "nobody can own example", "replace", "buoy-1.saltmere.tidewrack.example/web", "--signer", "port-ca", "--rehearse")
+	parcel := filepath.Join(t.TempDir(), "out.zip")
+	s.ok("parcel", "pack", "--signer", "harbour", "--out", parcel)
+	s.ok("parcel", "hand", "p1", "--to", "Ms Fulmar", "--reference", "HA-2207")
+	if list := s.ok("parcel", "list"); !strings.Contains(list, "handed-over") {
+		t.Error(list)
+	}
+	r := s.run("", "intake", e.comesBack(t, parcel), "--as", "json")
 	var in struct {
 		Answers []struct {
 			Replacement, Device, Why string
@@ -104,20 +135,82 @@ func TestAMessyPileComesBack(t *testing.T) {
 	if accepted != 9 || len(in.Answers) != 13 {
 		t.Errorf("%d of %d answers are accepted; of the others it says\n%s", accepted, len(in.Answers), whys)
 	}
-	for _, want := range []string{"with another key", "with key identifier", "is not among the names of", "no request here has this leaf's key\n"} {
+	for _, want := range faulty {
 		if !strings.Contains(whys, want) {
 			t.Errorf("it does not say %q:\n%s", want, whys)
 		}
 	}
-	for i := range 9 {
-		s.await(idOf(t, s, nameOf(t, requests[i])), "sealed")
-	}
+	e.sealed(t, s)
 	if list := s.ok("parcel", "list"); !strings.Contains(list, "partly-back") {
 		t.Error(list)
 	}
 	// The intermediate that was missing comes alone, and the leaf is remembered.
-	s.fails(3, "accepted; it goes on by itself", "intake", theirs.at("sub.pem"))
-	s.await(idOf(t, s, nameOf(t, requests[10])), "sealed")
+	s.fails(3, "accepted; it goes on by itself", "intake", e.theirs.at("sub.pem"))
+	s.await(idOf(t, s, nameOf(t, e.requests[10])), "sealed")
+}
+
+// The same story in the browser: packed, handed over, dropped, and one asked for
+// again that came back wrong.
+func TestAMessyPileInTheBrowser(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	e := askTwelve(t, s)
+	p := openConsole(t, s)
+	steps(t,
+		func() error { return p.Click("//nav//a[.='Desk']") },
+		func() error { return p.Click(browser.Button("Pack 12 into a parcel for harbour")) },
+		func() error { return p.Click(browser.Button("Handed over")) },
+		func() error { return p.Type("//form[@aria-label='Hand p1 over']//input", "Ms Fulmar") },
+		func() error { return p.Click(browser.Button("Record")) },
+		func() error {
+			return p.Wait("//*[contains(.,'with Ms Fulmar since') and contains(.,'profile Server')]")
+		},
+	)
+	parcel := filepath.Join(t.TempDir(), "out.zip")
+	s.ok("parcel", "get", "p1", "--out", parcel)
+	files, err := filepath.Glob(filepath.Join(e.comesBack(t, parcel), "*"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	count := func(selector string) string {
+		n, err := p.Eval("String(document.querySelectorAll('" + selector + "').length)")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	steps(t,
+		func() error { return p.Upload("#pile", files...) },
+		func() error {
+			return p.Wait("//*[@aria-label='Account of the files' and contains(.,'9 of 13 leaves accepted')]")
+		},
+	)
+	if good, bad, arrows := count("[data-accepted=true]"), count("[data-accepted=false]"), count(`[aria-label="Account of the files"] [data-accepted] a[href^="/replacements/"]`); good != "9" || bad != "4" || arrows != "11" {
+		t.Errorf("%s are accepted, %s are not, %s have an arrow to their request", good, bad, arrows)
+	}
+	account, err := p.Text("//*[@aria-label='Account of the files']")
+	for _, want := range append(faulty, "bundle.zip › a.crt", "text without any PEM block") {
+		if err != nil || !strings.Contains(account, want) {
+			t.Errorf("the account does not say %q (%v):\n%s", want, err, account)
+		}
+	}
+	e.sealed(t, s)
+	wrong := idOf(t, s, nameOf(t, e.requests[11]))
+	steps(t,
+		func() error {
+			return p.Wait("//section[@aria-label='Leaves for nobody' and contains(.,'with another key') and contains(.,'Nobody here bears')]")
+		},
+		func() error { return p.Click(browser.Button("Throw away")) },
+		func() error { return p.Click("//*[@data-file='12.pem']" + browser.Link("/replacements/"+wrong)) },
+		func() error { return p.Click(browser.Button("Ask again")) },
+		func() error { return p.Type("#again-reason", "the signer lost its name") },
+		func() error { return p.Click(browser.Button("Make another request")) },
+		func() error { return p.Wait("//dd[contains(.,'asked for anew by admin: the signer lost its name')]") },
+	)
+	s.await(wrong, "waiting")
+	if list := s.ok("parcel", "list"); !strings.Contains(list, "partly-back") {
+		t.Error(list)
+	}
 }
 
 // Each group of clients has its own roots: who trusts a chain is told, what the

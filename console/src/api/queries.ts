@@ -51,6 +51,7 @@ export const usersQuery = queryOptions({ queryKey: ['users'], queryFn: async () 
 export const tokensQuery = queryOptions({ queryKey: ['tokens'], queryFn: async () => items(await take(api.GET('/api/v1/tokens'))) })
 export const signersQuery = queryOptions({ queryKey: ['signers'], queryFn: async () => items(await take(api.GET('/api/v1/signers'))), staleTime: 600_000 })
 export const parcelsQuery = queryOptions({ queryKey: ['parcels'], queryFn: async () => items(await take(api.GET('/api/v1/parcels'))) })
+export const asidesQuery = queryOptions({ queryKey: ['asides'], queryFn: async () => items(await take(api.GET('/api/v1/asides'))) })
 export const tasksQuery = queryOptions({ queryKey: ['tasks'], queryFn: async () => items(await take(api.GET('/api/v1/tasks'))), refetchInterval: 5_000 })
 
 /** replacementsQuery is the newest replacements, of one device or in one state where that is asked for. */

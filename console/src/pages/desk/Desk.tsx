@@ -5,16 +5,20 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { Link as RouterLink } from 'react-router'
 import { api, take, type Replacement } from '../../api/client'
-import { parcelsQuery, queryClient, replacementsQuery } from '../../api/queries'
+import { parcelsQuery, queryClient, replacementsQuery, signersQuery, tasksQuery } from '../../api/queries'
 import { Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
+import { day } from '../../parts/words'
+import { Asides } from './Asides'
 import { DropZone } from './DropZone'
 import { ParcelRow } from './ParcelRow'
 
 /** Desk is where requests go out to a person and certificates come back. */
 export function Desk() {
-  const all = useQuery(replacementsQuery({ waiting_for: 'signer' }))
+  const all = useQuery(replacementsQuery({ state: 'waiting' }))
   const parcels = useQuery(parcelsQuery)
+  const known = useQuery(signersQuery)
+  const tasks = useQuery(tasksQuery)
   const pack = useMutation({
     mutationFn: (signer: string) => take(api.POST('/api/v1/parcels', { body: { signer } })),
     onSuccess: (p) => {
@@ -23,7 +27,7 @@ export function Desk() {
     },
   })
   if (all.error) return <Problem error={all.error} again={() => void all.refetch()} />
-  const waiting = (all.data ?? []).filter((r) => r.state === 'waiting' && r.waiting_for === 'signer')
+  const waiting = (all.data ?? []).filter((r) => r.stage === 'sign')
   const unpacked = waiting.filter((r) => !r.parcel)
   const signers = [...new Set([...unpacked.map((r) => r.signer), ...(unpacked.length ? [] : ['desk'])])]
   return (
@@ -51,15 +55,28 @@ export function Desk() {
           ) : (
             waiting.map((r) => <Waiting key={r.id} r={r} />)
           )}
+          {(tasks.data ?? [])
+            .filter((t) => t.domains?.length)
+            .map((t) => (
+              <Box key={t.id} sx={{ mt: 1, pl: 1, borderLeft: 3, borderColor: 'seal' }}>
+                <Link component={RouterLink} to={`/replacements/${t.replacement}`}>
+                  {t.name}
+                </Link>
+                <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+                  by {day(t.due_at)}, {t.taken_by ? `${t.taken_by} does it` : 'nobody does it yet'}
+                </Typography>
+              </Box>
+            ))}
         </Panel>
         <Panel title="Parcels">
           {(parcels.data ?? []).length === 0 && <Typography sx={{ color: 'text.secondary' }}>None yet.</Typography>}
           {(parcels.data ?? []).map((p) => (
-            <ParcelRow key={p.id} p={p} />
+            <ParcelRow key={p.id} p={p} signer={known.data?.find((s) => s.name === p.signer)} />
           ))}
         </Panel>
       </Box>
       <DropZone />
+      <Asides />
     </Box>
   )
 }
@@ -72,6 +89,7 @@ function Waiting({ r }: { r: Replacement }) {
       </Link>
       <Box component="span" sx={{ color: 'text.secondary' }}>
         {r.parcel ? `in parcel ${r.parcel}` : 'not packed yet'}
+        {r.waiting_for === 'validation' && ', its domain is to be proven'}
       </Box>
     </Box>
   )

@@ -13,7 +13,7 @@ import { day, moment } from '../../parts/words'
 const states: Record<Schemas['Parcel']['state'], string> = { packed: 'packed, not handed over yet', 'handed-over': 'handed over', 'partly-back': 'partly back', complete: 'complete' }
 
 /** ParcelRow tells where a parcel is in its life, and takes down to whom it was handed. */
-export function ParcelRow({ p }: { p: Schemas['Parcel'] }) {
+export function ParcelRow({ p, signer }: { p: Schemas['Parcel']; signer?: Schemas['Signer'] }) {
   const [open, setOpen] = useState(false)
   const [to, setTo] = useState('')
   const [reference, setReference] = useState('')
@@ -21,7 +21,7 @@ export function ParcelRow({ p }: { p: Schemas['Parcel'] }) {
     mutationFn: () => take(api.POST('/api/v1/parcels/{id}/handover', { params: { path: { id: p.id } }, body: { to, reference } })),
     onSuccess: () => {
       setOpen(false)
-      return queryClient.invalidateQueries({ queryKey: ['parcels'] })
+      return queryClient.invalidateQueries()
     },
   })
   return (
@@ -44,6 +44,13 @@ export function ParcelRow({ p }: { p: Schemas['Parcel'] }) {
           with {p.handed_to} since {day(p.handed_at)}
           {p.reference && `, number ${p.reference}`}
           {p.back_by && p.open > 0 && `; expected back by ${day(p.back_by)}`}
+          {p.obsolete > 0 && `; ${p.obsolete} asked for anew since`}
+        </Typography>
+      )}
+      {p.reminder && <Typography sx={{ color: 'error.main', fontWeight: 600 }}>{p.reminder}</Typography>}
+      {signer?.notes && p.open > 0 && (
+        <Typography variant="body2" sx={{ whiteSpace: 'pre-line' }}>
+          <strong>{signer.name}:</strong> {signer.notes}
         </Typography>
       )}
       {p.state === 'packed' && !open && (

@@ -51,6 +51,16 @@ export function Overview() {
           <Expiry ends={status.data.ends} />
         </Panel>
         <Panel title="Under way">
+          {status.data.late.map((p) => (
+            <Box key={p.id} sx={{ mb: 1, pl: 1, borderLeft: 3, borderColor: 'error.main' }}>
+              <Link component={RouterLink} to="/desk">
+                Parcel {p.id} is late: {p.open} not back
+              </Link>
+              <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+                {p.reminder}
+              </Typography>
+            </Box>
+          ))}
           {(tasks.data ?? []).map((t) => (
             <Box key={t.id} sx={{ mb: 1, pl: 1, borderLeft: 3, borderColor: 'seal' }}>
               <Link component={RouterLink} to={`/replacements/${t.replacement}`}>

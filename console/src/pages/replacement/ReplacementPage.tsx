@@ -6,6 +6,7 @@ import Link from '@mui/material/Link'
 import Skeleton from '@mui/material/Skeleton'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { Link as RouterLink, useParams } from 'react-router'
 import { api, take, type Replacement } from '../../api/client'
 import { queryClient, replacementQuery } from '../../api/queries'
@@ -16,6 +17,7 @@ import { Facts, Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { StateMark } from '../../parts/State'
 import { moment } from '../../parts/words'
+import { AskAgain, canAskAgain } from './AskAgain'
 import { GuidedStep } from './GuidedStep'
 import { Stages } from './Stages'
 import { useLive } from './useLive'
@@ -57,7 +59,7 @@ export function ReplacementPage() {
           )}
         </Alert>
       )}
-      {it.waiting_for === 'person' && <GuidedStep replacement={it.id} />}
+      {(it.waiting_for === 'person' || it.waiting_for === 'validation') && <GuidedStep replacement={it.id} />}
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 3fr) minmax(0, 2fr)' }, alignItems: 'start' }}>
         <Panel title="Stages">
           <Stages r={it} />
@@ -78,6 +80,7 @@ export function ReplacementPage() {
                 ['Signer', it.signer],
                 ['Asked for by', `${it.asked_by}, ${moment(it.begun_at)}`],
                 ...(it.approved_by ? [['Approved by', it.approved_by] as [string, string]] : []),
+                ...(it.former ?? []).map((f) => ['Obsolete', `${f.sha256.slice(0, 16)}…, asked for anew by ${f.by}: ${f.reason}`] as [string, string]),
                 ['Old', <Print text={it.old_sha256} />],
                 ['New', <Print text={it.new_sha256} />],
               ]}
@@ -108,6 +111,7 @@ const touched = ['trust', 'install', 'trial', 'activate', 'prove', 'mirror', 'se
 
 /** Wishes are what a person can ask of a replacement as it stands. */
 function Wishes({ r }: { r: Replacement }) {
+  const [again, setAgain] = useState(false)
   const ask = useMutation({
     mutationFn: (what: 'approve' | 'cancel' | 'revert' | 'resume') => {
       const params = { params: { path: { id: r.id } } }
@@ -132,6 +136,11 @@ function Wishes({ r }: { r: Replacement }) {
             Resume
           </Button>
         )}
+        {canAskAgain(r) && (
+          <Button variant="outlined" onClick={() => setAgain(true)}>
+            Ask again
+          </Button>
+        )}
         {open && (
           <Button variant="outlined" color="error" onClick={() => ask.mutate('cancel')} disabled={ask.isPending}>
             Cancel
@@ -144,6 +153,7 @@ function Wishes({ r }: { r: Replacement }) {
         )}
       </Box>
       {ask.error && <Problem error={ask.error} />}
+      {again && <AskAgain r={r} close={() => setAgain(false)} />}
     </Box>
   )
 }

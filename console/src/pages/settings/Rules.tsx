@@ -1,12 +1,14 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, take, type Schemas } from '../../api/client'
-import { policiesQuery, queryClient } from '../../api/queries'
+import { policiesQuery, queryClient, signersQuery } from '../../api/queries'
 import { Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 
@@ -19,6 +21,14 @@ const numbers = [
   ['max_lifetime_days', 'Longest life in days; 0: any'],
   ['min_rsa_bits', 'Smallest RSA key, bits'],
   ['min_ec_bits', 'Smallest key on a curve, bits'],
+] as const
+
+const switches = [
+  ['short_names', 'Ask for short names too'],
+  ['address_names', 'Ask for addresses too'],
+  ['cluster_names', 'Ask for the names of the cluster too'],
+  ['keep_keys', 'Keep keys that were made here'],
+  ['weak_keys', 'It can do no better than RSA 1024'],
 ] as const
 
 /** Rules shows the policy of the fleet, and where sites and devices differ from it. */
@@ -47,6 +57,7 @@ export function Rules() {
 
 function Rule({ policy }: { policy: Policy }) {
   const [rules, setRules] = useState(policy.rules)
+  const signers = useQuery(signersQuery)
   const save = useMutation({
     mutationFn: () => take(api.PUT('/api/v1/policies', { body: { scope: policy.scope, rules } })),
     onSuccess: () => queryClient.invalidateQueries(),
@@ -74,7 +85,27 @@ function Rule({ policy }: { policy: Policy }) {
           <MenuItem value="anybody">any operator</MenuItem>
           <MenuItem value="another">another than who asked</MenuItem>
         </TextField>
+        <TextField select size="small" label="Who signs where nobody is named" value={rules.signer ?? ''} onChange={(e) => setRules({ ...rules, signer: e.target.value })}>
+          <MenuItem value="">nobody</MenuItem>
+          {(signers.data ?? []).map((s) => (
+            <MenuItem key={s.name} value={s.name}>
+              {s.name}
+            </MenuItem>
+          ))}
+        </TextField>
+        <TextField select size="small" label="A replacement's key" value={rules.renewal_key ?? ''} onChange={(e) => setRules({ ...rules, renewal_key: e.target.value as 'new' })}>
+          <MenuItem value="new">is a new one</MenuItem>
+          <MenuItem value="same">is the one in use, where that can be</MenuItem>
+        </TextField>
         <TextField size="small" label="Names that every leaf must have" value={(rules.required_names ?? []).join(' ')} onChange={(e) => setRules({ ...rules, required_names: e.target.value.split(' ').filter(Boolean) })} />
+        <TextField size="small" label="Services whose names are asked for" value={(rules.name_prefixes ?? []).join(' ')} onChange={(e) => setRules({ ...rules, name_prefixes: e.target.value.split(' ').filter(Boolean) })} />
+      </Box>
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2 }}>
+        {switches
+          .filter(([name]) => name !== 'weak_keys' || policy.scope.startsWith('device/'))
+          .map(([name, label]) => (
+            <FormControlLabel key={name} label={label} control={<Checkbox size="small" checked={rules[name] ?? false} onChange={(e) => setRules({ ...rules, [name]: e.target.checked })} />} />
+          ))}
       </Box>
       {changed && (
         <Button variant="contained" sx={{ justifySelf: 'start' }} disabled={save.isPending} onClick={() => save.mutate()}>

@@ -14,7 +14,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api, take, type Slot } from '../../api/client'
-import { signersQuery } from '../../api/queries'
+import { policiesQuery, signersQuery } from '../../api/queries'
 import { mono } from '../../app/theme'
 import { Findings } from '../../parts/Findings'
 import { Problem } from '../../parts/Problem'
@@ -24,11 +24,15 @@ const keys = ['ecdsa-p256', 'ecdsa-p384', 'rsa-2048', 'rsa-3072', 'rsa-4096']
 /** ReplaceDialog asks who is to sign, and shows every step before anything is sent. */
 export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }) {
   const signers = useQuery(signersQuery)
-  const [signer, setSigner] = useState('bench')
-  const [key, setKey] = useState('ecdsa-p256')
+  const policies = useQuery(policiesQuery)
+  const [chosen, setSigner] = useState<string>()
+  const [key, setKey] = useState('')
   const [names, setNames] = useState('')
   const navigate = useNavigate()
-  const order = { device: slot.device, slot: slot.name, signer, key, names: names.split(/[\s,]+/).filter(Boolean) }
+  // The rules that are nearest to the device name the signer.
+  const rules = ['device/' + slot.device, 'site/' + slot.site, 'fleet'].flatMap((scope) => policies.data?.find((p) => p.scope === scope)?.rules.signer || [])
+  const signer = chosen ?? rules[0] ?? 'bench'
+  const order = { device: slot.device, slot: slot.name, signer, ...(key && { key }), names: names.split(/[\s,]+/).filter(Boolean) }
   const rehearse = useMutation({ mutationFn: () => take(api.POST('/api/v1/rehearsals', { body: order })) })
   const begin = useMutation({
     mutationFn: () => take(api.POST('/api/v1/replacements', { body: order })),
@@ -58,7 +62,8 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
           ))}
         </RadioGroup>
         <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap' }}>
-          <TextField select label="Key" size="small" value={key} onChange={(e) => setKey(e.target.value)} sx={{ width: 160 }}>
+          <TextField select label="Key" size="small" value={key} onChange={(e) => setKey(e.target.value)} sx={{ width: 200 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+            <MenuItem value="">as the policy says</MenuItem>
             {keys.map((k) => (
               <MenuItem key={k} value={k}>
                 {k}
@@ -76,6 +81,11 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
             <Typography variant="body2" sx={{ mb: 1, color: 'text.secondary' }}>
               {Object.entries(rehearse.data.plan.sources ?? {}).map(([what, source]) => `${what} from ${source}`).join('; ')}
             </Typography>
+            {Object.entries(rehearse.data.plan.left_out ?? {}).map(([name, why]) => (
+              <Typography key={name} variant="body2" sx={{ color: 'warning.main' }}>
+                left out {name}: {why}
+              </Typography>
+            ))}
             {rehearse.data.findings.length > 0 && <Findings found={rehearse.data.findings} />}
             {rehearse.data.steps.map((step, i) => (
               <Box key={i} sx={{ mb: 1 }}>
