@@ -61,6 +61,9 @@ type Reader struct {
 	Limit time.Duration // for one reading, dialling included
 }
 
+// unreadable is the code of a certificate that crypto/x509 refuses.
+const unreadable = "unreadable-certificate"
+
 // maxChain bounds what is taken of one box.
 const maxChain = 32
 
@@ -90,6 +93,18 @@ func (r Reader) Read(ctx context.Context, t Target) Reading {
 	client := tls.Client(conn, clientConfig(t.ServerName))
 	if err := client.HandshakeContext(ctx); err != nil {
 		reading.Why = explain(t, err)
+		if reading.Why.Code != unreadable {
+			return reading
+		}
+		conn.Close()
+		again, err := dial(ctx, "tcp", t.String())
+		if err != nil {
+			return reading
+		}
+		defer again.Close()
+		if reading.Chain = readInClear(ctx, again, t.ServerName, &reading); reading.Chain != nil {
+			reading.Why = nil
+		}
 		return reading
 	}
 	state := client.ConnectionState()
@@ -97,7 +112,7 @@ func (r Reader) Read(ctx context.Context, t Target) Reading {
 	for _, c := range state.PeerCertificates[:min(len(state.PeerCertificates), maxChain)] {
 		parsed, err := cert.Parse(c.Raw)
 		if err != nil {
-			reading.Chain, reading.Why = nil, &finding.Failure{Code: "unreadable-certificate", What: err.Error(), Remedy: "look at the certificate with openssl x509 -text"}
+			reading.Chain, reading.Why = nil, &finding.Failure{Code: unreadable, What: err.Error(), Remedy: "look at the certificate with openssl x509 -text"}
 			return reading
 		}
 		reading.Chain = append(reading.Chain, parsed)
@@ -139,7 +154,7 @@ func explain(t Target, err error) *finding.Failure {
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
 		return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s closed the connection during the handshake", t), Remedy: "see that the port is the one that speaks TLS"}
 	case strings.Contains(err.Error(), "failed to parse certificate"):
-		return &finding.Failure{Code: "unreadable-certificate", What: fmt.Sprintf("%s serves a certificate that cannot be read: %v", t, err), Remedy: "look at it with openssl s_client -showcerts"}
+		return &finding.Failure{Code: unreadable, What: fmt.Sprintf("%s serves a certificate that cannot be read: %v", t, err), Remedy: "look at it with openssl s_client -showcerts"}
 	}
 	return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s could not be read: %v", t, err), Remedy: "try again, and look at the box if it stays so"}
 }

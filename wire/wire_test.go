@@ -68,6 +68,27 @@ func TestWhateverABoxServesIsRead(t *testing.T) {
 	}
 }
 
+// A box that writes its certificate with a program of its own: crypto/tls refuses
+// it unseen, and its owner must see it all the same.
+func TestACertificateThatStrictReadersRefuseIsRead(t *testing.T) {
+	root := testkit.Root(t, "Quay Root")
+	leaf := root.Leaf(t, "gate.tidewrack.example")
+	odd := root.Odd(t, leaf.Raw, []byte{0xa0, 3, 2, 1, 2}, []byte{0xa0, 3, 2, 1, 3})
+	serve := func(most uint16) wire.Target {
+		return serveTLS(t, func(c *tls.Config) {
+			c.MaxVersion = most
+			c.Certificates = []tls.Certificate{{Certificate: [][]byte{odd, root.Raw}, PrivateKey: leaf.Key}}
+		})
+	}
+	r := reader().Read(t.Context(), serve(tls.VersionTLS12))
+	if r.Why != nil || len(r.Chain) != 2 || r.Leaf().Refused == "" || r.Leaf().CommonName() != "gate.tidewrack.example" || r.Version != "TLS 1.2" || r.Suite == "" {
+		t.Errorf("%d certificates, %q, %v", len(r.Chain), r.Version, r.Why)
+	}
+	if r := reader().Read(t.Context(), serve(tls.VersionTLS13)); r.Why != nil || len(r.Chain) != 2 {
+		t.Errorf("a box that speaks both: %d certificates, %v", len(r.Chain), r.Why)
+	}
+}
+
 func TestWhyASlotCannotBeRead(t *testing.T) {
 	closed := listen(t, func(net.Conn) {})
 	gone, _ := net.Listen("tcp", "127.0.0.1:0")
