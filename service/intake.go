@@ -130,19 +130,28 @@ func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) 
 	if err != nil {
 		return nil, err
 	}
+	var wish signer.Wish
+	to, err := s.signer(ctx, p.Signer)
+	if err == nil {
+		wish = signer.Wish{Profile: to.Terms.Profile, Notes: to.Notes}
+	}
 	var errands []signer.Errand
 	for _, r := range packed {
 		made, err := request.Parse(r.Request)
 		if err != nil {
 			return nil, err
 		}
-		errands = append(errands, signer.Errand{Replacement: idText(r.ID), Device: r.Device, Slot: r.Slot, Request: made})
+		device, err := s.store.Device(ctx, r.Device)
+		if err != nil {
+			return nil, err
+		}
+		rules, err := s.rulesOf(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		errands = append(errands, signer.Errand{Replacement: idText(r.ID), Device: r.Device, Slot: r.Slot, Request: made, Days: rules.Lifetime(to.MaxDays, to.Terms.Public, s.now()), Notes: device.Notes})
 	}
-	notes := ""
-	if to, err := s.signer(ctx, p.Signer); err == nil {
-		notes = to.Notes
-	}
-	return signer.Parcel(parcelText(p.ID), p.PackedAt.Time, notes, errands)
+	return signer.Parcel(parcelText(p.ID), p.PackedAt.Time, wish, errands)
 }
 
 // Intake is the account of a pile that came back.

@@ -21,12 +21,28 @@ type Errand struct {
 	Device      string
 	Slot        string
 	Request     request.Request
+	Days        int    // how long it is to live; 0: as the signer has it
+	Notes       string // of the device, for whoever signs
+}
+
+// lifetime is how long a certificate is to live, in words.
+func (e Errand) lifetime() string {
+	if e.Days == 0 {
+		return "as issued"
+	}
+	return fmt.Sprintf("%d days", e.Days)
+}
+
+// Wish is what is wanted of a signer besides signatures.
+type Wish struct {
+	Profile string // the kind of certificate to pick
+	Notes   string // the signer's own ways
 }
 
 // Parcel packs requests for a person who signs them: a zip with each request as
 // PEM and DER, and lists of them: CSV for machines, HTML to print and text to
-// read. notes are what is known of the signer's own ways.
-func Parcel(id string, packed time.Time, notes string, errands []Errand) ([]byte, error) {
+// read.
+func Parcel(id string, packed time.Time, wish Wish, errands []Errand) ([]byte, error) {
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
 	add := func(name string, content []byte) error {
@@ -39,16 +55,19 @@ func Parcel(id string, packed time.Time, notes string, errands []Errand) ([]byte
 	}
 	var table bytes.Buffer
 	rows := csv.NewWriter(&table)
-	rows.Write([]string{"file", "der_file", "device", "slot", "common_name", "names", "key", "request_sha256", "replacement"})
+	rows.Write([]string{"file", "der_file", "device", "slot", "common_name", "names", "key", "lifetime", "profile", "request_sha256", "replacement", "notes"})
 	var letter strings.Builder
 	fmt.Fprintf(&letter, "Requests to be signed: parcel %s, packed %s\n\n", id, packed.UTC().Format("2006-01-02 15:04 MST"))
 	letter.WriteString("Please sign each request below for use by a server (extended key usage serverAuth)\n" +
 		"with all the names it asks for, and send back the certificates together with the\n" +
 		"intermediates. Any format and any file names will do.\n")
-	if notes != "" {
-		fmt.Fprintf(&letter, "\n%s\n", notes)
+	if wish.Profile != "" {
+		fmt.Fprintf(&letter, "\nProfile: %s\n", wish.Profile)
 	}
-	sheet := page{ID: id, Packed: packed.UTC().Format("2006-01-02 15:04 MST"), Notes: notes}
+	if wish.Notes != "" {
+		fmt.Fprintf(&letter, "\n%s\n", wish.Notes)
+	}
+	sheet := page{ID: id, Packed: packed.UTC().Format("2006-01-02 15:04 MST"), Wish: wish}
 	for i, e := range errands {
 		name := fmt.Sprintf("%03d-%s-%s", i+1, fileWord(e.Device), fileWord(e.Slot))
 		file := name + ".csr.pem"
@@ -56,10 +75,10 @@ func Parcel(id string, packed time.Time, notes string, errands []Errand) ([]byte
 			return nil, err
 		}
 		r := e.Request
-		sheet.Rows = append(sheet.Rows, row{i + 1, e.Device + "/" + e.Slot, file, r.Subject.String(), strings.Join(r.Names(), ", "), r.Key(), spaced(r.SHA256())})
-		rows.Write([]string{file, "der/" + name + ".csr", cell(e.Device), cell(e.Slot), cell(r.Subject.CommonName), cell(strings.Join(r.Names(), " ")), r.Key(), r.SHA256(), e.Replacement})
-		fmt.Fprintf(&letter, "\n%3d. %s, %s\n     file      %s\n     subject   %s\n     names     %s\n     key       %s\n     SHA-256   %s\n               of the request (DER), to compare by telephone\n",
-			i+1, e.Device, e.Slot, file, r.Subject, strings.Join(r.Names(), ", "), r.Key(), spaced(r.SHA256()))
+		sheet.Rows = append(sheet.Rows, row{i + 1, e.Device + "/" + e.Slot, file, r.Subject.String(), strings.Join(r.Names(), ", "), r.Key(), e.lifetime(), spaced(r.SHA256()), e.Notes})
+		rows.Write([]string{file, "der/" + name + ".csr", cell(e.Device), cell(e.Slot), cell(r.Subject.CommonName), cell(strings.Join(r.Names(), " ")), r.Key(), e.lifetime(), cell(wish.Profile), r.SHA256(), e.Replacement, cell(e.Notes)})
+		fmt.Fprintf(&letter, "\n%3d. %s, %s\n     file      %s\n     subject   %s\n     names     %s\n     key       %s\n     lifetime  %s\n     SHA-256   %s\n               of the request (DER), to compare by telephone\n",
+			i+1, e.Device, e.Slot, file, r.Subject, strings.Join(r.Names(), ", "), r.Key(), e.lifetime(), spaced(r.SHA256()))
 	}
 	rows.Flush()
 	var printed bytes.Buffer
@@ -74,13 +93,14 @@ func Parcel(id string, packed time.Time, notes string, errands []Errand) ([]byte
 
 // page is the list that prints.
 type page struct {
-	ID, Packed, Notes string
-	Rows              []row
+	ID, Packed string
+	Wish       Wish
+	Rows       []row
 }
 
 type row struct {
-	N                                       int
-	Slot, File, Subject, Names, Key, SHA256 string
+	N                                                    int
+	Slot, File, Subject, Names, Key, Life, SHA256, Notes string
 }
 
 var list = template.Must(template.New("").Parse(`<!doctype html>
@@ -88,9 +108,10 @@ var list = template.Must(template.New("").Parse(`<!doctype html>
 <style>body{font:11pt/1.4 sans-serif;margin:2cm}table{border-collapse:collapse;width:100%}td,th{border:1px solid #999;padding:4px 6px;text-align:left;vertical-align:top}code{font:9pt monospace;overflow-wrap:anywhere}tr{break-inside:avoid}.done{width:2cm}</style>
 <h1>Requests to be signed: parcel {{.ID}}</h1>
 <p>Packed {{.Packed}}. Please sign each request for use by a server, with all the names it asks for, and send back the certificates with the intermediates.</p>
-{{with .Notes}}<p style="white-space:pre-line">{{.}}</p>{{end}}
-<table><tr><th>No.</th><th>For</th><th>Subject and names</th><th>Key</th><th>SHA-256 of the request (DER), to compare by telephone</th><th class="done">Signed</th></tr>
-{{range .Rows}}<tr><td>{{.N}}</td><td>{{.Slot}}<br><code>{{.File}}</code></td><td>{{.Subject}}<br>{{.Names}}</td><td>{{.Key}}</td><td><code>{{.SHA256}}</code></td><td></td></tr>
+{{with .Wish.Profile}}<p>Profile: {{.}}</p>{{end}}
+{{with .Wish.Notes}}<p style="white-space:pre-line">{{.}}</p>{{end}}
+<table><tr><th>No.</th><th>For</th><th>Subject and names</th><th>Key</th><th>Lifetime</th><th>SHA-256 of the request (DER), to compare by telephone</th><th class="done">Signed</th></tr>
+{{range .Rows}}<tr><td>{{.N}}</td><td>{{.Slot}}<br><code>{{.File}}</code>{{with .Notes}}<br>{{.}}{{end}}</td><td>{{.Subject}}<br>{{.Names}}</td><td>{{.Key}}</td><td>{{.Life}}</td><td><code>{{.SHA256}}</code></td><td></td></tr>
 {{end}}</table></html>
 `))
 

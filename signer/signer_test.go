@@ -60,8 +60,8 @@ func TestBenchSignsWhatItMayAndNothingMore(t *testing.T) {
 }
 
 func TestAParcelCanBeReadByPeopleAndSpreadsheets(t *testing.T) {
-	content, err := signer.Parcel("p1", testkit.Now, "pick the profile Server", []signer.Errand{
-		{Replacement: "r1", Device: "gate/../../x", Slot: "web", Request: ask(t, "gate.tidewrack.example")},
+	content, err := signer.Parcel("p1", testkit.Now, signer.Wish{Profile: "Server", Notes: "pick the profile Server"}, []signer.Errand{
+		{Replacement: "r1", Device: "gate/../../x", Slot: "web", Request: ask(t, "gate.tidewrack.example"), Days: 47, Notes: "=1+1"},
 		{Replacement: "r2", Device: "=HYPERLINK(1)", Slot: "web", Request: ask(t, "pier.tidewrack.example")},
 	})
 	if err != nil {
@@ -85,6 +85,9 @@ func TestAParcelCanBeReadByPeopleAndSpreadsheets(t *testing.T) {
 			t.Fatal(err)
 		}
 		files[f.Name] = string(text)
+	}
+	if rows := strings.Split(files["list.csv"], "\n"); !strings.Contains(rows[1], ",47 days,Server,") || !strings.HasSuffix(rows[1], ",'=1+1") || !strings.Contains(rows[2], ",as issued,") {
+		t.Errorf("the list:\n%s", files["list.csv"])
 	}
 	if len(files) != 7 || !strings.Contains(files["list.html"], "pick the profile Server") || strings.Contains(files["list.html"], "<script") || !strings.Contains(files["list.txt"], "pier.tidewrack.example") || strings.Contains(files["list.csv"], "\n002-_HYPERLINK_1_-web.csr.pem,=") {
 		t.Errorf("%v\n%s", len(files), files["list.csv"])

@@ -65,12 +65,19 @@ func TestOpensslReadsWhatIsWritten(t *testing.T) {
 		if out := openssl(written, each.read...); strings.Count(out, "BEGIN CERTIFICATE") != each.want {
 			t.Errorf("%s: openssl prints\n%s", each.name, out)
 		}
-		if certtool, err := exec.LookPath("certtool"); err == nil && each.dress.Encoding == pack.PKCS12 {
-			file := filepath.Join(t.TempDir(), "store.p12")
+		if certtool, err := exec.LookPath("certtool"); err == nil && each.dress.KeyForm != pack.OlderLocked { // which GnuTLS does not read of elliptic curves
+			file := filepath.Join(t.TempDir(), "written")
 			if err := os.WriteFile(file, written, 0o600); err != nil {
 				t.Fatal(err)
 			}
-			if out, err := exec.Command(certtool, "--p12-info", "--inder", "--infile", file, "--password", pass).CombinedOutput(); err != nil {
+			args := map[string][]string{"pkcs12": {"--p12-info"}, "pkcs12-old": {"--p12-info"}, "pkcs7": {"--p7-info"}, "pkcs7-pem": {"--p7-info"}, "der": {"--certificate-info"}, "": {"--certificate-info"}}[string(each.dress.Encoding)]
+			if each.dress.Place == pack.KeyAlone {
+				args = []string{"--key-info"}
+			}
+			if each.dress.Encoding != "" && each.dress.Encoding != pack.PKCS7PEM {
+				args = append(args, "--inder")
+			}
+			if out, err := exec.CommandContext(t.Context(), certtool, append(args, "--infile", file, "--password", pass)...).CombinedOutput(); err != nil {
 				t.Errorf("%s: GnuTLS says\n%s", each.name, out)
 			}
 		}

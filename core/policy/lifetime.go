@@ -25,3 +25,20 @@ func PublicMaxDays(issued time.Time) int {
 	}
 	return 0
 }
+
+// Lifetime is how many days a leaf may be asked for that is issued at a time: the
+// least of what the signer issues, the rules allow and, for publicly trusted
+// ones, clients take. 0: nobody sets a limit.
+func (r Rules) Lifetime(signer int, public bool, issued time.Time) int {
+	least := 0
+	limits := []int{signer, *r.MaxLifetimeDays}
+	if public {
+		limits = append(limits, PublicMaxDays(issued))
+	}
+	for _, days := range limits {
+		if days > 0 && (least == 0 || days < least) {
+			least = days
+		}
+	}
+	return least
+}
