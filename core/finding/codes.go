@@ -59,7 +59,7 @@ var meanings = map[Code]meaning{
 	SelfSigned: {Error, "every client warns, and people learn to click warnings away",
 		"replace it: freshseal replace DEVICE/SLOT --signer NAME"},
 	ChainIncomplete: {Error, "clients that do not hold the missing certificate refuse the connection",
-		"get the missing certificate from the signer and give it to: freshseal intake FILE"},
+		"get it from the signer (authorities have their intermediates on a page of their own, often called repository or CA certificates; one of your own exports it), then give it to: freshseal intake FILE"},
 	ChainNotServed: {Error, "clients that do not happen to know the intermediate refuse the connection",
 		"replace it, or put the intermediates into the file that the box serves"},
 	ChainOrder: {Warning, "old clients take the certificates only in order, each signed by the next",

@@ -126,10 +126,10 @@ func pages(url, password, profile, out string, back []string) error {
 		func() error { return p.Wait("//ol[@aria-label='Chain of certificates']") },
 		func() error { return picture("slot") },
 		func() error { return p.Go("/desk") },
-		func() error { return p.Wait("//a[contains(.,'p1, 3 requests')]") },
+		func() error { return p.Wait("//a[contains(.,'p1, 4 requests')]") },
 		func() error { return p.Upload("#pile", back...) },
 		func() error { return p.Wait("//*[@aria-label='Account of the files']") },
-		func() error { return p.Size(1280, 1450) },
+		func() error { return p.Size(1280, 1240) },
 		func() error { return picture("desk") },
 	} {
 		if err := step(); err != nil {
@@ -147,7 +147,7 @@ func asSigned(program, dir string) ([]string, error) {
 		return nil, err
 	}
 	script := `set -e
-for d in tickets.northholm ramp.northholm bridge.turnstone; do "$0" --config "$1" replace $d.tidewrack.example/web --signer desk >/dev/null; done
+for d in tickets.northholm ramp.northholm bridge.turnstone weather.gannet-point; do "$0" --config "$1" replace $d.tidewrack.example/web --signer desk >/dev/null; done
 sleep 3
 "$0" --config "$1" parcel pack --signer desk --out out.zip >/dev/null
 "$0" --config "$1" parcel hand p1 --to "Ms Fulmar, Harbour Authority" --reference HA-2207 >/dev/null
@@ -158,6 +158,9 @@ printf 'basicConstraints=critical,CA:TRUE\nkeyUsage=critical,keyCertSign\nsubjec
 openssl x509 -req -in sub.csr -CA root.pem -CAkey root.key -days 1000 -extfile sub.ext -out sub.pem
 openssl req -new $key -keyout k -out other.csr -subj "/CN=bridge.turnstone.tidewrack.example" -addext subjectAltName=DNS:bridge.turnstone.tidewrack.example
 python3 -m zipfile -e out.zip parcel 2>/dev/null || unzip -q out.zip -d parcel
+openssl req $key -keyout pier.key -out pier.csr -subj "/O=Harbour Authority/CN=Harbour Pier Issuing"
+openssl x509 -req -in pier.csr -CA root.pem -CAkey root.key -days 1000 -extfile sub.ext -out pier.pem
+openssl x509 -req -in parcel/*weather*.csr.pem -CA pier.pem -CAkey pier.key -days 180 -copy_extensions copy -outform DER -out weather.cer
 sign() { openssl x509 -req -in "$1" -CA sub.pem -CAkey sub.key -days 180 -copy_extensions copy -out "$2"; }
 sign parcel/*ramp*.csr.pem ramp.pem; sign parcel/*tickets*.csr.pem tickets.pem; sign other.csr "certnew(2).cer"
 openssl crl2pkcs7 -nocrl -certfile ramp.pem -certfile tickets.pem -certfile sub.pem -certfile root.pem -outform DER -out chain.p7b
@@ -170,7 +173,7 @@ printf '\211PNG\r\n' > logo.png`
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("signing with openssl: %w\n%s", err, out)
 	}
-	return []string{filepath.Join(work, "chain.p7b"), filepath.Join(work, "certnew(2).cer"), filepath.Join(work, "logo.png")}, nil
+	return []string{filepath.Join(work, "chain.p7b"), filepath.Join(work, "certnew(2).cer"), filepath.Join(work, "weather.cer"), filepath.Join(work, "logo.png")}, nil
 }
 
 // terminal takes a picture of a terminal window with the client at work.

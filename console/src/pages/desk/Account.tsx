@@ -73,6 +73,7 @@ function Held({ item, answer }: { item: Item; answer?: Answer }) {
 /** Answered is a leaf with the arrow to the request it answers, and its chain with the hole marked. */
 function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
   const [open, setOpen] = useState(!a.accepted && a.chain.length > 0)
+  const others = a.findings.filter((f) => f.what !== a.why) // which is told already
   const untrusting = a.trust.filter((t) => !t.trusted && t.audience !== 'fleet')
   return (
     <Box data-accepted={a.accepted} sx={{ borderLeft: 3, borderColor: a.accepted ? 'success.main' : 'error.main', pl: 1.5, minWidth: 0 }}>
@@ -113,7 +114,7 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
       {open && (
         <Box sx={{ pt: 1 }}>
           <Chain links={a.chain.map((l) => ({ ...l, served: true }))} incomplete={a.findings.find((f) => f.code === 'chain-incomplete')?.what} />
-          {a.findings.length > 0 && <Findings found={a.findings} />}
+          {others.length > 0 && <Findings found={others} />}
         </Box>
       )}
     </Box>

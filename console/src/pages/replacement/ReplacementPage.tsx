@@ -49,7 +49,7 @@ export function ReplacementPage() {
         </Box>
         <Wishes r={it} />
       </Box>
-      {(it.why || (it.next && it.waiting_for !== 'person')) && (
+      {(it.why || (it.next && it.waiting_for !== 'person' && it.waiting_for !== 'validation')) && (
         <Alert severity={it.state === 'waiting' ? 'info' : it.state === 'sealed' ? 'success' : 'error'} variant="outlined" sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
           {it.why}
           {it.next && (

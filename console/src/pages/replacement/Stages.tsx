@@ -26,11 +26,14 @@ const stages: [string, string][] = [
 /** Stages shows the way of a replacement, stage by stage, with every step and what came of it. */
 export function Stages({ r }: { r: Replacement }) {
   const now = stages.findIndex(([name]) => name === r.stage)
-  const back = (r.steps ?? []).filter((s) => s.stage === 'revert' || s.stage === 'cancel')
+  // Before another request is made, what the one before left is cleared away: that is part of asking again.
+  const again = Boolean(r.former?.length) && r.state !== 'cancelled' && !r.stopping
+  const back = (r.steps ?? []).filter((s) => s.stage === 'revert' || (s.stage === 'cancel' && !again))
+  const of = (stage: string) => (r.steps ?? []).filter((s) => s.stage === stage || (again && stage === 'request' && s.stage === 'cancel'))
   return (
     <Box component="ol" aria-label="Stages" aria-live="polite" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {stages.map(([name, about], i) => (
-        <Stage key={name} name={name} about={about} standing={standing(r, i, now)} steps={(r.steps ?? []).filter((s) => s.stage === name)} />
+        <Stage key={name} name={name} about={about} standing={standing(r, i, now)} steps={of(name)} />
       ))}
       {back.length > 0 && <Stage name={r.state === 'cancelled' ? 'cancel' : 'revert'} about="the way back" standing={r.state === 'held' ? 'failed' : r.state === 'running' ? 'now' : 'done'} steps={back} />}
     </Box>

@@ -85,7 +85,7 @@ function Rule({ policy }: { policy: Policy }) {
           <MenuItem value="anybody">any operator</MenuItem>
           <MenuItem value="another">another than who asked</MenuItem>
         </TextField>
-        <TextField select size="small" label="Who signs where nobody is named" value={rules.signer ?? ''} onChange={(e) => setRules({ ...rules, signer: e.target.value })}>
+        <TextField select size="small" label="Who signs where nobody is named" slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} value={rules.signer ?? ''} onChange={(e) => setRules({ ...rules, signer: e.target.value })}>
           <MenuItem value="">nobody</MenuItem>
           {(signers.data ?? []).map((s) => (
             <MenuItem key={s.name} value={s.name}>

@@ -9,9 +9,10 @@ import { day, moment } from '../../parts/words'
 import { Credentials } from './Credentials'
 import { Password } from './Password'
 import { Rules } from './Rules'
+import { Signers } from './Signers'
 import { Sites } from './Sites'
 
-/** Settings is what holds for the whole fleet: rules, sites, credentials and trusted roots; and one's own password. */
+/** Settings is what holds for the whole fleet: rules, signers, sites, credentials and trusted roots; and one's own password. */
 export function Settings() {
   const set = useQuery(settingsQuery)
   const anchors = useQuery(anchorsQuery)
@@ -20,6 +21,7 @@ export function Settings() {
     <Box sx={{ display: 'grid', gap: 2 }}>
       <Typography variant="h1">Settings</Typography>
       <Rules />
+      <Signers />
       <Sites />
       <Credentials />
       <Panel title="Roots that the fleet trusts">
