@@ -18,9 +18,8 @@ type (
 		SHA256 string `path:"sha256" json:"-"`
 	}
 	askExport struct {
-		Name       string `path:"name" json:"-"`
-		Form       string `json:"form" required:"true" enum:"pem,der,pkcs7,debian,browser-policy,profile,pkcs12"`
-		Passphrase string `json:"passphrase,omitempty" description:"of a PKCS #12 trust store"`
+		Name string `path:"name" json:"-"`
+		service.Export
 	}
 	askAnchors struct {
 		Name string `path:"name" json:"-"`

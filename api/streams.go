@@ -20,7 +20,7 @@ func exportAnchors(s *Server) fiber.Handler {
 		if err := decode(c, &in); err != nil {
 			return err
 		}
-		f, err := s.service.ExportAnchors(c.Context(), in.Name, in.Form, in.Passphrase)
+		f, err := s.service.ExportAnchors(c.Context(), in.Name, in.Export)
 		if err != nil {
 			return err
 		}

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"strings"
 
 	"freshseal/core/audience"
 	"freshseal/core/cert"
@@ -37,11 +39,16 @@ func (a *app) audience() *cobra.Command {
 			return a.print(roots, rootTable(roots))
 		}),
 	}
+	var system bool
 	add := &cobra.Command{
-		Use: "add NAME FILE", Short: "Let an audience trust the roots in a file; fleet is the one that conditions follow", Args: cobra.ExactArgs(2),
-		Example: "  freshseal audience add fleet root.pem\n  freshseal audience add browsers /etc/ssl/certs/ca-certificates.crt",
+		Use: "add NAME FILE|--system", Short: "Let an audience trust the roots in a file; fleet is the one that conditions follow", Args: cobra.RangeArgs(1, 2),
+		Example: "  freshseal audience add fleet root.pem\n  freshseal audience add workstations --system",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			text, err := a.roots(args[1])
+			file, err := rootsFile(args[1:], system)
+			if err != nil {
+				return err
+			}
+			text, err := a.roots(file)
 			if err != nil {
 				return err
 			}
@@ -54,6 +61,7 @@ func (a *app) audience() *cobra.Command {
 			return a.print(page.Items, rootTable(page.Items))
 		}),
 	}
+	add.Flags().BoolVar(&system, "system", false, "the roots that this machine trusts")
 	remove := &cobra.Command{
 		Use: "remove NAME SHA256", Short: "Let an audience trust a root no more", Args: cobra.ExactArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
@@ -61,6 +69,25 @@ func (a *app) audience() *cobra.Command {
 		}),
 	}
 	return noun("audience", "Groups of clients and the roots they trust", list, show, add, remove, a.audienceExport())
+}
+
+// systemRoots are where systems keep the roots that they trust.
+var systemRoots = []string{"/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt", "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem", "/etc/ssl/ca-bundle.pem", "/etc/ssl/cert.pem"}
+
+// rootsFile is the file that is named, or the system's own.
+func rootsFile(named []string, system bool) (string, error) {
+	if system == (len(named) == 1) {
+		return "", misuse("it is not clear which roots are meant", "either a file or --system must be named", "see: freshseal audience add --help")
+	}
+	if !system {
+		return named[0], nil
+	}
+	for _, file := range append([]string{os.Getenv("SSL_CERT_FILE")}, systemRoots...) {
+		if _, err := os.Stat(file); err == nil {
+			return file, nil
+		}
+	}
+	return "", failed("this machine has no list of roots", "none of "+strings.Join(systemRoots, ", ")+" is there", "install ca-certificates, or name a file")
 }
 
 // roots reads the certificates of a file as PEM.
@@ -84,19 +111,18 @@ func (a *app) roots(name string) ([]byte, error) {
 }
 
 func (a *app) audienceExport() *cobra.Command {
-	var form, out, passphraseFile string
+	var e service.Export
+	var out, passphraseFile string
 	c := &cobra.Command{
 		Use: "export NAME --form FORM --out FILE", Short: "Write an audience's roots as a kind of client takes them", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			ask := map[string]string{"form": form}
 			if passphraseFile != "" {
-				passphrase, err := a.secret("passphrase of the store", passphraseFile, "--passphrase-file")
-				if err != nil {
+				var err error
+				if e.Passphrase, err = a.secret("passphrase of the store", passphraseFile, "--passphrase-file"); err != nil {
 					return err
 				}
-				ask["passphrase"] = passphrase
 			}
-			header, err := client.exported(ctx, v1+"/audiences"+item(args[0])+"/exports", ask, out)
+			header, err := client.exported(ctx, v1+"/audiences"+item(args[0])+"/exports", e, out)
 			if err != nil {
 				return err
 			}
@@ -105,7 +131,8 @@ func (a *app) audienceExport() *cobra.Command {
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&form, "form", string(audience.PEM), fmt.Sprintf("one of %v", audience.Forms))
+	f.StringVar(&e.Form, "form", string(audience.PEM), fmt.Sprintf("one of %v", audience.Forms))
+	f.StringVar(&e.LackedBy, "lacked-by", "", "only the roots that this other audience lacks")
 	f.StringVar(&out, "out", "", "the file to write")
 	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase of a PKCS #12 trust store from this file")
 	c.MarkFlagRequired("out")

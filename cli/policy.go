@@ -29,7 +29,7 @@ func (a *app) policy() *cobra.Command {
 	var renewal, margin, turnaround, rsa, ec, life int
 	var names, prefixes []string
 	var approval, signer, key, renewalKey string
-	var keep, weak, short, addresses, cluster bool
+	var keep, weak, short, addresses, cluster, oldSubject bool
 	set := &cobra.Command{
 		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; what is not named stays as it is", Args: cobra.ExactArgs(1),
 	}
@@ -59,7 +59,7 @@ func (a *app) policy() *cobra.Command {
 			to   **bool
 			from *bool
 		}{
-			"keep-keys": {&p.Rules.KeepKeys, &keep}, "weak-keys": {&p.Rules.WeakKeys, &weak}, "short-names": {&p.Rules.ShortNames, &short},
+			"keep-keys": {&p.Rules.KeepKeys, &keep}, "weak-keys": {&p.Rules.WeakKeys, &weak}, "old-subject": {&p.Rules.OldSubject, &oldSubject}, "short-names": {&p.Rules.ShortNames, &short},
 			"address-names": {&p.Rules.AddressNames, &addresses}, "cluster-names": {&p.Rules.ClusterNames, &cluster},
 		} {
 			if set.Flags().Changed(flag) {
@@ -102,6 +102,7 @@ func (a *app) policy() *cobra.Command {
 	f.StringVar(&signer, "signer", "", "who signs where nobody is named")
 	f.StringVar(&key, "key", "", "the kind of key where none is named")
 	f.StringVar(&renewalKey, "renewal-key", "", "whether a replacement makes a new key or uses the same one again: new or same")
+	f.BoolVar(&oldSubject, "old-subject", true, "requests take the subject of today's certificate over")
 	f.BoolVar(&weak, "weak-keys", false, "of a device alone: it can do no better than RSA 1024 and SHA-1")
 	f.BoolVar(&short, "short-names", false, "requests ask for the first label of each name too")
 	f.BoolVar(&addresses, "address-names", false, "requests ask for the addresses of device and slot too")
@@ -153,6 +154,9 @@ func moreRules(r policy.Rules) string {
 		if policy.Is(each.rule) {
 			out = append(out, each.word)
 		}
+	}
+	if r.OldSubject != nil && !*r.OldSubject {
+		out = append(out, "subject not taken over")
 	}
 	for _, label := range r.NamePrefixes {
 		out = append(out, "name "+label+".…")

@@ -231,6 +231,16 @@ func TestAudiencesTrustWhatTheyHold(t *testing.T) {
 	if len(slot.Trust) != 2 || !slot.Trust[0].Trusted || slot.Trust[1].Trusted || slot.Trust[1].Lacks != "Tidewrack Ferries Root" {
 		t.Errorf("%+v", slot.Trust)
 	}
+	lacked := filepath.Join(t.TempDir(), "lacked.zip")
+	s.ok("audience", "export", "fleet", "--lacked-by", "scanners", "--form", "debian", "--out", lacked)
+	folder, err := zip.OpenReader(lacked)
+	if err != nil || len(folder.File) != 2 || !strings.HasPrefix(folder.File[0].Name, "Tidewrack_Ferries") {
+		t.Errorf("%v, %+v", err, folder)
+	}
+	folder.Close()
+	s.fails(2, "either a file or --system", "audience", "add", "workstations")
+	s.ok("audience", "add", "workstations", "--system")
+	s.fails(1, "lacks no root", "audience", "export", "workstations", "--lacked-by", "workstations", "--form", "pem", "--out", lacked)
 	out := filepath.Join(t.TempDir(), "roots.p7b")
 	if said := s.ok("audience", "export", "scanners", "--form", "pkcs7", "--out", out); !strings.Contains(said, "what to do: ") {
 		t.Error(said)

@@ -98,9 +98,16 @@ func (s *Service) judgeFor(ctx context.Context, name string) error {
 	return s.judgeAgain(ctx)
 }
 
+// Export says which roots are wanted, and how.
+type Export struct {
+	Form       string `json:"form" required:"true" enum:"pem,der,pkcs7,debian,browser-policy,profile,pkcs12"`
+	LackedBy   string `json:"lacked_by,omitempty" description:"only those that this other audience lacks"`
+	Passphrase string `json:"passphrase,omitempty" description:"of a PKCS #12 trust store"`
+}
+
 // ExportAnchors writes the roots of an audience in the form in which a kind of
 // client takes them.
-func (s *Service) ExportAnchors(ctx context.Context, name, form, passphrase string) (audience.File, error) {
+func (s *Service) ExportAnchors(ctx context.Context, name string, e Export) (audience.File, error) {
 	roots, err := s.store.Anchors(ctx, name)
 	if err != nil {
 		return audience.File{}, err
@@ -108,7 +115,21 @@ func (s *Service) ExportAnchors(ctx context.Context, name, form, passphrase stri
 	if len(roots) == 0 {
 		return audience.File{}, noAudience(name)
 	}
-	f, err := audience.Export(audience.Form(form), name, roots, passphrase)
+	if e.LackedBy != "" {
+		held, err := s.store.Anchors(ctx, e.LackedBy)
+		if err != nil {
+			return audience.File{}, err
+		}
+		if len(held) == 0 {
+			return audience.File{}, noAudience(e.LackedBy)
+		}
+		has := chain.NewPool(held...)
+		if roots = slices.DeleteFunc(roots, has.Has); len(roots) == 0 {
+			return audience.File{}, invalid("nothing was exported", fmt.Sprintf("%s lacks no root of %s", e.LackedBy, name), "its clients trust what those of "+name+" do")
+		}
+		name = e.LackedBy
+	}
+	f, err := audience.Export(audience.Form(e.Form), name, roots, e.Passphrase)
 	if err != nil {
 		return f, invalid("nothing was exported", err.Error(), fmt.Sprintf("give --form, one of %v", audience.Forms))
 	}

@@ -53,7 +53,7 @@ func (s *Service) plan(ctx context.Context, p planning) (request.Plan, error) {
 		return plan, err
 	}
 	say(site.Subject.V, "the site "+p.slot.Site)
-	if today != nil {
+	if today != nil && (p.rules.OldSubject == nil || *p.rules.OldSubject) {
 		say(subjectOf(today), "today's certificate")
 	}
 	say(p.order.Subject, "the order")

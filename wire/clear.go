@@ -24,8 +24,13 @@ func readInClear(ctx context.Context, conn net.Conn, serverName string, reading 
 	config := clientConfig(serverName)
 	config.MaxVersion = tls.VersionTLS12
 	tls.Client(kept, config).HandshakeContext(ctx) // fails as before; by then the chain has come
+	return seen(kept.bytes, reading)
+}
+
+// seen finds the chain in the bytes of a handshake.
+func seen(records []byte, reading *Reading) []*cert.Certificate {
 	var chain []*cert.Certificate
-	for messages := handshake(kept.bytes); !messages.Empty() && len(chain) == 0; {
+	for messages := handshake(records); !messages.Empty() && len(chain) == 0; {
 		var kind uint8
 		var body cryptobyte.String
 		if !messages.ReadUint8(&kind) || !messages.ReadUint24LengthPrefixed(&body) {
