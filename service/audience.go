@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"freshseal/core/audience"
 	"freshseal/core/cert"
@@ -143,38 +144,50 @@ type Trust struct {
 	Lacks    string `json:"lacks,omitempty" description:"the root that it does not hold, or the certificate that is missing"`
 }
 
-// trust asks every audience about a chain as it is served.
-func (s *Service) trust(ctx context.Context, served []*cert.Certificate) ([]Trust, error) {
+// trusting is what every audience trusts.
+type trusting struct {
+	names []string
+	roots map[string]*chain.Pool
+	known *chain.Pool // all that is known: roots can be named as what is lacking
+}
+
+// trusting loads what every audience trusts, and all that paths can be made of.
+func (s *Service) trusting(ctx context.Context, p pools) (trusting, error) {
 	all, err := s.Audiences(ctx)
 	if err != nil {
-		return nil, err
+		return trusting{}, err
 	}
-	p, err := s.pools(ctx)
-	if err != nil {
-		return nil, err
-	}
-	p.pool.Add(served[1:]...)
-	p.pool.Add(p.anchors.All()...) // known roots can be named as what is lacking
-	out := []Trust{}
+	t := trusting{roots: map[string]*chain.Pool{}, known: chain.NewPool(p.pool.All()...)}
+	t.known.Add(p.anchors.All()...)
 	for _, each := range all {
 		roots, err := s.store.Anchors(ctx, each.Name)
 		if err != nil {
-			return nil, err
+			return t, err
 		}
-		path := chain.Complete(served[0], p.pool, chain.NewPool(roots...), s.now())
-		t := Trust{Audience: each.Name, Trusted: path.Anchored}
-		switch {
-		case t.Trusted:
-		case path.Root() != nil:
-			t.Lacks = path.Root().ShortName()
-		case path.Missing != nil:
-			t.Lacks = path.Missing.Subject
-		default:
-			t.Lacks = served[0].ShortName()
-		}
-		out = append(out, t)
+		t.names, t.roots[each.Name] = append(t.names, each.Name), chain.NewPool(roots...)
 	}
-	return out, nil
+	return t, nil
+}
+
+// of asks every audience about a chain as it is served.
+func (t trusting) of(served []*cert.Certificate, at time.Time) []Trust {
+	t.known.Add(served[1:]...)
+	out := make([]Trust, 0, len(t.names))
+	for _, name := range t.names {
+		path := chain.Complete(served[0], t.known, t.roots[name], at)
+		trust := Trust{Audience: name, Trusted: path.Anchored}
+		switch {
+		case trust.Trusted:
+		case path.Root() != nil:
+			trust.Lacks = path.Root().ShortName()
+		case path.Missing != nil:
+			trust.Lacks = path.Missing.Subject
+		default:
+			trust.Lacks = served[0].ShortName()
+		}
+		out = append(out, trust)
+	}
+	return out
 }
 
 // judgeAgain judges what every slot last served by today's anchors.

@@ -214,6 +214,9 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 	}
 	p.pool.Add(authorities...)
 	t := &taking{pools: p, by: by}
+	if t.trusting, err = s.trusting(ctx, p); err != nil {
+		return out, err
+	}
 	for _, leaf := range leaves {
 		answer, err := s.answer(ctx, leaf, t)
 		if err != nil {
@@ -228,6 +231,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 // taking is a pile that is being taken in.
 type taking struct {
 	pools
+	trusting
 	by   string
 	near neighbours // once somebody wants to know
 }
@@ -323,9 +327,7 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		return out, err
 	}
 	out.Chain = links(path, path.Certificates)
-	if out.Trust, err = s.trust(ctx, path.Certificates); err != nil {
-		return out, err
-	}
+	out.Trust = t.trusting.of(path.Certificates, s.now())
 	out.Findings = append(out.Findings, found...)
 	if wrong := finding.Errors(found); len(wrong) > 0 {
 		out.Why, out.Next = wrong[0].What, wrong[0].Remedy
@@ -362,11 +364,11 @@ func (s *Service) judgeNew(ctx context.Context, leaf *cert.Certificate, p pools,
 			found[i] = f.As(finding.Warning)
 		}
 	}
-	rules, err := s.rulesOf(ctx, r)
+	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
 	if err != nil {
 		return path, nil, err
 	}
-	for _, f := range rules.Judge(path.Certificates) {
+	for _, f := range p.rules.of(slot).Judge(path.Certificates) {
 		found = append(found, f.As(finding.Warning)) // clients take it; the policy may change
 	}
 	return path, found, nil

@@ -94,13 +94,14 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 	if err != nil || len(served) == 0 {
 		return out, err
 	}
-	path, err := s.path(ctx, served)
+	p, err := s.pools(ctx)
 	if err != nil {
 		return out, err
 	}
-	facts := served[0].Facts()
-	out.Certificate, out.Chain = &facts, links(path, served)
-	out.Trust, err = s.trust(ctx, served)
+	p.pool.Add(served[1:]...)
+	trusting, err := s.trusting(ctx, p)
+	facts, path := served[0].Facts(), chain.Complete(served[0], p.pool, p.anchors, s.now())
+	out.Certificate, out.Chain, out.Trust = &facts, links(path, served), trusting.of(served, s.now())
 	return out, err
 }
 
@@ -154,6 +155,7 @@ type pools struct {
 	anchors *chain.Pool // the fleet's trusted roots
 	signers map[string]Signer
 	pool    *chain.Pool // authorities that came with some pile; trusted by nobody for that
+	rules   policies
 }
 
 func (s *Service) pools(ctx context.Context) (pools, error) {
@@ -166,11 +168,15 @@ func (s *Service) pools(ctx context.Context) (pools, error) {
 		return pools{}, err
 	}
 	all, err := s.Signers(ctx)
+	if err != nil {
+		return pools{}, err
+	}
 	signers := map[string]Signer{}
 	for _, each := range all {
 		signers[each.Name] = each
 	}
-	return pools{anchors: chain.NewPool(roots...), pool: chain.NewPool(middle...), signers: signers}, err
+	rules, err := s.policies(ctx)
+	return pools{anchors: chain.NewPool(roots...), pool: chain.NewPool(middle...), signers: signers, rules: rules}, err
 }
 
 // judge says what is wrong with what a slot serves: the path, and how it is served.

@@ -10,7 +10,7 @@ import { Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { day } from '../../parts/words'
 import { Asides } from './Asides'
-import { DropZone } from './DropZone'
+import { DropZone } from '../../parts/DropZone'
 import { ParcelRow } from './ParcelRow'
 
 /** Desk is where requests go out to a person and certificates come back. */

@@ -12,6 +12,7 @@ import { api, take, type Replacement } from '../../api/client'
 import { queryClient, replacementQuery } from '../../api/queries'
 import { mono } from '../../app/theme'
 import { Chain } from '../../parts/Chain'
+import { DropZone } from '../../parts/DropZone'
 import { Findings } from '../../parts/Findings'
 import { Facts, Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
@@ -60,6 +61,7 @@ export function ReplacementPage() {
         </Alert>
       )}
       {(it.waiting_for === 'person' || it.waiting_for === 'validation') && <GuidedStep replacement={it.id} />}
+      <Back waits={it.state === 'waiting' && it.stage === 'sign'} />
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 3fr) minmax(0, 2fr)' }, alignItems: 'start' }}>
         <Panel title="Stages">
           <Stages r={it} />
@@ -91,6 +93,13 @@ export function ReplacementPage() {
       </Box>
     </Box>
   )
+}
+
+/** Back takes what the signer sent, here too; its account stays when the replacement has gone on. */
+function Back({ waits }: { waits: boolean }) {
+  const [waited, setWaited] = useState(waits)
+  if (waits && !waited) setWaited(true)
+  return waited ? <DropZone /> : null
 }
 
 function Print({ text }: { text: string }) {

@@ -4,9 +4,9 @@ import Link from '@mui/material/Link'
 import Typography from '@mui/material/Typography'
 import { useState } from 'react'
 import { Link as RouterLink } from 'react-router'
-import type { Schemas } from '../../api/client'
-import { Chain } from '../../parts/Chain'
-import { Findings } from '../../parts/Findings'
+import type { Schemas } from '../api/client'
+import { Chain } from './Chain'
+import { Findings } from './Findings'
 
 type Answer = Schemas['Answer']
 type Item = Schemas['Item']
