@@ -82,7 +82,14 @@ func TestAKeyIsGivenAway(t *testing.T) {
 	if ledger := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(ledger, "the box is sent to the maker") {
 		t.Error(ledger)
 	}
-	s.ok("replacement", "revert", "r2")
+	// A key that is kept can be used again, where the policy wants that.
+	s.ok("policy", "set", "device/"+name, "--renewal-key", "same")
+	before := s.served(name + "/web")
+	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
+	if after := s.served(name + "/web"); after.key != before.key || after.sha256 == before.sha256 {
+		t.Errorf("the key was to stay: %+v, %+v", before, after)
+	}
+	s.ok("replacement", "revert", "r3")
 	s.ok("device", "remove", name, "--yes")
 	if _, err := os.Stat(store); err != nil {
 		t.Error(err)

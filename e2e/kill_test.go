@@ -118,6 +118,56 @@ func TestTheServiceMayBeKilledAtAnyMoment(t *testing.T) {
 	}
 }
 
+// Asked again for another request, the service is killed at every moment that the
+// box can see: in the end there is one request, for the one key that the box has.
+func TestAskingAgainMayBeKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	again := func(t *testing.T, at int) []string {
+		k := &killer{at: at, before: at%2 == 0}
+		box := simulated(t, standin.Box{Watch: k.watch})
+		listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+		s := startAt(t, "serve", t.TempDir(), listen)
+		s.login()
+		s.addSimulated(name, box, "correct horse")
+		s.ok("replace", name+"/web", "--signer", "desk")
+		s.await("r1", "waiting")
+		first := packed(t, s, "desk")[0]
+		k.kill = s.kill
+		k.arm(true)
+		s.run("", "replacement", "ask-again", "r1", "--reason", "a name was forgotten", "--name", "lamp.tidewrack.example")
+		if at >= 0 {
+			select {
+			case <-s.gone:
+			case <-time.After(20 * time.Second):
+				t.Fatalf("moment %d does not come: %v", at, k.seen)
+			}
+			restarted := startAt(t, "serve", s.dir, listen)
+			restarted.config = s.config
+			s = restarted
+		}
+		s.until("r1", "waiting for signer", "replacement", "show", "r1")
+		k.arm(false)
+		second := packed(t, s, "desk")[0]
+		key := must(t, "", "openssl", "pkey", "-in", filepath.Join(box.Dir, "root/var/lib/freshseal/r1/key.pem"), "-pubout")
+		if asked := must(t, "", "openssl", "req", "-in", second, "-noout", "-pubkey"); asked != key || asked == must(t, "", "openssl", "req", "-in", first, "-noout", "-pubkey") {
+			t.Error("the request is not for the key that the box has now")
+		}
+		if text := must(t, "", "openssl", "req", "-in", second, "-noout", "-text"); !strings.Contains(text, "DNS:lamp.tidewrack.example") {
+			t.Errorf("the name is forgotten again:\n%s", text)
+		}
+		if left, _ := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/*")); len(left) != 1 {
+			t.Errorf("on the box lie %v", left)
+		}
+		return k.seen
+	}
+	for at, what := range again(t, -1) {
+		t.Run(fmt.Sprintf("%d %s", at, shorten(what)), func(t *testing.T) {
+			t.Parallel()
+			again(t, at)
+		})
+	}
+}
+
 func shorten(text string) string {
 	if len(text) > 40 {
 		return text[:40]

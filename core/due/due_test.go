@@ -31,3 +31,17 @@ func TestASlotHasTheFirstConditionThatApplies(t *testing.T) {
 		}
 	}
 }
+
+// A signer that answers within three working days is asked before the weekend.
+func TestWorkingDaysAreCountedBack(t *testing.T) {
+	monday := time.Date(2026, 6, 8, 12, 0, 0, 0, time.UTC)
+	for days, want := range map[int]string{0: "06-08", 1: "06-09", 5: "06-15", -1: "06-05", -3: "06-03", -6: "05-29"} {
+		if got := due.WorkingDays(monday, days).Format("01-02"); got != want {
+			t.Errorf("%d working days from Monday 8 June is %s, want %s", days, got, want)
+		}
+	}
+	p := due.Policy{Margin: 7 * 24 * time.Hour, WorkingDays: 3}
+	if got := due.ActBy(monday.AddDate(0, 0, 7), p); got.Format(time.DateOnly) != "2026-06-03" {
+		t.Errorf("act by %s", got)
+	}
+}
