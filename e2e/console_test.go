@@ -162,3 +162,59 @@ func TestTheConsoleLeadsByHand(t *testing.T) {
 	box.press("use", nil)
 	steps(t, func() error { return p.Wait("//span[@data-state='sealed']") })
 }
+
+// Rules, signers and people are set up in the console; what is set there counts.
+func TestTheConsoleSetsTheFleetUp(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	p := openConsole(t, s)
+	labelled := func(label string) string { return "//label[contains(.,'" + label + "')]/following::input[1]" }
+	steps(t,
+		func() error { return p.Click("//nav//a[.='Settings']") },
+		func() error { return p.Click(browser.Button("Add a signer")) },
+		func() error { return p.Type("//form[@aria-label='A signer']//input", "harbour") },
+		func() error { return p.Type(labelled("Who that is"), "Harbour Authority") },
+		func() error { return p.Type(labelled("Working days"), "5") },
+		func() error { return p.Type("//form[@aria-label='A signer']//textarea", "profile Server") },
+		func() error { return p.Click("//form[@aria-label='A signer']//div[@role='combobox']") },
+		func() error { return p.Click("//li[.='by mail']") },
+		func() error { return p.Wait("//body[not(descendant::*[@role='listbox'])]") }, // it closes slowly, over the form
+		func() error { return p.Click("//form[@aria-label='A signer']//label[contains(.,'Signs addresses')]") },
+		func() error { return p.Click("//form[@aria-label='A signer']//button[.='Save']") },
+		func() error {
+			return p.Wait("//section[@aria-label='Signers' and contains(.,'5 working days; domains are proven by mail')]")
+		},
+		func() error { return p.Type(labelled("Due so many days"), "0") },
+		func() error { return p.Click("//label[contains(.,'Ask for short names too')]") },
+		func() error { return p.Click("//label[contains(.,'Ask for addresses too')]") },
+		func() error { return p.Click(browser.Button("Save, and judge the fleet anew")) },
+		func() error { return p.Wait("//*[@role='alert' and contains(.,'must be from 1 to 3650')]") },
+		func() error { return p.Type(labelled("Due so many days"), "300") },
+		func() error { return p.Click(browser.Button("Save, and judge the fleet anew")) },
+		func() error {
+			return p.Wait("//section[@aria-label='Policy' and not(contains(.,'judge the fleet anew'))]")
+		},
+		func() error { return p.Go("/slots/" + vault + "/web") },
+		func() error { return p.Wait("//main[contains(.,'due')]") },
+		func() error { return p.Go("/slots/" + gate + "/web") },
+		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Click("//label[contains(.,'Harbour Authority')]") },
+		func() error { return p.Click(browser.Button("Rehearse")) },
+		func() error {
+			return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'gate-1 from the policy: the short form') and contains(.,'this signer signs no IP addresses')]")
+		},
+		func() error { return p.Go("/people") },
+		func() error { return p.Type("//form[@aria-label='Add a user']//input", "tern") },
+		func() error {
+			return p.Type("//form[@aria-label='Add a user']//input[@type='password']", "salt and tar and rope")
+		},
+		func() error { return p.Click("//form[@aria-label='Add a user']//button[@type='submit']") },
+		func() error { return p.Wait("//main[contains(.,'tern')]") },
+	)
+	tern := *s
+	tern.config = t.TempDir() + "/tern.yaml"
+	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
+	if list := tern.ok("policy", "list"); !strings.Contains(list, "short names, address names") || !strings.Contains(list, "300") {
+		t.Errorf("what was set in the console:\n%s", list)
+	}
+}

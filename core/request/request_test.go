@@ -61,6 +61,33 @@ func TestAPlanThatNobodyWouldSignIsRefused(t *testing.T) {
 	}
 }
 
+// A box that can do no better is taken as it is where the plan allows it, and
+// nothing else is: a request for another use goes to nobody.
+func TestWeaknessIsAllowedByNameAndUseByNobody(t *testing.T) {
+	key, err := request.NewKey(request.RSA1024)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan := request.Plan{Names: []string{"lamp.tidewrack.example"}, Key: request.RSA1024}.Complete()
+	if found := plan.Check(); len(found) != 1 || found[0].Code != finding.WeakKey || !strings.Contains(found[0].Remedy, "--weak-keys") {
+		t.Errorf("a weak key, which nobody allowed: %v", found)
+	}
+	plan.Weak = true
+	weak, err := request.Make(plan, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if found := append(plan.Check(), request.Check(plan, weak)...); len(found) > 0 {
+		t.Errorf("a weak key, which is allowed: %v", found)
+	}
+	mail := testkit.Request(t, x509.CertificateRequest{Subject: pkix.Name{CommonName: "lamp.tidewrack.example"}, DNSNames: plan.Names,
+		ExtraExtensions: []pkix.Extension{{Id: []int{2, 5, 29, 37}, Value: []byte{0x30, 10, 6, 8, 0x2b, 6, 1, 5, 5, 7, 3, 4}}}})
+	plan.Key = request.ECDSAP256
+	if found := request.Check(plan, mail); len(found) != 1 || found[0].Code != finding.UsageWrong {
+		t.Errorf("a request for mail: %v", found)
+	}
+}
+
 // The configuration is read by the real openssl, with values that try to break
 // out of their lines.
 func TestOpenSSLMakesJustThePlannedRequest(t *testing.T) {
