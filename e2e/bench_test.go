@@ -3,7 +3,9 @@ package e2e
 import (
 	"bytes"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -16,7 +18,11 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/core/cert"
+	"freshseal/core/request"
 	"freshseal/core/testkit"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // BenchmarkService measures the program from outside: how soon it is ready on an
@@ -163,4 +169,81 @@ func BenchmarkInspectMemory(b *testing.B) {
 	for b.Loop() {
 		b.ReportMetric((peak(many)-peak(single))/float64(text.Len()), "x-pile-memory")
 	}
+}
+
+// BenchmarkTakeIn measures the intake of a whole pile by the running service, every
+// leaf for a request that waits: how long one leaf takes, and how much of that a
+// leaf of a pile a quarter the size takes, which shows that it grows in a line.
+func BenchmarkTakeIn(b *testing.B) {
+	for b.Loop() {
+		small, large := takeIn(b, 500), takeIn(b, 2000)
+		b.ReportMetric(float64(large.Microseconds()), "µs/leaf")
+		b.ReportMetric(float64(large)/float64(small), "x-leaf-of-a-quarter")
+	}
+}
+
+// takeIn lets so many requests be answered at once, and says how long one took.
+func takeIn(b *testing.B, n int) time.Duration {
+	dir := b.TempDir()
+	s := start(b, "serve", dir)
+	s.login()
+	var fleet, pile bytes.Buffer
+	fleet.WriteString("name,address,port,family\n")
+	for i := range n {
+		fmt.Fprintf(&fleet, "sensor-%d.gannet-point.tidewrack.example,127.20.90.1,9,web-pages-by-hand\n", i)
+	}
+	s.ok("device", "import", write(b, filepath.Join(dir, "fleet.csv"), fleet.String()))
+	root := testkit.Root(b, "Quay Root", func(c *x509.Certificate) { c.NotAfter = time.Now().AddDate(5, 0, 0) })
+	s.ok("audience", "add", "fleet", write(b, filepath.Join(dir, "root.pem"), string(root.PEM())))
+	s.stop()
+	// Waiting for the signer is where they are put; how they come there is no part of this.
+	db, err := sqlx.Open("sqlite", filepath.Join(dir, "freshseal.db"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	var slots []struct {
+		ID     int64  `db:"id"`
+		Device int64  `db:"device_id"`
+		Name   string `db:"name"`
+	}
+	if err := db.Select(&slots, `SELECT slot.id, slot.device_id, device.name FROM slot JOIN device ON device.id = slot.device_id WHERE device.name LIKE 'sensor%'`); err != nil {
+		b.Fatal(err)
+	}
+	tx := db.MustBegin()
+	for _, slot := range slots {
+		leaf := root.Leaf(b, slot.Name, func(c *x509.Certificate) {
+			c.NotBefore, c.NotAfter = time.Now().AddDate(0, 0, -1), time.Now().AddDate(0, 3, 0)
+		})
+		pile.Write(leaf.PEM())
+		plan := request.Plan{Names: []string{slot.Name}}.Complete()
+		asked, err := request.Make(plan, leaf.Key)
+		if err != nil {
+			b.Fatal(err)
+		}
+		text, err := json.Marshal(plan)
+		if err != nil {
+			b.Fatal(err)
+		}
+		tx.MustExec(`INSERT INTO replacement (device_id, slot_id, signer, plan, stage, state, waiting_for, reverting, stopping, why, request, spki, asked_by, begun_at, changed_at)
+			VALUES (?, ?, 'desk', ?, 'sign', 'waiting', 'signer', 0, 0, '', ?, ?, 'admin', 1, 1)`, slot.Device, slot.ID, string(text), asked.Raw, cert.Fingerprint(asked.SPKI()))
+	}
+	if err := errors.Join(tx.Commit(), db.Close()); err != nil {
+		b.Fatal(err)
+	}
+	s = startAt(b, "serve", dir, strings.TrimPrefix(s.url, "https://"))
+	file := write(b, filepath.Join(dir, "pile.pem"), pile.String())
+	begun := time.Now()
+	var in struct{ Answers []struct{ Accepted bool } }
+	s.json(&in, "intake", file)
+	took := time.Since(begun)
+	for _, a := range in.Answers {
+		if !a.Accepted {
+			b.Fatal("a leaf is not accepted")
+		}
+	}
+	if len(in.Answers) != n {
+		b.Fatalf("%d answers", len(in.Answers))
+	}
+	s.kill()
+	return took / time.Duration(n)
 }

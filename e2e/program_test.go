@@ -40,7 +40,7 @@ func TestMain(m *testing.M) {
 
 // server is a running service with the client that is signed in to it.
 type server struct {
-	t      *testing.T
+	t      testing.TB
 	dir    string
 	url    string
 	config string // the client's file
@@ -51,18 +51,18 @@ type server struct {
 
 // start runs serve or demo on a free port and waits until it is ready. It is
 // stopped with the test.
-func start(t *testing.T, verb, dir string) *server {
+func start(t testing.TB, verb, dir string) *server {
 	t.Helper()
 	return startAt(t, verb, dir, "127.0.0.1:0")
 }
 
-func startAt(t *testing.T, verb, dir, listen string, more ...string) *server {
+func startAt(t testing.TB, verb, dir, listen string, more ...string) *server {
 	t.Helper()
 	return launch(t, dir, exec.Command(program, append([]string{verb, "--dir", dir, "--listen", listen}, more...)...))
 }
 
 // launch runs a command that becomes the service, and waits until it is ready.
-func launch(t *testing.T, dir string, cmd *exec.Cmd) *server {
+func launch(t testing.TB, dir string, cmd *exec.Cmd) *server {
 	t.Helper()
 	s := &server{t: t, dir: dir, log: &bytes.Buffer{}, config: filepath.Join(dir, "client.yaml"), cmd: cmd, gone: make(chan struct{})}
 	s.cmd.Stderr = s.log
@@ -203,7 +203,7 @@ func (s *server) await(id, state string) {
 }
 
 // write writes a file for a test.
-func write(t *testing.T, file, content string) string {
+func write(t testing.TB, file, content string) string {
 	t.Helper()
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		t.Fatal(err)
@@ -215,7 +215,7 @@ func write(t *testing.T, file, content string) string {
 }
 
 // must runs a command of the system and returns what it printed.
-func must(t *testing.T, stdin string, name string, args ...string) string {
+func must(t testing.TB, stdin string, name string, args ...string) string {
 	t.Helper()
 	cmd := exec.Command(name, args...)
 	cmd.Stdin = strings.NewReader(stdin)

@@ -55,6 +55,10 @@ func (s *Service) fetchMissing(ctx context.Context, path chain.Path, p pools) (b
 		return false, nil
 	}
 	for _, url := range path.Missing.URLs {
+		if p.tried[url] {
+			continue // a pile may have thousands that lack the same
+		}
+		p.tried[url] = true
 		content, err := s.options.Fetch(ctx, url)
 		if err != nil {
 			s.options.Log.Warn("an issuer could not be fetched", "url", url, "error", err)

@@ -217,6 +217,11 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 	if t.trusting, err = s.trusting(ctx, p); err != nil {
 		return out, err
 	}
+	defer func() { // also of a pile that could not be taken in whole
+		for _, each := range t.accepted {
+			s.drive(each.id, each.action)
+		}
+	}()
 	for _, leaf := range leaves {
 		answer, err := s.answer(ctx, leaf, t)
 		if err != nil {
@@ -232,8 +237,15 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 type taking struct {
 	pools
 	trusting
-	by   string
-	near neighbours // once somebody wants to know
+	by       string
+	accepted []accepted
+	near     neighbours // once somebody wants to know
+}
+
+// accepted is a replacement that goes on once the whole pile is sorted.
+type accepted struct {
+	id     int64
+	action replacement.Action
 }
 
 func split(certificates []*cert.Certificate) (authorities, leaves []*cert.Certificate) {
@@ -333,18 +345,13 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		out.Why, out.Next = wrong[0].What, wrong[0].Remedy
 		return out, s.store.SetOffered(ctx, r.ID, leaf)
 	}
-	if err := s.store.SetPath(ctx, r.ID, path.Certificates); err != nil {
-		return out, err
-	}
-	action, err := s.advance(ctx, r.ID, replacement.Event{Kind: replacement.Arrived})
+	_, action, err := s.store.Accept(ctx, r.ID, path.Certificates, s.moment())
 	if err != nil {
 		return out, err
 	}
+	s.watchers.tell(r.ID)
 	out.Accepted = true
-	s.drive(r.ID, action)
-	if err := s.store.RemoveAside(ctx, leaf.SHA256); err != nil && !errors.Is(err, store.ErrNotFound) {
-		return out, err
-	}
+	t.accepted = append(t.accepted, accepted{r.ID, action})
 	return out, nil
 }
 

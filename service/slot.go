@@ -156,6 +156,7 @@ type pools struct {
 	signers map[string]Signer
 	pool    *chain.Pool // authorities that came with some pile; trusted by nobody for that
 	rules   policies
+	tried   map[string]bool // addresses from which nothing could be had
 }
 
 func (s *Service) pools(ctx context.Context) (pools, error) {
@@ -176,7 +177,7 @@ func (s *Service) pools(ctx context.Context) (pools, error) {
 		signers[each.Name] = each
 	}
 	rules, err := s.policies(ctx)
-	return pools{anchors: chain.NewPool(roots...), pool: chain.NewPool(middle...), signers: signers, rules: rules}, err
+	return pools{anchors: chain.NewPool(roots...), pool: chain.NewPool(middle...), signers: signers, rules: rules, tried: map[string]bool{}}, err
 }
 
 // judge says what is wrong with what a slot serves: the path, and how it is served.

@@ -251,16 +251,34 @@ func (s *Store) SetOffered(ctx context.Context, id int64, leaf *cert.Certificate
 // SetPath records the path that is going to be installed. It is ErrNotFound
 // once the stage sign is over: what goes to a device does not change on its way.
 func (s *Store) SetPath(ctx context.Context, id int64, path []*cert.Certificate) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := putCertificates(ctx, tx, path); err != nil {
+	return s.change(ctx, func(tx *sqlx.Tx) error { return setPath(ctx, tx, id, path) })
+}
+
+func setPath(ctx context.Context, tx *sqlx.Tx, id int64, path []*cert.Certificate) error {
+	if err := putCertificates(ctx, tx, path); err != nil {
+		return err
+	}
+	fingerprints := make([]string, len(path))
+	for i, c := range path {
+		fingerprints[i] = c.SHA256
+	}
+	return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ? AND stage = 'sign'`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
+}
+
+// Accept records the path that came from the signer and lets the replacement go
+// on, all or nothing. A leaf that lay aside does so no more.
+func (s *Store) Accept(ctx context.Context, id int64, path []*cert.Certificate, at Moment) (r Replacement, action replacement.Action, err error) {
+	err = s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := setPath(ctx, tx, id, path); err != nil {
 			return err
 		}
-		fingerprints := make([]string, len(path))
-		for i, c := range path {
-			fingerprints[i] = c.SHA256
+		if _, err := tx.ExecContext(ctx, `DELETE FROM aside WHERE sha256 = ?`, path[0].SHA256); err != nil {
+			return err
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ? AND stage = 'sign'`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
+		r, action, err = advance(ctx, tx, id, replacement.Event{Kind: replacement.Arrived}, at)
+		return err
 	})
+	return r, action, err
 }
 
 // AddParcel packs requests that wait for a signer and are in no parcel yet.
