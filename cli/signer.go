@@ -68,7 +68,11 @@ func (a *app) signerSet() *cobra.Command {
 			shown.add("signer", s.Name)
 			shown.add("about", s.About)
 			shown.add("contact", dash(s.Contact))
-			shown.add("turnaround", fmt.Sprintf("%d working days", s.TurnaroundDays))
+			turnaround := ""
+			if s.TurnaroundDays > 0 {
+				turnaround = fmt.Sprintf("%d working days", s.TurnaroundDays)
+			}
+			shown.add("turnaround", dash(turnaround))
 			shown.add("signs", signs(s.Terms))
 			shown.add("profile", dash(s.Terms.Profile))
 			shown.add("wants", dash(strings.Join(s.Terms.Fields, ", ")))

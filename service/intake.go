@@ -346,6 +346,10 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		return out, s.store.SetOffered(ctx, r.ID, leaf)
 	}
 	_, action, err := s.store.Accept(ctx, r.ID, path.Certificates, s.moment())
+	if errors.Is(err, store.ErrNotFound) || errors.As(err, new(replacement.Impossible)) {
+		out.Why, out.Next = "somebody gave an answer to it at the same moment", "see: freshseal replacement show "+idText(r.ID)
+		return out, nil
+	}
 	if err != nil {
 		return out, err
 	}

@@ -105,12 +105,12 @@ type row struct {
 
 var list = template.Must(template.New("").Parse(`<!doctype html>
 <html lang="en"><meta charset="utf-8"><title>Requests to be signed: parcel {{.ID}}</title>
-<style>body{font:11pt/1.4 sans-serif;margin:2cm}table{border-collapse:collapse;width:100%}td,th{border:1px solid #999;padding:4px 6px;text-align:left;vertical-align:top}code{font:9pt monospace;overflow-wrap:anywhere}tr{break-inside:avoid}.done{width:2cm}</style>
+<style>@page{size:A4 landscape;margin:1.5cm}@media screen{body{margin:1cm}}body{font:10pt/1.4 sans-serif}table{border-collapse:collapse;width:100%;table-layout:fixed}td,th{border:1px solid #999;padding:4px 6px;text-align:left;vertical-align:top;overflow-wrap:anywhere}code{font:9pt monospace}tr{break-inside:avoid}.no{width:4%}.short{width:8%}.sum{width:21%}</style>
 <h1>Requests to be signed: parcel {{.ID}}</h1>
 <p>Packed {{.Packed}}. Please sign each request for use by a server, with all the names it asks for, and send back the certificates with the intermediates.</p>
 {{with .Wish.Profile}}<p>Profile: {{.}}</p>{{end}}
 {{with .Wish.Notes}}<p style="white-space:pre-line">{{.}}</p>{{end}}
-<table><tr><th>No.</th><th>For</th><th>Subject and names</th><th>Key</th><th>Lifetime</th><th>SHA-256 of the request (DER), to compare by telephone</th><th class="done">Signed</th></tr>
+<table><tr><th class="no">No.</th><th>For</th><th>Subject and names</th><th class="short">Key</th><th class="short">Lifetime</th><th class="sum">SHA-256 of the request (DER), to compare by telephone</th><th class="short">Signed</th></tr>
 {{range .Rows}}<tr><td>{{.N}}</td><td>{{.Slot}}<br><code>{{.File}}</code>{{with .Notes}}<br>{{.}}{{end}}</td><td>{{.Subject}}<br>{{.Names}}</td><td>{{.Key}}</td><td>{{.Life}}</td><td><code>{{.SHA256}}</code></td><td></td></tr>
 {{end}}</table></html>
 `))
