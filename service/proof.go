@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"freshseal/core/due"
 	"slices"
 	"strings"
 	"time"
 
+	"freshseal/core/due"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"

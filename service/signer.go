@@ -5,11 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
-	"time"
 
-	"freshseal/core/replacement"
 	"freshseal/core/request"
+	"freshseal/signer"
 	"freshseal/store"
 )
 
@@ -18,6 +16,9 @@ const (
 	BenchSigner = "bench"
 	DeskSigner  = "desk"
 )
+
+// benchLifetime is what is asked of bench.
+const benchLifetime = signer.BenchLeaf
 
 // Signer is somebody who signs requests.
 type Signer struct {
@@ -96,45 +97,4 @@ func (s *Service) RemoveSigner(ctx context.Context, name string) error {
 		return &Error{Conflict, "the signer cannot be removed", "a request waits for it", "take in its answer, or cancel the replacement"}
 	}
 	return notFound(err, "see: freshseal signer list", "no signer is called %q that was added here", name)
-}
-
-// Handover says to whom a parcel went.
-type Handover struct {
-	To        string `json:"to" required:"true"`
-	Reference string `json:"reference,omitempty" description:"the signer's number for it"`
-}
-
-// HandOver records to whom a parcel went, and under which number.
-func (s *Service) HandOver(ctx context.Context, id string, h Handover, by string) (Parcel, error) {
-	row, _, err := s.parcelRow(ctx, id)
-	if err != nil {
-		return Parcel{}, err
-	}
-	if h.To = strings.TrimSpace(h.To); h.To == "" || len(h.To)+len(h.Reference) > 400 {
-		return Parcel{}, invalid("nothing was recorded", "it is not said to whom the parcel went", "give a name, and the signer's number for it")
-	}
-	row.HandedTo, row.Reference, row.HandedBy, row.HandedAt = h.To, h.Reference, by, s.moment()
-	if err := s.store.HandOver(ctx, row); err != nil {
-		return Parcel{}, err
-	}
-	if err := s.seekProofs(ctx); err != nil {
-		return Parcel{}, err
-	}
-	return s.showParcel(ctx, row)
-}
-
-// sayWhere adds to a replacement that waits for a signer where its request is.
-func (s *Service) sayWhere(ctx context.Context, r *Replacement) error {
-	row, _, err := s.parcelRow(ctx, r.Parcel)
-	if err != nil {
-		return err
-	}
-	p, err := s.showParcel(ctx, row)
-	switch {
-	case p.Late:
-		r.Next = p.Reminder + "; then: freshseal intake FILE…"
-	case p.BackBy != nil && r.WaitingFor == replacement.Signer:
-		r.Next = fmt.Sprintf("%s has it, to be back by %s; then: freshseal intake FILE…", p.HandedTo, p.BackBy.Format(time.DateOnly))
-	}
-	return err
 }
