@@ -98,10 +98,9 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 	if err != nil {
 		return out, err
 	}
-	p.pool.Add(served[1:]...)
 	trusting, err := s.trusting(ctx, p)
-	facts, path := served[0].Facts(), chain.Complete(served[0], p.pool, p.anchors, s.now())
-	out.Certificate, out.Chain, out.Trust = &facts, links(path, served), trusting.of(served, s.now())
+	facts := served[0].Facts()
+	out.Certificate, out.Chain, out.Trust = &facts, links(p.path(served, s.now()), served), trusting.of(served, s.now())
 	return out, err
 }
 
@@ -139,17 +138,6 @@ func links(path chain.Path, served []*cert.Certificate) []Link {
 	return out
 }
 
-// path completes the path of a served leaf from what was served, the pool and
-// the fleet's anchors.
-func (s *Service) path(ctx context.Context, served []*cert.Certificate) (chain.Path, error) {
-	p, err := s.pools(ctx)
-	if err != nil {
-		return chain.Path{}, err
-	}
-	p.pool.Add(served[1:]...)
-	return chain.Complete(served[0], p.pool, p.anchors, s.now()), nil
-}
-
 // pools are what paths are completed from.
 type pools struct {
 	anchors *chain.Pool // the fleet's trusted roots
@@ -157,6 +145,13 @@ type pools struct {
 	pool    *chain.Pool // authorities that came with some pile; trusted by nobody for that
 	rules   policies
 	tried   map[string]bool // addresses from which nothing could be had
+}
+
+// path completes the path of a served leaf from what was served, the pool and
+// the fleet's anchors.
+func (p pools) path(served []*cert.Certificate, at time.Time) chain.Path {
+	p.pool.Add(served[1:]...)
+	return chain.Complete(served[0], p.pool, p.anchors, at)
 }
 
 func (s *Service) pools(ctx context.Context) (pools, error) {
@@ -182,15 +177,11 @@ func (s *Service) pools(ctx context.Context) (pools, error) {
 
 // judge says what is wrong with what a slot serves: the path, and how it is served.
 func (s *Service) judge(ctx context.Context, served []*cert.Certificate, row store.Slot) ([]finding.Finding, error) {
-	all, err := s.policies(ctx)
+	p, err := s.pools(ctx)
 	if err != nil {
 		return nil, err
 	}
-	rules := all.of(row)
-	path, err := s.path(ctx, served)
-	if err != nil {
-		return nil, err
-	}
+	rules, path := p.rules.of(row), p.path(served, s.now())
 	var used []string
 	if row.ServerName != "" {
 		used = append(used, row.ServerName)
@@ -325,11 +316,11 @@ func (s *Service) ReadAddress(ctx context.Context, address string, port int, ser
 	if reading.Why != nil {
 		return out, nil
 	}
-	path, err := s.path(ctx, reading.Chain)
+	p, err := s.pools(ctx)
 	if err != nil {
 		return out, err
 	}
-	out.Chain = links(path, reading.Chain)
+	out.Chain = links(p.path(reading.Chain, s.now()), reading.Chain)
 	found, err := s.judge(ctx, reading.Chain, store.Slot{ServerName: t.ServerName})
 	out.Findings = append(out.Findings, found...)
 	return out, err
