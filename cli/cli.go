@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -61,7 +60,6 @@ type app struct {
 
 // Main runs the program and returns its exit code.
 func Main(args []string) int {
-	debug.SetGCPercent(40) // piles are kept while they are judged: without this, as much again would be waste
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{out: os.Stdout, err: os.Stderr, in: os.Stdin}

@@ -10,6 +10,7 @@ import (
 	"mime/multipart"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"freshseal/core/cert"
@@ -206,6 +207,7 @@ func printPile(w io.Writer, files []pile.Account) {
 
 // readPile reads files, folders (with all that is in them) and - for standard input.
 func (a *app) readPile(args []string) ([]pile.File, error) {
+	debug.SetGCPercent(25) // what is read is kept until it is judged: without this, as much again would be waste
 	var out []pile.File
 	total := int64(0)
 	add := func(name string, r io.Reader, size int64) error {
