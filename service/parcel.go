@@ -37,12 +37,17 @@ type Parcel struct {
 func parcelText(id int64) string { return "p" + strconv.FormatInt(id, 10) }
 
 func (s *Service) showParcel(ctx context.Context, p store.Parcel) (Parcel, error) {
-	out := Parcel{ID: parcelText(p.ID), Signer: p.Signer, PackedAt: p.PackedAt.Time, PackedBy: p.PackedBy, Requests: p.Requests, Open: p.Open, Obsolete: p.Obsolete,
-		State: "packed", HandedTo: p.HandedTo, Reference: p.Reference}
 	signer, err := s.signer(ctx, p.Signer)
 	if known := (*Error)(nil); err != nil && !errors.As(err, &known) { // it may have been removed since
-		return out, err
+		return Parcel{}, err
 	}
+	return s.parcelOf(p, signer), nil
+}
+
+// parcelOf shows a parcel that went to a signer.
+func (s *Service) parcelOf(p store.Parcel, signer Signer) Parcel {
+	out := Parcel{ID: parcelText(p.ID), Signer: p.Signer, PackedAt: p.PackedAt.Time, PackedBy: p.PackedBy, Requests: p.Requests, Open: p.Open, Obsolete: p.Obsolete,
+		State: "packed", HandedTo: p.HandedTo, Reference: p.Reference}
 	if !p.HandedAt.IsZero() {
 		out.State, out.HandedAt = "handed-over", &p.HandedAt.Time
 		if signer.TurnaroundDays > 0 {
@@ -65,7 +70,7 @@ func (s *Service) showParcel(ctx context.Context, p store.Parcel) (Parcel, error
 	case p.Open < p.Requests:
 		out.State = "partly-back"
 	}
-	return out, nil
+	return out
 }
 
 // PackParcel bundles the requests that wait for this signer and are in no
@@ -95,13 +100,13 @@ func (s *Service) PackParcel(ctx context.Context, signerName, by string) (Parcel
 // Parcels are all parcels, newest first.
 func (s *Service) Parcels(ctx context.Context) ([]Parcel, error) {
 	rows, err := s.store.Parcels(ctx)
+	if err != nil {
+		return nil, err
+	}
+	signers, err := s.signersByName(ctx)
 	out := make([]Parcel, 0, len(rows))
 	for _, row := range rows {
-		p, err := s.showParcel(ctx, row)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, p)
+		out = append(out, s.parcelOf(row, signers[row.Signer]))
 	}
 	return out, err
 }

@@ -52,6 +52,15 @@ func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
 	return out, err
 }
 
+func (s *Service) signersByName(ctx context.Context) (map[string]Signer, error) {
+	all, err := s.Signers(ctx)
+	out := map[string]Signer{}
+	for _, each := range all {
+		out[each.Name] = each
+	}
+	return out, err
+}
+
 // signer finds one by its name.
 func (s *Service) signer(ctx context.Context, name string) (Signer, error) {
 	all, err := s.Signers(ctx)

@@ -163,13 +163,9 @@ func (s *Service) pools(ctx context.Context) (pools, error) {
 	if err != nil {
 		return pools{}, err
 	}
-	all, err := s.Signers(ctx)
+	signers, err := s.signersByName(ctx)
 	if err != nil {
 		return pools{}, err
-	}
-	signers := map[string]Signer{}
-	for _, each := range all {
-		signers[each.Name] = each
 	}
 	rules, err := s.policies(ctx)
 	return pools{anchors: chain.NewPool(roots...), pool: chain.NewPool(middle...), signers: signers, rules: rules, tried: map[string]bool{}}, err
