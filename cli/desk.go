@@ -200,7 +200,11 @@ func printPile(w io.Writer, files []pile.Account) {
 	for _, f := range files {
 		fmt.Fprintln(w, f.Name)
 		for _, i := range f.Holds {
-			fmt.Fprintf(w, "  %-15s %s\n", i.Kind, strings.TrimSpace(i.Subject+" "+i.Note))
+			said := i.Subject
+			if said != "" && i.Note != "" {
+				said += ": "
+			}
+			fmt.Fprintf(w, "  %-15s %s\n", i.Kind, said+i.Note)
 		}
 	}
 }

@@ -24,7 +24,8 @@ func (a *app) request() *cobra.Command {
 func planFlags(c *cobra.Command, p *request.Plan) *string {
 	f := c.Flags()
 	f.StringArrayVar(&p.Names, "name", nil, "a DNS name or an IP address; the first becomes the common name; may be given again")
-	key := f.String("key", string(request.KeyTypes[0]), fmt.Sprintf("kind of key, one of %v", request.KeyTypes))
+	key := f.String("key", string(request.KeyTypes[0]), fmt.Sprintf("kind of key, one of %v", request.AllKeyTypes))
+	f.BoolVar(&p.Weak, "weak", false, "the box can do no better than rsa-1024 and SHA-1")
 	subjectFlags(f, &p.Subject)
 	c.MarkFlagRequired("name")
 	return key
@@ -35,7 +36,11 @@ func planned(p request.Plan, key string) (request.Plan, error) {
 	p.Key = request.KeyType(key)
 	p = p.Complete()
 	if found := p.Check(); len(found) > 0 {
-		return p, failed("this cannot be asked for", found[0].What, "correct --name, --key or the subject")
+		next := "correct --name, --key or the subject"
+		if found[0].Code == finding.WeakKey {
+			next = "choose another --key; where the box can do no better, say so with --weak"
+		}
+		return p, failed("this cannot be asked for", found[0].What, next)
 	}
 	return p, nil
 }
