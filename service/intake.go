@@ -231,7 +231,7 @@ func (s *Service) judgeNew(ctx context.Context, leaf *cert.Certificate, p pools,
 	}
 	path := chain.Complete(leaf, p.pool, p.anchors, s.now())
 	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: made.SPKI(), Weak: r.Plan.V.Weak})
-	found = append(found, lifetime(leaf, p.signers[r.Signer])...)
+	found = append(found, policy.JudgeLife(leaf, r.Signer, p.signers[r.Signer].MaxDays, p.signers[r.Signer].Terms.Public)...)
 	for i, f := range found {
 		if f.Code == finding.AnchorUnknown {
 			found[i] = f.As(finding.Warning)
@@ -245,19 +245,4 @@ func (s *Service) judgeNew(ctx context.Context, leaf *cert.Certificate, p pools,
 		found = append(found, f.As(finding.Warning)) // clients take it; the policy may change
 	}
 	return path, found, nil
-}
-
-// lifetime finds leaves that live longer than they may, or so short that it
-// must be a trial.
-func lifetime(leaf *cert.Certificate, signer Signer) []finding.Finding {
-	days := int((leaf.NotAfter.Sub(leaf.NotBefore) + time.Hour).Hours() / 24)
-	var found []finding.Finding
-	if most := policy.PublicMaxDays(leaf.NotBefore); signer.Terms.Public && days > most {
-		found = append(found, finding.LifetimeTooLong.Found("%s lives for %d days; publicly trusted ones of that day may live %d", leaf.ShortName(), days, most).
-			WithRemedy("ask the signer for a shorter one: clients refuse this one"))
-	}
-	if signer.MaxDays > 0 && days < signer.MaxDays/3 {
-		found = append(found, finding.LifetimeTooShort.Found("%s lives for %d days, and %s issues up to %d", leaf.ShortName(), days, signer.Name, signer.MaxDays))
-	}
-	return found
 }

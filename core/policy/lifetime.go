@@ -1,6 +1,11 @@
 package policy
 
-import "time"
+import (
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/finding"
+)
 
 // publicMax is how long a publicly trusted server certificate may live, by the
 // day from which on it is issued: CA/Browser Forum, Baseline Requirements for
@@ -41,4 +46,22 @@ func (r Rules) Lifetime(signer int, public bool, issued time.Time) int {
 		}
 	}
 	return least
+}
+
+// JudgeLife finds a leaf that lives longer than it may, or than its signer said,
+// or so short that it must be a trial. most is the longest that the signer issues
+// in days; 0: not known.
+func JudgeLife(leaf *cert.Certificate, signer string, most int, public bool) []finding.Finding {
+	days := int((leaf.NotAfter.Sub(leaf.NotBefore) + time.Hour).Hours() / 24)
+	switch allowed := PublicMaxDays(leaf.NotBefore); {
+	case public && days > allowed:
+		return []finding.Finding{finding.LifetimeTooLong.Found("%s lives for %d days; publicly trusted ones of that day may live %d", leaf.ShortName(), days, allowed).
+			WithRemedy("ask the signer for a shorter one: clients refuse this one")}
+	case most > 0 && days > most+1:
+		return []finding.Finding{finding.LifetimeTooLong.Found("%s lives for %d days, and %s issues up to %d", leaf.ShortName(), days, signer, most).
+			WithRemedy("ask the signer whether the right profile was chosen")}
+	case most > 0 && days < most/3:
+		return []finding.Finding{finding.LifetimeTooShort.Found("%s lives for %d days, and %s issues up to %d", leaf.ShortName(), days, signer, most)}
+	}
+	return nil
 }

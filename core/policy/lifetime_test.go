@@ -1,9 +1,11 @@
 package policy_test
 
 import (
+	"crypto/x509"
 	"testing"
 	"time"
 
+	"freshseal/core/finding"
 	"freshseal/core/policy"
 	"freshseal/core/testkit"
 )
@@ -31,6 +33,24 @@ func TestNobodyIsAskedForMoreThanClientsTake(t *testing.T) {
 	}{{any, 0, false, 0}, {any, 825, false, 825}, {strict, 825, false, 365}, {strict, 825, true, 200}, {any, 90, true, 90}, {any, 0, true, 200}} {
 		if got := c.rules.Lifetime(c.signer, c.public, testkit.Now); got != c.want {
 			t.Errorf("a signer of %d days, public %v: %d days, want %d", c.signer, c.public, got, c.want)
+		}
+	}
+}
+
+func TestALeafThatLivesTooLongOrTooShortIsToldOf(t *testing.T) {
+	root := testkit.Root(t, "Quay Root")
+	for _, c := range []struct {
+		days, most int
+		public     bool
+		want       finding.Code
+	}{
+		{90, 90, false, ""}, {91, 90, false, ""}, {365, 90, false, finding.LifetimeTooLong}, {365, 0, false, ""}, {14, 90, false, finding.LifetimeTooShort},
+		{199, 0, true, ""}, {365, 398, true, finding.LifetimeTooLong}, {30, 200, true, finding.LifetimeTooShort},
+	} {
+		leaf := root.Leaf(t, "gate.tidewrack.example", func(x *x509.Certificate) { x.NotBefore, x.NotAfter = testkit.Now, testkit.Now.AddDate(0, 0, c.days) })
+		found := policy.JudgeLife(leaf.Certificate, "harbour", c.most, c.public)
+		if (len(found) == 0) != (c.want == "") || len(found) > 0 && found[0].Code != c.want {
+			t.Errorf("%d days of at most %d, public %v: %v", c.days, c.most, c.public, found)
 		}
 	}
 }
