@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"freshseal/core/cert"
 	"freshseal/core/chain"
