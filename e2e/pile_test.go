@@ -194,6 +194,11 @@ func TestAMessyPileInTheBrowser(t *testing.T) {
 			t.Errorf("the account does not say %q (%v):\n%s", want, err, account)
 		}
 	}
+	steps(t, func() error { return p.Size(390, 844) })
+	if wide, err := p.Eval("String(document.documentElement.scrollWidth)"); err != nil || wide != "390" {
+		t.Errorf("the account is %s wide on a screen of 390, %v", wide, err)
+	}
+	steps(t, func() error { return p.Size(1280, 800) })
 	e.sealed(t, s)
 	wrong := idOf(t, s, nameOf(t, e.requests[11]))
 	steps(t,

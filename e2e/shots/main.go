@@ -129,7 +129,7 @@ func pages(url, password, profile, out string, back []string) error {
 		func() error { return p.Wait("//a[contains(.,'p1, 4 requests')]") },
 		func() error { return p.Upload("#pile", back...) },
 		func() error { return p.Wait("//*[@aria-label='Account of the files']") },
-		func() error { return p.Size(1280, 1240) },
+		func() error { return p.Size(1280, 1420) },
 		func() error { return picture("desk") },
 	} {
 		if err := step(); err != nil {

@@ -114,9 +114,9 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
       {open && (
         <Box sx={{ pt: 1 }}>
           <Chain links={a.chain.map((l) => ({ ...l, served: true }))} incomplete={a.findings.find((f) => f.code === 'chain-incomplete')?.what} />
-          {others.length > 0 && <Findings found={others} />}
         </Box>
       )}
+      {others.length > 0 && <Findings found={others} />}
     </Box>
   )
 }
