@@ -45,3 +45,29 @@ func TestWorkingDaysAreCountedBack(t *testing.T) {
 		t.Errorf("act by %s", got)
 	}
 }
+
+// The list of a fleet names conditions by the moments at which they turn: between
+// two of them nothing may change.
+func TestAConditionTurnsOnlyWhenItSays(t *testing.T) {
+	begun := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
+	for _, p := range []due.Policy{
+		{Renewal: 30 * 24 * time.Hour, Margin: 7 * 24 * time.Hour, Turnaround: 2 * 24 * time.Hour},
+		{Renewal: 5 * 24 * time.Hour, Margin: 7 * 24 * time.Hour, WorkingDays: 40}, {},
+	} {
+		for _, facts := range []due.Facts{{}, {Read: true}, {Read: true, SelfSigned: true}, {Read: true, SHA256: "a", Installed: "b"}} {
+			facts.NotAfter = begun.AddDate(0, 0, 45)
+			s := due.Stand(facts, p)
+			now, turns := s.At(facts.NotAfter, begun), s.Turns(facts.NotAfter, begun)
+			for at := begun; at.Before(begun.AddDate(0, 0, 60)); at = at.Add(time.Hour) {
+				is := s.At(facts.NotAfter, at)
+				if is != now && (turns.IsZero() || !at.After(turns)) {
+					t.Fatalf("%+v under %+v turns from %s to %s by %s, and was to do so at %s", facts, p, now, is, at, turns)
+				}
+				if is.Rank() > now.Rank() {
+					t.Fatalf("%+v under %+v gets better by itself: from %s to %s", facts, p, now, is)
+				}
+				now, turns = is, s.Turns(facts.NotAfter, at)
+			}
+		}
+	}
+}

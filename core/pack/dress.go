@@ -83,16 +83,20 @@ type Dress struct {
 var ErrNoPassphrase = errors.New("this form is locked with a passphrase, and none is given")
 
 // Unfit says why no file can be written in this dress, whatever the chain is.
-func (d Dress) Unfit(form Form, withKey bool) error {
-	one := form != LeafFirst && form != LeafFirstWithRoot && form != Intermediates && form != IntermediatesWithRoot
+func (d Dress) Unfit(form Form) error {
+	several := form == LeafFirst || form == LeafFirstWithRoot || form == Intermediates || form == IntermediatesWithRoot
 	switch store := d.Encoding == PKCS12 || d.Encoding == PKCS12Old; {
-	case store && !withKey:
+	case store && !d.HoldsKey():
 		return errNoKeyWanted
-	case store && (form == Intermediates || form == IntermediatesWithRoot || form == Root):
+	case store && d.Place == KeyAlone:
+		return errKeyWithout
+	case store && form != Leaf && form != LeafFirst && form != LeafFirstWithRoot:
 		return errors.New("a PKCS #12 store begins with the leaf")
-	case (d.Encoding == PKCS7 || d.Encoding == PKCS7PEM) && withKey:
+	case (d.Encoding == PKCS7 || d.Encoding == PKCS7PEM) && d.HoldsKey():
 		return errKeyInPKCS7
-	case d.Encoding == DER && !(withKey && d.Place == KeyAlone) && (!one || withKey):
+	case d.Encoding == DER && d.Place == KeyAlone && d.KeyForm == OlderLocked:
+		return errOlderDER
+	case d.Encoding == DER && d.Place != KeyAlone && (several || d.HoldsKey()):
 		return errOneInDER
 	case d.Alias != "" && !store:
 		return errors.New("only a PKCS #12 store has an alias")
@@ -100,9 +104,14 @@ func (d Dress) Unfit(form Form, withKey bool) error {
 	return nil
 }
 
+// HoldsKey says that the file holds the private key.
+func (d Dress) HoldsKey() bool { return d.Place != "" && d.Place != NoKey }
+
 var (
 	errNoKeyWanted = errors.New("a PKCS #12 store is for a key with its certificates, and no key is wanted")
 	errKeyInPKCS7  = errors.New("PKCS #7 holds no key; ask for pkcs12")
+	errKeyWithout  = errors.New("a PKCS #12 store is for a key with its certificates")
+	errOlderDER    = errors.New("the older locked form exists as PEM alone")
 	errOneInDER    = errors.New("DER holds one thing: one certificate, or the key alone; ask for pem, pkcs7 or pkcs12")
 )
 
@@ -116,10 +125,10 @@ func Write(form Form, d Dress, path chain.Path, key crypto.Signer) ([]byte, erro
 	if d.Place == KeyAlone {
 		certificates = nil
 	}
-	if store := d.Encoding == PKCS12 || d.Encoding == PKCS12Old; d.Place == "" || d.Place == NoKey {
-		if store {
-			return nil, errNoKeyWanted
-		}
+	if store := d.Encoding == PKCS12 || d.Encoding == PKCS12Old; store && d.Unfit(form) != nil {
+		return nil, d.Unfit(form)
+	}
+	if !d.HoldsKey() {
 		key = nil
 	} else if key == nil {
 		return nil, errors.New("the file is to hold the key, and there is none")
@@ -155,9 +164,6 @@ func (d Dress) write(certificates []*cert.Certificate, key crypto.Signer) ([]byt
 	case PKCS12, PKCS12Old:
 		if d.Passphrase == "" {
 			return nil, ErrNoPassphrase
-		}
-		if len(certificates) == 0 {
-			return nil, errors.New("a PKCS #12 store is for a key with its certificates")
 		}
 		return d.store(certificates, key)
 	}
@@ -246,7 +252,7 @@ func (d Dress) key(key crypto.Signer) (label string, headers map[string]string, 
 		return label, nil, der, err
 	case OlderLocked:
 		if d.Encoding == DER {
-			return "", nil, nil, errors.New("the older locked form exists as PEM alone")
+			return "", nil, nil, errOlderDER
 		}
 		if label, der, err = older(); err != nil {
 			return "", nil, nil, err

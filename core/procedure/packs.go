@@ -38,7 +38,7 @@ func (r *reader) packs(n ast.Node) []Pack {
 			"line_length": func(n ast.Node) { d.LineLength = r.lineLength(n) },
 			"text":        func(n ast.Node) { d.Text = r.oneOf(n, []string{"true", "false"}) == "true" },
 		}, "about")
-		if why := p.Dress.Unfit(p.Form, p.Secret()); why != nil {
+		if why := p.Dress.Unfit(p.Form); why != nil {
 			r.fault(pair.Key, "correct the pack", "the pack %s: %v", p.Name, why)
 		}
 		out = append(out, p)

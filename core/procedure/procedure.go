@@ -125,7 +125,7 @@ type Pack struct {
 }
 
 // Secret says that the pack holds the private key.
-func (p Pack) Secret() bool { return p.Dress.Place != "" && p.Dress.Place != pack.NoKey }
+func (p Pack) Secret() bool { return p.Dress.HoldsKey() }
 
 // Pack finds a pack by its name.
 func (p Procedure) Pack(name string) (Pack, bool) {
