@@ -23,6 +23,9 @@ import (
 // back what really stands there: what is compared, hashed and sent is always
 // the original.
 
+// mostExtensions bounds the work on one certificate; real ones have up to twenty.
+const mostExtensions = 30
+
 var errOutline = errors.New("it has not the outline of a certificate (RFC 5280, 4.1)")
 
 // outline are the parts of a certificate, each as DER with its tag.
@@ -46,33 +49,41 @@ func mended(der []byte) (*x509.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	x, err := x509.ParseCertificate(o.write(nil))
+	x, err := x509.ParseCertificate(o.write(o.extensions))
 	if err != nil {
-		return nil, errOutline
-	}
-	// Those extensions are kept that can be read, one after the other.
-	var kept, lost []extension
-	seen := map[string]bool{}
-	for _, e := range o.extensions {
-		again := seen[e.id.String()]
-		seen[e.id.String()] = true
-		if e.id.Equal(subjectAltName) {
-			e.value = mendedNames(e.value)
-		}
-		with, err := x509.ParseCertificate(o.write(append(kept[:len(kept):len(kept)], e)))
-		if again || err != nil {
-			lost = append(lost, e)
-			continue
-		}
-		kept, x = append(kept, e), with
-	}
-	for _, e := range lost {
-		if e.critical {
-			x.UnhandledCriticalExtensions = append(x.UnhandledCriticalExtensions, e.id)
+		if x, err = o.piecemeal(); err != nil {
+			return nil, err
 		}
 	}
 	x.Raw, x.RawTBSCertificate, x.RawIssuer, x.RawSubject, x.RawSubjectPublicKeyInfo = der, o.tbs, o.issuer, o.subject, o.spki
 	x.Version, x.SerialNumber = o.version, o.serial
+	return x, nil
+}
+
+// piecemeal keeps those extensions that can be read, one after the other.
+func (o outline) piecemeal() (*x509.Certificate, error) {
+	x, err := x509.ParseCertificate(o.write(nil))
+	if err != nil {
+		return nil, errOutline
+	}
+	var kept []extension
+	var lost []asn1.ObjectIdentifier
+	seen := map[string]bool{}
+	for _, e := range o.extensions {
+		with, err := x509.ParseCertificate(o.write(append(kept[:len(kept):len(kept)], e)))
+		if err != nil && e.id.Equal(subjectAltName) {
+			e.value = mendedNames(e.value)
+			with, err = x509.ParseCertificate(o.write(append(kept[:len(kept):len(kept)], e)))
+		}
+		switch {
+		case err == nil && !seen[e.id.String()]:
+			kept, x = append(kept, e), with
+		case e.critical:
+			lost = append(lost, e.id)
+		}
+		seen[e.id.String()] = true
+	}
+	x.UnhandledCriticalExtensions = append(x.UnhandledCriticalExtensions, lost...)
 	return x, nil
 }
 
@@ -106,7 +117,7 @@ func readOutline(der []byte) (outline, error) {
 		!tbs.ReadOptionalASN1(&list, &some, tags.Tag(3).Constructed().ContextSpecific()) || some && !list.ReadASN1(&list, tags.SEQUENCE) {
 		return o, errOutline
 	}
-	for !list.Empty() && len(o.extensions) < 100 {
+	for !list.Empty() && len(o.extensions) < mostExtensions {
 		var one, value cryptobyte.String
 		var e extension
 		if !list.ReadASN1(&one, tags.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&e.id) ||

@@ -168,15 +168,15 @@ func (s *sorter) block(label string, body []byte) []Item {
 	}
 	switch label {
 	case "CERTIFICATE", "X509 CERTIFICATE", "X.509 CERTIFICATE":
-		if item := certificate(der); item.Kind == Certificate {
+		if item := s.certificate(der); item.Kind == Certificate {
 			return []Item{item}
 		}
 		if items := s.der(der); items != nil {
 			return items // PKCS #7 under the wrong name is what some portals give
 		}
-		return []Item{certificate(der)}
+		return []Item{s.certificate(der)}
 	case "TRUSTED CERTIFICATE": // openssl's own: the certificate, then what it is trusted for
-		return []Item{certificate(firstElement(der))}
+		return []Item{s.certificate(firstElement(der))}
 	case "CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST":
 		return []Item{request(der)}
 	case "X509 CRL":

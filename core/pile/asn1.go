@@ -55,7 +55,7 @@ func firstElement(der []byte) []byte {
 
 // element tells what one DER value is.
 func (s *sorter) element(der []byte) []Item {
-	if item := certificate(der); item.Kind == Certificate {
+	if item := s.certificate(der); item.Kind == Certificate {
 		return []Item{item}
 	}
 	if item := request(der); item.Kind == Request {
@@ -74,7 +74,7 @@ func (s *sorter) element(der []byte) []Item {
 		return []Item{item}
 	}
 	if looksLikeCertificate(der) {
-		return []Item{certificate(der)} // which says what is wrong with it
+		return []Item{s.certificate(der)} // which says what is wrong with it
 	}
 	return []Item{junk("DER that is neither certificate, request, PKCS #7, PKCS #12, key nor revocation list")}
 }
@@ -88,13 +88,19 @@ func looksLikeCertificate(der []byte) bool {
 		inner.ReadASN1BitStringAsBytes(&signature) && inner.Empty() && len(tbs) > 100
 }
 
-func certificate(der []byte) Item {
-	c, err := cert.Parse(der)
+// certificate reads one certificate, leniently as long as there are few such.
+func (s *sorter) certificate(der []byte) Item {
+	parse := cert.Parse
+	if s.odd >= mostOdd {
+		parse = cert.ParseStrict
+	}
+	c, err := parse(der)
 	if err != nil {
 		return junk("a certificate that cannot be read: " + err.Error())
 	}
 	item := Item{Kind: Certificate, SHA256: c.SHA256, Subject: c.Subject(), Certificate: c}
 	if c.Refused != "" {
+		s.odd++
 		item.Note = "strict readers refuse it: " + c.Refused
 	}
 	return item
@@ -128,7 +134,7 @@ func (s *sorter) signedData(der []byte) (items []Item) {
 		return nil
 	}
 	for _, c := range p.Certificates {
-		items = append(items, certificate(c.Raw))
+		items = append(items, s.certificate(c.Raw))
 	}
 	for i := range p.CRLs {
 		items = append(items, Item{Kind: RevocationList, Subject: p.CRLs[i].TBSCertList.Issuer.String()})
@@ -157,7 +163,7 @@ func (s *sorter) pfx(der []byte) []Item {
 		for _, b := range bags {
 			switch {
 			case b.Certificate != nil:
-				items = append(items, certificate(b.Certificate))
+				items = append(items, s.certificate(b.Certificate))
 			case b.Key != nil:
 				items = append(items, s.keyDER(b.Key))
 			default:

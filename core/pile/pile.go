@@ -26,6 +26,7 @@ const (
 	MaxBytes = 64 << 20 // of all files together
 	MaxItems = 100_000  // things found in one pile
 	maxDepth = 5        // archives in archives
+	mostOdd  = 1_000    // certificates that are read although strict readers refuse them
 	maxNotes = 1_000    // things in one file that are told of one by one, unless they can be used
 )
 
@@ -98,6 +99,7 @@ type sorter struct {
 	passphrases  []string
 	effort       *pkcs12.Effort
 	bytes, items int
+	odd          int // certificates that strict readers refuse, so far
 	accounts     []Account
 }
 
