@@ -137,7 +137,7 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 				t.Fatal(err)
 			}
 			return testkit.Signer{Certificate: odd, Key: leaf.Key}, nil
-		}, chain.Terms{Names: []string{name}}, []finding.Code{finding.Malformed}, true},
+		}, chain.Terms{Names: []string{name}}, []finding.Code{finding.Malformed}, false},
 		{"the key may not sign a handshake", func() (testkit.Signer, []testkit.Signer) {
 			return root.Leaf(t, name, func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyAgreement }), nil
 		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, false},

@@ -27,6 +27,7 @@ func Judge(path Path, terms Terms) []finding.Finding {
 		found = append(found, finding.KeyDiffers.Found("%s is for another key than the request's", leaf.ShortName()))
 	}
 	found = append(found, ending(path)...)
+	found = append(found, malformed(path)...)
 	found = append(found, faults(path.Certificates, terms.At)...)
 	found = append(found, names(leaf, terms.Names)...)
 	found = append(found, strength(path, terms.Weak)...)
@@ -57,14 +58,23 @@ func ending(path Path) []finding.Finding {
 	return []finding.Finding{finding.AnchorUnknown.Found("the root “%s” (SHA-256 %s…) is not trusted by the fleet", root.Subject(), root.SHA256[:16])}
 }
 
+// malformed finds what strict readers refuse. It breaks no rule of a path, which
+// lenient clients take.
+func malformed(path Path) []finding.Finding {
+	var found []finding.Finding
+	for _, c := range path.Certificates {
+		if c.Refused != "" {
+			found = append(found, finding.Malformed.Found("%s is not as RFC 5280 wants it: %s", c.ShortName(), c.Refused))
+		}
+	}
+	return found
+}
+
 // faults are the breaches of RFC 5280, section 6.1, on the path at that time.
 func faults(path []*cert.Certificate, at time.Time) []finding.Finding {
 	var found []finding.Finding
 	below := 0 // intermediates below the one in hand that are not self-issued
 	for i, c := range path {
-		if c.Refused != "" {
-			found = append(found, finding.Malformed.Found("%s is not as RFC 5280 wants it: %s", c.ShortName(), c.Refused))
-		}
 		found = append(found, period(c, i == 0, at)...)
 		if len(c.Rare.UnhandledCriticalExtensions) > 0 {
 			found = append(found, finding.UnknownRule.Found("%s has the critical extension %s", c.ShortName(), c.Rare.UnhandledCriticalExtensions[0]))
