@@ -1,11 +1,13 @@
 package e2e
 
 import (
+	"net"
 	"net/url"
 	"strings"
 	"testing"
 
 	"freshseal/e2e/browser"
+	"freshseal/standin"
 )
 
 // openConsole signs a browser in to a demo.
@@ -28,9 +30,9 @@ func openConsole(t *testing.T, s *server) *browser.Page {
 
 func steps(t *testing.T, list ...func() error) {
 	t.Helper()
-	for _, step := range list {
+	for i, step := range list {
 		if err := step(); err != nil {
-			t.Fatal(err)
+			t.Fatalf("step %d: %v", i+1, err)
 		}
 	}
 }
@@ -216,5 +218,76 @@ func TestTheConsoleSetsTheFleetUp(t *testing.T) {
 	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
 	if list := tern.ok("policy", "list"); !strings.Contains(list, "short names, address names") || !strings.Contains(list, "300") {
 		t.Errorf("what was set in the console:\n%s", list)
+	}
+}
+
+// Devices come in one by one and as a file, are chosen together, and what became
+// of each is told.
+func TestTheConsoleTakesDevicesIn(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	box := simulated(t, standin.Box{})
+	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
+	_, tlsPort, _ := net.SplitHostPort(box.TLSAddr)
+	p := openConsole(t, s)
+	inDialog := func(label string) string {
+		return "//*[@role='dialog']//label[contains(.,'" + label + "')]/following::input[1]"
+	}
+	csv := write(t, t.TempDir()+"/fleet.csv", "Hostname,address,site\nwinch.saltmere.tidewrack.example,198.51.100.90,Saltmere\nWinch!,198.51.100.91,Saltmere\n")
+	steps(t,
+		func() error { return p.Click("//nav//a[.='Devices']") },
+		func() error { return p.Click(browser.Button("Add a device")) },
+		func() error { return p.Type(inDialog("Name"), name) },
+		func() error { return p.Type(inDialog("Address"), host) },
+		func() error { return p.Type(inDialog("Port of its web page"), tlsPort) },
+		func() error {
+			return p.Click("//*[@role='dialog']//div[@role='combobox' and contains(.,'only read it')]")
+		},
+		func() error { return p.Click("//li[.='Web server with certificate files, over SSH']") },
+		func() error { return p.Wait("//body[not(descendant::*[@role='listbox'])]") },
+		func() error { return p.Type(inDialog("SSH port"), sshPort) },
+		func() error { return p.Type(inDialog("SSH user"), "keeper") },
+		func() error { return p.Type("//*[@role='dialog']//input[@type='password']", "correct horse") },
+		func() error { return p.Click(browser.Button("Ask for its host key")) },
+		func() error { return p.Wait("//*[@role='dialog' and contains(.,'" + box.HostKey() + "')]") },
+		func() error { return p.Click(browser.Button("The key is right: add it")) },
+		func() error { return p.Wait("//h1[contains(.,'" + name + "')]") },
+
+		func() error { return p.Go("/devices") },
+		func() error { return p.Click(browser.Button("Import")) },
+		func() error { return p.Upload("#csv", csv) },
+		func() error { return p.Type("(//*[@role='dialog']//textarea[not(@readonly)])[2]", "name=Hostname") },
+		func() error { return p.Click(browser.Button("See what it would do")) },
+		func() error {
+			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 to add, 1 wrong; nothing was changed yet') and contains(.,'line 3, Winch!')]")
+		},
+		func() error { return p.Click("//*[@role='dialog']//label[contains(.,'although others are wrong')]") },
+		func() error { return p.Click("//*[@role='dialog']//button[.='Import']") },
+		func() error { return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 added.')]") },
+		func() error { return p.Click(browser.Button("Close")) },
+		func() error { return p.Wait("//body[not(descendant::*[@role='dialog'])]") }, // it holds the focus until it is gone
+
+		func() error { return p.Type("//input[@type='search']", "saltmere") },
+		func() error { return p.Wait(browser.Link("/devices/winch.saltmere.tidewrack.example")) },
+		func() error { return p.Go("/devices?text=lamp-3") },
+		func() error { return p.Wait(browser.Link("/devices/" + name)) },
+		func() error { return p.Click("//div[@role='row' and @data-id]//input[@type='checkbox']") },
+		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,'1 chosen')]") },
+		func() error { return p.Click("//section[@aria-label='Chosen devices']//div[@role='combobox']") },
+		func() error { return p.Click("//li[.='bench']") },
+		func() error { return p.Wait("//body[not(descendant::*[@role='listbox'])]") },
+		func() error { return p.Click(browser.Button("Replace all")) },
+		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,'has begun')]") },
+	)
+	s.await(idOf(t, s, name), "sealed")
+	steps(t,
+		func() error { return p.Click(browser.Button("Remove")) },
+		func() error { return p.Click("//*[@role='dialog']//button[.='Remove']") },
+		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,': removed')]") },
+		func() error { return p.Wait("//main[contains(.,'No device fits the filter.') and contains(.,'0–0 of 0')]") },
+	)
+	s.fails(1, "no device is called", "device", "show", name)
+	if list := s.ok("device", "list", "--text", "winch", "--as", "csv"); strings.Count(list, "\n") != 2 {
+		t.Errorf("imported is\n%s", list)
 	}
 }

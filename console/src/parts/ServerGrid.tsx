@@ -72,7 +72,7 @@ export default function ServerGrid<T extends GridValidRowModel>(p: Props<T>) {
       sortModel={sort ? [{ field: sort, sort: desc ? 'desc' : 'asc' }] : []}
       onSortModelChange={(model) => order(model[0]?.field, model[0]?.sort)}
       paginationMode="server"
-      rowCount={-1}
+      rowCount={next ? -1 : (cursors.length - 1) * pageSize + (rows.data?.items.length ?? 0)}
       paginationMeta={{ hasNextPage: Boolean(next) }}
       paginationModel={{ page: cursors.length - 1, pageSize }}
       onPaginationModelChange={(model) => turn(model.page)}

@@ -15,7 +15,9 @@ import { credentialsQuery, familiesQuery, queryClient, sitesQuery } from '../../
 import { mono } from '../../app/theme'
 import { Problem } from '../../parts/Problem'
 
-const blank = { name: '', address: '', site: '', family: '', port: '443', serverName: '', user: '', password: '', credential: '' }
+// A choice that is empty says so.
+const shown = { select: { displayEmpty: true }, inputLabel: { shrink: true } }
+const blank = { name: '', address: '', site: '', family: '', port: '443', serverName: '', user: '', password: '', credential: '', sshPort: '22' }
 
 /** AddDevice takes a device in: its host key is shown and compared by a person before it is pinned. */
 export function AddDevice({ close }: { close: () => void }) {
@@ -28,7 +30,7 @@ export function AddDevice({ close }: { close: () => void }) {
     <TextField size="small" label={label} type={more.type ?? 'text'} helperText={more.help} value={d[name]} onChange={(e) => setD({ ...d, [name]: e.target.value })} autoComplete="off" />
   )
   const signsIn = families.data?.find((f) => f.name === d.family)?.links.includes('ssh') ?? false
-  const look = useMutation({ mutationFn: () => take(api.POST('/api/v1/host-keys', { body: { site: d.site, address: d.address, port: 22 } })) })
+  const look = useMutation({ mutationFn: () => take(api.POST('/api/v1/host-keys', { body: { site: d.site, address: d.address, port: Number(d.sshPort) } })) })
   const add = useMutation({
     mutationFn: () =>
       take(
@@ -36,7 +38,7 @@ export function AddDevice({ close }: { close: () => void }) {
           body: {
             name: d.name, address: d.address, site: d.site, family: d.family,
             slots: [{ name: 'web', port: Number(d.port), server_name: d.serverName || (d.name.includes('.') ? d.name : '') }],
-            ...(signsIn && { host_key: look.data?.host_key ?? '', ...(d.credential ? { credential: d.credential } : { ssh_user: d.user, password: d.password }) }),
+            ...(signsIn && { host_key: look.data?.host_key ?? '', ssh_port: Number(d.sshPort), ...(d.credential ? { credential: d.credential } : { ssh_user: d.user, password: d.password }) }),
           },
         }),
       ),
@@ -53,7 +55,7 @@ export function AddDevice({ close }: { close: () => void }) {
         <Box sx={{ display: 'grid', gap: 2, pt: 1, gridTemplateColumns: { xs: '1fr', sm: '1fr 1fr' } }}>
           {field('name', 'Name', { help: 'small letters, digits, dots and hyphens' })}
           {field('address', 'Address')}
-          <TextField select size="small" label="Site" value={d.site} onChange={(e) => setD({ ...d, site: e.target.value })} helperText="the way into it is set under Settings">
+          <TextField select size="small" label="Site" slotProps={shown} value={d.site} onChange={(e) => setD({ ...d, site: e.target.value })} helperText="the way into it is set under Settings">
             <MenuItem value="">none</MenuItem>
             {(sites.data ?? []).map((s) => (
               <MenuItem key={s.name} value={s.name}>
@@ -61,7 +63,7 @@ export function AddDevice({ close }: { close: () => void }) {
               </MenuItem>
             ))}
           </TextField>
-          <TextField select size="small" label="Family" value={d.family} onChange={(e) => setD({ ...d, family: e.target.value })} helperText="what it is; none: it can only be read">
+          <TextField select size="small" label="Family" slotProps={shown} value={d.family} onChange={(e) => setD({ ...d, family: e.target.value })} helperText="what it is; none: it can only be read">
             <MenuItem value="">none, only read it</MenuItem>
             {(families.data ?? [])
               .filter((f) => !f.links.includes('service'))
@@ -74,7 +76,7 @@ export function AddDevice({ close }: { close: () => void }) {
           {field('port', 'Port of its web page', { type: 'number' })}
           {field('serverName', 'Server name', { help: 'the name that clients use; empty: its own' })}
           {signsIn && (
-            <TextField select size="small" label="Credential" value={d.credential} onChange={(e) => setD({ ...d, credential: e.target.value })}>
+            <TextField select size="small" label="Credential" slotProps={shown} value={d.credential} onChange={(e) => setD({ ...d, credential: e.target.value })}>
               <MenuItem value="">one of its own</MenuItem>
               {(credentials.data ?? []).map((c) => (
                 <MenuItem key={c.name} value={c.name}>
@@ -83,6 +85,7 @@ export function AddDevice({ close }: { close: () => void }) {
               ))}
             </TextField>
           )}
+          {signsIn && field('sshPort', 'SSH port', { type: 'number' })}
           {signsIn && !d.credential && field('user', 'SSH user')}
           {signsIn && !d.credential && field('password', 'Password', { type: 'password' })}
         </Box>

@@ -45,7 +45,7 @@ export function Devices() {
           </Link>
         </Typography>
       )}
-      {selected.length > 0 && <Selected names={selected} clear={() => select([])} />}
+      <Selected names={selected} clear={() => select([])} />
       <Suspense fallback={<Skeleton variant="rounded" height={420} />}>
         <DeviceGrid filter={filter} selected={selected} select={select} />
       </Suspense>

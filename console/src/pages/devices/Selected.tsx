@@ -55,11 +55,12 @@ export function Selected({ names, clear }: { names: string[]; clear: () => void 
         return 'can be reached'
       }),
   })
+  if (names.length === 0 && !act.data) return null // what became of those that are gone is still told
   return (
     <Paper aria-label="Chosen devices" component="section" sx={{ p: 1.5, display: 'grid', gap: 1 }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center' }}>
         <Typography sx={{ fontWeight: 600 }}>{names.length} chosen</Typography>
-        <Button size="small" variant="outlined" disabled={act.isPending} onClick={() => act.mutate('try')}>
+        <Button size="small" variant="outlined" disabled={act.isPending || names.length === 0} onClick={() => act.mutate('try')}>
           Try and read
         </Button>
         <TextField select size="small" label="Signer" value={signer} onChange={(e) => setSigner(e.target.value)} sx={{ width: 110 }}>
@@ -69,13 +70,19 @@ export function Selected({ names, clear }: { names: string[]; clear: () => void 
             </MenuItem>
           ))}
         </TextField>
-        <Button size="small" variant="contained" disabled={act.isPending} onClick={() => act.mutate('replace')}>
+        <Button size="small" variant="contained" disabled={act.isPending || names.length === 0} onClick={() => act.mutate('replace')}>
           Replace all
         </Button>
-        <Button size="small" variant="outlined" color="error" disabled={act.isPending} onClick={() => setSure(true)}>
+        <Button size="small" variant="outlined" color="error" disabled={act.isPending || names.length === 0} onClick={() => setSure(true)}>
           Remove
         </Button>
-        <Button size="small" onClick={clear}>
+        <Button
+          size="small"
+          onClick={() => {
+            act.reset()
+            clear()
+          }}
+        >
           Choose none
         </Button>
       </Box>
