@@ -284,7 +284,9 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		func() error { return p.Click(browser.Button("Remove")) },
 		func() error { return p.Click("//*[@role='dialog']//button[.='Remove']") },
 		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,': removed')]") },
-		func() error { return p.Wait("//main[contains(.,'No device fits the filter.') and contains(.,'0–0 of 0')]") },
+		func() error {
+			return p.Wait("//main[contains(.,'No device fits the filter.') and contains(.,'0–0 of 0')]")
+		},
 	)
 	s.fails(1, "no device is called", "device", "show", name)
 	if list := s.ok("device", "list", "--text", "winch", "--as", "csv"); strings.Count(list, "\n") != 2 {
