@@ -178,9 +178,7 @@ func TestTheConsoleSetsTheFleetUp(t *testing.T) {
 		func() error { return p.Type(labelled("Who that is"), "Harbour Authority") },
 		func() error { return p.Type(labelled("Working days"), "5") },
 		func() error { return p.Type("//form[@aria-label='A signer']//textarea", "profile Server") },
-		func() error { return p.Click("//form[@aria-label='A signer']//div[@role='combobox']") },
-		func() error { return p.Click("//li[.='by mail']") },
-		func() error { return p.Wait("//body[not(descendant::*[@role='listbox'])]") }, // it closes slowly, over the form
+		func() error { return p.Choose("//form[@aria-label='A signer']//div[@role='combobox']", "by mail") },
 		func() error { return p.Click("//form[@aria-label='A signer']//label[contains(.,'Signs addresses')]") },
 		func() error { return p.Click("//form[@aria-label='A signer']//button[.='Save']") },
 		func() error {
@@ -241,10 +239,8 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		func() error { return p.Type(inDialog("Address"), host) },
 		func() error { return p.Type(inDialog("Port of its web page"), tlsPort) },
 		func() error {
-			return p.Click("//*[@role='dialog']//div[@role='combobox' and contains(.,'only read it')]")
+			return p.Choose("//*[@role='dialog']//div[@role='combobox' and contains(.,'only read it')]", "Web server with certificate files, over SSH")
 		},
-		func() error { return p.Click("//li[.='Web server with certificate files, over SSH']") },
-		func() error { return p.Wait("//body[not(descendant::*[@role='listbox'])]") },
 		func() error { return p.Type(inDialog("SSH port"), sshPort) },
 		func() error { return p.Type(inDialog("SSH user"), "keeper") },
 		func() error { return p.Type("//*[@role='dialog']//input[@type='password']", "correct horse") },
@@ -273,9 +269,9 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		func() error { return p.Wait(browser.Link("/devices/" + name)) },
 		func() error { return p.Click("//div[@role='row' and @data-id]//input[@type='checkbox']") },
 		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,'1 chosen')]") },
-		func() error { return p.Click("//section[@aria-label='Chosen devices']//div[@role='combobox']") },
-		func() error { return p.Click("//li[.='bench']") },
-		func() error { return p.Wait("//body[not(descendant::*[@role='listbox'])]") },
+		func() error {
+			return p.Choose("//section[@aria-label='Chosen devices']//div[@role='combobox']", "bench")
+		},
 		func() error { return p.Click(browser.Button("Replace all")) },
 		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,'has begun')]") },
 	)

@@ -114,6 +114,23 @@ func Link(href string) string { return fmt.Sprintf("//a[contains(@href,%q)]", hr
 // Click clicks on the first element that a selector finds.
 func (p *Page) Click(selector string) error { return p.do(chromedp.Click(selector)) }
 
+// Choose opens a list of choices and takes one of them. The list moves while it
+// opens and closes, so a place on the screen may miss the choice: it is taken by
+// itself, and what comes next waits until the list is gone.
+func (p *Page) Choose(list, choice string) error {
+	item := fmt.Sprintf("//li[normalize-space()=%q]", choice)
+	if err := p.Click(list); err != nil {
+		return err
+	}
+	if err := p.Wait(item); err != nil {
+		return err
+	}
+	if _, err := p.Eval(fmt.Sprintf("document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue.click(), ''", item)); err != nil {
+		return err
+	}
+	return p.Wait("//body[not(descendant::*[@role='listbox'])]")
+}
+
 // Type puts a text into a field in place of what stands there.
 func (p *Page) Type(selector, text string) error {
 	if err := p.do(chromedp.WaitVisible(selector), chromedp.Focus(selector)); err != nil {
