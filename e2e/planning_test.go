@@ -63,6 +63,25 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 		t.Error("who names a key gets a new one")
 	}
 
+	// Asked again, it is a new key all the same: answers are told apart by it.
+	h := newHarbour(t)
+	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("replace", name+"/web", "--signer", "desk")
+	id := idOf(t, s, name)
+	s.await(id, "waiting")
+	late := packed(t, s, "desk")[0]
+	if asked := must(t, "", "openssl", "req", "-in", late, "-noout", "-pubkey"); asked != first.key {
+		t.Error("the request is not for the key in use")
+	}
+	s.ok("replacement", "ask-again", id, "--reason", "too many names", "--without", "lamp-3")
+	s.fails(3, "it answers an earlier request of "+id, "intake", h.sign(late), h.chain())
+	second := packed(t, s, "desk")[0]
+	if asked := must(t, "", "openssl", "req", "-in", second, "-noout", "-pubkey"); asked == first.key {
+		t.Error("asked again, the request is for the same key")
+	}
+	s.ok("intake", h.sign(second))
+	s.await(id, "sealed")
+
 	// A box that can do no better.
 	s.fails(1, "a key of RSA 1024 is asked for", "replace", peer+"/web", "--key", "rsa-1024")
 	s.fails(1, "device by device", "policy", "set", "fleet", "--weak-keys")

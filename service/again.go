@@ -57,7 +57,11 @@ func (s *Service) AskAgain(ctx context.Context, id string, a Again, by string) (
 		return Replacement{}, err
 	}
 	plan := a.over(j.Plan.V)
-	if err := j.fits(plan, signer, cannot); err != nil {
+	rules, err := s.policies(ctx)
+	if err != nil {
+		return Replacement{}, err
+	}
+	if err := j.fits(plan, signer, rules.of(j.slot), cannot); err != nil {
 		return Replacement{}, err
 	}
 	_, action, err := s.store.AskAgain(ctx, n, a.Signer, plan, store.Obsolete{Reason: a.Reason, By: by, At: s.moment()}, keyPurpose(n))
@@ -96,6 +100,8 @@ func (a Again) over(plan request.Plan) request.Plan {
 	if a.Key != "" {
 		plan.Key = a.Key
 	}
+	// Answers are told apart by their keys, so this one is new whatever the policy says.
+	plan.SameKey, sources["key"] = false, "asked again: a new one"
 	plan = plan.Complete()
 	for _, name := range a.Without {
 		delete(sources, request.PlainName(name))

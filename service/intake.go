@@ -167,10 +167,12 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 	if err != nil {
 		return out, err
 	}
-	if len(matches) == 0 {
+	if len(matches) == 0 || !matches[0].Progress().AtSigner() { // else a key that was used again may be that of both
 		if former, err := s.answersFormer(ctx, leaf, &out); err != nil || former {
 			return out, err
 		}
+	}
+	if len(matches) == 0 {
 		return out, s.layAside(ctx, leaf, &out, t)
 	}
 	r := matches[0]

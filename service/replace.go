@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"freshseal/core/finding"
+	"freshseal/core/policy"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
@@ -120,17 +121,12 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
-	if err := j.fits(plan, signer, cannot); err != nil {
-		return job{}, err
-	}
-	if why := rules.Refuses(plan.Key); why != "" {
-		return job{}, invalid(cannot, why, "choose another with --key, or change the policy")
-	}
-	return j, nil
+	return j, j.fits(plan, signer, rules, cannot)
 }
 
-// fits sees that the signer signs what is planned, and that the device can make it.
-func (j job) fits(plan request.Plan, signer Signer, cannot string) error {
+// fits sees that the signer signs what is planned, that the device can make it,
+// and that the policy allows its key.
+func (j job) fits(plan request.Plan, signer Signer, rules policy.Rules, cannot string) error {
 	if found := append(plan.Check(), plan.Meets(signer.Terms)...); len(found) > 0 {
 		next := "correct it with --name, --key or the fields of the subject"
 		if found[0].Code != finding.PlanInvalid {
@@ -140,6 +136,9 @@ func (j job) fits(plan request.Plan, signer Signer, cannot string) error {
 	}
 	if types := j.procedure.Traits.KeyTypes; !slices.Contains(types, plan.Key) {
 		return invalid(cannot, fmt.Sprintf("its family makes no %s key", plan.Key), fmt.Sprintf("choose one of %v", types))
+	}
+	if why := rules.Refuses(plan.Key); why != "" {
+		return invalid(cannot, why, "choose another with --key, or change the policy")
 	}
 	return nil
 }

@@ -56,6 +56,9 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 	if wrong := finding.Errors(request.Check(j.Plan.V, made)); len(wrong) > 0 {
 		return fmt.Errorf("the request is not what was planned: %s; %s", wrong[0].What, wrong[0].Remedy)
 	}
+	if j.Plan.V.SameKey && j.OldSHA256 == "" {
+		return errors.New("what the slot serves could not be read, so nobody knows whether its key is used again; read the slot, then resume, or ask again for a new key")
+	}
 	if j.Plan.V.SameKey {
 		served, err := s.store.Certificates(ctx, []string{j.OldSHA256})
 		if err != nil {
