@@ -3,6 +3,7 @@ module freshseal
 go 1.26.0
 
 require (
+	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/digitorus/pkcs7 v0.0.0-20230818184609-3a137a874352

@@ -38,21 +38,24 @@ type (
 	}
 	// Procedure is a family's procedure as the API lists it.
 	Procedure struct {
-		Name     string    `json:"name" required:"true"`
-		Title    string    `json:"title" required:"true"`
-		About    string    `json:"about" required:"true"`
-		Links    []string  `json:"links" required:"true"`
-		Keys     []string  `json:"keys" required:"true" description:"the key types that it can make, the usual one first"`
-		Settings []Setting `json:"settings" required:"true"`
-		YAML     string    `json:"yaml" required:"true"`
-		Devices  int       `json:"devices" required:"true" description:"how many are of this family"`
+		Name     string            `json:"name" required:"true"`
+		Title    string            `json:"title" required:"true"`
+		About    string            `json:"about" required:"true"`
+		Links    []string          `json:"links" required:"true"`
+		Keys     []string          `json:"keys" required:"true" description:"the key types that it can make, the usual one first"`
+		Settings []Setting         `json:"settings" required:"true"`
+		YAML     string            `json:"yaml" required:"true"`
+		Usable   bool              `json:"usable" required:"true"`
+		Faults   []procedure.Fault `json:"faults" required:"true" description:"of its file, warnings included"`
+		Devices  int               `json:"devices" required:"true" description:"how many are of this family"`
 	}
 	// Setting is a setting of a procedure.
 	Setting struct {
-		Name    string `json:"name" required:"true"`
-		Kind    string `json:"kind" required:"true"`
-		About   string `json:"about" required:"true"`
-		Default string `json:"default" required:"true"`
+		Name    string   `json:"name" required:"true"`
+		Kind    string   `json:"kind" required:"true"`
+		About   string   `json:"about" required:"true"`
+		Default string   `json:"default" required:"true"`
+		Choices []string `json:"choices,omitempty"`
 	}
 	intakeForm struct {
 		Files      []*multipart.FileHeader `formData:"file" required:"true" description:"the files of the pile, any names"`
@@ -105,7 +108,11 @@ var ruleRoutes = []route{
 	listing("/procedures", "list procedures", func(s *service.Service, ctx context.Context) ([]Procedure, error) {
 		out := []Procedure{}
 		used, err := s.Families(ctx)
-		for _, p := range s.Procedures() {
+		if err != nil {
+			return nil, err
+		}
+		all, err := s.Procedures(ctx)
+		for _, p := range all {
 			out = append(out, showProcedure(p, used[p.Name]))
 		}
 		return out, err
@@ -121,12 +128,12 @@ var ruleRoutes = []route{
 }
 
 func showProcedure(p procedure.Source, devices int) Procedure {
-	out := Procedure{Name: p.Name, Title: p.Title, About: p.About, Links: p.Links, YAML: p.YAML, Settings: []Setting{}, Devices: devices}
+	out := Procedure{Name: p.Name, Title: p.Title, About: p.About, YAML: p.YAML, Settings: []Setting{}, Keys: []string{}, Links: append([]string{}, p.Links...), Devices: devices, Usable: p.Usable(), Faults: append([]procedure.Fault{}, p.Faults...)}
 	for _, key := range p.Traits.KeyTypes {
 		out.Keys = append(out.Keys, string(key))
 	}
 	for _, s := range p.Settings {
-		out.Settings = append(out.Settings, Setting{s.Name, string(s.Kind), s.About, s.Default})
+		out.Settings = append(out.Settings, Setting{s.Name, string(s.Kind), s.About, s.Default, s.Choices})
 	}
 	return out
 }

@@ -80,6 +80,9 @@ var fleetRoutes = []route{
 	does("POST", "/devices/{name}/tries", "try whether a device can be reached, signed in to and read; nothing is changed", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in byName) (service.Try, error) {
 		return s.TryDevice(ctx, in.Name)
 	}).quietly(),
+	does("POST", "/devices/{name}/tidy", "remove the work folders of a device's replacements that are over, with the copies of old keys in them", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in byName) (service.Tidied, error) {
+		return s.TidyDevice(ctx, in.Name)
+	}),
 	does("POST", "/imports", "add devices from a CSV file", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in service.ImportTerms) (service.Import, error) {
 		return s.ImportDevices(ctx, in)
 	}).by(service.Admin),

@@ -27,6 +27,10 @@ type (
 		ID string `path:"id" json:"-"`
 		service.Again
 	}
+	askResume struct {
+		ID   string `path:"id" json:"-"`
+		Step string `query:"step" json:"-" enum:"done,again" description:"of a step whose outcome is unknown and that may not be repeated by itself: it was done, or it is to be done again"`
+	}
 	askText struct {
 		ID   string `path:"id" json:"-"`
 		Text string `json:"text" required:"true"`
@@ -52,7 +56,12 @@ var workRoutes = []route{
 		in: byID{}, out: service.Event{}, media: "text/event-stream", handler: events},
 	asks("cancel", "give a replacement up", replacement.AskedCancel),
 	asks("revert", "put the old certificate back", replacement.AskedRevert),
-	asks("resume", "let a held replacement go on", replacement.AskedResume),
+	begins("/replacements/{id}/resume", "let a held replacement go on", func(ctx context.Context, s *service.Service, who service.Bearer, in askResume) (service.Replacement, error) {
+		return s.Resume(ctx, in.ID, in.Step, who.User)
+	}),
+	does("POST", "/replacements/{id}/clear", "clear away what a replacement left on its device", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in byID) (service.Replacement, error) {
+		return s.Clear(ctx, in.ID)
+	}),
 	{method: "POST", path: v1 + "/replacements/{id}/key-exports", role: service.Admin, summary: "a key that was made and kept here, as PKCS #12", status: 200, in: askKey{}, media: "application/x-pkcs12", handler: exportKey},
 	begins("/replacements/{id}/requests", "ask for another request to be signed instead of the one that is out", func(ctx context.Context, s *service.Service, who service.Bearer, in askAgain) (service.Replacement, error) {
 		return s.AskAgain(ctx, in.ID, in.Again, who.User)

@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) device() *cobra.Command {
-	return noun("device", "The boxes of the fleet", a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceRemove(), a.deviceTry(), a.deviceImport(), a.deviceExport())
+	return noun("device", "The boxes of the fleet", a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceRemove(), a.deviceTry(), a.deviceTidy(), a.deviceImport(), a.deviceExport())
 }
 
 func (a *app) deviceList() *cobra.Command {
@@ -50,6 +50,29 @@ func (a *app) deviceList() *cobra.Command {
 	f.StringVar(&text, "text", "", "only those with this text in name, site, address, owner, tags or cluster")
 	f.StringVar(&sort, "sort", "name", "name, condition, expires_at, site, family or address")
 	return c
+}
+
+// deviceTidy removes old work folders at once.
+func (a *app) deviceTidy() *cobra.Command {
+	return &cobra.Command{
+		Use: "tidy DEVICE", Short: "Remove the work folders of past replacements from a device, with the copies of old keys", Args: cobra.ExactArgs(1),
+		Long: "Remove the work folders of past replacements from a device, with the copies of old keys in them.\nThose replacements cannot be reverted any more.",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var tidied service.Tidied
+			if err := client.do(ctx, "POST", v1+"/devices"+item(args[0], "tidy"), nil, &tidied); err != nil {
+				return err
+			}
+			t := table{head: []string{"replacement"}}
+			for _, id := range tidied.Replacements {
+				t.add(id)
+			}
+			if a.as != "table" {
+				return a.print(tidied, t)
+			}
+			fmt.Fprintf(a.out, "%s: the work folders of %d replacements were removed\n", tidied.Device, len(tidied.Replacements))
+			return nil
+		}),
+	}
 }
 
 // deviceTry is the connection test.

@@ -3,6 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
+	"os"
+	"path/filepath"
 	"strings"
 
 	"freshseal/api"
@@ -19,18 +22,38 @@ func (a *app) procedure() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"procedure", "title", "settings"}, wide: 2}
+			t := table{head: []string{"procedure", "usable", "title", "settings"}, wide: 3}
 			for _, p := range all {
-				t.add(p.Name, p.Title, strings.Join(settingNames(p), " "))
+				usable := "yes"
+				if !p.Usable {
+					usable = "NO"
+				}
+				t.add(p.Name, usable, p.Title, strings.Join(settingNames(p), " "))
 			}
-			return a.print(all, t)
+			if err := a.print(all, t); err != nil || a.as != "table" {
+				return err
+			}
+			for _, p := range all {
+				for _, f := range p.Faults {
+					fmt.Fprintf(a.out, "%s: %v\n", p.Name, f)
+				}
+			}
+			return nil
 		}),
 	}
 	show := &cobra.Command{
-		Use: "show NAME", Short: "Show a procedure's text", Args: cobra.ExactArgs(1),
-		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+		Use: "show NAME", Short: "Print a procedure's text; the built-in ones need no service", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if source, ok := procedure.Builtin()[args[0]]; ok && a.as == "table" {
+				fmt.Fprint(a.out, source.YAML)
+				return nil
+			}
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
 			var p api.Procedure
-			if err := client.do(ctx, "GET", v1+"/procedures"+item(args[0]), nil, &p); err != nil {
+			if err := client.do(c.Context(), "GET", v1+"/procedures"+item(args[0]), nil, &p); err != nil {
 				return err
 			}
 			if a.as != "table" {
@@ -40,48 +63,117 @@ func (a *app) procedure() *cobra.Command {
 			}
 			fmt.Fprint(a.out, p.YAML)
 			return nil
-		}),
+		},
 	}
 	check := &cobra.Command{
-		Use: "check FILE", Short: "Check a procedure's text; needs no service", Args: cobra.ExactArgs(1),
+		Use: "check FILE… | FOLDER | -", Short: "Check the text of procedures; needs no service", Args: cobra.MinimumNArgs(1),
+		Example: "  freshseal procedure check quay-gateway.procedure.yaml\n  freshseal procedure check procedures/\n  freshseal procedure draft quay-gateway | freshseal procedure check -",
+		RunE:    func(c *cobra.Command, args []string) error { return a.checkProcedures(c.InOrStdin(), args) },
+	}
+	draft := &cobra.Command{
+		Use: "draft NAME", Short: "Print a commented start for a new procedure; needs no service", Args: cobra.ExactArgs(1),
+		Example: "  freshseal procedure draft quay-gateway > quay-gateway.procedure.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
-			text, err := readFile(args[0], procedure.MaxSize)
+			text, err := procedure.Draft(args[0])
+			if err != nil {
+				return failed("no draft was made", err.Error(), "choose another name")
+			}
+			fmt.Fprint(a.out, text)
+			return nil
+		},
+	}
+	return noun("procedure", "How each family gets its certificate", list, show, check, draft)
+}
+
+// checked is what was found in one file.
+type checked struct {
+	File   string            `json:"file"`
+	Name   string            `json:"procedure"`
+	Faults []procedure.Fault `json:"faults"`
+}
+
+func (a *app) checkProcedures(stdin io.Reader, args []string) error {
+	var all []checked
+	seen := map[string]string{}
+	refused := false
+	for _, arg := range args {
+		files, err := procedureFiles(arg)
+		if err != nil {
+			return err
+		}
+		for _, file := range files {
+			text, err := a.procedureText(stdin, file)
 			if err != nil {
 				return err
 			}
 			p, faults := procedure.Parse(text)
-			t := table{head: []string{"line", "column", "what", "instead"}, wide: 2}
-			for _, f := range faults {
-				t.add(fmt.Sprint(f.Line), fmt.Sprint(f.Column), f.What, f.Instead)
+			if other, taken := seen[p.Name]; taken && p.Name != "" {
+				faults = append(faults, procedure.Fault{Line: 1, Column: 1, What: fmt.Sprintf("%s describes a procedure of the same name, %s", other, p.Name), Instead: "choose another name"})
 			}
-			switch {
-			case a.as != "table":
-				if faults == nil {
-					faults = []procedure.Fault{}
-				}
-				err = a.print(faults, t)
-			case len(faults) == 0:
-				steps := 0
-				for _, list := range p.Steps {
-					steps += len(list)
-				}
-				fmt.Fprintf(a.out, "%s: no fault; procedure %s, %d settings, %d steps\n", args[0], p.Name, len(p.Settings), steps)
-			}
+			seen[p.Name] = file
+			refused = refused || procedure.Refused(faults)
+			all = append(all, checked{file, p.Name, append([]procedure.Fault{}, faults...)})
 			if a.as == "table" {
-				for _, f := range faults {
-					fmt.Fprintf(a.out, "%s:%d:%d: %s\n", args[0], f.Line, f.Column, f.What)
-					if f.Instead != "" {
-						fmt.Fprintf(a.out, "    %s\n", f.Instead)
-					}
-				}
+				a.printFaults(file, p, faults)
 			}
-			if err == nil && len(faults) > 0 {
-				return foundWrong
-			}
-			return err
-		},
+		}
 	}
-	return noun("procedure", "How each family gets its certificate", list, show, check)
+	if a.as != "table" {
+		t := table{head: []string{"file", "line", "column", "warning", "what", "instead"}, wide: 4}
+		for _, c := range all {
+			for _, f := range c.Faults {
+				t.add(c.File, fmt.Sprint(f.Line), fmt.Sprint(f.Column), fmt.Sprint(f.Warning), f.What, f.Instead)
+			}
+		}
+		if err := a.print(all, t); err != nil {
+			return err
+		}
+	}
+	if refused {
+		return foundWrong
+	}
+	return nil
+}
+
+func (a *app) printFaults(file string, p procedure.Procedure, faults []procedure.Fault) {
+	for _, f := range faults {
+		what := f.What
+		if f.Warning {
+			what = "warning: " + what
+		}
+		fmt.Fprintf(a.out, "%s:%d:%d: %s\n", file, f.Line, f.Column, what)
+		if f.Instead != "" {
+			fmt.Fprintf(a.out, "    %s\n", f.Instead)
+		}
+	}
+	if procedure.Refused(faults) {
+		return
+	}
+	steps := 0
+	for _, list := range p.Steps {
+		steps += len(list)
+	}
+	fmt.Fprintf(a.out, "%s: the procedure %s can be used; %d settings, %d steps\n", file, p.Name, len(p.Settings), steps)
+}
+
+// procedureFiles are a file, or the procedures of a folder.
+func procedureFiles(arg string) ([]string, error) {
+	info, err := os.Stat(arg)
+	if err != nil || !info.IsDir() {
+		return []string{arg}, nil // reading it says what is wrong
+	}
+	files, err := filepath.Glob(filepath.Join(arg, "*.procedure.yaml"))
+	if err == nil && len(files) == 0 {
+		return nil, failed("no procedure was checked", arg+" contains no file that ends in .procedure.yaml", "name the files, or another folder")
+	}
+	return files, err
+}
+
+func (a *app) procedureText(stdin io.Reader, file string) ([]byte, error) {
+	if file == "-" {
+		return io.ReadAll(io.LimitReader(stdin, procedure.MaxSize+1))
+	}
+	return readFile(file, procedure.MaxSize)
 }
 
 func settingNames(p api.Procedure) []string {

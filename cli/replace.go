@@ -55,6 +55,8 @@ func (a *app) replace() *cobra.Command {
 	f.StringArrayVar(&o.Names, "name", nil, "a name besides those that are known; the first becomes the common name; may be given again")
 	f.StringVar(&key, "key", "", "kind of key, such as ecdsa-p256 or rsa-2048")
 	subjectFlags(f, &o.Subject)
+	f.BoolVar(&o.Unseen, "unseen", false, "go on although the slot cannot be read; a way back can then not be proven")
+	f.BoolVar(&o.OneWay, "one-way", false, "go on although some steps of the family cannot be undone")
 	c.MarkFlagsMutuallyExclusive("rehearse", "watch")
 	return c
 }
@@ -75,7 +77,7 @@ func (a *app) rehearse(ctx context.Context, client *client, o service.Order) err
 	}
 	t := table{head: []string{"stage", "step", "verb", "text"}, wide: 3}
 	for _, s := range r.Steps {
-		t.add(string(s.Section), s.Name, string(s.Verb), s.Text)
+		t.add(string(s.Section), s.Name, s.Verb, s.Text)
 	}
 	if a.as != "table" {
 		return a.print(r, t)
@@ -94,10 +96,13 @@ func (a *app) rehearse(ctx context.Context, client *client, o service.Order) err
 			stage = string(s.Section)
 			fmt.Fprintf(a.out, "\n%s%s\n", stage, sectionNote[stage])
 		}
-		fmt.Fprintf(a.out, "  %s\n    %-5s  %s\n", s.Name, s.Verb, strings.ReplaceAll(s.Text, "\n", "\n           "))
+		fmt.Fprintf(a.out, "  %s\n    %-6s %s\n", s.Name, s.Verb, strings.ReplaceAll(s.Text, "\n", "\n           "))
 		for line := range strings.Lines(s.Content) {
-			if line = strings.TrimRight(line, "\n"); line != "" {
-				fmt.Fprintf(a.out, "           | %s\n", line)
+			fmt.Fprintf(a.out, "           | %s\n", strings.TrimRight(line, "\n"))
+		}
+		for _, beside := range []struct{ label, text string }{{"limit", s.Limit}, {"undo", s.Undo}, {"always", s.Finally}} {
+			if beside.text != "" {
+				fmt.Fprintf(a.out, "    %-6s %s\n", beside.label, beside.text)
 			}
 		}
 	}
@@ -133,6 +138,10 @@ func (a *app) rest(r service.Replacement) error {
 	switch r.State {
 	case replacement.Held, replacement.Reverted:
 		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why, r.Next)
+	}
+	if r.Leftover != "" {
+		fmt.Fprintf(a.err, "freshseal: %s is %s, and something is left on the device\n  why:  %s\n  next: %s\n", r.ID, r.State, r.Leftover, r.Next)
+		return foundWrong
 	}
 	if a.as != "table" {
 		return nil

@@ -22,7 +22,8 @@ func (a *app) replacement() *cobra.Command {
 		a.ask("cancel", "Give a replacement up; nothing of it is left on the device"),
 		a.ask("approve", "Let a replacement go on that waits for approval"),
 		a.ask("revert", "Put the old certificate back and prove it"),
-		a.ask("resume", "Let a held replacement go on"))
+		a.resume(),
+		a.ask("clear", "Clear away what a replacement left on its device"))
 }
 
 func (a *app) replacementList() *cobra.Command {
@@ -107,6 +108,9 @@ func (a *app) showReplacement(r service.Replacement) {
 		state += ": " + r.Why
 	}
 	fmt.Fprintf(w, "%s (stage %s)\n", state, r.Stage)
+	if r.Leftover != "" {
+		fmt.Fprintf(w, "  left on the device: %s\n", r.Leftover)
+	}
 	if r.Next != "" {
 		fmt.Fprintf(w, "  next: %s\n", r.Next)
 	}
@@ -147,6 +151,22 @@ func (a *app) replacementWatch() *cobra.Command {
 			return a.watch(ctx, client, args[0])
 		}),
 	}
+}
+
+// resume lets a held replacement go on.
+func (a *app) resume() *cobra.Command {
+	var step string
+	c := &cobra.Command{
+		Use: "resume ID", Short: "Let a held replacement go on", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], "resume")+"?"+url.Values{"step": {step}}.Encode(), nil, nil); err != nil {
+				return err
+			}
+			return a.watchQuietly(ctx, client, args[0])
+		}),
+	}
+	c.Flags().StringVar(&step, "step", "", "of a step whose outcome is unknown: done, it was done; again, do it again")
+	return c
 }
 
 func (a *app) ask(verb, short string) *cobra.Command {
@@ -201,7 +221,7 @@ func (a *app) watchQuietly(ctx context.Context, client *client, id string) error
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
 	}
-	if r.State == replacement.Reverted { // which is what may have been asked for
+	if r.State == replacement.Reverted && r.Leftover == "" { // which is what may have been asked for
 		fmt.Fprintf(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
 		return nil
 	}

@@ -8,12 +8,14 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"freshseal/core/procedure"
 	"freshseal/device"
+	"freshseal/device/ssh"
 	"freshseal/standin"
 )
 
@@ -23,16 +25,47 @@ type notebook struct {
 	ended []device.Outcome
 }
 
-func (n *notebook) Done(procedure.Section, string) ([]byte, bool) { return nil, false }
+func (n *notebook) Done(section procedure.Section, name, text string) (map[string]procedure.Value, bool) {
+	for i, e := range n.begun {
+		if e.Section == section && e.Name == name && e.Text == text && i < len(n.ended) && n.ended[i].OK {
+			return n.ended[i].Captured, true
+		}
+	}
+	return nil, false
+}
+
+func (n *notebook) Begun(section procedure.Section, name string) (begun, done bool) {
+	for i, e := range n.begun {
+		if e.Section == section && e.Name == name {
+			begun, done = true, done || i < len(n.ended) && n.ended[i].OK
+		}
+	}
+	return begun, done
+}
 
 func (n *notebook) Begin(_ context.Context, e device.Entry) (int64, error) {
 	n.begun = append(n.begun, e)
 	return int64(len(n.begun)), nil
 }
 
-func (n *notebook) End(_ context.Context, _ int64, o device.Outcome) error {
-	n.ended = append(n.ended, o)
+func (n *notebook) End(_ context.Context, id int64, o device.Outcome) error {
+	for int64(len(n.ended)) < id {
+		n.ended = append(n.ended, device.Outcome{})
+	}
+	n.ended[id-1] = o
 	return nil
+}
+
+func (n *notebook) texts() string {
+	var b strings.Builder
+	for i, e := range n.begun {
+		b.WriteString(e.Text)
+		if i < len(n.ended) && !n.ended[i].OK {
+			b.WriteString(" FAILED " + n.ended[i].Why)
+		}
+		b.WriteString("\n")
+	}
+	return b.String()
 }
 
 func startBox(t *testing.T) *standin.Running { return startBoxLike(t, standin.Box{}) }
@@ -57,85 +90,183 @@ func startBoxLike(t *testing.T, b standin.Box) *standin.Running {
 	return box
 }
 
-func runner(box *standin.Running) (*device.Runner, *notebook) {
-	book := &notebook{}
-	return &device.Runner{Dial: (&net.Dialer{}).DialContext, Journal: book,
-		Target: device.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey()}}, book
-}
-
-func steps(list ...procedure.Step) procedure.Procedure {
-	for i := range list {
-		list[i].Limit = max(list[i].Limit, time.Second)
+// family is a procedure whose steps are those given, with the scope of a device.
+func family(t *testing.T, work, steps string) (procedure.Procedure, *procedure.Scope) {
+	t.Helper()
+	p, faults := procedure.Parse([]byte("procedure: ours\ntitle: Ours\nlinks: [ssh]\nsettings:\n  pin: {kind: secret, about: a secret}\n  folder: {kind: path, about: x, default: /etc}\ntraits: {key_types: [rsa-2048], key_made_by: service}\nsteps:\n" + steps))
+	if procedure.Refused(faults) {
+		t.Fatal(faults)
 	}
-	return procedure.Procedure{Name: "ours", Steps: map[procedure.Section][]procedure.Step{procedure.Install: list}}
+	scope, err := procedure.NewScope(procedure.Material{Procedure: p, Work: work}, map[string]string{"pin": "hunter2", procedure.WorkFolder: filepath.Dir(work)}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p, scope
 }
 
-func TestStepsAreCarriedOutAndJournalled(t *testing.T) {
+func runner(t *testing.T, box *standin.Running, steps string) (*device.Runner, *procedure.Scope, *notebook) {
+	t.Helper()
+	book, work := &notebook{}, "/var/lib/freshseal/r1-test"
+	p, scope := family(t, work, steps)
+	r := &device.Runner{Dial: (&net.Dialer{}).DialContext, Journal: book, Procedure: p, Work: work,
+		Target: ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey()}}
+	t.Cleanup(r.Close)
+	return r, scope, book
+}
+
+func TestTheRunnerKnowsEveryVerb(t *testing.T) {
+	words, _ := procedure.Verbs()
+	for _, word := range words {
+		if !device.Carries(word) {
+			t.Errorf("the verb %s has no part in the runner", word)
+		}
+	}
+	if !slices.Contains(words, "edit") || len(words) < 7 {
+		t.Errorf("the verbs are %v", words)
+	}
+}
+
+func TestStepsAreCarriedOutJournalledAndUndone(t *testing.T) {
 	box := startBox(t)
-	r, book := runner(box)
-	defer r.Close()
-	scope := procedure.Scope{"file": procedure.ContentValue([]byte("hello\n"))}
-	p := steps(
-		procedure.Step{Name: "put", Verb: procedure.Put, Text: "/etc/motd", Content: "file", Mode: 0o640},
-		procedure.Step{Name: "put again", Verb: procedure.Put, Text: "/etc/motd", Content: "file", Mode: 0o640},
-		procedure.Step{Name: "fetch", Verb: procedure.Fetch, Text: "/etc/motd", Capture: "back"},
-		procedure.Step{Name: "compare", Verb: procedure.Run, Text: "cat /etc/motd", Expect: procedure.Expect{Same: "back"}},
-		procedure.Step{Name: "show a key", Verb: procedure.Run, Text: "cat " + standin.KeyFile},
-	)
-	after, err := r.Carry(t.Context(), p, procedure.Install, scope)
-	if err != nil || after["back"].Text != "hello\n" {
-		t.Fatalf("%v %+v", err, after["back"])
+	at := func(name string) string { return filepath.Join(box.Dir, "root", name) }
+	if err := os.WriteFile(at("etc/box.conf"), []byte("tls = off\n# port = 1\n"), 0o604); err != nil {
+		t.Fatal(err)
 	}
-	if info, err := os.Stat(filepath.Join(box.Dir, "root/etc/motd")); err != nil || info.Mode().Perm() != 0o640 {
+	r, scope, book := runner(t, box, `  install:
+    - {file: "{{folder}}/motd", holds: "hello {{pin}}\n", mode: 0640}
+    - {edit: "{{folder}}/box.conf", rules: [{set: tls, to: "on"}, {set: port, to: "2"}]}
+    - {step: read it, fetch: "{{folder}}/motd", capture: {whole: {secret: true, match: "(?s).*"}}}
+    - {step: compare, run: cat /etc/motd, expect: {same: whole}, undo: nothing}
+    - {step: show a key, run: cat /etc/webui/tls/key.pem, undo: nothing}
+    - {step: shut, run: "mkdir {{work}}/shut", undo: rm -r /var/lib/freshseal/r1-test/shut}
+  activate:
+    - {step: leave a mark, run: mkdir /etc/marked, undo: {run: rm -r /etc/marked}, finally: {run: mkdir -p /etc/always}}
+    - {step: reload, run: webui reload, undo: again}
+`)
+	for _, section := range []procedure.Section{procedure.Install, procedure.Activate} {
+		if _, err := r.Carry(t.Context(), section, scope); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, want := range map[string]string{"etc/motd": "hello hunter2\n", "etc/box.conf": "tls = on\nport = 2\n"} {
+		if got, err := os.ReadFile(at(name)); err != nil || string(got) != want {
+			t.Errorf("%s: %q %v", name, got, err)
+		}
+	}
+	if info, err := os.Stat(at("etc/motd")); err != nil || info.Mode().Perm() != 0o640 {
 		t.Errorf("%v %v", info, err)
 	}
-	if len(book.begun) != 5 || len(book.ended) != 5 || book.begun[0].Text != "/etc/motd (6 bytes, mode 0640)" {
-		t.Errorf("journal: %+v", book.begun)
+	if info, err := os.Stat(at("etc/box.conf")); err != nil || info.Mode().Perm() != 0o604 {
+		t.Errorf("the edited file's mode: %v %v", info, err)
 	}
-	if out := book.ended[4].Output; strings.Contains(out, "BEGIN") || !strings.Contains(out, "a private key stood here") {
-		t.Errorf("a private key stands in the journal: %q", out)
+	if !strings.Contains(book.ended[1].Output, "-# port = 1\n+tls = on\n") {
+		t.Errorf("the difference is not journalled: %q", book.ended[1].Output)
+	}
+	all := ""
+	for i := range book.ended {
+		all += book.begun[i].Text + book.ended[i].Output + book.ended[i].Why
+	}
+	if strings.Contains(all, "hunter2") || strings.Contains(all, "BEGIN") || !strings.Contains(all, "a private key stood here") {
+		t.Errorf("a secret stands in the journal:\n%s", all)
+	}
+
+	if err := r.Back(t.Context(), procedure.Revert, procedure.Request, scope); err != nil {
+		t.Fatal(err)
+	}
+	for _, gone := range []string{"etc/motd", "etc/marked", "var/lib/freshseal/r1-test/shut"} {
+		if _, err := os.Stat(at(gone)); err == nil {
+			t.Errorf("%s is still there after the way back", gone)
+		}
+	}
+	if got, _ := os.ReadFile(at("etc/box.conf")); string(got) != "tls = off\n# port = 1\n" {
+		t.Errorf("the configuration is not put back: %q", got)
+	}
+	if _, err := os.Stat(at("etc/always")); err != nil {
+		t.Error("what is always done was not done")
+	}
+	texts := book.texts()
+	if at := strings.LastIndex(texts, "webui reload"); at < strings.LastIndex(texts, "/etc/box.conf") || strings.Count(texts, "webui reload") != 2 {
+		t.Errorf("the reload is not done again at the end of the way back:\n%s", texts)
+	}
+	if err := r.Tidy(t.Context(), false); err != nil {
+		t.Fatal(err)
+	}
+	if left, _ := os.ReadDir(at("var/lib/freshseal")); len(left) > 0 {
+		t.Errorf("left in the work folder: %v", left)
+	}
+}
+
+// Every undo is tried, even where another fails.
+func TestAFailingUndoDoesNotStopTheOthers(t *testing.T) {
+	box := startBox(t)
+	r, scope, book := runner(t, box, `  activate:
+    - {step: one, run: mkdir /etc/one, undo: rm -r /etc/one}
+    - {step: two, run: mkdir /etc/two, undo: nosuchprogram}
+    - {step: three, run: mkdir /etc/three, undo: rm -r /etc/three}
+    - {step: four, run: nosuchprogram again, undo: rm /etc/four}
+`)
+	if _, err := r.Carry(t.Context(), procedure.Activate, scope); err == nil {
+		t.Fatal("a program that is not there succeeds")
+	}
+	err := r.Back(t.Context(), procedure.Revert, procedure.Request, scope)
+	if err == nil || strings.Count(err.Error(), "not found") != 1 || !strings.Contains(err.Error(), "undo of “two”") || !strings.Contains(err.Error(), "undo of “four”") {
+		t.Errorf("%v", err)
+	}
+	for _, name := range []string{"one", "three"} {
+		if _, err := os.Stat(filepath.Join(box.Dir, "root/etc", name)); err == nil {
+			t.Errorf("%s was not undone:\n%s", name, book.texts())
+		}
 	}
 }
 
 func TestAFailingStepSaysWhatToDo(t *testing.T) {
 	box := startBox(t)
 	for about, c := range map[string]struct {
-		step    procedure.Step
-		want    string
-		unknown bool
+		step, want string
+		unknown    bool
 	}{
-		"a wrong exit code": {procedure.Step{Verb: procedure.Run, Text: "cat /nothing", Otherwise: "make it"}, "exit code 1 instead of 0: cat: ", false},
-		"a secret's output": {procedure.Step{Verb: procedure.Run, Text: "cat /nothing", Secret: true}, "its output is secret", false},
-		"a missing file":    {procedure.Step{Verb: procedure.Fetch, Text: "/nothing"}, "reading /nothing", false},
-		"an unknown value":  {procedure.Step{Verb: procedure.Run, Text: "cat {{leaf}}"}, "is not known yet", false},
-		"a closed folder":   {procedure.Step{Verb: procedure.Put, Text: "/no/folder", Content: "file"}, "writing /no/folder", false},
+		"a wrong exit code":     {"{step: a, run: cat /nothing, undo: nothing, otherwise: make it}", "exit code 1 instead of 0: cat: ", false},
+		"an output":             {"{step: a, run: echo tide, undo: nothing, expect: {match: ebb}}", "its output does not match ebb: tide", false},
+		"nothing printed":       {"{step: a, run: rmdirx || false, undo: nothing}", "not found", false},
+		"no output at all":      {"{step: a, run: \"false\", undo: nothing}", "exit code 1 instead of 0, and it printed nothing", false},
+		"a secret's output":     {"{step: a, run: cat /nothing, secret: true, undo: nothing}", "its output is secret", false},
+		"a pattern for nothing": {"{step: a, run: echo tide, undo: nothing, capture: {x: \"ebb\"}}", "nothing in the output matches ebb", false},
+		"a missing file":        {"{fetch: /nothing, capture: x}", "reading /nothing", false},
+		"an edit of nothing":    {"{edit: /etc/none, rules: [{line: x}]}", "reading /etc/none", false},
+		"an unknown value":      {"{step: a, file: /etc/x, holds: anchor}", "is not known yet", false},
+		"a closed folder":       {"{file: /no/folder, holds: folder}", "writing /no/folder", false},
 	} {
-		r, _ := runner(box)
-		c.step.Name = about
-		_, err := r.Carry(t.Context(), steps(c.step), procedure.Install, procedure.Scope{"file": procedure.ContentValue([]byte("x"))})
-		r.Close()
+		r, scope, _ := runner(t, box, "  install:\n    - "+c.step+"\n")
+		_, err := r.Carry(t.Context(), procedure.Install, scope)
 		var step *device.StepError
 		if !errors.As(err, &step) || !strings.Contains(err.Error(), c.want) || step.Unknown() != c.unknown {
 			t.Errorf("%s: %v", about, err)
+			continue
 		}
-		if c.step.Otherwise != "" && !strings.Contains(err.Error(), "What to do: make it") {
-			t.Errorf("%s: the remedy is missing: %v", about, err)
+		if strings.Contains(c.step, "otherwise") != strings.Contains(err.Error(), "What to do: make it") {
+			t.Errorf("%s: the remedy: %v", about, err)
 		}
 	}
 }
 
-// A step that hangs ends with its limit. What became of it is unknown, unless
-// it may be repeated.
-func TestAStepThatHangsIsUnknown(t *testing.T) {
+// A step that hangs ends with its limit. Where the device cannot end a command,
+// nobody knows what it still does.
+func TestAStepThatHangsMayStillRun(t *testing.T) {
 	box := startBox(t)
-	box.Faults.Hang = true
-	for _, repeat := range []bool{false, true} {
-		r, book := runner(box)
-		_, err := r.Carry(t.Context(), steps(procedure.Step{Name: "hang", Verb: procedure.Run, Text: "true", Repeat: repeat}), procedure.Install, nil)
-		r.Close()
+	for _, repeat := range []string{"", ", repeat: safe"} {
+		r, scope, book := runner(t, box, "  install:\n    - {step: hang, run: echo x, undo: nothing, limit: 1s"+repeat+"}\n  survey:\n    - {step: look, run: \"true\", limit: 1s}\n")
+		if _, err := r.Carry(t.Context(), procedure.Survey, scope); err != nil { // the box answers until it hangs
+			t.Fatal(err)
+		}
+		box.Faults.Hang = true
+		_, err := r.Carry(t.Context(), procedure.Install, scope)
+		box.Faults.Hang = false
 		var step *device.StepError
-		if !errors.As(err, &step) || !errors.Is(err, device.ErrTimeLimit) || step.Unknown() == repeat || len(book.ended) != 1 {
-			t.Errorf("repeat %v: %v", repeat, err)
+		if !errors.As(err, &step) || !errors.Is(err, ssh.ErrTimeLimit) || len(book.ended) != 2 || !book.ended[1].Unknown {
+			t.Errorf("repeat %q: %v", repeat, err)
+		}
+		if !step.Unknown() {
+			t.Errorf("repeat %q: it is taken for ended: %v", repeat, err)
 		}
 	}
 }
@@ -144,8 +275,8 @@ func TestAStepThatHangsIsUnknown(t *testing.T) {
 func TestABoxThatAsksIsAnswered(t *testing.T) {
 	box := startBoxLike(t, standin.Box{Asks: true})
 	for password, ok := range map[string]bool{"correct horse": true, "wrong": false} {
-		link, err := device.Open(t.Context(), (&net.Dialer{}).DialContext, device.Target{Address: box.SSHAddr, User: "keeper", Password: password, HostKey: box.HostKey()})
-		if (err == nil) != ok || !ok && !errors.Is(err, device.ErrSignIn) {
+		link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, ssh.Target{Address: box.SSHAddr, User: "keeper", Password: password, HostKey: box.HostKey()})
+		if (err == nil) != ok || !ok && !errors.Is(err, ssh.ErrSignIn) {
 			t.Errorf("%s: %v", password, err)
 		}
 		if link != nil {
@@ -158,7 +289,7 @@ func TestABoxThatAsksIsAnswered(t *testing.T) {
 func TestOldAlgorithmsAreOfferedOnPurposeAlone(t *testing.T) {
 	box := startBoxLike(t, standin.Box{Old: true})
 	for old, ok := range map[bool]bool{true: true, false: false} {
-		link, err := device.Open(t.Context(), (&net.Dialer{}).DialContext, device.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey(), OldSSH: old})
+		link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey(), OldSSH: old})
 		if (err == nil) != ok {
 			t.Errorf("old algorithms %v: %v", old, err)
 		}

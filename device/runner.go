@@ -1,3 +1,9 @@
+// Package device carries out procedures on devices. A folder below it is a link:
+// how devices are reached over one protocol.
+//
+//	Runner: steps of a section → verbs (run.go, file.go, …) → link
+//	          │
+//	        Journal: told before each step and after
 package device
 
 import (
@@ -5,69 +11,14 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"freshseal/core/procedure"
+	"freshseal/device/ssh"
 )
-
-// Journal is told of every step before it is done and after, and remembers
-// those that were done before the service was stopped.
-type Journal interface {
-	Done(section procedure.Section, name string) (captured []byte, done bool)
-	Begin(ctx context.Context, e Entry) (id int64, err error)
-	End(ctx context.Context, id int64, o Outcome) error
-}
-
-// Entry is a step that is about to be done. Its text shows no secret.
-type Entry struct {
-	Section procedure.Section
-	Name    string
-	Verb    procedure.Verb
-	Text    string
-	Repeat  bool             // may be done again when its outcome is unknown
-	Hand    *procedure.Ready // a step that a person does; nil: the runner does it
-}
-
-// ErrPerson says that the next step is a person's: it stands in the journal,
-// and whoever keeps the journal ends it once it is done.
-var ErrPerson = errors.New("waits for a person")
-
-// Outcome is what became of a step.
-type Outcome struct {
-	OK       bool
-	Exit     int
-	Output   string // what people may see of it
-	Capture  string // the name under which Captured is kept
-	Captured []byte
-	Why      string // of a failure
-}
-
-// StepError says which step failed, why, and what to do about it.
-type StepError struct {
-	Section procedure.Section
-	Step    string
-	Why     string
-	Remedy  string
-	Repeat  bool // the step may be done again
-	Cause   error
-}
-
-func (e *StepError) Error() string {
-	text := fmt.Sprintf("%s, step “%s”: %s", e.Section, e.Step, e.Why)
-	if e.Remedy != "" {
-		text += ". What to do: " + e.Remedy
-	}
-	return text
-}
-
-func (e *StepError) Unwrap() error { return e.Cause }
-
-// Unknown says that nobody knows whether the step was done, and that it may not
-// be repeated: the connection was lost or the time ran out in its middle.
-func (e *StepError) Unknown() bool {
-	return !e.Repeat && (errors.Is(e.Cause, ErrLost) || errors.Is(e.Cause, ErrTimeLimit))
-}
 
 // Own is the service's own certificate, on which the verb service works. An act
 // may be done twice without harm.
@@ -75,18 +26,40 @@ type Own interface {
 	Act(ctx context.Context, act string, content []byte) (out []byte, err error)
 }
 
-// errNotOwn says that a procedure for the service itself was given to another device.
-var errNotOwn = errors.New("this procedure is for Fresh Seal's own certificate, and the device is another")
-
-// Runner carries out the steps of procedures on one device.
+// Runner carries out the steps of a procedure on one device. Links are opened
+// when the first step needs them.
 type Runner struct {
-	Dial    Dial
-	Target  Target
-	Journal Journal
-	Own     Own             // the service's own certificate; nil: this device is another
-	Hard    context.Context // ends even a step that is under way; nil: nothing does but its limit
+	Dial      ssh.Dial
+	Target    ssh.Target
+	Procedure procedure.Procedure
+	Work      string   // the replacement's folder on the device
+	As        []string // stands before file work that needs more rights
+	Journal   Journal
+	Own       Own             // the service's own certificate; nil: this device is another
+	Hard      context.Context // ends even a step that is under way; nil: nothing does but its limit
 
-	link *Link
+	link   *ssh.Link
+	worked bool // the work folder is there
+}
+
+// Result is what a verb gives.
+type Result struct {
+	Exit   int
+	Stdout []byte
+	Stderr []byte
+	Shown  string // instead of Stdout, where that is not what people want to see
+}
+
+// doers are the verbs' parts of the runner; each verb's file adds its own. id is
+// the step's entry in the journal.
+var doers = map[string]func(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error){}
+
+// Carries says that the runner knows a verb.
+func Carries(word string) bool { return doers[word] != nil || word == "person" }
+
+func carries(word string, do func(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error)) bool {
+	doers[word] = do
+	return true
 }
 
 // steps is the context of a single step: a stop lets it come to its end.
@@ -105,170 +78,201 @@ func (r *Runner) Close() {
 	}
 }
 
+// open opens the link over SSH where it is not open.
+func (r *Runner) open(ctx context.Context) (*ssh.Link, error) {
+	var err error
+	if r.link == nil {
+		r.link, err = ssh.Open(ctx, r.Dial, r.Target)
+	}
+	return r.link, err
+}
+
+// files are the device's files for a path: with more rights outside the work folder.
+func (r *Runner) files(path string) ssh.Files {
+	if r.inWork(path) {
+		return r.link.Files(nil)
+	}
+	return r.link.Files(r.As)
+}
+
+func (r *Runner) inWork(path string) bool { return strings.HasPrefix(path, r.Work+"/") }
+
+// work makes the work folder where it is not there.
+func (r *Runner) work(ctx context.Context) error {
+	if r.worked {
+		return nil
+	}
+	link, err := r.open(ctx)
+	if err != nil {
+		return err
+	}
+	for _, folder := range []string{procedure.BeforeFolder, runFolder} {
+		if err := link.Files(nil).MakeFolder(ctx, r.Work+"/"+folder); err != nil {
+			return fmt.Errorf("%w; the setting %s must name a folder in which the user who signs in may make folders", err, procedure.WorkFolder)
+		}
+	}
+	r.worked = true
+	return nil
+}
+
 // Carry carries out a section's steps one after the other and returns the
 // scope with what they captured. The first that fails ends it with a
 // StepError. A step that may be repeated is tried a second time when the
 // connection was lost in its middle.
-func (r *Runner) Carry(ctx context.Context, p procedure.Procedure, section procedure.Section, scope procedure.Scope) (procedure.Scope, error) {
-	for _, step := range p.Expand(section, scope) {
-		if captured, done := r.Journal.Done(section, step.Name); done {
-			scope = withCapture(scope, step, captured)
+func (r *Runner) Carry(ctx context.Context, section procedure.Section, scope *procedure.Scope) (*procedure.Scope, error) {
+	for _, step := range r.Procedure.Steps[section] {
+		if !step.Holds(scope) {
 			continue
 		}
-		if err := ctx.Err(); err != nil {
-			return scope, err // between two steps is where a stop takes hold
-		}
-		ready, err := procedure.ExpandStep(section, step, scope)
+		items, err := step.Items(scope)
 		if err != nil {
-			return scope, &StepError{section, step.Name, err.Error(), "correct the device's settings", step.Repeat, err}
+			return scope, &StepError{Section: section, Step: step.Name, Why: err.Error(), Cause: err}
 		}
-		if step.Verb == procedure.Hand {
-			return scope, r.hand(ctx, ready)
+		for _, item := range items {
+			ready, err := step.Expand(section, item, scope)
+			if err != nil {
+				return scope, unexpanded(section, step.Titled(item), err)
+			}
+			captured, err := r.carry(ctx, ready, scope)
+			if err != nil {
+				return scope, err
+			}
+			scope = scope.WithAll(captured)
 		}
-		out, err := r.journalled(ctx, ready)
-		if errors.Is(err, ErrLost) && step.Repeat && ctx.Err() == nil {
-			out, err = r.journalled(ctx, ready)
-		}
-		if err != nil {
-			return scope, err
-		}
-		scope = withCapture(scope, step, out)
 	}
 	return scope, nil
 }
 
+func unexpanded(section procedure.Section, name string, err error) error {
+	why := err.Error()
+	if _, rest, ok := strings.Cut(why, "”: "); ok {
+		why = rest
+	}
+	return &StepError{Section: section, Step: name, Why: why, Repeat: true, Cause: err}
+}
+
+// carry carries out one step, unless it was done.
+func (r *Runner) carry(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
+	if captured, done := r.Journal.Done(ready.Section, ready.Name(), r.text(ready, scope)); done {
+		return captured, nil
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err // between two steps is where a stop takes hold
+	}
+	if _, hand := ready.Act.(*procedure.HandAct); hand {
+		return nil, r.hand(ctx, ready)
+	}
+	captured, err := r.journalled(ctx, ready, scope)
+	if errors.Is(err, ssh.ErrLost) && ready.Step.Again() && ctx.Err() == nil && !runs(err) {
+		captured, err = r.journalled(ctx, ready, scope)
+	}
+	return captured, err
+}
+
+func runs(err error) bool {
+	var step *StepError
+	return errors.As(err, &step) && step.Runs
+}
+
+func (r *Runner) text(ready procedure.Ready, scope *procedure.Scope) string {
+	return show(ready.Act.Line(), scope.Secrets())
+}
+
 // hand leaves a step to a person.
 func (r *Runner) hand(ctx context.Context, ready procedure.Ready) error {
-	if _, err := r.Journal.Begin(ctx, Entry{ready.Section, ready.Step.Name, ready.Step.Verb, ready.Text, ready.Step.Repeat, &ready}); err != nil {
+	if _, err := r.Journal.Begin(ctx, Entry{ready.Section, ready.Name(), ready.Step.Do.Word(), ready.Act.Line(), true, &ready}); err != nil {
 		return fmt.Errorf("writing the journal before the step: %w", err)
 	}
 	return ErrPerson
 }
 
-func withCapture(scope procedure.Scope, step procedure.Step, out []byte) procedure.Scope {
-	if step.Capture == "" {
-		return scope
-	}
-	return scope.With(step.Capture, procedure.ContentValue(out))
-}
-
 // journalled does one step between its two entries in the journal.
-func (r *Runner) journalled(ctx context.Context, ready procedure.Ready) ([]byte, error) {
+func (r *Runner) journalled(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
 	step := ready.Step
-	id, err := r.Journal.Begin(ctx, Entry{ready.Section, step.Name, step.Verb, journalText(ready), step.Repeat, nil})
+	id, err := r.Journal.Begin(ctx, Entry{ready.Section, ready.Name(), step.Do.Word(), r.text(ready, scope), step.Again(), nil})
 	if err != nil {
 		return nil, fmt.Errorf("writing the journal before the step: %w", err)
 	}
-	out, exit, stepErr := r.do(r.steps(ctx), ready)
-	o := Outcome{OK: stepErr == nil, Exit: exit, Output: visible(step, out)}
+	result, stepErr := r.do(r.steps(ctx), ready, id)
+	return r.ended(ctx, id, ready, scope, result, stepErr)
+}
+
+// do carries out a step within its limit, which begins before the first byte is
+// sent.
+func (r *Runner) do(ctx context.Context, ready procedure.Ready, id int64) (Result, error) {
+	do := doers[ready.Step.Do.Word()]
+	if do == nil {
+		return Result{}, fmt.Errorf("the verb %s cannot be carried out here", ready.Step.Do.Word())
+	}
+	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit+endGrace)
+	defer cancel()
+	return do(limited, r, ready, id)
+}
+
+// ended judges what became of a step and writes it into the journal.
+func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, scope *procedure.Scope, result Result, stepErr error) (map[string]procedure.Value, error) {
+	step, secrets := ready.Step, scope.Secrets()
+	var captured map[string]procedure.Value
+	if stepErr == nil {
+		stepErr = judge(ready, result, secrets)
+	}
+	if stepErr == nil {
+		captured, stepErr = step.Captured(result.Stdout, result.Stderr)
+	}
+	failure := &StepError{Section: ready.Section, Step: ready.Name(), Repeat: step.Again(), Cause: stepErr}
+	var stillRuns *mayRun
+	failure.Runs = errors.As(stepErr, &stillRuns)
+	for _, v := range captured {
+		if v.Secret {
+			secrets = append(secrets, v.Text)
+		}
+	}
+	shown := result.Shown
+	if shown == "" {
+		shown = string(result.Stdout)
+	}
+	if step.Secret {
+		shown = ""
+	}
+	o := Outcome{OK: stepErr == nil, Exit: result.Exit, Output: show(shown, secrets), Captured: captured}
 	if stepErr != nil {
-		o.Why = stepErr.Error()
-	} else if step.Capture != "" {
-		o.Capture, o.Captured = step.Capture, out
+		o.Why, o.Unknown = show(stepErr.Error(), secrets), lost(stepErr)
+		failure.Why, failure.Remedy = o.Why, remedy(step, stepErr)
 	}
 	// The outcome is written even when the service is being stopped.
 	if err := r.Journal.End(context.WithoutCancel(ctx), id, o); err != nil {
 		return nil, fmt.Errorf("writing the journal after the step: %w", err)
 	}
 	if stepErr == nil {
-		return out, nil
+		return captured, nil
 	}
-	if errors.Is(stepErr, ErrLost) || errors.Is(stepErr, ErrTimeLimit) {
+	if lost(stepErr) {
 		r.Close()
 	}
-	return nil, &StepError{ready.Section, step.Name, stepErr.Error(), remedy(step, stepErr), step.Repeat, stepErr}
+	return nil, failure
 }
 
-func journalText(ready procedure.Ready) string {
-	if ready.Step.Verb == procedure.Put {
-		return fmt.Sprintf("%s (%d bytes, mode %s)", ready.Text, len(ready.Content), procedure.ModeText(ready.Step.Mode))
+// judge compares what a step left with what it expects, and shows the output
+// where that is not it.
+func judge(ready procedure.Ready, result Result, secrets []string) error {
+	if !ready.Step.Do.Expects() {
+		return nil
 	}
-	return ready.Text
-}
-
-func remedy(step procedure.Step, err error) string {
-	var changed HostKeyChanged
+	err := ready.Step.Expect.Met(result.Exit, string(result.Stdout), string(result.Stderr), ready.Same)
+	if err == nil {
+		return nil
+	}
+	said := strings.TrimSpace(string(result.Stderr))
+	if said == "" || !strings.HasPrefix(err.Error(), "exit code") && !strings.HasPrefix(err.Error(), "its error output") {
+		said = strings.TrimSpace(string(result.Stdout))
+	}
 	switch {
-	case errors.As(err, &changed):
-		return "find out why: a new device, a new installation, or somebody in between. If the new key is right: freshseal device edit DEVICE --host-key KEY"
-	case errors.Is(err, ErrSignIn):
-		return "correct the device's user, password or key"
-	case errors.Is(err, ErrTimeLimit):
-		return "see whether the device hangs; if it is only slow, give the step a larger limit"
+	case ready.Step.Secret:
+		return fmt.Errorf("%w; its output is secret", err)
+	case said == "":
+		return fmt.Errorf("%w, and it printed nothing", err)
 	}
-	return step.Otherwise
-}
-
-func (r *Runner) do(ctx context.Context, ready procedure.Ready) (out []byte, exit int, err error) {
-	step := ready.Step
-	limited, cancel := context.WithTimeout(ctx, step.Limit)
-	defer cancel()
-	if step.Verb == procedure.Wait {
-		select {
-		case <-time.After(step.Pause):
-		case <-ctx.Done():
-			err = ctx.Err()
-		}
-		return nil, 0, err
-	}
-	if step.Verb == procedure.Own {
-		if r.Own == nil {
-			return nil, 0, errNotOwn
-		}
-		out, err = r.Own.Act(ctx, ready.Text, ready.Content)
-		return out, 0, err
-	}
-	if r.link == nil {
-		if r.link, err = Open(ctx, r.Dial, r.Target); err != nil {
-			return nil, 0, err
-		}
-	}
-	switch step.Verb {
-	case procedure.Put:
-		return nil, 0, r.link.Put(limited, ready.Text, step.Mode, ready.Content)
-	case procedure.Fetch:
-		out, err = r.link.Fetch(limited, ready.Text)
-		return out, 0, err
-	}
-	printed, err := r.link.Run(limited, ready.Text)
-	if err != nil {
-		return nil, printed.Exit, err
-	}
-	return printed.Stdout, printed.Exit, judge(ready, printed)
-}
-
-// judge compares what a command left with what the step expects.
-func judge(ready procedure.Ready, out Output) error {
-	expect := ready.Step.Expect
-	switch {
-	case out.Exit != expect.Exit:
-		said := strings.TrimSpace(string(out.Stderr))
-		if said == "" {
-			said = strings.TrimSpace(string(out.Stdout))
-		}
-		if ready.Step.Secret {
-			said = "its output is secret"
-		}
-		return fmt.Errorf("exit code %d instead of %d: %s", out.Exit, expect.Exit, lastLines(scrub(said), 5))
-	case expect.Match != nil && !expect.Match.Match(out.Stdout):
-		return fmt.Errorf("its output does not match %s", expect.Match)
-	case expect.Same != "" && strings.TrimSpace(string(out.Stdout)) != strings.TrimSpace(ready.Same):
-		return errors.New("its output is not what it must be")
-	}
-	return nil
-}
-
-// visible is what of an output may be journalled.
-func visible(step procedure.Step, out []byte) string {
-	const most = 8 << 10
-	if step.Secret || len(out) == 0 {
-		return ""
-	}
-	text := scrub(strings.ToValidUTF8(string(out), "�"))
-	if len(text) > most {
-		text = strings.ToValidUTF8(text[:most], "") + " …"
-	}
-	return text
+	return fmt.Errorf("%w: %s", err, lastLines(show(said, secrets), 5))
 }
 
 var privateKey = regexp.MustCompile(`(?s)-----BEGIN [A-Z ]*PRIVATE KEY-----.*?(-----END [A-Z ]*PRIVATE KEY-----|$)`)
@@ -280,5 +284,118 @@ func scrub(text string) string {
 
 func lastLines(text string, n int) string {
 	lines := strings.Split(text, "\n")
-	return strings.Join(lines[max(0, len(lines)-n):], "; ")
+	text = strings.Join(lines[max(0, len(lines)-n):], "; ")
+	if len(text) > 600 {
+		text = "… " + strings.ToValidUTF8(text[len(text)-600:], "")
+	}
+	return text
+}
+
+// Recover finds out what became of a step that was under way when the service or
+// the connection ended, and writes it into the journal. Where the device does not
+// know and the step may not be repeated, the error is a StepError that is Unknown.
+func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Section, name string, repeat bool, scope *procedure.Scope) error {
+	unknown := func(why string, still bool) error {
+		err := r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Unknown: true, Why: why})
+		if err != nil || repeat && !still {
+			return err
+		}
+		return &StepError{Section: section, Step: name, Why: why, Repeat: repeat, Runs: still, Cause: ssh.ErrLost,
+			Remedy: "see on the device whether it was done; then go on with: freshseal replacement resume ID --step done, or --step again"}
+	}
+	ready, ok := r.find(section, name, scope)
+	if _, isRun := ready.Act.(*procedure.RunAct); !ok || !isRun {
+		return unknown("the service was stopped during the step", false)
+	}
+	result, settled, err := r.settle(r.steps(ctx), ready, id)
+	switch {
+	case err != nil && (lost(err) || errors.As(err, new(*mayRun))):
+		return unknown(err.Error(), !repeat || !errors.Is(err, errNoSessions)) // what may be repeated may also be repeated beside itself
+	case err != nil:
+		return err
+	case settled == ssh.Never:
+		return r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Why: "it was not begun"})
+	case settled == ssh.Gone:
+		return unknown("the service was stopped during the step, and the device does not know what became of it", false)
+	}
+	if settled == ssh.Stopped {
+		_, err = r.ended(ctx, id, ready, scope, result, ssh.ErrTimeLimit)
+		return err
+	}
+	_, err = r.ended(ctx, id, ready, scope, result, nil)
+	return err
+}
+
+// find brings a step into its final form by its section and journalled name.
+func (r *Runner) find(section procedure.Section, name string, scope *procedure.Scope) (procedure.Ready, bool) {
+	for _, in := range procedure.Sections {
+		for _, step := range r.Procedure.Steps[in] {
+			items, err := step.Items(scope)
+			if err != nil {
+				continue
+			}
+			for _, item := range items {
+				for _, expand := range []func() (procedure.Ready, error){
+					func() (procedure.Ready, error) { return step.Expand(in, item, scope) },
+					func() (procedure.Ready, error) { return step.UndoReady(item, scope) },
+					func() (procedure.Ready, error) { return step.FinallyReady(item, scope) },
+					func() (procedure.Ready, error) { return again(step, item, scope) },
+				} {
+					ready, err := expand()
+					if err == nil && ready.Section == section && ready.Name() == name {
+						return ready, true
+					}
+				}
+			}
+		}
+	}
+	return procedure.Ready{}, false
+}
+
+const (
+	runFolder = "run"
+	endGrace  = 10 * time.Second // beyond a step's limit, for the device to end the command by itself
+)
+
+// runIn is the folder in which the device keeps what becomes of a command.
+func (r *Runner) runIn(id int64) string {
+	return r.Work + "/" + runFolder + "/" + strconv.FormatInt(id, 10)
+}
+
+// Tidy removes the replacement's folder from the device, but for what a later
+// revert needs where keep is said; others are the folders of earlier replacements.
+func (r *Runner) Tidy(ctx context.Context, keep bool, others ...string) error {
+	if !r.Procedure.Uses(procedure.SSH) {
+		return nil
+	}
+	limited, cancel := context.WithTimeout(r.steps(ctx), time.Minute)
+	defer cancel()
+	if _, err := r.open(limited); err != nil {
+		return err
+	}
+	var kept []string
+	if keep {
+		kept = []string{procedure.BeforeFolder}
+	}
+	if err := r.remove(limited, r.Work, kept...); err != nil {
+		return err
+	}
+	r.worked = r.worked && keep
+	slices.Sort(others)
+	for _, folder := range slices.Compact(others) {
+		if err := r.remove(limited, folder); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// remove removes a folder with the user's own rights, and with more where those
+// do not suffice.
+func (r *Runner) remove(ctx context.Context, folder string, keep ...string) error {
+	err := r.link.Files(nil).RemoveAll(ctx, folder, keep...)
+	if err != nil && len(r.As) > 0 && !lost(err) {
+		err = r.link.Files(r.As).RemoveAll(ctx, folder, keep...)
+	}
+	return err
 }

@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/device"
+	"freshseal/device/ssh"
 	"freshseal/standin"
 )
 
@@ -59,12 +59,12 @@ func TestAStrayCertificateIsSeen(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	link, err := device.Open(t.Context(), (&net.Dialer{}).DialContext, device.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey()})
+	link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey()})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer link.Close()
-	if _, err := link.Run(t.Context(), "webui reload"); err != nil {
+	if _, err := link.Exec(t.Context(), "webui reload"); err != nil {
 		t.Fatal(err)
 	}
 	for range 40 {

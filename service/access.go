@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"regexp"
 
-	"freshseal/device"
+	"freshseal/device/ssh"
 	"freshseal/store"
 
-	"golang.org/x/crypto/ssh"
+	crypto "golang.org/x/crypto/ssh"
 )
 
 // Access is what signing in over SSH needs. Its secrets are taken and never
@@ -53,8 +53,8 @@ func (a Access) checkSecrets(cannot string) error {
 	if a.Key == "" {
 		return nil
 	}
-	_, err := device.ParseKey([]byte(a.Key), []byte(a.Passphrase))
-	var locked *ssh.PassphraseMissingError
+	_, err := ssh.ParseKey([]byte(a.Key), []byte(a.Passphrase))
+	var locked *crypto.PassphraseMissingError
 	switch {
 	case errors.As(err, &locked):
 		return invalid(cannot, "its key is locked with a passphrase", "give the passphrase with --passphrase-file")
@@ -87,7 +87,7 @@ func (s *Service) sealAccess(of string, a Access) map[string][]byte {
 }
 
 // openAccess opens them for a link.
-func (s *Service) openAccess(ctx context.Context, of string, t *device.Target) error {
+func (s *Service) openAccess(ctx context.Context, of string, t *ssh.Target) error {
 	opened := make([]string, len(accessSecrets))
 	for i, purpose := range purposes(of) {
 		sealed, err := s.store.Secret(ctx, purpose)

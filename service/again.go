@@ -72,6 +72,7 @@ func (s *Service) AskAgain(ctx context.Context, id string, a Again, by string) (
 	case err != nil:
 		return Replacement{}, err
 	}
+	s.made.Delete(n)
 	s.options.Log.Info("asked again", "replacement", id, "reason", a.Reason, "by", by)
 	s.watchers.tell(n)
 	s.drive(n, action)
@@ -117,7 +118,10 @@ func (s *Service) clearFormer(ctx context.Context, j job, runner *device.Runner)
 	if err != nil || len(former) == 0 {
 		return err
 	}
-	if _, err = runner.Carry(ctx, j.procedure.Procedure, procedure.Cancel, j.scope); err != nil {
+	if err := runner.Back(ctx, procedure.Cancel, procedure.Request, j.scope); err != nil {
+		return fmt.Errorf("clearing away the request from before: %w", err)
+	}
+	if err := runner.Tidy(ctx, false); err != nil {
 		return fmt.Errorf("clearing away the request from before: %w", err)
 	}
 	return nil

@@ -11,43 +11,79 @@ import (
 	"freshseal/wire"
 )
 
-// putBack puts the old certificate back and proves that it is served again.
+// putBack undoes what was changed and proves that the old certificate is served
+// again. The wire is read in any case, so that the slot's condition is the truth.
 func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (replacement.Event, error) {
-	if _, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Revert, j.scope); errors.Is(err, device.ErrPerson) {
-		return outcome(err), nil
-	} else if err != nil {
-		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; the copies are on the device, by hand: %s", err, s.byHand(j))
+	from := procedure.Request
+	if j.Stage == replacement.Seal {
+		from = procedure.Backup // what the request left was cleared away
 	}
-	err := s.await(ctx, j, func(reading wire.Reading) string { return notOld(j.Replacement, reading) })
-	if err != nil {
-		return replacement.Event{}, fmt.Errorf("the old files are back, and %w; by hand: %s", err, s.byHand(j))
+	undone := runner.Back(ctx, procedure.Revert, from, j.scope)
+	if errors.Is(undone, device.ErrPerson) || ctx.Err() != nil {
+		return outcome(undone), nil
+	}
+	proven := s.await(ctx, j, func(reading wire.Reading) string { return notOld(j.Replacement, reading) })
+	switch {
+	case undone != nil:
+		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; %s", undone, onWire(proven))
+	case proven != nil:
+		return replacement.Event{}, fmt.Errorf("everything was put back, and %w", proven)
+	case j.OldSHA256 == "":
+		return replacement.Event{}, errors.New("everything was put back, but nothing could be read before this replacement began, so nothing proves that the old certificate is served; see for yourself")
 	}
 	if j.slot.Installed == j.NewSHA256 {
 		if err := s.install(ctx, j, ""); err != nil {
 			return replacement.Event{}, err
 		}
 	}
-	if err := s.clearAway(ctx, j, runner); err != nil {
-		s.options.Log.Warn("reverted, and something is left on the device", "replacement", idText(j.ID), "error", err)
-	}
-	return replacement.Event{Kind: replacement.Restored}, nil
+	return replacement.Event{Kind: replacement.Restored}, s.leave(ctx, j, s.clearAway(ctx, j, runner, false))
 }
 
-// byHand are the commands that put the old certificate back.
-func (s *Service) byHand(j job) string {
-	commands := ""
-	for _, step := range j.procedure.Expand(procedure.Revert, j.scope) {
-		if ready, err := procedure.ExpandStep(procedure.Revert, step, j.scope); err == nil {
-			commands += "\n  " + ready.Text
-		}
+func onWire(proven error) string {
+	if proven == nil {
+		return "the old certificate is served all the same"
 	}
-	return commands
+	return proven.Error()
 }
 
-func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner) error {
+// clearAway removes from the device what a replacement left there. With undo, it
+// undoes what the request did first.
+func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner, undo bool) error {
 	if err := s.store.RemoveSecret(ctx, keyPurpose(j.ID)); err != nil {
 		return err
 	}
-	_, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Cancel, j.scope)
-	return err
+	var err error
+	if undo {
+		err = runner.Back(ctx, procedure.Cancel, procedure.Request, j.scope)
+	} else {
+		_, err = runner.Carry(ctx, procedure.Cancel, j.scope)
+	}
+	if ctx.Err() != nil {
+		return err
+	}
+	return errors.Join(err, runner.Tidy(ctx, false))
+}
+
+// revertible says why a sealed replacement cannot be reverted any more.
+func (s *Service) revertible(ctx context.Context, id int64) error {
+	r, err := s.store.Replacement(ctx, id)
+	if err != nil || r.State != replacement.Sealed {
+		return nil // the stage machine answers
+	}
+	cannot := idText(id) + " is not reverted"
+	if r.Tidied {
+		return &Error{Conflict, cannot, "its copies of the old files were removed from the device", "replace the slot again: freshseal replace " + r.Device + "/" + r.Slot}
+	}
+	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	if err != nil {
+		return err
+	}
+	reading, err := s.read(ctx, slot)
+	if err != nil {
+		return err
+	}
+	if said := notNew(r, reading); said != "" && (reading.Why == nil || reading.Leaf() != nil) {
+		return &Error{Conflict, cannot, said + " that it installed: somebody or something else changed it since", "see: freshseal slot show " + r.Device + "/" + r.Slot}
+	}
+	return nil
 }

@@ -16,7 +16,7 @@ import (
 	"freshseal/core/due"
 	"freshseal/core/procedure"
 	"freshseal/core/request"
-	"freshseal/device"
+	"freshseal/device/ssh"
 	"freshseal/store"
 )
 
@@ -176,18 +176,20 @@ func (s *Service) checkFamily(ctx context.Context, n NewDevice, d store.Device) 
 	if n.Family == ownFamily {
 		return nil, notOwn(cannot)
 	}
-	p, err := s.Procedure(n.Family)
+	p, err := s.family(n.Family)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := p.Fill(n.Settings); err != nil {
-		return nil, invalid(cannot, err.Error(), "see: freshseal procedure show "+n.Family)
+	if err := checkSettings(cannot, p, n.Settings); err != nil {
+		return nil, err
 	}
+	secrets := s.sealSettings(n.Name, p, d.Settings.V)
 	if !p.Uses(procedure.SSH) {
-		return nil, nil // nothing signs in to it
+		return secrets, nil // nothing signs in to it
 	}
 	if n.Credential == "" {
-		return s.sealAccess("device/"+n.Name, n.Access), n.check(cannot)
+		maps.Copy(secrets, s.sealAccess("device/"+n.Name, n.Access))
+		return secrets, n.check(cannot)
 	}
 	if n.SSHUser+n.Password+n.Key != "" {
 		return nil, invalid(cannot, "it has a shared credential and one of its own", "give either --credential, or --ssh-user with a password or key")
@@ -195,7 +197,7 @@ func (s *Service) checkFamily(ctx context.Context, n NewDevice, d store.Device) 
 	if _, err := s.Credential(ctx, n.Credential); err != nil {
 		return nil, err
 	}
-	return nil, checkHostKey(cannot, n.HostKey)
+	return secrets, checkHostKey(cannot, n.HostKey)
 }
 
 // Device shows one device.
@@ -244,14 +246,22 @@ func (s *Service) RemoveDevice(ctx context.Context, name string) error {
 			return &Error{Conflict, fmt.Sprintf("%s cannot be removed", name), fmt.Sprintf("its replacement %s is under way", idText(newest[0].ID)), "cancel it first: freshseal replacement cancel " + idText(newest[0].ID)}
 		}
 	}
-	err = s.store.RemoveDevice(ctx, name, purposes("device/"+name)...)
+	d, err := s.store.Device(ctx, name)
+	if err != nil {
+		return notFound(err, "see: freshseal device list", "no device is called %s", name)
+	}
+	secrets := purposes("device/" + name)
+	for setting := range d.Settings.V {
+		secrets = append(secrets, settingPurpose(name, setting))
+	}
+	err = s.store.RemoveDevice(ctx, name, secrets...)
 	return notFound(err, "see: freshseal device list", "no device is called %s", name)
 }
 
 // AskHostKey connects to an SSH server, the way into its site, just far enough
 // to learn its host key.
 func (s *Service) AskHostKey(ctx context.Context, site, address string, port int) (string, error) {
-	pin, err := device.AskHostKey(ctx, s.way(site), net.JoinHostPort(address, strconv.Itoa(port)))
+	pin, err := ssh.AskHostKey(ctx, s.way(site), net.JoinHostPort(address, strconv.Itoa(port)))
 	if err != nil {
 		return "", &Error{Outside, "no host key could be had", err.Error(), "see that the device is on, and that its address and SSH port are right"}
 	}
@@ -259,8 +269,8 @@ func (s *Service) AskHostKey(ctx context.Context, site, address string, port int
 }
 
 // target opens the sealed secrets of a device for a link.
-func (s *Service) target(ctx context.Context, d store.Device) (device.Target, error) {
-	t := device.Target{Address: net.JoinHostPort(d.Address, strconv.Itoa(d.SSHPort)), User: d.SSHUser, HostKey: d.HostKey, OldSSH: d.OldSSH}
+func (s *Service) target(ctx context.Context, d store.Device) (ssh.Target, error) {
+	t := ssh.Target{Address: net.JoinHostPort(d.Address, strconv.Itoa(d.SSHPort)), User: d.SSHUser, HostKey: d.HostKey, OldSSH: d.OldSSH}
 	if d.Credential == "" {
 		return t, s.openAccess(ctx, "device/"+d.Name, &t)
 	}
@@ -272,20 +282,50 @@ func (s *Service) target(ctx context.Context, d store.Device) (device.Target, er
 	return t, s.openAccess(ctx, "credential/"+d.Credential, &t)
 }
 
-// Procedure finds a procedure by its name.
-func (s *Service) Procedure(name string) (procedure.Source, error) {
-	p, ok := s.procedures[name]
-	if !ok {
-		return p, &Error{Kind: NotFound, What: fmt.Sprintf("no procedure is called %q", name), Next: "see: freshseal procedure list"}
+// checkSettings sees that settings fit their family.
+func checkSettings(cannot string, p procedure.Source, settings map[string]string) error {
+	if _, err := procedure.NewScope(procedure.Material{Procedure: p.Procedure}, settings, nil); err != nil {
+		return invalid(cannot, err.Error(), "see: freshseal procedure show "+p.Name)
 	}
-	return p, nil
+	return nil
 }
 
-// Procedures are all procedures by name.
-func (s *Service) Procedures() []procedure.Source {
-	var out []procedure.Source
-	for _, name := range slices.Sorted(maps.Keys(s.procedures)) {
-		out = append(out, s.procedures[name])
+// sealedSetting stands in a device's settings for one that is a secret.
+const sealedSetting = "••••••"
+
+func settingPurpose(device, setting string) string { return "device/" + device + "/setting/" + setting }
+
+// sealSettings takes the secrets out of a device's settings and seals them.
+func (s *Service) sealSettings(device string, p procedure.Source, settings map[string]string) map[string][]byte {
+	out := map[string][]byte{}
+	for name, text := range settings {
+		if setting, ok := p.Setting(name); !ok || setting.Kind != procedure.Secret || text == sealedSetting || text == "" {
+			continue
+		}
+		purpose := settingPurpose(device, name)
+		out[purpose] = s.box.Seal(purpose, []byte(text))
+		settings[name] = sealedSetting
 	}
 	return out
+}
+
+// openSettings are a device's settings with their secrets.
+func (s *Service) openSettings(ctx context.Context, d store.Device) (map[string]string, error) {
+	out := maps.Clone(d.Settings.V)
+	for name, text := range out {
+		if text != sealedSetting {
+			continue
+		}
+		purpose := settingPurpose(d.Name, name)
+		sealed, err := s.store.Secret(ctx, purpose)
+		if err != nil {
+			return nil, fmt.Errorf("the secret setting %s of %s: %w", name, d.Name, err)
+		}
+		secret, err := s.box.Open(purpose, sealed)
+		if err != nil {
+			return nil, err
+		}
+		out[name] = string(secret)
+	}
+	return out, nil
 }

@@ -65,10 +65,11 @@ func (s *Service) lookUp(ctx context.Context, j job, keep device.Journal) error 
 		return nil
 	}
 	const step = "see where the names lead"
-	if _, done := keep.Done(procedure.Survey, step); done {
+	names := strings.Join(j.Plan.V.Names, " ")
+	if _, done := keep.Done(procedure.Survey, step, names); done {
 		return nil
 	}
-	id, err := keep.Begin(ctx, device.Entry{Section: procedure.Survey, Name: step, Verb: "dns", Text: strings.Join(j.Plan.V.Names, " "), Repeat: true})
+	id, err := keep.Begin(ctx, device.Entry{Section: procedure.Survey, Name: step, Verb: "dns", Text: names, Repeat: true})
 	if err != nil {
 		return err
 	}

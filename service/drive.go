@@ -2,8 +2,9 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
-	"fmt"
+	"strconv"
 
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
@@ -77,23 +78,17 @@ func (s *Service) advance(ctx context.Context, id int64, e replacement.Event) (r
 		return replacement.Nothing, err
 	}
 	s.options.Log.Info("replacement", "replacement", idText(id), "device", r.Device, "slot", r.Slot, "stage", r.Stage, "state", r.State, "event", e.Kind, "why", e.Why)
+	if r.State.Over() || e.Kind == replacement.AskedAgain {
+		s.made.Delete(id)
+	}
 	s.watchers.tell(id)
 	return action, nil
 }
 
 // takeUpOne goes on with a replacement that was running when the service
-// stopped. Where a step was under way that may not be repeated, nobody knows
-// whether it was done, and a person decides.
+// stopped. What became of a step that was under way is found out first; see perform.
 func (s *Service) takeUpOne(ctx context.Context, r store.Replacement) error {
-	steps, err := s.store.Steps(ctx, r.ID)
-	if err != nil {
-		return err
-	}
-	event := replacement.Event{Kind: replacement.Interrupted}
-	if n := len(steps); n > 0 && steps[n-1].EndedAt.IsZero() && !steps[n-1].Repeatable {
-		event = replacement.Event{Kind: replacement.Unknown, Why: fmt.Sprintf("the service was stopped during the step “%s”, which may not be repeated; see on the device whether it was done: %s", steps[n-1].Name, steps[n-1].Text)}
-	}
-	action, err := s.advance(ctx, r.ID, event)
+	action, err := s.advance(ctx, r.ID, replacement.Event{Kind: replacement.Interrupted})
 	if err != nil {
 		return err
 	}
@@ -107,35 +102,74 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 	if err != nil {
 		return replacement.Event{}, err
 	}
-	target, err := s.target(ctx, j.device)
-	if err != nil {
-		return replacement.Event{}, err
-	}
-	steps, err := s.store.Steps(ctx, id)
-	if err != nil {
-		return replacement.Event{}, err
-	}
-	j.recall(steps)
-	leave, err := s.enter(ctx, "link", j.device.Site)
+	runner, leave, err := s.runner(ctx, &j)
 	if err != nil {
 		return replacement.Event{}, err
 	}
 	defer leave()
-	runner := &device.Runner{Dial: s.way(j.device.Site), Target: target, Hard: s.hard, Journal: journal{s, id, j.Since, steps}}
-	if j.device.Family == ownFamily {
-		runner.Own = own{s, j}
+	if err := s.settle(ctx, &j, runner); err != nil {
+		return outcome(err), nil
 	}
-	defer runner.Close()
 	switch action {
 	case replacement.PutBack:
 		return s.putBack(ctx, j, runner)
 	case replacement.ClearAway:
-		if err := s.clearAway(ctx, j, runner); err != nil {
-			return replacement.Event{Kind: replacement.NotClearable, Why: "given up; " + err.Error()}, nil
+		if err := s.clearAway(ctx, j, runner, true); err != nil {
+			return replacement.Event{Kind: replacement.NotClearable, Why: "given up; " + err.Error()}, s.leave(ctx, j, err)
 		}
 		return replacement.Event{Kind: replacement.ClearedAway}, nil
 	}
 	return s.carry(ctx, j, runner)
+}
+
+// runner makes ready to work on a job's device; leave ends that.
+func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave func(), err error) {
+	target, err := s.target(ctx, j.device)
+	if err != nil {
+		return nil, nil, err
+	}
+	steps, err := s.store.Steps(ctx, j.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := s.recall(j, steps); err != nil {
+		return nil, nil, err
+	}
+	out, err := s.enter(ctx, "link", j.device.Site)
+	if err != nil {
+		return nil, nil, err
+	}
+	r = &device.Runner{Dial: s.way(j.device.Site), Target: target, Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps}}
+	if as, err := j.scope.Value(j.procedure.As); j.procedure.As != "" && err == nil {
+		r.As = as.Words
+	}
+	if j.device.Family == ownFamily {
+		r.Own = own{s, *j}
+	}
+	return r, func() { r.Close(); out() }, nil
+}
+
+// settle finds out what became of the step that was under way when the service
+// last stopped, before anything else is done on the device.
+func (s *Service) settle(ctx context.Context, j *job, runner *device.Runner) error {
+	steps := runner.Journal.(journal).steps
+	n := len(steps)
+	if n == 0 || steps[n-1].ID <= j.Resumed || !steps[n-1].EndedAt.IsZero() && !steps[n-1].Unknown {
+		return nil
+	}
+	last := steps[n-1]
+	if last.Unknown && last.Repeatable && last.Verb != "run" {
+		return nil // nothing of it can still be under way, and it is done again
+	}
+	err := runner.Recover(ctx, last.ID, procedure.Section(last.Section), last.Name, last.Repeatable, j.scope)
+	if err != nil {
+		return err
+	}
+	if steps, err = s.store.Steps(ctx, j.ID); err != nil {
+		return err
+	}
+	runner.Journal = journal{s, j, steps}
+	return s.recall(j, steps)
 }
 
 // carry carries out the stage in hand.
@@ -150,8 +184,6 @@ func (s *Service) carry(ctx context.Context, j job, runner *device.Runner) (repl
 		return s.sign(ctx, j)
 	case replacement.Gate:
 		return s.gate(ctx, j)
-	case replacement.Mirror:
-		// Nobody to carry it to.
 	case replacement.Prove:
 		err = s.prove(ctx, j, runner)
 	case replacement.Seal:
@@ -177,36 +209,94 @@ func outcome(err error) replacement.Event {
 }
 
 // recall adds to the values of a job what its steps captured so far.
-func (j *job) recall(steps []store.Step) {
+func (s *Service) recall(j *job, steps []store.Step) error {
 	for _, step := range steps {
-		if step.OK && step.Capture != "" {
-			j.scope = j.scope.With(step.Capture, procedure.ContentValue(step.Captured))
+		if !step.OK || step.Capture == "" {
+			continue
+		}
+		values, err := s.openCaptured(step)
+		if err != nil {
+			return err
+		}
+		j.scope = j.scope.WithAll(values)
+	}
+	return nil
+}
+
+// How what a step captured is kept.
+const (
+	keptValues = "values"
+	keptSealed = "sealed"
+)
+
+func capturePurpose(stepID int64) string { return "step/" + strconv.FormatInt(stepID, 10) }
+
+// keepCaptured writes what a step captured, sealed where one of it is secret.
+func (s *Service) keepCaptured(step *store.Step, values map[string]procedure.Value) error {
+	if len(values) == 0 {
+		return nil
+	}
+	text, err := json.Marshal(values)
+	if err != nil {
+		return err
+	}
+	step.Capture, step.Captured = keptValues, text
+	for _, v := range values {
+		if v.Secret {
+			step.Capture, step.Captured = keptSealed, s.box.Seal(capturePurpose(step.ID), text)
 		}
 	}
+	return nil
+}
+
+func (s *Service) openCaptured(step store.Step) (map[string]procedure.Value, error) {
+	text := step.Captured
+	if step.Capture == keptSealed {
+		var err error
+		if text, err = s.box.Open(capturePurpose(step.ID), text); err != nil {
+			return nil, err
+		}
+	}
+	var values map[string]procedure.Value
+	return values, json.Unmarshal(text, &values)
 }
 
 // journal writes the runner's steps into the store and tells the watchers.
 type journal struct {
 	s     *Service
-	id    int64
-	since int64        // entries up to here belong to earlier actions
+	j     *job
 	steps []store.Step // as they stood when the action began
 }
 
-// Done finds a step that was done in this very action before the service was stopped.
-func (w journal) Done(section procedure.Section, name string) ([]byte, bool) {
+// Done finds a step that was done in this very action. Where a person let the
+// replacement go on since, only what may not be repeated counts.
+func (w journal) Done(section procedure.Section, name, text string) (map[string]procedure.Value, bool) {
 	for _, step := range w.steps {
-		if step.ID > w.since && step.Section == string(section) && step.Name == name && step.OK {
-			return step.Captured, true
+		if step.ID > w.j.Since && step.OK && step.Section == string(section) && step.Name == name && step.Text == text && (step.ID > w.j.Resumed || !step.Repeatable) {
+			if step.Capture == "" {
+				return nil, true
+			}
+			values, err := w.s.openCaptured(step)
+			return values, err == nil
 		}
 	}
 	return nil, false
 }
 
+// Begun finds a step in the whole journal.
+func (w journal) Begun(section procedure.Section, name string) (begun, done bool) {
+	for _, step := range w.steps {
+		if step.Section == string(section) && step.Name == name {
+			begun, done = true, done || step.OK
+		}
+	}
+	return begun, done
+}
+
 // Begin is called before a step.
 func (w journal) Begin(ctx context.Context, e device.Entry) (int64, error) {
-	defer w.s.watchers.tell(w.id)
-	step := store.Step{ReplacementID: w.id, Section: string(e.Section), Name: e.Name, Verb: string(e.Verb),
+	defer w.s.watchers.tell(w.j.ID)
+	step := store.Step{ReplacementID: w.j.ID, Section: string(e.Section), Name: e.Name, Verb: e.Verb,
 		Text: e.Text, Repeatable: e.Repeat, BeganAt: w.s.moment()}
 	if e.Hand != nil {
 		step.Task = w.s.newTask(*e.Hand)
@@ -216,7 +306,10 @@ func (w journal) Begin(ctx context.Context, e device.Entry) (int64, error) {
 
 // End is called after a step.
 func (w journal) End(ctx context.Context, id int64, o device.Outcome) error {
-	defer w.s.watchers.tell(w.id)
-	return w.s.store.EndStep(ctx, store.Step{ID: id, ReplacementID: w.id, EndedAt: w.s.moment(), OK: o.OK, ExitCode: o.Exit, Output: o.Output, Why: o.Why,
-		Capture: o.Capture, Captured: o.Captured})
+	defer w.s.watchers.tell(w.j.ID)
+	step := store.Step{ID: id, ReplacementID: w.j.ID, EndedAt: w.s.moment(), OK: o.OK, Unknown: o.Unknown, ExitCode: o.Exit, Output: o.Output, Why: o.Why}
+	if err := w.s.keepCaptured(&step, o.Captured); err != nil {
+		return err
+	}
+	return w.s.store.EndStep(ctx, step)
 }

@@ -11,7 +11,6 @@ import (
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/pack"
-	"freshseal/core/procedure"
 	"freshseal/core/request"
 	"freshseal/store"
 )
@@ -113,22 +112,6 @@ func (s *Service) keyToGive(ctx context.Context, j job) (crypto.Signer, string, 
 		return nil, "", nil // given already and forgotten; a step that names it says that it is missing
 	}
 	return key, passphrase, err
-}
-
-// addGiven adds the values that hold the key.
-func addGiven(j job, path chain.Path, key crypto.Signer, passphrase string, scope procedure.Scope) error {
-	for name, d := range map[string]pack.Dress{
-		"private_key": {Place: pack.KeyAlone}, "key_and_chain": {Place: pack.KeyBefore},
-		"pkcs12": {Encoding: pack.PKCS12, Place: pack.KeyBefore, Passphrase: passphrase}, "pkcs12_old": {Encoding: pack.PKCS12Old, Place: pack.KeyBefore, Passphrase: passphrase},
-	} {
-		content, err := pack.Write(j.procedure.Traits.Form, d, path, key)
-		if err != nil {
-			return err
-		}
-		scope[name] = procedure.SecretValue(content)
-	}
-	scope["store_passphrase"] = procedure.SecretValue([]byte(passphrase))
-	return nil
 }
 
 // forgetKey forgets the key of a replacement that has given it away, unless the

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -74,13 +75,14 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange) (
 		secrets = s.sealAccess("device/"+name, Access{Password: *c.Password})
 	}
 	if d.Family != "" {
-		p, err := s.Procedure(d.Family)
+		p, err := s.family(d.Family)
 		if err != nil {
 			return Device{}, err
 		}
-		if _, err := p.Fill(d.Settings.V); err != nil {
-			return Device{}, invalid(cannot, err.Error(), "see: freshseal procedure show "+d.Family)
+		if err := checkSettings(cannot, p, d.Settings.V); err != nil {
+			return Device{}, err
 		}
+		maps.Copy(secrets, s.sealSettings(name, p, d.Settings.V))
 		if p.Uses(procedure.SSH) && (d.SSHUser == "" && d.Credential == "" || !pinForm.MatchString(d.HostKey)) {
 			return Device{}, invalid(cannot, "its family is worked on over SSH, and it has no user or no host key", "give --ssh-user or --credential, and --host-key too")
 		}

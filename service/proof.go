@@ -136,7 +136,7 @@ func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel sto
 		}
 	}
 	_, err := s.store.BeginStep(ctx, store.Step{ReplacementID: r.ID, Section: string(replacement.Sign), Name: fmt.Sprintf("prove %s to %s", strings.Join(domains, ", "), signer.Name),
-		Verb: string(procedure.Hand), Text: text, Repeatable: true, BeganAt: s.moment(), Task: t})
+		Verb: "person", Text: text, Repeatable: true, BeganAt: s.moment(), Task: t})
 	if err == nil {
 		s.options.Log.Info("a domain is to be proven", "signer", signer.Name, "domains", domains, "replacement", idText(r.ID))
 	}

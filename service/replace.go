@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/chain"
 	"freshseal/core/finding"
 	"freshseal/core/policy"
 	"freshseal/core/procedure"
@@ -25,6 +27,9 @@ type Order struct {
 	Names   []string        `json:"names,omitempty" description:"besides those that are known; the first given becomes the common name"`
 	Key     request.KeyType `json:"key,omitempty"`
 	Subject request.Subject `json:"subject,omitempty" description:"fields that differ from today's certificate"`
+
+	Unseen bool `json:"unseen,omitempty" description:"go on although the slot cannot be read now; a way back can then not be proven"`
+	OneWay bool `json:"one_way,omitempty" description:"go on although some steps of the family cannot be undone"`
 }
 
 // job is a replacement with all that is needed to work on it.
@@ -33,7 +38,8 @@ type job struct {
 	device    store.Device
 	slot      store.Slot
 	procedure procedure.Source
-	scope     procedure.Scope // settings and what Fresh Seal brings
+	material  procedure.Material // what the given values are made of
+	scope     *procedure.Scope   // settings, captures and what Fresh Seal brings
 }
 
 // Rehearsal is what a replacement would do, with nothing sent.
@@ -63,13 +69,17 @@ func (s *Service) Begin(ctx context.Context, o Order, by string) (Replacement, e
 	if err != nil {
 		return Replacement{}, err
 	}
-	j.AskedBy, j.BegunAt, j.ChangedAt = by, s.moment(), s.moment()
+	if steps := j.procedure.OneWay(); len(steps) > 0 && !o.OneWay {
+		return Replacement{}, &Error{Conflict, fmt.Sprintf("%s/%s is not replaced without your word", o.Device, o.Slot),
+			fmt.Sprintf("the step “%s” cannot be undone: %s", steps[0].Name, steps[0].Undo.Because), "if that is accepted, begin it with --one-way"}
+	}
+	j.AskedBy, j.BegunAt, j.ChangedAt, j.Unseen, j.Mark = by, s.moment(), s.moment(), o.Unseen, strings.ToLower(rand.Text()[:10])
 	j.Device, j.Slot, j.Cluster = o.Device, o.Slot, j.device.Cluster
 	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
 	if err != nil {
 		return Replacement{}, err
 	}
-	id, err := s.store.AddReplacement(ctx, j.Replacement, progress)
+	id, err := s.store.AddReplacement(ctx, j.Replacement, progress, j.procedure.YAML)
 	if errors.Is(err, store.ErrTaken) {
 		return Replacement{}, &Error{Conflict, fmt.Sprintf("%s has a replacement under way", o.Device), "one is done at a time per device and per cluster", "see it: freshseal replacement list"}
 	}
@@ -109,7 +119,7 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
-	family, err := s.Procedure(device.Family)
+	family, err := s.family(device.Family)
 	if err != nil {
 		return job{}, err
 	}
@@ -117,7 +127,7 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
-	j, err := s.assemble(store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer, Plan: store.JSON[request.Plan]{V: plan}}, device, slot)
+	j, err := s.assemble(ctx, store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer, Plan: store.JSON[request.Plan]{V: plan}}, device, slot)
 	if err != nil {
 		return job{}, err
 	}
@@ -143,33 +153,86 @@ func (j job) fits(plan request.Plan, signer Signer, rules policy.Rules, cannot s
 	return nil
 }
 
-// assemble puts together a job: settings and the values that are known so far.
-func (s *Service) assemble(r store.Replacement, device store.Device, slot store.Slot) (job, error) {
-	p, err := s.Procedure(device.Family)
+// assemble puts together a job: the procedure that it began with, settings, and
+// what the given values are made of, as far as it is there.
+func (s *Service) assemble(ctx context.Context, r store.Replacement, device store.Device, slot store.Slot) (job, error) {
+	p, err := s.procedureOf(ctx, r, device)
 	if err != nil {
 		return job{}, err
 	}
-	scope, err := p.Fill(device.Settings.V)
+	settings, err := s.openSettings(ctx, device)
+	if err != nil {
+		return job{}, err
+	}
+	m := procedure.Material{Procedure: p.Procedure, Address: device.Address, Plan: r.Plan.V, OldSHA256: r.OldSHA256}
+	if r.ID != 0 {
+		m.Replacement = idText(r.ID)
+	}
+	var made *procedure.Made
+	if r.ID != 0 {
+		kept, _ := s.made.LoadOrStore(r.ID, &procedure.Made{})
+		made = kept.(*procedure.Made)
+	}
+	j := job{Replacement: r, device: device, slot: slot, procedure: p}
+	scope, err := procedure.NewScope(m, settings, made)
 	if err != nil {
 		return job{}, invalid("the device's settings do not fit its family", err.Error(), "see: freshseal procedure show "+device.Family)
 	}
-	plan := r.Plan.V
-	for name, text := range map[string]string{
-		"address": device.Address, "common_name": plan.Subject.CommonName, "names": strings.Join(plan.Names, ", "), "organization": plan.Subject.Organization,
-		"unit": plan.Subject.Unit, "locality": plan.Subject.Locality, "state": plan.Subject.State, "country": plan.Subject.Country, "key": plan.Key.Text(),
-	} {
-		scope[name] = procedure.TextValue(text)
+	if work, err := scope.Value(procedure.WorkFolder); err == nil {
+		m.Work = workFolder(work.Text, r)
 	}
-	if plan.SameKey {
-		scope[procedure.KeyAgain] = procedure.TextValue("yes")
+	if err := s.addSigned(ctx, &m, j); err != nil {
+		return job{}, err
 	}
-	scope["key_options"] = procedure.WordsValue(plan.OpenSSLKeyOptions())
-	scope["request_config"] = procedure.ContentValue([]byte(plan.OpenSSLConfig()))
-	if r.ID != 0 {
-		scope["replacement"] = procedure.TextValue(idText(r.ID))
-		scope["old_sha256"] = procedure.TextValue(r.OldSHA256)
+	j.material, j.scope = m, scope.WithMaterial(m)
+	return j, nil
+}
+
+// workFolder is a replacement's folder on its device. The mark makes it unlike
+// that of any other replacement, of this database or another.
+func workFolder(base string, r store.Replacement) string {
+	if r.ID == 0 {
+		return base + "/rehearsal"
 	}
-	return job{Replacement: r, device: device, slot: slot, procedure: p, scope: scope}, nil
+	return base + "/" + idText(r.ID) + "-" + r.Mark
+}
+
+// procedureOf is the procedure that a replacement began with, whatever became of
+// its file since.
+func (s *Service) procedureOf(ctx context.Context, r store.Replacement, device store.Device) (procedure.Source, error) {
+	if r.Procedure == "" {
+		return s.family(device.Family)
+	}
+	if p, err := s.Procedure(device.Family); err == nil && p.Usable() && store.Digest(p.YAML) == r.Procedure {
+		return p, nil
+	}
+	yaml, err := s.store.ProcedureText(ctx, r.Procedure)
+	if err != nil {
+		return procedure.Source{}, fmt.Errorf("the procedure that %s began with: %w", idText(r.ID), err)
+	}
+	return procedure.Read(yaml)
+}
+
+// addSigned adds the request, the new chain and the key to give, as far as they
+// are there.
+func (s *Service) addSigned(ctx context.Context, m *procedure.Material, j job) error {
+	if len(j.Request) > 0 {
+		made, err := request.Parse(j.Request)
+		if err != nil {
+			return err
+		}
+		m.Request = &made
+	}
+	if len(j.Path.V) == 0 {
+		return nil
+	}
+	certificates, err := s.store.Certificates(ctx, j.Path.V)
+	if err != nil {
+		return err
+	}
+	m.Path = &chain.Path{Certificates: certificates, Complete: true}
+	m.Key, m.Passphrase, err = s.keyToGive(ctx, j)
+	return err
 }
 
 // load assembles the job of a replacement that is under way.
@@ -186,7 +249,7 @@ func (s *Service) load(ctx context.Context, id int64) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
-	return s.assemble(r, device, slot)
+	return s.assemble(ctx, r, device, slot)
 }
 
 // Ids are numbers with a letter before them, so that nobody takes them for a port.
@@ -218,6 +281,7 @@ type Replacement struct {
 	Parcel     string            `json:"parcel,omitempty"`
 	AskedBy    string            `json:"asked_by" required:"true"`
 	ApprovedBy string            `json:"approved_by,omitempty"`
+	Leftover   string            `json:"leftover,omitempty" description:"what is left on the device after the end"`
 	BegunAt    time.Time         `json:"begun_at" required:"true"`
 	ChangedAt  time.Time         `json:"changed_at" required:"true"`
 	Next       string            `json:"next,omitempty" description:"what a person can do now"`
@@ -238,7 +302,7 @@ type Step struct {
 	Name    string     `json:"name" required:"true"`
 	Verb    string     `json:"verb" required:"true"`
 	Text    string     `json:"text" required:"true"`
-	Outcome string     `json:"outcome" required:"true" enum:"running,done,failed"`
+	Outcome string     `json:"outcome" required:"true" enum:"running,done,failed,unknown"`
 	Exit    int        `json:"exit" required:"true"`
 	Output  string     `json:"output,omitempty"`
 	Why     string     `json:"why,omitempty"`
@@ -303,6 +367,7 @@ func (s *Service) planned(ctx context.Context, row store.Replacement) ([]Link, [
 func showReplacement(row store.Replacement) Replacement {
 	out := Replacement{ID: idText(row.ID), Progress: row.Progress(), Device: row.Device, Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
 		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, ApprovedBy: row.ApprovedBy, BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
+	out.Leftover = row.Leftover
 	if row.ParcelID != nil {
 		out.Parcel = parcelText(*row.ParcelID)
 	}
@@ -313,6 +378,8 @@ func showReplacement(row store.Replacement) Replacement {
 // nextFor says what a person can do about a replacement that stands still.
 func nextFor(r Replacement) string {
 	switch {
+	case r.Leftover != "":
+		return "correct the cause, then: freshseal replacement clear " + r.ID
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer && r.Parcel == "":
 		return "pack its request: freshseal parcel pack --signer " + r.Signer + " --out parcel.zip"
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer:
@@ -338,8 +405,11 @@ func showStep(step store.Step) Step {
 		Exit: step.ExitCode, Output: step.Output, Why: step.Why, BeganAt: step.BeganAt.Time}
 	if !step.EndedAt.IsZero() {
 		out.Outcome, out.EndedAt = "failed", &step.EndedAt.Time
-		if step.OK {
+		switch {
+		case step.OK:
 			out.Outcome = "done"
+		case step.Unknown:
+			out.Outcome = "unknown"
 		}
 	}
 	return out

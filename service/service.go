@@ -19,7 +19,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/signer"
@@ -54,7 +53,8 @@ type Service struct {
 	box        *strongbox.Box
 	bench      *signer.Bench
 	reader     wire.Reader
-	procedures map[string]procedure.Source
+	families   families
+	made       sync.Map // replacement id → *procedure.Made
 	watchers   watchers
 	tries      tries
 	ways       ways
@@ -119,13 +119,6 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 }
 
 func open(ctx context.Context, o Options) (*Service, error) {
-	procedures := procedure.Builtin
-	if o.Procedures != "" {
-		var err error
-		if procedures, err = procedure.Load(os.DirFS(o.Procedures)); err != nil {
-			return nil, invalid("the service does not start", err.Error(), "mend it; see: freshseal procedure check FILE")
-		}
-	}
 	box, err := strongbox.Open(filepath.Join(o.Dir, "strongbox.key"))
 	if err != nil {
 		return nil, err
@@ -135,10 +128,11 @@ func open(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		started: o.Now().UTC(), options: o, store: db, box: box, procedures: procedures,
+		started: o.Now().UTC(), options: o, store: db, box: box,
 		reader: wire.Reader{Dial: o.Dial, Now: o.Now, Limit: readLimit},
 		places: make(chan struct{}, workAtOnce),
 	}
+	s.openFamilies(o.Procedures)
 	s.stopping, s.stop = context.WithCancel(context.Background())
 	s.hard, s.cut = context.WithCancel(context.Background())
 	if err := errors.Join(s.openBench(ctx), s.firstUser(ctx), s.openOwn(ctx)); err != nil {
@@ -150,6 +144,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s.running.Go(s.watchTasks)
+	s.running.Go(s.watchFamilies)
 	if o.ReadEvery > 0 {
 		s.running.Go(func() { s.readAgain(o.ReadEvery) })
 	}

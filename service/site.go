@@ -11,7 +11,7 @@ import (
 
 	"freshseal/core/finding"
 	"freshseal/core/request"
-	"freshseal/device"
+	"freshseal/device/ssh"
 	"freshseal/store"
 
 	"golang.org/x/net/proxy"
@@ -167,7 +167,7 @@ func (s *Service) RemoveSite(ctx context.Context, name string) error {
 // share, and opens it anew when it is lost.
 type ways struct {
 	lock sync.Mutex
-	open map[string]*device.Link
+	open map[string]*ssh.Link
 }
 
 func (w *ways) forget(site string) {
@@ -224,28 +224,28 @@ func (s *Service) jump(ctx context.Context, site store.Site, place, network, add
 			return nil, err
 		}
 		conn, err := link.Dial(ctx, network, address)
-		if err == nil || !old || again || !errors.Is(err, device.ErrLost) {
+		if err == nil || !old || again || !errors.Is(err, ssh.ErrLost) {
 			return conn, err
 		}
 		s.ways.forget(site.Name)
 	}
 }
 
-func (s *Service) jumpLink(ctx context.Context, site store.Site, place string) (link *device.Link, old bool, err error) {
+func (s *Service) jumpLink(ctx context.Context, site store.Site, place string) (link *ssh.Link, old bool, err error) {
 	s.ways.lock.Lock()
 	defer s.ways.lock.Unlock()
 	if link := s.ways.open[site.Name]; link != nil {
 		return link, true, nil
 	}
-	t := device.Target{Address: place, User: site.SSHUser, HostKey: site.HostKey}
+	t := ssh.Target{Address: place, User: site.SSHUser, HostKey: site.HostKey}
 	if err := s.openAccess(ctx, "site/"+site.Name, &t); err != nil {
 		return nil, false, err
 	}
-	if link, err = device.Open(ctx, s.options.Dial, t); err != nil {
+	if link, err = ssh.Open(ctx, s.options.Dial, t); err != nil {
 		return nil, false, err
 	}
 	if s.ways.open == nil {
-		s.ways.open = map[string]*device.Link{}
+		s.ways.open = map[string]*ssh.Link{}
 	}
 	s.ways.open[site.Name] = link
 	return link, false, nil

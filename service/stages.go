@@ -2,19 +2,19 @@ package service
 
 import (
 	"context"
-	"crypto"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"freshseal/core/chain"
 	"freshseal/core/finding"
-	"freshseal/core/pack"
 	"freshseal/core/policy"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/device"
+	"freshseal/store"
 	"freshseal/wire"
 )
 
@@ -24,10 +24,13 @@ func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) erro
 	if err != nil {
 		return err
 	}
-	if leaf := reading.Leaf(); leaf != nil {
+	switch leaf := reading.Leaf(); {
+	case leaf != nil:
 		if err := s.store.SetOld(ctx, j.ID, leaf.SHA256); err != nil {
 			return err
 		}
+	case !j.Unseen:
+		return fmt.Errorf("the slot cannot be read, so a way back could not be proven: %s; %s, or cancel and begin again with --unseen", strings.TrimSuffix(reading.Why.What, "."), reading.Why.Remedy)
 	}
 	if err := s.lookUp(ctx, j, runner.Journal); err != nil {
 		return err
@@ -40,7 +43,7 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 	if err := s.clearFormer(ctx, j, runner); err != nil {
 		return err
 	}
-	scope, err := runner.Carry(ctx, j.procedure.Procedure, procedure.Request, j.scope)
+	scope, err := runner.Carry(ctx, procedure.Request, j.scope)
 	if err != nil {
 		return err
 	}
@@ -48,7 +51,11 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 	if j.procedure.Traits.KeyGiven {
 		made, err = s.makeRequest(ctx, j)
 	} else {
-		made, err = request.Parse([]byte(scope["request"].Text))
+		captured, missing := scope.Value("request")
+		if missing != nil {
+			return fmt.Errorf("the request %w", missing)
+		}
+		made, err = request.Parse([]byte(captured.Text))
 	}
 	if err != nil {
 		return fmt.Errorf("making the request: %w", err)
@@ -114,107 +121,26 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 	return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Approval}, nil
 }
 
-// scopeOfChain adds what comes from the signer to the values of a job. Before
+// section carries out a stage that consists of the procedure's steps alone. Before
 // anything goes to the device, the leaf's key is compared with the request's:
 // servers' own tests do not do that.
-func (s *Service) scopeOfChain(ctx context.Context, j job) (procedure.Scope, chain.Path, error) {
-	certificates, err := s.store.Certificates(ctx, j.Path.V)
-	if err != nil {
-		return nil, chain.Path{}, err
-	}
-	made, err := request.Parse(j.Request)
-	if err != nil {
-		return nil, chain.Path{}, err
-	}
-	if !certificates[0].SameKey(made.SPKI()) {
-		return nil, chain.Path{}, errors.New("the leaf is for another key than the request's; nothing was sent")
-	}
-	path := chain.Path{Certificates: certificates, Complete: true}
-	scope := j.scope.With("request_key", procedure.ContentValue(made.PublicKeyPEM()))
-	scope["new_sha256"] = procedure.TextValue(certificates[0].SHA256)
-	for name, form := range map[string]pack.Form{
-		"leaf": pack.Leaf, "leaf_first": j.procedure.Traits.Form, "intermediates": pack.Intermediates, "anchor": pack.Root,
-	} {
-		content, err := pack.Make(form, path)
-		if errors.Is(err, pack.ErrNoRoot) {
-			continue // a step that names it will say that it is missing
-		}
-		if err != nil {
-			return nil, path, err
-		}
-		scope[name] = procedure.ContentValue(content)
-	}
-	key, passphrase, err := s.keyToGive(ctx, j)
-	if err != nil {
-		return nil, path, err
-	}
-	if key != nil {
-		if err := addGiven(j, path, key, passphrase, scope); err != nil {
-			return nil, path, err
-		}
-	}
-	if err := addPacks(j, path, key, passphrase, scope); err != nil {
-		return nil, path, err
-	}
-	for name, dressed := range map[string]struct {
-		form  pack.Form
-		dress pack.Dress
-	}{
-		"leaf_der": {pack.Leaf, pack.Dress{Encoding: pack.DER}}, "pkcs7": {pack.LeafFirst, pack.Dress{Encoding: pack.PKCS7}}, "pkcs7_pem": {pack.LeafFirst, pack.Dress{Encoding: pack.PKCS7PEM}},
-	} {
-		content, err := pack.Write(dressed.form, dressed.dress, path, nil)
-		if err != nil {
-			return nil, path, err
-		}
-		scope[name] = procedure.ContentValue(content)
-	}
-	return scope, path, nil
-}
-
-// addPacks adds the files in the forms that the family wants, as far as the chain
-// holds what they want: a step that names what is missing says so, and one with
-// when is left out.
-func addPacks(j job, path chain.Path, key crypto.Signer, passphrase string, scope procedure.Scope) error {
-	for _, p := range j.procedure.Packs {
-		if p.Secret() && key == nil {
-			continue // given already and forgotten
-		}
-		d := p.Dress
-		d.Passphrase = passphrase
-		content, err := pack.Write(p.Form, d, path, key)
-		switch {
-		case errors.Is(err, pack.ErrNoRoot), errors.Is(err, pack.ErrNoIntermediate):
-		case err != nil:
-			return fmt.Errorf("making the pack %s: %w", p.Name, err)
-		case p.Secret():
-			scope[p.Name] = procedure.SecretValue(content)
-		default:
-			scope[p.Name] = procedure.ContentValue(content)
-		}
-	}
-	return nil
-}
-
-// section carries out a stage that consists of the procedure's steps alone.
 func (s *Service) section(ctx context.Context, j job, runner *device.Runner, section procedure.Section) error {
-	scope := j.scope
-	if len(j.Path.V) > 0 {
-		var err error
-		if scope, _, err = s.scopeOfChain(ctx, j); err != nil {
+	if j.material.Path != nil && (j.material.Request == nil || !j.material.Path.Certificates[0].SameKey(j.material.Request.SPKI())) {
+		return errors.New("the leaf is for another key than the request's; nothing was sent")
+	}
+	if section == procedure.Backup {
+		if err := runner.Keep(ctx, j.scope); err != nil {
 			return err
 		}
 	}
-	_, err := runner.Carry(ctx, j.procedure.Procedure, section, scope)
+	_, err := runner.Carry(ctx, section, j.scope)
 	return err
 }
 
 // prove reads the slot until it serves the new leaf with its whole chain.
 func (s *Service) prove(ctx context.Context, j job, runner *device.Runner) error {
-	_, path, err := s.scopeOfChain(ctx, j)
-	if err != nil {
-		return err
-	}
-	err = s.await(ctx, j, func(reading wire.Reading) string {
+	path := *j.material.Path
+	err := s.await(ctx, j, func(reading wire.Reading) string {
 		if said := notNew(j.Replacement, reading); said != "" {
 			return said
 		}
@@ -278,17 +204,146 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 	return s.store.SetJudgement(ctx, row, s.moment())
 }
 
-// seal records what is installed now and clears the device of what is not
-// needed any more. That may fail without harm: the work is done and proven.
+// seal records what is installed now, does what is always done, and clears the
+// device of what is not needed any more. The work is done and proven: what fails
+// of the clearing is told as a leftover, and can be cleared later.
 func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error {
 	if err := s.install(ctx, j, j.NewSHA256); err != nil {
+		return err
+	}
+	if err := runner.Finish(ctx, j.scope); err != nil {
 		return err
 	}
 	if err := s.forgetKey(ctx, j); err != nil {
 		return err
 	}
-	if err := s.section(ctx, j, runner, procedure.Seal); err != nil {
-		s.options.Log.Warn("sealed, and something is left on the device", "replacement", idText(j.ID), "error", err)
+	err := s.section(ctx, j, runner, procedure.Seal)
+	if ctx.Err() != nil || errors.Is(err, device.ErrPerson) {
+		return err
 	}
-	return nil
+	return s.leave(ctx, j, errors.Join(err, s.tidyAfter(ctx, j, runner)))
+}
+
+// leave records what is left on the device; nil: nothing.
+func (s *Service) leave(ctx context.Context, j job, left error) error {
+	what := ""
+	if left != nil {
+		what = left.Error()
+		s.options.Log.Warn("something is left on the device", "replacement", idText(j.ID), "error", left)
+	}
+	if what == j.Leftover {
+		return nil
+	}
+	return s.store.SetLeftover(context.WithoutCancel(ctx), j.ID, what)
+}
+
+// tidyAfter clears the work folder after the seal, but for what a later revert
+// needs, and removes those of the slot's earlier replacements, with their keys.
+func (s *Service) tidyAfter(ctx context.Context, j job, runner *device.Runner) error {
+	if !j.procedure.Uses(procedure.SSH) {
+		return nil
+	}
+	folders, ids, err := s.earlier(ctx, j, func(r store.Replacement) bool { return r.SlotID == j.SlotID && r.ID < j.ID })
+	if err != nil {
+		return err
+	}
+	if err := runner.Tidy(ctx, true, folders...); err != nil {
+		return err
+	}
+	return s.store.SetTidied(ctx, ids)
+}
+
+// earlier are the work folders of a device's replacements that are over and
+// chosen, with their numbers.
+func (s *Service) earlier(ctx context.Context, j job, chosen func(store.Replacement) bool) (folders []string, ids []int64, err error) {
+	all, err := s.store.ReplacementsOf(ctx, j.DeviceID)
+	if err != nil {
+		return nil, nil, err
+	}
+	base, err := j.scope.Value(procedure.WorkFolder)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, r := range all {
+		if r.State.Over() && !r.Tidied && r.Mark != "" && chosen(r) {
+			folders, ids = append(folders, workFolder(base.Text, r)), append(ids, r.ID)
+		}
+	}
+	return folders, ids, nil
+}
+
+// Clear tries again to clear away what a replacement left on its device.
+func (s *Service) Clear(ctx context.Context, id string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	j, err := s.load(ctx, n)
+	if err != nil {
+		return Replacement{}, notFound(err, "see: freshseal replacement list", "no replacement is called %s", id)
+	}
+	if !j.State.Over() || j.Leftover == "" {
+		return Replacement{}, &Error{Conflict, id + " has nothing to clear", "it is " + string(j.State) + ", and nothing of it is left on the device as far as is known", "see: freshseal replacement show " + id}
+	}
+	runner, leave, err := s.runner(ctx, &j)
+	if err != nil {
+		return Replacement{}, err
+	}
+	defer leave()
+	if j.State == replacement.Sealed {
+		_, err = runner.Carry(ctx, procedure.Seal, j.scope)
+		err = errors.Join(err, s.tidyAfter(ctx, j, runner))
+	} else {
+		err = runner.Tidy(ctx, false)
+	}
+	if err := s.leave(ctx, j, err); err != nil {
+		return Replacement{}, err
+	}
+	if err != nil {
+		return Replacement{}, &Error{Outside, "something of " + id + " is still left on the device", err.Error(), "correct the cause and clear it again"}
+	}
+	return s.Replacement(ctx, id)
+}
+
+// Tidied is what was removed from a device.
+type Tidied struct {
+	Device       string   `json:"device" required:"true"`
+	Replacements []string `json:"replacements" required:"true" description:"whose work folders were removed; they cannot be reverted any more"`
+}
+
+// TidyDevice removes the work folders of all replacements of a device that are
+// over, with the copies of old keys in them. Those cannot be reverted any more.
+func (s *Service) TidyDevice(ctx context.Context, name string) (Tidied, error) {
+	out := Tidied{Device: name, Replacements: []string{}}
+	d, err := s.store.Device(ctx, name)
+	if err != nil {
+		return out, notFound(err, "see: freshseal device list", "no device is called %s", name)
+	}
+	all, err := s.store.ReplacementsOf(ctx, d.ID)
+	if err != nil || len(all) == 0 {
+		return out, err
+	}
+	if !all[0].State.Over() {
+		return out, &Error{Conflict, name + " was not tidied", "its replacement " + idText(all[0].ID) + " is under way", "wait for its end, or cancel it"}
+	}
+	j, err := s.load(ctx, all[0].ID)
+	if err != nil || !j.procedure.Uses(procedure.SSH) {
+		return out, err
+	}
+	folders, ids, err := s.earlier(ctx, j, func(store.Replacement) bool { return true })
+	if err != nil || len(ids) == 0 {
+		return out, err
+	}
+	runner, leave, err := s.runner(ctx, &j)
+	if err != nil {
+		return out, err
+	}
+	defer leave()
+	if err := runner.Tidy(ctx, false, folders...); err != nil {
+		return out, &Error{Outside, name + " was not tidied", err.Error(), "see: freshseal device try " + name}
+	}
+	for _, id := range ids {
+		out.Replacements = append(out.Replacements, idText(id))
+	}
+	return out, s.store.SetTidied(ctx, ids)
 }

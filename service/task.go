@@ -71,9 +71,13 @@ func taskText(stepID int64) string { return "t" + strconv.FormatInt(stepID, 10) 
 
 // newTask makes a task of a step in its final form.
 func (s *Service) newTask(ready procedure.Ready) *store.Task {
-	t := &store.Task{Ask: ready.Step.Ask, Capture: ready.Step.Capture, Seen: ready.Step.Seen, DueAt: store.At(s.now().Add(ready.Step.Limit))}
-	t.Copy.V = ready.Copy
-	for _, file := range ready.Files {
+	act := ready.Act.(*procedure.HandAct)
+	t := &store.Task{Ask: act.Ask, Seen: act.Seen, DueAt: store.At(s.now().Add(ready.Step.Limit))}
+	if len(ready.Step.Capture) > 0 {
+		t.Capture = ready.Step.Capture[0].Name
+	}
+	t.Copy.V = act.Copy
+	for _, file := range act.Files {
 		t.Files.V = append(t.Files.V, store.TaskFile{Name: file.Label, Content: []byte(file.Text)})
 	}
 	return t
@@ -285,7 +289,9 @@ func notOld(r store.Replacement, reading wire.Reading) string {
 func (s *Service) endTask(ctx context.Context, row store.Task, text, by string) error {
 	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true, Output: "done by " + by}
 	if row.Capture != "" {
-		step.Capture, step.Captured = row.Capture, []byte(text+"\n")
+		if err := s.keepCaptured(&step, map[string]procedure.Value{row.Capture: procedure.ContentValue([]byte(text + "\n"))}); err != nil {
+			return err
+		}
 	}
 	return s.closeTask(ctx, row, step, replacement.Event{Kind: replacement.Arrived})
 }

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"freshseal/core/procedure"
-	"freshseal/device"
+	"freshseal/device/ssh"
 )
 
 // Try is what became of trying a device: link by link, with nothing changed.
@@ -65,20 +65,40 @@ func (s *Service) TryDevice(ctx context.Context, name string) (Try, error) {
 }
 
 // trySSH signs in and does nothing.
-func (s *Service) trySSH(ctx context.Context, site string, target device.Target) TryLook {
+func (s *Service) trySSH(ctx context.Context, site string, target ssh.Target) TryLook {
 	look := TryLook{What: "sign in over SSH as " + target.User}
-	link, err := device.Open(ctx, s.way(site), target)
-	var changed device.HostKeyChanged
+	link, err := ssh.Open(ctx, s.way(site), target)
+	var changed ssh.HostKeyChanged
 	switch {
 	case err == nil:
-		link.Close()
-		look.OK, look.Said = true, "the host key is the pinned one, and the device lets us in"
+		defer link.Close()
+		look.OK, look.Said = true, "the host key is the pinned one, and the user is let in; "+abilities(ctx, link)
 	case errors.As(err, &changed):
 		look.Said, look.Next = err.Error(), "find out why: a new device, a new installation, or somebody in between"
-	case errors.Is(err, device.ErrSignIn):
+	case errors.Is(err, ssh.ErrSignIn):
 		look.Said, look.Next = err.Error(), "correct the user, the password or the key"
 	default:
 		look.Said, look.Next = err.Error(), "see that the device is on, and that its address, SSH port and site are right"
 	}
 	return look
+}
+
+// abilities says how files go to a device, and what becomes of commands there.
+func abilities(ctx context.Context, link *ssh.Link) string {
+	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	way, err := link.Files(nil).Way()
+	if err != nil {
+		return err.Error()
+	}
+	able, err := link.Able(limited)
+	switch {
+	case err != nil:
+		return err.Error()
+	case able.Sessions:
+		return "files go by " + way + "; commands that take too long are ended"
+	case able.Shell:
+		return "files go by " + way + "; commands that take too long cannot be ended (there is no setsid or no /proc), and a person must look then"
+	}
+	return "files go by " + way + "; there is no POSIX shell"
 }

@@ -8,9 +8,71 @@ import (
 	"time"
 
 	"freshseal/core/policy"
+	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/store"
 )
+
+// Resume lets a held replacement go on. Where nobody knows whether its last step
+// was done and it may not be repeated by itself, the person must say: done, or again.
+func (s *Service) Resume(ctx context.Context, id, known, by string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	steps, err := s.store.Steps(ctx, n)
+	if err != nil {
+		return Replacement{}, err
+	}
+	if len(steps) > 0 && steps[len(steps)-1].Unknown {
+		if err := s.say(ctx, n, steps[len(steps)-1], known, by); err != nil {
+			return Replacement{}, err
+		}
+	}
+	return s.Ask(ctx, id, replacement.AskedResume, by)
+}
+
+// say writes into the journal what a person knows of a step's outcome.
+func (s *Service) say(ctx context.Context, id int64, step store.Step, known, by string) error {
+	row, err := s.store.Replacement(ctx, id)
+	if err != nil || row.State != replacement.Held {
+		return err // the stage machine answers
+	}
+	cannot := idText(id) + " does not go on"
+	switch {
+	case known == "" && !step.Repeatable:
+		return &Error{Conflict, cannot, fmt.Sprintf("nobody knows whether the step “%s” was done, and it may not be repeated by itself: %s", step.Name, step.Text),
+			fmt.Sprintf("look at the device, then: freshseal replacement resume %s --step done, or --step again", idText(id))}
+	case known == "done":
+		captures, err := s.captures(ctx, row, step)
+		if err != nil {
+			return err
+		}
+		if captures {
+			return &Error{Conflict, cannot, fmt.Sprintf("later steps need what the step “%s” prints", step.Name), "have it done again with --step again, or cancel"}
+		}
+		step.OK, step.Unknown, step.Why, step.Output = true, false, "", by+" says that it was done"
+	case known == "again", known == "":
+		step.Unknown, step.Why = false, step.Why+"; "+by+" has it done again"
+	default:
+		return invalid(cannot, fmt.Sprintf("%q says nothing about a step", known), "write done or again")
+	}
+	return s.store.EndStep(ctx, step)
+}
+
+// captures says whether a step gives values that later ones may name.
+func (s *Service) captures(ctx context.Context, r store.Replacement, step store.Step) (bool, error) {
+	j, err := s.load(ctx, r.ID)
+	if err != nil {
+		return false, err
+	}
+	for _, each := range j.procedure.Steps[procedure.Section(step.Section)] {
+		if each.Name == step.Name {
+			return len(each.Capture) > 0, nil
+		}
+	}
+	return false, nil
+}
 
 // Ask lets a person cancel, revert or resume a replacement.
 func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind, by string) (Replacement, error) {
@@ -18,9 +80,11 @@ func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind
 	if err != nil {
 		return Replacement{}, err
 	}
-	why := ""
-	if what != replacement.AskedResume {
-		why = by + " asked for it"
+	why := by + " asked for it"
+	if what == replacement.AskedRevert {
+		if err := s.revertible(ctx, n); err != nil {
+			return Replacement{}, err
+		}
 	}
 	action, err := s.advance(ctx, n, replacement.Event{Kind: what, Why: why})
 	var impossible replacement.Impossible

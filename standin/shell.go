@@ -16,8 +16,8 @@ import (
 )
 
 // shell runs a command line as the device's shell would, with the device's own
-// few commands and files. It returns the exit code.
-func (r *Running) shell(ctx context.Context, line string, stdout, stderr io.Writer) uint8 {
+// few commands and files; params are its $1 and on. It returns the exit code.
+func (r *Running) shell(ctx context.Context, line string, stdin io.Reader, stdout, stderr io.Writer, params ...string) uint8 {
 	if r.Faults.Hang {
 		<-ctx.Done()
 		return 255
@@ -28,7 +28,8 @@ func (r *Running) shell(ctx context.Context, line string, stdout, stderr io.Writ
 		return 2
 	}
 	runner, err := interp.New(
-		interp.StdIO(nil, stdout, stderr),
+		interp.StdIO(stdin, stdout, stderr),
+		interp.Params(append([]string{"--"}, params...)...),
 		interp.CallHandler(func(_ context.Context, args []string) ([]string, error) {
 			if args[0] == "umask" {
 				return []string{"true"}, nil // what is made here is its owner's alone
@@ -37,6 +38,9 @@ func (r *Running) shell(ctx context.Context, line string, stdout, stderr io.Writ
 		}),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return r.command }),
 		interp.OpenHandler(func(_ context.Context, p string, flag int, mode os.FileMode) (io.ReadWriteCloser, error) {
+			if p == "/dev/null" {
+				return nowhere{}, nil
+			}
 			return r.root.OpenFile(inside(p), flag, mode)
 		}),
 		interp.StatHandler(func(_ context.Context, p string, follow bool) (fs.FileInfo, error) {
@@ -73,10 +77,19 @@ func (r *Running) shell(ctx context.Context, line string, stdout, stderr io.Writ
 func (r *Running) command(ctx context.Context, args []string) error {
 	h := interp.HandlerCtx(ctx)
 	commands := map[string]func(h interp.HandlerContext, options []string, operands []string) error{
-		"mkdir": r.mkdir, "cp": r.cp, "mv": r.mv, "rm": r.rm, "chmod": r.chmod, "cat": r.cat, "webui": r.webui,
+		"wc": r.wc, "sync": func(interp.HandlerContext, []string, []string) error { return nil }, "mkdir": r.mkdir, "cp": r.cp, "mv": r.mv, "rm": r.rm, "chmod": r.chmod, "cat": r.cat, "webui": r.webui,
 	}
 	var err error
 	switch run, ok := commands[args[0]]; {
+	case args[0] == "sh":
+		if len(args) < 3 || args[1] != "-c" {
+			fmt.Fprintln(h.Stderr, "sh: usage: sh -c SCRIPT [NAME [ARGUMENT ...]]")
+			return interp.ExitStatus(2)
+		}
+		if status := r.shell(ctx, args[2], h.Stdin, h.Stdout, h.Stderr, args[min(4, len(args)):]...); status != 0 {
+			return interp.ExitStatus(status)
+		}
+		return nil
 	case args[0] == "openssl":
 		err = r.openssl(h.Stdout, args[1:])
 	case ok:
@@ -91,6 +104,22 @@ func (r *Running) command(ctx context.Context, args []string) error {
 		return interp.ExitStatus(1)
 	}
 	return nil
+}
+
+// nowhere takes everything and gives nothing.
+type nowhere struct{}
+
+func (nowhere) Read([]byte) (int, error)    { return 0, io.EOF }
+func (nowhere) Write(b []byte) (int, error) { return len(b), nil }
+func (nowhere) Close() error                { return nil }
+
+// wc counts the bytes of its input.
+func (r *Running) wc(h interp.HandlerContext, _, _ []string) error {
+	n, err := io.Copy(io.Discard, h.Stdin)
+	if err == nil {
+		_, err = fmt.Fprintln(h.Stdout, n)
+	}
+	return err
 }
 
 func split(args []string) (options, operands []string) {
@@ -186,6 +215,10 @@ func (r *Running) chmod(_ interp.HandlerContext, _, operands []string) error {
 }
 
 func (r *Running) cat(h interp.HandlerContext, _, operands []string) error {
+	if len(operands) == 0 {
+		_, err := io.Copy(h.Stdout, h.Stdin)
+		return err
+	}
 	for _, p := range operands {
 		content, err := r.root.ReadFile(inside(p))
 		if err != nil {

@@ -144,7 +144,7 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 			continue
 		case request.Type == "exec":
 			r.watched(payload.Text, func() {
-				status := r.shell(ctx, payload.Text, channel, channel.Stderr())
+				status := r.shell(ctx, payload.Text, channel, channel, channel.Stderr())
 				channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
 			})
 			return

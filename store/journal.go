@@ -18,11 +18,12 @@ type Step struct {
 	BeganAt       Moment `db:"began_at"`
 	EndedAt       Moment `db:"ended_at"` // zero while it is under way, or was when the service died
 	OK            bool   `db:"ok"`
+	Unknown       bool   `db:"unknown"` // nobody saw its end
 	ExitCode      int    `db:"exit_code"`
 	Output        string `db:"output"`
 	Why           string `db:"why"`
-	Capture       string `db:"capture"` // the name of what it captured
-	Captured      []byte `db:"captured"`
+	Capture       string `db:"capture"`  // how Captured is kept: "values", or "sealed" where one of them is secret
+	Captured      []byte `db:"captured"` // what it captured, as JSON
 
 	Task *Task `db:"-"` // of a step that a person does
 }
@@ -56,7 +57,7 @@ func (s *Store) EndStep(ctx context.Context, step Step) error {
 }
 
 func endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, exit_code = :exit_code,
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, unknown = :unknown, exit_code = :exit_code,
 		output = :output, why = :why, capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step)); err != nil {
 		return err
 	}

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"strings"
 
@@ -35,7 +37,13 @@ type Replacement struct {
 	AskedBy    string                 `db:"asked_by"`
 	Cluster    string                 `db:"cluster"`
 	ApprovedBy string                 `db:"approved_by"`
-	Since      int64                  `db:"since"` // the journal's last entry before the action in hand
+	Since      int64                  `db:"since"`     // the journal's last entry before the action in hand
+	Resumed    int64                  `db:"resumed"`   // the journal's last entry before a person let it go on
+	Procedure  string                 `db:"procedure"` // SHA-256 of the procedure's text that it began with
+	Mark       string                 `db:"mark"`      // random, part of its work folder's name
+	Leftover   string                 `db:"leftover"`  // what is left on the device after the end
+	Unseen     bool                   `db:"unseen"`    // begun although the slot could not be read
+	Tidied     bool                   `db:"tidied"`    // its work folder was removed
 	BegunAt    Moment                 `db:"begun_at"`
 	ChangedAt  Moment                 `db:"changed_at"`
 
@@ -70,18 +78,23 @@ const replacementRows = `SELECT replacement.*, device.name AS device, slot.name 
 
 // AddReplacement begins a replacement. ErrTaken says that the device has one
 // under way.
-func (s *Store) AddReplacement(ctx context.Context, r Replacement, p replacement.Progress) (int64, error) {
+func (s *Store) AddReplacement(ctx context.Context, r Replacement, p replacement.Progress, yaml string) (int64, error) {
 	r.setProgress(p)
+	r.Procedure = Digest(yaml)
 	var id int64
 	err := s.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO replacement
-			(device_id, slot_id, cluster, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by, begun_at, changed_at)
-			VALUES (:device_id, :slot_id, :cluster, :signer, :plan, :stage, :state, :waiting_for, :reverting, :stopping, :why, :asked_by, :begun_at, :changed_at)`, r)
+		if err := tx.GetContext(ctx, &r.ID, `UPDATE counter SET last = last + 1 WHERE name = 'replacement' RETURNING last`); err != nil {
+			return err
+		}
+		id = r.ID
+		if _, err := tx.ExecContext(ctx, `INSERT INTO procedure_text (sha256, yaml) VALUES (?, ?) ON CONFLICT DO NOTHING`, r.Procedure, yaml); err != nil {
+			return err
+		}
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO replacement
+			(id, device_id, slot_id, cluster, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by, begun_at, changed_at, procedure, mark, unseen)
+			VALUES (:id, :device_id, :slot_id, :cluster, :signer, :plan, :stage, :state, :waiting_for, :reverting, :stopping, :why, :asked_by, :begun_at, :changed_at, :procedure, :mark, :unseen)`, r)
 		if err != nil {
 			return taken(err)
-		}
-		if id, err = result.LastInsertId(); err != nil {
-			return err
 		}
 		about := fmt.Sprintf("r%d %s/%s signer %s", id, r.Device, r.Slot, r.Signer)
 		if err := record(ctx, tx, LedgerEntry{At: r.BegunAt, Who: r.AskedBy, What: "replacement begun", About: about}); err != nil {
@@ -116,7 +129,7 @@ func advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event, at
 	action = next
 	r.setProgress(p)
 	r.ChangedAt = at
-	if before.State == replacement.Waiting || e.Kind == replacement.Interrupted || e.Kind == replacement.Unknown {
+	if before.State == replacement.Waiting { // tasks that nobody does any more
 		_, err := tx.ExecContext(ctx, `UPDATE step SET ended_at = ?, why = 'it did not come to its end' WHERE replacement_id = ? AND ended_at = 0`, at, id)
 		if err != nil {
 			return r, action, err
@@ -127,8 +140,13 @@ func advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event, at
 			return r, action, err
 		}
 	}
+	if e.Kind == replacement.AskedResume {
+		if err := tx.GetContext(ctx, &r.Resumed, `SELECT coalesce(max(id), 0) FROM step WHERE replacement_id = ?`, id); err != nil {
+			return r, action, err
+		}
+	}
 	if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET stage = :stage, state = :state, waiting_for = :waiting_for,
-		reverting = :reverting, stopping = :stopping, why = :why, since = :since, changed_at = :changed_at WHERE id = :id`, r); err != nil {
+		reverting = :reverting, stopping = :stopping, why = :why, since = :since, resumed = :resumed, changed_at = :changed_at WHERE id = :id`, r); err != nil {
 		return r, action, taken(err)
 	}
 	if p.State.Over() || p.State == replacement.Held {
@@ -148,6 +166,43 @@ func addEvent(ctx context.Context, tx *sqlx.Tx, e Event) error {
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO event (replacement_id, at, kind, stage, state, text)
 		VALUES (:replacement_id, :at, :kind, :stage, :state, :text)`, e)
 	return err
+}
+
+// ProcedureText is the text of a procedure that a replacement began with.
+func (s *Store) ProcedureText(ctx context.Context, sha256 string) (string, error) {
+	var yaml string
+	return yaml, one(s.read.GetContext(ctx, &yaml, `SELECT yaml FROM procedure_text WHERE sha256 = ?`, sha256))
+}
+
+// SetLeftover records what is left on the device after the end; empty: nothing.
+func (s *Store) SetLeftover(ctx context.Context, id int64, what string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET leftover = ? WHERE id = ?`, what, id))
+	})
+}
+
+// SetTidied records that the work folders of replacements were removed.
+func (s *Store) SetTidied(ctx context.Context, ids []int64) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		for _, id := range ids {
+			if _, err := tx.ExecContext(ctx, `UPDATE replacement SET tidied = 1 WHERE id = ?`, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// ReplacementsOf are the replacements of a device, newest first.
+func (s *Store) ReplacementsOf(ctx context.Context, deviceID int64) ([]Replacement, error) {
+	var out []Replacement
+	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.device_id = ? ORDER BY replacement.id DESC`, deviceID)
+}
+
+// Digest is the SHA-256 by which a procedure's text is kept, in hex.
+func Digest(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
 }
 
 // Events are those after a known one, oldest first.

@@ -7,191 +7,347 @@ import (
 	"github.com/goccy/go-yaml/ast"
 )
 
-// check looks at what the form alone does not show: that every value named is
-// there by then, and that a device is never left half changed.
+// checker looks at what the form alone does not show: that every value is there
+// by then and fits its place, that every change has its way back, that every step
+// has its link.
+type checker struct {
+	*reader
+	p        *Procedure
+	captures map[string]captured
+	used     map[string]bool
+}
+
+// captured is a value that a step before captures.
+type captured struct {
+	kind          Kind
+	secret        bool
+	with, without string // the conditions of its step
+	section       Section
+	at            ast.Node
+}
+
 func (r *reader) check(p *Procedure) {
-	known := map[string]Kind{}
-	for _, s := range p.Settings {
-		known[s.Name] = s.Kind
-	}
-	for _, pack := range p.Packs {
-		if _, taken := known[pack.Name]; taken {
-			r.fault(nil, "choose another name", "a setting is called %q as well as a pack", pack.Name)
-		}
-		known[pack.Name] = Content
+	c := &checker{r, p, map[string]captured{}, map[string]bool{}}
+	if p.As != "" {
+		c.used[p.As] = true
 	}
 	for _, section := range Sections {
-		names := map[string]bool{}
-		for i := range p.Steps[section] {
-			step := &p.Steps[section][i]
-			if names[step.Name] {
-				r.fault(r.places[step], "give each a name of its own: the journal knows steps by it", "two steps of %s are called %q", section, step.Name)
-			}
-			names[step.Name] = true
-			r.checkValues(*p, section, step, known)
-			if step.Capture == "" {
-				continue
-			}
-			_, given := Given[step.Capture]
-			if _, setting := p.Setting(step.Capture); setting || given && step.Capture != "request" {
-				r.fault(r.places[step], "choose another name", "%q is taken by a setting or a value that every procedure has", step.Capture)
-			}
-			known[step.Capture] = Content
-		}
-		if section == Request && known["request"] == "" && !p.Traits.KeyGiven {
-			r.fault(r.at(p.Steps[Request]), "let one step fetch or print it with capture: request", "the section request captures no request")
-		}
+		c.section(section)
 	}
-	r.checkLinks(p)
-	for i := range p.Steps[Survey] {
-		if step := &p.Steps[Survey][i]; step.Verb == Put {
-			r.fault(r.places[step], "move the step to request or install", "survey only looks and may not put files")
+	if _, has := c.captures["request"]; !has && !p.Traits.KeyGiven && !r.broken[Request] && len(p.Traits.KeyTypes) > 0 {
+		var at ast.Node
+		if len(p.Steps[Request]) > 0 {
+			at = c.place(&p.Steps[Request][0])
+		}
+		r.fault(at, "let one step fetch or print it with capture: request", "the section request captures no request")
+	}
+	if len(p.Steps[Install])+len(p.Steps[Activate]) == 0 && p.Steps != nil && !r.broken[Install] && !r.broken[Activate] {
+		r.fault(nil, "add a section activate with the steps that put the certificate in use", "no step puts the new certificate onto the device")
+	}
+	c.warnUnused()
+	for i := range p.Settings {
+		p.Settings[i].bare = c.inCommands(p.Settings[i].Name)
+	}
+}
+
+func (c *checker) place(step *Step) ast.Node {
+	if n, ok := c.places[step]; ok {
+		return n
+	}
+	return c.at(step)
+}
+
+func (c *checker) fault(step *Step, instead, format string, args ...any) {
+	c.reader.fault(c.place(step), instead, format, args...)
+}
+
+func (c *checker) faultAt(step *Step, fragment, instead, format string, args ...any) {
+	c.faultIn(c.place(step), fragment, instead, format, args...)
+}
+
+func (c *checker) section(section Section) {
+	names := map[string]int{}
+	for i := range c.p.Steps[section] {
+		step := &c.p.Steps[section][i]
+		if names[step.Name]++; names[step.Name] > 1 {
+			c.fault(step, "give each a name of its own with step: the journal tells steps apart by it", "two steps of %s are called %q", section, step.Name)
+		}
+		c.step(section, step)
+		for _, capture := range step.Capture {
+			c.capture(section, step, capture)
 		}
 	}
 }
 
-// checkLinks sees that every step has its link. Giving up must need nobody.
-func (r *reader) checkLinks(p *Procedure) {
-	for _, section := range Sections {
-		for i := range p.Steps[section] {
-			step := &p.Steps[section][i]
-			needed := SSH
-			switch step.Verb {
-			case Wait:
-				continue
-			case Hand:
-				needed = Person
-			case Own:
-				needed = Itself
-			}
-			if !p.Uses(needed) {
-				r.fault(r.places[step], "add it to links", "the verb %s needs the link %s", step.Verb, needed)
-			}
-			if step.Verb == Hand && section == Cancel {
-				r.fault(r.places[step], "leave it out", "giving up may not need a person: nothing live was changed")
-			}
-		}
+func (c *checker) capture(section Section, step *Step, capture Capture) {
+	_, setting := c.p.Setting(capture.Name)
+	_, packed := c.p.Pack(capture.Name)
+	before, again := c.captures[capture.Name]
+	alternative := again && (before.with != "" || before.without != "") && (step.With != before.with || step.Without != before.without)
+	if setting || packed || again && !alternative {
+		c.faultAt(step, capture.Name, "choose another name", "%q is taken by a setting, a pack or another capture", capture.Name)
 	}
+	kind := step.Do.Gives()
+	if capture.Pattern != nil {
+		kind = Text
+	}
+	if capture.Name == "request" {
+		kind = Content
+		c.used["request"] = true
+	}
+	made := captured{kind, capture.Secret, step.With, step.Without, section, c.place(step)}
+	if alternative { // two steps, one of which is done
+		made.with, made.without = "", ""
+	}
+	c.captures[capture.Name] = made
 }
 
-func (r *reader) at(steps []Step) ast.Node {
-	if len(steps) == 0 {
-		return nil
+func (c *checker) step(section Section, step *Step) {
+	if link := step.Do.Link(); link != "" && !c.p.Uses(link) {
+		c.fault(step, "add it to links", "%s needs the link %s", step.Do.Word(), link)
 	}
-	return r.places[&steps[0]]
-}
-
-// checkValues sees that every value of a step exists by then and fits its place.
-func (r *reader) checkValues(p Procedure, section Section, step *Step, known map[string]Kind) {
-	at := r.places[step]
-	use := func(name, fragment, place string) {
-		made, packed := p.Pack(name)
-		if (Given[name].Secret || made.Secret()) && !p.Traits.KeyGiven {
-			r.faultIn(at, fragment, "write key_made_by: service among the traits, or leave it out", "{{%s}} is there only where Fresh Seal makes the key", name)
-			return
-		}
-		if packed && !reached(section, "leaf") {
-			r.faultIn(at, fragment, "use it in a later section", "the pack {{%s}} is not there before the section %s", name, availableFrom["leaf"])
-			return
-		}
-		kind, ok := known[name]
-		if given, isGiven := Given[name]; !ok && isGiven {
-			kind, ok = given.Kind, reached(section, name)
-			if !ok {
-				r.faultIn(at, fragment, "use it in a later section", "{{%s}} is not there before the section %s", name, availableFrom[name])
-				return
-			}
-		}
-		switch {
-		case !ok:
-			instead := "name a setting, a captured value, or one of " + strings.Join(givenNames(), ", ")
-			if near := nearest(name, append(keysOf(known), givenNames()...)); near != "" {
-				instead = "write {{" + near + "}}"
-			}
-			r.faultIn(at, fragment, instead, "nothing is called {{%s}} here", name)
-		case place == "path" && kind != Path && kind != Text && kind != Number:
-			r.faultIn(at, fragment, "name a path or a text", "{{%s}} is of the kind %s and cannot stand in a path", name, kind)
-		case place == "file" && kind != Content:
-			r.faultIn(at, fragment, "name one of "+strings.Join(contents(known), ", "), "{{%s}} is of the kind %s and is no file's content", name, kind)
+	if section == Survey && step.Do.Changes() == KnowsWay {
+		c.fault(step, "move the step to request or install", "survey only looks and may not change the device")
+	}
+	c.undone(section, step)
+	for _, name := range []string{step.With, step.Without} {
+		if name != "" {
+			c.condition(section, step, name)
 		}
 	}
-	place := "command"
-	switch step.Verb {
-	case Put, Fetch:
-		place = "path"
-	case Hand:
-		place = "words"
+	if step.Each != "" {
+		c.list(section, step)
 	}
-	for _, each := range step.Copy {
-		for _, m := range placeholder.FindAllStringSubmatch(each.Text, -1) {
-			use(m[1], m[0], place)
-		}
-	}
-	for _, each := range step.Files {
-		if made, _ := p.Pack(each.Text); Given[each.Text].Secret || made.Secret() {
-			r.faultIn(at, each.Text, "let a step put it over a link", "{{%s}} is secret and may not pass through a person's hands", each.Text)
-		}
-		use(each.Text, "{{"+each.Text+"}}", "file")
-	}
-	for _, m := range placeholder.FindAllStringSubmatch(step.Text, -1) {
-		use(m[1], m[0], place)
-	}
-	if step.Content != "" {
-		use(step.Content, "{{"+step.Content+"}}", "file")
+	for _, u := range step.Do.uses() {
+		c.text(section, step, step, u)
 	}
 	if step.Expect.Same != "" {
-		use(step.Expect.Same, "{{"+step.Expect.Same+"}}", "file")
+		c.value(section, step, step, step.Expect.Same, inWhole)
 	}
-	if name := step.When.Setting; name != "" {
-		_, setting := p.Setting(name)
-		if _, made := p.Pack(name); !setting && !made && name != KeyAgain {
-			r.faultIn(at, name, "name one of "+strings.Join(append(p.settingNames(), KeyAgain), ", "), "when names %q, which is no setting", name)
+	for _, beside := range []*Step{step.Undo.Step, step.Finally} {
+		if beside == nil || beside.Do == nil {
+			continue
+		}
+		if link := beside.Do.Link(); link != "" && !c.p.Uses(link) {
+			c.fault(step, "add it to links", "%s needs the link %s", beside.Do.Word(), link)
+		}
+		for _, u := range beside.Do.uses() {
+			c.text(section, step, beside, u)
+		}
+	}
+	step.Do.check(c, section, step)
+}
+
+// undone sees that a change has a way back.
+func (c *checker) undone(section Section, step *Step) {
+	if step.Do.Changes() != AsksWay || step.Undo.Kind != UndoUnsaid {
+		return
+	}
+	needs := slices.Contains(changing, section) && len(c.p.Steps[Revert]) == 0
+	if section == Request && len(c.p.Steps[Cancel]) == 0 {
+		needs = step.Do.Word() == "run" && !slices.Contains(named(step.Do.(*Run).Command), "work")
+	}
+	if needs {
+		c.fault(step, "write undo: with the command that takes it back; undo: again (nothing to put back, done once more at the end), undo: nothing (it changes nothing), or undo: none with because:",
+			"the step “%s” may change the device and does not say how it is undone", step.Name)
+	}
+}
+
+// condition sees that with and without name something that can be empty.
+func (c *checker) condition(section Section, step *Step, name string) {
+	c.used[name] = true
+	_, setting := c.p.Setting(name)
+	_, packed := c.p.Pack(name)
+	got, has := c.captures[name]
+	g, isGiven := givenOf(name)
+	switch {
+	case setting, packed, has && got.section != section || has:
+	case isGiven && c.reached(section, name):
+	case isGiven:
+		c.faultAt(step, name, "use it in a later section", "%q is not there before the section %s", name, g.from)
+	default:
+		c.faultAt(step, name, "name one of "+strings.Join(append(c.p.settingNames(), KeyAgain), ", "), "with and without name %q, which is not a setting, a pack or a captured value", name)
+	}
+}
+
+func (c *checker) list(section Section, step *Step) {
+	c.used[step.Each] = true
+	kind, ok := Kind(""), false
+	if s, has := c.p.Setting(step.Each); has {
+		kind, ok = s.Kind, true
+	} else if g, has := givenOf(step.Each); has {
+		kind, ok = g.kind, c.reached(section, step.Each)
+	}
+	if !ok || kind != List {
+		c.faultAt(step, step.Each, "name a setting of the kind list, or one of names, dns_names, ip_names", "each names %q, which is not a list", step.Each)
+	}
+}
+
+// text checks every value of a text.
+func (c *checker) text(section Section, step, owner *Step, u use) {
+	for _, name := range named(u.text) {
+		c.value(section, step, owner, name, u.place)
+	}
+	if u.place != inCommand {
+		return
+	}
+	if f := checkCommand(u.text, c.kind); f != nil {
+		c.faultAt(step, f.fragment, f.instead, "%s", f.what)
+	}
+}
+
+// kind is the kind of a value by its name; text where there is none.
+func (c *checker) kind(name string) Kind {
+	if s, ok := c.p.Setting(name); ok {
+		return s.Kind
+	}
+	if g, ok := givenOf(name); ok {
+		return g.kind
+	}
+	if got, ok := c.captures[name]; ok {
+		return got.kind
+	}
+	if _, ok := c.p.Pack(name); ok {
+		return Content
+	}
+	return Text
+}
+
+// secret says that a value must never be shown.
+func (c *checker) secret(name string) bool {
+	s, _ := c.p.Setting(name)
+	g, _ := givenOf(name)
+	made, _ := c.p.Pack(name)
+	return s.Kind == Secret || g.secret || g.name == "new_key" || made.Secret() || c.captures[name].secret
+}
+
+// value sees that a value is there by then and fits its place.
+func (c *checker) value(section Section, step, owner *Step, name string, where place) {
+	fragment := name
+	if name == item {
+		if step.Each == "" {
+			c.faultAt(step, fragment, "write each: LIST beside the step", "{{item}} is there only beside each")
+		}
+		return
+	}
+	c.used[name] = true
+	g, isGiven := givenOf(name)
+	made, packed := c.p.Pack(name)
+	_, setting := c.p.Setting(name)
+	got, has := c.captures[name]
+	switch {
+	case (g.secret || made.Secret()) && !c.p.Traits.KeyGiven:
+		c.faultAt(step, fragment, "write key_made_by: service among the traits, or leave it out", "{{%s}} is there only where Fresh Seal makes the key", name)
+		return
+	case packed && !c.reached(section, "leaf"):
+		c.faultAt(step, fragment, "use it in a later section", "the pack {{%s}} is not there before the section backup", name)
+		return
+	case has && got.with != "" && got.with != step.With, has && got.without != "" && got.without != step.Without:
+		c.faultAt(step, fragment, "write the same with or without beside this step", "{{%s}} is captured only where “%s” holds", name, conditionText(got))
+		return
+	case has && beside(step, owner) && got.at == c.place(step):
+	case isGiven && !has && !c.reached(section, name):
+		c.faultAt(step, fragment, "use it in a later section", "{{%s}} is not there before the section %s", name, g.from)
+		return
+	case !isGiven && !packed && !setting && !has:
+		all := append(c.p.settingNames(), givenNames()...)
+		for captured := range c.captures {
+			all = append(all, captured)
+		}
+		instead := "name a setting, a captured value, or one of " + strings.Join(givenNames(), ", ")
+		if near := nearest(name, all); near != "" {
+			instead = "write {{" + near + "}}"
+		}
+		c.faultAt(step, fragment, instead, "nothing is called {{%s}} here", name)
+		return
+	}
+	c.fits(step, name, where)
+}
+
+func beside(step, owner *Step) bool { return step != owner }
+
+func conditionText(got captured) string {
+	if got.with != "" {
+		return "with: " + got.with
+	}
+	return "without: " + got.without
+}
+
+// fits sees that a value may stand in its place.
+func (c *checker) fits(step *Step, name string, where place) {
+	kind, secret := c.kind(name), c.secret(name)
+	switch where {
+	case inCommand:
+		switch {
+		case secret:
+			c.faultAt(step, name, "give it with stdin:, or put it into a file", "{{%s}} is secret and may not be part of a command, where the device's process list shows it", name)
+		case kind == Content:
+			c.faultAt(step, name, "give it with stdin:, or put it into a file", "{{%s}} is a file's content and may not be part of a command", name)
+		}
+	case inPath:
+		if secret || kind != Path && kind != Text && kind != Number && kind != Choice {
+			c.faultAt(step, name, "name a path or a text", "{{%s}} is of the kind %s and cannot stand in a path", name, kind)
+		}
+	case inRule:
+		if secret || kind == Content || kind == List || kind == Command {
+			c.faultAt(step, name, "name a path or a text", "{{%s}} is of the kind %s and cannot stand in a line of a file", name, kind)
+		}
+	case inWords:
+		if secret {
+			c.faultAt(step, name, "leave it out", "{{%s}} is secret and may not be shown", name)
+		}
+	case inWhole:
+		if kind != Content && kind != Text {
+			c.faultAt(step, name, "name a file's content", "{{%s}} is of the kind %s and is not a file's content", name, kind)
 		}
 	}
 }
 
 // reached says that a given value is there in this section. Ways back can run
 // before anything was signed, so they may not lean on what comes from the signer.
-func reached(section Section, name string) bool {
-	from, late := availableFrom[name]
-	if !late {
-		return name != "request" || section != Survey
-	}
+func (c *checker) reached(section Section, name string) bool {
+	g, _ := givenOf(name)
 	if section == Revert || section == Cancel {
-		return false
+		return slices.Index(Sections, g.from) <= slices.Index(Sections, Request)
 	}
-	return slices.Index(Sections, section) >= slices.Index(Sections, from)
+	return slices.Index(Sections, section) >= slices.Index(Sections, g.from)
 }
 
-func givenNames() []string {
-	var names []string
-	for name := range Given {
-		names = append(names, name)
+// warnUnused tells of settings, packs and captures that nothing uses.
+func (c *checker) warnUnused() {
+	warn := func(at ast.Node, what, name string) {
+		if at == nil || c.used[name] || len(c.broken) > 0 {
+			return
+		}
+		c.reader.fault(at, "use it or leave it out", "nothing uses the %s %q", what, name)
+		c.faults[len(c.faults)-1].Warning = true
 	}
-	slices.Sort(names)
-	return names
+	for _, s := range c.p.Settings {
+		warn(c.names[s.Name], "setting", s.Name)
+	}
+	for _, p := range c.p.Packs {
+		warn(c.names[p.Name], "pack", p.Name)
+	}
+	for name, got := range c.captures {
+		warn(got.at, "capture", name)
+	}
 }
 
-func contents(known map[string]Kind) []string {
-	var names []string
-	for name, v := range Given {
-		if v.Kind == Content {
-			names = append(names, name)
+// inCommands says that a setting's text becomes part of a command or a line.
+func (c *checker) inCommands(name string) bool {
+	for _, section := range Sections {
+		for _, step := range c.p.Steps[section] {
+			for _, s := range []*Step{&step, step.Undo.Step, step.Finally} {
+				if s == nil || s.Do == nil {
+					continue
+				}
+				for _, u := range s.Do.uses() {
+					if (u.place == inCommand || u.place == inRule) && slices.Contains(named(u.text), name) {
+						return true
+					}
+				}
+			}
 		}
 	}
-	for name, kind := range known {
-		if kind == Content && !slices.Contains(names, name) {
-			names = append(names, name)
-		}
-	}
-	slices.Sort(names)
-	return names
-}
-
-func keysOf(m map[string]Kind) []string {
-	var out []string
-	for k := range m {
-		out = append(out, k)
-	}
-	return out
+	return false
 }

@@ -2,18 +2,19 @@
 // a YAML file that says how such a device makes its key and request, takes its
 // chain and is restarted.
 //
-//	file  →  Parse  →  Procedure  →  Check (faults with line and column)
+//	file  →  Parse  →  Procedure and its faults, with line and column
 //	                       │
-//	settings + values  →  Expand  →  the final text of each step
+//	Scope (settings, captures, what is given)  →  Expand  →  the final form of a step
 //
-// Values stand in steps as {{name}}. What becomes of them depends on the place
-// alone: in a command they are quoted for the shell, in a path they must stay
-// in their folder. Authors need not remember it and cannot turn it off.
+// Steps only go forward. Beside a step that changes something stands how it is
+// undone; the verbs file and edit know it themselves.
+//
+// A verb is a type with a file of its own (verb_run.go, verb_file.go, …); the
+// rest of the package, the runner and the documents ask it. What Fresh Seal
+// brings to every procedure is one table (given.go).
 package procedure
 
 import (
-	"fmt"
-	"regexp"
 	"slices"
 	"time"
 
@@ -21,7 +22,7 @@ import (
 	"freshseal/core/request"
 )
 
-// MaxSize is the most bytes that are taken for one procedure.
+// MaxSize is the largest procedure that is read, in bytes.
 const MaxSize = 64 << 10
 
 // maxSteps bounds a procedure; the longest in use has about forty.
@@ -31,8 +32,9 @@ const maxSteps = 200
 // replacement, or one of the ways back.
 type Section string
 
-// The sections, in the order in which they are carried out; Revert puts back
-// what Backup kept, Cancel clears away what Request left.
+// The sections, in the order in which they are carried out. Revert and Cancel
+// are for devices with a way back of their own; the undoing of each step needs
+// no section.
 const (
 	Survey   Section = "survey"
 	Request  Section = "request"
@@ -51,28 +53,8 @@ const (
 // Sections are all sections in their order.
 var Sections = []Section{Survey, Request, Backup, Trust, Install, Trial, Activate, Prove, Mirror, Seal, Revert, Cancel}
 
-// Verb is what a step does.
-type Verb string
-
-// The verbs.
-const (
-	Run   Verb = "run"     // a command over SSH
-	Put   Verb = "put"     // a file to the device, whole or not at all
-	Fetch Verb = "fetch"   // a file from the device
-	Wait  Verb = "wait"    // let time pass
-	Hand  Verb = "person"  // a person does it by hand, guided
-	Own   Verb = "service" // Fresh Seal does it to itself
-)
-
-var verbs = []Verb{Run, Put, Fetch, Wait, Hand, Own}
-
-// HandLimit is how long a person may take where the step does not say; and the
-// most that it may say is maxHandLimit.
-const (
-	HandLimit    = 3 * 24 * time.Hour
-	maxLimit     = 2 * time.Hour
-	maxHandLimit = 60 * 24 * time.Hour
-)
+// changing are the sections whose steps change what the device serves.
+var changing = []Section{Trust, Install, Trial, Activate, Mirror}
 
 // The links.
 const (
@@ -83,24 +65,13 @@ const (
 
 var links = []string{SSH, Person, Itself}
 
-// What Fresh Seal does to its own certificate; the texts of the verb service.
-const (
-	MakeRequest = "make-request"
-	Keep        = "keep"
-	LayDown     = "install"
-	Serve       = "activate"
-	PutBack     = "put-back"
-	ClearAway   = "clear"
-)
-
-var ownActs = []string{MakeRequest, Keep, LayDown, Serve, PutBack, ClearAway}
-
 // Procedure describes one family.
 type Procedure struct {
 	Name     string
 	Title    string
 	About    string
 	Links    []string
+	As       string // a setting of the kind command that stands before file work which needs more rights; empty: none
 	Settings []Setting
 	Traits   Traits
 	Packs    []Pack
@@ -113,6 +84,9 @@ type Setting struct {
 	Kind    Kind
 	About   string
 	Default string
+	Choices []string // of the kind choice
+
+	bare bool // it stands in a command, so its text must be one plain word
 }
 
 // Pack is a file in a form of its family's own, made of the new chain. Steps name
@@ -144,79 +118,9 @@ type Traits struct {
 	RestartLimit time.Duration // how long the slot may be away after activate
 }
 
-// Step is one thing done on the device.
-type Step struct {
-	Name      string
-	Verb      Verb
-	Text      string // run: the command; put, fetch: the path on the device; person: what to do
-	Content   string // put: the name of the value that the file gets
-	Mode      uint32 // put: permission bits
-	Pause     time.Duration
-	Copy      []Labelled // person: values to copy into the device's pages
-	Files     []Labelled // person: files to carry to the device; Text names the value that each gets
-	Ask       string     // person: what must be given back, as captured; empty: only that it is done
-	Seen      Sight      // person: what on the wire shows that it is done
-	Capture   string     // the name under which the output is kept
-	When      Condition
-	Expect    Expect
-	Limit     time.Duration
-	Repeat    bool   // may be done again when nobody knows whether it was done
-	Secret    bool   // what it prints is not kept
-	Otherwise string // what to do when it fails, for people
-}
-
-// Labelled is something that a person is given, with its label or file name.
-type Labelled struct {
-	Label string
-	Text  string
-}
-
-// Sight is what must be seen on the wire for a person's step to count as done.
-type Sight string
-
-// The sights.
-const (
-	NotSeen Sight = ""    // the person says so
-	SeenNew Sight = "new" // the new leaf is served
-	SeenOld Sight = "old" // the leaf that was served before is served again
-)
-
-// Condition lets a step be left out: it is done when the named setting (or
-// KeyAgain) is filled, or with Not, when it is empty.
-type Condition struct {
-	Setting string
-	Not     bool
-}
-
-// Expect is what counts as success.
-type Expect struct {
-	Exit  int
-	Match *regexp.Regexp // somewhere in standard output
-	Same  string         // a value that the output must equal, blanks at the ends aside
-}
-
-// Fault is something wrong in a procedure's text.
-type Fault struct {
-	Line    int    `json:"line" required:"true"`
-	Column  int    `json:"column" required:"true"`
-	What    string `json:"what" required:"true"`
-	Instead string `json:"instead,omitempty"`
-}
-
-func (f Fault) Error() string {
-	text := fmt.Sprintf("line %d, column %d: %s", f.Line, f.Column, f.What)
-	if f.Instead != "" {
-		text += "; " + f.Instead
-	}
-	return text
-}
-
-// KeyAgain is what when names, besides settings: that the key in use is to be used again.
-const KeyAgain = "same_key"
-
 // TakesKeyAgain says that the family can use the key in use again.
 func (p Procedure) TakesKeyAgain() bool {
-	return slices.ContainsFunc(p.Steps[Request], func(s Step) bool { return s.When.Setting == KeyAgain && !s.When.Not })
+	return slices.ContainsFunc(p.Steps[Request], func(s Step) bool { return s.With == KeyAgain })
 }
 
 // Uses says whether the procedure needs a link.
@@ -229,4 +133,18 @@ func (p Procedure) Setting(name string) (Setting, bool) {
 		return Setting{}, false
 	}
 	return p.Settings[i], true
+}
+
+// OneWay are the steps that nothing undoes, with their reason; whoever starts a
+// replacement must agree to them.
+func (p Procedure) OneWay() []Step {
+	var out []Step
+	for _, section := range Sections {
+		for _, step := range p.Steps[section] {
+			if step.Undo.Kind == NoUndo {
+				out = append(out, step)
+			}
+		}
+	}
+	return out
 }

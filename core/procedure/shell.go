@@ -1,12 +1,26 @@
 package procedure
 
 import (
+	"fmt"
+	"path"
 	"regexp"
+	"slices"
 	"strings"
+
+	"mvdan.cc/sh/v3/syntax"
 )
 
 // placeholder is a value's place in a text: {{name}}, blanks allowed inside.
 var placeholder = regexp.MustCompile(`\{\{ *([a-z][a-z0-9_]*) *\}\}`)
+
+// named are the values that a text names, in its order.
+func named(text string) []string {
+	var out []string
+	for _, m := range placeholder.FindAllStringSubmatch(text, -1) {
+		out = append(out, m[1])
+	}
+	return out
+}
 
 // shellFault tells where in a command a value cannot be made safe.
 type shellFault struct {
@@ -15,102 +29,268 @@ type shellFault struct {
 	instead  string
 }
 
-// checkShell walks through a command as a POSIX shell reads it and refuses
-// every place where single quotes around a value would not make it one word:
-// inside quotes, comments, here-documents, backquotes and arithmetic, or behind
-// a dollar sign or a backslash. What remains is safe by quoting alone.
-func checkShell(text string) *shellFault {
-	w := shellWalk{text: text}
-	for w.at = 0; w.at < len(text); w.at++ {
-		if fault := w.step(); fault != nil {
-			return fault
+// checkCommand parses a command as a POSIX shell does and finds the values in its
+// syntax tree. A value may stand in arguments, assignments of lower-case
+// variables, for and case words, and redirections to files. Everywhere else it is
+// refused, and so is any value beside a program that reads its arguments or input
+// as commands. Values in commands are plain words besides (see notBare), so that
+// what is missed here still cannot become more than a word.
+func checkCommand(text string, kind func(name string) Kind) *shellFault {
+	marked, marks := markValues(text)
+	if rest := strings.Index(placeholder.ReplaceAllString(text, ""), "{{"); rest >= 0 {
+		return &shellFault{"{{", "{{ does not begin a value", "write {{name}} with small letters, digits and _"}
+	}
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX), syntax.KeepComments(true)).Parse(strings.NewReader(marked), "")
+	if err != nil {
+		said := err.Error()
+		for mark, m := range marks {
+			said = strings.ReplaceAll(said, mark, m.fragment)
+		}
+		return &shellFault{text, "a POSIX shell cannot read this: " + said, "correct the command; long ones read better as a script on the device"}
+	}
+	w := shellWalk{marks: marks, kind: kind}
+	syntax.Walk(file, w.visit)
+	if w.fault != nil {
+		return w.fault
+	}
+	values := false
+	for mark, m := range marks {
+		values = values || kind(m.name) != Command
+		if m.seen != 1 {
+			what, instead := whereLost(marked, mark)
+			return &shellFault{m.fragment, what, instead}
 		}
 	}
-	switch {
-	case w.quote != 0:
-		return &shellFault{string(w.quote), "a quote without its end", "close the quote"}
-	case strings.Contains(placeholder.ReplaceAllString(text, ""), "{{"):
-		return &shellFault{"{{", "{{ that does not begin a value", "write {{name}} with small letters, digits and _"}
+	if values && w.runs != "" {
+		return &shellFault{w.runs, fmt.Sprintf("%s reads words as commands or runs them, and this command contains values", w.runs), "make a step of its own without values, or put the program into a setting of the kind command"}
+	}
+	if values && w.unnamed {
+		return &shellFault{text, "the program's name is the result of an expansion, and this command contains values", "write the program's name"}
 	}
 	return nil
 }
 
+type mark struct {
+	name, fragment string
+	seen           int
+}
+
+// markValues exchanges each value for a word that stands nowhere else.
+func markValues(text string) (string, map[string]*mark) {
+	marks := map[string]*mark{}
+	salt := "FsValue"
+	for strings.Contains(text, salt) {
+		salt += "x"
+	}
+	n := 0
+	marked := placeholder.ReplaceAllStringFunc(text, func(fragment string) string {
+		n++
+		word := fmt.Sprintf("%s%dq", salt, n)
+		marks[word] = &mark{name: placeholder.FindStringSubmatch(fragment)[1], fragment: fragment}
+		return word
+	})
+	return marked, marks
+}
+
+// shellWalk looks for marks in the places where they are allowed.
 type shellWalk struct {
-	text    string
-	at      int
-	quote   byte // ' or " while inside one
-	comment bool
+	marks   map[string]*mark
+	kind    func(name string) Kind
+	stack   []syntax.Node
+	runs    string // a program that runs or interprets its words
+	unnamed bool   // a program's name is an expansion
+	fault   *shellFault
 }
 
-func (w *shellWalk) step() *shellFault {
-	rest := w.text[w.at:]
-	if loc := placeholder.FindStringIndex(rest); loc != nil && loc[0] == 0 {
-		fragment := rest[:loc[1]]
-		if what, instead := w.unsafe(); what != "" {
-			return &shellFault{fragment, what, instead}
-		}
-		w.at += loc[1] - 1
-		return nil
+func (w *shellWalk) visit(n syntax.Node) bool {
+	if n == nil {
+		w.stack = w.stack[:len(w.stack)-1]
+		return true
 	}
-	c := w.text[w.at]
-	switch {
-	case w.comment:
-		w.comment = c != '\n'
-	case w.quote == '\'':
-		if c == '\'' {
-			w.quote = 0
+	w.stack = append(w.stack, n)
+	switch n := n.(type) {
+	case *syntax.CallExpr:
+		w.call(n)
+	case *syntax.Lit:
+		w.literal(n)
+	case *syntax.CmdSubst:
+		if n.Backquotes && w.fault == nil {
+			w.fault = &shellFault{"`", "backquotes change quoting inside them", "write $( … )"}
 		}
-	case c == '\\':
-		if w.at+1 < len(w.text) && w.text[w.at+1] == '{' {
-			return &shellFault{`\{`, "a backslash before a value would take away its quoting", "leave the backslash out"}
-		}
-		w.at++
-	case w.quote == '"':
-		if c == '"' {
-			w.quote = 0
-		}
-		if c == '`' || strings.HasPrefix(rest, "$(") {
-			return &shellFault{rest[:1], "a substitution inside double quotes", "put it into a step of its own with capture, and name the captured value"}
-		}
-	case c == '\'' || c == '"':
-		w.quote = c
-	case c == '`':
-		return &shellFault{"`", "backquotes change quoting inside them", "write $( … )"}
-	case c == '#' && (w.at == 0 || strings.ContainsRune(" \t\n;&|(", rune(w.text[w.at-1]))):
-		w.comment = true
-	case strings.HasPrefix(rest, "$'"):
-		return &shellFault{"$'", "this kind of quote is not POSIX", "write '…' without the dollar sign"}
-	case strings.HasPrefix(rest, "<<"):
-		return &shellFault{"<<", "here-documents change quoting inside them", "put the text into a file with the verb put"}
-	case strings.HasPrefix(rest, "$(("), strings.HasPrefix(rest, "(("):
-		return &shellFault{rest[:2], "arithmetic evaluates what stands in it", "leave arithmetic out of procedures"}
-	case isWordStart(w.text, w.at) && evaluates(rest):
-		return &shellFault{strings.Fields(rest)[0], "this reads a value a second time as a command", "write the command itself"}
 	}
-	return nil
+	return true
 }
 
-// unsafe says why a value cannot stand where the walk is.
-func (w *shellWalk) unsafe() (what, instead string) {
+// call looks at a command's own words.
+func (w *shellWalk) call(c *syntax.CallExpr) {
+	program := false // a word that is no value came before
+	for i, word := range c.Args {
+		static, isStatic := staticText(word)
+		if name := path.Base(static); isStatic && interprets(name) && w.runs == "" {
+			w.runs = name
+		}
+		m := w.only(word)
+		switch {
+		case m == nil && (i == 0 || !program):
+			program = true
+			w.unnamed = w.unnamed || !isStatic && !w.holdsMark(word)
+			if w.holdsMark(word) && w.fault == nil {
+				w.fault = &shellFault{w.firstMark(word), "a value is part of the program's name", "write the program's name, or use a setting of the kind command"}
+			}
+		case m != nil && w.kind(m.name) != Command && !program && w.fault == nil:
+			w.fault = &shellFault{m.fragment, "a value stands where the shell reads the program's name", "write the program's name before it, or use a setting of the kind command"}
+		}
+	}
+}
+
+// only is the value that a word consists of, or nil.
+func (w *shellWalk) only(word *syntax.Word) *mark { return w.marks[word.Lit()] }
+
+func (w *shellWalk) holdsMark(word *syntax.Word) bool { return w.firstMark(word) != "" }
+
+func (w *shellWalk) firstMark(word *syntax.Word) string {
+	found := ""
+	syntax.Walk(word, func(n syntax.Node) bool {
+		if lit, ok := n.(*syntax.Lit); ok && found == "" {
+			for mark, m := range w.marks {
+				if strings.Contains(lit.Value, mark) {
+					found = m.fragment
+				}
+			}
+		}
+		return true
+	})
+	return found
+}
+
+// literal counts the marks that stand in a good place.
+func (w *shellWalk) literal(lit *syntax.Lit) {
+	for mark, m := range w.marks {
+		at := strings.Index(lit.Value, mark)
+		if at < 0 || w.fault != nil {
+			continue
+		}
+		if what, instead := w.badPlace(lit, at); what != "" {
+			w.fault = &shellFault{m.fragment, what, instead}
+			return
+		}
+		m.seen++
+	}
+}
+
+// badPlace says why a value cannot stand in a literal. The stack ends with the
+// literal; its word and what holds that stand before it.
+func (w *shellWalk) badPlace(lit *syntax.Lit, at int) (what, instead string) {
+	if at > 0 && lit.Value[at-1] == '\\' {
+		return "a value behind a backslash", "leave the backslash out"
+	}
+	above := func(n int) syntax.Node { return w.stack[max(0, len(w.stack)-1-n)] }
+	word, ok := above(1).(*syntax.Word)
+	switch above(1).(type) {
+	case *syntax.DblQuoted, *syntax.SglQuoted:
+		return "a value inside quotes", "leave the quotes out: a value is one word by itself"
+	}
+	if _, isParameter := above(1).(*syntax.ParamExp); isParameter {
+		if at == 0 {
+			return "a value behind a dollar sign", "leave the dollar sign out"
+		}
+		return "a value behind a variable's name, which it would become part of", "write ${name} around the variable"
+	}
+	if !ok {
+		return "a value where the shell expects a name", "write the name"
+	}
+	for _, holder := range w.stack {
+		if _, isArithmetic := holder.(*syntax.ArithmExp); isArithmetic {
+			return "a value inside arithmetic", "leave arithmetic out of procedures"
+		}
+	}
+	for i, part := range word.Parts {
+		if part == syntax.WordPart(lit) && i > 0 && at == 0 {
+			if p, ok := word.Parts[i-1].(*syntax.ParamExp); ok && p.Short {
+				return "a value behind a variable's name, which it would become part of", "write ${name} around the variable"
+			}
+		}
+	}
+	switch holder := above(2).(type) {
+	case *syntax.CallExpr, *syntax.WordIter, *syntax.CaseClause:
+		return "", ""
+	case *syntax.Assign:
+		if holder.Name != nil && strings.ToLower(holder.Name.Value) != holder.Name.Value {
+			return "a value assigned to " + holder.Name.Value + ", which programs may read as a setting", "use a variable in lower case"
+		}
+		return "", ""
+	case *syntax.Redirect:
+		switch holder.Op {
+		case syntax.RdrOut, syntax.AppOut, syntax.RdrIn, syntax.RdrClob:
+			return "", ""
+		case syntax.Hdoc, syntax.DashHdoc:
+			return "a value inside a here-document", "give the text to the command with stdin:"
+		}
+		return "a value as a file descriptor", "write the number"
+	}
+	return "a value in a place that the shell evaluates", "name it as an argument of a command"
+}
+
+// whereLost says why a mark was found in no good place of the tree.
+func whereLost(marked, word string) (what, instead string) {
+	before := marked[:strings.Index(marked, word)]
+	line := before[strings.LastIndex(before, "\n")+1:]
 	switch {
-	case w.quote != 0:
-		return "a value inside quotes", "leave the quotes out: values are quoted by themselves"
-	case w.comment:
-		return "a value inside a comment", "use a comment of the file (# at the beginning of a YAML line)"
-	case w.at > 0 && w.text[w.at-1] == '$':
+	case strings.HasSuffix(before, "$"), strings.HasSuffix(before, "${"):
 		return "a value behind a dollar sign", "leave the dollar sign out"
+	case strings.Contains(before, "(("):
+		return "a value inside arithmetic", "leave arithmetic out of procedures"
+	case strings.Contains(before, "<<"):
+		return "a value inside a here-document", "give the text to the command with stdin:"
+	case strings.Contains(line, "#"):
+		return "a value inside a comment", "use a comment of the file (# at the beginning of a YAML line)"
+	case strings.Count(before, "'")%2 == 1, strings.Count(before, `"`)%2 == 1:
+		return "a value inside quotes", "leave the quotes out: a value is one word by itself"
 	}
-	return "", ""
+	return "a value in a place that the shell evaluates", "name it as an argument of a command"
 }
 
-func isWordStart(text string, at int) bool {
-	return at == 0 || strings.ContainsRune(" \t\n;&|(", rune(text[at-1]))
+// staticText is a word without its quotes; false where it holds an expansion.
+func staticText(word *syntax.Word) (string, bool) {
+	var b strings.Builder
+	var add func(parts []syntax.WordPart) bool
+	add = func(parts []syntax.WordPart) bool {
+		for _, part := range parts {
+			switch p := part.(type) {
+			case *syntax.Lit:
+				b.WriteString(strings.ReplaceAll(p.Value, `\`, ""))
+			case *syntax.SglQuoted:
+				b.WriteString(p.Value)
+			case *syntax.DblQuoted:
+				if !add(p.Parts) {
+					return false
+				}
+			default:
+				return false
+			}
+		}
+		return true
+	}
+	ok := add(word.Parts)
+	return b.String(), ok
 }
 
-// evaluates finds the commands that read a value as a command once more.
-var evaluating = regexp.MustCompile(`^(eval|source|(/[a-z/]*)?(sh|bash|dash|ksh|zsh) +-[a-z]*c)[ \t]`)
+// interpreters are programs and shell commands that read their words or their
+// input as commands, or run the program that a word names. Those that begin with
+// one of these names and go on with a version count as well.
+var interpreters = strings.Fields(`sh bash dash ash ksh mksh zsh fish csh tcsh rbash busybox toybox
+	eval source . exec command builtin trap alias unalias set export readonly declare typeset local unset enable let getopts read mapfile [[ coproc
+	awk gawk mawk nawk sed gsed perl python ruby lua luajit php node nodejs deno tclsh wish expect guile groovy jshell erl swipl gnuplot bc dc m4 jq
+	env nohup nice ionice chrt taskset timeout setsid stdbuf script time sudo su doas runuser pkexec chroot unshare nsenter setpriv capsh systemd-run start-stop-daemon run-parts
+	xargs parallel find watch flock strace ltrace gdb valgrind at batch crontab make gmake ninja
+	ssh sshpass rsh plink scp sftp rsync mosh socat nc ncat netcat telnet screen tmux docker podman kubectl lxc-attach virsh
+	ed ex vi vim nvim emacs nano less more man git tar cpio zip sqlite3 mysql mariadb psql ld.so ldconfig insmod modprobe`)
 
-func evaluates(rest string) bool { return evaluating.MatchString(rest) }
+var versioned = regexp.MustCompile(`[0-9.]+$`)
+
+func interprets(name string) bool {
+	return slices.Contains(interpreters, name) || slices.Contains(interpreters, versioned.ReplaceAllString(name, "")) && name != ""
+}
 
 // Quote makes one word of a POSIX shell out of any text without NUL: single
 // quotes around it, and each single quote inside closed, escaped and opened

@@ -233,7 +233,8 @@ func (p Progress) arrived() (Progress, Action, error) {
 // Within says that after this event the action in hand goes on where it was,
 // instead of from its beginning: its steps that are done stay done.
 func (p Progress) Within(e Event) bool {
-	return e.Kind == Interrupted || e.Kind == Waits && e.Waiting == Person || e.Kind == Arrived && p.WaitingFor == Person
+	after, _, err := p.On(e)
+	return e.Kind == Interrupted || e.Kind == AskedResume || err == nil && after.State == Held || e.Kind == Waits && e.Waiting == Person || e.Kind == Arrived && p.WaitingFor == Person
 }
 
 // next goes to the stage after the one in hand, or to the end.
@@ -279,16 +280,24 @@ func (p Progress) asked(e Event) (Progress, Action, error) {
 		return p, Carry, nil
 	case e.Kind == AskedRevert && p.State == Sealed,
 		e.Kind == AskedRevert && p.State == Held && p.Touched():
-		p.State, p.Reverting, p.Why = Running, true, e.Why
+		p.State, p.Reverting, p.Why = Running, true, after(e.Why, p.Why)
 		return p, PutBack, nil
 	case e.Kind == AskedRevert && p.State == Running && p.Touched() && !p.Reverting,
 		e.Kind == AskedCancel && p.State == Running && !p.Reverting:
-		p.Stopping, p.Why = true, e.Why
+		p.Stopping, p.Why = true, after(e.Why, p.Why)
 		return p, Nothing, nil // taken up when the stage in hand is done
 	case e.Kind == AskedCancel && (p.State == Waiting && !p.Reverting || p.State == Held),
 		e.Kind == AskedRevert && p.State == Waiting && p.Touched() && !p.Reverting:
-		p.Why = e.Why
+		p.Why = after(e.Why, p.Why)
 		return p.stop()
 	}
 	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
+}
+
+// after joins a new reason with the one that stood there, which is not lost.
+func after(why, before string) string {
+	if before == "" || before == why {
+		return why
+	}
+	return why + "; before that: " + before
 }

@@ -1,4 +1,4 @@
-package device
+package ssh
 
 import (
 	"context"
@@ -65,7 +65,7 @@ func TestASilentLinkIsEnded(t *testing.T) {
 		t.Fatal("a link that is answered on was ended")
 	case <-time.After(500 * time.Millisecond):
 	}
-	if out, err := link.Run(t.Context(), "webui test"); err != nil || out.Exit != 0 {
+	if out, err := link.Exec(t.Context(), "webui test", nil); err != nil || out.Exit != 0 {
 		t.Fatalf("%+v, %v", out, err)
 	}
 	stop.Store(true)
@@ -74,7 +74,7 @@ func TestASilentLinkIsEnded(t *testing.T) {
 	case <-time.After(10 * time.Second):
 		t.Fatal("a silent link stays")
 	}
-	if _, err := link.Run(t.Context(), "webui test"); !errors.Is(err, ErrLost) && !errors.Is(err, io.EOF) {
+	if _, err := link.Exec(t.Context(), "webui test", nil); !errors.Is(err, ErrLost) && !errors.Is(err, io.EOF) {
 		t.Errorf("what is run on it then: %v", err)
 	}
 }

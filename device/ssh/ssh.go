@@ -1,17 +1,15 @@
-// Package device reaches devices and carries out procedures on them.
+// Package ssh is the link over SSH: commands and files on one device.
 //
-//	Open  →  Link (Run, Put, Fetch)     Runner: steps of a section → Journal
+//	Open  →  Link: Run (a command that can be ended and asked after), Files
 //
-// Links ask, they do not decide: the pinned host key, the secrets and the
+// A link asks, it does not decide: the pinned host key, the secrets and the
 // dialler come from the caller.
-package device
+package ssh
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"slices"
 	"strings"
@@ -19,7 +17,7 @@ import (
 	"time"
 
 	"github.com/pkg/sftp"
-	"golang.org/x/crypto/ssh"
+	crypto "golang.org/x/crypto/ssh"
 )
 
 // Dial opens a connection; the service passes in the one that knows the way.
@@ -28,7 +26,7 @@ type Dial func(ctx context.Context, network, address string) (net.Conn, error)
 // Limits of a link.
 const (
 	signInLimit = 20 * time.Second
-	maxOutput   = 1 << 20 // bytes of output that are taken of one command
+	maxOutput   = 1 << 20 // bytes of each stream that are taken of one command
 	maxFile     = 4 << 20 // bytes of one file
 )
 
@@ -45,11 +43,11 @@ type Target struct {
 }
 
 // ParseKey reads a private key in OpenSSH or PEM form.
-func ParseKey(key, passphrase []byte) (ssh.Signer, error) {
+func ParseKey(key, passphrase []byte) (crypto.Signer, error) {
 	if len(passphrase) > 0 {
-		return ssh.ParsePrivateKeyWithPassphrase(key, passphrase)
+		return crypto.ParsePrivateKeyWithPassphrase(key, passphrase)
 	}
-	return ssh.ParsePrivateKey(key)
+	return crypto.ParsePrivateKey(key)
 }
 
 // HostKeyChanged says that a device shows another host key than the pinned one.
@@ -69,12 +67,12 @@ var ErrLost = errors.New("the connection to the device was lost")
 var ErrTimeLimit = errors.New("the time limit has passed")
 
 // Pin writes a host key as it is kept and compared: "TYPE SHA256:…".
-func Pin(key ssh.PublicKey) string { return key.Type() + " " + ssh.FingerprintSHA256(key) }
+func Pin(key crypto.PublicKey) string { return key.Type() + " " + crypto.FingerprintSHA256(key) }
 
 // AskHostKey connects just far enough to learn which host key a device shows.
 func AskHostKey(ctx context.Context, dial Dial, address string) (pin string, err error) {
 	enough := errors.New("enough")
-	config := &ssh.ClientConfig{User: "host-key-only", HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+	config := &crypto.ClientConfig{User: "host-key-only", HostKeyCallback: func(_ string, _ net.Addr, key crypto.PublicKey) error {
 		pin = Pin(key)
 		return enough
 	}}
@@ -90,9 +88,11 @@ func AskHostKey(ctx context.Context, dial Dial, address string) (pin string, err
 
 // Link is an SSH connection to one device. It is used by one goroutine at a time.
 type Link struct {
-	client *ssh.Client
+	client *crypto.Client
 	files  *sftp.Client
 	once   sync.Once
+	able   *Able
+	lock   sync.Mutex // guards able
 
 	alive sync.WaitGroup // keepAlive
 	over  sync.Once
@@ -127,10 +127,10 @@ func (l *Link) keepAlive(every time.Duration) {
 // HostKeyChanged, and nothing was sent then.
 func Open(ctx context.Context, dial Dial, t Target) (*Link, error) {
 	var changed error
-	config := &ssh.ClientConfig{
+	config := &crypto.ClientConfig{
 		User:              t.User,
 		HostKeyAlgorithms: algorithms(t.HostKey),
-		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+		HostKeyCallback: func(_ string, _ net.Addr, key crypto.PublicKey) error {
 			if shown := Pin(key); shown != t.HostKey {
 				changed = HostKeyChanged{Pinned: t.HostKey, Shown: shown}
 				return changed
@@ -143,10 +143,10 @@ func Open(ctx context.Context, dial Dial, t Target) (*Link, error) {
 		if err != nil {
 			return nil, fmt.Errorf("reading the key for %s: %w", t.User, err)
 		}
-		config.Auth = append(config.Auth, ssh.PublicKeys(signer))
+		config.Auth = append(config.Auth, crypto.PublicKeys(signer))
 	}
 	if t.Password != "" {
-		config.Auth = append(config.Auth, ssh.Password(t.Password), ssh.KeyboardInteractive(answer(t.Password)))
+		config.Auth = append(config.Auth, crypto.Password(t.Password), crypto.KeyboardInteractive(answer(t.Password)))
 	}
 	if t.OldSSH {
 		allowOld(config)
@@ -174,7 +174,7 @@ func Open(ctx context.Context, dial Dial, t Target) (*Link, error) {
 
 // answer gives the password to every question whose answer is not shown, which
 // is what boxes ask that do not know the method "password" (RFC 4256).
-func answer(password string) ssh.KeyboardInteractiveChallenge {
+func answer(password string) crypto.KeyboardInteractiveChallenge {
 	return func(_, _ string, questions []string, echo []bool) ([]string, error) {
 		answers := make([]string, len(questions))
 		for i := range questions {
@@ -187,13 +187,13 @@ func answer(password string) ssh.KeyboardInteractiveChallenge {
 }
 
 // allowOld adds the algorithms that old boxes know to those that are safe.
-func allowOld(c *ssh.ClientConfig) {
-	safe, old := ssh.SupportedAlgorithms(), ssh.InsecureAlgorithms()
+func allowOld(c *crypto.ClientConfig) {
+	safe, old := crypto.SupportedAlgorithms(), crypto.InsecureAlgorithms()
 	c.KeyExchanges = append(safe.KeyExchanges, old.KeyExchanges...)
 	c.Ciphers = append(safe.Ciphers, old.Ciphers...)
 	c.MACs = append(safe.MACs, old.MACs...)
-	if slices.Contains(c.HostKeyAlgorithms, ssh.KeyAlgoRSASHA256) {
-		c.HostKeyAlgorithms = append(c.HostKeyAlgorithms, ssh.KeyAlgoRSA)
+	if slices.Contains(c.HostKeyAlgorithms, crypto.KeyAlgoRSASHA256) {
+		c.HostKeyAlgorithms = append(c.HostKeyAlgorithms, crypto.KeyAlgoRSA)
 	}
 }
 
@@ -201,15 +201,15 @@ func allowOld(c *ssh.ClientConfig) {
 // shows whichever the client prefers.
 func algorithms(pin string) []string {
 	kind, _, _ := strings.Cut(pin, " ")
-	if kind == ssh.KeyAlgoRSA {
-		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+	if kind == crypto.KeyAlgoRSA {
+		return []string{crypto.KeyAlgoRSASHA512, crypto.KeyAlgoRSASHA256}
 	}
 	return []string{kind}
 }
 
 // handshake dials and signs in within signInLimit. The deadline is kept by
 // closing the connection: one through a jump host knows no deadlines.
-func handshake(ctx context.Context, dial Dial, address string, config *ssh.ClientConfig) (*ssh.Client, error) {
+func handshake(ctx context.Context, dial Dial, address string, config *crypto.ClientConfig) (*crypto.Client, error) {
 	ctx, cancel := context.WithTimeout(ctx, signInLimit)
 	defer cancel()
 	conn, err := dial(ctx, "tcp", address)
@@ -217,7 +217,7 @@ func handshake(ctx context.Context, dial Dial, address string, config *ssh.Clien
 		return nil, err
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	c, channels, requests, err := ssh.NewClientConn(conn, address, config)
+	c, channels, requests, err := crypto.NewClientConn(conn, address, config)
 	if !stop() {
 		conn.Close()
 		return nil, fmt.Errorf("%w (%s) while signing in", ErrTimeLimit, signInLimit)
@@ -226,7 +226,7 @@ func handshake(ctx context.Context, dial Dial, address string, config *ssh.Clien
 		conn.Close()
 		return nil, err
 	}
-	return ssh.NewClient(c, channels, requests), nil
+	return crypto.NewClient(c, channels, requests), nil
 }
 
 // Close ends the connection.
@@ -241,7 +241,7 @@ func (l *Link) Close() error {
 // link that was lost is ErrLost.
 func (l *Link) Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	conn, err := l.client.DialContext(ctx, network, address)
-	var refused *ssh.OpenChannelError
+	var refused *crypto.OpenChannelError
 	switch {
 	case errors.As(err, &refused):
 		return nil, fmt.Errorf("no way leads from there to %s: %s", address, refused.Message)
@@ -249,64 +249,4 @@ func (l *Link) Dial(ctx context.Context, network, address string) (net.Conn, err
 		return nil, fmt.Errorf("%w: %v", ErrLost, err)
 	}
 	return conn, err
-}
-
-// Output is what a command left.
-type Output struct {
-	Exit   int
-	Stdout []byte
-	Stderr []byte
-}
-
-// Run carries out a command. An exit code other than 0 is no error here. The
-// context's end closes the whole link, since SSH has no sure way to end a
-// command; the error is then ErrTimeLimit.
-func (l *Link) Run(ctx context.Context, command string) (Output, error) {
-	session, err := l.client.NewSession()
-	if err != nil {
-		return Output{}, fmt.Errorf("%w: %v", ErrLost, err)
-	}
-	defer session.Close()
-	defer context.AfterFunc(ctx, func() { l.client.Close() })()
-	stdout, stderr := &bounded{end: l.client}, &bounded{end: l.client}
-	session.Stdout, session.Stderr = stdout, stderr
-	err = session.Run(command)
-	out := Output{Stdout: stdout.Bytes(), Stderr: stderr.Bytes()}
-	var exit *ssh.ExitError
-	switch {
-	case err == nil:
-		return out, nil
-	case ctx.Err() != nil:
-		return out, limitError(ctx)
-	case stdout.over || stderr.over:
-		return out, fmt.Errorf("the command printed more than %d bytes", maxOutput)
-	case errors.As(err, &exit) && exit.Signal() == "":
-		out.Exit = exit.ExitStatus()
-		return out, nil
-	}
-	return out, fmt.Errorf("%w: %v", ErrLost, err)
-}
-
-// limitError tells a passed limit from a stop of the whole service.
-func limitError(ctx context.Context) error {
-	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-		return ErrTimeLimit
-	}
-	return fmt.Errorf("%w: %v", ErrLost, ctx.Err())
-}
-
-// bounded keeps up to maxOutput bytes and ends the link when more come.
-type bounded struct {
-	bytes.Buffer
-	over bool
-	end  io.Closer
-}
-
-func (b *bounded) Write(p []byte) (int, error) {
-	if b.Len()+len(p) > maxOutput {
-		b.over = true
-		b.end.Close()
-		return 0, errors.New("too much output")
-	}
-	return b.Buffer.Write(p)
 }

@@ -1,0 +1,368 @@
+package procedure
+
+import (
+	"crypto"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+
+	"freshseal/core/chain"
+	"freshseal/core/pack"
+	"freshseal/core/request"
+)
+
+// Material is what the given values of a replacement are made of. Parts that are
+// not there yet are nil or empty.
+type Material struct {
+	Procedure   Procedure
+	Replacement string // id
+	Work        string // its folder on the device
+	Address     string // of the device
+	Plan        request.Plan
+	OldSHA256   string
+	Request     *request.Request
+	Path        *chain.Path // the new chain, leaf to root
+	Key         crypto.Signer
+	Passphrase  string
+}
+
+// given is a value that Fresh Seal brings to every procedure. make is called
+// when a step first names it; errUnknown says that it is yet to come.
+type given struct {
+	name   string
+	kind   Kind
+	secret bool    // holds a key or passphrase that Fresh Seal made: there only with key_made_by: service
+	from   Section // the first section that has it
+	about  string
+	make   func(m *Material) (Value, error)
+}
+
+// KeyAgain is filled where the key in use is to be used again.
+const KeyAgain = "same_key"
+
+// item names the value of a step with each.
+const item = "item"
+
+// KeyFile is where in the work folder a device that makes its own key keeps it.
+const KeyFile = "key.pem"
+
+// BeforeFolder is the part of the work folder that outlives the replacement's
+// end, for a later revert.
+const BeforeFolder = "before"
+
+// givens is the one table of the values that are given.
+var givens = []given{
+	{"replacement", Text, false, Survey, "the replacement's id", text(func(m *Material) string { return m.Replacement })},
+	{"work", Path, false, Survey, "a folder on the device for this replacement alone; made when a step names it, cleared when the replacement ends", path_(func(m *Material) string { return m.Work })},
+	{"before", Path, false, Survey, "its part that is kept after the end, for a later revert", path_(func(m *Material) string { return under(m.Work, BeforeFolder) })},
+	{"address", Text, false, Survey, "the device's address", text(func(m *Material) string { return m.Address })},
+	{"common_name", Text, false, Survey, "the planned common name", text(func(m *Material) string { return m.Plan.Subject.CommonName })},
+	{"names", List, false, Survey, "the planned names", list(func(m *Material) []string { return m.Plan.Names })},
+	{"dns_names", List, false, Survey, "those that are DNS names", list(func(m *Material) []string { return addresses(m.Plan.Names, false) })},
+	{"ip_names", List, false, Survey, "those that are IP addresses", list(func(m *Material) []string { return addresses(m.Plan.Names, true) })},
+	{"organization", Text, false, Survey, "the planned organization, where there is one", text(func(m *Material) string { return m.Plan.Subject.Organization })},
+	{"unit", Text, false, Survey, "the planned organizational unit, where there is one", text(func(m *Material) string { return m.Plan.Subject.Unit })},
+	{"locality", Text, false, Survey, "the planned locality, where there is one", text(func(m *Material) string { return m.Plan.Subject.Locality })},
+	{"state", Text, false, Survey, "the planned state or province, where there is one", text(func(m *Material) string { return m.Plan.Subject.State })},
+	{"country", Text, false, Survey, "the planned country, two letters, where there is one", text(func(m *Material) string { return m.Plan.Subject.Country })},
+	{"key", Text, false, Survey, "the planned kind of key, such as ECDSA P-256", text(func(m *Material) string { return m.Plan.Key.Text() })},
+	{"key_options", Command, false, Survey, "the words after openssl genpkey for the planned key", func(m *Material) (Value, error) {
+		return Value{Kind: Command, Words: m.Plan.OpenSSLKeyOptions(), Known: true}, nil
+	}},
+	{KeyAgain, Text, false, Survey, "yes where the key in use is to be used again", text(func(m *Material) string { return map[bool]string{true: "yes"}[m.Plan.SameKey] })},
+	{"request_config", Content, false, Survey, "the plan as a configuration for openssl req", func(m *Material) (Value, error) { return ContentValue([]byte(m.Plan.OpenSSLConfig())), nil }},
+	{"old_sha256", Text, false, Request, "SHA-256 of the leaf that was served before", text(func(m *Material) string { return m.OldSHA256 })},
+	{"request", Content, false, Backup, "the request", ofRequest(func(r request.Request) []byte { return r.PEM() })},
+	{"request_key", Content, false, Backup, "the request's public key, PEM", ofRequest(func(r request.Request) []byte { return r.PublicKeyPEM() })},
+	{"new_sha256", Text, false, Backup, "SHA-256 of the new leaf", func(m *Material) (Value, error) {
+		if m.Path == nil {
+			return Value{}, errUnknown
+		}
+		return TextValue(m.Path.Certificates[0].SHA256), nil
+	}},
+	{"leaf", Content, false, Backup, "the new leaf, PEM", packed(pack.Leaf, pack.Dress{})},
+	{"leaf_first", Content, false, Backup, "the new leaf and its intermediates in order, PEM", packed("", pack.Dress{})},
+	{"intermediates", Content, false, Backup, "the intermediates in order, PEM", packed(pack.Intermediates, pack.Dress{})},
+	{"anchor", Content, false, Backup, "the root at the end of the chain, PEM", packed(pack.Root, pack.Dress{})},
+	{"leaf_der", Content, false, Backup, "the new leaf, DER", packed(pack.Leaf, pack.Dress{Encoding: pack.DER})},
+	{"pkcs7", Content, false, Backup, "the new leaf and its intermediates as PKCS #7, DER", packed(pack.LeafFirst, pack.Dress{Encoding: pack.PKCS7})},
+	{"pkcs7_pem", Content, false, Backup, "the same in armour", packed(pack.LeafFirst, pack.Dress{Encoding: pack.PKCS7PEM})},
+	{"new_key", Content, false, Backup, "the new private key: the file that the device made, or the key that Fresh Seal made", newKey},
+	{"private_key", Content, true, Backup, "the key that Fresh Seal made, PKCS #8 in PEM", packed("", pack.Dress{Place: pack.KeyAlone})},
+	{"key_and_chain", Content, true, Backup, "that key, the new leaf and its intermediates, PEM", packed("", pack.Dress{Place: pack.KeyBefore})},
+	{"pkcs12", Content, true, Backup, "that key, the new leaf and its intermediates as PKCS #12", packed("", pack.Dress{Encoding: pack.PKCS12, Place: pack.KeyBefore})},
+	{"pkcs12_old", Content, true, Backup, "the same, for devices that know nothing newer than 3DES", packed("", pack.Dress{Encoding: pack.PKCS12Old, Place: pack.KeyBefore})},
+	{"store_passphrase", Content, true, Backup, "the passphrase of those stores, made for this replacement", func(m *Material) (Value, error) {
+		if m.Key == nil {
+			return Value{}, errUnknown
+		}
+		return SecretValue([]byte(m.Passphrase)), nil
+	}},
+}
+
+// Given is a row of the table, for documents.
+type Given struct {
+	Name   string
+	Kind   Kind
+	Secret bool
+	From   Section
+	About  string
+}
+
+// AllGiven is the table of the given values in its order.
+func AllGiven() []Given {
+	var out []Given
+	for _, g := range givens {
+		out = append(out, Given{g.name, g.kind, g.secret, g.from, g.about})
+	}
+	return out
+}
+
+func givenOf(name string) (given, bool) {
+	i := slices.IndexFunc(givens, func(g given) bool { return g.name == name })
+	if i < 0 {
+		return given{}, false
+	}
+	return givens[i], true
+}
+
+func givenNames() []string {
+	var names []string
+	for _, g := range givens {
+		names = append(names, g.name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// errUnknown says that a value has not come yet.
+var errUnknown = errors.New("is not known yet")
+
+func text(of func(*Material) string) func(*Material) (Value, error) {
+	return func(m *Material) (Value, error) { return TextValue(of(m)), nil }
+}
+
+func path_(of func(*Material) string) func(*Material) (Value, error) {
+	return func(m *Material) (Value, error) {
+		if of(m) == "" {
+			return Value{}, errUnknown
+		}
+		return Value{Kind: Path, Text: of(m), Known: true}, nil
+	}
+}
+
+func list(of func(*Material) []string) func(*Material) (Value, error) {
+	return func(m *Material) (Value, error) { return ListValue(of(m)), nil }
+}
+
+func under(folder, name string) string {
+	if folder == "" {
+		return ""
+	}
+	return folder + "/" + name
+}
+
+func addresses(names []string, ip bool) []string {
+	out := []string{}
+	for _, name := range names {
+		if (net.ParseIP(name) != nil) == ip {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+func ofRequest(of func(request.Request) []byte) func(*Material) (Value, error) {
+	return func(m *Material) (Value, error) {
+		if m.Request == nil {
+			return Value{}, errUnknown
+		}
+		return ContentValue(of(*m.Request)), nil
+	}
+}
+
+// packed writes the new chain in a form; "" is the one that the family's traits
+// name.
+func packed(form pack.Form, d pack.Dress) func(*Material) (Value, error) {
+	return func(m *Material) (Value, error) {
+		f := form
+		if f == "" {
+			f = m.Procedure.Traits.Form
+		}
+		return m.pack(f, d)
+	}
+}
+
+func (m *Material) pack(form pack.Form, d pack.Dress) (Value, error) {
+	if m.Path == nil || d.HoldsKey() && m.Key == nil {
+		return Value{}, errUnknown // the key was given away already and forgotten, or the chain is yet to come
+	}
+	d.Passphrase = m.Passphrase
+	content, err := pack.Write(form, d, *m.Path, m.Key)
+	switch {
+	case errors.Is(err, pack.ErrNoRoot), errors.Is(err, pack.ErrNoIntermediate):
+		return Value{Kind: Content}, fmt.Errorf("is not there: %w", err)
+	case err != nil:
+		return Value{}, err
+	case d.HoldsKey():
+		return SecretValue(content), nil
+	}
+	return ContentValue(content), nil
+}
+
+// newKey never leaves a device that made it.
+func newKey(m *Material) (Value, error) {
+	if m.Procedure.Traits.KeyGiven {
+		return m.pack(m.Procedure.Traits.Form, pack.Dress{Place: pack.KeyAlone})
+	}
+	if m.Work == "" {
+		return Value{}, errUnknown
+	}
+	return Value{Kind: Content, OnBox: under(m.Work, KeyFile), Secret: true, Known: true}, nil
+}
+
+// Scope finds values by their names: settings, captures, packs and what is given.
+// Given values and packs are made when they are first asked for, once.
+type Scope struct {
+	own      map[string]Value // settings and captures
+	material *Material
+	made     *Made
+	assume   bool // a rehearsal: what is yet to come stands as what it is
+}
+
+// Made keeps the values that were made for a replacement, so that each is made
+// once. The zero value is empty. It is used by one goroutine at a time.
+type Made struct{ values map[string]Value }
+
+// NewScope makes the scope of a device: every setting with its default or with
+// what own says instead. Errors name the setting and what to write. made may be
+// nil.
+func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
+	if made == nil {
+		made = &Made{}
+	}
+	if made.values == nil {
+		made.values = map[string]Value{}
+	}
+	p := m.Procedure
+	s := &Scope{own: map[string]Value{}, material: &m, made: made}
+	for name := range own {
+		if _, ok := p.Setting(name); !ok {
+			return nil, fmt.Errorf("the procedure %s has no setting %q; its settings are %s", p.Name, name, strings.Join(p.settingNames(), ", "))
+		}
+	}
+	for _, setting := range p.Settings {
+		text, ok := own[setting.Name]
+		if !ok {
+			text = setting.Default
+		}
+		v, err := setting.read(text)
+		if err != nil {
+			return nil, fmt.Errorf("setting %s: %w", setting.Name, err)
+		}
+		s.own[setting.Name] = v
+	}
+	return s, nil
+}
+
+func (p Procedure) settingNames() []string {
+	names := make([]string, len(p.Settings))
+	for i, s := range p.Settings {
+		names[i] = s.Name
+	}
+	return names
+}
+
+// With returns the scope with one value more.
+func (s *Scope) With(name string, v Value) *Scope {
+	return s.WithAll(map[string]Value{name: v})
+}
+
+// WithAll returns the scope with several values more.
+func (s *Scope) WithAll(more map[string]Value) *Scope {
+	if len(more) == 0 {
+		return s
+	}
+	out := *s
+	out.own = make(map[string]Value, len(s.own)+len(more))
+	for k, each := range s.own {
+		out.own[k] = each
+	}
+	for k, each := range more {
+		out.own[k] = each
+	}
+	return &out
+}
+
+// WithMaterial returns the scope with other material behind the given values,
+// such as a path that has come since.
+func (s *Scope) WithMaterial(m Material) *Scope {
+	out := *s
+	out.material = &m
+	return &out
+}
+
+// Value finds a value. The error says why there is none, without its name.
+func (s *Scope) Value(name string) (Value, error) {
+	if v, ok := s.own[name]; ok {
+		return v, nil
+	}
+	if v, ok := s.made.values[name]; ok {
+		return v, nil
+	}
+	v, about, err := s.make(name)
+	switch {
+	case errors.Is(err, errUnknown) && s.assume:
+		v.Known, v.About = false, about
+		return v, nil
+	case err != nil:
+		return v, err
+	case v.Kind == Content:
+		s.made.values[name] = v // the others cost nothing
+	}
+	v.About = about
+	return v, nil
+}
+
+func (s *Scope) make(name string) (v Value, about string, err error) {
+	if p, ok := s.material.Procedure.Pack(name); ok {
+		v, err = s.material.pack(p.Form, p.Dress)
+		if err != nil {
+			v.Kind, v.Secret = Content, p.Secret()
+		}
+		return v, p.About, err
+	}
+	g, ok := givenOf(name)
+	if !ok {
+		return Value{Kind: Content}, "what a step captures as " + name, errUnknown
+	}
+	v, err = g.make(s.material)
+	if err != nil {
+		v.Kind, v.Secret = g.kind, g.secret
+	}
+	return v, g.about, err
+}
+
+// Filled says whether a value is there and not empty. While it is yet to come it
+// counts as filled.
+func (s *Scope) Filled(name string) bool {
+	v, err := s.Value(name)
+	return err == nil && v.filled()
+}
+
+// Secrets are the texts that must not be shown, long enough to be told from
+// other words.
+func (s *Scope) Secrets() []string {
+	var out []string
+	for _, values := range []map[string]Value{s.own, s.made.values} {
+		for _, v := range values {
+			if v.Secret && len(v.Text) >= 4 {
+				out = append(out, v.Text)
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b string) int { return len(b) - len(a) })
+	return out
+}

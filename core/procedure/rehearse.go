@@ -1,0 +1,118 @@
+package procedure
+
+import (
+	"errors"
+	"strings"
+)
+
+// Rehearsed is one step as it would be done, for people to read.
+type Rehearsed struct {
+	Section Section `json:"stage" required:"true"`
+	Name    string  `json:"name" required:"true"`
+	Verb    string  `json:"verb" required:"true"`
+	Text    string  `json:"text" required:"true"`
+	Content string  `json:"content,omitempty"` // a file's text and the like
+	Limit   string  `json:"limit" required:"true"`
+	Undo    string  `json:"undo,omitempty" description:"how the change is taken back"`
+	Finally string  `json:"finally,omitempty" description:"done on every way out once the step was begun"`
+	Repeat  bool    `json:"repeat,omitempty" description:"may be done again when nobody knows whether it was done"`
+}
+
+// Rehearse gives every step's final text in order, ways back included. Values
+// that are yet to come stand as ‹what they are›; secrets as dots. Nothing is
+// sent anywhere.
+func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
+	full := *scope
+	full.assume = true
+	full.made = &Made{values: map[string]Value{}} // a rehearsal makes nothing that is kept
+	scope = &full
+	var out []Rehearsed
+	for _, section := range Sections {
+		for _, step := range p.Steps[section] {
+			if !step.Holds(scope) {
+				continue
+			}
+			items, err := step.Items(scope)
+			if err != nil {
+				return nil, err
+			}
+			for _, item := range items {
+				r, err := rehearse(section, step, item, scope)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, r)
+			}
+			for _, c := range step.Capture {
+				kind := step.Do.Gives()
+				if c.Pattern != nil {
+					kind = Text
+				}
+				scope = scope.With(c.Name, Value{Kind: kind, Secret: c.Secret, About: "what the step “" + step.Name + "” gives as " + c.Name})
+			}
+		}
+	}
+	return out, nil
+}
+
+func rehearse(section Section, step Step, item string, scope *Scope) (Rehearsed, error) {
+	ready, err := step.Expand(section, item, scope)
+	if err != nil {
+		return Rehearsed{}, err
+	}
+	r := Rehearsed{Section: section, Name: ready.Name(), Verb: step.Do.Word(), Text: ready.Act.Line(), Content: ready.Act.Detail(), Limit: step.Limit.String(), Repeat: step.Again()}
+	if r.Undo, err = step.undoText(section, item, scope); err != nil {
+		return r, err
+	}
+	if step.Finally != nil {
+		final, err := step.FinallyReady(item, scope)
+		if err != nil {
+			return r, err
+		}
+		r.Finally = final.Act.Line()
+	}
+	return r, nil
+}
+
+// undoText says how a step's change is taken back.
+func (s Step) undoText(section Section, item string, scope *Scope) (string, error) {
+	switch s.Undo.Kind {
+	case UndoStep:
+		undo, err := s.UndoReady(item, scope)
+		if err != nil {
+			return "", err
+		}
+		return undo.Act.Line(), nil
+	case UndoAgain:
+		return "done again at the end of the way back", nil
+	case NoUndo:
+		return "no way back: " + s.Undo.Because, nil
+	}
+	if s.Do.Changes() == KnowsWay && !strings.HasPrefix(s.Do.Writes(), "{{work}}") {
+		return "the old file is kept before and put back", nil
+	}
+	return "", nil
+}
+
+// UndoReady is the step that undoes another one, in its final form.
+func (s Step) UndoReady(item string, scope *Scope) (Ready, error) {
+	if s.Undo.Step == nil {
+		return Ready{}, errors.New("it has no undo of its own")
+	}
+	return s.Undo.Step.besideOf(s, Revert, "undo", item, scope)
+}
+
+// FinallyReady is the step that is done on every way out, in its final form.
+func (s Step) FinallyReady(item string, scope *Scope) (Ready, error) {
+	if s.Finally == nil {
+		return Ready{}, errors.New("it has no finally")
+	}
+	return s.Finally.besideOf(s, "finally", "finally", item, scope)
+}
+
+func (s *Step) besideOf(of Step, section Section, what, item string, scope *Scope) (Ready, error) {
+	out := *s
+	out.Each = of.Each
+	out.Name = what + " of “" + of.Name + "”"
+	return out.Expand(section, item, scope)
+}

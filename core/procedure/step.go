@@ -1,0 +1,165 @@
+package procedure
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+)
+
+// DefaultLimit is how long a step may take where it does not say.
+const DefaultLimit = time.Minute
+
+// Step is one thing done on the device: a verb, and what every step can say
+// beside it.
+type Step struct {
+	Name      string
+	Do        Verb
+	Each      string // the list for whose every item the step is done, named {{item}}
+	With      string // done only where this setting, capture or pack is filled
+	Without   string // done only where it is empty
+	Capture   []Capture
+	Expect    Expect
+	Limit     time.Duration
+	Repeat    bool // may be done again when nobody knows whether it was done
+	Secret    bool // what it prints is not kept
+	Undo      Undo
+	Finally   *Step  // done on every way out once this step was begun
+	Otherwise string // what to do when it fails, for people
+}
+
+// Again says that the step may be done a second time without harm.
+func (s Step) Again() bool { return s.Repeat || s.Do.Safe() }
+
+// Capture keeps what a step printed, or a part of it, under a name.
+type Capture struct {
+	Name    string
+	Pattern *regexp.Regexp // the first group, or all that matches; nil: the whole output
+	Stderr  bool           // from the error output
+	Secret  bool           // sealed in the journal, never shown
+}
+
+// Expect is what counts as success.
+type Expect struct {
+	Exit      []int          // empty: 0
+	Match     *regexp.Regexp // somewhere in the output
+	NotMatch  *regexp.Regexp // nowhere in it
+	Stderr    *regexp.Regexp // somewhere in the error output
+	NotStderr *regexp.Regexp
+	Same      string // a value that the output must equal, blanks at the ends aside
+}
+
+func (e Expect) isZero() bool {
+	return e.Exit == nil && e.Match == nil && e.NotMatch == nil && e.Stderr == nil && e.NotStderr == nil && e.Same == ""
+}
+
+// Met says why an outcome is not what the step expects, or nil. same is the text
+// that Same stands for.
+func (e Expect) Met(exit int, stdout, stderr, same string) error {
+	codes := e.Exit
+	if codes == nil {
+		codes = []int{0}
+	}
+	if !slices.Contains(codes, exit) {
+		wanted := strings.Trim(strings.ReplaceAll(fmt.Sprint(codes), " ", " or "), "[]")
+		return fmt.Errorf("exit code %d instead of %s", exit, wanted)
+	}
+	for _, c := range []struct {
+		pattern *regexp.Regexp
+		text    string
+		want    bool
+		what    string
+	}{
+		{e.Match, stdout, true, "its output"}, {e.NotMatch, stdout, false, "its output"},
+		{e.Stderr, stderr, true, "its error output"}, {e.NotStderr, stderr, false, "its error output"},
+	} {
+		if c.pattern == nil || c.pattern.MatchString(c.text) == c.want {
+			continue
+		}
+		if c.want {
+			return fmt.Errorf("%s does not match %s", c.what, c.pattern)
+		}
+		return fmt.Errorf("%s matches %s", c.what, c.pattern)
+	}
+	if e.Same != "" && strings.TrimSpace(stdout) != strings.TrimSpace(same) {
+		return errors.New("its output is not the expected value")
+	}
+	return nil
+}
+
+// UndoKind says how a step's change is taken back.
+type UndoKind string
+
+// The kinds of undoing.
+const (
+	UndoUnsaid UndoKind = ""        // the verb knows it, or there is nothing to undo
+	UndoStep   UndoKind = "step"    // by a step of its own
+	UndoAgain  UndoKind = "again"   // nothing to put back; done once more at the end of the way back
+	UndoLooks  UndoKind = "nothing" // the step changes nothing
+	NoUndo     UndoKind = "none"    // there is no way back
+)
+
+// Undo is how a step is undone.
+type Undo struct {
+	Kind    UndoKind
+	Step    *Step  // of UndoStep
+	Because string // of NoUndo: why there is no way back
+}
+
+// Holds says whether the conditions with and without let the step be done.
+func (s Step) Holds(scope *Scope) bool {
+	return (s.With == "" || scope.Filled(s.With)) && (s.Without == "" || !scope.Filled(s.Without))
+}
+
+// Items are what the step is done for: the list that each names, or one empty
+// item where it is done once.
+func (s Step) Items(scope *Scope) ([]string, error) {
+	if s.Each == "" {
+		return []string{""}, nil
+	}
+	v, err := scope.Value(s.Each)
+	if err != nil {
+		return nil, fmt.Errorf("each names {{%s}}, which %w", s.Each, err)
+	}
+	return v.Words, nil
+}
+
+// Titled is the step's name for one item of its list.
+func (s Step) Titled(item string) string {
+	if item == "" {
+		return s.Name
+	}
+	return s.Name + ": " + item
+}
+
+// Captured are the values that the output of a step gives; an error says which
+// pattern matches nothing.
+func (s Step) Captured(stdout, stderr []byte) (map[string]Value, error) {
+	out := map[string]Value{}
+	for _, c := range s.Capture {
+		from := stdout
+		if c.Stderr {
+			from = stderr
+		}
+		v := Value{Kind: s.Do.Gives(), Text: string(from), Known: true, Secret: c.Secret}
+		if c.Pattern != nil {
+			m := c.Pattern.FindSubmatch(from)
+			if m == nil {
+				return nil, fmt.Errorf("{{%s}} cannot be captured: nothing in the output matches %s", c.Name, c.Pattern)
+			}
+			v.Text, v.Kind = string(m[min(1, len(m)-1)]), Text
+		}
+		if v.Kind == Text {
+			v.Text = strings.TrimSpace(v.Text)
+		}
+		out[c.Name] = v
+	}
+	return out, nil
+}
+
+// WritesTo is the path of the file that the step changes.
+func (s Step) WritesTo(item string, scope *Scope) (string, error) {
+	return expandPath(s.Do.Writes(), s.scope(item, scope))
+}

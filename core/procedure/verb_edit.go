@@ -1,0 +1,182 @@
+package procedure
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"freshseal/core/edit"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+// Edit changes a text file on the device by rules. It is undone by itself.
+//
+//   - edit: /etc/gate/gate.conf
+//     rules:
+//   - set: tls_certificate
+//     to: "{{certificate}}"
+//   - remove: "^tls_demo"
+type Edit struct {
+	plainVerb
+	Path  string
+	Rules []editRule
+}
+
+// editRule is a rule whose texts may hold values.
+type editRule struct{ edit.Rule }
+
+// EditAct is an edit in its final form.
+type EditAct struct {
+	Path  string
+	Rules []edit.Rule
+}
+
+var _ = register("change a text file by rules", func() Verb { return &Edit{} })
+
+func (*Edit) Word() string     { return "edit" }
+func (*Edit) Changes() Way     { return KnowsWay }
+func (v *Edit) Writes() string { return v.Path }
+func (v *Edit) Title() string  { return "edit " + placeholder.ReplaceAllString(v.Path, "$1") }
+
+func (v *Edit) read(r *reader, n ast.Node) { v.Path = r.path(n) }
+
+func (v *Edit) keys(r *reader) keys {
+	return keys{"rules": func(n ast.Node) {
+		list, ok := n.(*ast.SequenceNode)
+		if !ok {
+			r.fault(n, "begin each rule with - ", "rules is not a list")
+			return
+		}
+		for _, each := range list.Values {
+			v.Rules = append(v.Rules, r.rule(each))
+		}
+	}}
+}
+
+func (r *reader) rule(n ast.Node) editRule {
+	var rule editRule
+	pattern := func(to **regexp.Regexp) func(ast.Node) { return func(n ast.Node) { *to = r.pattern(n) } }
+	what := 0
+	main := func(read func(ast.Node)) func(ast.Node) {
+		return func(n ast.Node) { what++; read(n) }
+	}
+	r.mapping(n, "a rule", keys{
+		"set":     main(func(n ast.Node) { rule.Set = r.text(n) }),
+		"to":      func(n ast.Node) { rule.To = r.text(n) },
+		"as":      func(n ast.Node) { rule.As = r.text(n) },
+		"replace": main(pattern(&rule.Replace)),
+		"by":      func(n ast.Node) { rule.By = r.text(n) },
+		"times":   func(n ast.Node) { rule.Times = r.number(n, 1, 1000) },
+		"line":    main(func(n ast.Node) { rule.Line = r.text(n) }),
+		"remove":  main(pattern(&rule.Remove)),
+		"after":   pattern(&rule.After), "before": pattern(&rule.Before), "in": pattern(&rule.In),
+	})
+	switch {
+	case what != 1:
+		r.fault(n, "write one of set, replace, line and remove", "a rule does one thing, and this one does %d", what)
+	case (rule.Set != "") != (rule.To != ""):
+		r.fault(n, "write set: NAME and to: VALUE", "set and to belong together")
+	case (rule.Replace != nil) != (rule.By != ""):
+		r.fault(n, "write replace: PATTERN and by: LINE", "replace and by belong together")
+	case rule.As != "" && rule.Set == "":
+		r.fault(n, "leave as out", "as belongs to set")
+	case rule.Times > 0 && rule.Replace == nil:
+		r.fault(n, "leave times out", "times belongs to replace")
+	case (rule.After != nil || rule.Before != nil) && rule.Line == "" && rule.As == "":
+		r.fault(n, "leave it out", "after and before belong to line, and to set with as")
+	case rule.After != nil && rule.Before != nil:
+		r.fault(n, "leave one out", "a line goes either after or before another")
+	}
+	return rule
+}
+
+func (v *Edit) finish(r *reader, n ast.Node, _ *Step) {
+	if len(v.Rules) == 0 {
+		r.fault(n, "add rules: with one rule at least", "edit has no rules")
+	}
+}
+
+func (v *Edit) uses() []use {
+	out := []use{{v.Path, inPath}}
+	for _, rule := range v.Rules {
+		for _, text := range []string{rule.To, rule.As, rule.By, rule.Line} {
+			out = append(out, use{text, inRule})
+		}
+	}
+	return out
+}
+
+// Expand gives an *EditAct. A value in a rule is one plain word, as in commands:
+// no configuration file takes it for more.
+func (v *Edit) Expand(scope *Scope) (Act, error) {
+	path, err := expandPath(v.Path, scope)
+	if err != nil {
+		return nil, err
+	}
+	a := &EditAct{Path: path}
+	for _, rule := range v.Rules {
+		out := rule.Rule
+		for _, text := range []*string{&out.To, &out.As, &out.By, &out.Line} {
+			if *text, err = expandRule(*text, scope); err != nil {
+				return nil, err
+			}
+		}
+		a.Rules = append(a.Rules, out)
+	}
+	return a, nil
+}
+
+func expandRule(text string, scope *Scope) (string, error) {
+	return replaceEach(text, scope, func(v Value, _ string) (string, error) {
+		switch {
+		case v.Secret:
+			return "", errors.New("is secret and may not be shown in the difference of an edit; write the whole file with the verb file")
+		case !v.Known:
+			return yetToCome(v), nil
+		case v.Kind == Content, v.Kind == List, v.Kind == Command:
+			return "", fmt.Errorf("is of the kind %s, and a line takes one word", v.Kind)
+		}
+		if why := notBare(v.Text); why != "" {
+			return "", fmt.Errorf("is %q, which %s; a value in a line is one plain word", shorten(v.Text), why)
+		}
+		return v.Text, nil
+	})
+}
+
+// Line is the path and how many rules.
+func (a *EditAct) Line() string {
+	texts := make([]string, len(a.Rules))
+	for i, rule := range a.Rules {
+		texts[i] = rule.Text()
+	}
+	return a.Path + ": " + strings.Join(texts, "; ")
+}
+
+// Detail is a line for each rule.
+func (a *EditAct) Detail() string {
+	var b strings.Builder
+	for _, rule := range a.Rules {
+		b.WriteString(rule.Text() + "\n")
+	}
+	return b.String()
+}
+
+func (r *reader) number(n ast.Node, least, most int) int {
+	number, err := strconv.Atoi(r.text(n))
+	if err != nil || number < least || number > most {
+		r.fault(n, fmt.Sprintf("write a number from %d to %d", least, most), "%q is not such a number", r.text(n))
+	}
+	return number
+}
+
+func (r *reader) pattern(n ast.Node) *regexp.Regexp {
+	p, err := regexp.Compile(r.text(n))
+	if err != nil {
+		r.fault(n, "see the syntax of RE2", "this is not a regular expression: %v", err)
+		return regexp.MustCompile("$^")
+	}
+	return p
+}

@@ -1,0 +1,233 @@
+package device
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+
+	"freshseal/core/procedure"
+	"freshseal/device/ssh"
+)
+
+// changing are the sections whose changes the way back undoes.
+var changing = []procedure.Section{procedure.Request, procedure.Backup, procedure.Trust, procedure.Install, procedure.Trial, procedure.Activate, procedure.Prove, procedure.Mirror}
+
+// Final is the section under which what is always done stands in the journal.
+const Final procedure.Section = "finally"
+
+// Keep keeps copies of all files that the steps to come will change, as far as
+// their paths are known already, before the first of them is touched.
+func (r *Runner) Keep(ctx context.Context, scope *procedure.Scope) error {
+	for _, section := range changing[1:] {
+		for _, step := range r.Procedure.Steps[section] {
+			if step.Do.Writes() == "" || !step.Holds(scope) {
+				continue
+			}
+			items, err := step.Items(scope)
+			if err != nil {
+				continue
+			}
+			for _, item := range items {
+				path, err := step.WritesTo(item, scope)
+				if err != nil || r.inWork(path) {
+					continue // kept just before the step
+				}
+				if err := r.aside(ctx, procedure.Backup, "keep a copy of "+path, path, scope, func(ctx context.Context) error { return r.keep(ctx, path) }); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// aside does something that stands in no procedure between two entries of the
+// journal. It may always be repeated.
+func (r *Runner) aside(ctx context.Context, section procedure.Section, name, text string, scope *procedure.Scope, do func(context.Context) error) error {
+	if _, done := r.Journal.Done(section, name, text); done {
+		return nil
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	id, err := r.Journal.Begin(ctx, Entry{section, name, "file", text, true, nil})
+	if err != nil {
+		return fmt.Errorf("writing the journal before the step: %w", err)
+	}
+	limited, cancel := context.WithTimeout(r.steps(ctx), procedure.DefaultLimit)
+	defer cancel()
+	err = r.work(limited)
+	if err == nil {
+		err = do(limited)
+	}
+	o := Outcome{OK: err == nil}
+	if err != nil {
+		o.Why = show(err.Error(), scope.Secrets())
+	}
+	if err := r.Journal.End(context.WithoutCancel(ctx), id, o); err != nil {
+		return fmt.Errorf("writing the journal after the step: %w", err)
+	}
+	if err == nil {
+		return nil
+	}
+	if lost(err) {
+		r.Close()
+	}
+	return &StepError{Section: section, Step: name, Why: o.Why, Remedy: remedy(procedure.Step{}, err), Repeat: true, Cause: err}
+}
+
+// keep makes the copy of a file that its undoing needs, unless it is there.
+func (r *Runner) keep(ctx context.Context, path string) error {
+	if err := r.work(ctx); err != nil {
+		return err
+	}
+	return r.files(path).Keep(ctx, path, r.copyOf(path))
+}
+
+// copyOf is where the copy of a file is kept.
+func (r *Runner) copyOf(path string) string {
+	sum := sha256.Sum256([]byte(path))
+	return r.Work + "/" + procedure.BeforeFolder + "/" + hex.EncodeToString(sum[:8])
+}
+
+// Back undoes every change that was begun, last first, each tried even where
+// another fails; then what must run again does, then what is always done. from is
+// the first section that is undone; section is the name under which all of it
+// stands in the journal. The errors are of steps that failed; ErrPerson says that
+// a person must do the next one.
+func (r *Runner) Back(ctx context.Context, section, from procedure.Section, scope *procedure.Scope) error {
+	var failed []error
+	var repeats, finals []procedure.Ready
+	restored := map[string]bool{}
+	for _, in := range slices.Backward(changing[slices.Index(changing, from):]) {
+		for _, step := range slices.Backward(r.Procedure.Steps[in]) {
+			items, err := step.Items(scope)
+			if err != nil {
+				continue // its list is not known, so it was not begun
+			}
+			for _, item := range slices.Backward(items) {
+				begun, done := r.Journal.Begun(in, step.Titled(item))
+				if !begun {
+					continue
+				}
+				err := r.undo(ctx, section, step, item, scope, done, restored, &repeats)
+				if stops(ctx, err) {
+					return err
+				}
+				failed = append(failed, err)
+				if step.Finally != nil {
+					final, err := step.FinallyReady(item, scope)
+					failed, finals = append(failed, err), append(finals, final)
+				}
+			}
+		}
+	}
+	if _, err := r.Carry(ctx, section, scope); stops(ctx, err) {
+		return err
+	} else {
+		failed = append(failed, err)
+	}
+	slices.Reverse(repeats)
+	done := map[string]bool{}
+	for _, ready := range append(repeats, finals...) {
+		if ready.Act == nil || done[ready.Act.Line()] {
+			continue
+		}
+		done[ready.Act.Line()] = true
+		ready.Section = section
+		_, err := r.carry(ctx, ready, scope)
+		if stops(ctx, err) {
+			return err
+		}
+		failed = append(failed, err)
+	}
+	return errors.Join(failed...)
+}
+
+// stops says that the way back cannot go on: a person must act, the service is
+// being stopped, or a command may still be running.
+func stops(ctx context.Context, err error) bool {
+	return errors.Is(err, ErrPerson) || ctx.Err() != nil || runs(err)
+}
+
+// undo takes one step's change back.
+func (r *Runner) undo(ctx context.Context, section procedure.Section, step procedure.Step, item string, scope *procedure.Scope, done bool, restored map[string]bool, repeats *[]procedure.Ready) error {
+	if step.Do.Writes() != "" {
+		path, err := step.WritesTo(item, scope)
+		if err != nil || r.inWork(path) || restored[path] {
+			return err
+		}
+		restored[path] = true
+		return r.aside(ctx, section, "put back "+path, path, scope, func(ctx context.Context) error {
+			err := r.files(path).Back(ctx, path, r.copyOf(path))
+			if errors.Is(err, ssh.ErrNoCopy) && !done {
+				return nil // it failed before anything was written: a copy is made first
+			}
+			return err
+		})
+	}
+	switch step.Undo.Kind {
+	case procedure.UndoStep:
+		ready, err := step.UndoReady(item, scope)
+		if err != nil {
+			return unexpanded(section, "undo of “"+step.Titled(item)+"”", err)
+		}
+		ready.Section = section
+		_, err = r.carry(ctx, ready, scope)
+		return err
+	case procedure.UndoAgain:
+		ready, err := again(step, item, scope)
+		if err != nil {
+			return unexpanded(section, step.Titled(item), err)
+		}
+		*repeats = append(*repeats, ready)
+	}
+	return nil
+}
+
+// again is a step that is done once more at the end of the way back.
+func again(step procedure.Step, item string, scope *procedure.Scope) (procedure.Ready, error) {
+	if step.Undo.Kind != procedure.UndoAgain {
+		return procedure.Ready{}, errors.New("it is not done again")
+	}
+	name := step.Name
+	step.Name = "again: " + name
+	step.Capture, step.Expect = nil, withoutSame(step.Expect)
+	return step.Expand(procedure.Revert, item, scope)
+}
+
+// withoutSame is an expectation without what only the new certificate fulfils.
+func withoutSame(e procedure.Expect) procedure.Expect {
+	e.Same = ""
+	return e
+}
+
+// Finish does what is always done once a step was begun, at the end of the way there.
+func (r *Runner) Finish(ctx context.Context, scope *procedure.Scope) error {
+	var failed []error
+	for _, in := range slices.Backward(procedure.Sections) {
+		for _, step := range slices.Backward(r.Procedure.Steps[in]) {
+			items, err := step.Items(scope)
+			if step.Finally == nil || err != nil {
+				continue
+			}
+			for _, item := range slices.Backward(items) {
+				if begun, _ := r.Journal.Begun(in, step.Titled(item)); !begun {
+					continue
+				}
+				ready, err := step.FinallyReady(item, scope)
+				if err == nil {
+					_, err = r.carry(ctx, ready, scope)
+				}
+				if stops(ctx, err) {
+					return err
+				}
+				failed = append(failed, err)
+			}
+		}
+	}
+	return errors.Join(failed...)
+}

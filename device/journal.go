@@ -1,0 +1,109 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"freshseal/core/procedure"
+	"freshseal/device/ssh"
+)
+
+// Journal is told of every step before it is done and after, and remembers what
+// was done before.
+type Journal interface {
+	// Done gives what a step captured that need not be done again: it was done in
+	// this very action, with the same final text.
+	Done(section procedure.Section, name, text string) (captured map[string]procedure.Value, done bool)
+	// Begun says that a step was begun at any time in this replacement, and whether
+	// it ever came to a good end.
+	Begun(section procedure.Section, name string) (begun, done bool)
+	Begin(ctx context.Context, e Entry) (id int64, err error)
+	End(ctx context.Context, id int64, o Outcome) error
+}
+
+// Entry is a step that is about to be done. Its text shows no secret.
+type Entry struct {
+	Section procedure.Section
+	Name    string
+	Verb    string
+	Text    string
+	Repeat  bool             // may be done again when its outcome is unknown
+	Hand    *procedure.Ready // a step that a person does; nil: the runner does it
+}
+
+// ErrPerson says that the next step is a person's: it stands in the journal,
+// and whoever keeps the journal ends it once it is done.
+var ErrPerson = errors.New("waits for a person")
+
+// Outcome is what became of a step.
+type Outcome struct {
+	OK       bool
+	Unknown  bool // nobody saw its end
+	Exit     int
+	Output   string // what people may see of it
+	Captured map[string]procedure.Value
+	Why      string // of a failure
+}
+
+// StepError says which step failed, why, and what to do about it.
+type StepError struct {
+	Section procedure.Section
+	Step    string
+	Why     string
+	Remedy  string
+	Repeat  bool // the step may be done again
+	Runs    bool // its command may still be running on the device
+	Cause   error
+}
+
+func (e *StepError) Error() string {
+	text := fmt.Sprintf("%s, step “%s”: %s", e.Section, e.Step, e.Why)
+	if e.Runs {
+		text += ". Its command may still be running on the device"
+	}
+	if e.Remedy != "" {
+		text += ". What to do: " + e.Remedy
+	}
+	return text
+}
+
+func (e *StepError) Unwrap() error { return e.Cause }
+
+// Unknown says that a person must look: the step's command may still be running,
+// or nobody knows whether the step was done and it may not be repeated.
+func (e *StepError) Unknown() bool {
+	return e.Runs || !e.Repeat && lost(e.Cause)
+}
+
+func lost(err error) bool {
+	return errors.Is(err, ssh.ErrLost) || errors.Is(err, ssh.ErrTimeLimit) || errors.Is(err, ssh.ErrFlood)
+}
+
+func remedy(step procedure.Step, err error) string {
+	var changed ssh.HostKeyChanged
+	switch {
+	case errors.As(err, &changed):
+		return "find out why: a new device, a new installation, or somebody in between. If the new key is right: freshseal device edit DEVICE --host-key KEY"
+	case errors.Is(err, ssh.ErrSignIn):
+		return "correct the device's user, password or key"
+	case errors.Is(err, ssh.ErrTimeLimit):
+		return "see whether the device hangs; if it is only slow, give the step a larger limit"
+	}
+	return step.Otherwise
+}
+
+// show is what of a text may be journalled: no secret, no private key, and not
+// more than people read.
+func show(text string, secrets []string) string {
+	const most = 8 << 10
+	text = scrub(strings.ToValidUTF8(text, "�"))
+	for _, secret := range secrets {
+		text = strings.ReplaceAll(text, secret, "••••••")
+	}
+	if len(text) > most {
+		text = strings.ToValidUTF8(text[:most], "") + " …"
+	}
+	return text
+}

@@ -1,0 +1,131 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"freshseal/core/procedure"
+	"freshseal/device/ssh"
+)
+
+var _ = carries("run", run)
+
+// mayRun says that a command whose end was not seen may still be running.
+type mayRun struct{ cause error }
+
+func (e *mayRun) Error() string { return e.cause.Error() }
+func (e *mayRun) Unwrap() error { return e.cause }
+
+// run carries out a command. In survey it is run as it is: it only looks. All
+// others get a session of their own where the device can do that, so that they
+// are ended when their time is over and can be asked after when the connection is
+// lost.
+func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error) {
+	act := ready.Act.(*procedure.RunAct)
+	link, err := r.open(ctx)
+	if err != nil {
+		return Result{}, err
+	}
+	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
+	defer cancel()
+	looks := ready.Section == procedure.Survey
+	if usesWork(ready) || !looks {
+		if err := r.work(limited); err != nil {
+			return Result{}, err
+		}
+	}
+	able, err := link.Able(limited)
+	if err != nil {
+		return Result{}, err
+	}
+	if looks || !able.Sessions {
+		out, err := link.Exec(limited, act.Command, act.Stdin)
+		if lost(err) && !looks {
+			err = &mayRun{err}
+		}
+		return resultOf(out), err
+	}
+	out, err := link.Run(ctx, r.runIn(id), act.Command, act.Stdin, ready.Step.Limit)
+	if err == nil || !lost(err) || ctx.Err() == context.Canceled {
+		return resultOf(out), err
+	}
+	// The end was not seen, or the time ran out: what is left there is ended, and
+	// what became of it is asked for.
+	r.Close()
+	result, stands, settleErr := r.settle(context.WithoutCancel(ctx), ready, id)
+	switch {
+	case settleErr != nil:
+		return result, settleErr
+	case stands == ssh.Ended:
+		return result, nil
+	case stands == ssh.Never:
+		return result, fmt.Errorf("the command was not begun: %w", err)
+	}
+	return result, err
+}
+
+func usesWork(ready procedure.Ready) bool {
+	command, ok := ready.Step.Do.(*procedure.Run)
+	return ok && command.UsesWork()
+}
+
+func resultOf(out ssh.Output) Result {
+	return Result{Exit: out.Exit, Stdout: out.Stdout, Stderr: out.Stderr}
+}
+
+// settle finds out over a new link what became of a command, waiting for its end
+// within its limit and ending it after. Its error is a mayRun where something of
+// it may still be running.
+func (r *Runner) settle(ctx context.Context, ready procedure.Ready, id int64) (Result, ssh.Standing, error) {
+	folder := r.runIn(id)
+	until := time.Now().Add(ready.Step.Limit + endGrace)
+	var last error
+	for {
+		stands, out, err := r.stands(ctx, folder)
+		switch {
+		case err == nil && (stands == ssh.Ended || stands == ssh.Never || stands == ssh.Gone):
+			return resultOf(out), stands, nil
+		case err == nil && stands == ssh.Stopped, err == nil && time.Now().After(until):
+			if err := r.link.End(ctx, folder, r.As); err != nil {
+				return resultOf(out), stands, &mayRun{fmt.Errorf("%w; %v", ssh.ErrTimeLimit, err)}
+			}
+			if stands == ssh.Starting {
+				return resultOf(out), ssh.Gone, nil
+			}
+			return resultOf(out), ssh.Stopped, nil
+		case err != nil:
+			last = err
+			if errors.Is(err, errNoSessions) || time.Now().After(until) || ctx.Err() != nil {
+				return Result{}, "", &mayRun{fmt.Errorf("%w: %w", ssh.ErrLost, last)}
+			}
+			r.Close()
+		}
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return Result{}, "", &mayRun{fmt.Errorf("%w: the service is being stopped", ssh.ErrLost)}
+		}
+	}
+}
+
+var errNoSessions = errors.New("the device cannot tell what became of a command")
+
+func (r *Runner) stands(ctx context.Context, folder string) (ssh.Standing, ssh.Output, error) {
+	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	link, err := r.open(limited)
+	if err != nil {
+		return "", ssh.Output{}, err
+	}
+	if able, err := link.Able(limited); err != nil {
+		return "", ssh.Output{}, err
+	} else if !able.Sessions {
+		return "", ssh.Output{}, errNoSessions
+	}
+	if err := r.work(limited); err != nil { // without it, never would not be the truth
+		return "", ssh.Output{}, err
+	}
+	return link.Stands(limited, folder)
+}

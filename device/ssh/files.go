@@ -1,0 +1,397 @@
+package ssh
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strconv"
+	"strings"
+
+	"freshseal/core/procedure"
+
+	"github.com/pkg/sftp"
+)
+
+// Files are a device's files: over SFTP where it has that, else through its
+// shell. As stands before every command where the user's own rights do not
+// suffice; files go through the shell then.
+type Files struct {
+	link *Link
+	as   []string
+}
+
+// ErrNoCopy says that no copy of a file was kept.
+var ErrNoCopy = errors.New("no copy of it was kept on the device")
+
+// Files gives the device's files.
+func (l *Link) Files(as []string) Files { return Files{l, as} }
+
+// Way says how files go to the device: "SFTP", or "the shell".
+func (f Files) Way() (string, error) {
+	if len(f.as) == 0 {
+		if _, err := f.link.sftp(); err == nil {
+			return "SFTP", nil
+		}
+	}
+	return "the shell", nil
+}
+
+// sftp opens the file channel when it is first needed.
+func (l *Link) sftp() (*sftp.Client, error) {
+	var err error
+	l.once.Do(func() { l.files, err = sftp.NewClient(l.client) })
+	if l.files == nil {
+		return nil, fmt.Errorf("the device takes no files over SFTP: %w", err)
+	}
+	return l.files, nil
+}
+
+// overSFTP is the SFTP client, or nil where files go through the shell.
+func (f Files) overSFTP() *sftp.Client {
+	if len(f.as) > 0 {
+		return nil
+	}
+	client, err := f.link.sftp()
+	if err != nil {
+		return nil
+	}
+	return client
+}
+
+// shell runs a script with the rights of as; its exit code must be 0.
+func (f Files) shell(ctx context.Context, stdin []byte, doing, text string, args ...string) ([]byte, error) {
+	words := ""
+	for _, w := range f.as {
+		words += procedure.Quote(w) + " "
+	}
+	out, err := f.link.Exec(ctx, words+script(text, args...), stdin)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", doing, err)
+	}
+	if out.Exit != 0 {
+		said := strings.TrimSpace(string(out.Stderr))
+		switch {
+		case out.Exit == 8:
+			return nil, fmt.Errorf("%s: %w", doing, ErrNoCopy)
+		case out.Exit == 9:
+			said = "the file did not arrive whole; is the device's disk full?"
+		case said == "":
+			said = fmt.Sprintf("exit code %d", out.Exit)
+		}
+		return nil, fmt.Errorf("%s: %s", doing, said)
+	}
+	return out.Stdout, nil
+}
+
+// The scripts. A file is written beside its place and moved there, so that it is
+// there whole or not at all; the old one's owner and mode are taken over.
+const (
+	follow = `f=$1;[ -L "$f" ]&&f=$(readlink -f "$f");t=$f.fs-new;rm -f "$t";`
+	like   = `if [ -f "$f" ];then cp -p "$f" "$t"||exit 1;else (umask 077;: >"$t")||exit 1;fi;`
+
+	writeScript = follow + like + `cat >"$t"||{ rm -f "$t";exit 9;};[ "$(wc -c <"$t")" -eq "$2" ]||{ rm -f "$t";exit 9;};[ -z "$3" ]||chmod "$3" "$t"||exit 1;sync 2>/dev/null;mv -f "$t" "$f"`
+	placeScript = follow + like + `cat "$2" >"$t"||{ rm -f "$t";exit 9;};cmp -s "$2" "$t" 2>/dev/null||[ "$(wc -c <"$t")" -eq "$(wc -c <"$2")" ]||{ rm -f "$t";exit 9;};[ -z "$3" ]||chmod "$3" "$t"||exit 1;mv -f "$t" "$f"`
+	keepScript  = `f=$1;b=$2;if [ -e "$b" ]||[ -e "$b.none" ];then exit 0;fi;if [ -f "$f" ];then cp -p "$f" "$b.new"||exit 1;mv -f "$b.new" "$b";elif [ -e "$f" ];then echo "it is not a plain file" >&2;exit 1;else : >"$b.none";fi`
+	backScript  = follow + `b=$2;if [ -f "$b.none" ];then rm -f "$f";elif [ -f "$b" ];then cp -p "$b" "$t"||{ rm -f "$t";exit 9;};mv -f "$t" "$f";else exit 8;fi`
+	readScript  = `printf %s "$2";cat "$1"||exit 1;printf %s "$2"`
+)
+
+func modeArg(mode uint32) string {
+	if mode == 0 {
+		return ""
+	}
+	return strconv.FormatUint(uint64(mode), 8)
+}
+
+// Write puts a file in its place, whole or not at all, with the owner and mode of
+// the one that stands there. mode, where it is not 0, is set besides.
+func (f Files) Write(ctx context.Context, path string, content []byte, mode uint32) error {
+	doing := "writing " + path
+	client := f.overSFTP()
+	if client == nil {
+		_, err := f.shell(ctx, content, doing, writeScript, path, strconv.Itoa(len(content)), modeArg(mode))
+		return err
+	}
+	defer context.AfterFunc(ctx, func() { f.link.client.Close() })()
+	err := func() error {
+		target, old, err := resolve(client, path)
+		if err != nil {
+			return err
+		}
+		part := target + ".fs-new"
+		if err := writePart(client, part, content, mode, old); err != nil {
+			client.Remove(part)
+			return err
+		}
+		return client.PosixRename(part, target)
+	}()
+	return fileError(ctx, doing, err)
+}
+
+// resolve follows a link, and tells of the file that stands there; nil: none.
+func resolve(client *sftp.Client, path string) (string, *sftp.FileStat, error) {
+	info, err := client.Lstat(path)
+	if err == nil && info.Mode()&os.ModeSymlink != 0 {
+		if path, err = client.RealPath(path); err == nil {
+			info, err = client.Stat(path)
+		}
+	}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return path, nil, nil
+	case err != nil:
+		return path, nil, err
+	case !info.Mode().IsRegular():
+		return path, nil, errors.New("it is not a plain file")
+	}
+	stat, _ := info.Sys().(*sftp.FileStat)
+	return path, stat, nil
+}
+
+func writePart(client *sftp.Client, part string, content []byte, mode uint32, old *sftp.FileStat) error {
+	file, err := client.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	if err := file.Chmod(0o600); err != nil {
+		return err
+	}
+	if _, err := file.Write(content); err != nil {
+		return err
+	}
+	if old != nil {
+		if err := ownedLike(file, old); err != nil {
+			return err
+		}
+		if mode == 0 {
+			mode = old.Mode & 0o777
+		}
+	}
+	if mode != 0 {
+		if err := file.Chmod(os.FileMode(mode)); err != nil {
+			return err
+		}
+	}
+	if _, ok := client.HasExtension("fsync@openssh.com"); ok {
+		if err := file.Sync(); err != nil {
+			return err
+		}
+	}
+	return file.Close()
+}
+
+// ownedLike gives a file the owner of the old one.
+func ownedLike(file *sftp.File, old *sftp.FileStat) error {
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	now, ok := info.Sys().(*sftp.FileStat)
+	if !ok || now.UID == old.UID && now.GID == old.GID {
+		return nil
+	}
+	if err := file.Chown(int(old.UID), int(old.GID)); err != nil {
+		return fmt.Errorf("the new file cannot get the owner of the old one: %w", err)
+	}
+	return nil
+}
+
+// Read reads a file of up to 4 MiB.
+func (f Files) Read(ctx context.Context, path string) ([]byte, error) {
+	doing := "reading " + path
+	client := f.overSFTP()
+	if client == nil {
+		mark := "fs-" + rand.Text()
+		out, err := f.shell(ctx, nil, doing, readScript, path, mark)
+		if err != nil {
+			return nil, err
+		}
+		parts := bytes.SplitN(out, []byte(mark), 3) // shells print greetings before and after
+		if len(parts) != 3 {
+			return nil, fmt.Errorf("%s: the device's answer is not whole", doing)
+		}
+		return parts[1], nil
+	}
+	defer context.AfterFunc(ctx, func() { f.link.client.Close() })()
+	file, err := client.Open(path)
+	if err != nil {
+		return nil, fileError(ctx, doing, err)
+	}
+	defer file.Close()
+	content, err := io.ReadAll(io.LimitReader(file, maxFile+1))
+	if err == nil && len(content) > maxFile {
+		err = fmt.Errorf("it is larger than %d bytes", maxFile)
+	}
+	return content, fileError(ctx, doing, err)
+}
+
+// byShell says that copies are made by the device itself, so that a key does not
+// leave it.
+func (f Files) byShell(ctx context.Context) (bool, error) {
+	able, err := f.link.Able(ctx)
+	return able.Shell || len(f.as) > 0, err
+}
+
+// Place puts a copy of another file of the device in place, like Write.
+func (f Files) Place(ctx context.Context, path, from string, mode uint32) error {
+	shell, err := f.byShell(ctx)
+	if err != nil {
+		return err
+	}
+	if shell {
+		_, err := f.shell(ctx, nil, "copying "+from+" to "+path, placeScript, path, from, modeArg(mode))
+		return err
+	}
+	content, err := f.Read(ctx, from)
+	if err != nil {
+		return err
+	}
+	return f.Write(ctx, path, content, mode)
+}
+
+// Keep makes a copy of a file, or notes that there is none, unless that was done
+// before: the copy is of what stood before the first change.
+func (f Files) Keep(ctx context.Context, path, copy string) error {
+	shell, err := f.byShell(ctx)
+	if err != nil {
+		return err
+	}
+	if shell {
+		_, err := f.shell(ctx, nil, "keeping a copy of "+path, keepScript, path, copy)
+		return err
+	}
+	client := f.overSFTP()
+	if client == nil {
+		return fmt.Errorf("keeping a copy of %s: the device has neither SFTP nor a shell", path)
+	}
+	for _, name := range []string{copy, copy + ".none"} {
+		if _, err := client.Lstat(name); err == nil {
+			return nil
+		}
+	}
+	_, old, err := resolve(client, path)
+	if err != nil {
+		return fileError(ctx, "keeping a copy of "+path, err)
+	}
+	if old == nil {
+		return f.Write(ctx, copy+".none", nil, 0o600)
+	}
+	content, err := f.Read(ctx, path)
+	if err != nil {
+		return err
+	}
+	return f.Write(ctx, copy, content, old.Mode&0o777)
+}
+
+// Back puts a file back as Keep found it; one that was not there is removed.
+func (f Files) Back(ctx context.Context, path, copy string) error {
+	shell, err := f.byShell(ctx)
+	if err != nil {
+		return err
+	}
+	doing := "putting back " + path
+	if shell {
+		_, err := f.shell(ctx, nil, doing, backScript, path, copy)
+		return err
+	}
+	client := f.overSFTP()
+	if client == nil {
+		return fmt.Errorf("%s: the device has neither SFTP nor a shell", doing)
+	}
+	if _, err := client.Lstat(copy + ".none"); err == nil {
+		if err := client.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fileError(ctx, doing, err)
+		}
+		return nil
+	}
+	if _, err := client.Lstat(copy); errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s: %w", doing, ErrNoCopy)
+	}
+	content, err := f.Read(ctx, copy)
+	if err != nil {
+		return err
+	}
+	return f.Write(ctx, path, content, 0)
+}
+
+// MakeFolder makes a folder for its owner alone, and those above it.
+func (f Files) MakeFolder(ctx context.Context, path string) error {
+	if client := f.overSFTP(); client != nil {
+		defer context.AfterFunc(ctx, func() { f.link.client.Close() })()
+		at := ""
+		for part := range strings.SplitSeq(strings.Trim(path, "/"), "/") {
+			at += "/" + part
+			if info, err := client.Stat(at); err == nil && info.IsDir() {
+				continue
+			}
+			if err := client.Mkdir(at); err != nil {
+				return fileError(ctx, "making the folder "+at, err)
+			}
+			if err := client.Chmod(at, 0o700); err != nil {
+				return fileError(ctx, "making the folder "+at, err)
+			}
+		}
+		return nil
+	}
+	_, err := f.shell(ctx, nil, "making the folder "+path, `umask 077;mkdir -p "$1"`, path)
+	return err
+}
+
+// RemoveAll removes a folder with all that is in it but the names in keep.
+func (f Files) RemoveAll(ctx context.Context, path string, keep ...string) error {
+	doing := "removing " + path
+	shell, err := f.byShell(ctx)
+	if err != nil {
+		return err
+	}
+	if shell {
+		text := `[ -d "$1" ]||exit 0;rm -rf "$1"`
+		if len(keep) > 0 {
+			text = `[ -d "$1" ]||exit 0;for f in "$1"/* "$1"/.[!.]*;do case "${f##*/}" in "$2"|"*"|".[!.]*") ;; *) rm -rf "$f"||exit 1;; esac;done`
+		}
+		_, err := f.shell(ctx, nil, doing, text, append([]string{path}, keep...)...)
+		return err
+	}
+	client := f.overSFTP()
+	if client == nil {
+		return fmt.Errorf("%s: the device has neither SFTP nor a shell", doing)
+	}
+	defer context.AfterFunc(ctx, func() { f.link.client.Close() })()
+	entries, err := client.ReadDir(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fileError(ctx, doing, err)
+	}
+	for _, entry := range entries {
+		if len(keep) > 0 && entry.Name() == keep[0] {
+			continue
+		}
+		if err := client.RemoveAll(path + "/" + entry.Name()); err != nil {
+			return fileError(ctx, doing, err)
+		}
+	}
+	if len(keep) == 0 {
+		return fileError(ctx, doing, client.RemoveDirectory(path))
+	}
+	return nil
+}
+
+func fileError(ctx context.Context, doing string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case ctx.Err() != nil:
+		return fmt.Errorf("%s: %w", doing, limitError(ctx))
+	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		return fmt.Errorf("%s: %w", doing, ErrLost)
+	}
+	return fmt.Errorf("%s: %w", doing, err)
+}

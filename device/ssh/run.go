@@ -1,0 +1,258 @@
+package ssh
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"freshseal/core/procedure"
+
+	crypto "golang.org/x/crypto/ssh"
+)
+
+// Output is what a command left.
+type Output struct {
+	Exit   int
+	Stdout []byte
+	Stderr []byte
+}
+
+// Able is what a device's shell can do.
+type Able struct {
+	Shell    bool // runs a POSIX shell's commands
+	Sessions bool // can end a command with all its children, and tell how one stands
+}
+
+// Exec carries out a command as it is. An exit code other than 0 is not an error
+// here. The context's end closes the whole link, since closing a channel ends no
+// command; the error is then ErrTimeLimit. Every limit begins before the first
+// byte is sent.
+func (l *Link) Exec(ctx context.Context, command string, stdin []byte) (Output, error) {
+	defer context.AfterFunc(ctx, func() { l.client.Close() })()
+	session, err := l.client.NewSession()
+	if err != nil {
+		return Output{}, l.lost(ctx, err)
+	}
+	defer session.Close()
+	stdout, stderr := &bounded{end: l.client}, &bounded{end: l.client}
+	session.Stdout, session.Stderr = stdout, stderr
+	session.Stdin = bytes.NewReader(stdin)
+	err = session.Run(command)
+	out := Output{Stdout: stdout.bytes(), Stderr: stderr.bytes()}
+	var exit *crypto.ExitError
+	switch {
+	case err == nil:
+		return out, nil
+	case ctx.Err() != nil:
+		return out, limitError(ctx)
+	case stdout.over() || stderr.over():
+		return out, fmt.Errorf("%w: the command printed more than %d bytes", ErrFlood, maxOutput)
+	case errors.As(err, &exit) && exit.Signal() == "":
+		out.Exit = exit.ExitStatus()
+		return out, nil
+	}
+	return out, l.lost(ctx, err)
+}
+
+// ErrFlood says that a command printed more than is taken. It may still run.
+var ErrFlood = errors.New("too much output")
+
+func (l *Link) lost(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return limitError(ctx)
+	}
+	return fmt.Errorf("%w: %v", ErrLost, err)
+}
+
+// limitError tells a passed limit from a stop of the whole service.
+func limitError(ctx context.Context) error {
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return ErrTimeLimit
+	}
+	return fmt.Errorf("%w: %v", ErrLost, ctx.Err())
+}
+
+// bounded keeps up to maxOutput bytes and ends the link when more come. It is no
+// bytes.Buffer on purpose: that one reads from a stream past Write.
+type bounded struct {
+	lock   sync.Mutex
+	buffer bytes.Buffer
+	full   bool
+	end    io.Closer
+}
+
+// Write takes bytes up to the limit.
+func (b *bounded) Write(p []byte) (int, error) {
+	b.lock.Lock()
+	defer b.lock.Unlock()
+	if b.buffer.Len()+len(p) > maxOutput {
+		b.full = true
+		b.end.Close()
+		return 0, ErrFlood
+	}
+	return b.buffer.Write(p)
+}
+
+func (b *bounded) bytes() []byte {
+	b.lock.Lock()
+	defer b.lock.Unlock()
+	return bytes.Clone(b.buffer.Bytes())
+}
+
+func (b *bounded) over() bool {
+	b.lock.Lock()
+	defer b.lock.Unlock()
+	return b.full
+}
+
+// probe prints what the shell can do; boxes without a shell print something else.
+const probe = `echo fs-shell; command -v setsid >/dev/null 2>&1 && [ -r /proc/self/stat ] && echo fs-sessions; :`
+
+// Able says what the device's shell can do; it is asked once for a link.
+func (l *Link) Able(ctx context.Context) (Able, error) {
+	l.lock.Lock()
+	defer l.lock.Unlock()
+	if l.able != nil {
+		return *l.able, nil
+	}
+	out, err := l.Exec(ctx, script(probe), nil)
+	if err != nil {
+		return Able{}, err
+	}
+	text := string(out.Stdout)
+	l.able = &Able{Shell: strings.Contains(text, "fs-shell"), Sessions: strings.Contains(text, "fs-sessions")}
+	return *l.able, nil
+}
+
+// script is a command that runs a POSIX shell script with arguments, $1 and on,
+// whatever the user's own shell is.
+func script(text string, args ...string) string {
+	words := []string{"sh", "-c", quoted(text), "fs"}
+	for _, arg := range args {
+		words = append(words, procedure.Quote(arg))
+	}
+	return strings.Join(words, " ")
+}
+
+func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
+
+// carry runs a command in a session of its own, within a limit that the device
+// itself keeps, and keeps what became of it in a folder: $1 the folder, $2 the
+// command, $3 the limit in seconds. The folder's making is a fence: who makes it
+// second runs nothing.
+const carry = `d=$1;mkdir -m 700 "$d"||exit 125;exec 3<&0
+setsid sh -c 'd=$0;trap : TERM HUP;echo $$>"$d/p";mv "$d/p" "$d/pid"
+(trap "" TERM;n=0;while [ $n -lt $2 ];do sleep 1;[ -f "$d/exit" ]&&exit;n=$((n+1));done;echo limit>"$d/why";kill -TERM -$$;sleep 3;kill -KILL -$$)<&- >&- 2>&- 3<&- &
+sh -c "$1" 3<&-;echo $?>"$d/e";mv "$d/e" "$d/exit"' "$d" "$2" "$3" <&3 3<&- >"$d/out" 2>"$d/err" &
+exec 3<&- <&-;wait $!;cat "$d/out";cat "$d/err" >&2;[ -f "$d/exit" ]||exit 124;exit "$(cat "$d/exit")"`
+
+// standing tells how a command stands: never, starting, running, gone, or ended
+// with its exit code; then limit where its time ran out, and "output" with what it printed.
+const standing = `d=$1;mkdir -m 700 "$d" 2>/dev/null&&{ echo fs-stands never;exit;};p=$(cat "$d/pid" 2>/dev/null)||{ echo fs-stands starting;exit;}
+S=gone;for f in /proc/[0-9]*/stat;do { read -r l <$f;} 2>/dev/null||continue;set -- ${l##*) };[ "$4" = "$p" ]&&[ "$1" != Z ]&&S=running;done
+w=;[ -f "$d/why" ]&&w=limit
+[ -f "$d/exit" ]&&S="ended $(cat "$d/exit")";echo "fs-stands $S $w"`
+
+// end ends every process of the command's session.
+const end = `d=$1;p=$(cat "$d/pid" 2>/dev/null)||exit 0
+scan(){ L=;for f in /proc/[0-9]*/stat;do { read -r l <$f;} 2>/dev/null||continue;n=${f#/proc/};n=${n%/stat};set -- ${l##*) };[ "$4" = "$p" ]&&[ "$1" != Z ]&&L="$L $n";done; }
+echo ended>"$d/why" 2>/dev/null
+scan;[ -n "$L" ]&&kill -TERM $L 2>/dev/null;i=0
+while [ $i -lt 6 ];do scan;[ -z "$L" ]&&break;sleep 0.5 2>/dev/null||sleep 1;i=$((i+1));done
+i=0;while [ $i -lt 20 ];do scan;[ -z "$L" ]&&break;kill -KILL $L 2>/dev/null;sleep 0.2 2>/dev/null||sleep 1;i=$((i+1));done
+[ -z "$L" ]&&echo fs-all-ended`
+
+// Standing is how a command stands that was begun earlier.
+type Standing string
+
+// The standings.
+const (
+	Never    Standing = "never"    // it was not begun, and now never will be
+	Starting Standing = "starting" // it is about to begin
+	Going    Standing = "running"
+	Ended    Standing = "ended"   // with the exit code of its output
+	Stopped  Standing = "stopped" // its time ran out, or it was ended from outside
+	Gone     Standing = "gone"    // nothing of it is left, nor what became of it
+)
+
+// Run carries out a command in a session of its own, so that it can be ended and
+// asked after, even over another link. folder keeps what becomes of it; it must
+// not exist. Where the device itself ended the command at its limit, the error is
+// ErrTimeLimit.
+func (l *Link) Run(ctx context.Context, folder, command string, stdin []byte, limit time.Duration) (Output, error) {
+	seconds := strconv.Itoa(max(1, int(limit.Round(time.Second)/time.Second)))
+	out, err := l.Exec(ctx, script(carry, folder, command, seconds), stdin)
+	if err != nil {
+		return out, err
+	}
+	switch out.Exit {
+	case 124, 137, 143: // its own code, or that of its end
+		stands, _, err := l.Stands(ctx, folder)
+		if err != nil {
+			return out, err
+		}
+		if stands == Stopped {
+			return out, ErrTimeLimit
+		}
+	case 125:
+		if bytes.Contains(out.Stderr, []byte(folder)) {
+			return out, fmt.Errorf("the device cannot keep what becomes of a command: %s", strings.TrimSpace(string(out.Stderr)))
+		}
+	}
+	return out, nil
+}
+
+// Stands says how a command stands, with its output where it has ended.
+func (l *Link) Stands(ctx context.Context, folder string) (Standing, Output, error) {
+	said, err := l.Exec(ctx, script(standing, folder), nil)
+	if err != nil {
+		return "", Output{}, err
+	}
+	_, text, ok := strings.Cut(string(said.Stdout), "fs-stands ")
+	words := strings.Fields(text)
+	if !ok || len(words) == 0 {
+		return "", Output{}, fmt.Errorf("the device does not say how a command stands: %s", strings.TrimSpace(string(said.Stderr)))
+	}
+	stands := Standing(words[0])
+	if words[len(words)-1] == "limit" && stands != Going {
+		return Stopped, Output{}, nil
+	}
+	if stands != Ended || len(words) < 2 {
+		return stands, Output{}, nil
+	}
+	out, err := l.Exec(ctx, script(`cat "$1/out";cat "$1/err" >&2`, folder), nil)
+	if err != nil {
+		return "", out, err
+	}
+	out.Exit, err = strconv.Atoi(words[1])
+	return Ended, out, err
+}
+
+// End ends a command with all that it began, and is sure of it: an error says
+// that something of it may still run. as stands before the commands that end it,
+// for what runs with more rights.
+func (l *Link) End(ctx context.Context, folder string, as []string) error {
+	for _, prefix := range [][]string{nil, as} {
+		words := ""
+		for _, w := range prefix {
+			words += procedure.Quote(w) + " "
+		}
+		said, err := l.Exec(ctx, words+script(end, folder), nil)
+		if err != nil {
+			return err
+		}
+		if bytes.Contains(said.Stdout, []byte("fs-all-ended")) {
+			return nil
+		}
+		if len(as) == 0 {
+			break
+		}
+	}
+	return errors.New("it does not end, whatever signal it gets")
+}
