@@ -162,6 +162,7 @@ func (a *app) rest(r service.Replacement) error {
 // stageNote says what happens in the stages that have no steps of their own.
 var stageNote = map[string]string{
 	"sign": "the request goes to the signer", "gate": "approval, where the policy wants it", "prove": "read the wire until the new leaf and its whole chain are served",
+	"seal": "record the new certificate, and clear the work folder",
 }
 
 // watch shows a replacement's stages and steps as they happen.

@@ -147,6 +147,19 @@ func (r *Runner) Back(ctx context.Context, section, from procedure.Section, scop
 	return errors.Join(failed...)
 }
 
+// Afresh takes back what an earlier request left on the device, once, before
+// another one is made.
+func (r *Runner) Afresh(ctx context.Context, scope *procedure.Scope) error {
+	const name = "clear away the request from before"
+	if _, done := r.Journal.Done(procedure.Cancel, name, r.Work); done {
+		return nil
+	}
+	if err := r.Back(ctx, procedure.Cancel, procedure.Request, scope); err != nil || !r.Procedure.Uses(procedure.SSH) {
+		return err
+	}
+	return r.aside(ctx, procedure.Cancel, name, r.Work, scope, func(ctx context.Context) error { return r.Tidy(ctx, false) })
+}
+
 // stops says that the way back cannot go on: a person must act, the service is
 // being stopped, or a command may still be running.
 func stops(ctx context.Context, err error) bool {

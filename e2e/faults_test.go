@@ -18,6 +18,16 @@ import (
 	"freshseal/standin"
 )
 
+// work is the folder of a replacement on a stand-in; empty: there is none.
+func work(t *testing.T, box *standin.Running, id string) string {
+	t.Helper()
+	found, err := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal", id+"-*"))
+	if err != nil || len(found) > 1 {
+		t.Fatal(found, err)
+	}
+	return strings.Join(found, "")
+}
+
 // simulated turns a stand-in on that serves a factory certificate.
 func simulated(t *testing.T, b standin.Box) *standin.Running {
 	t.Helper()
@@ -60,7 +70,7 @@ func (s *server) untouched(box *standin.Running, before slot) {
 	if after := s.show(name + "/web"); after.Certificate.SHA256 != before.Certificate.SHA256 {
 		s.t.Errorf("the box serves something else now: %+v", after)
 	}
-	for _, pattern := range []string{"etc/webui/tls/*.new", "var/lib/freshseal/r1"} {
+	for _, pattern := range []string{"etc/webui/tls/*.fs-new", "var/lib/freshseal/r1*"} {
 		if left, _ := filepath.Glob(filepath.Join(box.Dir, "root", pattern)); len(left) > 0 {
 			s.t.Errorf("left on the box: %v", left)
 		}
@@ -142,7 +152,7 @@ func TestWrongUseIsExplained(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "photo.cer"), "\x89PNG\r\n\x1a\n")
-	write(t, filepath.Join(dir, "bad.procedure.yaml"), "procedure: x\ntitle: y\nlinks: [ssh]\ntraits: {key_types: [rsa-2048]}\nsteps:\n  request:\n    - step: a\n      run: echo \"{{replacement}}\"\n      capture: request\n  backup: []\n  activate: []\n  revert: []\n")
+	write(t, filepath.Join(dir, "bad.procedure.yaml"), "procedure: x\ntitle: y\nlinks: [ssh]\ntraits: {key_types: [rsa-2048]}\nsteps:\n  request:\n    - step: a\n      run: echo \"{{replacement}}\"\n      undo: nothing\n      capture: request\n  activate:\n    - {file: /x, holds: leaf}\n")
 	for _, c := range []struct {
 		code int
 		want string

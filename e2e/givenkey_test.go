@@ -52,7 +52,7 @@ func TestAKeyIsGivenAway(t *testing.T) {
 	if journal := s.ok("replacement", "show", "r1", "--as", "json") + s.log.String(); strings.Contains(journal, strings.Split(key, "\n")[1]) {
 		t.Error("the journal or the log shows the key")
 	}
-	if left, err := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/r1/*.pem")); err != nil || len(left) > 0 {
+	if left, err := filepath.Glob(filepath.Join(work(t, box, "r1"), "*.pem")); err != nil || len(left) > 0 {
 		t.Errorf("left on the box: %v, %v", left, err)
 	}
 	if r := export(); r.code != 1 || !strings.Contains(r.stderr, "it was forgotten once it was proven") {
@@ -111,11 +111,12 @@ packs:
   second: {about: the one above it, form: intermediate-2}
 steps:
 `, "\n  activate:\n", `
-    - {step: lay down the store, put: "{{work_folder}}/{{replacement}}/store.p12", content: "{{box_store}}", repeat: safe}
-    - {step: lay down its passphrase, put: "{{work_folder}}/{{replacement}}/store.pass", content: "{{store_passphrase}}", repeat: safe}
-    - {step: lay down the chain, put: "{{work_folder}}/{{replacement}}/chain.txt", content: "{{windows_chain}}", repeat: safe}
-    - {step: lay down the first, put: "{{work_folder}}/{{replacement}}/first.cer", content: "{{first}}", repeat: safe}
-    - {step: lay down the second, when: second, put: "{{work_folder}}/{{replacement}}/second.pem", content: "{{second}}", repeat: safe}
+  install:
+    - {step: store, file: "{{before}}/store.p12", holds: box_store}
+    - {step: passphrase, file: "{{before}}/store.pass", holds: store_passphrase}
+    - {step: chain, file: "{{before}}/chain.txt", holds: windows_chain}
+    - {step: first, file: "{{before}}/first.cer", holds: first}
+    - {step: second, with: second, file: "{{before}}/second.pem", holds: second}
   activate:
 `).Replace(builtin.ok("procedure", "show", "web-files-given-ssh"))
 	write(t, filepath.Join(folder, "store.procedure.yaml"), mine)
@@ -133,7 +134,7 @@ steps:
 	s.await("r1", "waiting")
 	s.ok("intake", h.sign(packed(t, s, "desk")[0]), h.at("sub.pem"))
 	s.await("r1", "sealed")
-	at := func(file string) string { return filepath.Join(box.Dir, "root/var/lib/freshseal/r1", file) }
+	at := func(file string) string { return filepath.Join(work(t, box, "r1"), "before", file) }
 	opened := must(t, "", "openssl", "pkcs12", "-in", at("store.p12"), "-legacy", "-nodes", "-passin", "file:"+at("store.pass"))
 	if strings.Count(opened, "BEGIN CERTIFICATE") != 2 || strings.Count(opened, "friendlyName: console") != 2 {
 		t.Errorf("the store holds\n%s", opened)

@@ -91,7 +91,7 @@ func TestAPersonReplacesByHand(t *testing.T) {
 	if out := s.ok("replace", panel+"/web", "--signer", "bench"); !strings.Contains(out, "waiting for person") {
 		t.Fatal(out)
 	}
-	id, values := s.task("have the device make a key and a request, on its pages")
+	id, values := s.task("have the device make a key and a request")
 	text := s.ok("task", "show", id)
 	for _, want := range []string{"Common name: " + panel, "task answer " + id} {
 		if !strings.Contains(text, want) {

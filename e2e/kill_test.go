@@ -148,7 +148,7 @@ func TestAskingAgainMayBeKilledAtAnyMoment(t *testing.T) {
 		s.until("r1", "waiting for signer", "replacement", "show", "r1")
 		k.arm(false)
 		second := packed(t, s, "desk")[0]
-		key := must(t, "", "openssl", "pkey", "-in", filepath.Join(box.Dir, "root/var/lib/freshseal/r1/key.pem"), "-pubout")
+		key := must(t, "", "openssl", "pkey", "-in", filepath.Join(work(t, box, "r1"), "key.pem"), "-pubout")
 		if asked := must(t, "", "openssl", "req", "-in", second, "-noout", "-pubkey"); asked != key || asked == must(t, "", "openssl", "req", "-in", first, "-noout", "-pubkey") {
 			t.Error("the request is not for the key that the box has now")
 		}

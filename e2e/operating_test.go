@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"bytes"
-	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -113,26 +112,50 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	}
 }
 
-// Procedures of one's own stand beside the built-in ones; one with a fault stops
-// the start and says where.
+// Procedures of one's own stand beside the built-in ones. The folder is read again
+// when something in it changes; a faulty file takes only its own family out of use.
 func TestAFolderOfProcedures(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
-	builtin := start(t, "serve", t.TempDir())
-	builtin.login()
-	mine := strings.Replace(builtin.ok("procedure", "show", "web-pages-by-hand"), "procedure: web-pages-by-hand", "procedure: harbour-lights", 1)
-	file := write(t, filepath.Join(folder, "lights.procedure.yaml"), mine)
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", folder)
 	s.login()
-	if list := s.ok("procedure", "list"); !strings.Contains(list, "harbour-lights") || !strings.Contains(list, "web-files-ssh") {
+	mine := strings.Replace(s.ok("procedure", "show", "web-pages-by-hand"), "procedure: web-pages-by-hand", "procedure: harbour-lights", 1)
+	file := filepath.Join(folder, "harbour-lights.procedure.yaml")
+	until := func(want string) string {
+		t.Helper()
+		for range 60 {
+			if list := s.ok("procedure", "list"); strings.Contains(list, want) {
+				return list
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		t.Fatalf("the list never says %q:\n%s", want, s.ok("procedure", "list"))
+		return ""
+	}
+	write(t, file, mine)
+	write(t, filepath.Join(folder, "lamps.yaml"), mine)
+	until("harbour-lights")
+	if log := s.log.String(); !strings.Contains(log, "lamps.yaml is passed over: procedures end in .procedure.yaml") {
+		t.Errorf("nobody tells of the file with another ending:\n%s", log)
+	}
+	light := "light.saltmere.tidewrack.example"
+	s.ok("device", "add", light, "--address", "127.0.0.9", "--slot", "web=9", "--family", "harbour-lights")
+	write(t, file, strings.Replace(mine, "person: |", "persn: |", 1))
+	if list := until(`harbour-lights: line 18, column 7: a step has no key "persn"; write person`); !strings.Contains(list, "web-files-ssh") {
 		t.Error(list)
 	}
-	s.ok("device", "add", "light.saltmere.tidewrack.example", "--address", "127.0.0.9", "--slot", "web=9", "--family", "harbour-lights")
-	write(t, file, strings.Replace(mine, "person: |", "persn: |", 1))
-	limited, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-	defer cancel()
-	out, err := exec.CommandContext(limited, program, "serve", "--dir", t.TempDir(), "--listen", "127.0.0.1:0", "--procedures", folder).CombinedOutput()
-	if err == nil || !strings.Contains(string(out), "lights.procedure.yaml: line") {
-		t.Errorf("%v\n%s", err, out)
+	s.fails(1, "the procedure harbour-lights cannot be used", "replace", light+"/web", "--signer", "bench", "--unseen")
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
 	}
+	until("its file is not there")
+	if list := s.ok("device", "list"); !strings.Contains(list, light) {
+		t.Errorf("the family's devices are gone:\n%s", list)
+	}
+	write(t, file, mine)
+	if list := until("harbour-lights"); strings.Contains(list, "its file is not there") {
+		until("harbour-lights       yes")
+	}
+	write(t, filepath.Join(folder, "web-files-ssh.procedure.yaml"), strings.Replace(mine, "harbour-lights", "web-files-ssh", 1))
+	s.fails(3, "a built-in procedure is called web-files-ssh", "procedure", "check", folder)
 }

@@ -64,7 +64,7 @@ func TestAStrayCertificateIsSeen(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer link.Close()
-	if _, err := link.Exec(t.Context(), "webui reload"); err != nil {
+	if _, err := link.Exec(t.Context(), "webui reload", nil); err != nil {
 		t.Fatal(err)
 	}
 	for range 40 {

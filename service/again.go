@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"freshseal/core/cert"
-	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/device"
@@ -118,10 +117,7 @@ func (s *Service) clearFormer(ctx context.Context, j job, runner *device.Runner)
 	if err != nil || len(former) == 0 {
 		return err
 	}
-	if err := runner.Back(ctx, procedure.Cancel, procedure.Request, j.scope); err != nil {
-		return fmt.Errorf("clearing away the request from before: %w", err)
-	}
-	if err := runner.Tidy(ctx, false); err != nil {
+	if err := runner.Afresh(ctx, j.scope); err != nil {
 		return fmt.Errorf("clearing away the request from before: %w", err)
 	}
 	return nil

@@ -269,10 +269,11 @@ type journal struct {
 }
 
 // Done finds a step that was done in this very action. Where a person let the
-// replacement go on since, only what may not be repeated counts.
+// replacement go on since, only what may not be repeated counts, and what was cleared
+// away: that is not there to be cleared again.
 func (w journal) Done(section procedure.Section, name, text string) (map[string]procedure.Value, bool) {
 	for _, step := range w.steps {
-		if step.ID > w.j.Since && step.OK && step.Section == string(section) && step.Name == name && step.Text == text && (step.ID > w.j.Resumed || !step.Repeatable) {
+		if step.ID > w.j.Since && step.OK && step.Section == string(section) && step.Name == name && step.Text == text && (step.ID > w.j.Resumed || !step.Repeatable || section == procedure.Cancel) {
 			if step.Capture == "" {
 				return nil, true
 			}

@@ -50,7 +50,12 @@ func (s Step) scope(item_ string, scope *Scope) *Scope {
 }
 
 // yetToCome stands in a rehearsal for a value that is not known yet.
-func yetToCome(v Value) string { return "‹" + v.About + "›" }
+func yetToCome(v Value) string {
+	if v.Secret {
+		return dots
+	}
+	return "‹" + v.About + "›"
+}
 
 // expandCommand puts values into a command, each as one plain word, those of the
 // kinds command and list as several.
@@ -127,6 +132,7 @@ type content struct {
 	bytes []byte
 	shown string // with dots for secrets
 	onBox string // the device's own file that holds it; bytes is empty then
+	later bool   // some of it is yet to come
 }
 
 const dots = "••••••"
@@ -137,6 +143,7 @@ func expandContent(text string, scope *Scope) (content, error) {
 	shown, err := replaceEach(text, scope, func(v Value, before string) (string, error) {
 		switch {
 		case !v.Known:
+			c.later = true
 			return yetToCome(v), nil
 		case v.OnBox != "" && strings.TrimSpace(placeholder.ReplaceAllString(text, "")) != "":
 			return "", errors.New("never leaves the device and cannot be joined with other text")

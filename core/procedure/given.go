@@ -340,7 +340,7 @@ func (s *Scope) make(name string) (v Value, about string, err error) {
 	}
 	v, err = g.make(s.material)
 	if err != nil {
-		v.Kind, v.Secret = g.kind, g.secret
+		v.Kind, v.Secret = g.kind, g.secret || name == "new_key"
 	}
 	return v, g.about, err
 }

@@ -113,6 +113,8 @@ func (s Step) FinallyReady(item string, scope *Scope) (Ready, error) {
 func (s *Step) besideOf(of Step, section Section, what, item string, scope *Scope) (Ready, error) {
 	out := *s
 	out.Each = of.Each
-	out.Name = what + " of “" + of.Name + "”"
+	if out.Name == out.Do.Title() { // it has no name of its own
+		out.Name = what + " of “" + of.Name + "”"
+	}
 	return out.Expand(section, item, scope)
 }

@@ -30,6 +30,7 @@ type FileAct struct {
 	From    string // the device's own file that it is copied from, instead of Content
 	Mode    uint32
 	shown   string
+	later   bool // some of it is yet to come, as in a rehearsal
 }
 
 var _ = register("a file onto the device, whole or not at all", func() Verb { return &File{} })
@@ -57,11 +58,7 @@ func (v *File) finish(r *reader, n ast.Node, _ *Step) {
 }
 
 func (v *File) uses() []use {
-	place := inContent
-	if m := placeholder.FindString(v.Holds); m == strings.TrimSpace(v.Holds) && m != "" {
-		place = inContent
-	}
-	return []use{{v.Path, inPath}, {v.Holds, place}}
+	return []use{{v.Path, inPath}, {v.Holds, inContent}}
 }
 
 // Expand gives a *FileAct.
@@ -70,14 +67,21 @@ func (v *File) Expand(scope *Scope) (Act, error) {
 	if err != nil {
 		return nil, err
 	}
+	mode := v.Mode
+	if mode == 0 && (strings.HasPrefix(v.Path, "{{work}}") || strings.HasPrefix(v.Path, "{{before}}")) {
+		mode = 0o600
+	}
 	c, err := expandContent(v.Holds, scope)
-	return &FileAct{path, c.bytes, c.onBox, v.Mode, c.shown}, err
+	return &FileAct{path, c.bytes, c.onBox, mode, c.shown, c.later}, err
 }
 
 // Line is the path, with size and mode.
 func (a *FileAct) Line() string {
 	if a.From != "" {
 		return fmt.Sprintf("%s (copy of %s, %s)", a.Path, a.From, modeText(a.Mode))
+	}
+	if a.later {
+		return fmt.Sprintf("%s (%s)", a.Path, modeText(a.Mode))
 	}
 	return fmt.Sprintf("%s (%d bytes, %s)", a.Path, len(a.Content), modeText(a.Mode))
 }
