@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"freshseal/core/procedure"
 	"freshseal/device/ssh"
@@ -144,8 +145,34 @@ func (r *Runner) Back(ctx context.Context, section, from procedure.Section, scop
 		}
 		failed = append(failed, err)
 	}
-	return errors.Join(failed...)
+	return joined(failed)
 }
+
+// joined is all errors as one, in one line.
+func joined(errs []error) error {
+	var all failures
+	for _, err := range errs {
+		if err != nil {
+			all = append(all, err)
+		}
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	return all
+}
+
+type failures []error
+
+func (f failures) Error() string {
+	texts := make([]string, len(f))
+	for i, err := range f {
+		texts[i] = err.Error()
+	}
+	return strings.Join(texts, "; ")
+}
+
+func (f failures) Unwrap() []error { return f }
 
 // Afresh takes back what an earlier request left on the device, once, before
 // another one is made.
@@ -242,5 +269,5 @@ func (r *Runner) Finish(ctx context.Context, scope *procedure.Scope) error {
 			}
 		}
 	}
-	return errors.Join(failed...)
+	return joined(failed)
 }

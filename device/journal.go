@@ -72,9 +72,10 @@ func (e *StepError) Error() string {
 func (e *StepError) Unwrap() error { return e.Cause }
 
 // Unknown says that a person must look: the step's command may still be running,
-// or nobody knows whether the step was done and it may not be repeated.
+// or nobody saw the end of a step that may not be repeated. One whose time ran out
+// and that was ended for certain has failed: what it did is undone.
 func (e *StepError) Unknown() bool {
-	return e.Runs || !e.Repeat && lost(e.Cause)
+	return e.Runs || !e.Repeat && lost(e.Cause) && !errors.Is(e.Cause, ssh.ErrTimeLimit)
 }
 
 func lost(err error) bool {

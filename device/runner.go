@@ -97,13 +97,10 @@ func (r *Runner) files(path string) ssh.Files {
 
 func (r *Runner) inWork(path string) bool { return strings.HasPrefix(path, r.Work+"/") }
 
-// work makes the work folder where it is not there.
+// work opens the link and makes the work folder where it is not there.
 func (r *Runner) work(ctx context.Context) error {
-	if r.worked {
-		return nil
-	}
 	link, err := r.open(ctx)
-	if err != nil {
+	if err != nil || r.worked {
 		return err
 	}
 	for _, folder := range []string{procedure.BeforeFolder, runFolder} {

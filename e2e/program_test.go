@@ -86,6 +86,9 @@ func launch(t testing.TB, dir string, cmd *exec.Cmd) *server {
 	return nil
 }
 
+// cmdAgain is the command with which a service was started.
+func cmdAgain(s *server) *exec.Cmd { return exec.Command(s.cmd.Args[0], s.cmd.Args[1:]...) }
+
 // stop ends the service as an administrator does, and expects it to end well.
 func (s *server) stop() {
 	if s.cmd.ProcessState != nil {

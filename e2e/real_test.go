@@ -66,16 +66,20 @@ type box struct {
 	dir, address, sshPort, webPort string
 	hostKey, keyFile               string
 	endSSH                         func()
+	without                        string // a line that its sshd does not have
 }
 
 const passphrase = "salt and tar"
 
 const boxAddress = "127.20.77.1"
 
-func startBox(t *testing.T) box {
+func startBox(t *testing.T) box { return startBoxWithout(t, "") }
+
+// startBoxWithout leaves a line out of the SSH server's configuration.
+func startBoxWithout(t *testing.T, line string) box {
 	t.Helper()
 	dir := t.TempDir()
-	b := box{dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), webPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{without: line, dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), webPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	b.startWeb(t)
 	return b
@@ -97,8 +101,8 @@ func (b *box) startSSH(t *testing.T) {
 		t.Fatal(err)
 	}
 	write(t, at("authorized_keys"), string(public))
-	write(t, at("sshd_config"), fmt.Sprintf("Port %s\nListenAddress %s\nHostKey %s\nPidFile none\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n",
-		b.sshPort, b.address, at("host"), at("authorized_keys")))
+	write(t, at("sshd_config"), strings.ReplaceAll(fmt.Sprintf("Port %s\nListenAddress %s\nHostKey %s\nPidFile none\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n",
+		b.sshPort, b.address, at("host"), at("authorized_keys")), unless(b.without), ""))
 	b.endSSH = daemon(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f", at("sshd_config"))
 	b.hostKey = "ssh-ed25519 " + strings.Fields(must(t, "", "ssh-keygen", "-l", "-f", at("host.pub")))[1]
 }
@@ -275,4 +279,12 @@ func TestARealApacheWithAChainFile(t *testing.T) {
 	if n := strings.Count(shown, "-----BEGIN CERTIFICATE-----"); n != 3 {
 		t.Errorf("%d certificates are served instead of leaf and two intermediates", n)
 	}
+}
+
+// unless is a line to leave out, or one that stands nowhere.
+func unless(line string) string {
+	if line == "" {
+		return "no such line"
+	}
+	return line
 }

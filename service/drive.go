@@ -107,7 +107,7 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 		return replacement.Event{}, err
 	}
 	defer leave()
-	if err := s.settle(ctx, &j, runner); err != nil {
+	if err := s.settle(ctx, &j, runner, action); err != nil {
 		return outcome(err), nil
 	}
 	switch action {
@@ -150,8 +150,9 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 }
 
 // settle finds out what became of the step that was under way when the service
-// last stopped, before anything else is done on the device.
-func (s *Service) settle(ctx context.Context, j *job, runner *device.Runner) error {
+// last stopped, before anything else is done on the device. That it failed stops
+// the way there; the way back only has to know that nothing of it is still running.
+func (s *Service) settle(ctx context.Context, j *job, runner *device.Runner, action replacement.Action) error {
 	steps := runner.Journal.(journal).steps
 	n := len(steps)
 	if n == 0 || steps[n-1].ID <= j.Resumed || !steps[n-1].EndedAt.IsZero() && !steps[n-1].Unknown {
@@ -162,7 +163,8 @@ func (s *Service) settle(ctx context.Context, j *job, runner *device.Runner) err
 		return nil // nothing of it can still be under way, and it is done again
 	}
 	err := runner.Recover(ctx, last.ID, procedure.Section(last.Section), last.Name, last.Repeatable, j.scope)
-	if err != nil {
+	var failed *device.StepError
+	if err != nil && (action == replacement.Carry || !errors.As(err, &failed) || failed.Unknown()) {
 		return err
 	}
 	if steps, err = s.store.Steps(ctx, j.ID); err != nil {

@@ -191,7 +191,7 @@ func (c *checker) text(section Section, step, owner *Step, u use) {
 	if u.place != inCommand {
 		return
 	}
-	if f := checkCommand(u.text, c.kind); f != nil {
+	if f := checkCommand(u.text, c.kind, c.filled); f != nil {
 		c.faultAt(step, f.fragment, f.instead, "%s", f.what)
 	}
 }
@@ -211,6 +211,12 @@ func (c *checker) kind(name string) Kind {
 		return Content
 	}
 	return Text
+}
+
+// filled says that a value of the kind command is never empty: it has a default.
+func (c *checker) filled(name string) bool {
+	s, ok := c.p.Setting(name)
+	return ok && s.Default != ""
 }
 
 // secret says that a value must never be shown.

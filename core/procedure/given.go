@@ -259,6 +259,9 @@ func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
 			text = setting.Default
 		}
 		v, err := setting.read(text)
+		if err == nil && setting.Kind == Command && setting.Default != "" && len(v.Words) == 0 {
+			err = fmt.Errorf("it is empty; write a command, such as %s", setting.Default)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("setting %s: %w", setting.Name, err)
 		}

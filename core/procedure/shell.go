@@ -35,7 +35,7 @@ type shellFault struct {
 // refused, and so is any value beside a program that reads its arguments or input
 // as commands. Values in commands are plain words besides (see notBare), so that
 // what is missed here still cannot become more than a word.
-func checkCommand(text string, kind func(name string) Kind) *shellFault {
+func checkCommand(text string, kind func(name string) Kind, filled func(name string) bool) *shellFault {
 	marked, marks := markValues(text)
 	if rest := strings.Index(placeholder.ReplaceAllString(text, ""), "{{"); rest >= 0 {
 		return &shellFault{"{{", "{{ does not begin a value", "write {{name}} with small letters, digits and _"}
@@ -48,7 +48,7 @@ func checkCommand(text string, kind func(name string) Kind) *shellFault {
 		}
 		return &shellFault{text, "a POSIX shell cannot read this: " + said, "correct the command; long ones read better as a script on the device"}
 	}
-	w := shellWalk{marks: marks, kind: kind}
+	w := shellWalk{marks: marks, kind: kind, filled: filled}
 	syntax.Walk(file, w.visit)
 	if w.fault != nil {
 		return w.fault
@@ -96,6 +96,7 @@ func markValues(text string) (string, map[string]*mark) {
 type shellWalk struct {
 	marks   map[string]*mark
 	kind    func(name string) Kind
+	filled  func(name string) bool // a command that is never empty
 	stack   []syntax.Node
 	runs    string // a program that runs or interprets its words
 	unnamed bool   // a program's name is an expansion
@@ -137,7 +138,9 @@ func (w *shellWalk) call(c *syntax.CallExpr) {
 			if w.holdsMark(word) && w.fault == nil {
 				w.fault = &shellFault{w.firstMark(word), "a value is part of the program's name", "write the program's name, or use a setting of the kind command"}
 			}
-		case m != nil && w.kind(m.name) != Command && !program && w.fault == nil:
+		case m != nil && w.kind(m.name) == Command:
+			program = program || w.filled(m.name)
+		case m != nil && !program && w.fault == nil:
 			w.fault = &shellFault{m.fragment, "a value stands where the shell reads the program's name", "write the program's name before it, or use a setting of the kind command"}
 		}
 	}
