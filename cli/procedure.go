@@ -82,7 +82,18 @@ func (a *app) procedure() *cobra.Command {
 			return nil
 		},
 	}
-	return noun("procedure", "How each family gets its certificate", list, show, check, draft)
+	values := &cobra.Command{
+		Use: "values", Short: "List the values that every procedure is given; needs no service", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			all := procedure.AllGiven()
+			t := table{head: []string{"value", "kind", "from", "about"}, wide: 3}
+			for _, g := range all {
+				t.add(g.Name, string(g.Kind), string(g.From), g.About)
+			}
+			return a.print(all, t)
+		},
+	}
+	return noun("procedure", "How each family gets its certificate", list, show, check, draft, values)
 }
 
 // checked is what was found in one file.

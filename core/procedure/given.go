@@ -104,11 +104,11 @@ var givens = []given{
 
 // Given is a row of the table, for documents.
 type Given struct {
-	Name   string
-	Kind   Kind
-	Secret bool
-	From   Section
-	About  string
+	Name   string  `json:"name"`
+	Kind   Kind    `json:"kind"`
+	Secret bool    `json:"secret"`
+	From   Section `json:"from"` // the first section that has it
+	About  string  `json:"about"`
 }
 
 // AllGiven is the table of the given values in its order.
