@@ -59,7 +59,7 @@ type (
 	}
 	intakeForm struct {
 		Files      []*multipart.FileHeader `formData:"file" required:"true" description:"the files of the pile, any names"`
-		Passphrase string                  `formData:"passphrase" description:"of PKCS #12 stores among them"`
+		Passphrase []string                `formData:"passphrase" description:"of PKCS #12 stores and locked keys among them"`
 		TrustRoots bool                    `formData:"trust_roots" description:"trust the roots in the pile"`
 	}
 )

@@ -3,6 +3,7 @@ package api
 import (
 	"bufio"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -100,10 +101,11 @@ func archive(s *Server) fiber.Handler {
 
 // passphrases are those that came with a pile.
 func passphrases(c fiber.Ctx) []string {
-	if p := c.FormValue("passphrase"); p != "" {
-		return []string{p}
+	form, err := c.MultipartForm()
+	if err != nil {
+		return nil
 	}
-	return nil
+	return slices.DeleteFunc(slices.Clone(form.Value["passphrase"]), func(p string) bool { return p == "" })
 }
 
 func intake(s *Server) fiber.Handler {

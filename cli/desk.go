@@ -125,7 +125,7 @@ func (a *app) parcelHand() *cobra.Command {
 
 func (a *app) intake() *cobra.Command {
 	var terms service.IntakeTerms
-	var passphraseFile string
+	var passphraseFiles []string
 	c := &cobra.Command{
 		Use: "intake FILE…|DIR|-", Short: "Take in what a signer sent back: any files, in any order", Args: cobra.MinimumNArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
@@ -133,7 +133,7 @@ func (a *app) intake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if terms.Passphrases, err = a.passphrases(passphraseFile); err != nil {
+			if terms.Passphrases, err = a.passphrases(passphraseFiles); err != nil {
 				return err
 			}
 			in, err := sendPile(ctx, client, files, terms)
@@ -155,7 +155,7 @@ func (a *app) intake() *cobra.Command {
 			return err
 		}),
 	}
-	c.Flags().StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase of PKCS #12 stores from this file (- for standard input)")
+	passphraseFlag(c, &passphraseFiles)
 	c.Flags().BoolVar(&terms.TrustRoots, "trust-roots", false, "add the roots in the pile to those that the fleet trusts")
 	return c
 }
@@ -269,9 +269,11 @@ func sendPile(ctx context.Context, client *client, files []pile.File, terms serv
 			return in, err
 		}
 	}
-	fields := map[string]string{"trust_roots": fmt.Sprint(terms.TrustRoots), "passphrase": strings.Join(terms.Passphrases, "")}
-	for name, value := range fields {
-		if err := form.WriteField(name, value); err != nil {
+	if err := form.WriteField("trust_roots", fmt.Sprint(terms.TrustRoots)); err != nil {
+		return in, err
+	}
+	for _, passphrase := range terms.Passphrases {
+		if err := form.WriteField("passphrase", passphrase); err != nil {
 			return in, err
 		}
 	}

@@ -15,7 +15,8 @@ import (
 
 func (a *app) inspect() *cobra.Command {
 	var anchors []string
-	var leaf, at, passphraseFile string
+	var leaf, at string
+	var passphraseFiles []string
 	t := inspect.Terms{}
 	c := &cobra.Command{
 		Use: "inspect FILE…", Short: "Tell what files hold and how good their chains are; needs no service", Args: cobra.MinimumNArgs(1),
@@ -42,7 +43,7 @@ func (a *app) inspect() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if t.Passphrases, err = a.passphrases(passphraseFile); err != nil {
+			if t.Passphrases, err = a.passphrases(passphraseFiles); err != nil {
 				return err
 			}
 			account, err := inspect.Files(files, t)
@@ -60,19 +61,32 @@ func (a *app) inspect() *cobra.Command {
 	}
 	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a file with trusted roots; may be given again")
 	c.Flags().StringVar(&leaf, "leaf", "", "the file whose first certificate is to be judged (default: every leaf found)")
-	c.Flags().StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase of PKCS #12 stores from this file (- for standard input)")
+	passphraseFlag(c, &passphraseFiles)
 	c.Flags().StringArrayVar(&t.Names, "for", nil, "a name that the leaf must be good for; may be given again")
 	c.Flags().StringVar(&at, "at", "", "judge at this time (RFC 3339) instead of now")
 	return c
 }
 
-// passphrases reads the passphrase that a pile needs, if there is one.
-func (a *app) passphrases(file string) ([]string, error) {
-	if file == "" {
-		return nil, nil
+// passphraseFlag is the flag of the commands that open PKCS #12 stores and locked keys.
+func passphraseFlag(c *cobra.Command, files *[]string) {
+	c.Flags().StringArrayVar(files, "passphrase-file", nil, "read the passphrases of PKCS #12 stores and locked keys from this file, one a line (- for standard input); may be given again")
+}
+
+// passphrases reads the passphrases that a pile needs, if there are any.
+func (a *app) passphrases(files []string) ([]string, error) {
+	var out []string
+	for _, file := range files {
+		text, err := a.secret("passphrase", file, "--passphrase-file")
+		if err != nil {
+			return nil, err
+		}
+		for line := range strings.Lines(text) {
+			if line = strings.TrimRight(line, "\r\n"); line != "" {
+				out = append(out, line)
+			}
+		}
 	}
-	passphrase, err := a.secret("passphrase", file, "--passphrase-file")
-	return []string{passphrase}, err
+	return out, nil
 }
 
 // certificates reads files that must hold certificates.

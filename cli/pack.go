@@ -15,18 +15,19 @@ import (
 
 // pack makes the very file that a box wants, for a box outside the fleet too.
 func (a *app) pack() *cobra.Command {
-	var form, encoding, place, keyForm, out, passphraseFile, opens string
+	var form, encoding, place, keyForm, out, newPassphraseFile string
+	var passphraseFiles []string
 	var d pack.Dress
 	c := &cobra.Command{
 		Use: "pack FILE… --out FILE", Short: "Write certificates in the very form a box wants; needs no service", Args: cobra.MinimumNArgs(1),
-		Example: "  freshseal pack certnew.cer chain.p7b --out chain.pem\n" +
-			"  freshseal pack certnew.cer chain.p7b key.pem --encoding pkcs12-old --key before --passphrase-file pass.txt --out box.pfx",
+		Example: "  freshseal pack answer.cer chain.p7b --out chain.pem\n" +
+			"  freshseal pack answer.cer chain.p7b key.pem --encoding pkcs12-old --key before --new-passphrase-file pass.txt --out box.pfx",
 		RunE: func(_ *cobra.Command, args []string) error {
 			files, err := a.readPile(args)
 			if err != nil {
 				return err
 			}
-			passphrases, err := a.passphrases(opens)
+			passphrases, err := a.passphrases(passphraseFiles)
 			if err != nil {
 				return err
 			}
@@ -39,8 +40,8 @@ func (a *app) pack() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if passphraseFile != "" {
-				if d.Passphrase, err = a.secret("passphrase of the new file", passphraseFile, "--passphrase-file"); err != nil {
+			if newPassphraseFile != "" {
+				if d.Passphrase, err = a.secret("passphrase of the new file", newPassphraseFile, "--new-passphrase-file"); err != nil {
 					return err
 				}
 			}
@@ -70,8 +71,8 @@ func (a *app) pack() *cobra.Command {
 	f.IntVar(&d.LineLength, "line-length", 64, "of PEM; -1: all on one line")
 	f.BoolVar(&d.Text, "text", false, "lines in words before each certificate")
 	f.StringVar(&d.Alias, "alias", "", "the name under which a box looks for the key in a PKCS #12 store")
-	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase that locks the new file from this file")
-	f.StringVar(&opens, "open-with-file", "", "read the passphrase that opens the given files from this file")
+	f.StringVar(&newPassphraseFile, "new-passphrase-file", "", "read the passphrase that locks the new file from this file")
+	passphraseFlag(c, &passphraseFiles)
 	f.StringVar(&out, "out", "", "the file to write")
 	c.MarkFlagRequired("out")
 	return c

@@ -88,3 +88,21 @@ func TestInspectAgreesWithOpenSSL(t *testing.T) {
 		}
 	}
 }
+
+// Several stores with passphrases of their own are opened in one call.
+func TestInspectTakesSeveralPassphrases(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t)
+	for _, name := range []string{"one", "two"} {
+		must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", h.at(name+".key"), "-out", h.at(name+".pem"), "-days", "9", "-subj", "/CN="+name+".tidewrack.example")
+		must(t, "", "openssl", "pkcs12", "-export", "-in", h.at(name+".pem"), "-inkey", h.at(name+".key"), "-passout", "pass:of "+name, "-out", h.at(name+".p12"))
+	}
+	file := write(t, h.at("pass"), "of one\nof two\n")
+	s := &server{t: t, config: h.at("none.yaml")}
+	r := s.run("", "inspect", h.at("one.p12"), h.at("two.p12"), "--passphrase-file", file)
+	for _, want := range []string{"one.tidewrack.example", "two.tidewrack.example"} {
+		if !strings.Contains(r.stdout, want) {
+			t.Errorf("%s is missing:\n%s%s", want, r.stdout, r.stderr)
+		}
+	}
+}

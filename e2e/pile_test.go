@@ -66,7 +66,7 @@ func (e *errand) comesBack(t *testing.T, parcel string) (pile string) {
 	p7 := filepath.Join(pile, "chain(1).p7b")
 	put("note.txt", "Dear keeper, as discussed. Regards, HA\n")
 	must(t, "", "openssl", "crl2pkcs7", "-nocrl", "-certfile", e.ours.sign(e.requests[0]), "-certfile", e.ours.sign(e.requests[1]), "-certfile", e.ours.sign(e.requests[2]), "-outform", "DER", "-out", p7)
-	for i, name := range map[int]string{3: "certnew.cer", 4: "certnew(2).cer"} {
+	for i, name := range map[int]string{3: "answer.cer", 4: "answer(2).cer"} {
 		must(t, "", "openssl", "x509", "-in", e.ours.sign(e.requests[i]), "-outform", "DER", "-out", filepath.Join(pile, name))
 	}
 	put("mail.eml", "From: HA <desk@harbour.example>\r\nSubject: certificates\r\nContent-Type: text/plain\r\n\r\n> "+strings.ReplaceAll(e.ours.read("root.pem")+leaf(5)+e.ours.read("sub.pem")+leaf(6), "\n", "\r\n> "))
@@ -269,7 +269,7 @@ func TestAudiencesTrustWhatTheyHold(t *testing.T) {
 	s.fails(3, "the request lacks the name crane", "request", "check", at("crane.csr"), "--name", name, "--name", "crane", "--organization", "Tidewrack Ferries")
 	s.fails(3, "nobody can own example", "request", "check", at("crane.csr"), "--name", name, "--organization", "Tidewrack Ferries", "--public")
 	signed := h.sign(at("crane.csr"))
-	s.ok("pack", signed, h.chain(), at("crane.key"), "--open-with-file", at("pass"), "--encoding", "pkcs12-old", "--key", "before", "--alias", "crane", "--passphrase-file", at("pass"), "--out", at("crane.pfx"))
+	s.ok("pack", signed, h.chain(), at("crane.key"), "--passphrase-file", at("pass"), "--encoding", "pkcs12-old", "--key", "before", "--alias", "crane", "--new-passphrase-file", at("pass"), "--out", at("crane.pfx"))
 	if text := must(t, "", "openssl", "pkcs12", "-in", at("crane.pfx"), "-legacy", "-nodes", "-passin", "pass:anchor chain"); strings.Count(text, "BEGIN CERTIFICATE") != 2 || !strings.Contains(text, "friendlyName: crane") || !strings.Contains(text, "PRIVATE KEY") {
 		t.Error(text)
 	}

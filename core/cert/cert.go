@@ -56,6 +56,7 @@ type Certificate struct {
 	Refused string // why strict readers refuse it; empty for all but a few old ones
 
 	commonName, subject   string
+	subjectKey, issuerKey string // see NameKey
 	keyKind               KeyKind
 	keyBits               int
 	authority, selfSigned bool
@@ -66,11 +67,9 @@ type Rare struct {
 	EmailAddresses              []string
 	URIs                        []*url.URL
 	UnhandledCriticalExtensions []asn1.ObjectIdentifier
-	PermittedDNSDomains         []string
-	ExcludedDNSDomains          []string
-	PermittedIPRanges           []*net.IPNet
-	ExcludedIPRanges            []*net.IPNet
-	ExplicitPolicy              int // after how many certificates a policy must be named; -1: never
+	DirectoryNames              [][]string // among the alternative names; see RDNKeys
+	Permitted, Excluded         Subtrees   // name constraints
+	ExplicitPolicy              int        // after how many certificates a policy must be named; -1: never
 }
 
 // nothing is what most leaves have that is rare.
@@ -105,11 +104,12 @@ func parse(der []byte, read func([]byte) (*x509.Certificate, string, error)) (*C
 		Revocable: len(x.CRLDistributionPoints)+len(x.OCSPServer) > 0, NamesPolicy: len(x.Policies) > 0,
 		SHA256: Fingerprint(der), Refused: refused, commonName: x.Subject.CommonName, subject: x.Subject.String(), authority: x.BasicConstraintsValid && x.IsCA,
 	}
+	c.subjectKey, c.issuerKey = NameKey(x.RawSubject), NameKey(x.RawIssuer)
 	c.keyKind, c.keyBits = measure(x.PublicKey)
 	if x.MaxPathLen > 0 || x.MaxPathLenZero {
 		c.MaxPathLen = x.MaxPathLen
 	}
-	c.selfSigned = bytes.Equal(x.RawSubject, x.RawIssuer) && c.SignedBy(c) == nil
+	c.selfSigned = c.SelfIssued() && c.SignedBy(c) == nil
 	return c, nil
 }
 
@@ -131,10 +131,12 @@ func rare(x *x509.Certificate) *Rare {
 	if x.RequireExplicitPolicy > 0 || x.RequireExplicitPolicyZero {
 		policy = x.RequireExplicitPolicy
 	}
-	if policy < 0 && len(x.EmailAddresses)+len(x.URIs)+len(x.UnhandledCriticalExtensions)+len(x.PermittedDNSDomains)+len(x.ExcludedDNSDomains)+len(x.PermittedIPRanges)+len(x.ExcludedIPRanges) == 0 {
+	r := &Rare{EmailAddresses: x.EmailAddresses, URIs: x.URIs, UnhandledCriticalExtensions: x.UnhandledCriticalExtensions, ExplicitPolicy: policy}
+	r.addConstraints(x)
+	if policy < 0 && len(r.EmailAddresses)+len(r.URIs)+len(r.UnhandledCriticalExtensions)+len(r.DirectoryNames) == 0 && r.Permitted.empty() && r.Excluded.empty() {
 		return nothing
 	}
-	return &Rare{x.EmailAddresses, x.URIs, x.UnhandledCriticalExtensions, x.PermittedDNSDomains, x.ExcludedDNSDomains, x.PermittedIPRanges, x.ExcludedIPRanges, policy}
+	return r
 }
 
 // X509 is the certificate as crypto/x509 has it, read anew.

@@ -2,49 +2,105 @@ package chain
 
 import (
 	"net"
+	"slices"
 	"strings"
 
 	"freshseal/core/cert"
 	"freshseal/core/finding"
 )
 
-// constraints judges the names of the leaf by the name constraints of one
-// authority above it (RFC 5280, 4.2.1.10): DNS names and addresses, which are
-// what servers have. Critical constraints of other kinds are left to
-// UnknownRule by crypto/x509.
+// constraints judges the names of the certificates below an authority by its
+// name constraints (RFC 5280, 4.2.1.10). They apply to all that follow in the path
+// but self-issued intermediates; below begins with the leaf.
 func constraints(authority *cert.Certificate, below []*cert.Certificate) []finding.Finding {
-	leaf := below[0]
-	for _, name := range leaf.DNSNames {
-		if anyDomain(authority.Rare.ExcludedDNSDomains, name) ||
-			len(authority.Rare.PermittedDNSDomains) > 0 && !anyDomain(authority.Rare.PermittedDNSDomains, name) {
-			return []finding.Finding{finding.NameNotAllowed.Found("%s may not sign for %s", authority.ShortName(), name)}
+	permitted, excluded := authority.Rare.Permitted, authority.Rare.Excluded
+	for i, c := range below {
+		if i > 0 && c.SelfIssued() {
+			continue
 		}
-	}
-	for _, ip := range leaf.IPAddresses {
-		if anyNet(authority.Rare.ExcludedIPRanges, ip) ||
-			len(authority.Rare.PermittedIPRanges) > 0 && !anyNet(authority.Rare.PermittedIPRanges, ip) {
-			return []finding.Finding{finding.NameNotAllowed.Found("%s may not sign for %s", authority.ShortName(), ip)}
+		if name := refused(c, permitted, excluded); name != "" {
+			return []finding.Finding{finding.NameNotAllowed.Found("%s may not sign for %s", authority.ShortName(), name)}
 		}
 	}
 	return nil
 }
 
-func anyDomain(domains []string, name string) bool {
-	name = strings.ToLower(name)
-	for _, d := range domains {
-		d = strings.ToLower(strings.TrimPrefix(d, "."))
-		if d == "" || name == d || strings.HasSuffix(name, "."+d) {
-			return true
+// refused is the first name of a certificate that constraints do not allow. A kind
+// of name that is not constrained is allowed.
+func refused(c *cert.Certificate, permitted, excluded cert.Subtrees) string {
+	for _, name := range c.DNSNames {
+		if !allowed(name, permitted.DNS, excluded.DNS, inDomain) {
+			return name
 		}
 	}
-	return false
+	for _, ip := range c.IPAddresses {
+		if !allowed(ip, permitted.IP, excluded.IP, func(ip net.IP, n *net.IPNet) bool { return n.Contains(ip) }) {
+			return ip.String()
+		}
+	}
+	for _, mail := range c.Mails() {
+		if !allowed(mail, permitted.Mail, excluded.Mail, inMailDomain) {
+			return mail
+		}
+	}
+	for _, u := range c.Rare.URIs {
+		host := u.Hostname()
+		constrained := len(permitted.URI)+len(excluded.URI) > 0
+		// A URI without a host name cannot be told from what is not allowed.
+		if constrained && (host == "" || net.ParseIP(host) != nil) || !allowed(host, permitted.URI, excluded.URI, inHost) {
+			return u.String()
+		}
+	}
+	names := c.Rare.DirectoryNames
+	if subject := cert.RDNKeys(c.RawSubject); len(subject) > 0 && len(permitted.Directory)+len(excluded.Directory) > 0 {
+		names = append(slices.Clone(names), subject)
+	}
+	for _, name := range names {
+		if !allowed(name, permitted.Directory, excluded.Directory, inDirectory) {
+			return "a name in this directory (" + c.Subject() + ")"
+		}
+	}
+	return ""
 }
 
-func anyNet(nets []*net.IPNet, ip net.IP) bool {
-	for _, n := range nets {
-		if n.Contains(ip) {
-			return true
-		}
+func allowed[Name, Subtree any](name Name, permitted, excluded []Subtree, in func(Name, Subtree) bool) bool {
+	within := func(list []Subtree) bool {
+		return slices.ContainsFunc(list, func(s Subtree) bool { return in(name, s) })
 	}
-	return false
+	return !within(excluded) && (len(permitted) == 0 || within(permitted))
+}
+
+// inDomain: any DNS name that can be made by adding labels to the left of the
+// constraint.
+func inDomain(name, domain string) bool {
+	name, domain = strings.ToLower(name), strings.ToLower(strings.TrimPrefix(domain, "."))
+	return domain == "" || name == domain || strings.HasSuffix(name, "."+domain)
+}
+
+// inHost: the constraint of URIs names one host, or with a period in front, all
+// below a domain and not the domain itself.
+func inHost(host, constraint string) bool {
+	host, constraint = strings.ToLower(host), strings.ToLower(constraint)
+	if strings.HasPrefix(constraint, ".") {
+		return strings.HasSuffix(host, constraint)
+	}
+	return host == constraint
+}
+
+// inMailDomain: a constraint is one mailbox, all mailboxes of one host, or with a
+// period in front, all below a domain. The local part counts with its case.
+func inMailDomain(mail, constraint string) bool {
+	at := strings.LastIndex(mail, "@")
+	if at < 0 {
+		return false
+	}
+	if i := strings.LastIndex(constraint, "@"); i >= 0 {
+		return mail[:at] == constraint[:i] && strings.EqualFold(mail[at:], constraint[i:])
+	}
+	return inHost(mail[at+1:], constraint)
+}
+
+// inDirectory: the constraint's name is the beginning of the name (RFC 5280, 7.1).
+func inDirectory(name, constraint []string) bool {
+	return len(name) >= len(constraint) && slices.Equal(name[:len(constraint)], constraint)
 }

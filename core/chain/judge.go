@@ -85,7 +85,7 @@ func faults(path []*cert.Certificate, at time.Time) []finding.Finding {
 		}
 		found = append(found, authority(c, below)...)
 		found = append(found, constraints(c, path[:i])...)
-		if string(c.RawSubject) != string(c.RawIssuer) {
+		if !c.SelfIssued() {
 			below++
 		}
 	}

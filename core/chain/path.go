@@ -167,7 +167,7 @@ func (s *search) offer(path []*cert.Certificate, anchored, complete bool, lacks 
 func onPath(path []*cert.Certificate, c *cert.Certificate) bool {
 	for _, p := range path {
 		if p.SHA256 == c.SHA256 ||
-			string(p.RawSubject) == string(c.RawSubject) && p.SameKey(c.RawSubjectPublicKeyInfo) {
+			p.SubjectKey() == c.SubjectKey() && p.SameKey(c.RawSubjectPublicKeyInfo) {
 			return true
 		}
 	}

@@ -32,7 +32,7 @@ func (p *Pool) Add(certificates ...*cert.Certificate) {
 		}
 		p.has[c.SHA256] = true
 		p.all = append(p.all, c)
-		p.bySubject[string(c.RawSubject)] = append(p.bySubject[string(c.RawSubject)], c)
+		p.bySubject[c.SubjectKey()] = append(p.bySubject[c.SubjectKey()], c)
 	}
 }
 
@@ -52,10 +52,10 @@ func (p *Pool) Issuers(c *cert.Certificate) []*cert.Certificate { return p.issue
 // issuers are those in the pool and in another one. The pools are not joined:
 // for each leaf of a large pile that would cost as much as all of the pile.
 func (p *Pool) issuers(c *cert.Certificate, other *Pool) []*cert.Certificate {
-	named := p.bySubject[string(c.RawIssuer)]
+	named := p.bySubject[c.IssuerKey()]
 	if other != nil {
 		named = slices.Clone(named)
-		for _, o := range other.bySubject[string(c.RawIssuer)] {
+		for _, o := range other.bySubject[c.IssuerKey()] {
 			if !p.has[o.SHA256] {
 				named = append(named, o)
 			}

@@ -6,15 +6,16 @@ import (
 	"crypto/rsa"
 	"crypto/sha256"
 	"crypto/x509"
+	encodingasn1 "encoding/asn1"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"strings"
 
+	"freshseal/core/ber"
 	"freshseal/core/cert"
 	"freshseal/core/pkcs12"
 
-	"github.com/digitorus/pkcs7"
 	"golang.org/x/crypto/cryptobyte"
 	"golang.org/x/crypto/cryptobyte/asn1"
 )
@@ -122,23 +123,44 @@ func revocations(der []byte) Item {
 	return Item{Kind: RevocationList, SHA256: cert.Fingerprint(der), Subject: list.Issuer.String()}
 }
 
-// signedData tells what PKCS #7 (RFC 5652, 5) holds; nil says that it is none.
-func (s *sorter) signedData(der []byte) (items []Item) {
-	defer func() {
-		if recover() != nil { // the parser of BER trusts its lengths in places
-			items = nil
-		}
-	}()
-	p, err := pkcs7.Parse(der)
-	if err != nil {
+// signedDataID is the content type of PKCS #7 (RFC 5652, 5).
+var signedDataID = encodingasn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 2}
+
+// signedData tells which certificates PKCS #7 holds (RFC 5652, 5.1), in DER or in
+// BER; nil says that it is none. Signatures on it are of no interest here.
+func (s *sorter) signedData(content []byte) []Item {
+	der, ok := ber.Definite(content)
+	if !ok {
 		return nil
 	}
-	for _, c := range p.Certificates {
-		items = append(items, s.certificate(c.Raw))
+	in, outer, wrapped, data := cryptobyte.String(der), cryptobyte.String(nil), cryptobyte.String(nil), cryptobyte.String(nil)
+	var id encodingasn1.ObjectIdentifier
+	if !in.ReadASN1(&outer, asn1.SEQUENCE) || !outer.ReadASN1ObjectIdentifier(&id) || !id.Equal(signedDataID) {
+		return nil
 	}
-	for i := range p.CRLs {
-		items = append(items, Item{Kind: RevocationList, Subject: p.CRLs[i].TBSCertList.Issuer.String()})
+	var certificates, lists cryptobyte.String
+	var some, someLists bool
+	if !outer.ReadASN1(&wrapped, asn1.Tag(0).Constructed().ContextSpecific()) || !wrapped.ReadASN1(&data, asn1.SEQUENCE) || !data.SkipASN1(asn1.INTEGER) ||
+		!data.SkipASN1(asn1.SET) || !data.SkipASN1(asn1.SEQUENCE) || !data.ReadOptionalASN1(&certificates, &some, asn1.Tag(0).Constructed().ContextSpecific()) ||
+		!data.ReadOptionalASN1(&lists, &someLists, asn1.Tag(1).Constructed().ContextSpecific()) {
+		return []Item{junk("PKCS #7 that is damaged; have it sent again")}
 	}
+	var items []Item
+	each := func(list cryptobyte.String, read func(der []byte) Item) {
+		for !list.Empty() && len(items) <= MaxItems {
+			var element cryptobyte.String
+			var tag asn1.Tag
+			if !list.ReadAnyASN1Element(&element, &tag) {
+				items = append(items, junk("PKCS #7 that is damaged; have it sent again"))
+				return
+			}
+			if tag == asn1.SEQUENCE { // other kinds are no X.509
+				items = append(items, read(element))
+			}
+		}
+	}
+	each(certificates, func(der []byte) Item { return s.certificate(der) })
+	each(lists, revocations)
 	if len(items) == 0 {
 		return []Item{junk("a PKCS #7 envelope without certificates")}
 	}

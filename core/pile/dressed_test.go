@@ -98,7 +98,7 @@ func TestWhateverTheyAreWrappedInTheSameCertificatesComeOut(t *testing.T) {
 			var b bytes.Buffer
 			w := zip.NewWriter(&b)
 			for i, content := range files {
-				f, _ := w.Create(fmt.Sprintf("../certnew(%d).cer", i))
+				f, _ := w.Create(fmt.Sprintf("../answer(%d).cer", i))
 				f.Write(content)
 			}
 			w.Close()

@@ -15,6 +15,7 @@ import (
 	"crypto/hmac"
 	"errors"
 	"fmt"
+	"freshseal/core/ber"
 
 	"golang.org/x/crypto/cryptobyte"
 	"golang.org/x/crypto/cryptobyte/asn1"
@@ -56,7 +57,7 @@ func outline(der []byte) (pfx, bool) {
 	if len(der) < 2 || der[0] != 0x30 {
 		return p, false
 	}
-	plain, ok := definite(der)
+	plain, ok := ber.Definite(der)
 	if !ok {
 		return p, false
 	}

@@ -286,7 +286,7 @@ var interpreters = strings.Fields(`sh bash dash ash ksh mksh zsh fish csh tcsh r
 	awk gawk mawk nawk sed gsed perl python ruby lua luajit php node nodejs deno tclsh wish expect guile groovy jshell erl swipl gnuplot bc dc m4 jq
 	env nohup nice ionice chrt taskset timeout setsid stdbuf script time sudo su doas runuser pkexec chroot unshare nsenter setpriv capsh systemd-run start-stop-daemon run-parts
 	xargs parallel find watch flock strace ltrace gdb valgrind at batch crontab make gmake ninja
-	ssh sshpass rsh plink scp sftp rsync mosh socat nc ncat netcat telnet screen tmux docker podman kubectl lxc-attach virsh
+	ssh sshpass rsh plink scp sftp rsync mosh socat nc ncat netcat telnet screen tmux
 	ed ex vi vim nvim emacs nano less more man git tar cpio zip sqlite3 mysql mariadb psql ld.so ldconfig insmod modprobe`)
 
 var versioned = regexp.MustCompile(`[0-9.]+$`)

@@ -162,7 +162,7 @@ openssl req $key -keyout pier.key -out pier.csr -subj "/O=Harbour Authority/CN=H
 openssl x509 -req -in pier.csr -CA root.pem -CAkey root.key -days 1000 -extfile sub.ext -out pier.pem
 openssl x509 -req -in parcel/*weather*.csr.pem -CA pier.pem -CAkey pier.key -days 180 -copy_extensions copy -outform DER -out weather.cer
 sign() { openssl x509 -req -in "$1" -CA sub.pem -CAkey sub.key -days 180 -copy_extensions copy -out "$2"; }
-sign parcel/*ramp*.csr.pem ramp.pem; sign parcel/*tickets*.csr.pem tickets.pem; sign other.csr "certnew(2).cer"
+sign parcel/*ramp*.csr.pem ramp.pem; sign parcel/*tickets*.csr.pem tickets.pem; sign other.csr "answer(2).cer"
 openssl crl2pkcs7 -nocrl -certfile ramp.pem -certfile tickets.pem -certfile sub.pem -certfile root.pem -outform DER -out chain.p7b
 printf '\211PNG\r\n' > logo.png`
 	cmd := exec.Command("bash", "-c", script, program, filepath.Join(dir, "demo", "client.yaml"))
@@ -173,7 +173,7 @@ printf '\211PNG\r\n' > logo.png`
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("signing with openssl: %w\n%s", err, out)
 	}
-	return []string{filepath.Join(work, "chain.p7b"), filepath.Join(work, "certnew(2).cer"), filepath.Join(work, "weather.cer"), filepath.Join(work, "logo.png")}, nil
+	return []string{filepath.Join(work, "chain.p7b"), filepath.Join(work, "answer(2).cer"), filepath.Join(work, "weather.cer"), filepath.Join(work, "logo.png")}, nil
 }
 
 // terminal takes a picture of a terminal window with the client at work.

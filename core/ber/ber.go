@@ -1,4 +1,6 @@
-package pkcs12
+// Package ber makes DER of BER, as far as certificates and stores travel in it:
+// lengths that are not told beforehand, and byte strings in pieces.
+package ber
 
 import (
 	"encoding/binary"
@@ -6,10 +8,11 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 )
 
-// Some browsers write BER: lengths that are not told beforehand, and byte
-// strings in pieces (X.690, 8.1.3.6 and 8.7.3). definite makes DER of it. What
-// is told beforehand already is given back as it is.
-func definite(in []byte) ([]byte, bool) {
+// Definite makes DER of the first element of BER with lengths that are not told
+// beforehand, and byte strings in pieces (X.690, 8.1.3.6 and 8.7.3), as some
+// browsers and signing programs write it. DER is given back as it is. What is nested
+// deeper than 32 levels is refused: whoever reads the result need not fear it.
+func Definite(in []byte) ([]byte, bool) {
 	if whole, rest := cryptobyte.String(nil), cryptobyte.String(in); rest.ReadAnyASN1Element(&whole, nil) && !indefinite(whole, 0) {
 		return whole, true
 	}
