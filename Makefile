@@ -43,7 +43,7 @@ lint: $(CONSOLE)
 	cd console && npm run --silent check
 
 bench:
-	$(GO) test -run '^$$' -bench . -benchtime 1s ./core/... ./wire ./e2e
+	$(GO) test -run '^$$' -bench . -benchtime 1s ./core/... ./wire ./service ./e2e
 
 shots: bin/freshseal
 	@$(PKG) chromium xvfb xterm x11-utils imagemagick fonts-dejavu-core

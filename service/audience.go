@@ -189,34 +189,3 @@ func (t trusting) of(served []*cert.Certificate, at time.Time) []Trust {
 	}
 	return out
 }
-
-// judgeAgain judges what every slot last served by today's anchors.
-func (s *Service) judgeAgain(ctx context.Context) error {
-	rows, err := s.store.Slots(ctx)
-	if err != nil {
-		return err
-	}
-	rules, err := s.policies(ctx)
-	if err != nil {
-		return err
-	}
-	for _, row := range rows {
-		if len(row.Chain.V) == 0 {
-			continue
-		}
-		served, err := s.store.Certificates(ctx, row.Chain.V)
-		if err != nil {
-			return err
-		}
-		found, err := s.judge(ctx, served, row)
-		if err != nil {
-			return err
-		}
-		row.Findings.V = found
-		stand(&row, rules.of(row))
-		if err := s.store.SetJudgement(ctx, row, s.moment()); err != nil {
-			return err
-		}
-	}
-	return nil
-}

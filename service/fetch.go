@@ -72,6 +72,7 @@ func (s *Service) fetchMissing(ctx context.Context, path chain.Path, p pools) (b
 		before := len(p.pool.All())
 		if p.pool.Add(authorities...); len(p.pool.All()) > before {
 			s.options.Log.Info("issuer fetched", "url", url)
+			defer s.forget()
 			return true, s.store.AddAuthorities(ctx, authorities)
 		}
 	}

@@ -54,6 +54,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 	}
 	out := Intake{Files: accounts, Answers: []Answer{}}
 	authorities, leaves := split(pile.Certificates(accounts))
+	defer s.forget()
 	if err := s.store.AddAuthorities(ctx, authorities); err != nil {
 		return out, err
 	}

@@ -92,6 +92,7 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange) (
 			}
 		}
 	}
+	defer s.forget() // it may be under other rules now
 	if err := s.store.ChangeDevice(ctx, d, secrets); err != nil {
 		return Device{}, err
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/judge"
 	"freshseal/core/policy"
 	"freshseal/store"
 )
@@ -16,33 +17,15 @@ type Policy struct {
 	Rules policy.Rules `json:"rules" required:"true"`
 }
 
-// policies are the rules of all scopes, and the signers that they may name.
-type policies struct {
-	scopes map[string]policy.Rules
-	days   map[string]int // working days until a signer answers
-}
+// policies are the rules of all scopes, as of one moment.
+type policies struct{ *judge.Snapshot }
 
 // of gives the rules that count for a slot.
-func (p policies) of(row store.Slot) policy.Rules {
-	rules := policy.Default.Under(p.scopes[Fleet]).Under(p.scopes["site/"+row.Site]).Under(p.scopes["device/"+row.Device])
-	signer := row.Signer
-	if rules.Signer != nil {
-		signer = *rules.Signer
-	}
-	return rules.WithSigner(p.days[signer])
-}
+func (p policies) of(row store.Slot) policy.Rules { return p.Rules(placeOf(row)) }
 
 func (s *Service) policies(ctx context.Context) (policies, error) {
-	scopes, err := s.store.Policies(ctx)
-	if err != nil {
-		return policies{}, err
-	}
-	signers, err := s.Signers(ctx)
-	days := map[string]int{}
-	for _, each := range signers {
-		days[each.Name] = each.TurnaroundDays
-	}
-	return policies{scopes, days}, err
+	snapshot, err := s.snapshot(ctx)
+	return policies{snapshot}, err
 }
 
 // rulesOf gives the rules that count for the slot of a replacement.
@@ -52,14 +35,20 @@ func (s *Service) rulesOf(ctx context.Context, r store.Replacement) (policy.Rule
 		return policy.Rules{}, err
 	}
 	all, err := s.policies(ctx)
-	return all.of(slot), err
+	if err != nil {
+		return policy.Rules{}, err
+	}
+	return all.of(slot), nil
 }
 
 // Policies are the rules of every scope that has any, the fleet's first.
 func (s *Service) Policies(ctx context.Context) ([]Policy, error) {
 	all, err := s.policies(ctx)
-	out := []Policy{{Fleet, policy.Default.Under(all.scopes[Fleet])}}
-	for scope, rules := range all.scopes {
+	if err != nil {
+		return nil, err
+	}
+	out := []Policy{{Fleet, policy.Default.Under(all.Scopes[Fleet])}}
+	for scope, rules := range all.Scopes {
 		if scope != Fleet {
 			out = append(out, Policy{scope, rules})
 		}

@@ -19,6 +19,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"freshseal/core/judge"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/signer"
@@ -28,7 +29,7 @@ import (
 )
 
 // Fleet is the audience that every slot is judged for.
-const Fleet = "fleet"
+const Fleet = judge.Fleet
 
 // Options are what a service is made of. Only Dir is needed.
 type Options struct {
@@ -54,6 +55,8 @@ type Service struct {
 	bench      *signer.Bench
 	reader     wire.Reader
 	families   families
+	knowledge  knowledge
+	judging    judging
 	made       sync.Map // replacement id → *procedure.Made
 	watchers   watchers
 	tries      tries

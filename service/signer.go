@@ -93,6 +93,7 @@ func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms) (Si
 	}
 	row := store.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes, TurnaroundDays: t.TurnaroundDays, MaxDays: t.MaxDays, AddedAt: s.moment()}
 	row.Terms.V, row.Proof.V = t.Terms, t.Proof
+	defer s.forget()
 	if err := s.store.PutSigner(ctx, row); err != nil {
 		return Signer{}, err
 	}
@@ -101,6 +102,7 @@ func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms) (Si
 
 // RemoveSigner forgets a signer that no request waits for.
 func (s *Service) RemoveSigner(ctx context.Context, name string) error {
+	defer s.forget()
 	err := s.store.RemoveSigner(ctx, name)
 	if errors.Is(err, store.ErrTaken) {
 		return &Error{Conflict, "the signer cannot be removed", "a request waits for it", "take in its answer, or cancel the replacement"}

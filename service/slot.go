@@ -11,7 +11,7 @@ import (
 	"freshseal/core/chain"
 	"freshseal/core/due"
 	"freshseal/core/finding"
-	"freshseal/core/policy"
+	"freshseal/core/judge"
 	"freshseal/core/request"
 	"freshseal/store"
 	"freshseal/wire"
@@ -66,16 +66,6 @@ func (s *Service) summary(row store.Slot) Slot {
 	}
 	out.Condition = due.Standing{Base: row.Standing, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}.At(row.NotAfter.Time, now)
 	return out
-}
-
-// stand fills in what the slot's condition follows from.
-func stand(row *store.Slot, rules policy.Rules) {
-	facts := due.Facts{Read: len(row.Chain.V) > 0, NotAfter: row.NotAfter.Time, SelfSigned: row.SelfSigned, Installed: row.Installed, Findings: row.Findings.V}
-	if facts.Read {
-		facts.SHA256 = row.Chain.V[0]
-	}
-	s := due.Stand(facts, rules.Due())
-	row.Standing, row.OverdueFrom, row.DueFrom = s.Base, store.At(s.Overdue), store.At(s.Due)
 }
 
 // Slot shows one slot with its chain and what is wrong with it.
@@ -155,38 +145,12 @@ func (p pools) path(served []*cert.Certificate, at time.Time) chain.Path {
 }
 
 func (s *Service) pools(ctx context.Context) (pools, error) {
-	roots, err := s.store.Anchors(ctx, Fleet)
-	if err != nil {
-		return pools{}, err
-	}
-	middle, err := s.store.Authorities(ctx)
+	snapshot, err := s.snapshot(ctx)
 	if err != nil {
 		return pools{}, err
 	}
 	signers, err := s.signersByName(ctx)
-	if err != nil {
-		return pools{}, err
-	}
-	rules, err := s.policies(ctx)
-	return pools{anchors: chain.NewPool(roots...), pool: chain.NewPool(middle...), signers: signers, rules: rules, tried: map[string]bool{}}, err
-}
-
-// judge says what is wrong with what a slot serves: the path, and how it is served.
-func (s *Service) judge(ctx context.Context, served []*cert.Certificate, row store.Slot) ([]finding.Finding, error) {
-	p, err := s.pools(ctx)
-	if err != nil {
-		return nil, err
-	}
-	rules, path := p.rules.of(row), p.path(served, s.now())
-	var used []string
-	if row.ServerName != "" {
-		used = append(used, row.ServerName)
-	}
-	found := append(chain.Judge(path, chain.Terms{At: s.now(), Names: rules.Names(used...), Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
-	if !served[0].SelfSigned() {
-		found = append(found, chain.Served(path, served)...)
-	}
-	return found, nil
+	return pools{anchors: snapshot.Anchors, pool: snapshot.Authorities.With(), signers: signers, rules: policies{snapshot}, tried: map[string]bool{}}, err
 }
 
 // ReadSlot reads a slot now, records what was seen and shows it.
@@ -213,45 +177,6 @@ func (s *Service) read(ctx context.Context, row store.Slot) (wire.Reading, error
 	return reading, s.record(ctx, row, reading)
 }
 
-// record keeps a reading with its judgement on the slot. The slot is looked up
-// anew: while it was read, something may have been installed on it, or a newer
-// reading may have been kept, which this one must not undo.
-func (s *Service) record(ctx context.Context, row store.Slot, reading wire.Reading) error {
-	row, err := s.store.Slot(ctx, row.Device, row.Name)
-	if err != nil {
-		return fmt.Errorf("keeping the reading: %w", err)
-	}
-	if reading.At.Before(row.ReadAt.Time) {
-		return nil
-	}
-	row.ReadAt, row.Version, row.Suite = store.At(reading.At), reading.Version, reading.Suite
-	row.Chain.V, row.Failure.V, row.Findings.V = []string{}, reading.Why, nil
-	row.Subject, row.SelfSigned, row.NotAfter = "", false, store.Moment{}
-	if reading.Why != nil {
-		row.Findings.V = []finding.Finding{finding.Unreadable.Found("%s", reading.Why.What).WithRemedy("%s", reading.Why.Remedy)}
-	} else {
-		leaf := reading.Leaf()
-		row.Subject, row.SelfSigned, row.NotAfter = leaf.ShortName(), leaf.SelfSigned(), store.At(leaf.NotAfter)
-		for _, c := range reading.Chain {
-			row.Chain.V = append(row.Chain.V, c.SHA256)
-		}
-		found, err := s.judge(ctx, reading.Chain, row)
-		if err != nil {
-			return err
-		}
-		row.Findings.V = found
-	}
-	rules, err := s.policies(ctx)
-	if err != nil {
-		return err
-	}
-	stand(&row, rules.of(row))
-	if err := s.store.AddReading(ctx, row, reading.Chain); err != nil {
-		return fmt.Errorf("keeping the reading of %s/%s: %w", row.Device, row.Name, err)
-	}
-	return nil
-}
-
 // ReadAll reads every slot of the fleet, many at once, and says how many were
 // read and how many of them are dark.
 func (s *Service) ReadAll(ctx context.Context) (read, dark int, err error) {
@@ -272,6 +197,7 @@ func (s *Service) ReadAll(ctx context.Context) (read, dark int, err error) {
 		defer close(all)
 		s.reader.ReadAll(ctx, targets, readAtOnce, func(i int, reading wire.Reading) { all <- seen{rows[i], reading} })
 	}()
+	keep := recorder{s: s}
 	for one := range all {
 		if err != nil || ctx.Err() != nil {
 			continue
@@ -280,11 +206,11 @@ func (s *Service) ReadAll(ctx context.Context) (read, dark int, err error) {
 		if one.reading.Why != nil {
 			dark++
 		}
-		if err = s.record(ctx, one.row, one.reading); errors.Is(err, store.ErrNotFound) {
+		if err = keep.take(ctx, one.row, one.reading); errors.Is(err, store.ErrNotFound) {
 			err = nil // removed while it was read
 		}
 	}
-	return read, dark, cmp.Or(err, ctx.Err())
+	return read, dark, cmp.Or(err, keep.flush(context.WithoutCancel(ctx)), ctx.Err())
 }
 
 // Seen is a reading of an address that is in no inventory.
@@ -317,9 +243,12 @@ func (s *Service) ReadAddress(ctx context.Context, address string, port int, ser
 		return out, err
 	}
 	out.Chain = links(p.path(reading.Chain, s.now()), reading.Chain)
-	found, err := s.judge(ctx, reading.Chain, store.Slot{ServerName: t.ServerName})
-	out.Findings = append(out.Findings, found...)
-	return out, err
+	snapshot, err := s.snapshot(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Findings = append(out.Findings, snapshot.Judge(reading.Chain, judge.Slot{ServerName: t.ServerName}, s.now()).Findings...)
+	return out, nil
 }
 
 // PastReading is one line of a slot's history.

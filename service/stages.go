@@ -196,12 +196,21 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 	if err != nil {
 		return err
 	}
-	rules, err := s.policies(ctx)
+	s.knowledge.judged.Delete(row.ID)
+	snapshot, err := s.snapshot(ctx)
 	if err != nil {
 		return err
 	}
-	stand(&row, rules.of(row))
-	return s.store.SetJudgement(ctx, row, s.moment())
+	served, err := s.store.Certificates(ctx, row.Chain.V)
+	switch {
+	case err != nil:
+		return err
+	case len(served) > 0:
+		settleOn(&row, snapshot.Judge(served, judgedSlot(row), s.now()))
+	case row.Failure.V != nil:
+		settleOn(&row, snapshot.Dark(*row.Failure.V, judgedSlot(row)))
+	}
+	return s.store.SetJudgements(ctx, []store.Slot{row}, s.moment())
 }
 
 // seal records what is installed now, does what is always done, and clears the

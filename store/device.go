@@ -173,13 +173,23 @@ func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256, signer s
 	})
 }
 
-// SetJudgement records a new judgement of what a slot serves: its findings and
-// what its condition follows from.
-func (s *Store) SetJudgement(ctx context.Context, slot Slot, at Moment) error {
-	slot.rank(at)
+// SetJudgements records new judgements of what slots serve: their findings and what
+// their conditions follow from. A slot that was read since is passed over.
+func (s *Store) SetJudgements(ctx context.Context, slots []Slot, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.NamedExecContext(ctx, `UPDATE slot SET findings = :findings, standing = :standing,
-			overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at WHERE id = :id`, slot))
+		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET findings = :findings, standing = :standing,
+			overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at WHERE id = :id AND read_at = :read_at AND installed = :installed`)
+		if err != nil {
+			return err
+		}
+		defer set.Close()
+		for _, slot := range slots {
+			slot.rank(at)
+			if _, err := set.ExecContext(ctx, slot); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

@@ -20,24 +20,85 @@ type Reading struct {
 	Failure JSON[*finding.Failure] `db:"failure"`
 }
 
-// AddReading records a reading on its slot, which the caller has filled with
-// what it says, and in the history where it differs from the one before.
-func (s *Store) AddReading(ctx context.Context, slot Slot, chain []*cert.Certificate) error {
-	slot.rank(slot.ReadAt)
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := putCertificates(ctx, tx, chain); err != nil {
-			return err
-		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO reading (slot_id, at, chain, version, suite, failure)
-			SELECT :id, :read_at, :chain, :version, :suite, :failure
-			WHERE NOT EXISTS (SELECT 1 FROM slot WHERE id = :id AND read_at > 0
-				AND chain = :chain AND version = :version AND suite = :suite AND failure = :failure)`, slot)
+// NewReading is a slot filled with what a reading of it says, and the chain.
+type NewReading struct {
+	Slot
+	Served []*cert.Certificate
+}
+
+// AddReadings records readings on their slots, and in the history where they
+// differ from the ones before. Slots on which something was installed since they
+// were looked up, or that were read later, are left as they are; late are their
+// places in the list.
+func (s *Store) AddReadings(ctx context.Context, readings []NewReading) (late []int, err error) {
+	err = s.change(ctx, func(tx *sqlx.Tx) error {
+		known, err := tx.PreparexContext(ctx, `INSERT INTO certificate (sha256, der) VALUES (?, ?) ON CONFLICT DO NOTHING`)
 		if err != nil {
 			return err
 		}
-		return changed(tx.NamedExecContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite,
+		defer known.Close()
+		history, err := tx.PrepareNamedContext(ctx, `INSERT INTO reading (slot_id, at, chain, version, suite, failure)
+			SELECT :id, :read_at, :chain, :version, :suite, :failure
+			WHERE NOT EXISTS (SELECT 1 FROM slot WHERE id = :id AND read_at > 0
+				AND chain = :chain AND version = :version AND suite = :suite AND failure = :failure)
+			AND EXISTS (SELECT 1 FROM slot WHERE id = :id AND read_at <= :read_at AND installed = :installed)`)
+		if err != nil {
+			return err
+		}
+		defer history.Close()
+		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite,
 			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_after = :not_after,
-			standing = :standing, overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at WHERE id = :id`, slot))
+			standing = :standing, overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at
+			WHERE id = :id AND read_at <= :read_at AND installed = :installed`)
+		if err != nil {
+			return err
+		}
+		defer set.Close()
+		for i, r := range readings {
+			for _, c := range r.Served {
+				if _, err := known.ExecContext(ctx, c.SHA256, c.Raw); err != nil {
+					return err
+				}
+			}
+			r.rank(r.ReadAt)
+			if _, err := history.ExecContext(ctx, r.Slot); err != nil {
+				return err
+			}
+			result, err := set.ExecContext(ctx, r.Slot)
+			if err != nil {
+				return err
+			}
+			if n, err := result.RowsAffected(); err != nil {
+				return err
+			} else if n == 0 {
+				late = append(late, i)
+			}
+		}
+		return nil
+	})
+	return late, err
+}
+
+// Seen says that a slot was read and that nothing had changed.
+type Seen struct {
+	Slot int64
+	At   Moment
+}
+
+// TouchSlots records when slots were read that serve what they served before.
+func (s *Store) TouchSlots(ctx context.Context, seen []Seen) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		set, err := tx.PreparexContext(ctx, `UPDATE slot SET read_at = ? WHERE id = ? AND read_at < ?`)
+		if err != nil {
+			return err
+		}
+		defer set.Close()
+		for _, one := range seen {
+			if _, err := set.ExecContext(ctx, one.At, one.Slot, one.At); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

@@ -48,7 +48,7 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 		slot.NotAfter = store.At(now.AddDate(0, 0, rand.IntN(120)-20))
 		slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -9)), store.At(slot.NotAfter.AddDate(0, 0, -30))
 		slot.ReadAt = store.At(now.AddDate(0, 0, -rand.IntN(40))) // conditions turn while nobody looks
-		if err := s.AddReading(t.Context(), slot, nil); err != nil {
+		if _, err := s.AddReadings(t.Context(), []store.NewReading{{Slot: slot}}); err != nil {
 			t.Fatal(err)
 		}
 		want[slot.ID] = due.Standing{Base: slot.Standing, Overdue: slot.OverdueFrom.Time, Due: slot.DueFrom.Time}.At(slot.NotAfter.Time, now)

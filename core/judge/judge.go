@@ -1,0 +1,101 @@
+// Package judge says what a reading means: what is wrong with the chain that a
+// slot serves, and so in which condition the slot is.
+//
+//	reading + what is known of the fleet (Snapshot)  →  Judgement
+//
+// A snapshot is made when something of it changes, and never changed after: judging
+// loads nothing.
+package judge
+
+import (
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/chain"
+	"freshseal/core/due"
+	"freshseal/core/finding"
+	"freshseal/core/policy"
+)
+
+// Fleet is the scope of the rules that count everywhere.
+const Fleet = "fleet"
+
+// Snapshot is what is known of the whole fleet at one moment. It is safe for use
+// by several goroutines at once.
+type Snapshot struct {
+	Version     int64                   // differs from that of every other snapshot
+	Anchors     *chain.Pool             // the roots that the fleet trusts
+	Authorities *chain.Pool             // from which chains are completed; trusted by nobody for that
+	Scopes      map[string]policy.Rules // the rules of fleet, site/NAME and device/NAME
+	Turnaround  map[string]int          // working days until each signer answers
+}
+
+// Place says where a slot is in the fleet.
+type Place struct {
+	Site, Device string
+	Signer       string // who signed what it serves
+}
+
+// Rules are those that count for a slot: its device's over its site's over the
+// fleet's.
+func (s *Snapshot) Rules(at Place) policy.Rules {
+	rules := policy.Default.Under(s.Scopes[Fleet]).Under(s.Scopes["site/"+at.Site]).Under(s.Scopes["device/"+at.Device])
+	signer := at.Signer
+	if rules.Signer != nil {
+		signer = *rules.Signer
+	}
+	return rules.WithSigner(s.Turnaround[signer])
+}
+
+// Slot is what judging must know of a slot besides its reading.
+type Slot struct {
+	Place
+	ServerName string // the name that clients use; may be empty
+	Installed  string // SHA-256 of the leaf that the last replacement installed; empty: none did
+}
+
+// Judgement is what a reading means.
+type Judgement struct {
+	Findings []finding.Finding
+	Standing due.Standing
+	Until    time.Time // when it is to be judged again although nothing changes; zero: never
+}
+
+// Path completes the path of a served leaf from what was served and what is known.
+func (s *Snapshot) Path(served []*cert.Certificate, at time.Time) chain.Path {
+	return chain.Complete(served[0], s.Authorities.With(served[1:]...), s.Anchors, at)
+}
+
+// Judge judges what a slot serves, leaf first, at that time.
+func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Judgement {
+	rules, path := s.Rules(slot.Place), s.Path(served, at)
+	var used []string
+	if slot.ServerName != "" {
+		used = append(used, slot.ServerName)
+	}
+	found := append(chain.Judge(path, chain.Terms{At: at, Names: rules.Names(used...), Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
+	leaf := served[0]
+	if !leaf.SelfSigned() {
+		found = append(found, chain.Served(path, served)...)
+	}
+	return Judgement{found, due.Stand(due.Facts{Read: true, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}, rules.Due()), turns(path.Certificates, at)}
+}
+
+// Dark judges a slot that could not be read.
+func (s *Snapshot) Dark(why finding.Failure, slot Slot) Judgement {
+	found := []finding.Finding{finding.Unreadable.Found("%s", why.What).WithRemedy("%s", why.Remedy)}
+	return Judgement{Findings: found, Standing: due.Stand(due.Facts{Installed: slot.Installed, Findings: found}, s.Rules(slot.Place).Due())}
+}
+
+// turns is the next moment at which a certificate of a path begins or ends.
+func turns(path []*cert.Certificate, at time.Time) time.Time {
+	var next time.Time
+	for _, c := range path {
+		for _, moment := range []time.Time{c.NotBefore, c.NotAfter} {
+			if moment.After(at) && (next.IsZero() || moment.Before(next)) {
+				next = moment
+			}
+		}
+	}
+	return next
+}
