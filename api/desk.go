@@ -79,8 +79,8 @@ var deskRoutes = []route{
 		return s.PackParcel(ctx, in.Signer, who.User)
 	}),
 	{method: "GET", path: v1 + "/parcels/{id}/archive", summary: "the parcel as a zip archive", status: 200, in: byID{}, media: "application/zip", handler: archive},
-	listing("/asides", "list the leaves that came and that nobody waits for, newest first", (*service.Service).Asides),
-	ends("DELETE", "/asides/{sha256}", "throw a leaf away that lies aside", func(ctx context.Context, s *service.Service, _ service.Bearer, in bySHA256) error {
+	listing("/asides", "list certificates that match no pending request, newest first", (*service.Service).Asides),
+	ends("DELETE", "/asides/{sha256}", "delete a certificate that matches no pending request", func(ctx context.Context, s *service.Service, _ service.Bearer, in bySHA256) error {
 		return s.RemoveAside(ctx, in.SHA256)
 	}),
 	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: service.Intake{}, handler: intake},

@@ -129,7 +129,7 @@ func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
 		for _, verb := range c.Commands() {
 			names = append(names, verb.Name())
 		}
-		return misuse(fmt.Sprintf("%s wants a verb", name), "", fmt.Sprintf("freshseal %s %s", name, strings.Join(names, "|")))
+		return misuse(fmt.Sprintf("%s needs a subcommand: %s", name, strings.Join(names, ", ")), "", fmt.Sprintf("freshseal %s %s", name, strings.Join(names, "|")))
 	}}
 	c.AddCommand(verbs...)
 	return c

@@ -290,7 +290,7 @@ func sendPile(ctx context.Context, client *client, files []pile.File, terms serv
 
 func (a *app) aside() *cobra.Command {
 	list := &cobra.Command{
-		Use: "list", Short: "List the leaves that came and that nobody waits for", Args: cobra.NoArgs,
+		Use: "list", Short: "List certificates that match no pending request", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			all, err := listOf[service.Aside](ctx, client, "/asides")
 			if err != nil {
@@ -326,7 +326,7 @@ func (a *app) aside() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/asides"+item(found[0]), nil, nil)
 		}),
 	}
-	return noun("aside", "Leaves that came and that nobody waits for", list, remove)
+	return noun("aside", "Certificates that match no pending request", list, remove)
 }
 
 func rootTable(roots []cert.Facts) table {

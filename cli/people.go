@@ -151,7 +151,7 @@ func (a *app) token() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/tokens"+item(args[0]), nil, nil)
 		}),
 	}
-	return noun("token", "What lets programs in", list, add, remove)
+	return noun("token", "API tokens", list, add, remove)
 }
 
 func (a *app) ledger() *cobra.Command {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/due"
 	"freshseal/core/policy"
 	"freshseal/core/request"
 	"freshseal/service"
@@ -91,7 +92,7 @@ func (a *app) policy() *cobra.Command {
 	})
 	f := set.Flags()
 	f.IntVar(&renewal, "renewal", 0, "days before its end when a certificate is due")
-	f.IntVar(&margin, "margin", 0, "days kept free before its end for what goes wrong")
+	f.IntVar(&margin, "margin", 0, "safety margin before expiry, in days")
 	f.IntVar(&turnaround, "turnaround", 0, "days that the signer takes")
 	f.IntVar(&rsa, "min-rsa", 0, "the smallest RSA key, in bits")
 	f.IntVar(&ec, "min-ec", 0, "the smallest key on an elliptic curve, in bits")
@@ -99,7 +100,7 @@ func (a *app) policy() *cobra.Command {
 	f.BoolVar(&keep, "keep-keys", false, "keys that Fresh Seal made stay sealed here after they were given away")
 	f.StringVar(&approval, "approval", "", "who must approve before a device is changed: nobody, anybody, or another than who asked")
 	f.StringArrayVar(&names, "require-name", nil, "a name that every leaf must have; may be given again")
-	f.StringVar(&signer, "signer", "", "who signs where nobody is named")
+	f.StringVar(&signer, "signer", "", "default signer")
 	f.StringVar(&key, "key", "", "the kind of key where none is named")
 	f.StringVar(&renewalKey, "renewal-key", "", "whether a replacement makes a new key or uses the same one again: new or same")
 	f.BoolVar(&oldSubject, "old-subject", true, "requests take the subject of today's certificate over")
@@ -171,7 +172,7 @@ func moreRules(r policy.Rules) string {
 func (a *app) due() *cobra.Command {
 	var within int
 	c := &cobra.Command{
-		Use: "due", Short: "List the slots that must be acted on, soonest first", Args: cobra.NoArgs,
+		Use: "due", Short: "List what has to be done first: what is wrong now, then what must be replaced soon", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			slots, err := listOf[service.Slot](ctx, client, "/slots")
 			if err != nil {
@@ -179,9 +180,20 @@ func (a *app) due() *cobra.Command {
 			}
 			limit := time.Now().AddDate(0, 0, within)
 			slots = slices.DeleteFunc(slots, func(s service.Slot) bool {
-				return s.ActBy == nil || s.ActBy.After(limit) && s.Condition != "due"
+				return s.Condition == "dark" || s.Condition == "fresh" && (s.ActBy == nil || s.ActBy.After(limit))
 			})
-			slices.SortStableFunc(slots, func(x, y service.Slot) int { return x.ActBy.Compare(*y.ActBy) })
+			wrong := func(s service.Slot) bool { return s.ActBy == nil || s.Condition.Rank() < due.Overdue.Rank() }
+			slices.SortStableFunc(slots, func(x, y service.Slot) int { // what is wrong now comes first, in the order of the list
+				switch {
+				case wrong(x) && wrong(y):
+					return 0
+				case wrong(x):
+					return -1
+				case wrong(y):
+					return 1
+				}
+				return x.ActBy.Compare(*y.ActBy)
+			})
 			t := table{head: []string{"act_by", "slot", "condition", "ends"}, wide: 1}
 			for _, s := range slots {
 				t.add(date(s.ActBy), s.Device+"/"+s.Name, marked(string(s.Condition)), date(s.ExpiresAt))

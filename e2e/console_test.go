@@ -49,7 +49,7 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 		func() error { return p.Click(browser.Link("/slots/" + gate)) },
 		func() error { return p.Wait("//h1[contains(.,'" + gate + "')]") },
 	)
-	if text, err := p.Text("main"); err != nil || !strings.Contains(text, "Brinewell appliance is signed by itself alone") || !strings.Contains(text, "Remedy") {
+	if text, err := p.Text("main"); err != nil || !strings.Contains(text, "the certificate of Brinewell appliance is self-signed") || !strings.Contains(text, "Remedy") {
 		t.Errorf("the slot's page: %v\n%s", err, text)
 	}
 	steps(t,

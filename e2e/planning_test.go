@@ -24,7 +24,7 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 	for _, device := range []string{name, peer} {
 		s.ok("device", "edit", device, "--cluster", "lamps", "--cluster-role", "member")
 	}
-	s.fails(1, "nobody is named to sign", "replace", name+"/web")
+	s.fails(1, "no signer is given", "replace", name+"/web")
 	s.fails(1, "no signer is called", "policy", "set", "fleet", "--signer", "nobody")
 	s.ok("policy", "set", "fleet", "--signer", "bench", "--short-names", "--address-names", "--cluster-names", "--name-prefix", "sip", "--key", "ecdsa-p384")
 	if list := s.ok("policy", "list"); !strings.Contains(list, "signer bench, key ecdsa-p384") {

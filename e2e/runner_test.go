@@ -234,7 +234,15 @@ func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 	target := ssh.Target{Address: net.JoinHostPort(b.address, b.sshPort), User: who.Username, Key: []byte(read(t, b.keyFile)), Passphrase: []byte(passphrase), HostKey: b.hostKey}
 	hard, cut := context.WithCancel(t.Context())
 	one := &device.Runner{Dial: (&net.Dialer{}).DialContext, Target: target, Procedure: p, Work: filepath.Join(dir, "work/r1-x"), Journal: book, Hard: hard}
-	time.AfterFunc(1500*time.Millisecond, cut)
+	go func() { // as soon as the command is under way
+		for range 400 {
+			if text, err := os.ReadFile(log); err == nil && len(text) > 0 {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		cut()
+	}()
 	if _, err := one.Carry(t.Context(), procedure.Install, scope); err == nil || !book.ended[0].Unknown {
 		t.Fatalf("a step that was cut off: %v %+v", err, book.ended)
 	}

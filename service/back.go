@@ -22,7 +22,7 @@ func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (re
 	if errors.Is(undone, device.ErrPerson) || ctx.Err() != nil {
 		return outcome(undone), nil
 	}
-	proven := s.await(ctx, j, func(reading wire.Reading) string { return notOld(j.Replacement, reading) })
+	proven := s.await(ctx, j, runner, func(reading wire.Reading) string { return notOld(j.Replacement, reading) })
 	switch {
 	case undone != nil:
 		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; %s", undone, onWire(proven))

@@ -41,12 +41,6 @@ func (s *Service) lookAgain(id int64) {
 // stands where it should.
 func (s *Service) driveOn(id int64, action replacement.Action) bool {
 	defer s.driven.Delete(id)
-	select {
-	case s.places <- struct{}{}:
-		defer func() { <-s.places }()
-	case <-s.stopping.Done():
-		return false
-	}
 	for action != replacement.Nothing {
 		event, err := s.perform(s.stopping, id, action)
 		if s.stopping.Err() != nil {
@@ -135,8 +129,7 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	if err := s.recall(j, steps); err != nil {
 		return nil, nil, err
 	}
-	out, err := s.enter(ctx, "link", j.device.Site)
-	if err != nil {
+	if err := j.seat.take(ctx, s, j.device.Site); err != nil {
 		return nil, nil, err
 	}
 	r = &device.Runner{Dial: s.way(j.device.Site), Target: target, Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps}}
@@ -146,7 +139,7 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	if j.device.Family == ownFamily {
 		r.Own = own{s, *j}
 	}
-	return r, func() { r.Close(); out() }, nil
+	return r, func() { r.Close(); j.seat.give() }, nil
 }
 
 // settle finds out what became of the step that was under way when the service

@@ -46,3 +46,32 @@ func (g *gates) places(name string, most int) chan struct{} {
 	g.of[name] = make(chan struct{}, most)
 	return g.of[name]
 }
+
+// seat is a replacement's right to work on devices: a place at its site and one of
+// those in all. Whoever only waits, for a restart or a person, gives it back.
+type seat struct{ leave func() }
+
+// take waits for a place at the site first, so that a site whose places are taken
+// holds none of the others.
+func (t *seat) take(ctx context.Context, s *Service, site string) error {
+	leave, err := s.enter(ctx, "link", site)
+	if err != nil {
+		return err
+	}
+	select {
+	case s.places <- struct{}{}:
+		t.leave = func() { <-s.places; leave() }
+		return nil
+	case <-ctx.Done():
+		leave()
+		return ctx.Err()
+	}
+}
+
+// give gives the places back; a second time does nothing.
+func (t *seat) give() {
+	if t.leave != nil {
+		t.leave()
+		t.leave = nil
+	}
+}

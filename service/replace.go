@@ -40,6 +40,7 @@ type job struct {
 	procedure procedure.Source
 	material  procedure.Material // what the given values are made of
 	scope     *procedure.Scope   // settings, captures and what Fresh Seal brings
+	seat      *seat
 }
 
 // Rehearsal is what a replacement would do, with nothing sent.
@@ -103,7 +104,7 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 		return job{}, err
 	}
 	if device.Family == "" {
-		return job{}, invalid(cannot, "the device is there to be read only: it has no family", "remove it and add it again with --family; see: freshseal procedure list")
+		return job{}, invalid(cannot, "it has no family: the device is only monitored", "give it a family: freshseal device edit "+o.Device+" --family NAME; see: freshseal procedure list")
 	}
 	all, err := s.policies(ctx)
 	if err != nil {
@@ -111,7 +112,7 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	}
 	rules := all.of(slot)
 	if o.Signer == "" && (rules.Signer == nil || *rules.Signer == "") {
-		return job{}, invalid(cannot, "nobody is named to sign, and the policy names nobody", "give --signer; see: freshseal signer list")
+		return job{}, invalid(cannot, "no signer is given, and the policy has no default signer", "give --signer; see: freshseal signer list")
 	} else if o.Signer == "" {
 		o.Signer = *rules.Signer
 	}
@@ -173,7 +174,7 @@ func (s *Service) assemble(ctx context.Context, r store.Replacement, device stor
 		kept, _ := s.made.LoadOrStore(r.ID, &procedure.Made{})
 		made = kept.(*procedure.Made)
 	}
-	j := job{Replacement: r, device: device, slot: slot, procedure: p}
+	j := job{Replacement: r, device: device, slot: slot, procedure: p, seat: &seat{}}
 	scope, err := procedure.NewScope(m, settings, made)
 	if err != nil {
 		return job{}, invalid("the device's settings do not fit its family", err.Error(), "see: freshseal procedure show "+device.Family)

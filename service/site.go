@@ -166,8 +166,37 @@ func (s *Service) RemoveSite(ctx context.Context, name string) error {
 // ways keeps one connection to each jump host, which all links of the site
 // share, and opens it anew when it is lost.
 type ways struct {
-	lock sync.Mutex
-	open map[string]*ssh.Link
+	lock  sync.Mutex
+	open  map[string]*ssh.Link
+	sites map[string]*sync.Mutex // held while a site's link is opened, so that a silent one delays no other
+}
+
+// site is the lock of one site.
+func (w *ways) site(name string) *sync.Mutex {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	if w.sites == nil {
+		w.sites = map[string]*sync.Mutex{}
+	}
+	if w.sites[name] == nil {
+		w.sites[name] = &sync.Mutex{}
+	}
+	return w.sites[name]
+}
+
+func (w *ways) link(site string) *ssh.Link {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	return w.open[site]
+}
+
+func (w *ways) keep(site string, link *ssh.Link) {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	if w.open == nil {
+		w.open = map[string]*ssh.Link{}
+	}
+	w.open[site] = link
 }
 
 func (w *ways) forget(site string) {
@@ -232,9 +261,10 @@ func (s *Service) jump(ctx context.Context, site store.Site, place, network, add
 }
 
 func (s *Service) jumpLink(ctx context.Context, site store.Site, place string) (link *ssh.Link, old bool, err error) {
-	s.ways.lock.Lock()
-	defer s.ways.lock.Unlock()
-	if link := s.ways.open[site.Name]; link != nil {
+	lock := s.ways.site(site.Name)
+	lock.Lock()
+	defer lock.Unlock()
+	if link := s.ways.link(site.Name); link != nil {
 		return link, true, nil
 	}
 	t := ssh.Target{Address: place, User: site.SSHUser, HostKey: site.HostKey}
@@ -244,10 +274,7 @@ func (s *Service) jumpLink(ctx context.Context, site store.Site, place string) (
 	if link, err = ssh.Open(ctx, s.options.Dial, t); err != nil {
 		return nil, false, err
 	}
-	if s.ways.open == nil {
-		s.ways.open = map[string]*ssh.Link{}
-	}
-	s.ways.open[site.Name] = link
+	s.ways.keep(site.Name, link)
 	return link, false, nil
 }
 

@@ -140,7 +140,7 @@ func (s *Service) section(ctx context.Context, j job, runner *device.Runner, sec
 // prove reads the slot until it serves the new leaf with its whole chain.
 func (s *Service) prove(ctx context.Context, j job, runner *device.Runner) error {
 	path := *j.material.Path
-	err := s.await(ctx, j, func(reading wire.Reading) string {
+	err := s.await(ctx, j, runner, func(reading wire.Reading) string {
 		if said := notNew(j.Replacement, reading); said != "" {
 			return said
 		}
@@ -159,9 +159,11 @@ func (s *Service) prove(ctx context.Context, j job, runner *device.Runner) error
 
 // await reads the slot again and again until wrong finds nothing wrong, for as
 // long as a restart of this family may take.
-func (s *Service) await(ctx context.Context, j job, wrong func(wire.Reading) string) error {
+func (s *Service) await(ctx context.Context, j job, runner *device.Runner, wrong func(wire.Reading) string) error {
 	const pause = 400 * time.Millisecond
 	limit := time.Now().Add(j.procedure.Traits.RestartLimit)
+	runner.Close()
+	j.seat.give() // others can work while this device restarts
 	for {
 		reading, err := s.read(ctx, j.slot)
 		if err != nil {
@@ -169,7 +171,7 @@ func (s *Service) await(ctx context.Context, j job, wrong func(wire.Reading) str
 		}
 		said := wrong(reading)
 		if said == "" {
-			return nil
+			return j.seat.take(ctx, s, j.device.Site)
 		}
 		if time.Now().After(limit) {
 			return fmt.Errorf("after %s the wire still says: %s", j.procedure.Traits.RestartLimit, said)

@@ -50,7 +50,7 @@ func ending(path Path) []finding.Finding {
 	case path.Anchored:
 		return nil
 	case leaf.SelfSigned():
-		return []finding.Finding{finding.SelfSigned.Found("%s is signed by itself alone", leaf.ShortName())}
+		return []finding.Finding{finding.SelfSigned.Found("the certificate of %s is self-signed", leaf.ShortName())}
 	case !path.Complete:
 		return []finding.Finding{finding.ChainIncomplete.Found("the issuer %s is missing", path.Missing)}
 	}
@@ -99,9 +99,9 @@ func period(c *cert.Certificate, leaf bool, at time.Time) []finding.Finding {
 	}
 	switch {
 	case at.After(c.NotAfter):
-		return []finding.Finding{code.Found("%s ended on %s", c.ShortName(), day(c.NotAfter))}
+		return []finding.Finding{code.Found("%s expired on %s", c.ShortName(), day(c.NotAfter))}
 	case at.Before(c.NotBefore):
-		return []finding.Finding{finding.NotYetValid.Found("%s begins on %s", c.ShortName(), day(c.NotBefore))}
+		return []finding.Finding{finding.NotYetValid.Found("%s is not valid before %s", c.ShortName(), day(c.NotBefore))}
 	}
 	return nil
 }

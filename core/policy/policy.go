@@ -20,7 +20,7 @@ import (
 // Rules are what is set at one place; what is nil is left to the place above.
 type Rules struct {
 	RenewalDays     *int     `json:"renewal_days,omitempty" description:"how long before its end a certificate is due"`
-	MarginDays      *int     `json:"margin_days,omitempty" description:"kept free before its end for what goes wrong"`
+	MarginDays      *int     `json:"margin_days,omitempty" description:"safety margin before expiry"`
 	TurnaroundDays  *int     `json:"turnaround_days,omitempty" description:"how long the signer takes"`
 	MinRSABits      *int     `json:"min_rsa_bits,omitempty"`
 	MinECBits       *int     `json:"min_ec_bits,omitempty"`
@@ -29,7 +29,7 @@ type Rules struct {
 	KeepKeys        *bool    `json:"keep_keys,omitempty" description:"keys that Fresh Seal made stay sealed here after they were given away"`
 	RequiredNames   []string `json:"required_names,omitempty" description:"that every leaf must have"`
 
-	Signer       *string          `json:"signer,omitempty" description:"who signs where nobody is named; its working days count for act-by dates"`
+	Signer       *string          `json:"signer,omitempty" description:"default signer; its turnaround counts for act-by dates"`
 	Key          *request.KeyType `json:"key,omitempty" description:"kind of key where none is named; empty: the first that the family makes"`
 	RenewalKey   *string          `json:"renewal_key,omitempty" enum:"new,same" description:"whether a replacement makes a new key, or uses the one in use again where the family can"`
 	OldSubject   *bool            `json:"old_subject,omitempty" description:"requests take the subject of today's certificate over; where nothing is said, they do"`

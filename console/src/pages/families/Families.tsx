@@ -27,7 +27,8 @@ export function Families() {
           <Accordion key={f.name} id={f.name} defaultExpanded={f.name === wanted}>
             <AccordionSummary aria-controls={`${f.name}-text`}>
               <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', width: '100%', alignItems: 'baseline' }}>
-                <Typography sx={{ fontWeight: 600 }}>{f.title}</Typography>
+                <Typography sx={{ fontWeight: 600 }}>{f.title || f.name}</Typography>
+                {!f.usable && <Typography sx={{ color: 'error.main', fontWeight: 600 }}>cannot be used</Typography>}
                 <Typography sx={{ color: 'text.secondary' }}>{f.links.map((l) => ways[l] ?? l).join(' and ')}</Typography>
                 <Typography sx={{ color: 'text.secondary', ml: 'auto' }}>
                   {f.devices} {f.devices === 1 ? 'device' : 'devices'}
@@ -35,13 +36,23 @@ export function Families() {
               </Box>
             </AccordionSummary>
             <AccordionDetails id={`${f.name}-text`} sx={{ display: 'grid', gap: 2 }}>
+              {f.faults.length > 0 && (
+                <Box component="ul" aria-label={`Faults of ${f.name}`} sx={{ m: 0, pl: 2.5, color: f.usable ? 'warning.main' : 'error.main' }}>
+                  {f.faults.map((fault, i) => (
+                    <li key={i}>
+                      Line {fault.line}, column {fault.column}: {fault.what}
+                      {fault.instead && <Box sx={{ color: 'text.secondary' }}>{fault.instead}</Box>}
+                    </li>
+                  ))}
+                </Box>
+              )}
               <Typography sx={{ whiteSpace: 'pre-line', maxWidth: 760 }}>{f.about}</Typography>
               <Facts
                 rows={[
                   ['Name', f.name],
                   ['Keys', f.keys.join(', ')],
                   ['Devices', <Link component={RouterLink} to={`/devices?family=${f.name}`}>show them</Link>],
-                  ...f.settings.map((s): [string, string] => [s.name, `${s.about}${s.default ? `; usually ${s.default}` : ''}`]),
+                  ...f.settings.map((s): [string, string] => [s.name, `${s.about} (${s.choices?.join(', ') ?? s.kind}${s.default ? `; default: ${s.default}` : ''})`]),
                 ]}
               />
               <Box component="pre" tabIndex={0} aria-label={`Procedure of ${f.name}`} sx={{ m: 0, p: 1.5, maxHeight: 420, overflow: 'auto', border: 1, borderColor: 'divider', borderRadius: 1, fontFamily: mono, fontSize: 12, bgcolor: 'background.default' }}>

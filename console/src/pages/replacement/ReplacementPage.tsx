@@ -118,12 +118,16 @@ function CopyRequest({ pem }: { pem: string }) {
 // In these stages the device may serve something else than before.
 const touched = ['trust', 'install', 'trial', 'activate', 'prove', 'mirror', 'seal']
 
+type Wish = 'approve' | 'cancel' | 'revert' | 'resume' | 'done' | 'again' | 'clear'
+
 /** Wishes are what a person can ask of a replacement as it stands. */
 function Wishes({ r }: { r: Replacement }) {
   const [again, setAgain] = useState(false)
   const ask = useMutation({
-    mutationFn: (what: 'approve' | 'cancel' | 'revert' | 'resume') => {
+    mutationFn: (what: Wish) => {
       const params = { params: { path: { id: r.id } } }
+      if (what === 'clear') return take(api.POST('/api/v1/replacements/{id}/clear', params))
+      if (what === 'done' || what === 'again') return take(api.POST('/api/v1/replacements/{id}/resume', { params: { ...params.params, query: { step: what } } }))
       if (what === 'approve') return take(api.POST('/api/v1/replacements/{id}/approve', params))
       if (what === 'cancel') return take(api.POST('/api/v1/replacements/{id}/cancel', params))
       if (what === 'revert') return take(api.POST('/api/v1/replacements/{id}/revert', params))
@@ -131,6 +135,8 @@ function Wishes({ r }: { r: Replacement }) {
     },
     onSettled: () => queryClient.invalidateQueries({ queryKey: ['replacements'] }),
   })
+  const last = r.steps?.[r.steps.length - 1]
+  const unknown = last?.outcome === 'unknown' ? last : undefined
   const open = r.state === 'waiting' || r.state === 'held' || (r.state === 'running' && !r.stopping && !r.reverting)
   return (
     <Box>
@@ -140,9 +146,24 @@ function Wishes({ r }: { r: Replacement }) {
             Approve
           </Button>
         )}
-        {r.state === 'held' && (
+        {r.state === 'held' && !unknown && (
           <Button variant="contained" onClick={() => ask.mutate('resume')} disabled={ask.isPending}>
             Resume
+          </Button>
+        )}
+        {r.state === 'held' && unknown && (
+          <>
+            <Button variant="contained" onClick={() => ask.mutate('done')} disabled={ask.isPending}>
+              The step was done: go on
+            </Button>
+            <Button variant="outlined" onClick={() => ask.mutate('again')} disabled={ask.isPending}>
+              Do the step again
+            </Button>
+          </>
+        )}
+        {r.leftover && (
+          <Button variant="contained" onClick={() => ask.mutate('clear')} disabled={ask.isPending}>
+            Clear what is left
           </Button>
         )}
         {canAskAgain(r) && (
@@ -161,6 +182,12 @@ function Wishes({ r }: { r: Replacement }) {
           </Button>
         )}
       </Box>
+      {r.state === 'held' && unknown && (
+        <Typography sx={{ mt: 1 }}>
+          Nobody knows whether the step “{unknown.name}” was done. Look at the device first.
+        </Typography>
+      )}
+      {r.leftover && <Typography sx={{ mt: 1, color: 'warning.main' }}>Left on the device: {r.leftover}</Typography>}
       {ask.error && <Problem error={ask.error} />}
       {again && <AskAgain r={r} close={() => setAgain(false)} />}
     </Box>

@@ -15,12 +15,12 @@ const stages: [string, string][] = [
   ['gate', 'approval and window'],
   ['backup', 'keep what stands'],
   ['trust', 'give the device the anchors it needs'],
-  ['install', 'lay the new files down; nothing live changes yet'],
+  ['install', 'put the new files on the device; nothing live changes yet'],
   ['trial', 'prove on a test address'],
   ['activate', 'put them in place and restart'],
   ['prove', 'read the wire until the whole chain is served'],
   ['mirror', 'carry it to the other members'],
-  ['seal', 'record it and clear up'],
+  ['seal', 'record it and clear the work folder'],
 ]
 
 /** Stages shows the way of a replacement, stage by stage, with every step and what came of it. */
@@ -29,7 +29,7 @@ export function Stages({ r }: { r: Replacement }) {
   // Before another request is made, what the one before left is cleared away: that is part of asking again.
   const again = Boolean(r.former?.length) && r.state !== 'cancelled' && !r.stopping
   const back = (r.steps ?? []).filter((s) => s.stage === 'revert' || (s.stage === 'cancel' && !again))
-  const of = (stage: string) => (r.steps ?? []).filter((s) => s.stage === stage || (again && stage === 'request' && s.stage === 'cancel'))
+  const of = (stage: string) => (r.steps ?? []).filter((s) => s.stage === stage || (again && stage === 'request' && s.stage === 'cancel') || (stage === 'seal' && s.stage === 'finally'))
   return (
     <Box component="ol" aria-label="Stages" aria-live="polite" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {stages.map(([name, about], i) => (
@@ -96,10 +96,10 @@ function Line({ open, toggle, label, tone = 'text.secondary', wide, children }: 
 }
 
 function StepLine({ step }: { step: Step }) {
-  const [open, setOpen] = useState(step.outcome === 'failed')
+  const [open, setOpen] = useState(step.outcome === 'failed' || step.outcome === 'unknown')
   return (
     <Box>
-      <Line open={open} toggle={() => setOpen(!open)} tone={step.outcome === 'failed' ? 'error.main' : 'text.primary'} wide>
+      <Line open={open} toggle={() => setOpen(!open)} tone={step.outcome === 'failed' || step.outcome === 'unknown' ? 'error.main' : 'text.primary'} wide>
         <Box component="span" sx={{ flexGrow: 1 }}>
           {step.name}
           {step.outcome !== 'done' && ` — ${step.outcome}`}

@@ -16,9 +16,9 @@ type Policy = Schemas['Policy']
 
 const numbers = [
   ['renewal_days', 'Due so many days before the end'],
-  ['margin_days', 'Days kept free before the end'],
+  ['margin_days', 'Safety margin (days)'],
   ['turnaround_days', 'Days that the signer takes'],
-  ['max_lifetime_days', 'Longest life in days; 0: any'],
+  ['max_lifetime_days', 'Maximum lifetime (days; 0: any)'],
   ['min_rsa_bits', 'Smallest RSA key, bits'],
   ['min_ec_bits', 'Smallest key on a curve, bits'],
 ] as const
@@ -85,7 +85,7 @@ function Rule({ policy }: { policy: Policy }) {
           <MenuItem value="anybody">any operator</MenuItem>
           <MenuItem value="another">another than who asked</MenuItem>
         </TextField>
-        <TextField select size="small" label="Who signs where nobody is named" slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} value={rules.signer ?? ''} onChange={(e) => setRules({ ...rules, signer: e.target.value })}>
+        <TextField select size="small" label="Default signer" slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} value={rules.signer ?? ''} onChange={(e) => setRules({ ...rules, signer: e.target.value })}>
           <MenuItem value="">nobody</MenuItem>
           {(signers.data ?? []).map((s) => (
             <MenuItem key={s.name} value={s.name}>

@@ -1,5 +1,6 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
 import Dialog from '@mui/material/Dialog'
 import DialogActions from '@mui/material/DialogActions'
 import DialogContent from '@mui/material/DialogContent'
@@ -13,7 +14,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
-import { api, take, type Slot } from '../../api/client'
+import { api, ApiError, take, type Slot } from '../../api/client'
 import { policiesQuery, signersQuery } from '../../api/queries'
 import { mono } from '../../app/theme'
 import { Findings } from '../../parts/Findings'
@@ -32,12 +33,15 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
   // The rules that are nearest to the device name the signer.
   const rules = ['device/' + slot.device, 'site/' + slot.site, 'fleet'].flatMap((scope) => policies.data?.find((p) => p.scope === scope)?.rules.signer || [])
   const signer = chosen ?? rules[0] ?? 'bench'
-  const order = { device: slot.device, slot: slot.name, signer, ...(key && { key }), names: names.split(/[\s,]+/).filter(Boolean) }
+  const [unseen, setUnseen] = useState(false)
+  const [oneWay, setOneWay] = useState(false)
+  const order = { device: slot.device, slot: slot.name, signer, ...(key && { key }), names: names.split(/[\s,]+/).filter(Boolean), ...(unseen && { unseen }), ...(oneWay && { one_way: oneWay }) }
   const rehearse = useMutation({ mutationFn: () => take(api.POST('/api/v1/rehearsals', { body: order })) })
   const begin = useMutation({
     mutationFn: () => take(api.POST('/api/v1/replacements', { body: order })),
     onSuccess: (r) => void navigate(`/replacements/${r.id}`),
   })
+  const noWayBack = (rehearse.data?.steps ?? []).some((s) => s.undo?.startsWith('no way back')) || (begin.error instanceof ApiError && Boolean(begin.error.detail?.includes('cannot be undone')))
   return (
     <Dialog open onClose={close} maxWidth="md" fullWidth aria-labelledby="replace-title">
       <DialogTitle id="replace-title">
@@ -72,6 +76,8 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
           </TextField>
           <TextField label="More names, if any" size="small" value={names} onChange={(e) => setNames(e.target.value)} sx={{ flexGrow: 1, minWidth: 200 }} helperText="Names that are known already are taken by themselves." />
         </Box>
+        {slot.condition === 'dark' && <FormControlLabel control={<Checkbox size="small" checked={unseen} onChange={(e) => setUnseen(e.target.checked)} />} label="Go on although the slot cannot be read: a way back can then not be proven" />}
+        {noWayBack && <FormControlLabel control={<Checkbox size="small" checked={oneWay} onChange={(e) => setOneWay(e.target.checked)} />} label="Go on although some steps cannot be undone" />}
         {(rehearse.error ?? begin.error) && <Problem error={rehearse.error ?? begin.error} />}
         {rehearse.data && (
           <Box aria-label="Rehearsal" sx={{ maxHeight: 320, overflow: 'auto', border: 1, borderColor: 'divider', borderRadius: 1, p: 1.5 }}>
@@ -96,7 +102,7 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
                   {step.name}
                 </Typography>
                 <Box component="pre" sx={{ m: 0, fontFamily: mono, fontSize: 11.5, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere', color: 'text.secondary' }}>
-                  {step.verb} {step.text}
+                  {[`${step.verb} ${step.text}`, step.content, step.undo && `undo: ${step.undo}`, step.finally && `always: ${step.finally}`, `limit: ${step.limit}`].filter(Boolean).join('\n')}
                 </Box>
               </Box>
             ))}
