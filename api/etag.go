@@ -12,9 +12,29 @@ import (
 )
 
 // etag names a state of something by what the API shows of it (RFC 9110, 8.8.3).
-func etag(shown []byte) string {
-	sum := sha256.Sum256(shown)
-	return `"` + hex.EncodeToString(sum[:12]) + `"`
+// Its first half is of what people change (the revision), its second of all that is
+// shown: a reading makes nobody's change stale, and still is news to who looks.
+func etag(out any, text []byte) (string, error) {
+	revision := text
+	if own, ok := out.(interface{ Revision() any }); ok {
+		var err error
+		if revision, err = json.Marshal(own.Revision()); err != nil {
+			return "", err
+		}
+	}
+	of, all := sha256.Sum256(revision), sha256.Sum256(text)
+	return `"` + hex.EncodeToString(of[:12]) + "." + hex.EncodeToString(all[:12]) + `"`, nil
+}
+
+// sameRevision says that an If-Match names the revision of a tag.
+func sameRevision(header, tag string) bool {
+	revision, _, _ := strings.Cut(tag, ".")
+	for each := range strings.SplitSeq(header, ",") {
+		if each = strings.TrimSpace(each); each == "*" || strings.HasPrefix(each, revision+".") {
+			return true
+		}
+	}
+	return false
 }
 
 // answer sends JSON. What is looked at carries its ETag; who has that state
@@ -25,7 +45,10 @@ func answer(c fiber.Ctx, status int, out any) error {
 		return err
 	}
 	if status == fiber.StatusOK {
-		tag := etag(text)
+		tag, err := etag(out, text)
+		if err != nil {
+			return err
+		}
 		c.Set(fiber.HeaderETag, tag)
 		if c.Method() == fiber.MethodGet && matches(c.Get(fiber.HeaderIfNoneMatch), tag) {
 			return c.SendStatus(fiber.StatusNotModified)
@@ -63,7 +86,11 @@ func (s *Server) unchanged(show func(*Server, fiber.Ctx) (any, error)) fiber.Han
 		if err != nil {
 			return err
 		}
-		if !matches(wanted, etag(text)) {
+		tag, err := etag(out, text)
+		if err != nil {
+			return err
+		}
+		if !sameRevision(wanted, tag) {
 			return &service.Error{Kind: service.Stale, What: "nothing was changed", Why: "somebody else changed it since you looked", Next: "look again, then decide anew"}
 		}
 		return c.Next()

@@ -142,6 +142,9 @@ func events(s *Server) fiber.Handler {
 			err := s.service.Watch(s.stop, id, after, func(e service.Event) error {
 				fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.JSON())
 				return flush()
+			}, func() error {
+				fmt.Fprint(w, ": still here\n\n")
+				return flush()
 			})
 			if err == nil {
 				fmt.Fprint(w, "event: still\ndata: {}\n\n")

@@ -157,6 +157,9 @@ func (a *app) status() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(a.out, "\n%d slots; %d replacements under way, %d waiting, %d held\n", s.Slots, s.UnderWay, s.Waiting, s.Held)
+			if s.Judging != nil {
+				fmt.Fprintf(a.out, "judging the fleet anew: %d of %d slots\n", s.Judging.Judged, s.Judging.Slots)
+			}
 			for _, whom := range slices.Sorted(maps.Keys(s.WaitingFor)) {
 				fmt.Fprintf(a.out, "  %d for %s\n", s.WaitingFor[whom], whom)
 			}

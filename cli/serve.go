@@ -192,7 +192,7 @@ func stray(ctx context.Context, s *service.Service, fleet *standin.Fleet) error 
 	if err != nil {
 		return unlessThere(err)
 	}
-	if err := s.Watch(ctx, r.ID, 0, func(service.Event) error { return nil }); err != nil {
+	if err := s.Watch(ctx, r.ID, 0, func(service.Event) error { return nil }, func() error { return nil }); err != nil {
 		return err
 	}
 	return fleet.Meddle(time.Now())

@@ -65,3 +65,28 @@ func TestAFleetComesInAsAFile(t *testing.T) {
 		t.Errorf("%d slots", strings.Count(list, "\n")-1)
 	}
 }
+
+// A device with several slots survives export and import.
+func TestSeveralSlotsSurviveExportAndImport(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	two := "vault.mainquay.tidewrack.example"
+	s.ok("device", "add", two, "--address", "192.0.2.14", "--site", "Mainquay", "--slot", "web=443", "--slot", "ldap=192.0.2.15:636", "--owner", "data hall")
+	file := filepath.Join(t.TempDir(), "fleet.csv")
+	write(t, file, s.ok("device", "export"))
+	var before, after struct {
+		Owner string
+		Slots []struct {
+			Name, Address string
+			Port          int
+		}
+	}
+	s.json(&before, "device", "show", two)
+	s.ok("device", "remove", two, "--yes")
+	s.ok("device", "import", file)
+	s.json(&after, "device", "show", two)
+	if len(after.Slots) != 2 || fmt.Sprint(before) != fmt.Sprint(after) {
+		t.Errorf("it was %+v and is %+v", before, after)
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -132,7 +133,7 @@ type ImportTerms struct {
 
 // importColumns are the columns of an import and an export. A column
 // setting:NAME fills a setting of the procedure.
-var importColumns = []string{"name", "address", "site", "family", "owner", "tags", "notes", "ssh_port", "ssh_user", "password", "credential", "host_key", "cluster", "cluster_role", "slot", "port", "server_name"}
+var importColumns = []string{"name", "address", "site", "family", "owner", "tags", "notes", "ssh_port", "ssh_user", "password", "credential", "host_key", "cluster", "cluster_role", "slot", "slot_address", "port", "server_name"}
 
 const maxLines = 100_000
 
@@ -147,8 +148,13 @@ func (s *Service) ImportDevices(ctx context.Context, t ImportTerms) (Import, err
 	}
 	var rows []store.NewDevice
 	seen := map[string]int{}
-	for _, line := range lines {
+	joined := joinSlots(lines)
+	for i, line := range lines {
 		entry := Imported{Line: line.number, Device: line.device.Name, What: "add"}
+		if joined[i] { // a further slot of a line above
+			out.Lines = append(out.Lines, entry)
+			continue
+		}
 		row, err := s.newDevice(ctx, line.device)
 		_, there := s.store.Device(ctx, line.device.Name)
 		var known *Error
@@ -180,6 +186,28 @@ func (s *Service) ImportDevices(ctx context.Context, t ImportTerms) (Import, err
 	}
 	out.Done = true
 	return out, s.store.AddDevices(ctx, rows)
+}
+
+// joinSlots makes one device of lines that differ in their slot alone, as an export
+// writes them, and says which lines went into one above.
+func joinSlots(lines []importLine) []bool {
+	joined := make([]bool, len(lines))
+	first := map[string]int{}
+	for i, line := range lines {
+		at, there := first[line.device.Name]
+		if !there {
+			first[line.device.Name] = i
+			continue
+		}
+		a, b := lines[at].device, line.device
+		slot := b.Slots[0]
+		a.Slots, b.Slots = nil, nil
+		if line.err == nil && reflect.DeepEqual(a, b) && !slices.ContainsFunc(lines[at].device.Slots, func(s DeviceSlot) bool { return s.Name == slot.Name }) {
+			lines[at].device.Slots = append(lines[at].device.Slots, slot)
+			joined[i] = true
+		}
+	}
+	return joined
 }
 
 type importLine struct {
@@ -255,7 +283,7 @@ func readImportLine(number int, record []string, at map[string]int) importLine {
 	d := NewDevice{Name: get("name"), Address: get("address"), Site: get("site"), Family: get("family"), Owner: get("owner"), Notes: get("notes"),
 		Tags: strings.Fields(get("tags")), Credential: get("credential"), Cluster: get("cluster"), ClusterRole: get("cluster_role"), SSHPort: port("ssh_port", 22), Settings: map[string]string{},
 		Access: Access{SSHUser: get("ssh_user"), Password: get("password"), HostKey: get("host_key")}}
-	slot := DeviceSlot{Name: get("slot"), Port: port("port", 443), ServerName: get("server_name")}
+	slot := DeviceSlot{Name: get("slot"), Address: get("slot_address"), Port: port("port", 443), ServerName: get("server_name")}
 	if slot.Name == "" {
 		slot.Name = "web"
 	}
@@ -299,13 +327,21 @@ func (s *Service) ExportDevices(ctx context.Context) ([]byte, error) {
 	w.Write(header)
 	for _, d := range devices {
 		for _, slot := range d.Slots {
-			record := []string{d.Name, d.Address, d.Site, d.Family, d.Owner, strings.Join(d.Tags, " "), d.Notes, strconv.Itoa(d.SSHPort), d.SSHUser, d.Credential, d.HostKey, d.Cluster, d.ClusterRole, slot.Name, strconv.Itoa(slot.Port), slot.ServerName}
+			record := []string{d.Name, d.Address, d.Site, d.Family, d.Owner, strings.Join(d.Tags, " "), d.Notes, strconv.Itoa(d.SSHPort), d.SSHUser, d.Credential, d.HostKey, d.Cluster, d.ClusterRole, slot.Name, elsewhere(slot.Address, d.Address), strconv.Itoa(slot.Port), slot.ServerName}
 			for _, name := range settings {
-				record = append(record, d.Settings[name])
+				record = append(record, strings.ReplaceAll(d.Settings[name], sealedSetting, ""))
 			}
 			w.Write(record)
 		}
 	}
 	w.Flush()
 	return out.Bytes(), w.Error()
+}
+
+// elsewhere is an address where it is another than the usual one.
+func elsewhere(address, usual string) string {
+	if address == usual {
+		return ""
+	}
+	return address
 }

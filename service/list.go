@@ -127,6 +127,7 @@ type Overview struct {
 	WaitingFor map[replacement.WaitingFor]int `json:"waiting_for" required:"true" description:"how many wait for whom"`
 	Held       int                            `json:"held" required:"true"`
 	Late       []Parcel                       `json:"late" required:"true" description:"parcels whose signer should have answered by now"`
+	Judging    *Judging                       `json:"judging,omitempty" description:"how far the fleet has been judged anew since a change of policy or trust"`
 	Ends       []Ends                         `json:"ends" required:"true" description:"how many certificates end in this month and the eleven after it"`
 }
 
@@ -138,7 +139,7 @@ type Ends struct {
 
 // Overview counts.
 func (s *Service) Overview(ctx context.Context) (Overview, error) {
-	out := Overview{WaitingFor: map[replacement.WaitingFor]int{}}
+	out := Overview{WaitingFor: map[replacement.WaitingFor]int{}, Judging: s.Judging()}
 	var err error
 	if out.Conditions, err = s.store.CountConditions(ctx, s.moment()); err != nil {
 		return out, err

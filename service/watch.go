@@ -157,9 +157,13 @@ func (e Event) JSON() []byte {
 	return line
 }
 
+// beatEvery is how often a watcher is told that the service is still there.
+const beatEvery = 15 * time.Second
+
 // Watch hands every event after a known one to take, as they come, until the
-// replacement stands still (its state is not running), take fails or the context ends.
-func (s *Service) Watch(ctx context.Context, id string, after int64, take func(Event) error) error {
+// replacement stands still (its state is not running), take fails or the context
+// ends. While nothing happens beat is called, which finds out whether anybody listens.
+func (s *Service) Watch(ctx context.Context, id string, after int64, take func(Event) error, beat func() error) error {
 	n, err := idNumber(id)
 	if err != nil {
 		return err
@@ -189,6 +193,10 @@ func (s *Service) Watch(ctx context.Context, id string, after int64, take func(E
 		}
 		select {
 		case <-wake:
+		case <-time.After(beatEvery):
+			if err := beat(); err != nil {
+				return err
+			}
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-s.stopping.Done():

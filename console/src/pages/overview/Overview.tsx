@@ -30,6 +30,11 @@ export function Overview() {
   return (
     <Box sx={{ display: 'grid', gap: 2 }}>
       <Typography variant="h1">{status.data.slots} slots</Typography>
+      {status.data.judging && (
+        <Typography role="status" sx={{ color: 'text.secondary' }}>
+          Rules or trust have changed: {status.data.judging.judged} of {status.data.judging.slots} slots are judged anew.
+        </Typography>
+      )}
       {status.data.slots < 2 && (
         <Typography sx={{ color: 'text.secondary' }}>
           There is no device yet but Fresh Seal itself. <Link component={RouterLink} to="/devices">Add the first one.</Link>
