@@ -308,7 +308,7 @@ func (a *app) aside() *cobra.Command {
 		}),
 	}
 	remove := &cobra.Command{
-		Use: "remove SHA256", Short: "Throw a leaf away that lies aside; the first digits will do", Args: cobra.ExactArgs(1),
+		Use: "remove SHA256", Short: "Delete a certificate that matches no pending request; the first digits of its SHA-256 are enough", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			all, err := listOf[service.Aside](ctx, client, "/asides")
 			if err != nil {
@@ -321,7 +321,7 @@ func (a *app) aside() *cobra.Command {
 				}
 			}
 			if len(found) != 1 {
-				return failed("nothing was thrown away", fmt.Sprintf("%d leaves that lie aside begin with %q", len(found), args[0]), "see: freshseal aside list")
+				return failed("nothing was deleted", fmt.Sprintf("%d of these certificates begin with %q", len(found), args[0]), "see: freshseal aside list")
 			}
 			return client.do(ctx, "DELETE", v1+"/asides"+item(found[0]), nil, nil)
 		}),

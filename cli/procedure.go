@@ -6,7 +6,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"freshseal/api"
 	"freshseal/core/procedure"
@@ -22,13 +21,13 @@ func (a *app) procedure() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"procedure", "usable", "title", "settings"}, wide: 3}
+			t := table{head: []string{"procedure", "usable", "title", "settings"}, wide: 2}
 			for _, p := range all {
 				usable := "yes"
 				if !p.Usable {
 					usable = "NO"
 				}
-				t.add(p.Name, usable, p.Title, strings.Join(settingNames(p), " "))
+				t.add(p.Name, usable, p.Title, fmt.Sprint(len(p.Settings)))
 			}
 			if err := a.print(all, t); err != nil || a.as != "table" {
 				return err
@@ -185,12 +184,4 @@ func (a *app) procedureText(stdin io.Reader, file string) ([]byte, error) {
 		return io.ReadAll(io.LimitReader(stdin, procedure.MaxSize+1))
 	}
 	return readFile(file, procedure.MaxSize)
-}
-
-func settingNames(p api.Procedure) []string {
-	var names []string
-	for _, s := range p.Settings {
-		names = append(names, s.Name)
-	}
-	return names
 }

@@ -109,7 +109,7 @@ func (a *app) rehearse(ctx context.Context, client *client, o service.Order) err
 	return nil
 }
 
-var sectionNote = map[string]string{"revert": " (only if a later stage fails)", "cancel": " (only when it is given up, or after revert)"}
+var sectionNote = map[string]string{"revert": " (the way back, only if a stage after backup fails; only what was begun is undone)", "cancel": " (only when it is given up, or after revert)"}
 
 // settle waits a moment for a replacement to come to rest, and says where it stands.
 func (a *app) settle(ctx context.Context, client *client, id string) error {

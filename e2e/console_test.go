@@ -63,7 +63,7 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 			return p.Wait("//ol[@aria-label='Chain of certificates' and contains(.,'anchor, trusted by the fleet')]")
 		},
 	)
-	if n, err := p.Eval("String(document.querySelectorAll('li[data-standing=done]').length)"); err != nil || n != "12" {
+	if n, err := p.Eval("String(document.querySelectorAll('li[data-standing=done]').length)"); err != nil || n != "9" {
 		t.Errorf("%s stages are done, %v", n, err)
 	}
 	steps(t,

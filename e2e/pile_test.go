@@ -203,9 +203,9 @@ func TestAMessyPileInTheBrowser(t *testing.T) {
 	wrong := idOf(t, s, nameOf(t, e.requests[11]))
 	steps(t,
 		func() error {
-			return p.Wait("//section[@aria-label='Leaves for nobody' and contains(.,'with another key') and contains(.,'Nobody here bears')]")
+			return p.Wait("//section[@aria-label='Certificates without a request' and contains(.,'with another key') and contains(.,'Nobody here bears')]")
 		},
-		func() error { return p.Click(browser.Button("Throw away")) },
+		func() error { return p.Click(browser.Button("Delete")) },
 		func() error { return p.Click("//*[@data-file='12.pem']" + browser.Link("/replacements/"+wrong)) },
 		func() error { return p.Click(browser.Button("Ask again")) },
 		func() error { return p.Type("#again-reason", "the signer lost its name") },

@@ -108,7 +108,7 @@ func (s *Service) Asides(ctx context.Context) ([]Aside, error) {
 
 // RemoveAside throws a leaf away that lies aside.
 func (s *Service) RemoveAside(ctx context.Context, sha256 string) error {
-	return notFound(s.store.RemoveAside(ctx, sha256), "see: freshseal aside list", "no leaf %s lies aside", sha256)
+	return notFound(s.store.RemoveAside(ctx, sha256), "see: freshseal aside list", "no certificate without a request begins with %s", sha256)
 }
 
 // layAside keeps a leaf that nobody waits for.
@@ -124,6 +124,6 @@ func (s *Service) layAside(ctx context.Context, leaf *cert.Certificate, out *Ans
 	for _, n := range out.Near {
 		out.Why += "; " + n.String()
 	}
-	out.Next = "it lies aside (freshseal aside list); ask the signer to sign the request that was sent, not an older one or one made elsewhere"
+	out.Next = "it is kept aside (freshseal aside list); ask the signer to sign the request that was sent, not an older one or one made elsewhere"
 	return s.store.PutAside(ctx, leaf, store.Aside{Why: out.Why, CameAt: s.moment(), CameBy: t.by})
 }

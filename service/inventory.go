@@ -80,6 +80,12 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange) (
 		if err != nil {
 			return Device{}, err
 		}
+		if c.Family != nil { // settings that the new family does not know go with the old one
+			maps.DeleteFunc(d.Settings.V, func(name, _ string) bool {
+				_, known := p.Setting(name)
+				return !known && c.Settings[name] == ""
+			})
+		}
 		if err := checkSettings(cannot, p, d.Settings.V); err != nil {
 			return Device{}, err
 		}
@@ -253,7 +259,7 @@ func readImport(t ImportTerms) ([]importLine, error) {
 		}
 		number, _ := r.FieldPos(0)
 		if err != nil {
-			return nil, invalid(cannot, err.Error(), "mend that line")
+			return nil, invalid(cannot, err.Error(), "correct that line")
 		}
 		if len(out) >= maxLines {
 			return nil, invalid(cannot, fmt.Sprintf("it has more than %d lines", maxLines), "split it")

@@ -392,11 +392,11 @@ func nextFor(r Replacement) string {
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Person:
 		return "a person does the next step by hand: freshseal task list"
 	case r.State == replacement.Held && r.Touched():
-		return fmt.Sprintf("mend the cause, then: freshseal replacement resume %s, or revert %s", r.ID, r.ID)
+		return fmt.Sprintf("correct the cause, then: freshseal replacement resume %s, or revert %s", r.ID, r.ID)
 	case r.State == replacement.Held:
-		return fmt.Sprintf("mend the cause, then: freshseal replacement resume %s, or cancel %s", r.ID, r.ID)
+		return fmt.Sprintf("correct the cause, then: freshseal replacement resume %s, or cancel %s", r.ID, r.ID)
 	case r.State == replacement.Reverted:
-		return fmt.Sprintf("mend the cause, then: freshseal replace %s/%s --signer %s", r.Device, r.Slot, r.Signer)
+		return fmt.Sprintf("correct the cause, then: freshseal replace %s/%s --signer %s", r.Device, r.Slot, r.Signer)
 	}
 	return ""
 }

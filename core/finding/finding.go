@@ -18,7 +18,7 @@ const (
 	Note    Severity = "note"    // worth knowing
 )
 
-// Finding is one thing found wrong, in words for the person who has to mend it.
+// Finding is one thing found wrong, in words for the person who has to correct it.
 type Finding struct {
 	Code     Code     `json:"code" required:"true"`
 	Severity Severity `json:"severity" required:"true" enum:"error,warning,note"`

@@ -168,7 +168,7 @@ func TestTheBuiltInProcedureRehearsesInEveryVariant(t *testing.T) {
 	}
 	for _, want := range []string{
 		"sudo -n web-reload --all", "done again at the end of the way back", "sudo -n test -f /etc/web/chain.pem", "‹the intermediates in order, PEM›",
-		"copy of /var/work/r1/key.pem", "the old file is kept before and put back",
+		"revert /etc/webui/tls/key.pem", "revert sudo -n web-reload --all", "copy of /var/work/r1/key.pem", "the old file is kept before and put back",
 	} {
 		if !slices.ContainsFunc(all, func(s string) bool { return strings.Contains(s, want) }) {
 			t.Errorf("no step has %q:\n%s", want, strings.Join(all, "\n"))

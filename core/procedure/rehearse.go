@@ -2,6 +2,7 @@ package procedure
 
 import (
 	"errors"
+	"slices"
 	"strings"
 )
 
@@ -27,7 +28,11 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 	full.made = &Made{values: map[string]Value{}} // a rehearsal makes nothing that is kept
 	scope = &full
 	var out []Rehearsed
+	var way wayBack
 	for _, section := range Sections {
+		if section == Revert {
+			out = append(out, way.steps()...)
+		}
 		for _, step := range p.Steps[section] {
 			if !step.Holds(scope) {
 				continue
@@ -42,6 +47,9 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 					return nil, err
 				}
 				out = append(out, r)
+				if err := way.add(section, step, item, r, scope); err != nil {
+					return nil, err
+				}
 			}
 			for _, c := range step.Capture {
 				kind := step.Do.Gives()
@@ -53,6 +61,53 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 		}
 	}
 	return out, nil
+}
+
+// wayBack is what is done when a stage after backup fails: undoing, last first, then
+// what is done again, then what is always done.
+type wayBack struct{ undo, again, finally []Rehearsed }
+
+func (w *wayBack) add(section Section, step Step, item string, r Rehearsed, scope *Scope) error {
+	if section == Survey || section == Seal || section == Revert || section == Cancel {
+		return nil
+	}
+	entry := func(name string, ready Ready, err error) (Rehearsed, error) {
+		if err != nil {
+			return Rehearsed{}, err
+		}
+		return Rehearsed{Section: Revert, Name: name, Verb: ready.Step.Do.Word(), Text: ready.Act.Line(), Content: ready.Act.Detail(), Limit: ready.Step.Limit.String()}, nil
+	}
+	if path := step.Do.Writes(); path != "" && !strings.HasPrefix(path, "{{work}}") && !strings.HasPrefix(path, "{{before}}") {
+		to, err := step.WritesTo(item, scope)
+		if err != nil {
+			return err
+		}
+		w.undo = append(w.undo, Rehearsed{Section: Revert, Name: "put back " + to, Verb: r.Verb, Text: to, Limit: DefaultLimit.String()})
+	}
+	switch step.Undo.Kind {
+	case UndoStep:
+		ready, err := step.UndoReady(item, scope)
+		undo, err := entry(ready.Name(), ready, err)
+		if err != nil {
+			return err
+		}
+		w.undo = append(w.undo, undo)
+	case UndoAgain:
+		w.again = append(w.again, Rehearsed{Section: Revert, Name: "again: " + r.Name, Verb: r.Verb, Text: r.Text, Limit: r.Limit})
+	}
+	if step.Finally == nil {
+		return nil
+	}
+	ready, err := step.FinallyReady(item, scope)
+	final, err := entry(ready.Name(), ready, err)
+	w.finally = append(w.finally, final)
+	return err
+}
+
+func (w *wayBack) steps() []Rehearsed {
+	slices.Reverse(w.undo)
+	slices.Reverse(w.finally)
+	return slices.Concat(w.undo, w.again, w.finally)
 }
 
 func rehearse(section Section, step Step, item string, scope *Scope) (Rehearsed, error) {

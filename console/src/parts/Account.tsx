@@ -90,7 +90,7 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
           </Box>
         )}
         <Box component="span" sx={{ color: a.accepted ? 'success.main' : 'error.main', fontWeight: 600 }}>
-          {a.accepted ? '✓ accepted; it goes on by itself' : a.aside ? '✕ for nobody; it lies aside' : '✕ not accepted'}
+          {a.accepted ? '✓ accepted; the replacement continues' : a.aside ? '✕ matches no pending request; kept aside' : '✕ not accepted'}
         </Box>
         {a.chain.length > 0 && (
           <Button size="small" sx={{ py: 0 }} aria-expanded={open} onClick={() => setOpen(!open)}>

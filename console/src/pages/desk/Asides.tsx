@@ -16,8 +16,8 @@ export function Asides() {
   if (all.error) return <Problem error={all.error} />
   if (!all.data?.length) return null
   return (
-    <Panel title="Leaves for nobody">
-      <Typography sx={{ color: 'text.secondary', pb: 1 }}>They lie aside until their request turns up, or until you throw them away.</Typography>
+    <Panel title="Certificates without a request">
+      <Typography sx={{ color: 'text.secondary', pb: 1 }}>They match no pending request. They are kept until their request arrives or you delete them.</Typography>
       {all.data.map((a) => (
         <Lying key={a.certificate.sha256} a={a} />
       ))}
@@ -63,7 +63,7 @@ function Lying({ a }: { a: Schemas['Aside'] }) {
         {remove.error && <Problem error={remove.error} />}
       </Box>
       <Button size="small" color="error" variant="outlined" disabled={remove.isPending} onClick={() => remove.mutate()}>
-        Throw away
+        Delete
       </Button>
     </Box>
   )

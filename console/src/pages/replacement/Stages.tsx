@@ -6,7 +6,7 @@ import { mono } from '../../app/theme'
 import { took } from '../../parts/words'
 
 type Step = Schemas['Step']
-type Standing = 'done' | 'now' | 'failed' | 'ahead'
+type Standing = 'done' | 'now' | 'failed' | 'ahead' | 'unneeded'
 
 const stages: [string, string][] = [
   ['survey', 'look at what stands'],
@@ -33,21 +33,24 @@ export function Stages({ r }: { r: Replacement }) {
   return (
     <Box component="ol" aria-label="Stages" aria-live="polite" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {stages.map(([name, about], i) => (
-        <Stage key={name} name={name} about={about} standing={standing(r, i, now)} steps={of(name)} />
+        <Stage key={name} name={name} about={about} standing={standing(r, i, now, of(name).length)} steps={of(name)} />
       ))}
       {back.length > 0 && <Stage name={r.state === 'cancelled' ? 'cancel' : 'revert'} about="the way back" standing={r.state === 'held' ? 'failed' : r.state === 'running' ? 'now' : 'done'} steps={back} />}
     </Box>
   )
 }
 
-function standing(r: Replacement, i: number, now: number): Standing {
-  if (r.state === 'sealed' || i < now) return 'done'
+// Stages that consist of the family's own steps alone.
+const own = ['backup', 'trust', 'install', 'trial', 'activate', 'mirror']
+
+function standing(r: Replacement, i: number, now: number, steps: number): Standing {
+  if (r.state === 'sealed' || i < now) return steps === 0 && own.includes(stages[i]?.[0] ?? '') ? 'unneeded' : 'done'
   if (i > now) return 'ahead'
   return r.state === 'held' || r.state === 'reverted' || r.reverting ? 'failed' : r.state === 'cancelled' ? 'ahead' : 'now'
 }
 
-const signs: Record<Standing, string> = { done: '✓', now: '▸', failed: '✕', ahead: '·' }
-const tones: Record<Standing, string> = { done: 'success.main', now: 'primary.main', failed: 'error.main', ahead: 'text.secondary' }
+const signs: Record<Standing, string> = { done: '✓', now: '▸', failed: '✕', ahead: '·', unneeded: '–' }
+const tones: Record<Standing, string> = { done: 'success.main', now: 'primary.main', failed: 'error.main', ahead: 'text.secondary', unneeded: 'text.secondary' }
 
 function Stage({ name, about, standing, steps }: { name: string; about: string; standing: Standing; steps: Step[] }) {
   const [chosen, setChosen] = useState<boolean | null>(null) // null: open while it matters
@@ -55,7 +58,7 @@ function Stage({ name, about, standing, steps }: { name: string; about: string; 
   const first = steps[0]
   const last = steps[steps.length - 1]
   return (
-    <Box component="li" data-stage={name} data-standing={standing} sx={{ display: 'flex', gap: 1.5, py: 0.5, color: standing === 'ahead' ? 'text.secondary' : 'text.primary' }}>
+    <Box component="li" data-stage={name} data-standing={standing} sx={{ display: 'flex', gap: 1.5, py: 0.5, color: standing === 'ahead' || standing === 'unneeded' ? 'text.secondary' : 'text.primary' }}>
       <Box aria-hidden="true" sx={{ width: 18, flexShrink: 0, textAlign: 'center', fontWeight: 700, color: tones[standing] }}>
         {signs[standing]}
       </Box>
@@ -64,7 +67,7 @@ function Stage({ name, about, standing, steps }: { name: string; about: string; 
           <Typography component="div" sx={{ flexGrow: 1 }}>
             <strong>{name}</strong>{' '}
             <Box component="span" sx={{ color: 'text.secondary' }}>
-              {about}
+              {standing === 'unneeded' ? 'not needed for this family' : about}
             </Box>
           </Typography>
           {first && last && (
