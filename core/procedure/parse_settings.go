@@ -1,0 +1,97 @@
+package procedure
+
+import (
+	"time"
+
+	"freshseal/core/pack"
+	"freshseal/core/request"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+func (r *reader) settings(n ast.Node) []Setting {
+	pairs, ok := r.pairs(n)
+	if !ok {
+		r.fault(n, "write name: {kind: …, about: …}", "settings is not a mapping")
+	}
+	var out []Setting
+	for _, pair := range pairs {
+		s := Setting{Name: r.valueNamed(pair.Key, "a setting"), Kind: Text}
+		if r.names[s.Name] != nil {
+			r.fault(pair.Key, "leave one out", "two settings are called %q", s.Name)
+			continue
+		}
+		r.names[s.Name] = pair.Key
+		r.mapping(pair.Value, "the setting "+s.Name, keys{
+			"kind":    func(n ast.Node) { s.Kind = Kind(r.oneOf(n, strs(settingKinds))) },
+			"about":   func(n ast.Node) { s.About = r.text(n) },
+			"default": func(n ast.Node) { s.Default = r.text(n) },
+			"choices": func(n ast.Node) {
+				for _, each := range r.nodes(n) {
+					s.Choices = append(s.Choices, r.text(each))
+				}
+			},
+		}, "about")
+		switch _, err := s.read(s.Default); {
+		case (s.Kind == Choice) != (len(s.Choices) > 0):
+			r.fault(pair.Key, "write kind: choice and choices: [a, b]", "choice and choices belong together")
+		case s.Kind == Secret && s.Default != "":
+			r.fault(pair.Key, "leave the default out; each device is given its own", "a secret cannot have a default")
+		case err != nil:
+			r.fault(pair.Key, "correct the default", "the default of %s: %v", s.Name, err)
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+func (r *reader) traits(n ast.Node) Traits {
+	t := Traits{Form: pack.LeafFirst, RestartLimit: time.Minute}
+	r.mapping(n, "traits", keys{
+		"key_types": func(n ast.Node) {
+			for _, word := range r.words(n, strs(request.AllKeyTypes)) {
+				t.KeyTypes = append(t.KeyTypes, request.KeyType(word))
+			}
+		},
+		"form":          func(n ast.Node) { t.Form = pack.Form(r.oneOf(n, strs(pack.Forms))) },
+		"key_made_by":   func(n ast.Node) { t.KeyGiven = r.oneOf(n, []string{"device", "service"}) == "service" },
+		"restart_limit": func(n ast.Node) { t.RestartLimit = r.duration(n) },
+	}, "key_types")
+	return t
+}
+
+// packs reads the forms of its own in which a family wants its files:
+//
+//	packs:
+//	  console_store: {about: "…", form: leaf-first, encoding: pkcs12, key: before, alias: console}
+func (r *reader) packs(n ast.Node) []Pack {
+	pairs, ok := r.pairs(n)
+	if !ok {
+		r.fault(n, "write name: {about: …, form: …}", "packs is not a mapping")
+	}
+	var out []Pack
+	for _, pair := range pairs {
+		p := Pack{Name: r.valueNamed(pair.Key, "a pack"), Form: pack.LeafFirst}
+		if r.names[p.Name] != nil {
+			r.fault(pair.Key, "choose another name", "a setting or another pack is called %q", p.Name)
+		}
+		r.names[p.Name] = pair.Key
+		d := &p.Dress
+		r.mapping(pair.Value, "the pack "+p.Name, keys{
+			"about":       func(n ast.Node) { p.About = r.text(n) },
+			"form":        func(n ast.Node) { p.Form = pack.Form(r.oneOf(n, strs(pack.Forms))) },
+			"encoding":    func(n ast.Node) { d.Encoding = pack.Encoding(r.oneOf(n, strs(pack.Encodings))) },
+			"key":         func(n ast.Node) { d.Place = pack.KeyPlace(r.oneOf(n, strs(pack.KeyPlaces))) },
+			"key_form":    func(n ast.Node) { d.KeyForm = pack.KeyForm(r.oneOf(n, strs(pack.KeyForms))) },
+			"alias":       func(n ast.Node) { d.Alias = r.text(n) },
+			"line_ends":   func(n ast.Node) { d.CRLF = r.oneOf(n, []string{"lf", "crlf"}) == "crlf" },
+			"line_length": func(n ast.Node) { d.LineLength = r.number(n, -1, 1000) },
+			"text":        func(n ast.Node) { d.Text = r.bool(n) },
+		}, "about")
+		if why := p.Dress.Unfit(p.Form); why != nil {
+			r.fault(pair.Key, "correct the pack", "the pack %s: %v", p.Name, why)
+		}
+		out = append(out, p)
+	}
+	return out
+}

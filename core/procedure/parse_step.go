@@ -1,0 +1,228 @@
+package procedure
+
+import (
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+func (r *reader) sections(n ast.Node) map[Section][]Step {
+	out := map[Section][]Step{}
+	known := keys{}
+	for _, section := range Sections {
+		known[string(section)] = func(n ast.Node) {
+			r.within = section
+			out[section] = r.list(n)
+		}
+	}
+	r.mapping(n, "steps", known)
+	for _, section := range Sections { // steps move while a list grows, so places are kept by their final address
+		for i := range out[section] {
+			if step := &out[section][i]; step.Do != nil {
+				r.places[step] = r.at(step)
+			}
+		}
+	}
+	return out
+}
+
+// at finds a step's node by its verb, which is never copied.
+func (r *reader) at(step *Step) ast.Node {
+	for other, n := range r.places {
+		if other.Do == step.Do {
+			return n
+		}
+	}
+	return nil
+}
+
+func (r *reader) list(n ast.Node) []Step {
+	list, ok := n.(*ast.SequenceNode)
+	if !ok {
+		r.fault(n, "begin each step with - ", "this is not a list of steps")
+		return nil
+	}
+	var out []Step
+	for _, each := range list.Values {
+		if r.steps++; r.steps > maxSteps {
+			r.fault(each, "make two procedures of it", "there are more than %d steps", maxSteps)
+			return out
+		}
+		if used, ok := r.use(each); ok {
+			out = append(out, used...)
+			continue
+		}
+		before := len(r.faults)
+		step := r.step(each)
+		if step.Do == nil || len(r.faults) > before {
+			r.broken[r.within] = true
+		}
+		if step.Do != nil {
+			out = append(out, step)
+			r.places[&step] = each
+		}
+	}
+	return out
+}
+
+// step reads a step: one verb with its own keys, and what every step can say.
+func (r *reader) step(n ast.Node) Step {
+	var s Step
+	pairs, _ := r.pairs(n)
+	var words []string
+	for _, pair := range pairs {
+		if key := pair.Key.GetToken().Value; verbs[key] != nil {
+			words = append(words, key)
+		}
+	}
+	known := keys{
+		"step":      func(n ast.Node) { s.Name = r.text(n) },
+		"each":      func(n ast.Node) { s.Each = r.whole(n) },
+		"with":      func(n ast.Node) { s.With = r.whole(n) },
+		"without":   func(n ast.Node) { s.Without = r.whole(n) },
+		"capture":   func(n ast.Node) { s.Capture = r.captures(n) },
+		"expect":    func(n ast.Node) { s.Expect = r.expect(n) },
+		"limit":     func(n ast.Node) { s.Limit = r.duration(n) },
+		"repeat":    func(n ast.Node) { s.Repeat = r.oneOf(n, []string{"safe", "unsafe"}) == "safe" },
+		"secret":    func(n ast.Node) { s.Secret = r.bool(n) },
+		"otherwise": func(n ast.Node) { s.Otherwise = r.text(n) },
+		"because":   func(n ast.Node) { s.Undo.Because = r.text(n) },
+		"finally":   func(n ast.Node) { s.Finally = r.beside(n, "finally") },
+	}
+	all, _ := Verbs()
+	for _, word := range all {
+		known[word] = func(ast.Node) {}
+	}
+	if len(words) == 1 {
+		s.Do = verbs[words[0]]()
+		known[words[0]] = func(n ast.Node) { s.Do.read(r, n) }
+		for key, read := range s.Do.keys(r) {
+			known[key] = read
+		}
+		known["undo"] = func(n ast.Node) {
+			if s.Do.Changes() != AsksWay {
+				r.fault(n, "leave undo out", "%s needs no undo: it changes nothing, or undoes its change by itself", words[0])
+				return
+			}
+			s.Undo.Kind, s.Undo.Step = r.undo(n, words[0])
+		}
+	}
+	before := len(r.faults)
+	r.mapping(n, "a step", known)
+	switch {
+	case len(words) > 1:
+		r.fault(n, "make two steps of it", "a step has two verbs, %s and %s", words[0], words[1])
+		return Step{}
+	case len(words) == 0:
+		if len(r.faults) == before { // else what was mistyped may be the verb
+			r.fault(n, "add one of "+strings.Join(all, ", "), "a step has no verb")
+		}
+		return Step{}
+	}
+	usual, most := s.Do.Limits()
+	switch {
+	case s.Limit == 0:
+		s.Limit = usual
+	case s.Limit > most:
+		r.fault(n, "take up to "+most.String(), "the limit %s is too long", s.Limit)
+	}
+	if s.Do.Word() == "person" {
+		s.Repeat = true // people see what is done already
+	}
+	if len(r.faults) == before {
+		s.Do.finish(r, n, &s)
+	}
+	switch {
+	case !s.Expect.isZero() && !s.Do.Expects():
+		r.fault(n, "leave expect out", "expect means nothing beside %s", s.Do.Word())
+	case len(s.Capture) > 0 && s.Do.Gives() == "":
+		r.fault(n, "leave capture out", "%s gives nothing to capture", s.Do.Word())
+	case (s.Undo.Kind == NoUndo) != (s.Undo.Because != ""):
+		r.fault(n, "write undo: none and because: the reason", "undo: none and because belong together")
+	}
+	if s.Name == "" {
+		s.Name = s.Do.Title()
+	}
+	return s
+}
+
+// undo reads how a step is undone: a word, a text for the same verb, or a step.
+func (r *reader) undo(n ast.Node, verb string) (UndoKind, *Step) {
+	if _, isMap := r.pairs(n); isMap {
+		return UndoStep, r.beside(n, "undo")
+	}
+	switch kind := UndoKind(r.text(n)); kind {
+	case UndoAgain, UndoLooks, NoUndo:
+		return kind, nil
+	}
+	s := Step{Do: verbs[verb]()}
+	s.Do.read(r, n)
+	s.Name, s.Repeat = s.Do.Title(), verb == "person"
+	s.Limit, _ = s.Do.Limits()
+	return UndoStep, &s
+}
+
+// beside reads a step that stands beside another one.
+func (r *reader) beside(n ast.Node, what string) *Step {
+	if r.depth > 0 {
+		r.fault(n, "leave it out", "%s cannot stand in a step that stands beside another one", what)
+		return nil
+	}
+	if _, isMap := r.pairs(n); !isMap {
+		s := Step{Do: &Run{}}
+		s.Do.read(r, n)
+		s.Name = s.Do.Title()
+		s.Limit, _ = s.Do.Limits()
+		return &s
+	}
+	r.depth++
+	defer func() { r.depth-- }()
+	s := r.step(n)
+	if s.Do == nil {
+		return nil
+	}
+	if s.Undo.Kind != UndoUnsaid || len(s.Capture) > 0 || s.Each != "" || s.With != "" || s.Without != "" {
+		r.fault(n, "leave it out: it follows the step beside which it stands", "a step in %s has no undo, capture, each, with or without of its own", what)
+	}
+	return &s
+}
+
+// captures reads a name for the whole output, or names with patterns.
+func (r *reader) captures(n ast.Node) []Capture {
+	pairs, isMap := r.pairs(n)
+	if !isMap {
+		return []Capture{{Name: r.valueNamed(n, "a captured value")}}
+	}
+	var out []Capture
+	for _, pair := range pairs {
+		c := Capture{Name: r.valueNamed(pair.Key, "a captured value")}
+		if _, nested := r.pairs(pair.Value); nested {
+			r.mapping(pair.Value, "the capture "+c.Name, keys{
+				"match":  func(n ast.Node) { c.Pattern = r.pattern(n) },
+				"from":   func(n ast.Node) { c.Stderr = r.oneOf(n, []string{"output", "errors"}) == "errors" },
+				"secret": func(n ast.Node) { c.Secret = r.bool(n) },
+			})
+		} else {
+			c.Pattern = r.pattern(pair.Value)
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func (r *reader) expect(n ast.Node) Expect {
+	var e Expect
+	r.mapping(n, "expect", keys{
+		"exit": func(n ast.Node) {
+			for _, each := range r.nodes(n) {
+				e.Exit = append(e.Exit, r.number(each, 0, 255))
+			}
+		},
+		"match":      func(n ast.Node) { e.Match = r.pattern(n) },
+		"not_match":  func(n ast.Node) { e.NotMatch = r.pattern(n) },
+		"errors":     func(n ast.Node) { e.Stderr = r.pattern(n) },
+		"not_errors": func(n ast.Node) { e.NotStderr = r.pattern(n) },
+		"same":       func(n ast.Node) { e.Same = r.whole(n) },
+	})
+	return e
+}
