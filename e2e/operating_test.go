@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"freshseal/standin"
 )
 
 // refused runs a command of the service itself that must not work.
@@ -158,4 +160,28 @@ func TestAFolderOfProcedures(t *testing.T) {
 	}
 	write(t, filepath.Join(folder, "web-files-ssh.procedure.yaml"), strings.Replace(mine, "harbour-lights", "web-files-ssh", 1))
 	s.fails(3, "a built-in procedure is called web-files-ssh", "procedure", "check", folder)
+}
+
+// A replacement goes on with the procedure that it began with, whatever becomes of
+// the file meanwhile.
+func TestAReplacementKeepsItsProcedure(t *testing.T) {
+	t.Parallel()
+	const steps = "  activate:\n" + putBoth + "    - {step: reload, run: \"{{reload}}\", undo: again}\n"
+	s := families(t, "127.0.0.1:0", map[string]string{"kept": steps})
+	file := filepath.Join(s.cmd.Args[len(s.cmd.Args)-1], "kept.procedure.yaml")
+	box := simulated(t, standin.Box{})
+	s.addSimulated(name, box, "correct horse")
+	s.ok("device", "edit", name, "--family", "kept")
+	h := newHarbour(t)
+	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("replace", name+"/web", "--signer", "desk")
+	s.await("r1", "waiting")
+	request := packed(t, s, "desk")[0]
+	write(t, file, strings.Replace(read(t, file), "file: key_file", "file: /etc/elsewhere.pem", 1))
+	time.Sleep(3 * time.Second) // the folder has been read again
+	s.ok("intake", h.sign(request), h.at("sub.pem"))
+	s.await("r1", "sealed")
+	if _, err := os.Stat(filepath.Join(box.Dir, "root/etc/elsewhere.pem")); err == nil {
+		t.Error("it followed the new text")
+	}
 }

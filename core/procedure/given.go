@@ -4,9 +4,11 @@ import (
 	"crypto"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"slices"
 	"strings"
+	"sync"
 
 	"freshseal/core/chain"
 	"freshseal/core/pack"
@@ -233,8 +235,39 @@ type Scope struct {
 }
 
 // Made keeps the values that were made for a replacement, so that each is made
-// once. The zero value is empty. It is used by one goroutine at a time.
-type Made struct{ values map[string]Value }
+// once. The zero value is empty. It is safe for use by several goroutines.
+type Made struct {
+	lock   sync.Mutex
+	values map[string]Value
+}
+
+func (m *Made) get(name string) (Value, bool) {
+	m.lock.Lock()
+	defer m.lock.Unlock()
+	v, ok := m.values[name]
+	return v, ok
+}
+
+func (m *Made) put(name string, v Value) {
+	m.lock.Lock()
+	defer m.lock.Unlock()
+	if m.values == nil {
+		m.values = map[string]Value{}
+	}
+	m.values[name] = v
+}
+
+// secrets are the texts among them that must not be shown.
+func (m *Made) secrets() (out []Value) {
+	m.lock.Lock()
+	defer m.lock.Unlock()
+	for _, v := range m.values {
+		if v.Secret {
+			out = append(out, v)
+		}
+	}
+	return out
+}
 
 // NewScope makes the scope of a device: every setting with its default or with
 // what own says instead. Errors name the setting and what to write. made may be
@@ -242,9 +275,6 @@ type Made struct{ values map[string]Value }
 func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
 	if made == nil {
 		made = &Made{}
-	}
-	if made.values == nil {
-		made.values = map[string]Value{}
 	}
 	p := m.Procedure
 	s := &Scope{own: map[string]Value{}, material: &m, made: made}
@@ -312,7 +342,7 @@ func (s *Scope) Value(name string) (Value, error) {
 	if v, ok := s.own[name]; ok {
 		return v, nil
 	}
-	if v, ok := s.made.values[name]; ok {
+	if v, ok := s.made.get(name); ok {
 		return v, nil
 	}
 	v, about, err := s.make(name)
@@ -323,7 +353,7 @@ func (s *Scope) Value(name string) (Value, error) {
 	case err != nil:
 		return v, err
 	case v.Kind == Content:
-		s.made.values[name] = v // the others cost nothing
+		s.made.put(name, v) // the others cost nothing
 	}
 	v.About = about
 	return v, nil
@@ -359,11 +389,9 @@ func (s *Scope) Filled(name string) bool {
 // other words.
 func (s *Scope) Secrets() []string {
 	var out []string
-	for _, values := range []map[string]Value{s.own, s.made.values} {
-		for _, v := range values {
-			if v.Secret && len(v.Text) >= 4 {
-				out = append(out, v.Text)
-			}
+	for _, v := range append(slices.Collect(maps.Values(s.own)), s.made.secrets()...) {
+		if v.Secret && len(v.Text) >= 4 {
+			out = append(out, v.Text)
 		}
 	}
 	slices.SortFunc(out, func(a, b string) int { return len(b) - len(a) })

@@ -25,7 +25,7 @@ type Rehearsed struct {
 func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 	full := *scope
 	full.assume = true
-	full.made = &Made{values: map[string]Value{}} // a rehearsal makes nothing that is kept
+	full.made = &Made{} // a rehearsal makes nothing that is kept
 	scope = &full
 	var out []Rehearsed
 	var way wayBack
