@@ -19,7 +19,7 @@ import (
 var ways = []string{
 	// a second shell
 	"sh -c {{v}}", "bash -c {{v}}", "dash -c 'echo '{{v}}", "sh {{v}}", "/bin/sh {{v}}", "s'h' -c {{v}}", `\sh -c {{v}}`, "sh -s < {{v}}", "echo {{v}} | sh", "echo {{v}} | bash -s",
-	"ssh localhost {{v}}", "ssh -o ProxyCommand={{v}} localhost", "su -c {{v}}", "su root -c {{v}}", "busybox sh -c {{v}}", "sudo sh -c {{v}}", "x=sh; $x -c {{v}}", "$(echo sh) -c {{v}}", "${SHELL} -c {{v}}",
+	"ssh localhost {{v}}", "ssh -o ProxyCommand={{v}} localhost", "su -c {{v}}", "su root -c {{v}}", "busybox sh -c {{v}}", "sudo sh -c {{v}}", "boxctl run sh -c {{v}}", "boxctl -x perl -e {{v}}", "x=sh; $x -c {{v}}", "$(echo sh) -c {{v}}", "${SHELL} -c {{v}}",
 	// the shell's own commands
 	"eval {{v}}", "eval echo {{v}}", ". {{v}}", "source {{v}}", "trap {{v}} EXIT", "exec {{v}}", "command {{v}}", "builtin {{v}}", "alias ls={{v}}; ls", "set -- {{v}}; $1", "export {{v}}", "readonly {{v}}",
 	"x={{v}}; eval $x", "x={{v}}; $x", "for x in {{v}}; do $x; done", "case {{v}} in *) {{v}};; esac", "f() { {{v}}; }; f", "f() { eval $1; }; f {{v}}", "PATH={{v}}; ls", "ENV={{v}} true", "{{v}}", "{{v}} x", "x{{v}}", "true && {{v}}", "true; {{v}}", "! {{v}}", "if {{v}}; then true; fi",
@@ -92,7 +92,7 @@ func TestNoValueIsInterpretedOnceMore(t *testing.T) {
 func TestUsefulCommandsAreTaken(t *testing.T) {
 	for _, command := range []string{
 		"{{as}} cp -p {{folder}} {{folder}}.old && {{as}} mv -f {{folder}}.old {{folder}}", "test -d {{folder}} || mkdir -m 700 {{folder}}", "{{as}} systemctl reload {{label}}.service",
-		"( umask 077; cat {{folder}} > {{folder}}.new )", "openssl x509 -in {{folder}} -noout -subject | grep -q {{label}}", "if [ -f {{folder}} ]; then rm {{folder}}; fi", "boxctl --name={{label}} apply 2>&1", "{{as}}", "sh -c 'echo done; sleep 1'",
+		"( umask 077; cat {{folder}} > {{folder}}.new )", "openssl x509 -in {{folder}} -noout -subject | grep -q {{label}}", "if [ -f {{folder}} ]; then rm {{folder}}; fi", "boxctl --name={{label}} apply 2>&1", "boxctl set certificate {{folder}}", "{{as}} boxctl exec {{label}} find", "{{as}}", "sh -c 'echo done; sleep 1'",
 	} {
 		_, faults := procedure.Parse([]byte(frame("    - {step: a, undo: nothing, run: \"" + command + "\"}\n")))
 		if procedure.Refused(faults) {

@@ -127,7 +127,7 @@ func (w *shellWalk) call(c *syntax.CallExpr) {
 	program := false // a word that is no value came before
 	for i, word := range c.Args {
 		static, isStatic := staticText(word)
-		if name := path.Base(static); isStatic && interprets(name) && w.runs == "" {
+		if name := path.Base(static); isStatic && interprets(name, !program) && w.runs == "" {
 			w.runs = name
 		}
 		m := w.only(word)
@@ -278,21 +278,35 @@ func staticText(word *syntax.Word) (string, bool) {
 	return b.String(), ok
 }
 
-// interpreters are programs and shell commands that read their words or their
-// input as commands, or run the program that a word names. Those that begin with
-// one of these names and go on with a version count as well.
-var interpreters = strings.Fields(`sh bash dash ash ksh mksh zsh fish csh tcsh rbash busybox toybox
-	eval source . exec command builtin trap alias unalias set export readonly declare typeset local unset enable let getopts read mapfile [[ coproc
-	awk gawk mawk nawk sed gsed perl python ruby lua luajit php node nodejs deno tclsh wish expect guile groovy jshell erl swipl gnuplot bc dc m4 jq
-	env nohup nice ionice chrt taskset timeout setsid stdbuf script time sudo su doas runuser pkexec chroot unshare nsenter setpriv capsh systemd-run start-stop-daemon run-parts
+// interpreters are programs that read their words or their input as commands,
+// wherever in a command they are named: many programs run others.
+var interpreters = strings.Fields(`sh bash dash ash ksh mksh zsh fish csh tcsh rbash busybox toybox eval
+	awk gawk mawk nawk sed gsed perl python ruby lua luajit php node nodejs deno tclsh wish expect guile groovy jshell erl swipl gnuplot`)
+
+// runners are programs and shell commands that run the program which a word of
+// theirs names, read words as assignments, or take commands in files. They count
+// where the shell runs them; elsewhere their names are words like others (boxctl set).
+var runners = strings.Fields(`source . exec command builtin trap alias unalias set export readonly declare typeset local unset enable let getopts read mapfile [[ coproc
+	bc dc m4 jq env nohup nice ionice chrt taskset timeout setsid stdbuf script time sudo su doas runuser pkexec chroot unshare nsenter setpriv capsh systemd-run start-stop-daemon run-parts
 	xargs parallel find watch flock strace ltrace gdb valgrind at batch crontab make gmake ninja
 	ssh sshpass rsh plink scp sftp rsync mosh socat nc ncat netcat telnet screen tmux
 	ed ex vi vim nvim emacs nano less more man git tar cpio zip sqlite3 mysql mariadb psql ld.so ldconfig insmod modprobe`)
 
 var versioned = regexp.MustCompile(`[0-9.]+$`)
 
-func interprets(name string) bool {
-	return slices.Contains(interpreters, name) || slices.Contains(interpreters, versioned.ReplaceAllString(name, "")) && name != ""
+// interprets says that a word beside a value is dangerous; program says that the
+// shell runs it.
+func interprets(name string, program bool) bool {
+	plain := versioned.ReplaceAllString(name, "")
+	for _, list := range [][]string{interpreters, runners} {
+		if slices.Contains(list, name) || plain != "" && slices.Contains(list, plain) {
+			return true
+		}
+		if !program {
+			return false
+		}
+	}
+	return false
 }
 
 // Quote makes one word of a POSIX shell out of any text without NUL: single
