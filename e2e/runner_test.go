@@ -457,3 +457,37 @@ func TestMirrorFinallyAndSealAreCarriedOut(t *testing.T) {
 	s.fails(1, "the fuse is blown", "replace", name+"/web", "--signer", "bench")
 	s.fails(1, "is reverted in stage activate", "replace", name+"/web", "--signer", "bench", "--watch", "--one-way")
 }
+
+// Where the user's own rights do not suffice, a prefix stands before all work on
+// files outside the work folder.
+func TestMoreRightsThroughAPrefix(t *testing.T) {
+	t.Parallel()
+	b := startBox(t)
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	script(t, b.at("elevate"), "echo \"$*\" >> "+b.at("log")+"\nexec \"$@\"")
+	b.add(t, s, "--setting", "as="+b.at("elevate"))
+	before := s.show(realBox + "/web").Certificate.SHA256
+	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
+		t.Error(out)
+	}
+	if info, err := os.Stat(b.at("tls/key.pem")); err != nil || info.Mode().Perm() != 0o640 {
+		t.Errorf("the key's mode is not the old one's: %v %v", info, err)
+	}
+	log := read(t, b.at("log"))
+	for _, file := range []string{"tls/key.pem", "tls/cert.pem"} {
+		if !strings.Contains(log, b.at(file)) {
+			t.Errorf("%s was worked on without the prefix:\n%s", file, log)
+		}
+	}
+	if strings.Contains(log, "PRIVATE KEY") {
+		t.Error("a key stands on a command line")
+	}
+	s.ok("replacement", "revert", "r1")
+	if now := s.show(realBox + "/web").Certificate.SHA256; now != before {
+		t.Error("it is not reverted")
+	}
+	if left, _ := os.ReadDir(b.at("work")); len(left) > 0 {
+		t.Errorf("left on the box after the revert: %v", left)
+	}
+}
