@@ -117,7 +117,7 @@ func TestALeafForNobodyIsKeptAside(t *testing.T) {
 		Certificate struct{ SHA256 string }
 	}
 	s.json(&all, "aside", "list")
-	s.fails(1, "0 leaves", "aside", "remove", "zzzz")
+	s.fails(1, "0 of these certificates", "aside", "remove", "zzzz")
 	s.ok("aside", "remove", all[0].Certificate.SHA256[:10])
 	if s.json(&all, "aside", "list"); len(all) != 0 {
 		t.Errorf("%d still lie aside", len(all))
