@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"freshseal/device/ssh"
 )
 
 // freePort finds a port that nobody listens on.
@@ -105,6 +107,16 @@ func (b *box) startSSH(t *testing.T) {
 		b.sshPort, b.address, at("host"), at("authorized_keys")), unless(b.without), ""))
 	b.endSSH = daemon(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f", at("sshd_config"))
 	b.hostKey = "ssh-ed25519 " + strings.Fields(must(t, "", "ssh-keygen", "-l", "-f", at("host.pub")))[1]
+}
+
+// target is how the box is signed in to.
+func (b *box) target(t *testing.T) ssh.Target {
+	t.Helper()
+	who, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return ssh.Target{Address: net.JoinHostPort(b.address, b.sshPort), User: who.Username, Key: []byte(read(t, b.keyFile)), Passphrase: []byte(passphrase), HostKey: b.hostKey}
 }
 
 func (b *box) at(name string) string { return filepath.Join(b.dir, "web", name) }

