@@ -160,10 +160,16 @@ func (r *Runner) carry(ctx context.Context, ready procedure.Ready, scope *proced
 		return nil, r.hand(ctx, ready)
 	}
 	captured, err := r.journalled(ctx, ready, scope)
-	if errors.Is(err, ssh.ErrLost) && ready.Step.Again() && ctx.Err() == nil && !runs(err) {
+	if errors.Is(err, ssh.ErrLost) && repeatable(ready) && ctx.Err() == nil && !runs(err) {
 		captured, err = r.journalled(ctx, ready, scope)
 	}
 	return captured, err
+}
+
+// repeatable says that a step may be done again when nobody saw its end. What survey
+// does only looks.
+func repeatable(ready procedure.Ready) bool {
+	return ready.Step.Again() || ready.Section == procedure.Survey
 }
 
 func runs(err error) bool {
@@ -186,7 +192,7 @@ func (r *Runner) hand(ctx context.Context, ready procedure.Ready) error {
 // journalled does one step between its two entries in the journal.
 func (r *Runner) journalled(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
 	step := ready.Step
-	id, err := r.Journal.Begin(ctx, Entry{ready.Section, ready.Name(), step.Do.Word(), r.text(ready, scope), step.Again(), nil})
+	id, err := r.Journal.Begin(ctx, Entry{ready.Section, ready.Name(), step.Do.Word(), r.text(ready, scope), repeatable(ready), nil})
 	if err != nil {
 		return nil, fmt.Errorf("writing the journal before the step: %w", err)
 	}
@@ -216,7 +222,7 @@ func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, sco
 	if stepErr == nil {
 		captured, stepErr = step.Captured(result.Stdout, result.Stderr)
 	}
-	failure := &StepError{Section: ready.Section, Step: ready.Name(), Repeat: step.Again(), Cause: stepErr}
+	failure := &StepError{Section: ready.Section, Step: ready.Name(), Repeat: repeatable(ready), Cause: stepErr}
 	var stillRuns *mayRun
 	failure.Runs = errors.As(stepErr, &stillRuns)
 	for _, v := range captured {
