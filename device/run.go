@@ -97,7 +97,7 @@ func (r *Runner) settle(ctx context.Context, ready procedure.Ready, id int64) (R
 			return resultOf(out), ssh.Stopped, nil
 		case err != nil:
 			last = err
-			if errors.Is(err, errNoSessions) || time.Now().After(until) || ctx.Err() != nil {
+			if errors.Is(err, ErrCannotTell) || time.Now().After(until) || ctx.Err() != nil {
 				return Result{}, "", &mayRun{fmt.Errorf("%w: %w", ssh.ErrLost, last)}
 			}
 			r.Close()
@@ -110,7 +110,8 @@ func (r *Runner) settle(ctx context.Context, ready procedure.Ready, id int64) (R
 	}
 }
 
-var errNoSessions = errors.New("the device cannot tell what became of a command")
+// ErrCannotTell says that the device keeps no record of its commands.
+var ErrCannotTell = errors.New("the device cannot tell what became of a command")
 
 func (r *Runner) stands(ctx context.Context, folder string) (ssh.Standing, ssh.Output, error) {
 	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
@@ -122,7 +123,7 @@ func (r *Runner) stands(ctx context.Context, folder string) (ssh.Standing, ssh.O
 	if able, err := link.Able(limited); err != nil {
 		return "", ssh.Output{}, err
 	} else if !able.Sessions {
-		return "", ssh.Output{}, errNoSessions
+		return "", ssh.Output{}, ErrCannotTell
 	}
 	if err := r.work(limited); err != nil { // without it, never would not be the truth
 		return "", ssh.Output{}, err

@@ -298,28 +298,29 @@ func lastLines(text string, n int) string {
 // the connection ended, and writes it into the journal. Where the device does not
 // know and the step may not be repeated, the error is a StepError that is Unknown.
 func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Section, name string, repeat bool, scope *procedure.Scope) error {
-	unknown := func(why string, still bool) error {
+	unknown := func(cause error, still bool) error {
+		why := cause.Error()
 		err := r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Unknown: true, Why: why})
 		if err != nil || repeat && !still {
 			return err
 		}
-		return &StepError{Section: section, Step: name, Why: why, Repeat: repeat, Runs: still, Cause: ssh.ErrLost,
+		return &StepError{Section: section, Step: name, Why: why, Repeat: repeat, Runs: still, Cause: fmt.Errorf("%w: %w", ssh.ErrLost, cause),
 			Remedy: "see on the device whether it was done; then go on with: freshseal replacement resume ID --step done, or --step again"}
 	}
 	ready, ok := r.find(section, name, scope)
 	if _, isRun := ready.Act.(*procedure.RunAct); !ok || !isRun {
-		return unknown("the service was stopped during the step", false)
+		return unknown(errors.New("the service was stopped during the step"), false)
 	}
 	result, settled, err := r.settle(r.steps(ctx), ready, id)
 	switch {
 	case err != nil && (lost(err) || errors.As(err, new(*mayRun))):
-		return unknown(err.Error(), !repeat || !errors.Is(err, errNoSessions)) // what may be repeated may also be repeated beside itself
+		return unknown(err, !repeat || !errors.Is(err, ErrCannotTell)) // what may be repeated may also be repeated beside itself
 	case err != nil:
 		return err
 	case settled == ssh.Never:
 		return r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Why: "it was not begun"})
 	case settled == ssh.Gone:
-		return unknown("the service was stopped during the step, and the device does not know what became of it", false)
+		return unknown(errors.New("the service was stopped during the step, and the device does not know what became of it"), false)
 	}
 	if settled == ssh.Stopped {
 		_, err = r.ended(ctx, id, ready, scope, result, ssh.ErrTimeLimit)

@@ -482,3 +482,36 @@ func TestMoreRightsThroughAPrefix(t *testing.T) {
 		t.Errorf("left on the box after the revert: %v", left)
 	}
 }
+
+// Where a box cannot tell what became of a step, the replacement is held, and never
+// stuck: a person who wants the way back gets it.
+func TestAPersonCanGoBackFromAnUnknownStep(t *testing.T) {
+	t.Parallel()
+	for _, wish := range []string{"revert", "cancel"} {
+		t.Run(wish, func(t *testing.T) {
+			t.Parallel()
+			var box *standin.Running
+			box = simulated(t, standin.Box{Watch: func(what string, done bool) bool {
+				if what == "boxctl apply" && !done {
+					box.Faults.Hang = true
+				}
+				return true
+			}})
+			s := families(t, "127.0.0.1:0", map[string]string{"hangs": "  activate:\n" + putBoth + "    - {step: apply, run: boxctl apply, undo: nothing, limit: 2s}\n    - {step: reload, run: \"{{reload}}\", undo: again, repeat: safe}\n"})
+			s.addSimulated(name, box, "correct horse")
+			s.ok("device", "edit", name, "--family", "hangs")
+			before := s.show(name + "/web").Certificate.SHA256
+			s.fails(1, "may still be running on the device", "replace", name+"/web", "--signer", "bench", "--watch")
+			box.Faults.Hang = false
+			s.run("", "replacement", wish, "r1")
+			s.await("r1", "reverted")
+			s.ok("sweep")
+			if now := s.show(name + "/web").Certificate.SHA256; now != before {
+				t.Error("the old certificate is not served")
+			}
+			if text := s.ok("replacement", "show", "r1"); !strings.Contains(text, "put back /etc/webui/tls/key.pem") || !strings.Contains(text, "may still be running") {
+				t.Errorf("the way back, or the reason from before, is missing:\n%s", text)
+			}
+		})
+	}
+}

@@ -156,8 +156,7 @@ func (s *Service) settle(ctx context.Context, j *job, runner *device.Runner, act
 		return nil // nothing of it can still be under way, and it is done again
 	}
 	err := runner.Recover(ctx, last.ID, procedure.Section(last.Section), last.Name, last.Repeatable, j.scope)
-	var failed *device.StepError
-	if err != nil && (action == replacement.Carry || !errors.As(err, &failed) || failed.Unknown()) {
+	if err != nil && (action == replacement.Carry || !mayGoBack(err, last)) {
 		return err
 	}
 	if steps, err = s.store.Steps(ctx, j.ID); err != nil {
@@ -165,6 +164,19 @@ func (s *Service) settle(ctx context.Context, j *job, runner *device.Runner, act
 	}
 	runner.Journal = journal{s, j, steps}
 	return s.recall(j, steps)
+}
+
+// mayGoBack says that the way back may begin although a step of the way there came to
+// no known end: it failed for certain, or a person wants the way back and the device
+// can tell no more. Where the device says that the command cannot be ended, or the
+// step is one of the way back itself, it may not.
+func mayGoBack(err error, last store.Step) bool {
+	var step *device.StepError
+	if !errors.As(err, &step) {
+		return false
+	}
+	there := last.Section != string(procedure.Revert) && last.Section != string(procedure.Cancel) && last.Section != string(device.Final)
+	return !step.Unknown() || there && (!step.Runs || errors.Is(err, device.ErrCannotTell))
 }
 
 // carry carries out the stage in hand.
