@@ -3,6 +3,8 @@ package e2e
 import (
 	"net"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -23,7 +25,11 @@ func openConsole(t *testing.T, s *server) *browser.Page {
 		}
 		p.Close()
 	})
-	_, password, _ := strings.Cut(read(t, s.dir+"/data/first-sign-in.txt"), "password: ")
+	file := s.dir + "/data/first-sign-in.txt" // of a demo
+	if _, err := os.Stat(file); err != nil {
+		file = s.dir + "/first-sign-in.txt"
+	}
+	_, password, _ := strings.Cut(read(t, file), "password: ")
 	steps(t, func() error { return p.Go("/") }, func() error { return p.SignIn("admin", strings.TrimSpace(password)) })
 	return p
 }
@@ -288,4 +294,61 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 	if list := s.ok("device", "list", "--text", "winch", "--as", "csv"); strings.Count(list, "\n") != 2 {
 		t.Errorf("imported is\n%s", list)
 	}
+}
+
+// Where nobody knows what became of a step, the console asks whoever looked at the
+// device; and the faults of a procedure stand with its family.
+func TestTheConsoleAsksWhatBecameOfAStep(t *testing.T) {
+	t.Parallel()
+	var box *standin.Running
+	box = simulated(t, standin.Box{Watch: func(what string, done bool) bool {
+		if what == "boxctl apply" && !done {
+			box.Faults.Hang = true
+		}
+		return true
+	}})
+	s := families(t, "127.0.0.1:0", map[string]string{
+		"hangs":  "  activate:\n" + putBoth + "    - {step: apply, run: boxctl apply, undo: nothing, limit: 2s}\n    - {step: reload, run: \"{{reload}}\", undo: again, repeat: safe}\n  seal:\n    - {step: clear the inbox, run: cat /etc/inbox, repeat: safe}\n",
+		"faulty": "  activate:\n    - {step: put, fil: key_file, holds: new_key}\n",
+	})
+	s.addSimulated(name, box, "correct horse")
+	s.ok("device", "edit", name, "--family", "hangs")
+	s.fails(1, "may still be running", "replace", name+"/web", "--signer", "bench", "--watch")
+	box.Faults.Hang = false
+	p := openConsole(t, s)
+	steps(t,
+		func() error { return p.Go("/replacements/r1") },
+		func() error {
+			return p.Wait("//main[contains(.,'Nobody knows whether the step “apply” was done')]")
+		},
+		func() error { return keepPicture(p, "held") },
+		func() error { return p.Click(browser.Button("The step was done: go on")) },
+		func() error { return p.Wait("//span[@data-state='sealed']") },
+		func() error { return p.Wait("//main[contains(.,'Left on the device')]") },
+		func() error { return keepPicture(p, "leftover") },
+		func() error {
+			write(t, filepath.Join(box.Dir, "root/etc/inbox"), "")
+			return p.Click(browser.Button("Clear what is left"))
+		},
+		func() error { return p.Wait("//main[not(contains(.,'Left on the device'))]") },
+		func() error { return p.Go("/families#faulty") },
+		func() error {
+			return p.Wait("//ul[@aria-label='Faults of faulty' and contains(.,'has no key') and contains(.,'write file')]")
+		},
+		func() error { return keepPicture(p, "families") },
+	)
+}
+
+// keepPicture writes what the page shows into the folder FRESHSEAL_PICTURES, where
+// one is named: for people who look.
+func keepPicture(p *browser.Page, name string) error {
+	folder := os.Getenv("FRESHSEAL_PICTURES")
+	if folder == "" {
+		return nil
+	}
+	png, err := p.PNG()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(folder, name+".png"), png, 0o600)
 }

@@ -347,6 +347,13 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 	for _, step := range steps {
 		out.Steps = append(out.Steps, showStep(step))
 	}
+	if n := len(steps); n > 0 && steps[n-1].Unknown && !steps[n-1].Repeatable && out.State == replacement.Held {
+		instead := "cancel"
+		if out.Touched() {
+			instead = "revert"
+		}
+		out.Next = fmt.Sprintf("look at the device, then: freshseal replacement resume %s --step done, or --step again, or %s %s", out.ID, instead, out.ID)
+	}
 	return out, err
 }
 

@@ -107,6 +107,15 @@ func (r *reader) step(n ast.Node) Step {
 			s.Undo.Kind, s.Undo.Step = r.undo(n, words[0])
 		}
 	}
+	if len(words) == 0 { // the verb may be mistyped; the keys beside it are not at fault
+		for _, word := range all {
+			for key := range verbs[word]().keys(r) {
+				if known[key] == nil {
+					known[key] = func(ast.Node) {}
+				}
+			}
+		}
+	}
 	before := len(r.faults)
 	r.mapping(n, "a step", known)
 	switch {

@@ -1,7 +1,6 @@
 package procedure
 
 import (
-	"fmt"
 	"io/fs"
 	"path"
 	"strings"
@@ -104,6 +103,3 @@ func (p Part) read(user *reader) ([]Step, []Setting, []Fault) {
 	user.steps += len(steps)
 	return steps, settings, r.faults
 }
-
-// String names the part.
-func (p Part) String() string { return fmt.Sprintf("part %s", p.Name) }

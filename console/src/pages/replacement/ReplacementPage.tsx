@@ -51,7 +51,7 @@ export function ReplacementPage() {
         <Wishes r={it} />
       </Box>
       {(it.why || (it.next && it.waiting_for !== 'person' && it.waiting_for !== 'validation')) && (
-        <Alert severity={it.state === 'waiting' ? 'info' : it.state === 'sealed' ? 'success' : 'error'} variant="outlined" sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
+        <Alert severity={it.state === 'waiting' ? 'info' : it.leftover ? 'warning' : it.state === 'sealed' ? 'success' : 'error'} variant="outlined" sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
           {it.why}
           {it.next && (
             <div>
