@@ -31,19 +31,19 @@ demo: bin/freshseal
 	bin/freshseal demo --dir .demo
 
 test: bin/freshseal
-	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd mosquitto dovecot-imapd chromium
+	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd lighttpd-mod-openssl mosquitto dovecot-imapd chromium systemd
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "gofmt wants these:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }
 	$(GO) vet ./...
-	cd console && npm run --silent check
+	cd console && npm run --silent check && npm run --silent lint && npm run --silent test
 	$(GO) test -count=1 -timeout 15m ./... # never from the cache: e2e drives a program that go test does not know of
 
 lint: $(CONSOLE)
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))"
 	$(GO) vet ./...
-	cd console && npm run --silent check
+	cd console && npm run --silent check && npm run --silent lint
 
 bench:
-	$(GO) test -run '^$$' -bench . -benchtime 1s ./core/... ./wire ./service ./e2e
+	$(GO) test -run '^$$' -bench . -benchtime 1s ./core/... ./wire ./service/watch ./e2e
 
 shots: bin/freshseal
 	@$(PKG) chromium xvfb xterm x11-utils imagemagick fonts-dejavu-core

@@ -1,17 +1,22 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
 	"time"
 
-	"freshseal/service"
+	"freshseal/service/deed"
+	"freshseal/service/people"
+	"freshseal/service/problem"
 
 	"github.com/gofiber/fiber/v3"
 )
 
-const cookieName = "freshseal"
+// cookieName has the prefix with which browsers see that nobody but this host, over
+// TLS, has set the cookie (RFC 6265bis, 4.1.3.2).
+const cookieName = "__Host-freshseal"
 
 type bearerKey struct{}
 
@@ -25,17 +30,17 @@ func (s *Server) admit(r route) fiber.Handler {
 		if !isToken {
 			secret = c.Cookies(cookieName)
 			if r.method != fiber.MethodGet && !sameOrigin(c) {
-				return &service.Error{Kind: service.Denied, What: "this change does not come from the console's own pages", Next: "use the console, or a token"}
+				return &problem.Error{Kind: problem.Denied, What: "this change does not come from the console's own pages", Next: "use the console, or a token"}
 			}
 		}
-		who, err := s.service.Admit(c.Context(), secret)
+		who, err := s.service.People.Admit(c.Context(), secret)
 		if err != nil {
 			return err
 		}
 		if needed := r.needs(); !who.Role.Reaches(needed) {
-			return &service.Error{Kind: service.Refused, What: "you may not " + r.summary, Why: fmt.Sprintf("%s is %s, and this needs the role %s", who.User, who.Role, needed), Next: "ask an admin"}
+			return &problem.Error{Kind: problem.Refused, What: "you may not " + r.summary, Why: fmt.Sprintf("%s is %s, and this needs the role %s", who.User, who.Role, needed), Next: "ask an admin"}
 		}
-		who.Secret = strings.Clone(secret)
+		who.Secret, who.From = strings.Clone(secret), strings.Clone(c.IP())
 		c.Locals(bearerKey{}, who)
 		if r.method == fiber.MethodGet || r.quiet {
 			return c.Next()
@@ -45,15 +50,21 @@ func (s *Server) admit(r route) fiber.Handler {
 }
 
 // recorded does a change between two looks at the ledger: what was asked stands
-// there before it is done, and where it was refused, that too.
-func (s *Server) recorded(c fiber.Ctx, who service.Bearer, r route) error {
+// there before it is done; what it changed, or that it was refused, after.
+func (s *Server) recorded(c fiber.Ctx, who people.Bearer, r route) error {
 	about := strings.Clone(strings.TrimPrefix(c.Path(), v1))
-	if err := s.service.Record(c.Context(), who.User, r.summary, about); err != nil {
+	if err := s.service.People.Record(c.Context(), who.User, r.summary, about); err != nil {
 		return err
 	}
+	ctx, deeds := deed.Collect(c.Context())
+	c.SetContext(ctx)
 	err := c.Next()
+	after := context.WithoutCancel(ctx)
 	if err != nil {
-		return errors.Join(err, s.service.Record(c.Context(), who.User, r.summary+": refused", about))
+		return errors.Join(err, s.service.People.Record(after, who.User, r.summary+": refused", about))
+	}
+	if changed := deeds.String(); changed != "" {
+		return s.service.People.Record(after, who.User, r.summary+": changed", about+" "+changed)
 	}
 	return nil
 }
@@ -63,12 +74,12 @@ func sameOrigin(c fiber.Ctx) bool {
 	return origin == "https://"+c.Host() && c.Get("Sec-Fetch-Site", "same-origin") == "same-origin"
 }
 
-func bearer(c fiber.Ctx) service.Bearer {
-	who, _ := c.Locals(bearerKey{}).(service.Bearer)
+func bearer(c fiber.Ctx) people.Bearer {
+	who, _ := c.Locals(bearerKey{}).(people.Bearer)
 	return who
 }
 
-// SignIn is what is given to sign in.
+// SignIn is the body of a sign-in.
 type SignIn struct {
 	User     string `json:"user" required:"true"`
 	Password string `json:"password" required:"true"`
@@ -77,19 +88,22 @@ type SignIn struct {
 
 // Session says who is signed in.
 type Session struct {
-	User   string       `json:"user" required:"true"`
-	Role   service.Role `json:"role" required:"true" enum:"viewer,operator,admin"`
-	EndsAt time.Time    `json:"ends_at" required:"true"`
-	Token  string       `json:"token,omitempty" description:"given once, to a client"`
+	User   string      `json:"user" required:"true"`
+	Role   people.Role `json:"role" required:"true" enum:"viewer,operator,admin"`
+	EndsAt time.Time   `json:"ends_at" required:"true"`
+	Token  string      `json:"token,omitempty" description:"given once, to a client"`
 }
 
 func signIn(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
+		if c.Get(fiber.HeaderOrigin) != "" && !sameOrigin(c) {
+			return problem.New(problem.Denied, "you are not signed in", "this sign-in does not come from the console's own pages", "open the console, and sign in there")
+		}
 		var in SignIn
-		if err := decode(c, &in); err != nil {
+		if err := decode(c, &in, signInBody); err != nil {
 			return err
 		}
-		who, err := s.service.SignIn(c.Context(), in.User, in.Password, c.IP(), in.Client)
+		who, err := s.service.People.SignIn(c.Context(), in.User, in.Password, c.IP(), in.Client)
 		if err != nil {
 			return err
 		}
@@ -106,7 +120,7 @@ func signIn(s *Server) fiber.Handler {
 func signOut(everywhere bool) func(*Server) fiber.Handler {
 	return func(s *Server) fiber.Handler {
 		return func(c fiber.Ctx) error {
-			if err := s.service.SignOut(c.Context(), bearer(c), everywhere); err != nil {
+			if err := s.service.People.SignOut(c.Context(), bearer(c), everywhere); err != nil {
 				return err
 			}
 			setCookie(c, "", time.Unix(0, 0))

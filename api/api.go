@@ -17,11 +17,14 @@ import (
 	"net"
 	"net/url"
 	"reflect"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
 
-	"freshseal/core/pile"
+	"freshseal/service/problem"
+
+	"freshseal/core/next"
 	"freshseal/service"
 
 	"github.com/gofiber/fiber/v3"
@@ -35,12 +38,12 @@ type Server struct {
 
 	changes     sync.Mutex      // changes that are guarded by If-Match, one after the other
 	description []byte          // OpenAPI
+	intakes     chan struct{}   // bounds how many piles are taken in at once
 	stop        context.Context // ends the open event streams
 	end         context.CancelFunc
+	calls       context.Context // ends the calls under way, some time after that
+	cut         context.CancelFunc
 }
-
-// maxBody leaves room for a whole pile and its multipart wrapping.
-const maxBody = pile.MaxBytes + 1<<20
 
 // New makes the server of a service.
 func New(s *service.Service, log *slog.Logger) (*Server, error) {
@@ -48,12 +51,15 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("describing the API: %w", err)
 	}
-	server := &Server{service: s, log: log, description: description}
+	server := &Server{service: s, log: log, description: description, intakes: make(chan struct{}, intakesAtOnce)}
 	server.stop, server.end = context.WithCancel(context.Background())
+	server.calls, server.cut = context.WithCancel(context.Background())
 	server.app = fiber.New(fiber.Config{
-		BodyLimit: maxBody, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: server.problem,
+		CaseSensitive: true, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true, ReadBufferSize: 16 << 10,
+		ReadTimeout: readLimit, WriteTimeout: writeLimit, IdleTimeout: idleLimit, Concurrency: maxConnections, ErrorHandler: server.problem,
 	})
-	server.app.Use(harden, server.identify)
+	server.app.Server().HeaderReceived = patience
+	server.app.Use(harden, server.identify, server.rescue, server.bound)
 	shown := map[string]func(*Server, fiber.Ctx) (any, error){}
 	for _, r := range routes {
 		if r.shown != nil {
@@ -62,7 +68,7 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 	}
 	for _, r := range routes {
 		handlers := []any{r.handler(server)}
-		if show := shown[r.path]; show != nil && r.method != fiber.MethodGet {
+		if show := shown[r.path]; show != nil && r.method != fiber.MethodGet && !r.guarded() {
 			handlers = []any{server.unchanged(show), r.handler(server)}
 		}
 		if !r.open {
@@ -71,27 +77,43 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 		server.app.Add([]string{r.method}, fiberPath(r.path), handlers[0], handlers[1:]...)
 	}
 	server.app.Get("/api/*", func(c fiber.Ctx) error {
-		return &service.Error{Kind: service.NotFound, What: "there is no such address in the API", Next: "see /api/v1/openapi.json"}
+		return &problem.Error{Kind: problem.NotFound, What: "there is no such address in the API", Next: "see /api/v1/openapi.json"}
 	})
 	servePages(server.app)
 	return server, nil
 }
 
+// suites are those of TLS 1.2 with forward secrecy and authenticated encryption; those of
+// TLS 1.3 all are.
+var suites = []uint16{
+	tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384,
+	tls.TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256, tls.TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256,
+}
+
 // Serve answers on the listener, with TLS, until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
-	config := &tls.Config{GetCertificate: s.service.OwnCertificate, MinVersion: tls.VersionTLS12}
+	config := &tls.Config{GetCertificate: s.service.Work.OwnCertificate, MinVersion: tls.VersionTLS12, CipherSuites: suites}
+	l = &bounded{Listener: l, most: maxConnectionsPerAddress}
 	return s.app.Listener(tls.NewListener(l, config), fiber.ListenConfig{DisableStartupMessage: true})
 }
 
-// Shutdown ends the event streams and waits for the other answers under way.
+// callGrace is how long the calls under way have after a stop.
+const callGrace = 5 * time.Second
+
+// Shutdown ends the event streams and waits for the other answers under way, for at
+// most callGrace.
 func (s *Server) Shutdown(ctx context.Context) error {
 	s.end()
+	defer time.AfterFunc(callGrace, s.cut).Stop()
 	return s.app.ShutdownWithContext(ctx)
 }
 
 func fiberPath(path string) string {
 	return strings.NewReplacer("{", ":", "}", "").Replace(path)
 }
+
+// secretPaths are answers to GET that nothing may keep.
+var secretPaths = map[string]bool{v1 + "/backup": true, v1 + "/export": true, v1 + "/session": true, v1 + "/tokens": true}
 
 // harden sets what every answer carries. The console needs inline styles and
 // nothing from anywhere else.
@@ -100,6 +122,12 @@ func harden(c fiber.Ctx) error {
 	c.Set("Strict-Transport-Security", "max-age=31536000")
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "no-referrer")
+	if strings.HasPrefix(c.Path(), "/api/") {
+		c.Set(fiber.HeaderCacheControl, "no-cache, private") // kept, and asked for each time
+		if c.Method() != fiber.MethodGet || secretPaths[c.Path()] {
+			c.Set(fiber.HeaderCacheControl, "no-store") // what carries secrets or the database
+		}
+	}
 	return c.Next()
 }
 
@@ -122,6 +150,51 @@ func (s *Server) identify(c fiber.Ctx) error {
 	return err
 }
 
+// rescue makes an error of a panic: one call fails, and the log says where.
+func (s *Server) rescue(c fiber.Ctx) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = s.panicked(requestID(c), r)
+		}
+	}()
+	return c.Next()
+}
+
+func (s *Server) panicked(request string, r any) error {
+	s.log.Error("a call panicked", "request", request, "panic", r, "stack", string(debug.Stack()))
+	return fmt.Errorf("a call panicked: %v", r)
+}
+
+// bound gives a call a context that ends with the client and with the service.
+func (s *Server) bound(c fiber.Ctx) error {
+	ctx, end := context.WithCancel(s.calls)
+	defer end()
+	c.SetContext(ctx)
+	conn := c.RequestCtx().Conn()
+	go func() { // ends with the call
+		look := time.NewTicker(lookEvery)
+		defer look.Stop()
+		for {
+			select {
+			case <-look.C:
+				if gone(conn) {
+					end()
+				}
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	err := c.Next()
+	if err != nil && c.Request().IsBodyStream() {
+		c.RequestCtx().SetConnectionClose() // what is left of the body is not the next call
+	}
+	return err
+}
+
+// lookEvery is how often it is looked whether a client still waits.
+const lookEvery = 500 * time.Millisecond
+
 const requestIDHeader = "Request-Id"
 
 func requestID(c fiber.Ctx) string { return c.GetRespHeader(requestIDHeader) }
@@ -132,27 +205,29 @@ type Problem struct {
 	Title  string `json:"title" required:"true" description:"what went wrong"`
 	Status int    `json:"status" required:"true"`
 	Detail string `json:"detail,omitempty" description:"why"`
-	Next   string `json:"next,omitempty" description:"what to do next"`
+	Next   string `json:"next,omitempty" description:"what to do next, in words"`
+
+	Actions []next.Action `json:"actions,omitempty" description:"what a person can do next, the best first"`
 
 	Instance string `json:"instance,omitempty" description:"the request's id, as the log has it"`
 }
 
-var statusOf = map[service.Kind]int{
-	service.Invalid: fiber.StatusUnprocessableEntity, service.NotFound: fiber.StatusNotFound, service.Conflict: fiber.StatusConflict,
-	service.Stale: fiber.StatusPreconditionFailed, service.Denied: fiber.StatusUnauthorized, service.Refused: fiber.StatusForbidden, service.TooMany: fiber.StatusTooManyRequests, service.Outside: fiber.StatusBadGateway,
+var statusOf = map[problem.Kind]int{
+	problem.Invalid: fiber.StatusUnprocessableEntity, problem.NotFound: fiber.StatusNotFound, problem.Conflict: fiber.StatusConflict,
+	problem.Stale: fiber.StatusPreconditionFailed, problem.Blind: fiber.StatusPreconditionRequired, problem.TooLong: fiber.StatusRequestEntityTooLarge, problem.Denied: fiber.StatusUnauthorized, problem.Refused: fiber.StatusForbidden, problem.TooMany: fiber.StatusTooManyRequests, problem.Outside: fiber.StatusBadGateway,
 }
 
 // problem writes an error. What is not meant for people is logged and kept from them.
 func (s *Server) problem(c fiber.Ctx, err error) error {
 	p := Problem{Type: "about:blank", Status: fiber.StatusInternalServerError, Title: "something went wrong in the service", Next: "look into its log"}
-	var known *service.Error
+	var known *problem.Error
 	var http *fiber.Error
 	switch {
 	case errors.As(err, &known):
-		p = Problem{"urn:freshseal:" + string(known.Kind), known.What, statusOf[known.Kind], known.Why, known.Next, ""}
-	case service.NoRoom(err):
+		p = Problem{"urn:freshseal:" + string(known.Kind), known.What, statusOf[known.Kind], known.Why, known.Next, known.Actions, ""}
+	case problem.NoRoom(err):
 		s.log.Error("the database takes no changes", "request", requestID(c), "error", err)
-		p = Problem{"urn:freshseal:no-room", "nothing was changed", fiber.StatusInsufficientStorage, "the disk of the service is full, read-only or failing", "make room on the disk of its data folder, then try again", ""}
+		p = Problem{"urn:freshseal:no-room", "nothing was changed", fiber.StatusInsufficientStorage, "the disk of the service is full, read-only or failing", "make room on the disk of its data folder, then try again", nil, ""}
 	case errors.As(err, &http):
 		p.Status, p.Title, p.Next = http.Code, http.Message, "see /api/v1/openapi.json"
 	default:
@@ -169,11 +244,11 @@ func (s *Server) problem(c fiber.Ctx, err error) error {
 
 // call makes a handler of a function: it decodes the path, the query and a JSON
 // body into In, and encodes Out with the status of the route.
-func call[In, Out any](status int, f use[In, Out]) func(*Server) fiber.Handler {
+func call[In, Out any](status, most int, f use[In, Out]) func(*Server) fiber.Handler {
 	return func(s *Server) fiber.Handler {
 		return func(c fiber.Ctx) error {
 			var in In
-			if err := decode(c, &in); err != nil {
+			if err := decode(c, &in, most); err != nil {
 				return err
 			}
 			out, err := f(c.Context(), s.service, bearer(c), in)
@@ -190,7 +265,7 @@ func call[In, Out any](status int, f use[In, Out]) func(*Server) fiber.Handler {
 
 // decode fills the fields of in: those tagged path and query by name, the rest
 // from the JSON body, in which unknown fields are an error.
-func decode(c fiber.Ctx, in any) error {
+func decode(c fiber.Ctx, in any, most int) error {
 	v := reflect.ValueOf(in).Elem()
 	if v.Kind() != reflect.Struct {
 		return nil
@@ -198,17 +273,21 @@ func decode(c fiber.Ctx, in any) error {
 	if wantsBody := fill(c, v); !wantsBody {
 		return nil
 	}
-	d := json.NewDecoder(bytes.NewReader(c.Body()))
+	body, err := bodyOf(c, most)
+	if err != nil {
+		return err
+	}
+	d := json.NewDecoder(bytes.NewReader(body))
 	d.DisallowUnknownFields()
-	err := d.Decode(in)
+	err = d.Decode(in)
 	if err == nil && d.More() {
 		err = errors.New("there is something behind it")
 	}
 	switch {
 	case errors.Is(err, io.EOF):
-		return &service.Error{Kind: service.Invalid, What: "the body is empty", Next: "send JSON as /api/v1/openapi.json describes it"}
+		return &problem.Error{Kind: problem.Invalid, What: "the body is empty", Next: "send JSON as /api/v1/openapi.json describes it"}
 	case err != nil:
-		return &service.Error{Kind: service.Invalid, What: "the body is not the JSON that is wanted", Why: strings.TrimPrefix(err.Error(), "json: "), Next: "send it as /api/v1/openapi.json describes it"}
+		return &problem.Error{Kind: problem.Invalid, What: "the body is not the JSON that is wanted", Why: strings.TrimPrefix(err.Error(), "json: "), Next: "send it as /api/v1/openapi.json describes it"}
 	}
 	return nil
 }
@@ -227,6 +306,8 @@ func fill(c fiber.Ctx, v reflect.Value) (wantsBody bool) {
 				name = c.Params(field.Tag.Get("path"))
 			}
 			v.Field(i).SetString(strings.Clone(name))
+		case field.Tag.Get("header") != "":
+			v.Field(i).SetString(strings.Clone(c.Get(field.Tag.Get("header"))))
 		case field.Tag.Get("query") != "":
 			v.Field(i).SetString(strings.Clone(c.Query(field.Tag.Get("query"))))
 		case field.Tag.Get("json") != "-":
@@ -234,26 +315,4 @@ func fill(c fiber.Ctx, v reflect.Value) (wantsBody bool) {
 		}
 	}
 	return wantsBody
-}
-
-// pileOf reads the files of a multipart body.
-func pileOf(c fiber.Ctx) ([]pile.File, error) {
-	form, err := c.MultipartForm()
-	if err != nil || len(form.File["file"]) == 0 {
-		return nil, &service.Error{Kind: service.Invalid, What: "there is no file in the body", Next: "send multipart/form-data with one or more fields called file"}
-	}
-	var out []pile.File
-	for _, header := range form.File["file"] {
-		f, err := header.Open()
-		if err != nil {
-			return nil, fmt.Errorf("reading an upload: %w", err)
-		}
-		content, err := io.ReadAll(io.LimitReader(f, maxBody))
-		f.Close()
-		if err != nil {
-			return nil, fmt.Errorf("reading an upload: %w", err)
-		}
-		out = append(out, pile.File{Name: header.Filename, Content: content})
-	}
-	return out, nil
 }

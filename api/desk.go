@@ -4,6 +4,12 @@ import (
 	"context"
 	"mime/multipart"
 
+	"freshseal/service/desk"
+	"freshseal/service/fleet"
+	"freshseal/service/paging"
+	"freshseal/service/people"
+	"freshseal/service/watch"
+
 	"freshseal/core/cert"
 	"freshseal/core/procedure"
 	"freshseal/service"
@@ -11,27 +17,37 @@ import (
 
 type (
 	byAnchor struct {
-		Name   string `path:"name" json:"-"`
+		Name string `path:"name" json:"-"`
+		guarded
 		SHA256 string `path:"sha256" json:"-"`
+	}
+	askAuthorities struct {
+		Text string `query:"text" json:"-" description:"somewhere in the subject or the SHA-256"`
 	}
 	bySHA256 struct {
 		SHA256 string `path:"sha256" json:"-"`
 	}
 	askExport struct {
 		Name string `path:"name" json:"-"`
-		service.Export
+		watch.Export
 	}
 	askAnchors struct {
 		Name string `path:"name" json:"-"`
-		PEM  string `json:"pem" required:"true" description:"one or more roots"`
+		guarded
+		PEM string `json:"pem" required:"true" description:"one or more roots"`
 	}
 	putSigner struct {
 		Name string `path:"name" json:"-"`
-		service.SignerTerms
+		guarded
+		desk.SignerTerms
 	}
 	handOver struct {
 		ID string `path:"id" json:"-"`
-		service.Handover
+		desk.Handover
+	}
+	putPolicy struct {
+		guarded
+		watch.NewPolicy
 	}
 	askParcel struct {
 		Signer string `json:"signer" required:"true"`
@@ -66,46 +82,73 @@ type (
 
 // deskRoutes are about who signs, what goes out and what comes back.
 var deskRoutes = []route{
-	listing("/signers", "list signers", (*service.Service).Signers),
-	does("PUT", "/signers/{name}", "add a person or office that signs, or change what is known of it", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in putSigner) (service.Signer, error) {
-		return s.PutSigner(ctx, in.Name, in.SignerTerms)
-	}).by(service.Admin),
-	removal("/signers/{name}", "remove a signer that no request waits for", (*service.Service).RemoveSigner),
-	does("POST", "/parcels/{id}/handover", "record to whom a parcel went, and under which number", 200, func(ctx context.Context, s *service.Service, who service.Bearer, in handOver) (service.Parcel, error) {
-		return s.HandOver(ctx, in.ID, in.Handover, who.User)
+	listing("/signers", "list signers", theDesk, (*desk.Service).Signers),
+	does("PUT", "/signers/{name}", "add or change a signer", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putSigner) (desk.Signer, error) {
+		known, err := in.revision()
+		if err != nil {
+			return desk.Signer{}, err
+		}
+		return s.Desk.PutSigner(ctx, in.Name, in.SignerTerms, known)
+	}).by(people.Admin),
+	removal("/signers/{name}", "delete a signer that has no pending request", theDesk, (*desk.Service).RemoveSigner),
+	does("POST", "/parcels/{id}/handover", "record who received a parcel, and its reference number", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in handOver) (desk.Parcel, error) {
+		return s.Desk.HandOver(ctx, in.ID, in.Handover, who.User)
 	}),
-	listing("/parcels", "list parcels, newest first", (*service.Service).Parcels),
-	posts("/parcels", "pack the requests that wait for a signer", func(ctx context.Context, s *service.Service, who service.Bearer, in askParcel) (service.Parcel, error) {
-		return s.PackParcel(ctx, in.Signer, who.User)
+	looks("/parcels", "list parcels, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in paged) (page[desk.Parcel], error) {
+		return pageOf(ctx, in, nothing{}, func(ctx context.Context, _ nothing, p paging.Page) ([]desk.Parcel, string, error) {
+			return s.Desk.Parcels(ctx, p)
+		},
+			func(ctx context.Context, _ nothing) (int, error) { return s.Desk.CountParcels(ctx) })
+	}),
+	posts("/parcels", "pack the requests that wait for a signer", func(ctx context.Context, s *service.Service, who people.Bearer, in askParcel) (desk.Parcel, error) {
+		return s.Desk.PackParcel(ctx, in.Signer, who.User)
 	}),
 	{method: "GET", path: v1 + "/parcels/{id}/archive", summary: "the parcel as a zip archive", status: 200, in: byID{}, media: "application/zip", handler: archive},
-	listing("/asides", "list certificates that match no pending request, newest first", (*service.Service).Asides),
-	ends("DELETE", "/asides/{sha256}", "delete a certificate that matches no pending request", func(ctx context.Context, s *service.Service, _ service.Bearer, in bySHA256) error {
-		return s.RemoveAside(ctx, in.SHA256)
+	listing("/asides", "list certificates that match no pending request, newest first", theDesk, (*desk.Service).Asides),
+	ends("DELETE", "/asides/{sha256}", "delete a certificate that matches no pending request", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) error {
+		return s.Desk.RemoveAside(ctx, in.SHA256)
 	}),
-	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: service.Intake{}, handler: intake},
+	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: desk.Intake{}, handler: intake},
 }
 
 // ruleRoutes are about what is trusted, what is wanted and how it is done.
 var ruleRoutes = []route{
-	listing("/audiences", "list audiences, the fleet first", (*service.Service).Audiences),
-	showing("/audiences/{name}/anchors", "list the roots that an audience trusts", func(s *service.Service, ctx context.Context, name string) (page[cert.Facts], error) {
+	listing("/audiences", "list audiences, the fleet first", theWatch, (*watch.Service).Audiences),
+	showing("/audiences/{name}/anchors", "list the roots that an audience trusts", theWatch, func(s *watch.Service, ctx context.Context, name string) (page[cert.Facts], error) {
 		items, err := s.Anchors(ctx, name)
 		return page[cert.Facts]{Items: items}, err
 	}),
-	posts("/audiences/{name}/anchors", "let an audience trust roots", func(ctx context.Context, s *service.Service, _ service.Bearer, in askAnchors) (page[cert.Facts], error) {
-		items, err := s.AddAnchors(ctx, in.Name, []byte(in.PEM))
+	posts("/audiences/{name}/anchors", "add roots to an audience", func(ctx context.Context, s *service.Service, _ people.Bearer, in askAnchors) (page[cert.Facts], error) {
+		known, err := in.revision()
+		if err != nil {
+			return page[cert.Facts]{}, err
+		}
+		items, err := s.Watch.AddAnchors(ctx, in.Name, []byte(in.PEM), known)
 		return page[cert.Facts]{Items: items}, err
-	}).by(service.Admin),
-	ends("DELETE", "/audiences/{name}/anchors/{sha256}", "let an audience trust a root no more", func(ctx context.Context, s *service.Service, _ service.Bearer, in byAnchor) error {
-		return s.RemoveAnchor(ctx, in.Name, in.SHA256)
-	}).by(service.Admin),
-	{method: "POST", path: v1 + "/audiences/{name}/exports", summary: "the roots of an audience as a kind of client takes them", status: 200, in: askExport{}, media: "application/octet-stream", handler: exportAnchors, quiet: true, role: service.Viewer},
-	listing("/policies", "list the rules of every scope, the fleet's first", (*service.Service).Policies),
-	does("PUT", "/policies", "set the rules of a scope", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in service.Policy) (service.Policy, error) {
-		return s.SetPolicy(ctx, in)
-	}).by(service.Admin),
-	listing("/procedures", "list procedures", func(s *service.Service, ctx context.Context) ([]Procedure, error) {
+	}).by(people.Admin),
+	ends("DELETE", "/audiences/{name}/anchors/{sha256}", "remove a root from an audience", func(ctx context.Context, s *service.Service, _ people.Bearer, in byAnchor) error {
+		known, err := in.revision()
+		if err != nil {
+			return err
+		}
+		return s.Watch.RemoveAnchor(ctx, in.Name, in.SHA256, known)
+	}).by(people.Admin),
+	{method: "POST", path: v1 + "/audiences/{name}/exports", summary: "export the roots of an audience in the form that a kind of client needs", status: 200, in: askExport{}, media: "application/octet-stream", handler: exportAnchors, quiet: true, role: people.Viewer},
+	looks("/authorities", "list the certificates from which chains are completed; nobody trusts them for that", func(ctx context.Context, s *service.Service, _ people.Bearer, in askAuthorities) (watch.Authorities, error) {
+		return s.Watch.Authorities(ctx, in.Text)
+	}),
+	ends("DELETE", "/authorities/{sha256}", "remove an authority", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) error {
+		return s.Watch.RemoveAuthority(ctx, in.SHA256)
+	}).by(people.Admin),
+	listing("/policies", "list the rules of every scope, the fleet's first", theWatch, (*watch.Service).Policies),
+	does("PUT", "/policies", "set the rules of a scope", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putPolicy) (watch.Policy, error) {
+		known, err := in.revision()
+		if err != nil {
+			return watch.Policy{}, err
+		}
+		return s.Watch.SetPolicy(ctx, in.NewPolicy, known)
+	}).by(people.Admin),
+	listing("/procedures", "list procedures", theFleet, func(s *fleet.Service, ctx context.Context) ([]Procedure, error) {
 		out := []Procedure{}
 		used, err := s.Families(ctx)
 		if err != nil {
@@ -117,7 +160,7 @@ var ruleRoutes = []route{
 		}
 		return out, err
 	}),
-	showing("/procedures/{name}", "show a procedure", func(s *service.Service, ctx context.Context, name string) (Procedure, error) {
+	showing("/procedures/{name}", "show a procedure", theFleet, func(s *fleet.Service, ctx context.Context, name string) (Procedure, error) {
 		p, err := s.Procedure(name)
 		if err != nil {
 			return Procedure{}, err

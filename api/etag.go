@@ -4,26 +4,50 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"strconv"
 	"strings"
 
-	"freshseal/service"
+	"freshseal/service/problem"
 
 	"github.com/gofiber/fiber/v3"
 )
 
 // etag names a state of something by what the API shows of it (RFC 9110, 8.8.3).
-// Its first half is of what people change (the revision), its second of all that is
-// shown: a reading makes nobody's change stale, and still is news to who looks.
-func etag(out any, text []byte) (string, error) {
-	revision := text
-	if own, ok := out.(interface{ Revision() any }); ok {
-		var err error
-		if revision, err = json.Marshal(own.Revision()); err != nil {
-			return "", err
-		}
+// Its first half is the revision, which people's changes count up, its second is of
+// all that is shown: a reading makes nobody's change stale, and still is news to who
+// looks. What has no revision is named by all of it.
+func etag(out any, text []byte) string {
+	sum := sha256.Sum256(text)
+	all := hex.EncodeToString(sum[:12])
+	if own, ok := out.(interface{ Revised() problem.Revision }); ok {
+		return fmt.Sprintf(`"%d.%s"`, own.Revised(), all)
 	}
-	of, all := sha256.Sum256(revision), sha256.Sum256(text)
-	return `"` + hex.EncodeToString(of[:12]) + "." + hex.EncodeToString(all[:12]) + `"`, nil
+	return `"` + all + "." + all + `"`
+}
+
+// guarded is what every change of something must carry that several people may
+// change at the same time: which revision was looked at.
+type guarded struct {
+	IfMatch string `header:"If-Match" json:"-" required:"true" description:"the ETag of what was looked at, or its revision in quotes; * changes it whatever it is"`
+}
+
+// revision is the revision that a change is for. Without one it is refused
+// (RFC 6585, section 3): it might undo what somebody else did.
+func (g guarded) revision() (problem.Revision, error) {
+	tag := strings.TrimSpace(g.IfMatch)
+	switch tag {
+	case "":
+		return 0, problem.New(problem.Blind, "nothing was changed", "the revision to change is not given", "look at it first, and send its ETag or revision as If-Match")
+	case "*":
+		return problem.Any, nil
+	}
+	number, _, _ := strings.Cut(strings.Trim(tag, `"`), ".")
+	n, err := strconv.ParseInt(number, 10, 64)
+	if err != nil || n < 0 || strings.Contains(tag, ",") {
+		return 0, problem.New(problem.Stale, "nothing was changed", fmt.Sprintf("If-Match: %s names no revision of it", tag), "look at it first, and send its ETag or revision")
+	}
+	return problem.Revision(n), nil
 }
 
 // sameRevision says that an If-Match names the revision of a tag.
@@ -45,10 +69,7 @@ func answer(c fiber.Ctx, status int, out any) error {
 		return err
 	}
 	if status == fiber.StatusOK {
-		tag, err := etag(out, text)
-		if err != nil {
-			return err
-		}
+		tag := etag(out, text)
 		c.Set(fiber.HeaderETag, tag)
 		if c.Method() == fiber.MethodGet && matches(c.Get(fiber.HeaderIfNoneMatch), tag) {
 			return c.SendStatus(fiber.StatusNotModified)
@@ -86,12 +107,8 @@ func (s *Server) unchanged(show func(*Server, fiber.Ctx) (any, error)) fiber.Han
 		if err != nil {
 			return err
 		}
-		tag, err := etag(out, text)
-		if err != nil {
-			return err
-		}
-		if !sameRevision(wanted, tag) {
-			return &service.Error{Kind: service.Stale, What: "nothing was changed", Why: "somebody else changed it since you looked", Next: "look again, then decide anew"}
+		if !sameRevision(wanted, etag(out, text)) {
+			return &problem.Error{Kind: problem.Stale, What: "nothing was changed", Why: "somebody else changed it since you looked", Next: "look again, then decide anew"}
 		}
 		return c.Next()
 	}

@@ -3,6 +3,12 @@ package api
 import (
 	"context"
 
+	"freshseal/service/fleet"
+	"freshseal/service/people"
+	"freshseal/service/reach"
+	"freshseal/service/watch"
+	"freshseal/service/work"
+
 	"freshseal/core/due"
 	"freshseal/service"
 )
@@ -14,27 +20,40 @@ type (
 		Family    string `query:"family" json:"-" description:"- for those that can only be read"`
 		Cluster   string `query:"cluster" json:"-"`
 		Tag       string `query:"tag" json:"-"`
-		Text      string `query:"text" json:"-" description:"somewhere in the name, site, address, owner, tags or cluster"`
+		Owner     string `query:"owner" json:"-"`
+		Text      string `query:"text" json:"-" description:"somewhere in the name, site, address, owner, tags, notes or cluster"`
 		paged
 	}
 	slotQuery struct {
 		Condition string `query:"condition" json:"-"`
 		Device    string `query:"device" json:"-"`
 		Site      string `query:"site" json:"-"`
-		Text      string `query:"text" json:"-" description:"somewhere in the names, site or address"`
+		Family    string `query:"family" json:"-" description:"- for those of devices that can only be read"`
+		Tag       string `query:"tag" json:"-"`
+		Owner     string `query:"owner" json:"-"`
+		Signer    string `query:"signer" json:"-" description:"who signed what the last replacement installed"`
+		Ends      string `query:"ends" json:"-" description:"the month in which the certificate expires, such as 2027-03; or ended"`
+		Serves    string `query:"serves" json:"-" description:"SHA-256 of a certificate of the path: the leaf, an intermediate or the root"`
+		Text      string `query:"text" json:"-" description:"somewhere in the names, addresses, owner, tags, notes, subject, serial number or fingerprints"`
 		paged
+	}
+	askSearch struct {
+		Text string `query:"text" json:"-" required:"true"`
 	}
 	editDevice struct {
 		Name string `path:"name" json:"-"`
-		service.DeviceChange
+		guarded
+		fleet.DeviceChange
 	}
 	editSite struct {
 		Name string `path:"name" json:"-"`
-		service.SiteChange
+		guarded
+		reach.SiteChange
 	}
 	putCredential struct {
 		Name string `path:"name" json:"-"`
-		service.CredentialChange
+		guarded
+		reach.CredentialChange
 	}
 	bySlot struct {
 		Device string `path:"device" json:"-"`
@@ -53,80 +72,106 @@ type (
 		Port       int    `json:"port" required:"true"`
 		ServerName string `json:"server_name,omitempty"`
 	}
-	swept struct {
-		Read int `json:"read" required:"true"`
-		Dark int `json:"dark" required:"true"`
-	}
 )
+
+func (q slotQuery) filter() fleet.SlotFilter {
+	return fleet.SlotFilter{Condition: due.Condition(q.Condition), Device: q.Device, Site: q.Site, Family: q.Family, Tag: q.Tag, Owner: q.Owner, Signer: q.Signer, Ends: q.Ends, Serves: q.Serves, Text: q.Text}
+}
 
 // fleetRoutes are about devices, sites, credentials and slots.
 var fleetRoutes = []route{
-	does("POST", "/host-keys", "ask an SSH server for its host key", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in askHostKey) (hostKey, error) {
-		pin, err := s.AskHostKey(ctx, in.Site, in.Address, in.Port)
+	does("POST", "/host-keys", "ask an SSH server for its host key", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in askHostKey) (hostKey, error) {
+		pin, err := s.Reach.AskHostKey(ctx, in.Site, in.Address, in.Port)
 		return hostKey{pin}, err
-	}).quietly(),
-	looks("/devices", "list devices by name, or sorted by condition, expires_at, site, family or address", func(ctx context.Context, s *service.Service, _ service.Bearer, in deviceQuery) (page[service.Device], error) {
-		f := service.DeviceFilter{Condition: due.Condition(in.Condition), Site: in.Site, Family: in.Family, Cluster: in.Cluster, Tag: in.Tag, Text: in.Text}
-		return pageOf(ctx, in.paged, f, s.Devices)
 	}),
-	posts("/devices", "add a device", func(ctx context.Context, s *service.Service, _ service.Bearer, in service.NewDevice) (service.Device, error) {
-		return s.AddDevice(ctx, in)
-	}).by(service.Admin),
-	showing("/devices/{name}", "show a device", (*service.Service).Device),
-	does("PATCH", "/devices/{name}", "change a device", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in editDevice) (service.Device, error) {
-		return s.EditDevice(ctx, in.Name, in.DeviceChange)
-	}).by(service.Admin),
-	removal("/devices/{name}", "remove a device with its history", (*service.Service).RemoveDevice),
-	does("POST", "/devices/{name}/tries", "try whether a device can be reached, signed in to and read; nothing is changed", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in byName) (service.Try, error) {
-		return s.TryDevice(ctx, in.Name)
-	}).quietly(),
-	does("POST", "/devices/{name}/tidy", "remove the work folders of a device's replacements that are over, with the copies of old keys in them", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in byName) (service.Tidied, error) {
-		return s.TidyDevice(ctx, in.Name)
+	looks("/devices", "list devices by name, or sorted by condition, expires_at, site, family or address", func(ctx context.Context, s *service.Service, _ people.Bearer, in deviceQuery) (page[fleet.Device], error) {
+		f := fleet.DeviceFilter{Condition: due.Condition(in.Condition), Site: in.Site, Family: in.Family, Cluster: in.Cluster, Tag: in.Tag, Owner: in.Owner, Text: in.Text}
+		return pageOf(ctx, in.paged, f, s.Fleet.Devices, s.Fleet.CountDevices)
 	}),
-	does("POST", "/imports", "add devices from a CSV file", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in service.ImportTerms) (service.Import, error) {
-		return s.ImportDevices(ctx, in)
-	}).by(service.Admin),
-	{method: "GET", path: v1 + "/export", role: service.Admin, summary: "all devices as CSV, without secrets", status: 200, media: "text/csv", handler: export},
+	posts("/devices", "add a device", func(ctx context.Context, s *service.Service, _ people.Bearer, in fleet.NewDevice) (fleet.Device, error) {
+		return s.Fleet.AddDevice(ctx, in)
+	}).by(people.Admin),
+	showing("/devices/{name}", "show a device", theFleet, (*fleet.Service).Device),
+	does("PATCH", "/devices/{name}", "change a device", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editDevice) (fleet.Device, error) {
+		known, err := in.revision()
+		if err != nil {
+			return fleet.Device{}, err
+		}
+		return s.Fleet.EditDevice(ctx, in.Name, in.DeviceChange, known)
+	}).by(people.Admin),
+	removal("/devices/{name}", "remove a device with its history", theFleet, (*fleet.Service).RemoveDevice),
+	does("POST", "/devices/{name}/tries", "test whether a device can be reached, signed in to and read; nothing is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (fleet.Try, error) {
+		return s.Fleet.TryDevice(ctx, in.Name)
+	}).quietly(),
+	does("POST", "/devices/{name}/tidy", "remove the work folders of a device's replacements that are over, with the copies of old keys in them", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (work.Tidied, error) {
+		return s.Work.TidyDevice(ctx, in.Name)
+	}),
+	takesFile("/imports", "add devices from a CSV file", func(ctx context.Context, s *service.Service, _ people.Bearer, in fleet.ImportTerms) (fleet.Import, error) {
+		return s.Fleet.ImportDevices(ctx, in)
+	}).by(people.Admin),
+	{method: "GET", path: v1 + "/export", role: people.Admin, summary: "all devices as CSV, without secrets", status: 200, media: "text/csv", handler: export},
 
-	listing("/sites", "list sites", (*service.Service).Sites),
-	posts("/sites", "add a site", func(ctx context.Context, s *service.Service, _ service.Bearer, in service.NewSite) (service.Site, error) {
-		return s.AddSite(ctx, in)
-	}).by(service.Admin),
-	showing("/sites/{name}", "show a site", (*service.Service).Site),
-	does("PATCH", "/sites/{name}", "change a site", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in editSite) (service.Site, error) {
-		return s.EditSite(ctx, in.Name, in.SiteChange)
-	}).by(service.Admin),
-	removal("/sites/{name}", "remove a site; its devices are reached directly from then on", (*service.Service).RemoveSite),
+	listing("/sites", "list sites", theReach, (*reach.Service).Sites),
+	posts("/sites", "add a site", func(ctx context.Context, s *service.Service, _ people.Bearer, in reach.NewSite) (reach.Site, error) {
+		return s.Reach.AddSite(ctx, in)
+	}).by(people.Admin),
+	showing("/sites/{name}", "show a site", theReach, (*reach.Service).Site),
+	does("PATCH", "/sites/{name}", "change a site", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSite) (reach.Site, error) {
+		known, err := in.revision()
+		if err != nil {
+			return reach.Site{}, err
+		}
+		return s.Reach.EditSite(ctx, in.Name, in.SiteChange, known)
+	}).by(people.Admin),
+	removal("/sites/{name}", "remove a site; its devices are reached directly from then on", theReach, (*reach.Service).RemoveSite),
 
-	listing("/credentials", "list credentials, without their secrets", (*service.Service).Credentials),
-	posts("/credentials", "add a credential that devices share", func(ctx context.Context, s *service.Service, _ service.Bearer, in service.NewCredential) (service.Credential, error) {
-		return s.AddCredential(ctx, in)
-	}).by(service.Admin),
-	showing("/credentials/{name}", "show a credential, without its secrets", (*service.Service).Credential),
-	does("PUT", "/credentials/{name}", "put another user and secret in the place of a credential's; no device is touched", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in putCredential) (service.Credential, error) {
-		return s.ReplaceCredential(ctx, in.Name, in.CredentialChange)
-	}).by(service.Admin),
-	removal("/credentials/{name}", "remove a credential that no device uses", (*service.Service).RemoveCredential),
+	listing("/credentials", "list credentials, without their secrets", theReach, (*reach.Service).Credentials),
+	posts("/credentials", "add a credential that devices share", func(ctx context.Context, s *service.Service, _ people.Bearer, in reach.NewCredential) (reach.Credential, error) {
+		return s.Reach.AddCredential(ctx, in)
+	}).by(people.Admin),
+	showing("/credentials/{name}", "show a credential, without its secrets", theReach, (*reach.Service).Credential),
+	does("PUT", "/credentials/{name}", "replace the user and secret of a credential; no device is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putCredential) (reach.Credential, error) {
+		known, err := in.revision()
+		if err != nil {
+			return reach.Credential{}, err
+		}
+		return s.Reach.ReplaceCredential(ctx, in.Name, in.CredentialChange, known)
+	}).by(people.Admin),
+	removal("/credentials/{name}", "remove a credential that no device uses", theReach, (*reach.Service).RemoveCredential),
 
-	looks("/slots", "list slots, worst condition first, then soonest end; or sorted by device, site, address or expires_at", func(ctx context.Context, s *service.Service, _ service.Bearer, in slotQuery) (page[service.Slot], error) {
-		f := service.SlotFilter{Condition: due.Condition(in.Condition), Device: in.Device, Site: in.Site, Text: in.Text}
-		return pageOf(ctx, in.paged, f, s.Slots)
+	looks("/slots", "list slots, worst condition first, then soonest end; or sorted by device, site, address or expires_at", func(ctx context.Context, s *service.Service, _ people.Bearer, in slotQuery) (page[fleet.Slot], error) {
+		return pageOf(ctx, in.paged, in.filter(), s.Fleet.Slots, s.Fleet.CountSlots)
 	}),
-	looks("/slots/{device}/{slot}", "show a slot with its chain and findings", func(ctx context.Context, s *service.Service, _ service.Bearer, in bySlot) (service.Slot, error) {
-		return s.Slot(ctx, in.Device, in.Slot)
+	{method: "GET", path: v1 + "/slots.csv", summary: "the slots that fit, all of them, as CSV", status: 200, in: slotQuery{}, media: "text/csv", handler: slotSheet},
+	looks("/search", "search everything: names, addresses, serial numbers, fingerprints, subjects, owners, tags and notes", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSearch) (fleet.Found, error) {
+		return s.Fleet.Search(ctx, in.Text)
 	}),
-	looks("/slots/{device}/{slot}/readings", "a slot's history, newest first", func(ctx context.Context, s *service.Service, _ service.Bearer, in bySlot) (page[service.PastReading], error) {
-		items, err := s.Readings(ctx, in.Device, in.Slot)
-		return page[service.PastReading]{Items: items}, err
+	looks("/certificates/{sha256}", "show a certificate that was seen or made here, and who trusts it", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) (fleet.Known, error) {
+		return s.Fleet.Certificate(ctx, in.SHA256)
 	}),
-	does("POST", "/slots/{device}/{slot}/readings", "read a slot now", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in bySlot) (service.Slot, error) {
-		return s.ReadSlot(ctx, in.Device, in.Slot)
+	looks("/facets", "list the values by which slots and devices are filtered", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (fleet.Facets, error) {
+		return s.Fleet.Facets(ctx)
+	}),
+	does("POST", "/changes", "change many devices in the same way; one that is refused stops no other", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in fleet.Changes) (fleet.Changed, error) {
+		return s.Fleet.EditDevices(ctx, in)
+	}).by(people.Admin),
+	looks("/slots/{device}/{slot}", "show a slot with its chain and findings", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (fleet.Slot, error) {
+		return s.Fleet.Slot(ctx, in.Device, in.Slot)
+	}),
+	looks("/slots/{device}/{slot}/readings", "list the readings of a slot, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (page[fleet.PastReading], error) {
+		items, err := s.Fleet.Readings(ctx, in.Device, in.Slot)
+		return page[fleet.PastReading]{Items: items}, err
+	}),
+	does("POST", "/slots/{device}/{slot}/readings", "read a slot now", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (fleet.Slot, error) {
+		return s.Fleet.ReadSlot(ctx, in.Device, in.Slot)
 	}).quietly(),
-	does("POST", "/sweeps", "read every slot now", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, _ nothing) (swept, error) {
-		read, dark, err := s.ReadAll(ctx)
-		return swept{read, dark}, err
+	begins("/sweeps", "read every slot; returns the running sweep, if there is one", func(_ context.Context, s *service.Service, _ people.Bearer, _ nothing) (watch.Sweep, error) {
+		return s.Watch.Sweep(), nil
 	}).quietly(),
-	does("POST", "/readings", "read an address that is in no inventory", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in askReading) (service.Seen, error) {
-		return s.ReadAddress(ctx, in.Address, in.Port, in.ServerName)
-	}).quietly(),
+	looks("/sweeps/{id}", "show the progress of a sweep", func(_ context.Context, s *service.Service, _ people.Bearer, in byID) (watch.Sweep, error) {
+		return s.Watch.SweepOf(in.ID)
+	}),
+	does("POST", "/readings", "read an address that is not in the inventory", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in askReading) (watch.Seen, error) {
+		return s.Watch.ReadAddress(ctx, in.Address, in.Port, in.ServerName)
+	}),
 }

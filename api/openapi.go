@@ -63,7 +63,7 @@ func notNull(p jsonschema.InterceptNullabilityParams) {
 	}
 }
 
-// defName names a schema by its type alone: SlotList for page[service.Slot].
+// defName names a schema by its type alone: SlotList for page[fleet.Slot].
 func defName(t reflect.Type, _ string) string {
 	name := t.Name()
 	if inner, ok := strings.CutPrefix(name, "page["); ok {

@@ -3,6 +3,9 @@ package api
 import (
 	"context"
 
+	"freshseal/service/people"
+	"freshseal/service/work"
+
 	"freshseal/core/cert"
 	"freshseal/service"
 
@@ -11,13 +14,13 @@ import (
 
 // ownRoutes are about the service itself.
 var ownRoutes = []route{
-	{method: "GET", path: "/healthz", summary: "say that the service is there", status: 200, out: Health{}, handler: health, open: true},
-	{method: "GET", path: "/readyz", summary: "say whether the service can do its work", status: 200, out: Health{}, handler: ready, open: true},
+	{method: "GET", path: "/healthz", summary: "report that the service is alive", status: 200, out: Health{}, handler: health, open: true},
+	{method: "GET", path: "/readyz", summary: "report whether the service is ready", status: 200, out: Health{}, handler: ready, open: true},
 	{method: "GET", path: v1 + "/openapi.json", summary: "this description", status: 200, out: map[string]any{}, handler: describe, open: true},
-	listing("/succession", "which certificate of the service followed which, signed with the key of the one before", (*service.Service).Succession).openly(),
-	{method: "GET", path: v1 + "/backup", role: service.Admin, summary: "a copy of the database, as of one moment", status: 200, media: "application/vnd.sqlite3", handler: backup},
-	looks("/status", "how the fleet stands", status),
-	looks("/settings", "how the service is set up", func(_ context.Context, s *service.Service, _ service.Bearer, _ nothing) (service.Settings, error) {
+	listing("/succession", "list the successive certificates of the service, each signed by the key of its predecessor", theWork, (*work.Service).Succession).openly(),
+	{method: "GET", path: v1 + "/backup", role: people.Admin, summary: "download a copy of the database", status: 200, media: "application/vnd.sqlite3", handler: backup},
+	looks("/status", "show a summary of the fleet", status),
+	looks("/settings", "show the configuration of the service", func(_ context.Context, s *service.Service, _ people.Bearer, _ nothing) (service.Settings, error) {
 		return s.Settings(Version), nil
 	}),
 }
@@ -40,19 +43,19 @@ func ready(s *Server) fiber.Handler {
 	}
 }
 
-// Status says how the fleet stands, and to whom.
+// Status is a summary of the fleet, with the signed-in user.
 type Status struct {
 	Version string `json:"version" required:"true"`
 	User    string `json:"user" required:"true"`
-	service.Overview
+	work.Overview
 }
 
-func status(ctx context.Context, s *service.Service, who service.Bearer, _ nothing) (Status, error) {
-	overview, err := s.Overview(ctx)
+func status(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (Status, error) {
+	overview, err := s.Work.Overview(ctx)
 	return Status{Version, who.User, overview}, err
 }
 
-// Succession is what clients read who pinned an older certificate.
+// Succession lets clients follow that pinned an older certificate.
 type Succession struct {
 	Items []cert.Endorsement `json:"items"`
 }

@@ -6,6 +6,15 @@ import (
 	"slices"
 	"strconv"
 
+	"freshseal/service/desk"
+	"freshseal/service/fleet"
+	"freshseal/service/paging"
+	"freshseal/service/people"
+	"freshseal/service/problem"
+	"freshseal/service/reach"
+	"freshseal/service/watch"
+	"freshseal/service/work"
+
 	"freshseal/service"
 
 	"github.com/gofiber/fiber/v3"
@@ -27,7 +36,7 @@ type route struct {
 	shown                 func(*Server, fiber.Ctx) (any, error) // of a GET: what it answers with
 	open                  bool                                  // may be called without signing in
 	quiet                 bool                                  // changes nothing that the ledger wants to know
-	role                  service.Role                          // that is needed; where none is said, viewers may look and operators change
+	role                  people.Role                           // that is needed; where none is said, viewers may look and operators change
 	media                 string                                // of the answer, when it is not JSON
 }
 
@@ -35,19 +44,34 @@ type route struct {
 var routes = slices.Concat(ownRoutes, peopleRoutes, fleetRoutes, workRoutes, deskRoutes, ruleRoutes)
 
 // needs is the role that a call needs.
-func (r route) needs() service.Role {
+func (r route) needs() people.Role {
 	switch {
 	case r.role != "":
 		return r.role
 	case r.method == "GET":
-		return service.Viewer
+		return people.Viewer
 	}
-	return service.Operator
+	return people.Operator
+}
+
+// guarded says that a change must name the revision that it is for.
+func (r route) guarded() bool {
+	_, must := r.in.(interface {
+		revision() (problem.Revision, error)
+	})
+	return must
 }
 
 // by says which role is needed.
-func (r route) by(role service.Role) route {
+func (r route) by(role people.Role) route {
 	r.role = role
+	return r
+}
+
+// takesFile is does for a body that holds a file.
+func takesFile[In, Out any](path, summary string, f use[In, Out]) route {
+	r := does("POST", path, summary, 200, f)
+	r.handler = call(200, fileBody, f)
 	return r
 }
 
@@ -64,15 +88,15 @@ func (r route) openly() route {
 }
 
 // use is a use case behind a route.
-type use[In, Out any] func(ctx context.Context, s *service.Service, who service.Bearer, in In) (Out, error)
+type use[In, Out any] func(ctx context.Context, s *service.Service, who people.Bearer, in In) (Out, error)
 
 func looks[In, Out any](path, summary string, f use[In, Out]) route {
 	var in In
 	var out Out
-	return route{method: "GET", path: v1 + path, summary: summary, status: 200, in: in, out: out, handler: call(200, f),
+	return route{method: "GET", path: v1 + path, summary: summary, status: 200, in: in, out: out, handler: call(200, 0, f),
 		shown: func(s *Server, c fiber.Ctx) (any, error) {
 			var in In
-			if err := decode(c, &in); err != nil {
+			if err := decode(c, &in, 0); err != nil {
 				return nil, err
 			}
 			return f(c.Context(), s.service, bearer(c), in)
@@ -82,7 +106,7 @@ func looks[In, Out any](path, summary string, f use[In, Out]) route {
 func does[In, Out any](method, path, summary string, status int, f use[In, Out]) route {
 	var in In
 	var out Out
-	return route{method: method, path: v1 + path, summary: summary, status: status, in: in, out: out, handler: call(status, f)}
+	return route{method: method, path: v1 + path, summary: summary, status: status, in: in, out: out, handler: call(status, plainBody, f)}
 }
 
 // posts makes something new.
@@ -96,40 +120,49 @@ func begins[In, Out any](path, summary string, f use[In, Out]) route {
 }
 
 // ends takes something away, or does something that has no answer.
-func ends[In any](method, path, summary string, f func(ctx context.Context, s *service.Service, who service.Bearer, in In) error) route {
-	r := does(method, path, summary, 204, func(ctx context.Context, s *service.Service, who service.Bearer, in In) (nothing, error) {
+func ends[In any](method, path, summary string, f func(ctx context.Context, s *service.Service, who people.Bearer, in In) error) route {
+	r := does(method, path, summary, 204, func(ctx context.Context, s *service.Service, who people.Bearer, in In) (nothing, error) {
 		return nothing{}, f(ctx, s, who, in)
 	})
 	r.out = nil
 	return r
 }
 
+// The rooms of the service, for routes that hand their call on as it is.
+func theReach(s *service.Service) *reach.Service   { return s.Reach }
+func theWatch(s *service.Service) *watch.Service   { return s.Watch }
+func theFleet(s *service.Service) *fleet.Service   { return s.Fleet }
+func theDesk(s *service.Service) *desk.Service     { return s.Desk }
+func theWork(s *service.Service) *work.Service     { return s.Work }
+func thePeople(s *service.Service) *people.Service { return s.People }
+
 // listing is a list that takes nothing.
-func listing[T any](path, summary string, list func(*service.Service, context.Context) ([]T, error)) route {
-	return looks(path, summary, func(ctx context.Context, s *service.Service, _ service.Bearer, _ nothing) (page[T], error) {
-		items, err := list(s, ctx)
+func listing[R, T any](path, summary string, room func(*service.Service) R, list func(R, context.Context) ([]T, error)) route {
+	return looks(path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (page[T], error) {
+		items, err := list(room(s), ctx)
 		return page[T]{Items: items}, err
 	})
 }
 
 // showing shows one thing by its name.
-func showing[T any](path, summary string, show func(*service.Service, context.Context, string) (T, error)) route {
-	return looks(path, summary, func(ctx context.Context, s *service.Service, _ service.Bearer, in byName) (T, error) {
-		return show(s, ctx, in.Name)
+func showing[R, T any](path, summary string, room func(*service.Service) R, show func(R, context.Context, string) (T, error)) route {
+	return looks(path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (T, error) {
+		return show(room(s), ctx, in.Name)
 	})
 }
 
 // removal takes something away by its name.
-func removal(path, summary string, remove func(*service.Service, context.Context, string) error) route {
-	return ends("DELETE", path, summary, func(ctx context.Context, s *service.Service, _ service.Bearer, in byName) error {
-		return remove(s, ctx, in.Name)
-	}).by(service.Admin)
+func removal[R any](path, summary string, room func(*service.Service) R, remove func(R, context.Context, string) error) route {
+	return ends("DELETE", path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) error {
+		return remove(room(s), ctx, in.Name)
+	}).by(people.Admin)
 }
 
 // page is a list or a part of one.
 type page[T any] struct {
 	Items []T    `json:"items" required:"true" nullable:"false"`
 	Next  string `json:"next,omitempty" description:"cursor of the next page, where there is one"`
+	Total *int   `json:"total,omitempty" description:"how many there are in all, where count=true asked for it"`
 }
 
 type (
@@ -146,27 +179,34 @@ type (
 		Desc   string `query:"desc" json:"-" enum:"true,false" description:"the other way round"`
 		Limit  string `query:"limit" json:"-" description:"items a page, 1 to 1000"`
 		Cursor string `query:"cursor" json:"-" description:"next of the page before"`
+		Count  string `query:"count" json:"-" enum:"true,false" description:"say how many there are in all, too"`
 	}
 )
 
-func (p paged) page() (service.Page, error) {
-	out := service.Page{Sort: p.Sort, Desc: p.Desc == "true", Cursor: p.Cursor}
+func (p paged) page() (paging.Page, error) {
+	out := paging.Page{Sort: p.Sort, Desc: p.Desc == "true", Cursor: p.Cursor}
 	if p.Limit == "" {
 		return out, nil
 	}
 	var err error
 	if out.Limit, err = strconv.Atoi(p.Limit); err != nil || out.Limit < 1 {
-		return out, &service.Error{Kind: service.Invalid, What: "the list cannot be that long", Why: fmt.Sprintf("%q is no number of items", p.Limit), Next: "give a number from 1 to 1000"}
+		return out, &problem.Error{Kind: problem.Invalid, What: "the list cannot be that long", Why: fmt.Sprintf("%q is no number of items", p.Limit), Next: "give a number from 1 to 1000"}
 	}
 	return out, nil
 }
 
 // pageOf reads a page of a list.
-func pageOf[F, T any](ctx context.Context, p paged, filter F, list func(context.Context, F, service.Page) ([]T, string, error)) (page[T], error) {
+func pageOf[F, T any](ctx context.Context, p paged, filter F, list func(context.Context, F, paging.Page) ([]T, string, error), count func(context.Context, F) (int, error)) (page[T], error) {
 	wanted, err := p.page()
 	if err != nil {
 		return page[T]{}, err
 	}
 	items, next, err := list(ctx, filter, wanted)
-	return page[T]{items, next}, err
+	out := page[T]{Items: items, Next: next}
+	if err == nil && p.Count == "true" {
+		var n int
+		n, err = count(ctx, filter)
+		out.Total = &n
+	}
+	return out, err
 }

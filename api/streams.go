@@ -2,13 +2,17 @@ package api
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"freshseal/service"
+	"freshseal/service/desk"
+	"freshseal/service/people"
+	"freshseal/service/problem"
+	"freshseal/service/watch"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -18,10 +22,10 @@ import (
 func exportAnchors(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		var in askExport
-		if err := decode(c, &in); err != nil {
+		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		f, err := s.service.ExportAnchors(c.Context(), in.Name, in.Export)
+		f, err := s.service.Watch.ExportAnchors(c.Context(), in.Name, in.Export)
 		if err != nil {
 			return err
 		}
@@ -36,10 +40,10 @@ func exportAnchors(s *Server) fiber.Handler {
 func exportKey(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		var in askKey
-		if err := decode(c, &in); err != nil {
+		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		content, err := s.service.ExportKey(c.Context(), in.ID, in.KeyExport, bearer(c).User)
+		content, err := s.service.Work.ExportKey(c.Context(), in.ID, in.KeyExport, bearer(c).User)
 		if err != nil {
 			return err
 		}
@@ -52,7 +56,7 @@ func exportKey(s *Server) fiber.Handler {
 func taskFile(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		name := c.Params("name")
-		content, err := s.service.TaskFile(c.Context(), c.Params("id"), name)
+		content, err := s.service.Work.TaskFile(c.Context(), c.Params("id"), name)
 		if err != nil {
 			return err
 		}
@@ -64,7 +68,7 @@ func taskFile(s *Server) fiber.Handler {
 
 func backup(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
-		if err := s.service.Record(c.Context(), bearer(c).User, "copy the database", ""); err != nil {
+		if err := s.service.People.Record(c.Context(), bearer(c).User, "copy the database", ""); err != nil {
 			return err
 		}
 		content, err := s.service.Backup(c.Context())
@@ -78,7 +82,10 @@ func backup(s *Server) fiber.Handler {
 
 func export(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
-		content, err := s.service.ExportDevices(c.Context())
+		if err := s.service.People.Record(c.Context(), bearer(c).User, "export all devices", ""); err != nil {
+			return err
+		}
+		content, err := s.service.Fleet.ExportDevices(c.Context())
 		if err != nil {
 			return err
 		}
@@ -87,9 +94,32 @@ func export(s *Server) fiber.Handler {
 	}
 }
 
+func slotSheet(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		var in slotQuery
+		if err := decode(c, &in, 0); err != nil {
+			return err
+		}
+		wanted, err := in.page()
+		if err != nil {
+			return err
+		}
+		var sheet bytes.Buffer
+		if err := s.service.Fleet.SlotSheet(c.Context(), &sheet, in.filter(), wanted); err != nil {
+			return err
+		}
+		if err := s.service.People.Record(c.Context(), bearer(c).User, "export slots", string(c.Request().URI().QueryString())); err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
+		c.Set(fiber.HeaderContentDisposition, `attachment; filename="slots.csv"`)
+		return c.Send(sheet.Bytes())
+	}
+}
+
 func archive(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
-		content, err := s.service.ParcelArchive(c.Context(), c.Params("id"))
+		content, err := s.service.Desk.ParcelArchive(c.Context(), c.Params("id"))
 		if err != nil {
 			return err
 		}
@@ -99,22 +129,24 @@ func archive(s *Server) fiber.Handler {
 	}
 }
 
-// passphrases are those that came with a pile.
-func passphrases(c fiber.Ctx) []string {
-	form, err := c.MultipartForm()
-	if err != nil {
-		return nil
-	}
-	return slices.DeleteFunc(slices.Clone(form.Value["passphrase"]), func(p string) bool { return p == "" })
-}
-
 func intake(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
-		files, err := pileOf(c)
+		ctx, leave, err := s.aPlace(c.Context())
 		if err != nil {
 			return err
 		}
-		out, err := s.service.TakeIn(c.Context(), files, service.IntakeTerms{TrustRoots: c.FormValue("trust_roots") == "true", Passphrases: passphrases(c)}, bearer(c).User)
+		defer leave()
+		in, err := uploadOf(c)
+		if err != nil {
+			return err
+		}
+		field := func(name string) []string {
+			return slices.DeleteFunc(in.fields[name], func(text string) bool { return text == "" })
+		}
+		if slices.Contains(field("trust_roots"), "true") && !bearer(c).Role.Reaches(people.Admin) {
+			return problem.New(problem.Refused, "the pile was not taken in", "only an admin may let the fleet trust roots", "take it in without trusting its roots, or ask an admin")
+		}
+		out, err := s.service.Desk.TakeIn(ctx, in.files, desk.IntakeTerms{TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")}, bearer(c).User)
 		if err != nil {
 			return err
 		}
@@ -127,29 +159,66 @@ func intake(s *Server) fiber.Handler {
 func events(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		id := strings.Clone(c.Params("id"))
-		if _, err := s.service.Replacement(c.Context(), id); err != nil {
+		if _, err := s.service.Work.Replacement(c.Context(), id); err != nil {
 			return err
 		}
 		after, _ := strconv.ParseInt(c.Get("Last-Event-ID"), 10, 64) // none, or nonsense: from the first
-		c.Set(fiber.HeaderContentType, "text/event-stream")
-		c.Set(fiber.HeaderCacheControl, "no-store")
-		conn := c.RequestCtx().Conn()
-		return c.SendStreamWriter(func(w *bufio.Writer) {
-			flush := func() error {
-				conn.SetWriteDeadline(time.Now().Add(30 * time.Second))
-				return w.Flush()
-			}
-			err := s.service.Watch(s.stop, id, after, func(e service.Event) error {
-				fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.JSON())
-				return flush()
-			}, func() error {
-				fmt.Fprint(w, ": still here\n\n")
-				return flush()
-			})
-			if err == nil {
-				fmt.Fprint(w, "event: still\ndata: {}\n\n")
-				flush()
-			}
+		return s.stream(c, func(take func(watch.Event) error, beat func() error) error {
+			return s.service.Work.Watch(s.stop, id, after, take, beat)
 		})
 	}
+}
+
+// happenings streams what happens from now on, or after Last-Event-ID.
+func happenings(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		about := strings.Clone(c.Query("about"))
+		after, err := strconv.ParseInt(c.Get("Last-Event-ID"), 10, 64)
+		if err != nil {
+			if after, err = s.service.Watch.LastEvent(c.Context()); err != nil {
+				return err
+			}
+		}
+		return s.stream(c, func(take func(watch.Event) error, beat func() error) error {
+			return s.service.Watch.Follow(s.stop, about, after, take, beat, func() (bool, error) { return false, nil })
+		})
+	}
+}
+
+// stream sends events until follow ends; that it ended well is an event too.
+func (s *Server) stream(c fiber.Ctx, follow func(take func(watch.Event) error, beat func() error) error) error {
+	c.Set(fiber.HeaderContentType, "text/event-stream")
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	conn, secret := c.RequestCtx().Conn(), bearer(c).Secret
+	request := requestID(c)
+	return c.SendStreamWriter(func(w *bufio.Writer) {
+		defer func() { // it runs beside the call
+			if r := recover(); r != nil {
+				s.panicked(request, r)
+			}
+		}()
+		flush := func() error {
+			// A stream ends with the session or token that opened it.
+			if _, err := s.service.People.Admit(s.calls, secret); err != nil {
+				return err
+			}
+			conn.SetWriteDeadline(time.Now().Add(30 * time.Second))
+			return w.Flush()
+		}
+		fmt.Fprint(w, ": here\n\n") // so that the client knows at once that it is let in
+		if flush() != nil {
+			return
+		}
+		err := follow(func(e watch.Event) error {
+			fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.JSON())
+			return flush()
+		}, func() error {
+			fmt.Fprint(w, ": still here\n\n")
+			return flush()
+		})
+		if err == nil {
+			fmt.Fprint(w, "event: still\ndata: {}\n\n")
+			flush()
+		}
+	})
 }

@@ -3,16 +3,39 @@ package api
 import (
 	"context"
 
+	"freshseal/service/fleet"
+	"freshseal/service/paging"
+	"freshseal/service/people"
+	"freshseal/service/watch"
+	"freshseal/service/work"
+
 	"freshseal/core/replacement"
 	"freshseal/service"
 )
 
 type (
+	askEvents struct {
+		About string `query:"about" json:"-" description:"only what is about this, such as slot/DEVICE/SLOT"`
+		After string `header:"Last-Event-ID" json:"-" description:"the last event that was seen; none: only news"`
+	}
 	replacementQuery struct {
 		Device     string `query:"device" json:"-"`
 		Slot       string `query:"slot" json:"-"`
 		State      string `query:"state" json:"-" enum:"running,waiting,held,sealed,reverted,cancelled"`
 		WaitingFor string `query:"waiting_for" json:"-" enum:"signer,validation,approval,window,person,device"`
+		Stage      string `query:"stage" json:"-"`
+		Signer     string `query:"signer" json:"-"`
+		Text       string `query:"text" json:"-" description:"somewhere in its id, slot or who asked for it"`
+		paged
+	}
+	taskQuery struct {
+		Replacement string `query:"replacement" json:"-" description:"only those of this replacement"`
+		paged
+	}
+	itemQuery struct {
+		ID      string `path:"id" json:"-"`
+		Outcome string `query:"outcome" json:"-" enum:"waiting,begun,refused,left"`
+		State   string `query:"state" json:"-" description:"of the replacement"`
 		paged
 	}
 	byFile struct {
@@ -21,11 +44,11 @@ type (
 	}
 	askKey struct {
 		ID string `path:"id" json:"-"`
-		service.KeyExport
+		work.KeyExport
 	}
 	askAgain struct {
 		ID string `path:"id" json:"-"`
-		service.Again
+		work.Again
 	}
 	askResume struct {
 		ID   string `path:"id" json:"-"`
@@ -39,55 +62,80 @@ type (
 
 // workRoutes are about replacements and what people do in them.
 var workRoutes = []route{
-	does("POST", "/rehearsals", "show every step of a replacement; nothing is sent", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in service.Order) (service.Rehearsal, error) {
-		return s.Rehearse(ctx, in)
+	does("POST", "/rehearsals", "show every step of a replacement; nothing is sent", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in work.RehearsalOrder) (work.Rehearsal, error) {
+		return s.Work.Rehearse(ctx, in)
 	}).quietly(),
-	looks("/replacements", "list replacements, newest first", func(ctx context.Context, s *service.Service, _ service.Bearer, in replacementQuery) (page[service.Replacement], error) {
-		f := service.ReplacementFilter{Device: in.Device, Slot: in.Slot, State: replacement.State(in.State), WaitingFor: replacement.WaitingFor(in.WaitingFor)}
-		return pageOf(ctx, in.paged, f, s.Replacements)
+	looks("/replacements", "list replacements, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in replacementQuery) (page[work.Replacement], error) {
+		f := fleet.ReplacementFilter{Device: in.Device, Slot: in.Slot, State: replacement.State(in.State), WaitingFor: replacement.WaitingFor(in.WaitingFor), Stage: replacement.Stage(in.Stage), Signer: in.Signer, Text: in.Text}
+		return pageOf(ctx, in.paged, f, s.Work.Replacements, s.Work.CountReplacements)
 	}),
-	begins("/replacements", "begin a replacement", func(ctx context.Context, s *service.Service, who service.Bearer, in service.Order) (service.Replacement, error) {
-		return s.Begin(ctx, in, who.User)
+	begins("/replacements", "begin a replacement", func(ctx context.Context, s *service.Service, who people.Bearer, in work.Order) (work.Replacement, error) {
+		return s.Work.Begin(ctx, in, who.User)
 	}),
-	looks("/replacements/{id}", "show a replacement with its journal", func(ctx context.Context, s *service.Service, _ service.Bearer, in byID) (service.Replacement, error) {
-		return s.Replacement(ctx, in.ID)
+	looks("/replacements/{id}", "show a replacement with its journal", func(ctx context.Context, s *service.Service, _ people.Bearer, in byID) (work.Replacement, error) {
+		return s.Work.Replacement(ctx, in.ID)
 	}),
-	{method: "GET", path: v1 + "/replacements/{id}/events", summary: "progress as server-sent events, until the replacement stands still", status: 200,
-		in: byID{}, out: service.Event{}, media: "text/event-stream", handler: events},
-	asks("cancel", "give a replacement up", replacement.AskedCancel),
-	asks("revert", "put the old certificate back", replacement.AskedRevert),
-	begins("/replacements/{id}/resume", "let a held replacement go on", func(ctx context.Context, s *service.Service, who service.Bearer, in askResume) (service.Replacement, error) {
-		return s.Resume(ctx, in.ID, in.Step, who.User)
+	{method: "GET", path: v1 + "/replacements/{id}/events", summary: "follow a replacement as server-sent events, until it stops", status: 200,
+		in: byID{}, out: watch.Event{}, media: "text/event-stream", handler: events},
+	{method: "GET", path: v1 + "/events", summary: "follow all events as server-sent events: stages, steps, states, conditions and acts", status: 200,
+		in: askEvents{}, out: watch.Event{}, media: "text/event-stream", handler: happenings},
+	asks("cancel", "cancel a replacement", replacement.AskedCancel),
+	asks("revert", "revert a replacement", replacement.AskedRevert),
+	begins("/replacements/{id}/resume", "resume a held replacement", func(ctx context.Context, s *service.Service, who people.Bearer, in askResume) (work.Replacement, error) {
+		return s.Work.Resume(ctx, in.ID, in.Step, who.User)
 	}),
-	does("POST", "/replacements/{id}/clear", "clear away what a replacement left on its device", 200, func(ctx context.Context, s *service.Service, _ service.Bearer, in byID) (service.Replacement, error) {
-		return s.Clear(ctx, in.ID)
+	does("POST", "/replacements/{id}/clear", "remove what a replacement left on its device", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byID) (work.Replacement, error) {
+		return s.Work.Clear(ctx, in.ID)
 	}),
-	{method: "POST", path: v1 + "/replacements/{id}/key-exports", role: service.Admin, summary: "a key that was made and kept here, as PKCS #12", status: 200, in: askKey{}, media: "application/x-pkcs12", handler: exportKey},
-	begins("/replacements/{id}/requests", "ask for another request to be signed instead of the one that is out", func(ctx context.Context, s *service.Service, who service.Bearer, in askAgain) (service.Replacement, error) {
-		return s.AskAgain(ctx, in.ID, in.Again, who.User)
+	{method: "POST", path: v1 + "/replacements/{id}/key-exports", role: people.Admin, summary: "export a key that the service made and kept, as PKCS #12", status: 200, in: askKey{}, media: "application/x-pkcs12", handler: exportKey},
+	begins("/replacements/{id}/requests", "request a new certificate in place of the pending request", func(ctx context.Context, s *service.Service, who people.Bearer, in askAgain) (work.Replacement, error) {
+		return s.Work.AskAgain(ctx, in.ID, in.Again, who.User)
 	}),
-	begins("/replacements/{id}/approve", "let a replacement go on that waits for approval", func(ctx context.Context, s *service.Service, who service.Bearer, in byID) (service.Replacement, error) {
-		return s.Approve(ctx, in.ID, who.User)
+	begins("/replacements/{id}/approve", "approve a replacement", func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (work.Replacement, error) {
+		return s.Work.Approve(ctx, in.ID, who.User)
 	}),
 
-	listing("/tasks", "list the steps that wait for a person, oldest first", (*service.Service).Tasks),
-	looks("/tasks/{id}", "show a task", func(ctx context.Context, s *service.Service, _ service.Bearer, in byID) (service.Task, error) {
-		return s.Task(ctx, in.ID)
+	looks("/batches", "list batches, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in paged) (page[work.Batch], error) {
+		return pageOf(ctx, in, nothing{}, func(ctx context.Context, _ nothing, p paging.Page) ([]work.Batch, string, error) {
+			return s.Work.Batches(ctx, p)
+		}, func(ctx context.Context, _ nothing) (int, error) { return s.Work.CountBatches(ctx) })
 	}),
-	{method: "GET", path: v1 + "/tasks/{id}/files/{name}", summary: "a file to carry to the device", status: 200, in: byFile{}, media: "application/octet-stream", handler: taskFile},
-	does("POST", "/tasks/{id}/take", "take a task, or take it over", 200, func(ctx context.Context, s *service.Service, who service.Bearer, in byID) (service.Task, error) {
-		return s.TakeTask(ctx, in.ID, who.User)
+	begins("/batches", "begin a replacement of each of many slots", func(ctx context.Context, s *service.Service, who people.Bearer, in work.BatchOrder) (work.Batch, error) {
+		return s.Work.BeginBatch(ctx, in, who.User)
 	}),
-	does("POST", "/tasks/{id}/notes", "write a note beside a task", 200, func(ctx context.Context, s *service.Service, who service.Bearer, in askText) (service.Task, error) {
-		return s.NoteTask(ctx, in.ID, in.Text, who.User)
+	does("POST", "/batches/rehearsals", "count the slots of a batch and rehearse one of them; nothing is sent", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in work.BatchOrder) (work.BatchRehearsal, error) {
+		return s.Work.RehearseBatch(ctx, in)
+	}).quietly(),
+	looks("/batches/{id}", "show a batch with its account", func(ctx context.Context, s *service.Service, _ people.Bearer, in byID) (work.Batch, error) {
+		return s.Work.Batch(ctx, in.ID)
 	}),
-	begins("/tasks/{id}/answer", "give back what a task asks for, or say that it is done", func(ctx context.Context, s *service.Service, who service.Bearer, in askText) (service.Replacement, error) {
-		return s.AnswerTask(ctx, in.ID, in.Text, who.User)
+	looks("/batches/{id}/items", "list the slots of a batch with what became of each", func(ctx context.Context, s *service.Service, _ people.Bearer, in itemQuery) (page[work.BatchItem], error) {
+		return pageOf(ctx, in.paged, work.ItemFilter{Batch: in.ID, Outcome: in.Outcome, State: in.State}, s.Work.BatchItems, s.Work.CountBatchItems)
+	}),
+	does("POST", "/batches/{id}/stop", "begin nothing further of a batch; what was begun goes on", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (work.Batch, error) {
+		return s.Work.StopBatch(ctx, in.ID, who.User)
+	}),
+
+	looks("/tasks", "list the tasks that wait for a person, oldest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in taskQuery) (page[work.Task], error) {
+		return pageOf(ctx, in.paged, in.Replacement, s.Work.Tasks, s.Work.CountTasks)
+	}),
+	looks("/tasks/{id}", "show a task", func(ctx context.Context, s *service.Service, _ people.Bearer, in byID) (work.Task, error) {
+		return s.Work.Task(ctx, in.ID)
+	}),
+	{method: "GET", path: v1 + "/tasks/{id}/files/{name}", summary: "download a file of a task", status: 200, in: byFile{}, media: "application/octet-stream", handler: taskFile},
+	does("POST", "/tasks/{id}/take", "assign a task to oneself", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (work.Task, error) {
+		return s.Work.TakeTask(ctx, in.ID, who.User)
+	}),
+	does("POST", "/tasks/{id}/notes", "add a note to a task", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in askText) (work.Task, error) {
+		return s.Work.NoteTask(ctx, in.ID, in.Text, who.User)
+	}),
+	begins("/tasks/{id}/answer", "finish a task, with the result that it asks for", func(ctx context.Context, s *service.Service, who people.Bearer, in askText) (work.Replacement, error) {
+		return s.Work.AnswerTask(ctx, in.ID, in.Text, who.User)
 	}),
 }
 
 func asks(verb, summary string, what replacement.EventKind) route {
-	return begins("/replacements/{id}/"+verb, summary, func(ctx context.Context, s *service.Service, who service.Bearer, in byID) (service.Replacement, error) {
-		return s.Ask(ctx, in.ID, what, who.User)
+	return begins("/replacements/{id}/"+verb, summary, func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (work.Replacement, error) {
+		return s.Work.Ask(ctx, in.ID, what, who.User)
 	})
 }

@@ -6,10 +6,12 @@ import (
 	"os"
 	"strings"
 
+	"freshseal/service/problem"
+	"freshseal/service/watch"
+
 	"freshseal/core/audience"
 	"freshseal/core/cert"
 	"freshseal/core/pile"
-	"freshseal/service"
 
 	"github.com/spf13/cobra"
 )
@@ -18,7 +20,7 @@ func (a *app) audience() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List audiences", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[service.Audience](ctx, client, "/audiences")
+			all, err := listOf[watch.Audience](ctx, client, "/audiences")
 			if err != nil {
 				return err
 			}
@@ -41,7 +43,7 @@ func (a *app) audience() *cobra.Command {
 	}
 	var system bool
 	add := &cobra.Command{
-		Use: "add NAME FILE|--system", Short: "Let an audience trust the roots in a file; fleet is the one that conditions follow", Args: cobra.RangeArgs(1, 2),
+		Use: "add NAME FILE|--system", Short: "Add the roots in a file to an audience; slots are judged by the audience fleet", Args: cobra.RangeArgs(1, 2),
 		Example: "  freshseal audience add fleet root.pem\n  freshseal audience add workstations --system",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			file, err := rootsFile(args[1:], system)
@@ -52,23 +54,42 @@ func (a *app) audience() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			known, err := audienceRevision(ctx, client, args[0])
+			if err != nil {
+				return err
+			}
 			var page struct {
 				Items []cert.Facts `json:"items"`
 			}
-			if err := client.do(ctx, "POST", v1+"/audiences"+item(args[0])+"/anchors", map[string]string{"pem": string(text)}, &page); err != nil {
+			if err := client.change(ctx, "POST", v1+"/audiences"+item(args[0])+"/anchors", known, map[string]string{"pem": string(text)}, &page); err != nil {
 				return err
 			}
 			return a.print(page.Items, rootTable(page.Items))
 		}),
 	}
-	add.Flags().BoolVar(&system, "system", false, "the roots that this machine trusts")
+	add.Flags().BoolVar(&system, "system", false, "the roots in this system's trust store")
 	remove := &cobra.Command{
-		Use: "remove NAME SHA256", Short: "Let an audience trust a root no more", Args: cobra.ExactArgs(2),
+		Use: "remove NAME SHA256", Short: "Remove a root from an audience", Args: cobra.ExactArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			return client.do(ctx, "DELETE", v1+"/audiences"+item(args[0])+"/anchors"+item(args[1]), nil, nil)
+			known, err := audienceRevision(ctx, client, args[0])
+			if err != nil {
+				return err
+			}
+			return client.change(ctx, "DELETE", v1+"/audiences"+item(args[0])+"/anchors"+item(args[1]), known, nil, nil)
 		}),
 	}
 	return noun("audience", "Groups of clients and the roots they trust", list, show, add, remove, a.audienceExport())
+}
+
+// audienceRevision is the revision of an audience; 0 where there is none yet.
+func audienceRevision(ctx context.Context, client *client, name string) (problem.Revision, error) {
+	all, err := listOf[watch.Audience](ctx, client, "/audiences")
+	for _, each := range all {
+		if each.Name == name {
+			return each.Revision, err
+		}
+	}
+	return 0, err
 }
 
 // systemRoots are where systems keep the roots that they trust.
@@ -111,10 +132,10 @@ func (a *app) roots(name string) ([]byte, error) {
 }
 
 func (a *app) audienceExport() *cobra.Command {
-	var e service.Export
+	var e watch.Export
 	var out, passphraseFile string
 	c := &cobra.Command{
-		Use: "export NAME --form FORM --out FILE", Short: "Write an audience's roots as a kind of client takes them", Args: cobra.ExactArgs(1),
+		Use: "export NAME --form FORM --out FILE", Short: "Export the roots of an audience in the form that a kind of client needs", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			if passphraseFile != "" {
 				var err error
@@ -126,13 +147,13 @@ func (a *app) audienceExport() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s is written\n  what to do: %s\n", out, header.Get("Instruction"))
+			put(a.out, "%s is written\n  what to do: %s\n", out, header.Get("Instruction"))
 			return nil
 		}),
 	}
 	f := c.Flags()
 	f.StringVar(&e.Form, "form", string(audience.PEM), fmt.Sprintf("one of %v", audience.Forms))
-	f.StringVar(&e.LackedBy, "lacked-by", "", "only the roots that this other audience lacks")
+	f.StringVar(&e.LackedBy, "lacked-by", "", "only the roots that this audience lacks")
 	f.StringVar(&out, "out", "", "the file to write")
 	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase of a PKCS #12 trust store from this file")
 	c.MarkFlagRequired("out")

@@ -32,14 +32,14 @@ type trouble struct {
 }
 
 func (t *trouble) Error() string {
-	lines := []string{"freshseal: " + t.what}
+	out := "freshseal: " + oneLine(t.what)
 	if t.why != "" {
-		lines = append(lines, "  why:  "+t.why)
+		out += "\n  why:  " + oneLine(t.why)
 	}
 	if t.next != "" {
-		lines = append(lines, "  next: "+t.next)
+		out += "\n  next: " + oneLine(t.next)
 	}
-	return strings.Join(lines, "\n")
+	return out
 }
 
 func failed(what, why, next string) error { return &trouble{what, why, next, exitFailed} }
@@ -76,18 +76,18 @@ func (a *app) report(err error) int {
 		return exitDone
 	case errors.As(err, &t):
 		if t.what != "" {
-			fmt.Fprintln(a.err, t.Error())
+			putln(a.err, safe(t.Error()))
 		}
 		return t.exit
 	case errors.Is(err, context.Canceled):
-		fmt.Fprintln(a.err, "freshseal: stopped")
+		putln(a.err, "freshseal: stopped")
 		return exitFailed
 	case isUsage(err):
 		what, hint, _ := strings.Cut(err.Error(), "\n") // Cobra's hint stands on lines of its own
-		fmt.Fprintln(a.err, (&trouble{what: what, why: strings.Join(strings.Fields(hint), " "), next: "see: freshseal --help"}).Error())
+		putln(a.err, safe((&trouble{what: what, why: strings.Join(strings.Fields(hint), " "), next: "see: freshseal --help"}).Error()))
 		return exitUsage
 	}
-	fmt.Fprintln(a.err, (&trouble{what: err.Error()}).Error())
+	putln(a.err, safe((&trouble{what: err.Error()}).Error()))
 	return exitFailed
 }
 
@@ -117,8 +117,8 @@ func (a *app) root() *cobra.Command {
 		}
 		return nil
 	}
-	root.AddCommand(a.serve(), a.demo(), a.backup(), a.restore(), a.login(), a.logout(), a.status(), a.device(), a.site(), a.credential(), a.slot(), a.read(), a.sweep(), a.replace(), a.replacement(), a.task(),
-		a.parcel(), a.intake(), a.aside(), a.inspect(), a.pack(), a.request(), a.signer(), a.audience(), a.procedure(), a.user(), a.token(), a.ledger(), a.policy(), a.due())
+	root.AddCommand(a.serve(), a.demo(), a.backup(), a.restore(), a.login(), a.logout(), a.status(), a.device(), a.site(), a.credential(), a.slot(), a.read(), a.sweep(), a.replace(), a.replacement(), a.batch(), a.find(), a.task(),
+		a.parcel(), a.intake(), a.aside(), a.inspect(), a.pack(), a.request(), a.signer(), a.audience(), a.authority(), a.procedure(), a.user(), a.token(), a.ledger(), a.policy(), a.due())
 	return root
 }
 

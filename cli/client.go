@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
@@ -19,6 +20,7 @@ import (
 	"syscall"
 
 	"freshseal/api"
+	"freshseal/service/problem"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -110,6 +112,16 @@ func newClient(f clientFile) *client {
 
 // do sends a request and decodes the answer into out, unless it is nil.
 func (c *client) do(ctx context.Context, method, path string, in, out any) error {
+	return c.exchange(ctx, method, path, http.Header{}, in, out)
+}
+
+// change is do for what somebody else may change too: the service refuses it when
+// it is of another revision by now.
+func (c *client) change(ctx context.Context, method, path string, known problem.Revision, in, out any) error {
+	return c.exchange(ctx, method, path, http.Header{"If-Match": {fmt.Sprintf(`"%d"`, known)}}, in, out)
+}
+
+func (c *client) exchange(ctx context.Context, method, path string, header http.Header, in, out any) error {
 	var body io.Reader
 	if in != nil {
 		text, err := json.Marshal(in)
@@ -117,8 +129,9 @@ func (c *client) do(ctx context.Context, method, path string, in, out any) error
 			return err
 		}
 		body = bytes.NewReader(text)
+		header.Set("Content-Type", "application/json")
 	}
-	answer, err := c.send(ctx, method, path, "application/json", body)
+	answer, err := c.send(ctx, method, path, header, body)
 	if err != nil {
 		return err
 	}
@@ -132,26 +145,24 @@ func (c *client) do(ctx context.Context, method, path string, in, out any) error
 	return nil
 }
 
-func (c *client) once(ctx context.Context, method, path, media string, body io.Reader) (*http.Response, error) {
+func (c *client) once(ctx context.Context, method, path string, header http.Header, body io.Reader) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.file.URL, "/")+path, body)
 	if err != nil {
 		return nil, err
 	}
+	maps.Copy(r.Header, header)
 	r.Header.Set("Authorization", "Bearer "+c.file.Token)
-	if body != nil {
-		r.Header.Set("Content-Type", media)
-	}
 	return c.http.Do(r)
 }
 
 // send sends a request; an answer that is a problem becomes an error.
-func (c *client) send(ctx context.Context, method, path, media string, body io.Reader) (*http.Response, error) {
-	answer, err := c.once(ctx, method, path, media, body)
+func (c *client) send(ctx context.Context, method, path string, header http.Header, body io.Reader) (*http.Response, error) {
+	answer, err := c.once(ctx, method, path, header, body)
 	if errors.Is(err, errPin) && c.follow(ctx) == nil {
 		if again, ok := body.(io.Seeker); ok {
 			again.Seek(0, io.SeekStart)
 		}
-		answer, err = c.once(ctx, method, path, media, body)
+		answer, err = c.once(ctx, method, path, header, body)
 	}
 	if err != nil {
 		return nil, unreachable(c.file.URL, err)
@@ -162,9 +173,9 @@ func (c *client) send(ctx context.Context, method, path, media string, body io.R
 	defer answer.Body.Close()
 	var p api.Problem
 	if err := json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(&p); err != nil || p.Title == "" {
-		return nil, failed("the service answers "+answer.Status, "", "see that the address is that of a Fresh Seal service: "+c.file.URL)
+		return nil, failed("the service answers "+answer.Status, "", "check that the address is that of a Fresh Seal service: "+c.file.URL)
 	}
-	return nil, failed(p.Title, p.Detail, p.Next)
+	return nil, failed(p.Title, p.Detail, advice(p.Next, p.Actions))
 }
 
 func unreachable(at string, err error) error {
@@ -188,7 +199,7 @@ func unreachable(at string, err error) error {
 
 // download writes what an address answers with into a new file, or to out for "-".
 func (c *client) download(ctx context.Context, path, name string, out io.Writer) error {
-	answer, err := c.send(ctx, "GET", path, "", nil)
+	answer, err := c.send(ctx, "GET", path, nil, nil)
 	if err != nil {
 		return err
 	}
@@ -202,7 +213,7 @@ func (c *client) exported(ctx context.Context, path string, in any, name string)
 	if err != nil {
 		return nil, err
 	}
-	answer, err := c.send(ctx, "POST", path, "application/json", bytes.NewReader(body))
+	answer, err := c.send(ctx, "POST", path, http.Header{"Content-Type": {"application/json"}}, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
@@ -212,7 +223,7 @@ func (c *client) exported(ctx context.Context, path string, in any, name string)
 func save(answer *http.Response, name string, out io.Writer) error {
 	defer answer.Body.Close()
 	if name == "-" {
-		_, err := io.Copy(out, answer.Body)
+		_, err := io.Copy(forTerminal(out), answer.Body)
 		return err
 	}
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
@@ -231,7 +242,7 @@ func save(answer *http.Response, name string, out io.Writer) error {
 func item(parts ...string) string {
 	var out strings.Builder
 	for _, p := range parts {
-		fmt.Fprintf(&out, "/%s", url.PathEscape(p))
+		out.WriteString("/" + url.PathEscape(p))
 	}
 	return out.String()
 }

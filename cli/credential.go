@@ -2,9 +2,8 @@ package cli
 
 import (
 	"context"
-	"fmt"
 
-	"freshseal/service"
+	"freshseal/service/reach"
 
 	"github.com/spf13/cobra"
 )
@@ -13,7 +12,7 @@ func (a *app) credential() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List credentials, without their secrets", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[service.Credential](ctx, client, "/credentials")
+			all, err := listOf[reach.Credential](ctx, client, "/credentials")
 			if err != nil {
 				return err
 			}
@@ -21,48 +20,52 @@ func (a *app) credential() *cobra.Command {
 		}),
 	}
 	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a credential that no device uses", Args: cobra.ExactArgs(1),
+		Use: "remove NAME", Short: "Delete a credential that no device uses", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.do(ctx, "DELETE", v1+"/credentials"+item(args[0]), nil, nil)
 		}),
 	}
 	add := a.credentialChange("add NAME", "Add a user and secret that devices share",
-		func(ctx context.Context, client *client, name string, c service.CredentialChange, out *service.Credential) error {
-			return client.do(ctx, "POST", v1+"/credentials", service.NewCredential{Name: name, CredentialChange: c}, out)
+		func(ctx context.Context, client *client, name string, c reach.CredentialChange, out *reach.Credential) error {
+			return client.do(ctx, "POST", v1+"/credentials", reach.NewCredential{Name: name, CredentialChange: c}, out)
 		})
 	replace := a.credentialChange("replace NAME", "Put another user and secret in its place; no device is touched",
-		func(ctx context.Context, client *client, name string, c service.CredentialChange, out *service.Credential) error {
-			return client.do(ctx, "PUT", v1+"/credentials"+item(name), c, out)
+		func(ctx context.Context, client *client, name string, c reach.CredentialChange, out *reach.Credential) error {
+			var now reach.Credential
+			if err := client.do(ctx, "GET", v1+"/credentials"+item(name), nil, &now); err != nil {
+				return err
+			}
+			return client.change(ctx, "PUT", v1+"/credentials"+item(name), now.Revision, c, out)
 		})
 	return noun("credential", "Users and secrets that devices share", list, add, replace, remove)
 }
 
-func credentialTable(all ...service.Credential) table {
-	t := table{head: []string{"credential", "ssh_user", "devices", "added"}}
+func credentialTable(all ...reach.Credential) table {
+	t := table{head: []string{"credential", "user", "devices", "added"}}
 	for _, c := range all {
-		t.add(c.Name, c.SSHUser, fmt.Sprint(c.Devices), moment(c.AddedAt))
+		t.add(c.Name, c.User, c.Devices, c.AddedAt)
 	}
 	return t
 }
 
-func (a *app) credentialChange(use, short string, send func(context.Context, *client, string, service.CredentialChange, *service.Credential) error) *cobra.Command {
-	var change service.CredentialChange
+func (a *app) credentialChange(use, short string, send func(context.Context, *client, string, reach.CredentialChange, *reach.Credential) error) *cobra.Command {
+	var change reach.CredentialChange
 	var access accessFlags
 	c := &cobra.Command{
-		Use: use + " --ssh-user USER", Short: short, Args: cobra.ExactArgs(1),
+		Use: use + " --user USER", Short: short, Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var err error
-			if change.Password, change.Key, change.Passphrase, err = access.secrets(a, change.SSHUser); err != nil {
+			if change.Secrets, err = access.secrets(a, change.User); err != nil {
 				return err
 			}
-			var out service.Credential
+			var out reach.Credential
 			if err := send(ctx, client, args[0], change, &out); err != nil {
 				return err
 			}
 			return a.print(out, credentialTable(out))
 		}),
 	}
-	access.secretFlags(c.Flags(), &change.SSHUser)
-	c.MarkFlagRequired("ssh-user")
+	access.secretFlags(c.Flags(), &change.User)
+	c.MarkFlagRequired("user")
 	return c
 }

@@ -8,14 +8,17 @@ import (
 	"io"
 	"io/fs"
 	"mime/multipart"
+	"net/http"
 	"os"
 	"path/filepath"
 	"runtime/debug"
 	"strings"
 
+	"freshseal/service/desk"
+	"freshseal/service/watch"
+
 	"freshseal/core/cert"
 	"freshseal/core/pile"
-	"freshseal/service"
 
 	"github.com/spf13/cobra"
 )
@@ -27,26 +30,26 @@ func (a *app) parcel() *cobra.Command {
 func (a *app) parcelPack() *cobra.Command {
 	var signer, out string
 	c := &cobra.Command{
-		Use: "pack --signer NAME --out FILE", Short: "Bundle the requests that wait for a signer", Args: cobra.NoArgs,
+		Use: "pack --signer NAME --out FILE", Short: "Pack the pending requests for a signer", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			if _, err := os.Stat(out); err == nil {
-				return misuse(out+" is there already", "", "name another file with --out")
+				return misuse(out+" already exists", "", "name another file with --out")
 			}
-			var p service.Parcel
+			var p desk.Parcel
 			if err := client.do(ctx, "POST", v1+"/parcels", map[string]string{"signer": signer}, &p); err != nil {
 				return err
 			}
 			return a.fetchParcel(ctx, client, p.ID, out, fmt.Sprintf("%s: %s in %s; list.txt in it tells the signer what to do\n", p.ID, count(p.Requests, "request"), out))
 		}),
 	}
-	c.Flags().StringVar(&signer, "signer", "desk", "who is going to sign")
+	c.Flags().StringVar(&signer, "signer", "desk", "the signer")
 	c.Flags().StringVar(&out, "out", "", "the zip file to write")
 	c.MarkFlagRequired("out")
 	return c
 }
 
 func (a *app) fetchParcel(ctx context.Context, client *client, id, out, say string) error {
-	answer, err := client.send(ctx, "GET", v1+"/parcels"+item(id, "archive"), "", nil)
+	answer, err := client.send(ctx, "GET", v1+"/parcels"+item(id, "archive"), nil, nil)
 	if err != nil {
 		return err
 	}
@@ -58,14 +61,14 @@ func (a *app) fetchParcel(ctx context.Context, client *client, id, out, say stri
 	if err != nil {
 		return failed("the parcel "+id+" was packed and not saved", err.Error(), "freshseal parcel get "+id+" --out FILE")
 	}
-	fmt.Fprint(a.out, say)
+	put(a.out, "%s\n", lines("", say))
 	return nil
 }
 
 func (a *app) parcelGet() *cobra.Command {
 	var out string
 	c := &cobra.Command{
-		Use: "get ID --out FILE", Short: "Get a parcel again", Args: cobra.ExactArgs(1),
+		Use: "get ID --out FILE", Short: "Download a parcel again", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return a.fetchParcel(ctx, client, args[0], out, "saved in "+out+"\n")
 		}),
@@ -79,7 +82,7 @@ func (a *app) parcelList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List parcels, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			parcels, err := listOf[service.Parcel](ctx, client, "/parcels")
+			parcels, err := listOf[desk.Parcel](ctx, client, "/parcels")
 			if err != nil {
 				return err
 			}
@@ -88,16 +91,16 @@ func (a *app) parcelList() *cobra.Command {
 			for _, p := range parcels {
 				state := p.State
 				if p.Late {
-					state += ", LATE"
+					state += ", late"
 					reminders = append(reminders, p.ID+": "+p.Reminder)
 				}
-				t.add(p.ID, p.Signer, p.PackedAt.UTC().Format("2006-01-02 15:04"), fmt.Sprint(p.Requests), fmt.Sprint(p.Open), state, date(p.BackBy))
+				t.add(p.ID, p.Signer, p.PackedAt, p.Requests, p.Open, word(state), day{p.BackBy})
 			}
 			if err := a.print(parcels, t); err != nil || a.as != "table" {
 				return err
 			}
 			for _, r := range reminders {
-				fmt.Fprintln(a.out, r)
+				putln(a.out, r)
 			}
 			return nil
 		}),
@@ -105,29 +108,29 @@ func (a *app) parcelList() *cobra.Command {
 }
 
 func (a *app) parcelHand() *cobra.Command {
-	var h service.Handover
+	var h desk.Handover
 	c := &cobra.Command{
-		Use: "hand PARCEL --to WHOM", Short: "Record to whom a parcel went, and under which number", Args: cobra.ExactArgs(1),
+		Use: "hand PARCEL --to WHOM", Short: "Record who received a parcel, and its reference number", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var p service.Parcel
+			var p desk.Parcel
 			if err := client.do(ctx, "POST", v1+"/parcels"+item(args[0], "handover"), h, &p); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s is with %s; back by %s\n", p.ID, p.HandedTo, date(p.BackBy))
+			put(a.out, "%s is with %s; back by %s\n", p.ID, p.HandedTo, date(p.BackBy))
 			return nil
 		}),
 	}
-	c.Flags().StringVar(&h.To, "to", "", "who has it now")
-	c.Flags().StringVar(&h.Reference, "reference", "", "the signer's number for it")
+	c.Flags().StringVar(&h.To, "to", "", "who received it")
+	c.Flags().StringVar(&h.Reference, "reference", "", "the signer's reference number")
 	c.MarkFlagRequired("to")
 	return c
 }
 
 func (a *app) intake() *cobra.Command {
-	var terms service.IntakeTerms
+	var terms desk.IntakeTerms
 	var passphraseFiles []string
 	c := &cobra.Command{
-		Use: "intake FILE…|DIR|-", Short: "Take in what a signer sent back: any files, in any order", Args: cobra.MinimumNArgs(1),
+		Use: "intake FILE…|DIR|-", Short: "Take in the files that a signer sent: any formats, in any order", Args: cobra.MinimumNArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			files, err := a.readPile(args)
 			if err != nil {
@@ -140,7 +143,7 @@ func (a *app) intake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"leaf", "replacement", "slot", "accepted", "why"}, wide: 4}
+			t := table{head: []string{"leaf", "replacement", "slot", "accepted", "why"}}
 			for _, answer := range in.Answers {
 				t.add(answer.Leaf, answer.Replacement, answer.Device+"/"+answer.Slot, fmt.Sprint(answer.Accepted), answer.Why)
 			}
@@ -156,11 +159,11 @@ func (a *app) intake() *cobra.Command {
 		}),
 	}
 	passphraseFlag(c, &passphraseFiles)
-	c.Flags().BoolVar(&terms.TrustRoots, "trust-roots", false, "add the roots in the pile to those that the fleet trusts")
+	c.Flags().BoolVar(&terms.TrustRoots, "trust-roots", false, "add the roots among the files to the trusted roots of the fleet")
 	return c
 }
 
-func intakeWrong(in service.Intake) bool {
+func intakeWrong(in desk.Intake) bool {
 	for _, answer := range in.Answers {
 		if !answer.Accepted {
 			return true
@@ -169,42 +172,42 @@ func intakeWrong(in service.Intake) bool {
 	return len(in.Answers) == 0
 }
 
-func (a *app) printIntake(in service.Intake) {
+func (a *app) printIntake(in desk.Intake) {
 	printPile(a.out, in.Files)
 	for _, answer := range in.Answers {
-		fmt.Fprintf(a.out, "\n%s", answer.Leaf)
+		put(a.out, "\n%s", answer.Leaf)
 		if answer.Replacement != "" {
-			fmt.Fprintf(a.out, " answers %s (%s/%s)", answer.Replacement, answer.Device, answer.Slot)
+			put(a.out, " answers %s (%s/%s)", answer.Replacement, answer.Device, answer.Slot)
 		}
-		fmt.Fprintln(a.out)
+		putln(a.out)
 		drawChain(a.out, answer.Chain)
 		for _, t := range answer.Trust {
-			if !t.Trusted && t.Audience != service.Fleet {
-				fmt.Fprintf(a.out, "  the audience %s will not trust it: it lacks %s\n", t.Audience, t.Lacks)
+			if !t.Trusted && t.Audience != watch.Fleet {
+				put(a.out, "  the audience %s will not trust it: it lacks %s\n", t.Audience, t.Lacks)
 			}
 		}
 		printFindings(a.out, "  ", answer.Findings)
 		if answer.Accepted {
-			fmt.Fprintf(a.out, "  accepted; it goes on by itself: freshseal replacement watch %s\n", answer.Replacement)
+			put(a.out, "  accepted; it goes on by itself: freshseal replacement watch %s\n", answer.Replacement)
 		} else {
-			fmt.Fprintf(a.out, "  NOT accepted: %s\n  next: %s\n", answer.Why, answer.Next)
+			put(a.out, "  NOT accepted: %s\n  next: %s\n", answer.Why, advice(answer.Next, answer.Actions))
 		}
 	}
 	if len(in.Answers) == 0 {
-		fmt.Fprintln(a.out, "\nno leaf is in this pile, so no request is answered")
-		fmt.Fprintln(a.out, "  next: give the file with the signed certificate itself; intermediates are kept for when it comes")
+		putln(a.out, "\nno leaf is in this pile, so no request is answered")
+		putln(a.out, "  next: give the file with the signed certificate itself; intermediates are kept for when it comes")
 	}
 }
 
 func printPile(w io.Writer, files []pile.Account) {
 	for _, f := range files {
-		fmt.Fprintln(w, f.Name)
+		putln(w, f.Name)
 		for _, i := range f.Holds {
 			said := i.Subject
 			if said != "" && i.Note != "" {
 				said += ": "
 			}
-			fmt.Fprintf(w, "  %-15s %s\n", i.Kind, said+i.Note)
+			put(w, "  %-15s %s\n", i.Kind, said+i.Note)
 		}
 	}
 }
@@ -256,8 +259,8 @@ func (a *app) readPile(args []string) ([]pile.File, error) {
 	return out, nil
 }
 
-func sendPile(ctx context.Context, client *client, files []pile.File, terms service.IntakeTerms) (service.Intake, error) {
-	var in service.Intake
+func sendPile(ctx context.Context, client *client, files []pile.File, terms desk.IntakeTerms) (desk.Intake, error) {
+	var in desk.Intake
 	var body bytes.Buffer
 	form := multipart.NewWriter(&body)
 	for _, f := range files {
@@ -280,7 +283,7 @@ func sendPile(ctx context.Context, client *client, files []pile.File, terms serv
 	if err := form.Close(); err != nil {
 		return in, err
 	}
-	answer, err := client.send(ctx, "POST", v1+"/intakes", form.FormDataContentType(), &body)
+	answer, err := client.send(ctx, "POST", v1+"/intakes", http.Header{"Content-Type": {form.FormDataContentType()}}, &body)
 	if err != nil {
 		return in, err
 	}
@@ -292,17 +295,17 @@ func (a *app) aside() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List certificates that match no pending request", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[service.Aside](ctx, client, "/asides")
+			all, err := listOf[desk.Aside](ctx, client, "/asides")
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"leaf", "sha256", "came", "for"}, wide: 3}
+			t := table{head: []string{"leaf", "sha256", "came", "for"}}
 			for _, each := range all {
 				near := "nobody is near"
 				if len(each.Near) > 0 {
 					near = each.Near[0].String()
 				}
-				t.add(each.Certificate.Name, each.Certificate.SHA256[:16], each.CameAt.UTC().Format("01-02 15:04"), near)
+				t.add(each.Certificate.Name, digest(each.Certificate.SHA256), each.CameAt, near)
 			}
 			return a.print(all, t)
 		}),
@@ -310,7 +313,7 @@ func (a *app) aside() *cobra.Command {
 	remove := &cobra.Command{
 		Use: "remove SHA256", Short: "Delete a certificate that matches no pending request; the first digits of its SHA-256 are enough", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			all, err := listOf[service.Aside](ctx, client, "/asides")
+			all, err := listOf[desk.Aside](ctx, client, "/asides")
 			if err != nil {
 				return err
 			}
@@ -330,9 +333,9 @@ func (a *app) aside() *cobra.Command {
 }
 
 func rootTable(roots []cert.Facts) table {
-	t := table{head: []string{"root", "ends", "sha256"}, wide: 2}
+	t := table{head: []string{"root", "ends", "sha256"}}
 	for _, r := range roots {
-		t.add(r.Name, date(&r.NotAfter), r.SHA256)
+		t.add(r.Name, day{&r.NotAfter}, r.SHA256)
 	}
 	return t
 }

@@ -10,9 +10,9 @@ import (
 	"strconv"
 	"strings"
 
-	"freshseal/api"
-	"freshseal/core/procedure"
-	"freshseal/service"
+	"freshseal/service/fleet"
+	"freshseal/service/reach"
+	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -27,27 +27,27 @@ func (a *app) deviceList() *cobra.Command {
 		Use: "list", Short: "List devices", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			query := url.Values{"site": {site}, "family": {family}, "tag": {tag}, "condition": {condition}, "text": {text}, "sort": {sort}}
-			devices, err := listOf[service.Device](ctx, client, "/devices?"+query.Encode())
+			devices, err := listOf[fleet.Device](ctx, client, "/devices?"+query.Encode())
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"condition", "device", "site", "family"}, wide: 1}
+			t := table{head: []string{"condition", "device", "site", "family"}}
 			for _, d := range devices {
 				family := d.Family
 				if family == "" {
-					family = "-"
+					family = ""
 				}
-				t.add(marked(string(d.Condition)), d.Name, d.Site, family)
+				t.add(d.Condition, d.Name, d.Site, family)
 			}
 			return a.print(devices, t)
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&site, "site", "", "only those of this site")
-	f.StringVar(&family, "family", "", "only those of this family; - for those that can only be read")
+	f.StringVar(&site, "site", "", "only those at this site")
+	f.StringVar(&family, "family", "", "only devices of this family; - for devices without one")
 	f.StringVar(&tag, "tag", "", "only those with this tag")
-	f.StringVar(&condition, "condition", "", "only those whose worst slot has this condition")
-	f.StringVar(&text, "text", "", "only those with this text in name, site, address, owner, tags or cluster")
+	f.StringVar(&condition, "condition", "", "only devices whose worst slot is in this condition")
+	f.StringVar(&text, "text", "", "only devices with this text in name, site, address, owner, tags or cluster")
 	f.StringVar(&sort, "sort", "name", "name, condition, expires_at, site, family or address")
 	return c
 }
@@ -58,7 +58,7 @@ func (a *app) deviceTidy() *cobra.Command {
 		Use: "tidy DEVICE", Short: "Remove the work folders of past replacements from a device, with the copies of old keys", Args: cobra.ExactArgs(1),
 		Long: "Remove the work folders of past replacements from a device, with the copies of old keys in them.\nThose replacements cannot be reverted any more.",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var tidied service.Tidied
+			var tidied work.Tidied
 			if err := client.do(ctx, "POST", v1+"/devices"+item(args[0], "tidy"), nil, &tidied); err != nil {
 				return err
 			}
@@ -69,7 +69,7 @@ func (a *app) deviceTidy() *cobra.Command {
 			if a.as != "table" {
 				return a.print(tidied, t)
 			}
-			fmt.Fprintf(a.out, "%s: the work folders of %d replacements were removed\n", tidied.Device, len(tidied.Replacements))
+			put(a.out, "%s: the work folders of %d replacements were removed\n", tidied.Device, len(tidied.Replacements))
 			return nil
 		}),
 	}
@@ -78,13 +78,13 @@ func (a *app) deviceTidy() *cobra.Command {
 // deviceTry is the connection test.
 func (a *app) deviceTry() *cobra.Command {
 	return &cobra.Command{
-		Use: "try DEVICE", Short: "Try whether a device can be reached, signed in to and read", Args: cobra.ExactArgs(1),
+		Use: "try DEVICE", Short: "Test whether a device can be reached, signed in to and read", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var try service.Try
+			var try fleet.Try
 			if err := client.do(ctx, "POST", v1+"/devices"+item(args[0], "tries"), nil, &try); err != nil {
 				return err
 			}
-			t := table{head: []string{"ok", "what", "said", "next"}, wide: 2}
+			t := table{head: []string{"ok", "what", "said", "next"}}
 			for _, look := range try.Looks {
 				t.add(fmt.Sprint(look.OK), look.What, look.Said, look.Next)
 			}
@@ -103,15 +103,15 @@ func (a *app) deviceTry() *cobra.Command {
 	}
 }
 
-func (a *app) printTry(try service.Try) {
+func (a *app) printTry(try fleet.Try) {
 	for _, look := range try.Looks {
 		mark := "✓"
 		if !look.OK {
 			mark = "✕"
 		}
-		fmt.Fprintf(a.out, "%s %s\n    %s\n", mark, look.What, look.Said)
+		put(a.out, "%s %s\n    %s\n", mark, look.What, look.Said)
 		if look.Next != "" {
-			fmt.Fprintf(a.out, "    next: %s\n", look.Next)
+			put(a.out, "    next: %s\n", look.Next)
 		}
 	}
 }
@@ -120,7 +120,7 @@ func (a *app) deviceShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show DEVICE", Short: "Show a device", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var d service.Device
+			var d fleet.Device
 			if err := client.do(ctx, "GET", v1+"/devices"+item(args[0]), nil, &d); err != nil {
 				return err
 			}
@@ -129,8 +129,8 @@ func (a *app) deviceShow() *cobra.Command {
 	}
 }
 
-func (a *app) printDevice(d service.Device) error {
-	t := table{head: []string{"what", "value"}, wide: 1}
+func (a *app) printDevice(d fleet.Device) error {
+	t := table{head: []string{"what", "value"}}
 	t.add("device", d.Name)
 	t.add("site", d.Site)
 	t.add("address", d.Address)
@@ -140,13 +140,9 @@ func (a *app) printDevice(d service.Device) error {
 			t.add(name, value)
 		}
 	}
-	if d.HostKey != "" {
-		who := d.SSHUser
-		if d.Credential != "" {
-			who = "credential " + d.Credential
-		}
-		t.add("ssh", fmt.Sprintf("%s, port %d", who, d.SSHPort))
-		t.add("host key", d.HostKey)
+	accessRows(&t, d.Access)
+	for _, n := range d.Nodes {
+		t.add("node "+n.Name, n.Address)
 	}
 	if d.Cluster != "" {
 		t.add("cluster", strings.TrimSpace(d.Cluster+" "+d.ClusterRole))
@@ -155,20 +151,25 @@ func (a *app) printDevice(d service.Device) error {
 		t.add("setting "+name, d.Settings[name])
 	}
 	for _, s := range d.Slots {
-		t.add("slot "+s.Name, fmt.Sprintf("%s as %s", net.JoinHostPort(s.Address, fmt.Sprint(s.Port)), s.ServerName))
+		at := net.JoinHostPort(s.Address, fmt.Sprint(s.Port))
+		for _, p := range s.More {
+			at += ", " + net.JoinHostPort(p.Address, fmt.Sprint(p.Port))
+		}
+		t.add("slot "+s.Name, fmt.Sprintf("%s as %s", at, s.ServerName))
 	}
 	return a.print(d, t)
 }
 
 func (a *app) deviceAdd() *cobra.Command {
-	var n service.NewDevice
-	var slots, settings []string
+	var n fleet.NewDevice
+	var slots, settings, nodes []string
 	var serverName string
 	var access accessFlags
-	c := &cobra.Command{
+	var c *cobra.Command
+	c = &cobra.Command{
 		Use: "add NAME", Short: "Add a device and pin its host key", Args: cobra.ExactArgs(1),
 		Example: "  freshseal device add gate-2.mainquay.tidewrack.example --address 192.0.2.12 --site Mainquay \\\n" +
-			"    --family web-files-ssh --ssh-user keeper --password-file gate-2.txt --slot web=443\n" +
+			"    --family web-files-ssh --user keeper --password-file gate-2.txt --slot web=443\n" +
 			"  freshseal device add camera.saltmere.tidewrack.example --address 198.51.100.9   # to be read only",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			n.Name = args[0]
@@ -179,17 +180,24 @@ func (a *app) deviceAdd() *cobra.Command {
 			if n.Settings, err = pairs(settings); err != nil {
 				return err
 			}
-			signsIn, err := usesSSH(ctx, client, n.Family)
+			if n.Nodes, err = nodesOf(nodes); err != nil {
+				return err
+			}
+			wanted, err := signsIn(ctx, client, n.Family)
 			if err != nil {
 				return err
 			}
-			if signsIn {
-				access.shared = n.Credential != ""
-				if err := access.fill(a, ctx, client, &n.Access, n.Site, n.Address, n.SSHPort); err != nil {
+			if wanted || access.given(c.Flags()) {
+				change, err := access.change(c.Flags())
+				if err != nil {
 					return err
 				}
+				if err := access.fill(a, ctx, client, &change, n.Site, n.Address); err != nil {
+					return err
+				}
+				n.Access = []reach.AccessChange{change}
 			}
-			var d service.Device
+			var d fleet.Device
 			if err := client.do(ctx, "POST", v1+"/devices", n, &d); err != nil {
 				return err
 			}
@@ -202,51 +210,58 @@ func (a *app) deviceAdd() *cobra.Command {
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&n.Address, "address", "", "IP address or host name under which it is reached")
-	f.StringVar(&n.Site, "site", "", "where it stands")
-	f.StringVar(&n.Family, "family", "", "the procedure that fits it; leave it out for a device that is only read")
-	f.StringArrayVar(&slots, "slot", []string{"web=443"}, "NAME=PORT or NAME=ADDRESS:PORT; may be given again")
-	f.StringVar(&serverName, "server-name", "", "the name that its slots are read under (default: NAME, where that has a dot)")
+	f.StringVar(&n.Address, "address", "", "IP address or host name")
+	f.StringVar(&n.Site, "site", "", "the site")
+	f.StringVar(&n.Family, "family", "", "the procedure for it; none: the device is only monitored")
+	f.StringArrayVar(&slots, "slot", []string{"web=443"}, "NAME=PORT or NAME=ADDRESS:PORT, with further addresses after commas; may be given again")
+	f.StringVar(&serverName, "server-name", "", "server name of its slots (default: NAME, if it contains a dot)")
 	f.StringArrayVar(&settings, "setting", nil, "NAME=VALUE for a setting of the procedure; may be given again")
-	f.IntVar(&n.SSHPort, "ssh-port", 22, "where its SSH server listens")
-	f.BoolVar(&n.OldSSH, "old-ssh", false, "it knows no SSH algorithms but broken ones; offer those too")
-	access.flags(f, &n.Access)
-	f.StringVar(&n.Credential, "credential", "", "a shared one to sign in with, instead of a user and secret of its own")
-	f.StringVar(&n.Cluster, "cluster", "", "the devices that serve one name together with it")
+	f.StringArrayVar(&nodes, "node", nil, "NAME=ADDRESS of a node; slots are also read there; may be given again")
+	access.flags(f)
+	f.StringVar(&n.Cluster, "cluster", "", "the cluster that it belongs to")
 	f.StringVar(&n.ClusterRole, "cluster-role", "", "active, standby or member")
-	f.StringVar(&n.Owner, "owner", "", "who answers for it")
-	f.StringVar(&n.Notes, "notes", "", "what one must know of it")
+	f.StringVar(&n.Owner, "owner", "", "the owner")
+	f.StringVar(&n.Notes, "notes", "", "notes")
 	f.StringArrayVar(&n.Tags, "tag", nil, "a tag; may be given again")
 	c.MarkFlagRequired("address")
 	return c
 }
 
-// usesSSH says whether somebody signs in to devices of this family.
-func usesSSH(ctx context.Context, client *client, family string) (bool, error) {
-	if family == "" {
-		return false, nil
+// nodesOf reads NAME=ADDRESS words.
+func nodesOf(words []string) ([]fleet.Node, error) {
+	out := []fleet.Node{}
+	for _, word := range words {
+		name, address, ok := strings.Cut(word, "=")
+		if !ok {
+			return nil, misuse("--node "+word+" cannot be read", "", "write it as node-1=192.0.2.11")
+		}
+		out = append(out, fleet.Node{Name: name, Address: address})
 	}
-	var p api.Procedure
-	err := client.do(ctx, "GET", v1+"/procedures"+item(family), nil, &p)
-	return slices.Contains(p.Links, procedure.SSH), err
+	return out, nil
 }
 
-func fillSlots(n *service.NewDevice, slots []string, serverName string) error {
+func fillSlots(n *fleet.NewDevice, slots []string, serverName string) error {
 	if serverName == "" && strings.Contains(n.Name, ".") {
 		serverName = n.Name
 	}
 	for _, text := range slots {
-		name, at, ok := strings.Cut(text, "=")
-		slot := service.DeviceSlot{Name: name, ServerName: serverName}
-		portText := at
-		if host, port, err := net.SplitHostPort(at); err == nil {
-			slot.Address, portText = host, port
+		name, places, ok := strings.Cut(text, "=")
+		slot := fleet.DeviceSlot{Name: name, ServerName: serverName}
+		for i, at := range strings.Split(places, ",") {
+			address, portText := "", at
+			if host, port, err := net.SplitHostPort(at); err == nil {
+				address, portText = host, port
+			}
+			port, err := strconv.Atoi(portText)
+			if !ok || err != nil || i > 0 && address == "" {
+				return misuse(fmt.Sprintf("--slot %s cannot be read", text), "", "write it as web=443, web=192.0.2.1:443 or web=192.0.2.1:443,192.0.2.2:443")
+			}
+			if i == 0 {
+				slot.Address, slot.Port = address, port
+			} else {
+				slot.More = append(slot.More, fleet.Place{Address: address, Port: port})
+			}
 		}
-		port, err := strconv.Atoi(portText)
-		if !ok || err != nil {
-			return misuse(fmt.Sprintf("--slot %s cannot be read", text), "", "write it as web=443 or web=192.0.2.1:443")
-		}
-		slot.Port = port
 		n.Slots = append(n.Slots, slot)
 	}
 	return nil
@@ -270,20 +285,20 @@ func pairsOf(flag string, list []string) (map[string]string, error) {
 func (a *app) deviceRemove() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
-		Use: "remove DEVICE", Short: "Forget a device with its history and its secrets", Args: cobra.ExactArgs(1),
+		Use: "remove DEVICE", Short: "Delete a device with its history and its secrets", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			if !yes {
-				if err := a.confirm("Forget "+args[0]+" with its history?", "give --yes"); err != nil {
+				if err := a.confirm(question("Delete %s with its history?", args[0]), "give --yes"); err != nil {
 					return err
 				}
 			}
 			if err := client.do(ctx, "DELETE", v1+"/devices"+item(args[0]), nil, nil); err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out, "removed", args[0])
+			putln(a.out, "removed", args[0])
 			return nil
 		}),
 	}
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask for confirmation")
 	return c
 }

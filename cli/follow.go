@@ -7,7 +7,6 @@ import (
 	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
-	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -49,7 +48,7 @@ func (c *client) follow(ctx context.Context) error {
 	if err := writeClientFile(c.path, f); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.err, "freshseal: the service has a new certificate, signed for by its old one; pinned now: SHA-256 %s\n", shown)
+	put(c.err, "freshseal: the service has a new certificate, signed for by its old one; pinned now: SHA-256 %s\n", shown)
 	c.file, c.http = f, newClient(f).http
 	return nil
 }

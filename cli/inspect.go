@@ -19,7 +19,7 @@ func (a *app) inspect() *cobra.Command {
 	var passphraseFiles []string
 	t := inspect.Terms{}
 	c := &cobra.Command{
-		Use: "inspect FILE…", Short: "Tell what files hold and how good their chains are; needs no service", Args: cobra.MinimumNArgs(1),
+		Use: "inspect FILE…", Short: "Show what files contain and judge their chains; needs no service", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			t.At = time.Now()
 			if at != "" {
@@ -62,7 +62,7 @@ func (a *app) inspect() *cobra.Command {
 	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a file with trusted roots; may be given again")
 	c.Flags().StringVar(&leaf, "leaf", "", "the file whose first certificate is to be judged (default: every leaf found)")
 	passphraseFlag(c, &passphraseFiles)
-	c.Flags().StringArrayVar(&t.Names, "for", nil, "a name that the leaf must be good for; may be given again")
+	c.Flags().StringArrayVar(&t.Names, "for", nil, "a name that the certificate must include; may be given again")
 	c.Flags().StringVar(&at, "at", "", "judge at this time (RFC 3339) instead of now")
 	return c
 }
@@ -111,7 +111,7 @@ func (a *app) certificates(names []string, flag string) ([]*cert.Certificate, er
 }
 
 func (a *app) printAccount(account inspect.Account) error {
-	t := table{head: []string{"file", "kind", "subject", "sha256", "note"}, wide: 2}
+	t := table{head: []string{"file", "kind", "subject", "sha256", "note"}}
 	for _, f := range account.Files {
 		for _, i := range f.Holds {
 			t.add(f.Name, string(i.Kind), i.Subject, i.SHA256, i.Note)
@@ -122,11 +122,11 @@ func (a *app) printAccount(account inspect.Account) error {
 	}
 	printPile(a.out, account.Files)
 	for _, c := range account.Chains {
-		fmt.Fprintf(a.out, "\nchain of %s\n", c.Subject)
+		put(a.out, "\nchain of %s\n", c.Subject)
 		for i, each := range c.Drawn.Certificates {
-			fmt.Fprintf(a.out, "  %s%s (to %s)\n", strings.Repeat("  ", i), each.ShortName(), each.NotAfter.UTC().Format("2006-01-02"))
+			put(a.out, "  %s%s (to %s)\n", strings.Repeat("  ", i), each.ShortName(), each.NotAfter.UTC().Format("2006-01-02"))
 		}
-		fmt.Fprintf(a.out, "  complete: %s, valid to a given anchor: %s\n", yes(c.Complete), yes(c.Valid))
+		put(a.out, "  complete: %s, valid to a given anchor: %s\n", yes(c.Complete), yes(c.Valid))
 		printFindings(a.out, "  ", c.Findings)
 	}
 	return nil

@@ -38,7 +38,7 @@ func (a *app) login() *cobra.Command {
 			case pin != "" && pin != shown.SHA256:
 				return failed("you are not signed in", "the service shows the certificate "+shown.SHA256+", not the one you named", "find out which is right before you go on")
 			case pin == "":
-				if err := a.confirm(fmt.Sprintf("The service shows the certificate “%s”,\n  SHA-256 %s\nIs that the right one?", shown.ShortName(), shown.SHA256), "name it with --certificate SHA256"); err != nil {
+				if err := a.confirm(question("SHA-256 of the certificate that the service shows:\n\n  %s\n\nIt calls itself “%s”. Is the SHA-256 the right one?", shown.SHA256, shown.ShortName()), "name it with --certificate SHA256"); err != nil {
 					return err
 				}
 			}
@@ -59,11 +59,11 @@ func (a *app) login() *cobra.Command {
 			if err := writeClientFile(path, f); err != nil {
 				return failed("the client's file cannot be written", err.Error(), "name another place with --config")
 			}
-			fmt.Fprintf(a.out, "signed in as %s until %s; kept in %s\n", session.User, moment(session.EndsAt), path)
+			put(a.out, "signed in as %s until %s; kept in %s\n", session.User, moment(session.EndsAt), path)
 			return nil
 		},
 	}
-	c.Flags().StringVar(&user, "user", "admin", "who signs in")
+	c.Flags().StringVar(&user, "user", "admin", "user to sign in as")
 	c.Flags().StringVar(&passwordFile, "password-file", "", "read the password from this file (- for standard input)")
 	c.Flags().StringVar(&pin, "certificate", "", "SHA-256 of the service's certificate, if you know it")
 	return c
@@ -71,7 +71,7 @@ func (a *app) login() *cobra.Command {
 
 func (a *app) logout() *cobra.Command {
 	return &cobra.Command{
-		Use: "logout", Short: "End this client's token", Args: cobra.NoArgs,
+		Use: "logout", Short: "Revoke this client's token", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			if err := client.do(ctx, "DELETE", v1+"/session", nil, nil); err != nil {
 				return err
@@ -80,7 +80,7 @@ func (a *app) logout() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out, "signed out")
+			putln(a.out, "signed out")
 			return os.Remove(path)
 		}),
 	}
@@ -101,13 +101,20 @@ func shownCertificate(ctx context.Context, u *url.URL) (*cert.Certificate, error
 	return cert.Parse(conn.(*tls.Conn).ConnectionState().PeerCertificates[0].Raw)
 }
 
+// question words a question; what is put into it is made visible.
+func question(format string, args ...any) safe {
+	var b strings.Builder
+	put(&b, format, args...)
+	return safe(b.String())
+}
+
 // confirm asks a person; where nobody can be asked, instead says what to give.
-func (a *app) confirm(question, instead string) error {
+func (a *app) confirm(question safe, instead string) error {
 	f, ok := a.in.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return misuse("this needs a person's yes, and nobody can be asked here", "", instead)
+		return misuse("this needs a confirmation, and there is no terminal to ask", "", instead)
 	}
-	fmt.Fprintf(a.err, "%s [y/N] ", question)
+	put(a.err, "%s [y/N] ", question)
 	answer, err := bufio.NewReader(a.in).ReadString('\n')
 	if err != nil || !strings.EqualFold(strings.TrimSpace(answer), "y") {
 		return failed("not confirmed, nothing was done", "", "")
@@ -133,15 +140,15 @@ func (a *app) secret(what, file, flag string) (string, error) {
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return "", misuse("the "+what+" is not given, and nobody can be asked here", "", "name a file with "+flag)
 	}
-	fmt.Fprintf(a.err, "%s: ", what)
+	put(a.err, "%s: ", what)
 	text, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.err)
+	putln(a.err)
 	return string(text), err
 }
 
 func (a *app) status() *cobra.Command {
 	return &cobra.Command{
-		Use: "status", Short: "How the fleet stands", Args: cobra.NoArgs,
+		Use: "status", Short: "Show a summary of the fleet", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var s api.Status
 			if err := client.do(ctx, "GET", v1+"/status", nil, &s); err != nil {
@@ -150,23 +157,23 @@ func (a *app) status() *cobra.Command {
 			t := table{head: []string{"condition", "slots"}}
 			for _, condition := range conditions {
 				if n := s.Conditions[due.Condition(condition)]; n > 0 || a.as == "csv" {
-					t.add(marked(condition), fmt.Sprint(n))
+					t.add(due.Condition(condition), fmt.Sprint(n))
 				}
 			}
 			if err := a.print(s, t); err != nil || a.as != "table" {
 				return err
 			}
-			fmt.Fprintf(a.out, "\n%d slots; %d replacements under way, %d waiting, %d held\n", s.Slots, s.UnderWay, s.Waiting, s.Held)
+			put(a.out, "\n%d slots; %d replacements under way, %d waiting, %d held\n", s.Slots, s.UnderWay, s.Waiting, s.Held)
 			if s.Judging != nil {
-				fmt.Fprintf(a.out, "judging the fleet anew: %d of %d slots\n", s.Judging.Judged, s.Judging.Slots)
+				put(a.out, "judging the fleet anew: %d of %d slots\n", s.Judging.Judged, s.Judging.Slots)
 			}
 			for _, whom := range slices.Sorted(maps.Keys(s.WaitingFor)) {
-				fmt.Fprintf(a.out, "  %d for %s\n", s.WaitingFor[whom], whom)
+				put(a.out, "  %d for %s\n", s.WaitingFor[whom], whom)
 			}
 			for _, p := range s.Late {
-				fmt.Fprintf(a.out, "LATE %s with %d requests: %s\n", p.ID, p.Open, p.Reminder)
+				put(a.out, "LATE %s with %d requests: %s\n", p.ID, p.Open, p.Reminder)
 			}
-			fmt.Fprintf(a.out, "signed in to %s as %s\n", client.file.URL, s.User)
+			put(a.out, "signed in to %s as %s\n", client.file.URL, s.User)
 			return nil
 		}),
 	}

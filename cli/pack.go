@@ -19,7 +19,7 @@ func (a *app) pack() *cobra.Command {
 	var passphraseFiles []string
 	var d pack.Dress
 	c := &cobra.Command{
-		Use: "pack FILE… --out FILE", Short: "Write certificates in the very form a box wants; needs no service", Args: cobra.MinimumNArgs(1),
+		Use: "pack FILE… --out FILE", Short: "Write certificates in the form that a device needs; needs no service", Args: cobra.MinimumNArgs(1),
 		Example: "  freshseal pack answer.cer chain.p7b --out chain.pem\n" +
 			"  freshseal pack answer.cer chain.p7b key.pem --encoding pkcs12-old --key before --new-passphrase-file pass.txt --out box.pfx",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -54,23 +54,23 @@ func (a *app) pack() *cobra.Command {
 			if err := os.WriteFile(out, written, 0o600); err != nil {
 				return failed("the file cannot be written", err.Error(), "name another one with --out")
 			}
-			fmt.Fprintf(a.out, "%s: %s as %s, %d bytes, read back and compared\n", out, form, encoding, len(written))
+			put(a.out, "%s: %s as %s, %d bytes, read back and compared\n", out, form, encoding, len(written))
 			if !path.Complete && form != string(pack.Leaf) {
-				fmt.Fprintf(a.out, "  the chain is not complete: the issuer %s is missing\n", path.Missing)
+				put(a.out, "  the chain is not complete: the issuer %s is missing\n", path.Missing)
 				return foundWrong
 			}
 			return nil
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&form, "form", string(pack.LeafFirst), fmt.Sprintf("what it holds, one of %v", pack.Forms))
+	f.StringVar(&form, "form", string(pack.LeafFirst), fmt.Sprintf("content, one of %v", pack.Forms))
 	f.StringVar(&encoding, "encoding", string(pack.PEM), fmt.Sprintf("one of %v", pack.Encodings))
-	f.StringVar(&place, "key", string(pack.NoKey), fmt.Sprintf("where the private key stands, one of %v", pack.KeyPlaces))
-	f.StringVar(&keyForm, "key-form", string(pack.PKCS8), fmt.Sprintf("how the key is written, one of %v", pack.KeyForms))
+	f.StringVar(&place, "key", string(pack.NoKey), fmt.Sprintf("position of the private key, one of %v", pack.KeyPlaces))
+	f.StringVar(&keyForm, "key-form", string(pack.PKCS8), fmt.Sprintf("key format, one of %v", pack.KeyForms))
 	f.BoolVar(&d.CRLF, "crlf", false, "Windows line ends")
-	f.IntVar(&d.LineLength, "line-length", 64, "of PEM; -1: all on one line")
-	f.BoolVar(&d.Text, "text", false, "lines in words before each certificate")
-	f.StringVar(&d.Alias, "alias", "", "the name under which a box looks for the key in a PKCS #12 store")
+	f.IntVar(&d.LineLength, "line-length", 64, "line length of PEM; -1: one line")
+	f.BoolVar(&d.Text, "text", false, "add a description before each certificate")
+	f.StringVar(&d.Alias, "alias", "", "the friendly name of the key in a PKCS #12 store")
 	f.StringVar(&newPassphraseFile, "new-passphrase-file", "", "read the passphrase that locks the new file from this file")
 	passphraseFlag(c, &passphraseFiles)
 	f.StringVar(&out, "out", "", "the file to write")

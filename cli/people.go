@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/url"
+	"strconv"
 
-	"freshseal/service"
+	"freshseal/service/people"
 
 	"github.com/spf13/cobra"
 )
@@ -14,29 +16,29 @@ func (a *app) user() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List all users", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			users, err := listOf[service.User](ctx, client, "/users")
+			users, err := listOf[people.User](ctx, client, "/users")
 			if err != nil {
 				return err
 			}
 			t := table{head: []string{"user", "role", "added"}}
 			for _, u := range users {
-				t.add(u.Name, string(u.Role), moment(u.AddedAt))
+				t.add(u.Name, word(u.Role), u.AddedAt)
 			}
 			return a.print(users, t)
 		}),
 	}
 	add := &cobra.Command{
-		Use: "add NAME --role ROLE", Short: "Let somebody sign in", Args: cobra.ExactArgs(1),
+		Use: "add NAME --role ROLE", Short: "Add a user", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			password, err := a.secret("password of "+args[0], passwordFile, "--password-file")
 			if err != nil {
 				return err
 			}
-			var u service.User
-			if err := client.do(ctx, "POST", v1+"/users", service.NewUser{Name: args[0], Role: service.Role(role), Password: password}, &u); err != nil {
+			var u people.User
+			if err := client.do(ctx, "POST", v1+"/users", people.NewUser{Name: args[0], Role: people.Role(role), Password: password}, &u); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s may sign in as %s\n", u.Name, u.Role)
+			put(a.out, "%s may sign in as %s\n", u.Name, u.Role)
 			return nil
 		}),
 	}
@@ -44,7 +46,7 @@ func (a *app) user() *cobra.Command {
 	add.Flags().StringVar(&passwordFile, "password-file", "", "read the password from this file (- for standard input)")
 	add.MarkFlagRequired("role")
 	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Let somebody in no more", Args: cobra.ExactArgs(1),
+		Use: "remove NAME", Short: "Delete a user and end their sessions", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.do(ctx, "DELETE", v1+"/users"+item(args[0]), nil, nil)
 		}),
@@ -55,11 +57,11 @@ func (a *app) user() *cobra.Command {
 func (a *app) userEdit() *cobra.Command {
 	var role, passwordFile string
 	c := &cobra.Command{
-		Use: "edit NAME", Short: "Give somebody another role or a new password; all sessions end", Args: cobra.ExactArgs(1),
+		Use: "edit NAME", Short: "Change the role or password of a user; all their sessions end", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var change service.UserChange
+			var change people.UserChange
 			if role != "" {
-				r := service.Role(role)
+				r := people.Role(role)
 				change.Role = &r
 			}
 			if passwordFile != "" {
@@ -69,11 +71,11 @@ func (a *app) userEdit() *cobra.Command {
 				}
 				change.Password = &password
 			}
-			var u service.User
+			var u people.User
 			if err := client.do(ctx, "PATCH", v1+"/users"+item(args[0]), change, &u); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s is %s from now on\n", u.Name, u.Role)
+			put(a.out, "%s is %s from now on\n", u.Name, u.Role)
 			return nil
 		}),
 	}
@@ -85,7 +87,7 @@ func (a *app) userEdit() *cobra.Command {
 func (a *app) password() *cobra.Command {
 	var oldFile, newFile string
 	c := &cobra.Command{
-		Use: "password", Short: "Change your own password; all other sessions end", Args: cobra.NoArgs,
+		Use: "password", Short: "Change your own password; your other sessions end", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			old, err := a.secret("old password", oldFile, "--old-file")
 			if err != nil {
@@ -98,7 +100,7 @@ func (a *app) password() *cobra.Command {
 			if err := client.do(ctx, "POST", v1+"/password", map[string]string{"old": old, "new": fresh}, nil); err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out, "the password is changed")
+			putln(a.out, "the password is changed")
 			return nil
 		}),
 	}
@@ -108,19 +110,19 @@ func (a *app) password() *cobra.Command {
 }
 
 func (a *app) token() *cobra.Command {
-	var n service.NewToken
+	var n people.NewToken
 	var role string
-	show := func(tokens []service.Token) table {
-		t := table{head: []string{"id", "label", "user", "role", "ends"}, wide: 1}
+	show := func(tokens []people.Token) table {
+		t := table{head: []string{"id", "label", "user", "role", "ends"}}
 		for _, each := range tokens {
-			t.add(each.ID, dash(each.Label), each.User, string(each.Role), date(&each.EndsAt))
+			t.add(each.ID, each.Label, each.User, word(each.Role), day{&each.EndsAt})
 		}
 		return t
 	}
 	list := &cobra.Command{
 		Use: "list", Short: "List all tokens", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			tokens, err := listOf[service.Token](ctx, client, "/tokens")
+			tokens, err := listOf[people.Token](ctx, client, "/tokens")
 			if err != nil {
 				return err
 			}
@@ -128,25 +130,25 @@ func (a *app) token() *cobra.Command {
 		}),
 	}
 	add := &cobra.Command{
-		Use: "add LABEL --role ROLE", Short: "Make a token for a program; it is shown once", Args: cobra.ExactArgs(1),
+		Use: "add LABEL --role ROLE", Short: "Create a token for a program; it is shown once", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			n.Label, n.Role = args[0], service.Role(role)
-			var made service.Token
+			n.Label, n.Role = args[0], people.Role(role)
+			var made people.Token
 			if err := client.do(ctx, "POST", v1+"/tokens", n, &made); err != nil {
 				return err
 			}
 			if a.as != "table" {
-				return a.print(made, show([]service.Token{made}))
+				return a.print(made, show([]people.Token{made}))
 			}
-			fmt.Fprintln(a.out, made.Secret)
+			putln(a.out, made.Secret)
 			return nil
 		}),
 	}
 	add.Flags().StringVar(&role, "role", "", "viewer, operator or admin")
-	add.Flags().IntVar(&n.Days, "days", 90, "how long it holds")
+	add.Flags().IntVar(&n.Days, "days", 90, "validity, in days")
 	add.MarkFlagRequired("role")
 	remove := &cobra.Command{
-		Use: "remove ID", Short: "End a token", Args: cobra.ExactArgs(1),
+		Use: "remove ID", Short: "Revoke a token", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.do(ctx, "DELETE", v1+"/tokens"+item(args[0]), nil, nil)
 		}),
@@ -155,34 +157,69 @@ func (a *app) token() *cobra.Command {
 }
 
 func (a *app) ledger() *cobra.Command {
+	var by people.LedgerFilter
+	most := 200
 	list := &cobra.Command{
-		Use: "list", Short: "Who did what and when, newest first", Args: cobra.NoArgs,
+		Use: "list", Short: "List who did what and when, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			entries, err := listOf[service.LedgerEntry](ctx, client, "/ledger")
-			if err != nil {
+			query := url.Values{"limit": {strconv.Itoa(most)}}
+			for name, value := range map[string]string{"who": by.Who, "text": by.Text, "from": by.From, "until": by.Until} {
+				if value != "" {
+					query.Set(name, value)
+				}
+			}
+			var page struct {
+				Items []people.LedgerEntry `json:"items"`
+			}
+			if err := client.do(ctx, "GET", v1+"/ledger?"+query.Encode(), nil, &page); err != nil {
 				return err
 			}
-			t := table{head: []string{"id", "at", "who", "what", "about"}, wide: 4}
+			entries := page.Items
+			t := table{head: []string{"id", "at", "who", "what", "about"}}
 			for _, e := range entries {
-				t.add(fmt.Sprint(e.ID), e.At.UTC().Format("01-02 15:04:05"), e.Who, e.What, e.About)
+				t.add(fmt.Sprint(e.ID), e.At, e.Who, e.What, e.About)
 			}
 			return a.print(entries, t)
 		}),
 	}
+	list.Flags().StringVar(&by.Who, "who", "", "only what this user did")
+	list.Flags().StringVar(&by.Text, "text", "", "only entries with this text in what was done, or to what")
+	list.Flags().StringVar(&by.From, "from", "", "only from this day on, such as 2026-03-01")
+	list.Flags().StringVar(&by.Until, "until", "", "only up to this day")
+	list.Flags().IntVar(&most, "most", most, "how many entries, at most 1000")
+	var noted string
 	verify := &cobra.Command{
-		Use: "verify", Short: "See whether every entry is as it was written", Args: cobra.NoArgs,
+		Use: "verify", Short: "Verify that no entry was changed or removed", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var v service.Verification
-			if err := client.do(ctx, "GET", v1+"/ledger/verification", nil, &v); err != nil {
+			var v people.Verification
+			if err := client.do(ctx, "GET", v1+"/ledger/verification?"+url.Values{"head": {noted}}.Encode(), nil, &v); err != nil {
 				return err
 			}
-			t := table{head: []string{"entries", "whole", "fault"}, wide: 2}
-			t.add(fmt.Sprint(v.Entries), yes(v.Whole), dash(v.Fault))
-			if err := a.print(v, t); err != nil || v.Whole {
+			t := table{head: []string{"entries", "whole", "fault"}}
+			t.add(v.Entries, yes(v.Whole), v.Fault)
+			if err := a.print(v, t); err != nil {
 				return err
 			}
-			return foundWrong
+			if !v.Whole {
+				return foundWrong
+			}
+			return nil
 		}),
 	}
-	return noun("ledger", "Who did what and when", list, verify)
+	verify.Flags().StringVar(&noted, "head", "", "ID:HASH, a head that was noted earlier and must still be there")
+	head := &cobra.Command{
+		Use: "head", Short: "Print the newest entry as ID:HASH, to be noted elsewhere", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			var h people.Head
+			if err := client.do(ctx, "GET", v1+"/ledger/head", nil, &h); err != nil {
+				return err
+			}
+			if a.as == "json" {
+				return a.print(h, table{})
+			}
+			put(a.out, "%d:%s\n", h.ID, h.Hash)
+			return nil
+		}),
+	}
+	return noun("ledger", "The log of who did what and when", list, verify, head)
 }

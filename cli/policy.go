@@ -2,25 +2,26 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"freshseal/service/fleet"
+	"freshseal/service/watch"
+
 	"freshseal/core/due"
 	"freshseal/core/policy"
 	"freshseal/core/request"
-	"freshseal/service"
 
 	"github.com/spf13/cobra"
 )
 
 func (a *app) policy() *cobra.Command {
 	list := &cobra.Command{
-		Use: "list", Short: "List the rules of the fleet, and where they differ", Args: cobra.NoArgs,
+		Use: "list", Short: "List the rules of the fleet, and of sites and devices that have their own", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[service.Policy](ctx, client, "/policies")
+			all, err := listOf[watch.Policy](ctx, client, "/policies")
 			if err != nil {
 				return err
 			}
@@ -32,17 +33,17 @@ func (a *app) policy() *cobra.Command {
 	var approval, signer, key, renewalKey string
 	var keep, weak, short, addresses, cluster, oldSubject bool
 	set := &cobra.Command{
-		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; what is not named stays as it is", Args: cobra.ExactArgs(1),
+		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; only the given flags take effect", Args: cobra.ExactArgs(1),
 	}
 	set.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
-		all, err := listOf[service.Policy](ctx, client, "/policies")
+		all, err := listOf[watch.Policy](ctx, client, "/policies")
 		if err != nil {
 			return err
 		}
-		p := service.Policy{Scope: args[0]}
+		p := watch.Policy{Scope: args[0]}
 		for _, each := range all {
 			if each.Scope == args[0] {
-				p.Rules = each.Rules
+				p = each
 			}
 		}
 		for flag, f := range map[string]struct {
@@ -85,39 +86,40 @@ func (a *app) policy() *cobra.Command {
 		if set.Flags().Changed("name-prefix") {
 			p.Rules.NamePrefixes = prefixes
 		}
-		if err := client.do(ctx, "PUT", v1+"/policies", p, &p); err != nil {
+		var kept watch.Policy
+		if err := client.change(ctx, "PUT", v1+"/policies", p.Revision, watch.NewPolicy{Scope: p.Scope, Rules: p.Rules}, &kept); err != nil {
 			return err
 		}
-		return a.printPolicies(p, []service.Policy{p})
+		return a.printPolicies(kept, []watch.Policy{kept})
 	})
 	f := set.Flags()
-	f.IntVar(&renewal, "renewal", 0, "days before its end when a certificate is due")
+	f.IntVar(&renewal, "renewal", 0, "renewal period before expiry, in days")
 	f.IntVar(&margin, "margin", 0, "safety margin before expiry, in days")
-	f.IntVar(&turnaround, "turnaround", 0, "days that the signer takes")
-	f.IntVar(&rsa, "min-rsa", 0, "the smallest RSA key, in bits")
-	f.IntVar(&ec, "min-ec", 0, "the smallest key on an elliptic curve, in bits")
-	f.IntVar(&life, "max-lifetime", 0, "days that a leaf may live; 0: any")
-	f.BoolVar(&keep, "keep-keys", false, "keys that Fresh Seal made stay sealed here after they were given away")
-	f.StringVar(&approval, "approval", "", "who must approve before a device is changed: nobody, anybody, or another than who asked")
-	f.StringArrayVar(&names, "require-name", nil, "a name that every leaf must have; may be given again")
+	f.IntVar(&turnaround, "turnaround", 0, "turnaround of the signer, in days")
+	f.IntVar(&rsa, "min-rsa", 0, "minimum size of RSA keys, in bits")
+	f.IntVar(&ec, "min-ec", 0, "minimum size of elliptic curve keys, in bits")
+	f.IntVar(&life, "max-lifetime", 0, "maximum lifetime of a certificate, in days; 0: any")
+	f.BoolVar(&keep, "keep-keys", false, "keep keys that the service made after they were installed")
+	f.StringVar(&approval, "approval", "", "who approves a replacement: nobody, anybody, or another than the requester")
+	f.StringArrayVar(&names, "require-name", nil, "a name that every certificate must include; may be given again")
 	f.StringVar(&signer, "signer", "", "default signer")
-	f.StringVar(&key, "key", "", "the kind of key where none is named")
-	f.StringVar(&renewalKey, "renewal-key", "", "whether a replacement makes a new key or uses the same one again: new or same")
-	f.BoolVar(&oldSubject, "old-subject", true, "requests take the subject of today's certificate over")
-	f.BoolVar(&weak, "weak-keys", false, "of a device alone: it can do no better than RSA 1024 and SHA-1")
-	f.BoolVar(&short, "short-names", false, "requests ask for the first label of each name too")
-	f.BoolVar(&addresses, "address-names", false, "requests ask for the addresses of device and slot too")
-	f.BoolVar(&cluster, "cluster-names", false, "requests ask for the cluster's name and those of its other members too")
-	f.StringArrayVar(&prefixes, "name-prefix", nil, "a service's label, asked for in the domain of the slot's name too; may be given again")
+	f.StringVar(&key, "key", "", "default key type")
+	f.StringVar(&renewalKey, "renewal-key", "", "key of a replacement: new, or same to keep the current key")
+	f.BoolVar(&oldSubject, "old-subject", true, "copy the subject of the current certificate")
+	f.BoolVar(&weak, "weak-keys", false, "allow RSA 1024 and SHA-1; for single devices only")
+	f.BoolVar(&short, "short-names", false, "also request the short form of each name")
+	f.BoolVar(&addresses, "address-names", false, "also request the IP addresses of device and slot")
+	f.BoolVar(&cluster, "cluster-names", false, "also request the names of the cluster and its other members")
+	f.StringArrayVar(&prefixes, "name-prefix", nil, "also request this label in the domain of the slot's name; may be given again")
 	return noun("policy", "Rules for the fleet, for sites and for devices", list, set)
 }
 
 // printPolicies prints the numbers of rules as a table, and the rest in words.
-func (a *app) printPolicies(shown any, all []service.Policy) error {
+func (a *app) printPolicies(shown any, all []watch.Policy) error {
 	t := table{head: []string{"scope", "renewal", "margin", "turnaround", "min_rsa", "min_ec", "lifetime"}}
 	show := func(n *int) string {
 		if n == nil {
-			return "-"
+			return ""
 		}
 		return strconv.Itoa(*n)
 	}
@@ -128,10 +130,10 @@ func (a *app) printPolicies(shown any, all []service.Policy) error {
 	if err := a.print(shown, t); err != nil || a.as != "table" {
 		return err
 	}
-	fmt.Fprintln(a.out)
+	putln(a.out)
 	for _, p := range all {
 		if more := moreRules(p.Rules); more != "" {
-			fmt.Fprintf(a.out, "%s: %s\n", p.Scope, more)
+			put(a.out, "%s: %s\n", p.Scope, more)
 		}
 	}
 	return nil
@@ -172,18 +174,18 @@ func moreRules(r policy.Rules) string {
 func (a *app) due() *cobra.Command {
 	var within int
 	c := &cobra.Command{
-		Use: "due", Short: "List what has to be done first: what is wrong now, then what must be replaced soon", Args: cobra.NoArgs,
+		Use: "due", Short: "List what to do first: what is wrong now, then what expires soon", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			slots, err := listOf[service.Slot](ctx, client, "/slots")
+			slots, err := listOf[fleet.Slot](ctx, client, "/slots")
 			if err != nil {
 				return err
 			}
 			limit := time.Now().AddDate(0, 0, within)
-			slots = slices.DeleteFunc(slots, func(s service.Slot) bool {
+			slots = slices.DeleteFunc(slots, func(s fleet.Slot) bool {
 				return s.Condition == "dark" || s.Condition == "fresh" && (s.ActBy == nil || s.ActBy.After(limit))
 			})
-			wrong := func(s service.Slot) bool { return s.ActBy == nil || s.Condition.Rank() < due.Overdue.Rank() }
-			slices.SortStableFunc(slots, func(x, y service.Slot) int { // what is wrong now comes first, in the order of the list
+			wrong := func(s fleet.Slot) bool { return s.ActBy == nil || s.Condition.Rank() < due.Overdue.Rank() }
+			slices.SortStableFunc(slots, func(x, y fleet.Slot) int { // what is wrong now comes first, in the order of the list
 				switch {
 				case wrong(x) && wrong(y):
 					return 0
@@ -194,12 +196,12 @@ func (a *app) due() *cobra.Command {
 				}
 				return x.ActBy.Compare(*y.ActBy)
 			})
-			t := table{head: []string{"act_by", "slot", "condition", "ends"}, wide: 1}
+			t := table{head: []string{"act_by", "slot", "condition", "ends"}}
 			for _, s := range slots {
-				t.add(date(s.ActBy), s.Device+"/"+s.Name, marked(string(s.Condition)), date(s.ExpiresAt))
+				t.add(day{s.ActBy}, s.Device+"/"+s.Name, s.Condition, day{s.ExpiresAt})
 			}
 			if len(slots) == 0 && a.as == "table" {
-				fmt.Fprintf(a.out, "nothing has to be done within %d days\n", within)
+				put(a.out, "nothing has to be done within %d days\n", within)
 				return nil
 			}
 			return a.print(slots, t)

@@ -21,7 +21,7 @@ func (a *app) procedure() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"procedure", "usable", "title", "settings"}, wide: 2}
+			t := table{head: []string{"procedure", "usable", "title", "settings"}}
 			for _, p := range all {
 				usable := "yes"
 				if !p.Usable {
@@ -34,17 +34,17 @@ func (a *app) procedure() *cobra.Command {
 			}
 			for _, p := range all {
 				for _, f := range p.Faults {
-					fmt.Fprintf(a.out, "%s: %v\n", p.Name, f)
+					put(a.out, "%s: %v\n", p.Name, f)
 				}
 			}
 			return nil
 		}),
 	}
 	show := &cobra.Command{
-		Use: "show NAME", Short: "Print a procedure's text; the built-in ones need no service", Args: cobra.ExactArgs(1),
+		Use: "show NAME", Short: "Print the text of a procedure; the built-in ones need no service", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if source, ok := procedure.Builtin()[args[0]]; ok && a.as == "table" {
-				fmt.Fprint(a.out, source.YAML)
+				io.WriteString(forTerminal(a.out), source.YAML)
 				return nil
 			}
 			client, err := a.client()
@@ -60,32 +60,32 @@ func (a *app) procedure() *cobra.Command {
 				t.add(p.Name, p.Title)
 				return a.print(p, t)
 			}
-			fmt.Fprint(a.out, p.YAML)
+			io.WriteString(forTerminal(a.out), p.YAML)
 			return nil
 		},
 	}
 	check := &cobra.Command{
-		Use: "check FILE… | FOLDER | -", Short: "Check the text of procedures; needs no service", Args: cobra.MinimumNArgs(1),
+		Use: "check FILE… | FOLDER | -", Short: "Check procedures; needs no service", Args: cobra.MinimumNArgs(1),
 		Example: "  freshseal procedure check quay-gateway.procedure.yaml\n  freshseal procedure check procedures/\n  freshseal procedure draft quay-gateway | freshseal procedure check -",
 		RunE:    func(c *cobra.Command, args []string) error { return a.checkProcedures(c.InOrStdin(), args) },
 	}
 	draft := &cobra.Command{
-		Use: "draft NAME", Short: "Print a commented start for a new procedure; needs no service", Args: cobra.ExactArgs(1),
+		Use: "draft NAME", Short: "Print a commented template for a new procedure; needs no service", Args: cobra.ExactArgs(1),
 		Example: "  freshseal procedure draft quay-gateway > quay-gateway.procedure.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
 			text, err := procedure.Draft(args[0])
 			if err != nil {
 				return failed("no draft was made", err.Error(), "choose another name")
 			}
-			fmt.Fprint(a.out, text)
+			io.WriteString(a.out, text)
 			return nil
 		},
 	}
 	values := &cobra.Command{
-		Use: "values", Short: "List the values that every procedure is given; needs no service", Args: cobra.NoArgs,
+		Use: "values", Short: "List the values that procedures can use; needs no service", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			all := procedure.AllGiven()
-			t := table{head: []string{"value", "kind", "from", "about"}, wide: 3}
+			t := table{head: []string{"value", "kind", "from", "about"}}
 			for _, g := range all {
 				t.add(g.Name, string(g.Kind), string(g.From), g.About)
 			}
@@ -116,7 +116,14 @@ func (a *app) checkProcedures(stdin io.Reader, args []string) error {
 			if err != nil {
 				return err
 			}
-			p, faults := procedure.Parse(text)
+			known, notes, err := procedure.LoadParts(os.DirFS(filepath.Dir(file))) // the parts beside it
+			if err != nil {
+				return err
+			}
+			for _, note := range notes {
+				putln(a.err, "freshseal: "+note)
+			}
+			p, faults := procedure.ParseWith(text, known)
 			if other, taken := seen[p.Name]; taken && p.Name != "" {
 				faults = append(faults, procedure.Fault{Line: 1, Column: 1, What: fmt.Sprintf("%s describes a procedure of the same name, %s", other, p.Name), Instead: "choose another name"})
 			}
@@ -129,7 +136,7 @@ func (a *app) checkProcedures(stdin io.Reader, args []string) error {
 		}
 	}
 	if a.as != "table" {
-		t := table{head: []string{"file", "line", "column", "warning", "what", "instead"}, wide: 4}
+		t := table{head: []string{"file", "line", "column", "warning", "what", "instead"}}
 		for _, c := range all {
 			for _, f := range c.Faults {
 				t.add(c.File, fmt.Sprint(f.Line), fmt.Sprint(f.Column), fmt.Sprint(f.Warning), f.What, f.Instead)
@@ -151,9 +158,9 @@ func (a *app) printFaults(file string, p procedure.Procedure, faults []procedure
 		if f.Warning {
 			what = "warning: " + what
 		}
-		fmt.Fprintf(a.out, "%s:%d:%d: %s\n", file, f.Line, f.Column, what)
+		put(a.out, "%s:%d:%d: %s\n", file, f.Line, f.Column, what)
 		if f.Instead != "" {
-			fmt.Fprintf(a.out, "    %s\n", f.Instead)
+			put(a.out, "    %s\n", f.Instead)
 		}
 	}
 	if procedure.Refused(faults) {
@@ -163,7 +170,7 @@ func (a *app) printFaults(file string, p procedure.Procedure, faults []procedure
 	for _, list := range p.Steps {
 		steps += len(list)
 	}
-	fmt.Fprintf(a.out, "%s: the procedure %s can be used; %d settings, %d steps\n", file, p.Name, len(p.Settings), steps)
+	put(a.out, "%s: the procedure %s can be used; %d settings, %d steps\n", file, p.Name, len(p.Settings), steps)
 }
 
 // procedureFiles are a file, or the procedures of a folder.

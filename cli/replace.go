@@ -11,34 +11,42 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/service/watch"
+	"freshseal/service/work"
+
 	"freshseal/core/replacement"
 	"freshseal/core/request"
-	"freshseal/service"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 )
 
 func (a *app) replace() *cobra.Command {
-	var o service.Order
+	var o work.Order
 	var key string
-	var rehearse, watch bool
+	var rehearse, differences, watch bool
 	c := &cobra.Command{
-		Use: "replace DEVICE/SLOT", Short: "Give a slot a new certificate", Args: cobra.ExactArgs(1),
+		Use: "replace DEVICE/SLOT[,SLOT…]", Short: "Replace the certificate of a slot, or of several slots of a device", Args: cobra.ExactArgs(1),
+		Example: "  freshseal replace gate-1.mainquay.tidewrack.example/web --signer bench --watch\n  freshseal replace gate-1.mainquay.tidewrack.example/web,eap --signer bench --rehearse",
 		RunE: func(c *cobra.Command, args []string) error {
 			var err error
 			if o.Device, o.Slot, err = slotArg(args[0]); err != nil {
 				return err
 			}
+			slots := strings.Split(o.Slot, ",")
+			o.Slot, o.Also = slots[0], slots[1:]
 			client, err := a.client()
 			if err != nil {
 				return err
 			}
 			o.Key = request.KeyType(key)
-			if rehearse {
-				return a.rehearse(c.Context(), client, o)
+			if differences && !rehearse {
+				return misuse("--differences belongs to --rehearse", "", "add --rehearse, or leave it out")
 			}
-			var r service.Replacement
+			if rehearse {
+				return a.rehearse(c.Context(), client, work.RehearsalOrder{Order: o, Differences: differences})
+			}
+			var r work.Replacement
 			if err := client.do(c.Context(), "POST", v1+"/replacements", o, &r); err != nil {
 				return err
 			}
@@ -49,14 +57,15 @@ func (a *app) replace() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&o.Signer, "signer", "", "who signs, where it is not whom the policy names; see: freshseal signer list")
-	f.BoolVar(&rehearse, "rehearse", false, "show every step in its final text and send nothing")
+	f.StringVar(&o.Signer, "signer", "", "the signer (default: that of the policy); see: freshseal signer list")
+	f.BoolVar(&rehearse, "rehearse", false, "show every step and send nothing")
+	f.BoolVar(&differences, "differences", false, "with --rehearse: read the files that would be edited from the device, and show the differences")
 	f.BoolVar(&watch, "watch", false, "show the stages as they happen")
-	f.StringArrayVar(&o.Names, "name", nil, "a name besides those that are known; the first becomes the common name; may be given again")
-	f.StringVar(&key, "key", "", "kind of key, such as ecdsa-p256 or rsa-2048")
+	f.StringArrayVar(&o.Names, "name", nil, "a further name; the first becomes the common name; may be given again")
+	f.StringVar(&key, "key", "", "key type, such as ecdsa-p256 or rsa-2048")
 	subjectFlags(f, &o.Subject)
-	f.BoolVar(&o.Unseen, "unseen", false, "go on although the slot cannot be read; a way back can then not be proven")
-	f.BoolVar(&o.OneWay, "one-way", false, "go on although some steps of the family cannot be undone")
+	f.BoolVar(&o.Unseen, "unseen", false, "start although the slot cannot be read; a revert can then not be proven")
+	f.BoolVar(&o.OneWay, "one-way", false, "start although some steps cannot be undone")
 	c.MarkFlagsMutuallyExclusive("rehearse", "watch")
 	return c
 }
@@ -70,39 +79,45 @@ func subjectFlags(f *pflag.FlagSet, s *request.Subject) {
 	f.StringVar(&s.Country, "country", "", "in the subject, two letters")
 }
 
-func (a *app) rehearse(ctx context.Context, client *client, o service.Order) error {
-	var r service.Rehearsal
+func (a *app) rehearse(ctx context.Context, client *client, o work.RehearsalOrder) error {
+	var r work.Rehearsal
 	if err := client.do(ctx, "POST", v1+"/rehearsals", o, &r); err != nil {
 		return err
 	}
-	t := table{head: []string{"stage", "step", "verb", "text"}, wide: 3}
+	t := table{head: []string{"stage", "step", "verb", "text"}}
 	for _, s := range r.Steps {
-		t.add(string(s.Section), s.Name, s.Verb, s.Text)
+		t.add(word(s.Section), s.Name, word(s.Verb), s.Text)
 	}
 	if a.as != "table" {
 		return a.print(r, t)
 	}
-	fmt.Fprintf(a.out, "Rehearsal of %s/%s: nothing is sent.\n\n  subject  %s\n  names    %s\n  key      %s\n", o.Device, o.Slot, r.Plan.Subject, strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
+	put(a.out, "Rehearsal of %s/%s: nothing is sent.\n\n  subject  %s\n  names    %s\n  key      %s\n", o.Device, o.Slot, r.Plan.Subject, strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
+	for _, t := range r.Targets {
+		put(a.out, "  slot     %s\n", t)
+	}
 	for _, what := range slices.Sorted(maps.Keys(r.Plan.Sources)) {
-		fmt.Fprintf(a.out, "           %s: from %s\n", what, r.Plan.Sources[what])
+		put(a.out, "           %s: from %s\n", what, r.Plan.Sources[what])
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.Plan.LeftOut)) {
-		fmt.Fprintf(a.out, "  left out %s: %s\n", name, r.Plan.LeftOut[name])
+		put(a.out, "  left out %s: %s\n", name, r.Plan.LeftOut[name])
 	}
 	printFindings(a.out, "  ", r.Findings)
 	stage := ""
 	for _, s := range r.Steps {
 		if string(s.Section) != stage {
 			stage = string(s.Section)
-			fmt.Fprintf(a.out, "\n%s%s\n", stage, sectionNote[stage])
+			put(a.out, "\n%s%s\n", stage, sectionNote[stage])
 		}
-		fmt.Fprintf(a.out, "  %s\n    %-6s %s\n", s.Name, s.Verb, strings.ReplaceAll(s.Text, "\n", "\n           "))
+		put(a.out, "  %s\n    %-6s %s\n", s.Name, s.Verb, lines("           ", s.Text))
 		for line := range strings.Lines(s.Content) {
-			fmt.Fprintf(a.out, "           | %s\n", strings.TrimRight(line, "\n"))
+			put(a.out, "           | %s\n", strings.TrimRight(line, "\n"))
+		}
+		for line := range strings.Lines(s.Difference) {
+			put(a.out, "           %s\n", strings.TrimRight(line, "\n"))
 		}
 		for _, beside := range []struct{ label, text string }{{"limit", s.Limit}, {"undo", s.Undo}, {"always", s.Finally}} {
 			if beside.text != "" {
-				fmt.Fprintf(a.out, "    %-6s %s\n", beside.label, beside.text)
+				put(a.out, "    %-6s %s\n", beside.label, lines("           ", beside.text))
 			}
 		}
 	}
@@ -113,7 +128,7 @@ var sectionNote = map[string]string{"revert": " (the way back, only if a stage a
 
 // settle waits a moment for a replacement to come to rest, and says where it stands.
 func (a *app) settle(ctx context.Context, client *client, id string) error {
-	var r service.Replacement
+	var r work.Replacement
 	for range 20 {
 		if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 			return err
@@ -127,20 +142,20 @@ func (a *app) settle(ctx context.Context, client *client, id string) error {
 }
 
 // rest says where a replacement stands, and what to do.
-func (a *app) rest(r service.Replacement) error {
+func (a *app) rest(r work.Replacement) error {
 	if a.as != "table" {
 		t := table{head: []string{"id", "slot", "stage", "state", "waiting_for"}}
-		t.add(r.ID, r.Device+"/"+r.Slot, string(r.Stage), string(r.State), string(r.WaitingFor))
+		t.add(r.ID, r.Device+"/"+r.Slot, word(r.Stage), word(r.State), word(r.WaitingFor))
 		if err := a.print(r, t); err != nil {
 			return err
 		}
 	}
 	switch r.State {
 	case replacement.Held, replacement.Reverted:
-		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why, r.Next)
+		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why, advice(r.Next, r.Actions))
 	}
 	if r.Leftover != "" {
-		fmt.Fprintf(a.err, "freshseal: %s is %s, and something is left on the device\n  why:  %s\n  next: %s\n", r.ID, r.State, r.Leftover, r.Next)
+		put(a.err, "freshseal: %s is %s, and something is left on the device\n  why:  %s\n  next: %s\n", r.ID, r.State, oneLine(r.Leftover), advice(r.Next, r.Actions))
 		return foundWrong
 	}
 	if a.as != "table" {
@@ -148,13 +163,13 @@ func (a *app) rest(r service.Replacement) error {
 	}
 	switch r.State {
 	case replacement.Sealed:
-		fmt.Fprintf(a.out, "old  %s\nnew  %s\n%s: sealed\n", dash(r.OldSHA256), r.NewSHA256, r.ID)
+		put(a.out, "old  %s\nnew  %s\n%s: sealed\n", dash(r.OldSHA256), r.NewSHA256, r.ID)
 	case replacement.Waiting:
-		fmt.Fprintf(a.out, "%s: waiting for %s\n  next: %s\n", r.ID, r.WaitingFor, r.Next)
+		put(a.out, "%s: waiting for %s\n  next: %s\n", r.ID, r.WaitingFor, advice(r.Next, r.Actions))
 	case replacement.Running:
-		fmt.Fprintf(a.out, "%s: running, in stage %s\n  next: freshseal replacement watch %s\n", r.ID, r.Stage, r.ID)
+		put(a.out, "%s: running, in stage %s\n  next: freshseal replacement watch %s\n", r.ID, r.Stage, r.ID)
 	default:
-		fmt.Fprintf(a.out, "%s: %s\n", r.ID, r.State)
+		put(a.out, "%s: %s\n", r.ID, r.State)
 	}
 	return nil
 }
@@ -167,22 +182,22 @@ var stageNote = map[string]string{
 
 // watch shows a replacement's stages and steps as they happen.
 func (a *app) watch(ctx context.Context, client *client, id string) error {
-	answer, err := client.send(ctx, "GET", v1+"/replacements"+item(id)+"/events", "", nil)
+	answer, err := client.send(ctx, "GET", v1+"/replacements"+item(id)+"/events", nil, nil)
 	if err != nil {
 		return err
 	}
 	defer answer.Body.Close()
-	stage := ""
+	stage, percent := "", ""
 	say := func(s, text string) {
 		label := ""
 		if s != stage {
 			label, stage = s, s
 		}
-		fmt.Fprintf(a.out, "%-9s %s\n", label, text)
+		put(a.out, "%-9s %s\n", label, lines("          ", text))
 	}
-	err = eachEvent(answer.Body, func(e service.Event) {
+	err = eachEvent(answer.Body, func(e watch.Event) {
 		if a.as == "json" {
-			a.out.Write(append(e.JSON(), '\n'))
+			escaped{a.out}.Write(append(e.JSON(), '\n'))
 			return
 		}
 		switch {
@@ -190,6 +205,9 @@ func (a *app) watch(ctx context.Context, client *client, id string) error {
 			say(e.Stage, "FAILED: "+e.Text)
 		case e.Kind == "step":
 			say(e.Stage, e.Text)
+		case e.Kind == "screen" && e.Text != "" && e.Text != percent:
+			percent = e.Text
+			say(stage, "  "+e.Text)
 		case e.Kind == "stage" && stageNote[e.Stage] != "":
 			say(e.Stage, stageNote[e.Stage])
 		case e.Kind == "state" && e.State == "running" && e.Text != "":
@@ -199,7 +217,7 @@ func (a *app) watch(ctx context.Context, client *client, id string) error {
 	if err != nil {
 		return err
 	}
-	var r service.Replacement
+	var r work.Replacement
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
 	}
@@ -207,7 +225,7 @@ func (a *app) watch(ctx context.Context, client *client, id string) error {
 }
 
 // eachEvent reads server-sent events until their end.
-func eachEvent(stream io.Reader, take func(service.Event)) error {
+func eachEvent(stream io.Reader, take func(watch.Event)) error {
 	lines := bufio.NewScanner(stream)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
@@ -215,7 +233,7 @@ func eachEvent(stream io.Reader, take func(service.Event)) error {
 		if !ok || data == "{}" {
 			continue
 		}
-		var e service.Event
+		var e watch.Event
 		if err := json.Unmarshal([]byte(data), &e); err != nil {
 			return failed("the service's news cannot be read", err.Error(), "see that client and service are of one version")
 		}

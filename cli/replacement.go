@@ -2,14 +2,15 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"net/url"
 	"strings"
 	"time"
 
+	"freshseal/service/watch"
+	"freshseal/service/work"
+
 	"freshseal/core/replacement"
 	"freshseal/core/request"
-	"freshseal/service"
 
 	"github.com/spf13/cobra"
 )
@@ -31,17 +32,17 @@ func (a *app) replacementList() *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "List replacements, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[service.Replacement](ctx, client, "/replacements?"+url.Values{"device": {device}, "state": {state}}.Encode())
+			all, err := listOf[work.Replacement](ctx, client, "/replacements?"+url.Values{"device": {device}, "state": {state}}.Encode())
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"id", "slot", "signer", "stage", "state", "begun"}, wide: 1}
+			t := table{head: []string{"id", "slot", "signer", "stage", "state", "begun"}}
 			for _, r := range all {
 				state := string(r.State)
 				if r.WaitingFor != "" {
 					state += " for " + string(r.WaitingFor)
 				}
-				t.add(r.ID, r.Device+"/"+r.Slot, r.Signer, string(r.Stage), state, r.BegunAt.UTC().Format("01-02 15:04"))
+				t.add(r.ID, r.Device+"/"+r.Slot, r.Signer, word(r.Stage), word(state), r.BegunAt)
 			}
 			return a.print(all, t)
 		}),
@@ -55,13 +56,13 @@ func (a *app) replacementShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show ID", Short: "Show a replacement with every step", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var r service.Replacement
+			var r work.Replacement
 			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
 				return err
 			}
-			t := table{head: []string{"stage", "step", "outcome", "text"}, wide: 3}
+			t := table{head: []string{"stage", "step", "outcome", "text"}}
 			for _, s := range r.Steps {
-				t.add(s.Stage, s.Name, s.Outcome, s.Text)
+				t.add(word(s.Stage), s.Name, word(s.Outcome), s.Text)
 			}
 			if a.as != "table" {
 				return a.print(r, t)
@@ -72,17 +73,22 @@ func (a *app) replacementShow() *cobra.Command {
 	}
 }
 
-func (a *app) showReplacement(r service.Replacement) {
+func (a *app) showReplacement(r work.Replacement) {
 	w := a.out
-	fmt.Fprintf(w, "%s  %s/%s  signer %s, asked for by %s on %s\n", r.ID, r.Device, r.Slot, r.Signer, r.AskedBy, moment(r.BegunAt))
-	fmt.Fprintf(w, "  names    %s\n  key      %s\n", strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
+	put(w, "%s  %s/%s  signer %s, asked for by %s on %s\n", r.ID, r.Device, r.Slot, r.Signer, r.AskedBy, moment(r.BegunAt))
+	put(w, "  names    %s\n  key      %s\n", strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
 	if r.Request != nil {
-		fmt.Fprintf(w, "  request  SHA-256 %s\n", r.Request.SHA256)
+		put(w, "  request  SHA-256 %s\n", r.Request.SHA256)
 	}
 	for _, old := range r.Former {
-		fmt.Fprintf(w, "  obsolete SHA-256 %s\n           asked for anew by %s: %s\n", old.SHA256, old.By, old.Reason)
+		put(w, "  obsolete SHA-256 %s\n           asked for anew by %s: %s\n", old.SHA256, old.By, old.Reason)
 	}
-	fmt.Fprintf(w, "  old      %s\n  new      %s\n", dash(r.OldSHA256), dash(r.NewSHA256))
+	if len(r.Targets) > 1 || len(r.Targets) == 1 && len(r.Targets[0].Addresses) > 1 {
+		for _, t := range r.Targets {
+			put(w, "  slot     %s\n", t)
+		}
+	}
+	put(w, "  old      %s\n  new      %s\n", dash(r.OldSHA256), dash(r.NewSHA256))
 	drawChain(w, r.Chain)
 	printFindings(w, "  ", r.Findings)
 	stage := ""
@@ -95,9 +101,9 @@ func (a *app) showReplacement(r service.Replacement) {
 		if s.EndedAt != nil {
 			took = s.EndedAt.Sub(s.BeganAt).Round(time.Millisecond).String()
 		}
-		fmt.Fprintf(w, "  %-9s %-8s %-8s %s\n", label, s.Outcome, took, s.Name)
+		put(w, "  %-9s %-8s %-8s %s\n", label, s.Outcome, took, s.Name)
 		if s.Why != "" {
-			fmt.Fprintf(w, "            %s\n", s.Why)
+			put(w, "            %s\n", lines("            ", s.Why))
 		}
 	}
 	state := string(r.State)
@@ -107,21 +113,21 @@ func (a *app) showReplacement(r service.Replacement) {
 	if r.Why != "" {
 		state += ": " + r.Why
 	}
-	fmt.Fprintf(w, "%s (stage %s)\n", state, r.Stage)
+	put(w, "%s (stage %s)\n", lines("  ", state), r.Stage)
 	if r.Leftover != "" {
-		fmt.Fprintf(w, "  left on the device: %s\n", r.Leftover)
+		put(w, "  left on the device: %s\n", lines("  ", r.Leftover))
 	}
-	if r.Next != "" {
-		fmt.Fprintf(w, "  next: %s\n", r.Next)
+	if say := advice(r.Next, r.Actions); say != "" {
+		put(w, "  next: %s\n", say)
 	}
 }
 
 // replacementKey exports a key that Fresh Seal made and kept.
 func (a *app) replacementKey() *cobra.Command {
-	var e service.KeyExport
+	var e work.KeyExport
 	var out, passphraseFile string
 	c := &cobra.Command{
-		Use: "key ID --reason TEXT --out FILE", Short: "Export a key that was made and kept here, as PKCS #12", Args: cobra.ExactArgs(1),
+		Use: "key ID --reason TEXT --out FILE", Short: "Export a key that the service made and kept, as PKCS #12", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var err error
 			if e.Passphrase, err = a.secret("passphrase of the store", passphraseFile, "--passphrase-file"); err != nil {
@@ -130,14 +136,14 @@ func (a *app) replacementKey() *cobra.Command {
 			if _, err := client.exported(ctx, v1+"/replacements"+item(args[0], "key-exports"), e, out); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s: the key with its chain; your reason stands in the ledger\n", out)
+			put(a.out, "%s: the key with its chain; your reason stands in the ledger\n", out)
 			return nil
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&e.Reason, "reason", "", "why; it stands in the ledger")
+	f.StringVar(&e.Reason, "reason", "", "the reason, recorded in the ledger")
 	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase that locks the store from this file")
-	f.BoolVar(&e.Old, "old", false, "3DES, for boxes that know nothing newer")
+	f.BoolVar(&e.Old, "old", false, "use 3DES, for old devices")
 	f.StringVar(&out, "out", "", "the file to write")
 	c.MarkFlagRequired("out")
 	c.MarkFlagRequired("reason")
@@ -146,7 +152,7 @@ func (a *app) replacementKey() *cobra.Command {
 
 func (a *app) replacementWatch() *cobra.Command {
 	return &cobra.Command{
-		Use: "watch ID", Short: "Show a replacement's stages as they happen", Args: cobra.ExactArgs(1),
+		Use: "watch ID", Short: "Show the stages of a replacement as they happen", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return a.watch(ctx, client, args[0])
 		}),
@@ -157,7 +163,7 @@ func (a *app) replacementWatch() *cobra.Command {
 func (a *app) resume() *cobra.Command {
 	var step string
 	c := &cobra.Command{
-		Use: "resume ID", Short: "Let a held replacement go on", Args: cobra.ExactArgs(1),
+		Use: "resume ID", Short: "Resume a held replacement", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], "resume")+"?"+url.Values{"step": {step}}.Encode(), nil, nil); err != nil {
 				return err
@@ -165,7 +171,7 @@ func (a *app) resume() *cobra.Command {
 			return a.watchQuietly(ctx, client, args[0])
 		}),
 	}
-	c.Flags().StringVar(&step, "step", "", "of a step whose outcome is unknown: done, it was done; again, do it again")
+	c.Flags().StringVar(&step, "step", "", "the outcome of the last step, where it is unknown: done, or again to repeat it")
 	return c
 }
 
@@ -183,10 +189,10 @@ func (a *app) ask(verb, short string) *cobra.Command {
 
 // askAgain asks for another request in place of the one that is out.
 func (a *app) askAgain() *cobra.Command {
-	var again service.Again
+	var again work.Again
 	var key string
 	c := &cobra.Command{
-		Use: "ask-again ID --reason TEXT", Short: "Have another request made and signed instead of the one that is out", Args: cobra.ExactArgs(1),
+		Use: "ask-again ID --reason TEXT", Short: "Request a new certificate in place of the pending request", Args: cobra.ExactArgs(1),
 		Example: "  freshseal replacement ask-again r5 --reason \"the short name was forgotten\" --name gate",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			again.Key = request.KeyType(key)
@@ -197,11 +203,11 @@ func (a *app) askAgain() *cobra.Command {
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&again.Reason, "reason", "", "what was wrong with the one that is out")
-	f.StringArrayVar(&again.Names, "name", nil, "a name that it lacked; may be given again")
-	f.StringArrayVar(&again.Without, "without", nil, "a name that it should not have; may be given again")
+	f.StringVar(&again.Reason, "reason", "", "what is wrong with the pending request")
+	f.StringArrayVar(&again.Names, "name", nil, "a name to add; may be given again")
+	f.StringArrayVar(&again.Without, "without", nil, "a name to remove; may be given again")
 	f.StringVar(&again.Signer, "signer", "", "another signer")
-	f.StringVar(&key, "key", "", "another kind of key")
+	f.StringVar(&key, "key", "", "another key type")
 	subjectFlags(f, &again.Subject)
 	c.MarkFlagRequired("reason")
 	return c
@@ -209,20 +215,20 @@ func (a *app) askAgain() *cobra.Command {
 
 // watchQuietly waits until a replacement stands still, and says where.
 func (a *app) watchQuietly(ctx context.Context, client *client, id string) error {
-	answer, err := client.send(ctx, "GET", v1+"/replacements"+item(id)+"/events", "", nil)
+	answer, err := client.send(ctx, "GET", v1+"/replacements"+item(id)+"/events", nil, nil)
 	if err != nil {
 		return err
 	}
 	defer answer.Body.Close()
-	if err := eachEvent(answer.Body, func(service.Event) {}); err != nil {
+	if err := eachEvent(answer.Body, func(watch.Event) {}); err != nil {
 		return err
 	}
-	var r service.Replacement
+	var r work.Replacement
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
 	}
 	if r.State == replacement.Reverted && r.Leftover == "" { // which is what may have been asked for
-		fmt.Fprintf(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
+		put(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
 		return nil
 	}
 	return a.rest(r)

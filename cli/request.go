@@ -25,7 +25,7 @@ func planFlags(c *cobra.Command, p *request.Plan) *string {
 	f := c.Flags()
 	f.StringArrayVar(&p.Names, "name", nil, "a DNS name or an IP address; the first becomes the common name; may be given again")
 	key := f.String("key", string(request.KeyTypes[0]), fmt.Sprintf("kind of key, one of %v", request.AllKeyTypes))
-	f.BoolVar(&p.Weak, "weak", false, "the box can do no better than rsa-1024 and SHA-1")
+	f.BoolVar(&p.Weak, "weak", false, "allow rsa-1024 and SHA-1")
 	subjectFlags(f, &p.Subject)
 	c.MarkFlagRequired("name")
 	return key
@@ -49,7 +49,7 @@ func (a *app) requestMake() *cobra.Command {
 	var p request.Plan
 	var out, keyOut, passphraseFile string
 	c := &cobra.Command{
-		Use: "make --name NAME --out FILE --key-out FILE", Short: "Make a key and a request for a box that cannot", Args: cobra.NoArgs,
+		Use: "make --name NAME --out FILE --key-out FILE", Short: "Make a key and a request for a device that cannot", Args: cobra.NoArgs,
 		Example: "  freshseal request make --name crane.saltmere.tidewrack.example --organization \"Tidewrack Ferries\" --out crane.csr --key-out crane.key --passphrase-file pass.txt",
 	}
 	key := planFlags(c, &p)
@@ -85,11 +85,11 @@ func (a *app) requestMake() *cobra.Command {
 				return err
 			}
 		}
-		fmt.Fprintf(a.out, "%s: request for %s, SHA-256 %s\n%s: its key; it belongs on the box and nowhere else\n", out, strings.Join(r.Names(), ", "), r.SHA256(), keyOut)
+		put(a.out, "%s: request for %s, SHA-256 %s\n%s: its key; it belongs on the box and nowhere else\n", out, strings.Join(r.Names(), ", "), r.SHA256(), keyOut)
 		return nil
 	}
-	c.Flags().StringVar(&out, "out", "", "where the request goes")
-	c.Flags().StringVar(&keyOut, "key-out", "", "where the key goes")
+	c.Flags().StringVar(&out, "out", "", "the file for the request")
+	c.Flags().StringVar(&keyOut, "key-out", "", "the file for the key")
 	c.Flags().StringVar(&passphraseFile, "passphrase-file", "", "lock the key with the passphrase in this file")
 	c.MarkFlagRequired("out")
 	c.MarkFlagRequired("key-out")
@@ -130,7 +130,7 @@ func (a *app) requestShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"what", "value"}, wide: 1}
+			t := table{head: []string{"what", "value"}}
 			t.add("subject", r.Subject.String())
 			t.add("names", strings.Join(r.Names(), ", "))
 			t.add("key", r.Key())
@@ -147,11 +147,11 @@ func (a *app) requestShow() *cobra.Command {
 func (a *app) requestCheck() *cobra.Command {
 	var p request.Plan
 	c := &cobra.Command{
-		Use: "check FILE --name NAME", Short: "Compare a request with what it should say, before anybody signs it", Args: cobra.ExactArgs(1),
+		Use: "check FILE --name NAME", Short: "Compare a request with what it should contain, before it is signed", Args: cobra.ExactArgs(1),
 	}
 	key := planFlags(c, &p)
 	var public bool
-	c.Flags().BoolVar(&public, "public", false, "it goes to a publicly trusted authority, which does not sign every name")
+	c.Flags().BoolVar(&public, "public", false, "the signer is publicly trusted: no internal names")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		p, err := planned(p, *key)
 		if err != nil {
@@ -168,7 +168,7 @@ func (a *app) requestCheck() *cobra.Command {
 		if a.as == "table" {
 			printFindings(a.out, "", found)
 			if len(found) == 0 {
-				fmt.Fprintln(a.out, "it says what was planned")
+				putln(a.out, "it says what was planned")
 			}
 		} else {
 			t := table{head: []string{"code", "severity", "what", "remedy"}}

@@ -3,13 +3,22 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"syscall"
 	"time"
+
+	"freshseal/service/desk"
+	"freshseal/service/fleet"
+	"freshseal/service/paging"
+	"freshseal/service/problem"
+	"freshseal/service/reach"
+	"freshseal/service/watch"
+	"freshseal/service/work"
+	"freshseal/wire"
 
 	"freshseal/api"
 	"freshseal/core/cert"
@@ -24,37 +33,67 @@ func (a *app) serve() *cobra.Command {
 	var dir, listen, procedures string
 	var every time.Duration
 	var dns, fetch bool
+	var never, inside []string
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, err := a.open(c.Context(), service.Options{Dir: dir, Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns), Fetch: fetcher(fetch)})
+			guard := wire.Guard{}
+			var err error
+			if guard.Never, err = networks("--never-connect", never); err != nil {
+				return err
+			}
+			except, err := networks("--fetch-from", inside)
+			if err != nil {
+				return err
+			}
+			dialer := net.Dialer{Control: guard.Control}
+			s, err := a.open(c.Context(), service.Options{Dir: dir, Dial: dialer.DialContext, Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
+				Fetch: fetcher(fetch, wire.Guard{Never: guard.Never, Inside: true, Except: except})})
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			fmt.Fprintf(a.err, "first sign-in: see %s\n", filepath.Join(dir, "first-sign-in.txt"))
+			put(a.err, "first sign-in: see %s\n", filepath.Join(dir, "first-sign-in.txt"))
 			return a.run(c.Context(), s, listen, nil)
 		},
 	}
-	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the folder that keeps everything")
-	c.Flags().BoolVar(&dns, "check-dns", false, "ask DNS whether names lead to the device before a request is made")
-	c.Flags().BoolVar(&fetch, "fetch-issuers", false, "get an intermediate that a chain lacks from where the certificate says it is")
+	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the data folder")
+	c.Flags().BoolVar(&dns, "check-dns", false, "check in DNS that names lead to the device before requesting a certificate")
+	c.Flags().BoolVar(&fetch, "fetch-issuers", false, "download missing intermediates from the address in the certificate (authority information access)")
+	c.Flags().StringArrayVar(&inside, "fetch-from", nil, "a network inside from which intermediates may be downloaded too, such as 10.20.0.0/16; may be given again")
+	c.Flags().StringArrayVar(&never, "never-connect", nil, "a network to which no connection is opened, such as 169.254.0.0/16; may be given again")
 	c.Flags().StringVar(&procedures, "procedures", "", "a folder with procedures of your own, NAME.procedure.yaml")
-	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "how often the whole fleet is read; 0: only when asked")
+	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "interval for reading the whole fleet; 0: only on request")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
 	return settled(c)
 }
 
 // fetcher gets issuers over HTTP, where that is allowed.
-func fetcher(allowed bool) service.Fetcher {
+func fetcher(allowed bool, guard wire.Guard) desk.Fetcher {
 	if !allowed {
 		return nil
 	}
-	return service.FetchHTTP
+	return wire.Issuers{Guard: guard}.Fetch
+}
+
+// networks reads networks, or single addresses.
+func networks(flag string, words []string) ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, word := range words {
+		p, err := netip.ParsePrefix(word)
+		if a, single := netip.ParseAddr(word); single == nil {
+			p, err = netip.PrefixFrom(a, a.BitLen()), nil
+		}
+		if err != nil {
+			return nil, misuse(flag+" "+word+" is not a network", "", "write it as 10.20.0.0/16, or as a single address")
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
 }
 
 // resolver is the system's, where DNS is to be asked.
-func resolver(ask bool) service.Resolver {
+func resolver(ask bool) work.Resolver {
 	if !ask {
 		return nil
 	}
@@ -65,11 +104,11 @@ func (a *app) logger() *slog.Logger { return slog.New(slog.NewTextHandler(a.err,
 
 func (a *app) open(ctx context.Context, o service.Options) (*service.Service, error) {
 	s, err := service.Open(ctx, o)
-	var known *service.Error
+	var known *problem.Error
 	switch {
 	case errors.As(err, &known):
 		return nil, words(err)
-	case errors.Is(err, service.ErrOtherKey):
+	case errors.Is(err, work.ErrOtherKey):
 		return nil, failed("the service does not start", err.Error(), "put back the strongbox key that belongs to the database")
 	case err != nil:
 		return nil, failed("the service does not start", err.Error(), "see that the folder "+o.Dir+" is yours and whole")
@@ -102,7 +141,7 @@ func (a *app) run(ctx context.Context, s *service.Service, listen string, ready 
 			return err
 		}
 	}
-	fmt.Fprintln(a.out, "ready: "+url)
+	putln(a.out, "ready: "+url)
 	select {
 	case err := <-done:
 		return err
@@ -122,89 +161,91 @@ func (a *app) demo() *cobra.Command {
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the service with a made-up fleet on loopback", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			fleet, err := standin.StartFleet(filepath.Join(dir, "boxes"), standin.Seed(seed), time.Now())
+			boxes, err := standin.StartFleet(filepath.Join(dir, "boxes"), standin.Seed(seed), time.Now())
 			if err != nil {
 				return failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
 			}
-			defer fleet.Close()
+			defer boxes.Close()
 			s, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries", Name: "freshseal.mainquay.tidewrack.example",
-				Dial: fleet.Dial, Log: a.logger(), ReadEvery: time.Minute, Resolver: fleet, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
+				Dial: boxes.Dial, Log: a.logger(), ReadEvery: time.Minute, Resolver: boxes, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			if err := fillFleet(c.Context(), s, fleet); err != nil {
+			if err := fillFleet(c.Context(), s, boxes); err != nil {
 				return failed("the demo's fleet cannot be added", err.Error(), "choose an empty folder with --dir")
 			}
 			return a.run(c.Context(), s, listen, func(url string) error { return a.introduce(c.Context(), s, dir, url) })
 		},
 	}
-	c.Flags().Uint64Var(&seed, "seed", 1, "decides the fleet's keys and passwords, where the folder is new")
-	c.Flags().StringVar(&dir, "dir", ".demo", "the folder that keeps everything")
+	c.Flags().Uint64Var(&seed, "seed", 1, "seed for the keys and passwords of a new fleet")
+	c.Flags().StringVar(&dir, "dir", ".demo", "the data folder")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
 	return c
 }
 
 // fillFleet adds the devices that are not there yet, and reads them all.
-func fillFleet(ctx context.Context, s *service.Service, fleet *standin.Fleet) error {
-	known, _, err := s.Devices(ctx, service.DeviceFilter{}, service.Page{})
-	if err != nil || len(known) > len(fleet.Members) { // all of them and the service itself
+func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) error {
+	known, _, err := s.Fleet.Devices(ctx, fleet.DeviceFilter{}, paging.Page{})
+	if err != nil || len(known) > len(boxes.Members) { // all of them and the service itself
 		return errors.Join(err, sweepOnce(ctx, s))
 	}
-	if _, err := s.AddAnchors(ctx, service.Fleet, fleet.Anchors); err != nil {
+	if _, err := s.Watch.AddAnchors(ctx, watch.Fleet, boxes.Anchors, problem.Any); err != nil {
 		return err
 	}
-	j := fleet.Jump
-	_, err = s.AddSite(ctx, service.NewSite{Name: j.Site, Way: "jump", Address: j.Address, Port: j.SSHPort,
-		Access: service.Access{SSHUser: j.User, Password: j.Password, HostKey: j.HostKey}})
+	j := boxes.Jump
+	_, err = s.Reach.AddSite(ctx, reach.NewSite{Name: j.Site, Way: "jump", Address: j.Address, Port: j.SSHPort,
+		User: j.User, Pin: j.HostKey, Secrets: reach.Secrets{Password: j.Password}})
 	if err := unlessThere(err); err != nil {
 		return err
 	}
-	for _, m := range fleet.Members {
-		n := service.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, SSHPort: m.SSHPort,
-			Access: service.Access{SSHUser: m.User, Password: m.Password, HostKey: m.HostKey}, Slots: []service.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
+	for _, m := range boxes.Members {
+		n := fleet.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, Slots: []fleet.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
+		if m.User != "" {
+			n.Access = []reach.AccessChange{{Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: reach.Secrets{Password: m.Password}}}
+		}
 		n.Family, n.Settings, n.Owner, n.Tags = m.Family, m.Settings, m.Owner, m.Tags
-		_, err := s.AddDevice(ctx, n)
+		_, err := s.Fleet.AddDevice(ctx, n)
 		if err := unlessThere(err); err != nil {
 			return err
 		}
 	}
-	return errors.Join(stray(ctx, s, fleet), sweepOnce(ctx, s))
+	return errors.Join(stray(ctx, s, boxes), sweepOnce(ctx, s))
 }
 
 func sweepOnce(ctx context.Context, s *service.Service) error {
-	_, _, err := s.ReadAll(ctx)
+	_, _, err := s.Watch.ReadAll(ctx, nil)
 	return err
 }
 
-// unlessThere passes over that something is there already.
+// unlessThere passes over that something already exists.
 func unlessThere(err error) error {
-	var known *service.Error
-	if errors.As(err, &known) && known.Kind == service.Conflict {
+	var known *problem.Error
+	if errors.As(err, &known) && known.Kind == problem.Conflict {
 		return nil
 	}
 	return err
 }
 
 // stray lets one device be replaced, and somebody undo it behind our back.
-func stray(ctx context.Context, s *service.Service, fleet *standin.Fleet) error {
-	r, err := s.Begin(ctx, service.Order{Device: fleet.Meddled, Slot: "web", Signer: service.BenchSigner}, "admin")
+func stray(ctx context.Context, s *service.Service, boxes *standin.Fleet) error {
+	r, err := s.Work.Begin(ctx, work.Order{Device: boxes.Meddled, Slot: "web", Signer: desk.BenchSigner}, "admin")
 	if err != nil {
 		return unlessThere(err)
 	}
-	if err := s.Watch(ctx, r.ID, 0, func(service.Event) error { return nil }, func() error { return nil }); err != nil {
+	if err := s.Work.Watch(ctx, r.ID, 0, func(watch.Event) error { return nil }, func() error { return nil }); err != nil {
 		return err
 	}
-	return fleet.Meddle(time.Now())
+	return boxes.Meddle(time.Now())
 }
 
 // introduce writes a client's file for the demo and tells how to sign in.
 func (a *app) introduce(ctx context.Context, s *service.Service, dir, url string) error {
-	own, err := s.OwnCertificate(nil)
+	own, err := s.Work.OwnCertificate(nil)
 	if err != nil {
 		return err
 	}
-	token, err := s.ClientToken(ctx, "admin")
+	token, err := s.People.ClientToken(ctx, "admin")
 	if err != nil {
 		return err
 	}
@@ -214,8 +255,8 @@ func (a *app) introduce(ctx context.Context, s *service.Service, dir, url string
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "data", "first-sign-in.txt"))
 	if err == nil {
-		fmt.Fprintf(a.out, "console: %s\n%s", url, text)
+		put(a.out, "console: %s\n%s", url, text)
 	}
-	fmt.Fprintf(a.out, "client:  export FRESHSEAL_CONFIG=%s\n", file)
+	put(a.out, "client:  export FRESHSEAL_CONFIG=%s\n", file)
 	return nil
 }

@@ -8,10 +8,14 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
+
+	"freshseal/service/fleet"
+	"freshseal/service/watch"
+	"freshseal/service/work"
 
 	"freshseal/core/due"
 	"freshseal/core/finding"
-	"freshseal/service"
 
 	"github.com/spf13/cobra"
 )
@@ -26,27 +30,21 @@ var conditions = func() []string {
 }()
 
 func (a *app) slot() *cobra.Command {
-	return noun("slot", "Places where certificates sit", a.slotList(), a.slotShow())
+	return noun("slot", "Places on devices where certificates are served", a.slotList(), a.slotShow())
 }
 
 func (a *app) slotList() *cobra.Command {
-	filter := url.Values{}
-	var condition, site, text string
+	var chosen func() url.Values
 	c := &cobra.Command{
 		Use: "list", Short: "List all slots, worst condition first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			for name, value := range map[string]string{"condition": condition, "site": site, "text": text} {
-				if value != "" {
-					filter.Set(name, value)
-				}
-			}
-			slots, err := listOf[service.Slot](ctx, client, "/slots?"+filter.Encode())
+			slots, err := listOf[fleet.Slot](ctx, client, "/slots?"+chosen().Encode())
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"condition", "slot", "days", "finding"}, wide: 1}
+			t := table{head: []string{"condition", "slot", "days", "finding"}}
 			for _, s := range slots {
-				days, worst := "-", ""
+				days, worst := "", ""
 				if s.ExpiresInDays != nil {
 					days = strconv.Itoa(*s.ExpiresInDays)
 				}
@@ -54,9 +52,9 @@ func (a *app) slotList() *cobra.Command {
 					worst = string(s.Findings[0].Code)
 				}
 				if a.as == "table" {
-					t.add(marked(string(s.Condition)), s.Device+"/"+s.Name, days, worst)
+					t.add(s.Condition, s.Device+"/"+s.Name, days, worst)
 				} else {
-					t.add(string(s.Condition), s.Device+"/"+s.Name, days, worst, date(s.ExpiresAt))
+					t.add(s.Condition, s.Device+"/"+s.Name, days, worst, day{s.ExpiresAt})
 				}
 			}
 			if a.as != "table" {
@@ -65,15 +63,35 @@ func (a *app) slotList() *cobra.Command {
 			return a.print(slots, t)
 		}),
 	}
-	c.Flags().StringVar(&condition, "condition", "", "only those of this condition")
-	c.Flags().StringVar(&site, "site", "", "only those of this site")
-	c.Flags().StringVar(&text, "text", "", "only those with this in their names, site or address")
+	chosen = slotFlags(c)
 	return c
+}
+
+// slotFlags are the flags by which slots are chosen; the result gives what was set.
+func slotFlags(c *cobra.Command) func() url.Values {
+	given := map[string]*string{}
+	for name, about := range map[string]string{
+		"condition": "only slots in this condition", "site": "only those at this site", "family": "only those of this family", "tag": "only those with this tag",
+		"owner": "only those of this owner", "signer": "only those that this signer signed last", "ends": "only those that expire in this month, such as 2027-03; or ended",
+		"serves": "only those with this certificate in their path: SHA-256 of the leaf, an intermediate or the root",
+		"text":   "only slots with this text in a name, address, owner, tag, note, subject, serial number or fingerprint",
+	} {
+		given[name] = c.Flags().String(name, "", about)
+	}
+	return func() url.Values {
+		out := url.Values{}
+		for name, value := range given {
+			if *value != "" {
+				out.Set(name, *value)
+			}
+		}
+		return out
+	}
 }
 
 func (a *app) slotShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show DEVICE/SLOT", Short: "Show a slot: its chain as served, and what is wrong with it", Args: cobra.ExactArgs(1),
+		Use: "show DEVICE/SLOT", Short: "Show a slot: the chain it serves and its findings", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			device, slot, err := slotArg(args[0])
 			if err != nil {
@@ -83,13 +101,13 @@ func (a *app) slotShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s service.Slot
+			var s fleet.Slot
 			if err := client.do(c.Context(), "GET", v1+"/slots"+item(device, slot), nil, &s); err != nil {
 				return err
 			}
-			var last []service.Replacement
+			var last []work.Replacement
 			if a.as == "table" {
-				if last, err = listOf[service.Replacement](c.Context(), client, "/replacements?"+url.Values{"device": {device}, "slot": {slot}}.Encode()); err != nil {
+				if last, err = listOf[work.Replacement](c.Context(), client, "/replacements?"+url.Values{"device": {device}, "slot": {slot}}.Encode()); err != nil {
 					return err
 				}
 			}
@@ -98,38 +116,45 @@ func (a *app) slotShow() *cobra.Command {
 	}
 }
 
-func (a *app) printSlot(s service.Slot, past []service.Replacement) error {
-	t := table{head: []string{"role", "served", "subject", "issuer", "ends", "sha256"}, wide: 2}
+func (a *app) printSlot(s fleet.Slot, past []work.Replacement) error {
+	t := table{head: []string{"role", "served", "subject", "issuer", "ends", "sha256"}}
 	for _, l := range s.Chain {
 		served := "yes"
 		if !l.Served {
 			served = "no"
 		}
 		ends := l.NotAfter
-		t.add(l.Role, served, l.Subject, l.Issuer, date(&ends), l.SHA256)
+		t.add(l.Role, served, l.Subject, l.Issuer, day{&ends}, l.SHA256)
 	}
 	if a.as != "table" {
 		return a.print(s, t)
 	}
 	w := a.out
-	fmt.Fprintf(w, "%s/%s  %s\n", s.Device, s.Name, marked(string(s.Condition)))
-	fmt.Fprintf(w, "  address      %s as %s\n", net.JoinHostPort(s.Address, fmt.Sprint(s.Port)), s.ServerName)
+	put(w, "%s/%s  %s\n", s.Device, s.Name, marked(string(s.Condition)))
+	put(w, "  address      %s as %s\n", net.JoinHostPort(s.Address, fmt.Sprint(s.Port)), s.ServerName)
+	for _, o := range s.Others {
+		serves := "serves " + o.Subject + ", SHA-256 " + shorten(o.SHA256, 17)
+		if o.Failure != nil {
+			serves = o.Failure.What
+		}
+		put(w, "  also         %s %s\n", o, serves)
+	}
 	if s.ReadAt == nil {
-		fmt.Fprintln(w, "  read         never; read it: freshseal read "+s.Device+"/"+s.Name)
+		putln(w, "  read         never; read it: freshseal read "+s.Device+"/"+s.Name)
 		return nil
 	}
-	fmt.Fprintf(w, "  read         %s  %s\n", moment(*s.ReadAt), s.Version)
+	put(w, "  read         %s  %s\n", moment(*s.ReadAt), s.Version)
 	if f := s.Certificate; f != nil {
-		fmt.Fprintf(w, "  names        %s\n", strings.Join(f.Names, ", "))
-		fmt.Fprintf(w, "  key          %s, signed %s\n", f.Key, f.Signature)
-		fmt.Fprintf(w, "  ends         %s, in %d days; act by %s\n", date(s.ExpiresAt), *s.ExpiresInDays, date(s.ActBy))
-		fmt.Fprintf(w, "  SHA-256      %s\n", f.SHA256)
+		put(w, "  names        %s\n", strings.Join(f.Names, ", "))
+		put(w, "  key          %s, signed %s\n", f.Key, f.Signature)
+		put(w, "  ends         %s, in %d days; act by %s\n", date(s.ExpiresAt), *s.ExpiresInDays, date(s.ActBy))
+		put(w, "  SHA-256      %s\n", f.SHA256)
 	}
 	drawChain(w, s.Chain)
 	printFindings(w, "  ", s.Findings)
 	if len(past) > 0 {
 		r := past[0]
-		fmt.Fprintf(w, "  last replacement %s: %s\n    old %s\n    new %s\n", r.ID, r.State, dash(r.OldSHA256), dash(r.NewSHA256))
+		put(w, "  last replacement %s: %s\n    old %s\n    new %s\n", r.ID, r.State, dash(r.OldSHA256), dash(r.NewSHA256))
 	}
 	return nil
 }
@@ -142,11 +167,11 @@ func dash(s string) string {
 }
 
 // drawChain draws a chain as a ladder, leaf at the top.
-func drawChain(w io.Writer, links []service.Link) {
+func drawChain(w io.Writer, links []watch.Link) {
 	if len(links) == 0 {
 		return
 	}
-	fmt.Fprintln(w, "  chain")
+	putln(w, "  chain")
 	for i, l := range links {
 		rung, note := "├─", ""
 		if i == len(links)-1 || links[i+1].Role == "surplus" {
@@ -160,14 +185,14 @@ func drawChain(w io.Writer, links []service.Link) {
 		case !l.Served:
 			note = ", not served"
 		}
-		fmt.Fprintf(w, "  %s %-12s %s (to %s%s)\n", rung, l.Role, l.Name, l.NotAfter.UTC().Format("2006-01-02"), note)
+		put(w, "  %s %-12s %s (to %s%s)\n", rung, l.Role, l.Name, l.NotAfter.UTC().Format("2006-01-02"), note)
 	}
 }
 
 func (a *app) read() *cobra.Command {
 	var address, serverName string
 	c := &cobra.Command{
-		Use: "read DEVICE/SLOT | --address HOST:PORT [--server-name NAME]", Short: "Read on the wire what is served now", Args: cobra.MaximumNArgs(1),
+		Use: "read DEVICE/SLOT | --address HOST:PORT [--server-name NAME]", Short: "Read the certificate that is served now", Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if (len(args) == 1) == (address != "") {
 				return misuse("read wants one thing to read", "", "give DEVICE/SLOT, or --address HOST:PORT")
@@ -183,7 +208,7 @@ func (a *app) read() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s service.Slot
+			var s fleet.Slot
 			if err := client.do(c.Context(), "POST", v1+"/slots"+item(device, slot)+"/readings", nil, &s); err != nil {
 				return err
 			}
@@ -193,7 +218,7 @@ func (a *app) read() *cobra.Command {
 			return wrongIf(s.Findings)
 		},
 	}
-	c.Flags().StringVar(&address, "address", "", "HOST:PORT of something that is in no inventory")
+	c.Flags().StringVar(&address, "address", "", "HOST:PORT that is not in the inventory")
 	c.Flags().StringVar(&serverName, "server-name", "", "the name to ask for")
 	return c
 }
@@ -211,24 +236,24 @@ func (a *app) readAddress(c *cobra.Command, client *client, address, serverName 
 	if err != nil || portErr != nil {
 		return misuse(fmt.Sprintf("--address %s cannot be read", address), "", "write it as 192.0.2.1:443 or [2001:db8::1]:443")
 	}
-	var seen service.Seen
+	var seen watch.Seen
 	ask := map[string]any{"address": host, "port": port, "server_name": serverName}
 	if err := client.do(c.Context(), "POST", v1+"/readings", ask, &seen); err != nil {
 		return err
 	}
 	if a.as != "table" {
-		s := service.Slot{Chain: seen.Chain}
+		s := fleet.Slot{Chain: seen.Chain}
 		t := table{head: []string{"role", "subject", "ends", "sha256"}}
 		for _, l := range s.Chain {
-			t.add(l.Role, l.Subject, l.NotAfter.Format("2006-01-02"), l.SHA256)
+			t.add(l.Role, l.Subject, day{&l.NotAfter}, l.SHA256)
 		}
 		if err := a.print(seen, t); err != nil {
 			return err
 		}
 	} else if seen.Failure == nil {
-		fmt.Fprintf(a.out, "%s as %q  %s  %s\n", address, serverName, seen.Version, seen.Suite)
+		put(a.out, "%s as %q  %s  %s\n", address, serverName, seen.Version, seen.Suite)
 		drawChain(a.out, seen.Chain)
-		fmt.Fprintf(a.out, "  SHA-256      %s\n", seen.Chain[0].SHA256)
+		put(a.out, "  SHA-256      %s\n", seen.Chain[0].SHA256)
 		printFindings(a.out, "  ", seen.Findings)
 	}
 	if seen.Failure != nil {
@@ -239,17 +264,27 @@ func (a *app) readAddress(c *cobra.Command, client *client, address, serverName 
 
 func (a *app) sweep() *cobra.Command {
 	return &cobra.Command{
-		Use: "sweep", Short: "Read every slot of the fleet now", Args: cobra.NoArgs,
+		Use: "sweep", Short: "Read every slot of the fleet", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var s struct {
-				Read int `json:"read"`
-				Dark int `json:"dark"`
-			}
+			var s watch.Sweep
 			if err := client.do(ctx, "POST", v1+"/sweeps", nil, &s); err != nil {
 				return err
 			}
+			for wait := 50 * time.Millisecond; s.EndedAt == nil; wait = min(2*wait, time.Second) {
+				select {
+				case <-time.After(wait):
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+				if err := client.do(ctx, "GET", v1+"/sweeps/"+s.ID, nil, &s); err != nil {
+					return err
+				}
+			}
 			t := table{head: []string{"read", "dark"}}
 			t.add(fmt.Sprint(s.Read), fmt.Sprint(s.Dark))
+			if s.Why != "" {
+				return failed("the sweep ended early", s.Why, "begin it again")
+			}
 			return a.print(s, t)
 		}),
 	}

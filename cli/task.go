@@ -2,12 +2,11 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"os"
 	"strings"
 
-	"freshseal/service"
+	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -15,27 +14,27 @@ import (
 // task is about the steps that people do by hand.
 func (a *app) task() *cobra.Command {
 	list := &cobra.Command{
-		Use: "list", Short: "List the steps that wait for a person", Args: cobra.NoArgs,
+		Use: "list", Short: "List the tasks that wait for a person", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			tasks, err := listOf[service.Task](ctx, client, "/tasks")
+			tasks, err := listOf[work.Task](ctx, client, "/tasks")
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"task", "device", "stage", "what", "until", "taken_by"}, wide: 1}
+			t := table{head: []string{"task", "device", "stage", "what", "until", "taken_by"}}
 			for _, each := range tasks {
-				t.add(each.ID, each.Device+"/"+each.Slot, each.Stage, each.Name, each.DueAt.UTC().Format("2006-01-02 15:04"), dash(each.TakenBy))
+				t.add(each.ID, each.Device+"/"+each.Slot, word(each.Stage), each.Name, each.DueAt, each.TakenBy)
 			}
 			if len(tasks) == 0 && a.as == "table" {
-				fmt.Fprintln(a.out, "nothing waits for a person")
+				putln(a.out, "nothing waits for a person")
 				return nil
 			}
 			return a.print(tasks, t)
 		}),
 	}
 	show := &cobra.Command{
-		Use: "show TASK", Short: "Show what is to be done, with the values to copy and the files to carry", Args: cobra.ExactArgs(1),
+		Use: "show TASK", Short: "Show a task, with the values to copy and the files to upload", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var t service.Task
+			var t work.Task
 			if err := client.do(ctx, "GET", v1+"/tasks"+item(args[0]), nil, &t); err != nil {
 				return err
 			}
@@ -43,9 +42,9 @@ func (a *app) task() *cobra.Command {
 		}),
 	}
 	take := &cobra.Command{
-		Use: "take TASK", Short: "Say that you do it, or take it over", Args: cobra.ExactArgs(1),
+		Use: "take TASK", Short: "Assign a task to yourself", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var t service.Task
+			var t work.Task
 			if err := client.do(ctx, "POST", v1+"/tasks"+item(args[0], "take"), nil, &t); err != nil {
 				return err
 			}
@@ -53,7 +52,7 @@ func (a *app) task() *cobra.Command {
 		}),
 	}
 	note := &cobra.Command{
-		Use: "note TASK TEXT", Short: "Write a note beside a task", Args: cobra.MinimumNArgs(2),
+		Use: "note TASK TEXT", Short: "Add a note to a task", Args: cobra.MinimumNArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.do(ctx, "POST", v1+"/tasks"+item(args[0], "notes"), map[string]string{"text": strings.Join(args[1:], " ")}, nil)
 		}),
@@ -61,45 +60,45 @@ func (a *app) task() *cobra.Command {
 	return noun("task", "Steps that people do by hand", list, show, take, a.taskFile(), note, a.taskAnswer())
 }
 
-func (a *app) printTask(t service.Task) error {
+func (a *app) printTask(t work.Task) error {
 	if a.as != "table" {
-		values := table{head: []string{"label", "text"}, wide: 1}
+		values := table{head: []string{"label", "text"}}
 		for _, c := range t.Copy {
 			values.add(c.Label, c.Text)
 		}
 		return a.print(t, values)
 	}
 	w := a.out
-	fmt.Fprintf(w, "%s  %s/%s, stage %s of %s: %s\n", t.ID, t.Device, t.Slot, t.Stage, t.Replacement, t.Name)
-	fmt.Fprintf(w, "until %s", moment(t.DueAt))
+	put(w, "%s  %s/%s, stage %s of %s: %s\n", t.ID, t.Device, t.Slot, t.Stage, t.Replacement, t.Name)
+	put(w, "until %s", moment(t.DueAt))
 	if t.TakenBy != "" {
-		fmt.Fprintf(w, ", taken by %s", t.TakenBy)
+		put(w, ", taken by %s", t.TakenBy)
 	}
-	fmt.Fprint(w, "\n\n")
+	put(w, "\n\n")
 	for _, line := range wrap(t.Text, 78) {
-		fmt.Fprintln(w, line)
+		putln(w, line)
 	}
 	if len(t.Copy) > 0 {
-		fmt.Fprintln(w)
+		putln(w)
 	}
 	for _, c := range t.Copy {
-		fmt.Fprintf(w, "  %s: %s\n", c.Label, c.Text)
+		put(w, "  %s: %s\n", c.Label, lines("    ", c.Text))
 	}
 	for _, f := range t.Files {
-		fmt.Fprintf(w, "  file %s (%d bytes): freshseal task file %s %s --out %s\n", f.Name, f.Size, t.ID, f.Name, f.Name)
+		put(w, "  file %s (%d bytes): freshseal task file %s %s --out %s\n", f.Name, f.Size, t.ID, f.Name, f.Name)
 	}
 	for _, n := range t.Notes {
-		fmt.Fprintf(w, "\n  note by %s, %s: %s\n", n.By, moment(n.At), n.Text)
+		put(w, "\n  note by %s, %s: %s\n", n.By, moment(n.At), lines("    ", n.Text))
 	}
 	switch {
 	case !t.Open:
-		fmt.Fprintf(w, "\nit is over; see: freshseal replacement show %s\n", t.Replacement)
+		put(w, "\nit is over; see: freshseal replacement show %s\n", t.Replacement)
 	case t.Ask != "":
-		fmt.Fprintf(w, "\nthen give back %s: freshseal task answer %s --file FILE (- for standard input)\n", t.Ask, t.ID)
+		put(w, "\nthen give back %s: freshseal task answer %s --file FILE (- for standard input)\n", t.Ask, t.ID)
 	case t.Seen != "":
-		fmt.Fprintf(w, "\nit ends by itself when the wire shows it; to look at once: freshseal task answer %s\n", t.ID)
+		put(w, "\nit ends by itself when the wire shows it; to look at once: freshseal task answer %s\n", t.ID)
 	default:
-		fmt.Fprintf(w, "\nthen: freshseal task answer %s\n", t.ID)
+		put(w, "\nthen: freshseal task answer %s\n", t.ID)
 	}
 	return nil
 }
@@ -124,19 +123,19 @@ func wrap(text string, columns int) []string {
 func (a *app) taskFile() *cobra.Command {
 	var out string
 	c := &cobra.Command{
-		Use: "file TASK NAME", Short: "Get a file that is to be carried to the device", Args: cobra.ExactArgs(2),
+		Use: "file TASK NAME", Short: "Download a file of a task", Args: cobra.ExactArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.download(ctx, v1+"/tasks"+item(args[0], "files", args[1]), out, a.out)
 		}),
 	}
-	c.Flags().StringVar(&out, "out", "-", "where to put it (- for standard output)")
+	c.Flags().StringVar(&out, "out", "-", "the file to write (- for standard output)")
 	return c
 }
 
 func (a *app) taskAnswer() *cobra.Command {
 	var file string
 	c := &cobra.Command{
-		Use: "answer TASK", Short: "Give back what a task asks for, or say that it is done", Args: cobra.ExactArgs(1),
+		Use: "answer TASK", Short: "Finish a task, with the result that it asks for", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			text := ""
 			switch file {
@@ -154,13 +153,13 @@ func (a *app) taskAnswer() *cobra.Command {
 				}
 				text = string(content)
 			}
-			var r service.Replacement
+			var r work.Replacement
 			if err := client.do(ctx, "POST", v1+"/tasks"+item(args[0], "answer"), map[string]string{"text": text}, &r); err != nil {
 				return err
 			}
 			return a.settle(ctx, client, r.ID)
 		}),
 	}
-	c.Flags().StringVar(&file, "file", "", "read what is given back from this file (- for standard input)")
+	c.Flags().StringVar(&file, "file", "", "read the result from this file (- for standard input)")
 	return c
 }

@@ -3,5 +3,8 @@ import { defineConfig } from 'vite'
 
 export default defineConfig({
   plugins: [react()],
-  build: { emptyOutDir: false, chunkSizeWarningLimit: 700 },
+  build: {
+    emptyOutDir: false,
+    chunkSizeWarningLimit: 700,
+  },
 })

@@ -21,8 +21,9 @@ import (
 
 // notebook is a journal in memory.
 type notebook struct {
-	begun []device.Entry
-	ended []device.Outcome
+	screens []string
+	begun   []device.Entry
+	ended   []device.Outcome
 }
 
 func (n *notebook) Done(section procedure.Section, name, text string) (map[string]procedure.Value, bool) {
@@ -46,6 +47,10 @@ func (n *notebook) Begun(section procedure.Section, name string) (begun, done bo
 func (n *notebook) Begin(_ context.Context, e device.Entry) (int64, error) {
 	n.begun = append(n.begun, e)
 	return int64(len(n.begun)), nil
+}
+
+func (n *notebook) Show(_ context.Context, _ int64, screen string, _ int) {
+	n.screens = append(n.screens, screen)
 }
 
 func (n *notebook) End(_ context.Context, id int64, o device.Outcome) error {
@@ -109,7 +114,9 @@ func runner(t *testing.T, box *standin.Running, steps string) (*device.Runner, *
 	book, work := &notebook{}, "/var/lib/freshseal/r1-test"
 	p, scope := family(t, work, steps)
 	r := &device.Runner{Dial: (&net.Dialer{}).DialContext, Journal: book, Procedure: p, Work: work,
-		Target: ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey()}}
+		SSH: func(context.Context) (ssh.Target, error) {
+			return ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey()}, nil
+		}}
 	t.Cleanup(r.Close)
 	return r, scope, book
 }

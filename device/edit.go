@@ -1,10 +1,8 @@
 package device
 
 import (
-	"bytes"
 	"context"
 
-	"freshseal/core/edit"
 	"freshseal/core/procedure"
 )
 
@@ -24,12 +22,12 @@ func editFile(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (R
 	if err != nil {
 		return Result{}, err
 	}
-	changed, err := edit.Apply(old, act.Rules)
+	changed, difference, err := act.Differ(old)
 	if err != nil {
 		return Result{}, err
 	}
-	if bytes.Equal(old, changed) {
+	if difference == "" {
 		return Result{Shown: "nothing to change"}, nil
 	}
-	return Result{Shown: edit.Diff(act.Path, old, changed)}, files.Write(ctx, act.Path, changed, 0)
+	return Result{Shown: difference}, files.Write(ctx, act.Path, changed, 0)
 }

@@ -21,6 +21,9 @@ type Journal interface {
 	Begun(section procedure.Section, name string) (begun, done bool)
 	Begin(ctx context.Context, e Entry) (id int64, err error)
 	End(ctx context.Context, id int64, o Outcome) error
+	// Show tells what stands on the screen of a dialog that is under way, and how much
+	// it says is done, in percent; 0 where it says nothing.
+	Show(ctx context.Context, id int64, screen string, percent int)
 }
 
 // Entry is a step that is about to be done. Its text shows no secret.
@@ -86,7 +89,7 @@ func remedy(step procedure.Step, err error) string {
 	var changed ssh.HostKeyChanged
 	switch {
 	case errors.As(err, &changed):
-		return "find out why: a new device, a new installation, or somebody in between. If the new key is right: freshseal device edit DEVICE --host-key KEY"
+		return "find out why: a new device, a new installation, or somebody in between. If the new key is right, change the host key of the device"
 	case errors.Is(err, ssh.ErrSignIn):
 		return "correct the device's user, password or key"
 	case errors.Is(err, ssh.ErrTimeLimit):

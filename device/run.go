@@ -31,7 +31,7 @@ func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resul
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
 	looks := ready.Section == procedure.Survey
-	if usesWork(ready) || !looks {
+	if uses(ready.Step) || !looks {
 		if err := r.work(limited); err != nil {
 			return Result{}, err
 		}
@@ -64,11 +64,6 @@ func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resul
 		return result, fmt.Errorf("the command was not begun: %w", err)
 	}
 	return result, err
-}
-
-func usesWork(ready procedure.Ready) bool {
-	command, ok := ready.Step.Do.(*procedure.Run)
-	return ok && command.UsesWork()
 }
 
 func resultOf(out ssh.Output) Result {

@@ -30,7 +30,7 @@ type Own interface {
 // when the first step needs them.
 type Runner struct {
 	Dial      ssh.Dial
-	Target    ssh.Target
+	SSH       func(context.Context) (ssh.Target, error) // asked when the first step needs it
 	Procedure procedure.Procedure
 	Work      string   // the replacement's folder on the device
 	As        []string // stands before file work that needs more rights
@@ -39,7 +39,8 @@ type Runner struct {
 	Hard      context.Context // ends even a step that is under way; nil: nothing does but its limit
 
 	link   *ssh.Link
-	worked bool // the work folder is there
+	hidden []string // what the screen of the step under way must not show
+	worked bool     // the work folder is there
 }
 
 // Result is what a verb gives.
@@ -80,10 +81,14 @@ func (r *Runner) Close() {
 
 // open opens the link over SSH where it is not open.
 func (r *Runner) open(ctx context.Context) (*ssh.Link, error) {
-	var err error
-	if r.link == nil {
-		r.link, err = ssh.Open(ctx, r.Dial, r.Target)
+	if r.link != nil {
+		return r.link, nil
 	}
+	target, err := r.SSH(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r.link, err = ssh.Open(ctx, r.Dial, target)
 	return r.link, err
 }
 
@@ -93,6 +98,14 @@ func (r *Runner) files(path string) ssh.Files {
 		return r.link.Files(nil)
 	}
 	return r.link.Files(r.As)
+}
+
+// Look reads a file of the device and changes nothing.
+func (r *Runner) Look(ctx context.Context, path string) ([]byte, error) {
+	if _, err := r.open(ctx); err != nil {
+		return nil, err
+	}
+	return r.files(path).Read(ctx, path)
 }
 
 func (r *Runner) inWork(path string) bool { return strings.HasPrefix(path, r.Work+"/") }
@@ -196,6 +209,7 @@ func (r *Runner) journalled(ctx context.Context, ready procedure.Ready, scope *p
 	if err != nil {
 		return nil, fmt.Errorf("writing the journal before the step: %w", err)
 	}
+	r.hidden = scope.Secrets()
 	result, stepErr := r.do(r.steps(ctx), ready, id)
 	return r.ended(ctx, id, ready, scope, result, stepErr)
 }
@@ -305,9 +319,22 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 			return err
 		}
 		return &StepError{Section: section, Step: name, Why: why, Repeat: repeat, Runs: still, Cause: fmt.Errorf("%w: %w", ssh.ErrLost, cause),
-			Remedy: "see on the device whether it was done; then go on with: freshseal replacement resume ID --step done, or --step again"}
+			Remedy: "see on the device whether it was done, then resume, saying so"}
 	}
 	ready, ok := r.find(section, name, scope)
+	if ok && leaves(ready.Act) {
+		begun, still, err := r.hangUp(r.steps(ctx), id)
+		if w, isWait := ready.Act.(*procedure.WaitAct); isWait && w.Then != "" && begun && err == nil {
+			_, still, err = r.hangUp(r.steps(ctx), -id)
+		}
+		if !begun && err == nil {
+			return r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Why: "it was not begun"})
+		}
+		if err == nil {
+			err = errors.New("the service was stopped during the step; its program was ended")
+		}
+		return unknown(err, still)
+	}
 	if _, isRun := ready.Act.(*procedure.RunAct); !ok || !isRun {
 		return unknown(errors.New("the service was stopped during the step"), false)
 	}
@@ -369,7 +396,7 @@ func (r *Runner) runIn(id int64) string {
 // Tidy removes the replacement's folder from the device, but for what a later
 // revert needs where keep is said; others are the folders of earlier replacements.
 func (r *Runner) Tidy(ctx context.Context, keep bool, others ...string) error {
-	if !r.Procedure.Uses(procedure.SSH) {
+	if !r.Procedure.HasFolder() {
 		return nil
 	}
 	limited, cancel := context.WithTimeout(r.steps(ctx), time.Minute)

@@ -2,16 +2,157 @@ package device
 
 import (
 	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
 	"time"
 
 	"freshseal/core/procedure"
+	"freshseal/device/ssh"
 )
 
-var _ = carries("wait", func(ctx context.Context, _ *Runner, ready procedure.Ready, _ int64) (Result, error) {
-	select {
-	case <-time.After(ready.Act.(*procedure.WaitAct).Pause):
-		return Result{}, nil
-	case <-ctx.Done():
-		return Result{}, ctx.Err()
+var _ = carries("wait", wait)
+
+// begin carries out what a wait begins with, as the verb run does: it can be ended and
+// asked after, and may take as long as the step.
+func (r *Runner) begin(ctx context.Context, ready procedure.Ready, command string, id int64) (Result, error) {
+	ready.Act = &procedure.RunAct{Command: command}
+	result, err := run(ctx, r, ready, id)
+	if err == nil && result.Exit != 0 {
+		err = fmt.Errorf("%s ended with exit code %d: %s", command, result.Exit, lastLines(strings.TrimSpace(string(result.Stderr)+string(result.Stdout)), 5))
 	}
-})
+	return result, err
+}
+
+// wait waits until what the step names has come about. Its limit is the step's; a
+// single question has one of its own, so that a silent box is asked again.
+func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error) {
+	a := ready.Act.(*procedure.WaitAct)
+	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
+	defer cancel()
+	if a.Command == "" && a.Port == "" && a.Page == "" {
+		return Result{}, sleep(limited, a.Pause)
+	}
+	if a.First != "" {
+		if result, err := r.begin(limited, ready, a.First, id); err != nil {
+			return result, err
+		}
+	}
+	begun, hard, last := time.Now(), false, "none"
+	for {
+		come, said, err := r.come(limited, a)
+		if come || err != nil {
+			return Result{Stdout: []byte(said), Shown: said}, err
+		}
+		last = said
+		if a.Then != "" && !hard && time.Since(begun) > a.After {
+			hard = true
+			if result, err := r.begin(limited, ready, a.Then, -id); err != nil { // in a folder of its own
+				return result, err
+			}
+		}
+		if sleep(limited, a.Every) != nil {
+			if ctx.Err() != nil {
+				return Result{}, fmt.Errorf("%w: the service is being stopped", ssh.ErrLost)
+			}
+			return Result{Stdout: []byte(last), Shown: last}, fmt.Errorf("the condition was not met within %s; last answer: %s", ready.Step.Limit, last)
+		}
+	}
+}
+
+func sleep(ctx context.Context, pause time.Duration) error {
+	select {
+	case <-time.After(pause):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// questionLimit is how long a single question may take.
+const questionLimit = 20 * time.Second
+
+// ask carries out a command; while a box restarts, the link is opened anew.
+func (r *Runner) ask(ctx context.Context, command string) (ssh.Output, error) {
+	limited, cancel := context.WithTimeout(ctx, questionLimit)
+	defer cancel()
+	link, err := r.open(limited)
+	if err != nil {
+		return ssh.Output{}, err
+	}
+	out, err := link.Exec(limited, command, nil)
+	if lost(err) {
+		r.Close()
+	}
+	return out, err
+}
+
+// come says whether what is waited for has come about, and what was seen.
+func (r *Runner) come(ctx context.Context, a *procedure.WaitAct) (come bool, said string, err error) {
+	switch {
+	case a.Command != "":
+		out, err := r.ask(ctx, a.Command)
+		var changed ssh.HostKeyChanged
+		switch {
+		case errors.As(err, &changed), errors.Is(err, ssh.ErrSignIn):
+			return false, "", err
+		case err != nil:
+			return false, err.Error(), nil
+		}
+		said = strings.TrimSpace(string(out.Stdout) + string(out.Stderr))
+		return a.Match.Match(out.Stdout), said, nil
+	case a.Port != "":
+		limited, cancel := context.WithTimeout(ctx, questionLimit)
+		defer cancel()
+		conn, err := r.Dial(limited, "tcp", a.Port)
+		if err != nil {
+			return false, err.Error(), nil
+		}
+		return true, "it is open", conn.Close()
+	}
+	return r.page(ctx, a)
+}
+
+// mostPage is how much of a page is looked at.
+const mostPage = 1 << 20
+
+// page asks a page once. Nothing is sent along but the address; whose certificate the
+// page has is for the wire to prove.
+func (r *Runner) page(ctx context.Context, a *procedure.WaitAct) (come bool, said string, err error) {
+	limited, cancel := context.WithTimeout(ctx, questionLimit)
+	defer cancel()
+	client := http.Client{
+		Transport:     &http.Transport{DialContext: r.Dial, TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}, DisableKeepAlives: true, MaxResponseHeaderBytes: 64 << 10},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+	question, err := http.NewRequestWithContext(limited, "GET", a.Page, nil)
+	if err != nil {
+		return false, "", err
+	}
+	answer, err := client.Do(question)
+	if err != nil {
+		return false, err.Error(), nil
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(answer.Body, mostPage))
+	if err != nil {
+		return false, err.Error(), nil
+	}
+	to := answer.Header.Get("Location")
+	said = fmt.Sprintf("status %d", answer.StatusCode)
+	if to != "" {
+		said += ", leads to " + to
+	}
+	switch {
+	case a.Status > 0 && answer.StatusCode != a.Status, a.Status == 0 && a.LeadsTo == nil && answer.StatusCode >= 400:
+		return false, said, nil
+	case a.LeadsTo != nil && !a.LeadsTo.MatchString(to):
+		return false, said, nil
+	case a.Match != nil && !a.Match.Match(text):
+		return false, said + ", without " + a.Match.String(), nil
+	}
+	return true, said, nil
+}

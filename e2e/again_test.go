@@ -27,7 +27,7 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 	s.addSimulated(second, simulated(t, standin.Box{}), "correct horse")
 	h := newHarbour(t)
 	s.ok("audience", "add", "fleet", h.at("root.pem"))
-	s.fails(1, "no way of proving", "signer", "set", "harbour", "--proof", "pigeon")
+	s.fails(1, "not a valid domain validation", "signer", "set", "harbour", "--proof", "pigeon")
 	s.ok("signer", "set", "harbour", "--about", "Harbour Authority", "--contact", "desk@harbour.example", "--turnaround", "3", "--proof", "dns", "--prover", "the keeper of the zone", "--wildcards")
 	s.ok("replace", name+"/web", "--signer", "harbour")
 	s.ok("replace", second+"/web", "--signer", "harbour")
@@ -37,7 +37,7 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 
 	// One task for the domain of both, whoever has the first request.
 	s.ok("parcel", "hand", "p1", "--to", "Ms Fulmar", "--reference", "HA-7")
-	tasks := s.ok("task", "list")
+	tasks := s.ok("task", "list", "--as", "csv")
 	if strings.Count(tasks, "prove tidewrack.example to harbour") != 1 {
 		t.Errorf("the domain's task is not there, once:\n%s", tasks)
 	}
@@ -45,7 +45,7 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 		t.Errorf("both wait for the domain:\n%s", list)
 	}
 	s.ok("replacement", "cancel", "r1") // which had the task
-	s.until("task list", "prove tidewrack.example", "task", "list")
+	s.until("task list", "prove tidewrack.example", "task", "list", "--as", "csv")
 	task := strings.Fields(strings.Split(s.ok("task", "list"), "\n")[1])[0]
 	if text := s.ok("task", "show", task); !strings.Contains(text, "the keeper of the zone") || !strings.Contains(text, "HA-7") {
 		t.Errorf("the task says too little:\n%s", text)
@@ -93,7 +93,7 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 	if fmt.Sprint(slot.Certificate.Names) != "["+second+" winch.tidewrack.example]" {
 		t.Errorf("it serves %v", slot.Certificate.Names)
 	}
-	s.fails(1, "no answer to r2 is waited for", "replacement", "ask-again", "r2", "--reason", "once more")
+	s.fails(1, "r2 is not waiting for a signer", "replacement", "ask-again", "r2", "--reason", "once more")
 }
 
 // A leaf that nobody waits for is kept, with who is nearest to it, until its

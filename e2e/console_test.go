@@ -43,13 +43,16 @@ func steps(t *testing.T, list ...func() error) {
 	}
 }
 
+// signerField is where the signer of a replacement is chosen.
+const signerField = "//*[@role='dialog']//*[text()='Signer']/following::div[@role='combobox'][1]"
+
 // The middle of the story as the browser shows it: from the list to the new chain.
 func TestTheConsoleReplacesACertificate(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
 	steps(t,
-		func() error { return p.Wait("//main[contains(.,'17 slots')]") },
+		func() error { return p.Wait("//main[contains(.,'22 slots')]") },
 		func() error { return p.Click("//nav//a[.='Slots']") },
 		func() error { return p.Wait(browser.Link("/slots/" + gate)) },
 		func() error { return p.Click(browser.Link("/slots/" + gate)) },
@@ -60,6 +63,9 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	}
 	steps(t,
 		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Wait("//p[contains(.,'Signer is needed')]") }, // nobody is chosen unless the policy names one
+		func() error { return p.Choose(signerField, "bench") },
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error { return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'openssl req -new')]") },
 		func() error { return p.Click(browser.Button("Begin")) },
@@ -69,7 +75,7 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 			return p.Wait("//ol[@aria-label='Chain of certificates' and contains(.,'anchor, trusted by the fleet')]")
 		},
 	)
-	if n, err := p.Eval("String(document.querySelectorAll('li[data-standing=done]').length)"); err != nil || n != "9" {
+	if n, err := p.Eval("String(document.querySelectorAll('li[data-standing=done]').length)"); err != nil || n != "8" {
 		t.Errorf("%s stages are done, %v", n, err)
 	}
 	steps(t,
@@ -83,7 +89,7 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	steps(t, func() error { return p.Go("/slots/nobody/web") }, func() error { return p.Wait("//*[@role='alert' and contains(.,'There is no slot nobody/web')]") })
 	// On a telephone nothing sticks out at the side.
 	steps(t, func() error { return p.Size(390, 844) })
-	for _, page := range []string{"/", "/devices", "/devices/" + gate, "/slots", "/slots/" + gate + "/web", "/replacements", "/replacements/r2", "/desk", "/families", "/people", "/ledger", "/settings"} {
+	for _, page := range []string{"/", "/devices", "/devices/" + gate, "/slots", "/slots/" + gate + "/web", "/replacements", "/replacements/r2", "/tasks", "/desk", "/families", "/people", "/ledger", "/settings"} {
 		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") })
 		if wide, err := p.Eval("String(document.documentElement.scrollWidth)"); err != nil || wide != "390" {
 			t.Errorf("%s is %s wide on a screen of 390, %v", page, wide, err)
@@ -124,7 +130,7 @@ func TestTheConsolesDesk(t *testing.T) {
 	)
 }
 
-// Devices are found, tried and changed in the console; a box that has only web
+// Devices returns found, tried and changed in the console; a box that has only web
 // pages is led through by hand.
 func TestTheConsoleLeadsByHand(t *testing.T) {
 	t.Parallel()
@@ -142,9 +148,11 @@ func TestTheConsoleLeadsByHand(t *testing.T) {
 		func() error { return p.Click(browser.Button("Edit")) },
 		func() error { return p.Type("//label[.='Owner']/following::input[1]", "pier master") },
 		func() error { return p.Click(browser.Button("Save")) },
+		func() error { return p.Click("//button[@role='tab' and .='Device']") },
 		func() error { return p.Wait("//dd[contains(.,'pier master')]") },
 		func() error { return p.Go("/slots/" + panel + "/web") },
 		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Choose(signerField, "bench") },
 		func() error { return p.Click(browser.Button("Begin")) },
 		func() error { return p.Click(browser.Button("I do it")) },
 		func() error { return p.Wait("//section[contains(.,'you do it')]") },
@@ -154,7 +162,7 @@ func TestTheConsoleLeadsByHand(t *testing.T) {
 	steps(t,
 		func() error { return p.Type("//textarea", "not a request") },
 		func() error { return p.Click(browser.Button("Give it back")) },
-		func() error { return p.Wait("//*[@role='alert' and contains(.,'is no request')]") },
+		func() error { return p.Wait("//*[@role='alert' and contains(.,'is not a request')]") },
 		func() error { return p.Type("//textarea", request) },
 		func() error { return p.Click(browser.Button("Give it back")) },
 		func() error { return p.Wait("//section[contains(@aria-label,'see that the device can go back')]") },
@@ -165,7 +173,7 @@ func TestTheConsoleLeadsByHand(t *testing.T) {
 	box.press("upload", url.Values{"chain": {s.ok("task", "file", id, "chain.pem")}})
 	steps(t,
 		func() error { return p.Click(browser.Button("Done")) },
-		func() error { return p.Wait("//*[contains(.,'The wire decides')]") },
+		func() error { return p.Wait("//*[contains(.,'This step ends by itself')]") },
 	)
 	box.press("use", nil)
 	steps(t, func() error { return p.Wait("//span[@data-state='sealed']") })
@@ -179,32 +187,32 @@ func TestTheConsoleSetsTheFleetUp(t *testing.T) {
 	labelled := func(label string) string { return "//label[contains(.,'" + label + "')]/following::input[1]" }
 	steps(t,
 		func() error { return p.Click("//nav//a[.='Settings']") },
+		func() error { return p.Click("//a[@role='tab' and .='Signers']") },
 		func() error { return p.Click(browser.Button("Add a signer")) },
-		func() error { return p.Type("//form[@aria-label='A signer']//input", "harbour") },
-		func() error { return p.Type(labelled("Who that is"), "Harbour Authority") },
-		func() error { return p.Type(labelled("Working days"), "5") },
-		func() error { return p.Type("//form[@aria-label='A signer']//textarea", "profile Server") },
-		func() error { return p.Choose("//form[@aria-label='A signer']//div[@role='combobox']", "by mail") },
-		func() error { return p.Click("//form[@aria-label='A signer']//label[contains(.,'Signs addresses')]") },
-		func() error { return p.Click("//form[@aria-label='A signer']//button[.='Save']") },
+		func() error { return p.Type(labelled("Name"), "harbour") },
+		func() error { return p.Type(labelled("About"), "Harbour Authority") },
+		func() error { return p.Type(labelled("Turnaround"), "5") },
+		func() error { return p.Type("//*[@role='dialog']//textarea", "profile Server") },
+		func() error { return p.Choose("//*[@role='dialog']//div[@role='combobox']", "by mail") },
+		func() error { return p.Click("//*[@role='dialog']//label[contains(.,'Signs addresses')]") },
+		func() error { return p.Click("//*[@role='dialog']//button[.='Save']") },
 		func() error {
 			return p.Wait("//section[@aria-label='Signers' and contains(.,'5 working days; domains are proven by mail')]")
 		},
-		func() error { return p.Type(labelled("Due so many days"), "0") },
-		func() error { return p.Click("//label[contains(.,'Ask for short names too')]") },
-		func() error { return p.Click("//label[contains(.,'Ask for addresses too')]") },
-		func() error { return p.Click(browser.Button("Save, and judge the fleet anew")) },
+		func() error { return p.Click("//a[@role='tab' and .='Policy']") },
+		func() error { return p.Type(labelled("Renewal period before expiry"), "0") },
+		func() error { return p.Click("//label[contains(.,'Also request short names')]") },
+		func() error { return p.Click("//label[contains(.,'Also request IP addresses')]") },
+		func() error { return p.Click(browser.Button("Save, and judge the fleet again")) },
 		func() error { return p.Wait("//*[@role='alert' and contains(.,'must be from 1 to 3650')]") },
-		func() error { return p.Type(labelled("Due so many days"), "300") },
-		func() error { return p.Click(browser.Button("Save, and judge the fleet anew")) },
-		func() error {
-			return p.Wait("//section[@aria-label='Policy' and not(contains(.,'judge the fleet anew'))]")
-		},
+		func() error { return p.Type(labelled("Renewal period before expiry"), "300") },
+		func() error { return p.Click(browser.Button("Save, and judge the fleet again")) },
+		func() error { return p.Wait("//*[@role='status' and contains(.,'Saved')]") },
 		func() error { return p.Go("/slots/" + vault + "/web") },
 		func() error { return p.Wait("//main[contains(.,'due')]") },
 		func() error { return p.Go("/slots/" + gate + "/web") },
 		func() error { return p.Click(browser.Button("Replace")) },
-		func() error { return p.Click("//label[contains(.,'Harbour Authority')]") },
+		func() error { return p.Choose(signerField, "harbour: Harbour Authority") },
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error {
 			return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'gate-1 from the policy: the short form') and contains(.,'this signer signs no IP addresses')]")
@@ -243,27 +251,28 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		func() error { return p.Click(browser.Button("Add a device")) },
 		func() error { return p.Type(inDialog("Name"), name) },
 		func() error { return p.Type(inDialog("Address"), host) },
-		func() error { return p.Type(inDialog("Port of its web page"), tlsPort) },
+		func() error { return p.Type(inDialog("Port"), tlsPort) },
 		func() error {
-			return p.Choose("//*[@role='dialog']//div[@role='combobox' and contains(.,'only read it')]", "Web server with certificate files, over SSH")
+			return p.Choose("//*[@role='dialog']//div[@role='combobox' and contains(.,'monitored only')]", "Web server with certificate files, over SSH")
 		},
 		func() error { return p.Type(inDialog("SSH port"), sshPort) },
 		func() error { return p.Type(inDialog("SSH user"), "keeper") },
 		func() error { return p.Type("//*[@role='dialog']//input[@type='password']", "correct horse") },
 		func() error { return p.Click(browser.Button("Ask for its host key")) },
 		func() error { return p.Wait("//*[@role='dialog' and contains(.,'" + box.HostKey() + "')]") },
-		func() error { return p.Click(browser.Button("The key is right: add it")) },
+		func() error { return p.Click(browser.Button("The key is correct")) },
+		func() error { return p.Click(browser.Button("Add it")) },
 		func() error { return p.Wait("//h1[contains(.,'" + name + "')]") },
 
 		func() error { return p.Go("/devices") },
 		func() error { return p.Click(browser.Button("Import")) },
 		func() error { return p.Upload("#csv", csv) },
-		func() error { return p.Type("(//*[@role='dialog']//textarea[not(@readonly)])[2]", "name=Hostname") },
+		func() error { return p.Type("#import-columns", "name=Hostname") },
 		func() error { return p.Click(browser.Button("See what it would do")) },
 		func() error {
 			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 to add, 1 wrong; nothing was changed yet') and contains(.,'line 3, Winch!')]")
 		},
-		func() error { return p.Click("//*[@role='dialog']//label[contains(.,'although others are wrong')]") },
+		func() error { return p.Click("//*[@role='dialog']//label[contains(.,'although others are invalid')]") },
 		func() error { return p.Click("//*[@role='dialog']//button[.='Import']") },
 		func() error { return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 added.')]") },
 		func() error { return p.Click(browser.Button("Close")) },
@@ -273,22 +282,12 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		func() error { return p.Wait(browser.Link("/devices/winch.saltmere.tidewrack.example")) },
 		func() error { return p.Go("/devices?text=lamp-3") },
 		func() error { return p.Wait(browser.Link("/devices/" + name)) },
-		func() error { return p.Click("//div[@role='row' and @data-id]//input[@type='checkbox']") },
+		func() error { return p.Click("//tr[@data-id]//input[@type='checkbox']") },
 		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,'1 chosen')]") },
-		func() error {
-			return p.Choose("//section[@aria-label='Chosen devices']//div[@role='combobox']", "bench")
-		},
-		func() error { return p.Click(browser.Button("Replace all")) },
-		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,'has begun')]") },
-	)
-	s.await(idOf(t, s, name), "sealed")
-	steps(t,
 		func() error { return p.Click(browser.Button("Remove")) },
 		func() error { return p.Click("//*[@role='dialog']//button[.='Remove']") },
-		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,': removed')]") },
-		func() error {
-			return p.Wait("//main[contains(.,'No device fits the filter.') and contains(.,'0–0 of 0')]")
-		},
+		func() error { return p.Wait("//section[@aria-label='Chosen devices' and contains(.,'1 device done')]") },
+		func() error { return p.Wait("//main[contains(.,'No device fits the filter.')]") },
 	)
 	s.fails(1, "no device is called", "device", "show", name)
 	if list := s.ok("device", "list", "--text", "winch", "--as", "csv"); strings.Count(list, "\n") != 2 {
@@ -323,6 +322,7 @@ func TestTheConsoleAsksWhatBecameOfAStep(t *testing.T) {
 		},
 		func() error { return keepPicture(p, "held") },
 		func() error { return p.Click(browser.Button("The step was done: go on")) },
+		func() error { return p.Click(browser.Button("It was done")) },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
 		func() error { return p.Wait("//main[contains(.,'Left on the device')]") },
 		func() error { return keepPicture(p, "leftover") },
@@ -351,4 +351,41 @@ func keepPicture(p *browser.Page, name string) error {
 		return err
 	}
 	return os.WriteFile(filepath.Join(folder, name+".png"), png, 0o600)
+}
+
+// Several slots get one certificate in the console; a slot that cannot be read and a
+// family that cannot be undone ask for a yes of their own.
+func TestTheConsoleAsksBeforeItGoesBlind(t *testing.T) {
+	t.Parallel()
+	s := families(t, "127.0.0.1:"+freePort(t, "127.0.0.1"), map[string]string{"final": "  activate:\n" + putBoth +
+		"    - {step: burn in, run: \"{{reload}}\", undo: none, because: the box keeps what it burned}\n"})
+	box := simulated(t, standin.Box{})
+	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
+	_, tlsPort, _ := net.SplitHostPort(box.TLSAddr)
+	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "final", "--user", "keeper", "--port", sshPort, "--password-file", "-",
+		"--pin", box.HostKey(), "--slot", "web="+tlsPort, "--slot", "eap="+relay(t, "127.20.78.1:0", to(box.TLSAddr)), "--slot", "dark="+freePort(t, host))
+	p := openConsole(t, s)
+	check := func(label string) func() error {
+		return func() error { return p.Click("//label[contains(.,'" + label + "')]//input") }
+	}
+	steps(t,
+		func() error { return p.Go("/slots/" + name + "/dark") },
+		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Wait("//label[contains(.,'Start although the slot cannot be read')]") },
+		func() error { return p.Go("/slots/" + name + "/web") },
+		func() error { return p.Click(browser.Button("Replace")) },
+		check("eap"),
+		func() error { return p.Choose(signerField, "bench") },
+		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Wait("//*[@role='dialog' and contains(.,'the box keeps what it burned')]") },
+		check("Start although some steps cannot be undone"),
+		func() error { return p.Click(browser.Button("Rehearse")) },
+		func() error { return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'eap at " + host + "')]") },
+		func() error { return keepPicture(p, "several-slots") },
+		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Wait("//span[@data-state='sealed']") },
+	)
+	if web, eap := s.show(name+"/web"), s.show(name+"/eap"); web.Certificate.SHA256 != eap.Certificate.SHA256 || web.Condition != "fresh" {
+		t.Errorf("web is %s, eap is %s", web.Condition, eap.Condition)
+	}
 }

@@ -25,6 +25,18 @@ func TestTheExamplesWorkOnRealServers(t *testing.T) {
 			return []string{"config=" + b.at("lighttpd.conf"), "certificate=" + b.at("tls/new/chain.pem"), "key_file=" + b.at("tls/new/key.pem"), "reload=" + b.at("reload")},
 				[]string{"/usr/sbin/lighttpd", "-D", "-f", b.at("lighttpd.conf")}
 		}},
+		{"apache-site", func(t *testing.T, b *box) ([]string, []string) {
+			// Three directives, one of them commented out, and one of an older time; the site is enabled by a link.
+			write(t, b.at("httpd.conf"), "ServerRoot "+b.at("")+"\nServerName "+realBox+"\nPidFile "+b.at("pid")+"\nErrorLog /dev/stderr\nDefaultRuntimeDir "+b.at("")+"\nUser nobody\nLoadModule mpm_event_module /usr/lib/apache2/modules/mod_mpm_event.so\nLoadModule authz_core_module /usr/lib/apache2/modules/mod_authz_core.so\nLoadModule ssl_module /usr/lib/apache2/modules/mod_ssl.so\nListen "+b.address+":"+b.webPort+"\nSSLSessionCache none\nMutex file:"+b.at("")+" default\nIncludeOptional "+b.at("enabled")+"/*.conf\n")
+			write(t, b.at("site.conf"), "# delivered\n<VirtualHost *:"+b.webPort+">\n\tDocumentRoot "+b.at("tls")+"\n\tSSLEngine on\n\tSSLCertificateFile\t"+b.at("tls/cert.pem")+"\n\tSSLCertificateKeyFile "+b.at("tls/key.pem")+"\n\t#SSLCertificateChainFile /none\n</VirtualHost>\n# the end")
+			os.MkdirAll(b.at("enabled"), 0o755)
+			os.Symlink(b.at("site.conf"), b.at("enabled/site.conf"))
+			script(t, b.at("enable"), "ln -sf "+b.at("site.conf")+" "+b.at("enabled/site.conf"))
+			apache := "/usr/sbin/apache2 -d " + b.at("") + " -f " + b.at("httpd.conf")
+			script(t, b.at("reload"), "kill -USR1 $(cat "+b.at("pid")+")")
+			return []string{"site=" + b.at("site.conf"), "certificate=" + b.at("tls/new/site.pem"), "key_file=" + b.at("tls/new/site.key"), "enable=" + b.at("enable"), "test=" + apache + " -t", "reload=" + b.at("reload")},
+				append(strings.Fields(apache), "-D", "FOREGROUND")
+		}},
 		{"mosquitto", func(t *testing.T, b *box) ([]string, []string) {
 			write(t, b.at("mosquitto.conf"), "user root\npid_file "+b.at("pid")+"\nlistener "+b.webPort+" "+b.address+"\nallow_anonymous true\ncertfile "+b.at("tls/cert.pem")+"\nkeyfile "+b.at("tls/key.pem")+"\n")
 			return []string{"certificate=" + b.at("tls/cert.pem"), "key_file=" + b.at("tls/key.pem"), "pid_file=" + b.at("pid")},
@@ -49,7 +61,7 @@ func TestTheExamplesWorkOnRealServers(t *testing.T) {
 			settings, command := c.prepare(t, &b)
 			os.MkdirAll(b.at("tls/new"), 0o700)
 			before := map[string]string{}
-			for _, file := range []string{"lighttpd.conf", "ssl.conf", "tls/cert.pem", "tls/key.pem"} {
+			for _, file := range []string{"lighttpd.conf", "ssl.conf", "site.conf", "tls/cert.pem", "tls/key.pem"} {
 				if text, err := os.ReadFile(b.at(file)); err == nil {
 					before[file] = string(text)
 				}
@@ -62,13 +74,20 @@ func TestTheExamplesWorkOnRealServers(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			args := []string{"device", "add", realBox, "--address", b.address, "--family", c.family, "--ssh-user", who.Username, "--ssh-port", b.sshPort, "--key-file", b.keyFile,
-				"--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--host-key", b.hostKey, "--slot", "web=" + b.webPort, "--setting", "work_folder=" + b.at("work")}
+			args := []string{"device", "add", realBox, "--address", b.address, "--family", c.family, "--user", who.Username, "--port", b.sshPort, "--key-file", b.keyFile,
+				"--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--pin", b.hostKey, "--slot", "web=" + b.webPort, "--setting", "work_folder=" + b.at("work")}
 			for _, setting := range settings {
 				args = append(args, "--setting", setting)
 			}
 			s.ok(args...)
 			factory := s.show(realBox + "/web").Certificate.SHA256
+			if c.family == "lighttpd" { // its configuration is edited: what would change can be seen before
+				out := s.ok("replace", realBox+"/web", "--signer", "bench", "--rehearse", "--differences")
+				if !strings.Contains(out, "+ssl.pemfile") && !strings.Contains(out, "+  ssl.pemfile") && !strings.Contains(out, "+    ssl.pemfile") {
+					t.Errorf("the rehearsal shows no difference:\n%s", out)
+				}
+				s.fails(2, "--rehearse", "replace", realBox+"/web", "--signer", "bench", "--differences")
+			}
 			if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
 				t.Fatal(out)
 			}

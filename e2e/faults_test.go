@@ -55,8 +55,8 @@ func (s *server) addSimulated(name string, box *standin.Running, password string
 	s.t.Helper()
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
 	_, tlsPort, _ := net.SplitHostPort(box.TLSAddr)
-	s.okWith(password, "device", "add", name, "--address", host, "--family", "web-files-ssh", "--ssh-user", "keeper", "--ssh-port", sshPort,
-		"--password-file", "-", "--host-key", box.HostKey(), "--slot", "web="+tlsPort)
+	s.okWith(password, "device", "add", name, "--address", host, "--family", "web-files-ssh", "--user", "keeper", "--port", sshPort,
+		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+tlsPort)
 }
 
 const name = "lamp-3.northholm.tidewrack.example"
@@ -167,8 +167,8 @@ func TestWrongUseIsExplained(t *testing.T) {
 		{1, "no signer is called", []string{"replace", gate + "/web", "--signer", "nobody"}},
 		{1, "neither a DNS name nor an IP address", []string{"replace", gate + "/web", "--signer", "bench", "--name", "gate; reboot"}},
 		{1, "no replacement is called", []string{"replacement", "show", "r99"}},
-		{1, "is no host key", []string{"device", "add", "a.tidewrack.example", "--address", "192.0.2.99", "--family", "web-files-ssh", "--ssh-user", "x", "--host-key", "x", "--password-file", filepath.Join(dir, "photo.cer")}},
-		{1, "no host key could be had", []string{"device", "add", "a.tidewrack.example", "--address", "192.0.2.99", "--family", "web-files-ssh", "--ssh-user", "x", "--password-file", filepath.Join(dir, "photo.cer")}},
+		{1, "is not a host key", []string{"device", "add", "a.tidewrack.example", "--address", "192.0.2.99", "--family", "web-files-ssh", "--user", "x", "--pin", "x", "--password-file", filepath.Join(dir, "photo.cer")}},
+		{1, "the host key could not be read", []string{"device", "add", "a.tidewrack.example", "--address", "192.0.2.99", "--family", "web-files-ssh", "--user", "x", "--password-file", filepath.Join(dir, "photo.cer")}},
 		{1, "refuses connections", []string{"read", "--address", "127.0.0.1:1"}},
 		{3, "a picture", []string{"inspect", filepath.Join(dir, "photo.cer")}},
 		{3, "bad.procedure.yaml:8:18: a value inside quotes", []string{"procedure", "check", filepath.Join(dir, "bad.procedure.yaml")}},
@@ -217,7 +217,7 @@ func TestNobodyIsLetInWithoutSigningIn(t *testing.T) {
 	if status, body := call("POST", "/api/v1/sweeps", cookie, "https://elsewhere.example"); status != 401 {
 		t.Errorf("a change from elsewhere answers %d: %s", status, body)
 	}
-	if status, body := call("POST", "/api/v1/sweeps", cookie, s.url); status != 200 {
+	if status, body := call("POST", "/api/v1/sweeps", cookie, s.url); status != 202 {
 		t.Errorf("a change from our own pages answers %d: %s", status, body)
 	}
 	// What is kept gives nothing away.

@@ -15,14 +15,14 @@ func TestWhatDevicesShare(t *testing.T) {
 	const ramp = "ramp.northholm.tidewrack.example"
 	secret := strings.TrimSpace(read(t, filepath.Join(dir, "boxes", "gate-1.mainquay", "password")))
 
-	s.okWith("not this one", "credential", "add", "keepers", "--ssh-user", "keeper", "--password-file", "-")
+	s.okWith("not this one", "credential", "add", "keepers", "--user", "keeper", "--password-file", "-")
 	s.ok("device", "edit", gate, "--credential", "keepers")
 	s.fails(3, "correct the user, the password or the key", "device", "try", gate)
-	s.okWith(secret, "credential", "replace", "keepers", "--ssh-user", "keeper", "--password-file", "-")
+	s.okWith(secret, "credential", "replace", "keepers", "--user", "keeper", "--password-file", "-")
 	if out := s.ok("device", "try", gate); !strings.Contains(out, "✓ sign in over SSH as keeper") {
 		t.Error(out)
 	}
-	s.fails(1, "devices sign in with it", "credential", "remove", "keepers")
+	s.fails(1, "devices use it", "credential", "remove", "keepers")
 	if all := s.ok("credential", "list", "--as", "json") + s.ok("device", "show", gate, "--as", "json"); strings.Contains(all, secret) {
 		t.Error("the secret is shown")
 	}
@@ -52,7 +52,7 @@ func TestWhatDevicesShare(t *testing.T) {
 		s.ok("device", "edit", device, "--cluster", "gates", "--cluster-role", role)
 	}
 	s.ok("replace", gate+"/web", "--signer", "desk")
-	s.fails(1, "one is done at a time per device and per cluster", "replace", ramp+"/web", "--signer", "desk")
+	s.fails(1, "only one can run per device and cluster", "replace", ramp+"/web", "--signer", "desk")
 	s.ok("sweep") // one link at a time is slow and still comes to its end
 	if list := s.ok("device", "list", "--text", "gates", "--as", "csv"); strings.Count(list, "\n") != 3 {
 		t.Error(list)
@@ -68,7 +68,7 @@ func TestAnotherApproves(t *testing.T) {
 	if out := s.ok("replace", gate+"/web", "--signer", "bench", "--watch"); !strings.Contains(out, "waiting for approval") {
 		t.Fatal(out)
 	}
-	s.fails(1, "the policy wants another", "replacement", "approve", "r2")
+	s.fails(1, "the policy requires another", "replacement", "approve", "r2")
 	s.okWith("salt and tar and rope", "user", "add", "tern", "--role", "viewer", "--password-file", "-")
 	tern := *s
 	tern.config = filepath.Join(t.TempDir(), "tern.yaml")
@@ -82,5 +82,5 @@ func TestAnotherApproves(t *testing.T) {
 	login()
 	tern.ok("replacement", "approve", "r2")
 	s.await("r2", "sealed")
-	s.fails(1, "does not wait for approval", "replacement", "approve", "r2")
+	s.fails(1, "is not waiting for approval", "replacement", "approve", "r2")
 }

@@ -55,7 +55,7 @@ func TestAKeyIsGivenAway(t *testing.T) {
 	if left, err := filepath.Glob(filepath.Join(work(t, box, "r1"), "*.pem")); err != nil || len(left) > 0 {
 		t.Errorf("left on the box: %v, %v", left, err)
 	}
-	if r := export(); r.code != 1 || !strings.Contains(r.stderr, "it was forgotten once it was proven") {
+	if r := export(); r.code != 1 || !strings.Contains(r.stderr, "it was deleted after the replacement") {
 		t.Errorf("%+v", r)
 	}
 

@@ -103,8 +103,8 @@ func TestAPersonReplacesByHand(t *testing.T) {
 	box := pagesOf(t, dir, panel)
 	wrong := shownRequest.FindString(box.press("request", url.Values{"common_name": {"panel"}, "names": {"panel.tidewrack.example"}}))
 	file := func(content string) string { return write(t, filepath.Join(t.TempDir(), "answer"), content) }
-	s.fails(1, "the request is not what was planned", "task", "answer", id, "--file", file(wrong))
-	s.fails(1, "is no request", "task", "answer", id, "--file", file("it would not work"))
+	s.fails(1, "the request differs from the plan", "task", "answer", id, "--file", file(wrong))
+	s.fails(1, "is not a request", "task", "answer", id, "--file", file("it would not work"))
 
 	// Another person takes it over; the first can no longer answer.
 	s.ok("task", "note", id, "the", "menu", "is", "called", "Security", "here")
@@ -137,7 +137,7 @@ func TestAPersonReplacesByHand(t *testing.T) {
 	s.ok("task", "answer", id)
 
 	id, _ = s.task("have the device use it")
-	s.fails(1, "the wire decides", "task", "answer", id)
+	s.fails(1, "the slot is read to see", "task", "answer", id)
 	box.press("use", nil)
 	s.await("r2", "sealed")
 	now := s.show(panel + "/web")

@@ -1,10 +1,13 @@
 package e2e
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -13,7 +16,7 @@ import (
 // below are the rooms that each room may import; core's rooms may import each
 // other, and everybody may import core.
 var below = map[string][]string{
-	"cmd": {"cli"}, "cli": {"api", "service", "standin"}, "api": {"service", "console"},
+	"cmd": {"cli"}, "cli": {"api", "service", "standin", "wire"}, "api": {"service", "console"},
 	"service": {"device", "wire", "signer", "strongbox", "store"},
 	"device":  {}, "wire": {}, "signer": {}, "strongbox": {}, "store": {}, "standin": {}, "console": {}, "core": {},
 }
@@ -52,5 +55,95 @@ func TestImportsPointDownwardsOnly(t *testing.T) {
 	})
 	if err != nil || len(seen) != len(below) {
 		t.Fatalf("%d rooms of %d seen, %v", len(seen), len(below), err)
+	}
+}
+
+// inside are the rooms of the service that each of them may import.
+var inside = map[string][]string{
+	"": {"people", "reach", "watch", "fleet", "desk", "work", "problem"}, "problem": {}, "deed": {}, "paging": {"problem"},
+	"people": {"problem", "deed"}, "reach": {"problem", "deed"}, "watch": {"reach", "problem", "deed"}, "fleet": {"watch", "reach", "problem", "deed", "paging"},
+	"desk": {"watch", "problem", "deed", "paging"}, "work": {"desk", "fleet", "watch", "reach", "problem", "deed", "paging"},
+}
+
+func TestRoomsOfTheServiceImportOneWay(t *testing.T) {
+	seen := map[string]bool{}
+	files, err := filepath.Glob("../service/*/*.go")
+	more, _ := filepath.Glob("../service/*.go")
+	for _, path := range append(files, more...) {
+		if strings.HasSuffix(path, "_test.go") {
+			continue
+		}
+		room := filepath.Base(filepath.Dir(path))
+		if room == "service" {
+			room = ""
+		}
+		allowed, known := inside[room]
+		if !known {
+			t.Errorf("%s is in no room of the service; give it a place in the list", path)
+		}
+		seen[room] = true
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, i := range file.Imports {
+			to, ours := strings.CutPrefix(strings.Trim(i.Path.Value, `"`), "freshseal/service/")
+			if ours && !slices.Contains(allowed, to) {
+				t.Errorf("%s imports %s, which is not below %s", path, to, room)
+			}
+			if strings.Contains(i.Path.Value, "net/http") || strings.Contains(i.Path.Value, "sqlx") {
+				t.Errorf("%s imports %s: HTTP and SQL have their own places", path, i.Path.Value)
+			}
+		}
+	}
+	if err != nil || len(seen) != len(inside) {
+		t.Fatalf("%d rooms of %d seen, %v", len(seen), len(inside), err)
+	}
+}
+
+// What to do next travels as data: only the client knows commands and flags.
+func TestNoCommandsBelowTheClient(t *testing.T) {
+	command := regexp.MustCompile(`freshseal [a-z]+|(^| )--[a-z]`)
+	for _, room := range []string{"core", "service", "device", "wire", "signer", "store"} {
+		err := filepath.WalkDir("../"+room, func(path string, entry fs.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+			if err != nil {
+				return err
+			}
+			ast.Inspect(file, func(n ast.Node) bool {
+				if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING && command.MatchString(lit.Value) && !strings.Contains(lit.Value, "curl --cacert") {
+					t.Errorf("%s words a command: %s", path, lit.Value)
+				}
+				return true
+			})
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// Everything that people read goes out through put, which makes foreign characters
+// visible.
+func TestTheClientWritesThroughOneMechanism(t *testing.T) {
+	files, err := filepath.Glob("../cli/*.go")
+	for _, path := range files {
+		if strings.HasSuffix(path, "_test.go") || filepath.Base(path) == "put.go" || filepath.Base(path) == "print.go" {
+			continue
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(string(text), "fmt.Fprint") || strings.Contains(string(text), "fmt.Print") {
+			t.Errorf("%s writes past put", path)
+		}
+	}
+	if err != nil || len(files) < 20 {
+		t.Fatal(files, err)
 	}
 }

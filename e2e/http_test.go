@@ -70,7 +70,7 @@ func signInCookie(t *testing.T, s *server, client *http.Client) string {
 	return value
 }
 
-func read(t *testing.T, file string) string {
+func read(t testing.TB, file string) string {
 	t.Helper()
 	text, err := os.ReadFile(file)
 	if err != nil {

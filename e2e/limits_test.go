@@ -162,9 +162,9 @@ func TestASilentJumpHostDelaysNoOtherSite(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, port, _ := net.SplitHostPort(silent.Addr().String())
-	key := []string{"--ssh-user", who.Username, "--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase)}
-	s.ok(append([]string{"site", "add", "Petrel", "--jump", "127.20.79.9", "--port", port, "--host-key", jump.hostKey}, key...)...)
-	s.ok(append([]string{"site", "add", "Turnstone", "--jump", jump.address, "--port", jump.sshPort, "--host-key", jump.hostKey}, key...)...)
+	key := []string{"--user", who.Username, "--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase)}
+	s.ok(append([]string{"site", "add", "Petrel", "--jump", "127.20.79.9", "--port", port, "--pin", jump.hostKey}, key...)...)
+	s.ok(append([]string{"site", "add", "Turnstone", "--jump", jump.address, "--port", jump.sshPort, "--pin", jump.hostKey}, key...)...)
 	host, tlsPort, _ := net.SplitHostPort(target.TLSAddr)
 	for _, site := range []string{"petrel", "turnstone"} {
 		s.run("", "device", "add", "bridge."+site+".tidewrack.example", "--address", host, "--site", map[string]string{"petrel": "Petrel", "turnstone": "Turnstone"}[site], "--slot", "web="+tlsPort)

@@ -156,7 +156,7 @@ func TestAFolderOfProcedures(t *testing.T) {
 	}
 	write(t, file, mine)
 	if list := until("harbour-lights"); strings.Contains(list, "its file is not there") {
-		until("harbour-lights       yes")
+		until("harbour-lights        yes")
 	}
 	write(t, filepath.Join(folder, "web-files-ssh.procedure.yaml"), strings.Replace(mine, "harbour-lights", "web-files-ssh", 1))
 	s.fails(3, "a built-in procedure is called web-files-ssh", "procedure", "check", folder)

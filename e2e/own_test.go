@@ -1,8 +1,6 @@
 package e2e
 
 import (
-	"crypto/tls"
-	"net/http"
 	"strings"
 	"testing"
 )
@@ -16,10 +14,7 @@ func TestTheServiceReplacesItsOwnCertificate(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := start(t, "demo", dir)
-	first := s.show(itself + "/web")
-	if first.Condition != "factory" {
-		t.Fatalf("it begins as %+v", first)
-	}
+	s.until("its own slot, read in the background", "factory", "slot", "show", itself+"/web")
 	old := s.pin()
 	s.ok("replace", itself+"/web", "--signer", "bench", "--watch")
 	second := s.run("", "slot", "show", itself+"/web", "--as", "json")
@@ -46,43 +41,5 @@ func TestTheServiceReplacesItsOwnCertificate(t *testing.T) {
 	stranger := *s
 	stranger.config = write(t, t.TempDir()+"/stranger.yaml", strings.Replace(read(t, s.config), s.pin(), strings.Repeat("ab", 32), 1))
 	stranger.fails(1, "another certificate than the one pinned", "status")
-	s.fails(1, "is for Fresh Seal alone", "device", "add", "copy.tidewrack.example", "--address", "192.0.2.50", "--family", "fresh-seal-itself")
-}
-
-// Two people change one thing: the second is told.
-func TestAChangeThatWasOvertakenIsRefused(t *testing.T) {
-	t.Parallel()
-	s := start(t, "demo", t.TempDir())
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
-	_, token, _ := strings.Cut(read(t, s.config), "token: ")
-	call := func(method, header, value, body string) *http.Response {
-		t.Helper()
-		r, err := http.NewRequest(method, s.url+"/api/v1/devices/"+gate, strings.NewReader(body))
-		if err != nil {
-			t.Fatal(err)
-		}
-		r.Header.Set("Authorization", "Bearer "+strings.TrimSpace(token))
-		if header != "" {
-			r.Header.Set(header, value)
-		}
-		answer, err := client.Do(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		answer.Body.Close()
-		return answer
-	}
-	seen := call("GET", "", "", "").Header.Get("ETag")
-	if again := call("GET", "If-None-Match", seen, ""); again.StatusCode != 304 {
-		t.Errorf("the same state is sent again: %d", again.StatusCode)
-	}
-	if first := call("PATCH", "If-Match", seen, `{"owner":"harbour office"}`); first.StatusCode != 200 {
-		t.Fatalf("the first change: %d", first.StatusCode)
-	}
-	if second := call("PATCH", "If-Match", seen, `{"owner":"ticket office"}`); second.StatusCode != 412 {
-		t.Errorf("the second change: %d", second.StatusCode)
-	}
-	if out := s.ok("device", "show", gate); !strings.Contains(out, "harbour office") {
-		t.Error(out)
-	}
+	s.fails(1, "is reserved for Fresh Seal itself", "device", "add", "copy.tidewrack.example", "--address", "192.0.2.50", "--family", "fresh-seal-itself")
 }

@@ -94,7 +94,7 @@ func TestUsersComeAndGo(t *testing.T) {
 	tern.fails(1, "fewer than 10 characters", "user", "password", "--old-file", write(t, filepath.Join(t.TempDir(), "old"), "salt and tar and rope"), "--new-file", write(t, filepath.Join(t.TempDir(), "new"), "short"))
 	s.ok("user", "remove", "tern")
 	tern.fails(1, "you are not signed in", "slot", "list")
-	s.fails(1, "nobody else is an admin", "user", "remove", "admin")
+	s.fails(1, "there is no other admin", "user", "remove", "admin")
 
 	// Guessing is slowed down, for everybody who comes from there.
 	for range 5 {
@@ -129,7 +129,7 @@ func forge(t *testing.T, file string) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	for _, statement := range []string{"DROP TRIGGER ledger_is_not_changed", "UPDATE ledger SET who = 'gull' WHERE id = 2"} {
+	for _, statement := range []string{"DROP TRIGGER ledger_stays_as_written", "UPDATE ledger SET who = 'gull' WHERE id = 2"} {
 		if _, err := db.Exec(statement); err != nil {
 			t.Fatal(err)
 		}

@@ -84,7 +84,7 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 
 	// A box that can do no better.
 	s.fails(1, "a key of RSA 1024 is asked for", "replace", peer+"/web", "--key", "rsa-1024")
-	s.fails(1, "device by device", "policy", "set", "fleet", "--weak-keys")
+	s.fails(1, "single devices", "policy", "set", "fleet", "--weak-keys")
 	s.ok("policy", "set", "device/"+peer, "--weak-keys")
 	s.ok("replace", peer+"/web", "--key", "rsa-1024", "--watch")
 	weak := s.show(peer + "/web")

@@ -18,7 +18,7 @@ import (
 )
 
 // freePort finds a port that nobody listens on.
-func freePort(t *testing.T, address string) string {
+func freePort(t testing.TB, address string) string {
 	t.Helper()
 	l, err := net.Listen("tcp", address+":0")
 	if err != nil {
@@ -148,8 +148,8 @@ func (b *box) add(t *testing.T, s *server, more ...string) {
 		t.Fatal(err)
 	}
 	nginx := "/usr/sbin/nginx -p " + b.at("") + " -c nginx.conf -e stderr "
-	s.ok(append([]string{"device", "add", realBox, "--address", b.address, "--family", "web-files-ssh", "--ssh-user", who.Username, "--ssh-port", b.sshPort,
-		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--host-key", b.hostKey, "--slot", "web=" + b.webPort,
+	s.ok(append([]string{"device", "add", realBox, "--address", b.address, "--family", "web-files-ssh", "--user", who.Username, "--port", b.sshPort,
+		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--pin", b.hostKey, "--slot", "web=" + b.webPort,
 		"--setting", "certificate_file=" + b.at("tls/cert.pem"), "--setting", "key_file=" + b.at("tls/key.pem"), "--setting", "work_folder=" + b.at("work"),
 		"--setting", "test=" + nginx + "-t", "--setting", "reload=" + nginx + "-s reload"}, more...)...)
 }
@@ -242,8 +242,8 @@ func TestABoxBehindAJumpHost(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.ok("site", "add", "Petrel", "--jump", jump.address, "--port", jump.sshPort, "--ssh-user", who.Username,
-		"--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase), "--host-key", jump.hostKey)
+	s.ok("site", "add", "Petrel", "--jump", jump.address, "--port", jump.sshPort, "--user", who.Username,
+		"--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase), "--pin", jump.hostKey)
 	b.add(t, s, "--site", "Petrel")
 	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
 		t.Error(out)
@@ -299,4 +299,41 @@ func unless(line string) string {
 		return "no such line"
 	}
 	return line
+}
+
+// Two real jump hosts in a row behind a proxy: the host keys of both are pinned, and
+// nothing of it is reached otherwise.
+func TestABoxBehindTwoJumpHostsAndAProxy(t *testing.T) {
+	t.Parallel()
+	b := startBox(t)
+	who, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	port, opened := socks(t)
+	s.ok("site", "add", "Quay", "--socks", "127.20.80.1", "--port", port)
+	before := "Quay"
+	for i, name := range []string{"Petrel", "Hold"} {
+		jump := box{dir: t.TempDir(), address: fmt.Sprintf("127.20.77.%d", 3+i), keyFile: ""}
+		jump.sshPort = freePort(t, jump.address)
+		jump.startSSH(t)
+		s.ok("site", "add", name, "--behind", before, "--jump", jump.address, "--port", jump.sshPort, "--user", who.Username,
+			"--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase), "--pin", jump.hostKey)
+		before = name
+	}
+	b.add(t, s, "--site", "Hold")
+	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
+		t.Error(out)
+	}
+	if n := opened.Load(); n != 1 {
+		t.Errorf("%d connections went through the proxy instead of that of the first jump host", n)
+	}
+	s.fails(1, "reached through itself", "site", "edit", "Quay", "--behind", "Hold")
+	s.fails(1, "Hold is reached through it", "site", "remove", "Petrel")
+	s.fails(1, "no site is called", "site", "edit", "Petrel", "--behind", "Nowhere")
+	if out := s.ok("site", "list"); !strings.Contains(out, "Petrel") {
+		t.Error(out)
+	}
 }

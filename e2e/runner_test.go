@@ -150,8 +150,8 @@ func realFamily(t *testing.T, steps string) (box, *server, func(name string) str
 		t.Fatal(err)
 	}
 	nginx := "/usr/sbin/nginx -p " + b.at("") + " -c nginx.conf -e stderr "
-	s.ok("device", "add", realBox, "--address", b.address, "--family", "harsh", "--ssh-user", who.Username, "--ssh-port", b.sshPort,
-		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--host-key", b.hostKey, "--slot", "web="+b.webPort,
+	s.ok("device", "add", realBox, "--address", b.address, "--family", "harsh", "--user", who.Username, "--port", b.sshPort,
+		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--pin", b.hostKey, "--slot", "web="+b.webPort,
 		"--setting", "certificate_file="+b.at("tls/cert.pem"), "--setting", "key_file="+b.at("tls/key.pem"), "--setting", "work_folder="+b.at("work"),
 		"--setting", "reload="+nginx+"-s reload", "--setting", "tool="+b.at("tool"))
 	return b, s, b.at
@@ -228,7 +228,7 @@ func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 	}
 	book, target := &notebook{}, b.target(t)
 	hard, cut := context.WithCancel(t.Context())
-	one := &device.Runner{Dial: (&net.Dialer{}).DialContext, Target: target, Procedure: p, Work: filepath.Join(dir, "work/r1-x"), Journal: book, Hard: hard}
+	one := &device.Runner{Dial: (&net.Dialer{}).DialContext, SSH: func(context.Context) (ssh.Target, error) { return target, nil }, Procedure: p, Work: filepath.Join(dir, "work/r1-x"), Journal: book, Hard: hard}
 	go func() { // as soon as the command is under way
 		for range 400 {
 			if text, err := os.ReadFile(log); err == nil && len(text) > 0 {
@@ -242,7 +242,7 @@ func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 		t.Fatalf("a step that was cut off: %v %+v", err, book.ended)
 	}
 	one.Close()
-	two := &device.Runner{Dial: (&net.Dialer{}).DialContext, Target: target, Procedure: p, Work: one.Work, Journal: book}
+	two := &device.Runner{Dial: (&net.Dialer{}).DialContext, SSH: func(context.Context) (ssh.Target, error) { return target, nil }, Procedure: p, Work: one.Work, Journal: book}
 	defer two.Close()
 	if err := two.Recover(t.Context(), 1, procedure.Install, "tool", false, scope); err != nil {
 		t.Fatal(err)
@@ -270,6 +270,8 @@ func (n *notebook) Begin(context.Context, device.Entry) (int64, error) {
 	n.ended = append(n.ended, device.Outcome{})
 	return int64(len(n.ended)), nil
 }
+func (n *notebook) Show(context.Context, int64, string, int) {}
+
 func (n *notebook) End(_ context.Context, id int64, o device.Outcome) error {
 	for int64(len(n.ended)) < id {
 		n.ended = append(n.ended, device.Outcome{})
@@ -404,8 +406,8 @@ func TestASlotThatCannotBeReadStopsAtTheSurvey(t *testing.T) {
 	const steps = "  activate:\n" + putBoth + "    - {step: fails, run: cat /nothing, undo: nothing}\n"
 	s := families(t, "127.0.0.1:0", map[string]string{"blind": steps})
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
-	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "blind", "--ssh-user", "keeper", "--ssh-port", sshPort,
-		"--password-file", "-", "--host-key", box.HostKey(), "--slot", "web="+freePort(t, host))
+	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "blind", "--user", "keeper", "--port", sshPort,
+		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+freePort(t, host))
 	s.fails(1, "a way back could not be proven", "replace", name+"/web", "--signer", "bench", "--watch")
 	s.ok("replacement", "cancel", "r1")
 	s.fails(1, "r2 of "+name+"/web is held in stage activate", "replace", name+"/web", "--signer", "bench", "--watch", "--unseen")
@@ -436,7 +438,7 @@ func TestMirrorFinallyAndSealAreCarriedOut(t *testing.T) {
 	if _, err := os.Stat(at("maintenance")); err == nil {
 		t.Error("what is always done was not done")
 	}
-	s.fails(1, "something of r1 is still left", "replacement", "clear", "r1")
+	s.fails(1, "r1 still has something left", "replacement", "clear", "r1")
 	write(t, at("sealed"), "yes")
 	s.ok("replacement", "clear", "r1")
 	if text := s.ok("replacement", "show", "r1"); strings.Contains(text, "left on the device") {

@@ -67,7 +67,7 @@ func TestABoxBehindAProxy(t *testing.T) {
 	s := start(t, "serve", t.TempDir())
 	s.login()
 	s.ok("site", "add", "Saltmere", "--socks", "127.20.80.1", "--port", port)
-	s.fails(1, "is there already", "site", "add", "Saltmere", "--socks", "127.20.80.1", "--port", port)
+	s.fails(1, "already exists", "site", "add", "Saltmere", "--socks", "127.20.80.1", "--port", port)
 	s.addSimulated(name, box, "correct horse")
 	s.ok("device", "edit", name, "--site", "Saltmere")
 	if out := s.ok("replace", name+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {

@@ -75,10 +75,10 @@ func TestADeskSignsInItsOwnTime(t *testing.T) {
 	if out := s.ok("replace", tickets+"/web", "--signer", "desk"); !strings.Contains(out, "waiting for signer") {
 		t.Fatalf("it does not wait:\n%s", out)
 	}
-	s.fails(1, "under way", "replace", tickets+"/web", "--signer", "bench")
+	s.fails(1, "in progress", "replace", tickets+"/web", "--signer", "bench")
 	parcel := filepath.Join(t.TempDir(), "out.zip")
 	s.ok("parcel", "pack", "--signer", "desk", "--out", parcel)
-	s.fails(1, "no request waits", "parcel", "pack", "--signer", "desk", "--out", parcel+".2")
+	s.fails(1, "no pending request", "parcel", "pack", "--signer", "desk", "--out", parcel+".2")
 	request := unpack(t, parcel)[0]
 	letter, err := os.ReadFile(filepath.Join(filepath.Dir(request), "list.txt"))
 	if err != nil || !strings.Contains(string(letter), tickets) {

@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
+
+	"freshseal/service/problem"
 )
 
 // lock takes a folder for this process; it is free again when the process ends,
@@ -20,7 +22,7 @@ func lock(dir string) (*os.File, error) {
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		f.Close()
 		if errors.Is(err, syscall.EWOULDBLOCK) {
-			return nil, &Error{Conflict, "the folder " + dir + " is in use", "another service runs on it", "stop that one first, or choose another folder with --dir"}
+			return nil, problem.New(problem.Conflict, "the folder "+dir+" is in use", "another service runs on it", "stop that one first, or choose another folder")
 		}
 		return nil, fmt.Errorf("locking the data folder: %w", err)
 	}

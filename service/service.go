@@ -2,90 +2,65 @@
 // computes, to the world of devices, signers and the database. It knows neither
 // HTTP nor SQL.
 //
-// A newcomer reads replace.go first: Begin, then drive, which carries a
-// replacement from stage to stage.
+// This folder opens the data folder and wires the rooms; the use cases are in
+// them. Imports between rooms point one way:
+//
+//	work → desk, fleet → watch → reach      people
 package service
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
-	"sync"
-	"sync/atomic"
+	"strings"
 	"time"
 
-	"freshseal/core/judge"
-	"freshseal/core/replacement"
+	"freshseal/core/naming"
 	"freshseal/core/request"
-	"freshseal/signer"
+	"freshseal/service/desk"
+	"freshseal/service/fleet"
+	"freshseal/service/people"
+	"freshseal/service/reach"
+	"freshseal/service/watch"
+	"freshseal/service/work"
 	"freshseal/store"
 	"freshseal/strongbox"
-	"freshseal/wire"
 )
-
-// Fleet is the audience that every slot is judged for.
-const Fleet = judge.Fleet
 
 // Options are what a service is made of. Only Dir is needed.
 type Options struct {
 	Dir          string // everything that outlives the process
 	Name         string // what clients call the service; empty: the machine's name
 	Organization string // stands in what bench signs
-	Dial         func(ctx context.Context, network, address string) (net.Conn, error)
+	Dial         reach.Dial
 	Now          func() time.Time
 	Log          *slog.Logger
 	ReadEvery    time.Duration   // how often the whole fleet is read; 0: only when asked
-	Fetch        Fetcher         // gets issuers that a chain lacks; nil: they must come with a pile
-	Resolver     Resolver        // asked where names lead; nil: nobody is asked
+	Fetch        desk.Fetcher    // gets issuers that a chain lacks; nil: they must come with a pile
+	Resolver     work.Resolver   // asked where names lead; nil: nobody is asked
 	Procedures   string          // a folder with procedures beside the built-in ones; empty: none
 	Subject      request.Subject // what requests say where the old certificate says nothing
 }
 
-// Service is the running service. Its methods are safe for use by several
-// goroutines at once.
+// Service is the running service: its rooms, which share one data folder.
 type Service struct {
-	options    Options
-	store      *store.Store
-	box        *strongbox.Box
-	bench      *signer.Bench
-	reader     wire.Reader
-	families   families
-	knowledge  knowledge
-	judging    judging
-	made       sync.Map // replacement id → *procedure.Made
-	watchers   watchers
-	tries      tries
-	ways       ways
-	gates      gates
-	started    time.Time
-	serving    atomic.Pointer[tls.Certificate] // the service's own
-	ownLock    sync.Mutex                      // one act on it at a time
-	held       *os.File                        // the lock on the folder
-	anchorLock sync.Mutex
-	proofLock  sync.Mutex
+	Reach  *reach.Service
+	Watch  *watch.Service
+	Fleet  *fleet.Service
+	Desk   *desk.Service
+	Work   *work.Service
+	People *people.Service
 
-	running  sync.WaitGroup // the drivers of replacements and background work
-	stopping context.Context
-	stop     context.CancelFunc
-	hard     context.Context // ends the steps that are under way, some time after stopping
-	cut      context.CancelFunc
-	places   chan struct{} // bounds how many devices are worked on at once
-	driven   sync.Map      // replacement id → struct{}, those that have a driver
+	options Options
+	store   *store.Store
+	started time.Time
+	held    *os.File // the lock on the folder
+	stop    context.CancelFunc
 }
-
-const (
-	readLimit   = 8 * time.Second
-	readAtOnce  = 64
-	workAtOnce  = 32
-	stepGrace   = 30 * time.Second
-	taskEvery   = 4 * time.Second // how often the wire is looked at for those who work by hand
-	firstSignIn = "first-sign-in.txt"
-)
 
 // Open opens the folder, makes what is missing in it and takes up the
 // replacements that were under way when the service last stopped.
@@ -114,8 +89,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	}
 	s, err := open(ctx, o)
 	if err != nil {
-		held.Close()
-		return nil, err
+		return nil, errors.Join(err, held.Close())
 	}
 	s.held = held
 	return s, nil
@@ -130,84 +104,61 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{
-		started: o.Now().UTC(), options: o, store: db, box: box,
-		reader: wire.Reader{Dial: o.Dial, Now: o.Now, Limit: readLimit},
-		places: make(chan struct{}, workAtOnce),
-	}
-	s.openFamilies(o.Procedures)
-	s.stopping, s.stop = context.WithCancel(context.Background())
-	s.hard, s.cut = context.WithCancel(context.Background())
-	if err := errors.Join(s.openBench(ctx), s.firstUser(ctx), s.openOwn(ctx)); err != nil {
-		db.Close()
-		return nil, err
-	}
-	if err := s.takeUp(ctx); err != nil {
-		db.Close()
-		return nil, err
-	}
-	s.running.Go(s.watchTasks)
-	s.running.Go(s.watchFamilies)
-	if o.ReadEvery > 0 {
-		s.running.Go(func() { s.readAgain(o.ReadEvery) })
+	db.KeyLedger(box.Key("ledger"))
+	stopping, stop := context.WithCancel(context.Background())
+	s := &Service{options: o, store: db, started: o.Now().UTC(), stop: stop}
+	s.People = people.New(db, o.Dir, o.Log, o.Now)
+	s.Reach = reach.New(db, box, o.Dial, o.Now)
+	s.Watch = watch.New(stopping, db, s.Reach, o.Dial, o.Log, o.Now)
+	s.Fleet = fleet.New(stopping, db, box, s.Reach, s.Watch, o.Procedures, o.Log, o.Now)
+	s.Desk = desk.New(db, box, s.Watch, o.Fetch, o.Log, o.Now)
+	s.Work = work.New(stopping, db, box, work.Rooms{Reach: s.Reach, Watch: s.Watch, Fleet: s.Fleet, Desk: s.Desk, Ledger: s.People},
+		work.Terms{Resolver: o.Resolver, Subject: o.Subject}, o.Log, o.Now)
+	if err := s.start(ctx); err != nil {
+		s.wait()
+		return nil, errors.Join(err, db.Close())
 	}
 	return s, nil
 }
 
-// Close lets the steps in hand come to their end, for at most stepGrace, and
+func (s *Service) start(ctx context.Context) error {
+	if err := errors.Join(s.Desk.Open(ctx, s.options.Organization, s.Work), s.People.FirstUser(ctx), s.Work.OpenOwn(ctx, s.options.Name)); err != nil {
+		return err
+	}
+	if err := s.Work.Start(ctx); err != nil {
+		return err
+	}
+	s.Fleet.Start()
+	s.Watch.Start(s.options.ReadEvery)
+	return nil
+}
+
+// wait ends the work in the background, those who begin it first.
+func (s *Service) wait() {
+	s.stop()
+	s.Work.Wait()
+	s.Fleet.Wait()
+	s.Watch.Wait()
+	s.Reach.Close()
+}
+
+// Close lets the steps in hand come to their end, for at most half a minute, and
 // closes the database. What was under way is taken up by the next Open.
 func (s *Service) Close() error {
-	s.stop()
-	defer time.AfterFunc(stepGrace, s.cut).Stop()
-	s.running.Wait()
-	s.cut()
-	s.ways.closeAll()
+	s.wait()
 	return errors.Join(s.store.Close(), s.held.Close())
 }
 
-func (s *Service) now() time.Time { return s.options.Now().UTC() }
-
-func (s *Service) moment() store.Moment { return store.At(s.options.Now()) }
-
-// openBench opens the bench authority, or makes it and trusts its root.
-func (s *Service) openBench(ctx context.Context) error {
-	const purpose = "signer/bench"
-	sealed, err := s.store.Secret(ctx, purpose)
-	switch {
-	case err == nil:
-		material, err := s.box.Open(purpose, sealed)
-		if err != nil {
-			return err
-		}
-		s.bench, err = signer.OpenBench(material)
-		return err
-	case !errors.Is(err, store.ErrNotFound):
-		return err
-	}
-	if s.bench, err = signer.NewBench(s.options.Organization, s.now()); err != nil {
-		return err
-	}
-	material, err := s.bench.Marshal()
-	if err != nil {
-		return err
-	}
-	if _, err := s.AddAnchors(ctx, Fleet, s.bench.Root().PEM()); err != nil {
-		return err
-	}
-	return s.store.PutSecret(ctx, purpose, s.box.Seal(purpose, material))
+// ListItself lists the service as a device at the address where it listens.
+func (s *Service) ListItself(ctx context.Context, at net.Addr) error {
+	return s.Fleet.ListItself(ctx, s.options.Name, at)
 }
 
-// takeUp goes on with the replacements that were running when the service last
-// stopped.
-func (s *Service) takeUp(ctx context.Context) error {
-	running, err := s.store.ReplacementsIn(ctx, replacement.Running)
-	if err != nil {
-		return err
-	}
-	for _, r := range running {
-		if err := s.takeUpOne(ctx, r); err != nil {
-			return err
+func hostName() string {
+	if host, err := os.Hostname(); err == nil {
+		if host = strings.ToLower(host); naming.Device(host) && request.IsName(host) {
+			return host
 		}
 	}
-	return nil
+	return "localhost"
 }

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"context"
 	"time"
 )
 
@@ -21,9 +20,4 @@ func (s *Service) Settings(version string) Settings {
 		every = s.options.ReadEvery.String()
 	}
 	return Settings{version, s.options.Dir, every, s.started}
-}
-
-// Families says how many devices are of each family.
-func (s *Service) Families(ctx context.Context) (map[string]int, error) {
-	return s.store.CountFamilies(ctx)
 }

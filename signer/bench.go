@@ -1,8 +1,7 @@
-// Package signer holds those who sign requests: bench, an authority of our own
-// for labs and the demo, and desk, the hand-off to a person.
 package signer
 
 import (
+	"context"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -22,6 +21,7 @@ import (
 // it signs is trusted only where its root is.
 type Bench struct {
 	levels []level // root first
+	now    func() time.Time
 }
 
 type level struct {
@@ -32,13 +32,13 @@ type level struct {
 // Lifetimes of what bench signs.
 const (
 	benchRoot = 10 * 365 * 24 * time.Hour
-	BenchLeaf = 90 * 24 * time.Hour // the longest a leaf may live
+	benchLeaf = 90 * 24 * time.Hour // the life of a leaf
 	backdated = 5 * time.Minute     // boxes' clocks run behind
 )
 
 // NewBench makes the authority's keys and certificates.
-func NewBench(organization string, now time.Time) (*Bench, error) {
-	b := &Bench{}
+func NewBench(organization string, clock func() time.Time) (*Bench, error) {
+	b, now := &Bench{now: clock}, clock()
 	for i, name := range []string{"Bench Root", "Bench Policy Authority", "Bench Issuing Authority"} {
 		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 		if err != nil {
@@ -70,10 +70,18 @@ func NewBench(organization string, now time.Time) (*Bench, error) {
 // Root is the authority's root.
 func (b *Bench) Root() *cert.Certificate { return b.levels[0].certificate }
 
-// Sign signs a request for its own names and key for at most BenchLeaf, and
-// returns the leaf followed by its intermediates. Nothing else is taken over
-// from the request.
-func (b *Bench) Sign(r request.Request, lifetime time.Duration, now time.Time) ([]*cert.Certificate, error) {
+// Submit accepts every request: it is signed when its answer is collected.
+func (*Bench) Submit(context.Context, Errand) error { return nil }
+
+// Terms are what bench accepts: any name and key.
+func (*Bench) Terms() Terms {
+	return Terms{Request: request.AnySigner, MaxDays: int(benchLeaf / (24 * time.Hour))}
+}
+
+// Collect signs the request for its own names and key for benchLeaf. Nothing
+// else is taken over from the request.
+func (b *Bench) Collect(_ context.Context, e Errand) ([]*cert.Certificate, error) {
+	r, now := e.Request, b.now()
 	if len(r.Names()) == 0 {
 		return nil, fmt.Errorf("bench signs no request without names")
 	}
@@ -82,7 +90,7 @@ func (b *Bench) Sign(r request.Request, lifetime time.Duration, now time.Time) (
 		DNSNames:              r.DNSNames,
 		IPAddresses:           append([]net.IP(nil), r.IPAddresses...),
 		NotBefore:             now.Add(-backdated),
-		NotAfter:              now.Add(min(lifetime, BenchLeaf)),
+		NotAfter:              now.Add(benchLeaf),
 		KeyUsage:              x509.KeyUsageDigitalSignature,
 		ExtKeyUsage:           []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		BasicConstraintsValid: true,
@@ -121,12 +129,12 @@ func (b *Bench) Marshal() ([]byte, error) {
 }
 
 // OpenBench reads what Marshal wrote.
-func OpenBench(material []byte) (*Bench, error) {
+func OpenBench(material []byte, clock func() time.Time) (*Bench, error) {
 	var in []sealedLevel
 	if err := json.Unmarshal(material, &in); err != nil || len(in) < 2 {
 		return nil, fmt.Errorf("the bench authority's keys are damaged: %v", err)
 	}
-	b := &Bench{}
+	b := &Bench{now: clock}
 	for _, l := range in {
 		c, err := cert.Parse(l.Certificate)
 		if err != nil {

@@ -12,10 +12,10 @@ import (
 	"time"
 
 	"freshseal/core/request"
+	"freshseal/core/visible"
 )
 
-// Errand is one request that goes out to a person, with what that person must
-// know of it.
+// Errand is one request that is to be signed, with what its signer must know of it.
 type Errand struct {
 	Replacement string
 	Device      string
@@ -76,7 +76,7 @@ func Parcel(id string, packed time.Time, wish Wish, errands []Errand) ([]byte, e
 		}
 		r := e.Request
 		sheet.Rows = append(sheet.Rows, row{i + 1, e.Device + "/" + e.Slot, file, r.Subject.String(), strings.Join(r.Names(), ", "), r.Key(), e.lifetime(), spaced(r.SHA256()), e.Notes})
-		rows.Write([]string{file, "der/" + name + ".csr", cell(e.Device), cell(e.Slot), cell(r.Subject.CommonName), cell(strings.Join(r.Names(), " ")), r.Key(), e.lifetime(), cell(wish.Profile), r.SHA256(), e.Replacement, cell(e.Notes)})
+		rows.Write([]string{file, "der/" + name + ".csr", visible.Cell(e.Device), visible.Cell(e.Slot), visible.Cell(r.Subject.CommonName), visible.Cell(strings.Join(r.Names(), " ")), r.Key(), e.lifetime(), visible.Cell(wish.Profile), r.SHA256(), e.Replacement, visible.Cell(e.Notes)})
 		fmt.Fprintf(&letter, "\n%3d. %s, %s\n     file      %s\n     subject   %s\n     names     %s\n     key       %s\n     lifetime  %s\n     SHA-256   %s\n               of the request (DER), to compare by telephone\n",
 			i+1, e.Device, e.Slot, file, r.Subject, strings.Join(r.Names(), ", "), r.Key(), e.lifetime(), spaced(r.SHA256()))
 	}
@@ -118,14 +118,6 @@ var list = template.Must(template.New("").Parse(`<!doctype html>
 var notFileWord = regexp.MustCompile(`[^A-Za-z0-9-]+`)
 
 func fileWord(s string) string { return notFileWord.ReplaceAllString(s, "_") }
-
-// cell keeps spreadsheets from taking a value for a formula.
-func cell(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		return "'" + s
-	}
-	return s
-}
 
 // spaced groups a fingerprint by eight, so that it can be read out.
 func spaced(hex string) string {

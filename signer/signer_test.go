@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"errors"
 	"io"
 	"slices"
 	"strings"
@@ -22,8 +23,21 @@ func ask(t *testing.T, name string, extra ...pkix.Extension) request.Request {
 	return testkit.Request(t, x509.CertificateRequest{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, ExtraExtensions: extra})
 }
 
+func clock() time.Time { return testkit.Now }
+
+func TestADeskHasNoAnswerUntilAPileBringsIt(t *testing.T) {
+	var desk signer.Signer = signer.Desk{Accepts: signer.Terms{MaxDays: 90}}
+	e := signer.Errand{Request: ask(t, "gate.tidewrack.example")}
+	if err := desk.Submit(t.Context(), e); err != nil || desk.Terms().MaxDays != 90 {
+		t.Errorf("submitting: %v, %+v", err, desk.Terms())
+	}
+	if signed, err := desk.Collect(t.Context(), e); !errors.Is(err, signer.ErrPending) || signed != nil {
+		t.Errorf("collecting: %v, %v", signed, err)
+	}
+}
+
 func TestBenchSignsWhatItMayAndNothingMore(t *testing.T) {
-	bench, err := signer.NewBench("Tidewrack Ferries", testkit.Now)
+	bench, err := signer.NewBench("Tidewrack Ferries", clock)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,18 +45,18 @@ func TestBenchSignsWhatItMayAndNothingMore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if bench, err = signer.OpenBench(material); err != nil { // as after a restart
+	if bench, err = signer.OpenBench(material, clock); err != nil { // as after a restart
 		t.Fatal(err)
 	}
 	// A request that asks to be an authority.
 	authority := pkix.Extension{Id: []int{2, 5, 29, 19}, Critical: true, Value: []byte{0x30, 0x03, 0x01, 0x01, 0xff}}
 	r := ask(t, "gate.tidewrack.example", authority)
-	signed, err := bench.Sign(r, 10*365*24*time.Hour, testkit.Now)
+	signed, err := bench.Collect(t.Context(), signer.Errand{Request: r})
 	if err != nil {
 		t.Fatal(err)
 	}
 	leaf := signed[0]
-	if leaf.IsAuthority() || !leaf.SameKey(r.SPKI()) || leaf.NotAfter.Sub(testkit.Now) > signer.BenchLeaf || leaf.SerialNumber.BitLen() < 100 ||
+	if leaf.IsAuthority() || !leaf.SameKey(r.SPKI()) || leaf.NotAfter.Sub(testkit.Now) > time.Duration(bench.Terms().MaxDays)*24*time.Hour || leaf.SerialNumber.BitLen() < 100 ||
 		!slices.Equal(leaf.ExtKeyUsage, []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}) || len(leaf.SubjectKeyId) == 0 || len(leaf.AuthorityKeyId) == 0 {
 		t.Errorf("the leaf: %+v", leaf.Facts())
 	}
@@ -50,11 +64,11 @@ func TestBenchSignsWhatItMayAndNothingMore(t *testing.T) {
 	if found := chain.Judge(path, chain.Terms{At: testkit.Now, Names: []string{"gate.tidewrack.example"}, SPKI: r.SPKI()}); len(found) > 0 || len(path.Certificates) != 4 {
 		t.Errorf("%d certificates, %v", len(path.Certificates), found)
 	}
-	again, err := bench.Sign(r, time.Hour, testkit.Now)
+	again, err := bench.Collect(t.Context(), signer.Errand{Request: r})
 	if err != nil || again[0].SerialNumber.Cmp(leaf.SerialNumber) == 0 {
 		t.Errorf("a second time: %v, the same serial number", err)
 	}
-	if _, err := signer.OpenBench(material[:len(material)/2]); err == nil {
+	if _, err := signer.OpenBench(material[:len(material)/2], clock); err == nil {
 		t.Error("half of its keys are enough")
 	}
 }

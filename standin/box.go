@@ -41,11 +41,25 @@ type Box struct {
 	Restart  time.Duration // how long the web server is away on a reload
 	Old      bool          // knows no SSH key exchange and cipher but broken ones
 	Asks     bool          // asks for the password (keyboard-interactive) instead of taking it unasked
+	Kind     Kind          // what it is like on a terminal; empty: a shell alone
+	Secret   string        // the word that its menu or its raised mode asks for
 	Pages    bool          // has a web page on which certificates are exchanged by hand
 	Forward  Forward       // makes it a jump host; may be nil
 	Random   io.Reader     // of its host key; nil: the system's
 	Watch    Watch         // is told of everything that is asked of the box; may be nil
 }
+
+// Kind is what a box is like on a terminal.
+type Kind string
+
+// The kinds.
+const (
+	MenuManager Kind = "menu manager" // everything happens in a text menu
+	NetworkGear Kind = "network gear" // a command line of its own, and no shell
+	BareHost    Kind = "bare host"    // maintenance, and agents that restart
+	PlantRoom   Kind = "plant room"   // one combined file, a configuration, and a reboot
+	StopServer  Kind = "stop server"  // its settings can be changed only while its server is off
+)
 
 // Forward opens a connection onwards, to what an SSH client wants to reach
 // through the box.
@@ -70,10 +84,19 @@ func (r *Running) watched(what string, do func()) {
 
 // Faults are what a box can do wrong on purpose.
 type Faults struct {
-	KeepServing bool // reload says yes and the old certificate stays
-	FailTest    bool // the configuration test fails once new files are there
-	Hang        bool // commands never end
-	DropUpload  bool // the connection is lost in the middle of the first upload
+	KeepServing        bool // reload says yes and the old certificate stays
+	FailTest           bool // the configuration test fails once new files are there
+	Hang               bool // commands never end
+	Silent             bool // a prompt never comes
+	OtherPrompt        bool // prompts are worded otherwise
+	RollBack           bool // takes a new certificate back by itself, late
+	DiskFull           bool // no room in /etc, outside the work folder
+	ReadOnly           bool // nothing can be written in /etc
+	StaysInMaintenance bool // does not leave maintenance
+	NeverBack          bool // a reboot never ends
+	StuckStop          bool // its server never stops unless it is stopped hard
+	LeafAlone          bool // serves the leaf without the intermediates
+	DropUpload         bool // the connection is lost in the middle of the first upload
 }
 
 // Running is a box that is on.
@@ -92,6 +115,11 @@ type Running struct {
 	conns   map[net.Conn]struct{}
 	closed  bool
 	dropped atomic.Bool // DropUpload has happened
+
+	factoryKey []byte // with which it was turned on first
+	stopped    stopped
+	gearLock   sync.Mutex
+	gear       *gear // what network gear runs with; nil: as it was kept
 }
 
 // Start turns a box on. Its folder must hold the certificate and key that the
@@ -136,6 +164,14 @@ func (r *Running) startWeb() error {
 	}
 	if err := r.load(); err != nil {
 		return err
+	}
+	if r.Kind == PlantRoom {
+		if err := r.layPlant(); err != nil {
+			return err
+		}
+		if pair, err := r.plantPair(); err == nil {
+			r.serving.Store(pair)
+		}
 	}
 	var err error
 	if r.web, err = listen(r.Address, r.TLSPort); err != nil {
@@ -197,6 +233,9 @@ func (r *Running) forget(conn net.Conn) {
 	delete(r.conns, conn)
 }
 
+// Drop ends every connection to the box at once, as a broken line does.
+func (r *Running) Drop() { r.drop() }
+
 // drop ends every connection to the box at once.
 func (r *Running) drop() {
 	r.lock.Lock()
@@ -257,6 +296,9 @@ func (r *Running) load() error {
 		return err
 	}
 	r.serving.Store(&pair)
+	if r.factoryKey == nil {
+		r.factoryKey = key
+	}
 	return nil
 }
 

@@ -63,7 +63,11 @@ type member struct {
 	behind              bool // reached only through the jump host of its site
 	byHand              bool // can be worked on only by hand, on its web page
 	meddled             bool // somebody exchanges its certificate after it was sealed
+	kind                Kind // what it is like on a terminal, where it has more than a shell
 }
+
+// families are the procedures for the kinds, with the setting that holds their secret word.
+var families = map[Kind][2]string{MenuManager: {"manager-by-menu", "menu_password"}, NetworkGear: {"network-gear", "secret_word"}, StopServer: {"server-to-be-stopped", ""}, BareHost: {"bare-host", ""}, PlantRoom: {"plant-controller", ""}}
 
 var members = []member{
 	{name: "gate-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.11", replaceable: true, factory: "Brinewell", ends: 9 * 365 * day},
@@ -81,6 +85,11 @@ var members = []member{
 	{name: "lamp.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.47", replaceable: true, factory: "Brinewell", ends: 6 * 365 * day, faults: Faults{KeepServing: true}},
 	{name: "bridge.turnstone.tidewrack.example", site: "Turnstone", address: "203.0.113.81", replaceable: true, factory: "Lumsk", ends: 5 * 365 * day, behind: true},
 	{name: "galley.turnstone.tidewrack.example", site: "Turnstone", address: "203.0.113.82", ends: 180 * day, behind: true},
+	{name: "manager.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.21", replaceable: true, factory: "Pelorus", ends: 8 * 365 * day, kind: MenuManager, restart: 12 * time.Second},
+	{name: "berth-3.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.50", replaceable: true, factory: "Lumsk", ends: 6 * 365 * day, kind: NetworkGear},
+	{name: "dock.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.33", replaceable: true, ends: 25 * day, kind: StopServer, restart: 3 * time.Second},
+	{name: "host-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.22", replaceable: true, factory: "Pelorus", ends: 8 * 365 * day, kind: BareHost, restart: 4 * time.Second},
+	{name: "boiler.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.51", replaceable: true, factory: "Corvane", ends: 7 * 365 * day, kind: PlantRoom, restart: 5 * time.Second},
 	{name: "panel.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.24", byHand: true, factory: "Halyard", ends: 8 * 365 * day, restart: time.Second},
 }
 
@@ -156,6 +165,16 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		b.User, shown.Family = "keeper", "web-files-ssh"
 		if b.Password, err = password(filepath.Join(folder, "password"), f.seed.reader(m.name+" password")); err != nil {
 			return err
+		}
+	}
+	if m.kind != "" {
+		var err error
+		b.Kind, shown.Family = m.kind, families[m.kind][0]
+		if b.Secret, err = password(filepath.Join(folder, "word"), f.seed.reader(m.name+" word")); err != nil {
+			return err
+		}
+		if word := families[m.kind][1]; word != "" {
+			shown.Settings = map[string]string{word: b.Secret}
 		}
 	}
 	if m.byHand {

@@ -79,6 +79,15 @@ func (r *Running) command(ctx context.Context, args []string) error {
 	commands := map[string]func(h interp.HandlerContext, options []string, operands []string) error{
 		"wc": r.wc, "sync": func(interp.HandlerContext, []string, []string) error { return nil }, "mkdir": r.mkdir, "cp": r.cp, "mv": r.mv, "rm": r.rm, "chmod": r.chmod, "cat": r.cat, "webui": r.webui,
 	}
+	if r.Kind == StopServer {
+		commands["dockctl"] = r.dockctl
+	}
+	if r.Kind == PlantRoom {
+		commands["reboot"] = r.reboot
+	}
+	if r.Kind == BareHost {
+		commands["hostctl"] = r.hostctl
+	}
 	var err error
 	switch run, ok := commands[args[0]]; {
 	case args[0] == "sh":

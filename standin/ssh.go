@@ -13,6 +13,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -136,12 +137,22 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 		if known {
 			known = ssh.Unmarshal(request.Payload, &payload) == nil
 		}
+		terminals := r.programs()
+		run := terminals[payload.Text]
+		known = known && r.Kind != NetworkGear || request.Type == "pty-req" && terminals != nil || request.Type == "shell" && run != nil
 		if request.WantReply {
 			request.Reply(known, nil)
 		}
 		switch {
-		case !known:
+		case !known, request.Type == "pty-req":
 			continue
+		case run != nil && request.Type != "subsystem":
+			status := uint32(0)
+			if run(newTerminal(channel)) != nil {
+				status = 1
+			}
+			channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{status}))
+			return
 		case request.Type == "exec":
 			r.watched(payload.Text, func() {
 				status := r.shell(ctx, payload.Text, channel, channel, channel.Stderr())
@@ -171,6 +182,12 @@ func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	if f.Faults.DropUpload && f.dropped.CompareAndSwap(false, true) {
 		f.drop()
 		return nil, errDropped
+	}
+	if inEtc := strings.HasPrefix(r.Filepath, "/etc/"); inEtc && f.Faults.ReadOnly {
+		return nil, &fs.PathError{Op: "open", Path: r.Filepath, Err: syscall.EROFS}
+	} else if inEtc && f.Faults.DiskFull {
+		file, err := f.root.OpenFile(inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+		return full{file}, err
 	}
 	return f.root.OpenFile(inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 }

@@ -9,7 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Obsolete is a request in whose place another one was asked for.
+// Obsolete is a request that was replaced by a newer one.
 type Obsolete struct {
 	ID            int64  `db:"id"`
 	ReplacementID int64  `db:"replacement_id"`
@@ -30,7 +30,7 @@ func (s *Store) AskAgain(ctx context.Context, id int64, signer string, plan requ
 			return err
 		}
 		old.ReplacementID, old.ParcelID, old.SPKI, old.Request = id, r.ParcelID, r.SPKI, r.Request
-		if r, action, err = advance(ctx, tx, id, replacement.Event{Kind: replacement.AskedAgain, Why: old.Reason}, old.At); err != nil {
+		if r, action, err = s.advance(ctx, tx, id, replacement.Event{Kind: replacement.AskedAgain, Why: old.Reason}, old.At); err != nil {
 			return err
 		}
 		if old.SPKI != "" {
@@ -47,13 +47,13 @@ func (s *Store) AskAgain(ctx context.Context, id int64, signer string, plan requ
 	return r, action, err
 }
 
-// ObsoleteOf are the requests of a replacement that were asked for anew, oldest first.
+// ObsoleteOf returns the obsolete requests of a replacement, oldest first.
 func (s *Store) ObsoleteOf(ctx context.Context, replacementID int64) ([]Obsolete, error) {
 	var out []Obsolete
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM obsolete_request WHERE replacement_id = ? ORDER BY id`, replacementID)
 }
 
-// ObsoleteByKey finds the request of this public key that was asked for anew.
+// ObsoleteByKey finds the obsolete request with this public key.
 func (s *Store) ObsoleteByKey(ctx context.Context, spki string) (Obsolete, error) {
 	var out Obsolete
 	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM obsolete_request WHERE spki = ? ORDER BY id DESC LIMIT 1`, spki))

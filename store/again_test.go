@@ -27,7 +27,7 @@ func waiting(t *testing.T, s *store.Store, device string) (int64, request.Reques
 		t.Fatal(err)
 	}
 	plan := request.Plan{Names: []string{device}}.Complete()
-	id, err := s.AddReplacement(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[0].ID, Signer: "desk", Plan: store.JSON[request.Plan]{V: plan}}, replacement.Progress{Stage: replacement.Request, State: replacement.Running}, "procedure: x")
+	id, err := s.AddReplacement(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[0].ID, Signer: "desk", Plan: store.JSON[request.Plan]{V: plan}}, []int64{slots[0].ID}, replacement.Progress{Stage: replacement.Request, State: replacement.Running}, "procedure: x", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,7 +8,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Aside is a leaf that came and that nobody waited for.
+// Aside is a certificate that matches no pending request.
 type Aside struct {
 	SHA256 string `db:"sha256"`
 	Why    string `db:"why"`
@@ -17,7 +17,7 @@ type Aside struct {
 	DER    []byte `db:"der"`
 }
 
-// PutAside keeps a leaf that nobody waits for; one that came before stays as it came.
+// PutAside keeps a certificate that matches no pending request; one that is kept already stays as it is.
 func (s *Store) PutAside(ctx context.Context, leaf *cert.Certificate, a Aside) error {
 	a.SHA256 = leaf.SHA256
 	return s.change(ctx, func(tx *sqlx.Tx) error {
@@ -30,13 +30,13 @@ func (s *Store) PutAside(ctx context.Context, leaf *cert.Certificate, a Aside) e
 	})
 }
 
-// Asides are the leaves that lie aside, newest first.
+// Asides returns the certificates that match no pending request, newest first.
 func (s *Store) Asides(ctx context.Context) ([]Aside, error) {
 	var out []Aside
 	return out, s.read.SelectContext(ctx, &out, `SELECT aside.*, certificate.der FROM aside JOIN certificate USING (sha256) ORDER BY came_at DESC, sha256`)
 }
 
-// RemoveAside forgets a leaf that lies aside.
+// RemoveAside deletes a certificate that matches no pending request.
 func (s *Store) RemoveAside(ctx context.Context, sha256 string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `DELETE FROM aside WHERE sha256 = ?`, sha256))

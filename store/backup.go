@@ -21,7 +21,7 @@ func (s *Store) Backup(ctx context.Context, file string) error {
 	return errors.Join(err, db.Close())
 }
 
-// CheckFile sees that a file is a whole database of ours.
+// CheckFile verifies that a file is an intact database of this program.
 func CheckFile(ctx context.Context, file string) error {
 	db, err := sqlx.Open("sqlite", fileURL(file)+"?mode=ro&immutable=1")
 	if err != nil {
@@ -55,7 +55,7 @@ func NoRoom(err error) bool {
 	return false
 }
 
-// Touch makes a change that changes nothing, to see that changes can be made.
+// Touch tests whether the database can be written.
 func (s *Store) Touch(ctx context.Context) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE policy SET rules = rules WHERE scope = ''`)

@@ -9,18 +9,20 @@ import (
 // Credential is a way to sign in that several devices share; its secrets are
 // sealed apart.
 type Credential struct {
-	Name    string `db:"name"`
-	SSHUser string `db:"ssh_user"`
-	AddedAt Moment `db:"added_at"`
-	Devices int    `db:"devices"` // that use it
+	Name     string   `db:"name"`
+	User     string   `db:"user"`
+	AddedAt  Moment   `db:"added_at"`
+	Devices  int      `db:"devices"` // that use it
+	Revision Revision `db:"revision"`
 }
 
-const credentialRows = `SELECT credential.*, (SELECT count(*) FROM device WHERE device.credential = credential.name) AS devices FROM credential `
+const credentialRows = `SELECT credential.*, (SELECT count(*) FROM access WHERE access.credential = credential.name) AS devices,
+	coalesce((SELECT number FROM revision WHERE of = 'credential/' || credential.name), 0) AS revision FROM credential `
 
 // AddCredential keeps a credential with its sealed secrets, all or nothing.
 func (s *Store) AddCredential(ctx context.Context, c Credential, secrets map[string][]byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO credential (name, ssh_user, added_at) VALUES (:name, :ssh_user, :added_at)`, c)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO credential (name, user, added_at) VALUES (:name, :user, :added_at)`, c)
 		if err != nil {
 			return taken(err)
 		}
@@ -30,9 +32,12 @@ func (s *Store) AddCredential(ctx context.Context, c Credential, secrets map[str
 
 // ChangeCredential keeps another user and other secrets; purposes are the
 // secrets that it had, of which those not among the new ones are forgotten.
-func (s *Store) ChangeCredential(ctx context.Context, c Credential, secrets map[string][]byte, purposes ...string) error {
+func (s *Store) ChangeCredential(ctx context.Context, c Credential, secrets map[string][]byte, known Revision, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE credential SET ssh_user = :ssh_user WHERE name = :name`, c)); err != nil {
+		if err := revise(ctx, tx, "credential/"+c.Name, known); err != nil {
+			return err
+		}
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE credential SET user = :user WHERE name = :name`, c)); err != nil {
 			return err
 		}
 		if len(secrets) == 0 {
@@ -45,13 +50,13 @@ func (s *Store) ChangeCredential(ctx context.Context, c Credential, secrets map[
 	})
 }
 
-// Credential finds one by its name.
+// Credential returns the one with this name, or ErrNotFound.
 func (s *Store) Credential(ctx context.Context, name string) (Credential, error) {
 	var c Credential
 	return c, one(s.read.GetContext(ctx, &c, credentialRows+`WHERE name = ?`, name))
 }
 
-// Credentials are all credentials by name.
+// Credentials returns all credentials by name.
 func (s *Store) Credentials(ctx context.Context) ([]Credential, error) {
 	var out []Credential
 	return out, s.read.SelectContext(ctx, &out, credentialRows+`ORDER BY name`)
@@ -62,7 +67,7 @@ func (s *Store) Credentials(ctx context.Context) ([]Credential, error) {
 func (s *Store) RemoveCredential(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var used bool
-		if err := tx.GetContext(ctx, &used, `SELECT EXISTS (SELECT 1 FROM device WHERE credential = ?)`, name); err != nil {
+		if err := tx.GetContext(ctx, &used, `SELECT EXISTS (SELECT 1 FROM access WHERE credential = ?)`, name); err != nil {
 			return err
 		}
 		if used {

@@ -7,6 +7,7 @@ import (
 
 	"freshseal/core/due"
 	"freshseal/core/finding"
+	"freshseal/core/judge"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -18,32 +19,42 @@ type Device struct {
 	Family      string                  `db:"family"`
 	Site        string                  `db:"site"`
 	Address     string                  `db:"address"`
-	SSHPort     int                     `db:"ssh_port"`
-	SSHUser     string                  `db:"ssh_user"`
-	HostKey     string                  `db:"host_key"`
-	OldSSH      bool                    `db:"old_ssh"`
 	Settings    JSON[map[string]string] `db:"settings"`
-	Credential  string                  `db:"credential"`
 	Cluster     string                  `db:"cluster"`
 	ClusterRole string                  `db:"cluster_role"`
 	Owner       string                  `db:"owner"`
 	Tags        JSON[[]string]          `db:"tags"`
 	Notes       string                  `db:"notes"`
+	Nodes       JSON[[]Node]            `db:"nodes"`
 	AddedAt     Moment                  `db:"added_at"`
+	Revision    Revision                `db:"revision"`
+}
+
+// Node is a member of a device with an address of its own.
+type Node struct {
+	Name    string `json:"name" required:"true"`
+	Address string `json:"address" required:"true"`
+}
+
+// Place is an address and a port.
+type Place struct {
+	Address string `json:"address" required:"true"`
+	Port    int    `json:"port" required:"true"`
 }
 
 // Slot is a place on a device where a certificate sits, with what its newest
 // reading says.
 type Slot struct {
-	ID         int64  `db:"id"`
-	DeviceID   int64  `db:"device_id"`
-	Name       string `db:"name"`
-	Address    string `db:"address"`
-	Port       int    `db:"port"`
-	Protocol   string `db:"protocol"`
-	ServerName string `db:"server_name"`
-	Installed  string `db:"installed"`
-	Signer     string `db:"signer"` // who signed that
+	ID         int64         `db:"id"`
+	DeviceID   int64         `db:"device_id"`
+	Name       string        `db:"name"`
+	Address    string        `db:"address"`
+	Port       int           `db:"port"`
+	Protocol   string        `db:"protocol"`
+	ServerName string        `db:"server_name"`
+	More       JSON[[]Place] `db:"more"` // further addresses that serve the same
+	Installed  string        `db:"installed"`
+	Signer     string        `db:"signer"` // who signed that
 
 	ReadAt     Moment                  `db:"read_at"`
 	Chain      JSON[[]string]          `db:"chain"`
@@ -54,6 +65,9 @@ type Slot struct {
 	Subject    string                  `db:"subject"`
 	SelfSigned bool                    `db:"self_signed"`
 	NotAfter   Moment                  `db:"not_after"`
+	Others     JSON[[]judge.Other]     `db:"others"` // what further addresses and nodes serve
+	Path       JSON[[]string]          `db:"path"`   // fingerprints of the leaf's completed path
+	Sought     string                  `db:"sought"` // the words of the leaf by which the slot is found
 
 	Standing    due.Condition `db:"standing"`
 	OverdueFrom Moment        `db:"overdue_from"`
@@ -62,13 +76,15 @@ type Slot struct {
 	Rank    int    `db:"rank"`     // of its condition, as of TurnsAt
 	TurnsAt Moment `db:"turns_at"` // when that changes by time alone; zero: never
 
-	Device string `db:"device"` // its device's name
-	Site   string `db:"site"`
+	Device string       `db:"device"` // its device's name
+	Site   string       `db:"site"`
+	Nodes  JSON[[]Node] `db:"nodes"` // its device's
 }
 
 // NewDevice is a device with all that is added with it.
 type NewDevice struct {
 	Device
+	Access  []Access
 	Slots   []Slot
 	Secrets map[string][]byte // sealed, by purpose
 }
@@ -86,8 +102,8 @@ func (s *Store) AddDevices(ctx context.Context, devices []NewDevice) error {
 }
 
 func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
-	result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, ssh_port, ssh_user, host_key, old_ssh, settings, credential, cluster, cluster_role, owner, tags, notes, added_at)
-		VALUES (:name, :family, :site, :address, :ssh_port, :ssh_user, :host_key, :old_ssh, :settings, :credential, :cluster, :cluster_role, :owner, :tags, :notes, :added_at)`, d.Device)
+	result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, settings, cluster, cluster_role, owner, tags, notes, nodes, added_at)
+		VALUES (:name, :family, :site, :address, :settings, :cluster, :cluster_role, :owner, :tags, :notes, :nodes, :added_at)`, d.Device)
 	if err != nil {
 		return taken(err)
 	}
@@ -95,38 +111,55 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 	if err != nil {
 		return err
 	}
+	if err := putAccess(ctx, tx, id, d.Access); err != nil {
+		return err
+	}
+	if err := revise(ctx, tx, "device/"+d.Name, Any); err != nil {
+		return err
+	}
 	for _, slot := range d.Slots {
 		slot.DeviceID = id
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name)
-			VALUES (:device_id, :name, :address, :port, :protocol, :server_name)`, slot); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, more)
+			VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :more)`, slot); err != nil {
 			return taken(err)
 		}
 	}
 	return putSecrets(ctx, tx, d.Secrets)
 }
 
-// ChangeDevice keeps what has become of a device, and new secrets. Slots that
-// are read at its address follow it.
-func (s *Store) ChangeDevice(ctx context.Context, d Device, secrets map[string][]byte) error {
+// ChangeDevice keeps what has become of a device of a known revision, how it is
+// reached, and new secrets; gone are the purposes of those that it has no more.
+// Slots that are read at its address follow it.
+func (s *Store) ChangeDevice(ctx context.Context, d Device, access []Access, secrets map[string][]byte, gone []string, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := revise(ctx, tx, "device/"+d.Name, known); err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `UPDATE slot SET address = ? WHERE device_id = ? AND address = (SELECT address FROM device WHERE id = ?)`, d.Address, d.ID, d.ID); err != nil {
 			return err
 		}
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address, ssh_port = :ssh_port, ssh_user = :ssh_user,
-			host_key = :host_key, old_ssh = :old_ssh, settings = :settings, credential = :credential, cluster = :cluster, cluster_role = :cluster_role, owner = :owner, tags = :tags, notes = :notes WHERE id = :id`, d)); err != nil {
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address, settings = :settings,
+			cluster = :cluster, cluster_role = :cluster_role, owner = :owner, tags = :tags, notes = :notes, nodes = :nodes WHERE id = :id`, d)); err != nil {
+			return err
+		}
+		if err := errors.Join(putAccess(ctx, tx, d.ID, access), removeSecrets(ctx, tx, gone)); err != nil {
 			return err
 		}
 		return putSecrets(ctx, tx, secrets)
 	})
 }
 
-// Device finds one by its name.
+const deviceRevision = `coalesce((SELECT number FROM revision WHERE of = 'device/' || device.name), 0) AS revision`
+
+const deviceRows = `SELECT device.*, ` + deviceRevision + ` FROM device `
+
+// Device returns the one with this name, or ErrNotFound.
 func (s *Store) Device(ctx context.Context, name string) (Device, error) {
 	var d Device
-	return d, one(s.read.GetContext(ctx, &d, `SELECT * FROM device WHERE name = ?`, name))
+	return d, one(s.read.GetContext(ctx, &d, deviceRows+`WHERE name = ?`, name))
 }
 
-// RemoveDevice forgets a device with all that belongs to it.
+// RemoveDevice deletes a device with all that belongs to it.
 func (s *Store) RemoveDevice(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := removeSecrets(ctx, tx, purposes); err != nil {
@@ -140,27 +173,39 @@ func (s *Store) RemoveDevice(ctx context.Context, name string, purposes ...strin
 	})
 }
 
-const slotRows = `SELECT slot.*, device.name AS device, device.site AS site FROM slot JOIN device ON device.id = slot.device_id `
+const slotRows = `SELECT slot.*, device.name AS device, device.site AS site, device.nodes AS nodes FROM slot JOIN device ON device.id = slot.device_id `
 
-// Slots are all slots of the fleet, by device and name.
+// Slots returns all slots of the fleet, by device and name.
 func (s *Store) Slots(ctx context.Context) ([]Slot, error) {
 	var out []Slot
 	return out, s.read.SelectContext(ctx, &out, slotRows+`ORDER BY device.name, slot.name`)
 }
 
-// SlotsOf are the slots of one device.
+// SlotsAfter are the next slots after one, by their numbers.
+func (s *Store) SlotsAfter(ctx context.Context, id int64, most int) ([]Slot, error) {
+	var out []Slot
+	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE slot.id > ? ORDER BY slot.id LIMIT ?`, id, most)
+}
+
+// CountAllSlots says how many slots there are.
+func (s *Store) CountAllSlots(ctx context.Context) (int, error) {
+	var n int
+	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM slot`)
+}
+
+// SlotsOf returns the slots of one device.
 func (s *Store) SlotsOf(ctx context.Context, device string) ([]Slot, error) {
 	var out []Slot
 	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE device.name = ? ORDER BY slot.name`, device)
 }
 
-// Slot finds one slot.
+// Slot returns one slot, or ErrNotFound.
 func (s *Store) Slot(ctx context.Context, device, name string) (Slot, error) {
 	var slot Slot
 	return slot, one(s.read.GetContext(ctx, &slot, slotRows+`WHERE device.name = ? AND slot.name = ?`, device, name))
 }
 
-// Peers are the slots of this name on the other members of a device's cluster.
+// Peers returns the slots of this name on the other members of a device's cluster.
 func (s *Store) Peers(ctx context.Context, slot Slot, cluster string) ([]Slot, error) {
 	var out []Slot
 	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE device.cluster = ? AND device.cluster != '' AND device.id != ? AND slot.name = ? ORDER BY device.name`, cluster, slot.DeviceID, slot.Name)
@@ -177,14 +222,22 @@ func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256, signer s
 // their conditions follow from. A slot that was read since is passed over.
 func (s *Store) SetJudgements(ctx context.Context, slots []Slot, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET findings = :findings, standing = :standing,
+		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET findings = :findings, path = :path, standing = :standing,
 			overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at WHERE id = :id AND read_at = :read_at AND installed = :installed`)
 		if err != nil {
 			return err
 		}
 		defer set.Close()
+		tell, err := tx.PrepareNamedContext(ctx, turning)
+		if err != nil {
+			return err
+		}
+		defer tell.Close()
 		for _, slot := range slots {
 			slot.rank(at)
+			if _, err := tell.ExecContext(ctx, turn{at, slot.ID, slot.Rank}); err != nil {
+				return err
+			}
 			if _, err := set.ExecContext(ctx, slot); err != nil {
 				return err
 			}

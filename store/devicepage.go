@@ -16,7 +16,8 @@ type DeviceFilter struct {
 	Family    string // "-": those that have none
 	Cluster   string
 	Tag       string
-	Text      string // somewhere in the name, site, address, owner, tags or cluster
+	Owner     string
+	Text      string // somewhere in the name, site, address, owner, tags, notes or cluster
 }
 
 // DeviceRow is a device of a list, with the worst of its slots.
@@ -32,7 +33,8 @@ const (
 )
 
 var deviceList = list[DeviceRow]{
-	query: `SELECT device.*, ` + worst + ` AS rank, ` + soonest + ` AS not_after FROM device`,
+	columns: `device.*, ` + deviceRevision + `, ` + worst + ` AS rank, ` + soonest + ` AS not_after`,
+	from:    `device`,
 	orders: map[string][]string{
 		"name": {"device.name"}, "condition": {worst, "device.name"}, "expires_at": {soonest, "device.name"},
 		"site": {"device.site", "device.name"}, "family": {"device.family", "device.name"}, "address": {"device.address", "device.name"},
@@ -50,20 +52,33 @@ func (s *Store) DevicePage(ctx context.Context, now Moment, f DeviceFilter, p Pa
 	if err := s.age(ctx, now); err != nil {
 		return nil, "", err
 	}
-	narrowed := narrow(map[string]string{"device.site = ?": f.Site, "device.cluster = ?": f.Cluster,
-		"EXISTS (SELECT 1 FROM json_each(device.tags) WHERE value = ?)":                                                                                         f.Tag,
-		"instr(lower(device.name || ' ' || device.site || ' ' || device.address || ' ' || device.owner || ' ' || device.tags || ' ' || device.cluster), ?) > 0": strings.ToLower(f.Text)})
-	switch f.Family {
-	case "":
-	case "-":
-		narrowed = append(narrowed, narrowing{"device.family = ''", nil})
-	default:
-		narrowed = append(narrowed, narrowing{"device.family = ?", []any{f.Family}})
+	return deviceList.page(ctx, s, p, f.narrowings()...)
+}
+
+// CountDevices says how many devices fit a filter.
+func (s *Store) CountDevices(ctx context.Context, f DeviceFilter) (int, error) {
+	return deviceList.count(ctx, s, f.narrowings()...)
+}
+
+// DeviceNames are the names of the devices that fit a filter, in their order.
+func (s *Store) DeviceNames(ctx context.Context, now Moment, f DeviceFilter) ([]string, error) {
+	if err := s.age(ctx, now); err != nil {
+		return nil, err
 	}
+	where, args := deviceList.where(f.narrowings())
+	var out []string
+	return out, s.read.SelectContext(ctx, &out, "SELECT device.name"+where+" ORDER BY device.name", args...)
+}
+
+func (f DeviceFilter) narrowings() []narrowing {
+	out := narrow(map[string]string{"device.site = ?": f.Site, "device.cluster = ?": f.Cluster, "device.owner = ?": f.Owner,
+		"EXISTS (SELECT 1 FROM json_each(device.tags) WHERE value = ?)": f.Tag,
+		"instr(lower(device.name || ' ' || device.site || ' ' || device.address || ' ' || device.owner || ' ' || device.tags || ' ' || device.notes || ' ' || device.cluster), ?) > 0": strings.ToLower(f.Text)})
+	out = append(out, ofFamily(f.Family)...)
 	if f.Condition != "" {
-		narrowed = append(narrowed, narrowing{worst + " = ?", []any{f.Condition.Rank()}})
+		out = append(out, narrowing{worst + " = ?", []any{f.Condition.Rank()}})
 	}
-	return deviceList.page(ctx, s, p, narrowed...)
+	return out
 }
 
 // SlotsOfDevices are the slots of some devices, by the device's number.

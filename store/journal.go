@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -24,6 +25,7 @@ type Step struct {
 	Why           string `db:"why"`
 	Capture       string `db:"capture"`  // how Captured is kept: "values", or "sealed" where one of them is secret
 	Captured      []byte `db:"captured"` // what it captured, as JSON
+	Percent       int    `db:"percent"`  // how much of it is done, as far as it says
 
 	Task *Task `db:"-"` // of a step that a person does
 }
@@ -46,17 +48,17 @@ func (s *Store) BeginStep(ctx context.Context, step Step) (int64, error) {
 				return err
 			}
 		}
-		return addEvent(ctx, tx, Event{ReplacementID: step.ReplacementID, At: step.BeganAt, Kind: "step", Stage: step.Section, State: "running", Text: step.Name})
+		return s.happened(ctx, tx, Event{About: AboutReplacement(step.ReplacementID), At: step.BeganAt, Kind: "step", Stage: step.Section, State: "running", Text: step.Name})
 	})
 	return id, err
 }
 
 // EndStep writes what became of a step.
 func (s *Store) EndStep(ctx context.Context, step Step) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error { return endStep(ctx, tx, step) })
+	return s.change(ctx, func(tx *sqlx.Tx) error { return s.endStep(ctx, tx, step) })
 }
 
-func endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
+func (s *Store) endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
 	if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, unknown = :unknown, exit_code = :exit_code,
 		output = :output, why = :why, capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step)); err != nil {
 		return err
@@ -68,10 +70,32 @@ func endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
 	if err := tx.GetContext(ctx, &told, `SELECT * FROM step WHERE id = ?`, step.ID); err != nil {
 		return err
 	}
-	return addEvent(ctx, tx, Event{ReplacementID: step.ReplacementID, At: step.EndedAt, Kind: "step", Stage: told.Section, State: "failed", Text: told.Name + ": " + told.Why})
+	return s.happened(ctx, tx, Event{About: AboutReplacement(step.ReplacementID), At: step.EndedAt, Kind: "step", Stage: told.Section, State: "failed", Text: told.Name + ": " + told.Why})
 }
 
-// Steps are a replacement's journal, oldest first.
+// ShowStep writes what a step that is under way shows.
+func (s *Store) ShowStep(ctx context.Context, step Step, at Moment) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET output = :output, percent = :percent WHERE id = :id AND ended_at = 0`, step)); err != nil {
+			return err
+		}
+		text := ""
+		if step.Percent > 0 {
+			text = fmt.Sprintf("%d %%", step.Percent)
+		}
+		return s.happened(ctx, tx, Event{About: AboutReplacement(step.ReplacementID), At: at, Kind: "screen", State: "running", Text: text})
+	})
+}
+
+// Took are the durations in milliseconds of the newest steps of a name that came to a
+// good end on devices of a family, in no order.
+func (s *Store) Took(ctx context.Context, family, name string, most int) ([]int64, error) {
+	var out []int64
+	return out, s.read.SelectContext(ctx, &out, `SELECT step.ended_at - step.began_at FROM step JOIN replacement ON replacement.id = step.replacement_id
+		JOIN device ON device.id = replacement.device_id WHERE step.name = ? AND step.ok AND device.family = ? ORDER BY step.id DESC LIMIT ?`, name, family, most)
+}
+
+// Steps returns a replacement's journal, oldest first.
 func (s *Store) Steps(ctx context.Context, replacementID int64) ([]Step, error) {
 	var out []Step
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM step WHERE replacement_id = ? ORDER BY id`, replacementID)

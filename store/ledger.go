@@ -2,12 +2,14 @@ package store
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -22,34 +24,57 @@ type LedgerEntry struct {
 	Hash  string `db:"hash"` // over the entry and the hash of the one before
 }
 
-// sum is the SHA-256 of the hash before and the entry as a JSON list, in
-// hexadecimal.
-func (e LedgerEntry) sum(before string) string {
+// sum is the HMAC-SHA256 (RFC 2104) of the hash before and the entry as a JSON list,
+// in hexadecimal. Who can write the database and has no key cannot make one.
+func (e LedgerEntry) sum(key []byte, before string) string {
 	text, _ := json.Marshal([]any{before, e.ID, e.At.UnixMilli(), e.Who, e.What, e.About}) // plain fields cannot fail
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:])
+	mac := hmac.New(sha256.New, key)
+	mac.Write(text)
+	return hex.EncodeToString(mac.Sum(nil))
 }
 
-// Record adds an entry to the ledger.
-func (s *Store) Record(ctx context.Context, e LedgerEntry) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error { return record(ctx, tx, e) })
-}
-
-func record(ctx context.Context, tx *sqlx.Tx, e LedgerEntry) error {
+// record adds an entry to the ledger.
+func record(ctx context.Context, tx *sqlx.Tx, key []byte, e LedgerEntry) error {
 	var last LedgerEntry
 	if err := tx.GetContext(ctx, &last, `SELECT * FROM ledger ORDER BY id DESC LIMIT 1`); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	e.ID = last.ID + 1
-	e.Hash = e.sum(last.Hash)
+	e.Hash = e.sum(key, last.Hash)
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO ledger (id, at, who, what, about, hash) VALUES (:id, :at, :who, :what, :about, :hash)`, e)
 	return err
 }
 
-// Ledger are entries before a known one (0: from the newest), newest first.
-func (s *Store) Ledger(ctx context.Context, before int64, most int) ([]LedgerEntry, error) {
-	var out []LedgerEntry
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM ledger WHERE ?1 = 0 OR id < ?1 ORDER BY id DESC LIMIT ?2`, before, most)
+// LedgerFilter narrows the ledger; empty fields do not.
+type LedgerFilter struct {
+	Who, Text   string // Text: somewhere in what, and about what
+	From, Until Moment
+}
+
+var ledgerList = list[LedgerEntry]{
+	columns: `*`, from: `ledger`, orders: map[string][]string{"id": {"id"}}, natural: "id",
+	keyed: func(e LedgerEntry) map[string]any { return map[string]any{"id": e.ID} },
+}
+
+// LedgerPage is a page of the ledger, the oldest first unless the page says otherwise.
+func (s *Store) LedgerPage(ctx context.Context, f LedgerFilter, p Page) ([]LedgerEntry, string, error) {
+	return ledgerList.page(ctx, s, p, f.narrowings()...)
+}
+
+// CountLedger says how many entries fit a filter.
+func (s *Store) CountLedger(ctx context.Context, f LedgerFilter) (int, error) {
+	return ledgerList.count(ctx, s, f.narrowings()...)
+}
+
+func (f LedgerFilter) narrowings() []narrowing {
+	out := narrow(map[string]string{"who = ?": f.Who, "instr(lower(what || ' ' || about), ?) > 0": strings.ToLower(f.Text)})
+	if !f.From.IsZero() {
+		out = append(out, narrowing{"at >= ?", []any{f.From}})
+	}
+	if !f.Until.IsZero() {
+		out = append(out, narrowing{"at < ?", []any{f.Until}})
+	}
+	return out
 }
 
 // VerifyLedger goes through the whole ledger and says how many entries it has;
@@ -69,11 +94,23 @@ func (s *Store) VerifyLedger(ctx context.Context) (entries int, err error) {
 		if e.ID != int64(entries+1) {
 			return entries, fmt.Errorf("entry %d is missing", entries+1)
 		}
-		if e.Hash != e.sum(before) {
+		if e.Hash != e.sum(s.ledgerKey, before) {
 			return entries, fmt.Errorf("entry %d of %s is not what was written", e.ID, e.At.Format("2006-01-02 15:04:05 MST"))
 		}
 		before = e.Hash
 		entries++
 	}
 	return entries, rows.Err()
+}
+
+// LedgerHead is the newest entry; ErrNotFound: there is none.
+func (s *Store) LedgerHead(ctx context.Context) (LedgerEntry, error) {
+	var e LedgerEntry
+	return e, one(s.read.GetContext(ctx, &e, `SELECT * FROM ledger ORDER BY id DESC LIMIT 1`))
+}
+
+// LedgerEntry is the entry of a number.
+func (s *Store) LedgerEntry(ctx context.Context, id int64) (LedgerEntry, error) {
+	var e LedgerEntry
+	return e, one(s.read.GetContext(ctx, &e, `SELECT * FROM ledger WHERE id = ?`, id))
 }

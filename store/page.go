@@ -25,7 +25,8 @@ var ErrSort = errors.New("the list has no such order")
 
 // list is how a list is read from SQL.
 type list[T any] struct {
-	query   string              // up to WHERE
+	columns string              // what is selected
+	from    string              // the tables with their joins
 	orders  map[string][]string // the columns of each order; the last one tells rows apart
 	natural string              // the order where none is asked for
 	keyed   func(T) map[string]any
@@ -48,11 +49,8 @@ func (l list[T]) page(ctx context.Context, s *Store, p Page, narrowed ...narrowi
 	if !ok {
 		return nil, "", ErrSort
 	}
-	query, args := l.query+" WHERE 1", []any{}
-	for _, n := range narrowed {
-		query += " AND " + n.condition
-		args = append(args, n.args...)
-	}
+	where, args := l.where(narrowed)
+	query := "SELECT " + l.columns + where
 	way, sign := "", ">"
 	if p.Desc {
 		way, sign = " DESC", "<"
@@ -79,6 +77,21 @@ func (l list[T]) page(ctx context.Context, s *Store, p Page, narrowed ...narrowi
 	}
 	text, err := json.Marshal(values)
 	return rows, base64.RawURLEncoding.EncodeToString(text), err
+}
+
+// count says how many rows a list has.
+func (l list[T]) count(ctx context.Context, s *Store, narrowed ...narrowing) (n int, err error) {
+	where, args := l.where(narrowed)
+	return n, s.read.GetContext(ctx, &n, "SELECT count(*)"+where, args...)
+}
+
+func (l list[T]) where(narrowed []narrowing) (text string, args []any) {
+	text = " FROM " + l.from + " WHERE 1"
+	for _, n := range narrowed {
+		text += " AND " + n.condition
+		args = append(args, n.args...)
+	}
+	return text, args
 }
 
 // openCursor gives the values in a cursor, which must be of this very order.

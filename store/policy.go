@@ -8,7 +8,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Policies are the rules of every scope that has any.
+// Policies returns the rules of every scope that has any.
 func (s *Store) Policies(ctx context.Context) (map[string]policy.Rules, error) {
 	var rows []struct {
 		Scope string             `db:"scope"`
@@ -24,9 +24,12 @@ func (s *Store) Policies(ctx context.Context) (map[string]policy.Rules, error) {
 	return out, nil
 }
 
-// SetPolicy sets the rules of a scope.
-func (s *Store) SetPolicy(ctx context.Context, scope string, rules policy.Rules) error {
+// SetPolicy sets the rules of a scope of a known revision.
+func (s *Store) SetPolicy(ctx context.Context, scope string, rules policy.Rules, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := revise(ctx, tx, "policy/"+scope, known); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO policy (scope, rules) VALUES (?, ?)
 			ON CONFLICT (scope) DO UPDATE SET rules = excluded.rules`, scope, JSON[policy.Rules]{rules})
 		return err

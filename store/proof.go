@@ -6,7 +6,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Proven is a domain that somebody proved to a signer to be ours.
+// Proven is a domain that was validated for a signer.
 type Proven struct {
 	Signer string `db:"signer"`
 	Domain string `db:"domain"`
@@ -14,7 +14,7 @@ type Proven struct {
 	By     string `db:"by"`
 }
 
-// ProvenTo are the domains that were proven to a signer.
+// ProvenTo returns the domains that were validated for a signer.
 func (s *Store) ProvenTo(ctx context.Context, signer string) (map[string]Proven, error) {
 	var rows []Proven
 	err := s.read.SelectContext(ctx, &rows, `SELECT * FROM proven WHERE signer = ?`, signer)
@@ -38,6 +38,6 @@ func (s *Store) EndProof(ctx context.Context, step Step, signer string, domains 
 				return err
 			}
 		}
-		return endStep(ctx, tx, step)
+		return s.endStep(ctx, tx, step)
 	})
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 
 	"freshseal/core/cert"
 	"freshseal/core/finding"
@@ -32,7 +33,7 @@ type NewReading struct {
 // places in the list.
 func (s *Store) AddReadings(ctx context.Context, readings []NewReading) (late []int, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
-		known, err := tx.PreparexContext(ctx, `INSERT INTO certificate (sha256, der) VALUES (?, ?) ON CONFLICT DO NOTHING`)
+		known, err := tx.PreparexContext(ctx, `INSERT INTO certificate (sha256, der, self_signed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`)
 		if err != nil {
 			return err
 		}
@@ -47,21 +48,32 @@ func (s *Store) AddReadings(ctx context.Context, readings []NewReading) (late []
 		}
 		defer history.Close()
 		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite,
-			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_after = :not_after,
+			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_after = :not_after, others = :others, path = :path, sought = :sought,
 			standing = :standing, overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at
 			WHERE id = :id AND read_at <= :read_at AND installed = :installed`)
 		if err != nil {
 			return err
 		}
 		defer set.Close()
+		tell, err := tx.PrepareNamedContext(ctx, turning)
+		if err != nil {
+			return err
+		}
+		defer tell.Close()
 		for i, r := range readings {
 			for _, c := range r.Served {
-				if _, err := known.ExecContext(ctx, c.SHA256, c.Raw); err != nil {
+				if _, err := known.ExecContext(ctx, c.SHA256, c.Raw, c.SelfSigned()); err != nil {
 					return err
 				}
 			}
+			if err := noteChain(ctx, tx, r.Chain.V); err != nil {
+				return err
+			}
 			r.rank(r.ReadAt)
 			if _, err := history.ExecContext(ctx, r.Slot); err != nil {
+				return err
+			}
+			if _, err := tell.ExecContext(ctx, turn{r.ReadAt, r.ID, r.Rank}); err != nil {
 				return err
 			}
 			result, err := set.ExecContext(ctx, r.Slot)
@@ -102,7 +114,7 @@ func (s *Store) TouchSlots(ctx context.Context, seen []Seen) error {
 	})
 }
 
-// Readings are the newest of a slot's history, newest first.
+// Readings returns the newest of a slot's history, newest first.
 func (s *Store) Readings(ctx context.Context, slotID int64, most int) ([]Reading, error) {
 	var out []Reading
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM reading WHERE slot_id = ? ORDER BY id DESC LIMIT ?`, slotID, most)
@@ -110,7 +122,7 @@ func (s *Store) Readings(ctx context.Context, slotID int64, most int) ([]Reading
 
 func putCertificates(ctx context.Context, tx *sqlx.Tx, certificates []*cert.Certificate) error {
 	for _, c := range certificates {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO certificate (sha256, der) VALUES (?, ?) ON CONFLICT DO NOTHING`, c.SHA256, c.Raw); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO certificate (sha256, der, self_signed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, c.SHA256, c.Raw, c.SelfSigned()); err != nil {
 			return err
 		}
 	}
@@ -121,11 +133,11 @@ func putCertificates(ctx context.Context, tx *sqlx.Tx, certificates []*cert.Cert
 func (s *Store) Certificates(ctx context.Context, fingerprints []string) ([]*cert.Certificate, error) {
 	out := make([]*cert.Certificate, 0, len(fingerprints))
 	for _, sha256 := range fingerprints {
-		var der []byte
-		if err := one(s.read.GetContext(ctx, &der, `SELECT der FROM certificate WHERE sha256 = ?`, sha256)); err != nil {
+		var row keptCertificate
+		if err := one(s.read.GetContext(ctx, &row, `SELECT der, self_signed FROM certificate WHERE sha256 = ?`, sha256)); err != nil {
 			return nil, err
 		}
-		c, err := cert.Parse(der)
+		c, err := row.parse()
 		if err != nil {
 			return nil, err
 		}
@@ -134,7 +146,12 @@ func (s *Store) Certificates(ctx context.Context, fingerprints []string) ([]*cer
 	return out, nil
 }
 
-// AddAuthorities puts authorities into the pool that chains are completed from.
+// MostAuthorities is how many certificates the pool has at most: a world of public
+// and private authorities is a few thousand.
+const MostAuthorities = 10_000
+
+// AddAuthorities puts authorities into the pool that chains are completed from. It is
+// ErrTooMany, and nothing is added, where that were more than MostAuthorities.
 func (s *Store) AddAuthorities(ctx context.Context, certificates []*cert.Certificate) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := putCertificates(ctx, tx, certificates); err != nil {
@@ -145,18 +162,28 @@ func (s *Store) AddAuthorities(ctx context.Context, certificates []*cert.Certifi
 				return err
 			}
 		}
+		var n int
+		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM authority`); err != nil {
+			return err
+		}
+		if n > MostAuthorities {
+			return ErrTooMany
+		}
 		return nil
 	})
 }
 
-// Authorities are the certificates of that pool.
+// Authorities returns the certificates of that pool.
 func (s *Store) Authorities(ctx context.Context) ([]*cert.Certificate, error) {
-	return s.parsed(ctx, `SELECT der FROM certificate JOIN authority USING (sha256)`)
+	return s.parsed(ctx, `SELECT der, self_signed FROM certificate JOIN authority USING (sha256)`)
 }
 
-// AddAnchors adds trusted roots to an audience.
-func (s *Store) AddAnchors(ctx context.Context, audience string, at Moment, certificates []*cert.Certificate) error {
+// AddAnchors adds trusted roots to an audience of a known revision.
+func (s *Store) AddAnchors(ctx context.Context, audience string, at Moment, certificates []*cert.Certificate, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := revise(ctx, tx, "audience/"+audience, known); err != nil {
+			return err
+		}
 		if err := putCertificates(ctx, tx, certificates); err != nil {
 			return err
 		}
@@ -169,9 +196,12 @@ func (s *Store) AddAnchors(ctx context.Context, audience string, at Moment, cert
 	})
 }
 
-// RemoveAnchor takes a trusted root from an audience.
-func (s *Store) RemoveAnchor(ctx context.Context, audience, sha256 string) error {
+// RemoveAnchor takes a trusted root from an audience of a known revision.
+func (s *Store) RemoveAnchor(ctx context.Context, audience, sha256 string, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := revise(ctx, tx, "audience/"+audience, known); err != nil {
+			return err
+		}
 		return changed(tx.ExecContext(ctx, `DELETE FROM anchor WHERE audience = ? AND sha256 = ?`, audience, sha256))
 	})
 }
@@ -181,23 +211,52 @@ func (s *Store) CountAnchors(ctx context.Context) (map[string]int, error) {
 	return s.counts(ctx, `SELECT audience AS name, count(*) AS count FROM anchor GROUP BY audience`)
 }
 
-// Anchors are the trusted roots of an audience.
+// Anchors returns the trusted roots of an audience.
 func (s *Store) Anchors(ctx context.Context, audience string) ([]*cert.Certificate, error) {
-	return s.parsed(ctx, `SELECT der FROM certificate JOIN anchor USING (sha256) WHERE audience = ? ORDER BY added_at, sha256`, audience)
+	return s.parsed(ctx, `SELECT der, self_signed FROM certificate JOIN anchor USING (sha256) WHERE audience = ? ORDER BY added_at, sha256`, audience)
 }
 
 func (s *Store) parsed(ctx context.Context, query string, args ...any) ([]*cert.Certificate, error) {
-	var ders [][]byte
-	if err := s.read.SelectContext(ctx, &ders, query, args...); err != nil {
+	var rows []keptCertificate
+	if err := s.read.SelectContext(ctx, &rows, query, args...); err != nil {
 		return nil, err
 	}
-	out := make([]*cert.Certificate, 0, len(ders))
-	for _, der := range ders {
-		c, err := cert.Parse(der)
+	out := make([]*cert.Certificate, 0, len(rows))
+	for _, row := range rows {
+		c, err := row.parse()
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, c)
 	}
 	return out, nil
+}
+
+// keptCertificate is a certificate as it is kept.
+type keptCertificate struct {
+	DER        []byte `db:"der"`
+	SelfSigned int    `db:"self_signed"` // -1: not known
+}
+
+func (k keptCertificate) parse() (*cert.Certificate, error) {
+	if k.SelfSigned < 0 {
+		return cert.Parse(k.DER)
+	}
+	return cert.Again(k.DER, k.SelfSigned > 0)
+}
+
+// ErrTooMany says that no more of something is kept.
+var ErrTooMany = errors.New("there are too many")
+
+// CountAuthorities says how many certificates the pool of authorities has.
+func (s *Store) CountAuthorities(ctx context.Context) (int, error) {
+	var n int
+	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM authority`)
+}
+
+// RemoveAuthority takes a certificate out of that pool.
+func (s *Store) RemoveAuthority(ctx context.Context, sha256 string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `DELETE FROM authority WHERE sha256 = ?`, sha256))
+	})
 }

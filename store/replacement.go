@@ -62,23 +62,16 @@ func (r *Replacement) setProgress(p replacement.Progress) {
 	r.Reverting, r.Stopping, r.Why = p.Reverting, p.Stopping, p.Why
 }
 
-// Event is one line of what watchers are told.
-type Event struct {
-	ID            int64  `db:"id"`
-	ReplacementID int64  `db:"replacement_id"`
-	At            Moment `db:"at"`
-	Kind          string `db:"kind"` // stage, step or state
-	Stage         string `db:"stage"`
-	State         string `db:"state"`
-	Text          string `db:"text"`
-}
+const (
+	replacementColumns = `replacement.*, device.name AS device, slot.name AS slot`
+	replacementTables  = `replacement JOIN device ON device.id = replacement.device_id JOIN slot ON slot.id = replacement.slot_id`
+	replacementRows    = `SELECT ` + replacementColumns + ` FROM ` + replacementTables + ` `
+)
 
-const replacementRows = `SELECT replacement.*, device.name AS device, slot.name AS slot FROM replacement
-	JOIN device ON device.id = replacement.device_id JOIN slot ON slot.id = replacement.slot_id `
-
-// AddReplacement begins a replacement. ErrTaken says that the device has one
-// under way.
-func (s *Store) AddReplacement(ctx context.Context, r Replacement, p replacement.Progress, yaml string) (int64, error) {
+// AddReplacement begins a replacement of these slots, of which the first is the one
+// by which it is listed; where it is of a batch, the batch knows it from then on.
+// ErrTaken says that the device has one under way.
+func (s *Store) AddReplacement(ctx context.Context, r Replacement, slotIDs []int64, p replacement.Progress, yaml string, of *BatchItem) (int64, error) {
 	r.setProgress(p)
 	r.Procedure = Digest(yaml)
 	var id int64
@@ -96,11 +89,21 @@ func (s *Store) AddReplacement(ctx context.Context, r Replacement, p replacement
 		if err != nil {
 			return taken(err)
 		}
+		for i, slotID := range slotIDs {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO target (replacement_id, slot_id, position) VALUES (?, ?, ?)`, id, slotID, i); err != nil {
+				return err
+			}
+		}
+		if of != nil {
+			if err := begun(ctx, tx, *of, id); err != nil {
+				return err
+			}
+		}
 		about := fmt.Sprintf("r%d %s/%s signer %s", id, r.Device, r.Slot, r.Signer)
-		if err := record(ctx, tx, LedgerEntry{At: r.BegunAt, Who: r.AskedBy, What: "replacement begun", About: about}); err != nil {
+		if err := s.happened(ctx, tx, Event{At: r.BegunAt, Kind: "act", Who: r.AskedBy, Text: "replacement begun", About: about}); err != nil {
 			return err
 		}
-		return addEvent(ctx, tx, Event{ReplacementID: id, At: r.BegunAt, Kind: "stage", Stage: string(p.Stage), State: string(p.State)})
+		return s.happened(ctx, tx, Event{About: AboutReplacement(id), At: r.BegunAt, Kind: "stage", Stage: string(p.Stage), State: string(p.State)})
 	})
 	return id, err
 }
@@ -110,14 +113,14 @@ func (s *Store) AddReplacement(ctx context.Context, r Replacement, p replacement
 // events never pass each other.
 func (s *Store) Advance(ctx context.Context, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
-		r, action, err = advance(ctx, tx, id, e, at)
+		r, action, err = s.advance(ctx, tx, id, e, at)
 		return err
 	})
 	return r, action, err
 }
 
 // advance is Advance within a transaction.
-func advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
+func (s *Store) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
 	if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
 		return r, action, err
 	}
@@ -150,7 +153,7 @@ func advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event, at
 		return r, action, taken(err)
 	}
 	if p.State.Over() || p.State == replacement.Held {
-		err := record(ctx, tx, LedgerEntry{At: at, Who: "freshseal", What: "replacement " + string(p.State), About: fmt.Sprintf("r%d %s/%s %s", id, r.Device, r.Slot, r.NewSHA256)})
+		err := s.happened(ctx, tx, Event{At: at, Kind: "act", Who: "freshseal", Text: "replacement " + string(p.State), About: fmt.Sprintf("r%d %s/%s %s", id, r.Device, r.Slot, r.NewSHA256)})
 		if err != nil {
 			return r, action, err
 		}
@@ -159,13 +162,7 @@ func advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event, at
 	if p.State != replacement.Running || p.Reverting || p.Stopping {
 		kind = "state"
 	}
-	return r, action, addEvent(ctx, tx, Event{ReplacementID: id, At: at, Kind: kind, Stage: string(p.Stage), State: string(p.State), Text: p.Why})
-}
-
-func addEvent(ctx context.Context, tx *sqlx.Tx, e Event) error {
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO event (replacement_id, at, kind, stage, state, text)
-		VALUES (:replacement_id, :at, :kind, :stage, :state, :text)`, e)
-	return err
+	return r, action, s.happened(ctx, tx, Event{About: AboutReplacement(id), At: at, Kind: kind, Stage: string(p.Stage), State: string(p.State), Text: p.Why})
 }
 
 // ProcedureText is the text of a procedure that a replacement began with.
@@ -193,7 +190,7 @@ func (s *Store) SetTidied(ctx context.Context, ids []int64) error {
 	})
 }
 
-// ReplacementsOf are the replacements of a device, newest first.
+// ReplacementsOf returns the replacements of a device, newest first.
 func (s *Store) ReplacementsOf(ctx context.Context, deviceID int64) ([]Replacement, error) {
 	var out []Replacement
 	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.device_id = ? ORDER BY replacement.id DESC`, deviceID)
@@ -205,19 +202,13 @@ func Digest(text string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Events are those after a known one, oldest first.
-func (s *Store) Events(ctx context.Context, replacementID, after int64) ([]Event, error) {
-	var out []Event
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM event WHERE replacement_id = ? AND id > ? ORDER BY id LIMIT 500`, replacementID, after)
-}
-
-// Replacement finds one by its number.
+// Replacement returns the one with this number, or ErrNotFound.
 func (s *Store) Replacement(ctx context.Context, id int64) (Replacement, error) {
 	var r Replacement
 	return r, one(s.read.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id))
 }
 
-// Replacements are the newest, newest first; slotID 0 means of every slot.
+// Replacements returns the newest, newest first; slotID 0 means of every slot.
 func (s *Store) Replacements(ctx context.Context, slotID int64, most int) ([]Replacement, error) {
 	var out []Replacement
 	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE ? IN (0, replacement.slot_id) ORDER BY replacement.id DESC LIMIT ?`, slotID, most)
@@ -227,11 +218,15 @@ func (s *Store) Replacements(ctx context.Context, slotID int64, most int) ([]Rep
 type ReplacementFilter struct {
 	Device, Slot string
 	State        replacement.State
+	Stage        replacement.Stage
 	WaitingFor   replacement.WaitingFor
+	Signer       string
+	Text         string // somewhere in its id, slot or who asked for it
 }
 
 var replacementList = list[Replacement]{
-	query:   strings.TrimSuffix(replacementRows, " "),
+	columns: replacementColumns,
+	from:    replacementTables,
 	orders:  map[string][]string{"id": {"replacement.id"}},
 	natural: "id",
 	keyed:   func(r Replacement) map[string]any { return map[string]any{"replacement.id": r.ID} },
@@ -239,8 +234,18 @@ var replacementList = list[Replacement]{
 
 // ReplacementPage is a page of the replacements.
 func (s *Store) ReplacementPage(ctx context.Context, f ReplacementFilter, p Page) ([]Replacement, string, error) {
-	return replacementList.page(ctx, s, p, narrow(map[string]string{"device.name = ?": f.Device, "slot.name = ?": f.Slot,
-		"replacement.state = ?": string(f.State), "replacement.waiting_for = ?": string(f.WaitingFor)})...)
+	return replacementList.page(ctx, s, p, f.narrowings()...)
+}
+
+// CountReplacementsOf says how many replacements fit a filter.
+func (s *Store) CountReplacementsOf(ctx context.Context, f ReplacementFilter) (int, error) {
+	return replacementList.count(ctx, s, f.narrowings()...)
+}
+
+func (f ReplacementFilter) narrowings() []narrowing {
+	return narrow(map[string]string{"device.name = ?": f.Device, "EXISTS (SELECT 1 FROM target JOIN slot also ON also.id = target.slot_id WHERE target.replacement_id = replacement.id AND also.name = ?)": f.Slot,
+		"replacement.state = ?": string(f.State), "replacement.stage = ?": string(f.Stage), "replacement.waiting_for = ?": string(f.WaitingFor), "replacement.signer = ?": f.Signer,
+		"instr(lower('r' || replacement.id || ' ' || device.name || '/' || slot.name || ' ' || replacement.asked_by), ?) > 0": strings.ToLower(f.Text)})
 }
 
 // CountReplacements says how many stand in each state and wait for whom.
@@ -279,11 +284,40 @@ func (s *Store) ReplacementsByKey(ctx context.Context, spki string) ([]Replaceme
 	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.spki = ? ORDER BY replacement.id DESC`, spki)
 }
 
-// SetOld records the leaf that stood before.
-func (s *Store) SetOld(ctx context.Context, id int64, sha256 string) error {
+// SetOld records the leaf that a slot of a replacement served before.
+func (s *Store) SetOld(ctx context.Context, id, slotID int64, sha256 string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET old_sha256 = ? WHERE id = ?`, sha256, id))
+		if _, err := tx.ExecContext(ctx, `UPDATE replacement SET old_sha256 = ? WHERE id = ? AND slot_id = ?`, sha256, id, slotID); err != nil {
+			return err
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE target SET old_sha256 = ? WHERE replacement_id = ? AND slot_id = ?`, sha256, id, slotID))
 	})
+}
+
+// Target is a slot that a replacement gives the new certificate.
+type Target struct {
+	Slot
+	ReplacementID int64  `db:"replacement_id"`
+	OldSHA256     string `db:"old_sha256"`
+}
+
+// Targets returns the slots of replacements, by replacement, the first one first.
+func (s *Store) Targets(ctx context.Context, ids ...int64) (map[int64][]Target, error) {
+	out := map[int64][]Target{}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	query, args, err := sqlx.In(`SELECT slot.*, device.name AS device, device.site AS site, device.nodes AS nodes, target.replacement_id, target.old_sha256 FROM target
+		JOIN slot ON slot.id = target.slot_id JOIN device ON device.id = slot.device_id WHERE target.replacement_id IN (?) ORDER BY target.position`, ids)
+	if err != nil {
+		return nil, err
+	}
+	var rows []Target
+	err = s.read.SelectContext(ctx, &rows, query, args...)
+	for _, row := range rows {
+		out[row.ReplacementID] = append(out[row.ReplacementID], row)
+	}
+	return out, err
 }
 
 // SetRequest records the request that the device made.
@@ -317,6 +351,9 @@ func setPath(ctx context.Context, tx *sqlx.Tx, id int64, path []*cert.Certificat
 	for i, c := range path {
 		fingerprints[i] = c.SHA256
 	}
+	if err := noteChain(ctx, tx, fingerprints); err != nil {
+		return err
+	}
 	return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ? AND stage = 'sign'`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
 }
 
@@ -330,73 +367,8 @@ func (s *Store) Accept(ctx context.Context, id int64, path []*cert.Certificate, 
 		if _, err := tx.ExecContext(ctx, `DELETE FROM aside WHERE sha256 = ?`, path[0].SHA256); err != nil {
 			return err
 		}
-		r, action, err = advance(ctx, tx, id, replacement.Event{Kind: replacement.Arrived}, at)
+		r, action, err = s.advance(ctx, tx, id, replacement.Event{Kind: replacement.Arrived}, at)
 		return err
 	})
 	return r, action, err
-}
-
-// AddParcel packs requests that wait for a signer and are in no parcel yet.
-// With none it is ErrNotFound, and no parcel is made.
-func (s *Store) AddParcel(ctx context.Context, signer, by string, at Moment) (id int64, packed []Replacement, err error) {
-	err = s.change(ctx, func(tx *sqlx.Tx) error {
-		err := tx.SelectContext(ctx, &packed, replacementRows+`WHERE replacement.signer = ? AND replacement.state = 'waiting'
-			AND replacement.waiting_for = 'signer' AND replacement.parcel_id IS NULL ORDER BY replacement.id`, signer)
-		if err != nil {
-			return err
-		}
-		if len(packed) == 0 {
-			return ErrNotFound
-		}
-		result, err := tx.ExecContext(ctx, `INSERT INTO parcel (signer, packed_at, packed_by) VALUES (?, ?, ?)`, signer, at, by)
-		if err != nil {
-			return err
-		}
-		if id, err = result.LastInsertId(); err != nil {
-			return err
-		}
-		for _, r := range packed {
-			if _, err := tx.ExecContext(ctx, `UPDATE replacement SET parcel_id = ? WHERE id = ?`, id, r.ID); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	return id, packed, err
-}
-
-// Parcel is a bundle of requests that went out.
-type Parcel struct {
-	ID        int64  `db:"id"`
-	Signer    string `db:"signer"`
-	PackedAt  Moment `db:"packed_at"`
-	PackedBy  string `db:"packed_by"`
-	HandedTo  string `db:"handed_to"`
-	Reference string `db:"reference"`
-	HandedBy  string `db:"handed_by"`
-	HandedAt  Moment `db:"handed_at"`
-	Requests  int    `db:"requests"`
-	Open      int    `db:"open"`     // still waiting for the signer
-	Obsolete  int    `db:"obsolete"` // asked for anew since
-}
-
-const parcelRows = `SELECT parcel.*, count(replacement.id) AS requests,
-	count(CASE WHEN replacement.state = 'waiting' AND replacement.waiting_for IN ('signer', 'validation') THEN 1 END) AS open,
-	(SELECT count(*) FROM obsolete_request WHERE parcel_id = parcel.id) AS obsolete
-	FROM parcel LEFT JOIN replacement ON replacement.parcel_id = parcel.id `
-
-// Parcels are all parcels, newest first.
-func (s *Store) Parcels(ctx context.Context) ([]Parcel, error) {
-	var out []Parcel
-	return out, s.read.SelectContext(ctx, &out, parcelRows+`GROUP BY parcel.id ORDER BY parcel.id DESC`)
-}
-
-// Parcel finds one with its replacements.
-func (s *Store) Parcel(ctx context.Context, id int64) (Parcel, []Replacement, error) {
-	var p Parcel
-	if err := one(s.read.GetContext(ctx, &p, parcelRows+`WHERE parcel.id = ? GROUP BY parcel.id`, id)); err != nil {
-		return p, nil, err
-	}
-	var packed []Replacement
-	return p, packed, s.read.SelectContext(ctx, &packed, replacementRows+`WHERE replacement.parcel_id = ? ORDER BY replacement.id`, id)
 }

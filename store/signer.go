@@ -19,11 +19,16 @@ type Signer struct {
 	Terms          JSON[request.Terms] `db:"terms"`
 	Proof          JSON[request.Proof] `db:"proof"`
 	AddedAt        Moment              `db:"added_at"`
+	Revision       Revision            `db:"revision"`
 }
 
-// PutSigner keeps a signer, in place of an older one of the name.
-func (s *Store) PutSigner(ctx context.Context, signer Signer) error {
+// PutSigner keeps a signer, in place of an older one of the name and of a known
+// revision.
+func (s *Store) PutSigner(ctx context.Context, signer Signer, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := revise(ctx, tx, "signer/"+signer.Name, known); err != nil {
+			return err
+		}
 		_, err := tx.NamedExecContext(ctx, `INSERT INTO signer (name, about, contact, notes, turnaround_days, max_days, terms, proof, added_at)
 			VALUES (:name, :about, :contact, :notes, :turnaround_days, :max_days, :terms, :proof, :added_at)
 			ON CONFLICT (name) DO UPDATE SET about = excluded.about, contact = excluded.contact, notes = excluded.notes,
@@ -32,13 +37,13 @@ func (s *Store) PutSigner(ctx context.Context, signer Signer) error {
 	})
 }
 
-// Signers are all signers that were added, by name.
+// Signers returns all signers that were added, by name.
 func (s *Store) Signers(ctx context.Context) ([]Signer, error) {
 	var out []Signer
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM signer ORDER BY name`)
+	return out, s.read.SelectContext(ctx, &out, `SELECT signer.*, coalesce((SELECT number FROM revision WHERE of = 'signer/' || signer.name), 0) AS revision FROM signer ORDER BY name`)
 }
 
-// RemoveSigner forgets one; ErrTaken says that a request waits for it.
+// RemoveSigner deletes a signer; it returns ErrTaken while a request is pending.
 func (s *Store) RemoveSigner(ctx context.Context, name string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var waits bool
@@ -49,12 +54,5 @@ func (s *Store) RemoveSigner(ctx context.Context, name string) error {
 			return ErrTaken
 		}
 		return changed(tx.ExecContext(ctx, `DELETE FROM signer WHERE name = ?`, name))
-	})
-}
-
-// HandOver records to whom a parcel went.
-func (s *Store) HandOver(ctx context.Context, p Parcel) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.NamedExecContext(ctx, `UPDATE parcel SET handed_to = :handed_to, reference = :reference, handed_by = :handed_by, handed_at = :handed_at WHERE id = :id`, p))
 	})
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"strings"
+	"time"
 
 	"freshseal/core/due"
 
@@ -14,17 +15,65 @@ type SlotFilter struct {
 	Condition due.Condition
 	Device    string
 	Site      string
-	Text      string // somewhere in the names, site or address
+	Family    string // "-": those of devices that have none
+	Tag       string
+	Owner     string
+	Signer    string // who signed what the last replacement installed
+	Ends      string // the month of the leaf's end, 2027-03, or "ended": before now
+	Serves    string // SHA-256 of a certificate of the path: the leaf, an intermediate or the root
+	Text      string // somewhere in the names, addresses, owner, tags, notes, subject, serial number or fingerprints
+}
+
+// sought is what Text is looked for in.
+const sought = `lower(device.name || '/' || slot.name || ' ' || device.site || ' ' || slot.address || ' ' || slot.server_name || ' ' || device.owner || ' ' || device.tags || ' ' || device.notes || ' ' || device.cluster) || ' ' || slot.sought || ' ' || slot.path`
+
+// needle is a text as it is looked for: a fingerprint or a serial number with colons or
+// blanks is written without.
+func needle(text string) string {
+	text = strings.ToLower(strings.TrimSpace(text))
+	bare := strings.NewReplacer(":", "", " ", "").Replace(text)
+	if len(bare) >= 8 && strings.Trim(bare, "0123456789abcdef") == "" && strings.ContainsAny(text, ": ") {
+		return bare
+	}
+	return text
+}
+
+func (f SlotFilter) narrowings(now Moment) []narrowing {
+	out := narrow(map[string]string{"device.name = ?": f.Device, "device.site = ?": f.Site, "device.owner = ?": f.Owner, "slot.signer = ?": f.Signer,
+		"EXISTS (SELECT 1 FROM json_each(device.tags) WHERE value = ?)": f.Tag, "instr(slot.path, ?) > 0": strings.ToLower(f.Serves), "instr(" + sought + ", ?) > 0": needle(f.Text)})
+	out = append(out, ofFamily(f.Family)...)
+	if f.Condition != "" {
+		out = append(out, narrowing{"slot.rank = ?", []any{f.Condition.Rank()}})
+	}
+	if month, err := time.Parse("2006-01", f.Ends); err == nil {
+		out = append(out, narrowing{"slot.not_after >= ? AND slot.not_after < ?", []any{At(month), At(month.AddDate(0, 1, 0))}})
+	} else if f.Ends != "" {
+		out = append(out, narrowing{"slot.not_after > 0 AND slot.not_after < ?", []any{now}})
+	}
+	return out
+}
+
+func ofFamily(family string) []narrowing {
+	switch family {
+	case "":
+		return nil
+	case "-":
+		return []narrowing{{"device.family = ''", nil}}
+	}
+	return []narrowing{{"device.family = ?", []any{family}}}
 }
 
 // SlotRow is a slot of a list.
 type SlotRow struct {
 	Slot
-	Family string `db:"family"`
+	Family string         `db:"family"`
+	Owner  string         `db:"owner"`
+	Tags   JSON[[]string] `db:"tags"`
 }
 
 var slotList = list[SlotRow]{
-	query: `SELECT slot.*, device.name AS device, device.site AS site, device.family AS family FROM slot JOIN device ON device.id = slot.device_id`,
+	columns: `slot.*, device.name AS device, device.site AS site, device.nodes AS nodes, device.family AS family, device.owner AS owner, device.tags AS tags`,
+	from:    `slot JOIN device ON device.id = slot.device_id`,
 	orders: map[string][]string{
 		"condition": {"slot.rank", "slot.not_after", "slot.id"}, "expires_at": {"slot.not_after", "slot.id"},
 		"device": {"device.name", "slot.name"}, "site": {"device.site", "device.name", "slot.name"}, "address": {"slot.address", "slot.port", "slot.id"},
@@ -43,12 +92,56 @@ func (s *Store) SlotPage(ctx context.Context, now Moment, f SlotFilter, p Page) 
 	if err := s.age(ctx, now); err != nil {
 		return nil, "", err
 	}
-	narrowed := narrow(map[string]string{"device.name = ?": f.Device, "device.site = ?": f.Site,
-		"instr(lower(device.name || '/' || slot.name || ' ' || device.site || ' ' || slot.address || ' ' || slot.server_name), ?) > 0": strings.ToLower(f.Text)})
-	if f.Condition != "" {
-		narrowed = append(narrowed, narrowing{"slot.rank = ?", []any{f.Condition.Rank()}})
+	return slotList.page(ctx, s, p, f.narrowings(now)...)
+}
+
+// CountSlots says how many slots fit a filter.
+func (s *Store) CountSlots(ctx context.Context, now Moment, f SlotFilter) (int, error) {
+	return slotList.count(ctx, s, f.narrowings(now)...)
+}
+
+// SlotName is how a slot is named, and where it is.
+type SlotName struct {
+	Device string `db:"device"`
+	Slot   string `db:"slot"`
+	Site   string `db:"site"`
+	Family string `db:"family"`
+}
+
+// SlotNames are the names of the slots that fit a filter, worst first as in the list.
+func (s *Store) SlotNames(ctx context.Context, now Moment, f SlotFilter) ([]SlotName, error) {
+	if err := s.age(ctx, now); err != nil {
+		return nil, err
 	}
-	return slotList.page(ctx, s, p, narrowed...)
+	where, args := slotList.where(f.narrowings(now))
+	var out []SlotName
+	return out, s.read.SelectContext(ctx, &out, "SELECT device.name AS device, slot.name AS slot, device.site AS site, device.family AS family"+where+" ORDER BY slot.rank, slot.not_after, slot.id", args...)
+}
+
+// Facet is a value that slots or devices have, and how many slots do.
+type Facet struct {
+	Value string `db:"value"`
+	Count int    `db:"count"`
+}
+
+// Facets are the values of what lists are filtered by, by value: sites, families,
+// owners, tags and signers.
+func (s *Store) Facets(ctx context.Context) (map[string][]Facet, error) {
+	out := map[string][]Facet{}
+	for name, query := range map[string]string{
+		"site":   `SELECT device.site AS value, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id WHERE value <> '' GROUP BY value ORDER BY value`,
+		"family": `SELECT device.family AS value, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id WHERE value <> '' GROUP BY value ORDER BY value`,
+		"owner":  `SELECT device.owner AS value, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id WHERE value <> '' GROUP BY value ORDER BY value`,
+		"tag":    `SELECT tag.value AS value, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id, json_each(device.tags) AS tag GROUP BY tag.value ORDER BY tag.value LIMIT 500`,
+		"signer": `SELECT slot.signer AS value, count(*) AS count FROM slot WHERE slot.signer <> '' GROUP BY value ORDER BY value`,
+	} {
+		rows := []Facet{}
+		if err := s.read.SelectContext(ctx, &rows, query); err != nil {
+			return nil, err
+		}
+		out[name] = rows
+	}
+	return out, nil
 }
 
 // CountConditions says how many slots have each condition.
@@ -105,6 +198,9 @@ func (s *Store) age(ctx context.Context, now Moment) error {
 			}
 			for _, row := range rows {
 				row.rank(now)
+				if _, err := tx.NamedExecContext(ctx, turning, turn{now, row.ID, row.Rank}); err != nil {
+					return err
+				}
 				if _, err := tx.NamedExecContext(ctx, `UPDATE slot SET rank = :rank, turns_at = :turns_at WHERE id = :id`, row); err != nil {
 					return err
 				}

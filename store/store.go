@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"net/url"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -28,6 +29,12 @@ var migrations embed.FS
 type Store struct {
 	file        string
 	write, read *sqlx.DB
+
+	listening sync.Mutex
+	listeners map[chan struct{}]struct{}
+	told      int64 // the newest event that listeners were woken for
+
+	ledgerKey []byte // with which entries of the ledger are chained
 }
 
 // What callers decide by.
@@ -59,7 +66,7 @@ func Open(ctx context.Context, file string) (*Store, error) {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	read.SetMaxOpenConns(4)
-	return &Store{file, write, read}, nil
+	return &Store{file: file, write: write, read: read, listeners: map[chan struct{}]struct{}{}}, nil
 }
 
 func fileURL(file string) string {
@@ -86,6 +93,10 @@ func migrate(ctx context.Context, db *sqlx.DB) error {
 	return nil
 }
 
+// KeyLedger gives the key with which entries of the ledger are chained. It comes
+// before anything is written.
+func (s *Store) KeyLedger(key []byte) { s.ledgerKey = key }
+
 // Close ends all connections, readers first.
 func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }
 
@@ -99,7 +110,15 @@ func (s *Store) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	if err := f(tx); err != nil {
 		return err
 	}
-	return tx.Commit()
+	var newest int64
+	if err := tx.GetContext(ctx, &newest, `SELECT coalesce(max(id), 0) FROM outbox`); err != nil {
+		return err
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	s.wake(newest)
+	return nil
 }
 
 // taken turns a broken uniqueness into ErrTaken.

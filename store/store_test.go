@@ -109,7 +109,7 @@ func TestOneReplacementAtATime(t *testing.T) {
 	results := make(chan error, 10)
 	for i := range cap(results) {
 		go func() {
-			_, err := s.AddReplacement(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[i%2].ID}, begun, "procedure: x")
+			_, err := s.AddReplacement(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[i%2].ID}, []int64{slots[i%2].ID}, begun, "procedure: x", nil)
 			results <- err
 		}()
 	}

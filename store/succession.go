@@ -37,7 +37,7 @@ func (s *Store) Succession(ctx context.Context, most int) ([]cert.Endorsement, e
 	return out, err
 }
 
-// RemoveSecret forgets secrets.
+// RemoveSecret deletes secrets.
 func (s *Store) RemoveSecret(ctx context.Context, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return removeSecrets(ctx, tx, purposes) })
 }

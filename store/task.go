@@ -33,13 +33,13 @@ type Task struct {
 	Slot    string `db:"slot"`
 }
 
-// TaskFile is a file to carry to the device.
+// TaskFile is a file to upload to the device.
 type TaskFile struct {
 	Name    string
 	Content []byte
 }
 
-// Note is what somebody wrote beside a task.
+// Note is a note on a task.
 type Note struct {
 	At   time.Time `json:"at"`
 	By   string    `json:"by"`
@@ -61,6 +61,31 @@ func addTask(ctx context.Context, tx *sqlx.Tx, t Task) error {
 	return err
 }
 
+var taskList = list[Task]{
+	columns: `*`, from: `(` + taskRows + `)`, orders: map[string][]string{"id": {"step_id"}}, natural: "id",
+	keyed: func(t Task) map[string]any { return map[string]any{"step_id": t.StepID} },
+}
+
+var isOpen = narrowing{"open", nil}
+
+// TaskPage is a page of the tasks that wait for somebody, oldest first; those of one
+// replacement where its id is not 0.
+func (s *Store) TaskPage(ctx context.Context, replacementID int64, p Page) ([]Task, string, error) {
+	return taskList.page(ctx, s, p, tasksOf(replacementID)...)
+}
+
+// CountTasks says how many tasks wait for somebody.
+func (s *Store) CountTasks(ctx context.Context, replacementID int64) (int, error) {
+	return taskList.count(ctx, s, tasksOf(replacementID)...)
+}
+
+func tasksOf(replacementID int64) []narrowing {
+	if replacementID == 0 {
+		return []narrowing{isOpen}
+	}
+	return []narrowing{isOpen, {"replacement_id = ?", []any{replacementID}}}
+}
+
 // OpenTasks are those that wait for somebody, oldest first.
 func (s *Store) OpenTasks(ctx context.Context) ([]Task, error) {
 	var out []Task
@@ -73,14 +98,14 @@ func (s *Store) Task(ctx context.Context, stepID int64) (Task, error) {
 	return t, one(s.read.GetContext(ctx, &t, taskRows+`WHERE task.step_id = ?`, stepID))
 }
 
-// TakeTask records who does a task from now on.
+// TakeTask assigns a task to a user.
 func (s *Store) TakeTask(ctx context.Context, stepID int64, by string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `UPDATE task SET taken_by = ? WHERE step_id = ?`, by, stepID))
 	})
 }
 
-// AddNote writes a note beside a task.
+// AddNote adds a note to a task.
 func (s *Store) AddNote(ctx context.Context, stepID int64, n Note) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var notes JSON[[]Note]
@@ -106,10 +131,10 @@ func (s *Store) EndTask(ctx context.Context, step Step, e replacement.Event) (ac
 		if err := openTask(ctx, tx, step.ID); err != nil {
 			return err
 		}
-		if err := endStep(ctx, tx, step); err != nil {
+		if err := s.endStep(ctx, tx, step); err != nil {
 			return err
 		}
-		_, action, err = advance(ctx, tx, step.ReplacementID, e, step.EndedAt)
+		_, action, err = s.advance(ctx, tx, step.ReplacementID, e, step.EndedAt)
 		return err
 	})
 	return action, err

@@ -6,7 +6,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// User is somebody who may sign in.
+// User is a person who may sign in.
 type User struct {
 	Name     string `db:"name"`
 	Password string `db:"password"` // argon2id, PHC string
@@ -23,6 +23,7 @@ type Session struct {
 	Label   string `db:"label"`
 	BeganAt Moment `db:"began_at"`
 	EndsAt  Moment `db:"ends_at"`
+	Now     string `db:"now"` // the role that the user has now
 }
 
 // AddUser keeps a user; ErrTaken where the name is.
@@ -33,19 +34,19 @@ func (s *Store) AddUser(ctx context.Context, u User) error {
 	})
 }
 
-// User finds one by name.
+// User returns the one with this name, or ErrNotFound.
 func (s *Store) User(ctx context.Context, name string) (User, error) {
 	var u User
 	return u, one(s.read.GetContext(ctx, &u, `SELECT * FROM user WHERE name = ?`, name))
 }
 
-// Users are all users by name.
+// Users returns all users by name.
 func (s *Store) Users(ctx context.Context) ([]User, error) {
 	var out []User
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM user ORDER BY name`)
 }
 
-// RemoveUser forgets a user and all sessions. The last admin stays: that is ErrTaken.
+// RemoveUser deletes a user and all their sessions; it returns ErrTaken for the last admin.
 func (s *Store) RemoveUser(ctx context.Context, name string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var others int
@@ -96,9 +97,17 @@ func (s *Store) CountUsers(ctx context.Context) (int, error) {
 	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM user`)
 }
 
-// AddSession keeps a session and forgets those that have ended.
-func (s *Store) AddSession(ctx context.Context, session Session) error {
+// AddSession adds a session and deletes those that have expired. It is ErrStale where
+// the user is not any more as looked at.
+func (s *Store) AddSession(ctx context.Context, session Session, seen User) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
+		var same bool
+		if err := tx.GetContext(ctx, &same, `SELECT EXISTS (SELECT 1 FROM user WHERE name = ? AND password = ? AND role = ?)`, seen.Name, seen.Password, seen.Role); err != nil {
+			return err
+		}
+		if !same {
+			return ErrStale
+		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE ends_at < ?`, session.BeganAt); err != nil {
 			return err
 		}
@@ -108,26 +117,28 @@ func (s *Store) AddSession(ctx context.Context, session Session) error {
 	})
 }
 
+const sessionRows = `SELECT session.*, user.role AS now FROM session JOIN user ON user.name = session.user `
+
 // Session finds one that has not ended.
 func (s *Store) Session(ctx context.Context, sha256 string, now Moment) (Session, error) {
 	var session Session
-	return session, one(s.read.GetContext(ctx, &session, `SELECT * FROM session WHERE sha256 = ? AND ends_at >= ?`, sha256, now))
+	return session, one(s.read.GetContext(ctx, &session, sessionRows+`WHERE sha256 = ? AND ends_at >= ?`, sha256, now))
 }
 
-// Tokens are the clients' sessions that have not ended, oldest first.
+// Tokens returns the clients' sessions that have not ended, oldest first.
 func (s *Store) Tokens(ctx context.Context, now Moment) ([]Session, error) {
 	var out []Session
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM session WHERE kind = 'client' AND ends_at >= ? ORDER BY began_at, sha256`, now)
+	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE kind = 'client' AND ends_at >= ? ORDER BY began_at, sha256`, now)
 }
 
-// EndSession forgets those whose digest begins so.
+// EndSession deletes the sessions whose digest has this prefix.
 func (s *Store) EndSession(ctx context.Context, beginning string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `DELETE FROM session WHERE substr(sha256, 1, length(?1)) = ?1`, beginning))
 	})
 }
 
-// EndSessionsOf forgets all sessions of a user.
+// EndSessionsOf deletes all sessions of a user.
 func (s *Store) EndSessionsOf(ctx context.Context, user string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE user = ?`, user)

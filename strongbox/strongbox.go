@@ -9,7 +9,9 @@ package strongbox
 
 import (
 	"crypto/cipher"
+	"crypto/hkdf"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -21,7 +23,10 @@ import (
 )
 
 // Box seals and opens secrets.
-type Box struct{ aead cipher.AEAD }
+type Box struct {
+	aead cipher.AEAD
+	key  []byte
+}
 
 // ErrCannotOpen says that a secret was sealed with another key or for another
 // purpose, or was changed.
@@ -50,7 +55,7 @@ func Open(file string) (*Box, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Box{aead}, nil
+	return &Box{aead, key}, nil
 }
 
 // makeKey writes a new key whole or not at all.
@@ -89,4 +94,14 @@ func (b *Box) Open(purpose string, sealed []byte) ([]byte, error) {
 		return nil, ErrCannotOpen
 	}
 	return secret, nil
+}
+
+// Key derives a key of 32 bytes for a purpose (HKDF, RFC 5869): for what is not
+// sealed but marked, so that nobody without the strongbox key can make the mark.
+func (b *Box) Key(purpose string) []byte {
+	key, err := hkdf.Key(sha256.New, b.key, nil, "freshseal "+purpose, 32)
+	if err != nil {
+		panic(err) // the length is one that HKDF gives
+	}
+	return key
 }

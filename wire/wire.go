@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"net"
 	"strings"
 	"sync"
@@ -140,41 +141,50 @@ func explain(t Target, err error) *finding.Failure {
 	case errors.As(err, &known): // the way into the site says it better
 		return &known
 	case errors.As(err, &dns):
-		return &finding.Failure{Code: "unknown-host", What: fmt.Sprintf("no address is known for %s", t.Address), Remedy: "correct the name, or give the address itself"}
+		return &finding.Failure{Code: "unknown-host", What: fmt.Sprintf("%s cannot be resolved", t.Address), Remedy: "correct the name, or give the address itself"}
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return &finding.Failure{Code: "refused", What: fmt.Sprintf("%s refuses connections", t), Remedy: "see that the service runs and listens on this port"}
+		return &finding.Failure{Code: "refused", What: fmt.Sprintf("%s refuses connections", t), Remedy: "check that the service runs and listens on this port"}
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return &finding.Failure{Code: "unreachable", What: fmt.Sprintf("no way leads to %s", t), Remedy: "see the routes to this site"}
+		return &finding.Failure{Code: "unreachable", What: fmt.Sprintf("%s is unreachable", t), Remedy: "check the routes to this site"}
 	case errors.As(err, &record):
-		return &finding.Failure{Code: "no-tls", What: fmt.Sprintf("%s answers, and not with TLS", t), Remedy: "see that the port is the one that speaks TLS"}
+		return &finding.Failure{Code: "no-tls", What: fmt.Sprintf("%s does not speak TLS", t), Remedy: "check the port"}
 	case errors.As(err, &remote) && remote.Op == "remote error":
-		return &finding.Failure{Code: "alert", What: fmt.Sprintf("%s ended the handshake: %s", t, strings.TrimPrefix(remote.Err.Error(), "tls: ")), Remedy: "see that the server name is one that it serves"}
+		return &finding.Failure{Code: "alert", What: fmt.Sprintf("%s ended the handshake: %s", t, strings.TrimPrefix(remote.Err.Error(), "tls: ")), Remedy: "check the server name"}
 	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
-		return &finding.Failure{Code: "silent", What: fmt.Sprintf("%s did not answer in time", t), Remedy: "see that the box is on and that no firewall drops the connection"}
+		return &finding.Failure{Code: "silent", What: fmt.Sprintf("%s did not answer in time", t), Remedy: "check that the device is on and that no firewall drops the connection"}
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
-		return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s closed the connection during the handshake", t), Remedy: "see that the port is the one that speaks TLS"}
+		return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s closed the connection during the handshake", t), Remedy: "check the port"}
 	case strings.Contains(err.Error(), "failed to parse certificate"):
 		return &finding.Failure{Code: unreadable, What: fmt.Sprintf("%s serves a certificate that cannot be read: %v", t, err), Remedy: "look at it with openssl s_client -showcerts"}
 	}
-	return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s could not be read: %v", t, err), Remedy: "try again, and look at the box if it stays so"}
+	return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s could not be read: %v", t, err), Remedy: "try again, then check the device"}
 }
 
-// ReadAll reads many slots, at most width at once, and hands each reading to
-// take as it comes. It returns when all are read or the context ends.
-func (r Reader) ReadAll(ctx context.Context, targets []Target, width int, take func(i int, reading Reading)) {
+// ReadAll reads many targets, at most width at once, and hands each reading to take
+// as it comes, with the target's place in the sequence. It returns when all are read
+// or the context ends.
+func (r Reader) ReadAll(ctx context.Context, targets iter.Seq[Target], width int, take func(i int, reading Reading)) {
+	type numbered struct {
+		i      int
+		target Target
+	}
 	var wg sync.WaitGroup
-	next := make(chan int)
-	for range min(width, len(targets)) {
+	next := make(chan numbered)
+	for range width {
 		wg.Go(func() {
-			for i := range next {
-				take(i, r.Read(ctx, targets[i]))
+			for n := range next {
+				take(n.i, r.Read(ctx, n.target))
 			}
 		})
 	}
-	for i := range targets {
+	i := 0
+	for target := range targets {
 		select {
-		case next <- i:
+		case next <- numbered{i, target}:
 		case <-ctx.Done():
+		}
+		if i++; ctx.Err() != nil {
+			break
 		}
 	}
 	close(next)

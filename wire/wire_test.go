@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"sync"
 	"testing"
@@ -133,7 +134,7 @@ func BenchmarkRead(b *testing.B) {
 			var reading, bare time.Duration
 			for b.Loop() {
 				begun := time.Now()
-				r.ReadAll(b.Context(), targets, width, func(_ int, seen wire.Reading) {
+				r.ReadAll(b.Context(), slices.Values(targets), width, func(_ int, seen wire.Reading) {
 					if seen.Why != nil {
 						b.Error(seen.Why)
 					}

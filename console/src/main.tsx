@@ -6,9 +6,12 @@ import { QueryClientProvider } from '@tanstack/react-query'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
 import { RouterProvider } from 'react-router/dom'
-import { queryClient } from './api/queries'
+import { ahead, queryClient, sessionQuery } from './api/queries'
 import { router } from './app/router'
 import { theme } from './app/theme'
+
+// Who is signed in is asked beside the code of the page.
+ahead(sessionQuery)
 
 const root = document.getElementById('root')
 if (!root) throw new Error('the page has no root')

@@ -88,7 +88,26 @@ func ParseStrict(der []byte) (*Certificate, error) {
 	})
 }
 
+// Again is Parse for a certificate that was parsed before, when it was found to be
+// self-signed or not: that costs a signature check, and is not done again.
+func Again(der []byte, selfSigned bool) (*Certificate, error) {
+	c, err := unsigned(der, read)
+	if err == nil {
+		c.selfSigned = selfSigned
+	}
+	return c, err
+}
+
 func parse(der []byte, read func([]byte) (*x509.Certificate, string, error)) (*Certificate, error) {
+	c, err := unsigned(der, read)
+	if err == nil {
+		c.selfSigned = c.SelfIssued() && c.SignedBy(c) == nil
+	}
+	return c, err
+}
+
+// unsigned parses all but whether the certificate is self-signed.
+func unsigned(der []byte, read func([]byte) (*x509.Certificate, string, error)) (*Certificate, error) {
 	if len(der) > MaxSize {
 		return nil, fmt.Errorf("a certificate of %d bytes is longer than the %d that are taken", len(der), MaxSize)
 	}
@@ -109,7 +128,6 @@ func parse(der []byte, read func([]byte) (*x509.Certificate, string, error)) (*C
 	if x.MaxPathLen > 0 || x.MaxPathLenZero {
 		c.MaxPathLen = x.MaxPathLen
 	}
-	c.selfSigned = c.SelfIssued() && c.SignedBy(c) == nil
 	return c, nil
 }
 

@@ -12,8 +12,12 @@ import (
 // SignedBy checks that the key of the issuer made this certificate's
 // signature. It looks at the signature alone: whether the issuer may sign is
 // judged elsewhere. MD5 and SHA-1 are checked as well, since old boxes serve
-// them and a path must be found before it can be called weak.
+// them and a path must be found before it can be called weak. With a key out of
+// bounds nothing is checked; see Bounded.
 func (c *Certificate) SignedBy(issuer *Certificate) error {
+	if err := Bounded(issuer.PublicKey()); err != nil {
+		return err
+	}
 	switch c.SignatureAlgorithm {
 	case x509.SHA1WithRSA:
 		return c.signedWithOldHash(issuer, crypto.SHA1)

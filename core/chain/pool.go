@@ -84,6 +84,10 @@ func (p *Pool) named(subject string) []*cert.Certificate {
 // times what comparing identifiers does.
 func (p *Pool) Issuers(c *cert.Certificate) []*cert.Certificate { return p.issuers(c, nil) }
 
+// mostOfOneName is how many authorities of one name are tried. Some have fifty; who
+// sends a pile with thousands wants to keep us busy.
+const mostOfOneName = 1000
+
 // issuers are those in the pool and in another one. The pools are not joined:
 // for each leaf of a large pile that would cost as much as all of the pile.
 func (p *Pool) issuers(c *cert.Certificate, other *Pool) []*cert.Certificate {
@@ -97,6 +101,9 @@ func (p *Pool) issuers(c *cert.Certificate, other *Pool) []*cert.Certificate {
 		}
 	}
 	var fits, rest []*cert.Certificate
+	if len(named) > mostOfOneName {
+		named = named[:mostOfOneName]
+	}
 	for _, issuer := range named {
 		switch {
 		case len(c.AuthorityKeyId) > 0 && bytes.Equal(issuer.SubjectKeyId, c.AuthorityKeyId):

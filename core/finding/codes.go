@@ -1,5 +1,12 @@
 package finding
 
+import (
+	"maps"
+	"slices"
+
+	"freshseal/core/next"
+)
+
 // Code names one kind of finding. It stands in the API and never changes.
 type Code string
 
@@ -18,6 +25,8 @@ const (
 	NotYetValid     Code = "not-yet-valid"
 	IssuerLapsed    Code = "issuer-lapsed"
 	IssuerEndsFirst Code = "issuer-ends-first"
+
+	AddressDiffers Code = "address-differs" // another address of the slot serves something else
 
 	NameMissing    Code = "name-missing"
 	NameSurplus    Code = "name-surplus"
@@ -47,6 +56,16 @@ const (
 	PlanInvalid    Code = "plan-invalid"
 )
 
+// Codes are all codes, in order.
+func Codes() []Code { return slices.Sorted(maps.Keys(meanings)) }
+
+// remedies are the actions that help, where one does.
+var remedies = map[Code]next.Do{
+	Unreadable: next.TryDevice, SelfSigned: next.Replace, ChainIncomplete: next.TakeIn, ChainNotServed: next.Replace, ChainOrder: next.Replace,
+	AnchorUnknown: next.AddRoot, Lapsed: next.Replace, AddressDiffers: next.Replace, NameMissing: next.Replace, CommonNameOnly: next.Replace, CommonNameElse: next.Replace,
+	WeakKey: next.Replace, WeakHash: next.Replace, UsageWrong: next.Replace, NameNotAllowed: next.Replace, Malformed: next.Replace, SerialOdd: next.Replace,
+}
+
 type meaning struct {
 	severity    Severity
 	why, remedy string
@@ -57,9 +76,9 @@ var meanings = map[Code]meaning{
 		"check that the address and port are correct and reachable, then read the slot again"},
 
 	SelfSigned: {Error, "every client shows a warning, and users get used to ignoring warnings",
-		"replace it: freshseal replace DEVICE/SLOT --signer NAME"},
+		"replace the certificate"},
 	ChainIncomplete: {Error, "clients that do not have the missing certificate reject the connection",
-		"download the intermediate from the signer (public authorities publish them as repository or CA certificates), then run: freshseal intake FILE"},
+		"download the intermediate from the signer (public authorities publish them as repository or CA certificates) and take it in"},
 	ChainNotServed: {Error, "clients that do not know the intermediate reject the connection",
 		"replace it, or add the intermediates to the certificate file that the device serves"},
 	ChainOrder: {Warning, "old clients accept the chain only in order, each certificate signed by the next",
@@ -67,7 +86,7 @@ var meanings = map[Code]meaning{
 	ChainSurplus: {Note, "it makes each handshake slightly larger and has no use",
 		"remove it when the chain is next installed"},
 	AnchorUnknown: {Error, "clients trust only chains that end in a root they have",
-		"if you trust this root, add it: freshseal audience add fleet ROOT.pem"},
+		"if you trust this root, add it to the roots of the fleet"},
 
 	Lapsed: {Error, "clients reject an expired certificate", "replace it now"},
 	NotYetValid: {Error, "clients reject it until it becomes valid",
@@ -76,6 +95,9 @@ var meanings = map[Code]meaning{
 		"ask the signer for the current intermediate"},
 	IssuerEndsFirst: {Warning, "the chain becomes invalid before the leaf expires",
 		"plan the next replacement by the earlier date"},
+
+	AddressDiffers: {Error, "clients get another certificate, depending on the address that they reach",
+		"replace the certificate on every node and address, or correct the list of addresses"},
 
 	NameMissing: {Error, "clients that connect by this name reject the certificate",
 		"request a new certificate that includes this name"},

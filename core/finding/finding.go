@@ -6,7 +6,12 @@
 // The code brings its severity, why it matters and what to do about it.
 package finding
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+
+	"freshseal/core/next"
+)
 
 // Severity says how much a finding matters.
 type Severity string
@@ -25,6 +30,8 @@ type Finding struct {
 	What     string   `json:"what" required:"true"`
 	Why      string   `json:"why" required:"true"`
 	Remedy   string   `json:"remedy" required:"true"`
+
+	Actions []next.Action `json:"actions,omitempty" description:"what a person can do about it"`
 }
 
 // Found makes the finding of this code; the format says what was seen.
@@ -37,6 +44,27 @@ func (c Code) Found(format string, args ...any) Finding {
 func (f Finding) WithRemedy(format string, args ...any) Finding {
 	f.Remedy = fmt.Sprintf(format, args...)
 	return f
+}
+
+// On returns the findings of a slot, DEVICE/SLOT, with what can be done about each.
+func On(slot string, all []Finding) []Finding {
+	out := make([]Finding, len(all))
+	for i, f := range all {
+		switch do := remedies[f.Code]; do {
+		case "":
+		case next.TakeIn:
+			f.Actions = []next.Action{do.On("")}
+		case next.AddRoot:
+			f.Actions = []next.Action{do.On("fleet")}
+		case next.TryDevice:
+			device, _, _ := strings.Cut(slot, "/")
+			f.Actions = []next.Action{do.On(device)}
+		default:
+			f.Actions = []next.Action{do.On(slot)}
+		}
+		out[i] = f
+	}
+	return out
 }
 
 // As returns the finding with another severity, where the case is milder or

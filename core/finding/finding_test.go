@@ -1,42 +1,40 @@
 package finding_test
 
 import (
-	"go/ast"
-	"go/parser"
-	"go/token"
-	"strconv"
 	"testing"
 
 	"freshseal/core/finding"
+	"freshseal/core/next"
 )
 
-// A finding without a reason or a remedy helps nobody: every code has both.
-func TestEveryCodeSaysWhyAndWhatToDo(t *testing.T) {
-	file, err := parser.ParseFile(token.NewFileSet(), "codes.go", nil, 0)
-	if err != nil {
-		t.Fatal(err)
+// What helps against a finding is named with what it is about; the findings that were
+// given are left as they are.
+func TestFindingsNameWhatHelps(t *testing.T) {
+	given := []finding.Finding{finding.SelfSigned.Found("x"), finding.ChainIncomplete.Found("x"), finding.AnchorUnknown.Found("x"), finding.Unreadable.Found("x"), finding.ChainSurplus.Found("x")}
+	want := [][]next.Action{{next.Replace.On("gate/web")}, {next.TakeIn.On("")}, {next.AddRoot.On("fleet")}, {next.TryDevice.On("gate")}, nil}
+	for i, f := range finding.On("gate/web", given) {
+		if len(f.Actions) != len(want[i]) || len(want[i]) > 0 && f.Actions[0] != want[i][0] {
+			t.Errorf("%s: %v, want %v", f.Code, f.Actions, want[i])
+		}
+		if given[i].Actions != nil {
+			t.Errorf("the given %s was changed", f.Code)
+		}
 	}
-	codes := 0
-	ast.Inspect(file, func(n ast.Node) bool {
-		spec, ok := n.(*ast.ValueSpec)
-		if !ok || len(spec.Values) != 1 {
-			return true
+}
+
+// Every finding says what it is, why it matters and what to do.
+func TestEveryFindingHasItsWords(t *testing.T) {
+	for _, code := range finding.Codes() {
+		f := code.Found("%s", "seen")
+		if f.What != "seen" || f.Why == "" || f.Remedy == "" || f.Severity == "" {
+			t.Errorf("%s: %+v", code, f)
 		}
-		literal, ok := spec.Values[0].(*ast.BasicLit)
-		if !ok {
-			return true
+		if g := f.As(finding.Note).WithRemedy("do %d", 1); g.Severity != finding.Note || g.Remedy != "do 1" || f.Severity == "" {
+			t.Errorf("%s changed: %+v", code, g)
 		}
-		text, err := strconv.Unquote(literal.Value)
-		if err != nil {
-			t.Fatal(err)
-		}
-		codes++
-		if f := finding.Code(text).Found("seen"); f.Severity == "" || f.Why == "" || f.Remedy == "" {
-			t.Errorf("%s says too little: %+v", text, f)
-		}
-		return true
-	})
-	if codes < 20 {
-		t.Errorf("only %d codes were looked at", codes)
+	}
+	all := []finding.Finding{finding.ChainSurplus.Found(""), finding.Lapsed.Found(""), finding.WeakHash.Found("")}
+	if wrong := finding.Errors(all); len(wrong) != 2 || wrong[0].Code != finding.Lapsed {
+		t.Errorf("the errors: %v", wrong)
 	}
 }

@@ -8,6 +8,8 @@
 package judge
 
 import (
+	"net"
+	"strconv"
 	"time"
 
 	"freshseal/core/cert"
@@ -52,6 +54,39 @@ type Slot struct {
 	Place
 	ServerName string // the name that clients use; may be empty
 	Installed  string // SHA-256 of the leaf that the last replacement installed; empty: none did
+	Others     []Other
+}
+
+// Other is what a further address of a slot serves: one of its own, or that of a node.
+type Other struct {
+	Address string           `json:"address" required:"true"`
+	Port    int              `json:"port" required:"true"`
+	Node    string           `json:"node,omitempty" description:"the node whose address it is"`
+	SHA256  string           `json:"sha256,omitempty" description:"of the leaf"`
+	Subject string           `json:"subject,omitempty"`
+	Failure *finding.Failure `json:"failure,omitempty"`
+}
+
+func (o Other) String() string {
+	at := net.JoinHostPort(o.Address, strconv.Itoa(o.Port))
+	if o.Node != "" {
+		at = o.Node + " (" + at + ")"
+	}
+	return at
+}
+
+// differs finds the addresses that do not serve the leaf.
+func (s Slot) differs(sha256 string) []finding.Finding {
+	var found []finding.Finding
+	for _, o := range s.Others {
+		switch {
+		case o.Failure != nil:
+			found = append(found, finding.AddressDiffers.Found("%s could not be read: %s", o, o.Failure.What))
+		case o.SHA256 != sha256:
+			found = append(found, finding.AddressDiffers.Found("%s serves “%s” (SHA-256 %.16s…), not the certificate that the slot's first address serves", o, o.Subject, o.SHA256))
+		}
+	}
+	return found
 }
 
 // Judgement is what a reading means.
@@ -59,6 +94,7 @@ type Judgement struct {
 	Findings []finding.Finding
 	Standing due.Standing
 	Until    time.Time // when it is to be judged again although nothing changes; zero: never
+	Path     []string  // fingerprints of the completed path, leaf first
 }
 
 // Path completes the path of a served leaf from what was served and what is known.
@@ -78,7 +114,9 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 	if !leaf.SelfSigned() {
 		found = append(found, chain.Served(path, served)...)
 	}
-	return Judgement{found, due.Stand(due.Facts{Read: true, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}, rules.Due()), turns(path.Certificates, at)}
+	found = append(found, slot.differs(leaf.SHA256)...)
+	standing := due.Stand(due.Facts{Read: true, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}, rules.Due())
+	return Judgement{Findings: found, Standing: standing, Until: turns(path.Certificates, at), Path: path.Fingerprints()}
 }
 
 // Dark judges a slot that could not be read.

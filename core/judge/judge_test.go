@@ -2,6 +2,7 @@ package judge_test
 
 import (
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -70,4 +71,42 @@ func certs(signers []*testkit.Signer) (out []*cert.Certificate) {
 
 func has(found []finding.Finding, code finding.Code) bool {
 	return slices.ContainsFunc(found, func(f finding.Finding) bool { return f.Code == code })
+}
+
+// Every address of a slot must serve what the first serves.
+func TestAnAddressThatDiffersIsFound(t *testing.T) {
+	root := testkit.Root(t, "Root")
+	leaf := root.Leaf(t, "gate.tidewrack.example")
+	s := &judge.Snapshot{Anchors: chain.NewPool(root.Certificate), Authorities: chain.NewPool()}
+	same := judge.Other{Address: "192.0.2.2", Port: 443, SHA256: leaf.SHA256}
+	other := judge.Other{Address: "2001:db8::2", Port: 443, Node: "north", SHA256: root.SHA256, Subject: "Root"}
+	silent := judge.Other{Address: "192.0.2.3", Port: 8443, Failure: &finding.Failure{Code: "silent", What: "192.0.2.3 did not answer in time"}}
+	for about, c := range map[string]struct {
+		others []judge.Other
+		says   []string
+	}{
+		"the same everywhere": {[]judge.Other{same}, nil},
+		"another certificate": {[]judge.Other{same, other}, []string{"north ([2001:db8::2]:443) serves “Root”"}},
+		"one that is silent":  {[]judge.Other{silent, other}, []string{"192.0.2.3:8443 could not be read: 192.0.2.3 did not answer in time", "north ([2001:db8::2]:443) serves “Root”"}},
+	} {
+		got := s.Judge([]*cert.Certificate{leaf.Certificate}, judge.Slot{ServerName: "gate.tidewrack.example", Others: c.others}, testkit.Now)
+		var found []finding.Finding
+		for _, f := range got.Findings {
+			if f.Code == finding.AddressDiffers {
+				found = append(found, f)
+			}
+		}
+		if len(found) != len(c.says) {
+			t.Errorf("%s: %v", about, found)
+			continue
+		}
+		for i, says := range c.says {
+			if !strings.HasPrefix(found[i].What, says) {
+				t.Errorf("%s: %q, want %q", about, found[i].What, says)
+			}
+		}
+		if (got.Standing.Base == due.Flawed) != (len(c.says) > 0) {
+			t.Errorf("%s is %s", about, got.Standing.Base)
+		}
+	}
 }

@@ -202,7 +202,7 @@ func (s *sorter) pfx(der []byte) []Item {
 	case errors.As(why, &rounds):
 		return []Item{junk("PKCS #12: " + why.Error() + "; export it again")}
 	case errors.Is(why, pkcs12.ErrPassphrase):
-		return []Item{junk("a PKCS #12 store whose passphrase is another, or not given; give it with --passphrase-file")}
+		return []Item{junk("a PKCS #12 store whose passphrase is another, or not given")}
 	}
 	return []Item{junk("a PKCS #12 store of a form that is not read here (" + why.Error() + "); have its certificates exported as PEM or PKCS #7")}
 }

@@ -173,7 +173,7 @@ func (s *sorter) sort(content []byte) []Item {
 	return []Item{junk(guess(content))}
 }
 
-// Certificates are the different certificates of a pile, each once, in the
+// Certificates returns the different certificates of a pile, each once, in the
 // order in which they first appear.
 func Certificates(accounts []Account) []*cert.Certificate {
 	var out []*cert.Certificate

@@ -15,6 +15,7 @@ import (
 	"crypto/hmac"
 	"errors"
 	"fmt"
+
 	"freshseal/core/ber"
 
 	"golang.org/x/crypto/cryptobyte"

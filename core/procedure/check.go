@@ -145,7 +145,8 @@ func (c *checker) undone(section Section, step *Step) {
 	}
 	needs := slices.Contains(changing, section) && len(c.p.Steps[Revert]) == 0
 	if section == Request && len(c.p.Steps[Cancel]) == 0 {
-		needs = step.Do.Word() == "run" && !slices.Contains(named(step.Do.(*Run).Command), "work")
+		w, ok := step.Do.(interface{ UsesWork() bool })
+		needs = ok && !w.UsesWork()
 	}
 	if needs {
 		c.fault(step, "write undo: with the command that takes it back; undo: again (nothing to put back, done once more at the end), undo: nothing (it changes nothing), or undo: none with because:",
@@ -179,7 +180,7 @@ func (c *checker) list(section Section, step *Step) {
 		kind, ok = g.kind, c.reached(section, step.Each)
 	}
 	if !ok || kind != List {
-		c.faultAt(step, step.Each, "name a setting of the kind list, or one of names, dns_names, ip_names", "each names %q, which is not a list", step.Each)
+		c.faultAt(step, step.Each, "name a setting of the kind list, or one of names, dns_names, ip_names, slots, nodes", "each names %q, which is not a list", step.Each)
 	}
 }
 
@@ -301,6 +302,10 @@ func (c *checker) fits(step *Step, name string, where place) {
 	case inWords:
 		if secret {
 			c.faultAt(step, name, "leave it out", "{{%s}} is secret and may not be shown", name)
+		}
+	case inAnswer:
+		if kind == Content {
+			c.faultAt(step, name, "give it with paste:", "{{%s}} is a file's content and is no line of a dialog", name)
 		}
 	case inWhole:
 		if kind != Content && kind != Text {

@@ -11,7 +11,6 @@ func Draft(name string) (string, error) {
 }
 
 const draft = `# How one family of devices gets its certificate.
-# Check it with: freshseal procedure check NAME.procedure.yaml
 procedure: NAME
 title: Gateway with certificate files, over SSH
 about: |

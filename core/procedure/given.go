@@ -24,6 +24,8 @@ type Material struct {
 	Address     string // of the device
 	Plan        request.Plan
 	OldSHA256   string
+	Slots       []string // that get the certificate
+	Nodes       []string // addresses of the device's nodes
 	Request     *request.Request
 	Path        *chain.Path // the new chain, leaf to root
 	Key         crypto.Signer
@@ -56,7 +58,9 @@ const BeforeFolder = "before"
 
 // givens is the one table of the values that are given.
 var givens = []given{
-	{"replacement", Text, false, Survey, "the replacement's id", text(func(m *Material) string { return m.Replacement })},
+	{"replacement", Text, false, Survey, "the replacement's id", func(m *Material) (Value, error) {
+		return Value{Kind: Text, Text: m.Replacement, Known: m.Replacement != ""}, nil
+	}},
 	{"work", Path, false, Survey, "a folder on the device for this replacement alone; made when a step names it, cleared when the replacement ends", path_(func(m *Material) string { return m.Work })},
 	{"before", Path, false, Survey, "its part that is kept after the end, for a later revert", path_(func(m *Material) string { return under(m.Work, BeforeFolder) })},
 	{"address", Text, false, Survey, "the device's address", text(func(m *Material) string { return m.Address })},
@@ -64,6 +68,8 @@ var givens = []given{
 	{"names", List, false, Survey, "the planned names", list(func(m *Material) []string { return m.Plan.Names })},
 	{"dns_names", List, false, Survey, "those that are DNS names", list(func(m *Material) []string { return addresses(m.Plan.Names, false) })},
 	{"ip_names", List, false, Survey, "those that are IP addresses", list(func(m *Material) []string { return addresses(m.Plan.Names, true) })},
+	{"slots", List, false, Survey, "the names of the slots that get the certificate", list(func(m *Material) []string { return m.Slots })},
+	{"nodes", List, false, Survey, "the addresses of the device's nodes", list(func(m *Material) []string { return m.Nodes })},
 	{"organization", Text, false, Survey, "the planned organization, where there is one", text(func(m *Material) string { return m.Plan.Subject.Organization })},
 	{"unit", Text, false, Survey, "the planned organizational unit, where there is one", text(func(m *Material) string { return m.Plan.Subject.Unit })},
 	{"locality", Text, false, Survey, "the planned locality, where there is one", text(func(m *Material) string { return m.Plan.Subject.Locality })},

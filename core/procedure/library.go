@@ -2,8 +2,10 @@ package procedure
 
 import (
 	"embed"
+	"encoding/json"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -25,6 +27,7 @@ type Source struct {
 	YAML   string
 	File   string // of a folder; empty: built in
 	Faults []Fault
+	parts  Parts // in use
 }
 
 // Usable says that devices of the family can be worked on.
@@ -62,7 +65,7 @@ var Builtin = sync.OnceValue(func() map[string]Source {
 		if err != nil {
 			panic(err)
 		}
-		p, faults := parse(text, nil, parts())
+		p, _, faults := parse(text, nil, parts())
 		if len(faults) > 0 || p.Name != name {
 			panic(fmt.Sprintf("the built-in procedure %s: %v", name, faults))
 		}
@@ -71,17 +74,47 @@ var Builtin = sync.OnceValue(func() map[string]Source {
 	return out
 })
 
-// Read reads a procedure that was kept as text, built in or not.
-func Read(yaml string) (Source, error) {
-	p, faults := parse([]byte(yaml), nil, parts())
+// kept is how a procedure is kept that uses parts which are not built in: with them,
+// so that what becomes of their files changes nothing.
+type kept struct {
+	YAML  string            `json:"yaml"`
+	Parts map[string]string `json:"parts"`
+}
+
+// Text is all that the procedure consists of, for Read.
+func (s Source) Text() string {
+	k := kept{YAML: s.YAML, Parts: map[string]string{}}
+	for name, part := range s.parts {
+		if _, isBuiltin := parts()[name]; !isBuiltin {
+			k.Parts[name] = string(part.text)
+		}
+	}
+	if len(k.Parts) == 0 {
+		return s.YAML
+	}
+	text, _ := json.Marshal(k) // plain fields cannot fail
+	return string(text)
+}
+
+// Read reads what Text gave.
+func Read(text string) (Source, error) {
+	k, all := kept{}, Parts{}
+	if json.Unmarshal([]byte(text), &k) != nil || len(k.Parts) == 0 {
+		k.YAML = text
+	}
+	maps.Copy(all, parts())
+	for name, part := range k.Parts {
+		all[name] = Part{name, []byte(part)}
+	}
+	p, used, faults := parse([]byte(k.YAML), nil, all)
 	if Refused(faults) {
 		return Source{}, faults[0]
 	}
-	return Source{Procedure: p, YAML: yaml, Faults: faults}, nil
+	return Source{Procedure: p, YAML: k.YAML, Faults: faults, parts: used}, nil
 }
 
 // Load reads the procedures of a folder beside the built-in ones: each file
-// NAME.procedure.yaml. A faulty one is in the result with its faults and cannot
+// NAME.procedure.yaml, and the parts that they use, NAME.part.yaml. A faulty one is in the result with its faults and cannot
 // be used; the others can. notes tell of files that are passed over.
 func Load(folder fs.FS) (all map[string]Source, notes []string, err error) {
 	all = map[string]Source{}
@@ -92,16 +125,20 @@ func Load(folder fs.FS) (all map[string]Source, notes []string, err error) {
 	if err != nil {
 		return all, nil, fmt.Errorf("the folder of procedures cannot be read: %w", err)
 	}
+	known, notes, err := LoadParts(folder)
+	if err != nil {
+		return all, notes, err
+	}
 	for _, file := range files {
 		name, isProcedure := strings.CutSuffix(file.Name(), procedureEnding)
 		switch {
-		case file.IsDir(), strings.HasPrefix(file.Name(), "."), strings.HasSuffix(file.Name(), "~"):
+		case file.IsDir(), strings.HasPrefix(file.Name(), "."), strings.HasSuffix(file.Name(), "~"), strings.HasSuffix(file.Name(), partEnding):
 			continue
 		case !isProcedure:
-			notes = append(notes, fmt.Sprintf("%s is passed over: procedures end in %s", file.Name(), procedureEnding))
+			notes = append(notes, fmt.Sprintf("%s is passed over: procedures end in %s, parts in %s", file.Name(), procedureEnding, partEnding))
 			continue
 		}
-		source := loadFile(folder, file.Name())
+		source := loadFile(folder, file.Name(), known)
 		if source.Name == "" || !slices.Contains(BuiltinNames(), name) && all[source.Name].Name != "" || slices.Contains(BuiltinNames(), source.Name) {
 			source.Name = name // what it calls itself cannot be used
 			if _, taken := all[name]; taken {
@@ -114,7 +151,7 @@ func Load(folder fs.FS) (all map[string]Source, notes []string, err error) {
 	return all, notes, nil
 }
 
-func loadFile(folder fs.FS, file string) Source {
+func loadFile(folder fs.FS, file string, known Parts) Source {
 	source := Source{File: file}
 	text, err := fs.ReadFile(folder, file)
 	if err != nil {
@@ -122,7 +159,7 @@ func loadFile(folder fs.FS, file string) Source {
 		return source
 	}
 	source.YAML = string(text)
-	source.Procedure, source.Faults = Parse(text)
+	source.Procedure, source.parts, source.Faults = parse(text, BuiltinNames(), known)
 	if source.Uses(Itself) {
 		source.Faults = append(source.Faults, Fault{Line: 1, Column: 1, What: "the link " + Itself + " is for Fresh Seal's own certificate alone", Instead: "choose another link"})
 	}

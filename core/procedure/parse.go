@@ -16,13 +16,20 @@ import (
 // Parse reads a procedure and checks all of it. It reports every fault in one go,
 // in the order of the text; a procedure with a fault that is no warning cannot be
 // used. The names of the built-in procedures are taken.
-func Parse(text []byte) (Procedure, []Fault) { return parse(text, BuiltinNames(), parts()) }
+func Parse(text []byte) (Procedure, []Fault) { return ParseWith(text, parts()) }
 
-func parse(text []byte, taken []string, parts map[string]Part) (Procedure, []Fault) {
+// ParseWith is Parse for a procedure that may use these parts.
+func ParseWith(text []byte, all Parts) (Procedure, []Fault) {
+	p, _, faults := parse(text, BuiltinNames(), all)
+	return p, faults
+}
+
+// parse also returns the parts that are in use.
+func parse(text []byte, taken []string, parts Parts) (Procedure, Parts, []Fault) {
 	r, root := read(text)
 	var p Procedure
 	if root == nil {
-		return p, r.faults
+		return p, nil, r.faults
 	}
 	r.parts = parts
 	p = r.file(root)
@@ -30,7 +37,7 @@ func parse(text []byte, taken []string, parts map[string]Part) (Procedure, []Fau
 		r.faultIn(root, p.Name, "choose another name", "a built-in procedure is called %s", p.Name)
 	}
 	r.check(&p)
-	return p, r.sorted()
+	return p, r.used, r.sorted()
 }
 
 // reader turns the tree into a Procedure and collects faults on its way.
@@ -39,7 +46,8 @@ type reader struct {
 	faults []Fault
 	places map[*Step]ast.Node  // where each step stands, for faults found later
 	names  map[string]ast.Node // where each setting and pack stands
-	parts  map[string]Part
+	parts  Parts
+	used   Parts
 	broken map[Section]bool // sections with a step that could not be read
 	steps  int
 	depth  int
@@ -49,7 +57,7 @@ type reader struct {
 
 // read parses the YAML and finds what YAML itself has against it.
 func read(text []byte) (*reader, ast.Node) {
-	r := &reader{lines: strings.Split(string(text), "\n"), places: map[*Step]ast.Node{}, names: map[string]ast.Node{}, broken: map[Section]bool{}}
+	r := &reader{used: Parts{}, lines: strings.Split(string(text), "\n"), places: map[*Step]ast.Node{}, names: map[string]ast.Node{}, broken: map[Section]bool{}}
 	switch {
 	case len(text) > MaxSize:
 		r.add(1, 1, "make it smaller", "the file has %d bytes, more than %d", len(text), MaxSize)
@@ -67,6 +75,9 @@ func read(text []byte) (*reader, ast.Node) {
 		}
 	}
 	if len(r.faults) > 0 {
+		return r, nil
+	}
+	if !r.bound(text) {
 		return r, nil
 	}
 	tree, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
@@ -87,6 +98,9 @@ func (r *reader) sorted() []Fault {
 }
 
 func (r *reader) add(line, column int, instead, format string, args ...any) {
+	if len(r.faults) >= maxFaults {
+		return
+	}
 	r.faults = append(r.faults, Fault{Line: line, Column: column, What: fmt.Sprintf(format, args...), Instead: instead})
 }
 
@@ -141,7 +155,7 @@ func (r *reader) notYAML(err error) {
 			return
 		}
 	}
-	r.add(max(line, 1), max(column, 1), "correct the line; freshseal procedure show NAME prints procedures that can be used", "this is not YAML: %s", what)
+	r.add(max(line, 1), max(column, 1), "correct the line; the built-in procedures are examples", "this is not YAML: %s", what)
 }
 
 func (r *reader) file(root ast.Node) Procedure {
@@ -241,9 +255,6 @@ func (r *reader) text(n ast.Node) string {
 		return t.Value.Value
 	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
 		return t.GetToken().Value
-	case *ast.AnchorNode, *ast.AliasNode:
-		r.fault(n, "write the text out", "anchors and aliases are not part of the language")
-		return ""
 	case *ast.MappingNode, *ast.MappingValueNode:
 		if at := n.GetToken().Position; at.Line <= len(r.lines) && strings.Contains(r.lines[at.Line-1], "{{") {
 			r.fault(n, quoteIt, "YAML takes a text that begins with {{ for a mapping")

@@ -1,6 +1,7 @@
 package procedure
 
 import (
+	"fmt"
 	"io/fs"
 	"path"
 	"strings"
@@ -24,9 +25,12 @@ type Part struct {
 	text []byte
 }
 
-// parts are the built-in ones, by name.
-var parts = sync.OnceValue(func() map[string]Part {
-	out := map[string]Part{}
+// Parts are parts by name.
+type Parts map[string]Part
+
+// parts are the built-in ones.
+var parts = sync.OnceValue(func() Parts {
+	out := Parts{}
 	files, err := fs.Glob(builtin, "builtin/*.part.yaml")
 	if err != nil {
 		panic(err)
@@ -36,11 +40,36 @@ var parts = sync.OnceValue(func() map[string]Part {
 		if err != nil {
 			panic(err)
 		}
-		name := strings.TrimSuffix(path.Base(file), ".part.yaml")
+		name := strings.TrimSuffix(path.Base(file), partEnding)
 		out[name] = Part{name, text}
 	}
 	return out
 })
+
+// LoadParts reads the parts of a folder beside the built-in ones: each file
+// NAME.part.yaml. notes tell of those that are passed over. A fault in a part is told
+// of by the procedures that use it.
+func LoadParts(folder fs.FS) (all Parts, notes []string, err error) {
+	all = Parts{}
+	for name, part := range parts() {
+		all[name] = part
+	}
+	files, err := fs.Glob(folder, "*"+partEnding)
+	for _, file := range files {
+		name := strings.TrimSuffix(file, partEnding)
+		if _, taken := all[name]; taken {
+			notes = append(notes, fmt.Sprintf("%s is passed over: a built-in part is called %s", file, name))
+			continue
+		}
+		text, err := fs.ReadFile(folder, file)
+		if err != nil {
+			notes = append(notes, fmt.Sprintf("%s is passed over: %v", file, err))
+			continue
+		}
+		all[name] = Part{name, text}
+	}
+	return all, notes, err
+}
 
 // use takes in a part where a step says so; the second result says that it does.
 func (r *reader) use(n ast.Node) ([]Step, bool) {
@@ -70,6 +99,7 @@ func (r *reader) use(n ast.Node) ([]Step, bool) {
 		r.fault(n, "write its steps out", "a part cannot use another part")
 		return nil, true
 	}
+	r.used[name] = part
 	steps, settings, faults := part.read(r)
 	for _, f := range faults {
 		r.fault(pairs[0].Value, "correct the part", "the part %s, line %d: %s", name, f.Line, f.What)

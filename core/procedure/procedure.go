@@ -126,6 +126,19 @@ func (p Procedure) TakesKeyAgain() bool {
 // Uses says whether the procedure needs a link.
 func (p Procedure) Uses(link string) bool { return slices.Contains(p.Links, link) }
 
+// HasFolder says that a work folder is made on the device: not where all is typed into
+// a command line of its own.
+func (p Procedure) HasFolder() bool {
+	for _, steps := range p.Steps {
+		for _, step := range steps {
+			if d, talks := step.Do.(*Dialog); step.Do.Link() == SSH && (!talks || d.Command != "") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Setting finds a setting by its name.
 func (p Procedure) Setting(name string) (Setting, bool) {
 	i := slices.IndexFunc(p.Settings, func(s Setting) bool { return s.Name == name })

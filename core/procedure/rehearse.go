@@ -17,6 +17,23 @@ type Rehearsed struct {
 	Undo    string  `json:"undo,omitempty" description:"how the change is taken back"`
 	Finally string  `json:"finally,omitempty" description:"done on every way out once the step was begun"`
 	Repeat  bool    `json:"repeat,omitempty" description:"may be done again when nobody knows whether it was done"`
+
+	Difference string `json:"difference,omitempty" description:"what the step would change in the file as it is now, where that was read"`
+
+	act Act
+}
+
+// Differs is an act that changes a file, depending on what the file holds.
+type Differs interface {
+	File() string
+	// Differ returns the file after the change, and the difference for people.
+	Differ(old []byte) (changed []byte, difference string, err error)
+}
+
+// Differs is the step's act where it changes a file depending on what it holds.
+func (r Rehearsed) Differs() (Differs, bool) {
+	d, ok := r.act.(Differs)
+	return d, ok
 }
 
 // Rehearse gives every step's final text in order, ways back included. Values
@@ -115,7 +132,7 @@ func rehearse(section Section, step Step, item string, scope *Scope) (Rehearsed,
 	if err != nil {
 		return Rehearsed{}, err
 	}
-	r := Rehearsed{Section: section, Name: ready.Name(), Verb: step.Do.Word(), Text: ready.Act.Line(), Content: ready.Act.Detail(), Limit: step.Limit.String(), Repeat: step.Again()}
+	r := Rehearsed{Section: section, Name: ready.Name(), Verb: step.Do.Word(), Text: ready.Act.Line(), Content: ready.Act.Detail(), Limit: step.Limit.String(), Repeat: step.Again(), act: ready.Act}
 	if r.Undo, err = step.undoText(section, item, scope); err != nil {
 		return r, err
 	}

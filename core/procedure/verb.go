@@ -69,6 +69,7 @@ const (
 	inContent place = "a file's content"
 	inRule    place = "an edit"
 	inWords   place = "a text for people"
+	inAnswer  place = "a line of a dialog"
 	inWhole   place = "a place that takes a file" // exactly one value of the kind content
 )
 

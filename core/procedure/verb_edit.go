@@ -1,6 +1,7 @@
 package procedure
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"regexp"
@@ -179,4 +180,16 @@ func (r *reader) pattern(n ast.Node) *regexp.Regexp {
 		return regexp.MustCompile("$^")
 	}
 	return p
+}
+
+// File is the file that is changed.
+func (a *EditAct) File() string { return a.Path }
+
+// Differ applies the rules to what the file holds. The difference is empty where
+// there is nothing to change.
+func (a *EditAct) Differ(old []byte) (changed []byte, difference string, err error) {
+	if changed, err = edit.Apply(old, a.Rules); err != nil || bytes.Equal(old, changed) {
+		return changed, "", err
+	}
+	return changed, edit.Diff(a.Path, old, changed), nil
 }

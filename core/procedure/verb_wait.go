@@ -1,37 +1,193 @@
 package procedure
 
 import (
+	"fmt"
+	"net/url"
+	"regexp"
+	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml/ast"
 )
 
-// Wait lets time pass:
+// Wait lets time pass, or waits until a command says something, a port is open, or a
+// page answers:
 //
 //   - wait: 10s
+//   - wait: {first: dockctl stop, command: dockctl state, match: "^stopped", after: 2m, then: dockctl stop --now}
+//   - wait: {port: "{{address}}:8443"}
+//   - wait: {page: "http://{{address}}/", leads_to: "^https://"}
 type Wait struct {
 	plainVerb
-	Pause time.Duration
+	Pause   time.Duration
+	First   string // a command that is carried out before
+	Command string // asked until its output matches
+	Match   *regexp.Regexp
+	After   time.Duration // when it still does not, Then is carried out once
+	Then    string
+	Port    string // HOST:PORT
+	Page    string // asked with GET until it answers as Status, Match and LeadsTo say
+	Status  int
+	LeadsTo *regexp.Regexp // of a redirect
+	Every   time.Duration
 }
 
-// WaitAct is a time to wait.
-type WaitAct struct{ Pause time.Duration }
+// WaitAct is what is waited for, in its final form.
+type WaitAct struct {
+	Pause, After, Every  time.Duration
+	First, Command, Then string
+	Port, Page           string
+	Match, LeadsTo       *regexp.Regexp
+	Status               int
+}
 
-var _ = register("let time pass", func() Verb { return &Wait{} })
+var _ = register("let time pass, or wait for a command's answer, a port or a page", func() Verb { return &Wait{} })
 
-func (*Wait) Word() string                 { return "wait" }
-func (v *Wait) Title() string              { return "wait " + v.Pause.String() }
-func (*Wait) Link() string                 { return "" }
-func (v *Wait) read(r *reader, n ast.Node) { v.Pause = r.duration(n) }
+func (*Wait) Word() string { return "wait" }
+
+// Title is what is waited for.
+func (v *Wait) Title() string { return "wait " + v.act().what() }
+
+// Link is SSH where a command is asked.
+func (v *Wait) Link() string {
+	if v.Command != "" || v.First != "" {
+		return SSH
+	}
+	return ""
+}
+
+// Safe says that it may be done twice: where it begins something, it may not.
+func (v *Wait) Safe() bool { return v.First == "" && v.Then == "" }
+
+// Changes says that what it begins has to be undone.
+func (v *Wait) Changes() Way {
+	if v.Safe() {
+		return Looks
+	}
+	return AsksWay
+}
+
+// defaultEvery is how often a command, a port or a page is asked.
+const defaultEvery = 2 * time.Second
+
+func (v *Wait) read(r *reader, n ast.Node) {
+	if _, isMap := r.pairs(n); !isMap {
+		v.Pause = r.duration(n)
+		return
+	}
+	v.Every = defaultEvery
+	text := func(to *string) func(ast.Node) { return func(n ast.Node) { *to = strings.TrimSpace(r.text(n)) } }
+	r.mapping(n, "wait", keys{
+		"first": text(&v.First), "command": text(&v.Command), "then": text(&v.Then), "port": text(&v.Port), "page": text(&v.Page),
+		"match":    func(n ast.Node) { v.Match = r.pattern(n) },
+		"leads_to": func(n ast.Node) { v.LeadsTo = r.pattern(n) },
+		"status":   func(n ast.Node) { v.Status = r.number(n, 100, 599) },
+		"after":    func(n ast.Node) { v.After = r.duration(n) },
+		"every":    func(n ast.Node) { v.Every = r.duration(n) },
+	})
+	kinds := 0
+	for _, kind := range []string{v.Command, v.Port, v.Page} {
+		if kind != "" {
+			kinds++
+		}
+	}
+	switch {
+	case kinds != 1:
+		r.fault(n, "write one of command, port and page", "wait waits for one thing, and this one for %d", kinds)
+	case v.Command != "" && v.Match == nil:
+		r.fault(n, "add match: with a pattern for its output", "wait does not say what the command has to answer")
+	case (v.After > 0) != (v.Then != ""):
+		r.fault(n, "write after: TIME and then: COMMAND", "after and then belong together")
+	case v.Command == "" && (v.First != "" || v.Then != ""):
+		r.fault(n, "leave them out", "first, after and then belong to command")
+	case v.Page == "" && (v.Status > 0 || v.LeadsTo != nil), v.Port != "" && v.Match != nil:
+		r.fault(n, "leave them out", "status and leads_to belong to page, and match to command and page")
+	}
+}
+
+func (v *Wait) uses() []use {
+	var out []use
+	for _, command := range []string{v.First, v.Command, v.Then} {
+		if command != "" {
+			out = append(out, use{command, inCommand})
+		}
+	}
+	return append(out, use{v.Port, inRule}, use{v.Page, inRule})
+}
 
 // Limits leave room for the pause itself.
 func (v *Wait) Limits() (usual, most time.Duration) { return v.Pause + DefaultLimit, 3 * time.Hour }
 
+// UsesWork says that one of its commands names the work folder.
+func (v *Wait) UsesWork() bool {
+	for _, command := range []string{v.First, v.Command, v.Then} {
+		if (&Run{Command: command}).UsesWork() {
+			return true
+		}
+	}
+	return false
+}
+
+func (v *Wait) act() *WaitAct {
+	return &WaitAct{Pause: v.Pause, After: v.After, Every: v.Every, First: v.First, Command: v.Command, Then: v.Then, Port: v.Port, Page: v.Page, Match: v.Match, LeadsTo: v.LeadsTo, Status: v.Status}
+}
+
 // Expand gives a *WaitAct.
-func (v *Wait) Expand(*Scope) (Act, error) { return &WaitAct{v.Pause}, nil }
+func (v *Wait) Expand(scope *Scope) (Act, error) {
+	a := v.act()
+	var err error
+	for _, command := range []*string{&a.First, &a.Command, &a.Then} {
+		if *command, err = expandCommand(*command, scope); err != nil {
+			return nil, err
+		}
+	}
+	for _, place := range []*string{&a.Port, &a.Page} {
+		if *place, err = expandRule(*place, scope); err != nil {
+			return nil, err
+		}
+	}
+	if a.Page != "" && !strings.Contains(a.Page, "‹") {
+		if u, err := url.Parse(a.Page); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
+			return nil, fmt.Errorf("%q is not the address of a page; write http:// or https:// with a host", a.Page)
+		}
+	}
+	return a, nil
+}
 
-// Line is the time.
-func (a *WaitAct) Line() string { return a.Pause.String() }
+func (a *WaitAct) what() string {
+	switch {
+	case a.Command != "":
+		return fmt.Sprintf("until “%s” answers %s", a.Command, a.Match)
+	case a.Port != "":
+		return "until " + a.Port + " is open"
+	case a.Page != "":
+		text := "until " + a.Page + " answers"
+		if a.Status > 0 {
+			text += fmt.Sprintf(" with %d", a.Status)
+		}
+		if a.Match != nil {
+			text += fmt.Sprintf(" with %s", a.Match)
+		}
+		if a.LeadsTo != nil {
+			text += fmt.Sprintf(" and leads to %s", a.LeadsTo)
+		}
+		return text
+	}
+	return a.Pause.String()
+}
 
-// Detail is empty.
-func (a *WaitAct) Detail() string { return "" }
+// Line is what is waited for.
+func (a *WaitAct) Line() string {
+	if a.First != "" {
+		return a.First + ", " + a.what()
+	}
+	return a.what()
+}
+
+// Detail is what is done when it takes too long.
+func (a *WaitAct) Detail() string {
+	if a.Then == "" {
+		return ""
+	}
+	return fmt.Sprintf("after %s, once: %s", a.After, a.Then)
+}

@@ -41,6 +41,9 @@ func Parse(content []byte) (Request, error) {
 	if err != nil {
 		return Request{}, errors.New("this is not a certificate request (PKCS #10)")
 	}
+	if err := cert.Bounded(r.PublicKey); err != nil {
+		return Request{}, fmt.Errorf("the request cannot be checked: %w", err)
+	}
 	if err := r.CheckSignature(); err != nil {
 		return Request{}, fmt.Errorf("the request's own signature does not hold: %w", err)
 	}
@@ -94,7 +97,7 @@ func Check(plan Plan, r Request) []finding.Finding {
 	}
 	if r.Key() != plan.Key.Text() {
 		found = append(found, finding.KeyDiffers.Found("the request's key is %s; planned was %s", r.Key(), plan.Key.Text()).
-			WithRemedy("see which keys the box can make, and choose one with --key"))
+			WithRemedy("see which keys the box can make, and choose one of them"))
 	}
 	switch r.SignatureAlgorithm {
 	case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.MD5WithRSA:

@@ -69,7 +69,7 @@ func TestWeaknessIsAllowedByNameAndUseByNobody(t *testing.T) {
 		t.Fatal(err)
 	}
 	plan := request.Plan{Names: []string{"lamp.tidewrack.example"}, Key: request.RSA1024}.Complete()
-	if found := plan.Check(); len(found) != 1 || found[0].Code != finding.WeakKey || !strings.Contains(found[0].Remedy, "--weak-keys") {
+	if found := plan.Check(); len(found) != 1 || found[0].Code != finding.WeakKey || !strings.Contains(found[0].Remedy, "allow weak keys") {
 		t.Errorf("a weak key, which nobody allowed: %v", found)
 	}
 	plan.Weak = true

@@ -331,6 +331,9 @@ func (f Files) MakeFolder(ctx context.Context, path string) error {
 				continue
 			}
 			if err := client.Mkdir(at); err != nil {
+				if info, statErr := client.Stat(at); statErr == nil && info.IsDir() {
+					continue // somebody else was quicker
+				}
 				return fileError(ctx, "making the folder "+at, err)
 			}
 			if err := client.Chmod(at, 0o700); err != nil {

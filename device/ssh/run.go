@@ -56,9 +56,15 @@ func (l *Link) Exec(ctx context.Context, command string, stdin []byte) (Output, 
 	case errors.As(err, &exit) && exit.Signal() == "":
 		out.Exit = exit.ExitStatus()
 		return out, nil
+	case strings.HasPrefix(err.Error(), "ssh: command ") && l.lives(): // the request itself was refused
+		return out, ErrNoCommands
 	}
 	return out, l.lost(ctx, err)
 }
+
+// ErrNoCommands says that the device takes no commands over SSH: it has a command line
+// of its own alone.
+var ErrNoCommands = errors.New("the device runs no commands over SSH")
 
 // ErrFlood says that a command printed more than is taken. It may still run.
 var ErrFlood = errors.New("too much output")
@@ -122,7 +128,7 @@ func (l *Link) Able(ctx context.Context) (Able, error) {
 		return *l.able, nil
 	}
 	out, err := l.Exec(ctx, script(probe), nil)
-	if err != nil {
+	if err != nil && !errors.Is(err, ErrNoCommands) {
 		return Able{}, err
 	}
 	text := string(out.Stdout)

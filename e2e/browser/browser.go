@@ -10,6 +10,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/url"
+	"strings"
 	"sync"
 	"time"
 
@@ -114,11 +115,11 @@ func Link(href string) string { return fmt.Sprintf("//a[contains(@href,%q)]", hr
 // Click clicks on the first element that a selector finds.
 func (p *Page) Click(selector string) error { return p.do(chromedp.Click(selector)) }
 
-// Choose opens a list of choices and takes one of them. The list moves while it
+// Choose opens a list of choices and takes the one that begins with a text. The list moves while it
 // opens and closes, so a place on the screen may miss the choice: it is taken by
 // itself, and what comes next waits until the list is gone.
 func (p *Page) Choose(list, choice string) error {
-	item := fmt.Sprintf("//li[normalize-space()=%q]", choice)
+	item := fmt.Sprintf("//li[starts-with(normalize-space(),%q)]", choice)
 	if err := p.Click(list); err != nil {
 		return err
 	}
@@ -143,6 +144,117 @@ func (p *Page) Type(selector, text string) error {
 		_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: text})
 		return err
 	}))
+}
+
+// Press sends keys to what has the focus, "\x1b" for Escape.
+func (p *Page) Press(keys string) error { return p.do(chromedp.KeyEvent(keys)) }
+
+// Back is the browser's button.
+func (p *Page) Back() error { return p.do(chromedp.NavigateBack()) }
+
+// Forget throws the session's cookie away.
+func (p *Page) Forget() error {
+	return p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, network.ClearBrowserCookies, cdp.Empty{})
+		return err
+	}))
+}
+
+// Block lets nothing through to addresses that match a pattern of the URLPattern API.
+func (p *Page) Block(pattern string) error {
+	return p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, network.SetBlockedURLs, network.SetBlockedURLsParams{URLPatterns: []*network.BlockPattern{{URLPattern: pattern, Block: true}}})
+		return err
+	}))
+}
+
+// Shift is how much of the page moved by itself since it was loaded, as the browser
+// counts it (cumulative layout shift; up to 0.1 is called good).
+func (p *Page) Shift() (float64, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[float64](`new Promise(done => {
+		let sum = 0
+		new PerformanceObserver(list => { for (const e of list.getEntries()) if (!e.hadRecentInput) sum += e.value }).observe({type: 'layout-shift', buffered: true})
+		setTimeout(() => done(sum), 100)
+	})`, chromedp.EvalAwaitPromise))
+}
+
+// Settle waits until nothing is asked for and nothing moves any more.
+func (p *Page) Settle() error {
+	for range 100 {
+		quiet, err := p.Eval(`String(document.getAnimations().every(a => a.playState !== 'running' || a.effect.getComputedTiming().iterations === Infinity) && !document.querySelector('[aria-busy=true]') && document.readyState === 'complete')`)
+		if err != nil || quiet == "true" {
+			return err
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return nil
+}
+
+// Slow empties the cache and slows the line down to so many bytes a second, with a
+// delay in milliseconds; 0 is as fast as it can.
+func (p *Page) Slow(bytes, delay float64) error {
+	return p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := cdp.Call(ctx, t, network.ClearBrowserCache, cdp.Empty{}); err != nil {
+			return err
+		}
+		line := &network.Conditions{Latency: delay, DownloadThroughput: bytes, UploadThroughput: bytes}
+		if bytes == 0 {
+			line.DownloadThroughput, line.UploadThroughput = -1, -1
+		}
+		_, err := cdp.Call(ctx, t, network.EmulateNetworkConditionsByRule, network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{line}})
+		return err
+	}))
+}
+
+// Clicks is a click by the page itself, from which Appears measures.
+func (p *Page) Clicks(css string) func() error {
+	return func() error {
+		_, err := p.Eval(fmt.Sprintf("window.begun = performance.now(), document.querySelector(%q).click(), ''", css))
+		return err
+	}
+}
+
+// Types is a text put into a field at once, from which Appears measures.
+func (p *Page) Types(css, text string) func() error {
+	return func() error {
+		if _, err := p.Eval(fmt.Sprintf("document.querySelector(%q).focus(), window.begun = performance.now(), ''", css)); err != nil {
+			return err
+		}
+		return p.Type(css, text)
+	}
+}
+
+// Appears waits until an element is drawn, and gives the milliseconds since the last
+// Clicks or Types, or since the page was asked for.
+func (p *Page) Appears(css string) (float64, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[float64](fmt.Sprintf(`new Promise(done => {
+		const look = () => document.querySelector(%q) ? done(performance.now() - (window.begun || 0)) : requestAnimationFrame(look)
+		look()
+	})`, css), chromedp.EvalAwaitPromise))
+}
+
+// Gone waits until nothing is found by an XPath any more.
+func (p *Page) Gone(path string) error {
+	return p.Wait("//body[not(descendant::" + strings.TrimPrefix(path, "//") + ")]")
+}
+
+// Violations are the rules of accessibility that the page breaks as it stands. axe is
+// the text of axe-core.
+func (p *Page) Violations(axe string) (string, error) {
+	if there, err := p.Eval("String(Boolean(window.axe))"); err != nil {
+		return "", err
+	} else if there != "true" {
+		if _, err := p.Eval(axe + ";''"); err != nil {
+			return "", err
+		}
+	}
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run({rules: {'target-size': {enabled: true}}}).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200) + ' ' + n.any.concat(n.all, n.none).map(a => a.message).join('; '))).join('\n'))`, chromedp.EvalAwaitPromise))
 }
 
 // Upload gives files to a field that takes them.
@@ -171,6 +283,13 @@ func (p *Page) Eval(script string) (string, error) {
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.Evaluate[string](script))
+}
+
+// Fetch is what the address of a link answers to the session of the page.
+func (p *Page) Fetch(link string) (string, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf("fetch(document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue.href).then(a => a.text())", link), chromedp.EvalAwaitPromise))
 }
 
 // PNG is a picture of the window.

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/chromedp/chromedp/kb"
+
 	"freshseal/e2e/browser"
 )
 
@@ -27,10 +29,11 @@ func main() {
 }
 
 const (
-	gate   = "/slots/gate-1.mainquay.tidewrack.example/web"
-	radar  = "/slots/radar.gannet-point.tidewrack.example/web"
-	device = "gate-1.mainquay.tidewrack.example"
-	panel  = "panel.northholm.tidewrack.example/web"
+	gate    = "/slots/gate-1.mainquay.tidewrack.example/web"
+	radar   = "/slots/radar.gannet-point.tidewrack.example/web"
+	device  = "gate-1.mainquay.tidewrack.example"
+	manager = "/slots/manager.mainquay.tidewrack.example/web"
+	panel   = "panel.northholm.tidewrack.example/web"
 )
 
 func shoot(program, out string) error {
@@ -62,13 +65,13 @@ func shoot(program, out string) error {
 	if err != nil {
 		return err
 	}
-	if err := pages(url, password, filepath.Join(dir, "profile"), out, back); err != nil {
+	if err := pages(program, filepath.Join(dir, "demo", "client.yaml"), url, password, filepath.Join(dir, "profile"), out, back); err != nil {
 		return err
 	}
 	return terminal(program, filepath.Join(dir, "demo", "client.yaml"), out)
 }
 
-func pages(url, password, profile, out string, back []string) error {
+func pages(program, config, url, password, profile, out string, back []string) error {
 	p, err := browser.Open(context.Background(), url, profile, 1280, 800)
 	if err != nil {
 		return err
@@ -82,10 +85,27 @@ func pages(url, password, profile, out string, back []string) error {
 		}
 		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
 	}
+	replace := func(slot, signer string) func() error {
+		return func() error {
+			for _, step := range []func() error{
+				func() error { return p.Go(slot) },
+				func() error { return p.Click(browser.Button("Replace")) },
+				func() error {
+					return p.Choose("//*[@role='dialog']//*[text()='Signer']/following::div[@role='combobox'][1]", signer)
+				},
+				func() error { return p.Click(browser.Button("Begin")) },
+			} {
+				if err := step(); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+	}
 	for _, step := range []func() error{
 		func() error { return p.Go("/") },
 		func() error { return p.SignIn("admin", password) },
-		func() error { return p.Wait("//main[contains(.,'17 slots')]") },
+		func() error { return p.Wait("//main[contains(.,'22 slots')]") },
 		func() error { return picture("overview") },
 		func() error { return p.Go("/devices") },
 		func() error { return p.Wait(browser.Link("/devices/" + device)) },
@@ -94,48 +114,79 @@ func pages(url, password, profile, out string, back []string) error {
 		func() error { return p.Click(browser.Button("Try the connection")) },
 		func() error { return p.Wait("//*[@data-ok='true']") },
 		func() error { return picture("device") },
-		func() error { return p.Go("/slots/" + panel) },
-		func() error { return p.Click(browser.Button("Replace")) },
-		func() error { return p.Click(browser.Button("Begin")) },
+		replace("/slots/"+panel, "bench"),
 		func() error { return p.Wait("//section[contains(@aria-label,'By hand')]") },
 		func() error { return picture("guided-step") },
 		func() error { return p.Go("/families") },
 		func() error { return p.Wait("//h1[.='Families']") },
 		func() error { return picture("families") },
 		func() error { return p.Go("/people") },
-		func() error { return p.Wait("//form[@aria-label='Make a token']") },
+		func() error { return p.Wait("//button[.='Make a token']") },
 		func() error { return picture("people") },
-		func() error { return p.Go("/settings") },
-		func() error { return p.Wait("//form[@aria-label='Change your password']") },
+		func() error { return p.Go("/settings/policy") },
+		func() error { return p.Wait("//button[contains(.,'Save, and judge')]") },
 		func() error { return picture("settings") },
-		func() error { return p.Go("/slots") },
-		func() error { return p.Wait(browser.Link(gate)) },
+		func() error { return p.Go("/slots?site=Northholm") },
+		func() error { return p.Wait("//input[@aria-label='Choose all on this page']") },
+		func() error { return p.Click("//input[@aria-label='Choose all on this page']") },
 		func() error { return picture("slots") },
-		func() error { return p.Click(browser.Link(radar)) },
-		func() error { return p.Wait(browser.Button("Replace")) },
-		func() error { return p.Click(browser.Button("Replace")) },
-		func() error { return p.Click(browser.Button("Begin")) },
+		replace(radar, "bench"),
 		func() error { return p.Wait("//li[@data-stage='activate' and @data-standing='now']") },
 		func() error { return picture("replacement") },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
-		func() error { return p.Go(gate) },
-		func() error { return p.Click(browser.Button("Replace")) },
-		func() error { return p.Click(browser.Button("Begin")) },
+		replace(gate, "bench"),
 		func() error { return p.Wait("//span[@data-state='sealed']") },
+		func() error { return p.Click(browser.Button("Revert")) },
+		func() error { return p.Wait("//*[@role='dialog']//tr[@data-differs='true']") },
+		func() error { return picture("old-and-new") },
 		func() error { return p.Go(gate) },
 		func() error { return p.Wait("//ol[@aria-label='Chain of certificates']") },
 		func() error { return picture("slot") },
-		func() error { return p.Go("/desk") },
+		func() error { return p.Go("/") },
+		func() error { return p.Wait("//main[contains(.,'22 slots')]") },
+		func() error { return p.Press("/") },
+		func() error { return p.Type("//input[@aria-label='Search everything']", "northholm") },
+		func() error { return p.Wait("//*[@role='option' and contains(.,'panel.northholm')]") },
+		func() error { return picture("search") },
+		func() error { return p.Press(kb.Escape) },
+		replace(manager, "bench"),
+		func() error { return p.Wait("//*[@aria-label='Screen of the device' and contains(.,'55 %')]") },
+		func() error { return picture("dialog") },
+		func() error { return p.Go("/desk?of=parcels") },
 		func() error { return p.Wait("//a[contains(.,'p1, 4 requests')]") },
 		func() error { return p.Upload("#pile", back...) },
 		func() error { return p.Wait("//*[@aria-label='Account of the files']") },
 		func() error { return p.Size(1280, 1420) },
 		func() error { return picture("desk") },
+		func() error { return p.Size(1280, 800) },
+		func() error { return begin(program, config) },
+		func() error { return p.Go("/batches/b1") },
+		func() error { return p.Wait("//*[@aria-label='Progress' and contains(.,'sealed')]") },
+		func() error { return picture("batch") },
+		func() error { _, err := p.Eval("localStorage.setItem('mui-mode', 'dark'), ''"); return err },
+		func() error { return p.Go("/") },
+		func() error { return p.Wait("//main[contains(.,'22 slots')]") },
+		func() error { return picture("overview-dark") },
+		func() error { return p.Size(390, 844) },
+		func() error { _, err := p.Eval("localStorage.setItem('mui-mode', 'light'), ''"); return err },
+		func() error { return p.Go("/slots") },
+		func() error { return p.Wait("//tr[@data-id]") },
+		func() error { return picture("slots-narrow") },
 	} {
 		if err := step(); err != nil {
 			return err
 		}
 	}
+	return nil
+}
+
+// begin begins a batch of what is left at the terminals.
+func begin(program, config string) error {
+	out, err := exec.Command(program, "--config", config, "batch", "begin", "--text", "northholm", "--by", "bench").CombinedOutput()
+	if err != nil && len(out) == 0 {
+		return err
+	}
+	time.Sleep(4 * time.Second)
 	return nil
 }
 

@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch'
+import { connection } from './connection'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
@@ -8,8 +9,24 @@ export type Finding = Schemas['Finding']
 export type Link = Schemas['Link']
 export type Device = Schemas['Device']
 export type Task = Schemas['Task']
+export type Batch = Schemas['Batch']
+export type Role = Schemas['Session']['role']
 
-export const api = createClient<paths>({ baseUrl: window.location.origin })
+/** asked sends a request and notes whether the service answers, and whether it still knows who asks. */
+export async function asked(request: RequestInfo | URL, init?: RequestInit): Promise<Response> {
+  try {
+    const answer = await fetch(request, init)
+    connection.answered(answer.status !== 502 && answer.status !== 503)
+    const url = typeof request === 'object' && 'url' in request ? request.url : String(request)
+    if (answer.status === 401 && !url.endsWith('/api/v1/session')) connection.signedOut()
+    return answer
+  } catch (e) {
+    if (!(e instanceof DOMException && e.name === 'AbortError')) connection.answered(false)
+    throw e
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: window.location.origin, fetch: (request) => asked(request) })
 
 /** ApiError is a problem document of the service: what went wrong, why, and what to do next. */
 export class ApiError extends Error {
@@ -18,6 +35,7 @@ export class ApiError extends Error {
     readonly title: string,
     readonly detail?: string,
     readonly next?: string,
+    readonly actions?: Schemas['Action'][],
   ) {
     super(title)
   }
@@ -25,15 +43,40 @@ export class ApiError extends Error {
 
 type Answer<T> = { data?: T; error?: unknown; response: Response }
 
+const silent = () => new ApiError(0, 'The service does not answer', 'the connection failed', 'What you typed stays here. Try again when the service is back.')
+
 /** take gives an answer's data, or throws its problem. */
 export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>
   try {
     answer = await call
   } catch {
-    throw new ApiError(0, 'The service does not answer', 'the connection failed', 'See that it runs, then try again.')
+    throw silent()
   }
   if (answer.response.ok) return answer.data as T
-  const p = answer.error as Partial<Schemas['Problem']> | undefined
-  throw new ApiError(answer.response.status, p?.title ?? answer.response.statusText, p?.detail, p?.next)
+  throw problem(answer.response, answer.error)
 }
+
+function problem(response: Response, body: unknown) {
+  const p = body as Partial<Schemas['Problem']> | undefined
+  return new ApiError(response.status, p?.title ?? response.statusText, p?.detail, p?.next, p?.actions)
+}
+
+/** sendPile gives the service the files that a signer sent back. */
+export async function sendPile(files: File[], trustRoots: boolean): Promise<Schemas['Intake']> {
+  const form = new FormData()
+  for (const file of files) form.append('file', file, file.name)
+  form.append('trust_roots', String(trustRoots))
+  let answer: Response
+  try {
+    answer = await asked('/api/v1/intakes', { method: 'POST', body: form })
+  } catch {
+    throw silent()
+  }
+  const body: unknown = await answer.json()
+  if (answer.ok) return body as Schemas['Intake']
+  throw problem(answer, body)
+}
+
+/** revision guards a change: it counts only if the thing is still as it was looked at. */
+export const revision = (seen: { revision: number } | undefined) => ({ 'If-Match': `"${seen?.revision ?? 0}"` })

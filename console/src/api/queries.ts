@@ -1,5 +1,6 @@
-import { QueryClient, queryOptions } from '@tanstack/react-query'
+import { QueryClient, queryOptions, useMutation } from '@tanstack/react-query'
 import { ApiError, api, take } from './client'
+import { keys, touches, type Noun } from './keys'
 
 export const queryClient = new QueryClient({
   defaultOptions: {
@@ -10,57 +11,89 @@ export const queryClient = new QueryClient({
   },
 })
 
+/** stale has everything read again that a change of these nouns makes stale. */
+export function stale(...nouns: Noun[]) {
+  const all = new Set(nouns.flatMap((noun) => touches[noun] ?? [noun]))
+  return Promise.all([...all].map((noun) => queryClient.invalidateQueries({ queryKey: keys[noun] })))
+}
+
+type Asked<T> = { queryKey: readonly unknown[]; queryFn?: (...about: never[]) => T | Promise<T>; staleTime?: unknown }
+
+/** ahead asks for something before it is shown. What goes wrong is told where it is shown. */
+export function ahead<T>(options: Asked<T>) {
+  queryClient.query(options as Parameters<typeof queryClient.query>[0]).catch(() => undefined)
+}
+
+type Change<In, Out> = { do: (what: In) => Promise<Out>; of: Noun; done?: (out: Out) => void }
+
+/** useChange changes something and has read again what tells of it, also where it was refused: then somebody else may have changed it. */
+export function useChange<In = void, Out = unknown>(c: Change<In, Out>) {
+  return useMutation<Out, Error, In>({
+    mutationFn: c.do,
+    onSuccess: (out) => c.done?.(out),
+    onSettled: () => void stale(c.of),
+  })
+}
+
 const items = <T>(list: { items: T[] }) => list.items
 const at = (name: string) => ({ params: { path: { name } } })
 
-export const sessionQuery = queryOptions({ queryKey: ['session'], queryFn: () => take(api.GET('/api/v1/session')), staleTime: 60_000 })
-
-export const statusQuery = queryOptions({ queryKey: ['status'], queryFn: () => take(api.GET('/api/v1/status')), refetchInterval: 10_000 })
-
-export const settingsQuery = queryOptions({ queryKey: ['settings'], queryFn: () => take(api.GET('/api/v1/settings')), staleTime: 600_000 })
+export const sessionQuery = queryOptions({ queryKey: keys.session, queryFn: () => take(api.GET('/api/v1/session')), staleTime: 60_000 })
+export const statusQuery = queryOptions({ queryKey: keys.status, queryFn: () => take(api.GET('/api/v1/status')), refetchInterval: 10_000 })
+export const settingsQuery = queryOptions({ queryKey: keys.settings, queryFn: () => take(api.GET('/api/v1/settings')), staleTime: 600_000 })
+export const facetsQuery = queryOptions({ queryKey: keys.facets, queryFn: () => take(api.GET('/api/v1/facets')), staleTime: 30_000 })
 
 /** slotsQuery is the beginning of a list of slots. */
 export const slotsQuery = (query: { device?: string; condition?: string; sort?: string; limit?: string }) =>
-  queryOptions({ queryKey: ['slots', 'some', query], queryFn: async () => items(await take(api.GET('/api/v1/slots', { params: { query } }))), refetchInterval: 10_000 })
+  queryOptions({ queryKey: [...keys.slots, 'some', query], queryFn: async () => items(await take(api.GET('/api/v1/slots', { params: { query } }))), refetchInterval: 10_000 })
 
 export const slotQuery = (device: string, slot: string) =>
-  queryOptions({ queryKey: ['slots', device, slot], queryFn: () => take(api.GET('/api/v1/slots/{device}/{slot}', { params: { path: { device, slot } } })) })
+  queryOptions({ queryKey: [...keys.slots, device, slot], queryFn: () => take(api.GET('/api/v1/slots/{device}/{slot}', { params: { path: { device, slot } } })) })
 
 export const readingsQuery = (device: string, slot: string) =>
   queryOptions({
-    queryKey: ['slots', device, slot, 'readings'],
+    queryKey: [...keys.slots, device, slot, 'readings'],
     queryFn: async () => items(await take(api.GET('/api/v1/slots/{device}/{slot}/readings', { params: { path: { device, slot } } }))),
   })
 
-/** deviceQuery gives a device with its ETag, by which a change is guarded. */
-export const deviceQuery = (name: string) =>
+export const certificateQuery = (sha256: string) =>
   queryOptions({
-    queryKey: ['devices', name],
-    queryFn: async () => {
-      const call = api.GET('/api/v1/devices/{name}', at(name))
-      return { device: await take(call), etag: (await call).response.headers.get('ETag') ?? '' }
-    },
+    queryKey: [...keys.certificates, sha256],
+    queryFn: () => take(api.GET('/api/v1/certificates/{sha256}', { params: { path: { sha256 } } })),
+    staleTime: 60_000,
+    enabled: sha256 !== '',
   })
 
-export const sitesQuery = queryOptions({ queryKey: ['sites'], queryFn: async () => items(await take(api.GET('/api/v1/sites'))) })
-export const credentialsQuery = queryOptions({ queryKey: ['credentials'], queryFn: async () => items(await take(api.GET('/api/v1/credentials'))) })
-export const familiesQuery = queryOptions({ queryKey: ['procedures'], queryFn: async () => items(await take(api.GET('/api/v1/procedures'))) })
-export const policiesQuery = queryOptions({ queryKey: ['policies'], queryFn: async () => items(await take(api.GET('/api/v1/policies'))) })
-export const anchorsQuery = queryOptions({ queryKey: ['anchors'], queryFn: async () => items(await take(api.GET('/api/v1/audiences/{name}/anchors', at('fleet')))) })
-export const usersQuery = queryOptions({ queryKey: ['users'], queryFn: async () => items(await take(api.GET('/api/v1/users'))) })
-export const tokensQuery = queryOptions({ queryKey: ['tokens'], queryFn: async () => items(await take(api.GET('/api/v1/tokens'))) })
-export const signersQuery = queryOptions({ queryKey: ['signers'], queryFn: async () => items(await take(api.GET('/api/v1/signers'))), staleTime: 600_000 })
-export const parcelsQuery = queryOptions({ queryKey: ['parcels'], queryFn: async () => items(await take(api.GET('/api/v1/parcels'))) })
-export const asidesQuery = queryOptions({ queryKey: ['asides'], queryFn: async () => items(await take(api.GET('/api/v1/asides'))) })
-export const tasksQuery = queryOptions({ queryKey: ['tasks'], queryFn: async () => items(await take(api.GET('/api/v1/tasks'))), refetchInterval: 5_000 })
+export const deviceQuery = (name: string) => queryOptions({ queryKey: [...keys.devices, name], queryFn: () => take(api.GET('/api/v1/devices/{name}', at(name))) })
+
+export const sitesQuery = queryOptions({ queryKey: keys.sites, queryFn: async () => items(await take(api.GET('/api/v1/sites'))) })
+export const credentialsQuery = queryOptions({ queryKey: keys.credentials, queryFn: async () => items(await take(api.GET('/api/v1/credentials'))) })
+export const familiesQuery = queryOptions({ queryKey: keys.families, queryFn: async () => items(await take(api.GET('/api/v1/procedures'))), staleTime: 10_000 })
+export const policiesQuery = queryOptions({ queryKey: keys.policies, queryFn: async () => items(await take(api.GET('/api/v1/policies'))) })
+export const anchorsQuery = queryOptions({ queryKey: keys.anchors, queryFn: async () => items(await take(api.GET('/api/v1/audiences/{name}/anchors', at('fleet')))) })
+export const usersQuery = queryOptions({ queryKey: keys.users, queryFn: async () => items(await take(api.GET('/api/v1/users'))) })
+export const tokensQuery = queryOptions({ queryKey: keys.tokens, queryFn: async () => items(await take(api.GET('/api/v1/tokens'))) })
+export const signersQuery = queryOptions({ queryKey: keys.signers, queryFn: async () => items(await take(api.GET('/api/v1/signers'))), staleTime: 30_000 })
+export const asidesQuery = queryOptions({ queryKey: keys.asides, queryFn: async () => items(await take(api.GET('/api/v1/asides'))) })
+export const viewsQuery = queryOptions({ queryKey: keys.views, queryFn: async () => items(await take(api.GET('/api/v1/views'))), staleTime: 60_000 })
+
+/** tasksQuery is the beginning of what waits for a person; of one replacement where it is named. */
+export const tasksQuery = (replacement?: string) =>
+  queryOptions({
+    queryKey: [...keys.tasks, 'some', replacement ?? ''],
+    queryFn: async () => items(await take(api.GET('/api/v1/tasks', { params: { query: replacement ? { replacement } : { limit: '10' } } }))),
+    refetchInterval: 5_000,
+  })
 
 /** replacementsQuery is the newest replacements, of one device or in one state where that is asked for. */
-export const replacementsQuery = (query: { device?: string; slot?: string; state?: 'running' | 'waiting' | 'held'; waiting_for?: 'signer'; limit?: string } = {}) =>
+export const replacementsQuery = (query: { device?: string; slot?: string; state?: 'running' | 'waiting' | 'held'; limit?: string } = {}) =>
   queryOptions({
-    queryKey: ['replacements', 'of', query],
+    queryKey: [...keys.replacements, 'of', query],
     queryFn: async () => items(await take(api.GET('/api/v1/replacements', { params: { query } }))),
     refetchInterval: 5_000,
   })
 
 export const replacementQuery = (id: string) =>
-  queryOptions({ queryKey: ['replacements', id], queryFn: () => take(api.GET('/api/v1/replacements/{id}', { params: { path: { id } } })) })
+  queryOptions({ queryKey: [...keys.replacements, id], queryFn: () => take(api.GET('/api/v1/replacements/{id}', { params: { path: { id } } })) })
+
+export const batchQuery = (id: string) => queryOptions({ queryKey: [...keys.batches, id], queryFn: () => take(api.GET('/api/v1/batches/{id}', { params: { path: { id } } })) })

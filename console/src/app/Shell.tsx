@@ -1,60 +1,79 @@
+import Alert from '@mui/material/Alert'
 import AppBar from '@mui/material/AppBar'
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
+import Snackbar from '@mui/material/Snackbar'
 import Toolbar from '@mui/material/Toolbar'
 import Typography from '@mui/material/Typography'
 import { useColorScheme } from '@mui/material/styles'
 import { useMutation, useQuery } from '@tanstack/react-query'
-import { useEffect } from 'react'
-import { NavLink, Outlet, useLocation, useNavigate } from 'react-router'
+import { Suspense, lazy, useEffect, useState } from 'react'
+import { NavLink, Outlet, ScrollRestoration, useLocation, useNavigate } from 'react-router'
 import { ApiError, api, take } from '../api/client'
+import { connection, useConnection } from '../api/connection'
 import { queryClient, sessionQuery } from '../api/queries'
+import { reaches } from '../parts/May'
+import { useNotice } from '../parts/notice'
 import { Problem } from '../parts/Problem'
 import { Seal } from '../parts/Seal'
+
+const Palette = lazy(async () => ({ default: (await import('./Palette')).Palette }))
+const SignInAgain = lazy(async () => ({ default: (await import('../pages/signin/SignInAgain')).SignInAgain }))
 
 /** Shell is the frame around every page; who is not signed in is sent to sign in first. */
 export function Shell() {
   const session = useQuery(sessionQuery)
+  const { out } = useConnection()
   const navigate = useNavigate()
   const location = useLocation()
-  const out = session.error instanceof ApiError && session.error.status === 401
+  const stranger = session.error instanceof ApiError && session.error.status === 401 && !session.data
   useEffect(() => {
-    if (out) void navigate('/sign-in', { replace: true, state: { from: location.pathname } })
-  }, [out, navigate, location.pathname])
-  if (session.error && !out) return <Problem error={session.error} />
+    if (stranger) void navigate('/sign-in', { replace: true, state: { from: location.pathname + location.search } })
+  }, [stranger, navigate, location.pathname, location.search])
+  if (session.error && !session.data && !stranger) return <Problem error={session.error} again={() => void session.refetch()} />
   if (!session.data) return null
   return (
     <Box sx={{ minHeight: '100vh', display: 'flex', flexDirection: 'column' }}>
-      <Link href="#content" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, zIndex: 2000 } }}>
+      <Link href="#content" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, zIndex: 2000, bgcolor: 'background.paper', p: 1 } }}>
         Skip to the content
       </Link>
-      <AppBar position="sticky" color="inherit" variant="elevation" elevation={0} sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
+      <AppBar position="sticky" color="inherit" elevation={0} sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
         <Toolbar variant="dense" sx={{ gap: { xs: 1, sm: 2 }, flexWrap: 'wrap' }}>
           <Box sx={{ display: 'flex', alignItems: 'center', gap: 1 }}>
             <Seal size={26} />
-            <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '-0.01em', display: { xs: 'none', sm: 'inline' } }}>
+            <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '-0.01em', display: { xs: 'none', lg: 'inline' } }}>
               Fresh Seal
             </Typography>
           </Box>
-          <Box component="nav" aria-label="Pages" sx={{ display: 'flex', gap: { xs: 1.5, sm: 2 }, flexGrow: 1, flexWrap: 'wrap', order: { xs: 3, md: 0 } }}>
+          <Box component="nav" aria-label="Pages" sx={{ display: 'flex', columnGap: { xs: 1.5, sm: 2 }, flexGrow: 1, flexWrap: 'wrap', order: { xs: 3, md: 0 } }}>
             <Page to="/">Overview</Page>
-            <Page to="/devices">Devices</Page>
             <Page to="/slots">Slots</Page>
+            <Page to="/devices">Devices</Page>
             <Page to="/replacements">Replacements</Page>
+            <Page to="/tasks">Tasks</Page>
             <Page to="/desk">Desk</Page>
             <Page to="/families">Families</Page>
-            {session.data.role === 'admin' && <Page to="/people">People</Page>}
+            {reaches(session.data.role, 'admin') && <Page to="/people">People</Page>}
             <Page to="/ledger">Ledger</Page>
             <Page to="/settings">Settings</Page>
           </Box>
+          <Search />
           <Scheme />
           <SignOut user={session.data.user} />
         </Toolbar>
       </AppBar>
-      <Box component="main" id="content" sx={{ p: { xs: 1.5, sm: 3 }, width: '100%', maxWidth: 1360, mx: 'auto', flexGrow: 1 }}>
+      <Away />
+      <Box component="main" id="content" tabIndex={-1} sx={{ p: { xs: 1.5, sm: 3 }, width: '100%', maxWidth: 1360, mx: 'auto', flexGrow: 1, outline: 'none' }}>
         <Outlet />
       </Box>
+      <Said />
+      <ScrollRestoration />
+      {out && (
+        <Suspense>
+          <SignInAgain user={session.data.user} />
+        </Suspense>
+      )}
     </Box>
   )
 }
@@ -65,10 +84,46 @@ function Page({ to, children }: { to: string; children: string }) {
       component={NavLink}
       to={to}
       end={to === '/'}
-      sx={{ py: 1.5, color: 'text.secondary', fontWeight: 600, borderBottom: '2px solid transparent', '&.active': { color: 'text.primary', borderColor: 'seal' } }}
+      underline="none"
+      sx={{
+        py: 1.5,
+        color: 'text.secondary',
+        fontWeight: 600,
+        borderBottom: '2px solid transparent',
+        '&.active': { color: 'text.primary', borderColor: 'seal' },
+        '&:hover': { color: 'text.primary' },
+      }}
     >
       {children}
     </Link>
+  )
+}
+
+/** Search opens the palette, by its button, Ctrl-K or a slash. */
+function Search() {
+  const [open, setOpen] = useState(false)
+  useEffect(() => {
+    const key = (e: KeyboardEvent) => {
+      const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || /^(input|textarea|select)$/i.test(e.target.tagName))
+      if ((e.key === 'k' && (e.ctrlKey || e.metaKey)) || (e.key === '/' && !typing)) {
+        e.preventDefault()
+        setOpen(true)
+      }
+    }
+    window.addEventListener('keydown', key)
+    return () => window.removeEventListener('keydown', key)
+  }, [])
+  return (
+    <>
+      <Button size="small" color="inherit" variant="outlined" aria-keyshortcuts="Control+K /" onClick={() => setOpen(true)}>
+        Search
+      </Button>
+      {open && (
+        <Suspense>
+          <Palette close={() => setOpen(false)} />
+        </Suspense>
+      )}
+    </>
   )
 }
 
@@ -76,7 +131,7 @@ function Scheme() {
   const { mode, systemMode, setMode } = useColorScheme()
   const dark = (mode === 'system' ? systemMode : mode) === 'dark'
   return (
-    <Button size="small" color="inherit" onClick={() => setMode(dark ? 'light' : 'dark')}>
+    <Button size="small" color="inherit" onClick={() => setMode(dark ? 'light' : 'dark')} aria-label={dark ? 'Light colours' : 'Dark colours'}>
       {dark ? 'Light' : 'Dark'}
     </Button>
   )
@@ -88,12 +143,54 @@ function SignOut({ user }: { user: string }) {
     mutationFn: () => take(api.DELETE('/api/v1/session')),
     onSuccess: () => {
       queryClient.clear()
+      connection.signedIn()
       void navigate('/sign-in')
     },
   })
   return (
     <Button size="small" color="inherit" onClick={() => out.mutate()} disabled={out.isPending}>
-      Sign out {user}
+      Sign out <bdi style={{ marginLeft: 4 }}>{user}</bdi>
     </Button>
+  )
+}
+
+/** Away says that the service does not answer, and sees when it is back. */
+function Away() {
+  const { away } = useConnection()
+  useEffect(() => {
+    if (!away) return
+    const look = window.setInterval(() => {
+      fetch('/healthz').then(
+        (answer) => {
+          if (!answer.ok) return
+          connection.answered(true)
+          void queryClient.invalidateQueries()
+        },
+        () => undefined,
+      )
+    }, 2_000)
+    return () => window.clearInterval(look)
+  }, [away])
+  if (!away) return null
+  return (
+    <Alert severity="warning" role="status" square sx={{ position: 'sticky', top: 48, zIndex: 1400 }}>
+      The service does not answer. What you see may be old; what you typed stays here. It goes on by itself when the service is back.
+    </Alert>
+  )
+}
+
+/** Said tells in passing that something was done, and to those who cannot see it too. */
+function Said() {
+  const { text, n } = useNotice()
+  const [closed, setClosed] = useState(0)
+  return (
+    <Snackbar
+      key={n}
+      open={text !== '' && n !== closed}
+      autoHideDuration={4_000}
+      onClose={(_, why) => why === 'timeout' && setClosed(n)}
+      message={text}
+      slotProps={{ content: { role: 'status' } }}
+    />
   )
 }

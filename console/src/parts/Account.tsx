@@ -7,6 +7,8 @@ import { Link as RouterLink } from 'react-router'
 import type { Schemas } from '../api/client'
 import { Chain } from './Chain'
 import { Findings } from './Findings'
+import { Foreign } from './Foreign'
+import { Next } from './Next'
 
 type Answer = Schemas['Answer']
 type Item = Schemas['Item']
@@ -21,18 +23,33 @@ export function Account({ intake }: { intake: Schemas['Intake'] }) {
   const earlier = intake.answers.filter((a) => !held.has(a.sha256))
   const accepted = intake.answers.filter((a) => a.accepted).length
   return (
-    <Box aria-label="Account of the files" sx={{ mt: 2, display: 'grid', gap: 1.5 }}>
+    <Box role="group" aria-label="Account of the files" sx={{ mt: 2, display: 'grid', gap: 1.5 }}>
       <Typography>
         <strong>
           {intake.files.length} {intake.files.length === 1 ? 'file' : 'files'}
         </strong>
         {': '}
-        {intake.answers.length === 0 ? 'no leaf is among them, so no request is answered; intermediates are kept for when it comes' : `${accepted} of ${intake.answers.length} leaves accepted`}
+        {intake.answers.length === 0
+          ? 'no leaf is among them, so no request is answered; intermediates are kept for when it comes'
+          : `${accepted} of ${intake.answers.length} leaves accepted`}
       </Typography>
       <Box>
         {intake.files.slice(0, most).map((f, n) => (
-          <Box key={n} data-file={f.name} sx={{ display: 'grid', gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 3fr)' }, columnGap: 2, py: 0.75, borderBottom: 1, borderColor: 'divider' }}>
-            <Box sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>{f.name}</Box>
+          <Box
+            key={n}
+            data-file={f.name}
+            sx={{
+              display: 'grid',
+              gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 3fr)' },
+              columnGap: 2,
+              py: 0.75,
+              borderBottom: 1,
+              borderColor: 'divider',
+            }}
+          >
+            <Box sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>
+              <Foreign>{f.name}</Foreign>
+            </Box>
             <Box sx={{ display: 'grid', gap: 0.5, minWidth: 0 }}>
               {f.holds.map((h, i) => (
                 <Held key={i} item={h} answer={answers.get(h.sha256 ?? '')} />
@@ -44,7 +61,7 @@ export function Account({ intake }: { intake: Schemas['Intake'] }) {
       </Box>
       {earlier.length > 0 && (
         <Box>
-          <Typography sx={{ fontWeight: 600 }}>Leaves that came earlier</Typography>
+          <Typography sx={{ fontWeight: 600 }}>Certificates received earlier</Typography>
           {earlier.map((a) => (
             <Box key={a.sha256} sx={{ py: 0.5 }}>
               <Answered answer={a} />
@@ -64,8 +81,7 @@ function Held({ item, answer }: { item: Item; answer?: Answer }) {
   return (
     <Typography variant="body2" sx={{ color: loud ? 'error.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
       {kinds[item.kind]}
-      {item.subject && ` ${item.subject}`}
-      {item.note && `: ${item.note}`}
+      <Foreign>{[item.subject && ` ${item.subject}`, item.note && `: ${item.note}`].filter(Boolean).join('')}</Foreign>
     </Typography>
   )
 }
@@ -79,7 +95,7 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
     <Box data-accepted={a.accepted} sx={{ borderLeft: 3, borderColor: a.accepted ? 'success.main' : 'error.main', pl: 1.5, minWidth: 0 }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 1, alignItems: 'baseline' }}>
         <Box component="span" sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>
-          {a.leaf}
+          <Foreign>{a.leaf}</Foreign>
         </Box>
         {a.replacement && (
           <Box component="span" sx={{ overflowWrap: 'anywhere' }}>
@@ -98,14 +114,17 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
           </Button>
         )}
       </Box>
-      {note && <Typography variant="body2">{note}</Typography>}
-      {!a.accepted && (
-        <Typography variant="body2" sx={{ overflowWrap: 'anywhere' }}>
-          {a.why}
-          <br />
-          <strong>Next:</strong> {a.next}
+      {note && (
+        <Typography variant="body2">
+          <Foreign>{note}</Foreign>
         </Typography>
       )}
+      {!a.accepted && (
+        <Typography variant="body2" sx={{ overflowWrap: 'anywhere' }}>
+          <Foreign>{a.why}</Foreign>
+        </Typography>
+      )}
+      {!a.accepted && <Next say={a.next} actions={a.actions} />}
       {untrusting.map((t) => (
         <Typography key={t.audience} variant="body2" sx={{ color: 'warning.main' }}>
           The audience {t.audience} will not trust it: it lacks {t.lacks}

@@ -1,7 +1,10 @@
 import Box from '@mui/material/Box'
+import MuiLink from '@mui/material/Link'
 import Typography from '@mui/material/Typography'
+import { Link as RouterLink } from 'react-router'
 import type { Link } from '../api/client'
-import { mono } from '../app/theme'
+import { Foreign } from './Foreign'
+import { Print } from './Print'
 import { day } from './words'
 
 const roles: Record<Link['role'], string> = {
@@ -22,7 +25,7 @@ export function Chain({ links, incomplete }: { links: Link[]; incomplete?: strin
           <Box sx={{ pb: 2, minWidth: 0, flexGrow: 1 }}>
             <Box sx={{ display: 'flex', gap: 1, flexWrap: 'wrap', alignItems: 'baseline' }}>
               <Typography component="span" sx={{ fontWeight: 650, overflowWrap: 'anywhere' }}>
-                {link.name}
+                <Foreign>{link.name}</Foreign>
               </Typography>
               <Typography component="span" variant="body2" sx={{ color: link.role === 'root' ? 'error.main' : 'text.secondary' }}>
                 {roles[link.role]}
@@ -32,9 +35,14 @@ export function Chain({ links, incomplete }: { links: Link[]; incomplete?: strin
             <Typography sx={{ color: 'text.secondary' }} variant="body2">
               {day(link.not_before)} to {day(link.not_after)} · {link.key} · {link.signature}
             </Typography>
-            <Typography variant="body2" sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary', overflowWrap: 'anywhere' }}>
-              {link.sha256}
-            </Typography>
+            <Box sx={{ color: 'text.secondary' }}>
+              <Print text={link.sha256} what={`the SHA-256 of ${link.role}`} />
+              {link.role !== 'leaf' && (
+                <MuiLink component={RouterLink} to={`/slots?serves=${link.sha256}`} className="no-print" sx={{ fontSize: 12, ml: 1 }}>
+                  slots that use it
+                </MuiLink>
+              )}
+            </Box>
           </Box>
         </Box>
       ))}
@@ -44,7 +52,7 @@ export function Chain({ links, incomplete }: { links: Link[]; incomplete?: strin
             <Box sx={{ width: 14, height: 14, border: '2px dashed', borderRadius: '50%' }} />
           </Box>
           <Typography variant="body2" sx={{ fontWeight: 600 }}>
-            {incomplete}
+            <Foreign>{incomplete}</Foreign>
           </Typography>
         </Box>
       )}
@@ -59,8 +67,13 @@ function Rail({ link, last }: { link: Link; last: boolean }) {
     <Box aria-hidden="true" sx={{ width: 16, display: 'flex', flexDirection: 'column', alignItems: 'center', pt: 0.5 }}>
       <Box
         sx={{
-          width: 14, height: 14, flexShrink: 0, border: '2px solid', borderColor: tone,
-          borderRadius: end ? 0.5 : '50%', bgcolor: link.served || link.role === 'anchor' ? tone : 'transparent',
+          width: 14,
+          height: 14,
+          flexShrink: 0,
+          border: '2px solid',
+          borderColor: tone,
+          borderRadius: end ? 0.5 : '50%',
+          bgcolor: link.served || link.role === 'anchor' ? tone : 'transparent',
         }}
       />
       {!last && <Box sx={{ width: 2, flexGrow: 1, bgcolor: 'line' }} />}

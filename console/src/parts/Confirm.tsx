@@ -1,25 +1,41 @@
 import Button from '@mui/material/Button'
 import Dialog from '@mui/material/Dialog'
 import DialogActions from '@mui/material/DialogActions'
+import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
+import { useId, type ReactNode } from 'react'
+import { Problem } from './Problem'
 
-/** Confirm asks before something that cannot be undone. */
-export function Confirm({ question, yes, act, close }: { question: string; yes: string; act: () => void; close: () => void }) {
+type Props = {
+  question: string
+  children?: ReactNode // what it means, and what stands on either side
+  yes: string
+  no?: string
+  act: () => void
+  close: () => void
+  pending?: boolean
+  error?: unknown
+  wide?: boolean
+  mild?: boolean // nothing is lost by it
+}
+
+/** Confirm asks before something that cannot be undone, and tells what it means. It stays open while it is done, and when it is refused. */
+export function Confirm({ question, children, yes, no = 'No', act, close, pending, error, wide, mild }: Props) {
+  const id = useId()
   return (
-    <Dialog open onClose={close}>
-      <DialogTitle>{question}</DialogTitle>
+    <Dialog open onClose={pending ? undefined : close} maxWidth={wide ? 'md' : 'sm'} fullWidth aria-labelledby={id}>
+      <DialogTitle id={id}>{question}</DialogTitle>
+      {(children || Boolean(error)) && (
+        <DialogContent>
+          {children}
+          {Boolean(error) && <Problem error={error} />}
+        </DialogContent>
+      )}
       <DialogActions>
-        <Button onClick={close} autoFocus>
-          No
+        <Button onClick={close} disabled={pending} autoFocus>
+          {no}
         </Button>
-        <Button
-          variant="contained"
-          color="error"
-          onClick={() => {
-            close()
-            act()
-          }}
-        >
+        <Button variant="contained" color={mild ? 'primary' : 'error'} disabled={pending} onClick={act}>
           {yes}
         </Button>
       </DialogActions>

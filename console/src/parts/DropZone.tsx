@@ -3,11 +3,11 @@ import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import Typography from '@mui/material/Typography'
-import { useMutation } from '@tanstack/react-query'
 import { useRef, useState, type DragEvent } from 'react'
-import { sendPile } from '../api/intake'
-import { queryClient } from '../api/queries'
-import { Panel } from './Panel'
+import { sendPile } from '../api/client'
+import { useChange } from '../api/queries'
+import { useMay } from './May'
+import { Panel, Quiet } from './Panel'
 import { Problem } from './Problem'
 import { Account } from './Account'
 
@@ -16,7 +16,8 @@ export function DropZone() {
   const [over, setOver] = useState(false)
   const [trust, setTrust] = useState(false)
   const input = useRef<HTMLInputElement>(null)
-  const send = useMutation({ mutationFn: (files: File[]) => sendPile(files, trust), onSuccess: () => queryClient.invalidateQueries() })
+  const admin = useMay('admin')
+  const send = useChange({ of: 'asides', do: (files: File[]) => sendPile(files, trust) })
   const give = (list: FileList | null) => {
     if (list?.length) send.mutate([...list])
     if (input.current) input.current.value = '' // the same file may be given again
@@ -27,7 +28,7 @@ export function DropZone() {
     give(e.dataTransfer.files)
   }
   return (
-    <Panel title="What came back">
+    <Panel title="Intake" term="intake">
       <Box
         onDragOver={(e) => {
           e.preventDefault()
@@ -37,12 +38,16 @@ export function DropZone() {
         onDrop={drop}
         sx={{ border: '2px dashed', borderColor: over ? 'primary.main' : 'line', borderRadius: 1, p: 3, textAlign: 'center', display: 'grid', gap: 1, justifyItems: 'center' }}
       >
-        <Typography>Drop the files here: any names, any order, everything the signer sent.</Typography>
+        <Typography>Drop the files from the signer here: any format, any order.</Typography>
         <Button variant="outlined" onClick={() => input.current?.click()} disabled={send.isPending}>
           {send.isPending ? 'Sorting…' : 'Choose files'}
         </Button>
         <input ref={input} id="pile" type="file" multiple hidden onChange={(e) => give(e.target.files)} />
-        <FormControlLabel control={<Checkbox size="small" checked={trust} onChange={(e) => setTrust(e.target.checked)} />} label="Trust the roots among them from now on" />
+        {admin ? (
+          <FormControlLabel control={<Checkbox size="small" checked={trust} onChange={(e) => setTrust(e.target.checked)} />} label="Trust the roots among them" />
+        ) : (
+          <Quiet>Trusting roots among them needs the role admin.</Quiet>
+        )}
       </Box>
       {send.error && <Problem error={send.error} />}
       {send.data && <Account intake={send.data} />}

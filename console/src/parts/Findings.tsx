@@ -1,12 +1,14 @@
 import Box from '@mui/material/Box'
 import Typography from '@mui/material/Typography'
 import type { Finding } from '../api/client'
+import { Foreign } from './Foreign'
+import { Next } from './Next'
 
 const tones: Record<Finding['severity'], string> = { error: 'error.main', warning: 'warning.main', note: 'text.secondary' }
 
 /** Findings lists what is wrong: what, why it matters, what to do. */
 export function Findings({ found }: { found: Finding[] }) {
-  if (found.length === 0) return <Typography sx={{ color: 'text.secondary' }}>Nothing is wrong here.</Typography>
+  if (found.length === 0) return <Typography sx={{ color: 'text.secondary' }}>No findings.</Typography>
   return (
     <Box component="ul" sx={{ listStyle: 'none', m: 0, p: 0, display: 'grid', gap: 1.5 }}>
       {found.map((f) => (
@@ -15,7 +17,7 @@ export function Findings({ found }: { found: Finding[] }) {
             <Box component="span" sx={{ color: tones[f.severity] }}>
               {f.severity}
             </Box>
-            : {f.what}
+            : <Foreign>{f.what}</Foreign>
           </Typography>
           <Typography sx={{ color: 'text.secondary' }} variant="body2">
             {f.why}
@@ -23,6 +25,7 @@ export function Findings({ found }: { found: Finding[] }) {
           <Typography variant="body2">
             <strong>Remedy:</strong> {f.remedy}
           </Typography>
+          <Next actions={f.actions} />
         </Box>
       ))}
     </Box>

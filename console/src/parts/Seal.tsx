@@ -1,15 +1,23 @@
 import { useTheme } from '@mui/material/styles'
 
-/** Seal is the mark of Fresh Seal. */
+/** Seal is the mark of Fresh Seal: a drop of wax, pressed, with the tide in it. */
 export function Seal({ size }: { size: number }) {
   const theme = useTheme()
+  const wax = theme.vars?.palette.seal ?? theme.palette.seal
   return (
     <svg viewBox="0 0 32 32" width={size} height={size} aria-hidden="true">
       <path
-        fill={theme.vars?.palette.seal ?? theme.palette.seal}
-        d="M16 1l3 3 4-1.5 1.7 4 4.3.5-.2 4.300L32 14l-2 3.8 1.6 4-3.9 1.9-.7 4.2-4.3-.2L19.5 31 16 28.5 12.5 31l-3.2-3.3-4.3.2-.7-4.200L.4 21.800l1.6-4L0 14l3.2-2.700L3 7l4.3-.5L9 2.5 13 4z"
+        fill={wax}
+        d="M30.8 16.0C30.9 16.8 31.0 17.8 30.8 18.6C30.6 19.4 30.0 20.2 29.5 20.9C29.1 21.6 28.3 22.2 27.8 22.8C27.3 23.5 26.9 24.1 26.5 24.8C26.0 25.4 25.7 26.3 25.1 26.9C24.6 27.4 23.9 28.0 23.1 28.3C22.4 28.7 21.5 28.7 20.7 28.8C19.8 28.9 19.0 28.8 18.3 28.8C17.5 28.8 16.8 28.9 16.0 29.0C15.2 29.1 14.5 29.2 13.7 29.2C12.9 29.1 12.1 29.0 11.3 28.8C10.5 28.7 9.8 28.4 9.0 28.1C8.2 27.9 7.3 27.7 6.5 27.3C5.7 26.9 4.8 26.5 4.2 25.9C3.6 25.3 3.1 24.4 2.9 23.5C2.7 22.7 2.9 21.6 2.9 20.8C3.0 19.9 3.2 19.0 3.2 18.3C3.2 17.5 3.1 16.8 3.0 16.0C2.9 15.2 2.7 14.4 2.7 13.7C2.8 12.9 2.9 12.1 3.2 11.3C3.5 10.6 3.9 9.9 4.3 9.2C4.7 8.5 5.1 7.9 5.5 7.2C5.9 6.5 6.4 5.8 6.9 5.2C7.5 4.6 8.2 4.1 8.9 3.7C9.6 3.4 10.5 3.2 11.2 2.9C12.0 2.6 12.8 2.4 13.5 2.1C14.3 1.8 15.2 1.4 16.0 1.2C16.8 1.0 17.8 0.9 18.6 1.1C19.4 1.3 20.3 1.9 20.9 2.5C21.6 3.1 22.1 3.9 22.6 4.6C23.1 5.2 23.5 5.8 24.1 6.4C24.6 6.9 25.3 7.3 25.8 7.7C26.4 8.2 27.0 8.7 27.5 9.3C28.0 9.9 28.4 10.6 28.8 11.3C29.2 12.0 29.6 12.8 29.9 13.5C30.2 14.3 30.7 15.2 30.8 16.0z"
       />
-      <path fill="none" stroke="#fbfaf6" strokeWidth="2.6" strokeLinecap="round" strokeLinejoin="round" d="M10 16.500l4.2 4.2 8-9" />
+      <circle cx="16" cy="16" r="9.200" fill="none" stroke="#fbfaf6" strokeOpacity=".55" strokeWidth="1.200" />
+      <path
+        fill="none"
+        stroke="#fbfaf6"
+        strokeWidth="1.900"
+        strokeLinecap="round"
+        d="M10 13.600q1.500-1.900 3 0t3 0 3 0 3 0M10 17.400q1.500-1.900 3 0t3 0 3 0 3 0M12.800 21.100q1.600-1.800 3.200 0t3.200 0"
+      />
     </svg>
   )
 }

@@ -1,15 +1,26 @@
 import Box from '@mui/material/Box'
 import type { Replacement } from '../api/client'
 
-const tones: Record<string, string> = {
-  running: 'primary.main', waiting: 'primary.main', held: 'error.main', sealed: 'success.main', reverted: 'warning.main', cancelled: 'text.secondary',
+const tones: Record<Replacement['state'], string> = {
+  running: 'primary.main',
+  waiting: 'primary.main',
+  held: 'error.main',
+  sealed: 'success.main',
+  reverted: 'text.primary',
+  cancelled: 'text.secondary',
 }
-const signs: Record<string, string> = { running: '▸', waiting: '…', held: '!', sealed: '✓', reverted: '↩', cancelled: '–' }
+const signs: Record<Replacement['state'], string> = { running: '▸', waiting: '…', held: '!', sealed: '✓', reverted: '↩', cancelled: '–' }
+
+/** states are all states of a replacement. */
+export const states = Object.keys(tones)
+
+/** wanted says that somebody asked for a way back: then it is nothing that went wrong. */
+export const wanted = (r: Replacement) => r.state === 'reverted' && (r.why ?? '').endsWith(' asked for it')
 
 /** StateMark says where a replacement stands, in words and with a sign. */
 export function StateMark({ replacement: r }: { replacement: Replacement }) {
   return (
-    <Box component="span" data-state={r.state} sx={{ color: tones[r.state], fontWeight: 600 }}>
+    <Box component="span" data-state={r.state} sx={{ color: r.state === 'reverted' && !wanted(r) ? 'warning.main' : tones[r.state], fontWeight: 600, whiteSpace: 'nowrap' }}>
       {signs[r.state]} {r.state}
       {r.waiting_for && ` for ${r.waiting_for}`}
       {r.state === 'running' && (r.reverting ? ', going back' : `, ${r.stage}`)}

@@ -8,11 +8,23 @@ export function moment(time?: string | null) {
   return time ? `${time.slice(0, 10)} ${time.slice(11, 19)} UTC` : '–'
 }
 
-/** days says how long something still holds. */
+const months = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December']
+
+/** month writes 2027-03 as March 2027. */
+export function month(text: string) {
+  return `${months[Number(text.slice(5)) - 1] ?? text} ${text.slice(0, 4)}`
+}
+
+/** days says how long something is still valid. */
 export function days(n?: number | null) {
   if (n === null || n === undefined) return '–'
-  if (n < 0) return `ended ${-n} d ago`
-  return `${n} d`
+  if (n < 0) return `expired ${some(-n, 'day')} ago`
+  return some(n, 'day')
+}
+
+/** some writes a number with its noun. */
+export function some(n: number, noun: string) {
+  return n === 1 ? `1 ${noun}` : `${n} ${noun}s`
 }
 
 /** took says how long something took, in seconds. */
@@ -20,3 +32,9 @@ export function took(from: string, to?: string | null) {
   if (!to) return ''
   return `${((Date.parse(to) - Date.parse(from)) / 1000).toFixed(2)} s`
 }
+
+/** words are those of a text, separated by blanks or commas. */
+export const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
+
+export const slotPath = (device: string, slot: string) => `/slots/${encodeURIComponent(device)}/${encodeURIComponent(slot)}`
+export const devicePath = (device: string) => `/devices/${encodeURIComponent(device)}`

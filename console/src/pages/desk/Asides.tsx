@@ -2,10 +2,14 @@ import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { Link as RouterLink } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
-import { asidesQuery, queryClient } from '../../api/queries'
+import { asidesQuery, useChange } from '../../api/queries'
+import { Confirm } from '../../parts/Confirm'
+import { Foreign } from '../../parts/Foreign'
+import { May } from '../../parts/May'
 import { Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { moment } from '../../parts/words'
@@ -13,7 +17,7 @@ import { moment } from '../../parts/words'
 /** Asides shows the leaves that came and that nobody waits for, with who is nearest to them. */
 export function Asides() {
   const all = useQuery(asidesQuery)
-  if (all.error) return <Problem error={all.error} />
+  if (all.error && !all.data) return <Problem error={all.error} />
   if (!all.data?.length) return null
   return (
     <Panel title="Certificates without a request">
@@ -26,21 +30,23 @@ export function Asides() {
 }
 
 function Lying({ a }: { a: Schemas['Aside'] }) {
-  const remove = useMutation({
-    mutationFn: () => take(api.DELETE('/api/v1/asides/{sha256}', { params: { path: { sha256: a.certificate.sha256 } } })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ['asides'] }),
+  const [sure, setSure] = useState(false)
+  const remove = useChange({
+    of: 'asides',
+    do: () => take(api.DELETE('/api/v1/asides/{sha256}', { params: { path: { sha256: a.certificate.sha256 } } })),
+    done: () => setSure(false),
   })
   return (
     <Box sx={{ display: 'flex', gap: 2, justifyContent: 'space-between', alignItems: 'start', py: 0.75, borderTop: 1, borderColor: 'divider', flexWrap: 'wrap' }}>
       <Box sx={{ minWidth: 0 }}>
         <Typography sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>
-          {a.certificate.name}
+          <Foreign>{a.certificate.name}</Foreign>
           <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary' }}>
             {' '}
-            signed by {a.certificate.issuer}, came {moment(a.came_at)} with {a.came_by}
+            signed by <Foreign>{a.certificate.issuer}</Foreign>, came {moment(a.came_at)} with <bdi>{a.came_by}</bdi>
           </Box>
         </Typography>
-        {a.near.length === 0 && <Typography variant="body2">Nobody here bears one of its names.</Typography>}
+        {a.near.length === 0 && <Typography variant="body2">No slot here has one of its names.</Typography>}
         {a.near.map((n) => (
           <Typography key={n.device + n.slot} variant="body2" sx={{ overflowWrap: 'anywhere' }}>
             {n.replacement ? (
@@ -60,11 +66,24 @@ function Lying({ a }: { a: Schemas['Aside'] }) {
             )}
           </Typography>
         ))}
-        {remove.error && <Problem error={remove.error} />}
       </Box>
-      <Button size="small" color="error" variant="outlined" disabled={remove.isPending} onClick={() => remove.mutate()}>
-        Delete
-      </Button>
+      <May role="operator">
+        <Button size="small" color="error" variant="outlined" onClick={() => setSure(true)}>
+          Delete
+        </Button>
+      </May>
+      {sure && (
+        <Confirm
+          question={`Delete the certificate of ${a.certificate.name}?`}
+          yes="Delete"
+          pending={remove.isPending}
+          error={remove.error}
+          act={() => remove.mutate()}
+          close={() => setSure(false)}
+        >
+          <Typography>It answers no request that waits. When its request comes later, the signer has to send it once more.</Typography>
+        </Confirm>
+      )}
     </Box>
   )
 }

@@ -2,119 +2,144 @@ import Box from '@mui/material/Box'
 import Breadcrumbs from '@mui/material/Breadcrumbs'
 import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
-import Skeleton from '@mui/material/Skeleton'
+import Tab from '@mui/material/Tab'
+import Tabs from '@mui/material/Tabs'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Link as RouterLink, useNavigate, useParams } from 'react-router'
+import { Link as RouterLink, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, take, type Device, type Schemas } from '../../api/client'
-import { deviceQuery, queryClient, replacementsQuery, slotQuery, slotsQuery } from '../../api/queries'
-import { mono } from '../../app/theme'
+import { deviceQuery, replacementsQuery, slotQuery, slotsQuery, useChange } from '../../api/queries'
 import { Chain } from '../../parts/Chain'
 import { ConditionMark, conditions } from '../../parts/Condition'
 import { Confirm } from '../../parts/Confirm'
 import { Findings } from '../../parts/Findings'
-import { Facts, Panel } from '../../parts/Panel'
+import { Foreign } from '../../parts/Foreign'
+import { Heading } from '../../parts/Heading'
+import { Loaded } from '../../parts/Loaded'
+import { May } from '../../parts/May'
+import { Facts, Panel, Quiet, Row, Stack, type Fact } from '../../parts/Panel'
+import { Print } from '../../parts/Print'
 import { Problem } from '../../parts/Problem'
 import { StateMark } from '../../parts/State'
-import { day, days, moment } from '../../parts/words'
+import { day, days, moment, slotPath } from '../../parts/words'
 import { EditDevice } from './EditDevice'
 
-/** DevicePage shows one box: what it is, how it is reached, its slots, and what was done on it. */
+const sections = { slots: 'Slots', about: 'Device', replacements: 'Replacements' } as const
+type Section = keyof typeof sections
+
+/** DevicePage shows one box, section by section: its slots, what it is and how it is reached, and what was done on it. */
 export function DevicePage() {
   const { name = '' } = useParams()
-  const found = useQuery(deviceQuery(name))
-  const slots = useQuery(slotsQuery({ device: name }))
-  const past = useQuery(replacementsQuery({ device: name, limit: '20' }))
+  const found = useQuery({ ...deviceQuery(name), refetchInterval: 15_000 })
+  return (
+    <Loaded query={found} height={480}>
+      {(d) => <Shown d={d} />}
+    </Loaded>
+  )
+}
+
+function Shown({ d }: { d: Device }) {
+  const [search, setSearch] = useSearchParams()
+  const wanted = search.get('section') ?? 'slots'
+  const section: Section = wanted in sections ? (wanted as Section) : 'slots'
   const navigate = useNavigate()
   const [dialog, setDialog] = useState<'edit' | 'remove' | null>(null)
-  const attempt = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/devices/{name}/tries', { params: { path: { name } } })),
-    onSuccess: () => queryClient.invalidateQueries(),
-  })
-  const remove = useMutation({
-    mutationFn: () => take(api.DELETE('/api/v1/devices/{name}', { params: { path: { name } } })),
-    onSuccess: () => navigate('/devices'),
-  })
-  if (found.error) return <Problem error={found.error} again={() => void found.refetch()} />
-  if (!found.data) return <Skeleton variant="rounded" height={480} />
-  const { device: d, etag } = found.data
+  const path = { params: { path: { name: d.name } } }
+  const attempt = useChange({ of: 'devices', do: () => take(api.POST('/api/v1/devices/{name}/tries', path)) })
+  const remove = useChange({ of: 'devices', do: () => take(api.DELETE('/api/v1/devices/{name}', path)), done: () => void navigate('/devices') })
   return (
-    <Box sx={{ display: 'grid', gap: 2 }}>
+    <Stack>
       <Breadcrumbs>
         <Link component={RouterLink} to="/devices">
           Devices
         </Link>
-        <Typography sx={{ color: 'text.primary' }}>{d.site || 'no site'}</Typography>
+        {d.site ? (
+          <Link component={RouterLink} to={`/devices?site=${encodeURIComponent(d.site)}`}>
+            <bdi>{d.site}</bdi>
+          </Link>
+        ) : (
+          <span>no site</span>
+        )}
       </Breadcrumbs>
-      <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', justifyContent: 'space-between' }}>
-        <Box sx={{ minWidth: 0 }}>
-          <Typography variant="h1" sx={{ overflowWrap: 'anywhere' }}>
-            {d.name}
-          </Typography>
+      <Heading
+        title={<bdi>{d.name}</bdi>}
+        tab={d.name}
+        below={
           <Box sx={{ display: 'flex', gap: 1, flexWrap: 'wrap' }}>
-            <ConditionMark condition={d.condition} />
+            <Box role="status">
+              <ConditionMark condition={d.condition} />
+            </Box>
             <Typography sx={{ color: 'text.secondary' }}>{conditions[d.condition].about}</Typography>
           </Box>
-        </Box>
-        <Box sx={{ display: 'flex', gap: 1, flexWrap: 'wrap' }}>
+        }
+      >
+        <May role="operator">
           <Button variant="contained" disabled={attempt.isPending} onClick={() => attempt.mutate()}>
             {attempt.isPending ? 'Trying…' : 'Try the connection'}
           </Button>
+        </May>
+        <May role="admin" what="Changing a device">
           <Button variant="outlined" onClick={() => setDialog('edit')}>
             Edit
           </Button>
           <Button variant="outlined" color="error" onClick={() => setDialog('remove')}>
             Remove
           </Button>
-        </Box>
-      </Box>
-      {(attempt.error ?? remove.error) && <Problem error={attempt.error ?? remove.error} />}
+        </May>
+      </Heading>
+      {attempt.error && <Problem error={attempt.error} />}
       {attempt.data && <Looks attempt={attempt.data} />}
-      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 3fr) minmax(0, 2fr)' }, alignItems: 'start' }}>
-        <Box sx={{ display: 'grid', gap: 2 }}>
-          <Panel title="Slots">
-            {(slots.data ?? []).map((s) => (
-              <Box key={s.name} sx={{ py: 1, borderBottom: 1, borderColor: 'divider', '&:last-child': { border: 0 } }}>
-                <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', alignItems: 'baseline' }}>
-                  <Link component={RouterLink} to={`/slots/${encodeURIComponent(s.device)}/${encodeURIComponent(s.name)}`} sx={{ fontWeight: 600 }}>
-                    {s.name}
-                  </Link>
-                  <ConditionMark condition={s.condition} />
-                  <span>
-                    {s.address}:{s.port}
-                  </span>
-                  <span>{s.subject}</span>
-                  <Box component="span" sx={{ color: 'text.secondary' }}>
-                    {s.expires_at ? `ends ${day(s.expires_at)}, ${days(s.expires_in_days)}` : 'not read yet'}
-                  </Box>
-                </Box>
-                <Served device={s.device} slot={s.name} />
-              </Box>
-            ))}
+      <Tabs
+        value={section}
+        onChange={(_, to: Section) => setSearch(to === 'slots' ? {} : { section: to })}
+        aria-label="Sections"
+        sx={{ borderBottom: 1, borderColor: 'divider', minHeight: 40 }}
+      >
+        {(Object.keys(sections) as Section[]).map((s) => (
+          <Tab key={s} value={s} label={sections[s]} id={`tab-${s}`} aria-controls={`section-${s}`} sx={{ minHeight: 40 }} />
+        ))}
+      </Tabs>
+      <Box role="tabpanel" id={`section-${section}`} aria-labelledby={`tab-${section}`}>
+        {section === 'slots' && <Slots d={d} />}
+        {section === 'about' && (
+          <Panel title="Device">
+            <About d={d} />
           </Panel>
-          <Panel title="Replacements">
-            {(past.data ?? []).length === 0 && <Typography sx={{ color: 'text.secondary' }}>None yet. Open a slot and press Replace.</Typography>}
-            {(past.data ?? []).map((r) => (
-              <Box key={r.id} sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', py: 0.5 }}>
-                <Link component={RouterLink} to={`/replacements/${r.id}`}>
-                  {r.id} {r.slot}
-                </Link>
-                <StateMark replacement={r} />
-                <Box component="span" sx={{ color: 'text.secondary' }}>
-                  {moment(r.begun_at)}, {r.signer}, {r.asked_by}
-                </Box>
-              </Box>
-            ))}
-          </Panel>
-        </Box>
-        <Panel title="Device">
-          <About d={d} />
-        </Panel>
+        )}
+        {section === 'replacements' && <Past d={d} />}
       </Box>
-      {dialog === 'edit' && <EditDevice device={d} etag={etag} close={() => setDialog(null)} />}
-      {dialog === 'remove' && <Confirm question={`Forget ${d.name} with its history and secrets?`} yes="Remove" act={() => remove.mutate()} close={() => setDialog(null)} />}
-    </Box>
+      {dialog === 'edit' && <EditDevice device={d} close={() => setDialog(null)} />}
+      {dialog === 'remove' && (
+        <Confirm question={`Remove ${d.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setDialog(null)}>
+          <Typography>Its history, its secrets and the records of its replacements are deleted. Nothing is changed on the device.</Typography>
+        </Confirm>
+      )}
+    </Stack>
+  )
+}
+
+function Slots({ d }: { d: Device }) {
+  const slots = useQuery(slotsQuery({ device: d.name }))
+  return (
+    <Panel title="Slots" term="slot">
+      {(slots.data ?? []).map((s) => (
+        <Box key={s.name} sx={{ py: 1, borderBottom: 1, borderColor: 'divider', '&:last-child': { border: 0 } }}>
+          <Box sx={{ display: 'flex', columnGap: 2, flexWrap: 'wrap', alignItems: 'baseline' }}>
+            <Link component={RouterLink} to={slotPath(s.device, s.name)} sx={{ fontWeight: 600 }}>
+              {s.name}
+            </Link>
+            <ConditionMark condition={s.condition} />
+            <span>
+              {s.address}:{s.port}
+            </span>
+            <Foreign>{s.subject}</Foreign>
+            <Quiet>{s.expires_at ? `expires ${day(s.expires_at)}, ${days(s.expires_in_days)}` : 'not read yet'}</Quiet>
+          </Box>
+          <Served device={s.device} slot={s.name} />
+        </Box>
+      ))}
+    </Panel>
   )
 }
 
@@ -130,19 +155,51 @@ function Served({ device, slot }: { device: string; slot: string }) {
   )
 }
 
+function Past({ d }: { d: Device }) {
+  const past = useQuery(replacementsQuery({ device: d.name, limit: '50' }))
+  return (
+    <Panel title="Replacements" term="replacement">
+      {past.data?.length === 0 && <Quiet>No replacements yet. Open a slot and press Replace.</Quiet>}
+      {(past.data ?? []).map((r) => (
+        <Row key={r.id}>
+          <Link component={RouterLink} to={`/replacements/${r.id}`}>
+            {r.id} {r.slot}
+          </Link>
+          <StateMark replacement={r} />
+          <Quiet>
+            {moment(r.begun_at)}, {r.signer}, <bdi>{r.asked_by}</bdi>
+          </Quiet>
+        </Row>
+      ))}
+    </Panel>
+  )
+}
+
 function About({ d }: { d: Device }) {
-  const signsIn = d.credential ? `credential ${d.credential}` : d.ssh_user
-  const rows: [string, React.ReactNode][] = [
+  const rows: Fact[] = [
     ['Address', d.address],
-    ['Family', d.family ? <Link component={RouterLink} to={`/families#${d.family}`}>{d.family}</Link> : 'none: it can only be read'],
+    [
+      'Family',
+      d.family ? (
+        <Link component={RouterLink} to={`/families#${d.family}`}>
+          {d.family}
+        </Link>
+      ) : (
+        'none: monitored only'
+      ),
+    ],
   ]
-  if (d.host_key) rows.push(['Signs in as', `${signsIn}, port ${d.ssh_port}`], ['Host key', <span style={{ fontFamily: mono, fontSize: 12 }}>{d.host_key}</span>])
-  if (d.old_ssh) rows.push(['Old SSH', 'algorithms that are broken are allowed'])
-  if (d.cluster) rows.push(['Cluster', `${d.cluster} ${d.cluster_role}`])
-  if (d.owner) rows.push(['Owner', d.owner])
-  if (d.tags.length) rows.push(['Tags', d.tags.join(' ')])
-  if (d.notes) rows.push(['Notes', d.notes])
-  for (const [name, value] of Object.entries(d.settings)) rows.push([name, value])
+  for (const a of d.access) {
+    const who = a.credential ? `credential ${a.credential}` : a.user
+    rows.push([`Over ${a.link}`, `${who}, ${a.address && `${a.address}, `}port ${a.port}`], [`${a.link} pin`, <Print text={a.pin} what="the pin" />])
+    for (const [name, value] of Object.entries(a.options)) rows.push([`${a.link} option`, `${name.replaceAll('_', ' ')}: ${value}`])
+  }
+  for (const n of d.nodes) rows.push([`Node ${n.name}`, n.address])
+  if (d.cluster) rows.push(['Cluster', <Foreign>{`${d.cluster} ${d.cluster_role}`}</Foreign>])
+  if (d.owner) rows.push(['Owner', <Foreign>{d.owner}</Foreign>])
+  if (d.tags.length) rows.push(['Tags', <Foreign>{d.tags.join(' ')}</Foreign>])
+  if (d.notes) rows.push(['Notes', <Foreign>{d.notes}</Foreign>])
+  for (const [name, value] of Object.entries(d.settings)) rows.push([`Setting ${name}`, <Foreign>{value}</Foreign>])
   rows.push(['Added', moment(d.added_at)])
   return <Facts rows={rows} />
 }
@@ -155,7 +212,9 @@ function Looks({ attempt }: { attempt: Schemas['Try'] }) {
           <Typography sx={{ fontWeight: 600, color: l.ok ? 'success.main' : 'error.main' }}>
             {l.ok ? '✓' : '✕'} {l.what}
           </Typography>
-          <Typography sx={{ overflowWrap: 'anywhere' }}>{l.said}</Typography>
+          <Typography>
+            <Foreign>{l.said}</Foreign>
+          </Typography>
           {l.next && (
             <Typography>
               <strong>Next:</strong> {l.next}

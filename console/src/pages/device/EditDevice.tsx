@@ -1,93 +1,194 @@
-import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
-import Dialog from '@mui/material/Dialog'
-import DialogActions from '@mui/material/DialogActions'
-import DialogContent from '@mui/material/DialogContent'
-import DialogTitle from '@mui/material/DialogTitle'
-import MenuItem from '@mui/material/MenuItem'
-import TextField from '@mui/material/TextField'
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, take, type Device, type Schemas } from '../../api/client'
-import { credentialsQuery, familiesQuery, queryClient } from '../../api/queries'
-import { Problem } from '../../parts/Problem'
+import * as v from 'valibot'
+import { api, revision, take, type Device, type Schemas } from '../../api/client'
+import { credentialsQuery, deviceQuery, familiesQuery, queryClient, sitesQuery } from '../../api/queries'
+import { Choice, Field } from '../../parts/form/Field'
+import { FormDialog } from '../../parts/form/FormDialog'
+import { useTyped } from '../../parts/form/Form'
+import { HostKey, placeOf, unpinned } from '../../parts/HostKey'
+import { FieldGrid, Quiet } from '../../parts/Panel'
+import { words } from '../../parts/words'
+import { portField } from '../devices/AddDevice'
+
+const fields = v.object({
+  address: v.pipe(v.string(), v.trim(), v.nonEmpty('Address is needed.')),
+  site: v.string(),
+  family: v.string(),
+  credential: v.string(),
+  user: v.string(),
+  password: v.string(),
+  sshPort: portField('SSH port'),
+  pin: v.string(),
+  pinnedAt: v.string(),
+  owner: v.string(),
+  cluster: v.string(),
+  clusterRole: v.string(),
+  tags: v.string(),
+  notes: v.string(),
+  settings: v.record(v.string(), v.string()),
+  link: v.string(),
+  linkAddress: v.string(), // where SSH is, if not at the device's address
+})
+type Values = v.InferOutput<typeof fields>
+
+const sshPlace = (d: Values) => ({ site: d.site, address: d.linkAddress || d.address, port: d.sshPort })
+
+const schema = v.pipe(
+  fields,
+  v.forward(
+    v.check((d) => d.link !== 'ssh' || d.pin === '' || d.pinnedAt === placeOf(sshPlace(d)), unpinned),
+    ['pin'],
+  ),
+)
+
+const labels = {
+  address: 'Address',
+  site: 'Site',
+  family: 'Family',
+  credential: 'Credential',
+  user: 'User',
+  sshPort: 'SSH port',
+  pin: 'Host key',
+  owner: 'Owner',
+  cluster: 'Cluster',
+  clusterRole: 'Role in the cluster',
+  tags: 'Tags',
+  notes: 'Notes',
+  settings: 'Settings',
+}
+
+/** valuesOf are what the form shows of a device. */
+export function valuesOf(d: Device, settings: { name: string }[] = []): Values {
+  const ssh = d.access.find((a) => a.link === 'ssh')
+  const shown = {
+    address: d.address,
+    site: d.site,
+    family: d.family,
+    credential: ssh?.credential ?? '',
+    user: ssh?.user ?? '',
+    password: '',
+    sshPort: String(ssh?.port ?? 22),
+    pin: ssh?.pin ?? '',
+    pinnedAt: '',
+    owner: d.owner,
+    cluster: d.cluster,
+    clusterRole: d.cluster_role,
+    tags: d.tags.join(' '),
+    notes: d.notes,
+    settings: { ...Object.fromEntries(settings.map((s) => [s.name, ''])), ...d.settings },
+    link: ssh ? 'ssh' : '',
+    linkAddress: ssh?.address ?? '',
+  }
+  return { ...shown, pinnedAt: placeOf(sshPlace(shown)) }
+}
+
+/** changeOf is what is sent: what was changed alone. */
+export function changeOf(x: Partial<Values>, before: Values): Schemas['EditDevice'] {
+  const access: Schemas['AccessChange'] = {
+    ...(x.credential !== undefined && { credential: x.credential }),
+    ...(x.user !== undefined && !x.credential && { user: x.user }),
+    ...(x.password && { password: x.password }),
+    ...(x.sshPort !== undefined && { port: Number(x.sshPort) }),
+    ...(x.pin !== undefined && { pin: x.pin }),
+  }
+  const settings = Object.fromEntries(Object.entries(x.settings ?? {}).filter(([name, value]) => value !== (before.settings[name] ?? '')))
+  return {
+    ...(x.address !== undefined && { address: x.address }),
+    ...(x.site !== undefined && { site: x.site }),
+    ...(x.family !== undefined && { family: x.family }),
+    ...(x.owner !== undefined && { owner: x.owner }),
+    ...(x.cluster !== undefined && { cluster: x.cluster }),
+    ...(x.clusterRole !== undefined && { cluster_role: x.clusterRole }),
+    ...(x.tags !== undefined && { tags: x.tags.trim() === '' ? [' '] : words(x.tags) }),
+    ...(x.notes !== undefined && { notes: x.notes }),
+    ...(Object.keys(settings).length > 0 && { settings }),
+    ...(Object.keys(access).length > 0 && { access: [{ ...access, link: 'ssh' }] }),
+  }
+}
 
 /** EditDevice changes a device; only what was changed is sent, and only onto what was looked at. */
-export function EditDevice({ device: d, etag, close }: { device: Device; etag: string; close: () => void }) {
-  const families = useQuery(familiesQuery)
-  const credentials = useQuery(credentialsQuery)
-  const [change, setChange] = useState<Schemas['EditDevice']>({})
-  const save = useMutation({
-    mutationFn: () => take(api.PATCH('/api/v1/devices/{name}', { params: { path: { name: d.name } }, body: change, headers: { 'If-Match': etag } })),
-    onSuccess: async () => {
-      await queryClient.invalidateQueries()
-      close()
-    },
-  })
-  const family = change.family ?? d.family
-  const settings = families.data?.find((f) => f.name === family)?.settings ?? []
-  type Words = 'address' | 'site' | 'owner' | 'notes' | 'cluster' | 'cluster_role' | 'ssh_user' | 'host_key' | 'password'
-  const field = (name: Words, label: string, type = 'text') => (
-    <TextField
-      size="small"
-      label={label}
-      type={type}
-      autoComplete="off"
-      value={change[name] ?? (name === 'password' ? '' : d[name])}
-      onChange={(e) => setChange({ ...change, [name]: e.target.value })}
-      {...(name === 'password' && { helperText: 'empty: stays as it is' })}
-    />
-  )
+export function EditDevice({ device, close }: { device: Device; close: () => void }) {
+  // What the form began with; the page may show a newer state meanwhile.
+  const [seen, setSeen] = useState(device)
+  const families = useQuery(familiesQuery).data
+  if (!families) return null
+  const shown = (d: Device) => valuesOf(d, families.find((f) => f.name === d.family)?.settings)
   return (
-    <Dialog open onClose={close} fullWidth maxWidth="md" aria-labelledby="edit-title">
-      <DialogTitle id="edit-title">Edit {d.name}</DialogTitle>
-      <DialogContent>
-        <Box sx={{ display: 'grid', gap: 2, pt: 1, gridTemplateColumns: { xs: '1fr', sm: '1fr 1fr' } }}>
-          {field('address', 'Address')}
-          {field('site', 'Site')}
-          <TextField select size="small" label="Family" value={family} onChange={(e) => setChange({ ...change, family: e.target.value })}>
-            <MenuItem value="">none, only read it</MenuItem>
-            {(families.data ?? []).map((f) => (
-              <MenuItem key={f.name} value={f.name}>
-                {f.title}
-              </MenuItem>
-            ))}
-          </TextField>
-          <TextField select size="small" label="Credential" value={change.credential ?? d.credential} onChange={(e) => setChange({ ...change, credential: e.target.value })}>
-            <MenuItem value="">one of its own</MenuItem>
-            {(credentials.data ?? []).map((c) => (
-              <MenuItem key={c.name} value={c.name}>
-                {c.name} ({c.ssh_user})
-              </MenuItem>
-            ))}
-          </TextField>
-          {field('ssh_user', 'SSH user')}
-          {field('password', 'New password', 'password')}
-          {field('host_key', 'Host key, as you compared it')}
-          {field('owner', 'Owner')}
-          {field('cluster', 'Cluster')}
-          {field('cluster_role', 'Role in it: active, standby or member')}
-          <TextField size="small" label="Tags, with blanks" value={(change.tags ?? d.tags).join(' ')} onChange={(e) => setChange({ ...change, tags: e.target.value.split(' ') })} />
-          {field('notes', 'Notes')}
-          {settings.map((s) => (
-            <TextField
-              key={s.name}
-              size="small"
-              label={s.name}
-              helperText={`${s.about}${s.default ? `; usually ${s.default}` : ''}`}
-              value={change.settings?.[s.name] ?? d.settings[s.name] ?? ''}
-              onChange={(e) => setChange({ ...change, settings: { ...change.settings, [s.name]: e.target.value } })}
-            />
-          ))}
-        </Box>
-        {save.error && <Problem error={save.error} />}
-      </DialogContent>
-      <DialogActions>
-        <Button onClick={close}>Close</Button>
-        <Button variant="contained" disabled={save.isPending || Object.keys(change).length === 0} onClick={() => save.mutate()}>
-          Save
-        </Button>
-      </DialogActions>
-    </Dialog>
+    <FormDialog
+      title={`Edit ${device.name}`}
+      wide
+      schema={schema}
+      start={shown(seen)}
+      submit="Save"
+      of="devices"
+      send={(_, changed) => take(api.PATCH('/api/v1/devices/{name}', { params: { path: { name: device.name }, header: revision(seen) }, body: changeOf(changed, valuesOf(seen)) }))}
+      guard={{
+        labels,
+        look: async () => {
+          const now = await queryClient.query({ ...deviceQuery(device.name), staleTime: 0 })
+          setSeen(now)
+          return shown(now)
+        },
+      }}
+      close={close}
+    >
+      <Fields />
+    </FormDialog>
+  )
+}
+
+function Fields() {
+  const d = useTyped<Values>()
+  const families = useQuery(familiesQuery).data ?? []
+  const sites = useQuery(sitesQuery).data ?? []
+  const credentials = useQuery(credentialsQuery).data ?? []
+  const family = families.find((f) => f.name === d.family)
+  const overSSH = family?.links.includes('ssh') ?? false
+  return (
+    <FieldGrid>
+      <Field name="address" label="Address" />
+      <Choice name="site" label="Site" options={[{ value: '', label: 'none' }, ...sites.map((s) => ({ value: s.name, label: s.name }))]} />
+      <Choice
+        name="family"
+        label="Family"
+        options={[
+          { value: '', label: 'none (monitored only)' },
+          ...families.filter((f) => !f.links.includes('service') || f.name === d.family).map((f) => ({ value: f.name, label: f.title || f.name })),
+        ]}
+      />
+      {overSSH && <Field name="sshPort" label="SSH port" type="number" />}
+      {overSSH && (
+        <Choice name="credential" label="Credential" options={[{ value: '', label: 'its own' }, ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` }))]} />
+      )}
+      {overSSH && !d.credential && <Field name="user" label="User" />}
+      {overSSH && !d.credential && (
+        <Field name="password" label="New password" type="password" complete="new-password" help="empty: stays as it is; needed again for another address, port or host key" />
+      )}
+      {overSSH && <HostKey at={sshPlace(d)} what="The device" />}
+      <Field name="owner" label="Owner" />
+      <Field name="tags" label="Tags" help="separated by blanks" />
+      <Field name="cluster" label="Cluster" />
+      <Choice name="clusterRole" label="Role in the cluster" options={[{ value: '', label: 'none' }, ...['active', 'standby', 'member'].map((r) => ({ value: r, label: r }))]} />
+      <Field name="notes" label="Notes" multiline minRows={2} sx={{ gridColumn: '1 / -1' }} />
+      {family && family.settings.length > 0 && (
+        <div style={{ gridColumn: '1 / -1' }}>
+          <Quiet>Settings of the family {family.title || family.name}</Quiet>
+        </div>
+      )}
+      {family?.settings.map((s) =>
+        s.choices ? (
+          <Choice
+            key={s.name}
+            name={`settings.${s.name}`}
+            label={s.name}
+            help={s.about}
+            options={[{ value: '', label: s.default ? `default: ${s.default}` : 'not set' }, ...s.choices.map((c) => ({ value: c, label: c }))]}
+          />
+        ) : (
+          <Field key={s.name} name={`settings.${s.name}`} label={s.name} help={`${s.about}${s.default ? `; default: ${s.default}` : ''}`} />
+        ),
+      )}
+    </FieldGrid>
   )
 }

@@ -1,114 +1,155 @@
-import Alert from '@mui/material/Alert'
-import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
-import Dialog from '@mui/material/Dialog'
-import DialogActions from '@mui/material/DialogActions'
-import DialogContent from '@mui/material/DialogContent'
-import DialogTitle from '@mui/material/DialogTitle'
-import MenuItem from '@mui/material/MenuItem'
-import TextField from '@mui/material/TextField'
-import { useMutation, useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useQuery } from '@tanstack/react-query'
+import { useEffect } from 'react'
+import { useFormContext } from 'react-hook-form'
 import { useNavigate } from 'react-router'
+import * as v from 'valibot'
 import { api, take } from '../../api/client'
-import { credentialsQuery, familiesQuery, queryClient, sitesQuery } from '../../api/queries'
-import { mono } from '../../app/theme'
-import { Problem } from '../../parts/Problem'
+import { credentialsQuery, familiesQuery, sitesQuery, stale } from '../../api/queries'
+import { Choice, Field } from '../../parts/form/Field'
+import { FormDialog } from '../../parts/form/FormDialog'
+import { useTyped } from '../../parts/form/Form'
+import { HostKey, placeOf, unpinned } from '../../parts/HostKey'
+import { FieldGrid } from '../../parts/Panel'
+import { devicePath } from '../../parts/words'
 
-// A choice that is empty says so.
-const shown = { select: { displayEmpty: true }, inputLabel: { shrink: true } }
-const blank = { name: '', address: '', site: '', family: '', port: '443', serverName: '', user: '', password: '', credential: '', sshPort: '22' }
+const needed = (what: string) => v.pipe(v.string(), v.trim(), v.nonEmpty(`${what} is needed.`))
+export const portField = (what: string) =>
+  v.pipe(
+    v.string(),
+    v.regex(/^\d{1,5}$/, `${what} is a number from 1 to 65535.`),
+    v.check((p) => Number(p) >= 1 && Number(p) <= 65535, `${what} is a number from 1 to 65535.`),
+  )
+
+const fields = v.object({
+  name: v.pipe(needed('Name'), v.regex(/^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$/, 'Name has small letters, digits, dots and hyphens.')),
+  address: needed('Address'),
+  site: v.string(),
+  family: v.string(),
+  port: portField('Port'),
+  serverName: v.string(),
+  credential: v.string(),
+  user: v.string(),
+  password: v.string(),
+  sshPort: portField('SSH port'),
+  pin: v.string(),
+  pinnedAt: v.string(),
+  overSSH: v.boolean(),
+})
+type Values = v.InferOutput<typeof fields>
+
+const schema = v.pipe(
+  fields,
+  v.forward(
+    v.check((d) => !d.overSSH || (d.pin !== '' && d.pinnedAt === placeOf({ site: d.site, address: d.address, port: d.sshPort })), unpinned),
+    ['pin'],
+  ),
+  v.forward(
+    v.check((d) => !d.overSSH || d.credential !== '' || d.user !== '', 'SSH user is needed, or a credential.'),
+    ['user'],
+  ),
+)
+
+const start: Values = {
+  name: '',
+  address: '',
+  site: '',
+  family: '',
+  port: '443',
+  serverName: '',
+  credential: '',
+  user: '',
+  password: '',
+  sshPort: '22',
+  pin: '',
+  pinnedAt: '',
+  overSSH: false,
+}
 
 /** AddDevice takes a device in: its host key is shown and compared by a person before it is pinned. */
 export function AddDevice({ close }: { close: () => void }) {
-  const families = useQuery(familiesQuery)
-  const sites = useQuery(sitesQuery)
-  const credentials = useQuery(credentialsQuery)
   const navigate = useNavigate()
-  const [d, setD] = useState(blank)
-  const field = (name: keyof typeof blank, label: string, more: { help?: string; type?: string } = {}) => (
-    <TextField size="small" label={label} type={more.type ?? 'text'} helperText={more.help} value={d[name]} onChange={(e) => setD({ ...d, [name]: e.target.value })} autoComplete="off" />
-  )
-  const signsIn = families.data?.find((f) => f.name === d.family)?.links.includes('ssh') ?? false
-  const look = useMutation({ mutationFn: () => take(api.POST('/api/v1/host-keys', { body: { site: d.site, address: d.address, port: Number(d.sshPort) } })) })
-  const add = useMutation({
-    mutationFn: () =>
-      take(
-        api.POST('/api/v1/devices', {
-          body: {
-            name: d.name, address: d.address, site: d.site, family: d.family,
-            slots: [{ name: 'web', port: Number(d.port), server_name: d.serverName || (d.name.includes('.') ? d.name : '') }],
-            ...(signsIn && { host_key: look.data?.host_key ?? '', ssh_port: Number(d.sshPort), ...(d.credential ? { credential: d.credential } : { ssh_user: d.user, password: d.password }) }),
-          },
-        }),
-      ),
-    onSuccess: async (made) => {
-      await take(api.POST('/api/v1/devices/{name}/tries', { params: { path: { name: made.name } } }))
-      await queryClient.invalidateQueries()
-      void navigate(`/devices/${encodeURIComponent(made.name)}`)
-    },
-  })
   return (
-    <Dialog open onClose={close} fullWidth maxWidth="sm" aria-labelledby="add-title">
-      <DialogTitle id="add-title">Add a device</DialogTitle>
-      <DialogContent>
-        <Box sx={{ display: 'grid', gap: 2, pt: 1, gridTemplateColumns: { xs: '1fr', sm: '1fr 1fr' } }}>
-          {field('name', 'Name', { help: 'small letters, digits, dots and hyphens' })}
-          {field('address', 'Address')}
-          <TextField select size="small" label="Site" slotProps={shown} value={d.site} onChange={(e) => setD({ ...d, site: e.target.value })} helperText="the way into it is set under Settings">
-            <MenuItem value="">none</MenuItem>
-            {(sites.data ?? []).map((s) => (
-              <MenuItem key={s.name} value={s.name}>
-                {s.name}
-              </MenuItem>
-            ))}
-          </TextField>
-          <TextField select size="small" label="Family" slotProps={shown} value={d.family} onChange={(e) => setD({ ...d, family: e.target.value })} helperText="what it is; none: it can only be read">
-            <MenuItem value="">none, only read it</MenuItem>
-            {(families.data ?? [])
-              .filter((f) => !f.links.includes('service'))
-              .map((f) => (
-                <MenuItem key={f.name} value={f.name}>
-                  {f.title}
-                </MenuItem>
-              ))}
-          </TextField>
-          {field('port', 'Port of its web page', { type: 'number' })}
-          {field('serverName', 'Server name', { help: 'the name that clients use; empty: its own' })}
-          {signsIn && (
-            <TextField select size="small" label="Credential" slotProps={shown} value={d.credential} onChange={(e) => setD({ ...d, credential: e.target.value })}>
-              <MenuItem value="">one of its own</MenuItem>
-              {(credentials.data ?? []).map((c) => (
-                <MenuItem key={c.name} value={c.name}>
-                  {c.name} ({c.ssh_user})
-                </MenuItem>
-              ))}
-            </TextField>
-          )}
-          {signsIn && field('sshPort', 'SSH port', { type: 'number' })}
-          {signsIn && !d.credential && field('user', 'SSH user')}
-          {signsIn && !d.credential && field('password', 'Password', { type: 'password' })}
-        </Box>
-        {signsIn && look.data && (
-          <Alert severity="warning" variant="outlined" sx={{ mt: 2 }}>
-            It shows this host key. Compare it with its own console before you add it:
-            <Box sx={{ fontFamily: mono, overflowWrap: 'anywhere' }}>{look.data.host_key}</Box>
-          </Alert>
-        )}
-        {(look.error ?? add.error) && <Problem error={look.error ?? add.error} />}
-      </DialogContent>
-      <DialogActions>
-        <Button onClick={close}>Close</Button>
-        {signsIn && !look.data ? (
-          <Button variant="contained" disabled={!d.address || look.isPending} onClick={() => look.mutate()}>
-            {look.isPending ? 'Asking…' : 'Ask for its host key'}
-          </Button>
-        ) : (
-          <Button variant="contained" disabled={!d.name || !d.address || add.isPending} onClick={() => add.mutate()}>
-            {signsIn ? 'The key is right: add it' : 'Add it'}
-          </Button>
-        )}
-      </DialogActions>
-    </Dialog>
+    <FormDialog
+      title="Add a device"
+      schema={schema}
+      start={start}
+      submit="Add it"
+      said="The device was added"
+      of="devices"
+      send={async (d) => {
+        const made = await take(
+          api.POST('/api/v1/devices', {
+            body: {
+              name: d.name,
+              address: d.address,
+              site: d.site,
+              family: d.family,
+              slots: [{ name: 'web', port: Number(d.port), server_name: d.serverName || (d.name.includes('.') ? d.name : '') }],
+              ...(d.overSSH && {
+                access: [{ link: 'ssh', pin: d.pin, port: Number(d.sshPort), ...(d.credential ? { credential: d.credential } : { user: d.user, password: d.password }) }],
+              }),
+            },
+          }),
+        )
+        // It is there now, whatever the first try of the connection says.
+        void take(api.POST('/api/v1/devices/{name}/tries', { params: { path: { name: made.name } } })).then(
+          () => stale('devices'),
+          () => undefined,
+        )
+        return made
+      }}
+      done={(made) => void navigate(devicePath(made.name))}
+      close={close}
+    >
+      <Fields />
+    </FormDialog>
   )
+}
+
+function Fields() {
+  const d = useTyped<Values>()
+  const families = useQuery(familiesQuery).data ?? []
+  const sites = useQuery(sitesQuery).data ?? []
+  const credentials = useQuery(credentialsQuery).data ?? []
+  const overSSH = families.find((f) => f.name === d.family)?.links.includes('ssh') ?? false
+  useOverSSH(overSSH)
+  return (
+    <FieldGrid>
+      <Field name="name" label="Name" help="small letters, digits, dots and hyphens" autoFocus />
+      <Field name="address" label="Address" />
+      <Choice
+        name="site"
+        label="Site"
+        help="how a site is reached is set under Settings"
+        options={[{ value: '', label: 'none' }, ...sites.map((s) => ({ value: s.name, label: s.name }))]}
+      />
+      <Choice
+        name="family"
+        label="Family"
+        help="what it is; none: it can only be read"
+        options={[{ value: '', label: 'none (monitored only)' }, ...families.filter((f) => !f.links.includes('service')).map((f) => ({ value: f.name, label: f.title || f.name }))]}
+      />
+      <Field name="port" label="Port" type="number" help="of its web interface" />
+      <Field name="serverName" label="Server name" help="the name that clients use; empty: its name" />
+      {overSSH && (
+        <>
+          <Choice
+            name="credential"
+            label="Credential"
+            options={[{ value: '', label: 'its own' }, ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` }))]}
+          />
+          <Field name="sshPort" label="SSH port" type="number" />
+          {!d.credential && <Field name="user" label="SSH user" />}
+          {!d.credential && <Field name="password" label="Password" type="password" complete="new-password" />}
+          <HostKey at={{ site: d.site, address: d.address, port: d.sshPort }} what="The device" />
+        </>
+      )}
+    </FieldGrid>
+  )
+}
+
+/** useOverSSH tells the check of the form whether the family signs in over SSH. */
+function useOverSSH(on: boolean) {
+  const { setValue } = useFormContext<Values>()
+  useEffect(() => setValue('overSSH', on), [on, setValue])
 }

@@ -1,56 +1,69 @@
-import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import Link from '@mui/material/Link'
-import Skeleton from '@mui/material/Skeleton'
-import Typography from '@mui/material/Typography'
-import { Suspense, lazy, useState } from 'react'
+import { useState } from 'react'
+import { useNavigate } from 'react-router'
+import { devicesList } from '../../api/lists'
 import { ConditionFilter } from '../../parts/ConditionFilter'
+import { Heading } from '../../parts/Heading'
+import { Filters } from '../../parts/list/Filters'
+import { List } from '../../parts/list/List'
+import { Views } from '../../parts/list/Views'
+import { none, type Choice } from '../../parts/list/choice'
+import { useMay } from '../../parts/May'
+import { Stack } from '../../parts/Panel'
 import { TextFilter } from '../../parts/TextFilter'
 import { useFilter } from '../../parts/useFilter'
+import { devicePath } from '../../parts/words'
 import { AddDevice } from './AddDevice'
+import { ChosenDevices } from './ChosenDevices'
+import { deviceColumns } from './columns'
 import { ImportDevices } from './ImportDevices'
-import { Selected } from './Selected'
 
-const DeviceGrid = lazy(() => import('./DeviceGrid'))
-
-/** Devices lists the boxes of the fleet; several can be chosen and worked on together. */
+/** Devices lists the boxes of the fleet; several can be chosen and changed together. */
 export function Devices() {
-  const [filter, set] = useFilter('text', 'condition', 'site', 'family', 'tag', 'cluster')
-  const [selected, select] = useState<string[]>([])
+  const [filter, set] = useFilter(...devicesList.filters)
+  const [choice, setChoice] = useState<{ of: Choice; total: number | undefined }>({ of: none, total: undefined })
+  const place = JSON.stringify(filter)
+  const [chosenIn, setChosenIn] = useState(place)
+  if (chosenIn !== place) {
+    setChosenIn(place)
+    if (choice.of.all) setChoice({ of: none, total: undefined })
+  }
   const [dialog, setDialog] = useState<'add' | 'import' | null>(null)
-  const narrowed = Object.entries(filter).filter(([name]) => name !== 'text' && name !== 'condition')
+  const navigate = useNavigate()
+  const admin = useMay('admin')
   return (
-    <Box sx={{ display: 'grid', gap: 2 }}>
-      <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', justifyContent: 'space-between' }}>
-        <Typography variant="h1">Devices</Typography>
-        <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center' }}>
-          <TextFilter label="Filter by name, site, address, owner, tag" value={filter['text'] ?? ''} set={(text) => set('text', text)} />
-          <Button variant="contained" onClick={() => setDialog('add')}>
-            Add a device
-          </Button>
-          <Button variant="outlined" onClick={() => setDialog('import')}>
-            Import
-          </Button>
-          <Button variant="outlined" component={Link} href="/api/v1/export" download="devices.csv" underline="none">
-            Export
-          </Button>
-        </Box>
-      </Box>
-      <ConditionFilter chosen={filter['condition']} choose={(c) => set('condition', c)} />
-      {narrowed.length > 0 && (
-        <Typography>
-          Only {narrowed.map(([name, value]) => `${name} “${value}”`).join(', ')}.{' '}
-          <Link component="button" onClick={() => narrowed.forEach(([name]) => set(name, ''))}>
-            Show all
-          </Link>
-        </Typography>
-      )}
-      <Selected names={selected} clear={() => select([])} />
-      <Suspense fallback={<Skeleton variant="rounded" height={420} />}>
-        <DeviceGrid filter={filter} selected={selected} select={select} />
-      </Suspense>
+    <Stack>
+      <Heading title="Devices" tab="Devices">
+        <TextFilter label="Search in this list" value={filter.text ?? ''} set={(text) => set({ text })} />
+        <Views page="devices" />
+        {admin && (
+          <>
+            <Button variant="contained" onClick={() => setDialog('add')}>
+              Add a device
+            </Button>
+            <Button variant="outlined" onClick={() => setDialog('import')}>
+              Import
+            </Button>
+            <Button variant="outlined" href="/api/v1/export" download="devices.csv">
+              Export
+            </Button>
+          </>
+        )}
+      </Heading>
+      <ConditionFilter chosen={filter.condition} choose={(condition) => set({ condition })} />
+      <Filters filter={filter} set={set} by={['site', 'family', 'tag', 'owner']} />
+      {admin && <ChosenDevices choice={choice.of} total={choice.total} filter={filter} choose={(of) => setChoice({ ...choice, of })} />}
+      <List
+        list={devicesList}
+        filter={filter}
+        columns={deviceColumns}
+        id={(d) => d.name}
+        open={(d) => void navigate(devicePath(d.name))}
+        empty={Object.keys(filter).length > 0 ? 'No device fits the filter.' : 'There is no device yet. Add one, or import a CSV file.'}
+        {...(admin && { choice: choice.of, choose: (of: Choice, total: number | undefined) => setChoice({ of, total }) })}
+      />
       {dialog === 'add' && <AddDevice close={() => setDialog(null)} />}
       {dialog === 'import' && <ImportDevices close={() => setDialog(null)} />}
-    </Box>
+    </Stack>
   )
 }

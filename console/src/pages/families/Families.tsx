@@ -8,7 +8,10 @@ import { useQuery } from '@tanstack/react-query'
 import { Link as RouterLink, useLocation } from 'react-router'
 import { familiesQuery } from '../../api/queries'
 import { mono } from '../../app/theme'
-import { Facts } from '../../parts/Panel'
+import { Heading } from '../../parts/Heading'
+import { Facts, Stack } from '../../parts/Panel'
+import { Term } from '../../parts/Term'
+import { some } from '../../parts/words'
 import { Problem } from '../../parts/Problem'
 
 const ways: Record<string, string> = { ssh: 'over SSH', person: 'by a person', service: 'by Fresh Seal itself' }
@@ -17,22 +20,22 @@ const ways: Record<string, string> = { ssh: 'over SSH', person: 'by a person', s
 export function Families() {
   const all = useQuery(familiesQuery)
   const wanted = useLocation().hash.slice(1)
-  if (all.error) return <Problem error={all.error} again={() => void all.refetch()} />
+  if (all.error && !all.data) return <Problem error={all.error} again={() => void all.refetch()} />
   return (
-    <Box sx={{ display: 'grid', gap: 2 }}>
-      <Typography variant="h1">Families</Typography>
-      <Typography sx={{ color: 'text.secondary' }}>A family is a kind of device. Its procedure says how such a device makes its key and request, takes its chain and is restarted.</Typography>
+    <Stack>
+      <Heading title="Families" tab="Families" term={<Term of="family" />} />
+      <Typography sx={{ color: 'text.secondary' }}>
+        A family is a kind of device. Its procedure says how such a device makes its key and request, takes its chain and is restarted.
+      </Typography>
       <Box>
         {(all.data ?? []).map((f) => (
-          <Accordion key={f.name} id={f.name} defaultExpanded={f.name === wanted}>
+          <Accordion key={f.name} id={f.name} slotProps={{ heading: { component: 'h2' } }} defaultExpanded={f.name === wanted}>
             <AccordionSummary aria-controls={`${f.name}-text`}>
               <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', width: '100%', alignItems: 'baseline' }}>
                 <Typography sx={{ fontWeight: 600 }}>{f.title || f.name}</Typography>
                 {!f.usable && <Typography sx={{ color: 'error.main', fontWeight: 600 }}>cannot be used</Typography>}
                 <Typography sx={{ color: 'text.secondary' }}>{f.links.map((l) => ways[l] ?? l).join(' and ')}</Typography>
-                <Typography sx={{ color: 'text.secondary', ml: 'auto' }}>
-                  {f.devices} {f.devices === 1 ? 'device' : 'devices'}
-                </Typography>
+                <Typography sx={{ color: 'text.secondary', ml: 'auto' }}>{some(f.devices, 'device')}</Typography>
               </Box>
             </AccordionSummary>
             <AccordionDetails id={`${f.name}-text`} sx={{ display: 'grid', gap: 2 }}>
@@ -51,17 +54,38 @@ export function Families() {
                 rows={[
                   ['Name', f.name],
                   ['Keys', f.keys.join(', ')],
-                  ['Devices', <Link component={RouterLink} to={`/devices?family=${f.name}`}>show them</Link>],
+                  [
+                    'Devices',
+                    <Link component={RouterLink} to={`/devices?family=${f.name}`}>
+                      show them
+                    </Link>,
+                  ],
                   ...f.settings.map((s): [string, string] => [s.name, `${s.about} (${s.choices?.join(', ') ?? s.kind}${s.default ? `; default: ${s.default}` : ''})`]),
                 ]}
               />
-              <Box component="pre" tabIndex={0} aria-label={`Procedure of ${f.name}`} sx={{ m: 0, p: 1.5, maxHeight: 420, overflow: 'auto', border: 1, borderColor: 'divider', borderRadius: 1, fontFamily: mono, fontSize: 12, bgcolor: 'background.default' }}>
+              <Box
+                component="pre"
+                tabIndex={0}
+                aria-label={`Procedure of ${f.name}`}
+                sx={{
+                  m: 0,
+                  p: 1.5,
+                  maxHeight: 420,
+                  overflow: 'auto',
+                  border: 1,
+                  borderColor: 'divider',
+                  borderRadius: 1,
+                  fontFamily: mono,
+                  fontSize: 12,
+                  bgcolor: 'background.default',
+                }}
+              >
                 {f.yaml}
               </Box>
             </AccordionDetails>
           </Accordion>
         ))}
       </Box>
-    </Box>
+    </Stack>
   )
 }

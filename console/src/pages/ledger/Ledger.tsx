@@ -1,66 +1,72 @@
-import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import Paper from '@mui/material/Paper'
-import Table from '@mui/material/Table'
-import TableBody from '@mui/material/TableBody'
-import TableCell from '@mui/material/TableCell'
-import TableHead from '@mui/material/TableHead'
-import TableRow from '@mui/material/TableRow'
+import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useInfiniteQuery, useMutation } from '@tanstack/react-query'
-import { api, take } from '../../api/client'
-import { mono } from '../../app/theme'
+import { useMutation } from '@tanstack/react-query'
+import { api, take, type Schemas } from '../../api/client'
+import { ledgerList } from '../../api/lists'
+import { Foreign } from '../../parts/Foreign'
+import { Heading } from '../../parts/Heading'
+import { List } from '../../parts/list/List'
+import type { Column } from '../../parts/list/columns'
+import { Stack } from '../../parts/Panel'
+import { Copy } from '../../parts/Print'
 import { Problem } from '../../parts/Problem'
+import { Term } from '../../parts/Term'
+import { TextFilter } from '../../parts/TextFilter'
+import { useFilter } from '../../parts/useFilter'
 import { moment } from '../../parts/words'
+
+const columns: Column<Schemas['LedgerEntry']>[] = [
+  { field: 'id', title: 'No.', narrow: true, always: true, cell: (e) => e.id },
+  { field: 'at', title: 'When', cell: (e) => <span style={{ whiteSpace: 'nowrap' }}>{moment(e.at)}</span> },
+  { field: 'who', title: 'Who', narrow: true, always: true, cell: (e) => <Foreign>{e.who}</Foreign> },
+  { field: 'what', title: 'What', narrow: true, always: true, cell: (e) => <Foreign>{e.what}</Foreign> },
+  { field: 'about', title: 'About, and what changed', wide: true, narrow: true, cell: (e) => <Foreign>{e.about}</Foreign> },
+  {
+    field: 'hash',
+    title: 'Hash',
+    cell: (e) => (
+      <span style={{ whiteSpace: 'nowrap' }}>
+        {e.hash.slice(0, 8)}… <Copy text={`${e.id}:${e.hash}`} what={`the head ${e.id}`} />
+      </span>
+    ),
+  },
+]
 
 /** Ledger shows who did what and when, newest first, and verifies that nothing was changed since. */
 export function Ledger() {
-  const entries = useInfiniteQuery({
-    queryKey: ['ledger'],
-    initialPageParam: '',
-    queryFn: async ({ pageParam }) => (await take(api.GET('/api/v1/ledger', { params: { query: { before: pageParam } } }))).items,
-    getNextPageParam: (last) => (last.length === 200 ? String(last[last.length - 1]?.id) : undefined),
-  })
+  const [filter, set] = useFilter(...ledgerList.filters)
   const verify = useMutation({ mutationFn: () => take(api.GET('/api/v1/ledger/verification')) })
-  if (entries.error) return <Problem error={entries.error} again={() => void entries.refetch()} />
+  const bound = (name: 'from' | 'until', label: string) => (
+    <TextField
+      id={`ledger-${name}`}
+      size="small"
+      type="date"
+      label={label}
+      value={filter[name] ?? ''}
+      onChange={(e) => set({ [name]: e.target.value })}
+      slotProps={{ inputLabel: { shrink: true } }}
+      className="no-print"
+    />
+  )
   return (
-    <Box sx={{ display: 'grid', gap: 2 }}>
-      <Box sx={{ display: 'flex', justifyContent: 'space-between', alignItems: 'center', gap: 2, flexWrap: 'wrap' }}>
-        <Typography variant="h1">Ledger</Typography>
+    <Stack>
+      <Heading title="Ledger" tab="Ledger" term={<Term of="ledger" />}>
+        <TextFilter label="Search in what and about" value={filter.text ?? ''} set={(text) => set({ text })} />
+        <TextField id="ledger-who" size="small" label="Who" value={filter.who ?? ''} onChange={(e) => set({ who: e.target.value })} className="no-print" sx={{ width: 130 }} />
+        {bound('from', 'From')}
+        {bound('until', 'Until')}
         <Button variant="outlined" onClick={() => verify.mutate()} disabled={verify.isPending}>
           Verify
         </Button>
-      </Box>
+      </Heading>
       {verify.error && <Problem error={verify.error} />}
       {verify.data && (
         <Typography role="status" sx={{ color: verify.data.whole ? 'success.main' : 'error.main', fontWeight: 600 }}>
           {verify.data.whole ? `✓ All ${verify.data.entries} entries are as they were written.` : `✕ ${verify.data.fault}`}
         </Typography>
       )}
-      <Paper sx={{ overflowX: 'auto' }}>
-        <Table size="small">
-          <TableHead>
-            <TableRow>
-              {['', 'When', 'Who', 'What', 'About', 'Hash'].map((h, i) => (
-                <TableCell key={i}>{h}</TableCell>
-              ))}
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {(entries.data?.pages ?? []).flat().map((e) => (
-              <TableRow key={e.id}>
-                <TableCell>{e.id}</TableCell>
-                <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(e.at)}</TableCell>
-                <TableCell>{e.who}</TableCell>
-                <TableCell>{e.what}</TableCell>
-                <TableCell sx={{ overflowWrap: 'anywhere' }}>{e.about}</TableCell>
-                <TableCell sx={{ fontFamily: mono, fontSize: 12 }}>{e.hash.slice(0, 12)}…</TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
-      </Paper>
-      {entries.hasNextPage && <Button onClick={() => void entries.fetchNextPage()}>Older entries</Button>}
-    </Box>
+      <List list={ledgerList} filter={filter} columns={columns} id={(e) => String(e.id)} empty="No entry fits the filter." />
+    </Stack>
   )
 }

@@ -4,146 +4,216 @@ import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useQuery } from '@tanstack/react-query'
+import { useId, useState } from 'react'
+import * as v from 'valibot'
 import { api, take, type Schemas } from '../../api/client'
-import { queryClient, sessionQuery, tokensQuery, usersQuery } from '../../api/queries'
+import { sessionQuery, tokensQuery, useChange, usersQuery } from '../../api/queries'
 import { mono } from '../../app/theme'
 import { Confirm } from '../../parts/Confirm'
-import { Panel } from '../../parts/Panel'
-import { Problem } from '../../parts/Problem'
+import { Choice, Field } from '../../parts/form/Field'
+import { Form } from '../../parts/form/Form'
+import { Heading } from '../../parts/Heading'
+import { Loaded } from '../../parts/Loaded'
+import { useMay } from '../../parts/May'
+import { FieldGrid, Panel, Quiet, Row, Stack } from '../../parts/Panel'
+import { Copy } from '../../parts/Print'
 import { moment } from '../../parts/words'
 
 type Role = Schemas['User']['role']
 const roles: Record<Role, string> = { viewer: 'looks', operator: 'reads, replaces, takes in', admin: 'does everything' }
-const fresh = () => queryClient.invalidateQueries()
+const roleOptions = (Object.keys(roles) as Role[]).map((r) => ({ value: r, label: `${r}: ${roles[r]}` }))
 
 /** People is for admins: who may sign in, with which role, and which programs have a token. */
 export function People() {
+  const admin = useMay('admin')
+  return (
+    <Stack>
+      <Heading title="People" tab="People" />
+      {admin ? <Both /> : <Quiet>Users and tokens are shown to admins alone.</Quiet>}
+    </Stack>
+  )
+}
+
+/** Both are shown at once, so that nothing moves while the second one comes. */
+function Both() {
   const users = useQuery(usersQuery)
   const tokens = useQuery(tokensQuery)
-  const wrong = users.error ?? tokens.error
-  if (wrong) return <Problem error={wrong} />
   return (
-    <Box sx={{ display: 'grid', gap: 2 }}>
-      <Typography variant="h1">People</Typography>
-      <Panel title="Users">
-        {(users.data ?? []).map((u) => (
-          <UserRow key={u.name} user={u} />
-        ))}
-        <AddUser />
-      </Panel>
-      <Panel title="Tokens for programs">
-        {(tokens.data ?? []).length === 0 && <Typography sx={{ color: 'text.secondary' }}>None. A token lets a program in, with a role and until a day that you choose.</Typography>}
-        {(tokens.data ?? []).map((t) => (
-          <TokenRow key={t.id} token={t} />
-        ))}
-        <AddToken />
-      </Panel>
-    </Box>
+    <Loaded query={users} height={480}>
+      {() => (
+        <Loaded query={tokens} height={480}>
+          {() => (
+            <>
+              <Users />
+              <Tokens />
+            </>
+          )}
+        </Loaded>
+      )}
+    </Loaded>
   )
 }
 
-function RoleField({ value, set }: { value: Role; set: (role: Role) => void }) {
+function Users() {
+  const users = useQuery(usersQuery)
+  const id = useId()
   return (
-    <TextField select size="small" label="Role" value={value} onChange={(e) => set(e.target.value as Role)} sx={{ width: 230 }}>
-      {(Object.keys(roles) as Role[]).map((r) => (
-        <MenuItem key={r} value={r}>
-          {r}: {roles[r]}
-        </MenuItem>
-      ))}
-    </TextField>
+    <Panel title="Users" term="role">
+      <Loaded query={users}>{(list) => list.map((u) => <UserRow key={u.name} user={u} />)}</Loaded>
+      <Box sx={{ pt: 2 }}>
+        <Form
+          id={id}
+          label="Add a user"
+          schema={v.object({
+            name: v.pipe(v.string(), v.trim(), v.nonEmpty('Name is needed.')),
+            password: v.pipe(v.string(), v.minLength(10, 'First password has at least 10 characters.')),
+            role: v.string(),
+          })}
+          start={{ name: '', password: '', role: 'viewer' }}
+          again
+          submit="Add"
+          said="The user was added"
+          of="users"
+          send={(x) => take(api.POST('/api/v1/users', { body: { name: x.name, password: x.password, role: x.role as Role } }))}
+        >
+          <FieldGrid columns={3}>
+            <Field name="name" label="Name" />
+            <Field name="password" label="First password" type="password" complete="new-password" />
+            <Choice name="role" label="Role" options={roleOptions} />
+          </FieldGrid>
+        </Form>
+      </Box>
+    </Panel>
   )
 }
-
-const row = { display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', py: 1, borderBottom: 1, borderColor: 'divider' } as const
 
 function UserRow({ user }: { user: Schemas['User'] }) {
-  const me = useQuery(sessionQuery)
+  const me = useQuery(sessionQuery).data?.user
   const [sure, setSure] = useState(false)
+  const [role, setRole] = useState<Role>()
   const path = { params: { path: { name: user.name } } }
-  const edit = useMutation({ mutationFn: (role: Role) => take(api.PATCH('/api/v1/users/{name}', { ...path, body: { role } })), onSettled: fresh })
-  const remove = useMutation({ mutationFn: () => take(api.DELETE('/api/v1/users/{name}', path)), onSettled: fresh })
-  const mine = me.data?.user === user.name
+  const edit = useChange({ of: 'users', do: (to: Role) => take(api.PATCH('/api/v1/users/{name}', { ...path, body: { role: to } })), done: () => setRole(undefined) })
+  const remove = useChange({ of: 'users', do: () => take(api.DELETE('/api/v1/users/{name}', path)), done: () => setSure(false) })
+  const mine = me === user.name
   return (
-    <Box>
-      <Box sx={row}>
-        <Typography sx={{ fontWeight: 600, minWidth: 120 }}>{user.name}</Typography>
-        {mine ? <Typography>{user.role}, that is you</Typography> : <RoleField value={user.role} set={(r) => edit.mutate(r)} />}
-        <Typography sx={{ color: 'text.secondary', flexGrow: 1 }}>since {moment(user.added_at)}</Typography>
-        {!mine && (
-          <Button size="small" color="error" onClick={() => setSure(true)}>
-            Remove
-          </Button>
+    <Row label={user.name}>
+      <Typography sx={{ fontWeight: 600, minWidth: 120 }}>
+        <bdi>{user.name}</bdi>
+      </Typography>
+      {mine ? (
+        <Typography>{user.role}, that is you: another admin changes your role</Typography>
+      ) : (
+        <TextField id={`role-${user.name}`} select size="small" label="Role" value={user.role} onChange={(e) => setRole(e.target.value as Role)} sx={{ width: 250 }}>
+          {roleOptions.map((r) => (
+            <MenuItem key={r.value} value={r.value}>
+              {r.label}
+            </MenuItem>
+          ))}
+        </TextField>
+      )}
+      <Quiet grow>since {moment(user.added_at)}</Quiet>
+      {!mine && (
+        <Button size="small" color="error" onClick={() => setSure(true)}>
+          Remove
+        </Button>
+      )}
+      {role && (
+        <Confirm
+          question={`Make ${user.name} ${role}?`}
+          yes="Change the role"
+          pending={edit.isPending}
+          error={edit.error}
+          act={() => edit.mutate(role)}
+          close={() => setRole(undefined)}
+        >
+          <Typography>
+            From {user.role} ({roles[user.role]}) to {role} ({roles[role]}). All sessions of {user.name} end.
+          </Typography>
+        </Confirm>
+      )}
+      {sure && (
+        <Confirm question={`Remove the user ${user.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
+          <Typography>
+            All sessions and tokens of {user.name} end. What {user.name} did stays in the ledger.
+          </Typography>
+        </Confirm>
+      )}
+    </Row>
+  )
+}
+
+function Tokens() {
+  const tokens = useQuery(tokensQuery)
+  const [made, setMade] = useState<Schemas['Token']>()
+  const id = useId()
+  return (
+    <Panel title="API tokens" term="token">
+      <Loaded query={tokens}>
+        {(list) => (
+          <>
+            {list.length === 0 && <Quiet>No tokens. A token gives a program access, with a role and an expiry date.</Quiet>}
+            {list.map((t) => (
+              <TokenRow key={t.id} t={t} />
+            ))}
+          </>
         )}
+      </Loaded>
+      <Box sx={{ pt: 2 }}>
+        <Form
+          id={id}
+          label="Create a token"
+          schema={v.object({
+            label: v.pipe(v.string(), v.trim(), v.nonEmpty('Purpose is needed.')),
+            role: v.string(),
+            days: v.pipe(v.string(), v.regex(/^[1-9]\d{0,3}$/, 'Days is a number from 1.')),
+          })}
+          start={{ label: '', role: 'viewer', days: '90' }}
+          again
+          submit="Make a token"
+          said="The token was made; it is shown once"
+          of="tokens"
+          send={(x) => take(api.POST('/api/v1/tokens', { body: { label: x.label, role: x.role as Role, days: Number(x.days) } }))}
+          done={setMade}
+        >
+          <FieldGrid columns={3}>
+            <Field name="label" label="Purpose" />
+            <Choice name="role" label="Role" options={roleOptions} />
+            <Field name="days" label="Days" type="number" />
+          </FieldGrid>
+        </Form>
       </Box>
-      {(edit.error ?? remove.error) && <Problem error={edit.error ?? remove.error} />}
-      {sure && <Confirm question={`Let ${user.name} in no more? All sessions end.`} yes="Remove" act={() => remove.mutate()} close={() => setSure(false)} />}
-    </Box>
-  )
-}
-
-function AddUser() {
-  const [name, setName] = useState('')
-  const [password, setPassword] = useState('')
-  const [role, setRole] = useState<Role>('viewer')
-  const add = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/users', { body: { name, role, password } })),
-    onSuccess: () => {
-      setName('')
-      setPassword('')
-      return fresh()
-    },
-  })
-  return (
-    <Box component="form" aria-label="Add a user" onSubmit={(e) => { e.preventDefault(); add.mutate() }} sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, pt: 2 }}>
-      <TextField size="small" label="Name" value={name} onChange={(e) => setName(e.target.value)} autoComplete="off" />
-      <TextField size="small" label="First password" type="password" value={password} onChange={(e) => setPassword(e.target.value)} autoComplete="new-password" />
-      <RoleField value={role} set={setRole} />
-      <Button type="submit" variant="contained" disabled={!name || !password || add.isPending}>
-        Add
-      </Button>
-      {add.error && <Box sx={{ width: '100%' }}><Problem error={add.error} /></Box>}
-    </Box>
-  )
-}
-
-function TokenRow({ token: t }: { token: Schemas['Token'] }) {
-  const end = useMutation({ mutationFn: () => take(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })), onSettled: fresh })
-  return (
-    <Box sx={row}>
-      <Typography sx={{ fontWeight: 600, minWidth: 120 }}>{t.label}</Typography>
-      <span>
-        {t.role}, by {t.user}
-      </span>
-      <Typography sx={{ color: 'text.secondary', flexGrow: 1 }}>until {moment(t.ends_at)}</Typography>
-      <Button size="small" color="error" disabled={end.isPending} onClick={() => end.mutate()}>
-        End it
-      </Button>
-    </Box>
-  )
-}
-
-function AddToken() {
-  const [label, setLabel] = useState('')
-  const [days, setDays] = useState('90')
-  const [role, setRole] = useState<Role>('viewer')
-  const add = useMutation({ mutationFn: () => take(api.POST('/api/v1/tokens', { body: { label, role, days: Number(days) } })), onSuccess: fresh })
-  return (
-    <Box component="form" aria-label="Make a token" onSubmit={(e) => { e.preventDefault(); add.mutate() }} sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, pt: 2 }}>
-      <TextField size="small" label="What it is for" value={label} onChange={(e) => setLabel(e.target.value)} />
-      <RoleField value={role} set={setRole} />
-      <TextField size="small" label="Days" type="number" value={days} onChange={(e) => setDays(e.target.value)} sx={{ width: 100 }} />
-      <Button type="submit" variant="contained" disabled={!label || add.isPending}>
-        Make a token
-      </Button>
-      {add.error && <Box sx={{ width: '100%' }}><Problem error={add.error} /></Box>}
-      {add.data && (
-        <Alert severity="warning" variant="outlined" sx={{ width: '100%' }}>
+      {made && (
+        <Alert severity="warning" variant="outlined" sx={{ mt: 2 }} onClose={() => setMade(undefined)}>
           This is shown once; keep it where the program finds it:
-          <Box sx={{ fontFamily: mono, overflowWrap: 'anywhere' }}>{add.data.secret}</Box>
+          <Box sx={{ fontFamily: mono, overflowWrap: 'anywhere' }}>{made.secret}</Box>
+          <Copy text={made.secret ?? ''} what="the token" />
         </Alert>
       )}
-    </Box>
+    </Panel>
+  )
+}
+
+function TokenRow({ t }: { t: Schemas['Token'] }) {
+  const [sure, setSure] = useState(false)
+  const end = useChange({ of: 'tokens', do: () => take(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })), done: () => setSure(false) })
+  return (
+    <Row label={t.label}>
+      <Typography sx={{ fontWeight: 600, minWidth: 120 }}>
+        <bdi>{t.label}</bdi>
+      </Typography>
+      <span>
+        {t.role}, by <bdi>{t.user}</bdi>
+      </span>
+      <Quiet grow>until {moment(t.ends_at)}</Quiet>
+      <Button size="small" color="error" onClick={() => setSure(true)}>
+        End it
+      </Button>
+      {sure && (
+        <Confirm question={`End the token “${t.label}”?`} yes="End it" pending={end.isPending} error={end.error} act={() => end.mutate()} close={() => setSure(false)}>
+          <Typography>The program that uses it is refused from then on. It cannot be brought back; a new one can be made.</Typography>
+        </Confirm>
+      )}
+    </Row>
   )
 }

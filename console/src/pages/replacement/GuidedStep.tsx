@@ -4,20 +4,23 @@ import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, take, type Task } from '../../api/client'
-import { queryClient, sessionQuery, tasksQuery } from '../../api/queries'
+import { sessionQuery, tasksQuery, useChange } from '../../api/queries'
 import { mono } from '../../app/theme'
-import { Panel } from '../../parts/Panel'
+import { Foreign } from '../../parts/Foreign'
+import { useMay } from '../../parts/May'
+import { Panel, Quiet } from '../../parts/Panel'
+import { Copy } from '../../parts/Print'
 import { Problem } from '../../parts/Problem'
 import { moment } from '../../parts/words'
 
 /** GuidedStep leads a person through a step by hand: what to do, what to copy, what to carry, what to give back. */
 export function GuidedStep({ replacement }: { replacement: string }) {
-  const tasks = useQuery(tasksQuery)
-  if (tasks.error) return <Problem error={tasks.error} />
-  const task = tasks.data?.find((t) => t.replacement === replacement)
+  const tasks = useQuery(tasksQuery(replacement))
+  if (tasks.error && !tasks.data) return <Problem error={tasks.error} />
+  const task = tasks.data?.[0]
   return task ? <Guide key={task.id} t={task} /> : null
 }
 
@@ -25,15 +28,17 @@ function Guide({ t }: { t: Task }) {
   const me = useQuery(sessionQuery)
   const [text, setText] = useState('')
   const path = { params: { path: { id: t.id } } }
-  const fresh = () => queryClient.invalidateQueries()
-  const answer = useMutation({ mutationFn: () => take(api.POST('/api/v1/tasks/{id}/answer', { ...path, body: { text } })), onSuccess: fresh })
-  const takeOver = useMutation({ mutationFn: () => take(api.POST('/api/v1/tasks/{id}/take', path)), onSuccess: fresh })
+  const operator = useMay('operator')
+  const answer = useChange({ of: 'tasks', do: () => take(api.POST('/api/v1/tasks/{id}/answer', { ...path, body: { text } })) })
+  const takeOver = useChange({ of: 'tasks', do: () => take(api.POST('/api/v1/tasks/{id}/take', path)) })
   const another = t.taken_by !== '' && t.taken_by !== me.data?.user
   return (
     <Panel
       title={`By hand: ${t.name}`}
       action={
-        t.taken_by === me.data?.user ? (
+        !operator ? (
+          <Quiet>doing it needs the role operator</Quiet>
+        ) : t.taken_by === me.data?.user ? (
           <Typography sx={{ color: 'text.secondary' }}>you do it</Typography>
         ) : (
           <Button size="small" variant="outlined" disabled={takeOver.isPending} onClick={() => takeOver.mutate()}>
@@ -43,9 +48,13 @@ function Guide({ t }: { t: Task }) {
       }
     >
       <Box sx={{ display: 'grid', gap: 2 }}>
-        <Typography sx={{ whiteSpace: 'pre-line', maxWidth: 820 }}>{linked(t.text)}</Typography>
+        <Typography sx={{ whiteSpace: 'pre-line', maxWidth: 820 }}>
+          <bdi>{linked(t.text)}</bdi>
+        </Typography>
         {t.copy.length > 0 && (
-          <Box sx={{ display: 'grid', gridTemplateColumns: { xs: 'minmax(0, 1fr)', sm: 'max-content minmax(0, 1fr) max-content' }, columnGap: 2, rowGap: 0.5, alignItems: 'center' }}>
+          <Box
+            sx={{ display: 'grid', gridTemplateColumns: { xs: 'minmax(0, 1fr)', sm: 'max-content minmax(0, 1fr) max-content' }, columnGap: 2, rowGap: 0.5, alignItems: 'center' }}
+          >
             {t.copy.map((c) => (
               <Value key={c.label} label={c.label} text={c.text} />
             ))}
@@ -60,14 +69,25 @@ function Guide({ t }: { t: Task }) {
             ))}
           </Box>
         )}
-        {t.ask && <TextField label={`Give back ${t.ask}`} multiline minRows={5} maxRows={16} value={text} onChange={(e) => setText(e.target.value)} slotProps={{ htmlInput: { style: { fontFamily: mono, fontSize: 12 } } }} />}
+        {t.ask && (
+          <TextField
+            id="task-answer"
+            label={`Give back ${t.ask}`}
+            multiline
+            minRows={5}
+            maxRows={16}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            slotProps={{ htmlInput: { style: { fontFamily: mono, fontSize: 12 } } }}
+          />
+        )}
         {t.seen && (
           <Alert severity="info" variant="outlined">
-            The wire decides: this step ends by itself when the {t.seen === 'new' ? 'new' : 'old'} certificate is seen.
+            This step ends by itself when the {t.seen === 'new' ? 'new' : 'old'} certificate is seen.
           </Alert>
         )}
         <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>
-          <Button variant="contained" disabled={answer.isPending || another || (Boolean(t.ask) && !text.trim())} onClick={() => answer.mutate()}>
+          <Button variant="contained" disabled={!operator || answer.isPending || another || (Boolean(t.ask) && !text.trim())} onClick={() => answer.mutate()}>
             {answer.isPending ? 'Looking…' : t.ask ? 'Give it back' : t.seen ? 'Look now' : 'Done'}
           </Button>
           <Typography sx={{ color: 'text.secondary' }}>until {moment(t.due_at)}</Typography>
@@ -93,40 +113,49 @@ function linked(text: string) {
 }
 
 function Value({ label, text }: { label: string; text: string }) {
-  const copy = useMutation({ mutationFn: () => navigator.clipboard.writeText(text) })
   return (
     <>
       <Typography sx={{ color: 'text.secondary' }}>{label}</Typography>
-      <Typography sx={{ fontFamily: mono, fontSize: 13, overflowWrap: 'anywhere' }}>{text}</Typography>
-      <Button size="small" aria-label={`Copy ${label}`} onClick={() => copy.mutate()} sx={{ justifySelf: 'start' }}>
-        {copy.isSuccess ? 'Copied' : copy.isError ? 'Not allowed' : 'Copy'}
-      </Button>
+      <Typography sx={{ fontFamily: mono, fontSize: 13, overflowWrap: 'anywhere' }}>
+        <Foreign>{text}</Foreign>
+      </Typography>
+      <Box sx={{ justifySelf: 'start' }}>
+        <Copy text={text} what={label} />
+      </Box>
     </>
   )
 }
 
 function Notes({ t }: { t: Task }) {
   const [text, setText] = useState('')
-  const note = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/tasks/{id}/notes', { params: { path: { id: t.id } }, body: { text } })),
-    onSuccess: () => {
-      setText('')
-      return queryClient.invalidateQueries({ queryKey: ['tasks'] })
-    },
-  })
+  const operator = useMay('operator')
+  const note = useChange({ of: 'tasks', do: () => take(api.POST('/api/v1/tasks/{id}/notes', { params: { path: { id: t.id } }, body: { text } })), done: () => setText('') })
   return (
     <Box>
       {t.notes.map((n) => (
         <Typography key={n.at} variant="body2">
-          <strong>{n.by}</strong>, {moment(n.at)}: {n.text}
+          <strong>
+            <bdi>{n.by}</bdi>
+          </strong>
+          , {moment(n.at)}: <Foreign>{n.text}</Foreign>
         </Typography>
       ))}
-      <Box component="form" aria-label="Write a note" onSubmit={(e) => { e.preventDefault(); note.mutate() }} sx={{ display: 'flex', gap: 1, pt: 1 }}>
-        <TextField size="small" label="A note for whoever takes it over" value={text} onChange={(e) => setText(e.target.value)} fullWidth />
-        <Button type="submit" variant="outlined" disabled={!text.trim() || note.isPending}>
-          Keep
-        </Button>
-      </Box>
+      {operator && (
+        <Box
+          component="form"
+          aria-label="Write a note"
+          onSubmit={(e) => {
+            e.preventDefault()
+            note.mutate()
+          }}
+          sx={{ display: 'flex', gap: 1, pt: 1 }}
+        >
+          <TextField id="task-note" size="small" label="Note" value={text} onChange={(e) => setText(e.target.value)} fullWidth />
+          <Button type="submit" variant="outlined" disabled={!text.trim() || note.isPending}>
+            Keep
+          </Button>
+        </Box>
+      )}
       {note.error && <Problem error={note.error} />}
     </Box>
   )

@@ -1,72 +1,90 @@
 import Alert from '@mui/material/Alert'
 import Box from '@mui/material/Box'
 import Breadcrumbs from '@mui/material/Breadcrumbs'
-import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
-import Skeleton from '@mui/material/Skeleton'
-import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink, useParams } from 'react-router'
-import { api, take, type Replacement } from '../../api/client'
-import { queryClient, replacementQuery } from '../../api/queries'
-import { mono } from '../../app/theme'
+import type { Replacement } from '../../api/client'
+import { replacementQuery } from '../../api/queries'
 import { Chain } from '../../parts/Chain'
+import { Compare } from '../../parts/Compare'
 import { DropZone } from '../../parts/DropZone'
 import { Findings } from '../../parts/Findings'
-import { Facts, Panel } from '../../parts/Panel'
-import { Problem } from '../../parts/Problem'
-import { StateMark } from '../../parts/State'
-import { moment } from '../../parts/words'
-import { AskAgain, canAskAgain } from './AskAgain'
+import { Foreign } from '../../parts/Foreign'
+import { Heading } from '../../parts/Heading'
+import { Loaded } from '../../parts/Loaded'
+import { useMay } from '../../parts/May'
+import { Next } from '../../parts/Next'
+import { Columns, Facts, Panel, Stack, type Fact } from '../../parts/Panel'
+import { Copy, Print } from '../../parts/Print'
+import { StateMark, wanted } from '../../parts/State'
+import { Term } from '../../parts/Term'
+import { moment, slotPath } from '../../parts/words'
 import { GuidedStep } from './GuidedStep'
 import { Stages } from './Stages'
 import { useLive } from './useLive'
+import { Wishes } from './Wishes'
 
 /** ReplacementPage shows a replacement while it happens, and afterwards what was done. */
 export function ReplacementPage() {
   const { id = '' } = useParams()
-  // What runs is followed live; what waits may be let go on by somebody else.
-  const r = useQuery({ ...replacementQuery(id), refetchInterval: (q) => (q.state.data?.state === 'waiting' ? 3_000 : false) })
-  useLive(id, r.data?.state)
-  if (r.error) return <Problem error={r.error} again={() => void r.refetch()} />
-  if (!r.data) return <Skeleton variant="rounded" height={480} />
-  const it = r.data
-  const slot = `/slots/${encodeURIComponent(it.device)}/${encodeURIComponent(it.slot)}`
+  const [live, setLive] = useState(false)
+  // What runs is followed live, or asked for where the stream broke; what waits may be let go on by somebody else.
+  const r = useQuery({ ...replacementQuery(id), refetchInterval: (q) => (q.state.data?.state === 'waiting' || (q.state.data?.state === 'running' && !live) ? 3_000 : false) })
+  const holds = useLive(id, r.data?.state)
+  if (holds !== live) setLive(holds)
   return (
-    <Box sx={{ display: 'grid', gap: 2 }}>
+    <Loaded query={r} height={480}>
+      {(it) => <Shown it={it} />}
+    </Loaded>
+  )
+}
+
+function Shown({ it }: { it: Replacement }) {
+  const byHand = it.waiting_for === 'person' || it.waiting_for === 'validation'
+  return (
+    <Stack>
       <Breadcrumbs>
         <Link component={RouterLink} to="/replacements">
           Replacements
         </Link>
-        <Link component={RouterLink} to={slot}>
-          {it.device}/{it.slot}
+        <Link component={RouterLink} to={slotPath(it.device, it.slot)}>
+          <bdi>
+            {it.device}/{it.slot}
+          </bdi>
         </Link>
       </Breadcrumbs>
-      <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', justifyContent: 'space-between' }}>
-        <Box>
-          <Typography variant="h1">Replacement {it.id}</Typography>
-          <StateMark replacement={it} />
-        </Box>
+      <Heading
+        title={`Replacement ${it.id}`}
+        tab={`${it.id} ${it.device}/${it.slot}`}
+        term={<Term of="replacement" />}
+        below={
+          <Box role="status" aria-label="State">
+            <StateMark replacement={it} />
+          </Box>
+        }
+      >
         <Wishes r={it} />
-      </Box>
-      {(it.why || (it.next && it.waiting_for !== 'person' && it.waiting_for !== 'validation')) && (
-        <Alert severity={it.state === 'waiting' ? 'info' : it.leftover ? 'warning' : it.state === 'sealed' ? 'success' : 'error'} variant="outlined" sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
-          {it.why}
-          {it.next && (
-            <div>
-              <strong>Next:</strong> {it.next}
-            </div>
-          )}
+      </Heading>
+      {(it.why || (it.next && !byHand)) && (
+        <Alert severity={severity(it)} variant="outlined" sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
+          <Foreign>{it.why}</Foreign>
+          <Next say={it.next} actions={it.actions} />
         </Alert>
       )}
-      {(it.waiting_for === 'person' || it.waiting_for === 'validation') && <GuidedStep replacement={it.id} />}
+      {byHand && <GuidedStep replacement={it.id} />}
       <Back waits={it.state === 'waiting' && it.stage === 'sign'} />
-      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 3fr) minmax(0, 2fr)' }, alignItems: 'start' }}>
+      <Columns>
         <Panel title="Stages">
           <Stages r={it} />
         </Panel>
-        <Box sx={{ display: 'grid', gap: 2 }}>
+        <Stack>
+          {it.old_sha256 && (
+            <Panel title="Old and new">
+              <Compare left={{ title: 'Old', sha256: it.old_sha256 }} right={{ title: 'New', sha256: it.new_sha256, none: 'not signed yet' }} />
+            </Panel>
+          )}
           {it.chain && (
             <Panel title="New chain">
               <Chain links={it.chain.map((l) => ({ ...l, served: true }))} />
@@ -74,122 +92,40 @@ export function ReplacementPage() {
             </Panel>
           )}
           <Panel title="Request">
-            <Facts
-              rows={[
-                ['Names', it.plan.names.join(', ')],
-                ['Key', it.request?.key ?? it.plan.key],
-                ['Subject', it.request?.subject ?? '–'],
-                ['Signer', it.signer],
-                ['Asked for by', `${it.asked_by}, ${moment(it.begun_at)}`],
-                ...(it.approved_by ? [['Approved by', it.approved_by] as [string, string]] : []),
-                ...(it.former ?? []).map((f) => ['Obsolete', `${f.sha256.slice(0, 16)}…, asked for anew by ${f.by}: ${f.reason}`] as [string, string]),
-                ['Old', <Print text={it.old_sha256} />],
-                ['New', <Print text={it.new_sha256} />],
-              ]}
-            />
-            {it.request && <CopyRequest pem={it.request.pem} />}
+            <Facts rows={facts(it)} />
+            {it.request && <Copy text={it.request.pem} what="the request" label="Copy the request as text" />}
           </Panel>
-        </Box>
-      </Box>
-    </Box>
+        </Stack>
+      </Columns>
+    </Stack>
   )
+}
+
+function facts(it: Replacement): Fact[] {
+  return [
+    ['Names', <Foreign>{it.plan.names.join(', ')}</Foreign>],
+    ['Key', it.request?.key ?? it.plan.key],
+    ['Subject', <Foreign>{it.request?.subject ?? '–'}</Foreign>],
+    ['Signer', it.signer],
+    ['Asked for by', <Foreign>{`${it.asked_by}, ${moment(it.begun_at)}`}</Foreign>],
+    ...(it.approved_by ? [['Approved by', <Foreign>{it.approved_by}</Foreign>] as Fact] : []),
+    ...(it.former ?? []).map((f): Fact => ['Obsolete', <Foreign>{`${f.sha256.slice(0, 16)}…, asked for anew by ${f.by}: ${f.reason}`}</Foreign>]),
+    ['Old', <Print text={it.old_sha256} what="the old SHA-256" />],
+    ['New', <Print text={it.new_sha256} what="the new SHA-256" />],
+  ]
+}
+
+/** severity is how loud a state is: what a person asked for is no fault. */
+export function severity(r: Replacement) {
+  if (r.state === 'waiting' || r.state === 'cancelled' || wanted(r)) return 'info'
+  if (r.leftover) return 'warning'
+  return r.state === 'sealed' ? 'success' : 'error'
 }
 
 /** Back takes what the signer sent, here too; its account stays when the replacement has gone on. */
 function Back({ waits }: { waits: boolean }) {
   const [waited, setWaited] = useState(waits)
+  const operator = useMay('operator')
   if (waits && !waited) setWaited(true)
-  return waited ? <DropZone /> : null
-}
-
-function Print({ text }: { text: string }) {
-  return <span style={{ fontFamily: mono, fontSize: 12 }}>{text || '–'}</span>
-}
-
-function CopyRequest({ pem }: { pem: string }) {
-  const copy = useMutation({ mutationFn: () => navigator.clipboard.writeText(pem) })
-  return (
-    <Button size="small" sx={{ mt: 1 }} onClick={() => copy.mutate()}>
-      {copy.isSuccess ? 'Copied' : copy.isError ? 'The browser does not allow copying' : 'Copy the request as text'}
-    </Button>
-  )
-}
-
-// In these stages the device may serve something else than before.
-const touched = ['trust', 'install', 'trial', 'activate', 'prove', 'mirror', 'seal']
-
-type Wish = 'approve' | 'cancel' | 'revert' | 'resume' | 'done' | 'again' | 'clear'
-
-/** Wishes are what a person can ask of a replacement as it stands. */
-function Wishes({ r }: { r: Replacement }) {
-  const [again, setAgain] = useState(false)
-  const ask = useMutation({
-    mutationFn: (what: Wish) => {
-      const params = { params: { path: { id: r.id } } }
-      if (what === 'clear') return take(api.POST('/api/v1/replacements/{id}/clear', params))
-      if (what === 'done' || what === 'again') return take(api.POST('/api/v1/replacements/{id}/resume', { params: { ...params.params, query: { step: what } } }))
-      if (what === 'approve') return take(api.POST('/api/v1/replacements/{id}/approve', params))
-      if (what === 'cancel') return take(api.POST('/api/v1/replacements/{id}/cancel', params))
-      if (what === 'revert') return take(api.POST('/api/v1/replacements/{id}/revert', params))
-      return take(api.POST('/api/v1/replacements/{id}/resume', params))
-    },
-    onSettled: () => queryClient.invalidateQueries({ queryKey: ['replacements'] }),
-  })
-  const last = r.steps?.[r.steps.length - 1]
-  const unknown = last?.outcome === 'unknown' ? last : undefined
-  const open = r.state === 'waiting' || r.state === 'held' || (r.state === 'running' && !r.stopping && !r.reverting)
-  return (
-    <Box>
-      <Box sx={{ display: 'flex', gap: 1 }}>
-        {r.waiting_for === 'approval' && (
-          <Button variant="contained" onClick={() => ask.mutate('approve')} disabled={ask.isPending}>
-            Approve
-          </Button>
-        )}
-        {r.state === 'held' && !unknown && (
-          <Button variant="contained" onClick={() => ask.mutate('resume')} disabled={ask.isPending}>
-            Resume
-          </Button>
-        )}
-        {r.state === 'held' && unknown && (
-          <>
-            <Button variant="contained" onClick={() => ask.mutate('done')} disabled={ask.isPending}>
-              The step was done: go on
-            </Button>
-            <Button variant="outlined" onClick={() => ask.mutate('again')} disabled={ask.isPending}>
-              Do the step again
-            </Button>
-          </>
-        )}
-        {r.leftover && (
-          <Button variant="contained" onClick={() => ask.mutate('clear')} disabled={ask.isPending}>
-            Clear what is left
-          </Button>
-        )}
-        {canAskAgain(r) && (
-          <Button variant="outlined" onClick={() => setAgain(true)}>
-            Ask again
-          </Button>
-        )}
-        {open && (
-          <Button variant="outlined" color="error" onClick={() => ask.mutate('cancel')} disabled={ask.isPending}>
-            Cancel
-          </Button>
-        )}
-        {(r.state === 'sealed' || (r.state === 'held' && touched.includes(r.stage))) && (
-          <Button variant="outlined" color="error" onClick={() => ask.mutate('revert')} disabled={ask.isPending}>
-            Revert
-          </Button>
-        )}
-      </Box>
-      {r.state === 'held' && unknown && (
-        <Typography sx={{ mt: 1 }}>
-          Nobody knows whether the step “{unknown.name}” was done. Look at the device first.
-        </Typography>
-      )}
-      {r.leftover && <Typography sx={{ mt: 1, color: 'warning.main' }}>Left on the device: {r.leftover}</Typography>}
-      {ask.error && <Problem error={ask.error} />}
-      {again && <AskAgain r={r} close={() => setAgain(false)} />}
-    </Box>
-  )
+  return waited && operator ? <DropZone /> : null
 }

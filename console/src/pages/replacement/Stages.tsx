@@ -1,9 +1,12 @@
 import Box from '@mui/material/Box'
+import LinearProgress from '@mui/material/LinearProgress'
 import Typography from '@mui/material/Typography'
 import { useState, type ReactNode } from 'react'
 import type { Replacement, Schemas } from '../../api/client'
 import { mono } from '../../app/theme'
-import { took } from '../../parts/words'
+import { visible } from '../../parts/Foreign'
+import { wanted } from '../../parts/State'
+import { some, took } from '../../parts/words'
 
 type Step = Schemas['Step']
 type Standing = 'done' | 'now' | 'failed' | 'ahead' | 'unneeded'
@@ -29,23 +32,32 @@ export function Stages({ r }: { r: Replacement }) {
   // Before another request is made, what the one before left is cleared away: that is part of asking again.
   const again = Boolean(r.former?.length) && r.state !== 'cancelled' && !r.stopping
   const back = (r.steps ?? []).filter((s) => s.stage === 'revert' || (s.stage === 'cancel' && !again))
-  const of = (stage: string) => (r.steps ?? []).filter((s) => s.stage === stage || (again && stage === 'request' && s.stage === 'cancel') || (stage === 'seal' && s.stage === 'finally'))
+  const of = (stage: string) =>
+    (r.steps ?? []).filter((s) => s.stage === stage || (again && stage === 'request' && s.stage === 'cancel') || (stage === 'seal' && s.stage === 'finally'))
   return (
-    <Box component="ol" aria-label="Stages" aria-live="polite" sx={{ listStyle: 'none', m: 0, p: 0 }}>
+    <Box component="ol" aria-label="Stages" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {stages.map(([name, about], i) => (
         <Stage key={name} name={name} about={about} standing={standing(r, i, now, of(name).length)} steps={of(name)} />
       ))}
-      {back.length > 0 && <Stage name={r.state === 'cancelled' ? 'cancel' : 'revert'} about="the way back" standing={r.state === 'held' ? 'failed' : r.state === 'running' ? 'now' : 'done'} steps={back} />}
+      {back.length > 0 && (
+        <Stage
+          name={r.state === 'cancelled' ? 'cancel' : 'revert'}
+          about="the way back"
+          standing={r.state === 'held' ? 'failed' : r.state === 'running' ? 'now' : 'done'}
+          steps={back}
+        />
+      )}
     </Box>
   )
 }
 
 // Stages that consist of the family's own steps alone.
-const own = ['backup', 'trust', 'install', 'trial', 'activate', 'mirror']
+const own = ['gate', 'backup', 'trust', 'install', 'trial', 'activate', 'mirror']
 
 function standing(r: Replacement, i: number, now: number, steps: number): Standing {
   if (r.state === 'sealed' || i < now) return steps === 0 && own.includes(stages[i]?.[0] ?? '') ? 'unneeded' : 'done'
   if (i > now) return 'ahead'
+  if (wanted(r)) return 'done' // what a person asked for did not fail
   return r.state === 'held' || r.state === 'reverted' || r.reverting ? 'failed' : r.state === 'cancelled' ? 'ahead' : 'now'
 }
 
@@ -58,7 +70,12 @@ function Stage({ name, about, standing, steps }: { name: string; about: string; 
   const first = steps[0]
   const last = steps[steps.length - 1]
   return (
-    <Box component="li" data-stage={name} data-standing={standing} sx={{ display: 'flex', gap: 1.5, py: 0.5, color: standing === 'ahead' || standing === 'unneeded' ? 'text.secondary' : 'text.primary' }}>
+    <Box
+      component="li"
+      data-stage={name}
+      data-standing={standing}
+      sx={{ display: 'flex', gap: 1.5, py: 0.5, color: standing === 'ahead' || standing === 'unneeded' ? 'text.secondary' : 'text.primary' }}
+    >
       <Box aria-hidden="true" sx={{ width: 18, flexShrink: 0, textAlign: 'center', fontWeight: 700, color: tones[standing] }}>
         {signs[standing]}
       </Box>
@@ -67,12 +84,13 @@ function Stage({ name, about, standing, steps }: { name: string; about: string; 
           <Typography component="div" sx={{ flexGrow: 1 }}>
             <strong>{name}</strong>{' '}
             <Box component="span" sx={{ color: 'text.secondary' }}>
-              {standing === 'unneeded' ? 'not needed for this family' : about}
+              {standing === 'unneeded' ? 'not needed' : about}
             </Box>
           </Typography>
           {first && last && (
-            <Line open={open} toggle={() => setChosen(!open)} label={`${steps.length} ${steps.length === 1 ? 'step' : 'steps'} of ${name}`}>
-              {steps.length} {steps.length === 1 ? 'step' : 'steps'}, {took(first.began_at, last.ended_at) || 'under way'} {open ? '▴' : '▾'}
+            <Line open={open} toggle={() => setChosen(!open)}>
+              {some(steps.length, 'step')}, {took(first.began_at, last.ended_at) || 'under way'} <span aria-hidden="true">{open ? '▴' : '▾'}</span>
+              <Hidden>of {name}</Hidden>
             </Line>
           )}
         </Box>
@@ -82,16 +100,31 @@ function Stage({ name, about, standing, steps }: { name: string; about: string; 
   )
 }
 
+/** Hidden is read out and not shown. */
+function Hidden({ children }: { children: ReactNode }) {
+  return <span style={{ position: 'absolute', width: 1, height: 1, overflow: 'hidden', clipPath: 'inset(50%)', whiteSpace: 'pre' }}>{children}</span>
+}
+
 /** Line is a line of text that opens and closes something. */
-function Line({ open, toggle, label, tone = 'text.secondary', wide, children }: { open: boolean; toggle: () => void; label?: string; tone?: string; wide?: boolean; children: ReactNode }) {
+function Line({ open, toggle, tone = 'text.secondary', wide, children }: { open: boolean; toggle: () => void; tone?: string; wide?: boolean; children: ReactNode }) {
   return (
     <Box
       component="button"
       type="button"
       aria-expanded={open}
-      aria-label={label}
       onClick={toggle}
-      sx={{ all: 'unset', cursor: 'pointer', display: 'flex', gap: 1, width: wide ? '100%' : 'auto', whiteSpace: wide ? 'normal' : 'nowrap', fontSize: 13, color: tone, '&:focus-visible': { outline: '2px solid', outlineColor: 'primary.main' }, '&:hover': { textDecoration: 'underline' } }}
+      sx={{
+        all: 'unset',
+        cursor: 'pointer',
+        display: 'flex',
+        gap: 1,
+        width: wide ? '100%' : 'auto',
+        whiteSpace: wide ? 'normal' : 'nowrap',
+        fontSize: 13,
+        color: tone,
+        '&:focus-visible': { outline: '2px solid', outlineColor: 'primary.main' },
+        '&:hover': { textDecoration: 'underline' },
+      }}
     >
       {children}
     </Box>
@@ -100,22 +133,72 @@ function Line({ open, toggle, label, tone = 'text.secondary', wide, children }: 
 
 function StepLine({ step }: { step: Step }) {
   const [open, setOpen] = useState(step.outcome === 'failed' || step.outcome === 'unknown')
+  const live = step.outcome === 'running' && step.verb === 'dialog' && step.output
   return (
     <Box>
       <Line open={open} toggle={() => setOpen(!open)} tone={step.outcome === 'failed' || step.outcome === 'unknown' ? 'error.main' : 'text.primary'} wide>
         <Box component="span" sx={{ flexGrow: 1 }}>
           {step.name}
           {step.outcome !== 'done' && ` — ${step.outcome}`}
+          {step.outcome === 'running' && step.percent ? `, ${step.percent} %` : ''}
+          {step.outcome === 'running' && step.usual_seconds ? `, usually takes ${duration(step.usual_seconds)} here` : ''}
         </Box>
         <Box component="span" sx={{ color: 'text.secondary' }}>
           {took(step.began_at, step.ended_at)}
         </Box>
       </Line>
-      {open && (
-        <Box component="pre" sx={{ m: 0, mb: 1, p: 1, bgcolor: 'background.default', border: 1, borderColor: 'divider', borderRadius: 1, fontFamily: mono, fontSize: 11.5, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
-          {[`${step.verb} ${step.text}`, step.output, step.why].filter(Boolean).join('\n\n')}
+      {live && <Screen text={step.output ?? ''} percent={step.percent} />}
+      {open && !live && (
+        <Box
+          component="pre"
+          sx={{
+            m: 0,
+            mb: 1,
+            p: 1,
+            bgcolor: 'background.default',
+            border: 1,
+            borderColor: 'divider',
+            borderRadius: 1,
+            fontFamily: mono,
+            fontSize: 11.5,
+            whiteSpace: 'pre-wrap',
+            overflowWrap: 'anywhere',
+          }}
+        >
+          {visible([`${step.verb} ${step.text}`, step.output, step.why].filter(Boolean).join('\n\n'))}
         </Box>
       )}
     </Box>
   )
 }
+
+/** Screen shows the terminal of a dialog while it is held. */
+function Screen({ text, percent }: { text: string; percent: number | undefined }) {
+  return (
+    <Box sx={{ my: 1 }}>
+      {percent !== undefined && <LinearProgress variant="determinate" value={percent} aria-label="Progress on the device" sx={{ mb: 0.5 }} />}
+      <Box
+        component="pre"
+        role="img"
+        aria-label="Screen of the device"
+        sx={{
+          m: 0,
+          p: 1,
+          minHeight: 120,
+          maxHeight: 430,
+          overflow: 'auto',
+          bgcolor: '#141c2e',
+          color: '#e6e9f2',
+          borderRadius: 1,
+          fontFamily: mono,
+          fontSize: 11.5,
+          lineHeight: 1.3,
+        }}
+      >
+        {visible(text)}
+      </Box>
+    </Box>
+  )
+}
+
+const duration = (seconds: number) => (seconds < 90 ? `${seconds} s` : `${Math.round(seconds / 60)} min`)

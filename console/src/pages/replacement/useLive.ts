@@ -1,19 +1,27 @@
-import { useEffect } from 'react'
+import { useEffect, useState } from 'react'
 import type { Replacement } from '../../api/client'
-import { queryClient } from '../../api/queries'
+import { keys } from '../../api/keys'
+import { queryClient, stale } from '../../api/queries'
 
-/** useLive follows a running replacement: whenever the service has news of it, the page reads it again. */
+/** useLive follows a running replacement: whenever the service has news of it, the page reads it again. It says whether the stream holds; where it does not, the page has to ask by itself. */
 export function useLive(id: string, state?: Replacement['state']) {
   const running = state === 'running'
+  const [holds, setHolds] = useState(false)
   useEffect(() => {
     if (!running) return
-    const fresh = () => void queryClient.invalidateQueries({ queryKey: ['replacements', id] })
+    const fresh = () => void queryClient.invalidateQueries({ queryKey: [...keys.replacements, id] })
     const stream = new EventSource(`/api/v1/replacements/${encodeURIComponent(id)}/events`)
-    for (const kind of ['stage', 'step', 'state']) stream.addEventListener(kind, fresh)
+    stream.addEventListener('open', () => setHolds(true))
+    stream.addEventListener('error', () => setHolds(false))
+    for (const kind of ['stage', 'step', 'screen', 'state']) stream.addEventListener(kind, fresh)
     stream.addEventListener('still', () => {
       stream.close()
-      void queryClient.invalidateQueries()
+      void stale('replacements')
     })
-    return () => stream.close()
+    return () => {
+      stream.close()
+      setHolds(false)
+    }
   }, [id, running])
+  return holds
 }

@@ -1,63 +1,144 @@
-import Box from '@mui/material/Box'
 import Link from '@mui/material/Link'
-import Paper from '@mui/material/Paper'
-import Table from '@mui/material/Table'
-import TableBody from '@mui/material/TableBody'
-import TableCell from '@mui/material/TableCell'
-import TableHead from '@mui/material/TableHead'
-import TableRow from '@mui/material/TableRow'
-import Typography from '@mui/material/Typography'
-import { useQuery } from '@tanstack/react-query'
-import { Link as RouterLink } from 'react-router'
-import { replacementsQuery } from '../../api/queries'
-import { Problem } from '../../parts/Problem'
-import { StateMark } from '../../parts/State'
-import { moment } from '../../parts/words'
+import MenuItem from '@mui/material/MenuItem'
+import Tab from '@mui/material/Tab'
+import Tabs from '@mui/material/Tabs'
+import TextField from '@mui/material/TextField'
+import { Link as RouterLink, useNavigate, useSearchParams } from 'react-router'
+import type { Batch, Replacement } from '../../api/client'
+import { batchesList, replacementsList } from '../../api/lists'
+import { Heading } from '../../parts/Heading'
+import { List } from '../../parts/list/List'
+import { Filters } from '../../parts/list/Filters'
+import { Views } from '../../parts/list/Views'
+import type { Column } from '../../parts/list/columns'
+import { count } from '../../parts/list/paging'
+import { Stack } from '../../parts/Panel'
+import { StateMark, states } from '../../parts/State'
+import { Term } from '../../parts/Term'
+import { TextFilter } from '../../parts/TextFilter'
+import { useFilter } from '../../parts/useFilter'
+import { moment, slotPath } from '../../parts/words'
 
-/** Replacements lists what is under way and what was done, newest first. */
+const columns: Column<Replacement>[] = [
+  {
+    field: 'id',
+    title: 'Id',
+    always: true,
+    narrow: true,
+    cell: (r) => (
+      <Link component={RouterLink} to={`/replacements/${r.id}`} sx={{ fontWeight: 600 }}>
+        {r.id}
+      </Link>
+    ),
+  },
+  { field: 'state', title: 'State', always: true, narrow: true, cell: (r) => <StateMark replacement={r} /> },
+  {
+    field: 'slot',
+    title: 'Slot',
+    always: true,
+    narrow: true,
+    wide: true,
+    cell: (r) => (
+      <Link component={RouterLink} to={slotPath(r.device, r.slot)}>
+        <bdi>
+          {r.device}/{r.slot}
+        </bdi>
+      </Link>
+    ),
+  },
+  { field: 'signer', title: 'Signer', cell: (r) => r.signer },
+  { field: 'begun_at', title: 'Begun', cell: (r) => <span style={{ whiteSpace: 'nowrap' }}>{moment(r.begun_at)}</span> },
+  { field: 'asked_by', title: 'Asked for by', cell: (r) => <bdi>{r.asked_by}</bdi> },
+]
+
+const batchColumns: Column<Batch>[] = [
+  {
+    field: 'id',
+    title: 'Id',
+    always: true,
+    narrow: true,
+    cell: (b) => (
+      <Link component={RouterLink} to={`/batches/${b.id}`} sx={{ fontWeight: 600 }}>
+        {b.id}
+      </Link>
+    ),
+  },
+  { field: 'state', title: 'State', always: true, narrow: true, cell: (b) => b.state },
+  { field: 'slots', title: 'Slots', narrow: true, cell: (b) => count(b.counts.slots) },
+  { field: 'sealed', title: 'Sealed', narrow: true, cell: (b) => count(b.counts.sealed) },
+  { field: 'open', title: 'Under way', cell: (b) => count(b.counts.under_way + b.counts.waiting) },
+  { field: 'wrong', title: 'Held or refused', cell: (b) => count(b.counts.held + b.counts.refused) },
+  { field: 'begun_at', title: 'Begun', cell: (b) => moment(b.begun_at) },
+  { field: 'asked_by', title: 'Asked for by', cell: (b) => <bdi>{b.asked_by}</bdi> },
+]
+
+/** Replacements lists what is under way and what was done, newest first; batches stand in a list of their own. */
 export function Replacements() {
-  const all = useQuery(replacementsQuery({ limit: '200' }))
-  if (all.error) return <Problem error={all.error} again={() => void all.refetch()} />
+  const [search, setSearch] = useSearchParams()
+  const batches = search.get('of') === 'batches'
+  const [filter, set] = useFilter(...replacementsList.filters)
+  const navigate = useNavigate()
   return (
-    <Box sx={{ display: 'grid', gap: 2 }}>
-      <Typography variant="h1">Replacements</Typography>
-      {all.data?.length === 0 ? (
-        <Typography sx={{ color: 'text.secondary' }}>
-          None yet. Choose a slot on the page <Link component={RouterLink} to="/slots">Slots</Link> and press Replace.
-        </Typography>
+    <Stack>
+      <Heading title="Replacements" tab={batches ? 'Batches' : 'Replacements'} term={<Term of={batches ? 'batch' : 'replacement'} />}>
+        {!batches && <TextFilter label="Search in this list" value={filter.text ?? ''} set={(text) => set({ text })} />}
+        {!batches && <Views page="replacements" />}
+      </Heading>
+      <Tabs
+        value={batches ? 'batches' : 'single'}
+        onChange={(_, to: string) => setSearch(to === 'batches' ? { of: 'batches' } : {})}
+        aria-label="Lists"
+        sx={{ minHeight: 40, borderBottom: 1, borderColor: 'divider' }}
+      >
+        <Tab value="single" label="Replacements" sx={{ minHeight: 40 }} />
+        <Tab value="batches" label="Batches" sx={{ minHeight: 40 }} />
+      </Tabs>
+      {batches ? (
+        <List
+          key="batches"
+          list={batchesList}
+          filter={{}}
+          columns={batchColumns}
+          id={(b) => b.id}
+          open={(b) => void navigate(`/batches/${b.id}`)}
+          empty="No batches yet. Choose several slots on the page Slots and press Replace."
+        />
       ) : (
-        <Paper sx={{ overflowX: 'auto' }}>
-          <Table size="small">
-            <TableHead>
-              <TableRow>
-                {['Id', 'Slot', 'State', 'Signer', 'Begun', 'Asked for by'].map((h) => (
-                  <TableCell key={h}>{h}</TableCell>
-                ))}
-              </TableRow>
-            </TableHead>
-            <TableBody>
-              {(all.data ?? []).map((r) => (
-                <TableRow key={r.id} hover>
-                  <TableCell>
-                    <Link component={RouterLink} to={`/replacements/${r.id}`}>
-                      {r.id}
-                    </Link>
-                  </TableCell>
-                  <TableCell>
-                    {r.device}/{r.slot}
-                  </TableCell>
-                  <TableCell>
-                    <StateMark replacement={r} />
-                  </TableCell>
-                  <TableCell>{r.signer}</TableCell>
-                  <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(r.begun_at)}</TableCell>
-                  <TableCell>{r.asked_by}</TableCell>
-                </TableRow>
+        <>
+          <div style={{ display: 'flex', flexWrap: 'wrap', gap: 8 }}>
+            <TextField id="filter-state" select size="small" label="State" value={filter.state ?? ''} onChange={(e) => set({ state: e.target.value })} sx={{ minWidth: 140 }}>
+              <MenuItem value="">any</MenuItem>
+              {states.map((s) => (
+                <MenuItem key={s} value={s}>
+                  {s}
+                </MenuItem>
               ))}
-            </TableBody>
-          </Table>
-        </Paper>
+            </TextField>
+            <Filters filter={filter} set={set} by={['signer']} />
+          </div>
+          <List
+            key="single"
+            list={replacementsList}
+            filter={filter}
+            columns={columns}
+            id={(r) => r.id}
+            open={(r) => void navigate(`/replacements/${r.id}`)}
+            empty={
+              Object.keys(filter).length > 0 ? (
+                'No replacement fits the filter.'
+              ) : (
+                <>
+                  None yet. Choose a slot on the page{' '}
+                  <Link component={RouterLink} to="/slots">
+                    Slots
+                  </Link>{' '}
+                  and press Replace.
+                </>
+              )
+            }
+          />
+        </>
       )}
-    </Box>
+    </Stack>
   )
 }

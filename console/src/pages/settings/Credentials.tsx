@@ -1,67 +1,134 @@
-import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import TextField from '@mui/material/TextField'
+import Link from '@mui/material/Link'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, take, type Schemas } from '../../api/client'
-import { credentialsQuery, queryClient } from '../../api/queries'
-import { Panel } from '../../parts/Panel'
-import { Problem } from '../../parts/Problem'
+import { Link as RouterLink } from 'react-router'
+import * as v from 'valibot'
+import { api, revision, take, type Schemas } from '../../api/client'
+import { credentialsQuery, queryClient, useChange } from '../../api/queries'
+import { Confirm } from '../../parts/Confirm'
+import { Field } from '../../parts/form/Field'
+import { FormDialog } from '../../parts/form/FormDialog'
+import { Loaded } from '../../parts/Loaded'
+import { May } from '../../parts/May'
+import { FieldGrid, Panel, Quiet, Row } from '../../parts/Panel'
+import { some } from '../../parts/words'
 
-const blank = { name: '', ssh_user: '', password: '' }
+type Credential = Schemas['Credential']
+
+const needed = (what: string) => v.pipe(v.string(), v.trim(), v.nonEmpty(`${what} is needed.`))
+const schema = v.object({ name: needed('Name'), user: needed('User'), password: v.pipe(v.string(), v.nonEmpty('Password is needed.')) })
 
 /** Credentials are users and secrets that devices share. A secret is taken and never shown. */
 export function Credentials() {
   const all = useQuery(credentialsQuery)
-  const [n, setN] = useState(blank)
-  const there = all.data?.some((c) => c.name === n.name)
-  const save = useMutation({
-    mutationFn: () => {
-      const change = { ssh_user: n.ssh_user, password: n.password }
-      if (there) return take(api.PUT('/api/v1/credentials/{name}', { params: { path: { name: n.name } }, body: change }))
-      return take(api.POST('/api/v1/credentials', { body: { name: n.name, ...change } }))
-    },
-    onSuccess: () => {
-      setN(blank)
-      return queryClient.invalidateQueries()
-    },
-  })
-  if (all.error) return <Problem error={all.error} />
+  const [editing, setEditing] = useState<Credential | 'new'>()
   return (
-    <Panel title="Credentials that devices share">
-      {(all.data ?? []).map((c) => (
-        <CredentialRow key={c.name} credential={c} replace={() => setN({ name: c.name, ssh_user: c.ssh_user, password: '' })} />
-      ))}
-      <Box component="form" aria-label="Add a credential" onSubmit={(e) => { e.preventDefault(); save.mutate() }} sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, pt: 2 }}>
-        <TextField size="small" label="Name" value={n.name} onChange={(e) => setN({ ...n, name: e.target.value })} autoComplete="off" />
-        <TextField size="small" label="SSH user" value={n.ssh_user} onChange={(e) => setN({ ...n, ssh_user: e.target.value })} autoComplete="off" />
-        <TextField size="small" label="Password" type="password" value={n.password} onChange={(e) => setN({ ...n, password: e.target.value })} autoComplete="new-password" />
-        <Button type="submit" variant="contained" disabled={!n.name || !n.ssh_user || !n.password || save.isPending}>
-          {there ? `Put it in the place of ${n.name}` : 'Add'}
-        </Button>
-      </Box>
-      {save.error && <Problem error={save.error} />}
+    <Panel
+      title="Credentials that devices share"
+      term="access"
+      action={
+        <May role="admin" what="Changing credentials">
+          <Button size="small" variant="outlined" onClick={() => setEditing('new')}>
+            Add a credential
+          </Button>
+        </May>
+      }
+    >
+      <Loaded query={all}>
+        {(list) => (
+          <>
+            {list.length === 0 && <Quiet>None: every device has its own user and password.</Quiet>}
+            {list.map((c) => (
+              <CredentialRow key={c.name} c={c} replace={() => setEditing(c)} />
+            ))}
+          </>
+        )}
+      </Loaded>
+      {editing && <EditCredential c={editing === 'new' ? undefined : editing} close={() => setEditing(undefined)} />}
     </Panel>
   )
 }
 
-function CredentialRow({ credential: c, replace }: { credential: Schemas['Credential']; replace: () => void }) {
-  const remove = useMutation({ mutationFn: () => take(api.DELETE('/api/v1/credentials/{name}', { params: { path: { name: c.name } } })), onSettled: () => queryClient.invalidateQueries() })
+function EditCredential({ c, close }: { c: Credential | undefined; close: () => void }) {
+  const [seen, setSeen] = useState(c)
   return (
-    <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, py: 1, alignItems: 'baseline', borderBottom: 1, borderColor: 'divider' }}>
+    <FormDialog
+      title={c ? `Replace the secret of ${c.name}` : 'Add a credential'}
+      schema={schema}
+      start={{ name: c?.name ?? '', user: c?.user ?? '', password: '' }}
+      submit={c ? `Put it in the place of ${c.name}` : 'Add'}
+      of="credentials"
+      send={({ name, user, password }) =>
+        seen
+          ? take(api.PUT('/api/v1/credentials/{name}', { params: { path: { name: seen.name }, header: revision(seen) }, body: { user, password } }))
+          : take(api.POST('/api/v1/credentials', { body: { name, user, password } }))
+      }
+      {...(c && {
+        guard: {
+          labels: { user: 'User' },
+          look: async () => {
+            const now = (await queryClient.query({ ...credentialsQuery, staleTime: 0 })).find((x) => x.name === c.name) ?? c
+            setSeen(now)
+            return { name: now.name, user: now.user, password: '' }
+          },
+        },
+      })}
+      close={close}
+    >
+      <FieldGrid>
+        <Field name="name" label="Name" disabled={Boolean(c)} autoFocus={!c} />
+        <Field name="user" label="User" />
+        <Field name="password" label="Password" type="password" complete="new-password" autoFocus={Boolean(c)} />
+      </FieldGrid>
+      {c && c.devices > 0 && (
+        <Typography sx={{ mt: 2 }}>{some(c.devices, 'device')} sign in with it from then on. Nothing is changed on them: the password must be theirs already.</Typography>
+      )}
+    </FormDialog>
+  )
+}
+
+function CredentialRow({ c, replace }: { c: Credential; replace: () => void }) {
+  const [sure, setSure] = useState(false)
+  const remove = useChange({ of: 'credentials', do: () => take(api.DELETE('/api/v1/credentials/{name}', { params: { path: { name: c.name } } })), done: () => setSure(false) })
+  return (
+    <Row>
       <Typography sx={{ fontWeight: 600, minWidth: 110 }}>{c.name}</Typography>
-      <span>{c.ssh_user}</span>
-      <Typography component="span" sx={{ color: 'text.secondary', flexGrow: 1 }}>
-        {c.devices} {c.devices === 1 ? 'device' : 'devices'}
-      </Typography>
-      <Button size="small" onClick={replace}>
-        Replace
-      </Button>
-      <Button size="small" color="error" disabled={c.devices > 0} onClick={() => remove.mutate()}>
-        Remove
-      </Button>
-      {remove.error && <Problem error={remove.error} />}
-    </Box>
+      <bdi>{c.user}</bdi>
+      <Quiet grow>
+        {c.devices > 0 ? (
+          <Link component={RouterLink} to="/devices">
+            {some(c.devices, 'device')}
+          </Link>
+        ) : (
+          'no device'
+        )}
+      </Quiet>
+      <May role="admin">
+        <Button size="small" onClick={replace}>
+          Replace
+        </Button>
+        {c.devices === 0 ? (
+          <Button size="small" color="error" onClick={() => setSure(true)}>
+            Remove
+          </Button>
+        ) : (
+          <Quiet>in use: it cannot be removed</Quiet>
+        )}
+      </May>
+      {sure && (
+        <Confirm
+          question={`Remove the credential ${c.name}?`}
+          yes="Remove"
+          pending={remove.isPending}
+          error={remove.error}
+          act={() => remove.mutate()}
+          close={() => setSure(false)}
+        >
+          <Typography>Its secret is deleted. No device uses it.</Typography>
+        </Confirm>
+      )}
+    </Row>
   )
 }

@@ -1,27 +1,24 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useId, useState } from 'react'
 import { useNavigate } from 'react-router'
+import * as v from 'valibot'
 import { api, take } from '../../api/client'
 import { queryClient } from '../../api/queries'
-import { Panel } from '../../parts/Panel'
-import { Problem } from '../../parts/Problem'
+import { Confirm } from '../../parts/Confirm'
+import { Field } from '../../parts/form/Field'
+import { Form } from '../../parts/form/Form'
+import { FieldGrid, Panel } from '../../parts/Panel'
+
+const schema = v.object({ old: v.pipe(v.string(), v.nonEmpty('Old password is needed.')), new: v.pipe(v.string(), v.minLength(10, 'New password has at least 10 characters.')) })
 
 /** Password changes one's own password, or ends all of one's sessions. */
 export function Password() {
-  const [old, setOld] = useState('')
-  const [fresh, setFresh] = useState('')
+  const id = useId()
   const navigate = useNavigate()
-  const change = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/password', { body: { old, new: fresh } })),
-    onSuccess: () => {
-      setOld('')
-      setFresh('')
-    },
-  })
+  const [sure, setSure] = useState(false)
   const out = useMutation({
     mutationFn: () => take(api.DELETE('/api/v1/sessions')),
     onSuccess: () => {
@@ -31,18 +28,32 @@ export function Password() {
   })
   return (
     <Panel title="Your password">
-      <Box component="form" aria-label="Change your password" onSubmit={(e) => { e.preventDefault(); change.mutate() }} sx={{ display: 'flex', flexWrap: 'wrap', gap: 1 }}>
-        <TextField size="small" type="password" label="Old password" value={old} onChange={(e) => setOld(e.target.value)} autoComplete="current-password" />
-        <TextField size="small" type="password" label="New password" value={fresh} onChange={(e) => setFresh(e.target.value)} autoComplete="new-password" />
-        <Button type="submit" variant="contained" disabled={!old || !fresh || change.isPending}>
-          Change it
-        </Button>
-        <Button variant="outlined" color="error" onClick={() => out.mutate()}>
+      <Form
+        id={id}
+        label="Change your password"
+        schema={schema}
+        start={{ old: '', new: '' }}
+        again
+        submit="Change it"
+        said="Password changed. Your other sessions have ended."
+        of="session"
+        send={(x) => take(api.POST('/api/v1/password', { body: x }))}
+      >
+        <FieldGrid>
+          <Field name="old" label="Old password" type="password" complete="current-password" />
+          <Field name="new" label="New password" type="password" complete="new-password" />
+        </FieldGrid>
+      </Form>
+      <Box sx={{ mt: 2 }}>
+        <Button variant="outlined" color="error" onClick={() => setSure(true)}>
           Sign out everywhere
         </Button>
       </Box>
-      {change.isSuccess && <Typography role="status">The password is changed; all your other sessions have ended.</Typography>}
-      {(change.error ?? out.error) && <Problem error={change.error ?? out.error} />}
+      {sure && (
+        <Confirm question="Sign out everywhere?" yes="Sign out" pending={out.isPending} error={out.error} act={() => out.mutate()} close={() => setSure(false)}>
+          <Typography>All of your sessions end, this one too, and so do your tokens for the client.</Typography>
+        </Confirm>
+      )}
     </Panel>
   )
 }

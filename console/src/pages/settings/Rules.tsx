@@ -1,118 +1,207 @@
+import Accordion from '@mui/material/Accordion'
+import AccordionDetails from '@mui/material/AccordionDetails'
+import AccordionSummary from '@mui/material/AccordionSummary'
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
-import Checkbox from '@mui/material/Checkbox'
-import FormControlLabel from '@mui/material/FormControlLabel'
-import MenuItem from '@mui/material/MenuItem'
-import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
-import { api, take, type Schemas } from '../../api/client'
+import { useQuery } from '@tanstack/react-query'
+import { useId, useState } from 'react'
+import * as v from 'valibot'
+import { api, revision, take, type Schemas } from '../../api/client'
 import { policiesQuery, queryClient, signersQuery } from '../../api/queries'
-import { Panel } from '../../parts/Panel'
-import { Problem } from '../../parts/Problem'
+import { Choice, Field, Tick } from '../../parts/form/Field'
+import { Form } from '../../parts/form/Form'
+import { Loaded } from '../../parts/Loaded'
+import { useMay } from '../../parts/May'
+import { Facts, FieldGrid, Panel, Quiet, Stack } from '../../parts/Panel'
+import { words } from '../../parts/words'
 
 type Policy = Schemas['Policy']
+type Rules = Policy['rules']
 
-const numbers = [
-  ['renewal_days', 'Due so many days before the end'],
-  ['margin_days', 'Safety margin (days)'],
-  ['turnaround_days', 'Days that the signer takes'],
-  ['max_lifetime_days', 'Maximum lifetime (days; 0: any)'],
-  ['min_rsa_bits', 'Smallest RSA key, bits'],
-  ['min_ec_bits', 'Smallest key on a curve, bits'],
-] as const
+const numbers = {
+  renewal_days: 'Renewal period before expiry (days)',
+  margin_days: 'Safety margin (days)',
+  turnaround_days: 'Turnaround of the signer (days)',
+  max_lifetime_days: 'Maximum lifetime (days; 0: any)',
+  min_rsa_bits: 'Minimum RSA key (bits)',
+  min_ec_bits: 'Minimum elliptic curve key (bits)',
+} as const
 
-const switches = [
-  ['short_names', 'Ask for short names too'],
-  ['address_names', 'Ask for addresses too'],
-  ['cluster_names', 'Ask for the names of the cluster too'],
-  ['keep_keys', 'Keep keys that were made here'],
-  ['weak_keys', 'It can do no better than RSA 1024'],
-] as const
+const switches = {
+  short_names: 'Also request short names',
+  address_names: 'Also request IP addresses',
+  cluster_names: 'Also request the names of the cluster',
+  keep_keys: 'Keep keys that the service made',
+  weak_keys: 'Allow RSA 1024 and SHA-1',
+} as const
+
+const choices = { approval: 'Approval by', signer: 'Default signer', renewal_key: 'Key of a replacement' } as const
+const lists = { required_names: 'Required names', name_prefixes: 'Service labels to request' } as const
+const labels = { ...numbers, ...switches, ...choices, ...lists }
+
+const whole = (what: string) => v.pipe(v.string(), v.regex(/^\d*$/, `${what} is a whole number, or empty.`))
+const schema = v.object({
+  renewal_days: whole(numbers.renewal_days),
+  margin_days: whole(numbers.margin_days),
+  turnaround_days: whole(numbers.turnaround_days),
+  max_lifetime_days: whole(numbers.max_lifetime_days),
+  min_rsa_bits: whole(numbers.min_rsa_bits),
+  min_ec_bits: whole(numbers.min_ec_bits),
+  short_names: v.boolean(),
+  address_names: v.boolean(),
+  cluster_names: v.boolean(),
+  keep_keys: v.boolean(),
+  weak_keys: v.boolean(),
+  approval: v.string(),
+  signer: v.string(),
+  renewal_key: v.string(),
+  required_names: v.string(),
+  name_prefixes: v.string(),
+})
+type Values = v.InferOutput<typeof schema>
+type Name = keyof typeof labels
+
+/** valuesOf are rules as the form shows them; what is not said is empty. */
+export function valuesOf(r: Rules): Values {
+  const number = (n: number | null | undefined) => (n === null || n === undefined ? '' : String(n))
+  return {
+    renewal_days: number(r.renewal_days),
+    margin_days: number(r.margin_days),
+    turnaround_days: number(r.turnaround_days),
+    max_lifetime_days: number(r.max_lifetime_days),
+    min_rsa_bits: number(r.min_rsa_bits),
+    min_ec_bits: number(r.min_ec_bits),
+    short_names: r.short_names ?? false,
+    address_names: r.address_names ?? false,
+    cluster_names: r.cluster_names ?? false,
+    keep_keys: r.keep_keys ?? false,
+    weak_keys: r.weak_keys ?? false,
+    approval: r.approval ?? '',
+    signer: r.signer ?? '',
+    renewal_key: r.renewal_key ?? '',
+    required_names: (r.required_names ?? []).join(' '),
+    name_prefixes: (r.name_prefixes ?? []).join(' '),
+  }
+}
+
+/** rulesOf lays what was changed over the rules that were there; an emptied field is said no more. */
+export function rulesOf(before: Rules, changed: Partial<Values>): Rules {
+  const out: Record<string, unknown> = { ...before }
+  for (const [name, value] of Object.entries(changed)) {
+    if (name in numbers) out[name] = value === '' ? undefined : Number(value)
+    else if (name in lists) out[name] = words(String(value))
+    else out[name] = value === '' && name !== 'signer' ? undefined : value
+  }
+  return Object.fromEntries(Object.entries(out).filter(([, value]) => value !== undefined))
+}
 
 /** Rules shows the policy of the fleet, and where sites and devices differ from it. */
 export function Rules() {
   const all = useQuery(policiesQuery)
-  const [scope, setScope] = useState('')
-  if (all.error) return <Problem error={all.error} />
+  const [begun, setBegun] = useState<string[]>([])
+  const id = useId()
+  const admin = useMay('admin')
   return (
-    <Panel title="Policy">
-      {(all.data ?? []).map((p) => (
-        <Rule key={p.scope} policy={p} />
-      ))}
-      <Box component="form" aria-label="Rules for another scope" sx={{ display: 'flex', gap: 1, pt: 2, flexWrap: 'wrap' }} onSubmit={(e) => {
-        e.preventDefault()
-        queryClient.setQueryData(policiesQuery.queryKey, [...(all.data ?? []).filter((p) => p.scope !== scope), { scope, rules: {} }])
-        setScope('')
-      }}>
-        <TextField size="small" label="Rules of its own for site/NAME or device/NAME" value={scope} onChange={(e) => setScope(e.target.value)} sx={{ width: 340 }} />
-        <Button type="submit" variant="outlined" disabled={!/^(site|device)\/./.test(scope)}>
-          Begin
-        </Button>
-      </Box>
+    <Panel title="Policy" term="policy">
+      <Loaded query={all}>
+        {(list) => (
+          <Stack>
+            {[...list, ...begun.filter((scope) => !list.some((p) => p.scope === scope)).map((scope): Policy => ({ scope, rules: {}, revision: 0 }))].map((p, i) => (
+              <Accordion key={p.scope} slotProps={{ heading: { component: 'h3' } }} defaultExpanded={i === 0 || begun.includes(p.scope)} disableGutters>
+                <AccordionSummary>
+                  <Typography sx={{ fontWeight: 600 }}>{p.scope}</Typography>
+                </AccordionSummary>
+                <AccordionDetails>{admin ? <EditRules policy={p} /> : <Facts rows={told(p.rules)} />}</AccordionDetails>
+              </Accordion>
+            ))}
+            {admin ? (
+              <Form
+                id={id}
+                label="Rules for another scope"
+                schema={v.object({ scope: v.pipe(v.string(), v.trim(), v.regex(/^(site|device)\/./, 'Write site/NAME or device/NAME.')) })}
+                start={{ scope: '' }}
+                again
+                submit="Begin"
+                said="Fill in the rules and save them"
+                of="views"
+                send={(x) => Promise.resolve(x.scope)}
+                done={(scope) => setBegun([...begun, scope])}
+              >
+                <Field name="scope" label="Own rules for" help="site/NAME or device/NAME" sx={{ maxWidth: 340 }} />
+              </Form>
+            ) : (
+              <Quiet>Changing rules needs the role admin.</Quiet>
+            )}
+          </Stack>
+        )}
+      </Loaded>
     </Panel>
   )
 }
 
-function Rule({ policy }: { policy: Policy }) {
-  const [rules, setRules] = useState(policy.rules)
-  const signers = useQuery(signersQuery)
-  const save = useMutation({
-    mutationFn: () => take(api.PUT('/api/v1/policies', { body: { scope: policy.scope, rules } })),
-    onSuccess: () => queryClient.invalidateQueries(),
-  })
-  const changed = JSON.stringify(rules) !== JSON.stringify(policy.rules)
+function told(r: Rules): [string, string][] {
+  return Object.entries(r)
+    .filter(([name]) => name in labels)
+    .map(([name, value]) => [labels[name as Name], Array.isArray(value) ? value.join(' ') : typeof value === 'boolean' ? (value ? 'yes' : 'no') : String(value)])
+}
+
+function EditRules({ policy }: { policy: Policy }) {
+  const [seen, setSeen] = useState(policy) // what the form began with: a change by somebody else meanwhile is told of
+  const signers = useQuery(signersQuery).data ?? []
+  const id = useId()
   return (
-    <Box sx={{ py: 1.5, borderBottom: 1, borderColor: 'divider', display: 'grid', gap: 1.5 }} aria-label={`Rules of ${policy.scope}`}>
-      <Typography sx={{ fontWeight: 600 }}>{policy.scope}</Typography>
-      <Box sx={{ display: 'grid', gap: 1.5, gridTemplateColumns: { xs: '1fr', sm: 'repeat(2, 1fr)', md: 'repeat(4, 1fr)' } }}>
-        {numbers.map(([name, label]) => (
-          <TextField
-            key={name}
-            size="small"
-            type="number"
-            label={label}
-            value={rules[name] ?? ''}
-            onChange={(e) => {
-              const { [name]: _, ...others } = rules
-              setRules(e.target.value === '' ? others : { ...rules, [name]: Number(e.target.value) })
-            }}
-          />
+    <Form
+      id={id}
+      label={`Rules of ${policy.scope}`}
+      schema={schema}
+      start={valuesOf(policy.rules)}
+      submit="Save, and judge the fleet again"
+      of="policies"
+      send={(_, changed) => take(api.PUT('/api/v1/policies', { params: { header: revision(seen) }, body: { scope: policy.scope, rules: rulesOf(seen.rules, changed) } }))}
+      done={setSeen}
+      guard={{
+        labels,
+        look: async () => {
+          const now = (await queryClient.query({ ...policiesQuery, staleTime: 0 })).find((p) => p.scope === policy.scope) ?? { scope: policy.scope, rules: {}, revision: 0 }
+          setSeen(now)
+          return valuesOf(now.rules)
+        },
+      }}
+    >
+      <FieldGrid columns={3}>
+        {(Object.keys(numbers) as (keyof typeof numbers)[]).map((name) => (
+          <Field key={name} name={name} label={numbers[name]} type="number" />
         ))}
-        <TextField select size="small" label="Approved before a change by" value={rules.approval ?? ''} onChange={(e) => setRules({ ...rules, approval: e.target.value as 'nobody' })}>
-          <MenuItem value="nobody">nobody</MenuItem>
-          <MenuItem value="anybody">any operator</MenuItem>
-          <MenuItem value="another">another than who asked</MenuItem>
-        </TextField>
-        <TextField select size="small" label="Default signer" slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} value={rules.signer ?? ''} onChange={(e) => setRules({ ...rules, signer: e.target.value })}>
-          <MenuItem value="">nobody</MenuItem>
-          {(signers.data ?? []).map((s) => (
-            <MenuItem key={s.name} value={s.name}>
-              {s.name}
-            </MenuItem>
-          ))}
-        </TextField>
-        <TextField select size="small" label="A replacement's key" value={rules.renewal_key ?? ''} onChange={(e) => setRules({ ...rules, renewal_key: e.target.value as 'new' })}>
-          <MenuItem value="new">is a new one</MenuItem>
-          <MenuItem value="same">is the one in use, where that can be</MenuItem>
-        </TextField>
-        <TextField size="small" label="Names that every leaf must have" value={(rules.required_names ?? []).join(' ')} onChange={(e) => setRules({ ...rules, required_names: e.target.value.split(' ').filter(Boolean) })} />
-        <TextField size="small" label="Services whose names are asked for" value={(rules.name_prefixes ?? []).join(' ')} onChange={(e) => setRules({ ...rules, name_prefixes: e.target.value.split(' ').filter(Boolean) })} />
-      </Box>
+        <Choice
+          name="approval"
+          label={choices.approval}
+          options={[
+            { value: '', label: 'not said here' },
+            { value: 'nobody', label: 'nobody' },
+            { value: 'anybody', label: 'any operator' },
+            { value: 'another', label: 'another than the requester' },
+          ]}
+        />
+        <Choice name="signer" label={choices.signer} options={[{ value: '', label: 'nobody' }, ...signers.map((s) => ({ value: s.name, label: s.name }))]} />
+        <Choice
+          name="renewal_key"
+          label={choices.renewal_key}
+          options={[
+            { value: '', label: 'not said here' },
+            { value: 'new', label: 'new key' },
+            { value: 'same', label: 'current key, if possible' },
+          ]}
+        />
+        <Field name="required_names" label={lists.required_names} help="separated by blanks" />
+        <Field name="name_prefixes" label={lists.name_prefixes} help="separated by blanks" />
+      </FieldGrid>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2 }}>
-        {switches
-          .filter(([name]) => name !== 'weak_keys' || policy.scope.startsWith('device/'))
-          .map(([name, label]) => (
-            <FormControlLabel key={name} label={label} control={<Checkbox size="small" checked={rules[name] ?? false} onChange={(e) => setRules({ ...rules, [name]: e.target.checked })} />} />
+        {(Object.keys(switches) as (keyof typeof switches)[])
+          .filter((name) => name !== 'weak_keys' || policy.scope.startsWith('device/'))
+          .map((name) => (
+            <Tick key={name} name={name} label={switches[name]} />
           ))}
       </Box>
-      {changed && (
-        <Button variant="contained" sx={{ justifySelf: 'start' }} disabled={save.isPending} onClick={() => save.mutate()}>
-          Save, and judge the fleet anew
-        </Button>
-      )}
-      {save.error && <Problem error={save.error} />}
-    </Box>
+    </Form>
   )
 }

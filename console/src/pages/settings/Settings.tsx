@@ -1,56 +1,70 @@
 import Box from '@mui/material/Box'
-import Typography from '@mui/material/Typography'
+import Tab from '@mui/material/Tab'
+import Tabs from '@mui/material/Tabs'
 import { useQuery } from '@tanstack/react-query'
-import { anchorsQuery, settingsQuery } from '../../api/queries'
-import { mono } from '../../app/theme'
-import { Facts, Panel } from '../../parts/Panel'
-import { Problem } from '../../parts/Problem'
-import { day, moment } from '../../parts/words'
+import type { ComponentType } from 'react'
+import { Link, useParams } from 'react-router'
+import { settingsQuery } from '../../api/queries'
+import { Heading } from '../../parts/Heading'
+import { Loaded } from '../../parts/Loaded'
+import { Facts, Panel, Stack } from '../../parts/Panel'
+import { moment } from '../../parts/words'
+import { Nowhere } from '../nowhere/Nowhere'
+import { Anchors } from './Anchors'
 import { Credentials } from './Credentials'
 import { Password } from './Password'
 import { Rules } from './Rules'
 import { Signers } from './Signers'
 import { Sites } from './Sites'
 
-/** Settings is what holds for the whole fleet: rules, signers, sites, credentials and trusted roots; and one's own password. */
+const parts: Record<string, { title: string; show: ComponentType }> = {
+  policy: { title: 'Policy', show: Rules },
+  signers: { title: 'Signers', show: Signers },
+  sites: { title: 'Sites', show: Sites },
+  credentials: { title: 'Credentials', show: Credentials },
+  roots: { title: 'Trusted roots', show: Anchors },
+  password: { title: 'Your password', show: Password },
+  service: { title: 'Service', show: Service },
+}
+
+/** Settings is what holds for the whole fleet, part by part, and one's own password. */
 export function Settings() {
-  const set = useQuery(settingsQuery)
-  const anchors = useQuery(anchorsQuery)
-  if (set.error) return <Problem error={set.error} />
+  const { part = 'policy' } = useParams()
+  const shown = parts[part]
+  if (!shown) return <Nowhere />
+  const Show = shown.show
   return (
-    <Box sx={{ display: 'grid', gap: 2 }}>
-      <Typography variant="h1">Settings</Typography>
-      <Rules />
-      <Signers />
-      <Sites />
-      <Credentials />
-      <Panel title="Roots that the fleet trusts">
-        {(anchors.data ?? []).map((a) => (
-          <Box key={a.sha256} sx={{ py: 0.5 }}>
-            <Typography sx={{ fontWeight: 600 }}>{a.subject}</Typography>
-            <Typography variant="body2" sx={{ color: 'text.secondary', overflowWrap: 'anywhere' }}>
-              until {day(a.not_after)}, SHA-256 <span style={{ fontFamily: mono }}>{a.sha256}</span>
-            </Typography>
-          </Box>
+    <Stack>
+      <Heading title="Settings" tab={shown.title} />
+      <Tabs value={part} variant="scrollable" allowScrollButtonsMobile aria-label="Settings" sx={{ minHeight: 40, borderBottom: 1, borderColor: 'divider' }}>
+        {Object.entries(parts).map(([name, p]) => (
+          <Tab key={name} value={name} label={p.title} component={Link} to={`/settings/${name}`} sx={{ minHeight: 40 }} />
         ))}
-        <Typography variant="body2" sx={{ color: 'text.secondary', pt: 1 }}>
-          Another one comes in from a terminal: <code>freshseal audience add root.pem</code>, or with a pile on the desk.
-        </Typography>
-      </Panel>
-      <Password />
-      {set.data && (
-        <Panel title="Service">
+      </Tabs>
+      <Box>
+        <Show />
+      </Box>
+    </Stack>
+  )
+}
+
+function Service() {
+  const set = useQuery(settingsQuery)
+  return (
+    <Panel title="Service">
+      <Loaded query={set}>
+        {(s) => (
           <Facts
             rows={[
-              ['Version', set.data.version],
-              ['Folder', set.data.folder],
-              ['Reads the fleet', set.data.read_every],
-              ['Started', moment(set.data.started_at)],
+              ['Version', s.version],
+              ['Folder', s.folder],
+              ['Reads the fleet', s.read_every],
+              ['Started', moment(s.started_at)],
               ['Its own certificate', 'is replaced like any other: it stands in the list of devices'],
             ]}
           />
-        </Panel>
-      )}
-    </Box>
+        )}
+      </Loaded>
+    </Panel>
   )
 }

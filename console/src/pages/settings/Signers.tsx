@@ -1,41 +1,99 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import Checkbox from '@mui/material/Checkbox'
-import FormControlLabel from '@mui/material/FormControlLabel'
-import MenuItem from '@mui/material/MenuItem'
-import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, take, type Schemas } from '../../api/client'
-import { queryClient, signersQuery } from '../../api/queries'
+import * as v from 'valibot'
+import { api, revision, take, type Schemas } from '../../api/client'
+import { queryClient, signersQuery, useChange } from '../../api/queries'
 import { Confirm } from '../../parts/Confirm'
-import { Panel } from '../../parts/Panel'
-import { Problem } from '../../parts/Problem'
+import { Choice, Field, Tick } from '../../parts/form/Field'
+import { FormDialog } from '../../parts/form/FormDialog'
+import { Loaded } from '../../parts/Loaded'
+import { May } from '../../parts/May'
+import { FieldGrid, Panel, Row } from '../../parts/Panel'
 
 type Signer = Schemas['Signer']
 type Way = NonNullable<Schemas['Proof']['how']>
 const proofs: Record<Way, string> = { mail: 'by mail', dns: 'by a DNS record', file: 'by a file' }
-const blank: Signer = { name: '', kind: 'desk', about: '', terms: { wildcards: true, addresses: true }, proof: {} }
+
+const whole = (what: string) => v.pipe(v.string(), v.regex(/^\d*$/, `${what} is a whole number, or empty.`))
+const schema = v.object({
+  name: v.pipe(v.string(), v.trim(), v.nonEmpty('Name is needed.')),
+  about: v.string(),
+  contact: v.string(),
+  turnaround: whole('Turnaround'),
+  most: whole('Longest certificate'),
+  profile: v.string(),
+  how: v.string(),
+  who: v.string(),
+  proofDays: whole('Validity'),
+  notes: v.string(),
+  trusted: v.boolean(),
+  wildcards: v.boolean(),
+  addresses: v.boolean(),
+})
+type Values = v.InferOutput<typeof schema>
+
+const labels: Record<keyof Values, string> = {
+  name: 'Name',
+  about: 'About',
+  contact: 'Whom to ask',
+  turnaround: 'Turnaround (working days)',
+  most: 'Longest certificate (days)',
+  profile: 'Certificate profile',
+  how: 'Domain validation',
+  who: 'Who does that',
+  proofDays: 'Validity of a validation (days)',
+  notes: 'Steps of its portal, and what else the person at the desk must know',
+  trusted: 'Publicly trusted',
+  wildcards: 'Signs wildcards',
+  addresses: 'Signs addresses',
+}
+
+function valuesOf(s: Signer | undefined): Values {
+  return {
+    name: s?.name ?? '',
+    about: s?.about ?? '',
+    contact: s?.contact ?? '',
+    turnaround: s?.turnaround_days ? String(s.turnaround_days) : '',
+    most: s?.max_days ? String(s.max_days) : '',
+    profile: s?.terms.profile ?? '',
+    how: s?.proof.how ?? '',
+    who: s?.proof.who ?? '',
+    proofDays: s?.proof.days ? String(s.proof.days) : '',
+    notes: s?.notes ?? '',
+    trusted: s?.terms.public ?? false,
+    wildcards: s ? (s.terms.wildcards ?? false) : true,
+    addresses: s ? (s.terms.addresses ?? false) : true,
+  }
+}
 
 /** Signers are those who sign requests, with what the person at the desk must know of each. */
 export function Signers() {
   const all = useQuery(signersQuery)
-  const [editing, setEditing] = useState<Signer>()
-  if (all.error) return <Problem error={all.error} />
+  const [editing, setEditing] = useState<Signer | 'new'>()
   return (
-    <Panel title="Signers" action={<Button size="small" onClick={() => setEditing(editing ? undefined : blank)}>{editing ? 'Close' : 'Add a signer'}</Button>}>
-      {(all.data ?? []).map((s) => (
-        <SignerRow key={s.name} s={s} edit={() => setEditing(s)} />
-      ))}
-      {editing && <EditSigner key={editing.name} was={editing} close={() => setEditing(undefined)} />}
+    <Panel
+      title="Signers"
+      term="signer"
+      action={
+        <May role="admin" what="Changing signers">
+          <Button size="small" variant="outlined" onClick={() => setEditing('new')}>
+            Add a signer
+          </Button>
+        </May>
+      }
+    >
+      <Loaded query={all}>{(list) => list.map((s) => <SignerRow key={s.name} s={s} edit={() => setEditing(s)} />)}</Loaded>
+      {editing && <EditSigner was={editing === 'new' ? undefined : editing} close={() => setEditing(undefined)} />}
     </Panel>
   )
 }
 
 function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
   const [sure, setSure] = useState(false)
-  const remove = useMutation({ mutationFn: () => take(api.DELETE('/api/v1/signers/{name}', { params: { path: { name: s.name } } })), onSettled: () => queryClient.invalidateQueries() })
+  const remove = useChange({ of: 'signers', do: () => take(api.DELETE('/api/v1/signers/{name}', { params: { path: { name: s.name } } })), done: () => setSure(false) })
   const own = s.name !== 'bench' && s.name !== 'desk'
   const facts = [
     s.contact,
@@ -45,84 +103,94 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
     s.proof.how && `domains are proven ${proofs[s.proof.how]}${s.proof.who ? `, ${s.proof.who} does it` : ''}`,
   ].filter(Boolean)
   return (
-    <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, py: 1, alignItems: 'baseline', borderBottom: 1, borderColor: 'divider' }}>
+    <Row>
       <Typography sx={{ fontWeight: 600, minWidth: 110 }}>{s.name}</Typography>
       <Box sx={{ flexGrow: 1, flexBasis: 300, minWidth: 0 }}>
-        {s.about}
+        <bdi>{s.about}</bdi>
         <Typography variant="body2" sx={{ color: 'text.secondary' }}>
           {facts.join('; ')}
         </Typography>
         {s.notes && (
           <Typography variant="body2" sx={{ whiteSpace: 'pre-line' }}>
-            {s.notes}
+            <bdi>{s.notes}</bdi>
           </Typography>
         )}
       </Box>
       {own && (
-        <>
+        <May role="admin">
           <Button size="small" onClick={edit}>
             Edit
           </Button>
           <Button size="small" color="error" onClick={() => setSure(true)}>
             Remove
           </Button>
-        </>
+        </May>
       )}
-      {remove.error && <Problem error={remove.error} />}
-      {sure && <Confirm question={`Forget the signer ${s.name}?`} yes="Remove" act={() => remove.mutate()} close={() => setSure(false)} />}
-    </Box>
+      {sure && (
+        <Confirm question={`Remove the signer ${s.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
+          <Typography>What is known of it is deleted. Certificates that it signed stay as they are.</Typography>
+        </Confirm>
+      )}
+    </Row>
   )
 }
 
-function EditSigner({ was, close }: { was: Signer; close: () => void }) {
-  const [s, setS] = useState(was)
-  const save = useMutation({
-    mutationFn: () => {
-      const { name, kind: _, ...terms } = s
-      return take(api.PUT('/api/v1/signers/{name}', { params: { path: { name } }, body: terms }))
-    },
-    onSuccess: async () => {
-      await queryClient.invalidateQueries()
-      close()
-    },
-  })
-  const text = (label: string, value: string | undefined, set: (text: string) => Signer, more = {}) => (
-    <TextField size="small" label={label} value={value ?? ''} autoComplete="off" onChange={(e) => setS(set(e.target.value))} {...more} />
-  )
-  const number = (label: string, value: number | undefined, set: (n: number) => Signer) => (
-    <TextField size="small" type="number" label={label} value={value || ''} onChange={(e) => setS(set(Number(e.target.value)))} />
-  )
-  const box = (label: string, value: boolean | undefined, set: (on: boolean) => Signer) => (
-    <FormControlLabel label={label} control={<Checkbox size="small" checked={value ?? false} onChange={(e) => setS(set(e.target.checked))} />} />
-  )
+function EditSigner({ was, close }: { was: Signer | undefined; close: () => void }) {
+  const [seen, setSeen] = useState(was)
+  const number = (text: string) => (text === '' ? {} : { n: Number(text) })
   return (
-    <Box component="form" aria-label="A signer" onSubmit={(e) => { e.preventDefault(); save.mutate() }} sx={{ display: 'grid', gap: 1.5, pt: 2, gridTemplateColumns: { xs: '1fr', sm: 'repeat(3, 1fr)' } }}>
-      {text('Name', s.name, (name) => ({ ...s, name }), { disabled: was.name !== '', required: true })}
-      {text('Who that is', s.about, (about) => ({ ...s, about }))}
-      {text('Whom to ask', s.contact, (contact) => ({ ...s, contact }))}
-      {number('Working days until it answers', s.turnaround_days, (turnaround_days) => ({ ...s, turnaround_days }))}
-      {number('Longest certificate, days', s.max_days, (max_days) => ({ ...s, max_days }))}
-      {text('Profile to pick', s.terms.profile, (profile) => ({ ...s, terms: { ...s.terms, profile } }))}
-      <TextField select size="small" label="Domains are proven" slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} value={s.proof.how ?? ''} onChange={(e) => setS({ ...s, proof: { ...s.proof, how: (e.target.value || undefined) as Way | undefined } })}>
-        <MenuItem value="">not at all</MenuItem>
-        {Object.entries(proofs).map(([how, words]) => (
-          <MenuItem key={how} value={how}>
-            {words}
-          </MenuItem>
-        ))}
-      </TextField>
-      {text('Who does that', s.proof.who, (who) => ({ ...s, proof: { ...s.proof, who } }))}
-      {number('Days that such a proof holds', s.proof.days, (days) => ({ ...s, proof: { ...s.proof, days } }))}
-      {text('The steps of its portal, and what else the person at the desk must know', s.notes, (notes) => ({ ...s, notes }), { multiline: true, minRows: 2, sx: { gridColumn: '1 / -1' } })}
-      <Box sx={{ gridColumn: '1 / -1' }}>
-        {box('Publicly trusted', s.terms.public, (on) => ({ ...s, terms: { ...s.terms, public: on } }))}
-        {box('Signs wildcards', s.terms.wildcards, (wildcards) => ({ ...s, terms: { ...s.terms, wildcards } }))}
-        {box('Signs addresses', s.terms.addresses, (addresses) => ({ ...s, terms: { ...s.terms, addresses } }))}
-        <Button type="submit" variant="contained" disabled={!s.name || save.isPending}>
-          Save
-        </Button>
-        {save.error && <Problem error={save.error} />}
+    <FormDialog
+      title={was ? `Edit ${was.name}` : 'Add a signer'}
+      wide
+      schema={schema}
+      start={valuesOf(was)}
+      submit="Save"
+      of="signers"
+      send={(x) =>
+        take(
+          api.PUT('/api/v1/signers/{name}', {
+            params: { path: { name: x.name }, header: revision(seen) },
+            body: {
+              about: x.about,
+              contact: x.contact,
+              notes: x.notes,
+              ...('n' in number(x.turnaround) && { turnaround_days: Number(x.turnaround) }),
+              ...('n' in number(x.most) && { max_days: Number(x.most) }),
+              terms: { ...seen?.terms, profile: x.profile, public: x.trusted, wildcards: x.wildcards, addresses: x.addresses },
+              proof: x.how ? { how: x.how as Way, who: x.who, ...(x.proofDays && { days: Number(x.proofDays) }) } : {},
+            },
+          }),
+        )
+      }
+      {...(was && {
+        guard: {
+          labels,
+          look: async () => {
+            const now = (await queryClient.query({ ...signersQuery, staleTime: 0 })).find((s) => s.name === was.name)
+            setSeen(now)
+            return valuesOf(now)
+          },
+        },
+      })}
+      close={close}
+    >
+      <FieldGrid>
+        <Field name="name" label={labels.name} disabled={Boolean(was)} autoFocus={!was} />
+        <Field name="about" label={labels.about} />
+        <Field name="contact" label={labels.contact} />
+        <Field name="turnaround" label={labels.turnaround} type="number" />
+        <Field name="most" label={labels.most} type="number" />
+        <Field name="profile" label={labels.profile} />
+        <Choice name="how" label={labels.how} options={[{ value: '', label: 'not at all' }, ...Object.entries(proofs).map(([value, label]) => ({ value, label }))]} />
+        <Field name="who" label={labels.who} />
+        <Field name="proofDays" label={labels.proofDays} type="number" />
+        <Field name="notes" label={labels.notes} multiline minRows={2} sx={{ gridColumn: '1 / -1' }} />
+      </FieldGrid>
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', mt: 1 }}>
+        <Tick name="trusted" label={labels.trusted} />
+        <Tick name="wildcards" label={labels.wildcards} />
+        <Tick name="addresses" label={labels.addresses} />
       </Box>
-    </Box>
+    </FormDialog>
   )
 }

@@ -1,111 +1,217 @@
-import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import MenuItem from '@mui/material/MenuItem'
-import TextField from '@mui/material/TextField'
+import Link from '@mui/material/Link'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, take, type Schemas } from '../../api/client'
-import { queryClient, sitesQuery } from '../../api/queries'
-import { mono } from '../../app/theme'
+import { Link as RouterLink } from 'react-router'
+import * as v from 'valibot'
+import { api, revision, take, type Schemas } from '../../api/client'
+import { queryClient, sitesQuery, useChange } from '../../api/queries'
 import { Confirm } from '../../parts/Confirm'
-import { Panel } from '../../parts/Panel'
-import { Problem } from '../../parts/Problem'
+import { Choice, Field } from '../../parts/form/Field'
+import { FormDialog } from '../../parts/form/FormDialog'
+import { useTyped } from '../../parts/form/Form'
+import { HostKey, placeOf, unpinned } from '../../parts/HostKey'
+import { Loaded } from '../../parts/Loaded'
+import { May } from '../../parts/May'
+import { FieldGrid, Panel, Quiet, Row } from '../../parts/Panel'
 
 type Site = Schemas['Site']
-const ways = { direct: 'reached directly', jump: 'through an SSH jump host', socks: 'through a SOCKS5 proxy' }
-const blank = { name: '', way: 'direct' as Site['way'], address: '', ssh_user: '', password: '', organization: '', locality: '', country: '', most_links: '' }
+const ways: Record<Site['way'], string> = { direct: 'reached directly', jump: 'through an SSH jump host', socks: 'through a SOCKS5 proxy' }
+
+const fields = v.object({
+  name: v.pipe(v.string(), v.trim(), v.nonEmpty('Name is needed.')),
+  way: v.string(),
+  address: v.string(),
+  port: v.pipe(v.string(), v.regex(/^\d{0,5}$/, 'Port is a number from 1 to 65535.')),
+  user: v.string(),
+  password: v.string(),
+  pin: v.string(),
+  pinnedAt: v.string(),
+  organization: v.string(),
+  locality: v.string(),
+  country: v.pipe(v.string(), v.regex(/^([A-Za-z]{2})?$/, 'Country has two letters.')),
+  most: v.pipe(v.string(), v.regex(/^\d*$/, 'Links at once is a whole number, or empty.')),
+  behind: v.string(),
+})
+type Values = v.InferOutput<typeof fields>
+
+const schema = v.pipe(
+  fields,
+  v.forward(
+    v.check((s) => s.way === 'direct' || s.address.trim() !== '', 'Address is needed.'),
+    ['address'],
+  ),
+  v.forward(
+    v.check((s) => s.way !== 'jump' || (s.pin !== '' && s.pinnedAt === placeOf({ site: s.behind, address: s.address, port: s.port })), unpinned),
+    ['pin'],
+  ),
+)
+
+const labels: Partial<Record<keyof Values, string>> = {
+  way: 'Way',
+  address: 'Address',
+  port: 'Port',
+  user: 'User',
+  pin: 'Host key',
+  organization: 'Organization in requests',
+  locality: 'Locality in requests',
+  country: 'Country in requests',
+  most: 'Links at once',
+  behind: 'Reached through',
+}
+
+function valuesOf(s: Site | undefined): Values {
+  const port = s?.port ? String(s.port) : '22'
+  return {
+    name: s?.name ?? '',
+    way: s?.way ?? 'direct',
+    address: s?.address ?? '',
+    port,
+    user: s?.user ?? '',
+    password: '',
+    pin: s?.pin ?? '',
+    pinnedAt: s?.pin ? placeOf({ site: s.behind, address: s.address, port }) : '',
+    behind: s?.behind ?? '',
+    organization: s?.subject.organization ?? '',
+    locality: s?.subject.locality ?? '',
+    country: s?.subject.country ?? '',
+    most: s?.most_links ? String(s.most_links) : '',
+  }
+}
 
 /** Sites are the places with a way in, and what the requests of their devices say. */
 export function Sites() {
   const all = useQuery(sitesQuery)
-  const [adding, setAdding] = useState(false)
-  if (all.error) return <Problem error={all.error} />
+  const [editing, setEditing] = useState<Site | 'new'>()
   return (
-    <Panel title="Sites" action={<Button size="small" onClick={() => setAdding(!adding)}>{adding ? 'Close' : 'Add a site'}</Button>}>
-      {(all.data ?? []).length === 0 && <Typography sx={{ color: 'text.secondary' }}>None is set up: every device is reached directly.</Typography>}
-      {(all.data ?? []).map((s) => (
-        <SiteRow key={s.name} site={s} />
-      ))}
-      {adding && <AddSite close={() => setAdding(false)} />}
+    <Panel
+      title="Sites"
+      term="site"
+      action={
+        <May role="admin" what="Changing sites">
+          <Button size="small" variant="outlined" onClick={() => setEditing('new')}>
+            Add a site
+          </Button>
+        </May>
+      }
+    >
+      <Loaded query={all}>
+        {(list) => (
+          <>
+            {list.length === 0 && <Quiet>No sites: every device is reached directly.</Quiet>}
+            {list.map((s) => (
+              <SiteRow key={s.name} s={s} edit={() => setEditing(s)} />
+            ))}
+          </>
+        )}
+      </Loaded>
+      {editing && <EditSite was={editing === 'new' ? undefined : editing} close={() => setEditing(undefined)} />}
     </Panel>
   )
 }
 
-function SiteRow({ site: s }: { site: Site }) {
+function SiteRow({ s, edit }: { s: Site; edit: () => void }) {
   const [sure, setSure] = useState(false)
-  const remove = useMutation({ mutationFn: () => take(api.DELETE('/api/v1/sites/{name}', { params: { path: { name: s.name } } })), onSettled: () => queryClient.invalidateQueries() })
+  const remove = useChange({ of: 'sites', do: () => take(api.DELETE('/api/v1/sites/{name}', { params: { path: { name: s.name } } })), done: () => setSure(false) })
+  const subject = Object.entries(s.subject).filter(([, value]) => typeof value === 'string' && value !== '')
   return (
-    <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, py: 1, alignItems: 'baseline', borderBottom: 1, borderColor: 'divider' }}>
-      <Typography sx={{ fontWeight: 600, minWidth: 110 }}>{s.name}</Typography>
+    <Row>
+      <Link component={RouterLink} to={`/devices?site=${encodeURIComponent(s.name)}`} sx={{ fontWeight: 600, minWidth: 110 }}>
+        <bdi>{s.name}</bdi>
+      </Link>
       <span>
         {ways[s.way]} {s.address && `${s.address}:${s.port}`}
+        {s.behind && `, reached through ${s.behind}`}
       </span>
-      <Typography component="span" sx={{ color: 'text.secondary', flexGrow: 1 }}>
-        {Object.entries(s.subject).map(([name, value]) => `${name} ${value}`).join(', ')}
+      <Quiet grow>
+        {subject.map(([name, value]) => `${name} ${value}`).join(', ')}
         {s.most_links > 0 && ` at most ${s.most_links} links at once`}
-      </Typography>
-      <Button size="small" color="error" onClick={() => setSure(true)}>
-        Remove
-      </Button>
-      {remove.error && <Problem error={remove.error} />}
-      {sure && <Confirm question={`Forget the way into ${s.name}? Its devices are reached directly then.`} yes="Remove" act={() => remove.mutate()} close={() => setSure(false)} />}
-    </Box>
+      </Quiet>
+      <May role="admin">
+        <Button size="small" onClick={edit}>
+          Edit
+        </Button>
+        <Button size="small" color="error" onClick={() => setSure(true)}>
+          Remove
+        </Button>
+      </May>
+      {sure && (
+        <Confirm question={`Remove the site ${s.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
+          <Typography>Its devices stay, and are reached directly from then on. The secret of its jump host is deleted.</Typography>
+        </Confirm>
+      )}
+    </Row>
   )
 }
 
-function AddSite({ close }: { close: () => void }) {
-  const [n, setN] = useState(blank)
-  const port = n.way === 'socks' ? 1080 : 22
-  const look = useMutation({ mutationFn: () => take(api.POST('/api/v1/host-keys', { body: { address: n.address, port } })) })
-  const add = useMutation({
-    mutationFn: () =>
-      take(
-        api.POST('/api/v1/sites', {
-          body: {
-            name: n.name, way: n.way, most_links: Number(n.most_links), subject: { organization: n.organization, locality: n.locality, country: n.country },
-            ...(n.way !== 'direct' && { address: n.address, port }),
-            ...(n.way === 'jump' && { ssh_user: n.ssh_user, password: n.password, host_key: look.data?.host_key ?? '' }),
-          },
-        }),
-      ),
-    onSuccess: async () => {
-      await queryClient.invalidateQueries()
-      close()
-    },
-  })
-  const field = (name: keyof typeof blank, label: string, type = 'text') => (
-    <TextField size="small" type={type} label={label} value={n[name]} autoComplete="off" onChange={(e) => setN({ ...n, [name]: e.target.value })} />
-  )
-  const compare = n.way === 'jump' && !look.data
+function EditSite({ was, close }: { was: Site | undefined; close: () => void }) {
+  const [seen, setSeen] = useState(was)
   return (
-    <Box sx={{ display: 'grid', gap: 1.5, pt: 2, gridTemplateColumns: { xs: '1fr', sm: 'repeat(3, 1fr)' } }}>
-      {field('name', 'Name')}
-      <TextField select size="small" label="Way" value={n.way} onChange={(e) => setN({ ...n, way: e.target.value as Site['way'] })}>
-        {Object.entries(ways).map(([way, text]) => (
-          <MenuItem key={way} value={way}>
-            {text}
-          </MenuItem>
-        ))}
-      </TextField>
-      {field('most_links', 'Links at once; empty: no limit', 'number')}
-      {n.way !== 'direct' && field('address', n.way === 'jump' ? 'Address of the jump host' : 'Address of the proxy')}
-      {n.way === 'jump' && field('ssh_user', 'SSH user')}
-      {n.way === 'jump' && field('password', 'Password', 'password')}
-      {field('organization', 'Organization in requests')}
-      {field('locality', 'Locality in requests')}
-      {field('country', 'Country in requests, two letters')}
-      {look.data && (
-        <Typography sx={{ gridColumn: '1 / -1' }}>
-          The jump host shows <span style={{ fontFamily: mono }}>{look.data.host_key}</span>; compare it with its own console.
-        </Typography>
+    <FormDialog
+      title={was ? `Edit ${was.name}` : 'Add a site'}
+      wide
+      schema={schema}
+      start={valuesOf(was)}
+      submit="Save"
+      of="sites"
+      send={(x) => {
+        const change = {
+          way: x.way as Site['way'],
+          most_links: Number(x.most),
+          behind: x.way === 'direct' ? '' : x.behind,
+          subject: { ...seen?.subject, organization: x.organization, locality: x.locality, country: x.country.toUpperCase() },
+          ...(x.way !== 'direct' && { address: x.address.trim(), port: Number(x.port) }),
+          ...(x.way === 'jump' && { user: x.user, pin: x.pin, ...(x.password && { password: x.password }) }),
+        }
+        return seen
+          ? take(api.PATCH('/api/v1/sites/{name}', { params: { path: { name: seen.name }, header: revision(seen) }, body: change }))
+          : take(api.POST('/api/v1/sites', { body: { name: x.name, ...change } }))
+      }}
+      {...(was && {
+        guard: {
+          labels,
+          look: async () => {
+            const now = (await queryClient.query({ ...sitesQuery, staleTime: 0 })).find((s) => s.name === was.name)
+            setSeen(now)
+            return valuesOf(now)
+          },
+        },
+      })}
+      close={close}
+    >
+      <Fields was={was} />
+    </FormDialog>
+  )
+}
+
+function Fields({ was }: { was: Site | undefined }) {
+  const x = useTyped<Values>()
+  const others = (useQuery(sitesQuery).data ?? []).filter((s) => s.name !== was?.name && s.way !== 'direct')
+  return (
+    <FieldGrid>
+      <Field name="name" label="Name" disabled={Boolean(was)} autoFocus={!was} />
+      <Choice name="way" label="Way" options={Object.entries(ways).map(([value, label]) => ({ value, label }))} />
+      {x.way !== 'direct' && <Field name="address" label={x.way === 'jump' ? 'Address of the jump host' : 'Address of the proxy'} />}
+      {x.way !== 'direct' && <Field name="port" label="Port" type="number" help={x.way === 'socks' ? 'usually 1080' : undefined} />}
+      {x.way !== 'direct' && (
+        <Choice name="behind" label="Reached through" options={[{ value: '', label: 'directly' }, ...others.map((s) => ({ value: s.name, label: `the way to ${s.name}` }))]} />
       )}
-      <Box sx={{ gridColumn: '1 / -1' }}>
-        <Button variant="contained" disabled={!n.name || look.isPending || add.isPending} onClick={() => (compare ? look.mutate() : add.mutate())}>
-          {compare ? 'Ask for its host key' : n.way === 'jump' ? 'The key is right: add it' : 'Add it'}
-        </Button>
-        {(look.error ?? add.error) && <Problem error={look.error ?? add.error} />}
-      </Box>
-    </Box>
+      {x.way === 'jump' && <Field name="user" label="User" />}
+      {x.way === 'jump' && (
+        <Field
+          name="password"
+          label={was ? 'New password' : 'Password'}
+          type="password"
+          complete="new-password"
+          help={was ? 'empty: stays as it is; needed again for another address, port or host key' : undefined}
+        />
+      )}
+      {x.way === 'jump' && <HostKey at={{ site: x.behind, address: x.address, port: x.port }} what="The jump host" />}
+      <Field name="organization" label="Organization in requests" />
+      <Field name="locality" label="Locality in requests" />
+      <Field name="country" label="Country in requests" help="two letters" />
+      <Field name="most" label="Links at once" type="number" help="empty: no limit" />
+    </FieldGrid>
   )
 }

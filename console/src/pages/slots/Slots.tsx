@@ -1,39 +1,75 @@
-import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
-import Skeleton from '@mui/material/Skeleton'
-import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
-import { Suspense, lazy } from 'react'
-import { Link as RouterLink } from 'react-router'
+import { useState } from 'react'
+import { Link as RouterLink, useNavigate, useSearchParams } from 'react-router'
+import { slotsList } from '../../api/lists'
 import { statusQuery } from '../../api/queries'
 import { ConditionFilter } from '../../parts/ConditionFilter'
-import { Problem } from '../../parts/Problem'
+import { Heading } from '../../parts/Heading'
+import { Filters } from '../../parts/list/Filters'
+import { List } from '../../parts/list/List'
+import { Views } from '../../parts/list/Views'
+import { none, type Choice } from '../../parts/list/choice'
+import { useMay } from '../../parts/May'
+import { Stack } from '../../parts/Panel'
+import { Term } from '../../parts/Term'
 import { TextFilter } from '../../parts/TextFilter'
 import { useFilter } from '../../parts/useFilter'
-
-const SlotGrid = lazy(() => import('./SlotGrid'))
+import { slotPath } from '../../parts/words'
+import { ChosenSlots } from './ChosenSlots'
+import { slotColumns } from './columns'
 
 /** Slots lists the fleet, worst condition first. The filter stands in the address, so that it can be shared. */
 export function Slots() {
   const status = useQuery(statusQuery)
-  const [filter, set] = useFilter('text', 'condition', 'site')
-  if (status.error) return <Problem error={status.error} again={() => void status.refetch()} />
+  const [filter, set] = useFilter(...slotsList.filters)
+  const [search] = useSearchParams()
+  const [choice, setChoice] = useState<{ of: Choice; total: number | undefined }>({ of: none, total: undefined })
+  const place = JSON.stringify(filter)
+  const [chosenIn, setChosenIn] = useState(place)
+  if (chosenIn !== place) {
+    setChosenIn(place)
+    if (choice.of.all) setChoice({ of: none, total: undefined }) // all that fit another filter are others
+  }
+  const navigate = useNavigate()
+  const operator = useMay('operator')
+  const sheet = new URLSearchParams(filter)
+  for (const name of ['sort', 'desc']) if (search.get(name)) sheet.set(name, search.get(name) ?? '')
   return (
-    <Box sx={{ display: 'grid', gap: 2 }}>
-      <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', justifyContent: 'space-between' }}>
-        <Typography variant="h1">Slots</Typography>
-        <TextFilter label="Filter by name, site or address" value={filter['text'] ?? ''} set={(text) => set('text', text)} />
-      </Box>
-      <ConditionFilter chosen={filter['condition']} choose={(c) => set('condition', c)} counts={status.data?.conditions} />
-      {status.data?.slots === 0 ? (
-        <Typography sx={{ color: 'text.secondary' }}>
-          There is no device yet. <Link component={RouterLink} to="/devices">Add the first one.</Link>
-        </Typography>
-      ) : (
-        <Suspense fallback={<Skeleton variant="rounded" height={420} />}>
-          <SlotGrid filter={filter} />
-        </Suspense>
-      )}
-    </Box>
+    <Stack>
+      <Heading title="Slots" tab="Slots" term={<Term of="slot" />}>
+        <TextFilter label="Search in this list" value={filter.text ?? ''} set={(text) => set({ text })} />
+        <Views page="slots" />
+      </Heading>
+      <ConditionFilter chosen={filter.condition} choose={(condition) => set({ condition })} counts={status.data?.conditions} />
+      <Filters filter={filter} set={set} by={['site', 'family', 'tag', 'owner', 'signer']} />
+      {operator && <ChosenSlots choice={choice.of} total={choice.total} filter={filter} choose={(of) => setChoice({ ...choice, of })} />}
+      <List
+        list={slotsList}
+        filter={filter}
+        columns={slotColumns}
+        id={(s) => `${s.device}/${s.name}`}
+        open={(s) => void navigate(slotPath(s.device, s.name))}
+        empty={
+          Object.keys(filter).length > 0 ? (
+            'No slot fits the filter.'
+          ) : (
+            <>
+              There is no device yet.{' '}
+              <Link component={RouterLink} to="/devices">
+                Add the first one.
+              </Link>
+            </>
+          )
+        }
+        {...(operator && { choice: choice.of, choose: (of: Choice, total: number | undefined) => setChoice({ of, total }) })}
+        tools={
+          <Button size="small" color="inherit" href={`/api/v1/slots.csv?${sheet.toString()}`} download="slots.csv">
+            Download as CSV
+          </Button>
+        }
+      />
+    </Stack>
   )
 }

@@ -1,0 +1,179 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+
+	"freshseal/api"
+	"freshseal/core/procedure"
+	"freshseal/service/fleet"
+	"freshseal/service/reach"
+
+	"github.com/spf13/pflag"
+)
+
+const pinHelp = `the host key, "TYPE SHA256:…"; asked for and shown when left out`
+
+// accessFlags are the flags with which it is said how a device is reached over a link.
+type accessFlags struct {
+	passwordFile, keyFile, passphraseFile string
+
+	link, address, user, credential, pin string
+	port                                 int
+	options                              []string
+}
+
+func (x *accessFlags) flags(f *pflag.FlagSet) {
+	f.StringVar(&x.link, "link", "", "the link to which the access flags apply (default: the first link of the family)")
+	f.StringVar(&x.address, "link-address", "", "address of the link, if it differs from the device's")
+	f.IntVar(&x.port, "port", 0, "port of the link (default: 22 for ssh)")
+	f.StringVar(&x.credential, "credential", "", "a shared credential to sign in with")
+	f.StringVar(&x.pin, "pin", "", pinHelp)
+	f.StringArrayVar(&x.options, "option", nil, "NAME=VALUE, such as old_algorithms=yes to allow insecure SSH algorithms; may be given again")
+	x.secretFlags(f, &x.user)
+}
+
+func (x *accessFlags) secretFlags(f *pflag.FlagSet, user *string) {
+	f.StringVar(user, "user", "", "user to sign in as")
+	f.StringVar(&x.passwordFile, "password-file", "", "read that user's password from this file (- for standard input)")
+	f.StringVar(&x.keyFile, "key-file", "", "read that user's private key from this file")
+	f.StringVar(&x.passphraseFile, "passphrase-file", "", "read that key's passphrase from this file")
+}
+
+// given says whether any of the flags was used.
+func (x *accessFlags) given(f *pflag.FlagSet) bool {
+	return slices.ContainsFunc([]string{"link", "link-address", "port", "credential", "pin", "option", "user", "password-file", "key-file"}, f.Changed)
+}
+
+// change is what the flags say, secrets apart.
+func (x *accessFlags) change(f *pflag.FlagSet) (reach.AccessChange, error) {
+	c := reach.AccessChange{Link: x.link}
+	for flag, to := range map[string]struct {
+		to   **string
+		from *string
+	}{"link-address": {&c.Address, &x.address}, "user": {&c.User, &x.user}, "credential": {&c.Credential, &x.credential}, "pin": {&c.Pin, &x.pin}} {
+		if f.Changed(flag) {
+			*to.to = to.from
+		}
+	}
+	if f.Changed("port") {
+		c.Port = &x.port
+	}
+	var err error
+	c.Options, err = pairsOf("--option", x.options)
+	return c, err
+}
+
+// secrets reads the secrets of who signs in; a password that is in no file is asked for.
+func (x *accessFlags) secrets(a *app, who string) (reach.Secrets, error) {
+	out, err := x.fromFiles(a, who)
+	if err == nil && out.Key == "" && out.Password == "" {
+		out.Password, err = a.secret("password of "+who, "", "--password-file or --key-file")
+	}
+	return out, err
+}
+
+// fromFiles reads the secrets that are in files.
+func (x *accessFlags) fromFiles(a *app, who string) (reach.Secrets, error) {
+	var out reach.Secrets
+	if x.keyFile != "" {
+		text, err := os.ReadFile(x.keyFile)
+		if err != nil {
+			return out, failed("the key cannot be read", err.Error(), "name the right file with --key-file")
+		}
+		out.Key = string(text)
+	}
+	var err error
+	if x.passphraseFile != "" {
+		if out.Passphrase, err = a.secret("passphrase of the key", x.passphraseFile, "--passphrase-file"); err != nil {
+			return out, err
+		}
+	}
+	if x.passwordFile != "" {
+		out.Password, err = a.secret("password of "+who, x.passwordFile, "--password-file")
+	}
+	return out, err
+}
+
+// hostKey gives the pin that was given, or asks the device for its host key and the
+// user whether it is the right one.
+func (x *accessFlags) hostKey(a *app, ctx context.Context, client *client, pin, site, address string, port int) (string, error) {
+	if pin != "" {
+		return pin, nil
+	}
+	var shown struct {
+		HostKey string `json:"host_key"`
+	}
+	ask := map[string]any{"site": site, "address": address, "port": port}
+	if err := client.do(ctx, "POST", v1+"/host-keys", ask, &shown); err != nil {
+		return "", err
+	}
+	return shown.HostKey, a.confirm(question("%s shows the host key\n  %s\nCompare it with its own console. Is that the right one?", address, shown.HostKey),
+		fmt.Sprintf("compare what %s shows with its own console, and give it: --pin %q", address, shown.HostKey))
+}
+
+// fill completes a new access: the secrets and the host key that signing in needs.
+func (x *accessFlags) fill(a *app, ctx context.Context, client *client, c *reach.AccessChange, site, address string) error {
+	if c.Address != nil && *c.Address != "" {
+		address = *c.Address
+	}
+	port := reach.UsualPort(procedure.SSH)
+	if c.Port != nil {
+		port = *c.Port
+	}
+	var err error
+	if c.Credential == nil {
+		if c.Secrets, err = x.secrets(a, x.user+" at "+address); err != nil {
+			return err
+		}
+	}
+	pin, err := x.hostKey(a, ctx, client, x.pin, site, address, port)
+	c.Pin = &pin
+	return err
+}
+
+// signsIn says whether somebody signs in to devices of this family.
+func signsIn(ctx context.Context, client *client, family string) (bool, error) {
+	if family == "" {
+		return false, nil
+	}
+	var p api.Procedure
+	err := client.do(ctx, "GET", v1+"/procedures"+item(family), nil, &p)
+	return slices.ContainsFunc(reach.Links(), func(link string) bool { return slices.Contains(p.Links, link) }), err
+}
+
+// edit adds to a change of a device how it is reached, where flags say so.
+func (x *accessFlags) edit(a *app, f *pflag.FlagSet, name string, c *fleet.DeviceChange) error {
+	if !x.given(f) {
+		return nil
+	}
+	change, err := x.change(f)
+	if err != nil {
+		return err
+	}
+	if change.Secrets, err = x.fromFiles(a, name); err != nil {
+		return err
+	}
+	c.Access = []reach.AccessChange{change}
+	return nil
+}
+
+func accessRows(t *table, all []reach.Access) {
+	for _, each := range all {
+		who := each.User
+		if each.Credential != "" {
+			who = "credential " + each.Credential
+		}
+		at := fmt.Sprintf("port %d", each.Port)
+		if each.Address != "" {
+			at = each.Address + ", " + at
+		}
+		for name, value := range each.Options {
+			at += ", " + name + "=" + value
+		}
+		t.add(each.Link, who+", "+at)
+		t.add(each.Link+" pin", each.Pin)
+	}
+}

@@ -1,0 +1,129 @@
+import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
+import Typography from '@mui/material/Typography'
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, take, type Replacement } from '../../api/client'
+import { sessionQuery, useChange } from '../../api/queries'
+import { Compare } from '../../parts/Compare'
+import { Confirm } from '../../parts/Confirm'
+import { useMay } from '../../parts/May'
+import { Quiet } from '../../parts/Panel'
+import { Problem } from '../../parts/Problem'
+import { AskAgain, canAskAgain } from './AskAgain'
+
+// In these stages the device may serve something else than before.
+const touched = ['trust', 'install', 'trial', 'activate', 'prove', 'mirror', 'seal']
+
+type Wish = 'approve' | 'cancel' | 'revert' | 'resume' | 'done' | 'again' | 'clear'
+
+function send(id: string, what: Wish) {
+  const params = { params: { path: { id } } }
+  switch (what) {
+    case 'clear':
+      return take(api.POST('/api/v1/replacements/{id}/clear', params))
+    case 'approve':
+      return take(api.POST('/api/v1/replacements/{id}/approve', params))
+    case 'cancel':
+      return take(api.POST('/api/v1/replacements/{id}/cancel', params))
+    case 'revert':
+      return take(api.POST('/api/v1/replacements/{id}/revert', params))
+    case 'resume':
+      return take(api.POST('/api/v1/replacements/{id}/resume', params))
+    default:
+      return take(api.POST('/api/v1/replacements/{id}/resume', { params: { ...params.params, query: { step: what } } }))
+  }
+}
+
+/** Wishes are what a person can ask of a replacement as it stands. What cannot be taken back is asked about first. */
+export function Wishes({ r }: { r: Replacement }) {
+  const [again, setAgain] = useState(false)
+  const [sure, setSure] = useState<Wish>()
+  const me = useQuery(sessionQuery).data?.user
+  const operator = useMay('operator')
+  const ask = useChange({ of: 'replacements', do: (what: Wish) => send(r.id, what), done: () => setSure(undefined) })
+  const leave = () => {
+    ask.reset()
+    setSure(undefined)
+  }
+  const last = r.steps?.[r.steps.length - 1]
+  const unknown = last?.outcome === 'unknown' ? last : undefined
+  const open = r.state === 'waiting' || r.state === 'held' || (r.state === 'running' && !r.stopping && !r.reverting)
+  if (!operator) return open || r.state === 'sealed' ? <Quiet>Acting on it needs the role operator.</Quiet> : null
+  const wish = (what: Wish, label: string, look: 'contained' | 'outlined' = 'contained', grave = false) => (
+    <Button key={what} variant={look} color={grave ? 'error' : 'primary'} disabled={ask.isPending} onClick={() => (needsAnswer[what] ? setSure(what) : ask.mutate(what))}>
+      {label}
+    </Button>
+  )
+  const mine = r.waiting_for === 'approval' && r.asked_by === me
+  return (
+    <Box>
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1 }}>
+        {r.waiting_for === 'approval' && wish('approve', 'Approve')}
+        {r.state === 'held' && !unknown && wish('resume', 'Resume')}
+        {r.state === 'held' && unknown && wish('done', 'The step was done: go on')}
+        {r.state === 'held' && unknown && wish('again', 'Do the step again', 'outlined')}
+        {r.leftover && wish('clear', 'Clear what is left')}
+        {canAskAgain(r) && (
+          <Button variant="outlined" onClick={() => setAgain(true)}>
+            Ask again
+          </Button>
+        )}
+        {open && wish('cancel', 'Cancel', 'outlined', true)}
+        {(r.state === 'sealed' || (r.state === 'held' && touched.includes(r.stage))) && wish('revert', 'Revert', 'outlined', true)}
+      </Box>
+      {mine && <Quiet>You asked for it: where the policy wants another person to approve, it cannot be you.</Quiet>}
+      {r.state === 'held' && unknown && <Typography sx={{ mt: 1 }}>Nobody knows whether the step “{unknown.name}” was done. Look at the device first.</Typography>}
+      {r.leftover && <Typography sx={{ mt: 1, color: 'warning.main' }}>Left on the device: {r.leftover}</Typography>}
+      {ask.error && !sure && <Problem error={ask.error} />}
+      {again && <AskAgain r={r} close={() => setAgain(false)} />}
+      {sure && <Question r={r} wish={sure} step={unknown?.name ?? ''} pending={ask.isPending} error={ask.error} act={() => ask.mutate(sure)} close={leave} />}
+    </Box>
+  )
+}
+
+const needsAnswer: Partial<Record<Wish, true>> = { approve: true, cancel: true, revert: true, done: true, again: true }
+
+type QuestionProps = { r: Replacement; wish: Wish; step: string; pending: boolean; error: unknown; act: () => void; close: () => void }
+
+function Question({ r, wish, step, ...rest }: QuestionProps) {
+  const place = `${r.device}/${r.slot}`
+  const old = { title: 'Old', sha256: r.old_sha256 }
+  const fresh = { title: 'New', sha256: r.new_sha256, none: 'not signed yet' }
+  switch (wish) {
+    case 'approve':
+      return (
+        <Confirm {...rest} wide mild question={`Approve the new certificate of ${place}?`} yes="Approve" no="Not yet">
+          <Compare left={old} right={fresh} />
+          <Typography sx={{ mt: 1 }}>It is put on the device at once, or in the next window.</Typography>
+        </Confirm>
+      )
+    case 'revert':
+      return (
+        <Confirm {...rest} wide question={`Put the old certificate of ${place} back?`} yes="Revert">
+          <Compare left={{ ...fresh, title: 'Served now' }} right={{ ...old, title: 'Served after' }} />
+          <Typography sx={{ mt: 1 }}>Every change on the device is undone, services are reloaded, and the wire is read until the old certificate is seen.</Typography>
+        </Confirm>
+      )
+    case 'cancel':
+      return (
+        <Confirm {...rest} question={`Cancel the replacement of ${place}?`} yes="Cancel it">
+          <Typography>
+            {touched.includes(r.stage)
+              ? 'What was changed on the device is undone, and the old certificate is proven on the wire.'
+              : 'Nothing was changed on the device yet. Its request becomes obsolete: an answer that still comes is not installed.'}
+          </Typography>
+        </Confirm>
+      )
+    default:
+      return (
+        <Confirm {...rest} question={wish === 'done' ? `Was the step “${step}” done?` : `Do the step “${step}” again?`} yes={wish === 'done' ? 'It was done' : 'Do it again'}>
+          <Typography>
+            {wish === 'done'
+              ? 'The replacement goes on after it. Say so only when you looked at the device.'
+              : 'It is sent to the device once more. Where it was done already, it is then done twice.'}
+          </Typography>
+        </Confirm>
+      )
+  }
+}

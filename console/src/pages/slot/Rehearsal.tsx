@@ -1,0 +1,46 @@
+import Box from '@mui/material/Box'
+import Typography from '@mui/material/Typography'
+import type { Schemas } from '../../api/client'
+import { mono } from '../../app/theme'
+import { Findings } from '../../parts/Findings'
+import { visible } from '../../parts/Foreign'
+
+/** Rehearsal shows every step of a replacement in its final text, and the plan that it was made from. */
+export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
+  return (
+    <Box role="region" aria-label="Rehearsal" tabIndex={0} sx={{ maxHeight: 340, overflow: 'auto', border: 1, borderColor: 'divider', borderRadius: 1, p: 1.5 }}>
+      <Typography variant="body2">
+        Nothing was sent. Slots: <strong>{r.targets.map((t) => `${t.slot} at ${t.addresses.map((a) => `${a.address}:${a.port}`).join(', ')}`).join('; ')}</strong>. Names:{' '}
+        <strong>{r.plan.names.join(', ')}</strong>
+      </Typography>
+      <Typography variant="body2" sx={{ mb: 1, color: 'text.secondary' }}>
+        {Object.entries(r.plan.sources ?? {})
+          .map(([what, source]) => `${what} from ${source}`)
+          .join('; ')}
+      </Typography>
+      {Object.entries(r.plan.left_out ?? {}).map(([name, why]) => (
+        <Typography key={name} variant="body2" sx={{ color: 'warning.main' }}>
+          left out {name}: {why}
+        </Typography>
+      ))}
+      {r.findings.length > 0 && <Findings found={r.findings} />}
+      {r.steps.map((step, i) => (
+        <Box key={i} sx={{ mb: 1 }}>
+          <Typography variant="body2">
+            <Box component="span" sx={{ color: 'text.secondary' }}>
+              {step.stage}
+            </Box>{' '}
+            {step.name}
+          </Typography>
+          <Box component="pre" sx={{ m: 0, fontFamily: mono, fontSize: 11.5, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere', color: 'text.secondary' }}>
+            {visible(
+              [`${step.verb} ${step.text}`, step.content, step.difference, step.undo && `undo: ${step.undo}`, step.finally && `always: ${step.finally}`, `limit: ${step.limit}`]
+                .filter(Boolean)
+                .join('\n'),
+            )}
+          </Box>
+        </Box>
+      ))}
+    </Box>
+  )
+}

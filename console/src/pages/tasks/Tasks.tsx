@@ -1,0 +1,38 @@
+import Link from '@mui/material/Link'
+import { Link as RouterLink, useNavigate } from 'react-router'
+import type { Task } from '../../api/client'
+import { tasksList } from '../../api/lists'
+import { Heading } from '../../parts/Heading'
+import { List } from '../../parts/list/List'
+import type { Column } from '../../parts/list/columns'
+import { Quiet, Stack } from '../../parts/Panel'
+import { moment } from '../../parts/words'
+
+const columns: Column<Task>[] = [
+  {
+    field: 'what',
+    title: 'What',
+    always: true,
+    narrow: true,
+    wide: true,
+    cell: (t) => (
+      <Link component={RouterLink} to={`/replacements/${t.replacement}`} sx={{ fontWeight: 600 }}>
+        {t.name}
+      </Link>
+    ),
+  },
+  { field: 'device', title: 'Slot', narrow: true, wide: true, cell: (t) => <bdi>{`${t.device}/${t.slot}`}</bdi> },
+  { field: 'due', title: 'Until', cell: (t) => <span style={{ whiteSpace: 'nowrap' }}>{moment(t.due_at)}</span> },
+  { field: 'taken', title: 'Taken by', narrow: true, cell: (t) => (t.taken_by ? <bdi>{t.taken_by}</bdi> : 'nobody') },
+]
+
+/** Tasks lists the steps that wait for a person, oldest first. */
+export function Tasks() {
+  const navigate = useNavigate()
+  return (
+    <Stack>
+      <Heading title="Tasks" tab="Tasks" below={<Quiet>Steps that only a person can do, on a device or at a signer’s desk.</Quiet>} />
+      <List list={tasksList} filter={{}} columns={columns} id={(t) => t.id} open={(t) => void navigate(`/replacements/${t.replacement}`)} empty="Nothing waits for a person." />
+    </Stack>
+  )
+}

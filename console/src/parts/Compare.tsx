@@ -1,0 +1,80 @@
+import Box from '@mui/material/Box'
+import Typography from '@mui/material/Typography'
+import { useQuery } from '@tanstack/react-query'
+import type { ReactNode } from 'react'
+import { certificateQuery } from '../api/queries'
+import { Foreign } from './Foreign'
+import { Print } from './Print'
+import { day } from './words'
+
+type Side = { title: string; sha256: string; none?: string }
+
+/** Compare shows two certificates side by side: names, dates, fingerprints, who trusts them. What differs is marked. */
+export function Compare({ left, right }: { left: Side; right: Side }) {
+  const a = useQuery(certificateQuery(left.sha256)).data
+  const b = useQuery(certificateQuery(right.sha256)).data
+  const rows: [string, (c: NonNullable<typeof a>) => string, ((c: NonNullable<typeof a>) => ReactNode)?][] = [
+    ['Names', (c) => c.certificate.names.join(', ')],
+    ['Subject', (c) => c.certificate.subject],
+    ['Issuer', (c) => c.certificate.issuer],
+    ['Valid', (c) => `${day(c.certificate.not_before)} to ${day(c.certificate.not_after)}`],
+    ['Key', (c) => `${c.certificate.key}, ${c.certificate.signature}`],
+    [
+      'Trusted by',
+      (c) =>
+        c.trust
+          .filter((t) => t.trusted)
+          .map((t) => t.audience)
+          .join(', ') || 'nobody',
+    ],
+    ['SHA-256', (c) => c.certificate.sha256, (c) => <Print text={c.certificate.sha256} what={`the SHA-256 of the certificate`} />],
+  ]
+  return (
+    <Box
+      component="table"
+      sx={{
+        width: '100%',
+        borderCollapse: 'collapse',
+        tableLayout: 'fixed',
+        '& th, & td': { textAlign: 'left', verticalAlign: 'top', p: 0.75, borderBottom: 1, borderColor: 'divider', fontSize: 13 },
+      }}
+    >
+      <thead>
+        <tr>
+          <Box component="th" sx={{ width: { xs: 76, sm: 100 } }}>
+            <Box component="span" sx={{ position: 'absolute', left: -9999 }}>
+              Field
+            </Box>
+          </Box>
+          <th scope="col">{left.title}</th>
+          <th scope="col">{right.title}</th>
+        </tr>
+      </thead>
+      <tbody>
+        {rows.map(([name, of, draw]) => {
+          const differs = a && b && of(a) !== of(b)
+          return (
+            <tr key={name} data-differs={differs}>
+              <Box component="th" scope="row" sx={{ fontWeight: 400, color: 'text.secondary' }}>
+                {name}
+              </Box>
+              {[[a, left] as const, [b, right] as const].map(([c, side], i) => (
+                <Box component="td" key={i} sx={{ fontWeight: differs && i === 1 ? 600 : 400, overflowWrap: 'anywhere' }}>
+                  {c ? (
+                    draw ? (
+                      draw(c)
+                    ) : (
+                      <Foreign>{of(c) || '–'}</Foreign>
+                    )
+                  ) : (
+                    <Typography sx={{ color: 'text.secondary' }}>{side.sha256 ? '…' : (side.none ?? 'not known yet')}</Typography>
+                  )}
+                </Box>
+              ))}
+            </tr>
+          )
+        })}
+      </tbody>
+    </Box>
+  )
+}

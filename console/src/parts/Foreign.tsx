@@ -1,0 +1,21 @@
+import Box from '@mui/material/Box'
+import type { ReactNode } from 'react'
+
+// What acts on the order of text or hides what is there (Unicode Standard Annex 9).
+// eslint-disable-next-line no-control-regex -- control characters are what is looked for
+const acting = /[\u0000-\u001f\u007f-\u009f\u061c\u200b\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff]/gu
+
+/** visible writes characters out that would hide or turn round what stands beside them. */
+export function visible(text: string) {
+  return text.replace(acting, (c) => (c === '\n' || c === '\t' ? c : `\\u${(c.codePointAt(0) ?? 0).toString(16).padStart(4, '0')}`))
+}
+
+/** Foreign is text that somebody else wrote: a subject, a name, what a device printed. It changes nothing around it. */
+export function Foreign({ children, strong }: { children?: string | null; strong?: boolean }): ReactNode {
+  if (!children) return null
+  return (
+    <Box component="bdi" sx={strong ? { fontWeight: 600 } : undefined}>
+      {visible(children)}
+    </Box>
+  )
+}

@@ -1,0 +1,71 @@
+import Box from '@mui/material/Box'
+import Popover from '@mui/material/Popover'
+import Typography from '@mui/material/Typography'
+import { useState } from 'react'
+
+/** terms are the words of Fresh Seal, each in a sentence. */
+export const terms = {
+  slot: 'A place on a device where a certificate sits, such as its web interface.',
+  reading: 'What a slot was seen to serve on the wire at one moment, or why it could not be read.',
+  condition: 'Where a slot stands: the first of dark, lapsed, stray, factory, flawed, overdue, due and fresh that applies.',
+  replacement: 'The process that gives a slot a new certificate, in stages.',
+  family: 'A kind of device, described by its procedure.',
+  procedure: 'How one family gets its certificate: a file in the language of Fresh Seal.',
+  site: 'A place with a way in: direct, through an SSH jump host, or through a SOCKS proxy.',
+  access: 'How a device is reached over one link: address, port, user, credential, pin and options.',
+  pin: 'The host key or certificate that a device must show. When it shows another one, the work stops.',
+  signer: 'Whoever signs requests: a person’s desk, or an authority that is reached by protocol.',
+  parcel: 'A bundle of requests that goes out to a signer.',
+  intake: 'The files that come back from a signer, sorted and matched.',
+  anchor: 'A trusted root.',
+  audience: 'A group of clients, and the roots that they trust.',
+  batch: 'Many replacements that were asked for as one.',
+  ledger: 'Who did what and when. Each entry is chained to the one before, so that a change shows.',
+  'act by': 'The day by which work must begin: the expiry less the signer’s turnaround, the next windows and the margin.',
+  policy: 'The rules for requests and dates, of the fleet, a site or a device.',
+  token: 'What a program signs in with. It has a role and an expiry date.',
+  role: 'Viewers look; operators read, replace and take in; admins do everything.',
+} as const
+
+/** Term explains a word beside it. */
+export function Term({ of }: { of: keyof typeof terms }) {
+  const [at, setAt] = useState<HTMLElement | null>(null)
+  return (
+    <>
+      <Box
+        component="button"
+        type="button"
+        className="no-print"
+        aria-label={`What is: ${of}`}
+        aria-expanded={at !== null}
+        onClick={(e) => setAt(e.currentTarget)}
+        sx={{
+          all: 'unset',
+          boxSizing: 'border-box',
+          cursor: 'pointer',
+          ml: 0.75,
+          width: 24,
+          height: 24,
+          lineHeight: '20px',
+          textAlign: 'center',
+          fontSize: 12,
+          fontWeight: 600,
+          borderRadius: '50%',
+          border: '2px solid transparent',
+          color: 'text.secondary',
+          '&::before': { content: '"?"', display: 'inline-block', width: 16, height: 16, lineHeight: '16px', borderRadius: '50%', boxShadow: 'inset 0 0 0 1px currentColor' },
+          '&:focus-visible': { borderColor: 'primary.main' },
+        }}
+      />
+      <Popover
+        open={at !== null}
+        anchorEl={at}
+        onClose={() => setAt(null)}
+        anchorOrigin={{ vertical: 'bottom', horizontal: 'left' }}
+        slotProps={{ paper: { role: 'dialog', 'aria-label': of } }}
+      >
+        <Typography sx={{ p: 1.5, maxWidth: 320 }}>{terms[of]}</Typography>
+      </Popover>
+    </>
+  )
+}

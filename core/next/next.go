@@ -1,0 +1,80 @@
+// Package next says what a person can do next, as data: an action and what it is
+// about. The client words it as a command, the console as a button; neither the
+// core nor the service knows how either looks.
+package next
+
+// Action is one thing that a person can do next.
+type Action struct {
+	Do    Do     `json:"do" required:"true"`
+	About string `json:"about,omitempty" description:"the name or id of what it is done to; of a slot: DEVICE/SLOT"`
+}
+
+// Do names a kind of action. It stands in the API and never changes.
+type Do string
+
+// The actions. Those that list take no name; Give names a field of what was sent.
+const (
+	ListAsides       Do = "list-asides"
+	ListAudiences    Do = "list-audiences"
+	ListAuthorities  Do = "list-authorities"
+	ListCredentials  Do = "list-credentials"
+	ListDevices      Do = "list-devices"
+	ListParcels      Do = "list-parcels"
+	ListProcedures   Do = "list-procedures"
+	ListReplacements Do = "list-replacements"
+	ListSigners      Do = "list-signers"
+	ListSites        Do = "list-sites"
+	ListSlots        Do = "list-slots"
+	ListTasks        Do = "list-tasks"
+	ListTokens       Do = "list-tokens"
+	ListUsers        Do = "list-users"
+
+	ShowAudience    Do = "show-audience"
+	ShowProcedure   Do = "show-procedure"
+	ShowReplacement Do = "show-replacement"
+	ShowSlot        Do = "show-slot"
+	ShowTask        Do = "show-task"
+
+	Approve     Do = "approve"      // a replacement
+	Cancel      Do = "cancel"       // a replacement
+	Clear       Do = "clear"        // what a replacement left on its device
+	Resume      Do = "resume"       // a replacement
+	ResumeAgain Do = "resume-again" // doing the last step again
+	ResumeDone  Do = "resume-done"  // taking the last step as done
+	Revert      Do = "revert"       // a replacement
+	Replace     Do = "replace"      // a slot's certificate
+
+	AddRoot           Do = "add-root"      // to what an audience trusts
+	AllowWeakKeys     Do = "allow-weak"    // by a policy for one device
+	ChangeDevice      Do = "change-device" // its address, access, family or settings
+	ChangeSite        Do = "change-site"
+	FinishTask        Do = "finish-task"
+	KeepKeys          Do = "keep-keys" // by a policy
+	PackParcel        Do = "pack-parcel"
+	ReplaceCredential Do = "replace-credential"
+	SignIn            Do = "sign-in"
+	TakeIn            Do = "take-in" // the files that a signer sent
+	TakeTask          Do = "take-task"
+	TryDevice         Do = "try-device"
+
+	Give   Do = "give"    // a field that is missing or wrong, by its name in the API
+	OneWay Do = "one-way" // begin although a step cannot be undone
+	Unseen Do = "unseen"  // begin although the slot cannot be read
+)
+
+// All are all actions.
+var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListCredentials, ListDevices, ListParcels, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
+	ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, Approve, Cancel, Clear, Resume, ResumeAgain, ResumeDone,
+	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
+
+// On is the action done to what has this name.
+func (d Do) On(about string) Action { return Action{d, about} }
+
+// Enum are the values of a Do, for descriptions of the API.
+func (Do) Enum() []any {
+	out := make([]any, len(All))
+	for i, do := range All {
+		out[i] = do
+	}
+	return out
+}

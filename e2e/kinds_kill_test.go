@@ -1,0 +1,110 @@
+package e2e
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"freshseal/standin"
+)
+
+// Kinds of boxes whose steps are not safe to repeat: the service is killed at moments
+// of a replacement. In the end it is sealed or a person is asked, who takes the way back;
+// either is true on the wire and on the box, also after the box was off, and no server is
+// left stopped.
+func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		family, setting string
+		box             standin.Box
+	}{
+		{"manager-by-menu", "menu_password=", standin.Box{Kind: standin.MenuManager, Restart: 300 * time.Millisecond}},
+		{"network-gear", "secret_word=", standin.Box{Kind: standin.NetworkGear}},
+		{"bare-host", "", standin.Box{Kind: standin.BareHost, Restart: 300 * time.Millisecond}},
+		{"server-to-be-stopped", "", standin.Box{Kind: standin.StopServer, Restart: 300 * time.Millisecond}},
+	} {
+		once := func(t *testing.T, at int) []string {
+			k := &killer{at: at, before: at%2 == 0}
+			b := c.box
+			b.Watch = k.watch
+			box := kind(t, b)
+			listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+			s := startAt(t, "serve", t.TempDir(), listen)
+			s.login()
+			more := []string{}
+			if c.setting != "" {
+				more = []string{"--setting", c.setting + box.Secret}
+			}
+			s.addKind(name, c.family, box, more...)
+			s.run("", "read", name+"/web")
+			before := s.show(name + "/web")
+			k.kill = s.kill
+			k.arm(true)
+			s.run("", "replace", name+"/web", "--signer", "bench")
+			if at < 0 {
+				s.await("r1", "sealed")
+				k.arm(false)
+				return k.seen
+			}
+			select {
+			case <-s.gone:
+			case <-time.After(20 * time.Second):
+				t.Skip("this moment did not come: readings of the wire differ in number from run to run")
+			}
+			again := startAt(t, "serve", s.dir, listen)
+			again.config = s.config
+			state := again.rests("r1", "sealed", "held", "reverted")
+			if state == "held" {
+				again.run("", "replacement", "cancel", "r1")
+				if state = again.rests("r1", "held", "cancelled", "reverted"); state == "held" {
+					again.run("", "replacement", "revert", "r1")
+					state = again.rests("r1", "reverted", "cancelled")
+				}
+			}
+			k.arm(false)
+			if box.IsOff() || box.InMaintenance() {
+				t.Errorf("its server is left stopped: %v; it is left in maintenance: %v", box.IsOff(), box.InMaintenance())
+			}
+			if c.box.Kind == standin.NetworkGear {
+				if err := box.Reboot(); err != nil {
+					t.Fatal(err)
+				}
+			}
+			again.run("", "read", name+"/web")
+			after := again.show(name + "/web")
+			if changed := after.Certificate.SHA256 != before.Certificate.SHA256; changed != (state == "sealed") {
+				t.Errorf("it is %s, and the certificate on the wire changed: %v", state, changed)
+			}
+			return nil
+		}
+		moments := once(t, -1)
+		if len(moments) < 12 {
+			t.Fatalf("%s: only %d moments: %v", c.family, len(moments), moments)
+		}
+		for at, what := range moments {
+			if at%7 != 0 && at != len(moments)-1 {
+				continue
+			}
+			t.Run(fmt.Sprintf("%s %d %s", c.family, at, shorten(what)), func(t *testing.T) {
+				t.Parallel()
+				once(t, at)
+			})
+		}
+	}
+}
+
+// rests waits until a replacement stands still in one of some states.
+func (s *server) rests(id string, states ...string) string {
+	s.t.Helper()
+	var r struct{ State, Why string }
+	for range 300 {
+		s.json(&r, "replacement", "show", id)
+		if slices.Contains(states, r.State) {
+			return r.State
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	s.t.Fatalf("%s does not come to rest; it is %s: %s", id, r.State, r.Why)
+	return ""
+}

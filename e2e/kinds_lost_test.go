@@ -1,0 +1,95 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/standin"
+)
+
+// The line to a box breaks at moments of a replacement, in the middle of commands,
+// files and dialogs. It ends sealed, reverted or with a question to a person, who takes the way
+// back; whichever it says is true on the wire and on the box.
+func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	for _, c := range []struct {
+		family, setting string
+		box             standin.Box
+	}{
+		{"manager-by-menu", "menu_password=", standin.Box{Kind: standin.MenuManager, Restart: 200 * time.Millisecond}},
+		{"network-gear", "secret_word=", standin.Box{Kind: standin.NetworkGear}},
+		{"server-to-be-stopped", "", standin.Box{Kind: standin.StopServer, Restart: 200 * time.Millisecond}},
+		{"plant-controller", "", standin.Box{Kind: standin.PlantRoom, Restart: 200 * time.Millisecond}},
+		{"bare-host", "", standin.Box{Kind: standin.BareHost, Restart: 200 * time.Millisecond}},
+	} {
+		once := func(t *testing.T, at int) []string {
+			s := *s
+			s.t = t
+			device := fmt.Sprintf("%s-%d.saltmere.tidewrack.example", c.family, at+1)
+			k := &killer{at: at}
+			b := c.box
+			b.Watch = k.watch
+			box := kind(t, b)
+			k.kill = box.Drop
+			more := []string{}
+			if c.setting != "" {
+				more = []string{"--setting", c.setting + box.Secret}
+			}
+			s.addKind(device, c.family, box, more...)
+			s.run("", "read", device+"/web")
+			before := s.show(device + "/web")
+			k.arm(true)
+			var r struct{ ID string }
+			if out := s.run("", "replace", device+"/web", "--signer", "bench", "--as", "json"); json.Unmarshal([]byte(out.stdout), &r) != nil || r.ID == "" {
+				t.Fatal(out.stdout, out.stderr)
+			}
+			state := s.rests(r.ID, "sealed", "held", "reverted")
+			k.arm(false)
+			if at < 0 {
+				if state != "sealed" {
+					t.Fatalf("without any fault it is %s", state)
+				}
+				return k.seen
+			}
+			if state == "held" && strings.Contains(s.ok("replacement", "show", r.ID), "finally, step") {
+				s.run("", "replacement", "resume", r.ID, "--step", "again")
+				state = s.rests(r.ID, "sealed", "reverted")
+			}
+			if state == "held" {
+				s.run("", "replacement", "cancel", r.ID)
+				if state = s.rests(r.ID, "held", "cancelled", "reverted"); state == "held" {
+					s.run("", "replacement", "revert", r.ID)
+					state = s.rests(r.ID, "reverted", "cancelled")
+				}
+			}
+			if box.IsOff() || box.InMaintenance() {
+				t.Errorf("its server is left stopped: %v; it is left in maintenance: %v", box.IsOff(), box.InMaintenance())
+			}
+			if c.box.Kind == standin.NetworkGear {
+				if err := box.Reboot(); err != nil {
+					t.Fatal(err)
+				}
+			}
+			s.run("", "read", device+"/web")
+			after := s.show(device + "/web")
+			if changed := after.Certificate.SHA256 != before.Certificate.SHA256; changed != (state == "sealed") {
+				t.Errorf("it is %s, and the certificate on the wire changed: %v", state, changed)
+			}
+			return nil
+		}
+		for at, what := range once(t, -1) {
+			if at%6 != 1 {
+				continue
+			}
+			t.Run(fmt.Sprintf("%s %d %s", c.family, at, shorten(what)), func(t *testing.T) {
+				t.Parallel()
+				once(t, at)
+			})
+		}
+	}
+}

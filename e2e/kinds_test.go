@@ -1,0 +1,178 @@
+package e2e
+
+import (
+	"crypto/rand"
+	"crypto/x509/pkix"
+	"net"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/core/procedure"
+	"freshseal/standin"
+)
+
+// kind starts a box of a kind with its factory certificate.
+func kind(t *testing.T, b standin.Box) *standin.Running {
+	t.Helper()
+	var none *standin.Authority
+	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Pelorus factory"}, Ends: 1000 * time.Hour}, rand.Reader, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.Dir = t.TempDir()
+	if err := standin.Lay(b.Dir, certificate, key); err != nil {
+		t.Fatal(err)
+	}
+	b.User, b.Password, b.Secret, b.Address = "keeper", "correct horse", "salt in the menu", "127.20.80.1"
+	box, err := standin.Start(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { box.Close() })
+	return box
+}
+
+// addKind adds a box with its family and settings.
+func (s *server) addKind(name, family string, box *standin.Running, more ...string) {
+	s.t.Helper()
+	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
+	_, tlsPort, _ := net.SplitHostPort(box.TLSAddr)
+	s.okWith(box.Password, append([]string{"device", "add", name, "--address", host, "--family", family, "--user", box.User, "--port", sshPort,
+		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web=" + tlsPort}, more...)...)
+}
+
+// A kind of box is replaced from its factory certificate to sealed, and with each fault
+// to an outcome that is true on the box and on the wire: the old certificate is never
+// lost, and is served again unless it says that a person must look.
+func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
+	t.Parallel()
+	// The built-in families wait as long as real boxes need; these do not.
+	folder := t.TempDir()
+	quick := regexp.MustCompile(`(say: (?:"[^"]*"|[^,}"]+))\}`)
+	for _, name := range []string{"manager-by-menu", "network-gear", "server-to-be-stopped", "bare-host", "plant-controller"} {
+		text := strings.Replace(procedure.Builtin()[name].YAML, "procedure: ", "procedure: quick-", 1)
+		text = regexp.MustCompile(`restart_limit: \d+m`).ReplaceAllString(quick.ReplaceAllString(text, "$1, limit: 4s}"), "restart_limit: 5s")
+		text = strings.ReplaceAll(text, "after: 2m", "after: 1s, every: 300ms")
+		write(t, folder+"/quick-"+name+".procedure.yaml", text)
+	}
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", folder)
+	s.login()
+	const outcomeSealed, outcomeReverted, outcomeHeld = "sealed", "reverted", "held"
+	manager := func(f standin.Faults) standin.Box {
+		return standin.Box{Kind: standin.MenuManager, Faults: f, Restart: 800 * time.Millisecond}
+	}
+	gear := func(f standin.Faults) standin.Box { return standin.Box{Kind: standin.NetworkGear, Faults: f} }
+	dock := func(f standin.Faults) standin.Box {
+		return standin.Box{Kind: standin.StopServer, Faults: f, Restart: 500 * time.Millisecond}
+	}
+	host := func(f standin.Faults) standin.Box {
+		return standin.Box{Kind: standin.BareHost, Faults: f, Restart: 500 * time.Millisecond}
+	}
+	plant := func(f standin.Faults) standin.Box {
+		return standin.Box{Kind: standin.PlantRoom, Faults: f, Restart: time.Second}
+	}
+	for _, c := range []struct {
+		name, family string
+		box          standin.Box
+		secret       string // another than the box's own
+		state        string
+		says         string
+	}{
+		{"manager", "manager-by-menu", manager(standin.Faults{}), "", outcomeSealed, ""},
+		{"manager-wrong-password", "manager-by-menu", manager(standin.Faults{}), "pepper", outcomeHeld, "the menu does not take its password"},
+		{"manager-silent", "manager-by-menu", manager(standin.Faults{Silent: true}), "", outcomeHeld, "did not appear"},
+		{"manager-other-prompt", "manager-by-menu", manager(standin.Faults{OtherPrompt: true}), "", outcomeHeld, "Kennwort?"},
+		{"manager-rolls-back", "manager-by-menu", manager(standin.Faults{RollBack: true}), "", outcomeReverted, "took the certificate back by itself"},
+		{"manager-keeps-serving", "manager-by-menu", manager(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
+		{"host", "bare-host", host(standin.Faults{}), "", outcomeSealed, ""},
+		{"host-lost-upload", "bare-host", host(standin.Faults{DropUpload: true}), "", outcomeSealed, ""},
+		{"host-disk-full", "bare-host", host(standin.Faults{DiskFull: true}), "", outcomeReverted, "put the key in place"},
+		{"host-read-only", "bare-host", host(standin.Faults{ReadOnly: true}), "", outcomeReverted, "put the key in place"},
+		{"host-keeps-serving", "bare-host", host(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
+		{"host-agents-stay-away", "bare-host", host(standin.Faults{FailTest: true}), "", outcomeReverted, ""},
+		{"host-stays-in-maintenance", "bare-host", host(standin.Faults{StaysInMaintenance: true}), "", outcomeHeld, "leave maintenance"},
+		{"plant", "plant-controller", plant(standin.Faults{}), "", outcomeSealed, ""},
+		{"plant-keeps-serving", "plant-controller", plant(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
+		{"plant-without-intermediate", "plant-controller", plant(standin.Faults{LeafAlone: true}), "", outcomeReverted, ""},
+		{"plant-never-back", "plant-controller", plant(standin.Faults{NeverBack: true}), "", outcomeHeld, "prove"},
+		{"plant-disk-full", "plant-controller", plant(standin.Faults{DiskFull: true}), "", outcomeReverted, "put key and leaf in place"},
+		{"dock", "server-to-be-stopped", dock(standin.Faults{}), "", outcomeSealed, ""},
+		{"dock-stops-hard", "quick-server-to-be-stopped", dock(standin.Faults{StuckStop: true}), "", outcomeSealed, ""},
+		{"dock-keeps-serving", "server-to-be-stopped", dock(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
+		{"dock-does-not-start", "server-to-be-stopped", dock(standin.Faults{FailTest: true}), "", outcomeReverted, ""},
+		{"gear", "network-gear", gear(standin.Faults{}), "", outcomeSealed, ""},
+		{"gear-wrong-word", "network-gear", gear(standin.Faults{}), "pepper", outcomeHeld, "fault 4: wrong word"},
+		{"gear-silent", "network-gear", gear(standin.Faults{Silent: true}), "", outcomeHeld, "did not appear"},
+		{"gear-other-prompt", "network-gear", gear(standin.Faults{OtherPrompt: true}), "", outcomeHeld, "berth-3$"},
+		{"gear-refuses", "network-gear", gear(standin.Faults{FailTest: true}), "", outcomeReverted, "fault 31"},
+		{"gear-keeps-serving", "network-gear", gear(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
+		{"gear-without-intermediate", "network-gear", gear(standin.Faults{LeafAlone: true}), "", outcomeReverted, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			box := kind(t, c.box)
+			s := *s
+			s.t = t
+			device, secret := c.name+".mainquay.tidewrack.example", box.Secret
+			if c.secret != "" {
+				secret = c.secret
+			}
+			settings := map[standin.Kind][]string{standin.MenuManager: {"--setting", "menu_password=" + secret}, standin.NetworkGear: {"--setting", "secret_word=" + secret}}[c.box.Kind]
+			family := c.family
+			if c.state != outcomeSealed {
+				family = "quick-" + family
+			}
+			s.addKind(device, family, box, settings...)
+			s.run("", "read", device+"/web")
+			before := s.show(device + "/web")
+			if text := s.ok("replace", device+"/web", "--signer", "bench", "--rehearse"); strings.Contains(text, secret) || !strings.Contains(text, "see ") && !strings.Contains(text, "dockctl stop, until") && !strings.Contains(text, "maintenance leave") && !strings.Contains(text, "reboot") {
+				t.Errorf("the rehearsal shows\n%s", text)
+			}
+			out := s.run("", "replace", device+"/web", "--signer", "bench", "--watch")
+			said := out.stdout + out.stderr
+			if (out.code == 0) != (c.state == outcomeSealed) || !strings.Contains(said, c.state) || !strings.Contains(said, c.says) || strings.Contains(said, secret) {
+				t.Errorf("it ends with %d and says\n%s", out.code, said)
+			}
+			s.run("", "read", device+"/web")
+			after := s.show(device + "/web")
+			if c.box.Faults.NeverBack { // nobody can say what it serves, and nobody does
+				if after.Condition != "dark" {
+					t.Errorf("after: %+v", after)
+				}
+				return
+			}
+			if changed := after.Certificate.SHA256 != before.Certificate.SHA256; changed != (c.state == outcomeSealed || c.box.Faults.StaysInMaintenance) {
+				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
+			}
+			if c.state == outcomeSealed && after.Condition != "fresh" {
+				t.Errorf("after: %+v", after)
+			}
+			if box.InMaintenance() != c.box.Faults.StaysInMaintenance {
+				t.Errorf("in maintenance: %v", box.InMaintenance())
+			}
+			if c.box.Kind == standin.PlantRoom { // the rest of its configuration is kept byte by byte
+				want := standin.PlantFactory()
+				if c.state == outcomeSealed {
+					want = strings.Replace(want, "bundle /etc/webui/tls/certificate.pem\r\n", "bundle /etc/plant/tls/both.pem\r\nauthorities /etc/plant/tls/authorities.pem\r\n", 1)
+				}
+				if now := box.PlantConfig(); now != want {
+					t.Errorf("its configuration is %q", now)
+				}
+			}
+			if box.IsOff() {
+				t.Error("it is left stopped")
+			}
+			if c.box.Kind == standin.NetworkGear { // what counts is what is there after it was off
+				if err := box.Reboot(); err != nil {
+					t.Fatal(err)
+				}
+				s.run("", "read", device+"/web")
+				if again := s.show(device + "/web"); again.Certificate.SHA256 != after.Certificate.SHA256 {
+					t.Errorf("after a restart of the device it serves another certificate")
+				}
+			}
+		})
+	}
+}

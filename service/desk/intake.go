@@ -1,0 +1,285 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"freshseal/core/cert"
+	"freshseal/core/chain"
+	"freshseal/core/finding"
+	"freshseal/core/next"
+	"freshseal/core/pile"
+	"freshseal/core/policy"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/service/problem"
+	"freshseal/service/watch"
+	"freshseal/store"
+)
+
+// Intake is the result of taking in a pile.
+type Intake struct {
+	Files   []pile.Account `json:"files" required:"true"`
+	Answers []Answer       `json:"answers" required:"true"`
+}
+
+// IntakeTerms are the options of an intake.
+type IntakeTerms struct {
+	TrustRoots  bool     // trust the roots in it from now on
+	Passphrases []string // of PKCS #12 stores in it
+}
+
+// Answer is one leaf of a pile and its outcome.
+type Answer struct {
+	Leaf        string            `json:"leaf" required:"true" description:"its common name"`
+	SHA256      string            `json:"sha256" required:"true"`
+	Replacement string            `json:"replacement,omitempty"`
+	Device      string            `json:"device,omitempty"`
+	Slot        string            `json:"slot,omitempty"`
+	Accepted    bool              `json:"accepted" required:"true"`
+	Why         string            `json:"why,omitempty" description:"why it was not accepted"`
+	Next        string            `json:"next,omitempty"`
+	Actions     []next.Action     `json:"actions,omitempty" description:"what a person can do next"`
+	Findings    []finding.Finding `json:"findings" required:"true"`
+	Chain       []watch.Link      `json:"chain" required:"true"`
+	Trust       []watch.Trust     `json:"trust" required:"true" description:"which audiences will trust it, and what the others lack"`
+	Aside       bool              `json:"aside" required:"true" description:"nobody waits for it, and it was kept aside"`
+	Near        []Near            `json:"near" required:"true" description:"for whom it may have been meant"`
+}
+
+// TakeIn sorts a pile, matches leaves to waiting requests by their public key,
+// completes and judges each chain, and lets those go on that are good. Roots
+// in the pile are trusted only when the terms say so.
+func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTerms, by string) (Intake, error) {
+	accounts, err := pile.Sort(files, pile.Options{Passphrases: terms.Passphrases})
+	if err != nil {
+		return Intake{}, problem.Reject("the pile was not taken in", err.Error(), "split it")
+	}
+	out := Intake{Files: accounts, Answers: []Answer{}}
+	authorities, leaves := split(pile.Certificates(accounts))
+	defer s.watch.Forget()
+	if err := s.store.AddAuthorities(ctx, authorities); errors.Is(err, store.ErrTooMany) {
+		return out, problem.Reject("the pile was not taken in", fmt.Sprintf("it brings more authorities than the %d that are kept", store.MostAuthorities), "remove authorities that are not needed, or leave them out of the pile", next.ListAuthorities.On(""))
+	} else if err != nil {
+		return out, err
+	}
+	if terms.TrustRoots {
+		for _, c := range authorities {
+			if c.SelfSigned() {
+				if _, err := s.watch.AddAnchors(ctx, watch.Fleet, c.PEM(), problem.Any); err != nil {
+					return out, err
+				}
+			}
+		}
+	}
+	if leaves, err = s.withEarlier(ctx, leaves); err != nil {
+		return out, err
+	}
+	p, err := s.watch.Pools(ctx)
+	if err != nil {
+		return out, err
+	}
+	p.Pool.Add(authorities...)
+	t := &taking{Pools: p, by: by}
+	if t.Trusting, err = s.watch.Trusting(ctx, p); err != nil {
+		return out, err
+	}
+	defer func() { // also of a pile that could not be taken in whole
+		for _, each := range t.accepted {
+			s.replacements.Drive(each.id, each.action)
+		}
+	}()
+	for _, leaf := range leaves {
+		answer, err := s.answer(ctx, leaf, t)
+		if err != nil {
+			return out, err
+		}
+		s.log.Info("intake", "leaf", leaf.ShortName(), "replacement", answer.Replacement, "accepted", answer.Accepted, "why", answer.Why, "by", by)
+		out.Answers = append(out.Answers, answer)
+	}
+	return out, nil
+}
+
+// taking is a pile that is being taken in.
+type taking struct {
+	watch.Pools
+	watch.Trusting
+	by       string
+	accepted []accepted
+	near     neighbours // once somebody wants to know
+}
+
+// accepted is a replacement that goes on once the whole pile is sorted.
+type accepted struct {
+	id     int64
+	action replacement.Action
+}
+
+func split(certificates []*cert.Certificate) (authorities, leaves []*cert.Certificate) {
+	for _, c := range certificates {
+		if c.IsAuthority() || c.SelfSigned() {
+			authorities = append(authorities, c)
+		} else {
+			leaves = append(leaves, c)
+		}
+	}
+	return authorities, leaves
+}
+
+// withEarlier adds the leaves that came earlier and still lack something, which
+// this pile may bring, and those that lay aside and are waited for by now.
+func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) ([]*cert.Certificate, error) {
+	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
+	if err != nil {
+		return nil, err
+	}
+	given, asked := map[string]bool{}, map[string]bool{}
+	for _, leaf := range leaves {
+		given[cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)] = true
+	}
+	for _, r := range waiting {
+		if given[r.SPKI] || !r.Progress().AtSigner() {
+			continue
+		}
+		asked[r.SPKI] = true
+		if r.Offered == "" {
+			continue
+		}
+		earlier, err := s.store.Certificates(ctx, []string{r.Offered})
+		if err != nil {
+			return nil, err
+		}
+		leaves = append(leaves, earlier...)
+	}
+	asides, err := s.store.Asides(ctx)
+	for _, a := range asides {
+		leaf, err := cert.Parse(a.DER)
+		if err != nil {
+			return nil, err
+		}
+		if asked[cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)] {
+			leaves = append(leaves, leaf)
+		}
+	}
+	return leaves, err
+}
+
+// answer finds the request that a leaf answers, and lets its replacement go on
+// when the chain is good.
+func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking) (Answer, error) {
+	p := t.Pools
+	out := Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{}, Chain: []watch.Link{}, Trust: []watch.Trust{}, Near: []Near{}}
+	matches, err := s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
+	if err != nil {
+		return out, err
+	}
+	if len(matches) == 0 || !matches[0].Progress().AtSigner() { // else a key that was used again may be that of both
+		if former, err := s.answersFormer(ctx, leaf, &out); err != nil || former {
+			return out, err
+		}
+	}
+	if len(matches) == 0 {
+		return out, s.layAside(ctx, leaf, &out, t)
+	}
+	r := matches[0]
+	out.Replacement, out.Device, out.Slot = replacement.Name(r.ID), r.Device, r.Slot
+	switch {
+	case leaf.SHA256 == r.OldSHA256: // the same key again: what stands has it too
+		out.Why = "it is what the slot serves already"
+		out.Next = "give what the signer made of the newer request"
+		return out, nil
+	case !r.Progress().AtSigner():
+		out.Why = fmt.Sprintf("the replacement it answers does not wait for it: it is %s in stage %s", r.State, r.Stage)
+		out.Actions = []next.Action{next.ShowReplacement.On(out.Replacement)}
+		return out, nil
+	}
+	path, found, err := s.JudgeNew(ctx, leaf, p, r)
+	for range mostFetches {
+		more := false
+		if err == nil {
+			more, err = s.fetchMissing(ctx, path, p)
+		}
+		if err != nil || !more {
+			break
+		}
+		path, found, err = s.JudgeNew(ctx, leaf, p, r)
+	}
+	if err != nil {
+		return out, err
+	}
+	out.Chain = watch.Draw(path, path.Certificates)
+	out.Trust = t.Trusting.Of(path.Certificates, s.now())
+	out.Findings = append(out.Findings, found...)
+	if wrong := finding.Errors(found); len(wrong) > 0 {
+		out.Why, out.Next = wrong[0].What, wrong[0].Remedy
+		return out, s.store.SetOffered(ctx, r.ID, leaf)
+	}
+	_, action, err := s.store.Accept(ctx, r.ID, path.Certificates, s.moment())
+	if errors.Is(err, store.ErrNotFound) || errors.As(err, new(replacement.Impossible)) {
+		out.Why, out.Actions = "somebody gave an answer to it at the same moment", []next.Action{next.ShowReplacement.On(out.Replacement)}
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	out.Accepted = true
+	t.accepted = append(t.accepted, accepted{r.ID, action})
+	return out, nil
+}
+
+// JudgeNew completes and judges a chain that is going to be installed. A root
+// that came with the pile but is not trusted by the fleet is a warning: who
+// gives the pile may know better than we do.
+func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.Pools, r store.Replacement) (chain.Path, []finding.Finding, error) {
+	made, err := request.Parse(r.Request)
+	if err != nil {
+		return chain.Path{}, nil, err
+	}
+	path := chain.Complete(leaf, p.Pool, p.Anchors, s.now())
+	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: made.SPKI(), Weak: r.Plan.V.Weak})
+	by, err := s.Signer(ctx, r.Signer)
+	if known := (*problem.Error)(nil); err != nil && !errors.As(err, &known) { // it may have been removed since
+		return path, nil, err
+	}
+	found = append(found, policy.JudgeLife(leaf, r.Signer, by.MaxDays, by.Terms.Public)...)
+	for i, f := range found {
+		if f.Code == finding.AnchorUnknown {
+			found[i] = f.As(finding.Warning)
+		}
+	}
+	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	if err != nil {
+		return path, nil, err
+	}
+	rules, err := s.watch.RulesFor(ctx, slot)
+	if err != nil {
+		return path, nil, err
+	}
+	for _, f := range rules.Judge(path.Certificates) {
+		found = append(found, f.As(finding.Warning)) // clients take it; the policy may change
+	}
+	return path, found, nil
+}
+
+// answersFormer reports whether a leaf answers an obsolete request.
+func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out *Answer) (bool, error) {
+	old, err := s.store.ObsoleteByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	r, err := s.store.Replacement(ctx, old.ReplacementID)
+	if err != nil {
+		return false, err
+	}
+	out.Replacement, out.Device, out.Slot = replacement.Name(r.ID), r.Device, r.Slot
+	out.Why = fmt.Sprintf("it answers an earlier request of %s, which %s asked for anew on %s (%s); the key of that one is gone", replacement.Name(r.ID), old.By, old.At.Format("2006-01-02 15:04 MST"), old.Reason)
+	out.Next = "ask the signer to revoke it and to sign the newer request"
+	if !r.Progress().AtSigner() {
+		out.Next = "ask the signer to revoke it; the replacement is " + string(r.State) + " without it"
+	}
+	return true, nil
+}

@@ -1,0 +1,81 @@
+// Package desk holds the hand-off to signers: who they are, the parcels that go
+// out to them, and the piles that come back.
+package desk
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"time"
+
+	"freshseal/core/replacement"
+	"freshseal/service/problem"
+	"freshseal/service/watch"
+	"freshseal/signer"
+	"freshseal/store"
+	"freshseal/strongbox"
+)
+
+// Replacements returns told what came for them.
+type Replacements interface {
+	// Drive carries on a replacement after its state has changed.
+	Drive(id int64, action replacement.Action)
+	// SeekProofs opens a task for each domain that a signer wants proven.
+	SeekProofs(ctx context.Context) error
+}
+
+// Service deals with signers. Its methods are safe for concurrent use.
+type Service struct {
+	store        *store.Store
+	box          *strongbox.Box
+	watch        *watch.Service
+	replacements Replacements
+	bench        *signer.Bench
+	fetch        Fetcher
+	log          *slog.Logger
+	clock        func() time.Time
+}
+
+// New returns the room; Open comes before anything else.
+func New(db *store.Store, box *strongbox.Box, readings *watch.Service, fetch Fetcher, log *slog.Logger, clock func() time.Time) *Service {
+	return &Service{store: db, box: box, watch: readings, fetch: fetch, log: log, clock: clock}
+}
+
+// Open opens the bench authority, or makes it for an organization, and learns
+// who is told of what comes back.
+func (s *Service) Open(ctx context.Context, organization string, told Replacements) error {
+	s.replacements = told
+	return s.openBench(ctx, organization)
+}
+
+func (s *Service) now() time.Time { return s.clock().UTC() }
+
+func (s *Service) moment() store.Moment { return store.At(s.clock()) }
+
+// openBench opens the bench authority, or makes it and trusts its root.
+func (s *Service) openBench(ctx context.Context, organization string) error {
+	const purpose = "signer/bench"
+	sealed, err := s.store.Secret(ctx, purpose)
+	switch {
+	case err == nil:
+		material, err := s.box.Open(purpose, sealed)
+		if err != nil {
+			return err
+		}
+		s.bench, err = signer.OpenBench(material, s.now)
+		return err
+	case !errors.Is(err, store.ErrNotFound):
+		return err
+	}
+	if s.bench, err = signer.NewBench(organization, s.now); err != nil {
+		return err
+	}
+	material, err := s.bench.Marshal()
+	if err != nil {
+		return err
+	}
+	if _, err := s.watch.AddAnchors(ctx, watch.Fleet, s.bench.Root().PEM(), problem.Any); err != nil {
+		return err
+	}
+	return s.store.PutSecret(ctx, purpose, s.box.Seal(purpose, material))
+}

@@ -1,0 +1,134 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"freshseal/core/naming"
+	"freshseal/core/next"
+	"freshseal/core/request"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/signer"
+	"freshseal/store"
+)
+
+// The signers that are always there.
+const (
+	BenchSigner = signer.BenchName
+	DeskSigner  = signer.DeskName
+)
+
+// Signer is a person or authority that signs requests.
+type Signer struct {
+	Name string `json:"name" required:"true"`
+	Kind string `json:"kind" required:"true" enum:"bench,desk"`
+	SignerTerms
+	Revision problem.Revision `json:"revision" required:"true"`
+}
+
+// SignerTerms describe a signer.
+type SignerTerms struct {
+	About          string        `json:"about" required:"true"`
+	Contact        string        `json:"contact,omitempty"`
+	Notes          string        `json:"notes,omitempty" description:"the steps of its portal, who validates the domain and how"`
+	TurnaroundDays int           `json:"turnaround_days,omitempty" description:"working days"`
+	MaxDays        int           `json:"max_days,omitempty" description:"the longest certificate that it issues; 0: not known"`
+	Terms          request.Terms `json:"terms" required:"true"`
+	Proof          request.Proof `json:"proof" required:"true" description:"how it has domains proven before it signs"`
+}
+
+// Signers returns all signers: bench, desk, and those that were added.
+func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
+	any, bench := request.AnySigner, s.bench.Terms()
+	out := []Signer{
+		{BenchSigner, BenchSigner, SignerTerms{About: "an authority of Fresh Seal's own, for labs: signs at once, for up to 90 days; trusted only where its root is", MaxDays: bench.MaxDays, Terms: bench.Request}, 0},
+		{DeskSigner, DeskSigner, SignerTerms{About: "a person: requests go out as a parcel, certificates come back as an intake", Terms: any}, 0},
+	}
+	rows, err := s.store.Signers(ctx)
+	for _, row := range rows {
+		out = append(out, Signer{row.Name, DeskSigner, SignerTerms{row.About, row.Contact, row.Notes, row.TurnaroundDays, row.MaxDays, row.Terms.V, row.Proof.V}, row.Revision})
+	}
+	return out, err
+}
+
+func (s *Service) signersByName(ctx context.Context) (map[string]Signer, error) {
+	all, err := s.Signers(ctx)
+	out := map[string]Signer{}
+	for _, each := range all {
+		out[each.Name] = each
+	}
+	return out, err
+}
+
+// Signer returns the one with this name, or ErrNotFound.
+func (s *Service) Signer(ctx context.Context, name string) (Signer, error) {
+	all, err := s.Signers(ctx)
+	if err != nil {
+		return Signer{}, err
+	}
+	i := slices.IndexFunc(all, func(each Signer) bool { return each.Name == name })
+	if i < 0 {
+		return Signer{}, problem.New(problem.NotFound, fmt.Sprintf("no signer is called %q", name), "", "", next.ListSigners.On(""))
+	}
+	return all[i], nil
+}
+
+// Named returns the signer with this name.
+func (s *Service) Named(ctx context.Context, name string) (signer.Signer, error) {
+	if name == BenchSigner {
+		return s.bench, nil
+	}
+	known, err := s.Signer(ctx, name)
+	return signer.Desk{Accepts: signer.Terms{Request: known.Terms, MaxDays: known.MaxDays}}, err
+}
+
+// PutSigner adds or changes a signer.
+func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms, known problem.Revision) (Signer, error) {
+	cannot := "the signer was not kept"
+	switch {
+	case !naming.Label(name), name == BenchSigner, name == DeskSigner:
+		return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule+"; bench and desk are reserved")
+	case t.TurnaroundDays < 0 || t.TurnaroundDays > 365 || t.MaxDays < 0 || t.MaxDays > 36500:
+		return Signer{}, problem.Reject(cannot, "the turnaround or lifetime is invalid", "give a turnaround up to 365 and a lifetime up to 36500")
+	}
+	if p := t.Proof; p.How != "" && !slices.Contains(request.ProofWays, p.How) || p.Days < 0 || p.Days > 825 {
+		return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q for %d days is not a valid domain validation", p.How, p.Days), "give mail, dns or file, and days up to 825")
+	}
+	for _, field := range t.Terms.Fields {
+		if !slices.Contains([]string{"organization", "unit", "locality", "state", "country"}, field) {
+			return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a subject field", field), "give organization, unit, locality, state or country")
+		}
+	}
+	row := store.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes, TurnaroundDays: t.TurnaroundDays, MaxDays: t.MaxDays, AddedAt: s.moment()}
+	row.Terms.V, row.Proof.V = t.Terms, t.Proof
+	was, err := s.signersByName(ctx)
+	if err != nil {
+		return Signer{}, err
+	}
+	deed.Differences(ctx, map[string]string{name: termsText(was[name].SignerTerms)}, map[string]string{name: termsText(t)})
+	defer s.watch.Forget()
+	if err := s.store.PutSigner(ctx, row, known); err != nil {
+		return Signer{}, problem.Outdated(err)
+	}
+	return s.Signer(ctx, name)
+}
+
+// RemoveSigner deletes a signer that has no pending request.
+func (s *Service) RemoveSigner(ctx context.Context, name string) error {
+	defer s.watch.Forget()
+	err := s.store.RemoveSigner(ctx, name)
+	if errors.Is(err, store.ErrTaken) {
+		return problem.New(problem.Conflict, "the signer cannot be removed", "it has a pending request", "take in its answer, or cancel the replacement")
+	}
+	return problem.Missing(err, next.ListSigners, "no signer is called %q that was added here", name)
+}
+
+// termsText is what is known of a signer on one line, for the ledger.
+func termsText(t SignerTerms) string {
+	text, _ := json.Marshal(t) // plain fields cannot fail
+	return string(text)
+}

@@ -1,0 +1,321 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"freshseal/core/due"
+	"freshseal/core/naming"
+	"freshseal/core/next"
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/service/reach"
+	"freshseal/store"
+)
+
+// Device is a box as the API shows it. Its secrets are never part of it.
+type Device struct {
+	Name        string            `json:"name" required:"true"`
+	Family      string            `json:"family" required:"true"`
+	Site        string            `json:"site" required:"true"`
+	Address     string            `json:"address" required:"true"`
+	Access      []reach.Access    `json:"access" required:"true" description:"how it is reached, link by link"`
+	Nodes       []store.Node      `json:"nodes" required:"true" description:"members with an address of their own; every slot is read there too"`
+	Settings    map[string]string `json:"settings" required:"true"`
+	Cluster     string            `json:"cluster" required:"true" description:"devices that serve one name together"`
+	ClusterRole string            `json:"cluster_role" required:"true" enum:",active,standby,member"`
+	Owner       string            `json:"owner" required:"true"`
+	Tags        []string          `json:"tags" required:"true"`
+	Notes       string            `json:"notes" required:"true"`
+	Slots       []DeviceSlot      `json:"slots" required:"true"`
+	AddedAt     time.Time         `json:"added_at" required:"true"`
+	Condition   due.Condition     `json:"condition" required:"true" enum:"dark,lapsed,stray,factory,flawed,overdue,due,fresh" description:"the worst of its slots"`
+	ExpiresAt   *time.Time        `json:"expires_at" description:"the soonest of its slots"`
+	Revision    problem.Revision  `json:"revision" required:"true" description:"counts the changes that people make"`
+}
+
+// Node is a member of a device with an address of its own; Place an address and a port.
+type (
+	Node  = store.Node
+	Place = store.Place
+)
+
+// DeviceSlot is a slot as it is configured.
+type DeviceSlot struct {
+	Name       string `json:"name" required:"true"`
+	Address    string `json:"address,omitempty" description:"where it differs from the device's"`
+	Port       int    `json:"port" required:"true"`
+	ServerName string `json:"server_name,omitempty"`
+
+	More []store.Place `json:"more,omitempty" description:"further addresses that serve the same certificate"`
+}
+
+// NewDevice describes a device to add.
+type NewDevice struct {
+	Name        string            `json:"name" required:"true"`
+	Family      string            `json:"family,omitempty" description:"a procedure; leave it out for a device that is only read"`
+	Site        string            `json:"site,omitempty"`
+	Address     string            `json:"address" required:"true"`
+	Nodes       []store.Node      `json:"nodes,omitempty"`
+	Settings    map[string]string `json:"settings,omitempty"`
+	Cluster     string            `json:"cluster,omitempty"`
+	ClusterRole string            `json:"cluster_role,omitempty" enum:"active,standby,member"`
+	Owner       string            `json:"owner,omitempty"`
+	Tags        []string          `json:"tags,omitempty"`
+	Notes       string            `json:"notes,omitempty"`
+	Slots       []DeviceSlot      `json:"slots" required:"true"`
+
+	Access []reach.AccessChange `json:"access,omitempty" description:"how it is reached, link by link"`
+}
+
+// AddDevice takes a device into the fleet. Its host key must be given: who adds
+// it has looked at it (see AskHostKey).
+func (s *Service) AddDevice(ctx context.Context, n NewDevice) (Device, error) {
+	row, err := s.newDevice(ctx, n)
+	if err != nil {
+		return Device{}, err
+	}
+	return s.addDevice(ctx, n.Name, row)
+}
+
+func (s *Service) addDevice(ctx context.Context, name string, row store.NewDevice) (Device, error) {
+	err := s.store.AddDevices(ctx, []store.NewDevice{row})
+	if errors.Is(err, store.ErrTaken) {
+		return Device{}, problem.New(problem.Conflict, fmt.Sprintf("the device %s, or one of its slots, already exists", name), "", "choose another name, or remove it first")
+	}
+	if err != nil {
+		return Device{}, err
+	}
+	s.log.Info("device added", "device", name, "family", row.Family)
+	d, err := s.Device(ctx, name)
+	deed.Say(ctx, "%s", name)
+	deed.Differences(ctx, nil, d.facts())
+	return d, err
+}
+
+// newDevice checks what is given and makes of it what is kept, secrets sealed.
+func (s *Service) newDevice(ctx context.Context, n NewDevice) (store.NewDevice, error) {
+	d := store.Device{Name: n.Name, Family: n.Family, Site: n.Site, Address: n.Address,
+		Cluster: n.Cluster, ClusterRole: n.ClusterRole, Owner: n.Owner, Notes: n.Notes, AddedAt: s.moment()}
+	d.Settings.V, d.Tags.V, d.Nodes.V = maps.Clone(n.Settings), append([]string{}, n.Tags...), append([]store.Node{}, n.Nodes...)
+	if d.Settings.V == nil {
+		d.Settings.V = map[string]string{}
+	}
+	out := store.NewDevice{Device: d}
+	if err := checkDevice(n, d); err != nil {
+		return out, err
+	}
+	var err error
+	if out.Slots, err = checkSlots(n); err != nil {
+		return out, err
+	}
+	cannot := "the device cannot be added"
+	var needed []string
+	if n.Family != "" {
+		p, err := s.newFamily(cannot, n.Family)
+		if err != nil {
+			return out, err
+		}
+		if err := checkSettings(cannot, p, n.Settings); err != nil {
+			return out, err
+		}
+		needed, out.Secrets = p.Links, s.sealSettings(n.Name, p, d.Settings.V)
+	}
+	ways, err := s.reach.Change(ctx, cannot, n.Name, nil, n.Access, needed, false)
+	if out.Access = ways.Access; len(ways.Secrets) > 0 {
+		if out.Secrets == nil {
+			out.Secrets = map[string][]byte{}
+		}
+		maps.Copy(out.Secrets, ways.Secrets)
+	}
+	return out, err
+}
+
+// newFamily finds the family that a device is given.
+func (s *Service) newFamily(cannot, name string) (procedure.Source, error) {
+	if name == OwnFamily {
+		return procedure.Source{}, notOwn(cannot)
+	}
+	return s.Family(name)
+}
+
+func checkDevice(n NewDevice, d store.Device) error {
+	cannot := "the device cannot be added"
+	switch {
+	case !naming.Device(n.Name):
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid device name", n.Name), naming.Rule)
+	case len(n.Slots) == 0:
+		return problem.Reject(cannot, "it has no slot", "give at least one, such as web at port 443", next.Give.On("slot"))
+	}
+	return checkAddress(cannot, d)
+}
+
+var clusterRoles = []string{"active", "standby", "member"}
+
+func checkAddress(cannot string, d store.Device) error {
+	switch {
+	case d.Cluster != "" && (len(d.Cluster) > 64 || strings.ContainsFunc(d.Cluster, unicode.IsControl)):
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid cluster name", d.Cluster), "give up to 64 printable characters")
+	case d.ClusterRole != "" && (d.Cluster == "" || !slices.Contains(clusterRoles, d.ClusterRole)):
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a role in the cluster %q", d.ClusterRole, d.Cluster), fmt.Sprintf("name the cluster, and one of %v", clusterRoles))
+	case !request.IsName(strings.ToLower(d.Address)):
+		return problem.Reject(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", d.Address), "give the address alone, without a port")
+	}
+	seen := map[string]bool{d.Name: true}
+	for _, n := range d.Nodes.V {
+		if !naming.Device(n.Name) || seen[n.Name] || !request.IsName(strings.ToLower(n.Address)) {
+			return problem.Reject(cannot, fmt.Sprintf("%q at %q is not a node", n.Name, n.Address), "give each node a name of its own and an address", next.Give.On("nodes"))
+		}
+		seen[n.Name] = true
+	}
+	return nil
+}
+
+func checkSlots(n NewDevice) ([]store.Slot, error) {
+	var out []store.Slot
+	for _, slot := range n.Slots {
+		row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: "tls", ServerName: request.PlainName(slot.ServerName)}
+		if row.Address == "" {
+			row.Address = n.Address
+		}
+		row.More.V = append([]store.Place{}, slot.More...)
+		for _, p := range slot.More {
+			if !request.IsName(strings.ToLower(p.Address)) || p.Port < 1 || p.Port > 65535 {
+				return nil, problem.Reject("the device cannot be added", fmt.Sprintf("%q and %d are not an address and a port", p.Address, p.Port), "give each further address of a slot with its port")
+			}
+		}
+		switch {
+		case !naming.Slot(slot.Name):
+			return nil, problem.Reject("the device cannot be added", fmt.Sprintf("%q is not a valid slot name", slot.Name), naming.Rule)
+		case slot.Port < 1 || slot.Port > 65535:
+			return nil, problem.Reject("the device cannot be added", fmt.Sprintf("%d is not a port", slot.Port), "give a port from 1 to 65535")
+		case !request.IsName(strings.ToLower(row.Address)), row.ServerName != "" && !request.IsName(row.ServerName):
+			return nil, problem.Reject("the device cannot be added", fmt.Sprintf("the slot %s has an invalid address or server name", slot.Name), "give an IP address or a DNS name")
+		}
+		out = append(out, row)
+	}
+	return out, nil
+}
+
+// Revised is how often people changed the device: what a reading changes makes
+// nobody's change stale.
+func (d Device) Revised() problem.Revision { return d.Revision }
+
+// Device shows one device.
+func (s *Service) Device(ctx context.Context, name string) (Device, error) {
+	d, err := s.store.Device(ctx, name)
+	if err != nil {
+		return Device{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
+	}
+	return s.show(ctx, d)
+}
+
+func (s *Service) show(ctx context.Context, d store.Device) (Device, error) {
+	slots, err := s.store.SlotsOf(ctx, d.Name)
+	if err != nil {
+		return Device{}, err
+	}
+	access, err := s.store.Access(ctx, d.ID)
+	return s.showWith(d, access[d.ID], slots), err
+}
+
+func (s *Service) showWith(d store.Device, access []store.Access, slots []store.Slot) Device {
+	out := Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, Access: reach.Show(access), Nodes: append([]store.Node{}, d.Nodes.V...),
+		Settings: d.Settings.V, Cluster: d.Cluster, ClusterRole: d.ClusterRole, Condition: due.Fresh, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}, Revision: d.Revision}
+	for _, slot := range slots {
+		out.Slots = append(out.Slots, DeviceSlot{slot.Name, slot.Address, slot.Port, slot.ServerName, slot.More.V})
+		seen := s.summary(slot)
+		if seen.Condition.Rank() < out.Condition.Rank() {
+			out.Condition = seen.Condition
+		}
+		if seen.ExpiresAt != nil && (out.ExpiresAt == nil || seen.ExpiresAt.Before(*out.ExpiresAt)) {
+			out.ExpiresAt = seen.ExpiresAt
+		}
+	}
+	return out
+}
+
+// RemoveDevice forgets a device, its history and its secrets. It is refused
+// while a replacement of it is under way.
+func (s *Service) RemoveDevice(ctx context.Context, name string) error {
+	slots, err := s.store.SlotsOf(ctx, name)
+	if err != nil {
+		return err
+	}
+	for _, slot := range slots {
+		newest, err := s.store.Replacements(ctx, slot.ID, 1)
+		if err != nil {
+			return err
+		}
+		if len(newest) > 0 && !newest[0].State.Over() {
+			return problem.New(problem.Conflict, fmt.Sprintf("%s cannot be removed", name), fmt.Sprintf("its replacement %s is in progress", replacement.Name(newest[0].ID)), "cancel it first", next.Cancel.On(replacement.Name(newest[0].ID)))
+		}
+	}
+	d, err := s.store.Device(ctx, name)
+	if err != nil {
+		return problem.Missing(err, next.ListDevices, "no device is called %s", name)
+	}
+	secrets := reach.Purposes(name)
+	for setting := range d.Settings.V {
+		secrets = append(secrets, settingPurpose(name, setting))
+	}
+	err = s.store.RemoveDevice(ctx, name, secrets...)
+	return problem.Missing(err, next.ListDevices, "no device is called %s", name)
+}
+
+// checkSettings checks settings against their family.
+func checkSettings(cannot string, p procedure.Source, settings map[string]string) error {
+	if _, err := procedure.NewScope(procedure.Material{Procedure: p.Procedure}, settings, nil); err != nil {
+		return problem.Reject(cannot, err.Error(), "", next.ShowProcedure.On(p.Name))
+	}
+	return nil
+}
+
+// sealedSetting stands in a device's settings for one that is a secret.
+const sealedSetting = "••••••"
+
+func settingPurpose(device, setting string) string { return "device/" + device + "/setting/" + setting }
+
+// sealSettings takes the secrets out of a device's settings and seals them.
+func (s *Service) sealSettings(device string, p procedure.Source, settings map[string]string) map[string][]byte {
+	out := map[string][]byte{}
+	for name, text := range settings {
+		if setting, ok := p.Setting(name); !ok || setting.Kind != procedure.Secret || text == sealedSetting || text == "" {
+			continue
+		}
+		purpose := settingPurpose(device, name)
+		out[purpose] = s.box.Seal(purpose, []byte(text))
+		settings[name] = sealedSetting
+	}
+	return out
+}
+
+// OpenSettings are a device's settings with their secrets.
+func (s *Service) OpenSettings(ctx context.Context, d store.Device) (map[string]string, error) {
+	out := maps.Clone(d.Settings.V)
+	for name, text := range out {
+		if text != sealedSetting {
+			continue
+		}
+		purpose := settingPurpose(d.Name, name)
+		sealed, err := s.store.Secret(ctx, purpose)
+		if err != nil {
+			return nil, fmt.Errorf("the secret setting %s of %s: %w", name, d.Name, err)
+		}
+		secret, err := s.box.Open(purpose, sealed)
+		if err != nil {
+			return nil, err
+		}
+		out[name] = string(secret)
+	}
+	return out, nil
+}

@@ -1,0 +1,141 @@
+package fleet
+
+import (
+	"context"
+	"maps"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+
+	"freshseal/core/next"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/service/reach"
+	"freshseal/store"
+)
+
+// DeviceChange describes a change of a device; nil fields stay as they are.
+type DeviceChange struct {
+	Site        *string           `json:"site,omitempty"`
+	Family      *string           `json:"family,omitempty"`
+	Address     *string           `json:"address,omitempty"`
+	Cluster     *string           `json:"cluster,omitempty"`
+	ClusterRole *string           `json:"cluster_role,omitempty"`
+	Owner       *string           `json:"owner,omitempty"`
+	Tags        []string          `json:"tags,omitempty"`
+	Notes       *string           `json:"notes,omitempty"`
+	Settings    map[string]string `json:"settings,omitempty" description:"laid over those that are there; an empty value takes one away"`
+	Nodes       []store.Node      `json:"nodes,omitempty" description:"all of them, in place of those that are there"`
+
+	Access []reach.AccessChange `json:"access,omitempty" description:"laid over what is there, link by link"`
+}
+
+// EditDevice changes a device of a known revision, all or nothing.
+func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange, known problem.Revision) (Device, error) {
+	d, err := s.store.Device(ctx, name)
+	if err != nil {
+		return Device{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
+	}
+	before, err := s.show(ctx, d)
+	if err != nil {
+		return Device{}, err
+	}
+	set(&d.Site, c.Site)
+	set(&d.Family, c.Family)
+	set(&d.Address, c.Address)
+	set(&d.Cluster, c.Cluster)
+	if set(&d.ClusterRole, c.ClusterRole); d.Cluster == "" {
+		d.ClusterRole = ""
+	}
+	set(&d.Owner, c.Owner)
+	set(&d.Notes, c.Notes)
+	if c.Tags != nil {
+		d.Tags.V = slices.DeleteFunc(c.Tags, func(tag string) bool { return strings.TrimSpace(tag) == "" })
+	}
+	if c.Nodes != nil {
+		d.Nodes.V = c.Nodes
+	}
+	d.Settings.V = maps.Clone(d.Settings.V)
+	for key, value := range c.Settings {
+		if d.Settings.V[key] = value; value == "" {
+			delete(d.Settings.V, key)
+		}
+	}
+	cannot := name + " cannot be changed"
+	if c.Family != nil && d.Family == OwnFamily {
+		return Device{}, notOwn(cannot)
+	}
+	if err := checkAddress(cannot, d); err != nil {
+		return Device{}, err
+	}
+	secrets := map[string][]byte{}
+	var needed []string
+	if d.Family != "" {
+		p, err := s.Family(d.Family)
+		if err != nil {
+			return Device{}, err
+		}
+		if c.Family != nil { // settings that the new family does not know go with the old one
+			maps.DeleteFunc(d.Settings.V, func(name, _ string) bool {
+				_, known := p.Setting(name)
+				return !known && c.Settings[name] == ""
+			})
+		}
+		if err := checkSettings(cannot, p, d.Settings.V); err != nil {
+			return Device{}, err
+		}
+		needed = p.Links
+		maps.Copy(secrets, s.sealSettings(name, p, d.Settings.V))
+	}
+	was, err := s.store.Access(ctx, d.ID)
+	if err != nil {
+		return Device{}, err
+	}
+	ways, err := s.reach.Change(ctx, cannot, name, was[d.ID], c.Access, needed, d.Address != before.Address)
+	if err != nil {
+		return Device{}, err
+	}
+	maps.Copy(secrets, ways.Secrets)
+	if known == problem.Any {
+		known = d.Revision // as it was looked at just now
+	}
+	defer s.watch.Forget() // it may be under other rules now
+	if err := s.store.ChangeDevice(ctx, d, ways.Access, secrets, ways.Gone, known); err != nil {
+		return Device{}, problem.Outdated(err)
+	}
+	after, err := s.Device(ctx, name)
+	if err == nil {
+		deed.Differences(ctx, before.facts(), after.facts())
+		if len(ways.Secrets) > 0 {
+			deed.Say(ctx, "new secrets to sign in with")
+		}
+	}
+	return after, err
+}
+
+// facts are what people say of a device, for the ledger. Secret settings are dots.
+func (d Device) facts() map[string]string {
+	out := map[string]string{"family": d.Family, "site": d.Site, "address": d.Address, "owner": d.Owner, "notes": d.Notes, "cluster": d.Cluster, "cluster_role": d.ClusterRole,
+		"tags": strings.Join(d.Tags, " ")}
+	for name, value := range d.Settings {
+		out["setting "+name] = value
+	}
+	for _, n := range d.Nodes {
+		out["node "+n.Name] = n.Address
+	}
+	for _, a := range d.Access {
+		out[a.Link+" at"] = net.JoinHostPort(a.Address, strconv.Itoa(a.Port))
+		out[a.Link+" user"], out[a.Link+" credential"], out[a.Link+" pin"] = a.User, a.Credential, a.Pin
+		for name, value := range a.Options {
+			out[a.Link+" option "+name] = value
+		}
+	}
+	return out
+}
+
+func set[T any](to *T, from *T) {
+	if from != nil {
+		*to = *from
+	}
+}

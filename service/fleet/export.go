@@ -1,0 +1,96 @@
+package fleet
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"maps"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+
+	"freshseal/core/visible"
+)
+
+// ExportDevices writes all devices as the CSV that ImportDevices reads: a line
+// for each slot, without secrets.
+func (s *Service) ExportDevices(ctx context.Context) ([]byte, error) {
+	devices, err := s.allDevices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	devices = slices.DeleteFunc(devices, func(d Device) bool { return d.Family == OwnFamily }) // every service lists itself
+	settings, used := map[string]bool{}, map[string]bool{}
+	for _, d := range devices {
+		for name := range d.Settings {
+			settings[name] = true
+		}
+		for _, a := range d.Access {
+			used[a.Link] = true
+		}
+	}
+	header := slices.Clone(importColumns)
+	for _, link := range slices.Sorted(maps.Keys(used)) {
+		for _, field := range accessColumns {
+			if field != "password" {
+				header = append(header, link+":"+field)
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(settings)) {
+		header = append(header, "setting:"+name)
+	}
+	var out bytes.Buffer
+	w := csv.NewWriter(&out)
+	w.Write(header)
+	for _, d := range devices {
+		for _, slot := range d.Slots {
+			values := exported(d, slot)
+			record := make([]string, len(header))
+			for i, column := range header {
+				record[i] = visible.Guard(values[column])
+			}
+			w.Write(record)
+		}
+	}
+	w.Flush()
+	return out.Bytes(), w.Error()
+}
+
+// exported are the columns of a line: a device with one of its slots.
+func exported(d Device, slot DeviceSlot) map[string]string {
+	var nodes, more []string
+	for _, n := range d.Nodes {
+		nodes = append(nodes, n.Name+"="+n.Address)
+	}
+	for _, p := range slot.More {
+		more = append(more, net.JoinHostPort(p.Address, strconv.Itoa(p.Port)))
+	}
+	out := map[string]string{"name": d.Name, "address": d.Address, "site": d.Site, "family": d.Family, "owner": d.Owner, "tags": strings.Join(d.Tags, " "), "notes": d.Notes,
+		"cluster": d.Cluster, "cluster_role": d.ClusterRole, "nodes": strings.Join(nodes, " "), "slot": slot.Name, "slot_address": elsewhere(slot.Address, d.Address),
+		"port": strconv.Itoa(slot.Port), "server_name": slot.ServerName, "slot_more": strings.Join(more, " ")}
+	for _, a := range d.Access {
+		var options []string
+		for _, name := range slices.Sorted(maps.Keys(a.Options)) {
+			options = append(options, name+"="+a.Options[name])
+		}
+		for field, value := range map[string]string{"address": a.Address, "port": strconv.Itoa(a.Port), "user": a.User, "credential": a.Credential, "pin": a.Pin, "options": strings.Join(options, " ")} {
+			out[a.Link+":"+field] = value
+		}
+	}
+	for name, value := range d.Settings {
+		if value != sealedSetting {
+			out["setting:"+name] = value
+		}
+	}
+	return out
+}
+
+// elsewhere is an address where it is another than the usual one.
+func elsewhere(address, usual string) string {
+	if address == usual {
+		return ""
+	}
+	return address
+}

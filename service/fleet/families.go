@@ -1,0 +1,145 @@
+package fleet
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"freshseal/core/next"
+	"freshseal/core/procedure"
+	"freshseal/service/problem"
+)
+
+// families are the procedures in use: the built-in ones and those of a folder,
+// which is read again when something in it changes.
+type families struct {
+	folder string
+	now    atomic.Pointer[map[string]procedure.Source]
+	seen   string // what the folder looked like
+}
+
+// familiesEvery is how often the folder is looked at.
+const familiesEvery = 2 * time.Second
+
+// all are the procedures by name, also those that cannot be used.
+func (f *families) all() map[string]procedure.Source { return *f.now.Load() }
+
+// openFamilies reads the folder. One that is not there is told of, and stops
+// nothing: it may come.
+func (s *Service) openFamilies(folder string) {
+	s.families.folder = folder
+	builtin := procedure.Builtin()
+	s.families.now.Store(&builtin)
+	s.readFamilies()
+}
+
+// watchFamilies reads the folder again when something in it changes.
+func (s *Service) watchFamilies() {
+	tick := time.NewTicker(familiesEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			s.readFamilies()
+		case <-s.stopping.Done():
+			return
+		}
+	}
+}
+
+func (s *Service) readFamilies() {
+	f := &s.families
+	if f.folder == "" {
+		return
+	}
+	looks := lookOf(f.folder)
+	if looks == f.seen {
+		return
+	}
+	f.seen = looks
+	all, notes, err := procedure.Load(os.DirFS(f.folder))
+	if err != nil {
+		s.log.Warn("the folder of procedures cannot be read", "folder", f.folder, "error", err)
+	}
+	for _, note := range notes {
+		s.log.Warn("procedures", "note", note)
+	}
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		if source := all[name]; !source.Usable() {
+			s.log.Warn("a procedure cannot be used", "procedure", name, "why", source.Why())
+		}
+	}
+	f.now.Store(&all)
+}
+
+// lookOf is what a folder looks like from outside: names, sizes and times.
+func lookOf(folder string) string {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return err.Error()
+	}
+	var b strings.Builder
+	for _, entry := range entries {
+		info, err := entry.Info()
+		if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+			info, err = os.Stat(folder + "/" + entry.Name())
+		}
+		if err == nil {
+			fmt.Fprintln(&b, entry.Name(), info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return b.String()
+}
+
+// Procedure finds a procedure by its name, also one that cannot be used.
+func (s *Service) Procedure(name string) (procedure.Source, error) {
+	p, ok := s.families.all()[name]
+	if !ok {
+		return p, problem.New(problem.NotFound, fmt.Sprintf("no procedure is called %q", name), "", "", next.ListProcedures.On(""))
+	}
+	return p, nil
+}
+
+// Family finds a procedure to work by.
+func (s *Service) Family(name string) (procedure.Source, error) {
+	p, err := s.Procedure(name)
+	switch {
+	case err != nil && s.families.folder != "":
+		return p, problem.New(problem.NotFound, fmt.Sprintf("no procedure is called %q", name), "no file in the folder "+s.families.folder+" defines it", "put its file back, or give the device another family")
+	case err != nil:
+		return p, err
+	case !p.Usable():
+		return p, problem.Reject(fmt.Sprintf("the procedure %s cannot be used", name), p.Why(), "correct the file; it is reloaded automatically")
+	}
+	return p, nil
+}
+
+// Procedures returns all procedures by name. A family of devices that no file
+// describes any more is among them and says so.
+func (s *Service) Procedures(ctx context.Context) ([]procedure.Source, error) {
+	all := maps.Clone(s.families.all())
+	used, err := s.Families(ctx)
+	for name := range used {
+		if _, ok := all[name]; !ok && name != "" {
+			gone := procedure.Source{Procedure: procedure.Procedure{Name: name, Title: "no file describes this family any more"}}
+			gone.Faults = []procedure.Fault{{Line: 1, Column: 1, What: "its file is not there", Instead: "put " + name + ".procedure.yaml back into the folder"}}
+			all[name] = gone
+		}
+	}
+	var out []procedure.Source
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, all[name])
+	}
+	return out, err
+}
+
+// Families says how many devices are of each family.
+func (s *Service) Families(ctx context.Context) (map[string]int, error) {
+	return s.store.CountFamilies(ctx)
+}

@@ -1,0 +1,162 @@
+package fleet
+
+import (
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"freshseal/core/replacement"
+	"freshseal/core/visible"
+	"freshseal/service/paging"
+	"freshseal/store"
+)
+
+// Hit is something that fits a search.
+type Hit struct {
+	Kind  string `json:"kind" required:"true" enum:"slot,device,replacement,site,family"`
+	Name  string `json:"name" required:"true" description:"as it is called in the API: a slot is DEVICE/SLOT"`
+	About string `json:"about" required:"true" description:"what tells it from others"`
+}
+
+// Found are the first hits of a search, and how many slots fit in all.
+type Found struct {
+	Hits  []Hit `json:"hits" required:"true"`
+	Slots int   `json:"slots" required:"true" description:"how many slots fit"`
+}
+
+// hitsOfKind is how many hits of one kind are told of.
+const hitsOfKind = 8
+
+// Search looks for a text in everything: names, addresses, serial numbers, fingerprints,
+// subjects, owners, tags and notes.
+func (s *Service) Search(ctx context.Context, text string) (Found, error) {
+	out := Found{Hits: []Hit{}}
+	text = strings.TrimSpace(text)
+	if len(text) < 2 {
+		return out, nil
+	}
+	add := func(kind, name string, about ...string) {
+		out.Hits = append(out.Hits, Hit{kind, name, strings.Join(strings.Fields(strings.Join(about, " ")), " ")})
+	}
+	some := store.Page{Most: hitsOfKind}
+	devices, _, err := s.store.DevicePage(ctx, s.moment(), DeviceFilter{Text: text}, some)
+	if err != nil {
+		return out, err
+	}
+	for _, d := range devices {
+		add("device", d.Name, d.Address, d.Site, d.Family)
+	}
+	slots, _, err := s.store.SlotPage(ctx, s.moment(), SlotFilter{Text: text}, some)
+	if err != nil {
+		return out, err
+	}
+	for _, slot := range slots {
+		add("slot", slot.Device+"/"+slot.Name, slot.Subject, slot.Address+":"+strconv.Itoa(slot.Port))
+	}
+	if out.Slots, err = s.store.CountSlots(ctx, s.moment(), SlotFilter{Text: text}); err != nil {
+		return out, err
+	}
+	replacements, _, err := s.store.ReplacementPage(ctx, ReplacementFilter{Text: text}, store.Page{Most: hitsOfKind, Desc: true})
+	if err != nil {
+		return out, err
+	}
+	for _, r := range replacements {
+		add("replacement", replacement.Name(r.ID), r.Device+"/"+r.Slot, string(r.State))
+	}
+	facets, err := s.Facets(ctx)
+	for _, site := range facets.Sites {
+		if strings.Contains(strings.ToLower(site.Value), strings.ToLower(text)) {
+			add("site", site.Value, counted(site.Count))
+		}
+	}
+	for _, family := range facets.Families {
+		if strings.Contains(family.Value, strings.ToLower(text)) {
+			add("family", family.Value, counted(family.Count))
+		}
+	}
+	return out, err
+}
+
+func counted(slots int) string {
+	if slots == 1 {
+		return "1 slot"
+	}
+	return fmt.Sprintf("%d slots", slots)
+}
+
+// Facet is a value by which lists are filtered, and how many slots have it.
+type Facet struct {
+	Value string `json:"value" required:"true"`
+	Count int    `json:"count" required:"true"`
+}
+
+// Facets are the values by which lists are filtered.
+type Facets struct {
+	Sites    []Facet `json:"sites" required:"true"`
+	Families []Facet `json:"families" required:"true"`
+	Owners   []Facet `json:"owners" required:"true"`
+	Tags     []Facet `json:"tags" required:"true"`
+	Signers  []Facet `json:"signers" required:"true"`
+}
+
+// Facets returns them, each list by value.
+func (s *Service) Facets(ctx context.Context) (Facets, error) {
+	all, err := s.store.Facets(ctx)
+	of := func(name string) []Facet {
+		out := []Facet{}
+		for _, f := range all[name] {
+			out = append(out, Facet(f))
+		}
+		return out
+	}
+	return Facets{Sites: of("site"), Families: of("family"), Owners: of("owner"), Tags: of("tag"), Signers: of("signer")}, err
+}
+
+// sheetColumns are the columns of a sheet of slots.
+var sheetColumns = []string{"condition", "device", "slot", "site", "address", "port", "family", "owner", "tags", "expires_at", "act_by", "subject", "sha256", "signer", "finding"}
+
+// SlotSheet writes the slots that fit a filter as CSV, in the order of the page.
+func (s *Service) SlotSheet(ctx context.Context, w io.Writer, f SlotFilter, p paging.Page) error {
+	if err := CheckFilter(f); err != nil {
+		return err
+	}
+	rows := csv.NewWriter(w)
+	rows.Write(sheetColumns)
+	for p.Limit = 0; ; {
+		some, next, err := s.store.SlotPage(ctx, s.moment(), f, p.Rows())
+		if err != nil {
+			return p.Wrong(err)
+		}
+		for _, row := range some {
+			slot := s.summary(row.Slot)
+			finding, leaf := "", ""
+			if len(slot.Findings) > 0 {
+				finding = slot.Findings[0].What
+			}
+			if len(row.Chain.V) > 0 {
+				leaf = row.Chain.V[0]
+			}
+			record := []string{string(slot.Condition), row.Device, row.Name, row.Site, row.Address, strconv.Itoa(row.Port), row.Family, row.Owner, strings.Join(row.Tags.V, " "),
+				isoDay(slot.ExpiresAt), isoDay(slot.ActBy), row.Subject, leaf, row.Signer, finding}
+			for i, cell := range record {
+				record[i] = visible.Cell(cell)
+			}
+			rows.Write(record)
+		}
+		if p.Cursor = next; next == "" {
+			rows.Flush()
+			return rows.Error()
+		}
+	}
+}
+
+func isoDay(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339)
+}

@@ -1,0 +1,99 @@
+package fleet
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"freshseal/core/due"
+	"freshseal/service/paging"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+func checkCondition(c due.Condition) error {
+	if c != "" && !slices.Contains(due.Conditions, c) {
+		return problem.Reject("the list cannot be filtered", fmt.Sprintf("no condition is called %q", c), fmt.Sprintf("give one of %v", due.Conditions))
+	}
+	return nil
+}
+
+// CheckFilter refuses a filter that would be understood otherwise, or not at all.
+func CheckFilter(f SlotFilter) error {
+	if _, err := time.Parse("2006-01", f.Ends); f.Ends != "" && f.Ends != "ended" && err != nil {
+		return problem.Reject("the list cannot be filtered", fmt.Sprintf("ends is %q, which is no month", f.Ends), "give a month such as 2027-03, or ended")
+	}
+	return checkCondition(f.Condition)
+}
+
+// The filters of the lists.
+type (
+	SlotFilter        = store.SlotFilter
+	DeviceFilter      = store.DeviceFilter
+	ReplacementFilter = store.ReplacementFilter
+)
+
+// Slots returns a page of the slots of the fleet, worst condition first, then
+// soonest end, and the cursor of the next page or nothing.
+func (s *Service) Slots(ctx context.Context, f SlotFilter, p paging.Page) (slots []Slot, next string, err error) {
+	if err := CheckFilter(f); err != nil {
+		return nil, "", err
+	}
+	rows, next, err := s.store.SlotPage(ctx, s.moment(), f, p.Rows())
+	slots = make([]Slot, 0, len(rows))
+	for _, row := range rows {
+		slot := s.summary(row.Slot)
+		slot.Replaceable = row.Family != ""
+		slots = append(slots, slot)
+	}
+	return slots, next, p.Wrong(err)
+}
+
+// Devices returns a page of the devices by name, and the cursor of the next page or
+// nothing.
+func (s *Service) Devices(ctx context.Context, f DeviceFilter, p paging.Page) (devices []Device, next string, err error) {
+	if err := checkCondition(f.Condition); err != nil {
+		return nil, "", err
+	}
+	rows, next, err := s.store.DevicePage(ctx, s.moment(), f, p.Rows())
+	if err != nil {
+		return nil, "", p.Wrong(err)
+	}
+	ids := make([]int64, len(rows))
+	for i, row := range rows {
+		ids[i] = row.ID
+	}
+	slots, err := s.store.SlotsOfDevices(ctx, ids)
+	if err != nil {
+		return nil, "", err
+	}
+	access, err := s.store.Access(ctx, ids...)
+	devices = make([]Device, 0, len(rows))
+	for _, row := range rows {
+		devices = append(devices, s.showWith(row.Device, access[row.ID], slots[row.ID]))
+	}
+	return devices, next, err
+}
+
+// CountSlots says how many slots fit a filter.
+func (s *Service) CountSlots(ctx context.Context, f SlotFilter) (int, error) {
+	return s.store.CountSlots(ctx, s.moment(), f)
+}
+
+// CountDevices says how many devices fit a filter.
+func (s *Service) CountDevices(ctx context.Context, f DeviceFilter) (int, error) {
+	return s.store.CountDevices(ctx, f)
+}
+
+// allDevices are all devices by name.
+func (s *Service) allDevices(ctx context.Context) ([]Device, error) {
+	var all []Device
+	for p := (paging.Page{}); ; {
+		some, next, err := s.Devices(ctx, DeviceFilter{}, p)
+		all = append(all, some...)
+		if p.Cursor = next; err != nil || next == "" {
+			return all, err
+		}
+	}
+}

@@ -1,0 +1,46 @@
+// Package fleet holds the use cases for devices and their slots, and the
+// families by which they are worked on.
+package fleet
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"freshseal/service/reach"
+	"freshseal/service/watch"
+	"freshseal/store"
+	"freshseal/strongbox"
+)
+
+// Service keeps the inventory. Its methods are safe for concurrent use.
+type Service struct {
+	store    *store.Store
+	box      *strongbox.Box
+	reach    *reach.Service
+	watch    *watch.Service
+	log      *slog.Logger
+	clock    func() time.Time
+	families families
+	stopping context.Context
+	running  sync.WaitGroup
+}
+
+// New returns the room with the families of a folder beside the built-in ones;
+// it works in the background until stopping ends, see Wait.
+func New(stopping context.Context, db *store.Store, box *strongbox.Box, ways *reach.Service, readings *watch.Service, folder string, log *slog.Logger, clock func() time.Time) *Service {
+	s := &Service{store: db, box: box, reach: ways, watch: readings, log: log, clock: clock, stopping: stopping}
+	s.openFamilies(folder)
+	return s
+}
+
+// Start reads the folder of procedures again when it changes.
+func (s *Service) Start() { s.running.Go(s.watchFamilies) }
+
+// Wait waits for the work in the background.
+func (s *Service) Wait() { s.running.Wait() }
+
+func (s *Service) now() time.Time { return s.clock().UTC() }
+
+func (s *Service) moment() store.Moment { return store.At(s.clock()) }

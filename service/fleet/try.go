@@ -1,0 +1,58 @@
+package fleet
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"freshseal/core/next"
+	"freshseal/core/procedure"
+	"freshseal/service/problem"
+	"freshseal/service/reach"
+)
+
+// Try is the result of testing a device, link by link; nothing is changed.
+type Try struct {
+	Device string          `json:"device" required:"true"`
+	OK     bool            `json:"ok" required:"true"`
+	Looks  []reach.TryLook `json:"looks" required:"true"`
+	At     time.Time       `json:"at" required:"true"`
+}
+
+// TryDevice tests whether a device can be reached, signed in to and read.
+func (s *Service) TryDevice(ctx context.Context, name string) (Try, error) {
+	d, err := s.store.Device(ctx, name)
+	if err != nil {
+		return Try{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
+	}
+	out := Try{Device: name, OK: true, At: s.now(), Looks: []reach.TryLook{}}
+	add := func(look reach.TryLook) {
+		out.OK = out.OK && look.OK
+		out.Looks = append(out.Looks, look)
+	}
+	if p, err := s.Procedure(d.Family); err == nil && p.Uses(procedure.SSH) {
+		target, err := s.reach.SSH(ctx, d)
+		if err != nil {
+			return out, err
+		}
+		add(s.reach.TrySSH(ctx, d.Site, target))
+	}
+	slots, err := s.store.SlotsOf(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	for _, slot := range slots {
+		look := reach.TryLook{What: fmt.Sprintf("read the slot %s at %s port %d", slot.Name, slot.Address, slot.Port)}
+		reading, err := s.watch.Read(ctx, slot)
+		if err != nil {
+			return out, err
+		}
+		if leaf := reading.Leaf(); leaf != nil {
+			look.OK, look.Said = true, fmt.Sprintf("it serves “%s” until %s", leaf.ShortName(), leaf.NotAfter.Format(time.DateOnly))
+		} else {
+			look.Said, look.Next = reading.Why.What, reading.Why.Remedy
+		}
+		add(look)
+	}
+	return out, nil
+}

@@ -1,0 +1,349 @@
+package people
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"freshseal/core/naming"
+	"freshseal/core/next"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// How long a sign-in holds.
+const (
+	consoleSession = 12 * time.Hour
+	clientToken    = 90 * 24 * time.Hour
+)
+
+// Role is the set of things that a user may do.
+type Role string
+
+// The roles, each may do what the ones before it may.
+const (
+	Viewer   Role = "viewer"   // look
+	Operator Role = "operator" // read, replace, pack and take in
+	Admin    Role = "admin"    // everything
+)
+
+// Roles are all roles, the least first.
+var Roles = []Role{Viewer, Operator, Admin}
+
+// Reaches reports whether the role includes the needed one.
+func (r Role) Reaches(needed Role) bool {
+	return slices.Contains(Roles, r) && slices.Index(Roles, r) >= slices.Index(Roles, needed)
+}
+
+// Bearer is who was let in, and the secret that proves it. The secret is
+// given once and kept nowhere.
+type Bearer struct {
+	User   string
+	Role   Role
+	Secret string
+	EndsAt time.Time
+	From   string // the address of the call
+}
+
+// SignIn checks a name and a password and opens a session for the console, or
+// with client a token for a client. from is the address it is tried from.
+func (s *Service) SignIn(ctx context.Context, name, password, from string, client bool) (Bearer, error) {
+	u, err := s.try(ctx, "you are not signed in", name, password, from)
+	if err != nil {
+		return Bearer{}, err
+	}
+	b, err := s.openSession(ctx, u, client, "", Role(u.Role), clientToken)
+	if err != nil {
+		return Bearer{}, err
+	}
+	return b, s.Record(ctx, u.Name, "sign in", "from "+from)
+}
+
+// try tries a password, and counts the try before it does. A name that nobody has
+// takes as long as one that somebody has.
+func (s *Service) try(ctx context.Context, cannot, name, password, from string) (store.User, error) {
+	if wait := s.tries.begin(s.now(), name, from); wait > 0 {
+		return store.User{}, problem.New(problem.TooMany, cannot, "there were too many wrong passwords", fmt.Sprintf("wait %s, then try again", wait.Round(time.Second)))
+	}
+	u, err := s.store.User(ctx, name)
+	hash := u.Password
+	if errors.Is(err, store.ErrNotFound) {
+		hash = nobody()
+	} else if err != nil {
+		return u, err
+	}
+	fits := false
+	if busy := queued(func() { fits = passwordFits(hash, password) }); busy != nil {
+		return u, problem.New(problem.TooMany, cannot, busy.Error(), "try again in a minute")
+	}
+	if !fits || err != nil {
+		who := name
+		if err != nil {
+			who = "a name that nobody has" // it may well be a password
+		}
+		if err := s.Record(ctx, "freshseal", "wrong password", who+" from "+from); err != nil {
+			return u, err
+		}
+		return u, problem.New(problem.Denied, cannot, "the name or the password is wrong", "try again; the first password is in the file "+firstSignIn+" of the data folder")
+	}
+	s.tries.succeeded(name, from)
+	return u, nil
+}
+
+// ClientToken creates a token without a password, for the demo.
+func (s *Service) ClientToken(ctx context.Context, name string) (Bearer, error) {
+	u, err := s.store.User(ctx, name)
+	if err != nil {
+		return Bearer{}, err
+	}
+	return s.openSession(ctx, u, true, "", Admin, clientToken)
+}
+
+// openSession opens a session for a user as it was looked at: where the password or
+// role was changed since, there is none.
+func (s *Service) openSession(ctx context.Context, u store.User, client bool, label string, role Role, life time.Duration) (Bearer, error) {
+	secret := rand.Text()
+	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: "console", Role: string(role), Label: label, BeganAt: s.moment(), EndsAt: store.At(s.now().Add(consoleSession))}
+	if client {
+		session.Kind, session.EndsAt = "client", store.At(s.now().Add(life))
+	}
+	if err := s.store.AddSession(ctx, session, u); errors.Is(err, store.ErrStale) {
+		return Bearer{}, problem.New(problem.Denied, "you are not signed in", "your password or role was changed at this moment", "sign in again")
+	} else if err != nil {
+		return Bearer{}, err
+	}
+	return Bearer{User: u.Name, Role: role, Secret: secret, EndsAt: session.EndsAt.Time}, nil
+}
+
+// Admit returns the user whose session or token has this secret.
+func (s *Service) Admit(ctx context.Context, secret string) (Bearer, error) {
+	session, err := s.store.Session(ctx, digest(secret), s.moment())
+	if errors.Is(err, store.ErrNotFound) {
+		return Bearer{}, problem.New(problem.Denied, "you are not signed in", "", "sign in", next.SignIn.On(""))
+	}
+	// A role is what the user has now, and at most what the token was given.
+	role := Role(session.Role)
+	if now := Role(session.Now); !now.Reaches(role) {
+		role = now
+	}
+	return Bearer{User: session.User, Role: role, EndsAt: session.EndsAt.Time}, err
+}
+
+// SignOut ends the session of a secret, or with everywhere all of its user.
+func (s *Service) SignOut(ctx context.Context, who Bearer, everywhere bool) error {
+	if everywhere {
+		return s.store.EndSessionsOf(ctx, who.User)
+	}
+	err := s.store.EndSession(ctx, digest(who.Secret))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// ChangePassword changes the password of the caller and ends all other sessions of that user.
+func (s *Service) ChangePassword(ctx context.Context, who Bearer, old, new string) error {
+	if err := checkPassword(new); err != nil {
+		return err
+	}
+	if _, err := s.try(ctx, "the password was not changed", who.User, old, who.From); err != nil {
+		return err
+	}
+	if err := s.store.SetPassword(ctx, who.User, hashPassword(new, peopleCost), digest(who.Secret)); err != nil {
+		return err
+	}
+	s.forgetFirst(who.User)
+	return nil
+}
+
+// forgetFirst removes the file with the first password once it counts no more.
+func (s *Service) forgetFirst(name string) {
+	if name != firstName {
+		return
+	}
+	if err := os.Remove(filepath.Join(s.dir, firstSignIn)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		s.log.Warn("the file with the first password cannot be removed", "error", err)
+	}
+}
+
+func checkPassword(password string) error {
+	if len(password) < 10 || len(password) > 1000 {
+		return problem.Reject("the password was not accepted", "it has fewer than 10 characters, or more than 1000", "choose a longer one; several words are good")
+	}
+	return nil
+}
+
+// User is a person who may sign in, as the API shows it.
+type User struct {
+	Name    string    `json:"name" required:"true"`
+	Role    Role      `json:"role" required:"true" enum:"viewer,operator,admin"`
+	AddedAt time.Time `json:"added_at" required:"true"`
+}
+
+// NewUser describes a user to add.
+type NewUser struct {
+	Name     string `json:"name" required:"true"`
+	Role     Role   `json:"role" required:"true" enum:"viewer,operator,admin"`
+	Password string `json:"password" required:"true"`
+}
+
+// AddUser adds a user.
+func (s *Service) AddUser(ctx context.Context, n NewUser) (User, error) {
+	switch {
+	case !naming.Device(n.Name):
+		return User{}, problem.Reject("the user cannot be added", fmt.Sprintf("%q is not a valid user name", n.Name), naming.Rule)
+	case !slices.Contains(Roles, n.Role):
+		return User{}, problem.Reject("the user cannot be added", fmt.Sprintf("no role is called %q", n.Role), fmt.Sprintf("give one of %v", Roles))
+	}
+	if err := checkPassword(n.Password); err != nil {
+		return User{}, err
+	}
+	deed.Say(ctx, "%s as %s", n.Name, n.Role)
+	u := store.User{Name: n.Name, Password: hashPassword(n.Password, peopleCost), Role: string(n.Role), AddedAt: s.moment()}
+	err := s.store.AddUser(ctx, u)
+	if errors.Is(err, store.ErrTaken) {
+		return User{}, problem.New(problem.Conflict, "the user cannot be added", n.Name+" already exists", "choose another name")
+	}
+	return User{u.Name, n.Role, u.AddedAt.Time}, err
+}
+
+// Users returns all users by name.
+func (s *Service) Users(ctx context.Context) ([]User, error) {
+	rows, err := s.store.Users(ctx)
+	out := make([]User, 0, len(rows))
+	for _, u := range rows {
+		out = append(out, User{u.Name, Role(u.Role), u.AddedAt.Time})
+	}
+	return out, err
+}
+
+// RemoveUser deletes a user and ends all their sessions.
+func (s *Service) RemoveUser(ctx context.Context, name string) error {
+	err := s.store.RemoveUser(ctx, name)
+	if errors.Is(err, store.ErrTaken) {
+		return problem.New(problem.Conflict, name+" cannot be removed", "there is no other admin", "add another admin first")
+	}
+	return problem.Missing(err, next.ListUsers, "no user is called %s", name)
+}
+
+// Token is an API token. Its secret is returned only once.
+type Token struct {
+	ID     string    `json:"id" required:"true"`
+	Label  string    `json:"label" required:"true"`
+	User   string    `json:"user" required:"true"`
+	Role   Role      `json:"role" required:"true" enum:"viewer,operator,admin"`
+	EndsAt time.Time `json:"ends_at" required:"true"`
+	Secret string    `json:"secret,omitempty" description:"only in the answer to making it"`
+}
+
+// NewToken describes a token to create.
+type NewToken struct {
+	Label string `json:"label" required:"true"`
+	Role  Role   `json:"role" required:"true" enum:"viewer,operator,admin"`
+	Days  int    `json:"days" required:"true" description:"how long it holds, at most 730"`
+}
+
+// UserChange describes a change of a user; nil fields stay as they are.
+type UserChange struct {
+	Role     *Role   `json:"role,omitempty" enum:"viewer,operator,admin"`
+	Password *string `json:"password,omitempty" description:"for somebody who forgot it"`
+}
+
+// EditUser gives a user another role or a new password; all sessions of that
+// user end.
+func (s *Service) EditUser(ctx context.Context, name string, c UserChange) (User, error) {
+	cannot := name + " was not changed"
+	u, err := s.store.User(ctx, name)
+	if err != nil {
+		return User{}, problem.Missing(err, next.ListUsers, "no user is called %q", name)
+	}
+	if c.Role != nil {
+		if !slices.Contains(Roles, *c.Role) {
+			return User{}, problem.Reject(cannot, fmt.Sprintf("no role is called %q", *c.Role), "give viewer, operator or admin")
+		}
+		deed.Differences(ctx, map[string]string{"role": u.Role}, map[string]string{"role": string(*c.Role)})
+		u.Role = string(*c.Role)
+	}
+	if c.Password != nil {
+		if err := checkPassword(*c.Password); err != nil {
+			return User{}, err
+		}
+		u.Password = hashPassword(*c.Password, peopleCost)
+		deed.Say(ctx, "a new password")
+	}
+	err = s.store.ChangeUser(ctx, u)
+	if errors.Is(err, store.ErrTaken) {
+		return User{}, problem.New(problem.Conflict, cannot, "there is no other admin", "make another user admin first")
+	}
+	if err == nil && c.Password != nil {
+		s.forgetFirst(name)
+	}
+	return User{Name: u.Name, Role: Role(u.Role), AddedAt: u.AddedAt.Time}, err
+}
+
+// AddToken creates a token for a program, for the user who asks.
+func (s *Service) AddToken(ctx context.Context, n NewToken, by Bearer) (Token, error) {
+	if !slices.Contains(Roles, n.Role) || n.Days < 1 || n.Days > 730 || n.Label == "" || len(n.Label) > 100 {
+		return Token{}, problem.Reject("the token was not made", "its label, role or validity is invalid", "give a label, a role of viewer, operator or admin, and 1 to 730 days")
+	}
+	u, err := s.store.User(ctx, by.User)
+	if err != nil {
+		return Token{}, err
+	}
+	deed.Say(ctx, "%q as %s for %d days", n.Label, n.Role, n.Days)
+	b, err := s.openSession(ctx, u, true, n.Label, n.Role, time.Duration(n.Days)*24*time.Hour)
+	return Token{ID: digest(b.Secret)[:tokenID], Label: n.Label, User: by.User, Role: n.Role, EndsAt: b.EndsAt, Secret: b.Secret}, err
+}
+
+// tokenID is how much of a token's digest names it.
+const tokenID = 12
+
+// Tokens returns all tokens that have not ended.
+func (s *Service) Tokens(ctx context.Context) ([]Token, error) {
+	rows, err := s.store.Tokens(ctx, s.moment())
+	out := make([]Token, 0, len(rows))
+	for _, row := range rows {
+		out = append(out, Token{ID: row.SHA256[:tokenID], Label: cmp.Or(row.Label, "a client that signed in"), User: row.User, Role: Role(row.Role), EndsAt: row.EndsAt.Time})
+	}
+	return out, err
+}
+
+// RemoveToken revokes a token.
+func (s *Service) RemoveToken(ctx context.Context, id string) error {
+	err := store.ErrNotFound
+	if len(id) == tokenID {
+		err = s.store.EndSession(ctx, id)
+	}
+	return problem.Missing(err, next.ListTokens, "no token is called %q", id)
+}
+
+// FirstUser makes the first user of an empty database and writes the password
+// into a file that only the owner can read.
+func (s *Service) FirstUser(ctx context.Context) error {
+	n, err := s.store.CountUsers(ctx)
+	if err != nil || n > 0 {
+		return err
+	}
+	password := rand.Text()
+	file := filepath.Join(s.dir, firstSignIn)
+	text := fmt.Sprintf("user: admin\npassword: %s\n", password)
+	// The file first: a password that nobody knows would be of no use.
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		return fmt.Errorf("writing the first password: %w", err)
+	}
+	return s.store.AddUser(ctx, store.User{Name: firstName, Password: hashPassword(password, machineCost), Role: string(Admin), AddedAt: s.moment()})
+}
+
+func digest(secret string) string {
+	sum := sha256.Sum256([]byte(secret))
+	return hex.EncodeToString(sum[:])
+}

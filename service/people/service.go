@@ -1,0 +1,34 @@
+// Package people holds the use cases for those who use the service: users,
+// sign-in, API tokens and the ledger of what they did.
+package people
+
+import (
+	"log/slog"
+	"time"
+
+	"freshseal/store"
+)
+
+// firstSignIn is the file with the first password.
+const firstSignIn = "first-sign-in.txt"
+
+// firstName is the user that an empty database gets.
+const firstName = "admin"
+
+// Service knows who may do what. Its methods are safe for concurrent use.
+type Service struct {
+	store *store.Store
+	dir   string // where the first password is written
+	log   *slog.Logger
+	clock func() time.Time
+	tries tries
+}
+
+// New returns the room; see FirstUser for what an empty database needs.
+func New(db *store.Store, dir string, log *slog.Logger, clock func() time.Time) *Service {
+	return &Service{store: db, dir: dir, log: log, clock: clock}
+}
+
+func (s *Service) now() time.Time { return s.clock().UTC() }
+
+func (s *Service) moment() store.Moment { return store.At(s.clock()) }

@@ -1,0 +1,60 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// View is a filter of a list of the console that a user keeps under a name.
+type View struct {
+	Page  string `json:"page" required:"true" description:"of the console, such as slots"`
+	Name  string `json:"name" required:"true"`
+	Query string `json:"query" required:"true" description:"as it stands in the page's address"`
+}
+
+const (
+	mostViews = 100
+	mostQuery = 2000 // bytes
+)
+
+// Views are those of a user, by page and name.
+func (s *Service) Views(ctx context.Context, who Bearer) ([]View, error) {
+	rows, err := s.store.Views(ctx, who.User)
+	out := make([]View, 0, len(rows))
+	for _, row := range rows {
+		out = append(out, View{row.Page, row.Name, row.Query})
+	}
+	return out, err
+}
+
+// PutView keeps a view, in the place of one of the same name.
+func (s *Service) PutView(ctx context.Context, who Bearer, v View) (View, error) {
+	cannot := "the view is not kept"
+	v.Name = strings.TrimSpace(v.Name)
+	switch {
+	case v.Name == "" || utf8.RuneCountInString(v.Name) > 60 || strings.ContainsFunc(v.Name, func(r rune) bool { return r < ' ' }):
+		return v, problem.Reject(cannot, fmt.Sprintf("%q is not a name for it", v.Name), "give up to 60 printable characters")
+	case v.Page == "" || len(v.Page) > 20 || len(v.Query) > mostQuery:
+		return v, problem.Reject(cannot, "its page or its filter is too long", "shorten the filter")
+	}
+	err := s.store.PutView(ctx, store.View{User: who.User, Page: v.Page, Name: v.Name, Query: v.Query}, mostViews)
+	if errors.Is(err, store.ErrTaken) {
+		return v, problem.Reject(cannot, fmt.Sprintf("you have %d views already", mostViews), "remove one that you do not need")
+	}
+	return v, err
+}
+
+// RemoveView removes one.
+func (s *Service) RemoveView(ctx context.Context, who Bearer, page, name string) error {
+	err := s.store.RemoveView(ctx, who.User, page, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return problem.New(problem.NotFound, fmt.Sprintf("no view of yours is called %q", name), "", "")
+	}
+	return err
+}

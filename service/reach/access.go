@@ -1,0 +1,314 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	crypto "golang.org/x/crypto/ssh"
+
+	"freshseal/core/next"
+	"freshseal/core/procedure"
+	"freshseal/core/request"
+	"freshseal/device/ssh"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// Access is how a device is reached over one link, as the API shows it. Its secrets
+// are never part of it.
+type Access struct {
+	Link       string            `json:"link" required:"true"`
+	Address    string            `json:"address" required:"true" description:"empty: the device's"`
+	Port       int               `json:"port" required:"true"`
+	User       string            `json:"user" required:"true"`
+	Credential string            `json:"credential" required:"true" description:"the shared one that signs in; empty: it has secrets of its own"`
+	Pin        string            `json:"pin" required:"true" description:"over SSH the host key: TYPE SHA256:…"`
+	Options    map[string]string `json:"options" required:"true"`
+}
+
+// AccessChange describes a change of an access; nil fields stay as they are, or are
+// as usual where the access is new.
+type AccessChange struct {
+	Link       string            `json:"link,omitempty" description:"empty: the first link of the device's family"`
+	Address    *string           `json:"address,omitempty" description:"where it differs from the device's"`
+	Port       *int              `json:"port,omitempty"`
+	User       *string           `json:"user,omitempty"`
+	Credential *string           `json:"credential,omitempty" description:"a shared one, instead of a user and secrets of its own; empty: its own again"`
+	Pin        *string           `json:"pin,omitempty" description:"over SSH the host key, as a call to host-keys shows it"`
+	Options    map[string]string `json:"options,omitempty" description:"over SSH: old_algorithms=yes for a device that knows no others than broken ones; an empty value takes one away"`
+	Secrets
+}
+
+// Secrets authenticate a user. They are accepted and never returned.
+type Secrets struct {
+	Password   string `json:"password,omitempty"`
+	Key        string `json:"key,omitempty" description:"private key in OpenSSH or PEM form"`
+	Passphrase string `json:"passphrase,omitempty" description:"of that key"`
+}
+
+func (s Secrets) none() bool { return s == Secrets{} }
+
+// link is what is known of a kind of link before it is opened.
+type link struct {
+	port    int // the usual one
+	pin     func(cannot, pin string) error
+	options map[string][]string // and their values
+}
+
+var links = map[string]link{
+	procedure.SSH: {port: 22, pin: checkHostKey, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
+}
+
+// Links are the links over which devices are signed in to.
+func Links() []string { return slices.Sorted(maps.Keys(links)) }
+
+// UsualPort is the port of a link where none is given.
+func UsualPort(name string) int { return links[name].port }
+
+const oldAlgorithms = "old_algorithms"
+
+var hostKeyForm = regexp.MustCompile(`^[a-z0-9@.-]+ SHA256:[A-Za-z0-9+/]{43}$`)
+
+func checkHostKey(cannot, hostKey string) error {
+	switch {
+	case hostKey == "":
+		return problem.Reject(cannot, "its host key is missing", "compare the key that it shows with its console, then give it", next.Give.On("pin"))
+	case !hostKeyForm.MatchString(hostKey):
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a host key", hostKey), "give its type and fingerprint, such as: ssh-ed25519 SHA256:…", next.Give.On("pin"))
+	}
+	return nil
+}
+
+// Ways is what becomes of a device's access: all of it, and which secrets are new
+// or no longer needed.
+type Ways struct {
+	Access  []store.Access
+	Secrets map[string][]byte // sealed, by purpose
+	Gone    []string          // purposes
+}
+
+// Change lays changes over the access of a device, and checks that the device can be
+// signed in to over every link that its family needs.
+//
+// A secret counts for the address, port and pin that it was given for: whoever changes
+// one of them gives the secret again, so that nobody has it sent elsewhere without
+// knowing it. moved says that the device's own address changes.
+func (s *Service) Change(ctx context.Context, cannot, device string, was []store.Access, changes []AccessChange, needed []string, moved bool) (Ways, error) {
+	out := Ways{Access: slices.Clone(was), Secrets: map[string][]byte{}}
+	needed = slices.DeleteFunc(slices.Clone(needed), func(name string) bool { _, signsIn := links[name]; return !signsIn })
+	for _, c := range changes {
+		if c.Link == "" && len(needed) > 0 {
+			c.Link = needed[0]
+		} else if c.Link == "" {
+			c.Link = procedure.SSH
+		}
+		rules, known := links[c.Link]
+		if !known {
+			return out, problem.Reject(cannot, fmt.Sprintf("no link is called %q", c.Link), fmt.Sprintf("give one of %v", slices.Sorted(maps.Keys(links))), next.Give.On("link"))
+		}
+		i := slices.IndexFunc(out.Access, func(a store.Access) bool { return a.Link == c.Link })
+		isNew := i < 0
+		if isNew {
+			i = len(out.Access)
+			out.Access = append(out.Access, store.Access{Link: c.Link, Port: rules.port})
+		}
+		if err := s.lay(ctx, cannot, device, &out, i, c, isNew); err != nil {
+			return out, err
+		}
+	}
+	for _, a := range out.Access {
+		i := slices.IndexFunc(was, func(w store.Access) bool { return w.Link == a.Link })
+		if i < 0 || a.Credential != "" || was[i].Credential != "" || out.given(accessOf(device, a.Link)) {
+			continue
+		}
+		if w := was[i]; w.Port != a.Port || w.Pin != a.Pin || w.Address != a.Address || a.Address == "" && moved {
+			return out, problem.Reject(cannot, "its secret was given for another address, port or host key", "give the password or key again", next.Give.On("password"), next.Give.On("private_key"))
+		}
+	}
+	for _, name := range needed {
+		if !slices.ContainsFunc(out.Access, func(a store.Access) bool { return a.Link == name }) {
+			return out, problem.Reject(cannot, fmt.Sprintf("its family needs access over %s", name), "give a user or a shared credential, and the pin", next.Give.On("user"), next.Give.On("pin"))
+		}
+	}
+	return out, nil
+}
+
+// given says that new secrets are there for an access.
+func (w Ways) given(of string) bool {
+	return slices.ContainsFunc(purposes(of), func(purpose string) bool { return w.Secrets[purpose] != nil })
+}
+
+// lay lays one change over the access at i, and checks what comes of it.
+func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i int, c AccessChange, isNew bool) error {
+	a, rules, of := &out.Access[i], links[c.Link], accessOf(device, c.Link)
+	if c.Credential != nil && *c.Credential != "" && (c.User != nil && *c.User != "" || !c.Secrets.none()) {
+		return problem.Reject(cannot, "it has both a shared credential and its own", "give either a shared credential, or a user with a password or key")
+	}
+	given, hadOwn := !c.Secrets.none(), a.Credential == "" && !isNew
+	set(&a.Address, c.Address)
+	set(&a.Port, c.Port)
+	set(&a.User, c.User)
+	set(&a.Pin, c.Pin)
+	if set(&a.Credential, c.Credential); a.Credential != "" {
+		a.User, out.Gone = "", append(out.Gone, purposes(of)...)
+		if _, err := s.Credential(ctx, a.Credential); err != nil {
+			return err
+		}
+	}
+	a.Options.V = maps.Clone(a.Options.V)
+	for name, value := range c.Options {
+		if a.Options.V == nil {
+			a.Options.V = map[string]string{}
+		}
+		if a.Options.V[name] = value; value == "" {
+			delete(a.Options.V, name)
+		} else if !slices.Contains(rules.options[name], value) {
+			return problem.Reject(cannot, fmt.Sprintf("%s=%s is not an option of %s", name, value, c.Link), fmt.Sprintf("the options are %v", rules.options), next.Give.On("options"))
+		}
+	}
+	switch {
+	case a.Address != "" && !request.IsName(strings.ToLower(a.Address)):
+		return problem.Reject(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", a.Address), "give the address alone, without a port")
+	case a.Port < 1 || a.Port > 65535:
+		return problem.Reject(cannot, fmt.Sprintf("%d is not a port", a.Port), "give a port from 1 to 65535", next.Give.On("port"))
+	case a.Credential == "" && a.User == "":
+		return problem.Reject(cannot, "it has no user to sign in with over "+c.Link, "give one, or a shared credential", next.Give.On("user"), next.Give.On("credential"))
+	}
+	if a.Credential == "" && (given || !hadOwn) {
+		if err := c.Secrets.check(cannot); err != nil {
+			return err
+		}
+		out.Gone = append(out.Gone, purposes(of)...)
+		maps.Copy(out.Secrets, s.seal(of, c.Secrets))
+		out.Gone = slices.DeleteFunc(out.Gone, func(p string) bool { return out.Secrets[p] != nil })
+	}
+	return rules.pin(cannot, a.Pin)
+}
+
+// check verifies that the secrets can be used to sign in.
+func (s Secrets) check(cannot string) error {
+	if s.Password == "" && s.Key == "" {
+		return problem.Reject(cannot, "it has neither a password nor a key", "give one", next.Give.On("password"), next.Give.On("private_key"))
+	}
+	if s.Key == "" {
+		return nil
+	}
+	_, err := ssh.ParseKey([]byte(s.Key), []byte(s.Passphrase))
+	var locked *crypto.PassphraseMissingError
+	switch {
+	case errors.As(err, &locked):
+		return problem.Reject(cannot, "its key is locked with a passphrase", "give the passphrase", next.Give.On("passphrase"))
+	case err != nil:
+		return problem.Reject(cannot, "its key cannot be read: "+err.Error(), "give a private key in OpenSSH or PEM form, and its passphrase where it has one")
+	}
+	return nil
+}
+
+// accessOf is what the secrets of a device's link are sealed for.
+func accessOf(device, link string) string {
+	if link == procedure.SSH {
+		return "device/" + device // the first link that there was; what was sealed so stays readable
+	}
+	return "device/" + device + "/" + link
+}
+
+// Purposes are what the secrets of a device are sealed for, over all its links.
+func Purposes(device string) []string {
+	var out []string
+	for name := range links {
+		out = append(out, purposes(accessOf(device, name))...)
+	}
+	return out
+}
+
+// purposes are those of one access, of a site or of a credential.
+func purposes(of string) []string { return []string{of + "/password", of + "/key", of + "/passphrase"} }
+
+func (s *Service) seal(of string, secrets Secrets) map[string][]byte {
+	out := map[string][]byte{}
+	for i, secret := range []string{secrets.Password, secrets.Key, secrets.Passphrase} {
+		if purpose := purposes(of)[i]; secret != "" {
+			out[purpose] = s.box.Seal(purpose, []byte(secret))
+		}
+	}
+	return out
+}
+
+// open opens secrets for a link.
+func (s *Service) open(ctx context.Context, of string, t *ssh.Target) error {
+	opened := make([]string, 3)
+	for i, purpose := range purposes(of) {
+		sealed, err := s.store.Secret(ctx, purpose)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		secret, err := s.box.Open(purpose, sealed)
+		if err != nil {
+			return err
+		}
+		opened[i] = string(secret)
+	}
+	t.Password, t.Key, t.Passphrase = opened[0], []byte(opened[1]), []byte(opened[2])
+	return nil
+}
+
+// AskHostKey connects to an SSH server, the way into its site, just far enough
+// to learn its host key.
+func (s *Service) AskHostKey(ctx context.Context, site, address string, port int) (string, error) {
+	deed.Say(ctx, "asked %s port %d", address, port)
+	pin, err := ssh.AskHostKey(ctx, s.Way(site), net.JoinHostPort(address, strconv.Itoa(port)))
+	if err != nil {
+		return "", problem.New(problem.Outside, "the host key could not be read", err.Error(), "check that the device is on, and its address and SSH port")
+	}
+	return pin, nil
+}
+
+// SSH opens the sealed secrets of a device for a link over SSH.
+func (s *Service) SSH(ctx context.Context, d store.Device) (ssh.Target, error) {
+	all, err := s.store.Access(ctx, d.ID)
+	if err != nil {
+		return ssh.Target{}, err
+	}
+	i := slices.IndexFunc(all[d.ID], func(a store.Access) bool { return a.Link == procedure.SSH })
+	if i < 0 {
+		return ssh.Target{}, problem.New(problem.Conflict, d.Name+" cannot be signed in to", "it has no SSH access", "give a user or a shared credential, and the host key", next.ChangeDevice.On(d.Name))
+	}
+	a := all[d.ID][i]
+	if a.Address == "" {
+		a.Address = d.Address
+	}
+	t := ssh.Target{Address: net.JoinHostPort(a.Address, strconv.Itoa(a.Port)), User: a.User, HostKey: a.Pin, OldSSH: a.Options.V[oldAlgorithms] == "yes"}
+	if a.Credential == "" {
+		return t, s.open(ctx, accessOf(d.Name, a.Link), &t)
+	}
+	shared, err := s.store.Credential(ctx, a.Credential)
+	if err != nil {
+		return t, noCredential(err, a.Credential)
+	}
+	t.User = shared.User
+	return t, s.open(ctx, "credential/"+a.Credential, &t)
+}
+
+// Show shows the access of a device.
+func Show(all []store.Access) []Access {
+	out := make([]Access, 0, len(all))
+	for _, a := range all {
+		options := a.Options.V
+		if options == nil {
+			options = map[string]string{}
+		}
+		out = append(out, Access{a.Link, a.Address, a.Port, a.User, a.Credential, a.Pin, options})
+	}
+	return out
+}

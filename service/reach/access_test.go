@@ -1,0 +1,157 @@
+package reach_test
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/service/problem"
+	"freshseal/service/reach"
+	"freshseal/store"
+	"freshseal/strongbox"
+)
+
+const pin = "ssh-ed25519 SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
+
+func room(t *testing.T) (*reach.Service, *store.Store) {
+	t.Helper()
+	db, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "freshseal.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	box, err := strongbox.Open(filepath.Join(t.TempDir(), "strongbox.key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return reach.New(db, box, nil, time.Now), db
+}
+
+func text(s string) *string { return &s }
+
+// What is said of a device's access is taken whole or refused with what is missing.
+func TestAccessIsCheckedLinkByLink(t *testing.T) {
+	s, _ := room(t)
+	if _, err := s.AddCredential(t.Context(), reach.NewCredential{Name: "keepers", CredentialChange: reach.CredentialChange{User: "keeper", Secrets: reach.Secrets{Password: "x"}}}); err != nil {
+		t.Fatal(err)
+	}
+	low, high := 0, 70000
+	own := reach.AccessChange{User: text("keeper"), Pin: text(pin), Secrets: reach.Secrets{Password: "correct horse"}}
+	with := func(change func(*reach.AccessChange)) []reach.AccessChange {
+		c := own
+		change(&c)
+		return []reach.AccessChange{c}
+	}
+	for about, c := range map[string]struct {
+		changes []reach.AccessChange
+		needed  []string
+		why     string // empty: it is accepted
+	}{
+		"all that is needed":              {with(func(*reach.AccessChange) {}), []string{"ssh"}, ""},
+		"a shared credential":             {[]reach.AccessChange{{Credential: text("keepers"), Pin: text(pin)}}, []string{"ssh"}, ""},
+		"nothing, and nothing needed":     {nil, []string{"person"}, ""},
+		"nothing, and a link needed":      {nil, []string{"ssh"}, "needs access over ssh"},
+		"a link that nobody knows":        {with(func(c *reach.AccessChange) { c.Link = "carrier-pigeon" }), nil, `no link is called "carrier-pigeon"`},
+		"no user":                         {with(func(c *reach.AccessChange) { c.User = nil }), nil, "no user"},
+		"no secret":                       {with(func(c *reach.AccessChange) { c.Secrets = reach.Secrets{} }), nil, "neither a password nor a key"},
+		"a key that is none":              {with(func(c *reach.AccessChange) { c.Secrets = reach.Secrets{Key: "x"} }), nil, "cannot be read"},
+		"no pin":                          {with(func(c *reach.AccessChange) { c.Pin = nil }), nil, "host key is missing"},
+		"a pin that is none":              {with(func(c *reach.AccessChange) { c.Pin = text("SHA256:x") }), nil, "is not a host key"},
+		"a pin with a line end":           {with(func(c *reach.AccessChange) { c.Pin = text(pin + "\n") }), nil, "is not a host key"},
+		"port 0":                          {with(func(c *reach.AccessChange) { c.Port = &low }), nil, "0 is not a port"},
+		"port 70000":                      {with(func(c *reach.AccessChange) { c.Port = &high }), nil, "70000 is not a port"},
+		"an address that is none":         {with(func(c *reach.AccessChange) { c.Address = text("a b") }), nil, "neither an IP address"},
+		"an option":                       {with(func(c *reach.AccessChange) { c.Options = map[string]string{"old_algorithms": "yes"} }), nil, ""},
+		"an option that nobody knows":     {with(func(c *reach.AccessChange) { c.Options = map[string]string{"speed": "high"} }), nil, "is not an option of ssh"},
+		"an option with another value":    {with(func(c *reach.AccessChange) { c.Options = map[string]string{"old_algorithms": "perhaps"} }), nil, "is not an option of ssh"},
+		"a credential and a user":         {with(func(c *reach.AccessChange) { c.Credential = text("keepers") }), nil, "both a shared credential and its own"},
+		"a credential that is not there":  {[]reach.AccessChange{{Credential: text("strangers"), Pin: text(pin)}}, nil, "no credential is called"},
+		"two links, of which one is none": {append(with(func(*reach.AccessChange) {}), reach.AccessChange{Link: "telnet"}), nil, `no link is called "telnet"`},
+	} {
+		ways, err := s.Change(t.Context(), "the device cannot be added", "gate", nil, c.changes, c.needed, false)
+		var said *problem.Error
+		switch {
+		case c.why == "" && err != nil:
+			t.Errorf("%s: %v", about, err)
+		case c.why != "" && (!errors.As(err, &said) || !strings.Contains(said.Error(), c.why)):
+			t.Errorf("%s: %v, want %q", about, err, c.why)
+		case c.why == "" && len(c.changes) > 0 && (len(ways.Access) != 1 || ways.Access[0].Port != 22 || ways.Access[0].Link != "ssh"):
+			t.Errorf("%s: %+v", about, ways.Access)
+		}
+	}
+}
+
+// A change leaves what it does not name: the secrets of a device stay until it is given
+// others or a shared credential, and are gone then.
+func TestASecretStaysUntilAnotherTakesItsPlace(t *testing.T) {
+	s, db := room(t)
+	if _, err := s.AddCredential(t.Context(), reach.NewCredential{Name: "keepers", CredentialChange: reach.CredentialChange{User: "shared", Secrets: reach.Secrets{Password: "everybody's"}}}); err != nil {
+		t.Fatal(err)
+	}
+	cannot := "it cannot"
+	first, err := s.Change(t.Context(), cannot, "gate", nil, []reach.AccessChange{{User: text("keeper"), Pin: text(pin), Secrets: reach.Secrets{Password: "correct horse"}}}, nil, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := db.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate", Address: "192.0.2.1"}, Access: first.Access, Secrets: first.Secrets, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
+		t.Fatal(err)
+	}
+	change := func(c reach.AccessChange) {
+		t.Helper()
+		d, err := db.Device(t.Context(), "gate")
+		if err != nil {
+			t.Fatal(err)
+		}
+		was, err := db.Access(t.Context(), d.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ways, err := s.Change(t.Context(), cannot, "gate", was[d.ID], []reach.AccessChange{c}, nil, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := db.ChangeDevice(t.Context(), d, ways.Access, ways.Secrets, ways.Gone, store.Any); err != nil {
+			t.Fatal(err)
+		}
+	}
+	signsIn := func(user, password, address string) {
+		t.Helper()
+		d, _ := db.Device(t.Context(), "gate")
+		target, err := s.SSH(t.Context(), d)
+		if err != nil || target.User != user || target.Password != password || target.Address != address || target.HostKey != pin {
+			t.Errorf("%v, %s with %q at %s", err, target.User, target.Password, target.Address)
+		}
+	}
+	signsIn("keeper", "correct horse", "192.0.2.1:22")
+	port := 2222
+	d, _ := db.Device(t.Context(), "gate")
+	now, _ := db.Access(t.Context(), d.ID)
+	for about, c := range map[string]reach.AccessChange{"the port": {Port: &port}, "the address": {Address: text("203.0.113.66")}, "the pin": {Pin: text(strings.Replace(pin, "AAA", "BBB", 1))}} {
+		if _, err := s.Change(t.Context(), cannot, "gate", now[d.ID], []reach.AccessChange{c}, nil, false); err == nil || !strings.Contains(err.Error(), "given for another address") {
+			t.Errorf("%s can be changed without the secret: %v", about, err)
+		}
+	}
+	if _, err := s.Change(t.Context(), cannot, "gate", now[d.ID], nil, nil, true); err == nil {
+		t.Error("the device can be moved without the secret")
+	}
+	change(reach.AccessChange{Port: &port, Address: text("192.0.2.9"), Secrets: reach.Secrets{Password: "correct horse"}})
+	signsIn("keeper", "correct horse", "192.0.2.9:2222")
+	change(reach.AccessChange{Secrets: reach.Secrets{Password: "battery staple"}})
+	signsIn("keeper", "battery staple", "192.0.2.9:2222")
+	change(reach.AccessChange{Credential: text("keepers")})
+	signsIn("shared", "everybody's", "192.0.2.9:2222")
+	if _, err := db.Secret(t.Context(), "device/gate/password"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("its own password is still kept: %v", err)
+	}
+	was, _ := db.Access(context.Background(), d.ID)
+	if _, err := s.Change(t.Context(), cannot, "gate", was[d.ID], []reach.AccessChange{{Credential: text(""), User: text("keeper")}}, nil, false); err == nil {
+		t.Error("its own again, without a secret, is accepted")
+	}
+	shown := reach.Show(was[d.ID])
+	if len(shown) != 1 || shown[0].Credential != "keepers" || shown[0].User != "" || shown[0].Options == nil {
+		t.Errorf("shown: %+v", shown)
+	}
+}

@@ -1,0 +1,77 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"sync"
+
+	"freshseal/store"
+)
+
+// gates let no more links into a site at once than the site may have. Readings
+// and links that work on devices are counted apart, for the latter read too.
+type gates struct {
+	lock sync.Mutex
+	of   map[string]chan struct{}
+}
+
+// Enter waits for a free place at a site and returns the function that releases it.
+func (s *Service) Enter(ctx context.Context, kind, site string) (leave func(), err error) {
+	row, err := s.store.Site(ctx, site)
+	if errors.Is(err, store.ErrNotFound) || err == nil && row.MostLinks == 0 {
+		return func() {}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	places := s.gates.places(kind+"/"+site, row.MostLinks)
+	select {
+	case places <- struct{}{}:
+		return func() { <-places }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// places are the places of a gate; a gate whose number changed is made anew.
+func (g *gates) places(name string, most int) chan struct{} {
+	g.lock.Lock()
+	defer g.lock.Unlock()
+	if g.of == nil {
+		g.of = map[string]chan struct{}{}
+	}
+	if places, ok := g.of[name]; ok && cap(places) == most {
+		return places
+	}
+	g.of[name] = make(chan struct{}, most)
+	return g.of[name]
+}
+
+// Seat is a replacement's right to work on devices: a place at its site and one of
+// those in all. Whoever only waits, for a restart or a person, gives it back.
+type Seat struct{ leave func() }
+
+// Take waits for a place at the site first, so that a site whose places are taken
+// holds none of the others.
+func (t *Seat) Take(ctx context.Context, s *Service, site string) error {
+	leave, err := s.Enter(ctx, "link", site)
+	if err != nil {
+		return err
+	}
+	select {
+	case s.places <- struct{}{}:
+		t.leave = func() { <-s.places; leave() }
+		return nil
+	case <-ctx.Done():
+		leave()
+		return ctx.Err()
+	}
+}
+
+// Give releases the places; further calls have no effect.
+func (t *Seat) Give() {
+	if t.leave != nil {
+		t.leave()
+		t.leave = nil
+	}
+}

@@ -1,0 +1,229 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+
+	"freshseal/core/next"
+	"freshseal/core/request"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// The ways into a site.
+const (
+	wayDirect = "direct"
+	wayJump   = "jump"
+	waySocks  = "socks"
+)
+
+// Site is a place with a way in, as the API shows it.
+type Site struct {
+	Name      string           `json:"name" required:"true"`
+	Way       string           `json:"way" required:"true" enum:"direct,jump,socks"`
+	Address   string           `json:"address" required:"true"`
+	Port      int              `json:"port" required:"true"`
+	User      string           `json:"user" required:"true" description:"on the jump host"`
+	Pin       string           `json:"pin" required:"true" description:"host key of the jump host"`
+	Subject   request.Subject  `json:"subject" required:"true" description:"what requests of its devices say where today's certificate says nothing"`
+	MostLinks int              `json:"most_links" required:"true" description:"how many links to its devices at once; 0: no limit of its own"`
+	Behind    string           `json:"behind" required:"true" description:"the site through which its jump host or proxy is reached; empty: directly"`
+	Revision  problem.Revision `json:"revision" required:"true"`
+}
+
+// SiteChange describes a change of a site; nil fields stay as they are.
+type SiteChange struct {
+	Way       *string          `json:"way,omitempty" enum:"direct,jump,socks"`
+	Address   *string          `json:"address,omitempty"`
+	Port      *int             `json:"port,omitempty"`
+	User      *string          `json:"user,omitempty"`
+	Password  *string          `json:"password,omitempty"`
+	Pin       *string          `json:"pin,omitempty"`
+	Subject   *request.Subject `json:"subject,omitempty"`
+	MostLinks *int             `json:"most_links,omitempty"`
+	Behind    *string          `json:"behind,omitempty"`
+}
+
+// NewSite describes a site to add.
+type NewSite struct {
+	Name      string          `json:"name" required:"true"`
+	Way       string          `json:"way" required:"true" enum:"direct,jump,socks"`
+	Address   string          `json:"address,omitempty" description:"of the jump host or the SOCKS5 proxy"`
+	Port      int             `json:"port,omitempty"`
+	Subject   request.Subject `json:"subject,omitempty"`
+	MostLinks int             `json:"most_links,omitempty"`
+	Behind    string          `json:"behind,omitempty" description:"the site through which that is reached"`
+	User      string          `json:"user,omitempty" description:"on the jump host"`
+	Pin       string          `json:"pin,omitempty" description:"host key of the jump host: TYPE SHA256:…, as a call to host-keys shows it"`
+	Secrets
+}
+
+// AddSite adds a site. It applies to the devices that name it from now on.
+func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
+	cannot := "the site cannot be added"
+	if n.Port == 0 {
+		n.Port = map[string]int{wayJump: 22, waySocks: 1080}[n.Way]
+	}
+	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: n.Pin, MostLinks: n.MostLinks, Behind: n.Behind, AddedAt: s.moment()}
+	row.Subject.V = n.Subject
+	if err := s.checkSite(ctx, cannot, row); err != nil {
+		return Site{}, err
+	}
+	if n.Way == wayJump {
+		if err := (CredentialChange{n.User, n.Secrets}).check(cannot); err != nil {
+			return Site{}, err
+		}
+		if err := checkHostKey(cannot, n.Pin); err != nil {
+			return Site{}, err
+		}
+	}
+	err := s.store.AddSite(ctx, row, s.seal("site/"+n.Name, n.Secrets))
+	if errors.Is(err, store.ErrTaken) {
+		return Site{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "change that one, or choose another name", next.ChangeSite.On(n.Name))
+	}
+	return showSite(row), err
+}
+
+func (s *Service) checkSite(ctx context.Context, cannot string, n store.Site) error {
+	switch {
+	case n.Name == "" || len(n.Name) > 64 || strings.ContainsFunc(n.Name, func(r rune) bool { return r < ' ' || r == 0x7f }):
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", n.Name), "give up to 64 printable characters")
+	case n.Way != wayDirect && n.Way != wayJump && n.Way != waySocks:
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a way", n.Way), "give direct, jump or socks")
+	case n.Way != wayDirect && (!request.IsName(strings.ToLower(n.Address)) || n.Port < 1 || n.Port > 65535):
+		return problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", n.Address, n.Port), "give those of the jump host or the proxy")
+	case n.MostLinks < 0 || n.MostLinks > 1000:
+		return problem.Reject(cannot, fmt.Sprintf("%d is not a valid number of links", n.MostLinks), "give one from 1 to 1000, or 0 for no limit")
+	}
+	if wrong := n.Subject.V.Check(); len(wrong) > 0 {
+		return problem.Reject(cannot, wrong[0].What, wrong[0].Remedy)
+	}
+	return s.checkBehind(ctx, cannot, n)
+}
+
+// mostBehind is how many jump hosts may stand in a row.
+const mostBehind = 4
+
+// checkBehind sees that the way to a site begins somewhere.
+func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) error {
+	if n.Behind != "" && n.Way == wayDirect {
+		return problem.Reject(cannot, "a site that is reached directly cannot be behind another site", "give it a jump host or a proxy, or no site before it")
+	}
+	before := n.Behind
+	for row := 1; before != ""; row++ {
+		if before == n.Name {
+			return problem.Reject(cannot, "it would be reached through itself", "name another site")
+		}
+		if row >= mostBehind {
+			return problem.Reject(cannot, fmt.Sprintf("more than %d jump hosts would stand in a row", mostBehind), "find a shorter way")
+		}
+		site, err := s.store.Site(ctx, before)
+		if err != nil {
+			return noSite(err, before)
+		}
+		before = site.Behind
+	}
+	return nil
+}
+
+// EditSite changes a site. Links that are open stay as they are.
+func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known problem.Revision) (Site, error) {
+	row, err := s.store.Site(ctx, name)
+	if err != nil {
+		return Site{}, noSite(err, name)
+	}
+	was := row
+	set(&row.Way, c.Way)
+	set(&row.Address, c.Address)
+	set(&row.Port, c.Port)
+	set(&row.User, c.User)
+	set(&row.Pin, c.Pin)
+	set(&row.Subject.V, c.Subject)
+	set(&row.MostLinks, c.MostLinks)
+	set(&row.Behind, c.Behind)
+	cannot := name + " cannot be changed"
+	if err := s.checkSite(ctx, cannot, row); err != nil {
+		return Site{}, err
+	}
+	var secrets map[string][]byte
+	if c.Password != nil {
+		secrets = s.seal("site/"+name, Secrets{Password: *c.Password})
+	}
+	if row.Way == wayJump && len(secrets) == 0 && (was.Address != row.Address || was.Port != row.Port || was.Pin != row.Pin) {
+		return Site{}, problem.Reject(cannot, "its password was given for another address, port or host key", "give the password again", next.Give.On("password"))
+	}
+	if row.Way == wayJump {
+		if err := checkHostKey(cannot, row.Pin); err != nil {
+			return Site{}, err
+		}
+	}
+	if err := s.store.ChangeSite(ctx, row, secrets, known); err != nil {
+		return Site{}, noSite(problem.Outdated(err), name)
+	}
+	s.ways.forget(name)
+	after, err := s.Site(ctx, name)
+	deed.Differences(ctx, showSite(was).facts(), after.facts())
+	if len(secrets) > 0 {
+		deed.Say(ctx, "a new password")
+	}
+	return after, err
+}
+
+func noSite(err error, name string) error {
+	return problem.Missing(err, next.ListSites, "no site is called %q", name)
+}
+
+// Site shows one site.
+func (s *Service) Site(ctx context.Context, name string) (Site, error) {
+	row, err := s.store.Site(ctx, name)
+	return showSite(row), noSite(err, name)
+}
+
+func showSite(s store.Site) Site {
+	return Site{s.Name, s.Way, s.Address, s.Port, s.User, s.Pin, s.Subject.V, s.MostLinks, s.Behind, s.Revision}
+}
+
+// facts are what people say of a site, for the ledger.
+func (s Site) facts() map[string]string {
+	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User, "pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind}
+}
+
+// Sites returns all sites by name.
+func (s *Service) Sites(ctx context.Context) ([]Site, error) {
+	rows, err := s.store.Sites(ctx)
+	out := make([]Site, 0, len(rows))
+	for _, row := range rows {
+		out = append(out, showSite(row))
+	}
+	return out, err
+}
+
+// RemoveSite deletes a site; its devices are reached directly from then on.
+func (s *Service) RemoveSite(ctx context.Context, name string) error {
+	all, err := s.store.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, other := range all {
+		if other.Behind == name {
+			return problem.New(problem.Conflict, name+" was not removed", other.Name+" is reached through it", "give that site another way first", next.ChangeSite.On(other.Name))
+		}
+	}
+	err = s.store.RemoveSite(ctx, name, purposes("site/"+name)...)
+	s.ways.forget(name)
+	return noSite(err, name)
+}
+
+func set[T any](to, from *T) {
+	if from != nil {
+		*to = *from
+	}
+}
+
+// Revised is how often people changed it.
+func (s Site) Revised() problem.Revision { return s.Revision }

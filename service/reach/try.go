@@ -1,0 +1,58 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"freshseal/device/ssh"
+)
+
+// TryLook is one test of a device.
+type TryLook struct {
+	What string `json:"what" required:"true"`
+	OK   bool   `json:"ok" required:"true"`
+	Said string `json:"said,omitempty"`
+	Next string `json:"next,omitempty"`
+}
+
+// TrySSH tests whether the device can be signed in to.
+func (s *Service) TrySSH(ctx context.Context, site string, target ssh.Target) TryLook {
+	look := TryLook{What: "sign in over SSH as " + target.User}
+	link, err := ssh.Open(ctx, s.Way(site), target)
+	var changed ssh.HostKeyChanged
+	switch {
+	case err == nil:
+		defer link.Close()
+		look.OK, look.Said = true, "the host key is the pinned one, and the user is let in; "+abilities(ctx, link)
+	case errors.As(err, &changed):
+		look.Said, look.Next = err.Error(), "find out why: a new device, a new installation, or somebody in between"
+	case errors.Is(err, ssh.ErrSignIn):
+		look.Said, look.Next = err.Error(), "correct the user, the password or the key"
+	default:
+		look.Said, look.Next = err.Error(), "see that the device is on, and that its address, SSH port and site are right"
+	}
+	return look
+}
+
+// abilities describes how files and commands are handled on a device.
+func abilities(ctx context.Context, link *ssh.Link) string {
+	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	able, err := link.Able(limited)
+	if err != nil {
+		return err.Error()
+	}
+	way, err := link.Files(nil).Way()
+	switch {
+	case err != nil && !able.Shell:
+		return "it has a command line of its own, and takes neither commands nor files"
+	case err != nil:
+		return err.Error()
+	case able.Sessions:
+		return "files go by " + way + "; commands that take too long are ended"
+	case able.Shell:
+		return "files go by " + way + "; commands that take too long cannot be ended (there is no setsid or no /proc), and a person must look then"
+	}
+	return "files go by " + way + "; there is no POSIX shell"
+}

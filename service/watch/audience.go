@@ -1,0 +1,210 @@
+package watch
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"freshseal/core/audience"
+	"freshseal/core/cert"
+	"freshseal/core/chain"
+	"freshseal/core/naming"
+	"freshseal/core/next"
+	"freshseal/core/pile"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// Audience is a group of clients and how many roots they trust. The audience
+// fleet is the one by which conditions are named.
+type Audience struct {
+	Name     string           `json:"name" required:"true"`
+	Roots    int              `json:"roots" required:"true"`
+	Revision problem.Revision `json:"revision" required:"true"`
+}
+
+// Audiences returns all audiences, the fleet first.
+func (s *Service) Audiences(ctx context.Context) ([]Audience, error) {
+	counts, err := s.store.CountAnchors(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.store.Revisions(ctx, "audience")
+	out := []Audience{{Fleet, counts[Fleet], known[Fleet]}}
+	for name, n := range counts {
+		if name != Fleet {
+			out = append(out, Audience{name, n, known[name]})
+		}
+	}
+	slices.SortFunc(out[1:], func(a, b Audience) int { return strings.Compare(a.Name, b.Name) })
+	return out, err
+}
+
+// Anchors returns the roots that an audience trusts.
+func (s *Service) Anchors(ctx context.Context, name string) ([]cert.Facts, error) {
+	roots, err := s.store.Anchors(ctx, name)
+	if err == nil && len(roots) == 0 && name != Fleet {
+		err = noAudience(name)
+	}
+	out := make([]cert.Facts, 0, len(roots))
+	for _, c := range roots {
+		out = append(out, c.Facts())
+	}
+	return out, err
+}
+
+func noAudience(name string) error {
+	return problem.New(problem.NotFound, fmt.Sprintf("no audience is called %q", name), "", "to create an audience, add a root to it", next.ListAudiences.On(""))
+}
+
+// AddAnchors lets an audience trust every root in a file; an audience is made by
+// its first root. Anything else in the file is refused, since trust is given
+// with open eyes.
+func (s *Service) AddAnchors(ctx context.Context, name string, content []byte, known problem.Revision) ([]cert.Facts, error) {
+	if !naming.Label(name) {
+		return nil, problem.Reject("no anchor was added", fmt.Sprintf("%q is not a valid audience name", name), naming.Rule)
+	}
+	accounts, err := pile.Sort([]pile.File{{Content: content}}, pile.Options{})
+	if err != nil {
+		return nil, problem.Reject("no anchor was added", err.Error(), "give one root")
+	}
+	roots := pile.Certificates(accounts)
+	if len(roots) == 0 {
+		return nil, problem.Reject("no anchor was added", "the file holds no certificate: "+accounts[0].Holds[0].Note, "give a root as PEM or DER")
+	}
+	var out []cert.Facts
+	for _, c := range roots {
+		if !c.SelfSigned() || c.Version == 3 && !c.IsAuthority() {
+			return nil, problem.Reject("no anchor was added", "“"+c.ShortName()+"” is not a root certificate", "give the self-signed root; intermediates are not trusted by themselves")
+		}
+		deed.Say(ctx, "root %s “%s”", c.SHA256, c.ShortName())
+		out = append(out, c.Facts())
+	}
+	s.anchorLock.Lock()
+	defer s.anchorLock.Unlock()
+	if err := s.store.AddAnchors(ctx, name, s.moment(), roots, known); err != nil {
+		return nil, problem.Outdated(err)
+	}
+	return out, s.judgeFor(ctx, name)
+}
+
+// RemoveAnchor lets an audience trust a root no more. An audience without roots
+// is gone.
+func (s *Service) RemoveAnchor(ctx context.Context, name, sha256 string, known problem.Revision) error {
+	s.anchorLock.Lock()
+	defer s.anchorLock.Unlock()
+	if err := s.store.RemoveAnchor(ctx, name, sha256, known); err != nil {
+		return noRoot(problem.Outdated(err), name, sha256)
+	}
+	return s.judgeFor(ctx, name)
+}
+
+func noRoot(err error, name, sha256 string) error {
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	return problem.New(problem.NotFound, fmt.Sprintf("the audience %s has no root %s", name, sha256), "", "", next.ShowAudience.On(name))
+}
+
+// judgeFor judges all slots again if the audience is the fleet.
+func (s *Service) judgeFor(ctx context.Context, name string) error {
+	if name != Fleet {
+		return nil
+	}
+	return s.judgeAgain(ctx)
+}
+
+// Export says which roots are wanted, and how.
+type Export struct {
+	Form       string `json:"form" required:"true" enum:"pem,der,pkcs7,debian,browser-policy,profile,pkcs12"`
+	LackedBy   string `json:"lacked_by,omitempty" description:"only those that this other audience lacks"`
+	Passphrase string `json:"passphrase,omitempty" description:"of a PKCS #12 trust store"`
+}
+
+// ExportAnchors writes the roots of an audience in the form in which a kind of
+// client takes them.
+func (s *Service) ExportAnchors(ctx context.Context, name string, e Export) (audience.File, error) {
+	roots, err := s.store.Anchors(ctx, name)
+	if err != nil {
+		return audience.File{}, err
+	}
+	if len(roots) == 0 {
+		return audience.File{}, noAudience(name)
+	}
+	if e.LackedBy != "" {
+		held, err := s.store.Anchors(ctx, e.LackedBy)
+		if err != nil {
+			return audience.File{}, err
+		}
+		if len(held) == 0 {
+			return audience.File{}, noAudience(e.LackedBy)
+		}
+		has := chain.NewPool(held...)
+		if roots = slices.DeleteFunc(roots, has.Has); len(roots) == 0 {
+			return audience.File{}, problem.Reject("nothing was exported", fmt.Sprintf("%s has every root of %s", e.LackedBy, name), "there is nothing to add")
+		}
+		name = e.LackedBy
+	}
+	f, err := audience.Export(audience.Form(e.Form), name, roots, e.Passphrase)
+	if err != nil {
+		return f, problem.Reject("nothing was exported", err.Error(), fmt.Sprintf("the forms are %v", audience.Forms), next.Give.On("form"))
+	}
+	return f, nil
+}
+
+// Trust says whether an audience trusts a chain, and what it lacks if not.
+type Trust struct {
+	Audience string `json:"audience" required:"true"`
+	Trusted  bool   `json:"trusted" required:"true"`
+	Lacks    string `json:"lacks,omitempty" description:"the root that it does not hold, or the certificate that is missing"`
+}
+
+// Trusting is what every audience trusts.
+type Trusting struct {
+	names []string
+	roots map[string]*chain.Pool
+	known *chain.Pool // all that is known: roots can be named as what is lacking
+}
+
+// Trusting loads what every audience trusts, and all that paths can be made of.
+func (s *Service) Trusting(ctx context.Context, p Pools) (Trusting, error) {
+	all, err := s.Audiences(ctx)
+	if err != nil {
+		return Trusting{}, err
+	}
+	t := Trusting{roots: map[string]*chain.Pool{}, known: chain.NewPool(p.Pool.All()...)}
+	t.known.Add(p.Anchors.All()...)
+	for _, each := range all {
+		roots, err := s.store.Anchors(ctx, each.Name)
+		if err != nil {
+			return t, err
+		}
+		t.names, t.roots[each.Name] = append(t.names, each.Name), chain.NewPool(roots...)
+	}
+	return t, nil
+}
+
+// Of asks every audience about a chain as it is served.
+func (t Trusting) Of(served []*cert.Certificate, at time.Time) []Trust {
+	t.known.Add(served[1:]...)
+	out := make([]Trust, 0, len(t.names))
+	for _, name := range t.names {
+		path := chain.Complete(served[0], t.known, t.roots[name], at)
+		trust := Trust{Audience: name, Trusted: path.Anchored}
+		switch {
+		case trust.Trusted:
+		case path.Root() != nil:
+			trust.Lacks = path.Root().ShortName()
+		case path.Missing != nil:
+			trust.Lacks = path.Missing.Subject
+		default:
+			trust.Lacks = served[0].ShortName()
+		}
+		out = append(out, trust)
+	}
+	return out
+}

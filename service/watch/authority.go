@@ -1,0 +1,48 @@
+package watch
+
+import (
+	"context"
+	"strings"
+
+	"freshseal/core/cert"
+	"freshseal/core/next"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// Authorities are the certificates from which chains are completed: intermediates and
+// roots that came with some pile. Nobody trusts them for that.
+type Authorities struct {
+	Count int          `json:"count" required:"true" description:"in the pool"`
+	Most  int          `json:"most" required:"true" description:"that the pool takes"`
+	Items []cert.Facts `json:"items" required:"true" description:"the first of those that were asked for"`
+}
+
+// mostListed is how many authorities are listed at once.
+const mostListed = 1000
+
+// Authorities returns the pool, or those whose subject or SHA-256 contains a text.
+func (s *Service) Authorities(ctx context.Context, text string) (Authorities, error) {
+	out := Authorities{Most: store.MostAuthorities, Items: []cert.Facts{}}
+	all, err := s.store.Authorities(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Count = len(all)
+	text = strings.ToLower(text)
+	for _, c := range all {
+		if len(out.Items) < mostListed && strings.Contains(strings.ToLower(c.Subject()+" "+c.SHA256), text) {
+			out.Items = append(out.Items, c.Facts())
+		}
+	}
+	return out, nil
+}
+
+// RemoveAuthority takes a certificate out of the pool, by its SHA-256. Slots are
+// judged without it from then on.
+func (s *Service) RemoveAuthority(ctx context.Context, sha256 string) error {
+	if err := s.store.RemoveAuthority(ctx, strings.ToLower(sha256)); err != nil {
+		return problem.Missing(err, next.ListAuthorities, "no authority has the SHA-256 %s", sha256)
+	}
+	return s.judgeAgain(ctx)
+}

@@ -1,0 +1,139 @@
+package watch
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"freshseal/core/next"
+	"freshseal/core/policy"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/signer"
+	"freshseal/store"
+)
+
+// Policy is the rules of one scope, as the API shows them.
+type Policy struct {
+	Scope    string           `json:"scope" required:"true" description:"fleet, site/NAME or device/NAME"`
+	Rules    policy.Rules     `json:"rules" required:"true"`
+	Revision problem.Revision `json:"revision" required:"true"`
+}
+
+// RulesFor gives the rules that count for a slot.
+func (s *Service) RulesFor(ctx context.Context, row store.Slot) (policy.Rules, error) {
+	snapshot, err := s.snapshot(ctx)
+	if err != nil {
+		return policy.Rules{}, err
+	}
+	return snapshot.Rules(placeOf(row)), nil
+}
+
+// RulesOf gives the rules that count for the slot of a replacement.
+func (s *Service) RulesOf(ctx context.Context, r store.Replacement) (policy.Rules, error) {
+	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	if err != nil {
+		return policy.Rules{}, err
+	}
+	return s.RulesFor(ctx, slot)
+}
+
+// Policies returns the rules of every scope that has any, the fleet's first.
+func (s *Service) Policies(ctx context.Context) ([]Policy, error) {
+	all, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.store.Revisions(ctx, "policy")
+	out := []Policy{{Fleet, policy.Default.Under(all.Scopes[Fleet]), known[Fleet]}}
+	for scope, rules := range all.Scopes {
+		if scope != Fleet {
+			out = append(out, Policy{scope, rules, known[scope]})
+		}
+	}
+	slices.SortFunc(out[1:], func(a, b Policy) int { return strings.Compare(a.Scope, b.Scope) })
+	return out, err
+}
+
+// NewPolicy is the rules that a scope is given.
+type NewPolicy struct {
+	Scope string       `json:"scope" required:"true" description:"fleet, site/NAME or device/NAME"`
+	Rules policy.Rules `json:"rules" required:"true"`
+}
+
+// SetPolicy sets the rules of a scope, and judges the slots anew.
+func (s *Service) SetPolicy(ctx context.Context, n NewPolicy, known problem.Revision) (Policy, error) {
+	p := Policy{Scope: n.Scope, Rules: n.Rules}
+	kind, name, _ := strings.Cut(p.Scope, "/")
+	if p.Scope != Fleet && (kind != "site" && kind != "device" || name == "") {
+		return p, problem.Reject("the policy was not set", "no scope is called "+p.Scope, "give fleet, site/NAME or device/NAME")
+	}
+	if err := p.Rules.Check(); err != nil {
+		return p, problem.Reject("the policy was not set", err.Error(), "correct it and try again")
+	}
+	if p.Rules.WeakKeys != nil && kind != "device" {
+		return p, problem.Reject("the policy was not set", "weak keys can only be allowed for single devices", "give device/NAME")
+	}
+	if signer := p.Rules.Signer; signer != nil && *signer != "" {
+		if err := s.knownSigner(ctx, *signer); err != nil {
+			return p, err
+		}
+	}
+	if kind == "device" {
+		if _, err := s.store.Device(ctx, name); err != nil {
+			return p, problem.Missing(err, next.ListDevices, "no device is called %s", name)
+		}
+	}
+	was, err := s.store.Policies(ctx)
+	if err != nil {
+		return p, err
+	}
+	deed.Differences(ctx, map[string]string{p.Scope: rulesText(was[p.Scope])}, map[string]string{p.Scope: rulesText(p.Rules)})
+	err = s.store.SetPolicy(ctx, p.Scope, p.Rules, known)
+	if err != nil {
+		return p, problem.Outdated(err)
+	}
+	if p.Revision, err = s.store.Revision(ctx, "policy/"+p.Scope); err != nil {
+		return p, err
+	}
+	return p, s.judgeAgain(ctx)
+}
+
+// readAgain reads the whole fleet now and then, until the service is stopped.
+func (s *Service) readAgain(every time.Duration) {
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-s.stopping.Done():
+			return
+		}
+		read, dark, err := s.ReadAll(s.stopping, nil)
+		if s.stopping.Err() != nil {
+			return
+		}
+		s.log.Info("fleet read", "slots", read, "dark", dark, "error", err)
+	}
+}
+
+// knownSigner sees that somebody signs under a name.
+func (s *Service) knownSigner(ctx context.Context, name string) error {
+	if name == signer.BenchName || name == signer.DeskName {
+		return nil
+	}
+	rows, err := s.store.Signers(ctx)
+	if err != nil || slices.ContainsFunc(rows, func(row store.Signer) bool { return row.Name == name }) {
+		return err
+	}
+	return problem.New(problem.NotFound, fmt.Sprintf("no signer is called %q", name), "", "", next.ListSigners.On(""))
+}
+
+// rulesText is rules on one line, for the ledger.
+func rulesText(r policy.Rules) string {
+	text, _ := json.Marshal(r) // plain fields cannot fail
+	return string(text)
+}

@@ -1,0 +1,233 @@
+package watch
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"slices"
+	"sync"
+	"time"
+
+	"freshseal/core/finding"
+	"freshseal/core/judge"
+	"freshseal/core/request"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/store"
+	"freshseal/wire"
+)
+
+// Sight is what a slot serves: at its first address, and at the others.
+type Sight struct {
+	wire.Reading
+	Others []judge.Other
+}
+
+// Places are the addresses at which a slot is served: its own, further ones, and
+// those of the device's nodes.
+func Places(row store.Slot) []judge.Other {
+	out := []judge.Other{{Address: row.Address, Port: row.Port}}
+	add := func(o judge.Other) {
+		if !slices.ContainsFunc(out, func(known judge.Other) bool { return known.Address == o.Address && known.Port == o.Port }) {
+			out = append(out, o)
+		}
+	}
+	for _, p := range row.More.V {
+		add(judge.Other{Address: p.Address, Port: p.Port})
+	}
+	for _, n := range row.Nodes.V {
+		add(judge.Other{Address: n.Address, Port: row.Port, Node: n.Name})
+	}
+	return out
+}
+
+func (s *Service) targetOf(row store.Slot, at judge.Other) wire.Target {
+	return wire.Target{Address: at.Address, Port: at.Port, ServerName: row.ServerName, Way: s.reach.Way(row.Site), Enter: func(ctx context.Context) (func(), error) { return s.reach.Enter(ctx, "reading", row.Site) }}
+}
+
+// besides turns a reading of a further address into an Other.
+func besides(at judge.Other, reading wire.Reading) judge.Other {
+	if at.Failure = reading.Why; at.Failure == nil {
+		at.SHA256, at.Subject = reading.Leaf().SHA256, reading.Leaf().ShortName()
+	}
+	return at
+}
+
+// Read reads a slot at all its addresses and keeps what was seen.
+func (s *Service) Read(ctx context.Context, row store.Slot) (Sight, error) {
+	var sight Sight
+	for i, at := range Places(row) {
+		reading := s.reader.Read(ctx, s.targetOf(row, at))
+		if i == 0 {
+			sight.Reading = reading
+		} else {
+			sight.Others = append(sight.Others, besides(at, reading))
+		}
+	}
+	if err := ctx.Err(); err != nil {
+		return sight, err // who asked is gone: what was seen says nothing of the slot
+	}
+	return sight, s.record(ctx, row, sight)
+}
+
+// slotsAtOnce is how many slots are loaded at once where all are gone through: what
+// that takes of memory is the same for every fleet.
+const slotsAtOnce = 1000
+
+// eachSlot hands every slot of the fleet to yield until that returns false. err is set
+// when it ended early.
+func (s *Service) eachSlot(ctx context.Context, err *error) iter.Seq[store.Slot] {
+	return func(yield func(store.Slot) bool) {
+		for last := int64(0); ; {
+			rows, failed := s.store.SlotsAfter(ctx, last, slotsAtOnce)
+			if failed != nil {
+				*err = failed
+				return
+			}
+			for _, row := range rows {
+				if !yield(row) {
+					return
+				}
+				last = row.ID
+			}
+			if len(rows) < slotsAtOnce {
+				return
+			}
+		}
+	}
+}
+
+// gathering is a slot whose addresses are partly read.
+type gathering struct {
+	row   store.Slot
+	sight Sight
+	open  int
+}
+
+// sweeping is a sweep under way: the slots of which something is being read.
+type sweeping struct {
+	lock sync.Mutex
+	of   map[int]place // by the place of the target in the sequence
+}
+
+type place struct {
+	of  *gathering
+	nth int // which of its addresses
+}
+
+// took puts a reading where it belongs, and returns the slot once it is read at all
+// its addresses.
+func (w *sweeping) took(i int, reading wire.Reading) *gathering {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	p := w.of[i]
+	delete(w.of, i)
+	g := p.of
+	if p.nth == 0 {
+		g.sight.Reading = reading
+	} else {
+		g.sight.Others[p.nth-1] = besides(g.sight.Others[p.nth-1], reading)
+	}
+	if g.open--; g.open > 0 {
+		return nil
+	}
+	return g
+}
+
+// targets are all addresses of all slots.
+func (s *Service) targets(ctx context.Context, w *sweeping, err *error) iter.Seq[wire.Target] {
+	return func(yield func(wire.Target) bool) {
+		i := 0
+		for row := range s.eachSlot(ctx, err) {
+			places := Places(row)
+			g := &gathering{row: row, open: len(places), sight: Sight{Others: slices.Clone(places[1:])}}
+			for nth, at := range places {
+				w.lock.Lock()
+				w.of[i] = place{g, nth}
+				w.lock.Unlock()
+				i++
+				if !yield(s.targetOf(row, at)) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// ReadAll reads every slot of the fleet, many at once, and says how many were
+// read and how many of them are dark. told is called after each; it may be nil.
+func (s *Service) ReadAll(ctx context.Context, told func(read, all int)) (read, dark int, err error) {
+	count, err := s.store.CountAllSlots(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	under := sweeping{of: map[int]place{}}
+	all := make(chan *gathering)
+	var loading error
+	go func() {
+		defer close(all)
+		s.reader.ReadAll(ctx, s.targets(ctx, &under, &loading), readAtOnce, func(i int, reading wire.Reading) {
+			if g := under.took(i, reading); g != nil {
+				all <- g
+			}
+		})
+	}()
+	keep := recorder{s: s}
+	for g := range all {
+		if err != nil || ctx.Err() != nil {
+			continue
+		}
+		read++
+		if g.sight.Why != nil {
+			dark++
+		}
+		if err = keep.take(ctx, g.row, g.sight); errors.Is(err, store.ErrNotFound) {
+			err = nil // removed while it was read
+		}
+		if told != nil {
+			told(read, max(count, read))
+		}
+	}
+	return read, dark, cmp.Or(err, loading, keep.flush(context.WithoutCancel(ctx)), ctx.Err())
+}
+
+// Seen is a reading of an address that is not in the inventory.
+type Seen struct {
+	Address    string            `json:"address" required:"true"`
+	Port       int               `json:"port" required:"true"`
+	ServerName string            `json:"server_name" required:"true"`
+	At         time.Time         `json:"at" required:"true"`
+	Version    string            `json:"version,omitempty"`
+	Suite      string            `json:"suite,omitempty"`
+	Chain      []Link            `json:"chain" required:"true"`
+	Findings   []finding.Finding `json:"findings" required:"true"`
+	Failure    *finding.Failure  `json:"failure,omitempty"`
+}
+
+// ReadAddress reads an address that is not in the inventory; nothing is kept.
+func (s *Service) ReadAddress(ctx context.Context, address string, port int, serverName string) (Seen, error) {
+	t := wire.Target{Address: address, Port: port, ServerName: request.PlainName(serverName)}
+	if !request.IsName(t.Address) || t.Port < 1 || t.Port > 65535 {
+		return Seen{}, problem.Reject("this cannot be read", fmt.Sprintf("%q and %d are not an address and a port", t.Address, t.Port), "write it as 192.0.2.1:443 or [2001:db8::1]:443")
+	}
+	deed.Say(ctx, "%s port %d as %q", t.Address, t.Port, t.ServerName)
+	reading := s.reader.Read(ctx, t)
+	out := Seen{Address: t.Address, Port: t.Port, ServerName: t.ServerName, At: reading.At, Version: reading.Version, Suite: reading.Suite,
+		Chain: []Link{}, Findings: []finding.Finding{}, Failure: reading.Why}
+	if reading.Why != nil {
+		return out, nil
+	}
+	p, err := s.Pools(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Chain = Draw(p.Path(reading.Chain, s.now()), reading.Chain)
+	snapshot, err := s.snapshot(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Findings = append(out.Findings, snapshot.Judge(reading.Chain, judge.Slot{ServerName: t.ServerName}, s.now()).Findings...)
+	return out, nil
+}

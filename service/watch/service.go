@@ -1,0 +1,68 @@
+// Package watch holds readings and what they mean: slots are read on the wire,
+// judged by the policies and by the roots that audiences trust, and judged again
+// when one of these changes.
+package watch
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"freshseal/core/judge"
+	"freshseal/service/reach"
+	"freshseal/store"
+	"freshseal/wire"
+)
+
+// Fleet is the audience that every slot is judged for.
+const Fleet = judge.Fleet
+
+const (
+	readLimit  = 8 * time.Second
+	readAtOnce = 64
+)
+
+// Service reads and judges. Its methods are safe for concurrent use.
+type Service struct {
+	store    *store.Store
+	reach    *reach.Service
+	log      *slog.Logger
+	clock    func() time.Time
+	reader   wire.Reader
+	stopping context.Context
+	running  sync.WaitGroup
+
+	knowledge  knowledge
+	judging    judging
+	sweeps     sweeps
+	anchorLock sync.Mutex
+}
+
+// New returns the room; it works in the background until stopping ends, see Wait.
+func New(stopping context.Context, db *store.Store, ways *reach.Service, dial reach.Dial, log *slog.Logger, clock func() time.Time) *Service {
+	return &Service{store: db, reach: ways, log: log, clock: clock, stopping: stopping, reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
+}
+
+// keepEvents is how long events stay in the outbox.
+const keepEvents = 180 * 24 * time.Hour
+
+// Start removes old events, and reads the whole fleet at this interval; 0: only when
+// asked.
+func (s *Service) Start(readEvery time.Duration) {
+	s.running.Go(func() {
+		if err := s.store.ForgetEvents(s.stopping, store.At(s.now().Add(-keepEvents))); err != nil && s.stopping.Err() == nil {
+			s.log.Warn("removing old events", "error", err)
+		}
+	})
+	if readEvery > 0 {
+		s.running.Go(func() { s.readAgain(readEvery) })
+	}
+}
+
+// Wait waits for the work in the background.
+func (s *Service) Wait() { s.running.Wait() }
+
+func (s *Service) now() time.Time { return s.clock().UTC() }
+
+func (s *Service) moment() store.Moment { return store.At(s.clock()) }

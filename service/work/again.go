@@ -1,0 +1,147 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"freshseal/core/next"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/device"
+	"freshseal/service/desk"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// Again asks for a new request in place of the pending one.
+type Again struct {
+	Reason  string          `json:"reason" required:"true" description:"what was wrong with the one that is out"`
+	Names   []string        `json:"names,omitempty" description:"that it lacked"`
+	Without []string        `json:"without,omitempty" description:"names that it should not have"`
+	Signer  string          `json:"signer,omitempty" description:"another one"`
+	Key     request.KeyType `json:"key,omitempty"`
+	Subject request.Subject `json:"subject,omitempty" description:"fields that differ"`
+}
+
+// OldRequest is a request that was replaced by a newer one.
+type OldRequest struct {
+	RequestFacts
+	Reason string `json:"reason" required:"true"`
+	Parcel string `json:"parcel,omitempty" description:"with which it went out"`
+	By     string `json:"by" required:"true"`
+}
+
+// AskAgain takes back a request that is out and has the device make another one,
+// with a new key. What is still signed for the old one is told of as such when
+// it comes, and is never installed.
+func (s *Service) AskAgain(ctx context.Context, id string, a Again, by string) (Replacement, error) {
+	cannot := "another request cannot be asked for"
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	j, err := s.load(ctx, n)
+	if err != nil {
+		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+	}
+	if a.Reason = strings.TrimSpace(a.Reason); a.Reason == "" || len(a.Reason) > 500 {
+		return Replacement{}, problem.Reject(cannot, "the reason is missing", "give in up to 500 characters what is wrong with the pending request")
+	}
+	if a.Signer == "" {
+		a.Signer = j.Signer
+	}
+	signer, err := s.desk.Signer(ctx, a.Signer)
+	if err != nil {
+		return Replacement{}, err
+	}
+	plan := a.over(j.Plan.V)
+	rules, err := s.watch.RulesFor(ctx, j.slot)
+	if err != nil {
+		return Replacement{}, err
+	}
+	if err := j.fits(plan, signer, rules, cannot); err != nil {
+		return Replacement{}, err
+	}
+	_, action, err := s.store.AskAgain(ctx, n, a.Signer, plan, store.Obsolete{Reason: a.Reason, By: by, At: s.moment()}, keyPurpose(n))
+	var impossible replacement.Impossible
+	switch {
+	case errors.As(err, &impossible):
+		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("%s is not waiting for a signer: it is %s in stage %s", id, impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
+	case err != nil:
+		return Replacement{}, err
+	}
+	s.made.Delete(n)
+	s.log.Info("asked again", "replacement", id, "reason", a.Reason, "by", by)
+	s.Drive(n, action)
+	return s.Replacement(ctx, id)
+}
+
+// over is the plan with what was wrong in it set right.
+func (a Again) over(plan request.Plan) request.Plan {
+	sources := map[string]string{}
+	for what, source := range plan.Sources {
+		sources[what] = source
+	}
+	plan.Names = slices.DeleteFunc(slices.Clone(plan.Names), func(name string) bool {
+		return slices.ContainsFunc(a.Without, func(w string) bool { return request.PlainName(w) == name })
+	})
+	if !slices.Contains(plan.Names, plan.Subject.CommonName) {
+		plan.Subject.CommonName = ""
+	}
+	for _, name := range a.Names {
+		plan.Names = append(plan.Names, name)
+		sources[request.PlainName(name)] = "asked again"
+	}
+	for _, field := range overlay(&plan.Subject, a.Subject) {
+		sources[field] = "asked again"
+	}
+	if a.Key != "" {
+		plan.Key = a.Key
+	}
+	// Answers are told apart by their keys, so this one is new whatever the policy says.
+	plan.SameKey, sources["key"] = false, "asked again: a new one"
+	plan = plan.Complete()
+	for _, name := range a.Without {
+		delete(sources, request.PlainName(name))
+	}
+	plan.Sources = sources
+	return plan
+}
+
+// clearFormer clears away from the device what an obsolete request left there,
+// before another one is made.
+func (s *Service) clearFormer(ctx context.Context, j job, runner *device.Runner) error {
+	former, err := s.store.ObsoleteOf(ctx, j.ID)
+	if err != nil || len(former) == 0 {
+		return err
+	}
+	if err := runner.Afresh(ctx, j.scope); err != nil {
+		return fmt.Errorf("clearing away the request from before: %w", err)
+	}
+	return nil
+}
+
+// former returns the obsolete requests of a replacement.
+func (s *Service) former(ctx context.Context, id int64) ([]OldRequest, error) {
+	rows, err := s.store.ObsoleteOf(ctx, id)
+	var out []OldRequest
+	for _, row := range rows {
+		r, err := request.Parse(row.Request)
+		if err != nil {
+			return nil, err
+		}
+		old := OldRequest{RequestFacts: factsOf(r), Reason: row.Reason, By: row.By}
+		if row.ParcelID != nil {
+			old.Parcel = desk.ParcelName(*row.ParcelID)
+		}
+		out = append(out, old)
+	}
+	return out, err
+}
+
+func factsOf(r request.Request) RequestFacts {
+	return RequestFacts{r.Subject.String(), r.Names(), r.Key(), r.SHA256(), string(r.PEM())}
+}

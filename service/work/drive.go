@@ -1,0 +1,341 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"runtime/debug"
+	"strconv"
+
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/device"
+	"freshseal/device/ssh"
+	"freshseal/service/fleet"
+	"freshseal/store"
+)
+
+// Drive carries a replacement on in the background until it waits, is held or
+// is over. A replacement has at most one driver.
+func (s *Service) Drive(id int64, action replacement.Action) {
+	if action == replacement.Nothing {
+		return
+	}
+	if _, has := s.driven.LoadOrStore(id, struct{}{}); has {
+		return // its driver looks once more before it leaves
+	}
+	s.running.Go(func() {
+		if s.driveOn(id, action) {
+			s.lookAgain(id)
+		}
+	})
+}
+
+// lookAgain drives a replacement that somebody let go on just while its driver
+// was leaving.
+func (s *Service) lookAgain(id int64) {
+	r, err := s.store.Replacement(s.stopping, id)
+	if err == nil && r.State == replacement.Running {
+		s.Drive(id, r.Progress().InHand())
+	}
+}
+
+// driveOn carries a replacement on until it stands still, and says whether it
+// stands where it should.
+func (s *Service) driveOn(id int64, action replacement.Action) bool {
+	defer s.driven.Delete(id)
+	for action != replacement.Nothing {
+		event, err := s.rescued(s.stopping, id, action)
+		if s.stopping.Err() != nil {
+			return false // taken up at the next start
+		}
+		if err != nil {
+			event = replacement.Event{Kind: failureOf(action), Why: err.Error()}
+		}
+		if action, err = s.advance(context.WithoutCancel(s.stopping), id, event); err != nil {
+			s.log.Error("replacement stands still", "replacement", replacement.Name(id), "event", event.Kind, "error", err)
+			return false
+		}
+	}
+	return true
+}
+
+// rescued performs an action; a panic in it is a failure of this replacement alone.
+func (s *Service) rescued(ctx context.Context, id int64, action replacement.Action) (event replacement.Event, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.log.Error("a replacement panicked", "replacement", replacement.Name(id), "panic", r, "stack", string(debug.Stack()))
+			event, err = replacement.Event{}, fmt.Errorf("the service failed in this stage: %v; the log says where", r)
+		}
+	}()
+	return s.perform(ctx, id, action)
+}
+
+// failureOf is the event that an action's failure without further facts is.
+func failureOf(action replacement.Action) replacement.EventKind {
+	if action == replacement.ClearAway {
+		return replacement.NotClearable
+	}
+	return replacement.Failed
+}
+
+// advance tells the stage machine what happened.
+func (s *Service) advance(ctx context.Context, id int64, e replacement.Event) (replacement.Action, error) {
+	r, action, err := s.store.Advance(ctx, id, e, s.moment())
+	if err != nil {
+		return replacement.Nothing, err
+	}
+	s.log.Info("replacement", "replacement", replacement.Name(id), "device", r.Device, "slot", r.Slot, "stage", r.Stage, "state", r.State, "event", e.Kind, "why", e.Why)
+	if r.State.Over() || e.Kind == replacement.AskedAgain {
+		s.made.Delete(id)
+	}
+	return action, nil
+}
+
+// takeUpOne goes on with a replacement that was running when the service
+// stopped. What became of a step that was under way is found out first; see perform.
+func (s *Service) takeUpOne(ctx context.Context, r store.Replacement) error {
+	action, err := s.advance(ctx, r.ID, replacement.Event{Kind: replacement.Interrupted})
+	if err != nil {
+		return err
+	}
+	s.Drive(r.ID, action)
+	return nil
+}
+
+// perform does what the stage machine wants and says what became of it.
+func (s *Service) perform(ctx context.Context, id int64, action replacement.Action) (replacement.Event, error) {
+	j, err := s.load(ctx, id)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	runner, leave, err := s.runner(ctx, &j)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	defer leave()
+	if err := s.settle(ctx, &j, runner, action); err != nil {
+		return outcome(err), nil
+	}
+	switch action {
+	case replacement.PutBack:
+		return s.putBack(ctx, j, runner)
+	case replacement.ClearAway:
+		if err := s.clearAway(ctx, j, runner, true); err != nil {
+			return replacement.Event{Kind: replacement.NotClearable, Why: "given up; " + err.Error()}, s.leave(ctx, j, err)
+		}
+		return replacement.Event{Kind: replacement.ClearedAway}, nil
+	}
+	return s.carry(ctx, j, runner)
+}
+
+// runner makes ready to work on a job's device; leave ends that.
+func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave func(), err error) {
+	steps, err := s.store.Steps(ctx, j.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := s.recall(j, steps); err != nil {
+		return nil, nil, err
+	}
+	if err := j.seat.Take(ctx, s.reach, j.device.Site); err != nil {
+		return nil, nil, err
+	}
+	r = &device.Runner{Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
+		SSH: func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) }}
+	if as, err := j.scope.Value(j.procedure.As); j.procedure.As != "" && err == nil {
+		r.As = as.Words
+	}
+	if j.device.Family == fleet.OwnFamily {
+		r.Own = own{s, *j}
+	}
+	return r, func() { r.Close(); j.seat.Give() }, nil
+}
+
+// settle finds out what became of the step that was under way when the service
+// last stopped, before anything else is done on the device. That it failed stops
+// the way there; the way back only has to know that nothing of it is still running.
+func (s *Service) settle(ctx context.Context, j *job, runner *device.Runner, action replacement.Action) error {
+	steps := runner.Journal.(journal).steps
+	n := len(steps)
+	if n == 0 || steps[n-1].ID <= j.Resumed || !steps[n-1].EndedAt.IsZero() && !steps[n-1].Unknown {
+		return nil
+	}
+	last := steps[n-1]
+	if last.Unknown && last.Repeatable && last.Verb != "run" {
+		return nil // nothing of it can still be under way, and it is done again
+	}
+	err := runner.Recover(ctx, last.ID, procedure.Section(last.Section), last.Name, last.Repeatable, j.scope)
+	if err != nil && (action == replacement.Carry || !mayGoBack(err, last)) {
+		return err
+	}
+	if steps, err = s.store.Steps(ctx, j.ID); err != nil {
+		return err
+	}
+	runner.Journal = journal{s, j, steps}
+	return s.recall(j, steps)
+}
+
+// mayGoBack says that the way back may begin although a step of the way there came to
+// no known end: it failed for certain, or a person wants the way back and the device
+// can tell no more. Where the device says that the command cannot be ended, or the
+// step is one of the way back itself, it may not.
+func mayGoBack(err error, last store.Step) bool {
+	var step *device.StepError
+	if !errors.As(err, &step) {
+		return false
+	}
+	there := last.Section != string(procedure.Revert) && last.Section != string(procedure.Cancel) && last.Section != string(device.Final)
+	return !step.Unknown() || there && (!step.Runs || errors.Is(err, device.ErrCannotTell))
+}
+
+// carry carries out the stage in hand.
+func (s *Service) carry(ctx context.Context, j job, runner *device.Runner) (replacement.Event, error) {
+	var err error
+	switch j.Stage {
+	case replacement.Survey:
+		err = s.survey(ctx, j, runner)
+	case replacement.Request:
+		err = s.request(ctx, j, runner)
+	case replacement.Sign:
+		return s.sign(ctx, j)
+	case replacement.Gate:
+		return s.gate(ctx, j)
+	case replacement.Prove:
+		err = s.prove(ctx, j, runner)
+	case replacement.Mirror:
+		err = s.mirror(ctx, j, runner)
+	case replacement.Seal:
+		err = s.seal(ctx, j, runner)
+	default:
+		err = s.section(ctx, j, runner, procedure.Section(j.Stage))
+	}
+	return outcome(err), nil
+}
+
+// outcome makes an event of what became of a stage.
+func outcome(err error) replacement.Event {
+	var step *device.StepError
+	switch {
+	case err == nil:
+		return replacement.Event{Kind: replacement.Done}
+	case errors.Is(err, device.ErrPerson):
+		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Person}
+	case errors.As(err, &step) && step.Unknown():
+		return replacement.Event{Kind: replacement.Unknown, Why: err.Error()}
+	}
+	return replacement.Event{Kind: replacement.Failed, Why: err.Error()}
+}
+
+// recall adds to the values of a job what its steps captured so far.
+func (s *Service) recall(j *job, steps []store.Step) error {
+	for _, step := range steps {
+		if !step.OK || step.Capture == "" {
+			continue
+		}
+		values, err := s.openCaptured(step)
+		if err != nil {
+			return err
+		}
+		j.scope = j.scope.WithAll(values)
+	}
+	return nil
+}
+
+// How what a step captured is kept.
+const (
+	keptValues = "values"
+	keptSealed = "sealed"
+)
+
+func capturePurpose(stepID int64) string { return "step/" + strconv.FormatInt(stepID, 10) }
+
+// keepCaptured writes what a step captured, sealed where one of it is secret.
+func (s *Service) keepCaptured(step *store.Step, values map[string]procedure.Value) error {
+	if len(values) == 0 {
+		return nil
+	}
+	text, err := json.Marshal(values)
+	if err != nil {
+		return err
+	}
+	step.Capture, step.Captured = keptValues, text
+	for _, v := range values {
+		if v.Secret {
+			step.Capture, step.Captured = keptSealed, s.box.Seal(capturePurpose(step.ID), text)
+		}
+	}
+	return nil
+}
+
+func (s *Service) openCaptured(step store.Step) (map[string]procedure.Value, error) {
+	text := step.Captured
+	if step.Capture == keptSealed {
+		var err error
+		if text, err = s.box.Open(capturePurpose(step.ID), text); err != nil {
+			return nil, err
+		}
+	}
+	var values map[string]procedure.Value
+	return values, json.Unmarshal(text, &values)
+}
+
+// journal writes the runner's steps into the store.
+type journal struct {
+	s     *Service
+	j     *job
+	steps []store.Step // as they stood when the action began
+}
+
+// Done finds a step that was done in this very action. Where a person let the
+// replacement go on since, only what may not be repeated counts, and what was cleared
+// away: that is not there to be cleared again.
+func (w journal) Done(section procedure.Section, name, text string) (map[string]procedure.Value, bool) {
+	for _, step := range w.steps {
+		if step.ID > w.j.Since && step.OK && step.Section == string(section) && step.Name == name && step.Text == text && (step.ID > w.j.Resumed || !step.Repeatable || section == procedure.Cancel) {
+			if step.Capture == "" {
+				return nil, true
+			}
+			values, err := w.s.openCaptured(step)
+			return values, err == nil
+		}
+	}
+	return nil, false
+}
+
+// Begun finds a step in the whole journal.
+func (w journal) Begun(section procedure.Section, name string) (begun, done bool) {
+	for _, step := range w.steps {
+		if step.Section == string(section) && step.Name == name {
+			begun, done = true, done || step.OK
+		}
+	}
+	return begun, done
+}
+
+// Begin is called before a step.
+func (w journal) Begin(ctx context.Context, e device.Entry) (int64, error) {
+	step := store.Step{ReplacementID: w.j.ID, Section: string(e.Section), Name: e.Name, Verb: e.Verb,
+		Text: e.Text, Repeatable: e.Repeat, BeganAt: w.s.moment()}
+	if e.Hand != nil {
+		step.Task = w.s.newTask(*e.Hand)
+	}
+	return w.s.store.BeginStep(ctx, step)
+}
+
+// Show is called while a dialog is under way. That it is shown is not worth failing for.
+func (w journal) Show(ctx context.Context, id int64, screen string, percent int) {
+	if err := w.s.store.ShowStep(ctx, store.Step{ID: id, ReplacementID: w.j.ID, Output: screen, Percent: percent}, w.s.moment()); err != nil {
+		w.s.log.Warn("a screen is not shown", "replacement", replacement.Name(w.j.ID), "error", err)
+	}
+}
+
+// End is called after a step.
+func (w journal) End(ctx context.Context, id int64, o device.Outcome) error {
+	step := store.Step{ID: id, ReplacementID: w.j.ID, EndedAt: w.s.moment(), OK: o.OK, Unknown: o.Unknown, ExitCode: o.Exit, Output: o.Output, Why: o.Why}
+	if err := w.s.keepCaptured(&step, o.Captured); err != nil {
+		return err
+	}
+	return w.s.store.EndStep(ctx, step)
+}

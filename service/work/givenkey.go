@@ -1,0 +1,174 @@
+package work
+
+import (
+	"context"
+	"crypto"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"freshseal/core/cert"
+	"freshseal/core/chain"
+	"freshseal/core/next"
+	"freshseal/core/pack"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// givenKey is what is sealed.
+type givenKey struct {
+	Key        []byte `json:"key"`        // PKCS #8
+	Passphrase string `json:"passphrase"` // of the stores that are made with it
+}
+
+func keyPurpose(id int64) string { return "replacement/" + replacement.Name(id) + "/key" }
+
+// givenKeyOf opens the key of a replacement.
+func (s *Service) givenKeyOf(ctx context.Context, id int64) (crypto.Signer, string, error) {
+	sealed, err := s.store.Secret(ctx, keyPurpose(id))
+	if err != nil {
+		return nil, "", err
+	}
+	material, err := s.box.Open(keyPurpose(id), sealed)
+	if err != nil {
+		return nil, "", err
+	}
+	var given givenKey
+	if err := json.Unmarshal(material, &given); err != nil {
+		return nil, "", fmt.Errorf("opening the key of %s: %w", replacement.Name(id), err)
+	}
+	key, err := x509.ParsePKCS8PrivateKey(given.Key)
+	if err != nil {
+		return nil, "", fmt.Errorf("the key of %s is damaged: %w", replacement.Name(id), err)
+	}
+	return key.(crypto.Signer), given.Passphrase, nil // all keys that are made here can sign
+}
+
+// makeRequest makes the key of a replacement, or takes the one that was made
+// before the service was stopped, and the request with it.
+func (s *Service) makeRequest(ctx context.Context, j job) (request.Request, error) {
+	key, _, err := s.givenKeyOf(ctx, j.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		if key, err = s.chosenKey(ctx, j); err != nil {
+			return request.Request{}, err
+		}
+		given := givenKey{Passphrase: rand.Text()}
+		if given.Key, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
+			return request.Request{}, err
+		}
+		material, err := json.Marshal(given)
+		if err != nil {
+			return request.Request{}, err
+		}
+		if err := s.store.PutSecret(ctx, keyPurpose(j.ID), s.box.Seal(keyPurpose(j.ID), material)); err != nil {
+			return request.Request{}, err
+		}
+	}
+	if err != nil {
+		return request.Request{}, err
+	}
+	return request.Make(j.Plan.V, key)
+}
+
+// chosenKey is a new key, or the one in use where that is to be used again.
+func (s *Service) chosenKey(ctx context.Context, j job) (crypto.Signer, error) {
+	if !j.Plan.V.SameKey {
+		return request.NewKey(j.Plan.V.Key)
+	}
+	served, err := s.store.Certificates(ctx, []string{j.OldSHA256})
+	if err != nil {
+		return nil, err
+	}
+	return s.keptKey(ctx, served[0])
+}
+
+// keptKey opens the key of a leaf that was made and kept here; store.ErrNotFound
+// where it was not.
+func (s *Service) keptKey(ctx context.Context, leaf *cert.Certificate) (crypto.Signer, error) {
+	all, err := s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range all {
+		if key, _, err := s.givenKeyOf(ctx, r.ID); !errors.Is(err, store.ErrNotFound) {
+			return key, err
+		}
+	}
+	return nil, store.ErrNotFound
+}
+
+// keyToGive is the key that goes to the device; nil where the device made its
+// own, or has it already.
+func (s *Service) keyToGive(ctx context.Context, j job) (crypto.Signer, string, error) {
+	if !j.procedure.Traits.KeyGiven {
+		return nil, "", nil
+	}
+	key, passphrase, err := s.givenKeyOf(ctx, j.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, "", nil // given already and forgotten; a step that names it says that it is missing
+	}
+	return key, passphrase, err
+}
+
+// forgetKey forgets the key of a replacement that has given it away, unless the
+// policy keeps it.
+func (s *Service) forgetKey(ctx context.Context, j job) error {
+	rules, err := s.watch.RulesFor(ctx, j.slot)
+	if err != nil {
+		return err
+	}
+	if keep := rules.KeepKeys; keep != nil && *keep {
+		return nil
+	}
+	return s.store.RemoveSecret(ctx, keyPurpose(j.ID))
+}
+
+// KeyExport asks for a key that was kept.
+type KeyExport struct {
+	Reason     string `json:"reason" required:"true" description:"stands in the ledger"`
+	Passphrase string `json:"passphrase" required:"true" description:"locks the store, at least 12 characters"`
+	Old        bool   `json:"old,omitempty" description:"3DES, for boxes that know nothing newer"`
+}
+
+// ExportKey gives a kept key with its chain as PKCS #12. The reason stands in
+// the ledger before anything is given.
+func (s *Service) ExportKey(ctx context.Context, id string, e KeyExport, by string) ([]byte, error) {
+	cannot := "the key was not exported"
+	n, err := idNumber(id)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.store.Replacement(ctx, n)
+	if err != nil {
+		return nil, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+	}
+	if len(e.Reason) < 10 || len(e.Reason) > 500 || len(e.Passphrase) < 12 {
+		return nil, problem.Reject(cannot, "it needs a reason of at least 10 characters and a passphrase of at least 12", "give both", next.Give.On("reason"), next.Give.On("passphrase"))
+	}
+	key, _, err := s.givenKeyOf(ctx, n)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, problem.New(problem.NotFound, cannot, "no key of "+id+" is kept here: the device made it, or it was deleted after the replacement", "to keep keys in future, set a policy", next.KeepKeys.On(""))
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(r.Path.V) == 0 {
+		return nil, problem.New(problem.Conflict, cannot, "it has no certificate yet", "wait for the signer")
+	}
+	certificates, err := s.store.Certificates(ctx, r.Path.V)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.ledger.Record(ctx, by, "export the key of "+id, e.Reason); err != nil {
+		return nil, err
+	}
+	d := pack.Dress{Encoding: pack.PKCS12, Place: pack.KeyBefore, Passphrase: e.Passphrase}
+	if e.Old {
+		d.Encoding = pack.PKCS12Old
+	}
+	return pack.Write(pack.LeafFirst, d, chain.Path{Certificates: certificates, Complete: true}, key)
+}

@@ -1,0 +1,119 @@
+// Package work holds replacements: it drives each from stage to stage, works on
+// devices through the runner, and keeps the tasks that are left to people.
+//
+// A newcomer reads replace.go first: Begin, then drive.go, which carries a
+// replacement on.
+package work
+
+import (
+	"context"
+	"crypto/tls"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/service/desk"
+	"freshseal/service/fleet"
+	"freshseal/service/reach"
+	"freshseal/service/watch"
+	"freshseal/store"
+	"freshseal/strongbox"
+)
+
+const (
+	stepGrace = 30 * time.Second // that the steps in hand have after a stop
+	taskEvery = 4 * time.Second  // how often the wire is looked at for those who work by hand
+)
+
+// Ledger keeps who did what.
+type Ledger interface {
+	Record(ctx context.Context, who, what, about string) error
+}
+
+// Rooms are the other rooms of the service.
+type Rooms struct {
+	Reach  *reach.Service
+	Watch  *watch.Service
+	Fleet  *fleet.Service
+	Desk   *desk.Service
+	Ledger Ledger
+}
+
+// Terms say how requests are planned.
+type Terms struct {
+	Resolver Resolver        // asked where names lead; nil: nobody is asked
+	Subject  request.Subject // what requests say where the old certificate says nothing
+}
+
+// Service works on devices. Its methods are safe for concurrent use.
+type Service struct {
+	store    *store.Store
+	box      *strongbox.Box
+	reach    *reach.Service
+	watch    *watch.Service
+	fleet    *fleet.Service
+	desk     *desk.Service
+	ledger   Ledger
+	resolver Resolver
+	subject  request.Subject
+	log      *slog.Logger
+	clock    func() time.Time
+
+	running  sync.WaitGroup // the drivers of replacements and background work
+	stopping context.Context
+	hard     context.Context // ends the steps that are under way, some time after stopping
+	cut      context.CancelFunc
+	driven   sync.Map // replacement id → struct{}, those that have a driver
+	made     sync.Map // replacement id → *procedure.Made
+
+	serving   atomic.Pointer[tls.Certificate] // the service's own
+	ownLock   sync.Mutex                      // one act on it at a time
+	proofLock sync.Mutex
+}
+
+// New returns the room; it works until stopping ends, see Wait.
+func New(stopping context.Context, db *store.Store, box *strongbox.Box, rooms Rooms, t Terms, log *slog.Logger, clock func() time.Time) *Service {
+	s := &Service{store: db, box: box, reach: rooms.Reach, watch: rooms.Watch, fleet: rooms.Fleet, desk: rooms.Desk, ledger: rooms.Ledger,
+		resolver: t.Resolver, subject: t.Subject, log: log, clock: clock, stopping: stopping}
+	s.hard, s.cut = context.WithCancel(context.Background())
+	return s
+}
+
+// Start takes up the replacements that were under way when the service last
+// stopped, and looks after those who work by hand.
+func (s *Service) Start(ctx context.Context) error {
+	if err := s.takeUp(ctx); err != nil {
+		return err
+	}
+	s.running.Go(s.watchTasks)
+	return s.takeUpBatches(ctx)
+}
+
+// Wait lets the steps in hand come to their end, for at most stepGrace.
+func (s *Service) Wait() {
+	defer time.AfterFunc(stepGrace, s.cut).Stop()
+	s.running.Wait()
+	s.cut()
+}
+
+func (s *Service) now() time.Time { return s.clock().UTC() }
+
+func (s *Service) moment() store.Moment { return store.At(s.clock()) }
+
+// takeUp goes on with the replacements that were running when the service last
+// stopped.
+func (s *Service) takeUp(ctx context.Context) error {
+	running, err := s.store.ReplacementsIn(ctx, replacement.Running)
+	if err != nil {
+		return err
+	}
+	for _, r := range running {
+		if err := s.takeUpOne(ctx, r); err != nil {
+			return err
+		}
+	}
+	return nil
+}

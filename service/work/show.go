@@ -1,0 +1,218 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"freshseal/core/finding"
+	"freshseal/core/next"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/service/desk"
+	"freshseal/service/problem"
+	"freshseal/service/watch"
+	"freshseal/store"
+)
+
+// Replacement is a replacement as the API shows it.
+type Replacement struct {
+	ID string `json:"id" required:"true"`
+	replacement.Progress
+	Device     string            `json:"device" required:"true"`
+	Slot       string            `json:"slot" required:"true"`
+	Signer     string            `json:"signer" required:"true"`
+	Plan       request.Plan      `json:"plan" required:"true"`
+	Targets    []Target          `json:"targets" required:"true" description:"the slots that get the certificate, the first one first"`
+	OldSHA256  string            `json:"old_sha256" required:"true"`
+	NewSHA256  string            `json:"new_sha256" required:"true"`
+	Request    *RequestFacts     `json:"request,omitempty"`
+	Former     []OldRequest      `json:"former,omitempty" description:"requests in whose place this one was asked for"`
+	Chain      []watch.Link      `json:"chain,omitempty"`
+	Findings   []finding.Finding `json:"findings,omitempty" description:"of the chain that is going to be installed"`
+	Steps      []Step            `json:"steps,omitempty"`
+	Parcel     string            `json:"parcel,omitempty"`
+	AskedBy    string            `json:"asked_by" required:"true"`
+	ApprovedBy string            `json:"approved_by,omitempty"`
+	Leftover   string            `json:"leftover,omitempty" description:"what is left on the device after the end"`
+	BegunAt    time.Time         `json:"begun_at" required:"true"`
+	ChangedAt  time.Time         `json:"changed_at" required:"true"`
+	Next       string            `json:"next,omitempty" description:"what a person can do now"`
+	Actions    []next.Action     `json:"actions,omitempty"`
+}
+
+// RequestFacts is a request as people read it.
+type RequestFacts struct {
+	Subject string   `json:"subject" required:"true"`
+	Names   []string `json:"names" required:"true"`
+	Key     string   `json:"key" required:"true"`
+	SHA256  string   `json:"sha256" required:"true"`
+	PEM     string   `json:"pem" required:"true"`
+}
+
+// Step is a line of a replacement's journal.
+type Step struct {
+	Stage   string     `json:"stage" required:"true"`
+	Name    string     `json:"name" required:"true"`
+	Verb    string     `json:"verb" required:"true"`
+	Text    string     `json:"text" required:"true"`
+	Outcome string     `json:"outcome" required:"true" enum:"running,done,failed,unknown"`
+	Exit    int        `json:"exit" required:"true"`
+	Output  string     `json:"output,omitempty"`
+	Why     string     `json:"why,omitempty"`
+	BeganAt time.Time  `json:"began_at" required:"true"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+	Percent int        `json:"percent,omitempty" description:"how much of it is done, as far as the device says; output is then what stands on its screen"`
+	Usual   int        `json:"usual_seconds,omitempty" description:"of a step under way: how long it usually takes on devices of this family"`
+}
+
+// Replacement shows one replacement with its journal.
+func (s *Service) Replacement(ctx context.Context, id string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	row, err := s.store.Replacement(ctx, n)
+	if err != nil {
+		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+	}
+	targets, err := s.store.Targets(ctx, n)
+	if err != nil {
+		return Replacement{}, err
+	}
+	out := showReplacement(row, targets[n])
+	if len(row.Request) > 0 {
+		r, err := request.Parse(row.Request)
+		if err != nil {
+			return out, err
+		}
+		facts := factsOf(r)
+		out.Request = &facts
+	}
+	if out.Former, err = s.former(ctx, n); err != nil {
+		return out, err
+	}
+	if row.Progress().AtSigner() && row.ParcelID != nil {
+		p, err := s.desk.Parcel(ctx, out.Parcel)
+		if err != nil {
+			return out, err
+		}
+		switch {
+		case p.Late:
+			out.Next = p.Reminder
+		case p.BackBy != nil && out.WaitingFor == replacement.Signer:
+			out.Next = fmt.Sprintf("%s has it, to be back by %s", p.HandedTo, p.BackBy.Format(time.DateOnly))
+		}
+	}
+	if len(row.Path.V) > 0 {
+		if out.Chain, out.Findings, err = s.planned(ctx, row); err != nil {
+			return out, err
+		}
+	}
+	steps, err := s.store.Steps(ctx, n)
+	if err != nil {
+		return out, err
+	}
+	for _, step := range steps {
+		out.Steps = append(out.Steps, showStep(step))
+	}
+	if n := len(steps); n > 0 && steps[n-1].EndedAt.IsZero() {
+		if out.Steps[n-1].Usual, err = s.usual(ctx, row.Device, steps[n-1].Name); err != nil {
+			return out, err
+		}
+	}
+	if n := len(steps); n > 0 && steps[n-1].Unknown && !steps[n-1].Repeatable && out.State == replacement.Held {
+		out.Next = "look at the device"
+		out.Actions = []next.Action{next.ResumeDone.On(out.ID), next.ResumeAgain.On(out.ID), giveUp(out)}
+	}
+	return out, err
+}
+
+// planned shows the chain that is going to be installed, or was.
+func (s *Service) planned(ctx context.Context, row store.Replacement) ([]watch.Link, []finding.Finding, error) {
+	certificates, err := s.store.Certificates(ctx, row.Path.V)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := s.watch.Pools(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	p.Pool.Add(certificates[1:]...)
+	path, found, err := s.desk.JudgeNew(ctx, certificates[0], p, row)
+	return watch.Draw(path, certificates), found, err
+}
+
+func showReplacement(row store.Replacement, targets []store.Target) Replacement {
+	out := Replacement{ID: replacement.Name(row.ID), Progress: row.Progress(), Device: row.Device, Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
+		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, ApprovedBy: row.ApprovedBy, BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
+	out.Leftover, out.Targets = row.Leftover, showTargets(targets)
+	if row.ParcelID != nil {
+		out.Parcel = desk.ParcelName(*row.ParcelID)
+	}
+	out.Next, out.Actions = nextFor(out)
+	return out
+}
+
+// nextFor says what a person can do about a replacement that stands still.
+func nextFor(r Replacement) (say string, actions []next.Action) {
+	only := func(do next.Do) []next.Action { return []next.Action{do.On(r.ID)} }
+	switch {
+	case r.Leftover != "":
+		return "correct the cause", only(next.Clear)
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer && r.Parcel == "":
+		return "pack its request", []next.Action{next.PackParcel.On(r.Signer)}
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer:
+		return "give what the signer sends back", []next.Action{next.TakeIn.On("")}
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Validation:
+		return "prove to the signer whose the domain is", []next.Action{next.ListTasks.On("")}
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Approval:
+		return "look at it and approve it", only(next.Approve)
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Person:
+		return "do the next step by hand", []next.Action{next.ListTasks.On("")}
+	case r.State == replacement.Held:
+		return "correct the cause", []next.Action{next.Resume.On(r.ID), giveUp(r)}
+	case r.State == replacement.Reverted:
+		return "correct the cause", []next.Action{next.Replace.On(r.Device + "/" + r.Slot)}
+	}
+	return "", nil
+}
+
+// giveUp is how a replacement is given up.
+func giveUp(r Replacement) next.Action {
+	if r.Touched() {
+		return next.Revert.On(r.ID)
+	}
+	return next.Cancel.On(r.ID)
+}
+
+// usual is how many seconds a step usually takes on devices of this one's family: the
+// median of the last ones, 0 where there were none or it is no time at all.
+func (s *Service) usual(ctx context.Context, device, step string) (int, error) {
+	d, err := s.store.Device(ctx, device)
+	if err != nil {
+		return 0, err
+	}
+	took, err := s.store.Took(ctx, d.Family, step, 21)
+	if err != nil || len(took) == 0 {
+		return 0, err
+	}
+	slices.Sort(took)
+	return int((took[len(took)/2] + 500) / 1000), nil
+}
+
+func showStep(step store.Step) Step {
+	out := Step{Percent: step.Percent, Stage: step.Section, Name: step.Name, Verb: step.Verb, Text: step.Text, Outcome: "running",
+		Exit: step.ExitCode, Output: step.Output, Why: step.Why, BeganAt: step.BeganAt.Time}
+	if !step.EndedAt.IsZero() {
+		out.Outcome, out.EndedAt = "failed", &step.EndedAt.Time
+		switch {
+		case step.OK:
+			out.Outcome = "done"
+		case step.Unknown:
+			out.Outcome = "unknown"
+		}
+	}
+	return out
+}

@@ -1,0 +1,377 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"freshseal/core/chain"
+	"freshseal/core/finding"
+	"freshseal/core/next"
+	"freshseal/core/policy"
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/device"
+	"freshseal/service/problem"
+	"freshseal/service/watch"
+	"freshseal/signer"
+	"freshseal/store"
+)
+
+// survey reads what stands, on the wire and on the device.
+func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) error {
+	for _, t := range j.targets {
+		sight, err := s.watch.Read(ctx, t.Slot)
+		if err != nil {
+			return err
+		}
+		why := sight.Why
+		if leaf := sight.Leaf(); leaf != nil {
+			if err := s.store.SetOld(ctx, j.ID, t.ID, leaf.SHA256); err != nil {
+				return err
+			}
+			why = nil
+		}
+		for _, o := range sight.Others {
+			why = cmp.Or(why, o.Failure)
+		}
+		if why != nil && !j.Unseen {
+			return fmt.Errorf("the slot %s cannot be read, so a way back could not be proven: %s; %s, or cancel it and begin again, accepting that the slot cannot be read", t.Name, strings.TrimSuffix(why.What, "."), why.Remedy)
+		}
+	}
+	if err := s.lookUp(ctx, j, runner.Journal); err != nil {
+		return err
+	}
+	return s.section(ctx, j, runner, procedure.Survey)
+}
+
+// request has the device make key and request, and checks what it made.
+func (s *Service) request(ctx context.Context, j job, runner *device.Runner) error {
+	if err := s.clearFormer(ctx, j, runner); err != nil {
+		return err
+	}
+	scope, err := runner.Carry(ctx, procedure.Request, j.scope)
+	if err != nil {
+		return err
+	}
+	var made request.Request
+	if j.procedure.Traits.KeyGiven {
+		made, err = s.makeRequest(ctx, j)
+	} else {
+		captured, missing := scope.Value("request")
+		if missing != nil {
+			return fmt.Errorf("the request %w", missing)
+		}
+		made, err = request.Parse([]byte(captured.Text))
+	}
+	if err != nil {
+		return fmt.Errorf("making the request: %w", err)
+	}
+	if wrong := finding.Errors(request.Check(j.Plan.V, made)); len(wrong) > 0 {
+		return fmt.Errorf("the request differs from the plan: %s; %s", wrong[0].What, wrong[0].Remedy)
+	}
+	if j.Plan.V.SameKey && j.OldSHA256 == "" {
+		return errors.New("what the slot serves could not be read, so nobody knows whether its key is used again; read the slot, then resume, or ask again for a new key")
+	}
+	if j.Plan.V.SameKey {
+		served, err := s.store.Certificates(ctx, []string{j.OldSHA256})
+		if err != nil {
+			return err
+		}
+		if !served[0].SameKey(made.SPKI()) {
+			return errors.New("the request is for another key than the one in use, which was to be used again; see which key_file the server reads, or set the policy's renewal key to new")
+		}
+	}
+	return s.store.SetRequest(ctx, j.ID, made)
+}
+
+// sign submits the request to its signer and collects the answer, or waits for it.
+func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
+	if len(j.Path.V) > 0 { // signed already, when the service was stopped
+		return replacement.Event{Kind: replacement.Done}, nil
+	}
+	made, err := request.Parse(j.Request)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	by, err := s.desk.Named(ctx, j.Signer)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	errand := signer.Errand{Replacement: replacement.Name(j.ID), Device: j.Device, Slot: j.Slot, Request: made}
+	if err := by.Submit(ctx, errand); err != nil {
+		return replacement.Event{}, fmt.Errorf("submitting the request to %s: %w", j.Signer, err)
+	}
+	signed, err := by.Collect(ctx, errand)
+	switch {
+	case errors.Is(err, signer.ErrPending):
+		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, nil
+	case err != nil:
+		return replacement.Event{}, fmt.Errorf("collecting the answer of %s: %w", j.Signer, err)
+	}
+	p, err := s.watch.Pools(ctx)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	p.Pool.Add(signed[1:]...)
+	path, found, err := s.desk.JudgeNew(ctx, signed[0], p, j.Replacement)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	if wrong := finding.Errors(found); len(wrong) > 0 {
+		return replacement.Event{}, fmt.Errorf("what %s signed cannot be used: %s", j.Signer, wrong[0].What)
+	}
+	return replacement.Event{Kind: replacement.Done}, s.store.SetPath(ctx, j.ID, path.Certificates)
+}
+
+// gate waits for approval where the policy wants it.
+func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
+	rules, err := s.watch.RulesFor(ctx, j.slot)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	if *rules.Approval == policy.ApprovedByNobody || j.ApprovedBy != "" {
+		return replacement.Event{Kind: replacement.Done}, nil
+	}
+	return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Approval}, nil
+}
+
+// section carries out a stage that consists of the procedure's steps alone. Before
+// anything goes to the device, the leaf's key is compared with the request's:
+// servers' own tests do not do that.
+func (s *Service) section(ctx context.Context, j job, runner *device.Runner, section procedure.Section) error {
+	if j.material.Path != nil && (j.material.Request == nil || !j.material.Path.Certificates[0].SameKey(j.material.Request.SPKI())) {
+		return errors.New("the leaf is for another key than the request's; nothing was sent")
+	}
+	if section == procedure.Backup {
+		if err := runner.Keep(ctx, j.scope); err != nil {
+			return err
+		}
+	}
+	_, err := runner.Carry(ctx, section, j.scope)
+	return err
+}
+
+// prove reads the slot until it serves the new leaf with its whole chain.
+func (s *Service) prove(ctx context.Context, j job, runner *device.Runner) error {
+	path := *j.material.Path
+	mirrored := len(j.procedure.Steps[procedure.Mirror]) > 0 // nodes get it later
+	err := s.await(ctx, j, runner, func(_ store.Target, sight watch.Sight) string {
+		if said := notNew(j.NewSHA256, sight, !mirrored); said != "" {
+			return said
+		}
+		for _, f := range chain.Served(path, sight.Chain) {
+			if f.Code == finding.ChainNotServed {
+				return "it serves the new leaf, and " + f.What
+			}
+		}
+		return ""
+	})
+	if err != nil {
+		return err
+	}
+	return s.section(ctx, j, runner, procedure.Prove)
+}
+
+// mirror carries the certificate to the nodes, and reads them until they serve it.
+func (s *Service) mirror(ctx context.Context, j job, runner *device.Runner) error {
+	if err := s.section(ctx, j, runner, procedure.Mirror); err != nil || len(j.procedure.Steps[procedure.Mirror]) == 0 || len(j.device.Nodes.V) == 0 {
+		return err
+	}
+	return s.await(ctx, j, runner, func(_ store.Target, sight watch.Sight) string { return notNew(j.NewSHA256, sight, true) })
+}
+
+// await reads the slots again and again until wrong finds nothing wrong, for as
+// long as a restart of this family may take.
+func (s *Service) await(ctx context.Context, j job, runner *device.Runner, wrong func(store.Target, watch.Sight) string) error {
+	const pause = 400 * time.Millisecond
+	limit := time.Now().Add(j.procedure.Traits.RestartLimit)
+	runner.Close()
+	j.seat.Give() // others can work while this device restarts
+	for {
+		said, err := s.wrongAt(ctx, j.targets, wrong)
+		if err != nil {
+			return err
+		}
+		if said == "" {
+			return j.seat.Take(ctx, s.reach, j.device.Site)
+		}
+		if time.Now().After(limit) {
+			return fmt.Errorf("after %s the wire still says: %s", j.procedure.Traits.RestartLimit, said)
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// install records which leaf the slots must serve from now on, and names their
+// conditions anew.
+func (s *Service) install(ctx context.Context, j job, sha256 string) error {
+	signer := j.Signer
+	if sha256 == "" {
+		signer = "" // what is back was not signed through us, as far as is known
+	}
+	var rows []store.Slot
+	for _, t := range j.targets {
+		if err := s.store.SetInstalled(ctx, t.ID, sha256, signer); err != nil {
+			return err
+		}
+		row, err := s.store.Slot(ctx, j.Device, t.Name)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, row)
+	}
+	return s.watch.JudgeSlots(ctx, rows)
+}
+
+// seal records what is installed now, does what is always done, and clears the
+// device of what is not needed any more. The work is done and proven: what fails
+// of the clearing is told as a leftover, and can be cleared later.
+func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error {
+	if err := s.install(ctx, j, j.NewSHA256); err != nil {
+		return err
+	}
+	if err := runner.Finish(ctx, j.scope); err != nil {
+		return err
+	}
+	if err := s.forgetKey(ctx, j); err != nil {
+		return err
+	}
+	err := s.section(ctx, j, runner, procedure.Seal)
+	if ctx.Err() != nil || errors.Is(err, device.ErrPerson) {
+		return err
+	}
+	return s.leave(ctx, j, errors.Join(err, s.tidyAfter(ctx, j, runner)))
+}
+
+// leave records what is left on the device; nil: nothing.
+func (s *Service) leave(ctx context.Context, j job, left error) error {
+	what := ""
+	if left != nil {
+		what = left.Error()
+		s.log.Warn("something is left on the device", "replacement", replacement.Name(j.ID), "error", left)
+	}
+	if what == j.Leftover {
+		return nil
+	}
+	return s.store.SetLeftover(context.WithoutCancel(ctx), j.ID, what)
+}
+
+// tidyAfter clears the work folder after the seal, but for what a later revert
+// needs, and removes those of the slot's earlier replacements, with their keys.
+func (s *Service) tidyAfter(ctx context.Context, j job, runner *device.Runner) error {
+	if !j.procedure.HasFolder() {
+		return nil
+	}
+	folders, ids, err := s.earlier(ctx, j, func(r store.Replacement) bool { return r.SlotID == j.SlotID && r.ID < j.ID })
+	if err != nil {
+		return err
+	}
+	if err := runner.Tidy(ctx, true, folders...); err != nil {
+		return err
+	}
+	return s.store.SetTidied(ctx, ids)
+}
+
+// earlier are the work folders of a device's replacements that are over and
+// chosen, with their numbers.
+func (s *Service) earlier(ctx context.Context, j job, chosen func(store.Replacement) bool) (folders []string, ids []int64, err error) {
+	all, err := s.store.ReplacementsOf(ctx, j.DeviceID)
+	if err != nil {
+		return nil, nil, err
+	}
+	base, err := j.scope.Value(procedure.WorkFolder)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, r := range all {
+		if r.State.Over() && !r.Tidied && r.Mark != "" && chosen(r) {
+			folders, ids = append(folders, workFolder(base.Text, r)), append(ids, r.ID)
+		}
+	}
+	return folders, ids, nil
+}
+
+// Clear removes what a replacement left on its device.
+func (s *Service) Clear(ctx context.Context, id string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	j, err := s.load(ctx, n)
+	if err != nil {
+		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+	}
+	if !j.State.Over() || j.Leftover == "" {
+		return Replacement{}, problem.New(problem.Conflict, id+" has nothing to clear", "it is "+string(j.State)+", and nothing of it is known to be left on the device", "", next.ShowReplacement.On(id))
+	}
+	runner, leave, err := s.runner(ctx, &j)
+	if err != nil {
+		return Replacement{}, err
+	}
+	defer leave()
+	if j.State == replacement.Sealed {
+		_, err = runner.Carry(ctx, procedure.Seal, j.scope)
+		err = errors.Join(err, s.tidyAfter(ctx, j, runner))
+	} else {
+		err = runner.Tidy(ctx, false)
+	}
+	if err := s.leave(ctx, j, err); err != nil {
+		return Replacement{}, err
+	}
+	if err != nil {
+		return Replacement{}, problem.New(problem.Outside, ""+id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
+	}
+	return s.Replacement(ctx, id)
+}
+
+// Tidied lists what was removed from a device.
+type Tidied struct {
+	Device       string   `json:"device" required:"true"`
+	Replacements []string `json:"replacements" required:"true" description:"whose work folders were removed; they cannot be reverted any more"`
+}
+
+// TidyDevice removes the work folders of all replacements of a device that are
+// over, with the copies of old keys in them. Those cannot be reverted any more.
+func (s *Service) TidyDevice(ctx context.Context, name string) (Tidied, error) {
+	out := Tidied{Device: name, Replacements: []string{}}
+	d, err := s.store.Device(ctx, name)
+	if err != nil {
+		return out, problem.Missing(err, next.ListDevices, "no device is called %s", name)
+	}
+	all, err := s.store.ReplacementsOf(ctx, d.ID)
+	if err != nil || len(all) == 0 {
+		return out, err
+	}
+	if !all[0].State.Over() {
+		return out, problem.New(problem.Conflict, name+" was not tidied", "its replacement "+replacement.Name(all[0].ID)+" is in progress", "wait for its end, or cancel it")
+	}
+	j, err := s.load(ctx, all[0].ID)
+	if err != nil || !j.procedure.HasFolder() {
+		return out, err
+	}
+	folders, ids, err := s.earlier(ctx, j, func(store.Replacement) bool { return true })
+	if err != nil || len(ids) == 0 {
+		return out, err
+	}
+	runner, leave, err := s.runner(ctx, &j)
+	if err != nil {
+		return out, err
+	}
+	defer leave()
+	if err := runner.Tidy(ctx, false, folders...); err != nil {
+		return out, problem.New(problem.Outside, name+" was not tidied", err.Error(), "", next.TryDevice.On(name))
+	}
+	for _, id := range ids {
+		out.Replacements = append(out.Replacements, replacement.Name(id))
+	}
+	return out, s.store.SetTidied(ctx, ids)
+}

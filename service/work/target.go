@@ -1,0 +1,91 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"freshseal/core/judge"
+	"freshseal/service/watch"
+	"freshseal/store"
+)
+
+// Target is a slot that gets the new certificate, as the API shows it.
+type Target struct {
+	Slot      string        `json:"slot" required:"true"`
+	Addresses []judge.Other `json:"addresses" required:"true" description:"where it is read and must serve the new certificate: its own, further ones, and those of nodes"`
+	OldSHA256 string        `json:"old_sha256,omitempty"`
+}
+
+// String names the slot with its addresses.
+func (t Target) String() string {
+	places := make([]string, len(t.Addresses))
+	for i, at := range t.Addresses {
+		places[i] = at.String()
+	}
+	return t.Slot + " at " + strings.Join(places, ", ")
+}
+
+func showTargets(rows []store.Target) []Target {
+	out := []Target{}
+	for _, row := range rows {
+		out = append(out, Target{row.Name, watch.Places(row.Slot), row.OldSHA256})
+	}
+	return out
+}
+
+// notNew says what a slot serves instead of the new leaf, at the first address that
+// does not serve it. Nodes count where they are to have it by now.
+func notNew(new string, sight watch.Sight, nodes bool) string {
+	switch leaf := sight.Leaf(); {
+	case leaf == nil:
+		return sight.Why.What
+	case leaf.SHA256 != new:
+		return fmt.Sprintf("it serves “%s” (SHA-256 %.16s…) instead of the new leaf", leaf.ShortName(), leaf.SHA256)
+	}
+	for _, o := range sight.Others {
+		switch {
+		case o.Node != "" && !nodes:
+		case o.Failure != nil:
+			return o.Failure.What
+		case o.SHA256 != new:
+			return fmt.Sprintf("%s serves “%s” (SHA-256 %.16s…) instead of the new leaf", o, o.Subject, o.SHA256)
+		}
+	}
+	return ""
+}
+
+// notOld says what a slot serves instead of the leaf from before; where that is not
+// known, anything but the new one will do. So it is with its further addresses.
+func notOld(old, new string, sight watch.Sight) string {
+	switch leaf := sight.Leaf(); {
+	case leaf == nil && old != "":
+		return sight.Why.What
+	case leaf != nil && leaf.SHA256 != old && (old != "" || leaf.SHA256 == new):
+		return fmt.Sprintf("it serves “%s” (SHA-256 %.16s…) instead of the old leaf", leaf.ShortName(), leaf.SHA256)
+	}
+	for _, o := range sight.Others {
+		if o.Failure == nil && o.SHA256 == new {
+			return fmt.Sprintf("%s still serves the new leaf (SHA-256 %.16s…)", o, o.SHA256)
+		}
+	}
+	return ""
+}
+
+// wrongAt reads every slot of a replacement and says what is wrong at the first
+// where wrong finds something.
+func (s *Service) wrongAt(ctx context.Context, targets []store.Target, wrong func(store.Target, watch.Sight) string) (string, error) {
+	for _, t := range targets {
+		sight, err := s.watch.Read(ctx, t.Slot)
+		if err != nil {
+			return "", err
+		}
+		if said := wrong(t, sight); said != "" {
+			if len(targets) > 1 {
+				said = "slot " + t.Name + ": " + said
+			}
+			return said, nil
+		}
+	}
+	return "", nil
+}

@@ -1,0 +1,360 @@
+package work
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"freshseal/core/finding"
+	"freshseal/core/next"
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/service/paging"
+	"freshseal/service/problem"
+	"freshseal/service/watch"
+	"freshseal/store"
+)
+
+// Task is a step that a person does by hand: what to do, what to copy and carry
+// there, and what must come back.
+type Task struct {
+	ID          string          `json:"id" required:"true"`
+	Replacement string          `json:"replacement" required:"true"`
+	Device      string          `json:"device" required:"true"`
+	Slot        string          `json:"slot" required:"true"`
+	Stage       string          `json:"stage" required:"true"`
+	Name        string          `json:"name" required:"true"`
+	Text        string          `json:"text" required:"true"`
+	Copy        []TaskValue     `json:"copy" required:"true"`
+	Files       []TaskFile      `json:"files" required:"true"`
+	Ask         string          `json:"ask,omitempty" description:"what must be given back; where it is empty, only that it is done"`
+	Seen        procedure.Sight `json:"seen,omitempty" enum:"new,old" description:"which leaf must be served; the task then ends by itself"`
+	BeganAt     time.Time       `json:"began_at" required:"true"`
+	DueAt       time.Time       `json:"due_at" required:"true"`
+	TakenBy     string          `json:"taken_by" required:"true"`
+	Notes       []TaskNote      `json:"notes" required:"true"`
+	Domains     []string        `json:"domains,omitempty" description:"that it proves to the signer"`
+	Open        bool            `json:"open" required:"true"`
+	Actions     []next.Action   `json:"actions,omitempty" description:"what a person can do next"`
+}
+
+// TaskValue is a value to copy.
+type TaskValue struct {
+	Label string `json:"label" required:"true"`
+	Text  string `json:"text" required:"true"`
+}
+
+// TaskFile is a file to upload to the device.
+type TaskFile struct {
+	Name   string `json:"name" required:"true"`
+	Size   int    `json:"size" required:"true"`
+	SHA256 string `json:"sha256" required:"true"`
+}
+
+// TaskNote is a note on a task.
+type TaskNote struct {
+	At   time.Time `json:"at" required:"true"`
+	By   string    `json:"by" required:"true"`
+	Text string    `json:"text" required:"true"`
+}
+
+// theWire answers tasks whose end is seen on the wire.
+const theWire = "the wire"
+
+const mostAnswer = 64 << 10
+
+func taskText(stepID int64) string { return "t" + strconv.FormatInt(stepID, 10) }
+
+// newTask makes a task of a step in its final form.
+func (s *Service) newTask(ready procedure.Ready) *store.Task {
+	act := ready.Act.(*procedure.HandAct)
+	t := &store.Task{Ask: act.Ask, Seen: act.Seen, DueAt: store.At(s.now().Add(ready.Step.Limit))}
+	if len(ready.Step.Capture) > 0 {
+		t.Capture = ready.Step.Capture[0].Name
+	}
+	t.Copy.V = act.Copy
+	for _, file := range act.Files {
+		t.Files.V = append(t.Files.V, store.TaskFile{Name: file.Label, Content: []byte(file.Text)})
+	}
+	return t
+}
+
+func showTask(row store.Task) Task {
+	out := Task{ID: taskText(row.StepID), Replacement: replacement.Name(row.ReplacementID), Device: row.Device, Slot: row.Slot, Stage: row.Section, Name: row.Name,
+		Text: row.Text, Copy: []TaskValue{}, Files: []TaskFile{}, Ask: row.Ask, Seen: row.Seen, BeganAt: row.BeganAt.Time, DueAt: row.DueAt.Time,
+		TakenBy: row.TakenBy, Notes: []TaskNote{}, Domains: row.Domains.V, Open: row.Open}
+	if row.Open {
+		out.Actions = []next.Action{next.FinishTask.On(out.ID), next.TakeTask.On(out.ID)}
+	}
+	for _, each := range row.Copy.V {
+		out.Copy = append(out.Copy, TaskValue{each.Label, each.Text})
+	}
+	for _, each := range row.Files.V {
+		sum := sha256.Sum256(each.Content)
+		out.Files = append(out.Files, TaskFile{each.Name, len(each.Content), hex.EncodeToString(sum[:])})
+	}
+	for _, n := range row.Notes.V {
+		out.Notes = append(out.Notes, TaskNote(n))
+	}
+	return out
+}
+
+// Tasks are those that wait for a person, oldest first.
+func (s *Service) Tasks(ctx context.Context, of string, p paging.Page) ([]Task, string, error) {
+	id, err := taskFilter(of)
+	if err != nil {
+		return nil, "", err
+	}
+	rows, next, err := s.store.TaskPage(ctx, id, p.Rows())
+	out := make([]Task, 0, len(rows))
+	for _, row := range rows {
+		out = append(out, showTask(row))
+	}
+	return out, next, p.Wrong(err)
+}
+
+// CountTasks says how many tasks wait for a person, of one replacement where it is named.
+func (s *Service) CountTasks(ctx context.Context, of string) (int, error) {
+	id, err := taskFilter(of)
+	if err != nil {
+		return 0, err
+	}
+	return s.store.CountTasks(ctx, id)
+}
+
+func taskFilter(of string) (int64, error) {
+	if of == "" {
+		return 0, nil
+	}
+	return idNumber(of)
+}
+
+// Task shows one task.
+func (s *Service) Task(ctx context.Context, id string) (Task, error) {
+	row, err := s.taskRow(ctx, id)
+	return showTask(row), err
+}
+
+func (s *Service) taskRow(ctx context.Context, id string) (store.Task, error) {
+	digits, ok := strings.CutPrefix(id, "t")
+	n, err := strconv.ParseInt(digits, 10, 64)
+	if err != nil || !ok {
+		n = 0
+	}
+	row, err := s.store.Task(ctx, n)
+	return row, problem.Missing(err, next.ListTasks, "no task is called %q", id)
+}
+
+// openTask is a task that is not done yet.
+func (s *Service) openTask(ctx context.Context, id string) (store.Task, error) {
+	row, err := s.taskRow(ctx, id)
+	if err == nil && !row.Open {
+		err = taskOver(id, row.ReplacementID)
+	}
+	return row, err
+}
+
+func taskOver(id string, replacementID int64) error {
+	return problem.New(problem.Conflict, fmt.Sprintf("the task %s is over", id), "it is done, or its replacement took another course", "", next.ShowReplacement.On(replacement.Name(replacementID)))
+}
+
+// TaskFile returns a file of a task.
+func (s *Service) TaskFile(ctx context.Context, id, name string) ([]byte, error) {
+	row, err := s.taskRow(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(row.Files.V, func(f store.TaskFile) bool { return f.Name == name })
+	if i < 0 {
+		return nil, problem.New(problem.NotFound, fmt.Sprintf("the task %s has no file %q", id, name), "", "", next.ShowTask.On(id))
+	}
+	return row.Files.V[i].Content, nil
+}
+
+// TakeTask assigns a task to a user, whoever had it before.
+func (s *Service) TakeTask(ctx context.Context, id, by string) (Task, error) {
+	row, err := s.openTask(ctx, id)
+	if err != nil {
+		return Task{}, err
+	}
+	if err := s.store.TakeTask(ctx, row.StepID, by); err != nil {
+		return Task{}, err
+	}
+	return s.Task(ctx, id)
+}
+
+// NoteTask adds a note to a task.
+func (s *Service) NoteTask(ctx context.Context, id, text, by string) (Task, error) {
+	row, err := s.openTask(ctx, id)
+	if err != nil {
+		return Task{}, err
+	}
+	if text = strings.TrimSpace(text); text == "" || len(text) > 2000 || len(row.Notes.V) >= 100 {
+		return Task{}, problem.Reject("the note was not kept", "it is empty or longer than 2000 characters, or the task has 100 notes", "shorten it")
+	}
+	if err := s.store.AddNote(ctx, row.StepID, store.Note{At: s.now(), By: by, Text: text}); err != nil {
+		return Task{}, err
+	}
+	return s.Task(ctx, id)
+}
+
+// AnswerTask takes what a person gives back, or that it is done, and lets the
+// replacement go on. Where the slot must serve something, it is read first; a request
+// is compared with its plan while the person still stands before the device.
+func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (Replacement, error) {
+	row, err := s.openTask(ctx, id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	cannot := "the task " + id + " is not done"
+	text = strings.TrimSpace(text)
+	switch {
+	case row.TakenBy != "" && row.TakenBy != by:
+		return Replacement{}, problem.New(problem.Conflict, cannot, row.TakenBy+" has taken it", "ask "+row.TakenBy+", or take it over", next.TakeTask.On(id))
+	case row.Ask != "" && text == "":
+		return Replacement{}, problem.Reject(cannot, "the result is missing", "give "+row.Ask)
+	case len(text) > mostAnswer, !utf8.ValidString(text):
+		return Replacement{}, problem.Reject(cannot, "the result is not a text of up to 64 kB", "give "+row.Ask)
+	}
+	if row.Capture == string(procedure.Request) {
+		if err := s.checkRequest(ctx, row.ReplacementID, text, cannot); err != nil {
+			return Replacement{}, err
+		}
+	}
+	if len(row.Domains.V) > 0 {
+		if err := s.endProof(ctx, row, by); err != nil {
+			return Replacement{}, err
+		}
+		return s.Replacement(ctx, replacement.Name(row.ReplacementID))
+	}
+	if row.Seen != procedure.NotSeen {
+		said, err := s.unseen(ctx, row)
+		if err != nil {
+			return Replacement{}, err
+		}
+		if said != "" {
+			return Replacement{}, problem.New(problem.Conflict, cannot, "the slot is read to see whether it is done, and "+said, "finish it on the device, or wait for the restart: the task then ends by itself")
+		}
+	}
+	if err := s.endTask(ctx, row, text, by); err != nil {
+		return Replacement{}, err
+	}
+	return s.Replacement(ctx, replacement.Name(row.ReplacementID))
+}
+
+// checkRequest says what is wrong with a request that a person made.
+func (s *Service) checkRequest(ctx context.Context, replacementID int64, text, cannot string) error {
+	made, err := request.Parse([]byte(text))
+	if err != nil {
+		return problem.Reject(cannot, "the result is not a request: "+err.Error(), "copy it from BEGIN CERTIFICATE REQUEST to END CERTIFICATE REQUEST")
+	}
+	r, err := s.store.Replacement(ctx, replacementID)
+	if err != nil {
+		return err
+	}
+	if wrong := finding.Errors(request.Check(r.Plan.V, made)); len(wrong) > 0 {
+		return problem.Reject("the request differs from the plan", wrong[0].What, "make it again on the device: "+wrong[0].Remedy)
+	}
+	return nil
+}
+
+// unseen says what the wire shows instead of what a task wants to be seen.
+func (s *Service) unseen(ctx context.Context, row store.Task) (string, error) {
+	r, err := s.store.Replacement(ctx, row.ReplacementID)
+	if err != nil {
+		return "", err
+	}
+	targets, err := s.store.Targets(ctx, r.ID)
+	if err != nil {
+		return "", err
+	}
+	return s.wrongAt(ctx, targets[r.ID], func(t store.Target, sight watch.Sight) string {
+		if row.Seen == procedure.SeenOld {
+			return notOld(t.OldSHA256, r.NewSHA256, sight)
+		}
+		return notNew(r.NewSHA256, sight, false)
+	})
+}
+
+// endTask ends a task as done.
+func (s *Service) endTask(ctx context.Context, row store.Task, text, by string) error {
+	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true, Output: "done by " + by}
+	if row.Capture != "" {
+		if err := s.keepCaptured(&step, map[string]procedure.Value{row.Capture: procedure.ContentValue([]byte(text + "\n"))}); err != nil {
+			return err
+		}
+	}
+	return s.closeTask(ctx, row, step, replacement.Event{Kind: replacement.Arrived})
+}
+
+func (s *Service) closeTask(ctx context.Context, row store.Task, step store.Step, e replacement.Event) error {
+	action, err := s.store.EndTask(ctx, step, e)
+	if errors.Is(err, store.ErrNotFound) {
+		return taskOver(taskText(row.StepID), row.ReplacementID)
+	}
+	if err != nil {
+		return err
+	}
+	s.log.Info("task ended", "task", taskText(row.StepID), "replacement", replacement.Name(row.ReplacementID), "how", e.Kind, "said", step.Output)
+	s.Drive(row.ReplacementID, action)
+	return nil
+}
+
+// watchTasks looks at the wire for those who work by hand, and ends the tasks
+// whose time is over, until the service is stopped.
+func (s *Service) watchTasks() {
+	tick := time.NewTicker(taskEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-s.stopping.Done():
+			return
+		}
+		err := s.SeekProofs(s.stopping) // what was cancelled may have had the task for others
+		rows, failed := s.store.OpenTasks(s.stopping)
+		err = errors.Join(err, failed)
+		for _, row := range rows {
+			err = errors.Join(err, s.watchTask(s.stopping, row))
+		}
+		if err != nil && s.stopping.Err() == nil {
+			s.log.Warn("looking after tasks", "error", err)
+		}
+	}
+}
+
+func (s *Service) watchTask(ctx context.Context, row store.Task) error {
+	if len(row.Domains.V) > 0 {
+		return nil // the signer decides how long it waits
+	}
+	if s.now().After(row.DueAt.Time) {
+		why := fmt.Sprintf("nobody did the step “%s” by %s; see on the device how far it is", row.Name, row.DueAt.Format(time.DateTime+" MST"))
+		step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), Why: "the time is over"}
+		return unlessOver(s.closeTask(ctx, row, step, replacement.Event{Kind: replacement.Expired, Why: why}))
+	}
+	if row.Seen == procedure.NotSeen {
+		return nil
+	}
+	said, err := s.unseen(ctx, row)
+	if err != nil || said != "" {
+		return err
+	}
+	return unlessOver(s.endTask(ctx, row, "", theWire))
+}
+
+// unlessOver passes over that somebody else ended a task in the meantime.
+func unlessOver(err error) error {
+	var known *problem.Error
+	if errors.As(err, &known) && known.Kind == problem.Conflict {
+		return nil
+	}
+	return err
+}

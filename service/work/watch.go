@@ -1,0 +1,176 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"freshseal/core/next"
+	"freshseal/core/policy"
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/service/problem"
+	"freshseal/service/watch"
+	"freshseal/store"
+)
+
+// Resume lets a held replacement go on. Where nobody knows whether its last step
+// was done and it may not be repeated by itself, the person must say: done, or again.
+func (s *Service) Resume(ctx context.Context, id, known, by string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	steps, err := s.store.Steps(ctx, n)
+	if err != nil {
+		return Replacement{}, err
+	}
+	if len(steps) > 0 && steps[len(steps)-1].Unknown {
+		if err := s.say(ctx, n, steps[len(steps)-1], known, by); err != nil {
+			return Replacement{}, err
+		}
+	}
+	return s.Ask(ctx, id, replacement.AskedResume, by)
+}
+
+// say writes into the journal what a person knows of a step's outcome.
+func (s *Service) say(ctx context.Context, id int64, step store.Step, known, by string) error {
+	row, err := s.store.Replacement(ctx, id)
+	if err != nil || row.State != replacement.Held {
+		return err // the stage machine answers
+	}
+	cannot := replacement.Name(id) + " does not go on"
+	switch {
+	case known == "" && !step.Repeatable:
+		return problem.New(problem.Conflict, cannot, fmt.Sprintf("it is unknown whether the step “%s” was done, and it is not safe to repeat: %s", step.Name, step.Text),
+			"look at the device", next.ResumeDone.On(replacement.Name(id)), next.ResumeAgain.On(replacement.Name(id)))
+	case known == "done":
+		captures, err := s.captures(ctx, row, step)
+		if err != nil {
+			return err
+		}
+		if captures {
+			return problem.New(problem.Conflict, cannot, fmt.Sprintf("later steps need the output of the step “%s”", step.Name), "have it done again, or cancel", next.ResumeAgain.On(replacement.Name(id)), next.Cancel.On(replacement.Name(id)))
+		}
+		step.OK, step.Unknown, step.Why, step.Output = true, false, "", by+" says that it was done"
+	case known == "again", known == "":
+		step.Unknown, step.Why = false, step.Why+"; "+by+" has it done again"
+	default:
+		return problem.Reject(cannot, fmt.Sprintf("%q is not an outcome", known), "write done or again")
+	}
+	return s.store.EndStep(ctx, step)
+}
+
+// captures says whether a step gives values that later ones may name.
+func (s *Service) captures(ctx context.Context, r store.Replacement, step store.Step) (bool, error) {
+	j, err := s.load(ctx, r.ID)
+	if err != nil {
+		return false, err
+	}
+	for _, each := range j.procedure.Steps[procedure.Section(step.Section)] {
+		if each.Name == step.Name {
+			return len(each.Capture) > 0, nil
+		}
+	}
+	return false, nil
+}
+
+// Ask lets a person cancel, revert or resume a replacement.
+func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind, by string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	why := by + " asked for it"
+	if what == replacement.AskedRevert {
+		if err := s.revertible(ctx, n); err != nil {
+			return Replacement{}, err
+		}
+	}
+	action, err := s.advance(ctx, n, replacement.Event{Kind: what, Why: why})
+	var impossible replacement.Impossible
+	switch {
+	case errors.As(err, &impossible):
+		return Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
+	case errors.Is(err, store.ErrTaken):
+		return Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), "its device has another replacement in progress", "wait for that one")
+	case err != nil:
+		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+	}
+	s.log.Info("asked", "what", what, "replacement", id, "by", by)
+	s.Drive(n, action)
+	return s.Replacement(ctx, id)
+}
+
+// shapedBy are those who shaped what is to be approved: who asked for it, and who asked
+// again with other names, another key or signer.
+func (s *Service) shapedBy(ctx context.Context, r store.Replacement) ([]string, error) {
+	out := []string{r.AskedBy}
+	former, err := s.store.ObsoleteOf(ctx, r.ID)
+	for _, f := range former {
+		out = append(out, f.By)
+	}
+	return out, err
+}
+
+// Approve approves a replacement that waits for it, and resumes it.
+func (s *Service) Approve(ctx context.Context, id, by string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	r, err := s.store.Replacement(ctx, n)
+	if err != nil {
+		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+	}
+	cannot := id + " cannot be approved"
+	if r.State != replacement.Waiting || r.WaitingFor != replacement.Approval {
+		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is not waiting for approval: it is %s in stage %s", r.State, r.Stage), "", next.ShowReplacement.On(id))
+	}
+	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	if err != nil {
+		return Replacement{}, err
+	}
+	rules, err := s.watch.RulesFor(ctx, slot)
+	if err != nil {
+		return Replacement{}, err
+	}
+	shaped, err := s.shapedBy(ctx, r)
+	if err != nil {
+		return Replacement{}, err
+	}
+	if *rules.Approval == policy.ApprovedByAnother && slices.Contains(shaped, by) {
+		return Replacement{}, problem.New(problem.Refused, cannot, by+" requested it, and the policy requires another person", "ask another operator")
+	}
+	if err := s.store.SetApproved(ctx, n, by); err != nil {
+		return Replacement{}, err
+	}
+	action, err := s.advance(ctx, n, replacement.Event{Kind: replacement.Arrived})
+	if err != nil {
+		return Replacement{}, err
+	}
+	s.Drive(n, action)
+	return s.Replacement(ctx, id)
+}
+
+var wish = map[replacement.EventKind]string{
+	replacement.AskedCancel: "cancelling", replacement.AskedRevert: "reverting", replacement.AskedResume: "resuming",
+}
+
+// Watch hands every event of a replacement after a known one to take, as they come,
+// until it stands still (its state is not running), take fails or the context ends.
+// While nothing happens beat is called, which finds out whether anybody listens.
+func (s *Service) Watch(ctx context.Context, id string, after int64, take func(watch.Event) error, beat func() error) error {
+	n, err := idNumber(id)
+	if err != nil {
+		return err
+	}
+	return s.watch.Follow(ctx, store.AboutReplacement(n), after, take, beat, func() (bool, error) {
+		r, err := s.store.Replacement(ctx, n)
+		if err != nil {
+			return false, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+		}
+		return r.State != replacement.Running, nil
+	})
+}

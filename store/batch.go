@@ -1,0 +1,178 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Batch is many replacements that were asked for as one.
+type Batch struct {
+	ID      int64            `db:"id"`
+	Terms   JSON[BatchTerms] `db:"terms"`
+	AskedBy string           `db:"asked_by"`
+	BegunAt Moment           `db:"begun_at"`
+	EndedAt Moment           `db:"ended_at"` // when nothing was left to begin
+	Stopped string           `db:"stopped"`  // who stopped it
+}
+
+// BatchTerms hold for all replacements of a batch.
+type BatchTerms struct {
+	Signer string `json:"signer,omitempty"`
+	Key    string `json:"key,omitempty"`
+	Unseen bool   `json:"unseen,omitempty"`
+	OneWay bool   `json:"one_way,omitempty"`
+}
+
+// The outcomes of an item.
+const (
+	ItemWaiting = "waiting" // not begun yet
+	ItemBegun   = "begun"
+	ItemRefused = "refused"
+	ItemLeft    = "left" // not begun, since the batch was stopped
+)
+
+// BatchItem is one slot of a batch.
+type BatchItem struct {
+	BatchID       int64  `db:"batch_id"`
+	Position      int    `db:"position"`
+	Device        string `db:"device"`
+	Slot          string `db:"slot"`
+	Site          string `db:"site"`
+	Outcome       string `db:"outcome"`
+	Why           string `db:"why"`
+	Next          string `db:"next"`
+	ReplacementID *int64 `db:"replacement_id"`
+
+	State      *string `db:"state"` // of the replacement, where there is one
+	WaitingFor *string `db:"waiting_for"`
+}
+
+// AddBatch keeps a batch with its items.
+func (s *Store) AddBatch(ctx context.Context, b Batch, items []BatchItem) (id int64, err error) {
+	err = s.change(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO batch (terms, asked_by, begun_at) VALUES (:terms, :asked_by, :begun_at)`, b)
+		if err != nil {
+			return err
+		}
+		if id, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		add, err := tx.PrepareNamedContext(ctx, `INSERT INTO batch_item (batch_id, position, device, slot, site) VALUES (:batch_id, :position, :device, :slot, :site)`)
+		if err != nil {
+			return err
+		}
+		defer add.Close()
+		for i, item := range items {
+			item.BatchID, item.Position = id, i
+			if _, err := add.ExecContext(ctx, item); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return id, err
+}
+
+// begun records the replacement of an item, in the transaction that begins it. An item
+// that does not wait any more has its replacement, or must not get one.
+func begun(ctx context.Context, tx *sqlx.Tx, item BatchItem, replacementID int64) error {
+	return changed(tx.ExecContext(ctx, `UPDATE batch_item SET outcome = 'begun', replacement_id = ? WHERE batch_id = ? AND position = ? AND outcome = 'waiting'`, replacementID, item.BatchID, item.Position))
+}
+
+// RefuseItem records why an item was not begun.
+func (s *Store) RefuseItem(ctx context.Context, item BatchItem) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExecContext(ctx, `UPDATE batch_item SET outcome = 'refused', why = :why, next = :next WHERE batch_id = :batch_id AND position = :position AND outcome = 'waiting'`, item)
+		return err
+	})
+}
+
+// StopBatch leaves what was not begun.
+func (s *Store) StopBatch(ctx context.Context, id int64, by string, at Moment) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := changed(tx.ExecContext(ctx, `UPDATE batch SET stopped = ?, ended_at = ? WHERE id = ? AND ended_at = 0`, by, at, id)); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE batch_item SET outcome = 'left' WHERE batch_id = ? AND outcome = 'waiting'`, id)
+		return err
+	})
+}
+
+// EndBatch records that nothing is left to begin.
+func (s *Store) EndBatch(ctx context.Context, id int64, at Moment) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE batch SET ended_at = ? WHERE id = ? AND ended_at = 0
+			AND NOT EXISTS (SELECT 1 FROM batch_item WHERE batch_id = batch.id AND outcome = 'waiting')`, at, id)
+		return err
+	})
+}
+
+var batchList = list[Batch]{
+	columns: `*`, from: `batch`, orders: map[string][]string{"id": {"id"}}, natural: "id",
+	keyed: func(b Batch) map[string]any { return map[string]any{"id": b.ID} },
+}
+
+// BatchPage is a page of the batches, the oldest first unless the page says otherwise.
+func (s *Store) BatchPage(ctx context.Context, p Page) ([]Batch, string, error) {
+	return batchList.page(ctx, s, p)
+}
+
+// CountBatches says how many there are.
+func (s *Store) CountBatches(ctx context.Context) (int, error) { return batchList.count(ctx, s) }
+
+// Batch finds one.
+func (s *Store) Batch(ctx context.Context, id int64) (Batch, error) {
+	var b Batch
+	return b, one(s.read.GetContext(ctx, &b, `SELECT * FROM batch WHERE id = ?`, id))
+}
+
+// OpenBatches are those with something left to begin.
+func (s *Store) OpenBatches(ctx context.Context) ([]Batch, error) {
+	var out []Batch
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM batch WHERE ended_at = 0 ORDER BY id`)
+}
+
+var itemList = list[BatchItem]{
+	columns: `batch_item.*, replacement.state AS state, replacement.waiting_for AS waiting_for`,
+	from:    `batch_item LEFT JOIN replacement ON replacement.id = batch_item.replacement_id`,
+	orders:  map[string][]string{"position": {"batch_item.position"}}, natural: "position",
+	keyed: func(i BatchItem) map[string]any { return map[string]any{"batch_item.position": i.Position} },
+}
+
+// ItemFilter narrows the items of a batch.
+type ItemFilter struct {
+	Batch   int64
+	Outcome string
+	State   string // of the replacement
+}
+
+func (f ItemFilter) narrowings() []narrowing {
+	return append(narrow(map[string]string{"batch_item.outcome = ?": f.Outcome, "replacement.state = ?": f.State}), narrowing{"batch_item.batch_id = ?", []any{f.Batch}})
+}
+
+// ItemPage is a page of a batch's items.
+func (s *Store) ItemPage(ctx context.Context, f ItemFilter, p Page) ([]BatchItem, string, error) {
+	return itemList.page(ctx, s, p, f.narrowings()...)
+}
+
+// CountItemsOf says how many items fit a filter.
+func (s *Store) CountItemsOf(ctx context.Context, f ItemFilter) (int, error) {
+	return itemList.count(ctx, s, f.narrowings()...)
+}
+
+// ItemCount is how many items of a batch a site has with an outcome, and where their
+// replacements stand.
+type ItemCount struct {
+	Site    string `db:"site"`
+	Outcome string `db:"outcome"`
+	State   string `db:"state"`
+	Count   int    `db:"count"`
+}
+
+// CountItems counts the items of a batch.
+func (s *Store) CountItems(ctx context.Context, id int64) ([]ItemCount, error) {
+	var out []ItemCount
+	return out, s.read.SelectContext(ctx, &out, `SELECT batch_item.site AS site, batch_item.outcome AS outcome, coalesce(replacement.state, '') AS state, count(*) AS count
+		FROM batch_item LEFT JOIN replacement ON replacement.id = batch_item.replacement_id WHERE batch_item.batch_id = ? GROUP BY 1, 2, 3 ORDER BY 1, 2, 3`, id)
+}

@@ -1,0 +1,47 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// View is a filter of a list that a user keeps under a name.
+type View struct {
+	User  string `db:"user"`
+	Page  string `db:"page"` // of the console
+	Name  string `db:"name"`
+	Query string `db:"query"` // as it stands in the page's address
+}
+
+// Views are those of a user, by page and name.
+func (s *Store) Views(ctx context.Context, user string) ([]View, error) {
+	var out []View
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM view WHERE user = ? ORDER BY page, name`, user)
+}
+
+// PutView keeps a view, in the place of one of the same name. ErrTaken says that the
+// user has most views already.
+func (s *Store) PutView(ctx context.Context, v View, most int) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO view (user, page, name, query) VALUES (:user, :page, :name, :query)
+			ON CONFLICT (user, page, name) DO UPDATE SET query = excluded.query`, v); err != nil {
+			return err
+		}
+		var n int
+		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM view WHERE user = ?`, v.User); err != nil {
+			return err
+		}
+		if n > most {
+			return ErrTaken
+		}
+		return nil
+	})
+}
+
+// RemoveView removes one.
+func (s *Store) RemoveView(ctx context.Context, user, page, name string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `DELETE FROM view WHERE user = ? AND page = ? AND name = ?`, user, page, name))
+	})
+}
