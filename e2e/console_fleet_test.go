@@ -48,6 +48,7 @@ func TestTheConsoleTurnsThePagesOfAFleet(t *testing.T) {
 		func() error { return p.Click("//nav//a[.='Devices']") },
 		func() error { return p.Wait(rowsShown("1 to 50 of 501")) },
 		func() error { return p.Click("//th//span[normalize-space()='Device']") },
+		func() error { return p.Wait("//th[@aria-sort='ascending' and normalize-space()='Device']") },
 		func() error { return p.Wait(row("buoy-0000.tidewrack.example")) },
 		func() error { return p.Click(pageButton("Next page")) },
 		func() error { return p.Wait(rowsShown("51 to 100 of 501")) },

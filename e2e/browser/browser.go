@@ -101,7 +101,13 @@ func (p *Page) Size(width, height int) error {
 
 // SignIn signs in on the page that asks for it.
 func (p *Page) SignIn(user, password string) error {
-	return p.do(chromedp.WaitVisible("#user"), chromedp.SendKeys("#user", user), chromedp.SendKeys("#password", password), chromedp.Click(Button("Sign in")), chromedp.WaitVisible("//nav"))
+	if err := p.do(chromedp.WaitVisible("#user"), chromedp.SendKeys("#user", user), chromedp.SendKeys("#password", password)); err != nil {
+		return err
+	}
+	if err := p.Click(Button("Sign in")); err != nil {
+		return err
+	}
+	return p.Wait("//nav")
 }
 
 // Button finds a button by its text, and Link a link.
@@ -112,8 +118,43 @@ func Button(text string) string {
 // Link finds a link by a part of its address.
 func Link(href string) string { return fmt.Sprintf("//a[contains(@href,%q)]", href) }
 
-// Click clicks on the first element that a selector finds.
-func (p *Page) Click(selector string) error { return p.do(chromedp.Click(selector)) }
+// still is a script that waits until an element can be hit, has not moved for some frames, and
+// tells its middle: a page that is still arranging itself would move it from under the mouse.
+const still = `new Promise(done => {
+	const find = selector => /^[/(]/.test(selector) ? document.evaluate(selector, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(selector)
+	let before = '', frames = 0
+	const look = () => {
+		const element = find(%q)
+		if (element) {
+			element.scrollIntoView({block: 'nearest', inline: 'nearest', behavior: 'instant'})
+			const box = element.getBoundingClientRect(), x = box.x + box.width / 2, y = box.y + box.height / 2
+			const hit = document.elementFromPoint(x, y)
+			const now = hit && (element.contains(hit) || hit.closest('label')?.control === element) ? [x, y, box.width].join(' ') : ''
+			frames = now && now === before ? frames + 1 : 0
+			before = now
+			if (frames > 3) return done([x, y])
+		}
+		requestAnimationFrame(look)
+	}
+	look()
+})`
+
+// Click clicks on the first element that a selector finds, once it stands still and nothing covers it.
+func (p *Page) Click(selector string) error {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	for {
+		at, err := chromedp.Run(ctx, chromedp.Evaluate[[2]float64](fmt.Sprintf(still, selector), chromedp.EvalAwaitPromise))
+		if err == nil {
+			return p.do(chromedp.MouseClickXY(at[0], at[1]))
+		}
+		if ctx.Err() != nil {
+			text, _ := p.Text("body")
+			return fmt.Errorf("clicking on %s: %w; the page says:\n%s", selector, err, text)
+		}
+		time.Sleep(50 * time.Millisecond) // another page came meanwhile
+	}
+}
 
 // Choose opens a list of choices and takes the one that begins with a text. The list moves while it
 // opens and closes, so a place on the screen may miss the choice: it is taken by

@@ -63,12 +63,12 @@ export function Desk() {
     <Stack>
       <Heading title="Signing desk" tab="Desk" term={<Term of="parcel" />}>
         <May role="operator" what="Packing and taking in">
-          <Pack packed={() => setSearch({ of: 'parcels' })} />
+          <Pack packed={() => setSearch({ of: 'parcels' }, { preventScrollReset: true })} />
         </May>
       </Heading>
       <Tabs
         value={parcels ? 'parcels' : 'pending'}
-        onChange={(_, to: string) => setSearch(to === 'parcels' ? { of: 'parcels' } : {})}
+        onChange={(_, to: string) => setSearch(to === 'parcels' ? { of: 'parcels' } : {}, { preventScrollReset: true })}
         aria-label="Lists"
         sx={{ minHeight: 40, borderBottom: 1, borderColor: 'divider' }}
       >

@@ -92,7 +92,7 @@ function Shown({ d }: { d: Device }) {
       {attempt.data && <Looks attempt={attempt.data} />}
       <Tabs
         value={section}
-        onChange={(_, to: Section) => setSearch(to === 'slots' ? {} : { section: to })}
+        onChange={(_, to: Section) => setSearch(to === 'slots' ? {} : { section: to }, { preventScrollReset: true })}
         aria-label="Sections"
         sx={{ borderBottom: 1, borderColor: 'divider', minHeight: 40 }}
       >

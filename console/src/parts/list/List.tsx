@@ -14,7 +14,7 @@ import Typography from '@mui/material/Typography'
 import { useTheme } from '@mui/material/styles'
 import useMediaQuery from '@mui/material/useMediaQuery'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { useEffect, useMemo, useRef, useState, type KeyboardEvent, type ReactNode } from 'react'
+import { memo, useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type ReactNode, type RefObject } from 'react'
 import { useSearchParams } from 'react-router'
 import type { Filter, ServedList } from '../../api/lists'
 import { Problem } from '../Problem'
@@ -57,28 +57,15 @@ export function List<T>(p: Props<T>) {
   }, [cursors, page, rows.data, rows.isPlaceholderData])
   const [hidden, setHidden] = useState(() => hiddenColumns(p.list.name))
   const narrow = useMediaQuery(useTheme().breakpoints.down('md'))
-  const columns = p.columns.filter((c) => c.always || (narrow ? c.narrow : !hidden.includes(c.field)))
+  const columns = useMemo(() => p.columns.filter((c) => c.always || (narrow ? c.narrow : !hidden.includes(c.field))), [p.columns, narrow, hidden])
   const body = useRef<HTMLTableSectionElement>(null)
   const [focus, setFocus] = useState(0)
+  const acts = useActs({ ...p, items, total }, body, setFocus)
   if (rows.error && !rows.data) return <Problem error={rows.error} again={() => void rows.refetch()} />
   const turn = (to: number) => setSearch((old) => paged(old, to))
   const last = total === undefined ? undefined : Math.max(1, Math.ceil(total / pageSize))
   const ids = items.map(p.id)
   const { choice, choose } = p
-  const onKey = (e: KeyboardEvent, row: T, i: number) => {
-    if (e.target !== e.currentTarget) return
-    const to = e.key === 'ArrowDown' ? i + 1 : e.key === 'ArrowUp' ? i - 1 : undefined
-    if (to !== undefined && to >= 0 && to < items.length) {
-      e.preventDefault()
-      setFocus(to)
-      ;(body.current?.children[to] as HTMLElement | undefined)?.focus()
-    } else if (e.key === 'Enter' && p.open) {
-      p.open(row)
-    } else if (e.key === ' ' && choice && choose) {
-      e.preventDefault()
-      choose(toggled(choice, p.id(row), ids), total)
-    }
-  }
   return (
     <Paper sx={{ minWidth: 0 }}>
       <Box sx={{ height: 2 }}>{rows.isFetching && rows.isPlaceholderData && <LinearProgress aria-label="Loading" sx={{ height: 2 }} />}</Box>
@@ -103,7 +90,7 @@ export function List<T>(p: Props<T>) {
                     <TableSortLabel
                       active={sort === c.field}
                       direction={sort === c.field && desc ? 'desc' : 'asc'}
-                      onClick={() => setSearch((old) => ordered(old, c.field), { replace: true })}
+                      onClick={() => setSearch((old) => ordered(old, c.field), { replace: true, preventScrollReset: true })}
                     >
                       {c.title}
                     </TableSortLabel>
@@ -115,33 +102,17 @@ export function List<T>(p: Props<T>) {
             </TableRow>
           </TableHead>
           <TableBody ref={body}>
-            {items.map((row, i) => {
-              const id = p.id(row)
-              const is = Boolean(choice && (choice.all || choice.names.has(id)))
-              return (
-                <TableRow
-                  key={id}
-                  hover
-                  data-id={id}
-                  selected={is}
-                  tabIndex={i === Math.min(focus, items.length - 1) ? 0 : -1}
-                  onKeyDown={(e) => onKey(e, row, i)}
-                  onFocus={(e) => e.target === e.currentTarget && setFocus(i)}
-                  onDoubleClick={() => p.open?.(row)}
-                >
-                  {choice && (
-                    <TableCell padding="checkbox">
-                      <Checkbox size="small" slotProps={{ input: { 'aria-label': `Choose ${id}` } }} checked={is} onChange={() => choose?.(toggled(choice, id, ids), total)} />
-                    </TableCell>
-                  )}
-                  {columns.map((c) => (
-                    <TableCell key={c.field} data-field={c.field} sx={{ overflowWrap: c.wide ? 'anywhere' : undefined, minWidth: c.wide ? { xs: 115, md: 150 } : undefined }}>
-                      {c.cell(row)}
-                    </TableCell>
-                  ))}
-                </TableRow>
-              )
-            })}
+            {items.map((row, i) => (
+              <Line
+                key={p.id(row)}
+                row={row}
+                id={p.id(row)}
+                columns={columns}
+                stop={i === Math.min(focus, items.length - 1)}
+                acts={acts}
+                chosen={choice && (choice.all || choice.names.has(p.id(row)))}
+              />
+            ))}
           </TableBody>
         </Table>
         {rows.data && items.length === 0 && <Box sx={{ p: 2, color: 'text.secondary' }}>{p.empty}</Box>}
@@ -171,6 +142,83 @@ export function List<T>(p: Props<T>) {
     </Paper>
   )
 }
+
+type Acts<T> = { key: (e: KeyboardEvent, row: T) => void; focus: (row: T) => void; open: (row: T) => void; toggle: (row: T) => void }
+
+/** useActs gives what can be done with a row of a list as the list stands at that moment; the functions stay the same, so that lines need not be drawn again. */
+function useActs<T>(of: Props<T> & { items: T[]; total: number | undefined }, body: RefObject<HTMLTableSectionElement | null>, setFocus: (i: number) => void): Acts<T> {
+  const now = useRef(of)
+  useLayoutEffect(() => {
+    now.current = of
+  })
+  return useMemo(() => {
+    const toggle = (row: T) => {
+      const { choice, choose, items, total, id } = now.current
+      if (choice && choose) choose(toggled(choice, id(row), items.map(id)), total)
+    }
+    return {
+      toggle,
+      focus: (row) => setFocus(now.current.items.indexOf(row)),
+      open: (row) => now.current.open?.(row),
+      key: (e, row) => {
+        if (e.target !== e.currentTarget) return
+        const { items, open, choice } = now.current
+        const i = items.indexOf(row)
+        const to = e.key === 'ArrowDown' ? i + 1 : e.key === 'ArrowUp' ? i - 1 : undefined
+        if (to !== undefined && to >= 0 && to < items.length) {
+          e.preventDefault()
+          setFocus(to)
+          ;(body.current?.children[to] as HTMLElement | undefined)?.focus()
+        } else if (e.key === 'Enter' && open) {
+          open(row)
+        } else if (e.key === ' ' && choice) {
+          e.preventDefault()
+          toggle(row)
+        }
+      },
+    }
+  }, [body, setFocus])
+}
+
+/** Line is a row. It is drawn again only when something in it changed, not whenever another page is asked for. */
+const Line = memo(function Line<T>({
+  row,
+  id,
+  columns,
+  chosen,
+  stop,
+  acts,
+}: {
+  row: T
+  id: string
+  columns: Column<T>[]
+  chosen: boolean | undefined
+  stop: boolean
+  acts: Acts<T>
+}) {
+  return (
+    <TableRow
+      hover
+      data-id={id}
+      selected={chosen === true}
+      tabIndex={stop ? 0 : -1}
+      onKeyDown={(e) => acts.key(e, row)}
+      onFocus={(e) => e.target === e.currentTarget && acts.focus(row)}
+      onDoubleClick={() => acts.open(row)}
+    >
+      {chosen !== undefined && (
+        <TableCell padding="checkbox">
+          <Checkbox size="small" slotProps={{ input: { 'aria-label': `Choose ${id}` } }} checked={chosen} onChange={() => acts.toggle(row)} />
+        </TableCell>
+      )}
+      {columns.map((c) => (
+        <TableCell key={c.field} data-field={c.field} sx={{ overflowWrap: c.wide ? 'anywhere' : undefined, minWidth: c.wide ? { xs: 115, md: 150 } : undefined }}>
+          {c.cell(row)}
+        </TableCell>
+      ))}
+    </TableRow>
+  )
+}) as <T>(p: { row: T; id: string; columns: Column<T>[]; chosen: boolean | undefined; stop: boolean; acts: Acts<T> }) => ReactNode
 
 function Turn({ to, label, sign, off, turn }: { to: number; label: string; sign: string; off: boolean; turn: (to: number) => void }) {
   return (
