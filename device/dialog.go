@@ -66,11 +66,11 @@ func talk(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 		return result, nil
 	case able.Sessions:
 		if endErr := r.over(context.WithoutCancel(ctx), id); endErr != nil {
-			return result, &mayRun{fmt.Errorf("%w; %v", err, endErr)}
+			return result, &mayRun{cause: fmt.Errorf("%w; %v", err, endErr)}
 		}
 	// What goes on in survey and request touches nothing that is live.
 	case !ended && ready.Section != procedure.Survey && ready.Section != procedure.Request:
-		err = &mayRun{err}
+		err = &mayRun{cause: err}
 	}
 	if screen != "" && !told(err) && !ready.Step.Secret {
 		err = &stuck{err, screen}

@@ -12,8 +12,12 @@ import (
 
 var _ = carries("run", run)
 
-// mayRun says that a command whose end was not seen may still be running.
-type mayRun struct{ cause error }
+// mayRun says that a command whose end was not seen may still be running. untold: the
+// line broke, and the device keeps no record of its commands.
+type mayRun struct {
+	cause  error
+	untold bool
+}
 
 func (e *mayRun) Error() string { return e.cause.Error() }
 func (e *mayRun) Unwrap() error { return e.cause }
@@ -43,7 +47,7 @@ func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resul
 	if looks || !able.Sessions {
 		out, err := link.Exec(limited, act.Command, act.Stdin)
 		if lost(err) && !looks {
-			err = &mayRun{err}
+			err = &mayRun{err, errors.Is(err, ssh.ErrLost) && !errors.Is(err, ssh.ErrTimeLimit)}
 		}
 		return resultOf(out), err
 	}
@@ -84,7 +88,7 @@ func (r *Runner) settle(ctx context.Context, ready procedure.Ready, id int64) (R
 			return resultOf(out), stands, nil
 		case err == nil && stands == ssh.Stopped, err == nil && time.Now().After(until):
 			if err := r.link.End(ctx, folder, r.As); err != nil {
-				return resultOf(out), stands, &mayRun{fmt.Errorf("%w; %v", ssh.ErrTimeLimit, err)}
+				return resultOf(out), stands, &mayRun{cause: fmt.Errorf("%w; %v", ssh.ErrTimeLimit, err)}
 			}
 			if stands == ssh.Starting {
 				return resultOf(out), ssh.Gone, nil
@@ -93,14 +97,14 @@ func (r *Runner) settle(ctx context.Context, ready procedure.Ready, id int64) (R
 		case err != nil:
 			last = err
 			if errors.Is(err, ErrCannotTell) || time.Now().After(until) || ctx.Err() != nil {
-				return Result{}, "", &mayRun{fmt.Errorf("%w: %w", ssh.ErrLost, last)}
+				return Result{}, "", &mayRun{cause: fmt.Errorf("%w: %w", ssh.ErrLost, last)}
 			}
 			r.Close()
 		}
 		select {
 		case <-time.After(time.Second):
 		case <-ctx.Done():
-			return Result{}, "", &mayRun{fmt.Errorf("%w: the service is being stopped", ssh.ErrLost)}
+			return Result{}, "", &mayRun{cause: fmt.Errorf("%w: the service is being stopped", ssh.ErrLost)}
 		}
 	}
 }

@@ -173,7 +173,9 @@ func (r *Runner) carry(ctx context.Context, ready procedure.Ready, scope *proced
 		return nil, r.hand(ctx, ready)
 	}
 	captured, err := r.journalled(ctx, ready, scope)
-	if errors.Is(err, ssh.ErrLost) && repeatable(ready) && ctx.Err() == nil && !runs(err) {
+	var may *mayRun
+	beside := errors.As(err, &may) && may.untold // what may be repeated may also be repeated beside itself
+	if errors.Is(err, ssh.ErrLost) && repeatable(ready) && ctx.Err() == nil && (!runs(err) || beside) {
 		captured, err = r.journalled(ctx, ready, scope)
 	}
 	return captured, err

@@ -16,6 +16,12 @@ import (
 // kind starts a box of a kind with its factory certificate.
 func kind(t *testing.T, b standin.Box) *standin.Running {
 	t.Helper()
+	return kindAt(t, b, "127.20.80.1", 0)
+}
+
+// kindAt is kind at an address and port of its own, 0 for any port.
+func kindAt(t *testing.T, b standin.Box, address string, port int) *standin.Running {
+	t.Helper()
 	var none *standin.Authority
 	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Pelorus factory"}, Ends: 1000 * time.Hour}, rand.Reader, time.Now())
 	if err != nil {
@@ -25,7 +31,7 @@ func kind(t *testing.T, b standin.Box) *standin.Running {
 	if err := standin.Lay(b.Dir, certificate, key); err != nil {
 		t.Fatal(err)
 	}
-	b.User, b.Password, b.Secret, b.Address = "keeper", "correct horse", "salt in the menu", "127.20.80.1"
+	b.User, b.Password, b.Secret, b.Address, b.TLSPort = "keeper", "correct horse", "salt in the menu", address, port
 	box, err := standin.Start(b)
 	if err != nil {
 		t.Fatal(err)
@@ -43,20 +49,27 @@ func (s *server) addKind(name, family string, box *standin.Running, more ...stri
 		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web=" + tlsPort}, more...)...)
 }
 
-// A kind of box is replaced from its factory certificate to sealed, and with each fault
-// to an outcome that is true on the box and on the wire: the old certificate is never
-// lost, and is served again unless it says that a person must look.
-func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
-	t.Parallel()
-	// The built-in families wait as long as real boxes need; these do not.
+// quickFamilies are a folder with the built-in families as "quick-NAME": those wait as long
+// as real boxes need, these do not.
+func quickFamilies(t *testing.T, names ...string) string {
+	t.Helper()
 	folder := t.TempDir()
 	quick := regexp.MustCompile(`(say: (?:"[^"]*"|[^,}"]+))\}`)
-	for _, name := range []string{"manager-by-menu", "network-gear", "server-to-be-stopped", "bare-host", "plant-controller"} {
+	for _, name := range names {
 		text := strings.Replace(procedure.Builtin()[name].YAML, "procedure: ", "procedure: quick-", 1)
 		text = regexp.MustCompile(`restart_limit: \d+m`).ReplaceAllString(quick.ReplaceAllString(text, "$1, limit: 4s}"), "restart_limit: 5s")
 		text = strings.ReplaceAll(text, "after: 2m", "after: 1s, every: 300ms")
 		write(t, folder+"/quick-"+name+".procedure.yaml", text)
 	}
+	return folder
+}
+
+// A kind of box is replaced from its factory certificate to sealed, and with each fault
+// to an outcome that is true on the box and on the wire: the old certificate is never
+// lost, and is served again unless it says that a person must look.
+func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
+	t.Parallel()
+	folder := quickFamilies(t, "manager-by-menu", "network-gear", "server-to-be-stopped", "bare-host", "plant-controller")
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", folder)
 	s.login()
 	const outcomeSealed, outcomeReverted, outcomeHeld = "sealed", "reverted", "held"

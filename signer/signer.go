@@ -1,9 +1,10 @@
 // Package signer holds those who sign requests. All have one interface: a
 // request is submitted, and its answer is collected, at once or later.
 //
-// There are two: Bench, an authority of our own for labs and the demo, signs at
+// There are two to whom something goes: Bench, an authority of our own for labs and the demo, signs at
 // once; Desk stands for a person, to whom requests go as parcels (see Parcel)
-// and whose answers come back as piles.
+// and whose answers come back as piles. A third name, device, stands for devices that
+// make and sign their certificates themselves.
 package signer
 
 import (
@@ -16,8 +17,9 @@ import (
 
 // The names of the signers that are always there.
 const (
-	BenchName = "bench"
-	DeskName  = "desk"
+	BenchName  = "bench"
+	DeskName   = "desk"
+	DeviceName = "device"
 )
 
 // A Signer signs requests.

@@ -45,6 +45,7 @@ type Box struct {
 	Secret   string        // the word that its menu or its raised mode asks for
 	Pages    bool          // has a web page on which certificates are exchanged by hand
 	Forward  Forward       // makes it a jump host; may be nil
+	Hosts    Hosts         // those under it, or its further nodes; may be nil
 	Random   io.Reader     // of its host key; nil: the system's
 	Watch    Watch         // is told of everything that is asked of the box; may be nil
 }
@@ -59,11 +60,17 @@ const (
 	BareHost    Kind = "bare host"    // maintenance, and agents that restart
 	PlantRoom   Kind = "plant room"   // one combined file, a configuration, and a reboot
 	StopServer  Kind = "stop server"  // its settings can be changed only while its server is off
+	Collector   Kind = "collector"    // two files under fixed names, read only when its service starts
+	StagedVault Kind = "staged vault" // files are staged, and a menu applies them
+	Dashboard   Kind = "dashboard"    // the first of several nodes, with a tool that carries on to the others
 )
 
 // Forward opens a connection onwards, to what an SSH client wants to reach
 // through the box.
 type Forward func(address string) (net.Conn, error)
+
+// Hosts finds a box that stands under another one by its name or address, or nil.
+type Hosts func(name string) *Running
 
 // Watch is told of a command, a file operation or a handshake before the box
 // does it and once it is done, in words. Where it answers false before, the box
@@ -119,7 +126,8 @@ type Running struct {
 	factoryKey []byte // with which it was turned on first
 	stopped    stopped
 	gearLock   sync.Mutex
-	gear       *gear // what network gear runs with; nil: as it was kept
+	gear       *gear    // what network gear runs with; nil: as it was kept
+	owners     sync.Map // of files, where they were changed
 }
 
 // Start turns a box on. Its folder must hold the certificate and key that the
@@ -164,6 +172,19 @@ func (r *Running) startWeb() error {
 	}
 	if err := r.load(); err != nil {
 		return err
+	}
+	if r.Kind == StagedVault {
+		if err := r.root.MkdirAll(inside(stage), 0o700); err != nil {
+			return err
+		}
+	}
+	if r.Kind == Collector {
+		if err := r.layTally(); err != nil {
+			return err
+		}
+		if err := r.loadFrom(tallyFolder+"/server.crt", tallyFolder+"/server.key"); err != nil {
+			return err
+		}
 	}
 	if r.Kind == PlantRoom {
 		if err := r.layPlant(); err != nil {

@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -24,7 +25,7 @@ func pemOf(kind string, der []byte) []byte {
 }
 
 // openssl is the part of the command of that name which procedures use.
-func (r *Running) openssl(stdout io.Writer, args []string) error {
+func (r *Running) openssl(stdout, stderr io.Writer, args []string) error {
 	if len(args) == 0 {
 		return errors.New("wants a command")
 	}
@@ -36,6 +37,9 @@ func (r *Running) openssl(stdout io.Writer, args []string) error {
 	case "genpkey":
 		return r.genpkey(o)
 	case "req":
+		if slices.Contains(args, "-verify") {
+			return r.verify(stdout, stderr, o)
+		}
 		return r.req(o)
 	case "pkey":
 		key, err := r.key(o.last("-in"))
@@ -165,6 +169,29 @@ func (r *Running) req(o options) error {
 		return err
 	}
 	return r.root.WriteFile(inside(o.last("-out")), pemOf("CERTIFICATE REQUEST", der), 0o600)
+}
+
+// verify checks a request's own signature and prints its names.
+func (r *Running) verify(stdout, stderr io.Writer, o options) error {
+	content, err := r.root.ReadFile(inside(o.last("-in")))
+	if err != nil {
+		return err
+	}
+	block, _ := pem.Decode(content)
+	if block == nil {
+		return errors.New("unable to load X509 request")
+	}
+	request, err := x509.ParseCertificateRequest(block.Bytes)
+	if err != nil {
+		return err
+	}
+	if request.CheckSignature() != nil {
+		fmt.Fprintln(stderr, "Certificate request self-signature verify failure")
+		return errors.New("verify failure")
+	}
+	fmt.Fprintln(stderr, "Certificate request self-signature verify OK")
+	_, err = fmt.Fprintf(stdout, "        Subject: %s\n            X509v3 Subject Alternative Name:\n                %v %v\n", request.Subject, request.DNSNames, request.IPAddresses)
+	return err
 }
 
 // readConfig reads sections of name = value lines; a backslash takes the next

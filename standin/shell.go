@@ -79,14 +79,19 @@ func (r *Running) command(ctx context.Context, args []string) error {
 	commands := map[string]func(h interp.HandlerContext, options []string, operands []string) error{
 		"wc": r.wc, "sync": func(interp.HandlerContext, []string, []string) error { return nil }, "mkdir": r.mkdir, "cp": r.cp, "mv": r.mv, "rm": r.rm, "chmod": r.chmod, "cat": r.cat, "webui": r.webui,
 	}
-	if r.Kind == StopServer {
+	switch r.Kind {
+	case StopServer:
 		commands["dockctl"] = r.dockctl
-	}
-	if r.Kind == PlantRoom {
+	case PlantRoom:
 		commands["reboot"] = r.reboot
-	}
-	if r.Kind == BareHost {
+	case BareHost:
 		commands["hostctl"] = r.hostctl
+	case MenuManager:
+		commands["hostwarden"] = r.hostwarden
+	case Collector:
+		commands["tallyctl"], commands["chown"], commands["date"] = r.tallyctl, r.chown, r.date
+	case Dashboard:
+		commands["vistactl"] = r.vistactl
 	}
 	var err error
 	switch run, ok := commands[args[0]]; {
@@ -100,7 +105,7 @@ func (r *Running) command(ctx context.Context, args []string) error {
 		}
 		return nil
 	case args[0] == "openssl":
-		err = r.openssl(h.Stdout, args[1:])
+		err = r.openssl(h.Stdout, h.Stderr, args[1:])
 	case ok:
 		options, operands := split(args[1:])
 		err = run(h, options, operands)

@@ -183,7 +183,7 @@ func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 		f.drop()
 		return nil, errDropped
 	}
-	if inEtc := strings.HasPrefix(r.Filepath, "/etc/"); inEtc && f.Faults.ReadOnly {
+	if inEtc := strings.HasPrefix(r.Filepath, "/etc/") || strings.HasPrefix(r.Filepath, "/srv/") || strings.HasPrefix(r.Filepath, stage); inEtc && f.Faults.ReadOnly {
 		return nil, &fs.PathError{Op: "open", Path: r.Filepath, Err: syscall.EROFS}
 	} else if inEtc && f.Faults.DiskFull {
 		file, err := f.root.OpenFile(inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)

@@ -79,6 +79,8 @@ func (r *Running) programs() map[string]program {
 		return map[string]program{"trustdesk": r.trustDesk}
 	case NetworkGear:
 		return map[string]program{"": r.gearLine}
+	case StagedVault:
+		return map[string]program{"": r.stageDesk}
 	}
 	return nil
 }

@@ -354,7 +354,7 @@ func setPath(ctx context.Context, tx *sqlx.Tx, id int64, path []*cert.Certificat
 	if err := noteChain(ctx, tx, fingerprints); err != nil {
 		return err
 	}
-	return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ? AND stage = 'sign'`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
+	return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ? AND (stage = 'sign' OR stage = 'prove' AND new_sha256 = '')`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
 }
 
 // Accept records the path that came from the signer and lets the replacement go

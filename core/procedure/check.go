@@ -34,7 +34,9 @@ func (r *reader) check(p *Procedure) {
 	for _, section := range Sections {
 		c.section(section)
 	}
-	if _, has := c.captures["request"]; !has && !p.Traits.KeyGiven && !r.broken[Request] && len(p.Traits.KeyTypes) > 0 {
+	if p.Traits.SignsItself {
+		c.signedByDevice()
+	} else if _, has := c.captures["request"]; !has && !p.Traits.KeyGiven && !r.broken[Request] && len(p.Traits.KeyTypes) > 0 {
 		var at ast.Node
 		if len(p.Steps[Request]) > 0 {
 			at = c.place(&p.Steps[Request][0])
@@ -47,6 +49,27 @@ func (r *reader) check(p *Procedure) {
 	c.warnUnused()
 	for i := range p.Settings {
 		p.Settings[i].bare = c.inCommands(p.Settings[i].Name)
+	}
+}
+
+// Issuer names the value in which a device that is its own signer tells the
+// certificate of its authority.
+const Issuer = "issuer"
+
+// signedByDevice sees that a family without requests makes none, and that its proof can
+// be made: by which authority the new certificate is signed.
+func (c *checker) signedByDevice() {
+	if steps := c.p.Steps[Request]; len(steps) > 0 {
+		c.fault(&steps[0], "move the step to activate, or leave signer out", "no request is made where the device is its own signer")
+	}
+	if len(c.p.Packs) > 0 {
+		c.reader.fault(c.names[c.p.Packs[0].Name], "leave packs out", "nothing is sent to a device that is its own signer")
+	}
+	got, has := c.captures[Issuer]
+	if !has && !c.broken[Survey] && !c.broken[Activate] {
+		c.reader.fault(nil, "let a step in survey or activate print or fetch it with capture: issuer", "nothing captures the certificate of the device's authority, so it cannot be proven who signed the new certificate")
+	} else if has && (got.with != "" || got.without != "") {
+		c.reader.fault(got.at, "leave with and without out", "the certificate of the device's authority is captured only sometimes")
 	}
 }
 
@@ -91,9 +114,9 @@ func (c *checker) capture(section Section, step *Step, capture Capture) {
 	if capture.Pattern != nil {
 		kind = Text
 	}
-	if capture.Name == "request" {
+	if capture.Name == "request" || capture.Name == Issuer && c.p.Traits.SignsItself {
 		kind = Content
-		c.used["request"] = true
+		c.used[capture.Name] = true
 	}
 	made := captured{kind, capture.Secret, step.With, step.Without, section, c.place(step)}
 	if alternative { // two steps, one of which is done
@@ -243,6 +266,9 @@ func (c *checker) value(section Section, step, owner *Step, name string, where p
 	_, setting := c.p.Setting(name)
 	got, has := c.captures[name]
 	switch {
+	case isGiven && !has && c.p.Traits.SignsItself && slices.Index(Sections, g.from) >= slices.Index(Sections, Backup):
+		c.faultAt(step, fragment, "leave it out", "{{%s}} is never there where the device is its own signer", name)
+		return
 	case (g.secret || made.Secret()) && !c.p.Traits.KeyGiven:
 		c.faultAt(step, fragment, "write key_made_by: service among the traits, or leave it out", "{{%s}} is there only where Fresh Seal makes the key", name)
 		return

@@ -47,6 +47,7 @@ func (r *reader) settings(n ast.Node) []Setting {
 
 func (r *reader) traits(n ast.Node) Traits {
 	t := Traits{Form: pack.LeafFirst, RestartLimit: time.Minute}
+	var signer, made ast.Node
 	r.mapping(n, "traits", keys{
 		"key_types": func(n ast.Node) {
 			for _, word := range r.words(n, strs(request.AllKeyTypes)) {
@@ -54,9 +55,18 @@ func (r *reader) traits(n ast.Node) Traits {
 			}
 		},
 		"form":          func(n ast.Node) { t.Form = pack.Form(r.oneOf(n, strs(pack.Forms))) },
-		"key_made_by":   func(n ast.Node) { t.KeyGiven = r.oneOf(n, []string{"device", "service"}) == "service" },
+		"key_made_by":   func(n ast.Node) { t.KeyGiven, made = r.oneOf(n, []string{"device", "service"}) == "service", n },
 		"restart_limit": func(n ast.Node) { t.RestartLimit = r.duration(n) },
-	}, "key_types")
+		"signer":        func(n ast.Node) { t.SignsItself, signer = r.oneOf(n, []string{"device"}) == "device", n },
+	})
+	switch {
+	case signer == nil && len(t.KeyTypes) == 0:
+		r.fault(n, "add key_types with the keys that the device supports, such as [ecdsa-p256, rsa-2048]", "traits has no key_types")
+	case signer != nil && len(t.KeyTypes) > 0:
+		r.fault(signer, "leave key_types out", "a device that is its own signer decides itself what key it makes")
+	case signer != nil && t.KeyGiven:
+		r.fault(made, "leave key_made_by out", "a device that is its own signer makes its key itself")
+	}
 	return t
 }
 

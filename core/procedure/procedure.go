@@ -115,6 +115,7 @@ type Traits struct {
 	KeyTypes     []request.KeyType
 	Form         pack.Form
 	KeyGiven     bool          // the device cannot make its key: Fresh Seal makes it and gives it away once
+	SignsItself  bool          // the device, or its manager, makes and signs the certificate itself: no request leaves
 	RestartLimit time.Duration // how long the slot may be away after activate
 }
 

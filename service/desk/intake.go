@@ -232,12 +232,16 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 // that came with the pile but is not trusted by the fleet is a warning: who
 // gives the pile may know better than we do.
 func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.Pools, r store.Replacement) (chain.Path, []finding.Finding, error) {
-	made, err := request.Parse(r.Request)
-	if err != nil {
-		return chain.Path{}, nil, err
+	key := leaf.RawSubjectPublicKeyInfo // of a device that is its own signer, which makes no request
+	if len(r.Request) > 0 {
+		made, err := request.Parse(r.Request)
+		if err != nil {
+			return chain.Path{}, nil, err
+		}
+		key = made.SPKI()
 	}
 	path := chain.Complete(leaf, p.Pool, p.Anchors, s.now())
-	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: made.SPKI(), Weak: r.Plan.V.Weak})
+	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: key, Weak: r.Plan.V.Weak})
 	by, err := s.Signer(ctx, r.Signer)
 	if known := (*problem.Error)(nil); err != nil && !errors.As(err, &known) { // it may have been removed since
 		return path, nil, err

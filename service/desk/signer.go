@@ -18,14 +18,15 @@ import (
 
 // The signers that are always there.
 const (
-	BenchSigner = signer.BenchName
-	DeskSigner  = signer.DeskName
+	BenchSigner  = signer.BenchName
+	DeskSigner   = signer.DeskName
+	DeviceSigner = signer.DeviceName
 )
 
 // Signer is a person or authority that signs requests.
 type Signer struct {
 	Name string `json:"name" required:"true"`
-	Kind string `json:"kind" required:"true" enum:"bench,desk"`
+	Kind string `json:"kind" required:"true" enum:"bench,desk,device"`
 	SignerTerms
 	Revision problem.Revision `json:"revision" required:"true"`
 }
@@ -41,12 +42,13 @@ type SignerTerms struct {
 	Proof          request.Proof `json:"proof" required:"true" description:"how it has domains proven before it signs"`
 }
 
-// Signers returns all signers: bench, desk, and those that were added.
+// Signers returns all signers: bench, desk, device, and those that were added.
 func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
 	any, bench := request.AnySigner, s.bench.Terms()
 	out := []Signer{
 		{BenchSigner, BenchSigner, SignerTerms{About: "an authority of Fresh Seal's own, for labs: signs at once, for up to 90 days; trusted only where its root is", MaxDays: bench.MaxDays, Terms: bench.Request}, 0},
 		{DeskSigner, DeskSigner, SignerTerms{About: "a person: requests go out as a parcel, certificates come back as an intake", Terms: any}, 0},
+		{DeviceSigner, DeviceSigner, SignerTerms{About: "the device itself, or its manager: makes and signs the certificate without a request; only for families that say so", Terms: any}, 0},
 	}
 	rows, err := s.store.Signers(ctx)
 	for _, row := range rows {
@@ -90,8 +92,8 @@ func (s *Service) Named(ctx context.Context, name string) (signer.Signer, error)
 func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms, known problem.Revision) (Signer, error) {
 	cannot := "the signer was not kept"
 	switch {
-	case !naming.Label(name), name == BenchSigner, name == DeskSigner:
-		return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule+"; bench and desk are reserved")
+	case !naming.Label(name), name == BenchSigner, name == DeskSigner, name == DeviceSigner:
+		return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule+"; bench, desk and device are reserved")
 	case t.TurnaroundDays < 0 || t.TurnaroundDays > 365 || t.MaxDays < 0 || t.MaxDays > 36500:
 		return Signer{}, problem.Reject(cannot, "the turnaround or lifetime is invalid", "give a turnaround up to 365 and a lifetime up to 36500")
 	}

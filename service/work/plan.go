@@ -59,6 +59,9 @@ func (s *Service) plan(ctx context.Context, p planning) (request.Plan, error) {
 		say(subjectOf(today), "today's certificate")
 	}
 	say(p.order.Subject, "the order")
+	if p.family.Traits.SignsItself {
+		return plan.Complete(), nil // the device chooses its key
+	}
 	again := p.family.TakesKeyAgain()
 	if p.family.Traits.KeyGiven && today != nil {
 		_, err := s.keptKey(ctx, today)
@@ -96,6 +99,11 @@ func (s *Service) candidates(ctx context.Context, p planning, today *cert.Certif
 	}
 	for _, name := range p.rules.RequiredNames {
 		add(name, "the policy", false)
+	}
+	for _, n := range p.device.Nodes.V {
+		if strings.Contains(n.Name, ".") {
+			add(n.Name, "the device's node", true)
+		}
 	}
 	own := slices.Clone(out)
 	if policy.Is(p.rules.ShortNames) {

@@ -179,6 +179,13 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
+	family, err := s.fleet.Family(device.Family)
+	if err != nil {
+		return job{}, err
+	}
+	if err := orderItself(&o, family.Procedure, cannot); err != nil {
+		return job{}, err
+	}
 	if o.Signer == "" && (rules.Signer == nil || *rules.Signer == "") {
 		return job{}, problem.Reject(cannot, "no signer is given, and the policy has no default signer", "name a signer", next.Give.On("signer"), next.ListSigners.On(""))
 	} else if o.Signer == "" {
@@ -188,9 +195,8 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
-	family, err := s.fleet.Family(device.Family)
-	if err != nil {
-		return job{}, err
+	if signer.Kind == desk.DeviceSigner && !family.Traits.SignsItself {
+		return job{}, problem.Reject(cannot, "the signer device is only for families whose devices sign their certificates themselves; "+family.Name+" is not one", "name another signer", next.Give.On("signer"), next.ListSigners.On(""))
 	}
 	plan, err := s.plan(ctx, planning{o, slot, targets, device, rules, signer.Terms, family.Procedure})
 	if err != nil {
@@ -206,6 +212,9 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 // fits sees that the signer signs what is planned, that the device can make it,
 // and that the policy allows its key.
 func (j job) fits(plan request.Plan, signer desk.Signer, rules policy.Rules, cannot string) error {
+	if j.procedure.Traits.SignsItself {
+		return nil // it decides itself what it makes
+	}
 	if found := append(plan.Check(), plan.Meets(signer.Terms)...); len(found) > 0 {
 		say := "correct its names, key or subject"
 		if found[0].Code != finding.PlanInvalid {

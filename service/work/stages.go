@@ -51,6 +51,9 @@ func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) erro
 
 // request has the device make key and request, and checks what it made.
 func (s *Service) request(ctx context.Context, j job, runner *device.Runner) error {
+	if j.procedure.Traits.SignsItself {
+		return nil
+	}
 	if err := s.clearFormer(ctx, j, runner); err != nil {
 		return err
 	}
@@ -91,7 +94,7 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 
 // sign submits the request to its signer and collects the answer, or waits for it.
 func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
-	if len(j.Path.V) > 0 { // signed already, when the service was stopped
+	if len(j.Path.V) > 0 || j.procedure.Traits.SignsItself { // signed already, when the service was stopped; or later, by the device
 		return replacement.Event{Kind: replacement.Done}, nil
 	}
 	made, err := request.Parse(j.Request)
@@ -144,7 +147,7 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 // anything goes to the device, the leaf's key is compared with the request's:
 // servers' own tests do not do that.
 func (s *Service) section(ctx context.Context, j job, runner *device.Runner, section procedure.Section) error {
-	if j.material.Path != nil && (j.material.Request == nil || !j.material.Path.Certificates[0].SameKey(j.material.Request.SPKI())) {
+	if j.material.Path != nil && !j.procedure.Traits.SignsItself && (j.material.Request == nil || !j.material.Path.Certificates[0].SameKey(j.material.Request.SPKI())) {
 		return errors.New("the leaf is for another key than the request's; nothing was sent")
 	}
 	if section == procedure.Backup {
@@ -158,6 +161,11 @@ func (s *Service) section(ctx context.Context, j job, runner *device.Runner, sec
 
 // prove reads the slot until it serves the new leaf with its whole chain.
 func (s *Service) prove(ctx context.Context, j job, runner *device.Runner) error {
+	if j.procedure.Traits.SignsItself && j.material.Path == nil {
+		if err := s.seeSigned(ctx, &j, runner); err != nil {
+			return err
+		}
+	}
 	path := *j.material.Path
 	mirrored := len(j.procedure.Steps[procedure.Mirror]) > 0 // nodes get it later
 	err := s.await(ctx, j, runner, func(_ store.Target, sight watch.Sight) string {

@@ -1,0 +1,278 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/tls"
+	"net"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/standin"
+)
+
+// leafAt is what a box serves at this moment; nil where it serves nothing.
+func leafAt(t *testing.T, address string) []byte {
+	t.Helper()
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 2 * time.Second}, "tcp", address, &tls.Config{InsecureSkipVerify: true})
+	if err != nil {
+		return nil
+	}
+	defer conn.Close()
+	return conn.ConnectionState().PeerCertificates[0].Raw
+}
+
+// A host stands under a manager that signs its certificate itself: nothing is requested, and
+// the proof is that the fingerprint changed and that the manager's authority signed it.
+func TestAManagerSignsForItsHosts(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "host-under-manager"))
+	s.login()
+	for _, c := range []struct {
+		name        string
+		faults      standin.Faults
+		state, says string
+		changed     bool
+	}{
+		{name: "renewed", state: "sealed", changed: true},
+		{name: "says-so-only", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "it still serves the old certificate"},
+		{name: "signed-by-another", faults: standin.Faults{RollBack: true}, state: "held", says: "did not sign", changed: true},
+		{name: "busy", faults: standin.Faults{FailTest: true}, state: "reverted", says: "the host is busy"},
+		{name: "not-reached", faults: standin.Faults{Silent: true}, state: "held", says: "connect the host to its manager"},
+		{name: "no-authority", faults: standin.Faults{OtherPrompt: true}, state: "held", says: "holds none"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := *s
+			s.t = t
+			name := c.name + ".mainquay.tidewrack.example"
+			host := kindAt(t, standin.Box{}, "127.20.81.1", 0)
+			manager := kind(t, standin.Box{Kind: standin.MenuManager, Faults: c.faults, Hosts: func(asked string) *standin.Running {
+				return map[string]*standin.Running{name: host}[asked]
+			}})
+			before := leafAt(t, host.TLSAddr)
+			sshHost, sshPort, _ := net.SplitHostPort(manager.SSHAddr)
+			address, port, _ := net.SplitHostPort(host.TLSAddr)
+			family := "host-under-manager"
+			if c.state != "sealed" {
+				family = "quick-" + family
+			}
+			s.okWith(manager.Password, "device", "add", name, "--address", address, "--slot", "web="+port, "--family", family, "--setting", "host="+name,
+				"--link-address", sshHost, "--port", sshPort, "--user", manager.User, "--password-file", "-", "--pin", manager.HostKey())
+			out := s.run("", "replace", name+"/web", "--one-way", "--watch")
+			if said := out.stdout + out.stderr; !strings.Contains(said, c.state) || !strings.Contains(said, c.says) {
+				t.Errorf("it ends with %d and says\n%s", out.code, said)
+			}
+			if changed := !bytes.Equal(leafAt(t, host.TLSAddr), before); changed != c.changed && c.name != "no-authority" {
+				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
+			}
+			if c.state != "sealed" {
+				return
+			}
+			// Clients that do not hold the manager's root will warn, and it is said which.
+			s.run("", "read", name+"/web")
+			shown := s.ok("slot", "show", name+"/web")
+			if !strings.Contains(shown, "Pelorus Manager Authority") || !strings.Contains(shown, "flawed") {
+				t.Errorf("the slot after it:\n%s", shown)
+			}
+			kept, err := manager.Holds("/etc/warden")
+			if err != nil {
+				t.Fatal(err)
+			}
+			root, _, _ := strings.Cut(kept["/etc/warden/authority.pem"], "-----BEGIN PRIVATE")
+			s.ok("audience", "add", "fleet", write(t, t.TempDir()+"/root.pem", root))
+			s.run("", "read", name+"/web")
+			if shown := s.ok("slot", "show", name+"/web"); !strings.Contains(shown, "fresh") {
+				t.Errorf("the slot, once its root is held:\n%s", shown)
+			}
+			if list := s.ok("replacement", "show", "r1"); strings.Contains(list, "bench") {
+				t.Errorf("it names a signer:\n%s", list)
+			}
+		})
+	}
+	// Whoever asks for what the manager decides is told so, and so is who wants the signer device elsewhere.
+	host := kindAt(t, standin.Box{}, "127.20.81.2", 0)
+	s.addKind("asked.tidewrack.example", "host-under-manager", host, "--setting", "host=asked")
+	s.fails(1, "sign their certificates themselves", "replace", "asked.tidewrack.example/web", "--signer", "bench", "--rehearse")
+	s.fails(1, "decide themselves on the key type", "replace", "asked.tidewrack.example/web", "--key", "rsa-2048", "--rehearse")
+	s.fails(1, "decide themselves on the names", "replace", "asked.tidewrack.example/web", "--name", "other.tidewrack.example", "--rehearse")
+	s.fails(1, "cannot be undone", "replace", "asked.tidewrack.example/web")
+	s.addKind("plain.tidewrack.example", "web-files-ssh", host)
+	s.fails(1, "only for families whose devices sign", "replace", "plain.tidewrack.example/web", "--signer", "device", "--rehearse")
+}
+
+// A collector's service is stopped, its two files are copied into a dated folder and
+// replaced with their modes and owner, and it is started again whatever happens.
+func TestACollectorIsStoppedAndStarted(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "collector"))
+	s.login()
+	for _, c := range []struct {
+		name        string
+		faults      standin.Faults
+		state, says string
+	}{
+		{name: "tally", state: "sealed"},
+		{name: "tally-cannot-start", faults: standin.Faults{FailTest: true}, state: "reverted", says: "cannot start"},
+		{name: "tally-full", faults: standin.Faults{DiskFull: true}, state: "reverted", says: "replace the key"},
+		{name: "tally-read-only", faults: standin.Faults{ReadOnly: true}, state: "reverted", says: "replace the key"},
+		{name: "tally-does-not-stop", faults: standin.Faults{StuckStop: true}, state: "reverted", says: "the service does not stop"},
+		{name: "tally-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := *s
+			s.t = t
+			name := c.name + ".saltmere.tidewrack.example"
+			box := kind(t, standin.Box{Kind: standin.Collector, Faults: c.faults, Restart: 300 * time.Millisecond})
+			delivered, err := box.Holds("/srv/tally")
+			if err != nil {
+				t.Fatal(err)
+			}
+			before := leafAt(t, box.TLSAddr)
+			family := "collector"
+			if c.state != "sealed" {
+				family = "quick-" + family
+			}
+			s.addKind(name, family, box)
+			out := s.run("", "replace", name+"/web", "--signer", "bench", "--watch")
+			if said := out.stdout + out.stderr; !strings.Contains(said, c.state) || !strings.Contains(said, c.says) {
+				t.Errorf("it ends with %d and says\n%s", out.code, said)
+			}
+			if box.IsOff() {
+				t.Error("it is left stopped")
+			}
+			now, err := box.Holds("/srv/tally")
+			if err != nil {
+				t.Fatal(err)
+			}
+			same := now["/srv/tally/tls/server.key"] == delivered["/srv/tally/tls/server.key"] && bytes.Equal(leafAt(t, box.TLSAddr), before)
+			if same == (c.state == "sealed") {
+				t.Errorf("%s, and key and certificate are those from before: %v", c.state, same)
+			}
+			// The dated copies are the administrator's and stay.
+			dated := regexp.MustCompile(`^/srv/tally/copies/\d{4}-\d\d-\d\d-r\d+/server\.(crt|key)$`)
+			copies := 0
+			for file, content := range now {
+				if dated.MatchString(file) && content == delivered["/srv/tally/tls/"+file[strings.LastIndex(file, "/")+1:]] {
+					copies++
+				}
+			}
+			if copies != 2 {
+				t.Errorf("it has %d copies of the delivered files", copies)
+			}
+		})
+	}
+}
+
+// An appliance with a staged change applies it from its menu, and puts back what was before.
+func TestAMenuAppliesWhatWasStaged(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "staged-by-menu"))
+	s.login()
+	for _, c := range []struct {
+		name        string
+		faults      standin.Faults
+		state, says string
+	}{
+		{name: "vault", state: "sealed"},
+		{name: "vault-refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "does not take what is staged"},
+		{name: "vault-silent", faults: standin.Faults{Silent: true}, state: "held", says: "did not appear"},
+		{name: "vault-asks-otherwise", faults: standin.Faults{OtherPrompt: true}, state: "held", says: "Another administrator"},
+		{name: "vault-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+		{name: "vault-lost-upload", faults: standin.Faults{DropUpload: true}, state: "sealed"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := *s
+			s.t = t
+			name := c.name + ".mainquay.tidewrack.example"
+			box := kind(t, standin.Box{Kind: standin.StagedVault, Faults: c.faults, Restart: 300 * time.Millisecond})
+			before := leafAt(t, box.TLSAddr)
+			family := "staged-by-menu"
+			if c.state != "sealed" {
+				family = "quick-" + family
+			}
+			s.addKind(name, family, box)
+			out := s.run("", "replace", name+"/web", "--signer", "bench", "--watch")
+			if said := out.stdout + out.stderr; !strings.Contains(said, c.state) || !strings.Contains(said, c.says) {
+				t.Errorf("it ends with %d and says\n%s", out.code, said)
+			}
+			if same := bytes.Equal(leafAt(t, box.TLSAddr), before); same == (c.state == "sealed") {
+				t.Errorf("%s, and the certificate on the wire is the one from before: %v", c.state, same)
+			}
+			left, err := box.Holds("/stage")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, lies := left["/stage/console.key"]; lies && c.state != "held" {
+				t.Errorf("the key lies in the stage after it: %v", left)
+			}
+		})
+	}
+}
+
+// A dashboard of three nodes: one key and request for all names, four pieces, the connection
+// lost when they are taken, and the nodes one after another. In a lab there is one node.
+func TestADashboardOfOneOrThreeNodes(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "dashboard-of-nodes"))
+	s.login()
+	for i, c := range []struct {
+		name        string
+		nodes       int
+		faults      standin.Faults
+		state, says string
+	}{
+		{name: "lab", state: "sealed"},
+		{name: "three", nodes: 2, state: "sealed"},
+		{name: "refused", nodes: 2, faults: standin.Faults{FailTest: true}, state: "reverted", says: "error 1107"},
+		{name: "not-carried", nodes: 2, faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "instead of the new leaf"},
+		{name: "keeps-serving", nodes: 2, faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := *s
+			s.t = t
+			name := c.name + ".mainquay.tidewrack.example"
+			nodes := map[string]*standin.Running{}
+			first := kindAt(t, standin.Box{Kind: standin.Dashboard, Faults: c.faults, Restart: 300 * time.Millisecond, Hosts: func(address string) *standin.Running { return nodes[address] }}, "127.20.82."+string(rune('1'+i)), 0)
+			_, port, _ := net.SplitHostPort(first.TLSAddr)
+			more := []string{}
+			for n := range c.nodes {
+				address := "127.20." + string(rune('4'+n)) + string(rune('1'+i)) + ".9"
+				nodes[address] = kindAt(t, standin.Box{}, address, number(t, port))
+				if nodes[address].TLSAddr != address+":"+port {
+					t.Skip("this system has one loopback address")
+				}
+				more = append(more, "--node", "n"+string(rune('2'+n))+"."+name+"="+address)
+			}
+			before := map[string][]byte{first.TLSAddr: leafAt(t, first.TLSAddr)}
+			for _, node := range nodes {
+				before[node.TLSAddr] = leafAt(t, node.TLSAddr)
+			}
+			family := "dashboard-of-nodes"
+			if c.state != "sealed" {
+				family = "quick-" + family
+			}
+			s.addKind(name, family, first, more...)
+			out := s.run("", "replace", name+"/web", "--signer", "bench", "--watch")
+			if said := out.stdout + out.stderr; !strings.Contains(said, c.state) || !strings.Contains(said, c.says) {
+				t.Errorf("it ends with %d and says\n%s", out.code, said)
+			}
+			new := leafAt(t, first.TLSAddr)
+			for address, old := range before {
+				now := leafAt(t, address)
+				if c.state == "sealed" && !bytes.Equal(now, new) || bytes.Equal(now, old) == (c.state == "sealed") {
+					t.Errorf("%s, and %s serves something else", c.state, address)
+				}
+			}
+			if c.state == "sealed" && c.nodes > 0 {
+				if shown := s.ok("slot", "show", name+"/web"); !strings.Contains(shown, "n3."+name) {
+					t.Errorf("the names of the nodes are not in the certificate:\n%s", shown)
+				}
+			}
+		})
+	}
+}
