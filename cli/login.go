@@ -170,6 +170,9 @@ func (a *app) status() *cobra.Command {
 			for _, whom := range slices.Sorted(maps.Keys(s.WaitingFor)) {
 				put(a.out, "  %d for %s\n", s.WaitingFor[whom], whom)
 			}
+			if s.ToTell > 0 {
+				put(a.out, "%d to be told of a changed certificate: freshseal task tell\n", s.ToTell)
+			}
 			for _, p := range s.Late {
 				put(a.out, "LATE %s with %d requests: %s\n", p.ID, p.Open, p.Reminder)
 			}

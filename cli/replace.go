@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/service/desk"
 	"freshseal/service/watch"
 	"freshseal/service/work"
 
@@ -101,6 +102,9 @@ func (a *app) rehearse(ctx context.Context, client *client, o work.RehearsalOrde
 	for _, name := range slices.Sorted(maps.Keys(r.Plan.LeftOut)) {
 		put(a.out, "  left out %s: %s\n", name, r.Plan.LeftOut[name])
 	}
+	for _, p := range r.Pins {
+		put(a.out, "  to tell  %s, who has pinned %s of %s: %s\n", p.Who, pinWords[p.What], p.Slot, lines("           ", p.How))
+	}
 	printFindings(a.out, "  ", r.Findings)
 	stage := ""
 	for _, s := range r.Steps {
@@ -163,7 +167,11 @@ func (a *app) rest(r work.Replacement) error {
 	}
 	switch r.State {
 	case replacement.Sealed:
-		put(a.out, "old  %s\nnew  %s\n%s: sealed\n", dash(r.OldSHA256), r.NewSHA256, r.ID)
+		put(a.out, "old  %s\nnew  %s\n", dash(r.OldSHA256), r.NewSHA256)
+		if r.ToTell > 0 {
+			put(a.out, "to tell: %d who pinned the old one: freshseal task tell %s\n", r.ToTell, r.ID)
+		}
+		put(a.out, "%s: sealed\n", r.ID)
 	case replacement.Waiting:
 		put(a.out, "%s: waiting for %s\n  next: %s\n", r.ID, r.WaitingFor, advice(r.Next, r.Actions))
 	case replacement.Running:
@@ -182,6 +190,11 @@ var stageNote = map[string]string{
 
 // watch shows a replacement's stages and steps as they happen.
 func (a *app) watch(ctx context.Context, client *client, id string) error {
+	var r work.Replacement
+	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
+		return err
+	}
+	signer := r.Signer
 	answer, err := client.send(ctx, "GET", v1+"/replacements"+item(id)+"/events", nil, nil)
 	if err != nil {
 		return err
@@ -203,8 +216,11 @@ func (a *app) watch(ctx context.Context, client *client, id string) error {
 		switch {
 		case e.Kind == "step" && e.State == "failed":
 			say(e.Stage, "FAILED: "+e.Text)
+		case e.Kind == "step" && e.Usual >= 5:
+			say(e.Stage, fmt.Sprintf("%s (usually takes %s)", e.Text, time.Duration(e.Usual)*time.Second))
 		case e.Kind == "step":
 			say(e.Stage, e.Text)
+		case e.Kind == "stage" && e.Stage == string(replacement.Sign) && signer == desk.DeviceSigner: // nothing goes anywhere
 		case e.Kind == "screen" && e.Text != "" && e.Text != percent:
 			percent = e.Text
 			say(stage, "  "+e.Text)
@@ -217,7 +233,6 @@ func (a *app) watch(ctx context.Context, client *client, id string) error {
 	if err != nil {
 		return err
 	}
-	var r work.Replacement
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
 	}

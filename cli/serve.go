@@ -8,6 +8,8 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -193,17 +195,28 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 	if _, err := s.Watch.AddAnchors(ctx, watch.Fleet, boxes.Anchors, problem.Any); err != nil {
 		return err
 	}
-	j := boxes.Jump
-	_, err = s.Reach.AddSite(ctx, reach.NewSite{Name: j.Site, Way: "jump", Address: j.Address, Port: j.SSHPort,
-		User: j.User, Pin: j.HostKey, Secrets: reach.Secrets{Password: j.Password}})
-	if err := unlessThere(err); err != nil {
-		return err
+	for _, w := range boxes.Ways {
+		n := reach.NewSite{Name: w.Site, Way: "jump", Address: w.Address, Port: w.SSHPort, User: w.User, Pin: w.HostKey, Behind: w.Behind, Secrets: reach.Secrets{Password: w.Password}}
+		if w.Socks {
+			n.Way = "socks"
+		}
+		_, err = s.Reach.AddSite(ctx, n)
+		if err := unlessThere(err); err != nil {
+			return err
+		}
 	}
 	for _, m := range boxes.Members {
 		n := fleet.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, Slots: []fleet.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
 		if m.User != "" {
 			n.Access = []reach.AccessChange{{Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: reach.Secrets{Password: m.Password}}}
 		}
+		if m.Link != "" {
+			n.Access[0].Address = &m.Link
+		}
+		for name, address := range m.Nodes {
+			n.Nodes = append(n.Nodes, fleet.Node{Name: name, Address: address})
+		}
+		slices.SortFunc(n.Nodes, func(a, b fleet.Node) int { return strings.Compare(a.Name, b.Name) })
 		n.Family, n.Settings, n.Owner, n.Tags = m.Family, m.Settings, m.Owner, m.Tags
 		_, err := s.Fleet.AddDevice(ctx, n)
 		if err := unlessThere(err); err != nil {

@@ -25,6 +25,9 @@ func (a *app) site() *cobra.Command {
 				if s.Address != "" {
 					through = fmt.Sprintf("%s:%d", s.Address, s.Port)
 				}
+				if s.Behind != "" {
+					through += ", behind " + s.Behind
+				}
 				t.add(s.Name, s.Way, through)
 			}
 			return a.print(sites, t)

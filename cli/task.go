@@ -24,11 +24,30 @@ func (a *app) task() *cobra.Command {
 			for _, each := range tasks {
 				t.add(each.ID, each.Device+"/"+each.Slot, word(each.Stage), each.Name, each.DueAt, each.TakenBy)
 			}
-			if len(tasks) == 0 && a.as == "table" {
+			if a.as != "table" {
+				return a.print(tasks, t)
+			}
+			tell, err := a.tellings(ctx, client, "")
+			if err != nil {
+				return err
+			}
+			if len(tasks) == 0 && len(tell) == 0 {
 				putln(a.out, "nothing waits for a person")
 				return nil
 			}
-			return a.print(tasks, t)
+			if len(tasks) > 0 {
+				if err := a.print(tasks, t); err != nil {
+					return err
+				}
+			}
+			if len(tell) > 0 && len(tasks) > 0 {
+				putln(a.out)
+			}
+			if err := a.printTellings(tell); err != nil || len(tell) == 0 {
+				return err
+			}
+			put(a.out, "next: tell them, then record it: freshseal task told ID\n")
+			return nil
 		}),
 	}
 	show := &cobra.Command{
@@ -57,7 +76,7 @@ func (a *app) task() *cobra.Command {
 			return client.do(ctx, "POST", v1+"/tasks"+item(args[0], "notes"), map[string]string{"text": strings.Join(args[1:], " ")}, nil)
 		}),
 	}
-	return noun("task", "Steps that people do by hand", list, show, take, a.taskFile(), note, a.taskAnswer())
+	return noun("task", "Steps that people do by hand", list, show, take, a.taskFile(), note, a.taskAnswer(), a.told(), a.tellingList())
 }
 
 func (a *app) printTask(t work.Task) error {

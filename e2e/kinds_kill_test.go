@@ -23,6 +23,9 @@ func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 		{"network-gear", "secret_word=", standin.Box{Kind: standin.NetworkGear}},
 		{"bare-host", "", standin.Box{Kind: standin.BareHost, Restart: 300 * time.Millisecond}},
 		{"server-to-be-stopped", "", standin.Box{Kind: standin.StopServer, Restart: 300 * time.Millisecond}},
+		{"collector", "", standin.Box{Kind: standin.Collector, Restart: 200 * time.Millisecond}},
+		{"staged-by-menu", "", standin.Box{Kind: standin.StagedVault, Restart: 200 * time.Millisecond}},
+		{"dashboard-of-nodes", "", standin.Box{Kind: standin.Dashboard, Restart: 200 * time.Millisecond}},
 	} {
 		once := func(t *testing.T, at int) []string {
 			k := &killer{at: at, before: at%2 == 0}
@@ -83,7 +86,7 @@ func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 			t.Fatalf("%s: only %d moments: %v", c.family, len(moments), moments)
 		}
 		for at, what := range moments {
-			if at%7 != 0 && at != len(moments)-1 {
+			if at%11 != 5 && at != len(moments)-1 {
 				continue
 			}
 			t.Run(fmt.Sprintf("%s %d %s", c.family, at, shorten(what)), func(t *testing.T) {

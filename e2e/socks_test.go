@@ -1,9 +1,6 @@
 package e2e
 
 import (
-	"encoding/binary"
-	"fmt"
-	"io"
 	"net"
 	"strings"
 	"sync/atomic"
@@ -12,52 +9,20 @@ import (
 	"freshseal/standin"
 )
 
-// socks is a SOCKS5 proxy (RFC 1928) without sign-in that counts what it opens.
+// socks is a proxy that counts what it opens.
 func socks(t *testing.T) (port string, opened *atomic.Int32) {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.20.80.1:0")
+	opened = &atomic.Int32{}
+	proxy, err := standin.StartSocks("127.20.80.1", 0, func(address string) (net.Conn, error) {
+		opened.Add(1)
+		return net.Dial("tcp", address)
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { l.Close() })
-	opened = &atomic.Int32{}
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				serveSocks(conn, opened)
-			}()
-		}
-	}()
-	_, port, _ = net.SplitHostPort(l.Addr().String())
+	t.Cleanup(func() { proxy.Close() })
+	_, port, _ = net.SplitHostPort(proxy.Addr)
 	return port, opened
-}
-
-func serveSocks(conn net.Conn, opened *atomic.Int32) {
-	hello := make([]byte, 2)
-	if _, err := io.ReadFull(conn, hello); err != nil {
-		return
-	}
-	io.CopyN(io.Discard, conn, int64(hello[1]))
-	conn.Write([]byte{5, 0})
-	ask := make([]byte, 10) // version, connect, 0, IPv4, address, port
-	if _, err := io.ReadFull(conn, ask); err != nil || ask[3] != 1 {
-		return
-	}
-	to, err := net.Dial("tcp", net.JoinHostPort(net.IP(ask[4:8]).String(), fmt.Sprint(binary.BigEndian.Uint16(ask[8:]))))
-	if err != nil {
-		conn.Write([]byte{5, 5, 0, 1, 0, 0, 0, 0, 0, 0})
-		return
-	}
-	defer to.Close()
-	opened.Add(1)
-	conn.Write([]byte{5, 0, 0, 1, 0, 0, 0, 0, 0, 0})
-	go io.Copy(to, conn)
-	io.Copy(conn, to)
 }
 
 func TestABoxBehindAProxy(t *testing.T) {

@@ -12,6 +12,8 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -30,19 +32,29 @@ type Member struct {
 	User     string // who signs in over SSH, where anybody does
 	Password string
 	HostKey  string
+	Link     string            // shown address of whom one signs in to, where that is another box
+	Nodes    map[string]string // names and shown addresses of its further nodes
+}
+
+// Way is how a site is reached that is not reached directly.
+type Way struct {
+	Member
+	Socks  bool   // a SOCKS5 proxy, not a jump host
+	Behind string // the site through which it is reached
 }
 
 // Fleet is the demo's fleet while it is on.
 type Fleet struct {
 	Members []Member
 	Anchors []byte // the operator's own roots, PEM
-	Jump    Member // the jump host of the site it names
+	Ways    []Way  // into the sites that they name
 	Meddled string // the device whose certificate Meddle exchanges
 
 	seed    Seed
 	boxes   []*Running
-	places  map[string]string // shown address:port → where it really listens
-	aboard  map[string]string // likewise, for those that only the jump host reaches
+	named   map[string]*Running
+	proxies []*Socks
+	places  map[string]map[string]string // by way in, "" for none: shown address:port → where it really listens
 	meddled *Running
 }
 
@@ -59,15 +71,18 @@ type member struct {
 	off                 bool     // cannot be reached
 	restart             time.Duration
 	faults              Faults
-	imposed             bool // shows another host key than the one that is pinned
-	behind              bool // reached only through the jump host of its site
-	byHand              bool // can be worked on only by hand, on its web page
-	meddled             bool // somebody exchanges its certificate after it was sealed
-	kind                Kind // what it is like on a terminal, where it has more than a shell
+	imposed             bool   // shows another host key than the one that is pinned
+	behind              bool   // reached only by the way into its site
+	under               string // the manager that signs for it
+	nodes               int    // further ones
+	byHand              bool   // can be worked on only by hand, on its web page
+	meddled             bool   // somebody exchanges its certificate after it was sealed
+	kind                Kind   // what it is like on a terminal, where it has more than a shell
 }
 
 // families are the procedures for the kinds, with the setting that holds their secret word.
-var families = map[Kind][2]string{MenuManager: {"manager-by-menu", "menu_password"}, NetworkGear: {"network-gear", "secret_word"}, StopServer: {"server-to-be-stopped", ""}, BareHost: {"bare-host", ""}, PlantRoom: {"plant-controller", ""}}
+var families = map[Kind][2]string{MenuManager: {"manager-by-menu", "menu_password"}, NetworkGear: {"network-gear", "secret_word"}, StopServer: {"server-to-be-stopped", ""}, BareHost: {"bare-host", ""}, PlantRoom: {"plant-controller", ""},
+	Collector: {"collector", ""}, StagedVault: {"staged-by-menu", ""}, Dashboard: {"dashboard-of-nodes", ""}}
 
 var members = []member{
 	{name: "gate-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.11", replaceable: true, factory: "Brinewell", ends: 9 * 365 * day},
@@ -90,21 +105,35 @@ var members = []member{
 	{name: "dock.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.33", replaceable: true, ends: 25 * day, kind: StopServer, restart: 3 * time.Second},
 	{name: "host-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.22", replaceable: true, factory: "Pelorus", ends: 8 * 365 * day, kind: BareHost, restart: 4 * time.Second},
 	{name: "boiler.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.51", replaceable: true, factory: "Corvane", ends: 7 * 365 * day, kind: PlantRoom, restart: 5 * time.Second},
+	{name: "host-7.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.23", factory: "Pelorus", ends: 8 * 365 * day, under: "manager.mainquay.tidewrack.example"},
+	{name: "tally.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.34", replaceable: true, ends: 12 * day, kind: Collector, restart: 3 * time.Second},
+	{name: "vault-link.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.52", replaceable: true, factory: "Lumsk", ends: 9 * 365 * day, kind: StagedVault, restart: 4 * time.Second},
+	{name: "board.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.25", replaceable: true, factory: "Halyard", ends: 4 * 365 * day, kind: Dashboard, nodes: 2, restart: 3 * time.Second},
+	{name: "engine.turnstone.tidewrack.example", site: "Turnstone engine room", address: "203.0.113.84", replaceable: true, factory: "Brinewell", ends: 5 * 365 * day, behind: true},
+	{name: "bridge.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.91", replaceable: true, ends: 30 * day, behind: true},
+	{name: "galley.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.92", ends: 90 * day, behind: true},
 	{name: "panel.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.24", byHand: true, factory: "Halyard", ends: 8 * 365 * day, restart: time.Second},
 }
 
 // owners answer for what stands at their site.
 var owners = map[string]string{
-	"Mainquay": "data hall", "Northholm": "terminal", "Saltmere": "terminal", "Gannet Point": "pilot station", "Petrel": "ship's office", "Turnstone": "ship's office",
+	"Mainquay": "data hall", "Northholm": "terminal", "Saltmere": "terminal", "Gannet Point": "pilot station", "Petrel": "ship's office", "Turnstone": "ship's office", "Turnstone engine room": "ship's office", "Sanderling": "ship's office",
 }
 
-// jumpHost is the way into the ship Turnstone.
-const jumpHost = "203.0.113.80"
+// ways are the ways into the ships: a jump host, one behind it, and a proxy.
+var ways = []Way{
+	{Member: Member{Name: "gangway.turnstone", Site: "Turnstone", Address: "203.0.113.80", SSHPort: 22, User: "gangway"}},
+	{Member: Member{Name: "ladder.turnstone", Site: "Turnstone engine room", Address: "203.0.113.83", SSHPort: 22, User: "ladder"}, Behind: "Turnstone"},
+	{Member: Member{Name: "proxy.sanderling", Site: "Sanderling", Address: "203.0.113.90", SSHPort: 1080}, Socks: true},
+}
 
 // StartFleet turns the demo's fleet on; dir keeps the state of its boxes, which
 // is made at the first start.
 func StartFleet(dir string, seed Seed, now time.Time) (*Fleet, error) {
-	f := &Fleet{seed: seed, places: map[string]string{}, aboard: map[string]string{}}
+	f := &Fleet{seed: seed, named: map[string]*Running{}, places: map[string]map[string]string{"": {}}}
+	for _, w := range ways {
+		f.places[w.Site] = map[string]string{}
+	}
 	root, middle, err := authorities(dir, seed.reader("authorities"), now)
 	if err != nil {
 		return nil, err
@@ -116,9 +145,11 @@ func StartFleet(dir string, seed Seed, now time.Time) (*Fleet, error) {
 			return nil, fmt.Errorf("starting %s: %w", m.name, err)
 		}
 	}
-	if err := f.startJump(filepath.Join(dir, "gangway.turnstone")); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("starting the jump host: %w", err)
+	for _, w := range ways {
+		if err := f.open(filepath.Join(dir, w.Name), w); err != nil {
+			f.Close()
+			return nil, fmt.Errorf("starting %s: %w", w.Name, err)
+		}
 	}
 	return f, os.WriteFile(filepath.Join(dir, "where.csv"), []byte(f.where()), 0o600)
 }
@@ -180,21 +211,23 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 	if m.byHand {
 		shown.Family = "web-pages-by-hand"
 	}
+	b.Hosts = func(name string) *Running { return f.named[name] }
 	box, err := Start(b)
 	if err != nil {
 		return err
 	}
+	f.named[m.name] = box
 	if m.byHand { // people have only their own browser, which knows no shown addresses
 		shown.Settings = map[string]string{"pages": "https://" + box.TLSAddr + "/"}
 	}
 	f.boxes = append(f.boxes, box)
-	places := f.places
+	way := ""
 	if m.behind {
-		places = f.aboard
+		way = m.site
 	}
-	places[net.JoinHostPort(m.address, "443")] = box.TLSAddr
+	f.places[way][net.JoinHostPort(m.address, "443")] = box.TLSAddr
 	if m.replaceable {
-		places[net.JoinHostPort(m.address, "22")] = box.SSHAddr
+		f.places[way][net.JoinHostPort(m.address, "22")] = box.SSHAddr
 		shown.User, shown.Password, shown.HostKey = b.User, b.Password, box.HostKey()
 	}
 	if m.imposed { // as if it had been compared before somebody got in between
@@ -203,32 +236,87 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 	if m.meddled {
 		f.Meddled, f.meddled = m.name, box
 	}
+	if m.under != "" {
+		f.governed(m, &shown)
+	}
+	for n := range m.nodes {
+		if err := f.startNode(dir, m, n, middle, &shown, now); err != nil {
+			return err
+		}
+	}
 	f.Members = append(f.Members, shown)
 	return nil
 }
 
-// startJump turns the jump host on.
-func (f *Fleet) startJump(folder string) error {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return err
-	}
-	secret, err := password(filepath.Join(folder, "password"), f.seed.reader("gangway password"))
+// governed has a host worked on where its manager is.
+func (f *Fleet) governed(m member, shown *Member) {
+	i := slices.IndexFunc(f.Members, func(known Member) bool { return known.Name == m.under })
+	manager := f.Members[i] // which stands before it in the table
+	shown.Family, shown.Link, shown.User, shown.Password, shown.HostKey = "host-under-manager", manager.Address, manager.User, manager.Password, manager.HostKey
+	shown.Settings = map[string]string{"host": m.name}
+}
+
+// startNode turns on a further node of a device, at the address after it.
+func (f *Fleet) startNode(dir string, m member, n int, middle *Authority, shown *Member, now time.Time) error {
+	place := strings.Split(m.address, ".")
+	last, err := strconv.Atoi(place[3])
 	if err != nil {
 		return err
 	}
-	box, err := Start(Box{Dir: folder, Address: loopback(jumpHost), SSHPort: 2222, User: "gangway", Password: secret, Random: f.seed.reader("gangway host key"), Forward: func(address string) (net.Conn, error) {
-		place, ok := f.aboard[address]
+	place[3] = strconv.Itoa(last + n + 1)
+	first, rest, _ := strings.Cut(m.name, ".")
+	node := member{name: fmt.Sprintf("%s-%d.%s", first, n+2, rest), site: m.site, address: strings.Join(place, "."), factory: m.factory, ends: m.ends}
+	folder := filepath.Join(dir, strings.SplitN(node.name, ".tidewrack", 2)[0])
+	if err := lay(folder, node, middle, f.seed.reader(node.name+" certificate"), now); err != nil {
+		return err
+	}
+	box, err := Start(Box{Dir: folder, Address: loopback(node.address), TLSPort: 8443, Restart: m.restart})
+	if err != nil {
+		return err
+	}
+	f.boxes, f.named[node.address] = append(f.boxes, box), box
+	f.places[""][net.JoinHostPort(node.address, "443")] = box.TLSAddr
+	if shown.Nodes == nil {
+		shown.Nodes = map[string]string{}
+	}
+	shown.Nodes[node.name] = node.address
+	return nil
+}
+
+// open turns a way into a site on.
+func (f *Fleet) open(folder string, w Way) error {
+	forward := func(address string) (net.Conn, error) {
+		place, ok := f.places[w.Site][address]
 		if !ok {
 			return nil, errors.New("nothing on board has the address " + address)
 		}
 		return net.DialTimeout("tcp", place, 5*time.Second)
-	}})
+	}
+	at := net.JoinHostPort(w.Address, strconv.Itoa(w.SSHPort))
+	if w.Socks {
+		proxy, err := StartSocks(loopback(w.Address), 1080, forward)
+		if err != nil {
+			return err
+		}
+		f.proxies = append(f.proxies, proxy)
+		f.places[w.Behind][at] = proxy.Addr
+		f.Ways = append(f.Ways, w)
+		return nil
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	var err error
+	if w.Password, err = password(filepath.Join(folder, "password"), f.seed.reader(w.User+" password")); err != nil {
+		return err
+	}
+	box, err := Start(Box{Dir: folder, Address: loopback(w.Address), SSHPort: 2222, User: w.User, Password: w.Password, Random: f.seed.reader(w.User + " host key"), Forward: forward})
 	if err != nil {
 		return err
 	}
 	f.boxes = append(f.boxes, box)
-	f.places[net.JoinHostPort(jumpHost, "22")] = box.SSHAddr
-	f.Jump = Member{Name: "gangway", Site: "Turnstone", Address: jumpHost, SSHPort: 22, User: "gangway", Password: secret, HostKey: box.HostKey()}
+	f.places[w.Behind][at], w.HostKey = box.SSHAddr, box.HostKey()
+	f.Ways = append(f.Ways, w)
 	return nil
 }
 
@@ -297,7 +385,7 @@ func loopback(shown string) string {
 // everything else as it is.
 func (f *Fleet) Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	var dialer net.Dialer
-	if place, ok := f.places[address]; ok {
+	if place, ok := f.places[""][address]; ok {
 		return dialer.DialContext(ctx, network, place)
 	}
 	host, port, err := net.SplitHostPort(address)
@@ -351,12 +439,10 @@ func (f *Fleet) where() string {
 	for _, m := range f.Members {
 		for _, port := range []int{m.TLSPort, m.SSHPort} {
 			shown := net.JoinHostPort(m.Address, fmt.Sprint(port))
-			place, ok := f.places[shown]
-			if !ok {
-				place, ok = f.aboard[shown]
-			}
-			if ok {
-				fmt.Fprintf(&b, "%s,%s,%s\n", m.Name, shown, place)
+			for _, places := range f.places {
+				if place, ok := places[shown]; ok {
+					fmt.Fprintf(&b, "%s,%s,%s\n", m.Name, shown, place)
+				}
 			}
 		}
 	}
@@ -366,6 +452,9 @@ func (f *Fleet) where() string {
 // Close turns every box off.
 func (f *Fleet) Close() error {
 	var errs []error
+	for _, proxy := range f.proxies {
+		errs = append(errs, proxy.Close())
+	}
 	for _, box := range f.boxes {
 		errs = append(errs, box.Close())
 	}

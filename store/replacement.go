@@ -152,6 +152,11 @@ func (s *Store) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacemen
 		reverting = :reverting, stopping = :stopping, why = :why, since = :since, resumed = :resumed, changed_at = :changed_at WHERE id = :id`, r); err != nil {
 		return r, action, taken(err)
 	}
+	if p.State == replacement.Sealed || p.State == replacement.Reverted && p.Stage == replacement.Seal {
+		if err := tell(ctx, tx, r, at); err != nil {
+			return r, action, err
+		}
+	}
 	if p.State.Over() || p.State == replacement.Held {
 		err := s.happened(ctx, tx, Event{At: at, Kind: "act", Who: "freshseal", Text: "replacement " + string(p.State), About: fmt.Sprintf("r%d %s/%s %s", id, r.Device, r.Slot, r.NewSHA256)})
 		if err != nil {

@@ -20,6 +20,7 @@ const (
 	ListCredentials  Do = "list-credentials"
 	ListDevices      Do = "list-devices"
 	ListParcels      Do = "list-parcels"
+	ListPins         Do = "list-pins"
 	ListProcedures   Do = "list-procedures"
 	ListReplacements Do = "list-replacements"
 	ListSigners      Do = "list-signers"
@@ -63,7 +64,7 @@ const (
 )
 
 // All are all actions.
-var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListCredentials, ListDevices, ListParcels, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
+var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListCredentials, ListDevices, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
 	ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, Approve, Cancel, Clear, Resume, ResumeAgain, ResumeDone,
 	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 

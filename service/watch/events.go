@@ -18,6 +18,7 @@ type Event struct {
 	Stage string    `json:"stage" required:"true"`
 	State string    `json:"state" required:"true" description:"of a replacement or step, or the condition of a slot"`
 	Text  string    `json:"text,omitempty"`
+	Usual int       `json:"usual_seconds,omitempty" description:"how long a step that began usually takes on devices of this family"`
 }
 
 // JSON is the event on one line.
@@ -75,5 +76,5 @@ func (s *Service) Follow(ctx context.Context, about string, after int64, take fu
 }
 
 func show(e store.Event) Event {
-	return Event{e.ID, e.At.Time, e.Kind, e.About, e.Who, e.Stage, e.State, e.Text}
+	return Event{ID: e.ID, At: e.At.Time, Kind: e.Kind, About: e.About, Who: e.Who, Stage: e.Stage, State: e.State, Text: e.Text}
 }

@@ -81,6 +81,7 @@ func (s *Service) seeSigned(ctx context.Context, j *job, runner *device.Runner) 
 	if err := s.store.AddAuthorities(ctx, path.Certificates[1:]); err != nil {
 		return err
 	}
+	s.watch.Forget()
 	if err := s.store.SetPath(ctx, j.ID, path.Certificates); err != nil {
 		return err
 	}

@@ -46,6 +46,7 @@ type Overview struct {
 	Waiting    int                            `json:"waiting" required:"true"`
 	WaitingFor map[replacement.WaitingFor]int `json:"waiting_for" required:"true" description:"how many wait for whom"`
 	Held       int                            `json:"held" required:"true"`
+	ToTell     int                            `json:"to_tell" required:"true" description:"how many who pinned a fingerprint must still be told of the new one"`
 	Unpacked   map[string]int                 `json:"unpacked" required:"true" description:"how many requests of each signer are in no parcel yet"`
 	Late       []desk.Parcel                  `json:"late" required:"true" description:"parcels whose signer should have answered by now"`
 	Judging    *watch.Judging                 `json:"judging,omitempty" description:"how far the fleet has been judged anew since a change of policy or trust"`
@@ -82,6 +83,9 @@ func (s *Service) Overview(ctx context.Context) (Overview, error) {
 		return out, err
 	}
 	if out.Late, err = s.desk.LateParcels(ctx); err != nil {
+		return out, err
+	}
+	if out.ToTell, err = s.store.CountTellings(ctx); err != nil {
 		return out, err
 	}
 	now := s.now()

@@ -53,6 +53,7 @@ type Rehearsal struct {
 	Targets []Target              `json:"targets" required:"true" description:"the slots that get the certificate, with their addresses"`
 	Steps   []procedure.Rehearsed `json:"steps" required:"true"`
 
+	Pins     []Pin             `json:"pins" required:"true" description:"who must be told after it"`
 	Findings []finding.Finding `json:"findings" required:"true" description:"names that do not lead to the device, as far as DNS was asked"`
 }
 
@@ -77,7 +78,15 @@ func (s *Service) Rehearse(ctx context.Context, o RehearsalOrder) (Rehearsal, er
 			return Rehearsal{}, problem.New(problem.Outside, "the differences cannot be shown", err.Error(), "", next.TryDevice.On(o.Device))
 		}
 	}
-	return Rehearsal{j.Plan.V, showTargets(j.targets), steps, append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
+	var slots []int64
+	for _, t := range j.targets {
+		slots = append(slots, t.ID)
+	}
+	pins, err := s.pinsOf(ctx, slots...)
+	if err != nil {
+		return Rehearsal{}, err
+	}
+	return Rehearsal{j.Plan.V, showTargets(j.targets), steps, pins, append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
 }
 
 // differ reads the files that steps would edit and fills in the differences. A file

@@ -35,6 +35,7 @@ type Replacement struct {
 	Parcel     string            `json:"parcel,omitempty"`
 	AskedBy    string            `json:"asked_by" required:"true"`
 	ApprovedBy string            `json:"approved_by,omitempty"`
+	ToTell     int               `json:"to_tell" required:"true" description:"how many who pinned the old certificate must still be told"`
 	Leftover   string            `json:"leftover,omitempty" description:"what is left on the device after the end"`
 	BegunAt    time.Time         `json:"begun_at" required:"true"`
 	ChangedAt  time.Time         `json:"changed_at" required:"true"`
@@ -103,6 +104,15 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 			out.Next = p.Reminder
 		case p.BackBy != nil && out.WaitingFor == replacement.Signer:
 			out.Next = fmt.Sprintf("%s has it, to be back by %s", p.HandedTo, p.BackBy.Format(time.DateOnly))
+		}
+	}
+	told, err := s.store.Tellings(ctx, n)
+	if err != nil {
+		return out, err
+	}
+	for _, t := range told {
+		if t.ToldAt.IsZero() {
+			out.ToTell++
 		}
 	}
 	if len(row.Path.V) > 0 {

@@ -166,7 +166,15 @@ func (s *Service) Watch(ctx context.Context, id string, after int64, take func(w
 	if err != nil {
 		return err
 	}
-	return s.watch.Follow(ctx, store.AboutReplacement(n), after, take, beat, func() (bool, error) {
+	timed := func(e watch.Event) error {
+		if e.Kind == "step" && e.State == "running" {
+			if r, err := s.store.Replacement(ctx, n); err == nil { // what it usually takes is not worth failing for
+				e.Usual, _ = s.usual(ctx, r.Device, e.Text)
+			}
+		}
+		return take(e)
+	}
+	return s.watch.Follow(ctx, store.AboutReplacement(n), after, timed, beat, func() (bool, error) {
 		r, err := s.store.Replacement(ctx, n)
 		if err != nil {
 			return false, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)

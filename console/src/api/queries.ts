@@ -97,3 +97,14 @@ export const replacementQuery = (id: string) =>
   queryOptions({ queryKey: [...keys.replacements, id], queryFn: () => take(api.GET('/api/v1/replacements/{id}', { params: { path: { id } } })) })
 
 export const batchQuery = (id: string) => queryOptions({ queryKey: [...keys.batches, id], queryFn: () => take(api.GET('/api/v1/batches/{id}', { params: { path: { id } } })) })
+
+export const pinsQuery = (device: string, slot: string) =>
+  queryOptions({ queryKey: [...keys.pins, device, slot], queryFn: async () => items(await take(api.GET('/api/v1/pins', { params: { query: { device, slot } } }))) })
+
+/** tellingsQuery are those who must be told of a changed certificate; of a replacement also those who were. */
+export const tellingsQuery = (replacement?: string) =>
+  queryOptions({
+    queryKey: [...keys.tellings, replacement ?? 'open'],
+    queryFn: async () => items(await take(api.GET('/api/v1/tellings', { params: { query: replacement ? { replacement } : {} } }))),
+    refetchInterval: 10_000,
+  })

@@ -19,6 +19,7 @@ const places: Record<Action['do'], (about: string) => Place | undefined> = {
   'list-credentials': list('Open the credentials', '/settings/credentials'),
   'list-devices': list('List the devices', '/devices'),
   'list-parcels': list('Open the desk', '/desk'),
+  'list-pins': list('List the slots', '/slots'),
   'list-procedures': list('List the families', '/families'),
   'list-replacements': list('List the replacements', '/replacements'),
   'list-signers': list('Open the signers', '/settings/signers'),

@@ -14,6 +14,7 @@ export const terms = {
   site: 'A place with a way in: direct, through an SSH jump host, or through a SOCKS proxy.',
   access: 'How a device is reached over one link: address, port, user, credential, pin and options.',
   pin: 'The host key or certificate that a device must show. When it shows another one, the work stops.',
+  'pinned by': 'Systems and people that recorded the fingerprint, the key or the certificate itself, and must be told when it changes.',
   signer: 'Whoever signs requests: a person’s desk, or an authority that is reached by protocol.',
   parcel: 'A bundle of requests that goes out to a signer.',
   intake: 'The files that come back from a signer, sorted and matched.',

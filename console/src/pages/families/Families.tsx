@@ -53,7 +53,7 @@ export function Families() {
               <Facts
                 rows={[
                   ['Name', f.name],
-                  ['Keys', f.keys.join(', ')],
+                  ['Keys', f.signs_itself ? 'made and signed by the device itself' : f.keys.join(', ')],
                   [
                     'Devices',
                     <Link component={RouterLink} to={`/devices?family=${f.name}`}>

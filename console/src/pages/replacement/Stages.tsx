@@ -55,6 +55,7 @@ export function Stages({ r }: { r: Replacement }) {
 const own = ['gate', 'backup', 'trust', 'install', 'trial', 'activate', 'mirror']
 
 function standing(r: Replacement, i: number, now: number, steps: number): Standing {
+  if (r.signer === 'device' && ['request', 'sign'].includes(stages[i]?.[0] ?? '')) return 'unneeded'
   if (r.state === 'sealed' || i < now) return steps === 0 && own.includes(stages[i]?.[0] ?? '') ? 'unneeded' : 'done'
   if (i > now) return 'ahead'
   if (wanted(r)) return 'done' // what a person asked for did not fail

@@ -9,7 +9,7 @@ import { useFormContext } from 'react-hook-form'
 import { useNavigate } from 'react-router'
 import * as v from 'valibot'
 import { ApiError, api, take, type Schemas, type Slot } from '../../api/client'
-import { deviceQuery, policiesQuery, signersQuery } from '../../api/queries'
+import { deviceQuery, familiesQuery, policiesQuery, signersQuery } from '../../api/queries'
 import { Choice, Field, Tick } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
@@ -45,18 +45,20 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
   const signers = useQuery(signersQuery)
   const policies = useQuery(policiesQuery)
   const device = useQuery(deviceQuery(slot.device))
+  const families = useQuery(familiesQuery)
   const navigate = useNavigate()
   const [oneWay, setOneWay] = useState(false)
-  if (!signers.data || !policies.data || !device.data) return null // nothing moves once it is shown
+  if (!signers.data || !policies.data || !device.data || !families.data) return null // nothing moves once it is shown
   const others = device.data.slots.filter((s) => s.name !== slot.name)
   // The rules that are nearest to the device name the signer.
   const named = [`device/${slot.device}`, `site/${slot.site}`, 'fleet'].flatMap((scope) => policies.data.find((p) => p.scope === scope)?.rules.signer || [])
+  const itself = families.data.find((f) => f.name === device.data.family)?.signs_itself
   return (
     <FormDialog
       title={`Replace ${slot.device}/${slot.name}`}
       wide
       schema={schema}
-      start={{ signer: named[0] ?? '', key: '', names: '', also: [], unseen: false, oneWay: false }}
+      start={{ signer: itself ? 'device' : (named[0] ?? ''), key: '', names: '', also: [], unseen: false, oneWay: false }}
       always
       submit="Begin"
       said="The replacement has begun"
@@ -73,15 +75,21 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
       close={close}
     >
       <Box sx={{ display: 'grid', gap: 2 }}>
-        <FieldGrid>
-          <Choice
-            name="signer"
-            label="Signer"
-            options={[{ value: '', label: 'choose one' }, ...signers.data.map((s) => ({ value: s.name, label: s.about ? `${s.name}: ${s.about}` : s.name }))]}
-          />
-          <Choice name="key" label="Key" options={[{ value: '', label: 'as the policy says' }, ...keyTypes]} />
-        </FieldGrid>
-        <Field name="names" label="Further names" help="Known names are included automatically." />
+        {itself ? (
+          <Typography>The device, or its manager, makes and signs the certificate itself. No request is made, and key and names are not chosen here.</Typography>
+        ) : (
+          <>
+            <FieldGrid>
+              <Choice
+                name="signer"
+                label="Signer"
+                options={[{ value: '', label: 'choose one' }, ...signers.data.map((s) => ({ value: s.name, label: s.about ? `${s.name}: ${s.about}` : s.name }))]}
+              />
+              <Choice name="key" label="Key" options={[{ value: '', label: 'as the policy says' }, ...keyTypes]} />
+            </FieldGrid>
+            <Field name="names" label="Further names" help="Known names are included automatically." />
+          </>
+        )}
         {others.length > 0 && <Also names={others.map((o) => o.name)} />}
         <Box>
           {slot.condition === 'dark' && <Tick name="unseen" label="Start although the slot cannot be read: a revert can then not be proven" />}

@@ -21,6 +21,7 @@ import { Problem } from '../../parts/Problem'
 import { Term } from '../../parts/Term'
 import { day, days, devicePath, moment } from '../../parts/words'
 import { History } from './History'
+import { Pins } from './Pins'
 import { ReplaceDialog } from './ReplaceDialog'
 
 /** SlotPage shows one slot: what it serves, what is wrong with it, what was done. */
@@ -120,6 +121,7 @@ function Shown({ s }: { s: Slot }) {
               ]}
             />
           </Panel>
+          <Pins slot={s} />
         </Stack>
       </Columns>
       <History device={s.device} slot={s.name} replacements={past.data ?? []} />

@@ -1,0 +1,156 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/pem"
+	"strings"
+	"testing"
+
+	"freshseal/e2e/browser"
+	"freshseal/standin"
+)
+
+type telling struct{ ID, Who, What, Old, New, Told_by string }
+
+// tellings are those to be told of a replacement, by who it is.
+func (s *server) tellings(of ...string) map[string]telling {
+	s.t.Helper()
+	var all []telling
+	s.json(&all, append([]string{"task", "tell"}, of...)...)
+	out := map[string]telling{}
+	for _, t := range all {
+		out[t.Who] = t
+	}
+	return out
+}
+
+// keyPin is the pin of a certificate's public key.
+func keyPin(t *testing.T, der []byte) string {
+	t.Helper()
+	c, err := x509.ParseCertificate(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
+	return base64.StdEncoding.EncodeToString(sum[:])
+}
+
+func fingerprint(der []byte) string {
+	sum := sha256.Sum256(der)
+	return hex.EncodeToString(sum[:])
+}
+
+// Systems have pinned what a slot serves. They are named before it is replaced, and stand
+// as tasks after, with what they know and what they need, until somebody says they were
+// told. Nobody is told of a value in between, or of what they know already.
+func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
+	t.Parallel()
+	box := simulated(t, standin.Box{})
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	s.addSimulated(name, box, "correct horse")
+	slot := name + "/web"
+	first := leafAt(t, box.TLSAddr)
+	s.ok("pin", "add", slot, "--who", "booking", "--how", "write to booking@tidewrack.example")
+	s.ok("pin", "add", slot, "--who", "monitoring", "--what", "key", "--how", "enter it under probes")
+	s.ok("pin", "add", slot, "--who", "old ticket printer", "--what", "certificate", "--how", "carry it there")
+	s.ok("pin", "add", slot, "--who", "gone", "--how", "nobody knows")
+	s.fails(1, "already", "pin", "add", slot, "--who", "booking", "--how", "again")
+	s.fails(1, "can be pinned", "pin", "add", slot, "--who", "x", "--what", "serial", "--how", "y")
+	s.fails(1, "not a line", "pin", "add", slot, "--who", "two\nlines", "--how", "y")
+	s.fails(1, "how they are told", "pin", "add", slot, "--who", "x", "--how", " ")
+	s.fails(1, "no slot", "pin", "add", name+"/eap", "--who", "x", "--how", "y")
+	s.ok("pin", "remove", "p4")
+	s.fails(1, "no pin is called", "pin", "remove", "p4")
+	s.fails(1, "no pin is called", "pin", "remove", "4; DROP TABLE pin")
+
+	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "to tell  booking, who has pinned SHA-256 of the certificate of web: write to booking@") {
+		t.Errorf("the rehearsal says\n%s", out)
+	}
+	if out := s.ok("replace", slot, "--signer", "bench", "--watch"); !strings.HasSuffix(out, "to tell: 3 who pinned the old one: freshseal task tell r1\nr1: sealed\n") {
+		t.Errorf("it ends with\n%s", out)
+	}
+	second := leafAt(t, box.TLSAddr)
+	all := s.tellings()
+	if got := all["booking"]; got.Old != fingerprint(first) || got.New != fingerprint(second) {
+		t.Errorf("%+v", got)
+	}
+	if got := all["monitoring"]; got.Old != keyPin(t, first) || got.New != keyPin(t, second) {
+		t.Errorf("%+v", got)
+	}
+	if block, _ := pem.Decode([]byte(all["old ticket printer"].New)); block == nil || !bytes.Equal(block.Bytes, second) {
+		t.Errorf("%+v", all["old ticket printer"])
+	}
+	if len(all) != 3 {
+		t.Errorf("%v", all)
+	}
+	if out := s.ok("task", "list"); !strings.Contains(out, "booking must be told, of "+slot) || !strings.Contains(out, fingerprint(second)) {
+		t.Errorf("the tasks say\n%s", out)
+	}
+	s.as("viewer").fails(1, "role", "task", "told", all["booking"].ID)
+	s.ok("task", "told", all["booking"].ID, "--note", "they answered")
+	s.fails(1, "told by admin already", "task", "told", all["booking"].ID)
+	s.fails(1, "nobody is to be told", "task", "told", "n99")
+	if got := s.tellings("r1")["booking"]; got.Told_by != "admin" {
+		t.Errorf("%+v", got)
+	}
+	if ledger := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(ledger, "/told") && !strings.Contains(ledger, "somebody was told") {
+		t.Errorf("the ledger does not say that somebody was told:\n%s", ledger)
+	}
+
+	// A second replacement before the others were told.
+	s.ok("replace", slot, "--signer", "bench", "--watch")
+	third := leafAt(t, box.TLSAddr)
+	all = s.tellings()
+	if got := all["booking"]; got.Old != fingerprint(second) || got.New != fingerprint(third) {
+		t.Errorf("who was told of the first knows that one: %+v", got)
+	}
+	if got := all["monitoring"]; len(all) != 3 || got.Old != keyPin(t, first) || got.New != keyPin(t, third) {
+		t.Errorf("who was not told knows the one before it: %+v", got)
+	}
+
+	// It is reverted: who was told of the second knows what is served now, the others do not.
+	s.ok("replacement", "revert", "r2")
+	s.await("r2", "reverted")
+	all = s.tellings()
+	if _, has := all["booking"]; has || len(all) != 2 || all["monitoring"].Old != keyPin(t, first) || all["monitoring"].New != keyPin(t, second) {
+		t.Errorf("after the revert: %+v", all)
+	}
+	s.ok("task", "told", all["old ticket printer"].ID)
+
+	p := openConsole(t, s)
+	steps(t,
+		func() error { return p.Go("/tasks") },
+		func() error { return p.Wait("//ul[@aria-label='To be told' and contains(.,'monitoring')]") },
+		func() error { return p.Click("//button[@aria-label='monitoring was told']") },
+		func() error { return p.Type("//*[@role='dialog']//textarea", "by telephone") },
+		func() error { return p.Click("//*[@role='dialog']//button[.='Told']") },
+		func() error { return p.Gone("//ul[@aria-label='To be told']") },
+		func() error { return p.Go("/slots/" + slot) },
+		func() error {
+			return p.Wait("//section[@aria-label='Pinned by' and contains(.,'old ticket printer')]")
+		},
+		func() error { return p.Click(browser.Button("Add a pin")) },
+		func() error { return p.Type("//label[contains(.,'Who')]/following::input[1]", "gate crew") },
+		func() error {
+			return p.Type("//label[contains(.,'How they are told')]/following::textarea[1]", "by radio")
+		},
+		func() error { return p.Click("//*[@role='dialog']//button[.='Add']") },
+		func() error { return p.Wait("//section[@aria-label='Pinned by' and contains(.,'gate crew')]") },
+		func() error { return p.Click("//button[@aria-label='Remove the pin of gate crew']") },
+		func() error { return p.Click("//*[@role='dialog']//button[.='Remove']") },
+		func() error {
+			return p.Wait("//section[@aria-label='Pinned by' and not(contains(.,'gate crew'))]")
+		},
+	)
+	if faults := p.Faults(); len(faults) > 0 {
+		t.Error(faults)
+	}
+	if out := s.ok("task", "list"); out != "nothing waits for a person\n" {
+		t.Error(out)
+	}
+}

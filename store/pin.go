@@ -1,0 +1,178 @@
+package store
+
+import (
+	"bytes"
+	"context"
+
+	"freshseal/core/cert"
+	"freshseal/core/replacement"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Pin is somebody who recorded something of a slot's certificate.
+type Pin struct {
+	ID      int64    `db:"id"`
+	SlotID  int64    `db:"slot_id"`
+	Who     string   `db:"who"`
+	What    cert.Pin `db:"what"`
+	How     string   `db:"how"` // they are told
+	AddedBy string   `db:"added_by"`
+	AddedAt Moment   `db:"added_at"`
+
+	Device string `db:"device"`
+	Slot   string `db:"slot"`
+}
+
+// Telling is what somebody must be told after a change.
+type Telling struct {
+	ID            int64    `db:"id"`
+	ReplacementID int64    `db:"replacement_id"`
+	SlotID        int64    `db:"slot_id"`
+	Who           string   `db:"who"`
+	What          cert.Pin `db:"what"`
+	How           string   `db:"how"`
+	OldSHA256     string   `db:"old_sha256"` // of the certificate before; empty where it was not known
+	NewSHA256     string   `db:"new_sha256"`
+	AroseAt       Moment   `db:"arose_at"`
+	ToldAt        Moment   `db:"told_at"` // zero while nobody was
+	ToldBy        string   `db:"told_by"`
+	Note          string   `db:"note"`
+
+	Device string `db:"device"`
+	Slot   string `db:"slot"`
+}
+
+const pinRows = `SELECT pin.*, device.name AS device, slot.name AS slot FROM pin JOIN slot ON slot.id = pin.slot_id JOIN device ON device.id = slot.device_id `
+
+// AddPin records a pin; one of the same who and what is ErrTaken.
+func (s *Store) AddPin(ctx context.Context, p Pin) (int64, error) {
+	var id int64
+	err := s.change(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO pin (slot_id, who, what, how, added_by, added_at) VALUES (:slot_id, :who, :what, :how, :added_by, :added_at)`, p)
+		if err != nil {
+			return taken(err)
+		}
+		id, err = result.LastInsertId()
+		return err
+	})
+	return id, err
+}
+
+// Pin finds one by its id.
+func (s *Store) Pin(ctx context.Context, id int64) (Pin, error) {
+	var p Pin
+	return p, one(s.read.GetContext(ctx, &p, pinRows+`WHERE pin.id = ?`, id))
+}
+
+// Pins are those of some slots, by who it is; of all slots where none is named.
+func (s *Store) Pins(ctx context.Context, slots ...int64) ([]Pin, error) {
+	var out []Pin
+	if len(slots) == 0 {
+		return out, s.read.SelectContext(ctx, &out, pinRows+`ORDER BY device.name, slot.name, who, what`)
+	}
+	query, args, err := sqlx.In(pinRows+`WHERE slot_id IN (?) ORDER BY device.name, slot.name, who, what`, slots)
+	if err != nil {
+		return nil, err
+	}
+	return out, s.read.SelectContext(ctx, &out, query, args...)
+}
+
+// RemovePin deletes one. What they were to be told stays.
+func (s *Store) RemovePin(ctx context.Context, id int64) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error { return changed(tx.ExecContext(ctx, `DELETE FROM pin WHERE id = ?`, id)) })
+}
+
+const tellingRows = `SELECT telling.*, device.name AS device, slot.name AS slot FROM telling JOIN slot ON slot.id = telling.slot_id JOIN device ON device.id = slot.device_id `
+
+// Tellings are those that are open, oldest first; of a replacement all, told ones too.
+func (s *Store) Tellings(ctx context.Context, replacementID int64) ([]Telling, error) {
+	var out []Telling
+	if replacementID != 0 {
+		return out, s.read.SelectContext(ctx, &out, tellingRows+`WHERE replacement_id = ? ORDER BY telling.id`, replacementID)
+	}
+	return out, s.read.SelectContext(ctx, &out, tellingRows+`WHERE told_at = 0 ORDER BY telling.id`)
+}
+
+// CountTellings says how many are open.
+func (s *Store) CountTellings(ctx context.Context) (int, error) {
+	var n int
+	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM telling WHERE told_at = 0`)
+}
+
+// Telling finds one by its id.
+func (s *Store) Telling(ctx context.Context, id int64) (Telling, error) {
+	var t Telling
+	return t, one(s.read.GetContext(ctx, &t, tellingRows+`WHERE telling.id = ?`, id))
+}
+
+// SetTold records who told them; one that is told already is ErrNotFound.
+func (s *Store) SetTold(ctx context.Context, id int64, by, note string, at Moment) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `UPDATE telling SET told_at = ?, told_by = ?, note = ? WHERE id = ? AND told_at = 0`, at, by, note, id))
+	})
+}
+
+// tell notes what those who pinned something of a replacement's slots must be told, now
+// that it is sealed, or reverted after that. Whoever still had to be told of an
+// earlier change is told of this one alone, with what they know as the old one; where they know
+// that already, or what they pinned stays the same, there is nothing to tell.
+func tell(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
+	var pins []struct {
+		Pin
+		Old string `db:"old_sha256"`
+	}
+	if err := tx.SelectContext(ctx, &pins, `SELECT pin.*, target.old_sha256 FROM pin JOIN target USING (slot_id) WHERE replacement_id = ? ORDER BY pin.id`, r.ID); err != nil || len(pins) == 0 {
+		return err
+	}
+	for _, p := range pins {
+		known, new := p.Old, r.NewSHA256
+		if r.State == replacement.Reverted {
+			known, new = new, known
+		}
+		var open []Telling
+		if err := tx.SelectContext(ctx, &open, `SELECT * FROM telling WHERE slot_id = ? AND who = ? AND what = ? AND told_at = 0 ORDER BY id`, p.SlotID, p.Who, p.What); err != nil {
+			return err
+		}
+		if len(open) > 0 {
+			known = open[0].OldSHA256
+			if _, err := tx.ExecContext(ctx, `DELETE FROM telling WHERE slot_id = ? AND who = ? AND what = ? AND told_at = 0`, p.SlotID, p.Who, p.What); err != nil {
+				return err
+			}
+		}
+		same, err := samePin(ctx, tx, p.What, known, new)
+		if err != nil {
+			return err
+		}
+		if same {
+			continue
+		}
+		_, err = tx.NamedExecContext(ctx, `INSERT INTO telling (replacement_id, slot_id, who, what, how, old_sha256, new_sha256, arose_at)
+			VALUES (:replacement_id, :slot_id, :who, :what, :how, :old_sha256, :new_sha256, :arose_at)`,
+			Telling{ReplacementID: r.ID, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known, NewSHA256: new, AroseAt: at})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// samePin says that what is pinned is the same of two certificates.
+func samePin(ctx context.Context, tx *sqlx.Tx, what cert.Pin, old, new string) (bool, error) {
+	if old == new || old == "" {
+		return old == new, nil
+	}
+	var pinned [2][]byte
+	for i, sha256 := range []string{old, new} {
+		var der []byte
+		if err := one(tx.GetContext(ctx, &der, `SELECT der FROM certificate WHERE sha256 = ?`, sha256)); err != nil {
+			return false, err
+		}
+		c, err := cert.Parse(der)
+		if err != nil {
+			return false, err
+		}
+		pinned[i] = []byte(what.Of(c))
+	}
+	return bytes.Equal(pinned[0], pinned[1]), nil
+}
