@@ -278,6 +278,44 @@ func TestAStepThatHangsMayStillRun(t *testing.T) {
 	}
 }
 
+// The line breaks in the middle of a command on a box that keeps no record of its commands.
+// What is safe to repeat is done once more; where that line breaks too, or it is not safe, nobody
+// knows what became of it and nothing goes on by itself.
+func TestABrokenLineOnABoxThatKeepsNoRecord(t *testing.T) {
+	for _, c := range []struct {
+		about, repeat string
+		breaks        int
+		begun         int
+		known         bool
+	}{
+		{"safe, and the line breaks once", ", repeat: safe", 1, 2, true},
+		{"safe, and it breaks again", ", repeat: safe", 2, 2, false},
+		{"not safe", "", 1, 1, false},
+		{"safe, and nothing breaks", ", repeat: safe", 0, 1, true},
+	} {
+		t.Run(c.about, func(t *testing.T) {
+			var box *standin.Running
+			left := c.breaks
+			box = startBoxLike(t, standin.Box{Watch: func(what string, done bool) bool {
+				if strings.HasPrefix(what, "echo taken") && !done && left > 0 {
+					left--
+					box.Drop()
+				}
+				return true
+			}})
+			r, scope, book := runner(t, box, "  activate:\n    - {step: take, run: echo taken, undo: nothing, limit: 10s"+c.repeat+"}\n")
+			_, err := r.Carry(t.Context(), procedure.Activate, scope)
+			var step *device.StepError
+			if c.known != (err == nil) || err != nil && (!errors.As(err, &step) || !step.Unknown()) {
+				t.Errorf("it ends with %v", err)
+			}
+			if n := len(book.begun); n != c.begun {
+				t.Errorf("it was begun %d times:\n%s", n, book.texts())
+			}
+		})
+	}
+}
+
 // Some boxes ask for the password, and for other things besides.
 func TestABoxThatAsksIsAnswered(t *testing.T) {
 	box := startBoxLike(t, standin.Box{Asks: true})

@@ -29,7 +29,7 @@ func work(t *testing.T, box *standin.Running, id string) string {
 }
 
 // simulated turns a stand-in on that serves a factory certificate.
-func simulated(t *testing.T, b standin.Box) *standin.Running {
+func simulated(t testing.TB, b standin.Box) *standin.Running {
 	t.Helper()
 	var none *standin.Authority
 	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"}, Names: []string{"appliance.invalid"}, Ends: 1000 * time.Hour}, rand.Reader, time.Now())

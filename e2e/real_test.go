@@ -31,7 +31,7 @@ func freePort(t testing.TB, address string) string {
 
 // daemon starts a real server in the foreground and waits until it listens. It
 // is ended with the test, by its process group.
-func daemon(t *testing.T, listens, name string, args ...string) (end func()) {
+func daemon(t testing.TB, listens, name string, args ...string) (end func()) {
 	t.Helper()
 	cmd := exec.Command(name, args...)
 	var log bytes.Buffer
@@ -75,10 +75,10 @@ const passphrase = "salt and tar"
 
 const boxAddress = "127.20.77.1"
 
-func startBox(t *testing.T) box { return startBoxWithout(t, "") }
+func startBox(t testing.TB) box { return startBoxWithout(t, "") }
 
 // startBoxWithout leaves a line out of the SSH server's configuration.
-func startBoxWithout(t *testing.T, line string) box {
+func startBoxWithout(t testing.TB, line string) box {
 	t.Helper()
 	dir := t.TempDir()
 	b := box{without: line, dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), webPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
@@ -87,7 +87,7 @@ func startBoxWithout(t *testing.T, line string) box {
 	return b
 }
 
-func (b *box) startSSH(t *testing.T) {
+func (b *box) startSSH(t testing.TB) {
 	t.Helper()
 	if os.Geteuid() == 0 {
 		if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
@@ -110,7 +110,7 @@ func (b *box) startSSH(t *testing.T) {
 }
 
 // target is how the box is signed in to.
-func (b *box) target(t *testing.T) ssh.Target {
+func (b *box) target(t testing.TB) ssh.Target {
 	t.Helper()
 	who, err := user.Current()
 	if err != nil {
@@ -122,7 +122,7 @@ func (b *box) target(t *testing.T) ssh.Target {
 func (b *box) at(name string) string { return filepath.Join(b.dir, "web", name) }
 
 // layFactory makes the certificate that the box was delivered with.
-func (b *box) layFactory(t *testing.T) {
+func (b *box) layFactory(t testing.TB) {
 	t.Helper()
 	os.MkdirAll(b.at("tls"), 0o700)
 	must(t, "", "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", b.at("tls/key.pem"), "-out", b.at("tls/cert.pem"),
@@ -132,7 +132,7 @@ func (b *box) layFactory(t *testing.T) {
 	}
 }
 
-func (b *box) startWeb(t *testing.T) {
+func (b *box) startWeb(t testing.TB) {
 	t.Helper()
 	b.layFactory(t)
 	write(t, b.at("nginx.conf"), fmt.Sprintf("worker_processes 1;\npid nginx.pid;\nevents {}\nhttp {\n access_log off;\n client_body_temp_path t1;\n proxy_temp_path t2;\n fastcgi_temp_path t3;\n uwsgi_temp_path t4;\n scgi_temp_path t5;\n"+
@@ -140,14 +140,17 @@ func (b *box) startWeb(t *testing.T) {
 	daemon(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/nginx", "-p", b.at(""), "-c", "nginx.conf", "-e", "stderr", "-g", "daemon off;")
 }
 
+// nginx is how its web server is called.
+func (b *box) nginx() string { return "/usr/sbin/nginx -p " + b.at("") + " -c nginx.conf -e stderr " }
+
 // add takes the box into a fleet, with the settings that its nginx needs.
-func (b *box) add(t *testing.T, s *server, more ...string) {
+func (b *box) add(t testing.TB, s *server, more ...string) {
 	t.Helper()
 	who, err := user.Current()
 	if err != nil {
 		t.Fatal(err)
 	}
-	nginx := "/usr/sbin/nginx -p " + b.at("") + " -c nginx.conf -e stderr "
+	nginx := b.nginx()
 	s.ok(append([]string{"device", "add", realBox, "--address", b.address, "--family", "web-files-ssh", "--user", who.Username, "--port", b.sshPort,
 		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--pin", b.hostKey, "--slot", "web=" + b.webPort,
 		"--setting", "certificate_file=" + b.at("tls/cert.pem"), "--setting", "key_file=" + b.at("tls/key.pem"), "--setting", "work_folder=" + b.at("work"),
