@@ -105,6 +105,12 @@ func (a *app) showReplacement(r work.Replacement) {
 		if s.Why != "" {
 			put(w, "            %s\n", lines("            ", s.Why))
 		}
+		if s.Outcome != "done" && s.Output != "" && s.EndedAt != nil {
+			said := strings.Split(strings.TrimRight(s.Output, "\n"), "\n")
+			for _, line := range said[max(0, len(said)-mostSaid):] {
+				put(w, "            | %s\n", line)
+			}
+		}
 	}
 	state := string(r.State)
 	if r.WaitingFor != "" {
@@ -121,6 +127,9 @@ func (a *app) showReplacement(r work.Replacement) {
 		put(w, "  next: %s\n", say)
 	}
 }
+
+// mostSaid is how many lines of a failed step's output are shown.
+const mostSaid = 24
 
 // replacementKey exports a key that Fresh Seal made and kept.
 func (a *app) replacementKey() *cobra.Command {

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"context"
+	"encoding/base64"
 	"io"
 	"os"
 	"strings"
+	"unicode/utf8"
 
 	"freshseal/service/work"
 
@@ -171,6 +173,9 @@ func (a *app) taskAnswer() *cobra.Command {
 					return failed("the answer cannot be read", err.Error(), "name the right file with --file")
 				}
 				text = string(content)
+			}
+			if !utf8.ValidString(text) { // such as a request in DER
+				text = base64.StdEncoding.EncodeToString([]byte(text))
 			}
 			var r work.Replacement
 			if err := client.do(ctx, "POST", v1+"/tasks"+item(args[0], "answer"), map[string]string{"text": text}, &r); err != nil {

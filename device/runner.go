@@ -236,7 +236,9 @@ func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, sco
 		stepErr = judge(ready, result, secrets)
 	}
 	if stepErr == nil {
-		captured, stepErr = step.Captured(result.Stdout, result.Stderr)
+		if captured, stepErr = step.Captured(result.Stdout, result.Stderr); stepErr != nil && result.Shown != "" {
+			result.Shown = r.unveiled(string(result.Stdout)) // what was looked for may have left the screen
+		}
 	}
 	failure := &StepError{Section: ready.Section, Step: ready.Name(), Repeat: repeatable(ready), Cause: stepErr}
 	var stillRuns *mayRun

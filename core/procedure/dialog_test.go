@@ -43,8 +43,8 @@ func TestTheCheckOfDialogsAndWaits(t *testing.T) {
 // A value beside other words is one plain word, since a command line may take it for
 // more; one that answers alone may be any line, and a secret is never shown.
 func TestWhatIsTypedInADialog(t *testing.T) {
-	expand := func(say, word string) (string, error) {
-		p, faults := procedure.Parse([]byte(terminal + `{dialog: login, undo: nothing, talk: [{see: x, say: "` + say + `"}]}` + "\n"))
+	expand := func(say, word string, more ...string) (string, error) {
+		p, faults := procedure.Parse([]byte(terminal + `{dialog: login, undo: nothing, talk: [{see: x, say: "` + say + `"` + strings.Join(more, "") + `}]}` + "\n"))
 		if procedure.Refused(faults) {
 			return "", faults[0]
 		}
@@ -64,6 +64,16 @@ func TestWhatIsTypedInADialog(t *testing.T) {
 	}
 	if said, err := expand("{{word}}", "a; reload $(now) `x`"); err != nil || said != "a; reload $(now) `x`\r" {
 		t.Errorf("alone: %q, %v", said, err)
+	}
+	for more, want := range map[string]string{"": "a, b\r", `, between: " "`: "a b\r", `, between: ";"`: "a;b\r", `, between: ""`: "ab\r"} {
+		if said, err := expand("{{many}}", "plain", more); err != nil || said != want {
+			t.Errorf("a list%s: %q, %v", more, said, err)
+		}
+	}
+	for say, more := range map[string]string{"{{word}}": `, between: " "`, "yes": `, between: " "`, "{{many}} {{many}}": `, between: " "`, "{{item}}": `, each: many, between: " "`, "{{many}}": `, between: "\r"`} {
+		if said, err := expand(say, "plain", more); err == nil {
+			t.Errorf("%s%s is typed: %q", say, more, said)
+		}
 	}
 	if said, err := expand("use {{word}}", "plain"); err == nil {
 		t.Errorf("a secret among other words is typed: %q", said)

@@ -37,6 +37,7 @@ type dialogTurn struct {
 	See           *regexp.Regexp
 	Say           string // one line; said distinguishes the empty line from none
 	said          bool
+	Between       string // the items of a list that is said
 	Press         []string
 	Paste         string
 	Fail          string
@@ -105,10 +106,12 @@ func (r *reader) turns(n ast.Node, what string) []dialogTurn {
 }
 
 func (r *reader) turn(n ast.Node, what string) dialogTurn {
-	t := dialogTurn{Limit: promptLimit}
+	t := dialogTurn{Limit: promptLimit, Between: ", "}
+	var between ast.Node
 	known := keys{
 		"see":      func(n ast.Node) { t.See = r.pattern(n) },
 		"say":      func(n ast.Node) { t.Say, t.said = r.text(n), true },
+		"between":  func(n ast.Node) { t.Between, between = r.text(n), n },
 		"paste":    func(n ast.Node) { t.Paste = r.content(n) },
 		"fail":     func(n ast.Node) { t.Fail = r.text(n) },
 		"progress": func(n ast.Node) { t.Progress = r.bool(n) },
@@ -142,6 +145,8 @@ func (r *reader) turn(n ast.Node, what string) dialogTurn {
 	switch {
 	case t.See.MatchString(""):
 		r.fault(n, "write a pattern that needs at least one character", "the pattern %q also matches an empty text", t.See)
+	case between != nil && (lone(t.Say) == "" || t.Each != "" || strings.ContainsFunc(t.Between, isControl)):
+		r.fault(between, `write it beside a say: that is one list, such as between: " "`, "between is what stands between the items of a list that is said")
 	case t.said && len(t.Press) > 0:
 		r.fault(n, "make two lines of it", "a line either says or presses")
 	case t.Fail != "" && (answers || t.Progress):
@@ -181,9 +186,20 @@ func (v *Dialog) uses() []use {
 	return out
 }
 
+// lone is the name of the value that a text is, alone; empty where it is more.
+func lone(text string) string {
+	if names := named(text); len(names) == 1 && placeholder.ReplaceAllString(text, "") == "" {
+		return names[0]
+	}
+	return ""
+}
+
 // check sees that conditions and lists of single lines name what is there.
 func (v *Dialog) check(c *checker, section Section, step *Step) {
 	for _, t := range v.turns() {
+		if name := lone(t.Say); t.Between != ", " && c.kind(name) != List {
+			c.faultAt(step, "between", "leave between out, or say a list such as {{dns_names}}", "{{%s}} is of the kind %s and has no items", name, c.kind(name))
+		}
 		for _, name := range []string{t.With, t.Without} {
 			if name != "" {
 				c.condition(section, step, name)
@@ -267,7 +283,7 @@ func (t dialogTurn) expand(scope *Scope) (dialog.Turn, error) {
 		out.Shown = "[" + c.shown + "]"
 	}
 	if t.said {
-		line, shown, err := expandAnswer(t.Say, scope)
+		line, shown, err := expandAnswer(t.Say, t.Between, scope)
 		if err != nil {
 			return out, err
 		}
@@ -285,11 +301,15 @@ const maxLine = 4000
 // expandAnswer puts values into a line that is typed. One that stands alone answers a
 // question and may be any line; among other words, which a command line may take for
 // more, each is one plain word, as in commands.
-func expandAnswer(text string, scope *Scope) (line, shown string, err error) {
-	alone := placeholder.ReplaceAllString(text, "") == "" && len(named(text)) == 1
+func expandAnswer(text, between string, scope *Scope) (line, shown string, err error) {
+	alone := lone(text) != ""
 	say := func(secrets bool) (string, error) {
 		return replaceEach(text, scope, func(v Value, _ string) (string, error) {
-			switch said := v.plain(); {
+			said := v.plain()
+			if v.Kind == List {
+				said = strings.Join(v.Words, between)
+			}
+			switch {
 			case v.Kind == Content && v.OnBox != "":
 				return "", errors.New("never leaves the device")
 			case v.Kind == Content:

@@ -3,10 +3,12 @@ package request
 import (
 	"crypto/x509"
 	"encoding/asn1"
+	"encoding/base64"
 	"encoding/pem"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"freshseal/core/cert"
 	"freshseal/core/finding"
@@ -20,8 +22,8 @@ type Request struct {
 	*x509.CertificateRequest
 }
 
-// Parse reads one request from PEM (text around it is passed over) or DER and
-// checks that it is signed with its own key.
+// Parse reads one request from PEM (text around it is passed over), DER or the base64 of
+// DER, and checks that it is signed with its own key.
 func Parse(content []byte) (Request, error) {
 	if len(content) > MaxSize {
 		return Request{}, fmt.Errorf("a request of %d bytes is longer than the %d that are taken", len(content), MaxSize)
@@ -36,6 +38,9 @@ func Parse(content []byte) (Request, error) {
 			der = block.Bytes
 			break
 		}
+	}
+	if plain, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(string(der)), "")); err == nil {
+		der = plain // DER itself is never base64: it begins with 0
 	}
 	r, err := x509.ParseCertificateRequest(der)
 	if err != nil {

@@ -3,6 +3,7 @@ package request_test
 import (
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/base64"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -120,6 +121,28 @@ func TestOpenSSLMakesJustThePlannedRequest(t *testing.T) {
 		}
 		for _, f := range request.Check(plan, made) {
 			t.Errorf("%s: %s", key, f.What)
+		}
+	}
+}
+
+// A request comes as the box gives it: in armour with text around it, as DER, or as its base64 alone.
+func TestARequestComesInSeveralForms(t *testing.T) {
+	r := made(t, []string{"gate.tidewrack.example"}, "Tidewrack Ferries")
+	plain := base64.StdEncoding.EncodeToString(r.Raw)
+	for about, content := range map[string]string{
+		"armour":              string(r.PEM()),
+		"text around it":      "Your request:\r\n" + strings.ReplaceAll(string(r.PEM()), "\n", "\r\n") + "Copy all of it.\r\n",
+		"DER":                 string(r.Raw),
+		"base64 in one line":  plain,
+		"base64 in odd lines": "\r\n" + plain[:70] + "\r\n  " + plain[70:] + "\r\n",
+	} {
+		if again, err := request.Parse([]byte(content)); err != nil || again.SHA256() != r.SHA256() {
+			t.Errorf("%s: %v", about, err)
+		}
+	}
+	for about, content := range map[string]string{"nothing": "", "base64 of nothing much": "MIIB", "half of it": plain[:len(plain)/2/4*4], "another kind": "-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----\n"} {
+		if _, err := request.Parse([]byte(content)); err == nil {
+			t.Errorf("%s is taken", about)
 		}
 	}
 }

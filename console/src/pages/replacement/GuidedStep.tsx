@@ -81,6 +81,12 @@ function Guide({ t }: { t: Task }) {
             slotProps={{ htmlInput: { style: { fontFamily: mono, fontSize: 12 } } }}
           />
         )}
+        {t.ask && (
+          <Button component="label" size="small" sx={{ justifySelf: 'start' }}>
+            Read it from a file
+            <input type="file" hidden aria-label="Read the result from a file" onChange={(e) => void readFile(e.target.files?.[0]).then(setText)} />
+          </Button>
+        )}
         {t.seen && (
           <Alert severity="info" variant="outlined">
             This step ends by itself when the {t.seen === 'new' ? 'new' : 'old'} certificate is seen.
@@ -97,6 +103,17 @@ function Guide({ t }: { t: Task }) {
       </Box>
     </Panel>
   )
+}
+
+/** readFile gives the text of a file; of one that is no text, such as a request in DER, its base64. */
+async function readFile(file: File | undefined) {
+  if (!file || file.size > 64 * 1024) return ''
+  const bytes = new Uint8Array(await file.arrayBuffer())
+  try {
+    return new TextDecoder('utf-8', { fatal: true }).decode(bytes)
+  } catch {
+    return btoa(String.fromCharCode(...bytes))
+  }
 }
 
 /** linked makes the addresses in a text ones that can be followed. */
