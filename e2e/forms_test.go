@@ -1,0 +1,62 @@
+package e2e
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"strings"
+	"testing"
+	"unicode/utf8"
+)
+
+// Every list prints as a table for people, as CSV for sheets and as JSON for programs, and
+// the three agree on how many things there are. A table fits a terminal of 80 columns.
+func TestEveryListPrintsInEveryForm(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	s.ok("pin", "add", gate+"/web", "--who", "booking", "--how", "write to booking@tidewrack.example")
+	s.ok("credential", "add", "harbour", "--user", "keeper", "--password-file", write(t, t.TempDir()+"/word", "salt and tar and rope"))
+	s.ok("signer", "add", "registrar", "--about", "a registrar ashore")
+	s.ok("replace", gate+"/web", "--signer", "desk")
+	s.ok("replace", panel+"/web", "--signer", "desk")
+	s.until(panel+"/web", "t", "task", "list")
+	s.await("r2", "waiting")
+	s.ok("parcel", "pack", "--signer", "desk", "--out", t.TempDir()+"/parcel.zip")
+	s.ok("replace", vaultLink+"/web", "--signer", "bench", "--watch")
+	for list, least := range map[string]int{
+		"device list": 29, "slot list": 29, "site list": 3, "credential list": 1, "replacement list": 3, "parcel list": 1, "signer list": 4,
+		"audience list": 1, "procedure list": 15, "user list": 1, "token list": 1, "ledger list": 5, "task list": 1, "pin list": 1, "batch list": 0,
+		"due": 10, "policy list": 1, "procedure values": 30, "authority list": 0,
+	} {
+		args := strings.Fields(list)
+		t.Run(list, func(t *testing.T) {
+			var items []json.RawMessage
+			text := s.ok(append(args, "--as", "json")...)
+			if err := json.Unmarshal([]byte(text), &items); err != nil {
+				var object map[string]json.RawMessage // some say more than a list
+				if json.Unmarshal([]byte(text), &object) != nil || json.Unmarshal(object["items"], &items) != nil {
+					t.Fatalf("JSON: %v\n%.300s", err, text)
+				}
+			}
+			if len(items) < least {
+				t.Errorf("%d of at least %d", len(items), least)
+			}
+			rows, err := csv.NewReader(strings.NewReader(s.ok(append(args, "--as", "csv")...))).ReadAll()
+			if err != nil || len(rows) != len(items)+1 {
+				t.Errorf("CSV: %v, %d rows of %d", err, len(rows)-1, len(items))
+			}
+			for _, name := range rows[0] {
+				if name == "" || name != strings.ToLower(name) {
+					t.Errorf("a column is called %q", name)
+				}
+			}
+			for line := range strings.Lines(s.ok(args...)) {
+				if n := utf8.RuneCountInString(strings.TrimRight(line, "\n")); n > 80 && !strings.Contains(line, "SHA256:") {
+					t.Errorf("%d columns: %s", n, line)
+				}
+			}
+		})
+	}
+	s.fails(2, "table, json or csv", "slot", "list", "--as", "xml")
+}
+
+const vaultLink = "vault-link.saltmere.tidewrack.example"
