@@ -245,10 +245,21 @@ func withoutSame(e procedure.Expect) procedure.Expect {
 	return e
 }
 
-// Finish does what is always done once a step was begun, at the end of the way there.
+// Finish does what is always done, of the steps that were begun, last first; what was begun
+// in survey is done by Leave.
 func (r *Runner) Finish(ctx context.Context, scope *procedure.Scope) error {
+	return r.finals(ctx, procedure.Sections[1:], scope)
+}
+
+// Leave does what is always done beside steps of survey: they let us in, so their ends come when
+// the device is cleared of what is not needed any more.
+func (r *Runner) Leave(ctx context.Context, scope *procedure.Scope) error {
+	return r.finals(ctx, procedure.Sections[:1], scope)
+}
+
+func (r *Runner) finals(ctx context.Context, sections []procedure.Section, scope *procedure.Scope) error {
 	var failed []error
-	for _, in := range slices.Backward(procedure.Sections) {
+	for _, in := range slices.Backward(sections) {
 		for _, step := range slices.Backward(r.Procedure.Steps[in]) {
 			items, err := step.Items(scope)
 			if step.Finally == nil || err != nil {

@@ -97,12 +97,13 @@ func TestFaultsOfDevicesAreToldAndLeaveNothing(t *testing.T) {
 		t.Run(about, func(t *testing.T) {
 			t.Parallel()
 			box := simulated(t, standin.Box{Faults: c.faults})
-			s := start(t, "serve", t.TempDir())
+			s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "web-files-ssh"))
 			s.login()
 			if c.password == "" {
 				c.password = "correct horse"
 			}
 			s.addSimulated(name, box, c.password)
+			s.ok("device", "edit", name, "--family", "quick-web-files-ssh")
 			before := s.show(name + "/web")
 			if c.change != nil {
 				c.change(t, box)

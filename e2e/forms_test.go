@@ -15,7 +15,7 @@ func TestEveryListPrintsInEveryForm(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	s.ok("pin", "add", gate+"/web", "--who", "booking", "--how", "write to booking@tidewrack.example")
 	s.ok("credential", "add", "harbour", "--user", "keeper", "--password-file", write(t, t.TempDir()+"/word", "salt and tar and rope"))
-	s.ok("signer", "add", "registrar", "--about", "a registrar ashore")
+	s.ok("signer", "set", "registrar", "--contact", "registrar@tidewrack.example")
 	s.ok("replace", gate+"/web", "--signer", "desk")
 	s.ok("replace", panel+"/web", "--signer", "desk")
 	s.until(panel+"/web", "t", "task", "list")
@@ -24,7 +24,7 @@ func TestEveryListPrintsInEveryForm(t *testing.T) {
 	s.ok("replace", vaultLink+"/web", "--signer", "bench", "--watch")
 	for list, least := range map[string]int{
 		"device list": 29, "slot list": 29, "site list": 3, "credential list": 1, "replacement list": 3, "parcel list": 1, "signer list": 4,
-		"audience list": 1, "procedure list": 15, "user list": 1, "token list": 1, "ledger list": 5, "task list": 1, "pin list": 1, "batch list": 0,
+		"audience list": 1, "procedure list": 14, "user list": 1, "token list": 1, "ledger list": 5, "task list": 1, "pin list": 1, "batch list": 0,
 		"due": 10, "policy list": 1, "procedure values": 30, "authority list": 0,
 	} {
 		args := strings.Fields(list)

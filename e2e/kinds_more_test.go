@@ -276,3 +276,66 @@ func TestADashboardOfOneOrThreeNodes(t *testing.T) {
 		})
 	}
 }
+
+// The shell of a host is off. A person switches it on first, and off again on every way out,
+// after the host has left maintenance.
+func TestAShellIsSwitchedOnAndOffByHand(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "bare-host"))
+	s.login()
+	for _, c := range []struct {
+		name, family string
+		faults       standin.Faults
+		state        string
+	}{
+		{"by-hand", "bare-host", standin.Faults{}, "sealed"},
+		{"by-hand-and-back", "quick-bare-host", standin.Faults{KeepServing: true}, "reverted"},
+		{"given-up", "bare-host", standin.Faults{}, "cancelled"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := *s
+			s.t = t
+			name := c.name + ".mainquay.tidewrack.example"
+			box := kind(t, standin.Box{Kind: standin.BareHost, Faults: c.faults, Restart: 200 * time.Millisecond, ShellOff: true})
+			s.addKind(name, c.family, box, "--setting", "shell_switch=the console of the host, menu 3")
+			before := leafAt(t, box.TLSAddr)
+			var begun struct{ ID string }
+			s.json(&begun, "replace", name+"/web", "--signer", map[bool]string{true: "desk", false: "bench"}[c.state == "cancelled"])
+			task := func(what string) string {
+				var all []struct{ ID, Device, Name, Text string }
+				for range 300 {
+					s.json(&all, "task", "list")
+					for _, each := range all {
+						if each.Device == name && each.Name == what && strings.Contains(each.Text, "menu 3") {
+							return each.ID
+						}
+					}
+					time.Sleep(100 * time.Millisecond)
+				}
+				t.Fatalf("no task %q: %v", what, all)
+				return ""
+			}
+			on := task("switch the shell on")
+			box.SwitchShell(true)
+			s.run("", "task", "answer", on)
+			if c.state == "cancelled" {
+				s.await(begun.ID, "waiting")
+				s.run("", "replacement", "cancel", begun.ID)
+			}
+			off := task("switch the shell off")
+			if box.InMaintenance() {
+				t.Error("the shell is to be switched off while the host is in maintenance")
+			}
+			box.SwitchShell(false)
+			s.run("", "task", "answer", off)
+			s.await(begun.ID, c.state)
+			if same := bytes.Equal(leafAt(t, box.TLSAddr), before); same == (c.state == "sealed") {
+				t.Errorf("%s, and the certificate is the one from before: %v", c.state, same)
+			}
+			if box.ShellOn() {
+				t.Error("the shell is on")
+			}
+		})
+	}
+}

@@ -58,7 +58,10 @@ func quickFamilies(t *testing.T, names ...string) string {
 	for _, name := range names {
 		text := strings.Replace(procedure.Builtin()[name].YAML, "procedure: ", "procedure: quick-", 1)
 		text = regexp.MustCompile(`restart_limit: \d+m`).ReplaceAllString(quick.ReplaceAllString(text, "$1, limit: 4s}"), "restart_limit: 5s")
-		text = strings.ReplaceAll(text, "after: 2m", "after: 1s, every: 300ms")
+		text = strings.ReplaceAll(strings.ReplaceAll(text, "after: 2m", "after: 1s, every: 300ms"), `"^https://"}, limit: 5m`, `"^https://"}, limit: 4s`)
+		if !strings.Contains(text, "restart_limit") {
+			text = strings.Replace(strings.ReplaceAll(text, "limit: 20s", "limit: 4s"), "traits:\n", "traits:\n  restart_limit: 5s\n", 1)
+		}
 		write(t, folder+"/quick-"+name+".procedure.yaml", text)
 	}
 	return folder
@@ -114,6 +117,7 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 		{"dock", "server-to-be-stopped", dock(standin.Faults{}), "", outcomeSealed, ""},
 		{"dock-stops-hard", "quick-server-to-be-stopped", dock(standin.Faults{StuckStop: true}), "", outcomeSealed, ""},
 		{"dock-keeps-serving", "server-to-be-stopped", dock(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
+		{"dock-plain-stays", "server-to-be-stopped", dock(standin.Faults{PlainStays: true}), "", outcomeReverted, "leads to HTTPS"},
 		{"dock-does-not-start", "server-to-be-stopped", dock(standin.Faults{FailTest: true}), "", outcomeReverted, ""},
 		{"gear", "network-gear", gear(standin.Faults{}), "", outcomeSealed, ""},
 		{"gear-wrong-word", "network-gear", gear(standin.Faults{}), "pepper", outcomeHeld, "fault 4: wrong word"},
@@ -132,7 +136,7 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 			if c.secret != "" {
 				secret = c.secret
 			}
-			settings := map[standin.Kind][]string{standin.MenuManager: {"--setting", "menu_password=" + secret}, standin.NetworkGear: {"--setting", "secret_word=" + secret}}[c.box.Kind]
+			settings := map[standin.Kind][]string{standin.MenuManager: {"--setting", "menu_password=" + secret}, standin.NetworkGear: {"--setting", "secret_word=" + secret}, standin.StopServer: {"--setting", "plain=http://" + box.Plain + "/"}}[c.box.Kind]
 			family := c.family
 			if c.state != outcomeSealed {
 				family = "quick-" + family

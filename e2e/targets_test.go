@@ -63,7 +63,7 @@ type targeted struct {
 // a replacement is proven at each of them, and one that stays behind undoes it.
 func TestASlotWithSeveralAddresses(t *testing.T) {
 	t.Parallel()
-	s := start(t, "serve", t.TempDir())
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "web-files-ssh"))
 	s.login()
 	box, other := simulated(t, standin.Box{}), simulated(t, standin.Box{})
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
@@ -71,7 +71,7 @@ func TestASlotWithSeveralAddresses(t *testing.T) {
 	var lock sync.Mutex
 	behind := other.TLSAddr
 	second := relay(t, "127.20.78.1:0", func() string { lock.Lock(); defer lock.Unlock(); return behind })
-	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "web-files-ssh", "--user", "keeper", "--port", sshPort,
+	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "quick-web-files-ssh", "--user", "keeper", "--port", sshPort,
 		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+host+":"+tlsPort+","+host+":"+second)
 	if out := s.ok("slot", "show", name+"/web"); !strings.Contains(out, "address-differs") || !strings.Contains(out, host+":"+second) {
 		t.Errorf("another certificate at the second address is not found:\n%s", out)

@@ -39,6 +39,7 @@ type Box struct {
 	TLSPort  int           // likewise
 	Faults   Faults        // what goes wrong on purpose
 	Restart  time.Duration // how long the web server is away on a reload
+	ShellOff bool          // SSH is off until somebody switches it on
 	Old      bool          // knows no SSH key exchange and cipher but broken ones
 	Asks     bool          // asks for the password (keyboard-interactive) instead of taking it unasked
 	Kind     Kind          // what it is like on a terminal; empty: a shell alone
@@ -102,6 +103,7 @@ type Faults struct {
 	StaysInMaintenance bool // does not leave maintenance
 	NeverBack          bool // a reboot never ends
 	StuckStop          bool // its server never stops unless it is stopped hard
+	PlainStays         bool // its page over plain HTTP never leads to HTTPS
 	LeafAlone          bool // serves the leaf without the intermediates
 	DropUpload         bool // the connection is lost in the middle of the first upload
 }
@@ -111,12 +113,14 @@ type Running struct {
 	Box
 	SSHAddr string // 127.20.2.11:2222, empty without SSH
 	TLSAddr string
+	Plain   string // address of the page over plain HTTP, of a server that must be stopped
 
 	root    *os.Root
 	hostKey ssh.Signer
 	serving atomic.Pointer[tls.Certificate]
 	ssh     net.Listener
 	web     net.Listener
+	plain   net.Listener
 	work    sync.WaitGroup
 	lock    sync.Mutex
 	conns   map[net.Conn]struct{}
@@ -126,7 +130,8 @@ type Running struct {
 	factoryKey []byte // with which it was turned on first
 	stopped    stopped
 	gearLock   sync.Mutex
-	gear       *gear    // what network gear runs with; nil: as it was kept
+	gear       *gear // what network gear runs with; nil: as it was kept
+	shellOn    atomic.Bool
 	owners     sync.Map // of files, where they were changed
 }
 
@@ -161,7 +166,12 @@ func (r *Running) start() error {
 		return err
 	}
 	r.SSHAddr = r.ssh.Addr().String()
-	r.accept(r.ssh, r.serveSSH)
+	r.SwitchShell(!r.ShellOff)
+	r.accept(r.ssh, func(conn net.Conn) {
+		if r.ShellOn() {
+			r.serveSSH(conn)
+		}
+	})
 	return nil
 }
 
@@ -199,6 +209,13 @@ func (r *Running) startWeb() error {
 		return err
 	}
 	r.TLSAddr = r.web.Addr().String()
+	if r.Kind == StopServer {
+		if r.plain, err = listen(r.Address, 0); err != nil {
+			return err
+		}
+		r.Plain = r.plain.Addr().String()
+		r.accept(r.plain, r.servePlain)
+	}
 	r.accept(r.web, func(conn net.Conn) { r.watched("handshake", func() { r.serveTLS(conn) }) })
 	return nil
 }
@@ -275,7 +292,7 @@ func (r *Running) Close() error {
 	}
 	r.lock.Unlock()
 	var errs []error
-	for _, l := range []net.Listener{r.ssh, r.web} {
+	for _, l := range []net.Listener{r.ssh, r.web, r.plain} {
 		if l != nil {
 			errs = append(errs, l.Close())
 		}

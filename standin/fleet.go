@@ -226,6 +226,10 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		way = m.site
 	}
 	f.places[way][net.JoinHostPort(m.address, "443")] = box.TLSAddr
+	if box.Plain != "" {
+		f.places[way][net.JoinHostPort(m.address, "80")] = box.Plain
+		shown.Settings = map[string]string{"page": "https://" + m.address + "/", "plain": "http://" + m.address + "/"}
+	}
 	if m.replaceable {
 		f.places[way][net.JoinHostPort(m.address, "22")] = box.SSHAddr
 		shown.User, shown.Password, shown.HostKey = b.User, b.Password, box.HostKey()

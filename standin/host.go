@@ -60,6 +60,17 @@ func (r *Running) InMaintenance() bool {
 	return err == nil
 }
 
+// SwitchShell switches SSH on or off, as somebody before the console does. Connections end.
+func (r *Running) SwitchShell(on bool) {
+	r.shellOn.Store(on)
+	if !on {
+		r.drop()
+	}
+}
+
+// ShellOn says that SSH is on.
+func (r *Running) ShellOn() bool { return r.shellOn.Load() }
+
 // full is a file on a partition without room.
 type full struct{ io.WriterAt }
 

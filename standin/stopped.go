@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"strings"
 	"sync"
 	"time"
@@ -113,4 +114,22 @@ func (r *Running) loadFrom(certificateFile, keyFile string) error {
 		r.serving.Store(&pair)
 	}
 	return err
+}
+
+// servePlain is the page over plain HTTP: a page as delivered, and what leads to HTTPS once
+// another certificate than the delivered one is set.
+func (r *Running) servePlain(conn net.Conn) {
+	conn.SetDeadline(time.Now().Add(5 * time.Second))
+	conn.Read(make([]byte, 1024))
+	if r.serving.Load() == nil {
+		return
+	}
+	r.stopped.lock.Lock()
+	set := r.dockSettings()["certificate"]
+	r.stopped.lock.Unlock()
+	if set == CertificateFile || r.Faults.PlainStays {
+		fmt.Fprint(conn, "HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\n\r\nTidewrack Ferries\n")
+		return
+	}
+	fmt.Fprintf(conn, "HTTP/1.0 301 Moved Permanently\r\nLocation: https://%s/\r\n\r\n", r.TLSAddr)
 }

@@ -106,13 +106,14 @@ const (
 	Interrupted  EventKind = "interrupted"   // the service was stopped in the middle of the stage
 	ClearedAway  EventKind = "cleared-away"  // nothing of it is left on the device
 	NotClearable EventKind = "not-clearable" // something of it may be left on the device
+	ClearWaits   EventKind = "clear-waits"   // a person must do the next step of clearing it away
 )
 
 // Action is what to do next.
 type Action string
 
 // The actions. After Carry comes Done, Waits, Failed or Unknown; after
-// PutBack comes Restored or Failed; after ClearAway comes ClearedAway or NotClearable.
+// PutBack comes Restored or Failed; after ClearAway comes ClearedAway, NotClearable or ClearWaits.
 const (
 	Nothing   Action = ""
 	Carry     Action = "carry"      // carry out the stage in hand
@@ -147,7 +148,7 @@ func (p Progress) On(e Event) (Progress, Action, error) {
 		if p.State == "" {
 			return Progress{Stage: Survey, State: Running}, Carry, nil
 		}
-	case Done, Waits, Failed, Unknown, Restored, Interrupted, ClearedAway, NotClearable:
+	case Done, Waits, Failed, Unknown, Restored, Interrupted, ClearedAway, NotClearable, ClearWaits:
 		if p.State == Running {
 			return p.work(e)
 		}
@@ -196,6 +197,9 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 			p.Why = e.Why
 		}
 		return p, Nothing, nil
+	case p.Stopping && !p.Touched() && e.Kind == ClearWaits:
+		p.State, p.WaitingFor = Waiting, Person
+		return p, Nothing, nil
 	case e.Kind == Waits && e.Waiting == Person && (p.Reverting || !p.Stopping):
 		p.State, p.WaitingFor = Waiting, Person
 		return p, Nothing, nil
@@ -234,7 +238,7 @@ func (p Progress) arrived() (Progress, Action, error) {
 // instead of from its beginning: its steps that are done stay done.
 func (p Progress) Within(e Event) bool {
 	after, _, err := p.On(e)
-	return e.Kind == Interrupted || e.Kind == AskedResume || err == nil && after.State == Held || e.Kind == Waits && e.Waiting == Person || e.Kind == Arrived && p.WaitingFor == Person
+	return e.Kind == Interrupted || e.Kind == AskedResume || err == nil && after.State == Held || e.Kind == Waits && e.Waiting == Person || e.Kind == ClearWaits || e.Kind == Arrived && p.WaitingFor == Person
 }
 
 // next goes to the stage after the one in hand, or to the end.

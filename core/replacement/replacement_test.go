@@ -79,6 +79,7 @@ func TestStories(t *testing.T) {
 		"killed on the way back":                    {Install, []Event{{Kind: Failed}, {Kind: Interrupted}}, "install/running/put-back install/running/put-back"},
 		"held at the beginning and tried again":     {Survey, []Event{{Kind: Failed}, {Kind: AskedResume}}, "survey/held/ survey/running/carry"},
 		"reverted after it was sealed":              {Seal, []Event{{Kind: Done}, {Kind: AskedRevert}, {Kind: Restored}}, "seal/sealed/ seal/running/put-back seal/reverted/"},
+		"a person helps to clear it away":           {Sign, []Event{wait, {Kind: AskedCancel}, {Kind: ClearWaits}, {Kind: Arrived}, {Kind: ClearedAway}}, "sign/running/clear-away sign/waiting/ sign/running/clear-away sign/cancelled/"},
 		"nothing revives what is over":              {Sign, []Event{wait, {Kind: AskedCancel}, {Kind: ClearedAway}, {Kind: AskedResume}, {Kind: Arrived}}, "sign/cancelled/ impossible impossible"},
 		"a person does one step of a stage":         {Install, []Event{person, {Kind: Arrived}, {Kind: Done}}, "install/waiting/ install/running/carry trial/running/carry"},
 		"a person puts back by hand":                {Activate, []Event{{Kind: Failed}, person, {Kind: Arrived}, {Kind: Restored}}, "activate/running/put-back activate/waiting/ activate/running/put-back activate/reverted/"},
@@ -100,7 +101,7 @@ func TestStories(t *testing.T) {
 // and one that runs always has an action or waits for the one in hand.
 func FuzzOn(f *testing.F) {
 	f.Add([]byte{0, 1, 1, 2, 3})
-	kinds := []EventKind{Begun, Done, Waits, Arrived, Failed, Unknown, Restored, AskedCancel, AskedRevert, AskedResume, Interrupted, ClearedAway, NotClearable, Expired, WantsProof, Proven, AskedAgain}
+	kinds := []EventKind{Begun, Done, Waits, Arrived, Failed, Unknown, Restored, AskedCancel, AskedRevert, AskedResume, Interrupted, ClearedAway, NotClearable, ClearWaits, Expired, WantsProof, Proven, AskedAgain}
 	f.Fuzz(func(t *testing.T, choices []byte) {
 		var p Progress
 		for _, c := range choices {

@@ -283,9 +283,9 @@ func (p *Page) Gone(path string) error {
 	return p.Wait("//body[not(descendant::" + strings.TrimPrefix(path, "//") + ")]")
 }
 
-// Violations are the rules of accessibility that the page breaks as it stands. axe is
-// the text of axe-core.
-func (p *Page) Violations(axe string) (string, error) {
+// Violations are the rules of accessibility that the page breaks as it stands, of those
+// that are named or of all. axe is the text of axe-core.
+func (p *Page) Violations(axe string, rules ...string) (string, error) {
 	if there, err := p.Eval("String(Boolean(window.axe))"); err != nil {
 		return "", err
 	} else if there != "true" {
@@ -295,7 +295,11 @@ func (p *Page) Violations(axe string) (string, error) {
 	}
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
-	return chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run({rules: {'target-size': {enabled: true}}}).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200) + ' ' + n.any.concat(n.all, n.none).map(a => a.message).join('; '))).join('\n'))`, chromedp.EvalAwaitPromise))
+	options := `{rules: {'target-size': {enabled: true}}}`
+	if len(rules) > 0 {
+		options = fmt.Sprintf(`{runOnly: {type: 'rule', values: %s}}`, strings.ReplaceAll(fmt.Sprintf("%q", rules), " ", ","))
+	}
+	return chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run(`+options+`).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200) + ' ' + n.any.concat(n.all, n.none).map(a => a.message).join('; '))).join('\n'))`, chromedp.EvalAwaitPromise))
 }
 
 // Upload gives files to a field that takes them.

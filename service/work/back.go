@@ -40,7 +40,16 @@ func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (re
 			return replacement.Event{}, err
 		}
 	}
-	return replacement.Event{Kind: replacement.Restored}, s.leave(ctx, j, s.clearAway(ctx, j, runner, false))
+	if err := s.leave(ctx, j, s.clearAway(ctx, j, runner, false)); err != nil {
+		return replacement.Event{}, err
+	}
+	switch err := runner.Leave(ctx, j.scope); {
+	case errors.Is(err, device.ErrPerson), ctx.Err() != nil:
+		return outcome(err), nil
+	case err != nil:
+		return replacement.Event{}, fmt.Errorf("the old certificate is back and proven, and %w", err)
+	}
+	return replacement.Event{Kind: replacement.Restored}, nil
 }
 
 func onWire(proven error) string {
@@ -62,7 +71,7 @@ func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner, u
 	} else {
 		_, err = runner.Carry(ctx, procedure.Cancel, j.scope)
 	}
-	if ctx.Err() != nil {
+	if ctx.Err() != nil || errors.Is(err, device.ErrPerson) {
 		return err
 	}
 	return errors.Join(err, runner.Tidy(ctx, false))

@@ -122,10 +122,7 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 	case replacement.PutBack:
 		return s.putBack(ctx, j, runner)
 	case replacement.ClearAway:
-		if err := s.clearAway(ctx, j, runner, true); err != nil {
-			return replacement.Event{Kind: replacement.NotClearable, Why: "given up; " + err.Error()}, s.leave(ctx, j, err)
-		}
-		return replacement.Event{Kind: replacement.ClearedAway}, nil
+		return s.giveUp(ctx, j, runner)
 	}
 	return s.carry(ctx, j, runner)
 }
@@ -188,6 +185,23 @@ func mayGoBack(err error, last store.Step) bool {
 	}
 	there := last.Section != string(procedure.Revert) && last.Section != string(procedure.Cancel) && last.Section != string(device.Final)
 	return !step.Unknown() || there && (!step.Runs || errors.Is(err, device.ErrCannotTell))
+}
+
+// giveUp clears the device of what a replacement left there before anything of it was
+// changed, and does what is always done.
+func (s *Service) giveUp(ctx context.Context, j job, runner *device.Runner) (replacement.Event, error) {
+	err := s.clearAway(ctx, j, runner, true)
+	if errors.Is(err, device.ErrPerson) {
+		return replacement.Event{Kind: replacement.ClearWaits}, nil
+	}
+	left := runner.Leave(ctx, j.scope)
+	if errors.Is(left, device.ErrPerson) {
+		return replacement.Event{Kind: replacement.ClearWaits}, s.leave(ctx, j, err)
+	}
+	if err = errors.Join(err, left); err != nil {
+		return replacement.Event{Kind: replacement.NotClearable, Why: "given up; " + err.Error()}, s.leave(ctx, j, err)
+	}
+	return replacement.Event{Kind: replacement.ClearedAway}, nil
 }
 
 // carry carries out the stage in hand.

@@ -257,7 +257,10 @@ func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error 
 	if ctx.Err() != nil || errors.Is(err, device.ErrPerson) {
 		return err
 	}
-	return s.leave(ctx, j, errors.Join(err, s.tidyAfter(ctx, j, runner)))
+	if err := s.leave(ctx, j, errors.Join(err, s.tidyAfter(ctx, j, runner))); err != nil {
+		return err
+	}
+	return runner.Leave(ctx, j.scope)
 }
 
 // leave records what is left on the device; nil: nothing.
