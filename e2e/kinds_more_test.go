@@ -3,9 +3,11 @@ package e2e
 import (
 	"bytes"
 	"crypto/tls"
+	"fmt"
 	"net"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -21,6 +23,23 @@ func leafAt(t *testing.T, address string) []byte {
 	}
 	defer conn.Close()
 	return conn.ConnectionState().PeerCertificates[0].Raw
+}
+
+// comesTo replaces a slot and sees that it ends in a state, saying why.
+func (s *server) comesTo(slot, state, says string, more ...string) {
+	s.t.Helper()
+	out := s.run("", append([]string{"replace", slot, "--watch"}, more...)...)
+	if said := out.stdout + out.stderr; (out.code == 0) != (state == "sealed") || !strings.Contains(said, state) || !strings.Contains(said, says) {
+		s.t.Errorf("it ends with %d and says\n%s", out.code, said)
+	}
+}
+
+// familyFor is a family, or its quick form where the replacement comes to no good end.
+func familyFor(family, state string) string {
+	if state == "sealed" {
+		return family
+	}
+	return "quick-" + family
 }
 
 // A host stands under a manager that signs its certificate itself: nothing is requested, and
@@ -54,16 +73,10 @@ func TestAManagerSignsForItsHosts(t *testing.T) {
 			before := leafAt(t, host.TLSAddr)
 			sshHost, sshPort, _ := net.SplitHostPort(manager.SSHAddr)
 			address, port, _ := net.SplitHostPort(host.TLSAddr)
-			family := "host-under-manager"
-			if c.state != "sealed" {
-				family = "quick-" + family
-			}
+			family := familyFor("host-under-manager", c.state)
 			s.okWith(manager.Password, "device", "add", name, "--address", address, "--slot", "web="+port, "--family", family, "--setting", "host="+name,
 				"--link-address", sshHost, "--port", sshPort, "--user", manager.User, "--password-file", "-", "--pin", manager.HostKey())
-			out := s.run("", "replace", name+"/web", "--one-way", "--watch")
-			if said := out.stdout + out.stderr; !strings.Contains(said, c.state) || !strings.Contains(said, c.says) {
-				t.Errorf("it ends with %d and says\n%s", out.code, said)
-			}
+			s.comesTo(name+"/web", c.state, c.says, "--one-way")
 			if changed := !bytes.Equal(leafAt(t, host.TLSAddr), before); changed != c.changed && c.name != "no-authority" {
 				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
 			}
@@ -131,15 +144,9 @@ func TestACollectorIsStoppedAndStarted(t *testing.T) {
 				t.Fatal(err)
 			}
 			before := leafAt(t, box.TLSAddr)
-			family := "collector"
-			if c.state != "sealed" {
-				family = "quick-" + family
-			}
+			family := familyFor("collector", c.state)
 			s.addKind(name, family, box)
-			out := s.run("", "replace", name+"/web", "--signer", "bench", "--watch")
-			if said := out.stdout + out.stderr; !strings.Contains(said, c.state) || !strings.Contains(said, c.says) {
-				t.Errorf("it ends with %d and says\n%s", out.code, said)
-			}
+			s.comesTo(name+"/web", c.state, c.says, "--signer", "bench")
 			if box.IsOff() {
 				t.Error("it is left stopped")
 			}
@@ -190,15 +197,9 @@ func TestAMenuAppliesWhatWasStaged(t *testing.T) {
 			name := c.name + ".mainquay.tidewrack.example"
 			box := kind(t, standin.Box{Kind: standin.StagedVault, Faults: c.faults, Restart: 300 * time.Millisecond})
 			before := leafAt(t, box.TLSAddr)
-			family := "staged-by-menu"
-			if c.state != "sealed" {
-				family = "quick-" + family
-			}
+			family := familyFor("staged-by-menu", c.state)
 			s.addKind(name, family, box)
-			out := s.run("", "replace", name+"/web", "--signer", "bench", "--watch")
-			if said := out.stdout + out.stderr; !strings.Contains(said, c.state) || !strings.Contains(said, c.says) {
-				t.Errorf("it ends with %d and says\n%s", out.code, said)
-			}
+			s.comesTo(name+"/web", c.state, c.says, "--signer", "bench")
 			if same := bytes.Equal(leafAt(t, box.TLSAddr), before); same == (c.state == "sealed") {
 				t.Errorf("%s, and the certificate on the wire is the one from before: %v", c.state, same)
 			}
@@ -252,15 +253,9 @@ func TestADashboardOfOneOrThreeNodes(t *testing.T) {
 			for _, node := range nodes {
 				before[node.TLSAddr] = leafAt(t, node.TLSAddr)
 			}
-			family := "dashboard-of-nodes"
-			if c.state != "sealed" {
-				family = "quick-" + family
-			}
+			family := familyFor("dashboard-of-nodes", c.state)
 			s.addKind(name, family, first, more...)
-			out := s.run("", "replace", name+"/web", "--signer", "bench", "--watch")
-			if said := out.stdout + out.stderr; !strings.Contains(said, c.state) || !strings.Contains(said, c.says) {
-				t.Errorf("it ends with %d and says\n%s", out.code, said)
-			}
+			s.comesTo(name+"/web", c.state, c.says, "--signer", "bench")
 			new := leafAt(t, first.TLSAddr)
 			for address, old := range before {
 				now := leafAt(t, address)
@@ -337,5 +332,76 @@ func TestAShellIsSwitchedOnAndOffByHand(t *testing.T) {
 				t.Error("the shell is on")
 			}
 		})
+	}
+}
+
+// The service is killed at moments of a renewal by a manager. Nothing is renewed twice by itself:
+// where nobody knows whether it was done, a person looks and says so, and it goes on to the proof.
+func TestARenewalByAManagerMayBeKilled(t *testing.T) {
+	t.Parallel()
+	once := func(t *testing.T, at int, lost bool) []string {
+		k := &killer{at: at, before: lost} // lost: the command never came to the manager
+		var renewed atomic.Int32
+		host := kindAt(t, standin.Box{}, "127.20.81.3", 0)
+		served := leafAt(t, host.TLSAddr)
+		manager := kind(t, standin.Box{Kind: standin.MenuManager, Restart: 200 * time.Millisecond, Hosts: func(string) *standin.Running { return host },
+			Watch: func(what string, done bool) bool {
+				carry := k.watch(what, done)
+				if now := leafAt(t, host.TLSAddr); done && strings.HasPrefix(what, "hostwarden renew") && !bytes.Equal(now, served) {
+					renewed.Add(1) // a command that a broken line took along has done nothing
+					served = now
+				}
+				return carry
+			}})
+		before := leafAt(t, host.TLSAddr)
+		listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+		s := startAt(t, "serve", t.TempDir(), listen)
+		s.login()
+		sshHost, sshPort, _ := net.SplitHostPort(manager.SSHAddr)
+		address, port, _ := net.SplitHostPort(host.TLSAddr)
+		s.okWith(manager.Password, "device", "add", name, "--address", address, "--slot", "web="+port, "--family", "host-under-manager", "--setting", "host="+name,
+			"--link-address", sshHost, "--port", sshPort, "--user", manager.User, "--password-file", "-", "--pin", manager.HostKey())
+		k.kill = s.kill
+		k.arm(true)
+		s.run("", "replace", name+"/web", "--one-way")
+		if at < 0 {
+			s.await("r1", "sealed")
+			k.arm(false)
+			return k.seen
+		}
+		select {
+		case <-s.gone:
+		case <-time.After(20 * time.Second):
+			t.Fatal("this moment did not come")
+		}
+		again := startAt(t, "serve", s.dir, listen)
+		again.config = s.config
+		if state := again.rests("r1", "sealed", "held"); state == "held" {
+			said := "again"
+			for i := 0; i < 30 && said == "again" && !lost; i++ { // whoever looks waits for the task of the manager
+				time.Sleep(100 * time.Millisecond)
+				if !bytes.Equal(leafAt(t, host.TLSAddr), before) {
+					said = "done"
+				}
+			}
+			again.run("", "replacement", "resume", "r1", "--step", said)
+			again.rests("r1", "sealed")
+		}
+		k.arm(false)
+		if n := renewed.Load(); n != 1 || bytes.Equal(leafAt(t, host.TLSAddr), before) {
+			t.Errorf("it was renewed %d times", n)
+		}
+		return nil
+	}
+	for at, what := range once(t, -1, false) {
+		for _, lost := range []bool{false, true} {
+			if !strings.Contains(what, "hostwarden") || lost && strings.HasPrefix(what, "true") {
+				continue
+			}
+			t.Run(fmt.Sprint(shorten(what), lost), func(t *testing.T) {
+				t.Parallel()
+				once(t, at, lost)
+			})
+		}
 	}
 }
