@@ -34,6 +34,7 @@ type Runner struct {
 	Procedure procedure.Procedure
 	Work      string   // the replacement's folder on the device
 	As        []string // stands before file work that needs more rights
+	AsWord    string   // the password that it asks for; empty: none
 	Journal   Journal
 	Own       Own             // the service's own certificate; nil: this device is another
 	Hard      context.Context // ends even a step that is under way; nil: nothing does but its limit
@@ -88,9 +89,21 @@ func (r *Runner) open(ctx context.Context) (*ssh.Link, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.link, err = ssh.Open(ctx, r.Dial, target)
-	return r.link, err
+	if r.link, err = ssh.Open(ctx, r.Dial, target); err != nil || r.AsWord == "" || len(r.As) == 0 {
+		return r.link, err
+	}
+	if err = r.work(ctx); err == nil {
+		err = r.link.RaiseWith(ctx, r.As, r.Work+"/"+wordFile, r.AsWord)
+	}
+	if err != nil {
+		r.Close()
+		return nil, err
+	}
+	return r.link, nil
 }
+
+// wordFile is the program in the work folder that gives the password for more rights.
+const wordFile = "give-word"
 
 // files are the device's files for a path: with more rights outside the work folder.
 func (r *Runner) files(path string) ssh.Files {
@@ -412,25 +425,38 @@ func (r *Runner) Tidy(ctx context.Context, keep bool, others ...string) error {
 	if keep {
 		kept = []string{procedure.BeforeFolder}
 	}
-	if err := r.remove(limited, r.Work, kept...); err != nil {
-		return err
-	}
-	r.worked = r.worked && keep
 	slices.Sort(others)
 	for _, folder := range slices.Compact(others) {
 		if err := r.remove(limited, folder); err != nil {
 			return err
 		}
 	}
+	if err := r.remove(limited, r.Work, kept...); err != nil {
+		return err
+	}
+	r.worked = r.worked && keep && r.AsWord == ""
+	if r.AsWord != "" { // what gives the word went with it; the next link brings it anew
+		r.Close()
+	}
 	return nil
 }
 
 // remove removes a folder with the user's own rights, and with more where those
-// do not suffice.
+// do not suffice. Where these need a word, it is the other way round: what gives the word
+// is in the folder.
 func (r *Runner) remove(ctx context.Context, folder string, keep ...string) error {
-	err := r.link.Files(nil).RemoveAll(ctx, folder, keep...)
-	if err != nil && len(r.As) > 0 && !lost(err) {
-		err = r.link.Files(r.As).RemoveAll(ctx, folder, keep...)
+	ways := [][]string{nil, r.As}
+	switch {
+	case len(r.As) == 0:
+		ways = ways[:1]
+	case r.AsWord != "":
+		ways = [][]string{r.As, nil}
+	}
+	var err error
+	for _, as := range ways {
+		if err = r.link.Files(as).RemoveAll(ctx, folder, keep...); err == nil || lost(err) {
+			return err
+		}
 	}
 	return err
 }

@@ -182,6 +182,9 @@ func (r *reader) file(root ast.Node) Procedure {
 			p.Settings = append(p.Settings, Setting{Name: WorkFolder, Kind: Path, About: "a folder on the device that only its administrator can enter; made when it is missing", Default: "/var/lib/freshseal"})
 		}
 	}
+	if _, has := p.Setting(AsPassword); !has && p.As != "" {
+		p.Settings = append(p.Settings, Setting{Name: AsPassword, Kind: Secret, About: "the password that " + p.As + " asks for, where it does; " + p.As + " must then ask a program for it, such as sudo -A"})
+	}
 	if s, ok := p.Setting(p.As); as != nil && (!ok || s.Kind != Command) {
 		r.fault(as, "name a setting of the kind command", "as names %q, which is not a setting of the kind command", p.As)
 	}
@@ -191,6 +194,9 @@ func (r *reader) file(root ast.Node) Procedure {
 // WorkFolder is the setting that every family with SSH has: where on the device
 // the work folders of its replacements are.
 const WorkFolder = "work_folder"
+
+// AsPassword is the setting that every family with as has: the password for more rights.
+const AsPassword = "as_password"
 
 // keys says what to do with the value of each key that a mapping may have.
 type keys map[string]func(ast.Node)

@@ -35,6 +35,7 @@ type Able struct {
 // byte is sent.
 func (l *Link) Exec(ctx context.Context, command string, stdin []byte) (Output, error) {
 	defer context.AfterFunc(ctx, func() { l.client.Close() })()
+	command, stdin = l.more.raised(command, stdin)
 	session, err := l.client.NewSession()
 	if err != nil {
 		return Output{}, l.lost(ctx, err)

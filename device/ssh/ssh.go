@@ -93,6 +93,7 @@ type Link struct {
 	once   sync.Once
 	able   *Able
 	lock   sync.Mutex // guards able
+	more   moreRights
 
 	alive sync.WaitGroup // keepAlive
 	over  sync.Once

@@ -143,6 +143,9 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 		SSH: func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) }}
 	if as, err := j.scope.Value(j.procedure.As); j.procedure.As != "" && err == nil {
 		r.As = as.Words
+		if word, err := j.scope.Value(procedure.AsPassword); err == nil {
+			r.AsWord = word.Text
+		}
 	}
 	if j.device.Family == fleet.OwnFamily {
 		r.Own = own{s, *j}
