@@ -405,3 +405,33 @@ func TestARenewalByAManagerMayBeKilled(t *testing.T) {
 		}
 	}
 }
+
+// A plant controller has an address for a name. When the address changes, its certificate is
+// flawed, and the finding says why and what to do; it is replaced, and fresh again.
+func TestAnAddressThatChangesIsAFinding(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	box := kindAt(t, standin.Box{Kind: standin.PlantRoom, Restart: 200 * time.Millisecond}, "127.20.84.1", 0)
+	_, port, _ := net.SplitHostPort(box.TLSAddr)
+	_, sshPort, _ := net.SplitHostPort(box.SSHAddr)
+	s.addKind("boiler", "plant-controller", box, "--server-name", "127.20.84.1")
+	s.comesTo("boiler/web", "sealed", "", "--signer", "bench")
+	if now := s.show("boiler/web"); now.Condition != "fresh" {
+		t.Fatalf("%+v", now)
+	}
+	relay(t, "127.20.84.2:"+port, to(box.TLSAddr))
+	relay(t, "127.20.84.2:"+sshPort, to(box.SSHAddr))
+	s.okWith(box.Password, "device", "edit", "boiler", "--address", "127.20.84.2", "--password-file", "-", "--pin", box.HostKey())
+	s.run("", "read", "boiler/web")
+	shown := s.ok("slot", "show", "boiler/web")
+	for _, want := range []string{"flawed", "name-missing", "127.20.84.2", "127.20.84.1", "request a new certificate"} {
+		if !strings.Contains(shown, want) {
+			t.Errorf("the finding does not say %q:\n%s", want, shown)
+		}
+	}
+	s.comesTo("boiler/web", "sealed", "", "--signer", "bench")
+	if now := s.show("boiler/web"); now.Condition != "fresh" {
+		t.Errorf("%+v", now)
+	}
+}

@@ -135,7 +135,7 @@ func (s *Store) ChangeDevice(ctx context.Context, d Device, access []Access, sec
 		if err := revise(ctx, tx, "device/"+d.Name, known); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE slot SET address = ? WHERE device_id = ? AND address = (SELECT address FROM device WHERE id = ?)`, d.Address, d.ID, d.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE slot SET address = ?, server_name = CASE server_name WHEN address THEN ? ELSE server_name END WHERE device_id = ? AND address = (SELECT address FROM device WHERE id = ?)`, d.Address, d.Address, d.ID, d.ID); err != nil {
 			return err
 		}
 		if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address, settings = :settings,
