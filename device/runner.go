@@ -11,8 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
-	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -122,21 +120,6 @@ func (r *Runner) Look(ctx context.Context, path string) ([]byte, error) {
 }
 
 func (r *Runner) inWork(path string) bool { return strings.HasPrefix(path, r.Work+"/") }
-
-// work opens the link and makes the work folder where it is not there.
-func (r *Runner) work(ctx context.Context) error {
-	link, err := r.open(ctx)
-	if err != nil || r.worked {
-		return err
-	}
-	for _, folder := range []string{procedure.BeforeFolder, runFolder} {
-		if err := link.Files(nil).MakeFolder(ctx, r.Work+"/"+folder); err != nil {
-			return fmt.Errorf("%w; the setting %s must name a folder in which the user who signs in may make folders", err, procedure.WorkFolder)
-		}
-	}
-	r.worked = true
-	return nil
-}
 
 // Carry carries out a section's steps one after the other and returns the
 // scope with what they captured. The first that fails ends it with a
@@ -404,59 +387,3 @@ const (
 	runFolder = "run"
 	endGrace  = 10 * time.Second // beyond a step's limit, for the device to end the command by itself
 )
-
-// runIn is the folder in which the device keeps what becomes of a command.
-func (r *Runner) runIn(id int64) string {
-	return r.Work + "/" + runFolder + "/" + strconv.FormatInt(id, 10)
-}
-
-// Tidy removes the replacement's folder from the device, but for what a later
-// revert needs where keep is said; others are the folders of earlier replacements.
-func (r *Runner) Tidy(ctx context.Context, keep bool, others ...string) error {
-	if !r.Procedure.HasFolder() {
-		return nil
-	}
-	limited, cancel := context.WithTimeout(r.steps(ctx), time.Minute)
-	defer cancel()
-	if _, err := r.open(limited); err != nil {
-		return err
-	}
-	var kept []string
-	if keep {
-		kept = []string{procedure.BeforeFolder}
-	}
-	slices.Sort(others)
-	for _, folder := range slices.Compact(others) {
-		if err := r.remove(limited, folder); err != nil {
-			return err
-		}
-	}
-	if err := r.remove(limited, r.Work, kept...); err != nil {
-		return err
-	}
-	r.worked = r.worked && keep && r.AsWord == ""
-	if r.AsWord != "" { // what gives the word went with it; the next link brings it anew
-		r.Close()
-	}
-	return nil
-}
-
-// remove removes a folder with the user's own rights, and with more where those
-// do not suffice. Where these need a word, it is the other way round: what gives the word
-// is in the folder.
-func (r *Runner) remove(ctx context.Context, folder string, keep ...string) error {
-	ways := [][]string{nil, r.As}
-	switch {
-	case len(r.As) == 0:
-		ways = ways[:1]
-	case r.AsWord != "":
-		ways = [][]string{r.As, nil}
-	}
-	var err error
-	for _, as := range ways {
-		if err = r.link.Files(as).RemoveAll(ctx, folder, keep...); err == nil || lost(err) {
-			return err
-		}
-	}
-	return err
-}
