@@ -36,22 +36,17 @@ type Server struct {
 	log     *slog.Logger
 	app     *fiber.App
 
-	changes     sync.Mutex      // changes that are guarded by If-Match, one after the other
-	description []byte          // OpenAPI
-	intakes     chan struct{}   // bounds how many piles are taken in at once
-	stop        context.Context // ends the open event streams
-	end         context.CancelFunc
-	calls       context.Context // ends the calls under way, some time after that
-	cut         context.CancelFunc
+	changes sync.Mutex      // changes that are guarded by If-Match, one after the other
+	intakes chan struct{}   // bounds how many piles are taken in at once
+	stop    context.Context // ends the open event streams
+	end     context.CancelFunc
+	calls   context.Context // ends the calls under way, some time after that
+	cut     context.CancelFunc
 }
 
 // New makes the server of a service.
 func New(s *service.Service, log *slog.Logger) (*Server, error) {
-	description, err := Description()
-	if err != nil {
-		return nil, fmt.Errorf("describing the API: %w", err)
-	}
-	server := &Server{service: s, log: log, description: description, intakes: make(chan struct{}, intakesAtOnce)}
+	server := &Server{service: s, log: log, intakes: make(chan struct{}, intakesAtOnce)}
 	server.stop, server.end = context.WithCancel(context.Background())
 	server.calls, server.cut = context.WithCancel(context.Background())
 	server.app = fiber.New(fiber.Config{
