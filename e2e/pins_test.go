@@ -124,7 +124,7 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 
 	p := openConsole(t, s)
 	steps(t,
-		func() error { return p.Go("/tasks") },
+		func() error { return p.Click("//a[.='1 still to be told of a changed certificate']") },
 		func() error { return p.Wait("//ul[@aria-label='To be told' and contains(.,'monitoring')]") },
 		func() error { return p.Click("//button[@aria-label='monitoring was told']") },
 		func() error { return p.Type("//*[@role='dialog']//textarea", "by telephone") },

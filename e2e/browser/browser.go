@@ -119,7 +119,8 @@ func Button(text string) string {
 func Link(href string) string { return fmt.Sprintf("//a[contains(@href,%q)]", href) }
 
 // still is a script that waits until an element can be hit, has not moved for some frames, and
-// tells its middle: a page that is still arranging itself would move it from under the mouse.
+// tells its middle: a page that is still arranging itself, such as for a font that has just come,
+// would move it from under the mouse.
 const still = `new Promise(done => {
 	const find = selector => /^[/(]/.test(selector) ? document.evaluate(selector, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(selector)
 	let before = '', frames = 0
@@ -129,7 +130,7 @@ const still = `new Promise(done => {
 			element.scrollIntoView({block: 'nearest', inline: 'nearest', behavior: 'instant'})
 			const box = element.getBoundingClientRect(), x = box.x + box.width / 2, y = box.y + box.height / 2
 			const hit = document.elementFromPoint(x, y)
-			const now = hit && (element.contains(hit) || hit.closest('label')?.control === element) ? [x, y, box.width].join(' ') : ''
+			const now = hit && document.fonts.status === 'loaded' && (element.contains(hit) || hit.closest('label')?.control === element) ? [x, y, box.width].join(' ') : ''
 			frames = now && now === before ? frames + 1 : 0
 			before = now
 			if (frames > 3) return done([x, y])

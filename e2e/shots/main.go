@@ -105,7 +105,7 @@ func pages(program, config, url, password, profile, out string, back []string) e
 	for _, step := range []func() error{
 		func() error { return p.Go("/") },
 		func() error { return p.SignIn("admin", password) },
-		func() error { return p.Wait("//main[contains(.,'22 slots')]") },
+		func() error { return p.Wait("//main[contains(.,'29 slots')]") },
 		func() error { return picture("overview") },
 		func() error { return p.Go("/devices") },
 		func() error { return p.Wait(browser.Link("/devices/" + device)) },
@@ -142,8 +142,11 @@ func pages(program, config, url, password, profile, out string, back []string) e
 		func() error { return p.Go(gate) },
 		func() error { return p.Wait("//ol[@aria-label='Chain of certificates']") },
 		func() error { return picture("slot") },
+		func() error { return p.Go("/tasks") },
+		func() error { return p.Wait("//ul[@aria-label='To be told']") },
+		func() error { return picture("told") },
 		func() error { return p.Go("/") },
-		func() error { return p.Wait("//main[contains(.,'22 slots')]") },
+		func() error { return p.Wait("//main[contains(.,'29 slots')]") },
 		func() error { return p.Press("/") },
 		func() error { return p.Type("//input[@aria-label='Search everything']", "northholm") },
 		func() error { return p.Wait("//*[@role='option' and contains(.,'panel.northholm')]") },
@@ -165,7 +168,7 @@ func pages(program, config, url, password, profile, out string, back []string) e
 		func() error { return picture("batch") },
 		func() error { _, err := p.Eval("localStorage.setItem('mui-mode', 'dark'), ''"); return err },
 		func() error { return p.Go("/") },
-		func() error { return p.Wait("//main[contains(.,'22 slots')]") },
+		func() error { return p.Wait("//main[contains(.,'29 slots')]") },
 		func() error { return picture("overview-dark") },
 		func() error { return p.Size(390, 844) },
 		func() error { _, err := p.Eval("localStorage.setItem('mui-mode', 'light'), ''"); return err },
@@ -198,6 +201,8 @@ func asSigned(program, dir string) ([]string, error) {
 		return nil, err
 	}
 	script := `set -e
+"$0" --config "$1" pin add gate-1.mainquay.tidewrack.example/web --who "booking service" --how "enter it under Partners, then write to booking@tidewrack.example" >/dev/null
+"$0" --config "$1" pin add gate-1.mainquay.tidewrack.example/web --who "harbour probes" --what key --how "call the harbour watch" >/dev/null
 for d in tickets.northholm ramp.northholm bridge.turnstone weather.gannet-point; do "$0" --config "$1" replace $d.tidewrack.example/web --signer desk >/dev/null; done
 sleep 3
 "$0" --config "$1" parcel pack --signer desk --out out.zip >/dev/null

@@ -36,6 +36,11 @@ export function Overview() {
           Rules or trust have changed: {status.data.judging.judged} of {status.data.judging.slots} slots are judged again.
         </Typography>
       )}
+      {status.data.to_tell > 0 && (
+        <Link component={RouterLink} to="/tasks" sx={{ justifySelf: 'start' }}>
+          {status.data.to_tell} still to be told of a changed certificate
+        </Link>
+      )}
       {status.data.slots < 2 && (
         <Typography sx={{ color: 'text.secondary' }}>
           There is no device yet but Fresh Seal itself.{' '}

@@ -48,7 +48,10 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
   const families = useQuery(familiesQuery)
   const navigate = useNavigate()
   const [oneWay, setOneWay] = useState(false)
-  if (!signers.data || !policies.data || !device.data || !families.data) return null // nothing moves once it is shown
+  if (!signers.data || !policies.data || !device.data || !families.data) {
+    const failed = [signers, policies, device, families].find((q) => q.error)
+    return failed ? <Problem error={failed.error} again={() => void failed.refetch()} /> : null // nothing moves once it is shown
+  }
   const others = device.data.slots.filter((s) => s.name !== slot.name)
   // The rules that are nearest to the device name the signer.
   const named = [`device/${slot.device}`, `site/${slot.site}`, 'fleet'].flatMap((scope) => policies.data.find((p) => p.scope === scope)?.rules.signer || [])
