@@ -146,6 +146,12 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 		func() error {
 			return p.Wait("//section[@aria-label='Pinned by' and not(contains(.,'gate crew'))]")
 		},
+		func() error { return p.Click(browser.Button("Replace")) },
+		func() error { return p.Choose(signerField, "bench") },
+		func() error { return p.Click(browser.Button("Rehearse")) },
+		func() error {
+			return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'To be told after it: monitoring, who has pinned the SHA-256 of the public key of web')]")
+		},
 	)
 	if faults := p.Faults(); len(faults) > 0 {
 		t.Error(faults)

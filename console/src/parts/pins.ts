@@ -5,5 +5,5 @@ export const pinned: Record<Schemas['Pin']['what'], string> = {
   sha256: 'SHA-256 of the certificate',
   sha1: 'SHA-1 of the certificate',
   key: 'SHA-256 of the public key',
-  certificate: 'the certificate itself',
+  certificate: 'certificate itself',
 }

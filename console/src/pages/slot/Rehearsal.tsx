@@ -4,6 +4,7 @@ import type { Schemas } from '../../api/client'
 import { mono } from '../../app/theme'
 import { Findings } from '../../parts/Findings'
 import { visible } from '../../parts/Foreign'
+import { pinned } from '../../parts/pins'
 
 /** Rehearsal shows every step of a replacement in its final text, and the plan that it was made from. */
 export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
@@ -21,6 +22,11 @@ export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
       {Object.entries(r.plan.left_out ?? {}).map(([name, why]) => (
         <Typography key={name} variant="body2" sx={{ color: 'warning.main' }}>
           left out {name}: {why}
+        </Typography>
+      ))}
+      {r.pins.map((pin) => (
+        <Typography key={pin.id} variant="body2" sx={{ mb: 1 }}>
+          To be told after it: <bdi>{pin.who}</bdi>, who has pinned the {pinned[pin.what]} of {pin.slot}
         </Typography>
       ))}
       {r.findings.length > 0 && <Findings found={r.findings} />}
