@@ -252,9 +252,14 @@ func (r *Runner) Finish(ctx context.Context, scope *procedure.Scope) error {
 }
 
 // Leave does what is always done beside steps of survey: they let us in, so their ends come when
-// the device is cleared of what is not needed any more.
-func (r *Runner) Leave(ctx context.Context, scope *procedure.Scope) error {
-	return r.finals(ctx, procedure.Sections[:1], scope)
+// the device is cleared of what is not needed any more. What these ends leave is cleared again;
+// keep is that of Tidy.
+func (r *Runner) Leave(ctx context.Context, scope *procedure.Scope, keep bool) error {
+	left := r.worked // the device could not be cleared, which is told already
+	if err := r.finals(ctx, procedure.Sections[:1], scope); err != nil || left || !r.worked {
+		return err
+	}
+	return r.Tidy(ctx, keep)
 }
 
 func (r *Runner) finals(ctx context.Context, sections []procedure.Section, scope *procedure.Scope) error {

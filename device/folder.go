@@ -54,7 +54,7 @@ func (r *Runner) Tidy(ctx context.Context, keep bool, others ...string) error {
 	if err := r.remove(limited, r.Work, kept...); err != nil {
 		return err
 	}
-	r.worked = r.worked && keep && r.AsWord == ""
+	r.worked = false
 	if r.AsWord != "" { // what gives the word went with it; the next link brings it anew
 		r.Close()
 	}

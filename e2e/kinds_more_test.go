@@ -111,6 +111,7 @@ func TestAManagerSignsForItsHosts(t *testing.T) {
 	s.fails(1, "decide themselves on the key type", "replace", "asked.tidewrack.example/web", "--key", "rsa-2048", "--rehearse")
 	s.fails(1, "decide themselves on the names", "replace", "asked.tidewrack.example/web", "--name", "other.tidewrack.example", "--rehearse")
 	s.fails(1, "cannot be undone", "replace", "asked.tidewrack.example/web")
+	s.fails(1, "is the only proof", "replace", "asked.tidewrack.example/web", "--one-way", "--unseen")
 	s.addKind("plain.tidewrack.example", "web-files-ssh", host)
 	s.fails(1, "only for families whose devices sign", "replace", "plain.tidewrack.example/web", "--signer", "device", "--rehearse")
 }

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -88,4 +89,35 @@ exec "$@"`)
 	if text := s.ok("replacement", "show", "r2", "--as", "json") + s.ok("ledger", "list", "--as", "json"); strings.Contains(text, "pepper") {
 		t.Error("the journal or the ledger has it")
 	}
+}
+
+// What a command beside a step of survey let in is taken back at the very end, on a real box:
+// after the seal, after a revert and after giving up, with nothing left there.
+func TestWhatLetUsInIsTakenBackLast(t *testing.T) {
+	t.Parallel()
+	_, s, at := realFamily(t, "  survey:\n    - {step: let us in, run: \"{{tool}} in\", undo: nothing, finally: {step: let us out, run: \"{{tool}} out\"}}\n  activate:\n"+putBoth+"    - {step: reload, run: \"{{reload}}\", undo: again}\n")
+	script(t, at("tool"), "echo $1 >> "+at("log"))
+	clean := func(wanted string, kept int) {
+		t.Helper()
+		if log := read(t, at("log")); log != wanted {
+			t.Errorf("the box was asked for %q instead of %q", log, wanted)
+		}
+		left, _ := filepath.Glob(at("work") + "/*/*")
+		if len(left) != kept {
+			t.Errorf("left on the box: %v", left)
+		}
+		os.Remove(at("log"))
+	}
+	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
+		t.Error(out)
+	}
+	clean("in\nout\n", 1) // what a later revert needs stays
+	s.ok("replacement", "revert", "r1")
+	s.await("r1", "reverted")
+	clean("out\n", 0)
+	s.ok("replace", realBox+"/web", "--signer", "desk")
+	s.await("r2", "waiting")
+	s.ok("replacement", "cancel", "r2")
+	s.await("r2", "cancelled")
+	clean("in\nout\n", 0)
 }

@@ -155,7 +155,7 @@ func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\
 // second runs nothing.
 const carry = `d=$1;mkdir -m 700 "$d"||exit 125;exec 3<&0
 setsid sh -c 'd=$0;trap : TERM HUP;echo $$>"$d/p";mv "$d/p" "$d/pid"
-(trap "" TERM;n=0;while [ $n -lt $2 ];do sleep 1;[ -f "$d/exit" ]&&exit;n=$((n+1));done;echo limit>"$d/why";kill -TERM -$$;sleep 3;kill -KILL -$$)<&- >&- 2>&- 3<&- &
+(trap "" TERM;n=0;while [ $n -lt $2 ];do sleep 1;[ -f "$d/exit" ]||[ ! -d "$d" ]&&exit;n=$((n+1));done;echo limit>"$d/why";kill -TERM -$$;sleep 3;kill -KILL -$$)<&- >&- 2>&- 3<&- &
 sh -c "$1" 3<&-;echo $?>"$d/e";mv "$d/e" "$d/exit"' "$d" "$2" "$3" <&3 3<&- >"$d/out" 2>"$d/err" &
 exec 3<&- <&-;wait $!;cat "$d/out";cat "$d/err" >&2;[ -f "$d/exit" ]||exit 124;exit "$(cat "$d/exit")"`
 

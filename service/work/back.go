@@ -43,7 +43,7 @@ func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (re
 	if err := s.leave(ctx, j, s.clearAway(ctx, j, runner, false)); err != nil {
 		return replacement.Event{}, err
 	}
-	switch err := runner.Leave(ctx, j.scope); {
+	switch err := runner.Leave(ctx, j.scope, false); {
 	case errors.Is(err, device.ErrPerson), ctx.Err() != nil:
 		return outcome(err), nil
 	case err != nil:

@@ -197,7 +197,7 @@ func (s *Service) giveUp(ctx context.Context, j job, runner *device.Runner) (rep
 	if errors.Is(err, device.ErrPerson) {
 		return replacement.Event{Kind: replacement.ClearWaits}, nil
 	}
-	left := runner.Leave(ctx, j.scope)
+	left := runner.Leave(ctx, j.scope, false)
 	if errors.Is(left, device.ErrPerson) {
 		return replacement.Event{Kind: replacement.ClearWaits}, s.leave(ctx, j, err)
 	}

@@ -32,6 +32,8 @@ func orderItself(o *Order, family procedure.Procedure, cannot string) error {
 		return problem.Reject(cannot, fmt.Sprintf("devices of the family %s sign their certificates themselves, so the signer %s gets no request", family.Name, o.Signer), "leave the signer out, or give the device another family", next.ListProcedures.On(""))
 	case o.Key != "":
 		asked = "key type"
+	case o.Unseen:
+		return problem.Reject(cannot, "its slot must be readable: that it serves another certificate afterwards is the only proof where the device signs for itself", "have the slot read first, then begin without unseen", next.ShowSlot.On(o.Device+"/"+o.Slot))
 	case len(o.Names) > 0:
 		asked = "names"
 	case o.Subject != request.Subject{}:

@@ -260,7 +260,7 @@ func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error 
 	if err := s.leave(ctx, j, errors.Join(err, s.tidyAfter(ctx, j, runner))); err != nil {
 		return err
 	}
-	return runner.Leave(ctx, j.scope)
+	return runner.Leave(ctx, j.scope, true)
 }
 
 // leave records what is left on the device; nil: nothing.
