@@ -56,7 +56,7 @@ func exportKey(s *Server) fiber.Handler {
 func taskFile(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		name := c.Params("name")
-		content, err := s.service.Work.TaskFile(c.Context(), c.Params("id"), name)
+		content, err := s.service.Work.TaskFile(c.Context(), c.Params("id"), name, bearer(c).User, bearer(c).Role.Reaches(people.Operator))
 		if err != nil {
 			return err
 		}

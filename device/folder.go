@@ -3,6 +3,7 @@ package device
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"time"
@@ -38,6 +39,11 @@ func (r *Runner) Tidy(ctx context.Context, keep bool, others ...string) error {
 	}
 	limited, cancel := context.WithTimeout(r.steps(ctx), time.Minute)
 	defer cancel()
+	for _, helper := range slices.Sorted(maps.Keys(r.Helpers)) { // first: the device's own failure is the one to be told
+		if err := r.tidyHelper(ctx, helper); err != nil {
+			return err
+		}
+	}
 	if _, err := r.open(limited); err != nil {
 		return err
 	}

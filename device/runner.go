@@ -34,12 +34,14 @@ type Runner struct {
 	As        []string // stands before file work that needs more rights
 	AsWord    string   // the password that it asks for; empty: none
 	Journal   Journal
-	Own       Own             // the service's own certificate; nil: this device is another
-	Hard      context.Context // ends even a step that is under way; nil: nothing does but its limit
+	Own       Own               // the service's own certificate; nil: this device is another
+	Helpers   map[string]Helper // devices on which some steps are done, by the setting that names them
+	Hard      context.Context   // ends even a step that is under way; nil: nothing does but its limit
 
 	link   *ssh.Link
-	hidden []string // what the screen of the step under way must not show
-	worked bool     // the work folder is there
+	hidden []string           // what the screen of the step under way must not show
+	worked bool               // the work folder is there
+	at     map[string]*Runner // of the helpers
 }
 
 // Result is what a verb gives.
@@ -75,6 +77,9 @@ func (r *Runner) Close() {
 	if r.link != nil {
 		r.link.Close()
 		r.link = nil
+	}
+	for _, helper := range r.at {
+		helper.Close()
 	}
 }
 
@@ -189,7 +194,7 @@ func runs(err error) bool {
 }
 
 func (r *Runner) text(ready procedure.Ready, scope *procedure.Scope) string {
-	return show(ready.Act.Line(), scope.Secrets())
+	return show(ready.Line(), scope.Secrets())
 }
 
 // hand leaves a step to a person.
@@ -219,9 +224,13 @@ func (r *Runner) do(ctx context.Context, ready procedure.Ready, id int64) (Resul
 	if do == nil {
 		return Result{}, fmt.Errorf("the verb %s cannot be carried out here", ready.Step.Do.Word())
 	}
+	at, err := r.on(ready.Step.On)
+	if err != nil {
+		return Result{}, err
+	}
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit+endGrace)
 	defer cancel()
-	return do(limited, r, ready, id)
+	return do(limited, at, ready, id)
 }
 
 // ended judges what became of a step and writes it into the journal.
@@ -322,6 +331,10 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 			Remedy: "see on the device whether it was done, then resume, saying so"}
 	}
 	ready, ok := r.find(section, name, scope)
+	r, err := r.on(ready.Step.On)
+	if err != nil {
+		return unknown(err, true)
+	}
 	if ok && leaves(ready.Act) {
 		begun, still, err := r.hangUp(r.steps(ctx), id)
 		if w, isWait := ready.Act.(*procedure.WaitAct); isWait && w.Then != "" && begun && err == nil {

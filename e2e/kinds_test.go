@@ -103,6 +103,8 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 		{"manager-rolls-back", "manager-by-menu", manager(standin.Faults{RollBack: true}), "", outcomeReverted, "took the certificate back by itself"},
 		{"manager-keeps-serving", "manager-by-menu", manager(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
 		{"host", "bare-host", host(standin.Faults{}), "", outcomeSealed, ""},
+		{"host-own-key", "bare-host", host(standin.Faults{}), "", outcomeSealed, ""},
+		{"host-own-key-full", "bare-host", host(standin.Faults{DiskFull: true}), "", outcomeReverted, "put its own key in place"},
 		{"host-lost-upload", "bare-host", host(standin.Faults{DropUpload: true}), "", outcomeSealed, ""},
 		{"host-disk-full", "bare-host", host(standin.Faults{DiskFull: true}), "", outcomeReverted, "put the key in place"},
 		{"host-read-only", "bare-host", host(standin.Faults{ReadOnly: true}), "", outcomeReverted, "put the key in place"},
@@ -137,6 +139,9 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 				secret = c.secret
 			}
 			settings := map[standin.Kind][]string{standin.MenuManager: {"--setting", "menu_password=" + secret}, standin.NetworkGear: {"--setting", "secret_word=" + secret}, standin.StopServer: {"--setting", "plain=http://" + box.Plain + "/"}}[c.box.Kind]
+			if strings.HasPrefix(c.name, "host-own-key") {
+				settings = []string{"--setting", "own_key=yes"}
+			}
 			family := c.family
 			if c.state != outcomeSealed {
 				family = "quick-" + family
@@ -168,6 +173,11 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 			}
 			if box.InMaintenance() != c.box.Faults.StaysInMaintenance {
 				t.Errorf("in maintenance: %v", box.InMaintenance())
+			}
+			if c.name == "host-own-key" {
+				if held, err := box.Holds("/etc/webui/tls"); err != nil || !strings.Contains(held["/etc/webui/tls/key.pem"], "BEGIN RSA PRIVATE KEY") {
+					t.Errorf("the key is not in its older form: %v %.40s", err, held["/etc/webui/tls/key.pem"])
+				}
 			}
 			if c.box.Kind == standin.PlantRoom { // the rest of its configuration is kept byte by byte
 				want := standin.PlantFactory()

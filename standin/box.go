@@ -45,6 +45,7 @@ type Box struct {
 	Kind     Kind          // what it is like on a terminal; empty: a shell alone
 	Secret   string        // the word that its menu or its raised mode asks for
 	Pages    bool          // has a web page on which certificates are exchanged by hand
+	KeyGone  bool          // its page gives the key away with the request, and wants it back
 	Forward  Forward       // makes it a jump host; may be nil
 	Hosts    Hosts         // those under it, or its further nodes; may be nil
 	Random   io.Reader     // of its host key; nil: the system's

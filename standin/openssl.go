@@ -46,6 +46,9 @@ func (r *Running) openssl(stdout, stderr io.Writer, args []string) error {
 		if err != nil {
 			return err
 		}
+		if old, isRSA := key.(*rsa.PrivateKey); isRSA && slices.Contains(args, "-traditional") {
+			return r.root.WriteFile(inside(o.last("-out")), pemOf("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(old)), 0o600)
+		}
 		return writePublic(stdout, key.Public())
 	case "x509":
 		content, err := r.root.ReadFile(inside(o.last("-in")))
@@ -137,6 +140,9 @@ func (r *Running) key(file string) (crypto.Signer, error) {
 	block, _ := pem.Decode(content)
 	if block == nil {
 		return nil, errors.New("unable to load key")
+	}
+	if block.Type == "RSA PRIVATE KEY" {
+		return x509.ParsePKCS1PrivateKey(block.Bytes)
 	}
 	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	if err != nil {

@@ -22,6 +22,7 @@ import (
 // Where a box with pages keeps what it was given by hand.
 const (
 	nextKey     = "/var/pages/next.key"
+	goneKey     = "/var/pages/given.key" // shown with the request, and not used before it comes back
 	nextRequest = "/var/pages/next.request"
 	nextChain   = "/var/pages/next.pem"
 	beforeKey   = "/var/pages/before.key"
@@ -40,8 +41,9 @@ var page = template.Must(template.New("").Parse(`<!doctype html><html lang="en">
 <label>Organization <input name="organization"></label><label>Locality <input name="locality"></label><label>Country <input name="country" size="2"></label>
 <button>Make key and request</button></fieldset></form>
 {{with .Request}}<p>The request:</p><textarea id="request" readonly>{{.}}</textarea>{{end}}
+{{with .Key}}<p>Its key; keep it, for it is wanted with the certificate:</p><textarea id="key" readonly>{{.}}</textarea>{{end}}
 <form method="post" action="/upload"><fieldset><legend>2. Signed certificate, then its intermediates</legend>
-<textarea name="chain"></textarea><button>Upload</button></fieldset></form>
+<textarea name="chain"></textarea>{{if .Key}}<label>Its key</label><textarea name="key"></textarea>{{end}}<button>Upload</button></fieldset></form>
 <form method="post" action="/use"><fieldset><legend>3. Use it for the web pages</legend><button>Use the uploaded certificate and restart</button></fieldset></form>
 <form method="post" action="/back"><fieldset><legend>If something went wrong</legend><button>Use the certificate from before and restart</button></fieldset></form>
 </html>`))
@@ -63,7 +65,8 @@ func (r *Running) pages(conn *tls.Conn) {
 		}
 	}
 	pending, _ := r.root.ReadFile(inside(nextRequest)) // none, before one is made
-	if err := page.Execute(&out, map[string]string{"Name": "Halyard panel", "Said": said, "Request": string(pending)}); err != nil {
+	given, _ := r.root.ReadFile(inside(goneKey))       // none where the key stays
+	if err := page.Execute(&out, map[string]string{"Name": "Halyard panel", "Said": said, "Request": string(pending), "Key": string(given)}); err != nil {
 		return
 	}
 	fmt.Fprintf(conn, "HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=utf-8\r\nConnection: close\r\nContent-Length: %d\r\n\r\n", out.Len())
@@ -79,7 +82,7 @@ func (r *Running) press(request *http.Request) error {
 	case "/request":
 		return r.pagesRequest(request.PostForm.Get)
 	case "/upload":
-		return r.pagesUpload([]byte(strings.ReplaceAll(request.PostForm.Get("chain"), "\r\n", "\n")))
+		return r.pagesUpload(unixLines(request.PostForm.Get("chain")), unixLines(request.PostForm.Get("key")))
 	case "/use":
 		return r.pagesUse(nextChain, nextKey, true)
 	case "/back":
@@ -87,6 +90,8 @@ func (r *Running) press(request *http.Request) error {
 	}
 	return fmt.Errorf("there is no button %s", request.URL.Path)
 }
+
+func unixLines(text string) []byte { return []byte(strings.ReplaceAll(text, "\r\n", "\n")) }
 
 func (r *Running) pagesRequest(field func(string) string) error {
 	some := func(name string) []string {
@@ -115,21 +120,27 @@ func (r *Running) pagesRequest(field func(string) string) error {
 	if err != nil {
 		return err
 	}
-	return r.lay(map[string][]byte{nextKey: pemOf("PRIVATE KEY", pkcs8), nextRequest: pemOf("CERTIFICATE REQUEST", der)})
+	to := nextKey
+	if r.KeyGone {
+		to = goneKey
+	}
+	return r.lay(map[string][]byte{to: pemOf("PRIVATE KEY", pkcs8), nextRequest: pemOf("CERTIFICATE REQUEST", der)})
 }
 
-func (r *Running) pagesUpload(chain []byte) error {
+func (r *Running) pagesUpload(chain, key []byte) error {
 	if block, _ := pem.Decode(chain); block == nil {
 		return fmt.Errorf("this is no PEM text")
 	}
-	key, err := r.root.ReadFile(inside(nextKey))
-	if err != nil {
-		return fmt.Errorf("make a key and a request first")
+	if !r.KeyGone {
+		var err error
+		if key, err = r.root.ReadFile(inside(nextKey)); err != nil {
+			return fmt.Errorf("make a key and a request first")
+		}
 	}
 	if _, err := tls.X509KeyPair(chain, key); err != nil {
 		return err
 	}
-	return r.lay(map[string][]byte{nextChain: chain})
+	return r.lay(map[string][]byte{nextChain: chain, nextKey: key})
 }
 
 // pagesUse puts a pair in use; with keep what stood before is kept.

@@ -73,6 +73,13 @@ func (s *Store) endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
 	return s.happened(ctx, tx, Event{About: AboutReplacement(step.ReplacementID), At: step.EndedAt, Kind: "step", Stage: told.Section, State: "failed", Text: told.Name + ": " + told.Why})
 }
 
+// SetCaptured writes what is left of what a step captured.
+func (s *Store) SetCaptured(ctx context.Context, step Step) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.NamedExecContext(ctx, `UPDATE step SET capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step))
+	})
+}
+
 // ShowStep writes what a step that is under way shows.
 func (s *Store) ShowStep(ctx context.Context, step Step, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {

@@ -17,6 +17,7 @@ type Task struct {
 	Copy          JSON[[]procedure.Labelled] `db:"copy"`
 	Files         JSON[[]TaskFile]           `db:"files"`
 	Ask           string                     `db:"ask"`
+	Key           bool                       `db:"is_key"` // what is asked for is a private key
 	Capture       string                     `db:"capture"`
 	Seen          procedure.Sight            `db:"seen"`
 	DueAt         Moment                     `db:"due_at"`
@@ -36,7 +37,8 @@ type Task struct {
 // TaskFile is a file to upload to the device.
 type TaskFile struct {
 	Name    string
-	Content []byte
+	Content []byte // sealed where it is secret
+	Secret  bool   `json:",omitempty"`
 }
 
 // Note is a note on a task.
@@ -56,8 +58,8 @@ func addTask(ctx context.Context, tx *sqlx.Tx, t Task) error {
 	if t.Domains.V == nil {
 		t.Domains.V = []string{}
 	}
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO task (step_id, replacement_id, copy, files, ask, capture, seen, due_at, notes, domains)
-		VALUES (:step_id, :replacement_id, :copy, :files, :ask, :capture, :seen, :due_at, :notes, :domains)`, t)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO task (step_id, replacement_id, copy, files, ask, is_key, capture, seen, due_at, notes, domains)
+		VALUES (:step_id, :replacement_id, :copy, :files, :ask, :is_key, :capture, :seen, :due_at, :notes, :domains)`, t)
 	return err
 }
 
@@ -114,6 +116,31 @@ func (s *Store) AddNote(ctx context.Context, stepID int64, n Note) error {
 		}
 		notes.V = append(notes.V, n)
 		return changed(tx.ExecContext(ctx, `UPDATE task SET notes = ? WHERE step_id = ?`, notes, stepID))
+	})
+}
+
+// ForgetTaskFiles removes what is secret in the files of a replacement's tasks.
+func (s *Store) ForgetTaskFiles(ctx context.Context, replacementID int64) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		var tasks []Task
+		if err := tx.SelectContext(ctx, &tasks, `SELECT * FROM (`+taskRows+`) WHERE replacement_id = ?`, replacementID); err != nil {
+			return err
+		}
+		for _, t := range tasks {
+			forgotten := false
+			for i := range t.Files.V {
+				if t.Files.V[i].Secret && len(t.Files.V[i].Content) > 0 {
+					t.Files.V[i].Content, forgotten = nil, true
+				}
+			}
+			if !forgotten {
+				continue
+			}
+			if err := changed(tx.ExecContext(ctx, `UPDATE task SET files = ? WHERE step_id = ?`, t.Files, t.StepID)); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

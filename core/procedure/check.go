@@ -19,12 +19,17 @@ type checker struct {
 
 // captured is a value that a step before captures.
 type captured struct {
-	kind          Kind
-	secret        bool
-	with, without string // the conditions of its step
-	section       Section
-	at            ast.Node
+	kind    Kind
+	secret  bool
+	when    Conditions // of its step
+	on      string
+	byHand  bool // a person gives it back
+	section Section
+	at      ast.Node
 }
+
+// requested is the capture that a device's own request is.
+const requested = "request"
 
 func (r *reader) check(p *Procedure) {
 	c := &checker{r, p, map[string]captured{}, map[string]bool{}}
@@ -36,12 +41,14 @@ func (r *reader) check(p *Procedure) {
 	}
 	if p.Traits.SignsItself {
 		c.signedByDevice()
-	} else if _, has := c.captures["request"]; !has && !p.Traits.KeyGiven && !r.broken[Request] && len(p.Traits.KeyTypes) > 0 {
+	} else if got, has := c.captures[requested]; !has && !p.Traits.KeyGiven && !r.broken[Request] && len(p.Traits.KeyTypes) > 0 {
 		var at ast.Node
 		if len(p.Steps[Request]) > 0 {
 			at = c.place(&p.Steps[Request][0])
 		}
 		r.fault(at, "let one step fetch or print it with capture: request", "the section request captures no request")
+	} else if has && p.Traits.KeyEither && !slices.ContainsFunc(got.when, func(each Condition) bool { return c.ofSetting(each.Name) }) {
+		r.fault(got.at, "write with: and the setting beside the steps, or leave key_made_by out", "key_made_by says either, and the request is always captured")
 	}
 	if len(p.Steps[Install])+len(p.Steps[Activate]) == 0 && p.Steps != nil && !r.broken[Install] && !r.broken[Activate] {
 		r.fault(nil, "add a section activate with the steps that put the certificate in use", "no step puts the new certificate onto the device")
@@ -68,7 +75,7 @@ func (c *checker) signedByDevice() {
 	got, has := c.captures[Issuer]
 	if !has && !c.broken[Survey] && !c.broken[Activate] {
 		c.reader.fault(nil, "let a step in survey or activate print or fetch it with capture: issuer", "nothing captures the certificate of the device's authority, so it cannot be proven who signed the new certificate")
-	} else if has && (got.with != "" || got.without != "") {
+	} else if has && len(got.when) > 0 {
 		c.reader.fault(got.at, "leave with and without out", "the certificate of the device's authority is captured only sometimes")
 	}
 }
@@ -106,7 +113,7 @@ func (c *checker) capture(section Section, step *Step, capture Capture) {
 	_, setting := c.p.Setting(capture.Name)
 	_, packed := c.p.Pack(capture.Name)
 	before, again := c.captures[capture.Name]
-	alternative := again && (before.with != "" || before.without != "") && (step.With != before.with || step.Without != before.without)
+	alternative := again && before.when.excludes(step.When)
 	if setting || packed || again && !alternative {
 		c.faultAt(step, capture.Name, "choose another name", "%q is taken by a setting, a pack or another capture", capture.Name)
 	}
@@ -118,9 +125,9 @@ func (c *checker) capture(section Section, step *Step, capture Capture) {
 		kind = Content
 		c.used[capture.Name] = true
 	}
-	made := captured{kind, capture.Secret, step.With, step.Without, section, c.place(step)}
+	made := captured{kind: kind, secret: capture.Secret, when: step.When, on: step.On, byHand: step.Do.Link() == Person, section: section, at: c.place(step)}
 	if alternative { // two steps, one of which is done
-		made.with, made.without = "", ""
+		made.when = made.when.shared(before.when)
 	}
 	c.captures[capture.Name] = made
 }
@@ -133,10 +140,9 @@ func (c *checker) step(section Section, step *Step) {
 		c.fault(step, "move the step to request or install", "survey only looks and may not change the device")
 	}
 	c.undone(section, step)
-	for _, name := range []string{step.With, step.Without} {
-		if name != "" {
-			c.condition(section, step, name)
-		}
+	c.helped(section, step)
+	for _, each := range step.When {
+		c.condition(section, step, each)
 	}
 	if step.Each != "" {
 		c.list(section, step)
@@ -161,6 +167,32 @@ func (c *checker) step(section Section, step *Step) {
 	step.Do.check(c, section, step)
 }
 
+func (c *checker) ofSetting(name string) bool {
+	_, ok := c.p.Setting(name)
+	return ok
+}
+
+// helped sees that a step on another device only makes key and request there, in the
+// work folder: what is undone and kept is that of the device which is worked on.
+func (c *checker) helped(section Section, step *Step) {
+	if step.On == "" {
+		return
+	}
+	c.used[step.On] = true
+	setting, _ := c.p.Setting(step.On)
+	path := step.Do.Writes()
+	switch {
+	case setting.Kind != OtherDevice:
+		c.faultAt(step, step.On, "name a setting of the kind device", "on names %q, which is not a setting of the kind device", step.On)
+	case step.Do.Link() != SSH:
+		c.fault(step, "leave on out", "%s is not done on a device that helps", step.Do.Word())
+	case section != Survey && section != Request:
+		c.fault(step, "move the step to request", "a device that helps only makes key and request")
+	case path != "" && !strings.HasPrefix(path, "{{work}}/"):
+		c.fault(step, "write a path in {{work}}", "on a device that helps, files are written in the work folder alone")
+	}
+}
+
 // undone sees that a change has a way back.
 func (c *checker) undone(section Section, step *Step) {
 	if step.Do.Changes() != AsksWay || step.Undo.Kind != UndoUnsaid {
@@ -174,23 +206,6 @@ func (c *checker) undone(section Section, step *Step) {
 	if needs {
 		c.fault(step, "write undo: with the command that takes it back; undo: again (nothing to put back, done once more at the end), undo: nothing (it changes nothing), or undo: none with because:",
 			"the step “%s” may change the device and does not say how it is undone", step.Name)
-	}
-}
-
-// condition sees that with and without name something that can be empty.
-func (c *checker) condition(section Section, step *Step, name string) {
-	c.used[name] = true
-	_, setting := c.p.Setting(name)
-	_, packed := c.p.Pack(name)
-	got, has := c.captures[name]
-	g, isGiven := givenOf(name)
-	switch {
-	case setting, packed, has && got.section != section || has:
-	case isGiven && c.reached(section, name):
-	case isGiven:
-		c.faultAt(step, name, "use it in a later section", "%q is not there before the section %s", name, g.from)
-	default:
-		c.faultAt(step, name, "name one of "+strings.Join(append(c.p.settingNames(), KeyAgain), ", "), "with and without name %q, which is not a setting, a pack or a captured value", name)
 	}
 }
 
@@ -269,14 +284,20 @@ func (c *checker) value(section Section, step, owner *Step, name string, where p
 	case isGiven && !has && c.p.Traits.SignsItself && slices.Index(Sections, g.from) >= slices.Index(Sections, Backup):
 		c.faultAt(step, fragment, "leave it out", "{{%s}} is never there where the device is its own signer", name)
 		return
-	case (g.secret || made.Secret()) && !c.p.Traits.KeyGiven:
+	case (g.secret || made.Secret()) && c.p.Traits.KeyEither && !c.captures[requested].when.excludes(step.When):
+		c.faultAt(step, fragment, "leave the step out where a step captures the request: turn “"+c.captures[requested].when.Text()+"” round", "{{%s}} is there only where Fresh Seal makes the key", name)
+		return
+	case name == "new_key" && c.captures[requested].on != "" && !c.captures[requested].when.excludes(step.When):
+		c.faultAt(step, fragment, "fetch the key from the helper with a capture that is secret, and name that", "{{new_key}} is on the helper, not on the device")
+		return
+	case (g.secret || made.Secret()) && !c.p.Traits.KeyGiven && !c.p.Traits.KeyEither:
 		c.faultAt(step, fragment, "write key_made_by: service among the traits, or leave it out", "{{%s}} is there only where Fresh Seal makes the key", name)
 		return
 	case packed && !c.reached(section, "leaf"):
 		c.faultAt(step, fragment, "use it in a later section", "the pack {{%s}} is not there before the section backup", name)
 		return
-	case has && got.with != "" && got.with != step.With, has && got.without != "" && got.without != step.Without:
-		c.faultAt(step, fragment, "write the same with or without beside this step", "{{%s}} is captured only where “%s” holds", name, conditionText(got))
+	case has && !got.when.within(step.When):
+		c.faultAt(step, fragment, "write the same with or without beside this step", "{{%s}} is captured only where “%s” holds", name, got.when.Text())
 		return
 	case has && beside(step, owner) && got.at == c.place(step):
 	case isGiven && !has && !c.reached(section, name):
@@ -298,13 +319,6 @@ func (c *checker) value(section Section, step, owner *Step, name string, where p
 }
 
 func beside(step, owner *Step) bool { return step != owner }
-
-func conditionText(got captured) string {
-	if got.with != "" {
-		return "with: " + got.with
-	}
-	return "without: " + got.without
-}
 
 // fits sees that a value may stand in its place.
 func (c *checker) fits(step *Step, name string, where place) {

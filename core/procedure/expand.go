@@ -14,10 +14,19 @@ type Ready struct {
 	Item    string // of Each
 	Act     Act
 	Same    string // expect: what the output must equal
+	Where   string // the device that helps; empty: the one that is worked on
 }
 
 // Name is the step's name with its item.
 func (r Ready) Name() string { return r.Step.Titled(r.Item) }
+
+// Line is the act's line, with the device where that is another one.
+func (r Ready) Line() string {
+	if r.Where == "" {
+		return r.Act.Line()
+	}
+	return "on " + r.Where + ": " + r.Act.Line()
+}
 
 // Act is what a verb does in its final form.
 type Act interface {
@@ -35,6 +44,13 @@ func (s Step) Expand(section Section, item string, scope *Scope) (Ready, error) 
 		var same content
 		same, err = expandContent("{{"+s.Expect.Same+"}}", scope)
 		r.Same = string(same.bytes)
+	}
+	if err == nil && s.On != "" {
+		var where Value
+		if where, err = scope.Value(s.On); err == nil && where.Text == "" {
+			err = fmt.Errorf("it is done on another device, and the setting %s names none", s.On)
+		}
+		r.Where = where.Text
 	}
 	if err != nil {
 		return Ready{}, fmt.Errorf("step “%s”: %w", s.Titled(item), err)
@@ -129,10 +145,11 @@ func expandPath(text string, scope *Scope) (string, error) {
 
 // content is what a file or a command's standard input gets.
 type content struct {
-	bytes []byte
-	shown string // with dots for secrets
-	onBox string // the device's own file that holds it; bytes is empty then
-	later bool   // some of it is yet to come
+	bytes  []byte
+	shown  string // with dots for secrets
+	onBox  string // the device's own file that holds it; bytes is empty then
+	later  bool   // some of it is yet to come
+	secret bool   // some of it must not be shown
 }
 
 const dots = "••••••"
@@ -141,6 +158,7 @@ const dots = "••••••"
 func expandContent(text string, scope *Scope) (content, error) {
 	var c content
 	shown, err := replaceEach(text, scope, func(v Value, before string) (string, error) {
+		c.secret = c.secret || v.Secret
 		switch {
 		case !v.Known:
 			c.later = true

@@ -83,6 +83,12 @@ var givens = []given{
 	{"request_config", Content, false, Survey, "the plan as a configuration for openssl req", func(m *Material) (Value, error) { return ContentValue([]byte(m.Plan.OpenSSLConfig())), nil }},
 	{"old_sha256", Text, false, Request, "SHA-256 of the leaf that was served before", text(func(m *Material) string { return m.OldSHA256 })},
 	{"request", Content, false, Backup, "the request", ofRequest(func(r request.Request) []byte { return r.PEM() })},
+	{"request_sha256", Text, false, Backup, "SHA-256 of the request, DER, in hexadecimal", func(m *Material) (Value, error) {
+		if m.Request == nil {
+			return Value{}, errUnknown
+		}
+		return TextValue(m.Request.SHA256()), nil
+	}},
 	{"request_key", Content, false, Backup, "the request's public key, PEM", ofRequest(func(r request.Request) []byte { return r.PublicKeyPEM() })},
 	{"new_sha256", Text, false, Backup, "SHA-256 of the new leaf", func(m *Material) (Value, error) {
 		if m.Path == nil {
@@ -303,8 +309,16 @@ func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
 		}
 		s.own[setting.Name] = v
 	}
+	if p.Traits.KeyEither {
+		s.material.Procedure.Traits.KeyGiven = !slices.ContainsFunc(p.Steps[Request], func(step Step) bool {
+			return step.Holds(s) && slices.ContainsFunc(step.Capture, func(c Capture) bool { return c.Name == requested })
+		})
+	}
 	return s, nil
 }
+
+// Procedure is the scope's procedure, of which the settings say who makes the key.
+func (s *Scope) Procedure() Procedure { return s.material.Procedure }
 
 func (p Procedure) settingNames() []string {
 	names := make([]string, len(p.Settings))
@@ -382,13 +396,6 @@ func (s *Scope) make(name string) (v Value, about string, err error) {
 		v.Kind, v.Secret = g.kind, g.secret || name == "new_key"
 	}
 	return v, g.about, err
-}
-
-// Filled says whether a value is there and not empty. While it is yet to come it
-// counts as filled.
-func (s *Scope) Filled(name string) bool {
-	v, err := s.Value(name)
-	return err == nil && v.filled()
 }
 
 // Secrets are the texts that must not be shown, long enough to be told from

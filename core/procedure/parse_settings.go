@@ -54,8 +54,11 @@ func (r *reader) traits(n ast.Node) Traits {
 				t.KeyTypes = append(t.KeyTypes, request.KeyType(word))
 			}
 		},
-		"form":          func(n ast.Node) { t.Form = pack.Form(r.oneOf(n, strs(pack.Forms))) },
-		"key_made_by":   func(n ast.Node) { t.KeyGiven, made = r.oneOf(n, []string{"device", "service"}) == "service", n },
+		"form": func(n ast.Node) { t.Form = pack.Form(r.oneOf(n, strs(pack.Forms))) },
+		"key_made_by": func(n ast.Node) {
+			by := r.oneOf(n, []string{"device", "service", "either"})
+			t.KeyGiven, t.KeyEither, made = by == "service", by == "either", n
+		},
 		"restart_limit": func(n ast.Node) { t.RestartLimit = r.duration(n) },
 		"signer":        func(n ast.Node) { t.SignsItself, signer = r.oneOf(n, []string{"device"}) == "device", n },
 	})
@@ -64,7 +67,7 @@ func (r *reader) traits(n ast.Node) Traits {
 		r.fault(n, "add key_types with the keys that the device supports, such as [ecdsa-p256, rsa-2048]", "traits has no key_types")
 	case signer != nil && len(t.KeyTypes) > 0:
 		r.fault(signer, "leave key_types out", "a device that is its own signer decides itself what key it makes")
-	case signer != nil && t.KeyGiven:
+	case signer != nil && (t.KeyGiven || t.KeyEither):
 		r.fault(made, "leave key_made_by out", "a device that is its own signer makes its key itself")
 	}
 	return t

@@ -77,9 +77,10 @@ func (r *reader) step(n ast.Node) Step {
 	}
 	known := keys{
 		"step":      func(n ast.Node) { s.Name = r.text(n) },
+		"on":        func(n ast.Node) { s.On = r.whole(n) },
 		"each":      func(n ast.Node) { s.Each = r.whole(n) },
-		"with":      func(n ast.Node) { s.With = r.whole(n) },
-		"without":   func(n ast.Node) { s.Without = r.whole(n) },
+		"with":      func(n ast.Node) { s.When = append(s.When, r.conditions(n, false)...) },
+		"without":   func(n ast.Node) { s.When = append(s.When, r.conditions(n, true)...) },
 		"capture":   func(n ast.Node) { s.Capture = r.captures(n) },
 		"expect":    func(n ast.Node) { s.Expect = r.expect(n) },
 		"limit":     func(n ast.Node) { s.Limit = r.duration(n) },
@@ -152,7 +153,17 @@ func (r *reader) step(n ast.Node) Step {
 	if s.Name == "" {
 		s.Name = s.Do.Title()
 	}
+	s.stand(s.On)
 	return s
+}
+
+// stand has a step, and what stands beside it, done on a device.
+func (s *Step) stand(on string) {
+	for _, each := range []*Step{s, s.Undo.Step, s.Finally} {
+		if each != nil {
+			each.On = on
+		}
+	}
 }
 
 // undo reads how a step is undone: a word, a text for the same verb, or a step.
@@ -190,8 +201,8 @@ func (r *reader) beside(n ast.Node, what string) *Step {
 	if s.Do == nil {
 		return nil
 	}
-	if s.Undo.Kind != UndoUnsaid || len(s.Capture) > 0 || s.Each != "" || s.With != "" || s.Without != "" {
-		r.fault(n, "leave it out: it follows the step beside which it stands", "a step in %s has no undo, capture, each, with or without of its own", what)
+	if s.Undo.Kind != UndoUnsaid || len(s.Capture) > 0 || s.Each != "" || s.On != "" || s.When != nil {
+		r.fault(n, "leave it out: it follows the step beside which it stands", "a step in %s has no undo, capture, on, each, with or without of its own", what)
 	}
 	return &s
 }

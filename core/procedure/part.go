@@ -1,9 +1,11 @@
 package procedure
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 
@@ -19,7 +21,8 @@ import (
 //	  - run: …
 //
 // A procedure takes it in with use: NAME; a setting of the same name in the
-// procedure goes before the part's.
+// procedure goes before the part's. Beside use may stand with, without and on, which
+// count for each of its steps.
 type Part struct {
 	Name string
 	text []byte
@@ -77,10 +80,14 @@ func (r *reader) use(n ast.Node) ([]Step, bool) {
 	if !ok || len(pairs) == 0 || pairs[0].Key.GetToken().Value != "use" {
 		return nil, false
 	}
-	if len(pairs) > 1 {
-		r.fault(pairs[1].Key, "leave it out", "nothing stands beside use")
-	}
-	name := r.text(pairs[0].Value)
+	var all Step
+	name := ""
+	r.mapping(n, "use", keys{
+		"use":     func(n ast.Node) { name = r.text(n) },
+		"on":      func(n ast.Node) { all.On = r.whole(n) },
+		"with":    func(n ast.Node) { all.When = append(all.When, r.conditions(n, false)...) },
+		"without": func(n ast.Node) { all.When = append(all.When, r.conditions(n, true)...) },
+	})
 	part, ok := r.parts[name]
 	if !ok {
 		var known []string
@@ -105,6 +112,8 @@ func (r *reader) use(n ast.Node) ([]Step, bool) {
 		r.fault(pairs[0].Value, "correct the part", "the part %s, line %d: %s", name, f.Line, f.What)
 	}
 	for i := range steps {
+		steps[i].When = append(slices.Clone(all.When), steps[i].When...)
+		steps[i].stand(cmp.Or(steps[i].On, all.On))
 		r.places[&steps[i]] = pairs[0].Value
 	}
 	r.more = append(r.more, settings...)

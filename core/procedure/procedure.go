@@ -114,14 +114,28 @@ func (p Procedure) Pack(name string) (Pack, bool) {
 type Traits struct {
 	KeyTypes     []request.KeyType
 	Form         pack.Form
-	KeyGiven     bool          // the device cannot make its key: Fresh Seal makes it and gives it away once
+	KeyGiven     bool          // Fresh Seal makes the key and gives it away once
+	KeyEither    bool          // by setting: the device makes the key where a step captures its request, else Fresh Seal; KeyGiven says so once the settings are known
 	SignsItself  bool          // the device, or its manager, makes and signs the certificate itself: no request leaves
 	RestartLimit time.Duration // how long the slot may be away after activate
 }
 
-// TakesKeyAgain says that the family can use the key in use again.
+// TakesKeyAgain says that the family can use the key in use again. A helper does not have it.
 func (p Procedure) TakesKeyAgain() bool {
-	return slices.ContainsFunc(p.Steps[Request], func(s Step) bool { return s.With == KeyAgain })
+	return slices.ContainsFunc(p.Steps[Request], func(s Step) bool {
+		return s.On == "" && slices.Contains(s.When, Condition{Name: KeyAgain})
+	})
+}
+
+// Helpers are the settings that name devices on which steps are done.
+func (p Procedure) Helpers() []string {
+	var out []string
+	for _, s := range p.Settings {
+		if s.Kind == OtherDevice {
+			out = append(out, s.Name)
+		}
+	}
+	return out
 }
 
 // Uses says whether the procedure needs a link.

@@ -65,6 +65,8 @@ func TestFaultsAreFoundWithTheirPlaceAndTheirRemedy(t *testing.T) {
 		{"an undo of what undoes itself", "    - {file: /x, holds: label, undo: rm /x}\n", 0, 38, "needs no undo"},
 		{"a step for each text", run("echo {{item}}") + "      each: label\n", 3, 13, "is not a list"},
 		{"an item without a list", run("echo {{item}}"), 2, 19, "only beside each"},
+		{"a condition on no choice", run("id") + "      with: {label: blue}\n", 3, 14, "is not a choice"},
+		{"a step on no device", run("id") + "      on: label\n", 3, 11, "not a setting of the kind device"},
 		{"an unknown condition", run("id") + "      with: lable\n", 3, 13, "is not a setting"},
 		{"a value that is captured only sometimes", "    - {step: a, run: id, undo: nothing, with: label, capture: who}\n    - {step: b, run: \"echo {{who}}\", undo: nothing}\n", 1, 30, "captured only where “with: label” holds"},
 		{"an unknown part", "    - use: key-and-request-by-openss\n", 0, 12, "write key-and-request-by-openssl"},

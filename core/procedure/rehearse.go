@@ -132,7 +132,7 @@ func rehearse(section Section, step Step, item string, scope *Scope) (Rehearsed,
 	if err != nil {
 		return Rehearsed{}, err
 	}
-	r := Rehearsed{Section: section, Name: ready.Name(), Verb: step.Do.Word(), Text: ready.Act.Line(), Content: ready.Act.Detail(), Limit: step.Limit.String(), Repeat: step.Again(), act: ready.Act}
+	r := Rehearsed{Section: section, Name: ready.Name(), Verb: step.Do.Word(), Text: ready.Line(), Content: ready.Act.Detail(), Limit: step.Limit.String(), Repeat: step.Again(), act: ready.Act}
 	if r.Undo, err = step.undoText(section, item, scope); err != nil {
 		return r, err
 	}

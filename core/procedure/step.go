@@ -17,9 +17,9 @@ const DefaultLimit = time.Minute
 type Step struct {
 	Name      string
 	Do        Verb
-	Each      string // the list for whose every item the step is done, named {{item}}
-	With      string // done only where this setting, capture or pack is filled
-	Without   string // done only where it is empty
+	On        string     // the setting that names the device on which the step is done; empty: the one that is worked on
+	Each      string     // the list for whose every item the step is done, named {{item}}
+	When      Conditions // done only where all of them hold
 	Capture   []Capture
 	Expect    Expect
 	Limit     time.Duration
@@ -110,7 +110,7 @@ type Undo struct {
 
 // Holds says whether the conditions with and without let the step be done.
 func (s Step) Holds(scope *Scope) bool {
-	return (s.With == "" || scope.Filled(s.With)) && (s.Without == "" || !scope.Filled(s.Without))
+	return s.When.Hold(scope)
 }
 
 // Items are what the step is done for: the list that each names, or one empty

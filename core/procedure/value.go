@@ -1,12 +1,14 @@
 package procedure
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // Kind says what a value is, and so where it may stand.
@@ -22,9 +24,11 @@ const (
 	Secret  Kind = "secret"  // one line that is sealed and never shown
 	List    Kind = "list"    // several words
 	Content Kind = "content" // the bytes of a file
+
+	OtherDevice Kind = "device" // the name of a device of the fleet that helps
 )
 
-var settingKinds = []Kind{Text, Path, Command, Number, Choice, Secret, List}
+var settingKinds = []Kind{Text, Path, Command, Number, Choice, Secret, List, OtherDevice}
 
 // Value is something that a step can name.
 type Value struct {
@@ -99,7 +103,7 @@ func (s Setting) read(text string) (Value, error) {
 		if !slices.Contains(s.Choices, text) {
 			err = fmt.Errorf("%q is not one of %s", text, strings.Join(s.Choices, ", "))
 		}
-	case Text, Secret:
+	case Text, Secret, OtherDevice:
 	default:
 		err = fmt.Errorf("a setting cannot be of the kind %q; the kinds are %v", s.Kind, settingKinds)
 	}
@@ -180,4 +184,33 @@ func distance(a, b string) int {
 		}
 	}
 	return row[len(b)]
+}
+
+// keptValue is how a value is kept: JSON holds no bytes that are not UTF-8.
+type keptValue struct {
+	plainValue
+	Raw []byte `json:",omitempty"` // instead of Text
+}
+
+type plainValue Value
+
+// MarshalJSON keeps every byte of the value.
+func (v Value) MarshalJSON() ([]byte, error) {
+	kept := keptValue{plainValue: plainValue(v)}
+	if !utf8.ValidString(v.Text) {
+		kept.Text, kept.Raw = "", []byte(v.Text)
+	}
+	return json.Marshal(kept)
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (v *Value) UnmarshalJSON(text []byte) error {
+	var kept keptValue
+	if err := json.Unmarshal(text, &kept); err != nil {
+		return err
+	}
+	if *v = Value(kept.plainValue); kept.Raw != nil {
+		v.Text = string(kept.Raw)
+	}
+	return nil
 }

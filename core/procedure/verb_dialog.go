@@ -34,17 +34,17 @@ type Dialog struct {
 }
 
 type dialogTurn struct {
-	See           *regexp.Regexp
-	Say           string // one line; said distinguishes the empty line from none
-	said          bool
-	Between       string // the items of a list that is said
-	Press         []string
-	Paste         string
-	Fail          string
-	Progress      bool
-	Limit         time.Duration
-	Each          string
-	With, Without string
+	See      *regexp.Regexp
+	Say      string // one line; said distinguishes the empty line from none
+	said     bool
+	Between  string // the items of a list that is said
+	Press    []string
+	Paste    string
+	Fail     string
+	Progress bool
+	Limit    time.Duration
+	Each     string
+	When     Conditions
 }
 
 // DialogAct is a dialog in its final form.
@@ -129,8 +129,8 @@ func (r *reader) turn(n ast.Node, what string) dialogTurn {
 				t.Press = append(t.Press, key)
 			}
 		},
-		"with":    func(n ast.Node) { t.With = r.whole(n) },
-		"without": func(n ast.Node) { t.Without = r.whole(n) },
+		"with":    func(n ast.Node) { t.When = append(t.When, r.conditions(n, false)...) },
+		"without": func(n ast.Node) { t.When = append(t.When, r.conditions(n, true)...) },
 	}
 	if what == "talk" {
 		known["limit"] = func(n ast.Node) { t.Limit = r.duration(n) }
@@ -200,10 +200,8 @@ func (v *Dialog) check(c *checker, section Section, step *Step) {
 		if name := lone(t.Say); t.Between != ", " && c.kind(name) != List {
 			c.faultAt(step, "between", "leave between out, or say a list such as {{dns_names}}", "{{%s}} is of the kind %s and has no items", name, c.kind(name))
 		}
-		for _, name := range []string{t.With, t.Without} {
-			if name != "" {
-				c.condition(section, step, name)
-			}
+		for _, each := range t.When {
+			c.condition(section, step, each)
 		}
 		if t.Each == "" {
 			continue
@@ -242,7 +240,7 @@ func (v *Dialog) Expand(scope *Scope) (Act, error) {
 func expandTurns(turns []dialogTurn, scope *Scope) ([]dialog.Turn, error) {
 	var out []dialog.Turn
 	for _, t := range turns {
-		if !(Step{With: t.With, Without: t.Without}).Holds(scope) {
+		if !t.When.Hold(scope) {
 			continue
 		}
 		items, err := Step{Each: t.Each}.Items(scope)

@@ -20,7 +20,15 @@ type Hand struct {
 	Copy  []Labelled // values to copy into the device's pages
 	Files []Labelled // files to carry to the device; Text is the content
 	Ask   string     // what must be given back, as captured; empty: only that it is done
+	Key   bool       // what is given back is a private key: sealed, and never shown
 	Seen  Sight      // what on the wire shows that it is done
+}
+
+// HandFile is a file to carry to the device.
+type HandFile struct {
+	Name    string
+	Content []byte
+	Secret  bool
 }
 
 // Labelled is something that a person is given, with its label or file name.
@@ -33,8 +41,9 @@ type Labelled struct {
 type HandAct struct {
 	Text  string
 	Copy  []Labelled
-	Files []Labelled
+	Files []HandFile
 	Ask   string
+	Key   bool
 	Seen  Sight
 }
 
@@ -66,6 +75,7 @@ func (v *Hand) keys(r *reader) keys {
 		"copy":  func(n ast.Node) { v.Copy = r.labelled(n, "copy", r.text) },
 		"files": func(n ast.Node) { v.Files = r.files(n) },
 		"ask":   func(n ast.Node) { v.Ask = r.text(n) },
+		"given": func(n ast.Node) { v.Key = r.oneOf(n, []string{"key", "text"}) == "key" },
 		"seen":  func(n ast.Node) { v.Seen = Sight(r.oneOf(n, []string{string(SeenNew), string(SeenOld)})) },
 	}
 }
@@ -73,6 +83,14 @@ func (v *Hand) keys(r *reader) keys {
 func (v *Hand) finish(r *reader, n ast.Node, s *Step) {
 	if (v.Ask == "") != (len(s.Capture) == 0) {
 		r.fault(n, "write ask: what to give back, and capture: the name it is kept under, together", "ask and capture belong together")
+	}
+	for i := range s.Capture {
+		if s.Capture[i].Secret = v.Key; s.Capture[i].Pattern != nil || len(s.Capture) > 1 {
+			r.fault(n, "write capture: NAME", "what a person gives back is kept whole, under one name")
+		}
+	}
+	if v.Key && v.Ask == "" {
+		r.fault(n, "write ask: what to give back", "given belongs to ask")
 	}
 	if s.Secret {
 		r.fault(n, "leave secret out", "what a person is shown cannot be secret")
@@ -96,7 +114,7 @@ func (v *Hand) check(c *checker, section Section, step *Step) {
 	}
 	for _, file := range v.Files {
 		for _, name := range named(file.Text) {
-			if c.secret(name) {
+			if c.secret(name) && !c.captures[name].byHand {
 				c.faultAt(step, name, "let a step put it over a link", "{{%s}} is secret and may not pass through a person's hands", name)
 			}
 		}
@@ -106,7 +124,7 @@ func (v *Hand) check(c *checker, section Section, step *Step) {
 // Expand gives a *HandAct. Values to copy that are empty are left out: there is
 // nothing to type.
 func (v *Hand) Expand(scope *Scope) (Act, error) {
-	a := &HandAct{Ask: v.Ask, Seen: v.Seen}
+	a := &HandAct{Ask: v.Ask, Key: v.Key, Seen: v.Seen}
 	var err error
 	if a.Text, err = expandWords(v.Text, scope); err != nil {
 		return nil, err
@@ -125,7 +143,7 @@ func (v *Hand) Expand(scope *Scope) (Act, error) {
 		if err != nil {
 			return nil, err
 		}
-		a.Files = append(a.Files, Labelled{each.Label, string(file.bytes)})
+		a.Files = append(a.Files, HandFile{each.Label, file.bytes, file.secret})
 	}
 	return a, nil
 }
@@ -140,7 +158,7 @@ func (a *HandAct) Detail() string {
 		b.WriteString(each.Label + ": " + each.Text + "\n")
 	}
 	for _, each := range a.Files {
-		b.WriteString("file " + each.Label + "\n")
+		b.WriteString("file " + each.Name + "\n")
 	}
 	return b.String()
 }

@@ -5,14 +5,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"runtime/debug"
 	"strconv"
 
+	"freshseal/core/next"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/device"
 	"freshseal/device/ssh"
 	"freshseal/service/fleet"
+	"freshseal/service/problem"
 	"freshseal/store"
 )
 
@@ -139,7 +142,11 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	if err := j.seat.Take(ctx, s.reach, j.device.Site); err != nil {
 		return nil, nil, err
 	}
-	r = &device.Runner{Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
+	helpers, err := s.helpers(ctx, *j)
+	if err != nil {
+		return nil, nil, err
+	}
+	r = &device.Runner{Helpers: helpers, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
 		SSH: func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) }}
 	if as, err := j.scope.Value(j.procedure.As); j.procedure.As != "" && err == nil {
 		r.As = as.Words
@@ -151,6 +158,27 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 		r.Own = own{s, *j}
 	}
 	return r, func() { r.Close(); j.seat.Give() }, nil
+}
+
+// helpers are the devices on which some of a job's steps are done, by the settings that
+// name them.
+func (s *Service) helpers(ctx context.Context, j job) (map[string]device.Helper, error) {
+	out := map[string]device.Helper{}
+	for _, setting := range j.procedure.Helpers() {
+		name, err := j.scope.Value(setting)
+		if err != nil || name.Text == "" {
+			continue
+		}
+		d, err := s.store.Device(ctx, name.Text)
+		if err != nil {
+			return nil, problem.Missing(err, next.ListDevices, "no device is called %s, as the setting %s of %s says", name.Text, setting, j.Device)
+		}
+		if d.ID == j.DeviceID {
+			return nil, problem.Reject(name.Text+" cannot help", "it is the device that is worked on", "name another device in the setting "+setting, next.ChangeDevice.On(j.Device))
+		}
+		out[setting] = device.Helper{Name: d.Name, Dial: s.reach.Way(d.Site), SSH: func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, d) }}
+	}
+	return out, nil
 }
 
 // settle finds out what became of the step that was under way when the service
@@ -247,17 +275,25 @@ func outcome(err error) replacement.Event {
 
 // recall adds to the values of a job what its steps captured so far.
 func (s *Service) recall(j *job, steps []store.Step) error {
+	values, err := s.capturedIn(steps)
+	j.scope = j.scope.WithAll(values)
+	return err
+}
+
+// capturedIn is all that steps captured.
+func (s *Service) capturedIn(steps []store.Step) (map[string]procedure.Value, error) {
+	out := map[string]procedure.Value{}
 	for _, step := range steps {
 		if !step.OK || step.Capture == "" {
 			continue
 		}
 		values, err := s.openCaptured(step)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		j.scope = j.scope.WithAll(values)
+		maps.Copy(out, values)
 	}
-	return nil
+	return out, nil
 }
 
 // How what a step captured is kept.
@@ -336,7 +372,7 @@ func (w journal) Begin(ctx context.Context, e device.Entry) (int64, error) {
 	step := store.Step{ReplacementID: w.j.ID, Section: string(e.Section), Name: e.Name, Verb: e.Verb,
 		Text: e.Text, Repeatable: e.Repeat, BeganAt: w.s.moment()}
 	if e.Hand != nil {
-		step.Task = w.s.newTask(*e.Hand)
+		step.Task = w.s.newTask(w.j.ID, *e.Hand)
 	}
 	return w.s.store.BeginStep(ctx, step)
 }

@@ -8,11 +8,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/next"
 	"freshseal/core/pack"
+	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/service/problem"
@@ -115,16 +117,50 @@ func (s *Service) keyToGive(ctx context.Context, j job) (crypto.Signer, string, 
 }
 
 // forgetKey forgets the key of a replacement that has given it away, unless the
-// policy keeps it.
+// policy keeps it. One that a step fetched or a person gave is forgotten in any case.
 func (s *Service) forgetKey(ctx context.Context, j job) error {
 	rules, err := s.watch.RulesFor(ctx, j.slot)
 	if err != nil {
+		return err
+	}
+	if err := s.forgetCaptured(ctx, j.ID); err != nil {
 		return err
 	}
 	if keep := rules.KeepKeys; keep != nil && *keep {
 		return nil
 	}
 	return s.store.RemoveSecret(ctx, keyPurpose(j.ID))
+}
+
+// forgetCaptured forgets the private keys among what the steps of a replacement captured,
+// and in the files of its tasks.
+func (s *Service) forgetCaptured(ctx context.Context, id int64) error {
+	steps, err := s.store.Steps(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, step := range steps {
+		if step.Capture != keptSealed {
+			continue
+		}
+		values, err := s.openCaptured(step)
+		if err != nil {
+			return err
+		}
+		before := len(values)
+		maps.DeleteFunc(values, func(_ string, v procedure.Value) bool { return v.Secret && v.Kind == procedure.Content })
+		if len(values) == before {
+			continue
+		}
+		step.Capture, step.Captured = "", nil
+		if err := s.keepCaptured(&step, values); err != nil {
+			return err
+		}
+		if err := s.store.SetCaptured(ctx, step); err != nil {
+			return err
+		}
+	}
+	return s.store.ForgetTaskFiles(ctx, id)
 }
 
 // KeyExport asks for a key that was kept.

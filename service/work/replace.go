@@ -207,12 +207,18 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if signer.Kind == desk.DeviceSigner && !family.Traits.SignsItself {
 		return job{}, problem.Reject(cannot, "the signer device is only for families whose devices sign their certificates themselves; "+family.Name+" is not one", "name another signer", next.Give.On("signer"), next.ListSigners.On(""))
 	}
+	if family.Procedure, err = s.settled(ctx, device, family.Procedure); err != nil {
+		return job{}, err
+	}
 	plan, err := s.plan(ctx, planning{o, slot, targets, device, rules, signer.Terms, family.Procedure})
 	if err != nil {
 		return job{}, err
 	}
 	j, err := s.assemble(ctx, store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer, Plan: store.JSON[request.Plan]{V: plan}}, device, targets)
 	if err != nil {
+		return job{}, err
+	}
+	if _, err := s.helpers(ctx, j); err != nil {
 		return job{}, err
 	}
 	return j, j.fits(plan, signer, rules, cannot)
@@ -269,8 +275,10 @@ func (s *Service) assemble(ctx context.Context, r store.Replacement, device stor
 	j := job{Replacement: r, device: device, slot: targets[0].Slot, targets: targets, procedure: p, seat: &reach.Seat{}}
 	scope, err := procedure.NewScope(m, settings, made)
 	if err != nil {
-		return job{}, problem.Reject("the device's settings do not fit its family", err.Error(), "", next.ShowProcedure.On(device.Family))
+		return job{}, unfit(device, err)
 	}
+	m.Procedure = scope.Procedure()
+	j.procedure.Procedure = m.Procedure
 	if work, err := scope.Value(procedure.WorkFolder); err == nil {
 		m.Work = workFolder(work.Text, r)
 	}
@@ -279,6 +287,23 @@ func (s *Service) assemble(ctx context.Context, r store.Replacement, device stor
 	}
 	j.material, j.scope = m, scope.WithMaterial(m)
 	return j, nil
+}
+
+// settled is a family as it is for a device with its settings.
+func (s *Service) settled(ctx context.Context, device store.Device, p procedure.Procedure) (procedure.Procedure, error) {
+	settings, err := s.fleet.OpenSettings(ctx, device)
+	if err != nil {
+		return p, err
+	}
+	scope, err := procedure.NewScope(procedure.Material{Procedure: p}, settings, nil)
+	if err != nil {
+		return p, unfit(device, err)
+	}
+	return scope.Procedure(), nil
+}
+
+func unfit(device store.Device, err error) error {
+	return problem.Reject("the device's settings do not fit its family", err.Error(), "", next.ShowProcedure.On(device.Family))
 }
 
 // workFolder is a replacement's folder on its device. The mark makes it unlike

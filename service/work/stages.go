@@ -77,6 +77,9 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 	if wrong := finding.Errors(request.Check(j.Plan.V, made)); len(wrong) > 0 {
 		return fmt.Errorf("the request differs from the plan: %s; %s", wrong[0].What, wrong[0].Remedy)
 	}
+	if err := s.keysFit(ctx, j.ID, made); err != nil {
+		return err
+	}
 	if j.Plan.V.SameKey && j.OldSHA256 == "" {
 		return errors.New("what the slot serves could not be read, so nobody knows whether its key is used again; read the slot, then resume, or ask again for a new key")
 	}

@@ -36,6 +36,7 @@ type Task struct {
 	Copy        []TaskValue     `json:"copy" required:"true"`
 	Files       []TaskFile      `json:"files" required:"true"`
 	Ask         string          `json:"ask,omitempty" description:"what must be given back; where it is empty, only that it is done"`
+	Key         bool            `json:"key,omitempty" description:"what must be given back is a private key; it is sealed and never shown"`
 	Seen        procedure.Sight `json:"seen,omitempty" enum:"new,old" description:"which leaf must be served; the task then ends by itself"`
 	BeganAt     time.Time       `json:"began_at" required:"true"`
 	DueAt       time.Time       `json:"due_at" required:"true"`
@@ -55,8 +56,9 @@ type TaskValue struct {
 // TaskFile is a file to upload to the device.
 type TaskFile struct {
 	Name   string `json:"name" required:"true"`
-	Size   int    `json:"size" required:"true"`
-	SHA256 string `json:"sha256" required:"true"`
+	Size   int    `json:"size,omitempty" description:"in bytes; not told of a secret"`
+	SHA256 string `json:"sha256,omitempty"`
+	Secret bool   `json:"secret,omitempty" description:"it is a private key: sealed here, and each download stands in the ledger"`
 }
 
 // TaskNote is a note on a task.
@@ -74,22 +76,30 @@ const mostAnswer = 64 << 10
 func taskText(stepID int64) string { return "t" + strconv.FormatInt(stepID, 10) }
 
 // newTask makes a task of a step in its final form.
-func (s *Service) newTask(ready procedure.Ready) *store.Task {
+func (s *Service) newTask(replacementID int64, ready procedure.Ready) *store.Task {
 	act := ready.Act.(*procedure.HandAct)
-	t := &store.Task{Ask: act.Ask, Seen: act.Seen, DueAt: store.At(s.now().Add(ready.Step.Limit))}
+	t := &store.Task{Ask: act.Ask, Key: act.Key, Seen: act.Seen, DueAt: store.At(s.now().Add(ready.Step.Limit))}
 	if len(ready.Step.Capture) > 0 {
 		t.Capture = ready.Step.Capture[0].Name
 	}
 	t.Copy.V = act.Copy
 	for _, file := range act.Files {
-		t.Files.V = append(t.Files.V, store.TaskFile{Name: file.Label, Content: []byte(file.Text)})
+		kept := store.TaskFile{Name: file.Name, Content: file.Content, Secret: file.Secret}
+		if file.Secret {
+			kept.Content = s.box.Seal(taskFilePurpose(replacementID, file.Name), file.Content)
+		}
+		t.Files.V = append(t.Files.V, kept)
 	}
 	return t
 }
 
+func taskFilePurpose(replacementID int64, name string) string {
+	return "replacement/" + replacement.Name(replacementID) + "/file/" + name
+}
+
 func showTask(row store.Task) Task {
 	out := Task{ID: taskText(row.StepID), Replacement: replacement.Name(row.ReplacementID), Device: row.Device, Slot: row.Slot, Stage: row.Section, Name: row.Name,
-		Text: row.Text, Copy: []TaskValue{}, Files: []TaskFile{}, Ask: row.Ask, Seen: row.Seen, BeganAt: row.BeganAt.Time, DueAt: row.DueAt.Time,
+		Text: row.Text, Copy: []TaskValue{}, Files: []TaskFile{}, Ask: row.Ask, Key: row.Key, Seen: row.Seen, BeganAt: row.BeganAt.Time, DueAt: row.DueAt.Time,
 		TakenBy: row.TakenBy, Notes: []TaskNote{}, Domains: row.Domains.V, Open: row.Open}
 	if row.Open {
 		out.Actions = []next.Action{next.FinishTask.On(out.ID), next.TakeTask.On(out.ID)}
@@ -98,8 +108,12 @@ func showTask(row store.Task) Task {
 		out.Copy = append(out.Copy, TaskValue{each.Label, each.Text})
 	}
 	for _, each := range row.Files.V {
-		sum := sha256.Sum256(each.Content)
-		out.Files = append(out.Files, TaskFile{each.Name, len(each.Content), hex.EncodeToString(sum[:])})
+		file := TaskFile{Name: each.Name, Secret: each.Secret}
+		if !each.Secret {
+			sum := sha256.Sum256(each.Content)
+			file.Size, file.SHA256 = len(each.Content), hex.EncodeToString(sum[:])
+		}
+		out.Files = append(out.Files, file)
 	}
 	for _, n := range row.Notes.V {
 		out.Notes = append(out.Notes, TaskNote(n))
@@ -166,8 +180,9 @@ func taskOver(id string, replacementID int64) error {
 	return problem.New(problem.Conflict, fmt.Sprintf("the task %s is over", id), "it is done, or its replacement took another course", "", next.ShowReplacement.On(replacement.Name(replacementID)))
 }
 
-// TaskFile returns a file of a task.
-func (s *Service) TaskFile(ctx context.Context, id, name string) ([]byte, error) {
+// TaskFile returns a file of a task. A key is given only while the task is open, to those
+// who may do it, and the ledger says to whom.
+func (s *Service) TaskFile(ctx context.Context, id, name, by string, may bool) ([]byte, error) {
 	row, err := s.taskRow(ctx, id)
 	if err != nil {
 		return nil, err
@@ -176,7 +191,19 @@ func (s *Service) TaskFile(ctx context.Context, id, name string) ([]byte, error)
 	if i < 0 {
 		return nil, problem.New(problem.NotFound, fmt.Sprintf("the task %s has no file %q", id, name), "", "", next.ShowTask.On(id))
 	}
-	return row.Files.V[i].Content, nil
+	file := row.Files.V[i]
+	switch {
+	case !file.Secret:
+		return file.Content, nil
+	case !may:
+		return nil, problem.New(problem.Refused, name+" was not given", "it is a private key, and only operators may download it", "ask an operator")
+	case !row.Open:
+		return nil, taskOver(id, row.ReplacementID)
+	}
+	if err := s.ledger.Record(ctx, by, "download the private key of "+id, name+", of "+replacement.Name(row.ReplacementID)); err != nil {
+		return nil, err
+	}
+	return s.box.Open(taskFilePurpose(row.ReplacementID, name), file.Content)
 }
 
 // TakeTask assigns a task to a user, whoever had it before.
@@ -223,6 +250,11 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (Replacem
 		return Replacement{}, problem.Reject(cannot, "the result is missing", "give "+row.Ask)
 	case len(text) > mostAnswer, !utf8.ValidString(text):
 		return Replacement{}, problem.Reject(cannot, "the result is not a text of up to 64 kB", "give "+row.Ask)
+	}
+	if row.Key {
+		if text, err = s.checkKey(ctx, row, text, cannot); err != nil {
+			return Replacement{}, err
+		}
 	}
 	if row.Capture == string(procedure.Request) {
 		if err := s.checkRequest(ctx, row.ReplacementID, text, cannot); err != nil {
@@ -288,7 +320,11 @@ func (s *Service) unseen(ctx context.Context, row store.Task) (string, error) {
 func (s *Service) endTask(ctx context.Context, row store.Task, text, by string) error {
 	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true, Output: "done by " + by}
 	if row.Capture != "" {
-		if err := s.keepCaptured(&step, map[string]procedure.Value{row.Capture: procedure.ContentValue([]byte(text + "\n"))}); err != nil {
+		given := procedure.ContentValue([]byte(text + "\n"))
+		if row.Key {
+			given = procedure.SecretValue([]byte(text))
+		}
+		if err := s.keepCaptured(&step, map[string]procedure.Value{row.Capture: given}); err != nil {
 			return err
 		}
 	}

@@ -64,12 +64,13 @@ function Guide({ t }: { t: Task }) {
           <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1 }}>
             {t.files.map((f) => (
               <Button key={f.name} component={Link} underline="none" variant="outlined" href={`/api/v1/tasks/${t.id}/files/${f.name}`} download={f.name}>
-                {f.name}, {f.size} bytes
+                {f.name}, {f.secret ? 'a private key' : `${f.size ?? 0} bytes`}
               </Button>
             ))}
           </Box>
         )}
-        {t.ask && (
+        {t.key && <Quiet>{text ? 'The key is read. ' : `Give back ${t.ask ?? ''} as a file. `}It is sealed, and forgotten once the device serves the certificate.</Quiet>}
+        {t.ask && !t.key && (
           <TextField
             id="task-answer"
             label={`Give back ${t.ask}`}

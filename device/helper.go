@@ -1,0 +1,49 @@
+package device
+
+import (
+	"context"
+	"fmt"
+
+	"freshseal/device/ssh"
+)
+
+// Helper is another device of the fleet, on which a procedure has key and request made.
+type Helper struct {
+	Name string
+	Dial ssh.Dial
+	SSH  func(context.Context) (ssh.Target, error)
+}
+
+// on is the runner for steps on a helper, with a link and a work folder of its own
+// there; r itself where helper is empty.
+func (r *Runner) on(helper string) (*Runner, error) {
+	if helper == "" {
+		return r, nil
+	}
+	h, ok := r.Helpers[helper]
+	if !ok {
+		return nil, fmt.Errorf("no device is known that the setting %s names", helper)
+	}
+	if r.at == nil {
+		r.at = map[string]*Runner{}
+	}
+	at := r.at[helper]
+	if at == nil {
+		at = &Runner{Dial: h.Dial, SSH: h.SSH, Procedure: r.Procedure, Work: r.Work, Journal: r.Journal, Hard: r.Hard}
+		r.at[helper] = at
+	}
+	at.hidden = r.hidden
+	return at, nil
+}
+
+// tidyHelper removes the replacement's folder from a helper.
+func (r *Runner) tidyHelper(ctx context.Context, helper string) error {
+	at, err := r.on(helper)
+	if err == nil {
+		err = at.Tidy(ctx, false)
+	}
+	if err != nil {
+		return fmt.Errorf("on %s: %w", r.Helpers[helper].Name, err)
+	}
+	return nil
+}
