@@ -51,6 +51,7 @@ type Policy struct {
 type Facts struct {
 	Read       bool // the newest reading holds a certificate
 	SHA256     string
+	NotBefore  time.Time // zero: not known
 	NotAfter   time.Time
 	SelfSigned bool
 	Installed  string // fingerprint of the last replacement's leaf, or empty
@@ -90,6 +91,12 @@ type Standing struct {
 // Stand judges a slot as far as that can be done without a clock.
 func Stand(f Facts, p Policy) Standing {
 	s := Standing{Base: Fresh, Overdue: ActBy(f.NotAfter, p), Due: f.NotAfter.Add(-p.Renewal)}
+	if life := f.NotAfter.Sub(f.NotBefore); !f.NotBefore.IsZero() && p.Renewal > life*3/4 {
+		// A certificate for a month, or for days, would be due all its life: its last third counts.
+		if s.Due = f.NotAfter.Add(-life / 3); s.Overdue.Before(s.Due) {
+			s.Overdue = s.Due
+		}
+	}
 	switch {
 	case !f.Read:
 		return Standing{Base: Dark}

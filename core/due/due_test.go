@@ -32,6 +32,22 @@ func TestASlotHasTheFirstConditionThatApplies(t *testing.T) {
 	}
 }
 
+// A certificate that was bought for a month on trial, or that lives for days, is not due all
+// its life: the reminder comes in its last third, and in time for the signer where that can be.
+func TestAShortLifeIsDueInItsLastThird(t *testing.T) {
+	policy := due.Policy{Renewal: 30 * 24 * time.Hour, Margin: 7 * 24 * time.Hour, Turnaround: 2 * 24 * time.Hour}
+	begun := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
+	for days, turns := range map[int][2]int{365: {335, 356}, 90: {60, 81}, 41: {11, 32}, 31: {21, 22}, 30: {20, 21}, 6: {4, 4}} {
+		facts := due.Facts{Read: true, NotBefore: begun, NotAfter: begun.AddDate(0, 0, days)}
+		s := due.Stand(facts, policy)
+		for day, want := range map[int]due.Condition{turns[0] - 1: due.Fresh, turns[1] - 1: map[bool]due.Condition{true: due.Fresh, false: due.Due}[turns[0] == turns[1]], turns[1]: due.Overdue} {
+			if got := s.At(facts.NotAfter, begun.AddDate(0, 0, day).Add(time.Hour)); got != want {
+				t.Errorf("of %d days, on day %d it is %s, want %s", days, day, got, want)
+			}
+		}
+	}
+}
+
 // A signer that answers within three working days is asked before the weekend.
 func TestWorkingDaysAreCountedBack(t *testing.T) {
 	monday := time.Date(2026, 6, 8, 12, 0, 0, 0, time.UTC)

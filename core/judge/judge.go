@@ -115,7 +115,7 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 		found = append(found, chain.Served(path, served)...)
 	}
 	found = append(found, slot.differs(leaf.SHA256)...)
-	standing := due.Stand(due.Facts{Read: true, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}, rules.Due())
+	standing := due.Stand(due.Facts{Read: true, NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}, rules.Due())
 	return Judgement{Findings: found, Standing: standing, Until: turns(path.Certificates, at), Path: path.Fingerprints()}
 }
 
