@@ -60,6 +60,7 @@ type (
 		Slot   string `path:"slot" json:"-"`
 	}
 	askHostKey struct {
+		Link    string `json:"link,omitempty" enum:"ssh,https" description:"ssh where it is left out"`
 		Site    string `json:"site,omitempty"`
 		Address string `json:"address" required:"true"`
 		Port    int    `json:"port" required:"true"`
@@ -80,8 +81,8 @@ func (q slotQuery) filter() fleet.SlotFilter {
 
 // fleetRoutes are about devices, sites, credentials and slots.
 var fleetRoutes = []route{
-	does("POST", "/host-keys", "ask an SSH server for its host key", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in askHostKey) (hostKey, error) {
-		pin, err := s.Reach.AskHostKey(ctx, in.Site, in.Address, in.Port)
+	does("POST", "/host-keys", "ask an SSH server for its host key, or over https a web interface for the SHA-256 of its certificate", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in askHostKey) (hostKey, error) {
+		pin, err := s.Reach.AskPin(ctx, in.Link, in.Site, in.Address, in.Port)
 		return hostKey{pin}, err
 	}),
 	looks("/devices", "list devices by name, or sorted by condition, expires_at, site, family or address", func(ctx context.Context, s *service.Service, _ people.Bearer, in deviceQuery) (page[fleet.Device], error) {

@@ -14,10 +14,11 @@ import (
 	"github.com/spf13/pflag"
 )
 
-const pinHelp = `the host key, "TYPE SHA256:…"; asked for and shown when left out`
+const pinHelp = `the host key, "TYPE SHA256:…", or over https the SHA-256 of the certificate; asked for and shown when left out`
 
 // accessFlags are the flags with which it is said how a device is reached over a link.
 type accessFlags struct {
+	prefix                                string // of the flags' names
 	passwordFile, keyFile, passphraseFile string
 
 	link, address, user, credential, pin string
@@ -28,18 +29,18 @@ type accessFlags struct {
 func (x *accessFlags) flags(f *pflag.FlagSet) {
 	f.StringVar(&x.link, "link", "", "the link to which the access flags apply (default: the first link of the family)")
 	f.StringVar(&x.address, "link-address", "", "address of the link, if it differs from the device's")
-	f.IntVar(&x.port, "port", 0, "port of the link (default: 22 for ssh)")
+	f.IntVar(&x.port, "port", 0, "port of the link (default: 22 for ssh, 443 for https)")
 	f.StringVar(&x.credential, "credential", "", "a shared credential to sign in with")
 	f.StringVar(&x.pin, "pin", "", pinHelp)
-	f.StringArrayVar(&x.options, "option", nil, "NAME=VALUE, such as old_algorithms=yes to allow insecure SSH algorithms; may be given again")
+	f.StringArrayVar(&x.options, "option", nil, "NAME=VALUE, such as old_algorithms=yes to allow insecure SSH algorithms, or over https old_tls=yes; may be given again")
 	x.secretFlags(f, &x.user)
 }
 
 func (x *accessFlags) secretFlags(f *pflag.FlagSet, user *string) {
-	f.StringVar(user, "user", "", "user to sign in as")
-	f.StringVar(&x.passwordFile, "password-file", "", "read that user's password from this file (- for standard input)")
-	f.StringVar(&x.keyFile, "key-file", "", "read that user's private key from this file")
-	f.StringVar(&x.passphraseFile, "passphrase-file", "", "read that key's passphrase from this file")
+	f.StringVar(user, x.prefix+"user", "", "user to sign in as")
+	f.StringVar(&x.passwordFile, x.prefix+"password-file", "", "read that user's password from this file (- for standard input)")
+	f.StringVar(&x.keyFile, x.prefix+"key-file", "", "read that user's private key from this file")
+	f.StringVar(&x.passphraseFile, x.prefix+"passphrase-file", "", "read that key's passphrase from this file")
 }
 
 // given says whether any of the flags was used.
@@ -54,11 +55,11 @@ func (x *accessFlags) change(f *pflag.FlagSet) (reach.AccessChange, error) {
 		to   **string
 		from *string
 	}{"link-address": {&c.Address, &x.address}, "user": {&c.User, &x.user}, "credential": {&c.Credential, &x.credential}, "pin": {&c.Pin, &x.pin}} {
-		if f.Changed(flag) {
+		if f.Changed(x.prefix + flag) {
 			*to.to = to.from
 		}
 	}
-	if f.Changed("port") {
+	if f.Changed(x.prefix + "port") {
 		c.Port = &x.port
 	}
 	var err error
@@ -99,18 +100,19 @@ func (x *accessFlags) fromFiles(a *app, who string) (reach.Secrets, error) {
 
 // hostKey gives the pin that was given, or asks the device for its host key and the
 // user whether it is the right one.
-func (x *accessFlags) hostKey(a *app, ctx context.Context, client *client, pin, site, address string, port int) (string, error) {
+func (x *accessFlags) hostKey(a *app, ctx context.Context, client *client, link, pin, site, address string, port int) (string, error) {
 	if pin != "" {
 		return pin, nil
 	}
 	var shown struct {
 		HostKey string `json:"host_key"`
 	}
-	ask := map[string]any{"site": site, "address": address, "port": port}
+	ask := map[string]any{"link": link, "site": site, "address": address, "port": port}
 	if err := client.do(ctx, "POST", v1+"/host-keys", ask, &shown); err != nil {
 		return "", err
 	}
-	return shown.HostKey, a.confirm(question("%s shows the host key\n  %s\nCompare it with its own console. Is that the right one?", address, shown.HostKey),
+	what := map[string]string{procedure.SSH: "the host key", procedure.HTTPS: "a certificate with the SHA-256"}[link]
+	return shown.HostKey, a.confirm(question("%s shows %s\n  %s\nCompare it with its own console. Is that the right one?", address, what, shown.HostKey),
 		fmt.Sprintf("compare what %s shows with its own console, and give it: --pin %q", address, shown.HostKey))
 }
 
@@ -119,7 +121,10 @@ func (x *accessFlags) fill(a *app, ctx context.Context, client *client, c *reach
 	if c.Address != nil && *c.Address != "" {
 		address = *c.Address
 	}
-	port := reach.UsualPort(procedure.SSH)
+	if c.Link == "" {
+		c.Link = procedure.SSH
+	}
+	port := reach.UsualPort(c.Link)
 	if c.Port != nil {
 		port = *c.Port
 	}
@@ -129,19 +134,29 @@ func (x *accessFlags) fill(a *app, ctx context.Context, client *client, c *reach
 			return err
 		}
 	}
-	pin, err := x.hostKey(a, ctx, client, x.pin, site, address, port)
+	pin, err := x.hostKey(a, ctx, client, c.Link, x.pin, site, address, port)
 	c.Pin = &pin
 	return err
 }
 
-// signsIn says whether somebody signs in to devices of this family.
-func signsIn(ctx context.Context, client *client, family string) (bool, error) {
+// secondFlags are the same for the second link of a family that needs two.
+func (x *accessFlags) secondFlags(f *pflag.FlagSet) {
+	const of = " of the family's second link, where it needs two"
+	f.StringVar(&x.address, x.prefix+"link-address", "", "address"+of+", if it differs from the device's")
+	f.IntVar(&x.port, x.prefix+"port", 0, "port"+of)
+	f.StringVar(&x.credential, x.prefix+"credential", "", "a shared credential"+of)
+	f.StringVar(&x.pin, x.prefix+"pin", "", "pin"+of)
+	x.secretFlags(f, &x.user)
+}
+
+// signsIn are the links over which somebody signs in to devices of this family.
+func signsIn(ctx context.Context, client *client, family string) ([]string, error) {
 	if family == "" {
-		return false, nil
+		return nil, nil
 	}
 	var p api.Procedure
 	err := client.do(ctx, "GET", v1+"/procedures"+item(family), nil, &p)
-	return slices.ContainsFunc(reach.Links(), func(link string) bool { return slices.Contains(p.Links, link) }), err
+	return slices.DeleteFunc(p.Links, func(link string) bool { return !slices.Contains(reach.Links(), link) }), err
 }
 
 // edit adds to a change of a device how it is reached, where flags say so.

@@ -10,8 +10,8 @@ import (
 	"strconv"
 	"strings"
 
+	"freshseal/core/procedure"
 	"freshseal/service/fleet"
-	"freshseal/service/reach"
 	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
@@ -164,7 +164,7 @@ func (a *app) deviceAdd() *cobra.Command {
 	var n fleet.NewDevice
 	var slots, settings, nodes []string
 	var serverName string
-	var access accessFlags
+	access, second := accessFlags{}, accessFlags{prefix: "second-"}
 	var c *cobra.Command
 	c = &cobra.Command{
 		Use: "add NAME", Short: "Add a device and pin its host key", Args: cobra.ExactArgs(1),
@@ -187,15 +187,25 @@ func (a *app) deviceAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if wanted || access.given(c.Flags()) {
-				change, err := access.change(c.Flags())
+			if len(wanted) == 0 && access.given(c.Flags()) {
+				wanted = []string{procedure.SSH}
+			}
+			for i, link := range wanted {
+				from := &access
+				if i > 0 {
+					from = &second
+				}
+				change, err := from.change(c.Flags())
 				if err != nil {
 					return err
 				}
-				if err := access.fill(a, ctx, client, &change, n.Site, n.Address); err != nil {
+				if change.Link == "" {
+					change.Link = link
+				}
+				if err := from.fill(a, ctx, client, &change, n.Site, n.Address); err != nil {
 					return err
 				}
-				n.Access = []reach.AccessChange{change}
+				n.Access = append(n.Access, change)
 			}
 			var d fleet.Device
 			if err := client.do(ctx, "POST", v1+"/devices", n, &d); err != nil {
@@ -218,6 +228,7 @@ func (a *app) deviceAdd() *cobra.Command {
 	f.StringArrayVar(&settings, "setting", nil, "NAME=VALUE for a setting of the procedure; may be given again")
 	f.StringArrayVar(&nodes, "node", nil, "NAME=ADDRESS of a node; slots are also read there; may be given again")
 	access.flags(f)
+	second.secondFlags(f)
 	f.StringVar(&n.Cluster, "cluster", "", "the cluster that it belongs to")
 	f.StringVar(&n.ClusterRole, "cluster-role", "", "active, standby or member")
 	f.StringVar(&n.Owner, "owner", "", "the owner")

@@ -207,6 +207,9 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 	}
 	for _, m := range boxes.Members {
 		n := fleet.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, Slots: []fleet.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
+		if m.Also != "" {
+			n.Slots = append(n.Slots, fleet.DeviceSlot{Name: m.Also, Port: m.MorePort, ServerName: m.Name})
+		}
 		if m.User != "" {
 			n.Access = []reach.AccessChange{{Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: reach.Secrets{Password: m.Password}}}
 		}

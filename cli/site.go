@@ -4,9 +4,9 @@ import (
 	"context"
 	"fmt"
 
-	"freshseal/service/reach"
-
+	"freshseal/core/procedure"
 	"freshseal/core/request"
+	"freshseal/service/reach"
 
 	"github.com/spf13/cobra"
 )
@@ -141,7 +141,7 @@ func (a *app) siteAdd() *cobra.Command {
 				if n.Secrets, err = access.secrets(a, n.User+" at "+n.Address); err != nil {
 					return err
 				}
-				if n.Pin, err = access.hostKey(a, ctx, client, n.Pin, n.Behind, n.Address, n.Port); err != nil {
+				if n.Pin, err = access.hostKey(a, ctx, client, procedure.SSH, n.Pin, n.Behind, n.Address, n.Port); err != nil {
 					return err
 				}
 			}

@@ -120,7 +120,9 @@ func (r *Runner) Back(ctx context.Context, section, from procedure.Section, scop
 				}
 				failed = append(failed, err)
 				if step.Finally != nil {
-					final, err := step.FinallyReady(item, scope)
+					within, err := r.entered(ctx, *step.Finally, scope)
+					failed = append(failed, err)
+					final, err := step.FinallyReady(item, within)
 					failed, finals = append(failed, err), append(finals, final)
 				}
 			}
@@ -211,6 +213,10 @@ func (r *Runner) undo(ctx context.Context, section procedure.Section, step proce
 	}
 	switch step.Undo.Kind {
 	case procedure.UndoStep:
+		scope, err := r.entered(ctx, *step.Undo.Step, scope)
+		if err != nil {
+			return err
+		}
 		ready, err := step.UndoReady(item, scope)
 		if err != nil {
 			return unexpanded(section, "undo of “"+step.Titled(item)+"”", err)
@@ -219,6 +225,10 @@ func (r *Runner) undo(ctx context.Context, section procedure.Section, step proce
 		_, err = r.carry(ctx, ready, scope)
 		return err
 	case procedure.UndoAgain:
+		scope, err := r.entered(ctx, step, scope)
+		if err != nil {
+			return err
+		}
 		ready, err := again(step, item, scope)
 		if err != nil {
 			return unexpanded(section, step.Titled(item), err)
@@ -262,6 +272,19 @@ func (r *Runner) Leave(ctx context.Context, scope *procedure.Scope, keep bool) e
 	return r.Tidy(ctx, keep)
 }
 
+// finally does what is always done beside a step.
+func (r *Runner) finally(ctx context.Context, step procedure.Step, item string, scope *procedure.Scope) error {
+	scope, err := r.entered(ctx, *step.Finally, scope)
+	if err != nil {
+		return err
+	}
+	ready, err := step.FinallyReady(item, scope)
+	if err == nil {
+		_, err = r.carry(ctx, ready, scope)
+	}
+	return err
+}
+
 func (r *Runner) finals(ctx context.Context, sections []procedure.Section, scope *procedure.Scope) error {
 	var failed []error
 	for _, in := range slices.Backward(sections) {
@@ -274,10 +297,7 @@ func (r *Runner) finals(ctx context.Context, sections []procedure.Section, scope
 				if begun, _ := r.Journal.Begun(in, step.Titled(item)); !begun {
 					continue
 				}
-				ready, err := step.FinallyReady(item, scope)
-				if err == nil {
-					_, err = r.carry(ctx, ready, scope)
-				}
+				err := r.finally(ctx, step, item, scope)
 				if stops(ctx, err) {
 					return err
 				}

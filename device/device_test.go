@@ -15,6 +15,7 @@ import (
 
 	"freshseal/core/procedure"
 	"freshseal/device"
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 	"freshseal/standin"
 )
@@ -269,7 +270,7 @@ func TestAStepThatHangsMayStillRun(t *testing.T) {
 		_, err := r.Carry(t.Context(), procedure.Install, scope)
 		box.Faults.Hang = false
 		var step *device.StepError
-		if !errors.As(err, &step) || !errors.Is(err, ssh.ErrTimeLimit) || len(book.ended) != 2 || !book.ended[1].Unknown {
+		if !errors.As(err, &step) || !errors.Is(err, links.ErrTimeLimit) || len(book.ended) != 2 || !book.ended[1].Unknown {
 			t.Errorf("repeat %q: %v", repeat, err)
 		}
 		if !step.Unknown() {
@@ -321,7 +322,7 @@ func TestABoxThatAsksIsAnswered(t *testing.T) {
 	box := startBoxLike(t, standin.Box{Asks: true})
 	for password, ok := range map[string]bool{"correct horse": true, "wrong": false} {
 		link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, ssh.Target{Address: box.SSHAddr, User: "keeper", Password: password, HostKey: box.HostKey()})
-		if (err == nil) != ok || !ok && !errors.Is(err, ssh.ErrSignIn) {
+		if (err == nil) != ok || !ok && !errors.Is(err, links.ErrSignIn) {
 			t.Errorf("%s: %v", password, err)
 		}
 		if link != nil {

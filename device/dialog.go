@@ -10,6 +10,7 @@ import (
 
 	"freshseal/core/dialog"
 	"freshseal/core/procedure"
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
 
@@ -235,7 +236,7 @@ func (r *Runner) converse(ctx context.Context, program *ssh.Talk, c *dialog.Conv
 			tell()
 			return 0, c.Stuck()
 		case <-ctx.Done():
-			return 0, fmt.Errorf("%w: the dialog as a whole took too long", ssh.ErrTimeLimit)
+			return 0, fmt.Errorf("%w: the dialog as a whole took too long", links.ErrTimeLimit)
 		}
 	}
 }

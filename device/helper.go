@@ -4,13 +4,14 @@ import (
 	"context"
 	"fmt"
 
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
 
 // Helper is another device of the fleet, on which a procedure has key and request made.
 type Helper struct {
 	Name string
-	Dial ssh.Dial
+	Dial links.Dial
 	SSH  func(context.Context) (ssh.Target, error)
 }
 

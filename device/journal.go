@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"freshseal/core/procedure"
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
 
@@ -78,11 +79,11 @@ func (e *StepError) Unwrap() error { return e.Cause }
 // or nobody saw the end of a step that may not be repeated. One whose time ran out
 // and that was ended for certain has failed: what it did is undone.
 func (e *StepError) Unknown() bool {
-	return e.Runs || !e.Repeat && lost(e.Cause) && !errors.Is(e.Cause, ssh.ErrTimeLimit)
+	return e.Runs || !e.Repeat && lost(e.Cause) && !errors.Is(e.Cause, links.ErrTimeLimit)
 }
 
 func lost(err error) bool {
-	return errors.Is(err, ssh.ErrLost) || errors.Is(err, ssh.ErrTimeLimit) || errors.Is(err, ssh.ErrFlood)
+	return errors.Is(err, links.ErrLost) || errors.Is(err, links.ErrTimeLimit) || errors.Is(err, links.ErrFlood)
 }
 
 func remedy(step procedure.Step, err error) string {
@@ -90,9 +91,9 @@ func remedy(step procedure.Step, err error) string {
 	switch {
 	case errors.As(err, &changed):
 		return "find out why: a new device, a new installation, or somebody in between. If the new key is right, change the host key of the device"
-	case errors.Is(err, ssh.ErrSignIn):
+	case errors.Is(err, links.ErrSignIn):
 		return "correct the device's user, password or key"
-	case errors.Is(err, ssh.ErrTimeLimit):
+	case errors.Is(err, links.ErrTimeLimit):
 		return "see whether the device hangs; if it is only slow, give the step a larger limit"
 	}
 	return step.Otherwise

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"freshseal/core/procedure"
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
 
@@ -47,7 +48,7 @@ func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resul
 	if looks || !able.Sessions {
 		out, err := link.Exec(limited, act.Command, act.Stdin)
 		if lost(err) && !looks {
-			err = &mayRun{err, errors.Is(err, ssh.ErrLost) && !errors.Is(err, ssh.ErrTimeLimit)}
+			err = &mayRun{err, errors.Is(err, links.ErrLost) && !errors.Is(err, links.ErrTimeLimit)}
 		}
 		return resultOf(out), err
 	}
@@ -88,7 +89,7 @@ func (r *Runner) settle(ctx context.Context, ready procedure.Ready, id int64) (R
 			return resultOf(out), stands, nil
 		case err == nil && stands == ssh.Stopped, err == nil && time.Now().After(until):
 			if err := r.link.End(ctx, folder, r.As); err != nil {
-				return resultOf(out), stands, &mayRun{cause: fmt.Errorf("%w; %v", ssh.ErrTimeLimit, err)}
+				return resultOf(out), stands, &mayRun{cause: fmt.Errorf("%w; %v", links.ErrTimeLimit, err)}
 			}
 			if stands == ssh.Starting {
 				return resultOf(out), ssh.Gone, nil
@@ -97,14 +98,14 @@ func (r *Runner) settle(ctx context.Context, ready procedure.Ready, id int64) (R
 		case err != nil:
 			last = err
 			if errors.Is(err, ErrCannotTell) || time.Now().After(until) || ctx.Err() != nil {
-				return Result{}, "", &mayRun{cause: fmt.Errorf("%w: %w", ssh.ErrLost, last)}
+				return Result{}, "", &mayRun{cause: fmt.Errorf("%w: %w", links.ErrLost, last)}
 			}
 			r.Close()
 		}
 		select {
 		case <-time.After(time.Second):
 		case <-ctx.Done():
-			return Result{}, "", &mayRun{cause: fmt.Errorf("%w: the service is being stopped", ssh.ErrLost)}
+			return Result{}, "", &mayRun{cause: fmt.Errorf("%w: the service is being stopped", links.ErrLost)}
 		}
 	}
 }

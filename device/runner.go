@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"freshseal/core/procedure"
+	"freshseal/device/https"
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
 
@@ -27,21 +29,23 @@ type Own interface {
 // Runner carries out the steps of a procedure on one device. Links are opened
 // when the first step needs them.
 type Runner struct {
-	Dial      ssh.Dial
+	Dial      links.Dial
 	SSH       func(context.Context) (ssh.Target, error) // asked when the first step needs it
 	Procedure procedure.Procedure
 	Work      string   // the replacement's folder on the device
 	As        []string // stands before file work that needs more rights
 	AsWord    string   // the password that it asks for; empty: none
 	Journal   Journal
-	Own       Own               // the service's own certificate; nil: this device is another
-	Helpers   map[string]Helper // devices on which some steps are done, by the setting that names them
-	Hard      context.Context   // ends even a step that is under way; nil: nothing does but its limit
+	Own       Own                                         // the service's own certificate; nil: this device is another
+	Web       func(context.Context) (https.Target, error) // likewise for its web interface
+	Helpers   map[string]Helper                           // devices on which some steps are done, by the setting that names them
+	Hard      context.Context                             // ends even a step that is under way; nil: nothing does but its limit
 
-	link   *ssh.Link
-	hidden []string           // what the screen of the step under way must not show
-	worked bool               // the work folder is there
-	at     map[string]*Runner // of the helpers
+	link    *ssh.Link
+	hidden  []string           // what the screen of the step under way must not show
+	worked  bool               // the work folder is there
+	at      map[string]*Runner // of the helpers
+	session *session           // of its web interface
 }
 
 // Result is what a verb gives.
@@ -50,6 +54,8 @@ type Result struct {
 	Stdout []byte
 	Stderr []byte
 	Shown  string // instead of Stdout, where that is not what people want to see
+
+	Answered *procedure.Response // of a call
 }
 
 // doers are the verbs' parts of the runner; each verb's file adds its own. id is
@@ -72,8 +78,10 @@ func (r *Runner) steps(ctx context.Context) context.Context {
 	return context.WithoutCancel(ctx)
 }
 
-// Close ends the connection to the device, if there is one.
+// Close signs out of the device's web interface and ends the connection to it, if there
+// are any.
 func (r *Runner) Close() {
+	r.signOut()
 	if r.link != nil {
 		r.link.Close()
 		r.link = nil
@@ -140,11 +148,19 @@ func (r *Runner) Carry(ctx context.Context, section procedure.Section, scope *pr
 			return scope, &StepError{Section: section, Step: step.Name, Why: err.Error(), Cause: err}
 		}
 		for _, item := range items {
-			ready, err := step.Expand(section, item, scope)
+			if captured, done := r.wasDone(section, step, item, scope); done {
+				scope = scope.WithAll(captured)
+				continue
+			}
+			within, err := r.entered(ctx, step, scope)
+			if err != nil {
+				return scope, err
+			}
+			ready, err := step.Expand(section, item, within)
 			if err != nil {
 				return scope, unexpanded(section, step.Titled(item), err)
 			}
-			captured, err := r.carry(ctx, ready, scope)
+			captured, err := r.carry(ctx, ready, within)
 			if err != nil {
 				return scope, err
 			}
@@ -152,6 +168,15 @@ func (r *Runner) Carry(ctx context.Context, section procedure.Section, scope *pr
 		}
 	}
 	return scope, nil
+}
+
+// wasDone says that a step need not be done again, before anything is opened for it.
+func (r *Runner) wasDone(section procedure.Section, step procedure.Step, item string, scope *procedure.Scope) (map[string]procedure.Value, bool) {
+	ready, err := step.Expand(section, item, scope)
+	if err != nil {
+		return nil, false
+	}
+	return r.Journal.Done(section, ready.Name(), r.text(ready, scope))
 }
 
 func unexpanded(section procedure.Section, name string, err error) error {
@@ -174,9 +199,15 @@ func (r *Runner) carry(ctx context.Context, ready procedure.Ready, scope *proced
 		return nil, r.hand(ctx, ready)
 	}
 	captured, err := r.journalled(ctx, ready, scope)
+	if errors.Is(err, errNotSignedIn) && ctx.Err() == nil { // it was refused, so it was not done
+		if ready, scope, err = r.signedInAgain(ctx, ready, scope); err != nil {
+			return nil, err
+		}
+		captured, err = r.journalled(ctx, ready, scope)
+	}
 	var may *mayRun
 	beside := errors.As(err, &may) && may.untold // what may be repeated may also be repeated beside itself
-	if errors.Is(err, ssh.ErrLost) && repeatable(ready) && ctx.Err() == nil && (!runs(err) || beside) {
+	if errors.Is(err, links.ErrLost) && repeatable(ready) && ctx.Err() == nil && (!runs(err) || beside) {
 		captured, err = r.journalled(ctx, ready, scope)
 	}
 	return captured, err
@@ -185,7 +216,7 @@ func (r *Runner) carry(ctx context.Context, ready procedure.Ready, scope *proced
 // repeatable says that a step may be done again when nobody saw its end. What survey
 // does only looks.
 func repeatable(ready procedure.Ready) bool {
-	return ready.Step.Again() || ready.Section == procedure.Survey
+	return ready.Step.Again() || ready.Section == procedure.Survey || ready.Section == procedure.Session || ready.Section == procedure.SignOut
 }
 
 func runs(err error) bool {
@@ -241,7 +272,7 @@ func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, sco
 		stepErr = judge(ready, result, secrets)
 	}
 	if stepErr == nil {
-		if captured, stepErr = step.Captured(result.Stdout, result.Stderr); stepErr != nil && result.Shown != "" {
+		if captured, stepErr = step.Captured(result.Stdout, result.Stderr, result.Answered); stepErr != nil && result.Shown != "" {
 			result.Shown = r.unveiled(string(result.Stdout)) // what was looked for may have left the screen
 		}
 	}
@@ -327,7 +358,7 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 		if err != nil || repeat && !still {
 			return err
 		}
-		return &StepError{Section: section, Step: name, Why: why, Repeat: repeat, Runs: still, Cause: fmt.Errorf("%w: %w", ssh.ErrLost, cause),
+		return &StepError{Section: section, Step: name, Why: why, Repeat: repeat, Runs: still, Cause: fmt.Errorf("%w: %w", links.ErrLost, cause),
 			Remedy: "see on the device whether it was done, then resume, saying so"}
 	}
 	ready, ok := r.find(section, name, scope)
@@ -363,7 +394,7 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 		return unknown(errors.New("the service was stopped during the step, and the device does not know what became of it"), false)
 	}
 	if settled == ssh.Stopped {
-		_, err = r.ended(ctx, id, ready, scope, result, ssh.ErrTimeLimit)
+		_, err = r.ended(ctx, id, ready, scope, result, links.ErrTimeLimit)
 		return err
 	}
 	_, err = r.ended(ctx, id, ready, scope, result, nil)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"freshseal/core/procedure"
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
 
@@ -56,7 +57,7 @@ func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 		}
 		if sleep(limited, a.Every) != nil {
 			if ctx.Err() != nil {
-				return Result{}, fmt.Errorf("%w: the service is being stopped", ssh.ErrLost)
+				return Result{}, fmt.Errorf("%w: the service is being stopped", links.ErrLost)
 			}
 			return Result{Stdout: []byte(last), Shown: last}, fmt.Errorf("the condition was not met within %s; last answer: %s", ready.Step.Limit, last)
 		}
@@ -97,7 +98,7 @@ func (r *Runner) come(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 		out, err := r.ask(ctx, a.Command)
 		var changed ssh.HostKeyChanged
 		switch {
-		case errors.As(err, &changed), errors.Is(err, ssh.ErrSignIn):
+		case errors.As(err, &changed), errors.Is(err, links.ErrSignIn):
 			return false, "", err
 		case err != nil:
 			return false, err.Error(), nil

@@ -26,6 +26,10 @@ func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 		{"server-to-be-stopped", "", standin.Box{Kind: standin.StopServer, Restart: 200 * time.Millisecond}},
 		{"plant-controller", "", standin.Box{Kind: standin.PlantRoom, Restart: 200 * time.Millisecond}},
 		{"bare-host", "", standin.Box{Kind: standin.BareHost, Restart: 200 * time.Millisecond}},
+		{"bare-host", "own_key=yes", standin.Box{Kind: standin.BareHost, Restart: 200 * time.Millisecond}},
+		{"collector", "", standin.Box{Kind: standin.Collector, Restart: 200 * time.Millisecond}},
+		{"staged-by-menu", "", standin.Box{Kind: standin.StagedVault, Restart: 200 * time.Millisecond}},
+		{"dashboard-of-nodes", "", standin.Box{Kind: standin.Dashboard, Restart: 200 * time.Millisecond}},
 	} {
 		once := func(t *testing.T, at int) []string {
 			s := *s
@@ -37,8 +41,11 @@ func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 			box := kind(t, b)
 			k.kill = box.Drop
 			more := []string{}
-			if c.setting != "" {
+			if strings.HasSuffix(c.setting, "=") {
 				more = []string{"--setting", c.setting + box.Secret}
+			} else if c.setting != "" {
+				device = "own-" + device
+				more = []string{"--setting", c.setting}
 			}
 			s.addKind(device, c.family, box, more...)
 			s.run("", "read", device+"/web")

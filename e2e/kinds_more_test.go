@@ -15,7 +15,7 @@ import (
 )
 
 // leafAt is what a box serves at this moment; nil where it serves nothing.
-func leafAt(t *testing.T, address string) []byte {
+func leafAt(t testing.TB, address string) []byte {
 	t.Helper()
 	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 2 * time.Second}, "tcp", address, &tls.Config{InsecureSkipVerify: true})
 	if err != nil {

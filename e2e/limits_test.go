@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 	"freshseal/standin"
 )
@@ -35,7 +36,7 @@ func TestEndlessOutputIsCutOff(t *testing.T) {
 	for _, command := range []string{"yes tide", "yes tide >&2", "cat /dev/zero"} {
 		link, _ := realLink(t)
 		out, err := link.Exec(t.Context(), command, nil)
-		if !errors.Is(err, ssh.ErrFlood) || len(out.Stdout)+len(out.Stderr) > 2<<20 {
+		if !errors.Is(err, links.ErrFlood) || len(out.Stdout)+len(out.Stderr) > 2<<20 {
 			t.Errorf("%s: %v, %d bytes", command, err, len(out.Stdout)+len(out.Stderr))
 		}
 	}
@@ -57,7 +58,7 @@ func TestNothingOfACommandSurvives(t *testing.T) {
 		mark := filepath.Join(dir, "mark-"+name)
 		folder := filepath.Join(dir, "run", name)
 		_, err := link.Run(t.Context(), folder, strings.ReplaceAll(command, "MARK", mark), nil, 2*time.Second)
-		if !errors.Is(err, ssh.ErrTimeLimit) {
+		if !errors.Is(err, links.ErrTimeLimit) {
 			t.Errorf("%s: %v", name, err)
 		}
 		if err := link.End(t.Context(), folder, nil); err != nil {

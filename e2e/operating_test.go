@@ -142,8 +142,8 @@ func TestAFolderOfProcedures(t *testing.T) {
 	}
 	light := "light.saltmere.tidewrack.example"
 	s.ok("device", "add", light, "--address", "127.0.0.9", "--slot", "web=9", "--family", "harbour-lights")
-	write(t, file, strings.Replace(mine, "person: |", "persn: |", 1))
-	if list := until(`harbour-lights: line 18, column 7: a step has no key "persn"; write person`); !strings.Contains(list, "web-files-ssh") {
+	write(t, file, strings.Replace(mine, "person: ", "persn: ", 1))
+	if list := until(`harbour-lights: line 20, column 7: a step has no key "persn"; write person`); !strings.Contains(list, "web-files-ssh") {
 		t.Error(list)
 	}
 	s.fails(1, "the procedure harbour-lights cannot be used", "replace", light+"/web", "--signer", "bench", "--unseen")

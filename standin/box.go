@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
@@ -31,25 +32,28 @@ const (
 
 // Box says what a simulated device is like.
 type Box struct {
-	Dir      string        // its state; made when missing
-	User     string        // who may sign in over SSH; empty: no SSH at all
-	Password string        // of that user
-	Address  string        // to listen on, such as 127.20.2.11
-	SSHPort  int           // wanted; another one where it is taken
-	TLSPort  int           // likewise
-	Faults   Faults        // what goes wrong on purpose
-	Restart  time.Duration // how long the web server is away on a reload
-	ShellOff bool          // SSH is off until somebody switches it on
-	Old      bool          // knows no SSH key exchange and cipher but broken ones
-	Asks     bool          // asks for the password (keyboard-interactive) instead of taking it unasked
-	Kind     Kind          // what it is like on a terminal; empty: a shell alone
-	Secret   string        // the word that its menu or its raised mode asks for
-	Pages    bool          // has a web page on which certificates are exchanged by hand
-	KeyGone  bool          // its page gives the key away with the request, and wants it back
-	Forward  Forward       // makes it a jump host; may be nil
-	Hosts    Hosts         // those under it, or its further nodes; may be nil
-	Random   io.Reader     // of its host key; nil: the system's
-	Watch    Watch         // is told of everything that is asked of the box; may be nil
+	Dir         string        // its state; made when missing
+	User        string        // who may sign in over SSH; empty: no SSH at all
+	Password    string        // of that user
+	Address     string        // to listen on, such as 127.20.2.11
+	SSHPort     int           // wanted; another one where it is taken
+	TLSPort     int           // likewise
+	MorePort    int           // of a second listener that serves the same certificate; 0: none
+	Faults      Faults        // what goes wrong on purpose
+	Restart     time.Duration // how long the web server is away on a reload
+	ShellOff    bool          // SSH is off until somebody switches it on
+	Old         bool          // knows no SSH key exchange and cipher but broken ones
+	Asks        bool          // asks for the password (keyboard-interactive) instead of taking it unasked
+	Kind        Kind          // what it is like on a terminal; empty: a shell alone
+	Secret      string        // the word that its menu or its raised mode asks for
+	Pages       bool          // has a web page on which certificates are exchanged by hand
+	KeyGone     bool          // its page gives the key away with the request, and wants it back
+	Forward     Forward       // makes it a jump host; may be nil
+	Hosts       Hosts         // those under it, or its further nodes; may be nil
+	WebUser     string        // who may sign in to its web interface, where it has one
+	WebPassword string        // of that user
+	Random      io.Reader     // of its host key; nil: the system's
+	Watch       Watch         // is told of everything that is asked of the box; may be nil
 }
 
 // Kind is what a box is like on a terminal.
@@ -106,21 +110,30 @@ type Faults struct {
 	StuckStop          bool // its server never stops unless it is stopped hard
 	PlainStays         bool // its page over plain HTTP never leads to HTTPS
 	LeafAlone          bool // serves the leaf without the intermediates
+	SessionLost        bool // the third call finds no session
+	StaleToken         bool // the first change is refused because its token is too old
+	ServerError        bool // the first question is answered with an error of the server
+	Gateway            bool // something in front answers with 502 while it restarts
+	LoopAround         bool // every page leads to itself
+	NeverDone          bool // a task never ends
+	ThirdCertificate   bool // it serves a certificate that nobody asked for
 	DropUpload         bool // the connection is lost in the middle of the first upload
 }
 
 // Running is a box that is on.
 type Running struct {
 	Box
-	SSHAddr string // 127.20.2.11:2222, empty without SSH
-	TLSAddr string
-	Plain   string // address of the page over plain HTTP, of a server that must be stopped
+	SSHAddr  string // 127.20.2.11:2222, empty without SSH
+	TLSAddr  string
+	MoreAddr string // of the second listener, where there is one
+	Plain    string // address of the page over plain HTTP, of a server that must be stopped
 
 	root    *os.Root
 	hostKey ssh.Signer
 	serving atomic.Pointer[tls.Certificate]
 	ssh     net.Listener
 	web     net.Listener
+	more    net.Listener
 	plain   net.Listener
 	work    sync.WaitGroup
 	lock    sync.Mutex
@@ -134,6 +147,9 @@ type Running struct {
 	gear       *gear // what network gear runs with; nil: as it was kept
 	shellOn    atomic.Bool
 	owners     sync.Map // of files, where they were changed
+	webs       webState
+	away       atomic.Bool // something in front answers in its place
+	mux        *http.ServeMux
 }
 
 // Start turns a box on. Its folder must hold the certificate and key that the
@@ -205,6 +221,9 @@ func (r *Running) startWeb() error {
 			r.serving.Store(pair)
 		}
 	}
+	if made := webKinds[r.Kind]; made != nil {
+		r.mux = made(r)
+	}
 	var err error
 	if r.web, err = listen(r.Address, r.TLSPort); err != nil {
 		return err
@@ -217,7 +236,15 @@ func (r *Running) startWeb() error {
 		r.Plain = r.plain.Addr().String()
 		r.accept(r.plain, r.servePlain)
 	}
-	r.accept(r.web, func(conn net.Conn) { r.watched("handshake", func() { r.serveTLS(conn) }) })
+	serve := func(conn net.Conn) { r.watched("handshake", func() { r.serveTLS(conn) }) }
+	r.accept(r.web, serve)
+	if r.MorePort != 0 {
+		if r.more, err = listen(r.Address, r.MorePort); err != nil {
+			return err
+		}
+		r.MoreAddr = r.more.Addr().String()
+		r.accept(r.more, serve)
+	}
 	return nil
 }
 
@@ -293,7 +320,7 @@ func (r *Running) Close() error {
 	}
 	r.lock.Unlock()
 	var errs []error
-	for _, l := range []net.Listener{r.ssh, r.web, r.plain} {
+	for _, l := range []net.Listener{r.ssh, r.web, r.more, r.plain} {
 		if l != nil {
 			errs = append(errs, l.Close())
 		}
@@ -349,6 +376,11 @@ func (r *Running) serveTLS(conn net.Conn) {
 	}
 	server := tls.Server(conn, &tls.Config{Certificates: []tls.Certificate{*pair}, MinVersion: tls.VersionTLS12})
 	if server.Handshake() != nil {
+		return
+	}
+	if r.mux != nil {
+		r.serveWeb(server, r.mux)
+		server.Close()
 		return
 	}
 	if r.Pages {

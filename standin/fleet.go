@@ -23,6 +23,8 @@ type Member struct {
 	Address  string // shown; from the documentation ranges
 	SSHPort  int
 	TLSPort  int
+	Also     string // a second slot, at MorePort, that serves the same certificate
+	MorePort int
 	Family   string // empty: can only be read
 	Settings map[string]string
 	Owner    string
@@ -68,6 +70,7 @@ type member struct {
 	nodes               int    // further ones
 	byHand              bool   // can be worked on only by hand, on its web page
 	meddled             bool   // somebody exchanges its certificate after it was sealed
+	also                string // a second slot with the same certificate
 	kind                Kind   // what it is like on a terminal, where it has more than a shell
 }
 
@@ -76,30 +79,30 @@ var families = map[Kind][2]string{MenuManager: {"manager-by-menu", "menu_passwor
 	Collector: {"collector", ""}, StagedVault: {"staged-by-menu", ""}, Dashboard: {"dashboard-of-nodes", ""}}
 
 var members = []member{
-	{name: "gate-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.11", replaceable: true, factory: "Brinewell", ends: 9 * 365 * day},
-	{name: "tickets.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.21", replaceable: true, ends: 16 * day},
-	{name: "radar.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.31", replaceable: true, ends: -3 * day, restart: 2 * time.Second},
-	{name: "vault.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.14", ends: 210 * day},
+	{name: "gate-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.11", replaceable: true, factory: "Brinewell", ends: 9 * 365 * day, also: "api"},
+	{name: "tickets.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.21", replaceable: true, ends: 16 * day, also: "api"},
+	{name: "radar.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.31", replaceable: true, ends: -3 * day, restart: 2 * time.Second, also: "feed"},
+	{name: "vault.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.14", ends: 210 * day, also: "ldap"},
 	{name: "pumps.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.45", ends: 120 * day, alone: true},
 	{name: "crane.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.46", ends: 5 * day},
 	{name: "wlan.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.17", ends: 300 * day, names: []string{"wifi.mainquay.tidewrack.example"}},
 	{name: "bridge.petrel.tidewrack.example", site: "Petrel", address: "203.0.113.71", off: true},
 	{name: "scale.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.18", replaceable: true, factory: "Corvane", ends: 7 * 365 * day, meddled: true},
-	{name: "weather.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.32", replaceable: true, factory: "Corvane", ends: 4 * 365 * day, restart: 20 * time.Second},
+	{name: "weather.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.32", replaceable: true, factory: "Corvane", ends: 4 * 365 * day, restart: 20 * time.Second, also: "feed"},
 	{name: "ramp.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.22", replaceable: true, ends: 40 * day, faults: Faults{DropUpload: true}},
 	{name: "mast.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.23", replaceable: true, ends: 75 * day, imposed: true},
 	{name: "lamp.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.47", replaceable: true, factory: "Brinewell", ends: 6 * 365 * day, faults: Faults{KeepServing: true}},
 	{name: "bridge.turnstone.tidewrack.example", site: "Turnstone", address: "203.0.113.81", replaceable: true, factory: "Lumsk", ends: 5 * 365 * day, behind: true},
-	{name: "galley.turnstone.tidewrack.example", site: "Turnstone", address: "203.0.113.82", ends: 180 * day, behind: true},
-	{name: "manager.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.21", replaceable: true, factory: "Pelorus", ends: 8 * 365 * day, kind: MenuManager, restart: 12 * time.Second},
+	{name: "galley.turnstone.tidewrack.example", site: "Turnstone", address: "203.0.113.82", ends: 180 * day, behind: true, also: "api"},
+	{name: "manager.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.21", replaceable: true, factory: "Pelorus", ends: 8 * 365 * day, kind: MenuManager, restart: 12 * time.Second, also: "api"},
 	{name: "berth-3.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.50", replaceable: true, factory: "Lumsk", ends: 6 * 365 * day, kind: NetworkGear},
-	{name: "dock.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.33", replaceable: true, ends: 25 * day, kind: StopServer, restart: 3 * time.Second},
-	{name: "host-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.22", replaceable: true, factory: "Pelorus", ends: 8 * 365 * day, kind: BareHost, restart: 4 * time.Second},
+	{name: "dock.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.33", replaceable: true, ends: 25 * day, kind: StopServer, restart: 3 * time.Second, also: "api"},
+	{name: "host-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.22", replaceable: true, factory: "Pelorus", ends: 8 * 365 * day, kind: BareHost, restart: 4 * time.Second, also: "console"},
 	{name: "boiler.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.51", replaceable: true, factory: "Corvane", ends: 7 * 365 * day, kind: PlantRoom, restart: 5 * time.Second},
 	{name: "host-7.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.23", factory: "Pelorus", ends: 8 * 365 * day, under: "manager.mainquay.tidewrack.example"},
-	{name: "tally.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.34", replaceable: true, ends: 12 * day, kind: Collector, restart: 3 * time.Second},
+	{name: "tally.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.34", replaceable: true, ends: 12 * day, kind: Collector, restart: 3 * time.Second, also: "intake"},
 	{name: "vault-link.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.52", replaceable: true, factory: "Lumsk", ends: 9 * 365 * day, kind: StagedVault, restart: 4 * time.Second},
-	{name: "board.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.25", replaceable: true, factory: "Halyard", ends: 4 * 365 * day, kind: Dashboard, nodes: 2, restart: 3 * time.Second},
+	{name: "board.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.25", replaceable: true, factory: "Halyard", ends: 4 * 365 * day, kind: Dashboard, nodes: 2, restart: 3 * time.Second, also: "api"},
 	{name: "engine.turnstone.tidewrack.example", site: "Turnstone engine room", address: "203.0.113.84", replaceable: true, factory: "Brinewell", ends: 5 * 365 * day, behind: true},
 	{name: "bridge.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.91", replaceable: true, ends: 30 * day, behind: true},
 	{name: "galley.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.92", ends: 90 * day, behind: true},
@@ -196,6 +199,9 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		shown.Family = "web-pages-by-hand"
 	}
 	b.Hosts = func(name string) *Running { return f.named[name] }
+	if m.also != "" {
+		b.MorePort, shown.Also, shown.MorePort = 9443, m.also, 9443
+	}
 	box, err := Start(b)
 	if err != nil {
 		return err
@@ -210,6 +216,9 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		way = m.site
 	}
 	f.places[way][net.JoinHostPort(m.address, "443")] = box.TLSAddr
+	if box.MoreAddr != "" {
+		f.places[way][net.JoinHostPort(m.address, "9443")] = box.MoreAddr
+	}
 	if box.Plain != "" {
 		f.places[way][net.JoinHostPort(m.address, "80")] = box.Plain
 		shown.Settings = map[string]string{"page": "https://" + m.address + "/", "plain": "http://" + m.address + "/"}
@@ -353,7 +362,7 @@ func (f *Fleet) where() string {
 	var b strings.Builder
 	b.WriteString("device,shown,listens_at\n")
 	for _, m := range f.Members {
-		for _, port := range []int{m.TLSPort, m.SSHPort} {
+		for _, port := range []int{m.TLSPort, m.MorePort, m.SSHPort} {
 			shown := net.JoinHostPort(m.Address, fmt.Sprint(port))
 			for _, places := range f.places {
 				if place, ok := places[shown]; ok {

@@ -3,16 +3,11 @@ package standin
 import (
 	"bufio"
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"fmt"
 	"html/template"
-	"net"
 	"net/http"
 	"os"
 	"strings"
@@ -94,37 +89,12 @@ func (r *Running) press(request *http.Request) error {
 func unixLines(text string) []byte { return []byte(strings.ReplaceAll(text, "\r\n", "\n")) }
 
 func (r *Running) pagesRequest(field func(string) string) error {
-	some := func(name string) []string {
-		if v := strings.TrimSpace(field(name)); v != "" {
-			return []string{v}
-		}
-		return nil
-	}
-	wanted := x509.CertificateRequest{Subject: pkix.Name{CommonName: strings.TrimSpace(field("common_name")), Organization: some("organization"), Locality: some("locality"), Country: some("country")}}
-	for name := range strings.SplitSeq(field("names"), ",") {
-		if name = strings.TrimSpace(name); net.ParseIP(name) != nil {
-			wanted.IPAddresses = append(wanted.IPAddresses, net.ParseIP(name))
-		} else if name != "" {
-			wanted.DNSNames = append(wanted.DNSNames, name)
-		}
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
+	each := func(name string) []string { return some(strings.TrimSpace(field(name))) }
+	subject := pkix.Name{CommonName: strings.TrimSpace(field("common_name")), Organization: each("organization"), Locality: each("locality"), Country: each("country")}
+	if _, err := r.nextRequest(subject, strings.Split(field("names"), ","), ""); err != nil || !r.KeyGone {
 		return err
 	}
-	der, err := x509.CreateCertificateRequest(rand.Reader, &wanted, key)
-	if err != nil {
-		return err
-	}
-	pkcs8, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return err
-	}
-	to := nextKey
-	if r.KeyGone {
-		to = goneKey
-	}
-	return r.lay(map[string][]byte{to: pemOf("PRIVATE KEY", pkcs8), nextRequest: pemOf("CERTIFICATE REQUEST", der)})
+	return r.root.Rename(inside(nextKey), inside(goneKey))
 }
 
 func (r *Running) pagesUpload(chain, key []byte) error {
@@ -170,7 +140,9 @@ func (r *Running) pagesUse(chainFile, keyFile string, keep bool) error {
 		return err
 	}
 	r.work.Go(func() {
-		r.serving.Store(nil)
+		if !r.Faults.Gateway { // something in front goes on answering
+			r.serving.Store(nil)
+		}
 		time.Sleep(r.Restart)
 		r.load()
 	})

@@ -33,6 +33,17 @@ func putAccess(ctx context.Context, tx *sqlx.Tx, deviceID int64, all []Access) e
 	return nil
 }
 
+// MovePins pins another certificate wherever one was pinned over a link: it was replaced.
+func (s *Store) MovePins(ctx context.Context, link, from, to string) error {
+	if from == "" || to == "" || from == to {
+		return nil
+	}
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE access SET pin = ? WHERE link = ? AND pin = ?`, to, link, from)
+		return err
+	})
+}
+
 // Access is how devices are reached, by device and link.
 func (s *Store) Access(ctx context.Context, deviceIDs ...int64) (map[int64][]Access, error) {
 	out := map[int64][]Access{}

@@ -45,6 +45,8 @@ type Policy struct {
 	Turnaround time.Duration // the signer's, where nobody knows who that will be
 
 	WorkingDays int // that the signer takes, where it is known
+
+	Chosen bool // somebody chose the renewal period: it counts, however short a life is
 }
 
 // Facts are what is known of a slot.
@@ -91,7 +93,7 @@ type Standing struct {
 // Stand judges a slot as far as that can be done without a clock.
 func Stand(f Facts, p Policy) Standing {
 	s := Standing{Base: Fresh, Overdue: ActBy(f.NotAfter, p), Due: f.NotAfter.Add(-p.Renewal)}
-	if life := f.NotAfter.Sub(f.NotBefore); !f.NotBefore.IsZero() && p.Renewal > life*3/4 {
+	if life := f.NotAfter.Sub(f.NotBefore); !p.Chosen && !f.NotBefore.IsZero() && p.Renewal > life*3/4 {
 		// A certificate for a month, or for days, would be due all its life: its last third counts.
 		if s.Due = f.NotAfter.Add(-life / 3); s.Overdue.Before(s.Due) {
 			s.Overdue = s.Due

@@ -145,6 +145,7 @@ func (r Rules) Check() error {
 func (r Rules) Due() due.Policy {
 	const day = 24 * time.Hour
 	p := due.Policy{Renewal: time.Duration(*r.RenewalDays) * day, Margin: time.Duration(*r.MarginDays) * day, Turnaround: time.Duration(*r.TurnaroundDays) * day}
+	p.Chosen = r.RenewalDays != Default.RenewalDays // the very default is untouched
 	if r.signerDays > 0 {
 		p.Turnaround, p.WorkingDays = 0, r.signerDays // who knows the signer need not guess
 	}

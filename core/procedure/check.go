@@ -36,9 +36,11 @@ func (r *reader) check(p *Procedure) {
 	if p.As != "" {
 		c.used[p.As] = true
 	}
-	for _, section := range Sections {
+	for _, section := range append([]Section{Session}, Sections...) {
 		c.section(section)
 	}
+	c.section(SignOut)
+	c.sessionHeaders()
 	if p.Traits.SignsItself {
 		c.signedByDevice()
 	} else if got, has := c.captures[requested]; !has && !p.Traits.KeyGiven && !r.broken[Request] && len(p.Traits.KeyTypes) > 0 {
@@ -118,7 +120,7 @@ func (c *checker) capture(section Section, step *Step, capture Capture) {
 		c.faultAt(step, capture.Name, "choose another name", "%q is taken by a setting, a pack or another capture", capture.Name)
 	}
 	kind := step.Do.Gives()
-	if capture.Pattern != nil {
+	if capture.part() {
 		kind = Text
 	}
 	if capture.Name == "request" || capture.Name == Issuer && c.p.Traits.SignsItself {
@@ -135,6 +137,9 @@ func (c *checker) capture(section Section, step *Step, capture Capture) {
 func (c *checker) step(section Section, step *Step) {
 	if link := step.Do.Link(); link != "" && !c.p.Uses(link) {
 		c.fault(step, "add it to links", "%s needs the link %s", step.Do.Word(), link)
+	}
+	if (section == Session || section == SignOut) && step.Do.Link() != HTTPS {
+		c.fault(step, "use http", "a session consists of calls over the link https")
 	}
 	if section == Survey && step.Do.Changes() == KnowsWay {
 		c.fault(step, "move the step to request or install", "survey only looks and may not change the device")
@@ -165,6 +170,16 @@ func (c *checker) step(section Section, step *Step) {
 		}
 	}
 	step.Do.check(c, section, step)
+}
+
+// sessionHeaders sees that what each call carries is there once somebody is signed in.
+func (c *checker) sessionHeaders() {
+	if len(c.p.Headers) == 0 || len(c.p.Steps[Session]) == 0 {
+		return
+	}
+	for _, each := range c.p.Headers {
+		c.text(Survey, &c.p.Steps[Session][0], &Step{}, use{each.Text, inHeader})
+	}
 }
 
 func (c *checker) ofSetting(name string) bool {
@@ -263,7 +278,7 @@ func (c *checker) secret(name string) bool {
 	s, _ := c.p.Setting(name)
 	g, _ := givenOf(name)
 	made, _ := c.p.Pack(name)
-	return s.Kind == Secret || g.secret || g.name == "new_key" || made.Secret() || c.captures[name].secret
+	return s.Kind == Secret || g.kind == Secret || g.secret || g.name == "new_key" || made.Secret() || c.captures[name].secret
 }
 
 // value sees that a value is there by then and fits its place.
@@ -347,6 +362,14 @@ func (c *checker) fits(step *Step, name string, where place) {
 		if kind == Content {
 			c.faultAt(step, name, "give it with paste:", "{{%s}} is a file's content and is no line of a dialog", name)
 		}
+	case inURL:
+		if secret || kind == Content {
+			c.faultAt(step, name, "send it in a header or the body", "{{%s}} is of the kind %s and may not be part of an address, which servers log", name, kind)
+		}
+	case inHeader:
+		if kind == Content {
+			c.faultAt(step, name, "send it in the body", "{{%s}} is a file's content and is no header", name)
+		}
 	case inWhole:
 		if kind != Content && kind != Text {
 			c.faultAt(step, name, "name a file's content", "{{%s}} is of the kind %s and is not a file's content", name, kind)
@@ -361,7 +384,7 @@ func (c *checker) reached(section Section, name string) bool {
 	if section == Revert || section == Cancel {
 		return slices.Index(Sections, g.from) <= slices.Index(Sections, Request)
 	}
-	return slices.Index(Sections, section) >= slices.Index(Sections, g.from)
+	return position(section) >= position(g.from)
 }
 
 // warnUnused tells of settings, packs and captures that nothing uses.

@@ -28,6 +28,14 @@ func (r Ready) Line() string {
 	return "on " + r.Where + ": " + r.Act.Line()
 }
 
+// Anew is the step in its final form with other values, such as those of a new session.
+func (r Ready) Anew(scope *Scope) (Ready, error) {
+	if r.Item != "" {
+		scope = scope.With(item, TextValue(r.Item))
+	}
+	return r.Step.Expand(r.Section, r.Item, scope)
+}
+
 // Act is what a verb does in its final form.
 type Act interface {
 	Line() string   // one text for journal and rehearsal; shows no secret
@@ -39,6 +47,9 @@ type Act interface {
 func (s Step) Expand(section Section, item string, scope *Scope) (Ready, error) {
 	r := Ready{Section: section, Step: s, Item: item}
 	scope = s.scope(item, scope)
+	if section == Session {
+		scope = scope.outside()
+	}
 	var err error
 	if r.Act, err = s.Do.Expand(scope); err == nil && s.Expect.Same != "" {
 		var same content

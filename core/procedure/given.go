@@ -30,6 +30,8 @@ type Material struct {
 	Path        *chain.Path // the new chain, leaf to root
 	Key         crypto.Signer
 	Passphrase  string
+	WebUser     string // who signs in to the device's web interface
+	WebPassword string
 }
 
 // given is a value that Fresh Seal brings to every procedure. make is called
@@ -45,6 +47,9 @@ type given struct {
 
 // KeyAgain is filled where the key in use is to be used again.
 const KeyAgain = "same_key"
+
+// WebPassword is the password of the device's web interface.
+const WebPassword = "web_password"
 
 // item names the value of a step with each.
 const item = "item"
@@ -64,6 +69,13 @@ var givens = []given{
 	{"work", Path, false, Survey, "a folder on the device for this replacement alone; made when a step names it, cleared when the replacement ends", path_(func(m *Material) string { return m.Work })},
 	{"before", Path, false, Survey, "its part that is kept after the end, for a later revert", path_(func(m *Material) string { return under(m.Work, BeforeFolder) })},
 	{"address", Text, false, Survey, "the device's address", text(func(m *Material) string { return m.Address })},
+	{"web_user", Text, false, Survey, "who signs in to the device's web interface", text(func(m *Material) string { return m.WebUser })},
+	{WebPassword, Secret, false, Survey, "the password of who signs in there", func(m *Material) (Value, error) {
+		if m.WebPassword == "" {
+			return Value{}, errUnknown
+		}
+		return Value{Kind: Secret, Text: m.WebPassword, Secret: true, Known: true}, nil
+	}},
 	{"common_name", Text, false, Survey, "the planned common name", text(func(m *Material) string { return m.Plan.Subject.CommonName })},
 	{"names", List, false, Survey, "the planned names", list(func(m *Material) []string { return m.Plan.Names })},
 	{"dns_names", List, false, Survey, "those that are DNS names", list(func(m *Material) []string { return addresses(m.Plan.Names, false) })},
@@ -244,6 +256,7 @@ type Scope struct {
 	material *Material
 	made     *Made
 	assume   bool // a rehearsal: what is yet to come stands as what it is
+	notIn    bool // to the device's web interface
 }
 
 // Made keeps the values that were made for a replacement, so that each is made
@@ -357,6 +370,13 @@ func (s *Scope) WithMaterial(m Material) *Scope {
 	return &out
 }
 
+// outside is the scope of who is not signed in yet.
+func (s *Scope) outside() *Scope {
+	out := *s
+	out.notIn = true
+	return &out
+}
+
 // Value finds a value. The error says why there is none, without its name.
 func (s *Scope) Value(name string) (Value, error) {
 	if v, ok := s.own[name]; ok {
@@ -372,8 +392,8 @@ func (s *Scope) Value(name string) (Value, error) {
 		return v, nil
 	case err != nil:
 		return v, err
-	case v.Kind == Content:
-		s.made.put(name, v) // the others cost nothing
+	case v.Kind == Content || v.Secret:
+		s.made.put(name, v) // the others cost nothing, and are no secrets to be hidden
 	}
 	v.About = about
 	return v, nil

@@ -52,7 +52,9 @@ type reader struct {
 	steps  int
 	depth  int
 	more   []Setting // of the parts in use
-	within Section
+
+	sessionHeaders ast.Node
+	within         Section
 }
 
 // read parses the YAML and finds what YAML itself has against it.
@@ -170,7 +172,12 @@ func (r *reader) file(root ast.Node) Procedure {
 		"settings":  func(n ast.Node) { p.Settings = r.settings(n) },
 		"traits":    func(n ast.Node) { p.Traits = r.traits(n) },
 		"packs":     func(n ast.Node) { p.Packs = r.packs(n) },
-		"steps":     func(n ast.Node) { p.Steps = r.sections(n) },
+		"session":   func(n ast.Node) { r.session(n, &p) },
+		"steps": func(n ast.Node) {
+			for section, steps := range r.sections(n) {
+				p.steps()[section] = steps
+			}
+		},
 	}, "procedure", "title", "links", "traits", "steps")
 	for _, s := range r.more {
 		if _, has := p.Setting(s.Name); !has {

@@ -59,6 +59,7 @@ func (r *reader) traits(n ast.Node) Traits {
 			by := r.oneOf(n, []string{"device", "service", "either"})
 			t.KeyGiven, t.KeyEither, made = by == "service", by == "either", n
 		},
+		"web_sign_in":   func(n ast.Node) { t.WebSignIn = WebSignIn(r.oneOf(n, []string{string(ByBasic), string(ByDigest)})) },
 		"restart_limit": func(n ast.Node) { t.RestartLimit = r.duration(n) },
 		"signer":        func(n ast.Node) { t.SignsItself, signer = r.oneOf(n, []string{"device"}) == "device", n },
 	})

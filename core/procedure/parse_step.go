@@ -1,6 +1,7 @@
 package procedure
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
@@ -145,6 +146,8 @@ func (r *reader) step(n ast.Node) Step {
 	switch {
 	case !s.Expect.isZero() && !s.Do.Expects():
 		r.fault(n, "leave expect out", "expect means nothing beside %s", s.Do.Word())
+	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return !c.Spot.isZero() }) && s.Do.Link() != HTTPS:
+		r.fault(n, "write match: with a pattern", "css, json, xpath and header belong to what http answers")
 	case len(s.Capture) > 0 && s.Do.Gives() == "":
 		r.fault(n, "leave capture out", "%s gives nothing to capture", s.Do.Word())
 	case (s.Undo.Kind == NoUndo) != (s.Undo.Because != ""):
@@ -217,11 +220,10 @@ func (r *reader) captures(n ast.Node) []Capture {
 	for _, pair := range pairs {
 		c := Capture{Name: r.valueNamed(pair.Key, "a captured value")}
 		if _, nested := r.pairs(pair.Value); nested {
-			r.mapping(pair.Value, "the capture "+c.Name, keys{
-				"match":  func(n ast.Node) { c.Pattern = r.pattern(n) },
-				"from":   func(n ast.Node) { c.Stderr = r.oneOf(n, []string{"output", "errors"}) == "errors" },
-				"secret": func(n ast.Node) { c.Secret = r.bool(n) },
-			})
+			known := r.spots(&c)
+			known["from"] = func(n ast.Node) { c.Stderr = r.oneOf(n, []string{"output", "errors"}) == "errors" }
+			known["secret"] = func(n ast.Node) { c.Secret = r.bool(n) }
+			r.mapping(pair.Value, "the capture "+c.Name, known)
 		} else {
 			c.Pattern = r.pattern(pair.Value)
 		}

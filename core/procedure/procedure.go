@@ -59,11 +59,27 @@ var changing = []Section{Trust, Install, Trial, Activate, Mirror}
 // The links.
 const (
 	SSH    = "ssh"
+	HTTPS  = "https"
 	Person = "person"
 	Itself = "service"
 )
 
-var links = []string{SSH, Person, Itself}
+var links = []string{SSH, HTTPS, Person, Itself}
+
+// Session is the section of the steps that sign in to the device's web interface, each time
+// that it is opened; SignOut are those that sign out again, however it ends.
+const (
+	Session Section = "session"
+	SignOut Section = "sign out"
+)
+
+// position is where a section stands in the order in which values come to be there.
+func position(s Section) int {
+	if s == Session || s == SignOut {
+		return 0
+	}
+	return slices.Index(Sections, s)
+}
 
 // Procedure describes one family.
 type Procedure struct {
@@ -74,6 +90,8 @@ type Procedure struct {
 	As       string // a setting of the kind command that stands before file work which needs more rights; empty: none
 	Settings []Setting
 	Traits   Traits
+	Lost     Answer     // how the device answers to who is not signed in
+	Headers  []Labelled // that each call of a session carries
 	Packs    []Pack
 	Steps    map[Section][]Step
 }
@@ -117,8 +135,19 @@ type Traits struct {
 	KeyGiven     bool          // Fresh Seal makes the key and gives it away once
 	KeyEither    bool          // by setting: the device makes the key where a step captures its request, else Fresh Seal; KeyGiven says so once the settings are known
 	SignsItself  bool          // the device, or its manager, makes and signs the certificate itself: no request leaves
+	WebSignIn    WebSignIn     // how each call over the link https says who makes it
 	RestartLimit time.Duration // how long the slot may be away after activate
 }
+
+// WebSignIn is how a call says who makes it.
+type WebSignIn string
+
+// The ways; by a form or a token of its own is said with steps.
+const (
+	BySteps  WebSignIn = ""
+	ByBasic  WebSignIn = "basic"  // RFC 7617
+	ByDigest WebSignIn = "digest" // RFC 7616
+)
 
 // TakesKeyAgain says that the family can use the key in use again. A helper does not have it.
 func (p Procedure) TakesKeyAgain() bool {

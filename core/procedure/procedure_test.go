@@ -239,11 +239,11 @@ func TestAStepForEachItemAndSeveralCaptures(t *testing.T) {
 	if err != nil || undo.Act.Line() != "boxctl names drop 192.0.2.1" || undo.Name() != "undo of “ask”: 192.0.2.1" {
 		t.Errorf("%+v %v", undo, err)
 	}
-	got, err := step.Captured([]byte("box v4.2 ready\n"), []byte("W: slow\n"))
+	got, err := step.Captured([]byte("box v4.2 ready\n"), []byte("W: slow\n"), nil)
 	if err != nil || got["version"].Text != "4.2" || got["warned"].Text != "W: slow" {
 		t.Errorf("%+v %v", got, err)
 	}
-	if _, err := step.Captured([]byte("nothing"), nil); err == nil {
+	if _, err := step.Captured([]byte("nothing"), nil, nil); err == nil {
 		t.Error("a pattern that matches nothing captures something")
 	}
 	for _, c := range []struct {

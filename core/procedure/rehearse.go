@@ -46,7 +46,7 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 	scope = &full
 	var out []Rehearsed
 	var way wayBack
-	for _, section := range Sections {
+	for _, section := range append([]Section{Session}, append(slices.Clone(Sections), SignOut)...) {
 		if section == Revert {
 			out = append(out, way.steps()...)
 		}
@@ -70,7 +70,7 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 			}
 			for _, c := range step.Capture {
 				kind := step.Do.Gives()
-				if c.Pattern != nil {
+				if c.part() {
 					kind = Text
 				}
 				scope = scope.With(c.Name, Value{Kind: kind, Secret: c.Secret, About: "what the step “" + step.Name + "” gives as " + c.Name})
@@ -85,7 +85,7 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 type wayBack struct{ undo, again, finally []Rehearsed }
 
 func (w *wayBack) add(section Section, step Step, item string, r Rehearsed, scope *Scope) error {
-	if section == Survey || section == Seal || section == Revert || section == Cancel {
+	if !slices.Contains(Sections, section) || section == Survey || section == Seal || section == Revert || section == Cancel {
 		return nil
 	}
 	entry := func(name string, ready Ready, err error) (Rehearsed, error) {

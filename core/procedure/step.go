@@ -37,9 +37,13 @@ func (s Step) Again() bool { return s.Repeat || s.Do.Safe() }
 type Capture struct {
 	Name    string
 	Pattern *regexp.Regexp // the first group, or all that matches; nil: the whole output
+	Spot    Spot           // of a call: where in the answer
 	Stderr  bool           // from the error output
 	Secret  bool           // sealed in the journal, never shown
 }
+
+// part says that a part of what was printed is kept.
+func (c Capture) part() bool { return c.Pattern != nil || !c.Spot.isZero() }
 
 // Expect is what counts as success.
 type Expect struct {
@@ -136,9 +140,19 @@ func (s Step) Titled(item string) string {
 
 // Captured are the values that the output of a step gives; an error says which
 // pattern matches nothing.
-func (s Step) Captured(stdout, stderr []byte) (map[string]Value, error) {
+func (s Step) Captured(stdout, stderr []byte, answered *Response) (map[string]Value, error) {
 	out := map[string]Value{}
 	for _, c := range s.Capture {
+		if answered != nil && !c.Spot.isZero() {
+			spot := c.Spot
+			spot.pattern = c.Pattern
+			text, err := spot.find(*answered)
+			if err != nil {
+				return nil, fmt.Errorf("{{%s}} cannot be captured: %s: %w", c.Name, spot.text(), err)
+			}
+			out[c.Name] = Value{Kind: Text, Text: strings.TrimSpace(text), Known: true, Secret: c.Secret}
+			continue
+		}
 		from := stdout
 		if c.Stderr {
 			from = stderr

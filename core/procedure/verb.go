@@ -70,6 +70,9 @@ const (
 	inRule    place = "an edit"
 	inWords   place = "a text for people"
 	inAnswer  place = "a line of a dialog"
+	inURL     place = "an address"
+	inHeader  place = "a header"
+	inBody    place = "what is sent"
 	inWhole   place = "a place that takes a file" // exactly one value of the kind content
 )
 

@@ -35,6 +35,9 @@ const (
 // Stages are all stages in their order.
 var Stages = []Stage{Survey, Request, Sign, Gate, Backup, Trust, Install, Trial, Activate, Prove, Mirror, Seal}
 
+// Before says that the stage comes before another one.
+func (s Stage) Before(other Stage) bool { return s.index() < other.index() }
+
 func (s Stage) index() int { return slices.Index(Stages, s) }
 
 // State says whether a replacement goes on, and if not, why.

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/device/links"
 	"freshseal/standin"
 )
 
@@ -74,7 +75,7 @@ func TestASilentLinkIsEnded(t *testing.T) {
 	case <-time.After(10 * time.Second):
 		t.Fatal("a silent link stays")
 	}
-	if _, err := link.Exec(t.Context(), "webui test", nil); !errors.Is(err, ErrLost) && !errors.Is(err, io.EOF) {
+	if _, err := link.Exec(t.Context(), "webui test", nil); !errors.Is(err, links.ErrLost) && !errors.Is(err, io.EOF) {
 		t.Errorf("what is run on it then: %v", err)
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"freshseal/core/procedure"
+	"freshseal/device/links"
 
 	"github.com/pkg/sftp"
 )
@@ -394,7 +395,7 @@ func fileError(ctx context.Context, doing string, err error) error {
 	case ctx.Err() != nil:
 		return fmt.Errorf("%s: %w", doing, limitError(ctx))
 	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		return fmt.Errorf("%s: %w", doing, ErrLost)
+		return fmt.Errorf("%s: %w", doing, links.ErrLost)
 	}
 	return fmt.Errorf("%s: %w", doing, err)
 }

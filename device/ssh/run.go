@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"freshseal/core/procedure"
+	"freshseal/device/links"
 
 	crypto "golang.org/x/crypto/ssh"
 )
@@ -53,7 +54,7 @@ func (l *Link) Exec(ctx context.Context, command string, stdin []byte) (Output, 
 	case ctx.Err() != nil:
 		return out, limitError(ctx)
 	case stdout.over() || stderr.over():
-		return out, fmt.Errorf("%w: the command printed more than %d bytes", ErrFlood, maxOutput)
+		return out, fmt.Errorf("%w: the command printed more than %d bytes", links.ErrFlood, maxOutput)
 	case errors.As(err, &exit) && exit.Signal() == "":
 		out.Exit = exit.ExitStatus()
 		return out, nil
@@ -67,22 +68,19 @@ func (l *Link) Exec(ctx context.Context, command string, stdin []byte) (Output, 
 // of its own alone.
 var ErrNoCommands = errors.New("the device runs no commands over SSH")
 
-// ErrFlood says that a command printed more than is taken. It may still run.
-var ErrFlood = errors.New("too much output")
-
 func (l *Link) lost(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return limitError(ctx)
 	}
-	return fmt.Errorf("%w: %v", ErrLost, err)
+	return fmt.Errorf("%w: %v", links.ErrLost, err)
 }
 
 // limitError tells a passed limit from a stop of the whole service.
 func limitError(ctx context.Context) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-		return ErrTimeLimit
+		return links.ErrTimeLimit
 	}
-	return fmt.Errorf("%w: %v", ErrLost, ctx.Err())
+	return fmt.Errorf("%w: %v", links.ErrLost, ctx.Err())
 }
 
 // bounded keeps up to maxOutput bytes and ends the link when more come. It is no
@@ -101,7 +99,7 @@ func (b *bounded) Write(p []byte) (int, error) {
 	if b.buffer.Len()+len(p) > maxOutput {
 		b.full = true
 		b.end.Close()
-		return 0, ErrFlood
+		return 0, links.ErrFlood
 	}
 	return b.buffer.Write(p)
 }
@@ -205,7 +203,7 @@ func (l *Link) Run(ctx context.Context, folder, command string, stdin []byte, li
 			return out, err
 		}
 		if stands == Stopped {
-			return out, ErrTimeLimit
+			return out, links.ErrTimeLimit
 		}
 	case 125:
 		if bytes.Contains(out.Stderr, []byte(folder)) {

@@ -18,10 +18,9 @@ import (
 
 	"github.com/pkg/sftp"
 	crypto "golang.org/x/crypto/ssh"
-)
 
-// Dial opens a connection; the service passes in the one that knows the way.
-type Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	"freshseal/device/links"
+)
 
 // Limits of a link.
 const (
@@ -57,20 +56,11 @@ func (e HostKeyChanged) Error() string {
 	return fmt.Sprintf("the host key has changed: pinned is %s, shown was %s", e.Pinned, e.Shown)
 }
 
-// ErrSignIn says that the device did not take the user's password or key.
-var ErrSignIn = errors.New("the device refuses the user's password or key")
-
-// ErrLost says that the connection ended before an answer came.
-var ErrLost = errors.New("the connection to the device was lost")
-
-// ErrTimeLimit says that a step did not end within its limit.
-var ErrTimeLimit = errors.New("the time limit has passed")
-
 // Pin writes a host key as it is kept and compared: "TYPE SHA256:…".
 func Pin(key crypto.PublicKey) string { return key.Type() + " " + crypto.FingerprintSHA256(key) }
 
 // AskHostKey connects just far enough to learn which host key a device shows.
-func AskHostKey(ctx context.Context, dial Dial, address string) (pin string, err error) {
+func AskHostKey(ctx context.Context, dial links.Dial, address string) (pin string, err error) {
 	enough := errors.New("enough")
 	config := &crypto.ClientConfig{User: "host-key-only", HostKeyCallback: func(_ string, _ net.Addr, key crypto.PublicKey) error {
 		pin = Pin(key)
@@ -126,7 +116,7 @@ func (l *Link) keepAlive(every time.Duration) {
 
 // Open connects and signs in. A host key other than the pinned one is
 // HostKeyChanged, and nothing was sent then.
-func Open(ctx context.Context, dial Dial, t Target) (*Link, error) {
+func Open(ctx context.Context, dial links.Dial, t Target) (*Link, error) {
 	var changed error
 	config := &crypto.ClientConfig{
 		User:              t.User,
@@ -164,7 +154,7 @@ func Open(ctx context.Context, dial Dial, t Target) (*Link, error) {
 		}
 		return nil, HostKeyChanged{Pinned: t.HostKey, Shown: shown}
 	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
-		return nil, fmt.Errorf("signing in to %s as %s: %w", t.Address, t.User, ErrSignIn)
+		return nil, fmt.Errorf("signing in to %s as %s: %w", t.Address, t.User, links.ErrSignIn)
 	case err != nil:
 		return nil, fmt.Errorf("reaching %s: %w", t.Address, err)
 	}
@@ -210,7 +200,7 @@ func algorithms(pin string) []string {
 
 // handshake dials and signs in within signInLimit. The deadline is kept by
 // closing the connection: one through a jump host knows no deadlines.
-func handshake(ctx context.Context, dial Dial, address string, config *crypto.ClientConfig) (*crypto.Client, error) {
+func handshake(ctx context.Context, dial links.Dial, address string, config *crypto.ClientConfig) (*crypto.Client, error) {
 	ctx, cancel := context.WithTimeout(ctx, signInLimit)
 	defer cancel()
 	conn, err := dial(ctx, "tcp", address)
@@ -221,7 +211,7 @@ func handshake(ctx context.Context, dial Dial, address string, config *crypto.Cl
 	c, channels, requests, err := crypto.NewClientConn(conn, address, config)
 	if !stop() {
 		conn.Close()
-		return nil, fmt.Errorf("%w (%s) while signing in", ErrTimeLimit, signInLimit)
+		return nil, fmt.Errorf("%w (%s) while signing in", links.ErrTimeLimit, signInLimit)
 	}
 	if err != nil {
 		conn.Close()
@@ -247,7 +237,7 @@ func (l *Link) Dial(ctx context.Context, network, address string) (net.Conn, err
 	case errors.As(err, &refused):
 		return nil, fmt.Errorf("no way leads from there to %s: %s", address, refused.Message)
 	case err != nil && ctx.Err() == nil:
-		return nil, fmt.Errorf("%w: %v", ErrLost, err)
+		return nil, fmt.Errorf("%w: %v", links.ErrLost, err)
 	}
 	return conn, err
 }

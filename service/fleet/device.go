@@ -78,7 +78,7 @@ type NewDevice struct {
 }
 
 // AddDevice takes a device into the fleet. Its host key must be given: who adds
-// it has looked at it (see AskHostKey).
+// it has looked at it (see AskPin).
 func (s *Service) AddDevice(ctx context.Context, n NewDevice) (Device, error) {
 	row, err := s.newDevice(ctx, n)
 	if err != nil {

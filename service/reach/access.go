@@ -16,6 +16,7 @@ import (
 	"freshseal/core/next"
 	"freshseal/core/procedure"
 	"freshseal/core/request"
+	"freshseal/device/https"
 	"freshseal/device/ssh"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
@@ -30,7 +31,7 @@ type Access struct {
 	Port       int               `json:"port" required:"true"`
 	User       string            `json:"user" required:"true"`
 	Credential string            `json:"credential" required:"true" description:"the shared one that signs in; empty: it has secrets of its own"`
-	Pin        string            `json:"pin" required:"true" description:"over SSH the host key: TYPE SHA256:…"`
+	Pin        string            `json:"pin" required:"true" description:"over ssh the host key: TYPE SHA256:…; over https the SHA-256 of its certificate"`
 	Options    map[string]string `json:"options" required:"true"`
 }
 
@@ -42,8 +43,8 @@ type AccessChange struct {
 	Port       *int              `json:"port,omitempty"`
 	User       *string           `json:"user,omitempty"`
 	Credential *string           `json:"credential,omitempty" description:"a shared one, instead of a user and secrets of its own; empty: its own again"`
-	Pin        *string           `json:"pin,omitempty" description:"over SSH the host key, as a call to host-keys shows it"`
-	Options    map[string]string `json:"options,omitempty" description:"over SSH: old_algorithms=yes for a device that knows no others than broken ones; an empty value takes one away"`
+	Pin        *string           `json:"pin,omitempty" description:"over ssh the host key, over https the SHA-256 of the certificate, as a call to host-keys shows it"`
+	Options    map[string]string `json:"options,omitempty" description:"over SSH: old_algorithms=yes for a device that knows no others than broken ones; over https: old_tls=yes likewise; an empty value takes one away"`
 	Secrets
 }
 
@@ -63,17 +64,21 @@ type link struct {
 	options map[string][]string // and their values
 }
 
-var links = map[string]link{
-	procedure.SSH: {port: 22, pin: checkHostKey, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
+var kindsOfLink = map[string]link{
+	procedure.SSH:   {port: 22, pin: checkHostKey, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
+	procedure.HTTPS: {port: 443, pin: checkFingerprint, options: map[string][]string{oldTLS: {"yes", "no"}}},
 }
 
 // Links are the links over which devices are signed in to.
-func Links() []string { return slices.Sorted(maps.Keys(links)) }
+func Links() []string { return slices.Sorted(maps.Keys(kindsOfLink)) }
 
 // UsualPort is the port of a link where none is given.
-func UsualPort(name string) int { return links[name].port }
+func UsualPort(name string) int { return kindsOfLink[name].port }
 
-const oldAlgorithms = "old_algorithms"
+const (
+	oldAlgorithms = "old_algorithms"
+	oldTLS        = "old_tls"
+)
 
 var hostKeyForm = regexp.MustCompile(`^[a-z0-9@.-]+ SHA256:[A-Za-z0-9+/]{43}$`)
 
@@ -83,6 +88,18 @@ func checkHostKey(cannot, hostKey string) error {
 		return problem.Reject(cannot, "its host key is missing", "compare the key that it shows with its console, then give it", next.Give.On("pin"))
 	case !hostKeyForm.MatchString(hostKey):
 		return problem.Reject(cannot, fmt.Sprintf("%q is not a host key", hostKey), "give its type and fingerprint, such as: ssh-ed25519 SHA256:…", next.Give.On("pin"))
+	}
+	return nil
+}
+
+var fingerprintForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+func checkFingerprint(cannot, pin string) error {
+	switch {
+	case pin == "":
+		return problem.Reject(cannot, "the fingerprint of its web interface's certificate is missing", "compare the SHA-256 that a browser shows with its console, then give it", next.Give.On("pin"))
+	case !fingerprintForm.MatchString(pin):
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a fingerprint", pin), "give the SHA-256 of its certificate, 64 hexadecimal digits", next.Give.On("pin"))
 	}
 	return nil
 }
@@ -103,16 +120,16 @@ type Ways struct {
 // knowing it. moved says that the device's own address changes.
 func (s *Service) Change(ctx context.Context, cannot, device string, was []store.Access, changes []AccessChange, needed []string, moved bool) (Ways, error) {
 	out := Ways{Access: slices.Clone(was), Secrets: map[string][]byte{}}
-	needed = slices.DeleteFunc(slices.Clone(needed), func(name string) bool { _, signsIn := links[name]; return !signsIn })
+	needed = slices.DeleteFunc(slices.Clone(needed), func(name string) bool { _, signsIn := kindsOfLink[name]; return !signsIn })
 	for _, c := range changes {
 		if c.Link == "" && len(needed) > 0 {
 			c.Link = needed[0]
 		} else if c.Link == "" {
 			c.Link = procedure.SSH
 		}
-		rules, known := links[c.Link]
+		rules, known := kindsOfLink[c.Link]
 		if !known {
-			return out, problem.Reject(cannot, fmt.Sprintf("no link is called %q", c.Link), fmt.Sprintf("give one of %v", slices.Sorted(maps.Keys(links))), next.Give.On("link"))
+			return out, problem.Reject(cannot, fmt.Sprintf("no link is called %q", c.Link), fmt.Sprintf("give one of %v", slices.Sorted(maps.Keys(kindsOfLink))), next.Give.On("link"))
 		}
 		i := slices.IndexFunc(out.Access, func(a store.Access) bool { return a.Link == c.Link })
 		isNew := i < 0
@@ -148,7 +165,7 @@ func (w Ways) given(of string) bool {
 
 // lay lays one change over the access at i, and checks what comes of it.
 func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i int, c AccessChange, isNew bool) error {
-	a, rules, of := &out.Access[i], links[c.Link], accessOf(device, c.Link)
+	a, rules, of := &out.Access[i], kindsOfLink[c.Link], accessOf(device, c.Link)
 	if c.Credential != nil && *c.Credential != "" && (c.User != nil && *c.User != "" || !c.Secrets.none()) {
 		return problem.Reject(cannot, "it has both a shared credential and its own", "give either a shared credential, or a user with a password or key")
 	}
@@ -223,7 +240,7 @@ func accessOf(device, link string) string {
 // Purposes are what the secrets of a device are sealed for, over all its links.
 func Purposes(device string) []string {
 	var out []string
-	for name := range links {
+	for name := range kindsOfLink {
 		out = append(out, purposes(accessOf(device, name))...)
 	}
 	return out
@@ -263,10 +280,17 @@ func (s *Service) open(ctx context.Context, of string, t *ssh.Target) error {
 	return nil
 }
 
-// AskHostKey connects to an SSH server, the way into its site, just far enough
-// to learn its host key.
-func (s *Service) AskHostKey(ctx context.Context, site, address string, port int) (string, error) {
+// AskPin connects to a server, the way into its site, just far enough to learn its
+// host key, or over https the SHA-256 of its certificate.
+func (s *Service) AskPin(ctx context.Context, link, site, address string, port int) (string, error) {
 	deed.Say(ctx, "asked %s port %d", address, port)
+	if link == procedure.HTTPS {
+		pin, err := https.AskPin(ctx, s.Way(site), net.JoinHostPort(address, strconv.Itoa(port)))
+		if err != nil {
+			return "", problem.New(problem.Outside, "the certificate could not be read", err.Error(), "check that the device is on, and its address and port")
+		}
+		return pin, nil
+	}
 	pin, err := ssh.AskHostKey(ctx, s.Way(site), net.JoinHostPort(address, strconv.Itoa(port)))
 	if err != nil {
 		return "", problem.New(problem.Outside, "the host key could not be read", err.Error(), "check that the device is on, and its address and SSH port")
@@ -276,28 +300,41 @@ func (s *Service) AskHostKey(ctx context.Context, site, address string, port int
 
 // SSH opens the sealed secrets of a device for a link over SSH.
 func (s *Service) SSH(ctx context.Context, d store.Device) (ssh.Target, error) {
+	a, t, err := s.signIn(ctx, d, procedure.SSH)
+	t.HostKey, t.OldSSH = a.Pin, a.Options.V[oldAlgorithms] == "yes"
+	return t, err
+}
+
+// Web opens the sealed password of a device for a link to its web interface.
+func (s *Service) Web(ctx context.Context, d store.Device) (https.Target, error) {
+	a, t, err := s.signIn(ctx, d, procedure.HTTPS)
+	return https.Target{Address: t.Address, User: t.User, Password: t.Password, Pins: []string{a.Pin}, OldTLS: a.Options.V[oldTLS] == "yes"}, err
+}
+
+// signIn is the access of a device over a link, and who signs in there with which secrets.
+func (s *Service) signIn(ctx context.Context, d store.Device, link string) (store.Access, ssh.Target, error) {
 	all, err := s.store.Access(ctx, d.ID)
 	if err != nil {
-		return ssh.Target{}, err
+		return store.Access{}, ssh.Target{}, err
 	}
-	i := slices.IndexFunc(all[d.ID], func(a store.Access) bool { return a.Link == procedure.SSH })
+	i := slices.IndexFunc(all[d.ID], func(a store.Access) bool { return a.Link == link })
 	if i < 0 {
-		return ssh.Target{}, problem.New(problem.Conflict, d.Name+" cannot be signed in to", "it has no SSH access", "give a user or a shared credential, and the host key", next.ChangeDevice.On(d.Name))
+		return store.Access{}, ssh.Target{}, problem.New(problem.Conflict, d.Name+" cannot be signed in to", "it has no access over "+link, "give a user or a shared credential, and the pin", next.ChangeDevice.On(d.Name))
 	}
 	a := all[d.ID][i]
 	if a.Address == "" {
 		a.Address = d.Address
 	}
-	t := ssh.Target{Address: net.JoinHostPort(a.Address, strconv.Itoa(a.Port)), User: a.User, HostKey: a.Pin, OldSSH: a.Options.V[oldAlgorithms] == "yes"}
+	t := ssh.Target{Address: net.JoinHostPort(a.Address, strconv.Itoa(a.Port)), User: a.User}
 	if a.Credential == "" {
-		return t, s.open(ctx, accessOf(d.Name, a.Link), &t)
+		return a, t, s.open(ctx, accessOf(d.Name, a.Link), &t)
 	}
 	shared, err := s.store.Credential(ctx, a.Credential)
 	if err != nil {
-		return t, noCredential(err, a.Credential)
+		return a, t, noCredential(err, a.Credential)
 	}
 	t.User = shared.User
-	return t, s.open(ctx, "credential/"+a.Credential, &t)
+	return a, t, s.open(ctx, "credential/"+a.Credential, &t)
 }
 
 // Show shows the access of a device.

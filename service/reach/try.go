@@ -5,6 +5,8 @@ import (
 	"errors"
 	"time"
 
+	"freshseal/device/https"
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
 
@@ -27,10 +29,32 @@ func (s *Service) TrySSH(ctx context.Context, site string, target ssh.Target) Tr
 		look.OK, look.Said = true, "the host key is the pinned one, and the user is let in; "+abilities(ctx, link)
 	case errors.As(err, &changed):
 		look.Said, look.Next = err.Error(), "find out why: a new device, a new installation, or somebody in between"
-	case errors.Is(err, ssh.ErrSignIn):
+	case errors.Is(err, links.ErrSignIn):
 		look.Said, look.Next = err.Error(), "correct the user, the password or the key"
 	default:
 		look.Said, look.Next = err.Error(), "see that the device is on, and that its address, SSH port and site are right"
+	}
+	return look
+}
+
+// TryWeb tests whether the web interface answers with the pinned certificate. Nobody signs
+// in: how that is done is the family's.
+func (s *Service) TryWeb(ctx context.Context, site string, target https.Target) TryLook {
+	look := TryLook{What: "open the web interface at " + target.Address}
+	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	link, err := https.New(s.Way(site), target)
+	if err == nil {
+		_, err = link.Do(limited, https.Call{Method: "HEAD", Path: "/"})
+	}
+	var changed https.PinChanged
+	switch {
+	case err == nil:
+		look.OK, look.Said = true, "its certificate is the pinned one, and it answers"
+	case errors.As(err, &changed):
+		look.Said, look.Next = err.Error(), "find out why; if the new certificate is right, pin it"
+	default:
+		look.Said, look.Next = err.Error(), "see that the device is on, and that the address, port and site of its access are right"
 	}
 	return look
 }

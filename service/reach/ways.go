@@ -11,6 +11,7 @@ import (
 	"golang.org/x/net/proxy"
 
 	"freshseal/core/finding"
+	"freshseal/device/links"
 	"freshseal/device/ssh"
 	"freshseal/store"
 )
@@ -113,7 +114,7 @@ func (s *Service) jump(ctx context.Context, site store.Site, place, network, add
 			return nil, err
 		}
 		conn, err := link.Dial(ctx, network, address)
-		if err == nil || !old || again || !errors.Is(err, ssh.ErrLost) {
+		if err == nil || !old || again || !errors.Is(err, links.ErrLost) {
 			return conn, err
 		}
 		s.ways.forget(site.Name)

@@ -7,12 +7,14 @@ import (
 	"fmt"
 	"maps"
 	"runtime/debug"
+	"slices"
 	"strconv"
 
 	"freshseal/core/next"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/device"
+	"freshseal/device/https"
 	"freshseal/device/ssh"
 	"freshseal/service/fleet"
 	"freshseal/service/problem"
@@ -147,7 +149,8 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 		return nil, nil, err
 	}
 	r = &device.Runner{Helpers: helpers, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
-		SSH: func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) }}
+		SSH: func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) },
+		Web: func(ctx context.Context) (https.Target, error) { return s.web(ctx, *j) }}
 	if as, err := j.scope.Value(j.procedure.As); j.procedure.As != "" && err == nil {
 		r.As = as.Words
 		if word, err := j.scope.Value(procedure.AsPassword); err == nil {
@@ -158,6 +161,24 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 		r.Own = own{s, *j}
 	}
 	return r, func() { r.Close(); j.seat.Give() }, nil
+}
+
+// web is how the device's web interface is reached. From activate on it may show the new
+// certificate of a slot that is its own, or while it restarts either one.
+func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
+	t, err := s.reach.Web(ctx, j.device)
+	if err != nil {
+		return t, err
+	}
+	t.Basic, t.Digest = j.procedure.Traits.WebSignIn == procedure.ByBasic, j.procedure.Traits.WebSignIn == procedure.ByDigest
+	own := []string{j.NewSHA256}
+	for _, target := range j.targets {
+		own = append(own, target.OldSHA256)
+	}
+	if !j.Stage.Before(replacement.Activate) && slices.Contains(own, t.Pins[0]) {
+		t.Pins = slices.DeleteFunc(append(t.Pins, own...), func(pin string) bool { return pin == "" })
+	}
+	return t, nil
 }
 
 // helpers are the devices on which some of a job's steps are done, by the settings that

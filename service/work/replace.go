@@ -272,6 +272,13 @@ func (s *Service) assemble(ctx context.Context, r store.Replacement, device stor
 		kept, _ := s.made.LoadOrStore(r.ID, &procedure.Made{})
 		made = kept.(*procedure.Made)
 	}
+	if p.Uses(procedure.HTTPS) {
+		web, err := s.reach.Web(ctx, device)
+		if err != nil {
+			return job{}, err
+		}
+		m.WebUser, m.WebPassword = web.User, web.Password
+	}
 	j := job{Replacement: r, device: device, slot: targets[0].Slot, targets: targets, procedure: p, seat: &reach.Seat{}}
 	scope, err := procedure.NewScope(m, settings, made)
 	if err != nil {

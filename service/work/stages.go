@@ -234,6 +234,13 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 		if err := s.store.SetInstalled(ctx, t.ID, sha256, signer); err != nil {
 			return err
 		}
+		from, to := t.OldSHA256, sha256
+		if sha256 == "" {
+			from, to = j.NewSHA256, t.OldSHA256
+		}
+		if err := s.store.MovePins(ctx, procedure.HTTPS, from, to); err != nil {
+			return err
+		}
 		row, err := s.store.Slot(ctx, j.Device, t.Name)
 		if err != nil {
 			return err

@@ -1,0 +1,41 @@
+package procedure
+
+import "github.com/goccy/go-yaml/ast"
+
+// session reads how one signs in to the device's web interface and out again, and how it
+// answers to who is not signed in (where nothing is said: with status 401):
+//
+//	session:
+//	  sign_in: [{http: POST /session, form: {user: "{{web_user}}", word: "{{web_password}}"}}]
+//	  headers: {X-Token: "{{token}}"}
+//	  sign_out: [{http: POST /session/end}]
+//	  lost: {leads_to: ^/sign-in}
+func (r *reader) session(n ast.Node, p *Procedure) {
+	steps := func(section Section) func(ast.Node) {
+		return func(n ast.Node) {
+			r.within = section
+			p.steps()[section] = r.list(n)
+			for i := range p.Steps[section] {
+				step := &p.Steps[section][i]
+				if r.places[step] = r.at(step); step.Undo.Kind != UndoUnsaid || step.Finally != nil || step.Each != "" {
+					r.fault(r.at(step), "leave it out", "a step of a session has no undo, finally or each")
+				}
+			}
+		}
+	}
+	p.Lost = Answer{Status: []int{401}}
+	r.mapping(n, "session", keys{
+		"sign_in":  steps(Session),
+		"headers":  func(n ast.Node) { p.Headers, r.sessionHeaders = r.headers(n), n },
+		"sign_out": steps(SignOut),
+		"lost":     func(n ast.Node) { p.Lost = r.answer(n, "lost") },
+	}, "sign_in")
+}
+
+// steps are the procedure's steps, to be added to.
+func (p *Procedure) steps() map[Section][]Step {
+	if p.Steps == nil {
+		p.Steps = map[Section][]Step{}
+	}
+	return p.Steps
+}

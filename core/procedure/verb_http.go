@@ -1,0 +1,260 @@
+package procedure
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+// HTTP is a call to the device's web interface. Its path stands behind the method; every value
+// is encoded for its place:
+//
+//   - http: POST /api/certificates/{{slot_name}}
+//     json: {certificate: "{{leaf}}", chain: "{{intermediates}}"}
+//     expect: {status: 201, json: {/state: "^accepted$"}}
+//     capture: {task: {json: /task}}
+//     undo: POST /api/certificates/previous
+//   - http: GET /api/tasks/{{task}}
+//     until: {json: {/state: "^done$"}}
+//     fails: {json: {/state: "^failed$"}}
+//     progress: {json: /percent}
+type HTTP struct {
+	plainVerb
+	Method  string
+	Path    string
+	Query   []Labelled
+	Headers []Labelled
+	Body    body
+	Want    Answer
+	Until   *Answer // asked again and again until this is met
+	Fails   *Answer // ends that at once
+	Percent Spot    // how much is done, of what is waited for
+	Every   time.Duration
+	Drop    bool // the connection may end before the answer
+}
+
+// HTTPAct is a call in its final form.
+type HTTPAct struct {
+	Method, Path string // with the query, encoded
+	Header       http.Header
+	Body         []byte
+	Want         Answer
+	Until, Fails *Answer
+	Percent      Spot
+	Every        time.Duration
+	Drop         bool
+	shown        string // headers and body, without secrets
+}
+
+var _ = register("a call to the device's web interface", func() Verb { return &HTTP{} })
+
+func (*HTTP) Word() string    { return "http" }
+func (v *HTTP) Title() string { return v.Method + " " + placeholder.ReplaceAllString(v.Path, "$1") }
+func (*HTTP) Link() string    { return HTTPS }
+func (v *HTTP) Safe() bool    { return v.Method == http.MethodGet || v.Method == http.MethodHead }
+func (*HTTP) Gives() Kind     { return Content }
+
+// Changes says that what is more than a question has to be undone.
+func (v *HTTP) Changes() Way {
+	if v.Safe() {
+		return Looks
+	}
+	return AsksWay
+}
+
+// Expects is so; what it expects is part of the verb.
+func (*HTTP) Expects() bool { return true }
+
+var (
+	methods  = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"}
+	pathForm = regexp.MustCompile(`^/[^\s?#]*$`)
+	fieldRow = regexp.MustCompile(`^[A-Za-z0-9-]{1,60}$`)
+)
+
+func (v *HTTP) read(r *reader, n ast.Node) {
+	v.Every = defaultEvery
+	method, path, ok := strings.Cut(strings.TrimSpace(r.text(n)), " ")
+	v.Method, v.Path = method, strings.TrimSpace(path)
+	switch plain := placeholder.ReplaceAllString(v.Path, "x"); {
+	case !ok || !slices.Contains(methods, method):
+		r.fault(n, "write a method and a path, such as GET /api/state; the methods are "+strings.Join(methods, ", "), "%q is not a call", r.text(n))
+	case strings.ContainsAny(plain, "?#"):
+		r.fault(n, "write query: {name: value} beside it", "the path contains a query or a fragment")
+	case !pathForm.MatchString(plain):
+		r.fault(n, "begin the path with a slash; the host is that of the device's access", "%q is not a path", v.Path)
+	}
+}
+
+func (v *HTTP) keys(r *reader) keys {
+	out := keys{
+		"query":   func(n ast.Node) { v.Query = r.labelled(n, "query", r.text) },
+		"headers": func(n ast.Node) { v.Headers = r.headers(n) },
+		"expect":  func(n ast.Node) { v.Want = r.answer(n, "expect") },
+		"until":   func(n ast.Node) { a := r.answer(n, "until"); v.Until = &a },
+		"fails":   func(n ast.Node) { a := r.answer(n, "fails"); v.Fails = &a },
+		"progress": func(n ast.Node) {
+			c := Capture{}
+			r.mapping(n, "progress", r.spots(&c))
+			v.Percent = c.Spot
+			v.Percent.pattern = c.Pattern
+		},
+		"every": func(n ast.Node) { v.Every = r.duration(n) },
+		"drop":  func(n ast.Node) { v.Drop = r.oneOf(n, []string{"expected", "no"}) == "expected" },
+	}
+	for key, read := range v.Body.keys(r) {
+		out[key] = read
+	}
+	return out
+}
+
+func (v *HTTP) finish(r *reader, n ast.Node, s *Step) {
+	switch {
+	case v.Body.kinds > 1:
+		r.fault(n, "write one of form, json, xml, parts and text", "a call has one body, and this one has %d", v.Body.kinds)
+	case v.Body.kinds > 0 && v.Safe():
+		r.fault(n, "write POST, or query: instead", "%s has no body", v.Method)
+	case v.Until == nil && (v.Fails != nil || v.Percent != (Spot{})):
+		r.fault(n, "write until: with what is waited for", "fails and progress belong to until")
+	case v.Until != nil && !v.Safe() && !s.Repeat:
+		r.fault(n, "make two steps of it, the second with GET, or write repeat: safe", "a call that is made again and again must be safe to repeat")
+	case v.Until != nil && v.Until.isZero():
+		r.fault(n, "write what is waited for, such as {json: {/state: done}}", "until waits for nothing")
+	case v.Drop && len(s.Capture) > 0:
+		r.fault(n, "leave capture out", "nothing can be captured of an answer that may not come")
+	}
+}
+
+// headers reads header fields that the author may set.
+func (r *reader) headers(n ast.Node) []Labelled {
+	out := r.labelled(n, "headers", r.text)
+	for _, each := range out {
+		switch strings.ToLower(each.Label) {
+		case "host", "content-length", "transfer-encoding", "connection", "cookie":
+			r.fault(n, "leave it out", "the header %s is written by Fresh Seal itself", each.Label)
+		default:
+			if !fieldRow.MatchString(each.Label) {
+				r.fault(n, "use letters, digits and -", "%q cannot be a header", each.Label)
+			}
+		}
+	}
+	return out
+}
+
+func (v *HTTP) uses() []use {
+	out := []use{{v.Path, inURL}}
+	for _, each := range v.Query {
+		out = append(out, use{each.Text, inURL})
+	}
+	for _, each := range v.Headers {
+		out = append(out, use{each.Text, inHeader})
+	}
+	return append(out, v.Body.uses()...)
+}
+
+// Expand gives an *HTTPAct.
+func (v *HTTP) Expand(scope *Scope) (Act, error) {
+	a := &HTTPAct{Method: v.Method, Header: http.Header{}, Want: v.Want, Until: v.Until, Fails: v.Fails, Percent: v.Percent, Every: v.Every, Drop: v.Drop}
+	var err error
+	if a.Path, err = expandURL(v.Path, scope, url.PathEscape); err != nil {
+		return nil, err
+	}
+	fields := v.Headers
+	if !scope.notIn {
+		fields = append(slices.Clone(scope.material.Procedure.Headers), fields...)
+	}
+	for i, each := range v.Query {
+		text, err := expandURL(each.Text, scope, url.QueryEscape)
+		if err != nil {
+			return nil, err
+		}
+		a.Path += map[bool]string{true: "?", false: "&"}[i == 0] + url.QueryEscape(each.Label) + "=" + text
+	}
+	var shown strings.Builder
+	for _, each := range fields {
+		field, err := expandField(each.Text, scope, notInHeader)
+		if err != nil {
+			return nil, err
+		}
+		a.Header.Set(each.Label, field.text)
+		fmt.Fprintf(&shown, "%s: %s\n", each.Label, field.shown)
+	}
+	made, err := v.Body.expand(scope)
+	if err != nil {
+		return nil, err
+	}
+	if a.Body = made.bytes; made.kind != "" {
+		a.Header.Set("Content-Type", made.kind)
+		shown.WriteString(made.shown)
+	}
+	a.shown = shown.String()
+	return a, nil
+}
+
+// expandURL puts values into a path or a query, encoded; what stands there may be logged
+// on the way, so no secret does.
+func expandURL(text string, scope *Scope, encode func(string) string) (string, error) {
+	return replaceEach(text, scope, func(v Value, _ string) (string, error) {
+		switch {
+		case v.Secret, v.Kind == Secret:
+			return "", errors.New("is secret and may not be part of an address, which servers log")
+		case v.Kind == Content:
+			return "", errors.New("is a file's content and may not be part of an address")
+		case !v.Known:
+			return yetToCome(v), nil
+		case v.plain() == "", v.plain() == ".", v.plain() == "..":
+			return "", fmt.Errorf("is %q, which leads to another address", v.plain())
+		}
+		return encode(v.plain()), nil
+	})
+}
+
+func notInHeader(text string) error {
+	if strings.ContainsFunc(text, func(r rune) bool { return isControl(r) || r > 0x7e }) {
+		return errors.New("holds what a header cannot")
+	}
+	return nil
+}
+
+// Line is the call.
+func (a *HTTPAct) Line() string {
+	text := a.Method + " " + a.Path
+	if a.Until != nil {
+		text += ", until " + a.Until.Text()
+	}
+	return text
+}
+
+// Detail are headers and body.
+func (a *HTTPAct) Detail() string { return a.shown }
+
+// Judge says why an answer is not what the call expects.
+func (a *HTTPAct) Judge(r Response) error {
+	if a.Want.Status == nil && a.Want.LeadsTo == nil && a.Until == nil && r.Status >= 300 {
+		return fmt.Errorf("the device answers with status %d", r.Status)
+	}
+	return a.Want.Met(r)
+}
+
+// Done is how much of what is waited for is done, in percent; 0 where the answer does not
+// say.
+func (a *HTTPAct) Done(r Response) int {
+	if a.Percent == (Spot{}) {
+		return 0
+	}
+	text, err := a.Percent.find(r)
+	if err != nil {
+		return 0
+	}
+	n := 0
+	if _, err := fmt.Sscanf(strings.TrimSpace(text), "%d", &n); err != nil {
+		return 0
+	}
+	return max(0, min(n, 100))
+}

@@ -1,0 +1,245 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"freshseal/core/extract"
+	"freshseal/core/procedure"
+	"freshseal/device/https"
+	"freshseal/device/links"
+)
+
+var _ = carries("http", call)
+
+// session is a device's web interface that was signed in to.
+type session struct {
+	link   *https.Link
+	values map[string]procedure.Value // that signing in captured
+	scope  *procedure.Scope
+	over   bool // it is being signed out of
+}
+
+// errNotSignedIn says that the device answered as it does to who is not signed in. It did
+// nothing of what it was asked.
+var errNotSignedIn = errors.New("the device no longer knows the session")
+
+// entered signs in where a step needs the web interface, and adds to the scope what that
+// captured.
+func (r *Runner) entered(ctx context.Context, step procedure.Step, scope *procedure.Scope) (*procedure.Scope, error) {
+	if step.Do.Link() != procedure.HTTPS {
+		return scope, nil
+	}
+	if r.session == nil {
+		if err := r.signIn(ctx, scope); err != nil {
+			return scope, err
+		}
+	}
+	return scope.WithAll(r.session.values), nil
+}
+
+func (r *Runner) signIn(ctx context.Context, scope *procedure.Scope) error {
+	if r.Web == nil {
+		return errors.New("the device has no access over https")
+	}
+	target, err := r.Web(ctx)
+	if err != nil {
+		return err
+	}
+	link, err := https.New(r.Dial, target)
+	if err != nil {
+		return err
+	}
+	r.session = &session{link: link, values: map[string]procedure.Value{}}
+	for _, step := range r.Procedure.Steps[procedure.Session] {
+		inside := scope.WithAll(r.session.values)
+		if !step.Holds(inside) {
+			continue
+		}
+		ready, err := step.Expand(procedure.Session, "", inside)
+		if err != nil {
+			r.session = nil
+			return unexpanded(procedure.Session, step.Name, err)
+		}
+		captured, err := r.journalled(ctx, ready, inside)
+		if err != nil {
+			r.session = nil
+			return err
+		}
+		for name, v := range captured {
+			r.session.values[name] = v
+		}
+	}
+	r.session.scope = scope.WithAll(r.session.values)
+	return nil
+}
+
+// signOutLimit is how long signing out may take, all in all.
+const signOutLimit = 20 * time.Second
+
+// signOut leaves the web interface. That it fails is in the journal and of no consequence.
+func (r *Runner) signOut() {
+	s := r.session
+	if s == nil || s.over {
+		return
+	}
+	s.over = true
+	defer func() { r.session = nil }()
+	if s.scope == nil { // signing in did not come to its end
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), signOutLimit)
+	defer cancel()
+	for _, step := range r.Procedure.Steps[procedure.SignOut] {
+		ready, err := step.Expand(procedure.SignOut, "", s.scope)
+		if err != nil || !step.Holds(s.scope) {
+			continue
+		}
+		if _, err := r.journalled(ctx, ready, s.scope); err != nil {
+			return
+		}
+	}
+}
+
+// signedInAgain signs in once more and brings a step into its final form anew.
+func (r *Runner) signedInAgain(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (procedure.Ready, *procedure.Scope, error) {
+	r.signOut() // it may be only its token that is too old
+	scope, err := r.entered(ctx, ready.Step, scope)
+	if err != nil {
+		return ready, scope, err
+	}
+	anew, err := ready.Anew(scope)
+	return anew, scope, err
+}
+
+// Pauses between calls that are made again.
+const (
+	callAgain   = time.Second
+	mostCalls   = 3
+	untilAnswer = 20 * time.Second // for one call of a wait
+)
+
+// call makes a call, or makes it again and again until the answer is what is waited for.
+func call(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error) {
+	act := ready.Act.(*procedure.HTTPAct)
+	if r.session == nil {
+		return Result{}, errNotSignedIn
+	}
+	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
+	defer cancel()
+	if act.Until != nil {
+		return r.until(limited, act, id)
+	}
+	safe := ready.Step.Again() || ready.Section == procedure.Session
+	var result Result
+	var err error
+	for n := 1; ; n++ {
+		result, err = r.once(limited, act, ready.Section)
+		if !safe || n == mostCalls || !transient(result, err) || sleep(limited, callAgain) != nil {
+			break
+		}
+	}
+	if act.Drop && errors.Is(err, links.ErrLost) && limited.Err() == nil {
+		return Result{Shown: "the connection ended before the answer, as expected"}, nil
+	}
+	if err == nil {
+		if err = act.Judge(*result.Answered); err != nil && !ready.Step.Secret {
+			err = fmt.Errorf("%w; it says: %s", err, said(*result.Answered))
+		}
+	}
+	return result, err
+}
+
+// said is what an answer says to people, in a line.
+func said(got procedure.Response) string {
+	text := string(got.Body)
+	if strings.Contains(got.Header.Get("Content-Type"), "html") {
+		if seen, err := extract.CSS(got.Body, "body", ""); err == nil {
+			text = seen
+		}
+	}
+	if text = strings.Join(strings.Fields(strings.ToValidUTF8(text, "�")), " "); text == "" {
+		return "nothing"
+	}
+	return lastLines(text, 1)
+}
+
+// transient says that the same call may well succeed in a moment.
+func transient(result Result, err error) bool {
+	var changed https.PinChanged
+	switch {
+	case errors.As(err, &changed), errors.Is(err, errNotSignedIn), errors.Is(err, links.ErrFlood):
+		return false
+	case err != nil:
+		return true
+	}
+	return result.Answered.Status >= 500
+}
+
+// once makes a call and shows what came back.
+func (r *Runner) once(ctx context.Context, act *procedure.HTTPAct, section procedure.Section) (Result, error) {
+	answer, err := r.session.link.Do(ctx, https.Call{Method: act.Method, Path: act.Path, Header: act.Header, Body: act.Body, Stay: act.Want.LeadsTo != nil})
+	if err != nil {
+		return Result{}, err
+	}
+	got := procedure.Response{Status: answer.Status, Header: answer.Header, Body: answer.Body, LeadsTo: answer.LeadsTo}
+	result := Result{Stdout: answer.Body, Answered: &got, Shown: shownAnswer(got)}
+	if section != procedure.Session && len(r.Procedure.Steps[procedure.Session]) > 0 && r.Procedure.Lost.Met(got) == nil {
+		return result, errNotSignedIn
+	}
+	return result, nil
+}
+
+// mostShown is how much of an answer stands in the journal, in bytes.
+const mostShown = 2 << 10
+
+func shownAnswer(got procedure.Response) string {
+	text := fmt.Sprintf("status %d", got.Status)
+	if got.LeadsTo != "" {
+		text += ", leads to " + got.LeadsTo
+	}
+	body := strings.ToValidUTF8(string(got.Body), "�")
+	if kind := got.Header.Get("Content-Type"); strings.HasPrefix(kind, "application/octet") || strings.ContainsRune(body, 0) {
+		return text + fmt.Sprintf("\n[%d bytes]", len(got.Body))
+	}
+	if len(body) > mostShown {
+		body = strings.ToValidUTF8(body[:mostShown], "") + " …"
+	}
+	return strings.TrimSpace(text + "\n" + body)
+}
+
+// until asks again and again; that the device cannot be reached meanwhile, or answers with
+// an error of its own, is no reason to stop.
+func (r *Runner) until(ctx context.Context, act *procedure.HTTPAct, id int64) (Result, error) {
+	last := "none"
+	for {
+		one, cancel := context.WithTimeout(ctx, untilAnswer)
+		result, err := r.once(one, act, procedure.Survey)
+		cancel()
+		var changed https.PinChanged
+		switch {
+		case errors.As(err, &changed), errors.Is(err, errNotSignedIn), errors.Is(err, links.ErrFlood):
+			return result, err
+		case err != nil:
+			last = err.Error()
+		default:
+			last = strings.TrimSpace(r.unveiled(result.Shown))
+			r.Journal.Show(ctx, id, last, act.Done(*result.Answered))
+			if act.Until.Met(*result.Answered) == nil {
+				return result, act.Want.Met(*result.Answered)
+			}
+			if act.Fails != nil && act.Fails.Met(*result.Answered) == nil {
+				return result, fmt.Errorf("the device says that it failed: %s", lastLines(last, 5))
+			}
+		}
+		if sleep(ctx, act.Every) != nil {
+			if !errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				return result, fmt.Errorf("%w: the service is being stopped", links.ErrLost)
+			}
+			return Result{Shown: last}, fmt.Errorf("it did not come about in time that %s; the last answer: %s", act.Until.Text(), lastLines(last, 5))
+		}
+	}
+}

@@ -1,0 +1,110 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/standin"
+)
+
+// webKind starts a box with a web interface.
+func webKind(t *testing.T, b standin.Box) *standin.Running {
+	t.Helper()
+	b.WebUser, b.WebPassword = "webkeeper", "salt & tar\"<'"
+	if b.Restart == 0 {
+		b.Restart = 300 * time.Millisecond
+	}
+	return kindAt(t, b, "127.20.83.1", 0)
+}
+
+// addWeb adds a box that is worked on over its web interface alone.
+func (s *server) addWeb(name, family string, box *standin.Running, more ...string) {
+	s.t.Helper()
+	host, port, _ := net.SplitHostPort(box.TLSAddr)
+	pin := sha256.Sum256(leafAt(s.t, box.TLSAddr))
+	s.okWith(box.WebPassword, append([]string{"device", "add", name, "--address", host, "--family", family, "--user", box.WebUser, "--port", port,
+		"--password-file", "-", "--pin", hex.EncodeToString(pin[:]), "--slot", "web=" + port}, more...)...)
+}
+
+// webCase is a box with a web interface, what goes wrong with it, and where that ends.
+type webCase struct {
+	name        string
+	faults      standin.Faults
+	state, says string
+	changed     bool // the certificate on the wire, although it is not sealed
+}
+
+// everyWebKind are the faults of the web that every kind meets.
+var everyWebKind = []webCase{
+	{name: "sealed", state: "sealed"},
+	{name: "session-lost", faults: standin.Faults{SessionLost: true}, state: "sealed"},
+	{name: "server-error", faults: standin.Faults{ServerError: true}, state: "sealed"},
+	{name: "gateway", faults: standin.Faults{Gateway: true}, state: "sealed"},
+	{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "refused"},
+	{name: "dropped", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+	{name: "third", faults: standin.Faults{ThirdCertificate: true}, state: "held", says: "", changed: true},
+}
+
+// webKindIs replaces a box of a kind, with each of its faults, and sees that what is said
+// in the end is true on the wire, that nobody is left signed in, and that no secret is shown.
+func webKindIs(t *testing.T, kind standin.Kind, family string, more []string, cases ...webCase) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, family))
+	s.login()
+	for _, c := range append(cases, everyWebKind...) {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := *s
+			s.t = t
+			name := c.name + ".gannet-point.tidewrack.example"
+			box := webKind(t, standin.Box{Kind: kind, Faults: c.faults})
+			before := leafAt(t, box.TLSAddr)
+			s.addWeb(name, familyFor(family, c.state), box, more...)
+			s.comesTo(name+"/web", c.state, c.says, "--signer", "bench")
+			after := leafAt(t, box.TLSAddr)
+			if changed := !bytes.Equal(after, before); changed != (c.state == "sealed" || c.changed) {
+				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
+			}
+			if n := box.Sessions(); n > 0 && !c.faults.ThirdCertificate {
+				t.Errorf("%d sessions are left open", n)
+			}
+			shown := s.ok("replacement", "show", "--as", "json", s.newest(name))
+			if strings.Contains(shown, `salt & tar`) || strings.Contains(shown, "salt %26 tar") || strings.Contains(shown, `salt \u0026 tar`) {
+				t.Errorf("the journal shows the password:\n%s", shown)
+			}
+			if c.state != "sealed" {
+				return
+			}
+			// The web interface shows another certificate now, and that is the pinned one.
+			s.ok("device", "try", name)
+			s.ok("replacement", "revert", s.newest(name))
+			if !bytes.Equal(leafAt(t, box.TLSAddr), before) {
+				t.Error("reverted, and the certificate from before is not served")
+			}
+			s.ok("device", "try", name)
+		})
+	}
+}
+
+// newest is the newest replacement of a device.
+func (s *server) newest(device string) string {
+	s.t.Helper()
+	var list []struct{ ID string }
+	s.json(&list, "replacement", "list", "--device", device)
+	if len(list) == 0 {
+		s.t.Fatalf("%s has no replacement", device)
+	}
+	return list[0].ID
+}
+
+func TestAWANController(t *testing.T) {
+	webKindIs(t, standin.WANController, "wan-controller", nil,
+		webCase{name: "stale-token", faults: standin.Faults{StaleToken: true}, state: "sealed"},
+		webCase{name: "round-and-round", faults: standin.Faults{LoopAround: true}, state: "held", says: "redirects again and again"},
+	)
+}
