@@ -66,7 +66,10 @@ func (r *Runner) signIn(ctx context.Context, scope *procedure.Scope) error {
 		}
 		captured, err := r.journalled(ctx, ready, inside)
 		if err != nil {
-			r.session = nil
+			if r.session != nil && !step.Do.Safe() && !errors.Is(err, links.ErrLost) { // it may have let us in
+				r.session.scope = inside
+			}
+			r.signOut()
 			return err
 		}
 		for name, v := range captured {
@@ -187,7 +190,7 @@ func (r *Runner) once(ctx context.Context, act *procedure.HTTPAct, section proce
 	}
 	got := procedure.Response{Status: answer.Status, Header: answer.Header, Body: answer.Body, LeadsTo: answer.LeadsTo}
 	result := Result{Stdout: answer.Body, Answered: &got, Shown: shownAnswer(got)}
-	if section != procedure.Session && len(r.Procedure.Steps[procedure.Session]) > 0 && r.Procedure.Lost.Met(got) == nil {
+	if section != procedure.Session && section != procedure.SignOut && len(r.Procedure.Steps[procedure.Session]) > 0 && r.Procedure.Lost.Met(got) == nil {
 		return result, errNotSignedIn
 	}
 	return result, nil

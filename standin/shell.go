@@ -90,6 +90,8 @@ func (r *Running) command(ctx context.Context, args []string) error {
 		commands["hostwarden"] = r.hostwarden
 	case Collector:
 		commands["tallyctl"], commands["chown"], commands["date"] = r.tallyctl, r.chown, r.date
+	case VoiceManager:
+		commands["voicectl"] = func(_ interp.HandlerContext, _, words []string) error { return r.voicectl(words) }
 	case Dashboard:
 		commands["vistactl"] = r.vistactl
 	}

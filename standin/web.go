@@ -152,7 +152,7 @@ func (r *Running) guarded(sid, guard func(*http.Request) string, refuse func(htt
 		switch {
 		case !known:
 			refuse(w, call)
-		case guard != nil && call.Method != http.MethodGet && (guard(call) != word || r.webs.once(r.Faults.StaleToken, "stale token")):
+		case guard != nil && call.Method != http.MethodGet && (guard(call) != word || call.Method != http.MethodDelete && r.webs.once(r.Faults.StaleToken, "stale token")):
 			http.Error(w, "the form has expired", http.StatusForbidden)
 		default:
 			do(w, call)
@@ -267,8 +267,9 @@ func (r *Running) use() error {
 	return nil
 }
 
-// restarting answers with 502 from a proxy in front while a box with that fault restarts.
+// restarting ends all sessions, and answers with 502 from a proxy in front while a box with that fault restarts.
 func (r *Running) restarting(do func() error) error {
+	r.webs.forget()
 	if r.Faults.Gateway {
 		r.away.Store(true)
 		time.AfterFunc(r.Restart*2, func() { r.away.Store(false) })

@@ -27,6 +27,8 @@ type body struct {
 	parts []bodyPart
 	text  string
 	kind  string // media type of text
+
+	between *string // the items of a list, in a form or a text
 }
 
 // bodyPart is a field, or a file where it has a name.
@@ -68,6 +70,10 @@ func (b *body) keys(r *reader) keys {
 		"parts": one(func(n ast.Node) { b.parts = r.bodyParts(n) }),
 		"text":  one(func(n ast.Node) { b.text = r.content(n) }),
 		"type":  func(n ast.Node) { b.kind = r.text(n) },
+		"between": func(n ast.Node) {
+			text := r.text(n)
+			b.between = &text
+		},
 	}
 }
 
@@ -188,6 +194,17 @@ type field struct{ text, shown string }
 
 // expandField puts values into a field. refuse says what may not stand there.
 func expandField(text string, scope *Scope, refuse func(string) error) (field, error) {
+	return expandJoined(text, scope, nil, refuse)
+}
+
+// expandJoined is expandField with something else between the items of a list.
+func expandJoined(text string, scope *Scope, between *string, refuse func(string) error) (field, error) {
+	if name := lone(text); name != "" && between != nil {
+		if v, err := scope.Value(name); err == nil && v.Known && v.Kind == List {
+			joined := strings.Join(v.Words, *between)
+			return field{joined, joined}, nil
+		}
+	}
 	c, err := expandContent(text, scope)
 	switch {
 	case err != nil:
@@ -226,7 +243,7 @@ func (b *body) expand(scope *Scope) (sent, error) {
 		shown, err := expandXML(b.xml, scope, true)
 		return sent{[]byte(real), "application/xml", shown}, err
 	case b.text != "":
-		f, err := expandField(b.text, scope, nil)
+		f, err := expandJoined(b.text, scope, b.between, nil)
 		kind := b.kind
 		if kind == "" {
 			kind = "text/plain; charset=utf-8"
@@ -239,7 +256,7 @@ func (b *body) expand(scope *Scope) (sent, error) {
 func (b *body) expandForm(scope *Scope) (sent, error) {
 	var real, shown []string
 	for _, each := range b.form {
-		f, err := expandField(each.Text, scope, nil)
+		f, err := expandJoined(each.Text, scope, b.between, nil)
 		if err != nil {
 			return sent{}, err
 		}
@@ -253,7 +270,7 @@ func (b *body) expandParts(scope *Scope) (sent, error) {
 	var fields []field
 	sum := sha256.New()
 	for _, each := range b.parts {
-		f, err := expandField(each.text, scope, nil)
+		f, err := expandJoined(each.text, scope, b.between, nil)
 		if err != nil {
 			return sent{}, err
 		}

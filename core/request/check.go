@@ -12,6 +12,7 @@ import (
 
 	"freshseal/core/cert"
 	"freshseal/core/finding"
+	"freshseal/core/pile"
 )
 
 // MaxSize is the most bytes that are read of one request.
@@ -44,7 +45,9 @@ func Parse(content []byte) (Request, error) {
 	}
 	r, err := x509.ParseCertificateRequest(der)
 	if err != nil {
-		return Request{}, errors.New("this is not a certificate request (PKCS #10)")
+		if r = inPile(content); r == nil {
+			return Request{}, errors.New("this is not a certificate request (PKCS #10)")
+		}
 	}
 	if err := cert.Bounded(r.PublicKey); err != nil {
 		return Request{}, fmt.Errorf("the request cannot be checked: %w", err)
@@ -53,6 +56,21 @@ func Parse(content []byte) (Request, error) {
 		return Request{}, fmt.Errorf("the request's own signature does not hold: %w", err)
 	}
 	return Request{r}, nil
+}
+
+// inPile is the one request in a text that boxes and mails have dressed up, such as with
+// blank lines between its lines; nil where there is none.
+func inPile(content []byte) *x509.CertificateRequest {
+	accounts, err := pile.Sort([]pile.File{{Name: "request", Content: content}}, pile.Options{})
+	if err != nil || len(accounts) != 1 {
+		return nil
+	}
+	for _, item := range accounts[0].Holds {
+		if item.Request != nil {
+			return item.Request
+		}
+	}
+	return nil
 }
 
 // PEM is the request in the text form of RFC 7468.
