@@ -20,7 +20,7 @@ func webKind(t *testing.T, b standin.Box) *standin.Running {
 	if b.Restart == 0 {
 		b.Restart = 300 * time.Millisecond
 	}
-	return kindAt(t, b, "127.20.83.1", 0)
+	return kindAt(t, b, "127.20.83.1", b.TLSPort)
 }
 
 // addWeb adds a box that is worked on over its web interface alone.
@@ -58,7 +58,7 @@ var ofSessions = []webCase{
 
 // webKindIs replaces a box of a kind, with each of its faults, and sees that what is said
 // in the end is true on the wire, that nobody is left signed in, and that no secret is shown.
-func webKindIs(t *testing.T, kind standin.Kind, family string, more []string, cases ...webCase) {
+func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, cases ...webCase) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, family))
 	s.login()
@@ -73,13 +73,20 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, more []string, ca
 			s := *s
 			s.t = t
 			name := c.name + ".gannet-point.tidewrack.example"
-			box := webKind(t, standin.Box{Kind: kind, Faults: c.faults})
+			b, more := standin.Box{Kind: kind, Faults: c.faults}, []string{}
+			if kind == standin.Firewall {
+				standby := kindAt(t, standin.Box{}, "127.20.83.2", 0)
+				_, port, _ := net.SplitHostPort(standby.TLSAddr)
+				b.TLSPort, b.Hosts = number(t, port), func(string) *standin.Running { return standby }
+				more = []string{"--node", "standby.gannet-point.tidewrack.example=127.20.83.2"}
+			}
+			box := webKind(t, b)
 			before := leafAt(t, box.TLSAddr)
 			if kind == standin.VoiceManager {
 				more = append(both(box), "--second-password-file", write(t, t.TempDir()+"/word", box.Password))
 			}
 			s.addWeb(name, familyFor(family, c.state), box, more...)
-			s.comesTo(name+"/web", c.state, c.says, "--signer", "bench")
+			s.comesTo(name+"/web", c.state, c.says, append([]string{"--signer", "bench"}, agree...)...)
 			after := leafAt(t, box.TLSAddr)
 			if changed := !bytes.Equal(after, before); changed != (c.state == "sealed" || c.changed) {
 				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
@@ -91,7 +98,7 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, more []string, ca
 			if strings.Contains(shown, `salt & tar`) || strings.Contains(shown, "salt %26 tar") || strings.Contains(shown, `salt \u0026 tar`) {
 				t.Errorf("the journal shows the password:\n%s", shown)
 			}
-			if c.state != "sealed" {
+			if c.state != "sealed" || agree != nil {
 				return
 			}
 			// The web interface shows another certificate now, and that is the pinned one.
@@ -144,6 +151,72 @@ func TestAWirelessManager(t *testing.T) {
 
 func TestAHostWithAPage(t *testing.T) {
 	webKindIs(t, standin.HostWithPage, "host-with-page", nil)
+}
+
+func TestAServerBoardByRedfish(t *testing.T) {
+	webKindIs(t, standin.ServerBoard, "board-by-redfish", []string{"--one-way"},
+		webCase{name: "task-never-ends", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "did not come about in time"},
+	)
+}
+
+func TestAReportingGateway(t *testing.T) {
+	webKindIs(t, standin.ReportingGateway, "reporting-gateway", nil,
+		webCase{name: "console-broken", faults: standin.Faults{PlainStays: true}, state: "reverted", says: "No listener"},
+	)
+}
+
+// A firewall's standby gets the certificate by itself, and a node that did not get it is seen.
+func TestAFirewallAndItsStandby(t *testing.T) {
+	webKindIs(t, standin.Firewall, "firewall", nil,
+		webCase{name: "commit-never-ends", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "did not come about in time"},
+		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "failed"},
+		webCase{name: "standby-left-out", faults: standin.Faults{OneNode: true}, state: "reverted", says: "instead of the new leaf"},
+	)
+}
+
+// A manager with an API signs for its hosts: in maintenance, by a task that is followed to
+// its end, and out of maintenance whatever happens.
+func TestAManagerSignsForItsHostsByAPI(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "host-by-manager-api"))
+	s.login()
+	for _, c := range []webCase{
+		{name: "renewed", state: "sealed"},
+		{name: "says-so-only", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "it still serves the old certificate"},
+		{name: "signed-by-another", faults: standin.Faults{RollBack: true}, state: "held", says: "did not sign", changed: true},
+		{name: "busy", faults: standin.Faults{FailTest: true}, state: "reverted", says: "the host is busy"},
+		{name: "never-done", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "did not come about in time"},
+		{name: "not-reached", faults: standin.Faults{Silent: true}, state: "held", says: "connect the host to its manager"},
+		{name: "stays-in-maintenance", faults: standin.Faults{StaysInMaintenance: true}, state: "held", says: "leave maintenance", changed: true},
+		{name: "session-lost", faults: standin.Faults{SessionLost: true}, state: "sealed"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := *s
+			s.t = t
+			name := c.name + ".mainquay.tidewrack.example"
+			host := kindAt(t, standin.Box{}, "127.20.84.1", 0)
+			manager := webKind(t, standin.Box{Kind: standin.HostManager, Faults: c.faults, Hosts: func(asked string) *standin.Running {
+				return map[string]*standin.Running{name: host}[asked]
+			}})
+			before := leafAt(t, host.TLSAddr)
+			at, port, _ := net.SplitHostPort(manager.TLSAddr)
+			address, slot, _ := net.SplitHostPort(host.TLSAddr)
+			pin := sha256.Sum256(leafAt(t, manager.TLSAddr))
+			s.okWith(manager.WebPassword, "device", "add", name, "--address", address, "--slot", "web="+slot, "--family", familyFor("host-by-manager-api", c.state), "--setting", "host="+name,
+				"--link-address", at, "--port", port, "--user", manager.WebUser, "--password-file", "-", "--pin", hex.EncodeToString(pin[:]))
+			s.comesTo(name+"/web", c.state, c.says, "--one-way")
+			if changed := !bytes.Equal(leafAt(t, host.TLSAddr), before); changed != (c.state == "sealed" || c.changed) {
+				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
+			}
+			if manager.InWebMaintenance(name) != c.faults.StaysInMaintenance {
+				t.Errorf("in maintenance: %v", manager.InWebMaintenance(name))
+			}
+			if n := manager.Sessions(); n > 0 {
+				t.Errorf("%d sessions are left open", n)
+			}
+		})
+	}
 }
 
 func TestAWANController(t *testing.T) {

@@ -115,6 +115,7 @@ type Faults struct {
 	ServerError        bool // the first question is answered with an error of the server
 	Gateway            bool // something in front answers with 502 while it restarts
 	LoopAround         bool // every page leads to itself
+	OneNode            bool // what is done does not reach the other nodes
 	NeverDone          bool // a task never ends
 	ThirdCertificate   bool // it serves a certificate that nobody asked for
 	DropUpload         bool // the connection is lost in the middle of the first upload

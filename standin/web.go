@@ -34,9 +34,9 @@ type webState struct {
 	lock     sync.Mutex
 	sessions map[string]string // the cookie or token of each, and its anti-forgery word
 	calls    int               // that needed a session
-	tasks    map[string]int    // how often each was asked after
-	fails    map[string]bool   // faults that happened once
-	first    string            // the fingerprint that was shown first
+	tasks    map[string]*task
+	fails    map[string]bool // faults that happened once
+	first    string          // the fingerprint that was shown first
 }
 
 // once says that a fault happens now, and not again.

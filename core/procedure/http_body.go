@@ -305,7 +305,7 @@ func (b *body) expandParts(scope *Scope) (sent, error) {
 var quoted = strings.NewReplacer("\\", "\\\\", `"`, "%22", "\r", "%0D", "\n", "%0A")
 
 // expand writes JSON. A number that stands alone is one, and a list that stands alone is
-// an array of texts; all else is a text.
+// an array of texts; all else is a text. A member that is one empty value alone is left out.
 func (j *jsonText) expand(scope *Scope, show bool) ([]byte, error) {
 	var out bytes.Buffer
 	err := j.write(&out, scope, show)
@@ -318,10 +318,15 @@ func (j *jsonText) write(out *bytes.Buffer, scope *Scope, show bool) error {
 		out.WriteString(j.literal)
 	case '{':
 		out.WriteByte('{')
-		for i, m := range j.members {
-			if i > 0 {
+		first := true
+		for _, m := range j.members {
+			if m.value.empty(scope) {
+				continue
+			}
+			if !first {
 				out.WriteByte(',')
 			}
+			first = false
 			jsonString(out, m.name)
 			out.WriteByte(':')
 			if err := m.value.write(out, scope, show); err != nil {
@@ -344,6 +349,16 @@ func (j *jsonText) write(out *bytes.Buffer, scope *Scope, show bool) error {
 		return j.writeText(out, scope, show)
 	}
 	return nil
+}
+
+// empty says that it is one value alone, which is known to be empty.
+func (j *jsonText) empty(scope *Scope) bool {
+	name := lone(j.text)
+	if j.shape != '"' || name == "" {
+		return false
+	}
+	v, err := scope.Value(name)
+	return err == nil && !v.filled()
 }
 
 func (j *jsonText) writeText(out *bytes.Buffer, scope *Scope, show bool) error {

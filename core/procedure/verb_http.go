@@ -82,7 +82,11 @@ func (v *HTTP) read(r *reader, n ast.Node) {
 	v.Every = defaultEvery
 	method, path, ok := strings.Cut(strings.TrimSpace(r.text(n)), " ")
 	v.Method, v.Path = method, strings.TrimSpace(path)
-	switch plain := placeholder.ReplaceAllString(v.Path, "x"); {
+	plain := placeholder.ReplaceAllString(v.Path, "x")
+	if lone(v.Path) != "" {
+		plain = "/x" // the value is a path that the device gave
+	}
+	switch {
 	case !ok || !slices.Contains(methods, method):
 		r.fault(n, "write a method and a path, such as GET /api/state; the methods are "+strings.Join(methods, ", "), "%q is not a call", r.text(n))
 	case strings.ContainsAny(plain, "?#"):
@@ -162,7 +166,11 @@ func (v *HTTP) uses() []use {
 func (v *HTTP) Expand(scope *Scope) (Act, error) {
 	a := &HTTPAct{Method: v.Method, Header: http.Header{}, Want: v.Want, Until: v.Until, Fails: v.Fails, Percent: v.Percent, Every: v.Every, Drop: v.Drop}
 	var err error
-	if a.Path, err = expandURL(v.Path, scope, url.PathEscape); err != nil {
+	encode := url.PathEscape
+	if lone(v.Path) != "" {
+		encode = wholePath
+	}
+	if a.Path, err = expandURL(v.Path, scope, encode); err != nil {
 		return nil, err
 	}
 	fields := v.Headers
@@ -175,6 +183,9 @@ func (v *HTTP) Expand(scope *Scope) (Act, error) {
 			return nil, err
 		}
 		a.Path += map[bool]string{true: "?", false: "&"}[i == 0] + url.QueryEscape(each.Label) + "=" + text
+	}
+	if a.Path == "" {
+		return nil, errors.New("the value that is its path is no path on this device")
 	}
 	var shown strings.Builder
 	for _, each := range fields {
@@ -213,6 +224,16 @@ func expandURL(text string, scope *Scope, encode func(string) string) (string, e
 		}
 		return encode(v.plain()), nil
 	})
+}
+
+var givenPath = regexp.MustCompile(`^/[A-Za-z0-9._~!$&'()*+,;=:@%/#-]*$`)
+
+// wholePath takes a path that a device gave, as it is; "" where it is none, or leads elsewhere.
+func wholePath(path string) string {
+	if !givenPath.MatchString(path) || strings.HasPrefix(path, "//") || slices.Contains(strings.Split(path, "/"), "..") {
+		return ""
+	}
+	return strings.ReplaceAll(path, "#", "%23")
 }
 
 func notInHeader(text string) error {
