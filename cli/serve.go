@@ -24,6 +24,7 @@ import (
 
 	"freshseal/api"
 	"freshseal/core/cert"
+	"freshseal/core/procedure"
 	"freshseal/core/request"
 	"freshseal/service"
 	"freshseal/standin"
@@ -211,7 +212,10 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 			n.Slots = append(n.Slots, fleet.DeviceSlot{Name: m.Also, Port: m.MorePort, ServerName: m.Name})
 		}
 		if m.User != "" {
-			n.Access = []reach.AccessChange{{Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: reach.Secrets{Password: m.Password}}}
+			n.Access = []reach.AccessChange{{Link: procedure.SSH, Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: reach.Secrets{Password: m.Password}}}
+		}
+		if m.Web != nil {
+			n.Access = append(n.Access, reach.AccessChange{Link: procedure.HTTPS, User: &m.Web.User, Pin: &m.Web.Pin, Secrets: reach.Secrets{Password: m.Web.Password}})
 		}
 		if m.Link != "" {
 			n.Access[0].Address = &m.Link

@@ -32,9 +32,13 @@ type Member struct {
 	User     string // who signs in over SSH, where anybody does
 	Password string
 	HostKey  string
+	Web      *MemberWeb        // who signs in to its web interface; nil: nobody
 	Link     string            // shown address of whom one signs in to, where that is another box
 	Nodes    map[string]string // names and shown addresses of its further nodes
 }
+
+// MemberWeb is how one signs in to a member's web interface.
+type MemberWeb struct{ User, Password, Pin string }
 
 // Fleet is the demo's fleet while it is on.
 type Fleet struct {
@@ -76,6 +80,8 @@ type member struct {
 
 // families are the procedures for the kinds, with the setting that holds their secret word.
 var families = map[Kind][2]string{MenuManager: {"manager-by-menu", "menu_password"}, NetworkGear: {"network-gear", "secret_word"}, StopServer: {"server-to-be-stopped", ""}, BareHost: {"bare-host", ""}, PlantRoom: {"plant-controller", ""},
+	Firewall: {"firewall", ""}, HostManager: {"", ""}, ServerBoard: {"board-by-redfish", ""}, ReportingGateway: {"reporting-gateway", ""},
+	VoiceManager: {"voice-manager", ""}, ConferenceBridge: {"conference-bridge", ""}, WirelessManager: {"wireless-manager", ""}, HostWithPage: {"host-with-page", ""}, WANController: {"wan-controller", ""},
 	Collector: {"collector", ""}, StagedVault: {"staged-by-menu", ""}, Dashboard: {"dashboard-of-nodes", ""}}
 
 var members = []member{
@@ -106,6 +112,16 @@ var members = []member{
 	{name: "engine.turnstone.tidewrack.example", site: "Turnstone engine room", address: "203.0.113.84", replaceable: true, factory: "Brinewell", ends: 5 * 365 * day, behind: true},
 	{name: "bridge.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.91", replaceable: true, ends: 30 * day, behind: true},
 	{name: "galley.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.92", ends: 90 * day, behind: true},
+	{name: "phones.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.31", replaceable: true, factory: "Halyard", ends: 3 * 365 * day, kind: VoiceManager, restart: 6 * time.Second},
+	{name: "lines.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.31", ends: 20 * day, kind: WANController, restart: 4 * time.Second},
+	{name: "radio.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.32", factory: "Brinewell", ends: 6 * 365 * day, kind: WirelessManager, restart: 3 * time.Second},
+	{name: "meetings.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.33", factory: "Halyard", ends: 7 * 365 * day, kind: ConferenceBridge, restart: 5 * time.Second},
+	{name: "wall.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.61", factory: "Lumsk", ends: 9 * 365 * day, kind: Firewall, nodes: 1, restart: 4 * time.Second},
+	{name: "reports.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.34", factory: "Corvane", ends: 5 * 365 * day, kind: ReportingGateway, restart: 3 * time.Second},
+	{name: "manager-2.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.35", factory: "Pelorus", ends: 8 * 365 * day, kind: HostManager, restart: 4 * time.Second},
+	{name: "host-9.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.36", factory: "Pelorus", ends: 8 * 365 * day, under: "manager-2.mainquay.tidewrack.example"},
+	{name: "host-4.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.41", factory: "Pelorus", ends: 6 * 365 * day, kind: HostWithPage, restart: time.Second},
+	{name: "rack-2.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.37", factory: "Brinewell", ends: 9 * 365 * day, kind: ServerBoard, restart: 5 * time.Second},
 	{name: "panel.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.24", byHand: true, factory: "Halyard", ends: 8 * 365 * day, restart: time.Second},
 }
 
@@ -194,11 +210,19 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		if word := families[m.kind][1]; word != "" {
 			shown.Settings = map[string]string{word: b.Secret}
 		}
+		if webKinds[m.kind] != nil {
+			b.WebUser, b.WebPassword = "webkeeper", b.Secret
+		}
 	}
 	if m.byHand {
 		shown.Family = "web-pages-by-hand"
 	}
-	b.Hosts = func(name string) *Running { return f.named[name] }
+	b.Hosts = func(name string) *Running {
+		if name == "standby" {
+			name = nodeAddress(m.address, 0)
+		}
+		return f.named[name]
+	}
 	if m.also != "" {
 		b.MorePort, shown.Also, shown.MorePort = 9443, m.also, 9443
 	}
@@ -227,6 +251,9 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		f.places[way][net.JoinHostPort(m.address, "22")] = box.SSHAddr
 		shown.User, shown.Password, shown.HostKey = b.User, b.Password, box.HostKey()
 	}
+	if b.WebUser != "" {
+		shown.Web = &MemberWeb{b.WebUser, b.WebPassword, fingerprint(box.served())}
+	}
 	if m.imposed { // as if it had been compared before somebody got in between
 		shown.HostKey = "ssh-ed25519 SHA256:" + strings.Repeat("Tidewrack", 5)[:43]
 	}
@@ -234,7 +261,9 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		f.Meddled, f.meddled = m.name, box
 	}
 	if m.under != "" {
-		f.governed(m, &shown)
+		if err := f.governed(m, &shown); err != nil {
+			return err
+		}
 	}
 	for n := range m.nodes {
 		if err := f.startNode(dir, m, n, middle, &shown, now); err != nil {

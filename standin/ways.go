@@ -27,23 +27,33 @@ var ways = []Way{
 }
 
 // governed has a host worked on where its manager is.
-func (f *Fleet) governed(m member, shown *Member) {
+func (f *Fleet) governed(m member, shown *Member) error {
 	i := slices.IndexFunc(f.Members, func(known Member) bool { return known.Name == m.under })
-	manager := f.Members[i] // which stands before it in the table
-	shown.Family, shown.Link, shown.User, shown.Password, shown.HostKey = "host-under-manager", manager.Address, manager.User, manager.Password, manager.HostKey
+	if i < 0 {
+		return errors.New("its manager stands after it in the table")
+	}
+	manager := f.Members[i]
 	shown.Settings = map[string]string{"host": m.name}
+	if manager.Web != nil {
+		shown.Family, shown.Link, shown.Web = "host-by-manager-api", manager.Address, manager.Web
+		return nil
+	}
+	shown.Family, shown.Link, shown.User, shown.Password, shown.HostKey = "host-under-manager", manager.Address, manager.User, manager.Password, manager.HostKey
+	return nil
+}
+
+// nodeAddress is the address of a further node of a device: after its own.
+func nodeAddress(address string, n int) string {
+	place := strings.Split(address, ".")
+	last, _ := strconv.Atoi(place[3]) // a table of ours
+	place[3] = strconv.Itoa(last + n + 1)
+	return strings.Join(place, ".")
 }
 
 // startNode turns on a further node of a device, at the address after it.
 func (f *Fleet) startNode(dir string, m member, n int, middle *Authority, shown *Member, now time.Time) error {
-	place := strings.Split(m.address, ".")
-	last, err := strconv.Atoi(place[3])
-	if err != nil {
-		return err
-	}
-	place[3] = strconv.Itoa(last + n + 1)
 	first, rest, _ := strings.Cut(m.name, ".")
-	node := member{name: fmt.Sprintf("%s-%d.%s", first, n+2, rest), site: m.site, address: strings.Join(place, "."), factory: m.factory, ends: m.ends}
+	node := member{name: fmt.Sprintf("%s-%d.%s", first, n+2, rest), site: m.site, address: nodeAddress(m.address, n), factory: m.factory, ends: m.ends}
 	folder := filepath.Join(dir, strings.SplitN(node.name, ".tidewrack", 2)[0])
 	if err := lay(folder, node, middle, f.seed.reader(node.name+" certificate"), now); err != nil {
 		return err

@@ -9,32 +9,48 @@ import { mono } from '../app/theme'
 import { Foreign } from './Foreign'
 import { Problem } from './Problem'
 
-/** Pinned are the fields of a form that hold a host key, and at which place it was shown. */
-export type Pinned = { pin: string; pinnedAt: string }
+/** SignIn is a link over which somebody signs in. */
+export type SignIn = 'ssh' | 'https'
+
+/** linksOf are the links over which somebody signs in to a family's devices, in the family's order. */
+export const linksOf = (links: string[] | undefined) => (links ?? []).filter((l): l is SignIn => l === 'ssh' || l === 'https')
+
+export const usualPort = { ssh: '22', https: '443' }
+export const linkNames = { ssh: 'SSH', https: 'Web' }
+
+/** What is pinned over a link. */
+const pinNames = { ssh: 'host key', https: 'certificate' }
 
 export type Place = { site: string; address: string; port: string }
 
 /** placeOf tells one place from another: a host key belongs to the one that showed it. */
 export const placeOf = (p: Place) => [p.site, p.address.trim(), p.port].join(' ')
 
-export const unpinned = 'The host key belongs to another address: ask for it again and compare it.'
+export const unpinned = 'The host key or certificate belongs to another address: ask for it again and compare it.'
 
-/** HostKey asks a server for its host key and has a person compare it. Another address, port or site asks again. */
-export function HostKey({ at, what }: { at: Place; what: string }) {
-  const { watch, setValue, formState, clearErrors } = useFormContext<Pinned>()
-  const { pin, pinnedAt } = watch()
+/**
+ * HostKey asks a server for its host key, or over https for the fingerprint of its certificate, and has a person
+ * compare it. Another address, port or site asks again. The fields of the form that hold it are called pin and
+ * pinnedAt, with a prefix where there are several.
+ */
+export function HostKey({ at, what, link = 'ssh', prefix = '' }: { at: Place; what: string; link?: SignIn; prefix?: string }) {
+  const { watch, setValue, formState, clearErrors } = useFormContext<Record<string, string>>()
+  const field = prefix ? `${prefix}Pin` : 'pin'
+  const pin = watch(field)
+  const pinnedAt = watch(`${field}nedAt`)
   const place = placeOf(at)
+  const name = pinNames[link]
   const ask = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/host-keys', { body: { site: at.site, address: at.address.trim(), port: Number(at.port) } })),
+    mutationFn: () => take(api.POST('/api/v1/host-keys', { body: { link, site: at.site, address: at.address.trim(), port: Number(at.port) } })),
   })
   const shown = ask.data && ask.variables === undefined ? ask.data.host_key : undefined
   const holds = pin !== '' && pinnedAt === place
-  const error = formState.errors.pin?.message
+  const error = formState.errors[field]?.message
   return (
-    <Box role="group" aria-label="Host key" sx={{ display: 'grid', gap: 1, gridColumn: '1 / -1' }}>
+    <Box role="group" aria-label={link === 'ssh' ? 'Host key' : 'Certificate'} sx={{ display: 'grid', gap: 1, gridColumn: '1 / -1' }}>
       {holds ? (
         <Alert severity="success" variant="outlined" icon={false}>
-          Host key of {what}: <Key text={pin} />
+          {link === 'ssh' ? 'Host key' : 'Certificate'} of {what}: <Key text={pin} />
           <Button size="small" color="inherit" onClick={() => ask.mutate()} disabled={ask.isPending}>
             Ask again
           </Button>
@@ -45,16 +61,16 @@ export function HostKey({ at, what }: { at: Place; what: string }) {
           variant="outlined"
           action={
             <Button color="inherit" disabled={!at.address || ask.isPending} onClick={() => ask.mutate()}>
-              {ask.isPending ? 'Asking…' : 'Ask for its host key'}
+              {ask.isPending ? 'Asking…' : `Ask for its ${name}`}
             </Button>
           }
         >
-          {pin ? `The host key was shown at another place. Ask ${what} for it again.` : `${what} has to show its host key before a password is sent to it.`}
+          {pin ? `The ${name} was shown at another place. Ask ${what} for it again.` : `${what} has to show its ${name} before a password is sent to it.`}
         </Alert>
       )}
       {shown && (shown !== pin || !holds) && (
         <Alert severity="warning" variant="outlined">
-          {what} shows this host key. Compare it with its own console:
+          {what} shows {link === 'ssh' ? 'this host key' : 'a certificate with this SHA-256'}. Compare it with its own console:
           <Key text={shown} />
           <Button
             variant="outlined"
@@ -62,13 +78,13 @@ export function HostKey({ at, what }: { at: Place; what: string }) {
             color="inherit"
             sx={{ mt: 1 }}
             onClick={() => {
-              setValue('pin', shown, { shouldDirty: true })
-              setValue('pinnedAt', place)
-              clearErrors('pin')
+              setValue(field, shown, { shouldDirty: true })
+              setValue(`${field}nedAt`, place)
+              clearErrors(field)
               ask.reset()
             }}
           >
-            The key is correct
+            {link === 'ssh' ? 'The key is correct' : 'The certificate is correct'}
           </Button>
         </Alert>
       )}

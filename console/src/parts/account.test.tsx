@@ -55,7 +55,7 @@ describe('what is sent', () => {
   it('of a device is what was changed', () => {
     const before = valuesOf(device)
     expect(changeOf({}, before)).toEqual({})
-    expect(changeOf({ owner: 'hall', tags: ' ', sshPort: '2222', password: 'p', settings: { folder: '/etc/x', reload: 'now' } }, before)).toEqual({
+    expect(changeOf({ owner: 'hall', tags: ' ', linkPort: '2222', password: 'p', settings: { folder: '/etc/x', reload: 'now' } }, before)).toEqual({
       owner: 'hall',
       tags: [' '],
       settings: { reload: 'now' },

@@ -6,7 +6,7 @@ import { credentialsQuery, deviceQuery, familiesQuery, queryClient, sitesQuery }
 import { Choice, Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
-import { HostKey, placeOf, unpinned } from '../../parts/HostKey'
+import { HostKey, linkNames, linksOf, placeOf, unpinned, usualPort } from '../../parts/HostKey'
 import { FieldGrid, Quiet } from '../../parts/Panel'
 import { words } from '../../parts/words'
 import { portField } from '../devices/AddDevice'
@@ -18,7 +18,7 @@ const fields = v.object({
   credential: v.string(),
   user: v.string(),
   password: v.string(),
-  sshPort: portField('SSH port'),
+  linkPort: portField('Port'),
   pin: v.string(),
   pinnedAt: v.string(),
   owner: v.string(),
@@ -28,16 +28,16 @@ const fields = v.object({
   notes: v.string(),
   settings: v.record(v.string(), v.string()),
   link: v.string(),
-  linkAddress: v.string(), // where SSH is, if not at the device's address
+  linkAddress: v.string(), // where that is, if not at the device's address
 })
 type Values = v.InferOutput<typeof fields>
 
-const sshPlace = (d: Values) => ({ site: d.site, address: d.linkAddress || d.address, port: d.sshPort })
+const linkPlace = (d: Values) => ({ site: d.site, address: d.linkAddress || d.address, port: d.linkPort })
 
 const schema = v.pipe(
   fields,
   v.forward(
-    v.check((d) => d.link !== 'ssh' || d.pin === '' || d.pinnedAt === placeOf(sshPlace(d)), unpinned),
+    v.check((d) => d.link === '' || d.pin === '' || d.pinnedAt === placeOf(linkPlace(d)), unpinned),
     ['pin'],
   ),
 )
@@ -48,8 +48,8 @@ const labels = {
   family: 'Family',
   credential: 'Credential',
   user: 'User',
-  sshPort: 'SSH port',
-  pin: 'Host key',
+  linkPort: 'Port to sign in at',
+  pin: 'Host key or certificate',
   owner: 'Owner',
   cluster: 'Cluster',
   clusterRole: 'Role in the cluster',
@@ -59,17 +59,18 @@ const labels = {
 }
 
 /** valuesOf are what the form shows of a device. */
-export function valuesOf(d: Device, settings: { name: string }[] = []): Values {
-  const ssh = d.access.find((a) => a.link === 'ssh')
+export function valuesOf(d: Device, settings: { name: string }[] = [], links: string[] = ['ssh', 'https']): Values {
+  const link = linksOf(links).find((l) => d.access.some((a) => a.link === l))
+  const access = d.access.find((a) => a.link === link)
   const shown = {
     address: d.address,
     site: d.site,
     family: d.family,
-    credential: ssh?.credential ?? '',
-    user: ssh?.user ?? '',
+    credential: access?.credential ?? '',
+    user: access?.user ?? '',
     password: '',
-    sshPort: String(ssh?.port ?? 22),
-    pin: ssh?.pin ?? '',
+    linkPort: String(access?.port ?? usualPort[linksOf(links)[0] ?? 'ssh']),
+    pin: access?.pin ?? '',
     pinnedAt: '',
     owner: d.owner,
     cluster: d.cluster,
@@ -77,10 +78,10 @@ export function valuesOf(d: Device, settings: { name: string }[] = []): Values {
     tags: d.tags.join(' '),
     notes: d.notes,
     settings: { ...Object.fromEntries(settings.map((s) => [s.name, ''])), ...d.settings },
-    link: ssh ? 'ssh' : '',
-    linkAddress: ssh?.address ?? '',
+    link: link ?? '',
+    linkAddress: access?.address ?? '',
   }
-  return { ...shown, pinnedAt: placeOf(sshPlace(shown)) }
+  return { ...shown, pinnedAt: placeOf(linkPlace(shown)) }
 }
 
 /** changeOf is what is sent: what was changed alone. */
@@ -89,7 +90,7 @@ export function changeOf(x: Partial<Values>, before: Values): Schemas['EditDevic
     ...(x.credential !== undefined && { credential: x.credential }),
     ...(x.user !== undefined && !x.credential && { user: x.user }),
     ...(x.password && { password: x.password }),
-    ...(x.sshPort !== undefined && { port: Number(x.sshPort) }),
+    ...(x.linkPort !== undefined && { port: Number(x.linkPort) }),
     ...(x.pin !== undefined && { pin: x.pin }),
   }
   const settings = Object.fromEntries(Object.entries(x.settings ?? {}).filter(([name, value]) => value !== (before.settings[name] ?? '')))
@@ -103,7 +104,7 @@ export function changeOf(x: Partial<Values>, before: Values): Schemas['EditDevic
     ...(x.tags !== undefined && { tags: x.tags.trim() === '' ? [' '] : words(x.tags) }),
     ...(x.notes !== undefined && { notes: x.notes }),
     ...(Object.keys(settings).length > 0 && { settings }),
-    ...(Object.keys(access).length > 0 && { access: [{ ...access, link: 'ssh' }] }),
+    ...(Object.keys(access).length > 0 && { access: [{ ...access, ...(before.link !== '' && { link: before.link }) }] }),
   }
 }
 
@@ -113,7 +114,10 @@ export function EditDevice({ device, close }: { device: Device; close: () => voi
   const [seen, setSeen] = useState(device)
   const families = useQuery(familiesQuery).data
   if (!families) return null
-  const shown = (d: Device) => valuesOf(d, families.find((f) => f.name === d.family)?.settings)
+  const shown = (d: Device) => {
+    const family = families.find((f) => f.name === d.family)
+    return valuesOf(d, family?.settings, family?.links)
+  }
   return (
     <FormDialog
       title={`Edit ${device.name}`}
@@ -122,7 +126,7 @@ export function EditDevice({ device, close }: { device: Device; close: () => voi
       start={shown(seen)}
       submit="Save"
       of="devices"
-      send={(_, changed) => take(api.PATCH('/api/v1/devices/{name}', { params: { path: { name: device.name }, header: revision(seen) }, body: changeOf(changed, valuesOf(seen)) }))}
+      send={(_, changed) => take(api.PATCH('/api/v1/devices/{name}', { params: { path: { name: device.name }, header: revision(seen) }, body: changeOf(changed, shown(seen)) }))}
       guard={{
         labels,
         look: async () => {
@@ -144,7 +148,7 @@ function Fields() {
   const sites = useQuery(sitesQuery).data ?? []
   const credentials = useQuery(credentialsQuery).data ?? []
   const family = families.find((f) => f.name === d.family)
-  const overSSH = family?.links.includes('ssh') ?? false
+  const link = linksOf(family?.links)[0]
   return (
     <FieldGrid>
       <Field name="address" label="Address" />
@@ -157,15 +161,15 @@ function Fields() {
           ...families.filter((f) => !f.links.includes('service') || f.name === d.family).map((f) => ({ value: f.name, label: f.title || f.name })),
         ]}
       />
-      {overSSH && <Field name="sshPort" label="SSH port" type="number" />}
-      {overSSH && (
+      {link && <Field name="linkPort" label={`${linkNames[link]} port`} type="number" />}
+      {link && (
         <Choice name="credential" label="Credential" options={[{ value: '', label: 'its own' }, ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` }))]} />
       )}
-      {overSSH && !d.credential && <Field name="user" label="User" />}
-      {overSSH && !d.credential && (
-        <Field name="password" label="New password" type="password" complete="new-password" help="empty: stays as it is; needed again for another address, port or host key" />
+      {link && !d.credential && <Field name="user" label="User" />}
+      {link && !d.credential && (
+        <Field name="password" label="New password" type="password" complete="new-password" help="empty: stays as it is; needed again for another address, port or pin" />
       )}
-      {overSSH && <HostKey at={sshPlace(d)} what="The device" />}
+      {link && <HostKey at={linkPlace(d)} what="The device" link={link} />}
       <Field name="owner" label="Owner" />
       <Field name="tags" label="Tags" help="separated by blanks" />
       <Field name="cluster" label="Cluster" />

@@ -8,7 +8,7 @@ import { credentialsQuery, familiesQuery, sitesQuery, stale } from '../../api/qu
 import { Choice, Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
-import { HostKey, placeOf, unpinned } from '../../parts/HostKey'
+import { HostKey, linkNames, linksOf, placeOf, unpinned, usualPort, type SignIn } from '../../parts/HostKey'
 import { FieldGrid } from '../../parts/Panel'
 import { devicePath } from '../../parts/words'
 
@@ -30,24 +30,56 @@ const fields = v.object({
   credential: v.string(),
   user: v.string(),
   password: v.string(),
-  sshPort: portField('SSH port'),
+  linkPort: v.string(),
   pin: v.string(),
   pinnedAt: v.string(),
-  overSSH: v.boolean(),
+  secondCredential: v.string(),
+  secondUser: v.string(),
+  secondPassword: v.string(),
+  secondPort: v.string(),
+  secondPin: v.string(),
+  secondPinnedAt: v.string(),
+  links: v.array(v.picklist(['ssh', 'https'])), // over which the family signs in
 })
 type Values = v.InferOutput<typeof fields>
+
+const place = (d: Pick<Values, 'site' | 'address'>, port: string) => ({ site: d.site, address: d.address, port })
+const isPort = (p: string) => /^\d{1,5}$/.test(p) && Number(p) >= 1 && Number(p) <= 65535
 
 const schema = v.pipe(
   fields,
   v.forward(
-    v.check((d) => !d.overSSH || (d.pin !== '' && d.pinnedAt === placeOf({ site: d.site, address: d.address, port: d.sshPort })), unpinned),
+    v.check((d) => d.links.length < 1 || isPort(d.linkPort), 'Port is a number from 1 to 65535.'),
+    ['linkPort'],
+  ),
+  v.forward(
+    v.check((d) => d.links.length < 1 || (d.pin !== '' && d.pinnedAt === placeOf(place(d, d.linkPort))), unpinned),
     ['pin'],
   ),
   v.forward(
-    v.check((d) => !d.overSSH || d.credential !== '' || d.user !== '', 'SSH user is needed, or a credential.'),
+    v.check((d) => d.links.length < 1 || d.credential !== '' || d.user !== '', 'A user is needed, or a credential.'),
     ['user'],
   ),
+  v.forward(
+    v.check((d) => d.links.length < 2 || isPort(d.secondPort), 'Port is a number from 1 to 65535.'),
+    ['secondPort'],
+  ),
+  v.forward(
+    v.check((d) => d.links.length < 2 || (d.secondPin !== '' && d.secondPinnedAt === placeOf(place(d, d.secondPort))), unpinned),
+    ['secondPin'],
+  ),
+  v.forward(
+    v.check((d) => d.links.length < 2 || d.secondCredential !== '' || d.secondUser !== '', 'A user is needed, or a credential.'),
+    ['secondUser'],
+  ),
 )
+
+/** accessOf is how the device is reached over the links of its family, as the API takes it. */
+function accessOf(d: Values) {
+  const first = { pin: d.pin, port: Number(d.linkPort), ...(d.credential ? { credential: d.credential } : { user: d.user, password: d.password }) }
+  const second = { pin: d.secondPin, port: Number(d.secondPort), ...(d.secondCredential ? { credential: d.secondCredential } : { user: d.secondUser, password: d.secondPassword }) }
+  return d.links.map((link, i) => ({ link, ...(i === 0 ? first : second) }))
+}
 
 const start: Values = {
   name: '',
@@ -59,10 +91,16 @@ const start: Values = {
   credential: '',
   user: '',
   password: '',
-  sshPort: '22',
+  linkPort: '22',
   pin: '',
   pinnedAt: '',
-  overSSH: false,
+  secondCredential: '',
+  secondUser: '',
+  secondPassword: '',
+  secondPort: '22',
+  secondPin: '',
+  secondPinnedAt: '',
+  links: [],
 }
 
 /** AddDevice takes a device in: its host key is shown and compared by a person before it is pinned. */
@@ -85,9 +123,7 @@ export function AddDevice({ close }: { close: () => void }) {
               site: d.site,
               family: d.family,
               slots: [{ name: 'web', port: Number(d.port), server_name: d.serverName || (d.name.includes('.') ? d.name : '') }],
-              ...(d.overSSH && {
-                access: [{ link: 'ssh', pin: d.pin, port: Number(d.sshPort), ...(d.credential ? { credential: d.credential } : { user: d.user, password: d.password }) }],
-              }),
+              ...(d.links.length > 0 && { access: accessOf(d) }),
             },
           }),
         )
@@ -110,9 +146,8 @@ function Fields() {
   const d = useTyped<Values>()
   const families = useQuery(familiesQuery).data ?? []
   const sites = useQuery(sitesQuery).data ?? []
-  const credentials = useQuery(credentialsQuery).data ?? []
-  const overSSH = families.find((f) => f.name === d.family)?.links.includes('ssh') ?? false
-  useOverSSH(overSSH)
+  const links = linksOf(families.find((f) => f.name === d.family)?.links)
+  useLinks(links)
   return (
     <FieldGrid>
       <Field name="name" label="Name" help="small letters, digits, dots and hyphens" autoFocus />
@@ -131,25 +166,43 @@ function Fields() {
       />
       <Field name="port" label="Port" type="number" help="of its web interface" />
       <Field name="serverName" label="Server name" help="the name that clients use; empty: its name" />
-      {overSSH && (
-        <>
-          <Choice
-            name="credential"
-            label="Credential"
-            options={[{ value: '', label: 'its own' }, ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` }))]}
-          />
-          <Field name="sshPort" label="SSH port" type="number" />
-          {!d.credential && <Field name="user" label="SSH user" />}
-          {!d.credential && <Field name="password" label="Password" type="password" complete="new-password" />}
-          <HostKey at={{ site: d.site, address: d.address, port: d.sshPort }} what="The device" />
-        </>
-      )}
+      {links.map((link, i) => (
+        <Access key={link} link={link} second={i > 0} />
+      ))}
     </FieldGrid>
   )
 }
 
-/** useOverSSH tells the check of the form whether the family signs in over SSH. */
-function useOverSSH(on: boolean) {
+/** Access are the fields with which one signs in over a link. */
+function Access({ link, second }: { link: SignIn; second: boolean }) {
+  const d = useTyped<Values>()
+  const credentials = useQuery(credentialsQuery).data ?? []
+  const own = (second ? d.secondCredential : d.credential) === ''
+  const field = (first: string, other: string) => (second ? other : first)
+  const label = linkNames[link]
+  return (
+    <>
+      <Choice
+        name={field('credential', 'secondCredential')}
+        label={second ? `${label} credential` : 'Credential'}
+        options={[{ value: '', label: 'its own' }, ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` }))]}
+      />
+      <Field name={field('linkPort', 'secondPort')} label={`${label} port`} type="number" />
+      {own && <Field name={field('user', 'secondUser')} label={`${label} user`} />}
+      {own && <Field name={field('password', 'secondPassword')} label={second ? `${label} password` : 'Password'} type="password" complete="new-password" />}
+      <HostKey at={place(d, second ? d.secondPort : d.linkPort)} what="The device" link={link} prefix={second ? 'second' : ''} />
+    </>
+  )
+}
+
+/** useLinks tells the check of the form over which links the family signs in, and fills in their usual ports. */
+function useLinks(links: SignIn[]) {
   const { setValue } = useFormContext<Values>()
-  useEffect(() => setValue('overSSH', on), [on, setValue])
+  const all = links.join(' ')
+  useEffect(() => {
+    const [first, second] = linksOf(all.split(' '))
+    setValue('links', linksOf(all.split(' ')))
+    if (first) setValue('linkPort', usualPort[first])
+    if (second) setValue('secondPort', usualPort[second])
+  }, [all, setValue])
 }
