@@ -155,7 +155,9 @@ func (l *Link) Do(ctx context.Context, c Call) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	question.Header = c.Header.Clone()
+	for name, values := range c.Header {
+		question.Header[name] = values
+	}
 	if l.target.Basic {
 		question.SetBasicAuth(l.target.User, l.target.Password)
 	}
