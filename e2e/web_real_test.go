@@ -7,6 +7,7 @@ import (
 	"encoding/pem"
 	"net"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -32,7 +33,7 @@ func TestSigningInWithEachCallToARealServer(t *testing.T) {
 	for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "auth_digest", "ssl"} {
 		modules += "LoadModule " + m + "_module /usr/lib/apache2/modules/mod_" + m + ".so\n"
 	}
-	for _, path := range []string{dir, b.at(""), b.at("www")} { // apache's workers are nobody
+	for _, path := range []string{filepath.Dir(dir), dir, b.at(""), b.at("www")} { // apache's workers are nobody
 		os.Chmod(path, 0o755)
 	}
 	for _, path := range []string{b.at("digest"), b.at("basic"), b.at("www/digest-in/page"), b.at("www/basic-in/page")} {
