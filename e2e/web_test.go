@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"net"
 	"slices"
 	"strings"
@@ -224,4 +225,67 @@ func TestAWANController(t *testing.T) {
 		webCase{name: "stale-token", faults: standin.Faults{StaleToken: true}, state: "sealed"},
 		webCase{name: "round-and-round", faults: standin.Faults{LoopAround: true}, state: "held", says: "redirects again and again"},
 	)...)
+}
+
+// The service is killed, or the line to a web interface is cut, at moments of a replacement.
+// In the end it is sealed, or a person is asked, who takes the way back; either is true on
+// the wire, and nothing unsafe is done twice.
+func TestWebKindsMayBeKilledOrCutOffAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	for family, kind := range map[string]standin.Kind{"wan-controller": standin.WANController, "firewall": standin.Firewall, "conference-bridge": standin.ConferenceBridge} {
+		once := func(t *testing.T, at int, kill bool) []string {
+			k := &killer{at: at, before: at%2 == 0}
+			box := webKind(t, standin.Box{Kind: kind, Watch: k.watch})
+			listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+			s := startAt(t, "serve", t.TempDir(), listen)
+			s.login()
+			s.addWeb(name, family, box)
+			before := leafAt(t, box.TLSAddr)
+			if k.kill = box.Drop; kill {
+				k.kill = s.kill
+			}
+			k.arm(true)
+			s.run("", "replace", name+"/web", "--signer", "bench")
+			if at < 0 {
+				s.await("r1", "sealed")
+				k.arm(false)
+				return k.seen
+			}
+			if kill {
+				select {
+				case <-s.gone:
+				case <-time.After(20 * time.Second):
+					t.Skip("this moment did not come: readings of the wire differ in number from run to run")
+				}
+				config := s.config
+				s = startAt(t, "serve", s.dir, listen)
+				s.config = config
+			}
+			state := s.rests("r1", "sealed", "held", "reverted")
+			if state == "held" {
+				s.run("", "replacement", "cancel", "r1")
+				if state = s.rests("r1", "held", "cancelled", "reverted"); state == "held" {
+					s.run("", "replacement", "revert", "r1")
+					state = s.rests("r1", "reverted", "cancelled")
+				}
+			}
+			k.arm(false)
+			if changed := !bytes.Equal(leafAt(t, box.TLSAddr), before); changed != (state == "sealed") {
+				t.Errorf("it is %s, and the certificate on the wire changed: %v\n%s", state, changed, s.ok("replacement", "show", "r1"))
+			}
+			s.ok("device", "try", name) // the pin is right whatever happened
+			return nil
+		}
+		for at, what := range once(t, -1, false) {
+			if strings.Contains(what, "handshake") || at%9 != 4 {
+				continue
+			}
+			for _, kill := range []bool{true, false} {
+				t.Run(fmt.Sprintf("%s %d %s, killed %v", family, at, shorten(what), kill), func(t *testing.T) {
+					t.Parallel()
+					once(t, at, kill)
+				})
+			}
+		}
+	}
 }
