@@ -2,7 +2,9 @@ package device
 
 import (
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -34,7 +36,7 @@ func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	a := ready.Act.(*procedure.WaitAct)
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
-	if a.Command == "" && a.Port == "" && a.Page == "" {
+	if a.Command == "" && a.Port == "" && a.Page == "" && a.Wire == "" {
 		return Result{}, sleep(limited, a.Pause)
 	}
 	if a.First != "" {
@@ -105,6 +107,8 @@ func (r *Runner) come(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 		}
 		said = strings.TrimSpace(string(out.Stdout) + string(out.Stderr))
 		return a.Match.Match(out.Stdout), said, nil
+	case a.Wire != "":
+		return r.wire(ctx, a)
 	case a.Port != "":
 		limited, cancel := context.WithTimeout(ctx, questionLimit)
 		defer cancel()
@@ -115,6 +119,24 @@ func (r *Runner) come(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 		return true, "it is open", conn.Close()
 	}
 	return r.page(ctx, a)
+}
+
+// wire asks by TLS once which leaf is served.
+func (r *Runner) wire(ctx context.Context, a *procedure.WaitAct) (come bool, said string, err error) {
+	limited, cancel := context.WithTimeout(ctx, questionLimit)
+	defer cancel()
+	conn, err := r.Dial(limited, "tcp", a.Wire)
+	if err != nil {
+		return false, err.Error(), nil
+	}
+	defer conn.Close()
+	client := tls.Client(conn, &tls.Config{ServerName: a.Name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS12})
+	if err := client.HandshakeContext(limited); err != nil {
+		return false, err.Error(), nil
+	}
+	sum := sha256.Sum256(client.ConnectionState().PeerCertificates[0].Raw)
+	said = "it serves " + hex.EncodeToString(sum[:])
+	return hex.EncodeToString(sum[:]) == strings.ToLower(a.Leaf), said, nil
 }
 
 // mostPage is how much of a page is looked at.

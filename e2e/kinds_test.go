@@ -54,7 +54,7 @@ func (s *server) addKind(name, family string, box *standin.Running, more ...stri
 func quickFamilies(t *testing.T, names ...string) string {
 	t.Helper()
 	folder := t.TempDir()
-	waits := regexp.MustCompile(`(until: \{.*limit: )\d+m`)
+	waits := regexp.MustCompile(`((?:until: |command: "\{\{control\}\})\S*.*limit: )\d+m`)
 	quick := regexp.MustCompile(`(say: (?:"[^"]*"|[^,}"]+))\}`)
 	for _, name := range names {
 		text := strings.Replace(procedure.Builtin()[name].YAML, "procedure: ", "procedure: quick-", 1)

@@ -75,15 +75,24 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 			s.t = t
 			name := c.name + ".gannet-point.tidewrack.example"
 			b, more := standin.Box{Kind: kind, Faults: c.faults}, []string{}
-			if kind == standin.Firewall {
+			if kind == standin.Firewall || kind == standin.EncryptionAppliance || kind == standin.LoadBalancer {
 				standby := kindAt(t, standin.Box{}, "127.20.83.2", 0)
 				_, port, _ := net.SplitHostPort(standby.TLSAddr)
 				b.TLSPort, b.Hosts = number(t, port), func(string) *standin.Running { return standby }
 				more = []string{"--node", "standby.gannet-point.tidewrack.example=127.20.83.2"}
 			}
+			if kind == standin.LoadBalancer {
+				b.MorePort = number(t, freePort(t, "127.20.83.1"))
+			}
 			box := webKind(t, b)
+			switch kind {
+			case standin.EncryptionAppliance:
+				more = append(more, "--setting", "export_word=salt of the export")
+			case standin.LoadBalancer:
+				more = append(more, "--setting", "test="+box.MoreAddr)
+			}
 			before := leafAt(t, box.TLSAddr)
-			if kind == standin.VoiceManager {
+			if kind == standin.VoiceManager || kind == standin.SignOnServer {
 				more = append(both(box), "--second-password-file", write(t, t.TempDir()+"/word", box.Password))
 			}
 			s.addWeb(name, familyFor(family, c.state), box, more...)
@@ -96,7 +105,7 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 				t.Errorf("%d sessions are left open", n)
 			}
 			shown := s.ok("replacement", "show", "--as", "json", s.newest(name))
-			if strings.Contains(shown, `salt & tar`) || strings.Contains(shown, "salt %26 tar") || strings.Contains(shown, `salt \u0026 tar`) {
+			if strings.Contains(shown, `salt & tar`) || strings.Contains(shown, "salt %26 tar") || strings.Contains(shown, `salt \u0026 tar`) || strings.Contains(shown, "salt of the export") {
 				t.Errorf("the journal shows the password:\n%s", shown)
 			}
 			if c.state != "sealed" || agree != nil {
@@ -152,6 +161,33 @@ func TestAWirelessManager(t *testing.T) {
 
 func TestAHostWithAPage(t *testing.T) {
 	webKindIs(t, standin.HostWithPage, "host-with-page", nil)
+}
+
+// A sign-on server's processes start one after another, and all must run.
+func TestASignOnServer(t *testing.T) {
+	webKindIs(t, standin.SignOnServer, "sign-on-server", nil,
+		webCase{name: "never-starts", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met within"},
+		webCase{name: "gateway", faults: standin.Faults{Gateway: true}, state: "sealed"},
+	)
+}
+
+// An appliance deploys what was staged to its nodes; one that was not reached is no success.
+func TestAnEncryptionAppliance(t *testing.T) {
+	webKindIs(t, standin.EncryptionAppliance, "encryption-appliance", nil,
+		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "/chain is"},
+		webCase{name: "one-unreachable", faults: standin.Faults{OneNode: true}, state: "reverted", says: "1 of 2, 1 unreachable"},
+		webCase{name: "never-deployed", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "did not come about in time"},
+	)
+}
+
+// A pair of load balancers: a test listener is read first, work on the standby is refused, and a
+// pair that was not synchronised is seen.
+func TestAPairOfLoadBalancers(t *testing.T) {
+	webKindIs(t, standin.LoadBalancer, "load-balancer", nil,
+		webCase{name: "on-the-standby", faults: standin.Faults{Silent: true}, state: "held", says: "the address of the active node"},
+		webCase{name: "test-listener-fails", faults: standin.Faults{PlainStays: true}, state: "reverted", says: "the one of the web pages was not touched"},
+		webCase{name: "not-synchronised", faults: standin.Faults{OneNode: true}, state: "reverted", says: "instead of the new leaf"},
+	)
 }
 
 func TestAServerBoardByRedfish(t *testing.T) {

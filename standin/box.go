@@ -132,6 +132,7 @@ type Running struct {
 	root    *os.Root
 	hostKey ssh.Signer
 	serving atomic.Pointer[tls.Certificate]
+	tested  atomic.Pointer[tls.Certificate] // by the second listener, where it is one for tests
 	ssh     net.Listener
 	web     net.Listener
 	more    net.Listener
@@ -237,14 +238,19 @@ func (r *Running) startWeb() error {
 		r.Plain = r.plain.Addr().String()
 		r.accept(r.plain, r.servePlain)
 	}
-	serve := func(conn net.Conn) { r.watched("handshake", func() { r.serveTLS(conn) }) }
-	r.accept(r.web, serve)
+	r.accept(r.web, func(conn net.Conn) { r.watched("handshake", func() { r.serveTLS(conn, r.serving.Load()) }) })
 	if r.MorePort != 0 {
 		if r.more, err = listen(r.Address, r.MorePort); err != nil {
 			return err
 		}
 		r.MoreAddr = r.more.Addr().String()
-		r.accept(r.more, serve)
+		r.accept(r.more, func(conn net.Conn) {
+			pair := r.tested.Load()
+			if pair == nil {
+				pair = r.serving.Load()
+			}
+			r.serveTLS(conn, pair)
+		})
 	}
 	return nil
 }
@@ -369,9 +375,8 @@ func (r *Running) load() error {
 	return nil
 }
 
-func (r *Running) serveTLS(conn net.Conn) {
+func (r *Running) serveTLS(conn net.Conn, pair *tls.Certificate) {
 	conn.SetDeadline(time.Now().Add(10 * time.Second))
-	pair := r.serving.Load()
 	if pair == nil {
 		return // restarting
 	}

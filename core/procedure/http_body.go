@@ -83,7 +83,7 @@ func (r *reader) json(n ast.Node, depth int) *jsonText {
 		return &jsonText{literal: "null"}
 	}
 	if pairs, isMap := r.pairs(n); isMap {
-		if at := n.GetToken().Position; at.Line <= len(r.lines) && len(pairs) == 1 && strings.Contains(r.lines[at.Line-1], "{{"+pairs[0].Key.GetToken().Value) {
+		if at := n.GetToken().Position; at.Line <= len(r.lines) && len(pairs) == 1 && strings.Contains(r.lines[at.Line-1], " {{"+pairs[0].Key.GetToken().Value+"}}") {
 			r.fault(n, quoteIt, "YAML takes a text that begins with {{ for a mapping")
 		}
 		out := &jsonText{shape: '{'}

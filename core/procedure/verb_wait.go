@@ -17,6 +17,7 @@ import (
 //   - wait: {first: dockctl stop, command: dockctl state, match: "^stopped", after: 2m, then: dockctl stop --now}
 //   - wait: {port: "{{address}}:8443"}
 //   - wait: {page: "http://{{address}}/", leads_to: "^https://"}
+//   - wait: {wire: "{{test_address}}:443", name: "{{common_name}}", leaf: "{{new_sha256}}"}
 type Wait struct {
 	plainVerb
 	Pause   time.Duration
@@ -29,6 +30,9 @@ type Wait struct {
 	Page    string // asked with GET until it answers as Status, Match and LeadsTo say
 	Status  int
 	LeadsTo *regexp.Regexp // of a redirect
+	Wire    string         // HOST:PORT that is asked by TLS for Name until it serves the leaf with that SHA-256
+	Name    string
+	Leaf    string
 	Every   time.Duration
 }
 
@@ -37,6 +41,7 @@ type WaitAct struct {
 	Pause, After, Every  time.Duration
 	First, Command, Then string
 	Port, Page           string
+	Wire, Name, Leaf     string
 	Match, LeadsTo       *regexp.Regexp
 	Status               int
 }
@@ -78,6 +83,7 @@ func (v *Wait) read(r *reader, n ast.Node) {
 	v.Every = defaultEvery
 	text := func(to *string) func(ast.Node) { return func(n ast.Node) { *to = strings.TrimSpace(r.text(n)) } }
 	r.mapping(n, "wait", keys{
+		"wire": text(&v.Wire), "name": text(&v.Name), "leaf": text(&v.Leaf),
 		"first": text(&v.First), "command": text(&v.Command), "then": text(&v.Then), "port": text(&v.Port), "page": text(&v.Page),
 		"match":    func(n ast.Node) { v.Match = r.pattern(n) },
 		"leads_to": func(n ast.Node) { v.LeadsTo = r.pattern(n) },
@@ -86,14 +92,16 @@ func (v *Wait) read(r *reader, n ast.Node) {
 		"every":    func(n ast.Node) { v.Every = r.duration(n) },
 	})
 	kinds := 0
-	for _, kind := range []string{v.Command, v.Port, v.Page} {
+	for _, kind := range []string{v.Command, v.Port, v.Page, v.Wire} {
 		if kind != "" {
 			kinds++
 		}
 	}
 	switch {
 	case kinds != 1:
-		r.fault(n, "write one of command, port and page", "wait waits for one thing, and this one for %d", kinds)
+		r.fault(n, "write one of command, port, page and wire", "wait waits for one thing, and this one for %d", kinds)
+	case (v.Wire != "") != (v.Leaf != ""), v.Wire == "" && v.Name != "":
+		r.fault(n, "write wire: HOST:PORT, name: the server name, and leaf: \"{{new_sha256}}\"", "wire, name and leaf belong together")
 	case v.Command != "" && v.Match == nil:
 		r.fault(n, "add match: with a pattern for its output", "wait does not say what the command has to answer")
 	case (v.After > 0) != (v.Then != ""):
@@ -112,7 +120,7 @@ func (v *Wait) uses() []use {
 			out = append(out, use{command, inCommand})
 		}
 	}
-	return append(out, use{v.Port, inRule}, use{v.Page, inRule})
+	return append(out, use{v.Port, inRule}, use{v.Page, inRule}, use{v.Wire, inRule}, use{v.Name, inRule}, use{v.Leaf, inRule})
 }
 
 // Limits leave room for the pause itself.
@@ -129,7 +137,7 @@ func (v *Wait) UsesWork() bool {
 }
 
 func (v *Wait) act() *WaitAct {
-	return &WaitAct{Pause: v.Pause, After: v.After, Every: v.Every, First: v.First, Command: v.Command, Then: v.Then, Port: v.Port, Page: v.Page, Match: v.Match, LeadsTo: v.LeadsTo, Status: v.Status}
+	return &WaitAct{Pause: v.Pause, After: v.After, Every: v.Every, First: v.First, Command: v.Command, Then: v.Then, Port: v.Port, Page: v.Page, Match: v.Match, LeadsTo: v.LeadsTo, Status: v.Status, Wire: v.Wire, Name: v.Name, Leaf: v.Leaf}
 }
 
 // Expand gives a *WaitAct.
@@ -141,7 +149,7 @@ func (v *Wait) Expand(scope *Scope) (Act, error) {
 			return nil, err
 		}
 	}
-	for _, place := range []*string{&a.Port, &a.Page} {
+	for _, place := range []*string{&a.Port, &a.Page, &a.Wire, &a.Name, &a.Leaf} {
 		if *place, err = expandRule(*place, scope); err != nil {
 			return nil, err
 		}
@@ -160,6 +168,8 @@ func (a *WaitAct) what() string {
 		return fmt.Sprintf("until “%s” answers %s", a.Command, a.Match)
 	case a.Port != "":
 		return "until " + a.Port + " is open"
+	case a.Wire != "":
+		return "until " + strings.TrimSpace(a.Wire+" "+a.Name) + " serves " + a.Leaf
 	case a.Page != "":
 		text := "until " + a.Page + " answers"
 		if a.Status > 0 {

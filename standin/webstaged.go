@@ -1,0 +1,413 @@
+package standin
+
+import (
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509/pkix"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"mvdan.cc/sh/v3/interp"
+)
+
+// Boxes with outstanding requests, staged changes and pairs.
+const (
+	SignOnServer        Kind = "sign-on server"       // outstanding requests with an id, and processes that start one after another
+	EncryptionAppliance Kind = "encryption appliance" // what is staged is deployed to its nodes
+	LoadBalancer        Kind = "load balancer"        // named objects, a test listener, and a pair that is synchronised
+)
+
+func init() {
+	webKinds[SignOnServer] = signOnServer
+	webKinds[EncryptionAppliance] = encryptionAppliance
+	webKinds[LoadBalancer] = loadBalancer
+}
+
+// tokens adds a sign-in with JSON, whose token goes in a header, and a sign-out.
+func (r *Running) tokens(mux *http.ServeMux, at, name string) (in func(func(http.ResponseWriter, *http.Request)) http.HandlerFunc) {
+	token := header(name)
+	mux.HandleFunc("POST "+at, func(w http.ResponseWriter, call *http.Request) {
+		var in struct{ User, Password string }
+		if readJSON(call, &in) != nil || !r.letsIn(in.User, in.Password) {
+			unauthorized(w, call)
+			return
+		}
+		id, _ := r.webs.open()
+		writeJSON(w, http.StatusCreated, map[string]string{"token": id})
+	})
+	in = func(do func(http.ResponseWriter, *http.Request)) http.HandlerFunc {
+		return r.guarded(token, nil, unauthorized, do)
+	}
+	mux.HandleFunc("DELETE "+at, in(func(w http.ResponseWriter, call *http.Request) {
+		r.webs.close(token(call))
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	return in
+}
+
+// asked is what a request in JSON asks for.
+type asked struct {
+	CommonName, Organization, Unit, Locality, Country, Key string
+	Names                                                  []string
+}
+
+func (a asked) subject() pkix.Name {
+	return pkix.Name{CommonName: a.CommonName, Organization: some(a.Organization), OrganizationalUnit: some(a.Unit), Locality: some(a.Locality), Country: some(a.Country)}
+}
+
+// signOnServer keeps its requests in a list of outstanding ones; a signed leaf is bound to its
+// request by the id, with the uses that are ticked, and counts after a restart.
+func signOnServer(r *Running) *http.ServeMux {
+	mux := http.NewServeMux()
+	in := r.tokens(mux, "/api/session", "X-Session")
+	mux.HandleFunc("POST /api/trust", in(func(w http.ResponseWriter, call *http.Request) {
+		var in struct{ PEM string }
+		err := readJSON(call, &in)
+		if err == nil {
+			err = r.keepTrust([]byte(in.PEM))
+		}
+		if err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		w.WriteHeader(http.StatusCreated)
+	}))
+	mux.HandleFunc("POST /api/outstanding", in(func(w http.ResponseWriter, call *http.Request) {
+		var in asked
+		if err := readJSON(call, &in); err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		if _, err := r.nextRequest(in.subject(), in.Names, in.Key); err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		id := strings.ToLower(rand.Text()[:8])
+		r.remember("outstanding", id)
+		writeJSON(w, http.StatusCreated, map[string]string{"id": id})
+	}))
+	outstanding := func(do func(http.ResponseWriter, *http.Request)) http.HandlerFunc {
+		return in(func(w http.ResponseWriter, call *http.Request) {
+			if call.PathValue("id") != r.remembered("outstanding", "-") {
+				writeJSON(w, http.StatusNotFound, map[string]string{"error": "no such request is outstanding"})
+				return
+			}
+			do(w, call)
+		})
+	}
+	mux.HandleFunc("GET /api/outstanding/{id}", outstanding(func(w http.ResponseWriter, _ *http.Request) {
+		text, err := r.root.ReadFile(inside(nextRequest))
+		if err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		writeJSON(w, http.StatusOK, map[string]string{"request": string(text)})
+	}))
+	mux.HandleFunc("PUT /api/outstanding/{id}", outstanding(func(w http.ResponseWriter, call *http.Request) {
+		var in struct {
+			Certificate string
+			Uses        []string
+		}
+		err := readJSON(call, &in)
+		if err == nil && len(in.Uses) == 0 {
+			err = errors.New("tick a use")
+		}
+		var chain []byte
+		if err == nil {
+			chain, err = r.completed([]byte(in.Certificate))
+		}
+		if err == nil {
+			err = r.take(chain)
+		}
+		if err != nil {
+			refuseJSON(w, errors.New("the certificate was refused"))
+			return
+		}
+		r.remember("uses", strings.Join(in.Uses, " "))
+		writeJSON(w, http.StatusOK, map[string]string{"state": "bound; restart the server"})
+	}))
+	mux.HandleFunc("POST /api/previous", in(func(w http.ResponseWriter, _ *http.Request) {
+		if err := r.root.Rename(inside(beforeChain), inside(nextChain)); err == nil {
+			r.root.Rename(inside(beforeKey), inside(nextKey))
+		}
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	return mux
+}
+
+// portalctl restarts a sign-on server, and says how its processes stand.
+func (r *Running) portalctl(h interp.HandlerContext, _, words []string) error {
+	switch strings.Join(words, " ") {
+	case "restart":
+		r.remember("restarted", fmt.Sprint(time.Now().UnixMilli()))
+		if _, err := r.root.Stat(inside(nextChain)); err != nil {
+			return nil
+		}
+		return r.use()
+	case "states":
+		var at int64
+		fmt.Sscan(r.remembered("restarted", "0"), &at)
+		up := time.Since(time.UnixMilli(at))
+		for i, name := range []string{"database", "directory", "portal", "radius"} {
+			state := "running"
+			if up < r.Restart*time.Duration(i+1)/4 || r.Faults.NeverDone && name == "radius" && at > 0 {
+				state = "starting"
+			}
+			fmt.Fprintf(h.Stdout, "%s %s\n", name, state)
+		}
+		return nil
+	}
+	return errors.New("usage: portalctl restart | states")
+}
+
+// encryptionAppliance stages subject, key, request and chain, shows whether each is valid,
+// and deploys what is staged to its nodes, with a result for each.
+func encryptionAppliance(r *Running) *http.ServeMux {
+	mux := http.NewServeMux()
+	r.factoryObject()
+	in := r.tokens(mux, "/rest/login", "X-Login")
+	mux.HandleFunc("PUT /rest/stage/subject", in(func(w http.ResponseWriter, call *http.Request) {
+		var in asked
+		if err := readJSON(call, &in); err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		r.remember("subject", in.Organization+"\n"+in.Country)
+		writeJSON(w, http.StatusOK, map[string]bool{"valid": true})
+	}))
+	mux.HandleFunc("POST /rest/stage/request", in(func(w http.ResponseWriter, call *http.Request) {
+		var in asked
+		err := readJSON(call, &in)
+		if err == nil {
+			in.Organization, in.Country, _ = strings.Cut(r.remembered("subject", "\n"), "\n")
+			_, err = r.nextRequest(in.subject(), in.Names, in.Key)
+		}
+		if err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		r.root.Remove(inside(nextChain))
+		text, _ := r.root.ReadFile(inside(nextRequest)) // just made
+		writeJSON(w, http.StatusCreated, map[string]string{"request": string(text)})
+	}))
+	mux.HandleFunc("PUT /rest/stage/chain", in(func(w http.ResponseWriter, call *http.Request) {
+		content := uploaded(call, "chain")
+		if content == nil {
+			content = []byte(call.FormValue("chain"))
+		}
+		err := r.take(content)
+		writeJSON(w, http.StatusOK, map[string]any{"key": true, "request": true, "chain": err == nil})
+	}))
+	mux.HandleFunc("DELETE /rest/stage", in(func(w http.ResponseWriter, _ *http.Request) {
+		for _, file := range []string{nextChain, nextRequest} {
+			r.root.Remove(inside(file))
+		}
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	mux.HandleFunc("POST /rest/exports", in(func(w http.ResponseWriter, call *http.Request) {
+		var in struct{ Passphrase string }
+		if readJSON(call, &in) != nil || len(in.Passphrase) < 8 {
+			refuseJSON(w, errors.New("the passphrase is too short"))
+			return
+		}
+		id := strings.ToLower(rand.Text()[:6])
+		chain, _ := r.root.ReadFile(inside(CertificateFile)) // what is served is there
+		key, _ := r.root.ReadFile(inside(KeyFile))
+		r.keepObject("export-"+id, chain, key)
+		r.remember("export-"+id, in.Passphrase)
+		writeJSON(w, http.StatusCreated, map[string]string{"id": id})
+	}))
+	mux.HandleFunc("POST /rest/exports/{id}/restore", in(func(w http.ResponseWriter, call *http.Request) {
+		var in struct{ Passphrase string }
+		id := call.PathValue("id")
+		chain, key, err := r.object("export-" + id)
+		if err != nil || readJSON(call, &in) != nil || in.Passphrase != r.remembered("export-"+id, "") {
+			refuseJSON(w, errors.New("there is no such export, or it has another passphrase"))
+			return
+		}
+		r.reach(chain, key)
+		r.Meddle(chain, key)
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	mux.HandleFunc("POST /rest/deployments", in(func(w http.ResponseWriter, _ *http.Request) {
+		writeJSON(w, http.StatusAccepted, map[string]string{"id": r.begin(r.deploy)})
+	}))
+	mux.HandleFunc("GET /rest/deployments/{id}", in(func(w http.ResponseWriter, call *http.Request) {
+		state, percent := r.stands(call.PathValue("id"))
+		all := 1 + len(r.others())
+		reached := map[bool]int{true: all - 1, false: all}[r.Faults.OneNode]
+		writeJSON(w, http.StatusOK, map[string]any{"state": state, "percent": percent, "text": fmt.Sprintf("%d of %d, %d unreachable", reached, all, all-reached)})
+	}))
+	return mux
+}
+
+// others are the further nodes of a box, by the names that tests and the demo give them.
+func (r *Running) others() (out []*Running) {
+	if r.Hosts == nil {
+		return nil
+	}
+	if one := r.Hosts("standby"); one != nil {
+		out = append(out, one)
+	}
+	return out
+}
+
+// deploy brings what is staged to all nodes.
+func (r *Running) deploy() error {
+	chain, err := r.root.ReadFile(inside(nextChain))
+	if err != nil {
+		return errors.New("nothing is staged")
+	}
+	key, err := r.root.ReadFile(inside(nextKey))
+	if err != nil {
+		return err
+	}
+	if !r.Faults.KeepServing && !r.Faults.OneNode {
+		r.reach(chain, key)
+	}
+	return r.use()
+}
+
+// reach puts a certificate onto the other nodes.
+func (r *Running) reach(chain, key []byte) {
+	for _, other := range r.others() {
+		other.Meddle(chain, key)
+	}
+}
+
+// loadBalancer has certificates, keys and profiles as named objects; a listener uses a profile.
+// Its standby gets what is changed when the pair is synchronised, from the one that changed.
+func loadBalancer(r *Running) *http.ServeMux {
+	mux := http.NewServeMux()
+	r.factoryObject()
+	in := r.tokens(mux, "/mgmt/session", "X-Session")
+	part := "/var/web/part-"
+	mux.HandleFunc("POST /mgmt/objects/{kind}", in(func(w http.ResponseWriter, call *http.Request) {
+		var in struct{ Name, PEM, Passphrase, Certificate, Key string }
+		kind := call.PathValue("kind")
+		err := readJSON(call, &in)
+		if _, taken := r.root.Stat(inside(part + kind + "-" + in.Name)); err == nil && taken == nil {
+			writeJSON(w, http.StatusConflict, map[string]string{"error": "the name is in use"})
+			return
+		}
+		content := []byte(in.PEM)
+		switch {
+		case err != nil:
+		case kind == "keys":
+			content, err = unlocked(content, []byte(in.Passphrase))
+		case kind == "profiles":
+			chain, _ := r.root.ReadFile(inside(part + "certificates-" + in.Certificate)) // compared with the key below
+			key, _ := r.root.ReadFile(inside(part + "keys-" + in.Key))
+			content, err = []byte(in.Certificate), r.keepObject(in.Name, chain, key)
+		}
+		if err == nil {
+			err = r.lay(map[string][]byte{part + kind + "-" + in.Name: content})
+		}
+		if err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		writeJSON(w, http.StatusCreated, map[string]string{"name": in.Name})
+	}))
+	mux.HandleFunc("DELETE /mgmt/objects/{kind}/{name}", in(func(w http.ResponseWriter, call *http.Request) {
+		kind, name := call.PathValue("kind"), call.PathValue("name")
+		if kind == "profiles" {
+			r.removeObject(name)
+		}
+		r.root.Remove(inside(part + kind + "-" + name))
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	mux.HandleFunc("GET /mgmt/listeners/{name}", in(func(w http.ResponseWriter, call *http.Request) {
+		writeJSON(w, http.StatusOK, map[string]string{"profile": r.remembered("listener-"+call.PathValue("name"), "factory")})
+	}))
+	mux.HandleFunc("PUT /mgmt/listeners/{name}", in(func(w http.ResponseWriter, call *http.Request) {
+		var in struct{ Profile string }
+		err := readJSON(call, &in)
+		if err == nil && call.PathValue("name") == "test" {
+			err = r.trial(in.Profile)
+		} else if err == nil {
+			err = r.useObject(in.Profile)
+		}
+		if err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		r.remember("listener-"+call.PathValue("name"), in.Profile)
+		writeJSON(w, http.StatusOK, in)
+	}))
+	mux.HandleFunc("GET /mgmt/pair", in(func(w http.ResponseWriter, _ *http.Request) {
+		writeJSON(w, http.StatusOK, map[string]string{"role": map[bool]string{true: "standby", false: "active"}[r.Faults.Silent]})
+	}))
+	mux.HandleFunc("POST /mgmt/pair/copies", in(func(w http.ResponseWriter, call *http.Request) {
+		var in struct{ From string }
+		chain, key, err := r.object(r.remembered("listener-web", "factory"))
+		if readJSON(call, &in) != nil || err != nil {
+			refuseJSON(w, errors.New("from: here, there"))
+			return
+		}
+		if in.From == "here" && !r.Faults.OneNode && !r.Faults.KeepServing {
+			r.reach(chain, key)
+		}
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	mux.HandleFunc("POST /mgmt/objects/{kind}/clean", in(func(w http.ResponseWriter, call *http.Request) {
+		var in struct {
+			Prefix string
+			Keep   int
+		}
+		if err := readJSON(call, &in); err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		names := r.named(part + call.PathValue("kind") + "-" + in.Prefix)
+		for _, name := range names[:max(0, len(names)-in.Keep)] {
+			r.root.Remove(inside(name))
+		}
+		writeJSON(w, http.StatusOK, map[string]int{"left": min(len(names), in.Keep)})
+	}))
+	return mux
+}
+
+// trial has the test listener use a profile; factory takes it off again.
+func (r *Running) trial(profile string) error {
+	if profile == "factory" {
+		r.tested.Store(nil)
+		return nil
+	}
+	chain, key, err := r.object(profile)
+	if err != nil {
+		return err
+	}
+	if r.Faults.FailTest {
+		return errors.New("the certificate was refused")
+	}
+	pair, err := tls.X509KeyPair(chain, key)
+	if err == nil && !r.Faults.PlainStays {
+		r.tested.Store(&pair)
+	}
+	return err
+}
+
+// named are the files that begin with a prefix, oldest first.
+func (r *Running) named(prefix string) []string {
+	all, err := r.Holds(prefix[:strings.LastIndex(prefix, "/")])
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for name := range all {
+		if strings.HasPrefix(name, prefix) {
+			out = append(out, name)
+		}
+	}
+	slices.SortFunc(out, func(a, b string) int {
+		first, _ := r.root.Stat(inside(a))
+		second, _ := r.root.Stat(inside(b))
+		return first.ModTime().Compare(second.ModTime())
+	})
+	return out
+}
