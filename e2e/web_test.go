@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"crypto/sha256"
+	"crypto/x509"
 	"encoding/hex"
 	"fmt"
 	"net"
@@ -187,6 +188,48 @@ func TestAPairOfLoadBalancers(t *testing.T) {
 		webCase{name: "on-the-standby", faults: standin.Faults{Silent: true}, state: "held", says: "the address of the active node"},
 		webCase{name: "test-listener-fails", faults: standin.Faults{PlainStays: true}, state: "reverted", says: "the one of the web pages was not touched"},
 		webCase{name: "not-synchronised", faults: standin.Faults{OneNode: true}, state: "reverted", says: "instead of the new leaf"},
+	)
+}
+
+// The peers of a cluster are replaced one after another, and check each other strictly only once
+// all have their certificates; a peer that is called otherwise is seen before anything is made.
+func TestThePeersOfATraversalCluster(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "traversal-peer"))
+	s.login()
+	peers := map[string]*standin.Running{}
+	for _, name := range []string{"first", "second"} {
+		other := map[string]string{"first": "second", "second": "first"}[name]
+		full := name + ".border.tidewrack.example"
+		peers[name] = webKind(t, standin.Box{Kind: standin.TraversalPeer, Secret: full, Hosts: func(string) *standin.Running { return peers[other] }})
+		s.addWeb(full, "traversal-peer", peers[name], "--cluster", "border", "--setting", "verification=strict")
+	}
+	s.ok("policy", "set", "fleet", "--cluster-names", "--name-prefix", "collab")
+	// The first one cannot be strict before the second has its certificate, and goes back.
+	s.comesTo("first.border.tidewrack.example/web", "reverted", "a peer has no certificate of an authority yet", "--signer", "bench")
+	s.ok("device", "edit", "first.border.tidewrack.example", "--setting", "verification=leave")
+	s.comesTo("first.border.tidewrack.example/web", "sealed", "", "--signer", "bench")
+	s.comesTo("second.border.tidewrack.example/web", "sealed", "", "--signer", "bench")
+	leaf, err := x509.ParseCertificate(leafAt(t, peers["second"].TLSAddr))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"first.border.tidewrack.example", "second.border.tidewrack.example", "border.border.tidewrack.example"} {
+		if !slices.Contains(leaf.DNSNames, want) {
+			t.Errorf("the names are %v, without %s", leaf.DNSNames, want)
+		}
+	}
+	wrong := webKind(t, standin.Box{Kind: standin.TraversalPeer, Secret: "x.y", Faults: standin.Faults{OtherPrompt: true}})
+	s.addWeb("third.border.tidewrack.example", "traversal-peer", wrong)
+	s.comesTo("third.border.tidewrack.example/web", "held", "instead of", "--signer", "bench")
+}
+
+// A building controller's supervisor must trust the root, and nothing that it exports may
+// hold its key.
+func TestABuildingControllerAndItsSupervisor(t *testing.T) {
+	webKindIs(t, standin.BuildingController, "building-controller", nil,
+		webCase{name: "supervisor-does-not-trust", faults: standin.Faults{OneNode: true}, state: "reverted", says: "the supervisor does not trust the root"},
+		webCase{name: "key-exported", faults: standin.Faults{PlainStays: true}, state: "reverted", says: "gives its key away"},
 	)
 }
 

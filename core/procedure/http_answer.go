@@ -28,6 +28,7 @@ type Answer struct {
 	NotMatch *regexp.Regexp
 	LeadsTo  *regexp.Regexp
 	Found    []Found
+	Same     []Labelled // what JSON pointers lead to, as texts with values
 }
 
 // Found is a value in an answer, and what it must match.
@@ -83,7 +84,21 @@ func (s Spot) find(r Response) (string, error) {
 }
 
 func (a Answer) isZero() bool {
-	return a.Status == nil && a.Match == nil && a.NotMatch == nil && a.LeadsTo == nil && a.Found == nil
+	return a.Status == nil && a.Match == nil && a.NotMatch == nil && a.LeadsTo == nil && a.Found == nil && a.Same == nil
+}
+
+// expand puts the values into what must be the same.
+func (a Answer) expand(scope *Scope) (Answer, error) {
+	same := a.Same
+	a.Same = nil
+	for _, each := range same {
+		f, err := expandField(each.Text, scope, nil)
+		if err != nil {
+			return a, err
+		}
+		a.Same = append(a.Same, Labelled{each.Label, f.text})
+	}
+	return a, nil
 }
 
 // Met says why an answer is not like that, or nil.
@@ -110,6 +125,15 @@ func (a Answer) Met(r Response) error {
 			return fmt.Errorf("%s is %q, which does not match %s", f.At.text(), shorten(text), f.Pattern)
 		}
 	}
+	for _, each := range a.Same {
+		text, err := extract.JSON(r.Body, each.Label)
+		if err != nil {
+			return fmt.Errorf("the answer has no %s", each.Label)
+		}
+		if text != each.Text {
+			return fmt.Errorf("%s is %q instead of %q", each.Label, shorten(text), shorten(each.Text))
+		}
+	}
 	return nil
 }
 
@@ -128,13 +152,16 @@ func (a Answer) Text() string {
 	for _, f := range a.Found {
 		out = append(out, f.At.text()+" matches "+f.Pattern.String())
 	}
+	for _, each := range a.Same {
+		out = append(out, each.Label+" is "+each.Text)
+	}
 	return strings.Join(out, ", ")
 }
 
 // answer reads what an answer must be like:
 //
 //	{status: [200, 201], match: "ready", not_match: "error", leads_to: "^/done",
-//	 json: {/state: "^done$"}, css: {".said": "Saved"}, xpath: {…}, header: {X-State: "ok"}}
+//	 same: {/name: "{{common_name}}"}, json: {/state: "^done$"}, css: {".said": "Saved"}, xpath: {…}, header: {X-State: "ok"}}
 func (r *reader) answer(n ast.Node, what string) Answer {
 	var a Answer
 	found := func(check func(string) error, at func(string) Spot) func(ast.Node) {
@@ -162,10 +189,18 @@ func (r *reader) answer(n ast.Node, what string) Answer {
 		"match":     func(n ast.Node) { a.Match = r.pattern(n) },
 		"not_match": func(n ast.Node) { a.NotMatch = r.pattern(n) },
 		"leads_to":  func(n ast.Node) { a.LeadsTo = r.pattern(n) },
-		"json":      found(extract.CheckPointer, func(s string) Spot { return Spot{JSON: s} }),
-		"css":       found(extract.CheckSelector, func(s string) Spot { return Spot{CSS: s} }),
-		"xpath":     found(extract.CheckXPath, func(s string) Spot { return Spot{XPath: s} }),
-		"header":    found(func(string) error { return nil }, func(s string) Spot { return Spot{Header: s} }),
+		"same": func(n ast.Node) {
+			a.Same = r.labelled(n, "same", r.text)
+			for _, each := range a.Same {
+				if err := extract.CheckPointer(each.Label); err != nil {
+					r.fault(n, "write a JSON pointer, such as /name", "%q cannot be looked for: %v", each.Label, err)
+				}
+			}
+		},
+		"json":   found(extract.CheckPointer, func(s string) Spot { return Spot{JSON: s} }),
+		"css":    found(extract.CheckSelector, func(s string) Spot { return Spot{CSS: s} }),
+		"xpath":  found(extract.CheckXPath, func(s string) Spot { return Spot{XPath: s} }),
+		"header": found(func(string) error { return nil }, func(s string) Spot { return Spot{Header: s} }),
 	})
 	return a
 }

@@ -128,6 +128,8 @@ func (v *HTTP) finish(r *reader, n ast.Node, s *Step) {
 		r.fault(n, "write until: with what is waited for", "fails and progress belong to until")
 	case v.Until != nil && !v.Safe() && !s.Repeat:
 		r.fault(n, "make two steps of it, the second with GET, or write repeat: safe", "a call that is made again and again must be safe to repeat")
+	case v.Until != nil && v.Until.Same != nil, v.Fails != nil && v.Fails.Same != nil:
+		r.fault(n, "write it in expect", "same belongs to expect")
 	case v.Until != nil && v.Until.isZero():
 		r.fault(n, "write what is waited for, such as {json: {/state: done}}", "until waits for nothing")
 	case v.Drop && len(s.Capture) > 0:
@@ -159,13 +161,19 @@ func (v *HTTP) uses() []use {
 	for _, each := range v.Headers {
 		out = append(out, use{each.Text, inHeader})
 	}
+	for _, each := range v.Want.Same {
+		out = append(out, use{each.Text, inWords})
+	}
 	return append(out, v.Body.uses()...)
 }
 
 // Expand gives an *HTTPAct.
 func (v *HTTP) Expand(scope *Scope) (Act, error) {
-	a := &HTTPAct{Method: v.Method, Header: http.Header{}, Want: v.Want, Until: v.Until, Fails: v.Fails, Percent: v.Percent, Every: v.Every, Drop: v.Drop}
+	a := &HTTPAct{Method: v.Method, Header: http.Header{}, Until: v.Until, Fails: v.Fails, Percent: v.Percent, Every: v.Every, Drop: v.Drop}
 	var err error
+	if a.Want, err = v.Want.expand(scope); err != nil {
+		return nil, err
+	}
 	encode := url.PathEscape
 	if lone(v.Path) != "" {
 		encode = wholePath
