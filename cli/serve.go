@@ -224,6 +224,7 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 			n.Nodes = append(n.Nodes, fleet.Node{Name: name, Address: address})
 		}
 		slices.SortFunc(n.Nodes, func(a, b fleet.Node) int { return strings.Compare(a.Name, b.Name) })
+		n.Cluster = m.Cluster
 		n.Family, n.Settings, n.Owner, n.Tags = m.Family, m.Settings, m.Owner, m.Tags
 		_, err := s.Fleet.AddDevice(ctx, n)
 		if err := unlessThere(err); err != nil {

@@ -31,13 +31,13 @@ func TestFiltersCountsAndSheetsAgree(t *testing.T) {
 		"site=Petrel":                           {"bridge.petrel"},
 		"family=network-gear":                   {"berth-3.saltmere"},
 		"tag=gate":                              {"gate-1.mainquay", "gate-1.mainquay"},
-		"owner=pilot+station":                   {"dock.gannet-point", "dock.gannet-point", "host-4.gannet-point", "radar.gannet-point", "radar.gannet-point", "tally.gannet-point", "tally.gannet-point", "weather.gannet-point", "weather.gannet-point"},
+		"owner=pilot+station":                   {"climate.gannet-point", "dock.gannet-point", "dock.gannet-point", "host-4.gannet-point", "radar.gannet-point", "radar.gannet-point", "tally.gannet-point", "tally.gannet-point", "weather.gannet-point", "weather.gannet-point"},
 		"signer=bench":                          {"gate-1.mainquay", "scale.mainquay"},
 		"ends=ended":                            {"radar.gannet-point", "radar.gannet-point"}, // two slots each
 		"serves=" + issuing:                     {"gate-1.mainquay"},
 		"text=198.51.100.5":                     {"berth-3.saltmere", "boiler.saltmere", "vault-link.saltmere"},
 		"text=PELORUS":                          {"host-1.mainquay", "host-1.mainquay", "host-4.gannet-point", "host-7.mainquay", "host-9.mainquay", "manager-2.mainquay", "manager.mainquay", "manager.mainquay"}, // of a subject, whatever its case
-		"site=Saltmere&condition=factory":       {"berth-3.saltmere", "boiler.saltmere", "lamp.saltmere", "vault-link.saltmere", "wall.saltmere"},
+		"site=Saltmere&condition=factory":       {"berth-3.saltmere", "boiler.saltmere", "cipher.saltmere", "lamp.saltmere", "vault-link.saltmere", "wall.saltmere"},
 		"text=" + issuing[:16]:                  {"gate-1.mainquay"}, // a part of a fingerprint in the path
 		"text=%25":                              {},                  // a percent sign is none of SQL's
 		"family=-&site=Turnstone&condition=due": {},

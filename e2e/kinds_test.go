@@ -31,10 +31,7 @@ func kindAt(t *testing.T, b standin.Box, address string, port int) *standin.Runn
 	if err := standin.Lay(b.Dir, certificate, key); err != nil {
 		t.Fatal(err)
 	}
-	if b.Secret == "" {
-		b.Secret = "salt in the menu"
-	}
-	b.User, b.Password, b.Address, b.TLSPort = "keeper", "correct horse", address, port
+	b.User, b.Password, b.Secret, b.Address, b.TLSPort = "keeper", "correct horse", "salt in the menu", address, port
 	box, err := standin.Start(b)
 	if err != nil {
 		t.Fatal(err)

@@ -201,7 +201,7 @@ func TestThePeersOfATraversalCluster(t *testing.T) {
 	for _, name := range []string{"first", "second"} {
 		other := map[string]string{"first": "second", "second": "first"}[name]
 		full := name + ".border.tidewrack.example"
-		peers[name] = webKind(t, standin.Box{Kind: standin.TraversalPeer, Secret: full, Hosts: func(string) *standin.Running { return peers[other] }})
+		peers[name] = webKind(t, standin.Box{Kind: standin.TraversalPeer, System: full, Hosts: func(string) *standin.Running { return peers[other] }})
 		s.addWeb(full, "traversal-peer", peers[name], "--cluster", "border", "--setting", "verification=strict")
 	}
 	s.ok("policy", "set", "fleet", "--cluster-names", "--name-prefix", "collab")
@@ -219,7 +219,7 @@ func TestThePeersOfATraversalCluster(t *testing.T) {
 			t.Errorf("the names are %v, without %s", leaf.DNSNames, want)
 		}
 	}
-	wrong := webKind(t, standin.Box{Kind: standin.TraversalPeer, Secret: "x.y", Faults: standin.Faults{OtherPrompt: true}})
+	wrong := webKind(t, standin.Box{Kind: standin.TraversalPeer, System: "x.y", Faults: standin.Faults{OtherPrompt: true}})
 	s.addWeb("third.border.tidewrack.example", "traversal-peer", wrong)
 	s.comesTo("third.border.tidewrack.example/web", "held", "instead of", "--signer", "bench")
 }

@@ -50,6 +50,7 @@ type Box struct {
 	KeyGone     bool          // its page gives the key away with the request, and wants it back
 	Forward     Forward       // makes it a jump host; may be nil
 	Hosts       Hosts         // those under it, or its further nodes; may be nil
+	System      string        // the name that it has been given, of a traversal peer
 	WebUser     string        // who may sign in to its web interface, where it has one
 	WebPassword string        // of that user
 	Random      io.Reader     // of its host key; nil: the system's

@@ -23,6 +23,7 @@ type Member struct {
 	Address  string // shown; from the documentation ranges
 	SSHPort  int
 	TLSPort  int
+	Cluster  string
 	Also     string // a second slot, at MorePort, that serves the same certificate
 	MorePort int
 	Family   string // empty: can only be read
@@ -74,6 +75,7 @@ type member struct {
 	nodes               int    // further ones
 	byHand              bool   // can be worked on only by hand, on its web page
 	meddled             bool   // somebody exchanges its certificate after it was sealed
+	cluster             string // of which it is a member
 	also                string // a second slot with the same certificate
 	kind                Kind   // what it is like on a terminal, where it has more than a shell
 }
@@ -81,6 +83,7 @@ type member struct {
 // families are the procedures for the kinds, with the setting that holds their secret word.
 var families = map[Kind][2]string{MenuManager: {"manager-by-menu", "menu_password"}, NetworkGear: {"network-gear", "secret_word"}, StopServer: {"server-to-be-stopped", ""}, BareHost: {"bare-host", ""}, PlantRoom: {"plant-controller", ""},
 	Firewall: {"firewall", ""}, HostManager: {"", ""}, ServerBoard: {"board-by-redfish", ""}, ReportingGateway: {"reporting-gateway", ""},
+	SignOnServer: {"sign-on-server", ""}, EncryptionAppliance: {"encryption-appliance", "export_word"}, LoadBalancer: {"load-balancer", ""}, TraversalPeer: {"traversal-peer", ""}, BuildingController: {"building-controller", ""},
 	VoiceManager: {"voice-manager", ""}, ConferenceBridge: {"conference-bridge", ""}, WirelessManager: {"wireless-manager", ""}, HostWithPage: {"host-with-page", ""}, WANController: {"wan-controller", ""},
 	Collector: {"collector", ""}, StagedVault: {"staged-by-menu", ""}, Dashboard: {"dashboard-of-nodes", ""}}
 
@@ -122,6 +125,12 @@ var members = []member{
 	{name: "host-9.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.36", factory: "Pelorus", ends: 8 * 365 * day, under: "manager-2.mainquay.tidewrack.example"},
 	{name: "host-4.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.41", factory: "Pelorus", ends: 6 * 365 * day, kind: HostWithPage, restart: time.Second},
 	{name: "rack-2.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.37", factory: "Brinewell", ends: 9 * 365 * day, kind: ServerBoard, restart: 5 * time.Second},
+	{name: "balance.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.41", factory: "Brinewell", ends: 3 * 365 * day, kind: LoadBalancer, nodes: 1, restart: 2 * time.Second},
+	{name: "portal.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.43", replaceable: true, factory: "Halyard", ends: 2 * 365 * day, kind: SignOnServer, restart: 6 * time.Second},
+	{name: "cipher.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.65", factory: "Lumsk", ends: 8 * 365 * day, kind: EncryptionAppliance, nodes: 1, restart: 4 * time.Second},
+	{name: "border-1.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.35", factory: "Corvane", ends: 5 * 365 * day, kind: TraversalPeer, cluster: "border", restart: 3 * time.Second},
+	{name: "border-2.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.36", factory: "Corvane", ends: 5 * 365 * day, kind: TraversalPeer, cluster: "border", restart: 3 * time.Second},
+	{name: "climate.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.45", factory: "Corvane", ends: 6 * 365 * day, kind: BuildingController, restart: 3 * time.Second},
 	{name: "panel.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.24", byHand: true, factory: "Halyard", ends: 8 * 365 * day, restart: time.Second},
 }
 
@@ -218,11 +227,18 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		shown.Family = "web-pages-by-hand"
 	}
 	b.Hosts = func(name string) *Running {
-		if name == "standby" {
+		switch {
+		case name == "standby" && m.cluster != "":
+			return f.peer(m)
+		case name == "standby":
 			name = nodeAddress(m.address, 0)
 		}
 		return f.named[name]
 	}
+	if m.kind == LoadBalancer { // its listener for tests
+		b.MorePort, shown.Settings = 9443, map[string]string{"test": m.address + ":9443"}
+	}
+	b.System, shown.Cluster = m.name, m.cluster
 	if m.also != "" {
 		b.MorePort, shown.Also, shown.MorePort = 9443, m.also, 9443
 	}
@@ -271,6 +287,16 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		}
 	}
 	f.Members = append(f.Members, shown)
+	return nil
+}
+
+// peer is the other member of a cluster.
+func (f *Fleet) peer(m member) *Running {
+	for _, other := range members {
+		if other.cluster == m.cluster && other.name != m.name {
+			return f.named[other.name]
+		}
+	}
 	return nil
 }
 

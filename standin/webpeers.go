@@ -27,7 +27,7 @@ func traversalPeer(r *Running) *http.ServeMux {
 	mux := http.NewServeMux()
 	in := r.tokens(mux, "/api/session", "X-Session")
 	mux.HandleFunc("GET /api/system", in(func(w http.ResponseWriter, _ *http.Request) {
-		host, domain, _ := strings.Cut(r.Secret, ".")
+		host, domain, _ := strings.Cut(r.System, ".")
 		if r.Faults.OtherPrompt {
 			host = "unnamed"
 		}
