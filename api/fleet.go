@@ -60,7 +60,7 @@ type (
 		Slot   string `path:"slot" json:"-"`
 	}
 	askHostKey struct {
-		Link    string `json:"link,omitempty" enum:"ssh,https" description:"ssh where it is left out"`
+		Link    string `json:"link,omitempty" enum:"ssh,https,netconf" description:"ssh where it is left out"`
 		Site    string `json:"site,omitempty"`
 		Address string `json:"address" required:"true"`
 		Port    int    `json:"port" required:"true"`

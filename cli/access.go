@@ -29,7 +29,7 @@ type accessFlags struct {
 func (x *accessFlags) flags(f *pflag.FlagSet) {
 	f.StringVar(&x.link, "link", "", "the link to which the access flags apply (default: the first link of the family)")
 	f.StringVar(&x.address, "link-address", "", "address of the link, if it differs from the device's")
-	f.IntVar(&x.port, "port", 0, "port of the link (default: 22 for ssh, 443 for https)")
+	f.IntVar(&x.port, "port", 0, "port of the link (default: 22 for ssh, 443 for https, 830 for netconf)")
 	f.StringVar(&x.credential, "credential", "", "a shared credential to sign in with")
 	f.StringVar(&x.pin, "pin", "", pinHelp)
 	f.StringArrayVar(&x.options, "option", nil, "NAME=VALUE, such as old_algorithms=yes to allow insecure SSH algorithms, or over https old_tls=yes; may be given again")
@@ -111,7 +111,7 @@ func (x *accessFlags) hostKey(a *app, ctx context.Context, client *client, link,
 	if err := client.do(ctx, "POST", v1+"/host-keys", ask, &shown); err != nil {
 		return "", err
 	}
-	what := map[string]string{procedure.SSH: "the host key", procedure.HTTPS: "a certificate with the SHA-256"}[link]
+	what := map[string]string{procedure.SSH: "the host key", procedure.NETCONF: "the host key", procedure.HTTPS: "a certificate with the SHA-256"}[link]
 	return shown.HostKey, a.confirm(question("%s shows %s\n  %s\nCompare it with its own console. Is that the right one?", address, what, shown.HostKey),
 		fmt.Sprintf("compare what %s shows with its own console, and give it: --pin %q", address, shown.HostKey))
 }

@@ -38,6 +38,7 @@ type Runner struct {
 	Journal   Journal
 	Own       Own                                         // the service's own certificate; nil: this device is another
 	Web       func(context.Context) (https.Target, error) // likewise for its web interface
+	Config    func(context.Context) (ssh.Target, error)   // likewise for NETCONF
 	Helpers   map[string]Helper                           // devices on which some steps are done, by the setting that names them
 	Hard      context.Context                             // ends even a step that is under way; nil: nothing does but its limit
 
@@ -46,6 +47,7 @@ type Runner struct {
 	worked  bool               // the work folder is there
 	at      map[string]*Runner // of the helpers
 	session *session           // of its web interface
+	config  *config            // its session by NETCONF
 }
 
 // Result is what a verb gives.
@@ -82,6 +84,7 @@ func (r *Runner) steps(ctx context.Context) context.Context {
 // are any.
 func (r *Runner) Close() {
 	r.signOut()
+	r.endConfig()
 	if r.link != nil {
 		r.link.Close()
 		r.link = nil

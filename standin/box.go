@@ -151,6 +151,7 @@ type Running struct {
 	shellOn    atomic.Bool
 	owners     sync.Map // of files, where they were changed
 	webs       webState
+	routes     routing
 	away       atomic.Bool // something in front answers in its place
 	mux        *http.ServeMux
 }
@@ -223,6 +224,9 @@ func (r *Running) startWeb() error {
 		if pair, err := r.plantPair(); err == nil {
 			r.serving.Store(pair)
 		}
+	}
+	if r.Kind == Router {
+		r.factoryObject()
 	}
 	if made := webKinds[r.Kind]; made != nil {
 		r.mux = made(r)

@@ -139,7 +139,7 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 		}
 		terminals := r.programs()
 		run := terminals[payload.Text]
-		known = known && r.Kind != NetworkGear || request.Type == "pty-req" && terminals != nil || request.Type == "shell" && run != nil
+		known = known && r.Kind != NetworkGear && (r.Kind != Router || payload.Text == "netconf") || request.Type == "pty-req" && terminals != nil || request.Type == "shell" && run != nil
 		if request.WantReply {
 			request.Reply(known, nil)
 		}
@@ -158,6 +158,9 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 				status := r.shell(ctx, payload.Text, channel, channel, channel.Stderr())
 				channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
 			})
+			return
+		case payload.Text == "netconf" && r.Kind == Router:
+			r.netconf(channel)
 			return
 		case payload.Text == "sftp":
 			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: files{r}, FilePut: files{r}, FileCmd: files{r}, FileList: files{r}})

@@ -28,7 +28,7 @@ type Answer struct {
 	NotMatch *regexp.Regexp
 	LeadsTo  *regexp.Regexp
 	Found    []Found
-	Same     []Labelled // what JSON pointers lead to, as texts with values
+	Same     []Labelled // what JSON pointers, or XPaths with // in front, lead to, as texts with values
 }
 
 // Found is a value in an answer, and what it must match.
@@ -42,6 +42,14 @@ type Spot struct {
 	CSS, Attribute, JSON, XPath, Header string
 
 	pattern *regexp.Regexp // looked for in what was found, or in the whole answer
+}
+
+// spotOf is the place that a JSON pointer names, or an XPath with // in front.
+func spotOf(label string) Spot {
+	if strings.HasPrefix(label, "//") {
+		return Spot{XPath: label}
+	}
+	return Spot{JSON: label}
 }
 
 func (s Spot) isZero() bool { return s.CSS == "" && s.JSON == "" && s.XPath == "" && s.Header == "" }
@@ -126,7 +134,7 @@ func (a Answer) Met(r Response) error {
 		}
 	}
 	for _, each := range a.Same {
-		text, err := extract.JSON(r.Body, each.Label)
+		text, err := spotOf(each.Label).find(r)
 		if err != nil {
 			return fmt.Errorf("the answer has no %s", each.Label)
 		}
@@ -192,8 +200,12 @@ func (r *reader) answer(n ast.Node, what string) Answer {
 		"same": func(n ast.Node) {
 			a.Same = r.labelled(n, "same", r.text)
 			for _, each := range a.Same {
-				if err := extract.CheckPointer(each.Label); err != nil {
-					r.fault(n, "write a JSON pointer, such as /name", "%q cannot be looked for: %v", each.Label, err)
+				err := extract.CheckPointer(each.Label)
+				if spotOf(each.Label).XPath != "" {
+					err = extract.CheckXPath(each.Label)
+				}
+				if err != nil {
+					r.fault(n, "write a JSON pointer, such as /name, or an XPath, such as //name", "%q cannot be looked for: %v", each.Label, err)
 				}
 			}
 		},

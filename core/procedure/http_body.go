@@ -3,6 +3,7 @@ package procedure
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"encoding/xml"
@@ -13,6 +14,7 @@ import (
 	"net/textproto"
 	"net/url"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml/ast"
 )
@@ -400,10 +402,14 @@ func jsonString(out *bytes.Buffer, text string) {
 	out.Truncate(out.Len() - 1)
 }
 
-// expandXML puts values into the texts and attributes of XML.
+// expandXML puts values into the texts and attributes of XML; bytes that are no text in
+// base64.
 func expandXML(text string, scope *Scope, show bool) (string, error) {
 	return replaceEach(text, scope, func(v Value, _ string) (string, error) {
 		said := v.plain()
+		if v.Kind == Content && !utf8.ValidString(said) {
+			said = base64.StdEncoding.EncodeToString([]byte(said))
+		}
 		switch {
 		case v.OnBox != "":
 			return "", errors.New("never leaves the device")

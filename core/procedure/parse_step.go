@@ -146,7 +146,7 @@ func (r *reader) step(n ast.Node) Step {
 	switch {
 	case !s.Expect.isZero() && !s.Do.Expects():
 		r.fault(n, "leave expect out", "expect means nothing beside %s", s.Do.Word())
-	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return !c.Spot.isZero() }) && s.Do.Link() != HTTPS:
+	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return !c.Spot.isZero() }) && s.Do.Link() != HTTPS && s.Do.Link() != NETCONF:
 		r.fault(n, "write match: with a pattern", "css, json, xpath and header belong to what http answers")
 	case len(s.Capture) > 0 && s.Do.Gives() == "":
 		r.fault(n, "leave capture out", "%s gives nothing to capture", s.Do.Word())

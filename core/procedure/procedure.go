@@ -58,13 +58,14 @@ var changing = []Section{Trust, Install, Trial, Activate, Mirror}
 
 // The links.
 const (
-	SSH    = "ssh"
-	HTTPS  = "https"
-	Person = "person"
-	Itself = "service"
+	SSH     = "ssh"
+	NETCONF = "netconf"
+	HTTPS   = "https"
+	Person  = "person"
+	Itself  = "service"
 )
 
-var links = []string{SSH, HTTPS, Person, Itself}
+var links = []string{SSH, HTTPS, NETCONF, Person, Itself}
 
 // Session is the section of the steps that sign in to the device's web interface, each time
 // that it is opened; SignOut are those that sign out again, however it ends.

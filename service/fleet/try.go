@@ -37,6 +37,13 @@ func (s *Service) TryDevice(ctx context.Context, name string) (Try, error) {
 		}
 		add(s.reach.TrySSH(ctx, d.Site, target))
 	}
+	if p, err := s.Procedure(d.Family); err == nil && p.Uses(procedure.NETCONF) {
+		target, err := s.reach.Config(ctx, d)
+		if err != nil {
+			return out, err
+		}
+		add(s.reach.TryConfig(ctx, d.Site, target))
+	}
 	if p, err := s.Procedure(d.Family); err == nil && p.Uses(procedure.HTTPS) {
 		target, err := s.reach.Web(ctx, d)
 		if err != nil {

@@ -65,8 +65,9 @@ type link struct {
 }
 
 var kindsOfLink = map[string]link{
-	procedure.SSH:   {port: 22, pin: checkHostKey, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
-	procedure.HTTPS: {port: 443, pin: checkFingerprint, options: map[string][]string{oldTLS: {"yes", "no"}}},
+	procedure.SSH:     {port: 22, pin: checkHostKey, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
+	procedure.NETCONF: {port: 830, pin: checkHostKey, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
+	procedure.HTTPS:   {port: 443, pin: checkFingerprint, options: map[string][]string{oldTLS: {"yes", "no"}}},
 }
 
 // Links are the links over which devices are signed in to.
@@ -301,6 +302,13 @@ func (s *Service) AskPin(ctx context.Context, link, site, address string, port i
 // SSH opens the sealed secrets of a device for a link over SSH.
 func (s *Service) SSH(ctx context.Context, d store.Device) (ssh.Target, error) {
 	a, t, err := s.signIn(ctx, d, procedure.SSH)
+	t.HostKey, t.OldSSH = a.Pin, a.Options.V[oldAlgorithms] == "yes"
+	return t, err
+}
+
+// Config opens the sealed secrets of a device for a link by NETCONF.
+func (s *Service) Config(ctx context.Context, d store.Device) (ssh.Target, error) {
+	a, t, err := s.signIn(ctx, d, procedure.NETCONF)
 	t.HostKey, t.OldSSH = a.Pin, a.Options.V[oldAlgorithms] == "yes"
 	return t, err
 }

@@ -3,10 +3,13 @@ package reach
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"time"
 
 	"freshseal/device/https"
 	"freshseal/device/links"
+	"freshseal/device/netconf"
 	"freshseal/device/ssh"
 )
 
@@ -34,6 +37,28 @@ func (s *Service) TrySSH(ctx context.Context, site string, target ssh.Target) Tr
 	default:
 		look.Said, look.Next = err.Error(), "see that the device is on, and that its address, SSH port and site are right"
 	}
+	return look
+}
+
+// TryConfig tests whether the device speaks NETCONF, and what it is able to do.
+func (s *Service) TryConfig(ctx context.Context, site string, target ssh.Target) TryLook {
+	look := TryLook{What: "open a session by NETCONF as " + target.User}
+	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	link, err := ssh.Open(limited, s.Way(site), target)
+	if err == nil {
+		defer link.Close()
+		var channel io.ReadWriteCloser
+		if channel, err = link.Subsystem(limited, "netconf"); err == nil {
+			var session *netconf.Session
+			if session, err = netconf.Open(limited, channel); err == nil {
+				defer session.Close(limited)
+				look.OK, look.Said = true, fmt.Sprintf("the host key is the pinned one, the user is let in, and it has %d capabilities", len(session.Capabilities))
+				return look
+			}
+		}
+	}
+	look.Said, look.Next = err.Error(), "see that NETCONF over SSH is switched on, and that the address, port, user and site of its access are right"
 	return look
 }
 

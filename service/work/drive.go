@@ -149,8 +149,9 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 		return nil, nil, err
 	}
 	r = &device.Runner{Helpers: helpers, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
-		SSH: func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) },
-		Web: func(ctx context.Context) (https.Target, error) { return s.web(ctx, *j) }}
+		SSH:    func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) },
+		Config: func(ctx context.Context) (ssh.Target, error) { return s.reach.Config(ctx, j.device) },
+		Web:    func(ctx context.Context) (https.Target, error) { return s.web(ctx, *j) }}
 	if as, err := j.scope.Value(j.procedure.As); j.procedure.As != "" && err == nil {
 		r.As = as.Words
 		if word, err := j.scope.Value(procedure.AsPassword); err == nil {

@@ -10,16 +10,16 @@ import { Foreign } from './Foreign'
 import { Problem } from './Problem'
 
 /** SignIn is a link over which somebody signs in. */
-export type SignIn = 'ssh' | 'https'
+export type SignIn = 'ssh' | 'https' | 'netconf'
 
 /** linksOf are the links over which somebody signs in to a family's devices, in the family's order. */
-export const linksOf = (links: string[] | undefined) => (links ?? []).filter((l): l is SignIn => l === 'ssh' || l === 'https')
+export const linksOf = (links: string[] | undefined) => (links ?? []).filter((l): l is SignIn => l === 'ssh' || l === 'https' || l === 'netconf')
 
-export const usualPort = { ssh: '22', https: '443' }
-export const linkNames = { ssh: 'SSH', https: 'Web' }
+export const usualPort = { ssh: '22', https: '443', netconf: '830' }
+export const linkNames = { ssh: 'SSH', https: 'Web', netconf: 'NETCONF' }
 
 /** What is pinned over a link. */
-const pinNames = { ssh: 'host key', https: 'certificate' }
+const pinNames = { ssh: 'host key', https: 'certificate', netconf: 'host key' }
 
 export type Place = { site: string; address: string; port: string }
 
@@ -47,10 +47,10 @@ export function HostKey({ at, what, link = 'ssh', prefix = '' }: { at: Place; wh
   const holds = pin !== '' && pinnedAt === place
   const error = formState.errors[field]?.message
   return (
-    <Box role="group" aria-label={link === 'ssh' ? 'Host key' : 'Certificate'} sx={{ display: 'grid', gap: 1, gridColumn: '1 / -1' }}>
+    <Box role="group" aria-label={link !== 'https' ? 'Host key' : 'Certificate'} sx={{ display: 'grid', gap: 1, gridColumn: '1 / -1' }}>
       {holds ? (
         <Alert severity="success" variant="outlined" icon={false}>
-          {link === 'ssh' ? 'Host key' : 'Certificate'} of {what}: <Key text={pin} />
+          {link !== 'https' ? 'Host key' : 'Certificate'} of {what}: <Key text={pin} />
           <Button size="small" color="inherit" onClick={() => ask.mutate()} disabled={ask.isPending}>
             Ask again
           </Button>
@@ -70,7 +70,7 @@ export function HostKey({ at, what, link = 'ssh', prefix = '' }: { at: Place; wh
       )}
       {shown && (shown !== pin || !holds) && (
         <Alert severity="warning" variant="outlined">
-          {what} shows {link === 'ssh' ? 'this host key' : 'a certificate with this SHA-256'}. Compare it with its own console:
+          {what} shows {link !== 'https' ? 'this host key' : 'a certificate with this SHA-256'}. Compare it with its own console:
           <Key text={shown} />
           <Button
             variant="outlined"
@@ -84,7 +84,7 @@ export function HostKey({ at, what, link = 'ssh', prefix = '' }: { at: Place; wh
               ask.reset()
             }}
           >
-            {link === 'ssh' ? 'The key is correct' : 'The certificate is correct'}
+            {link !== 'https' ? 'The key is correct' : 'The certificate is correct'}
           </Button>
         </Alert>
       )}

@@ -39,7 +39,7 @@ const fields = v.object({
   secondPort: v.string(),
   secondPin: v.string(),
   secondPinnedAt: v.string(),
-  links: v.array(v.picklist(['ssh', 'https'])), // over which the family signs in
+  links: v.array(v.picklist(['ssh', 'https', 'netconf'])), // over which the family signs in
 })
 type Values = v.InferOutput<typeof fields>
 

@@ -1,0 +1,77 @@
+package device
+
+import (
+	"context"
+	"errors"
+
+	"freshseal/core/procedure"
+	"freshseal/device/netconf"
+	"freshseal/device/ssh"
+)
+
+var _ = carries("rpc", rpc)
+
+// config is a device's session by NETCONF.
+type config struct {
+	link    *ssh.Link
+	session *netconf.Session
+}
+
+// configured opens the session where it is not open.
+func (r *Runner) configured(ctx context.Context) (*netconf.Session, error) {
+	if r.config != nil {
+		return r.config.session, nil
+	}
+	target, err := r.Config(ctx)
+	if err != nil {
+		return nil, err
+	}
+	link, err := ssh.Open(ctx, r.Dial, target)
+	if err != nil {
+		return nil, err
+	}
+	channel, err := link.Subsystem(ctx, "netconf")
+	if err == nil {
+		var session *netconf.Session
+		if session, err = netconf.Open(ctx, channel); err == nil {
+			r.config = &config{link, session}
+			return session, nil
+		}
+	}
+	link.Close()
+	return nil, err
+}
+
+// endConfig ends the session.
+func (r *Runner) endConfig() {
+	if r.config == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), signOutLimit)
+	defer cancel()
+	r.config.session.Close(ctx)
+	r.config.link.Close()
+	r.config = nil
+}
+
+// rpc makes a call, and judges the reply.
+func rpc(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result, error) {
+	act := ready.Act.(*procedure.RPCAct)
+	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
+	defer cancel()
+	session, err := r.configured(limited)
+	if err != nil {
+		return Result{}, err
+	}
+	reply, err := session.Call(limited, act.Content)
+	got := procedure.Response{Body: reply}
+	result := Result{Stdout: reply, Answered: &got, Shown: shownAnswer(got)}
+	var refused netconf.Error
+	switch {
+	case err == nil:
+		err = act.Want.Met(got)
+	case act.Refused && errors.As(err, &refused):
+		return Result{Shown: "it was refused, which is no failure here: " + refused.Error()}, nil
+	}
+	return result, err
+}
