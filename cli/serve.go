@@ -212,7 +212,11 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 			n.Slots = append(n.Slots, fleet.DeviceSlot{Name: m.Also, Port: m.MorePort, ServerName: m.Name})
 		}
 		if m.User != "" {
-			n.Access = []reach.AccessChange{{Link: procedure.SSH, Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: reach.Secrets{Password: m.Password}}}
+			link := procedure.SSH
+			if m.SSHPort == reach.UsualPort(procedure.NETCONF) {
+				link = procedure.NETCONF
+			}
+			n.Access = []reach.AccessChange{{Link: link, Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: reach.Secrets{Password: m.Password}}}
 		}
 		if m.Web != nil {
 			n.Access = append(n.Access, reach.AccessChange{Link: procedure.HTTPS, User: &m.Web.User, Pin: &m.Web.Pin, Secrets: reach.Secrets{Password: m.Web.Password}})

@@ -28,7 +28,7 @@ func TestManyDevicesAreChangedAsOne(t *testing.T) {
 		}
 		return out
 	}
-	if done := change(`{"filter":{"site":"Northholm"},"change":{"owner":"harbour watch","add_tags":["winter","night"],"remove_tags":["panel"]}}`); done.Changed != 4 || len(done.Refused) != 0 {
+	if done := change(`{"filter":{"site":"Northholm"},"change":{"owner":"harbour watch","add_tags":["winter","night"],"remove_tags":["panel"]}}`); done.Changed != 7 || len(done.Refused) != 0 {
 		t.Errorf("%+v", done)
 	}
 	var panelNow struct {

@@ -203,10 +203,10 @@ func TestTheConsoleAsksForTheHostKeyOfAnotherAddress(t *testing.T) {
 		func() error { return p.Go("/devices/" + mast) },
 		func() error { return p.Click(browser.Button("Edit")) },
 		func() error { return p.Wait(dialog(first.HostKey())) },
-		func() error { return p.Type(field("sshPort"), other) },
+		func() error { return p.Type(field("linkPort"), other) },
 		func() error { return p.Wait(dialog("The host key was shown at another place")) },
 		func() error { return p.Click(inDialog("Save")) },
-		func() error { return p.Wait(dialog("The host key belongs to another address")) },
+		func() error { return p.Wait(dialog("The host key or certificate belongs to another address")) },
 		func() error { return p.Click(inDialog("Ask for its host key")) },
 		func() error { return p.Wait(dialog(second.HostKey())) },
 	)

@@ -37,7 +37,7 @@ func TestFiltersCountsAndSheetsAgree(t *testing.T) {
 		"serves=" + issuing:                     {"gate-1.mainquay"},
 		"text=198.51.100.5":                     {"berth-3.saltmere", "boiler.saltmere", "vault-link.saltmere"},
 		"text=PELORUS":                          {"host-1.mainquay", "host-1.mainquay", "host-4.gannet-point", "host-7.mainquay", "host-9.mainquay", "manager-2.mainquay", "manager.mainquay", "manager.mainquay"}, // of a subject, whatever its case
-		"site=Saltmere&condition=factory":       {"berth-3.saltmere", "boiler.saltmere", "cipher.saltmere", "lamp.saltmere", "vault-link.saltmere", "wall.saltmere"},
+		"site=Saltmere&condition=factory":       {"berth-3.saltmere", "boiler.saltmere", "cipher.saltmere", "lamp.saltmere", "router.saltmere", "vault-link.saltmere", "wall.saltmere"},
 		"text=" + issuing[:16]:                  {"gate-1.mainquay"}, // a part of a fingerprint in the path
 		"text=%25":                              {},                  // a percent sign is none of SQL's
 		"family=-&site=Turnstone&condition=due": {},

@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -84,7 +85,7 @@ type member struct {
 var families = map[Kind][2]string{MenuManager: {"manager-by-menu", "menu_password"}, NetworkGear: {"network-gear", "secret_word"}, StopServer: {"server-to-be-stopped", ""}, BareHost: {"bare-host", ""}, PlantRoom: {"plant-controller", ""},
 	Firewall: {"firewall", ""}, HostManager: {"", ""}, ServerBoard: {"board-by-redfish", ""}, ReportingGateway: {"reporting-gateway", ""},
 	SignOnServer: {"sign-on-server", ""}, EncryptionAppliance: {"encryption-appliance", "export_word"}, LoadBalancer: {"load-balancer", ""}, TraversalPeer: {"traversal-peer", ""}, BuildingController: {"building-controller", ""},
-	VoiceManager: {"voice-manager", ""}, ConferenceBridge: {"conference-bridge", ""}, WirelessManager: {"wireless-manager", ""}, HostWithPage: {"host-with-page", ""}, WANController: {"wan-controller", ""},
+	Router: {"router-by-netconf", ""}, VoiceManager: {"voice-manager", ""}, ConferenceBridge: {"conference-bridge", ""}, WirelessManager: {"wireless-manager", ""}, HostWithPage: {"host-with-page", ""}, WANController: {"wan-controller", ""},
 	Collector: {"collector", ""}, StagedVault: {"staged-by-menu", ""}, Dashboard: {"dashboard-of-nodes", ""}}
 
 var members = []member{
@@ -131,6 +132,7 @@ var members = []member{
 	{name: "border-1.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.35", factory: "Corvane", ends: 5 * 365 * day, kind: TraversalPeer, cluster: "border", restart: 3 * time.Second},
 	{name: "border-2.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.36", factory: "Corvane", ends: 5 * 365 * day, kind: TraversalPeer, cluster: "border", restart: 3 * time.Second},
 	{name: "climate.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.45", factory: "Corvane", ends: 6 * 365 * day, kind: BuildingController, restart: 3 * time.Second},
+	{name: "router.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.67", replaceable: true, factory: "Lumsk", ends: 7 * 365 * day, kind: Router},
 	{name: "panel.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.24", byHand: true, factory: "Halyard", ends: 8 * 365 * day, restart: time.Second},
 }
 
@@ -264,7 +266,10 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		shown.Settings = map[string]string{"page": "https://" + m.address + "/", "plain": "http://" + m.address + "/"}
 	}
 	if m.replaceable {
-		f.places[way][net.JoinHostPort(m.address, "22")] = box.SSHAddr
+		if m.kind == Router {
+			shown.SSHPort = 830
+		}
+		f.places[way][net.JoinHostPort(m.address, strconv.Itoa(shown.SSHPort))] = box.SSHAddr
 		shown.User, shown.Password, shown.HostKey = b.User, b.Password, box.HostKey()
 	}
 	if b.WebUser != "" {
