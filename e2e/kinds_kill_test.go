@@ -57,14 +57,7 @@ func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 			}
 			again := startAt(t, "serve", s.dir, listen)
 			again.config = s.config
-			state := again.rests("r1", "sealed", "held", "reverted")
-			if state == "held" {
-				again.run("", "replacement", "cancel", "r1")
-				if state = again.rests("r1", "held", "cancelled", "reverted"); state == "held" {
-					again.run("", "replacement", "revert", "r1")
-					state = again.rests("r1", "reverted", "cancelled")
-				}
-			}
+			state := again.toAnEnd("r1")
 			k.arm(false)
 			if box.IsOff() || box.InMaintenance() {
 				t.Errorf("its server is left stopped: %v; it is left in maintenance: %v", box.IsOff(), box.InMaintenance())
@@ -95,6 +88,21 @@ func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 			})
 		}
 	}
+}
+
+// toAnEnd waits until a replacement is sealed or has gone back; where it is held, a person
+// takes the way back.
+func (s *server) toAnEnd(id string) string {
+	s.t.Helper()
+	state := s.rests(id, "sealed", "held", "reverted")
+	if state == "held" {
+		s.run("", "replacement", "cancel", id)
+		if state = s.rests(id, "held", "cancelled", "reverted"); state == "held" {
+			s.run("", "replacement", "revert", id)
+			state = s.rests(id, "reverted", "cancelled")
+		}
+	}
+	return state
 }
 
 // rests waits until a replacement stands still in one of some states.

@@ -76,28 +76,8 @@ func wanController(r *Running) *http.ServeMux {
 		}
 		writeJSON(w, http.StatusCreated, map[string]string{"request": string(pemOf("CERTIFICATE REQUEST", der))})
 	}))
-	mux.HandleFunc("PUT /api/certificates/{name}", named(func(w http.ResponseWriter, call *http.Request) {
-		var in struct{ Certificate string }
-		err := readJSON(call, &in)
-		if err == nil {
-			err = r.take([]byte(in.Certificate))
-		}
-		if err == nil {
-			err = r.use()
-		}
-		if err != nil {
-			refuseJSON(w, err)
-			return
-		}
-		writeJSON(w, http.StatusAccepted, map[string]string{"state": "accepted"})
-	}))
-	mux.HandleFunc("POST /api/certificates/{name}/previous", named(func(w http.ResponseWriter, _ *http.Request) {
-		if err := r.goBackWeb(); err != nil {
-			refuseJSON(w, err)
-			return
-		}
-		w.WriteHeader(http.StatusAccepted)
-	}))
+	mux.HandleFunc("PUT /api/certificates/{name}", named(r.takesJSON))
+	mux.HandleFunc("POST /api/certificates/{name}/previous", named(r.goesBack))
 	return mux
 }
 

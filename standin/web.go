@@ -314,3 +314,29 @@ func fingerprint(c *x509.Certificate) string {
 	sum := sha256.Sum256(c.Raw)
 	return hex.EncodeToString(sum[:])
 }
+
+// takesJSON takes leaf and chain in as one text, and uses them.
+func (r *Running) takesJSON(w http.ResponseWriter, call *http.Request) {
+	var in struct{ Certificate string }
+	err := readJSON(call, &in)
+	if err == nil {
+		err = r.take([]byte(in.Certificate))
+	}
+	if err == nil {
+		err = r.use()
+	}
+	if err != nil {
+		refuseJSON(w, err)
+		return
+	}
+	writeJSON(w, http.StatusAccepted, map[string]string{"state": "accepted"})
+}
+
+// goesBack puts back what was served before.
+func (r *Running) goesBack(w http.ResponseWriter, _ *http.Request) {
+	if err := r.goBackWeb(); err != nil {
+		refuseJSON(w, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}

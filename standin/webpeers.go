@@ -46,28 +46,8 @@ func traversalPeer(r *Running) *http.ServeMux {
 		}
 		writeJSON(w, http.StatusCreated, map[string]any{"request": string(pemOf("CERTIFICATE REQUEST", der)), "names": in.Names})
 	}))
-	mux.HandleFunc("PUT /api/certificate", in(func(w http.ResponseWriter, call *http.Request) {
-		var in struct{ Certificate string }
-		err := readJSON(call, &in)
-		if err == nil {
-			err = r.take([]byte(in.Certificate))
-		}
-		if err == nil {
-			err = r.use()
-		}
-		if err != nil {
-			refuseJSON(w, err)
-			return
-		}
-		writeJSON(w, http.StatusAccepted, map[string]string{"state": "restarting"})
-	}))
-	mux.HandleFunc("POST /api/certificate/previous", in(func(w http.ResponseWriter, _ *http.Request) {
-		if err := r.goBackWeb(); err != nil {
-			refuseJSON(w, err)
-			return
-		}
-		w.WriteHeader(http.StatusNoContent)
-	}))
+	mux.HandleFunc("PUT /api/certificate", in(r.takesJSON))
+	mux.HandleFunc("POST /api/certificate/previous", in(r.goesBack))
 	mux.HandleFunc("PUT /api/verification", in(func(w http.ResponseWriter, call *http.Request) {
 		var in struct{ Mode string }
 		err := readJSON(call, &in)

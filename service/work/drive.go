@@ -7,17 +7,14 @@ import (
 	"fmt"
 	"maps"
 	"runtime/debug"
-	"slices"
 	"strconv"
 
-	"freshseal/core/next"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/device"
 	"freshseal/device/https"
 	"freshseal/device/ssh"
 	"freshseal/service/fleet"
-	"freshseal/service/problem"
 	"freshseal/store"
 )
 
@@ -162,45 +159,6 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 		r.Own = own{s, *j}
 	}
 	return r, func() { r.Close(); j.seat.Give() }, nil
-}
-
-// web is how the device's web interface is reached. From activate on it may show the new
-// certificate of a slot that is its own, or while it restarts either one.
-func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
-	t, err := s.reach.Web(ctx, j.device)
-	if err != nil {
-		return t, err
-	}
-	t.Basic, t.Digest = j.procedure.Traits.WebSignIn == procedure.ByBasic, j.procedure.Traits.WebSignIn == procedure.ByDigest
-	own := []string{j.NewSHA256}
-	for _, target := range j.targets {
-		own = append(own, target.OldSHA256)
-	}
-	if !j.Stage.Before(replacement.Activate) && slices.Contains(own, t.Pins[0]) {
-		t.Pins = slices.DeleteFunc(append(t.Pins, own...), func(pin string) bool { return pin == "" })
-	}
-	return t, nil
-}
-
-// helpers are the devices on which some of a job's steps are done, by the settings that
-// name them.
-func (s *Service) helpers(ctx context.Context, j job) (map[string]device.Helper, error) {
-	out := map[string]device.Helper{}
-	for _, setting := range j.procedure.Helpers() {
-		name, err := j.scope.Value(setting)
-		if err != nil || name.Text == "" {
-			continue
-		}
-		d, err := s.store.Device(ctx, name.Text)
-		if err != nil {
-			return nil, problem.Missing(err, next.ListDevices, "no device is called %s, as the setting %s of %s says", name.Text, setting, j.Device)
-		}
-		if d.ID == j.DeviceID {
-			return nil, problem.Reject(name.Text+" cannot help", "it is the device that is worked on", "name another device in the setting "+setting, next.ChangeDevice.On(j.Device))
-		}
-		out[setting] = device.Helper{Name: d.Name, Dial: s.reach.Way(d.Site), SSH: func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, d) }}
-	}
-	return out, nil
 }
 
 // settle finds out what became of the step that was under way when the service

@@ -1,0 +1,90 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"freshseal/core/procedure"
+	"freshseal/device/links"
+	"freshseal/device/ssh"
+)
+
+// Recover finds out what became of a step that was under way when the service or
+// the connection ended, and writes it into the journal. Where the device does not
+// know and the step may not be repeated, the error is a StepError that is Unknown.
+func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Section, name string, repeat bool, scope *procedure.Scope) error {
+	unknown := func(cause error, still bool) error {
+		why := cause.Error()
+		err := r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Unknown: true, Why: why})
+		if err != nil || repeat && !still {
+			return err
+		}
+		return &StepError{Section: section, Step: name, Why: why, Repeat: repeat, Runs: still, Cause: fmt.Errorf("%w: %w", links.ErrLost, cause),
+			Remedy: "see on the device whether it was done, then resume, saying so"}
+	}
+	ready, ok := r.find(section, name, scope)
+	r, err := r.on(ready.Step.On)
+	if err != nil {
+		return unknown(err, true)
+	}
+	if ok && leaves(ready.Act) {
+		begun, still, err := r.hangUp(r.steps(ctx), id)
+		if w, isWait := ready.Act.(*procedure.WaitAct); isWait && w.Then != "" && begun && err == nil {
+			_, still, err = r.hangUp(r.steps(ctx), -id)
+		}
+		if !begun && err == nil {
+			return r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Why: "it was not begun"})
+		}
+		if err == nil {
+			err = errors.New("the service was stopped during the step; its program was ended")
+		}
+		return unknown(err, still)
+	}
+	if _, isRun := ready.Act.(*procedure.RunAct); !ok || !isRun {
+		return unknown(errors.New("the service was stopped during the step"), false)
+	}
+	result, settled, err := r.settle(r.steps(ctx), ready, id)
+	switch {
+	case err != nil && (lost(err) || errors.As(err, new(*mayRun))):
+		return unknown(err, !repeat || !errors.Is(err, ErrCannotTell)) // what may be repeated may also be repeated beside itself
+	case err != nil:
+		return err
+	case settled == ssh.Never:
+		return r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Why: "it was not begun"})
+	case settled == ssh.Gone:
+		return unknown(errors.New("the service was stopped during the step, and the device does not know what became of it"), false)
+	}
+	if settled == ssh.Stopped {
+		_, err = r.ended(ctx, id, ready, scope, result, links.ErrTimeLimit)
+		return err
+	}
+	_, err = r.ended(ctx, id, ready, scope, result, nil)
+	return err
+}
+
+// find brings a step into its final form by its section and journalled name.
+func (r *Runner) find(section procedure.Section, name string, scope *procedure.Scope) (procedure.Ready, bool) {
+	for _, in := range procedure.Sections {
+		for _, step := range r.Procedure.Steps[in] {
+			items, err := step.Items(scope)
+			if err != nil {
+				continue
+			}
+			for _, item := range items {
+				for _, expand := range []func() (procedure.Ready, error){
+					func() (procedure.Ready, error) { return step.Expand(in, item, scope) },
+					func() (procedure.Ready, error) { return step.UndoReady(item, scope) },
+					func() (procedure.Ready, error) { return step.FinallyReady(item, scope) },
+					func() (procedure.Ready, error) { return again(step, item, scope) },
+				} {
+					ready, err := expand()
+					if err == nil && ready.Section == section && ready.Name() == name {
+						return ready, true
+					}
+				}
+			}
+		}
+	}
+	return procedure.Ready{}, false
+}
