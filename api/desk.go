@@ -62,6 +62,7 @@ type (
 		Settings []Setting         `json:"settings" required:"true"`
 		Signs    bool              `json:"signs_itself" required:"true" description:"the device, or its manager, makes and signs the certificate itself: no key type, name or signer is chosen"`
 		YAML     string            `json:"yaml" required:"true"`
+		Steps    []procedure.Told  `json:"steps" required:"true" description:"what a replacement does to such a device, in order"`
 		Usable   bool              `json:"usable" required:"true"`
 		Faults   []procedure.Fault `json:"faults" required:"true" description:"of its file, warnings included"`
 		Devices  int               `json:"devices" required:"true" description:"how many are of this family"`
@@ -172,7 +173,7 @@ var ruleRoutes = []route{
 }
 
 func showProcedure(p procedure.Source, devices int) Procedure {
-	out := Procedure{Name: p.Name, Title: p.Title, About: p.About, YAML: p.YAML, Settings: []Setting{}, Keys: []string{}, Links: append([]string{}, p.Links...), Signs: p.Traits.SignsItself, Devices: devices, Usable: p.Usable(), Faults: append([]procedure.Fault{}, p.Faults...)}
+	out := Procedure{Name: p.Name, Title: p.Title, About: p.About, Steps: p.Tell(), YAML: p.YAML, Settings: []Setting{}, Keys: []string{}, Links: append([]string{}, p.Links...), Signs: p.Traits.SignsItself, Devices: devices, Usable: p.Usable(), Faults: append([]procedure.Fault{}, p.Faults...)}
 	for _, key := range p.Traits.KeyTypes {
 		out.Keys = append(out.Keys, string(key))
 	}

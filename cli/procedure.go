@@ -69,18 +69,20 @@ func (a *app) procedure() *cobra.Command {
 		Example: "  freshseal procedure check quay-gateway.procedure.yaml\n  freshseal procedure check procedures/\n  freshseal procedure draft quay-gateway | freshseal procedure check -",
 		RunE:    func(c *cobra.Command, args []string) error { return a.checkProcedures(c.InOrStdin(), args) },
 	}
+	link := procedure.SSH
 	draft := &cobra.Command{
 		Use: "draft NAME", Short: "Print a commented template for a new procedure; needs no service", Args: cobra.ExactArgs(1),
-		Example: "  freshseal procedure draft quay-gateway > quay-gateway.procedure.yaml",
+		Example: "  freshseal procedure draft quay-gateway > quay-gateway.procedure.yaml\n  freshseal procedure draft quay-lock --link https > quay-lock.procedure.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
-			text, err := procedure.Draft(args[0])
+			text, err := procedure.Draft(args[0], link)
 			if err != nil {
-				return failed("no draft was made", err.Error(), "choose another name")
+				return failed("no draft was made", err.Error(), "choose another name, or another --link")
 			}
 			io.WriteString(a.out, text)
 			return nil
 		},
 	}
+	draft.Flags().StringVar(&link, "link", procedure.SSH, "how such devices are reached: ssh or https")
 	values := &cobra.Command{
 		Use: "values", Short: "List the values that procedures can use; needs no service", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {

@@ -2,12 +2,17 @@ package procedure
 
 import "strings"
 
-// Draft is a commented start for a new procedure over SSH. It passes the check.
-func Draft(name string) (string, error) {
+// Draft is a commented start for a new procedure over SSH, or over https. It passes the
+// check.
+func Draft(name, link string) (string, error) {
+	start, ok := map[string]string{SSH: draft, HTTPS: webDraft}[link]
+	if !ok {
+		return "", Fault{Line: 1, Column: 1, What: "there is no draft for the link " + link, Instead: "take ssh or https"}
+	}
 	if !nameForm.MatchString(name) {
 		return "", Fault{Line: 1, Column: 1, What: "“" + name + "” cannot be a procedure's name", Instead: "use small letters, digits and -"}
 	}
-	return strings.ReplaceAll(draft, "NAME", name), nil
+	return strings.ReplaceAll(start, "NAME", name), nil
 }
 
 const draft = `# How one family of devices gets its certificate.
@@ -45,4 +50,49 @@ steps:
     - run: "{{reload}}"
       undo: again                           # nothing to put back; done again at the end of the way back
       repeat: safe                          # may be done again when nobody knows whether it was done
+`
+
+const webDraft = `# How one family of devices gets its certificate.
+procedure: NAME
+title: Box with a JSON interface
+about: |
+  Say what these devices are, which role the user needs who signs in, and
+  anything that an administrator must know before the first replacement.
+links: [https]                              # its web interface; the certificate that it shows is pinned
+
+traits:
+  key_types: [ecdsa-p256, rsa-2048]         # the usual one first
+  restart_limit: 2m                         # how long the web pages may be away
+
+session:                                    # done again each time that the interface is needed
+  sign_in:
+    - step: sign in
+      http: POST /api/session
+      json: {user: "{{web_user}}", password: "{{web_password}}"}
+      capture: {token: {json: /token, secret: true}}
+  headers: {X-Token: "{{token}}"}           # that each further call carries
+  sign_out:
+    - {step: sign out, http: DELETE /api/session}
+  lost: {status: [401]}                     # how it answers to who is not signed in
+
+steps:
+  survey:                                   # looks, and changes nothing
+    - {step: see that it answers, http: GET /api/state, expect: {status: 200}}
+  request:                                  # the device makes its key and request
+    - step: make key and request
+      http: POST /api/requests
+      json: {name: "{{common_name}}", names: "{{names}}"}
+      repeat: safe                          # a second request does no harm
+      capture: {request: {json: /request}}
+  activate:                                 # give it the certificate, and wait until it is in use
+    - step: import the certificate
+      http: PUT /api/certificate
+      json: {certificate: "{{leaf_first}}"} # or leaf, intermediates, anchor, pkcs7, …
+      capture: {task: {json: /task}}
+      undo: {step: take the one from before, http: POST /api/certificate/previous, repeat: safe}
+    - step: wait until it is in use
+      http: GET /api/tasks/{{task}}
+      until: {json: {/state: "^done$"}}
+      fails: {json: {/state: "^failed$"}}
+      limit: 10m
 `

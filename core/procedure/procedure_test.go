@@ -195,12 +195,14 @@ func TestBuiltInFamiliesHaveAtMostFortyLines(t *testing.T) {
 			t.Errorf("%s has %d lines", name, lines)
 		}
 	}
-	text, err := procedure.Draft("quay-gateway")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, faults := procedure.Parse([]byte(text)); len(faults) > 0 {
-		t.Errorf("the draft: %v", faults)
+	for _, link := range []string{procedure.SSH, procedure.HTTPS} {
+		text, err := procedure.Draft("quay-gateway", link)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, faults := procedure.Parse([]byte(text)); len(faults) > 0 {
+			t.Errorf("the draft for %s: %v", link, faults)
+		}
 	}
 }
 

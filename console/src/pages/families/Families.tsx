@@ -5,7 +5,9 @@ import Box from '@mui/material/Box'
 import Link from '@mui/material/Link'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
+import { Fragment } from 'react'
 import { Link as RouterLink, useLocation } from 'react-router'
+import type { Schemas } from '../../api/client'
 import { familiesQuery } from '../../api/queries'
 import { mono } from '../../app/theme'
 import { Heading } from '../../parts/Heading'
@@ -14,7 +16,63 @@ import { Term } from '../../parts/Term'
 import { some } from '../../parts/words'
 import { Problem } from '../../parts/Problem'
 
-const ways: Record<string, string> = { ssh: 'over SSH', person: 'by a person', service: 'by Fresh Seal itself' }
+const ways: Record<string, string> = { ssh: 'over SSH', https: 'over its web interface', netconf: 'by NETCONF', person: 'by a person', service: 'by Fresh Seal itself' }
+
+/** Told is a step of a family's procedure, as the API tells it. */
+type Told = Schemas['Told']
+
+const quiet = { color: 'text.secondary' }
+
+/** What tells in words what a replacement does to a device of the family, stage by stage. */
+function What({ of, steps }: { of: string; steps: Told[] }) {
+  const stages = [...new Set(steps.map((s) => s.stage))]
+  const several = new Set(steps.map((s) => s.link)).size > 1
+  return (
+    <Box
+      component="dl"
+      aria-label={`What a replacement does to a ${of}`}
+      sx={{ m: 0, display: 'grid', gridTemplateColumns: { xs: '1fr', sm: '7rem 1fr' }, columnGap: 2, rowGap: 0.75 }}
+    >
+      {stages.map((stage) => (
+        <Fragment key={stage}>
+          <Typography component="dt" sx={{ color: 'text.secondary' }}>
+            {stage === 'session' ? 'each time' : stage}
+          </Typography>
+          <Box component="dd" sx={{ m: 0 }}>
+            {steps
+              .filter((s) => s.stage === stage)
+              .map((s) => (
+                <Typography key={s.name}>
+                  {s.name}
+                  {several && s.link && (
+                    <Box component="span" sx={quiet}>
+                      , {ways[s.link] ?? s.link}
+                    </Box>
+                  )}
+                  {s.when && (
+                    <Box component="span" sx={quiet}>
+                      {' '}
+                      ({s.when})
+                    </Box>
+                  )}
+                  {s.undo && (
+                    <Box component="span" sx={quiet}>
+                      ; if something fails later: {s.undo}
+                    </Box>
+                  )}
+                  {s.finally && (
+                    <Box component="span" sx={quiet}>
+                      ; in the end, whatever happens: {s.finally}
+                    </Box>
+                  )}
+                </Typography>
+              ))}
+          </Box>
+        </Fragment>
+      ))}
+    </Box>
+  )
+}
 
 /** Families shows the kinds of device and the procedure of each, in its own words. */
 export function Families() {
@@ -50,6 +108,7 @@ export function Families() {
                 </Box>
               )}
               <Typography sx={{ whiteSpace: 'pre-line', maxWidth: 760 }}>{f.about}</Typography>
+              <What of={f.title || f.name} steps={f.steps} />
               <Facts
                 rows={[
                   ['Name', f.name],

@@ -1,0 +1,38 @@
+package procedure
+
+// Told is what a step will do to a device of the family, for people who look at the family
+// before they have one.
+type Told struct {
+	Section Section `json:"stage" required:"true"`
+	Name    string  `json:"name" required:"true"`
+	Link    string  `json:"link,omitempty" description:"over which it is done; empty: over none"`
+	When    string  `json:"when,omitempty" description:"only where this holds"`
+	Undo    string  `json:"undo,omitempty" description:"how it is taken back when something fails later"`
+	Finally string  `json:"finally,omitempty" description:"done on every way out once the step was begun"`
+}
+
+// Tell is what a replacement does to a device of the family, in order; ways back included, of
+// steps as what undoes them.
+func (p Procedure) Tell() []Told {
+	out := []Told{}
+	for _, section := range append([]Section{Session}, Sections...) {
+		for _, step := range p.Steps[section] {
+			t := Told{Section: section, Name: step.Name, Link: step.Do.Link(), When: step.When.Text()}
+			switch {
+			case step.Do.Changes() == KnowsWay:
+				t.Undo = "what was there before is put back"
+			case step.Undo.Kind == UndoStep:
+				t.Undo = step.Undo.Step.Name
+			case step.Undo.Kind == UndoAgain:
+				t.Undo = "done once more at the end"
+			case step.Undo.Kind == NoUndo:
+				t.Undo = "there is no way back: " + step.Undo.Because
+			}
+			if step.Finally != nil {
+				t.Finally = step.Finally.Name
+			}
+			out = append(out, t)
+		}
+	}
+	return out
+}
