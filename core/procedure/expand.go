@@ -182,7 +182,7 @@ func expandContent(text string, scope *Scope) (content, error) {
 		case v.Secret:
 			return dots, nil
 		}
-		return v.plain(), nil
+		return scope.plain(v), nil
 	})
 	if err != nil {
 		return c, err
@@ -193,7 +193,7 @@ func expandContent(text string, scope *Scope) (content, error) {
 			if !v.Known {
 				return yetToCome(v), nil
 			}
-			return v.plain(), nil
+			return scope.plain(v), nil
 		})
 		c.bytes = []byte(real)
 		return c, err

@@ -253,8 +253,9 @@ type Scope struct {
 	own      map[string]Value // settings and captures
 	material *Material
 	made     *Made
-	assume   bool // a rehearsal: what is yet to come stands as what it is
-	notIn    bool // to the device's web interface
+	assume   bool    // a rehearsal: what is yet to come stands as what it is
+	notIn    bool    // to the device's web interface
+	between  *string // the items of a list
 }
 
 // Made keeps the values that were made for a replacement, so that each is made

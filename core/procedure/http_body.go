@@ -29,7 +29,7 @@ type body struct {
 	text  string
 	kind  string // media type of text
 
-	between *string // the items of a list, in a form or a text
+	between *string // the items of a list that stands in a text; nil: a comma and a blank
 }
 
 // bodyPart is a field, or a file where it has a name.
@@ -134,17 +134,6 @@ type field struct{ text, shown string }
 
 // expandField puts values into a field. refuse says what may not stand there.
 func expandField(text string, scope *Scope, refuse func(string) error) (field, error) {
-	return expandJoined(text, scope, nil, refuse)
-}
-
-// expandJoined is expandField with something else between the items of a list.
-func expandJoined(text string, scope *Scope, between *string, refuse func(string) error) (field, error) {
-	if name := lone(text); name != "" && between != nil {
-		if v, err := scope.Value(name); err == nil && v.Known && v.Kind == List {
-			joined := strings.Join(v.Words, *between)
-			return field{joined, joined}, nil
-		}
-	}
 	c, err := expandContent(text, scope)
 	switch {
 	case err != nil:
@@ -163,6 +152,7 @@ func expandJoined(text string, scope *Scope, between *string, refuse func(string
 }
 
 func (b *body) expand(scope *Scope) (sent, error) {
+	scope = scope.joinedBy(b.between)
 	switch {
 	case b.json != nil:
 		real, err := b.json.expand(scope, false)
@@ -183,7 +173,7 @@ func (b *body) expand(scope *Scope) (sent, error) {
 		shown, err := expandXML(b.xml, scope, true)
 		return sent{[]byte(real), "application/xml", shown}, err
 	case b.text != "":
-		f, err := expandJoined(b.text, scope, b.between, nil)
+		f, err := expandField(b.text, scope, nil)
 		kind := b.kind
 		if kind == "" {
 			kind = "text/plain; charset=utf-8"
@@ -196,7 +186,7 @@ func (b *body) expand(scope *Scope) (sent, error) {
 func (b *body) expandForm(scope *Scope) (sent, error) {
 	var real, shown []string
 	for _, each := range b.form {
-		f, err := expandJoined(each.Text, scope, b.between, nil)
+		f, err := expandField(each.Text, scope, nil)
 		if err != nil {
 			return sent{}, err
 		}
@@ -210,7 +200,7 @@ func (b *body) expandParts(scope *Scope) (sent, error) {
 	var fields []field
 	sum := sha256.New()
 	for _, each := range b.parts {
-		f, err := expandJoined(each.text, scope, b.between, nil)
+		f, err := expandField(each.text, scope, nil)
 		if err != nil {
 			return sent{}, err
 		}
@@ -248,7 +238,7 @@ var quoted = strings.NewReplacer("\\", "\\\\", `"`, "%22", "\r", "%0D", "\n", "%
 // base64.
 func expandXML(text string, scope *Scope, show bool) (string, error) {
 	return replaceEach(text, scope, func(v Value, _ string) (string, error) {
-		said := v.plain()
+		said := scope.plain(v)
 		if v.Kind == Content && !utf8.ValidString(said) {
 			said = base64.StdEncoding.EncodeToString([]byte(said))
 		}

@@ -84,6 +84,21 @@ func (s *Scope) WithMaterial(m Material) *Scope {
 	return &out
 }
 
+// joinedBy is the scope in which something else stands between the items of a list.
+func (s *Scope) joinedBy(between *string) *Scope {
+	out := *s
+	out.between = between
+	return &out
+}
+
+// plain is a value as one text.
+func (s *Scope) plain(v Value) string {
+	if v.Kind == List && s.between != nil {
+		return strings.Join(v.Words, *s.between)
+	}
+	return v.plain()
+}
+
 // outside is the scope of who is not signed in yet.
 func (s *Scope) outside() *Scope {
 	out := *s
