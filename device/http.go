@@ -141,7 +141,7 @@ func call(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	var err error
 	for n := 1; ; n++ {
 		result, err = r.once(limited, act, ready.Section)
-		if !safe || n == mostCalls || !transient(result, err) || sleep(limited, callAgain) != nil {
+		if !safe || n == mostCalls || act.Drop && errors.Is(err, links.ErrLost) || !transient(result, err) || sleep(limited, callAgain) != nil {
 			break
 		}
 	}
