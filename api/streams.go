@@ -61,6 +61,7 @@ func taskFile(s *Server) fiber.Handler {
 			return err
 		}
 		c.Set(fiber.HeaderContentType, "application/octet-stream")
+		c.Set(fiber.HeaderCacheControl, "no-store")                                           // it may be a key
 		c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, name)) // a procedure's file names need no quoting
 		return c.Send(content)
 	}

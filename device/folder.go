@@ -40,8 +40,10 @@ func (r *Runner) Tidy(ctx context.Context, keep bool, others ...string) error {
 	limited, cancel := context.WithTimeout(r.steps(ctx), time.Minute)
 	defer cancel()
 	for _, helper := range slices.Sorted(maps.Keys(r.Helpers)) { // first: the device's own failure is the one to be told
-		if err := r.tidyHelper(ctx, helper); err != nil {
-			return err
+		if r.helped(helper) {
+			if err := r.tidyHelper(ctx, helper); err != nil {
+				return err
+			}
 		}
 	}
 	if _, err := r.open(limited); err != nil {

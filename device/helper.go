@@ -48,3 +48,15 @@ func (r *Runner) tidyHelper(ctx context.Context, helper string) error {
 	}
 	return nil
 }
+
+// helped says that a step was begun on a helper.
+func (r *Runner) helped(helper string) bool {
+	for section, steps := range r.Procedure.Steps {
+		for _, step := range steps {
+			if begun, _ := r.Journal.Begun(section, step.Name); begun && step.On == helper {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -306,6 +306,35 @@ func TestAWANController(t *testing.T) {
 	)...)
 }
 
+// Two boxes were delivered with the same certificate. When one of them gets its own, the pin of
+// the other stays; a host under the first, reached at its address, gets the new one.
+func TestAPinMovesWithItsBoxAlone(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	first, second := webKind(t, standin.Box{Kind: standin.WANController}), kindAt(t, standin.Box{Kind: standin.WANController, WebUser: "webkeeper", WebPassword: "salt"}, "127.20.83.7", 0)
+	held, err := first.Holds("/etc/webui/tls")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := second.Meddle([]byte(held["/etc/webui/tls/certificate.pem"]), []byte(held["/etc/webui/tls/key.pem"])); err != nil {
+		t.Fatal(err)
+	}
+	s.addWeb("first.tidewrack.example", "wan-controller", first)
+	s.addWeb("second.tidewrack.example", "wan-controller", second)
+	host, port, _ := net.SplitHostPort(first.TLSAddr)
+	pin := sha256.Sum256(leafAt(t, first.TLSAddr))
+	s.okWith(first.WebPassword, "device", "add", "under.tidewrack.example", "--address", "127.20.83.9", "--family", "wan-controller", "--link-address", host, "--user", "webkeeper", "--port", port,
+		"--password-file", "-", "--pin", hex.EncodeToString(pin[:]))
+	s.ok("replace", "first.tidewrack.example/web", "--signer", "bench", "--watch")
+	now := sha256.Sum256(leafAt(t, first.TLSAddr))
+	for name, want := range map[string][32]byte{"first": now, "second": pin, "under": now} {
+		if shown := s.ok("device", "show", name+".tidewrack.example"); !strings.Contains(shown, hex.EncodeToString(want[:])) {
+			t.Errorf("%s is pinned to another certificate:\n%s", name, shown)
+		}
+	}
+}
+
 // The service is killed, or the line to a web interface is cut, at moments of a replacement.
 // In the end it is sealed, or a person is asked, who takes the way back; either is true on
 // the wire, and nothing unsafe is done twice.

@@ -33,13 +33,19 @@ func putAccess(ctx context.Context, tx *sqlx.Tx, deviceID int64, all []Access) e
 	return nil
 }
 
-// MovePins pins another certificate wherever one was pinned over a link: it was replaced.
-func (s *Store) MovePins(ctx context.Context, link, from, to string) error {
-	if from == "" || to == "" || from == to {
+// MovePins pins another certificate over a link where one was pinned and is replaced: at the
+// device itself, and where another is reached at one of these addresses. Boxes that were
+// delivered with the same certificate keep their pins.
+func (s *Store) MovePins(ctx context.Context, link, from, to string, deviceID int64, addresses []string) error {
+	if from == "" || to == "" || from == to || len(addresses) == 0 {
 		return nil
 	}
+	query, args, err := sqlx.In(`UPDATE access SET pin = ? WHERE link = ? AND pin = ? AND (device_id = ? OR address IN (?))`, to, link, from, deviceID, addresses)
+	if err != nil {
+		return err
+	}
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE access SET pin = ? WHERE link = ? AND pin = ?`, to, link, from)
+		_, err := tx.ExecContext(ctx, query, args...)
 		return err
 	})
 }

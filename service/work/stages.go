@@ -238,7 +238,11 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 		if sha256 == "" {
 			from, to = j.NewSHA256, t.OldSHA256
 		}
-		if err := s.store.MovePins(ctx, procedure.HTTPS, from, to); err != nil {
+		addresses := []string{j.device.Address}
+		for _, place := range watch.Places(t.Slot) {
+			addresses = append(addresses, place.Address)
+		}
+		if err := s.store.MovePins(ctx, procedure.HTTPS, from, to, j.DeviceID, addresses); err != nil {
 			return err
 		}
 		row, err := s.store.Slot(ctx, j.Device, t.Name)

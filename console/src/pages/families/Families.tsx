@@ -57,7 +57,7 @@ function What({ of, steps }: { of: string; steps: Told[] }) {
                   )}
                   {s.undo && (
                     <Box component="span" sx={quiet}>
-                      ; if something fails later: {s.undo}
+                      {s.undo.startsWith('there is') ? `; ${s.undo}` : `; if something fails later: ${s.undo}`}
                     </Box>
                   )}
                   {s.finally && (
