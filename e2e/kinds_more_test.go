@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/tls"
 	"fmt"
+	"maps"
 	"net"
 	"regexp"
 	"strings"
@@ -132,6 +133,8 @@ func TestACollectorIsStoppedAndStarted(t *testing.T) {
 		{name: "tally-full", faults: standin.Faults{DiskFull: true}, state: "reverted", says: "replace the key"},
 		{name: "tally-read-only", faults: standin.Faults{ReadOnly: true}, state: "reverted", says: "replace the key"},
 		{name: "tally-does-not-stop", faults: standin.Faults{StuckStop: true}, state: "reverted", says: "the service does not stop"},
+		{name: "tally-without-intermediate", faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "chain"},
+		{name: "tally-never-back", faults: standin.Faults{NeverBack: true}, state: "reverted", says: "still says"},
 		{name: "tally-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -174,6 +177,52 @@ func TestACollectorIsStoppedAndStarted(t *testing.T) {
 	}
 }
 
+// A server's site is edited, enabled, tested and read again; what its own test does not see is seen
+// on the wire, and its configuration is put back byte by byte.
+func TestASiteIsEditedAndEnabled(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "web-site-ssh"))
+	s.login()
+	for _, c := range []webCase{
+		{name: "site", state: "sealed"},
+		{name: "site-test-fails", faults: standin.Faults{FailTest: true}, state: "reverted", says: "the certificate is not understood"},
+		{name: "site-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+		{name: "site-without-intermediate", faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "chain"},
+		{name: "site-never-back", faults: standin.Faults{NeverBack: true}, state: "reverted", says: "still says"},
+		{name: "site-full", faults: standin.Faults{DiskFull: true}, state: "reverted", says: "put the key in place"},
+		{name: "site-read-only", faults: standin.Faults{ReadOnly: true}, state: "reverted", says: "put the key in place"},
+		{name: "site-lost-upload", faults: standin.Faults{DropUpload: true}, state: "sealed"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := *s
+			s.t = t
+			box := kind(t, standin.Box{Kind: standin.SiteServer, Faults: c.faults, Restart: 200 * time.Millisecond})
+			before := leafAt(t, box.TLSAddr)
+			delivered, err := box.Holds("/etc/site")
+			if err != nil {
+				t.Fatal(err)
+			}
+			more := []string{}
+			for name, value := range standin.SiteSettings {
+				more = append(more, "--setting", name+"="+value)
+			}
+			name := c.name + ".mainquay.tidewrack.example"
+			s.addKind(name, familyFor("web-site-ssh", c.state), box, more...)
+			s.comesTo(name+"/web", c.state, c.says, "--signer", "bench")
+			if same := bytes.Equal(leafAt(t, box.TLSAddr), before); same == (c.state == "sealed") {
+				t.Errorf("%s, and the certificate on the wire is the one from before: %v", c.state, same)
+			}
+			if c.state == "sealed" {
+				s.ok("replacement", "revert", s.newest(name))
+			}
+			if now, err := box.Holds("/etc/site"); err != nil || !maps.Equal(now, delivered) {
+				t.Errorf("the site is not as it was delivered: %v %v", now, err)
+			}
+		})
+	}
+}
+
 // An appliance with a staged change applies it from its menu, and puts back what was before.
 func TestAMenuAppliesWhatWasStaged(t *testing.T) {
 	t.Parallel()
@@ -189,6 +238,9 @@ func TestAMenuAppliesWhatWasStaged(t *testing.T) {
 		{name: "vault-silent", faults: standin.Faults{Silent: true}, state: "held", says: "did not appear"},
 		{name: "vault-asks-otherwise", faults: standin.Faults{OtherPrompt: true}, state: "held", says: "Another administrator"},
 		{name: "vault-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+		{name: "vault-without-intermediate", faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "chain"},
+		{name: "vault-never-back", faults: standin.Faults{NeverBack: true}, state: "reverted", says: "still says"},
+		{name: "vault-full", faults: standin.Faults{DiskFull: true}, state: "reverted", says: "stage"},
 		{name: "vault-lost-upload", faults: standin.Faults{DropUpload: true}, state: "sealed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

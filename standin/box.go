@@ -225,6 +225,11 @@ func (r *Running) startWeb() error {
 			r.serving.Store(pair)
 		}
 	}
+	if r.Kind == SiteServer {
+		if err := r.laySite(); err != nil {
+			return err
+		}
+	}
 	if r.Kind == Router {
 		r.factoryObject()
 	}
@@ -373,11 +378,24 @@ func (r *Running) load() error {
 	if err != nil {
 		return err
 	}
-	r.serving.Store(&pair)
 	if r.factoryKey == nil {
 		r.factoryKey = key
 	}
+	r.serve(pair, key)
 	return nil
+}
+
+// serve serves a pair, as far as faults let it: a restart with another key than the delivered
+// one may never end, and the intermediates may be left out.
+func (r *Running) serve(pair tls.Certificate, key []byte) {
+	switch {
+	case r.Faults.NeverBack && r.changedKey(key):
+		r.serving.Store(nil)
+		return
+	case r.Faults.LeafAlone:
+		pair.Certificate = pair.Certificate[:1]
+	}
+	r.serving.Store(&pair)
 }
 
 func (r *Running) serveTLS(conn net.Conn, pair *tls.Certificate) {

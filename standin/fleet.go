@@ -177,6 +177,9 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		}
 		return f.named[name]
 	}
+	if m.kind == SiteServer {
+		shown.Settings = SiteSettings
+	}
 	if m.kind == LoadBalancer { // its listener for tests
 		b.MorePort, shown.Settings = 9443, map[string]string{"test": m.address + ":9443"}
 	}

@@ -6,7 +6,7 @@ import "time"
 var families = map[Kind][2]string{MenuManager: {"manager-by-menu", "menu_password"}, NetworkGear: {"network-gear", "secret_word"}, StopServer: {"server-to-be-stopped", ""}, BareHost: {"bare-host", ""}, PlantRoom: {"plant-controller", ""},
 	Firewall: {"firewall", ""}, HostManager: {"", ""}, ServerBoard: {"board-by-redfish", ""}, ReportingGateway: {"reporting-gateway", ""},
 	SignOnServer: {"sign-on-server", ""}, EncryptionAppliance: {"encryption-appliance", "export_word"}, LoadBalancer: {"load-balancer", ""}, TraversalPeer: {"traversal-peer", ""}, BuildingController: {"building-controller", ""},
-	Router: {"router-by-netconf", ""}, VoiceManager: {"voice-manager", ""}, ConferenceBridge: {"conference-bridge", ""}, WirelessManager: {"wireless-manager", ""}, HostWithPage: {"host-with-page", ""}, WANController: {"wan-controller", ""},
+	SiteServer: {"web-site-ssh", ""}, Router: {"router-by-netconf", ""}, VoiceManager: {"voice-manager", ""}, ConferenceBridge: {"conference-bridge", ""}, WirelessManager: {"wireless-manager", ""}, HostWithPage: {"host-with-page", ""}, WANController: {"wan-controller", ""},
 	Collector: {"collector", ""}, StagedVault: {"staged-by-menu", ""}, Dashboard: {"dashboard-of-nodes", ""}}
 
 var members = []member{
@@ -37,6 +37,7 @@ var members = []member{
 	{name: "engine.turnstone.tidewrack.example", site: "Turnstone engine room", address: "203.0.113.84", replaceable: true, factory: "Brinewell", ends: 5 * 365 * day, behind: true},
 	{name: "bridge.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.91", replaceable: true, ends: 30 * day, behind: true},
 	{name: "galley.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.92", ends: 90 * day, behind: true},
+	{name: "watch.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.27", replaceable: true, factory: "Brinewell", ends: 6 * 365 * day, kind: SiteServer, restart: time.Second},
 	{name: "phones.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.31", replaceable: true, factory: "Halyard", ends: 3 * 365 * day, kind: VoiceManager, restart: 6 * time.Second},
 	{name: "lines.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.31", ends: 20 * day, kind: WANController, restart: 4 * time.Second},
 	{name: "radio.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.32", factory: "Brinewell", ends: 6 * 365 * day, kind: WirelessManager, restart: 3 * time.Second},

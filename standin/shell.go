@@ -92,6 +92,8 @@ func (r *Running) command(ctx context.Context, args []string) error {
 		commands["tallyctl"], commands["chown"], commands["date"] = r.tallyctl, r.chown, r.date
 	case VoiceManager:
 		commands["voicectl"] = func(_ interp.HandlerContext, _, words []string) error { return r.voicectl(words) }
+	case SiteServer:
+		commands["sitectl"] = r.sitectl
 	case SignOnServer:
 		commands["portalctl"] = r.portalctl
 	case Dashboard:

@@ -111,7 +111,7 @@ func (r *Running) loadFrom(certificateFile, keyFile string) error {
 	}
 	pair, err := tls.X509KeyPair(certificate, key)
 	if err == nil {
-		r.serving.Store(&pair)
+		r.serve(pair, key)
 	}
 	return err
 }
