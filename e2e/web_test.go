@@ -9,6 +9,8 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -75,7 +77,8 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 			s := *s
 			s.t = t
 			name := c.name + ".gannet-point.tidewrack.example"
-			b, more := standin.Box{Kind: kind, Faults: c.faults}, []string{}
+			var asked atomic.Pointer[[]string]
+			b, more := standin.Box{Kind: kind, Faults: c.faults, Watch: seen(&asked)}, []string{}
 			if kind == standin.Firewall || kind == standin.EncryptionAppliance || kind == standin.LoadBalancer {
 				standby := kindAt(t, standin.Box{}, "127.20.83.2", 0)
 				_, port, _ := net.SplitHostPort(standby.TLSAddr)
@@ -97,7 +100,13 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 				more = append(both(box), "--second-password-file", write(t, t.TempDir()+"/word", box.Password))
 			}
 			s.addWeb(name, familyFor(family, c.state), box, more...)
+			var rehearsed struct{ Steps []step }
+			s.json(&rehearsed, append([]string{"replace", name + "/web", "--signer", "bench", "--rehearse"}, agree...)...)
+			asked.Store(&[]string{})
 			s.comesTo(name+"/web", c.state, c.says, append([]string{"--signer", "bench"}, agree...)...)
+			if c.name == "sealed" {
+				s.wasRehearsed(s.newest(name), rehearsed.Steps, *asked.Load())
+			}
 			after := leafAt(t, box.TLSAddr)
 			if changed := !bytes.Equal(after, before); changed != (c.state == "sealed" || c.changed) {
 				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
@@ -120,6 +129,53 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 			}
 			s.ok("device", "try", name)
 		})
+	}
+}
+
+// step is what a rehearsal or a journal says of a step.
+type step struct{ Stage, Name, Verb, Text string }
+
+// seen keeps which calls a box saw.
+func seen(asked *atomic.Pointer[[]string]) standin.Watch {
+	var lock sync.Mutex
+	return func(what string, done bool) bool {
+		lock.Lock()
+		defer lock.Unlock()
+		if all := asked.Load(); all != nil && done && what != "handshake" {
+			more := append(slices.Clone(*all), what)
+			asked.Store(&more)
+		}
+		return true
+	}
+}
+
+// wasRehearsed sees that each call was made as it was rehearsed, and that the box saw those
+// calls and no others.
+func (s *server) wasRehearsed(id string, rehearsed []step, asked []string) {
+	s.t.Helper()
+	var r struct{ Steps []step }
+	s.json(&r, "replacement", "show", id)
+	texts, journal := map[string]string{}, map[string]bool{}
+	for _, each := range rehearsed {
+		texts[each.Stage+"/"+each.Name] = each.Text
+	}
+	for _, each := range r.Steps {
+		if each.Verb == "http" {
+			call, _, _ := strings.Cut(each.Text, ", until")
+			call, _, _ = strings.Cut(call, "?")
+			journal[call] = true
+		}
+		if text, ok := texts[each.Stage+"/"+each.Name]; each.Verb == "http" && each.Stage != "finally" && (!ok || !strings.Contains(text, "‹") && text != each.Text) {
+			s.t.Errorf("%s, %s: rehearsed was %q, and done was %q", each.Stage, each.Name, text, each.Text)
+		}
+	}
+	for _, call := range asked {
+		if method, _, _ := strings.Cut(call, " "); slices.Contains([]string{"POST", "PUT", "PATCH", "DELETE"}, method) && !journal[call] { // a redirect is followed with GET
+			s.t.Errorf("the box saw %s, which is not in the journal", call)
+		}
+	}
+	if len(asked) < 4 {
+		s.t.Errorf("the box saw %v", asked)
 	}
 }
 
