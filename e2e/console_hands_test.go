@@ -304,3 +304,36 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 		dark("dialog of " + d.page)
 	}
 }
+
+// A device whose web interface is worked on is added in the console: its certificate is shown,
+// compared and pinned, and one key word is enough to sign in with from then on.
+func TestTheConsoleAddsADeviceWithAWebInterface(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	box := webKind(t, standin.Box{Kind: standin.WANController})
+	host, port, _ := net.SplitHostPort(box.TLSAddr)
+	const lines = "lines.northholm.tidewrack.example"
+	p := openConsole(t, s)
+	steps(t,
+		func() error { return p.Go("/devices") },
+		func() error { return p.Click(browser.Button("Add a device")) },
+		func() error { return p.Type(field("name"), lines) },
+		func() error { return p.Type(field("address"), host) },
+		func() error {
+			return p.Choose("//*[@role='dialog']//*[text()='Family']/following::div[@role='combobox'][1]", "WAN controller with a JSON interface")
+		},
+		func() error { return p.Type(field("port"), port) },
+		func() error { return p.Type(field("linkPort"), port) },
+		func() error { return p.Type(field("user"), box.WebUser) },
+		func() error { return p.Type(field("password"), box.WebPassword) },
+		func() error { return p.Click(inDialog("Add it")) },
+		func() error { return p.Wait(dialog("belongs to another address")) }, // nothing is sent to what nobody compared
+		func() error { return p.Click(inDialog("Ask for its certificate")) },
+		func() error { return p.Click(inDialog("The certificate is correct")) },
+		func() error { return p.Click(inDialog("Add it")) },
+		func() error { return p.Wait("//h1[contains(.,'" + lines + "')]") },
+	)
+	s.ok("device", "try", lines)
+	s.comesTo(lines+"/web", "sealed", "", "--signer", "bench")
+}
