@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"freshseal/e2e/browser"
 	"freshseal/standin"
@@ -197,7 +198,15 @@ func TestAMessyPileInTheBrowser(t *testing.T) {
 		}
 	}
 	steps(t, func() error { return p.Size(390, 844) })
-	if wide, err := p.Eval("String(document.documentElement.scrollWidth)"); err != nil || wide != "390" {
+	wide, err := p.Eval("String(document.documentElement.scrollWidth)")
+	for range 20 { // what moves comes to rest
+		if err != nil || wide == "390" {
+			break
+		}
+		time.Sleep(200 * time.Millisecond)
+		wide, err = p.Eval("String(document.documentElement.scrollWidth)")
+	}
+	if err != nil || wide != "390" {
 		t.Errorf("the account is %s wide on a screen of 390, %v", wide, err)
 	}
 	steps(t, func() error { return p.Size(1280, 800) })

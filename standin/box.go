@@ -392,7 +392,7 @@ func (r *Running) serve(pair tls.Certificate, key []byte) {
 	case r.Faults.NeverBack && r.changedKey(key):
 		r.serving.Store(nil)
 		return
-	case r.Faults.LeafAlone:
+	case r.Faults.LeafAlone && r.Kind != Dashboard: // which leaves out its nodes instead
 		pair.Certificate = pair.Certificate[:1]
 	}
 	r.serving.Store(&pair)
