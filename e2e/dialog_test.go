@@ -104,7 +104,7 @@ func TestAStuckProgramIsEnded(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			r, scope, _, dir := talking(t, menu, `[{see: "Word: $", say: "x", limit: 2s}, {see: never, limit: 2s}]`)
+			r, scope, _, dir := talking(t, menu, `[{see: "Word: $", say: "x", limit: 5s}, {see: never, limit: 2s}]`)
 			_, err := r.Carry(t.Context(), procedure.Install, scope)
 			if err == nil || strings.Contains(err.Error(), "may still be running") || !strings.Contains(err.Error(), "did not appear") {
 				t.Errorf("it says %v", err)

@@ -47,7 +47,6 @@ type webCase struct {
 // everyWebKind are the faults of the web that every kind meets.
 var everyWebKind = []webCase{
 	{name: "sealed", state: "sealed"},
-	{name: "gateway", faults: standin.Faults{Gateway: true}, state: "sealed"},
 	{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "refused"},
 	{name: "dropped", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
 }
@@ -57,6 +56,7 @@ var everyWebKind = []webCase{
 var ofSessions = []webCase{
 	{name: "session-lost", faults: standin.Faults{SessionLost: true}, state: "sealed"},
 	{name: "server-error", faults: standin.Faults{ServerError: true}, state: "sealed"},
+	{name: "gateway", faults: standin.Faults{Gateway: true}, state: "sealed"},
 	{name: "third", faults: standin.Faults{ThirdCertificate: true}, state: "held", says: "has changed: pinned is", changed: true},
 }
 
