@@ -94,7 +94,7 @@ func (w *wayBack) add(section Section, step Step, item string, r Rehearsed, scop
 		}
 		return Rehearsed{Section: Revert, Name: name, Verb: ready.Step.Do.Word(), Text: ready.Act.Line(), Content: ready.Act.Detail(), Limit: ready.Step.Limit.String()}, nil
 	}
-	if path := step.Do.Writes(); path != "" && !strings.HasPrefix(path, "{{work}}") && !strings.HasPrefix(path, "{{before}}") {
+	if path := step.Do.Writes(); path != "" && !inWork(path) {
 		to, err := step.WritesTo(item, scope)
 		if err != nil {
 			return err
@@ -119,6 +119,11 @@ func (w *wayBack) add(section Section, step Step, item string, r Rehearsed, scop
 	final, err := entry(ready.Name(), ready, err)
 	w.finally = append(w.finally, final)
 	return err
+}
+
+// inWork says that a path, with its values still in it, is in the work folder.
+func inWork(path string) bool {
+	return strings.HasPrefix(path, "{{work}}") || strings.HasPrefix(path, "{{before}}")
 }
 
 func (w *wayBack) steps() []Rehearsed {

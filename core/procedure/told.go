@@ -19,9 +19,9 @@ func (p Procedure) Tell() []Told {
 		for _, step := range p.Steps[section] {
 			t := Told{Section: section, Name: step.Name, Link: step.Do.Link(), When: step.When.Text()}
 			switch {
-			case step.Do.Changes() == KnowsWay:
+			case step.Do.Changes() == KnowsWay && !inWork(step.Do.Writes()):
 				t.Undo = "what was there before is put back"
-			case step.Undo.Kind == UndoStep:
+			case step.Undo.Kind == UndoStep && step.Undo.Step != nil: // nil in a file with faults
 				t.Undo = step.Undo.Step.Name
 			case step.Undo.Kind == UndoAgain:
 				t.Undo = "done once more at the end"
