@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -61,7 +62,7 @@ func (r *Runner) signIn(ctx context.Context, scope *procedure.Scope) error {
 		}
 		ready, err := step.Expand(procedure.Session, "", inside)
 		if err != nil {
-			r.session = nil
+			r.signOut()
 			return unexpanded(procedure.Session, step.Name, err)
 		}
 		captured, err := r.journalled(ctx, ready, inside)
@@ -83,7 +84,8 @@ func (r *Runner) signIn(ctx context.Context, scope *procedure.Scope) error {
 // signOutLimit is how long signing out may take, all in all.
 const signOutLimit = 20 * time.Second
 
-// signOut leaves the web interface. That it fails is in the journal and of no consequence.
+// signOut signs out of the web interface. That it fails is told in the journal and has no
+// consequence.
 func (r *Runner) signOut() {
 	s := r.session
 	if s == nil || s.over {
@@ -134,7 +136,7 @@ func call(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
 	if act.Until != nil {
-		return r.until(limited, act, id)
+		return r.until(limited, act, id, hides(ready.Step))
 	}
 	safe := ready.Step.Again() || ready.Section == procedure.Session
 	var result Result
@@ -145,21 +147,41 @@ func call(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 			break
 		}
 	}
+	if ready.Section == procedure.SignOut && (err != nil || act.Judge(*result.Answered) != nil) {
+		return Result{Shown: "not signed out: the device restarts, or has ended the session already"}, nil
+	}
 	if act.Drop && errors.Is(err, links.ErrLost) && limited.Err() == nil {
 		return Result{Shown: "the connection ended before the answer, as expected"}, nil
 	}
 	if err == nil {
-		if err = act.Judge(*result.Answered); err != nil && !ready.Step.Secret {
+		err = act.Judge(*result.Answered)
+		switch {
+		case err != nil && ready.Step.Secret:
+			err = errSecret
+		case err != nil && (!hides(ready.Step) || isPage(*result.Answered)):
 			err = fmt.Errorf("%w; it says: %s", err, said(*result.Answered))
 		}
 	}
 	return result, err
 }
 
-// said is what an answer says to people, in a line.
+// hides says that an answer may hold a secret that nobody knows yet.
+func hides(step procedure.Step) bool {
+	return step.Secret || slices.ContainsFunc(step.Capture, func(c procedure.Capture) bool { return c.Secret })
+}
+
+// errSecret says that an answer is wrong, and that what it says may not be shown.
+var errSecret = errors.New("the answer is not what the step expects; it is secret")
+
+func isPage(got procedure.Response) bool {
+	return strings.Contains(got.Header.Get("Content-Type"), "html")
+}
+
+// said is what an answer says to people, in a line: of a page what is seen, without what its
+// forms hide.
 func said(got procedure.Response) string {
 	text := string(got.Body)
-	if strings.Contains(got.Header.Get("Content-Type"), "html") {
+	if isPage(got) {
 		if seen, err := extract.CSS(got.Body, "body", ""); err == nil {
 			text = seen
 		}
@@ -216,7 +238,7 @@ func shownAnswer(got procedure.Response) string {
 
 // until asks again and again; that the device cannot be reached meanwhile, or answers with
 // an error of its own, is no reason to stop.
-func (r *Runner) until(ctx context.Context, act *procedure.HTTPAct, id int64) (Result, error) {
+func (r *Runner) until(ctx context.Context, act *procedure.HTTPAct, id int64, secret bool) (Result, error) {
 	last := "none"
 	for {
 		one, cancel := context.WithTimeout(ctx, untilAnswer)
@@ -229,7 +251,10 @@ func (r *Runner) until(ctx context.Context, act *procedure.HTTPAct, id int64) (R
 		case err != nil:
 			last = err.Error()
 		default:
-			last = strings.TrimSpace(r.unveiled(result.Shown))
+			last = show(result.Shown, r.hidden)
+			if secret {
+				last = fmt.Sprintf("status %d; its answer is secret", result.Answered.Status)
+			}
 			r.Journal.Show(ctx, id, last, act.Done(*result.Answered))
 			if act.Until.Met(*result.Answered) == nil {
 				return result, act.Want.Met(*result.Answered)
@@ -242,7 +267,7 @@ func (r *Runner) until(ctx context.Context, act *procedure.HTTPAct, id int64) (R
 			if !errors.Is(ctx.Err(), context.DeadlineExceeded) {
 				return result, fmt.Errorf("%w: the service is being stopped", links.ErrLost)
 			}
-			return Result{Shown: last}, fmt.Errorf("it did not come about in time that %s; the last answer: %s", act.Until.Text(), lastLines(last, 5))
+			return Result{Shown: last}, fmt.Errorf("the condition was not met in time: %s; the last answer: %s", act.Until.Text(), lastLines(last, 5))
 		}
 	}
 }

@@ -2,8 +2,12 @@ package device
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"html"
+	"net/url"
+	"slices"
 	"strings"
 
 	"freshseal/core/procedure"
@@ -99,13 +103,31 @@ func remedy(step procedure.Step, err error) string {
 	return step.Otherwise
 }
 
+// spellings are a secret as it is, and as a page, JSON or a form writes it: a device may
+// send back what it was sent.
+func spellings(secret string) []string {
+	out := []string{secret, html.EscapeString(secret), url.QueryEscape(secret), url.PathEscape(secret)}
+	for _, escape := range []bool{true, false} {
+		var text strings.Builder
+		e := json.NewEncoder(&text)
+		e.SetEscapeHTML(escape)
+		if e.Encode(secret) == nil {
+			out = append(out, strings.Trim(text.String(), "\"\n"))
+		}
+	}
+	slices.SortFunc(out, func(a, b string) int { return len(b) - len(a) })
+	return out
+}
+
 // show is what of a text may be journalled: no secret, no private key, and not
 // more than people read.
 func show(text string, secrets []string) string {
 	const most = 8 << 10
 	text = scrub(strings.ToValidUTF8(text, "�"))
 	for _, secret := range secrets {
-		text = strings.ReplaceAll(text, secret, "••••••")
+		for _, written := range spellings(secret) {
+			text = strings.ReplaceAll(text, written, "••••••")
+		}
 	}
 	if len(text) > most {
 		text = strings.ToValidUTF8(text[:most], "") + " …"

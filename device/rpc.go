@@ -22,6 +22,9 @@ func (r *Runner) configured(ctx context.Context) (*netconf.Session, error) {
 	if r.config != nil {
 		return r.config.session, nil
 	}
+	if r.Config == nil {
+		return nil, errors.New("the device has no access over netconf")
+	}
 	target, err := r.Config(ctx)
 	if err != nil {
 		return nil, err
@@ -69,7 +72,9 @@ func rpc(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result
 	var refused netconf.Error
 	switch {
 	case err == nil:
-		err = act.Want.Met(got)
+		if err = act.Want.Met(got); err != nil && ready.Step.Secret {
+			err = errSecret
+		}
 	case act.Refused && errors.As(err, &refused):
 		return Result{Shown: "it was refused, which is no failure here: " + refused.Error()}, nil
 	}

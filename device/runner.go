@@ -291,8 +291,11 @@ func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, sco
 	if shown == "" {
 		shown = string(result.Stdout)
 	}
-	if step.Secret {
+	switch {
+	case step.Secret:
 		shown = ""
+	case stepErr != nil && result.Answered != nil && hides(step): // what was to be captured is in it
+		shown = fmt.Sprintf("status %d; the answer is secret", result.Answered.Status)
 	}
 	o := Outcome{OK: stepErr == nil, Exit: result.Exit, Output: show(shown, secrets), Captured: captured}
 	if stepErr != nil {

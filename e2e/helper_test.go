@@ -157,7 +157,7 @@ func TestAKeyLeavesWithItsRequest(t *testing.T) {
 	s.ok("task", "answer", id, "--file", file(request))
 
 	id, _ = s.task("take the key along")
-	s.fails(1, "is no private key", "task", "answer", id, "--file", file(request))
+	s.fails(1, "is not a private key", "task", "answer", id, "--file", file(request))
 	var none *standin.Authority
 	_, wrong, err := none.Issue(standin.Wanted{Ends: time.Hour}, rand.Reader, time.Now())
 	if err != nil {

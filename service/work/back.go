@@ -62,7 +62,7 @@ func onWire(proven error) string {
 // clearAway removes from the device what a replacement left there. With undo, it
 // undoes what the request did first.
 func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner, undo bool) error {
-	if err := errors.Join(s.store.RemoveSecret(ctx, keyPurpose(j.ID)), s.forgetCaptured(ctx, j.ID)); err != nil {
+	if err := errors.Join(s.store.RemoveSecret(ctx, keyPurpose(j.ID)), s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
 		return err
 	}
 	var err error

@@ -123,7 +123,7 @@ func (s *Service) forgetKey(ctx context.Context, j job) error {
 	if err != nil {
 		return err
 	}
-	if err := s.forgetCaptured(ctx, j.ID); err != nil {
+	if err := s.forgetCaptured(ctx, j.ID, procedure.Request); err != nil {
 		return err
 	}
 	if keep := rules.KeepKeys; keep != nil && *keep {
@@ -132,15 +132,16 @@ func (s *Service) forgetKey(ctx context.Context, j job) error {
 	return s.store.RemoveSecret(ctx, keyPurpose(j.ID))
 }
 
-// forgetCaptured forgets the private keys among what the steps of a replacement captured,
-// and in the files of its tasks.
-func (s *Service) forgetCaptured(ctx context.Context, id int64) error {
+// forgetCaptured forgets the secret files, such as private keys, among what the steps of a
+// replacement captured, and in the files of its tasks. What later sections than section
+// captured stays: a revert after the seal may need it.
+func (s *Service) forgetCaptured(ctx context.Context, id int64, section procedure.Section) error {
 	steps, err := s.store.Steps(ctx, id)
 	if err != nil {
 		return err
 	}
 	for _, step := range steps {
-		if step.Capture != keptSealed {
+		if step.Capture != keptSealed || section != everySection && step.Section != string(section) {
 			continue
 		}
 		values, err := s.openCaptured(step)
@@ -162,6 +163,9 @@ func (s *Service) forgetCaptured(ctx context.Context, id int64) error {
 	}
 	return s.store.ForgetTaskFiles(ctx, id)
 }
+
+// everySection has forgetCaptured forget what any section captured.
+const everySection procedure.Section = ""
 
 // KeyExport asks for a key that was kept.
 type KeyExport struct {

@@ -27,7 +27,7 @@ func (s *Service) checkKey(ctx context.Context, row store.Task, text, cannot str
 	if err != nil || !slices.ContainsFunc(accounts, func(a pile.Account) bool {
 		return slices.ContainsFunc(a.Holds, func(item pile.Item) bool { return item.Kind == pile.Key })
 	}) {
-		return "", problem.Reject(cannot, "the result is no private key", "give "+row.Ask)
+		return "", problem.Reject(cannot, "the result is not a private key", "give "+row.Ask)
 	}
 	given, err := s.captured(ctx, row.ReplacementID)
 	if err != nil {
@@ -65,7 +65,12 @@ func fits(keys []crypto.Signer, made request.Request) bool {
 // keysFit sees that the private keys that came with a request, from a helper or by a person,
 // are its own.
 func (s *Service) keysFit(ctx context.Context, id int64, made request.Request) error {
-	given, err := s.captured(ctx, id)
+	steps, err := s.store.Steps(ctx, id)
+	if err != nil {
+		return err
+	}
+	steps = slices.DeleteFunc(steps, func(step store.Step) bool { return step.Section != string(procedure.Request) })
+	given, err := s.capturedIn(steps)
 	if err != nil {
 		return err
 	}

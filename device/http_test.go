@@ -1,0 +1,105 @@
+package device
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"html"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/core/procedure"
+	"freshseal/device/https"
+)
+
+// pages keeps all that a runner writes into its journal.
+type pages struct {
+	lines []string
+}
+
+func (p *pages) Done(procedure.Section, string, string) (map[string]procedure.Value, bool) {
+	return nil, false
+}
+func (p *pages) Begun(procedure.Section, string) (bool, bool) { return false, false }
+func (p *pages) Begin(_ context.Context, e Entry) (int64, error) {
+	p.lines = append(p.lines, e.Text)
+	return int64(len(p.lines)), nil
+}
+func (p *pages) End(_ context.Context, _ int64, o Outcome) error {
+	p.lines = append(p.lines, o.Output, o.Why)
+	return nil
+}
+func (p *pages) Show(_ context.Context, _ int64, screen string, _ int) {
+	p.lines = append(p.lines, screen)
+}
+
+// A device sends back what it was sent, in every form of writing, and hands out tokens in
+// answers that are right and wrong. Neither password nor token is written anywhere.
+func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
+	const password, token = `s&lt "t" <u>/+é`, "token-of-the-session"
+	asked := 0
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.ParseForm()
+		word := r.PostForm.Get("word")
+		switch r.URL.Path {
+		case "/in":
+			fmt.Fprintf(w, `{"token":%q,"echo":%q,"word":"%s"}`, token, word, url.QueryEscape(word))
+		case "/echo":
+			w.Header().Set("Content-Type", "text/html")
+			fmt.Fprintf(w, `<body>you said %s <input value="%s"><a href="?w=%s">again</a></body>`, html.EscapeString(word), html.EscapeString(word), url.QueryEscape(word))
+		case "/wrong":
+			w.WriteHeader(http.StatusBadRequest)
+			io.WriteString(w, `{"ticket":"`+token+`-2"}`)
+		case "/half": // one of two captures is missing
+			io.WriteString(w, `{"ticket":"`+token+`-3"}`)
+		case "/slow":
+			asked++
+			fmt.Fprintf(w, `{"state":"%d","ticket":"%s-4"}`, asked, token)
+		}
+	}))
+	defer server.Close()
+	sum := sha256.Sum256(server.Certificate().Raw)
+	for name, c := range map[string]struct{ step, says string }{
+		"an echo":                        {`{step: it, http: POST /echo, form: {word: "{{web_password}}"}, undo: nothing, expect: {status: 201}}`, "you said"},
+		"a wrong answer with a secret":   {`{step: it, http: GET /wrong, capture: {ticket: {json: /ticket, secret: true}}}`, "status 400"},
+		"a capture that is not there":    {`{step: it, http: GET /half, capture: {ticket: {json: /ticket, secret: true}, other: {json: /other}}}`, "cannot be captured"},
+		"a wait that shows what it sees": {`{step: it, http: GET /slow, until: {json: {/state: "^2$"}}, every: 10ms, capture: {ticket: {json: /ticket, secret: true}}}`, ""},
+		"a secret step":                  {`{step: it, http: GET /wrong, secret: true}`, "it is secret"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			asked = 0
+			p, faults := procedure.Parse([]byte("procedure: ours\ntitle: x\nlinks: [https]\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsession: {sign_in: [{step: in, http: POST /in, form: {word: \"{{web_password}}\"}, capture: {token: {json: /token, secret: true}}}], headers: {X-Token: \"{{token}}\"}}\nsteps:\n  activate:\n    - " + c.step + "\n    - {step: other, http: POST /echo, undo: nothing}\n"))
+			if procedure.Refused(faults) {
+				t.Fatal(faults)
+			}
+			scope, err := procedure.NewScope(procedure.Material{Procedure: p, WebUser: "keeper", WebPassword: password}, nil, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			book := &pages{}
+			r := &Runner{Dial: (&net.Dialer{}).DialContext, Procedure: p, Journal: book, Web: func(context.Context) (https.Target, error) {
+				return https.Target{Address: server.Listener.Addr().String(), Pins: []string{hex.EncodeToString(sum[:])}}, nil
+			}}
+			ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+			defer cancel()
+			_, err = r.Carry(ctx, procedure.Activate, scope)
+			r.Close()
+			if c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) || c.says == "" && err != nil {
+				t.Errorf("it ends with %v", err)
+			}
+			all := strings.Join(book.lines, "\n") + fmt.Sprint(err)
+			for _, secret := range []string{token, password, html.EscapeString(password), url.QueryEscape(password), `s\u0026lt`, `s&lt \"t`} {
+				if strings.Contains(all, secret) {
+					t.Errorf("%q is written:\n%s", secret, all)
+				}
+			}
+		})
+	}
+}
