@@ -41,6 +41,9 @@ func (r *reader) check(p *Procedure) {
 	}
 	c.section(SignOut)
 	c.sessionHeaders()
+	if p.Traits.WebSignIn != BySteps && !p.Uses(HTTPS) {
+		c.reader.fault(nil, "add https to links, or leave web_sign_in out", "web_sign_in belongs to the link https")
+	}
 	if p.Traits.SignsItself {
 		c.signedByDevice()
 	} else if got, has := c.captures[requested]; !has && !p.Traits.KeyGiven && !r.broken[Request] && len(p.Traits.KeyTypes) > 0 {

@@ -54,6 +54,17 @@ func spotOf(label string) Spot {
 
 func (s Spot) isZero() bool { return s.CSS == "" && s.JSON == "" && s.XPath == "" && s.Header == "" }
 
+// faulty says that it names several places, or an attribute of none.
+func (s Spot) faulty() bool {
+	places := 0
+	for _, place := range []string{s.CSS, s.JSON, s.XPath, s.Header} {
+		if place != "" {
+			places++
+		}
+	}
+	return places > 1 || s.Attribute != "" && s.CSS == ""
+}
+
 func (s Spot) text() string {
 	switch {
 	case s.JSON != "":

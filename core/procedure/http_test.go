@@ -121,6 +121,10 @@ func TestAValueIsEncodedForItsPlace(t *testing.T) {
 			t.Errorf("path: %q gives %s", dots, at.Path)
 		}
 	}
+	// A query may be empty.
+	if at, err := asked(t, `http: GET /x, query: {unit: "{{label}}"}`, map[string]string{"label": ""}); err != nil || at.Path != "/x?unit=" {
+		t.Errorf("an empty query: %v %v", at, err)
+	}
 	// A path that a device gave stays on the device.
 	for given, ok := range map[string]bool{"/a/b#c": true, "//evil/x": false, "https://evil/": false, "/a/../b": false, "/a?b": false, "a": false, "/a b": false, "/a\u00a0": false} {
 		if at, err := asked(t, `http: "GET {{label}}"`, map[string]string{"label": given}); (err == nil) != ok {
@@ -151,6 +155,16 @@ func TestFaultsOfCallsAreFound(t *testing.T) {
 		{"a faulty selector", call(`http: GET /x, capture: {a: {css: "a[["}}`), "cannot be looked for"},
 		{"a faulty pointer", call(`http: GET /x, expect: {json: {state: done}}`), "cannot be looked for"},
 		{"a selector of a command's output", strings.Replace(call(`run: id, undo: nothing, capture: {a: {css: b}}`), "[https]", "[https, ssh]", 1), "belong to what http answers"},
+		{"a type of JSON", call(`http: POST /x, json: {a: b}, type: text/plain, undo: nothing`), "type belongs to text"},
+		{"between nothing", call(`http: GET /x, between: ";"`), "nothing is sent"},
+		{"every without until", call(`http: GET /x, every: 5s`), "every belongs to until"},
+		{"a wait whose answer may not come", call(`http: GET /x, until: {status: 200}, drop: expected`), "cannot do without one"},
+		{"two places at once", call(`http: GET /x, capture: {a: {json: /a, css: b}}`), "names one place"},
+		{"an attribute of nothing", call(`http: GET /x, capture: {a: {json: /a, attribute: b}}`), "names one place"},
+		{"the errors of an answer", call(`http: GET /x, capture: {a: {match: b, from: errors}}`), "no error output"},
+		{"a way to sign in without the link", "procedure: ours\ntitle: x\nlinks: [ssh]\ntraits: {key_types: [ecdsa-p256], key_made_by: service, web_sign_in: basic}\nsteps: {activate: [{run: id, undo: nothing}]}\n", "belongs to the link https"},
+		{"two operations", strings.Replace(call("rpc: <commit/><discard-changes/>, undo: nothing"), "[https]", "[https, netconf]", 1), "one operation"},
+		{"no operation", strings.Replace(call("rpc: commit, undo: nothing"), "[https]", "[https, netconf]", 1), "not an operation"},
 		{"fails without until", call(`http: GET /x, fails: {status: 500}`), "belong to until"},
 		{"a change that is made again and again", call(`http: POST /x, until: {status: 200}, undo: nothing`), "safe to repeat"},
 		{"a session over SSH", strings.Replace(web("session: {sign_in: [{run: id}]}\nsteps: {activate: [{http: GET /x}]}\n"), "[https]", "[https, ssh]", 1), "calls over the link https"},

@@ -146,6 +146,10 @@ func (r *reader) step(n ast.Node) Step {
 	switch {
 	case !s.Expect.isZero() && !s.Do.Expects():
 		r.fault(n, "leave expect out", "expect means nothing beside %s", s.Do.Word())
+	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Spot.faulty() }):
+		r.fault(n, "name one of css, json, xpath and header; attribute stands beside css", "a capture names one place in the answer")
+	case s.Do.Link() == HTTPS && slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Stderr }):
+		r.fault(n, "leave from out", "an answer has no error output")
 	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return !c.Spot.isZero() }) && s.Do.Link() != HTTPS && s.Do.Link() != NETCONF:
 		r.fault(n, "write match: with a pattern", "css, json, xpath and header belong to what http answers")
 	case len(s.Capture) > 0 && s.Do.Gives() == "":

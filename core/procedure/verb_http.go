@@ -79,7 +79,6 @@ var (
 )
 
 func (v *HTTP) read(r *reader, n ast.Node) {
-	v.Every = defaultEvery
 	method, path, ok := strings.Cut(strings.TrimSpace(r.text(n)), " ")
 	v.Method, v.Path = method, strings.TrimSpace(path)
 	plain := placeholder.ReplaceAllString(v.Path, "x")
@@ -122,6 +121,14 @@ func (v *HTTP) finish(r *reader, n ast.Node, s *Step) {
 	switch {
 	case v.Body.kinds > 1:
 		r.fault(n, "write one of form, json, xml, parts and text", "a call has one body, and this one has %d", v.Body.kinds)
+	case v.Body.kind != "" && v.Body.text == "":
+		r.fault(n, "leave type out, or write text:", "type belongs to text; other bodies have a type of their own")
+	case v.Body.between != nil && v.Body.kinds == 0:
+		r.fault(n, "leave between out", "between is for lists in what is sent, and nothing is sent")
+	case v.Until == nil && v.Every > 0:
+		r.fault(n, "leave every out, or write until:", "every belongs to until")
+	case v.Until != nil && v.Drop:
+		r.fault(n, "leave one out", "a call that waits for an answer cannot do without one")
 	case v.Body.kinds > 0 && v.Safe():
 		r.fault(n, "write POST, or query: instead", "%s has no body", v.Method)
 	case v.Until == nil && (v.Fails != nil || v.Percent != (Spot{})):
@@ -134,6 +141,9 @@ func (v *HTTP) finish(r *reader, n ast.Node, s *Step) {
 		r.fault(n, "write what is waited for, such as {json: {/state: done}}", "until waits for nothing")
 	case v.Drop && len(s.Capture) > 0:
 		r.fault(n, "leave capture out", "nothing can be captured of an answer that may not come")
+	}
+	if v.Every == 0 {
+		v.Every = defaultEvery
 	}
 }
 
@@ -174,7 +184,7 @@ func (v *HTTP) Expand(scope *Scope) (Act, error) {
 	if a.Want, err = v.Want.expand(scope); err != nil {
 		return nil, err
 	}
-	encode := url.PathEscape
+	encode := pathPart
 	if lone(v.Path) != "" {
 		encode = wholePath
 	}
@@ -186,14 +196,11 @@ func (v *HTTP) Expand(scope *Scope) (Act, error) {
 		fields = append(slices.Clone(scope.material.Procedure.Headers), fields...)
 	}
 	for i, each := range v.Query {
-		text, err := expandURL(each.Text, scope, url.QueryEscape)
+		text, err := expandURL(each.Text, scope, queryText)
 		if err != nil {
 			return nil, err
 		}
 		a.Path += map[bool]string{true: "?", false: "&"}[i == 0] + url.QueryEscape(each.Label) + "=" + text
-	}
-	if a.Path == "" {
-		return nil, errors.New("the value that is its path is no path on this device")
 	}
 	var shown strings.Builder
 	for _, each := range fields {
@@ -218,7 +225,7 @@ func (v *HTTP) Expand(scope *Scope) (Act, error) {
 
 // expandURL puts values into a path or a query, encoded; what stands there may be logged
 // on the way, so no secret does.
-func expandURL(text string, scope *Scope, encode func(string) string) (string, error) {
+func expandURL(text string, scope *Scope, encode func(string) (string, error)) (string, error) {
 	return replaceEach(text, scope, func(v Value, _ string) (string, error) {
 		switch {
 		case v.Secret, v.Kind == Secret:
@@ -227,21 +234,30 @@ func expandURL(text string, scope *Scope, encode func(string) string) (string, e
 			return "", errors.New("is a file's content and may not be part of an address")
 		case !v.Known:
 			return yetToCome(v), nil
-		case v.plain() == "", v.plain() == ".", v.plain() == "..":
-			return "", fmt.Errorf("is %q, which leads to another address", v.plain())
 		}
-		return encode(v.plain()), nil
+		out, err := encode(v.plain())
+		return out, err
 	})
+}
+
+func queryText(text string) (string, error) { return url.QueryEscape(text), nil }
+
+// pathPart is a value as one part of a path.
+func pathPart(text string) (string, error) {
+	if text == "" || text == "." || text == ".." {
+		return "", fmt.Errorf("is %q, which leads to another address", text)
+	}
+	return url.PathEscape(text), nil
 }
 
 var givenPath = regexp.MustCompile(`^/[A-Za-z0-9._~!$&'()*+,;=:@%/#-]*$`)
 
-// wholePath takes a path that a device gave, as it is; "" where it is none, or leads elsewhere.
-func wholePath(path string) string {
+// wholePath takes a path that a device gave, as it is. One that leads elsewhere is refused.
+func wholePath(path string) (string, error) {
 	if !givenPath.MatchString(path) || strings.HasPrefix(path, "//") || slices.Contains(strings.Split(path, "/"), "..") {
-		return ""
+		return "", fmt.Errorf("is %q, which is not a path on this device", shorten(path))
 	}
-	return strings.ReplaceAll(path, "#", "%23")
+	return strings.ReplaceAll(path, "#", "%23"), nil
 }
 
 func notInHeader(text string) error {

@@ -53,12 +53,23 @@ func (v *RPC) read(r *reader, n ast.Node) {
 	for {
 		token, err := decoder.Token()
 		if err != nil {
-			return // told already
+			break // the end, or told already
 		}
-		if start, ok := token.(xml.StartElement); ok {
-			v.name = start.Name.Local
+		start, ok := token.(xml.StartElement)
+		if !ok {
+			continue
+		}
+		if v.name != "" {
+			r.fault(n, "make two steps of it", "a call is one operation, and this one has %s and %s", v.name, start.Name.Local)
 			return
 		}
+		v.name = start.Name.Local
+		if decoder.Skip() != nil {
+			break
+		}
+	}
+	if v.name == "" {
+		r.fault(n, "write an operation, such as <commit/>", "this is not an operation")
 	}
 }
 
