@@ -36,6 +36,34 @@ func (s *server) addWeb(name, family string, box *standin.Running, more ...strin
 		"--password-file", "-", "--pin", hex.EncodeToString(pin[:]), "--slot", "web=" + port}, more...)...)
 }
 
+// webBox starts a box with a web interface and what belongs to it, and gives the flags with
+// which it is added.
+func webBox(t *testing.T, b standin.Box) (box *standin.Running, flags []string) {
+	t.Helper()
+	switch b.Kind {
+	case standin.Firewall, standin.EncryptionAppliance, standin.LoadBalancer:
+		standby := kindAt(t, standin.Box{}, "127.20.83.2", 0)
+		_, port, _ := net.SplitHostPort(standby.TLSAddr)
+		b.TLSPort, b.Hosts = number(t, port), func(string) *standin.Running { return standby }
+		flags = append(flags, "--node", "standby.gannet-point.tidewrack.example=127.20.83.2")
+	case standin.TraversalPeer:
+		b.System = name
+	}
+	if b.Kind == standin.LoadBalancer {
+		b.MorePort = number(t, freePort(t, "127.20.83.1"))
+	}
+	box = webKind(t, b)
+	switch b.Kind {
+	case standin.EncryptionAppliance:
+		flags = append(flags, "--setting", "export_word=salt of the export")
+	case standin.LoadBalancer:
+		flags = append(flags, "--setting", "test="+box.MoreAddr)
+	case standin.VoiceManager, standin.SignOnServer:
+		flags = append(both(box), "--second-password-file", write(t, t.TempDir()+"/word", box.Password))
+	}
+	return box, flags
+}
+
 // webCase is a box with a web interface, what goes wrong with it, and where that ends.
 type webCase struct {
 	name        string
@@ -78,27 +106,8 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 			s.t = t
 			name := c.name + ".gannet-point.tidewrack.example"
 			var asked atomic.Pointer[[]string]
-			b, more := standin.Box{Kind: kind, Faults: c.faults, Watch: seen(&asked)}, []string{}
-			if kind == standin.Firewall || kind == standin.EncryptionAppliance || kind == standin.LoadBalancer {
-				standby := kindAt(t, standin.Box{}, "127.20.83.2", 0)
-				_, port, _ := net.SplitHostPort(standby.TLSAddr)
-				b.TLSPort, b.Hosts = number(t, port), func(string) *standin.Running { return standby }
-				more = []string{"--node", "standby.gannet-point.tidewrack.example=127.20.83.2"}
-			}
-			if kind == standin.LoadBalancer {
-				b.MorePort = number(t, freePort(t, "127.20.83.1"))
-			}
-			box := webKind(t, b)
-			switch kind {
-			case standin.EncryptionAppliance:
-				more = append(more, "--setting", "export_word=salt of the export")
-			case standin.LoadBalancer:
-				more = append(more, "--setting", "test="+box.MoreAddr)
-			}
+			box, more := webBox(t, standin.Box{Kind: kind, Faults: c.faults, Watch: seen(&asked)})
 			before := leafAt(t, box.TLSAddr)
-			if kind == standin.VoiceManager || kind == standin.SignOnServer {
-				more = append(both(box), "--second-password-file", write(t, t.TempDir()+"/word", box.Password))
-			}
 			s.addWeb(name, familyFor(family, c.state), box, more...)
 			var rehearsed struct{ Steps []step }
 			s.json(&rehearsed, append([]string{"replace", name + "/web", "--signer", "bench", "--rehearse"}, agree...)...)
@@ -396,45 +405,19 @@ func TestAPinMovesWithItsBoxAlone(t *testing.T) {
 // the wire, and nothing unsafe is done twice.
 func TestWebKindsMayBeKilledOrCutOffAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	for family, kind := range map[string]standin.Kind{"wan-controller": standin.WANController, "firewall": standin.Firewall, "conference-bridge": standin.ConferenceBridge} {
+	for family, kind := range map[string]standin.Kind{
+		"wan-controller": standin.WANController, "firewall": standin.Firewall, "conference-bridge": standin.ConferenceBridge, "voice-manager": standin.VoiceManager,
+		"wireless-manager": standin.WirelessManager, "host-with-page": standin.HostWithPage, "reporting-gateway": standin.ReportingGateway, "board-by-redfish": standin.ServerBoard,
+		"sign-on-server": standin.SignOnServer, "encryption-appliance": standin.EncryptionAppliance, "load-balancer": standin.LoadBalancer, "traversal-peer": standin.TraversalPeer, "building-controller": standin.BuildingController,
+	} {
 		once := func(t *testing.T, at int, kill bool) []string {
-			k := &killer{at: at, before: at%2 == 0}
-			box := webKind(t, standin.Box{Kind: kind, Watch: k.watch})
-			listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
-			s := startAt(t, "serve", t.TempDir(), listen)
-			s.login()
-			s.addWeb(name, family, box)
-			before := leafAt(t, box.TLSAddr)
-			if k.kill = box.Drop; kill {
-				k.kill = s.kill
-			}
-			k.arm(true)
-			s.run("", "replace", name+"/web", "--signer", "bench")
-			if at < 0 {
-				s.await("r1", "sealed")
-				k.arm(false)
-				return k.seen
-			}
-			if kill {
-				select {
-				case <-s.gone:
-				case <-time.After(20 * time.Second):
-					t.Skip("this moment did not come: readings of the wire differ in number from run to run")
-				}
-				config := s.config
-				s = startAt(t, "serve", s.dir, listen)
-				s.config = config
-			}
-			state := s.toAnEnd("r1")
-			k.arm(false)
-			if changed := !bytes.Equal(leafAt(t, box.TLSAddr), before); changed != (state == "sealed") {
-				t.Errorf("it is %s, and the certificate on the wire changed: %v\n%s", state, changed, s.ok("replacement", "show", "r1"))
-			}
-			s.ok("device", "try", name) // the pin is right whatever happened
-			return nil
+			return lostAt(t, at, kill, func(watch standin.Watch) (*standin.Running, func(*server)) {
+				box, flags := webBox(t, standin.Box{Kind: kind, Watch: watch})
+				return box, func(s *server) { s.addWeb(name, family, box, flags...) }
+			})
 		}
 		for at, what := range once(t, -1, false) {
-			if strings.Contains(what, "handshake") || at%9 != 4 {
+			if strings.Contains(what, "handshake") || at%lostEvery != lostEvery/2 {
 				continue
 			}
 			for _, kill := range []bool{true, false} {
@@ -445,4 +428,47 @@ func TestWebKindsMayBeKilledOrCutOffAtAnyMoment(t *testing.T) {
 			}
 		}
 	}
+}
+
+// lostEvery says which moments are tried: this many apart.
+const lostEvery = 21
+
+// lostAt lets a replacement run and kills the service, or cuts the line to the box, at one
+// moment; what then becomes of it must be true on the wire. It returns what the box was asked.
+func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *standin.Running, add func(*server))) []string {
+	t.Helper()
+	k := &killer{at: at, before: at%2 == 0}
+	box, add := start(k.watch)
+	listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+	s := startAt(t, "serve", t.TempDir(), listen)
+	s.login()
+	add(s)
+	before := leafAt(t, box.TLSAddr)
+	if k.kill = box.Drop; kill {
+		k.kill = s.kill
+	}
+	k.arm(true)
+	s.run("", "replace", name+"/web", "--signer", "bench", "--one-way")
+	if at < 0 {
+		s.await("r1", "sealed")
+		k.arm(false)
+		return k.seen
+	}
+	if kill {
+		select {
+		case <-s.gone:
+		case <-time.After(20 * time.Second):
+			t.Skip("this moment did not come: readings of the wire differ in number from run to run")
+		}
+		config := s.config
+		s = startAt(t, "serve", s.dir, listen)
+		s.config = config
+	}
+	state := s.toAnEnd("r1")
+	k.arm(false)
+	if changed := !bytes.Equal(leafAt(t, box.TLSAddr), before); changed != (state == "sealed") {
+		t.Errorf("it is %s, and the certificate on the wire changed: %v\n%s", state, changed, s.ok("replacement", "show", "r1"))
+	}
+	s.ok("device", "try", name) // the pin is right whatever happened
+	return nil
 }
