@@ -56,6 +56,7 @@ require (
 	go.uber.org/multierr v1.11.0 // indirect
 	golang.org/x/sync v0.25.0 // indirect
 	gopkg.in/yaml.v2 v2.4.0 // indirect
+	layeh.com/radius v0.0.0-20231213012653-1006025d24f8 // indirect
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 type batchAccount struct {
@@ -22,7 +23,7 @@ type batchAccount struct {
 func TestABatchGoesOnAfterAKillAndDoesNothingTwice(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+	listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 	s := startAt(t, "serve", dir, listen)
 	s.login()
 	box := simulated(t, standin.Box{})

@@ -10,6 +10,7 @@ import (
 
 	"freshseal/e2e/browser"
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // fleetOf starts a service with many devices, of which nothing answers: every third at
@@ -26,7 +27,7 @@ func fleetCSV(t testing.TB, n int) string {
 	t.Helper()
 	var lines strings.Builder
 	lines.WriteString("name,address,site,owner,tags,slot,port\n")
-	shut := freePort(t, "127.0.0.1")
+	shut := daemon.FreePort(t, "127.0.0.1")
 	for i := range n {
 		fmt.Fprintf(&lines, "buoy-%04d.tidewrack.example,127.0.0.1,%s,keeper %d,pier-%d,web,%s\n", i, []string{"Saltmere", "Northholm", "Mainquay"}[i%3], i%7, i/100, shut)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"freshseal/e2e/browser"
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 func dialog(text string) string { return "//*[@role='dialog' and contains(.,\"" + text + "\")]" }
@@ -119,11 +120,11 @@ func TestTheConsoleOffersWhatARoleMay(t *testing.T) {
 // that ends and somebody else's change.
 func TestTheConsoleLosesNothingTyped(t *testing.T) {
 	t.Parallel()
-	listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+	listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 	s := startAt(t, "serve", t.TempDir(), listen)
 	s.login()
 	const box = "crane.saltmere.tidewrack.example"
-	s.ok("device", "add", box, "--address", "127.0.0.1", "--slot", "web="+freePort(t, "127.0.0.1"), "--owner", "nobody")
+	s.ok("device", "add", box, "--address", "127.0.0.1", "--slot", "web="+daemon.FreePort(t, "127.0.0.1"), "--owner", "nobody")
 	password := strings.TrimSpace(strings.SplitN(read(t, s.dir+"/first-sign-in.txt"), "password: ", 2)[1])
 	p := openConsole(t, s)
 	holds := func(name, text string) func() error {

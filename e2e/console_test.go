@@ -10,6 +10,7 @@ import (
 
 	"freshseal/e2e/browser"
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // openConsole signs a browser in to a demo.
@@ -357,13 +358,13 @@ func keepPicture(p *browser.Page, name string) error {
 // family that cannot be undone ask for a yes of their own.
 func TestTheConsoleAsksBeforeItGoesBlind(t *testing.T) {
 	t.Parallel()
-	s := families(t, "127.0.0.1:"+freePort(t, "127.0.0.1"), map[string]string{"final": "  activate:\n" + putBoth +
+	s := families(t, "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"), map[string]string{"final": "  activate:\n" + putBoth +
 		"    - {step: burn in, run: \"{{reload}}\", undo: none, because: the box keeps what it burned}\n"})
 	box := simulated(t, standin.Box{})
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
 	_, tlsPort, _ := net.SplitHostPort(box.TLSAddr)
 	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "final", "--user", "keeper", "--port", sshPort, "--password-file", "-",
-		"--pin", box.HostKey(), "--slot", "web="+tlsPort, "--slot", "eap="+relay(t, "127.20.78.1:0", to(box.TLSAddr)), "--slot", "dark="+freePort(t, host))
+		"--pin", box.HostKey(), "--slot", "web="+tlsPort, "--slot", "eap="+relay(t, "127.20.78.1:0", to(box.TLSAddr)), "--slot", "dark="+daemon.FreePort(t, host))
 	p := openConsole(t, s)
 	check := func(label string) func() error {
 		return func() error { return p.Click("//label[contains(.,'" + label + "')]//input") }

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"freshseal/standin/daemon"
+
 	"context"
 	"net"
 	"os"
@@ -19,7 +21,7 @@ import (
 func talking(t *testing.T, menu, talk string) (r *device.Runner, scope *procedure.Scope, book *notebook, dir string) {
 	t.Helper()
 	dir = t.TempDir()
-	b := box{dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	script(t, filepath.Join(dir, "menu"), strings.ReplaceAll(menu, "DIR", dir))
 	p, faults := procedure.Parse([]byte("procedure: menu\ntitle: x\nlinks: [ssh]\nsettings: {word: {kind: secret, about: x}}\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  install:\n    - {step: menu, dialog: " + filepath.Join(dir, "menu") + ", undo: nothing, limit: 20s, talk: " + talk + "}\n"))

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"freshseal/standin/daemon"
+
 	"net"
 	"os"
 	"os/user"
@@ -63,7 +65,7 @@ func TestTheExamplesWorkOnRealServers(t *testing.T) {
 				t.Skip("dovecot wants to be started as root")
 			}
 			dir := t.TempDir()
-			b := box{dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), webPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+			b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), webPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
 			b.startSSH(t)
 			b.layFactory(t)
 			settings, command := c.prepare(t, &b)
@@ -74,7 +76,7 @@ func TestTheExamplesWorkOnRealServers(t *testing.T) {
 					before[file] = string(text)
 				}
 			}
-			daemon(t, net.JoinHostPort(b.address, b.webPort), command[0], command[1:]...)
+			daemon.Start(t, net.JoinHostPort(b.address, b.webPort), command[0], command[1:]...)
 
 			s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", "../docs/examples")
 			s.login()

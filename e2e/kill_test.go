@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // killer watches a box and ends the service at one moment: when the box is
@@ -44,7 +45,7 @@ func killOnce(t *testing.T, faults standin.Faults, at int, want string) []string
 	t.Helper()
 	k := &killer{at: at, before: at%4 == 0}
 	box := simulated(t, standin.Box{Faults: faults, Watch: k.watch})
-	listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+	listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 	s := startAt(t, "serve", t.TempDir(), listen)
 	s.login()
 	s.addSimulated(name, box, "correct horse")
@@ -125,7 +126,7 @@ func TestAskingAgainMayBeKilledAtAnyMoment(t *testing.T) {
 	again := func(t *testing.T, at int) []string {
 		k := &killer{at: at, before: at%2 == 0}
 		box := simulated(t, standin.Box{Watch: k.watch})
-		listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+		listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 		s := startAt(t, "serve", t.TempDir(), listen)
 		s.login()
 		s.addSimulated(name, box, "correct horse")
@@ -186,7 +187,7 @@ func TestAStopWaitsForTheStepInHand(t *testing.T) {
 		}
 		return true
 	}})
-	listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+	listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 	s := startAt(t, "serve", t.TempDir(), listen)
 	s.login()
 	s.addSimulated(name, box, "correct horse")

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // Kinds of boxes whose steps are not safe to repeat: the service is killed at moments
@@ -32,7 +33,7 @@ func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 			b := c.box
 			b.Watch = k.watch
 			box := kind(t, b)
-			listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+			listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 			s := startAt(t, "serve", t.TempDir(), listen)
 			s.login()
 			more := []string{}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // leafAt is what a box serves at this moment; nil where it serves nothing.
@@ -407,7 +408,7 @@ func TestARenewalByAManagerMayBeKilled(t *testing.T) {
 				return carry
 			}})
 		before := leafAt(t, host.TLSAddr)
-		listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+		listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 		s := startAt(t, "serve", t.TempDir(), listen)
 		s.login()
 		sshHost, sshPort, _ := net.SplitHostPort(manager.SSHAddr)

@@ -13,13 +13,14 @@ import (
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // realLink is a link to a real sshd, with the folder of its box.
 func realLink(t *testing.T) (*ssh.Link, string) {
 	t.Helper()
 	dir := t.TempDir()
-	b := box{dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, b.target(t))
 	if err != nil {
@@ -153,7 +154,7 @@ func TestASilentJumpHostDelaysNoOtherSite(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer silent.Close() // it takes connections and never says a word
-	jump := box{dir: t.TempDir(), address: "127.20.77.3", sshPort: freePort(t, "127.20.77.3")}
+	jump := box{dir: t.TempDir(), address: "127.20.77.3", sshPort: daemon.FreePort(t, "127.20.77.3")}
 	jump.startSSH(t)
 	target := simulated(t, standin.Box{})
 	s := start(t, "serve", t.TempDir())

@@ -1,66 +1,18 @@
 package e2e
 
 import (
-	"bytes"
+	"freshseal/standin/daemon"
+
 	"fmt"
 	"net"
 	"os"
-	"os/exec"
 	"os/user"
 	"path/filepath"
 	"strings"
-	"sync"
-	"syscall"
 	"testing"
-	"time"
 
 	"freshseal/device/ssh"
 )
-
-// freePort finds a port that nobody listens on.
-func freePort(t testing.TB, address string) string {
-	t.Helper()
-	l, err := net.Listen("tcp", address+":0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	_, port, _ := net.SplitHostPort(l.Addr().String())
-	return port
-}
-
-// daemon starts a real server in the foreground and waits until it listens. It
-// is ended with the test, by its process group.
-func daemon(t testing.TB, listens, name string, args ...string) (end func()) {
-	t.Helper()
-	cmd := exec.Command(name, args...)
-	var log bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &log, &log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
-	cmd.WaitDelay = 2 * time.Second
-	if err := cmd.Start(); err != nil {
-		t.Fatalf("starting %s: %v", name, err)
-	}
-	end = sync.OnceFunc(func() {
-		syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM)
-		cmd.Wait()
-	})
-	t.Cleanup(func() {
-		end()
-		if t.Failed() {
-			t.Logf("%s said:\n%s", name, log.String())
-		}
-	})
-	for range 100 {
-		if conn, err := net.Dial("tcp", listens); err == nil {
-			conn.Close()
-			return end
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	t.Fatalf("%s does not listen at %s:\n%s", name, listens, log.String())
-	return nil
-}
 
 // box is a machine with a real sshd and a real nginx that serves its factory
 // certificate.
@@ -81,7 +33,7 @@ func startBox(t testing.TB) box { return startBoxWithout(t, "") }
 func startBoxWithout(t testing.TB, line string) box {
 	t.Helper()
 	dir := t.TempDir()
-	b := box{without: line, dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), webPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{without: line, dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), webPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	b.startWeb(t)
 	return b
@@ -105,7 +57,7 @@ func (b *box) startSSH(t testing.TB) {
 	write(t, at("authorized_keys"), string(public))
 	write(t, at("sshd_config"), strings.ReplaceAll(fmt.Sprintf("Port %s\nListenAddress %s\nHostKey %s\nPidFile none\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n",
 		b.sshPort, b.address, at("host"), at("authorized_keys")), unless(b.without), ""))
-	b.endSSH = daemon(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f", at("sshd_config"))
+	b.endSSH = daemon.Start(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f", at("sshd_config"))
 	b.hostKey = "ssh-ed25519 " + strings.Fields(must(t, "", "ssh-keygen", "-l", "-f", at("host.pub")))[1]
 }
 
@@ -137,7 +89,7 @@ func (b *box) startWeb(t testing.TB) {
 	b.layFactory(t)
 	write(t, b.at("nginx.conf"), fmt.Sprintf("worker_processes 1;\npid nginx.pid;\nevents {}\nhttp {\n access_log off;\n client_body_temp_path t1;\n proxy_temp_path t2;\n fastcgi_temp_path t3;\n uwsgi_temp_path t4;\n scgi_temp_path t5;\n"+
 		" server {\n  listen %s:%s ssl;\n  ssl_certificate tls/cert.pem;\n  ssl_certificate_key tls/key.pem;\n  return 200 ok;\n }\n}\n", b.address, b.webPort))
-	daemon(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/nginx", "-p", b.at(""), "-c", "nginx.conf", "-e", "stderr", "-g", "daemon off;")
+	daemon.Start(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/nginx", "-p", b.at(""), "-c", "nginx.conf", "-e", "stderr", "-g", "daemon off;")
 }
 
 // nginx is how its web server is called.
@@ -236,9 +188,9 @@ func TestAFailingConfigTestPutsTheOldCertificateBack(t *testing.T) {
 // they are dark.
 func TestABoxBehindAJumpHost(t *testing.T) {
 	t.Parallel()
-	b, jump := startBox(t), box{dir: t.TempDir(), address: "127.20.77.2", sshPort: freePort(t, "127.20.77.2")}
+	b, jump := startBox(t), box{dir: t.TempDir(), address: "127.20.77.2", sshPort: daemon.FreePort(t, "127.20.77.2")}
 	jump.startSSH(t)
-	listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+	listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 	s := startAt(t, "serve", t.TempDir(), listen)
 	s.login()
 	who, err := user.Current()
@@ -269,7 +221,7 @@ func TestABoxBehindAJumpHost(t *testing.T) {
 func TestARealApacheWithAChainFile(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	b := box{dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), webPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), webPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	b.layFactory(t)
 	must(t, "", "cp", b.at("tls/cert.pem"), b.at("tls/chain.pem"))
@@ -279,7 +231,7 @@ func TestARealApacheWithAChainFile(t *testing.T) {
 	}
 	config += "DocumentRoot " + b.at("") + "\nSSLEngine on\nSSLCertificateFile tls/cert.pem\nSSLCertificateKeyFile tls/key.pem\nSSLCertificateChainFile tls/chain.pem\n"
 	write(t, b.at("httpd.conf"), config)
-	daemon(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/apache2", "-d", b.at(""), "-f", "httpd.conf", "-D", "FOREGROUND")
+	daemon.Start(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/apache2", "-d", b.at(""), "-f", "httpd.conf", "-D", "FOREGROUND")
 	s := start(t, "serve", t.TempDir())
 	s.login()
 	apache := "/usr/sbin/apache2 -d " + b.at("") + " -f httpd.conf "
@@ -320,7 +272,7 @@ func TestABoxBehindTwoJumpHostsAndAProxy(t *testing.T) {
 	before := "Quay"
 	for i, name := range []string{"Petrel", "Hold"} {
 		jump := box{dir: t.TempDir(), address: fmt.Sprintf("127.20.77.%d", 3+i), keyFile: ""}
-		jump.sshPort = freePort(t, jump.address)
+		jump.sshPort = daemon.FreePort(t, jump.address)
 		jump.startSSH(t)
 		s.ok("site", "add", name, "--behind", before, "--jump", jump.address, "--port", jump.sshPort, "--user", who.Username,
 			"--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase), "--pin", jump.hostKey)

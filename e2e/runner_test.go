@@ -16,6 +16,7 @@ import (
 	"freshseal/device"
 	"freshseal/device/ssh"
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // families writes procedures into a folder and starts a service with it. Each is
@@ -69,7 +70,7 @@ func TestUnsafeStepsAreNeverDoneTwice(t *testing.T) {
 			}
 			return carry
 		}})
-		listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+		listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 		s := families(t, listen, map[string]string{"unsafe": steps})
 		s.addSimulated(name, box, "correct horse")
 		s.ok("device", "edit", name, "--family", "unsafe")
@@ -144,7 +145,7 @@ func TestUnsafeStepsAreNeverDoneTwice(t *testing.T) {
 func realFamily(t *testing.T, steps string) (box, *server, func(name string) string) {
 	t.Helper()
 	b := startBox(t)
-	s := families(t, "127.0.0.1:"+freePort(t, "127.0.0.1"), map[string]string{"harsh": steps})
+	s := families(t, "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"), map[string]string{"harsh": steps})
 	who, err := user.Current()
 	if err != nil {
 		t.Fatal(err)
@@ -214,7 +215,7 @@ func TestTheBoxIsAskedWhatBecameOfAStep(t *testing.T) {
 func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	b := box{dir: dir, address: boxAddress, sshPort: freePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	log := filepath.Join(dir, "log")
 	script(t, filepath.Join(dir, "tool"), "echo once >> "+log+"\nsleep 2\necho tide")
@@ -407,7 +408,7 @@ func TestASlotThatCannotBeReadStopsAtTheSurvey(t *testing.T) {
 	s := families(t, "127.0.0.1:0", map[string]string{"blind": steps})
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
 	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "blind", "--user", "keeper", "--port", sshPort,
-		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+freePort(t, host))
+		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+daemon.FreePort(t, host))
 	s.fails(1, "a way back could not be proven", "replace", name+"/web", "--signer", "bench", "--watch")
 	s.ok("replacement", "cancel", "r1")
 	s.fails(1, "r2 of "+name+"/web is held in stage activate", "replace", name+"/web", "--signer", "bench", "--watch", "--unseen")

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"freshseal/standin/daemon"
+
 	"crypto/md5"
 	"crypto/sha256"
 	"encoding/hex"
@@ -19,7 +21,7 @@ import (
 func TestSigningInWithEachCallToARealServer(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	b := box{dir: dir, address: boxAddress, webPort: freePort(t, boxAddress)}
+	b := box{dir: dir, address: boxAddress, webPort: daemon.FreePort(t, boxAddress)}
 	b.layFactory(t)
 	const user, password = "webkeeper", "salt and tar"
 	sum := md5.Sum([]byte(user + ":wireless:" + password))
@@ -42,7 +44,7 @@ func TestSigningInWithEachCallToARealServer(t *testing.T) {
 	write(t, b.at("httpd.conf"), "ServerRoot "+b.at("")+"\nServerName localhost\nPidFile "+b.at("pid")+"\nErrorLog /dev/stderr\nDefaultRuntimeDir "+b.at("")+"\nUser nobody\nGroup nogroup\n"+modules+"Listen "+b.address+":"+b.webPort+"\nSSLSessionCache none\nMutex file:"+b.at("")+" default\nDocumentRoot "+b.at("www")+"\n<VirtualHost *:"+b.webPort+">\nSSLEngine on\nSSLCertificateFile "+b.at("tls/cert.pem")+"\nSSLCertificateKeyFile "+b.at("tls/key.pem")+"\n"+
 		"<Location /digest-in>\nAuthType Digest\nAuthName wireless\nAuthUserFile "+b.at("digest")+"\nRequire valid-user\n</Location>\n<Location /basic-in>\nAuthType Basic\nAuthName wireless\nAuthUserFile "+b.at("basic")+"\nRequire valid-user\n</Location>\n</VirtualHost>\n")
 	at := net.JoinHostPort(b.address, b.webPort)
-	daemon(t, at, "/usr/sbin/apache2", "-d", b.at(""), "-f", b.at("httpd.conf"), "-D", "FOREGROUND")
+	daemon.Start(t, at, "/usr/sbin/apache2", "-d", b.at(""), "-f", b.at("httpd.conf"), "-D", "FOREGROUND")
 	block, _ := pem.Decode([]byte(read(t, b.at("tls/cert.pem"))))
 	pin := sha256.Sum256(block.Bytes)
 	for _, way := range []string{"digest", "basic"} {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // webKind starts a box with a web interface.
@@ -50,7 +51,7 @@ func webBox(t *testing.T, b standin.Box) (box *standin.Running, flags []string) 
 		b.System = name
 	}
 	if b.Kind == standin.LoadBalancer {
-		b.MorePort = number(t, freePort(t, "127.20.83.1"))
+		b.MorePort = number(t, daemon.FreePort(t, "127.20.83.1"))
 	}
 	box = webKind(t, b)
 	switch b.Kind {
@@ -439,7 +440,7 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 	t.Helper()
 	k := &killer{at: at, before: at%2 == 0}
 	box, add := start(k.watch)
-	listen := "127.0.0.1:" + freePort(t, "127.0.0.1")
+	listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
 	s := startAt(t, "serve", t.TempDir(), listen)
 	s.login()
 	add(s)

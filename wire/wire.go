@@ -1,19 +1,24 @@
-// Package wire reads what a slot serves: a TLS handshake to an address and
-// port under a server name, three things, since a box is often read before DNS
-// points to it. It judges nothing; the chain comes back as it was sent.
+// Package wire reads what a slot serves: a TLS handshake to an address and port
+// under a server name, three things, since a box is often read before DNS points to
+// it. What stands before TLS is a Protocol. It judges nothing; the chain comes back as
+// it was sent.
+//
+//	dial → protocol (STARTTLS, EAP, …) → handshake → chain
+//
+// A box that crypto/tls does not talk with, or whose certificate it refuses, is read in
+// other ways, one after another, until one of them shows the chain.
 package wire
 
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
-	"io"
 	"iter"
 	"net"
-	"strings"
+	"slices"
 	"sync"
-	"syscall"
 	"time"
 
 	"freshseal/core/cert"
@@ -27,9 +32,12 @@ type Dial func(ctx context.Context, network, address string) (net.Conn, error)
 type Target struct {
 	Address    string // IP address or host name
 	Port       int
-	ServerName string // sent in the handshake (RFC 6066, 3); empty sends none
-	Way        Dial   // into its site; nil: the reader's own
-	Enter      Enter  // waits for a place there; nil: there is always one
+	Protocol   Protocol // what it speaks before TLS; empty: nothing
+	ServerName string   // sent in the handshake (RFC 6066, 3); empty sends none
+	Secret     []byte   // shared with a RADIUS server, for EAP
+	Identity   string   // outer identity, for EAP; empty: one that nobody has
+	Way        Dial     // into its site; nil: the reader's own
+	Enter      Enter    // waits for a place there; nil: there is always one
 }
 
 // Enter waits until one more link into a site may be opened, and returns the
@@ -44,6 +52,7 @@ type Reading struct {
 	Chain   []*cert.Certificate // as served, leaf first
 	Version string              // "TLS 1.3"
 	Suite   string
+	Note    string // how it could be read, where a usual client cannot; what it said then
 	Why     *finding.Failure
 }
 
@@ -62,102 +71,162 @@ type Reader struct {
 	Limit time.Duration // for one reading, dialling included
 }
 
-// unreadable is the code of a certificate that crypto/x509 refuses.
-const unreadable = "unreadable-certificate"
-
 // maxChain bounds what is taken of one box.
 const maxChain = 32
+
+// asking is one way to ask a box for its chain. It fills in the reading, or returns why it
+// cannot.
+type asking func(ctx context.Context, conn net.Conn, t Target, reading *Reading) error
 
 // Read reads one slot. It always returns a reading; when it could not be had,
 // Why says so.
 func (r Reader) Read(ctx context.Context, t Target) Reading {
+	reading := Reading{At: r.Now()}
 	if t.Enter != nil {
 		leave, err := t.Enter(ctx)
 		if err != nil {
-			return Reading{At: r.Now(), Why: explain(t, err)}
+			reading.Why = explain(t, err)
+			return reading
 		}
 		defer leave()
 	}
 	ctx, cancel := context.WithTimeout(ctx, r.Limit)
 	defer cancel()
-	reading := Reading{At: r.Now()}
-	dial := r.Dial
-	if t.Way != nil {
-		dial = t.Way
-	}
-	conn, err := dial(ctx, "tcp", t.String())
-	if err != nil {
-		reading.Why = explain(t, err)
+	first := r.ask(ctx, r.Limit*3/5, t, shakeHands, &reading)
+	if first == nil {
 		return reading
 	}
-	defer conn.Close()
-	client := tls.Client(conn, clientConfig(t.ServerName))
-	if err := client.HandshakeContext(ctx); err != nil {
-		reading.Why = explain(t, err)
-		if reading.Why.Code != unreadable {
-			return reading
+	reading.Why = explain(t, first)
+	for _, ask := range otherWays(reading.Why.Code, t) {
+		if ctx.Err() != nil {
+			break
 		}
-		conn.Close()
-		again, err := dial(ctx, "tcp", t.String())
-		if err != nil {
-			return reading
+		again := Reading{At: reading.At}
+		if err := r.ask(ctx, r.Limit/5, t, ask, &again); err == nil {
+			return again
 		}
-		defer again.Close()
-		if reading.Chain = readInClear(ctx, again, t.ServerName, &reading); reading.Chain != nil {
-			reading.Why = nil
-		}
-		return reading
-	}
-	state := client.ConnectionState()
-	reading.Version, reading.Suite = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
-	for _, c := range state.PeerCertificates[:min(len(state.PeerCertificates), maxChain)] {
-		parsed, err := cert.Parse(c.Raw)
-		if err != nil {
-			reading.Chain, reading.Why = nil, &finding.Failure{Code: unreadable, What: err.Error(), Remedy: "look at the certificate with openssl x509 -text"}
-			return reading
-		}
-		reading.Chain = append(reading.Chain, parsed)
 	}
 	return reading
 }
 
-// clientConfig takes whatever a box serves: old versions and suites, and
-// certificates that no client trusts. Judging them is done elsewhere.
-func clientConfig(serverName string) *tls.Config {
-	config := &tls.Config{ServerName: serverName, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10}
-	for _, suite := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
-		config.CipherSuites = append(config.CipherSuites, suite.ID)
+// ask dials, brings the connection to where TLS begins, and asks in one way.
+func (r Reader) ask(ctx context.Context, limit time.Duration, t Target, ask asking, reading *Reading) error {
+	dial := r.Dial
+	if t.Way != nil {
+		dial = t.Way
 	}
-	return config
+	conn, err := dial(ctx, t.Protocol.network(), t.String())
+	if err != nil {
+		return unreached{err}
+	}
+	defer conn.Close()
+	ctx, cancel := context.WithTimeout(ctx, limit) // dialling has all the time there is
+	defer cancel()
+	stop := context.AfterFunc(ctx, func() { conn.Close() }) // one through SSH knows no deadlines
+	defer stop()
+	inner, err := t.opened(ctx, conn)
+	if err != nil {
+		return unreached{late(ctx, err)}
+	}
+	return late(ctx, ask(ctx, inner, t, reading))
 }
 
-func explain(t Target, err error) *finding.Failure {
-	var dns *net.DNSError
-	var remote *net.OpError // what crypto/tls makes of an alert that it receives
-	var record tls.RecordHeaderError
-	var timeout interface{ Timeout() bool }
-	var known finding.Failure
-	switch {
-	case errors.As(err, &known): // the way into the site says it better
-		return &known
-	case errors.As(err, &dns):
-		return &finding.Failure{Code: "unknown-host", What: fmt.Sprintf("%s cannot be resolved", t.Address), Remedy: "correct the name, or give the address itself"}
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return &finding.Failure{Code: "refused", What: fmt.Sprintf("%s refuses connections", t), Remedy: "check that the service runs and listens on this port"}
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return &finding.Failure{Code: "unreachable", What: fmt.Sprintf("%s is unreachable", t), Remedy: "check the routes to this site"}
-	case errors.As(err, &record):
-		return &finding.Failure{Code: "no-tls", What: fmt.Sprintf("%s does not speak TLS", t), Remedy: "check the port"}
-	case errors.As(err, &remote) && remote.Op == "remote error":
-		return &finding.Failure{Code: "alert", What: fmt.Sprintf("%s ended the handshake: %s", t, strings.TrimPrefix(remote.Err.Error(), "tls: ")), Remedy: "check the server name"}
-	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
-		return &finding.Failure{Code: "silent", What: fmt.Sprintf("%s did not answer in time", t), Remedy: "check that the device is on and that no firewall drops the connection"}
-	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
-		return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s closed the connection during the handshake", t), Remedy: "check the port"}
-	case strings.Contains(err.Error(), "failed to parse certificate"):
-		return &finding.Failure{Code: unreadable, What: fmt.Sprintf("%s serves a certificate that cannot be read: %v", t, err), Remedy: "look at it with openssl s_client -showcerts"}
+// late says that an error came of the time having run out.
+func late(ctx context.Context, err error) error {
+	if err == nil || ctx.Err() == nil || errors.As(err, new(finding.Failure)) {
+		return err
 	}
-	return &finding.Failure{Code: "closed", What: fmt.Sprintf("%s could not be read: %v", t, err), Remedy: "try again, then check the device"}
+	return fmt.Errorf("%w: %w", ctx.Err(), err)
+}
+
+// unreached is a failure before TLS: asking in another way does not help.
+type unreached struct{ error }
+
+func (u unreached) Unwrap() error { return u.error }
+
+// otherWays are the ways to ask a box that did not show its chain to a handshake.
+func otherWays(code string, t Target) []asking {
+	hello := []asking{bareHello(modern), bareHello(plain)}
+	if t.Protocol.OverEAP() {
+		hello = nil // the server is told apart from clients by its own failure
+	}
+	switch code {
+	case unreadable:
+		return []asking{listenIn}
+	case "unknown-name":
+		return append([]asking{func(ctx context.Context, conn net.Conn, t Target, reading *Reading) error {
+			name := t.ServerName
+			t.ServerName = ""
+			err := shakeHands(ctx, conn, t, reading)
+			reading.Note = fmt.Sprintf("it refuses the server name %s, and was read without one", name)
+			return err
+		}}, hello...)
+	case "alert", "closed", "silent-tls", "old-tls":
+		return append([]asking{listenIn}, hello...)
+	}
+	return nil
+}
+
+// light is what a reading offers first: every version and suite, and one small key share.
+// A ClientHello with a post-quantum share is so large that some old boxes drop it.
+func light(serverName string) *tls.Config {
+	return &tls.Config{ServerName: serverName, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10, CipherSuites: allSuites,
+		CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384, tls.CurveP521}, SessionTicketsDisabled: true}
+}
+
+var allSuites = func() (out []uint16) {
+	for _, suite := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
+		out = append(out, suite.ID)
+	}
+	return out
+}()
+
+// shakeHands makes a whole handshake, so that the box has proven that it holds the key, and
+// closes it as TLS wants. Where the box refuses a client without a certificate of its own,
+// its chain has been seen all the same.
+func shakeHands(ctx context.Context, conn net.Conn, t Target, reading *Reading) error {
+	name := t.ServerName
+	if t.Protocol.OverEAP() {
+		name = "" // clients of EAP send none
+	}
+	config := light(name)
+	var served []*x509.Certificate
+	asked := false
+	config.VerifyConnection = func(state tls.ConnectionState) error {
+		served = state.PeerCertificates
+		reading.Version, reading.Suite = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
+		return nil
+	}
+	config.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
+		asked = true
+		return &tls.Certificate{}, nil
+	}
+	client := tls.Client(conn, config)
+	err := client.HandshakeContext(ctx)
+	switch {
+	case err == nil && asked:
+		reading.Note = "it asks clients for a certificate"
+	case err == nil:
+	case served != nil && asked && (isAlert(err) || isEnd(err)):
+		reading.Note = "it refuses a client without a certificate: " + reason(err)
+	default:
+		return err
+	}
+	client.Close()
+	return reading.take(served)
+}
+
+// take keeps a chain that crypto/x509 could read.
+func (r *Reading) take(served []*x509.Certificate) error {
+	for _, c := range served[:min(len(served), maxChain)] {
+		parsed, err := cert.Parse(c.Raw)
+		if err != nil {
+			r.Chain = nil
+			return finding.Failure{Code: unreadable, What: err.Error(), Remedy: "look at the certificate with openssl x509 -text"}
+		}
+		r.Chain = append(r.Chain, parsed)
+	}
+	return nil
 }
 
 // ReadAll reads many targets, at most width at once, and hands each reading to take
@@ -189,4 +258,12 @@ func (r Reader) ReadAll(ctx context.Context, targets iter.Seq[Target], width int
 	}
 	close(next)
 	wg.Wait()
+}
+
+// suiteName names a suite, those included that crypto/tls does not know.
+func suiteName(id uint16) string {
+	if i := slices.IndexFunc(rareSuites, func(s rareSuite) bool { return s.id == id }); i >= 0 {
+		return rareSuites[i].name
+	}
+	return tls.CipherSuiteName(id)
 }

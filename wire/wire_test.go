@@ -97,8 +97,8 @@ func TestWhyASlotCannotBeRead(t *testing.T) {
 	gone.Close()
 	n, _ := strconv.Atoi(port)
 	for code, target := range map[string]wire.Target{
-		"refused": {Address: "127.0.0.1", Port: n},
-		"silent":  listen(t, func(conn net.Conn) { time.Sleep(3 * time.Second) }),
+		"refused":    {Address: "127.0.0.1", Port: n},
+		"silent-tls": listen(t, func(conn net.Conn) { time.Sleep(3 * time.Second) }),
 		"no-tls": listen(t, func(conn net.Conn) {
 			conn.Write([]byte("220 mail.tidewrack.example ready\r\n"))
 			time.Sleep(time.Second)
@@ -107,6 +107,7 @@ func TestWhyASlotCannotBeRead(t *testing.T) {
 		"alert": serveTLS(t, func(c *tls.Config) {
 			c.GetConfigForClient = func(*tls.ClientHelloInfo) (*tls.Config, error) { return nil, context.Canceled }
 		}),
+		"key-not-held": serveTLS(t, func(c *tls.Config) { c.Certificates[0].PrivateKey = testkit.NewKey(t) }),
 		"unknown-host": {Address: "nobody.invalid", Port: 443},
 	} {
 		r := reader().Read(t.Context(), target)

@@ -1,0 +1,321 @@
+package wire_test
+
+import (
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/core/testkit"
+	"freshseal/standin/daemon"
+	"freshseal/wire"
+)
+
+// papers are the files that a server is given: a chain of two and the key.
+type papers struct {
+	dir, chain, key, root string
+	leaf                  testkit.Signer
+}
+
+func lay(t *testing.T) papers {
+	t.Helper()
+	p := papers{dir: t.TempDir()}
+	root := testkit.Root(t, "Quay Root")
+	middle := root.Below(t, "Quay Middle")
+	p.leaf = middle.Leaf(t, "gate.tidewrack.example")
+	p.chain = pemFile(t, filepath.Join(p.dir, "chain.pem"), p.leaf.Raw, middle.Raw)
+	p.root = pemFile(t, filepath.Join(p.dir, "root.pem"), root.Raw)
+	p.key = keyFile(t, filepath.Join(p.dir, "key.pem"), p.leaf.Key)
+	return p
+}
+
+func (p papers) write(t *testing.T, name, text string) string {
+	t.Helper()
+	path := filepath.Join(p.dir, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(strings.NewReplacer("CHAIN", p.chain, "KEY", p.key, "ROOT", p.root, "DIR", p.dir).Replace(text)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// reads sees that the chain of the papers is read.
+func (p papers) reads(t *testing.T, target wire.Target) wire.Reading {
+	t.Helper()
+	r := wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 5 * time.Second}.Read(t.Context(), target)
+	if r.Why != nil || len(r.Chain) < 2 || r.Leaf().SHA256 != p.leaf.SHA256 || r.Version == "" {
+		t.Errorf("%s: %+v, %d certificates", target.Protocol, r.Why, len(r.Chain))
+	}
+	return r
+}
+
+func at(t *testing.T, address, port string, protocol wire.Protocol) wire.Target {
+	t.Helper()
+	n, err := strconv.Atoi(port)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return wire.Target{Address: address, Port: n, Protocol: protocol, ServerName: "gate.tidewrack.example"}
+}
+
+const here = "127.20.91.1"
+
+func TestARealMailServerWithSTARTTLS(t *testing.T) {
+	t.Parallel()
+	p := lay(t)
+	imap, pop := daemon.FreePort(t, here), daemon.FreePort(t, here)
+	who, group, login := strings.TrimSpace(run(t, "id", "-un")), strings.TrimSpace(run(t, "id", "-gn")), strings.TrimSpace(run(t, "id", "-un"))
+	if os.Geteuid() == 0 { // the users that its package made
+		who, group, login = "dovecot", "dovecot", "dovenull"
+		open(t, p.dir)
+	}
+	conf := p.write(t, "dovecot.conf", "protocols = imap pop3\nbase_dir = DIR/run\nstate_dir = DIR/state\nlog_path = /dev/stderr\nssl = yes\nssl_cert = <CHAIN\nssl_key = <KEY\nlisten = "+here+"\n"+
+		"default_login_user = "+login+"\ndefault_internal_user = "+who+"\ndefault_internal_group = "+group+"\n"+
+		"service anvil {\n chroot =\n}\nservice imap-login {\n chroot =\n inet_listener imap {\n  port = "+imap+"\n }\n inet_listener imaps {\n  port = 0\n }\n}\n"+
+		"service pop3-login {\n chroot =\n inet_listener pop3 {\n  port = "+pop+"\n }\n inet_listener pop3s {\n  port = 0\n }\n}\npassdb {\n driver = static\n args = nopassword=y\n}\n")
+	daemon.Start(t, net.JoinHostPort(here, imap), "/usr/sbin/dovecot", "-F", "-c", conf)
+	p.reads(t, at(t, here, imap, wire.IMAP))
+	p.reads(t, at(t, here, pop, wire.POP3))
+}
+
+func TestARealPostfix(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("postfix must be started by root")
+	}
+	p := lay(t)
+	port := daemon.FreePort(t, here)
+	os.MkdirAll(filepath.Join(p.dir, "data"), 0o755)
+	p.write(t, "etc/main.cf", "compatibility_level = 3.6\nqueue_directory = DIR/queue\ndata_directory = DIR/data\nmaillog_file = DIR/queue/log\nmaillog_file_prefixes = DIR\ninet_interfaces = all\n"+
+		"smtpd_tls_chain_files = KEY, CHAIN\nsmtpd_tls_security_level = may\nmyhostname = gate.tidewrack.example\nlocal_recipient_maps =\n")
+	p.write(t, "etc/master.cf", here+":"+port+" inet n - n - - smtpd\ntlsmgr unix - - n 1000? 1 tlsmgr\nrewrite unix - - n - - trivial-rewrite\nanvil unix - - n - 1 anvil\npostlog unix-dgram n - n - 1 postlogd\n")
+	for _, name := range []string{"pid", "private", "public", "active", "incoming", "maildrop"} {
+		os.MkdirAll(filepath.Join(p.dir, "queue", name), 0o755)
+		run(t, "chown", "postfix", filepath.Join(p.dir, "data"), filepath.Join(p.dir, "queue", name))
+	}
+	open(t, p.dir)
+	daemon.Start(t, net.JoinHostPort(here, port), "/usr/lib/postfix/sbin/master", "-c", filepath.Join(p.dir, "etc"), "-d")
+	p.reads(t, at(t, here, port, wire.SMTP))
+}
+
+func TestARealDirectory(t *testing.T) {
+	t.Parallel()
+	p := lay(t)
+	plain, ldaps := daemon.FreePort(t, here), daemon.FreePort(t, here)
+	os.MkdirAll(filepath.Join(p.dir, "db"), 0o700)
+	conf := p.write(t, "slapd.conf", "include /etc/ldap/schema/core.schema\nmodulepath /usr/lib/ldap\nmoduleload back_mdb\nTLSCertificateFile CHAIN\nTLSCertificateKeyFile KEY\nTLSCACertificateFile ROOT\npidfile DIR/pid\ndatabase mdb\nsuffix dc=tidewrack\ndirectory DIR/db\n")
+	daemon.Start(t, net.JoinHostPort(here, plain), "/usr/sbin/slapd", "-d", "0", "-f", conf, "-h", "ldap://"+net.JoinHostPort(here, plain)+" ldaps://"+net.JoinHostPort(here, ldaps))
+	p.reads(t, at(t, here, plain, wire.LDAP))
+	p.reads(t, at(t, here, ldaps, wire.TLS))
+}
+
+func TestARealDatabase(t *testing.T) {
+	t.Parallel()
+	p := lay(t)
+	port, data := daemon.FreePort(t, here), filepath.Join(p.dir, "data")
+	bins, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
+	if len(bins) == 0 {
+		t.Fatal("no PostgreSQL is installed")
+	}
+	as := func(name string, args ...string) []string { return append([]string{name}, args...) }
+	if os.Geteuid() == 0 { // it refuses to run as root
+		open(t, p.dir)
+		run(t, "chown", "-R", "nobody", p.dir)
+		as = func(name string, args ...string) []string {
+			return append([]string{"setpriv", "--reuid=nobody", "--clear-groups", "--regid=nogroup", name}, args...)
+		}
+	}
+	init := as(filepath.Join(bins[0], "initdb"), "-D", data, "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C")
+	run(t, init[0], init[1:]...)
+	serve := as(filepath.Join(bins[0], "postgres"), "-D", data, "-h", here, "-p", port, "-k", "", "-c", "ssl=on", "-c", "ssl_cert_file="+p.chain, "-c", "ssl_key_file="+p.key, "-c", "fsync=off")
+	daemon.Start(t, net.JoinHostPort(here, port), serve[0], serve[1:]...)
+	p.reads(t, at(t, here, port, wire.PostgreSQL))
+}
+
+func TestARealFTPServer(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("vsftpd must be started by root")
+	}
+	p := lay(t)
+	port := daemon.FreePort(t, here)
+	os.MkdirAll("/var/run/vsftpd/empty", 0o755)
+	conf := p.write(t, "vsftpd.conf", "listen=YES\nlisten_address="+here+"\nlisten_port="+port+"\nbackground=NO\nanonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\nrsa_cert_file=CHAIN\nrsa_private_key_file=KEY\nssl_ciphers=HIGH\nsecure_chroot_dir=/var/run/vsftpd/empty\nseccomp_sandbox=NO\n")
+	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/vsftpd", conf)
+	p.reads(t, at(t, here, port, wire.FTP))
+}
+
+func TestARealChatServer(t *testing.T) {
+	t.Parallel()
+	p := lay(t)
+	client, server := daemon.FreePort(t, here), daemon.FreePort(t, here)
+	conf := p.write(t, "prosody.cfg.lua", `daemonize = false
+run_as_root = true
+pidfile = "DIR/pid"
+data_path = "DIR/data"
+interfaces = { "`+here+`" }
+c2s_ports = { `+client+` }
+s2s_ports = { `+server+` }
+modules_enabled = { "tls", "saslauth", "dialback" }
+modules_disabled = { "http", "posix" }
+ssl = { certificate = "CHAIN"; key = "KEY" }
+log = { info = "*console" }
+VirtualHost "gate.tidewrack.example"
+`)
+	daemon.Start(t, net.JoinHostPort(here, client), "/usr/bin/prosody", "--config", conf)
+	p.reads(t, at(t, here, client, wire.XMPP))
+	p.reads(t, at(t, here, server, wire.XMPPServer))
+}
+
+func TestARealMariaDB(t *testing.T) {
+	t.Parallel()
+	p := lay(t)
+	port := daemon.FreePort(t, here)
+	as, data := []string{"--no-defaults"}, filepath.Join(p.dir, "data")
+	os.MkdirAll(data, 0o700)
+	if os.Geteuid() == 0 {
+		open(t, p.dir)
+		run(t, "chown", "-R", "nobody", p.dir)
+		as = append(as, "--user=nobody")
+	}
+	// --skip-grant-tables needs no tables of users, and so no installation; the port is opened
+	// all the same.
+	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/mariadbd", append(as, "--datadir="+data, "--bind-address="+here, "--port="+port, "--socket="+filepath.Join(p.dir, "sock"),
+		"--ssl-cert="+p.chain, "--ssl-key="+p.key, "--skip-grant-tables", "--skip-networking=0", "--innodb-buffer-pool-size=8M", "--innodb-log-file-size=4M", "--pid-file="+filepath.Join(p.dir, "pid"))...)
+	p.reads(t, at(t, here, port, wire.MySQL))
+}
+
+func TestARealRemoteDesktop(t *testing.T) {
+	t.Parallel()
+	p := lay(t)
+	port := daemon.FreePort(t, here)
+	conf := p.write(t, "xrdp.ini", "[Globals]\nini_version=1\nfork=true\nport=tcp://"+here+":"+port+"\nsecurity_layer=tls\ncertificate=CHAIN\nkey_file=KEY\nssl_protocols=TLSv1.2, TLSv1.3\n[Logging]\nLogFile=DIR/log\nLogLevel=INFO\nEnableSyslog=false\nEnableConsole=true\nConsoleLevel=INFO\n[Xvnc]\nname=Xvnc\nlib=libvnc.so\n")
+	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/xrdp", "--nodaemon", "--config", conf)
+	p.reads(t, at(t, here, port, wire.Desktop))
+}
+
+// A RADIUS server shows its certificate to who has the shared secret of a network device,
+// whatever method of EAP it is asked for.
+func TestARealAccessControlServer(t *testing.T) {
+	t.Parallel()
+	for _, version := range []string{"1.2", "1.3"} {
+		t.Run("TLS "+version, func(t *testing.T) {
+			t.Parallel()
+			p := lay(t)
+			port := startRADIUS(t, p, version, "peap", "ttls", "tls")
+			for _, protocol := range []wire.Protocol{wire.PEAP, wire.TTLS, wire.EAPTLS} {
+				target := at(t, here, port, protocol)
+				target.Secret = []byte("salt of the harbour")
+				if r := p.reads(t, target); r.Version != "TLS "+version && protocol != wire.EAPTLS {
+					t.Errorf("%s with %s", protocol, r.Version)
+				}
+			}
+			target := at(t, here, port, wire.PEAP)
+			target.Secret = []byte("another word")
+			if r := (wire.Reader{Dial: reader().Dial, Now: time.Now, Limit: 2 * time.Second}).Read(t.Context(), target); r.Why == nil || !strings.Contains(r.Why.Remedy, "shared secret") {
+				t.Errorf("with a wrong secret: %+v", r)
+			}
+			if target.Secret = nil; reader().Read(t.Context(), target).Why.Code != "no-secret" {
+				t.Error("without a secret it was asked")
+			}
+		})
+	}
+	p := lay(t)
+	target := at(t, here, startRADIUS(t, p, "1.2", "tls"), wire.PEAP)
+	target.Secret = []byte("salt of the harbour")
+	if r := reader().Read(t.Context(), target); r.Why == nil || r.Why.Code != "no-eap" {
+		t.Errorf("a method that is switched off: %+v", r)
+	}
+	target.Port++
+	if r := reader().Read(t.Context(), target); r.Why == nil || r.Why.Code != "refused" {
+		t.Errorf("nobody listens: %+v", r.Why)
+	}
+}
+
+// startRADIUS starts freeradius with some methods of EAP.
+func startRADIUS(t *testing.T, p papers, version string, methods ...string) (port string) {
+	t.Helper()
+	conn, err := net.ListenPacket("udp", here+":0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, port, _ = net.SplitHostPort(conn.LocalAddr().String())
+	conn.Close()
+	folder := filepath.Join(p.dir, "radius "+port)
+	eap := "eap {\n  default_eap_type = " + methods[0] + "\n  tls-config common {\n    certificate_file = CHAIN\n    private_key_file = KEY\n    ca_file = ROOT\n    tls_min_version = \"1.2\"\n    tls_max_version = \"" + version + "\"\n    cipher_list = \"DEFAULT\"\n  }\n"
+	for _, method := range methods {
+		eap += "  " + method + " {\n    tls = common\n"
+		if method != "tls" {
+			eap += "    default_eap_type = md5\n    virtual_server = inner\n"
+		}
+		eap += "  }\n"
+	}
+	name, _ := filepath.Rel(p.dir, folder)
+	p.write(t, filepath.Join(name, "radiusd.conf"), `prefix = /usr
+libdir = /usr/lib/freeradius
+logdir = DIR
+run_dir = DIR
+security {
+  max_attributes = 200
+}
+max_request_time = 5
+client loopback {
+  ipaddr = 127.0.0.0/8
+  secret = "salt of the harbour"
+}
+modules {
+`+eap+`  md5 {
+  }
+}
+}
+server default {
+  listen {
+    type = auth
+    ipaddr = `+here+`
+    port = `+port+`
+  }
+  authorize {
+    eap
+  }
+  authenticate {
+    eap
+  }
+}
+server inner {
+  authorize {
+    eap
+  }
+  authenticate {
+    eap
+  }
+}
+`)
+	daemon.StartSaying(t, "Ready to process requests", "/usr/sbin/freeradius", "-X", "-d", folder, "-n", "radiusd")
+	return port
+}
+
+// run runs a command and returns what it says.
+func run(t *testing.T, name string, args ...string) string {
+	t.Helper()
+	out, err := exec.Command(name, args...).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%s %v: %v\n%s", name, args, err, out)
+	}
+	return string(out)
+}
+
+// open lets another user into a folder of the test and those above it.
+func open(t *testing.T, dir string) {
+	t.Helper()
+	for ; strings.HasPrefix(dir, os.TempDir()+"/"); dir = filepath.Dir(dir) {
+		if err := os.Chmod(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
