@@ -45,6 +45,17 @@ type (
 		guarded
 		fleet.DeviceChange
 	}
+	addSlot struct {
+		Device string `path:"name" json:"-"`
+		guarded
+		fleet.DeviceSlot
+	}
+	editSlot struct {
+		Device string `path:"device" json:"-"`
+		Slot   string `path:"slot" json:"-"`
+		guarded
+		fleet.SlotChange
+	}
 	editSite struct {
 		Name string `path:"name" json:"-"`
 		guarded
@@ -67,11 +78,6 @@ type (
 	}
 	hostKey struct {
 		HostKey string `json:"host_key" required:"true"`
-	}
-	askReading struct {
-		Address    string `json:"address" required:"true"`
-		Port       int    `json:"port" required:"true"`
-		ServerName string `json:"server_name,omitempty"`
 	}
 )
 
@@ -159,6 +165,23 @@ var fleetRoutes = []route{
 	looks("/slots/{device}/{slot}", "show a slot with its chain and findings", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (fleet.Slot, error) {
 		return s.Fleet.Slot(ctx, in.Device, in.Slot)
 	}),
+	does("POST", "/devices/{name}/slots", "add a slot to a device, and read it", 201, func(ctx context.Context, s *service.Service, _ people.Bearer, in addSlot) (fleet.Slot, error) {
+		known, err := in.revision()
+		if err != nil {
+			return fleet.Slot{}, err
+		}
+		return s.Fleet.AddSlot(ctx, in.Device, in.DeviceSlot, known)
+	}).by(people.Admin),
+	does("PATCH", "/slots/{device}/{slot}", "change where and how a slot is read, and read it", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSlot) (fleet.Slot, error) {
+		known, err := in.revision()
+		if err != nil {
+			return fleet.Slot{}, err
+		}
+		return s.Fleet.EditSlot(ctx, in.Device, in.Slot, in.SlotChange, known)
+	}).by(people.Admin),
+	ends("DELETE", "/slots/{device}/{slot}", "remove a slot with its history", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) error {
+		return s.Fleet.RemoveSlot(ctx, in.Device, in.Slot)
+	}).by(people.Admin),
 	looks("/slots/{device}/{slot}/readings", "list the readings of a slot, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (page[fleet.PastReading], error) {
 		items, err := s.Fleet.Readings(ctx, in.Device, in.Slot)
 		return page[fleet.PastReading]{Items: items}, err
@@ -172,7 +195,8 @@ var fleetRoutes = []route{
 	looks("/sweeps/{id}", "show the progress of a sweep", func(_ context.Context, s *service.Service, _ people.Bearer, in byID) (watch.Sweep, error) {
 		return s.Watch.SweepOf(in.ID)
 	}),
-	does("POST", "/readings", "read an address that is not in the inventory", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in askReading) (watch.Seen, error) {
-		return s.Watch.ReadAddress(ctx, in.Address, in.Port, in.ServerName)
+	does("POST", "/readings", "read an address that is not in the inventory", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in watch.AskReading) (watch.Seen, error) {
+		return s.Watch.ReadAddress(ctx, in)
 	}),
+	listing("/protocols", "list the protocols that slots can be read by", theWatch, (*watch.Service).Protocols),
 }

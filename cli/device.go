@@ -7,7 +7,6 @@ import (
 	"net"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 
 	"freshseal/core/procedure"
@@ -155,7 +154,7 @@ func (a *app) printDevice(d fleet.Device) error {
 		for _, p := range s.More {
 			at += ", " + net.JoinHostPort(p.Address, fmt.Sprint(p.Port))
 		}
-		t.add("slot "+s.Name, fmt.Sprintf("%s as %s", at, s.ServerName))
+		t.add("slot "+s.Name, fmt.Sprintf("%s as %s%s", at, s.ServerName, by(s.Protocol)))
 	}
 	return a.print(d, t)
 }
@@ -163,7 +162,7 @@ func (a *app) printDevice(d fleet.Device) error {
 func (a *app) deviceAdd() *cobra.Command {
 	var n fleet.NewDevice
 	var slots, settings, nodes []string
-	var serverName string
+	var serverName, secretFile string
 	access, second := accessFlags{}, accessFlags{prefix: "second-"}
 	var c *cobra.Command
 	c = &cobra.Command{
@@ -173,10 +172,16 @@ func (a *app) deviceAdd() *cobra.Command {
 			"  freshseal device add camera.saltmere.tidewrack.example --address 198.51.100.9   # to be read only",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			n.Name = args[0]
-			if err := fillSlots(&n, slots, serverName); err != nil {
+			secret := ""
+			var err error
+			if secretFile != "" {
+				if secret, err = a.secret("shared secret", secretFile, "--radius-secret-file"); err != nil {
+					return err
+				}
+			}
+			if err := fillSlots(&n, slots, serverName, secret); err != nil {
 				return err
 			}
-			var err error
 			if n.Settings, err = pairs(settings); err != nil {
 				return err
 			}
@@ -223,7 +228,8 @@ func (a *app) deviceAdd() *cobra.Command {
 	f.StringVar(&n.Address, "address", "", "IP address or host name")
 	f.StringVar(&n.Site, "site", "", "the site")
 	f.StringVar(&n.Family, "family", "", "the procedure for it; none: the device is only monitored")
-	f.StringArrayVar(&slots, "slot", []string{"web=443"}, "NAME=PORT or NAME=ADDRESS:PORT, with further addresses after commas; may be given again")
+	f.StringArrayVar(&slots, "slot", []string{"web=443"}, "NAME=PORT or NAME=ADDRESS:PORT, with further addresses after commas, then /PROTOCOL where it is not tls; may be given again")
+	f.StringVar(&secretFile, "radius-secret-file", "", "file with the secret that slots read by EAP share with their server (- for standard input)")
 	f.StringVar(&serverName, "server-name", "", "server name of its slots (default: NAME, if it contains a dot)")
 	f.StringArrayVar(&settings, "setting", nil, "NAME=VALUE for a setting of the procedure; may be given again")
 	f.StringArrayVar(&nodes, "node", nil, "NAME=ADDRESS of a node; slots are also read there; may be given again")
@@ -249,33 +255,6 @@ func nodesOf(words []string) ([]fleet.Node, error) {
 		out = append(out, fleet.Node{Name: name, Address: address})
 	}
 	return out, nil
-}
-
-func fillSlots(n *fleet.NewDevice, slots []string, serverName string) error {
-	if serverName == "" && strings.Contains(n.Name, ".") {
-		serverName = n.Name
-	}
-	for _, text := range slots {
-		name, places, ok := strings.Cut(text, "=")
-		slot := fleet.DeviceSlot{Name: name, ServerName: serverName}
-		for i, at := range strings.Split(places, ",") {
-			address, portText := "", at
-			if host, port, err := net.SplitHostPort(at); err == nil {
-				address, portText = host, port
-			}
-			port, err := strconv.Atoi(portText)
-			if !ok || err != nil || i > 0 && address == "" {
-				return misuse(fmt.Sprintf("--slot %s cannot be read", text), "", "write it as web=443, web=192.0.2.1:443 or web=192.0.2.1:443,192.0.2.2:443")
-			}
-			if i == 0 {
-				slot.Address, slot.Port = address, port
-			} else {
-				slot.More = append(slot.More, fleet.Place{Address: address, Port: port})
-			}
-		}
-		n.Slots = append(n.Slots, slot)
-	}
-	return nil
 }
 
 func pairs(list []string) (map[string]string, error) { return pairsOf("--setting", list) }

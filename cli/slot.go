@@ -16,6 +16,7 @@ import (
 
 	"freshseal/core/due"
 	"freshseal/core/finding"
+	"freshseal/wire"
 
 	"github.com/spf13/cobra"
 )
@@ -30,7 +31,7 @@ var conditions = func() []string {
 }()
 
 func (a *app) slot() *cobra.Command {
-	return noun("slot", "Places on devices where certificates are served", a.slotList(), a.slotShow())
+	return noun("slot", "Places on devices where certificates are served", a.slotList(), a.slotShow(), a.slotAdd(), a.slotEdit(), a.slotRemove())
 }
 
 func (a *app) slotList() *cobra.Command {
@@ -131,7 +132,7 @@ func (a *app) printSlot(s fleet.Slot, past []work.Replacement) error {
 	}
 	w := a.out
 	put(w, "%s/%s  %s\n", s.Device, s.Name, marked(string(s.Condition)))
-	put(w, "  address      %s as %s\n", net.JoinHostPort(s.Address, fmt.Sprint(s.Port)), s.ServerName)
+	put(w, "  address      %s as %s%s\n", net.JoinHostPort(s.Address, fmt.Sprint(s.Port)), s.ServerName, by(s.Protocol))
 	for _, o := range s.Others {
 		serves := "serves " + o.Subject + ", SHA-256 " + shorten(o.SHA256, 17)
 		if o.Failure != nil {
@@ -190,19 +191,26 @@ func drawChain(w io.Writer, links []watch.Link) {
 }
 
 func (a *app) read() *cobra.Command {
-	var address, serverName string
+	var address, secretFile string
+	var ask watch.AskReading
 	c := &cobra.Command{
-		Use: "read DEVICE/SLOT | --address HOST:PORT [--server-name NAME]", Short: "Read the certificate that is served now", Args: cobra.MaximumNArgs(1),
+		Use: "read DEVICE/SLOT | --address HOST[:PORT] [--protocol NAME] [--server-name NAME]", Short: "Read the certificate that is served now", Args: cobra.MaximumNArgs(1),
+		Example: "  freshseal read gate-1.mainquay.tidewrack.example/web\n" +
+			"  freshseal read --address 192.0.2.25:587 --protocol smtp\n" +
+			"  freshseal read --address 192.0.2.26 --protocol peap --secret-file shared.txt",
 		RunE: func(c *cobra.Command, args []string) error {
 			if (len(args) == 1) == (address != "") {
-				return misuse("read wants one thing to read", "", "give DEVICE/SLOT, or --address HOST:PORT")
+				return misuse("read needs exactly one target", "", "give DEVICE/SLOT, or --address HOST:PORT")
 			}
 			client, err := a.client()
 			if err != nil {
 				return err
 			}
 			if address != "" {
-				return a.readAddress(c, client, address, serverName)
+				if ask.Secret, err = a.shared(secretFile); err != nil {
+					return err
+				}
+				return a.readAddress(c, client, address, ask)
 			}
 			device, slot, err := slotArg(args[0])
 			if err != nil {
@@ -218,8 +226,12 @@ func (a *app) read() *cobra.Command {
 			return wrongIf(s.Findings)
 		},
 	}
-	c.Flags().StringVar(&address, "address", "", "HOST:PORT that is not in the inventory")
-	c.Flags().StringVar(&serverName, "server-name", "", "the name to ask for")
+	f := c.Flags()
+	f.StringVar(&address, "address", "", "HOST:PORT that is not in the inventory; without a port, that of the protocol")
+	f.StringVar(&ask.ServerName, "server-name", "", "the name to ask for")
+	f.StringVar(&ask.Protocol, "protocol", "tls", protocolNames())
+	f.StringVar(&secretFile, "secret-file", "", "file with the secret shared with a RADIUS server (- for standard input)")
+	f.StringVar(&ask.Identity, "identity", "", "outer identity, for EAP")
 	return c
 }
 
@@ -230,14 +242,39 @@ func wrongIf(found []finding.Finding) error {
 	return nil
 }
 
-func (a *app) readAddress(c *cobra.Command, client *client, address, serverName string) error {
+// by says what is spoken before TLS.
+func by(protocol string) string {
+	if protocol == "" || protocol == string(wire.TLS) {
+		return ""
+	}
+	return ", by " + protocol
+}
+
+// protocolNames tells of the flag --protocol.
+func protocolNames() string {
+	var names []string
+	for _, about := range wire.Protocols() {
+		names = append(names, string(about.Name))
+	}
+	return strings.Join(names, ", ")
+}
+
+// placed splits HOST:PORT, and HOST alone, whose port is that of the protocol.
+func placed(address string) (host string, port int, ok bool) {
 	host, portText, err := net.SplitHostPort(address)
-	port, portErr := strconv.Atoi(portText)
-	if err != nil || portErr != nil {
+	if err != nil {
+		return strings.Trim(address, "[]"), 0, !strings.Contains(address, ":") || net.ParseIP(strings.Trim(address, "[]")) != nil
+	}
+	port, err = strconv.Atoi(portText)
+	return host, port, err == nil
+}
+
+func (a *app) readAddress(c *cobra.Command, client *client, address string, ask watch.AskReading) error {
+	var ok bool
+	if ask.Address, ask.Port, ok = placed(address); !ok {
 		return misuse(fmt.Sprintf("--address %s cannot be read", address), "", "write it as 192.0.2.1:443 or [2001:db8::1]:443")
 	}
 	var seen watch.Seen
-	ask := map[string]any{"address": host, "port": port, "server_name": serverName}
 	if err := client.do(c.Context(), "POST", v1+"/readings", ask, &seen); err != nil {
 		return err
 	}
@@ -251,7 +288,7 @@ func (a *app) readAddress(c *cobra.Command, client *client, address, serverName 
 			return err
 		}
 	} else if seen.Failure == nil {
-		put(a.out, "%s as %q  %s  %s\n", address, serverName, seen.Version, seen.Suite)
+		put(a.out, "%s as %q%s  %s  %s\n", net.JoinHostPort(seen.Address, strconv.Itoa(seen.Port)), seen.ServerName, by(string(seen.Protocol)), seen.Version, seen.Suite)
 		drawChain(a.out, seen.Chain)
 		put(a.out, "  SHA-256      %s\n", seen.Chain[0].SHA256)
 		printFindings(a.out, "  ", seen.Findings)

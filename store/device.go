@@ -52,7 +52,8 @@ type Slot struct {
 	Port       int           `db:"port"`
 	Protocol   string        `db:"protocol"`
 	ServerName string        `db:"server_name"`
-	More       JSON[[]Place] `db:"more"` // further addresses that serve the same
+	Identity   string        `db:"identity"` // outer identity, where it is read by EAP
+	More       JSON[[]Place] `db:"more"`     // further addresses that serve the same
 	Installed  string        `db:"installed"`
 	Signer     string        `db:"signer"` // who signed that
 
@@ -60,6 +61,7 @@ type Slot struct {
 	Chain      JSON[[]string]          `db:"chain"`
 	Version    string                  `db:"version"`
 	Suite      string                  `db:"suite"`
+	Remarks    JSON[[]finding.Finding] `db:"remarks"` // what the handshake showed
 	Failure    JSON[*finding.Failure]  `db:"failure"`
 	Findings   JSON[[]finding.Finding] `db:"findings"`
 	Subject    string                  `db:"subject"`
@@ -119,12 +121,63 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 	}
 	for _, slot := range d.Slots {
 		slot.DeviceID = id
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, more)
-			VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :more)`, slot); err != nil {
-			return taken(err)
+		if err := addSlot(ctx, tx, slot); err != nil {
+			return err
 		}
 	}
 	return putSecrets(ctx, tx, d.Secrets)
+}
+
+func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, identity, more)
+		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more)`, slot)
+	return taken(err)
+}
+
+// AddSlot adds a slot to a device of a known revision, with its sealed secrets.
+func (s *Store) AddSlot(ctx context.Context, device string, slot Slot, secrets map[string][]byte, known Revision) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := revise(ctx, tx, "device/"+device, known); err != nil {
+			return err
+		}
+		if err := addSlot(ctx, tx, slot); err != nil {
+			return err
+		}
+		return putSecrets(ctx, tx, secrets)
+	})
+}
+
+// ChangeSlot keeps where and how a slot of a device of a known revision is read. What its
+// last reading said is kept; it is read anew after.
+func (s *Store) ChangeSlot(ctx context.Context, slot Slot, secrets map[string][]byte, gone []string, known Revision) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := revise(ctx, tx, "device/"+slot.Device, known); err != nil {
+			return err
+		}
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more WHERE id = :id`, slot)); err != nil {
+			return err
+		}
+		if err := removeSecrets(ctx, tx, gone); err != nil {
+			return err
+		}
+		return putSecrets(ctx, tx, secrets)
+	})
+}
+
+// RemoveSlot deletes a slot with its history and its secrets.
+func (s *Store) RemoveSlot(ctx context.Context, slot Slot, purposes ...string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := revise(ctx, tx, "device/"+slot.Device, Any); err != nil {
+			return err
+		}
+		if err := removeSecrets(ctx, tx, purposes); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose IN (SELECT 'replacement/r' || id || '/key' FROM replacement WHERE slot_id = ?)`, slot.ID); err != nil {
+			return err
+		}
+		return changed(tx.ExecContext(ctx, `DELETE FROM slot WHERE id = ?`, slot.ID))
+	})
 }
 
 // ChangeDevice keeps what has become of a device of a known revision, how it is

@@ -4,10 +4,10 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
-	"fmt"
 	"net"
 
 	"freshseal/core/cert"
+	"freshseal/core/finding"
 
 	"golang.org/x/crypto/cryptobyte"
 )
@@ -134,7 +134,7 @@ func bareHello(s style) asking {
 			records = append(records, buffer[:n]...)
 			if reading.see(records) {
 				conn.Write([]byte{21, 3, 1, 0, 2, 1, 90}) // user_canceled (RFC 5246, 7.2.2)
-				reading.Note = fmt.Sprintf("it could not be agreed with on more than its certificate (%s): whether it holds the key is not proven", reading.Suite)
+				reading.remark(finding.NotAgreed.Found("only the certificate could be read: the device speaks %s with %s", reading.Version, reading.Suite))
 				return nil
 			}
 			if err != nil {

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"freshseal/core/cert"
+	"freshseal/core/finding"
 
 	"golang.org/x/crypto/chacha20poly1305"
 	"golang.org/x/crypto/cryptobyte"
@@ -37,7 +38,7 @@ func listenIn(ctx context.Context, conn net.Conn, t Target, reading *Reading) er
 	config.KeyLogWriter = secrets
 	tls.Client(kept, config).HandshakeContext(ctx) // fails as before; by then the chain has come
 	if reading.see(kept.bytes) || reading.seeSealed(kept.bytes, secrets.Bytes()) {
-		reading.Note = "strict clients refuse its certificate"
+		reading.remark(finding.NotAgreed.Found("strict clients end the handshake when they see the certificate"))
 		return nil
 	}
 	return errNoChain

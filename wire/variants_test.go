@@ -58,7 +58,7 @@ func TestATableOfServers(t *testing.T) {
 		name    string
 		args    string // of s_server; the first word is the certificate, the second the key
 		version string
-		note    string
+		remark  string // what the reading remarks
 		code    string
 	}{
 		{name: "as it comes", args: "rsa rsa", version: "TLS 1.3"},
@@ -70,45 +70,45 @@ func TestATableOfServers(t *testing.T) {
 		{name: "CCM in TLS 1.3 alone", args: "rsa rsa -tls1_3 -ciphersuites TLS_AES_128_CCM_SHA256", code: "alert"},
 		{name: "RSA key exchange", args: "rsa rsa -tls1_2 -cipher kRSA", version: "TLS 1.2"},
 		{name: "AES in CBC with SHA-1", args: "rsa rsa -tls1_2 -cipher ECDHE-RSA-AES128-SHA:@SECLEVEL=0", version: "TLS 1.2"},
-		{name: "DHE alone", args: "rsa rsa -tls1_2 -cipher kDHE", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "DHE in TLS 1.0", args: "rsa rsa -tls1 -cipher kDHE:@SECLEVEL=0", version: "TLS 1.0", note: "could not be agreed"},
-		{name: "Camellia", args: "rsa rsa -tls1_2 -cipher CAMELLIA:@SECLEVEL=0", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "ARIA", args: "rsa rsa -tls1_2 -cipher ARIA", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "CCM", args: "rsa rsa -tls1_2 -cipher AESCCM", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "NULL", args: "rsa rsa -tls1_2 -cipher NULL-SHA256:@SECLEVEL=0", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "AES-256-SHA384 alone", args: "rsa rsa -tls1_2 -cipher ECDHE-RSA-AES256-SHA384", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "RSA 512", args: "rsa512 rsa512 -tls1_2 -cipher ALL:@SECLEVEL=0", version: "TLS 1.2", note: "strict clients"},
-		{name: "RSA 512 in TLS 1.0", args: "rsa512 rsa512 -tls1 -cipher ALL:@SECLEVEL=0", version: "TLS 1.0", note: "strict clients"},
+		{name: "DHE alone", args: "rsa rsa -tls1_2 -cipher kDHE", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "DHE in TLS 1.0", args: "rsa rsa -tls1 -cipher kDHE:@SECLEVEL=0", version: "TLS 1.0", remark: "only the certificate"},
+		{name: "Camellia", args: "rsa rsa -tls1_2 -cipher CAMELLIA:@SECLEVEL=0", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "ARIA", args: "rsa rsa -tls1_2 -cipher ARIA", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "CCM", args: "rsa rsa -tls1_2 -cipher AESCCM", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "NULL", args: "rsa rsa -tls1_2 -cipher NULL-SHA256:@SECLEVEL=0", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "AES-256-SHA384 alone", args: "rsa rsa -tls1_2 -cipher ECDHE-RSA-AES256-SHA384", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "RSA 512", args: "rsa512 rsa512 -tls1_2 -cipher ALL:@SECLEVEL=0", version: "TLS 1.2", remark: "strict clients"},
+		{name: "RSA 512 in TLS 1.0", args: "rsa512 rsa512 -tls1 -cipher ALL:@SECLEVEL=0", version: "TLS 1.0", remark: "strict clients"},
 		{name: "RSA 1024", args: "rsa1024 rsa1024 -cipher ALL:@SECLEVEL=0", version: "TLS 1.3"},
-		{name: "MD5", args: "md5 rsa -cipher ALL:@SECLEVEL=0", version: "TLS 1.2", note: "could not be agreed"},
+		{name: "MD5", args: "md5 rsa -cipher ALL:@SECLEVEL=0", version: "TLS 1.2", remark: "only the certificate"},
 		{name: "SHA-1", args: "sha1 rsa -cipher ALL:@SECLEVEL=0", version: "TLS 1.3"},
 		{name: "SHA-1 in TLS 1.0", args: "sha1 rsa -tls1 -cipher ALL:@SECLEVEL=0", version: "TLS 1.0"},
 		{name: "SHA-512", args: "sha512 rsa", version: "TLS 1.3"},
 		{name: "P-256", args: "p256 p256", version: "TLS 1.3"},
 		{name: "P-384", args: "p384 p384", version: "TLS 1.3"},
 		{name: "P-521", args: "p521 p521", version: "TLS 1.3"},
-		{name: "P-224", args: "p224 p224 -tls1_2 -cipher ALL:@SECLEVEL=0", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "secp256k1", args: "k256 k256 -tls1_2", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "Brainpool", args: "brainpool brainpool -tls1_2", version: "TLS 1.2", note: "could not be agreed"},
+		{name: "P-224", args: "p224 p224 -tls1_2 -cipher ALL:@SECLEVEL=0", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "secp256k1", args: "k256 k256 -tls1_2", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "Brainpool", args: "brainpool brainpool -tls1_2", version: "TLS 1.2", remark: "only the certificate"},
 		{name: "Ed25519", args: "ed25519 ed25519", version: "TLS 1.3"},
 		{name: "Ed25519 in TLS 1.2", args: "ed25519 ed25519 -tls1_2", version: "TLS 1.2"},
-		{name: "Ed448", args: "ed448 ed448 -tls1_2", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "RSA-PSS key", args: "pss pss", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "DSA", args: "dsa dsa -tls1_2 -cipher ALL:@SECLEVEL=0", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "DSA in TLS 1.0", args: "dsa dsa -tls1 -cipher ALL:@SECLEVEL=0", version: "TLS 1.0", note: "could not be agreed"},
+		{name: "Ed448", args: "ed448 ed448 -tls1_2", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "RSA-PSS key", args: "pss pss", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "DSA", args: "dsa dsa -tls1_2 -cipher ALL:@SECLEVEL=0", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "DSA in TLS 1.0", args: "dsa dsa -tls1 -cipher ALL:@SECLEVEL=0", version: "TLS 1.0", remark: "only the certificate"},
 		{name: "P-384 key shares alone", args: "rsa rsa -groups P-384", version: "TLS 1.3"},
-		{name: "X448 alone", args: "rsa rsa -groups X448 -cipher ECDHE", version: "TLS 1.2", note: "could not be agreed"},
-		{name: "client certificate asked", args: "rsa rsa -verify 1", version: "TLS 1.3", note: "asks clients"},
-		{name: "client certificate demanded", args: "rsa rsa -Verify 1 -verify_return_error", version: "TLS 1.3", note: "asks clients"},
-		{name: "client certificate demanded in TLS 1.2", args: "rsa rsa -tls1_2 -Verify 1 -verify_return_error", version: "TLS 1.2", note: "refuses a client without"},
-		{name: "client certificate demanded in TLS 1.0", args: "rsa rsa -tls1 -cipher ALL:@SECLEVEL=0 -Verify 1 -verify_return_error", version: "TLS 1.0", note: "refuses a client without"},
-		{name: "unknown server name refused", args: "rsa rsa -servername other.tidewrack.example -servername_fatal -cert2 p256.pem -key2 p256.key", version: "TLS 1.3", note: "refuses the server name"},
+		{name: "X448 alone", args: "rsa rsa -groups X448 -cipher ECDHE", version: "TLS 1.2", remark: "only the certificate"},
+		{name: "client certificate asked", args: "rsa rsa -verify 1", version: "TLS 1.3", remark: "asks clients"},
+		{name: "client certificate demanded", args: "rsa rsa -Verify 1 -verify_return_error", version: "TLS 1.3", remark: "asks clients"},
+		{name: "client certificate demanded in TLS 1.2", args: "rsa rsa -tls1_2 -Verify 1 -verify_return_error", version: "TLS 1.2", remark: "refuses clients without"},
+		{name: "client certificate demanded in TLS 1.0", args: "rsa rsa -tls1 -cipher ALL:@SECLEVEL=0 -Verify 1 -verify_return_error", version: "TLS 1.0", remark: "refuses clients without"},
+		{name: "unknown server name refused", args: "rsa rsa -servername other.tidewrack.example -servername_fatal -cert2 p256.pem -key2 p256.key", version: "TLS 1.3", remark: "refuses the server name"},
 		{name: "another certificate by server name", args: "rsa rsa -servername gate.tidewrack.example -cert2 p256.pem -key2 p256.key", version: "TLS 1.3"},
-		{name: "a certificate of version 4", args: "version4 version4", version: "TLS 1.3", note: "strict clients"},
-		{name: "a certificate of version 4 in TLS 1.2", args: "version4 version4 -tls1_2", version: "TLS 1.2", note: "strict clients"},
-		{name: "an extension twice", args: "usage usage", version: "TLS 1.3", note: "strict clients"},
+		{name: "a certificate of version 4", args: "version4 version4", version: "TLS 1.3", remark: "strict clients"},
+		{name: "a certificate of version 4 in TLS 1.2", args: "version4 version4 -tls1_2", version: "TLS 1.2", remark: "strict clients"},
+		{name: "an extension twice", args: "usage usage", version: "TLS 1.3", remark: "strict clients"},
 		{name: "small records", args: "rsa rsa -tls1_2 -max_send_frag 512", version: "TLS 1.2"},
-		{name: "small records in TLS 1.3", args: "version4 version4 -max_send_frag 512", version: "TLS 1.3", note: "strict clients"},
+		{name: "small records in TLS 1.3", args: "version4 version4 -max_send_frag 512", version: "TLS 1.3", remark: "strict clients"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -134,8 +134,8 @@ func TestATableOfServers(t *testing.T) {
 				}
 			case r.Why != nil:
 				t.Errorf("%s: %s", r.Why.Code, r.Why.What)
-			case r.Version != c.version || r.Suite == "" || strings.HasPrefix(r.Suite, "0x") || len(r.Leaf().SHA256) != 64 || r.Leaf().NotAfter.IsZero() || (c.note == "") != (r.Note == "") || !strings.Contains(r.Note, c.note):
-				t.Errorf("%s, %s, %q, %v", r.Version, r.Suite, r.Note, r.Leaf().Facts())
+			case r.Version != c.version || r.Suite == "" || strings.HasPrefix(r.Suite, "0x") || len(r.Leaf().SHA256) != 64 || r.Leaf().NotAfter.IsZero() || (c.remark == "") != (len(r.Remarks) == 0) || c.remark != "" && !strings.Contains(r.Remarks[0].What, c.remark):
+				t.Errorf("%s, %s, %v, %v", r.Version, r.Suite, r.Remarks, r.Leaf().Facts())
 			}
 		})
 	}

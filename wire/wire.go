@@ -52,7 +52,7 @@ type Reading struct {
 	Chain   []*cert.Certificate // as served, leaf first
 	Version string              // "TLS 1.3"
 	Suite   string
-	Note    string // how it could be read, where a usual client cannot; what it said then
+	Remarks []finding.Finding // what the handshake showed besides
 	Why     *finding.Failure
 }
 
@@ -158,7 +158,7 @@ func otherWays(code string, t Target) []asking {
 			name := t.ServerName
 			t.ServerName = ""
 			err := shakeHands(ctx, conn, t, reading)
-			reading.Note = fmt.Sprintf("it refuses the server name %s, and was read without one", name)
+			reading.remark(finding.NameRefused.Found("it refuses the server name %s, and was read without one", name))
 			return err
 		}}, hello...)
 	case "alert", "closed", "silent-tls", "old-tls":
@@ -205,16 +205,18 @@ func shakeHands(ctx context.Context, conn net.Conn, t Target, reading *Reading) 
 	err := client.HandshakeContext(ctx)
 	switch {
 	case err == nil && asked:
-		reading.Note = "it asks clients for a certificate"
+		reading.remark(finding.ClientCertificate.Found("it asks clients for a certificate"))
 	case err == nil:
 	case served != nil && asked && (isAlert(err) || isEnd(err)):
-		reading.Note = "it refuses a client without a certificate: " + reason(err)
+		reading.remark(finding.ClientCertificate.Found("it refuses clients without a certificate: %s", reason(err)))
 	default:
 		return err
 	}
 	client.Close()
 	return reading.take(served)
 }
+
+func (r *Reading) remark(f finding.Finding) { r.Remarks = append(r.Remarks, f) }
 
 // take keeps a chain that crypto/x509 could read.
 func (r *Reading) take(served []*x509.Certificate) error {

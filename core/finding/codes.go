@@ -28,6 +28,11 @@ const (
 
 	AddressDiffers Code = "address-differs" // another address of the slot serves something else
 
+	OldProtocol       Code = "old-protocol"       // of TLS
+	NotAgreed         Code = "handshake-partial"  // the chain was seen, and no handshake came to its end
+	NameRefused       Code = "name-refused"       // the box refuses the slot's server name
+	ClientCertificate Code = "client-certificate" // the box asks clients for one
+
 	NameMissing    Code = "name-missing"
 	NameSurplus    Code = "name-surplus"
 	NameUnsignable Code = "name-unsignable"
@@ -99,6 +104,14 @@ var meanings = map[Code]meaning{
 	AddressDiffers: {Error, "clients get another certificate, depending on the address that they reach",
 		"replace the certificate on every node and address, or correct the list of addresses"},
 
+	OldProtocol: {Warning, "TLS before 1.2 is deprecated (RFC 8996); current browsers refuse it",
+		"update the device, or switch TLS 1.2 on"},
+	NotAgreed: {Warning, "usual clients cannot connect, and whether the device holds the key is not proven",
+		"update the device or its TLS settings"},
+	NameRefused: {Error, "clients that connect by this name cannot connect",
+		"correct the server name of the slot, or configure the name on the device"},
+	ClientCertificate: {Note, "only clients with a certificate of their own can use the service",
+		"no action is needed if this is intended"},
 	NameMissing: {Error, "clients that connect by this name reject the certificate",
 		"request a new certificate that includes this name"},
 	NameSurplus: {Note, "the signer added it, or it is left over from an earlier certificate",

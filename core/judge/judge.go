@@ -9,6 +9,7 @@ package judge
 
 import (
 	"net"
+	"slices"
 	"strconv"
 	"time"
 
@@ -55,6 +56,8 @@ type Slot struct {
 	ServerName string // the name that clients use; may be empty
 	Installed  string // SHA-256 of the leaf that the last replacement installed; empty: none did
 	Others     []Other
+	Version    string            // of TLS, as it was agreed: "TLS 1.0"
+	Remarks    []finding.Finding // what the handshake showed
 }
 
 // Other is what a further address of a slot serves: one of its own, or that of a node.
@@ -89,6 +92,15 @@ func (s Slot) differs(sha256 string) []finding.Finding {
 	return found
 }
 
+// handshake finds what is wrong with how the slot speaks.
+func (s Slot) handshake() []finding.Finding {
+	found := slices.Clone(s.Remarks)
+	if slices.Contains([]string{"SSLv3", "TLS 1.0", "TLS 1.1"}, s.Version) {
+		found = append(found, finding.OldProtocol.Found("it speaks %s at best", s.Version))
+	}
+	return found
+}
+
 // Judgement is what a reading means.
 type Judgement struct {
 	Findings []finding.Finding
@@ -114,7 +126,7 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 	if !leaf.SelfSigned() {
 		found = append(found, chain.Served(path, served)...)
 	}
-	found = append(found, slot.differs(leaf.SHA256)...)
+	found = append(append(found, slot.differs(leaf.SHA256)...), slot.handshake()...)
 	standing := due.Stand(due.Facts{Read: true, NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}, rules.Due())
 	return Judgement{Findings: found, Standing: standing, Until: turns(path.Certificates, at), Path: path.Fingerprints()}
 }

@@ -14,7 +14,6 @@ import (
 	"freshseal/core/naming"
 	"freshseal/core/next"
 	"freshseal/core/procedure"
-	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
@@ -53,8 +52,11 @@ type (
 type DeviceSlot struct {
 	Name       string `json:"name" required:"true"`
 	Address    string `json:"address,omitempty" description:"where it differs from the device's"`
-	Port       int    `json:"port" required:"true"`
+	Port       int    `json:"port,omitempty" description:"that of the protocol where it is left out"`
+	Protocol   string `json:"protocol,omitempty" description:"tls, or what is spoken before TLS: see GET /protocols"`
 	ServerName string `json:"server_name,omitempty"`
+	Identity   string `json:"identity,omitempty" description:"outer identity, where it is read by EAP"`
+	Secret     string `json:"secret,omitempty" description:"shared with the RADIUS server, where it is read by EAP; never shown"`
 
 	More []store.Place `json:"more,omitempty" description:"further addresses that serve the same certificate"`
 }
@@ -130,6 +132,11 @@ func (s *Service) newDevice(ctx context.Context, n NewDevice) (store.NewDevice, 
 		}
 		needed, out.Secrets = p.Links, s.sealSettings(n.Name, p, d.Settings.V)
 	}
+	for _, slot := range n.Slots {
+		if slot.Secret != "" {
+			out.Secrets = s.sealShared(out.Secrets, n.Name, slot.Name, slot.Secret)
+		}
+	}
 	ways, err := s.reach.Change(ctx, cannot, n.Name, nil, n.Access, needed, false)
 	if out.Access = ways.Access; len(ways.Secrets) > 0 {
 		if out.Secrets == nil {
@@ -183,23 +190,9 @@ func checkAddress(cannot string, d store.Device) error {
 func checkSlots(n NewDevice) ([]store.Slot, error) {
 	var out []store.Slot
 	for _, slot := range n.Slots {
-		row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: "tls", ServerName: request.PlainName(slot.ServerName)}
-		if row.Address == "" {
-			row.Address = n.Address
-		}
-		row.More.V = append([]store.Place{}, slot.More...)
-		for _, p := range slot.More {
-			if !request.IsName(strings.ToLower(p.Address)) || p.Port < 1 || p.Port > 65535 {
-				return nil, problem.Reject("the device cannot be added", fmt.Sprintf("%q and %d are not an address and a port", p.Address, p.Port), "give each further address of a slot with its port")
-			}
-		}
-		switch {
-		case !naming.Slot(slot.Name):
-			return nil, problem.Reject("the device cannot be added", fmt.Sprintf("%q is not a valid slot name", slot.Name), naming.Rule)
-		case slot.Port < 1 || slot.Port > 65535:
-			return nil, problem.Reject("the device cannot be added", fmt.Sprintf("%d is not a port", slot.Port), "give a port from 1 to 65535")
-		case !request.IsName(strings.ToLower(row.Address)), row.ServerName != "" && !request.IsName(row.ServerName):
-			return nil, problem.Reject("the device cannot be added", fmt.Sprintf("the slot %s has an invalid address or server name", slot.Name), "give an IP address or a DNS name")
+		row, err := checkSlot("the device cannot be added", n.Address, slot)
+		if err != nil {
+			return nil, err
 		}
 		out = append(out, row)
 	}
@@ -232,7 +225,7 @@ func (s *Service) showWith(d store.Device, access []store.Access, slots []store.
 	out := Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, Access: reach.Show(access), Nodes: append([]store.Node{}, d.Nodes.V...),
 		Settings: d.Settings.V, Cluster: d.Cluster, ClusterRole: d.ClusterRole, Condition: due.Fresh, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}, Revision: d.Revision}
 	for _, slot := range slots {
-		out.Slots = append(out.Slots, DeviceSlot{slot.Name, slot.Address, slot.Port, slot.ServerName, slot.More.V})
+		out.Slots = append(out.Slots, DeviceSlot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName, Identity: slot.Identity, More: slot.More.V})
 		seen := s.summary(slot)
 		if seen.Condition.Rank() < out.Condition.Rank() {
 			out.Condition = seen.Condition
@@ -251,20 +244,17 @@ func (s *Service) RemoveDevice(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	for _, slot := range slots {
-		newest, err := s.store.Replacements(ctx, slot.ID, 1)
-		if err != nil {
-			return err
-		}
-		if len(newest) > 0 && !newest[0].State.Over() {
-			return problem.New(problem.Conflict, fmt.Sprintf("%s cannot be removed", name), fmt.Sprintf("its replacement %s is in progress", replacement.Name(newest[0].ID)), "cancel it first", next.Cancel.On(replacement.Name(newest[0].ID)))
-		}
+	if err := s.atRest(ctx, name+" cannot be removed", slots); err != nil {
+		return err
 	}
 	d, err := s.store.Device(ctx, name)
 	if err != nil {
 		return problem.Missing(err, next.ListDevices, "no device is called %s", name)
 	}
 	secrets := reach.Purposes(name)
+	for _, slot := range slots {
+		secrets = append(secrets, reach.SlotPurpose(name, slot.Name))
+	}
 	for setting := range d.Settings.V {
 		secrets = append(secrets, settingPurpose(name, setting))
 	}

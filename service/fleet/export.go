@@ -69,7 +69,7 @@ func exported(d Device, slot DeviceSlot) map[string]string {
 	}
 	out := map[string]string{"name": d.Name, "address": d.Address, "site": d.Site, "family": d.Family, "owner": d.Owner, "tags": strings.Join(d.Tags, " "), "notes": d.Notes,
 		"cluster": d.Cluster, "cluster_role": d.ClusterRole, "nodes": strings.Join(nodes, " "), "slot": slot.Name, "slot_address": elsewhere(slot.Address, d.Address),
-		"port": strconv.Itoa(slot.Port), "server_name": slot.ServerName, "slot_more": strings.Join(more, " ")}
+		"port": strconv.Itoa(slot.Port), "protocol": slot.Protocol, "server_name": slot.ServerName, "slot_more": strings.Join(more, " ")}
 	for _, a := range d.Access {
 		var options []string
 		for _, name := range slices.Sorted(maps.Keys(a.Options)) {

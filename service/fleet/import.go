@@ -50,7 +50,7 @@ type ImportTerms struct {
 // importColumns are the columns of an import and an export. Beside them a column
 // setting:NAME fills a setting of the procedure, and LINK:FIELD a field of how the
 // device is reached over a link, such as ssh:user.
-var importColumns = []string{"name", "address", "site", "family", "owner", "tags", "notes", "cluster", "cluster_role", "nodes", "slot", "slot_address", "port", "server_name", "slot_more"}
+var importColumns = []string{"name", "address", "site", "family", "owner", "tags", "notes", "cluster", "cluster_role", "nodes", "slot", "slot_address", "port", "protocol", "server_name", "slot_more"}
 
 // accessColumns are the fields of a link in a file; the password is never written.
 var accessColumns = []string{"address", "port", "user", "credential", "pin", "options", "password"}
@@ -210,7 +210,7 @@ func readImportLine(number int, record []string, at map[string]int) importLine {
 	}
 	d := NewDevice{Name: get("name"), Address: get("address"), Site: get("site"), Family: get("family"), Owner: get("owner"), Notes: get("notes"),
 		Tags: strings.Fields(get("tags")), Cluster: get("cluster"), ClusterRole: get("cluster_role"), Settings: map[string]string{}}
-	slot := DeviceSlot{Name: get("slot"), Address: get("slot_address"), Port: port("port", 443), ServerName: get("server_name")}
+	slot := DeviceSlot{Name: get("slot"), Address: get("slot_address"), Port: port("port", 0), Protocol: strings.ToLower(get("protocol")), ServerName: get("server_name")}
 	var err error
 	if slot.More, err = readPlaces(get("slot_more")); err != nil {
 		out.err = err

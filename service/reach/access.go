@@ -250,6 +250,22 @@ func Purposes(device string) []string {
 // purposes are those of one access, of a site or of a credential.
 func purposes(of string) []string { return []string{of + "/password", of + "/key", of + "/passphrase"} }
 
+// SlotPurpose is what the shared secret of a slot is sealed for.
+func SlotPurpose(device, slot string) string { return "device/" + device + "/slot/" + slot + "/secret" }
+
+// SlotSecret opens the shared secret of a slot that is read by EAP; nil: it has none.
+func (s *Service) SlotSecret(ctx context.Context, device, slot string) ([]byte, error) {
+	purpose := SlotPurpose(device, slot)
+	sealed, err := s.store.Secret(ctx, purpose)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.box.Open(purpose, sealed)
+}
+
 func (s *Service) seal(of string, secrets Secrets) map[string][]byte {
 	out := map[string][]byte{}
 	for i, secret := range []string{secrets.Password, secrets.Key, secrets.Passphrase} {

@@ -80,6 +80,10 @@ func (s *Service) Way(name string) func(ctx context.Context, network, address st
 		case err != nil:
 			return nil, err
 		}
+		if network == "udp" {
+			return nil, finding.Failure{Code: "no-way", What: fmt.Sprintf("RADIUS needs UDP, which the way into %s does not carry: it is %s", name, site.Way),
+				Remedy: "give the server's address a route from here, and put the device into a site that is reached directly"}
+		}
 		place := net.JoinHostPort(site.Address, strconv.Itoa(site.Port))
 		if site.Way == waySocks {
 			socks, err := proxy.SOCKS5("tcp", place, nil, dialer{s.near(site)})

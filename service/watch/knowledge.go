@@ -11,6 +11,7 @@ import (
 
 	"freshseal/core/cert"
 	"freshseal/core/chain"
+	"freshseal/core/finding"
 	"freshseal/core/judge"
 	"freshseal/core/visible"
 	"freshseal/store"
@@ -75,7 +76,7 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 
 // judgedSlot is what a judgement must know of a slot.
 func judgedSlot(row store.Slot) judge.Slot {
-	return judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V}
+	return judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V, Version: row.Version, Remarks: row.Remarks.V}
 }
 
 func placeOf(row store.Slot) judge.Place {
@@ -89,6 +90,9 @@ func keyOf(r Sight) string {
 		b.WriteString(c.SHA256)
 	}
 	fmt.Fprint(&b, "\x00", r.Version, "\x00", r.Suite)
+	for _, f := range r.Remarks {
+		fmt.Fprint(&b, "\x00", f.Code, "\x00", f.What)
+	}
 	if r.Why != nil {
 		fmt.Fprint(&b, "\x00", r.Why.Code, "\x00", r.Why.What)
 	}
@@ -176,7 +180,7 @@ func (r *recorder) again(ctx context.Context, one store.NewReading) error {
 	if err != nil {
 		return err
 	}
-	reading := Sight{wire.Reading{At: one.ReadAt.Time, Chain: one.Served, Version: one.Version, Suite: one.Suite, Why: one.Failure.V}, one.Others.V}
+	reading := Sight{wire.Reading{At: one.ReadAt.Time, Chain: one.Served, Version: one.Version, Suite: one.Suite, Remarks: one.Remarks.V, Why: one.Failure.V}, one.Others.V}
 	r.s.judge(snapshot, &row, reading)
 	_, err = r.s.store.AddReadings(ctx, []store.NewReading{{Slot: row, Served: one.Served}})
 	return err
@@ -198,7 +202,7 @@ func (s *Service) record(ctx context.Context, row store.Slot, reading Sight) err
 // judge fills in a slot with a reading and what it means, and says until when that
 // holds.
 func (s *Service) judge(snapshot *judge.Snapshot, row *store.Slot, reading Sight) (until time.Time) {
-	row.ReadAt, row.Version, row.Suite = store.At(reading.At), reading.Version, reading.Suite
+	row.ReadAt, row.Version, row.Suite, row.Remarks.V = store.At(reading.At), reading.Version, reading.Suite, append([]finding.Finding{}, reading.Remarks...)
 	row.Chain.V, row.Failure.V, row.Others.V = []string{}, reading.Why, reading.Others
 	row.Subject, row.SelfSigned, row.NotAfter, row.Sought = "", false, store.Moment{}, ""
 	var judged judge.Judgement

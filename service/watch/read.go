@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"iter"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"freshseal/core/finding"
 	"freshseal/core/judge"
+	"freshseal/core/next"
 	"freshseal/core/request"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
@@ -43,8 +45,16 @@ func Places(row store.Slot) []judge.Other {
 	return out
 }
 
-func (s *Service) targetOf(row store.Slot, at judge.Other) wire.Target {
-	return wire.Target{Address: at.Address, Port: at.Port, ServerName: row.ServerName, Way: s.reach.Way(row.Site), Enter: func(ctx context.Context) (func(), error) { return s.reach.Enter(ctx, "reading", row.Site) }}
+func (s *Service) targetOf(ctx context.Context, row store.Slot, at judge.Other) wire.Target {
+	t := wire.Target{Address: at.Address, Port: at.Port, Protocol: wire.Protocol(row.Protocol), ServerName: row.ServerName, Identity: row.Identity,
+		Way: s.reach.Way(row.Site), Enter: func(ctx context.Context) (func(), error) { return s.reach.Enter(ctx, "reading", row.Site) }}
+	if t.Protocol.OverEAP() {
+		var err error
+		if t.Secret, err = s.reach.SlotSecret(ctx, row.Device, row.Name); err != nil && ctx.Err() == nil {
+			s.log.Error("opening a shared secret", "slot", row.Device+"/"+row.Name, "error", err)
+		}
+	}
+	return t
 }
 
 // besides turns a reading of a further address into an Other.
@@ -59,7 +69,7 @@ func besides(at judge.Other, reading wire.Reading) judge.Other {
 func (s *Service) Read(ctx context.Context, row store.Slot) (Sight, error) {
 	var sight Sight
 	for i, at := range Places(row) {
-		reading := s.reader.Read(ctx, s.targetOf(row, at))
+		reading := s.reader.Read(ctx, s.targetOf(ctx, row, at))
 		if i == 0 {
 			sight.Reading = reading
 		} else {
@@ -148,7 +158,7 @@ func (s *Service) targets(ctx context.Context, w *sweeping, err *error) iter.Seq
 				w.of[i] = place{g, nth}
 				w.lock.Unlock()
 				i++
-				if !yield(s.targetOf(row, at)) {
+				if !yield(s.targetOf(ctx, row, at)) {
 					return
 				}
 			}
@@ -199,6 +209,7 @@ type Seen struct {
 	Port       int               `json:"port" required:"true"`
 	ServerName string            `json:"server_name" required:"true"`
 	At         time.Time         `json:"at" required:"true"`
+	Protocol   wire.Protocol     `json:"protocol" required:"true"`
 	Version    string            `json:"version,omitempty"`
 	Suite      string            `json:"suite,omitempty"`
 	Chain      []Link            `json:"chain" required:"true"`
@@ -206,15 +217,32 @@ type Seen struct {
 	Failure    *finding.Failure  `json:"failure,omitempty"`
 }
 
+// AskReading is an address that is not in the inventory, and how it is read.
+type AskReading struct {
+	Address    string `json:"address" required:"true"`
+	Port       int    `json:"port,omitempty" description:"that of the protocol where it is left out"`
+	Protocol   string `json:"protocol,omitempty" description:"tls, or what is spoken before TLS: see GET /protocols"`
+	ServerName string `json:"server_name,omitempty"`
+	Identity   string `json:"identity,omitempty" description:"outer identity, for EAP"`
+	Secret     string `json:"secret,omitempty" description:"shared with a RADIUS server, for EAP; it is not kept"`
+}
+
 // ReadAddress reads an address that is not in the inventory; nothing is kept.
-func (s *Service) ReadAddress(ctx context.Context, address string, port int, serverName string) (Seen, error) {
-	t := wire.Target{Address: address, Port: port, ServerName: request.PlainName(serverName)}
-	if !request.IsName(t.Address) || t.Port < 1 || t.Port > 65535 {
+func (s *Service) ReadAddress(ctx context.Context, ask AskReading) (Seen, error) {
+	about, known := wire.ProtocolNamed(ask.Protocol)
+	if ask.Port == 0 {
+		ask.Port = about.Port
+	}
+	t := wire.Target{Address: ask.Address, Port: ask.Port, Protocol: about.Reads(), ServerName: request.PlainName(ask.ServerName), Identity: ask.Identity, Secret: []byte(ask.Secret)}
+	switch {
+	case !known:
+		return Seen{}, UnknownProtocol("this cannot be read", ask.Protocol)
+	case !request.IsName(t.Address) || t.Port < 1 || t.Port > 65535:
 		return Seen{}, problem.Reject("this cannot be read", fmt.Sprintf("%q and %d are not an address and a port", t.Address, t.Port), "write it as 192.0.2.1:443 or [2001:db8::1]:443")
 	}
-	deed.Say(ctx, "%s port %d as %q", t.Address, t.Port, t.ServerName)
+	deed.Say(ctx, "%s port %d as %q by %s", t.Address, t.Port, t.ServerName, t.Protocol)
 	reading := s.reader.Read(ctx, t)
-	out := Seen{Address: t.Address, Port: t.Port, ServerName: t.ServerName, At: reading.At, Version: reading.Version, Suite: reading.Suite,
+	out := Seen{Address: t.Address, Port: t.Port, ServerName: t.ServerName, At: reading.At, Protocol: t.Protocol, Version: reading.Version, Suite: reading.Suite,
 		Chain: []Link{}, Findings: []finding.Finding{}, Failure: reading.Why}
 	if reading.Why != nil {
 		return out, nil
@@ -228,6 +256,18 @@ func (s *Service) ReadAddress(ctx context.Context, address string, port int, ser
 	if err != nil {
 		return out, err
 	}
-	out.Findings = append(out.Findings, snapshot.Judge(reading.Chain, judge.Slot{ServerName: t.ServerName}, s.now()).Findings...)
+	out.Findings = append(out.Findings, snapshot.Judge(reading.Chain, judge.Slot{ServerName: t.ServerName, Version: reading.Version, Remarks: reading.Remarks}, s.now()).Findings...)
 	return out, nil
 }
+
+// UnknownProtocol is the error for a protocol that cannot be read.
+func UnknownProtocol(cannot, name string) error {
+	var names []string
+	for _, about := range wire.Protocols() {
+		names = append(names, string(about.Name))
+	}
+	return problem.Reject(cannot, fmt.Sprintf("%q is not a protocol that can be read", name), "give one of "+strings.Join(names, ", "), next.Give.On("protocol"))
+}
+
+// Protocols are those that slots can be read by.
+func (s *Service) Protocols(context.Context) ([]wire.About, error) { return wire.Protocols(), nil }

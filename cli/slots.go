@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+
+	"freshseal/service/fleet"
+	"freshseal/wire"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+// slotFields are the flags that say where and how a slot is read.
+type slotFields struct {
+	at, protocol, serverName, identity, secretFile string
+}
+
+func (x *slotFields) flags(f *pflag.FlagSet) {
+	f.StringVar(&x.at, "at", "", "PORT or ADDRESS:PORT, with further addresses after commas (default: the device's address, at the port of the protocol)")
+	f.StringVar(&x.protocol, "protocol", "tls", protocolNames())
+	f.StringVar(&x.serverName, "server-name", "", "the name that clients use")
+	f.StringVar(&x.identity, "identity", "", "outer identity, for EAP")
+	f.StringVar(&x.secretFile, "secret-file", "", "file with the secret shared with the RADIUS server (- for standard input)")
+}
+
+// shared reads the shared secret, where a file was named.
+func (a *app) shared(file string) (string, error) {
+	if file == "" {
+		return "", nil
+	}
+	return a.secret("shared secret", file, "--secret-file")
+}
+
+func (a *app) slotAdd() *cobra.Command {
+	var x slotFields
+	c := &cobra.Command{
+		Use: "add DEVICE/SLOT", Short: "Add a slot to a device and read it", Args: cobra.ExactArgs(1),
+		Example: "  freshseal slot add vault.mainquay.tidewrack.example/ldap --protocol ldap --server-name vault.mainquay.tidewrack.example\n" +
+			"  freshseal slot add access.mainquay.tidewrack.example/eap --protocol peap --secret-file shared.txt",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			device, name, err := slotArg(args[0])
+			if err != nil {
+				return err
+			}
+			slot, err := slotOf("--at", name, x.at)
+			if err != nil {
+				return err
+			}
+			slot.Protocol, slot.ServerName, slot.Identity = x.protocol, x.serverName, x.identity
+			if slot.Secret, err = a.shared(x.secretFile); err != nil {
+				return err
+			}
+			if slot.ServerName == "" && strings.Contains(device, ".") {
+				slot.ServerName = device
+			}
+			var s fleet.Slot
+			if err := client.do(ctx, "POST", v1+"/devices"+item(device, "slots"), slot, &s); err != nil {
+				return err
+			}
+			return a.printSlot(s, nil)
+		}),
+	}
+	x.flags(c.Flags())
+	return c
+}
+
+func (a *app) slotEdit() *cobra.Command {
+	var x slotFields
+	c := &cobra.Command{Use: "edit DEVICE/SLOT", Short: "Change where and how a slot is read; only the given flags take effect", Args: cobra.ExactArgs(1)}
+	c.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
+		device, name, err := slotArg(args[0])
+		if err != nil {
+			return err
+		}
+		given := c.Flags().Changed
+		var change fleet.SlotChange
+		if given("at") {
+			slot, err := slotOf("--at", name, x.at)
+			if err != nil {
+				return err
+			}
+			if slot.Address != "" {
+				change.Address = &slot.Address
+			}
+			if change.More = slot.More; slot.Port != 0 {
+				change.Port = &slot.Port
+			}
+		}
+		for flag, f := range map[string]struct {
+			to   **string
+			from *string
+		}{"protocol": {&change.Protocol, &x.protocol}, "server-name": {&change.ServerName, &x.serverName}, "identity": {&change.Identity, &x.identity}} {
+			if given(flag) {
+				*f.to = f.from
+			}
+		}
+		if given("secret-file") {
+			secret, err := a.shared(x.secretFile)
+			if err != nil {
+				return err
+			}
+			change.Secret = &secret
+		}
+		var now fleet.Device
+		if err := client.do(ctx, "GET", v1+"/devices"+item(device), nil, &now); err != nil {
+			return err
+		}
+		var s fleet.Slot
+		if err := client.change(ctx, "PATCH", v1+"/slots"+item(device, name), now.Revision, change, &s); err != nil {
+			return err
+		}
+		return a.printSlot(s, nil)
+	})
+	x.flags(c.Flags())
+	return c
+}
+
+func (a *app) slotRemove() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: "remove DEVICE/SLOT", Short: "Delete a slot with its history", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			device, name, err := slotArg(args[0])
+			if err != nil {
+				return err
+			}
+			if !yes {
+				if err := a.confirm(question("Delete %s with its history?", args[0]), "give --yes"); err != nil {
+					return err
+				}
+			}
+			if err := client.do(ctx, "DELETE", v1+"/slots"+item(device, name), nil, nil); err != nil {
+				return err
+			}
+			putln(a.out, "removed", args[0])
+			return nil
+		}),
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask for confirmation")
+	return c
+}
+
+// slotOf reads where a slot is: PORT, ADDRESS or ADDRESS:PORT, further addresses after
+// commas, and where a slash follows, the protocol.
+func slotOf(flag, name, text string) (fleet.DeviceSlot, error) {
+	slot := fleet.DeviceSlot{Name: name}
+	places, protocol, named := strings.Cut(text, "/")
+	slot.Protocol = protocol
+	wrong := misuse(fmt.Sprintf("%s %s cannot be read", flag, text), "", "write it as web=443, web=192.0.2.1:443, web=192.0.2.1:443,192.0.2.2:443 or mail=25/smtp")
+	if _, known := wire.ProtocolNamed(protocol); named && !known {
+		return slot, misuse(fmt.Sprintf("%s %s names no protocol that can be read", flag, text), "", "write one of "+protocolNames()+" behind the slash")
+	}
+	for i, at := range strings.Split(places, ",") {
+		if at == "" && i == 0 && (named || flag == "--at") {
+			continue // the usual port of the protocol
+		}
+		address, portText := "", at
+		if host, port, err := net.SplitHostPort(at); err == nil {
+			address, portText = host, port
+		}
+		port, err := strconv.Atoi(portText)
+		if err != nil || i > 0 && address == "" {
+			return slot, wrong
+		}
+		if i == 0 {
+			slot.Address, slot.Port = address, port
+		} else {
+			slot.More = append(slot.More, fleet.Place{Address: address, Port: port})
+		}
+	}
+	return slot, nil
+}
+
+// fillSlots reads the slots of a new device: NAME=PLACES[/PROTOCOL].
+func fillSlots(n *fleet.NewDevice, slots []string, serverName, secret string) error {
+	if serverName == "" && strings.Contains(n.Name, ".") {
+		serverName = n.Name
+	}
+	for _, text := range slots {
+		name, at, ok := strings.Cut(text, "=")
+		if !ok {
+			at = "?"
+		}
+		slot, err := slotOf("--slot", name, at)
+		if err != nil {
+			return err
+		}
+		about, _ := wire.ProtocolNamed(slot.Protocol)
+		if slot.ServerName = serverName; about.OverEAP {
+			slot.Secret = secret
+		}
+		n.Slots = append(n.Slots, slot)
+	}
+	if secret != "" && !slices.ContainsFunc(n.Slots, func(s fleet.DeviceSlot) bool { return s.Secret != "" }) {
+		return misuse("--radius-secret-file is given, and no slot is read by EAP", "", "add a slot such as --slot eap=1812/peap")
+	}
+	return nil
+}

@@ -1,0 +1,220 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+
+	"freshseal/core/naming"
+	"freshseal/core/next"
+	"freshseal/core/replacement"
+	"freshseal/core/request"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/service/reach"
+	"freshseal/service/watch"
+	"freshseal/store"
+	"freshseal/wire"
+)
+
+// checkSlot checks what is said of a slot of a device at an address, and makes of it what is
+// kept.
+func checkSlot(cannot, address string, slot DeviceSlot) (store.Slot, error) {
+	row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port, ServerName: request.PlainName(slot.ServerName), Identity: slot.Identity}
+	if row.Address == "" {
+		row.Address = address
+	}
+	about, known := wire.ProtocolNamed(slot.Protocol)
+	if row.Protocol = string(about.Reads()); row.Port == 0 {
+		row.Port = about.Port
+	}
+	row.More.V = append([]store.Place{}, slot.More...)
+	for _, p := range slot.More {
+		if !request.IsName(strings.ToLower(p.Address)) || p.Port < 1 || p.Port > 65535 {
+			return row, problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", p.Address, p.Port), "give each further address of a slot with its port")
+		}
+	}
+	switch {
+	case !known:
+		return row, watch.UnknownProtocol(cannot, slot.Protocol)
+	case !naming.Slot(slot.Name):
+		return row, problem.Reject(cannot, fmt.Sprintf("%q is not a valid slot name", slot.Name), naming.Rule)
+	case row.Port < 1 || row.Port > 65535:
+		return row, problem.Reject(cannot, fmt.Sprintf("%d is not a port", row.Port), "give a port from 1 to 65535")
+	case !request.IsName(strings.ToLower(row.Address)), row.ServerName != "" && !request.IsName(row.ServerName):
+		return row, problem.Reject(cannot, fmt.Sprintf("the slot %s has an invalid address or server name", slot.Name), "give an IP address or a DNS name")
+	case (slot.Secret != "" || slot.Identity != "") && !about.OverEAP:
+		return row, problem.Reject(cannot, fmt.Sprintf("the slot %s has a shared secret or an identity, and is not read by EAP", slot.Name), "set its protocol to peap, ttls or eap-tls", next.Give.On("protocol"))
+	case len(slot.Secret) > mostShared || len(slot.Identity) > mostIdentity:
+		return row, problem.Reject(cannot, fmt.Sprintf("the shared secret or the identity of the slot %s is too long", slot.Name), fmt.Sprintf("give at most %d bytes for a secret and %d for an identity", mostShared, mostIdentity))
+	}
+	return row, nil
+}
+
+// Bounds of what RADIUS carries: an attribute has 253 bytes (RFC 2865, 5).
+const (
+	mostShared   = 255
+	mostIdentity = 253
+)
+
+// sealShared seals the shared secret of a slot.
+func (s *Service) sealShared(into map[string][]byte, device, slot, secret string) map[string][]byte {
+	if into == nil {
+		into = map[string][]byte{}
+	}
+	purpose := reach.SlotPurpose(device, slot)
+	into[purpose] = s.box.Seal(purpose, []byte(secret))
+	return into
+}
+
+// SlotChange describes a change of a slot; nil fields stay as they are.
+type SlotChange struct {
+	Address    *string       `json:"address,omitempty"`
+	Port       *int          `json:"port,omitempty"`
+	Protocol   *string       `json:"protocol,omitempty" description:"with its usual port where none is given"`
+	ServerName *string       `json:"server_name,omitempty"`
+	Identity   *string       `json:"identity,omitempty"`
+	Secret     *string       `json:"secret,omitempty" description:"empty: the slot has none any more"`
+	More       []store.Place `json:"more,omitempty" description:"all further addresses, in place of those that are there"`
+}
+
+// AddSlot adds a slot to a device, and reads it.
+func (s *Service) AddSlot(ctx context.Context, device string, slot DeviceSlot, known problem.Revision) (Slot, error) {
+	cannot := fmt.Sprintf("the slot %s/%s cannot be added", device, slot.Name)
+	d, err := s.store.Device(ctx, device)
+	if err != nil {
+		return Slot{}, problem.Missing(err, next.ListDevices, "no device is called %s", device)
+	}
+	if d.Family == OwnFamily {
+		return Slot{}, notOwn(cannot)
+	}
+	row, err := checkSlot(cannot, d.Address, slot)
+	if err != nil {
+		return Slot{}, err
+	}
+	row.DeviceID = d.ID
+	var secrets map[string][]byte
+	if slot.Secret != "" {
+		secrets = s.sealShared(nil, device, slot.Name, slot.Secret)
+	}
+	err = s.store.AddSlot(ctx, device, row, secrets, known)
+	if errors.Is(err, store.ErrTaken) {
+		return Slot{}, problem.New(problem.Conflict, cannot, "it already exists", "choose another name, or edit it", next.ShowSlot.On(device+"/"+slot.Name))
+	}
+	if err != nil {
+		return Slot{}, problem.Outdated(err)
+	}
+	deed.Differences(ctx, nil, slotFacts(row))
+	return s.ReadSlot(ctx, device, slot.Name)
+}
+
+// EditSlot changes where and how a slot is read, and reads it. It is refused while a
+// replacement of it is in progress, which would be proven somewhere else than it began.
+func (s *Service) EditSlot(ctx context.Context, device, name string, c SlotChange, known problem.Revision) (Slot, error) {
+	cannot := fmt.Sprintf("the slot %s/%s cannot be changed", device, name)
+	row, err := s.freeSlot(ctx, cannot, device, name)
+	if err != nil {
+		return Slot{}, err
+	}
+	d, err := s.store.Device(ctx, device)
+	if err != nil {
+		return Slot{}, err
+	}
+	before := slotFacts(row)
+	wanted := DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: row.More.V}
+	set(&wanted.Address, c.Address)
+	set(&wanted.ServerName, c.ServerName)
+	if c.Protocol != nil && *c.Protocol != wanted.Protocol {
+		if wanted.Protocol = *c.Protocol; c.Port == nil {
+			wanted.Port = 0
+		}
+		if about, _ := wire.ProtocolNamed(wanted.Protocol); !about.OverEAP {
+			wanted.Identity = ""
+		}
+	}
+	set(&wanted.Port, c.Port)
+	set(&wanted.Identity, c.Identity)
+	set(&wanted.Secret, c.Secret)
+	if c.More != nil {
+		wanted.More = c.More
+	}
+	changed, err := checkSlot(cannot, d.Address, wanted)
+	if err != nil {
+		return Slot{}, err
+	}
+	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More
+	var secrets map[string][]byte
+	var gone []string
+	switch {
+	case wanted.Secret != "":
+		secrets = s.sealShared(nil, device, name, wanted.Secret)
+	case c.Secret != nil || !wire.Protocol(row.Protocol).OverEAP():
+		gone = append(gone, reach.SlotPurpose(device, name))
+	}
+	if err := s.store.ChangeSlot(ctx, row, secrets, gone, known); err != nil {
+		return Slot{}, problem.Outdated(err)
+	}
+	deed.Differences(ctx, before, slotFacts(row))
+	if len(secrets) > 0 {
+		deed.Say(ctx, "a new shared secret")
+	}
+	return s.ReadSlot(ctx, device, name)
+}
+
+// RemoveSlot deletes a slot with its history. A device keeps at least one.
+func (s *Service) RemoveSlot(ctx context.Context, device, name string) error {
+	cannot := fmt.Sprintf("the slot %s/%s cannot be removed", device, name)
+	row, err := s.freeSlot(ctx, cannot, device, name)
+	if err != nil {
+		return err
+	}
+	all, err := s.store.SlotsOf(ctx, device)
+	if err != nil {
+		return err
+	}
+	if len(all) < 2 {
+		return problem.New(problem.Conflict, cannot, "it is the only slot of its device", "remove the device, or add another slot first", next.ChangeDevice.On(device))
+	}
+	err = s.store.RemoveSlot(ctx, row, reach.SlotPurpose(device, name))
+	return problem.Missing(err, next.ListSlots, "there is no slot %s/%s", device, name)
+}
+
+// freeSlot finds a slot of which no replacement is in progress.
+func (s *Service) freeSlot(ctx context.Context, cannot, device, name string) (store.Slot, error) {
+	row, err := s.SlotRow(ctx, device, name)
+	if err != nil {
+		return row, err
+	}
+	slots, err := s.store.SlotsOf(ctx, device)
+	if err != nil {
+		return row, err
+	}
+	return row, s.atRest(ctx, cannot, slots)
+}
+
+// atRest refuses where a replacement of one of these slots is in progress.
+func (s *Service) atRest(ctx context.Context, cannot string, slots []store.Slot) error {
+	for _, slot := range slots {
+		newest, err := s.store.Replacements(ctx, slot.ID, 1)
+		if err != nil {
+			return err
+		}
+		if len(newest) > 0 && !newest[0].State.Over() {
+			return problem.New(problem.Conflict, cannot, fmt.Sprintf("its replacement %s is in progress", replacement.Name(newest[0].ID)), "cancel it first", next.Cancel.On(replacement.Name(newest[0].ID)))
+		}
+	}
+	return nil
+}
+
+// slotFacts are what people say of a slot, for the ledger.
+func slotFacts(row store.Slot) map[string]string {
+	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)), "protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity}
+	for _, p := range row.More.V {
+		at := net.JoinHostPort(p.Address, strconv.Itoa(p.Port))
+		out["also at "+at] = at
+	}
+	return out
+}
