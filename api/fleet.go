@@ -47,7 +47,6 @@ type (
 	}
 	addSlot struct {
 		Device string `path:"name" json:"-"`
-		guarded
 		fleet.DeviceSlot
 	}
 	editSlot struct {
@@ -166,11 +165,7 @@ var fleetRoutes = []route{
 		return s.Fleet.Slot(ctx, in.Device, in.Slot)
 	}),
 	does("POST", "/devices/{name}/slots", "add a slot to a device, and read it", 201, func(ctx context.Context, s *service.Service, _ people.Bearer, in addSlot) (fleet.Slot, error) {
-		known, err := in.revision()
-		if err != nil {
-			return fleet.Slot{}, err
-		}
-		return s.Fleet.AddSlot(ctx, in.Device, in.DeviceSlot, known)
+		return s.Fleet.AddSlot(ctx, in.Device, in.DeviceSlot)
 	}).by(people.Admin),
 	does("PATCH", "/slots/{device}/{slot}", "change where and how a slot is read, and read it", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSlot) (fleet.Slot, error) {
 		known, err := in.revision()

@@ -211,6 +211,9 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 		if m.Also != "" {
 			n.Slots = append(n.Slots, fleet.DeviceSlot{Name: m.Also, Port: m.MorePort, ServerName: m.Name})
 		}
+		if m.EAPPort != 0 {
+			n.Slots = append(n.Slots, fleet.DeviceSlot{Name: "eap", Port: m.EAPPort, Protocol: string(wire.PEAP), ServerName: m.Name, Secret: m.Shared})
+		}
 		if m.User != "" {
 			link := procedure.SSH
 			if m.SSHPort == reach.UsualPort(procedure.NETCONF) {

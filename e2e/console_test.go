@@ -53,7 +53,7 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
 	steps(t,
-		func() error { return p.Wait("//main[contains(.,'58 slots')]") },
+		func() error { return p.Wait("//main[contains(.,'60 slots')]") },
 		func() error { return p.Click("//nav//a[.='Slots']") },
 		func() error { return p.Wait(browser.Link("/slots/" + gate)) },
 		func() error { return p.Click(browser.Link("/slots/" + gate)) },

@@ -16,6 +16,7 @@ import (
 
 	"freshseal/standin"
 	"freshseal/standin/daemon"
+	"freshseal/wire"
 )
 
 // webKind starts a box with a web interface.
@@ -49,6 +50,13 @@ func webBox(t *testing.T, b standin.Box) (box *standin.Running, flags []string) 
 		flags = append(flags, "--node", "standby.gannet-point.tidewrack.example=127.20.83.2")
 	case standin.TraversalPeer:
 		b.System = name
+	case standin.AccessServer:
+		b.Shared = radiusSecret
+		node := kindAt(t, standin.Box{Kind: standin.AccessServer, Shared: radiusSecret, Restart: 200 * time.Millisecond}, "127.20.83.2", 0)
+		_, port, _ := net.SplitHostPort(node.TLSAddr)
+		_, radius, _ := net.SplitHostPort(node.RADIUSAddr)
+		b.TLSPort, b.RADIUSPort, b.Hosts = number(t, port), number(t, radius), func(string) *standin.Running { return node }
+		flags = append(flags, "--node", "second=127.20.83.2", "--slot", "eap="+radius+"/peap", "--radius-secret-file", write(t, t.TempDir()+"/shared", radiusSecret), "--setting", "export_word=salt of the export")
 	}
 	if b.Kind == standin.LoadBalancer {
 		b.MorePort = number(t, daemon.FreePort(t, "127.20.83.1"))
@@ -63,6 +71,30 @@ func webBox(t *testing.T, b standin.Box) (box *standin.Running, flags []string) 
 		flags = append(both(box), "--second-password-file", write(t, t.TempDir()+"/word", box.Password))
 	}
 	return box, flags
+}
+
+const radiusSecret = "salt of the harbour"
+
+// slotOfKind is the slot of a kind that is replaced.
+func slotOfKind(kind standin.Kind) string {
+	if kind == standin.AccessServer {
+		return "eap"
+	}
+	return "web"
+}
+
+// leafOf is the leaf that the slot of a box serves.
+func leafOf(t *testing.T, box *standin.Running) []byte {
+	t.Helper()
+	if box.Kind != standin.AccessServer {
+		return leafAt(t, box.TLSAddr)
+	}
+	host, port, _ := net.SplitHostPort(box.RADIUSAddr)
+	r := wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 10 * time.Second}.Read(t.Context(), wire.Target{Address: host, Port: number(t, port), Protocol: wire.TTLS, Secret: []byte(radiusSecret)})
+	if r.Why != nil {
+		t.Fatal(r.Why)
+	}
+	return r.Leaf().Raw
 }
 
 // webCase is a box with a web interface, what goes wrong with it, and where that ends.
@@ -108,16 +140,16 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 			name := c.name + ".gannet-point.tidewrack.example"
 			var asked atomic.Pointer[[]string]
 			box, more := webBox(t, standin.Box{Kind: kind, Faults: c.faults, Watch: seen(&asked)})
-			before := leafAt(t, box.TLSAddr)
+			slot, before := name+"/"+slotOfKind(kind), leafOf(t, box)
 			s.addWeb(name, familyFor(family, c.state), box, more...)
 			var rehearsed struct{ Steps []step }
-			s.json(&rehearsed, append([]string{"replace", name + "/web", "--signer", "bench", "--rehearse"}, agree...)...)
+			s.json(&rehearsed, append([]string{"replace", slot, "--signer", "bench", "--rehearse"}, agree...)...)
 			asked.Store(&[]string{})
-			s.comesTo(name+"/web", c.state, c.says, append([]string{"--signer", "bench"}, agree...)...)
+			s.comesTo(slot, c.state, c.says, append([]string{"--signer", "bench"}, agree...)...)
 			if c.name == "sealed" {
 				s.wasRehearsed(s.newest(name), rehearsed.Steps, *asked.Load())
 			}
-			after := leafAt(t, box.TLSAddr)
+			after := leafOf(t, box)
 			if changed := !bytes.Equal(after, before); changed != (c.state == "sealed" || c.changed) {
 				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
 			}
@@ -125,7 +157,7 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 				t.Errorf("%d sessions are left open", n)
 			}
 			shown := s.ok("replacement", "show", "--as", "json", s.newest(name))
-			if strings.Contains(shown, `salt & tar`) || strings.Contains(shown, "salt %26 tar") || strings.Contains(shown, `salt \u0026 tar`) || strings.Contains(shown, "salt of the export") {
+			if strings.Contains(shown, `salt & tar`) || strings.Contains(shown, "salt %26 tar") || strings.Contains(shown, `salt \u0026 tar`) || strings.Contains(shown, "salt of the export") || strings.Contains(shown, radiusSecret) || strings.Contains(shown, "PRIVATE KEY") {
 				t.Errorf("the journal shows the password:\n%s", shown)
 			}
 			if c.state != "sealed" || agree != nil {
@@ -134,7 +166,7 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 			// The web interface shows another certificate now, and that is the pinned one.
 			s.ok("device", "try", name)
 			s.ok("replacement", "revert", s.newest(name))
-			if !bytes.Equal(leafAt(t, box.TLSAddr), before) {
+			if !bytes.Equal(leafOf(t, box), before) {
 				t.Error("reverted, and the certificate from before is not served")
 			}
 			s.ok("device", "try", name)
@@ -305,6 +337,17 @@ func TestAServerBoardByRedfish(t *testing.T) {
 	)
 }
 
+// An access-control pair gives key and request away together; the slot eap is proven by EAP on
+// both nodes, and the web pages keep their certificate.
+func TestAnAccessControlPair(t *testing.T) {
+	webKindIs(t, standin.AccessServer, "access-control-pair", nil,
+		webCase{name: "key-is-missing", faults: standin.Faults{DropUpload: true}, state: "held", says: "/key"},
+		webCase{name: "second-node-left-out", faults: standin.Faults{OneNode: true}, state: "reverted", says: "instead of the new leaf"},
+		webCase{name: "leaf-alone", faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "chain"},
+		webCase{name: "session-lost", faults: standin.Faults{SessionLost: true}, state: "sealed"},
+	)
+}
+
 func TestAReportingGateway(t *testing.T) {
 	webKindIs(t, standin.ReportingGateway, "reporting-gateway", nil,
 		webCase{name: "console-broken", faults: standin.Faults{PlainStays: true}, state: "reverted", says: "No listener"},
@@ -409,7 +452,7 @@ func TestWebKindsMayBeKilledOrCutOffAtAnyMoment(t *testing.T) {
 	for family, kind := range map[string]standin.Kind{
 		"wan-controller": standin.WANController, "firewall": standin.Firewall, "conference-bridge": standin.ConferenceBridge, "voice-manager": standin.VoiceManager,
 		"wireless-manager": standin.WirelessManager, "host-with-page": standin.HostWithPage, "reporting-gateway": standin.ReportingGateway, "board-by-redfish": standin.ServerBoard,
-		"sign-on-server": standin.SignOnServer, "encryption-appliance": standin.EncryptionAppliance, "load-balancer": standin.LoadBalancer, "traversal-peer": standin.TraversalPeer, "building-controller": standin.BuildingController,
+		"sign-on-server": standin.SignOnServer, "access-control-pair": standin.AccessServer, "encryption-appliance": standin.EncryptionAppliance, "load-balancer": standin.LoadBalancer, "traversal-peer": standin.TraversalPeer, "building-controller": standin.BuildingController,
 	} {
 		once := func(t *testing.T, at int, kill bool) []string {
 			return lostAt(t, at, kill, func(watch standin.Watch) (*standin.Running, func(*server)) {
@@ -444,12 +487,12 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 	s := startAt(t, "serve", t.TempDir(), listen)
 	s.login()
 	add(s)
-	before := leafAt(t, box.TLSAddr)
+	before := leafOf(t, box)
 	if k.kill = box.Drop; kill {
 		k.kill = s.kill
 	}
 	k.arm(true)
-	s.run("", "replace", name+"/web", "--signer", "bench", "--one-way")
+	s.run("", "replace", name+"/"+slotOfKind(box.Kind), "--signer", "bench", "--one-way")
 	if at < 0 {
 		s.await("r1", "sealed")
 		k.arm(false)
@@ -467,7 +510,7 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 	}
 	state := s.toAnEnd("r1")
 	k.arm(false)
-	if changed := !bytes.Equal(leafAt(t, box.TLSAddr), before); changed != (state == "sealed") {
+	if changed := !bytes.Equal(leafOf(t, box), before); changed != (state == "sealed") {
 		t.Errorf("it is %s, and the certificate on the wire changed: %v\n%s", state, changed, s.ok("replacement", "show", "r1"))
 	}
 	s.ok("device", "try", name) // the pin is right whatever happened

@@ -53,6 +53,8 @@ type Box struct {
 	System      string        // the name that it has been given, of a traversal peer
 	WebUser     string        // who may sign in to its web interface, where it has one
 	WebPassword string        // of that user
+	Shared      string        // what it shares with network devices; empty: it speaks no EAP
+	RADIUSPort  int           // wanted for that; another one where it is taken
 	Random      io.Reader     // of its host key; nil: the system's
 	Watch       Watch         // is told of everything that is asked of the box; may be nil
 }
@@ -130,9 +132,13 @@ type Running struct {
 	MoreAddr string // of the second listener, where there is one
 	Plain    string // address of the page over plain HTTP, of a server that must be stopped
 
+	RADIUSAddr string // where it speaks EAP, over UDP
+
 	root    *os.Root
 	hostKey ssh.Signer
 	serving atomic.Pointer[tls.Certificate]
+	eap     atomic.Pointer[tls.Certificate] // over EAP
+	radius  *radiusServer
 	tested  atomic.Pointer[tls.Certificate] // by the second listener, where it is one for tests
 	ssh     net.Listener
 	web     net.Listener
@@ -235,6 +241,9 @@ func (r *Running) startWeb() error {
 	}
 	if made := webKinds[r.Kind]; made != nil {
 		r.mux = made(r)
+	}
+	if err := r.startEAP(); err != nil {
+		return err
 	}
 	var err error
 	if r.web, err = listen(r.Address, r.TLSPort); err != nil {
@@ -341,6 +350,9 @@ func (r *Running) Close() error {
 		if l != nil {
 			errs = append(errs, l.Close())
 		}
+	}
+	if r.radius != nil {
+		errs = append(errs, r.radius.conn.Close())
 	}
 	r.work.Wait()
 	return errors.Join(append(errs, r.root.Close())...)

@@ -25,6 +25,8 @@ type Member struct {
 	SSHPort  int
 	TLSPort  int
 	Cluster  string
+	EAPPort  int    // of a slot eap, which is read by PEAP; 0: there is none
+	Shared   string // with network devices, for that
 	Also     string // a second slot, at MorePort, that serves the same certificate
 	MorePort int
 	Family   string // empty: can only be read
@@ -177,6 +179,13 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		}
 		return f.named[name]
 	}
+	if m.kind == AccessServer {
+		var err error
+		if b.Shared, err = password(filepath.Join(folder, "shared"), f.seed.reader(m.name+" shared")); err != nil {
+			return err
+		}
+		b.RADIUSPort, shown.EAPPort, shown.Shared = 11812, 1812, b.Shared
+	}
 	if m.kind == SiteServer {
 		shown.Settings = SiteSettings
 	}
@@ -203,6 +212,9 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 	f.places[way][net.JoinHostPort(m.address, "443")] = box.TLSAddr
 	if box.MoreAddr != "" {
 		f.places[way][net.JoinHostPort(m.address, "9443")] = box.MoreAddr
+	}
+	if box.RADIUSAddr != "" {
+		f.places[way][net.JoinHostPort(m.address, "1812")] = box.RADIUSAddr
 	}
 	if box.Plain != "" {
 		f.places[way][net.JoinHostPort(m.address, "80")] = box.Plain
@@ -365,7 +377,7 @@ func (f *Fleet) where() string {
 	var b strings.Builder
 	b.WriteString("device,shown,listens_at\n")
 	for _, m := range f.Members {
-		for _, port := range []int{m.TLSPort, m.MorePort, m.SSHPort} {
+		for _, port := range []int{m.TLSPort, m.MorePort, m.SSHPort, m.EAPPort} {
 			shown := net.JoinHostPort(m.Address, fmt.Sprint(port))
 			for _, places := range f.places {
 				if place, ok := places[shown]; ok {

@@ -5,7 +5,7 @@ import "time"
 // families are the procedures for the kinds, with the setting that holds their secret word.
 var families = map[Kind][2]string{MenuManager: {"manager-by-menu", "menu_password"}, NetworkGear: {"network-gear", "secret_word"}, StopServer: {"server-to-be-stopped", ""}, BareHost: {"bare-host", ""}, PlantRoom: {"plant-controller", ""},
 	Firewall: {"firewall", ""}, HostManager: {"", ""}, ServerBoard: {"board-by-redfish", ""}, ReportingGateway: {"reporting-gateway", ""},
-	SignOnServer: {"sign-on-server", ""}, EncryptionAppliance: {"encryption-appliance", "export_word"}, LoadBalancer: {"load-balancer", ""}, TraversalPeer: {"traversal-peer", ""}, BuildingController: {"building-controller", ""},
+	SignOnServer: {"sign-on-server", ""}, EncryptionAppliance: {"encryption-appliance", "export_word"}, AccessServer: {"access-control-pair", "export_word"}, LoadBalancer: {"load-balancer", ""}, TraversalPeer: {"traversal-peer", ""}, BuildingController: {"building-controller", ""},
 	SiteServer: {"web-site-ssh", ""}, Router: {"router-by-netconf", ""}, VoiceManager: {"voice-manager", ""}, ConferenceBridge: {"conference-bridge", ""}, WirelessManager: {"wireless-manager", ""}, HostWithPage: {"host-with-page", ""}, WANController: {"wan-controller", ""},
 	Collector: {"collector", ""}, StagedVault: {"staged-by-menu", ""}, Dashboard: {"dashboard-of-nodes", ""}}
 
@@ -49,6 +49,7 @@ var members = []member{
 	{name: "host-4.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.41", factory: "Pelorus", ends: 6 * 365 * day, kind: HostWithPage, restart: time.Second},
 	{name: "rack-2.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.37", factory: "Brinewell", ends: 9 * 365 * day, kind: ServerBoard, restart: 5 * time.Second},
 	{name: "balance.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.41", factory: "Brinewell", ends: 3 * 365 * day, kind: LoadBalancer, nodes: 1, restart: 2 * time.Second},
+	{name: "access.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.45", factory: "Lumsk", ends: 4 * 365 * day, kind: AccessServer, nodes: 1, restart: 3 * time.Second},
 	{name: "portal.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.43", replaceable: true, factory: "Halyard", ends: 2 * 365 * day, kind: SignOnServer, restart: 6 * time.Second},
 	{name: "cipher.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.65", factory: "Lumsk", ends: 8 * 365 * day, kind: EncryptionAppliance, nodes: 1, restart: 4 * time.Second},
 	{name: "border-1.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.35", factory: "Corvane", ends: 5 * 365 * day, kind: TraversalPeer, cluster: "border", restart: 3 * time.Second},

@@ -58,9 +58,16 @@ func (f *Fleet) startNode(dir string, m member, n int, middle *Authority, shown 
 	if err := lay(folder, node, middle, f.seed.reader(node.name+" certificate"), now); err != nil {
 		return err
 	}
-	box, err := Start(Box{Dir: folder, Address: loopback(node.address), TLSPort: 8443, Restart: m.restart})
+	b := Box{Dir: folder, Address: loopback(node.address), TLSPort: 8443, Restart: m.restart}
+	if m.kind == AccessServer {
+		b.Kind, b.Shared, b.RADIUSPort = m.kind, shown.Shared, 11812
+	}
+	box, err := Start(b)
 	if err != nil {
 		return err
+	}
+	if box.RADIUSAddr != "" {
+		f.places[""][net.JoinHostPort(node.address, "1812")] = box.RADIUSAddr
 	}
 	f.boxes, f.named[node.address] = append(f.boxes, box), box
 	f.places[""][net.JoinHostPort(node.address, "443")] = box.TLSAddr

@@ -134,10 +134,10 @@ func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
 	return taken(err)
 }
 
-// AddSlot adds a slot to a device of a known revision, with its sealed secrets.
-func (s *Store) AddSlot(ctx context.Context, device string, slot Slot, secrets map[string][]byte, known Revision) error {
+// AddSlot adds a slot to a device, with its sealed secrets.
+func (s *Store) AddSlot(ctx context.Context, device string, slot Slot, secrets map[string][]byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "device/"+device, known); err != nil {
+		if err := revise(ctx, tx, "device/"+device, Any); err != nil {
 			return err
 		}
 		if err := addSlot(ctx, tx, slot); err != nil {

@@ -208,7 +208,7 @@ func TestARealAccessControlServer(t *testing.T) {
 		t.Run("TLS "+version, func(t *testing.T) {
 			t.Parallel()
 			p := lay(t)
-			port := startRADIUS(t, p, version, "peap", "ttls", "tls")
+			port, _ := daemon.RADIUS(t, p.radius(version, "peap", "ttls", "tls"))
 			for _, protocol := range []wire.Protocol{wire.PEAP, wire.TTLS, wire.EAPTLS} {
 				target := at(t, here, port, protocol)
 				target.Secret = []byte("salt of the harbour")
@@ -227,7 +227,8 @@ func TestARealAccessControlServer(t *testing.T) {
 		})
 	}
 	p := lay(t)
-	target := at(t, here, startRADIUS(t, p, "1.2", "tls"), wire.PEAP)
+	port, _ := daemon.RADIUS(t, p.radius("1.2", "tls"))
+	target := at(t, here, port, wire.PEAP)
 	target.Secret = []byte("salt of the harbour")
 	if r := reader().Read(t.Context(), target); r.Why == nil || r.Why.Code != "no-eap" {
 		t.Errorf("a method that is switched off: %+v", r)
@@ -238,66 +239,9 @@ func TestARealAccessControlServer(t *testing.T) {
 	}
 }
 
-// startRADIUS starts freeradius with some methods of EAP.
-func startRADIUS(t *testing.T, p papers, version string, methods ...string) (port string) {
-	t.Helper()
-	conn, err := net.ListenPacket("udp", here+":0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	_, port, _ = net.SplitHostPort(conn.LocalAddr().String())
-	conn.Close()
-	folder := filepath.Join(p.dir, "radius "+port)
-	eap := "eap {\n  default_eap_type = " + methods[0] + "\n  tls-config common {\n    certificate_file = CHAIN\n    private_key_file = KEY\n    ca_file = ROOT\n    tls_min_version = \"1.2\"\n    tls_max_version = \"" + version + "\"\n    cipher_list = \"DEFAULT\"\n  }\n"
-	for _, method := range methods {
-		eap += "  " + method + " {\n    tls = common\n"
-		if method != "tls" {
-			eap += "    default_eap_type = md5\n    virtual_server = inner\n"
-		}
-		eap += "  }\n"
-	}
-	name, _ := filepath.Rel(p.dir, folder)
-	p.write(t, filepath.Join(name, "radiusd.conf"), `prefix = /usr
-libdir = /usr/lib/freeradius
-logdir = DIR
-run_dir = DIR
-security {
-  max_attributes = 200
-}
-max_request_time = 5
-client loopback {
-  ipaddr = 127.0.0.0/8
-  secret = "salt of the harbour"
-}
-modules {
-`+eap+`  md5 {
-  }
-}
-}
-server default {
-  listen {
-    type = auth
-    ipaddr = `+here+`
-    port = `+port+`
-  }
-  authorize {
-    eap
-  }
-  authenticate {
-    eap
-  }
-}
-server inner {
-  authorize {
-    eap
-  }
-  authenticate {
-    eap
-  }
-}
-`)
-	daemon.StartSaying(t, "Ready to process requests", "/usr/sbin/freeradius", "-X", "-d", folder, "-n", "radiusd")
-	return port
+// radius is a RADIUS server with some methods of EAP, and TLS up to a version.
+func (p papers) radius(version string, methods ...string) daemon.AccessControl {
+	return daemon.AccessControl{Address: here, Chain: p.chain, Key: p.key, Root: p.root, Secret: "salt of the harbour", TLS: version, Methods: methods}
 }
 
 // run runs a command and returns what it says.

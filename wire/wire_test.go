@@ -39,7 +39,7 @@ func listen(t testing.TB, serve func(net.Conn)) wire.Target {
 }
 
 func reader() wire.Reader {
-	return wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: time.Second}
+	return wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 2 * time.Second}
 }
 
 // serveTLS is a box with a chain that no client trusts, a lapsed leaf included.

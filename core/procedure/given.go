@@ -78,6 +78,12 @@ var givens = []given{
 	{"names", List, false, Survey, "the planned names", list(func(m *Material) []string { return m.Plan.Names })},
 	{"dns_names", List, false, Survey, "those that are DNS names", list(func(m *Material) []string { return addresses(m.Plan.Names, false) })},
 	{"ip_names", List, false, Survey, "those that are IP addresses", list(func(m *Material) []string { return addresses(m.Plan.Names, true) })},
+	{"slot", Text, false, Survey, "the name of the slot that gets the certificate, or of the first of several", text(func(m *Material) string {
+		if len(m.Slots) == 0 {
+			return ""
+		}
+		return m.Slots[0]
+	})},
 	{"slots", List, false, Survey, "the names of the slots that get the certificate", list(func(m *Material) []string { return m.Slots })},
 	{"nodes", List, false, Survey, "the addresses of the device's nodes", list(func(m *Material) []string { return m.Nodes })},
 	{"organization", Text, false, Survey, "the planned organization, where there is one", text(func(m *Material) string { return m.Plan.Subject.Organization })},

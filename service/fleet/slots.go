@@ -82,7 +82,7 @@ type SlotChange struct {
 }
 
 // AddSlot adds a slot to a device, and reads it.
-func (s *Service) AddSlot(ctx context.Context, device string, slot DeviceSlot, known problem.Revision) (Slot, error) {
+func (s *Service) AddSlot(ctx context.Context, device string, slot DeviceSlot) (Slot, error) {
 	cannot := fmt.Sprintf("the slot %s/%s cannot be added", device, slot.Name)
 	d, err := s.store.Device(ctx, device)
 	if err != nil {
@@ -100,12 +100,12 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot DeviceSlot, k
 	if slot.Secret != "" {
 		secrets = s.sealShared(nil, device, slot.Name, slot.Secret)
 	}
-	err = s.store.AddSlot(ctx, device, row, secrets, known)
+	err = s.store.AddSlot(ctx, device, row, secrets)
 	if errors.Is(err, store.ErrTaken) {
 		return Slot{}, problem.New(problem.Conflict, cannot, "it already exists", "choose another name, or edit it", next.ShowSlot.On(device+"/"+slot.Name))
 	}
 	if err != nil {
-		return Slot{}, problem.Outdated(err)
+		return Slot{}, err
 	}
 	deed.Differences(ctx, nil, slotFacts(row))
 	return s.ReadSlot(ctx, device, slot.Name)

@@ -2,7 +2,9 @@ package work
 
 import (
 	"context"
+	"net"
 	"slices"
+	"strconv"
 
 	"freshseal/core/next"
 	"freshseal/core/procedure"
@@ -11,6 +13,8 @@ import (
 	"freshseal/device/https"
 	"freshseal/device/ssh"
 	"freshseal/service/problem"
+	"freshseal/store"
+	"freshseal/wire"
 )
 
 // web is how the device's web interface is reached. From activate on it may show the new
@@ -21,6 +25,9 @@ func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
 		return t, err
 	}
 	t.Basic, t.Digest = j.procedure.Traits.WebSignIn == procedure.ByBasic, j.procedure.Traits.WebSignIn == procedure.ByDigest
+	if elsewhere, err := s.otherSlotAt(ctx, j, t.Address); elsewhere || err != nil {
+		return t, err
+	}
 	own := []string{j.NewSHA256}
 	for _, target := range j.targets {
 		own = append(own, target.OldSHA256)
@@ -29,6 +36,24 @@ func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
 		t.Pins = slices.DeleteFunc(append(t.Pins, own...), func(pin string) bool { return pin == "" })
 	}
 	return t, nil
+}
+
+// otherSlotAt says whether another slot of the device than those that get the certificate is
+// served at an address with its port: what is shown there does not change.
+func (s *Service) otherSlotAt(ctx context.Context, j job, address string) (bool, error) {
+	slots, err := s.store.SlotsOf(ctx, j.Device)
+	return slices.ContainsFunc(slots, func(slot store.Slot) bool {
+		return slot.Protocol == string(wire.TLS) && net.JoinHostPort(slot.Address, strconv.Itoa(slot.Port)) == address && !slices.Contains(j.slotIDs(), slot.ID)
+	}), err
+}
+
+// slotIDs are the slots that get the certificate.
+func (j job) slotIDs() []int64 {
+	var out []int64
+	for _, t := range j.targets {
+		out = append(out, t.ID)
+	}
+	return out
 }
 
 // helpers are the devices on which some of a job's steps are done, by the settings that

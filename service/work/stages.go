@@ -242,7 +242,7 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 		for _, place := range watch.Places(t.Slot) {
 			addresses = append(addresses, place.Address)
 		}
-		if err := s.store.MovePins(ctx, procedure.HTTPS, from, to, j.DeviceID, addresses); err != nil {
+		if err := s.store.MovePins(ctx, procedure.HTTPS, from, to, j.DeviceID, addresses, j.slotIDs()); err != nil {
 			return err
 		}
 		row, err := s.store.Slot(ctx, j.Device, t.Name)
