@@ -60,7 +60,7 @@ func (a *app) pin() *cobra.Command {
 		}),
 	}
 	add.Flags().StringVar(&n.Who, "who", "", "the system or person")
-	add.Flags().StringVar(&what, "what", "sha256", "what they recorded: sha256, sha1, key (SHA-256 of the public key) or certificate")
+	add.Flags().StringVar(&what, "what", "sha256", "what they recorded: sha256, sha1, key (SHA-256 of the public key), certificate, or root (they trust the root of the chain)")
 	add.Flags().StringVar(&n.How, "how", "", "how they are told")
 	add.MarkFlagRequired("who")
 	add.MarkFlagRequired("how")
@@ -145,5 +145,5 @@ func (a *app) printTellings(all []work.Telling) error {
 // pinWords say what is pinned.
 var pinWords = map[cert.Pin]string{
 	cert.PinSHA256: "SHA-256 of the certificate", cert.PinSHA1: "SHA-1 of the certificate",
-	cert.PinKey: "SHA-256 of the public key, base64", cert.PinCertificate: "the certificate itself",
+	cert.PinKey: "SHA-256 of the public key, base64", cert.PinCertificate: "the certificate itself", cert.PinRoot: "the root of its chain",
 }

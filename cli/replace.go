@@ -103,7 +103,7 @@ func (a *app) rehearse(ctx context.Context, client *client, o work.RehearsalOrde
 		put(a.out, "  left out %s: %s\n", name, r.Plan.LeftOut[name])
 	}
 	for _, p := range r.Pins {
-		put(a.out, "  to tell  %s, who has pinned %s of %s: %s\n", p.Who, pinWords[p.What], p.Slot, lines("           ", p.How))
+		put(a.out, "  to tell  %s, who has pinned %s of %s: it %s\n           %s\n", p.Who, pinWords[p.What], p.Slot, p.Breaks, lines("           ", p.How))
 	}
 	printFindings(a.out, "  ", r.Findings)
 	stage := ""

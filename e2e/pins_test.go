@@ -68,7 +68,7 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	s.fails(1, "no pin is called", "pin", "remove", "p4")
 	s.fails(1, "no pin is called", "pin", "remove", "4; DROP TABLE pin")
 
-	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "to tell  booking, who has pinned SHA-256 of the certificate of web: write to booking@") {
+	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "to tell  booking, who has pinned SHA-256 of the certificate of web: it rejects the new certificate until it knows it\n           write to booking@") {
 		t.Errorf("the rehearsal says\n%s", out)
 	}
 	if out := s.ok("replace", slot, "--signer", "bench", "--watch"); !strings.HasSuffix(out, "to tell: 3 who pinned the old one: freshseal task tell r1\nr1: sealed\n") {
@@ -158,5 +158,15 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	}
 	if out := s.ok("task", "list"); out != "nothing waits for a person\n" {
 		t.Error(out)
+	}
+
+	// A trust store holds the root: it is told when that changes, and not before.
+	s.ok("pin", "add", slot, "--who", "supervisor", "--what", "root", "--how", "import it")
+	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "supervisor, who has pinned the root of its chain of web: it rejects the new certificate where its chain ends in another root") {
+		t.Errorf("the rehearsal says\n%s", out)
+	}
+	s.ok("replace", slot, "--signer", "bench", "--watch")
+	if _, told := s.tellings()["supervisor"]; told {
+		t.Error("the root is the same, and the supervisor is to be told")
 	}
 }

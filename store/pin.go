@@ -5,6 +5,7 @@ import (
 	"context"
 
 	"freshseal/core/cert"
+	"freshseal/core/chain"
 	"freshseal/core/replacement"
 
 	"github.com/jmoiron/sqlx"
@@ -32,7 +33,7 @@ type Telling struct {
 	Who           string   `db:"who"`
 	What          cert.Pin `db:"what"`
 	How           string   `db:"how"`
-	OldSHA256     string   `db:"old_sha256"` // of the certificate before; empty where it was not known
+	OldSHA256     string   `db:"old_sha256"` // of the certificate before, or its root; empty where it was not known
 	NewSHA256     string   `db:"new_sha256"`
 	AroseAt       Moment   `db:"arose_at"`
 	ToldAt        Moment   `db:"told_at"` // zero while nobody was
@@ -130,6 +131,12 @@ func tell(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
 		if r.State == replacement.Reverted {
 			known, new = new, known
 		}
+		if p.What == cert.PinRoot {
+			var err error
+			if known, new, err = rootsOf(ctx, tx, p.SlotID, at, known, new); err != nil {
+				return err
+			}
+		}
 		var open []Telling
 		if err := tx.SelectContext(ctx, &open, `SELECT * FROM telling WHERE slot_id = ? AND who = ? AND what = ? AND told_at = 0 ORDER BY id`, p.SlotID, p.Who, p.What); err != nil {
 			return err
@@ -155,6 +162,43 @@ func tell(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
 		}
 	}
 	return nil
+}
+
+// rootsOf are the roots at the end of the chains of two leaves of a slot, as far as they are known:
+// from the pool, the trusted roots, and what came with the leaves.
+func rootsOf(ctx context.Context, tx *sqlx.Tx, slotID int64, at Moment, old, new string) (string, string, error) {
+	var rows []keptCertificate
+	if err := tx.SelectContext(ctx, &rows, `SELECT der, self_signed FROM certificate WHERE sha256 IN (SELECT sha256 FROM authority UNION SELECT sha256 FROM anchor
+		UNION SELECT value FROM chain_of, json_each(chain_of.chain) WHERE leaf IN (?, ?) UNION SELECT value FROM replacement, json_each(replacement.path) WHERE slot_id = ? AND new_sha256 IN (?, ?))`, old, new, slotID, old, new); err != nil {
+		return "", "", err
+	}
+	pool, roots := chain.NewPool(), chain.NewPool()
+	for _, row := range rows {
+		c, err := row.parse()
+		if err != nil {
+			return "", "", err
+		}
+		if pool.Add(c); c.SelfSigned() {
+			roots.Add(c)
+		}
+	}
+	var out [2]string
+	for i, sha256 := range []string{old, new} {
+		if sha256 == "" {
+			continue
+		}
+		var row keptCertificate
+		if err := one(tx.GetContext(ctx, &row, `SELECT der, self_signed FROM certificate WHERE sha256 = ?`, sha256)); err != nil {
+			return "", "", err
+		}
+		leaf, err := row.parse()
+		if err != nil {
+			return "", "", err
+		}
+		path := chain.Complete(leaf, pool, roots, at.Time).Certificates
+		out[i] = path[len(path)-1].SHA256
+	}
+	return out[0], out[1], nil
 }
 
 // samePin says that what is pinned is the same of two certificates.

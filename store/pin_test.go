@@ -41,7 +41,7 @@ func sealed(t *testing.T, s *store.Store, slot store.Slot, old, new *cert.Certif
 // know something else than what is served, with what they know and what they need.
 func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 	s := open(t)
-	root := testkit.Root(t, "Quay Root")
+	root, other := testkit.Root(t, "Quay Root"), testkit.Root(t, "Mole Root")
 	if err := s.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
 		t.Fatal(err)
 	}
@@ -51,11 +51,12 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 	}
 	slot := slots[0]
 	current := root.Leaf(t, "gate.tidewrack.example")
-	if err := s.AddAuthorities(t.Context(), []*cert.Certificate{current.Certificate}); err != nil { // known, as what was read is
+	if err := s.AddAuthorities(t.Context(), []*cert.Certificate{current.Certificate, root.Certificate, other.Certificate}); err != nil { // known, as what was read is
 		t.Fatal(err)
 	}
-	knows, all := map[string]*cert.Certificate{}, map[string]*cert.Certificate{current.SHA256: current.Certificate}
-	for _, p := range []store.Pin{{Who: "booking", What: cert.PinSHA256}, {Who: "probes", What: cert.PinKey}, {Who: "printer", What: cert.PinCertificate}} {
+	knows, all := map[string]*cert.Certificate{}, map[string]*cert.Certificate{current.SHA256: current.Certificate, root.SHA256: root.Certificate, other.SHA256: other.Certificate}
+	roots := map[string]*cert.Certificate{current.SHA256: root.Certificate} // by leaf
+	for _, p := range []store.Pin{{Who: "booking", What: cert.PinSHA256}, {Who: "probes", What: cert.PinKey}, {Who: "printer", What: cert.PinCertificate}, {Who: "gate", What: cert.PinRoot}} {
 		p.SlotID, p.How, p.AddedBy, p.AddedAt = slot.ID, "write", "admin", store.At(testkit.Now)
 		if _, err := s.AddPin(t.Context(), p); err != nil {
 			t.Fatal(err)
@@ -65,20 +66,23 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 		}
 		knows[p.Who] = current.Certificate
 	}
-	pins := map[string]cert.Pin{"booking": cert.PinSHA256, "probes": cert.PinKey, "printer": cert.PinCertificate}
+	pins := map[string]cert.Pin{"booking": cert.PinSHA256, "probes": cert.PinKey, "printer": cert.PinCertificate, "gate": cert.PinRoot}
 	random := rand.New(rand.NewPCG(7, 11))
 	var before testkit.Signer
 	var last int64
 	did := map[string]int{}
 	for round := range 120 {
-		what := []string{"new key", "same key", "put back", "told"}[random.IntN(4)]
+		what := []string{"new key", "another root", "same key", "put back", "told"}[random.IntN(5)]
 		switch {
-		case what == "new key":
-			next := root.Leaf(t, "gate.tidewrack.example")
+		case what == "new key", what == "another root":
+			signer := map[bool]testkit.Signer{true: root, false: other}[what == "new key"]
+			next := signer.Leaf(t, "gate.tidewrack.example")
+			roots[next.SHA256] = signer.Certificate
 			before, last = current, sealed(t, s, slot, current.Certificate, next.Certificate)
 			current = next
 		case what == "same key":
 			next := testkit.Signer{Certificate: root.Cross(t, current).Certificate, Key: current.Key}
+			roots[next.SHA256] = root.Certificate
 			before, last = current, sealed(t, s, slot, current.Certificate, next.Certificate)
 			current = next
 		case what == "put back" && last != 0:
@@ -113,7 +117,11 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 			got[o.Who] = o.What.Of(all[o.OldSHA256]) + " " + o.What.Of(all[o.NewSHA256])
 		}
 		for who, known := range knows {
-			if old, new := pins[who].Of(known), pins[who].Of(current.Certificate); old != new {
+			new := current.Certificate
+			if pins[who] == cert.PinRoot {
+				known, new = roots[known.SHA256], roots[new.SHA256]
+			}
+			if old, new := pins[who].Of(known), pins[who].Of(new); old != new {
 				want[who] = old + " " + new
 			}
 		}
@@ -124,7 +132,7 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 			t.Fatalf("%d are counted, %v", n, err)
 		}
 	}
-	if len(did) != 4 {
+	if len(did) != 5 {
 		t.Errorf("only %v was tried", did)
 	}
 	if other, err := s.Pins(t.Context(), slots[1].ID); err != nil || len(other) != 0 {

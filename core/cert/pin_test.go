@@ -19,13 +19,17 @@ func TestWhatIsPinnedOfACertificate(t *testing.T) {
 	one, two := sha1.Sum(c.Raw), sha256.Sum256(c.RawSubjectPublicKeyInfo)
 	for pin, want := range map[cert.Pin]string{
 		cert.PinSHA256: c.SHA256, cert.PinSHA1: hex.EncodeToString(one[:]), cert.PinKey: base64.StdEncoding.EncodeToString(two[:]),
-		cert.PinCertificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})),
+		cert.PinRoot: string(root.PEM()), cert.PinCertificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})),
 	} {
-		if got := pin.Of(c); got != want {
+		of := c
+		if pin == cert.PinRoot {
+			of = root.Certificate
+		}
+		if got := pin.Of(of); got != want {
 			t.Errorf("%s: %s, not %s", pin, got, want)
 		}
 	}
-	if len(cert.Pins) != 4 {
+	if len(cert.Pins) != 5 {
 		t.Errorf("they are %v", cert.Pins)
 	}
 }

@@ -24,8 +24,9 @@ type Pin struct {
 	Device  string    `json:"device" required:"true"`
 	Slot    string    `json:"slot" required:"true"`
 	Who     string    `json:"who" required:"true"`
-	What    cert.Pin  `json:"what" required:"true" enum:"sha256,sha1,key,certificate"`
+	What    cert.Pin  `json:"what" required:"true" enum:"sha256,sha1,key,certificate,root"`
 	How     string    `json:"how" required:"true" description:"they are told"`
+	Breaks  string    `json:"breaks" required:"true" description:"what happens to them at a replacement, until they are told"`
 	AddedBy string    `json:"added_by" required:"true"`
 	AddedAt time.Time `json:"added_at" required:"true"`
 }
@@ -35,7 +36,7 @@ type NewPin struct {
 	Device string   `json:"device" required:"true"`
 	Slot   string   `json:"slot" required:"true"`
 	Who    string   `json:"who" required:"true" description:"a system or a person, in a line"`
-	What   cert.Pin `json:"what,omitempty" enum:"sha256,sha1,key,certificate" description:"what they recorded; where it is not said, sha256"`
+	What   cert.Pin `json:"what,omitempty" enum:"sha256,sha1,key,certificate,root" description:"what they recorded; where it is not said, sha256"`
 	How    string   `json:"how" required:"true" description:"how they are told, such as whom to write to or where to enter it"`
 }
 
@@ -47,7 +48,7 @@ type Telling struct {
 	Device      string     `json:"device" required:"true"`
 	Slot        string     `json:"slot" required:"true"`
 	Who         string     `json:"who" required:"true"`
-	What        cert.Pin   `json:"what" required:"true" enum:"sha256,sha1,key,certificate"`
+	What        cert.Pin   `json:"what" required:"true" enum:"sha256,sha1,key,certificate,root"`
 	How         string     `json:"how" required:"true"`
 	Old         string     `json:"old" required:"true" description:"what they recorded; empty where it was not known"`
 	New         string     `json:"new" required:"true"`
@@ -80,7 +81,7 @@ func (s *Service) AddPin(ctx context.Context, n NewPin, by string) (Pin, error) 
 	case n.How == "" || len(n.How) > 2000 || !utf8.ValidString(n.How):
 		return Pin{}, problem.Reject(cannot, "how they are told is missing, or longer than 2000 characters", "write whom to tell and where", next.Give.On("how"))
 	case !slices.Contains(cert.Pins, n.What):
-		return Pin{}, problem.Reject(cannot, fmt.Sprintf("%q is not something that can be pinned", n.What), "give sha256, sha1, key or certificate", next.Give.On("what"))
+		return Pin{}, problem.Reject(cannot, fmt.Sprintf("%q is not something that can be pinned", n.What), "give sha256, sha1, key, certificate or root", next.Give.On("what"))
 	}
 	known, err := s.store.Pins(ctx, row.ID)
 	if err != nil {
@@ -127,7 +128,7 @@ func (s *Service) pinsOf(ctx context.Context, slots ...int64) ([]Pin, error) {
 }
 
 func showPin(p store.Pin) Pin {
-	return Pin{ID: pinID(p.ID), Device: p.Device, Slot: p.Slot, Who: p.Who, What: p.What, How: p.How, AddedBy: p.AddedBy, AddedAt: p.AddedAt.Time}
+	return Pin{ID: pinID(p.ID), Device: p.Device, Slot: p.Slot, Who: p.Who, What: p.What, How: p.How, Breaks: p.What.Breaks(), AddedBy: p.AddedBy, AddedAt: p.AddedAt.Time}
 }
 
 // RemovePin deletes a pin. What is still to be told of an earlier change stays.

@@ -6,4 +6,5 @@ export const pinned: Record<Schemas['Pin']['what'], string> = {
   sha1: 'SHA-1 of the certificate',
   key: 'SHA-256 of the public key',
   certificate: 'certificate itself',
+  root: 'root of the chain, in a trust store',
 }

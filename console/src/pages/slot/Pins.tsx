@@ -16,7 +16,7 @@ type Pin = Schemas['Pin']
 
 const schema = v.object({
   who: v.pipe(v.string(), v.trim(), v.nonEmpty('Who is needed.'), v.maxLength(200, 'Who has at most 200 characters.')),
-  what: v.picklist(['sha256', 'sha1', 'key', 'certificate']),
+  what: v.picklist(['sha256', 'sha1', 'key', 'certificate', 'root']),
   how: v.pipe(v.string(), v.trim(), v.nonEmpty('How they are told is needed.'), v.maxLength(2000, 'It has at most 2000 characters.')),
 })
 
