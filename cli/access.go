@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 
 	"freshseal/api"
 	"freshseal/core/procedure"
@@ -33,11 +34,11 @@ func (x *accessFlags) flags(f *pflag.FlagSet) {
 	f.StringVar(&x.credential, "credential", "", "a shared credential to sign in with")
 	f.StringVar(&x.pin, "pin", "", pinHelp)
 	f.StringArrayVar(&x.options, "option", nil, "NAME=VALUE, such as old_algorithms=yes to allow insecure SSH algorithms, or over https old_tls=yes; may be given again")
-	x.secretFlags(f, &x.user)
+	x.secretFlags(f, &x.user, "")
 }
 
-func (x *accessFlags) secretFlags(f *pflag.FlagSet, user *string) {
-	f.StringVar(user, x.prefix+"user", "", "user to sign in as")
+func (x *accessFlags) secretFlags(f *pflag.FlagSet, user *string, of string) {
+	f.StringVar(user, x.prefix+"user", "", "user to sign in as"+strings.Replace(of, " of ", " over ", 1))
 	f.StringVar(&x.passwordFile, x.prefix+"password-file", "", "read that user's password from this file (- for standard input)")
 	f.StringVar(&x.keyFile, x.prefix+"key-file", "", "read that user's private key from this file")
 	f.StringVar(&x.passphraseFile, x.prefix+"passphrase-file", "", "read that key's passphrase from this file")
@@ -146,7 +147,7 @@ func (x *accessFlags) secondFlags(f *pflag.FlagSet) {
 	f.IntVar(&x.port, x.prefix+"port", 0, "port"+of)
 	f.StringVar(&x.credential, x.prefix+"credential", "", "a shared credential"+of)
 	f.StringVar(&x.pin, x.prefix+"pin", "", "pin"+of)
-	x.secretFlags(f, &x.user)
+	x.secretFlags(f, &x.user, of)
 }
 
 // signsIn are the links over which somebody signs in to devices of this family.

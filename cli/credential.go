@@ -65,7 +65,7 @@ func (a *app) credentialChange(use, short string, send func(context.Context, *cl
 			return a.print(out, credentialTable(out))
 		}),
 	}
-	access.secretFlags(c.Flags(), &change.User)
+	access.secretFlags(c.Flags(), &change.User, "")
 	c.MarkFlagRequired("user")
 	return c
 }

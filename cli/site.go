@@ -159,7 +159,7 @@ func (a *app) siteAdd() *cobra.Command {
 	f.IntVar(&n.MostLinks, "links", 0, "maximum number of simultaneous links to its devices; 0: no limit")
 	f.StringVar(&n.Behind, "behind", "", "the site through which the jump host or proxy is reached")
 	subjectFlags(f, &n.Subject)
-	access.secretFlags(f, &n.User)
+	access.secretFlags(f, &n.User, "")
 	f.StringVar(&n.Pin, "pin", "", pinHelp)
 	c.MarkFlagsMutuallyExclusive("jump", "socks")
 	return c

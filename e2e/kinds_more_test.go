@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"crypto/tls"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"net"
@@ -389,75 +391,108 @@ func TestAShellIsSwitchedOnAndOffByHand(t *testing.T) {
 	}
 }
 
+// managed is a manager that signs for its hosts, and how it is asked to.
+type managed struct {
+	family string
+	kind   standin.Kind
+	renews string // how the call that renews begins, as the manager sees it
+	tells  string // what of the other calls is a moment to try
+}
+
+// start starts the manager, and adds the host under it.
+func (m managed) start(t *testing.T, host *standin.Running, watch standin.Watch) (add func(*server)) {
+	t.Helper()
+	box := standin.Box{Kind: m.kind, Restart: 200 * time.Millisecond, Hosts: func(string) *standin.Running { return host }, Watch: watch}
+	address, port, _ := net.SplitHostPort(host.TLSAddr)
+	if m.kind == standin.HostManager {
+		manager := webKind(t, box)
+		at, link, _ := net.SplitHostPort(manager.TLSAddr)
+		pin := sha256.Sum256(leafAt(t, manager.TLSAddr))
+		return func(s *server) {
+			s.okWith(manager.WebPassword, "device", "add", name, "--address", address, "--slot", "web="+port, "--family", m.family, "--setting", "host="+name,
+				"--link-address", at, "--port", link, "--user", manager.WebUser, "--password-file", "-", "--pin", hex.EncodeToString(pin[:]))
+		}
+	}
+	manager := kind(t, box)
+	at, link, _ := net.SplitHostPort(manager.SSHAddr)
+	return func(s *server) {
+		s.okWith(manager.Password, "device", "add", name, "--address", address, "--slot", "web="+port, "--family", m.family, "--setting", "host="+name,
+			"--link-address", at, "--port", link, "--user", manager.User, "--password-file", "-", "--pin", manager.HostKey())
+	}
+}
+
 // The service is killed at moments of a renewal by a manager. Nothing is renewed twice by itself:
 // where nobody knows whether it was done, a person looks and says so, and it goes on to the proof.
 func TestARenewalByAManagerMayBeKilled(t *testing.T) {
 	t.Parallel()
-	once := func(t *testing.T, at int, lost bool) []string {
-		k := &killer{at: at, before: lost} // lost: the command never came to the manager
-		var renewed atomic.Int32
-		host := kindAt(t, standin.Box{}, "127.20.81.3", 0)
-		served := leafAt(t, host.TLSAddr)
-		manager := kind(t, standin.Box{Kind: standin.MenuManager, Restart: 200 * time.Millisecond, Hosts: func(string) *standin.Running { return host },
-			Watch: func(what string, done bool) bool {
-				carry := k.watch(what, done)
-				if now := leafAt(t, host.TLSAddr); done && strings.HasPrefix(what, "hostwarden renew") && !bytes.Equal(now, served) {
-					renewed.Add(1) // a command that a broken line took along has done nothing
-					served = now
+	for _, m := range []managed{
+		{"host-under-manager", standin.MenuManager, "hostwarden renew", "hostwarden"},
+		{"host-by-manager-api", standin.HostManager, "POST /api/hosts/" + name + "/renewals", "/api/hosts/"},
+	} {
+		for at, what := range m.renewal(t, -1, false) {
+			for _, lost := range []bool{false, true} {
+				if !strings.Contains(what, m.tells) || lost && strings.HasPrefix(what, "true") {
+					continue
 				}
-				return carry
-			}})
-		before := leafAt(t, host.TLSAddr)
-		listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
-		s := startAt(t, "serve", t.TempDir(), listen)
-		s.login()
-		sshHost, sshPort, _ := net.SplitHostPort(manager.SSHAddr)
-		address, port, _ := net.SplitHostPort(host.TLSAddr)
-		s.okWith(manager.Password, "device", "add", name, "--address", address, "--slot", "web="+port, "--family", "host-under-manager", "--setting", "host="+name,
-			"--link-address", sshHost, "--port", sshPort, "--user", manager.User, "--password-file", "-", "--pin", manager.HostKey())
-		k.kill = s.kill
-		k.arm(true)
-		s.run("", "replace", name+"/web", "--one-way")
-		if at < 0 {
-			s.await("r1", "sealed")
-			k.arm(false)
-			return k.seen
-		}
-		select {
-		case <-s.gone:
-		case <-time.After(20 * time.Second):
-			t.Fatal("this moment did not come")
-		}
-		again := startAt(t, "serve", s.dir, listen)
-		again.config = s.config
-		if state := again.rests("r1", "sealed", "held"); state == "held" {
-			said := "again"
-			for i := 0; i < 30 && said == "again" && !lost; i++ { // whoever looks waits for the task of the manager
-				time.Sleep(100 * time.Millisecond)
-				if !bytes.Equal(leafAt(t, host.TLSAddr), before) {
-					said = "done"
-				}
+				t.Run(fmt.Sprint(at, m.family, shorten(what), lost), func(t *testing.T) {
+					t.Parallel()
+					m.renewal(t, at, lost)
+				})
 			}
-			again.run("", "replacement", "resume", "r1", "--step", said)
-			again.rests("r1", "sealed")
 		}
+	}
+}
+
+// renewal lets a manager renew its host, and kills the service at one moment; lost: before what
+// is asked came to the manager. It returns what the manager was asked.
+func (m managed) renewal(t *testing.T, at int, lost bool) []string {
+	t.Helper()
+	k := &killer{at: at, before: lost}
+	var renewed atomic.Int32
+	host := kindAt(t, standin.Box{}, "127.20.81.3", 0)
+	add := m.start(t, host, func(what string, done bool) bool {
+		carry := k.watch(what, done)
+		if done && strings.HasPrefix(what, m.renews) {
+			renewed.Add(1)
+		}
+		return carry
+	})
+	before := leafAt(t, host.TLSAddr)
+	listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
+	s := startAt(t, "serve", t.TempDir(), listen)
+	s.login()
+	add(s)
+	k.kill = s.kill
+	k.arm(true)
+	s.run("", "replace", name+"/web", "--one-way")
+	if at < 0 {
+		s.await("r1", "sealed")
 		k.arm(false)
-		if n := renewed.Load(); n != 1 || bytes.Equal(leafAt(t, host.TLSAddr), before) {
-			t.Errorf("it was renewed %d times", n)
-		}
-		return nil
+		return k.seen
 	}
-	for at, what := range once(t, -1, false) {
-		for _, lost := range []bool{false, true} {
-			if !strings.Contains(what, "hostwarden") || lost && strings.HasPrefix(what, "true") {
-				continue
+	select {
+	case <-s.gone:
+	case <-time.After(20 * time.Second):
+		t.Fatal("this moment did not come")
+	}
+	again := startAt(t, "serve", s.dir, listen)
+	again.config = s.config
+	if state := again.rests("r1", "sealed", "held"); state == "held" {
+		said := "again"
+		for i := 0; i < 30 && said == "again" && !lost; i++ { // whoever looks waits for the task of the manager
+			time.Sleep(100 * time.Millisecond)
+			if !bytes.Equal(leafAt(t, host.TLSAddr), before) {
+				said = "done"
 			}
-			t.Run(fmt.Sprint(shorten(what), lost), func(t *testing.T) {
-				t.Parallel()
-				once(t, at, lost)
-			})
 		}
+		again.ok("replacement", "resume", "r1", "--step", said)
+		again.rests("r1", "sealed")
 	}
+	k.arm(false)
+	if n := renewed.Load(); n != 1 || bytes.Equal(leafAt(t, host.TLSAddr), before) {
+		t.Errorf("it was renewed %d times", n)
+	}
+	return nil
 }
 
 // A plant controller has an address for a name. When the address changes, its certificate is

@@ -291,7 +291,7 @@ func hostManager(r *Running) *http.ServeMux {
 		})
 	}
 	mux.HandleFunc("GET /api/hosts/{name}", host(func(w http.ResponseWriter, _ *http.Request, name string, _ *Running) {
-		writeJSON(w, http.StatusOK, map[string]string{"name": name, "link": map[bool]string{true: "broken", false: "connected"}[r.Faults.Silent], "maintenance": r.remembered("maintenance-"+name, "off")})
+		writeJSON(w, http.StatusOK, map[string]string{"name": name, "link": map[bool]string{true: "broken", false: "connected"}[r.Faults.Silent], "maintenance": r.remembered("maintenance-"+name, "off"), "task": r.remembered("task-"+name, "0")})
 	}))
 	mux.HandleFunc("POST /api/hosts/{name}/maintenance", host(func(w http.ResponseWriter, call *http.Request, name string, _ *Running) {
 		var in struct{ On bool }
@@ -307,7 +307,9 @@ func hostManager(r *Running) *http.ServeMux {
 			refuseJSON(w, errors.New("the host is not in maintenance"))
 			return
 		}
-		writeJSON(w, http.StatusAccepted, map[string]string{"task": r.begin(func() error { return r.renew(name, host) })})
+		task := r.begin(func() error { return r.renew(name, host) })
+		r.remember("task-"+name, task)
+		writeJSON(w, http.StatusAccepted, map[string]string{"task": task})
 	}))
 	mux.HandleFunc("GET /api/tasks/{id}", in(func(w http.ResponseWriter, call *http.Request) {
 		state, percent := r.stands(call.PathValue("id"))

@@ -272,7 +272,7 @@ func (c *checker) value(section Section, step, owner *Step, name string, where p
 		c.faultAt(step, fragment, "leave it out", "{{%s}} is never there where the device is its own signer", name)
 		return
 	case (g.secret || made.Secret()) && c.p.Traits.KeyEither && !c.captures[requested].when.excludes(step.When):
-		c.faultAt(step, fragment, "leave the step out where a step captures the request: turn “"+c.captures[requested].when.Text()+"” round", "{{%s}} is there only where Fresh Seal makes the key", name)
+		c.faultAt(step, fragment, "leave the step out where a step captures the request: use the opposite of “"+c.captures[requested].when.Text()+"”", "{{%s}} is there only where Fresh Seal makes the key", name)
 		return
 	case name == "new_key" && c.captures[requested].on != "" && !c.captures[requested].when.excludes(step.When):
 		c.faultAt(step, fragment, "fetch the key from the helper with a capture that is secret, and name that", "{{new_key}} is on the helper, not on the device")
