@@ -69,6 +69,9 @@ type (
 		Device string `path:"device" json:"-"`
 		Slot   string `path:"slot" json:"-"`
 	}
+	askSweep struct {
+		Site string `query:"site" json:"-" description:"left out: the whole fleet"`
+	}
 	askHostKey struct {
 		Link    string `json:"link,omitempty" enum:"ssh,https,netconf" description:"ssh where it is left out"`
 		Site    string `json:"site,omitempty"`
@@ -184,8 +187,8 @@ var fleetRoutes = []route{
 	does("POST", "/slots/{device}/{slot}/readings", "read a slot now", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (fleet.Slot, error) {
 		return s.Fleet.ReadSlot(ctx, in.Device, in.Slot)
 	}).quietly(),
-	begins("/sweeps", "read every slot; returns the running sweep, if there is one", func(_ context.Context, s *service.Service, _ people.Bearer, _ nothing) (watch.Sweep, error) {
-		return s.Watch.Sweep(), nil
+	begins("/sweeps", "read every slot, or those of a site; returns the running sweep, if there is one", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSweep) (watch.Sweep, error) {
+		return s.Watch.Sweep(ctx, in.Site)
 	}).quietly(),
 	looks("/sweeps/{id}", "show the progress of a sweep", func(_ context.Context, s *service.Service, _ people.Bearer, in byID) (watch.Sweep, error) {
 		return s.Watch.SweepOf(in.ID)

@@ -28,7 +28,7 @@ func (a *app) policy() *cobra.Command {
 			return a.printPolicies(all, all)
 		}),
 	}
-	var renewal, margin, turnaround, rsa, ec, life int
+	var renewal, margin, turnaround, rsa, ec, life, minutes int
 	var names, prefixes []string
 	var approval, signer, key, renewalKey string
 	var keep, weak, short, addresses, cluster, oldSubject bool
@@ -51,7 +51,7 @@ func (a *app) policy() *cobra.Command {
 			from *int
 		}{
 			"renewal": {&p.Rules.RenewalDays, &renewal}, "margin": {&p.Rules.MarginDays, &margin}, "turnaround": {&p.Rules.TurnaroundDays, &turnaround},
-			"min-rsa": {&p.Rules.MinRSABits, &rsa}, "min-ec": {&p.Rules.MinECBits, &ec}, "max-lifetime": {&p.Rules.MaxLifetimeDays, &life},
+			"min-rsa": {&p.Rules.MinRSABits, &rsa}, "min-ec": {&p.Rules.MinECBits, &ec}, "max-lifetime": {&p.Rules.MaxLifetimeDays, &life}, "read-minutes": {&p.Rules.ReadMinutes, &minutes},
 		} {
 			if set.Flags().Changed(flag) {
 				*f.to = f.from
@@ -96,6 +96,7 @@ func (a *app) policy() *cobra.Command {
 	f.IntVar(&renewal, "renewal", 0, "renewal period before expiry, in days")
 	f.IntVar(&margin, "margin", 0, "safety margin before expiry, in days")
 	f.IntVar(&turnaround, "turnaround", 0, "turnaround of the signer, in days")
+	f.IntVar(&minutes, "read-minutes", 0, "interval between readings, in minutes")
 	f.IntVar(&rsa, "min-rsa", 0, "minimum size of RSA keys, in bits")
 	f.IntVar(&ec, "min-ec", 0, "minimum size of elliptic curve keys, in bits")
 	f.IntVar(&life, "max-lifetime", 0, "maximum lifetime of a certificate, in days; 0: any")

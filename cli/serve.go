@@ -66,7 +66,7 @@ func (a *app) serve() *cobra.Command {
 	c.Flags().StringArrayVar(&inside, "fetch-from", nil, "a network inside from which intermediates may be downloaded too, such as 10.20.0.0/16; may be given again")
 	c.Flags().StringArrayVar(&never, "never-connect", nil, "a network to which no connection is opened, such as 169.254.0.0/16; may be given again")
 	c.Flags().StringVar(&procedures, "procedures", "", "a folder with procedures of your own, NAME.procedure.yaml")
-	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "interval for reading the whole fleet; 0: only on request")
+	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "interval between readings of a slot, unless the policy sets one; 0: only on request")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
 	return settled(c)
 }
@@ -242,7 +242,7 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 }
 
 func sweepOnce(ctx context.Context, s *service.Service) error {
-	_, _, err := s.Watch.ReadAll(ctx, nil)
+	_, _, err := s.Watch.ReadAll(ctx, "", nil)
 	return err
 }
 

@@ -42,6 +42,8 @@ func (a *app) site() *cobra.Command {
 	return noun("site", "Places and how they are reached", list, a.siteAdd(), a.siteEdit(), remove)
 }
 
+const presentHelp = `when it can be reached (RFC 5545), such as "DTSTART;TZID=Europe/Oslo:20261201T080000 RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"; may be given again`
+
 func siteTable(s reach.Site) table {
 	t := table{head: []string{"what", "value"}}
 	t.add("site", s.Name)
@@ -61,6 +63,15 @@ func siteTable(s reach.Site) table {
 	if text := s.Subject.String(); text != "" {
 		t.add("subject", text)
 	}
+	if s.Paused {
+		t.add("paused", "its slots are read only when asked")
+	}
+	for _, w := range s.Presence {
+		t.add("present", w)
+	}
+	if s.Away {
+		t.add("away", "it cannot be expected to be reached now")
+	}
 	if s.MostLinks > 0 {
 		t.add("links", fmt.Sprintf("at most %d at once", s.MostLinks))
 	}
@@ -71,6 +82,8 @@ func (a *app) siteEdit() *cobra.Command {
 	var subject request.Subject
 	var address, user, pin, passwordFile, behind string
 	var port, links int
+	var paused bool
+	var presence []string
 	edit := &cobra.Command{Use: "edit SITE", Short: "Change a site; only the given flags take effect", Args: cobra.ExactArgs(1)}
 	edit.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
 		var c reach.SiteChange
@@ -88,6 +101,12 @@ func (a *app) siteEdit() *cobra.Command {
 		}
 		if given("links") {
 			c.MostLinks = &links
+		}
+		if given("paused") {
+			c.Paused = &paused
+		}
+		if given("present") {
+			c.Presence = append([]string{}, presence...)
 		}
 		if given("organization") || given("unit") || given("locality") || given("state") || given("country") {
 			c.Subject = &subject
@@ -116,6 +135,8 @@ func (a *app) siteEdit() *cobra.Command {
 	f.StringVar(&passwordFile, "password-file", "", "read a new password for the jump host from this file (- for standard input)")
 	f.StringVar(&pin, "pin", "", `the new host key, after you compared it, "TYPE SHA256:…"`)
 	f.IntVar(&links, "links", 0, "maximum number of simultaneous links to its devices; 0: no limit")
+	f.BoolVar(&paused, "paused", false, "do not read its slots until this is false again")
+	f.StringArrayVar(&presence, "present", nil, presentHelp+"; replaces all; empty: always")
 	subjectFlags(f, &subject)
 	return edit
 }
@@ -158,6 +179,7 @@ func (a *app) siteAdd() *cobra.Command {
 	f.IntVar(&n.Port, "port", 0, "its port (default: 22 or 1080)")
 	f.IntVar(&n.MostLinks, "links", 0, "maximum number of simultaneous links to its devices; 0: no limit")
 	f.StringVar(&n.Behind, "behind", "", "the site through which the jump host or proxy is reached")
+	f.StringArrayVar(&n.Presence, "present", nil, presentHelp)
 	subjectFlags(f, &n.Subject)
 	access.secretFlags(f, &n.User, "")
 	f.StringVar(&n.Pin, "pin", "", pinHelp)

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/url"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"freshseal/wire"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 )
 
 // conditions are the words of core/due, worst first.
@@ -300,13 +302,15 @@ func (a *app) readAddress(c *cobra.Command, client *client, address string, ask 
 }
 
 func (a *app) sweep() *cobra.Command {
-	return &cobra.Command{
-		Use: "sweep", Short: "Read every slot of the fleet", Args: cobra.NoArgs,
+	var site string
+	c := &cobra.Command{
+		Use: "sweep", Short: "Read every slot of the fleet, or of a site", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var s watch.Sweep
-			if err := client.do(ctx, "POST", v1+"/sweeps", nil, &s); err != nil {
+			if err := client.do(ctx, "POST", v1+"/sweeps?"+url.Values{"site": {site}}.Encode(), nil, &s); err != nil {
 				return err
 			}
+			progress := a.progress()
 			for wait := 50 * time.Millisecond; s.EndedAt == nil; wait = min(2*wait, time.Second) {
 				select {
 				case <-time.After(wait):
@@ -316,7 +320,9 @@ func (a *app) sweep() *cobra.Command {
 				if err := client.do(ctx, "GET", v1+"/sweeps/"+s.ID, nil, &s); err != nil {
 					return err
 				}
+				progress(fmt.Sprintf("read %d of %d slots", s.Read, s.Slots))
 			}
+			progress("")
 			t := table{head: []string{"read", "dark"}}
 			t.add(fmt.Sprint(s.Read), fmt.Sprint(s.Dark))
 			if s.Why != "" {
@@ -325,4 +331,16 @@ func (a *app) sweep() *cobra.Command {
 			return a.print(s, t)
 		}),
 	}
+	c.Flags().StringVar(&site, "site", "", "only those at this site")
+	return c
+}
+
+// progress shows on a terminal how far something is, always on the same line; an empty text
+// clears it.
+func (a *app) progress() func(string) {
+	f, ok := a.err.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return func(string) {}
+	}
+	return func(text string) { put(a.err, "\r%s\x1b[K", safe(text)) }
 }

@@ -60,9 +60,6 @@ func TestARealAccessControlServerIsReplaced(t *testing.T) {
 	if out := s.okWith(radiusSecret, "read", "--address", at, "--protocol", "peap", "--secret-file", "-", "--server-name", realBox); !strings.Contains(out, eap.Certificate.SHA256) {
 		t.Error(out)
 	}
-	if r := s.run("wrong", "read", "--address", at, "--protocol", "peap", "--secret-file", "-"); r.code != 1 || !strings.Contains(r.stderr, "shared secret") {
-		t.Errorf("with a wrong secret: %+v", r)
-	}
 	s.ok("replacement", "revert", s.newest(realBox))
 	if back := s.show(realBox + "/eap"); back.Condition != "factory" {
 		t.Errorf("after the revert: %+v", back.Condition)

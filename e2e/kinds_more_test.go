@@ -397,6 +397,7 @@ type managed struct {
 	kind   standin.Kind
 	renews string // how the call that renews begins, as the manager sees it
 	tells  string // what of the other calls is a moment to try
+	atOnce bool   // it has renewed when the call ends: one that a broken line took along has done nothing
 }
 
 // start starts the manager, and adds the host under it.
@@ -426,8 +427,8 @@ func (m managed) start(t *testing.T, host *standin.Running, watch standin.Watch)
 func TestARenewalByAManagerMayBeKilled(t *testing.T) {
 	t.Parallel()
 	for _, m := range []managed{
-		{"host-under-manager", standin.MenuManager, "hostwarden renew", "hostwarden"},
-		{"host-by-manager-api", standin.HostManager, "POST /api/hosts/" + name + "/renewals", "/api/hosts/"},
+		{"host-under-manager", standin.MenuManager, "hostwarden renew", "hostwarden", true},
+		{"host-by-manager-api", standin.HostManager, "POST /api/hosts/" + name + "/renewals", "/api/hosts/", false},
 	} {
 		for at, what := range m.renewal(t, -1, false) {
 			for _, lost := range []bool{false, true} {
@@ -450,10 +451,12 @@ func (m managed) renewal(t *testing.T, at int, lost bool) []string {
 	k := &killer{at: at, before: lost}
 	var renewed atomic.Int32
 	host := kindAt(t, standin.Box{}, "127.20.81.3", 0)
+	served := leafAt(t, host.TLSAddr)
 	add := m.start(t, host, func(what string, done bool) bool {
 		carry := k.watch(what, done)
-		if done && strings.HasPrefix(what, m.renews) {
+		if now := leafAt(t, host.TLSAddr); done && strings.HasPrefix(what, m.renews) && (!m.atOnce || !bytes.Equal(now, served)) {
 			renewed.Add(1)
+			served = now
 		}
 		return carry
 	})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"time"
 
 	"freshseal/core/due"
 	"freshseal/core/finding"
@@ -56,6 +57,10 @@ type Slot struct {
 	More       JSON[[]Place] `db:"more"`     // further addresses that serve the same
 	Installed  string        `db:"installed"`
 	Signer     string        `db:"signer"` // who signed that
+
+	InstalledAt Moment `db:"installed_at"` // when that was sealed, or reverted
+	NextAt      Moment `db:"next_at"`      // when it is read next
+	Misses      int    `db:"misses"`       // readings in a row that showed nothing
 
 	ReadAt     Moment                  `db:"read_at"`
 	Chain      JSON[[]string]          `db:"chain"`
@@ -234,10 +239,66 @@ func (s *Store) Slots(ctx context.Context) ([]Slot, error) {
 	return out, s.read.SelectContext(ctx, &out, slotRows+`ORDER BY device.name, slot.name`)
 }
 
+// SlotToRead is what a reading must know of a slot. It is small: a round goes through all.
+type SlotToRead struct {
+	ID         int64          `db:"id"`
+	Device     string         `db:"device"`
+	Name       string         `db:"name"`
+	Site       string         `db:"site"`
+	Address    string         `db:"address"`
+	Port       int            `db:"port"`
+	Protocol   string         `db:"protocol"`
+	ServerName string         `db:"server_name"`
+	Identity   string         `db:"identity"`
+	More       JSON[[]Place]  `db:"more"`
+	Nodes      JSON[[]Node]   `db:"nodes"`
+	Chain      JSON[[]string] `db:"chain"`
+	NotAfter   Moment         `db:"not_after"`
+	DueFrom    Moment         `db:"due_from"`
+	Installed  Moment         `db:"installed_at"` // when a replacement was sealed or reverted
+	Misses     int            `db:"misses"`       // readings in a row that showed nothing
+}
+
+// ToRead is what a reading must know of this slot.
+func (s Slot) ToRead() SlotToRead {
+	return SlotToRead{ID: s.ID, Device: s.Device, Name: s.Name, Site: s.Site, Address: s.Address, Port: s.Port, Protocol: s.Protocol, ServerName: s.ServerName, Identity: s.Identity, More: s.More, Nodes: s.Nodes, Chain: s.Chain, NotAfter: s.NotAfter, DueFrom: s.DueFrom, Installed: s.InstalledAt, Misses: s.Misses}
+}
+
+const slotsToRead = `SELECT slot.id, device.name AS device, slot.name, device.site, slot.address, slot.port, slot.protocol, slot.server_name, slot.identity, slot.more, device.nodes, slot.chain,
+	slot.not_after, slot.due_from, slot.installed_at, slot.misses 	FROM slot JOIN device ON device.id = slot.device_id `
+
+// SlotsToRead are the next slots after one, by their numbers: all, or those of a site.
+func (s *Store) SlotsToRead(ctx context.Context, site *string, id int64, most int) ([]SlotToRead, error) {
+	var out []SlotToRead
+	if site != nil {
+		return out, s.read.SelectContext(ctx, &out, slotsToRead+`WHERE device.site = ? AND slot.id > ? ORDER BY slot.id LIMIT ?`, *site, id, most)
+	}
+	return out, s.read.SelectContext(ctx, &out, slotsToRead+`WHERE slot.id > ? ORDER BY slot.id LIMIT ?`, id, most)
+}
+
+// SlotsByID finds slots by their numbers; those that are gone are left out.
+func (s *Store) SlotsByID(ctx context.Context, ids []int64) ([]Slot, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	query, args, err := sqlx.In(slotRows+`WHERE slot.id IN (?)`, ids)
+	if err != nil {
+		return nil, err
+	}
+	var out []Slot
+	return out, s.read.SelectContext(ctx, &out, query, args...)
+}
+
 // SlotsAfter are the next slots after one, by their numbers.
 func (s *Store) SlotsAfter(ctx context.Context, id int64, most int) ([]Slot, error) {
 	var out []Slot
 	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE slot.id > ? ORDER BY slot.id LIMIT ?`, id, most)
+}
+
+// CountSlotsAt says how many slots there are at a site.
+func (s *Store) CountSlotsAt(ctx context.Context, site string) (int, error) {
+	var n int
+	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM slot JOIN device ON device.id = slot.device_id WHERE device.site = ?`, site)
 }
 
 // CountAllSlots says how many slots there are.
@@ -264,10 +325,11 @@ func (s *Store) Peers(ctx context.Context, slot Slot, cluster string) ([]Slot, e
 	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE device.cluster = ? AND device.cluster != '' AND device.id != ? AND slot.name = ? ORDER BY device.name`, cluster, slot.DeviceID, slot.Name)
 }
 
-// SetInstalled records the leaf that a sealed or reverted replacement left.
-func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256, signer string) error {
+// SetInstalled records the leaf that a sealed or reverted replacement left at a moment. The slot
+// is read again soon.
+func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256, signer string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE slot SET installed = ?, signer = ? WHERE id = ?`, sha256, signer, slotID))
+		return changed(tx.ExecContext(ctx, `UPDATE slot SET installed = ?, signer = ?, installed_at = ?, next_at = min(next_at, ?) WHERE id = ?`, sha256, signer, at, At(at.Add(5*time.Minute)), slotID))
 	})
 }
 

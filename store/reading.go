@@ -47,7 +47,7 @@ func (s *Store) AddReadings(ctx context.Context, readings []NewReading) (late []
 			return err
 		}
 		defer history.Close()
-		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite, remarks = :remarks,
+		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite, remarks = :remarks, next_at = :next_at, misses = :misses,
 			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_after = :not_after, others = :others, path = :path, sought = :sought,
 			standing = :standing, overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at
 			WHERE id = :id AND read_at <= :read_at AND installed = :installed`)
@@ -93,20 +93,22 @@ func (s *Store) AddReadings(ctx context.Context, readings []NewReading) (late []
 
 // Seen says that a slot was read and that nothing had changed.
 type Seen struct {
-	Slot int64
-	At   Moment
+	Slot   int64
+	At     Moment
+	Next   Moment // when it is read again
+	Misses int
 }
 
 // TouchSlots records when slots were read that serve what they served before.
 func (s *Store) TouchSlots(ctx context.Context, seen []Seen) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		set, err := tx.PreparexContext(ctx, `UPDATE slot SET read_at = ? WHERE id = ? AND read_at < ?`)
+		set, err := tx.PreparexContext(ctx, `UPDATE slot SET read_at = ?, next_at = ?, misses = ? WHERE id = ? AND read_at < ?`)
 		if err != nil {
 			return err
 		}
 		defer set.Close()
 		for _, one := range seen {
-			if _, err := set.ExecContext(ctx, one.At, one.Slot, one.At); err != nil {
+			if _, err := set.ExecContext(ctx, one.At, one.Next, one.Misses, one.Slot, one.At); err != nil {
 				return err
 			}
 		}

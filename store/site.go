@@ -20,6 +20,8 @@ type Site struct {
 	Subject   JSON[request.Subject] `db:"subject"`    // what requests of its devices say
 	MostLinks int                   `db:"most_links"` // at once; 0: no limit of its own
 	Behind    string                `db:"behind"`     // the site through which its jump host or proxy is reached
+	Paused    bool                  `db:"paused"`     // its slots are not read by themselves
+	Presence  JSON[[]string]        `db:"presence"`   // windows in which it can be reached; none: always
 	Revision  Revision              `db:"revision"`
 }
 
@@ -28,8 +30,8 @@ const siteRows = `SELECT site.*, coalesce((SELECT number FROM revision WHERE of 
 // AddSite keeps a site with its sealed secrets, all or nothing.
 func (s *Store) AddSite(ctx context.Context, site Site, secrets map[string][]byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO site (name, way, address, port, user, pin, added_at, subject, most_links, behind)
-			VALUES (:name, :way, :address, :port, :user, :pin, :added_at, :subject, :most_links, :behind)`, site)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO site (name, way, address, port, user, pin, added_at, subject, most_links, behind, paused, presence)
+			VALUES (:name, :way, :address, :port, :user, :pin, :added_at, :subject, :most_links, :behind, :paused, :presence)`, site)
 		if err != nil {
 			return taken(err)
 		}
@@ -44,7 +46,7 @@ func (s *Store) ChangeSite(ctx context.Context, site Site, secrets map[string][]
 			return err
 		}
 		if err := changed(tx.NamedExecContext(ctx, `UPDATE site SET way = :way, address = :address, port = :port, user = :user,
-			pin = :pin, subject = :subject, most_links = :most_links, behind = :behind WHERE name = :name`, site)); err != nil {
+			pin = :pin, subject = :subject, most_links = :most_links, behind = :behind, paused = :paused, presence = :presence WHERE name = :name`, site)); err != nil {
 			return err
 		}
 		return putSecrets(ctx, tx, secrets)

@@ -11,14 +11,14 @@ package wire
 
 import (
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/hex"
 	"errors"
 	"fmt"
-	"iter"
 	"net"
 	"slices"
-	"sync"
 	"time"
 
 	"freshseal/core/cert"
@@ -36,20 +36,28 @@ type Target struct {
 	ServerName string   // sent in the handshake (RFC 6066, 3); empty sends none
 	Secret     []byte   // shared with a RADIUS server, for EAP
 	Identity   string   // outer identity, for EAP; empty: one that nobody has
+	Last       []string // SHA-256 of what it served last, leaf first: the same again is not parsed
 	Way        Dial     // into its site; nil: the reader's own
-	Enter      Enter    // waits for a place there; nil: there is always one
+	Site       string   // whose places are counted by Gate
+	Gate       Gate     // nil: there is always a place
 }
 
-// Enter waits until one more link into a site may be opened, and returns the
-// way to give the place back. Waiting is no part of a reading's time.
-type Enter func(ctx context.Context) (leave func(), err error)
+// Gate counts the links into sites.
+type Gate interface {
+	// Enter waits until one more link into a site may be opened, and returns the way to give
+	// the place back. Waiting is no part of a reading's time.
+	Enter(ctx context.Context, site string) (leave func(), err error)
+	// Try is Enter where there is a place at once; ok says whether there was.
+	Try(ctx context.Context, site string) (leave func(), ok bool)
+}
 
 func (t Target) String() string { return net.JoinHostPort(t.Address, fmt.Sprint(t.Port)) }
 
-// Reading is what was seen at one moment. Either Chain or Why is filled.
+// Reading is what was seen at one moment. One of Chain, Same and Why is filled.
 type Reading struct {
 	At      time.Time
 	Chain   []*cert.Certificate // as served, leaf first
+	Same    bool                // it serves what Target.Last says
 	Version string              // "TLS 1.3"
 	Suite   string
 	Remarks []finding.Finding // what the handshake showed besides
@@ -81,15 +89,19 @@ type asking func(ctx context.Context, conn net.Conn, t Target, reading *Reading)
 // Read reads one slot. It always returns a reading; when it could not be had,
 // Why says so.
 func (r Reader) Read(ctx context.Context, t Target) Reading {
-	reading := Reading{At: r.Now()}
-	if t.Enter != nil {
-		leave, err := t.Enter(ctx)
+	if t.Gate != nil {
+		leave, err := t.Gate.Enter(ctx, t.Site)
 		if err != nil {
-			reading.Why = explain(t, err)
-			return reading
+			return Reading{At: r.Now(), Why: explain(t, err)}
 		}
 		defer leave()
 	}
+	return r.read(ctx, t)
+}
+
+// read reads a slot once there is a place at its site.
+func (r Reader) read(ctx context.Context, t Target) Reading {
+	reading := Reading{At: r.Now()}
 	ctx, cancel := context.WithTimeout(ctx, r.Limit)
 	defer cancel()
 	first := r.ask(ctx, r.Limit*3/5, t, shakeHands, &reading)
@@ -213,7 +225,25 @@ func shakeHands(ctx context.Context, conn net.Conn, t Target, reading *Reading) 
 		return err
 	}
 	client.Close()
+	if same(served, t.Last) {
+		reading.Same = true
+		return nil
+	}
 	return reading.take(served)
+}
+
+// same says whether certificates have these fingerprints, in this order.
+func same(served []*x509.Certificate, last []string) bool {
+	if len(served) != len(last) || len(last) == 0 {
+		return false
+	}
+	for i, c := range served {
+		sum := sha256.Sum256(c.Raw)
+		if hex.EncodeToString(sum[:]) != last[i] {
+			return false
+		}
+	}
+	return true
 }
 
 func (r *Reading) remark(f finding.Finding) { r.Remarks = append(r.Remarks, f) }
@@ -229,37 +259,6 @@ func (r *Reading) take(served []*x509.Certificate) error {
 		r.Chain = append(r.Chain, parsed)
 	}
 	return nil
-}
-
-// ReadAll reads many targets, at most width at once, and hands each reading to take
-// as it comes, with the target's place in the sequence. It returns when all are read
-// or the context ends.
-func (r Reader) ReadAll(ctx context.Context, targets iter.Seq[Target], width int, take func(i int, reading Reading)) {
-	type numbered struct {
-		i      int
-		target Target
-	}
-	var wg sync.WaitGroup
-	next := make(chan numbered)
-	for range width {
-		wg.Go(func() {
-			for n := range next {
-				take(n.i, r.Read(ctx, n.target))
-			}
-		})
-	}
-	i := 0
-	for target := range targets {
-		select {
-		case next <- numbered{i, target}:
-		case <-ctx.Done():
-		}
-		if i++; ctx.Err() != nil {
-			break
-		}
-	}
-	close(next)
-	wg.Wait()
 }
 
 // suiteName names a suite, those included that crypto/tls does not know.

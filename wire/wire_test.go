@@ -135,7 +135,7 @@ func BenchmarkRead(b *testing.B) {
 			var reading, bare time.Duration
 			for b.Loop() {
 				begun := time.Now()
-				r.ReadAll(b.Context(), slices.Values(targets), width, func(_ int, seen wire.Reading) {
+				r.ReadAll(b.Context(), slices.Values(targets), wire.Many{Fast: width}, func(_ wire.Numbered, seen wire.Reading) {
 					if seen.Why != nil {
 						b.Error(seen.Why)
 					}

@@ -21,6 +21,7 @@ import (
 type Rules struct {
 	RenewalDays     *int     `json:"renewal_days,omitempty" description:"how long before its end a certificate is due"`
 	MarginDays      *int     `json:"margin_days,omitempty" description:"safety margin before expiry"`
+	ReadMinutes     *int     `json:"read_minutes,omitempty" description:"how often a slot is read; more often from the day on which it is due, and after a replacement"`
 	TurnaroundDays  *int     `json:"turnaround_days,omitempty" description:"how long the signer takes"`
 	MinRSABits      *int     `json:"min_rsa_bits,omitempty"`
 	MinECBits       *int     `json:"min_ec_bits,omitempty"`
@@ -76,6 +77,7 @@ var Default = Rules{RenewalDays: days(30), MarginDays: days(7), TurnaroundDays: 
 func (r Rules) Under(nearer Rules) Rules {
 	lay(&r.RenewalDays, nearer.RenewalDays)
 	lay(&r.MarginDays, nearer.MarginDays)
+	lay(&r.ReadMinutes, nearer.ReadMinutes)
 	lay(&r.TurnaroundDays, nearer.TurnaroundDays)
 	lay(&r.MinRSABits, nearer.MinRSABits)
 	lay(&r.MinECBits, nearer.MinECBits)
@@ -111,7 +113,7 @@ func (r Rules) Check() error {
 		value     *int
 		low, high int
 	}{
-		"renewal_days": {r.RenewalDays, 1, 3650}, "margin_days": {r.MarginDays, 0, 365}, "turnaround_days": {r.TurnaroundDays, 0, 365},
+		"renewal_days": {r.RenewalDays, 1, 3650}, "margin_days": {r.MarginDays, 0, 365}, "turnaround_days": {r.TurnaroundDays, 0, 365}, "read_minutes": {r.ReadMinutes, 1, 43200},
 		"min_rsa_bits": {r.MinRSABits, 0, 16384}, "min_ec_bits": {r.MinECBits, 0, 521}, "max_lifetime_days": {r.MaxLifetimeDays, 0, 36500},
 	} {
 		if f.value != nil && (*f.value < f.low || *f.value > f.high) {

@@ -17,19 +17,49 @@ type gates struct {
 
 // Enter waits for a free place at a site and returns the function that releases it.
 func (s *Service) Enter(ctx context.Context, kind, site string) (leave func(), err error) {
-	row, err := s.store.Site(ctx, site)
-	if errors.Is(err, store.ErrNotFound) || err == nil && row.MostLinks == 0 {
-		return func() {}, nil
+	places, err := s.placesAt(ctx, kind, site)
+	if err != nil || places == nil {
+		return func() {}, err
 	}
-	if err != nil {
-		return nil, err
-	}
-	places := s.gates.places(kind+"/"+site, row.MostLinks)
 	select {
 	case places <- struct{}{}:
 		return func() { <-places }, nil
 	case <-ctx.Done():
 		return nil, ctx.Err()
+	}
+}
+
+// placesAt are the places of a site; nil: it has no limit of its own.
+func (s *Service) placesAt(ctx context.Context, kind, site string) (chan struct{}, error) {
+	row, err := s.site(ctx, site)
+	if errors.Is(err, store.ErrNotFound) || err == nil && row.MostLinks == 0 {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.gates.places(kind+"/"+site, row.MostLinks), nil
+}
+
+// Readings count the links that only read. They are a wire.Gate.
+type Readings struct{ *Service }
+
+// Enter waits for a place at a site.
+func (r Readings) Enter(ctx context.Context, site string) (leave func(), err error) {
+	return r.Service.Enter(ctx, "reading", site)
+}
+
+// Try takes a place at a site if there is one now.
+func (r Readings) Try(ctx context.Context, site string) (leave func(), ok bool) {
+	places, err := r.placesAt(ctx, "reading", site)
+	if err != nil || places == nil {
+		return func() {}, true // the reading itself says what is wrong
+	}
+	select {
+	case places <- struct{}{}:
+		return func() { <-places }, true
+	default:
+		return nil, false
 	}
 }
 

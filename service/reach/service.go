@@ -25,6 +25,7 @@ type Service struct {
 	clock  func() time.Time
 	ways   ways
 	gates  gates
+	sites  sites
 	places chan struct{} // bounds how many devices are worked on at once
 }
 

@@ -5,11 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"time"
 
 	"freshseal/core/next"
 	"freshseal/core/request"
+	"freshseal/core/window"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
 	"freshseal/store"
@@ -33,6 +37,9 @@ type Site struct {
 	Subject   request.Subject  `json:"subject" required:"true" description:"what requests of its devices say where today's certificate says nothing"`
 	MostLinks int              `json:"most_links" required:"true" description:"how many links to its devices at once; 0: no limit of its own"`
 	Behind    string           `json:"behind" required:"true" description:"the site through which its jump host or proxy is reached; empty: directly"`
+	Paused    bool             `json:"paused" required:"true" description:"its slots are read only when asked"`
+	Presence  []string         `json:"presence" required:"true" description:"windows (RFC 5545) in which it can be reached, such as that of a ship in port; none: always"`
+	Away      bool             `json:"away" required:"true" description:"it is outside these windows now"`
 	Revision  problem.Revision `json:"revision" required:"true"`
 }
 
@@ -47,6 +54,8 @@ type SiteChange struct {
 	Subject   *request.Subject `json:"subject,omitempty"`
 	MostLinks *int             `json:"most_links,omitempty"`
 	Behind    *string          `json:"behind,omitempty"`
+	Paused    *bool            `json:"paused,omitempty"`
+	Presence  []string         `json:"presence,omitempty" description:"all windows, in place of those that are there"`
 }
 
 // NewSite describes a site to add.
@@ -58,6 +67,8 @@ type NewSite struct {
 	Subject   request.Subject `json:"subject,omitempty"`
 	MostLinks int             `json:"most_links,omitempty"`
 	Behind    string          `json:"behind,omitempty" description:"the site through which that is reached"`
+	Paused    bool            `json:"paused,omitempty"`
+	Presence  []string        `json:"presence,omitempty" description:"DTSTART, DURATION and RRULE on one line, separated by blanks"`
 	User      string          `json:"user,omitempty" description:"on the jump host"`
 	Pin       string          `json:"pin,omitempty" description:"host key of the jump host: TYPE SHA256:…, as a call to host-keys shows it"`
 	Secrets
@@ -69,8 +80,8 @@ func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
 	if n.Port == 0 {
 		n.Port = map[string]int{wayJump: 22, waySocks: 1080}[n.Way]
 	}
-	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: n.Pin, MostLinks: n.MostLinks, Behind: n.Behind, AddedAt: s.moment()}
-	row.Subject.V = n.Subject
+	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: n.Pin, MostLinks: n.MostLinks, Behind: n.Behind, Paused: n.Paused, AddedAt: s.moment()}
+	row.Subject.V, row.Presence.V = n.Subject, append([]string{}, n.Presence...)
 	if err := s.checkSite(ctx, cannot, row); err != nil {
 		return Site{}, err
 	}
@@ -83,10 +94,11 @@ func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
 		}
 	}
 	err := s.store.AddSite(ctx, row, s.seal("site/"+n.Name, n.Secrets))
+	s.sites.changed()
 	if errors.Is(err, store.ErrTaken) {
 		return Site{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "change that one, or choose another name", next.ChangeSite.On(n.Name))
 	}
-	return showSite(row), err
+	return s.showSite(row), err
 }
 
 func (s *Service) checkSite(ctx context.Context, cannot string, n store.Site) error {
@@ -100,11 +112,20 @@ func (s *Service) checkSite(ctx context.Context, cannot string, n store.Site) er
 	case n.MostLinks < 0 || n.MostLinks > 1000:
 		return problem.Reject(cannot, fmt.Sprintf("%d is not a valid number of links", n.MostLinks), "give one from 1 to 1000, or 0 for no limit")
 	}
+	if len(n.Presence.V) > mostPresence {
+		return problem.Reject(cannot, fmt.Sprintf("it has more than %d windows", mostPresence), "join some of them")
+	}
+	if _, err := window.ParseAll(n.Presence.V); err != nil {
+		return problem.Reject(cannot, "a window cannot be read: "+err.Error(), "write it as DTSTART;TZID=Europe/Oslo:20261201T080000 RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H", next.Give.On("presence"))
+	}
 	if wrong := n.Subject.V.Check(); len(wrong) > 0 {
 		return problem.Reject(cannot, wrong[0].What, wrong[0].Remedy)
 	}
 	return s.checkBehind(ctx, cannot, n)
 }
+
+// mostPresence is how many windows a site may have.
+const mostPresence = 50
 
 // mostBehind is how many jump hosts may stand in a row.
 const mostBehind = 4
@@ -146,6 +167,10 @@ func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known
 	set(&row.Subject.V, c.Subject)
 	set(&row.MostLinks, c.MostLinks)
 	set(&row.Behind, c.Behind)
+	set(&row.Paused, c.Paused)
+	if c.Presence != nil {
+		row.Presence.V = slices.DeleteFunc(c.Presence, func(text string) bool { return strings.TrimSpace(text) == "" })
+	}
 	cannot := name + " cannot be changed"
 	if err := s.checkSite(ctx, cannot, row); err != nil {
 		return Site{}, err
@@ -165,9 +190,10 @@ func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known
 	if err := s.store.ChangeSite(ctx, row, secrets, known); err != nil {
 		return Site{}, noSite(problem.Outdated(err), name)
 	}
+	s.sites.changed()
 	s.ways.forget(name)
 	after, err := s.Site(ctx, name)
-	deed.Differences(ctx, showSite(was).facts(), after.facts())
+	deed.Differences(ctx, s.showSite(was).facts(), after.facts())
 	if len(secrets) > 0 {
 		deed.Say(ctx, "a new password")
 	}
@@ -181,16 +207,41 @@ func noSite(err error, name string) error {
 // Site shows one site.
 func (s *Service) Site(ctx context.Context, name string) (Site, error) {
 	row, err := s.store.Site(ctx, name)
-	return showSite(row), noSite(err, name)
+	return s.showSite(row), noSite(err, name)
 }
 
-func showSite(s store.Site) Site {
-	return Site{s.Name, s.Way, s.Address, s.Port, s.User, s.Pin, s.Subject.V, s.MostLinks, s.Behind, s.Revision}
+func (s *Service) showSite(row store.Site) Site {
+	windows, _ := window.ParseAll(row.Presence.V) // they were checked when they were given
+	return Site{Name: row.Name, Way: row.Way, Address: row.Address, Port: row.Port, User: row.User, Pin: row.Pin, Subject: row.Subject.V, MostLinks: row.MostLinks, Behind: row.Behind,
+		Paused: row.Paused, Presence: append([]string{}, row.Presence.V...), Away: away(windows, s.clock()), Revision: row.Revision}
+}
+
+// away says whether a moment is outside all windows of a site that has some.
+func away(windows window.Windows, at time.Time) bool { return len(windows) > 0 && !windows.Holds(at) }
+
+// Away says whether a site cannot be expected to be reached at a moment: what is dark there is
+// no alarm.
+func (s *Service) Away(ctx context.Context, name string, at time.Time) bool {
+	found, err := s.lookUp(ctx, name)
+	return err == nil && away(found.windows, at)
+}
+
+// Resting are the sites whose slots are not read by themselves at a moment: those that are paused,
+// and those that cannot be reached.
+func (s *Service) Resting(ctx context.Context, at time.Time) ([]string, error) {
+	rows, err := s.store.Sites(ctx)
+	var out []string
+	for _, row := range rows {
+		if row.Paused || s.Away(ctx, row.Name, at) {
+			out = append(out, row.Name)
+		}
+	}
+	return out, err
 }
 
 // facts are what people say of a site, for the ledger.
 func (s Site) facts() map[string]string {
-	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User, "pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind}
+	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User, "pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind, "paused": strconv.FormatBool(s.Paused), "presence": strings.Join(s.Presence, "; ")}
 }
 
 // Sites returns all sites by name.
@@ -198,7 +249,7 @@ func (s *Service) Sites(ctx context.Context) ([]Site, error) {
 	rows, err := s.store.Sites(ctx)
 	out := make([]Site, 0, len(rows))
 	for _, row := range rows {
-		out = append(out, showSite(row))
+		out = append(out, s.showSite(row))
 	}
 	return out, err
 }
@@ -215,6 +266,7 @@ func (s *Service) RemoveSite(ctx context.Context, name string) error {
 		}
 	}
 	err = s.store.RemoveSite(ctx, name, purposes("site/"+name)...)
+	s.sites.changed()
 	s.ways.forget(name)
 	return noSite(err, name)
 }
@@ -227,3 +279,48 @@ func set[T any](to, from *T) {
 
 // Revised is how often people changed it.
 func (s Site) Revised() problem.Revision { return s.Revision }
+
+// sites are the sites that were looked up, so that a reading looks up nothing. Those that
+// do not exist are remembered as well.
+type sites struct {
+	lock  sync.Mutex
+	known map[string]knownSite
+}
+
+type knownSite struct {
+	store.Site
+	windows window.Windows
+	err     error
+}
+
+// site finds a site by its name, or store.ErrNotFound.
+func (s *Service) site(ctx context.Context, name string) (store.Site, error) {
+	found, err := s.lookUp(ctx, name)
+	return found.Site, err
+}
+
+func (s *Service) lookUp(ctx context.Context, name string) (knownSite, error) {
+	s.sites.lock.Lock()
+	defer s.sites.lock.Unlock()
+	if found, ok := s.sites.known[name]; ok {
+		return found, found.err
+	}
+	row, err := s.store.Site(ctx, name)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return knownSite{Site: row}, err
+	}
+	if s.sites.known == nil {
+		s.sites.known = map[string]knownSite{}
+	}
+	windows, _ := window.ParseAll(row.Presence.V) // they were checked when they were given
+	found := knownSite{row, windows, err}
+	s.sites.known[name] = found
+	return found, err
+}
+
+// changed forgets what was looked up, once a change is kept.
+func (s *sites) changed() {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	s.known = nil
+}

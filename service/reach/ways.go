@@ -73,7 +73,7 @@ func (w *ways) closeAll() {
 // Way returns the function that opens connections to the devices of a site.
 func (s *Service) Way(name string) func(ctx context.Context, network, address string) (net.Conn, error) {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
-		site, err := s.store.Site(ctx, name)
+		site, err := s.site(ctx, name)
 		switch {
 		case errors.Is(err, store.ErrNotFound), err == nil && site.Way == wayDirect:
 			return s.dial(ctx, network, address)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"freshseal/core/cert"
@@ -24,7 +25,8 @@ type knowledge struct {
 	lock    sync.Mutex
 	now     *judge.Snapshot
 	version int64
-	judged  sync.Map // slot id → verdict
+	current atomic.Int64 // the version of now; 0: it is made anew when next needed
+	judged  sync.Map     // slot id → verdict
 }
 
 // verdict says by what a slot's reading was judged: where nothing of it changed,
@@ -40,6 +42,7 @@ func (s *Service) Forget() {
 	s.knowledge.lock.Lock()
 	defer s.knowledge.lock.Unlock()
 	s.knowledge.now = nil
+	s.knowledge.current.Store(0)
 }
 
 // snapshot is what is known of the fleet now.
@@ -71,6 +74,7 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 	for _, each := range signers {
 		k.now.Turnaround[each.Name] = each.TurnaroundDays
 	}
+	k.current.Store(k.version)
 	return k.now, nil
 }
 
@@ -83,23 +87,35 @@ func placeOf(row store.Slot) judge.Place {
 	return judge.Place{Site: row.Site, Device: row.Device, Signer: row.Signer}
 }
 
+// holds says whether what a slot served last is still judged as it was.
+func (k *knowledge) holds(slot int64, at time.Time) bool {
+	known, ok := k.judged.Load(slot)
+	v, _ := known.(verdict)
+	return ok && v.version == k.current.Load() && (v.until.IsZero() || at.Before(v.until))
+}
+
 // keyOf is equal for readings that say the same.
-func keyOf(r Sight) string {
+func keyOf(row store.SlotToRead, r Sight) string {
 	var b strings.Builder
 	for _, c := range r.Chain {
 		b.WriteString(c.SHA256)
 	}
-	fmt.Fprint(&b, "\x00", r.Version, "\x00", r.Suite)
+	if r.Same {
+		for _, sha256 := range row.Chain.V {
+			b.WriteString(sha256)
+		}
+	}
+	b.WriteString("\x00" + r.Version + "\x00" + r.Suite)
 	for _, f := range r.Remarks {
-		fmt.Fprint(&b, "\x00", f.Code, "\x00", f.What)
+		b.WriteString("\x00" + string(f.Code) + "\x00" + f.What)
 	}
 	if r.Why != nil {
-		fmt.Fprint(&b, "\x00", r.Why.Code, "\x00", r.Why.What)
+		b.WriteString("\x00" + r.Why.Code + "\x00" + r.Why.What)
 	}
 	for _, o := range r.Others {
-		fmt.Fprint(&b, "\x00", o, "\x00", o.SHA256)
+		b.WriteString("\x00" + o.String() + "\x00" + o.SHA256)
 		if o.Failure != nil {
-			fmt.Fprint(&b, "\x00", o.Failure.Code, "\x00", o.Failure.What)
+			b.WriteString("\x00" + o.Failure.Code + "\x00" + o.Failure.What)
 		}
 	}
 	return b.String()
@@ -110,25 +126,42 @@ func keyOf(r Sight) string {
 type recorder struct {
 	s     *Service
 	seen  []store.Seen
-	fresh []store.NewReading
-	marks []verdict // of fresh
+	fresh []kept
+}
+
+// kept is a reading that says something new.
+type kept struct {
+	id     int64
+	key    string
+	sight  Sight
+	next   store.Moment
+	misses int
 }
 
 const mostKept = 200
 
 // take keeps one reading.
-func (r *recorder) take(ctx context.Context, row store.Slot, reading Sight) error {
+func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) error {
+	if sight.Why != nil && r.s.reach.Away(ctx, row.Site, sight.At) {
+		return nil // a ship at sea: what it served last still counts
+	}
 	snapshot, err := r.s.snapshot(ctx)
 	if err != nil {
 		return err
 	}
-	key := keyOf(reading)
+	key := keyOf(row, sight)
+	next, misses := r.s.again(snapshot, row, sight)
 	known, ok := r.s.knowledge.judged.Load(row.ID)
-	if v, _ := known.(verdict); ok && !row.ReadAt.IsZero() && v.version == snapshot.Version && v.reading == key && (v.until.IsZero() || reading.At.Before(v.until)) {
-		r.seen = append(r.seen, store.Seen{Slot: row.ID, At: store.At(reading.At)})
+	if v, _ := known.(verdict); ok && v.version == snapshot.Version && v.reading == key && (v.until.IsZero() || sight.At.Before(v.until)) {
+		r.seen = append(r.seen, store.Seen{Slot: row.ID, At: store.At(sight.At), Next: next, Misses: misses})
 	} else {
-		until := r.s.judge(snapshot, &row, reading)
-		r.fresh, r.marks = append(r.fresh, store.NewReading{Slot: row, Served: reading.Chain}), append(r.marks, verdict{key, snapshot.Version, until})
+		if sight.Same { // and judged anew in the meantime
+			if sight.Chain, err = r.s.store.Certificates(ctx, row.Chain.V); err != nil {
+				return err
+			}
+			sight.Same = false
+		}
+		r.fresh = append(r.fresh, kept{row.ID, key, sight, next, misses})
 	}
 	if len(r.seen)+len(r.fresh) >= mostKept {
 		return r.flush(ctx)
@@ -138,8 +171,8 @@ func (r *recorder) take(ctx context.Context, row store.Slot, reading Sight) erro
 
 // flush writes what is not written yet.
 func (r *recorder) flush(ctx context.Context) error {
-	seen, fresh, marks := r.seen, r.fresh, r.marks
-	r.seen, r.fresh, r.marks = nil, nil, nil
+	seen, fresh := r.seen, r.fresh
+	r.seen, r.fresh = nil, nil
 	if len(seen) > 0 {
 		if err := r.s.store.TouchSlots(ctx, seen); err != nil {
 			return err
@@ -148,17 +181,44 @@ func (r *recorder) flush(ctx context.Context) error {
 	if len(fresh) == 0 {
 		return nil
 	}
-	late, err := r.s.store.AddReadings(ctx, fresh)
+	snapshot, err := r.s.snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	ids := make([]int64, len(fresh))
+	for i, one := range fresh {
+		ids[i] = one.id
+	}
+	rows, err := r.s.store.SlotsByID(ctx, ids)
+	if err != nil {
+		return err
+	}
+	byID := make(map[int64]store.Slot, len(rows))
+	for _, row := range rows {
+		byID[row.ID] = row
+	}
+	var readings []store.NewReading
+	var marks []verdict
+	for _, one := range fresh {
+		row, there := byID[one.id]
+		if !there {
+			continue // removed while it was read
+		}
+		until := r.s.judge(snapshot, &row, one.sight)
+		row.NextAt, row.Misses = one.next, one.misses
+		readings, marks = append(readings, store.NewReading{Slot: row, Served: one.sight.Chain}), append(marks, verdict{one.key, snapshot.Version, until})
+	}
+	late, err := r.s.store.AddReadings(ctx, readings)
 	if err != nil {
 		return fmt.Errorf("keeping readings: %w", err)
 	}
-	for i, one := range fresh {
+	for i, one := range readings {
 		if !slices.Contains(late, i) {
 			r.s.knowledge.judged.Store(one.ID, marks[i])
 		}
 	}
 	for _, i := range late {
-		if err := r.again(ctx, fresh[i]); err != nil {
+		if err := r.again(ctx, readings[i]); err != nil {
 			return err
 		}
 	}
@@ -193,7 +253,7 @@ func (s *Service) record(ctx context.Context, row store.Slot, reading Sight) err
 		return fmt.Errorf("keeping the reading: %w", err)
 	}
 	r := recorder{s: s}
-	if err := r.take(ctx, row, reading); err != nil {
+	if err := r.take(ctx, row.ToRead(), reading); err != nil {
 		return err
 	}
 	return r.flush(ctx)

@@ -99,25 +99,12 @@ func (s *Service) SetPolicy(ctx context.Context, n NewPolicy, known problem.Revi
 	if p.Revision, err = s.store.Revision(ctx, "policy/"+p.Scope); err != nil {
 		return p, err
 	}
-	return p, s.judgeAgain(ctx)
-}
-
-// readAgain reads the whole fleet now and then, until the service is stopped.
-func (s *Service) readAgain(every time.Duration) {
-	tick := time.NewTicker(every)
-	defer tick.Stop()
-	for {
-		select {
-		case <-tick.C:
-		case <-s.stopping.Done():
-			return
+	if minutes := p.Rules.ReadMinutes; minutes != nil && (was[p.Scope].ReadMinutes == nil || *minutes < *was[p.Scope].ReadMinutes) {
+		if err := s.store.Hasten(ctx, s.moment(), time.Duration(*minutes)*time.Minute); err != nil {
+			return p, err
 		}
-		read, dark, err := s.ReadAll(s.stopping, nil)
-		if s.stopping.Err() != nil {
-			return
-		}
-		s.log.Info("fleet read", "slots", read, "dark", dark, "error", err)
 	}
+	return p, s.judgeAgain(ctx)
 }
 
 // knownSigner sees that somebody signs under a name.

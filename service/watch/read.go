@@ -1,14 +1,10 @@
 package watch
 
 import (
-	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"iter"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"freshseal/core/finding"
@@ -17,6 +13,7 @@ import (
 	"freshseal/core/request"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
+	"freshseal/service/reach"
 	"freshseal/store"
 	"freshseal/wire"
 )
@@ -29,7 +26,7 @@ type Sight struct {
 
 // Places are the addresses at which a slot is served: its own, further ones, and
 // those of the device's nodes.
-func Places(row store.Slot) []judge.Other {
+func Places(row store.SlotToRead) []judge.Other {
 	out := []judge.Other{{Address: row.Address, Port: row.Port}}
 	add := func(o judge.Other) {
 		if !slices.ContainsFunc(out, func(known judge.Other) bool { return known.Address == o.Address && known.Port == o.Port }) {
@@ -45,9 +42,9 @@ func Places(row store.Slot) []judge.Other {
 	return out
 }
 
-func (s *Service) targetOf(ctx context.Context, row store.Slot, at judge.Other) wire.Target {
+func (s *Service) targetOf(ctx context.Context, row store.SlotToRead, at judge.Other) wire.Target {
 	t := wire.Target{Address: at.Address, Port: at.Port, Protocol: wire.Protocol(row.Protocol), ServerName: row.ServerName, Identity: row.Identity,
-		Way: s.reach.Way(row.Site), Enter: func(ctx context.Context) (func(), error) { return s.reach.Enter(ctx, "reading", row.Site) }}
+		Way: s.reach.Way(row.Site), Site: row.Site, Gate: reach.Readings{Service: s.reach}}
 	if t.Protocol.OverEAP() {
 		var err error
 		if t.Secret, err = s.reach.SlotSecret(ctx, row.Device, row.Name); err != nil && ctx.Err() == nil {
@@ -66,8 +63,9 @@ func besides(at judge.Other, reading wire.Reading) judge.Other {
 }
 
 // Read reads a slot at all its addresses and keeps what was seen.
-func (s *Service) Read(ctx context.Context, row store.Slot) (Sight, error) {
+func (s *Service) Read(ctx context.Context, slot store.Slot) (Sight, error) {
 	var sight Sight
+	row := slot.ToRead()
 	for i, at := range Places(row) {
 		reading := s.reader.Read(ctx, s.targetOf(ctx, row, at))
 		if i == 0 {
@@ -79,128 +77,7 @@ func (s *Service) Read(ctx context.Context, row store.Slot) (Sight, error) {
 	if err := ctx.Err(); err != nil {
 		return sight, err // who asked is gone: what was seen says nothing of the slot
 	}
-	return sight, s.record(ctx, row, sight)
-}
-
-// slotsAtOnce is how many slots are loaded at once where all are gone through: what
-// that takes of memory is the same for every fleet.
-const slotsAtOnce = 1000
-
-// eachSlot hands every slot of the fleet to yield until that returns false. err is set
-// when it ended early.
-func (s *Service) eachSlot(ctx context.Context, err *error) iter.Seq[store.Slot] {
-	return func(yield func(store.Slot) bool) {
-		for last := int64(0); ; {
-			rows, failed := s.store.SlotsAfter(ctx, last, slotsAtOnce)
-			if failed != nil {
-				*err = failed
-				return
-			}
-			for _, row := range rows {
-				if !yield(row) {
-					return
-				}
-				last = row.ID
-			}
-			if len(rows) < slotsAtOnce {
-				return
-			}
-		}
-	}
-}
-
-// gathering is a slot whose addresses are partly read.
-type gathering struct {
-	row   store.Slot
-	sight Sight
-	open  int
-}
-
-// sweeping is a sweep under way: the slots of which something is being read.
-type sweeping struct {
-	lock sync.Mutex
-	of   map[int]place // by the place of the target in the sequence
-}
-
-type place struct {
-	of  *gathering
-	nth int // which of its addresses
-}
-
-// took puts a reading where it belongs, and returns the slot once it is read at all
-// its addresses.
-func (w *sweeping) took(i int, reading wire.Reading) *gathering {
-	w.lock.Lock()
-	defer w.lock.Unlock()
-	p := w.of[i]
-	delete(w.of, i)
-	g := p.of
-	if p.nth == 0 {
-		g.sight.Reading = reading
-	} else {
-		g.sight.Others[p.nth-1] = besides(g.sight.Others[p.nth-1], reading)
-	}
-	if g.open--; g.open > 0 {
-		return nil
-	}
-	return g
-}
-
-// targets are all addresses of all slots.
-func (s *Service) targets(ctx context.Context, w *sweeping, err *error) iter.Seq[wire.Target] {
-	return func(yield func(wire.Target) bool) {
-		i := 0
-		for row := range s.eachSlot(ctx, err) {
-			places := Places(row)
-			g := &gathering{row: row, open: len(places), sight: Sight{Others: slices.Clone(places[1:])}}
-			for nth, at := range places {
-				w.lock.Lock()
-				w.of[i] = place{g, nth}
-				w.lock.Unlock()
-				i++
-				if !yield(s.targetOf(ctx, row, at)) {
-					return
-				}
-			}
-		}
-	}
-}
-
-// ReadAll reads every slot of the fleet, many at once, and says how many were
-// read and how many of them are dark. told is called after each; it may be nil.
-func (s *Service) ReadAll(ctx context.Context, told func(read, all int)) (read, dark int, err error) {
-	count, err := s.store.CountAllSlots(ctx)
-	if err != nil {
-		return 0, 0, err
-	}
-	under := sweeping{of: map[int]place{}}
-	all := make(chan *gathering)
-	var loading error
-	go func() {
-		defer close(all)
-		s.reader.ReadAll(ctx, s.targets(ctx, &under, &loading), readAtOnce, func(i int, reading wire.Reading) {
-			if g := under.took(i, reading); g != nil {
-				all <- g
-			}
-		})
-	}()
-	keep := recorder{s: s}
-	for g := range all {
-		if err != nil || ctx.Err() != nil {
-			continue
-		}
-		read++
-		if g.sight.Why != nil {
-			dark++
-		}
-		if err = keep.take(ctx, g.row, g.sight); errors.Is(err, store.ErrNotFound) {
-			err = nil // removed while it was read
-		}
-		if told != nil {
-			told(read, max(count, read))
-		}
-	}
-	return read, dark, cmp.Or(err, loading, keep.flush(context.WithoutCancel(ctx)), ctx.Err())
+	return sight, s.record(ctx, slot, sight)
 }
 
 // Seen is a reading of an address that is not in the inventory.

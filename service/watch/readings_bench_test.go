@@ -41,7 +41,7 @@ func BenchmarkReadingsKept(b *testing.B) {
 				keep := recorder{s: s}
 				for i, row := range rows {
 					leaf := leaves[i%len(leaves)]
-					if err := keep.take(b.Context(), row, Sight{Reading: wire.Reading{At: testkit.Now.Add(time.Duration(i+1) * time.Millisecond), Chain: leaf, Version: "TLS 1.3"}}); err != nil {
+					if err := keep.take(b.Context(), row.ToRead(), Sight{Reading: wire.Reading{At: testkit.Now.Add(time.Duration(i+1) * time.Millisecond), Chain: leaf, Version: "TLS 1.3"}}); err != nil {
 						b.Fatal(err)
 					}
 				}

@@ -25,11 +25,15 @@ const (
 
 // Service reads and judges. Its methods are safe for concurrent use.
 type Service struct {
-	store    *store.Store
-	reach    *reach.Service
-	log      *slog.Logger
-	clock    func() time.Time
-	reader   wire.Reader
+	store  *store.Store
+	reach  *reach.Service
+	log    *slog.Logger
+	clock  func() time.Time
+	reader wire.Reader
+
+	width     int           // how many slots are read at once in a sweep
+	readEvery time.Duration // where the policy says nothing; 0: slots are read only when asked
+
 	stopping context.Context
 	running  sync.WaitGroup
 
@@ -41,22 +45,22 @@ type Service struct {
 
 // New returns the room; it works in the background until stopping ends, see Wait.
 func New(stopping context.Context, db *store.Store, ways *reach.Service, dial reach.Dial, log *slog.Logger, clock func() time.Time) *Service {
-	return &Service{store: db, reach: ways, log: log, clock: clock, stopping: stopping, reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
+	return &Service{width: readAtOnce, store: db, reach: ways, log: log, clock: clock, stopping: stopping, reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
 }
 
 // keepEvents is how long events stay in the outbox.
 const keepEvents = 180 * 24 * time.Hour
 
-// Start removes old events, and reads the whole fleet at this interval; 0: only when
-// asked.
+// Start removes old events, and reads every slot at this interval where the policy says nothing
+// else; 0: slots are read only when asked.
 func (s *Service) Start(readEvery time.Duration) {
 	s.running.Go(func() {
 		if err := s.store.ForgetEvents(s.stopping, store.At(s.now().Add(-keepEvents))); err != nil && s.stopping.Err() == nil {
 			s.log.Warn("removing old events", "error", err)
 		}
 	})
-	if readEvery > 0 {
-		s.running.Go(func() { s.readAgain(readEvery) })
+	if s.readEvery = readEvery; readEvery > 0 {
+		s.running.Go(s.schedule)
 	}
 }
 

@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"context"
 	"strconv"
 	"sync"
 	"time"
@@ -12,6 +13,7 @@ import (
 // Sweep is a reading of the whole fleet, under way or ended.
 type Sweep struct {
 	ID      string     `json:"id" required:"true"`
+	Site    string     `json:"site,omitempty" description:"empty: the whole fleet"`
 	Slots   int        `json:"slots" required:"true" description:"to be read; 0 until that is known"`
 	Read    int        `json:"read" required:"true"`
 	Dark    int        `json:"dark" required:"true" description:"could not be read; known at the end"`
@@ -24,30 +26,39 @@ type Sweep struct {
 type sweeps struct {
 	lock sync.Mutex
 	all  []*Sweep // oldest first
+	last int64    // the newest one's number
 }
 
 const mostSweeps = 20
 
-// Sweep begins to read every slot and returns at once; where a sweep is under way,
-// it returns that one.
-func (s *Service) Sweep() Sweep {
+// Sweep begins to read every slot, or those of a site, and returns at once; where such a sweep
+// is under way, it returns that one.
+func (s *Service) Sweep(ctx context.Context, site string) (Sweep, error) {
+	if site != "" {
+		if _, err := s.reach.Site(ctx, site); err != nil {
+			return Sweep{}, err
+		}
+	}
 	s.sweeps.lock.Lock()
 	defer s.sweeps.lock.Unlock()
-	if n := len(s.sweeps.all); n > 0 && s.sweeps.all[n-1].EndedAt == nil {
-		return *s.sweeps.all[n-1]
+	for _, each := range s.sweeps.all {
+		if each.EndedAt == nil && each.Site == site {
+			return *each, nil
+		}
 	}
 	began := s.now()
-	sweep := &Sweep{ID: "s" + strconv.FormatInt(began.UnixMilli(), 10), BeganAt: began}
+	s.sweeps.last = max(s.sweeps.last+1, began.UnixMilli())
+	sweep := &Sweep{ID: "s" + strconv.FormatInt(s.sweeps.last, 10), Site: site, BeganAt: began}
 	s.sweeps.all = append(s.sweeps.all, sweep)
 	if len(s.sweeps.all) > mostSweeps {
 		s.sweeps.all = s.sweeps.all[1:]
 	}
 	s.running.Go(func() { s.sweep(sweep) })
-	return *sweep
+	return *sweep, nil
 }
 
 func (s *Service) sweep(sweep *Sweep) {
-	_, dark, err := s.ReadAll(s.stopping, func(read, all int) {
+	_, dark, err := s.ReadAll(s.stopping, sweep.Site, func(read, all int) {
 		s.sweeps.lock.Lock()
 		defer s.sweeps.lock.Unlock()
 		sweep.Read, sweep.Slots = read, all

@@ -34,7 +34,7 @@ func (s *Service) leads(ctx context.Context, names []string, slot store.Slot) []
 	ctx, cancel := context.WithTimeout(ctx, lookupLimit)
 	defer cancel()
 	var here []string
-	for _, at := range watch.Places(slot) {
+	for _, at := range watch.Places(slot.ToRead()) {
 		if _, err := netip.ParseAddr(at.Address); err == nil {
 			here = append(here, at.Address)
 			continue

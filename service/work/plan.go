@@ -118,7 +118,7 @@ func (s *Service) candidates(ctx context.Context, p planning, today *cert.Certif
 	}
 	if policy.Is(p.rules.AddressNames) {
 		for _, t := range p.slots {
-			for _, at := range watch.Places(t.Slot) {
+			for _, at := range watch.Places(t.Slot.ToRead()) {
 				source := "the policy: the slot's address"
 				if len(p.slots) > 1 {
 					source = "the policy: the address of the slot " + t.Name

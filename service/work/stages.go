@@ -231,7 +231,7 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 	}
 	var rows []store.Slot
 	for _, t := range j.targets {
-		if err := s.store.SetInstalled(ctx, t.ID, sha256, signer); err != nil {
+		if err := s.store.SetInstalled(ctx, t.ID, sha256, signer, s.moment()); err != nil {
 			return err
 		}
 		from, to := t.OldSHA256, sha256
@@ -239,7 +239,7 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 			from, to = j.NewSHA256, t.OldSHA256
 		}
 		addresses := []string{j.device.Address}
-		for _, place := range watch.Places(t.Slot) {
+		for _, place := range watch.Places(t.Slot.ToRead()) {
 			addresses = append(addresses, place.Address)
 		}
 		if err := s.store.MovePins(ctx, procedure.HTTPS, from, to, j.DeviceID, addresses, j.slotIDs()); err != nil {

@@ -29,7 +29,7 @@ func (t Target) String() string {
 func showTargets(rows []store.Target) []Target {
 	out := []Target{}
 	for _, row := range rows {
-		out = append(out, Target{row.Name, watch.Places(row.Slot), row.OldSHA256})
+		out = append(out, Target{row.Name, watch.Places(row.Slot.ToRead()), row.OldSHA256})
 	}
 	return out
 }

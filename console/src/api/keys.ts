@@ -24,6 +24,7 @@ export const keys = {
   tokens: ['tokens'],
   views: ['views'],
   facets: ['facets'],
+  protocols: ['protocols'],
   ledger: ['ledger'],
   certificates: ['certificates'],
   search: ['search'],

@@ -41,6 +41,7 @@ const at = (name: string) => ({ params: { path: { name } } })
 export const sessionQuery = queryOptions({ queryKey: keys.session, queryFn: () => take(api.GET('/api/v1/session')), staleTime: 60_000 })
 export const statusQuery = queryOptions({ queryKey: keys.status, queryFn: () => take(api.GET('/api/v1/status')), refetchInterval: 10_000 })
 export const settingsQuery = queryOptions({ queryKey: keys.settings, queryFn: () => take(api.GET('/api/v1/settings')), staleTime: 600_000 })
+export const protocolsQuery = queryOptions({ queryKey: keys.protocols, queryFn: async () => items(await take(api.GET('/api/v1/protocols'))), staleTime: Infinity })
 export const facetsQuery = queryOptions({ queryKey: keys.facets, queryFn: () => take(api.GET('/api/v1/facets')), staleTime: 30_000 })
 
 /** slotsQuery is the beginning of a list of slots. */

@@ -3,8 +3,8 @@ import { useEffect } from 'react'
 import { useFormContext } from 'react-hook-form'
 import { useNavigate } from 'react-router'
 import * as v from 'valibot'
-import { api, take } from '../../api/client'
-import { credentialsQuery, familiesQuery, sitesQuery, stale } from '../../api/queries'
+import { api, take, type Schemas } from '../../api/client'
+import { credentialsQuery, familiesQuery, protocolsQuery, sitesQuery, stale } from '../../api/queries'
 import { Choice, Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
@@ -27,6 +27,8 @@ const fields = v.object({
   family: v.string(),
   port: portField('Port'),
   serverName: v.string(),
+  protocol: v.string(),
+  secret: v.string(),
   credential: v.string(),
   user: v.string(),
   password: v.string(),
@@ -81,6 +83,20 @@ function accessOf(d: Values) {
   return d.links.map((link, i) => ({ link, ...(i === 0 ? first : second) }))
 }
 
+/** slotOf is the slot of the device, named by what it is read for. */
+function slotOf(d: Values) {
+  const eap = eaps.includes(d.protocol)
+  return {
+    name: eap ? 'eap' : d.protocol === 'tls' ? 'web' : d.protocol,
+    port: Number(d.port),
+    protocol: d.protocol,
+    server_name: d.serverName || (d.name.includes('.') ? d.name : ''),
+    ...(eap && { secret: d.secret }),
+  }
+}
+const eaps = ['peap', 'ttls', 'eap-tls']
+const none: Schemas['About'][] = []
+
 const start: Values = {
   name: '',
   address: '',
@@ -88,6 +104,8 @@ const start: Values = {
   family: '',
   port: '443',
   serverName: '',
+  protocol: 'tls',
+  secret: '',
   credential: '',
   user: '',
   password: '',
@@ -122,7 +140,7 @@ export function AddDevice({ close }: { close: () => void }) {
               address: d.address,
               site: d.site,
               family: d.family,
-              slots: [{ name: 'web', port: Number(d.port), server_name: d.serverName || (d.name.includes('.') ? d.name : '') }],
+              slots: [slotOf(d)],
               ...(d.links.length > 0 && { access: accessOf(d) }),
             },
           }),
@@ -164,12 +182,32 @@ function Fields() {
         help="what it is; none: it can only be read"
         options={[{ value: '', label: 'none (monitored only)' }, ...families.filter((f) => !f.links.includes('service')).map((f) => ({ value: f.name, label: f.title || f.name }))]}
       />
-      <Field name="port" label="Port" type="number" help="of its web interface" />
+      <Protocol />
+      <Field name="port" label="Port" type="number" help="of its first slot" />
       <Field name="serverName" label="Server name" help="the name that clients use; empty: its name" />
       {links.map((link, i) => (
         <Access key={link} link={link} second={i > 0} />
       ))}
     </FieldGrid>
+  )
+}
+
+/** Protocol chooses what the slot speaks, and fills in its usual port. */
+function Protocol() {
+  const d = useTyped<Values>()
+  const { setValue, getValues } = useFormContext<Values>()
+  const all = useQuery(protocolsQuery).data ?? none
+  const usual = all.find((p) => p.name === d.protocol)?.port
+  useEffect(() => {
+    if (usual && all.some((p) => String(p.port) === getValues('port'))) setValue('port', String(usual))
+  }, [usual, all, getValues, setValue])
+  return (
+    <>
+      <Choice name="protocol" label="Protocol" help="how its certificate is read" options={all.filter((p) => !p.spoken_as).map((p) => ({ value: p.name, label: p.title }))} />
+      {eaps.includes(d.protocol) && (
+        <Field name="secret" label="Shared secret" type="password" complete="new-password" help="of this service as a network device of the RADIUS server" />
+      )}
+    </>
   )
 }
 

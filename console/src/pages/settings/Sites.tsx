@@ -33,6 +33,8 @@ const fields = v.object({
   country: v.pipe(v.string(), v.regex(/^([A-Za-z]{2})?$/, 'Country has two letters.')),
   most: v.pipe(v.string(), v.regex(/^\d*$/, 'Links at once is a whole number, or empty.')),
   behind: v.string(),
+  read: v.picklist(['yes', 'no']),
+  presence: v.string(),
 })
 type Values = v.InferOutput<typeof fields>
 
@@ -59,6 +61,8 @@ const labels: Partial<Record<keyof Values, string>> = {
   country: 'Country in requests',
   most: 'Links at once',
   behind: 'Reached through',
+  read: 'Readings',
+  presence: 'Present',
 }
 
 function valuesOf(s: Site | undefined): Values {
@@ -77,6 +81,8 @@ function valuesOf(s: Site | undefined): Values {
     locality: s?.subject.locality ?? '',
     country: s?.subject.country ?? '',
     most: s?.most_links ? String(s.most_links) : '',
+    read: s?.paused ? 'no' : 'yes',
+    presence: (s?.presence ?? []).join('\n'),
   }
 }
 
@@ -127,6 +133,8 @@ function SiteRow({ s, edit }: { s: Site; edit: () => void }) {
       <Quiet grow>
         {subject.map(([name, value]) => `${name} ${value}`).join(', ')}
         {s.most_links > 0 && ` at most ${s.most_links} links at once`}
+        {s.paused && ' paused: its slots are read only when asked'}
+        {s.away && ' away: it cannot be expected to be reached now'}
       </Quiet>
       <May role="admin">
         <Button size="small" onClick={edit}>
@@ -159,6 +167,8 @@ function EditSite({ was, close }: { was: Site | undefined; close: () => void }) 
         const change = {
           way: x.way as Site['way'],
           most_links: Number(x.most),
+          paused: x.read === 'no',
+          presence: x.presence.split('\n').filter((line) => line.trim() !== ''),
           behind: x.way === 'direct' ? '' : x.behind,
           subject: { ...seen?.subject, organization: x.organization, locality: x.locality, country: x.country.toUpperCase() },
           ...(x.way !== 'direct' && { address: x.address.trim(), port: Number(x.port) }),
@@ -212,6 +222,20 @@ function Fields({ was }: { was: Site | undefined }) {
       <Field name="locality" label="Locality in requests" />
       <Field name="country" label="Country in requests" help="two letters" />
       <Field name="most" label="Links at once" type="number" help="empty: no limit" />
+      <Choice
+        name="read"
+        label="Readings"
+        options={[
+          { value: 'yes', label: 'its slots are read by themselves' },
+          { value: 'no', label: 'paused: only when asked' },
+        ]}
+      />
+      <Field
+        name="presence"
+        label="Present"
+        multiline
+        help="when it can be reached, a window a line (RFC 5545); empty: always. DTSTART;TZID=Europe/Oslo:20261201T080000 RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"
+      />
     </FieldGrid>
   )
 }

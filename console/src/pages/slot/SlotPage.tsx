@@ -104,6 +104,7 @@ function Shown({ s }: { s: Slot }) {
             <Facts
               rows={[
                 ['Address', `${s.address}:${s.port}`],
+                ['Protocol', s.protocol],
                 ...others,
                 ['Server name', s.server_name || '–'],
                 ['Names', <Foreign>{s.certificate?.names.join(', ') || '–'}</Foreign>],
