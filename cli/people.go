@@ -144,7 +144,7 @@ func (a *app) token() *cobra.Command {
 			return nil
 		}),
 	}
-	add.Flags().StringVar(&role, "role", "", "viewer, operator or admin")
+	add.Flags().StringVar(&role, "role", "", "monitor (metrics only), viewer, operator or admin")
 	add.Flags().IntVar(&n.Days, "days", 90, "validity, in days")
 	add.MarkFlagRequired("role")
 	remove := &cobra.Command{

@@ -33,7 +33,7 @@ var conditions = func() []string {
 }()
 
 func (a *app) slot() *cobra.Command {
-	return noun("slot", "Places on devices where certificates are served", a.slotList(), a.slotShow(), a.slotAdd(), a.slotEdit(), a.slotRemove())
+	return noun("slot", "Places on devices where certificates are served", a.slotList(), a.slotShow(), a.slotHistory(), a.slotAdd(), a.slotEdit(), a.slotRemove())
 }
 
 func (a *app) slotList() *cobra.Command {
@@ -116,6 +116,39 @@ func (a *app) slotShow() *cobra.Command {
 			}
 			return a.printSlot(s, last)
 		},
+	}
+}
+
+// slotHistory shows what a slot served over time, and who is behind each change.
+func (a *app) slotHistory() *cobra.Command {
+	return &cobra.Command{
+		Use: "history DEVICE/SLOT", Short: "Show what a slot served over time, and what changed it", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			device, slot, err := slotArg(args[0])
+			if err != nil {
+				return err
+			}
+			past, err := listOf[fleet.PastReading](ctx, client, "/slots"+item(device, slot)+"/readings")
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"since", "until", "served", "sha256", "changed_by"}}
+			for _, line := range past {
+				served, by := line.Subject, map[string]string{"stray": "somebody else", "replacement": line.Replacement, "first": "first seen"}[line.Change]
+				if line.Failure != nil {
+					served = line.Failure.What
+				}
+				sha256, until := line.SHA256, ""
+				if a.as == "table" {
+					sha256 = shorten(sha256, 17)
+				}
+				if line.Until != nil {
+					until = moment(*line.Until)
+				}
+				t.add(moment(line.At), until, served, sha256, by)
+			}
+			return a.print(past, t)
+		}),
 	}
 }
 

@@ -23,7 +23,7 @@ func TestEveryListPrintsInEveryForm(t *testing.T) {
 	s.ok("parcel", "pack", "--signer", "desk", "--out", t.TempDir()+"/parcel.zip")
 	s.ok("replace", vaultLink+"/web", "--signer", "bench", "--watch")
 	for list, least := range map[string]int{
-		"device list": 48, "slot list": 60, "site list": 3, "credential list": 1, "replacement list": 3, "parcel list": 1, "signer list": 4,
+		"slot history scale.mainquay.tidewrack.example/web": 3, "device list": 48, "slot list": 60, "site list": 3, "credential list": 1, "replacement list": 3, "parcel list": 1, "signer list": 4,
 		"audience list": 1, "procedure list": 14, "user list": 1, "token list": 1, "ledger list": 5, "task list": 1, "pin list": 1, "batch list": 0,
 		"due": 10, "policy list": 1, "procedure values": 30, "authority list": 0,
 	} {
@@ -55,6 +55,10 @@ func TestEveryListPrintsInEveryForm(t *testing.T) {
 				}
 			}
 		})
+	}
+	// Who is behind what a slot served, newest first: somebody meddled with what a replacement had put there.
+	if lines := strings.Split(s.ok("slot", "history", "scale.mainquay.tidewrack.example/web", "--as", "csv"), "\n"); !strings.HasSuffix(lines[1], ",somebody else") || !strings.HasSuffix(lines[2], ",r1") || !strings.HasSuffix(lines[3], ",first seen") {
+		t.Errorf("the history says\n%s", strings.Join(lines, "\n"))
 	}
 	s.fails(2, "table, json or csv", "slot", "list", "--as", "xml")
 }

@@ -219,6 +219,23 @@ func (s *Store) Replacements(ctx context.Context, slotID int64, most int) ([]Rep
 	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE ? IN (0, replacement.slot_id) ORDER BY replacement.id DESC LIMIT ?`, slotID, most)
 }
 
+// Install is what a replacement did, or is doing, to a slot.
+type Install struct {
+	ID        int64             `db:"id"`
+	State     replacement.State `db:"state"`
+	OldSHA256 string            `db:"old_sha256"`
+	NewSHA256 string            `db:"new_sha256"`
+	BegunAt   Moment            `db:"begun_at"`
+	ChangedAt Moment            `db:"changed_at"`
+}
+
+// Installs are the newest replacements that a slot is a target of, newest first.
+func (s *Store) Installs(ctx context.Context, slotID int64) ([]Install, error) {
+	var out []Install
+	return out, s.read.SelectContext(ctx, &out, `SELECT replacement.id, state, target.old_sha256, new_sha256, begun_at, changed_at
+		FROM target JOIN replacement ON replacement.id = target.replacement_id WHERE target.slot_id = ? ORDER BY replacement.id DESC LIMIT 200`, slotID)
+}
+
 // ReplacementFilter narrows a list of replacements; empty fields do not.
 type ReplacementFilter struct {
 	Device, Slot string

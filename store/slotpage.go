@@ -212,3 +212,31 @@ func (s *Store) age(ctx context.Context, now Moment) error {
 		}
 	}
 }
+
+// SiteSlots is how many slots of a site are in a condition.
+type SiteSlots struct {
+	Site  string `db:"site"`
+	Rank  int    `db:"rank"`
+	Count int    `db:"count"`
+}
+
+// CountBySite counts the slots of each site and condition, as of now.
+func (s *Store) CountBySite(ctx context.Context, now Moment) ([]SiteSlots, error) {
+	if err := s.age(ctx, now); err != nil {
+		return nil, err
+	}
+	var out []SiteSlots
+	return out, s.read.SelectContext(ctx, &out, `SELECT device.site AS site, slot.rank AS rank, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id GROUP BY device.site, slot.rank`)
+}
+
+// SiteEnd is when the first certificate of a site ends.
+type SiteEnd struct {
+	Site     string `db:"site"`
+	NotAfter Moment `db:"not_after"`
+}
+
+// FirstEnds are the first ends of each site whose slots could be read.
+func (s *Store) FirstEnds(ctx context.Context) ([]SiteEnd, error) {
+	var out []SiteEnd
+	return out, s.read.SelectContext(ctx, &out, `SELECT device.site AS site, min(slot.not_after) AS not_after FROM slot JOIN device ON device.id = slot.device_id WHERE slot.not_after > 0 GROUP BY device.site`)
+}

@@ -56,6 +56,7 @@ func (t Target) String() string { return net.JoinHostPort(t.Address, fmt.Sprint(
 // Reading is what was seen at one moment. One of Chain, Same and Why is filled.
 type Reading struct {
 	At      time.Time
+	Took    time.Duration
 	Chain   []*cert.Certificate // as served, leaf first
 	Same    bool                // it serves what Target.Last says
 	Version string              // "TLS 1.3"
@@ -101,7 +102,15 @@ func (r Reader) Read(ctx context.Context, t Target) Reading {
 
 // read reads a slot once there is a place at its site.
 func (r Reader) read(ctx context.Context, t Target) Reading {
-	reading := Reading{At: r.Now()}
+	at, begun := r.Now(), time.Now()
+	reading := r.tryAll(ctx, t)
+	reading.At, reading.Took = at, time.Since(begun)
+	return reading
+}
+
+// tryAll asks in one way after another.
+func (r Reader) tryAll(ctx context.Context, t Target) Reading {
+	var reading Reading
 	ctx, cancel := context.WithTimeout(ctx, r.Limit)
 	defer cancel()
 	first := r.ask(ctx, r.Limit*3/5, t, shakeHands, &reading)
@@ -113,7 +122,7 @@ func (r Reader) read(ctx context.Context, t Target) Reading {
 		if ctx.Err() != nil {
 			break
 		}
-		again := Reading{At: reading.At}
+		var again Reading
 		if err := r.ask(ctx, r.Limit/5, t, ask, &again); err == nil {
 			return again
 		}

@@ -59,6 +59,12 @@ func (s State) Over() bool { return s == Sealed || s == Reverted || s == Cancell
 // WaitingFor names who or what a waiting replacement needs.
 type WaitingFor string
 
+// States are all states.
+var States = []State{Running, Waiting, Held, Sealed, Reverted, Cancelled}
+
+// WaitingFors are all those whom a replacement can wait for.
+var WaitingFors = []WaitingFor{Signer, Validation, Approval, Window, Person, Device}
+
 // Whom a replacement can wait for.
 const (
 	Nobody     WaitingFor = ""

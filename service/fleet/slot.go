@@ -120,37 +120,3 @@ func (s *Service) ReadSlot(ctx context.Context, device, name string) (Slot, erro
 	}
 	return s.Slot(ctx, device, name)
 }
-
-// PastReading is one line of a slot's history.
-type PastReading struct {
-	At      time.Time        `json:"at" required:"true"`
-	SHA256  string           `json:"sha256,omitempty"`
-	Subject string           `json:"subject,omitempty"`
-	Version string           `json:"version,omitempty"`
-	Failure *finding.Failure `json:"failure,omitempty"`
-}
-
-// Readings returns a slot's history, newest first: a line whenever something changed.
-func (s *Service) Readings(ctx context.Context, device, name string) ([]PastReading, error) {
-	row, err := s.SlotRow(ctx, device, name)
-	if err != nil {
-		return nil, err
-	}
-	past, err := s.store.Readings(ctx, row.ID, 50)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]PastReading, 0, len(past))
-	for _, p := range past {
-		line := PastReading{At: p.At.Time, Version: p.Version, Failure: p.Failure.V}
-		if len(p.Chain.V) > 0 {
-			leaf, err := s.store.Certificates(ctx, p.Chain.V[:1])
-			if err != nil {
-				return nil, err
-			}
-			line.SHA256, line.Subject = leaf[0].SHA256, leaf[0].ShortName()
-		}
-		out = append(out, line)
-	}
-	return out, nil
-}

@@ -31,13 +31,14 @@ type Role string
 
 // The roles, each may do what the ones before it may.
 const (
+	Monitor  Role = "monitor"  // read the metrics, and nothing else; of tokens alone
 	Viewer   Role = "viewer"   // look
 	Operator Role = "operator" // read, replace, pack and take in
 	Admin    Role = "admin"    // everything
 )
 
 // Roles are all roles, the least first.
-var Roles = []Role{Viewer, Operator, Admin}
+var Roles = []Role{Monitor, Viewer, Operator, Admin}
 
 // Reaches reports whether the role includes the needed one.
 func (r Role) Reaches(needed Role) bool {
@@ -201,6 +202,8 @@ func (s *Service) AddUser(ctx context.Context, n NewUser) (User, error) {
 	switch {
 	case !naming.Device(n.Name):
 		return User{}, problem.Reject("the user cannot be added", fmt.Sprintf("%q is not a valid user name", n.Name), naming.Rule)
+	case n.Role == Monitor:
+		return User{}, problem.Reject("the user cannot be added", "the role monitor is for API tokens alone", "add a token for the monitoring system, or give viewer, operator or admin")
 	case !slices.Contains(Roles, n.Role):
 		return User{}, problem.Reject("the user cannot be added", fmt.Sprintf("no role is called %q", n.Role), fmt.Sprintf("give one of %v", Roles))
 	}
@@ -240,7 +243,7 @@ type Token struct {
 	ID     string    `json:"id" required:"true"`
 	Label  string    `json:"label" required:"true"`
 	User   string    `json:"user" required:"true"`
-	Role   Role      `json:"role" required:"true" enum:"viewer,operator,admin"`
+	Role   Role      `json:"role" required:"true" enum:"monitor,viewer,operator,admin"`
 	EndsAt time.Time `json:"ends_at" required:"true"`
 	Secret string    `json:"secret,omitempty" description:"only in the answer to making it"`
 }
@@ -248,7 +251,7 @@ type Token struct {
 // NewToken describes a token to create.
 type NewToken struct {
 	Label string `json:"label" required:"true"`
-	Role  Role   `json:"role" required:"true" enum:"viewer,operator,admin"`
+	Role  Role   `json:"role" required:"true" enum:"monitor,viewer,operator,admin" description:"monitor: the metrics, and nothing else"`
 	Days  int    `json:"days" required:"true" description:"how long it holds, at most 730"`
 }
 
@@ -267,7 +270,7 @@ func (s *Service) EditUser(ctx context.Context, name string, c UserChange) (User
 		return User{}, problem.Missing(err, next.ListUsers, "no user is called %q", name)
 	}
 	if c.Role != nil {
-		if !slices.Contains(Roles, *c.Role) {
+		if !slices.Contains(Roles, *c.Role) || *c.Role == Monitor {
 			return User{}, problem.Reject(cannot, fmt.Sprintf("no role is called %q", *c.Role), "give viewer, operator or admin")
 		}
 		deed.Differences(ctx, map[string]string{"role": u.Role}, map[string]string{"role": string(*c.Role)})

@@ -142,6 +142,11 @@ const mostKept = 200
 
 // take keeps one reading.
 func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) error {
+	outcome := "new"
+	if sight.Why != nil {
+		outcome = "dark"
+	}
+	defer func() { r.s.tally.count(outcome, sight.Took) }()
 	if sight.Why != nil && r.s.reach.Away(ctx, row.Site, sight.At) {
 		return nil // a ship at sea: what it served last still counts
 	}
@@ -153,6 +158,9 @@ func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) 
 	next, misses := r.s.again(snapshot, row, sight)
 	known, ok := r.s.knowledge.judged.Load(row.ID)
 	if v, _ := known.(verdict); ok && v.version == snapshot.Version && v.reading == key && (v.until.IsZero() || sight.At.Before(v.until)) {
+		if outcome == "new" {
+			outcome = "unchanged"
+		}
 		r.seen = append(r.seen, store.Seen{Slot: row.ID, At: store.At(sight.At), Next: next, Misses: misses})
 	} else {
 		if sight.Same { // and judged anew in the meantime

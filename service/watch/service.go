@@ -38,6 +38,7 @@ type Service struct {
 	running  sync.WaitGroup
 
 	knowledge  knowledge
+	tally      tally
 	judging    judging
 	sweeps     sweeps
 	anchorLock sync.Mutex

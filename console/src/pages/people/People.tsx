@@ -24,6 +24,8 @@ type Role = Schemas['User']['role']
 const roles: Record<Role, string> = { viewer: 'looks', operator: 'reads, replaces, takes in', admin: 'does everything' }
 const roleOptions = (Object.keys(roles) as Role[]).map((r) => ({ value: r, label: `${r}: ${roles[r]}` }))
 
+const tokenRoles = [{ value: 'monitor', label: 'monitor: reads the metrics' }, ...roleOptions]
+
 /** People is for admins: who may sign in, with which role, and which programs have a token. */
 export function People() {
   const admin = useMay('admin')
@@ -173,12 +175,12 @@ function Tokens() {
           submit="Make a token"
           said="The token was made; it is shown once"
           of="tokens"
-          send={(x) => take(api.POST('/api/v1/tokens', { body: { label: x.label, role: x.role as Role, days: Number(x.days) } }))}
+          send={(x) => take(api.POST('/api/v1/tokens', { body: { label: x.label, role: x.role as Schemas['NewToken']['role'], days: Number(x.days) } }))}
           done={setMade}
         >
           <FieldGrid columns={3}>
             <Field name="label" label="Purpose" />
-            <Choice name="role" label="Role" options={roleOptions} />
+            <Choice name="role" label="Role" options={tokenRoles} />
             <Field name="days" label="Days" type="number" />
           </FieldGrid>
         </Form>

@@ -7,13 +7,25 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import { useQuery } from '@tanstack/react-query'
 import { Link as RouterLink } from 'react-router'
-import type { Replacement } from '../../api/client'
+import type { Replacement, Schemas } from '../../api/client'
 import { readingsQuery } from '../../api/queries'
 import { Foreign } from '../../parts/Foreign'
 import { Columns, Panel, Quiet } from '../../parts/Panel'
 import { Print } from '../../parts/Print'
 import { StateMark } from '../../parts/State'
 import { moment } from '../../parts/words'
+
+/** Behind says who changed what a slot serves. */
+function Behind({ of: r }: { of: Schemas['PastReading'] }) {
+  if (r.replacement) {
+    return (
+      <Link component={RouterLink} to={`/replacements/${r.replacement}`}>
+        {r.replacement}
+      </Link>
+    )
+  }
+  return <>{{ first: 'first seen', none: '', replacement: '', stray: 'somebody else' }[r.change]}</>
+}
 
 /** History shows what a slot served over time, and the replacements that changed it. */
 export function History({ device, slot, replacements }: { device: string; slot: string; replacements: Replacement[] }) {
@@ -26,19 +38,25 @@ export function History({ device, slot, replacements }: { device: string; slot: 
             <TableHead>
               <TableRow>
                 <TableCell>Since</TableCell>
+                <TableCell>Until</TableCell>
                 <TableCell>Served</TableCell>
                 <TableCell>SHA-256</TableCell>
+                <TableCell>Changed by</TableCell>
               </TableRow>
             </TableHead>
             <TableBody>
               {(readings.data ?? []).map((r) => (
                 <TableRow key={r.at}>
                   <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(r.at)}</TableCell>
+                  <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(r.until)}</TableCell>
                   <TableCell>
                     <Foreign>{r.failure?.what ?? r.subject}</Foreign>
                   </TableCell>
                   <TableCell>
                     <Print text={r.sha256} what="the SHA-256" />
+                  </TableCell>
+                  <TableCell>
+                    <Behind of={r} />
                   </TableCell>
                 </TableRow>
               ))}

@@ -1,0 +1,129 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"sync"
+	"time"
+
+	"freshseal/core/replacement"
+	"freshseal/service/people"
+	"freshseal/service/work"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/common/expfmt"
+)
+
+// metricsRoutes are for monitoring systems: the text format of Prometheus, with a token of the
+// role monitor, which opens nothing else.
+var metricsRoutes = []route{
+	{method: "GET", path: "/metrics", role: people.Monitor, summary: "metrics in the text format of Prometheus", status: 200, media: "text/plain; version=0.0.4", handler: metrics},
+}
+
+// metricsAge is how old figures may be: several systems that ask cost no more than one.
+const metricsAge = 5 * time.Second
+
+// figures are the last ones that were counted.
+type figures struct {
+	lock sync.Mutex
+	work.Figures
+	at time.Time
+}
+
+// of counts anew where the last count is too old.
+func (f *figures) of(ctx context.Context, s *Server) (work.Figures, error) {
+	f.lock.Lock()
+	defer f.lock.Unlock()
+	if time.Since(f.at) < metricsAge {
+		return f.Figures, nil
+	}
+	counted, err := s.service.Work.Figures(ctx)
+	if err == nil {
+		f.Figures, f.at = counted, time.Now()
+	}
+	return counted, err
+}
+
+func metrics(s *Server) fiber.Handler {
+	process := prometheus.NewRegistry()
+	process.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	var last figures
+	return func(c fiber.Ctx) error {
+		counted, err := last.of(c.Context(), s)
+		if err != nil {
+			return err
+		}
+		fleet := prometheus.NewRegistry()
+		fleet.MustRegister(counting{counted})
+		families, err := prometheus.Gatherers{fleet, process}.Gather()
+		if err != nil {
+			return err
+		}
+		var out bytes.Buffer
+		for _, family := range families {
+			if _, err := expfmt.MetricFamilyToText(&out, family); err != nil {
+				return err
+			}
+		}
+		c.Set(fiber.HeaderContentType, "text/plain; version=0.0.4; charset=utf-8")
+		return c.Send(out.Bytes())
+	}
+}
+
+// counting tells figures as metrics.
+type counting struct{ work.Figures }
+
+func described(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc("freshseal_"+name, help, labels, nil)
+}
+
+var (
+	slotsMetric        = described("slots", "Slots by site and condition.", "site", "condition")
+	firstEndMetric     = described("earliest_expiry_seconds", "Seconds until the first certificate of a site expires; negative: it has expired.", "site")
+	replacementsMetric = described("replacements", "Replacements by state.", "state")
+	waitingMetric      = described("replacements_waiting", "Waiting replacements by what they wait for.", "waiting_for")
+	tasksMetric        = described("tasks_open", "Steps that wait for a person.")
+	tellMetric         = described("pins_to_tell", "Holders of a pin who must still be told of a changed certificate.")
+	lateMetric         = described("parcels_late", "Parcels whose signer should have answered by now.")
+	dueMetric          = described("readings_due", "Slots whose next reading is due.")
+	readingsMetric     = described("readings_total", "Readings since the service was started.", "outcome")
+	durationMetric     = described("reading_duration_seconds", "Duration of readings since the service was started.")
+)
+
+// Describe implements prometheus.Collector.
+func (counting) Describe(to chan<- *prometheus.Desc) {
+	for _, each := range []*prometheus.Desc{slotsMetric, firstEndMetric, replacementsMetric, waitingMetric, tasksMetric, tellMetric, lateMetric, dueMetric, readingsMetric, durationMetric} {
+		to <- each
+	}
+}
+
+// Collect implements prometheus.Collector.
+func (f counting) Collect(to chan<- prometheus.Metric) {
+	gauge := func(about *prometheus.Desc, value float64, labels ...string) {
+		to <- prometheus.MustNewConstMetric(about, prometheus.GaugeValue, value, labels...)
+	}
+	for key, n := range f.Slots {
+		gauge(slotsMetric, float64(n), key.Site, string(key.Condition))
+	}
+	for site, end := range f.FirstEnd {
+		gauge(firstEndMetric, end.Sub(f.At).Seconds(), site)
+	}
+	for _, state := range replacement.States {
+		gauge(replacementsMetric, float64(f.Replacements[state]), string(state))
+	}
+	for _, whom := range replacement.WaitingFors {
+		gauge(waitingMetric, float64(f.WaitingFor[whom]), string(whom))
+	}
+	gauge(tasksMetric, float64(f.Tasks))
+	gauge(tellMetric, float64(f.ToTell))
+	gauge(lateMetric, float64(f.LateParcels))
+	gauge(dueMetric, float64(f.DueReadings))
+	var all uint64
+	for outcome, n := range f.Readings.Outcomes {
+		all += n
+		to <- prometheus.MustNewConstMetric(readingsMetric, prometheus.CounterValue, float64(n), outcome)
+	}
+	to <- prometheus.MustNewConstHistogram(durationMetric, all, f.Readings.Seconds, f.Readings.Within)
+}

@@ -1,0 +1,86 @@
+package fleet
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"freshseal/core/finding"
+	"freshseal/core/replacement"
+	"freshseal/store"
+)
+
+// PastReading is one line of a slot's history: what it served, from when to when.
+type PastReading struct {
+	At          time.Time        `json:"at" required:"true" description:"when it was seen first"`
+	Until       *time.Time       `json:"until" description:"when it was seen last; null while that is not known"`
+	SHA256      string           `json:"sha256,omitempty"`
+	Subject     string           `json:"subject,omitempty"`
+	Version     string           `json:"version,omitempty"`
+	Failure     *finding.Failure `json:"failure,omitempty"`
+	Change      string           `json:"change" required:"true" enum:"first,none,replacement,stray" description:"whether another certificate is served than before, and who is behind that: a replacement, or nobody that Fresh Seal knows of"`
+	Replacement string           `json:"replacement,omitempty" description:"the one behind the change"`
+}
+
+// mostPast is how many lines of a history are shown.
+const mostPast = 50
+
+// Readings returns a slot's history, newest first: a line whenever something changed.
+func (s *Service) Readings(ctx context.Context, device, name string) ([]PastReading, error) {
+	row, err := s.SlotRow(ctx, device, name)
+	if err != nil {
+		return nil, err
+	}
+	past, err := s.store.Readings(ctx, row.ID, mostPast+1)
+	if err != nil {
+		return nil, err
+	}
+	made, err := s.store.Installs(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]PastReading, 0, len(past))
+	until := &row.ReadAt.Time
+	leaf := "" // the one before, going forward
+	for _, p := range slices.Backward(past) {
+		line := PastReading{At: p.At.Time, Version: p.Version, Failure: p.Failure.V, Change: "none"}
+		if len(p.Chain.V) > 0 {
+			found, err := s.store.Certificates(ctx, p.Chain.V[:1])
+			if err != nil {
+				return nil, err
+			}
+			line.SHA256, line.Subject = found[0].SHA256, found[0].ShortName()
+			switch r := behind(made, p.At.Time, line.SHA256); {
+			case line.SHA256 == leaf:
+			case leaf == "" && r.NewSHA256 != line.SHA256: // what a replacement found there
+				line.Change = "first"
+			case r.ID != 0:
+				line.Change, line.Replacement = "replacement", replacement.Name(r.ID)
+			default:
+				line.Change = "stray"
+			}
+			leaf = line.SHA256
+		}
+		out = append(out, line)
+	}
+	slices.Reverse(out)
+	for i := range out {
+		out[i].Until, until = until, &out[i].At
+	}
+	return out[:min(len(out), mostPast)], nil
+}
+
+// noticed is how long after the end of a replacement its change is still seen as its own: the
+// next reading may be somewhat later.
+const noticed = 10 * time.Minute
+
+// behind finds the replacement that brought a leaf onto a slot, or put it back; without an id
+// where none did.
+func behind(made []store.Install, at time.Time, sha256 string) store.Install {
+	for _, r := range made {
+		if (r.NewSHA256 == sha256 || r.OldSHA256 == sha256) && !at.Before(r.BegunAt.Time) && (!r.State.Over() || at.Before(r.ChangedAt.Add(noticed))) {
+			return r
+		}
+	}
+	return store.Install{}
+}
