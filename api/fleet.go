@@ -1,7 +1,9 @@
 package api
 
 import (
+	"cmp"
 	"context"
+	"strconv"
 
 	"freshseal/service/fleet"
 	"freshseal/service/people"
@@ -68,6 +70,10 @@ type (
 	bySlot struct {
 		Device string `path:"device" json:"-"`
 		Slot   string `path:"slot" json:"-"`
+	}
+	askDue struct {
+		Within string `query:"within" json:"-" description:"days to look ahead; left out: 30"`
+		Site   string `query:"site" json:"-" description:"left out: everywhere"`
 	}
 	askSweep struct {
 		Site string `query:"site" json:"-" description:"left out: the whole fleet"`
@@ -195,6 +201,13 @@ var fleetRoutes = []route{
 	}),
 	does("POST", "/readings", "read an address that is not in the inventory", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in watch.AskReading) (watch.Seen, error) {
 		return s.Watch.ReadAddress(ctx, in)
+	}),
+	looks("/due", "list what must be done, in the order in which it bites: what is wrong now, then by act-by date", func(ctx context.Context, s *service.Service, _ people.Bearer, in askDue) (fleet.Due, error) {
+		within, err := strconv.Atoi(cmp.Or(in.Within, "30"))
+		if err != nil {
+			within = -1
+		}
+		return s.Fleet.Due(ctx, within, in.Site)
 	}),
 	listing("/protocols", "list the protocols that slots can be read by", theWatch, (*watch.Service).Protocols),
 }

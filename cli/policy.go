@@ -2,15 +2,13 @@ package cli
 
 import (
 	"context"
-	"slices"
+	"net/url"
 	"strconv"
 	"strings"
-	"time"
 
 	"freshseal/service/fleet"
 	"freshseal/service/watch"
 
-	"freshseal/core/due"
 	"freshseal/core/policy"
 	"freshseal/core/request"
 
@@ -174,40 +172,40 @@ func moreRules(r policy.Rules) string {
 // due lists what must be done, soonest first.
 func (a *app) due() *cobra.Command {
 	var within int
+	var site string
 	c := &cobra.Command{
 		Use: "due", Short: "List what to do first: what is wrong now, then what expires soon", Args: cobra.NoArgs,
+		Long: "List what to do first: what is wrong now, worst first, then by act-by date. Devices that let nobody in once their certificate has expired come before the others each time.",
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			slots, err := listOf[fleet.Slot](ctx, client, "/slots")
-			if err != nil {
+			var found fleet.Due
+			if err := client.do(ctx, "GET", v1+"/due?"+url.Values{"within": {strconv.Itoa(within)}, "site": {site}}.Encode(), nil, &found); err != nil {
 				return err
 			}
-			limit := time.Now().AddDate(0, 0, within)
-			slots = slices.DeleteFunc(slots, func(s fleet.Slot) bool {
-				return s.Condition == "dark" || s.Condition == "fresh" && (s.ActBy == nil || s.ActBy.After(limit))
-			})
-			wrong := func(s fleet.Slot) bool { return s.ActBy == nil || s.Condition.Rank() < due.Overdue.Rank() }
-			slices.SortStableFunc(slots, func(x, y fleet.Slot) int { // what is wrong now comes first, in the order of the list
-				switch {
-				case wrong(x) && wrong(y):
-					return 0
-				case wrong(x):
-					return -1
-				case wrong(y):
-					return 1
-				}
-				return x.ActBy.Compare(*y.ActBy)
-			})
 			t := table{head: []string{"act_by", "slot", "condition", "ends"}}
-			for _, s := range slots {
-				t.add(day{s.ActBy}, s.Device+"/"+s.Name, s.Condition, day{s.ExpiresAt})
+			if a.as != "table" {
+				t.head = append(t.head, "locks_out")
 			}
-			if len(slots) == 0 && a.as == "table" {
+			for _, s := range found.Items {
+				cells := []any{day{s.ActBy}, s.Device + "/" + s.Name, s.Condition, day{s.ExpiresAt}}
+				if a.as != "table" {
+					cells = append(cells, yes(s.LocksOut))
+				}
+				t.add(cells...)
+			}
+			if found.Total == 0 && a.as == "table" {
 				put(a.out, "nothing has to be done within %d days\n", within)
 				return nil
 			}
-			return a.print(slots, t)
+			if err := a.print(found.Items, t); err != nil || a.as != "table" {
+				return err
+			}
+			if n := found.Total - len(found.Items); n > 0 {
+				put(a.out, "and %d more\n", n)
+			}
+			return nil
 		}),
 	}
 	c.Flags().IntVar(&within, "within", 30, "how many days to look ahead")
+	c.Flags().StringVar(&site, "site", "", "only slots at this site")
 	return c
 }

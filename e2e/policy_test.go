@@ -19,7 +19,13 @@ func TestThePolicyNearestToADeviceCounts(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	if due := s.ok("due"); !strings.Contains(due, tickets) || strings.Contains(due, vault) || strings.Index(due, "crane") > strings.Index(due, tickets) {
 		t.Errorf("what is due, soonest first:\n%s", due)
+	} else if locks, lapsed := strings.Index(due, "lines.northholm"), strings.Index(due, "radar"); locks < lapsed || locks > strings.Index(due, "crane") {
+		t.Errorf("who is locked out when it lapses comes behind what has lapsed, and before the others:\n%s", due)
 	}
+	if near := s.ok("due", "--site", "Northholm"); !strings.Contains(near, tickets) || strings.Contains(near, "crane") {
+		t.Errorf("due at Northholm:\n%s", near)
+	}
+	s.fails(1, "from 0 to 3650", "due", "--within", "99999")
 	for _, c := range []struct {
 		set  []string
 		want string

@@ -240,3 +240,37 @@ func (s *Store) FirstEnds(ctx context.Context) ([]SiteEnd, error) {
 	var out []SiteEnd
 	return out, s.read.SelectContext(ctx, &out, `SELECT device.site AS site, min(slot.not_after) AS not_after FROM slot JOIN device ON device.id = slot.device_id WHERE slot.not_after > 0 GROUP BY device.site`)
 }
+
+// DueRow is a slot on which somebody must act.
+type DueRow struct {
+	SlotRow
+	LocksOut bool `db:"locks_out"`
+}
+
+// DueSlots are the slots that are not fresh, dark ones aside, and those whose act-by date comes before
+// a moment; in the order in which it bites: what is wrong now, worst first, then by act-by date, those of
+// the families that lock people out before the others each time. It returns the first most of
+// them, and how many there are.
+func (s *Store) DueSlots(ctx context.Context, now, before Moment, site string, lockingOut []string, most int) ([]DueRow, int, error) {
+	if err := s.age(ctx, now); err != nil {
+		return nil, 0, err
+	}
+	from := ` FROM slot JOIN device ON device.id = slot.device_id
+		WHERE (slot.rank BETWEEN ? AND ? OR slot.rank = ? AND slot.overdue_from > 0 AND slot.overdue_from < ?)`
+	args := []any{due.Lapsed.Rank(), due.Due.Rank(), due.Fresh.Rank(), before}
+	if site != "" {
+		from, args = from+` AND device.site = ?`, append(args, site)
+	}
+	var total int
+	if err := s.read.GetContext(ctx, &total, `SELECT count(*)`+from, args...); err != nil {
+		return nil, 0, err
+	}
+	query, all, err := sqlx.In(`SELECT `+slotList.columns+`, device.family IN (?) AS locks_out`+from+`
+		ORDER BY slot.rank > ?, CASE WHEN slot.rank > ? THEN 0 ELSE slot.rank END, locks_out DESC, slot.overdue_from, slot.id LIMIT ?`,
+		append(append([]any{append([]string{""}, lockingOut...)}, args...), due.Flawed.Rank(), due.Flawed.Rank(), most)...)
+	if err != nil {
+		return nil, 0, err
+	}
+	var out []DueRow
+	return out, total, s.read.SelectContext(ctx, &out, query, all...)
+}

@@ -138,6 +138,7 @@ type Traits struct {
 	SignsItself  bool          // the device, or its manager, makes and signs the certificate itself: no request leaves
 	WebSignIn    WebSignIn     // how each call over the link https says who makes it
 	RestartLimit time.Duration // how long the slot may be away after activate
+	LocksOut     bool          // once its certificate has lapsed nobody can sign in to replace it
 }
 
 // WebSignIn is how a call says who makes it.
