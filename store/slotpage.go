@@ -267,7 +267,7 @@ func (s *Store) DueSlots(ctx context.Context, now, before Moment, site string, l
 	}
 	query, all, err := sqlx.In(`SELECT `+slotList.columns+`, device.family IN (?) AS locks_out`+from+`
 		ORDER BY slot.rank > ?, CASE WHEN slot.rank > ? THEN 0 ELSE slot.rank END, locks_out DESC, slot.overdue_from, slot.id LIMIT ?`,
-		append(append([]any{append([]string{""}, lockingOut...)}, args...), due.Flawed.Rank(), due.Flawed.Rank(), most)...)
+		append(append([]any{append([]string{"-"}, lockingOut...)}, args...), due.Flawed.Rank(), due.Flawed.Rank(), most)...)
 	if err != nil {
 		return nil, 0, err
 	}
