@@ -28,7 +28,10 @@ type Device struct {
 	Notes       string                  `db:"notes"`
 	Nodes       JSON[[]Node]            `db:"nodes"`
 	AddedAt     Moment                  `db:"added_at"`
-	Revision    Revision                `db:"revision"`
+
+	Worst    int      `db:"worst"`   // rank of its worst slot; 9: it has none
+	Soonest  Moment   `db:"soonest"` // end of the first leaf of its slots
+	Revision Revision `db:"revision"`
 }
 
 // Node is a member of a device with an address of its own.
@@ -82,6 +85,11 @@ type Slot struct {
 
 	Rank    int    `db:"rank"`     // of its condition, as of TurnsAt
 	TurnsAt Moment `db:"turns_at"` // when that changes by time alone; zero: never
+
+	DeviceName string `db:"device_name"` // these stand in its row too, for the lists
+	SiteName   string `db:"site_name"`
+	FamilyName string `db:"family_name"`
+	OwnerName  string `db:"owner_name"`
 
 	Device string       `db:"device"` // its device's name
 	Site   string       `db:"site"`

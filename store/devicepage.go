@@ -23,26 +23,20 @@ type DeviceFilter struct {
 // DeviceRow is a device of a list, with the worst of its slots.
 type DeviceRow struct {
 	Device
-	Rank     int    `db:"rank"`
-	NotAfter Moment `db:"not_after"`
 }
 
-const (
-	worst   = "(SELECT coalesce(min(slot.rank), 9) FROM slot WHERE slot.device_id = device.id)"
-	soonest = "(SELECT coalesce(min(slot.not_after), 0) FROM slot WHERE slot.device_id = device.id AND slot.not_after > 0)"
-)
-
 var deviceList = list[DeviceRow]{
-	columns: `device.*, ` + deviceRevision + `, ` + worst + ` AS rank, ` + soonest + ` AS not_after`,
+	columns: `device.*, ` + deviceRevision,
 	from:    `device`,
+	key:     `device.id`,
 	orders: map[string][]string{
-		"name": {"device.name"}, "condition": {worst, "device.name"}, "expires_at": {soonest, "device.name"},
+		"name": {"device.name"}, "condition": {"device.worst", "device.name"}, "expires_at": {"device.soonest", "device.name"},
 		"site": {"device.site", "device.name"}, "family": {"device.family", "device.name"}, "address": {"device.address", "device.name"},
 	},
 	natural: "name",
 	keyed: func(row DeviceRow) map[string]any {
-		end, _ := row.NotAfter.Value()
-		return map[string]any{"device.name": row.Name, worst: row.Rank, soonest: end, "device.site": row.Site, "device.family": row.Family, "device.address": row.Address}
+		end, _ := row.Soonest.Value()
+		return map[string]any{"device.name": row.Name, "device.worst": row.Worst, "device.soonest": end, "device.site": row.Site, "device.family": row.Family, "device.address": row.Address}
 	},
 }
 
@@ -74,9 +68,9 @@ func (f DeviceFilter) narrowings() []narrowing {
 	out := narrow(map[string]string{"device.site = ?": f.Site, "device.cluster = ?": f.Cluster, "device.owner = ?": f.Owner,
 		"EXISTS (SELECT 1 FROM json_each(device.tags) WHERE value = ?)": f.Tag,
 		"instr(lower(device.name || ' ' || device.site || ' ' || device.address || ' ' || device.owner || ' ' || device.tags || ' ' || device.notes || ' ' || device.cluster), ?) > 0": strings.ToLower(f.Text)})
-	out = append(out, ofFamily(f.Family)...)
+	out = append(out, ofFamily("device.family", f.Family)...)
 	if f.Condition != "" {
-		out = append(out, narrowing{worst + " = ?", []any{f.Condition.Rank()}})
+		out = append(out, narrowing{"device.worst = ?", []any{f.Condition.Rank()}})
 	}
 	return out
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,9 +40,10 @@ func needle(text string) string {
 }
 
 func (f SlotFilter) narrowings(now Moment) []narrowing {
-	out := narrow(map[string]string{"device.name = ?": f.Device, "device.site = ?": f.Site, "device.owner = ?": f.Owner, "slot.signer = ?": f.Signer,
-		"EXISTS (SELECT 1 FROM json_each(device.tags) WHERE value = ?)": f.Tag, "instr(slot.path, ?) > 0": strings.ToLower(f.Serves), "instr(" + sought + ", ?) > 0": needle(f.Text)})
-	out = append(out, ofFamily(f.Family)...)
+	out := narrow(map[string]string{"slot.device_name = ?": f.Device, "slot.site_name = ?": f.Site, "slot.owner_name = ?": f.Owner, "slot.signer = ?": f.Signer,
+		"EXISTS (SELECT 1 FROM device, json_each(device.tags) WHERE device.id = slot.device_id AND value = ?)": f.Tag, "instr(slot.path, ?) > 0": strings.ToLower(f.Serves),
+		"instr((SELECT " + sought + " FROM device WHERE device.id = slot.device_id), ?) > 0": needle(f.Text)})
+	out = append(out, ofFamily("slot.family_name", f.Family)...)
 	if f.Condition != "" {
 		out = append(out, narrowing{"slot.rank = ?", []any{f.Condition.Rank()}})
 	}
@@ -53,14 +55,14 @@ func (f SlotFilter) narrowings(now Moment) []narrowing {
 	return out
 }
 
-func ofFamily(family string) []narrowing {
+func ofFamily(column, family string) []narrowing {
 	switch family {
 	case "":
 		return nil
 	case "-":
-		return []narrowing{{"device.family = ''", nil}}
+		family = ""
 	}
-	return []narrowing{{"device.family = ?", []any{family}}}
+	return []narrowing{{column + " = ?", []any{family}}}
 }
 
 // SlotRow is a slot of a list.
@@ -73,16 +75,20 @@ type SlotRow struct {
 
 var slotList = list[SlotRow]{
 	columns: `slot.*, device.name AS device, device.site AS site, device.nodes AS nodes, device.family AS family, device.owner AS owner, device.tags AS tags`,
-	from:    `slot JOIN device ON device.id = slot.device_id`,
+	from:    `slot CROSS JOIN device ON device.id = slot.device_id`,
+	lean:    `slot`,
+	key:     `slot.id`,
+	narrow:  []string{"slot.device_name", "slot.site_name", "slot.family_name", "slot.owner_name", "slot.signer"},
+	bound:   map[string][]string{"condition": {"slot.rank"}, "expires_at": {"slot.rank"}, "device": {"slot.device_name"}, "site": {"slot.site_name", "slot.device_name"}, "address": {}},
 	orders: map[string][]string{
 		"condition": {"slot.rank", "slot.not_after", "slot.id"}, "expires_at": {"slot.not_after", "slot.id"},
-		"device": {"device.name", "slot.name"}, "site": {"device.site", "device.name", "slot.name"}, "address": {"slot.address", "slot.port", "slot.id"},
+		"device": {"slot.device_name", "slot.name"}, "site": {"slot.site_name", "slot.device_name", "slot.name"}, "address": {"slot.address", "slot.port", "slot.id"},
 	},
 	natural: "condition",
 	keyed: func(row SlotRow) map[string]any {
 		end, _ := row.NotAfter.Value()
-		return map[string]any{"slot.rank": row.Rank, "slot.not_after": end, "slot.id": row.ID, "device.name": row.Device, "slot.name": row.Name,
-			"device.site": row.Site, "slot.address": row.Address, "slot.port": row.Port}
+		return map[string]any{"slot.rank": row.Rank, "slot.not_after": end, "slot.id": row.ID, "slot.device_name": row.Device, "slot.name": row.Name,
+			"slot.site_name": row.Site, "slot.address": row.Address, "slot.port": row.Port}
 	},
 }
 
@@ -115,7 +121,7 @@ func (s *Store) SlotNames(ctx context.Context, now Moment, f SlotFilter) ([]Slot
 	}
 	where, args := slotList.where(f.narrowings(now))
 	var out []SlotName
-	return out, s.read.SelectContext(ctx, &out, "SELECT device.name AS device, slot.name AS slot, device.site AS site, device.family AS family"+where+" ORDER BY slot.rank, slot.not_after, slot.id", args...)
+	return out, s.read.SelectContext(ctx, &out, "SELECT slot.device_name AS device, slot.name AS slot, slot.site_name AS site, slot.family_name AS family"+where+" ORDER BY slot.rank, slot.not_after, slot.id", args...)
 }
 
 // Facet is a value that slots or devices have, and how many slots do.
@@ -129,9 +135,9 @@ type Facet struct {
 func (s *Store) Facets(ctx context.Context) (map[string][]Facet, error) {
 	out := map[string][]Facet{}
 	for name, query := range map[string]string{
-		"site":   `SELECT device.site AS value, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id WHERE value <> '' GROUP BY value ORDER BY value`,
-		"family": `SELECT device.family AS value, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id WHERE value <> '' GROUP BY value ORDER BY value`,
-		"owner":  `SELECT device.owner AS value, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id WHERE value <> '' GROUP BY value ORDER BY value`,
+		"site":   `SELECT site AS value, sum(count) AS count FROM tally WHERE site <> '' AND count > 0 GROUP BY site ORDER BY site`,
+		"family": `SELECT family_name AS value, count(*) AS count FROM slot WHERE family_name <> '' GROUP BY family_name ORDER BY family_name`,
+		"owner":  `SELECT owner_name AS value, count(*) AS count FROM slot WHERE owner_name <> '' GROUP BY owner_name ORDER BY owner_name`,
 		"tag":    `SELECT tag.value AS value, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id, json_each(device.tags) AS tag GROUP BY tag.value ORDER BY tag.value LIMIT 500`,
 		"signer": `SELECT slot.signer AS value, count(*) AS count FROM slot WHERE slot.signer <> '' GROUP BY value ORDER BY value`,
 	} {
@@ -153,7 +159,7 @@ func (s *Store) CountConditions(ctx context.Context, now Moment) (map[due.Condit
 		Rank  int `db:"rank"`
 		Count int `db:"count"`
 	}
-	if err := s.read.SelectContext(ctx, &rows, `SELECT rank, count(*) AS count FROM slot GROUP BY rank`); err != nil {
+	if err := s.read.SelectContext(ctx, &rows, `SELECT rank, sum(count) AS count FROM tally WHERE count > 0 GROUP BY rank`); err != nil {
 		return nil, err
 	}
 	out := map[due.Condition]int{}
@@ -226,7 +232,7 @@ func (s *Store) CountBySite(ctx context.Context, now Moment) ([]SiteSlots, error
 		return nil, err
 	}
 	var out []SiteSlots
-	return out, s.read.SelectContext(ctx, &out, `SELECT device.site AS site, slot.rank AS rank, count(*) AS count FROM slot JOIN device ON device.id = slot.device_id GROUP BY device.site, slot.rank`)
+	return out, s.read.SelectContext(ctx, &out, `SELECT site, rank, count FROM tally WHERE count > 0`)
 }
 
 // SiteEnd is when the first certificate of a site ends.
@@ -238,13 +244,13 @@ type SiteEnd struct {
 // FirstEnds are the first ends of each site whose slots could be read.
 func (s *Store) FirstEnds(ctx context.Context) ([]SiteEnd, error) {
 	var out []SiteEnd
-	return out, s.read.SelectContext(ctx, &out, `SELECT device.site AS site, min(slot.not_after) AS not_after FROM slot JOIN device ON device.id = slot.device_id WHERE slot.not_after > 0 GROUP BY device.site`)
+	return out, s.read.SelectContext(ctx, &out, `SELECT site, (SELECT min(not_after) FROM slot WHERE site_name = site AND not_after > 0) AS not_after FROM (SELECT DISTINCT site FROM tally) WHERE not_after > 0`)
 }
 
 // DueRow is a slot on which somebody must act.
 type DueRow struct {
 	SlotRow
-	LocksOut bool `db:"locks_out"`
+	LocksOut bool
 }
 
 // DueSlots are the slots that are not fresh, dark ones aside, and those whose act-by date comes before
@@ -255,22 +261,58 @@ func (s *Store) DueSlots(ctx context.Context, now, before Moment, site string, l
 	if err := s.age(ctx, now); err != nil {
 		return nil, 0, err
 	}
-	from := ` FROM slot JOIN device ON device.id = slot.device_id
-		WHERE (slot.rank BETWEEN ? AND ? OR slot.rank = ? AND slot.overdue_from > 0 AND slot.overdue_from < ?)`
-	args := []any{due.Lapsed.Rank(), due.Due.Rank(), due.Fresh.Rank(), before}
-	if site != "" {
-		from, args = from+` AND device.site = ?`, append(args, site)
+	lockingOut = append([]string{"-"}, lockingOut...) // no family has that name
+	var out, soon, later []DueRow
+	total := 0
+	for rank := due.Lapsed.Rank(); rank <= due.Fresh.Rank(); rank++ {
+		where, args := `slot.rank = ?`, []any{rank}
+		if rank == due.Fresh.Rank() {
+			where, args = where+` AND slot.overdue_from > 0 AND slot.overdue_from < ?`, append(args, before)
+		}
+		if site != "" {
+			where, args = where+` AND +slot.site_name = ?`, append(args, site)
+		}
+		var n int
+		if err := s.read.GetContext(ctx, &n, `SELECT count(*) FROM slot WHERE `+where, args...); err != nil {
+			return nil, 0, err
+		}
+		if total += n; n == 0 {
+			continue
+		}
+		locking, err := s.dueRows(ctx, `+`+where+` AND slot.family_name IN (?)`, append(slices.Clone(args), lockingOut), true, most)
+		if err != nil {
+			return nil, 0, err
+		}
+		others, err := s.dueRows(ctx, where+` AND +slot.family_name NOT IN (?)`, append(slices.Clone(args), lockingOut), false, most)
+		if err != nil {
+			return nil, 0, err
+		}
+		if rank <= due.Flawed.Rank() {
+			out = append(append(out, locking...), others...)
+		} else {
+			soon, later = append(soon, locking...), append(later, others...)
+		}
 	}
-	var total int
-	if err := s.read.GetContext(ctx, &total, `SELECT count(*)`+from, args...); err != nil {
-		return nil, 0, err
-	}
-	query, all, err := sqlx.In(`SELECT `+slotList.columns+`, device.family IN (?) AS locks_out`+from+`
-		ORDER BY slot.rank > ?, CASE WHEN slot.rank > ? THEN 0 ELSE slot.rank END, locks_out DESC, slot.overdue_from, slot.id LIMIT ?`,
-		append(append([]any{append([]string{"-"}, lockingOut...)}, args...), due.Flawed.Rank(), due.Flawed.Rank(), most)...)
+	byAct := func(x, y DueRow) int { return x.OverdueFrom.Compare(y.OverdueFrom.Time) }
+	slices.SortStableFunc(soon, byAct)
+	slices.SortStableFunc(later, byAct)
+	out = append(append(out, soon...), later...)
+	return out[:min(len(out), most)], total, nil
+}
+
+// dueRows are the first slots of one condition, by act-by date.
+func (s *Store) dueRows(ctx context.Context, where string, args []any, locksOut bool, most int) ([]DueRow, error) {
+	const order = ` ORDER BY slot.overdue_from, slot.id`
+	query, all, err := sqlx.In(`SELECT `+slotList.columns+` FROM `+slotList.from+` WHERE slot.id IN (SELECT slot.id FROM slot WHERE `+where+order+` LIMIT ?)`+order, append(args, most)...)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	var out []DueRow
-	return out, total, s.read.SelectContext(ctx, &out, query, all...)
+	if err := s.read.SelectContext(ctx, &out, query, all...); err != nil {
+		return nil, err
+	}
+	for i := range out {
+		out[i].LocksOut = locksOut
+	}
+	return out, nil
 }

@@ -1,0 +1,135 @@
+package store_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"freshseal/core/due"
+	"freshseal/core/testkit"
+	"freshseal/store"
+)
+
+// fleetOf fills a database with devices of one slot each, spread over sites, families, owners and
+// conditions as a large fleet is.
+func fleetOf(b *testing.B, devices int) *store.Store {
+	b.Helper()
+	s, err := store.Open(b.Context(), filepath.Join(b.TempDir(), "freshseal.db"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { s.Close() })
+	random := rand.New(rand.NewPCG(7, 11))
+	for from := 0; from < devices; from += 2000 {
+		var rows []store.NewDevice
+		for i := from; i < from+2000; i++ {
+			d := store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%06d-%d.tidewrack.example", random.IntN(1e6), i), Site: fmt.Sprintf("site %02d", random.IntN(20)), Family: fmt.Sprintf("family-%d", random.IntN(12)),
+				Owner: fmt.Sprintf("owner %d", random.IntN(50)), Address: fmt.Sprintf("10.%d.%d.%d", random.IntN(250), random.IntN(250), random.IntN(250))}}
+			d.Settings.V, d.Tags.V = map[string]string{}, []string{fmt.Sprintf("tag%d", random.IntN(30))}
+			d.Slots = []store.Slot{{Name: "web", Address: d.Address, Port: 443, Protocol: "tls", ServerName: d.Name}}
+			rows = append(rows, d)
+		}
+		if err := s.AddDevices(b.Context(), rows); err != nil {
+			b.Fatal(err)
+		}
+	}
+	var readings []store.NewReading
+	all, err := s.Slots(b.Context())
+	if err != nil {
+		b.Fatal(err)
+	}
+	for i, slot := range all {
+		slot.ReadAt, slot.NotAfter = store.At(testkit.Now), store.At(testkit.Now.Add(time.Duration(random.IntN(700*24)-20*24)*time.Hour))
+		slot.Standing, slot.DueFrom, slot.OverdueFrom = due.Fresh, store.At(slot.NotAfter.AddDate(0, -1, 0)), store.At(slot.NotAfter.AddDate(0, 0, -9))
+		switch n := random.IntN(100); {
+		case n < 2:
+			slot.Standing = due.Dark
+		case n < 30:
+			slot.Standing = due.Factory
+		case n < 35:
+			slot.Standing = due.Flawed
+		}
+		slot.Chain.V = []string{fmt.Sprintf("%064x", i)}
+		if readings = append(readings, store.NewReading{Slot: slot}); len(readings) == 1000 || i == len(all)-1 {
+			if _, err := s.AddReadings(b.Context(), readings); err != nil {
+				b.Fatal(err)
+			}
+			readings = readings[:0]
+		}
+	}
+	return s
+}
+
+// BenchmarkLists reads pages of 50 of a fleet of 100,000: every sort, with every filter and their
+// pairs, at both ends and in the middle, with hits and without. It prints the slowest kinds of page.
+func BenchmarkLists(b *testing.B) {
+	s := fleetOf(b, 100_000)
+	now := store.At(testkit.Now)
+	filters := map[string]store.SlotFilter{
+		"all": {}, "site": {Site: "site 07"}, "family": {Family: "family-3"}, "owner": {Owner: "owner 9"}, "condition": {Condition: due.Flawed}, "rare condition": {Condition: due.Lapsed},
+		"no condition": {Condition: due.Stray}, "month": {Ends: "2026-09"}, "device": {Device: "box-nobody"}, "signer": {Signer: "nobody"}, "no site": {Site: "nowhere"}, "tag": {Tag: "tag4"},
+		"site, condition": {Site: "site 07", Condition: due.Factory}, "family, condition": {Family: "family-3", Condition: due.Flawed}, "site, family": {Site: "site 07", Family: "family-3"},
+		"owner, site": {Owner: "owner 9", Site: "site 01"}, "site, month": {Site: "site 07", Ends: "2026-09"}, "family, nothing": {Family: "family-3", Condition: due.Stray},
+	}
+	type kind struct {
+		name  string
+		times []time.Duration
+	}
+	var kinds []kind
+	for b.Loop() {
+		kinds = nil
+		look := func(name string, page func() error) {
+			k := kind{name: name}
+			for range 7 {
+				begun := time.Now()
+				if err := page(); err != nil {
+					b.Fatal(name, err)
+				}
+				k.times = append(k.times, time.Since(begun))
+			}
+			slices.Sort(k.times)
+			kinds = append(kinds, k)
+		}
+		for _, sort := range []string{"condition", "expires_at", "device", "site", "address"} {
+			_, middle, err := s.SlotPage(b.Context(), now, store.SlotFilter{}, store.Page{Sort: sort, Most: 50_000})
+			if err != nil {
+				b.Fatal(err)
+			}
+			for name, filter := range filters {
+				for end, p := range map[string]store.Page{"first": {Sort: sort, Most: 50}, "last": {Sort: sort, Desc: true, Most: 50}, "middle": {Sort: sort, After: middle, Most: 50}} {
+					look(fmt.Sprintf("slots by %s, %s, %s", sort, name, end), func() error { _, _, err := s.SlotPage(b.Context(), now, filter, p); return err })
+				}
+			}
+		}
+		for _, sort := range []string{"name", "condition", "expires_at", "site", "family", "address"} {
+			for name, filter := range map[string]store.DeviceFilter{"all": {}, "site": {Site: "site 07"}, "condition": {Condition: due.Flawed}, "no condition": {Condition: due.Stray}, "family, owner": {Family: "family-3", Owner: "owner 9"}} {
+				look(fmt.Sprintf("devices by %s, %s", sort, name), func() error {
+					_, _, err := s.DevicePage(b.Context(), now, filter, store.Page{Sort: sort, Most: 50})
+					return err
+				})
+			}
+		}
+		look("counts", func() error { _, err := s.CountConditions(b.Context(), now); return err })
+		look("facets", func() error { _, err := s.Facets(b.Context()); return err })
+		look("due", func() error { _, _, err := s.DueSlots(b.Context(), now, now, "", nil, 50); return err })
+	}
+	p50 := func(k kind) time.Duration { return k.times[len(k.times)/2] }
+	slices.SortFunc(kinds, func(x, y kind) int { return int(p50(y) - p50(x)) })
+	over := 0
+	for _, k := range kinds {
+		if p50(k) > 10*time.Millisecond {
+			over++
+		}
+	}
+	slowest := "the slowest"
+	for _, k := range kinds[:min(40, len(kinds))] {
+		slowest += fmt.Sprintf("\n%6.1f ms  %s", float64(p50(k).Microseconds())/1000, k.name)
+	}
+	b.Log(slowest)
+	b.ReportMetric(float64(len(kinds)), "kinds-of-page")
+	b.ReportMetric(float64(over), "over-10-ms")
+	b.ReportMetric(float64(p50(kinds[len(kinds)/2]).Microseconds())/1000, "median-ms")
+}

@@ -1,0 +1,166 @@
+package store_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"freshseal/core/due"
+	"freshseal/core/testkit"
+	"freshseal/store"
+)
+
+// Devices come, move to another site, get other families, are read, turn by time and go, in any order:
+// what lists and counts are made from says the same as the slots themselves, after each step.
+func TestListsAndCountsFollowEveryChange(t *testing.T) {
+	s := open(t)
+	random := rand.New(rand.NewPCG(3, 5))
+	now := testkit.Now
+	next := 0
+	did := map[string]int{}
+	for step := range 250 {
+		all, err := s.Slots(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		what := []string{"add", "move", "read", "read", "pass", "remove slot", "remove"}[random.IntN(7)]
+		if len(all) == 0 {
+			what = "add"
+		}
+		did[what]++
+		switch {
+		case what == "add":
+			next++
+			d := store.NewDevice{Device: store.Device{Name: fmt.Sprint("box-", next), Site: fmt.Sprint("site ", random.IntN(3)), Family: fmt.Sprint("family-", random.IntN(2)), Owner: "owner", Address: "192.0.2.1"}}
+			d.Settings.V, d.Tags.V = map[string]string{}, []string{"tag"}
+			for i := range 1 + random.IntN(3) {
+				d.Slots = append(d.Slots, store.Slot{Name: fmt.Sprint("slot-", i), Address: "192.0.2.1", Port: 443 + i, Protocol: "tls"})
+			}
+			err = s.AddDevices(t.Context(), []store.NewDevice{d})
+		case what == "move":
+			d, missing := s.Device(t.Context(), all[random.IntN(len(all))].Device)
+			d.Site, d.Family, d.Owner = fmt.Sprint("site ", random.IntN(3)), fmt.Sprint("family-", random.IntN(2)), fmt.Sprint("owner ", random.IntN(2))
+			if err = missing; err == nil {
+				err = s.ChangeDevice(t.Context(), d, nil, nil, nil, d.Revision)
+			}
+		case what == "read":
+			slot := all[random.IntN(len(all))]
+			slot.ReadAt, slot.NotAfter, slot.Standing = store.At(now), store.At(now.AddDate(0, 0, random.IntN(60)-10)), []due.Condition{due.Fresh, due.Factory, due.Dark}[random.IntN(3)]
+			slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -5)), store.At(slot.NotAfter.AddDate(0, 0, -20))
+			if slot.Standing == due.Dark {
+				slot.NotAfter = store.Moment{}
+			}
+			_, err = s.AddReadings(t.Context(), []store.NewReading{{Slot: slot}})
+		case what == "pass":
+			now = now.Add(time.Duration(random.IntN(100)) * time.Hour)
+		case what == "remove slot":
+			err = s.RemoveSlot(t.Context(), all[random.IntN(len(all))])
+		default:
+			err = s.RemoveDevice(t.Context(), all[random.IntN(len(all))].Device)
+		}
+		if err != nil {
+			t.Fatal(step, what, err)
+		}
+		agree(t, s, store.At(now), fmt.Sprint(step, " ", what))
+	}
+	if len(did) != 6 {
+		t.Errorf("only %v was done", did)
+	}
+}
+
+// agree compares what lists and counts say with the slots themselves.
+func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
+	t.Helper()
+	counts, err := s.CountConditions(t.Context(), now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bySite, err := s.CountBySite(t.Context(), now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	slots, err := s.Slots(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	want, wantSite, worst, soonest := map[due.Condition]int{}, map[string]int{}, map[string]int{}, map[string]time.Time{}
+	for _, slot := range slots {
+		if slot.DeviceName != slot.Device || slot.SiteName != slot.Site {
+			t.Fatalf("after %s the row of %s/%s says %s at %s", after, slot.Device, slot.Name, slot.DeviceName, slot.SiteName)
+		}
+		want[due.Conditions[slot.Rank]]++
+		wantSite[fmt.Sprint(slot.Site, slot.Rank)]++
+		if known, ok := worst[slot.Device]; !ok || slot.Rank < known {
+			worst[slot.Device] = slot.Rank
+		}
+		if end := slot.NotAfter.Time; !end.IsZero() && (soonest[slot.Device].IsZero() || end.Before(soonest[slot.Device])) {
+			soonest[slot.Device] = end
+		}
+	}
+	got := map[string]int{}
+	for _, row := range bySite {
+		got[fmt.Sprint(row.Site, row.Rank)] = row.Count
+	}
+	if fmt.Sprint(counts) != fmt.Sprint(want) || fmt.Sprint(got) != fmt.Sprint(wantSite) {
+		t.Fatalf("after %s: %v and %v, not %v and %v", after, counts, got, want, wantSite)
+	}
+	devices, _, err := s.DevicePage(t.Context(), now, store.DeviceFilter{}, store.Page{Most: 1000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range devices {
+		rank, has := worst[d.Name]
+		if !has {
+			rank = 9
+		}
+		if d.Worst != rank || !d.Soonest.Equal(soonest[d.Name]) {
+			t.Fatalf("after %s: %s is %d until %s, not %d until %s", after, d.Name, d.Worst, d.Soonest, rank, soonest[d.Name])
+		}
+	}
+	// Pages of three, whatever the sort and the filters, are the whole list without a gap.
+	for _, f := range []store.SlotFilter{{}, {Site: "site 1"}, {Family: "family-0", Condition: due.Factory}, {Owner: "owner 1", Site: "site 2"}} {
+		n, err := s.CountSlots(t.Context(), now, f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, sort := range []string{"condition", "expires_at", "device", "site", "address"} {
+			seen := map[int64]bool{}
+			for p := (store.Page{Sort: sort, Most: 3}); ; {
+				rows, next, err := s.SlotPage(t.Context(), now, f, p)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, row := range rows {
+					seen[row.ID] = true
+				}
+				if p.After = next; next == "" {
+					break
+				}
+			}
+			if len(seen) != n {
+				t.Fatalf("after %s: %d slots of %d by %s with %+v", after, len(seen), n, sort, f)
+			}
+		}
+	}
+	rows, total, err := s.DueSlots(t.Context(), now, now, "", []string{"family-1"}, 1000)
+	if err != nil || total != len(rows) {
+		t.Fatalf("after %s: %d are due of %d, %v", after, len(rows), total, err)
+	}
+	if fresh := want[due.Fresh] + want[due.Dark]; total != len(slots)-fresh {
+		t.Fatalf("after %s: %d are due of %d slots, and %d are fresh or dark", after, total, len(slots), fresh)
+	}
+	wrong := func(r store.DueRow) int { return min(r.Rank, due.Overdue.Rank()) }
+	if !slices.IsSortedFunc(rows, func(x, y store.DueRow) int {
+		if wrong(x) != wrong(y) {
+			return wrong(x) - wrong(y)
+		}
+		if x.LocksOut != y.LocksOut {
+			return map[bool]int{true: -1, false: 1}[x.LocksOut]
+		}
+		return x.OverdueFrom.Compare(y.OverdueFrom.Time)
+	}) {
+		t.Fatalf("after %s: what is due is not in order", after)
+	}
+}
