@@ -25,6 +25,7 @@ const numbers = {
   max_lifetime_days: 'Maximum lifetime (days; 0: any)',
   min_rsa_bits: 'Minimum RSA key (bits)',
   min_ec_bits: 'Minimum elliptic curve key (bits)',
+  read_minutes: 'Interval between readings (minutes)',
 } as const
 
 const switches = {
@@ -47,6 +48,7 @@ const schema = v.object({
   max_lifetime_days: whole(numbers.max_lifetime_days),
   min_rsa_bits: whole(numbers.min_rsa_bits),
   min_ec_bits: whole(numbers.min_ec_bits),
+  read_minutes: whole(numbers.read_minutes),
   short_names: v.boolean(),
   address_names: v.boolean(),
   cluster_names: v.boolean(),
@@ -71,6 +73,7 @@ export function valuesOf(r: Rules): Values {
     max_lifetime_days: number(r.max_lifetime_days),
     min_rsa_bits: number(r.min_rsa_bits),
     min_ec_bits: number(r.min_ec_bits),
+    read_minutes: number(r.read_minutes),
     short_names: r.short_names ?? false,
     address_names: r.address_names ?? false,
     cluster_names: r.cluster_names ?? false,
