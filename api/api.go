@@ -137,7 +137,7 @@ func (s *Server) identify(c fiber.Ctx) error {
 	}
 	began := time.Now()
 	err := c.Next()
-	attributes := []any{"request", requestID(c), "method", c.Method(), "path", c.Path(), "user", bearer(c).User, "took", time.Since(began).Round(time.Millisecond)}
+	attributes := []any{"request", requestID(c), "method", c.Method(), "path", shownPath(c.Path()), "user", bearer(c).User, "took", time.Since(began).Round(time.Millisecond)}
 	if err != nil {
 		attributes = append(attributes, "error", err)
 	}
@@ -226,7 +226,7 @@ func (s *Server) problem(c fiber.Ctx, err error) error {
 	case errors.As(err, &http):
 		p.Status, p.Title, p.Next = http.Code, http.Message, "see /api/v1/openapi.json"
 	default:
-		s.log.Error("answer failed", "request", requestID(c), "method", c.Method(), "path", c.Path(), "error", err)
+		s.log.Error("answer failed", "request", requestID(c), "method", c.Method(), "path", shownPath(c.Path()), "error", err)
 	}
 	p.Instance = "urn:freshseal:request:" + requestID(c)
 	body, err := json.Marshal(p)

@@ -131,6 +131,12 @@ func (s *Store) Tokens(ctx context.Context, now Moment) ([]Session, error) {
 	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE kind = 'client' AND ends_at >= ? ORDER BY began_at, sha256`, now)
 }
 
+// SessionsOf are the sessions of one kind of a user that have not ended, oldest first.
+func (s *Store) SessionsOf(ctx context.Context, user, kind string, now Moment) ([]Session, error) {
+	var out []Session
+	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE session.user = ? AND kind = ? AND ends_at >= ? ORDER BY began_at, sha256`, user, kind, now)
+}
+
 // EndSession deletes the sessions whose digest has this prefix.
 func (s *Store) EndSession(ctx context.Context, beginning string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {

@@ -1,8 +1,11 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 
+	"freshseal/core/calendar"
+	"freshseal/core/next"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
@@ -45,4 +48,33 @@ func (s *Service) Due(ctx context.Context, within int, site string) (Due, error)
 		out.Items = append(out.Items, DueSlot{slot, row.LocksOut})
 	}
 	return out, err
+}
+
+// Calendar is what must be done at a site, or everywhere, as a calendar of the last month and the next
+// year: act-by dates and expiries.
+func (s *Service) Calendar(ctx context.Context, site string) (string, error) {
+	const ahead = 365
+	due, err := s.Due(ctx, ahead, site)
+	if err != nil {
+		return "", err
+	}
+	var entries []calendar.Entry
+	for _, slot := range due.Items {
+		e := calendar.Entry{Slot: slot.Device + "/" + slot.Name, Site: slot.Site, Subject: slot.Subject, LocksOut: slot.LocksOut}
+		if slot.ActBy != nil && slot.ExpiresAt != nil {
+			e.ActBy, e.Expires = *slot.ActBy, *slot.ExpiresAt
+		}
+		entries = append(entries, e)
+	}
+	now := s.now()
+	return calendar.Write("Certificates: "+cmp.Or(site, "the whole fleet"), entries, now.AddDate(0, -1, 0), now.AddDate(0, 0, ahead), now), nil
+}
+
+// KnowsSite refuses a site at which nothing is.
+func (s *Service) KnowsSite(ctx context.Context, site string) error {
+	n, err := s.store.CountSlotsAt(ctx, site)
+	if err == nil && n == 0 {
+		err = problem.New(problem.NotFound, "no slot is at "+site, "", "write the site as the devices have it", next.ListDevices.On(""))
+	}
+	return err
 }

@@ -1,0 +1,92 @@
+package people
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"time"
+
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// Feed is a calendar that programs read at a secret address. Whoever knows the address sees the
+// names of the slots and their dates, and nothing else.
+type Feed struct {
+	ID     string    `json:"id" required:"true"`
+	User   string    `json:"user" required:"true"`
+	Site   string    `json:"site" required:"true" description:"empty: the whole fleet"`
+	EndsAt time.Time `json:"ends_at" required:"true"`
+	Path   string    `json:"path,omitempty" description:"only in the answer to making it: the secret address, below that of the service"`
+}
+
+const (
+	feedKind  = "calendar"
+	feedLife  = 730 * 24 * time.Hour
+	mostFeeds = 20 // of a user
+	FeedPath  = "/calendar/"
+)
+
+// AddFeed makes a calendar of a site, or of the fleet, for the user who asks. It ends with the
+// user.
+func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (Feed, error) {
+	own, err := s.Feeds(ctx, by)
+	if err != nil {
+		return Feed{}, err
+	}
+	if len(own) >= mostFeeds {
+		return Feed{}, problem.Reject("the calendar was not made", "you have 20 calendars", "remove one of them")
+	}
+	u, err := s.store.User(ctx, by.User)
+	if err != nil {
+		return Feed{}, err
+	}
+	secret := rand.Text()
+	// Its role reaches nothing: the secret opens the calendar alone.
+	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: feedKind, Role: feedKind, Label: site, BeganAt: s.moment(), EndsAt: store.At(s.now().Add(feedLife))}
+	if err := s.store.AddSession(ctx, session, u); err != nil {
+		return Feed{}, err
+	}
+	deed.Say(ctx, "a calendar of %q", site)
+	out := showFeed(session)
+	out.Path = FeedPath + secret + ".ics"
+	return out, nil
+}
+
+func showFeed(row store.Session) Feed {
+	return Feed{ID: row.SHA256[:tokenID], User: row.User, Site: row.Label, EndsAt: row.EndsAt.Time}
+}
+
+// Feeds are the calendars of the user who asks.
+func (s *Service) Feeds(ctx context.Context, by Bearer) ([]Feed, error) {
+	rows, err := s.store.SessionsOf(ctx, by.User, feedKind, s.moment())
+	out := make([]Feed, 0, len(rows))
+	for _, row := range rows {
+		out = append(out, showFeed(row))
+	}
+	return out, err
+}
+
+// RemoveFeed ends a calendar of the user who asks.
+func (s *Service) RemoveFeed(ctx context.Context, id string, by Bearer) error {
+	own, err := s.Feeds(ctx, by)
+	if err != nil {
+		return err
+	}
+	for _, feed := range own {
+		if feed.ID == id {
+			return s.store.EndSession(ctx, id)
+		}
+	}
+	return problem.New(problem.NotFound, "you have no calendar that is called "+id, "", "list your calendars")
+}
+
+// SiteOfFeed is the site whose calendar a secret opens; empty: the whole fleet.
+func (s *Service) SiteOfFeed(ctx context.Context, secret string) (site string, err error) {
+	session, err := s.store.Session(ctx, digest(secret), s.moment())
+	if errors.Is(err, store.ErrNotFound) || err == nil && session.Kind != feedKind {
+		return "", problem.New(problem.NotFound, "there is no such calendar", "it was removed, or its user was changed", "make a new one: freshseal calendar add")
+	}
+	return session.Label, err
+}
