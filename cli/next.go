@@ -27,7 +27,7 @@ var commands = map[next.Do]string{
 }
 
 // otherFlags are the flags for fields whose flag has another name.
-var otherFlags = map[string]string{"password": "password-file", "passphrase": "passphrase-file", "private_key": "key-file"}
+var otherFlags = map[string]string{"secret": "secret-file", "password": "password-file", "passphrase": "passphrase-file", "private_key": "key-file"}
 
 // advice words what to do next: in words, then as commands or flags.
 func advice(say string, actions []next.Action) string {

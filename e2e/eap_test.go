@@ -64,6 +64,9 @@ func TestARealAccessControlServerIsReplaced(t *testing.T) {
 	if back := s.show(realBox + "/eap"); back.Condition != "factory" {
 		t.Errorf("after the revert: %+v", back.Condition)
 	}
+	// The secret was given for this address: it goes nowhere else by an edit alone.
+	s.fails(1, "given for another address", "slot", "edit", realBox+"/eap", "--at", "127.20.77.99:"+port)
+	s.okWith(radiusSecret, "slot", "edit", realBox+"/eap", "--at", port, "--secret-file", "-")
 	// Nobody restarts it: the files are new, and the wire is not.
 	s.ok("device", "edit", realBox, "--setting", "reload=touch "+b.dir+"/nobody", "--family", "quick-web-files-ssh")
 	s.comesTo(realBox+"/eap", "reverted", "instead of the new leaf", "--signer", "bench")

@@ -13,6 +13,7 @@ import (
 	"freshseal/service/problem"
 	"freshseal/service/reach"
 	"freshseal/store"
+	"freshseal/wire"
 )
 
 // DeviceChange describes a change of a device; nil fields stay as they are.
@@ -97,6 +98,11 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange, k
 		return Device{}, err
 	}
 	maps.Copy(secrets, ways.Secrets)
+	for _, slot := range before.Slots { // one that follows its device does not take its shared secret along
+		if d.Address != before.Address && slot.Address == before.Address && wire.Protocol(slot.Protocol).OverEAP() {
+			ways.Gone = append(ways.Gone, reach.SlotPurpose(name, slot.Name))
+		}
+	}
 	if known == problem.Any {
 		known = d.Revision // as it was looked at just now
 	}

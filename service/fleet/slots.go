@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -145,6 +146,15 @@ func (s *Service) EditSlot(ctx context.Context, device, name string, c SlotChang
 	if err != nil {
 		return Slot{}, err
 	}
+	if wire.Protocol(changed.Protocol).OverEAP() && wanted.Secret == "" && c.Secret == nil && !samePlaces(row, changed) {
+		sealed, err := s.reach.SlotSecret(ctx, device, name)
+		if err != nil {
+			return Slot{}, err
+		}
+		if len(sealed) > 0 {
+			return Slot{}, problem.Reject(cannot, "its shared secret was given for another address or port", "give the shared secret again", next.Give.On("secret"))
+		}
+	}
 	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More
 	var secrets map[string][]byte
 	var gone []string
@@ -162,6 +172,11 @@ func (s *Service) EditSlot(ctx context.Context, device, name string, c SlotChang
 		deed.Say(ctx, "a new shared secret")
 	}
 	return s.ReadSlot(ctx, device, name)
+}
+
+// samePlaces says whether a slot is read at the same addresses and ports.
+func samePlaces(x, y store.Slot) bool {
+	return x.Address == y.Address && x.Port == y.Port && slices.Equal(x.More.V, y.More.V)
 }
 
 // RemoveSlot deletes a slot with its history. A device keeps at least one.
