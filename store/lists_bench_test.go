@@ -72,6 +72,7 @@ func BenchmarkLists(b *testing.B) {
 		"all": {}, "site": {Site: "site 07"}, "family": {Family: "family-3"}, "owner": {Owner: "owner 9"}, "condition": {Condition: due.Flawed}, "rare condition": {Condition: due.Lapsed},
 		"no condition": {Condition: due.Stray}, "month": {Ends: "2026-09"}, "device": {Device: "box-nobody"}, "signer": {Signer: "nobody"}, "no site": {Site: "nowhere"}, "tag": {Tag: "tag4"},
 		"site, condition": {Site: "site 07", Condition: due.Factory}, "family, condition": {Family: "family-3", Condition: due.Flawed}, "site, family": {Site: "site 07", Family: "family-3"},
+		"text, one hit": {Text: "box-000777-"}, "text, none": {Text: "nowhere at all"}, "text, all": {Text: "tidewrack"}, "text, site": {Text: "tidewrack", Site: "site 07"}, "text, 1 of 10": {Text: "box-0"},
 		"owner, site": {Owner: "owner 9", Site: "site 01"}, "site, month": {Site: "site 07", Ends: "2026-09"}, "family, nothing": {Family: "family-3", Condition: due.Stray},
 	}
 	type kind struct {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -20,7 +21,7 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 	now := testkit.Now
 	next := 0
 	did := map[string]int{}
-	for step := range 250 {
+	for step := range 120 {
 		all, err := s.Slots(t.Context())
 		if err != nil {
 			t.Fatal(err)
@@ -142,6 +143,26 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 			if len(seen) != n {
 				t.Fatalf("after %s: %d slots of %d by %s with %+v", after, len(seen), n, sort, f)
 			}
+		}
+	}
+	// What is searched is found, and nothing that has gone or is called otherwise by now.
+	for _, text := range []string{"box-1", "BOX-2/slot-1", "site 1", "owner 1", "nowhere", "%", "192.0.2.1"} {
+		rows, _, err := s.SlotPage(t.Context(), now, store.SlotFilter{Text: text}, store.Page{Most: 1000})
+		if err != nil {
+			t.Fatal(err)
+		}
+		n, err := s.CountSlots(t.Context(), now, store.SlotFilter{Text: text})
+		if err != nil {
+			t.Fatal(err)
+		}
+		hits := 0
+		for _, slot := range slots {
+			if strings.Contains(strings.ToLower(slot.Device+"/"+slot.Name+" "+slot.Site+" "+slot.Address+" "+slot.OwnerName), strings.ToLower(text)) {
+				hits++
+			}
+		}
+		if len(rows) != hits || n != hits {
+			t.Fatalf("after %s: %q is found %d times, counted %d times, and stands in %d slots", after, text, len(rows), n, hits)
 		}
 	}
 	rows, total, err := s.DueSlots(t.Context(), now, now, "", []string{"family-1"}, 1000)

@@ -25,9 +25,6 @@ type SlotFilter struct {
 	Text      string // somewhere in the names, addresses, owner, tags, notes, subject, serial number or fingerprints
 }
 
-// sought is what Text is looked for in.
-const sought = `lower(device.name || '/' || slot.name || ' ' || device.site || ' ' || slot.address || ' ' || slot.server_name || ' ' || device.owner || ' ' || device.tags || ' ' || device.notes || ' ' || device.cluster) || ' ' || slot.sought || ' ' || slot.path`
-
 // needle is a text as it is looked for: a fingerprint or a serial number with colons or
 // blanks is written without.
 func needle(text string) string {
@@ -41,8 +38,7 @@ func needle(text string) string {
 
 func (f SlotFilter) narrowings(now Moment) []narrowing {
 	out := narrow(map[string]string{"slot.device_name = ?": f.Device, "slot.site_name = ?": f.Site, "slot.owner_name = ?": f.Owner, "slot.signer = ?": f.Signer,
-		"EXISTS (SELECT 1 FROM device, json_each(device.tags) WHERE device.id = slot.device_id AND value = ?)": f.Tag, "instr(slot.path, ?) > 0": strings.ToLower(f.Serves),
-		"instr((SELECT " + sought + " FROM device WHERE device.id = slot.device_id), ?) > 0": needle(f.Text)})
+		"EXISTS (SELECT 1 FROM device, json_each(device.tags) WHERE device.id = slot.device_id AND value = ?)": f.Tag, "instr(slot.path, ?) > 0": strings.ToLower(f.Serves)})
 	out = append(out, ofFamily("slot.family_name", f.Family)...)
 	if f.Condition != "" {
 		out = append(out, narrowing{"slot.rank = ?", []any{f.Condition.Rank()}})
@@ -98,12 +94,20 @@ func (s *Store) SlotPage(ctx context.Context, now Moment, f SlotFilter, p Page) 
 	if err := s.age(ctx, now); err != nil {
 		return nil, "", err
 	}
-	return slotList.page(ctx, s, p, f.narrowings(now)...)
+	text, err := s.found(ctx, f.Text, false)
+	if err != nil {
+		return nil, "", err
+	}
+	return slotList.page(ctx, s, p, append(f.narrowings(now), text...)...)
 }
 
 // CountSlots says how many slots fit a filter.
 func (s *Store) CountSlots(ctx context.Context, now Moment, f SlotFilter) (int, error) {
-	return slotList.count(ctx, s, f.narrowings(now)...)
+	text, err := s.found(ctx, f.Text, true)
+	if err != nil {
+		return 0, err
+	}
+	return slotList.count(ctx, s, append(f.narrowings(now), text...)...)
 }
 
 // SlotName is how a slot is named, and where it is.
@@ -119,7 +123,11 @@ func (s *Store) SlotNames(ctx context.Context, now Moment, f SlotFilter) ([]Slot
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
-	where, args := slotList.where(f.narrowings(now))
+	text, err := s.found(ctx, f.Text, true)
+	if err != nil {
+		return nil, err
+	}
+	where, args := slotList.where(append(f.narrowings(now), text...))
 	var out []SlotName
 	return out, s.read.SelectContext(ctx, &out, "SELECT slot.device_name AS device, slot.name AS slot, slot.site_name AS site, slot.family_name AS family"+where+" ORDER BY slot.rank, slot.not_after, slot.id", args...)
 }

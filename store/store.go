@@ -34,6 +34,8 @@ type Store struct {
 	listeners map[chan struct{}]struct{}
 	told      int64 // the newest event that listeners were woken for
 
+	words words // by which slots are found
+
 	ledgerKey []byte // with which entries of the ledger are chained
 }
 
