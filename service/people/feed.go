@@ -86,7 +86,7 @@ func (s *Service) RemoveFeed(ctx context.Context, id string, by Bearer) error {
 func (s *Service) SiteOfFeed(ctx context.Context, secret string) (site string, err error) {
 	session, err := s.store.Session(ctx, digest(secret), s.moment())
 	if errors.Is(err, store.ErrNotFound) || err == nil && session.Kind != feedKind {
-		return "", problem.New(problem.NotFound, "there is no such calendar", "it was removed, or its user was changed", "make a new one: freshseal calendar add")
+		return "", problem.New(problem.NotFound, "there is no such calendar", "it was removed, or its user was changed", "make a new one")
 	}
 	return session.Label, err
 }

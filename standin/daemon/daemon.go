@@ -4,8 +4,10 @@ package daemon
 
 import (
 	"bytes"
+	"math/rand/v2"
 	"net"
 	"os/exec"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -13,16 +15,25 @@ import (
 	"time"
 )
 
-// FreePort finds a TCP port of an address on which nobody listens.
+// given are the ports that FreePort has found in this process.
+var given sync.Map
+
+// FreePort finds a TCP port of an address on which nobody listens: one of those that the system
+// gives to no connection by itself, so that nobody takes it meanwhile, and another one each time.
 func FreePort(t testing.TB, address string) string {
 	t.Helper()
-	l, err := net.Listen("tcp", address+":0")
-	if err != nil {
-		t.Fatal(err)
+	for range 1000 {
+		port := strconv.Itoa(10000 + rand.IntN(22000))
+		if _, taken := given.LoadOrStore(port, true); taken {
+			continue
+		}
+		if l, err := net.Listen("tcp", net.JoinHostPort(address, port)); err == nil {
+			l.Close()
+			return port
+		}
 	}
-	defer l.Close()
-	_, port, _ := net.SplitHostPort(l.Addr().String())
-	return port
+	t.Fatalf("no port is free at %s", address)
+	return ""
 }
 
 // Start starts a server and waits until it listens on a TCP address. It is ended with the
