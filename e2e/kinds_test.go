@@ -11,6 +11,7 @@ import (
 
 	"freshseal/core/procedure"
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // kind starts a box of a kind with its factory certificate.
@@ -26,6 +27,9 @@ func kindAt(t *testing.T, b standin.Box, address string, port int) *standin.Runn
 	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Pelorus factory"}, Ends: 1000 * time.Hour}, rand.Reader, time.Now())
 	if err != nil {
 		t.Fatal(err)
+	}
+	if port == 0 { // one that is free on its further nodes too
+		port = number(t, daemon.FreePort(t, address))
 	}
 	b.Dir = t.TempDir()
 	if err := standin.Lay(b.Dir, certificate, key); err != nil {

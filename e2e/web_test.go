@@ -52,7 +52,7 @@ func webBox(t *testing.T, b standin.Box) (box *standin.Running, flags []string) 
 		b.System = name
 	case standin.AccessServer:
 		b.Shared = radiusSecret
-		node := kindAt(t, standin.Box{Kind: standin.AccessServer, Shared: radiusSecret, Restart: 200 * time.Millisecond}, "127.20.83.2", 0)
+		node := kindAt(t, standin.Box{Kind: standin.AccessServer, Shared: radiusSecret, RADIUSPort: number(t, daemon.FreePort(t, "127.20.83.2")), Restart: 200 * time.Millisecond}, "127.20.83.2", 0)
 		_, port, _ := net.SplitHostPort(node.TLSAddr)
 		_, radius, _ := net.SplitHostPort(node.RADIUSAddr)
 		b.TLSPort, b.RADIUSPort, b.Hosts = number(t, port), number(t, radius), func(string) *standin.Running { return node }
