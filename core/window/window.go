@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	_ "time/tzdata" // a minimal system has no time zones of its own
 
 	"github.com/teambition/rrule-go"
 )

@@ -4,7 +4,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-	_ "time/tzdata" // as the program has it
 
 	"freshseal/core/window"
 )
