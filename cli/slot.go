@@ -138,10 +138,12 @@ func (a *app) slotHistory() *cobra.Command {
 				if line.Failure != nil {
 					served = line.Failure.What
 				}
-				sha256, until := line.SHA256, ""
-				if a.as == "table" {
-					sha256 = shorten(sha256, 17)
+				if a.as == "table" { // 80 columns have no room for both ends; the next line above is the other
+					t.head = []string{"since", "served", "sha256", "changed_by"}
+					t.add(moment(line.At), served, shorten(line.SHA256, 11), by)
+					continue
 				}
+				sha256, until := line.SHA256, ""
 				if line.Until != nil {
 					until = moment(*line.Until)
 				}

@@ -25,6 +25,10 @@ func TestThePolicyNearestToADeviceCounts(t *testing.T) {
 	if near := s.ok("due", "--site", "Northholm"); !strings.Contains(near, tickets) || strings.Contains(near, "crane") {
 		t.Errorf("due at Northholm:\n%s", near)
 	}
+	if out := s.ok("sweep", "--site", "Northholm", "--as", "csv"); !strings.HasSuffix(strings.TrimSpace(out), ",0") || strings.Contains(out, "60,") {
+		t.Errorf("the sweep of Northholm: %s", out)
+	}
+	s.fails(1, "no slot is at", "sweep", "--site", "Atlantis")
 	s.fails(1, "from 0 to 3650", "due", "--within", "99999")
 	for _, c := range []struct {
 		set  []string

@@ -35,7 +35,11 @@ const mostSweeps = 20
 // is under way, it returns that one.
 func (s *Service) Sweep(ctx context.Context, site string) (Sweep, error) {
 	if site != "" {
-		if _, err := s.reach.Site(ctx, site); err != nil {
+		n, err := s.store.CountSlotsAt(ctx, site)
+		if err == nil && n == 0 {
+			err = problem.New(problem.NotFound, "no slot is at "+site, "", "write the site as the devices have it", next.ListSlots.On(""))
+		}
+		if err != nil {
 			return Sweep{}, err
 		}
 	}
