@@ -29,7 +29,7 @@ func (a *app) policy() *cobra.Command {
 	var renewal, margin, turnaround, rsa, ec, life, minutes int
 	var names, prefixes []string
 	var approval, signer, key, renewalKey string
-	var keep, weak, short, addresses, cluster, oldSubject bool
+	var keep, weak, short, addresses, cluster, oldSubject, revocation bool
 	set := &cobra.Command{
 		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; only the given flags take effect", Args: cobra.ExactArgs(1),
 	}
@@ -59,7 +59,7 @@ func (a *app) policy() *cobra.Command {
 			to   **bool
 			from *bool
 		}{
-			"keep-keys": {&p.Rules.KeepKeys, &keep}, "weak-keys": {&p.Rules.WeakKeys, &weak}, "old-subject": {&p.Rules.OldSubject, &oldSubject}, "short-names": {&p.Rules.ShortNames, &short},
+			"keep-keys": {&p.Rules.KeepKeys, &keep}, "check-revocation": {&p.Rules.Revocation, &revocation}, "weak-keys": {&p.Rules.WeakKeys, &weak}, "old-subject": {&p.Rules.OldSubject, &oldSubject}, "short-names": {&p.Rules.ShortNames, &short},
 			"address-names": {&p.Rules.AddressNames, &addresses}, "cluster-names": {&p.Rules.ClusterNames, &cluster},
 		} {
 			if set.Flags().Changed(flag) {
@@ -106,6 +106,7 @@ func (a *app) policy() *cobra.Command {
 	f.StringVar(&renewalKey, "renewal-key", "", "key of a replacement: new, or same to keep the current key")
 	f.BoolVar(&oldSubject, "old-subject", true, "copy the subject of the current certificate")
 	f.BoolVar(&weak, "weak-keys", false, "allow RSA 1024 and SHA-1; for single devices only")
+	f.BoolVar(&revocation, "check-revocation", false, "ask OCSP responders and fetch revocation lists")
 	f.BoolVar(&short, "short-names", false, "also request the short form of each name")
 	f.BoolVar(&addresses, "address-names", false, "also request the IP addresses of device and slot")
 	f.BoolVar(&cluster, "cluster-names", false, "also request the names of the cluster and its other members")
@@ -152,7 +153,7 @@ func moreRules(r policy.Rules) string {
 	for _, each := range []struct {
 		word string
 		rule *bool
-	}{{"keys kept", r.KeepKeys}, {"weak keys", r.WeakKeys}, {"short names", r.ShortNames}, {"address names", r.AddressNames}, {"cluster names", r.ClusterNames}} {
+	}{{"keys kept", r.KeepKeys}, {"revocation checked", r.Revocation}, {"weak keys", r.WeakKeys}, {"short names", r.ShortNames}, {"address names", r.AddressNames}, {"cluster names", r.ClusterNames}} {
 		if policy.Is(each.rule) {
 			out = append(out, each.word)
 		}

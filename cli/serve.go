@@ -50,8 +50,9 @@ func (a *app) serve() *cobra.Command {
 				return err
 			}
 			dialer := net.Dialer{Control: guard.Control}
+			published := wire.Published{Guard: wire.Guard{Never: guard.Never, Inside: true, Except: except}}
 			s, err := a.open(c.Context(), service.Options{Dir: dir, Dial: dialer.DialContext, Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
-				Fetch: fetcher(fetch, wire.Guard{Never: guard.Never, Inside: true, Except: except})})
+				Fetch: fetcher(fetch, published), Published: published})
 			if err != nil {
 				return err
 			}
@@ -63,7 +64,7 @@ func (a *app) serve() *cobra.Command {
 	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the data folder")
 	c.Flags().BoolVar(&dns, "check-dns", false, "check in DNS that names lead to the device before requesting a certificate")
 	c.Flags().BoolVar(&fetch, "fetch-issuers", false, "download missing intermediates from the address in the certificate (authority information access)")
-	c.Flags().StringArrayVar(&inside, "fetch-from", nil, "a network inside from which intermediates may be downloaded too, such as 10.20.0.0/16; may be given again")
+	c.Flags().StringArrayVar(&inside, "fetch-from", nil, "a network inside from which intermediates and revocation lists may be downloaded too, and OCSP responders asked, such as 10.20.0.0/16; may be given again")
 	c.Flags().StringArrayVar(&never, "never-connect", nil, "a network to which no connection is opened, such as 169.254.0.0/16; may be given again")
 	c.Flags().StringVar(&procedures, "procedures", "", "a folder with procedures of your own, NAME.procedure.yaml")
 	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "interval between readings of a slot, unless the policy sets one; 0: only on request")
@@ -72,11 +73,11 @@ func (a *app) serve() *cobra.Command {
 }
 
 // fetcher gets issuers over HTTP, where that is allowed.
-func fetcher(allowed bool, guard wire.Guard) desk.Fetcher {
+func fetcher(allowed bool, published wire.Published) desk.Fetcher {
 	if !allowed {
 		return nil
 	}
-	return wire.Issuers{Guard: guard}.Fetch
+	return published.Fetch
 }
 
 // networks reads networks, or single addresses.

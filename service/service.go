@@ -41,6 +41,7 @@ type Options struct {
 	Log          *slog.Logger
 	ReadEvery    time.Duration   // how often the whole fleet is read; 0: only when asked
 	Fetch        desk.Fetcher    // gets issuers that a chain lacks; nil: they must come with a pile
+	Published    watch.Published // asked about revocation; nil: nobody is
 	Resolver     work.Resolver   // asked where names lead; nil: nobody is asked
 	Procedures   string          // a folder with procedures beside the built-in ones; empty: none
 	Subject      request.Subject // what requests say where the old certificate says nothing
@@ -110,6 +111,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	s.People = people.New(db, o.Dir, o.Log, o.Now)
 	s.Reach = reach.New(db, box, o.Dial, o.Now)
 	s.Watch = watch.New(stopping, db, s.Reach, o.Dial, o.Log, o.Now)
+	s.Watch.Ask(o.Published)
 	s.Fleet = fleet.New(stopping, db, box, s.Reach, s.Watch, o.Procedures, o.Log, o.Now)
 	s.Desk = desk.New(db, box, s.Watch, o.Fetch, o.Log, o.Now)
 	s.Work = work.New(stopping, db, box, work.Rooms{Reach: s.Reach, Watch: s.Watch, Fleet: s.Fleet, Desk: s.Desk, Ledger: s.People},

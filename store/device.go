@@ -65,6 +65,9 @@ type Slot struct {
 	NextAt      Moment `db:"next_at"`      // when it is read next
 	Misses      int    `db:"misses"`       // readings in a row that showed nothing
 
+	Closer JSON[*judge.Closer] `db:"closer"`  // what the last closer look showed
+	LookAt Moment              `db:"look_at"` // when the next one is taken; zero: not known yet
+
 	ReadAt     Moment                  `db:"read_at"`
 	Chain      JSON[[]string]          `db:"chain"`
 	Version    string                  `db:"version"`
@@ -265,15 +268,16 @@ type SlotToRead struct {
 	DueFrom    Moment         `db:"due_from"`
 	Installed  Moment         `db:"installed_at"` // when a replacement was sealed or reverted
 	Misses     int            `db:"misses"`       // readings in a row that showed nothing
+	LookAt     Moment         `db:"look_at"`      // from then on a closer look is wanted
 }
 
 // ToRead is what a reading must know of this slot.
 func (s Slot) ToRead() SlotToRead {
-	return SlotToRead{ID: s.ID, Device: s.Device, Name: s.Name, Site: s.Site, Address: s.Address, Port: s.Port, Protocol: s.Protocol, ServerName: s.ServerName, Identity: s.Identity, More: s.More, Nodes: s.Nodes, Chain: s.Chain, NotAfter: s.NotAfter, DueFrom: s.DueFrom, Installed: s.InstalledAt, Misses: s.Misses}
+	return SlotToRead{ID: s.ID, Device: s.Device, Name: s.Name, Site: s.Site, Address: s.Address, Port: s.Port, Protocol: s.Protocol, ServerName: s.ServerName, Identity: s.Identity, More: s.More, Nodes: s.Nodes, Chain: s.Chain, NotAfter: s.NotAfter, DueFrom: s.DueFrom, Installed: s.InstalledAt, Misses: s.Misses, LookAt: s.LookAt}
 }
 
 const slotsToRead = `SELECT slot.id, device.name AS device, slot.name, device.site, slot.address, slot.port, slot.protocol, slot.server_name, slot.identity, slot.more, device.nodes, slot.chain,
-	slot.not_after, slot.due_from, slot.installed_at, slot.misses 	FROM slot JOIN device ON device.id = slot.device_id `
+	slot.not_after, slot.due_from, slot.installed_at, slot.misses, slot.look_at FROM slot JOIN device ON device.id = slot.device_id `
 
 // SlotsToRead are the next slots after one, by their numbers: all, or those of a site.
 func (s *Store) SlotsToRead(ctx context.Context, site *string, id int64, most int) ([]SlotToRead, error) {

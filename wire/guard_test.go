@@ -47,7 +47,7 @@ func TestAnIssuerIsNotFetchedFromInside(t *testing.T) {
 	})}}
 	outside.Start()
 	defer outside.Close()
-	f := wire.Issuers{Guard: wire.Guard{Inside: true, Except: []netip.Prefix{netip.MustParsePrefix("127.20.91.0/24")}}}
+	f := wire.Published{Guard: wire.Guard{Inside: true, Except: []netip.Prefix{netip.MustParsePrefix("127.20.91.0/24")}}}
 	if got, err := f.Fetch(t.Context(), outside.URL+"/ca.crt"); err != nil || string(got) != "an issuer" {
 		t.Errorf("from where it may be: %v, %q", err, got)
 	}

@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"net"
+	"slices"
 
 	"freshseal/core/cert"
 	"freshseal/core/finding"
@@ -21,11 +22,13 @@ import (
 type style struct {
 	version    uint16
 	extensions bool
+	suites     []uint16 // empty: all there ever were
+	signatures []uint16 // empty: all
 }
 
 var (
-	modern = style{tls.VersionTLS12, true}
-	plain  = style{tls.VersionTLS10, false} // some old boxes drop every extension, or whoever sends one
+	modern = style{version: tls.VersionTLS12, extensions: true}
+	plain  = style{version: tls.VersionTLS10} // some old boxes drop every extension, or whoever sends one
 )
 
 // rareSuite is one that crypto/tls does not know.
@@ -73,26 +76,33 @@ func clientHello(s style, serverName string) []byte {
 			b.AddBytes(make([]byte, 32)) // nothing will be encrypted
 			b.AddUint8(0)
 			b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) {
-				for _, id := range allSuites {
-					if id>>8 != 0x13 { // those of TLS 1.3
-						b.AddUint16(id)
-					}
-				}
-				for _, suite := range rareSuites {
-					b.AddUint16(suite.id)
+				for _, id := range s.offered() {
+					b.AddUint16(id)
 				}
 				b.AddUint16(0x00ff) // renegotiation_info (RFC 5746, 3.3)
 			})
 			b.AddBytes([]byte{1, 0})
 			if s.extensions {
-				b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) { addExtensions(b, serverName) })
+				b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) { s.addExtensions(b, serverName) })
 			}
 		})
 	})
 	return b.BytesOrPanic()
 }
 
-func addExtensions(b *cryptobyte.Builder, serverName string) {
+// offered are the suites of a ClientHello, those of TLS 1.3 aside.
+func (s style) offered() []uint16 {
+	if s.suites != nil {
+		return s.suites
+	}
+	out := slices.DeleteFunc(slices.Clone(allSuites), func(id uint16) bool { return id>>8 == 0x13 })
+	for _, suite := range rareSuites {
+		out = append(out, suite.id)
+	}
+	return out
+}
+
+func (s style) addExtensions(b *cryptobyte.Builder, serverName string) {
 	extension := func(id uint16, body func(*cryptobyte.Builder)) {
 		b.AddUint16(id)
 		b.AddUint16LengthPrefixed(body)
@@ -116,7 +126,11 @@ func addExtensions(b *cryptobyte.Builder, serverName string) {
 	}
 	extension(10, list(allGroups))
 	extension(11, func(b *cryptobyte.Builder) { b.AddBytes([]byte{3, 0, 1, 2}) })
-	extension(13, list(allSignatures))
+	signatures := allSignatures
+	if s.signatures != nil {
+		signatures = s.signatures
+	}
+	extension(13, list(signatures))
 }
 
 // errNoChain is that a box answered and sent no chain.
@@ -133,7 +147,7 @@ func bareHello(s style) asking {
 			n, err := conn.Read(buffer)
 			records = append(records, buffer[:n]...)
 			if reading.see(records) {
-				conn.Write([]byte{21, 3, 1, 0, 2, 1, 90}) // user_canceled (RFC 5246, 7.2.2)
+				conn.Write([]byte{21, 3, byte(s.version), 0, 2, 1, 90}) // user_canceled (RFC 5246, 7.2.2)
 				reading.remark(finding.NotAgreed.Found("only the certificate could be read: the device speaks %s with %s", reading.Version, reading.Suite))
 				return nil
 			}

@@ -15,6 +15,7 @@ type Protocol string
 // The protocols. The zero value is TLS from the first byte.
 const (
 	TLS        Protocol = "tls"
+	HTTPS      Protocol = "https" // read as TLS; a closer look asks for the box's clock too
 	SMTP       Protocol = "smtp"
 	IMAP       Protocol = "imap"
 	POP3       Protocol = "pop3"
@@ -46,7 +47,8 @@ type protocol struct {
 
 // abouts are the protocols, and the usual names of services that speak plain TLS.
 var abouts = []About{
-	{Name: TLS, Title: "TLS from the first byte, such as HTTPS", Port: 443},
+	{Name: TLS, Title: "TLS from the first byte", Port: 443},
+	{Name: HTTPS, Title: "HTTPS", Port: 443},
 	{Name: SMTP, Title: "SMTP with STARTTLS (RFC 3207)", Port: 25, protocol: protocol{upgradeSMTP}},
 	{Name: IMAP, Title: "IMAP with STARTTLS (RFC 9051, 6.2.1)", Port: 143, protocol: protocol{upgradeIMAP}},
 	{Name: POP3, Title: "POP3 with STLS (RFC 2595)", Port: 110, protocol: protocol{upgradePOP3}},
@@ -60,7 +62,6 @@ var abouts = []About{
 	{Name: PEAP, Title: "PEAP over RADIUS (RFC 3579)", Port: 1812, OverEAP: true, protocol: protocol{openEAP(25)}},
 	{Name: TTLS, Title: "EAP-TTLS over RADIUS (RFC 5281)", Port: 1812, OverEAP: true, protocol: protocol{openEAP(21)}},
 	{Name: EAPTLS, Title: "EAP-TLS over RADIUS (RFC 5216)", Port: 1812, OverEAP: true, protocol: protocol{openEAP(13)}},
-	{Name: "https", Title: "HTTPS", Port: 443, Spoken: string(TLS)},
 	{Name: "ldaps", Title: "LDAP over TLS", Port: 636, Spoken: string(TLS)},
 	{Name: "smtps", Title: "SMTP over TLS", Port: 465, Spoken: string(TLS)},
 	{Name: "imaps", Title: "IMAP over TLS", Port: 993, Spoken: string(TLS)},

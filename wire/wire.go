@@ -32,14 +32,16 @@ type Dial func(ctx context.Context, network, address string) (net.Conn, error)
 type Target struct {
 	Address    string // IP address or host name
 	Port       int
-	Protocol   Protocol // what it speaks before TLS; empty: nothing
-	ServerName string   // sent in the handshake (RFC 6066, 3); empty sends none
-	Secret     []byte   // shared with a RADIUS server, for EAP
-	Identity   string   // outer identity, for EAP; empty: one that nobody has
-	Last       []string // SHA-256 of what it served last, leaf first: the same again is not parsed
-	Way        Dial     // into its site; nil: the reader's own
-	Site       string   // whose places are counted by Gate
-	Gate       Gate     // nil: there is always a place
+	Protocol   Protocol     // what it speaks before TLS; empty: nothing
+	ServerName string       // sent in the handshake (RFC 6066, 3); empty sends none
+	Secret     []byte       // shared with a RADIUS server, for EAP
+	Identity   string       // outer identity, for EAP; empty: one that nobody has
+	Last       []string     // SHA-256 of what it served last, leaf first: the same again is not parsed
+	Way        Dial         // into its site; nil: the reader's own
+	Site       string       // whose places are counted by Gate
+	Gate       Gate         // nil: there is always a place
+	Closer     bool         // look for more than the chain
+	Kind       cert.KeyKind // RSA or ECDSA: take only a certificate with that kind of key, by TLS 1.2; empty: any
 }
 
 // Gate counts the links into sites.
@@ -62,7 +64,12 @@ type Reading struct {
 	Version string              // "TLS 1.3"
 	Suite   string
 	Remarks []finding.Finding // what the handshake showed besides
+	Closer  *Closer           // where a closer look was asked for and the chain was seen
 	Why     *finding.Failure
+
+	leaf   string // its fingerprint
+	kind   cert.KeyKind
+	staple []byte
 }
 
 // Leaf is the certificate the slot served for itself, or nil.
@@ -104,6 +111,13 @@ func (r Reader) Read(ctx context.Context, t Target) Reading {
 func (r Reader) read(ctx context.Context, t Target) Reading {
 	at, begun := r.Now(), time.Now()
 	reading := r.tryAll(ctx, t)
+	if t.Closer && reading.Why == nil {
+		if leaf := reading.Leaf(); leaf != nil {
+			reading.leaf = leaf.SHA256
+			reading.kind, _ = leaf.KeySize()
+		}
+		r.closer(ctx, t, &reading)
+	}
 	reading.At, reading.Took = at, time.Since(begun)
 	return reading
 }
@@ -118,6 +132,9 @@ func (r Reader) tryAll(ctx context.Context, t Target) Reading {
 		return reading
 	}
 	reading.Why = explain(t, first)
+	if t.Kind != "" {
+		return reading
+	}
 	for _, ask := range otherWays(reading.Why.Code, t) {
 		if ctx.Err() != nil {
 			break
@@ -211,11 +228,15 @@ func shakeHands(ctx context.Context, conn net.Conn, t Target, reading *Reading) 
 		name = "" // clients of EAP send none
 	}
 	config := light(name)
+	if t.Kind != "" {
+		config.MaxVersion, config.CipherSuites = tls.VersionTLS12, suitesFor(t.Kind)
+	}
 	var served []*x509.Certificate
 	asked := false
 	config.VerifyConnection = func(state tls.ConnectionState) error {
 		served = state.PeerCertificates
 		reading.Version, reading.Suite = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
+		reading.staple = state.OCSPResponse
 		return nil
 	}
 	config.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
@@ -236,9 +257,21 @@ func shakeHands(ctx context.Context, conn net.Conn, t Target, reading *Reading) 
 	client.Close()
 	if same(served, t.Last) {
 		reading.Same = true
+		reading.leaf, reading.kind = t.Last[0], kindOf(served[0])
 		return nil
 	}
 	return reading.take(served)
+}
+
+// kindOf is the kind of a certificate's key, where it is one of two.
+func kindOf(c *x509.Certificate) cert.KeyKind {
+	switch c.PublicKeyAlgorithm {
+	case x509.RSA:
+		return cert.RSA
+	case x509.ECDSA:
+		return cert.ECDSA
+	}
+	return ""
 }
 
 // same says whether certificates have these fingerprints, in this order.

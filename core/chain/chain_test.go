@@ -194,7 +194,7 @@ func TestWhatABoxServesIsComparedWithThePath(t *testing.T) {
 		want   []finding.Code
 	}{
 		{[]testkit.Signer{leaf, lower, upper}, []finding.Code{}},
-		{[]testkit.Signer{leaf, lower, upper, root}, []finding.Code{}},
+		{[]testkit.Signer{leaf, lower, upper, root}, []finding.Code{finding.RootServed}},
 		{[]testkit.Signer{leaf, lower}, []finding.Code{finding.ChainNotServed}},
 		{[]testkit.Signer{leaf, upper, lower}, []finding.Code{finding.ChainOrder}},
 		{[]testkit.Signer{leaf, lower, upper, extra}, []finding.Code{finding.ChainSurplus}},

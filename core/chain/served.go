@@ -23,7 +23,10 @@ func Served(path Path, served []*cert.Certificate) []finding.Finding {
 		}
 	}
 	place := 0
-	for _, c := range served {
+	for i, c := range served {
+		if i > 0 && c.SelfSigned() && onWay[c.SHA256] {
+			found = append(found, finding.RootServed.Found("the root “%s” is sent", c.ShortName()))
+		}
 		switch {
 		case !onWay[c.SHA256]:
 			found = append(found, finding.ChainSurplus.Found("“%s” is sent and is not part of the path", c.ShortName()))

@@ -19,6 +19,7 @@ const (
 	ChainNotServed  Code = "chain-not-served" // known here, but the box does not send it
 	ChainOrder      Code = "chain-order"      // served in an order that RFC 5246 forbids
 	ChainSurplus    Code = "chain-surplus"    // served, and part of no path
+	RootServed      Code = "root-served"      // clients have it or do not trust it
 	AnchorUnknown   Code = "anchor-unknown"   // the path ends in a root that is not trusted
 
 	Lapsed          Code = "lapsed"
@@ -32,6 +33,12 @@ const (
 	NotAgreed         Code = "handshake-partial"  // the chain was seen, and no handshake came to its end
 	NameRefused       Code = "name-refused"       // the box refuses the slot's server name
 	ClientCertificate Code = "client-certificate" // the box asks clients for one
+
+	ClockWrong        Code = "clock-wrong"        // of the box
+	SecondCertificate Code = "second-certificate" // for clients that take another kind of key
+	Revoked           Code = "revoked"
+	RevocationUnknown Code = "revocation-unknown" // those who should say do not
+	StapleUnusable    Code = "staple-unusable"    // the OCSP response that the box sends along
 
 	NameMissing    Code = "name-missing"
 	NameSurplus    Code = "name-surplus"
@@ -67,7 +74,7 @@ func Codes() []Code { return slices.Sorted(maps.Keys(meanings)) }
 // remedies are the actions that help, where one does.
 var remedies = map[Code]next.Do{
 	Unreadable: next.TryDevice, SelfSigned: next.Replace, ChainIncomplete: next.TakeIn, ChainNotServed: next.Replace, ChainOrder: next.Replace,
-	AnchorUnknown: next.AddRoot, Lapsed: next.Replace, AddressDiffers: next.Replace, NameMissing: next.Replace, CommonNameOnly: next.Replace, CommonNameElse: next.Replace,
+	AnchorUnknown: next.AddRoot, Revoked: next.Replace, Lapsed: next.Replace, AddressDiffers: next.Replace, NameMissing: next.Replace, CommonNameOnly: next.Replace, CommonNameElse: next.Replace,
 	WeakKey: next.Replace, WeakHash: next.Replace, UsageWrong: next.Replace, NameNotAllowed: next.Replace, Malformed: next.Replace, SerialOdd: next.Replace,
 }
 
@@ -90,6 +97,8 @@ var meanings = map[Code]meaning{
 		"replace it, or sort the certificates: leaf first, then each issuer"},
 	ChainSurplus: {Note, "it makes each handshake slightly larger and has no use",
 		"remove it when the chain is next installed"},
+	RootServed: {Note, "clients use the root that they have and ignore this one; it makes each handshake larger",
+		"leave the root out when the chain is next installed, unless the device needs it in its file"},
 	AnchorUnknown: {Error, "clients trust only chains that end in a root they have",
 		"if you trust this root, add it to the roots of the fleet"},
 
@@ -112,6 +121,16 @@ var meanings = map[Code]meaning{
 		"correct the server name of the slot, or configure the name on the device"},
 	ClientCertificate: {Note, "only clients with a certificate of their own can use the service",
 		"no action is needed if this is intended"},
+	ClockWrong: {Warning, "the device rejects certificates that are not valid by its clock, and its logs and sessions are wrong",
+		"correct the clock of the device; set a time server (NTP)"},
+	SecondCertificate: {Note, "which of the two certificates a client gets depends on what it supports; both must be replaced",
+		"no action is needed if this is intended"},
+	Revoked: {Error, "clients that check revocation reject the certificate",
+		"replace it now with a new key"},
+	RevocationUnknown: {Warning, "clients that insist on an answer reject the certificate",
+		"check that the address can be reached from here, or ask the signer"},
+	StapleUnusable: {Warning, "clients that check the stapled response reject the connection",
+		"check that the device can reach the OCSP responder and that its clock is correct, or switch stapling off"},
 	NameMissing: {Error, "clients that connect by this name reject the certificate",
 		"request a new certificate that includes this name"},
 	NameSurplus: {Note, "the signer added it, or it is left over from an earlier certificate",

@@ -31,6 +31,7 @@ type Snapshot struct {
 	Authorities *chain.Pool             // from which chains are completed; trusted by nobody for that
 	Scopes      map[string]policy.Rules // the rules of fleet, site/NAME and device/NAME
 	Turnaround  map[string]int          // working days until each signer answers
+	Revocations map[string]Revocation   // by SHA-256; certificates of which nothing bad is known are left out
 }
 
 // Place says where a slot is in the fleet.
@@ -58,6 +59,8 @@ type Slot struct {
 	Others     []Other
 	Version    string            // of TLS, as it was agreed: "TLS 1.0"
 	Remarks    []finding.Finding // what the handshake showed
+	Closer     *Closer           // what the last closer look showed; nil: there was none
+	Second     []*cert.Certificate
 }
 
 // Other is what a further address of a slot serves: one of its own, or that of a node.
@@ -121,14 +124,20 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 	if slot.ServerName != "" {
 		used = append(used, slot.ServerName)
 	}
-	found := append(chain.Judge(path, chain.Terms{At: at, Names: rules.Names(used...), Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
+	names := rules.Names(used...)
+	found := append(chain.Judge(path, chain.Terms{At: at, Names: names, Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
 	leaf := served[0]
 	if !leaf.SelfSigned() {
 		found = append(found, chain.Served(path, served)...)
 	}
 	found = append(append(found, slot.differs(leaf.SHA256)...), slot.handshake()...)
-	standing := due.Stand(due.Facts{Read: true, NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}, rules.Due())
-	return Judgement{Findings: found, Standing: standing, Until: turns(path.Certificates, at), Path: path.Fingerprints()}
+	found = append(append(found, s.revoked(path)...), s.closer(slot.Closer, slot.Second, names, rules, at)...)
+	facts := due.Facts{Read: true, NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}
+	if len(slot.Second) > 0 && slot.Second[0].SHA256 == slot.Installed {
+		facts.SHA256 = slot.Installed // a replacement gave it the one of its two certificates
+	}
+	until := turns(append(slices.Clone(path.Certificates), slot.Second...), at)
+	return Judgement{Findings: found, Standing: due.Stand(facts, rules.Due()), Until: until, Path: path.Fingerprints()}
 }
 
 // Dark judges a slot that could not be read.

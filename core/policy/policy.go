@@ -34,6 +34,7 @@ type Rules struct {
 	Key          *request.KeyType `json:"key,omitempty" description:"kind of key where none is named; empty: the first that the family makes"`
 	RenewalKey   *string          `json:"renewal_key,omitempty" enum:"new,same" description:"whether a replacement makes a new key, or uses the one in use again where the family can"`
 	OldSubject   *bool            `json:"old_subject,omitempty" description:"requests take the subject of today's certificate over; where nothing is said, they do"`
+	Revocation   *bool            `json:"check_revocation,omitempty" description:"ask the OCSP responders and fetch the revocation lists that certificates name"`
 	WeakKeys     *bool            `json:"weak_keys,omitempty" description:"of a device alone: it can do no better than RSA 1024 and SHA-1, which stays a finding"`
 	ShortNames   *bool            `json:"short_names,omitempty" description:"requests ask for the first label of each name too"`
 	AddressNames *bool            `json:"address_names,omitempty" description:"requests ask for the addresses of device and slot too"`
@@ -88,6 +89,7 @@ func (r Rules) Under(nearer Rules) Rules {
 	lay(&r.Key, nearer.Key)
 	lay(&r.RenewalKey, nearer.RenewalKey)
 	lay(&r.OldSubject, nearer.OldSubject)
+	lay(&r.Revocation, nearer.Revocation)
 	lay(&r.WeakKeys, nearer.WeakKeys)
 	lay(&r.ShortNames, nearer.ShortNames)
 	lay(&r.AddressNames, nearer.AddressNames)

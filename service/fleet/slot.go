@@ -34,6 +34,7 @@ type Slot struct {
 	Identity      string            `json:"identity,omitempty" description:"outer identity, where it is read by EAP"`
 	Version       string            `json:"version,omitempty"`
 	Suite         string            `json:"suite,omitempty"`
+	Closer        *judge.Closer     `json:"closer,omitempty" description:"what the last closer look showed: a second certificate, the clock, the stapled OCSP response"`
 	Certificate   *cert.Facts       `json:"certificate,omitempty"`
 	Chain         []watch.Link      `json:"chain,omitempty"`
 	Trust         []watch.Trust     `json:"trust,omitempty" description:"which audiences trust this chain, and what the others lack"`
@@ -68,7 +69,7 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Replaceable = d.Family != ""
+	out.Replaceable, out.Closer = d.Family != "", row.Closer.V
 	served, err := s.store.Certificates(ctx, row.Chain.V)
 	if err != nil || len(served) == 0 {
 		return out, err
@@ -115,7 +116,7 @@ func (s *Service) ReadSlot(ctx context.Context, device, name string) (Slot, erro
 	if err != nil {
 		return Slot{}, err
 	}
-	if _, err := s.watch.Read(ctx, row); err != nil {
+	if err := s.watch.ReadCloser(ctx, row); err != nil {
 		return Slot{}, err
 	}
 	return s.Slot(ctx, device, name)

@@ -109,15 +109,19 @@ func (s *Service) JudgeSlots(ctx context.Context, rows []store.Slot) error {
 	for i := range rows {
 		row := &rows[i]
 		s.knowledge.judged.Delete(row.ID)
+		about, err := s.judgedSlot(ctx, *row, nil)
+		if err != nil {
+			return err
+		}
 		switch {
 		case len(row.Chain.V) > 0:
 			served, err := s.store.Certificates(ctx, row.Chain.V)
 			if err != nil {
 				return err
 			}
-			settleOn(row, snapshot.Judge(served, judgedSlot(*row), s.now()))
+			settleOn(row, snapshot.Judge(served, about, s.now()))
 		case row.Failure.V != nil:
-			settleOn(row, snapshot.Dark(*row.Failure.V, judgedSlot(*row)))
+			settleOn(row, snapshot.Dark(*row.Failure.V, about))
 		}
 	}
 	return s.store.SetJudgements(ctx, rows, s.moment())

@@ -69,8 +69,12 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
+	revocations, err := s.revocations(ctx)
+	if err != nil {
+		return nil, err
+	}
 	k.version++
-	k.now = &judge.Snapshot{Version: k.version, Anchors: chain.NewPool(roots...), Authorities: chain.NewPool(middle...), Scopes: scopes, Turnaround: map[string]int{}}
+	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Anchors: chain.NewPool(roots...), Authorities: chain.NewPool(middle...), Scopes: scopes, Turnaround: map[string]int{}}
 	for _, each := range signers {
 		k.now.Turnaround[each.Name] = each.TurnaroundDays
 	}
@@ -78,9 +82,18 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 	return k.now, nil
 }
 
-// judgedSlot is what a judgement must know of a slot.
-func judgedSlot(row store.Slot) judge.Slot {
-	return judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V, Version: row.Version, Remarks: row.Remarks.V}
+// judgedSlot is what a judgement must know of a slot. look is what a closer look showed just now.
+func (s *Service) judgedSlot(ctx context.Context, row store.Slot, look *wire.Closer) (judge.Slot, error) {
+	out := judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V, Version: row.Version, Remarks: row.Remarks.V, Closer: row.Closer.V}
+	if look != nil {
+		out.Second = look.Second // not kept yet
+		return out, nil
+	}
+	var err error
+	if out.Closer != nil && len(out.Closer.Second) > 0 {
+		out.Second, err = s.store.Certificates(ctx, out.Closer.Second)
+	}
+	return out, err
 }
 
 func placeOf(row store.Slot) judge.Place {
@@ -157,7 +170,7 @@ func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) 
 	key := keyOf(row, sight)
 	next, misses := r.s.again(snapshot, row, sight)
 	known, ok := r.s.knowledge.judged.Load(row.ID)
-	if v, _ := known.(verdict); ok && v.version == snapshot.Version && v.reading == key && (v.until.IsZero() || sight.At.Before(v.until)) {
+	if v, _ := known.(verdict); sight.Closer == nil && ok && v.version == snapshot.Version && v.reading == key && (v.until.IsZero() || sight.At.Before(v.until)) {
 		if outcome == "new" {
 			outcome = "unchanged"
 		}
@@ -212,9 +225,13 @@ func (r *recorder) flush(ctx context.Context) error {
 		if !there {
 			continue // removed while it was read
 		}
-		until := r.s.judge(snapshot, &row, one.sight)
+		r.s.looked(&row, one.sight)
+		until, err := r.s.judge(ctx, snapshot, &row, one.sight)
+		if err != nil {
+			return err
+		}
 		row.NextAt, row.Misses = one.next, one.misses
-		readings, marks = append(readings, store.NewReading{Slot: row, Served: one.sight.Chain}), append(marks, verdict{one.key, snapshot.Version, until})
+		readings, marks = append(readings, store.NewReading{Slot: row, Served: served(one.sight)}), append(marks, verdict{one.key, snapshot.Version, until})
 	}
 	late, err := r.s.store.AddReadings(ctx, readings)
 	if err != nil {
@@ -233,6 +250,14 @@ func (r *recorder) flush(ctx context.Context) error {
 	return nil
 }
 
+// served are all certificates that a reading showed.
+func served(sight Sight) []*cert.Certificate {
+	if sight.Closer == nil {
+		return sight.Chain
+	}
+	return append(slices.Clone(sight.Chain), sight.Closer.Second...)
+}
+
 // again keeps a reading of a slot on which something was installed while it was
 // read. One that is older than what stands there, or of a slot that was removed, is
 // dropped.
@@ -249,7 +274,9 @@ func (r *recorder) again(ctx context.Context, one store.NewReading) error {
 		return err
 	}
 	reading := Sight{wire.Reading{At: one.ReadAt.Time, Chain: one.Served, Version: one.Version, Suite: one.Suite, Remarks: one.Remarks.V, Why: one.Failure.V}, one.Others.V}
-	r.s.judge(snapshot, &row, reading)
+	if _, err := r.s.judge(ctx, snapshot, &row, reading); err != nil {
+		return err
+	}
 	_, err = r.s.store.AddReadings(ctx, []store.NewReading{{Slot: row, Served: one.Served}})
 	return err
 }
@@ -269,23 +296,27 @@ func (s *Service) record(ctx context.Context, row store.Slot, reading Sight) err
 
 // judge fills in a slot with a reading and what it means, and says until when that
 // holds.
-func (s *Service) judge(snapshot *judge.Snapshot, row *store.Slot, reading Sight) (until time.Time) {
+func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *store.Slot, reading Sight) (until time.Time, err error) {
 	row.ReadAt, row.Version, row.Suite, row.Remarks.V = store.At(reading.At), reading.Version, reading.Suite, append([]finding.Finding{}, reading.Remarks...)
 	row.Chain.V, row.Failure.V, row.Others.V = []string{}, reading.Why, reading.Others
 	row.Subject, row.SelfSigned, row.NotAfter, row.Sought = "", false, store.Moment{}, ""
+	about, err := s.judgedSlot(ctx, *row, reading.Closer)
+	if err != nil {
+		return until, err
+	}
 	var judged judge.Judgement
 	if reading.Why != nil {
-		judged = snapshot.Dark(*reading.Why, judgedSlot(*row))
+		judged = snapshot.Dark(*reading.Why, about)
 	} else {
 		leaf := reading.Leaf()
 		row.Subject, row.SelfSigned, row.NotAfter, row.Sought = leaf.ShortName(), leaf.SelfSigned(), store.At(leaf.NotAfter), sought(leaf)
 		for _, c := range reading.Chain {
 			row.Chain.V = append(row.Chain.V, c.SHA256)
 		}
-		judged = snapshot.Judge(reading.Chain, judgedSlot(*row), s.now())
+		judged = snapshot.Judge(reading.Chain, about, s.now())
 	}
 	settleOn(row, judged)
-	return judged.Until
+	return judged.Until, nil
 }
 
 // mostSought is how many bytes of a certificate's names are searched.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/cert"
 	"freshseal/core/finding"
 	"freshseal/core/judge"
 	"freshseal/core/next"
@@ -64,20 +65,34 @@ func besides(at judge.Other, reading wire.Reading) judge.Other {
 
 // Read reads a slot at all its addresses and keeps what was seen.
 func (s *Service) Read(ctx context.Context, slot store.Slot) (Sight, error) {
+	sight, err := s.sight(ctx, slot, wire.Target{})
+	if err != nil {
+		return sight, err
+	}
+	return sight, s.record(ctx, slot, sight)
+}
+
+// ReadAs reads the certificate that a slot serves to clients which take one kind of key alone. It is
+// not kept: usual clients may get another one.
+func (s *Service) ReadAs(ctx context.Context, slot store.Slot, kind cert.KeyKind) (Sight, error) {
+	return s.sight(ctx, slot, wire.Target{Kind: kind})
+}
+
+// sight reads a slot at all its addresses as that says, closer at the first where that is wanted.
+func (s *Service) sight(ctx context.Context, slot store.Slot, as wire.Target) (Sight, error) {
 	var sight Sight
 	row := slot.ToRead()
 	for i, at := range Places(row) {
-		reading := s.reader.Read(ctx, s.targetOf(ctx, row, at))
+		t := s.targetOf(ctx, row, at)
+		t.Closer, t.Kind = as.Closer && i == 0, as.Kind
+		reading := s.reader.Read(ctx, t)
 		if i == 0 {
 			sight.Reading = reading
 		} else {
 			sight.Others = append(sight.Others, besides(at, reading))
 		}
 	}
-	if err := ctx.Err(); err != nil {
-		return sight, err // who asked is gone: what was seen says nothing of the slot
-	}
-	return sight, s.record(ctx, slot, sight)
+	return sight, ctx.Err() // who asked may be gone: then what was seen says nothing of the slot
 }
 
 // Seen is a reading of an address that is not in the inventory.
@@ -110,7 +125,7 @@ func (s *Service) ReadAddress(ctx context.Context, ask AskReading) (Seen, error)
 	if ask.Port == 0 {
 		ask.Port = about.Port
 	}
-	t := wire.Target{Address: ask.Address, Port: ask.Port, Protocol: about.Reads(), ServerName: request.PlainName(ask.ServerName), Identity: ask.Identity, Secret: []byte(ask.Secret)}
+	t := wire.Target{Address: ask.Address, Port: ask.Port, Protocol: about.Reads(), Closer: true, ServerName: request.PlainName(ask.ServerName), Identity: ask.Identity, Secret: []byte(ask.Secret)}
 	switch {
 	case !known:
 		return Seen{}, UnknownProtocol("this cannot be read", ask.Protocol)
@@ -133,7 +148,9 @@ func (s *Service) ReadAddress(ctx context.Context, ask AskReading) (Seen, error)
 	if err != nil {
 		return out, err
 	}
-	out.Findings = append(out.Findings, snapshot.Judge(reading.Chain, judge.Slot{ServerName: t.ServerName, Version: reading.Version, Remarks: reading.Remarks}, s.now()).Findings...)
+	look := s.meaning(*reading.Closer, reading.Chain)
+	judged := judge.Slot{ServerName: t.ServerName, Version: reading.Version, Remarks: reading.Remarks, Closer: &look, Second: reading.Closer.Second}
+	out.Findings = append(out.Findings, snapshot.Judge(reading.Chain, judged, s.now()).Findings...)
 	return out, nil
 }
 

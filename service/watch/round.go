@@ -86,6 +86,7 @@ func (s *Service) targets(ctx context.Context, w *round, rows iter.Seq[store.Slo
 			g := &gathering{row: row, open: len(places), sight: Sight{Others: slices.Clone(places[1:])}}
 			for nth, at := range places {
 				t := s.targetOf(ctx, row, at)
+				t.Closer = nth == 0 && wantsLook(row, s.now())
 				if nth == 0 && s.knowledge.holds(row.ID, s.now()) {
 					t.Last = row.Chain.V
 				}

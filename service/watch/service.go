@@ -37,12 +37,17 @@ type Service struct {
 	stopping context.Context
 	running  sync.WaitGroup
 
+	published Published // nil: nobody is asked about revocation
+
 	knowledge  knowledge
 	tally      tally
 	judging    judging
 	sweeps     sweeps
 	anchorLock sync.Mutex
 }
+
+// Ask has authorities asked about revocation, where the policy wants it.
+func (s *Service) Ask(published Published) { s.published = published }
 
 // New returns the room; it works in the background until stopping ends, see Wait.
 func New(stopping context.Context, db *store.Store, ways *reach.Service, dial reach.Dial, log *slog.Logger, clock func() time.Time) *Service {
@@ -62,6 +67,7 @@ func (s *Service) Start(readEvery time.Duration) {
 	})
 	if s.readEvery = readEvery; readEvery > 0 {
 		s.running.Go(s.schedule)
+		s.running.Go(s.askAround)
 	}
 }
 

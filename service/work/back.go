@@ -91,7 +91,7 @@ func (s *Service) revertible(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	said, err := s.wrongAt(ctx, targets[r.ID], func(_ store.Target, sight watch.Sight) string {
+	said, err := s.wrongAt(ctx, targets[r.ID], r.NewSHA256, func(_ store.Target, sight watch.Sight) string {
 		if sight.Why != nil && sight.Leaf() == nil {
 			return "" // what cannot be read may well be why it is reverted
 		}

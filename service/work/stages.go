@@ -204,7 +204,7 @@ func (s *Service) await(ctx context.Context, j job, runner *device.Runner, wrong
 	runner.Close()
 	j.seat.Give() // others can work while this device restarts
 	for {
-		said, err := s.wrongAt(ctx, j.targets, wrong)
+		said, err := s.wrongAt(ctx, j.targets, j.NewSHA256, wrong)
 		if err != nil {
 			return err
 		}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"freshseal/core/cert"
 	"freshseal/core/judge"
 	"freshseal/service/watch"
 	"freshseal/store"
@@ -73,14 +74,29 @@ func notOld(old, new string, sight watch.Sight) string {
 }
 
 // wrongAt reads every slot of a replacement and says what is wrong at the first
-// where wrong finds something.
-func (s *Service) wrongAt(ctx context.Context, targets []store.Target, wrong func(store.Target, watch.Sight) string) (string, error) {
+// where wrong finds something. A slot that has a second certificate, for another kind of key, is read
+// once more as clients of the kind of the new leaf read it.
+func (s *Service) wrongAt(ctx context.Context, targets []store.Target, new string, wrong func(store.Target, watch.Sight) string) (string, error) {
 	for _, t := range targets {
 		sight, err := s.watch.Read(ctx, t.Slot)
 		if err != nil {
 			return "", err
 		}
-		if said := wrong(t, sight); said != "" {
+		said := wrong(t, sight)
+		if kind := s.otherKind(ctx, new, sight); said != "" && kind != "" {
+			if sight, err = s.watch.ReadAs(ctx, t.Slot, kind); err != nil {
+				return "", err
+			}
+			if sight.Leaf() != nil {
+				said = wrong(t, sight)
+			}
+			if said == "" { // the slot is to know of both
+				if err := s.watch.ReadCloser(ctx, t.Slot); err != nil {
+					return "", err
+				}
+			}
+		}
+		if said != "" {
 			if len(targets) > 1 {
 				said = "slot " + t.Name + ": " + said
 			}
@@ -88,4 +104,21 @@ func (s *Service) wrongAt(ctx context.Context, targets []store.Target, wrong fun
 		}
 	}
 	return "", nil
+}
+
+// otherKind is the kind of the new leaf's key, where a slot serves a certificate of another kind.
+func (s *Service) otherKind(ctx context.Context, new string, sight watch.Sight) cert.KeyKind {
+	leaf := sight.Leaf()
+	if new == "" || leaf == nil || leaf.SHA256 == new {
+		return ""
+	}
+	found, err := s.store.Certificates(ctx, []string{new})
+	if err != nil {
+		return ""
+	}
+	served, _ := leaf.KeySize()
+	if kind, _ := found[0].KeySize(); kind != served && (kind == cert.RSA || kind == cert.ECDSA) {
+		return kind
+	}
+	return ""
 }

@@ -308,7 +308,7 @@ func (s *Service) unseen(ctx context.Context, row store.Task) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return s.wrongAt(ctx, targets[r.ID], func(t store.Target, sight watch.Sight) string {
+	return s.wrongAt(ctx, targets[r.ID], r.NewSHA256, func(t store.Target, sight watch.Sight) string {
 		if row.Seen == procedure.SeenOld {
 			return notOld(t.OldSHA256, r.NewSHA256, sight)
 		}

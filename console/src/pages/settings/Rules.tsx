@@ -33,6 +33,7 @@ const switches = {
   address_names: 'Also request IP addresses',
   cluster_names: 'Also request the names of the cluster',
   keep_keys: 'Keep keys that the service made',
+  check_revocation: 'Check revocation (OCSP, revocation lists)',
   weak_keys: 'Allow RSA 1024 and SHA-1',
 } as const
 
@@ -53,6 +54,7 @@ const schema = v.object({
   address_names: v.boolean(),
   cluster_names: v.boolean(),
   keep_keys: v.boolean(),
+  check_revocation: v.boolean(),
   weak_keys: v.boolean(),
   approval: v.string(),
   signer: v.string(),
@@ -78,6 +80,7 @@ export function valuesOf(r: Rules): Values {
     address_names: r.address_names ?? false,
     cluster_names: r.cluster_names ?? false,
     keep_keys: r.keep_keys ?? false,
+    check_revocation: r.check_revocation ?? false,
     weak_keys: r.weak_keys ?? false,
     approval: r.approval ?? '',
     signer: r.signer ?? '',
