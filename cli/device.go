@@ -154,7 +154,10 @@ func (a *app) printDevice(d fleet.Device) error {
 		for _, p := range s.More {
 			at += ", " + net.JoinHostPort(p.Address, fmt.Sprint(p.Port))
 		}
-		t.add("slot "+s.Name, fmt.Sprintf("%s as %s%s", at, s.ServerName, by(s.Protocol)))
+		if s.ServerName != "" {
+			at += " as " + s.ServerName
+		}
+		t.add("slot "+s.Name, at+by(s.Protocol))
 	}
 	return a.print(d, t)
 }

@@ -11,7 +11,7 @@ import (
 var commands = map[next.Do]string{
 	next.ListAsides: "aside list", next.ListAudiences: "audience list", next.ListAuthorities: "authority list", next.ListCredentials: "credential list", next.ListDevices: "device list",
 	next.ListParcels: "parcel list", next.ListPins: "pin list", next.ListProcedures: "procedure list", next.ListReplacements: "replacement list", next.ListSigners: "signer list",
-	next.ListSites: "site list", next.ListSlots: "slot list", next.ListTasks: "task list", next.ListTokens: "token list", next.ListUsers: "user list",
+	next.ListSites: "site list", next.ListSlots: "slot list", next.ListStock: "stock list", next.ListTasks: "task list", next.ListTokens: "token list", next.ListUsers: "user list",
 
 	next.ShowAudience: "audience show %s", next.ShowProcedure: "procedure show %s", next.ShowReplacement: "replacement show %s",
 	next.ShowSlot: "slot show %s", next.ShowTask: "task show %s",

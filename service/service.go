@@ -130,7 +130,9 @@ func (s *Service) start(ctx context.Context) error {
 	if err := s.Work.Start(ctx); err != nil {
 		return err
 	}
-	s.Fleet.Start()
+	if err := s.Fleet.Start(ctx); err != nil {
+		return err
+	}
 	s.Watch.Start(s.options.ReadEvery)
 	return nil
 }

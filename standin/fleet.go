@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -81,6 +82,8 @@ type member struct {
 	cluster             string // of which it is a member
 	also                string // a second slot with the same certificate
 	kind                Kind   // what it is like on a terminal, where it has more than a shell
+	unlisted            bool   // in no inventory: stock must be taken to find it
+	twin                string // serves the certificate of that other box, with the same key
 }
 
 // StartFleet turns the demo's fleet on; dir keeps the state of its boxes, which
@@ -143,6 +146,11 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 		return nil
 	}
 	folder := filepath.Join(dir, strings.SplitN(m.name, ".tidewrack", 2)[0])
+	if m.twin != "" {
+		if err := layTwin(folder, filepath.Join(dir, strings.SplitN(m.twin, ".tidewrack", 2)[0])); err != nil {
+			return err
+		}
+	}
 	if err := lay(folder, m, middle, f.seed.reader(m.name+" certificate"), now); err != nil {
 		return err
 	}
@@ -246,7 +254,9 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 			return err
 		}
 	}
-	f.Members = append(f.Members, shown)
+	if !m.unlisted {
+		f.Members = append(f.Members, shown)
+	}
 	return nil
 }
 
@@ -269,6 +279,20 @@ func (f *Fleet) Meddle(now time.Time) error {
 		return err
 	}
 	return f.meddled.Meddle(certificate, key)
+}
+
+// layTwin puts the certificate and key of another box into a box: some makers deliver all their boxes with
+// the same ones.
+func layTwin(folder, other string) error {
+	certificate, err := os.ReadFile(filepath.Join(other, "root", CertificateFile))
+	if err != nil {
+		return err
+	}
+	key, err := os.ReadFile(filepath.Join(other, "root", KeyFile))
+	if err != nil {
+		return err
+	}
+	return Lay(folder, certificate, key)
 }
 
 // lay puts the certificate into a box with which it begins its life.
@@ -328,14 +352,14 @@ func (f *Fleet) Dial(ctx context.Context, network, address string) (net.Conn, er
 	if place, ok := f.places[""][address]; ok {
 		return dialer.DialContext(ctx, network, place)
 	}
-	host, port, err := net.SplitHostPort(address)
+	host, _, err := net.SplitHostPort(address)
 	if err != nil {
 		return nil, err
 	}
 	if ip, err := netip.ParseAddr(host); err == nil {
 		for _, prefix := range documentation {
 			if prefix.Contains(ip) {
-				return dialer.DialContext(ctx, network, net.JoinHostPort(loopback(host), port))
+				return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.ECONNREFUSED} // nothing else listens there
 			}
 		}
 	}

@@ -57,6 +57,12 @@ var members = []member{
 	{name: "climate.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.45", factory: "Corvane", ends: 6 * 365 * day, kind: BuildingController, restart: 3 * time.Second},
 	{name: "router.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.67", replaceable: true, factory: "Lumsk", ends: 7 * 365 * day, kind: Router},
 	{name: "panel.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.24", byHand: true, factory: "Halyard", ends: 8 * 365 * day, restart: time.Second},
+
+	// Nobody wrote these down.
+	{name: "lift-1.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.201", unlisted: true, factory: "Brinewell", ends: 5 * 365 * day},
+	{name: "lift-2.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.202", unlisted: true, factory: "Brinewell", ends: 5 * 365 * day, twin: "lift-1.mainquay.tidewrack.example"},
+	{name: "phones-old.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.205", unlisted: true, factory: "Halyard", ends: 200 * day, kind: VoiceManager},
+	{name: "printers.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.210", unlisted: true, ends: 60 * day, also: "api"},
 }
 
 // owners answer for what stands at their site.

@@ -132,6 +132,8 @@ func (r *Running) serveWeb(conn *tls.Conn, mux *http.ServeMux) {
 	fmt.Fprintf(conn, "HTTP/1.1 %d %s\r\n", w.status, http.StatusText(w.status))
 	w.header.Set("Content-Length", fmt.Sprint(w.body.Len()))
 	w.header.Set("Connection", "close")
+	w.header.Set("Server", strings.ReplaceAll(string(r.Kind), " ", "-")+"/3.2")
+	w.header.Set("Date", time.Now().UTC().Format(http.TimeFormat))
 	w.header.Write(conn)
 	io.WriteString(conn, "\r\n")
 	conn.Write(w.body.Bytes())

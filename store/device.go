@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"net"
+	"strconv"
 	"time"
 
 	"freshseal/core/due"
@@ -45,6 +47,8 @@ type Place struct {
 	Address string `json:"address" required:"true"`
 	Port    int    `json:"port" required:"true"`
 }
+
+func (p Place) String() string { return net.JoinHostPort(p.Address, strconv.Itoa(p.Port)) }
 
 // Slot is a place on a device where a certificate sits, with what its newest
 // reading says.

@@ -20,6 +20,7 @@ import (
 type Closer struct {
 	Second []*cert.Certificate // what is served to clients that take the other kind of key alone, leaf first
 	Clock  *time.Duration      // how far the box's clock is ahead; nil: it does not say
+	Server string              // what the web server calls itself (RFC 9110, 10.2.4), as it was sent
 	Staple []byte              // the OCSP response that came with the handshake (RFC 6066, 8)
 }
 
@@ -36,7 +37,7 @@ func (r Reader) closer(ctx context.Context, t Target, reading *Reading) {
 	}
 	if t.speaksHTTP() {
 		var ahead time.Duration
-		if r.ask(ctx, r.Limit/5, t, r.askClock(&ahead), &Reading{}) == nil {
+		if r.ask(ctx, r.Limit/5, t, r.askClock(&ahead, &look.Server), &Reading{}) == nil {
 			look.Clock = &ahead
 		}
 	}
@@ -78,7 +79,7 @@ const mostHead = 16 << 10
 
 // askClock asks for the date of the box (RFC 9110, 6.6.1), which is exact to a second, and says
 // how far it is ahead. What the question took is not counted as an error of the clock.
-func (r Reader) askClock(ahead *time.Duration) asking {
+func (r Reader) askClock(ahead *time.Duration, server *string) asking {
 	return func(ctx context.Context, conn net.Conn, t Target, _ *Reading) error {
 		client := tls.Client(conn, light(t.ServerName))
 		if err := client.HandshakeContext(ctx); err != nil {
@@ -98,6 +99,7 @@ func (r Reader) askClock(ahead *time.Duration) asking {
 			return err
 		}
 		answer.Body.Close()
+		*server = answer.Header.Get("Server")
 		date, err := http.ParseTime(answer.Header.Get("Date"))
 		if err != nil {
 			return errors.New("it does not say what time it is")

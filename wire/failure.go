@@ -52,7 +52,10 @@ func explain(t Target, err error) *finding.Failure {
 // unanswered says why a connection could not be had, or was lost.
 func unanswered(t Target, err error) *finding.Failure {
 	var dns *net.DNSError
+	var forbidden Forbidden
 	switch {
+	case errors.As(err, &forbidden):
+		return &finding.Failure{Code: "forbidden", What: fmt.Sprintf("%s was not asked: %s", t, forbidden), Remedy: "correct the address, or start the service without forbidding it"}
 	case errors.As(err, &dns):
 		return &finding.Failure{Code: "unknown-host", What: fmt.Sprintf("%s cannot be resolved", t.Address), Remedy: "correct the name, or give the address itself"}
 	case errors.Is(err, syscall.ECONNREFUSED):

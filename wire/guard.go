@@ -16,12 +16,17 @@ type Guard struct {
 	Except []netip.Prefix
 }
 
+// Forbidden is an address to which no connection goes.
+type Forbidden struct{ why string }
+
+func (f Forbidden) Error() string { return f.why }
+
 // Refuses says why no connection goes to an address; nil: one may.
 func (g Guard) Refuses(a netip.Addr) error {
 	a = a.Unmap().WithZone("")
 	for _, p := range g.Never {
 		if p.Contains(a) {
-			return fmt.Errorf("no connection goes to %s: the administrator forbids %s", a, p)
+			return Forbidden{fmt.Sprintf("no connection goes to %s: the administrator forbids %s", a, p)}
 		}
 	}
 	if !g.Inside {
@@ -33,7 +38,7 @@ func (g Guard) Refuses(a netip.Addr) error {
 		}
 	}
 	if a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() || shared.Contains(a) || !a.IsGlobalUnicast() {
-		return fmt.Errorf("no connection goes to %s: it is not an address of the public Internet", a)
+		return Forbidden{fmt.Sprintf("no connection goes to %s: it is not an address of the public Internet", a)}
 	}
 	return nil
 }

@@ -22,6 +22,8 @@ const (
 	RootServed      Code = "root-served"      // clients have it or do not trust it
 	AnchorUnknown   Code = "anchor-unknown"   // the path ends in a root that is not trusted
 
+	FactoryDefault  Code = "factory-default"  // known as what devices are delivered with
+
 	Lapsed          Code = "lapsed"
 	NotYetValid     Code = "not-yet-valid"
 	IssuerLapsed    Code = "issuer-lapsed"
@@ -74,7 +76,7 @@ func Codes() []Code { return slices.Sorted(maps.Keys(meanings)) }
 // remedies are the actions that help, where one does.
 var remedies = map[Code]next.Do{
 	Unreadable: next.TryDevice, SelfSigned: next.Replace, ChainIncomplete: next.TakeIn, ChainNotServed: next.Replace, ChainOrder: next.Replace,
-	AnchorUnknown: next.AddRoot, Revoked: next.Replace, Lapsed: next.Replace, AddressDiffers: next.Replace, NameMissing: next.Replace, CommonNameOnly: next.Replace, CommonNameElse: next.Replace,
+	AnchorUnknown: next.AddRoot, FactoryDefault: next.Replace, Revoked: next.Replace, Lapsed: next.Replace, AddressDiffers: next.Replace, NameMissing: next.Replace, CommonNameOnly: next.Replace, CommonNameElse: next.Replace,
 	WeakKey: next.Replace, WeakHash: next.Replace, UsageWrong: next.Replace, NameNotAllowed: next.Replace, Malformed: next.Replace, SerialOdd: next.Replace,
 }
 
@@ -97,6 +99,8 @@ var meanings = map[Code]meaning{
 		"replace it, or sort the certificates: leaf first, then each issuer"},
 	ChainSurplus: {Note, "it makes each handshake slightly larger and has no use",
 		"remove it when the chain is next installed"},
+	FactoryDefault: {Warning, "others have the same certificate or one that is made like it, and nobody vouches for this device",
+		"replace the certificate"},
 	RootServed: {Note, "clients use the root that they have and ignore this one; it makes each handshake larger",
 		"leave the root out when the chain is next installed, unless the device needs it in its file"},
 	AnchorUnknown: {Error, "clients trust only chains that end in a root they have",

@@ -18,6 +18,7 @@ import (
 	"freshseal/core/due"
 	"freshseal/core/finding"
 	"freshseal/core/policy"
+	"freshseal/core/stock"
 )
 
 // Fleet is the scope of the rules that count everywhere.
@@ -31,6 +32,7 @@ type Snapshot struct {
 	Authorities *chain.Pool             // from which chains are completed; trusted by nobody for that
 	Scopes      map[string]policy.Rules // the rules of fleet, site/NAME and device/NAME
 	Turnaround  map[string]int          // working days until each signer answers
+	Defaults    stock.Defaults          // by which factory certificates are recognized that are not self-signed
 	Revocations map[string]Revocation   // by SHA-256; certificates of which nothing bad is known are left out
 }
 
@@ -133,6 +135,15 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 	found = append(append(found, slot.differs(leaf.SHA256)...), slot.handshake()...)
 	found = append(append(found, s.revoked(path)...), s.closer(slot.Closer, slot.Second, names, rules, at)...)
 	facts := due.Facts{Read: true, NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}
+	if known, is := s.Defaults.Of(leaf); is {
+		facts.SelfSigned = true
+		f := finding.FactoryDefault.Found("it is known as the default of %s", known.About)
+		if known.Shared() {
+			f = finding.FactoryDefault.Found("it is known as the default of %s, and every device of the kind has the same key", known.About).As(finding.Error)
+		}
+		found = append(found, f)
+		facts.Findings = found
+	}
 	if len(slot.Second) > 0 && slot.Second[0].SHA256 == slot.Installed {
 		facts.SHA256 = slot.Installed // a replacement gave it the one of its two certificates
 	}

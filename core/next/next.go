@@ -26,6 +26,7 @@ const (
 	ListSigners      Do = "list-signers"
 	ListSites        Do = "list-sites"
 	ListSlots        Do = "list-slots"
+	ListStock        Do = "list-stock"
 	ListTasks        Do = "list-tasks"
 	ListTokens       Do = "list-tokens"
 	ListUsers        Do = "list-users"
@@ -65,7 +66,7 @@ const (
 
 // All are all actions.
 var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListCredentials, ListDevices, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
-	ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, Approve, Cancel, Clear, Resume, ResumeAgain, ResumeDone,
+	ListStock, ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, Approve, Cancel, Clear, Resume, ResumeAgain, ResumeDone,
 	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 
 // On is the action done to what has this name.

@@ -172,6 +172,7 @@ func (r *reader) file(root ast.Node) Procedure {
 		"settings":  func(n ast.Node) { p.Settings = r.settings(n) },
 		"traits":    func(n ast.Node) { p.Traits = r.traits(n) },
 		"packs":     func(n ast.Node) { p.Packs = r.packs(n) },
+		"recognized_by": func(n ast.Node) { p.Marks = r.marks(n) },
 		"session":   func(n ast.Node) { r.session(n, &p) },
 		"steps": func(n ast.Node) {
 			for section, steps := range r.sections(n) {

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"freshseal/core/pack"
+	"freshseal/core/stock"
 	"freshseal/core/request"
 
 	"github.com/goccy/go-yaml/ast"
@@ -79,6 +80,33 @@ func (r *reader) traits(n ast.Node) Traits {
 //
 //	packs:
 //	  console_store: {about: "…", form: leaf-first, encoding: pkcs12, key: before, alias: console}
+// mostMarks is by how many marks a family can be recognized.
+const mostMarks = 20
+
+// marks reads by what devices of the family are recognized.
+func (r *reader) marks(n ast.Node) []stock.Mark {
+	nodes := r.nodes(n)
+	if len(nodes) > mostMarks {
+		r.fault(n, "keep the clearest", "recognized_by has more than %d entries", mostMarks)
+		return nil
+	}
+	var out []stock.Mark
+	for _, each := range nodes {
+		var m stock.Mark
+		r.mapping(each, "an entry of recognized_by", keys{
+			"subject": func(n ast.Node) { m.Subject = r.text(n) },
+			"issuer":  func(n ast.Node) { m.Issuer = r.text(n) },
+			"banner":  func(n ast.Node) { m.Banner = r.text(n) },
+		})
+		if err := m.Check(); err != nil {
+			r.fault(each, err.Error(), "this fits every device")
+			continue
+		}
+		out = append(out, m)
+	}
+	return out
+}
+
 func (r *reader) packs(n ast.Node) []Pack {
 	pairs, ok := r.pairs(n)
 	if !ok {

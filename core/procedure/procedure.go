@@ -20,6 +20,7 @@ import (
 
 	"freshseal/core/pack"
 	"freshseal/core/request"
+	"freshseal/core/stock"
 )
 
 // MaxSize is the largest procedure that is read, in bytes.
@@ -95,6 +96,7 @@ type Procedure struct {
 	Headers  []Labelled // that each call of a session carries
 	Packs    []Pack
 	Steps    map[Section][]Step
+	Marks    []stock.Mark // by what its devices are recognized on the wire
 }
 
 // Setting is something that differs between devices of the family.

@@ -2,10 +2,12 @@ package fleet
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -13,6 +15,7 @@ import (
 
 	"freshseal/core/next"
 	"freshseal/core/procedure"
+	"freshseal/core/stock"
 	"freshseal/service/problem"
 )
 
@@ -76,6 +79,26 @@ func (s *Service) readFamilies() {
 		}
 	}
 	f.now.Store(&all)
+	s.readDefaults()
+}
+
+// defaultsFile has rules beside the built-in ones by which factory certificates are recognized.
+const defaultsFile = "known-defaults.yaml"
+
+func (s *Service) readDefaults() {
+	text, err := os.ReadFile(filepath.Join(s.families.folder, defaultsFile))
+	var rules stock.Defaults
+	if err == nil {
+		rules, err = stock.ReadDefaults(text)
+	} else if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	if err == nil {
+		err = s.watch.Know(s.stopping, rules)
+	}
+	if err != nil && s.stopping.Err() == nil {
+		s.log.Warn("the known factory defaults cannot be read; the ones from before are in use", "file", defaultsFile, "error", err)
+	}
 }
 
 // lookOf is what a folder looks like from outside: names, sizes and times.

@@ -35,8 +35,11 @@ func New(stopping context.Context, db *store.Store, box *strongbox.Box, ways *re
 	return s
 }
 
-// Start reads the folder of procedures again when it changes.
-func (s *Service) Start() { s.running.Go(s.watchFamilies) }
+// Start reads the folder of procedures again when it changes, and goes on with a stocktaking.
+func (s *Service) Start(ctx context.Context) error {
+	s.running.Go(s.watchFamilies)
+	return s.takeUpStock(ctx)
+}
 
 // Wait waits for the work in the background.
 func (s *Service) Wait() { s.running.Wait() }

@@ -74,7 +74,7 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 		return nil, err
 	}
 	k.version++
-	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Anchors: chain.NewPool(roots...), Authorities: chain.NewPool(middle...), Scopes: scopes, Turnaround: map[string]int{}}
+	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Defaults: s.Defaults(), Anchors: chain.NewPool(roots...), Authorities: chain.NewPool(middle...), Scopes: scopes, Turnaround: map[string]int{}}
 	for _, each := range signers {
 		k.now.Turnaround[each.Name] = each.TurnaroundDays
 	}

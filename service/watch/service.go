@@ -7,9 +7,11 @@ import (
 	"context"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"freshseal/core/judge"
+	"freshseal/core/stock"
 	"freshseal/service/reach"
 	"freshseal/store"
 	"freshseal/wire"
@@ -37,6 +39,7 @@ type Service struct {
 	stopping context.Context
 	running  sync.WaitGroup
 
+	defaults  atomic.Pointer[stock.Defaults] // nil: those that come with the program
 	published Published // nil: nobody is asked about revocation
 
 	knowledge  knowledge

@@ -25,6 +25,7 @@ const places: Record<Action['do'], (about: string) => Place | undefined> = {
   'list-signers': list('Open the signers', '/settings/signers'),
   'list-sites': list('Open the sites', '/settings/sites'),
   'list-slots': list('List the slots', '/slots'),
+  'list-stock': list('Open the stocktakings', '/stock'),
   'list-tasks': list('List what waits for a person', '/tasks'),
   'list-tokens': list('Open people and tokens', '/people'),
   'list-users': list('Open people and tokens', '/people'),
