@@ -39,6 +39,9 @@ type (
 		Text      string `query:"text" json:"-" description:"somewhere in the names, addresses, owner, tags, notes, subject, serial number or fingerprints"`
 		paged
 	}
+	askForm struct {
+		Form string `query:"form" json:"-" enum:"csv,xlsx" description:"left out: csv"`
+	}
 	askSearch struct {
 		Text string `query:"text" json:"-" required:"true"`
 	}
@@ -121,10 +124,10 @@ var fleetRoutes = []route{
 	does("POST", "/devices/{name}/tidy", "remove the work folders of a device's replacements that are over, with the copies of old keys in them", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (work.Tidied, error) {
 		return s.Work.TidyDevice(ctx, in.Name)
 	}),
-	takesFile("/imports", "add devices from a CSV file", func(ctx context.Context, s *service.Service, _ people.Bearer, in fleet.ImportTerms) (fleet.Import, error) {
+	takesFile("/imports", "make the inventory what a file says: devices are added and changed, none is removed", func(ctx context.Context, s *service.Service, _ people.Bearer, in fleet.ImportTerms) (fleet.Import, error) {
 		return s.Fleet.ImportDevices(ctx, in)
 	}).by(people.Admin),
-	{method: "GET", path: v1 + "/export", role: people.Admin, summary: "all devices as CSV, without secrets", status: 200, media: "text/csv", handler: export},
+	{method: "GET", path: v1 + "/export", role: people.Admin, summary: "all devices for a spreadsheet, without secrets", status: 200, in: askForm{}, media: "text/csv", handler: export},
 
 	listing("/sites", "list sites", theReach, (*reach.Service).Sites),
 	posts("/sites", "add a site", func(ctx context.Context, s *service.Service, _ people.Bearer, in reach.NewSite) (reach.Site, error) {

@@ -12,6 +12,7 @@ import (
 	"freshseal/service/desk"
 	"freshseal/service/people"
 	"freshseal/service/problem"
+	"freshseal/service/sheet"
 	"freshseal/service/watch"
 
 	"github.com/gofiber/fiber/v3"
@@ -86,13 +87,19 @@ func export(s *Server) fiber.Handler {
 		if err := s.service.People.Record(c.Context(), bearer(c).User, "export all devices", ""); err != nil {
 			return err
 		}
-		content, err := s.service.Fleet.ExportDevices(c.Context())
+		f, err := s.service.Fleet.ExportDevices(c.Context(), c.Query("form"))
 		if err != nil {
 			return err
 		}
-		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
-		return c.Send(content)
+		return sendSheet(c, f)
 	}
+}
+
+// sendSheet sends a file for a spreadsheet.
+func sendSheet(c fiber.Ctx, f sheet.File) error {
+	c.Set(fiber.HeaderContentType, f.Media)
+	c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, f.Name)) // our own words
+	return c.Send(f.Content)
 }
 
 func slotSheet(s *Server) fiber.Handler {
@@ -105,8 +112,8 @@ func slotSheet(s *Server) fiber.Handler {
 		if err != nil {
 			return err
 		}
-		var sheet bytes.Buffer
-		if err := s.service.Fleet.SlotSheet(c.Context(), &sheet, in.filter(), wanted); err != nil {
+		var rows bytes.Buffer
+		if err := s.service.Fleet.SlotSheet(c.Context(), &rows, in.filter(), wanted); err != nil {
 			return err
 		}
 		if err := s.service.People.Record(c.Context(), bearer(c).User, "export slots", string(c.Request().URI().QueryString())); err != nil {
@@ -114,7 +121,7 @@ func slotSheet(s *Server) fiber.Handler {
 		}
 		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
 		c.Set(fiber.HeaderContentDisposition, `attachment; filename="slots.csv"`)
-		return c.Send(sheet.Bytes())
+		return c.Send(rows.Bytes())
 	}
 }
 

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"strings"
 
 	"freshseal/service/fleet"
 
@@ -71,14 +73,17 @@ func (a *app) deviceImport() *cobra.Command {
 	var t fleet.ImportTerms
 	var columns []string
 	c := &cobra.Command{
-		Use: "import FILE", Short: "Add the devices of a CSV file: all of them, or none", Args: cobra.ExactArgs(1),
-		Example: "  freshseal device import fleet.csv --dry-run\n  freshseal device import fleet.csv --column name=Hostname --column address=\"Mgmt IP\"",
+		Use: "import FILE", Short: "Add and change devices as a CSV file or an Excel workbook says: all of it, or nothing", Args: cobra.ExactArgs(1),
+		Long:    "Add and change devices as a file says, all of it or nothing. An empty cell leaves a field as it is, and a hyphen empties it. A second import of the same file changes nothing; no device and no slot is removed.",
+		Example: "  freshseal device import fleet.csv --dry-run\n  freshseal device import fleet.xlsx --sheet Appliances\n  freshseal device import fleet.csv --column name=Hostname --column address=\"Mgmt IP\"",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			text, err := readFile(args[0], 32<<20)
 			if err != nil {
 				return err
 			}
-			t.CSV = string(text)
+			if t.CSV, t.XLSX = string(text), nil; bytes.HasPrefix(text, []byte("PK\x03\x04")) {
+				t.CSV, t.XLSX = "", text
+			}
 			if t.Columns, err = pairsOf("--column", columns); err != nil {
 				return err
 			}
@@ -96,7 +101,8 @@ func (a *app) deviceImport() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&t.DryRun, "dry-run", false, "show what would be done and change nothing")
-	c.Flags().BoolVar(&t.Partial, "partial", false, "add the valid lines although others are invalid")
+	c.Flags().BoolVar(&t.Partial, "partial", false, "take the valid lines although others are invalid")
+	c.Flags().StringVar(&t.Sheet, "sheet", "", "of a workbook (the first)")
 	c.Flags().StringArrayVar(&columns, "column", nil, "OURS=THEIRS for a column with another name in the file; may be given again")
 	return c
 }
@@ -120,27 +126,43 @@ func (a *app) printImport(done fleet.Import, dryRun bool) error {
 		if dryRun && l.What == "add" && what["add"] <= mostShown {
 			put(a.out, "line %d would add %s\n", l.Line, l.Device)
 		}
+		if l.What == "change" && what["change"] <= mostShown {
+			put(a.out, "line %d, %s:\n", l.Line, l.Device)
+			for _, d := range l.Changes {
+				put(a.out, "  %s: %q → %q\n", d.What, d.From, d.To)
+			}
+		}
 		if l.What == "error" {
 			put(a.out, "line %d, %s: %s\n  next: %s\n", l.Line, l.Device, l.Why, advice(l.Next, l.Actions))
 		}
 	}
-	put(a.out, "%d to add, %d there already, %d wrong\n", what["add"], what["there"], what["error"])
+	put(a.out, "%s to add, %d to change, %d the same, %d wrong\n", count(what["add"], "line"), what["change"], what["same"], what["error"])
 	switch {
+	case done.Done && done.Added+done.Changed == 0:
+		putln(a.out, "the inventory is as the file says; nothing was changed")
 	case done.Done:
-		put(a.out, "%s added; read them now: freshseal sweep\n", count(done.Added, "device"))
+		put(a.out, "%s added, %d changed; read them now: freshseal sweep\n", count(done.Added, "device"), done.Changed)
 	case dryRun:
 		putln(a.out, "nothing was changed: this was a dry run")
 	default:
-		put(a.out, "nothing was changed: %s wrong; mend them, or add the others with --partial\n", count(done.Wrong, "line"))
+		put(a.out, "nothing was changed: %s wrong; correct them, or take the others with --partial\n", count(done.Wrong, "line"))
 	}
 	return nil
 }
 
 func (a *app) deviceExport() *cobra.Command {
-	return &cobra.Command{
-		Use: "export", Short: "Write all devices as CSV, without secrets", Args: cobra.NoArgs,
+	var out string
+	c := &cobra.Command{
+		Use: "export", Short: "Write all devices as CSV or as an Excel workbook, without secrets", Args: cobra.NoArgs,
+		Example: "  freshseal device export > fleet.csv\n  freshseal device export --out fleet.xlsx",
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			return client.download(ctx, v1+"/export", "-", a.out)
+			form := "csv"
+			if strings.HasSuffix(out, ".xlsx") {
+				form = "xlsx"
+			}
+			return client.download(ctx, v1+"/export?form="+form, out, a.out)
 		}),
 	}
+	c.Flags().StringVar(&out, "out", "-", "the file; one called .xlsx is a workbook")
+	return c
 }

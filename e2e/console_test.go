@@ -271,11 +271,13 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		func() error { return p.Type("#import-columns", "name=Hostname") },
 		func() error { return p.Click(browser.Button("See what it would do")) },
 		func() error {
-			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 to add, 1 wrong; nothing was changed yet') and contains(.,'line 3, Winch!')]")
+			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 to add, 0 to change, 1 wrong; nothing was changed yet') and contains(.,'line 3, Winch!')]")
 		},
 		func() error { return p.Click("//*[@role='dialog']//label[contains(.,'although others are invalid')]") },
 		func() error { return p.Click("//*[@role='dialog']//button[.='Import']") },
-		func() error { return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 added.')]") },
+		func() error {
+			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 added, 0 changed.')]")
+		},
 		func() error { return p.Click(browser.Button("Close")) },
 		func() error { return p.Wait("//body[not(descendant::*[@role='dialog'])]") }, // it holds the focus until it is gone
 

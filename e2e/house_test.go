@@ -60,9 +60,9 @@ func TestImportsPointDownwardsOnly(t *testing.T) {
 
 // inside are the rooms of the service that each of them may import.
 var inside = map[string][]string{
-	"": {"people", "reach", "watch", "fleet", "desk", "work", "problem"}, "problem": {}, "deed": {}, "paging": {"problem"},
-	"people": {"problem", "deed"}, "reach": {"problem", "deed"}, "watch": {"reach", "problem", "deed"}, "fleet": {"watch", "reach", "problem", "deed", "paging"},
-	"desk": {"watch", "problem", "deed", "paging"}, "work": {"desk", "fleet", "watch", "reach", "problem", "deed", "paging"},
+	"": {"people", "reach", "watch", "fleet", "desk", "work", "problem"}, "problem": {}, "deed": {}, "paging": {"problem"}, "sheet": {"problem"},
+	"people": {"problem", "deed"}, "reach": {"problem", "deed"}, "watch": {"reach", "problem", "deed"}, "fleet": {"watch", "reach", "problem", "deed", "paging", "sheet"},
+	"desk": {"watch", "problem", "deed", "paging"}, "work": {"desk", "fleet", "watch", "reach", "problem", "deed", "paging", "sheet"},
 }
 
 func TestRoomsOfTheServiceImportOneWay(t *testing.T) {

@@ -1,7 +1,11 @@
 package e2e
 
 import (
+	"archive/zip"
+	"bytes"
 	"fmt"
+	"io"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -23,7 +27,7 @@ func TestAFleetComesInAsAFile(t *testing.T) {
 		t.Error(out)
 	}
 	r := s.fails(3, "nothing was changed: 3 lines wrong", "device", "import", file(wrong), "--column", "name=Hostname", "--as", "table")
-	for _, want := range []string{"line 4, two words: ", "line 5, lamp.saltmere", "line 6, camera.saltmere.tidewrack.example: line 3 already adds it"} {
+	for _, want := range []string{"line 4, two words: ", "line 5, lamp.saltmere", "line 6, camera.saltmere.tidewrack.example: line 3 says another "} {
 		if !strings.Contains(r.stdout, want) {
 			t.Errorf("it does not say %q:\n%s", want, r.stdout)
 		}
@@ -32,7 +36,7 @@ func TestAFleetComesInAsAFile(t *testing.T) {
 		t.Errorf("something was added:\n%s", list)
 	}
 	s.fails(3, "2 devices added", "device", "import", file(wrong), "--column", "name=Hostname", "--partial")
-	if again := s.ok("device", "import", file(good), "--column", "name=Hostname"); !strings.Contains(again, "2 there already") {
+	if again := s.ok("device", "import", file(good), "--column", "name=Hostname"); !strings.Contains(again, "the inventory is as the file says") {
 		t.Errorf("a second time:\n%s", again)
 	}
 
@@ -94,4 +98,103 @@ func TestSeveralSlotsSurviveExportAndImport(t *testing.T) {
 	if len(after.Slots) != 2 || fmt.Sprint(before) != fmt.Sprint(after) {
 		t.Errorf("it was %+v and is %+v", before, after)
 	}
+}
+
+// A spreadsheet stays the source: what it says anew is shown before it is done, done all or not at all, and the
+// second time changes nothing. A workbook says the same as CSV.
+func TestASpreadsheetStaysTheSource(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	dir := t.TempDir()
+	file := func(name, text string) string { return write(t, filepath.Join(dir, name), text) }
+	head := "name,address,site,owner,tags,notes,slot,port,protocol,server_name,slot_more,nodes\n"
+	s.ok("device", "import", file("one.csv", head+
+		"gate.tidewrack.example,192.0.2.7,Mainquay,harbour office,edge,by the door,,,,,,\n"+
+		"vault.tidewrack.example,192.0.2.8,Mainquay,,,,web,443,,,,\nvault.tidewrack.example,192.0.2.8,Mainquay,,,,ldap,636,ldaps,,,\n"))
+	two := file("two.csv", head+
+		"gate.tidewrack.example,192.0.2.9,Saltmere,,-,=1+1,,8443,,-,192.0.2.19:8443,a=192.0.2.71\n"+ // owner stays, tags go
+		"vault.tidewrack.example,,,,,,imap,993,,,,\n"+ // a further slot; all else stays
+		"lamp.tidewrack.example,192.0.2.10,,,,,,,,,,\n")
+	before := s.ok("device", "export")
+	shown := s.ok("device", "import", two, "--dry-run")
+	for _, want := range []string{`address: "192.0.2.7" → "192.0.2.9"`, `site: "Mainquay" → "Saltmere"`, `tags: "edge" → ""`, `notes: "by the door" → "=1+1"`, `node a: "" → "192.0.2.71"`,
+		`slot web address: "192.0.2.7:443" → "192.0.2.9:8443"`, `slot web server_name: "gate.tidewrack.example" → ""`, `slot imap: "" → "192.0.2.8:993"`, "would add lamp.tidewrack.example", "1 line to add, 2 to change, 0 the same, 0 wrong"} {
+		if !strings.Contains(shown, want) {
+			t.Errorf("the preview does not say %q:\n%s", want, shown)
+		}
+	}
+	if strings.Contains(shown, "owner") || s.ok("device", "export") != before {
+		t.Errorf("the preview changes something, or an empty cell does:\n%s", shown)
+	}
+	wrong := file("wrong.csv", read(t, two)+"gate.tidewrack.example,192.0.2.9,Saltmere,,-,=1+1,web,,,,,a=192.0.2.71\nbroken.tidewrack.example,192.0.2.11,,,,,,70000,,,,\n")
+	if r := s.fails(3, "nothing was changed: 2 lines wrong", "device", "import", wrong); !strings.Contains(r.stdout, "line 2 already has this device and slot") || s.ok("device", "export") != before {
+		t.Errorf("half of it was done: %s", r.stdout)
+	}
+	s.ok("device", "import", two)
+	after := s.ok("device", "export")
+	if again := s.ok("device", "import", two); !strings.Contains(again, "as the file says") || s.ok("device", "export") != after {
+		t.Errorf("a second time: %s", again)
+	}
+	if entry := s.ok("ledger", "list", "--as", "json"); !strings.Contains(entry, `gate.tidewrack.example site: \"Mainquay\" → \"Saltmere\"`) {
+		t.Error("the ledger does not say what an import changed")
+	}
+
+	// What an export says, an import finds as it is: as CSV, and as a workbook.
+	book := filepath.Join(dir, "fleet.xlsx")
+	s.ok("device", "export", "--out", book)
+	for _, exported := range []string{file("out.csv", after), book} {
+		if again := s.ok("device", "import", exported); !strings.Contains(again, "as the file says") {
+			t.Errorf("%s: %s", exported, again)
+		}
+	}
+	other := start(t, "serve", t.TempDir())
+	other.login()
+	other.ok("device", "import", book)
+	if got := other.ok("device", "export"); got != after {
+		t.Errorf("by a workbook came\n%s\nof\n%s", got, after)
+	}
+
+	// Books that are none, that are too large when they are unpacked, and sheets that are not there.
+	s.fails(1, "has no sheet", "device", "import", book, "--sheet", "nobody")
+	s.fails(1, "the workbook cannot be read", "device", "import", file("torn.xlsx", read(t, book)[:2000]))
+	s.fails(1, "the workbook cannot be read", "device", "import", bomb(t, filepath.Join(dir, "bomb.xlsx"), book))
+	s.fails(1, "two columns are name", "device", "import", file("twice.csv", "name,Name\n"))
+}
+
+// bomb is a workbook whose sheet is 160 MB once it is unpacked.
+func bomb(t *testing.T, path, like string) string {
+	t.Helper()
+	from, err := zip.OpenReader(like)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer from.Close()
+	out, err := os.Create(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer out.Close()
+	w := zip.NewWriter(out)
+	for _, f := range from.File {
+		if strings.Contains(f.Name, "worksheets/") {
+			part, err := w.Create(f.Name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			io.WriteString(part, `<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>`)
+			blanks := bytes.Repeat([]byte(" "), 1<<20)
+			for range 160 {
+				part.Write(blanks)
+			}
+			continue
+		}
+		if err := w.Copy(f); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return path
 }

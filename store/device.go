@@ -167,21 +167,31 @@ func (s *Store) AddSlot(ctx context.Context, device string, slot Slot, secrets m
 	})
 }
 
+// SlotEdit is what becomes of a slot, new secrets of it, and the purposes of those that it has no more.
+type SlotEdit struct {
+	Slot
+	Secrets map[string][]byte
+	Gone    []string
+	Known   Revision // of its device
+}
+
 // ChangeSlot keeps where and how a slot of a device of a known revision is read. What its
 // last reading said is kept; it is read anew after.
-func (s *Store) ChangeSlot(ctx context.Context, slot Slot, secrets map[string][]byte, gone []string, known Revision) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "device/"+slot.Device, known); err != nil {
-			return err
-		}
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more WHERE id = :id`, slot)); err != nil {
-			return err
-		}
-		if err := removeSecrets(ctx, tx, gone); err != nil {
-			return err
-		}
-		return putSecrets(ctx, tx, secrets)
-	})
+func (s *Store) ChangeSlot(ctx context.Context, e SlotEdit) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error { return changeSlot(ctx, tx, e) })
+}
+
+func changeSlot(ctx context.Context, tx *sqlx.Tx, e SlotEdit) error {
+	if err := revise(ctx, tx, "device/"+e.Device, e.Known); err != nil {
+		return err
+	}
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more WHERE id = :id`, e.Slot)); err != nil {
+		return err
+	}
+	if err := removeSecrets(ctx, tx, e.Gone); err != nil {
+		return err
+	}
+	return putSecrets(ctx, tx, e.Secrets)
 }
 
 // RemoveSlot deletes a slot with its history and its secrets.
@@ -200,26 +210,38 @@ func (s *Store) RemoveSlot(ctx context.Context, slot Slot, purposes ...string) e
 	})
 }
 
-// ChangeDevice keeps what has become of a device of a known revision, how it is
-// reached, and new secrets; gone are the purposes of those that it has no more.
-// Slots that are read at its address follow it.
-func (s *Store) ChangeDevice(ctx context.Context, d Device, access []Access, secrets map[string][]byte, gone []string, known Revision) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "device/"+d.Name, known); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE slot SET address = ?, server_name = CASE server_name WHEN address THEN ? ELSE server_name END WHERE device_id = ? AND address = (SELECT address FROM device WHERE id = ?)`, d.Address, d.Address, d.ID, d.ID); err != nil {
-			return err
-		}
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address, settings = :settings,
-			cluster = :cluster, cluster_role = :cluster_role, owner = :owner, tags = :tags, notes = :notes, nodes = :nodes WHERE id = :id`, d)); err != nil {
-			return err
-		}
-		if err := errors.Join(putAccess(ctx, tx, d.ID, access), removeSecrets(ctx, tx, gone)); err != nil {
-			return err
-		}
-		return putSecrets(ctx, tx, secrets)
-	})
+// DeviceEdit is what becomes of a device, how it is reached, new secrets of it, and the purposes of those that
+// it has no more.
+type DeviceEdit struct {
+	Device
+	Access  []Access
+	Secrets map[string][]byte
+	Gone    []string
+	Known   Revision
+}
+
+// ChangeDevice keeps what has become of a device of a known revision. Slots that are read at its
+// address follow it.
+func (s *Store) ChangeDevice(ctx context.Context, e DeviceEdit) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error { return changeDevice(ctx, tx, e) })
+}
+
+func changeDevice(ctx context.Context, tx *sqlx.Tx, e DeviceEdit) error {
+	d := e.Device
+	if err := revise(ctx, tx, "device/"+d.Name, e.Known); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE slot SET address = ?, server_name = CASE server_name WHEN address THEN ? ELSE server_name END WHERE device_id = ? AND address = (SELECT address FROM device WHERE id = ?)`, d.Address, d.Address, d.ID, d.ID); err != nil {
+		return err
+	}
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address, settings = :settings,
+		cluster = :cluster, cluster_role = :cluster_role, owner = :owner, tags = :tags, notes = :notes, nodes = :nodes WHERE id = :id`, d)); err != nil {
+		return err
+	}
+	if err := errors.Join(putAccess(ctx, tx, d.ID, e.Access), removeSecrets(ctx, tx, e.Gone)); err != nil {
+		return err
+	}
+	return putSecrets(ctx, tx, e.Secrets)
 }
 
 const deviceRevision = `coalesce((SELECT number FROM revision WHERE of = 'device/' || device.name), 0) AS revision`

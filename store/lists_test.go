@@ -44,7 +44,7 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 			d, missing := s.Device(t.Context(), all[random.IntN(len(all))].Device)
 			d.Site, d.Family, d.Owner = fmt.Sprint("site ", random.IntN(3)), fmt.Sprint("family-", random.IntN(2)), fmt.Sprint("owner ", random.IntN(2))
 			if err = missing; err == nil {
-				err = s.ChangeDevice(t.Context(), d, nil, nil, nil, d.Revision)
+				err = s.ChangeDevice(t.Context(), store.DeviceEdit{Device: d, Known: d.Revision})
 			}
 		case what == "read":
 			slot := all[random.IntN(len(all))]

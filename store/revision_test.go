@@ -56,7 +56,7 @@ func TestARevisionChangesWithItsThing(t *testing.T) {
 	}
 	twice := []store.Access{{Link: "ssh", Port: 22}, {Link: "ssh", Port: 23}}
 	d.Owner = "harbour office"
-	if err := s.ChangeDevice(t.Context(), d, twice, map[string][]byte{"device/gate/password": {1}}, nil, d.Revision); !errors.Is(err, store.ErrTaken) {
+	if err := s.ChangeDevice(t.Context(), store.DeviceEdit{Device: d, Access: twice, Secrets: map[string][]byte{"device/gate/password": {1}}, Known: d.Revision}); !errors.Is(err, store.ErrTaken) {
 		t.Fatalf("two ways over one link: %v", err)
 	}
 	if now, _ := s.Device(t.Context(), "gate"); now.Revision != 1 || now.Owner != "" {
@@ -65,11 +65,11 @@ func TestARevisionChangesWithItsThing(t *testing.T) {
 	if _, err := s.Secret(t.Context(), "device/gate/password"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a secret of a change that failed: %v", err)
 	}
-	if err := s.ChangeDevice(t.Context(), d, twice[:1], map[string][]byte{"device/gate/password": {1}}, nil, d.Revision); err != nil {
+	if err := s.ChangeDevice(t.Context(), store.DeviceEdit{Device: d, Access: twice[:1], Secrets: map[string][]byte{"device/gate/password": {1}}, Known: d.Revision}); err != nil {
 		t.Fatal(err)
 	}
 	d.Owner = "ticket office"
-	if err := s.ChangeDevice(t.Context(), d, nil, nil, []string{"device/gate/password"}, d.Revision); !errors.Is(err, store.ErrStale) {
+	if err := s.ChangeDevice(t.Context(), store.DeviceEdit{Device: d, Gone: []string{"device/gate/password"}, Known: d.Revision}); !errors.Is(err, store.ErrStale) {
 		t.Errorf("the second change: %v", err)
 	}
 	now, _ := s.Device(t.Context(), "gate")

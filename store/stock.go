@@ -19,8 +19,8 @@ type Stocktaking struct {
 	BeganAt Moment           `db:"began_at"`
 	EndedAt Moment           `db:"ended_at"`
 	Why     string           `db:"why"`
-	Found   int              `db:"found"`    // TLS services
-	Strange int              `db:"strange"`  // that answered, and not with TLS
+	Found   int              `db:"found"`   // TLS services
+	Strange int              `db:"strange"` // that answered, and not with TLS
 }
 
 // AskedStock is what an administrator asked for.

@@ -22,7 +22,7 @@ const (
 	RootServed      Code = "root-served"      // clients have it or do not trust it
 	AnchorUnknown   Code = "anchor-unknown"   // the path ends in a root that is not trusted
 
-	FactoryDefault  Code = "factory-default"  // known as what devices are delivered with
+	FactoryDefault Code = "factory-default" // known as what devices are delivered with
 
 	Lapsed          Code = "lapsed"
 	NotYetValid     Code = "not-yet-valid"

@@ -164,16 +164,16 @@ func (r *reader) file(root ast.Node) Procedure {
 	var p Procedure
 	var as ast.Node
 	r.mapping(root, "the procedure", keys{
-		"procedure": func(n ast.Node) { p.Name = r.name(n) },
-		"title":     func(n ast.Node) { p.Title = r.text(n) },
-		"about":     func(n ast.Node) { p.About = strings.TrimSpace(r.text(n)) },
-		"links":     func(n ast.Node) { p.Links = r.words(n, links) },
-		"as":        func(n ast.Node) { p.As, as = r.text(n), n },
-		"settings":  func(n ast.Node) { p.Settings = r.settings(n) },
-		"traits":    func(n ast.Node) { p.Traits = r.traits(n) },
-		"packs":     func(n ast.Node) { p.Packs = r.packs(n) },
+		"procedure":     func(n ast.Node) { p.Name = r.name(n) },
+		"title":         func(n ast.Node) { p.Title = r.text(n) },
+		"about":         func(n ast.Node) { p.About = strings.TrimSpace(r.text(n)) },
+		"links":         func(n ast.Node) { p.Links = r.words(n, links) },
+		"as":            func(n ast.Node) { p.As, as = r.text(n), n },
+		"settings":      func(n ast.Node) { p.Settings = r.settings(n) },
+		"traits":        func(n ast.Node) { p.Traits = r.traits(n) },
+		"packs":         func(n ast.Node) { p.Packs = r.packs(n) },
 		"recognized_by": func(n ast.Node) { p.Marks = r.marks(n) },
-		"session":   func(n ast.Node) { r.session(n, &p) },
+		"session":       func(n ast.Node) { r.session(n, &p) },
 		"steps": func(n ast.Node) {
 			for section, steps := range r.sections(n) {
 				p.steps()[section] = steps

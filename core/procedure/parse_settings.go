@@ -4,8 +4,8 @@ import (
 	"time"
 
 	"freshseal/core/pack"
-	"freshseal/core/stock"
 	"freshseal/core/request"
+	"freshseal/core/stock"
 
 	"github.com/goccy/go-yaml/ast"
 )
@@ -80,6 +80,7 @@ func (r *reader) traits(n ast.Node) Traits {
 //
 //	packs:
 //	  console_store: {about: "…", form: leaf-first, encoding: pkcs12, key: before, alias: console}
+//
 // mostMarks is by how many marks a family can be recognized.
 const mostMarks = 20
 

@@ -32,16 +32,47 @@ type DeviceChange struct {
 	Access []reach.AccessChange `json:"access,omitempty" description:"laid over what is there, link by link"`
 }
 
+// deviceEdit is a change of a device that was checked and is not done yet.
+type deviceEdit struct {
+	store.DeviceEdit
+	before, after Device
+	secrets       bool // new ones to sign in with
+}
+
 // EditDevice changes a device of a known revision, all or nothing.
 func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange, known problem.Revision) (Device, error) {
-	d, err := s.store.Device(ctx, name)
-	if err != nil {
-		return Device{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
-	}
-	before, err := s.show(ctx, d)
+	e, err := s.planEdit(ctx, name, c)
 	if err != nil {
 		return Device{}, err
 	}
+	if known != problem.Any {
+		e.Known = known
+	}
+	defer s.watch.Forget() // it may be under other rules now
+	if err := s.store.ChangeDevice(ctx, e.DeviceEdit); err != nil {
+		return Device{}, problem.Outdated(err)
+	}
+	after, err := s.Device(ctx, name)
+	if err == nil {
+		deed.Differences(ctx, e.before.facts(), after.facts())
+		if e.secrets {
+			deed.Say(ctx, "new secrets to sign in with")
+		}
+	}
+	return after, err
+}
+
+// planEdit checks a change of a device, and says what would become of it.
+func (s *Service) planEdit(ctx context.Context, name string, c DeviceChange) (deviceEdit, error) {
+	var out deviceEdit
+	d, err := s.store.Device(ctx, name)
+	if err != nil {
+		return out, problem.Missing(err, next.ListDevices, "no device is called %s", name)
+	}
+	if out.before, err = s.show(ctx, d); err != nil {
+		return out, err
+	}
+	before := out.before
 	set(&d.Site, c.Site)
 	set(&d.Family, c.Family)
 	set(&d.Address, c.Address)
@@ -52,7 +83,7 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange, k
 	set(&d.Owner, c.Owner)
 	set(&d.Notes, c.Notes)
 	if c.Tags != nil {
-		d.Tags.V = slices.DeleteFunc(c.Tags, func(tag string) bool { return strings.TrimSpace(tag) == "" })
+		d.Tags.V = slices.DeleteFunc(slices.Clone(c.Tags), func(tag string) bool { return strings.TrimSpace(tag) == "" })
 	}
 	if c.Nodes != nil {
 		d.Nodes.V = c.Nodes
@@ -65,17 +96,17 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange, k
 	}
 	cannot := name + " cannot be changed"
 	if c.Family != nil && d.Family == OwnFamily {
-		return Device{}, notOwn(cannot)
+		return out, notOwn(cannot)
 	}
 	if err := checkAddress(cannot, d); err != nil {
-		return Device{}, err
+		return out, err
 	}
 	secrets := map[string][]byte{}
 	var needed []string
 	if d.Family != "" {
 		p, err := s.Family(d.Family)
 		if err != nil {
-			return Device{}, err
+			return out, err
 		}
 		if c.Family != nil { // settings that the new family does not know go with the old one
 			maps.DeleteFunc(d.Settings.V, func(name, _ string) bool {
@@ -84,18 +115,18 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange, k
 			})
 		}
 		if err := checkSettings(cannot, p, d.Settings.V); err != nil {
-			return Device{}, err
+			return out, err
 		}
 		needed = p.Links
 		maps.Copy(secrets, s.sealSettings(name, p, d.Settings.V))
 	}
 	was, err := s.store.Access(ctx, d.ID)
 	if err != nil {
-		return Device{}, err
+		return out, err
 	}
 	ways, err := s.reach.Change(ctx, cannot, name, was[d.ID], c.Access, needed, d.Address != before.Address)
 	if err != nil {
-		return Device{}, err
+		return out, err
 	}
 	maps.Copy(secrets, ways.Secrets)
 	for _, slot := range before.Slots { // one that follows its device does not take its shared secret along
@@ -103,21 +134,13 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange, k
 			ways.Gone = append(ways.Gone, reach.SlotPurpose(name, slot.Name))
 		}
 	}
-	if known == problem.Any {
-		known = d.Revision // as it was looked at just now
+	slots, err := s.store.SlotsOf(ctx, name)
+	if err != nil {
+		return out, err
 	}
-	defer s.watch.Forget() // it may be under other rules now
-	if err := s.store.ChangeDevice(ctx, d, ways.Access, secrets, ways.Gone, known); err != nil {
-		return Device{}, problem.Outdated(err)
-	}
-	after, err := s.Device(ctx, name)
-	if err == nil {
-		deed.Differences(ctx, before.facts(), after.facts())
-		if len(ways.Secrets) > 0 {
-			deed.Say(ctx, "new secrets to sign in with")
-		}
-	}
-	return after, err
+	out.DeviceEdit = store.DeviceEdit{Device: d, Access: ways.Access, Secrets: secrets, Gone: ways.Gone, Known: d.Revision} // as it was looked at just now
+	out.after, out.secrets = s.showWith(d, ways.Access, slots), len(ways.Secrets) > 0
+	return out, nil
 }
 
 // facts are what people say of a device, for the ledger. Secret settings are dots.

@@ -1,24 +1,22 @@
 package fleet
 
 import (
-	"bytes"
 	"context"
-	"encoding/csv"
 	"maps"
 	"net"
 	"slices"
 	"strconv"
 	"strings"
 
-	"freshseal/core/visible"
+	"freshseal/service/sheet"
 )
 
-// ExportDevices writes all devices as the CSV that ImportDevices reads: a line
+// ExportDevices writes all devices as ImportDevices reads them, as csv or xlsx: a line
 // for each slot, without secrets.
-func (s *Service) ExportDevices(ctx context.Context) ([]byte, error) {
+func (s *Service) ExportDevices(ctx context.Context, as string) (sheet.File, error) {
 	devices, err := s.allDevices(ctx)
 	if err != nil {
-		return nil, err
+		return sheet.File{}, err
 	}
 	devices = slices.DeleteFunc(devices, func(d Device) bool { return d.Family == OwnFamily }) // every service lists itself
 	settings, used := map[string]bool{}, map[string]bool{}
@@ -41,21 +39,18 @@ func (s *Service) ExportDevices(ctx context.Context) ([]byte, error) {
 	for _, name := range slices.Sorted(maps.Keys(settings)) {
 		header = append(header, "setting:"+name)
 	}
-	var out bytes.Buffer
-	w := csv.NewWriter(&out)
-	w.Write(header)
+	rows := [][]string{header}
 	for _, d := range devices {
 		for _, slot := range d.Slots {
 			values := exported(d, slot)
 			record := make([]string, len(header))
 			for i, column := range header {
-				record[i] = visible.Guard(values[column])
+				record[i] = values[column]
 			}
-			w.Write(record)
+			rows = append(rows, record)
 		}
 	}
-	w.Flush()
-	return out.Bytes(), w.Error()
+	return sheet.Write(as, "devices", rows)
 }
 
 // exported are the columns of a line: a device with one of its slots.
@@ -70,6 +65,9 @@ func exported(d Device, slot DeviceSlot) map[string]string {
 	out := map[string]string{"name": d.Name, "address": d.Address, "site": d.Site, "family": d.Family, "owner": d.Owner, "tags": strings.Join(d.Tags, " "), "notes": d.Notes,
 		"cluster": d.Cluster, "cluster_role": d.ClusterRole, "nodes": strings.Join(nodes, " "), "slot": slot.Name, "slot_address": elsewhere(slot.Address, d.Address),
 		"port": strconv.Itoa(slot.Port), "protocol": slot.Protocol, "server_name": slot.ServerName, "slot_more": strings.Join(more, " ")}
+	if slot.ServerName == "" {
+		out["server_name"] = cleared // where nothing is said, it is the device's name
+	}
 	for _, a := range d.Access {
 		var options []string
 		for _, name := range slices.Sorted(maps.Keys(a.Options)) {

@@ -1,23 +1,15 @@
 package fleet
 
 import (
-	"bytes"
 	"context"
-	"encoding/csv"
 	"errors"
 	"fmt"
-	"io"
-	"net"
-	"reflect"
+	"maps"
 	"slices"
-	"strconv"
-	"strings"
 
 	"freshseal/core/next"
-	"freshseal/core/visible"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
-	"freshseal/service/reach"
 	"freshseal/store"
 )
 
@@ -25,275 +17,243 @@ import (
 type Imported struct {
 	Line    int           `json:"line" required:"true"`
 	Device  string        `json:"device" required:"true"`
-	What    string        `json:"what" required:"true" enum:"add,there,error"`
+	What    string        `json:"what" required:"true" enum:"add,change,same,error"`
+	Changes []Difference  `json:"changes,omitempty" description:"of a device that is there"`
 	Why     string        `json:"why,omitempty"`
 	Next    string        `json:"next,omitempty"`
 	Actions []next.Action `json:"actions,omitempty"`
 }
 
+// Difference is one thing that an import changes.
+type Difference struct {
+	What string `json:"what" required:"true"`
+	From string `json:"from" required:"true"`
+	To   string `json:"to" required:"true"`
+}
+
 // Import is the result of an import.
 type Import struct {
-	Lines []Imported `json:"lines" required:"true"`
-	Added int        `json:"added" required:"true"`
-	Wrong int        `json:"wrong" required:"true"`
-	Done  bool       `json:"done" required:"true" description:"false: nothing was changed"`
+	Lines   []Imported `json:"lines" required:"true"`
+	Added   int        `json:"added" required:"true" description:"devices"`
+	Changed int        `json:"changed" required:"true" description:"devices"`
+	Wrong   int        `json:"wrong" required:"true" description:"lines"`
+	Done    bool       `json:"done" required:"true" description:"false: nothing was changed"`
 }
 
 // ImportTerms are the options of an import.
 type ImportTerms struct {
-	CSV     string            `json:"csv" required:"true" description:"with a header"`
+	CSV     string            `json:"csv,omitempty" description:"with a header"`
+	XLSX    []byte            `json:"xlsx,omitempty" description:"instead: a workbook, in base64"`
+	Sheet   string            `json:"sheet,omitempty" description:"of the workbook; left out: the first"`
 	Columns map[string]string `json:"columns,omitempty" description:"our name of a column → its name in the header"`
 	DryRun  bool              `json:"dry_run,omitempty" description:"only say what would be done"`
-	Partial bool              `json:"partial,omitempty" description:"add the lines that are right although others are wrong"`
+	Partial bool              `json:"partial,omitempty" description:"take the lines that are right although others are wrong"`
 }
 
-// importColumns are the columns of an import and an export. Beside them a column
-// setting:NAME fills a setting of the procedure, and LINK:FIELD a field of how the
-// device is reached over a link, such as ssh:user.
-var importColumns = []string{"name", "address", "site", "family", "owner", "tags", "notes", "cluster", "cluster_role", "nodes", "slot", "slot_address", "port", "protocol", "server_name", "slot_more"}
-
-// accessColumns are the fields of a link in a file; the password is never written.
-var accessColumns = []string{"address", "port", "user", "credential", "pin", "options", "password"}
-
-// accessColumn splits a column such as ssh:user.
-func accessColumn(name string) (link, field string, ok bool) {
-	link, field, ok = strings.Cut(name, ":")
-	return link, field, ok && slices.Contains(reach.Links(), link) && slices.Contains(accessColumns, field)
+// importing is an import that is being planned.
+type importing struct {
+	store.Inventory
+	out Import
+	at  map[string]int // where each device stands in out.Lines
 }
 
-const maxLines = 100_000
-
-// ImportDevices adds the devices of a CSV file: all of them or, where one line
-// is wrong, none, unless it may be partial. Devices that are there already are
-// passed over.
+// ImportDevices makes the inventory what a file says: devices that are missing are added, those that are there are
+// changed where the file says something else. It is all of the file or, where one line is wrong, nothing, unless
+// it may be partial. A second time it changes nothing. It removes nothing.
 func (s *Service) ImportDevices(ctx context.Context, t ImportTerms) (Import, error) {
-	out := Import{Lines: []Imported{}}
+	i := importing{out: Import{Lines: []Imported{}}, at: map[string]int{}}
 	lines, err := readImport(t)
 	if err != nil {
-		return out, err
+		return i.out, err
 	}
-	var rows []store.NewDevice
-	seen := map[string]int{}
-	joined := joinSlots(lines)
-	for i, line := range lines {
-		entry := Imported{Line: line.number, Device: line.device.Name, What: "add"}
-		if joined[i] { // a further slot of a line above
-			out.Lines = append(out.Lines, entry)
-			continue
+	for _, group := range groupLines(lines) {
+		if err := s.plan(ctx, &i, group); err != nil {
+			return i.out, err
 		}
-		row, err := s.newDevice(ctx, line.device)
-		_, there := s.store.Device(ctx, line.device.Name)
+	}
+	slices.SortStableFunc(i.out.Lines, func(a, b Imported) int { return a.Line - b.Line })
+	if t.DryRun || i.out.Wrong > 0 && !t.Partial {
+		return i.out, nil
+	}
+	deed.Say(ctx, "%d devices added, %d changed", i.out.Added, i.out.Changed)
+	for _, line := range i.out.Lines {
+		for _, d := range line.Changes {
+			deed.Say(ctx, "%s %s: %q → %q", line.Device, d.What, d.From, d.To)
+		}
+	}
+	defer s.watch.Forget() // devices may be under other rules now
+	if err := s.store.Apply(ctx, i.Inventory); errors.Is(err, store.ErrTaken) || errors.Is(err, store.ErrStale) {
+		return i.out, problem.New(problem.Conflict, "the file was not imported", "somebody changed one of these devices at the same moment", "import it again")
+	} else if err != nil {
+		return i.out, err
+	}
+	i.out.Done = true
+	return i.out, nil
+}
+
+// plan plans the lines of one device. What is wrong with them is kept beside them.
+func (s *Service) plan(ctx context.Context, i *importing, group []importLine) error {
+	first := group[0]
+	group = i.agreeing(group)
+	entries := make([]Imported, len(group))
+	for n, line := range group {
+		entries[n] = Imported{Line: line.number, Device: first.get("name"), What: "same"}
+	}
+	before := i.Inventory // slices are only appended to
+	wrong := -1
+	there, err := s.store.Device(ctx, first.get("name"))
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		wrong, err = s.planNew(ctx, i, group, entries)
+	case err != nil:
+		return err
+	case there.Family == OwnFamily:
+		wrong, err = 0, notOwn("it cannot be changed")
+	default:
+		wrong, err = s.planChanges(ctx, i, group, entries)
+	}
+	var known *problem.Error
+	if errors.As(err, &known) {
+		i.Inventory = before
+		for n := range entries {
+			entries[n] = Imported{Line: entries[n].Line, Device: entries[n].Device, What: "error", Why: fmt.Sprintf("line %d of this device is wrong", group[wrong].number)}
+		}
+		e := &entries[wrong]
+		e.Why, e.Next, e.Actions = known.Why, known.Next, known.Actions
+		i.out.Wrong += len(entries)
+	} else if err != nil {
+		return err
+	} else if entries[0].What == "add" {
+		i.out.Added++
+	} else if slices.ContainsFunc(entries, func(e Imported) bool { return e.What == "change" }) {
+		i.out.Changed++
+	}
+	i.out.Lines = append(i.out.Lines, entries...)
+	return nil
+}
+
+// agreeing are the lines of a device that agree with its first; the others are wrong.
+func (i *importing) agreeing(group []importLine) []importLine {
+	out := group[:1:1]
+	slots := map[string]int{group[0].slotName(): group[0].number}
+	for _, line := range group[1:] {
 		var known *problem.Error
-		switch {
-		case line.err != nil:
-			err = line.err
-		case err == nil && seen[line.device.Name] > 0:
-			err = problem.Reject("", fmt.Sprintf("line %d already adds it", seen[line.device.Name]), "remove one of the two lines")
-		case err == nil && there == nil:
-			entry.What = "there"
-		case err == nil && !errors.Is(there, store.ErrNotFound):
-			return out, there
-		case err == nil:
-			rows = append(rows, row)
-			out.Added++
-		}
-		if errors.As(err, &known) {
-			entry.What, entry.Why, entry.Next, entry.Actions = "error", known.Why, known.Next, known.Actions
-			out.Wrong++
-		} else if err != nil {
-			return out, err
-		}
-		seen[line.device.Name] = line.number
-		out.Lines = append(out.Lines, entry)
-	}
-	if t.DryRun || out.Wrong > 0 && !t.Partial {
-		out.Added = 0
-		return out, nil
-	}
-	out.Done = true
-	deed.Say(ctx, "%d devices", out.Added)
-	return out, s.store.AddDevices(ctx, rows)
-}
-
-// joinSlots makes one device of lines that differ in their slot alone, as an export
-// writes them, and says which lines went into one above.
-func joinSlots(lines []importLine) []bool {
-	joined := make([]bool, len(lines))
-	first := map[string]int{}
-	for i, line := range lines {
-		at, there := first[line.device.Name]
-		if !there {
-			first[line.device.Name] = i
+		if errors.As(line.agrees(group[0], slots), &known) {
+			i.out.Lines = append(i.out.Lines, Imported{Line: line.number, Device: group[0].get("name"), What: "error", Why: known.Why, Next: known.Next})
+			i.out.Wrong++
 			continue
 		}
-		a, b := lines[at].device, line.device
-		slot := b.Slots[0]
-		a.Slots, b.Slots = nil, nil
-		if line.err == nil && reflect.DeepEqual(a, b) && !slices.ContainsFunc(lines[at].device.Slots, func(s DeviceSlot) bool { return s.Name == slot.Name }) {
-			lines[at].device.Slots = append(lines[at].device.Slots, slot)
-			joined[i] = true
-		}
+		slots[line.slotName()] = line.number
+		out = append(out, line)
 	}
-	return joined
-}
-
-type importLine struct {
-	number int
-	device NewDevice
-	err    error
-}
-
-// readImport turns lines into devices. What is wrong with one line is kept
-// beside it; what is wrong with the file ends it.
-func readImport(t ImportTerms) ([]importLine, error) {
-	cannot := "the file was not imported"
-	r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix([]byte(t.CSV), []byte("\xef\xbb\xbf"))))
-	r.FieldsPerRecord = -1
-	if first, _, _ := strings.Cut(t.CSV, "\n"); strings.Count(first, ";") > strings.Count(first, ",") {
-		r.Comma = ';'
-	}
-	header, err := r.Read()
-	if err != nil {
-		return nil, problem.Reject(cannot, "it has no header", "begin with a line such as name,address,site")
-	}
-	at := map[string]int{}
-	for i, title := range header {
-		name := strings.ToLower(strings.TrimSpace(title))
-		for ours, theirs := range t.Columns {
-			if strings.EqualFold(theirs, strings.TrimSpace(title)) {
-				name = ours
-			}
-		}
-		_, _, ofAccess := accessColumn(name)
-		if !slices.Contains(importColumns, name) && !strings.HasPrefix(name, "setting:") && !ofAccess {
-			return nil, problem.Reject(cannot, fmt.Sprintf("its column %q is unknown", title), "name the columns "+strings.Join(importColumns, ", ")+", setting:NAME or LINK:FIELD such as ssh:user, or map a column of the file")
-		}
-		at[name] = i
-	}
-	if _, ok := at["name"]; !ok {
-		return nil, problem.Reject(cannot, "it has no column name", "add it, or map a column of the file to it")
-	}
-	var out []importLine
-	for {
-		record, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return out, nil
-		}
-		number, _ := r.FieldPos(0)
-		if err != nil {
-			return nil, problem.Reject(cannot, err.Error(), "correct that line")
-		}
-		if len(out) >= maxLines {
-			return nil, problem.Reject(cannot, fmt.Sprintf("it has more than %d lines", maxLines), "split it")
-		}
-		out = append(out, readImportLine(number, record, at))
-	}
-}
-
-func readImportLine(number int, record []string, at map[string]int) importLine {
-	get := func(name string) string {
-		if i, ok := at[name]; ok && i < len(record) {
-			return visible.Unguard(strings.TrimSpace(record[i]))
-		}
-		return ""
-	}
-	out := importLine{number: number}
-	port := func(name string, otherwise int) int {
-		n, err := strconv.Atoi(get(name))
-		if get(name) == "" {
-			return otherwise
-		}
-		if err != nil {
-			out.err = problem.Reject("", fmt.Sprintf("%q is not a port", get(name)), "give a number in the column "+name)
-		}
-		return n
-	}
-	d := NewDevice{Name: get("name"), Address: get("address"), Site: get("site"), Family: get("family"), Owner: get("owner"), Notes: get("notes"),
-		Tags: strings.Fields(get("tags")), Cluster: get("cluster"), ClusterRole: get("cluster_role"), Settings: map[string]string{}}
-	slot := DeviceSlot{Name: get("slot"), Address: get("slot_address"), Port: port("port", 0), Protocol: strings.ToLower(get("protocol")), ServerName: get("server_name")}
-	var err error
-	if slot.More, err = readPlaces(get("slot_more")); err != nil {
-		out.err = err
-	}
-	if d.Nodes, err = readNodes(get("nodes")); err != nil {
-		out.err = err
-	}
-	for _, link := range reach.Links() {
-		if change, given, err := readAccess(link, func(field string) string { return get(link + ":" + field) }); err != nil {
-			out.err = err
-		} else if given {
-			d.Access = append(d.Access, change)
-		}
-	}
-	if slot.Name == "" {
-		slot.Name = "web"
-	}
-	if slot.ServerName == "" && strings.Contains(d.Name, ".") {
-		slot.ServerName = d.Name
-	}
-	d.Slots = []DeviceSlot{slot}
-	for name := range at {
-		if setting, ok := strings.CutPrefix(name, "setting:"); ok && get(name) != "" {
-			d.Settings[setting] = get(name)
-		}
-	}
-	out.device = d
 	return out
 }
 
-// readAccess reads the columns of a link, and says whether any was filled.
-func readAccess(link string, get func(field string) string) (reach.AccessChange, bool, error) {
-	out, given := reach.AccessChange{Link: link}, false
-	for field, to := range map[string]**string{"address": &out.Address, "user": &out.User, "credential": &out.Credential, "pin": &out.Pin} {
-		if text := get(field); text != "" {
-			*to, given = &text, true
-		}
-	}
-	out.Password = get("password")
-	given = given || out.Password != ""
-	for _, each := range strings.Fields(get("options")) {
-		name, value, ok := strings.Cut(each, "=")
-		if !ok {
-			return out, true, problem.Reject("", fmt.Sprintf("%q is not an option", each), "write options as NAME=VALUE, separated by blanks")
-		}
-		if out.Options == nil {
-			out.Options = map[string]string{}
-		}
-		out.Options[name], given = value, true
-	}
-	if text := get("port"); text != "" {
-		n, err := strconv.Atoi(text)
+// planNew plans a device that is not there yet, and says which of its lines is wrong.
+func (s *Service) planNew(ctx context.Context, i *importing, group []importLine, entries []Imported) (wrong int, err error) {
+	var d NewDevice
+	for n, line := range group {
+		one, err := line.device()
 		if err != nil {
-			return out, true, problem.Reject("", fmt.Sprintf("%q is not a port", text), "give a number in the column "+link+":port")
+			return n, err
 		}
-		out.Port, given = &n, given || n != reach.UsualPort(link)
+		if n == 0 {
+			d = one
+		} else {
+			d.Slots = append(d.Slots, one.Slots...)
+		}
+		entries[n].What = "add"
 	}
-	return out, given, nil
+	row, err := s.newDevice(ctx, d)
+	if err == nil {
+		i.Add = append(i.Add, row)
+	}
+	return 0, err
 }
 
-// readPlaces reads further addresses of a slot: ADDRESS:PORT, separated by blanks.
-func readPlaces(text string) ([]store.Place, error) {
-	var out []store.Place
-	for _, each := range strings.Fields(text) {
-		host, port, err := net.SplitHostPort(each)
-		n, bad := strconv.Atoi(port)
-		if err != nil || bad != nil {
-			return nil, problem.Reject("", fmt.Sprintf("%q is not an address with a port", each), "write ADDRESS:PORT, separated by blanks")
-		}
-		out = append(out, store.Place{Address: host, Port: n})
+// planChanges plans what becomes of a device that is there, and says which of its lines is wrong.
+func (s *Service) planChanges(ctx context.Context, i *importing, group []importLine, entries []Imported) (wrong int, err error) {
+	name := group[0].get("name")
+	change, err := group[0].change()
+	if err != nil {
+		return 0, err
 	}
-	return out, nil
+	e, err := s.planEdit(ctx, name, change)
+	if err != nil && group[0].passwords() { // a secret is sealed anew only where it has to be: a second import changes nothing
+		group[0].givePasswords(&change)
+		e, err = s.planEdit(ctx, name, change)
+	}
+	if err != nil {
+		return 0, err
+	}
+	entries[0].Changes = differences("", e.before.facts(), e.after.facts())
+	if e.secrets {
+		entries[0].Changes = append(entries[0].Changes, Difference{What: "secret", From: "", To: sealedSetting})
+	}
+	if len(entries[0].Changes) > 0 {
+		entries[0].What = "change"
+		i.Change = append(i.Change, e.DeviceEdit)
+	}
+	for n, line := range group {
+		if err := s.planSlotLine(ctx, i, e, line, &entries[n]); err != nil {
+			return n, err
+		}
+	}
+	return 0, nil
 }
 
-// readNodes reads nodes: NAME=ADDRESS, separated by blanks.
-func readNodes(text string) ([]store.Node, error) {
-	var out []store.Node
-	for _, each := range strings.Fields(text) {
-		name, address, ok := strings.Cut(each, "=")
-		if !ok {
-			return nil, problem.Reject("", fmt.Sprintf("%q is not a node", each), "write NAME=ADDRESS, separated by blanks")
-		}
-		out = append(out, store.Node{Name: name, Address: address})
+// planSlotLine plans the slot of a line.
+func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, line importLine, entry *Imported) error {
+	if !line.namesSlot() {
+		return nil
 	}
-	return out, nil
+	slot, err := line.slot(e.after.Name)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(e.before.Slots, func(known DeviceSlot) bool { return known.Name == slot.Name }) {
+		row, err := checkSlot("", e.after.Address, slot)
+		if err != nil {
+			return err
+		}
+		row.DeviceID, row.Device = e.Device.ID, e.Device.Name
+		i.AddSlots = append(i.AddSlots, row)
+		entry.What, entry.Changes = "change", append(entry.Changes, Difference{What: "slot " + slot.Name, To: slotFacts(row)["address"]})
+		return nil
+	}
+	change, err := line.slotChange()
+	if err != nil {
+		return err
+	}
+	edit, before, err := s.planSlot(ctx, e.Device.Name, slot.Name, change)
+	if err != nil {
+		return err
+	}
+	if change.Address == nil && edit.Slot.Address == e.before.Address {
+		edit.Slot.Address = e.after.Address // it follows its device
+	}
+	if more := differences("slot "+slot.Name+" ", before, slotFacts(edit.Slot)); len(more) > 0 {
+		edit.Known = store.Any // its device was looked at above
+		i.ChangeSlots = append(i.ChangeSlots, edit)
+		entry.What, entry.Changes = "change", append(entry.Changes, more...)
+	}
+	return nil
+}
+
+// differences are those between what was and what will be.
+func differences(of string, before, after map[string]string) []Difference {
+	names := map[string]bool{}
+	for name := range before {
+		names[name] = true
+	}
+	for name := range after {
+		names[name] = true
+	}
+	var out []Difference
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		if before[name] != after[name] {
+			out = append(out, Difference{of + name, before[name], after[name]})
+		}
+	}
+	return out
 }

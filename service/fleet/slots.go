@@ -115,16 +115,33 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot DeviceSlot) (
 // EditSlot changes where and how a slot is read, and reads it. It is refused while a
 // replacement of it is in progress, which would be proven somewhere else than it began.
 func (s *Service) EditSlot(ctx context.Context, device, name string, c SlotChange, known problem.Revision) (Slot, error) {
+	e, before, err := s.planSlot(ctx, device, name, c)
+	if err != nil {
+		return Slot{}, err
+	}
+	e.Known = known
+	if err := s.store.ChangeSlot(ctx, e); err != nil {
+		return Slot{}, problem.Outdated(err)
+	}
+	deed.Differences(ctx, before, slotFacts(e.Slot))
+	if len(e.Secrets) > 0 {
+		deed.Say(ctx, "a new shared secret")
+	}
+	return s.ReadSlot(ctx, device, name)
+}
+
+// planSlot checks a change of a slot, and says what it was before.
+func (s *Service) planSlot(ctx context.Context, device, name string, c SlotChange) (out store.SlotEdit, before map[string]string, err error) {
 	cannot := fmt.Sprintf("the slot %s/%s cannot be changed", device, name)
 	row, err := s.freeSlot(ctx, cannot, device, name)
 	if err != nil {
-		return Slot{}, err
+		return out, nil, err
 	}
 	d, err := s.store.Device(ctx, device)
 	if err != nil {
-		return Slot{}, err
+		return out, nil, err
 	}
-	before := slotFacts(row)
+	before = slotFacts(row)
 	wanted := DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: row.More.V}
 	set(&wanted.Address, c.Address)
 	set(&wanted.ServerName, c.ServerName)
@@ -144,34 +161,26 @@ func (s *Service) EditSlot(ctx context.Context, device, name string, c SlotChang
 	}
 	changed, err := checkSlot(cannot, d.Address, wanted)
 	if err != nil {
-		return Slot{}, err
+		return out, nil, err
 	}
 	if wire.Protocol(changed.Protocol).OverEAP() && wanted.Secret == "" && c.Secret == nil && !samePlaces(row, changed) {
 		sealed, err := s.reach.SlotSecret(ctx, device, name)
 		if err != nil {
-			return Slot{}, err
+			return out, nil, err
 		}
 		if len(sealed) > 0 {
-			return Slot{}, problem.Reject(cannot, "its shared secret was given for another address or port", "give the shared secret again", next.Give.On("secret"))
+			return out, nil, problem.Reject(cannot, "its shared secret was given for another address or port", "give the shared secret again", next.Give.On("secret"))
 		}
 	}
 	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More
-	var secrets map[string][]byte
-	var gone []string
+	out.Slot = row
 	switch {
 	case wanted.Secret != "":
-		secrets = s.sealShared(nil, device, name, wanted.Secret)
+		out.Secrets = s.sealShared(nil, device, name, wanted.Secret)
 	case c.Secret != nil || !wire.Protocol(row.Protocol).OverEAP():
-		gone = append(gone, reach.SlotPurpose(device, name))
+		out.Gone = append(out.Gone, reach.SlotPurpose(device, name))
 	}
-	if err := s.store.ChangeSlot(ctx, row, secrets, gone, known); err != nil {
-		return Slot{}, problem.Outdated(err)
-	}
-	deed.Differences(ctx, before, slotFacts(row))
-	if len(secrets) > 0 {
-		deed.Say(ctx, "a new shared secret")
-	}
-	return s.ReadSlot(ctx, device, name)
+	return out, before, nil
 }
 
 // samePlaces says whether a slot is read at the same addresses and ports.

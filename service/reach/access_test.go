@@ -113,7 +113,7 @@ func TestASecretStaysUntilAnotherTakesItsPlace(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := db.ChangeDevice(t.Context(), d, ways.Access, ways.Secrets, ways.Gone, store.Any); err != nil {
+		if err := db.ChangeDevice(t.Context(), store.DeviceEdit{Device: d, Access: ways.Access, Secrets: ways.Secrets, Gone: ways.Gone, Known: store.Any}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -40,7 +40,7 @@ type Service struct {
 	running  sync.WaitGroup
 
 	defaults  atomic.Pointer[stock.Defaults] // nil: those that come with the program
-	published Published // nil: nobody is asked about revocation
+	published Published                      // nil: nobody is asked about revocation
 
 	knowledge  knowledge
 	tally      tally
