@@ -1,9 +1,7 @@
 package api
 
 import (
-	"cmp"
 	"context"
-	"strconv"
 
 	"freshseal/service/fleet"
 	"freshseal/service/people"
@@ -206,11 +204,7 @@ var fleetRoutes = []route{
 		return s.Watch.ReadAddress(ctx, in)
 	}),
 	looks("/due", "list what must be done, in the order in which it bites: what is wrong now, then by act-by date", func(ctx context.Context, s *service.Service, _ people.Bearer, in askDue) (fleet.Due, error) {
-		within, err := strconv.Atoi(cmp.Or(in.Within, "30"))
-		if err != nil {
-			within = -1
-		}
-		return s.Fleet.Due(ctx, within, in.Site)
+		return s.Fleet.Due(ctx, number(in.Within, "30"), in.Site)
 	}),
 	listing("/protocols", "list the protocols that slots can be read by", theWatch, (*watch.Service).Protocols),
 }

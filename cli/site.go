@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"freshseal/core/calendar"
 	"freshseal/core/procedure"
 	"freshseal/core/request"
 	"freshseal/service/reach"
@@ -69,6 +70,13 @@ func siteTable(s reach.Site) table {
 	for _, w := range s.Presence {
 		t.add("present", w)
 	}
+	for i, h := range s.Holidays {
+		if i == 5 {
+			t.add("holiday", fmt.Sprintf("and %d more in twelve months", len(s.Holidays)-i))
+			break
+		}
+		t.add("holiday", h.Date+" "+h.Name)
+	}
 	if s.Away {
 		t.add("away", "it cannot be expected to be reached now")
 	}
@@ -84,6 +92,7 @@ func (a *app) siteEdit() *cobra.Command {
 	var port, links int
 	var paused bool
 	var presence []string
+	var holidays string
 	edit := &cobra.Command{Use: "edit SITE", Short: "Change a site; only the given flags take effect", Args: cobra.ExactArgs(1)}
 	edit.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
 		var c reach.SiteChange
@@ -107,6 +116,13 @@ func (a *app) siteEdit() *cobra.Command {
 		}
 		if given("present") {
 			c.Presence = append([]string{}, presence...)
+		}
+		if given("holidays") {
+			text, err := holidaysFile(holidays)
+			if err != nil {
+				return err
+			}
+			c.Holidays = &text
 		}
 		if given("organization") || given("unit") || given("locality") || given("state") || given("country") {
 			c.Subject = &subject
@@ -137,13 +153,23 @@ func (a *app) siteEdit() *cobra.Command {
 	f.IntVar(&links, "links", 0, "maximum number of simultaneous links to its devices; 0: no limit")
 	f.BoolVar(&paused, "paused", false, "do not read its slots until this is false again")
 	f.StringArrayVar(&presence, "present", nil, presentHelp+"; replaces all; empty: always")
+	f.StringVar(&holidays, "holidays", "", "an iCalendar file with the days off, which no working day is; empty: none")
 	subjectFlags(f, &subject)
 	return edit
 }
 
+// holidaysFile reads a calendar of holidays.
+func holidaysFile(name string) (string, error) {
+	if name == "" {
+		return "", nil
+	}
+	text, err := readFile(name, calendar.MaxHolidays)
+	return string(text), err
+}
+
 func (a *app) siteAdd() *cobra.Command {
 	var n reach.NewSite
-	var jump, socks string
+	var jump, socks, holidays string
 	var access accessFlags
 	c := &cobra.Command{
 		Use: "add NAME [--jump HOST | --socks HOST]", Short: "Add a site and how it is reached", Args: cobra.ExactArgs(1),
@@ -166,6 +192,10 @@ func (a *app) siteAdd() *cobra.Command {
 					return err
 				}
 			}
+			var err error
+			if n.Holidays, err = holidaysFile(holidays); err != nil {
+				return err
+			}
 			var s reach.Site
 			if err := client.do(ctx, "POST", v1+"/sites", n, &s); err != nil {
 				return err
@@ -180,6 +210,7 @@ func (a *app) siteAdd() *cobra.Command {
 	f.IntVar(&n.MostLinks, "links", 0, "maximum number of simultaneous links to its devices; 0: no limit")
 	f.StringVar(&n.Behind, "behind", "", "the site through which the jump host or proxy is reached")
 	f.StringArrayVar(&n.Presence, "present", nil, presentHelp)
+	f.StringVar(&holidays, "holidays", "", "an iCalendar file with the days off")
 	subjectFlags(f, &n.Subject)
 	access.secretFlags(f, &n.User, "")
 	f.StringVar(&n.Pin, "pin", "", pinHelp)

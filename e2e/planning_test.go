@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"net"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -97,6 +98,29 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 	s.ok("policy", "set", "device/"+peer, "--signer", "careful")
 	if after := s.actBy(peer + "/web"); before.Sub(after) < 50*24*time.Hour {
 		t.Errorf("act by %s, and with a slow signer by %s", before, after)
+	}
+
+	// A month in which nobody works comes on top, and a ship that is in port once a month.
+	s.ok("site", "add", "Quay")
+	s.ok("device", "edit", peer, "--site", "Quay")
+	slow := s.actBy(peer + "/web")
+	off := write(t, filepath.Join(t.TempDir(), "holidays.ics"), "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Tidewrack//EN\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART;VALUE=DATE:"+slow.AddDate(0, 0, 5).Format("20060102")+
+		"\r\nDTEND;VALUE=DATE:"+slow.AddDate(0, 0, 36).Format("20060102")+"\r\nSUMMARY:the yard is shut\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n")
+	if shown := s.ok("site", "edit", "Quay", "--holidays", off); !strings.Contains(shown, "the yard is shut") {
+		t.Error(shown)
+	}
+	shut := s.actBy(peer + "/web")
+	if days := slow.Sub(shut).Hours() / 24; days < 28 || days > 34 {
+		t.Errorf("act by %s, and with a month off by %s", slow, shut)
+	}
+	s.ok("site", "edit", "Quay", "--present", "DTSTART:20260101T060000Z RRULE:FREQ=MONTHLY;BYMONTHDAY=1 DURATION:PT12H")
+	if port := s.actBy(peer + "/web"); !port.Before(shut) || port.Hour() != 6 {
+		t.Errorf("act by %s, and for a ship by %s", shut, port)
+	}
+	s.fails(1, "no all-day event", "site", "edit", "Quay", "--holidays", write(t, filepath.Join(t.TempDir(), "none.ics"), "BEGIN:VCALENDAR\r\nEND:VCALENDAR\r\n"))
+	s.ok("site", "edit", "Quay", "--holidays", "", "--present", "")
+	if again := s.actBy(peer + "/web"); !again.Equal(slow) {
+		t.Errorf("act by %s without them, and %s before", again, slow)
 	}
 }
 

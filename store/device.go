@@ -81,6 +81,7 @@ type Slot struct {
 	Findings   JSON[[]finding.Finding] `db:"findings"`
 	Subject    string                  `db:"subject"`
 	SelfSigned bool                    `db:"self_signed"`
+	NotBefore  Moment                  `db:"not_before"`
 	NotAfter   Moment                  `db:"not_after"`
 	Others     JSON[[]judge.Other]     `db:"others"` // what further addresses and nodes serve
 	Path       JSON[[]string]          `db:"path"`   // fingerprints of the leaf's completed path

@@ -48,7 +48,7 @@ func (s *Store) AddReadings(ctx context.Context, readings []NewReading) (late []
 		}
 		defer history.Close()
 		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite, remarks = :remarks, closer = :closer, look_at = :look_at, next_at = :next_at, misses = :misses,
-			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_after = :not_after, others = :others, path = :path, sought = :sought,
+			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_before = :not_before, not_after = :not_after, others = :others, path = :path, sought = :sought,
 			standing = :standing, overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at
 			WHERE id = :id AND read_at <= :read_at AND installed = :installed`)
 		if err != nil {

@@ -22,6 +22,7 @@ type Site struct {
 	Behind    string                `db:"behind"`     // the site through which its jump host or proxy is reached
 	Paused    bool                  `db:"paused"`     // its slots are not read by themselves
 	Presence  JSON[[]string]        `db:"presence"`   // windows in which it can be reached; none: always
+	Holidays  string                `db:"holidays"`   // an iCalendar file; empty: none
 	Revision  Revision              `db:"revision"`
 }
 
@@ -30,8 +31,8 @@ const siteRows = `SELECT site.*, coalesce((SELECT number FROM revision WHERE of 
 // AddSite keeps a site with its sealed secrets, all or nothing.
 func (s *Store) AddSite(ctx context.Context, site Site, secrets map[string][]byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO site (name, way, address, port, user, pin, added_at, subject, most_links, behind, paused, presence)
-			VALUES (:name, :way, :address, :port, :user, :pin, :added_at, :subject, :most_links, :behind, :paused, :presence)`, site)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO site (name, way, address, port, user, pin, added_at, subject, most_links, behind, paused, presence, holidays)
+			VALUES (:name, :way, :address, :port, :user, :pin, :added_at, :subject, :most_links, :behind, :paused, :presence, :holidays)`, site)
 		if err != nil {
 			return taken(err)
 		}
@@ -46,7 +47,7 @@ func (s *Store) ChangeSite(ctx context.Context, site Site, secrets map[string][]
 			return err
 		}
 		if err := changed(tx.NamedExecContext(ctx, `UPDATE site SET way = :way, address = :address, port = :port, user = :user,
-			pin = :pin, subject = :subject, most_links = :most_links, behind = :behind, paused = :paused, presence = :presence WHERE name = :name`, site)); err != nil {
+			pin = :pin, subject = :subject, most_links = :most_links, behind = :behind, paused = :paused, presence = :presence, holidays = :holidays WHERE name = :name`, site)); err != nil {
 			return err
 		}
 		return putSecrets(ctx, tx, secrets)

@@ -62,3 +62,55 @@ func uids(text string) (sum int) {
 	}
 	return sum
 }
+
+func holidays(events ...string) string {
+	return "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Tidewrack//Quay//EN\r\n" + strings.Join(events, "") + "END:VCALENDAR\r\n"
+}
+
+func event(lines ...string) string {
+	return "BEGIN:VEVENT\r\nUID:a@tidewrack.example\r\n" + strings.Join(lines, "\r\n") + "\r\nEND:VEVENT\r\n"
+}
+
+func TestHolidaysAreTheAllDayEventsOfACalendar(t *testing.T) {
+	from := time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC)
+	many := event("DTSTART;VALUE=DATE:20200101", "RRULE:FREQ=DAILY", "SUMMARY:never")
+	for about, c := range map[string]struct {
+		text, want string // days, or a part of the error
+	}{
+		"one day":                {holidays(event("DTSTART;VALUE=DATE:20261225", "DTEND;VALUE=DATE:20261226", "SUMMARY:Christmas\\, and more")), "2026-12-25 Christmas, and more"},
+		"several days":           {holidays(event("DTSTART;VALUE=DATE:20261231", "DTEND;VALUE=DATE:20270103", "SUMMARY:quiet")), "2026-12-31 quiet;2027-01-01 quiet;2027-01-02 quiet"},
+		"every year":             {holidays(event("DTSTART;VALUE=DATE:19700517", "RRULE:FREQ=YEARLY", "SUMMARY:Quay Day")), "2027-05-17 Quay Day"},
+		"since 1583":             {holidays(event("DTSTART;VALUE=DATE:15830517", "RRULE:FREQ=YEARLY", "SUMMARY:Old")), "2027-05-17 Old"},
+		"an hour, and a day":     {holidays(event("DTSTART:20261224T120000Z", "SUMMARY:early"), event("DTSTART;VALUE=DATE:20261225", "SUMMARY:late")), "2026-12-25 late"},
+		"no name, twice":         {holidays(event("DTSTART;VALUE=DATE:20261225"), event("DTSTART;VALUE=DATE:20261225", "SUMMARY:again")), "2026-12-25 "},
+		"long ago":               {holidays(event("DTSTART;VALUE=DATE:20101225", "SUMMARY:x")), ""},
+		"begun before":           {holidays(event("DTSTART;VALUE=DATE:20261120", "DTEND;VALUE=DATE:20261129", "SUMMARY:x")), "2026-11-27 x;2026-11-28 x"},
+		"only hours":             {holidays(event("DTSTART:20261224T120000Z")), "no all-day event"},
+		"each second":            {holidays(event("DTSTART;VALUE=DATE:20261224", "RRULE:FREQ=SECONDLY")), "more often than daily"},
+		"each hour of a day":     {holidays(event("DTSTART;VALUE=DATE:20261224", "RRULE:FREQ=DAILY;BYHOUR=1,2")), "more often than daily"},
+		"a broken rule":          {holidays(event("DTSTART;VALUE=DATE:20261224", "RRULE:FREQ=NEVER")), "cannot be read"},
+		"no calendar":            {"<html>", "not an iCalendar file"},
+		"too long":               {strings.Repeat("x", calendar.MaxHolidays+1), "more than"},
+		"an end before its day":  {holidays(event("DTSTART;VALUE=DATE:20261225", "DTEND;VALUE=DATE:20260101", "SUMMARY:x")), "2026-12-25 x"},
+		"thousands of them":      {holidays(strings.Repeat("BEGIN:VEVENT\r\nEND:VEVENT\r\n", 3000)), "more than 2000 events"},
+		"one that lasts forever": {holidays(event("DTSTART;VALUE=DATE:20261101", "DTEND;VALUE=DATE:99991231", "SUMMARY:x")), "x"},
+		"every day, many times":  {holidays(strings.Repeat(many, 3)), "never"},
+	} {
+		days, err := calendar.Holidays(c.text, from, from.AddDate(1, 0, 0))
+		var got []string
+		for _, d := range days {
+			got = append(got, d.Date+" "+d.Name)
+		}
+		switch {
+		case err != nil && !strings.Contains(err.Error(), c.want), err == nil && len(got) > 4 && !strings.HasSuffix(got[0], c.want), err == nil && len(got) <= 4 && strings.Join(got, ";") != c.want:
+			t.Errorf("%s: %v %v, want %q", about, got, err, c.want)
+		}
+	}
+}
+
+func FuzzHolidays(f *testing.F) {
+	f.Add(holidays(event("DTSTART;VALUE=DATE:20261225", "RRULE:FREQ=YEARLY;BYMONTH=12;BYDAY=-1FR", "SUMMARY:x")))
+	f.Fuzz(func(t *testing.T, text string) {
+		calendar.Holidays(text, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2037, 1, 1, 0, 0, 0, 0, time.UTC))
+	})
+}

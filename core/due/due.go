@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"freshseal/core/finding"
+	"freshseal/core/window"
 )
 
 // Condition is where a slot stands.
@@ -46,6 +47,9 @@ type Policy struct {
 
 	WorkingDays int // that the signer takes, where it is known
 
+	Holidays Days           // of the site, on which no signer and no colleague answers
+	Windows  window.Windows // in which the site can be reached; none: always
+
 	Chosen bool // somebody chose the renewal period: it counts, however short a life is
 }
 
@@ -60,22 +64,30 @@ type Facts struct {
 	Findings   []finding.Finding
 }
 
-// ActBy is the date by which a replacement must have begun: notAfter less the
-// margin and the signer's turnaround.
+// Days are dates, such as 2027-05-17, in UTC.
+type Days map[string]bool
+
+// ActBy is the date by which a replacement must have begun: notAfter less the margin is when the device must have its
+// certificate at the latest, or where it can be reached only in windows, the beginning of the last one before; less
+// the signer's turnaround.
 func ActBy(notAfter time.Time, p Policy) time.Time {
-	return WorkingDays(notAfter.Add(-p.Turnaround-p.Margin), -p.WorkingDays)
+	install := notAfter.Add(-p.Margin)
+	if last := p.Windows.Last(install); !last.IsZero() {
+		install = last.UTC()
+	}
+	return WorkingDays(install.Add(-p.Turnaround), -p.WorkingDays, p.Holidays)
 }
 
 // WorkingDays counts that many days on, or back where they are fewer than none,
-// Saturdays and Sundays aside.
-func WorkingDays(from time.Time, days int) time.Time {
+// Saturdays, Sundays and holidays aside.
+func WorkingDays(from time.Time, days int, off Days) time.Time {
 	step := 1
 	if days < 0 {
 		step, days = -1, -days
 	}
-	for days > 0 {
+	for most := 10 * (days + 100); days > 0 && most > 0; most-- { // a calendar may say that nobody ever works
 		from = from.AddDate(0, 0, step)
-		if d := from.Weekday(); d != time.Saturday && d != time.Sunday {
+		if d := from.Weekday(); d != time.Saturday && d != time.Sunday && (len(off) == 0 || !off[from.UTC().Format(time.DateOnly)]) {
 			days--
 		}
 	}
@@ -90,14 +102,20 @@ type Standing struct {
 	Due     time.Time // from then on
 }
 
+// notice is how long a slot is due before it is overdue, where its renewal period begins later.
+const notice = 14 * 24 * time.Hour
+
 // Stand judges a slot as far as that can be done without a clock.
 func Stand(f Facts, p Policy) Standing {
 	s := Standing{Base: Fresh, Overdue: ActBy(f.NotAfter, p), Due: f.NotAfter.Add(-p.Renewal)}
-	if life := f.NotAfter.Sub(f.NotBefore); !p.Chosen && !f.NotBefore.IsZero() && p.Renewal > life*3/4 {
-		// A certificate for a month, or for days, would be due all its life: its last third counts.
+	if life := f.NotAfter.Sub(f.NotBefore); !p.Chosen && !f.NotBefore.IsZero() && p.Renewal > life/2 {
+		// A certificate for a month, or for days, would be due most of its life: its last third counts.
 		if s.Due = f.NotAfter.Add(-life / 3); s.Overdue.Before(s.Due) {
 			s.Overdue = s.Due
 		}
+	}
+	if s.Overdue.Before(s.Due) { // a slow signer, or a ship that is seldom in port: there is a notice before it is too late
+		s.Due = s.Overdue.Add(-notice)
 	}
 	switch {
 	case !f.Read:

@@ -6,6 +6,7 @@ import (
 
 	"freshseal/core/due"
 	"freshseal/core/finding"
+	"freshseal/core/window"
 )
 
 func TestASlotHasTheFirstConditionThatApplies(t *testing.T) {
@@ -52,7 +53,7 @@ func TestAShortLifeIsDueInItsLastThird(t *testing.T) {
 func TestWorkingDaysAreCountedBack(t *testing.T) {
 	monday := time.Date(2026, 6, 8, 12, 0, 0, 0, time.UTC)
 	for days, want := range map[int]string{0: "06-08", 1: "06-09", 5: "06-15", -1: "06-05", -3: "06-03", -6: "05-29"} {
-		if got := due.WorkingDays(monday, days).Format("01-02"); got != want {
+		if got := due.WorkingDays(monday, days, nil).Format("01-02"); got != want {
 			t.Errorf("%d working days from Monday 8 June is %s, want %s", days, got, want)
 		}
 	}
@@ -86,4 +87,44 @@ func TestAConditionTurnsOnlyWhenItSays(t *testing.T) {
 			}
 		}
 	}
+}
+
+// The device must have its certificate when its site can be reached last, and the signer does not work on
+// holidays.
+func TestActByCountsWithWindowsAndHolidays(t *testing.T) {
+	windows, err := window.ParseAll([]string{"DTSTART:20260601T080000Z RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ends := time.Date(2026, 12, 31, 12, 0, 0, 0, time.UTC) // a Thursday
+	off := due.Days{"2026-12-15": true, "2026-12-14": true, "2026-12-12": true}
+	for about, c := range map[string]struct {
+		policy due.Policy
+		want   string
+	}{
+		"a margin":                        {due.Policy{Margin: 7 * 24 * time.Hour}, "2026-12-24 12:00"},
+		"and windows":                     {due.Policy{Margin: 7 * 24 * time.Hour, Windows: windows}, "2026-12-22 08:00"},
+		"and a signer":                    {due.Policy{Margin: 7 * 24 * time.Hour, Windows: windows, WorkingDays: 5}, "2026-12-15 08:00"},
+		"and holidays":                    {due.Policy{Margin: 7 * 24 * time.Hour, Windows: windows, WorkingDays: 5, Holidays: off}, "2026-12-11 08:00"},
+		"windows that all come too late":  {due.Policy{Margin: 230 * 24 * time.Hour, Windows: windows}, "2026-05-15 12:00"},
+		"a calendar with nothing but off": {due.Policy{WorkingDays: 2, Holidays: every(ends)}, "2024-03-16 12:00"},
+	} {
+		if got := due.ActBy(ends, c.policy).Format("2006-01-02 15:04"); got != c.want {
+			t.Errorf("%s: %s, want %s", about, got, c.want)
+		}
+	}
+	// Where the act-by date comes before the renewal period, there is a notice all the same.
+	s := due.Stand(due.Facts{Read: true, NotAfter: ends}, due.Policy{Renewal: 24 * time.Hour, Margin: 7 * 24 * time.Hour, Windows: windows, Chosen: true})
+	if s.At(ends, s.Overdue.AddDate(0, 0, -1)) != due.Due || s.At(ends, s.Overdue.AddDate(0, 0, -20)) != due.Fresh {
+		t.Errorf("%+v", s)
+	}
+}
+
+// every is a calendar in which nobody ever works.
+func every(until time.Time) due.Days {
+	out := due.Days{}
+	for i := range 5000 {
+		out[until.AddDate(0, 0, -i).Format(time.DateOnly)] = true
+	}
+	return out
 }

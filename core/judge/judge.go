@@ -31,6 +31,7 @@ type Snapshot struct {
 	Anchors     *chain.Pool             // the roots that the fleet trusts
 	Authorities *chain.Pool             // from which chains are completed; trusted by nobody for that
 	Scopes      map[string]policy.Rules // the rules of fleet, site/NAME and device/NAME
+	Sites       map[string]policy.Times // of those that have any
 	Turnaround  map[string]int          // working days until each signer answers
 	Defaults    stock.Defaults          // by which factory certificates are recognized that are not self-signed
 	Revocations map[string]Revocation   // by SHA-256; certificates of which nothing bad is known are left out
@@ -50,7 +51,7 @@ func (s *Snapshot) Rules(at Place) policy.Rules {
 	if rules.Signer != nil {
 		signer = *rules.Signer
 	}
-	return rules.WithSigner(s.Turnaround[signer])
+	return rules.WithSigner(s.Turnaround[signer]).WithTimes(s.Sites[at.Site])
 }
 
 // Slot is what judging must know of a slot besides its reading.

@@ -20,6 +20,20 @@ var publicMax = []struct {
 	{time.Time{}, 398},
 }
 
+// Maximum is the longest life, in days, of a publicly trusted certificate that is issued from a day on.
+type Maximum struct {
+	From time.Time // zero: before all others
+	Days int
+}
+
+// PublicMaxima are the longest lives, those that come last first.
+func PublicMaxima() (out []Maximum) {
+	for _, step := range publicMax {
+		out = append(out, Maximum{step.from, step.days})
+	}
+	return out
+}
+
 // PublicMaxDays is the longest life in days of a publicly trusted certificate
 // that is issued at a time.
 func PublicMaxDays(issued time.Time) int {

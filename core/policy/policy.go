@@ -15,6 +15,7 @@ import (
 	"freshseal/core/due"
 	"freshseal/core/finding"
 	"freshseal/core/request"
+	"freshseal/core/window"
 )
 
 // Rules are what is set at one place; what is nil is left to the place above.
@@ -42,6 +43,19 @@ type Rules struct {
 	NamePrefixes []string         `json:"name_prefixes,omitempty" description:"labels of services: requests ask for each in the domain of the slot's name too"`
 
 	signerDays int // working days that the signer takes; see WithSigner
+	times      Times
+}
+
+// Times are those of a site: when it can be reached, and when nobody works.
+type Times struct {
+	Windows  window.Windows
+	Holidays due.Days
+}
+
+// WithTimes are the rules where these times of a site count.
+func (r Rules) WithTimes(t Times) Rules {
+	r.times = t
+	return r
 }
 
 // Whether a replacement makes a new key.
@@ -149,6 +163,7 @@ func (r Rules) Check() error {
 func (r Rules) Due() due.Policy {
 	const day = 24 * time.Hour
 	p := due.Policy{Renewal: time.Duration(*r.RenewalDays) * day, Margin: time.Duration(*r.MarginDays) * day, Turnaround: time.Duration(*r.TurnaroundDays) * day}
+	p.Windows, p.Holidays = r.times.Windows, r.times.Holidays
 	p.Chosen = r.RenewalDays != Default.RenewalDays // the very default is untouched
 	if r.signerDays > 0 {
 		p.Turnaround, p.WorkingDays = 0, r.signerDays // who knows the signer need not guess

@@ -182,3 +182,14 @@ func (w Windows) Next(at time.Time) time.Time {
 	}
 	return first
 }
+
+// Last is the last beginning that is not after a moment; zero: there is none.
+func (w Windows) Last(at time.Time) time.Time {
+	var last time.Time
+	for _, each := range w {
+		if begun := each.before(at); begun.After(last) {
+			last = begun
+		}
+	}
+	return last
+}

@@ -55,7 +55,7 @@ func (s *Service) parcelOf(p store.Parcel, signer Signer) Parcel {
 	if !p.HandedAt.IsZero() {
 		out.State, out.HandedAt = "handed-over", &p.HandedAt.Time
 		if signer.TurnaroundDays > 0 {
-			back := due.WorkingDays(p.HandedAt.Time, signer.TurnaroundDays)
+			back := due.WorkingDays(p.HandedAt.Time, signer.TurnaroundDays, nil)
 			out.BackBy, out.Late = &back, p.Open > 0 && s.now().After(back)
 		}
 		if out.Late {

@@ -27,11 +27,16 @@ type Service struct {
 	gates  gates
 	sites  sites
 	places chan struct{} // bounds how many devices are worked on at once
+
+	timesChanged func(context.Context) error // called when windows or holidays of a site changed
 }
+
+// OnTimes has f called when the windows or the holidays of a site changed.
+func (s *Service) OnTimes(f func(context.Context) error) { s.timesChanged = f }
 
 // New returns the room.
 func New(db *store.Store, box *strongbox.Box, dial Dial, clock func() time.Time) *Service {
-	return &Service{store: db, box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce)}
+	return &Service{store: db, box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce), timesChanged: func(context.Context) error { return nil }}
 }
 
 // Close closes the connections to jump hosts.

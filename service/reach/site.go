@@ -11,7 +11,10 @@ import (
 	"sync"
 	"time"
 
+	"freshseal/core/calendar"
+	"freshseal/core/due"
 	"freshseal/core/next"
+	"freshseal/core/policy"
 	"freshseal/core/request"
 	"freshseal/core/window"
 	"freshseal/service/deed"
@@ -28,19 +31,20 @@ const (
 
 // Site is a place with a way in, as the API shows it.
 type Site struct {
-	Name      string           `json:"name" required:"true"`
-	Way       string           `json:"way" required:"true" enum:"direct,jump,socks"`
-	Address   string           `json:"address" required:"true"`
-	Port      int              `json:"port" required:"true"`
-	User      string           `json:"user" required:"true" description:"on the jump host"`
-	Pin       string           `json:"pin" required:"true" description:"host key of the jump host"`
-	Subject   request.Subject  `json:"subject" required:"true" description:"what requests of its devices say where today's certificate says nothing"`
-	MostLinks int              `json:"most_links" required:"true" description:"how many links to its devices at once; 0: no limit of its own"`
-	Behind    string           `json:"behind" required:"true" description:"the site through which its jump host or proxy is reached; empty: directly"`
-	Paused    bool             `json:"paused" required:"true" description:"its slots are read only when asked"`
-	Presence  []string         `json:"presence" required:"true" description:"windows (RFC 5545) in which it can be reached, such as that of a ship in port; none: always"`
-	Away      bool             `json:"away" required:"true" description:"it is outside these windows now"`
-	Revision  problem.Revision `json:"revision" required:"true"`
+	Name      string             `json:"name" required:"true"`
+	Way       string             `json:"way" required:"true" enum:"direct,jump,socks"`
+	Address   string             `json:"address" required:"true"`
+	Port      int                `json:"port" required:"true"`
+	User      string             `json:"user" required:"true" description:"on the jump host"`
+	Pin       string             `json:"pin" required:"true" description:"host key of the jump host"`
+	Subject   request.Subject    `json:"subject" required:"true" description:"what requests of its devices say where today's certificate says nothing"`
+	MostLinks int                `json:"most_links" required:"true" description:"how many links to its devices at once; 0: no limit of its own"`
+	Behind    string             `json:"behind" required:"true" description:"the site through which its jump host or proxy is reached; empty: directly"`
+	Paused    bool               `json:"paused" required:"true" description:"its slots are read only when asked"`
+	Presence  []string           `json:"presence" required:"true" description:"windows (RFC 5545) in which it can be reached, such as that of a ship in port; none: always"`
+	Holidays  []calendar.Holiday `json:"holidays" required:"true" description:"of the next twelve months"`
+	Away      bool               `json:"away" required:"true" description:"it is outside these windows now"`
+	Revision  problem.Revision   `json:"revision" required:"true"`
 }
 
 // SiteChange describes a change of a site; nil fields stay as they are.
@@ -56,6 +60,7 @@ type SiteChange struct {
 	Behind    *string          `json:"behind,omitempty"`
 	Paused    *bool            `json:"paused,omitempty"`
 	Presence  []string         `json:"presence,omitempty" description:"all windows, in place of those that are there"`
+	Holidays  *string          `json:"holidays,omitempty" description:"an iCalendar file (RFC 5545) with the days off; empty: none"`
 }
 
 // NewSite describes a site to add.
@@ -69,6 +74,7 @@ type NewSite struct {
 	Behind    string          `json:"behind,omitempty" description:"the site through which that is reached"`
 	Paused    bool            `json:"paused,omitempty"`
 	Presence  []string        `json:"presence,omitempty" description:"DTSTART, DURATION and RRULE on one line, separated by blanks"`
+	Holidays  string          `json:"holidays,omitempty" description:"an iCalendar file (RFC 5545) with the days off"`
 	User      string          `json:"user,omitempty" description:"on the jump host"`
 	Pin       string          `json:"pin,omitempty" description:"host key of the jump host: TYPE SHA256:…, as a call to host-keys shows it"`
 	Secrets
@@ -80,7 +86,7 @@ func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
 	if n.Port == 0 {
 		n.Port = map[string]int{wayJump: 22, waySocks: 1080}[n.Way]
 	}
-	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: n.Pin, MostLinks: n.MostLinks, Behind: n.Behind, Paused: n.Paused, AddedAt: s.moment()}
+	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: n.Pin, MostLinks: n.MostLinks, Behind: n.Behind, Paused: n.Paused, Holidays: n.Holidays, AddedAt: s.moment()}
 	row.Subject.V, row.Presence.V = n.Subject, append([]string{}, n.Presence...)
 	if err := s.checkSite(ctx, cannot, row); err != nil {
 		return Site{}, err
@@ -97,6 +103,9 @@ func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
 	s.sites.changed()
 	if errors.Is(err, store.ErrTaken) {
 		return Site{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "change that one, or choose another name", next.ChangeSite.On(n.Name))
+	}
+	if err == nil && (row.Holidays != "" || len(row.Presence.V) > 0) {
+		err = s.timesChanged(ctx)
 	}
 	return s.showSite(row), err
 }
@@ -118,11 +127,19 @@ func (s *Service) checkSite(ctx context.Context, cannot string, n store.Site) er
 	if _, err := window.ParseAll(n.Presence.V); err != nil {
 		return problem.Reject(cannot, "a window cannot be read: "+err.Error(), "write it as DTSTART;TZID=Europe/Oslo:20261201T080000 RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H", next.Give.On("presence"))
 	}
+	if n.Holidays != "" {
+		if _, err := calendar.Holidays(n.Holidays, s.clock(), s.clock().AddDate(holidayYears, 0, 0)); err != nil {
+			return problem.Reject(cannot, "the calendar of holidays cannot be used: "+err.Error(), "give an iCalendar file (.ics) with all-day events", next.Give.On("holidays"))
+		}
+	}
 	if wrong := n.Subject.V.Check(); len(wrong) > 0 {
 		return problem.Reject(cannot, wrong[0].What, wrong[0].Remedy)
 	}
 	return s.checkBehind(ctx, cannot, n)
 }
+
+// holidayYears is how many years of holidays are counted with.
+const holidayYears = 11
 
 // mostPresence is how many windows a site may have.
 const mostPresence = 50
@@ -168,6 +185,7 @@ func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known
 	set(&row.MostLinks, c.MostLinks)
 	set(&row.Behind, c.Behind)
 	set(&row.Paused, c.Paused)
+	set(&row.Holidays, c.Holidays)
 	if c.Presence != nil {
 		row.Presence.V = slices.DeleteFunc(c.Presence, func(text string) bool { return strings.TrimSpace(text) == "" })
 	}
@@ -192,6 +210,11 @@ func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known
 	}
 	s.sites.changed()
 	s.ways.forget(name)
+	if was.Holidays != row.Holidays || !slices.Equal(was.Presence.V, row.Presence.V) {
+		if err := s.timesChanged(ctx); err != nil {
+			return Site{}, err
+		}
+	}
 	after, err := s.Site(ctx, name)
 	deed.Differences(ctx, s.showSite(was).facts(), after.facts())
 	if len(secrets) > 0 {
@@ -212,8 +235,43 @@ func (s *Service) Site(ctx context.Context, name string) (Site, error) {
 
 func (s *Service) showSite(row store.Site) Site {
 	windows, _ := window.ParseAll(row.Presence.V) // they were checked when they were given
-	return Site{Name: row.Name, Way: row.Way, Address: row.Address, Port: row.Port, User: row.User, Pin: row.Pin, Subject: row.Subject.V, MostLinks: row.MostLinks, Behind: row.Behind,
+	today := s.clock().UTC().Truncate(24 * time.Hour)
+	return Site{Holidays: s.holidays(row, today, today.AddDate(1, 0, 0)), Name: row.Name, Way: row.Way, Address: row.Address, Port: row.Port, User: row.User, Pin: row.Pin, Subject: row.Subject.V, MostLinks: row.MostLinks, Behind: row.Behind,
 		Paused: row.Paused, Presence: append([]string{}, row.Presence.V...), Away: away(windows, s.clock()), Revision: row.Revision}
+}
+
+// holidays are those of a site in a period; they were checked when they were given.
+func (s *Service) holidays(row store.Site, from, until time.Time) []calendar.Holiday {
+	out := []calendar.Holiday{}
+	if row.Holidays == "" {
+		return out
+	}
+	days, err := calendar.Holidays(row.Holidays, from, until)
+	if err != nil {
+		return out
+	}
+	return append(out, days...)
+}
+
+// Times are those of the sites that have windows or holidays, by name.
+func (s *Service) Times(ctx context.Context) (map[string]policy.Times, error) {
+	rows, err := s.store.Sites(ctx)
+	out := map[string]policy.Times{}
+	from := s.clock().AddDate(-1, 0, 0)
+	for _, row := range rows {
+		var t policy.Times
+		t.Windows, _ = window.ParseAll(row.Presence.V)
+		for _, day := range s.holidays(row, from, from.AddDate(holidayYears+1, 0, 0)) {
+			if t.Holidays == nil {
+				t.Holidays = due.Days{}
+			}
+			t.Holidays[day.Date] = true
+		}
+		if len(t.Windows) > 0 || t.Holidays != nil {
+			out[row.Name] = t
+		}
+	}
+	return out, err
 }
 
 // away says whether a moment is outside all windows of a site that has some.
@@ -241,7 +299,7 @@ func (s *Service) Resting(ctx context.Context, at time.Time) ([]string, error) {
 
 // facts are what people say of a site, for the ledger.
 func (s Site) facts() map[string]string {
-	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User, "pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind, "paused": strconv.FormatBool(s.Paused), "presence": strings.Join(s.Presence, "; ")}
+	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User, "pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind, "paused": strconv.FormatBool(s.Paused), "presence": strings.Join(s.Presence, "; "), "holidays in a year": strconv.Itoa(len(s.Holidays))}
 }
 
 // Sites returns all sites by name.
@@ -268,6 +326,9 @@ func (s *Service) RemoveSite(ctx context.Context, name string) error {
 	err = s.store.RemoveSite(ctx, name, purposes("site/"+name)...)
 	s.sites.changed()
 	s.ways.forget(name)
+	if err == nil {
+		err = s.timesChanged(ctx)
+	}
 	return noSite(err, name)
 }
 

@@ -73,8 +73,12 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
+	times, err := s.reach.Times(ctx)
+	if err != nil {
+		return nil, err
+	}
 	k.version++
-	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Defaults: s.Defaults(), Anchors: chain.NewPool(roots...), Authorities: chain.NewPool(middle...), Scopes: scopes, Turnaround: map[string]int{}}
+	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Defaults: s.Defaults(), Sites: times, Anchors: chain.NewPool(roots...), Authorities: chain.NewPool(middle...), Scopes: scopes, Turnaround: map[string]int{}}
 	for _, each := range signers {
 		k.now.Turnaround[each.Name] = each.TurnaroundDays
 	}
@@ -299,7 +303,7 @@ func (s *Service) record(ctx context.Context, row store.Slot, reading Sight) err
 func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *store.Slot, reading Sight) (until time.Time, err error) {
 	row.ReadAt, row.Version, row.Suite, row.Remarks.V = store.At(reading.At), reading.Version, reading.Suite, append([]finding.Finding{}, reading.Remarks...)
 	row.Chain.V, row.Failure.V, row.Others.V = []string{}, reading.Why, reading.Others
-	row.Subject, row.SelfSigned, row.NotAfter, row.Sought = "", false, store.Moment{}, ""
+	row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.Sought = "", false, store.Moment{}, store.Moment{}, ""
 	about, err := s.judgedSlot(ctx, *row, reading.Closer)
 	if err != nil {
 		return until, err
@@ -309,7 +313,7 @@ func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *stor
 		judged = snapshot.Dark(*reading.Why, about)
 	} else {
 		leaf := reading.Leaf()
-		row.Subject, row.SelfSigned, row.NotAfter, row.Sought = leaf.ShortName(), leaf.SelfSigned(), store.At(leaf.NotAfter), sought(leaf)
+		row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.Sought = leaf.ShortName(), leaf.SelfSigned(), store.At(leaf.NotBefore), store.At(leaf.NotAfter), sought(leaf)
 		for _, c := range reading.Chain {
 			row.Chain.V = append(row.Chain.V, c.SHA256)
 		}

@@ -54,7 +54,9 @@ func (s *Service) Ask(published Published) { s.published = published }
 
 // New returns the room; it works in the background until stopping ends, see Wait.
 func New(stopping context.Context, db *store.Store, ways *reach.Service, dial reach.Dial, log *slog.Logger, clock func() time.Time) *Service {
-	return &Service{width: readAtOnce, store: db, reach: ways, log: log, clock: clock, stopping: stopping, reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
+	s := &Service{width: readAtOnce, store: db, reach: ways, log: log, clock: clock, stopping: stopping, reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
+	ways.OnTimes(s.judgeAgain)
+	return s
 }
 
 // keepEvents is how long events stay in the outbox.

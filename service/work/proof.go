@@ -120,7 +120,7 @@ func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel sto
 	}
 	until := s.now().Add(proofLimit)
 	if signer.TurnaroundDays > 0 {
-		until = due.WorkingDays(parcel.HandedAt.Time, signer.TurnaroundDays)
+		until = due.WorkingDays(parcel.HandedAt.Time, signer.TurnaroundDays, nil)
 	}
 	t := &store.Task{DueAt: store.At(until)}
 	t.Domains.V = domains
