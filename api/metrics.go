@@ -28,20 +28,25 @@ const metricsAge = 5 * time.Second
 // figures are the last ones that were counted.
 type figures struct {
 	lock sync.Mutex
-	work.Figures
+	counting
 	at time.Time
 }
 
 // of counts anew where the last count is too old.
-func (f *figures) of(ctx context.Context, s *Server) (work.Figures, error) {
+func (f *figures) of(ctx context.Context, s *Server) (counting, error) {
 	f.lock.Lock()
 	defer f.lock.Unlock()
 	if time.Since(f.at) < metricsAge {
-		return f.Figures, nil
+		return f.counting, nil
 	}
-	counted, err := s.service.Work.Figures(ctx)
+	var counted counting
+	var err error
+	if counted.Figures, err = s.service.Work.Figures(ctx); err != nil {
+		return counted, err
+	}
+	counted.notices, counted.unsent, err = s.service.Tell.Queue(ctx)
 	if err == nil {
-		f.Figures, f.at = counted, time.Now()
+		f.counting, f.at = counted, time.Now()
 	}
 	return counted, err
 }
@@ -56,7 +61,7 @@ func metrics(s *Server) fiber.Handler {
 			return err
 		}
 		fleet := prometheus.NewRegistry()
-		fleet.MustRegister(counting{counted})
+		fleet.MustRegister(counted)
 		families, err := prometheus.Gatherers{fleet, process}.Gather()
 		if err != nil {
 			return err
@@ -73,7 +78,10 @@ func metrics(s *Server) fiber.Handler {
 }
 
 // counting tells figures as metrics.
-type counting struct{ work.Figures }
+type counting struct {
+	work.Figures
+	notices, unsent int // that are to be sent, and messages that could not be
+}
 
 func described(name, help string, labels ...string) *prometheus.Desc {
 	return prometheus.NewDesc("freshseal_"+name, help, labels, nil)
@@ -88,13 +96,15 @@ var (
 	tellMetric         = described("pins_to_tell", "Holders of a pin who must still be told of a changed certificate.")
 	lateMetric         = described("parcels_late", "Parcels whose signer should have answered by now.")
 	dueMetric          = described("readings_due", "Slots whose next reading is due.")
+	noticesMetric      = described("notices_waiting", "Notices that are to be sent.")
+	unsentMetric       = described("messages_unsent", "Messages that were given up after three days.")
 	readingsMetric     = described("readings_total", "Readings since the service was started.", "outcome")
 	durationMetric     = described("reading_duration_seconds", "Duration of readings since the service was started.")
 )
 
 // Describe implements prometheus.Collector.
 func (counting) Describe(to chan<- *prometheus.Desc) {
-	for _, each := range []*prometheus.Desc{slotsMetric, firstEndMetric, replacementsMetric, waitingMetric, tasksMetric, tellMetric, lateMetric, dueMetric, readingsMetric, durationMetric} {
+	for _, each := range []*prometheus.Desc{slotsMetric, firstEndMetric, replacementsMetric, waitingMetric, tasksMetric, tellMetric, lateMetric, dueMetric, noticesMetric, unsentMetric, readingsMetric, durationMetric} {
 		to <- each
 	}
 }
@@ -120,6 +130,8 @@ func (f counting) Collect(to chan<- prometheus.Metric) {
 	gauge(tellMetric, float64(f.ToTell))
 	gauge(lateMetric, float64(f.LateParcels))
 	gauge(dueMetric, float64(f.DueReadings))
+	gauge(noticesMetric, float64(f.notices))
+	gauge(unsentMetric, float64(f.unsent))
 	var all uint64
 	for outcome, n := range f.Readings.Outcomes {
 		all += n

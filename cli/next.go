@@ -9,7 +9,7 @@ import (
 // commands are the commands for the actions that the service names; %s stands for
 // what an action is about.
 var commands = map[next.Do]string{
-	next.ListAsides: "aside list", next.ListAudiences: "audience list", next.ListAuthorities: "authority list", next.ListCredentials: "credential list", next.ListDevices: "device list",
+	next.ListAsides: "aside list", next.ListAudiences: "audience list", next.ListAuthorities: "authority list", next.ListChannels: "channel list", next.ListNoticeRules: "notice rules", next.ListCredentials: "credential list", next.ListDevices: "device list",
 	next.ListParcels: "parcel list", next.ListPins: "pin list", next.ListProcedures: "procedure list", next.ListReplacements: "replacement list", next.ListSigners: "signer list",
 	next.ListSites: "site list", next.ListSlots: "slot list", next.ListStock: "stock list", next.ListTasks: "task list", next.ListTokens: "token list", next.ListUsers: "user list",
 

@@ -26,6 +26,7 @@ import (
 	"freshseal/core/cert"
 	"freshseal/core/procedure"
 	"freshseal/core/request"
+	"freshseal/notify"
 	"freshseal/service"
 	"freshseal/standin"
 
@@ -140,6 +141,7 @@ func (a *app) run(ctx context.Context, s *service.Service, listen string, ready 
 	}
 	go func() { done <- server.Serve(l) }()
 	url := "https://" + l.Addr().String()
+	s.Tell.At(url)
 	if ready != nil {
 		if err := ready(url); err != nil {
 			return err
@@ -179,9 +181,18 @@ func (a *app) demo() *cobra.Command {
 			if err := fillFleet(c.Context(), s, boxes); err != nil {
 				return failed("the demo's fleet cannot be added", err.Error(), "choose an empty folder with --dir")
 			}
+			sinks, err := standin.StartSinks("127.0.0.1", filepath.Join(dir, mailbox), notify.Signature)
+			if err != nil {
+				return failed("the demo's mailbox does not start", err.Error(), "choose an empty folder with --dir")
+			}
+			defer sinks.Close()
+			if err := tellAll(c.Context(), s, sinks); err != nil {
+				return err
+			}
 			return a.run(c.Context(), s, listen, func(url string) error { return a.introduce(c.Context(), s, dir, url) })
 		},
 	}
+	c.AddCommand(a.mailbox())
 	c.Flags().Uint64Var(&seed, "seed", 1, "seed for the keys and passwords of a new fleet")
 	c.Flags().StringVar(&dir, "dir", ".demo", "the data folder")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")

@@ -16,9 +16,9 @@ import (
 // below are the rooms that each room may import; core's rooms may import each
 // other, and everybody may import core.
 var below = map[string][]string{
-	"cmd": {"cli"}, "cli": {"api", "service", "standin", "wire"}, "api": {"service", "console"},
-	"service": {"device", "wire", "signer", "strongbox", "store"},
-	"device":  {}, "wire": {}, "signer": {}, "strongbox": {}, "store": {}, "standin": {}, "console": {}, "core": {},
+	"cmd": {"cli"}, "cli": {"api", "service", "standin", "wire", "notify"}, "api": {"service", "console"},
+	"service": {"device", "wire", "signer", "strongbox", "store", "notify"},
+	"device":  {}, "notify": {}, "wire": {}, "signer": {}, "strongbox": {}, "store": {}, "standin": {}, "console": {}, "core": {},
 }
 
 func TestImportsPointDownwardsOnly(t *testing.T) {
@@ -60,8 +60,8 @@ func TestImportsPointDownwardsOnly(t *testing.T) {
 
 // inside are the rooms of the service that each of them may import.
 var inside = map[string][]string{
-	"": {"people", "reach", "watch", "fleet", "desk", "work", "problem"}, "problem": {}, "deed": {}, "paging": {"problem"}, "sheet": {"problem"},
-	"people": {"problem", "deed"}, "reach": {"problem", "deed"}, "watch": {"reach", "problem", "deed"}, "fleet": {"watch", "reach", "problem", "deed", "paging", "sheet"},
+	"": {"tell", "people", "reach", "watch", "fleet", "desk", "work", "problem"}, "problem": {}, "deed": {}, "paging": {"problem"}, "sheet": {"problem"},
+	"people": {"problem", "deed"}, "tell": {"problem", "deed", "paging"}, "reach": {"problem", "deed"}, "watch": {"reach", "problem", "deed"}, "fleet": {"watch", "reach", "problem", "deed", "paging", "sheet"},
 	"desk": {"watch", "problem", "deed", "paging"}, "work": {"desk", "fleet", "watch", "reach", "problem", "deed", "paging", "sheet"},
 }
 

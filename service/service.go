@@ -5,7 +5,7 @@
 // This folder opens the data folder and wires the rooms; the use cases are in
 // them. Imports between rooms point one way:
 //
-//	work → desk, fleet → watch → reach      people
+//	work → desk, fleet → watch → reach      people      tell
 package service
 
 import (
@@ -25,6 +25,7 @@ import (
 	"freshseal/service/fleet"
 	"freshseal/service/people"
 	"freshseal/service/reach"
+	"freshseal/service/tell"
 	"freshseal/service/watch"
 	"freshseal/service/work"
 	"freshseal/store"
@@ -55,6 +56,7 @@ type Service struct {
 	Desk   *desk.Service
 	Work   *work.Service
 	People *people.Service
+	Tell   *tell.Service
 
 	options Options
 	store   *store.Store
@@ -114,6 +116,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	s.Watch.Ask(o.Published)
 	s.Fleet = fleet.New(stopping, db, box, s.Reach, s.Watch, o.Procedures, o.Log, o.Now)
 	s.Desk = desk.New(db, box, s.Watch, o.Fetch, o.Log, o.Now)
+	s.Tell = tell.New(stopping, db, box, o.Dial, o.Name, o.Log, o.Now)
 	s.Work = work.New(stopping, db, box, work.Rooms{Reach: s.Reach, Watch: s.Watch, Fleet: s.Fleet, Desk: s.Desk, Ledger: s.People},
 		work.Terms{Resolver: o.Resolver, Subject: o.Subject}, o.Log, o.Now)
 	if err := s.start(ctx); err != nil {
@@ -134,12 +137,14 @@ func (s *Service) start(ctx context.Context) error {
 		return err
 	}
 	s.Watch.Start(s.options.ReadEvery)
+	s.Tell.Start()
 	return nil
 }
 
 // wait ends the work in the background, those who begin it first.
 func (s *Service) wait() {
 	s.stop()
+	s.Tell.Wait()
 	s.Work.Wait()
 	s.Fleet.Wait()
 	s.Watch.Wait()

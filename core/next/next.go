@@ -17,8 +17,10 @@ const (
 	ListAsides       Do = "list-asides"
 	ListAudiences    Do = "list-audiences"
 	ListAuthorities  Do = "list-authorities"
+	ListChannels     Do = "list-channels"
 	ListCredentials  Do = "list-credentials"
 	ListDevices      Do = "list-devices"
+	ListNoticeRules  Do = "list-notice-rules"
 	ListParcels      Do = "list-parcels"
 	ListPins         Do = "list-pins"
 	ListProcedures   Do = "list-procedures"
@@ -65,7 +67,7 @@ const (
 )
 
 // All are all actions.
-var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListCredentials, ListDevices, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
+var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListChannels, ListCredentials, ListDevices, ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
 	ListStock, ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, Approve, Cancel, Clear, Resume, ResumeAgain, ResumeDone,
 	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 

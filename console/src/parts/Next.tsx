@@ -16,6 +16,8 @@ const places: Record<Action['do'], (about: string) => Place | undefined> = {
   'list-asides': list('Open the desk', '/desk'),
   'list-audiences': list('Open the trusted roots', '/settings/roots'),
   'list-authorities': nowhere,
+  'list-channels': list('Open the notices', '/notices'),
+  'list-notice-rules': list('Open the notices', '/notices'),
   'list-credentials': list('Open the credentials', '/settings/credentials'),
   'list-devices': list('List the devices', '/devices'),
   'list-parcels': list('Open the desk', '/desk'),

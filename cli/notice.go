@@ -1,0 +1,318 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"freshseal/core/due"
+	"freshseal/core/notice"
+	"freshseal/notify"
+	"freshseal/service/problem"
+	"freshseal/service/tell"
+
+	"github.com/spf13/cobra"
+)
+
+// channel is where people are told.
+func (a *app) channel() *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "List the channels over which people are told", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			all, err := listOf[tell.Channel](ctx, client, "/channels")
+			if err != nil {
+				return err
+			}
+			return a.printChannels(all, all)
+		}),
+	}
+	try := &cobra.Command{
+		Use: "try CHANNEL", Short: "Send a message that only tries the channel", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var t tell.Trial
+			if err := client.do(ctx, "POST", v1+"/channels"+item(args[0])+"/trials", nil, &t); err != nil {
+				return err
+			}
+			if !t.Sent {
+				return failed("the message was not sent", t.Why, "correct the channel: freshseal channel set "+args[0])
+			}
+			if a.as != "table" {
+				return a.print(t, table{})
+			}
+			putln(a.out, "sent")
+			return nil
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove CHANNEL", Short: "Remove a channel that no rule uses", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			return client.do(ctx, "DELETE", v1+"/channels"+item(args[0]), nil, nil)
+		}),
+	}
+	return noun("channel", "Mail, webhooks and syslog servers over which people are told", list, a.channelSet(), try, remove)
+}
+
+func (a *app) printChannels(shown any, all []tell.Channel) error {
+	t := table{head: []string{"channel", "kind", "to"}}
+	for _, c := range all {
+		to := net.JoinHostPort(c.Address, strconv.Itoa(c.Port))
+		switch c.Kind {
+		case notify.Mail:
+			to = strings.Join(c.To, ", ") + " by " + to
+		case notify.Webhook:
+			to = c.URL
+		}
+		t.add(c.Name, string(c.Kind), to)
+	}
+	return a.print(shown, t)
+}
+
+// revisionOf is the revision of what has a name in a list; 0: nothing has.
+func revisionOf[T interface{ Revised() problem.Revision }](ctx context.Context, client *client, list string, is func(T) bool) (problem.Revision, error) {
+	all, err := listOf[T](ctx, client, list)
+	if err != nil {
+		return 0, err
+	}
+	for _, each := range all {
+		if is(each) {
+			return each.Revised(), nil
+		}
+	}
+	return 0, nil
+}
+
+func (a *app) channelSet() *cobra.Command {
+	var n tell.NewChannel
+	var mail, hook, syslog, security, secretFile string
+	var owners []string
+	c := &cobra.Command{
+		Use: "set CHANNEL", Short: "Add a channel, or replace what it says", Args: cobra.ExactArgs(1),
+		Example: "  freshseal channel set mail --mail post.tidewrack.example --from seal@tidewrack.example --to noc@tidewrack.example --owner terminal=terminal@tidewrack.example --user seal --secret-file mail.txt\n" +
+			"  freshseal channel set hook --webhook https://hooks.tidewrack.example/certificates --secret-file hook.key\n  freshseal channel set log --syslog logs.tidewrack.example:6514",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			server := mail
+			switch {
+			case mail != "":
+				n.Kind = notify.Mail
+			case hook != "":
+				n.Kind, n.URL = notify.Webhook, hook
+			default:
+				n.Kind, server = notify.Syslog, syslog
+			}
+			n.Address = server
+			if host, port, err := net.SplitHostPort(server); err == nil {
+				if n.Port, err = strconv.Atoi(port); err != nil {
+					return misuse(port+" is not a port", "", "write the server as HOST:PORT")
+				}
+				n.Address = host
+			}
+			n.Security = notify.Security(security)
+			var err error
+			if n.Owners, err = pairsOf("--owner", owners); err != nil {
+				return err
+			}
+			if secretFile != "" {
+				if n.Secret, err = a.secret("secret", secretFile, "--secret-file"); err != nil {
+					return err
+				}
+			}
+			known, err := revisionOf(ctx, client, "/channels", func(c tell.Channel) bool { return c.Name == args[0] })
+			if err != nil {
+				return err
+			}
+			var kept tell.Channel
+			if err := client.change(ctx, "PUT", v1+"/channels"+item(args[0]), known, n, &kept); err != nil {
+				return err
+			}
+			return a.printChannels(kept, []tell.Channel{kept})
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&mail, "mail", "", "a mail server, HOST or HOST:PORT")
+	f.StringVar(&hook, "webhook", "", "an address that takes JSON by POST")
+	f.StringVar(&syslog, "syslog", "", "a syslog server (RFC 5424 over TCP), HOST or HOST:PORT")
+	f.StringVar(&security, "security", "", "starttls, tls or plain (mail: starttls, syslog: tls)")
+	f.StringVar(&n.Pin, "pin", "", "SHA-256 of the server's certificate, where the system does not trust it")
+	f.StringVar(&n.From, "from", "", "the sender of mail")
+	f.StringArrayVar(&n.To, "to", nil, "a recipient of mail; may be given again")
+	f.StringArrayVar(&owners, "owner", nil, "OWNER=ADDRESS: who is told of the slots of an owner, instead; may be given again")
+	f.StringVar(&n.User, "user", "", "the user of the mail server")
+	f.StringVar(&secretFile, "secret-file", "", "read the password of the mail server, or the key that signs a webhook's messages, from this file (- for standard input)")
+	c.MarkFlagsOneRequired("mail", "webhook", "syslog")
+	c.MarkFlagsMutuallyExclusive("mail", "webhook", "syslog")
+	return c
+}
+
+// notice is about who is told of what.
+func (a *app) notice() *cobra.Command {
+	rules := &cobra.Command{
+		Use: "rules", Short: "List the rules by which people are told", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			all, err := listOf[tell.Rule](ctx, client, "/notice-rules")
+			if err != nil {
+				return err
+			}
+			return a.printRules(all, all)
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove-rule RULE", Short: "Remove a rule; what was made by it is sent all the same", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			return client.do(ctx, "DELETE", v1+"/notice-rules"+item(args[0]), nil, nil)
+		}),
+	}
+	known := &cobra.Command{
+		Use: "acknowledged", Short: "List the slots of which somebody knows", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			all, err := listOf[tell.Acknowledgement](ctx, client, "/acknowledgements")
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"slot", "until", "by", "reason"}}
+			for _, k := range all {
+				t.add(k.Slot, day{&k.Until}, k.By, k.Reason)
+			}
+			return a.print(all, t)
+		}),
+	}
+	withdraw := &cobra.Command{
+		Use: "withdraw DEVICE/SLOT", Short: "Take an acknowledgement back", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			device, slot, err := slotArg(args[0])
+			if err != nil {
+				return err
+			}
+			return client.do(ctx, "DELETE", v1+"/slots"+item(device, slot)+"/acknowledgement", nil, nil)
+		}),
+	}
+	return noun("notice", "Who is told of what, and what was told", a.noticeList(), rules, a.noticeRule(), remove, a.noticeAcknowledge(), known, withdraw)
+}
+
+func (a *app) printRules(shown any, all []tell.Rule) error {
+	t := table{head: []string{"rule", "when", "of", "to"}}
+	for _, r := range all {
+		var when, of []string
+		for _, c := range r.Conditions {
+			when = append(when, string(c))
+		}
+		if len(r.Days) > 0 {
+			when = append(when, strings.Trim(strings.ReplaceAll(fmt.Sprint(r.Days), " ", ", "), "[]")+" days left")
+		}
+		for what, value := range map[string]string{"site": r.Site, "family": r.Family, "owner": r.Owner, "tag": r.Tag} {
+			if value != "" {
+				of = append(of, what+" "+value)
+			}
+		}
+		if r.Paused {
+			when = []string{"paused"}
+		}
+		t.add(r.Name, strings.Join(when, ", "), strings.Join(of, ", "), strings.Join(r.To, ", "))
+	}
+	return a.print(shown, t)
+}
+
+func (a *app) noticeRule() *cobra.Command {
+	var r notice.Rule
+	var on []string
+	c := &cobra.Command{
+		Use: "rule RULE", Short: "Add a rule, or replace what it says", Args: cobra.ExactArgs(1),
+		Example: "  freshseal notice rule strays --condition stray --condition dark --to hook --recovery\n  freshseal notice rule expiry --days 30,14,7,1 --to mail --digest 07:30 --zone Europe/Oslo --repeat 7 --escalate hook",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			for _, word := range on {
+				r.Conditions = append(r.Conditions, due.Condition(word))
+			}
+			known, err := revisionOf(ctx, client, "/notice-rules", func(r tell.Rule) bool { return r.Name == args[0] })
+			if err != nil {
+				return err
+			}
+			var kept tell.Rule
+			if err := client.change(ctx, "PUT", v1+"/notice-rules"+item(args[0]), known, r, &kept); err != nil {
+				return err
+			}
+			return a.printRules(kept, []tell.Rule{kept})
+		}),
+	}
+	f := c.Flags()
+	f.StringArrayVar(&on, "condition", nil, "tell of slots in this condition; may be given again")
+	f.IntSliceVar(&r.Days, "days", nil, "tell when so many days are left, such as 30,14,3: a stage for each")
+	f.StringVar(&r.Site, "site", "", "only slots at this site")
+	f.StringVar(&r.Family, "family", "", "only slots of devices of this family")
+	f.StringVar(&r.Owner, "owner", "", "only slots of this owner")
+	f.StringVar(&r.Tag, "tag", "", "only slots of devices with this tag")
+	f.StringArrayVar(&r.To, "to", nil, "a channel; may be given again")
+	f.StringVar(&r.Digest, "digest", "", "once a day at this time, such as 07:30, instead of at once")
+	f.StringVar(&r.Quiet, "quiet", "", "hours in which nothing is sent, such as 22:00-06:00")
+	f.StringVar(&r.Zone, "zone", "", "time zone of these hours, such as Europe/Oslo (UTC)")
+	f.IntVar(&r.RepeatDays, "repeat", 0, "days between reminders, as long as nothing changes and nobody acknowledges; 0: none")
+	f.StringArrayVar(&r.Escalate, "escalate", nil, "a channel that reminders go to as well; may be given again")
+	f.BoolVar(&r.Recovery, "recovery", false, "tell when it is over")
+	f.BoolVar(&r.Paused, "paused", false, "tell nobody until this is false again")
+	return c
+}
+
+func (a *app) noticeList() *cobra.Command {
+	var rule, slot string
+	var most int
+	c := &cobra.Command{
+		Use: "list", Short: "List the notices, newest first", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			var found struct {
+				Items []tell.Notice `json:"items"`
+			}
+			if err := client.do(ctx, "GET", v1+"/notices?"+url.Values{"rule": {rule}, "slot": {slot}, "limit": {strconv.Itoa(most)}}.Encode(), nil, &found); err != nil {
+				return err
+			}
+			all := found.Items
+			t := table{head: []string{"at", "state", "stage", "slot", "over"}}
+			for _, n := range all {
+				stage := n.Stage
+				if n.Kind != notice.Begins {
+					stage = string(n.Kind) + " " + stage
+				}
+				t.add(n.At.Format("01-02 15:04"), n.State, stage, n.Slot, n.Over)
+			}
+			if err := a.print(all, t); err != nil || a.as != "table" {
+				return err
+			}
+			for _, n := range all {
+				if n.State == "failed" {
+					put(a.out, "%s was not sent: %s\n", n.Slot, n.Error)
+				}
+			}
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&rule, "rule", "", "only those of this rule")
+	c.Flags().StringVar(&slot, "slot", "", "only those of this slot, DEVICE/SLOT")
+	c.Flags().IntVar(&most, "most", 100, "how many at most")
+	return c
+}
+
+func (a *app) noticeAcknowledge() *cobra.Command {
+	var ask tell.AskAcknowledge
+	c := &cobra.Command{
+		Use: "acknowledge DEVICE/SLOT", Short: "Say that you know of a slot: until a day nobody is told of it, unless it gets worse", Args: cobra.ExactArgs(1),
+		Example: "  freshseal notice acknowledge lamp.saltmere.tidewrack.example/web --until 2027-01-31 --reason \"replaced with the new mast\"",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			device, slot, err := slotArg(args[0])
+			if err != nil {
+				return err
+			}
+			var k tell.Acknowledgement
+			if err := client.do(ctx, "PUT", v1+"/slots"+item(device, slot)+"/acknowledgement", ask, &k); err != nil {
+				return err
+			}
+			t := table{head: []string{"slot", "until", "by", "reason"}}
+			t.add(k.Slot, day{&k.Until}, k.By, k.Reason)
+			return a.print(k, t)
+		}),
+	}
+	c.Flags().StringVar(&ask.Until, "until", "", "the last day, such as 2027-01-31")
+	c.Flags().StringVar(&ask.Reason, "reason", "", "why nobody needs to be told")
+	c.MarkFlagRequired("until")
+	c.MarkFlagRequired("reason")
+	return c
+}

@@ -1,0 +1,197 @@
+package tell
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"freshseal/core/due"
+	"freshseal/core/finding"
+	"freshseal/core/naming"
+	"freshseal/core/next"
+	"freshseal/core/notice"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// Rule says about which slots somebody is told.
+type Rule struct {
+	Name string `json:"name" required:"true"`
+	notice.Rule
+	Revision problem.Revision `json:"revision" required:"true"`
+}
+
+// Revised is how often people changed it.
+func (r Rule) Revised() problem.Revision { return r.Revision }
+
+const mostRules = 200
+
+// Rules are all rules by name.
+func (s *Service) Rules(ctx context.Context) ([]Rule, error) {
+	rows, err := s.store.NoticeRules(ctx)
+	out := []Rule{}
+	for _, row := range rows {
+		out = append(out, Rule{row.Name, row.Terms.V, row.Revision})
+	}
+	return out, err
+}
+
+// Rule shows one rule.
+func (s *Service) Rule(ctx context.Context, name string) (Rule, error) {
+	all, err := s.Rules(ctx)
+	if err != nil {
+		return Rule{}, err
+	}
+	if i := slices.IndexFunc(all, func(r Rule) bool { return r.Name == name }); i >= 0 {
+		return all[i], nil
+	}
+	return Rule{}, problem.New(problem.NotFound, "no rule for notices is called "+name, "", "", next.ListNoticeRules.On(""))
+}
+
+// SetRule sets a rule, a new one or one of a known revision.
+func (s *Service) SetRule(ctx context.Context, name string, terms notice.Rule, known problem.Revision) (Rule, error) {
+	cannot := "the rule " + name + " was not set"
+	if !naming.Label(name) {
+		return Rule{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule)
+	}
+	if err := terms.Check(); err != nil {
+		return Rule{}, problem.Reject(cannot, err.Error(), "correct it and try again")
+	}
+	for _, channel := range append(slices.Clone(terms.To), terms.Escalate...) {
+		if _, err := s.store.Channel(ctx, channel); err != nil {
+			return Rule{}, problem.Missing(err, next.ListChannels, "no channel is called %s", channel)
+		}
+	}
+	all, err := s.store.NoticeRules(ctx)
+	if err != nil {
+		return Rule{}, err
+	}
+	before := store.NoticeRule{Name: name}
+	if i := slices.IndexFunc(all, func(r store.NoticeRule) bool { return r.Name == name }); i >= 0 {
+		before = all[i]
+	} else if len(all) >= mostRules {
+		return Rule{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d rules", mostRules), "remove one first", next.ListNoticeRules.On(""))
+	}
+	row := store.NoticeRule{Name: name, AddedAt: s.moment()}
+	row.Terms.V = terms
+	if err := s.store.PutNoticeRule(ctx, row, known); err != nil {
+		return Rule{}, problem.Outdated(err)
+	}
+	deed.Differences(ctx, map[string]string{name: asText(before.Terms.V)}, map[string]string{name: asText(terms)})
+	s.changed()
+	return s.Rule(ctx, name)
+}
+
+func asText(r notice.Rule) string {
+	text, _ := json.Marshal(r) // plain fields cannot fail
+	return string(text)
+}
+
+// RemoveRule forgets a rule; what was made by it is sent all the same.
+func (s *Service) RemoveRule(ctx context.Context, name string) error {
+	return problem.Missing(s.store.RemoveNoticeRule(ctx, name), next.ListNoticeRules, "no rule for notices is called %s", name)
+}
+
+// Acknowledgement is that somebody knows of a slot.
+type Acknowledgement struct {
+	Slot   string    `json:"slot" required:"true" description:"DEVICE/SLOT"`
+	By     string    `json:"by" required:"true"`
+	Reason string    `json:"reason" required:"true"`
+	At     time.Time `json:"at" required:"true"`
+	Until  time.Time `json:"until" required:"true"`
+}
+
+// AskAcknowledge is what somebody says who knows of a slot.
+type AskAcknowledge struct {
+	Reason string `json:"reason" required:"true" description:"why nobody needs to be told of it"`
+	Until  string `json:"until" required:"true" description:"a day such as 2027-01-31; at most a year away"`
+}
+
+const longestKnown = 366 * 24 * time.Hour
+
+// Acknowledge says that somebody knows of a slot: until a day nobody is told of it, unless it gets worse.
+func (s *Service) Acknowledge(ctx context.Context, device, slot string, a AskAcknowledge, by string) (Acknowledgement, error) {
+	cannot := fmt.Sprintf("%s/%s is not acknowledged", device, slot)
+	row, err := s.store.SlotToTell(ctx, device, slot)
+	if err != nil {
+		return Acknowledgement{}, problem.Missing(err, next.ListSlots, "no slot %s/%s was read yet", device, slot)
+	}
+	until, err := time.Parse(time.DateOnly, a.Until)
+	now := s.now()
+	switch {
+	case err != nil:
+		return Acknowledgement{}, problem.Reject(cannot, fmt.Sprintf("%q is not a day", a.Until), "write it as 2027-01-31", next.Give.On("until"))
+	case !until.After(now) || until.Sub(now) > longestKnown:
+		return Acknowledgement{}, problem.Reject(cannot, a.Until+" is past, or more than a year away", "give a day within a year", next.Give.On("until"))
+	case strings.TrimSpace(a.Reason) == "" || len(a.Reason) > 500:
+		return Acknowledgement{}, problem.Reject(cannot, "there is no reason, or one that is too long", "give a reason of at most 500 characters", next.Give.On("reason"))
+	}
+	rules, err := s.store.NoticeRules(ctx)
+	if err != nil {
+		return Acknowledgement{}, err
+	}
+	known := store.Acknowledgement{SlotID: row.ID, By: by, Reason: strings.TrimSpace(a.Reason), At: s.moment(), Until: store.At(until), Worst: notice.None.Rank, Device: device, Slot: slot}
+	told := asSlot(row, now)
+	for _, r := range rules {
+		known.Worst = min(known.Worst, r.Terms.V.StageOf(told, now).Rank)
+	}
+	if known.Worst == notice.None.Rank { // nobody is told of it now: what it is counts
+		known.Worst = told.Condition.Rank()
+	}
+	deed.Say(ctx, "until %s: %s", a.Until, known.Reason)
+	return shown(known), s.store.Acknowledge(ctx, known)
+}
+
+// Withdraw takes an acknowledgement back.
+func (s *Service) Withdraw(ctx context.Context, device, slot string) error {
+	row, err := s.store.SlotToTell(ctx, device, slot)
+	if err == nil {
+		err = s.store.Withdraw(ctx, row.ID)
+	}
+	s.changed()
+	return problem.Missing(err, next.ListSlots, "%s/%s is not acknowledged", device, slot)
+}
+
+func shown(a store.Acknowledgement) Acknowledgement {
+	return Acknowledgement{a.Device + "/" + a.Slot, a.By, a.Reason, a.At.Time, a.Until.Time}
+}
+
+// Acknowledgements are those that have not ended.
+func (s *Service) Acknowledgements(ctx context.Context) ([]Acknowledgement, error) {
+	rows, err := s.store.Acknowledgements(ctx, s.moment())
+	out := []Acknowledgement{}
+	for _, row := range rows {
+		out = append(out, shown(row))
+	}
+	return out, err
+}
+
+// asSlot is a row as rules see it.
+func asSlot(row store.SlotToTell, at time.Time) notice.Slot {
+	out := notice.Slot{Device: row.Device, Name: row.Name, Site: row.Site, Family: row.Family, Owner: row.Owner, Tags: row.Tags.V, Expires: row.NotAfter.Time, ActBy: row.Overdue.Time, Subject: row.Subject}
+	out.Condition = due.Standing{Base: row.Standing, Overdue: row.Overdue.Time, Due: row.Due.Time}.At(row.NotAfter.Time, at)
+	if row.Standing == due.Dark {
+		out.Expires = time.Time{}
+	}
+	if worst := append(finding.Errors(row.Findings.V), row.Findings.V...); len(worst) > 0 {
+		out.Why, out.Remedy = worst[0].What+"; "+worst[0].Why, worst[0].Remedy
+	}
+	switch out.Condition {
+	case due.Lapsed:
+		out.Why, out.Remedy = "the certificate expired on "+out.Expires.Format(time.DateOnly)+"; clients reject it", "replace it now"
+	case due.Overdue, due.Due:
+		out.Why, out.Remedy = "the certificate expires on "+out.Expires.Format(time.DateOnly), "begin its replacement by "+out.ActBy.Format(time.DateOnly)
+		if out.Condition == due.Overdue {
+			out.Remedy = "begin its replacement now: the time that it takes is hardly left"
+		}
+	case due.Stray:
+		out.Why, out.Remedy = "it serves another certificate than the one that was installed; somebody else changed it", "find out who changed it; replace it, or take over what stands there"
+	case due.Fresh:
+		out.Why, out.Remedy = "the certificate expires on "+out.Expires.Format(time.DateOnly), "plan its replacement"
+	}
+	return out
+}

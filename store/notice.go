@@ -1,0 +1,304 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"freshseal/core/due"
+	"freshseal/core/finding"
+	"freshseal/core/notice"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// SlotToTell is what rules must know of a slot.
+type SlotToTell struct {
+	ID       int64                   `db:"id"`
+	Device   string                  `db:"device_name"`
+	Name     string                  `db:"name"`
+	Site     string                  `db:"site_name"`
+	Family   string                  `db:"family_name"`
+	Owner    string                  `db:"owner_name"`
+	Tags     JSON[[]string]          `db:"tags"`
+	Standing due.Condition           `db:"standing"`
+	NotAfter Moment                  `db:"not_after"`
+	Overdue  Moment                  `db:"overdue_from"`
+	Due      Moment                  `db:"due_from"`
+	ReadAt   Moment                  `db:"read_at"`
+	Subject  string                  `db:"subject"`
+	Findings JSON[[]finding.Finding] `db:"findings"`
+}
+
+const slotsToTell = `SELECT slot.id, slot.device_name, slot.name, slot.site_name, slot.family_name, slot.owner_name, device.tags, slot.standing, slot.not_after, slot.overdue_from, slot.due_from, slot.read_at, slot.subject, slot.findings
+	FROM slot JOIN device ON device.id = slot.device_id WHERE slot.read_at > 0 AND `
+
+// SlotsToTell are the next slots after one that have one of these conditions, expire before a moment, or have a matter.
+func (s *Store) SlotsToTell(ctx context.Context, now Moment, conditions []due.Condition, until Moment, id int64, most int) ([]SlotToTell, error) {
+	if err := s.age(ctx, now); err != nil {
+		return nil, err
+	}
+	ranks := []int{-1}
+	for _, c := range conditions {
+		ranks = append(ranks, c.Rank())
+	}
+	query, args, err := sqlx.In(slotsToTell+`slot.id > ? AND (slot.rank IN (?) OR slot.not_after > 0 AND slot.not_after < ? OR EXISTS (SELECT 1 FROM matter WHERE slot_id = slot.id)) ORDER BY slot.id LIMIT ?`, id, ranks, until, most)
+	if err != nil {
+		return nil, err
+	}
+	var out []SlotToTell
+	return out, s.read.SelectContext(ctx, &out, query, args...)
+}
+
+// SlotToTell is one of them by its device's name and its own.
+func (s *Store) SlotToTell(ctx context.Context, device, name string) (SlotToTell, error) {
+	var out SlotToTell
+	return out, one(s.read.GetContext(ctx, &out, slotsToTell+`slot.device_name = ? AND slot.name = ?`, device, name))
+}
+
+// Matter is what was told of a slot by a rule.
+type Matter struct {
+	Rule  string              `db:"rule"`
+	Slot  int64               `db:"slot_id"`
+	State JSON[notice.Matter] `db:"state"`
+}
+
+// Matters are those of some slots.
+func (s *Store) Matters(ctx context.Context, slots []int64) ([]Matter, error) {
+	if len(slots) == 0 {
+		return nil, nil
+	}
+	query, args, err := sqlx.In(`SELECT * FROM matter WHERE slot_id IN (?)`, slots)
+	if err != nil {
+		return nil, err
+	}
+	var out []Matter
+	return out, s.read.SelectContext(ctx, &out, query, args...)
+}
+
+// Acknowledgement is that somebody knows of a slot.
+type Acknowledgement struct {
+	SlotID int64  `db:"slot_id"`
+	By     string `db:"by"`
+	Reason string `db:"reason"`
+	At     Moment `db:"at"`
+	Until  Moment `db:"until"`
+	Worst  int    `db:"worst"`
+
+	Device string `db:"device_name"`
+	Slot   string `db:"name"`
+}
+
+// Acknowledgements are those that have not ended.
+func (s *Store) Acknowledgements(ctx context.Context, now Moment) ([]Acknowledgement, error) {
+	var out []Acknowledgement
+	return out, s.read.SelectContext(ctx, &out, `SELECT acknowledgement.*, slot.device_name, slot.name FROM acknowledgement JOIN slot ON slot.id = slot_id WHERE until > ? ORDER BY until, slot_id`, now)
+}
+
+// Acknowledge keeps that somebody knows of a slot.
+func (s *Store) Acknowledge(ctx context.Context, a Acknowledgement) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO acknowledgement (slot_id, by, reason, at, until, worst) VALUES (:slot_id, :by, :reason, :at, :until, :worst)
+			ON CONFLICT DO UPDATE SET by = excluded.by, reason = excluded.reason, at = excluded.at, until = excluded.until, worst = excluded.worst`, a)
+		return err
+	})
+}
+
+// Withdraw takes back that somebody knows of a slot.
+func (s *Store) Withdraw(ctx context.Context, slot int64) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `DELETE FROM acknowledgement WHERE slot_id = ?`, slot))
+	})
+}
+
+// Notice is one that was made.
+type Notice struct {
+	ID     string            `db:"id"`
+	Rule   string            `db:"rule"`
+	Slot   string            `db:"slot"`
+	Kind   notice.Kind       `db:"kind"`
+	Stage  string            `db:"stage"`
+	Item   JSON[notice.Item] `db:"item"`
+	MadeAt Moment            `db:"made_at"`
+
+	Channels []string `db:"-"`
+	DueAt    Moment   `db:"-"`
+}
+
+// NoticeCursor is up to where the outbox was looked at.
+func (s *Store) NoticeCursor(ctx context.Context) (int64, error) {
+	var id int64
+	return id, s.read.GetContext(ctx, &id, `SELECT event FROM notice_cursor`)
+}
+
+// AddNotices keeps what the matters are now, the notices that follow and up to where the outbox was looked at, all or nothing: so nothing
+// is lost and nothing is made twice, whenever the service is killed. A matter without a stage is forgotten; one of a slot or a rule that is
+// gone is passed over.
+func (s *Store) AddNotices(ctx context.Context, matters []Matter, notices []Notice, cursor int64) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		for _, m := range matters {
+			if len(m.State.V.Told) == 0 {
+				if _, err := tx.NamedExecContext(ctx, `DELETE FROM matter WHERE rule = :rule AND slot_id = :slot_id`, m); err != nil {
+					return err
+				}
+				continue
+			}
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO matter (rule, slot_id, state) SELECT :rule, :slot_id, :state
+				WHERE EXISTS (SELECT 1 FROM notice_rule WHERE name = :rule) AND EXISTS (SELECT 1 FROM slot WHERE id = :slot_id)
+				ON CONFLICT DO UPDATE SET state = excluded.state`, m); err != nil {
+				return err
+			}
+		}
+		for _, n := range notices {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO notice (id, rule, slot, kind, stage, item, made_at) VALUES (:id, :rule, :slot, :kind, :stage, :item, :made_at)`, n); err != nil {
+				return err
+			}
+			for _, channel := range n.Channels {
+				if _, err := tx.ExecContext(ctx, `INSERT INTO delivery (notice_id, channel, due_at) VALUES (?, ?, ?)`, n.ID, channel, n.DueAt); err != nil {
+					return err
+				}
+			}
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE notice_cursor SET event = ? WHERE event < ?`, cursor, cursor)
+		return err
+	})
+}
+
+// ToPack is a notice that is to be sent over a channel and is in no message yet.
+type ToPack struct {
+	Notice  string            `db:"notice_id"`
+	Channel string            `db:"channel"`
+	Item    JSON[notice.Item] `db:"item"`
+}
+
+// ToPack are the notices whose time has come, oldest first.
+func (s *Store) ToPack(ctx context.Context, now Moment, most int) ([]ToPack, error) {
+	var out []ToPack
+	return out, s.read.SelectContext(ctx, &out, `SELECT notice_id, channel, item FROM delivery JOIN notice ON notice.id = notice_id WHERE message_id IS NULL AND due_at <= ? ORDER BY due_at, made_at, notice_id LIMIT ?`, now, most)
+}
+
+// Message is one that is to be sent, or was.
+type Message struct {
+	ID       string               `db:"id"`
+	Channel  string               `db:"channel"`
+	People   string               `db:"people"`
+	Body     JSON[notice.Message] `db:"body"`
+	MadeAt   Moment               `db:"made_at"`
+	Attempts int                  `db:"attempts"`
+	NextAt   Moment               `db:"next_at"`
+	SentAt   Moment               `db:"sent_at"`
+	Error    string               `db:"error"`
+
+	Notices []string `db:"-"` // that are in it
+}
+
+// Pack puts notices into messages, each into one.
+func (s *Store) Pack(ctx context.Context, messages []Message) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		for _, m := range messages {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO message (id, channel, people, body, made_at, attempts, next_at, sent_at, error)
+				VALUES (:id, :channel, :people, :body, :made_at, 0, :made_at, 0, '')`, m); err != nil {
+				return err
+			}
+			for _, id := range m.Notices {
+				if _, err := tx.ExecContext(ctx, `UPDATE delivery SET message_id = ? WHERE notice_id = ? AND channel = ? AND message_id IS NULL`, m.ID, id, m.Channel); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// TakeMessages takes messages that are to be sent now, and notes that they are tried: where nobody says what became of
+// it until the lease ends, they are tried again.
+func (s *Store) TakeMessages(ctx context.Context, now, lease Moment, most int) ([]Message, error) {
+	var out []Message
+	return out, s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.SelectContext(ctx, &out, `SELECT * FROM message WHERE next_at > 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`, now, most); err != nil {
+			return err
+		}
+		for i, m := range out {
+			out[i].Attempts++
+			if _, err := tx.ExecContext(ctx, `UPDATE message SET attempts = attempts + 1, next_at = ? WHERE id = ?`, lease, m.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// EndMessage keeps what became of a message: sent, to be tried again, or given up.
+func (s *Store) EndMessage(ctx context.Context, m Message) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.NamedExecContext(ctx, `UPDATE message SET next_at = :next_at, sent_at = :sent_at, error = :error WHERE id = :id`, m))
+	})
+}
+
+// Told is a notice with what became of it.
+type Told struct {
+	Notice
+	Sent    int    `db:"sent"`    // over how many channels
+	Waiting int    `db:"waiting"` // over how many it is still to go
+	Failed  int    `db:"failed"`  // over how many it never went
+	Error   string `db:"error"`   // of the last try
+	Over    string `db:"over"`    // the channels
+}
+
+var toldList = list[Told]{
+	columns: `*`,
+	from: `(SELECT notice.*,
+		(SELECT count(*) FROM delivery JOIN message ON message.id = message_id WHERE notice_id = notice.id AND sent_at > 0) AS sent,
+		(SELECT count(*) FROM delivery LEFT JOIN message ON message.id = message_id WHERE notice_id = notice.id AND (message_id IS NULL OR next_at > 0)) AS waiting,
+		(SELECT count(*) FROM delivery JOIN message ON message.id = message_id WHERE notice_id = notice.id AND sent_at = 0 AND next_at = 0) AS failed,
+		coalesce((SELECT error FROM delivery JOIN message ON message.id = message_id WHERE notice_id = notice.id AND error <> '' LIMIT 1), '') AS error,
+		coalesce((SELECT group_concat(channel, ' ') FROM delivery WHERE notice_id = notice.id), '') AS over FROM notice)`,
+	orders: map[string][]string{"made_at": {"made_at", "id"}}, natural: "made_at",
+	keyed: func(t Told) map[string]any {
+		at, _ := t.MadeAt.Value()
+		return map[string]any{"made_at": at, "id": t.ID}
+	},
+}
+
+// NoticeFilter narrows a list of notices.
+type NoticeFilter struct {
+	Rule string
+	Slot string
+}
+
+func (f NoticeFilter) narrowings() []narrowing {
+	return narrow(map[string]string{"rule = ?": f.Rule, "slot = ?": f.Slot})
+}
+
+// NoticePage is a page of notices.
+func (s *Store) NoticePage(ctx context.Context, f NoticeFilter, p Page) ([]Told, string, error) {
+	return toldList.page(ctx, s, p, f.narrowings()...)
+}
+
+// CountNotices says how many notices fit a filter.
+func (s *Store) CountNotices(ctx context.Context, f NoticeFilter) (int, error) {
+	return toldList.count(ctx, s, f.narrowings()...)
+}
+
+// Queue says how many notices are to be sent, and how many messages could not be.
+func (s *Store) Queue(ctx context.Context) (waiting, failed int, err error) {
+	if err = s.read.GetContext(ctx, &waiting, `SELECT (SELECT count(*) FROM delivery WHERE message_id IS NULL) + (SELECT count(*) FROM message WHERE next_at > 0)`); err != nil {
+		return 0, 0, err
+	}
+	return waiting, failed, s.read.GetContext(ctx, &failed, `SELECT count(*) FROM message WHERE next_at = 0 AND sent_at = 0`)
+}
+
+// ForgetNotices removes notices and messages that are older than this and need nobody any more.
+func (s *Store) ForgetNotices(ctx context.Context, before Moment) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		for _, statement := range []string{
+			`DELETE FROM notice WHERE made_at < ? AND NOT EXISTS (SELECT 1 FROM delivery LEFT JOIN message ON message.id = message_id WHERE notice_id = notice.id AND (message_id IS NULL OR next_at > 0))`,
+			`DELETE FROM message WHERE made_at < ? AND next_at = 0 AND NOT EXISTS (SELECT 1 FROM delivery WHERE message_id = message.id)`,
+		} {
+			if _, err := tx.ExecContext(ctx, statement, before); err != nil {
+				return fmt.Errorf("%s: %w", strings.Fields(statement)[2], err)
+			}
+		}
+		return nil
+	})
+}
