@@ -41,7 +41,7 @@ type route struct {
 }
 
 // routes are all routes, room by room.
-var routes = slices.Concat(ownRoutes, metricsRoutes, calendarRoutes, peopleRoutes, fleetRoutes, stockRoutes, aheadRoutes, workRoutes, pinRoutes, tellRoutes, deskRoutes, ruleRoutes)
+var routes = slices.Concat(ownRoutes, metricsRoutes, calendarRoutes, peopleRoutes, fleetRoutes, stockRoutes, aheadRoutes, reportRoutes, workRoutes, pinRoutes, tellRoutes, deskRoutes, ruleRoutes)
 
 // needs is the role that a call needs.
 func (r route) needs() people.Role {

@@ -50,7 +50,7 @@ func (s *Service) ExportDevices(ctx context.Context, as string) (sheet.File, err
 			rows = append(rows, record)
 		}
 	}
-	return sheet.Write(as, "devices", rows)
+	return sheet.Write(as, sheet.Table{Name: "devices", Title: "Devices", Rows: rows})
 }
 
 // exported are the columns of a line: a device with one of its slots.

@@ -1,10 +1,13 @@
-// Package sheet writes tables as files for spreadsheets.
+// Package sheet writes tables as files: for spreadsheets, and for paper.
 package sheet
 
 import (
 	"bytes"
+	_ "embed" // the page
 	"encoding/csv"
 	"fmt"
+	"html/template"
+	"strings"
 
 	"freshseal/core/next"
 	"freshseal/core/visible"
@@ -20,18 +23,29 @@ type File struct {
 	Content []byte
 }
 
-// Write writes rows, the header first, as csv (also where as is empty) or xlsx. What a spreadsheet would take for a
-// formula is text in both.
-func Write(as, name string, rows [][]string) (File, error) {
+// Table is what is written, the header first.
+type Table struct {
+	Name  string // of the file, without an ending
+	Title string
+	Of    string // who made it, and when
+	Rows  [][]string
+}
+
+// Write writes a table as csv (also where as is empty), xlsx, or as html to be printed. What a spreadsheet would take for a
+// formula is text in all of them.
+func Write(as string, t Table) (File, error) {
 	switch as {
 	case "", "csv":
-		content, err := asCSV(rows)
-		return File{"text/csv; charset=utf-8", name + ".csv", content}, err
+		content, err := asCSV(t.Rows)
+		return File{"text/csv; charset=utf-8", t.Name + ".csv", content}, err
 	case "xlsx":
-		content, err := asWorkbook(name, rows)
-		return File{"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", name + ".xlsx", content}, err
+		content, err := asWorkbook(t)
+		return File{"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", t.Name + ".xlsx", content}, err
+	case "html":
+		content, err := asPage(t)
+		return File{"text/html; charset=utf-8", t.Name + ".html", content}, err
 	}
-	return File{}, problem.Reject("the file was not made", fmt.Sprintf("%q is not a form of it", as), "give csv or xlsx", next.Give.On("form"))
+	return File{}, problem.Reject("the file was not made", fmt.Sprintf("%q is not a form of it", as), "give csv, xlsx or html", next.Give.On("form"))
 }
 
 func asCSV(rows [][]string) ([]byte, error) {
@@ -52,7 +66,8 @@ func asCSV(rows [][]string) ([]byte, error) {
 }
 
 // asWorkbook writes every cell as text, with a header that stays in sight.
-func asWorkbook(name string, rows [][]string) ([]byte, error) {
+func asWorkbook(t Table) ([]byte, error) {
+	rows, name := t.Rows, t.Name[:min(len(t.Name), 31)] // longer ones are no names of sheets
 	f := excelize.NewFile()
 	defer f.Close()
 	if err := f.SetSheetName("Sheet1", name); err != nil {
@@ -94,4 +109,24 @@ func asWorkbook(name string, rows [][]string) ([]byte, error) {
 		return nil, err
 	}
 	return out.Bytes(), nil
+}
+
+//go:embed page.html
+var pageText string
+
+var page = template.Must(template.New("page").Funcs(template.FuncMap{"shown": visible.Line, "words": func(name string) string { return strings.ReplaceAll(name, "_", " ") }}).Parse(pageText))
+
+// asPage writes a page without anything from elsewhere.
+func asPage(t Table) ([]byte, error) {
+	var out bytes.Buffer
+	head, rows := []string{}, t.Rows
+	if len(rows) > 0 {
+		head, rows = rows[0], rows[1:]
+	}
+	err := page.Execute(&out, struct {
+		Table
+		Head []string
+		Body [][]string
+	}{t, head, rows})
+	return out.Bytes(), err
 }
