@@ -278,10 +278,12 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 		{"/slots", []func() error{func() error { return p.Click("//input[@aria-label='Choose all on this page']") }, func() error { return p.Click("//button[starts-with(.,'Replace ')]") }}},
 		{"/slots?sort=device", []func() error{func() error { return p.Click(browser.Button("Views")) }, func() error { return p.Click("//li[contains(.,'Save this view')]") }}},
 		{"/settings/signers", []func() error{func() error { return p.Click(browser.Button("Add a signer")) }}},
+		{"/notices", []func() error{func() error { return p.Click(browser.Button("Add a rule")) }}},
+		{"/notices", []func() error{func() error { return p.Click(browser.Button("Add a channel")) }}},
 		{"/", []func() error{func() error { return p.Click(browser.Button("Search")) }}},
 	}
 	pages := []string{"/", "/slots", "/slots/" + gate + "/web", "/devices", "/devices/" + gate, "/devices/" + gate + "?section=about", "/replacements", "/replacements?of=batches", "/replacements/r2",
-		"/replacements/r3", "/batches/b1", "/tasks", "/desk", "/desk?of=parcels", "/families", "/people", "/ledger", "/settings/policy", "/settings/sites", "/settings/signers", "/settings/roots",
+		"/replacements/r3", "/batches/b1", "/ahead", "/calendar", "/notices", "/stock", "/tasks", "/desk", "/desk?of=parcels", "/families", "/people", "/ledger", "/settings/policy", "/settings/sites", "/settings/signers", "/settings/roots",
 		"/settings/credentials", "/settings/password", "/settings/service", "/nowhere"}
 	for _, page := range pages {
 		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") }, p.Settle)

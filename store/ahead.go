@@ -79,3 +79,36 @@ func (s *Store) SessionsThatEnd(ctx context.Context, now Moment) ([]Session, err
 	var out []Session
 	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE kind <> 'console' AND ends_at >= ? ORDER BY ends_at`, now)
 }
+
+// EndsIn counts the certificates that end in a month, by condition.
+type EndsIn struct {
+	Month string `db:"month"` // 2027-03
+	Rank  int    `db:"rank"`
+	Count int    `db:"count"`
+}
+
+// EndsByMonth counts the slots whose certificates end before a moment, by month and condition.
+func (s *Store) EndsByMonth(ctx context.Context, now, until Moment) ([]EndsIn, error) {
+	if err := s.age(ctx, now); err != nil {
+		return nil, err
+	}
+	var out []EndsIn
+	return out, s.read.SelectContext(ctx, &out, `SELECT strftime('%Y-%m', not_after / 1000, 'unixepoch') AS month, rank, count(*) AS count FROM slot WHERE not_after > 0 AND not_after < ? GROUP BY 1, 2`, until)
+}
+
+// EndsAt counts the certificates of a site that end in a week.
+type EndsAt struct {
+	Site  string `db:"site_name"`
+	Week  int    `db:"week"` // 0: the first
+	Count int    `db:"count"`
+}
+
+// EndsByWeek counts the slots whose certificates end within some weeks from a moment on, by site. What has ended
+// counts into week -1.
+func (s *Store) EndsByWeek(ctx context.Context, from Moment, weeks int) ([]EndsAt, error) {
+	const week = 7 * 24 * 3600 * 1000
+	var out []EndsAt
+	start := from.UnixMilli()
+	return out, s.read.SelectContext(ctx, &out, `SELECT site_name, CASE WHEN not_after < ? THEN -1 ELSE (not_after - ?) / ? END AS week, count(*) AS count FROM slot
+		WHERE not_after > 0 AND not_after < ? GROUP BY 1, 2`, start, start, week, start+int64(weeks)*week)
+}

@@ -28,6 +28,11 @@ export const keys = {
   ledger: ['ledger'],
   certificates: ['certificates'],
   search: ['search'],
+  ahead: ['ahead'],
+  stock: ['stock'],
+  channels: ['channels'],
+  rules: ['rules'],
+  notices: ['notices'],
 } as const
 
 export type Noun = keyof typeof keys
@@ -51,4 +56,8 @@ export const touches: Partial<Record<Noun, Noun[]>> = {
   users: ['users', 'tokens', 'ledger'],
   tokens: ['tokens', 'ledger'],
   views: ['views'],
+  stock: ['stock', 'devices', 'slots', 'status', 'facets', 'ledger'],
+  channels: ['channels', 'ledger'],
+  rules: ['rules', 'notices', 'ledger'],
+  notices: ['notices', 'ledger'],
 }

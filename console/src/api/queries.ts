@@ -78,6 +78,46 @@ export const signersQuery = queryOptions({ queryKey: keys.signers, queryFn: asyn
 export const asidesQuery = queryOptions({ queryKey: keys.asides, queryFn: async () => items(await take(api.GET('/api/v1/asides'))) })
 export const viewsQuery = queryOptions({ queryKey: keys.views, queryFn: async () => items(await take(api.GET('/api/v1/views'))), staleTime: 60_000 })
 
+export const expiriesQuery = queryOptions({ queryKey: [...keys.ahead, 'expiries'], queryFn: () => take(api.GET('/api/v1/expiries')), staleTime: 30_000 })
+export const expiringQuery = queryOptions({
+  queryKey: [...keys.ahead, 'else'],
+  queryFn: async () => items(await take(api.GET('/api/v1/expiring', { params: { query: { within: '3650' } } }))),
+  staleTime: 60_000,
+})
+
+/** forecastQuery counts the replacements to come. */
+export const forecastQuery = (query: { weeks: string; site: string; public: 'true' | 'false' }) =>
+  queryOptions({ queryKey: [...keys.ahead, 'forecast', query], queryFn: () => take(api.GET('/api/v1/forecast', { params: { query } })), staleTime: 60_000 })
+
+/** dueQuery is what must be done within some days. */
+export const dueQuery = (within: string) =>
+  queryOptions({ queryKey: [...keys.slots, 'due', within], queryFn: async () => items(await take(api.GET('/api/v1/due', { params: { query: { within } } }))), staleTime: 30_000 })
+
+export const stocktakingsQuery = queryOptions({
+  queryKey: keys.stock,
+  queryFn: async () => items(await take(api.GET('/api/v1/stocktakings'))),
+  refetchInterval: (q) => (q.state.data?.some((s) => !s.ended_at) ? 1_000 : false),
+})
+
+export const stockQuery = (id: string) =>
+  queryOptions({
+    queryKey: [...keys.stock, id],
+    queryFn: () => take(api.GET('/api/v1/stocktakings/{id}', { params: { path: { id } } })),
+    refetchInterval: (q) => (q.state.data?.ended_at ? false : 2_000),
+  })
+
+export const channelsQuery = queryOptions({ queryKey: keys.channels, queryFn: async () => items(await take(api.GET('/api/v1/channels'))) })
+export const noticeRulesQuery = queryOptions({ queryKey: keys.rules, queryFn: async () => items(await take(api.GET('/api/v1/notice-rules'))) })
+export const acknowledgedQuery = queryOptions({ queryKey: [...keys.notices, 'acknowledged'], queryFn: async () => items(await take(api.GET('/api/v1/acknowledgements'))) })
+
+/** noticesQuery is the newest notices, of one slot where it is named. */
+export const noticesQuery = (slot?: string) =>
+  queryOptions({
+    queryKey: [...keys.notices, 'newest', slot ?? ''],
+    queryFn: async () => items(await take(api.GET('/api/v1/notices', { params: { query: { limit: '100', ...(slot && { slot }) } } }))),
+    refetchInterval: 10_000,
+  })
+
 /** tasksQuery is the beginning of what waits for a person; of one replacement where it is named. */
 export const tasksQuery = (replacement?: string) =>
   queryOptions({

@@ -11,6 +11,7 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
+import { Link as RouterLink } from 'react-router'
 import { api, take } from '../../api/client'
 import { stale } from '../../api/queries'
 import { count } from '../../parts/list/paging'
@@ -47,6 +48,9 @@ export function ImportDevices({ close }: { close: () => void }) {
           A CSV file or an Excel workbook with a header: name, address, site, family, owner, tags, notes, nodes, cluster, slot, port, server_name, slot_more, ssh:user,
           ssh:password, ssh:credential, ssh:pin, setting:NAME. An empty cell leaves a field as it is, and a hyphen empties it. Nothing is removed.
         </Typography>
+        <Button component={RouterLink} to="/stock" sx={{ justifySelf: 'start' }}>
+          Or take stock of a network that nobody wrote down
+        </Button>
         <Button variant="outlined" onClick={() => file.current?.click()} sx={{ justifySelf: 'start' }}>
           Choose a file
         </Button>

@@ -13,7 +13,7 @@ import { Foreign } from '../../parts/Foreign'
 import { Columns, Panel, Quiet } from '../../parts/Panel'
 import { Print } from '../../parts/Print'
 import { StateMark } from '../../parts/State'
-import { moment } from '../../parts/words'
+import { day, moment } from '../../parts/words'
 
 /** Behind says who changed what a slot serves. */
 function Behind({ of: r }: { of: Schemas['PastReading'] }) {
@@ -27,12 +27,45 @@ function Behind({ of: r }: { of: Schemas['PastReading'] }) {
   return <>{{ first: 'first seen', none: '', replacement: '', stray: 'somebody else' }[r.change]}</>
 }
 
+/** Strip draws a slot's history as a band: each piece is what was served for a while, its width is how long. */
+function Strip({ readings }: { readings: Schemas['PastReading'][] }) {
+  const pieces = readings.slice().reverse()
+  const from = Date.parse(pieces[0]?.at ?? '')
+  const until = Date.parse(readings[0]?.until ?? readings[0]?.at ?? '')
+  if (pieces.length < 2 || !(until > from)) return null
+  const tone = (r: Schemas['PastReading']) => (r.failure ? 'text.secondary' : r.change === 'stray' ? 'error.main' : r.replacement ? 'success.main' : 'primary.main')
+  return (
+    <Box aria-hidden sx={{ mb: 1 }}>
+      <Box sx={{ display: 'flex', height: 22, borderRadius: '3px', overflow: 'hidden', border: 1, borderColor: 'divider' }}>
+        {pieces.map((r) => (
+          <Box
+            key={r.at}
+            title={`${moment(r.at)}: ${r.failure ? r.failure.what : r.subject}`}
+            sx={{
+              flex: `${Math.max((Date.parse(r.until ?? r.at) - Date.parse(r.at)) / (until - from), 0.02)} 0 4px`,
+              bgcolor: r.failure ? 'transparent' : tone(r),
+              borderLeft: 2,
+              borderColor: tone(r),
+              ...(r.failure && { backgroundImage: 'repeating-linear-gradient(45deg, transparent 0 4px, currentColor 4px 5px)', color: 'text.secondary' }),
+            }}
+          />
+        ))}
+      </Box>
+      <Box sx={{ display: 'flex', justifyContent: 'space-between', fontSize: 12, color: 'text.secondary' }}>
+        <span>{day(pieces[0]?.at)}</span>
+        <span>{day(readings[0]?.until ?? readings[0]?.at)}</span>
+      </Box>
+    </Box>
+  )
+}
+
 /** History shows what a slot served over time, and the replacements that changed it. */
 export function History({ device, slot, replacements }: { device: string; slot: string; replacements: Replacement[] }) {
   const readings = useQuery(readingsQuery(device, slot))
   return (
     <Columns>
       <Panel title="History" term="reading">
+        <Strip readings={readings.data ?? []} />
         <Box sx={{ overflowX: 'auto' }} tabIndex={0} role="region" aria-label="History, table">
           <Table size="small">
             <TableHead>

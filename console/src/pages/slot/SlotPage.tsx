@@ -20,6 +20,7 @@ import { Print } from '../../parts/Print'
 import { Problem } from '../../parts/Problem'
 import { Term } from '../../parts/Term'
 import { day, days, devicePath, moment } from '../../parts/words'
+import { Acknowledge } from './Acknowledge'
 import { History } from './History'
 import { Pins } from './Pins'
 import { ReplaceDialog } from './ReplaceDialog'
@@ -38,6 +39,7 @@ export function SlotPage() {
 function Shown({ s }: { s: Slot }) {
   const past = useQuery(replacementsQuery({ device: s.device, slot: s.name, limit: '50' }))
   const [asking, setAsking] = useState(false)
+  const [knowing, setKnowing] = useState(false)
   const read = useChange({ of: 'slots', do: () => take(api.POST('/api/v1/slots/{device}/{slot}/readings', { params: { path: { device: s.device, slot: s.name } } })) })
   const hole = s.findings.find((f) => f.code === 'chain-incomplete')
   const underWay = past.data?.find((r) => ['running', 'waiting', 'held'].includes(r.state))
@@ -73,6 +75,11 @@ function Shown({ s }: { s: Slot }) {
         }
       >
         <May role="operator" what="Replacing">
+          {s.condition !== 'fresh' && (
+            <Button variant="outlined" onClick={() => setKnowing(true)}>
+              Acknowledge
+            </Button>
+          )}
           <Button variant="outlined" onClick={() => read.mutate()} disabled={read.isPending}>
             {read.isPending ? 'Reading…' : 'Read now'}
           </Button>
@@ -126,6 +133,7 @@ function Shown({ s }: { s: Slot }) {
         </Stack>
       </Columns>
       <History device={s.device} slot={s.name} replacements={past.data ?? []} />
+      {knowing && <Acknowledge slot={s} close={() => setKnowing(false)} />}
       {asking && <ReplaceDialog slot={s} close={() => setAsking(false)} />}
     </Stack>
   )

@@ -1,0 +1,193 @@
+import Button from '@mui/material/Button'
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import * as v from 'valibot'
+import { api, revision, take, type Schemas } from '../../api/client'
+import { channelsQuery, useChange } from '../../api/queries'
+import { Confirm } from '../../parts/Confirm'
+import { Choice, Field } from '../../parts/form/Field'
+import { FormDialog } from '../../parts/form/FormDialog'
+import { useTyped } from '../../parts/form/Form'
+import { Loaded } from '../../parts/Loaded'
+import { FieldGrid, Panel, Quiet, Row } from '../../parts/Panel'
+import { Problem } from '../../parts/Problem'
+import { words } from '../../parts/words'
+
+type Channel = Schemas['Channel']
+
+const schema = v.object({
+  name: v.pipe(v.string(), v.trim(), v.nonEmpty('Name is needed.')),
+  kind: v.picklist(['mail', 'webhook', 'syslog']),
+  address: v.string(),
+  port: v.pipe(v.string(), v.regex(/^\d{0,5}$/, 'Port is a number from 1 to 65535.')),
+  security: v.picklist(['', 'starttls', 'tls', 'plain']),
+  pin: v.string(),
+  from: v.string(),
+  to: v.string(),
+  owners: v.string(),
+  user: v.string(),
+  url: v.string(),
+  secret: v.string(),
+})
+type Values = v.InferOutput<typeof schema>
+
+function valuesOf(c: Channel | undefined): Values {
+  return {
+    name: c?.name ?? '',
+    kind: c?.kind ?? 'mail',
+    address: c?.address ?? '',
+    port: c?.port ? String(c.port) : '',
+    security: c?.security ?? '',
+    pin: c?.pin ?? '',
+    from: c?.from ?? '',
+    to: (c?.to ?? []).join(', '),
+    owners: Object.entries(c?.owners ?? {})
+      .map(([owner, address]) => `${owner}=${address}`)
+      .join('\n'),
+    user: c?.user ?? '',
+    url: c?.url ?? '',
+    secret: '',
+  }
+}
+
+/** ownersOf reads lines of OWNER=ADDRESS. */
+export function ownersOf(text: string): Record<string, string> {
+  const pairs = text.split('\n').map((line) => [line.slice(0, line.lastIndexOf('=')).trim(), line.slice(line.lastIndexOf('=') + 1).trim()] as const)
+  return Object.fromEntries(pairs.filter(([owner, address]) => owner && address))
+}
+
+/** Channels are where people are told. */
+export function Channels() {
+  const all = useQuery(channelsQuery)
+  const [editing, setEditing] = useState<Channel | 'new'>()
+  return (
+    <Panel
+      title="Channels"
+      action={
+        <Button size="small" variant="outlined" onClick={() => setEditing('new')}>
+          Add a channel
+        </Button>
+      }
+    >
+      <Loaded query={all}>
+        {(list) => (
+          <>
+            {list.length === 0 && <Quiet>There is no channel yet: add a mail server, a webhook or a syslog server.</Quiet>}
+            {list.map((c) => (
+              <ChannelRow key={c.name} c={c} edit={() => setEditing(c)} />
+            ))}
+          </>
+        )}
+      </Loaded>
+      {editing && <EditChannel was={editing === 'new' ? undefined : editing} close={() => setEditing(undefined)} />}
+    </Panel>
+  )
+}
+
+function ChannelRow({ c, edit }: { c: Channel; edit: () => void }) {
+  const [sure, setSure] = useState(false)
+  const at = { params: { path: { name: c.name } } }
+  const remove = useChange({ of: 'channels', do: () => take(api.DELETE('/api/v1/channels/{name}', at)), done: () => setSure(false) })
+  const trial = useMutation({ mutationFn: () => take(api.POST('/api/v1/channels/{name}/trials', at)) })
+  return (
+    <Row label={`Channel ${c.name}`}>
+      <strong>{c.name}</strong>
+      <Quiet grow>
+        {c.kind} {c.kind === 'webhook' ? c.url : `${c.address}:${c.port}`} {c.to?.length ? `to ${c.to.join(', ')}` : ''}
+      </Quiet>
+      <Button size="small" onClick={() => trial.mutate()} disabled={trial.isPending}>
+        Try
+      </Button>
+      <Button size="small" onClick={edit}>
+        Edit
+      </Button>
+      <Button size="small" color="error" onClick={() => setSure(true)}>
+        Remove
+      </Button>
+      {trial.data && <Quiet>{trial.data.sent ? 'The message was sent.' : `The message was not sent: ${trial.data.why}`}</Quiet>}
+      {trial.error && <Problem error={trial.error} />}
+      {sure && (
+        <Confirm question={`Remove the channel ${c.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)} />
+      )}
+    </Row>
+  )
+}
+
+function EditChannel({ was, close }: { was: Channel | undefined; close: () => void }) {
+  return (
+    <FormDialog
+      title={was ? `Edit ${was.name}` : 'Add a channel'}
+      wide
+      schema={schema}
+      start={valuesOf(was)}
+      submit="Save"
+      of="channels"
+      send={(x) =>
+        take(
+          api.PUT('/api/v1/channels/{name}', {
+            params: { path: { name: x.name }, header: revision(was ?? { revision: 0 }) },
+            body: {
+              kind: x.kind,
+              pin: x.pin,
+              secret: x.secret,
+              ...(x.kind === 'webhook' ? { url: x.url } : { address: x.address, port: Number(x.port), ...(x.security && { security: x.security }) }),
+              ...(x.kind === 'mail' && { from: x.from, to: words(x.to), owners: ownersOf(x.owners), user: x.user }),
+            },
+          }),
+        )
+      }
+      close={close}
+    >
+      <Fields was={was} />
+    </FormDialog>
+  )
+}
+
+function Fields({ was }: { was: Channel | undefined }) {
+  const { kind } = useTyped<Values>()
+  return (
+    <FieldGrid>
+      <Field name="name" label="Name" disabled={Boolean(was)} autoFocus={!was} />
+      <Choice
+        name="kind"
+        label="Kind"
+        options={[
+          { value: 'mail', label: 'mail' },
+          { value: 'webhook', label: 'webhook' },
+          { value: 'syslog', label: 'syslog' },
+        ]}
+      />
+      {kind === 'webhook' ? (
+        <Field name="url" label="Address" help="https://…" />
+      ) : (
+        <>
+          <Field name="address" label="Server" />
+          <Field name="port" label="Port" type="number" help="empty: the usual one" />
+          <Choice
+            name="security"
+            label="Security"
+            options={[{ value: '', label: kind === 'mail' ? 'STARTTLS' : 'TLS' }, ...(kind === 'mail' ? [{ value: 'tls', label: 'TLS' }] : []), { value: 'plain', label: 'none' }]}
+          />
+        </>
+      )}
+      {kind === 'mail' && (
+        <>
+          <Field name="from" label="From" />
+          <Field name="to" label="To" help="for owners without an address of their own" />
+          <Field name="owners" label="Owners" multiline help="OWNER=ADDRESS, one per line" />
+          <Field name="user" label="User" />
+        </>
+      )}
+      {kind !== 'syslog' && (
+        <Field
+          name="secret"
+          label={kind === 'mail' ? 'Password' : 'Key that signs its messages'}
+          type="password"
+          complete="new-password"
+          help={was?.has_secret ? 'empty: stays as it is; needed again for another server' : kind === 'webhook' ? '32 characters or more' : undefined}
+        />
+      )}
+      <Field name="pin" label="Pin" help="SHA-256 of the server’s certificate, where the system does not trust it" />
+    </FieldGrid>
+  )
+}

@@ -1,0 +1,26 @@
+import * as v from 'valibot'
+import { api, take, type Slot } from '../../api/client'
+import { Field } from '../../parts/form/Field'
+import { FormDialog } from '../../parts/form/FormDialog'
+import { FieldGrid } from '../../parts/Panel'
+
+/** Acknowledge says that somebody knows of a slot: until a day nobody is told of it, unless it gets worse. */
+export function Acknowledge({ slot: s, close }: { slot: Slot; close: () => void }) {
+  return (
+    <FormDialog
+      title={`You know of ${s.device}/${s.name}`}
+      schema={v.object({ reason: v.pipe(v.string(), v.trim(), v.nonEmpty('A reason is needed.')), until: v.pipe(v.string(), v.nonEmpty('A last day is needed.')) })}
+      start={{ reason: '', until: '' }}
+      submit="Acknowledge"
+      said="Acknowledged"
+      of="notices"
+      send={(x) => take(api.PUT('/api/v1/slots/{device}/{slot}/acknowledgement', { params: { path: { device: s.device, slot: s.name } }, body: x }))}
+      close={close}
+    >
+      <FieldGrid columns={1}>
+        <Field name="reason" label="Reason" autoFocus help="why nobody needs to be told" />
+        <Field name="until" label="Last day" type="date" help="until then nobody is told of it, unless it gets worse" />
+      </FieldGrid>
+    </FormDialog>
+  )
+}
