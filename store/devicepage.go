@@ -46,12 +46,20 @@ func (s *Store) DevicePage(ctx context.Context, now Moment, f DeviceFilter, p Pa
 	if err := s.age(ctx, now); err != nil {
 		return nil, "", err
 	}
-	return deviceList.page(ctx, s, p, f.narrowings()...)
+	found, err := s.foundDevices(ctx, f.Text)
+	if err != nil {
+		return nil, "", err
+	}
+	return deviceList.page(ctx, s, p, append(f.narrowings(), found...)...)
 }
 
 // CountDevices says how many devices fit a filter.
 func (s *Store) CountDevices(ctx context.Context, f DeviceFilter) (int, error) {
-	return deviceList.count(ctx, s, f.narrowings()...)
+	found, err := s.foundDevices(ctx, f.Text)
+	if err != nil {
+		return 0, err
+	}
+	return deviceList.count(ctx, s, append(f.narrowings(), found...)...)
 }
 
 // DeviceNames are the names of the devices that fit a filter, in their order.

@@ -46,7 +46,7 @@ type narrowing struct {
 
 // dense is from how many hits on a page is found sooner by walking along its order than by sorting
 // all that fit.
-const dense = 2000
+const dense = 4000
 
 // walked changes the conditions of a page so that rows are found by walking along the order and
 // not by looking the conditions up, where so many rows fit that some come soon. A column on which

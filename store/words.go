@@ -69,3 +69,17 @@ func (s *Store) found(ctx context.Context, text string, count bool) ([]narrowing
 	list, err := json.Marshal(append([]int64{}, ids...))
 	return []narrowing{{"slot.id IN (SELECT value FROM json_each(?))", []any{string(list)}}}, err
 }
+
+// foundDevices narrows a list to the devices in whose own words a text may stand: those of the slots in whose words it
+// does, since the words of a device are among those of its slots. Where they are many, nothing is narrowed.
+func (s *Store) foundDevices(ctx context.Context, text string) ([]narrowing, error) {
+	if text == "" {
+		return nil, nil
+	}
+	ids, err := s.slotsWith(ctx, strings.ToLower(text))
+	if err != nil || len(ids) >= dense {
+		return nil, err
+	}
+	list, err := json.Marshal(append([]int64{}, ids...))
+	return []narrowing{{"device.id IN (SELECT device_id FROM slot WHERE id IN (SELECT value FROM json_each(?)))", []any{string(list)}}}, err
+}
