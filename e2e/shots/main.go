@@ -122,6 +122,7 @@ func pages(program, config, url, password, profile, out string, back []string) e
 		func() error { return p.Choose("#forecast-weeks", "four years") },
 		func() error { return p.Wait("//td[.='2030']") },
 		func() error { return p.Size(1280, 1340) },
+		func() error { _, err := p.Eval("scrollTo(0, 0), ''"); return err },
 		func() error { return picture("ahead") },
 		func() error { return p.Size(1280, 800) },
 		func() error { return p.Go("/notices") },

@@ -94,7 +94,7 @@ function Drawn({ f }: { f: Schemas['Forecast'] }) {
           component="ol"
           sx={{ listStyle: 'none', m: 0, p: 0, display: 'grid', gridTemplateColumns: `repeat(${all.length}, minmax(20px, 1fr))`, gap: '3px', alignItems: 'end', height: 190 }}
         >
-          {all.map((b) => (
+          {all.map((b, i) => (
             <Box
               component="li"
               key={b.begins}
@@ -110,7 +110,9 @@ function Drawn({ f }: { f: Schemas['Forecast'] }) {
                 aria-hidden
                 sx={{ position: 'absolute', left: 0, right: 0, bottom: 18 + (total(b.today) / most) * 140, borderTop: 2, borderColor: 'text.primary', borderTopStyle: 'dotted' }}
               />
-              <Box sx={{ color: 'text.secondary', height: 18, pt: '1px', whiteSpace: 'nowrap', borderTop: 1, borderColor: 'divider' }}>{b.begins.slice(2, 7)}</Box>
+              <Box sx={{ color: 'text.secondary', height: 18, pt: '1px', whiteSpace: 'nowrap', borderTop: 1, borderColor: 'divider' }}>
+                {i % Math.ceil(all.length / 26) === 0 ? b.begins.slice(2, 7) : ''}
+              </Box>
             </Box>
           ))}
         </Box>

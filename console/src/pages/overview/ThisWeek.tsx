@@ -10,6 +10,9 @@ import { SlotLine } from './SlotLine'
 
 const shown = 5
 
+/** inAWeek says whether a moment comes within a week, or has passed. */
+const inAWeek = (at?: string | null) => Boolean(at) && Date.parse(at ?? '') < Date.now() + 7 * 864e5
+
 /** ThisWeek answers: what must I do this week? Steps by hand, and what must be begun. */
 export function ThisWeek() {
   const due = useQuery(dueQuery('7'))
@@ -40,8 +43,8 @@ export function ThisWeek() {
       )}
       <Loaded query={due} height={160}>
         {(all) => {
-          const begin = all.filter((s) => !breaks(s) && s.condition !== 'factory' && s.condition !== 'flawed')
-          const wrong = all.filter((s) => !breaks(s) && !begin.includes(s))
+          const begin = all.filter((s) => !breaks(s) && s.condition !== 'factory' && s.condition !== 'flawed' && inAWeek(s.act_by))
+          const wrong = all.filter((s) => !breaks(s) && ['factory', 'flawed'].includes(s.condition))
           return (
             <>
               {all.length === 0 && steps.length === 0 && <Quiet>Nothing has to be begun this week.</Quiet>}
@@ -53,15 +56,15 @@ export function ThisWeek() {
                   and {begin.length - shown} more
                 </Link>
               )}
-              {wrong.length > 0 && begin.length < shown && (
-                <Quiet>
-                  {begin.length === 0 && 'No replacement has to be begun this week. '}
-                  Then {some(wrong.length, 'slot')} that {wrong.length === 1 ? 'is' : 'are'} wrong all the time, those first that lock everybody out:
-                </Quiet>
-              )}
+              {begin.length === 0 && all.length > 0 && <Quiet>No replacement has to be begun this week.</Quiet>}
               {wrong.slice(0, Math.max(0, shown - 1 - begin.length)).map((s) => (
                 <SlotLine key={`${s.device}/${s.name}`} slot={s} says={s.locks_out ? 'locks everybody out' : s.condition === 'factory' ? 'as delivered' : ''} />
               ))}
+              {wrong.length > 0 && (
+                <Link component={RouterLink} to="/slots">
+                  {some(wrong.length, 'slot')} as delivered or flawed
+                </Link>
+              )}
             </>
           )
         }}
