@@ -15,19 +15,33 @@ func TestTheConsoleLooksAhead(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
 	steps(t,
-		func() error { return p.Wait("//section[@aria-label='About to break']//a[contains(.,'radar.gannet-point')]") },
-		func() error { return p.Wait("//section[@aria-label='About to break']//*[contains(.,'changed by somebody else')]") },
-		func() error { return p.Wait("//section[@aria-label='To do this week']//a[contains(.,'tally.gannet-point')]") },
-		func() error { return p.Wait("//section[@aria-label='Waiting and under way' and contains(.,'nothing waits for anybody')]") },
+		func() error {
+			return p.Wait("//section[@aria-label='About to break']//a[contains(.,'radar.gannet-point')]")
+		},
+		func() error {
+			return p.Wait("//section[@aria-label='About to break']//*[contains(.,'changed by somebody else')]")
+		},
+		func() error {
+			return p.Wait("//section[@aria-label='To do this week']//a[contains(.,'tally.gannet-point')]")
+		},
+		func() error {
+			return p.Wait("//section[@aria-label='Waiting and under way' and contains(.,'nothing waits for anybody')]")
+		},
 
 		func() error { return p.Go("/ahead") },
 		func() error { return p.Wait("//section[contains(@aria-label,'Forecast')]//td[.='2027']") },
-		func() error { return p.Wait("//*[@aria-label='Certificates that expire, by site and week']//th[contains(.,'Northholm')]") },
-		func() error { return p.Wait("//section[@aria-label='What else expires' and contains(.,'Tidewrack Ferries Root')]") },
+		func() error {
+			return p.Wait("//*[@aria-label='Certificates that expire, by site and week']//th[contains(.,'Northholm')]")
+		},
+		func() error {
+			return p.Wait("//section[@aria-label='What else expires' and contains(.,'Tidewrack Ferries Root')]")
+		},
 		func() error { return p.Choose("#forecast-weeks", "four years") },
 		func() error { return p.Wait("//section[contains(@aria-label,'Forecast')]//td[.='2030']") },
 		func() error { return p.Choose("#forecast-site", "Northholm") },
-		func() error { return p.Wait("//section[contains(@aria-label,'Forecast') and contains(.,'certificates.')]//td[.='2030']") },
+		func() error {
+			return p.Wait("//section[contains(@aria-label,'Forecast') and contains(.,'certificates.')]//td[.='2030']")
+		},
 		func() error { return p.Click("//a[contains(@aria-label,'lapsed')]") },
 		func() error { return p.Wait("//tr[@data-id and contains(.,'radar.gannet-point')]") },
 		func() error { return p.Gone("//tr[@data-id and contains(.,'fresh')]") },
@@ -72,9 +86,13 @@ func TestTheConsoleLooksAhead(t *testing.T) {
 		func() error { return p.Click(inDialog("Acknowledge")) },
 		func() error { return p.Gone("//*[@role='dialog']") },
 		func() error { return p.Go("/notices") },
-		func() error { return p.Wait("//section[@aria-label='Acknowledged' and contains(.,'the scale is being replaced')]") },
+		func() error {
+			return p.Wait("//section[@aria-label='Acknowledged' and contains(.,'the scale is being replaced')]")
+		},
 		func() error { return p.Click("//section[@aria-label='Acknowledged']//button[.='Withdraw']") },
-		func() error { return p.Wait("//section[@aria-label='Acknowledged' and contains(.,'No slot is acknowledged')]") },
+		func() error {
+			return p.Wait("//section[@aria-label='Acknowledged' and contains(.,'No slot is acknowledged')]")
+		},
 	)
 	if rules := s.ok("notice", "rules"); !strings.Contains(rules, "terminal") {
 		t.Error(rules)
