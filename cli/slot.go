@@ -228,20 +228,30 @@ func drawChain(w io.Writer, links []watch.Link) {
 }
 
 func (a *app) read() *cobra.Command {
-	var address, secretFile string
+	var address, secretFile, site string
+	var all bool
 	var ask watch.AskReading
 	c := &cobra.Command{
-		Use: "read DEVICE/SLOT | --address HOST[:PORT] [--protocol NAME] [--server-name NAME]", Short: "Read the certificate that is served now", Args: cobra.MaximumNArgs(1),
-		Example: "  freshseal read gate-1.mainquay.tidewrack.example/web\n" +
+		Use: "read DEVICE/SLOT | --all | --site SITE | --address HOST[:PORT] [--protocol NAME] [--server-name NAME]", Short: "Read the certificate that is served now", Args: cobra.MaximumNArgs(1),
+		Example: "  freshseal read gate-1.mainquay.tidewrack.example/web\n  freshseal read --site Mainquay\n" +
 			"  freshseal read --address 192.0.2.25:587 --protocol smtp\n" +
 			"  freshseal read --address 192.0.2.26 --protocol peap --secret-file shared.txt",
 		RunE: func(c *cobra.Command, args []string) error {
-			if (len(args) == 1) == (address != "") {
-				return misuse("read needs exactly one target", "", "give DEVICE/SLOT, or --address HOST:PORT")
+			targets := len(args)
+			for _, given := range []bool{address != "", all, site != ""} {
+				if given {
+					targets++
+				}
+			}
+			if targets != 1 {
+				return misuse("read needs exactly one target", "", "give DEVICE/SLOT, --all, --site SITE, or --address HOST:PORT")
 			}
 			client, err := a.client()
 			if err != nil {
 				return err
+			}
+			if all || site != "" {
+				return a.readMany(c.Context(), client, site)
 			}
 			if address != "" {
 				if ask.Secret, err = a.shared(secretFile); err != nil {
@@ -264,6 +274,8 @@ func (a *app) read() *cobra.Command {
 		},
 	}
 	f := c.Flags()
+	f.BoolVar(&all, "all", false, "read every slot of the fleet, as sweep does")
+	f.StringVar(&site, "site", "", "read every slot at this site")
 	f.StringVar(&address, "address", "", "HOST:PORT that is not in the inventory; without a port, that of the protocol")
 	f.StringVar(&ask.ServerName, "server-name", "", "the name to ask for")
 	f.StringVar(&ask.Protocol, "protocol", "tls", protocolNames())
@@ -340,34 +352,37 @@ func (a *app) sweep() *cobra.Command {
 	var site string
 	c := &cobra.Command{
 		Use: "sweep", Short: "Read every slot of the fleet, or of a site", Args: cobra.NoArgs,
-		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var s watch.Sweep
-			if err := client.do(ctx, "POST", v1+"/sweeps?"+url.Values{"site": {site}}.Encode(), nil, &s); err != nil {
-				return err
-			}
-			progress := a.progress()
-			for wait := 50 * time.Millisecond; s.EndedAt == nil; wait = min(2*wait, time.Second) {
-				select {
-				case <-time.After(wait):
-				case <-ctx.Done():
-					return ctx.Err()
-				}
-				if err := client.do(ctx, "GET", v1+"/sweeps/"+s.ID, nil, &s); err != nil {
-					return err
-				}
-				progress(fmt.Sprintf("read %d of %d slots", s.Read, s.Slots))
-			}
-			progress("")
-			t := table{head: []string{"read", "dark"}}
-			t.add(fmt.Sprint(s.Read), fmt.Sprint(s.Dark))
-			if s.Why != "" {
-				return failed("the sweep ended early", s.Why, "begin it again")
-			}
-			return a.print(s, t)
-		}),
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error { return a.readMany(ctx, client, site) }),
 	}
 	c.Flags().StringVar(&site, "site", "", "only those at this site")
 	return c
+}
+
+// readMany reads every slot, or those at a site, and shows how far it is.
+func (a *app) readMany(ctx context.Context, client *client, site string) error {
+	var s watch.Sweep
+	if err := client.do(ctx, "POST", v1+"/sweeps?"+url.Values{"site": {site}}.Encode(), nil, &s); err != nil {
+		return err
+	}
+	progress := a.progress()
+	for wait := 50 * time.Millisecond; s.EndedAt == nil; wait = min(2*wait, time.Second) {
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if err := client.do(ctx, "GET", v1+"/sweeps/"+s.ID, nil, &s); err != nil {
+			return err
+		}
+		progress(fmt.Sprintf("read %d of %d slots", s.Read, s.Slots))
+	}
+	progress("")
+	t := table{head: []string{"read", "dark"}}
+	t.add(fmt.Sprint(s.Read), fmt.Sprint(s.Dark))
+	if s.Why != "" {
+		return failed("the sweep ended early", s.Why, "begin it again")
+	}
+	return a.print(s, t)
 }
 
 // progress shows on a terminal how far something is, always on the same line; an empty text

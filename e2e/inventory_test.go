@@ -9,6 +9,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
+
+	"freshseal/standin/daemon"
 )
 
 func TestAFleetComesInAsAFile(t *testing.T) {
@@ -160,6 +163,44 @@ func TestASpreadsheetStaysTheSource(t *testing.T) {
 	s.fails(1, "the workbook cannot be read", "device", "import", file("torn.xlsx", read(t, book)[:2000]))
 	s.fails(1, "the workbook cannot be read", "device", "import", bomb(t, filepath.Join(dir, "bomb.xlsx"), book))
 	s.fails(1, "two columns are name", "device", "import", file("twice.csv", "name,Name\n"))
+}
+
+// A kill in the middle of an import leaves all of it or nothing, and the file is imported again as if nothing had been.
+func TestAnImportIsAllOrNothingAfterAKill(t *testing.T) {
+	t.Parallel()
+	dir, listen := t.TempDir(), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1")
+	s := startAt(t, "serve", dir, listen)
+	s.login()
+	var many strings.Builder
+	many.WriteString("name,address\n")
+	for i := range 4000 {
+		fmt.Fprintf(&many, "sensor-%d.gannet-point.tidewrack.example,203.0.113.%d\n", i, i%250+1)
+	}
+	file := write(t, filepath.Join(t.TempDir(), "fleet.csv"), many.String())
+	before, after := 0, 0
+	for wait := 200 * time.Millisecond; after == 0 && wait < 20*time.Second; wait += 700 * time.Millisecond {
+		done := make(chan struct{})
+		go func() { s.run("", "device", "import", file); close(done) }()
+		time.Sleep(wait)
+		s.kill()
+		<-done
+		s = startAt(t, "serve", dir, listen)
+		s.login()
+		switch n := strings.Count(s.ok("device", "list", "--as", "csv"), "\n") - 2; n {
+		case 0:
+			before++
+		case 4000:
+			after++
+		default:
+			t.Fatalf("%d of 4000 devices are there", n)
+		}
+	}
+	if before == 0 {
+		t.Log("every kill came too late to be in the middle")
+	}
+	if again := s.ok("device", "import", file); !strings.Contains(again, "the inventory is as the file says") {
+		t.Error(again)
+	}
 }
 
 // bomb is a workbook whose sheet is 160 MB once it is unpacked.

@@ -116,7 +116,7 @@ func (s *Service) ReadSlot(ctx context.Context, device, name string) (Slot, erro
 	if err != nil {
 		return Slot{}, err
 	}
-	if err := s.watch.ReadCloser(ctx, row); err != nil {
+	if _, err := s.watch.ReadCloser(ctx, row); err != nil {
 		return Slot{}, err
 	}
 	return s.Slot(ctx, device, name)

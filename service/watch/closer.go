@@ -20,12 +20,12 @@ const (
 
 // ReadCloser reads a slot and takes a closer look: for a second certificate, for the clock of the
 // box, and at the OCSP response that it staples.
-func (s *Service) ReadCloser(ctx context.Context, slot store.Slot) error {
+func (s *Service) ReadCloser(ctx context.Context, slot store.Slot) (Sight, error) {
 	sight, err := s.sight(ctx, slot, wire.Target{Closer: true})
 	if err != nil {
-		return err
+		return sight, err
 	}
-	return s.record(ctx, slot, sight)
+	return sight, s.record(ctx, slot, sight)
 }
 
 // wantsLook says whether a reading at a moment is a closer one.

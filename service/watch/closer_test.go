@@ -152,7 +152,7 @@ func TestARevokedCertificateIsFound(t *testing.T) {
 		}
 		return s.row(t, "gate")
 	}
-	if err := s.ReadCloser(t.Context(), s.row(t, "gate")); err != nil {
+	if _, err := s.ReadCloser(t.Context(), s.row(t, "gate")); err != nil {
 		t.Fatal(err)
 	}
 	if ask(); a.asked.Load()+a.listed.Load() != 0 {
@@ -221,7 +221,7 @@ func TestACloserLook(t *testing.T) {
 	box(t, s, "staples", tls.Certificate{Certificate: [][]byte{leaf.Raw, a.Raw}, PrivateKey: leaf.Key, OCSPStaple: revoked})
 	box(t, s, "garbage", tls.Certificate{Certificate: [][]byte{leaf.Raw, a.Raw}, PrivateKey: leaf.Key, OCSPStaple: []byte("garbage")})
 	for _, device := range []string{"both", "staples", "garbage"} {
-		if err := s.ReadCloser(t.Context(), s.row(t, device)); err != nil {
+		if _, err := s.ReadCloser(t.Context(), s.row(t, device)); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -15,6 +15,7 @@ import { HostKey, placeOf, unpinned } from '../../parts/HostKey'
 import { Loaded } from '../../parts/Loaded'
 import { May } from '../../parts/May'
 import { FieldGrid, Panel, Quiet, Row } from '../../parts/Panel'
+import { some } from '../../parts/words'
 
 type Site = Schemas['Site']
 const ways: Record<Site['way'], string> = { direct: 'reached directly', jump: 'through an SSH jump host', socks: 'through a SOCKS5 proxy' }
@@ -35,6 +36,7 @@ const fields = v.object({
   behind: v.string(),
   read: v.picklist(['yes', 'no']),
   presence: v.string(),
+  holidays: v.pipe(v.string(), v.regex(/^\s*(BEGIN:VCALENDAR[\s\S]*)?$/, 'An iCalendar file begins with BEGIN:VCALENDAR.')),
 })
 type Values = v.InferOutput<typeof fields>
 
@@ -63,6 +65,7 @@ const labels: Partial<Record<keyof Values, string>> = {
   behind: 'Reached through',
   read: 'Readings',
   presence: 'Present',
+  holidays: 'Holidays',
 }
 
 function valuesOf(s: Site | undefined): Values {
@@ -83,6 +86,7 @@ function valuesOf(s: Site | undefined): Values {
     most: s?.most_links ? String(s.most_links) : '',
     read: s?.paused ? 'no' : 'yes',
     presence: (s?.presence ?? []).join('\n'),
+    holidays: '',
   }
 }
 
@@ -135,6 +139,7 @@ function SiteRow({ s, edit }: { s: Site; edit: () => void }) {
         {s.most_links > 0 && ` at most ${s.most_links} links at once`}
         {s.paused && ' paused: its slots are read only when asked'}
         {s.away && ' away: it cannot be expected to be reached now'}
+        {s.holidays.length > 0 && ` ${some(s.holidays.length, 'holiday')} in the next twelve months`}
       </Quiet>
       <May role="admin">
         <Button size="small" onClick={edit}>
@@ -170,6 +175,7 @@ function EditSite({ was, close }: { was: Site | undefined; close: () => void }) 
           paused: x.read === 'no',
           presence: x.presence.split('\n').filter((line) => line.trim() !== ''),
           behind: x.way === 'direct' ? '' : x.behind,
+          ...(x.holidays.trim() !== '' && { holidays: x.holidays.trim() }),
           subject: { ...seen?.subject, organization: x.organization, locality: x.locality, country: x.country.toUpperCase() },
           ...(x.way !== 'direct' && { address: x.address.trim(), port: Number(x.port) }),
           ...(x.way === 'jump' && { user: x.user, pin: x.pin, ...(x.password && { password: x.password }) }),
@@ -229,6 +235,13 @@ function Fields({ was }: { was: Site | undefined }) {
           { value: 'yes', label: 'its slots are read by themselves' },
           { value: 'no', label: 'paused: only when asked' },
         ]}
+      />
+      <Field
+        name="holidays"
+        label="Holidays"
+        multiline
+        maxRows={6}
+        help="paste an iCalendar file (.ics) with the days off, which are no working days of signers; empty: they stay as they are"
       />
       <Field
         name="presence"
