@@ -22,14 +22,14 @@ import (
 
 // quay serves a certificate for each of many names at one port of loopback. A name may serve another one, or nothing.
 type quay struct {
-	port  string
-	lock  sync.Mutex
-	certs map[string]*tls.Certificate // nil: the connection is closed
+	address, port string
+	lock          sync.Mutex
+	certs         map[string]*tls.Certificate // nil: the connection is closed
 }
 
 func newQuay(tb testing.TB, address string, names int) *quay {
 	tb.Helper()
-	q := &quay{certs: map[string]*tls.Certificate{}}
+	q := &quay{address: address, certs: map[string]*tls.Certificate{}}
 	root := testkit.Root(tb, "Quay Root")
 	for i := range names {
 		name := fmt.Sprintf("gate-%d.tidewrack.example", i)
@@ -74,7 +74,7 @@ func (s *server) fill(slots, names int, q *quay) {
 		var lines strings.Builder
 		lines.WriteString("name,address,site,owner,tags,port,server_name\n")
 		for i := from; i < min(from+20_000, slots); i++ {
-			fmt.Fprintf(&lines, "box-%06d.tidewrack.example,127.20.95.1,site %02d,owner %d,tag%d,%s,gate-%d.tidewrack.example\n", i*7919%1_000_000, i%20, i%50, i%30, q.port, i%names)
+			fmt.Fprintf(&lines, "box-%06d.tidewrack.example,%s,site %02d,owner %d,tag%d,%s,gate-%d.tidewrack.example\n", i*7919%1_000_000, q.address, i%20, i%50, i%30, q.port, i%names)
 		}
 		s.ok("device", "import", write(s.t, filepath.Join(s.t.TempDir(), "fleet.csv"), lines.String()))
 	}
