@@ -43,7 +43,7 @@ lint: $(CONSOLE)
 	cd console && npm run --silent check && npm run --silent lint
 
 bench:
-	$(GO) test -run '^$$' -bench . -benchtime 1s ./core/... ./wire ./service/watch ./e2e
+	$(GO) test -run '^$$' -bench . -benchtime 1s -timeout 60m ./core/... ./wire ./store ./service/watch ./e2e
 
 shots: bin/freshseal
 	@$(PKG) chromium xvfb xterm x11-utils imagemagick fonts-dejavu-core

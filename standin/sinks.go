@@ -87,7 +87,7 @@ func StartSinks(address, dir string, verify func(key, at string, body []byte) st
 			return nil, err
 		}
 		*each.at = l.Addr().String()
-		s.closing = append(s.closing, l.Close)
+		s.closes(l.Close)
 		s.open.Go(func() { each.serve(l, config) })
 	}
 	return s, nil
@@ -96,13 +96,23 @@ func StartSinks(address, dir string, verify func(key, at string, body []byte) st
 // Close turns the sinks off.
 func (s *Sinks) Close() error {
 	var errs []error
-	for _, end := range slices.Backward(s.closing) {
+	s.lock.Lock()
+	closing := slices.Clone(s.closing)
+	s.lock.Unlock()
+	for _, end := range slices.Backward(closing) {
 		if err := end(); !errors.Is(err, net.ErrClosed) {
 			errs = append(errs, err)
 		}
 	}
 	s.open.Wait()
 	return errors.Join(errs...)
+}
+
+// closes notes what Close ends.
+func (s *Sinks) closes(end func() error) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	s.closing = append(s.closing, end)
 }
 
 // Got are all messages that came, in their order.
@@ -222,9 +232,7 @@ func (s *Sinks) serveMail(l net.Listener, config *tls.Config) {
 	server := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &mailSession{s: s}, nil }))
 	server.Domain, server.TLSConfig, server.ErrorLog = "post.mainquay.tidewrack.example", config, log.New(io.Discard, "", 0)
 	server.ReadTimeout, server.WriteTimeout, server.MaxMessageBytes = 10*time.Second, 10*time.Second, 1<<20
-	s.lock.Lock()
-	s.closing = append(s.closing, server.Close)
-	s.lock.Unlock()
+	s.closes(server.Close)
 	server.Serve(l)
 }
 
@@ -246,9 +254,7 @@ func (s *Sinks) serveHook(l net.Listener, config *tls.Config) {
 			}
 		}
 	})}
-	s.lock.Lock()
-	s.closing = append(s.closing, server.Close)
-	s.lock.Unlock()
+	s.closes(server.Close)
 	server.Serve(tls.NewListener(l, config))
 }
 
