@@ -3,8 +3,8 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import * as v from 'valibot'
 import { api, revision, take, type Schemas } from '../../api/client'
-import { channelsQuery, useChange } from '../../api/queries'
-import { Confirm } from '../../parts/Confirm'
+import { channelsQuery } from '../../api/queries'
+import { EditRemove } from '../../parts/EditRemove'
 import { Choice, Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
@@ -85,9 +85,7 @@ export function Channels() {
 }
 
 function ChannelRow({ c, edit }: { c: Channel; edit: () => void }) {
-  const [sure, setSure] = useState(false)
   const at = { params: { path: { name: c.name } } }
-  const remove = useChange({ of: 'channels', do: () => take(api.DELETE('/api/v1/channels/{name}', at)), done: () => setSure(false) })
   const trial = useMutation({ mutationFn: () => take(api.POST('/api/v1/channels/{name}/trials', at)) })
   return (
     <Row label={`Channel ${c.name}`}>
@@ -98,17 +96,9 @@ function ChannelRow({ c, edit }: { c: Channel; edit: () => void }) {
       <Button size="small" onClick={() => trial.mutate()} disabled={trial.isPending}>
         Try
       </Button>
-      <Button size="small" onClick={edit}>
-        Edit
-      </Button>
-      <Button size="small" color="error" onClick={() => setSure(true)}>
-        Remove
-      </Button>
+      <EditRemove what={`the channel ${c.name}`} of="channels" edit={edit} remove={() => take(api.DELETE('/api/v1/channels/{name}', at))} />
       {trial.data && <Quiet>{trial.data.sent ? 'The message was sent.' : `The message was not sent: ${trial.data.why}`}</Quiet>}
       {trial.error && <Problem error={trial.error} />}
-      {sure && (
-        <Confirm question={`Remove the channel ${c.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)} />
-      )}
     </Row>
   )
 }

@@ -3,8 +3,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import * as v from 'valibot'
 import { api, revision, take, type Schemas } from '../../api/client'
-import { noticeRulesQuery, useChange } from '../../api/queries'
-import { Confirm } from '../../parts/Confirm'
+import { noticeRulesQuery } from '../../api/queries'
+import { EditRemove } from '../../parts/EditRemove'
 import { conditions, type Condition } from '../../parts/Condition'
 import { Field, Tick } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
@@ -102,8 +102,6 @@ export function means(r: Rule): string {
 }
 
 function RuleRow({ r, edit }: { r: Rule; edit: () => void }) {
-  const [sure, setSure] = useState(false)
-  const remove = useChange({ of: 'rules', do: () => take(api.DELETE('/api/v1/notice-rules/{name}', { params: { path: { name: r.name } } })), done: () => setSure(false) })
   return (
     <Row label={`Rule ${r.name}`}>
       <strong>{r.name}</strong>
@@ -112,16 +110,8 @@ function RuleRow({ r, edit }: { r: Rule; edit: () => void }) {
         {means(r)}
       </Quiet>
       <May role="admin">
-        <Button size="small" onClick={edit}>
-          Edit
-        </Button>
-        <Button size="small" color="error" onClick={() => setSure(true)}>
-          Remove
-        </Button>
+        <EditRemove what={`the rule ${r.name}`} of="rules" edit={edit} remove={() => take(api.DELETE('/api/v1/notice-rules/{name}', { params: { path: { name: r.name } } }))} />
       </May>
-      {sure && (
-        <Confirm question={`Remove the rule ${r.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)} />
-      )}
     </Row>
   )
 }

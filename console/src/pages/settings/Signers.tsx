@@ -5,8 +5,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import * as v from 'valibot'
 import { api, revision, take, type Schemas } from '../../api/client'
-import { queryClient, signersQuery, useChange } from '../../api/queries'
-import { Confirm } from '../../parts/Confirm'
+import { queryClient, signersQuery } from '../../api/queries'
+import { EditRemove } from '../../parts/EditRemove'
 import { Choice, Field, Tick } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { Loaded } from '../../parts/Loaded'
@@ -92,8 +92,6 @@ export function Signers() {
 }
 
 function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
-  const [sure, setSure] = useState(false)
-  const remove = useChange({ of: 'signers', do: () => take(api.DELETE('/api/v1/signers/{name}', { params: { path: { name: s.name } } })), done: () => setSure(false) })
   const own = s.name !== 'bench' && s.name !== 'desk'
   const facts = [
     s.contact,
@@ -118,18 +116,10 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
       </Box>
       {own && (
         <May role="admin">
-          <Button size="small" onClick={edit}>
-            Edit
-          </Button>
-          <Button size="small" color="error" onClick={() => setSure(true)}>
-            Remove
-          </Button>
+          <EditRemove what={`the signer ${s.name}`} of="signers" edit={edit} remove={() => take(api.DELETE('/api/v1/signers/{name}', { params: { path: { name: s.name } } }))}>
+            <Typography>What is known of it is deleted. Certificates that it signed stay as they are.</Typography>
+          </EditRemove>
         </May>
-      )}
-      {sure && (
-        <Confirm question={`Remove the signer ${s.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
-          <Typography>What is known of it is deleted. Certificates that it signed stay as they are.</Typography>
-        </Confirm>
       )}
     </Row>
   )

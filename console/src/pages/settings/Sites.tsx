@@ -6,8 +6,8 @@ import { useState } from 'react'
 import { Link as RouterLink } from 'react-router'
 import * as v from 'valibot'
 import { api, revision, take, type Schemas } from '../../api/client'
-import { queryClient, sitesQuery, useChange } from '../../api/queries'
-import { Confirm } from '../../parts/Confirm'
+import { queryClient, sitesQuery } from '../../api/queries'
+import { EditRemove } from '../../parts/EditRemove'
 import { Choice, Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
@@ -122,8 +122,6 @@ export function Sites() {
 }
 
 function SiteRow({ s, edit }: { s: Site; edit: () => void }) {
-  const [sure, setSure] = useState(false)
-  const remove = useChange({ of: 'sites', do: () => take(api.DELETE('/api/v1/sites/{name}', { params: { path: { name: s.name } } })), done: () => setSure(false) })
   const subject = Object.entries(s.subject).filter(([, value]) => typeof value === 'string' && value !== '')
   return (
     <Row>
@@ -142,18 +140,10 @@ function SiteRow({ s, edit }: { s: Site; edit: () => void }) {
         {s.holidays.length > 0 && ` ${some(s.holidays.length, 'holiday')} in the next twelve months`}
       </Quiet>
       <May role="admin">
-        <Button size="small" onClick={edit}>
-          Edit
-        </Button>
-        <Button size="small" color="error" onClick={() => setSure(true)}>
-          Remove
-        </Button>
-      </May>
-      {sure && (
-        <Confirm question={`Remove the site ${s.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
+        <EditRemove what={`the site ${s.name}`} of="sites" edit={edit} remove={() => take(api.DELETE('/api/v1/sites/{name}', { params: { path: { name: s.name } } }))}>
           <Typography>Its devices stay, and are reached directly from then on. The secret of its jump host is deleted.</Typography>
-        </Confirm>
-      )}
+        </EditRemove>
+      </May>
     </Row>
   )
 }

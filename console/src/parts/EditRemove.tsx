@@ -1,0 +1,34 @@
+import Button from '@mui/material/Button'
+import { useState, type ReactNode } from 'react'
+import type { Noun } from '../api/keys'
+import { useChange } from '../api/queries'
+import { Confirm } from './Confirm'
+
+type Props = {
+  what: string // "the site Mainquay"
+  of: Noun
+  edit: () => void
+  remove: () => Promise<unknown>
+  children?: ReactNode // what a removal means
+}
+
+/** EditRemove are the two buttons of a row that can be changed and removed; it asks before it removes. */
+export function EditRemove({ what, of, edit, remove, children }: Props) {
+  const [sure, setSure] = useState(false)
+  const removal = useChange({ of, do: remove, done: () => setSure(false) })
+  return (
+    <>
+      <Button size="small" onClick={edit}>
+        Edit
+      </Button>
+      <Button size="small" color="error" onClick={() => setSure(true)}>
+        Remove
+      </Button>
+      {sure && (
+        <Confirm question={`Remove ${what}?`} yes="Remove" pending={removal.isPending} error={removal.error} act={() => removal.mutate()} close={() => setSure(false)}>
+          {children}
+        </Confirm>
+      )}
+    </>
+  )
+}
