@@ -64,7 +64,10 @@ type Channel struct {
 // Secret is the password of a mail server, or the key with which a webhook's messages are signed.
 type Secret = string
 
-const sendLimit = 30 * time.Second
+const (
+	sendLimit = 30 * time.Second
+	mostRead  = 1 << 20 // bytes from a server, its certificates included
+)
 
 // Check says what is wrong with a channel.
 func (c Channel) Check() error {
@@ -110,6 +113,40 @@ func (c Channel) Group(owner string) string {
 // Dial opens a connection.
 type Dial func(ctx context.Context, network, address string) (net.Conn, error)
 
+// within opens connections that end with a whole attempt, whatever the server does, and give no more than mostRead bytes.
+func (d Dial) within(whole context.Context) Dial {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := d(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		context.AfterFunc(whole, func() { conn.Close() })
+		return &bounded{Conn: conn, left: mostRead}, nil
+	}
+}
+
+type bounded struct {
+	net.Conn
+	left int
+}
+
+func (b *bounded) Read(into []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, fmt.Errorf("it answers with more than %d kB", mostRead>>10)
+	}
+	n, err := b.Conn.Read(into[:min(len(into), b.left)])
+	b.left -= n
+	return n, err
+}
+
+// CloseWrite ends what is sent, where the connection can do that.
+func (b *bounded) CloseWrite() error {
+	if half, ok := b.Conn.(interface{ CloseWrite() error }); ok {
+		return half.CloseWrite()
+	}
+	return nil
+}
+
 // Sender sends over channels.
 type Sender struct {
 	Dial Dial
@@ -121,6 +158,7 @@ type Sender struct {
 func (s Sender) Send(ctx context.Context, c Channel, secret Secret, group string, m notice.Message) error {
 	ctx, cancel := context.WithTimeout(ctx, sendLimit)
 	defer cancel()
+	s.Dial = s.Dial.within(ctx)
 	var err error
 	switch c.Kind {
 	case Mail:

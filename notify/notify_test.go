@@ -1,0 +1,90 @@
+package notify
+
+import (
+	"bytes"
+	"context"
+	"net"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"freshseal/core/notice"
+)
+
+// listen answers every connection with what a server says until its end.
+func listen(t *testing.T, say func(net.Conn)) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var open sync.WaitGroup
+	open.Go(func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			open.Go(func() {
+				defer conn.Close()
+				say(conn)
+			})
+		}
+	})
+	t.Cleanup(func() { l.Close(); open.Wait() })
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+func post(ctx context.Context, port int) error {
+	sender := Sender{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Name: "seal.tidewrack.example"}
+	c := Channel{Kind: Mail, Address: "127.0.0.1", Port: port, Security: Plain, From: "seal@tidewrack.example", To: []string{"noc@tidewrack.example"}}
+	return sender.Send(ctx, c, "", c.Group(""), notice.Message{ID: "m1", At: time.Now()})
+}
+
+// A mail server that never ends its line fills no memory.
+func TestAnEndlessAnswerEnds(t *testing.T) {
+	var said atomic.Int64
+	port := listen(t, func(conn net.Conn) {
+		conn.Write([]byte("220 "))
+		for {
+			n, err := conn.Write(bytes.Repeat([]byte("a"), 64<<10))
+			said.Add(int64(n))
+			if err != nil {
+				return
+			}
+		}
+	})
+	err := post(t.Context(), port)
+	if err == nil || !strings.Contains(err.Error(), "more than 1024 kB") {
+		t.Errorf("sending to a server without an end: %v", err)
+	}
+	if said := said.Load(); said > 16<<20 { // what the sockets hold comes on top of the limit
+		t.Errorf("%d bytes were taken", said)
+	}
+}
+
+// A mail server that says a byte now and then holds nobody up longer than a message may take.
+func TestADrippingAnswerEnds(t *testing.T) {
+	port := listen(t, func(conn net.Conn) {
+		for {
+			if _, err := conn.Write([]byte("2")); err != nil {
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	})
+	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	ended := make(chan error, 1)
+	go func() { ended <- post(ctx, port) }()
+	select {
+	case err := <-ended:
+		if err == nil {
+			t.Error("a message was taken by a server that never greeted")
+		}
+	case <-time.After(10 * time.Second):
+		t.Error("a message goes on after its time")
+	}
+}
