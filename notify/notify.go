@@ -66,6 +66,7 @@ type Secret = string
 
 const (
 	sendLimit = 30 * time.Second
+	mostSaid  = 500     // bytes of an error
 	mostRead  = 1 << 20 // bytes from a server, its certificates included
 )
 
@@ -172,6 +173,9 @@ func (s Sender) Send(ctx context.Context, c Channel, secret Secret, group string
 	}
 	if err != nil && ctx.Err() != nil {
 		err = fmt.Errorf("it did not answer within %s", sendLimit)
+	}
+	if err != nil && len(err.Error()) > mostSaid { // what a server says is kept with the message
+		err = errors.New(strings.ToValidUTF8(err.Error()[:mostSaid], "") + "…")
 	}
 	return err
 }

@@ -65,6 +65,17 @@ func TestAnEndlessAnswerEnds(t *testing.T) {
 	}
 }
 
+// What a mail server says of a refusal is kept with the message, for as long as that is: it is cut.
+func TestALongRefusalIsCut(t *testing.T) {
+	port := listen(t, func(conn net.Conn) {
+		conn.Write([]byte("554 no: " + strings.Repeat("never ", 50<<10) + "\r\n"))
+		conn.Read(make([]byte, 100))
+	})
+	if err := post(t.Context(), port); err == nil || !strings.Contains(err.Error(), "no: never") || len(err.Error()) > mostSaid+10 {
+		t.Errorf("a refusal of 300 kB: %.700v", err)
+	}
+}
+
 // A mail server that says a byte now and then holds nobody up longer than a message may take.
 func TestADrippingAnswerEnds(t *testing.T) {
 	port := listen(t, func(conn net.Conn) {
