@@ -152,23 +152,18 @@ var ruleRoutes = []route{
 	}).by(people.Admin),
 	listing("/procedures", "list procedures", theFleet, func(s *fleet.Service, ctx context.Context) ([]Procedure, error) {
 		out := []Procedure{}
-		used, err := s.Families(ctx)
-		if err != nil {
-			return nil, err
-		}
-		all, err := s.Procedures(ctx)
-		for _, p := range all {
+		used := s.Families()
+		for _, p := range s.Procedures() {
 			out = append(out, showProcedure(p, used[p.Name]))
 		}
-		return out, err
+		return out, nil
 	}),
 	showing("/procedures/{name}", "show a procedure", theFleet, func(s *fleet.Service, ctx context.Context, name string) (Procedure, error) {
 		p, err := s.Procedure(name)
 		if err != nil {
 			return Procedure{}, err
 		}
-		used, err := s.Families(ctx)
-		return showProcedure(p, used[name]), err
+		return showProcedure(p, s.Families()[name]), nil
 	}),
 }
 

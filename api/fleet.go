@@ -166,7 +166,7 @@ var fleetRoutes = []route{
 		return s.Fleet.Certificate(ctx, in.SHA256)
 	}),
 	looks("/facets", "list the values by which slots and devices are filtered", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (fleet.Facets, error) {
-		return s.Fleet.Facets(ctx)
+		return s.Fleet.Facets(), nil
 	}),
 	does("POST", "/changes", "change many devices in the same way; one that is refused stops no other", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in fleet.Changes) (fleet.Changed, error) {
 		return s.Fleet.EditDevices(ctx, in)

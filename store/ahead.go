@@ -1,7 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"slices"
+	"strings"
+	"time"
 
 	"freshseal/core/due"
 )
@@ -9,9 +13,9 @@ import (
 // Ahead is what a forecast must know of a slot.
 type Ahead struct {
 	ID        int64         `db:"id"`
-	Device    string        `db:"device_name"`
-	Site      string        `db:"site_name"`
-	Family    string        `db:"family_name"`
+	Device    string        `db:"device"`
+	Site      string        `db:"site"`
+	Family    string        `db:"family"`
 	Signer    string        `db:"signer"`
 	Standing  due.Condition `db:"standing"`
 	NotBefore Moment        `db:"not_before"`
@@ -22,8 +26,8 @@ type Ahead struct {
 // AheadOf are the next slots after one that serve a certificate, by their numbers.
 func (s *Store) AheadOf(ctx context.Context, id int64, most int) ([]Ahead, error) {
 	var out []Ahead
-	return out, s.read.SelectContext(ctx, &out, `SELECT id, device_name, site_name, family_name, signer, standing, not_before, not_after, due_from
-		FROM slot WHERE id > ? AND chain <> '[]' ORDER BY id LIMIT ?`, id, most)
+	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, device.site, device.family, slot.signer, slot.standing, slot.not_before, slot.not_after, slot.due_from
+		FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id > ? AND slot.chain <> '[]' ORDER BY slot.id LIMIT ?`, id, most)
 }
 
 // PathCount is a path that slots have, and how many.
@@ -82,9 +86,9 @@ func (s *Store) SessionsThatEnd(ctx context.Context, now Moment) ([]Session, err
 
 // EndsIn counts the certificates that end in a month, by condition.
 type EndsIn struct {
-	Month string `db:"month"` // 2027-03
-	Rank  int    `db:"rank"`
-	Count int    `db:"count"`
+	Month string // 2027-03
+	Rank  int
+	Count int
 }
 
 // EndsByMonth counts the slots whose certificates end before a moment, by month and condition.
@@ -92,23 +96,47 @@ func (s *Store) EndsByMonth(ctx context.Context, now, until Moment) ([]EndsIn, e
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
+	counts, last := map[EndsIn]int{}, until.UnixMilli()
+	s.roster.Each(func(_ string, rank int, end int64) {
+		if end > 0 && end < last {
+			counts[EndsIn{Month: time.UnixMilli(end).UTC().Format("2006-01"), Rank: rank}]++
+		}
+	})
 	var out []EndsIn
-	return out, s.read.SelectContext(ctx, &out, `SELECT strftime('%Y-%m', not_after / 1000, 'unixepoch') AS month, rank, count(*) AS count FROM slot WHERE not_after > 0 AND not_after < ? GROUP BY 1, 2`, until)
+	for each, n := range counts {
+		each.Count = n
+		out = append(out, each)
+	}
+	slices.SortFunc(out, func(x, y EndsIn) int { return cmp.Or(strings.Compare(x.Month, y.Month), x.Rank-y.Rank) })
+	return out, nil
 }
 
 // EndsAt counts the certificates of a site that end in a week.
 type EndsAt struct {
-	Site  string `db:"site_name"`
-	Week  int    `db:"week"` // 0: the first
-	Count int    `db:"count"`
+	Site  string
+	Week  int // 0: the first
+	Count int
 }
 
 // EndsByWeek counts the slots whose certificates end within some weeks from a moment on, by site. What has ended
 // counts into week -1.
-func (s *Store) EndsByWeek(ctx context.Context, from Moment, weeks int) ([]EndsAt, error) {
+func (s *Store) EndsByWeek(from Moment, weeks int) []EndsAt {
 	const week = 7 * 24 * 3600 * 1000
+	counts, start := map[EndsAt]int{}, from.UnixMilli()
+	s.roster.Each(func(site string, _ int, end int64) {
+		switch {
+		case end <= 0 || end >= start+int64(weeks)*week:
+		case end < start:
+			counts[EndsAt{Site: site, Week: -1}]++
+		default:
+			counts[EndsAt{Site: site, Week: int((end - start) / week)}]++
+		}
+	})
 	var out []EndsAt
-	start := from.UnixMilli()
-	return out, s.read.SelectContext(ctx, &out, `SELECT site_name, CASE WHEN not_after < ? THEN -1 ELSE (not_after - ?) / ? END AS week, count(*) AS count FROM slot
-		WHERE not_after > 0 AND not_after < ? GROUP BY 1, 2`, start, start, week, start+int64(weeks)*week)
+	for each, n := range counts {
+		each.Count = n
+		out = append(out, each)
+	}
+	slices.SortFunc(out, func(x, y EndsAt) int { return cmp.Or(strings.Compare(x.Site, y.Site), x.Week-y.Week) })
+	return out
 }

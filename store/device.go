@@ -31,8 +31,6 @@ type Device struct {
 	Nodes       JSON[[]Node]            `db:"nodes"`
 	AddedAt     Moment                  `db:"added_at"`
 
-	Worst    int      `db:"worst"`   // rank of its worst slot; 9: it has none
-	Soonest  Moment   `db:"soonest"` // end of the first leaf of its slots
 	Revision Revision `db:"revision"`
 }
 
@@ -93,11 +91,6 @@ type Slot struct {
 
 	Rank    int    `db:"rank"`     // of its condition, as of TurnsAt
 	TurnsAt Moment `db:"turns_at"` // when that changes by time alone; zero: never
-
-	DeviceName string `db:"device_name"` // these stand in its row too, for the lists
-	SiteName   string `db:"site_name"`
-	FamilyName string `db:"family_name"`
-	OwnerName  string `db:"owner_name"`
 
 	Device string       `db:"device"` // its device's name
 	Site   string       `db:"site"`
@@ -369,34 +362,6 @@ func (s *Store) Peers(ctx context.Context, slot Slot, cluster string) ([]Slot, e
 func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256, signer string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `UPDATE slot SET installed = ?, signer = ?, installed_at = ?, next_at = min(next_at, ?) WHERE id = ?`, sha256, signer, at, At(at.Add(5*time.Minute)), slotID))
-	})
-}
-
-// SetJudgements records new judgements of what slots serve: their findings and what
-// their conditions follow from. A slot that was read since is passed over.
-func (s *Store) SetJudgements(ctx context.Context, slots []Slot, at Moment) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET findings = :findings, path = :path, standing = :standing,
-			overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at WHERE id = :id AND read_at = :read_at AND installed = :installed`)
-		if err != nil {
-			return err
-		}
-		defer set.Close()
-		tell, err := tx.PrepareNamedContext(ctx, turning)
-		if err != nil {
-			return err
-		}
-		defer tell.Close()
-		for _, slot := range slots {
-			slot.rank(at)
-			if _, err := tell.ExecContext(ctx, turn{at, slot.ID, slot.Rank}); err != nil {
-				return err
-			}
-			if _, err := set.ExecContext(ctx, slot); err != nil {
-				return err
-			}
-		}
-		return nil
 	})
 }
 

@@ -2,64 +2,45 @@ package store
 
 import (
 	"context"
-	"strings"
 
-	"freshseal/core/due"
+	"freshseal/core/roster"
 
 	"github.com/jmoiron/sqlx"
 )
 
-// DeviceFilter narrows a list of devices; empty fields do not.
-type DeviceFilter struct {
-	Condition due.Condition // the worst of its slots
-	Site      string
-	Family    string // "-": those that have none
-	Cluster   string
-	Tag       string
-	Owner     string
-	Text      string // somewhere in the name, site, address, owner, tags, notes or cluster
-}
-
-// DeviceRow is a device of a list, with the worst of its slots.
-type DeviceRow struct {
-	Device
-}
-
-var deviceList = list[DeviceRow]{
-	columns: `device.*, ` + deviceRevision,
-	from:    `device`,
-	key:     `device.id`,
-	orders: map[string][]string{
-		"name": {"device.name"}, "condition": {"device.worst", "device.name"}, "expires_at": {"device.soonest", "device.name"},
-		"site": {"device.site", "device.name"}, "family": {"device.family", "device.name"}, "address": {"device.address", "device.name"},
-	},
-	natural: "name",
-	keyed: func(row DeviceRow) map[string]any {
-		end, _ := row.Soonest.Value()
-		return map[string]any{"device.name": row.Name, "device.worst": row.Worst, "device.soonest": end, "device.site": row.Site, "device.family": row.Family, "device.address": row.Address}
-	},
-}
+// DeviceFilter narrows a list of devices.
+type DeviceFilter = roster.DeviceFilter
 
 // DevicePage is a page of the devices, as of now, by name unless another order
 // is asked for.
-func (s *Store) DevicePage(ctx context.Context, now Moment, f DeviceFilter, p Page) ([]DeviceRow, string, error) {
+func (s *Store) DevicePage(ctx context.Context, now Moment, f DeviceFilter, p Page) ([]Device, string, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, "", err
 	}
-	found, err := s.foundDevices(ctx, f.Text)
+	by, err := p.order("name")
 	if err != nil {
 		return nil, "", err
 	}
-	return deviceList.page(ctx, s, p, append(f.narrowings(), found...)...)
+	page, err := s.roster.Devices(f, by)
+	ids, next, err := p.turned(page, by, err)
+	if err != nil || len(ids) == 0 {
+		return nil, "", err
+	}
+	query, args, err := sqlx.In(deviceRows+`WHERE id IN (?)`, ids)
+	if err != nil {
+		return nil, "", err
+	}
+	var rows []Device
+	err = s.read.SelectContext(ctx, &rows, query, args...)
+	return inOrder(rows, ids, func(d Device) int64 { return d.ID }), next, err
 }
 
-// CountDevices says how many devices fit a filter.
-func (s *Store) CountDevices(ctx context.Context, f DeviceFilter) (int, error) {
-	found, err := s.foundDevices(ctx, f.Text)
-	if err != nil {
+// CountDevices says how many devices fit a filter, as of now.
+func (s *Store) CountDevices(ctx context.Context, now Moment, f DeviceFilter) (int, error) {
+	if err := s.age(ctx, now); err != nil {
 		return 0, err
 	}
-	return deviceList.count(ctx, s, append(f.narrowings(), found...)...)
+	return s.roster.CountDevices(f), nil
 }
 
 // DeviceNames are the names of the devices that fit a filter, in their order.
@@ -67,20 +48,7 @@ func (s *Store) DeviceNames(ctx context.Context, now Moment, f DeviceFilter) ([]
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
-	where, args := deviceList.where(f.narrowings())
-	var out []string
-	return out, s.read.SelectContext(ctx, &out, "SELECT device.name"+where+" ORDER BY device.name", args...)
-}
-
-func (f DeviceFilter) narrowings() []narrowing {
-	out := narrow(map[string]string{"device.site = ?": f.Site, "device.cluster = ?": f.Cluster, "device.owner = ?": f.Owner,
-		"EXISTS (SELECT 1 FROM json_each(device.tags) WHERE value = ?)": f.Tag,
-		"instr(lower(device.name || ' ' || device.site || ' ' || device.address || ' ' || device.owner || ' ' || device.tags || ' ' || device.notes || ' ' || device.cluster), ?) > 0": strings.ToLower(f.Text)})
-	out = append(out, ofFamily("device.family", f.Family)...)
-	if f.Condition != "" {
-		out = append(out, narrowing{"device.worst = ?", []any{f.Condition.Rank()}})
-	}
-	return out
+	return s.roster.NamedDevices(f), nil
 }
 
 // SlotsOfDevices are the slots of some devices, by the device's number.
@@ -104,6 +72,4 @@ func (s *Store) SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]Sl
 }
 
 // CountFamilies says how many devices are of each family.
-func (s *Store) CountFamilies(ctx context.Context) (map[string]int, error) {
-	return s.counts(ctx, `SELECT family AS name, count(*) AS count FROM device GROUP BY family`)
-}
+func (s *Store) CountFamilies() map[string]int { return s.roster.Families() }

@@ -95,7 +95,7 @@ func BenchmarkLists(b *testing.B) {
 			kinds = append(kinds, k)
 		}
 		for _, sort := range []string{"condition", "expires_at", "device", "site", "address"} {
-			_, middle, err := s.SlotPage(b.Context(), now, store.SlotFilter{}, store.Page{Sort: sort, Most: 50_000})
+			_, middle, err := s.SlotPage(b.Context(), now, store.SlotFilter{}, store.Page{Sort: sort, Most: 30_000})
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -114,7 +114,7 @@ func BenchmarkLists(b *testing.B) {
 			}
 		}
 		look("counts", func() error { _, err := s.CountConditions(b.Context(), now); return err })
-		look("facets", func() error { _, err := s.Facets(b.Context()); return err })
+		look("facets", func() error { s.Facets(); return nil })
 		look("due", func() error { _, _, err := s.DueSlots(b.Context(), now, now, "", nil, 50); return err })
 	}
 	p50 := func(k kind) time.Duration { return k.times[len(k.times)/2] }

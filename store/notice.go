@@ -15,11 +15,11 @@ import (
 // SlotToTell is what rules must know of a slot.
 type SlotToTell struct {
 	ID       int64                   `db:"id"`
-	Device   string                  `db:"device_name"`
+	Device   string                  `db:"device"`
 	Name     string                  `db:"name"`
-	Site     string                  `db:"site_name"`
-	Family   string                  `db:"family_name"`
-	Owner    string                  `db:"owner_name"`
+	Site     string                  `db:"site"`
+	Family   string                  `db:"family"`
+	Owner    string                  `db:"owner"`
 	Tags     JSON[[]string]          `db:"tags"`
 	Standing due.Condition           `db:"standing"`
 	NotAfter Moment                  `db:"not_after"`
@@ -30,7 +30,7 @@ type SlotToTell struct {
 	Findings JSON[[]finding.Finding] `db:"findings"`
 }
 
-const slotsToTell = `SELECT slot.id, slot.device_name, slot.name, slot.site_name, slot.family_name, slot.owner_name, device.tags, slot.standing, slot.not_after, slot.overdue_from, slot.due_from, slot.read_at, slot.subject, slot.findings
+const slotsToTell = `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner, device.tags, slot.standing, slot.not_after, slot.overdue_from, slot.due_from, slot.read_at, slot.subject, slot.findings
 	FROM slot JOIN device ON device.id = slot.device_id WHERE slot.read_at > 0 AND `
 
 // SlotsToTell are the next slots after one that have one of these conditions, expire before a moment, or have a matter.
@@ -53,7 +53,7 @@ func (s *Store) SlotsToTell(ctx context.Context, now Moment, conditions []due.Co
 // SlotToTell is one of them by its device's name and its own.
 func (s *Store) SlotToTell(ctx context.Context, device, name string) (SlotToTell, error) {
 	var out SlotToTell
-	return out, one(s.read.GetContext(ctx, &out, slotsToTell+`slot.device_name = ? AND slot.name = ?`, device, name))
+	return out, one(s.read.GetContext(ctx, &out, slotsToTell+`device.name = ? AND slot.name = ?`, device, name))
 }
 
 // Matter is what was told of a slot by a rule.
@@ -85,14 +85,14 @@ type Acknowledgement struct {
 	Until  Moment `db:"until"`
 	Worst  int    `db:"worst"`
 
-	Device string `db:"device_name"`
+	Device string `db:"device"`
 	Slot   string `db:"name"`
 }
 
 // Acknowledgements are those that have not ended.
 func (s *Store) Acknowledgements(ctx context.Context, now Moment) ([]Acknowledgement, error) {
 	var out []Acknowledgement
-	return out, s.read.SelectContext(ctx, &out, `SELECT acknowledgement.*, slot.device_name, slot.name FROM acknowledgement JOIN slot ON slot.id = slot_id WHERE until > ? ORDER BY until, slot_id`, now)
+	return out, s.read.SelectContext(ctx, &out, `SELECT acknowledgement.*, device.name AS device, slot.name FROM acknowledgement JOIN slot ON slot.id = slot_id JOIN device ON device.id = slot.device_id WHERE until > ? ORDER BY until, slot_id`, now)
 }
 
 // Acknowledge keeps that somebody knows of a slot.

@@ -2,10 +2,7 @@ package store
 
 import (
 	"context"
-	"fmt"
-	"strings"
 
-	"freshseal/core/due"
 	"freshseal/core/replacement"
 
 	"github.com/jmoiron/sqlx"
@@ -44,25 +41,6 @@ func (s *Store) Act(ctx context.Context, at Moment, who, what, about string) err
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return s.happened(ctx, tx, Event{At: at, Kind: "act", About: about, Who: who, Text: what})
 	})
-}
-
-// turning tells of slots whose condition becomes another one. It goes before the
-// change of the slot's rank.
-var turning = func() string {
-	var names strings.Builder
-	for rank, name := range due.Conditions {
-		fmt.Fprintf(&names, " WHEN %d THEN '%s'", rank, name)
-	}
-	return `INSERT INTO outbox (at, kind, about, who, stage, state, text)
-		SELECT :at, 'condition', 'slot/' || device.name || '/' || slot.name, '', '', CASE :rank` + names.String() + ` END, 'was ' || CASE slot.rank` + names.String() + ` END
-		FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id = :id AND slot.rank <> :rank AND slot.read_at > 0 AND slot.read_at <= :at`
-}()
-
-// turn is what turning must know.
-type turn struct {
-	At   Moment `db:"at"`
-	ID   int64  `db:"id"`
-	Rank int    `db:"rank"`
 }
 
 // Events are those after a known one, oldest first: all, or those about one thing.

@@ -1,13 +1,11 @@
 package store
 
 import (
-	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 )
 
@@ -29,10 +27,6 @@ var ErrSort = errors.New("the list has no such order")
 type list[T any] struct {
 	columns string              // what is selected
 	from    string              // the tables with their joins
-	lean    string              // the tables that orders and conditions need; empty: all
-	key     string              // the column that names a row; empty: rows are read as they are found
-	bound   map[string][]string // of an order: the columns whose values decide where in it a row stands
-	narrow  []string            // columns that leave few rows each, and by which rows are looked up before any other
 	orders  map[string][]string // the columns of each order; the last one tells rows apart
 	natural string              // the order where none is asked for
 	keyed   func(T) map[string]any
@@ -40,50 +34,8 @@ type list[T any] struct {
 
 // narrowing is a condition of a list with what stands for its question marks.
 type narrowing struct {
-	condition string // one that begins with a column and " = " may be looked up or walked past
+	condition string
 	args      []any
-}
-
-// dense is from how many hits on a page is found sooner by walking along its order than by sorting
-// all that fit.
-const dense = 4000
-
-// walked changes the conditions of a page so that rows are found by walking along the order and
-// not by looking the conditions up, where so many rows fit that some come soon. A column on which
-// the order depends stays as it is: rows that fit may all stand at the far end.
-func (l list[T]) walked(ctx context.Context, s *Store, sort string, narrowed []narrowing) ([]narrowing, error) {
-	if l.bound == nil || len(narrowed) == 0 {
-		return narrowed, nil
-	}
-	if narrowest := func(n narrowing) bool {
-		return slices.ContainsFunc(l.narrow, func(column string) bool { return n.condition == column+" = ?" })
-	}; slices.ContainsFunc(narrowed, narrowest) {
-		narrowed = slices.Clone(narrowed)
-		for i, n := range narrowed {
-			if strings.HasPrefix(n.condition, "slot.") && !narrowest(n) {
-				narrowed[i].condition = "+" + n.condition
-			}
-		}
-	}
-	out := slices.Clone(narrowed)
-	changed := false
-	for i, n := range out {
-		if column, rest, ok := strings.Cut(strings.TrimPrefix(n.condition, "+"), " = "); ok && rest == "?" && strings.HasPrefix(column, "slot.") && !slices.Contains(l.bound[sort], column) {
-			out[i].condition, changed = "+"+column+" = ?", true
-		}
-	}
-	if !changed {
-		return narrowed, nil
-	}
-	where, args := l.where(narrowed)
-	var n int
-	if err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM (SELECT 1"+where+" LIMIT ?)", append(args, dense)...); err != nil {
-		return nil, err
-	}
-	if n < dense {
-		return narrowed, nil
-	}
-	return out, nil
 }
 
 // page reads the rows behind a cursor, and the cursor behind them where there
@@ -97,11 +49,8 @@ func (l list[T]) page(ctx context.Context, s *Store, p Page, narrowed ...narrowi
 	if !ok {
 		return nil, "", ErrSort
 	}
-	if narrowed, err = l.walked(ctx, s, p.Sort, narrowed); err != nil {
-		return nil, "", err
-	}
 	where, args := l.where(narrowed)
-	query := "SELECT " + cmp.Or(l.key, l.columns) + where
+	query := "SELECT " + l.columns + where
 	way, sign := "", ">"
 	if p.Desc {
 		way, sign = " DESC", "<"
@@ -114,11 +63,7 @@ func (l list[T]) page(ctx context.Context, s *Store, p Page, narrowed ...narrowi
 		query += fmt.Sprintf(" AND (%s) %s (?%s)", strings.Join(columns, ", "), sign, strings.Repeat(", ?", len(columns)-1))
 		args = append(args, values...)
 	}
-	order := " ORDER BY " + strings.Join(columns, way+", ") + way
-	query += order + " LIMIT ?"
-	if l.key != "" { // what is sorted on the way holds keys alone
-		query = "SELECT " + l.columns + " FROM " + l.from + " WHERE " + l.key + " IN (" + query + ")" + order
-	}
+	query += " ORDER BY " + strings.Join(columns, way+", ") + way + " LIMIT ?"
 	if err := s.read.SelectContext(ctx, &rows, query, append(args, p.Most)...); err != nil {
 		return nil, "", err
 	}
@@ -126,12 +71,18 @@ func (l list[T]) page(ctx context.Context, s *Store, p Page, narrowed ...narrowi
 		return rows, "", nil
 	}
 	last := l.keyed(rows[len(rows)-1])
-	values := []any{p.Sort, p.Desc}
+	var values []any
 	for _, column := range columns {
 		values = append(values, last[column])
 	}
-	text, err := json.Marshal(values)
-	return rows, base64.RawURLEncoding.EncodeToString(text), err
+	next, err = sealCursor(p.Sort, p.Desc, values)
+	return rows, next, err
+}
+
+// sealCursor makes a cursor of an order and the values of a row in it.
+func sealCursor(sort string, desc bool, values []any) (string, error) {
+	text, err := json.Marshal(append([]any{sort, desc}, values...))
+	return base64.RawURLEncoding.EncodeToString(text), err
 }
 
 // count says how many rows a list has.
@@ -141,7 +92,7 @@ func (l list[T]) count(ctx context.Context, s *Store, narrowed ...narrowing) (n 
 }
 
 func (l list[T]) where(narrowed []narrowing) (text string, args []any) {
-	text = " FROM " + cmp.Or(l.lean, l.from) + " WHERE 1"
+	text = " FROM " + l.from + " WHERE 1"
 	for _, n := range narrowed {
 		text += " AND " + n.condition
 		args = append(args, n.args...)
@@ -149,11 +100,11 @@ func (l list[T]) where(narrowed []narrowing) (text string, args []any) {
 	return text, args
 }
 
-// openCursor gives the values in a cursor, which must be of this very order.
+// openCursor gives the values in a cursor, which must be of this very order; else it is ErrCursor.
 func openCursor(p Page) ([]any, error) {
 	text, err := base64.RawURLEncoding.DecodeString(p.After)
 	if err != nil {
-		return nil, err
+		return nil, ErrCursor
 	}
 	var values []any
 	if err := json.Unmarshal(text, &values); err != nil || len(values) < 3 || values[0] != p.Sort || values[1] != p.Desc {

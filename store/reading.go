@@ -6,6 +6,7 @@ import (
 
 	"freshseal/core/cert"
 	"freshseal/core/finding"
+	"freshseal/core/roster"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -32,63 +33,48 @@ type NewReading struct {
 // were looked up, or that were read later, are left as they are; late are their
 // places in the list.
 func (s *Store) AddReadings(ctx context.Context, readings []NewReading) (late []int, err error) {
-	err = s.change(ctx, func(tx *sqlx.Tx) error {
-		known, err := tx.PreparexContext(ctx, `INSERT INTO certificate (sha256, der, self_signed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`)
+	ids := make([]int64, len(readings))
+	for i, r := range readings {
+		ids[i] = r.ID
+	}
+	err = s.changeStanding(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) {
+		w, err := settle(ctx, tx, ids, readColumns+judgedColumns)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		defer known.Close()
-		history, err := tx.PrepareNamedContext(ctx, `INSERT INTO reading (slot_id, at, chain, version, suite, failure)
-			SELECT :id, :read_at, :chain, :version, :suite, :failure
-			WHERE NOT EXISTS (SELECT 1 FROM slot WHERE id = :id AND read_at > 0
-				AND chain = :chain AND version = :version AND suite = :suite AND failure = :failure)
-			AND EXISTS (SELECT 1 FROM slot WHERE id = :id AND read_at <= :read_at AND installed = :installed)`)
-		if err != nil {
-			return err
-		}
-		defer history.Close()
-		set, err := tx.PrepareNamedContext(ctx, `UPDATE slot SET read_at = :read_at, chain = :chain, version = :version, suite = :suite, remarks = :remarks, closer = :closer, look_at = :look_at, next_at = :next_at, misses = :misses,
-			failure = :failure, findings = :findings, subject = :subject, self_signed = :self_signed, not_before = :not_before, not_after = :not_after, others = :others, path = :path, sought = :sought,
-			standing = :standing, overdue_from = :overdue_from, due_from = :due_from, rank = :rank, turns_at = :turns_at
-			WHERE id = :id AND read_at <= :read_at AND installed = :installed`)
-		if err != nil {
-			return err
-		}
-		defer set.Close()
-		tell, err := tx.PrepareNamedContext(ctx, turning)
-		if err != nil {
-			return err
-		}
-		defer tell.Close()
-		for i, r := range readings {
-			for _, c := range r.Served {
-				if _, err := known.ExecContext(ctx, c.SHA256, c.Raw, c.SelfSigned()); err != nil {
-					return err
-				}
+		for i := range readings {
+			r := &readings[i]
+			if err := putCertificates(ctx, tx, r.Served); err != nil {
+				return nil, err
 			}
 			if err := noteChain(ctx, tx, r.Chain.V); err != nil {
-				return err
+				return nil, err
 			}
-			r.rank(r.ReadAt)
-			if _, err := history.ExecContext(ctx, r.Slot); err != nil {
-				return err
-			}
-			if _, err := tell.ExecContext(ctx, turn{r.ReadAt, r.ID, r.Rank}); err != nil {
-				return err
-			}
-			result, err := set.ExecContext(ctx, r.Slot)
-			if err != nil {
-				return err
-			}
-			if n, err := result.RowsAffected(); err != nil {
-				return err
-			} else if n == 0 {
+			was := w.was[r.ID]
+			if was == nil || was.readAt.After(r.ReadAt.Time) || was.installed != r.Installed {
 				late = append(late, i)
+				continue
 			}
+			if err := w.keep(was, &r.Slot); err != nil {
+				return nil, err
+			}
+			if err := w.set(was, &r.Slot, r.ReadAt, r.read, r.judged); err != nil {
+				return nil, err
+			}
+			was.readAt = r.ReadAt
 		}
-		return nil
+		return w.told, nil
 	})
 	return late, err
+}
+
+// readColumns are what a reading writes into a slot's row; read appends their values.
+const readColumns = `read_at = ?, chain = ?, version = ?, suite = ?, remarks = ?, closer = ?, look_at = ?, next_at = ?, misses = ?,
+	failure = ?, subject = ?, self_signed = ?, not_before = ?, not_after = ?, others = ?, sought = ?, `
+
+func (slot *Slot) read(values []any, texts *stood) []any {
+	return append(values, slot.ReadAt, texts.chain, slot.Version, slot.Suite, slot.Remarks, slot.Closer, slot.LookAt, slot.NextAt, slot.Misses,
+		texts.failure, slot.Subject, slot.SelfSigned, slot.NotBefore, slot.NotAfter, slot.Others, slot.Sought)
 }
 
 // Seen says that a slot was read and that nothing had changed.

@@ -9,11 +9,11 @@ import (
 
 // StateThen is what a slot served at some moment.
 type StateThen struct {
-	Device    string                 `db:"device_name"`
+	Device    string                 `db:"device"`
 	Slot      string                 `db:"name"`
-	Site      string                 `db:"site_name"`
-	Family    string                 `db:"family_name"`
-	Owner     string                 `db:"owner_name"`
+	Site      string                 `db:"site"`
+	Family    string                 `db:"family"`
+	Owner     string                 `db:"owner"`
 	SlotID    int64                  `db:"id"`
 	At        Moment                 `db:"at"` // since when it did; zero: it was not read yet
 	Chain     JSON[[]string]         `db:"chain"`
@@ -25,9 +25,9 @@ type StateThen struct {
 // were added later are left out.
 func (s *Store) StatesThen(ctx context.Context, then Moment, id int64, most int) ([]StateThen, error) {
 	var out []StateThen
-	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, slot.device_name, slot.name, slot.site_name, slot.family_name, slot.owner_name,
+	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner,
 		coalesce(reading.at, 0) AS at, coalesce(reading.chain, '[]') AS chain, coalesce(reading.failure, 'null') AS failure,
-		coalesce((SELECT state FROM outbox WHERE about = 'slot/' || slot.device_name || '/' || slot.name AND kind = 'condition' AND outbox.at <= ? ORDER BY outbox.id DESC LIMIT 1), '') AS condition
+		coalesce((SELECT state FROM outbox WHERE about = 'slot/' || device.name || '/' || slot.name AND kind = 'condition' AND outbox.at <= ? ORDER BY outbox.id DESC LIMIT 1), '') AS condition
 		FROM slot JOIN device ON device.id = slot.device_id
 		LEFT JOIN reading ON reading.id = (SELECT max(r.id) FROM reading r WHERE r.slot_id = slot.id AND r.at <= ?)
 		WHERE slot.id > ? AND device.added_at <= ? ORDER BY slot.id LIMIT ?`, then, then, id, then, most)

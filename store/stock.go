@@ -128,14 +128,14 @@ func (s *Store) Finds(ctx context.Context, taking int64) ([]Find, error) {
 // SlotPlaces says at which addresses and ports slots are read, by "address port".
 func (s *Store) SlotPlaces(ctx context.Context) (map[string]string, error) {
 	var rows []struct {
-		Device  string        `db:"device_name"`
+		Device  string        `db:"device"`
 		Name    string        `db:"name"`
 		Address string        `db:"address"`
 		Port    int           `db:"port"`
 		More    JSON[[]Place] `db:"more"`
 		Nodes   JSON[[]Node]  `db:"nodes"`
 	}
-	if err := s.read.SelectContext(ctx, &rows, `SELECT device_name, slot.name, slot.address, port, more, nodes FROM slot JOIN device ON device.id = device_id`); err != nil {
+	if err := s.read.SelectContext(ctx, &rows, `SELECT device.name AS device, slot.name, slot.address, port, more, nodes FROM slot JOIN device ON device.id = device_id`); err != nil {
 		return nil, err
 	}
 	out := make(map[string]string, len(rows))

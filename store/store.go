@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"freshseal/core/roster"
+
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite"
@@ -34,7 +36,8 @@ type Store struct {
 	listeners map[chan struct{}]struct{}
 	told      int64 // the newest event that listeners were woken for
 
-	words words // by which slots are found
+	roster   *roster.Roster // what lists are made from
+	applying sync.Mutex     // held while a change is committed and told to the roster
 
 	ledgerKey []byte // with which entries of the ledger are chained
 }
@@ -68,7 +71,11 @@ func Open(ctx context.Context, file string) (*Store, error) {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	read.SetMaxOpenConns(4)
-	return &Store{file: file, write: write, read: read, listeners: map[chan struct{}]struct{}{}}, nil
+	s := &Store{file: file, write: write, read: read, listeners: map[chan struct{}]struct{}{}, roster: roster.New()}
+	if err := s.fill(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
 }
 
 func fileURL(file string) string {
@@ -104,21 +111,35 @@ func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close
 
 // change runs f in one transaction of the writer.
 func (s *Store) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	return s.changeStanding(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) { return nil, f(tx) })
+}
+
+// changeStanding is change for what readings and judgements change of slots: f returns what the roster must know of that.
+func (s *Store) changeStanding(ctx context.Context, f func(tx *sqlx.Tx) ([]roster.Reading, error)) error {
 	tx, err := s.write.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	if err := f(tx); err != nil {
+	readings, err := f(tx)
+	if err != nil {
 		return err
 	}
 	var newest int64
 	if err := tx.GetContext(ctx, &newest, `SELECT coalesce(max(id), 0) FROM outbox`); err != nil {
 		return err
 	}
+	touched, err := news(ctx, tx)
+	if err != nil {
+		return err
+	}
+	touched.Readings = readings
+	s.applying.Lock() // before the commit, after which the next change begins: the roster hears of changes in their order
+	defer s.applying.Unlock()
 	if err := tx.Commit(); err != nil {
 		return err
 	}
+	s.roster.Put(touched)
 	s.wake(newest)
 	return nil
 }
@@ -139,11 +160,13 @@ type Moment struct{ time.Time }
 func At(t time.Time) Moment { return Moment{t.UTC().Truncate(time.Millisecond)} }
 
 // Value writes the moment for SQL.
-func (m Moment) Value() (driver.Value, error) {
+func (m Moment) Value() (driver.Value, error) { return m.milliseconds(), nil }
+
+func (m Moment) milliseconds() int64 {
 	if m.IsZero() {
-		return int64(0), nil
+		return 0
 	}
-	return m.UnixMilli(), nil
+	return m.UnixMilli()
 }
 
 // Scan reads the moment from SQL.
@@ -163,7 +186,10 @@ func (m *Moment) Scan(from any) error {
 type JSON[T any] struct{ V T }
 
 // Value writes the value for SQL.
-func (j JSON[T]) Value() (driver.Value, error) {
+func (j JSON[T]) Value() (driver.Value, error) { return j.text() }
+
+// text is the value as it is kept.
+func (j JSON[T]) text() (string, error) {
 	text, err := json.Marshal(j.V)
 	return string(text), err
 }

@@ -1,7 +1,6 @@
 package fleet
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -145,10 +144,9 @@ func (s *Service) Family(name string) (procedure.Source, error) {
 
 // Procedures returns all procedures by name. A family of devices that no file
 // describes any more is among them and says so.
-func (s *Service) Procedures(ctx context.Context) ([]procedure.Source, error) {
+func (s *Service) Procedures() []procedure.Source {
 	all := maps.Clone(s.families.all())
-	used, err := s.Families(ctx)
-	for name := range used {
+	for name := range s.Families() {
 		if _, ok := all[name]; !ok && name != "" {
 			gone := procedure.Source{Procedure: procedure.Procedure{Name: name, Title: "no file describes this family any more"}}
 			gone.Faults = []procedure.Fault{{Line: 1, Column: 1, What: "its file is not there", Instead: "put " + name + ".procedure.yaml back into the folder"}}
@@ -159,10 +157,8 @@ func (s *Service) Procedures(ctx context.Context) ([]procedure.Source, error) {
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		out = append(out, all[name])
 	}
-	return out, err
+	return out
 }
 
 // Families says how many devices are of each family.
-func (s *Service) Families(ctx context.Context) (map[string]int, error) {
-	return s.store.CountFamilies(ctx)
-}
+func (s *Service) Families() map[string]int { return s.store.CountFamilies() }

@@ -67,7 +67,7 @@ func (s *Service) Search(ctx context.Context, text string) (Found, error) {
 	for _, r := range replacements {
 		add("replacement", replacement.Name(r.ID), r.Device+"/"+r.Slot, string(r.State))
 	}
-	facets, err := s.Facets(ctx)
+	facets := s.Facets()
 	for _, site := range facets.Sites {
 		if strings.Contains(strings.ToLower(site.Value), strings.ToLower(text)) {
 			add("site", site.Value, counted(site.Count))
@@ -78,7 +78,7 @@ func (s *Service) Search(ctx context.Context, text string) (Found, error) {
 			add("family", family.Value, counted(family.Count))
 		}
 	}
-	return out, err
+	return out, nil
 }
 
 func counted(slots int) string {
@@ -104,16 +104,16 @@ type Facets struct {
 }
 
 // Facets returns them, each list by value.
-func (s *Service) Facets(ctx context.Context) (Facets, error) {
-	all, err := s.store.Facets(ctx)
-	of := func(name string) []Facet {
-		out := []Facet{}
-		for _, f := range all[name] {
-			out = append(out, Facet(f))
+func (s *Service) Facets() Facets {
+	all := s.store.Facets()
+	of := func(facets []store.Facet) []Facet {
+		out := make([]Facet, len(facets))
+		for i, f := range facets {
+			out[i] = Facet(f)
 		}
 		return out
 	}
-	return Facets{Sites: of("site"), Families: of("family"), Owners: of("owner"), Tags: of("tag"), Signers: of("signer")}, err
+	return Facets{Sites: of(all.Sites), Families: of(all.Families), Owners: of(all.Owners), Tags: of(all.Tags), Signers: of(all.Signers)}
 }
 
 // sheetColumns are the columns of a sheet of slots.

@@ -71,7 +71,7 @@ func (s *Service) Devices(ctx context.Context, f DeviceFilter, p paging.Page) (d
 	access, err := s.store.Access(ctx, ids...)
 	devices = make([]Device, 0, len(rows))
 	for _, row := range rows {
-		devices = append(devices, s.showWith(row.Device, access[row.ID], slots[row.ID]))
+		devices = append(devices, s.showWith(row, access[row.ID], slots[row.ID]))
 	}
 	return devices, next, err
 }
@@ -83,7 +83,7 @@ func (s *Service) CountSlots(ctx context.Context, f SlotFilter) (int, error) {
 
 // CountDevices says how many devices fit a filter.
 func (s *Service) CountDevices(ctx context.Context, f DeviceFilter) (int, error) {
-	return s.store.CountDevices(ctx, f)
+	return s.store.CountDevices(ctx, s.moment(), f)
 }
 
 // allDevices are all devices by name.

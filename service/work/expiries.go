@@ -61,7 +61,7 @@ func (s *Service) Expiries(ctx context.Context) (Expiries, error) {
 	for i := range expiryWeeks {
 		out.Weeks = append(out.Weeks, today.AddDate(0, 0, 7*i))
 	}
-	rows, err := s.store.EndsByWeek(ctx, store.At(today), expiryWeeks)
+	rows := s.store.EndsByWeek(store.At(today), expiryWeeks)
 	sites := map[string]*ExpirySite{}
 	for _, r := range rows {
 		site := sites[r.Site]
@@ -79,7 +79,7 @@ func (s *Service) Expiries(ctx context.Context) (Expiries, error) {
 		out.Sites = append(out.Sites, *site)
 	}
 	slices.SortFunc(out.Sites, func(a, b ExpirySite) int { return cmp.Or(b.all()-a.all(), strings.Compare(a.Site, b.Site)) })
-	return out, err
+	return out, nil
 }
 
 func (e ExpirySite) all() int {

@@ -45,12 +45,8 @@ func (s *Service) Figures(ctx context.Context) (Figures, error) {
 			out.Slots[SiteCondition{row.Site, due.Conditions[row.Rank]}] += row.Count
 		}
 	}
-	ends, err := s.store.FirstEnds(ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, row := range ends {
-		out.FirstEnd[row.Site] = row.NotAfter.Time
+	for site, end := range s.store.FirstEnds() {
+		out.FirstEnd[site] = end.Time
 	}
 	if out.Replacements, out.WaitingFor, err = s.store.CountReplacements(ctx); err != nil {
 		return out, err

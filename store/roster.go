@@ -1,0 +1,145 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"freshseal/core/roster"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// fill puts the whole fleet into the roster.
+func (s *Store) fill(ctx context.Context) error {
+	var all roster.Change
+	if err := gather(ctx, s.read, &all, "device", "slot"); err != nil {
+		return fmt.Errorf("reading the fleet into memory: %w", err)
+	}
+	s.roster.Put(all)
+	return nil
+}
+
+// news are the devices and slots that a change touches in what the roster holds, taken from the notes of the triggers.
+func news(ctx context.Context, tx *sqlx.Tx) (out roster.Change, err error) {
+	var devices, slots []int64
+	if err := tx.SelectContext(ctx, &devices, `SELECT id FROM stale_device`); err != nil {
+		return out, err
+	}
+	if err := tx.SelectContext(ctx, &slots, `SELECT id FROM stale_slot`); err != nil || len(devices)+len(slots) == 0 {
+		return out, err
+	}
+	if err := gather(ctx, tx, &out, "stale_device CROSS JOIN device USING (id)", "stale_slot CROSS JOIN slot USING (id)"); err != nil {
+		return out, err
+	}
+	// What is noted and not found is gone. Both are in the order of their numbers.
+	out.GoneDevices, out.GoneSlots = gone(devices, out.Devices, func(d roster.Device) int64 { return d.ID }), gone(slots, out.Slots, func(s roster.Slot) int64 { return s.ID })
+	for _, table := range []string{"stale_device", "stale_slot"} {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM `+table); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+func gone[R any](noted []int64, found []R, id func(R) int64) (out []int64) {
+	for _, n := range noted {
+		if len(found) > 0 && id(found[0]) == n {
+			found = found[1:]
+			continue
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+// gather reads devices and slots for the roster, by their numbers. The tables are gone through in the order in which they are
+// named: what was noted is few rows, what stands beside it many.
+func gather(ctx context.Context, from sqlx.QueryerContext, out *roster.Change, devicesFrom, slotsFrom string) error {
+	devices, err := from.QueryxContext(ctx, `SELECT device.id, name, site, family, address, owner, cluster, tags, notes FROM `+devicesFrom+` ORDER BY device.id`)
+	if err != nil {
+		return err
+	}
+	defer devices.Close()
+	for devices.Next() {
+		var d roster.Device
+		var tags JSON[[]string]
+		var notes string
+		if err := devices.Scan(&d.ID, &d.Name, &d.Site, &d.Family, &d.Address, &d.Owner, &d.Cluster, &tags, &notes); err != nil {
+			return err
+		}
+		d.Tags = tags.V
+		d.Words = strings.ToLower(strings.Join(append([]string{d.Name, d.Site, d.Address, d.Owner, notes, d.Cluster}, d.Tags...), " "))
+		out.Devices = append(out.Devices, d)
+	}
+	if err := devices.Err(); err != nil {
+		return err
+	}
+	slots, err := from.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port, slot.signer, slot.rank, slot.not_after, slot.overdue_from, slot.turns_at,
+		slot.server_name, slot.sought, slot.path, device.name AS device FROM `+slotsFrom+` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
+	if err != nil {
+		return err
+	}
+	defer slots.Close()
+	for slots.Next() {
+		var one roster.Slot
+		var serverName, sought, path, device string
+		if err := slots.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &one.Rank, &one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &sought, &path, &device); err != nil {
+			return err
+		}
+		one.Words = strings.ToLower(device + "/" + one.Name + " " + one.Address + " " + serverName)
+		one.Sought, one.Above = soughtBy(sought, path)
+		out.Slots = append(out.Slots, one)
+	}
+	return slots.Err()
+}
+
+// soughtBy are the words of a leaf and the fingerprints above it, of a path as it is kept. The leaf's own is among
+// the words.
+func soughtBy(sought, path string) (words, above string) {
+	leaf, above, _ := strings.Cut(path, ",")
+	if leaf = strings.Trim(leaf, `["]`); !strings.Contains(sought, leaf) {
+		sought += " " + leaf
+	}
+	return sought, above
+}
+
+// order is a page as the roster takes it.
+func (p Page) order(natural string) (roster.Order, error) {
+	if p.Sort == "" {
+		p.Sort = natural
+	}
+	by := roster.Order{Sort: p.Sort, Desc: p.Desc, Most: p.Most}
+	if p.After == "" {
+		return by, nil
+	}
+	var err error
+	by.After, err = openCursor(p)
+	return by, err
+}
+
+// turned is what a page of the roster is for a list: its numbers, and the cursor behind it where there may be more.
+func (p Page) turned(page roster.Page, by roster.Order, err error) (ids []int64, next string, _ error) {
+	switch err {
+	case roster.ErrSort:
+		return nil, "", ErrSort
+	case roster.ErrAfter:
+		return nil, "", ErrCursor
+	}
+	if err != nil || len(page.IDs) < p.Most {
+		return page.IDs, "", err
+	}
+	next, err = sealCursor(by.Sort, by.Desc, page.Last)
+	return page.IDs, next, err
+}
+
+// inOrder sorts rows by the numbers of a page; those that are gone by now are left out.
+func inOrder[R any](rows []R, ids []int64, id func(R) int64) []R {
+	place := make(map[int64]int, len(ids))
+	for i, n := range ids {
+		place[n] = i
+	}
+	slices.SortFunc(rows, func(x, y R) int { return place[id(x)] - place[id(y)] })
+	return rows
+}
