@@ -30,9 +30,16 @@ func (r Reader) closer(ctx context.Context, t Target, reading *Reading) {
 	defer cancel()
 	look := Closer{Staple: reading.staple}
 	if other, ok := otherKind[reading.kind]; ok && !t.Protocol.OverEAP() {
-		var second Reading
-		if r.ask(ctx, r.Limit/5, t, helloFor(other), &second) == nil && second.Leaf() != nil && second.Leaf().SHA256 != reading.leaf {
-			look.Second = second.Chain
+		asks := []asking{helloFor(other)}
+		if reading.Version == tls.VersionName(tls.VersionTLS13) {
+			asks = append(asks, helloFor13(other))
+		}
+		for _, ask := range asks {
+			var second Reading
+			if r.ask(ctx, r.Limit/5, t, ask, &second) == nil && second.Leaf() != nil && second.Leaf().SHA256 != reading.leaf {
+				look.Second = second.Chain
+				break
+			}
 		}
 	}
 	if t.speaksHTTP() {
@@ -64,7 +71,7 @@ func signaturesFor(kind cert.KeyKind) []uint16 {
 	return []uint16{0x0804, 0x0805, 0x0806, 0x0401, 0x0501, 0x0601, 0x0301, 0x0201}
 }
 
-// helloFor asks for the chain of a kind of key. A server of TLS 1.3 alone does not answer it.
+// helloFor asks for the chain of a kind of key, up to TLS 1.2.
 func helloFor(kind cert.KeyKind) asking {
 	hello := modern
 	hello.suites, hello.signatures = suitesFor(kind), signaturesFor(kind)

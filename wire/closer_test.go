@@ -33,7 +33,11 @@ func TestASecondCertificateIsSeen(t *testing.T) {
 		"both":                     {"-dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
 		"both by TLS 1.2":          {"-tls1_2 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
 		"one":                      {"", ""},
-		"both, by TLS 1.3 alone":   {"-tls1_3 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), ""}, // nothing restricts it
+		"both, by TLS 1.3 alone":   {"-tls1_3 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
+		"one, by TLS 1.3 alone":    {"-tls1_3", ""},
+		"both, with SHA-384":       {"-tls1_3 -ciphersuites TLS_AES_256_GCM_SHA384 -groups P-256 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
+		"both, with ChaCha20":      {"-tls1_3 -ciphersuites TLS_CHACHA20_POLY1305_SHA256 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
+		"both, and clients too":    {"-tls1_3 -Verify 1 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
 		"one that wants a partner": {"-Verify 1 -verify_return_error", ""},
 	} {
 		t.Run(about, func(t *testing.T) {
@@ -58,7 +62,7 @@ func TestASecondCertificateIsSeen(t *testing.T) {
 			for _, kind := range []cert.KeyKind{cert.RSA, cert.ECDSA} {
 				target.Closer, target.Kind = false, kind
 				as := reader().Read(t.Context(), target)
-				had := kind == cert.RSA && !strings.Contains(c.args, "tls1_3") || kind == cert.ECDSA && c.second != ""
+				had := kind == cert.RSA || c.second != ""
 				if had != (as.Leaf() != nil) {
 					t.Errorf("with %s: %+v", kind, as)
 				} else if had {
@@ -68,6 +72,38 @@ func TestASecondCertificateIsSeen(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// By TLS 1.3 one kind of key is asked for by hand. A server that shows a certificate whose key it does not hold is not
+// believed there either.
+func TestAServerWithoutTheKeyIsNotBelieved(t *testing.T) {
+	root := testkit.Root(t, "Quay Root")
+	leaf, stranger := root.Leaf(t, "gate.tidewrack.example"), root.Leaf(t, "stranger.tidewrack.example")
+	for about, c := range map[string]struct {
+		key  any
+		seen bool
+	}{"its own key": {leaf.Key, true}, "another key": {stranger.Key, false}} {
+		config := &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{{Certificate: [][]byte{leaf.Raw}, PrivateKey: c.key}}}
+		l, err := tls.Listen("tcp", "127.20.90.6:0", config)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		go func() {
+			for {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go func() { defer conn.Close(); conn.(*tls.Conn).Handshake() }()
+			}
+		}()
+		port := l.Addr().(*net.TCPAddr).Port
+		r := reader().Read(t.Context(), wire.Target{Address: "127.20.90.6", Port: port, Protocol: wire.TLS, ServerName: "gate.tidewrack.example", Kind: cert.ECDSA})
+		if (r.Why == nil && r.Leaf() != nil) != c.seen {
+			t.Errorf("with %s: %+v", about, r)
+		}
 	}
 }
 

@@ -56,11 +56,26 @@ func (r *Reading) seeSealed(records, keyLog []byte) bool {
 	if secret == nil {
 		return false
 	}
-	opener, iv, err := openerFor(r.Suite, secret)
-	if err != nil {
-		return false
+	for messages := unsealed(records, r.Suite, secret); !messages.Empty(); {
+		var kind uint8
+		var body cryptobyte.String
+		if !messages.ReadUint8(&kind) || !messages.ReadUint24LengthPrefixed(&body) {
+			return false
+		}
+		if kind == 11 {
+			r.Version, r.Chain = tls.VersionName(tls.VersionTLS13), certificates13(body)
+			return r.Chain != nil
+		}
 	}
-	var messages cryptobyte.String
+	return false
+}
+
+// unsealed joins the handshake messages of the encrypted records (RFC 8446, 5.2).
+func unsealed(records []byte, suite string, secret []byte) (messages cryptobyte.String) {
+	opener, iv, err := openerFor(suite, secret)
+	if err != nil {
+		return nil
+	}
 	sequence := uint64(0)
 	for rest := cryptobyte.String(records); !rest.Empty(); {
 		head := []byte(rest)
@@ -88,18 +103,7 @@ func (r *Reading) seeSealed(records, keyLog []byte) bool {
 		}
 		messages = append(messages, clear[:len(clear)-1]...)
 	}
-	for !messages.Empty() {
-		var kind uint8
-		var body cryptobyte.String
-		if !messages.ReadUint8(&kind) || !messages.ReadUint24LengthPrefixed(&body) {
-			return false
-		}
-		if kind == 11 {
-			r.Version, r.Chain = tls.VersionName(tls.VersionTLS13), certificates13(body)
-			return r.Chain != nil
-		}
-	}
-	return false
+	return messages
 }
 
 // certificates13 reads the body of TLS 1.3's message Certificate (RFC 8446, 4.4.2).
@@ -123,20 +127,25 @@ func certificates13(body cryptobyte.String) []*cert.Certificate {
 	return out
 }
 
-// openerFor makes the record protection of a suite from a traffic secret.
-func openerFor(suite string, secret []byte) (cipher.AEAD, []byte, error) {
-	hashed, length := func() hash.Hash { return sha256.New() }, 16
+// suiteHash is the hash of a suite of TLS 1.3, and the length of its key.
+func suiteHash(suite string) (hashed func() hash.Hash, length int) {
 	switch suite {
 	case "TLS_AES_256_GCM_SHA384":
-		hashed, length = func() hash.Hash { return sha512.New384() }, 32
+		return sha512.New384, 32
 	case "TLS_CHACHA20_POLY1305_SHA256":
-		length = chacha20poly1305.KeySize
+		return sha256.New, chacha20poly1305.KeySize
 	}
-	key, err := expand(hashed, secret, "key", length)
+	return sha256.New, 16
+}
+
+// openerFor makes the record protection of a suite from a traffic secret.
+func openerFor(suite string, secret []byte) (cipher.AEAD, []byte, error) {
+	hashed, length := suiteHash(suite)
+	key, err := expand(hashed, secret, "key", nil, length)
 	if err != nil {
 		return nil, nil, err
 	}
-	iv, err := expand(hashed, secret, "iv", 12)
+	iv, err := expand(hashed, secret, "iv", nil, 12)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -152,11 +161,11 @@ func openerFor(suite string, secret []byte) (cipher.AEAD, []byte, error) {
 	return opener, iv, err
 }
 
-// expand is HKDF-Expand-Label with an empty context (RFC 8446, 7.1).
-func expand(hashed func() hash.Hash, secret []byte, label string, length int) ([]byte, error) {
+// expand is HKDF-Expand-Label (RFC 8446, 7.1).
+func expand(hashed func() hash.Hash, secret []byte, label string, context []byte, length int) ([]byte, error) {
 	var info cryptobyte.Builder
 	info.AddUint16(uint16(length))
 	info.AddUint8LengthPrefixed(func(b *cryptobyte.Builder) { b.AddBytes([]byte("tls13 " + label)) })
-	info.AddUint8(0)
+	info.AddUint8LengthPrefixed(func(b *cryptobyte.Builder) { b.AddBytes(context) })
 	return hkdf.Expand(hashed, secret, string(info.BytesOrPanic()), length)
 }

@@ -41,7 +41,7 @@ type Target struct {
 	Site       string       // whose places are counted by Gate
 	Gate       Gate         // nil: there is always a place
 	Closer     bool         // look for more than the chain
-	Kind       cert.KeyKind // RSA or ECDSA: take only a certificate with that kind of key, by TLS 1.2; empty: any
+	Kind       cert.KeyKind // RSA or ECDSA: take only a certificate with that kind of key; empty: any
 }
 
 // Gate counts the links into sites.
@@ -132,10 +132,11 @@ func (r Reader) tryAll(ctx context.Context, t Target) Reading {
 		return reading
 	}
 	reading.Why = explain(t, first)
+	ways := otherWays(reading.Why.Code, t)
 	if t.Kind != "" {
-		return reading
+		ways = []asking{helloFor13(t.Kind)}
 	}
-	for _, ask := range otherWays(reading.Why.Code, t) {
+	for _, ask := range ways {
 		if ctx.Err() != nil {
 			break
 		}
