@@ -12,6 +12,7 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -174,10 +175,25 @@ func (s Sender) Send(ctx context.Context, c Channel, secret Secret, group string
 	if err != nil && ctx.Err() != nil {
 		err = fmt.Errorf("it did not answer within %s", sendLimit)
 	}
-	if err != nil && len(err.Error()) > mostSaid { // what a server says is kept with the message
-		err = errors.New(strings.ToValidUTF8(err.Error()[:mostSaid], "") + "…")
+	if err == nil {
+		return nil
 	}
-	return err
+	said := masked(err.Error(), c.User, secret) // what a server says is kept with the message
+	if len(said) > mostSaid {
+		said = strings.ToValidUTF8(said[:mostSaid], "") + "…"
+	}
+	return errors.New(said)
+}
+
+// masked hides a password that a server says again in its refusal, as it is and as it was sent (RFC 4616, RFC 7617).
+func masked(said, user string, secret Secret) string {
+	if secret == "" {
+		return said
+	}
+	for _, form := range []string{secret, base64.StdEncoding.EncodeToString([]byte(secret)), base64.StdEncoding.EncodeToString([]byte("\x00" + user + "\x00" + secret)), url.QueryEscape(secret)} {
+		said = strings.ReplaceAll(said, form, "••••••")
+	}
+	return said
 }
 
 // config is how TLS is spoken with a server: its certificate is the pinned one, or one that the system trusts.

@@ -1,8 +1,10 @@
 package notify
 
 import (
+	"bufio"
 	"bytes"
 	"context"
+	"encoding/base64"
 	"net"
 	"strings"
 	"sync"
@@ -73,6 +75,33 @@ func TestALongRefusalIsCut(t *testing.T) {
 	})
 	if err := post(t.Context(), port); err == nil || !strings.Contains(err.Error(), "no: never") || len(err.Error()) > mostSaid+10 {
 		t.Errorf("a refusal of 300 kB: %.700v", err)
+	}
+}
+
+// A mail server that says the password again in its refusal does not get it into what is kept of that.
+func TestAPasswordInARefusalIsMasked(t *testing.T) {
+	const password = "sand & shingle 42"
+	port := listen(t, func(conn net.Conn) {
+		lines := bufio.NewScanner(conn)
+		conn.Write([]byte("220 here\r\n"))
+		for lines.Scan() {
+			switch word, rest, _ := strings.Cut(lines.Text(), " "); word {
+			case "EHLO":
+				conn.Write([]byte("250-here\r\n250 AUTH PLAIN\r\n"))
+			case "AUTH":
+				_, sent, _ := strings.Cut(rest, " ")
+				clear, _ := base64.StdEncoding.DecodeString(sent)
+				conn.Write([]byte("535 not " + sent + ", which is " + string(bytes.ReplaceAll(clear, []byte{0}, []byte{' '})) + "\r\n"))
+			default:
+				conn.Write([]byte("221 bye\r\n"))
+			}
+		}
+	})
+	sender := Sender{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Name: "seal.tidewrack.example"}
+	c := Channel{Kind: Mail, Address: "127.0.0.1", Port: port, Security: Plain, User: "seal", From: "seal@tidewrack.example", To: []string{"noc@tidewrack.example"}}
+	err := sender.Send(t.Context(), c, password, c.Group(""), notice.Message{ID: "m1", At: time.Now()})
+	if err == nil || !strings.Contains(err.Error(), "535") || strings.Contains(err.Error(), password) || strings.Contains(err.Error(), base64.StdEncoding.EncodeToString([]byte("\x00seal\x00"+password))) {
+		t.Errorf("the refusal is kept as %v", err)
 	}
 }
 
