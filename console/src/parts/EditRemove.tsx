@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import { useState, type ReactNode } from 'react'
 import type { Noun } from '../api/keys'
@@ -9,15 +10,17 @@ type Props = {
   of: Noun
   edit: () => void
   remove: () => Promise<unknown>
+  before?: ReactNode // other buttons of the row
   children?: ReactNode // what a removal means
 }
 
-/** EditRemove are the two buttons of a row that can be changed and removed; it asks before it removes. */
-export function EditRemove({ what, of, edit, remove, children }: Props) {
+/** EditRemove are the two buttons of a row that can be changed and removed, on one line; it asks before it removes. */
+export function EditRemove({ what, of, edit, remove, before, children }: Props) {
   const [sure, setSure] = useState(false)
   const removal = useChange({ of, do: remove, done: () => setSure(false) })
   return (
-    <>
+    <Box sx={{ display: 'flex', marginLeft: 'auto' }}>
+      {before}
       <Button size="small" onClick={edit}>
         Edit
       </Button>
@@ -29,6 +32,6 @@ export function EditRemove({ what, of, edit, remove, children }: Props) {
           {children}
         </Confirm>
       )}
-    </>
+    </Box>
   )
 }

@@ -93,10 +93,17 @@ function ChannelRow({ c, edit }: { c: Channel; edit: () => void }) {
       <Quiet grow>
         {c.kind} {c.kind === 'webhook' ? c.url : `${c.address}:${c.port}`} {c.to?.length ? `to ${c.to.join(', ')}` : ''}
       </Quiet>
-      <Button size="small" onClick={() => trial.mutate()} disabled={trial.isPending}>
-        Try
-      </Button>
-      <EditRemove what={`the channel ${c.name}`} of="channels" edit={edit} remove={() => take(api.DELETE('/api/v1/channels/{name}', at))} />
+      <EditRemove
+        what={`the channel ${c.name}`}
+        of="channels"
+        edit={edit}
+        remove={() => take(api.DELETE('/api/v1/channels/{name}', at))}
+        before={
+          <Button size="small" onClick={() => trial.mutate()} disabled={trial.isPending}>
+            Try
+          </Button>
+        }
+      />
       {trial.data && <Quiet>{trial.data.sent ? 'The message was sent.' : `The message was not sent: ${trial.data.why}`}</Quiet>}
       {trial.error && <Problem error={trial.error} />}
     </Row>
