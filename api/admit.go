@@ -42,6 +42,7 @@ func (s *Server) admit(r route) fiber.Handler {
 		}
 		who.Secret, who.From = strings.Clone(secret), strings.Clone(c.IP())
 		c.Locals(bearerKey{}, who)
+		s.service.Watch.SomebodyWaits()
 		if r.method == fiber.MethodGet || r.quiet {
 			return c.Next()
 		}

@@ -75,6 +75,7 @@ type (
 	askDue struct {
 		Within string `query:"within" json:"-" description:"days to look ahead; left out: 30"`
 		Site   string `query:"site" json:"-" description:"left out: everywhere"`
+		Limit  string `query:"limit" json:"-" description:"how many are listed at most; left out: 1000, which is the most"`
 	}
 	askSweep struct {
 		Site string `query:"site" json:"-" description:"left out: the whole fleet"`
@@ -204,7 +205,7 @@ var fleetRoutes = []route{
 		return s.Watch.ReadAddress(ctx, in)
 	}),
 	looks("/due", "list what must be done, in the order in which it bites: what is wrong now, then by act-by date", func(ctx context.Context, s *service.Service, _ people.Bearer, in askDue) (fleet.Due, error) {
-		return s.Fleet.Due(ctx, number(in.Within, "30"), in.Site)
+		return s.Fleet.Due(ctx, number(in.Within, "30"), in.Site, number(in.Limit, "1000"))
 	}),
 	listing("/protocols", "list the protocols that slots can be read by", theWatch, (*watch.Service).Protocols),
 }

@@ -1,19 +1,23 @@
 package e2e
 
 import (
+	"bufio"
 	"crypto/tls"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -67,6 +71,42 @@ func newQuay(tb testing.TB, address string, names int) *quay {
 	return q
 }
 
+// TestAQuayAlone is no test: it is a quay that a benchmark starts as a process of its own, so that who asks for pages
+// does not wait for its handshakes.
+func TestAQuayAlone(t *testing.T) {
+	address, names, ok := strings.Cut(os.Getenv("FRESHSEAL_BENCH_QUAY"), " ")
+	if !ok {
+		t.Skip("no benchmark asks for it")
+	}
+	n, err := strconv.Atoi(names)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Printf("quay: %s\n", newQuay(t, address, n).port)
+	io.Copy(io.Discard, os.Stdin) // until the benchmark ends
+}
+
+// quayAlone starts a quay as a process.
+func quayAlone(tb testing.TB, address string, names int) *quay {
+	tb.Helper()
+	cmd := exec.Command(os.Args[0], "-test.run=^TestAQuayAlone$", "-test.timeout=0")
+	cmd.Env = append(os.Environ(), fmt.Sprintf("FRESHSEAL_BENCH_QUAY=%s %d", address, names))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	in, err1 := cmd.StdinPipe()
+	out, err2 := cmd.StdoutPipe()
+	if err := errors.Join(err1, err2, cmd.Start()); err != nil {
+		tb.Fatal(err)
+	}
+	tb.Cleanup(func() { in.Close(); cmd.Wait() })
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		if port, ok := strings.CutPrefix(lines.Text(), "quay: "); ok {
+			return &quay{address: address, port: port}
+		}
+	}
+	tb.Fatal("the quay does not start")
+	return nil
+}
+
 // fill imports a fleet of slots at a quay.
 func (s *server) fill(slots, names int, q *quay) {
 	s.t.Helper()
@@ -89,7 +129,7 @@ func BenchmarkLargeFleet(b *testing.B) {
 		slots, _ = strconv.Atoi(text)
 	}
 	for b.Loop() {
-		q := newQuay(b, "127.20.95.1", names)
+		q := quayAlone(b, "127.20.95.1", names)
 		dir := b.TempDir()
 		s := start(b, "serve", dir)
 		s.login()
@@ -209,7 +249,7 @@ func (s *server) pages(b *testing.B, times int) pagedTimes {
 			}
 		}
 	}
-	for _, path := range []string{"/slots/box-000000.tidewrack.example/web", "/devices/box-007919.tidewrack.example", "/status", "/due", "/facets", "/expiries", "/slots/box-000000.tidewrack.example/web/readings"} {
+	for _, path := range []string{"/slots/box-000000.tidewrack.example/web", "/devices/box-007919.tidewrack.example", "/status", "/due?limit=50", "/facets", "/expiries", "/slots/box-000000.tidewrack.example/web/readings"} {
 		look(path)
 	}
 	slices.SortFunc(all, func(a, b kind) int { return int(b.took - a.took) })

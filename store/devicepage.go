@@ -32,7 +32,7 @@ func (s *Store) DevicePage(ctx context.Context, now Moment, f DeviceFilter, p Pa
 	}
 	var rows []Device
 	err = s.read.SelectContext(ctx, &rows, query, args...)
-	return inOrder(rows, ids, func(d Device) int64 { return d.ID }), next, err
+	return inOrder(rows, ids, func(d *Device) int64 { return d.ID }), next, err
 }
 
 // CountDevices says how many devices fit a filter, as of now.

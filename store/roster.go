@@ -2,9 +2,10 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"slices"
 	"strings"
+	"sync"
 
 	"freshseal/core/roster"
 
@@ -14,7 +15,12 @@ import (
 // fill puts the whole fleet into the roster.
 func (s *Store) fill(ctx context.Context) error {
 	var all roster.Change
-	if err := gather(ctx, s.read, &all, "device", "slot"); err != nil {
+	var failed [2]error
+	var reading sync.WaitGroup
+	reading.Go(func() { all.Devices, failed[0] = gatherDevices(ctx, s.read, "device") })
+	reading.Go(func() { all.Slots, failed[1] = gatherSlots(ctx, s.read, "slot") })
+	reading.Wait()
+	if err := errors.Join(failed[0], failed[1]); err != nil {
 		return fmt.Errorf("reading the fleet into memory: %w", err)
 	}
 	s.roster.Put(all)
@@ -30,7 +36,10 @@ func news(ctx context.Context, tx *sqlx.Tx) (out roster.Change, err error) {
 	if err := tx.SelectContext(ctx, &slots, `SELECT id FROM stale_slot`); err != nil || len(devices)+len(slots) == 0 {
 		return out, err
 	}
-	if err := gather(ctx, tx, &out, "stale_device CROSS JOIN device USING (id)", "stale_slot CROSS JOIN slot USING (id)"); err != nil {
+	if out.Devices, err = gatherDevices(ctx, tx, "stale_device CROSS JOIN device USING (id)"); err != nil {
+		return out, err
+	}
+	if out.Slots, err = gatherSlots(ctx, tx, "stale_slot CROSS JOIN slot USING (id)"); err != nil {
 		return out, err
 	}
 	// What is noted and not found is gone. Both are in the order of their numbers.
@@ -54,45 +63,47 @@ func gone[R any](noted []int64, found []R, id func(R) int64) (out []int64) {
 	return out
 }
 
-// gather reads devices and slots for the roster, by their numbers. The tables are gone through in the order in which they are
+// gatherDevices reads devices for the roster, by their numbers. The tables are gone through in the order in which they are
 // named: what was noted is few rows, what stands beside it many.
-func gather(ctx context.Context, from sqlx.QueryerContext, out *roster.Change, devicesFrom, slotsFrom string) error {
-	devices, err := from.QueryxContext(ctx, `SELECT device.id, name, site, family, address, owner, cluster, tags, notes FROM `+devicesFrom+` ORDER BY device.id`)
+func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Device, err error) {
+	rows, err := db.QueryxContext(ctx, `SELECT device.id, name, site, family, address, owner, cluster, tags, notes FROM `+from+` ORDER BY device.id`)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer devices.Close()
-	for devices.Next() {
+	defer rows.Close()
+	for rows.Next() {
 		var d roster.Device
 		var tags JSON[[]string]
 		var notes string
-		if err := devices.Scan(&d.ID, &d.Name, &d.Site, &d.Family, &d.Address, &d.Owner, &d.Cluster, &tags, &notes); err != nil {
-			return err
+		if err := rows.Scan(&d.ID, &d.Name, &d.Site, &d.Family, &d.Address, &d.Owner, &d.Cluster, &tags, &notes); err != nil {
+			return nil, err
 		}
 		d.Tags = tags.V
 		d.Words = strings.ToLower(strings.Join(append([]string{d.Name, d.Site, d.Address, d.Owner, notes, d.Cluster}, d.Tags...), " "))
-		out.Devices = append(out.Devices, d)
+		out = append(out, d)
 	}
-	if err := devices.Err(); err != nil {
-		return err
-	}
-	slots, err := from.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port, slot.signer, slot.rank, slot.not_after, slot.overdue_from, slot.turns_at,
-		slot.server_name, slot.sought, slot.path, device.name AS device FROM `+slotsFrom+` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
+	return out, rows.Err()
+}
+
+// gatherSlots reads slots for the roster, as gatherDevices does devices.
+func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Slot, err error) {
+	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port, slot.signer, slot.rank, slot.not_after, slot.overdue_from, slot.turns_at,
+		slot.server_name, slot.sought, slot.path, device.name AS device FROM `+from+` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer slots.Close()
-	for slots.Next() {
+	defer rows.Close()
+	for rows.Next() {
 		var one roster.Slot
 		var serverName, sought, path, device string
-		if err := slots.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &one.Rank, &one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &sought, &path, &device); err != nil {
-			return err
+		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &one.Rank, &one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &sought, &path, &device); err != nil {
+			return nil, err
 		}
 		one.Words = strings.ToLower(device + "/" + one.Name + " " + one.Address + " " + serverName)
 		one.Sought, one.Above = soughtBy(sought, path)
-		out.Slots = append(out.Slots, one)
+		out = append(out, one)
 	}
-	return slots.Err()
+	return out, rows.Err()
 }
 
 // soughtBy are the words of a leaf and the fingerprints above it, of a path as it is kept. The leaf's own is among
@@ -135,11 +146,16 @@ func (p Page) turned(page roster.Page, by roster.Order, err error) (ids []int64,
 }
 
 // inOrder sorts rows by the numbers of a page; those that are gone by now are left out.
-func inOrder[R any](rows []R, ids []int64, id func(R) int64) []R {
-	place := make(map[int64]int, len(ids))
-	for i, n := range ids {
-		place[n] = i
+func inOrder[R any](rows []R, ids []int64, id func(*R) int64) []R {
+	at := make(map[int64]int, len(rows))
+	for i := range rows {
+		at[id(&rows[i])] = i
 	}
-	slices.SortFunc(rows, func(x, y R) int { return place[id(x)] - place[id(y)] })
-	return rows
+	out := make([]R, 0, len(rows))
+	for _, n := range ids {
+		if i, found := at[n]; found {
+			out = append(out, rows[i])
+		}
+	}
+	return out
 }

@@ -60,7 +60,7 @@ func (s *Store) slotsOnPage(ctx context.Context, ids []int64) ([]SlotRow, error)
 	}
 	var rows []SlotRow
 	err = s.read.SelectContext(ctx, &rows, query, args...)
-	return inOrder(rows, ids, func(row SlotRow) int64 { return row.ID }), err
+	return inOrder(rows, ids, func(row *SlotRow) int64 { return row.ID }), err
 }
 
 // CountSlots says how many slots fit a filter, as of now.

@@ -3,6 +3,7 @@ package wire
 import (
 	"context"
 	"iter"
+	"runtime"
 	"sync"
 	"time"
 )
@@ -57,6 +58,7 @@ type round struct {
 // all are read or the context ends; those that were not begun then are not handed on.
 func (r Reader) ReadAll(ctx context.Context, targets iter.Seq[Target], many Many, take func(Numbered, Reading)) {
 	many = many.orUsual()
+	r.turns = newTurns(runtime.GOMAXPROCS(0), r.Busy)
 	all := round{Reader: r, many: many, fast: make(chan struct{}, many.Fast), slow: make(chan struct{}, many.Slow), take: take, ended: make(chan struct{}, 1)}
 	next, stop := iter.Pull(targets)
 	defer stop()

@@ -85,6 +85,10 @@ type Reader struct {
 	Dial  Dial
 	Now   func() time.Time
 	Limit time.Duration // for one reading, dialling included
+
+	Busy func() bool // whether somebody waits for the service: rounds leave it half of the processors then; nil: never
+
+	turns *turns // of a round; nil: a reading alone needs none
 }
 
 // maxChain bounds what is taken of one box.
@@ -163,6 +167,11 @@ func (r Reader) ask(ctx context.Context, limit time.Duration, t Target, ask aski
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { conn.Close() }) // one through SSH knows no deadlines
 	defer stop()
+	if r.turns != nil {
+		r.turns.take()
+		defer r.turns.leave()
+		conn = taking{conn, r.turns}
+	}
 	inner, err := t.opened(ctx, conn)
 	if err != nil {
 		return unreached{late(ctx, err)}

@@ -67,12 +67,18 @@ func (r *Roster) Facets() Facets {
 	n := len(r.values.texts)
 	sites, families, owners, tags, signers := make([]int, n), make([]int, n), make([]int, n), make([]int, n), make([]int, n)
 	for at := range r.devices.rows {
-		d := &r.devices.rows[at]
-		sites[d.site] += len(d.slots)
-		families[d.family] += len(d.slots)
-		owners[d.owner] += len(d.slots)
+		if r.devices.ids[at] == 0 {
+			continue
+		}
+		d, slots := &r.devices.rows[at], 0
+		for range r.slotsOf(d) {
+			slots++
+		}
+		sites[d.site] += slots
+		families[d.family] += slots
+		owners[d.owner] += slots
 		for _, tag := range d.tags {
-			tags[tag] += len(d.slots)
+			tags[tag] += slots
 		}
 	}
 	for at := range r.slots.rows {

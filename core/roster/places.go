@@ -33,12 +33,12 @@ func (p *places) gone(row int32) {
 	p.out[row] = true
 }
 
+// stale says whether anything moved.
+func (p *places) stale() bool { return len(p.came)+len(p.out) > 0 }
+
 // settle brings the order up to date: what came is sorted and merged, so a small change of a large fleet costs little
 // more than going through the places.
 func (p *places) settle() {
-	if len(p.came) == 0 && len(p.out) == 0 {
-		return
-	}
 	if len(p.out) > 0 {
 		p.rows = slices.DeleteFunc(p.rows, func(row int32) bool { return p.out[row] })
 	}

@@ -13,6 +13,8 @@ package roster
 
 import (
 	"cmp"
+	"iter"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -86,9 +88,9 @@ type device struct {
 	site, family, owner, cluster value
 	byName, byAddress            int32 // its places
 	worst                        uint8
+	first                        int32 // row of its first slot, the others follow; -1: it has none
 	name, address, words         string
 	tags                         []value
-	slots                        []int32
 }
 
 // slot is a row of the table of slots. It repeats what its device has, so that a scan reads one table.
@@ -98,6 +100,7 @@ type slot struct {
 	device                      int32 // its row
 	site, family, owner, signer value
 	byName, byAddress           int32
+	next                        int32 // row of its device's next slot; -1: it is the last
 	port                        uint16
 	rank                        uint8
 	name, address               string
@@ -136,6 +139,8 @@ func (r *Roster) Put(c Change) {
 	for _, id := range c.GoneDevices {
 		r.dropDevice(id)
 	}
+	r.devices.grow(len(c.Devices))
+	r.slots.grow(len(c.Slots))
 	for _, d := range c.Devices {
 		r.putDevice(d)
 	}
@@ -148,36 +153,56 @@ func (r *Roster) Put(c Change) {
 		}
 	}
 	r.values.settle()
-	r.devicesByName.settle()
-	r.devicesByAddress.settle()
-	r.byName.settle()
-	r.byAddress.settle()
+	var settling sync.WaitGroup
+	for _, order := range []*places{&r.devicesByName, &r.devicesByAddress, &r.byName, &r.byAddress} {
+		if order.stale() {
+			settling.Go(order.settle) // each writes a column of its own
+		}
+	}
+	settling.Wait()
 }
 
 func (r *Roster) putDevice(d Device) {
 	at, known := r.devices.place(d.ID)
 	row := &r.devices.rows[at]
 	if !known {
-		*row = device{worst: NoRank}
+		*row = device{worst: NoRank, first: -1}
 	}
 	if !known || row.name != d.Name {
 		r.devicesByName.moved(at, known)
 		r.devicesByAddress.moved(at, known)
-		for _, s := range row.slots {
+		for s := range r.slotsOf(row) {
 			r.byName.moved(s, true)
 		}
 	} else if row.address != d.Address {
 		r.devicesByAddress.moved(at, true)
 	}
-	row.name, row.address, row.words = d.Name, d.Address, d.Words
+	row.words = d.Words
+	row.name, row.address = partOf(d.Words, d.Name), partOf(d.Words, d.Address)
 	row.site, row.family, row.owner, row.cluster = r.values.of(d.Site), r.values.of(d.Family), r.values.of(d.Owner), r.values.of(d.Cluster)
-	row.tags = row.tags[:0]
-	for _, tag := range d.Tags {
-		row.tags = append(row.tags, r.values.of(tag))
-	}
-	for _, s := range row.slots {
+	row.tags = r.values.set(d.Tags)
+	for s := range r.slotsOf(row) {
 		r.slots.rows[s].follow(row)
 	}
+}
+
+// slotsOf goes through the rows of a device's slots.
+func (r *Roster) slotsOf(d *device) iter.Seq[int32] {
+	return func(yield func(int32) bool) {
+		for at := d.first; at >= 0; at = r.slots.rows[at].next {
+			if !yield(at) {
+				return
+			}
+		}
+	}
+}
+
+// partOf is a text as a part of a longer one, where it is one: then it takes no room of its own.
+func partOf(longer, text string) string {
+	if at := strings.Index(longer, text); at >= 0 {
+		return longer[at : at+len(text)]
+	}
+	return text
 }
 
 // follow takes over what a slot has of its device.
@@ -191,8 +216,8 @@ func (r *Roster) putSlot(s Slot) {
 	at, known := r.slots.place(s.ID)
 	row := &r.slots.rows[at]
 	if !known {
-		*row = slot{id: s.ID, device: of}
-		r.devices.rows[of].slots = append(r.devices.rows[of].slots, at)
+		*row = slot{id: s.ID, device: of, next: r.devices.rows[of].first}
+		r.devices.rows[of].first = at
 		r.byName.moved(at, false)
 	} else if row.name != s.Name {
 		r.byName.moved(at, true)
@@ -200,8 +225,8 @@ func (r *Roster) putSlot(s Slot) {
 	if !known || row.address != s.Address || row.port != uint16(s.Port) {
 		r.byAddress.moved(at, known)
 	}
-	row.name, row.address, row.port = r.values.text(s.Name), s.Address, uint16(s.Port)
-	row.signer, row.words = r.values.of(s.Signer), s.Words
+	row.words, row.signer = s.Words, r.values.of(s.Signer)
+	row.name, row.address, row.port = r.values.text(s.Name), partOf(s.Words, s.Address), uint16(s.Port)
 	row.follow(&r.devices.rows[of])
 	r.read(at, Reading{ID: s.ID, Rank: s.Rank, NotAfter: s.NotAfter, Overdue: s.Overdue, TurnsAt: s.TurnsAt, Sought: s.Sought, Above: s.Above})
 }
@@ -221,7 +246,7 @@ func (r *Roster) read(at int32, s Reading) {
 func (r *Roster) sum(at int32) {
 	d := &r.devices.rows[at]
 	d.worst, d.soonest = NoRank, 0
-	for _, s := range d.slots {
+	for s := range r.slotsOf(d) {
 		row := &r.slots.rows[s]
 		d.worst = min(d.worst, row.rank)
 		if row.notAfter > 0 && (d.soonest == 0 || row.notAfter < d.soonest) {
@@ -236,10 +261,9 @@ func (r *Roster) dropSlot(id int64) {
 		return
 	}
 	of := r.slots.rows[at].device
-	d := &r.devices.rows[of]
-	for i, s := range d.slots {
-		if s == at {
-			d.slots = append(d.slots[:i], d.slots[i+1:]...)
+	for link := &r.devices.rows[of].first; *link >= 0; link = &r.slots.rows[*link].next {
+		if *link == at {
+			*link = r.slots.rows[at].next
 			break
 		}
 	}
@@ -254,8 +278,8 @@ func (r *Roster) dropDevice(id int64) {
 	if !known {
 		return
 	}
-	for len(r.devices.rows[at].slots) > 0 {
-		r.dropSlot(r.slots.rows[r.devices.rows[at].slots[0]].id)
+	for r.devices.rows[at].first >= 0 {
+		r.dropSlot(r.slots.rows[r.devices.rows[at].first].id)
 	}
 	r.devicesByName.gone(at)
 	r.devicesByAddress.gone(at)
@@ -271,6 +295,11 @@ type table[R any] struct {
 }
 
 func newTable[R any]() table[R] { return table[R]{at: map[int64]int32{}} }
+
+// grow makes room for so many rows more.
+func (t *table[R]) grow(by int) {
+	t.rows, t.ids = slices.Grow(t.rows, by), slices.Grow(t.ids, by)
+}
 
 // place is where the row of a number stands, or is to stand.
 func (t *table[R]) place(id int64) (at int32, known bool) {

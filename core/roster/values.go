@@ -3,6 +3,7 @@ package roster
 import (
 	"cmp"
 	"slices"
+	"strings"
 )
 
 // value is the number of a text by which rows are filtered: a site, a family, an owner, a tag. 0 is the empty text.
@@ -15,10 +16,11 @@ type values struct {
 	order  []value // by text
 	places []int64 // of each value in that order
 	shared map[string]string
+	sets   map[string][]value
 }
 
 func newValues() values {
-	return values{texts: []string{""}, number: map[string]value{"": 0}, order: []value{0}, places: []int64{0}, shared: map[string]string{}}
+	return values{texts: []string{""}, number: map[string]value{"": 0}, order: []value{0}, places: []int64{0}, shared: map[string]string{}, sets: map[string][]value{}}
 }
 
 // of is the number of a text; a new text gets one.
@@ -36,6 +38,22 @@ func (v *values) text(text string) string {
 	kept, known := v.shared[text]
 	if !known {
 		v.shared[text], kept = text, text
+	}
+	return kept
+}
+
+// set are the numbers of some texts, kept once however many rows have the same.
+func (v *values) set(texts []string) []value {
+	if len(texts) == 0 {
+		return nil
+	}
+	key := strings.Join(texts, "\x00")
+	kept, known := v.sets[key]
+	if !known {
+		for _, text := range texts {
+			kept = append(kept, v.of(text))
+		}
+		v.sets[key] = kept
 	}
 	return kept
 }

@@ -29,10 +29,13 @@ const (
 
 // Due lists what must be done within some days, at a site or everywhere: what is wrong now, worst first,
 // then by act-by date. Slots that cannot be read are not among them: there is nothing to replace
-// before they are.
-func (s *Service) Due(ctx context.Context, within int, site string) (Due, error) {
+// before they are. It lists so many of them at most.
+func (s *Service) Due(ctx context.Context, within int, site string, most int) (Due, error) {
 	if within < 0 || within > farthest {
 		return Due{}, problem.Reject("this cannot be listed", "the number of days must be from 0 to 3650", "give another one")
+	}
+	if most < 1 || most > mostDue {
+		return Due{}, problem.Reject("this cannot be listed", "the limit must be from 1 to 1000", "give another one")
 	}
 	var locking []string
 	for name, p := range s.families.all() {
@@ -40,7 +43,7 @@ func (s *Service) Due(ctx context.Context, within int, site string) (Due, error)
 			locking = append(locking, name)
 		}
 	}
-	rows, total, err := s.store.DueSlots(ctx, s.moment(), store.At(s.now().AddDate(0, 0, within)), site, locking, mostDue)
+	rows, total, err := s.store.DueSlots(ctx, s.moment(), store.At(s.now().AddDate(0, 0, within)), site, locking, most)
 	out := Due{Items: make([]DueSlot, 0, len(rows)), Total: total}
 	for _, row := range rows {
 		slot := s.summary(row.Slot)
@@ -54,7 +57,7 @@ func (s *Service) Due(ctx context.Context, within int, site string) (Due, error)
 // year: act-by dates and expiries.
 func (s *Service) Calendar(ctx context.Context, site string) (string, error) {
 	const ahead = 365
-	due, err := s.Due(ctx, ahead, site)
+	due, err := s.Due(ctx, ahead, site, mostDue)
 	if err != nil {
 		return "", err
 	}

@@ -47,7 +47,16 @@ type Service struct {
 	judging    judging
 	sweeps     sweeps
 	anchorLock sync.Mutex
+	waited     atomic.Int64 // when somebody last waited for an answer of the service; nanoseconds since 1970
 }
+
+// attended is how long a round makes room for those who just waited for an answer: they may want the next page.
+const attended = 300 * time.Millisecond
+
+// SomebodyWaits says that somebody waits for an answer of the service: rounds of readings make room then.
+func (s *Service) SomebodyWaits() { s.waited.Store(time.Now().UnixNano()) }
+
+func (s *Service) busy() bool { return time.Since(time.Unix(0, s.waited.Load())) < attended }
 
 // Ask has authorities asked about revocation, where the policy wants it.
 func (s *Service) Ask(published Published) { s.published = published }
@@ -55,6 +64,7 @@ func (s *Service) Ask(published Published) { s.published = published }
 // New returns the room; it works in the background until stopping ends, see Wait.
 func New(stopping context.Context, db *store.Store, ways *reach.Service, dial reach.Dial, log *slog.Logger, clock func() time.Time) *Service {
 	s := &Service{width: readAtOnce, store: db, reach: ways, log: log, clock: clock, stopping: stopping, reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
+	s.reader.Busy = s.busy
 	ways.OnTimes(s.judgeAgain)
 	return s
 }
