@@ -206,6 +206,15 @@ func (c *client) download(ctx context.Context, path, name string, out io.Writer)
 	return save(answer, name, out)
 }
 
+// saveAs downloads into a new file and says so, or to standard output for "-".
+func (a *app) saveAs(ctx context.Context, c *client, path, name string) error {
+	err := c.download(ctx, path, name, a.out)
+	if err == nil && name != "-" {
+		put(a.out, "saved in %s\n", name)
+	}
+	return err
+}
+
 // exported asks for a file with a body and writes it into a new one; the answer's
 // header says what else there is to know of it.
 func (c *client) exported(ctx context.Context, path string, in any, name string) (http.Header, error) {

@@ -160,7 +160,7 @@ func (a *app) deviceExport() *cobra.Command {
 			if strings.HasSuffix(out, ".xlsx") {
 				form = "xlsx"
 			}
-			return client.download(ctx, v1+"/export?form="+form, out, a.out)
+			return a.saveAs(ctx, client, v1+"/export?form="+form, out)
 		}),
 	}
 	c.Flags().StringVar(&out, "out", "-", "the file; one called .xlsx is a workbook")

@@ -271,5 +271,8 @@ func count(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
+	if strings.HasSuffix(noun, "s") {
+		noun += "e"
+	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }

@@ -24,7 +24,7 @@ func (a *app) reports() *cobra.Command {
 					form = "csv"
 				}
 				q := url.Values{"form": {form}, "day": {ask.Day}, "from": {ask.From}, "until": {ask.Until}, "site": {ask.Site}}
-				return client.download(ctx, v1+"/reports"+item(kind)+"?"+q.Encode(), out, a.out)
+				return a.saveAs(ctx, client, v1+"/reports"+item(kind)+"?"+q.Encode(), out)
 			}),
 		}
 		c.Flags().StringVar(&ask.Site, "site", "", "only this site")

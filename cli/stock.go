@@ -126,7 +126,7 @@ func (a *app) showStock(ctx context.Context, client *client, id string, finds, k
 					what = "factory default"
 				}
 			}
-			t.add(at, serves, what, strconv.Itoa(f.Same), f.Slot)
+			t.add(word(at), serves, what, strconv.Itoa(f.Same), f.Slot)
 		}
 		return a.print(s, t)
 	}

@@ -150,7 +150,7 @@ func (a *app) taskFile() *cobra.Command {
 	c := &cobra.Command{
 		Use: "file TASK NAME", Short: "Download a file of a task", Args: cobra.ExactArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			return client.download(ctx, v1+"/tasks"+item(args[0], "files", args[1]), out, a.out)
+			return a.saveAs(ctx, client, v1+"/tasks"+item(args[0], "files", args[1]), out)
 		}),
 	}
 	c.Flags().StringVar(&out, "out", "-", "the file to write (- for standard output)")

@@ -65,6 +65,7 @@ func TestAChangeThatWasOvertakenIsRefused(t *testing.T) {
 	root := strings.ReplaceAll(rootOf(t, s), "\n", "\\n")
 	for what, change := range map[string]struct{ method, path, at, first, second string }{
 		"a device":     {"PATCH", "/devices/" + gate, "/devices/" + gate, `{"owner":"harbour office"}`, `{"owner":"ticket office"}`},
+		"a place":      {"PATCH", "/sites/Saltmere", "/sites/Saltmere", `{"paused":true}`, `{"paused":false}`}, // only devices name it
 		"a site":       {"PATCH", "/sites/Turnstone", "/sites/Turnstone", `{"most_links":3}`, `{"most_links":4}`},
 		"a credential": {"PUT", "/credentials/keepers", "/credentials/keepers", `{"user":"mate","password":"x"}`, `{"user":"stoker","password":"x"}`},
 		"a signer":     {"PUT", "/signers/harbour", "", `{"about":"a","terms":{},"proof":{}}`, `{"about":"b","terms":{},"proof":{}}`},

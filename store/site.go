@@ -2,8 +2,12 @@ package store
 
 import (
 	"context"
+	"errors"
+	"slices"
+	"strings"
 
 	"freshseal/core/request"
+	"freshseal/core/roster"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -24,27 +28,34 @@ type Site struct {
 	Presence  JSON[[]string]        `db:"presence"`   // windows in which it can be reached; none: always
 	Holidays  string                `db:"holidays"`   // an iCalendar file; empty: none
 	Revision  Revision              `db:"revision"`
+
+	Implied bool `db:"-"` // devices name it, and nothing else is kept of it
 }
 
 const siteRows = `SELECT site.*, coalesce((SELECT number FROM revision WHERE of = 'site/' || site.name), 0) AS revision FROM site `
 
 // AddSite keeps a site with its sealed secrets, all or nothing.
 func (s *Store) AddSite(ctx context.Context, site Site, secrets map[string][]byte) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO site (name, way, address, port, user, pin, added_at, subject, most_links, behind, paused, presence, holidays)
-			VALUES (:name, :way, :address, :port, :user, :pin, :added_at, :subject, :most_links, :behind, :paused, :presence, :holidays)`, site)
-		if err != nil {
-			return taken(err)
-		}
-		return putSecrets(ctx, tx, secrets)
-	})
+	return s.change(ctx, func(tx *sqlx.Tx) error { return addSite(ctx, tx, site, secrets) })
 }
 
-// ChangeSite keeps what has become of a site of a known revision, and new secrets.
+func addSite(ctx context.Context, tx *sqlx.Tx, site Site, secrets map[string][]byte) error {
+	if _, err := tx.NamedExecContext(ctx, `INSERT INTO site (name, way, address, port, user, pin, added_at, subject, most_links, behind, paused, presence, holidays)
+		VALUES (:name, :way, :address, :port, :user, :pin, :added_at, :subject, :most_links, :behind, :paused, :presence, :holidays)`, site); err != nil {
+		return taken(err)
+	}
+	return putSecrets(ctx, tx, secrets)
+}
+
+// ChangeSite keeps what has become of a site of a known revision, and new secrets. One that was only named by devices is
+// kept from then on; it is ErrTaken where somebody else was faster.
 func (s *Store) ChangeSite(ctx context.Context, site Site, secrets map[string][]byte, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := revise(ctx, tx, "site/"+site.Name, known); err != nil {
 			return err
+		}
+		if site.Implied {
+			return addSite(ctx, tx, site, secrets)
 		}
 		if err := changed(tx.NamedExecContext(ctx, `UPDATE site SET way = :way, address = :address, port = :port, user = :user,
 			pin = :pin, subject = :subject, most_links = :most_links, behind = :behind, paused = :paused, presence = :presence, holidays = :holidays WHERE name = :name`, site)); err != nil {
@@ -60,7 +71,32 @@ func (s *Store) Site(ctx context.Context, name string) (Site, error) {
 	return site, one(s.read.GetContext(ctx, &site, siteRows+`WHERE name = ?`, name))
 }
 
-// Sites returns all sites by name.
+// NamedSite is Site, or an implied one where only devices name it.
+func (s *Store) NamedSite(ctx context.Context, name string) (Site, error) {
+	site, err := s.Site(ctx, name)
+	if errors.Is(err, ErrNotFound) && name != "" && s.roster.CountDevices(roster.DeviceFilter{Site: name}) > 0 {
+		return Site{Name: name, Way: "direct", Implied: true}, nil
+	}
+	return site, err
+}
+
+// NamedSites are Sites and the implied ones, by name.
+func (s *Store) NamedSites(ctx context.Context) ([]Site, error) {
+	out, err := s.Sites(ctx)
+	kept := map[string]bool{}
+	for _, site := range out {
+		kept[site.Name] = true
+	}
+	for _, name := range s.roster.Sites() {
+		if !kept[name] {
+			out = append(out, Site{Name: name, Way: "direct", Implied: true})
+		}
+	}
+	slices.SortFunc(out, func(x, y Site) int { return strings.Compare(x.Name, y.Name) })
+	return out, err
+}
+
+// Sites returns all sites by name, those aside that only devices name.
 func (s *Store) Sites(ctx context.Context) ([]Site, error) {
 	var out []Site
 	return out, s.read.SelectContext(ctx, &out, siteRows+`ORDER BY name`)

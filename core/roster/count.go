@@ -97,6 +97,24 @@ func (r *Roster) Facets() Facets {
 	return out
 }
 
+// Sites are the sites that devices name, by name.
+func (r *Roster) Sites() (names []string) {
+	r.lock.RLock()
+	defer r.lock.RUnlock()
+	named := make([]bool, len(r.values.texts))
+	for at, id := range r.devices.ids {
+		if id != 0 {
+			named[r.devices.rows[at].site] = true
+		}
+	}
+	for _, n := range r.values.order {
+		if n != 0 && named[n] {
+			names = append(names, r.values.texts[n])
+		}
+	}
+	return names
+}
+
 // Families says how many devices are of each family; the empty one is that of devices that can only be read.
 func (r *Roster) Families() map[string]int {
 	r.lock.RLock()

@@ -44,6 +44,7 @@ type Site struct {
 	Presence  []string           `json:"presence" required:"true" description:"windows (RFC 5545) in which it can be reached, such as that of a ship in port; none: always"`
 	Holidays  []calendar.Holiday `json:"holidays" required:"true" description:"of the next twelve months"`
 	Away      bool               `json:"away" required:"true" description:"it is outside these windows now"`
+	Implied   bool               `json:"implied" required:"true" description:"devices name it, and nothing is set for it yet"`
 	Revision  problem.Revision   `json:"revision" required:"true"`
 }
 
@@ -171,11 +172,14 @@ func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) 
 
 // EditSite changes a site. Links that are open stay as they are.
 func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known problem.Revision) (Site, error) {
-	row, err := s.store.Site(ctx, name)
+	row, err := s.store.NamedSite(ctx, name)
 	if err != nil {
 		return Site{}, noSite(err, name)
 	}
 	was := row
+	if row.Implied {
+		row.AddedAt = s.moment()
+	}
 	set(&row.Way, c.Way)
 	set(&row.Address, c.Address)
 	set(&row.Port, c.Port)
@@ -205,7 +209,9 @@ func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known
 			return Site{}, err
 		}
 	}
-	if err := s.store.ChangeSite(ctx, row, secrets, known); err != nil {
+	if err := s.store.ChangeSite(ctx, row, secrets, known); errors.Is(err, store.ErrTaken) {
+		return Site{}, problem.New(problem.Conflict, cannot, "somebody else set it just now", "look at it, and try again", next.ChangeSite.On(name))
+	} else if err != nil {
 		return Site{}, noSite(problem.Outdated(err), name)
 	}
 	s.sites.changed()
@@ -229,7 +235,7 @@ func noSite(err error, name string) error {
 
 // Site shows one site.
 func (s *Service) Site(ctx context.Context, name string) (Site, error) {
-	row, err := s.store.Site(ctx, name)
+	row, err := s.store.NamedSite(ctx, name)
 	return s.showSite(row), noSite(err, name)
 }
 
@@ -237,7 +243,7 @@ func (s *Service) showSite(row store.Site) Site {
 	windows, _ := window.ParseAll(row.Presence.V) // they were checked when they were given
 	today := s.clock().UTC().Truncate(24 * time.Hour)
 	return Site{Holidays: s.holidays(row, today, today.AddDate(1, 0, 0)), Name: row.Name, Way: row.Way, Address: row.Address, Port: row.Port, User: row.User, Pin: row.Pin, Subject: row.Subject.V, MostLinks: row.MostLinks, Behind: row.Behind,
-		Paused: row.Paused, Presence: append([]string{}, row.Presence.V...), Away: away(windows, s.clock()), Revision: row.Revision}
+		Paused: row.Paused, Presence: append([]string{}, row.Presence.V...), Away: away(windows, s.clock()), Implied: row.Implied, Revision: row.Revision}
 }
 
 // holidays are those of a site in a period; they were checked when they were given.
@@ -302,9 +308,9 @@ func (s Site) facts() map[string]string {
 	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User, "pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind, "paused": strconv.FormatBool(s.Paused), "presence": strings.Join(s.Presence, "; "), "holidays in a year": strconv.Itoa(len(s.Holidays))}
 }
 
-// Sites returns all sites by name.
+// Sites returns all sites by name, those included that only devices name.
 func (s *Service) Sites(ctx context.Context) ([]Site, error) {
-	rows, err := s.store.Sites(ctx)
+	rows, err := s.store.NamedSites(ctx)
 	out := make([]Site, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, s.showSite(row))

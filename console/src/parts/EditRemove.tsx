@@ -9,24 +9,26 @@ type Props = {
   what: string // "the site Mainquay"
   of: Noun
   edit: () => void
-  remove: () => Promise<unknown>
+  remove?: (() => Promise<unknown>) | false // none where nothing can be removed
   before?: ReactNode // other buttons of the row
   children?: ReactNode // what a removal means
 }
 
-/** EditRemove are the two buttons of a row that can be changed and removed, on one line; it asks before it removes. */
+/** EditRemove are the two buttons of a row that can be changed and mostly removed, on one line; it asks before it removes. */
 export function EditRemove({ what, of, edit, remove, before, children }: Props) {
   const [sure, setSure] = useState(false)
-  const removal = useChange({ of, do: remove, done: () => setSure(false) })
+  const removal = useChange({ of, do: () => (remove ? remove() : Promise.resolve()), done: () => setSure(false) })
   return (
     <Box sx={{ display: 'flex', marginLeft: 'auto' }}>
       {before}
       <Button size="small" onClick={edit}>
         Edit
       </Button>
-      <Button size="small" color="error" onClick={() => setSure(true)}>
-        Remove
-      </Button>
+      {remove && (
+        <Button size="small" color="error" onClick={() => setSure(true)}>
+          Remove
+        </Button>
+      )}
       {sure && (
         <Confirm question={`Remove ${what}?`} yes="Remove" pending={removal.isPending} error={removal.error} act={() => removal.mutate()} close={() => setSure(false)}>
           {children}

@@ -24,7 +24,7 @@ export function days(n?: number | null) {
 
 /** some writes a number with its noun. */
 export function some(n: number, noun: string) {
-  return n === 1 ? `1 ${noun}` : `${n} ${noun}s`
+  return n === 1 ? `1 ${noun}` : `${n} ${noun}${noun.endsWith('s') ? 'es' : 's'}`
 }
 
 /** took says how long something took, in seconds. */

@@ -140,7 +140,12 @@ function SiteRow({ s, edit }: { s: Site; edit: () => void }) {
         {s.holidays.length > 0 && ` ${some(s.holidays.length, 'holiday')} in the next twelve months`}
       </Quiet>
       <May role="admin">
-        <EditRemove what={`the site ${s.name}`} of="sites" edit={edit} remove={() => take(api.DELETE('/api/v1/sites/{name}', { params: { path: { name: s.name } } }))}>
+        <EditRemove
+          what={`the site ${s.name}`}
+          of="sites"
+          edit={edit}
+          remove={!s.implied && (() => take(api.DELETE('/api/v1/sites/{name}', { params: { path: { name: s.name } } })))}
+        >
           <Typography>Its devices stay, and are reached directly from then on. The secret of its jump host is deleted.</Typography>
         </EditRemove>
       </May>

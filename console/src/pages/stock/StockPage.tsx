@@ -233,7 +233,7 @@ function Finds({ s }: { s: Schemas['Stock'] }) {
           <Quiet grow>
             {f.shared_key ? 'factory default with a known key' : f.factory ? 'factory default' : ''}
             {f.default && ` of ${f.default}`}
-            {f.same > 0 && `; the same at ${some(f.same, 'other address').replace('addresss', 'addresses')}`}
+            {f.same > 0 && `; the same at ${some(f.same, 'other address')}`}
           </Quiet>
           {f.slot && (
             <Link component={RouterLink} to={devicePath(f.slot.split('/')[0] ?? '')}>
