@@ -206,6 +206,9 @@ func (a *app) printRules(shown any, all []tell.Rule) error {
 				of = append(of, what+" "+value)
 			}
 		}
+		if r.Expiring {
+			of = append(of, "what else expires")
+		}
 		if r.Paused {
 			when = []string{"paused"}
 		}
@@ -219,7 +222,7 @@ func (a *app) noticeRule() *cobra.Command {
 	var on []string
 	c := &cobra.Command{
 		Use: "rule RULE", Short: "Add a rule, or replace what it says", Args: cobra.ExactArgs(1),
-		Example: "  freshseal notice rule strays --condition stray --condition dark --to hook --recovery\n  freshseal notice rule expiry --days 30,14,7,1 --to mail --digest 07:30 --zone Europe/Oslo --repeat 7 --escalate hook",
+		Example: "  freshseal notice rule strays --condition stray --condition dark --to hook --recovery\n  freshseal notice rule expiry --days 30,14,7,1 --to mail --digest 07:30 --zone Europe/Oslo --repeat 7 --escalate hook\n  freshseal notice rule chains --expiring --days 180,60,14 --to mail",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			for _, word := range on {
 				r.Conditions = append(r.Conditions, due.Condition(word))
@@ -238,6 +241,7 @@ func (a *app) noticeRule() *cobra.Command {
 	f := c.Flags()
 	f.StringArrayVar(&on, "condition", nil, "tell of slots in this condition; may be given again")
 	f.IntSliceVar(&r.Days, "days", nil, "tell when so many days are left, such as 30,14,3: a stage for each")
+	f.BoolVar(&r.Expiring, "expiring", false, "tell of what else expires within these days, instead of slots: see freshseal expiring")
 	f.StringVar(&r.Site, "site", "", "only slots at this site")
 	f.StringVar(&r.Family, "family", "", "only slots of devices of this family")
 	f.StringVar(&r.Owner, "owner", "", "only slots of this owner")
@@ -266,20 +270,20 @@ func (a *app) noticeList() *cobra.Command {
 				return err
 			}
 			all := found.Items
-			t := table{head: []string{"at", "state", "stage", "slot", "over"}}
+			t := table{head: []string{"at", "state", "stage", "about", "over"}}
 			for _, n := range all {
 				stage := n.Stage
 				if n.Kind != notice.Begins {
 					stage = string(n.Kind) + " " + stage
 				}
-				t.add(n.At.Format("01-02 15:04"), n.State, stage, n.Slot, n.Over)
+				t.add(n.At.Format("01-02 15:04"), n.State, stage, n.About(), n.Over)
 			}
 			if err := a.print(all, t); err != nil || a.as != "table" {
 				return err
 			}
 			for _, n := range all {
 				if n.State == "failed" {
-					put(a.out, "%s was not sent: %s\n", n.Slot, n.Error)
+					put(a.out, "%s was not sent: %s\n", n.About(), n.Error)
 				}
 			}
 			return nil

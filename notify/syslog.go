@@ -34,8 +34,10 @@ func severity(i notice.Item) int {
 // syslogLine is an item as RFC 5424, 6, has it.
 func syslogLine(host string, m notice.Message, i notice.Item) string {
 	data := ""
-	for _, each := range [][2]string{{"id", i.ID}, {"message", m.ID}, {"rule", i.Rule}, {"slot", i.Slot}, {"site", i.Site}, {"owner", i.Owner}, {"stage", i.Stage}, {"condition", i.Condition}} {
-		data += fmt.Sprintf(` %s="%s"`, each[0], quoted(each[1]))
+	for _, each := range [][2]string{{"id", i.ID}, {"message", m.ID}, {"rule", i.Rule}, {"slot", i.Slot}, {"what", i.What}, {"site", i.Site}, {"owner", i.Owner}, {"stage", i.Stage}, {"condition", i.Condition}} {
+		if each[0] != "what" || each[1] != "" {
+			data += fmt.Sprintf(` %s="%s"`, each[0], quoted(each[1]))
+		}
 	}
 	if i.ExpiresAt != nil {
 		data += fmt.Sprintf(` expires="%s"`, i.ExpiresAt.Format(time.RFC3339))

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"freshseal/core/naming"
+	"freshseal/core/notice"
 	"freshseal/core/request"
 	"freshseal/service/desk"
 	"freshseal/service/fleet"
@@ -119,11 +120,22 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	s.Tell = tell.New(stopping, db, box, o.Dial, o.Name, o.Log, o.Now)
 	s.Work = work.New(stopping, db, box, work.Rooms{Reach: s.Reach, Watch: s.Watch, Fleet: s.Fleet, Desk: s.Desk, Ledger: s.People},
 		work.Terms{Resolver: o.Resolver, Subject: o.Subject}, o.Log, o.Now)
+	s.Tell.Ask(s.expiring)
 	if err := s.start(ctx); err != nil {
 		s.wait()
 		return nil, errors.Join(err, db.Close())
 	}
 	return s, nil
+}
+
+// expiring is what people are told of besides slots.
+func (s *Service) expiring(ctx context.Context, within int) ([]notice.Thing, error) {
+	found, err := s.Work.Expiring(ctx, within, true)
+	var out []notice.Thing
+	for _, e := range found {
+		out = append(out, notice.Thing{Kind: e.Kind, Name: e.Name, Of: e.Of, SHA256: e.SHA256, Ends: e.EndsAt, Slots: e.Slots, Remedy: e.Remedy})
+	}
+	return out, err
 }
 
 func (s *Service) start(ctx context.Context) error {

@@ -30,30 +30,15 @@ func (s *Store) AheadOf(ctx context.Context, id int64, most int) ([]Ahead, error
 		FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id > ? AND slot.chain <> '[]' ORDER BY slot.id LIMIT ?`, id, most)
 }
 
-// PathCount is a path that slots have, and how many.
-type PathCount struct {
-	Path  JSON[[]string] `db:"path"`
-	Count int            `db:"count"`
-}
-
 // Uppers counts, for each certificate above a leaf, the slots whose path it is on.
-func (s *Store) Uppers(ctx context.Context) (map[string]int, error) {
-	rows, err := s.read.QueryxContext(ctx, `SELECT path FROM slot WHERE path <> '[]' AND path <> ''`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
+func (s *Store) Uppers() map[string]int {
 	out := map[string]int{}
-	for rows.Next() {
-		var path JSON[[]string]
-		if err := rows.Scan(&path); err != nil {
-			return nil, err
-		}
-		for _, sha256 := range path.V[min(1, len(path.V)):] {
-			out[sha256]++
+	for above, slots := range s.roster.Above() {
+		for _, sha256 := range fingerprints(above) {
+			out[sha256] += slots
 		}
 	}
-	return out, rows.Err()
+	return out
 }
 
 // Took is how long a sealed replacement took, and how long its steps by hand were open, in milliseconds.

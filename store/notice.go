@@ -56,11 +56,20 @@ func (s *Store) SlotToTell(ctx context.Context, device, name string) (SlotToTell
 	return out, one(s.read.GetContext(ctx, &out, slotsToTell+`device.name = ? AND slot.name = ?`, device, name))
 }
 
-// Matter is what was told of a slot by a rule.
+// Matter is what was told of a slot, or of something else, by a rule.
 type Matter struct {
 	Rule  string              `db:"rule"`
 	Slot  int64               `db:"slot_id"`
 	State JSON[notice.Matter] `db:"state"`
+
+	Thing string             `db:"thing"` // what it is about instead of a slot, and of what kind that is
+	Of    JSON[notice.Thing] `db:"of"`
+}
+
+// ThingMatters are those about what is no slot.
+func (s *Store) ThingMatters(ctx context.Context) ([]Matter, error) {
+	var out []Matter
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM thing_matter ORDER BY rule, thing`)
 }
 
 // Matters are those of some slots.
@@ -137,6 +146,12 @@ func (s *Store) NoticeCursor(ctx context.Context) (int64, error) {
 func (s *Store) AddNotices(ctx context.Context, matters []Matter, notices []Notice, cursor int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, m := range matters {
+			if m.Thing != "" {
+				if err := putThingMatter(ctx, tx, m); err != nil {
+					return err
+				}
+				continue
+			}
 			if len(m.State.V.Told) == 0 {
 				if _, err := tx.NamedExecContext(ctx, `DELETE FROM matter WHERE rule = :rule AND slot_id = :slot_id`, m); err != nil {
 					return err
@@ -162,6 +177,16 @@ func (s *Store) AddNotices(ctx context.Context, matters []Matter, notices []Noti
 		_, err := tx.ExecContext(ctx, `UPDATE notice_cursor SET event = ? WHERE event < ?`, cursor, cursor)
 		return err
 	})
+}
+
+func putThingMatter(ctx context.Context, tx *sqlx.Tx, m Matter) error {
+	statement := `INSERT INTO thing_matter (rule, thing, state, of) SELECT :rule, :thing, :state, :of WHERE EXISTS (SELECT 1 FROM notice_rule WHERE name = :rule)
+		ON CONFLICT DO UPDATE SET state = excluded.state`
+	if len(m.State.V.Told) == 0 {
+		statement = `DELETE FROM thing_matter WHERE rule = :rule AND thing = :thing`
+	}
+	_, err := tx.NamedExecContext(ctx, statement, m)
+	return err
 }
 
 // ToPack is a notice that is to be sent over a channel and is in no message yet.

@@ -116,6 +116,9 @@ func soughtBy(sought, path string) (words, above string) {
 	return sought, above
 }
 
+// fingerprints are those in a text that soughtBy gave as above.
+func fingerprints(above string) []string { return strings.Split(strings.Trim(above, `"]`), `","`) }
+
 // order is a page as the roster takes it.
 func (p Page) order(natural string) (roster.Order, error) {
 	if p.Sort == "" {

@@ -84,7 +84,8 @@ type Item struct {
 	ID        string     `json:"id" required:"true"`
 	Kind      Kind       `json:"kind" required:"true" enum:"notice,reminder,recovery,trial"`
 	Rule      string     `json:"rule" required:"true"`
-	Slot      string     `json:"slot" required:"true" description:"DEVICE/SLOT"`
+	Slot      string     `json:"slot" required:"true" description:"DEVICE/SLOT; empty: it is about something else"`
+	What      string     `json:"what,omitempty" description:"what expires, where it is no slot"`
 	Site      string     `json:"site" required:"true"`
 	Owner     string     `json:"owner" required:"true"`
 	Stage     string     `json:"stage" required:"true" description:"a condition, or the days that are left"`
@@ -111,6 +112,14 @@ func ItemOf(id, rule string, k Kind, stage Stage, s Slot, reminders int, at time
 	return i
 }
 
+// About is the slot, or what else it is about.
+func (i Item) About() string {
+	if i.What != "" {
+		return i.What
+	}
+	return i.Slot
+}
+
 // Headline is a notice on one line.
 func (i Item) Headline() string {
 	what := i.Condition
@@ -125,7 +134,7 @@ func (i Item) Headline() string {
 	case Reminder:
 		what = fmt.Sprintf("reminder %d: %s", i.Reminders, what)
 	}
-	return visible.Line(i.Slot + ": " + what)
+	return visible.Line(i.About() + ": " + what)
 }
 
 // Message is what a channel sends in one go.
@@ -181,7 +190,11 @@ func (m Message) Text() string {
 			line("next", i.Next)
 		}
 		if m.URL != "" && i.Kind != Trial {
-			line("see", m.URL+"/slots/"+i.Slot)
+			page := "/slots/" + i.Slot
+			if i.What != "" {
+				page = "/ahead"
+			}
+			line("see", m.URL+page)
 		}
 	}
 	if m.More > 0 {

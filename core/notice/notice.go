@@ -21,6 +21,7 @@ import (
 type Rule struct {
 	Conditions []due.Condition `json:"conditions,omitempty" description:"a slot that has one of these"`
 	Days       []int           `json:"days,omitempty" description:"a slot whose certificate expires within that many days, a stage for each number"`
+	Expiring   bool            `json:"expiring,omitempty" description:"what else expires within these days, instead of slots: intermediates, roots, validations of domains, tokens and calendars"`
 	Site       string          `json:"site,omitempty"`
 	Family     string          `json:"family,omitempty"`
 	Owner      string          `json:"owner,omitempty"`
@@ -50,6 +51,10 @@ func (r Rule) Check() error {
 	switch {
 	case len(r.Conditions)+len(r.Days) == 0:
 		return fmt.Errorf("it has neither a condition nor a number of days")
+	case r.Expiring && (len(r.Days) == 0 || len(r.Conditions) > 0):
+		return fmt.Errorf("what else expires has days that are left, and no condition")
+	case r.Expiring && r.Site+r.Family+r.Owner+r.Tag != "":
+		return fmt.Errorf("what else expires has no site, family, owner or tag")
 	case len(r.Days) > 20:
 		return fmt.Errorf("it has more than 20 numbers of days")
 	case len(r.To) == 0:
@@ -127,21 +132,27 @@ const daysRank = 100
 // StageOf says in which stage a slot is. Slots that the rule does not mean have none. After the last of the days comes a
 // stage of its own: expired.
 func (r Rule) StageOf(s Slot, at time.Time) Stage {
-	if r.Paused || r.Site != "" && r.Site != s.Site || r.Family != "" && r.Family != s.Family || r.Owner != "" && r.Owner != s.Owner || r.Tag != "" && !slices.Contains(s.Tags, r.Tag) {
+	if r.Paused || r.Expiring || r.Site != "" && r.Site != s.Site || r.Family != "" && r.Family != s.Family || r.Owner != "" && r.Owner != s.Owner || r.Tag != "" && !slices.Contains(s.Tags, r.Tag) {
 		return None
 	}
 	if slices.Contains(r.Conditions, s.Condition) {
 		return Stage{s.Condition.Rank(), string(s.Condition)}
 	}
-	best := None
-	if len(r.Days) > 0 && !s.Expires.IsZero() && !at.Before(s.Expires) {
+	if s.Expires.IsZero() {
+		return None
+	}
+	return r.left(s.Expires, at)
+}
+
+// left is the stage of something that expires, by the days that are left.
+func (r Rule) left(expires, at time.Time) Stage {
+	if len(r.Days) > 0 && !at.Before(expires) {
 		return Stage{daysRank - 1, "expired"}
 	}
-	if !s.Expires.IsZero() {
-		for _, d := range r.Days {
-			if stage := (Stage{daysRank + d, days(d)}); !at.Before(s.Expires.AddDate(0, 0, -d)) && stage.Rank < best.Rank {
-				best = stage
-			}
+	best := None
+	for _, d := range r.Days {
+		if stage := (Stage{daysRank + d, days(d)}); !at.Before(expires.AddDate(0, 0, -d)) && stage.Rank < best.Rank {
+			best = stage
 		}
 	}
 	return best

@@ -139,6 +139,19 @@ func (r *Roster) Each(f func(site string, rank int, notAfter int64)) {
 	}
 }
 
+// Above counts the slots by the fingerprints above their leaves.
+func (r *Roster) Above() map[string]int {
+	r.lock.RLock()
+	defer r.lock.RUnlock()
+	out := map[string]int{}
+	for at, id := range r.slots.ids {
+		if above := r.slots.rows[at].above; id != 0 && above != "" {
+			out[above]++
+		}
+	}
+	return out
+}
+
 // Turned are some slots whose condition changed by time alone before a moment, at most so many.
 func (r *Roster) Turned(now int64, most int) (ids []int64) {
 	r.lock.RLock()

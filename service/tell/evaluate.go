@@ -94,6 +94,9 @@ func (s *Service) evaluate(ctx context.Context, whole bool) error {
 	if !whole || len(rows) == 0 {
 		return nil
 	}
+	if err := e.things(ctx, cursor); err != nil {
+		return err
+	}
 	var conditions []due.Condition
 	days := 0
 	for _, r := range rows {
@@ -172,6 +175,9 @@ func (e evaluation) look(ctx context.Context, rows []store.SlotToTell, were map[
 	for _, row := range rows {
 		now := asSlot(row, e.at)
 		for _, r := range e.rules {
+			if r.Terms.V.Paused { // what was told is remembered until it goes on
+				continue
+			}
 			before := matters[key{r.Name, row.ID}]
 			matter := before
 			// What it was in between counts, and then what it is: something that was exchanged and put back is told too.

@@ -27,6 +27,8 @@ type Service struct {
 	clock  func() time.Time
 	every  time.Duration
 
+	expiring Expiring // nil: nobody knows what else expires
+
 	url      string // of the console
 	urlLock  sync.Mutex
 	served   chan struct{} // closed once that is known

@@ -378,3 +378,66 @@ func TestAChannelsSecretGoesNowhereElse(t *testing.T) {
 		t.Errorf("%+v %v", trial, err)
 	}
 }
+
+// What expires besides slots is told of by rules of its own: once for each number of days, again as a reminder, and when it was
+// renewed, whenever the service ends in between. A rule about slots tells of none of it.
+func TestWhatElseExpiresIsTold(t *testing.T) {
+	q := newQuay(t, 1)
+	q.becomes(0, due.Fresh, q.clock().AddDate(1, 0, 0))
+	middle := notice.Thing{Kind: "intermediate", Name: "Quay Middle\r\nX: y", SHA256: strings.Repeat("ab", 32), Ends: q.clock().AddDate(0, 0, 59), Slots: 12, Remedy: "ask the signer for its current intermediate"}
+	things := []notice.Thing{middle, {Kind: "token", Name: "monitoring", Of: "admin", Ends: q.clock().AddDate(1, 0, 0)}}
+	asked := 0
+	ask := func(_ context.Context, within int) ([]notice.Thing, error) {
+		asked = within
+		return things, nil
+	}
+	q.Service.Ask(ask)
+	q.rule("slots", notice.Rule{Days: []int{90}, To: []string{"log"}})
+	q.round(true)
+	if len(q.got("")) != 0 || asked != 0 {
+		t.Fatalf("without a rule about them %d messages were sent, and %d days asked for", len(q.got("")), asked)
+	}
+	q.rule("chains", notice.Rule{Expiring: true, Days: []int{60, 14}, To: []string{"hook", "mail"}, RepeatDays: 30, Recovery: true})
+	for range 3 {
+		q.round(true)
+	}
+	if got := q.got("hook"); len(got) != 1 || !strings.Contains(got[0].Text, `"what":"intermediate Quay Middle`) || !strings.Contains(got[0].Text, "12 slots") || asked != 61 {
+		t.Fatalf("%d messages, %d days: %v", len(got), asked, got)
+	}
+	if mail := q.got("mail")[0].Readable(); !strings.Contains(mail, "expires on") || !strings.Contains(mail, "next      ask the signer") || strings.Contains(mail, "\nX: y") {
+		t.Errorf("the mail says\n%s", mail)
+	}
+	again := q.again()
+	again.Ask(ask)
+	q.Service = again
+	q.pass(31 * 24 * time.Hour)
+	q.round(true)
+	if got := q.got("hook"); len(got) != 2 || !strings.Contains(got[1].Text, `"kind":"reminder"`) {
+		t.Fatalf("%d messages after a month, in which the service began anew", len(got))
+	}
+	// While the rule is paused nothing is told; it goes on with what it knew.
+	paused := notice.Rule{Expiring: true, Days: []int{60, 14}, To: []string{"hook"}, RepeatDays: 30, Recovery: true, Paused: true}
+	q.rule("chains", paused)
+	q.round(true)
+	paused.Paused = false
+	q.rule("chains", paused)
+	q.round(true)
+	if got := q.got("hook"); len(got) != 2 {
+		t.Fatalf("after a pause it was told anew: %s", got[2].Text)
+	}
+	q.pass(15 * 24 * time.Hour)
+	q.round(true)
+	things[0].Ends = things[0].Ends.AddDate(5, 0, 0)
+	q.round(true)
+	got := q.got("hook")
+	if len(got) != 4 || !strings.Contains(got[2].Text, `"stage":"14 days"`) || !strings.Contains(got[3].Text, `"kind":"recovery"`) {
+		t.Fatalf("%d messages: %s", len(got), got[len(got)-1].Text)
+	}
+	q.round(true)
+	if len(q.got("hook")) != 4 {
+		t.Error("it is told of twice that something is over")
+	}
+	if _, err := q.SetRule(t.Context(), "mixed", notice.Rule{Expiring: true, Days: []int{9}, Site: "Mainquay", To: []string{"hook"}}, 0); err == nil {
+		t.Error("a rule about what else expires takes a site, which it cannot mean")
+	}
+}

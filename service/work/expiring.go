@@ -45,11 +45,7 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]Expi
 			out = append(out, e)
 		}
 	}
-	uppers, err := s.store.Uppers(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for sha256, slots := range uppers {
+	for sha256, slots := range s.store.Uppers() {
 		found, err := s.store.Certificates(ctx, []string{sha256})
 		if errors.Is(err, store.ErrNotFound) {
 			continue

@@ -20,6 +20,7 @@ const told = (Object.keys(conditions) as Condition[]).filter((c): c is Exclude<C
 const schema = v.object({
   name: v.pipe(v.string(), v.trim(), v.nonEmpty('Name is needed.')),
   ...(Object.fromEntries(told.map((c) => [c, v.boolean()])) as Record<(typeof told)[number], v.BooleanSchema<undefined>>),
+  expiring: v.boolean(),
   days: v.pipe(v.string(), v.regex(/^[\d\s,]*$/, 'Days are numbers, such as 30, 14, 3.')),
   site: v.string(),
   family: v.string(),
@@ -40,6 +41,7 @@ function valuesOf(r: Rule | undefined): Values {
   return {
     name: r?.name ?? '',
     ...(Object.fromEntries(told.map((c) => [c, r?.conditions?.includes(c) ?? false])) as Record<(typeof told)[number], boolean>),
+    expiring: r?.expiring ?? false,
     days: (r?.days ?? []).join(', '),
     site: r?.site ?? '',
     family: r?.family ?? '',
@@ -98,6 +100,7 @@ export function means(r: Rule): string {
     r.repeat_days && `again after ${r.repeat_days} days${r.escalate?.length ? ` and to ${r.escalate.join(', ')}` : ''}`,
     r.recovery && 'also when it is over',
   ].filter(Boolean)
+  if (r.expiring) of.push('what else expires')
   return `${when}${of.length ? ` (${of.join(', ')})` : ''} → ${r.to.join(', ')}${how.length ? `; ${how.join('; ')}` : ''}`
 }
 
@@ -131,6 +134,7 @@ function EditRule({ was, close }: { was: Rule | undefined; close: () => void }) 
             params: { path: { name: x.name }, header: revision(was ?? { revision: 0 }) },
             body: {
               conditions: told.filter((c) => x[c]),
+              expiring: x.expiring,
               days: words(x.days).map(Number),
               site: x.site,
               family: x.family,
@@ -168,6 +172,7 @@ function EditRule({ was, close }: { was: Rule | undefined; close: () => void }) 
         {told.map((c) => (
           <Tick key={c} name={c} label={c} />
         ))}
+        <Tick name="expiring" label="What else expires" />
         <Tick name="recovery" label="Tell when it is over" />
         <Tick name="paused" label="Paused" />
       </FieldGrid>

@@ -93,7 +93,7 @@ function Log() {
               <Table size="small">
                 <TableHead>
                   <TableRow>
-                    {['At', 'Slot', 'Stage', 'Rule', 'Over', 'State'].map((h) => (
+                    {['At', 'About', 'Stage', 'Rule', 'Over', 'State'].map((h) => (
                       <TableCell key={h}>{h}</TableCell>
                     ))}
                   </TableRow>
@@ -103,8 +103,8 @@ function Log() {
                     <TableRow key={n.id}>
                       <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(n.at)}</TableCell>
                       <TableCell sx={{ overflowWrap: 'anywhere' }}>
-                        <Link component={RouterLink} to={`/slots/${n.slot}`}>
-                          {n.slot}
+                        <Link component={RouterLink} to={n.what ? '/ahead' : `/slots/${n.slot}`}>
+                          {n.what || n.slot}
                         </Link>
                       </TableCell>
                       <TableCell>{n.kind === 'notice' ? n.stage : n.kind === 'reminder' ? `${n.stage}, reminder ${n.reminders}` : 'over'}</TableCell>

@@ -1,0 +1,48 @@
+package notice
+
+import (
+	"fmt"
+	"time"
+)
+
+// Thing is something besides the certificate of a slot that expires by itself: a certificate above a leaf, the validation
+// of a domain, a token.
+type Thing struct {
+	Kind   string // intermediate, root, domain, token, calendar
+	Name   string
+	Of     string // the signer of a validation, the user of a token
+	SHA256 string // of a certificate
+	Ends   time.Time
+	Slots  int // whose path it is on
+	Remedy string
+}
+
+// Key tells a thing from all others, and from what it was before it was renewed.
+func (t Thing) Key() string {
+	return fmt.Sprintf("%s/%s/%s/%s/%d", t.Kind, t.SHA256, t.Name, t.Of, t.Ends.Unix())
+}
+
+// StageOfThing says in which stage a thing is by a rule about such things.
+func (r Rule) StageOfThing(t Thing, at time.Time) Stage {
+	if r.Paused || !r.Expiring {
+		return None
+	}
+	return r.left(t.Ends, at)
+}
+
+// ItemOfThing is a notice about a thing.
+func ItemOfThing(id, rule string, k Kind, stage Stage, t Thing, reminders int, at time.Time) Item {
+	ends := t.Ends.UTC()
+	i := Item{ID: id, Kind: k, Rule: rule, What: t.Kind + " " + t.Name, Stage: stage.Name, Condition: "expires", Subject: t.SHA256, ExpiresAt: &ends, Next: t.Remedy, Reminders: reminders, At: at.UTC()}
+	if t.Of != "" {
+		i.What += " of " + t.Of
+	}
+	i.Why = "it expires on " + ends.Format(time.DateOnly)
+	switch {
+	case t.Slots == 1:
+		i.Why += "; it is on the path of 1 slot"
+	case t.Slots > 1:
+		i.Why += fmt.Sprintf("; it is on the path of %d slots", t.Slots)
+	}
+	return i
+}
