@@ -71,7 +71,8 @@ func (a *app) slotAdd() *cobra.Command {
 
 func (a *app) slotEdit() *cobra.Command {
 	var x slotFields
-	c := &cobra.Command{Use: "edit DEVICE/SLOT", Short: "Change where and how a slot is read; only the given flags take effect", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "edit DEVICE/SLOT", Short: "Change where and how a slot is read; only the given flags take effect",
+		Long: "Change where and how a slot is read; only the given flags take effect. A shared secret is deleted once the slot is not read by EAP any more.", Args: cobra.ExactArgs(1)}
 	c.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
 		device, name, err := slotArg(args[0])
 		if err != nil {
