@@ -1,15 +1,14 @@
 import Button from '@mui/material/Button'
 import { useMutation, useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
 import * as v from 'valibot'
 import { api, revision, take, type Schemas } from '../../api/client'
 import { channelsQuery } from '../../api/queries'
+import { Collection } from '../../parts/Collection'
 import { EditRemove } from '../../parts/EditRemove'
 import { Choice, Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
-import { Loaded } from '../../parts/Loaded'
-import { FieldGrid, Panel, Quiet, Row } from '../../parts/Panel'
+import { FieldGrid, Quiet, Row } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { words } from '../../parts/words'
 
@@ -58,29 +57,16 @@ export function ownersOf(text: string): Record<string, string> {
 
 /** Channels are where people are told. */
 export function Channels() {
-  const all = useQuery(channelsQuery)
-  const [editing, setEditing] = useState<Channel | 'new'>()
   return (
-    <Panel
+    <Collection
       title="Channels"
-      action={
-        <Button size="small" variant="outlined" onClick={() => setEditing('new')}>
-          Add a channel
-        </Button>
-      }
-    >
-      <Loaded query={all}>
-        {(list) => (
-          <>
-            {list.length === 0 && <Quiet>There is no channel yet: add a mail server, a webhook or a syslog server.</Quiet>}
-            {list.map((c) => (
-              <ChannelRow key={c.name} c={c} edit={() => setEditing(c)} />
-            ))}
-          </>
-        )}
-      </Loaded>
-      {editing && <EditChannel was={editing === 'new' ? undefined : editing} close={() => setEditing(undefined)} />}
-    </Panel>
+      what="Changing channels"
+      add="Add a channel"
+      query={useQuery(channelsQuery)}
+      none="There is no channel yet: add a mail server, a webhook or a syslog server."
+      row={(c, edit) => <ChannelRow c={c} edit={edit} />}
+      form={(was, close) => <EditChannel was={was} close={close} />}
+    />
   )
 }
 

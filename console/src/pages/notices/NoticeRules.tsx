@@ -1,16 +1,14 @@
-import Button from '@mui/material/Button'
 import { useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
 import * as v from 'valibot'
 import { api, revision, take, type Schemas } from '../../api/client'
 import { noticeRulesQuery } from '../../api/queries'
+import { Collection } from '../../parts/Collection'
 import { EditRemove } from '../../parts/EditRemove'
 import { conditions, type Condition } from '../../parts/Condition'
 import { Field, Tick } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
-import { Loaded } from '../../parts/Loaded'
 import { May } from '../../parts/May'
-import { FieldGrid, Panel, Quiet, Row } from '../../parts/Panel'
+import { FieldGrid, Quiet, Row } from '../../parts/Panel'
 import { words } from '../../parts/words'
 
 type Rule = Schemas['Rule']
@@ -60,31 +58,16 @@ function valuesOf(r: Rule | undefined): Values {
 
 /** NoticeRules are the rules by which people are told. */
 export function NoticeRules() {
-  const all = useQuery(noticeRulesQuery)
-  const [editing, setEditing] = useState<Rule | 'new'>()
   return (
-    <Panel
+    <Collection
       title="Rules"
-      action={
-        <May role="admin" what="Changing rules">
-          <Button size="small" variant="outlined" onClick={() => setEditing('new')}>
-            Add a rule
-          </Button>
-        </May>
-      }
-    >
-      <Loaded query={all}>
-        {(list) => (
-          <>
-            {list.length === 0 && <Quiet>Nobody is told of anything. Set a channel first, then add a rule.</Quiet>}
-            {list.map((r) => (
-              <RuleRow key={r.name} r={r} edit={() => setEditing(r)} />
-            ))}
-          </>
-        )}
-      </Loaded>
-      {editing && <EditRule was={editing === 'new' ? undefined : editing} close={() => setEditing(undefined)} />}
-    </Panel>
+      what="Changing rules"
+      add="Add a rule"
+      query={useQuery(noticeRulesQuery)}
+      none="Nobody is told of anything. Set a channel first, then add a rule."
+      row={(r, edit) => <RuleRow r={r} edit={edit} />}
+      form={(was, close) => <EditRule was={was} close={close} />}
+    />
   )
 }
 

@@ -9,10 +9,10 @@ import { api, revision, take, type Schemas } from '../../api/client'
 import { credentialsQuery, queryClient, useChange } from '../../api/queries'
 import { Confirm } from '../../parts/Confirm'
 import { Field } from '../../parts/form/Field'
+import { Collection } from '../../parts/Collection'
 import { FormDialog } from '../../parts/form/FormDialog'
-import { Loaded } from '../../parts/Loaded'
 import { May } from '../../parts/May'
-import { FieldGrid, Panel, Quiet, Row } from '../../parts/Panel'
+import { FieldGrid, Quiet, Row } from '../../parts/Panel'
 import { some } from '../../parts/words'
 
 type Credential = Schemas['Credential']
@@ -22,32 +22,17 @@ const schema = v.object({ name: needed('Name'), user: needed('User'), password: 
 
 /** Credentials are users and secrets that devices share. A secret is taken and never shown. */
 export function Credentials() {
-  const all = useQuery(credentialsQuery)
-  const [editing, setEditing] = useState<Credential | 'new'>()
   return (
-    <Panel
+    <Collection
       title="Credentials that devices share"
       term="access"
-      action={
-        <May role="admin" what="Changing credentials">
-          <Button size="small" variant="outlined" onClick={() => setEditing('new')}>
-            Add a credential
-          </Button>
-        </May>
-      }
-    >
-      <Loaded query={all}>
-        {(list) => (
-          <>
-            {list.length === 0 && <Quiet>None: every device has its own user and password.</Quiet>}
-            {list.map((c) => (
-              <CredentialRow key={c.name} c={c} replace={() => setEditing(c)} />
-            ))}
-          </>
-        )}
-      </Loaded>
-      {editing && <EditCredential c={editing === 'new' ? undefined : editing} close={() => setEditing(undefined)} />}
-    </Panel>
+      what="Changing credentials"
+      add="Add a credential"
+      query={useQuery(credentialsQuery)}
+      none="None: every device has its own user and password."
+      row={(c, replace) => <CredentialRow c={c} replace={replace} />}
+      form={(c, close) => <EditCredential c={c} close={close} />}
+    />
   )
 }
 

@@ -1,17 +1,16 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import * as v from 'valibot'
 import { api, revision, take, type Schemas } from '../../api/client'
 import { queryClient, signersQuery } from '../../api/queries'
+import { Collection } from '../../parts/Collection'
 import { EditRemove } from '../../parts/EditRemove'
 import { Choice, Field, Tick } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
-import { Loaded } from '../../parts/Loaded'
 import { May } from '../../parts/May'
-import { FieldGrid, Panel, Row } from '../../parts/Panel'
+import { FieldGrid, Row } from '../../parts/Panel'
 
 type Signer = Schemas['Signer']
 type Way = NonNullable<Schemas['Proof']['how']>
@@ -71,23 +70,16 @@ function valuesOf(s: Signer | undefined): Values {
 
 /** Signers are those who sign requests, with what the person at the desk must know of each. */
 export function Signers() {
-  const all = useQuery(signersQuery)
-  const [editing, setEditing] = useState<Signer | 'new'>()
   return (
-    <Panel
+    <Collection
       title="Signers"
       term="signer"
-      action={
-        <May role="admin" what="Changing signers">
-          <Button size="small" variant="outlined" onClick={() => setEditing('new')}>
-            Add a signer
-          </Button>
-        </May>
-      }
-    >
-      <Loaded query={all}>{(list) => list.map((s) => <SignerRow key={s.name} s={s} edit={() => setEditing(s)} />)}</Loaded>
-      {editing && <EditSigner was={editing === 'new' ? undefined : editing} close={() => setEditing(undefined)} />}
-    </Panel>
+      what="Changing signers"
+      add="Add a signer"
+      query={useQuery(signersQuery)}
+      row={(s, edit) => <SignerRow s={s} edit={edit} />}
+      form={(was, close) => <EditSigner was={was} close={close} />}
+    />
   )
 }
 

@@ -1,4 +1,3 @@
-import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
@@ -7,14 +6,14 @@ import { Link as RouterLink } from 'react-router'
 import * as v from 'valibot'
 import { api, revision, take, type Schemas } from '../../api/client'
 import { queryClient, sitesQuery } from '../../api/queries'
+import { Collection } from '../../parts/Collection'
 import { EditRemove } from '../../parts/EditRemove'
 import { Choice, Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
 import { HostKey, placeOf, unpinned } from '../../parts/HostKey'
-import { Loaded } from '../../parts/Loaded'
 import { May } from '../../parts/May'
-import { FieldGrid, Panel, Quiet, Row } from '../../parts/Panel'
+import { FieldGrid, Quiet, Row } from '../../parts/Panel'
 import { some } from '../../parts/words'
 
 type Site = Schemas['Site']
@@ -92,32 +91,17 @@ function valuesOf(s: Site | undefined): Values {
 
 /** Sites are the places with a way in, and what the requests of their devices say. */
 export function Sites() {
-  const all = useQuery(sitesQuery)
-  const [editing, setEditing] = useState<Site | 'new'>()
   return (
-    <Panel
+    <Collection
       title="Sites"
       term="site"
-      action={
-        <May role="admin" what="Changing sites">
-          <Button size="small" variant="outlined" onClick={() => setEditing('new')}>
-            Add a site
-          </Button>
-        </May>
-      }
-    >
-      <Loaded query={all}>
-        {(list) => (
-          <>
-            {list.length === 0 && <Quiet>No sites: every device is reached directly.</Quiet>}
-            {list.map((s) => (
-              <SiteRow key={s.name} s={s} edit={() => setEditing(s)} />
-            ))}
-          </>
-        )}
-      </Loaded>
-      {editing && <EditSite was={editing === 'new' ? undefined : editing} close={() => setEditing(undefined)} />}
-    </Panel>
+      what="Changing sites"
+      add="Add a site"
+      query={useQuery(sitesQuery)}
+      none="No sites: every device is reached directly."
+      row={(s, edit) => <SiteRow s={s} edit={edit} />}
+      form={(was, close) => <EditSite was={was} close={close} />}
+    />
   )
 }
 
