@@ -72,7 +72,7 @@ export function Row({ children, label }: { children: ReactNode; label?: string }
 /** Quiet is text that stands back. */
 export function Quiet({ children, grow }: { children: ReactNode; grow?: boolean }) {
   return (
-    <Typography component="div" sx={{ color: 'text.secondary', minWidth: 0, overflowWrap: 'anywhere', ...(grow && { flexGrow: 1 }) }}>
+    <Typography component="div" sx={{ color: 'text.secondary', minWidth: 0, overflowWrap: 'anywhere', ...(grow && { flexGrow: 1, flexBasis: 200 }) }}>
       {children}
     </Typography>
   )
