@@ -42,10 +42,16 @@ func (s *Store) AddReadings(ctx context.Context, readings []NewReading) (late []
 		if err != nil {
 			return nil, err
 		}
+		known, err := tx.PreparexContext(ctx, knownCertificate)
+		if err != nil {
+			return nil, err
+		}
 		for i := range readings {
 			r := &readings[i]
-			if err := putCertificates(ctx, tx, r.Served); err != nil {
-				return nil, err
+			for _, c := range r.Served {
+				if _, err := known.ExecContext(w.ctx, c.SHA256, c.Raw, c.SelfSigned()); err != nil {
+					return nil, err
+				}
 			}
 			if err := noteChain(ctx, tx, r.Chain.V); err != nil {
 				return nil, err
@@ -108,9 +114,11 @@ func (s *Store) Readings(ctx context.Context, slotID int64, most int) ([]Reading
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM reading WHERE slot_id = ? ORDER BY id DESC LIMIT ?`, slotID, most)
 }
 
+const knownCertificate = `INSERT INTO certificate (sha256, der, self_signed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`
+
 func putCertificates(ctx context.Context, tx *sqlx.Tx, certificates []*cert.Certificate) error {
 	for _, c := range certificates {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO certificate (sha256, der, self_signed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, c.SHA256, c.Raw, c.SelfSigned()); err != nil {
+		if _, err := tx.ExecContext(ctx, knownCertificate, c.SHA256, c.Raw, c.SelfSigned()); err != nil {
 			return err
 		}
 	}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 
 	"freshseal/core/due"
 	"freshseal/core/roster"
@@ -54,7 +55,7 @@ func settle(ctx context.Context, tx *sqlx.Tx, ids []int64, columns string) (*sta
 			}
 			w.was[id] = &s
 		}
-		if err := rows.Close(); err != nil {
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 			return nil, err
 		}
 	}
@@ -156,8 +157,9 @@ func (s *Store) age(ctx context.Context, now Moment) error {
 		if err != nil {
 			return err
 		}
+		var rows []Slot
 		err = s.changeStanding(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) {
-			var rows []Slot
+			rows = nil
 			if err := tx.SelectContext(ctx, &rows, query, args...); err != nil {
 				return nil, err
 			}
@@ -172,7 +174,7 @@ func (s *Store) age(ctx context.Context, now Moment) error {
 			}
 			return w.told, nil
 		})
-		if err != nil {
+		if err != nil || len(rows) == 0 { // somebody else was faster
 			return err
 		}
 	}
