@@ -179,16 +179,24 @@ type (
 		Desc   string `query:"desc" json:"-" enum:"true,false" description:"the other way round"`
 		Limit  string `query:"limit" json:"-" description:"items a page, 1 to 1000"`
 		Cursor string `query:"cursor" json:"-" description:"next of the page before"`
+		Skip   string `query:"skip" json:"-" description:"items that are passed over from there on, up to 10 million"`
 		Count  string `query:"count" json:"-" enum:"true,false" description:"say how many there are in all, too"`
 	}
 )
 
+const mostSkipped = 10_000_000
+
 func (p paged) page() (paging.Page, error) {
 	out := paging.Page{Sort: p.Sort, Desc: p.Desc == "true", Cursor: p.Cursor}
+	var err error
+	if p.Skip != "" {
+		if out.Skip, err = strconv.Atoi(p.Skip); err != nil || out.Skip < 0 || out.Skip > mostSkipped {
+			return out, &problem.Error{Kind: problem.Invalid, What: "the list cannot begin there", Why: fmt.Sprintf("%q is no number of items to pass over", p.Skip), Next: fmt.Sprintf("give a number up to %d", mostSkipped)}
+		}
+	}
 	if p.Limit == "" {
 		return out, nil
 	}
-	var err error
 	if out.Limit, err = strconv.Atoi(p.Limit); err != nil || out.Limit < 1 {
 		return out, &problem.Error{Kind: problem.Invalid, What: "the list cannot be that long", Why: fmt.Sprintf("%q is no number of items", p.Limit), Next: "give a number from 1 to 1000"}
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"testing"
@@ -66,10 +67,26 @@ func TestFiltersCountsAndSheetsAgree(t *testing.T) {
 			t.Errorf("%s: the sheet has %v instead of %v", filter, got, want)
 		}
 	}
+	// A page may begin behind so many rows, in lists from memory and from the database, and behind a cursor.
+	for _, list := range []string{"/slots?sort=device&", "/devices?", "/ledger?"} {
+		var all, some, more struct {
+			Items []json.RawMessage
+			Next  string
+		}
+		for query, into := range map[string]any{"limit=20": &all, "limit=4&skip=3": &some} {
+			_, text := api.does("GET", list+query, "", "")
+			json.Unmarshal([]byte(text), into)
+		}
+		_, text := api.does("GET", list+"limit=2&skip=2&cursor="+url.QueryEscape(some.Next), "", "")
+		json.Unmarshal([]byte(text), &more)
+		if len(all.Items) < 11 || len(some.Items) != 4 || len(more.Items) != 2 || string(some.Items[0]) != string(all.Items[3]) || string(more.Items[1]) != string(all.Items[10]) {
+			t.Errorf("%s: behind 3 rows, and 2 more behind a cursor: %d, %d and %d rows", list, len(all.Items), len(some.Items), len(more.Items))
+		}
+	}
 	// What is not understood must not begin a batch of something else.
 	s.fails(1, "which is no month", "batch", "begin", "--ends", "2027-99", "--by", "bench")
 	s.fails(1, "no condition is called", "batch", "begin", "--condition", "soggy", "--by", "bench")
-	for filter, says := range map[string]string{"condition=soggy": "no condition is called", "sort=colour": "is not a sort order", "cursor=nonsense": "cursor", "ends=2027-99": "ends"} {
+	for filter, says := range map[string]string{"condition=soggy": "no condition is called", "sort=colour": "is not a sort order", "cursor=nonsense": "cursor", "skip=-1": "pass over", "skip=99999999999": "pass over", "ends=2027-99": "ends"} {
 		if answer, text := api.does("GET", "/slots?"+filter, "", ""); answer.StatusCode < 400 || answer.StatusCode >= 500 || !strings.Contains(text, says) {
 			t.Errorf("%s: %s %s", filter, answer.Status, text)
 		}

@@ -14,6 +14,7 @@ type Page struct {
 	Sort  string // the name of an order; empty: the list's own
 	Desc  bool
 	After string // cursor of the page before; empty for the first
+	Skip  int    // how many rows are passed over from there on; costs as much as reading them
 	Most  int
 }
 
@@ -63,8 +64,8 @@ func (l list[T]) page(ctx context.Context, s *Store, p Page, narrowed ...narrowi
 		query += fmt.Sprintf(" AND (%s) %s (?%s)", strings.Join(columns, ", "), sign, strings.Repeat(", ?", len(columns)-1))
 		args = append(args, values...)
 	}
-	query += " ORDER BY " + strings.Join(columns, way+", ") + way + " LIMIT ?"
-	if err := s.read.SelectContext(ctx, &rows, query, append(args, p.Most)...); err != nil {
+	query += " ORDER BY " + strings.Join(columns, way+", ") + way + " LIMIT ? OFFSET ?"
+	if err := s.read.SelectContext(ctx, &rows, query, append(args, p.Most, p.Skip)...); err != nil {
 		return nil, "", err
 	}
 	if len(rows) < p.Most {

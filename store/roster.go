@@ -124,7 +124,7 @@ func (p Page) order(natural string) (roster.Order, error) {
 	if p.Sort == "" {
 		p.Sort = natural
 	}
-	by := roster.Order{Sort: p.Sort, Desc: p.Desc, Most: p.Most}
+	by := roster.Order{Sort: p.Sort, Desc: p.Desc, Skip: p.Skip, Most: p.Most}
 	if p.After == "" {
 		return by, nil
 	}

@@ -13,6 +13,7 @@ type Order struct {
 	Sort  string
 	Desc  bool
 	After []any // texts and numbers; nil: from the start
+	Skip  int   // how many rows are passed over from there on
 	Most  int
 }
 
@@ -104,7 +105,8 @@ func page[R any](t *table[R], orders map[string]order[R], by Order, fits func(ro
 	if fits == nil || by.Most <= 0 {
 		return Page{}, nil
 	}
-	rows := pick(t, o, by.Desc, after, by.Most, fits)
+	rows := pick(t, o, by.Desc, after, by.Skip+by.Most, fits)
+	rows = rows[min(by.Skip, len(rows)):]
 	out := Page{IDs: make([]int64, len(rows))}
 	for i, at := range rows {
 		out.IDs[i] = t.ids[at]

@@ -144,6 +144,10 @@ func TestPagesAreTheSortedList(t *testing.T) {
 					if !slices.Equal(got, want) || r.CountSlots(list.filter, 10) != len(want) {
 						t.Fatalf("step %d: %+v by %s, down: %v, is %v, not %v", step, list.filter, sort, desc, got, want)
 					}
+					skip := random.IntN(len(want) + 3)
+					if p, err := r.Slots(list.filter, 10, roster.Order{Sort: sort, Desc: desc, Skip: skip, Most: 4}); err != nil || !slices.Equal(p.IDs, append([]int64{}, want[min(skip, len(want)):min(skip+4, len(want))]...)) {
+						t.Fatalf("step %d: behind %d rows by %s, down: %v, are %v, not of %v: %v", step, skip, sort, desc, p.IDs, want, err)
+					}
 					if len(want) < 2 {
 						continue
 					}

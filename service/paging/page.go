@@ -14,6 +14,7 @@ type Page struct {
 	Sort   string
 	Desc   bool
 	Cursor string // of the page before; empty for the first
+	Skip   int    // items that are passed over from there on
 	Limit  int    // 0: mostItems
 }
 
@@ -26,7 +27,7 @@ func (p Page) Rows() store.Page {
 	if p.Limit > 0 {
 		most = min(p.Limit, mostItems)
 	}
-	return store.Page{Sort: p.Sort, Desc: p.Desc, After: p.Cursor, Most: most}
+	return store.Page{Sort: p.Sort, Desc: p.Desc, After: p.Cursor, Skip: p.Skip, Most: most}
 }
 
 // Wrong turns an error of a page into words.

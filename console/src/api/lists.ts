@@ -5,7 +5,7 @@ import { keys } from './keys'
 export type Filter = Record<string, string>
 
 /** Wanted is the part of a list that is asked for. */
-export type Wanted = { sort?: string; desc?: 'true' | 'false'; limit?: string; cursor?: string; count?: 'true' | 'false' }
+export type Wanted = { sort?: string; desc?: 'true' | 'false'; limit?: string; cursor?: string; skip?: string; count?: 'true' | 'false' }
 export type Rows<T> = { items: T[]; next?: string; total?: number | null }
 
 /** ServedList is a list of the service: where its pages are cached, what narrows it, and how a page is asked for. */

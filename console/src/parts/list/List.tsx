@@ -22,7 +22,7 @@ import { ColumnChoice } from './ColumnChoice'
 import { pageToggled, toggled, type Choice } from './choice'
 import { hiddenColumns, hideColumns, type Column } from './columns'
 import { Cursors, count, shown } from './paging'
-import { listQuery, orderOf, pageSize, wantedOf } from './query'
+import { listQuery, orderOf, pageSize } from './query'
 
 type Props<T> = {
   list: ServedList<T>
@@ -45,7 +45,7 @@ export function List<T>(p: Props<T>) {
   const page = Math.max(1, Number.parseInt(search.get('page') ?? '1', 10) || 1)
   const place = JSON.stringify([p.list.keyed, p.filter, order])
   const cursors = useMemo(
-    () => new Cursors((w) => p.list.load(p.filter)({ ...w, ...wantedOf(order) }), pageSize),
+    () => new Cursors(pageSize),
     // eslint-disable-next-line react-hooks/exhaustive-deps -- place stands for what is asked for
     [place],
   )

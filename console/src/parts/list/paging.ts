@@ -1,35 +1,22 @@
-/** The most rows that the service gives at once. */
-const most = 1000
+/** From is where a page begins: behind a cursor, or behind so many rows. */
+export type From = { cursor?: string; skip?: string }
 
-type Page = { items: unknown[]; next?: string }
-type Load = (wanted: { limit: string; cursor?: string }) => Promise<Page>
-
-/** Cursors finds the cursor of a page of a list. A page after one that was shown is known at once; to a page that somebody else's address names, or to the last, the way is walked in long steps. */
+/** Cursors knows where the pages of a list begin. A page after one that was shown begins behind that one, whatever came before it since; to a page that somebody else's address names, or to the last, the rows are counted. */
 export class Cursors {
-  private known = new Map<number, string>([[1, '']])
+  private known = new Map<number, string>()
 
-  constructor(
-    private load: Load,
-    private size: number,
-  ) {}
+  constructor(private size: number) {}
 
   /** learn keeps the cursor behind a page. */
   learn(page: number, next: string | undefined) {
     if (next) this.known.set(page + 1, next)
   }
 
-  /** of gives the cursor of a page; undefined: the list is not that long. */
-  async of(page: number): Promise<string | undefined> {
-    let at = Math.max(...[...this.known.keys()].filter((p) => p <= page))
-    while (at < page) {
-      const pages = Math.min(page - at, Math.floor(most / this.size))
-      const cursor = this.known.get(at) ?? ''
-      const step = await this.load({ limit: String(pages * this.size), ...(cursor && { cursor }) })
-      if (!step.next) return undefined
-      at += pages
-      this.known.set(at, step.next)
-    }
-    return this.known.get(at)
+  /** of says where a page begins. */
+  of(page: number): From {
+    const cursor = this.known.get(page)
+    if (cursor) return { cursor }
+    return page > 1 ? { skip: String((page - 1) * this.size) } : {}
   }
 }
 

@@ -1,4 +1,5 @@
 import type { Filter, Rows, ServedList } from '../../api/lists'
+import type { From } from './paging'
 
 export const pageSize = 50
 
@@ -19,13 +20,9 @@ export function filterOf(search: URLSearchParams, names: string[]): Filter {
 }
 
 /** listQuery is a page of a list, as the list itself and those who ask for it beforehand cache it. */
-export function listQuery<T>(list: ServedList<T>, filter: Filter, order: Order, page: number, cursor: () => Promise<string | undefined>) {
+export function listQuery<T>(list: ServedList<T>, filter: Filter, order: Order, page: number, from: () => From) {
   return {
     queryKey: [...list.keyed, 'page', filter, order, page],
-    queryFn: async (): Promise<Rows<T>> => {
-      const at = await cursor()
-      if (at === undefined) return { items: [] }
-      return list.load(filter)({ limit: String(pageSize), count: 'true', ...wantedOf(order), ...(at && { cursor: at }) })
-    },
+    queryFn: (): Promise<Rows<T>> => list.load(filter)({ limit: String(pageSize), count: 'true', ...wantedOf(order), ...from() }),
   }
 }
