@@ -20,7 +20,7 @@ func (r *Roster) Named(f SlotFilter, now int64) []Named {
 	if fits == nil {
 		return nil
 	}
-	rows := pick(&r.slots, r.slotOrders()["condition"], false, nil, len(r.slots.rows), fits)
+	rows := pick(&r.slots, r.slotOrders()["condition"], false, nil, 0, len(r.slots.rows), fits)
 	out := make([]Named, len(rows))
 	for i, at := range rows {
 		s := &r.slots.rows[at]
@@ -221,7 +221,7 @@ func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 		}
 		return key{first, s.overdue, s.id}
 	}}
-	rows := pick(&r.slots, bites, false, nil, most, fits)
+	rows := pick(&r.slots, bites, false, nil, 0, most, fits)
 	out := make([]Due, len(rows))
 	for i, at := range rows {
 		out[i] = Due{r.slots.ids[at], locks[r.slots.rows[at].family]}

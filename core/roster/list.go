@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"math"
+	"math/rand/v2"
 	"slices"
 	"strings"
 )
@@ -43,18 +44,20 @@ type order[R any] struct {
 	after  func(values []any, desc bool) (key, bool) // the key behind which the page begins
 }
 
-// pick finds the first rows in an order that fit, among those behind a key. It goes through all of them once and
-// keeps what may still be on the page.
-func pick[R any](t *table[R], o order[R], desc bool, after *key, most int, fits func(row *R) bool) []int32 {
-	type found struct {
-		key key
-		at  int32
-	}
+// found is a row that fits, with its place in the order.
+type found struct {
+	key key
+	at  int32
+}
+
+// pick finds rows in an order that fit, among those behind a key: it passes some over and gives the first of the rest. It goes
+// through the table once and keeps what may still be on the page.
+func pick[R any](t *table[R], o order[R], desc bool, after *key, skip, most int, fits func(row *R) bool) []int32 {
 	before := func(x, y key) bool { return x.compare(y) < 0 }
 	if desc {
 		before = func(x, y key) bool { return y.compare(x) < 0 }
 	}
-	sorted := func(all []found) []found {
+	first := func(all []found, most int) []found {
 		slices.SortFunc(all, func(x, y found) int {
 			if before(x.key, y.key) {
 				return -1
@@ -74,18 +77,53 @@ func pick[R any](t *table[R], o order[R], desc bool, after *key, most int, fits 
 		if after != nil && !before(*after, k) || last != nil && !before(k, *last) {
 			continue
 		}
-		if all = append(all, found{k, int32(at)}); len(all) >= 2*most+1000 {
-			all = sorted(all)
+		if all = append(all, found{k, int32(at)}); skip == 0 && len(all) >= 2*most+1000 {
+			all = first(all, most)
 			end := all[len(all)-1].key
 			last = &end
 		}
 	}
-	all = sorted(all)
+	if skip > 0 {
+		divide(all, skip, before)
+		all = all[min(skip, len(all)):]
+		divide(all, most, before)
+		all = all[:min(most, len(all))]
+	}
+	all = first(all, most)
 	rows := make([]int32, len(all))
 	for i, f := range all {
 		rows[i] = f.at
 	}
 	return rows
+}
+
+// divide puts the first n rows of an order before the others, without sorting either.
+func divide(all []found, n int, before func(x, y key) bool) {
+	random := rand.New(rand.NewPCG(uint64(len(all)), uint64(n))) // no arrangement of a fleet is slow each time
+	for from, to := 0, len(all)-1; from < to && n <= to; {
+		pivot := all[from+random.IntN(to-from+1)].key
+		i, j := from, to
+		for i <= j {
+			for before(all[i].key, pivot) {
+				i++
+			}
+			for before(pivot, all[j].key) {
+				j--
+			}
+			if i <= j {
+				all[i], all[j] = all[j], all[i]
+				i, j = i+1, j-1
+			}
+		}
+		switch {
+		case n <= j:
+			to = j
+		case n >= i:
+			from = i
+		default:
+			return
+		}
+	}
 }
 
 // page reads a page of a table.
@@ -105,8 +143,7 @@ func page[R any](t *table[R], orders map[string]order[R], by Order, fits func(ro
 	if fits == nil || by.Most <= 0 {
 		return Page{}, nil
 	}
-	rows := pick(t, o, by.Desc, after, by.Skip+by.Most, fits)
-	rows = rows[min(by.Skip, len(rows)):]
+	rows := pick(t, o, by.Desc, after, by.Skip, by.Most, fits)
 	out := Page{IDs: make([]int64, len(rows))}
 	for i, at := range rows {
 		out.IDs[i] = t.ids[at]

@@ -236,6 +236,13 @@ func BenchmarkPages(b *testing.B) {
 				}
 			}
 		}
+		for _, skip := range []int{50_000, 99_950} {
+			begun := time.Now()
+			if _, err := r.Slots(roster.SlotFilter{}, 0, roster.Order{Sort: "device", Skip: skip, Most: 50}); err != nil {
+				b.Fatal(err)
+			}
+			worst[fmt.Sprintf("behind %d rows", skip)] = time.Since(begun)
+		}
 		begun := time.Now()
 		r.Put(roster.Change{Devices: c.Devices[:1], Slots: c.Slots[:200]})
 		worst["200 readings"] = time.Since(begun)
