@@ -30,16 +30,13 @@ func (r Reader) closer(ctx context.Context, t Target, reading *Reading) {
 	defer cancel()
 	look := Closer{Staple: reading.staple}
 	if other, ok := otherKind[reading.kind]; ok && !t.Protocol.OverEAP() {
-		asks := []asking{helloFor(other)}
+		ask := helloFor(other)
 		if reading.Version == tls.VersionName(tls.VersionTLS13) {
-			asks = append(asks, helloFor13(other))
+			ask = helloFor13(other)
 		}
-		for _, ask := range asks {
-			var second Reading
-			if r.ask(ctx, r.Limit/5, t, ask, &second) == nil && second.Leaf() != nil && second.Leaf().SHA256 != reading.leaf {
-				look.Second = second.Chain
-				break
-			}
+		var second Reading
+		if r.ask(ctx, r.Limit/5, t, ask, &second) == nil && second.Leaf() != nil && second.Leaf().SHA256 != reading.leaf {
+			look.Second = second.Chain
 		}
 	}
 	if t.speaksHTTP() {
