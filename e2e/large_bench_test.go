@@ -151,6 +151,7 @@ func BenchmarkLargeFleet(b *testing.B) {
 		b.ReportMetric(float64(time.Since(begun).Milliseconds()), "ready-ms")
 		s.login()
 		idle := s.pages(b, 5)
+		b.ReportMetric(float64(idle.usual.Microseconds())/1000, "idle-p50-ms")
 		b.ReportMetric(float64(idle.slow.Microseconds())/1000, "idle-p99-ms")
 		swept := make(chan time.Duration)
 		go func() {

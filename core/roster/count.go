@@ -24,7 +24,7 @@ func (r *Roster) Named(f SlotFilter, now int64) []Named {
 	out := make([]Named, len(rows))
 	for i, at := range rows {
 		s := &r.slots.rows[at]
-		out[i] = Named{r.devices.rows[s.device].name, s.name, r.values.texts[s.site], r.values.texts[s.family]}
+		out[i] = Named{r.deviceOf(at), r.slots.texts[at].name, r.values.texts[s.site], r.values.texts[s.family]}
 	}
 	return out
 }
@@ -39,8 +39,8 @@ func (r *Roster) NamedDevices(f DeviceFilter) []string {
 	}
 	var out []string
 	for _, at := range r.devicesByName.rows {
-		if row := &r.devices.rows[at]; fits(row) {
-			out = append(out, row.name)
+		if fits(at) {
+			out = append(out, r.devices.texts[at].name)
 		}
 	}
 	return out
@@ -77,7 +77,7 @@ func (r *Roster) Facets() Facets {
 		sites[d.site] += slots
 		families[d.family] += slots
 		owners[d.owner] += slots
-		for _, tag := range d.tags {
+		for _, tag := range r.devices.texts[at].tags {
 			tags[tag] += slots
 		}
 	}
@@ -145,7 +145,7 @@ func (r *Roster) Above() map[string]int {
 	defer r.lock.RUnlock()
 	out := map[string]int{}
 	for at, id := range r.slots.ids {
-		if above := r.slots.rows[at].above; id != 0 && above != "" {
+		if above := r.slots.texts[at].above; id != 0 && above != "" {
 			out[above]++
 		}
 	}
@@ -208,7 +208,8 @@ func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 		return nil, 0
 	}
 	lapsed, flawed, fresh := uint8(due.Lapsed.Rank()), uint8(due.Flawed.Rank()), uint8(due.Fresh.Rank())
-	fits := func(s *slot) bool {
+	fits := func(at int32) bool {
+		s := &r.slots.rows[at]
 		if s.rank < lapsed || s.rank > fresh || s.rank == fresh && (s.overdue == 0 || s.overdue >= f.Before) {
 			return false
 		}

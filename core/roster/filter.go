@@ -34,16 +34,16 @@ type DeviceFilter struct {
 }
 
 // all says whether every test of a row holds.
-func all[R any](tests []func(row *R) bool) func(row *R) bool {
+func all(tests []func(at int32) bool) func(at int32) bool {
 	switch len(tests) {
 	case 0:
-		return func(*R) bool { return true }
+		return func(int32) bool { return true }
 	case 1:
 		return tests[0]
 	}
-	return func(row *R) bool {
+	return func(at int32) bool {
 		for _, holds := range tests {
-			if !holds(row) {
+			if !holds(at) {
 				return false
 			}
 		}
@@ -59,7 +59,7 @@ type column[R any] struct {
 }
 
 // having makes the tests of columns; !ok: no row can fit.
-func having[R any](r *Roster, columns []column[R]) (tests []func(*R) bool, ok bool) {
+func having[R, T any](r *Roster, t *table[R, T], columns []column[R]) (tests []func(at int32) bool, ok bool) {
 	for _, c := range columns {
 		if c.wanted == "" {
 			continue
@@ -71,29 +71,30 @@ func having[R any](r *Roster, columns []column[R]) (tests []func(*R) bool, ok bo
 		if !known {
 			return nil, false
 		}
-		tests = append(tests, func(row *R) bool { return c.of(row) == wanted })
+		tests = append(tests, func(at int32) bool { return c.of(&t.rows[at]) == wanted })
 	}
 	return tests, true
 }
 
 // slotsThat makes the test of a filter, cheap conditions first; nil: no slot can fit.
-func (r *Roster) slotsThat(f SlotFilter, now int64) func(*slot) bool {
-	tests, ok := having(r, []column[slot]{
+func (r *Roster) slotsThat(f SlotFilter, now int64) func(at int32) bool {
+	tests, ok := having(r, &r.slots, []column[slot]{
 		{wanted: f.Site, of: func(s *slot) value { return s.site }}, {wanted: f.Owner, of: func(s *slot) value { return s.owner }},
 		{wanted: f.Signer, of: func(s *slot) value { return s.signer }}, {wanted: f.Family, of: func(s *slot) value { return s.family }, dash: true},
 	})
 	if !ok {
 		return nil
 	}
+	row, texts := r.slots.rows, r.slots.texts
 	if f.Condition != "" {
 		rank := uint8(f.Condition.Rank())
-		tests = append(tests, func(s *slot) bool { return s.rank == rank })
+		tests = append(tests, func(at int32) bool { return row[at].rank == rank })
 	}
 	if month, err := time.Parse("2006-01", f.Ends); err == nil {
 		from, until := month.UnixMilli(), month.AddDate(0, 1, 0).UnixMilli()
-		tests = append(tests, func(s *slot) bool { return s.notAfter >= from && s.notAfter < until })
+		tests = append(tests, func(at int32) bool { return row[at].notAfter >= from && row[at].notAfter < until })
 	} else if f.Ends != "" {
-		tests = append(tests, func(s *slot) bool { return s.notAfter > 0 && s.notAfter < now })
+		tests = append(tests, func(at int32) bool { return row[at].notAfter > 0 && row[at].notAfter < now })
 	}
 	if f.Device != "" {
 		place, known := r.deviceNamed(f.Device)
@@ -101,39 +102,42 @@ func (r *Roster) slotsThat(f SlotFilter, now int64) func(*slot) bool {
 			return nil
 		}
 		of := r.devicesByName.rows[place]
-		tests = append(tests, func(s *slot) bool { return s.device == of })
+		tests = append(tests, func(at int32) bool { return row[at].device == of })
 	}
 	if f.Tag != "" {
 		tag, known := r.values.number[f.Tag]
 		if !known {
 			return nil
 		}
-		tests = append(tests, r.onDevice(func(d *device) bool { return slices.Contains(d.tags, tag) }))
+		tests = append(tests, r.onDevice(func(d *deviceTexts) bool { return slices.Contains(d.tags, tag) }))
 	}
 	if f.Serves != "" {
 		print := newFinder(strings.ToLower(f.Serves))
 		above := print.again()
-		tests = append(tests, func(s *slot) bool { return print.in(s.sought) || above(s.above) })
+		tests = append(tests, func(at int32) bool { return print.in(texts[at].sought) || above(texts[at].above) })
 	}
 	if text := needle(f.Text); text != "" {
 		text := newFinder(text)
-		above, device := text.again(), r.onDevice(func(d *device) bool { return text.in(d.words) })
-		tests = append(tests, func(s *slot) bool { return text.in(s.words) || text.in(s.sought) || above(s.above) || device(s) })
+		above, device := text.again(), r.onDevice(func(d *deviceTexts) bool { return text.in(d.words) })
+		tests = append(tests, func(at int32) bool {
+			return text.in(texts[at].words) || text.in(texts[at].sought) || above(texts[at].above) || device(at)
+		})
 	}
 	return all(tests)
 }
 
 // onDevice tests slots by their devices, each device once.
-func (r *Roster) onDevice(holds func(*device) bool) func(*slot) bool {
+func (r *Roster) onDevice(holds func(*deviceTexts) bool) func(at int32) bool {
 	known := make([]uint8, len(r.devices.rows)) // 1: it does not, 2: it does
-	return func(s *slot) bool {
-		if known[s.device] == 0 {
-			known[s.device] = 1
-			if holds(&r.devices.rows[s.device]) {
-				known[s.device] = 2
+	return func(at int32) bool {
+		of := r.slots.rows[at].device
+		if known[of] == 0 {
+			known[of] = 1
+			if holds(&r.devices.texts[of]) {
+				known[of] = 2
 			}
 		}
-		return known[s.device] == 2
+		return known[of] == 2
 	}
 }
 
@@ -211,8 +215,8 @@ func needle(text string) string {
 }
 
 // devicesThat makes the test of a filter; nil: no device can fit.
-func (r *Roster) devicesThat(f DeviceFilter) func(*device) bool {
-	tests, ok := having(r, []column[device]{
+func (r *Roster) devicesThat(f DeviceFilter) func(at int32) bool {
+	tests, ok := having(r, &r.devices, []column[device]{
 		{wanted: f.Site, of: func(d *device) value { return d.site }}, {wanted: f.Owner, of: func(d *device) value { return d.owner }},
 		{wanted: f.Cluster, of: func(d *device) value { return d.cluster }}, {wanted: f.Family, of: func(d *device) value { return d.family }, dash: true},
 	})
@@ -221,18 +225,18 @@ func (r *Roster) devicesThat(f DeviceFilter) func(*device) bool {
 	}
 	if f.Condition != "" {
 		rank := uint8(f.Condition.Rank())
-		tests = append(tests, func(d *device) bool { return d.worst == rank })
+		tests = append(tests, func(at int32) bool { return r.devices.rows[at].worst == rank })
 	}
 	if f.Tag != "" {
 		tag, known := r.values.number[f.Tag]
 		if !known {
 			return nil
 		}
-		tests = append(tests, func(d *device) bool { return slices.Contains(d.tags, tag) })
+		tests = append(tests, func(at int32) bool { return slices.Contains(r.devices.texts[at].tags, tag) })
 	}
 	if text := strings.ToLower(f.Text); text != "" {
 		text := newFinder(text)
-		tests = append(tests, func(d *device) bool { return text.in(d.words) })
+		tests = append(tests, func(at int32) bool { return text.in(r.devices.texts[at].words) })
 	}
 	return all(tests)
 }

@@ -35,44 +35,49 @@ type found struct {
 
 // pick finds rows in an order that fit, among those behind a key: it passes some over and gives the first of the rest. It goes
 // through the table once and keeps what may still be on the page.
-func pick[R any](t *table[R], o order[R], desc bool, after *key, skip, most int, fits func(row *R) bool) []int32 {
-	before := func(x, y key) bool { return x.compare(y) < 0 }
+func pick[R, T any](t *table[R, T], o order[R], desc bool, after *key, skip, most int, fits func(at int32) bool) []int32 {
+	before := key.before
 	if desc {
-		before = func(x, y key) bool { return y.compare(x) < 0 }
+		before = func(x, y key) bool { return y.before(x) }
 	}
-	first := func(all []found, most int) []found {
-		slices.SortFunc(all, func(x, y found) int {
-			if before(x.key, y.key) {
-				return -1
-			}
-			return 1
-		})
-		return all[:min(most, len(all))]
+	random := rand.New(rand.NewPCG(uint64(len(t.rows)), uint64(most)))
+	first := func(all []found, n int) []found {
+		divide(all, n, before, random)
+		return all[:min(n, len(all))]
 	}
 	var all []found
 	var last *key // nothing behind it is on the page
-	for at := range t.rows {
-		row := &t.rows[at]
-		if t.ids[at] == 0 || !fits(row) {
+	for i := range t.rows {
+		at := i
+		if desc { // what came late is mostly at that end
+			at = len(t.rows) - 1 - i
+		}
+		if t.ids[at] == 0 || !fits(int32(at)) {
 			continue
 		}
-		k := o.key(row)
+		k := o.key(&t.rows[at])
 		if after != nil && !before(*after, k) || last != nil && !before(k, *last) {
 			continue
 		}
 		if all = append(all, found{k, int32(at)}); skip == 0 && len(all) >= 2*most+1000 {
 			all = first(all, most)
-			end := all[len(all)-1].key
+			end := all[0].key
+			for _, f := range all[1:] {
+				if before(end, f.key) {
+					end = f.key
+				}
+			}
 			last = &end
 		}
 	}
-	if skip > 0 {
-		divide(all, skip, before)
-		all = all[min(skip, len(all)):]
-		divide(all, most, before)
-		all = all[:min(most, len(all))]
-	}
+	all = all[len(first(all, skip)):]
 	all = first(all, most)
+	slices.SortFunc(all, func(x, y found) int {
+		if before(x.key, y.key) {
+			return -1
+		}
+		return 1
+	})
 	rows := make([]int32, len(all))
 	for i, f := range all {
 		rows[i] = f.at
@@ -80,9 +85,9 @@ func pick[R any](t *table[R], o order[R], desc bool, after *key, skip, most int,
 	return rows
 }
 
-// divide puts the first n rows of an order before the others, without sorting either.
-func divide(all []found, n int, before func(x, y key) bool) {
-	random := rand.New(rand.NewPCG(uint64(len(all)), uint64(n))) // no arrangement of a fleet is slow each time
+// divide puts the first n rows of an order before the others, without sorting either. Where it divides is left to chance, so
+// that no arrangement of a fleet makes it slow.
+func divide(all []found, n int, before func(x, y key) bool, random *rand.Rand) {
 	for from, to := 0, len(all)-1; from < to && n <= to; {
 		pivot := all[from+random.IntN(to-from+1)].key
 		i, j := from, to
@@ -110,7 +115,7 @@ func divide(all []found, n int, before func(x, y key) bool) {
 }
 
 // page reads a page of a table.
-func page[R any](t *table[R], orders map[string]order[R], by Order, fits func(row *R) bool) (Page, error) {
+func page[R, T any](t *table[R, T], orders map[string]order[R], by Order, fits func(at int32) bool) (Page, error) {
 	o, known := orders[by.Sort]
 	if !known {
 		return Page{}, ErrSort
@@ -132,7 +137,7 @@ func page[R any](t *table[R], orders map[string]order[R], by Order, fits func(ro
 		out.IDs[i] = t.ids[at]
 	}
 	if len(rows) > 0 {
-		out.Last = o.values(&t.rows[rows[len(rows)-1]])
+		out.Last = o.values(rows[len(rows)-1])
 	}
 	return out, nil
 }
@@ -167,12 +172,12 @@ func (r *Roster) CountDevices(f DeviceFilter) int {
 	return count(&r.devices, r.devicesThat(f))
 }
 
-func count[R any](t *table[R], fits func(row *R) bool) (n int) {
+func count[R, T any](t *table[R, T], fits func(at int32) bool) (n int) {
 	if fits == nil {
 		return 0
 	}
 	for at := range t.rows {
-		if t.ids[at] != 0 && fits(&t.rows[at]) {
+		if t.ids[at] != 0 && fits(int32(at)) {
 			n++
 		}
 	}

@@ -9,55 +9,61 @@ import (
 // key is where a row stands in an order; no two rows have the same.
 type key [3]int64
 
-func (k key) compare(other key) int {
-	return cmp.Or(cmp.Compare(k[0], other[0]), cmp.Compare(k[1], other[1]), cmp.Compare(k[2], other[2]))
+func (k key) before(other key) bool {
+	if k[0] != other[0] {
+		return k[0] < other[0]
+	}
+	if k[1] != other[1] {
+		return k[1] < other[1]
+	}
+	return k[2] < other[2]
 }
 
 // order is one way to sort a table. Texts of a row stand as their places.
 type order[R any] struct {
 	key    func(row *R) key
-	values func(row *R) []any                        // those that a page gives of its last row
+	values func(at int32) []any                      // those that a page gives of its last row
 	after  func(values []any, desc bool) (key, bool) // the key behind which the page begins
 }
 
 func (r *Roster) slotOrders() map[string]order[slot] {
-	nameOf := func(s *slot) string { return r.devices.rows[s.device].name }
+	row, texts := r.slots.rows, r.slots.texts
 	return map[string]order[slot]{
 		"condition": {
 			key:    func(s *slot) key { return key{int64(s.rank), s.notAfter, s.id} },
-			values: func(s *slot) []any { return []any{s.rank, s.notAfter, s.id} },
+			values: func(at int32) []any { return []any{row[at].rank, row[at].notAfter, row[at].id} },
 			after:  numbers(3),
 		},
 		"expires_at": {
 			key:    func(s *slot) key { return key{s.notAfter, s.id} },
-			values: func(s *slot) []any { return []any{s.notAfter, s.id} },
+			values: func(at int32) []any { return []any{row[at].notAfter, row[at].id} },
 			after:  numbers(2),
 		},
 		"device": {
 			key:    func(s *slot) key { return key{int64(s.byName)} },
-			values: func(s *slot) []any { return []any{nameOf(s), s.name} },
+			values: func(at int32) []any { return []any{r.deviceOf(at), texts[at].name} },
 			after: func(values []any, desc bool) (key, bool) {
-				texts, ok := texts(values, 2)
+				names, ok := wordsOf(values, 2)
 				if !ok {
 					return key{}, false
 				}
-				return behind(desc)(r.slotNamed(texts[0], texts[1])), true
+				return behind(desc)(r.slotNamed(names[0], names[1])), true
 			},
 		},
 		"site": {
 			key:    func(s *slot) key { return key{r.values.places[s.site], int64(s.byName)} },
-			values: func(s *slot) []any { return []any{r.values.texts[s.site], nameOf(s), s.name} },
+			values: func(at int32) []any { return []any{r.values.texts[row[at].site], r.deviceOf(at), texts[at].name} },
 			after: func(values []any, desc bool) (key, bool) {
-				texts, ok := texts(values, 3)
+				names, ok := wordsOf(values, 3)
 				if !ok {
 					return key{}, false
 				}
-				return r.within(texts[0], desc, behind(desc)(r.slotNamed(texts[1], texts[2]))), true
+				return r.within(names[0], desc, behind(desc)(r.slotNamed(names[1], names[2]))), true
 			},
 		},
 		"address": {
 			key:    func(s *slot) key { return key{int64(s.byAddress)} },
-			values: func(s *slot) []any { return []any{s.address, s.port, s.id} },
+			values: func(at int32) []any { return []any{texts[at].address, row[at].port, row[at].id} },
 			after: func(values []any, desc bool) (key, bool) {
 				if len(values) != 3 {
 					return key{}, false
@@ -67,9 +73,8 @@ func (r *Roster) slotOrders() map[string]order[slot] {
 				if !ok1 || !ok2 {
 					return key{}, false
 				}
-				return behind(desc)(r.byAddress.bound(func(row int32) int {
-					s := &r.slots.rows[row]
-					return cmp.Or(strings.Compare(s.address, address), cmp.Compare(int64(s.port), more[0]), cmp.Compare(s.id, more[1]))
+				return behind(desc)(r.byAddress.bound(func(at int32) int {
+					return cmp.Or(strings.Compare(texts[at].address, address), cmp.Compare(int64(row[at].port), more[0]), cmp.Compare(row[at].id, more[1]))
 				})), true
 			},
 		},
@@ -77,17 +82,17 @@ func (r *Roster) slotOrders() map[string]order[slot] {
 }
 
 func (r *Roster) slotNamed(device, name string) (place int64, exact bool) {
-	return r.byName.bound(func(row int32) int {
-		s := &r.slots.rows[row]
-		return cmp.Or(strings.Compare(r.devices.rows[s.device].name, device), strings.Compare(s.name, name))
+	return r.byName.bound(func(at int32) int {
+		return cmp.Or(strings.Compare(r.deviceOf(at), device), strings.Compare(r.slots.texts[at].name, name))
 	})
 }
 
 func (r *Roster) deviceOrders() map[string]order[device] {
+	row, texts := r.devices.rows, r.devices.texts
 	byNumber := func(number func(*device) int64) order[device] {
 		return order[device]{
 			key:    func(d *device) key { return key{number(d), int64(d.byName)} },
-			values: func(d *device) []any { return []any{number(d), d.name} },
+			values: func(at int32) []any { return []any{number(&row[at]), texts[at].name} },
 			after: func(values []any, desc bool) (key, bool) {
 				if len(values) != 2 {
 					return key{}, false
@@ -104,26 +109,26 @@ func (r *Roster) deviceOrders() map[string]order[device] {
 	byValue := func(of func(*device) value) order[device] {
 		return order[device]{
 			key:    func(d *device) key { return key{r.values.places[of(d)], int64(d.byName)} },
-			values: func(d *device) []any { return []any{r.values.texts[of(d)], d.name} },
+			values: func(at int32) []any { return []any{r.values.texts[of(&row[at])], texts[at].name} },
 			after: func(values []any, desc bool) (key, bool) {
-				texts, ok := texts(values, 2)
+				names, ok := wordsOf(values, 2)
 				if !ok {
 					return key{}, false
 				}
-				return r.within(texts[0], desc, behind(desc)(r.deviceNamed(texts[1]))), true
+				return r.within(names[0], desc, behind(desc)(r.deviceNamed(names[1]))), true
 			},
 		}
 	}
 	return map[string]order[device]{
 		"name": {
 			key:    func(d *device) key { return key{int64(d.byName)} },
-			values: func(d *device) []any { return []any{d.name} },
+			values: func(at int32) []any { return []any{texts[at].name} },
 			after: func(values []any, desc bool) (key, bool) {
-				texts, ok := texts(values, 1)
+				names, ok := wordsOf(values, 1)
 				if !ok {
 					return key{}, false
 				}
-				return behind(desc)(r.deviceNamed(texts[0])), true
+				return behind(desc)(r.deviceNamed(names[0])), true
 			},
 		},
 		"condition":  byNumber(func(d *device) int64 { return int64(d.worst) }),
@@ -132,15 +137,14 @@ func (r *Roster) deviceOrders() map[string]order[device] {
 		"family":     byValue(func(d *device) value { return d.family }),
 		"address": {
 			key:    func(d *device) key { return key{int64(d.byAddress)} },
-			values: func(d *device) []any { return []any{d.address, d.name} },
+			values: func(at int32) []any { return []any{texts[at].address, texts[at].name} },
 			after: func(values []any, desc bool) (key, bool) {
-				texts, ok := texts(values, 2)
+				names, ok := wordsOf(values, 2)
 				if !ok {
 					return key{}, false
 				}
-				return behind(desc)(r.devicesByAddress.bound(func(row int32) int {
-					d := &r.devices.rows[row]
-					return cmp.Or(strings.Compare(d.address, texts[0]), strings.Compare(d.name, texts[1]))
+				return behind(desc)(r.devicesByAddress.bound(func(at int32) int {
+					return cmp.Or(strings.Compare(texts[at].address, names[0]), strings.Compare(texts[at].name, names[1]))
 				})), true
 			},
 		},
@@ -148,7 +152,7 @@ func (r *Roster) deviceOrders() map[string]order[device] {
 }
 
 func (r *Roster) deviceNamed(name string) (place int64, exact bool) {
-	return r.devicesByName.bound(func(row int32) int { return strings.Compare(r.devices.rows[row].name, name) })
+	return r.devicesByName.bound(func(at int32) int { return strings.Compare(r.devices.texts[at].name, name) })
 }
 
 // behind makes a key of a place, so that the rows behind the key are those behind the place: the row at a place that is
@@ -191,7 +195,7 @@ func numbers(n int) func(values []any, desc bool) (key, bool) {
 	}
 }
 
-func texts(values []any, n int) (out []string, ok bool) {
+func wordsOf(values []any, n int) (out []string, ok bool) {
 	if len(values) != n {
 		return nil, false
 	}

@@ -74,8 +74,8 @@ type Roster struct {
 	lock sync.RWMutex
 
 	values  values
-	devices table[device]
-	slots   table[slot]
+	devices table[device, deviceTexts]
+	slots   table[slot, slotTexts]
 
 	byName, byAddress               places // of slots
 	devicesByName, devicesByAddress places
@@ -89,8 +89,12 @@ type device struct {
 	byName, byAddress            int32 // its places
 	worst                        uint8
 	first                        int32 // row of its first slot, the others follow; -1: it has none
-	name, address, words         string
-	tags                         []value
+}
+
+// deviceTexts are what a scan of the devices mostly does not look at.
+type deviceTexts struct {
+	name, address, words string
+	tags                 []value
 }
 
 // slot is a row of the table of slots. It repeats what its device has, so that a scan reads one table.
@@ -103,31 +107,36 @@ type slot struct {
 	next                        int32 // row of its device's next slot; -1: it is the last
 	port                        uint16
 	rank                        uint8
-	name, address               string
-	words, sought, above        string
+}
+
+// slotTexts are what a scan of the slots mostly does not look at.
+type slotTexts struct {
+	name, address        string
+	words, sought, above string
 }
 
 // New returns an empty roster.
 func New() *Roster {
-	r := &Roster{values: newValues(), devices: newTable[device](), slots: newTable[slot]()}
-	nameOf := func(s *slot) string { return r.devices.rows[s.device].name }
+	r := &Roster{values: newValues(), devices: newTable[device, deviceTexts](), slots: newTable[slot, slotTexts]()}
 	r.byName = places{compare: func(x, y int32) int {
-		a, b := &r.slots.rows[x], &r.slots.rows[y]
-		return cmp.Or(strings.Compare(nameOf(a), nameOf(b)), strings.Compare(a.name, b.name))
+		return cmp.Or(strings.Compare(r.deviceOf(x), r.deviceOf(y)), strings.Compare(r.slots.texts[x].name, r.slots.texts[y].name))
 	}, put: func(row, place int32) { r.slots.rows[row].byName = place }}
 	r.byAddress = places{compare: func(x, y int32) int {
 		a, b := &r.slots.rows[x], &r.slots.rows[y]
-		return cmp.Or(strings.Compare(a.address, b.address), cmp.Compare(a.port, b.port), cmp.Compare(a.id, b.id))
+		return cmp.Or(strings.Compare(r.slots.texts[x].address, r.slots.texts[y].address), cmp.Compare(a.port, b.port), cmp.Compare(a.id, b.id))
 	}, put: func(row, place int32) { r.slots.rows[row].byAddress = place }}
 	r.devicesByName = places{compare: func(x, y int32) int {
-		return strings.Compare(r.devices.rows[x].name, r.devices.rows[y].name)
+		return strings.Compare(r.devices.texts[x].name, r.devices.texts[y].name)
 	}, put: func(row, place int32) { r.devices.rows[row].byName = place }}
 	r.devicesByAddress = places{compare: func(x, y int32) int {
-		a, b := &r.devices.rows[x], &r.devices.rows[y]
+		a, b := &r.devices.texts[x], &r.devices.texts[y]
 		return cmp.Or(strings.Compare(a.address, b.address), strings.Compare(a.name, b.name))
 	}, put: func(row, place int32) { r.devices.rows[row].byAddress = place }}
 	return r
 }
+
+// deviceOf is the name of the device of a slot's row.
+func (r *Roster) deviceOf(slot int32) string { return r.devices.texts[r.slots.rows[slot].device].name }
 
 // Put brings the roster up to date. A slot whose device is not known is passed over.
 func (r *Roster) Put(c Change) {
@@ -139,8 +148,10 @@ func (r *Roster) Put(c Change) {
 	for _, id := range c.GoneDevices {
 		r.dropDevice(id)
 	}
-	r.devices.grow(len(c.Devices))
-	r.slots.grow(len(c.Slots))
+	if len(r.devices.ids) == 0 {
+		r.devices.grow(len(c.Devices))
+		r.slots.grow(len(c.Slots))
+	}
 	for _, d := range c.Devices {
 		r.putDevice(d)
 	}
@@ -164,23 +175,22 @@ func (r *Roster) Put(c Change) {
 
 func (r *Roster) putDevice(d Device) {
 	at, known := r.devices.place(d.ID)
-	row := &r.devices.rows[at]
+	row, texts := &r.devices.rows[at], &r.devices.texts[at]
 	if !known {
 		*row = device{worst: NoRank, first: -1}
 	}
-	if !known || row.name != d.Name {
+	if !known || texts.name != d.Name {
 		r.devicesByName.moved(at, known)
 		r.devicesByAddress.moved(at, known)
 		for s := range r.slotsOf(row) {
 			r.byName.moved(s, true)
 		}
-	} else if row.address != d.Address {
+	} else if texts.address != d.Address {
 		r.devicesByAddress.moved(at, true)
 	}
-	row.words = d.Words
-	row.name, row.address = partOf(d.Words, d.Name), partOf(d.Words, d.Address)
+	texts.words, texts.tags = d.Words, r.values.set(d.Tags)
+	texts.name, texts.address = partOf(d.Words, d.Name), partOf(d.Words, d.Address)
 	row.site, row.family, row.owner, row.cluster = r.values.of(d.Site), r.values.of(d.Family), r.values.of(d.Owner), r.values.of(d.Cluster)
-	row.tags = r.values.set(d.Tags)
 	for s := range r.slotsOf(row) {
 		r.slots.rows[s].follow(row)
 	}
@@ -214,19 +224,19 @@ func (r *Roster) putSlot(s Slot) {
 		return
 	}
 	at, known := r.slots.place(s.ID)
-	row := &r.slots.rows[at]
+	row, texts := &r.slots.rows[at], &r.slots.texts[at]
 	if !known {
 		*row = slot{id: s.ID, device: of, next: r.devices.rows[of].first}
 		r.devices.rows[of].first = at
 		r.byName.moved(at, false)
-	} else if row.name != s.Name {
+	} else if texts.name != s.Name {
 		r.byName.moved(at, true)
 	}
-	if !known || row.address != s.Address || row.port != uint16(s.Port) {
+	if !known || texts.address != s.Address || row.port != uint16(s.Port) {
 		r.byAddress.moved(at, known)
 	}
-	row.words, row.signer = s.Words, r.values.of(s.Signer)
-	row.name, row.address, row.port = r.values.text(s.Name), partOf(s.Words, s.Address), uint16(s.Port)
+	row.signer, row.port = r.values.of(s.Signer), uint16(s.Port)
+	texts.words, texts.name, texts.address = s.Words, r.values.text(s.Name), partOf(s.Words, s.Address)
 	row.follow(&r.devices.rows[of])
 	r.read(at, Reading{ID: s.ID, Rank: s.Rank, NotAfter: s.NotAfter, Overdue: s.Overdue, TurnsAt: s.TurnsAt, Sought: s.Sought, Above: s.Above})
 }
@@ -235,7 +245,8 @@ func (r *Roster) putSlot(s Slot) {
 func (r *Roster) read(at int32, s Reading) {
 	row := &r.slots.rows[at]
 	row.rank, row.notAfter, row.overdue, row.turnsAt = uint8(s.Rank), s.NotAfter, s.Overdue, s.TurnsAt
-	row.sought, row.above = s.Sought, r.values.text(s.Above)
+	texts := &r.slots.texts[at]
+	texts.sought, texts.above = s.Sought, r.values.text(s.Above)
 	if s.TurnsAt > 0 && (r.turns == 0 || s.TurnsAt < r.turns) {
 		r.turns = s.TurnsAt
 	}
@@ -287,22 +298,23 @@ func (r *Roster) dropDevice(id int64) {
 }
 
 // table is rows that keep their places while they live; those of rows that are gone are used again.
-type table[R any] struct {
-	rows []R
-	ids  []int64 // 0: nothing stands there
-	at   map[int64]int32
-	free []int32
+type table[R, T any] struct {
+	rows  []R
+	texts []T     // of each row, apart: so that a scan moves little memory
+	ids   []int64 // 0: nothing stands there
+	at    map[int64]int32
+	free  []int32
 }
 
-func newTable[R any]() table[R] { return table[R]{at: map[int64]int32{}} }
+func newTable[R, T any]() table[R, T] { return table[R, T]{at: map[int64]int32{}} }
 
 // grow makes room for so many rows more.
-func (t *table[R]) grow(by int) {
-	t.rows, t.ids = slices.Grow(t.rows, by), slices.Grow(t.ids, by)
+func (t *table[R, T]) grow(by int) {
+	t.rows, t.texts, t.ids = slices.Grow(t.rows, by), slices.Grow(t.texts, by), slices.Grow(t.ids, by)
 }
 
 // place is where the row of a number stands, or is to stand.
-func (t *table[R]) place(id int64) (at int32, known bool) {
+func (t *table[R, T]) place(id int64) (at int32, known bool) {
 	if at, known = t.at[id]; known {
 		return at, true
 	}
@@ -311,17 +323,19 @@ func (t *table[R]) place(id int64) (at int32, known bool) {
 		t.ids[at] = id
 	} else {
 		var none R
+		var silent T
 		at = int32(len(t.rows))
-		t.rows, t.ids = append(t.rows, none), append(t.ids, id)
+		t.rows, t.texts, t.ids = append(t.rows, none), append(t.texts, silent), append(t.ids, id)
 	}
 	t.at[id] = at
 	return at, false
 }
 
-func (t *table[R]) drop(id int64) {
+func (t *table[R, T]) drop(id int64) {
 	var none R
+	var silent T
 	at := t.at[id]
-	t.rows[at], t.ids[at] = none, 0
+	t.rows[at], t.texts[at], t.ids[at] = none, silent, 0
 	delete(t.at, id)
 	t.free = append(t.free, at)
 }
