@@ -36,6 +36,7 @@ func TestASecondCertificateIsSeen(t *testing.T) {
 		"both, by TLS 1.3 alone":   {"-tls1_3 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
 		"one, by TLS 1.3 alone":    {"-tls1_3", ""},
 		"both, with SHA-384":       {"-tls1_3 -ciphersuites TLS_AES_256_GCM_SHA384 -groups P-256 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
+		"both, with P-384":         {"-tls1_3 -groups P-384 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
 		"both, with ChaCha20":      {"-tls1_3 -ciphersuites TLS_CHACHA20_POLY1305_SHA256 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
 		"both, and clients too":    {"-tls1_3 -Verify 1 -dcert " + path("p256.pem") + " -dkey " + path("p256.key"), "p256.invalid rsa.invalid"},
 		"one that wants a partner": {"-Verify 1 -verify_return_error", ""},

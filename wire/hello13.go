@@ -51,18 +51,25 @@ func helloFor13(kind cert.KeyKind) asking {
 
 // hello13 is a ClientHello of TLS 1.3 (RFC 8446, 4.1.2) with the keys of its shares.
 type hello13 struct {
-	message      []byte
-	x25519, p256 *ecdh.PrivateKey
+	message []byte
+	shares  []share
+}
+
+// share is a key for one group (RFC 8446, 4.2.8).
+type share struct {
+	group tls.CurveID
+	curve ecdh.Curve
+	key   *ecdh.PrivateKey
 }
 
 func newHello13(kind cert.KeyKind, serverName string) (hello13, error) {
 	var h hello13
 	var err error
-	if h.x25519, err = ecdh.X25519().GenerateKey(rand.Reader); err != nil {
-		return h, err
-	}
-	if h.p256, err = ecdh.P256().GenerateKey(rand.Reader); err != nil {
-		return h, err
+	for _, s := range []share{{group: tls.X25519, curve: ecdh.X25519()}, {group: tls.CurveP256, curve: ecdh.P256()}, {group: tls.CurveP384, curve: ecdh.P384()}} {
+		if s.key, err = s.curve.GenerateKey(rand.Reader); err != nil {
+			return h, err
+		}
+		h.shares = append(h.shares, s)
 	}
 	random := make([]byte, 64) // with a session's number, as clients send one that boxes between may want to see
 	rand.Read(random)
@@ -87,10 +94,7 @@ func newHello13(kind cert.KeyKind, serverName string) (hello13, error) {
 			b.AddUint16(51) // key_share
 			b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) {
 				b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) {
-					for _, share := range []struct {
-						group tls.CurveID
-						key   *ecdh.PrivateKey
-					}{{tls.X25519, h.x25519}, {tls.CurveP256, h.p256}} {
+					for _, share := range h.shares {
 						b.AddUint16(uint16(share.group))
 						b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) { b.AddBytes(share.key.PublicKey().Bytes()) })
 					}
@@ -167,23 +171,24 @@ func (h hello13) agreed(body cryptobyte.String) (suite uint16, shared []byte, er
 	}
 	for !extensions.Empty() {
 		var id, group uint16
-		var data, share cryptobyte.String
+		var data, theirs cryptobyte.String
 		if !extensions.ReadUint16(&id) || !extensions.ReadUint16LengthPrefixed(&data) {
 			break
 		}
-		if id != 51 || !data.ReadUint16(&group) || !data.ReadUint16LengthPrefixed(&share) {
+		if id != 51 || !data.ReadUint16(&group) || !data.ReadUint16LengthPrefixed(&theirs) {
 			continue
 		}
-		curve, own := ecdh.X25519(), h.x25519
-		if tls.CurveID(group) == tls.CurveP256 {
-			curve, own = ecdh.P256(), h.p256
+		for _, own := range h.shares {
+			if own.group != tls.CurveID(group) {
+				continue
+			}
+			key, err := own.curve.NewPublicKey(theirs)
+			if err != nil {
+				return 0, nil, err
+			}
+			shared, err = own.key.ECDH(key)
+			return suite, shared, err
 		}
-		theirs, err := curve.NewPublicKey(share)
-		if err != nil {
-			return 0, nil, err
-		}
-		shared, err = own.ECDH(theirs)
-		return suite, shared, err
 	}
 	return 0, nil, errors.New("it does not speak TLS 1.3, or wants another group")
 }
