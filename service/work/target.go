@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"freshseal/core/cert"
 	"freshseal/core/judge"
@@ -98,21 +99,36 @@ func (s *Service) wrongAt(ctx context.Context, targets []store.Target, new strin
 	return "", nil
 }
 
-// wrongAs is what is wrong with a slot for clients that take one kind of key alone. It counts only once a closer look
-// finds both certificates: a server that is being reloaded shows now the old one and now the new.
+const (
+	bothSeen = 4                      // closer looks that must find both certificates of a slot
+	between  = 500 * time.Millisecond // them
+)
+
+// wrongAs is what is wrong with a slot for clients that take one kind of key alone. It counts only once several closer
+// looks, one after the other, find both certificates: a server that is being reloaded shows now the old one and now the new, and
+// would pass for one with two.
 func (s *Service) wrongAs(ctx context.Context, t store.Target, new string, kind cert.KeyKind, said string, wrong func(store.Target, watch.Sight) string) (string, error) {
-	as, err := s.watch.ReadAs(ctx, t.Slot, kind)
-	if err != nil || as.Leaf() == nil || wrong(t, as) != "" {
-		return said, err
+	for seen := 0; ; {
+		as, err := s.watch.ReadAs(ctx, t.Slot, kind)
+		if err != nil || as.Leaf() == nil || wrong(t, as) != "" {
+			return said, err
+		}
+		look, err := s.watch.ReadCloser(ctx, t.Slot)
+		if err != nil {
+			return said, err
+		}
+		if look.Closer == nil || len(look.Closer.Second) == 0 || look.Closer.Second[0].SHA256 != new {
+			return wrong(t, look), nil
+		}
+		if seen++; seen == bothSeen {
+			return "", nil
+		}
+		select {
+		case <-time.After(between):
+		case <-ctx.Done():
+			return said, ctx.Err()
+		}
 	}
-	look, err := s.watch.ReadCloser(ctx, t.Slot)
-	if err != nil {
-		return said, err
-	}
-	if look.Closer != nil && len(look.Closer.Second) > 0 && look.Closer.Second[0].SHA256 == new {
-		return "", nil
-	}
-	return wrong(t, look), nil
 }
 
 // otherKind is the kind of the new leaf's key, where a slot serves a certificate of another kind.
