@@ -1,9 +1,15 @@
 package e2e
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/hex"
 	"net"
 	"os/exec"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -44,5 +50,58 @@ func TestABoxWithTwoCertificates(t *testing.T) {
 	}
 	if slot := s.show(realBox + "/web"); slot.Condition == "stray" || slot.Condition == "fresh" {
 		t.Errorf("with one of two certificates replaced it is %s: %+v", slot.Condition, slot.Findings)
+	}
+}
+
+// A server that is slow to reload answers for a while with the new certificate to those who take nothing else, and with the
+// old one to the others: by two old processes and two new ones, say. That is not two certificates: the replacement is sealed
+// when the new one is served to all.
+func TestASlowReloadIsNoSecondCertificate(t *testing.T) {
+	t.Parallel()
+	b := startBox(t)
+	load := func() *tls.Certificate {
+		c, err := tls.LoadX509KeyPair(b.at("tls/cert.pem"), b.at("tls/key.pem"))
+		if err != nil {
+			return nil // between the two files
+		}
+		return &c
+	}
+	var lock sync.Mutex
+	old, now, since := load(), load(), time.Time{}
+	l, err := tls.Listen("tcp", net.JoinHostPort(b.address, "0"), &tls.Config{GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+		lock.Lock()
+		defer lock.Unlock()
+		if c := load(); c != nil && !bytes.Equal(c.Certificate[0], now.Certificate[0]) {
+			old, now, since = now, c, time.Now()
+		}
+		takesRSA := slices.Contains(hello.SignatureSchemes, tls.PSSWithSHA256) && slices.ContainsFunc(hello.CipherSuites, func(id uint16) bool { return id>>8 == 0x13 || id == tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256 })
+		if takesRSA && time.Since(since) < 1200*time.Millisecond {
+			return old, nil
+		}
+		return now, nil
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() { defer conn.Close(); conn.(*tls.Conn).Handshake() }()
+		}
+	}()
+	_, b.webPort, _ = net.SplitHostPort(l.Addr().String())
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	b.add(t, s)
+	if watched := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(watched, "r1: sealed\n") {
+		t.Fatal(watched)
+	}
+	sum := sha256.Sum256(load().Certificate[0])
+	if slot := s.show(realBox + "/web"); slot.Certificate.SHA256 != hex.EncodeToString(sum[:]) {
+		t.Errorf("it is sealed while another certificate is served: %+v", slot)
 	}
 }
