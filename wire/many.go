@@ -12,7 +12,7 @@ import (
 type Many struct {
 	Fast int           // that answer; 0: 64
 	Slow int           // that have not answered after Patience; 0: 1,024. More gave false timeouts of live boxes
-	Wait time.Duration // how long a reading keeps a place among the fast ones; 0: 500 ms
+	Wait time.Duration // how long a reading keeps a place among the fast ones; 0: 300 ms
 }
 
 func (m Many) orUsual() Many {
@@ -23,7 +23,7 @@ func (m Many) orUsual() Many {
 		m.Slow = 1024
 	}
 	if m.Wait == 0 {
-		m.Wait = 500 * time.Millisecond
+		m.Wait = 300 * time.Millisecond
 	}
 	return m
 }
