@@ -134,9 +134,9 @@ func (h hello13) see(records []byte, reading *Reading) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	transcript := hashed()
-	transcript.Write(h.message)
-	transcript.Write(whole)
+	soFar := hashed()
+	soFar.Write(h.message)
+	soFar.Write(whole)
 	messages := unsealed(records, reading.Suite, secret)
 	for !messages.Empty() {
 		before := []byte(messages)
@@ -154,9 +154,9 @@ func (h hello13) see(records []byte, reading *Reading) (done bool, err error) {
 			if reading.Chain == nil {
 				return false, errNoChain
 			}
-			return true, signed(reading.Chain[0], body, transcript.Sum(nil))
+			return true, signed(reading.Chain[0], body, soFar.Sum(nil))
 		}
-		transcript.Write(before[:len(before)-len(messages)])
+		soFar.Write(before[:len(before)-len(messages)])
 	}
 	return false, nil
 }
@@ -208,17 +208,17 @@ func serverSecret(hashed func() hash.Hash, shared, clientHello, serverHello []by
 	if err != nil {
 		return nil, err
 	}
-	transcript := hashed()
-	transcript.Write(clientHello)
-	transcript.Write(serverHello)
-	return expand(hashed, agreed, "s hs traffic", transcript.Sum(nil), len(zero))
+	soFar := hashed()
+	soFar.Write(clientHello)
+	soFar.Write(serverHello)
+	return expand(hashed, agreed, "s hs traffic", soFar.Sum(nil), len(zero))
 }
 
 // signatureHashes are the hashes of the signature algorithms that TLS 1.3 knows for these keys (RFC 8446, 4.2.3).
 var signatureHashes = map[uint16]crypto.Hash{0x0403: crypto.SHA256, 0x0503: crypto.SHA384, 0x0603: crypto.SHA512, 0x0804: crypto.SHA256, 0x0805: crypto.SHA384, 0x0806: crypto.SHA512}
 
 // signed checks the message CertificateVerify (RFC 8446, 4.4.3): the server has signed all that came before.
-func signed(leaf *cert.Certificate, body cryptobyte.String, transcript []byte) error {
+func signed(leaf *cert.Certificate, body cryptobyte.String, soFar []byte) error {
 	var algorithm uint16
 	var signature cryptobyte.String
 	if !body.ReadUint16(&algorithm) || !body.ReadUint16LengthPrefixed(&signature) {
@@ -234,7 +234,7 @@ func signed(leaf *cert.Certificate, body cryptobyte.String, transcript []byte) e
 		digest.Write([]byte{' '})
 	}
 	digest.Write([]byte("TLS 1.3, server CertificateVerify\x00"))
-	digest.Write(transcript)
+	digest.Write(soFar)
 	valid := false
 	switch key := parsed.PublicKey.(type) {
 	case *ecdsa.PublicKey:

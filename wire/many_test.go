@@ -121,6 +121,31 @@ func TestAFullSiteHoldsUpNoOther(t *testing.T) {
 	}
 }
 
+// A way that takes nothing, as through a jump host that stands still, holds up its own readings and no others.
+func TestAWayThatStandsStillDelaysNoOthers(t *testing.T) {
+	speaking := live(t)
+	stuck := speaking
+	stuck.Way = func(context.Context, string, string) (net.Conn, error) {
+		near, far := net.Pipe() // a write waits until somebody reads, and nobody does
+		t.Cleanup(func() { far.Close() })
+		return near, nil
+	}
+	targets := append(slices.Repeat([]wire.Target{stuck}, 40), slices.Repeat([]wire.Target{speaking}, 40)...)
+	r := wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 3 * time.Second}
+	begun := time.Now()
+	var lastLive atomic.Int64
+	r.ReadAll(t.Context(), slices.Values(targets), wire.Many{}, func(one wire.Numbered, got wire.Reading) {
+		if alive := one.N >= 40; alive != (got.Why == nil) {
+			t.Errorf("%d: %+v", one.N, got.Why)
+		} else if alive {
+			lastLive.Store(max(lastLive.Load(), int64(time.Since(begun))))
+		}
+	})
+	if last := time.Duration(lastLive.Load()); last > 1500*time.Millisecond || last == 0 {
+		t.Errorf("the last live one was read after %s", last)
+	}
+}
+
 // Whoever asked is gone: the round ends at once, and nothing is handed on that says nothing.
 func TestARoundEndsWithItsContext(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())

@@ -49,7 +49,8 @@ func (t *turns) leave() {
 	t.changed.Signal()
 }
 
-// taking is a connection whose reader has a turn except while it waits for what comes.
+// taking is a connection whose reader has a turn except while it waits for the box: for what comes, and until what it
+// sends is taken.
 type taking struct {
 	net.Conn
 	turns *turns
@@ -58,6 +59,13 @@ type taking struct {
 func (t taking) Read(p []byte) (int, error) {
 	t.turns.leave()
 	n, err := t.Conn.Read(p)
+	t.turns.take()
+	return n, err
+}
+
+func (t taking) Write(p []byte) (int, error) {
+	t.turns.leave()
+	n, err := t.Conn.Write(p)
 	t.turns.take()
 	return n, err
 }
