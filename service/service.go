@@ -128,11 +128,14 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	return s, nil
 }
 
-// expiring is what people are told of besides slots.
+// expiring is what people are told of besides slots. Whoever signed in with the client signs in again, and need not be told.
 func (s *Service) expiring(ctx context.Context, within int) ([]notice.Thing, error) {
 	found, err := s.Work.Expiring(ctx, within, true)
 	var out []notice.Thing
 	for _, e := range found {
+		if e.Kind == work.EndsToken && e.Name == work.SignedIn {
+			continue
+		}
 		out = append(out, notice.Thing{Kind: e.Kind, Name: e.Name, Of: e.Of, SHA256: e.SHA256, Ends: e.EndsAt, Slots: e.Slots, Remedy: e.Remedy})
 	}
 	return out, err

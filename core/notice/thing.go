@@ -2,6 +2,7 @@ package notice
 
 import (
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -28,6 +29,17 @@ func (r Rule) StageOfThing(t Thing, at time.Time) Stage {
 		return None
 	}
 	return r.left(t.Ends, at)
+}
+
+// Gone says what is to be told of a thing that is not there any more, in which stage, by what was told of it. One that
+// went when it expired was not renewed: people are told that it expired, and not that all is well.
+func (r Rule) Gone(m Matter, t Thing, at time.Time) (Kind, Stage) {
+	if expired := r.StageOfThing(t, at); !at.Before(t.Ends) && !slices.Contains(m.Told, expired.Name) {
+		kind, _ := r.Next(m, expired, nil, at)
+		return kind, expired
+	}
+	kind, _ := r.Next(m, None, nil, at)
+	return kind, None
 }
 
 // ItemOfThing is a notice about a thing.

@@ -437,6 +437,17 @@ func TestWhatElseExpiresIsTold(t *testing.T) {
 	if len(q.got("hook")) != 4 {
 		t.Error("it is told of twice that something is over")
 	}
+	// A token goes when it expires: that is no good news.
+	things[1].Ends = q.clock().AddDate(0, 0, 10)
+	q.round(true)
+	things = things[:1]
+	q.pass(11 * 24 * time.Hour)
+	for range 2 {
+		q.round(true)
+	}
+	if got := q.got("hook"); len(got) != 6 || !strings.Contains(got[5].Text, `"stage":"expired"`) || strings.Contains(got[5].Text, "recovery") {
+		t.Errorf("of a token that expired %d messages were sent: %s", len(got)-4, got[len(got)-1].Text)
+	}
 	if _, err := q.SetRule(t.Context(), "mixed", notice.Rule{Expiring: true, Days: []int{9}, Site: "Mainquay", To: []string{"hook"}}, 0); err == nil {
 		t.Error("a rule about what else expires takes a site, which it cannot mean")
 	}

@@ -13,7 +13,7 @@ type Expiring func(ctx context.Context, within int) ([]notice.Thing, error)
 // Ask has the room ask for that. It comes before Start; without it, rules about such things tell of nothing.
 func (s *Service) Ask(expiring Expiring) { s.expiring = expiring }
 
-// things makes the notices about what else expires. What is told of no more was renewed or removed, and is over.
+// things makes the notices about what else expires. What is listed no more was renewed or removed, or went when it expired.
 func (e evaluation) things(ctx context.Context, cursor int64) error {
 	within, asked := 0, false
 	for _, r := range e.rules {
@@ -38,16 +38,14 @@ func (e evaluation) things(ctx context.Context, cursor int64) error {
 	}
 	var changed []store.Matter
 	var made []store.Notice
-	step := func(r store.NoticeRule, before store.Matter, t notice.Thing, stage notice.Stage) {
-		kind, after := r.Terms.V.Next(before.State.V, stage, nil, e.at)
+	step := func(r store.NoticeRule, t notice.Thing, before, after notice.Matter, kind notice.Kind, stage notice.Stage) {
 		if kind != "" {
 			n := store.Notice{ID: newID("n"), Rule: r.Name, Kind: kind, Stage: stage.Name, MadeAt: store.At(e.at), Channels: r.Terms.V.Channels(kind), DueAt: store.At(r.Terms.V.Due(e.at))}
 			n.Item.V = notice.ItemOfThing(n.ID, r.Name, kind, stage, t, after.Reminders, e.at)
 			made = append(made, n)
 		}
-		if !same(before.State.V, after) {
-			after := store.Matter{Rule: r.Name, Thing: t.Key(), State: store.JSON[notice.Matter]{V: after}, Of: store.JSON[notice.Thing]{V: t}}
-			changed = append(changed, after)
+		if !same(before, after) {
+			changed = append(changed, store.Matter{Rule: r.Name, Thing: t.Key(), State: store.JSON[notice.Matter]{V: after}, Of: store.JSON[notice.Thing]{V: t}})
 		}
 	}
 	for _, r := range e.rules {
@@ -56,12 +54,15 @@ func (e evaluation) things(ctx context.Context, cursor int64) error {
 		}
 		for _, t := range found {
 			at := key{r.Name, t.Key()}
-			step(r, matters[at], t, r.Terms.V.StageOfThing(t, e.at))
+			before, stage := matters[at].State.V, r.Terms.V.StageOfThing(t, e.at)
+			kind, after := r.Terms.V.Next(before, stage, nil, e.at)
+			step(r, t, before, after, kind, stage)
 			delete(matters, at)
 		}
 		for at, before := range matters {
 			if at.rule == r.Name {
-				step(r, before, before.Of.V, notice.None)
+				kind, stage := r.Terms.V.Gone(before.State.V, before.Of.V, e.at)
+				step(r, before.Of.V, before.State.V, notice.Matter{}, kind, stage)
 			}
 		}
 	}

@@ -19,6 +19,9 @@ const (
 	EndsCalendar     = "calendar"
 )
 
+// SignedIn is the name of a token that somebody got by signing in with the client, and not for a program.
+const SignedIn = "a client that signed in"
+
 // Expiring is something besides the leaves of slots that ends by itself.
 type Expiring struct {
 	Kind   string    `json:"kind" required:"true" enum:"intermediate,root,domain,token,calendar"`
@@ -87,7 +90,7 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]Expi
 				e.Kind, e.Remedy = EndsCalendar, "make a new calendar, and give its address to the calendar program"
 			}
 			if e.Name == "" {
-				e.Name = "a client that signed in"
+				e.Name = SignedIn
 				if e.Kind == EndsCalendar {
 					e.Name = "the whole fleet"
 				}
