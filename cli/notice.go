@@ -207,7 +207,7 @@ func (a *app) printRules(shown any, all []tell.Rule) error {
 			}
 		}
 		if r.Expiring {
-			of = append(of, "what else expires")
+			of = append(of, "CA certificates, domains, tokens")
 		}
 		if r.Paused {
 			when = []string{"paused"}
@@ -241,7 +241,7 @@ func (a *app) noticeRule() *cobra.Command {
 	f := c.Flags()
 	f.StringArrayVar(&on, "condition", nil, "tell of slots in this condition; may be given again")
 	f.IntSliceVar(&r.Days, "days", nil, "tell when so many days are left, such as 30,14,3: a stage for each")
-	f.BoolVar(&r.Expiring, "expiring", false, "tell of what else expires within these days, instead of slots: see freshseal expiring")
+	f.BoolVar(&r.Expiring, "expiring", false, "tell of CA certificates, domain validations, tokens and calendars that expire within these days, instead of slots: see freshseal expiring")
 	f.StringVar(&r.Site, "site", "", "only slots at this site")
 	f.StringVar(&r.Family, "family", "", "only slots of devices of this family")
 	f.StringVar(&r.Owner, "owner", "", "only slots of this owner")

@@ -21,7 +21,7 @@ import (
 type Rule struct {
 	Conditions []due.Condition `json:"conditions,omitempty" description:"a slot that has one of these"`
 	Days       []int           `json:"days,omitempty" description:"a slot whose certificate expires within that many days, a stage for each number"`
-	Expiring   bool            `json:"expiring,omitempty" description:"what else expires within these days, instead of slots: intermediates, roots, validations of domains, tokens and calendars"`
+	Expiring   bool            `json:"expiring,omitempty" description:"tell of intermediates, roots, validations of domains, tokens and calendars that expire within these days, instead of slots"`
 	Site       string          `json:"site,omitempty"`
 	Family     string          `json:"family,omitempty"`
 	Owner      string          `json:"owner,omitempty"`
@@ -52,9 +52,9 @@ func (r Rule) Check() error {
 	case len(r.Conditions)+len(r.Days) == 0:
 		return fmt.Errorf("it has neither a condition nor a number of days")
 	case r.Expiring && (len(r.Days) == 0 || len(r.Conditions) > 0):
-		return fmt.Errorf("what else expires has days that are left, and no condition")
+		return fmt.Errorf("a rule with expiring needs days, and takes no conditions")
 	case r.Expiring && r.Site+r.Family+r.Owner+r.Tag != "":
-		return fmt.Errorf("what else expires has no site, family, owner or tag")
+		return fmt.Errorf("a rule with expiring takes no site, family, owner or tag")
 	case len(r.Days) > 20:
 		return fmt.Errorf("it has more than 20 numbers of days")
 	case len(r.To) == 0:

@@ -6,9 +6,9 @@
 //	r.Put(roster.Change{Devices: devices, Slots: slots})
 //	page, err := r.Slots(roster.SlotFilter{Site: "Northholm"}, roster.Order{Sort: "expires_at", Most: 50})
 //
-// A page of 100,000 slots takes about a millisecond, whatever the filter and the order, because nothing but numbers
+// A page of 100,000 slots takes a few milliseconds, whatever the filter and the order, because nothing but numbers
 // is compared: texts are exchanged for numbers (values.go), and each row knows its place by name and by address
-// (places.go). A roster may be used by several goroutines at once.
+// (places.go). A search reads all words and takes about ten. A roster may be used by several goroutines at once.
 package roster
 
 import (

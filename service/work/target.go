@@ -101,7 +101,7 @@ func (s *Service) wrongAt(ctx context.Context, targets []store.Target, new strin
 
 const (
 	bothSeen = 4                      // closer looks that must find both certificates of a slot
-	between  = 500 * time.Millisecond // them
+	between  = 500 * time.Millisecond // the pause between two of them
 )
 
 // wrongAs is what is wrong with a slot for clients that take one kind of key alone. It counts only once several closer

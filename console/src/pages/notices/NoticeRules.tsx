@@ -83,7 +83,7 @@ export function means(r: Rule): string {
     r.repeat_days && `again after ${r.repeat_days} days${r.escalate?.length ? ` and to ${r.escalate.join(', ')}` : ''}`,
     r.recovery && 'also when it is over',
   ].filter(Boolean)
-  if (r.expiring) of.push('what else expires')
+  if (r.expiring) of.push('CA certificates, domains, tokens')
   return `${when}${of.length ? ` (${of.join(', ')})` : ''} → ${r.to.join(', ')}${how.length ? `; ${how.join('; ')}` : ''}`
 }
 
@@ -151,11 +151,11 @@ function EditRule({ was, close }: { was: Rule | undefined; close: () => void }) 
         <Field name="owner" label="Only this owner" />
         <Field name="tag" label="Only this tag" />
       </FieldGrid>
+      <Tick name="expiring" label="Tell of CA certificates, domain validations and tokens that expire, instead of slots (needs days left)" />
       <FieldGrid columns={4}>
         {told.map((c) => (
           <Tick key={c} name={c} label={c} />
         ))}
-        <Tick name="expiring" label="What else expires" />
         <Tick name="recovery" label="Tell when it is over" />
         <Tick name="paused" label="Paused" />
       </FieldGrid>
