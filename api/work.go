@@ -21,7 +21,7 @@ type (
 	replacementQuery struct {
 		Device     string `query:"device" json:"-"`
 		Slot       string `query:"slot" json:"-"`
-		State      string `query:"state" json:"-" enum:"running,waiting,held,sealed,reverted,cancelled"`
+		State      string `query:"state" json:"-" enum:"running,waiting,held,sealed,reverted,cancelled,closed"`
 		WaitingFor string `query:"waiting_for" json:"-" enum:"signer,validation,approval,window,person,device"`
 		Stage      string `query:"stage" json:"-"`
 		Signer     string `query:"signer" json:"-"`
@@ -51,8 +51,12 @@ type (
 		work.Again
 	}
 	askResume struct {
-		ID   string `path:"id" json:"-"`
-		Step string `query:"step" json:"-" enum:"done,again" description:"of a step whose outcome is unknown and that may not be repeated by itself: it was done, or it is to be done again"`
+		ID string `path:"id" json:"-"`
+		work.Known
+	}
+	askClose struct {
+		ID string `path:"id" json:"-"`
+		work.Closing
 	}
 	askText struct {
 		ID   string `path:"id" json:"-"`
@@ -82,7 +86,13 @@ var workRoutes = []route{
 	asks("cancel", "cancel a replacement", replacement.AskedCancel),
 	asks("revert", "revert a replacement", replacement.AskedRevert),
 	begins("/replacements/{id}/resume", "resume a held replacement", func(ctx context.Context, s *service.Service, who people.Bearer, in askResume) (work.Replacement, error) {
-		return s.Work.Resume(ctx, in.ID, in.Step, who.User)
+		return s.Work.Resume(ctx, in.ID, in.Known, who.User)
+	}),
+	does("POST", "/replacements/{id}/close", "end a held replacement as the wire shows", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in askClose) (work.Replacement, error) {
+		return s.Work.Close(ctx, in.ID, in.Closing, who.User)
+	}),
+	begins("/replacements/{id}/retry", "try again with what was signed for a replacement that went back", func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (work.Replacement, error) {
+		return s.Work.Retry(ctx, in.ID, who.User)
 	}),
 	does("POST", "/replacements/{id}/clear", "remove what a replacement left on its device", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byID) (work.Replacement, error) {
 		return s.Work.Clear(ctx, in.ID)

@@ -26,7 +26,7 @@ func (a *app) policy() *cobra.Command {
 			return a.printPolicies(all, all)
 		}),
 	}
-	var renewal, margin, turnaround, rsa, ec, life, minutes int
+	var renewal, margin, turnaround, rsa, ec, life, minutes, signed int
 	var names, prefixes []string
 	var approval, signer, key, renewalKey string
 	var keep, weak, short, addresses, cluster, oldSubject, revocation bool
@@ -49,7 +49,7 @@ func (a *app) policy() *cobra.Command {
 			from *int
 		}{
 			"renewal": {&p.Rules.RenewalDays, &renewal}, "margin": {&p.Rules.MarginDays, &margin}, "turnaround": {&p.Rules.TurnaroundDays, &turnaround},
-			"min-rsa": {&p.Rules.MinRSABits, &rsa}, "min-ec": {&p.Rules.MinECBits, &ec}, "max-lifetime": {&p.Rules.MaxLifetimeDays, &life}, "read-minutes": {&p.Rules.ReadMinutes, &minutes},
+			"min-rsa": {&p.Rules.MinRSABits, &rsa}, "min-ec": {&p.Rules.MinECBits, &ec}, "max-lifetime": {&p.Rules.MaxLifetimeDays, &life}, "read-minutes": {&p.Rules.ReadMinutes, &minutes}, "keep-signed": {&p.Rules.KeepSignedDays, &signed},
 		} {
 			if set.Flags().Changed(flag) {
 				*f.to = f.from
@@ -98,6 +98,7 @@ func (a *app) policy() *cobra.Command {
 	f.IntVar(&rsa, "min-rsa", 0, "minimum size of RSA keys, in bits")
 	f.IntVar(&ec, "min-ec", 0, "minimum size of elliptic curve keys, in bits")
 	f.IntVar(&life, "max-lifetime", 0, "maximum lifetime of a certificate, in days; 0: any")
+	f.IntVar(&signed, "keep-signed", 30, "how long a signed certificate is kept for another try after a replacement went back, in days")
 	f.BoolVar(&keep, "keep-keys", false, "keep keys that the service made after they were installed")
 	f.StringVar(&approval, "approval", "", "who approves a replacement: nobody, anybody, or another than the requester")
 	f.StringArrayVar(&names, "require-name", nil, "a name that every certificate must include; may be given again")

@@ -155,7 +155,16 @@ func (a *app) rest(r work.Replacement) error {
 		}
 	}
 	switch r.State {
-	case replacement.Held, replacement.Reverted:
+	case replacement.Reverted:
+		if r.Leftover == "" && strings.Contains(r.Why, "asked for it") {
+			put(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
+			return nil
+		}
+		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why, advice(r.Next, r.Actions))
+	case replacement.Held:
+		if r.Back != "" {
+			r.Why += "; the way back: " + r.Back
+		}
 		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why, advice(r.Next, r.Actions))
 	}
 	if r.Leftover != "" {
@@ -188,8 +197,13 @@ var stageNote = map[string]string{
 	"seal": "record the new certificate, and clear the work folder",
 }
 
-// watch shows a replacement's stages and steps as they happen.
+// watch shows a replacement's stages and steps as they happen, from its start.
 func (a *app) watch(ctx context.Context, client *client, id string) error {
+	return a.follow(ctx, client, id, time.Time{})
+}
+
+// follow shows a replacement's stages and steps from a moment on, until it stands still.
+func (a *app) follow(ctx context.Context, client *client, id string, since time.Time) error {
 	var r work.Replacement
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
@@ -209,6 +223,9 @@ func (a *app) watch(ctx context.Context, client *client, id string) error {
 		put(a.out, "%-9s %s\n", label, lines("          ", text))
 	}
 	err = eachEvent(answer.Body, func(e watch.Event) {
+		if e.At.Before(since) {
+			return
+		}
 		if a.as == "json" {
 			escaped{a.out}.Write(append(e.JSON(), '\n'))
 			return

@@ -2,15 +2,16 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 	"strings"
 	"time"
 
-	"freshseal/service/watch"
-	"freshseal/service/work"
-
+	"freshseal/core/look"
+	"freshseal/core/next"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
+	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -22,8 +23,10 @@ func (a *app) replacement() *cobra.Command {
 		a.askAgain(),
 		a.ask("cancel", "Give a replacement up; nothing of it is left on the device"),
 		a.ask("approve", "Let a replacement go on that waits for approval"),
-		a.ask("revert", "Put the old certificate back and prove it"),
+		a.revert(),
 		a.resume(),
+		a.closing(),
+		a.ask("retry", "Try again with the certificate that was signed for a reverted replacement"),
 		a.ask("clear", "Clear away what a replacement left on its device"))
 }
 
@@ -48,7 +51,7 @@ func (a *app) replacementList() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&device, "device", "", "only those of this device")
-	c.Flags().StringVar(&state, "state", "", "only those in this state: running, waiting, held, sealed, reverted or cancelled")
+	c.Flags().StringVar(&state, "state", "", "only those in this state: running, waiting, held, sealed, reverted, cancelled or closed")
 	return c
 }
 
@@ -76,6 +79,12 @@ func (a *app) replacementShow() *cobra.Command {
 func (a *app) showReplacement(r work.Replacement) {
 	w := a.out
 	put(w, "%s  %s/%s  signer %s, asked for by %s on %s\n", r.ID, r.Device, r.Slot, r.Signer, r.AskedBy, moment(r.BegunAt))
+	if r.State == replacement.Held {
+		a.showHeld(r)
+	}
+	if r.RetryOf != "" {
+		put(w, "  retry of %s, whose request and certificate it uses\n", r.RetryOf)
+	}
 	put(w, "  names    %s\n  key      %s\n", strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
 	if r.Request != nil {
 		put(w, "  request  SHA-256 %s\n", r.Request.SHA256)
@@ -120,11 +129,35 @@ func (a *app) showReplacement(r work.Replacement) {
 		state += ": " + r.Why
 	}
 	put(w, "%s (stage %s)\n", lines("  ", state), r.Stage)
+	if r.Back != "" {
+		put(w, "  the way back: %s\n", lines("  ", r.Back))
+	}
+	if r.Kept != nil {
+		put(w, "  kept for another try until %s: %s\n", r.Kept.Until.Format(time.DateOnly), strings.Join(r.Kept.What, ", "))
+	}
 	if r.Leftover != "" {
 		put(w, "  left on the device: %s\n", lines("  ", r.Leftover))
 	}
 	if say := advice(r.Next, r.Actions); say != "" {
 		put(w, "  next: %s\n", say)
+	}
+}
+
+// showHeld prints what a person needs to decide: why it is held, what each address serves, and what can be done.
+func (a *app) showHeld(r work.Replacement) {
+	put(a.out, "  held: %s\n", lines("        ", r.Why))
+	if r.Back != "" {
+		put(a.out, "  the way back: %s\n", lines("        ", r.Back))
+	}
+	for _, v := range r.Serves {
+		put(a.out, "  %-8s %s\n", map[look.Word]string{look.Before: "old", look.New: "new", look.Other: "a third", look.Unknown: "unread"}[v.Which], lines("           ", v.Text))
+	}
+	if r.Leftover != "" {
+		put(a.out, "  left on the device: %s\n", lines("        ", r.Leftover))
+	}
+	put(a.out, "  %s; the exits:\n", r.Next)
+	for _, action := range r.Actions {
+		put(a.out, "    %s\n", strings.TrimPrefix(advice("", []next.Action{action}), "see: "))
 	}
 }
 
@@ -170,17 +203,70 @@ func (a *app) replacementWatch() *cobra.Command {
 
 // resume lets a held replacement go on.
 func (a *app) resume() *cobra.Command {
-	var step string
+	var known work.Known
+	var values []string
 	c := &cobra.Command{
 		Use: "resume ID", Short: "Resume a held replacement", Args: cobra.ExactArgs(1),
+		Example: "  freshseal replacement resume r5 --step done --value task=417",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], "resume")+"?"+url.Values{"step": {step}}.Encode(), nil, nil); err != nil {
-				return err
+			known.Values = map[string]string{}
+			for _, each := range values {
+				name, value, ok := strings.Cut(each, "=")
+				if !ok {
+					return misuse(fmt.Sprintf("%q is not NAME=VALUE", each), "", "write it as --value task=417")
+				}
+				known.Values[name] = value
 			}
-			return a.watchQuietly(ctx, client, args[0])
+			return a.asked(ctx, client, args[0], "resume", known)
 		}),
 	}
-	c.Flags().StringVar(&step, "step", "", "the outcome of the last step, where it is unknown: done, or again to repeat it")
+	c.Flags().StringVar(&known.Step, "step", "", "the outcome of the step whose end is unknown: done, not-done (it is done now), or repeat")
+	c.Flags().StringArrayVar(&values, "value", nil, "with --step done: NAME=VALUE, what the step would have captured; may be given again")
+	return c
+}
+
+// closing ends a held replacement.
+func (a *app) closing() *cobra.Command {
+	var c work.Closing
+	cmd := &cobra.Command{
+		Use: "close ID --as new|old|neither --reason TEXT", Short: "End a held replacement as the wire shows", Args: cobra.ExactArgs(1),
+		Long: "End a held replacement. new and old need every address to serve that certificate; neither accepts whatever is served.\n" +
+			"The device is free from then on; what the replacement left there is cleared.",
+		Example: "  freshseal replacement close r5 --as neither --reason \"finished by hand on the console\"",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var r work.Replacement
+			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], "close"), c, &r); err != nil {
+				return err
+			}
+			return a.rest(r)
+		}),
+	}
+	cmd.Flags().StringVar(&c.As, "as", "", "what the device serves: new, old, or neither")
+	cmd.Flags().StringVar(&c.Reason, "reason", "", "the reason, recorded in the ledger")
+	cmd.MarkFlagRequired("as")
+	cmd.MarkFlagRequired("reason")
+	return cmd
+}
+
+// revert asks before a box is touched.
+func (a *app) revert() *cobra.Command {
+	yes := false
+	c := &cobra.Command{
+		Use: "revert ID", Short: "Put the old certificate back and prove it", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var r work.Replacement
+			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
+				return err
+			}
+			if !yes {
+				if err := a.confirm(question("Put the certificate %.16s… back on %s/%s?", dash(r.OldSHA256), r.Device, r.Slot), "give --yes"); err != nil {
+					return err
+				}
+			}
+			return a.asked(ctx, client, args[0], "revert", nil)
+		}),
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask for confirmation")
 	return c
 }
 
@@ -188,12 +274,23 @@ func (a *app) ask(verb, short string) *cobra.Command {
 	return &cobra.Command{
 		Use: verb + " ID", Short: short, Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], verb), nil, nil); err != nil {
-				return err
-			}
-			return a.watchQuietly(ctx, client, args[0])
+			return a.asked(ctx, client, args[0], verb, nil)
 		}),
 	}
+}
+
+// asked asks for something and shows what happens from then on, until the replacement stands still.
+func (a *app) asked(ctx context.Context, client *client, id, verb string, body any) error {
+	var r work.Replacement
+	if err := client.do(ctx, "POST", v1+"/replacements"+item(id, verb), body, &r); err != nil {
+		return err
+	}
+	err := a.follow(ctx, client, r.ID, r.ChangedAt)
+	if ctx.Err() != nil {
+		put(a.err, "freshseal: %s goes on\n  next: freshseal replacement watch %s\n", r.ID, r.ID)
+		return nil
+	}
+	return err
 }
 
 // askAgain asks for another request in place of the one that is out.
@@ -205,10 +302,7 @@ func (a *app) askAgain() *cobra.Command {
 		Example: "  freshseal replacement ask-again r5 --reason \"the short name was forgotten\" --name gate",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			again.Key = request.KeyType(key)
-			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], "requests"), again, nil); err != nil {
-				return err
-			}
-			return a.watchQuietly(ctx, client, args[0])
+			return a.asked(ctx, client, args[0], "requests", again)
 		}),
 	}
 	f := c.Flags()
@@ -220,25 +314,4 @@ func (a *app) askAgain() *cobra.Command {
 	subjectFlags(f, &again.Subject)
 	c.MarkFlagRequired("reason")
 	return c
-}
-
-// watchQuietly waits until a replacement stands still, and says where.
-func (a *app) watchQuietly(ctx context.Context, client *client, id string) error {
-	answer, err := client.send(ctx, "GET", v1+"/replacements"+item(id)+"/events", nil, nil)
-	if err != nil {
-		return err
-	}
-	defer answer.Body.Close()
-	if err := eachEvent(answer.Body, func(watch.Event) {}); err != nil {
-		return err
-	}
-	var r work.Replacement
-	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
-		return err
-	}
-	if r.State == replacement.Reverted && r.Leftover == "" { // which is what may have been asked for
-		put(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
-		return nil
-	}
-	return a.rest(r)
 }

@@ -5,9 +5,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"freshseal/core/procedure"
 	"freshseal/device/ssh"
@@ -54,9 +54,12 @@ func (r *Runner) aside(ctx context.Context, section procedure.Section, name, tex
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	id, err := r.Journal.Begin(ctx, Entry{section, name, "file", text, true, nil})
+	if err := r.enclose(ctx, section == procedure.Revert, scope); err != nil {
+		return err
+	}
+	id, err := r.Journal.Begin(ctx, Entry{Section: section, Name: name, Verb: "file", Text: text, Limit: procedure.DefaultLimit, Repeat: true})
 	if err != nil {
-		return fmt.Errorf("writing the journal before the step: %w", err)
+		return &JournalError{err}
 	}
 	limited, cancel := context.WithTimeout(r.steps(ctx), procedure.DefaultLimit)
 	defer cancel()
@@ -69,7 +72,7 @@ func (r *Runner) aside(ctx context.Context, section procedure.Section, name, tex
 		o.Why = show(err.Error(), scope.Secrets())
 	}
 	if err := r.Journal.End(context.WithoutCancel(ctx), id, o); err != nil {
-		return fmt.Errorf("writing the journal after the step: %w", err)
+		return &JournalError{err}
 	}
 	if err == nil {
 		return nil
@@ -95,26 +98,32 @@ func (r *Runner) copyOf(path string) string {
 }
 
 // Back undoes every change that was begun, last first, each tried even where
-// another fails; then what must run again does, then what is always done. from is
+// another fails; then what must run again does, if something was undone; then what is always done. from is
 // the first section that is undone; section is the name under which all of it
-// stands in the journal. The errors are of steps that failed; ErrPerson says that
+// stands in the journal. The errors are of steps that failed, and HeldErrors; ErrPerson says that
 // a person must do the next one.
 func (r *Runner) Back(ctx context.Context, section, from procedure.Section, scope *procedure.Scope) error {
+	return r.backTo(ctx, section, changing[len(changing)-1], from, scope)
+}
+
+// backTo undoes the sections from last back to from.
+func (r *Runner) backTo(ctx context.Context, section, last, from procedure.Section, scope *procedure.Scope) error {
 	var failed []error
 	var repeats, finals []procedure.Ready
 	restored := map[string]bool{}
-	for _, in := range slices.Backward(changing[slices.Index(changing, from):]) {
+	r.undone = false
+	for _, in := range slices.Backward(changing[slices.Index(changing, from) : slices.Index(changing, last)+1]) {
 		for _, step := range slices.Backward(r.Procedure.Steps[in]) {
 			items, err := step.Items(scope)
 			if err != nil {
 				continue // its list is not known, so it was not begun
 			}
 			for _, item := range slices.Backward(items) {
-				begun, done := r.Journal.Begun(in, step.Titled(item))
-				if !begun {
+				fate := r.Journal.Fate(in, step.Titled(item))
+				if !fate.Begun {
 					continue
 				}
-				err := r.undo(ctx, section, step, item, scope, done, restored, &repeats)
+				err := r.undo(ctx, section, step, item, scope, fate, restored, &repeats)
 				if stops(ctx, err) {
 					return err
 				}
@@ -133,7 +142,11 @@ func (r *Runner) Back(ctx context.Context, section, from procedure.Section, scop
 	} else {
 		failed = append(failed, err)
 	}
+	r.undone = r.undone || len(r.Procedure.Steps[section]) > 0 && section == procedure.Revert
 	slices.Reverse(repeats)
+	if !r.undone {
+		repeats = nil // nothing was undone, so there is nothing to be read again
+	}
 	done := map[string]bool{}
 	for _, ready := range append(repeats, finals...) {
 		if ready.Act == nil || done[ready.Act.Line()] {
@@ -149,6 +162,14 @@ func (r *Runner) Back(ctx context.Context, section, from procedure.Section, scop
 	}
 	return joined(failed)
 }
+
+// Unmake undoes what request made, and clears by the section cancel: nothing of it is live.
+func (r *Runner) Unmake(ctx context.Context, scope *procedure.Scope) error {
+	return r.backTo(ctx, procedure.Cancel, procedure.Request, procedure.Request, scope)
+}
+
+// Undone reports whether the way back undid something.
+func (r *Runner) Undone() bool { return r.undone }
 
 // joined is all errors as one, in one line.
 func joined(errs []error) error {
@@ -190,40 +211,43 @@ func (r *Runner) Afresh(ctx context.Context, scope *procedure.Scope) error {
 }
 
 // stops says that the way back cannot go on: a person must act, the service is
-// being stopped, or a command may still be running.
+// being stopped, a command may still be running, or the journal cannot be written.
 func stops(ctx context.Context, err error) bool {
-	return errors.Is(err, ErrPerson) || ctx.Err() != nil || runs(err)
+	return errors.Is(err, ErrPerson) || ctx.Err() != nil || runs(err) || errors.As(err, new(*JournalError))
 }
 
 // undo takes one step's change back.
-func (r *Runner) undo(ctx context.Context, section procedure.Section, step procedure.Step, item string, scope *procedure.Scope, done bool, restored map[string]bool, repeats *[]procedure.Ready) error {
+func (r *Runner) undo(ctx context.Context, section procedure.Section, step procedure.Step, item string, scope *procedure.Scope, fate Fate, restored map[string]bool, repeats *[]procedure.Ready) error {
 	if step.Do.Writes() != "" {
 		path, err := step.WritesTo(item, scope)
 		if err != nil || r.inWork(path) || restored[path] {
 			return err
 		}
 		restored[path] = true
-		return r.aside(ctx, section, "put back "+path, path, scope, func(ctx context.Context) error {
-			err := r.files(path).Back(ctx, path, r.copyOf(path))
-			if errors.Is(err, ssh.ErrNoCopy) && !done {
+		name := "put back " + path
+		err = r.aside(ctx, section, name, path, scope, func(ctx context.Context) error {
+			put, err := r.files(path).Back(ctx, path, r.copyOf(path), r.Edition < procedure.Edition)
+			if errors.Is(err, ssh.ErrNoCopy) && !fate.Done {
 				return nil // it failed before anything was written: a copy is made first
 			}
+			r.undone = r.undone || put
 			return err
 		})
+		r.undone = r.undone || r.Journal.Fate(section, name).LastDone > 0 && err == nil // before a kill, perhaps
+		if errors.Is(err, ssh.ErrThird) {
+			return &HeldError{path + " was not put back", "it holds neither what this replacement wrote nor what stood before; somebody else wrote it"}
+		}
+		return err
 	}
 	switch step.Undo.Kind {
-	case procedure.UndoStep:
-		scope, err := r.entered(ctx, *step.Undo.Step, scope)
-		if err != nil {
-			return err
+	case procedure.UndoSteps:
+		for i, each := range step.Undo.Items {
+			if err := r.undoItem(ctx, section, step, i, item, each, fate, scope); err != nil {
+				return err
+			}
 		}
-		ready, err := step.UndoReady(item, scope)
-		if err != nil {
-			return unexpanded(section, "undo of “"+step.Titled(item)+"”", err)
-		}
-		ready.Section = section
-		_, err = r.carry(ctx, ready, scope)
-		return err
+	case procedure.UndoItself:
+		return r.undoneByItself(ctx, step, fate, scope)
 	case procedure.UndoAgain:
 		scope, err := r.entered(ctx, step, scope)
 		if err != nil {
@@ -236,6 +260,52 @@ func (r *Runner) undo(ctx context.Context, section procedure.Section, step proce
 		*repeats = append(*repeats, ready)
 	}
 	return nil
+}
+
+// undoItem carries out one step of an undo, where what is seen or what it names lets it.
+func (r *Runner) undoItem(ctx context.Context, section procedure.Section, step procedure.Step, i int, item string, undo procedure.UndoItem, fate Fate, scope *procedure.Scope) error {
+	switch {
+	case undo.Hold:
+		if fate.Refused && !fate.Done {
+			return nil
+		}
+		return &HeldError{"“" + undo.Step.Name + "” was not sent", "nothing says whether it may be: it restores what the device calls the one before"}
+	case len(undo.When) > 0:
+		sent, err := r.guarded(ctx, section, step, i, item, fate, scope)
+		r.undone = r.undone || sent
+		return err
+	case fate.Refused && !fate.Done && fate.Until.IsZero():
+		return nil // it changed nothing
+	}
+	within, err := r.entered(ctx, undo.Step, scope)
+	if err != nil {
+		return err
+	}
+	ready, err := step.UndoReady(i, item, within)
+	if err != nil {
+		return unexpanded(section, "undo of “"+step.Titled(item)+"”", err)
+	}
+	ready.Section = section
+	_, err = r.carry(ctx, ready, within)
+	r.undone = r.undone || err == nil
+	return err
+}
+
+// undoneByItself waits until the device has taken a change back by itself.
+func (r *Runner) undoneByItself(ctx context.Context, step procedure.Step, fate Fate, scope *procedure.Scope) error {
+	limit := fate.switched().Add(step.Undo.Within + r.Procedure.Traits.RestartLimit)
+	for {
+		said, err := r.Stands(ctx, scope)
+		if err != nil || said == "" {
+			return err
+		}
+		if time.Now().After(limit) {
+			return &HeldError{"the device did not take “" + step.Name + "” back within " + step.Undo.Within.String(), said}
+		}
+		if err := sleep(ctx, betweenLooks); err != nil {
+			return err
+		}
+	}
 }
 
 // again is a step that is done once more at the end of the way back.
@@ -294,7 +364,7 @@ func (r *Runner) finals(ctx context.Context, sections []procedure.Section, scope
 				continue
 			}
 			for _, item := range slices.Backward(items) {
-				if begun, _ := r.Journal.Begun(in, step.Titled(item)); !begun {
+				if !r.Journal.Fate(in, step.Titled(item)).Begun {
 					continue
 				}
 				err := r.finally(ctx, step, item, scope)

@@ -36,13 +36,18 @@ func (n *notebook) Done(section procedure.Section, name, text string) (map[strin
 	return nil, false
 }
 
-func (n *notebook) Begun(section procedure.Section, name string) (begun, done bool) {
+func (n *notebook) Fate(section procedure.Section, name string) (f device.Fate) {
 	for i, e := range n.begun {
-		if e.Section == section && e.Name == name {
-			begun, done = true, done || i < len(n.ended) && n.ended[i].OK
+		if e.Section != section || e.Name != name {
+			continue
 		}
+		f.Begun, f.Last = true, int64(i+1)
+		if i < len(n.ended) && n.ended[i].OK {
+			f.Done, f.LastDone = true, int64(i+1)
+		}
+		f.Refused = i < len(n.ended) && n.ended[i].Refused
 	}
-	return begun, done
+	return f
 }
 
 func (n *notebook) Begin(_ context.Context, e device.Entry) (int64, error) {
@@ -146,9 +151,9 @@ func TestStepsAreCarriedOutJournalledAndUndone(t *testing.T) {
     - {step: read it, fetch: "{{folder}}/motd", capture: {whole: {secret: true, match: "(?s).*"}}}
     - {step: compare, run: cat /etc/motd, expect: {same: whole}, undo: nothing}
     - {step: show a key, run: cat /etc/webui/tls/key.pem, undo: nothing}
-    - {step: shut, run: "mkdir {{work}}/shut", undo: rm -r /var/lib/freshseal/r1-test/shut}
+    - {step: shut, run: "mkdir {{work}}/shut", undo: {run: rm -r /var/lib/freshseal/r1-test/shut, when: always}}
   activate:
-    - {step: leave a mark, run: mkdir /etc/marked, undo: {run: rm -r /etc/marked}, finally: {run: mkdir -p /etc/always}}
+    - {step: leave a mark, run: mkdir /etc/marked, undo: {run: rm -r /etc/marked, when: always}, finally: {run: mkdir -p /etc/always}}
     - {step: reload, run: webui reload, undo: again}
 `)
 	for _, section := range []procedure.Section{procedure.Install, procedure.Activate} {
@@ -208,10 +213,10 @@ func TestStepsAreCarriedOutJournalledAndUndone(t *testing.T) {
 func TestAFailingUndoDoesNotStopTheOthers(t *testing.T) {
 	box := startBox(t)
 	r, scope, book := runner(t, box, `  activate:
-    - {step: one, run: mkdir /etc/one, undo: rm -r /etc/one}
-    - {step: two, run: mkdir /etc/two, undo: nosuchprogram}
-    - {step: three, run: mkdir /etc/three, undo: rm -r /etc/three}
-    - {step: four, run: nosuchprogram again, undo: rm /etc/four}
+    - {step: one, run: mkdir /etc/one, undo: {run: rm -r /etc/one, when: always}}
+    - {step: two, run: mkdir /etc/two, undo: {run: nosuchprogram, when: always}}
+    - {step: three, run: mkdir /etc/three, undo: {run: rm -r /etc/three, when: always}}
+    - {step: four, run: nosuchprogram again, undo: {run: rm /etc/four, when: always}}
 `)
 	if _, err := r.Carry(t.Context(), procedure.Activate, scope); err == nil {
 		t.Fatal("a program that is not there succeeds")

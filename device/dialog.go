@@ -46,7 +46,7 @@ func talk(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 		}
 	}
 	start := func() (*ssh.Talk, error) { return link.Talk(limited, act.Command) }
-	if able.Sessions {
+	if able.Sessions = able.Sessions && id != 0; able.Sessions { // a look leaves no trace
 		start = func() (*ssh.Talk, error) { return link.TalkTracked(limited, r.runIn(id), act.Command) }
 	}
 	program, err := start()
@@ -70,7 +70,7 @@ func talk(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 			return result, &mayRun{cause: fmt.Errorf("%w; %v", err, endErr)}
 		}
 	// What goes on in survey and request touches nothing that is live.
-	case !ended && ready.Section != procedure.Survey && ready.Section != procedure.Request:
+	case !ended && ready.Section != procedure.Survey && ready.Section != procedure.Look && ready.Section != procedure.Request:
 		err = &mayRun{cause: err}
 	}
 	if screen != "" && !told(err) && !ready.Step.Secret {
@@ -177,7 +177,9 @@ func (r *Runner) converse(ctx context.Context, program *ssh.Talk, c *dialog.Conv
 	tell := func() {
 		if now := c.Screen(); now != told && !secret {
 			told = now
-			r.Journal.Show(ctx, id, show(r.unveiled(now), r.hidden), c.Percent())
+			if id != 0 {
+				r.Journal.Show(ctx, id, show(r.unveiled(now), r.hidden), c.Percent())
+			}
 		}
 	}
 	ticks := time.NewTicker(time.Second)

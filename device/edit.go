@@ -29,5 +29,10 @@ func editFile(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (R
 	if difference == "" {
 		return Result{Shown: "nothing to change"}, nil
 	}
+	if !r.inWork(act.Path) {
+		if err := r.ours(ctx, act.Path, changed, ""); err != nil {
+			return Result{}, err
+		}
+	}
 	return Result{Shown: difference}, files.Write(ctx, act.Path, changed, 0)
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"freshseal/core/procedure"
+	"freshseal/device/ssh"
 )
 
 var _ = carries("file", putFile)
@@ -19,11 +20,30 @@ func putFile(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Re
 		return Result{}, err
 	}
 	files := r.files(act.Path)
-	if act.From != "" {
-		return Result{}, files.Place(ctx, act.Path, act.From, act.Mode)
+	if r.inWork(act.Path) {
+		if act.From != "" {
+			return Result{}, files.Place(ctx, act.Path, act.From, act.Mode)
+		}
+		return Result{}, files.Write(ctx, act.Path, act.Content, act.Mode)
 	}
-	return Result{}, files.Write(ctx, act.Path, act.Content, act.Mode)
+	if err := r.ours(ctx, act.Path, act.Content, act.From); err != nil {
+		return Result{}, err
+	}
+	return Result{}, files.Place(ctx, act.Path, r.oursOf(act.Path), act.Mode)
 }
+
+// ours keeps what is going to be written beside the copy of what stood, before it is put in its place: the way back
+// recognizes by it what this replacement wrote.
+func (r *Runner) ours(ctx context.Context, path string, content []byte, from string) error {
+	files := r.link.Files(nil)
+	if from != "" {
+		return files.Place(ctx, r.oursOf(path), from, 0o600)
+	}
+	return files.Write(ctx, r.oursOf(path), content, 0o600)
+}
+
+// oursOf is where what a replacement writes into a file is kept.
+func (r *Runner) oursOf(path string) string { return r.copyOf(path) + ssh.Ours }
 
 // before makes ready for a file to be changed: its folder where that is the work
 // folder, else a copy of what stands there.

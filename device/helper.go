@@ -53,7 +53,7 @@ func (r *Runner) tidyHelper(ctx context.Context, helper string) error {
 func (r *Runner) helped(helper string) bool {
 	for section, steps := range r.Procedure.Steps {
 		for _, step := range steps {
-			if begun, _ := r.Journal.Begun(section, step.Name); begun && step.On == helper {
+			if r.Journal.Fate(section, step.Name).Begun && step.On == helper {
 				return true
 			}
 		}

@@ -255,7 +255,9 @@ func (r *Runner) until(ctx context.Context, act *procedure.HTTPAct, id int64, se
 			if secret {
 				last = fmt.Sprintf("status %d; its answer is secret", result.Answered.Status)
 			}
-			r.Journal.Show(ctx, id, last, act.Done(*result.Answered))
+			if id != 0 {
+				r.Journal.Show(ctx, id, last, act.Done(*result.Answered))
+			}
 			if act.Until.Met(*result.Answered) == nil {
 				return result, act.Want.Met(*result.Answered)
 			}

@@ -27,7 +27,7 @@ type pages struct {
 func (p *pages) Done(procedure.Section, string, string) (map[string]procedure.Value, bool) {
 	return nil, false
 }
-func (p *pages) Begun(procedure.Section, string) (bool, bool) { return false, false }
+func (p *pages) Fate(procedure.Section, string) Fate { return Fate{} }
 func (p *pages) Begin(_ context.Context, e Entry) (int64, error) {
 	p.lines = append(p.lines, e.Text)
 	return int64(len(p.lines)), nil

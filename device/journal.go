@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"freshseal/core/procedure"
 	"freshseal/device/links"
@@ -21,9 +22,8 @@ type Journal interface {
 	// Done gives what a step captured that need not be done again: it was done in
 	// this very action, with the same final text.
 	Done(section procedure.Section, name, text string) (captured map[string]procedure.Value, done bool)
-	// Begun says that a step was begun at any time in this replacement, and whether
-	// it ever came to a good end.
-	Begun(section procedure.Section, name string) (begun, done bool)
+	// Fate returns what is known of a step, over the whole replacement.
+	Fate(section procedure.Section, name string) Fate
 	Begin(ctx context.Context, e Entry) (id int64, err error)
 	End(ctx context.Context, id int64, o Outcome) error
 	// Show tells what stands on the screen of a dialog that is under way, and how much
@@ -31,12 +31,38 @@ type Journal interface {
 	Show(ctx context.Context, id int64, screen string, percent int)
 }
 
+// Fate is what the journal knows of a step.
+type Fate struct {
+	Begun   bool
+	Done    bool      // it came to a good end at some time
+	Refused bool      // its last end that was seen is a refusal: the device changed nothing
+	Ended   time.Time // when its last end was seen
+	Until   time.Time // until when an end that nobody saw may still come; zero: all were seen
+
+	Last, LastDone int64 // the numbers of its last entry, and of the last that came to a good end
+}
+
+// switched is when the device last changed by the step, as far as is known.
+func (f Fate) switched() time.Time {
+	if f.Until.After(f.Ended) {
+		return f.Until
+	}
+	return f.Ended
+}
+
+// JournalError says that the journal could not be written: nothing more is done.
+type JournalError struct{ Cause error }
+
+func (e *JournalError) Error() string { return "writing the journal: " + e.Cause.Error() }
+func (e *JournalError) Unwrap() error { return e.Cause }
+
 // Entry is a step that is about to be done. Its text shows no secret.
 type Entry struct {
 	Section procedure.Section
 	Name    string
 	Verb    string
 	Text    string
+	Limit   time.Duration
 	Repeat  bool             // may be done again when its outcome is unknown
 	Hand    *procedure.Ready // a step that a person does; nil: the runner does it
 }
@@ -49,6 +75,7 @@ var ErrPerson = errors.New("waits for a person")
 type Outcome struct {
 	OK       bool
 	Unknown  bool // nobody saw its end
+	Refused  bool // the device says that it changed nothing
 	Exit     int
 	Output   string // what people may see of it
 	Captured map[string]procedure.Value
@@ -62,6 +89,7 @@ type StepError struct {
 	Why     string
 	Remedy  string
 	Repeat  bool // the step may be done again
+	Refused bool // the device says that it changed nothing
 	Runs    bool // its command may still be running on the device
 	Cause   error
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"freshseal/core/procedure"
 	"freshseal/device/links"
@@ -65,21 +66,31 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 
 // find brings a step into its final form by its section and journalled name.
 func (r *Runner) find(section procedure.Section, name string, scope *procedure.Scope) (procedure.Ready, bool) {
-	for _, in := range procedure.Sections {
+	for _, a := range r.Procedure.Arounds {
+		for _, step := range append(slices.Clone(a.Enter), a.Leave...) {
+			if ready, err := step.Expand(procedure.Enclosure, "", scope); err == nil && section == procedure.Enclosure && ready.Name() == name {
+				return ready, true
+			}
+		}
+	}
+	for _, in := range append([]procedure.Section{procedure.Look}, procedure.Sections...) {
 		for _, step := range r.Procedure.Steps[in] {
 			items, err := step.Items(scope)
 			if err != nil {
 				continue
 			}
 			for _, item := range items {
-				for _, expand := range []func() (procedure.Ready, error){
+				expands := []func() (procedure.Ready, error){
 					func() (procedure.Ready, error) { return step.Expand(in, item, scope) },
-					func() (procedure.Ready, error) { return step.UndoReady(item, scope) },
 					func() (procedure.Ready, error) { return step.FinallyReady(item, scope) },
 					func() (procedure.Ready, error) { return again(step, item, scope) },
-				} {
+				}
+				for i := range step.Undo.Items {
+					expands = append(expands, func() (procedure.Ready, error) { return step.UndoReady(i, item, scope) })
+				}
+				for _, expand := range expands {
 					ready, err := expand()
-					if err == nil && ready.Section == section && ready.Name() == name {
+					if err == nil && (ready.Section == section || back(ready.Section) && back(section)) && ready.Name() == name {
 						return ready, true
 					}
 				}
@@ -87,4 +98,32 @@ func (r *Runner) find(section procedure.Section, name string, scope *procedure.S
 		}
 	}
 	return procedure.Ready{}, false
+}
+
+// back reports whether a section is one of the ways back, under any of whose names an undo may stand in the journal.
+func back(s procedure.Section) bool {
+	return s == procedure.Revert || s == procedure.Cancel || s == Final
+}
+
+// Guarded reports whether a step of the way back is sent by what is seen alone: what became of it needs nobody who says so.
+func (r *Runner) Guarded(section procedure.Section, name string, scope *procedure.Scope) bool {
+	if !back(section) {
+		return false
+	}
+	for _, in := range procedure.Sections {
+		for _, step := range r.Procedure.Steps[in] {
+			items, err := step.Items(scope)
+			if err != nil {
+				continue
+			}
+			for _, item := range items {
+				for i, undo := range step.Undo.Items {
+					if ready, err := step.UndoReady(i, item, scope); err == nil && len(undo.When) > 0 && ready.Name() == name {
+						return true
+					}
+				}
+			}
+		}
+	}
+	return false
 }

@@ -77,6 +77,8 @@ func rpc(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result
 		}
 	case act.Refused && errors.As(err, &refused):
 		return Result{Shown: "it was refused, which is no failure here: " + refused.Error()}, nil
+	case errors.As(err, &refused):
+		result.Answered = &procedure.Response{Body: []byte(refused.Error())}
 	}
 	return result, err
 }

@@ -35,7 +35,7 @@ func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resul
 	}
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
-	looks := ready.Section == procedure.Survey
+	looks := ready.Section == procedure.Survey || ready.Section == procedure.Look
 	if uses(ready.Step) || !looks {
 		if err := r.work(limited); err != nil {
 			return Result{}, err

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/dialog"
 	"freshseal/core/procedure"
 	"freshseal/device/https"
 	"freshseal/device/links"
@@ -40,14 +41,18 @@ type Runner struct {
 	Web       func(context.Context) (https.Target, error) // likewise for its web interface
 	Config    func(context.Context) (ssh.Target, error)   // likewise for NETCONF
 	Helpers   map[string]Helper                           // devices on which some steps are done, by the setting that names them
+	Sights    Sights                                      // what is served, for the way back
+	Edition   int                                         // of the language in which the replacement began; see procedure.Read
 	Hard      context.Context                             // ends even a step that is under way; nil: nothing does but its limit
 
-	link    *ssh.Link
-	hidden  []string           // what the screen of the step under way must not show
-	worked  bool               // the work folder is there
-	at      map[string]*Runner // of the helpers
-	session *session           // of its web interface
-	config  *config            // its session by NETCONF
+	link     *ssh.Link
+	hidden   []string           // what the screen of the step under way must not show
+	worked   bool               // the work folder is there
+	entering bool               // a visit is being entered or left
+	undone   bool               // something was undone on this way back
+	at       map[string]*Runner // of the helpers
+	session  *session           // of its web interface
+	config   *config            // its session by NETCONF
 }
 
 // Result is what a verb gives.
@@ -195,8 +200,16 @@ func (r *Runner) carry(ctx context.Context, ready procedure.Ready, scope *proced
 	if captured, done := r.Journal.Done(ready.Section, ready.Name(), r.text(ready, scope)); done {
 		return captured, nil
 	}
+	return r.anew(ctx, ready, scope)
+}
+
+// anew carries out one step, whatever was done before.
+func (r *Runner) anew(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err // between two steps is where a stop takes hold
+	}
+	if err := r.encloseStep(ctx, ready, scope); err != nil {
+		return nil, err
 	}
 	if _, hand := ready.Act.(*procedure.HandAct); hand {
 		return nil, r.hand(ctx, ready)
@@ -219,7 +232,11 @@ func (r *Runner) carry(ctx context.Context, ready procedure.Ready, scope *proced
 // repeatable says that a step may be done again when nobody saw its end. What survey
 // does only looks.
 func repeatable(ready procedure.Ready) bool {
-	return ready.Step.Again() || ready.Section == procedure.Survey || ready.Section == procedure.Session || ready.Section == procedure.SignOut
+	switch ready.Section {
+	case procedure.Survey, procedure.Look, procedure.Session, procedure.SignOut, procedure.Enclosure:
+		return true
+	}
+	return ready.Step.Again()
 }
 
 func runs(err error) bool {
@@ -233,8 +250,8 @@ func (r *Runner) text(ready procedure.Ready, scope *procedure.Scope) string {
 
 // hand leaves a step to a person.
 func (r *Runner) hand(ctx context.Context, ready procedure.Ready) error {
-	if _, err := r.Journal.Begin(ctx, Entry{ready.Section, ready.Name(), ready.Step.Do.Word(), ready.Act.Line(), true, &ready}); err != nil {
-		return fmt.Errorf("writing the journal before the step: %w", err)
+	if _, err := r.Journal.Begin(ctx, Entry{Section: ready.Section, Name: ready.Name(), Verb: ready.Step.Do.Word(), Text: ready.Act.Line(), Limit: ready.Step.Limit, Repeat: true, Hand: &ready}); err != nil {
+		return &JournalError{err}
 	}
 	return ErrPerson
 }
@@ -242,9 +259,9 @@ func (r *Runner) hand(ctx context.Context, ready procedure.Ready) error {
 // journalled does one step between its two entries in the journal.
 func (r *Runner) journalled(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
 	step := ready.Step
-	id, err := r.Journal.Begin(ctx, Entry{ready.Section, ready.Name(), step.Do.Word(), r.text(ready, scope), repeatable(ready), nil})
+	id, err := r.Journal.Begin(ctx, Entry{Section: ready.Section, Name: ready.Name(), Verb: step.Do.Word(), Text: r.text(ready, scope), Limit: step.Limit, Repeat: repeatable(ready)})
 	if err != nil {
-		return nil, fmt.Errorf("writing the journal before the step: %w", err)
+		return nil, &JournalError{err}
 	}
 	r.hidden = scope.Secrets()
 	result, stepErr := r.do(r.steps(ctx), ready, id)
@@ -271,15 +288,22 @@ func (r *Runner) do(ctx context.Context, ready procedure.Ready, id int64) (Resul
 func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, scope *procedure.Scope, result Result, stepErr error) (map[string]procedure.Value, error) {
 	step, secrets := ready.Step, scope.Secrets()
 	var captured map[string]procedure.Value
+	refused := whole(stepErr, result) && step.Refused.Of(result.Exit, string(result.Stdout), string(result.Stderr), result.Answered)
 	if stepErr == nil {
 		stepErr = judge(ready, result, secrets)
+	}
+	if refused && stepErr == nil {
+		stepErr = errors.New("the device refuses it, and says that it changed nothing")
+	}
+	if told := (*dialog.Refused)(nil); errors.As(stepErr, &told) {
+		refused = told.Nothing
 	}
 	if stepErr == nil {
 		if captured, stepErr = step.Captured(result.Stdout, result.Stderr, result.Answered); stepErr != nil && result.Shown != "" {
 			result.Shown = r.unveiled(string(result.Stdout)) // what was looked for may have left the screen
 		}
 	}
-	failure := &StepError{Section: ready.Section, Step: ready.Name(), Repeat: repeatable(ready), Cause: stepErr}
+	failure := &StepError{Section: ready.Section, Step: ready.Name(), Repeat: repeatable(ready), Refused: refused, Cause: stepErr}
 	var stillRuns *mayRun
 	failure.Runs = errors.As(stepErr, &stillRuns)
 	for _, v := range captured {
@@ -297,14 +321,14 @@ func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, sco
 	case stepErr != nil && result.Answered != nil && hides(step): // what was to be captured is in it
 		shown = fmt.Sprintf("status %d; the answer is secret", result.Answered.Status)
 	}
-	o := Outcome{OK: stepErr == nil, Exit: result.Exit, Output: show(shown, secrets), Captured: captured}
+	o := Outcome{OK: stepErr == nil, Refused: refused, Exit: result.Exit, Output: show(shown, secrets), Captured: captured}
 	if stepErr != nil {
 		o.Why, o.Unknown = show(stepErr.Error(), secrets), lost(stepErr)
 		failure.Why, failure.Remedy = o.Why, remedy(step, stepErr)
 	}
 	// The outcome is written even when the service is being stopped.
 	if err := r.Journal.End(context.WithoutCancel(ctx), id, o); err != nil {
-		return nil, fmt.Errorf("writing the journal after the step: %w", err)
+		return nil, &JournalError{err}
 	}
 	if stepErr == nil {
 		return captured, nil
@@ -313,6 +337,11 @@ func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, sco
 		r.Close()
 	}
 	return nil, failure
+}
+
+// whole reports whether what a device answered is complete, so that it may be taken for a refusal.
+func whole(err error, result Result) bool {
+	return err == nil || result.Answered != nil && !lost(err)
 }
 
 // judge compares what a step left with what it expects, and shows the output

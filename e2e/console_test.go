@@ -305,7 +305,7 @@ func TestTheConsoleAsksWhatBecameOfAStep(t *testing.T) {
 	var box *standin.Running
 	box = simulated(t, standin.Box{Watch: func(what string, done bool) bool {
 		if what == "boxctl apply" && !done {
-			box.Faults.Hang = true
+			box.SetFaults(standin.Faults{Hang: true})
 		}
 		return true
 	}})
@@ -316,7 +316,7 @@ func TestTheConsoleAsksWhatBecameOfAStep(t *testing.T) {
 	s.addSimulated(name, box, "correct horse")
 	s.ok("device", "edit", name, "--family", "hangs")
 	s.fails(1, "may still be running", "replace", name+"/web", "--signer", "bench", "--watch")
-	box.Faults.Hang = false
+	box.SetFaults(standin.Faults{})
 	p := openConsole(t, s)
 	steps(t,
 		func() error { return p.Go("/replacements/r1") },

@@ -60,7 +60,7 @@ func TestARealAccessControlServerIsReplaced(t *testing.T) {
 	if out := s.okWith(radiusSecret, "read", "--address", at, "--protocol", "peap", "--secret-file", "-", "--server-name", realBox); !strings.Contains(out, eap.Certificate.SHA256) {
 		t.Error(out)
 	}
-	s.ok("replacement", "revert", s.newest(realBox))
+	s.ok("replacement", "revert", s.newest(realBox), "--yes")
 	if back := s.show(realBox + "/eap"); back.Condition != "factory" {
 		t.Errorf("after the revert: %+v", back.Condition)
 	}

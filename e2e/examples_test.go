@@ -105,7 +105,7 @@ func TestTheExamplesWorkOnRealServers(t *testing.T) {
 			if n := strings.Count(shown, "-----BEGIN CERTIFICATE-----"); n != 3 {
 				t.Errorf("%d certificates are served instead of leaf and two intermediates", n)
 			}
-			s.ok("replacement", "revert", "r1")
+			s.ok("replacement", "revert", "r1", "--yes")
 			if now := s.show(realBox + "/web").Certificate.SHA256; now != factory {
 				t.Error("the factory certificate is not back")
 			}

@@ -89,7 +89,7 @@ func TestAKeyIsGivenAway(t *testing.T) {
 	if after := s.served(name + "/web"); after.key != before.key || after.sha256 == before.sha256 {
 		t.Errorf("the key was to stay: %+v, %+v", before, after)
 	}
-	s.ok("replacement", "revert", "r3")
+	s.ok("replacement", "revert", "r3", "--yes")
 	s.ok("device", "remove", name, "--yes")
 	if _, err := os.Stat(store); err != nil {
 		t.Error(err)

@@ -148,7 +148,7 @@ func TestAPersonReplacesByHand(t *testing.T) {
 	}
 
 	// And back again, by hand too.
-	s.ok("replacement", "revert", "r2", "--as", "json")
+	s.ok("replacement", "revert", "r2", "--as", "json", "--yes")
 	s.task("have the device use the old certificate again")
 	box.press("back", nil)
 	s.await("r2", "reverted")

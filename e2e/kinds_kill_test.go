@@ -99,7 +99,7 @@ func (s *server) toAnEnd(id string) string {
 	if state == "held" {
 		s.run("", "replacement", "cancel", id)
 		if state = s.rests(id, "held", "cancelled", "reverted"); state == "held" {
-			s.run("", "replacement", "revert", id)
+			s.run("", "replacement", "revert", id, "--yes")
 			state = s.rests(id, "reverted", "cancelled")
 		}
 	}

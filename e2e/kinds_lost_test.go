@@ -64,13 +64,13 @@ func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 				return k.seen
 			}
 			if state == "held" && strings.Contains(s.ok("replacement", "show", r.ID), "finally, step") {
-				s.run("", "replacement", "resume", r.ID, "--step", "again")
+				s.run("", "replacement", "resume", r.ID, "--step", "repeat")
 				state = s.rests(r.ID, "sealed", "reverted")
 			}
 			if state == "held" {
 				s.run("", "replacement", "cancel", r.ID)
 				if state = s.rests(r.ID, "held", "cancelled", "reverted"); state == "held" {
-					s.run("", "replacement", "revert", r.ID)
+					s.run("", "replacement", "revert", r.ID, "--yes")
 					state = s.rests(r.ID, "reverted", "cancelled")
 				}
 			}

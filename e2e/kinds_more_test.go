@@ -217,7 +217,7 @@ func TestASiteIsEditedAndEnabled(t *testing.T) {
 				t.Errorf("%s, and the certificate on the wire is the one from before: %v", c.state, same)
 			}
 			if c.state == "sealed" {
-				s.ok("replacement", "revert", s.newest(name))
+				s.ok("replacement", "revert", s.newest(name), "--yes")
 			}
 			if now, err := box.Holds("/etc/site"); err != nil || !maps.Equal(now, delivered) {
 				t.Errorf("the site is not as it was delivered: %v %v", now, err)
@@ -481,8 +481,8 @@ func (m managed) renewal(t *testing.T, at int, lost bool) []string {
 	again := startAt(t, "serve", s.dir, listen)
 	again.config = s.config
 	if state := again.rests("r1", "sealed", "held"); state == "held" {
-		said := "again"
-		for i := 0; i < 30 && said == "again" && !lost; i++ { // whoever looks waits for the task of the manager
+		said := "repeat"
+		for i := 0; i < 30 && said == "repeat" && !lost; i++ { // whoever looks waits for the task of the manager
 			time.Sleep(100 * time.Millisecond)
 			if !bytes.Equal(leafAt(t, host.TLSAddr), before) {
 				said = "done"

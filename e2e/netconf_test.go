@@ -51,7 +51,7 @@ func TestARouterByNETCONF(t *testing.T) {
 			if c.state != "sealed" {
 				return
 			}
-			s.ok("replacement", "revert", s.newest(name))
+			s.ok("replacement", "revert", s.newest(name), "--yes")
 			if !bytes.Equal(leafAt(t, box.TLSAddr), before) {
 				t.Error("reverted, and the certificate from before is not served")
 			}

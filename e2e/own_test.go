@@ -32,7 +32,7 @@ func TestTheServiceReplacesItsOwnCertificate(t *testing.T) {
 	sleeper.config = write(t, t.TempDir()+"/sleeper.yaml", read(t, s.config))
 	s.ok("replace", itself+"/web", "--signer", "bench")
 	s.await("r3", "sealed")
-	s.ok("replacement", "revert", "r3")
+	s.ok("replacement", "revert", "r3", "--yes")
 	s.ok("replace", itself+"/web", "--signer", "bench", "--key", "rsa-2048")
 	s.await("r4", "sealed")
 	if r := sleeper.run("", "status"); r.code != 0 || !strings.Contains(r.stderr, "signed for by its old one") {

@@ -114,7 +114,7 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	}
 
 	// It is reverted: who was told of the second knows what is served now, the others do not.
-	s.ok("replacement", "revert", "r2")
+	s.ok("replacement", "revert", "r2", "--yes")
 	s.await("r2", "reverted")
 	all = s.tellings()
 	if _, has := all["booking"]; has || len(all) != 2 || all["monitoring"].Old != keyPin(t, first) || all["monitoring"].New != keyPin(t, second) {

@@ -146,7 +146,7 @@ func TestARealServerIsReplacedAndOpenSSLAgrees(t *testing.T) {
 	}
 
 	// And back again, on a person's wish.
-	s.ok("replacement", "revert", "r1")
+	s.ok("replacement", "revert", "r1", "--yes")
 	if after := s.show(realBox + "/web"); after.Certificate.SHA256 != before.Certificate.SHA256 || after.Condition != "factory" {
 		t.Errorf("reverted: %+v", after)
 	}

@@ -32,7 +32,7 @@ func TestMoreRightsThroughAPrefix(t *testing.T) {
 	if strings.Contains(log, "PRIVATE KEY") {
 		t.Error("a key stands on a command line")
 	}
-	s.ok("replacement", "revert", "r1")
+	s.ok("replacement", "revert", "r1", "--yes")
 	if now := s.show(realBox + "/web").Certificate.SHA256; now != before {
 		t.Error("it is not reverted")
 	}
@@ -78,7 +78,7 @@ exec "$@"`)
 	if found := read(t, b.at("found")); found != "" {
 		t.Errorf("it lies on the box in %s", found)
 	}
-	s.ok("replacement", "revert", "r2")
+	s.ok("replacement", "revert", "r2", "--yes")
 	s.await("r2", "reverted")
 	if now := s.show(realBox + "/web").Certificate.SHA256; now != before {
 		t.Error("it is not reverted")
@@ -112,7 +112,7 @@ func TestWhatLetUsInIsTakenBackLast(t *testing.T) {
 		t.Error(out)
 	}
 	clean("in\nout\n", 1) // what a later revert needs stays
-	s.ok("replacement", "revert", "r1")
+	s.ok("replacement", "revert", "r1", "--yes")
 	s.await("r1", "reverted")
 	clean("out\n", 0)
 	s.ok("replace", realBox+"/web", "--signer", "desk")

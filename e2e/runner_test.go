@@ -101,7 +101,7 @@ func TestUnsafeStepsAreNeverDoneTwice(t *testing.T) {
 				last := r.Steps[len(r.Steps)-1]
 				held.Store(last.Name, true)
 				s.fails(1, "--step done", "replacement", "resume", "r1")
-				word := "again"
+				word := "repeat"
 				if _, err := os.Stat(filepath.Join(box.Dir, "root/etc", last.Name)); err == nil {
 					word = "done"
 				}
@@ -266,7 +266,9 @@ type notebook struct{ ended []device.Outcome }
 func (n *notebook) Done(procedure.Section, string, string) (map[string]procedure.Value, bool) {
 	return nil, false
 }
-func (n *notebook) Begun(procedure.Section, string) (begun, done bool) { return true, true }
+func (n *notebook) Fate(procedure.Section, string) device.Fate {
+	return device.Fate{Begun: true, Done: true}
+}
 func (n *notebook) Begin(context.Context, device.Entry) (int64, error) {
 	n.ended = append(n.ended, device.Outcome{})
 	return int64(len(n.ended)), nil
@@ -298,7 +300,7 @@ func TestABoxWithoutSFTP(t *testing.T) {
 		t.Errorf("the key's mode is not the old one's: %v %v", info, err)
 	}
 	before := s.show(realBox + "/web")
-	s.ok("replacement", "revert", "r1")
+	s.ok("replacement", "revert", "r1", "--yes")
 	if after := s.show(realBox + "/web"); after.Certificate.SHA256 == before.Certificate.SHA256 {
 		t.Error("it is not reverted")
 	}
@@ -340,7 +342,7 @@ func TestWorkFoldersAreNeverUsedTwice(t *testing.T) {
 			var list []struct{ ID string }
 			s.json(&list, "replacement", "list")
 			id := list[0].ID
-			s.ok("replacement", "revert", id)
+			s.ok("replacement", "revert", id, "--yes")
 			if now := s.show(name + "/web").Certificate.SHA256; now != before {
 				t.Errorf("%s put something else back than what stood there", id)
 			}
@@ -373,12 +375,12 @@ func TestOldKeysLeaveTheBox(t *testing.T) {
 	if left, _ := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/r2-*/*")); len(left) != 1 || filepath.Base(left[0]) != "before" {
 		t.Errorf("in the work folder lie %v", left)
 	}
-	s.fails(1, "its copies of the old files were removed", "replacement", "revert", "r1")
+	s.fails(1, "its copies of the old files were removed", "replacement", "revert", "r1", "--yes")
 	s.ok("device", "tidy", name)
 	if left, _ := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/*")); len(left) > 0 {
 		t.Errorf("after tidying lie %v", left)
 	}
-	s.fails(1, "its copies of the old files were removed", "replacement", "revert", "r2")
+	s.fails(1, "its copies of the old files were removed", "replacement", "revert", "r2", "--yes")
 }
 
 // A revert is refused where the slot serves something else than what was installed.
@@ -394,7 +396,7 @@ func TestARevertThatWouldUndoAnothersWorkIsRefused(t *testing.T) {
 	if err := box.Meddle([]byte(read(t, h.at("other.pem"))), []byte(read(t, h.at("other.key")))); err != nil {
 		t.Fatal(err)
 	}
-	s.fails(1, "instead of the new leaf that it installed", "replacement", "revert", "r1")
+	s.fails(1, "instead of the new leaf that it installed", "replacement", "revert", "r1", "--yes")
 	if r := s.ok("replacement", "list"); !strings.Contains(r, "sealed") {
 		t.Error(r)
 	}
@@ -462,7 +464,7 @@ func TestAPersonCanGoBackFromAnUnknownStep(t *testing.T) {
 			var box *standin.Running
 			box = simulated(t, standin.Box{Watch: func(what string, done bool) bool {
 				if what == "boxctl apply" && !done {
-					box.Faults.Hang = true
+					box.SetFaults(standin.Faults{Hang: true})
 				}
 				return true
 			}})
@@ -471,8 +473,8 @@ func TestAPersonCanGoBackFromAnUnknownStep(t *testing.T) {
 			s.ok("device", "edit", name, "--family", "hangs")
 			before := s.show(name + "/web").Certificate.SHA256
 			s.fails(1, "may still be running on the device", "replace", name+"/web", "--signer", "bench", "--watch")
-			box.Faults.Hang = false
-			s.run("", "replacement", wish, "r1")
+			box.SetFaults(standin.Faults{})
+			s.run("", append([]string{"replacement", wish, "r1"}, map[string][]string{"revert": {"--yes"}}[wish]...)...)
 			s.await("r1", "reverted")
 			s.ok("sweep")
 			if now := s.show(name + "/web").Certificate.SHA256; now != before {

@@ -131,7 +131,7 @@ func TestSeveralSlotsGetOneCertificate(t *testing.T) {
 	if len(of) != 1 || len(of[0].Targets) != 2 {
 		t.Errorf("the second slot's replacements: %+v", of)
 	}
-	s.ok("replacement", "revert", "r1")
+	s.ok("replacement", "revert", "r1", "--yes")
 	s.await("r1", "reverted")
 	if after := s.show(name + "/eap"); after.Certificate.SHA256 != before.Certificate.SHA256 || after.Condition != "factory" {
 		t.Errorf("eap after the revert: %+v", after)

@@ -165,7 +165,7 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 			}
 			// The web interface shows another certificate now, and that is the pinned one.
 			s.ok("device", "try", name)
-			s.ok("replacement", "revert", s.newest(name))
+			s.ok("replacement", "revert", s.newest(name), "--yes")
 			if !bytes.Equal(leafOf(t, box), before) {
 				t.Error("reverted, and the certificate from before is not served")
 			}

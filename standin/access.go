@@ -44,7 +44,7 @@ func accessServer(r *Running) *http.ServeMux {
 			refuseJSON(w, err)
 			return
 		}
-		if r.Faults.DropUpload {
+		if r.faulty().DropUpload {
 			delete(out, "key")
 		}
 		writeJSON(w, http.StatusCreated, out)
@@ -78,7 +78,7 @@ func accessServer(r *Running) *http.ServeMux {
 			return err
 		}
 		chain, err := r.completed([]byte(in.Certificate))
-		if err != nil || r.Faults.FailTest {
+		if err != nil || r.faulty().FailTest {
 			return errors.New("the certificate was refused: no trusted certificate signed it")
 		}
 		key, err := unlocked([]byte(in.Key), []byte(in.Passphrase))
@@ -95,9 +95,22 @@ func accessServer(r *Running) *http.ServeMux {
 		w.WriteHeader(http.StatusNoContent)
 		return of.lay(map[string][]byte{accessFile(use, "waits", "chain"): chain, accessFile(use, "waits", "key"): key})
 	}))
+	mux.HandleFunc("DELETE /api/nodes/{node}/certificates/{use}", node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
+		for _, what := range []string{"chain", "key"} {
+			of.root.Remove(inside(accessFile(call.PathValue("use"), "waits", what)))
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	}))
+	mux.HandleFunc("GET /api/nodes/{node}/uses/{use}", node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
+		use := call.PathValue("use")
+		chain, _ := inUse(use)
+		writeJSON(w, http.StatusOK, map[string]string{"sha256": of.leafIn(chain), "waits": of.leafIn(accessFile(use, "waits", "chain")), "previous": of.leafIn(accessFile(use, "before", "chain"))})
+		return nil
+	}))
 	mux.HandleFunc("POST /api/nodes/{node}/uses/{use}", node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
 		w.WriteHeader(http.StatusAccepted)
-		if r.Faults.KeepServing || r.Faults.OneNode && of != r {
+		if r.faulty().KeepServing || r.faulty().OneNode && of != r {
 			return nil
 		}
 		return of.useAccess(call.PathValue("use"), "waits", true)
@@ -214,7 +227,7 @@ func (r *Running) loadEAP() error {
 	if err != nil {
 		return err
 	}
-	if r.Faults.LeafAlone {
+	if r.faulty().LeafAlone {
 		pair.Certificate = pair.Certificate[:1]
 	}
 	r.eap.Store(&pair)

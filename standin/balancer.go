@@ -69,7 +69,7 @@ func loadBalancer(r *Running) *http.ServeMux {
 		writeJSON(w, http.StatusOK, in)
 	}))
 	mux.HandleFunc("GET /mgmt/pair", in(func(w http.ResponseWriter, _ *http.Request) {
-		writeJSON(w, http.StatusOK, map[string]string{"role": map[bool]string{true: "standby", false: "active"}[r.Faults.Silent]})
+		writeJSON(w, http.StatusOK, map[string]string{"role": map[bool]string{true: "standby", false: "active"}[r.faulty().Silent]})
 	}))
 	mux.HandleFunc("POST /mgmt/pair/copies", in(func(w http.ResponseWriter, call *http.Request) {
 		var in struct{ From string }
@@ -78,7 +78,7 @@ func loadBalancer(r *Running) *http.ServeMux {
 			refuseJSON(w, errors.New("from: here, there"))
 			return
 		}
-		if in.From == "here" && !r.Faults.OneNode && !r.Faults.KeepServing {
+		if in.From == "here" && !r.faulty().OneNode && !r.faulty().KeepServing {
 			r.reach(chain, key)
 		}
 		w.WriteHeader(http.StatusNoContent)
@@ -111,11 +111,11 @@ func (r *Running) trial(profile string) error {
 	if err != nil {
 		return err
 	}
-	if r.Faults.FailTest {
+	if r.faulty().FailTest {
 		return errors.New("the certificate was refused")
 	}
 	pair, err := tls.X509KeyPair(chain, key)
-	if err == nil && !r.Faults.PlainStays {
+	if err == nil && !r.faulty().PlainStays {
 		r.tested.Store(&pair)
 	}
 	return err

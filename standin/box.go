@@ -39,7 +39,7 @@ type Box struct {
 	SSHPort     int           // wanted; another one where it is taken
 	TLSPort     int           // likewise
 	MorePort    int           // of a second listener that serves the same certificate; 0: none
-	Faults      Faults        // what goes wrong on purpose
+	Faults      Faults        // what goes wrong on purpose, from the start; see SetFaults
 	Restart     time.Duration // how long the web server is away on a reload
 	ShellOff    bool          // SSH is off until somebody switches it on
 	Old         bool          // knows no SSH key exchange and cipher but broken ones
@@ -149,6 +149,7 @@ type Running struct {
 	conns   map[net.Conn]struct{}
 	closed  bool
 	dropped atomic.Bool // DropUpload has happened
+	faults  atomic.Pointer[Faults]
 
 	factoryKey []byte // with which it was turned on first
 	stopped    stopped
@@ -162,6 +163,18 @@ type Running struct {
 	mux        *http.ServeMux
 }
 
+// SetFaults has other things go wrong from now on. What happens once may happen once more.
+func (r *Running) SetFaults(f Faults) {
+	r.faults.Store(&f)
+	r.dropped.Store(false)
+	r.webs.lock.Lock()
+	defer r.webs.lock.Unlock()
+	r.webs.fails, r.webs.calls = nil, 0
+}
+
+// faulty is what goes wrong now.
+func (r *Running) faulty() Faults { return *r.faults.Load() }
+
 // Start turns a box on. Its folder must hold the certificate and key that the
 // web server is to serve; see Lay.
 func Start(b Box) (*Running, error) {
@@ -174,6 +187,7 @@ func Start(b Box) (*Running, error) {
 		return nil, err
 	}
 	r := &Running{Box: b, root: root, conns: map[net.Conn]struct{}{}}
+	r.SetFaults(b.Faults)
 	if err := r.start(); err != nil {
 		r.Close()
 		return nil, fmt.Errorf("starting the stand-in in %s: %w", b.Dir, err)
@@ -401,10 +415,10 @@ func (r *Running) load() error {
 // one may never end, and the intermediates may be left out.
 func (r *Running) serve(pair tls.Certificate, key []byte) {
 	switch {
-	case r.Faults.NeverBack && r.changedKey(key):
+	case r.faulty().NeverBack && r.changedKey(key):
 		r.serving.Store(nil)
 		return
-	case r.Faults.LeafAlone && r.Kind != Dashboard: // which leaves out its nodes instead
+	case r.faulty().LeafAlone && r.Kind != Dashboard: // which leaves out its nodes instead
 		pair.Certificate = pair.Certificate[:1]
 	}
 	r.serving.Store(&pair)

@@ -45,7 +45,7 @@ func (r *Running) tallyctl(h interp.HandlerContext, _, words []string) error {
 	case "state":
 		fmt.Fprintln(h.Stdout, map[bool]string{true: "down", false: "up"}[r.stopped.state != ""])
 	case "stop":
-		if r.Faults.StuckStop {
+		if r.faulty().StuckStop {
 			return errors.New("the service does not stop")
 		}
 		r.takes(2)
@@ -57,7 +57,7 @@ func (r *Running) tallyctl(h interp.HandlerContext, _, words []string) error {
 		}
 		r.takes(1)
 		certificate, key := path.Join(tallyFolder, "server.crt"), path.Join(tallyFolder, "server.key")
-		if r.Faults.KeepServing {
+		if r.faulty().KeepServing {
 			certificate, key = CertificateFile, KeyFile // from a copy of its own
 		}
 		info, err := r.root.Stat(inside(key))
@@ -67,7 +67,7 @@ func (r *Running) tallyctl(h interp.HandlerContext, _, words []string) error {
 		if owner := r.ownerOf(key); owner != "tally" || info.Mode().Perm()&0o007 != 0 {
 			return fmt.Errorf("the key belongs to %s and has mode %o", owner, info.Mode().Perm())
 		}
-		if r.Faults.FailTest && r.changedFrom(key) {
+		if r.faulty().FailTest && r.changedFrom(key) {
 			return errors.New("cannot start")
 		}
 		if err := r.loadFrom(certificate, key); err != nil {

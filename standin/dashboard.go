@@ -16,7 +16,7 @@ import (
 // intermediate in pieces, and carries what it took to the other nodes, one by one. When
 // it takes them its front end restarts, and with it goes every connection to the node.
 func (r *Running) vistactl(h interp.HandlerContext, _, words []string) error {
-	usage := errors.New("usage: vistactl take KEY LEAF ROOT INTERMEDIATE | push NODE | back [NODE] | health NODE")
+	usage := errors.New("usage: vistactl show | take KEY LEAF ROOT INTERMEDIATE | push NODE | back [NODE] | health NODE")
 	if len(words) == 0 {
 		return usage
 	}
@@ -27,7 +27,7 @@ func (r *Running) vistactl(h interp.HandlerContext, _, words []string) error {
 		if err != nil {
 			return err
 		}
-		if r.Faults.FailTest {
+		if r.faulty().FailTest {
 			return errors.New("refused: error 1107")
 		}
 		if old, err := r.root.ReadFile(inside(now + ".pem")); err == nil && bytes.Equal(old, certificate) {
@@ -41,6 +41,9 @@ func (r *Running) vistactl(h interp.HandlerContext, _, words []string) error {
 			return err
 		}
 		return r.frontEnd()
+	case words[0] == "show" && len(words) == 1:
+		fmt.Fprintf(h.Stdout, "now %s\nnext %s\nbefore %s\n", orNone(fingerprint(r.served())), orNone(r.leafIn(CertificateFile)), orNone(r.leafIn(before+".pem")))
+		return nil
 	case words[0] == "back" && len(words) == 1:
 		if _, err := r.root.Stat(inside(now + ".pem")); err != nil {
 			fmt.Fprintln(h.Stdout, "nothing was taken")
@@ -61,11 +64,14 @@ func (r *Running) vistactl(h interp.HandlerContext, _, words []string) error {
 			fmt.Fprintln(h.Stdout, map[bool]string{true: "healthy", false: "starting"}[node.serving.Load() != nil])
 			return nil
 		case "push":
-			if r.Faults.LeafAlone {
+			if r.faulty().LeafAlone {
 				return nil // it says nothing, and carries nothing
 			}
 			certificate, err1 := r.root.ReadFile(inside(CertificateFile))
 			key, err2 := r.root.ReadFile(inside(KeyFile))
+			if old, err := node.root.ReadFile(inside(CertificateFile)); err == nil && bytes.Equal(old, certificate) {
+				return nil // it was carried there already
+			}
 			err3 := node.copyFiles(map[string]string{CertificateFile: before + ".pem", KeyFile: before + ".key"})
 			if err := errors.Join(err1, err2, err3); err != nil {
 				return err
@@ -111,7 +117,7 @@ func (r *Running) pieces(files []string) (key, certificate []byte, err error) {
 
 // frontEnd restarts the page of the node; all connections to it are lost on the way.
 func (r *Running) frontEnd() error {
-	if r.Faults.KeepServing {
+	if r.faulty().KeepServing {
 		return nil
 	}
 	r.serving.Store(nil)

@@ -84,7 +84,7 @@ func (r *Running) gearLine(t *terminal) error {
 	s := &gearSession{Running: r, terminal: t, pages: true}
 	t.say("Lumsk Q-24, berth 3\n\n")
 	for {
-		if r.Faults.Silent {
+		if r.faulty().Silent {
 			_, err := t.line()
 			return err
 		}
@@ -92,7 +92,7 @@ func (r *Running) gearLine(t *terminal) error {
 		if s.raised {
 			sign = "# "
 		}
-		if r.Faults.OtherPrompt {
+		if r.faulty().OtherPrompt {
 			sign = "$ "
 		}
 		line, err := t.ask("berth-3" + sign)
@@ -151,12 +151,12 @@ func (s *gearSession) carry(args []string) error {
 		delete(s.gear.Entries, name)
 	case "web use":
 		e, known := s.gear.Entries[name]
-		if !known || s.Faults.FailTest {
+		if !known || s.faulty().FailTest {
 			s.say("fault 31: no such entry, or it is not complete\n")
 			return nil
 		}
 		s.gear.Web = name
-		if s.Faults.KeepServing && name != "factory" {
+		if s.faulty().KeepServing && name != "factory" {
 			return nil
 		}
 		if s.serveEntry(e) != nil {
@@ -239,7 +239,7 @@ func (s *gearSession) paste(name string) error {
 		}
 	}
 	e.Certificate = []byte(text.String())
-	if s.Faults.LeafAlone {
+	if s.faulty().LeafAlone {
 		block, _ := pem.Decode(e.Certificate)
 		e.Certificate = pem.EncodeToMemory(block)
 	}

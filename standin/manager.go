@@ -22,12 +22,12 @@ import (
 // like it takes back by itself, late.
 func (r *Running) trustDesk(t *terminal) error {
 	t.say("\x1b[2J\x1b[HPelorus Manager 4 - trust desk\n\n")
-	if r.Faults.Silent {
+	if r.faulty().Silent {
 		_, err := t.line() // the prompt never comes
 		return err
 	}
 	prompt := "Password: "
-	if r.Faults.OtherPrompt {
+	if r.faulty().OtherPrompt {
 		prompt = "Kennwort? "
 	}
 	for tries := 0; ; tries++ {
@@ -61,7 +61,7 @@ func (r *Running) trustDesk(t *terminal) error {
 
 func (r *Running) certificates(t *terminal) error {
 	for {
-		choice, err := t.ask("\n 1) make key and request\n 2) take in a signed certificate\n 3) go back to the certificate before\n b) back\nChoice: ")
+		choice, err := t.ask("\n 1) make key and request\n 2) take in a signed certificate\n 3) go back to the certificate before\n 4) show the certificates\n b) back\nChoice: ")
 		switch {
 		case err != nil:
 			return err
@@ -73,6 +73,8 @@ func (r *Running) certificates(t *terminal) error {
 			r.watched("take in", func() { err = r.takeIn(t) })
 		case choice == "3":
 			r.watched("go back", func() { err = r.goBack(t) })
+		case choice == "4":
+			t.say("In use: %s\nBefore: %s\n", orNone(fingerprint(r.served())), orNone(r.leafIn(menuBefore)))
 		default:
 			t.say("There is no such choice.\n")
 		}
@@ -187,12 +189,12 @@ func (r *Running) takeIn(t *terminal) error {
 	r.serving.Store(nil)
 	r.takes(4)
 	fault := dislikes(files[0], files[1], files[2])
-	if r.Faults.RollBack {
+	if r.faulty().RollBack {
 		fault = "service 7 does not start"
 	}
 	t.say("\r 55 %% starting services")
 	r.takes(2)
-	if r.Faults.Hang {
+	if r.faulty().Hang {
 		_, err := t.line()
 		return err
 	}
@@ -206,7 +208,7 @@ func (r *Running) takeIn(t *terminal) error {
 	if err := r.swap(files[0], files[1]); err != nil {
 		return err
 	}
-	if r.Faults.KeepServing {
+	if r.faulty().KeepServing {
 		r.serving.Store(old)
 	}
 	t.say("\r100 %% done                \nThe new certificate is in use.\n")

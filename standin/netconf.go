@@ -137,7 +137,7 @@ func (r *Running) routed(session io.ReadWriter, operation *xmlquery.Node) (reply
 	case "edit-config":
 		return "<ok/>", r.edit(operation)
 	case "validate":
-		if r.Faults.FailTest {
+		if r.faulty().FailTest {
 			return "", errors.New("the certificate was refused")
 		}
 	case "discard-changes":
@@ -233,7 +233,7 @@ func (r *Running) commitRoutes(persist, id string, trial bool, timeout string) e
 }
 
 func (r *Running) useRoute(name string) error {
-	if r.Faults.KeepServing && name != "factory" {
+	if r.faulty().KeepServing && name != "factory" {
 		return nil // it says ok, and changes nothing
 	}
 	chain, key, err := r.object(name)
@@ -241,7 +241,7 @@ func (r *Running) useRoute(name string) error {
 		return err
 	}
 	r.remember("routes", name)
-	if r.Faults.ThirdCertificate && name != "factory" {
+	if r.faulty().ThirdCertificate && name != "factory" {
 		r.meddleOnce()
 		return nil
 	}

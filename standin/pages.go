@@ -132,15 +132,20 @@ func (r *Running) pagesUse(chainFile, keyFile string, keep bool) error {
 		if err != nil {
 			return err
 		}
-		if err := r.lay(map[string][]byte{beforeChain: oldChain, beforeKey: oldKey}); err != nil {
-			return err
+		if bytes.Equal(oldChain, chain) {
+			keep = false // the same once more: what was before it is still what was before
+		}
+		if keep {
+			if err := r.lay(map[string][]byte{beforeChain: oldChain, beforeKey: oldKey}); err != nil {
+				return err
+			}
 		}
 	}
 	if err := r.lay(map[string][]byte{CertificateFile: chain, KeyFile: key}); err != nil {
 		return err
 	}
 	r.work.Go(func() {
-		if !r.Faults.Gateway { // something in front goes on answering
+		if !r.faulty().Gateway { // something in front goes on answering
 			r.serving.Store(nil)
 		}
 		time.Sleep(r.Restart)

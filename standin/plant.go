@@ -33,11 +33,11 @@ func (r *Running) reboot(interp.HandlerContext, []string, []string) error {
 	old := r.serving.Swap(nil)
 	r.work.Go(func() {
 		time.Sleep(r.Restart)
-		if r.Faults.KeepServing {
+		if r.faulty().KeepServing {
 			r.serving.Store(old)
 			return
 		}
-		if pair, err := r.plantPair(); err == nil && !r.Faults.NeverBack {
+		if pair, err := r.plantPair(); err == nil && !r.faulty().NeverBack {
 			r.serving.Store(pair)
 		}
 	})
@@ -63,7 +63,7 @@ func (r *Running) plantPair() (*tls.Certificate, error) {
 		return r.factory()
 	}
 	more := []byte{}
-	if set["authorities"] != "" && !r.Faults.LeafAlone {
+	if set["authorities"] != "" && !r.faulty().LeafAlone {
 		if more, err = r.root.ReadFile(inside(set["authorities"])); err != nil {
 			return nil, err
 		}

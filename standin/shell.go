@@ -9,6 +9,7 @@ import (
 	"os"
 	"path"
 	"strings"
+	"syscall"
 	"time"
 
 	"mvdan.cc/sh/v3/interp"
@@ -18,7 +19,7 @@ import (
 // shell runs a command line as the device's shell would, with the device's own
 // few commands and files; params are its $1 and on. It returns the exit code.
 func (r *Running) shell(ctx context.Context, line string, stdin io.Reader, stdout, stderr io.Writer, params ...string) uint8 {
-	if r.Faults.Hang {
+	if r.faulty().Hang {
 		<-ctx.Done()
 		return 255
 	}
@@ -40,6 +41,11 @@ func (r *Running) shell(ctx context.Context, line string, stdin io.Reader, stdou
 		interp.OpenHandler(func(_ context.Context, p string, flag int, mode os.FileMode) (io.ReadWriteCloser, error) {
 			if p == "/dev/null" {
 				return nowhere{}, nil
+			}
+			if flag&(os.O_WRONLY|os.O_RDWR) != 0 {
+				if err := r.room(p); err != nil {
+					return nil, err
+				}
 			}
 			return r.root.OpenFile(inside(p), flag, mode)
 		}),
@@ -162,6 +168,18 @@ func has(options []string, letter string) bool {
 	return false
 }
 
+// room says why nothing can be written at a path.
+func (r *Running) room(file string) error {
+	switch f := r.faulty(); {
+	case !strings.HasPrefix(file, "/etc/") && !strings.HasPrefix(file, "/srv/") && !strings.HasPrefix(file, stage):
+	case f.ReadOnly:
+		return &fs.PathError{Op: "open", Path: file, Err: syscall.EROFS}
+	case f.DiskFull:
+		return &fs.PathError{Op: "write", Path: file, Err: syscall.ENOSPC}
+	}
+	return nil
+}
+
 func (r *Running) mkdir(_ interp.HandlerContext, options, operands []string) error {
 	if has(options, "m") && len(operands) > 0 {
 		operands = operands[1:] // the mode: folders here are their owner's alone
@@ -184,6 +202,9 @@ func (r *Running) cp(_ interp.HandlerContext, options, operands []string) error 
 	}
 	content, err := r.root.ReadFile(inside(operands[0]))
 	if err != nil {
+		return err
+	}
+	if err := r.room(operands[1]); err != nil {
 		return err
 	}
 	if err := r.root.WriteFile(inside(operands[1]), content, 0o600); err != nil {
@@ -266,13 +287,13 @@ func (r *Running) webui(h interp.HandlerContext, _, operands []string) error {
 				return fmt.Errorf("%s: no PEM block", p)
 			}
 		}
-		if r.Faults.FailTest && r.changed() {
+		if r.faulty().FailTest && r.changed() {
 			return errors.New("configuration: directive tls on line 4 is not understood")
 		}
 		fmt.Fprintln(h.Stdout, "configuration ok")
 		return nil
 	case len(operands) == 1 && operands[0] == "reload":
-		if r.Faults.KeepServing {
+		if r.faulty().KeepServing {
 			return nil
 		}
 		if r.Restart > 0 {

@@ -54,13 +54,13 @@ func (r *Running) sitectl(h interp.HandlerContext, _, words []string) error {
 	case "disable":
 		r.root.Remove(inside(siteEnabled))
 	case "test":
-		if r.Faults.FailTest && !delivered {
+		if r.faulty().FailTest && !delivered {
 			return errors.New("site.conf, line 4: the certificate is not understood")
 		}
 		fmt.Fprintln(h.Stdout, "Syntax OK") // whatever the key is
 	case "reload":
 		_, off := r.root.Stat(inside(siteEnabled))
-		if r.Faults.KeepServing || !delivered && (off != nil || set["SSLEngine"] != "on") {
+		if r.faulty().KeepServing || !delivered && (off != nil || set["SSLEngine"] != "on") {
 			return nil
 		}
 		r.serving.Store(nil)

@@ -182,13 +182,13 @@ func (f files) Fileread(r *sftp.Request) (io.ReaderAt, error) { return f.root.Op
 
 // Filewrite opens a file for writing.
 func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
-	if f.Faults.DropUpload && f.dropped.CompareAndSwap(false, true) {
+	if f.faulty().DropUpload && f.dropped.CompareAndSwap(false, true) {
 		f.drop()
 		return nil, errDropped
 	}
-	if inEtc := strings.HasPrefix(r.Filepath, "/etc/") || strings.HasPrefix(r.Filepath, "/srv/") || strings.HasPrefix(r.Filepath, stage); inEtc && f.Faults.ReadOnly {
+	if inEtc := strings.HasPrefix(r.Filepath, "/etc/") || strings.HasPrefix(r.Filepath, "/srv/") || strings.HasPrefix(r.Filepath, stage); inEtc && f.faulty().ReadOnly {
 		return nil, &fs.PathError{Op: "open", Path: r.Filepath, Err: syscall.EROFS}
-	} else if inEtc && f.Faults.DiskFull {
+	} else if inEtc && f.faulty().DiskFull {
 		file, err := f.root.OpenFile(inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 		return full{file}, err
 	}

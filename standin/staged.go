@@ -15,13 +15,13 @@ const stage = "/stage"
 // was applied before it can put back once.
 func (r *Running) stageDesk(t *terminal) error {
 	t.say("Lumsk Vault Link console\n")
-	if r.Faults.Silent {
+	if r.faulty().Silent {
 		_, err := t.line()
 		return err
 	}
 	for {
-		prompt := " s) show what is staged\n a) apply it\n p) put back what was applied before\n x) exit\nSelect> "
-		if r.Faults.OtherPrompt {
+		prompt := " s) show what is staged\n a) apply it\n p) put back what was applied before\n i) show what is in use\n x) exit\nSelect> "
+		if r.faulty().OtherPrompt {
 			prompt = "Another administrator is in the console. Join? "
 		}
 		choice, err := t.ask("\n" + prompt)
@@ -38,6 +38,8 @@ func (r *Running) stageDesk(t *terminal) error {
 				names = append(names, e.Name())
 			}
 			t.say("Staged: %s\n", strings.Join(names, " "))
+		case "i":
+			t.say("In use: %s\nAfter a restart: %s\nApplied before: %s\n", orNone(fingerprint(r.served())), orNone(r.leafIn(CertificateFile)), orNone(r.leafIn(CertificateFile+".before")))
 		case "a":
 			r.watched("apply", func() { err = r.apply(t) })
 		case "p":
@@ -67,7 +69,7 @@ func (r *Running) apply(t *terminal) error {
 		return err
 	}
 	t.say("Checking...\n")
-	if r.Faults.FailTest {
+	if r.faulty().FailTest {
 		return errors.New("the chain is not accepted")
 	}
 	for from, to := range map[string]string{CertificateFile: CertificateFile + ".before", KeyFile: KeyFile + ".before"} {
@@ -90,7 +92,7 @@ func (r *Running) restartWith(t *terminal, certificate, key []byte) error {
 		return err
 	}
 	t.say("Restarting the console...\n")
-	if !r.Faults.KeepServing {
+	if !r.faulty().KeepServing {
 		r.serving.Store(nil)
 		r.takes(1)
 		if err := r.load(); err != nil {

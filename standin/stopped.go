@@ -42,7 +42,7 @@ func (r *Running) dockctl(h interp.HandlerContext, _, words []string) error {
 			return nil
 		}
 		r.stopped.state = "stopping"
-		if !r.Faults.StuckStop {
+		if !r.faulty().StuckStop {
 			time.AfterFunc(r.Restart, r.halt)
 		}
 	case command == "start":
@@ -50,10 +50,10 @@ func (r *Running) dockctl(h interp.HandlerContext, _, words []string) error {
 			return nil
 		}
 		r.stopped.state = ""
-		if r.Faults.KeepServing {
+		if r.faulty().KeepServing {
 			return r.load()
 		}
-		if r.loadFrom(settings["certificate"], settings["key"]) != nil || r.Faults.FailTest && settings["certificate"] != CertificateFile {
+		if r.loadFrom(settings["certificate"], settings["key"]) != nil || r.faulty().FailTest && settings["certificate"] != CertificateFile {
 			r.serving.Store(nil) // its log says why; nobody reads that
 		}
 	case len(words) == 2 && words[0] == "show" && settings[words[1]] != "":
@@ -127,7 +127,7 @@ func (r *Running) servePlain(conn net.Conn) {
 	r.stopped.lock.Lock()
 	set := r.dockSettings()["certificate"]
 	r.stopped.lock.Unlock()
-	if set == CertificateFile || r.Faults.PlainStays {
+	if set == CertificateFile || r.faulty().PlainStays {
 		fmt.Fprint(conn, "HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\n\r\nTidewrack Ferries\n")
 		return
 	}

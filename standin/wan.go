@@ -53,7 +53,7 @@ func wanController(r *Running) *http.ServeMux {
 		if call.URL.Query().Get("fresh") != "yes" {
 			shown = r.webs.shown(shown)
 		}
-		writeJSON(w, http.StatusOK, map[string]any{"name": "web", "sha256": shown, "ends": leaf.NotAfter, "organization": append(leaf.Subject.Organization, "")[0]})
+		writeJSON(w, http.StatusOK, map[string]any{"name": "web", "sha256": shown, "previous": r.leafIn(beforeChain), "ends": leaf.NotAfter, "organization": append(leaf.Subject.Organization, "")[0]})
 	}))
 	mux.HandleFunc("POST /api/certificates/{name}/requests", named(func(w http.ResponseWriter, call *http.Request) {
 		var in struct {
@@ -101,7 +101,7 @@ func some(text string) []string {
 // progress is how much of a task is done, in percent: it takes a while, and for ever with
 // that fault.
 func (r *Running) progress(began time.Time) int {
-	if r.Faults.NeverDone {
+	if r.faulty().NeverDone {
 		return 40
 	}
 	return min(100, 1+int(100*time.Since(began)/max(r.Restart, time.Millisecond)))

@@ -26,7 +26,7 @@ func (r *Running) hostwarden(h interp.HandlerContext, _, words []string) error {
 		return err
 	}
 	if words[0] == "authority" && len(words) == 1 {
-		if r.Faults.OtherPrompt {
+		if r.faulty().OtherPrompt {
 			fmt.Fprintln(h.Stdout, "the authority is not set up")
 			return nil
 		}
@@ -42,19 +42,19 @@ func (r *Running) hostwarden(h interp.HandlerContext, _, words []string) error {
 		return errors.New("no host is called " + name)
 	}
 	switch {
-	case words[0] == "state" && r.Faults.Silent:
+	case words[0] == "state" && r.faulty().Silent:
 		fmt.Fprintln(h.Stdout, "not responding")
 	case words[0] == "state":
 		fmt.Fprintln(h.Stdout, "connected")
-	case words[0] == "renew" && r.Faults.FailTest:
+	case words[0] == "renew" && r.faulty().FailTest:
 		return errors.New("task failed: the host is busy")
 	case words[0] == "renew":
 		r.takes(1)
-		if r.Faults.KeepServing {
+		if r.faulty().KeepServing {
 			fmt.Fprintln(h.Stdout, "renewed")
 			return nil
 		}
-		if r.Faults.RollBack {
+		if r.faulty().RollBack {
 			authority = nil // the host made itself another one meanwhile
 		}
 		certificate, key, err := authority.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Pelorus"}, CommonName: name}, Names: []string{name}, Begins: -time.Hour, Ends: 365 * day}, orSystem(nil), time.Now())

@@ -116,9 +116,9 @@ func (r *Running) serveWeb(conn *tls.Conn, mux *http.ServeMux) {
 	r.watched(call.Method+" "+call.URL.Path, func() {
 		answered = true
 		switch {
-		case r.webs.once(r.Faults.ServerError && call.Method == http.MethodGet && call.URL.Path != "/", "server error"):
+		case r.webs.once(r.faulty().ServerError && call.Method == http.MethodGet && call.URL.Path != "/", "server error"):
 			http.Error(w, "internal error", http.StatusInternalServerError)
-		case r.Faults.LoopAround && call.Method == http.MethodGet:
+		case r.faulty().LoopAround && call.Method == http.MethodGet:
 			http.Redirect(w, call, call.URL.Path, http.StatusFound)
 		case r.away.Load():
 			http.Error(w, "bad gateway", http.StatusBadGateway)
@@ -145,7 +145,7 @@ func (r *Running) guarded(sid, guard func(*http.Request) string, refuse func(htt
 	return func(w http.ResponseWriter, call *http.Request) {
 		r.webs.lock.Lock()
 		r.webs.calls++
-		lose := r.Faults.SessionLost && r.webs.calls == 3
+		lose := r.faulty().SessionLost && r.webs.calls == 3
 		r.webs.lock.Unlock()
 		if lose {
 			r.webs.forget()
@@ -154,7 +154,7 @@ func (r *Running) guarded(sid, guard func(*http.Request) string, refuse func(htt
 		switch {
 		case !known:
 			refuse(w, call)
-		case guard != nil && call.Method != http.MethodGet && (guard(call) != word || call.Method != http.MethodDelete && r.webs.once(r.Faults.StaleToken, "stale token")):
+		case guard != nil && call.Method != http.MethodGet && (guard(call) != word || call.Method != http.MethodDelete && r.webs.once(r.faulty().StaleToken, "stale token")):
 			http.Error(w, "the form has expired", http.StatusForbidden)
 		default:
 			do(w, call)
@@ -229,7 +229,7 @@ func (r *Running) nextRequest(subject pkix.Name, names []string, kind string) ([
 
 // take checks a chain against the key that waits for it, and keeps it beside.
 func (r *Running) take(chain []byte) error {
-	if r.Faults.FailTest {
+	if r.faulty().FailTest {
 		return errors.New("the certificate was refused")
 	}
 	return r.pagesUpload(chain, nil)
@@ -238,10 +238,10 @@ func (r *Running) take(chain []byte) error {
 // use puts what was taken in use; it is there after the restart. What was dropped in silence
 // is not.
 func (r *Running) use() error {
-	if r.Faults.KeepServing {
+	if r.faulty().KeepServing {
 		return nil
 	}
-	if r.Faults.LeafAlone {
+	if r.faulty().LeafAlone {
 		chain, err := r.root.ReadFile(inside(nextChain))
 		if err != nil {
 			return err
@@ -254,13 +254,13 @@ func (r *Running) use() error {
 	if err := r.restarting(func() error { return r.pagesUse(nextChain, nextKey, true) }); err != nil {
 		return err
 	}
-	if r.Faults.RollBack {
+	if r.faulty().RollBack {
 		r.work.Go(func() {
 			time.Sleep(r.Restart + 300*time.Millisecond)
 			r.pagesUse(beforeChain, beforeKey, false)
 		})
 	}
-	if r.Faults.ThirdCertificate {
+	if r.faulty().ThirdCertificate {
 		r.work.Go(func() {
 			time.Sleep(r.Restart + 50*time.Millisecond)
 			r.meddleOnce()
@@ -272,7 +272,7 @@ func (r *Running) use() error {
 // restarting ends all sessions, and answers with 502 from a proxy in front while a box with that fault restarts.
 func (r *Running) restarting(do func() error) error {
 	r.webs.forget()
-	if r.Faults.Gateway {
+	if r.faulty().Gateway {
 		r.away.Store(true)
 		time.AfterFunc(r.Restart*2, func() { r.away.Store(false) })
 	}

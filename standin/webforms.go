@@ -30,13 +30,23 @@ func init() {
 const trustFile = "/var/web/trust.pem"
 
 var formPage = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><title>{{.Title}}</title><body><h1>{{.Title}}</h1>
-{{with .Said}}<p class="said">{{.}}</p>{{end}}<form method="post"><input type="hidden" name="token" value="{{.Token}}"><button>Send</button></form>{{with .Text}}<pre>{{.}}</pre>{{end}}</body></html>
+{{with .Said}}<p class="said">{{.}}</p>{{end}}{{with .Shows}}<p class="now">{{.Now}}</p><p class="next">{{.Next}}</p><p class="previous">{{.Previous}}</p>{{end}}<form method="post"><input type="hidden" name="token" value="{{.Token}}"><button>Send</button></form>{{with .Text}}<pre>{{.}}</pre>{{end}}</body></html>
 `))
 
+// form is what stands on a page.
+type form struct {
+	Title, Token, Said, Text string
+	Shows                    *shows
+}
+
 func writePage(w http.ResponseWriter, status int, title, token, said, text string) {
+	writeForm(w, status, form{Title: title, Token: token, Said: said, Text: text})
+}
+
+func writeForm(w http.ResponseWriter, status int, f form) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(status)
-	formPage.Execute(w, map[string]string{"Title": title, "Token": token, "Said": said, "Text": text})
+	formPage.Execute(w, f)
 }
 
 // signInForm adds a page to sign in with, whose form has a hidden token, and a page to leave
@@ -47,7 +57,7 @@ func (r *Running) signInForm(mux *http.ServeMux) (in func(do func(http.ResponseW
 		r.webs.close(id)
 		http.SetCookie(w, &http.Cookie{Name: "form", Value: id, Path: "/"})
 		title := "Sign in"
-		if r.Faults.OtherPrompt {
+		if r.faulty().OtherPrompt {
 			title = "Anmelden"
 		}
 		writePage(w, http.StatusOK, title, "t-"+id, "", "")
@@ -73,7 +83,7 @@ func (r *Running) signInForm(mux *http.ServeMux) (in func(do func(http.ResponseW
 	}
 	mux.HandleFunc("GET /home", in(func(w http.ResponseWriter, call *http.Request) {
 		guard, _ := r.webs.knows(cookie(call))
-		writePage(w, http.StatusOK, map[bool]string{false: "Welcome", true: "Willkommen"}[r.Faults.OtherPrompt], guard, "", "")
+		writePage(w, http.StatusOK, map[bool]string{false: "Welcome", true: "Willkommen"}[r.faulty().OtherPrompt], guard, "", "")
 	}))
 	mux.HandleFunc("POST /leave", in(func(w http.ResponseWriter, call *http.Request) {
 		r.webs.close(cookie(call))
@@ -86,7 +96,7 @@ func (r *Running) signInForm(mux *http.ServeMux) (in func(do func(http.ResponseW
 func (r *Running) tokened(do func(http.ResponseWriter, *http.Request)) func(http.ResponseWriter, *http.Request) {
 	return func(w http.ResponseWriter, call *http.Request) {
 		guard, _ := r.webs.knows(cookie(call))
-		if call.FormValue("token") != guard || r.webs.once(r.Faults.StaleToken, "stale token") {
+		if call.FormValue("token") != guard || r.webs.once(r.faulty().StaleToken, "stale token") {
 			writePage(w, http.StatusForbidden, "Certificates", guard, "The form has expired.", "")
 			return
 		}
@@ -176,6 +186,13 @@ func voiceManager(r *Running) *http.ServeMux {
 		w.Header().Set("Content-Type", "text/plain")
 		fmt.Fprint(w, "\ufeff"+strings.ReplaceAll(string(text), "\n", "\r\n\r\n"))
 	}))
+	mux.HandleFunc("GET /certificates/{purpose}", in(func(w http.ResponseWriter, call *http.Request) {
+		if call.PathValue("purpose") != "web" {
+			http.NotFound(w, call)
+			return
+		}
+		r.shows(nextChain).showPage(w, "Certificates", "", "")
+	}))
 	mux.HandleFunc("POST /certificates/upload", in(r.tokened(func(w http.ResponseWriter, call *http.Request) {
 		content := uploaded(call, "file")
 		said := "Not accepted."
@@ -226,8 +243,20 @@ func conferenceBridge(r *Running) *http.ServeMux {
 		if _, err := r.root.Stat(inside(switched)); err == nil {
 			on = "on"
 		}
-		writePage(w, http.StatusOK, "TLS", "", "HTTPS for everybody: "+on, "")
+		shown := r.shows()
+		if staged := r.leafIn(part + "leaf"); staged != "" {
+			shown.Next = staged
+		}
+		shown.showPage(w, "TLS", "", "HTTPS for everybody: "+on)
 	}))
+	discard := func() {
+		r.root.Remove(inside(part + "leaf"))
+		r.root.Remove(inside(part + "intermediates"))
+	}
+	mux.HandleFunc("POST /tls/discard", in(r.tokened(func(w http.ResponseWriter, call *http.Request) {
+		discard()
+		http.Redirect(w, call, "/tls", http.StatusSeeOther)
+	})))
 	mux.HandleFunc("POST /tls/switch", in(r.tokened(func(w http.ResponseWriter, call *http.Request) {
 		if call.FormValue("https") == "on" {
 			r.lay(map[string][]byte{switched: []byte("on")})
@@ -259,6 +288,7 @@ func conferenceBridge(r *Running) *http.ServeMux {
 			err = r.goBackWeb()
 		} else if err == nil && len(leaf) > 0 {
 			if err = r.take(append(leaf, middle...)); err == nil {
+				discard() // what was staged is in use
 				err = r.use()
 			}
 		}
@@ -307,6 +337,10 @@ func wirelessManager(r *Running) *http.ServeMux {
 		}
 		fmt.Fprint(w, "<html><body>Back</body></html>")
 	}))
+	mux.HandleFunc("GET /ui/certificate", in(func(w http.ResponseWriter, _ *http.Request) {
+		shown := r.shows()
+		fmt.Fprintf(w, "<html><body>In use %s<br>Previous %s</body></html>", shown.Now, shown.Previous)
+	}))
 	mux.HandleFunc("POST /ui/previous", in(func(w http.ResponseWriter, _ *http.Request) {
 		r.goBackWeb()
 		fmt.Fprint(w, "<html><body>Back</body></html>")
@@ -331,6 +365,7 @@ func hostWithPage(r *Running) *http.ServeMux {
 		}
 		writePage(w, http.StatusOK, "Host", "", "", string(pemOf("CERTIFICATE REQUEST", der)))
 	})))
+	mux.HandleFunc("GET /manage", in(func(w http.ResponseWriter, _ *http.Request) { r.shows().showPage(w, "Host", "", "") }))
 	mux.HandleFunc("POST /manage/import", in(r.tokened(func(w http.ResponseWriter, call *http.Request) {
 		var err error
 		if pressed := call.FormValue("previous"); pressed == "yes" {

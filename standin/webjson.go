@@ -46,7 +46,7 @@ func (r *Running) begin(ends func() error) string {
 	}
 	id, t := fmt.Sprint(100+len(r.webs.tasks)), &task{began: time.Now()}
 	r.webs.tasks[id] = t
-	if !r.Faults.NeverDone {
+	if !r.faulty().NeverDone {
 		r.work.Go(func() {
 			time.Sleep(r.Restart)
 			err := ends()
@@ -98,7 +98,7 @@ func (r *Running) useObject(name string) error {
 	if err != nil {
 		return err
 	}
-	if r.Faults.FailTest && name != "factory" {
+	if r.faulty().FailTest && name != "factory" {
 		return errors.New("the certificate was refused")
 	}
 	if err := r.lay(map[string][]byte{nextChain: chain, nextKey: key}); err != nil {
@@ -236,7 +236,7 @@ func (r *Running) commit() error {
 	if r.Hosts != nil {
 		standby = r.Hosts("standby")
 	}
-	if standby == nil || r.Faults.KeepServing || r.Faults.OneNode {
+	if standby == nil || r.faulty().KeepServing || r.faulty().OneNode {
 		return nil
 	}
 	chain, key, err := r.object(name)
@@ -291,11 +291,11 @@ func hostManager(r *Running) *http.ServeMux {
 		})
 	}
 	mux.HandleFunc("GET /api/hosts/{name}", host(func(w http.ResponseWriter, _ *http.Request, name string, _ *Running) {
-		writeJSON(w, http.StatusOK, map[string]string{"name": name, "link": map[bool]string{true: "broken", false: "connected"}[r.Faults.Silent], "maintenance": r.remembered("maintenance-"+name, "off"), "task": r.remembered("task-"+name, "0")})
+		writeJSON(w, http.StatusOK, map[string]string{"name": name, "link": map[bool]string{true: "broken", false: "connected"}[r.faulty().Silent], "maintenance": r.remembered("maintenance-"+name, "off"), "task": r.remembered("task-"+name, "0")})
 	}))
 	mux.HandleFunc("POST /api/hosts/{name}/maintenance", host(func(w http.ResponseWriter, call *http.Request, name string, _ *Running) {
 		var in struct{ On bool }
-		if readJSON(call, &in) != nil || !in.On && r.Faults.StaysInMaintenance {
+		if readJSON(call, &in) != nil || !in.On && r.faulty().StaysInMaintenance {
 			refuseJSON(w, errors.New("the host does not leave maintenance"))
 			return
 		}
@@ -320,17 +320,17 @@ func hostManager(r *Running) *http.ServeMux {
 
 // renew gives a host another key and certificate.
 func (r *Running) renew(name string, host *Running) error {
-	if r.Faults.FailTest {
+	if r.faulty().FailTest {
 		return errors.New("the host is busy")
 	}
-	if r.Faults.KeepServing {
+	if r.faulty().KeepServing {
 		return nil
 	}
 	authority, err := r.authority()
 	if err != nil {
 		return err
 	}
-	if r.Faults.RollBack {
+	if r.faulty().RollBack {
 		authority = nil // the host made itself another one meanwhile
 	}
 	certificate, key, err := authority.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Pelorus"}, CommonName: name}, Names: []string{name}, Begins: -time.Hour, Ends: 365 * day}, rand.Reader, time.Now())
@@ -395,7 +395,7 @@ func reportingGateway(r *Running) *http.ServeMux {
 			refuseJSON(w, err)
 			return
 		}
-		if r.Faults.PlainStays {
+		if r.faulty().PlainStays {
 			r.remember("console", map[bool]string{true: "", false: "broken"}[in.Certificate == "factory"])
 		}
 		writeJSON(w, http.StatusOK, in)

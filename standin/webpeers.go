@@ -28,7 +28,7 @@ func traversalPeer(r *Running) *http.ServeMux {
 	in := r.tokens(mux, "/api/session", "X-Session")
 	mux.HandleFunc("GET /api/system", in(func(w http.ResponseWriter, _ *http.Request) {
 		host, domain, _ := strings.Cut(r.System, ".")
-		if r.Faults.OtherPrompt {
+		if r.faulty().OtherPrompt {
 			host = "unnamed"
 		}
 		writeJSON(w, http.StatusOK, map[string]string{"host": host, "domain": domain, "name": host + "." + domain, "verification": r.remembered("verification", "permissive")})
@@ -46,6 +46,7 @@ func traversalPeer(r *Running) *http.ServeMux {
 		}
 		writeJSON(w, http.StatusCreated, map[string]any{"request": string(pemOf("CERTIFICATE REQUEST", der)), "names": in.Names})
 	}))
+	mux.HandleFunc("GET /api/certificate", in(func(w http.ResponseWriter, _ *http.Request) { writeJSON(w, http.StatusOK, r.shows().asJSON()) }))
 	mux.HandleFunc("PUT /api/certificate", in(r.takesJSON))
 	mux.HandleFunc("POST /api/certificate/previous", in(r.goesBack))
 	mux.HandleFunc("PUT /api/verification", in(func(w http.ResponseWriter, call *http.Request) {
@@ -86,12 +87,6 @@ func buildingController(r *Running) *http.ServeMux {
 			for _, c := range pile.Certificates(accounts) {
 				chain = append(chain, pemOf("CERTIFICATE", c.Raw)...)
 			}
-			old, oldKey, missing := r.object(call.PathValue("alias"))
-			if missing == nil { // replaced under the same alias, the one from before kept aside
-				r.removeObject("before-" + call.PathValue("alias"))
-				r.keepObject("before-"+call.PathValue("alias"), old, oldKey)
-			}
-			r.removeObject(call.PathValue("alias"))
 			err = r.keepObject(call.PathValue("alias"), chain, key)
 		}
 		if err != nil {
@@ -101,12 +96,11 @@ func buildingController(r *Running) *http.ServeMux {
 		w.WriteHeader(http.StatusCreated)
 	}))
 	mux.HandleFunc("DELETE /keystore/{alias}", in(func(w http.ResponseWriter, call *http.Request) {
-		alias := call.PathValue("alias")
-		chain, key, err := r.object("before-" + alias)
-		r.removeObject(alias)
-		if err == nil {
-			r.keepObject(alias, chain, key)
+		if call.PathValue("alias") == r.remembered("entry", "factory") {
+			writeJSON(w, http.StatusConflict, map[string]string{"error": "the entry is used by the web service"})
+			return
 		}
+		r.removeObject(call.PathValue("alias"))
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	mux.HandleFunc("GET /web", in(func(w http.ResponseWriter, _ *http.Request) {
@@ -131,7 +125,7 @@ func buildingController(r *Running) *http.ServeMux {
 		if call.PathValue("who") == "supervisor" {
 			to = supervisor
 		}
-		if r.Faults.OneNode && to == supervisor {
+		if r.faulty().OneNode && to == supervisor {
 			w.WriteHeader(http.StatusCreated) // and forgets it
 			return
 		}
@@ -153,7 +147,7 @@ func buildingController(r *Running) *http.ServeMux {
 			refuseJSON(w, err)
 			return
 		}
-		if r.Faults.PlainStays {
+		if r.faulty().PlainStays {
 			chain = append(chain, key...)
 		}
 		w.Header().Set("Content-Type", "application/x-pem-file")

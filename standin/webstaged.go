@@ -128,6 +128,11 @@ func signOnServer(r *Running) *http.ServeMux {
 		r.remember("uses", strings.Join(in.Uses, " "))
 		writeJSON(w, http.StatusOK, map[string]string{"state": "bound; restart the server"})
 	}))
+	mux.HandleFunc("DELETE /api/outstanding/{id}/certificate", outstanding(func(w http.ResponseWriter, _ *http.Request) {
+		r.root.Remove(inside(nextChain))
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	mux.HandleFunc("GET /api/certificate", in(func(w http.ResponseWriter, _ *http.Request) { writeJSON(w, http.StatusOK, r.shows(nextChain).asJSON()) }))
 	mux.HandleFunc("POST /api/previous", in(func(w http.ResponseWriter, _ *http.Request) {
 		if err := r.root.Rename(inside(beforeChain), inside(nextChain)); err == nil {
 			r.root.Rename(inside(beforeKey), inside(nextKey))
@@ -152,7 +157,7 @@ func (r *Running) portalctl(h interp.HandlerContext, _, words []string) error {
 		up := time.Since(time.UnixMilli(at))
 		for i, name := range []string{"database", "directory", "portal", "radius"} {
 			state := "running"
-			if up < r.Restart*time.Duration(i+1)/4 || r.Faults.NeverDone && name == "radius" && at > 0 {
+			if up < r.Restart*time.Duration(i+1)/4 || r.faulty().NeverDone && name == "radius" && at > 0 {
 				state = "starting"
 			}
 			fmt.Fprintf(h.Stdout, "%s %s\n", name, state)
@@ -200,6 +205,10 @@ func encryptionAppliance(r *Running) *http.ServeMux {
 		err := r.take(content)
 		writeJSON(w, http.StatusOK, map[string]any{"key": true, "request": true, "chain": err == nil})
 	}))
+	mux.HandleFunc("DELETE /rest/stage/chain", in(func(w http.ResponseWriter, _ *http.Request) {
+		r.root.Remove(inside(nextChain))
+		w.WriteHeader(http.StatusNoContent)
+	}))
 	mux.HandleFunc("DELETE /rest/stage", in(func(w http.ResponseWriter, _ *http.Request) {
 		for _, file := range []string{nextChain, nextRequest} {
 			r.root.Remove(inside(file))
@@ -237,7 +246,7 @@ func encryptionAppliance(r *Running) *http.ServeMux {
 	mux.HandleFunc("GET /rest/deployments/{id}", in(func(w http.ResponseWriter, call *http.Request) {
 		state, percent := r.stands(call.PathValue("id"))
 		all := 1 + len(r.others())
-		reached := map[bool]int{true: all - 1, false: all}[r.Faults.OneNode]
+		reached := map[bool]int{true: all - 1, false: all}[r.faulty().OneNode]
 		writeJSON(w, http.StatusOK, map[string]any{"state": state, "percent": percent, "text": fmt.Sprintf("%d of %d, %d unreachable", reached, all, all-reached)})
 	}))
 	return mux
@@ -264,7 +273,7 @@ func (r *Running) deploy() error {
 	if err != nil {
 		return err
 	}
-	if !r.Faults.KeepServing && !r.Faults.OneNode {
+	if !r.faulty().KeepServing && !r.faulty().OneNode {
 		r.reach(chain, key)
 	}
 	return r.use()

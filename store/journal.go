@@ -19,7 +19,9 @@ type Step struct {
 	BeganAt       Moment `db:"began_at"`
 	EndedAt       Moment `db:"ended_at"` // zero while it is under way, or was when the service died
 	OK            bool   `db:"ok"`
-	Unknown       bool   `db:"unknown"` // nobody saw its end
+	Unknown       bool   `db:"unknown"`  // nobody saw its end
+	Refused       bool   `db:"refused"`  // the device says that it changed nothing
+	LimitAt       Moment `db:"limit_at"` // when its limit is over
 	ExitCode      int    `db:"exit_code"`
 	Output        string `db:"output"`
 	Why           string `db:"why"`
@@ -34,8 +36,8 @@ type Step struct {
 func (s *Store) BeginStep(ctx context.Context, step Step) (int64, error) {
 	var id int64
 	err := s.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO step (replacement_id, section, name, verb, text, repeatable, began_at)
-			VALUES (:replacement_id, :section, :name, :verb, :text, :repeatable, :began_at)`, step)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO step (replacement_id, section, name, verb, text, repeatable, began_at, limit_at)
+			VALUES (:replacement_id, :section, :name, :verb, :text, :repeatable, :began_at, :limit_at)`, step)
 		if err != nil {
 			return err
 		}
@@ -59,7 +61,7 @@ func (s *Store) EndStep(ctx context.Context, step Step) error {
 }
 
 func (s *Store) endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, unknown = :unknown, exit_code = :exit_code,
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, unknown = :unknown, refused = :refused, exit_code = :exit_code,
 		output = :output, why = :why, capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step)); err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"freshseal/core/cert"
+	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 
@@ -37,13 +38,19 @@ type Replacement struct {
 	AskedBy    string                 `db:"asked_by"`
 	Cluster    string                 `db:"cluster"`
 	ApprovedBy string                 `db:"approved_by"`
-	Since      int64                  `db:"since"`     // the journal's last entry before the action in hand
-	Resumed    int64                  `db:"resumed"`   // the journal's last entry before a person let it go on
-	Procedure  string                 `db:"procedure"` // SHA-256 of the procedure's text that it began with
-	Mark       string                 `db:"mark"`      // random, part of its work folder's name
-	Leftover   string                 `db:"leftover"`  // what is left on the device after the end
-	Unseen     bool                   `db:"unseen"`    // begun although the slot could not be read
-	Tidied     bool                   `db:"tidied"`    // its work folder was removed
+	Since      int64                  `db:"since"`       // the journal's last entry before the action in hand
+	Resumed    int64                  `db:"resumed"`     // the journal's last entry before a person let it go on
+	Procedure  string                 `db:"procedure"`   // SHA-256 of the procedure's text that it began with
+	Mark       string                 `db:"mark"`        // random, part of its work folder's name
+	Leftover   string                 `db:"leftover"`    // what is left on the device after the end
+	Unseen     bool                   `db:"unseen"`      // begun although the slot could not be read
+	Tidied     bool                   `db:"tidied"`      // its work folder was removed
+	Edition    int                    `db:"edition"`     // of the language of procedures in which it began
+	Back       string                 `db:"back"`        // why the way back did not come to its end
+	ClosedAs   string                 `db:"closed_as"`   // by a person: new, old or neither
+	KeepsUntil Moment                 `db:"keeps_until"` // until when it can be retried; zero: nothing is kept
+	RetryOf    *int64                 `db:"retry_of"`
+	Work       string                 `db:"work"` // the name of its work folder, where it took over that of another
 	BegunAt    Moment                 `db:"begun_at"`
 	ChangedAt  Moment                 `db:"changed_at"`
 
@@ -54,12 +61,12 @@ type Replacement struct {
 // Progress is the part that the stage machine knows.
 func (r Replacement) Progress() replacement.Progress {
 	return replacement.Progress{Stage: r.Stage, State: r.State, WaitingFor: r.WaitingFor,
-		Reverting: r.Reverting, Stopping: r.Stopping, Why: r.Why}
+		Reverting: r.Reverting, Stopping: r.Stopping, Why: r.Why, Back: r.Back}
 }
 
 func (r *Replacement) setProgress(p replacement.Progress) {
 	r.Stage, r.State, r.WaitingFor = p.Stage, p.State, p.WaitingFor
-	r.Reverting, r.Stopping, r.Why = p.Reverting, p.Stopping, p.Why
+	r.Reverting, r.Stopping, r.Why, r.Back = p.Reverting, p.Stopping, p.Why, p.Back
 }
 
 const (
@@ -73,39 +80,40 @@ const (
 // ErrTaken says that the device has one under way.
 func (s *Store) AddReplacement(ctx context.Context, r Replacement, slotIDs []int64, p replacement.Progress, yaml string, of *BatchItem) (int64, error) {
 	r.setProgress(p)
-	r.Procedure = Digest(yaml)
-	var id int64
-	err := s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &r.ID, `UPDATE counter SET last = last + 1 WHERE name = 'replacement' RETURNING last`); err != nil {
+	err := s.change(ctx, func(tx *sqlx.Tx) error { return s.addReplacement(ctx, tx, &r, slotIDs, yaml, of) })
+	return r.ID, err
+}
+
+// addReplacement is AddReplacement within a transaction; it sets the number.
+func (s *Store) addReplacement(ctx context.Context, tx *sqlx.Tx, r *Replacement, slotIDs []int64, yaml string, of *BatchItem) error {
+	r.Procedure, r.Edition = Digest(yaml), procedure.Edition
+	if err := tx.GetContext(ctx, &r.ID, `UPDATE counter SET last = last + 1 WHERE name = 'replacement' RETURNING last`); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO procedure_text (sha256, yaml) VALUES (?, ?) ON CONFLICT DO NOTHING`, r.Procedure, yaml); err != nil {
+		return err
+	}
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO replacement
+		(id, device_id, slot_id, cluster, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by, begun_at, changed_at, procedure, mark, unseen, edition)
+		VALUES (:id, :device_id, :slot_id, :cluster, :signer, :plan, :stage, :state, :waiting_for, :reverting, :stopping, :why, :asked_by, :begun_at, :changed_at, :procedure, :mark, :unseen, :edition)`, r)
+	if err != nil {
+		return taken(err)
+	}
+	for i, slotID := range slotIDs {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO target (replacement_id, slot_id, position) VALUES (?, ?, ?)`, r.ID, slotID, i); err != nil {
 			return err
 		}
-		id = r.ID
-		if _, err := tx.ExecContext(ctx, `INSERT INTO procedure_text (sha256, yaml) VALUES (?, ?) ON CONFLICT DO NOTHING`, r.Procedure, yaml); err != nil {
+	}
+	if of != nil {
+		if err := begun(ctx, tx, *of, r.ID); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO replacement
-			(id, device_id, slot_id, cluster, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by, begun_at, changed_at, procedure, mark, unseen)
-			VALUES (:id, :device_id, :slot_id, :cluster, :signer, :plan, :stage, :state, :waiting_for, :reverting, :stopping, :why, :asked_by, :begun_at, :changed_at, :procedure, :mark, :unseen)`, r)
-		if err != nil {
-			return taken(err)
-		}
-		for i, slotID := range slotIDs {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO target (replacement_id, slot_id, position) VALUES (?, ?, ?)`, id, slotID, i); err != nil {
-				return err
-			}
-		}
-		if of != nil {
-			if err := begun(ctx, tx, *of, id); err != nil {
-				return err
-			}
-		}
-		about := fmt.Sprintf("r%d %s/%s signer %s", id, r.Device, r.Slot, r.Signer)
-		if err := s.happened(ctx, tx, Event{At: r.BegunAt, Kind: "act", Who: r.AskedBy, Text: "replacement begun", About: about}); err != nil {
-			return err
-		}
-		return s.happened(ctx, tx, Event{About: AboutReplacement(id), At: r.BegunAt, Kind: "stage", Stage: string(p.Stage), State: string(p.State)})
-	})
-	return id, err
+	}
+	about := fmt.Sprintf("r%d %s/%s signer %s", r.ID, r.Device, r.Slot, r.Signer)
+	if err := s.happened(ctx, tx, Event{At: r.BegunAt, Kind: "act", Who: r.AskedBy, Text: "replacement begun", About: about}); err != nil {
+		return err
+	}
+	return s.happened(ctx, tx, Event{About: AboutReplacement(r.ID), At: r.BegunAt, Kind: "stage", Stage: string(r.Stage), State: string(r.State)})
 }
 
 // Advance lets the stage machine take one event and keeps what comes of it. The
@@ -149,7 +157,7 @@ func (s *Store) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacemen
 		}
 	}
 	if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET stage = :stage, state = :state, waiting_for = :waiting_for,
-		reverting = :reverting, stopping = :stopping, why = :why, since = :since, resumed = :resumed, changed_at = :changed_at WHERE id = :id`, r); err != nil {
+		reverting = :reverting, stopping = :stopping, why = :why, back = :back, since = :since, resumed = :resumed, changed_at = :changed_at WHERE id = :id`, r); err != nil {
 		return r, action, taken(err)
 	}
 	if p.State == replacement.Sealed || p.State == replacement.Reverted && p.Stage == replacement.Seal {

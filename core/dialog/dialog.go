@@ -24,6 +24,7 @@ type Turn struct {
 	Say      []byte        // as it is sent, line ends included; empty: nothing is typed
 	Shown    string        // Say for people: secrets as dots
 	Fail     string        // it went wrong: why, for people
+	Nothing  bool          // Fail says that the device changed nothing
 	Within   time.Duration // how long it is waited for
 	Progress bool          // the first group of See is how much is done, in percent
 }
@@ -35,7 +36,10 @@ const MaxHeard = 1 << 20
 var ErrFlood = fmt.Errorf("the program wrote more than %d bytes", MaxHeard)
 
 // Refused says that the program wrote what a turn calls a failure.
-type Refused struct{ Why, Said string }
+type Refused struct {
+	Why, Said string
+	Nothing   bool // the program says that it changed nothing
+}
 
 func (e *Refused) Error() string { return e.Why + ": " + e.Said }
 
@@ -109,7 +113,7 @@ func (c *Conversation) Next() (*Turn, error) {
 		c.at++
 	}
 	if found.Fail != "" {
-		return nil, &Refused{found.Fail, said}
+		return nil, &Refused{found.Fail, said, found.Nothing}
 	}
 	return found, nil
 }

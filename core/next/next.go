@@ -39,14 +39,19 @@ const (
 	ShowSlot        Do = "show-slot"
 	ShowTask        Do = "show-task"
 
-	Approve     Do = "approve"      // a replacement
-	Cancel      Do = "cancel"       // a replacement
-	Clear       Do = "clear"        // what a replacement left on its device
-	Resume      Do = "resume"       // a replacement
-	ResumeAgain Do = "resume-again" // doing the last step again
-	ResumeDone  Do = "resume-done"  // taking the last step as done
-	Revert      Do = "revert"       // a replacement
-	Replace     Do = "replace"      // a slot's certificate
+	Approve       Do = "approve"         // a replacement
+	Cancel        Do = "cancel"          // a replacement
+	CloseNeither  Do = "close-neither"   // a held replacement, as serving whatever is served
+	CloseNew      Do = "close-new"       // a held replacement, as serving the new certificate
+	CloseOld      Do = "close-old"       // a held replacement, as serving the old certificate
+	Clear         Do = "clear"           // what a replacement left on its device
+	Resume        Do = "resume"          // a replacement
+	ResumeAgain   Do = "resume-again"    // doing the last step again
+	ResumeDone    Do = "resume-done"     // taking the last step as done
+	ResumeNotDone Do = "resume-not-done" // taking the last step as not done
+	Retry         Do = "retry"           // a replacement that went back, with what was signed for it
+	Revert        Do = "revert"          // a replacement
+	Replace       Do = "replace"         // a slot's certificate
 
 	AddRoot           Do = "add-root"      // to what an audience trusts
 	AllowWeakKeys     Do = "allow-weak"    // by a policy for one device
@@ -68,7 +73,7 @@ const (
 
 // All are all actions.
 var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListChannels, ListCredentials, ListDevices, ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
-	ListStock, ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, Approve, Cancel, Clear, Resume, ResumeAgain, ResumeDone,
+	ListStock, ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone, ResumeNotDone, Retry,
 	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 
 // On is the action done to what has this name.

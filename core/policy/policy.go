@@ -29,6 +29,7 @@ type Rules struct {
 	MaxLifetimeDays *int     `json:"max_lifetime_days,omitempty" description:"of a leaf; 0: any"`
 	Approval        *string  `json:"approval,omitempty" enum:"nobody,anybody,another" description:"who must approve before a device is changed; another: not who asked for it"`
 	KeepKeys        *bool    `json:"keep_keys,omitempty" description:"keys that Fresh Seal made stay sealed here after they were given away"`
+	KeepSignedDays  *int     `json:"keep_signed_days,omitempty" description:"how long a signed chain and its key are kept for another try after a replacement went back; 30 where nothing is said"`
 	RequiredNames   []string `json:"required_names,omitempty" description:"that every leaf must have"`
 
 	Signer       *string          `json:"signer,omitempty" description:"default signer; its turnaround counts for act-by dates"`
@@ -71,6 +72,14 @@ func (r Rules) WithSigner(days int) Rules {
 	return r
 }
 
+// KeepSigned is for how many days what was signed is kept for another try.
+func (r Rules) KeepSigned() int {
+	if r.KeepSignedDays == nil {
+		return 30
+	}
+	return *r.KeepSignedDays
+}
+
 // Is says that a rule is set and says yes.
 func Is(rule *bool) bool { return rule != nil && *rule }
 
@@ -99,6 +108,7 @@ func (r Rules) Under(nearer Rules) Rules {
 	lay(&r.MaxLifetimeDays, nearer.MaxLifetimeDays)
 	lay(&r.Approval, nearer.Approval)
 	lay(&r.KeepKeys, nearer.KeepKeys)
+	lay(&r.KeepSignedDays, nearer.KeepSignedDays)
 	lay(&r.Signer, nearer.Signer)
 	lay(&r.Key, nearer.Key)
 	lay(&r.RenewalKey, nearer.RenewalKey)
@@ -129,7 +139,7 @@ func (r Rules) Check() error {
 		value     *int
 		low, high int
 	}{
-		"renewal_days": {r.RenewalDays, 1, 3650}, "margin_days": {r.MarginDays, 0, 365}, "turnaround_days": {r.TurnaroundDays, 0, 365}, "read_minutes": {r.ReadMinutes, 1, 43200},
+		"renewal_days": {r.RenewalDays, 1, 3650}, "margin_days": {r.MarginDays, 0, 365}, "turnaround_days": {r.TurnaroundDays, 0, 365}, "read_minutes": {r.ReadMinutes, 1, 43200}, "keep_signed_days": {r.KeepSignedDays, 0, 365},
 		"min_rsa_bits": {r.MinRSABits, 0, 16384}, "min_ec_bits": {r.MinECBits, 0, 521}, "max_lifetime_days": {r.MaxLifetimeDays, 0, 36500},
 	} {
 		if f.value != nil && (*f.value < f.low || *f.value > f.high) {

@@ -38,7 +38,12 @@ func (r *reader) check(p *Procedure) {
 	}
 	for _, section := range append([]Section{Session}, Sections...) {
 		c.section(section)
+		if section == Backup {
+			c.section(Look)
+		}
 	}
+	c.lookedAt()
+	c.enclosed()
 	c.section(SignOut)
 	c.sessionHeaders()
 	if p.Traits.WebSignIn != BySteps && !p.Uses(HTTPS) {
@@ -108,6 +113,9 @@ func (c *checker) section(section Section) {
 			c.fault(step, "give each a name of its own with step: the journal tells steps apart by it", "two steps of %s are called %q", section, step.Name)
 		}
 		c.step(section, step)
+		if section == Look {
+			continue // its captures are looks, and no values
+		}
 		for _, capture := range step.Capture {
 			c.capture(section, step, capture)
 		}
@@ -161,8 +169,8 @@ func (c *checker) step(section Section, step *Step) {
 	if step.Expect.Same != "" {
 		c.value(section, step, step, step.Expect.Same, inWhole)
 	}
-	for _, beside := range []*Step{step.Undo.Step, step.Finally} {
-		if beside == nil || beside.Do == nil {
+	for _, beside := range step.Beside() {
+		if beside.Do == nil {
 			continue
 		}
 		if link := beside.Do.Link(); link != "" && !c.p.Uses(link) {
@@ -172,6 +180,7 @@ func (c *checker) step(section Section, step *Step) {
 			c.text(section, step, beside, u)
 		}
 	}
+	c.ways(section, step)
 	step.Do.check(c, section, step)
 }
 
@@ -381,19 +390,29 @@ func (c *checker) warnUnused() {
 
 // inCommands says that a setting's text becomes part of a command or a line.
 func (c *checker) inCommands(name string) bool {
-	for _, section := range Sections {
-		for _, step := range c.p.Steps[section] {
-			for _, s := range []*Step{&step, step.Undo.Step, step.Finally} {
-				if s == nil || s.Do == nil {
-					continue
-				}
-				for _, u := range s.Do.uses() {
-					if (u.place == inCommand || u.place == inRule) && slices.Contains(named(u.text), name) {
-						return true
-					}
+	for _, step := range c.p.everyStep() {
+		for _, s := range append(step.Beside(), &step) {
+			if s.Do == nil {
+				continue
+			}
+			for _, u := range s.Do.uses() {
+				if (u.place == inCommand || u.place == inRule) && slices.Contains(named(u.text), name) {
+					return true
 				}
 			}
 		}
 	}
 	return false
+}
+
+// everyStep are all steps of the procedure but those of its session.
+func (p Procedure) everyStep() []Step {
+	var out []Step
+	for _, section := range append([]Section{Look}, Sections...) {
+		out = append(out, p.Steps[section]...)
+	}
+	for _, a := range p.Arounds {
+		out = append(append(out, a.Enter...), a.Leave...)
+	}
+	return out
 }

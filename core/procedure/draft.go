@@ -48,7 +48,7 @@ steps:
     - run: "{{test}}"
       undo: nothing                         # it changes nothing
     - run: "{{reload}}"
-      undo: again                           # nothing to put back; done again at the end of the way back
+      undo: again                           # nothing to put back; done once more if something was undone
       repeat: safe                          # may be done again when nobody knows whether it was done
 `
 
@@ -78,6 +78,8 @@ session:                                    # done again each time that the inte
 steps:
   survey:                                   # looks, and changes nothing
     - {step: see that it answers, http: GET /api/state, expect: {status: 200}}
+  look:                                     # what it says of its certificate: now, next (after a restart), previous
+    - {step: ask which one is in use, http: GET /api/certificate, capture: {now: {json: /sha256}}}
   request:                                  # the device makes its key and request
     - step: make key and request
       http: POST /api/requests
@@ -89,7 +91,9 @@ steps:
       http: PUT /api/certificate
       json: {certificate: "{{leaf_first}}"} # or leaf, intermediates, anchor, pkcs7, …
       capture: {task: {json: /task}}
-      undo: {step: take the one from before, http: POST /api/certificate/previous, repeat: safe}
+      refused: {status: 422}                # the answer by which it says that it changed nothing
+      undo:                                 # sent only where the new certificate is seen to be served
+        {step: take the one from before, http: POST /api/certificate/previous, when: {wire: new}, repeat: safe}
     - step: wait until it is in use
       http: GET /api/tasks/{{task}}
       until: {json: {/state: "^done$"}}

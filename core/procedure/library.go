@@ -65,7 +65,7 @@ var Builtin = sync.OnceValue(func() map[string]Source {
 		if err != nil {
 			panic(err)
 		}
-		p, _, faults := parse(text, nil, parts())
+		p, _, faults := parse(text, nil, parts(), false)
 		if len(faults) > 0 || p.Name != name {
 			panic(fmt.Sprintf("the built-in procedure %s: %v", name, faults))
 		}
@@ -106,7 +106,7 @@ func Read(text string) (Source, error) {
 	for name, part := range k.Parts {
 		all[name] = Part{name, []byte(part)}
 	}
-	p, used, faults := parse([]byte(k.YAML), nil, all)
+	p, used, faults := parse([]byte(k.YAML), nil, all, true)
 	if Refused(faults) {
 		return Source{}, faults[0]
 	}
@@ -159,7 +159,7 @@ func loadFile(folder fs.FS, file string, known Parts) Source {
 		return source
 	}
 	source.YAML = string(text)
-	source.Procedure, source.parts, source.Faults = parse(text, BuiltinNames(), known)
+	source.Procedure, source.parts, source.Faults = parse(text, BuiltinNames(), known, false)
 	if source.Uses(Itself) {
 		source.Faults = append(source.Faults, Fault{Line: 1, Column: 1, What: "the link " + Itself + " is for Fresh Seal's own certificate alone", Instead: "choose another link"})
 	}

@@ -20,13 +20,15 @@ func Parse(text []byte) (Procedure, []Fault) { return ParseWith(text, parts()) }
 
 // ParseWith is Parse for a procedure that may use these parts.
 func ParseWith(text []byte, all Parts) (Procedure, []Fault) {
-	p, _, faults := parse(text, BuiltinNames(), all)
+	p, _, faults := parse(text, BuiltinNames(), all, false)
 	return p, faults
 }
 
-// parse also returns the parts that are in use.
-func parse(text []byte, taken []string, parts Parts) (Procedure, Parts, []Fault) {
+// parse also returns the parts that are in use. second reads what was stored in the second edition of the language,
+// whose undo did not say when it is sent.
+func parse(text []byte, taken []string, parts Parts, second bool) (Procedure, Parts, []Fault) {
 	r, root := read(text)
+	r.second = second
 	var p Procedure
 	if root == nil {
 		return p, nil, r.faults
@@ -55,6 +57,8 @@ type reader struct {
 
 	sessionHeaders ast.Node
 	within         Section
+	guarded        bool // the step that is read is one of an undo
+	second         bool // the text is of the second edition
 }
 
 // read parses the YAML and finds what YAML itself has against it.
@@ -174,6 +178,7 @@ func (r *reader) file(root ast.Node) Procedure {
 		"packs":         func(n ast.Node) { p.Packs = r.packs(n) },
 		"recognized_by": func(n ast.Node) { p.Marks = r.marks(n) },
 		"session":       func(n ast.Node) { r.session(n, &p) },
+		"around":        func(n ast.Node) { r.arounds(n, &p) },
 		"steps": func(n ast.Node) {
 			for section, steps := range r.sections(n) {
 				p.steps()[section] = steps

@@ -62,6 +62,7 @@ func (r *reader) traits(n ast.Node) Traits {
 		},
 		"web_sign_in":   func(n ast.Node) { t.WebSignIn = WebSignIn(r.oneOf(n, []string{string(ByBasic), string(ByDigest)})) },
 		"restart_limit": func(n ast.Node) { t.RestartLimit = r.duration(n) },
+		"rolls_back":    func(n ast.Node) { t.RollsBack = r.duration(n) },
 		"locks_out":     func(n ast.Node) { t.LocksOut = r.bool(n) },
 		"signer":        func(n ast.Node) { t.SignsItself, signer = r.oneOf(n, []string{"device"}) == "device", n },
 	})

@@ -10,14 +10,14 @@ import (
 func (r *reader) sections(n ast.Node) map[Section][]Step {
 	out := map[Section][]Step{}
 	known := keys{}
-	for _, section := range Sections {
+	for _, section := range append([]Section{Look}, Sections...) {
 		known[string(section)] = func(n ast.Node) {
 			r.within = section
 			out[section] = r.list(n)
 		}
 	}
 	r.mapping(n, "steps", known)
-	for _, section := range Sections { // steps move while a list grows, so places are kept by their final address
+	for _, section := range append([]Section{Look}, Sections...) { // steps move while a list grows, so places are kept by their final address
 		for i := range out[section] {
 			if step := &out[section][i]; step.Do != nil {
 				r.places[step] = r.at(step)
@@ -89,7 +89,11 @@ func (r *reader) step(n ast.Node) Step {
 		"secret":    func(n ast.Node) { s.Secret = r.bool(n) },
 		"otherwise": func(n ast.Node) { s.Otherwise = r.text(n) },
 		"because":   func(n ast.Node) { s.Undo.Because = r.text(n) },
+		"within":    func(n ast.Node) { s.Undo.Within = r.duration(n) },
 		"finally":   func(n ast.Node) { s.Finally = r.beside(n, "finally") },
+	}
+	if r.guarded { // a step of an undo
+		known["when"] = func(ast.Node) {}
 	}
 	all, _ := Verbs()
 	for _, word := range all {
@@ -106,7 +110,10 @@ func (r *reader) step(n ast.Node) Step {
 				r.fault(n, "leave undo out", "%s needs no undo: it changes nothing, or undoes its change by itself", words[0])
 				return
 			}
-			s.Undo.Kind, s.Undo.Step = r.undo(n, words[0])
+			r.undo(n, words[0], &s)
+		}
+		if read := r.refusals(s.Do, &s); read != nil {
+			known["refused"] = read
 		}
 	}
 	if len(words) == 0 { // the verb may be mistyped; the keys beside it are not at fault
@@ -156,6 +163,8 @@ func (r *reader) step(n ast.Node) Step {
 		r.fault(n, "leave capture out", "%s gives nothing to capture", s.Do.Word())
 	case (s.Undo.Kind == NoUndo) != (s.Undo.Because != ""):
 		r.fault(n, "write undo: none and because: the reason", "undo: none and because belong together")
+	case (s.Undo.Kind == UndoItself) != (s.Undo.Within > 0):
+		r.fault(n, "write undo: itself and within: the time", "undo: itself and within belong together")
 	}
 	if s.Name == "" {
 		s.Name = s.Do.Title()
@@ -166,27 +175,53 @@ func (r *reader) step(n ast.Node) Step {
 
 // stand has a step, and what stands beside it, done on a device.
 func (s *Step) stand(on string) {
-	for _, each := range []*Step{s, s.Undo.Step, s.Finally} {
-		if each != nil {
-			each.On = on
-		}
+	for _, each := range append(s.Beside(), s) {
+		each.On = on
 	}
 }
 
-// undo reads how a step is undone: a word, a text for the same verb, or a step.
-func (r *reader) undo(n ast.Node, verb string) (UndoKind, *Step) {
-	if _, isMap := r.pairs(n); isMap {
-		return UndoStep, r.beside(n, "undo")
+// Beside are the steps that stand beside a step: those that undo it, and the one that is always done.
+func (s *Step) Beside() []*Step {
+	var out []*Step
+	for i := range s.Undo.Items {
+		out = append(out, &s.Undo.Items[i].Step)
 	}
-	switch kind := UndoKind(r.text(n)); kind {
-	case UndoAgain, UndoLooks, NoUndo:
-		return kind, nil
+	if s.Finally != nil {
+		out = append(out, s.Finally)
 	}
-	s := Step{Do: verbs[verb]()}
-	s.Do.read(r, n)
-	s.Name, s.Repeat = s.Do.Title(), verb == "person"
-	s.Limit, _ = s.Do.Limits()
-	return UndoStep, &s
+	return out
+}
+
+// refusals reads what counts as a refusal, of verbs that can tell; nil: the others.
+func (r *reader) refusals(do Verb, s *Step) func(ast.Node) {
+	switch do.(type) {
+	case *Run:
+		return func(n ast.Node) {
+			e := r.expect(n)
+			if s.Refused.Output = &e; e.Exit == nil {
+				r.fault(n, "write its exit codes, such as refused: {exit: 2}", "refused does not say with which exit code the command refuses")
+			}
+		}
+	case *HTTP:
+		return func(n ast.Node) {
+			a := r.answer(n, "refused")
+			if s.Refused.Answer = &a; a.Same != nil || a.isZero() {
+				r.fault(n, "write what the device answers when it refuses, such as refused: {status: 422}", "this says of no answer that it is a refusal")
+			}
+		}
+	case *RPC:
+		return func(n ast.Node) {
+			if _, isMap := r.pairs(n); !isMap && r.second { // as the second edition wrote it
+				do.(*RPC).Refused = r.oneOf(n, []string{"allowed", "no"}) == "allowed"
+				return
+			}
+			a := r.answer(n, "refused")
+			if s.Refused.Answer = &a; a.Match == nil {
+				r.fault(n, "write refused: {match: …} with a pattern on the text of the error", "this says of no error that it is a refusal")
+			}
+		}
+	}
+	return nil
 }
 
 // beside reads a step that stands beside another one.
@@ -202,8 +237,9 @@ func (r *reader) beside(n ast.Node, what string) *Step {
 		s.Limit, _ = s.Do.Limits()
 		return &s
 	}
+	guarded := r.guarded
 	r.depth++
-	defer func() { r.depth-- }()
+	defer func() { r.depth--; r.guarded = guarded }()
 	s := r.step(n)
 	if s.Do == nil {
 		return nil

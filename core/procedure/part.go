@@ -125,7 +125,7 @@ func (p Part) read(user *reader) ([]Step, []Setting, []Fault) {
 	if root == nil {
 		return nil, nil, r.faults
 	}
-	r.depth = 0
+	r.depth, r.second = 0, user.second
 	r.within, r.parts = user.within, map[string]Part{}
 	var steps []Step
 	var settings []Setting

@@ -26,6 +26,9 @@ import (
 // MaxSize is the largest procedure that is read, in bytes.
 const MaxSize = 64 << 10
 
+// Edition is the edition of the language that replacements begin in. What an earlier program stored is read as the second.
+const Edition = 3
+
 // maxSteps bounds a procedure; the longest in use has about forty.
 const maxSteps = 200
 
@@ -77,8 +80,11 @@ const (
 
 // position is where a section stands in the order in which values come to be there.
 func position(s Section) int {
-	if s == Session || s == SignOut {
+	switch s {
+	case Session, SignOut, Enclosure:
 		return 0
+	case Look:
+		s = Backup
 	}
 	return slices.Index(Sections, s)
 }
@@ -96,6 +102,7 @@ type Procedure struct {
 	Headers  []Labelled // that each call of a session carries
 	Packs    []Pack
 	Steps    map[Section][]Step
+	Arounds  []Around     // outermost first
 	Marks    []stock.Mark // by what its devices are recognized on the wire
 }
 
@@ -140,6 +147,7 @@ type Traits struct {
 	SignsItself  bool          // the device, or its manager, makes and signs the certificate itself: no request leaves
 	WebSignIn    WebSignIn     // how each call over the link https says who makes it
 	RestartLimit time.Duration // how long the slot may be away after activate
+	RollsBack    time.Duration // for how long after a switch the device may take it back by itself
 	LocksOut     bool          // once its certificate has lapsed nobody can sign in to replace it
 }
 

@@ -226,7 +226,7 @@ func TestAStepForEachItemAndSeveralCaptures(t *testing.T) {
 	p := parsed(t, `    - step: ask
       each: names
       run: boxctl names add {{item}}
-      undo: boxctl names drop {{item}}
+      undo: {run: "boxctl names drop {{item}}", when: always}
       expect: {exit: [0, 3], not_match: "(?i)refused", errors: "^$"}
       capture: {version: "v([0-9.]+)", warned: {match: "W: .*", from: errors}}
     - {step: tell, run: "echo {{version}}", undo: nothing}
@@ -237,7 +237,7 @@ func TestAStepForEachItemAndSeveralCaptures(t *testing.T) {
 	if err != nil || !slices.Equal(items, []string{"a.example", "192.0.2.1"}) {
 		t.Fatal(items, err)
 	}
-	undo, err := step.UndoReady(items[1], scope)
+	undo, err := step.UndoReady(0, items[1], scope)
 	if err != nil || undo.Act.Line() != "boxctl names drop 192.0.2.1" || undo.Name() != "undo of “ask”: 192.0.2.1" {
 		t.Errorf("%+v %v", undo, err)
 	}

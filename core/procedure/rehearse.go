@@ -15,6 +15,7 @@ type Rehearsed struct {
 	Content string  `json:"content,omitempty"` // a file's text and the like
 	Limit   string  `json:"limit" required:"true"`
 	Undo    string  `json:"undo,omitempty" description:"how the change is taken back"`
+	When    string  `json:"when,omitempty" description:"of a step of the way back: what must be seen for it to be sent"`
 	Finally string  `json:"finally,omitempty" description:"done on every way out once the step was begun"`
 	Repeat  bool    `json:"repeat,omitempty" description:"may be done again when nobody knows whether it was done"`
 
@@ -46,13 +47,36 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 	scope = &full
 	var out []Rehearsed
 	var way wayBack
-	for _, section := range append([]Section{Session}, append(slices.Clone(Sections), SignOut)...) {
+	entered := map[Visit]bool{}
+	enclose := func(visit Visit, leave bool) error {
+		steps, err := p.enclosure(visit, leave, scope)
+		out, entered[visit] = append(out, steps...), !leave
+		if visit == Change && !leave {
+			way.enter = steps
+		}
+		return err
+	}
+	if err := enclose(Contact, false); err != nil {
+		return nil, err
+	}
+	for _, section := range []Section{Session, Survey, Request, Look, Backup, Trust, Install, Trial, Activate, Prove, Mirror, Seal, Revert, Cancel, SignOut} {
 		if section == Revert {
+			if n := len(out); entered[Change] {
+				if err := enclose(Change, true); err != nil {
+					return nil, err
+				}
+				way.leave = slices.Clone(out[n:])
+			}
 			out = append(out, way.steps()...)
 		}
 		for _, step := range p.Steps[section] {
 			if !step.Holds(scope) {
 				continue
+			}
+			if step.Touches() && slices.Contains(changing, section) && !entered[Change] {
+				if err := enclose(Change, false); err != nil {
+					return nil, err
+				}
 			}
 			items, err := step.Items(scope)
 			if err != nil {
@@ -68,6 +92,9 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 					return nil, err
 				}
 			}
+			if section == Look {
+				continue // what it captures are looks, and no values
+			}
 			for _, c := range step.Capture {
 				kind := step.Do.Gives()
 				if c.part() {
@@ -77,12 +104,38 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 			}
 		}
 	}
+	return out, enclose(Contact, true)
+}
+
+// enclosure are the steps that enter or leave a kind of visit, in their final form; leaving goes the other way round.
+func (p Procedure) enclosure(visit Visit, leave bool, scope *Scope) ([]Rehearsed, error) {
+	var out []Rehearsed
+	arounds := slices.Clone(p.Arounds)
+	if leave {
+		slices.Reverse(arounds)
+	}
+	for _, a := range arounds {
+		steps := a.Enter
+		if leave {
+			steps = a.Leave
+		}
+		for _, step := range steps {
+			if a.For != visit || !step.Holds(scope) {
+				continue
+			}
+			r, err := rehearse(Enclosure, step, "", scope)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, r)
+		}
+	}
 	return out, nil
 }
 
 // wayBack is what is done when a stage after backup fails: undoing, last first, then
 // what is done again, then what is always done.
-type wayBack struct{ undo, again, finally []Rehearsed }
+type wayBack struct{ enter, undo, again, finally, leave []Rehearsed }
 
 func (w *wayBack) add(section Section, step Step, item string, r Rehearsed, scope *Scope) error {
 	if !slices.Contains(Sections, section) || section == Survey || section == Seal || section == Revert || section == Cancel {
@@ -102,15 +155,18 @@ func (w *wayBack) add(section Section, step Step, item string, r Rehearsed, scop
 		w.undo = append(w.undo, Rehearsed{Section: Revert, Name: "put back " + to, Verb: r.Verb, Text: to, Limit: DefaultLimit.String()})
 	}
 	switch step.Undo.Kind {
-	case UndoStep:
-		ready, err := step.UndoReady(item, scope)
-		undo, err := entry(ready.Name(), ready, err)
-		if err != nil {
-			return err
+	case UndoSteps:
+		for i := range slices.Backward(step.Undo.Items) { // all of it is turned round
+			ready, err := step.UndoReady(i, item, scope)
+			undo, err := entry(ready.Name(), ready, err)
+			if err != nil {
+				return err
+			}
+			undo.When = step.Undo.Items[i].text()
+			w.undo = append(w.undo, undo)
 		}
-		w.undo = append(w.undo, undo)
 	case UndoAgain:
-		w.again = append(w.again, Rehearsed{Section: Revert, Name: "again: " + r.Name, Verb: r.Verb, Text: r.Text, Limit: r.Limit})
+		w.again = append(w.again, Rehearsed{Section: Revert, Name: "again: " + r.Name, Verb: r.Verb, Text: r.Text, Limit: r.Limit, When: "if something was undone"})
 	}
 	if step.Finally == nil {
 		return nil
@@ -129,7 +185,7 @@ func inWork(path string) bool {
 func (w *wayBack) steps() []Rehearsed {
 	slices.Reverse(w.undo)
 	slices.Reverse(w.finally)
-	return slices.Concat(w.undo, w.again, w.finally)
+	return slices.Concat(w.enter, w.undo, w.again, w.finally, w.leave)
 }
 
 func rehearse(section Section, step Step, item string, scope *Scope) (Rehearsed, error) {
@@ -154,14 +210,24 @@ func rehearse(section Section, step Step, item string, scope *Scope) (Rehearsed,
 // undoText says how a step's change is taken back.
 func (s Step) undoText(section Section, item string, scope *Scope) (string, error) {
 	switch s.Undo.Kind {
-	case UndoStep:
-		undo, err := s.UndoReady(item, scope)
-		if err != nil {
-			return "", err
+	case UndoSteps:
+		var out []string
+		for i, each := range s.Undo.Items {
+			undo, err := s.UndoReady(i, item, scope)
+			if err != nil {
+				return "", err
+			}
+			text := undo.Act.Line()
+			if when := each.text(); when != "" {
+				text += " (" + when + ")"
+			}
+			out = append(out, text)
 		}
-		return undo.Act.Line(), nil
+		return strings.Join(out, "; "), nil
+	case UndoItself:
+		return "the device takes it back by itself within " + s.Undo.Within.String(), nil
 	case UndoAgain:
-		return "done again at the end of the way back", nil
+		return "done again at the end of the way back, if something was undone", nil
 	case NoUndo:
 		return "no way back: " + s.Undo.Because, nil
 	}
@@ -169,14 +235,6 @@ func (s Step) undoText(section Section, item string, scope *Scope) (string, erro
 		return "the old file is kept before and put back", nil
 	}
 	return "", nil
-}
-
-// UndoReady is the step that undoes another one, in its final form.
-func (s Step) UndoReady(item string, scope *Scope) (Ready, error) {
-	if s.Undo.Step == nil {
-		return Ready{}, errors.New("it has no undo of its own")
-	}
-	return s.Undo.Step.besideOf(s, Revert, "undo", item, scope)
 }
 
 // FinallyReady is the step that is done on every way out, in its final form.

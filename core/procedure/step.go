@@ -22,6 +22,7 @@ type Step struct {
 	When      Conditions // done only where all of them hold
 	Capture   []Capture
 	Expect    Expect
+	Refused   Refusal // how the device says that it changed nothing
 	Limit     time.Duration
 	Repeat    bool // may be done again when nobody knows whether it was done
 	Secret    bool // what it prints is not kept
@@ -93,23 +94,18 @@ func (e Expect) Met(exit int, stdout, stderr, same string) error {
 	return nil
 }
 
-// UndoKind says how a step's change is taken back.
-type UndoKind string
+// Refusal is a complete answer by which the device says that it changed nothing. The zero value is none.
+type Refusal struct {
+	Answer *Answer // of http and rpc
+	Output *Expect // of run: its exit code and patterns
+}
 
-// The kinds of undoing.
-const (
-	UndoUnsaid UndoKind = ""        // the verb knows it, or there is nothing to undo
-	UndoStep   UndoKind = "step"    // by a step of its own
-	UndoAgain  UndoKind = "again"   // nothing to put back; done once more at the end of the way back
-	UndoLooks  UndoKind = "nothing" // the step changes nothing
-	NoUndo     UndoKind = "none"    // there is no way back
-)
-
-// Undo is how a step is undone.
-type Undo struct {
-	Kind    UndoKind
-	Step    *Step  // of UndoStep
-	Because string // of NoUndo: why there is no way back
+// Of reports whether an outcome is a refusal; answered is nil for a command.
+func (f Refusal) Of(exit int, stdout, stderr string, answered *Response) bool {
+	if answered != nil {
+		return f.Answer != nil && f.Answer.Met(*answered) == nil
+	}
+	return f.Output != nil && f.Output.Met(exit, stdout, stderr, "") == nil
 }
 
 // Holds says whether the conditions with and without let the step be done.

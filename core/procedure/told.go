@@ -15,16 +15,18 @@ type Told struct {
 // steps as what undoes them.
 func (p Procedure) Tell() []Told {
 	out := []Told{}
-	for _, section := range append([]Section{Session}, Sections...) {
+	for _, section := range append([]Section{Session, Look}, Sections...) {
 		for _, step := range p.Steps[section] {
 			t := Told{Section: section, Name: step.Name, Link: step.Do.Link(), When: step.When.Text()}
 			switch {
 			case step.Do.Changes() == KnowsWay && !inWork(step.Do.Writes()):
 				t.Undo = "what was there before is put back"
-			case step.Undo.Kind == UndoStep && step.Undo.Step != nil: // nil in a file with faults
-				t.Undo = step.Undo.Step.Name
+			case step.Undo.Kind == UndoSteps:
+				t.Undo = step.Undo.told()
+			case step.Undo.Kind == UndoItself:
+				t.Undo = "by itself, within " + step.Undo.Within.String()
 			case step.Undo.Kind == UndoAgain:
-				t.Undo = "done once more at the end"
+				t.Undo = "done once more at the end, if something was undone"
 			case step.Undo.Kind == NoUndo:
 				t.Undo = "there is no way back: " + step.Undo.Because
 			}

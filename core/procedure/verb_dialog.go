@@ -25,7 +25,7 @@ import (
 //     meanwhile:
 //   - {see: "--more--", press: space}
 //   - {see: "(\\d+)%", progress: true}
-//   - {see: "refused", fail: the menu refuses the certificate}
+//   - {see: "refused", refused: the menu refuses the certificate}
 type Dialog struct {
 	plainVerb
 	Command   string // empty: the device's own command line
@@ -41,6 +41,7 @@ type dialogTurn struct {
 	Press    []string
 	Paste    string
 	Fail     string
+	Refused  bool // Fail says that the device changed nothing
 	Progress bool
 	Limit    time.Duration
 	Each     string
@@ -114,6 +115,7 @@ func (r *reader) turn(n ast.Node, what string) dialogTurn {
 		"between":  func(n ast.Node) { t.Between, between = r.text(n), n },
 		"paste":    func(n ast.Node) { t.Paste = r.content(n) },
 		"fail":     func(n ast.Node) { t.Fail = r.text(n) },
+		"refused":  func(n ast.Node) { t.Fail, t.Refused = r.text(n), true },
 		"progress": func(n ast.Node) { t.Progress = r.bool(n) },
 		"press": func(n ast.Node) {
 			for _, each := range r.nodes(n) {
@@ -150,11 +152,11 @@ func (r *reader) turn(n ast.Node, what string) dialogTurn {
 	case t.said && len(t.Press) > 0:
 		r.fault(n, "make two lines of it", "a line either says or presses")
 	case t.Fail != "" && (answers || t.Progress):
-		r.fault(n, "leave the rest out", "a line with fail answers nothing")
+		r.fault(n, "leave the rest out", "a line with fail or refused answers nothing")
 	case t.Progress && t.See.NumSubexp() == 0:
 		r.fault(n, `put the number into a group, such as (\d+)%`, "progress does not say where the number is")
 	case what == "meanwhile" && !answers && t.Fail == "" && !t.Progress:
-		r.fault(n, "add say, press, fail or progress", "the line does nothing")
+		r.fault(n, "add say, press, fail, refused or progress", "the line does nothing")
 	}
 	return t
 }
@@ -259,7 +261,7 @@ func expandTurns(turns []dialogTurn, scope *Scope) ([]dialog.Turn, error) {
 }
 
 func (t dialogTurn) expand(scope *Scope) (dialog.Turn, error) {
-	out := dialog.Turn{See: t.See, Within: t.Limit, Progress: t.Progress}
+	out := dialog.Turn{See: t.See, Within: t.Limit, Progress: t.Progress, Nothing: t.Refused}
 	var err error
 	if out.Fail, err = expandWords(t.Fail, scope); err != nil {
 		return out, err
@@ -352,6 +354,8 @@ func (a *DialogAct) Detail() string {
 		for _, t := range turns {
 			fmt.Fprintf(&b, "%ssee %s", prefix, t.See)
 			switch {
+			case t.Nothing:
+				fmt.Fprintf(&b, "  →  it refused, and changed nothing: %s", t.Fail)
 			case t.Fail != "":
 				fmt.Fprintf(&b, "  →  it failed: %s", t.Fail)
 			case len(t.Say) > 0 && t.Shown == "":

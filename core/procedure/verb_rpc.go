@@ -16,7 +16,7 @@ type RPC struct {
 	plainVerb
 	Content string
 	Want    Answer
-	Refused bool // that the device refuses it is no failure: there may be nothing to do
+	Refused bool // that the device answers with an error is no failure: there may be nothing to do
 
 	name string // of its element
 }
@@ -74,7 +74,7 @@ func (v *RPC) read(r *reader, n ast.Node) {
 }
 
 func (v *RPC) keys(r *reader) keys {
-	return keys{"refused": func(n ast.Node) { v.Refused = r.oneOf(n, []string{"allowed", "no"}) == "allowed" }, "expect": func(n ast.Node) {
+	return keys{"error": func(n ast.Node) { v.Refused = r.oneOf(n, []string{"allowed", "no"}) == "allowed" }, "expect": func(n ast.Node) {
 		if v.Want = r.answer(n, "expect"); v.Want.Status != nil || v.Want.LeadsTo != nil {
 			r.fault(n, "leave them out", "status and leads_to belong to http")
 		}

@@ -9,8 +9,10 @@
 package replacement
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 )
 
 // Stage is where a replacement is.
@@ -51,16 +53,17 @@ const (
 	Sealed    State = "sealed"    // done and proven
 	Reverted  State = "reverted"  // the old certificate is back and proven
 	Cancelled State = "cancelled" // given up before anything on the device changed
+	Closed    State = "closed"    // a person ended it, as the wire shows
 )
 
 // Over says that the state is an end.
-func (s State) Over() bool { return s == Sealed || s == Reverted || s == Cancelled }
+func (s State) Over() bool { return s == Sealed || s == Reverted || s == Cancelled || s == Closed }
 
 // WaitingFor names who or what a waiting replacement needs.
 type WaitingFor string
 
 // States are all states.
-var States = []State{Running, Waiting, Held, Sealed, Reverted, Cancelled}
+var States = []State{Running, Waiting, Held, Sealed, Reverted, Cancelled, Closed}
 
 // WaitingFors are all those whom a replacement can wait for.
 var WaitingFors = []WaitingFor{Signer, Validation, Approval, Window, Person, Device}
@@ -83,7 +86,8 @@ type Progress struct {
 	WaitingFor WaitingFor `json:"waiting_for" required:"true"`
 	Reverting  bool       `json:"reverting" required:"true"` // on the way back
 	Stopping   bool       `json:"stopping" required:"true"`  // a person asked to stop at the next stage
-	Why        string     `json:"why,omitempty"`             // of held, reverted and cancelled
+	Why        string     `json:"why,omitempty"`             // of held, reverted, cancelled and closed: the first reason
+	Back       string     `json:"back,omitempty"`            // of held: why the way back did not come to its end
 }
 
 // Event is something that happened.
@@ -91,6 +95,7 @@ type Event struct {
 	Kind    EventKind
 	Why     string
 	Waiting WaitingFor // of Waits
+	Runs    bool       // of Unknown: something of it may still be running on the device
 }
 
 // EventKind names what happened.
@@ -111,6 +116,8 @@ const (
 	AskedCancel  EventKind = "asked-cancel"  // a person wants it given up
 	AskedRevert  EventKind = "asked-revert"  // a person wants the old certificate back
 	AskedResume  EventKind = "asked-resume"  // a person wants it to go on
+	AskedClose   EventKind = "asked-close"   // a person ends it as the wire shows
+	Already      EventKind = "already"       // every address serves the new certificate before anything was changed
 	AskedAgain   EventKind = "asked-again"   // a person wants another request to be signed instead
 	Interrupted  EventKind = "interrupted"   // the service was stopped in the middle of the stage
 	ClearedAway  EventKind = "cleared-away"  // nothing of it is left on the device
@@ -157,7 +164,7 @@ func (p Progress) On(e Event) (Progress, Action, error) {
 		if p.State == "" {
 			return Progress{Stage: Survey, State: Running}, Carry, nil
 		}
-	case Done, Waits, Failed, Unknown, Restored, Interrupted, ClearedAway, NotClearable, ClearWaits:
+	case Done, Already, Waits, Failed, Unknown, Restored, Interrupted, ClearedAway, NotClearable, ClearWaits:
 		if p.State == Running {
 			return p.work(e)
 		}
@@ -180,7 +187,7 @@ func (p Progress) On(e Event) (Progress, Action, error) {
 			p.State, p.WaitingFor, p.Why = Held, Nobody, e.Why
 			return p, Nothing, nil
 		}
-	case AskedCancel, AskedRevert, AskedResume, AskedAgain:
+	case AskedCancel, AskedRevert, AskedResume, AskedAgain, AskedClose:
 		return p.asked(e)
 	}
 	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
@@ -192,14 +199,12 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 	case e.Kind == Interrupted:
 		return p, p.InHand(), nil
 	case e.Kind == Unknown:
-		p.State, p.Why = Held, e.Why
-		return p, Nothing, nil
+		return p.held(e.Why), Nothing, nil
 	case p.Reverting && e.Kind == Restored:
 		p.State = Reverted
 		return p, Nothing, nil
 	case p.Reverting && e.Kind == Failed:
-		p.State, p.Why = Held, e.Why
-		return p, Nothing, nil
+		return p.held(e.Why), Nothing, nil
 	case p.Stopping && !p.Touched() && (e.Kind == ClearedAway || e.Kind == NotClearable):
 		p.State = Cancelled
 		if e.Why != "" {
@@ -213,7 +218,10 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 		p.State, p.WaitingFor = Waiting, Person
 		return p, Nothing, nil
 	case p.Reverting:
-	case e.Kind == Done && p.Stopping && p.Stage != Seal:
+	case e.Kind == Already && p.Stage == Backup && !p.Stopping:
+		p.Stage = Prove
+		return p, Carry, nil
+	case (e.Kind == Done || e.Kind == Already) && p.Stopping && p.Stage != Seal:
 		return p.stop()
 	case e.Kind == Done:
 		return p.next()
@@ -226,10 +234,20 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 		p.Reverting, p.Why = true, e.Why
 		return p, PutBack, nil
 	case e.Kind == Failed:
-		p.State, p.Why = Held, e.Why
-		return p, Nothing, nil
+		return p.held(e.Why), Nothing, nil
 	}
 	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
+}
+
+// held waits for a person to decide. On the way back the first reason stays, and why it did not come to its end stands beside it.
+func (p Progress) held(why string) Progress {
+	p.State, p.WaitingFor = Held, Nobody
+	if p.Reverting && p.Why != "" {
+		p.Back = why
+	} else {
+		p.Why = why
+	}
+	return p
 }
 
 // arrived goes on with what was waited for. A person does a step in the middle
@@ -273,7 +291,7 @@ func (p Progress) InHand() Action {
 
 // stop gives up: where nothing changed yet by clearing away, else by going back.
 func (p Progress) stop() (Progress, Action, error) {
-	p.State, p.WaitingFor = Running, Nobody
+	p.State, p.WaitingFor, p.Back = Running, Nobody, ""
 	if p.Touched() {
 		p.Reverting = true
 		return p, PutBack, nil
@@ -286,14 +304,19 @@ func (p Progress) stop() (Progress, Action, error) {
 func (p Progress) asked(e Event) (Progress, Action, error) {
 	switch {
 	case e.Kind == AskedResume && p.State == Held:
-		p.State, p.Why = Running, ""
+		if p.State, p.Back = Running, ""; !p.Reverting {
+			p.Why = ""
+		}
 		return p, p.InHand(), nil
+	case e.Kind == AskedClose && p.State == Held:
+		p.State, p.Stopping, p.Why = Closed, false, after(e.Why, p.Why)
+		return p, Nothing, nil
 	case e.Kind == AskedAgain && (p.AtSigner() || p.State == Held && (p.Stage == Request || p.Stage == Sign)):
 		p.Stage, p.State, p.WaitingFor, p.Why = Request, Running, Nobody, ""
 		return p, Carry, nil
 	case e.Kind == AskedRevert && p.State == Sealed,
 		e.Kind == AskedRevert && p.State == Held && p.Touched():
-		p.State, p.Reverting, p.Why = Running, true, after(e.Why, p.Why)
+		p.State, p.Reverting, p.Back, p.Why = Running, true, "", after(e.Why, p.Why)
 		return p, PutBack, nil
 	case e.Kind == AskedRevert && p.State == Running && p.Touched() && !p.Reverting,
 		e.Kind == AskedCancel && p.State == Running && !p.Reverting:
@@ -307,10 +330,10 @@ func (p Progress) asked(e Event) (Progress, Action, error) {
 	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
 }
 
-// after joins a new reason with the one that stood there, which is not lost.
-func after(why, before string) string {
-	if before == "" || before == why {
-		return why
+// after joins a new reason with the first one, which stays in front.
+func after(why, first string) string {
+	if first == "" || strings.Contains(first, why) {
+		return cmp.Or(first, why)
 	}
-	return why + "; before that: " + before
+	return first + "; then " + why
 }

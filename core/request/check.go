@@ -1,6 +1,7 @@
 package request
 
 import (
+	"bytes"
 	"crypto/x509"
 	"encoding/asn1"
 	"encoding/base64"
@@ -167,4 +168,18 @@ func extendedUsages(r Request) []asn1.ObjectIdentifier {
 // serves says that a usage is a server's, or any.
 func serves(id asn1.ObjectIdentifier) bool {
 	return id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 1}) || id.Equal(asn1.ObjectIdentifier{2, 5, 29, 37, 0})
+}
+
+// Names reports whether a text names a request: as a request or public key (PEM), or by the SHA-256 of the request (DER) or of its
+// public key in hexadecimal.
+func Names(r Request, text string) bool {
+	text = strings.TrimSpace(text)
+	if other, err := Parse([]byte(text)); err == nil {
+		return bytes.Equal(other.SPKI(), r.SPKI())
+	}
+	if block, _ := pem.Decode([]byte(text)); block != nil {
+		return bytes.Equal(block.Bytes, r.SPKI())
+	}
+	plain := strings.ToLower(strings.NewReplacer(":", "", " ", "").Replace(text))
+	return plain != "" && (plain == r.SHA256() || plain == cert.Fingerprint(r.SPKI()))
 }

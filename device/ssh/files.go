@@ -29,6 +29,12 @@ type Files struct {
 // ErrNoCopy says that no copy of a file was kept.
 var ErrNoCopy = errors.New("no copy of it was kept on the device")
 
+// ErrThird says that a file holds neither what was kept nor what was written in its place.
+var ErrThird = errors.New("it holds a third content")
+
+// Ours is what is behind the name of a kept copy in the name of what was written in its place.
+const Ours = ".ours"
+
 // Files gives the device's files.
 func (l *Link) Files(as []string) Files { return Files{l, as} }
 
@@ -77,6 +83,8 @@ func (f Files) shell(ctx context.Context, stdin []byte, doing, text string, args
 	if out.Exit != 0 {
 		said := strings.TrimSpace(string(out.Stderr))
 		switch {
+		case out.Exit == 7:
+			return nil, fmt.Errorf("%s: %w", doing, ErrThird)
 		case out.Exit == 8:
 			return nil, fmt.Errorf("%s: %w", doing, ErrNoCopy)
 		case out.Exit == 9:
@@ -96,10 +104,14 @@ const (
 	like   = `if [ -f "$f" ];then cp -p "$f" "$t"||exit 1;else (umask 077;: >"$t")||exit 1;fi;`
 
 	writeScript = follow + like + `cat >"$t"||{ rm -f "$t";exit 9;};[ "$(wc -c <"$t")" -eq "$2" ]||{ rm -f "$t";exit 9;};[ -z "$3" ]||chmod "$3" "$t"||exit 1;sync 2>/dev/null;mv -f "$t" "$f"`
-	placeScript = follow + like + `cat "$2" >"$t"||{ rm -f "$t";exit 9;};cmp -s "$2" "$t" 2>/dev/null||[ "$(wc -c <"$t")" -eq "$(wc -c <"$2")" ]||{ rm -f "$t";exit 9;};[ -z "$3" ]||chmod "$3" "$t"||exit 1;mv -f "$t" "$f"`
+	placeScript = follow + like + `cat "$2" >"$t"||{ rm -f "$t";exit 9;};cmp -s "$2" "$t" 2>/dev/null||[ "$(wc -c <"$t")" -eq "$(wc -c <"$2")" ]||{ rm -f "$t";exit 9;};[ -z "$3" ]||chmod "$3" "$t"||exit 1;sync 2>/dev/null;mv -f "$t" "$f"`
 	keepScript  = `f=$1;b=$2;if [ -e "$b" ]||[ -e "$b.none" ];then exit 0;fi;if [ -f "$f" ];then cp -p "$f" "$b.new"||exit 1;mv -f "$b.new" "$b";elif [ -e "$f" ];then echo "it is not a plain file" >&2;exit 1;else : >"$b.none";fi`
-	backScript  = follow + `b=$2;if [ -f "$b.none" ];then rm -f "$f";elif [ -f "$b" ];then cp -p "$b" "$t"||{ rm -f "$t";exit 9;};mv -f "$t" "$f";else exit 8;fi`
-	readScript  = `printf %s "$2";cat "$1"||exit 1;printf %s "$2"`
+	// same compares two files; without cmp, as texts. It prints what it did: restored, or nothing.
+	backScript = follow + `b=$2;o=$2.ours;same() { cmp -s "$1" "$2" 2>/dev/null;case $? in 0) return 0;; 1) return 1;; esac;[ "$(cat "$1")" = "$(cat "$2")" ];};` +
+		`mine() { [ -f "$o" ]||{ [ "$1" = yes ];return;};same "$f" "$o";};` +
+		`if [ -f "$b.none" ];then [ -e "$f" ]||exit 0;mine "$3"||exit 7;rm -f "$f"||exit 1;echo restored;elif [ -f "$b" ];then ` +
+		`if [ -f "$f" ];then same "$f" "$b"&&exit 0;mine "$3"||exit 7;fi;cp -p "$b" "$t"||{ rm -f "$t";exit 9;};mv -f "$t" "$f"||exit 1;echo restored;else exit 8;fi`
+	readScript = `printf %s "$2";cat "$1"||exit 1;printf %s "$2"`
 )
 
 func modeArg(mode uint32) string {
@@ -245,8 +257,12 @@ func (f Files) Place(ctx context.Context, path, from string, mode uint32) error 
 	if err != nil {
 		return err
 	}
+	doing := "copying " + from + " to " + path
+	if strings.HasSuffix(from, Ours) {
+		doing = "writing " + path // the copy is Fresh Seal's own affair
+	}
 	if shell {
-		_, err := f.shell(ctx, nil, "copying "+from+" to "+path, placeScript, path, from, modeArg(mode))
+		_, err := f.shell(ctx, nil, doing, placeScript, path, from, modeArg(mode))
 		return err
 	}
 	content, err := f.Read(ctx, from)
@@ -290,35 +306,62 @@ func (f Files) Keep(ctx context.Context, path, copy string) error {
 	return f.Write(ctx, copy, content, old.Mode&0o777)
 }
 
-// Back puts a file back as Keep found it; one that was not there is removed.
-func (f Files) Back(ctx context.Context, path, copy string) error {
+// Back puts a file back as Keep found it; one that was not there is removed. It does so only where the file holds what was
+// written in its place (Ours, beside the copy); otherwise it is ErrThird. Where it holds already what was kept, nothing is
+// done. trusting takes any content for what was written where that was not kept. put reports whether something was done.
+func (f Files) Back(ctx context.Context, path, copy string, trusting bool) (put bool, err error) {
 	shell, err := f.byShell(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	doing := "putting back " + path
 	if shell {
-		_, err := f.shell(ctx, nil, doing, backScript, path, copy)
-		return err
+		out, err := f.shell(ctx, nil, doing, backScript, path, copy, map[bool]string{true: "yes", false: "no"}[trusting])
+		return strings.Contains(string(out), "restored"), err
 	}
 	client := f.overSFTP()
 	if client == nil {
-		return fmt.Errorf("%s: the device has neither SFTP nor a shell", doing)
+		return false, fmt.Errorf("%s: the device has neither SFTP nor a shell", doing)
 	}
-	if _, err := client.Lstat(copy + ".none"); err == nil {
-		if err := client.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fileError(ctx, doing, err)
-		}
-		return nil
-	}
-	if _, err := client.Lstat(copy); errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s: %w", doing, ErrNoCopy)
-	}
-	content, err := f.Read(ctx, copy)
+	now, err := f.held(ctx, client, path)
 	if err != nil {
-		return err
+		return false, err
 	}
-	return f.Write(ctx, path, content, 0)
+	ours, err := f.held(ctx, client, copy+Ours)
+	if err != nil {
+		return false, err
+	}
+	mine := ours == nil && trusting || ours != nil && now != nil && bytes.Equal(*now, *ours)
+	if _, err := client.Lstat(copy + ".none"); err == nil {
+		switch {
+		case now == nil:
+			return false, nil
+		case !mine:
+			return false, fmt.Errorf("%s: %w", doing, ErrThird)
+		}
+		return true, fileError(ctx, doing, client.Remove(path))
+	}
+	kept, err := f.held(ctx, client, copy)
+	switch {
+	case err != nil:
+		return false, err
+	case kept == nil:
+		return false, fmt.Errorf("%s: %w", doing, ErrNoCopy)
+	case now != nil && bytes.Equal(*now, *kept):
+		return false, nil
+	case now != nil && !mine:
+		return false, fmt.Errorf("%s: %w", doing, ErrThird)
+	}
+	return true, f.Write(ctx, path, *kept, 0)
+}
+
+// held is what a file holds; nil where there is none.
+func (f Files) held(ctx context.Context, client *sftp.Client, path string) (*[]byte, error) {
+	if _, err := client.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	content, err := f.Read(ctx, path)
+	return &content, err
 }
 
 // MakeFolder makes a folder for its owner alone, and those above it.

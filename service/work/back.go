@@ -1,10 +1,12 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"freshseal/core/next"
 	"freshseal/core/procedure"
@@ -15,48 +17,83 @@ import (
 	"freshseal/store"
 )
 
-// putBack undoes what was changed and proves that the old certificate is served
-// again. The wire is read in any case, so that the slot's condition is the truth.
+// putBack undoes what was changed and proves that what stood before is served again, at every address, and would be after
+// the device's next restart. The wire is read in any case, so that the slot's condition is the truth. What request made stays:
+// the signed chain and its key can be used for another try.
 func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (replacement.Event, error) {
-	from := procedure.Request
-	if j.Stage == replacement.Seal {
-		from = procedure.Backup // what the request left was cleared away
+	undone := runner.Back(ctx, procedure.Revert, procedure.Backup, j.scope)
+	if errors.Is(undone, device.ErrPerson) || ctx.Err() != nil || errors.As(undone, new(*device.JournalError)) {
+		return s.outcome(undone)
 	}
-	undone := runner.Back(ctx, procedure.Revert, from, j.scope)
-	if errors.Is(undone, device.ErrPerson) || ctx.Err() != nil {
-		return outcome(undone), nil
+	proven, err := s.awaitBefore(ctx, j, runner)
+	switch {
+	case ctx.Err() != nil, errors.As(err, new(*device.JournalError)), errors.Is(err, device.ErrPerson):
+		return s.outcome(err)
+	case err != nil:
+		proven = err.Error()
 	}
-	proven := s.await(ctx, j, runner, func(t store.Target, sight watch.Sight) string { return notOld(t.OldSHA256, j.NewSHA256, sight) })
+	if step := (*device.StepError)(nil); errors.As(undone, &step) && step.Unknown() {
+		return s.outcome(undone)
+	}
 	switch {
 	case undone != nil:
-		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; %s", undone, onWire(proven))
-	case proven != nil:
-		return replacement.Event{}, fmt.Errorf("everything was put back, and %w", proven)
+		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; %s", undone, cmp.Or(proven, "the old certificate is served all the same"))
+	case proven != "" && runner.Undone():
+		return replacement.Event{}, fmt.Errorf("what was changed was put back, and %s", proven)
+	case proven != "":
+		return replacement.Event{}, fmt.Errorf("there was nothing to put back, and %s", proven)
 	case j.OldSHA256 == "":
-		return replacement.Event{}, errors.New("everything was put back, but nothing could be read before this replacement began, so nothing proves that the old certificate is served; see for yourself")
+		return replacement.Event{}, errors.New("nothing could be read before this replacement began, so nothing proves that the old certificate is served; see for yourself")
 	}
 	if slices.ContainsFunc(j.targets, func(t store.Target) bool { return t.Installed == j.NewSHA256 }) {
 		if err := s.install(ctx, j, ""); err != nil {
 			return replacement.Event{}, err
 		}
 	}
-	if err := s.leave(ctx, j, s.clearAway(ctx, j, runner, false)); err != nil {
+	keeps := j.Stage != replacement.Seal && len(j.Path.V) > 0 && !j.procedure.Traits.SignsItself
+	if keeps {
+		if err := s.keep(ctx, j); err != nil {
+			return replacement.Event{}, err
+		}
+	} else if err := s.leave(ctx, j, s.clearAway(ctx, j, runner, false)); err != nil {
 		return replacement.Event{}, err
 	}
-	switch err := runner.Leave(ctx, j.scope, false); {
+	switch err := runner.Leave(ctx, j.scope, keeps); {
 	case errors.Is(err, device.ErrPerson), ctx.Err() != nil:
-		return outcome(err), nil
+		return s.outcome(err)
 	case err != nil:
 		return replacement.Event{}, fmt.Errorf("the old certificate is back and proven, and %w", err)
 	}
 	return replacement.Event{Kind: replacement.Restored}, nil
 }
 
-func onWire(proven error) string {
-	if proven == nil {
-		return "the old certificate is served all the same"
+// awaitBefore looks until everything reads as before, for as long as a restart of this family may take, and returns what
+// does not.
+func (s *Service) awaitBefore(ctx context.Context, j job, runner *device.Runner) (string, error) {
+	limit := time.Now().Add(j.procedure.Traits.RestartLimit)
+	for agreed := 0; ; {
+		said, err := runner.Stands(ctx, j.scope)
+		if err != nil && (ctx.Err() != nil || errors.As(err, new(*device.JournalError)) || errors.Is(err, device.ErrPerson)) {
+			return said, err
+		} else if err != nil {
+			said = err.Error()
+		}
+		switch {
+		case said != "" && time.Now().After(limit):
+			return fmt.Sprintf("after %s the wire still says: %s", j.procedure.Traits.RestartLimit, said), nil
+		case said != "":
+			agreed = 0
+		default:
+			if agreed++; agreed == 2 { // one look may meet a server that is being restarted
+				return "", nil
+			}
+		}
+		select {
+		case <-time.After(400 * time.Millisecond):
+		case <-ctx.Done():
+			return "", ctx.Err()
+		}
 	}
-	return proven.Error()
 }
 
 // clearAway removes from the device what a replacement left there. With undo, it

@@ -7,7 +7,10 @@ import (
 	"fmt"
 	"maps"
 	"runtime/debug"
+	"slices"
 	"strconv"
+	"sync"
+	"time"
 
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
@@ -44,23 +47,49 @@ func (s *Service) lookAgain(id int64) {
 }
 
 // driveOn carries a replacement on until it stands still, and says whether it
-// stands where it should.
+// stands where it should. Where the database cannot be written it tries again, so that nothing is left running
+// without anybody who drives it.
 func (s *Service) driveOn(id int64, action replacement.Action) bool {
 	defer s.driven.Delete(id)
-	for action != replacement.Nothing {
+	for tries := 0; action != replacement.Nothing; {
 		event, err := s.rescued(s.stopping, id, action)
 		if s.stopping.Err() != nil {
 			return false // taken up at the next start
 		}
+		if errors.As(err, new(*device.JournalError)) {
+			s.log.Error("the journal cannot be written; trying again", "replacement", replacement.Name(id), "error", err)
+			if !s.pause(&tries) {
+				return false
+			}
+			continue // what became of the step is found out first
+		}
 		if err != nil {
 			event = replacement.Event{Kind: failureOf(action), Why: err.Error()}
 		}
-		if action, err = s.advance(context.WithoutCancel(s.stopping), id, event); err != nil {
+		for {
+			next, err := s.advance(context.WithoutCancel(s.stopping), id, event)
+			if err == nil {
+				action = next
+				break
+			}
 			s.log.Error("replacement stands still", "replacement", replacement.Name(id), "event", event.Kind, "error", err)
-			return false
+			if errors.As(err, new(replacement.Impossible)) || !s.pause(&tries) {
+				return false
+			}
 		}
 	}
 	return true
+}
+
+// pause waits before something is tried again, longer each time; it is false once the service is being stopped.
+func (s *Service) pause(tries *int) bool {
+	*tries++
+	select {
+	case <-time.After(min(time.Duration(*tries)*time.Second, time.Minute)):
+		return true
+	case <-s.stopping.Done():
+		return false
+	}
 }
 
 // rescued performs an action; a panic in it is a failure of this replacement alone.
@@ -106,27 +135,95 @@ func (s *Service) takeUpOne(ctx context.Context, r store.Replacement) error {
 	return nil
 }
 
-// perform does what the stage machine wants and says what became of it.
+// perform does what the stage machine wants and says what became of it. Where the replacement then waits, is held or is
+// over, what encloses the visit to the device is left first.
 func (s *Service) perform(ctx context.Context, id int64, action replacement.Action) (replacement.Event, error) {
 	j, err := s.load(ctx, id)
 	if err != nil {
 		return replacement.Event{}, err
 	}
+	defer s.lockDevice(j.DeviceID)()
 	runner, leave, err := s.runner(ctx, &j)
 	if err != nil {
 		return replacement.Event{}, err
 	}
 	defer leave()
-	if err := s.settle(ctx, &j, runner, action); err != nil {
-		return outcome(err), nil
+	event, err := s.performed(ctx, &j, runner, action)
+	if ctx.Err() != nil || errors.As(err, new(*device.JournalError)) {
+		return event, err
+	}
+	if err != nil {
+		event = replacement.Event{Kind: failureOf(action), Why: err.Error()}
+	}
+	return s.leaveVisit(ctx, &j, runner, event), nil
+}
+
+// performed is perform without the end of the visit.
+func (s *Service) performed(ctx context.Context, j *job, runner *device.Runner, action replacement.Action) (replacement.Event, error) {
+	if err := s.settle(ctx, j, runner, action); err != nil {
+		return s.outcome(err)
 	}
 	switch action {
 	case replacement.PutBack:
-		return s.putBack(ctx, j, runner)
+		return s.putBack(ctx, *j, runner)
 	case replacement.ClearAway:
-		return s.giveUp(ctx, j, runner)
+		return s.giveUp(ctx, *j, runner)
 	}
-	return s.carry(ctx, j, runner)
+	return s.carry(ctx, *j, runner)
+}
+
+// leaveVisit leaves what encloses the visit, unless the work goes on at once. That it cannot be left is what the replacement
+// is held for.
+func (s *Service) leaveVisit(ctx context.Context, j *job, runner *device.Runner, event replacement.Event) replacement.Event {
+	after, _, err := j.Progress().On(event)
+	if err != nil || after.State == replacement.Running || event.Waiting == replacement.Person || event.Kind == replacement.ClearWaits {
+		return event
+	}
+	if s.refresh(ctx, j, runner) != nil || !runner.Within(j.scope) {
+		return event
+	}
+	if event.Runs { // something of it may still be running on the device
+		return event
+	}
+	if err := j.seat.Take(ctx, s.reach, j.device.Site); err != nil { // one that was given while the device restarted
+		return event
+	}
+	switch err := runner.LeaveVisit(ctx, j.scope); {
+	case err == nil, ctx.Err() != nil:
+		return event
+	case errors.Is(err, device.ErrPerson) && j.Stopping && !j.Progress().Touched() && !j.Reverting:
+		return replacement.Event{Kind: replacement.ClearWaits}
+	case errors.Is(err, device.ErrPerson):
+		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Person}
+	default:
+		why := err.Error()
+		if event.Why != "" {
+			why = event.Why + "; and " + why
+		}
+		return replacement.Event{Kind: replacement.Unknown, Why: why}
+	}
+}
+
+// refresh gives the runner the journal as it is now.
+func (s *Service) refresh(ctx context.Context, j *job, runner *device.Runner) error {
+	steps, err := s.store.Steps(ctx, j.ID)
+	if err == nil {
+		runner.Journal = journal{s, j, steps}
+	}
+	return err
+}
+
+// lockDevice waits until nobody else works on a device, and returns how that ends.
+func (s *Service) lockDevice(id int64) (unlock func()) {
+	lock, _ := s.busy.LoadOrStore(id, &sync.Mutex{})
+	lock.(*sync.Mutex).Lock()
+	return lock.(*sync.Mutex).Unlock
+}
+
+// tryDevice is lockDevice for those who do not wait.
+func (s *Service) tryDevice(id int64) (unlock func(), ok bool) {
+	lock, _ := s.busy.LoadOrStore(id, &sync.Mutex{})
+	return lock.(*sync.Mutex).Unlock, lock.(*sync.Mutex).TryLock()
 }
 
 // runner makes ready to work on a job's device; leave ends that.
@@ -138,14 +235,18 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	if err := s.recall(j, steps); err != nil {
 		return nil, nil, err
 	}
-	if err := j.seat.Take(ctx, s.reach, j.device.Site); err != nil {
-		return nil, nil, err
-	}
 	helpers, err := s.helpers(ctx, *j)
 	if err != nil {
 		return nil, nil, err
 	}
-	r = &device.Runner{Helpers: helpers, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
+	sights, err := s.sights(ctx, j)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := j.seat.Take(ctx, s.reach, j.device.Site); err != nil { // the last that can fail: it is given by leave
+		return nil, nil, err
+	}
+	r = &device.Runner{Helpers: helpers, Sights: sights, Edition: j.Edition, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
 		SSH:    func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) },
 		Config: func(ctx context.Context) (ssh.Target, error) { return s.reach.Config(ctx, j.device) },
 		Web:    func(ctx context.Context) (https.Target, error) { return s.web(ctx, *j) }}
@@ -161,28 +262,42 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	return r, func() { r.Close(); j.seat.Give() }, nil
 }
 
-// settle finds out what became of the step that was under way when the service
-// last stopped, before anything else is done on the device. That it failed stops
-// the way there; the way back only has to know that nothing of it is still running.
+// settle finds out what became of the steps whose end nobody saw, before anything else is done on the device. That one
+// failed stops the way there; the way back only has to know that nothing of it is still running.
 func (s *Service) settle(ctx context.Context, j *job, runner *device.Runner, action replacement.Action) error {
-	steps := runner.Journal.(journal).steps
-	n := len(steps)
-	if n == 0 || steps[n-1].ID <= j.Resumed || !steps[n-1].EndedAt.IsZero() && !steps[n-1].Unknown {
-		return nil
+	for _, open := range unsettled(runner.Journal.(journal).steps, j.Resumed) {
+		if open.Unknown && open.Repeatable && open.Verb != "run" {
+			continue // nothing of it can still be under way, and it is done again
+		}
+		err := runner.Recover(ctx, open.ID, procedure.Section(open.Section), open.Name, open.Repeatable, j.scope)
+		var step *device.StepError
+		seen := errors.As(err, &step) && !step.Runs && runner.Guarded(procedure.Section(open.Section), open.Name, j.scope)
+		if errors.As(err, new(*device.JournalError)) || err != nil && !seen && (action == replacement.Carry || !mayGoBack(err, open)) {
+			return err
+		}
+		if err := s.refresh(ctx, j, runner); err != nil {
+			return err
+		}
+		if err := s.recall(j, runner.Journal.(journal).steps); err != nil {
+			return err
+		}
 	}
-	last := steps[n-1]
-	if last.Unknown && last.Repeatable && last.Verb != "run" {
-		return nil // nothing of it can still be under way, and it is done again
+	return nil
+}
+
+// unsettled are the steps after an entry of the journal whose end nobody saw, and that were not done again since, oldest first. What
+// was done after them, such as signing out, hides none.
+func unsettled(steps []store.Step, after int64) []store.Step {
+	var out []store.Step
+	for i, step := range steps {
+		if step.ID <= after || !step.EndedAt.IsZero() && !step.Unknown {
+			continue
+		}
+		if !slices.ContainsFunc(steps[i+1:], func(later store.Step) bool { return later.Section == step.Section && later.Name == step.Name }) {
+			out = append(out, step)
+		}
 	}
-	err := runner.Recover(ctx, last.ID, procedure.Section(last.Section), last.Name, last.Repeatable, j.scope)
-	if err != nil && (action == replacement.Carry || !mayGoBack(err, last)) {
-		return err
-	}
-	if steps, err = s.store.Steps(ctx, j.ID); err != nil {
-		return err
-	}
-	runner.Journal = journal{s, j, steps}
-	return s.recall(j, steps)
+	return out
 }
 
 // mayGoBack says that the way back may begin although a step of the way there came to
@@ -227,6 +342,8 @@ func (s *Service) carry(ctx context.Context, j job, runner *device.Runner) (repl
 		return s.sign(ctx, j)
 	case replacement.Gate:
 		return s.gate(ctx, j)
+	case replacement.Backup:
+		return s.backup(ctx, j, runner)
 	case replacement.Prove:
 		err = s.prove(ctx, j, runner)
 	case replacement.Mirror:
@@ -236,21 +353,37 @@ func (s *Service) carry(ctx context.Context, j job, runner *device.Runner) (repl
 	default:
 		err = s.section(ctx, j, runner, procedure.Section(j.Stage))
 	}
-	return outcome(err), nil
+	return s.outcome(err)
 }
 
-// outcome makes an event of what became of a stage.
-func outcome(err error) replacement.Event {
+// outcome makes an event of what became of a stage. That the journal cannot be written is no outcome.
+func (s *Service) outcome(err error) (replacement.Event, error) {
 	var step *device.StepError
 	switch {
 	case err == nil:
-		return replacement.Event{Kind: replacement.Done}
+		return replacement.Event{Kind: replacement.Done}, nil
+	case errors.As(err, new(*device.JournalError)):
+		return replacement.Event{}, err
 	case errors.Is(err, device.ErrPerson):
-		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Person}
+		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Person}, nil
 	case errors.As(err, &step) && step.Unknown():
-		return replacement.Event{Kind: replacement.Unknown, Why: err.Error()}
+		return replacement.Event{Kind: replacement.Unknown, Why: err.Error(), Runs: step.Runs}, nil
 	}
-	return replacement.Event{Kind: replacement.Failed, Why: err.Error()}
+	return replacement.Event{Kind: replacement.Failed, Why: err.Error()}, nil
+}
+
+// backup looks once more at what stands, and keeps what the way back will need. Nothing live is touched.
+func (s *Service) backup(ctx context.Context, j job, runner *device.Runner) (replacement.Event, error) {
+	done, err := s.lookBefore(ctx, &j, runner)
+	if err != nil {
+		return s.outcome(err)
+	}
+	if done {
+		return replacement.Event{Kind: replacement.Already}, nil
+	}
+	j.material.OldSHA256 = j.OldSHA256
+	j.scope = j.scope.WithMaterial(j.material)
+	return s.outcome(s.section(ctx, j, runner, procedure.Backup))
 }
 
 // recall adds to the values of a job what its steps captured so far.
@@ -337,20 +470,34 @@ func (w journal) Done(section procedure.Section, name, text string) (map[string]
 	return nil, false
 }
 
-// Begun finds a step in the whole journal.
-func (w journal) Begun(section procedure.Section, name string) (begun, done bool) {
-	for _, step := range w.steps {
-		if step.Section == string(section) && step.Name == name {
-			begun, done = true, done || step.OK
+// Fate is what the whole journal knows of a step, entries that were written since included.
+func (w journal) Fate(section procedure.Section, name string) (f device.Fate) {
+	steps, err := w.s.store.Steps(context.WithoutCancel(w.s.stopping), w.j.ID)
+	if err != nil {
+		steps = w.steps
+	}
+	for _, step := range steps {
+		if step.Section != string(section) || step.Name != name {
+			continue
+		}
+		f.Begun, f.Last = true, step.ID
+		seen := !step.EndedAt.IsZero() && !step.Unknown
+		if seen {
+			f.Ended, f.Refused = step.EndedAt.Time, step.Refused
+		} else if step.LimitAt.Time.After(f.Until) {
+			f.Until = step.LimitAt.Time
+		}
+		if step.OK {
+			f.Done, f.LastDone = true, step.ID
 		}
 	}
-	return begun, done
+	return f
 }
 
 // Begin is called before a step.
 func (w journal) Begin(ctx context.Context, e device.Entry) (int64, error) {
 	step := store.Step{ReplacementID: w.j.ID, Section: string(e.Section), Name: e.Name, Verb: e.Verb,
-		Text: e.Text, Repeatable: e.Repeat, BeganAt: w.s.moment()}
+		Text: e.Text, Repeatable: e.Repeat, BeganAt: w.s.moment(), LimitAt: store.At(w.s.clock().Add(e.Limit))}
 	if e.Hand != nil {
 		step.Task = w.s.newTask(w.j.ID, *e.Hand)
 	}
@@ -366,7 +513,7 @@ func (w journal) Show(ctx context.Context, id int64, screen string, percent int)
 
 // End is called after a step.
 func (w journal) End(ctx context.Context, id int64, o device.Outcome) error {
-	step := store.Step{ID: id, ReplacementID: w.j.ID, EndedAt: w.s.moment(), OK: o.OK, Unknown: o.Unknown, ExitCode: o.Exit, Output: o.Output, Why: o.Why}
+	step := store.Step{ID: id, ReplacementID: w.j.ID, EndedAt: w.s.moment(), OK: o.OK, Unknown: o.Unknown, Refused: o.Refused, ExitCode: o.Exit, Output: o.Output, Why: o.Why}
 	if err := w.s.keepCaptured(&step, o.Captured); err != nil {
 		return err
 	}

@@ -264,8 +264,8 @@ func (s *Service) assemble(ctx context.Context, r store.Replacement, device stor
 	for _, n := range device.Nodes.V {
 		m.Nodes = append(m.Nodes, n.Address)
 	}
-	if r.ID != 0 {
-		m.Replacement = replacement.Name(r.ID)
+	if r.ID != 0 { // a retry goes on with what was named after the first try
+		m.Replacement, _, _ = strings.Cut(workName(r), "-")
 	}
 	var made *procedure.Made
 	if r.ID != 0 {
@@ -319,7 +319,7 @@ func workFolder(base string, r store.Replacement) string {
 	if r.ID == 0 {
 		return base + "/rehearsal"
 	}
-	return base + "/" + replacement.Name(r.ID) + "-" + r.Mark
+	return base + "/" + workName(r)
 }
 
 // procedureOf is the procedure that a replacement began with, whatever became of

@@ -68,6 +68,7 @@ type Service struct {
 	cut      context.CancelFunc
 	driven   sync.Map // replacement id → struct{}, those that have a driver
 	made     sync.Map // replacement id → *procedure.Made
+	busy     sync.Map // device id → *sync.Mutex, of those that are worked on
 
 	serving   atomic.Pointer[tls.Certificate] // the service's own
 	ownLock   sync.Mutex                      // one act on it at a time
@@ -89,6 +90,7 @@ func (s *Service) Start(ctx context.Context) error {
 		return err
 	}
 	s.running.Go(s.watchTasks)
+	s.running.Go(s.watchKept)
 	return s.takeUpBatches(ctx)
 }
 

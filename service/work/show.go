@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"freshseal/core/finding"
+	"freshseal/core/look"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
@@ -36,6 +37,10 @@ type Replacement struct {
 	AskedBy    string            `json:"asked_by" required:"true"`
 	ApprovedBy string            `json:"approved_by,omitempty"`
 	ToTell     int               `json:"to_tell" required:"true" description:"how many who pinned the old certificate must still be told"`
+	Serves     []Serving         `json:"serves,omitempty" description:"of a held replacement: what each address served when it was last read"`
+	Kept       *Kept             `json:"kept,omitempty" description:"what is kept for another try after it went back"`
+	RetryOf    string            `json:"retry_of,omitempty" description:"the replacement whose request and certificate it uses"`
+	ClosedAs   string            `json:"closed_as,omitempty" enum:"new,old,neither" description:"of a closed replacement: what a person took it for"`
 	Leftover   string            `json:"leftover,omitempty" description:"what is left on the device after the end"`
 	BegunAt    time.Time         `json:"begun_at" required:"true"`
 	ChangedAt  time.Time         `json:"changed_at" required:"true"`
@@ -132,11 +137,67 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 			return out, err
 		}
 	}
-	if n := len(steps); n > 0 && steps[n-1].Unknown && !steps[n-1].Repeatable && out.State == replacement.Held {
-		out.Next = "look at the device"
-		out.Actions = []next.Action{next.ResumeDone.On(out.ID), next.ResumeAgain.On(out.ID), giveUp(out)}
+	if out.Kept, err = s.kept(ctx, row); err != nil {
+		return out, err
+	}
+	if out.State == replacement.Held {
+		err = s.showHeld(ctx, row, targets[n], steps, &out)
 	}
 	return out, err
+}
+
+// Serving is what one address of a held replacement served when it was last read.
+type Serving struct {
+	Slot    string    `json:"slot" required:"true"`
+	Address string    `json:"address" required:"true"`
+	SHA256  string    `json:"sha256,omitempty"`
+	Which   look.Word `json:"which" required:"true" enum:"before,new,other,unknown" description:"what stood before the replacement, its new certificate, a third one, or nothing that can be read"`
+	Text    string    `json:"text" required:"true"`
+}
+
+// showHeld adds what a person needs to decide: what each address serves, and the exits that are open.
+func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets []store.Target, steps []store.Step, out *Replacement) error {
+	j := job{Replacement: row, targets: targets}
+	w, err := s.sights(ctx, &j)
+	if err != nil {
+		return err
+	}
+	var words []look.Word
+	for _, t := range targets {
+		for i, at := range watch.Places(t.Slot.ToRead()) {
+			v := served{slot: t, place: at}
+			if i == 0 && t.Failure.V == nil && len(t.Chain.V) > 0 {
+				v.sha256, v.said = t.Chain.V[0], t.Subject
+			} else if i == 0 && t.Failure.V != nil {
+				v.said = t.Failure.V.What
+			}
+			for _, o := range t.Others.V {
+				if i > 0 && o.Address == at.Address && o.Port == at.Port {
+					if v.sha256, v.said = o.SHA256, o.Subject; o.Failure != nil {
+						v.sha256, v.said = "", o.Failure.What
+					}
+				}
+			}
+			if v.said == "" {
+				v.said = v.at() + " was not read yet"
+			}
+			which := w.place(v, i == 0).Word(row.NewSHA256)
+			words = append(words, which)
+			out.Serves = append(out.Serves, Serving{t.Name, v.at(), v.sha256, which, v.text()})
+		}
+	}
+	out.Next, out.Actions = "correct the cause", []next.Action{next.Resume.On(out.ID)}
+	for _, open := range unsettled(steps, row.Resumed) {
+		if !open.Repeatable {
+			out.Next = fmt.Sprintf("look at the device: it is unknown whether the step “%s” was done", open.Name)
+			out.Actions = []next.Action{next.ResumeDone.On(out.ID), next.ResumeNotDone.On(out.ID), next.ResumeAgain.On(out.ID)}
+		}
+	}
+	if !out.Reverting {
+		out.Actions = append(out.Actions, giveUp(*out))
+	}
+	out.Actions = append(out.Actions, closings(out.ID, words)...)
+	return nil
 }
 
 // planned shows the chain that is going to be installed, or was.
@@ -157,7 +218,13 @@ func (s *Service) planned(ctx context.Context, row store.Replacement) ([]watch.L
 func showReplacement(row store.Replacement, targets []store.Target) Replacement {
 	out := Replacement{ID: replacement.Name(row.ID), Progress: row.Progress(), Device: row.Device, Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
 		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, ApprovedBy: row.ApprovedBy, BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
-	out.Leftover, out.Targets = row.Leftover, showTargets(targets)
+	out.Leftover, out.Targets, out.ClosedAs = row.Leftover, showTargets(targets), row.ClosedAs
+	if row.RetryOf != nil {
+		out.RetryOf = replacement.Name(*row.RetryOf)
+	}
+	if !row.KeepsUntil.IsZero() {
+		out.Kept = &Kept{Until: row.KeepsUntil.Time, What: []string{}}
+	}
 	if row.ParcelID != nil {
 		out.Parcel = desk.ParcelName(*row.ParcelID)
 	}
@@ -183,6 +250,8 @@ func nextFor(r Replacement) (say string, actions []next.Action) {
 		return "do the next step by hand", []next.Action{next.ListTasks.On("")}
 	case r.State == replacement.Held:
 		return "correct the cause", []next.Action{next.Resume.On(r.ID), giveUp(r)}
+	case r.State == replacement.Reverted && r.Kept != nil:
+		return "correct the cause; then use what was signed", only(next.Retry)
 	case r.State == replacement.Reverted:
 		return "correct the cause", []next.Action{next.Replace.On(r.Device + "/" + r.Slot)}
 	}

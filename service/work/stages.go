@@ -51,8 +51,8 @@ func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) erro
 
 // request has the device make key and request, and checks what it made.
 func (s *Service) request(ctx context.Context, j job, runner *device.Runner) error {
-	if j.procedure.Traits.SignsItself {
-		return nil
+	if j.procedure.Traits.SignsItself || j.RetryOf != nil && len(j.Request) > 0 {
+		return nil // there is none, or that of the first try is used again
 	}
 	if err := s.clearFormer(ctx, j, runner); err != nil {
 		return err
@@ -154,9 +154,11 @@ func (s *Service) section(ctx context.Context, j job, runner *device.Runner, sec
 		return errors.New("the leaf is for another key than the request's; nothing was sent")
 	}
 	if section == procedure.Backup {
-		if err := runner.Keep(ctx, j.scope); err != nil {
+		scope, err := runner.Carry(ctx, section, j.scope)
+		if err != nil {
 			return err
 		}
+		return runner.Keep(ctx, scope) // what it captured may name the files
 	}
 	_, err := runner.Carry(ctx, section, j.scope)
 	return err
@@ -229,22 +231,44 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 	if sha256 == "" {
 		signer = "" // what is back was not signed through us, as far as is known
 	}
-	var rows []store.Slot
 	for _, t := range j.targets {
-		if err := s.store.SetInstalled(ctx, t.ID, sha256, signer, s.moment()); err != nil {
+		from := t.OldSHA256
+		if sha256 == "" {
+			from = j.NewSHA256
+		}
+		if err := s.installed(ctx, j, t, sha256, signer, []string{from}); err != nil {
 			return err
 		}
-		from, to := t.OldSHA256, sha256
-		if sha256 == "" {
-			from, to = j.NewSHA256, t.OldSHA256
-		}
-		addresses := []string{j.device.Address}
-		for _, place := range watch.Places(t.Slot.ToRead()) {
-			addresses = append(addresses, place.Address)
+	}
+	return s.judgeTargets(ctx, j)
+}
+
+// installed records which leaf a slot must serve from now on (empty: what it served before), and moves the pins to it that were on
+// one of others.
+func (s *Service) installed(ctx context.Context, j job, t store.Target, sha256, signer string, others []string) error {
+	if err := s.store.SetInstalled(ctx, t.ID, sha256, signer, s.moment()); err != nil {
+		return err
+	}
+	to := cmp.Or(sha256, t.OldSHA256)
+	addresses := []string{j.device.Address}
+	for _, place := range watch.Places(t.Slot.ToRead()) {
+		addresses = append(addresses, place.Address)
+	}
+	for _, from := range others {
+		if from == to || from == "" || to == "" {
+			continue
 		}
 		if err := s.store.MovePins(ctx, procedure.HTTPS, from, to, j.DeviceID, addresses, j.slotIDs()); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// judgeTargets names the conditions of a replacement's slots anew.
+func (s *Service) judgeTargets(ctx context.Context, j job) error {
+	var rows []store.Slot
+	for _, t := range j.targets {
 		row, err := s.store.Slot(ctx, j.Device, t.Name)
 		if err != nil {
 			return err

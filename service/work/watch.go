@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"freshseal/core/next"
 	"freshseal/core/policy"
@@ -15,19 +16,40 @@ import (
 	"freshseal/store"
 )
 
-// Resume lets a held replacement go on. Where nobody knows whether its last step
-// was done and it may not be repeated by itself, the person must say: done, or again.
-func (s *Service) Resume(ctx context.Context, id, known, by string) (Replacement, error) {
+// Known is what a person knows of a step whose end nobody saw.
+type Known struct {
+	Step   string            `json:"step,omitempty" enum:"done,not-done,repeat" description:"of the step whose end nobody saw: it was done; it was not, and is done now; or it is done again whatever became of it"`
+	Values map[string]string `json:"values,omitempty" description:"what the step would have captured, where it was done"`
+}
+
+// What a person says of such a step.
+const (
+	SaidDone    = "done"
+	SaidNotDone = "not-done"
+	SaidRepeat  = "repeat"
+)
+
+// Resume lets a held replacement go on. Where nobody knows whether a step
+// was done and it may not be repeated by itself, the person must say: done, not-done or repeat.
+func (s *Service) Resume(ctx context.Context, id string, known Known, by string) (Replacement, error) {
 	n, err := idNumber(id)
 	if err != nil {
 		return Replacement{}, err
+	}
+	row, err := s.store.Replacement(ctx, n)
+	if err != nil {
+		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
 	steps, err := s.store.Steps(ctx, n)
 	if err != nil {
 		return Replacement{}, err
 	}
-	if len(steps) > 0 && steps[len(steps)-1].Unknown {
-		if err := s.say(ctx, n, steps[len(steps)-1], known, by); err != nil {
+	open := unsettled(steps, row.Resumed)
+	if len(open) == 0 && known.Step != "" && row.State == replacement.Held {
+		return Replacement{}, problem.New(problem.Conflict, id+" does not go on", "the outcome of every step is known", "resume it without an outcome", next.Resume.On(id))
+	}
+	for _, step := range open {
+		if err := s.say(ctx, n, step, known, by); err != nil {
 			return Replacement{}, err
 		}
 	}
@@ -35,45 +57,65 @@ func (s *Service) Resume(ctx context.Context, id, known, by string) (Replacement
 }
 
 // say writes into the journal what a person knows of a step's outcome.
-func (s *Service) say(ctx context.Context, id int64, step store.Step, known, by string) error {
+func (s *Service) say(ctx context.Context, id int64, step store.Step, known Known, by string) error {
 	row, err := s.store.Replacement(ctx, id)
 	if err != nil || row.State != replacement.Held {
 		return err // the stage machine answers
 	}
 	cannot := replacement.Name(id) + " does not go on"
 	switch {
-	case known == "" && !step.Repeatable:
+	case known.Step == "" && !step.Repeatable:
 		return problem.New(problem.Conflict, cannot, fmt.Sprintf("it is unknown whether the step “%s” was done, and it is not safe to repeat: %s", step.Name, step.Text),
-			"look at the device", next.ResumeDone.On(replacement.Name(id)), next.ResumeAgain.On(replacement.Name(id)))
-	case known == "done":
-		captures, err := s.captures(ctx, row, step)
+			"look at the device", next.ResumeDone.On(replacement.Name(id)), next.ResumeNotDone.On(replacement.Name(id)), next.ResumeAgain.On(replacement.Name(id)))
+	case known.Step == SaidDone:
+		values, err := s.told(ctx, row, step, known.Values, cannot)
 		if err != nil {
 			return err
 		}
-		if captures {
-			return problem.New(problem.Conflict, cannot, fmt.Sprintf("later steps need the output of the step “%s”", step.Name), "have it done again, or cancel", next.ResumeAgain.On(replacement.Name(id)), next.Cancel.On(replacement.Name(id)))
+		if err := s.keepCaptured(&step, values); err != nil {
+			return err
 		}
 		step.OK, step.Unknown, step.Why, step.Output = true, false, "", by+" says that it was done"
-	case known == "again", known == "":
+	case known.Step == SaidNotDone:
+		step.Unknown, step.Why = false, step.Why+"; "+by+" says that it was not done"
+	case known.Step == SaidRepeat, known.Step == "":
 		step.Unknown, step.Why = false, step.Why+"; "+by+" has it done again"
 	default:
-		return problem.Reject(cannot, fmt.Sprintf("%q is not an outcome", known), "write done or again")
+		return problem.Reject(cannot, fmt.Sprintf("%q is not an outcome", known.Step), "write done, not-done or repeat")
 	}
+	step.EndedAt = s.moment()
 	return s.store.EndStep(ctx, step)
 }
 
-// captures says whether a step gives values that later ones may name.
-func (s *Service) captures(ctx context.Context, r store.Replacement, step store.Step) (bool, error) {
+// told are the values that a person gives in place of what a step would have captured. All that it captures are needed.
+func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step, given map[string]string, cannot string) (map[string]procedure.Value, error) {
 	j, err := s.load(ctx, r.ID)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
+	out := map[string]procedure.Value{}
 	for _, each := range j.procedure.Steps[procedure.Section(step.Section)] {
-		if each.Name == step.Name {
-			return len(each.Capture) > 0, nil
+		if each.Name != step.Name && !strings.HasPrefix(step.Name, each.Name+": ") {
+			continue
+		}
+		for _, c := range each.Capture {
+			text, has := given[c.Name]
+			if !has {
+				return nil, problem.New(problem.Conflict, cannot, fmt.Sprintf("later steps need {{%s}}, which the step “%s” would have captured", c.Name, step.Name),
+					"give it with --value "+c.Name+"=…, or have the step done again", next.ResumeAgain.On(replacement.Name(r.ID)))
+			}
+			if len(text) > mostAnswer {
+				return nil, problem.Reject(cannot, "the value of "+c.Name+" is longer than 64 kB", "")
+			}
+			out[c.Name] = procedure.Value{Kind: procedure.Text, Text: text, Known: true, Secret: c.Secret}
 		}
 	}
-	return false, nil
+	for name := range given {
+		if _, known := out[name]; !known {
+			return nil, problem.Reject(cannot, fmt.Sprintf("the step “%s” captures no {{%s}}", step.Name, name), "leave it out")
+		}
+	}
+	return out, nil
 }
 
 // Ask lets a person cancel, revert or resume a replacement.

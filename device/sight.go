@@ -1,0 +1,280 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"freshseal/core/look"
+	"freshseal/core/procedure"
+)
+
+// Sights tell what a device serves, and compare it with what stood before the first change.
+type Sights interface {
+	// Wire says what all addresses serve, or those of one node alone; said names for people what is served.
+	Wire(ctx context.Context, node string) (word look.Word, said string, err error)
+	// Told says what a look of the device's own means.
+	Told(name, text string) look.Word
+}
+
+// Pauses between looks.
+const (
+	betweenLooks = time.Second
+	firstLooks   = 300 * time.Millisecond // between the first two, of which most agree
+)
+
+// HeldError says that the way back cannot go on by itself: what is seen does not say what to undo. Nothing
+// was sent.
+type HeldError struct {
+	What string // that was not undone
+	Seen string
+}
+
+func (e *HeldError) Error() string { return fmt.Sprintf("%s: %s", e.What, e.Seen) }
+
+// Looks asks the device by the steps of the section look and returns its words, by the names of the looks. journalled writes
+// them into the journal; where it is looked again and again they are not.
+func (r *Runner) Looks(ctx context.Context, scope *procedure.Scope, journalled bool) (map[string]string, error) {
+	ask := r.quietly
+	if journalled {
+		ask = r.anew
+	}
+	out := map[string]string{}
+	for _, step := range r.Procedure.Steps[procedure.Look] {
+		if !step.Holds(scope) {
+			continue
+		}
+		within, err := r.entered(ctx, step, scope)
+		if err == nil {
+			var ready procedure.Ready
+			if ready, err = step.Expand(procedure.Look, "", within); err == nil {
+				var got map[string]procedure.Value
+				if got, err = ask(ctx, ready, within); err == nil {
+					for name, v := range got {
+						out[name] = v.Text
+					}
+				}
+			}
+		}
+		if stops(ctx, err) {
+			return out, err
+		} else if err != nil {
+			return out, &unread{err}
+		}
+	}
+	if now, has := out[look.Now]; has && look.Plain(out[look.Next]) == "" && slices.Contains(r.Procedure.Looks(), look.Next) {
+		out[look.Next] = now // nothing is staged
+	}
+	return out, nil
+}
+
+// quietly asks by a step that changes nothing, and leaves no trace in the journal.
+func (r *Runner) quietly(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
+	if err := r.enclose(ctx, false, scope); err != nil {
+		return nil, err
+	}
+	r.hidden = scope.Secrets()
+	result, err := r.do(r.steps(ctx), ready, 0)
+	if errors.Is(err, errNotSignedIn) {
+		if ready, scope, err = r.signedInAgain(ctx, ready, scope); err == nil {
+			result, err = r.do(r.steps(ctx), ready, 0)
+		}
+	}
+	if err == nil {
+		err = judge(ready, result, scope.Secrets())
+	}
+	if err != nil {
+		if lost(err) {
+			r.Close()
+		}
+		return nil, &StepError{Section: ready.Section, Step: ready.Name(), Why: show(err.Error(), scope.Secrets()), Repeat: true, Cause: err}
+	}
+	return ready.Step.Captured(result.Stdout, result.Stderr, result.Answered)
+}
+
+// unread says that the device could not be asked which certificate it has.
+type unread struct{ cause error }
+
+func (e *unread) Error() string { return e.cause.Error() }
+func (e *unread) Unwrap() error { return e.cause }
+
+// see looks once at what is named, for one node where that is not empty.
+func (r *Runner) see(ctx context.Context, names []string, node string, scope *procedure.Scope) (map[string]look.Word, string, error) {
+	out, said := map[string]look.Word{}, ""
+	if slices.Contains(names, look.Wire) {
+		word, what, err := r.Sights.Wire(ctx, node)
+		if err != nil {
+			return nil, "", err
+		}
+		out[look.Wire], said = word, what
+	}
+	if len(names) == len(out) {
+		return out, said, nil
+	}
+	told, err := r.Looks(ctx, scope, false)
+	if err != nil && !errors.As(err, new(*unread)) {
+		return nil, "", err
+	} else if err != nil {
+		said += fmt.Sprintf("; the device cannot be asked: %v", err)
+	}
+	for _, name := range names {
+		if name != look.Wire {
+			out[name] = r.Sights.Told(name, told[name])
+		}
+	}
+	return out, said, nil
+}
+
+// settled looks until two looks in a row agree and what they say can be trusted: not before the limit of an end that nobody
+// saw has passed, nor before a switch that was reported as done has had its time. What cannot be read is tried for as long
+// as a restart may take; then the device's own word decides, then the end of the step that was seen.
+func (r *Runner) settled(ctx context.Context, guard look.Guard, fate Fate, node string, scope *procedure.Scope) (map[string]look.Word, string, error) {
+	names, began := guard.Names(), time.Now()
+	asked := slices.Clone(names)
+	if len(r.Procedure.Looks()) > 0 && !slices.Contains(asked, look.Now) && node == "" && slices.Contains(r.Procedure.Looks(), look.Now) {
+		asked = append(asked, look.Now) // decides where the wire cannot be read
+	}
+	restart := r.Procedure.Traits.RestartLimit
+	var last map[string]look.Word
+	for n := 0; ; n++ {
+		seen, said, err := r.see(ctx, names, node, scope)
+		if err != nil {
+			return nil, "", err
+		}
+		now := time.Now()
+		agree := n > 0 && maps.Equal(seen, last)
+		last = seen
+		patient := now.Before(began.Add(restart)) // what cannot be read may come back
+		switch verdict := guard.Decide(seen); {
+		case !agree:
+		case now.Before(fate.Until): // it may still take effect
+		case verdict == look.Pass && fate.Done && now.Before(fate.Ended.Add(restart)) && !atOnce(seen): // it may be on its way
+		case verdict == look.Send && now.Before(fate.switched().Add(r.Procedure.Traits.RollsBack)): // it may go back by itself
+		case verdict != look.Hold:
+			return seen, said, nil
+		case patient && slices.Contains(slices.Collect(maps.Values(seen)), look.Unknown):
+		default:
+			if seen[look.Wire] == look.Unknown {
+				more, _, err := r.see(ctx, asked, node, scope)
+				if err != nil {
+					return nil, "", err
+				}
+				if word := more[look.Now]; word == look.Before || word == look.New {
+					seen[look.Wire] = word
+				} else if fate.Done {
+					seen[look.Wire] = look.New
+				} else if fate.Refused {
+					seen[look.Wire] = look.Before
+				}
+			}
+			return seen, said, nil
+		}
+		pause := betweenLooks
+		if n == 0 {
+			pause = firstLooks
+		}
+		if err := sleep(ctx, pause); err != nil {
+			return nil, "", err
+		}
+	}
+}
+
+// atOnce reports whether the device itself says that nothing is on its way.
+func atOnce(seen map[string]look.Word) bool {
+	return seen[look.Next] == look.Before
+}
+
+// guarded sends an undo only where what is seen asks for it, and looks again after it. It reports whether something was sent.
+func (r *Runner) guarded(ctx context.Context, section procedure.Section, step procedure.Step, i int, item string, fate Fate, scope *procedure.Scope) (sent bool, err error) {
+	undo := step.Undo.Items[i]
+	node := ""
+	if step.Each == "nodes" {
+		node = item
+	}
+	what := fmt.Sprintf("“%s” was not sent", undo.Step.Name)
+	const tries = 2
+	for n := 0; ; n++ {
+		seen, said, err := r.settled(ctx, undo.When, fate, node, scope)
+		if err != nil {
+			return sent, err
+		}
+		switch undo.When.Decide(seen) {
+		case look.Pass:
+			return sent, nil
+		case look.Hold:
+			return sent, &HeldError{what, fmt.Sprintf("it is sent when %s, and it is %s (%s)", undo.When, look.Said(seen), said)}
+		}
+		if n == tries {
+			return sent, &HeldError{fmt.Sprintf("“%s” was sent twice", undo.Step.Name), fmt.Sprintf("it is still %s (%s)", look.Said(seen), said)}
+		}
+		within, err := r.entered(ctx, undo.Step, scope)
+		if err != nil {
+			return sent, err
+		}
+		ready, err := step.UndoReady(i, item, within)
+		if err != nil {
+			return sent, unexpanded(section, undo.Step.Name, err)
+		}
+		ready.Section = section
+		sent = true
+		_, err = r.anew(ctx, ready, within)
+		if stops(ctx, err) {
+			return sent, err
+		}
+		fate = r.Journal.Fate(section, ready.Name())
+		if err == nil { // it takes its time
+			err = r.gone(ctx, undo.When, node, scope)
+		}
+		if err != nil && ctx.Err() != nil {
+			return sent, err
+		}
+		fate.Done = false // that the guard still holds means that it did not work
+	}
+}
+
+// gone waits until what an undo was sent for is not seen any more, for as long as a restart may take.
+func (r *Runner) gone(ctx context.Context, guard look.Guard, node string, scope *procedure.Scope) error {
+	for until := time.Now().Add(r.Procedure.Traits.RestartLimit); time.Now().Before(until); {
+		seen, _, err := r.see(ctx, guard.Names(), node, scope)
+		if err != nil {
+			return err
+		}
+		if guard.Decide(seen) == look.Pass {
+			return nil
+		}
+		if err := sleep(ctx, betweenLooks); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Stands looks at all that must read as before at the end of the way back: every address, what is in use and what the next
+// restart would serve. It returns what does not, or the empty text.
+func (r *Runner) Stands(ctx context.Context, scope *procedure.Scope) (string, error) {
+	names := []string{look.Wire}
+	for _, name := range []string{look.Now, look.Next} {
+		if slices.Contains(r.Procedure.Looks(), name) {
+			names = append(names, name)
+		}
+	}
+	seen, said, err := r.see(ctx, names, "", scope)
+	if err != nil {
+		return "", err
+	}
+	for _, name := range names {
+		switch {
+		case seen[name] == look.Before:
+		case name == look.Wire:
+			return said, nil
+		case name == look.Now:
+			return fmt.Sprintf("the device says that the certificate in use is %s", seen[name]), nil
+		default:
+			return fmt.Sprintf("the wire is right, and the device's next restart would serve %s", map[look.Word]string{look.New: "the new certificate", look.Other: "a third certificate", look.Unknown: "what cannot be read"}[seen[name]]), nil
+		}
+	}
+	return "", nil
+}
