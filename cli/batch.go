@@ -144,8 +144,8 @@ func (a *app) printBatch(ctx context.Context, client *client, id string) error {
 	}
 	if a.as == "table" {
 		c := b.Counts
-		put(a.out, "%s: %s, %d slots: %d sealed, %d under way, %d held, %d reverted, %d cancelled, %d refused, %d not begun\n",
-			b.ID, b.State, c.Slots, c.Sealed, c.UnderWay, c.Held, c.Reverted, c.Cancelled, c.Refused, c.Waiting+c.Left)
+		put(a.out, "%s: %s, %d slots: %d sealed, %d under way, %d held, %d reverted, %d cancelled, %d closed, %d refused, %d not begun\n",
+			b.ID, b.State, c.Slots, c.Sealed, c.UnderWay, c.Held, c.Reverted, c.Cancelled, c.Closed, c.Refused, c.Waiting+c.Left)
 	}
 	if err := a.print(struct {
 		work.Batch

@@ -156,7 +156,7 @@ func (a *app) rest(r work.Replacement) error {
 	}
 	switch r.State {
 	case replacement.Reverted:
-		if r.Leftover == "" && strings.Contains(r.Why, "asked for it") {
+		if r.Leftover == "" && strings.HasSuffix(r.Why, " asked for it") {
 			put(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
 			return nil
 		}

@@ -42,6 +42,7 @@ type Runner struct {
 	Config    func(context.Context) (ssh.Target, error)   // likewise for NETCONF
 	Helpers   map[string]Helper                           // devices on which some steps are done, by the setting that names them
 	Sights    Sights                                      // what is served, for the way back
+	Proven    bool                                        // the new certificate was seen at every address: nothing of it is on its way any more
 	Edition   int                                         // of the language in which the replacement began; see procedure.Read
 	Hard      context.Context                             // ends even a step that is under way; nil: nothing does but its limit
 

@@ -195,6 +195,12 @@ func (r *Runner) guarded(ctx context.Context, section procedure.Section, step pr
 		node = item
 	}
 	what := fmt.Sprintf("“%s” was not sent", undo.Step.Name)
+	if ready, err := step.UndoReady(i, item, scope); err == nil {
+		if own := r.Journal.Fate(section, ready.Name()); own.LastDone > fate.Last { // it was sent already, and nothing is on its way any more
+			fate.Done = false
+		}
+	}
+	fate.Done = fate.Done && !r.Proven
 	const tries = 2
 	for n := 0; ; n++ {
 		seen, said, err := r.settled(ctx, undo.When, fate, node, scope)

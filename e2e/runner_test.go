@@ -51,9 +51,9 @@ const putBoth = `    - {step: key, file: key_file, holds: new_key}
 func TestUnsafeStepsAreNeverDoneTwice(t *testing.T) {
 	t.Parallel()
 	const steps = `  install:
-    - {step: first, run: mkdir /etc/first, undo: rm -r /etc/first}
+    - {step: first, run: mkdir /etc/first, undo: {run: rm -r /etc/first, when: always}}
   activate:
-` + putBoth + `    - {step: second, run: mkdir /etc/second, undo: rm -r /etc/second}
+` + putBoth + `    - {step: second, run: mkdir /etc/second, undo: {run: rm -r /etc/second, when: always}}
     - {step: reload, run: "{{reload}}", undo: again}
 `
 	held := sync.Map{}
@@ -426,7 +426,7 @@ func TestMirrorFinallyAndSealAreCarriedOut(t *testing.T) {
 	box := simulated(t, standin.Box{})
 	at := func(name string) string { return filepath.Join(box.Dir, "root/etc", name) }
 	s := families(t, "127.0.0.1:0", map[string]string{
-		"carried": "  activate:\n    - {step: maintenance, run: mkdir /etc/maintenance, undo: nothing, finally: {run: rm -r /etc/maintenance, repeat: safe}}\n" + putBoth + "    - {step: reload, run: \"{{reload}}\", undo: again}\n  mirror:\n    - {step: mirror, run: mkdir /etc/mirrored, undo: rm -r /etc/mirrored}\n  seal:\n    - {step: seal, run: cat /etc/sealed, repeat: safe}\n",
+		"carried": "  activate:\n    - {step: maintenance, run: mkdir /etc/maintenance, undo: nothing, finally: {run: rm -r /etc/maintenance, repeat: safe}}\n" + putBoth + "    - {step: reload, run: \"{{reload}}\", undo: again}\n  mirror:\n    - {step: mirror, run: mkdir /etc/mirrored, undo: {run: rm -r /etc/mirrored, when: always}}\n  seal:\n    - {step: seal, run: cat /etc/sealed, repeat: safe}\n",
 		"one-way": "  activate:\n    - {step: burn, run: mkdir /etc/burnt, undo: none, because: the fuse is blown}\n" + putBoth + "    - {step: fails, run: cat /nothing, undo: nothing}\n",
 	})
 	s.addSimulated(name, box, "correct horse")

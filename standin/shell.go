@@ -171,7 +171,7 @@ func has(options []string, letter string) bool {
 // room says why nothing can be written at a path.
 func (r *Running) room(file string) error {
 	switch f := r.faulty(); {
-	case !strings.HasPrefix(file, "/etc/") && !strings.HasPrefix(file, "/srv/") && !strings.HasPrefix(file, stage):
+	case !strings.HasPrefix(file, "/etc/") && !strings.HasPrefix(file, "/srv/tally/tls/") && !strings.HasPrefix(file, stage):
 	case f.ReadOnly:
 		return &fs.PathError{Op: "open", Path: file, Err: syscall.EROFS}
 	case f.DiskFull:

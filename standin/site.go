@@ -19,7 +19,7 @@ const (
 )
 
 // SiteSettings are the settings of the family web-site-ssh for such a box.
-var SiteSettings = map[string]string{"site": siteFile, "certificate": "/etc/site/certs/site.pem", "key_file": "/etc/site/private/site.key", "enable": "sitectl enable", "disable": "sitectl disable", "test": "sitectl test", "reload": "sitectl reload"}
+var SiteSettings = map[string]string{"site": siteFile, "certificate": "/etc/site/certs/site.pem", "key_file": "/etc/site/private/site.key", "enable": "sitectl enable", "disable": "sitectl disable", "enabled": "sitectl state", "test": "sitectl test", "reload": "sitectl reload"}
 
 // laySite lays the site as it was delivered: one directive commented out, and not enabled
 // by the administrator yet, but by its maker.
@@ -37,20 +37,37 @@ func (r *Running) laySite() error {
 
 var siteDirective = regexp.MustCompile(`(?m)^\s*(SSLCertificateFile|SSLCertificateKeyFile|SSLEngine)\s+(\S+)`)
 
-// sitectl tests and enables the site, and has the server read its files again.
-func (r *Running) sitectl(h interp.HandlerContext, _, words []string) error {
+func (r *Running) siteSettings() (map[string]string, error) {
 	text, err := r.root.ReadFile(inside(siteFile))
-	if err != nil {
-		return err
-	}
 	set := map[string]string{}
 	for _, m := range siteDirective.FindAllStringSubmatch(string(text), -1) {
 		set[m[1]] = m[2]
+	}
+	return set, err
+}
+
+// sitePower has the server read its files as it does when it is turned on.
+func (r *Running) sitePower() error {
+	set, err := r.siteSettings()
+	if err != nil {
+		return err
+	}
+	return r.loadFrom(set["SSLCertificateFile"], set["SSLCertificateKeyFile"])
+}
+
+// sitectl tests and enables the site, and has the server read its files again.
+func (r *Running) sitectl(h interp.HandlerContext, _, words []string) error {
+	set, err := r.siteSettings()
+	if err != nil {
+		return err
 	}
 	delivered := set["SSLCertificateFile"] == CertificateFile
 	switch strings.Join(words, " ") {
 	case "enable":
 		return r.root.WriteFile(inside(siteEnabled), nil, 0o600)
+	case "state":
+		_, off := r.root.Stat(inside(siteEnabled))
+		fmt.Fprintln(h.Stdout, map[bool]string{true: "off", false: "on"}[off != nil])
 	case "disable":
 		r.root.Remove(inside(siteEnabled))
 	case "test":
@@ -69,7 +86,7 @@ func (r *Running) sitectl(h interp.HandlerContext, _, words []string) error {
 			r.serving.Store(nil) // it dies, and says so only in a log
 		}
 	default:
-		return errors.New("usage: sitectl enable | disable | test | reload")
+		return errors.New("usage: sitectl state | enable | disable | test | reload")
 	}
 	return nil
 }

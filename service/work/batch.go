@@ -74,6 +74,7 @@ type Account struct {
 	Sealed    int `json:"sealed" required:"true"`
 	Reverted  int `json:"reverted" required:"true"`
 	Cancelled int `json:"cancelled" required:"true"`
+	Closed    int `json:"closed" required:"true" description:"by a person, as the wire showed"`
 }
 
 func (a *Account) add(outcome, state string, n int) {
@@ -95,6 +96,8 @@ func (a *Account) add(outcome, state string, n int) {
 			a.Reverted += n
 		case replacement.Cancelled:
 			a.Cancelled += n
+		case replacement.Closed:
+			a.Closed += n
 		default:
 			a.UnderWay += n
 		}

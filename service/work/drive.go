@@ -246,7 +246,7 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	if err := j.seat.Take(ctx, s.reach, j.device.Site); err != nil { // the last that can fail: it is given by leave
 		return nil, nil, err
 	}
-	r = &device.Runner{Helpers: helpers, Sights: sights, Edition: j.Edition, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
+	r = &device.Runner{Helpers: helpers, Sights: sights, Edition: j.Edition, Proven: j.Stage == replacement.Seal, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
 		SSH:    func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) },
 		Config: func(ctx context.Context) (ssh.Target, error) { return s.reach.Config(ctx, j.device) },
 		Web:    func(ctx context.Context) (https.Target, error) { return s.web(ctx, *j) }}

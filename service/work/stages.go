@@ -291,6 +291,9 @@ func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error 
 	if err := s.forgetKey(ctx, j); err != nil {
 		return err
 	}
+	if err := s.endOffers(ctx, j); err != nil {
+		return err
+	}
 	err := s.section(ctx, j, runner, procedure.Seal)
 	if ctx.Err() != nil || errors.Is(err, device.ErrPerson) {
 		return err
@@ -299,6 +302,29 @@ func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error 
 		return err
 	}
 	return runner.Leave(ctx, j.scope, true)
+}
+
+// endOffers removes what earlier replacements of the slots keep for another try: a later one is sealed. What cannot be cleared stands
+// as their leftover.
+func (s *Service) endOffers(ctx context.Context, j job) (err error) {
+	j.seat.Give() // each takes a place of its own
+	defer func() {
+		if again := j.seat.Take(ctx, s.reach, j.device.Site); err == nil {
+			err = again
+		}
+	}()
+	for _, t := range j.targets {
+		kept, err := s.store.KeptOf(ctx, t.ID, j.ID)
+		if err != nil {
+			return err
+		}
+		for _, id := range kept {
+			if err := s.dropKept(ctx, id, false); err != nil && ctx.Err() != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // leave records what is left on the device; nil: nothing.
@@ -359,8 +385,19 @@ func (s *Service) Clear(ctx context.Context, id string) (Replacement, error) {
 	if err != nil {
 		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
-	if !j.State.Over() || j.Leftover == "" {
+	if !j.State.Over() || j.Leftover == "" && j.KeepsUntil.IsZero() {
 		return Replacement{}, problem.New(problem.Conflict, id+" has nothing to clear", "it is "+string(j.State)+", and nothing of it is known to be left on the device", "", next.ShowReplacement.On(id))
+	}
+	unlock, free := s.tryDevice(j.DeviceID)
+	if !free {
+		return Replacement{}, problem.New(problem.Conflict, id+" was not cleared", "its device is being worked on", "clear it when that has ended", next.ListReplacements.On(""))
+	}
+	defer unlock()
+	if !j.KeepsUntil.IsZero() || j.State == replacement.Closed {
+		if err := s.dropKept(ctx, n, false); err != nil {
+			return Replacement{}, problem.New(problem.Outside, id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
+		}
+		return s.Replacement(ctx, id)
 	}
 	runner, leave, err := s.runner(ctx, &j)
 	if err != nil {
@@ -372,6 +409,12 @@ func (s *Service) Clear(ctx context.Context, id string) (Replacement, error) {
 		err = errors.Join(err, s.tidyAfter(ctx, j, runner))
 	} else {
 		err = runner.Tidy(ctx, false)
+	}
+	if runner.Within(j.scope) {
+		err = errors.Join(err, runner.LeaveVisit(ctx, j.scope))
+	}
+	if errors.Is(err, device.ErrPerson) {
+		err = errors.New("a person must let Fresh Seal in first: see the open tasks of " + id)
 	}
 	if err := s.leave(ctx, j, err); err != nil {
 		return Replacement{}, err
@@ -411,12 +454,21 @@ func (s *Service) TidyDevice(ctx context.Context, name string) (Tidied, error) {
 	if err != nil || len(ids) == 0 {
 		return out, err
 	}
+	unlock, free := s.tryDevice(d.ID)
+	if !free {
+		return out, problem.New(problem.Conflict, name+" was not tidied", "it is being worked on", "try again when that has ended")
+	}
+	defer unlock()
 	runner, leave, err := s.runner(ctx, &j)
 	if err != nil {
 		return out, err
 	}
 	defer leave()
-	if err := runner.Tidy(ctx, false, folders...); err != nil {
+	err = runner.Tidy(ctx, false, folders...)
+	if runner.Within(j.scope) {
+		err = errors.Join(err, runner.LeaveVisit(ctx, j.scope))
+	}
+	if err != nil {
 		return out, problem.New(problem.Outside, name+" was not tidied", err.Error(), "", next.TryDevice.On(name))
 	}
 	for _, id := range ids {

@@ -102,7 +102,7 @@ func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step
 			text, has := given[c.Name]
 			if !has {
 				return nil, problem.New(problem.Conflict, cannot, fmt.Sprintf("later steps need {{%s}}, which the step “%s” would have captured", c.Name, step.Name),
-					"give it with --value "+c.Name+"=…, or have the step done again", next.ResumeAgain.On(replacement.Name(r.ID)))
+					"give the value of "+c.Name+", or have the step done again", next.ResumeAgain.On(replacement.Name(r.ID)))
 			}
 			if len(text) > mostAnswer {
 				return nil, problem.Reject(cannot, "the value of "+c.Name+" is longer than 64 kB", "")

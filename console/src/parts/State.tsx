@@ -8,8 +8,9 @@ const tones: Record<Replacement['state'], string> = {
   sealed: 'success.main',
   reverted: 'text.primary',
   cancelled: 'text.secondary',
+  closed: 'text.secondary',
 }
-const signs: Record<Replacement['state'], string> = { running: '▸', waiting: '…', held: '!', sealed: '✓', reverted: '↩', cancelled: '–' }
+const signs: Record<Replacement['state'], string> = { running: '▸', waiting: '…', held: '!', sealed: '✓', reverted: '↩', cancelled: '–', closed: '■' }
 
 /** states are all states of a replacement. */
 export const states = Object.keys(tones)

@@ -87,7 +87,7 @@ function Shown({ b }: { b: Batch }) {
   const [filter, set] = useFilter('outcome', 'state')
   const stop = useChange({ of: 'batches', do: () => take(api.POST('/api/v1/batches/{id}/stop', { params: { path: { id: b.id } } })), done: () => setSure(false) })
   const c = b.counts
-  const over = c.sealed + c.reverted + c.cancelled + c.refused + c.left
+  const over = c.sealed + c.reverted + c.cancelled + c.closed + c.refused + c.left
   return (
     <Stack>
       <Breadcrumbs>
@@ -145,7 +145,7 @@ function Shown({ b }: { b: Batch }) {
             {said[o as Item['outcome']]}
           </MenuItem>
         ))}
-        {['held', 'sealed', 'reverted', 'cancelled'].map((s) => (
+        {['held', 'sealed', 'reverted', 'cancelled', 'closed'].map((s) => (
           <MenuItem key={s} value={s}>
             {s}
           </MenuItem>
@@ -174,6 +174,7 @@ export function account(a: Account) {
     [a.held, 'held'],
     [a.reverted, 'reverted'],
     [a.cancelled, 'cancelled'],
+    [a.closed, 'closed'],
     [a.refused, 'refused'],
     [a.waiting, 'not begun yet'],
     [a.left, 'not begun'],

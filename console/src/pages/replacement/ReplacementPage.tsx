@@ -73,6 +73,7 @@ function Shown({ it }: { it: Replacement }) {
           <Next say={it.next} actions={it.actions} />
         </Alert>
       )}
+      {it.state === 'held' && <Held it={it} />}
       {byHand && <GuidedStep replacement={it.id} />}
       <Back waits={it.state === 'waiting' && it.stage === 'sign'} />
       <Columns>
@@ -101,6 +102,24 @@ function Shown({ it }: { it: Replacement }) {
   )
 }
 
+const which = { before: 'old certificate', new: 'new certificate', other: 'a third certificate', unknown: 'not known' }
+
+/** Held shows what a person needs to decide: why the way back did not come to its end, and what each address serves. */
+function Held({ it }: { it: Replacement }) {
+  const rows = (it.serves ?? []).map((v): Fact => [
+    v.address,
+    <>
+      {which[v.which]} <Foreign>{`– ${v.text}`}</Foreign>
+    </>,
+  ])
+  if (it.back) rows.unshift(['The way back', <Foreign>{it.back}</Foreign>])
+  return (
+    <Panel title="What is served now">
+      <Facts rows={rows} />
+    </Panel>
+  )
+}
+
 function facts(it: Replacement): Fact[] {
   return [
     ['Names', <Foreign>{it.plan.names.join(', ')}</Foreign>],
@@ -110,6 +129,8 @@ function facts(it: Replacement): Fact[] {
     ['Asked for by', <Foreign>{`${it.asked_by}, ${moment(it.begun_at)}`}</Foreign>],
     ...(it.approved_by ? [['Approved by', <Foreign>{it.approved_by}</Foreign>] as Fact] : []),
     ...(it.former ?? []).map((f): Fact => ['Obsolete', <Foreign>{`${f.sha256.slice(0, 16)}…, asked for anew by ${f.by}: ${f.reason}`}</Foreign>]),
+    ...(it.retry_of ? [['Retry of', it.retry_of] as Fact] : []),
+    ...(it.kept ? [['Kept for another try', `until ${it.kept.until.slice(0, 10)}: ${it.kept.what.join(', ')}`] as Fact] : []),
     ['Old', <Print text={it.old_sha256} what="the old SHA-256" />],
     ['New', <Print text={it.new_sha256} what="the new SHA-256" />],
   ]
@@ -117,7 +138,7 @@ function facts(it: Replacement): Fact[] {
 
 /** severity is how loud a state is: what a person asked for is no fault. */
 export function severity(r: Replacement) {
-  if (r.state === 'waiting' || r.state === 'cancelled' || wanted(r)) return 'info'
+  if (r.state === 'waiting' || r.state === 'cancelled' || r.state === 'closed' || wanted(r)) return 'info'
   if (r.leftover) return 'warning'
   return r.state === 'sealed' ? 'success' : 'error'
 }

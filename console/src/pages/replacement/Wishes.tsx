@@ -1,8 +1,10 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useNavigate } from 'react-router'
 import { api, take, type Replacement } from '../../api/client'
 import { sessionQuery, useChange } from '../../api/queries'
 import { Compare } from '../../parts/Compare'
@@ -15,9 +17,11 @@ import { AskAgain, canAskAgain } from './AskAgain'
 // In these stages the device may serve something else than before.
 const touched = ['trust', 'install', 'trial', 'activate', 'prove', 'mirror', 'seal']
 
-type Wish = 'approve' | 'cancel' | 'revert' | 'resume' | 'done' | 'again' | 'clear'
+type Wish = 'approve' | 'cancel' | 'revert' | 'resume' | 'done' | 'not-done' | 'repeat' | 'clear' | 'retry' | 'close-new' | 'close-old' | 'close-neither'
 
-function send(id: string, what: Wish) {
+const closes = { 'close-new': 'new', 'close-old': 'old', 'close-neither': 'neither' } as const
+
+function send(id: string, what: Wish, reason: string) {
   const params = { params: { path: { id } } }
   switch (what) {
     case 'clear':
@@ -28,10 +32,16 @@ function send(id: string, what: Wish) {
       return take(api.POST('/api/v1/replacements/{id}/cancel', params))
     case 'revert':
       return take(api.POST('/api/v1/replacements/{id}/revert', params))
+    case 'retry':
+      return take(api.POST('/api/v1/replacements/{id}/retry', params))
     case 'resume':
-      return take(api.POST('/api/v1/replacements/{id}/resume', params))
+      return take(api.POST('/api/v1/replacements/{id}/resume', { ...params, body: {} }))
+    case 'close-new':
+    case 'close-old':
+    case 'close-neither':
+      return take(api.POST('/api/v1/replacements/{id}/close', { ...params, body: { as: closes[what], reason } }))
     default:
-      return take(api.POST('/api/v1/replacements/{id}/resume', { params: { ...params.params, query: { step: what } } }))
+      return take(api.POST('/api/v1/replacements/{id}/resume', { ...params, body: { step: what } }))
   }
 }
 
@@ -41,13 +51,22 @@ export function Wishes({ r }: { r: Replacement }) {
   const [sure, setSure] = useState<Wish>()
   const me = useQuery(sessionQuery).data?.user
   const operator = useMay('operator')
-  const ask = useChange({ of: 'replacements', do: (what: Wish) => send(r.id, what), done: () => setSure(undefined) })
+  const [reason, setReason] = useState('')
+  const go = useNavigate()
+  const ask = useChange({
+    of: 'replacements',
+    do: (what: Wish) => send(r.id, what, reason),
+    done: (after: Replacement) => {
+      setSure(undefined)
+      if (after.id !== r.id) void go(`/replacements/${after.id}`)
+    },
+  })
   const leave = () => {
     ask.reset()
     setSure(undefined)
   }
-  const last = r.steps?.[r.steps.length - 1]
-  const unknown = last?.outcome === 'unknown' ? last : undefined
+  const can = new Set((r.actions ?? []).map((a) => a.do))
+  const unknown = can.has('resume-again') ? r.steps?.findLast((s) => s.outcome === 'unknown') : undefined
   const open = r.state === 'waiting' || r.state === 'held' || (r.state === 'running' && !r.stopping && !r.reverting)
   if (!operator) return open || r.state === 'sealed' ? <Quiet>Acting on it needs the role operator.</Quiet> : null
   const wish = (what: Wish, label: string, look: 'contained' | 'outlined' = 'contained', grave = false) => (
@@ -62,7 +81,12 @@ export function Wishes({ r }: { r: Replacement }) {
         {r.waiting_for === 'approval' && wish('approve', 'Approve')}
         {r.state === 'held' && !unknown && wish('resume', 'Resume')}
         {r.state === 'held' && unknown && wish('done', 'The step was done: go on')}
-        {r.state === 'held' && unknown && wish('again', 'Do the step again', 'outlined')}
+        {r.state === 'held' && unknown && wish('not-done', 'It was not done: do it now', 'outlined')}
+        {r.state === 'held' && unknown && wish('repeat', 'Do the step again', 'outlined')}
+        {can.has('close-new') && wish('close-new', 'Close: the new certificate stays', 'outlined')}
+        {can.has('close-old') && wish('close-old', 'Close: the old certificate stays', 'outlined')}
+        {can.has('close-neither') && wish('close-neither', 'Close: accept what is served', 'outlined')}
+        {can.has('retry') && wish('retry', 'Retry with the signed certificate')}
         {r.leftover && wish('clear', 'Clear what is left')}
         {canAskAgain(r) && (
           <Button variant="outlined" onClick={() => setAgain(true)}>
@@ -77,16 +101,60 @@ export function Wishes({ r }: { r: Replacement }) {
       {r.leftover && <Typography sx={{ mt: 1, color: 'warning.main' }}>Left on the device: {r.leftover}</Typography>}
       {ask.error && !sure && <Problem error={ask.error} />}
       {again && <AskAgain r={r} close={() => setAgain(false)} />}
-      {sure && <Question r={r} wish={sure} step={unknown?.name ?? ''} pending={ask.isPending} error={ask.error} act={() => ask.mutate(sure)} close={leave} />}
+      {sure && (
+        <Question
+          r={r}
+          wish={sure}
+          step={unknown?.name ?? ''}
+          pending={ask.isPending}
+          error={ask.error}
+          act={() => ask.mutate(sure)}
+          close={leave}
+          reason={reason}
+          setReason={setReason}
+        />
+      )}
     </Box>
   )
 }
 
-const needsAnswer: Partial<Record<Wish, true>> = { approve: true, cancel: true, revert: true, done: true, again: true }
+const needsAnswer: Partial<Record<Wish, true>> = {
+  approve: true,
+  cancel: true,
+  revert: true,
+  done: true,
+  'not-done': true,
+  repeat: true,
+  'close-new': true,
+  'close-old': true,
+  'close-neither': true,
+}
 
-type QuestionProps = { r: Replacement; wish: Wish; step: string; pending: boolean; error: unknown; act: () => void; close: () => void }
+const outcomes: Partial<Record<Wish, { ask: string; yes: string; say: string }>> = {
+  done: { ask: 'was done?', yes: 'It was done', say: 'The replacement goes on after it. Say so only when you looked at the device.' },
+  'not-done': { ask: 'was not done?', yes: 'It was not done', say: 'It is sent to the device now. Say so only when you looked at the device.' },
+  repeat: { ask: 'is done again?', yes: 'Do it again', say: 'It is sent to the device once more. Where it was done already, it is then done twice.' },
+}
 
-function Question({ r, wish, step, ...rest }: QuestionProps) {
+const closing: Partial<Record<Wish, string>> = {
+  'close-new': 'Every address serves the new certificate. The slot counts as replaced.',
+  'close-old': 'Every address serves the old certificate. The slot counts as it was before.',
+  'close-neither': 'The slot counts as serving whatever it serves now.',
+}
+
+type QuestionProps = {
+  r: Replacement
+  wish: Wish
+  step: string
+  pending: boolean
+  error: unknown
+  act: () => void
+  close: () => void
+  reason: string
+  setReason: (text: string) => void
+}
+
+function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) {
   const place = `${r.device}/${r.slot}`
   const old = { title: 'Old', sha256: r.old_sha256 }
   const fresh = { title: 'New', sha256: r.new_sha256, none: 'not signed yet' }
@@ -115,15 +183,22 @@ function Question({ r, wish, step, ...rest }: QuestionProps) {
           </Typography>
         </Confirm>
       )
-    default:
+    case 'close-new':
+    case 'close-old':
+    case 'close-neither':
       return (
-        <Confirm {...rest} question={wish === 'done' ? `Was the step “${step}” done?` : `Do the step “${step}” again?`} yes={wish === 'done' ? 'It was done' : 'Do it again'}>
-          <Typography>
-            {wish === 'done'
-              ? 'The replacement goes on after it. Say so only when you looked at the device.'
-              : 'It is sent to the device once more. Where it was done already, it is then done twice.'}
-          </Typography>
+        <Confirm {...rest} question={`Close the replacement of ${place}?`} yes="Close it" no="Keep it open">
+          <Typography sx={{ mb: 2 }}>{closing[wish]} The device is free from then on, and what the replacement left there is cleared.</Typography>
+          <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required fullWidth helperText="Recorded in the ledger." />
         </Confirm>
       )
+    default: {
+      const said = outcomes[wish]
+      return (
+        <Confirm {...rest} question={`The step “${step}” ${said?.ask ?? ''}`} yes={said?.yes ?? ''}>
+          <Typography>{said?.say}</Typography>
+        </Confirm>
+      )
+    }
   }
 }
