@@ -66,6 +66,7 @@ func quickFamilies(t *testing.T, names ...string) string {
 		text = regexp.MustCompile(`rolls_back: \d+m`).ReplaceAllString(text, "rolls_back: 2s")
 		text = strings.ReplaceAll(strings.ReplaceAll(text, "after: 2m", "after: 1s, every: 300ms"), `"^https://"}, limit: 5m`, `"^https://"}, limit: 4s`)
 		text = strings.ReplaceAll(waits.ReplaceAllString(text, "${1}4s"), `leaf: "{{new_sha256}}"}, limit: 1m`, `leaf: "{{new_sha256}}"}, limit: 4s`)
+		text = regexp.MustCompile(`\blimit: \d+m\b`).ReplaceAllString(text, "limit: 6s")
 		if !strings.Contains(text, "restart_limit") {
 			text = strings.Replace(strings.ReplaceAll(text, "limit: 20s", "limit: 4s"), "traits:\n", "traits:\n  restart_limit: 5s\n", 1)
 		}

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/hex"
@@ -49,7 +50,7 @@ func webBox(t *testing.T, b standin.Box) (box *standin.Running, flags []string) 
 		b.TLSPort, b.Hosts = number(t, port), func(string) *standin.Running { return standby }
 		flags = append(flags, "--node", "standby.gannet-point.tidewrack.example=127.20.83.2")
 	case standin.TraversalPeer:
-		b.System = name
+		b.System = cmp.Or(b.System, name)
 	case standin.AccessServer:
 		b.Shared = radiusSecret
 		node := kindAt(t, standin.Box{Kind: standin.AccessServer, Shared: radiusSecret, RADIUSPort: number(t, daemon.FreePort(t, "127.20.83.2")), Restart: 200 * time.Millisecond}, "127.20.83.2", 0)

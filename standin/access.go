@@ -131,11 +131,11 @@ func (r *Running) bothDownloads(a asked, passphrase string) (map[string]string, 
 	if err != nil {
 		return nil, err
 	}
-	text, err := r.root.ReadFile(inside(nextKey))
+	text, err := r.root.ReadFile(inside(askedKey))
 	if err != nil {
 		return nil, err
 	}
-	r.root.Remove(inside(nextKey)) // it leaves the box
+	r.root.Remove(inside(askedKey)) // it leaves the box
 	block, _ := pem.Decode(text)
 	made, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	if err != nil {

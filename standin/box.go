@@ -151,21 +151,24 @@ type Running struct {
 	dropped atomic.Bool // DropUpload has happened
 	faults  atomic.Pointer[Faults]
 
-	factoryKey []byte // with which it was turned on first
-	stopped    stopped
-	gearLock   sync.Mutex
-	gear       *gear // what network gear runs with; nil: as it was kept
-	shellOn    atomic.Bool
-	owners     sync.Map // of files, where they were changed
-	webs       webState
-	routes     routing
-	away       atomic.Bool // something in front answers in its place
-	mux        *http.ServeMux
+	usual    atomic.Pointer[tls.Certificate] // what was served when its faults were set: they meet what comes after it
+	stopped  stopped
+	gearLock sync.Mutex
+	gear     *gear // what network gear runs with; nil: as it was kept
+	shellOn  atomic.Bool
+	owners   sync.Map // of files, where they were changed
+	webs     webState
+	routes   routing
+	away     atomic.Bool // something in front answers in its place
+	mux      *http.ServeMux
 }
 
 // SetFaults has other things go wrong from now on. What happens once may happen once more.
 func (r *Running) SetFaults(f Faults) {
 	r.faults.Store(&f)
+	if pair := r.serving.Load(); pair != nil {
+		r.usual.Store(pair)
+	}
 	r.dropped.Store(false)
 	r.webs.lock.Lock()
 	defer r.webs.lock.Unlock()
@@ -404,8 +407,8 @@ func (r *Running) load() error {
 	if err != nil {
 		return err
 	}
-	if r.factoryKey == nil {
-		r.factoryKey = key
+	if r.usual.Load() == nil {
+		r.usual.Store(&pair)
 	}
 	r.serve(pair, key)
 	return nil

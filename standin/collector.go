@@ -49,17 +49,13 @@ func (r *Running) tallyctl(h interp.HandlerContext, _, words []string) error {
 			return errors.New("the service does not stop")
 		}
 		r.takes(2)
-		r.stopped.state = "stopped"
-		r.serving.Store(nil)
+		r.stopped.off(r)
 	case "start":
 		if r.stopped.state == "" {
 			return nil
 		}
 		r.takes(1)
 		certificate, key := path.Join(tallyFolder, "server.crt"), path.Join(tallyFolder, "server.key")
-		if r.faulty().KeepServing {
-			certificate, key = CertificateFile, KeyFile // from a copy of its own
-		}
 		info, err := r.root.Stat(inside(key))
 		if err != nil {
 			return err
@@ -69,6 +65,11 @@ func (r *Running) tallyctl(h interp.HandlerContext, _, words []string) error {
 		}
 		if r.faulty().FailTest && r.changedFrom(key) {
 			return errors.New("cannot start")
+		}
+		if r.faulty().KeepServing { // from a copy of its own
+			r.serving.Store(r.stopped.kept)
+			r.stopped.state = ""
+			return nil
 		}
 		if err := r.loadFrom(certificate, key); err != nil {
 			return errors.New("cannot start")

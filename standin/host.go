@@ -1,6 +1,9 @@
 package standin
 
 import (
+	"bytes"
+	"crypto/tls"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -51,8 +54,22 @@ func (r *Running) hostctl(h interp.HandlerContext, _, words []string) error {
 	return nil
 }
 
-// changedKey says that a key is not the one that the host was delivered with.
-func (r *Running) changedKey(key []byte) bool { return string(key) != string(r.factoryKey) }
+// changedKey says that a key is another one than that of the certificate which was served when its faults were set.
+func (r *Running) changedKey(key []byte) bool {
+	usual := r.usual.Load()
+	if usual == nil {
+		return false
+	}
+	_, err := tls.X509KeyPair(pemOf("CERTIFICATE", usual.Certificate[0]), key)
+	return err != nil
+}
+
+// isUsual says that a chain is that of the certificate which was served when the box's faults were set.
+func (r *Running) isUsual(chain []byte) bool {
+	usual := r.usual.Load()
+	block, _ := pem.Decode(chain)
+	return usual != nil && block != nil && bytes.Equal(block.Bytes, usual.Certificate[0])
+}
 
 // InMaintenance says that a bare host is out of service.
 func (r *Running) InMaintenance() bool {

@@ -74,7 +74,7 @@ func (r *Running) certificates(t *terminal) error {
 		case choice == "3":
 			r.watched("go back", func() { err = r.goBack(t) })
 		case choice == "4":
-			t.say("In use: %s\nBefore: %s\n", orNone(fingerprint(r.served())), orNone(r.leafIn(menuBefore)))
+			t.say("In use: %s\nAfter a restart: %s\nBefore: %s\n", orNone(fingerprint(r.served())), orNone(r.leafIn(CertificateFile)), orNone(r.leafIn(menuBefore)))
 		default:
 			t.say("There is no such choice.\n")
 		}

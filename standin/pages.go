@@ -16,7 +16,8 @@ import (
 
 // Where a box with pages keeps what it was given by hand.
 const (
-	nextKey     = "/var/pages/next.key"
+	askedKey    = "/var/pages/asked.key" // of the request; in use once its certificate is
+	nextKey     = "/var/pages/next.key"  // with nextChain, what is staged
 	goneKey     = "/var/pages/given.key" // shown with the request, and not used before it comes back
 	nextRequest = "/var/pages/next.request"
 	nextChain   = "/var/pages/next.pem"
@@ -94,7 +95,7 @@ func (r *Running) pagesRequest(field func(string) string) error {
 	if _, err := r.nextRequest(subject, strings.Split(field("names"), ","), ""); err != nil || !r.KeyGone {
 		return err
 	}
-	return r.root.Rename(inside(nextKey), inside(goneKey))
+	return r.root.Rename(inside(askedKey), inside(goneKey))
 }
 
 func (r *Running) pagesUpload(chain, key []byte) error {
@@ -103,7 +104,7 @@ func (r *Running) pagesUpload(chain, key []byte) error {
 	}
 	if !r.KeyGone {
 		var err error
-		if key, err = r.root.ReadFile(inside(nextKey)); err != nil {
+		if key, err = r.root.ReadFile(inside(askedKey)); err != nil {
 			return fmt.Errorf("make a key and a request first")
 		}
 	}
@@ -143,6 +144,10 @@ func (r *Running) pagesUse(chainFile, keyFile string, keep bool) error {
 	}
 	if err := r.lay(map[string][]byte{CertificateFile: chain, KeyFile: key}); err != nil {
 		return err
+	}
+	if chainFile == nextChain { // what was staged is in use
+		r.root.Remove(inside(nextChain))
+		r.root.Remove(inside(nextKey))
 	}
 	r.work.Go(func() {
 		if !r.faulty().Gateway { // something in front goes on answering

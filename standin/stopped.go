@@ -16,7 +16,8 @@ import (
 // stopped is how a server stands whose settings can be changed only while it is off.
 type stopped struct {
 	lock  sync.Mutex
-	state string // empty: running
+	state string           // empty: running
+	kept  *tls.Certificate // what it served before it was stopped
 }
 
 const dockSettings = "/etc/dock/settings"
@@ -35,8 +36,7 @@ func (r *Running) dockctl(h interp.HandlerContext, _, words []string) error {
 		}
 		fmt.Fprintln(h.Stdout, is)
 	case command == "stop now":
-		r.stopped.state = "stopped"
-		r.serving.Store(nil)
+		r.stopped.off(r)
 	case command == "stop":
 		if is != "" {
 			return nil
@@ -51,9 +51,10 @@ func (r *Running) dockctl(h interp.HandlerContext, _, words []string) error {
 		}
 		r.stopped.state = ""
 		if r.faulty().KeepServing {
-			return r.load()
+			r.serving.Store(r.stopped.kept)
+			return nil
 		}
-		if r.loadFrom(settings["certificate"], settings["key"]) != nil || r.faulty().FailTest && settings["certificate"] != CertificateFile {
+		if r.loadFrom(settings["certificate"], settings["key"]) != nil || r.faulty().FailTest && r.changedFrom(settings["key"]) {
 			r.serving.Store(nil) // its log says why; nobody reads that
 		}
 	case len(words) == 2 && words[0] == "show" && settings[words[1]] != "":
@@ -82,9 +83,16 @@ func (r *Running) halt() {
 	r.stopped.lock.Lock()
 	defer r.stopped.lock.Unlock()
 	if r.stopped.state == "stopping" {
-		r.stopped.state = "stopped"
-		r.serving.Store(nil)
+		r.stopped.off(r)
 	}
+}
+
+// off stops a server at once. The lock is held.
+func (s *stopped) off(r *Running) {
+	if was := r.serving.Swap(nil); was != nil {
+		s.kept = was
+	}
+	s.state = "stopped"
 }
 
 func (r *Running) dockSettings() map[string]string {

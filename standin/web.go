@@ -224,7 +224,7 @@ func (r *Running) nextRequest(subject pkix.Name, names []string, kind string) ([
 	if err != nil {
 		return nil, err
 	}
-	return der, r.lay(map[string][]byte{nextKey: pemOf("PRIVATE KEY", pkcs8), nextRequest: pemOf("CERTIFICATE REQUEST", der)})
+	return der, r.lay(map[string][]byte{askedKey: pemOf("PRIVATE KEY", pkcs8), nextRequest: pemOf("CERTIFICATE REQUEST", der)})
 }
 
 // take checks a chain against the key that waits for it, and keeps it beside.
