@@ -192,7 +192,7 @@ func (a *app) demo() *cobra.Command {
 			return a.run(c.Context(), s, listen, func(url string) error { return a.introduce(c.Context(), s, dir, url) })
 		},
 	}
-	c.AddCommand(a.mailbox())
+	c.AddCommand(a.mailbox(), a.faults())
 	c.Flags().Uint64Var(&seed, "seed", 1, "seed for the keys and passwords of a new fleet")
 	c.Flags().StringVar(&dir, "dir", ".demo", "the data folder")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")

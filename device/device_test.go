@@ -271,9 +271,9 @@ func TestAStepThatHangsMayStillRun(t *testing.T) {
 		if _, err := r.Carry(t.Context(), procedure.Survey, scope); err != nil { // the box answers until it hangs
 			t.Fatal(err)
 		}
-		box.Faults.Hang = true
+		box.SetFaults(standin.Faults{Hang: true})
 		_, err := r.Carry(t.Context(), procedure.Install, scope)
-		box.Faults.Hang = false
+		box.SetFaults(standin.Faults{})
 		var step *device.StepError
 		if !errors.As(err, &step) || !errors.Is(err, links.ErrTimeLimit) || len(book.ended) != 2 || !book.ended[1].Unknown {
 			t.Errorf("repeat %q: %v", repeat, err)

@@ -30,19 +30,19 @@ func talk(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	act := ready.Act.(*procedure.DialogAct)
 	link, err := r.open(ctx)
 	if err != nil {
-		return Result{}, err
+		return Result{}, readied(err)
 	}
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
 	var able ssh.Able
 	if act.Command != "" {
 		if able, err = link.Able(limited); err != nil {
-			return Result{}, err
+			return Result{}, readied(err)
 		}
 	}
 	if able.Sessions || uses(ready.Step) {
 		if err := r.work(limited); err != nil {
-			return Result{}, err
+			return Result{}, readied(err)
 		}
 	}
 	start := func() (*ssh.Talk, error) { return link.Talk(limited, act.Command) }

@@ -14,7 +14,7 @@ var _ = carries("file", putFile)
 func putFile(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result, error) {
 	act := ready.Act.(*procedure.FileAct)
 	if _, err := r.open(ctx); err != nil {
-		return Result{}, err
+		return Result{}, readied(err)
 	}
 	if err := r.before(ctx, act.Path); err != nil {
 		return Result{}, err

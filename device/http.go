@@ -34,12 +34,41 @@ func (r *Runner) entered(ctx context.Context, step procedure.Step, scope *proced
 	if step.Do.Link() != procedure.HTTPS {
 		return scope, nil
 	}
-	if r.session == nil {
-		if err := r.signIn(ctx, scope); err != nil {
+	for began := time.Now(); r.session == nil; {
+		err := r.signIn(ctx, scope)
+		switch {
+		case err == nil:
+		case !away(err) || !r.disturbed() || ctx.Err() != nil || time.Since(began) > r.Procedure.Traits.RestartLimit:
+			return scope, err
+		case sleep(ctx, callAgain) != nil:
 			return scope, err
 		}
 	}
 	return scope.WithAll(r.session.values), nil
+}
+
+// away reports whether a device did not answer at all, or with an error of its own, as it does while it restarts.
+func away(err error) bool {
+	var changed https.PinChanged
+	return !errors.As(err, &changed) && (errors.Is(err, links.ErrLost) || errors.Is(err, https.ErrNotReached) || errors.As(err, new(*unwell)))
+}
+
+// unwell is an answer with a status of 500 and above.
+type unwell struct{ cause error }
+
+func (e *unwell) Error() string { return e.cause.Error() }
+func (e *unwell) Unwrap() error { return e.cause }
+
+// disturbed reports whether this replacement did something after which the device may be restarting.
+func (r *Runner) disturbed() bool {
+	for _, section := range []procedure.Section{procedure.Install, procedure.Activate, procedure.Mirror} {
+		for _, step := range r.Procedure.Steps[section] {
+			if r.Journal.Fate(section, step.Name).Begun {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func (r *Runner) signIn(ctx context.Context, scope *procedure.Scope) error {
@@ -128,7 +157,7 @@ const (
 )
 
 // call makes a call, or makes it again and again until the answer is what is waited for.
-func call(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error) {
+func call(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (_ Result, err error) {
 	act := ready.Act.(*procedure.HTTPAct)
 	if r.session == nil {
 		return Result{}, errNotSignedIn
@@ -140,7 +169,6 @@ func call(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	}
 	safe := ready.Step.Again() || ready.Section == procedure.Session
 	var result Result
-	var err error
 	for n := 1; ; n++ {
 		result, err = r.once(limited, act, ready.Section)
 		if !safe || n == mostCalls || act.Drop && errors.Is(err, links.ErrLost) || !transient(result, err) || sleep(limited, callAgain) != nil {
@@ -155,6 +183,12 @@ func call(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	}
 	if err == nil {
 		err = act.Judge(*result.Answered)
+		sick := err != nil && result.Answered.Status >= 500
+		defer func() {
+			if sick {
+				err = &unwell{err}
+			}
+		}()
 		switch {
 		case err != nil && ready.Step.Secret:
 			err = errSecret
@@ -196,7 +230,7 @@ func said(got procedure.Response) string {
 func transient(result Result, err error) bool {
 	var changed https.PinChanged
 	switch {
-	case errors.As(err, &changed), errors.Is(err, errNotSignedIn), errors.Is(err, links.ErrFlood):
+	case errors.As(err, &changed), errors.Is(err, errNotSignedIn), errors.Is(err, links.ErrFlood), https.Final(err):
 		return false
 	case err != nil:
 		return true
@@ -246,7 +280,7 @@ func (r *Runner) until(ctx context.Context, act *procedure.HTTPAct, id int64, se
 		cancel()
 		var changed https.PinChanged
 		switch {
-		case errors.As(err, &changed), errors.Is(err, errNotSignedIn), errors.Is(err, links.ErrFlood):
+		case errors.As(err, &changed), errors.Is(err, errNotSignedIn), errors.Is(err, links.ErrFlood), https.Final(err):
 			return result, err
 		case err != nil:
 			last = err.Error()

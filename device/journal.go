@@ -111,7 +111,24 @@ func (e *StepError) Unwrap() error { return e.Cause }
 // or nobody saw the end of a step that may not be repeated. One whose time ran out
 // and that was ended for certain has failed: what it did is undone.
 func (e *StepError) Unknown() bool {
+	if errors.As(e.Cause, new(*notBegun)) {
+		return false
+	}
 	return e.Runs || !e.Repeat && lost(e.Cause) && !errors.Is(e.Cause, links.ErrTimeLimit)
+}
+
+// notBegun says that the line broke before anything of the step was begun.
+type notBegun struct{ cause error }
+
+func (e *notBegun) Error() string { return "nothing was begun: " + e.cause.Error() }
+func (e *notBegun) Unwrap() error { return e.cause }
+
+// readied is the error of what is done before a step is begun.
+func readied(err error) error {
+	if err == nil {
+		return nil
+	}
+	return &notBegun{err}
 }
 
 func lost(err error) bool {

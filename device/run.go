@@ -31,19 +31,19 @@ func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resul
 	act := ready.Act.(*procedure.RunAct)
 	link, err := r.open(ctx)
 	if err != nil {
-		return Result{}, err
+		return Result{}, readied(err)
 	}
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
 	looks := ready.Section == procedure.Survey || ready.Section == procedure.Look
 	if uses(ready.Step) || !looks {
 		if err := r.work(limited); err != nil {
-			return Result{}, err
+			return Result{}, readied(err)
 		}
 	}
 	able, err := link.Able(limited)
 	if err != nil {
-		return Result{}, err
+		return Result{}, readied(err)
 	}
 	if looks || !able.Sessions {
 		out, err := link.Exec(limited, act.Command, act.Stdin)

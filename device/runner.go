@@ -37,14 +37,15 @@ type Runner struct {
 	As        []string // stands before file work that needs more rights
 	AsWord    string   // the password that it asks for; empty: none
 	Journal   Journal
-	Own       Own                                         // the service's own certificate; nil: this device is another
-	Web       func(context.Context) (https.Target, error) // likewise for its web interface
-	Config    func(context.Context) (ssh.Target, error)   // likewise for NETCONF
-	Helpers   map[string]Helper                           // devices on which some steps are done, by the setting that names them
-	Sights    Sights                                      // what is served, for the way back
-	Proven    bool                                        // the new certificate was seen at every address: nothing of it is on its way any more
-	Edition   int                                         // of the language in which the replacement began; see procedure.Read
-	Hard      context.Context                             // ends even a step that is under way; nil: nothing does but its limit
+	Own       Own                                                                        // the service's own certificate; nil: this device is another
+	Web       func(context.Context) (https.Target, error)                                // likewise for its web interface
+	Config    func(context.Context) (ssh.Target, error)                                  // likewise for NETCONF
+	Helpers   map[string]Helper                                                          // devices on which some steps are done, by the setting that names them
+	Sights    Sights                                                                     // what is served, for the way back
+	Leaf      func(ctx context.Context, address, name string) (sha256 string, err error) // reads what an address serves, as HOST:PORT
+	Proven    bool                                                                       // the new certificate was seen at every address: nothing of it is on its way any more
+	Edition   int                                                                        // of the language in which the replacement began; see procedure.Read
+	Hard      context.Context                                                            // ends even a step that is under way; nil: nothing does but its limit
 
 	link     *ssh.Link
 	hidden   []string           // what the screen of the step under way must not show
@@ -224,7 +225,7 @@ func (r *Runner) anew(ctx context.Context, ready procedure.Ready, scope *procedu
 	}
 	var may *mayRun
 	beside := errors.As(err, &may) && may.untold // what may be repeated may also be repeated beside itself
-	if errors.Is(err, links.ErrLost) && repeatable(ready) && ctx.Err() == nil && (!runs(err) || beside) {
+	if errors.Is(err, links.ErrLost) && (repeatable(ready) || errors.As(err, new(*notBegun))) && ctx.Err() == nil && (!runs(err) || beside) {
 		captured, err = r.journalled(ctx, ready, scope)
 	}
 	return captured, err
@@ -324,7 +325,7 @@ func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, sco
 	}
 	o := Outcome{OK: stepErr == nil, Refused: refused, Exit: result.Exit, Output: show(shown, secrets), Captured: captured}
 	if stepErr != nil {
-		o.Why, o.Unknown = show(stepErr.Error(), secrets), lost(stepErr)
+		o.Why, o.Unknown = show(stepErr.Error(), secrets), lost(stepErr) && !errors.As(stepErr, new(*notBegun))
 		failure.Why, failure.Remedy = o.Why, remedy(step, stepErr)
 	}
 	// The outcome is written even when the service is being stopped.

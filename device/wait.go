@@ -2,9 +2,7 @@ package device
 
 import (
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -121,22 +119,15 @@ func (r *Runner) come(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 	return r.page(ctx, a)
 }
 
-// wire asks by TLS once which leaf is served.
+// wire reads once which leaf is served, as every reading does.
 func (r *Runner) wire(ctx context.Context, a *procedure.WaitAct) (come bool, said string, err error) {
 	limited, cancel := context.WithTimeout(ctx, questionLimit)
 	defer cancel()
-	conn, err := r.Dial(limited, "tcp", a.Wire)
+	sha256, err := r.Leaf(limited, a.Wire, a.Name)
 	if err != nil {
 		return false, err.Error(), nil
 	}
-	defer conn.Close()
-	client := tls.Client(conn, &tls.Config{ServerName: a.Name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS12})
-	if err := client.HandshakeContext(limited); err != nil {
-		return false, err.Error(), nil
-	}
-	sum := sha256.Sum256(client.ConnectionState().PeerCertificates[0].Raw)
-	said = "it serves " + hex.EncodeToString(sum[:])
-	return hex.EncodeToString(sum[:]) == strings.ToLower(a.Leaf), said, nil
+	return sha256 == strings.ToLower(a.Leaf), "it serves " + sha256, nil
 }
 
 // mostPage is how much of a page is looked at.

@@ -3,9 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
-	"fmt"
 	"maps"
-	"net"
 	"os"
 	"slices"
 	"strings"
@@ -14,7 +12,6 @@ import (
 	"time"
 
 	"freshseal/standin"
-	"freshseal/standin/daemon"
 )
 
 // renewal is a built-in family whose boxes are replaced again and again.
@@ -102,23 +99,6 @@ func (r renewal) serves(t *testing.T, box *standin.Running) []byte {
 	return nil
 }
 
-// renewalFaults are what goes wrong with a renewal. Each kind meets those that it knows.
-var renewalFaults = []struct {
-	name   string
-	faults standin.Faults
-}{
-	{"refuses", standin.Faults{FailTest: true}},
-	{"keeps serving the old one", standin.Faults{KeepServing: true}},
-	{"serves the leaf alone", standin.Faults{LeafAlone: true}},
-	{"goes back by itself", standin.Faults{RollBack: true}},
-	{"has no room", standin.Faults{DiskFull: true}},
-	{"is read-only", standin.Faults{ReadOnly: true}},
-	{"reaches one node alone", standin.Faults{OneNode: true}},
-	{"loses the session", standin.Faults{SessionLost: true}},
-	{"loses an upload", standin.Faults{DropUpload: true}},
-	{"serves a third certificate", standin.Faults{ThirdCertificate: true}},
-}
-
 // outcome is a row of the table.
 type outcome struct{ Family, Fault, Ends, Serves string }
 
@@ -149,8 +129,8 @@ func heldBy(t *testing.T, box *standin.Running) map[string]string {
 
 // twice replaces a box once without any fault, then again with one: the second way back, and the third after a revert, are
 // what a box's life consists of.
-func (r renewal) twice(t *testing.T, s *server, fault string, faults standin.Faults) {
-	name := fmt.Sprintf("%s-%x.saltmere.tidewrack.example", r.family, len(fault)+int(fault[0]))
+func (r renewal) twice(t *testing.T, s *server, f standin.Fault) {
+	faults, name := f.Faults, r.family+"-"+f.Name+".saltmere.tidewrack.example"
 	box, add := r.start(t, standin.Box{Kind: r.kind, Restart: 200 * time.Millisecond, System: name})
 	add(s, name, "quick-"+r.family)
 	slot := name + "/" + slotOfKind(r.kind)
@@ -177,7 +157,7 @@ func (r renewal) twice(t *testing.T, s *server, fault string, faults standin.Fau
 	case state == "reverted" && !bytes.Equal(now, first):
 		t.Errorf("it is reverted, and does not serve the certificate that stood before:\n%s", said)
 	}
-	record(outcome{r.family, fault, state, which(now, factory, first, state)})
+	record(outcome{r.family, f.Name, state, which(now, factory, first, state)})
 	if state == "held" && faults.ThirdCertificate {
 		s.ok("replacement", "close", id, "--as", "neither", "--reason", "somebody put another one there")
 		return
@@ -242,28 +222,6 @@ func which(now, factory, first []byte, state string) string {
 	return "another certificate"
 }
 
-// knows reports whether a fault means something to a kind.
-func (r renewal) knows(f standin.Faults) bool {
-	web := r.leaf != nil
-	switch {
-	case f.RollBack:
-		return r.kind == standin.MenuManager
-	case f.DiskFull, f.ReadOnly:
-		return !web && r.kind != standin.NetworkGear && r.kind != standin.MenuManager && r.kind != standin.Router && r.kind != standin.Dashboard
-	case f.OneNode:
-		return r.kind == standin.Firewall || r.kind == standin.EncryptionAppliance || r.kind == standin.LoadBalancer || r.kind == standin.AccessServer
-	case f.SessionLost, f.ThirdCertificate:
-		return web && r.kind != standin.WirelessManager && r.kind != standin.AccessServer
-	case f.DropUpload:
-		return !web && r.kind != standin.Router
-	case f.FailTest:
-		return r.kind != standin.MenuManager
-	case f.LeafAlone:
-		return r.kind != standin.Router && r.kind != standin.Dashboard
-	}
-	return true
-}
-
 // A second replacement that a box refuses, takes back or drops ends on the very certificate that stood before it, on the wire, in
 // its files and after its next restart; what was signed is used for another try. With FRESHSEAL_KINDS=all every
 // kind meets every fault, and the table of docs/kinds.md is written.
@@ -278,22 +236,16 @@ func TestASecondReplacementGoesBackToTheFirst(t *testing.T) {
 	everything := os.Getenv("FRESHSEAL_KINDS") == "all"
 	for i, r := range renewals() {
 		n := 0
-		for _, f := range renewalFaults {
-			if !r.knows(f.faults) {
-				continue
-			}
+		for _, f := range standin.FaultsOf(r.kind) {
 			if n++; !everything && n != 1+i%2 { // a sample: the first or the second that it knows
 				continue
 			}
-			t.Run(r.family+" "+f.name, func(t *testing.T) {
+			t.Run(r.family+" "+f.Name, func(t *testing.T) {
 				t.Parallel()
 				s := *s
 				s.t = t
-				r.twice(t, &s, f.name, f.faults)
+				r.twice(t, &s, f)
 			})
 		}
 	}
 }
-
-var _ = daemon.FreePort
-var _ = net.JoinHostPort

@@ -88,6 +88,7 @@ type Watch func(what string, done bool) (carryOut bool)
 
 // watched does something under the eyes of Watch.
 func (r *Running) watched(what string, do func()) {
+	r.counted(what)
 	if r.Watch == nil {
 		do()
 		return
@@ -150,6 +151,9 @@ type Running struct {
 	closed  bool
 	dropped atomic.Bool // DropUpload has happened
 	faults  atomic.Pointer[Faults]
+
+	soon      *Faults // that begin once it was asked soonAfter more things
+	soonAfter int
 
 	usual    atomic.Pointer[tls.Certificate] // what was served when its faults were set: they meet what comes after it
 	stopped  stopped
@@ -421,7 +425,7 @@ func (r *Running) serve(pair tls.Certificate, key []byte) {
 	case r.faulty().NeverBack && r.changedKey(key):
 		r.serving.Store(nil)
 		return
-	case r.faulty().LeafAlone && r.Kind != Dashboard: // which leaves out its nodes instead
+	case r.faulty().LeafAlone && r.Kind != Dashboard && r.changedKey(key): // which leaves out its nodes instead
 		pair.Certificate = pair.Certificate[:1]
 	}
 	r.serving.Store(&pair)

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -58,6 +59,9 @@ type Fleet struct {
 	proxies []*Socks
 	places  map[string]map[string]string // by way in, "" for none: shown address:port → where it really listens
 	meddled *Running
+
+	stop chan struct{} // ends the following of set faults
+	work sync.WaitGroup
 }
 
 const day = 24 * time.Hour
@@ -110,6 +114,8 @@ func StartFleet(dir string, seed Seed, now time.Time) (*Fleet, error) {
 			return nil, fmt.Errorf("starting %s: %w", w.Name, err)
 		}
 	}
+	f.stop = make(chan struct{})
+	f.work.Go(func() { f.follow(dir, f.stop) })
 	return f, os.WriteFile(filepath.Join(dir, "where.csv"), []byte(f.where()), 0o600)
 }
 
@@ -416,6 +422,10 @@ func (f *Fleet) where() string {
 // Close turns every box off.
 func (f *Fleet) Close() error {
 	var errs []error
+	if f.stop != nil {
+		close(f.stop)
+		f.work.Wait()
+	}
 	for _, proxy := range f.proxies {
 		errs = append(errs, proxy.Close())
 	}

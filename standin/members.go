@@ -37,7 +37,7 @@ var members = []member{
 	{name: "engine.turnstone.tidewrack.example", site: "Turnstone engine room", address: "203.0.113.84", replaceable: true, factory: "Brinewell", ends: 5 * 365 * day, behind: true},
 	{name: "bridge.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.91", replaceable: true, ends: 30 * day, behind: true},
 	{name: "galley.sanderling.tidewrack.example", site: "Sanderling", address: "203.0.113.92", ends: 90 * day, behind: true},
-	{name: "watch.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.27", replaceable: true, factory: "Brinewell", ends: 6 * 365 * day, kind: SiteServer, restart: time.Second},
+	{name: "watch.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.28", replaceable: true, factory: "Brinewell", ends: 6 * 365 * day, kind: SiteServer, restart: time.Second},
 	{name: "phones.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.31", replaceable: true, factory: "Halyard", ends: 3 * 365 * day, kind: VoiceManager, restart: 6 * time.Second},
 	{name: "lines.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.31", ends: 20 * day, kind: WANController, restart: 4 * time.Second},
 	{name: "radio.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.32", factory: "Brinewell", ends: 6 * 365 * day, kind: WirelessManager, restart: 3 * time.Second},

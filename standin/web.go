@@ -246,9 +246,10 @@ func (r *Running) use() error {
 		if err != nil {
 			return err
 		}
-		block, _ := pem.Decode(chain)
-		if err := r.lay(map[string][]byte{nextChain: pem.EncodeToMemory(block)}); err != nil {
-			return err
+		if block, _ := pem.Decode(chain); !r.isUsual(chain) {
+			if err := r.lay(map[string][]byte{nextChain: pem.EncodeToMemory(block)}); err != nil {
+				return err
+			}
 		}
 	}
 	if err := r.restarting(func() error { return r.pagesUse(nextChain, nextKey, true) }); err != nil {

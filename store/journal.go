@@ -32,10 +32,10 @@ type Step struct {
 	Task *Task `db:"-"` // of a step that a person does
 }
 
-// BeginStep writes a step into the journal before it is done.
+// BeginStep writes a step into the journal before it is done; it is on the disk when this returns.
 func (s *Store) BeginStep(ctx context.Context, step Step) (int64, error) {
 	var id int64
-	err := s.change(ctx, func(tx *sqlx.Tx) error {
+	err := s.durably(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO step (replacement_id, section, name, verb, text, repeatable, began_at, limit_at)
 			VALUES (:replacement_id, :section, :name, :verb, :text, :repeatable, :began_at, :limit_at)`, step)
 		if err != nil {

@@ -44,22 +44,15 @@ func (s *Store) KeptOf(ctx context.Context, slotID, but int64) ([]int64, error) 
 // Retry adds a replacement that takes over what another one has kept: its request and path, entries of its journal, and secrets. over gives
 // these for the new number; a capture that is sealed comes opened, and is sealed by seal once its entry has a number.
 func (s *Store) Retry(ctx context.Context, r Replacement, slotIDs []int64, p replacement.Progress, yaml string, over func(id int64) ([]Step, map[string][]byte, error), seal func(stepID int64, text []byte) []byte) (int64, error) {
-	var next int64
-	if err := s.read.GetContext(ctx, &next, `SELECT last + 1 FROM counter WHERE name = 'replacement'`); err != nil {
-		return 0, err
-	}
-	steps, secrets, err := over(next) // before the transaction: it reads
-	if err != nil {
-		return 0, err
-	}
 	edition := r.Edition
 	r.setProgress(p)
-	err = s.change(ctx, func(tx *sqlx.Tx) error {
+	err := s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := s.addReplacement(ctx, tx, &r, slotIDs, yaml, nil); err != nil {
 			return err
 		}
-		if r.ID != next {
-			return fmt.Errorf("another replacement was created at the same moment; try again")
+		steps, secrets, err := over(r.ID) // it reads, over connections of its own
+		if err != nil {
+			return err
 		}
 		if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET request = :request, spki = :spki, path = :path, new_sha256 = :new_sha256, work = :work, retry_of = :retry_of WHERE id = :id`, r); err != nil {
 			return err

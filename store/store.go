@@ -37,6 +37,7 @@ type Store struct {
 	told      int64 // the newest event that listeners were woken for
 
 	roster   *roster.Roster // what lists are made from
+	durable  sync.Mutex     // held while the writer syncs each commit
 	applying sync.Mutex     // held while a change is committed and told to the roster
 
 	ledgerKey []byte // with which entries of the ledger are chained
@@ -112,6 +113,18 @@ func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close
 // change runs f in one transaction of the writer.
 func (s *Store) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return s.changeStanding(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) { return nil, f(tx) })
+}
+
+// durably is change whose effect is on the disk before it returns (SQLite's synchronous=FULL), whatever becomes of the machine.
+func (s *Store) durably(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	s.durable.Lock()
+	defer s.durable.Unlock()
+	if _, err := s.write.ExecContext(ctx, `PRAGMA synchronous=FULL`); err != nil {
+		return err
+	}
+	err := s.change(ctx, f)
+	_, back := s.write.ExecContext(context.WithoutCancel(ctx), `PRAGMA synchronous=NORMAL`)
+	return errors.Join(err, back)
 }
 
 // changeStanding is change for what readings and judgements change of slots: f returns what the roster must know of that.

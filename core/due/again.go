@@ -17,6 +17,9 @@ const (
 	closely   = 48 * time.Hour // after a replacement
 )
 
+// AfterSeal is how long after a replacement was sealed or reverted its slot is read again, whatever its rhythm is.
+var AfterSeal = []time.Duration{time.Minute, 10 * time.Minute, time.Hour}
+
 // Next says how long after a reading at a moment the next one is made. A slot is read four
 // times as often from the day on which it is due, and eight times as often in the two days after a
 // replacement. One that is dark is read again after five minutes, then after twice that, and so on up to
@@ -29,6 +32,11 @@ func (r Rhythm) Next(at time.Time, jitter float64) time.Duration {
 			every = again
 		}
 	case !r.Installed.IsZero() && at.Sub(r.Installed) < closely:
+		for _, after := range AfterSeal {
+			if since := at.Sub(r.Installed); since < after {
+				return min(after-since, max(every/8, soonest)) // exactly then: what changed since is told of
+			}
+		}
 		every /= 8
 	case !r.Due.IsZero() && at.After(r.Due):
 		every /= 4

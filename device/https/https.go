@@ -38,10 +38,11 @@ const (
 
 // Target says how a device's web interface is reached.
 type Target struct {
-	Address    string   // host:port
-	ServerName string   // asked for in the handshake; empty: none
-	Pins       []string // SHA-256 of the certificates that it may show, in hexadecimal
-	OldTLS     bool     // also TLS 1.0 and 1.1, and suites that are broken, for a box that knows no others
+	Address    string             // host:port
+	ServerName string             // asked for in the handshake; empty: none
+	Pins       []string           // SHA-256 of the certificates that it may show, in hexadecimal
+	Met        func(shown string) // told which of them it shows; may be nil
+	OldTLS     bool               // also TLS 1.0 and 1.1, and suites that are broken, for a box that knows no others
 	User       string
 	Password   string
 	Digest     bool // user and password go by RFC 7616
@@ -125,9 +126,17 @@ func (l *Link) pinned(state tls.ConnectionState) error {
 	sum := sha256.Sum256(state.PeerCertificates[0].Raw)
 	if shown := hex.EncodeToString(sum[:]); !slices.Contains(l.target.Pins, shown) {
 		return PinChanged{Pinned: l.target.Pins, Shown: shown}
+	} else if l.target.Met != nil {
+		l.target.Met(shown)
 	}
 	return nil
 }
+
+// ErrNotReached says that nothing was sent.
+var ErrNotReached = errors.New("the device was not reached")
+
+// Final reports whether the same call cannot succeed in a moment either: it leads to another host, or round and round.
+func Final(err error) bool { return errors.Is(err, errAway) || errors.Is(err, errRound) }
 
 // errAway says that a redirect leads to another host, to which nothing is sent.
 var errAway = errors.New("the device redirects to another host, which is not followed")
@@ -204,5 +213,5 @@ func cause(ctx context.Context, err error, sent bool) error {
 	case sent:
 		return fmt.Errorf("%w: %v", links.ErrLost, err)
 	}
-	return fmt.Errorf("the device was not reached: %w", err)
+	return fmt.Errorf("%w: %w", ErrNotReached, err)
 }

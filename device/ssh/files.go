@@ -51,7 +51,7 @@ func (f Files) Way() (string, error) {
 // sftp opens the file channel when it is first needed.
 func (l *Link) sftp() (*sftp.Client, error) {
 	var err error
-	l.once.Do(func() { l.files, err = sftp.NewClient(l.client) })
+	l.once.Do(func() { l.files, err = l.openFiles() })
 	if l.files == nil {
 		return nil, fmt.Errorf("the device takes no files over SFTP: %w", err)
 	}
@@ -410,23 +410,73 @@ func (f Files) RemoveAll(ctx context.Context, path string, keep ...string) error
 		return fmt.Errorf("%s: the device has neither SFTP nor a shell", doing)
 	}
 	defer context.AfterFunc(ctx, func() { f.link.client.Close() })()
+	if err := f.removeBelow(client, path, &removal{keep: keep, top: path}); err != nil {
+		return fileError(ctx, doing, err)
+	}
+	if len(keep) == 0 {
+		if err := client.RemoveDirectory(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fileError(ctx, doing, err)
+		}
+	}
+	return nil
+}
+
+// What is removed of a folder over SFTP at most: a work folder holds a few dozen files. A device names them, so it may name as many
+// as it likes.
+const (
+	maxEntries = 2_000
+	maxDepth   = 8
+	maxListing = 1 << 20 // bytes that a device sends for one listing
+	maxName    = 255
+)
+
+// removal counts what is removed of one folder.
+type removal struct {
+	top     string
+	keep    []string
+	entries int
+}
+
+// removeBelow removes what is in a folder, but for the names that are kept at its top.
+func (f Files) removeBelow(client *sftp.Client, path string, r *removal) error {
+	if strings.Count(strings.TrimPrefix(path, r.top), "/") > maxDepth {
+		return fmt.Errorf("%w: %s is nested deeper than %d folders", links.ErrFlood, path, maxDepth)
+	}
+	end := f.link.budget(maxListing)
 	entries, err := client.ReadDir(path)
+	end()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	if err != nil {
-		return fileError(ctx, doing, err)
+		return err
 	}
+	keep := r.keep
+	r.keep = nil
 	for _, entry := range entries {
-		if len(keep) > 0 && entry.Name() == keep[0] {
+		name := entry.Name()
+		if r.entries++; r.entries > maxEntries {
+			return fmt.Errorf("%w: %s holds more than %d files", links.ErrFlood, path, maxEntries)
+		}
+		if len(name) > maxName || strings.ContainsAny(name, "/\x00") || name == "." || name == ".." {
+			return fmt.Errorf("the device names a file %.40q, which is no name", name)
+		}
+		if len(keep) > 0 && name == keep[0] {
 			continue
 		}
-		if err := client.RemoveAll(path + "/" + entry.Name()); err != nil {
-			return fileError(ctx, doing, err)
+		below := path + "/" + name
+		if !entry.IsDir() {
+			if err := client.Remove(below); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			continue
 		}
-	}
-	if len(keep) == 0 {
-		return fileError(ctx, doing, client.RemoveDirectory(path))
+		if err := f.removeBelow(client, below, r); err != nil {
+			return err
+		}
+		if err := client.RemoveDirectory(below); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
 	return nil
 }

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -81,6 +82,7 @@ type Link struct {
 	client *crypto.Client
 	files  *sftp.Client
 	once   sync.Once
+	left   atomic.Int64 // of what the device may send over the file channel; see meter
 	able   *Able
 	lock   sync.Mutex // guards able
 	more   moreRights

@@ -12,6 +12,7 @@ import (
 
 	"freshseal/core/cert"
 	"freshseal/core/chain"
+	"freshseal/core/due"
 	"freshseal/core/finding"
 	"freshseal/core/judge"
 	"freshseal/core/visible"
@@ -318,6 +319,13 @@ func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *stor
 			row.Chain.V = append(row.Chain.V, c.SHA256)
 		}
 		judged = snapshot.Judge(reading.Chain, about, s.now())
+	}
+	served := ""
+	if leaf := reading.Leaf(); leaf != nil {
+		served = leaf.SHA256
+	}
+	if row.Standing != due.Dark && s.expects(row.ID, served) {
+		judged.Standing = due.Standing{Base: row.Standing, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}
 	}
 	settleOn(row, judged)
 	return judged.Until, nil

@@ -47,6 +47,7 @@ type Service struct {
 	judging    judging
 	sweeps     sweeps
 	anchorLock sync.Mutex
+	expected   sync.Map     // slot id → []string: leaves that a replacement under way may show there
 	waited     atomic.Int64 // when somebody last waited for an answer of the service; nanoseconds since 1970
 }
 

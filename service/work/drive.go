@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"freshseal/core/look"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/device"
@@ -118,10 +119,53 @@ func (s *Service) advance(ctx context.Context, id int64, e replacement.Event) (r
 		return replacement.Nothing, err
 	}
 	s.log.Info("replacement", "replacement", replacement.Name(id), "device", r.Device, "slot", r.Slot, "stage", r.Stage, "state", r.State, "event", e.Kind, "why", e.Why)
+	if r.State != replacement.Running && r.State != replacement.Waiting {
+		if err := s.unexpect(ctx, id); err != nil {
+			s.log.Error("judging the slots of a replacement", "replacement", replacement.Name(id), "error", err)
+		}
+	}
 	if r.State.Over() || e.Kind == replacement.AskedAgain {
 		s.made.Delete(id)
 	}
 	return action, nil
+}
+
+// expect tells those who read the slots of a job what they may serve while it is worked on.
+func (s *Service) expect(ctx context.Context, j job) error {
+	if j.Stage.Before(replacement.Activate) && !j.Reverting {
+		return nil
+	}
+	stood, err := s.store.Stood(ctx, j.ID)
+	leaves := []string{j.NewSHA256, j.OldSHA256}
+	for _, t := range j.targets {
+		leaves = append(leaves, t.OldSHA256)
+	}
+	for _, row := range stood {
+		if row.Look == look.Wire {
+			leaves = append(leaves, row.Value)
+		}
+	}
+	s.watch.Expect(j.slotIDs(), leaves)
+	return err
+}
+
+// unexpect ends that, and has the slots judged by what they serve now.
+func (s *Service) unexpect(ctx context.Context, id int64) error {
+	targets, err := s.store.Targets(ctx, id)
+	if err != nil || len(targets[id]) == 0 {
+		return err
+	}
+	j := job{targets: targets[id]}
+	s.watch.Unexpect(j.slotIDs())
+	rows := make([]store.Slot, 0, len(j.targets))
+	for _, t := range j.targets {
+		row, err := s.store.Slot(ctx, t.Device, t.Name)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, row)
+	}
+	return s.watch.JudgeSlots(ctx, rows)
 }
 
 // takeUpOne goes on with a replacement that was running when the service
@@ -143,6 +187,9 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 		return replacement.Event{}, err
 	}
 	defer s.lockDevice(j.DeviceID)()
+	if err := s.expect(ctx, j); err != nil {
+		return replacement.Event{}, err
+	}
 	runner, leave, err := s.runner(ctx, &j)
 	if err != nil {
 		return replacement.Event{}, err
@@ -246,7 +293,9 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	if err := j.seat.Take(ctx, s.reach, j.device.Site); err != nil { // the last that can fail: it is given by leave
 		return nil, nil, err
 	}
-	r = &device.Runner{Helpers: helpers, Sights: sights, Edition: j.Edition, Proven: j.Stage == replacement.Seal, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
+	r = &device.Runner{Helpers: helpers, Sights: sights, Edition: j.Edition, Proven: j.Stage == replacement.Seal, Leaf: func(ctx context.Context, address, name string) (string, error) {
+		return s.watch.Leaf(ctx, j.device.Site, address, name)
+	}, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
 		SSH:    func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) },
 		Config: func(ctx context.Context) (ssh.Target, error) { return s.reach.Config(ctx, j.device) },
 		Web:    func(ctx context.Context) (https.Target, error) { return s.web(ctx, *j) }}

@@ -17,8 +17,8 @@ import (
 	"freshseal/wire"
 )
 
-// web is how the device's web interface is reached. From activate on it may show the new
-// certificate of a slot that is its own, or while it restarts either one.
+// web is how the device's web interface is reached. It may show any certificate that Fresh Seal put there itself: the new one, the
+// one that stood before, and the one before that, so that a way back which went too far locks nobody out.
 func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
 	t, err := s.reach.Web(ctx, j.device)
 	if err != nil {
@@ -28,12 +28,17 @@ func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
 	if elsewhere, err := s.otherSlotAt(ctx, j, t.Address); elsewhere || err != nil {
 		return t, err
 	}
-	own := []string{j.NewSHA256}
-	for _, target := range j.targets {
-		own = append(own, target.OldSHA256)
+	own, err := s.given(ctx, j)
+	if err != nil {
+		return t, err
 	}
-	if !j.Stage.Before(replacement.Activate) && slices.Contains(own, t.Pins[0]) {
-		t.Pins = slices.DeleteFunc(append(t.Pins, own...), func(pin string) bool { return pin == "" })
+	if pinned := t.Pins[0]; slices.Contains(own, pinned) {
+		t.Pins = append(t.Pins, own...)
+		t.Met = func(shown string) {
+			if shown != pinned {
+				s.log.Info("the web interface shows another certificate than the pinned one, which Fresh Seal put there", "replacement", replacement.Name(j.ID), "device", j.Device, "pinned", pinned, "shown", shown)
+			}
+		}
 	}
 	return t, nil
 }
@@ -45,6 +50,30 @@ func (s *Service) otherSlotAt(ctx context.Context, j job, address string) (bool,
 	return slices.ContainsFunc(slots, func(slot store.Slot) bool {
 		return slot.Protocol == string(wire.TLS) && net.JoinHostPort(slot.Address, strconv.Itoa(slot.Port)) == address && !slices.Contains(j.slotIDs(), slot.ID)
 	}), err
+}
+
+// given are the certificates that the slots of a job were known to serve: the old one, the one that stood before it was installed,
+// and from activate on the new one.
+func (s *Service) given(ctx context.Context, j job) ([]string, error) {
+	var out []string
+	if !j.Stage.Before(replacement.Activate) {
+		out = append(out, j.NewSHA256)
+	}
+	for _, t := range j.targets {
+		out = append(out, t.OldSHA256, t.Installed)
+		before, err := s.store.Installs(ctx, t.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, each := range before {
+			if each.ID != j.ID && each.State == replacement.Sealed {
+				out = append(out, each.NewSHA256, each.OldSHA256)
+				break
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.DeleteFunc(slices.Compact(out), func(pin string) bool { return pin == "" }), nil
 }
 
 // slotIDs are the slots that get the certificate.

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"path/filepath"
+	"slices"
+	"strconv"
+
+	"freshseal/standin"
+
+	"github.com/spf13/cobra"
+)
+
+// faults switches the faults of the demo's boxes.
+func (a *app) faults() *cobra.Command {
+	var dir string
+	var after int
+	boxes := func() string { return filepath.Join(dir, "boxes") }
+	type row struct {
+		Device string `json:"device,omitempty"`
+		Fault  string `json:"fault"`
+		After  int    `json:"after,omitempty"`
+		About  string `json:"about"`
+	}
+	list := &cobra.Command{
+		Use: "list [DEVICE]", Short: "List the faults that are set, or those that a device knows", Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			set, err := standin.SetFaults(boxes())
+			if err != nil {
+				return failed("the faults cannot be read", err.Error(), "start the demo first, or name its folder with --dir")
+			}
+			rows, t := []row{}, table{head: []string{"device", "fault", "after", "about"}}
+			if len(args) == 1 {
+				known, err := standin.FaultsOfDevice(args[0])
+				if err != nil {
+					return failed("no faults are known", err.Error(), "name a device of the demo: freshseal device list")
+				}
+				t = table{head: []string{"fault", "set", "about"}}
+				for _, f := range known {
+					rows = append(rows, row{Fault: f.Name, About: f.About})
+					t.add(f.Name, map[bool]string{true: "yes"}[set[args[0]].Fault == f.Name], f.About)
+				}
+				return a.print(rows, t)
+			}
+			names := []string{}
+			for name := range set {
+				names = append(names, name)
+			}
+			slices.Sort(names)
+			for _, name := range names {
+				about := ""
+				known, _ := standin.FaultsOfDevice(name) // of a device that is no more: none
+				for _, f := range known {
+					if f.Name == set[name].Fault {
+						about = f.About
+					}
+				}
+				rows = append(rows, row{name, set[name].Fault, set[name].After, about})
+				t.add(name, set[name].Fault, strconv.Itoa(set[name].After), about)
+			}
+			return a.print(rows, t)
+		},
+	}
+	set := &cobra.Command{
+		Use: "set DEVICE FAULT", Short: "Have a box of the running demo do something wrong", Args: cobra.ExactArgs(2),
+		Example: "  freshseal demo fault set watch.mainquay.tidewrack.example refuses",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := standin.SetFault(boxes(), args[0], standin.FaultSet{Fault: args[1], After: after}); err != nil {
+				return failed("the fault was not set", err.Error(), "freshseal demo fault list "+args[0])
+			}
+			put(a.out, "%s: %s\n", args[0], args[1])
+			return nil
+		},
+	}
+	set.Flags().IntVar(&after, "after", 0, "begin once the box was asked this many more things (commands and calls)")
+	clear := &cobra.Command{
+		Use: "clear DEVICE", Short: "Have a box do everything right again", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := standin.SetFault(boxes(), args[0], standin.FaultSet{}); err != nil {
+				return failed("the fault was not cleared", err.Error(), "freshseal demo fault list")
+			}
+			put(a.out, "%s: no fault\n", args[0])
+			return nil
+		},
+	}
+	c := noun("fault", "Faults of the demo's boxes", list, set, clear)
+	c.PersistentFlags().StringVar(&dir, "dir", ".demo", "the demo's data folder")
+	return c
+}
