@@ -7,7 +7,7 @@ SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint bench shots package clean tools
+.PHONY: build demo test lint bench kinds shots package clean tools
 
 build: bin/freshseal
 
@@ -44,6 +44,10 @@ lint: $(CONSOLE)
 
 bench:
 	$(GO) test -run '^$$' -bench . -benchtime 1s -timeout 60m ./core/... ./wire ./store ./service/watch ./e2e
+
+# Every kind of box meets every fault from its second replacement on; the table goes into docs/kinds.md.
+kinds:
+	FRESHSEAL_KINDS=all $(GO) test -count=1 -parallel 12 -timeout 20m -run TestASecondReplacementGoesBackToTheFirst ./e2e
 
 shots: bin/freshseal
 	@$(PKG) chromium xvfb xterm x11-utils imagemagick fonts-dejavu-core

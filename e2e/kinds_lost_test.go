@@ -48,7 +48,7 @@ func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 				more = []string{"--setting", c.setting}
 			}
 			s.addKind(device, c.family, box, more...)
-			s.run("", "read", device+"/web")
+			s.ok("replace", device+"/web", "--signer", "bench", "--watch") // the first goes well
 			before := s.show(device + "/web")
 			k.arm(true)
 			var r struct{ ID string }
