@@ -25,6 +25,7 @@ type notebook struct {
 	screens []string
 	begun   []device.Entry
 	ended   []device.Outcome
+	at      map[int64]time.Time
 }
 
 func (n *notebook) Done(section procedure.Section, name, text string) (map[string]procedure.Value, bool) {
@@ -43,7 +44,7 @@ func (n *notebook) Fate(section procedure.Section, name string) (f device.Fate) 
 		}
 		f.Begun, f.Last = true, int64(i+1)
 		if i < len(n.ended) && n.ended[i].OK {
-			f.Done, f.LastDone = true, int64(i+1)
+			f.Done, f.LastDone, f.Ended = true, int64(i+1), n.at[int64(i+1)]
 		}
 		f.Refused = i < len(n.ended) && n.ended[i].Refused
 	}
@@ -64,6 +65,10 @@ func (n *notebook) End(_ context.Context, id int64, o device.Outcome) error {
 		n.ended = append(n.ended, device.Outcome{})
 	}
 	n.ended[id-1] = o
+	if n.at == nil {
+		n.at = map[int64]time.Time{}
+	}
+	n.at[id] = time.Now()
 	return nil
 }
 
