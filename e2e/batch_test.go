@@ -84,7 +84,7 @@ func TestABatchWaitsForTheDeviceAndCanBeStopped(t *testing.T) {
 	const other = "tickets.northholm.tidewrack.example"
 	s.ok("replace", other+"/web", "--signer", "desk")
 	s.run("", "batch", "begin", other+"/web", gate+"/web", "--by", "bench")
-	s.until("b1", "1 sealed, 0 under way, 0 held, 0 reverted, 0 cancelled, 0 refused, 1 not begun", "batch", "show", "b1")
+	s.until("b1", "1 sealed, 0 under way, 0 held, 0 reverted, 0 cancelled, 0 closed, 0 refused, 1 not begun", "batch", "show", "b1")
 	s.ok("batch", "stop", "b1")
 	s.fails(1, "all of it was begun already", "batch", "stop", "b1")
 	var b batchAccount

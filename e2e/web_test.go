@@ -242,6 +242,7 @@ func both(box *standin.Running) []string {
 func TestAVoiceManager(t *testing.T) {
 	webKindIs(t, standin.VoiceManager, "voice-manager", nil, append(ofSessions,
 		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "Not accepted"},
+		webCase{name: "dropped", faults: standin.Faults{KeepServing: true}, state: "held", says: "“restart with what is staged” was sent twice"}, // it can discard nothing, and does not restart either
 		webCase{name: "another-language", faults: standin.Faults{OtherPrompt: true}, state: "held", says: "Willkommen"},
 		webCase{name: "stale-form", faults: standin.Faults{StaleToken: true}, state: "held", says: "The form has expired"},
 	)...)
