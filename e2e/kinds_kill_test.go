@@ -34,13 +34,14 @@ func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 			b.Watch = k.watch
 			box := kind(t, b)
 			listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
-			s := startAt(t, "serve", t.TempDir(), listen)
+			folder := quickFamilies(t, c.family)
+			s := startAt(t, "serve", t.TempDir(), listen, "--procedures", folder)
 			s.login()
 			more := []string{}
 			if c.setting != "" {
 				more = []string{"--setting", c.setting + box.Secret}
 			}
-			s.addKind(name, c.family, box, more...)
+			s.addKind(name, "quick-"+c.family, box, more...)
 			s.ok("replace", name+"/web", "--signer", "bench", "--watch") // the first goes well; the second is killed
 			before := s.show(name + "/web")
 			k.kill = s.kill
@@ -56,7 +57,7 @@ func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 			case <-time.After(20 * time.Second):
 				t.Skip("this moment did not come: readings of the wire differ in number from run to run")
 			}
-			again := startAt(t, "serve", s.dir, listen)
+			again := startAt(t, "serve", s.dir, listen, "--procedures", folder)
 			again.config = s.config
 			state := again.toAnEnd("r2")
 			k.arm(false)
@@ -120,6 +121,6 @@ func (s *server) rests(id string, states ...string) string {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	s.t.Fatalf("%s does not come to rest; it is %s: %s", id, r.State, r.Why)
+	s.t.Fatalf("%s does not come to rest; it is %s: %s\n%s", id, r.State, r.Why, s.ok("replacement", "show", id))
 	return ""
 }

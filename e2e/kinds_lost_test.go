@@ -15,7 +15,7 @@ import (
 // back; whichever it says is true on the wire and on the box.
 func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	s := start(t, "serve", t.TempDir())
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "manager-by-menu", "network-gear", "server-to-be-stopped", "plant-controller", "bare-host", "collector", "staged-by-menu", "dashboard-of-nodes"))
 	s.login()
 	for _, c := range []struct {
 		family, setting string
@@ -47,7 +47,7 @@ func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 				device = "own-" + device
 				more = []string{"--setting", c.setting}
 			}
-			s.addKind(device, c.family, box, more...)
+			s.addKind(device, "quick-"+c.family, box, more...)
 			s.ok("replace", device+"/web", "--signer", "bench", "--watch") // the first goes well
 			before := s.show(device + "/web")
 			k.arm(true)

@@ -66,7 +66,7 @@ func TestARouterMayBeLostAtAnyMoment(t *testing.T) {
 	once := func(t *testing.T, at int, kill bool) []string {
 		return lostAt(t, at, kill, func(watch standin.Watch) (*standin.Running, func(*server)) {
 			box := kind(t, standin.Box{Kind: standin.Router, Watch: watch})
-			return box, func(s *server) { s.addRouter(name, "router-by-netconf", box) }
+			return box, func(s *server) { s.addRouter(name, "quick-router-by-netconf", box) }
 		})
 	}
 	for at, what := range once(t, -1, false) {

@@ -459,7 +459,7 @@ func TestWebKindsMayBeKilledOrCutOffAtAnyMoment(t *testing.T) {
 		once := func(t *testing.T, at int, kill bool) []string {
 			return lostAt(t, at, kill, func(watch standin.Watch) (*standin.Running, func(*server)) {
 				box, flags := webBox(t, standin.Box{Kind: kind, Watch: watch})
-				return box, func(s *server) { s.addWeb(name, family, box, flags...) }
+				return box, func(s *server) { s.addWeb(name, "quick-"+family, box, flags...) }
 			})
 		}
 		for at, what := range once(t, -1, false) {
@@ -486,7 +486,12 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 	k := &killer{at: at, before: at%2 == 0}
 	box, add := start(k.watch)
 	listen := "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1")
-	s := startAt(t, "serve", t.TempDir(), listen)
+	families := []string{"board-by-redfish"}
+	for _, r := range renewals() {
+		families = append(families, r.family)
+	}
+	folder := quickFamilies(t, families...)
+	s := startAt(t, "serve", t.TempDir(), listen, "--procedures", folder)
 	s.login()
 	add(s)
 	// The first replacement goes well; what follows is the second one, whose way back must not end at the factory certificate.
@@ -509,7 +514,7 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 			t.Skip("this moment did not come: readings of the wire differ in number from run to run")
 		}
 		config := s.config
-		s = startAt(t, "serve", s.dir, listen)
+		s = startAt(t, "serve", s.dir, listen, "--procedures", folder)
 		s.config = config
 	}
 	state := s.toAnEnd("r2")

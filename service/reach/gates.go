@@ -82,8 +82,11 @@ func (g *gates) places(name string, most int) chan struct{} {
 type Seat struct{ leave func() }
 
 // Take waits for a place at the site first, so that a site whose places are taken
-// holds none of the others.
+// holds none of the others. Where a place is held already, it is kept.
 func (t *Seat) Take(ctx context.Context, s *Service, site string) error {
+	if t.leave != nil {
+		return nil
+	}
 	leave, err := s.Enter(ctx, "link", site)
 	if err != nil {
 		return err
