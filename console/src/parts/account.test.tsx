@@ -79,7 +79,9 @@ describe('what is sent', () => {
 
 describe('words', () => {
   it('tell where a batch stands, and where a hit is', () => {
-    expect(account({ slots: 1204, waiting: 0, refused: 2, left: 0, under_way: 1, held: 0, sealed: 1201, reverted: 0, cancelled: 0, closed: 0 })).toBe('1,201 sealed, 1 under way, 2 refused')
+    expect(account({ slots: 1204, waiting: 0, refused: 2, left: 0, under_way: 1, held: 0, sealed: 1201, reverted: 0, cancelled: 0, closed: 0 })).toBe(
+      '1,201 sealed, 1 under way, 2 refused',
+    )
     expect(placeOf({ kind: 'slot', name: 'gate 1/web', about: '' })).toBe('/slots/gate%201/web')
     expect(placeOf({ kind: 'site', name: 'Gannet Point', about: '' })).toBe('/slots?site=Gannet%20Point')
   })
