@@ -31,6 +31,10 @@ var errNotSignedIn = errors.New("the device no longer knows the session")
 // entered signs in where a step needs the web interface, and adds to the scope what that
 // captured.
 func (r *Runner) entered(ctx context.Context, step procedure.Step, scope *procedure.Scope) (*procedure.Scope, error) {
+	scope, err := r.renewed(ctx, step, scope)
+	if err != nil {
+		return scope, err
+	}
 	if step.Do.Link() != procedure.HTTPS {
 		return scope, nil
 	}
@@ -45,6 +49,41 @@ func (r *Runner) entered(ctx context.Context, step procedure.Step, scope *proced
 		}
 	}
 	return scope.WithAll(r.session.values), nil
+}
+
+// renewed captures anew what a step names and what a restart makes wrong, such as a process id, unless that was done in this stretch
+// of work.
+func (r *Runner) renewed(ctx context.Context, step procedure.Step, scope *procedure.Scope) (*procedure.Scope, error) {
+	for _, name := range step.Names() {
+		from, passing := r.Procedure.Passing(name)
+		if !passing || !from.Holds(scope) {
+			continue
+		}
+		if r.passing[name].Known {
+			scope = scope.With(name, r.passing[name])
+			continue
+		}
+		within, err := r.entered(ctx, from, scope)
+		if err != nil {
+			return scope, err
+		}
+		ready, err := from.Expand(procedure.Survey, "", within)
+		if err != nil {
+			return scope, unexpanded(procedure.Survey, from.Name, err)
+		}
+		captured, err := r.anew(ctx, ready, within)
+		if err != nil {
+			return scope, err
+		}
+		scope = scope.WithAll(captured)
+		if r.passing == nil {
+			r.passing = map[string]procedure.Value{}
+		}
+		for each, v := range captured {
+			r.passing[each] = v
+		}
+	}
+	return scope, nil
 }
 
 // away reports whether a device did not answer at all, or with an error of its own, as it does while it restarts.

@@ -48,13 +48,14 @@ type Runner struct {
 	Hard      context.Context                                                            // ends even a step that is under way; nil: nothing does but its limit
 
 	link     *ssh.Link
-	hidden   []string           // what the screen of the step under way must not show
-	worked   bool               // the work folder is there
-	entering bool               // a visit is being entered or left
-	undone   bool               // something was undone on this way back
-	at       map[string]*Runner // of the helpers
-	session  *session           // of its web interface
-	config   *config            // its session by NETCONF
+	hidden   []string                   // what the screen of the step under way must not show
+	worked   bool                       // the work folder is there
+	entering bool                       // a visit is being entered or left
+	passing  map[string]procedure.Value // captured in this stretch of work, by steps whose values a restart makes wrong
+	undone   bool                       // something was undone on this way back
+	at       map[string]*Runner         // of the helpers
+	session  *session                   // of its web interface
+	config   *config                    // its session by NETCONF
 }
 
 // Result is what a verb gives.

@@ -134,3 +134,33 @@ func TestAFileThatSomebodyElseWroteIsLeftAlone(t *testing.T) {
 		t.Errorf("%v; something was done after a refusal:\n%s", err, book.texts())
 	}
 }
+
+// A process id is wrong after a restart: a step that names it asks for it again in each stretch of work.
+func TestAValueThatARestartMakesWrongIsCapturedAnew(t *testing.T) {
+	box := startBox(t)
+	pid := filepath.Join(box.Dir, "root/etc/pid")
+	if err := os.WriteFile(pid, []byte("100\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	const steps = `  survey:
+    - {step: find it, run: cat /etc/pid, capture: {pid: {match: "^([0-9]+)", until: restart}}}
+  activate:
+    - {step: tell it, run: "mkdir /etc/told-{{pid}}", undo: again}
+`
+	r, scope, book := runner(t, box, steps)
+	scope, err := r.Carry(t.Context(), procedure.Survey, scope)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(pid, []byte("200\n"), 0o600); err != nil { // it was restarted meanwhile, and so were we
+		t.Fatal(err)
+	}
+	later, _, _ := runner(t, box, steps)
+	later.Journal = book
+	if _, err := later.Carry(t.Context(), procedure.Activate, scope); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(box.Dir, "root/etc/told-200")); err != nil {
+		t.Errorf("the old process id is used:\n%s", book.texts())
+	}
+}

@@ -405,6 +405,27 @@ func (c *checker) inCommands(name string) bool {
 	return false
 }
 
+// Passing is the step of survey that captures a value which a restart makes wrong, by the value's name.
+func (p Procedure) Passing(name string) (Step, bool) {
+	for _, step := range p.Steps[Survey] {
+		for _, c := range step.Capture {
+			if c.Passing && c.Name == name {
+				return step, true
+			}
+		}
+	}
+	return Step{}, false
+}
+
+// Names are the values that a step names.
+func (s Step) Names() []string {
+	var out []string
+	for _, u := range s.Do.uses() {
+		out = append(out, named(u.text)...)
+	}
+	return out
+}
+
 // everyStep are all steps of the procedure but those of its session.
 func (p Procedure) everyStep() []Step {
 	var out []Step

@@ -159,6 +159,8 @@ func (r *reader) step(n ast.Node) Step {
 		r.fault(n, "leave from out", "an answer has no error output")
 	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return !c.Spot.isZero() }) && s.Do.Link() != HTTPS && s.Do.Link() != NETCONF:
 		r.fault(n, "write match: with a pattern", "css, json, xpath and header belong to what http answers")
+	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Passing }) && (r.within != Survey || s.Each != "" || s.Do.Link() == Person):
+		r.fault(n, "move the step to survey, without each", "until: restart belongs to a step of survey: it is done again whenever its value is needed")
 	case len(s.Capture) > 0 && s.Do.Gives() == "":
 		r.fault(n, "leave capture out", "%s gives nothing to capture", s.Do.Word())
 	case (s.Undo.Kind == NoUndo) != (s.Undo.Because != ""):
@@ -263,6 +265,7 @@ func (r *reader) captures(n ast.Node) []Capture {
 			known := r.spots(&c)
 			known["from"] = func(n ast.Node) { c.Stderr = r.oneOf(n, []string{"output", "errors"}) == "errors" }
 			known["secret"] = func(n ast.Node) { c.Secret = r.bool(n) }
+			known["until"] = func(n ast.Node) { c.Passing = r.oneOf(n, []string{"restart"}) == "restart" }
 			r.mapping(pair.Value, "the capture "+c.Name, known)
 		} else {
 			c.Pattern = r.pattern(pair.Value)
