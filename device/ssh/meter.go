@@ -1,6 +1,7 @@
 package ssh
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"sync/atomic"
@@ -29,26 +30,14 @@ func (m meter) Read(b []byte) (int, error) {
 
 // openFiles opens the file channel over a meter.
 func (l *Link) openFiles() (*sftp.Client, error) {
-	session, err := l.client.NewSession()
+	channel, err := l.Subsystem(context.Background(), "sftp")
 	if err != nil {
-		return nil, err
-	}
-	in, err := session.StdinPipe()
-	if err != nil {
-		return nil, err
-	}
-	out, err := session.StdoutPipe()
-	if err != nil {
-		return nil, err
-	}
-	if err := session.RequestSubsystem("sftp"); err != nil {
-		session.Close()
 		return nil, err
 	}
 	l.left.Store(-1)
-	client, err := sftp.NewClientPipe(meter{out, &l.left}, in)
+	client, err := sftp.NewClientPipe(meter{channel, &l.left}, channel)
 	if err != nil {
-		session.Close()
+		channel.Close()
 	}
 	return client, err
 }

@@ -39,14 +39,11 @@ type OldRequest struct {
 // it comes, and is never installed.
 func (s *Service) AskAgain(ctx context.Context, id string, a Again, by string) (Replacement, error) {
 	cannot := "another request cannot be asked for"
-	n, err := idNumber(id)
+	j, err := s.named(ctx, id)
 	if err != nil {
 		return Replacement{}, err
 	}
-	j, err := s.load(ctx, n)
-	if err != nil {
-		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
-	}
+	n := j.ID
 	if a.Reason = strings.TrimSpace(a.Reason); a.Reason == "" || len(a.Reason) > 500 {
 		return Replacement{}, problem.Reject(cannot, "the reason is missing", "give in up to 500 characters what is wrong with the pending request")
 	}

@@ -31,14 +31,11 @@ const (
 // left on the device is cleared after that.
 func (s *Service) Close(ctx context.Context, id string, c Closing, by string) (Replacement, error) {
 	cannot := id + " was not closed"
-	n, err := idNumber(id)
+	j, err := s.named(ctx, id)
 	if err != nil {
 		return Replacement{}, err
 	}
-	j, err := s.load(ctx, n)
-	if err != nil {
-		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
-	}
+	n := j.ID
 	if c.Reason = strings.TrimSpace(c.Reason); len(c.Reason) < 3 || len(c.Reason) > 500 {
 		return Replacement{}, problem.Reject(cannot, "the reason is missing", "say in 3 to 500 characters why", next.Give.On("reason"))
 	}

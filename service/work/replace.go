@@ -380,6 +380,19 @@ func (s *Service) load(ctx context.Context, id int64) (job, error) {
 	return s.assemble(ctx, r, device, targets[id])
 }
 
+// named is load for the replacement that a person named.
+func (s *Service) named(ctx context.Context, id string) (job, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return job{}, err
+	}
+	j, err := s.load(ctx, n)
+	if err != nil {
+		return job{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+	}
+	return j, nil
+}
+
 func idNumber(text string) (int64, error) {
 	n, ok := replacement.Number(text)
 	if !ok {

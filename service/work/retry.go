@@ -58,14 +58,11 @@ func (s *Service) kept(ctx context.Context, row store.Replacement) (*Kept, error
 // revocation and trust groups are judged anew; approval is asked for again where the policy wants it.
 func (s *Service) Retry(ctx context.Context, id string, by string) (Replacement, error) {
 	cannot := id + " is not retried"
-	n, err := idNumber(id)
+	j, err := s.named(ctx, id)
 	if err != nil {
 		return Replacement{}, err
 	}
-	j, err := s.load(ctx, n)
-	if err != nil {
-		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
-	}
+	n := j.ID
 	again := next.Replace.On(j.Device + "/" + j.Slot)
 	if j.KeepsUntil.IsZero() || !j.State.Over() {
 		return Replacement{}, problem.New(problem.Conflict, cannot, "nothing is kept of it: only a replacement that went back after it was signed can be retried", "", again)

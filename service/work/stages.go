@@ -377,14 +377,11 @@ func (s *Service) earlier(ctx context.Context, j job, chosen func(store.Replacem
 
 // Clear removes what a replacement left on its device.
 func (s *Service) Clear(ctx context.Context, id string) (Replacement, error) {
-	n, err := idNumber(id)
+	j, err := s.named(ctx, id)
 	if err != nil {
 		return Replacement{}, err
 	}
-	j, err := s.load(ctx, n)
-	if err != nil {
-		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
-	}
+	n := j.ID
 	if !j.State.Over() || j.Leftover == "" && j.KeepsUntil.IsZero() {
 		return Replacement{}, problem.New(problem.Conflict, id+" has nothing to clear", "it is "+string(j.State)+", and nothing of it is known to be left on the device", "", next.ShowReplacement.On(id))
 	}
