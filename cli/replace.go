@@ -247,6 +247,9 @@ func (a *app) follow(ctx context.Context, client *client, id string, since time.
 			say("back", e.Text)
 		}
 	})
+	if ctx.Err() != nil { // only the looking on was stopped
+		return failed(id+" goes on", "", "freshseal replacement watch "+id)
+	}
 	if err != nil {
 		return err
 	}

@@ -285,12 +285,7 @@ func (a *app) asked(ctx context.Context, client *client, id, verb string, body a
 	if err := client.do(ctx, "POST", v1+"/replacements"+item(id, verb), body, &r); err != nil {
 		return err
 	}
-	err := a.follow(ctx, client, r.ID, r.ChangedAt)
-	if ctx.Err() != nil {
-		put(a.err, "freshseal: %s goes on\n  next: freshseal replacement watch %s\n", r.ID, r.ID)
-		return nil
-	}
-	return err
+	return a.follow(ctx, client, r.ID, r.ChangedAt)
 }
 
 // askAgain asks for another request in place of the one that is out.
