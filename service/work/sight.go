@@ -5,12 +5,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"freshseal/core/cert"
 	"freshseal/core/judge"
 	"freshseal/core/look"
 	"freshseal/core/next"
+	"freshseal/core/procedure"
 	"freshseal/device"
 	"freshseal/service/watch"
 	"freshseal/store"
@@ -141,6 +143,8 @@ func (w *sights) place(v served, first bool) look.Place {
 	p := look.Place{Serves: v.sha256}
 	stood, known := w.stoodAt(v.slot.ID, v.at())
 	switch {
+	case !first && v.sha256 == v.slot.OldSHA256 && slices.ContainsFunc(w.j.device.Nodes.V, func(n store.Node) bool { return n.Address == v.place.Address }) && len(w.j.procedure.Steps[procedure.Mirror]) > 0:
+		p.Stood = v.sha256 // a node that had its own before gets the restored one when the nodes are synchronised again
 	case known:
 		p.Stood = stood
 	case first:
