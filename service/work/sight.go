@@ -143,8 +143,8 @@ func (w *sights) place(v served, first bool) look.Place {
 	p := look.Place{Serves: v.sha256}
 	stood, known := w.stoodAt(v.slot.ID, v.at())
 	switch {
-	case !first && v.sha256 == v.slot.OldSHA256 && slices.ContainsFunc(w.j.device.Nodes.V, func(n store.Node) bool { return n.Address == v.place.Address }) && len(w.j.procedure.Steps[procedure.Mirror]) > 0:
-		p.Stood = v.sha256 // a node that had its own before gets the restored one when the nodes are synchronised again
+	case !first && v.sha256 == v.slot.OldSHA256 && slices.ContainsFunc(w.j.device.Nodes.V, func(n store.Node) bool { return n.Address == v.place.Address }) && !nodeByNode(w.j.procedure.Steps):
+		p.Stood = v.sha256 // a node that had its own before gets the restored one from the device
 	case known:
 		p.Stood = stood
 	case first:
@@ -153,6 +153,16 @@ func (w *sights) place(v served, first bool) look.Place {
 		p.Stood = v.sha256
 	}
 	return p
+}
+
+// nodeByNode reports whether any step works on each node by itself, so that each gets back its own.
+func nodeByNode(sections map[procedure.Section][]procedure.Step) bool {
+	for _, steps := range sections {
+		if slices.ContainsFunc(steps, func(step procedure.Step) bool { return step.Each == "nodes" }) {
+			return true
+		}
+	}
+	return false
 }
 
 // Wire implements device.Sights.
