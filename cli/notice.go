@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"freshseal/core/due"
 	"freshseal/core/notice"
@@ -282,6 +283,9 @@ func (a *app) noticeList() *cobra.Command {
 				return err
 			}
 			for _, n := range all {
+				if n.Replacement != "" && time.Since(n.At) < 48*time.Hour {
+					put(a.out, "%s\n  next: %s\n", n.Headline(), oneLine(n.Next))
+				}
 				if n.State == "failed" {
 					put(a.out, "%s was not sent: %s\n", n.About(), n.Error)
 				}

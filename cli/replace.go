@@ -142,11 +142,11 @@ func (a *app) settle(ctx context.Context, client *client, id string) error {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	return a.rest(r)
+	return a.rest(r, false)
 }
 
-// rest says where a replacement stands, and what to do.
-func (a *app) rest(r work.Replacement) error {
+// rest says where a replacement stands, and what to do. back says that its way back is what was asked for.
+func (a *app) rest(r work.Replacement, back bool) error {
 	if a.as != "table" {
 		t := table{head: []string{"id", "slot", "stage", "state", "waiting_for"}}
 		t.add(r.ID, r.Device+"/"+r.Slot, word(r.Stage), word(r.State), word(r.WaitingFor))
@@ -156,7 +156,7 @@ func (a *app) rest(r work.Replacement) error {
 	}
 	switch r.State {
 	case replacement.Reverted:
-		if r.Leftover == "" && strings.HasSuffix(r.Why, " asked for it") {
+		if r.Leftover == "" && back {
 			put(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
 			return nil
 		}
@@ -199,11 +199,11 @@ var stageNote = map[string]string{
 
 // watch shows a replacement's stages and steps as they happen, from its start.
 func (a *app) watch(ctx context.Context, client *client, id string) error {
-	return a.follow(ctx, client, id, time.Time{})
+	return a.follow(ctx, client, id, time.Time{}, false)
 }
 
-// follow shows a replacement's stages and steps from a moment on, until it stands still.
-func (a *app) follow(ctx context.Context, client *client, id string, since time.Time) error {
+// follow shows a replacement's stages and steps from a moment on, until it stands still. back says that its way back is what was asked for.
+func (a *app) follow(ctx context.Context, client *client, id string, since time.Time, back bool) error {
 	var r work.Replacement
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
@@ -256,7 +256,7 @@ func (a *app) follow(ctx context.Context, client *client, id string, since time.
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
 	}
-	return a.rest(r)
+	return a.rest(r, back)
 }
 
 // eachEvent reads server-sent events until their end.

@@ -238,7 +238,7 @@ func (a *app) closing() *cobra.Command {
 			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], "close"), c, &r); err != nil {
 				return err
 			}
-			return a.rest(r)
+			return a.rest(r, false)
 		}),
 	}
 	cmd.Flags().StringVar(&c.As, "as", "", "what the device serves: new, old, or neither")
@@ -285,7 +285,7 @@ func (a *app) asked(ctx context.Context, client *client, id, verb string, body a
 	if err := client.do(ctx, "POST", v1+"/replacements"+item(id, verb), body, &r); err != nil {
 		return err
 	}
-	return a.follow(ctx, client, r.ID, r.ChangedAt)
+	return a.follow(ctx, client, r.ID, r.ChangedAt, verb == "cancel" || verb == "revert")
 }
 
 // askAgain asks for another request in place of the one that is out.

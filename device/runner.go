@@ -45,6 +45,7 @@ type Runner struct {
 	Leaf      func(ctx context.Context, address, name string) (sha256 string, err error) // reads what an address serves, as HOST:PORT
 	Proven    bool                                                                       // the new certificate was seen at every address: nothing of it is on its way any more
 	Edition   int                                                                        // of the language in which the replacement began; see procedure.Read
+	Stop      func(context.Context) bool                                                 // reports whether a person asked to stop on the way there; nil: nobody can
 	Hard      context.Context                                                            // ends even a step that is under way; nil: nothing does but its limit
 
 	link     *ssh.Link
@@ -163,6 +164,9 @@ func (r *Runner) Carry(ctx context.Context, section procedure.Section, scope *pr
 				scope = scope.WithAll(captured)
 				continue
 			}
+			if r.stopped(ctx, section) {
+				return scope, fmt.Errorf("%w before the step “%s”", ErrStopped, step.Titled(item))
+			}
 			within, err := r.entered(ctx, step, scope)
 			if err != nil {
 				return scope, err
@@ -179,6 +183,18 @@ func (r *Runner) Carry(ctx context.Context, section procedure.Section, scope *pr
 		}
 	}
 	return scope, nil
+}
+
+// ErrStopped says that a person asked to stop, and that the section was left between two steps.
+var ErrStopped = errors.New("stopped")
+
+// stopped reports whether a section is left because a person asked to stop. The way back, clearing and sealing are not.
+func (r *Runner) stopped(ctx context.Context, section procedure.Section) bool {
+	switch section {
+	case procedure.Survey, procedure.Request, procedure.Backup, procedure.Trust, procedure.Install, procedure.Trial, procedure.Activate, procedure.Prove, procedure.Mirror:
+		return r.Stop != nil && r.Stop(ctx)
+	}
+	return false
 }
 
 // wasDone says that a step need not be done again, before anything is opened for it.

@@ -35,7 +35,7 @@ func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
 	if a.Command == "" && a.Port == "" && a.Page == "" && a.Wire == "" {
-		return Result{}, sleep(limited, a.Pause)
+		return Result{}, r.pause(limited, ready, a.Pause)
 	}
 	if a.First != "" {
 		if result, err := r.begin(limited, ready, a.First, id); err != nil {
@@ -55,11 +55,32 @@ func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 				return result, err
 			}
 		}
-		if sleep(limited, a.Every) != nil {
+		switch err := r.pause(limited, ready, a.Every); {
+		case errors.Is(err, ErrStopped):
+			return Result{Stdout: []byte(last), Shown: last}, fmt.Errorf("%w; last answer: %s", err, last)
+		case err != nil:
 			if ctx.Err() != nil {
 				return Result{}, fmt.Errorf("%w: the service is being stopped", links.ErrLost)
 			}
 			return Result{Stdout: []byte(last), Shown: last}, fmt.Errorf("the condition was not met within %s; last answer: %s", ready.Step.Limit, last)
+		}
+	}
+}
+
+// pause waits for a time, unless a person asks to stop meanwhile. Once something was changed only a wait for the wire is left before its
+// end: any other may wait for work that is still under way on the device.
+func (r *Runner) pause(ctx context.Context, ready procedure.Ready, pause time.Duration) error {
+	leave := ready.Act.(*procedure.WaitAct).Wire != "" || ready.Section == procedure.Survey || ready.Section == procedure.Request
+	for end := time.Now().Add(pause); ; {
+		if leave && r.stopped(ctx, ready.Section) {
+			return fmt.Errorf("%w while it waited", ErrStopped)
+		}
+		left := time.Until(end)
+		if left <= 0 {
+			return nil
+		}
+		if err := sleep(ctx, min(left, time.Second)); err != nil {
+			return err
 		}
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 	"freshseal/store"
 
 	_ "modernc.org/sqlite"
@@ -138,6 +139,99 @@ func TestALostAnswerIsNeverSentAgain(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A box takes the new certificate and goes on serving the old one, and its family may take half an hour to restart. Whoever cancels meanwhile,
+// or reverts, does not wait for that, the service being killed in between or not; the first reason is the person's.
+func TestACancelledReplacementDoesNotWaitForTheWire(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	text := read(t, quickFamilies(t, "web-files-ssh")+"/quick-web-files-ssh.procedure.yaml")
+	write(t, folder+"/slow.procedure.yaml", strings.NewReplacer("procedure: quick-web-files-ssh", "procedure: slow", "restart_limit: 5s", "restart_limit: 30m").Replace(text))
+	for _, way := range []string{"cancel", "revert", "cancel, killed"} {
+		t.Run(way, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			s := startAt(t, "serve", dir, "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"), "--procedures", folder)
+			s.login()
+			box := simulated(t, standin.Box{})
+			s.addSimulated(name, box, "correct horse")
+			s.ok("device", "edit", name, "--family", "slow")
+			s.ok("replace", name+"/web", "--signer", "bench", "--watch")
+			stood := leafAt(t, box.TLSAddr)
+			box.SetFaults(standin.Faults{KeepServing: true})
+			s.ok("replace", name+"/web", "--signer", "bench")
+			s.until("stage prove", `"stage": "prove"`, "replacement", "show", "r2", "--as", "json")
+			if verb, killed := strings.CutSuffix(way, ", killed"); killed {
+				if answer, said := s.caller(t).does("POST", "/replacements/r2/"+verb, "", ""); answer.StatusCode != 202 {
+					t.Fatalf("%d %s", answer.StatusCode, said)
+				}
+				s.kill()
+				s = launch(t, dir, cmdAgain(s))
+			} else {
+				s.ok(append([]string{"replacement", verb, "r2"}, map[string][]string{"revert": {"--yes"}}[verb]...)...)
+			}
+			s.rests("r2", "reverted")
+			var r struct{ Why string }
+			if s.json(&r, "replacement", "show", "r2"); !strings.HasPrefix(r.Why, "admin asked for it") || !strings.Contains(r.Why, "stopped while the wire still said") {
+				t.Errorf("it is reverted because %s", r.Why)
+			}
+			if !bytes.Equal(leafAt(t, box.TLSAddr), stood) {
+				t.Error("it does not serve what stood before")
+			}
+		})
+	}
+}
+
+// An appliance goes back to its old files by itself after the seal. That is an alarm of its own, which names the replacement and offers its
+// revert; the revert finds everything as it was, and ends. The same once more, and with a stranger's certificate nothing is reverted.
+func TestAChangeAfterTheSealOffersTheRevert(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	box := simulated(t, standin.Box{})
+	s.addSimulated(name, box, "correct horse")
+	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
+	s.ok("channel", "set", "log", "--syslog", "127.0.0.1:9", "--pin", strings.Repeat("ab", 32))
+	s.ok("notice", "rule", "broken", "--condition", "dark", "--to", "log")
+	file := func(name string) []byte { return []byte(read(t, filepath.Join(box.Dir, "root", name))) }
+	for _, id := range []string{"r2", "r3"} {
+		chain, key := file(standin.CertificateFile), file(standin.KeyFile)
+		s.ok("replace", name+"/web", "--signer", "bench", "--watch")
+		if s.ok("read", name+"/web"); strings.Contains(s.ok("slot", "show", name+"/web"), "was sealed, the slot became") {
+			t.Error("nothing changed, and it says so")
+		}
+		if err := box.Meddle(chain, key); err != nil {
+			t.Fatal(err)
+		}
+		s.run("", "read", name+"/web")
+		shown := s.ok("slot", "show", name+"/web")
+		for _, want := range []string{"less than a minute after " + id + " was sealed, the slot became stray", "freshseal replacement revert " + id} {
+			if !strings.Contains(shown, want) {
+				t.Errorf("the slot does not show %q:\n%s", want, shown)
+			}
+		}
+		s.until("the alarm", "changed after "+id+" was sealed: stray", "notice", "list")
+		s.ok("replacement", "revert", id, "--yes")
+		s.rests(id, "reverted")
+		if !bytes.Equal(file(standin.CertificateFile), chain) || !bytes.Equal(file(standin.KeyFile), key) {
+			t.Error("the files are not what they were")
+		}
+		if now := s.show(name + "/web"); now.Condition == "stray" {
+			t.Error("it is reverted, and stray")
+		}
+	}
+	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
+	other := t.TempDir()
+	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(other, "key"), "-out", filepath.Join(other, "pem"), "-days", "100", "-subj", "/O=Corvane/CN=service technician")
+	if err := box.Meddle([]byte(read(t, filepath.Join(other, "pem"))), []byte(read(t, filepath.Join(other, "key")))); err != nil {
+		t.Fatal(err)
+	}
+	s.run("", "read", name+"/web")
+	if shown := s.ok("slot", "show", name+"/web"); !strings.Contains(shown, "after r4 was sealed") || strings.Contains(shown, "replacement revert r4") {
+		t.Errorf("a revert that is refused is offered, or nothing is said:\n%s", shown)
+	}
+	s.fails(1, "it was changed since", "replacement", "revert", "r4", "--yes")
 }
 
 // A replacement that an earlier program began, with a procedure whose undo is "the one before", is ended by this one: on a refusal nothing is

@@ -79,6 +79,7 @@ func (s *server) untouched(box *standin.Running, before slot) {
 }
 
 func TestFaultsOfDevicesAreToldAndLeaveNothing(t *testing.T) {
+	t.Parallel()
 	for about, c := range map[string]struct {
 		password string
 		faults   standin.Faults

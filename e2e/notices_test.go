@@ -63,12 +63,12 @@ func TestPeopleAreTold(t *testing.T) {
 		}
 		return ids
 	}
-	for begun := time.Now(); len(told("stray")) == 0 || len(sinks.Got("mail")) == 0 || len(sinks.Got("syslog")) < 2; time.Sleep(100 * time.Millisecond) {
+	for begun := time.Now(); len(told("changed after the seal")) == 0 || len(sinks.Got("mail")) == 0 || len(sinks.Got("syslog")) < 2; time.Sleep(100 * time.Millisecond) {
 		if time.Since(begun) > time.Minute {
 			t.Fatalf("nobody was told: %v\n%s", sinks.Got(""), s.ok("notice", "list"))
 		}
 	}
-	if m := sinks.Got("mail")[0]; !strings.Contains(m.Readable(), "Subject: "+name+"/web: stray") || !strings.Contains(m.Readable(), s.url+"/slots/"+name+"/web") {
+	if m := sinks.Got("mail")[0]; !strings.Contains(m.Readable(), "Subject: "+name+"/web: changed after r1 was sealed: stray") || !strings.Contains(m.Readable(), s.url+"/slots/"+name+"/web") {
 		t.Error(m.Readable())
 	}
 	s.fails(1, "is past", "notice", "acknowledge", name+"/web", "--until", "2020-01-01", "--reason", "x")
@@ -82,7 +82,7 @@ func TestPeopleAreTold(t *testing.T) {
 			t.Fatal("the end was not told")
 		}
 	}
-	if n := len(told("stray")); n != 1 {
+	if n := len(told("changed after the seal")); n != 1 {
 		t.Errorf("it was told by %d notices", n)
 	}
 	if list := s.ok("notice", "list", "--slot", name+"/web", "--as", "csv"); strings.Count(list, "\n") != 3 {

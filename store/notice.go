@@ -28,9 +28,11 @@ type SlotToTell struct {
 	ReadAt   Moment                  `db:"read_at"`
 	Subject  string                  `db:"subject"`
 	Findings JSON[[]finding.Finding] `db:"findings"`
+
+	InstalledAt Moment `db:"installed_at"` // when a replacement of it was last sealed or reverted
 }
 
-const slotsToTell = `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner, device.tags, slot.standing, slot.not_after, slot.overdue_from, slot.due_from, slot.read_at, slot.subject, slot.findings
+const slotsToTell = `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner, device.tags, slot.standing, slot.not_after, slot.overdue_from, slot.due_from, slot.read_at, slot.subject, slot.findings, slot.installed_at
 	FROM slot JOIN device ON device.id = slot.device_id WHERE slot.read_at > 0 AND `
 
 // SlotsToTell are the next slots after one that have one of these conditions, expire before a moment, or have a matter.

@@ -184,10 +184,26 @@ func (s *Store) ProcedureText(ctx context.Context, sha256 string) (string, error
 	return yaml, one(s.read.GetContext(ctx, &yaml, `SELECT yaml FROM procedure_text WHERE sha256 = ?`, sha256))
 }
 
-// SetLeftover records what is left on the device after the end; empty: nothing.
-func (s *Store) SetLeftover(ctx context.Context, id int64, what string) error {
+// SetLeftover records what is left on the device after the end; empty: nothing. What is left is a task for a person.
+func (s *Store) SetLeftover(ctx context.Context, id int64, what string, at, due Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET leftover = ? WHERE id = ?`, what, id))
+		if err := changed(tx.ExecContext(ctx, `UPDATE replacement SET leftover = ? WHERE id = ?`, what, id)); err != nil || what == "" {
+			return err
+		}
+		var has int
+		if err := tx.GetContext(ctx, &has, `SELECT count(*) FROM step WHERE replacement_id = ? AND section = ?`, id, Clearing); err != nil || has > 0 {
+			return err
+		}
+		step, err := tx.ExecContext(ctx, `INSERT INTO step (replacement_id, section, name, verb, text, repeatable, began_at, ended_at, why)
+			VALUES (?, ?, 'remove what is left on the device', 'person', '', 1, ?, ?, ?)`, id, Clearing, at, at, what)
+		if err != nil {
+			return err
+		}
+		t := Task{ReplacementID: id, DueAt: due}
+		if t.StepID, err = step.LastInsertId(); err != nil {
+			return err
+		}
+		return addTask(ctx, tx, t)
 	})
 }
 

@@ -30,6 +30,7 @@ type Task struct {
 	Text    string `db:"text"`
 	BeganAt Moment `db:"began_at"`
 	Open    bool   `db:"open"`
+	After   bool   `db:"after"` // its replacement is over
 	Device  string `db:"device"`
 	Slot    string `db:"slot"`
 }
@@ -48,8 +49,14 @@ type Note struct {
 	Text string    `json:"text"`
 }
 
-const taskRows = `SELECT task.*, step.section, step.name, step.text, step.began_at, device.name AS device, slot.name AS slot,
-	step.ended_at = 0 AND replacement.state = 'waiting' AND replacement.waiting_for IN ('person', 'validation') AS open
+// Clearing is the section of the task to remove what is left on a device; it is open for as long as something is.
+const Clearing = "clearing"
+
+const taskRows = `SELECT task.*, step.section, step.name, iif(step.section = '` + Clearing + `', replacement.leftover, step.text) AS text, step.began_at, device.name AS device, slot.name AS slot,
+	CASE WHEN replacement.state IN ('sealed', 'reverted', 'cancelled', 'closed')
+		THEN step.section = '` + Clearing + `' AND replacement.leftover <> '' OR step.section = 'around' AND step.ended_at = 0
+		ELSE step.ended_at = 0 AND replacement.state = 'waiting' AND replacement.waiting_for IN ('person', 'validation') END AS open,
+	replacement.state IN ('sealed', 'reverted', 'cancelled', 'closed') AS after
 	FROM task JOIN step ON step.id = task.step_id JOIN replacement ON replacement.id = task.replacement_id
 	JOIN device ON device.id = replacement.device_id JOIN slot ON slot.id = replacement.slot_id `
 

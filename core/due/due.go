@@ -29,6 +29,9 @@ const (
 // Conditions are all conditions, worst first.
 var Conditions = []Condition{Dark, Lapsed, Stray, Factory, Flawed, Overdue, Due, Fresh}
 
+// Broken are the conditions in which clients fail, or nobody knows whether they do.
+var Broken = []Condition{Dark, Lapsed, Stray, Factory, Flawed}
+
 // Rank is the place of a condition, 0 being the worst.
 func (c Condition) Rank() int {
 	for i, each := range Conditions {

@@ -14,6 +14,8 @@ type Code string
 const (
 	Unreadable Code = "unreadable" // the slot could not be read
 
+	ChangedAfterSeal Code = "changed-after-seal" // shortly after a replacement was sealed, the slot got worse
+
 	SelfSigned      Code = "self-signed"      // nobody vouches for it but itself
 	ChainIncomplete Code = "chain-incomplete" // a certificate of the path is missing
 	ChainNotServed  Code = "chain-not-served" // known here, but the box does not send it
@@ -88,6 +90,9 @@ type meaning struct {
 var meanings = map[Code]meaning{
 	Unreadable: {Error, "the certificate and its expiry date are unknown",
 		"check that the address and port are correct and reachable, then read the slot again"},
+
+	ChangedAfterSeal: {Error, "the device took the certificate back, did not come through a restart, or was changed by somebody",
+		"see what happened on the device; a revert puts back what was there before the replacement"},
 
 	SelfSigned: {Error, "every client shows a warning, and users get used to ignoring warnings",
 		"replace the certificate"},

@@ -9,6 +9,7 @@ package finding
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"freshseal/core/next"
 )
@@ -65,6 +66,22 @@ func On(slot string, all []Finding) []Finding {
 		out[i] = f
 	}
 	return out
+}
+
+// AfterSeal returns the finding of a slot that became something worse a time after a replacement was sealed, with the offer to revert it where
+// that is possible.
+func AfterSeal(replacement string, after time.Duration, became string, revertible bool) Finding {
+	passed := "less than a minute"
+	if after >= time.Minute {
+		passed = strings.TrimSuffix(after.Round(time.Minute).String(), "0s")
+	}
+	f := ChangedAfterSeal.Found("%s after %s was sealed, the slot became %s", passed, replacement, became)
+	f.Actions = []next.Action{next.ShowReplacement.On(replacement)}
+	if !revertible {
+		return f.WithRemedy("find out who changed it, then replace it again or take over what is served")
+	}
+	f.Actions = append([]next.Action{next.Revert.On(replacement)}, f.Actions...)
+	return f.WithRemedy("see what happened on the device; a revert of %s puts back what was there before it", replacement)
 }
 
 // As returns the finding with another severity, where the case is milder or

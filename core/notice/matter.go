@@ -96,12 +96,17 @@ type Item struct {
 	Why       string     `json:"why" required:"true"`
 	Next      string     `json:"next" required:"true" description:"what to do"`
 	Reminders int        `json:"reminders" required:"true" description:"how many were sent before"`
-	At        time.Time  `json:"at" required:"true"`
+
+	Replacement string    `json:"replacement,omitempty" description:"the sealed replacement after which the slot changed; it can be reverted"`
+	At          time.Time `json:"at" required:"true"`
 }
 
 // ItemOf is a notice about a slot.
 func ItemOf(id, rule string, k Kind, stage Stage, s Slot, reminders int, at time.Time) Item {
 	i := Item{ID: id, Kind: k, Rule: rule, Slot: s.Device + "/" + s.Name, Site: s.Site, Owner: s.Owner, Stage: stage.Name, Condition: string(s.Condition), Subject: s.Subject, Why: s.Why, Next: s.Remedy, Reminders: reminders, At: at.UTC()}
+	if stage == afterSeal {
+		i.Replacement = s.Replacement
+	}
 	if !s.Expires.IsZero() {
 		expires, actBy := s.Expires.UTC(), s.ActBy.UTC()
 		i.ExpiresAt = &expires
@@ -125,6 +130,9 @@ func (i Item) Headline() string {
 	what := i.Condition
 	if (strings.Contains(i.Stage, "day") || i.Stage == "expired") && i.ExpiresAt != nil {
 		what = "expires on " + i.ExpiresAt.Format(time.DateOnly)
+	}
+	if i.Replacement != "" {
+		what = "changed after " + i.Replacement + " was sealed: " + i.Condition
 	}
 	switch i.Kind {
 	case Trial:

@@ -114,6 +114,8 @@ type Slot struct {
 	Subject      string
 	Why          string // its worst finding, in words
 	Remedy       string
+
+	Replacement string // the sealed replacement after which it changed for the worse; empty: none
 }
 
 // Stage is how bad it is with a slot by a rule: the rank of a condition, or above all of those the days
@@ -135,6 +137,9 @@ func (r Rule) StageOf(s Slot, at time.Time) Stage {
 	if r.Paused || r.Expiring || r.Site != "" && r.Site != s.Site || r.Family != "" && r.Family != s.Family || r.Owner != "" && r.Owner != s.Owner || r.Tag != "" && !slices.Contains(s.Tags, r.Tag) {
 		return None
 	}
+	if s.Replacement != "" && slices.Contains(due.Broken, s.Condition) && slices.ContainsFunc(r.Conditions, func(c due.Condition) bool { return slices.Contains(due.Broken, c) }) {
+		return afterSeal
+	}
 	if slices.Contains(r.Conditions, s.Condition) {
 		return Stage{s.Condition.Rank(), string(s.Condition)}
 	}
@@ -143,6 +148,10 @@ func (r Rule) StageOf(s Slot, at time.Time) Stage {
 	}
 	return r.left(s.Expires, at)
 }
+
+// afterSeal is the stage of a slot that changed for the worse shortly after a replacement was sealed. Whoever is told of any broken slot is
+// told of it, whatever the slot became.
+var afterSeal = Stage{-1, "changed after the seal"}
 
 // left is the stage of something that expires, by the days that are left.
 func (r Rule) left(expires, at time.Time) Stage {

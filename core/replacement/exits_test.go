@@ -10,7 +10,7 @@ import (
 // Whatever happens, in whatever order: no state is without an exit that a person can take, and that ends the replacement.
 func TestEveryStateHasAnExit(t *testing.T) {
 	var events []replacement.Event
-	for _, kind := range []replacement.EventKind{replacement.Done, replacement.Already, replacement.Arrived, replacement.WantsProof, replacement.Proven, replacement.Expired, replacement.Failed, replacement.Unknown,
+	for _, kind := range []replacement.EventKind{replacement.Done, replacement.Already, replacement.Arrived, replacement.WantsProof, replacement.Proven, replacement.Expired, replacement.Failed, replacement.Stopped, replacement.Unknown,
 		replacement.Restored, replacement.AskedCancel, replacement.AskedRevert, replacement.AskedResume, replacement.AskedAgain, replacement.AskedClose, replacement.Interrupted, replacement.ClearedAway, replacement.NotClearable, replacement.ClearWaits} {
 		events = append(events, replacement.Event{Kind: kind, Why: "why"})
 	}

@@ -111,6 +111,7 @@ const (
 	Proven       EventKind = "proven"        // it is
 	Expired      EventKind = "expired"       // what was waited for did not come in its time
 	Failed       EventKind = "failed"        // the stage in hand, or the way back, failed
+	Stopped      EventKind = "stopped"       // the stage in hand was left between two steps, because a person asked to stop
 	Unknown      EventKind = "unknown"       // nobody knows whether the step in hand was done
 	Restored     EventKind = "restored"      // the old certificate is back and proven
 	AskedCancel  EventKind = "asked-cancel"  // a person wants it given up
@@ -128,7 +129,7 @@ const (
 // Action is what to do next.
 type Action string
 
-// The actions. After Carry comes Done, Waits, Failed or Unknown; after
+// The actions. After Carry comes Done, Waits, Failed, Stopped or Unknown; after
 // PutBack comes Restored or Failed; after ClearAway comes ClearedAway, NotClearable or ClearWaits.
 const (
 	Nothing   Action = ""
@@ -164,7 +165,7 @@ func (p Progress) On(e Event) (Progress, Action, error) {
 		if p.State == "" {
 			return Progress{Stage: Survey, State: Running}, Carry, nil
 		}
-	case Done, Already, Waits, Failed, Unknown, Restored, Interrupted, ClearedAway, NotClearable, ClearWaits:
+	case Done, Already, Waits, Failed, Stopped, Unknown, Restored, Interrupted, ClearedAway, NotClearable, ClearWaits:
 		if p.State == Running {
 			return p.work(e)
 		}
@@ -225,13 +226,21 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 		return p.stop()
 	case e.Kind == Done:
 		return p.next()
+	case e.Kind == Stopped && p.Stopping && p.Stage != Seal:
+		p.Why = after(e.Why, p.Why)
+		return p.stop()
 	case p.Stopping && (e.Kind == Waits || !p.Touched() && e.Kind == Failed):
 		return p.stop()
 	case e.Kind == Waits:
 		p.State, p.WaitingFor = Waiting, e.Waiting
 		return p, Nothing, nil
 	case e.Kind == Failed && p.Touched() && p.Stage != Seal:
-		p.Reverting, p.Why = true, e.Why
+		p.Reverting = true
+		if p.Stopping { // the wish to stop came first
+			p.Why = after(e.Why, p.Why)
+		} else {
+			p.Why = e.Why
+		}
 		return p, PutBack, nil
 	case e.Kind == Failed:
 		return p.held(e.Why), Nothing, nil

@@ -70,6 +70,11 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 		return out, err
 	}
 	out.Replaceable, out.Closer = d.Family != "", row.Closer.V
+	after, err := s.watch.Aftermath(ctx, row.ID, out.Condition)
+	if err != nil {
+		return out, err
+	}
+	out.Findings = append(after, out.Findings...)
 	served, err := s.store.Certificates(ctx, row.Chain.V)
 	if err != nil || len(served) == 0 {
 		return out, err

@@ -173,7 +173,10 @@ func (e evaluation) look(ctx context.Context, rows []store.SlotToTell, were map[
 	var changed []store.Matter
 	var made []store.Notice
 	for _, row := range rows {
-		now := asSlot(row, e.at)
+		now, err := e.s.asSlot(ctx, row, e.at)
+		if err != nil {
+			return err
+		}
 		for _, r := range e.rules {
 			if r.Terms.V.Paused { // what was told is remembered until it goes on
 				continue

@@ -3,6 +3,7 @@ package tell
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"freshseal/core/naming"
 	"freshseal/core/next"
 	"freshseal/core/notice"
+	"freshseal/core/replacement"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
 	"freshseal/store"
@@ -135,7 +137,10 @@ func (s *Service) Acknowledge(ctx context.Context, device, slot string, a AskAck
 		return Acknowledgement{}, err
 	}
 	known := store.Acknowledgement{SlotID: row.ID, By: by, Reason: strings.TrimSpace(a.Reason), At: s.moment(), Until: store.At(until), Worst: notice.None.Rank, Device: device, Slot: slot}
-	told := asSlot(row, now)
+	told, err := s.asSlot(ctx, row, now)
+	if err != nil {
+		return Acknowledgement{}, err
+	}
 	for _, r := range rules {
 		known.Worst = min(known.Worst, r.Terms.V.StageOf(told, now).Rank)
 	}
@@ -171,7 +176,7 @@ func (s *Service) Acknowledgements(ctx context.Context) ([]Acknowledgement, erro
 }
 
 // asSlot is a row as rules see it.
-func asSlot(row store.SlotToTell, at time.Time) notice.Slot {
+func (s *Service) asSlot(ctx context.Context, row store.SlotToTell, at time.Time) (notice.Slot, error) {
 	out := notice.Slot{Device: row.Device, Name: row.Name, Site: row.Site, Family: row.Family, Owner: row.Owner, Tags: row.Tags.V, Expires: row.NotAfter.Time, ActBy: row.Overdue.Time, Subject: row.Subject}
 	out.Condition = due.Standing{Base: row.Standing, Overdue: row.Overdue.Time, Due: row.Due.Time}.At(row.NotAfter.Time, at)
 	if row.Standing == due.Dark {
@@ -193,5 +198,21 @@ func asSlot(row store.SlotToTell, at time.Time) notice.Slot {
 	case due.Fresh:
 		out.Why, out.Remedy = "the certificate expires on "+out.Expires.Format(time.DateOnly), "plan its replacement"
 	}
-	return out
+	if row.InstalledAt.IsZero() || at.Sub(row.InstalledAt.Time) > longAfter {
+		return out, nil
+	}
+	after, err := s.store.Aftermath(ctx, row.ID, due.Aftermath)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return out, nil
+	case err != nil:
+		return out, err
+	}
+	changed := finding.AfterSeal(replacement.Name(after.ReplacementID), after.ChangedAt.Sub(after.SealedAt.Time), string(after.Became), after.Revertible())
+	out.Replacement = replacement.Name(after.ReplacementID)
+	out.Why, out.Remedy = strings.TrimSuffix(changed.What+": "+out.Why, ": "), changed.Remedy
+	return out, nil
 }
+
+// longAfter is how long after a seal what changed because of it is still told of as such.
+const longAfter = 7 * 24 * time.Hour

@@ -128,9 +128,10 @@ func (s *Service) revertible(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	said, err := s.wrongAt(ctx, targets[r.ID], r.NewSHA256, func(_ store.Target, sight watch.Sight) string {
-		if sight.Why != nil && sight.Leaf() == nil {
-			return "" // what cannot be read may well be why it is reverted
+	said, err := s.wrongAt(ctx, targets[r.ID], r.NewSHA256, func(t store.Target, sight watch.Sight) string {
+		leaf := sight.Leaf()
+		if sight.Why != nil && leaf == nil || leaf != nil && leaf.SHA256 == t.OldSHA256 {
+			return "" // what cannot be read may well be why it is reverted; so may a device that took it back by itself
 		}
 		return notNew(r.NewSHA256, watch.Sight{Reading: sight.Reading}, false)
 	})

@@ -139,12 +139,9 @@ func (s *Service) dropKept(ctx context.Context, id int64, lock bool) error {
 	if err != nil {
 		return err
 	}
-	err = s.clearAll(ctx, j, runner, !inUse)
+	err = s.leaveAfter(ctx, j, runner, s.clearAll(ctx, j, runner, !inUse))
 	if ctx.Err() != nil {
 		return ctx.Err()
-	}
-	if errors.Is(err, device.ErrPerson) {
-		err = errors.New("a person must let Fresh Seal in first; see the steps of around")
 	}
 	if keptErr := s.store.SetKeeps(ctx, []int64{id}, store.Moment{}); keptErr != nil {
 		return keptErr
@@ -182,9 +179,6 @@ func (s *Service) clearAll(ctx context.Context, j job, runner *device.Runner, un
 	failed = errors.Join(failed, runner.Finish(ctx, j.scope))
 	if ctx.Err() == nil && !errors.Is(failed, device.ErrPerson) {
 		failed = errors.Join(failed, runner.Tidy(ctx, false))
-	}
-	if ctx.Err() == nil && runner.Within(j.scope) {
-		failed = errors.Join(failed, runner.LeaveVisit(ctx, j.scope))
 	}
 	return failed
 }

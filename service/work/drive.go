@@ -202,7 +202,11 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 	if err != nil {
 		event = replacement.Event{Kind: failureOf(action), Why: err.Error()}
 	}
-	return s.leaveVisit(ctx, &j, runner, event), nil
+	event = s.leaveVisit(ctx, &j, runner, event)
+	if after, _, err := j.Progress().On(event); err == nil && after.State == replacement.Sealed {
+		return event, s.unexpect(ctx, id) // before it counts as sealed: what changes after that is told of as such
+	}
+	return event, nil
 }
 
 // performed is perform without the end of the visit.
@@ -293,7 +297,7 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	if err := j.seat.Take(ctx, s.reach, j.device.Site); err != nil { // the last that can fail: it is given by leave
 		return nil, nil, err
 	}
-	r = &device.Runner{Helpers: helpers, Sights: sights, Edition: j.Edition, Proven: j.Stage == replacement.Seal, Leaf: func(ctx context.Context, address, name string) (string, error) {
+	r = &device.Runner{Stop: s.stopAsked(j.ID), Helpers: helpers, Sights: sights, Edition: j.Edition, Proven: j.Stage == replacement.Seal, Leaf: func(ctx context.Context, address, name string) (string, error) {
 		return s.watch.Leaf(ctx, j.device.Site, address, name)
 	}, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
 		SSH:    func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) },
@@ -309,6 +313,20 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 		r.Own = own{s, *j}
 	}
 	return r, func() { r.Close(); j.seat.Give() }, nil
+}
+
+// stopAsked returns a function that reports whether a person asked a replacement to stop. It asks the database at most once a second.
+func (s *Service) stopAsked(id int64) func(context.Context) bool {
+	var asked bool
+	var at time.Time
+	return func(ctx context.Context) bool {
+		if asked || time.Since(at) < time.Second {
+			return asked
+		}
+		row, err := s.store.Replacement(ctx, id)
+		asked, at = err == nil && row.Stopping && !row.Reverting, time.Now()
+		return asked
+	}
 }
 
 // settle finds out what became of the steps whose end nobody saw, before anything else is done on the device. That one
@@ -415,6 +433,8 @@ func (s *Service) outcome(err error) (replacement.Event, error) {
 		return replacement.Event{}, err
 	case errors.Is(err, device.ErrPerson):
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Person}, nil
+	case errors.Is(err, device.ErrStopped):
+		return replacement.Event{Kind: replacement.Stopped, Why: err.Error()}, nil
 	case errors.As(err, &step) && step.Unknown():
 		return replacement.Event{Kind: replacement.Unknown, Why: err.Error(), Runs: step.Runs}, nil
 	}

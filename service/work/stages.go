@@ -216,6 +216,9 @@ func (s *Service) await(ctx context.Context, j job, runner *device.Runner, wrong
 		if time.Now().After(limit) {
 			return fmt.Errorf("after %s the wire still says: %s", j.procedure.Traits.RestartLimit, said)
 		}
+		if runner.Stop(ctx) {
+			return fmt.Errorf("%w while the wire still said: %s", device.ErrStopped, said)
+		}
 		select {
 		case <-time.After(pause):
 		case <-ctx.Done():
@@ -327,6 +330,9 @@ func (s *Service) endOffers(ctx context.Context, j job) (err error) {
 	return nil
 }
 
+// leftoverDays is by when what is left on a device is to be removed.
+const leftoverDays = 30
+
 // leave records what is left on the device; nil: nothing.
 func (s *Service) leave(ctx context.Context, j job, left error) error {
 	what := ""
@@ -337,7 +343,7 @@ func (s *Service) leave(ctx context.Context, j job, left error) error {
 	if what == j.Leftover {
 		return nil
 	}
-	return s.store.SetLeftover(context.WithoutCancel(ctx), j.ID, what)
+	return s.store.SetLeftover(context.WithoutCancel(ctx), j.ID, what, s.moment(), store.At(s.now().AddDate(0, 0, leftoverDays)))
 }
 
 // tidyAfter clears the work folder after the seal, but for what a later revert
@@ -385,12 +391,15 @@ func (s *Service) Clear(ctx context.Context, id string) (Replacement, error) {
 	if !j.State.Over() || j.Leftover == "" && j.KeepsUntil.IsZero() {
 		return Replacement{}, problem.New(problem.Conflict, id+" has nothing to clear", "it is "+string(j.State)+", and nothing of it is known to be left on the device", "", next.ShowReplacement.On(id))
 	}
+	if waits, err := s.waitsToEnter(ctx, n); err != nil || waits != "" {
+		return Replacement{}, cmp.Or(err, error(problem.New(problem.Conflict, id+" was not cleared", "a person must do the task "+waits+" first", "", next.FinishTask.On(waits))))
+	}
 	unlock, free := s.tryDevice(j.DeviceID)
 	if !free {
 		return Replacement{}, problem.New(problem.Conflict, id+" was not cleared", "its device is being worked on", "clear it when that has ended", next.ListReplacements.On(""))
 	}
 	defer unlock()
-	if !j.KeepsUntil.IsZero() || j.State == replacement.Closed {
+	if j.State != replacement.Sealed {
 		if err := s.dropKept(ctx, n, false); err != nil {
 			return Replacement{}, problem.New(problem.Outside, id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
 		}
@@ -401,25 +410,41 @@ func (s *Service) Clear(ctx context.Context, id string) (Replacement, error) {
 		return Replacement{}, err
 	}
 	defer leave()
-	if j.State == replacement.Sealed {
-		_, err = runner.Carry(ctx, procedure.Seal, j.scope)
-		err = errors.Join(err, s.tidyAfter(ctx, j, runner))
-	} else {
-		err = runner.Tidy(ctx, false)
-	}
-	if runner.Within(j.scope) {
-		err = errors.Join(err, runner.LeaveVisit(ctx, j.scope))
-	}
-	if errors.Is(err, device.ErrPerson) {
-		err = errors.New("a person must let Fresh Seal in first: see the open tasks of " + id)
-	}
+	_, err = runner.Carry(ctx, procedure.Seal, j.scope)
+	err = s.leaveAfter(ctx, j, runner, errors.Join(err, s.tidyAfter(ctx, j, runner)))
 	if err := s.leave(ctx, j, err); err != nil {
 		return Replacement{}, err
 	}
 	if err != nil {
-		return Replacement{}, problem.New(problem.Outside, ""+id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
+		return Replacement{}, problem.New(problem.Outside, id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
 	}
 	return s.Replacement(ctx, id)
+}
+
+// leaveAfter leaves a visit to the device of a replacement that is over, after what became of it. Where a person must let Fresh Seal in
+// first, or out, that is a task, after which the clearing is tried again.
+func (s *Service) leaveAfter(ctx context.Context, j job, runner *device.Runner, err error) error {
+	if errors.Is(err, device.ErrPerson) {
+		return errors.New("a person must let Fresh Seal onto the device first; see the tasks of " + replacement.Name(j.ID))
+	}
+	if ctx.Err() == nil && runner.Within(j.scope) {
+		if left := runner.LeaveVisit(ctx, j.scope); !errors.Is(left, device.ErrPerson) {
+			err = errors.Join(err, left)
+		}
+	}
+	return err
+}
+
+// waitsToEnter returns the task of a replacement that is over by which a person lets Fresh Seal onto the device, or out of it; empty: there
+// is none.
+func (s *Service) waitsToEnter(ctx context.Context, id int64) (string, error) {
+	open, err := s.store.OpenTasks(ctx)
+	for _, row := range open {
+		if row.ReplacementID == id && row.After && row.Section == string(procedure.Enclosure) {
+			return taskText(row.StepID), nil
+		}
+	}
+	return "", err
 }
 
 // Tidied lists what was removed from a device.
@@ -461,11 +486,7 @@ func (s *Service) TidyDevice(ctx context.Context, name string) (Tidied, error) {
 		return out, err
 	}
 	defer leave()
-	err = runner.Tidy(ctx, false, folders...)
-	if runner.Within(j.scope) {
-		err = errors.Join(err, runner.LeaveVisit(ctx, j.scope))
-	}
-	if err != nil {
+	if err = s.leaveAfter(ctx, j, runner, runner.Tidy(ctx, false, folders...)); err != nil {
 		return out, problem.New(problem.Outside, name+" was not tidied", err.Error(), "", next.TryDevice.On(name))
 	}
 	for _, id := range ids {

@@ -104,6 +104,9 @@ func showTask(row store.Task) Task {
 	if row.Open {
 		out.Actions = []next.Action{next.FinishTask.On(out.ID), next.TakeTask.On(out.ID)}
 	}
+	if row.Open && row.Section == store.Clearing {
+		out.Actions = append([]next.Action{next.Clear.On(out.Replacement)}, out.Actions...)
+	}
 	for _, each := range row.Copy.V {
 		out.Copy = append(out.Copy, TaskValue{each.Label, each.Text})
 	}
@@ -267,6 +270,12 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (Replacem
 		}
 		return s.Replacement(ctx, replacement.Name(row.ReplacementID))
 	}
+	if row.After {
+		if err := s.endAfter(ctx, row, by); err != nil {
+			return Replacement{}, err
+		}
+		return s.Replacement(ctx, replacement.Name(row.ReplacementID))
+	}
 	if row.Seen != procedure.NotSeen {
 		said, err := s.unseen(ctx, row)
 		if err != nil {
@@ -280,6 +289,34 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (Replacem
 		return Replacement{}, err
 	}
 	return s.Replacement(ctx, replacement.Name(row.ReplacementID))
+}
+
+// endAfter ends a task of a replacement that is over: a person removed what was left on the device, or lets Fresh Seal onto it, or out of
+// it, to do so.
+func (s *Service) endAfter(ctx context.Context, row store.Task, by string) error {
+	id := row.ReplacementID
+	if row.Section == store.Clearing {
+		if err := s.ledger.Record(ctx, by, "remove by hand what "+replacement.Name(id)+" left on "+row.Device, row.Text); err != nil {
+			return err
+		}
+		if err := s.store.SetLeftover(ctx, id, "", s.moment(), s.moment()); err != nil {
+			return err
+		}
+		return s.store.SetTidied(ctx, []int64{id})
+	}
+	if err := s.store.EndStep(ctx, store.Step{ID: row.StepID, ReplacementID: id, EndedAt: s.moment(), OK: true, Output: "done by " + by}); err != nil {
+		return err
+	}
+	r, err := s.store.Replacement(ctx, id)
+	if err != nil || r.Leftover == "" {
+		return err // it was the way out
+	}
+	s.running.Go(func() {
+		if _, err := s.Clear(s.stopping, replacement.Name(id)); err != nil && s.stopping.Err() == nil {
+			s.log.Warn("a device is not cleared", "replacement", replacement.Name(id), "error", err)
+		}
+	})
+	return nil
 }
 
 // checkRequest says what is wrong with a request that a person made.
@@ -368,6 +405,9 @@ func (s *Service) watchTasks() {
 }
 
 func (s *Service) watchTask(ctx context.Context, row store.Task) error {
+	if row.After {
+		return nil // it stays until it is done
+	}
 	if len(row.Domains.V) > 0 {
 		return nil // the signer decides how long it waits
 	}
