@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"freshseal/api"
 
@@ -54,15 +55,16 @@ type app struct {
 	out    io.Writer
 	err    io.Writer
 	in     io.Reader
+	now    func() time.Time // the service's clock
 	config string
 	as     string
 }
 
-// Main runs the program and returns its exit code.
-func Main(args []string) int {
+// Main runs the program with the service's clock and returns its exit code.
+func Main(args []string, now func() time.Time) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{out: os.Stdout, err: os.Stderr, in: os.Stdin}
+	a := &app{out: os.Stdout, err: os.Stderr, in: os.Stdin, now: now}
 	root := a.root()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)

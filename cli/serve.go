@@ -52,7 +52,7 @@ func (a *app) serve() *cobra.Command {
 			}
 			dialer := net.Dialer{Control: guard.Control}
 			published := wire.Published{Guard: wire.Guard{Never: guard.Never, Inside: true, Except: except}}
-			s, err := a.open(c.Context(), service.Options{Dir: dir, Dial: dialer.DialContext, Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
+			s, err := a.open(c.Context(), service.Options{Dir: dir, Now: a.now, Dial: dialer.DialContext, Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
 				Fetch: fetcher(fetch, published), Published: published})
 			if err != nil {
 				return err
@@ -167,13 +167,13 @@ func (a *app) demo() *cobra.Command {
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the service with a made-up fleet on loopback", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			boxes, err := standin.StartFleet(filepath.Join(dir, "boxes"), standin.Seed(seed), time.Now())
+			boxes, err := standin.StartFleet(filepath.Join(dir, "boxes"), standin.Seed(seed), a.now())
 			if err != nil {
 				return failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
 			}
 			defer boxes.Close()
 			s, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries", Name: "freshseal.mainquay.tidewrack.example",
-				Dial: boxes.Dial, Log: a.logger(), ReadEvery: time.Minute, Resolver: boxes, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
+				Now: a.now, Dial: boxes.Dial, Log: a.logger(), ReadEvery: time.Minute, Resolver: boxes, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
 			if err != nil {
 				return err
 			}

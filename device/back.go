@@ -293,13 +293,17 @@ func (r *Runner) undoItem(ctx context.Context, section procedure.Section, step p
 
 // undoneByItself waits until the device has taken a change back by itself.
 func (r *Runner) undoneByItself(ctx context.Context, step procedure.Step, fate Fate, scope *procedure.Scope) error {
-	limit := fate.switched().Add(step.Undo.Within + r.Procedure.Traits.RestartLimit)
+	longest := step.Undo.Within + r.Procedure.Traits.RestartLimit
+	limit, began := fate.switched().Add(longest), time.Now()
 	for {
 		said, err := r.Stands(ctx, scope)
-		if err != nil || said == "" {
+		if err != nil || said == "" && !r.now().Before(fate.Until) {
 			return err
 		}
-		if time.Now().After(limit) {
+		if spent := time.Since(began); r.now().After(limit) || spent > fate.Limit+longest {
+			if said == "" {
+				return nil
+			}
 			return &HeldError{"the device did not take “" + step.Name + "” back within " + step.Undo.Within.String(), said}
 		}
 		if err := sleep(ctx, betweenLooks); err != nil {

@@ -39,6 +39,8 @@ type Fate struct {
 	Ended   time.Time // when its last end was seen
 	Until   time.Time // until when an end that nobody saw may still come; zero: all were seen
 
+	Limit time.Duration // of the step whose end nobody saw: Until is not waited for longer, whatever the clock says
+
 	Last, LastDone int64 // the numbers of its last entry, and of the last that came to a good end
 }
 

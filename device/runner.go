@@ -45,6 +45,7 @@ type Runner struct {
 	Leaf      func(ctx context.Context, address, name string) (sha256 string, err error) // reads what an address serves, as HOST:PORT
 	Proven    bool                                                                       // the new certificate was seen at every address: nothing of it is on its way any more
 	Edition   int                                                                        // of the language in which the replacement began; see procedure.Read
+	Now       func() time.Time                                                           // the journal's clock; nil: the system's
 	Stop      func(context.Context) bool                                                 // reports whether a person asked to stop on the way there; nil: nobody can
 	Hard      context.Context                                                            // ends even a step that is under way; nil: nothing does but its limit
 
@@ -183,6 +184,14 @@ func (r *Runner) Carry(ctx context.Context, section procedure.Section, scope *pr
 		}
 	}
 	return scope, nil
+}
+
+// now is the time by the clock of the journal.
+func (r *Runner) now() time.Time {
+	if r.Now == nil {
+		return time.Now()
+	}
+	return r.Now()
 }
 
 // ErrStopped says that a person asked to stop, and that the section was left between two steps.

@@ -144,15 +144,15 @@ func (r *Runner) settled(ctx context.Context, guard look.Guard, fate Fate, node 
 		if err != nil {
 			return nil, "", err
 		}
-		now := time.Now()
+		now, spent := r.now(), time.Since(began) // a clock that was set back must not keep anybody waiting
 		agree := n > 0 && maps.Equal(seen, last)
 		last = seen
-		patient := now.Before(began.Add(restart)) // what cannot be read may come back
+		patient := spent < restart // what cannot be read may come back
 		switch verdict := guard.Decide(seen); {
 		case !agree:
-		case now.Before(fate.Until): // it may still take effect
-		case verdict == look.Pass && fate.Done && now.Before(fate.Ended.Add(restart)) && !atOnce(seen): // it may be on its way
-		case verdict == look.Send && now.Before(fate.switched().Add(r.Procedure.Traits.RollsBack)): // it may go back by itself
+		case now.Before(fate.Until) && spent < fate.Limit: // it may still take effect
+		case verdict == look.Pass && fate.Done && now.Before(fate.Ended.Add(restart)) && spent < restart && !atOnce(seen): // it may be on its way
+		case verdict == look.Send && now.Before(fate.switched().Add(r.Procedure.Traits.RollsBack)) && spent < fate.Limit+r.Procedure.Traits.RollsBack: // it may go back by itself
 		case verdict != look.Hold:
 			return seen, said, nil
 		case patient && slices.Contains(slices.Collect(maps.Values(seen)), look.Unknown):

@@ -2,8 +2,8 @@ package e2e
 
 import (
 	"bytes"
-	"encoding/json"
 	"maps"
+	"math/rand/v2"
 	"os"
 	"slices"
 	"strings"
@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // renewal is a built-in family whose boxes are replaced again and again.
@@ -43,7 +44,7 @@ func overWeb(t *testing.T, b standin.Box) (*standin.Running, func(*server, strin
 	return box, func(s *server, name, family string) { s.addWeb(name, family, box, more...) }
 }
 
-// renewals are all built-in families that have a way back.
+// renewals are all built-in families that have a way back, and the families of the examples.
 func renewals() []renewal {
 	setting := func(name string) func(*standin.Running) []string {
 		return func(box *standin.Running) []string { return []string{"--setting", name + "=" + box.Secret} }
@@ -71,6 +72,10 @@ func renewals() []renewal {
 			return box, func(s *server, name, family string) { s.addRouter(name, family, box) }
 		}},
 	}
+	// Boxes that no built-in family is for are taught by examples of the documents.
+	all = append(all, renewal{family: "tide-gauge", kind: standin.TideGauge, start: overSSH(nil)},
+		renewal{family: "signal-mast", kind: standin.SignalMast, start: overSSH(func(box *standin.Running) []string { return []string{"--setting", "page=" + box.TLSAddr} })},
+		renewal{family: "ticket-office", kind: standin.TicketOffice, start: overWeb, leaf: leafOf})
 	for family, kind := range map[string]standin.Kind{
 		"voice-manager": standin.VoiceManager, "conference-bridge": standin.ConferenceBridge, "wireless-manager": standin.WirelessManager, "host-with-page": standin.HostWithPage,
 		"sign-on-server": standin.SignOnServer, "encryption-appliance": standin.EncryptionAppliance, "load-balancer": standin.LoadBalancer, "traversal-peer": standin.TraversalPeer,
@@ -103,8 +108,18 @@ func (r renewal) serves(t *testing.T, box *standin.Running) []byte {
 type outcome struct{ Family, Fault, Ends, Serves string }
 
 var outcomes struct {
-	lock sync.Mutex
-	rows []outcome
+	lock   sync.Mutex
+	rows   []outcome
+	killed map[string]string // how the replacements ended during which the service was killed, by family and fault
+}
+
+func recordKilled(family, fault string, ends []string) {
+	outcomes.lock.Lock()
+	defer outcomes.lock.Unlock()
+	if outcomes.killed == nil {
+		outcomes.killed = map[string]string{}
+	}
+	outcomes.killed[family+" "+fault] = strings.Join(ends, ", ")
 }
 
 func record(o outcome) {
@@ -127,97 +142,172 @@ func heldBy(t *testing.T, box *standin.Running) map[string]string {
 	return out
 }
 
+// trial is a box that was replaced once without any fault.
+type trial struct {
+	renewal
+	s              *server
+	box            *standin.Running
+	name, slot     string
+	factory, first []byte // what it served when it was delivered, and what stands
+	before         map[string]string
+}
+
+// begin starts a box and replaces its factory certificate.
+func (r renewal) begin(t *testing.T, s *server, about string) *trial {
+	t.Helper()
+	name := r.family + "-" + about + ".saltmere.tidewrack.example"
+	box, add := r.start(t, standin.Box{Kind: r.kind, Restart: 200 * time.Millisecond, System: name})
+	add(s, name, "quick-"+r.family)
+	c := &trial{renewal: r, s: s, box: box, name: name, slot: name + "/" + slotOfKind(r.kind), factory: r.serves(t, box)}
+	s.ok(append([]string{"replace", c.slot, "--signer", "bench", "--watch"}, r.agree...)...)
+	if c.stands(t); bytes.Equal(c.first, c.factory) {
+		t.Fatal("the first replacement changed nothing")
+	}
+	return c
+}
+
+// stands takes what the box serves and holds for what must stand from now on.
+func (c *trial) stands(t *testing.T) {
+	t.Helper()
+	c.first, c.before = c.serves(t, c.box), heldBy(t, c.box)
+}
+
+// meets replaces the certificate while the box has faults; where kill is not negative, the service is killed after that time and started again.
+func (c *trial) meets(t *testing.T, f standin.Fault, kill time.Duration) (id, state string) {
+	t.Helper()
+	c.box.SetFaults(f.Faults)
+	ask := append([]string{"replace", c.slot, "--signer", "bench"}, c.agree...)
+	var out result
+	if kill < 0 {
+		out = c.s.run("", append(ask, "--watch")...)
+		c.box.SetFaults(standin.Faults{})
+	} else {
+		out = c.s.run("", append(ask, "--as", "json")...)
+		time.Sleep(kill)
+		c.s.kill()
+		again := launch(t, c.s.dir, cmdAgain(c.s))
+		again.config = c.s.config
+		c.s = again
+	}
+	id = c.s.newest(c.name)
+	state = c.s.rests(id, "sealed", "reverted", "held")
+	c.box.SetFaults(standin.Faults{})
+	now := c.serves(t, c.box)
+	switch {
+	case bytes.Equal(now, c.factory):
+		t.Errorf("the replacement is %s, and the box is back at its factory certificate:\n%s%s", state, out.stdout+out.stderr, c.s.ok("replacement", "show", id))
+	case state == "sealed" && bytes.Equal(now, c.first):
+		t.Errorf("it is sealed, and serves the old certificate")
+	case state == "reverted" && !bytes.Equal(now, c.first):
+		t.Errorf("it is reverted, and does not serve the certificate that stood before:\n%s", c.s.ok("replacement", "show", id))
+	}
+	return id, state
+}
+
+// comesOut takes an exit from where a replacement rests, now that nothing is wrong any more, and sees that the box is as it was where it went
+// back. It returns the state that is reached.
+func (c *trial) comesOut(t *testing.T, id, state string, f standin.Fault) string {
+	t.Helper()
+	if state == "held" && f.Faults.ThirdCertificate {
+		c.s.ok("replacement", "close", id, "--as", "neither", "--reason", "somebody put another one there")
+		return "closed"
+	}
+	var shown struct{ Stage string }
+	c.s.json(&shown, "replacement", "show", id)
+	if state == "held" && slices.Contains([]string{"survey", "request", "sign", "gate", "backup"}, shown.Stage) { // nothing was touched: it goes on
+		if out := c.s.run("", "replacement", "resume", id); strings.Contains(out.stderr, "--step") {
+			c.s.run("", "replacement", "resume", id, "--step", "repeat")
+		}
+		if state = c.s.rests(id, "sealed", "held", "reverted"); state != "sealed" {
+			t.Errorf("it is not sealed although nothing is wrong any more:\n%s", c.s.ok("replacement", "show", id))
+		}
+		return state
+	}
+	if state == "held" { // the cause is mended, and the way back is tried once more
+		c.s.run("", "replacement", "revert", id, "--yes")
+		if state = c.s.rests(id, "reverted", "held"); state == "held" {
+			t.Errorf("it is held although nothing is wrong any more:\n%s", c.s.ok("replacement", "show", id))
+		}
+	}
+	if state != "reverted" {
+		return state
+	}
+	if err := c.box.PowerCycle(); err != nil {
+		t.Errorf("it does not come up again: %v", err)
+	}
+	if after := c.serves(t, c.box); !bytes.Equal(after, c.first) {
+		t.Errorf("it is reverted, and after its next restart it serves %s", which(after, c.factory, c.first, ""))
+	}
+	for file, content := range heldBy(t, c.box) {
+		if old, known := c.before[file]; !known || old != content {
+			if strings.HasPrefix(file, "/etc/webui/tls/before") || strings.HasSuffix(file, ".before") || strings.HasPrefix(file, "/etc/vista/") {
+				continue // its own memory of what was in use
+			}
+			t.Errorf("it is reverted, and %s is not as it was", file)
+		}
+	}
+	return state
+}
+
 // twice replaces a box once without any fault, then again with one: the second way back, and the third after a revert, are
 // what a box's life consists of.
 func (r renewal) twice(t *testing.T, s *server, f standin.Fault) {
-	faults, name := f.Faults, r.family+"-"+f.Name+".saltmere.tidewrack.example"
-	box, add := r.start(t, standin.Box{Kind: r.kind, Restart: 200 * time.Millisecond, System: name})
-	add(s, name, "quick-"+r.family)
-	slot := name + "/" + slotOfKind(r.kind)
-	factory := r.serves(t, box)
-	s.ok(append([]string{"replace", slot, "--signer", "bench", "--watch"}, r.agree...)...)
-	first := r.serves(t, box)
-	if bytes.Equal(first, factory) {
-		t.Fatal("the first replacement changed nothing")
+	c := r.begin(t, s, f.Name)
+	id, state := c.meets(t, f, -1)
+	record(outcome{r.family, f.Name, state, which(c.serves(t, c.box), c.factory, c.first, state)})
+	if state = c.comesOut(t, id, state, f); state != "reverted" {
+		return
 	}
-	before := heldBy(t, box)
-
-	box.SetFaults(faults)
-	out := s.run("", append([]string{"replace", slot, "--signer", "bench", "--watch"}, r.agree...)...)
-	box.SetFaults(standin.Faults{})
-	id := s.newest(name)
-	state := s.rests(id, "sealed", "reverted", "held")
-	said := out.stdout + out.stderr
-	now := r.serves(t, box)
-	switch {
-	case bytes.Equal(now, factory):
-		t.Errorf("the second replacement is %s, and the box is back at its factory certificate:\n%s", state, said)
-	case state == "sealed" && bytes.Equal(now, first):
-		t.Errorf("it is sealed, and serves the old certificate")
-	case state == "reverted" && !bytes.Equal(now, first):
-		t.Errorf("it is reverted, and does not serve the certificate that stood before:\n%s", said)
-	}
-	record(outcome{r.family, f.Name, state, which(now, factory, first, state)})
-	if state == "held" && faults.ThirdCertificate {
-		s.ok("replacement", "close", id, "--as", "neither", "--reason", "somebody put another one there")
+	if id, state = c.meets(t, f, -1); c.comesOut(t, id, state, f) != "reverted" { // the third, after a revert
 		return
 	}
 	var shown struct {
-		Stage string
-		Kept  *struct{ Until string }
+		Kept *struct{ Until string }
 	}
-	s.json(&shown, "replacement", "show", id)
-	if state == "held" && slices.Contains([]string{"survey", "request", "sign", "gate", "backup"}, shown.Stage) { // nothing was touched: it goes on
-		s.run("", "replacement", "resume", id)
-		if s.rests(id, "sealed", "held", "reverted") != "sealed" {
-			t.Errorf("it is not sealed although nothing is wrong any more:\n%s", s.ok("replacement", "show", id))
-		}
-		return
-	}
-	if state == "held" { // the cause is mended, and the way back is tried once more
-		s.run("", "replacement", "revert", id, "--yes")
-		state = s.rests(id, "reverted", "held")
-		if state == "held" {
-			t.Errorf("it is held although nothing is wrong any more:\n%s", s.ok("replacement", "show", id))
-			return
-		}
-	}
-	if state == "reverted" {
-		if err := box.PowerCycle(); err != nil {
-			t.Errorf("it does not come up again: %v", err)
-		}
-		if after := r.serves(t, box); !bytes.Equal(after, first) {
-			t.Errorf("it is reverted, and after its next restart it serves %s", which(after, factory, first, ""))
-		}
-		for file, content := range heldBy(t, box) {
-			if old, known := before[file]; !known || old != content {
-				if strings.HasPrefix(file, "/etc/webui/tls/before") || strings.HasSuffix(file, ".before") || strings.HasPrefix(file, "/etc/vista/") {
-					continue // its own memory of what was in use
-				}
-				t.Errorf("it is reverted, and %s is not as it was", file)
-			}
-		}
-	}
-	if s.json(&shown, "replacement", "show", id); state == "sealed" || shown.Kept == nil {
+	if s.json(&shown, "replacement", "show", id); shown.Kept == nil {
 		return
 	}
 	// What was signed is used for another try, and then it is sealed.
-	var again struct{ ID, State string }
 	tried := s.run("", "replacement", "retry", id, "--as", "json")
-	json.Unmarshal([]byte(tried.stdout), &again)
-	if tried.code != 0 || s.rests(s.newest(name), "sealed", "held", "reverted") != "sealed" {
-		t.Errorf("the retry is not sealed:\n%s%s", tried.stderr, s.ok("replacement", "show", s.newest(name)))
+	if tried.code != 0 || s.rests(s.newest(c.name), "sealed", "held", "reverted") != "sealed" {
+		t.Errorf("the retry is not sealed:\n%s%s", tried.stderr, s.ok("replacement", "show", s.newest(c.name)))
 		return
 	}
-	third := r.serves(t, box)
-	if bytes.Equal(third, first) || bytes.Equal(third, factory) {
-		t.Errorf("the retry is sealed, and the box serves %s", which(third, factory, first, ""))
+	third := c.serves(t, c.box)
+	if bytes.Equal(third, c.first) || bytes.Equal(third, c.factory) {
+		t.Errorf("the retry is sealed, and the box serves %s", which(third, c.factory, c.first, ""))
 	}
 	// And back from there, after the seal: to the certificate that stood before it, not to any other.
-	s.ok("replacement", "revert", s.newest(name), "--yes")
-	if back := r.serves(t, box); !bytes.Equal(back, first) {
-		t.Errorf("a revert after the seal ends with %s", which(back, factory, first, ""))
+	s.ok("replacement", "revert", s.newest(c.name), "--yes")
+	if back := c.serves(t, c.box); !bytes.Equal(back, c.first) {
+		t.Errorf("a revert after the seal ends with %s", which(back, c.factory, c.first, ""))
 	}
+}
+
+// killed has a box meet a fault again and again, the service being killed in the middle each time: from the second replacement on, and from the
+// third after a revert.
+func (r renewal) killed(t *testing.T, families string, f standin.Fault, kills []time.Duration) {
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"), "--procedures", families)
+	s.login()
+	c := r.begin(t, s, f.Name)
+	var ends []string
+	for _, kill := range kills {
+		id, state := c.meets(t, f, kill)
+		ends = append(ends, state)
+		switch c.comesOut(t, id, state, f) {
+		case "sealed":
+			if now := c.serves(t, c.box); bytes.Equal(now, c.first) {
+				t.Errorf("killed after %s: it is sealed, and serves the old certificate", kill)
+			}
+			c.stands(t)
+		case "closed":
+			c.stands(t)
+		}
+		if t.Failed() {
+			t.Fatalf("killed after %s", kill)
+		}
+	}
+	recordKilled(r.family, f.Name, ends)
 }
 
 func which(now, factory, first []byte, state string) string {
@@ -235,37 +325,44 @@ func which(now, factory, first []byte, state string) string {
 }
 
 // A second replacement that a box refuses, takes back or drops ends on the very certificate that stood before it, on the wire, in
-// its files and after its next restart; what was signed is used for another try. With FRESHSEAL_KINDS=all every
-// kind meets every fault, and the table of docs/kinds.md is written.
+// its files and after its next restart, and so does a third; what was signed is used for another try. With FRESHSEAL_KINDS=all every
+// kind meets every fault, with kills of the service and without, and the table of docs/kinds.md is written.
 func TestASecondReplacementGoesBackToTheFirst(t *testing.T) {
 	t.Parallel()
-	families := []string{}
+	names := []string{}
 	for _, r := range renewals() {
-		families = append(families, r.family)
+		names = append(names, r.family)
 	}
-	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, families...))
+	families := quickFamilies(t, names...)
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", families)
 	s.login()
 	everything := os.Getenv("FRESHSEAL_KINDS") == "all"
-	t.Run("kinds", func(t *testing.T) { everyKind(t, s, everything) })
+	t.Run("kinds", func(t *testing.T) { everyKind(t, s, families, everything) })
 	if everything && !t.Failed() {
 		writeOutcomes(t, "../docs/kinds.md")
 	}
 }
 
 // everyKind has kinds meet their faults: all of them, or a sample.
-func everyKind(t *testing.T, s *server, everything bool) {
+func everyKind(t *testing.T, s *server, families string, everything bool) {
+	random := rand.New(rand.NewPCG(21, 47))
 	for i, r := range renewals() {
-		n := 0
-		for _, f := range standin.FaultsOf(r.kind) {
-			if n++; !everything && n != 1+i%2 { // a sample: the first or the second that it knows
-				continue
+		for n, f := range standin.FaultsOf(r.kind) {
+			kills := []time.Duration{time.Duration(random.IntN(700)) * time.Millisecond, time.Duration(random.IntN(2000)) * time.Millisecond, time.Duration(random.IntN(5000)) * time.Millisecond}
+			if everything || n == i%2 { // a sample: the first or the second that it knows
+				t.Run(r.family+" "+f.Name, func(t *testing.T) {
+					t.Parallel()
+					s := *s
+					s.t = t
+					r.twice(t, &s, f)
+				})
 			}
-			t.Run(r.family+" "+f.Name, func(t *testing.T) {
-				t.Parallel()
-				s := *s
-				s.t = t
-				r.twice(t, &s, f)
-			})
+			if everything || i%4 == 0 && n == 2 {
+				t.Run("killed "+r.family+" "+f.Name, func(t *testing.T) {
+					t.Parallel()
+					r.killed(t, families, f, kills)
+				})
+			}
 		}
 	}
 }
@@ -289,9 +386,9 @@ func writeOutcomes(t *testing.T, file string) {
 		return strings.Compare(a.Family+"\x00"+a.Fault, b.Family+"\x00"+b.Fault)
 	})
 	var b strings.Builder
-	b.WriteString("| family | fault | ends | serves |\n| --- | --- | --- | --- |\n")
+	b.WriteString("| family | fault | ends | serves | with kill -9, three times |\n| --- | --- | --- | --- | --- |\n")
 	for _, o := range outcomes.rows {
-		b.WriteString("| `" + o.Family + "` | `" + o.Fault + "` | " + o.Ends + " | " + o.Serves + " |\n")
+		b.WriteString("| `" + o.Family + "` | `" + o.Fault + "` | " + o.Ends + " | " + o.Serves + " | " + outcomes.killed[o.Family+" "+o.Fault] + " |\n")
 	}
 	if err := os.WriteFile(file, []byte(before+tableStart+b.String()+tableEnd+after), 0o644); err != nil {
 		t.Fatal(err)

@@ -68,6 +68,54 @@ func TestAHeldReplacementIsClosedAsTheWireShows(t *testing.T) {
 	s.fails(1, "only a held replacement is closed", "replacement", "close", "r2", "--as", "neither", "--reason", "once more")
 }
 
+// What cannot be cleared after a close is a task: it is finished by whoever removed it by hand, or ends when it is cleared after all. The second
+// time as the first.
+func TestWhatIsLeftAfterACloseIsATask(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "web-files-ssh"))
+	s.login()
+	box := simulated(t, standin.Box{})
+	s.addSimulated(name, box, "correct horse")
+	s.ok("device", "edit", name, "--family", "quick-web-files-ssh")
+	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
+	for i, id := range []string{"r2", "r3"} {
+		other := t.TempDir()
+		must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(other, "key"), "-out", filepath.Join(other, "pem"), "-days", "100", "-subj", "/O=Corvane/CN=service technician")
+		box.SetFaults(standin.Faults{KeepServing: true})
+		s.ok("replace", name+"/web", "--signer", "bench")
+		s.until("stage prove", `"stage": "prove"`, "replacement", "show", id, "--as", "json")
+		if err := box.Meddle([]byte(read(t, filepath.Join(other, "pem"))), []byte(read(t, filepath.Join(other, "key")))); err != nil {
+			t.Fatal(err)
+		}
+		s.rests(id, "held")
+		box.SetFaults(standin.Faults{})
+		s.okWith("wrong", "device", "edit", name, "--password-file", "-")
+		s.ok("replacement", "close", id, "--as", "neither", "--reason", "the technician was here")
+		s.until("the task", "clearing", "task", "list")
+		var tasks []struct{ ID, Replacement, Text string }
+		s.json(&tasks, "task", "list")
+		if len(tasks) != 1 || tasks[0].Replacement != id || !strings.Contains(tasks[0].Text, "refuses") {
+			t.Fatalf("%+v", tasks)
+		}
+		s.fails(1, "still has something left", "replacement", "clear", id)
+		if i == 0 {
+			s.ok("task", "answer", tasks[0].ID)
+			if entries := s.ok("ledger", "list", "--as", "json"); !strings.Contains(entries, "remove by hand what r2 left") {
+				t.Errorf("the ledger does not say so:\n%s", entries)
+			}
+		}
+		s.okWith("correct horse", "device", "edit", name, "--password-file", "-")
+		if i == 1 {
+			s.ok("replacement", "clear", id)
+		}
+		s.fails(1, "is over", "task", "answer", tasks[0].ID)
+		s.fails(1, "has nothing to clear", "replacement", "clear", id)
+		if open := s.ok("task", "list"); strings.Contains(open, "clearing") {
+			t.Errorf("it is still a task:\n%s", open)
+		}
+	}
+}
+
 // The answer to a call that may not be repeated is lost, and the box is signed out of after it. The step is found all the same: nothing repeats it
 // but a person who says so, and whoever says that it was done gives what it would have captured.
 func TestALostAnswerIsNeverSentAgain(t *testing.T) {

@@ -61,9 +61,14 @@ func quickFamilies(t *testing.T, names ...string) string {
 	waits := regexp.MustCompile(`((?:until: |command: "\{\{control\}\})\S*.*limit: )\d+m`)
 	quick := regexp.MustCompile(`(say: (?:"[^"]*"|[^,}"]+))\}`)
 	for _, name := range names {
-		text := strings.Replace(procedure.Builtin()[name].YAML, "procedure: ", "procedure: quick-", 1)
+		source := procedure.Builtin()[name].YAML
+		if source == "" { // an example of the documents
+			source = read(t, "../docs/examples/"+name+".procedure.yaml")
+		}
+		text := strings.Replace(source, "procedure: ", "procedure: quick-", 1)
 		text = regexp.MustCompile(`restart_limit: \d+m`).ReplaceAllString(quick.ReplaceAllString(text, "$1, limit: 4s}"), "restart_limit: 5s")
 		text = regexp.MustCompile(`rolls_back: \d+m`).ReplaceAllString(text, "rolls_back: 2s")
+		text = regexp.MustCompile(`within: \d+m`).ReplaceAllString(text, "within: 8s")
 		text = strings.ReplaceAll(strings.ReplaceAll(text, "after: 2m", "after: 1s, every: 300ms"), `"^https://"}, limit: 5m`, `"^https://"}, limit: 4s`)
 		text = strings.ReplaceAll(waits.ReplaceAllString(text, "${1}4s"), `leaf: "{{new_sha256}}"}, limit: 1m`, `leaf: "{{new_sha256}}"}, limit: 4s`)
 		text = regexp.MustCompile(`\blimit: \d+m\b`).ReplaceAllString(text, "limit: 6s")

@@ -5,12 +5,17 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -25,73 +30,163 @@ type living struct {
 	box        *standin.Running
 	before     []byte // what it serves before a round
 	id         string
-	fault      string
+	fault      standin.Fault
+	alarms     int // that are expected in this round
 }
 
-// A life of replacements: boxes of all kinds are replaced round after round, with faults, kills of the service, retries, reverts and exits chosen at
-// random. After each round the wire serves what Fresh Seal says, the pins are right, and no device has a replacement without an exit. With
-// FRESHSEAL_LIFE=ROUNDS it is a long life; FRESHSEAL_SEED chooses another one.
-func TestALifeOfReplacements(t *testing.T) {
+// between is how many days go by from one replacement to the next.
+const between = 47
+
+// life is a service whose clock is ahead, with boxes that are replaced round after round.
+type life struct {
+	s               *server
+	program         string
+	listen          string
+	folder, dir     string
+	boxes           []*living
+	random          *rand.Rand
+	told            map[string]bool // notices that were seen
+	stranger, notIt []byte          // a certificate that somebody else puts onto boxes, and its key
+	counts          map[string]int
+	lock            sync.Mutex
+}
+
+// A year of replacements: boxes of all kinds are replaced every 47 days by the service's clock, with faults, kills of the service, certificates put
+// there by strangers, retries, reverts and exits chosen at random. After each round the wire serves what Fresh Seal says, nothing is left on a
+// box but what the last replacement needs for its revert, no replacement is open, and the alarms are those of the strangers. FRESHSEAL_YEAR=1 is the
+// whole year with 60 boxes; otherwise a sample of the kinds lives for two rounds. FRESHSEAL_SEED chooses another one.
+func TestAYearOfReplacements(t *testing.T) {
 	t.Parallel()
-	rounds, seed := 2, uint64(47)
-	if n, err := strconv.Atoi(os.Getenv("FRESHSEAL_LIFE")); err == nil {
-		rounds = n
+	rounds, seed, many := 2, uint64(47), 8
+	whole := os.Getenv("FRESHSEAL_YEAR") != ""
+	if whole {
+		rounds, many = 8, 60
 	}
 	if n, err := strconv.ParseUint(os.Getenv("FRESHSEAL_SEED"), 10, 64); err == nil {
 		seed = n
 	}
-	random := rand.New(rand.NewPCG(seed, seed))
-	all := renewals()
-	if os.Getenv("FRESHSEAL_LIFE") == "" { // a sample of the kinds
-		all = slices.DeleteFunc(all, func(r renewal) bool { return random.IntN(5) > 1 })
-	}
-	families := []string{}
+	l := &life{random: rand.New(rand.NewPCG(seed, seed)), dir: t.TempDir(), listen: "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1"), told: map[string]bool{}, counts: map[string]int{}}
+	l.program = filepath.Join(t.TempDir(), "ahead")
+	must(t, "", "go", "build", "-o", l.program, "./ahead")
+	stranger := t.TempDir()
+	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(stranger, "key"), "-out", filepath.Join(stranger, "pem"), "-days", "1000", "-subj", "/O=Corvane/CN=service technician")
+	l.stranger, l.notIt = []byte(read(t, filepath.Join(stranger, "pem"))), []byte(read(t, filepath.Join(stranger, "key")))
+
+	all, families := renewals(), []string{}
 	for _, r := range all {
 		families = append(families, r.family)
 	}
-	folder, listen := quickFamilies(t, families...), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1")
-	s := startAt(t, "serve", t.TempDir(), listen, "--procedures", folder)
-	s.login()
-	var boxes []*living
-	for _, r := range all {
-		l := &living{renewal: r, name: r.family + ".tidewrack.example"}
-		box, add := r.start(t, standin.Box{Kind: r.kind, Restart: 150 * time.Millisecond, System: l.name})
-		add(s, l.name, "quick-"+r.family)
-		l.box, l.slot = box, l.name+"/"+slotOfKind(r.kind)
-		boxes = append(boxes, l)
+	l.random.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	l.folder = quickFamilies(t, families...)
+	l.start(t, 0)
+	l.s.login()
+	var made struct{ Secret string }
+	l.s.json(&made, "token", "add", "a-year", "--role", "admin", "--days", "700")
+	before, _, _ := strings.Cut(read(t, l.s.config), "token: ")
+	write(t, l.s.config, before+"token: "+made.Secret+"\n")
+	l.s.ok("channel", "set", "log", "--syslog", "127.0.0.1:9", "--pin", strings.Repeat("ab", 32))
+	today := 0
+	for i := range many {
+		r := all[i%len(all)]
+		b := &living{renewal: r, name: fmt.Sprintf("%s-%d.tidewrack.example", r.family, i)}
+		box, add := r.start(t, standin.Box{Kind: r.kind, Restart: 150 * time.Millisecond, System: b.name, Now: func() time.Time { return time.Now().AddDate(0, 0, today) }})
+		add(l.s, b.name, "quick-"+r.family)
+		b.box, b.slot = box, b.name+"/"+slotOfKind(r.kind)
+		l.boxes = append(l.boxes, b)
 	}
-	counts := map[string]int{}
 	for round := range rounds {
-		for _, l := range boxes {
-			l.before, l.fault = l.serves(t, l.box), ""
-			if known := standin.FaultsOf(l.kind); round > 0 && random.IntN(10) < 6 {
-				f := known[random.IntN(len(known))]
-				if f.Name != "hangs" { // each step waits for its limit
-					l.fault = f.Name
-					l.box.SetFaults(f.Faults)
-				}
-			}
-			var r struct{ ID string }
-			if out := s.run("", "replace", l.slot, "--signer", "bench", "--as", "json"); json.Unmarshal([]byte(out.stdout), &r) != nil || r.ID == "" {
-				t.Fatalf("round %d: %s is not replaced: %s", round, l.name, out.stderr)
-			}
-			l.id = r.ID
+		if round == 1 { // what the boxes were delivered with is gone
+			l.s.ok("notice", "rule", "broken", "--condition", "dark", "--condition", "lapsed", "--condition", "stray", "--to", "log")
 		}
-		if random.IntN(3) > 0 { // the service is killed in the middle of it all
-			time.Sleep(time.Duration(random.IntN(1500)) * time.Millisecond)
-			s.kill()
-			again := startAt(t, "serve", s.dir, listen, "--procedures", folder)
-			again.config = s.config
-			s = again
+		if today = round * between; round > 0 {
+			l.s.kill()
+			l.start(t, today)
 		}
-		for _, l := range boxes {
-			counts[l.ends(t, s, random)]++
-		}
+		l.round(t, round)
 		if t.Failed() {
 			t.Fatalf("in round %d of the life %d", round, seed)
 		}
 	}
-	t.Logf("%d boxes, %d rounds: %v", len(boxes), rounds, counts)
+	t.Logf("%d boxes, %d rounds: %v", len(l.boxes), rounds, l.counts)
+}
+
+// start starts the service with a clock that is some days ahead.
+func (l *life) start(t *testing.T, days int) {
+	t.Helper()
+	cmd := exec.Command(l.program, "serve", "--dir", l.dir, "--listen", l.listen, "--procedures", l.folder)
+	cmd.Env = append(os.Environ(), "FRESHSEAL_READ_EVERY=0", "AHEAD_DAYS="+strconv.Itoa(days))
+	l.s = launch(t, l.dir, cmd)
+}
+
+// round replaces every box once.
+func (l *life) round(t *testing.T, round int) {
+	t.Helper()
+	for _, b := range l.boxes {
+		b.alarms, b.fault = 0, standin.Fault{}
+		if round > 0 && l.random.IntN(10) == 0 { // somebody was there
+			if err := b.box.Meddle(l.stranger, l.notIt); err != nil {
+				t.Fatal(err)
+			}
+			if l.s.run("", "read", b.slot); l.s.show(b.slot).Condition == "stray" {
+				b.alarms++
+			}
+		}
+		b.before = b.serves(t, b.box)
+		if known := standin.FaultsOf(b.kind); round > 0 && l.random.IntN(10) < 6 {
+			if f := known[l.random.IntN(len(known))]; f.Name != "hangs" { // each step waits for its limit
+				b.fault = f
+				b.box.SetFaults(f.Faults)
+			}
+		}
+		var r struct{ ID string }
+		if out := l.s.run("", append([]string{"replace", b.slot, "--signer", "bench", "--as", "json"}, b.agree...)...); json.Unmarshal([]byte(out.stdout), &r) != nil || r.ID == "" {
+			t.Fatalf("round %d: %s is not replaced: %s", round, b.name, out.stderr)
+		}
+		b.id = r.ID
+	}
+	if l.random.IntN(3) > 0 { // the service is killed in the middle of it all
+		time.Sleep(time.Duration(l.random.IntN(1500)) * time.Millisecond)
+		l.s.kill()
+		l.start(t, round*between)
+	}
+	t.Run(fmt.Sprintf("round %d", round), func(t *testing.T) {
+		for _, b := range l.boxes {
+			chance := rand.New(rand.NewPCG(uint64(round), l.random.Uint64()))
+			t.Run(b.name, func(t *testing.T) {
+				t.Parallel()
+				s := *l.s
+				s.t = t
+				ended := b.ends(t, &s, chance)
+				l.lock.Lock()
+				defer l.lock.Unlock()
+				l.counts[ended]++
+			})
+		}
+	})
+	if open := l.s.ok("replacement", "list", "--state", "held"); strings.Contains(open, "held") {
+		t.Errorf("these have no end:\n%s", open)
+	}
+	l.alarms(t)
+}
+
+// alarms compares the notices of a round with what strangers did in it.
+func (l *life) alarms(t *testing.T) {
+	t.Helper()
+	time.Sleep(time.Second) // they are made in the background
+	var all []struct{ ID, Slot, Stage, Kind, Why, At string }
+	l.s.json(&all, "notice", "list", "--most", "500")
+	seen := map[string][]string{}
+	for _, n := range all {
+		if n.Kind == "notice" && !l.told[n.ID] {
+			l.told[n.ID] = true
+			seen[n.Slot] = append(seen[n.Slot], n.Stage+" at "+n.At+": "+n.Why)
+		}
+	}
+	for _, b := range l.boxes {
+		if len(seen[b.slot]) != b.alarms {
+			t.Errorf("%s of %s (%s): the alarms are %q, and %d are due", b.id, b.slot, b.fault.Name, seen[b.slot], b.alarms)
+		}
+	}
 }
 
 // ends brings a round of a box to its end, and sees that what is said is true. It returns how it ended.
@@ -143,33 +238,60 @@ func (l *living) ends(t *testing.T, s *server, random *rand.Rand) string {
 	}
 	if r.State == "reverted" && r.Kept != nil && random.IntN(2) == 0 {
 		if now := l.serves(t, l.box); !bytes.Equal(now, l.before) {
-			t.Errorf("%s of %s (%s) is reverted, and does not serve what stood before", l.id, l.name, l.fault)
+			t.Errorf("%s of %s (%s) is reverted, and does not serve what stood before", l.id, l.name, l.fault.Name)
 		}
 		s.run("", "replacement", "retry", l.id)
 		l.id = s.newest(l.name)
 		wait()
 		ended += ", retried, then " + r.State
 	}
+	if l.box.SetFaults(standin.Faults{}); l.fault.Faults.ThirdCertificate && slices.Contains([]string{"held", "closed"}, strings.TrimPrefix(ended, "held, then ")) {
+		l.alarms++
+	}
+	l.saysTheTruth(t, s, r.State, r.New_sha256, r.Why)
+	if r.State != "sealed" { // and every box gets its certificate before the old one expires
+		if out := s.run("", append([]string{"replace", l.slot, "--signer", "bench", "--watch"}, l.agree...)...); out.code != 0 {
+			t.Errorf("%s after %s (%s), which is %s, cannot be replaced: %s", l.name, l.id, l.fault.Name, r.State, out.stderr)
+			return ended
+		}
+		l.id = s.newest(l.name)
+		show()
+		l.saysTheTruth(t, s, r.State, r.New_sha256, r.Why)
+	}
+	held, err := l.box.Holds("/var/lib/freshseal")
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		t.Error(err)
+	}
+	for file := range held { // what a revert of the last one needs
+		if !strings.Contains(file, "/"+l.id+"-") {
+			t.Errorf("%s is left on %s after %s (%s)", file, l.name, l.id, l.fault.Name)
+		}
+	}
+	return ended
+}
+
+// saysTheTruth sees that a replacement is over, that the wire serves what is said, and that nothing is left on the box.
+func (l *living) saysTheTruth(t *testing.T, s *server, state, new_sha256, why string) {
+	t.Helper()
 	now := l.serves(t, l.box)
 	sum := sha256.Sum256(now)
-	new := hex.EncodeToString(sum[:]) == r.New_sha256
+	new := hex.EncodeToString(sum[:]) == new_sha256
 	switch {
-	case !slices.Contains([]string{"sealed", "reverted", "cancelled", "closed"}, r.State):
-		t.Errorf("%s of %s (%s) is %s: %s", l.id, l.name, l.fault, r.State, r.Why)
-	case r.State == "sealed" && !new:
-		t.Errorf("%s of %s (%s) is sealed, and does not serve the new certificate", l.id, l.name, l.fault)
-	case (r.State == "reverted" || r.State == "cancelled") && !bytes.Equal(now, l.before):
-		t.Errorf("%s of %s (%s) is %s, and does not serve what stood before\n%s", l.id, l.name, l.fault, r.State, s.ok("replacement", "show", l.id))
+	case !slices.Contains([]string{"sealed", "reverted", "cancelled", "closed"}, state):
+		t.Errorf("%s of %s (%s) is %s: %s", l.id, l.name, l.fault.Name, state, why)
+	case state == "sealed" && !new:
+		t.Errorf("%s of %s (%s) is sealed, and does not serve the new certificate", l.id, l.name, l.fault.Name)
+	case (state == "reverted" || state == "cancelled") && !bytes.Equal(now, l.before):
+		t.Errorf("%s of %s (%s) is %s, and does not serve what stood before\n%s", l.id, l.name, l.fault.Name, state, s.ok("replacement", "show", l.id))
 	}
 	s.run("", "read", l.slot)
 	if c := s.show(l.slot).Condition; c == "stray" || c == "dark" {
-		t.Errorf("%s of %s (%s) is %s, and the slot is %s", l.id, l.name, l.fault, r.State, c)
+		t.Errorf("%s of %s (%s) is %s, and the slot is %s", l.id, l.name, l.fault.Name, state, c)
 	}
 	if out := s.run("", "device", "try", l.name); out.code != 0 && !strings.Contains(out.stderr+out.stdout, "SFTP") {
-		t.Errorf("%s cannot be reached after %s (%s): %s", l.name, l.id, l.fault, out.stderr)
+		t.Errorf("%s cannot be reached after %s (%s): %s", l.name, l.id, l.fault.Name, out.stdout+out.stderr)
 	}
 	if l.box.IsOff() || l.box.InMaintenance() {
-		t.Errorf("%s is left off or in maintenance after %s (%s)", l.name, l.id, l.fault)
+		t.Errorf("%s is left off or in maintenance after %s (%s)", l.name, l.id, l.fault.Name)
 	}
-	return fmt.Sprint(ended)
 }

@@ -115,6 +115,9 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	s.Reach = reach.New(db, box, o.Dial, o.Now)
 	s.Watch = watch.New(stopping, db, s.Reach, o.Dial, o.Log, o.Now)
 	s.Watch.Ask(o.Published)
+	if err := s.Watch.ExpectAll(ctx); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
 	s.Fleet = fleet.New(stopping, db, box, s.Reach, s.Watch, o.Procedures, o.Log, o.Now)
 	s.Desk = desk.New(db, box, s.Watch, o.Fetch, o.Log, o.Now)
 	s.Tell = tell.New(stopping, db, box, o.Dial, o.Name, o.Log, o.Now)

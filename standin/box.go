@@ -32,31 +32,32 @@ const (
 
 // Box says what a simulated device is like.
 type Box struct {
-	Dir         string        // its state; made when missing
-	User        string        // who may sign in over SSH; empty: no SSH at all
-	Password    string        // of that user
-	Address     string        // to listen on, such as 127.20.2.11
-	SSHPort     int           // wanted; another one where it is taken
-	TLSPort     int           // likewise
-	MorePort    int           // of a second listener that serves the same certificate; 0: none
-	Faults      Faults        // what goes wrong on purpose, from the start; see SetFaults
-	Restart     time.Duration // how long the web server is away on a reload
-	ShellOff    bool          // SSH is off until somebody switches it on
-	Old         bool          // knows no SSH key exchange and cipher but broken ones
-	Asks        bool          // asks for the password (keyboard-interactive) instead of taking it unasked
-	Kind        Kind          // what it is like on a terminal; empty: a shell alone
-	Secret      string        // the word that its menu or its raised mode asks for
-	Pages       bool          // has a web page on which certificates are exchanged by hand
-	KeyGone     bool          // its page gives the key away with the request, and wants it back
-	Forward     Forward       // makes it a jump host; may be nil
-	Hosts       Hosts         // those under it, or its further nodes; may be nil
-	System      string        // the name that it has been given, of a traversal peer
-	WebUser     string        // who may sign in to its web interface, where it has one
-	WebPassword string        // of that user
-	Shared      string        // what it shares with network devices; empty: it speaks no EAP
-	RADIUSPort  int           // wanted for that; another one where it is taken
-	Random      io.Reader     // of its host key; nil: the system's
-	Watch       Watch         // is told of everything that is asked of the box; may be nil
+	Dir         string           // its state; made when missing
+	User        string           // who may sign in over SSH; empty: no SSH at all
+	Password    string           // of that user
+	Address     string           // to listen on, such as 127.20.2.11
+	SSHPort     int              // wanted; another one where it is taken
+	TLSPort     int              // likewise
+	MorePort    int              // of a second listener that serves the same certificate; 0: none
+	Faults      Faults           // what goes wrong on purpose, from the start; see SetFaults
+	Restart     time.Duration    // how long the web server is away on a reload
+	ShellOff    bool             // SSH is off until somebody switches it on
+	Old         bool             // knows no SSH key exchange and cipher but broken ones
+	Asks        bool             // asks for the password (keyboard-interactive) instead of taking it unasked
+	Kind        Kind             // what it is like on a terminal; empty: a shell alone
+	Secret      string           // the word that its menu or its raised mode asks for
+	Pages       bool             // has a web page on which certificates are exchanged by hand
+	KeyGone     bool             // its page gives the key away with the request, and wants it back
+	Forward     Forward          // makes it a jump host; may be nil
+	Hosts       Hosts            // those under it, or its further nodes; may be nil
+	System      string           // the name that it has been given, of a traversal peer
+	WebUser     string           // who may sign in to its web interface, where it has one
+	WebPassword string           // of that user
+	Shared      string           // what it shares with network devices; empty: it speaks no EAP
+	RADIUSPort  int              // wanted for that; another one where it is taken
+	Random      io.Reader        // of its host key; nil: the system's
+	Now         func() time.Time // its clock; nil: the system's
+	Watch       Watch            // is told of everything that is asked of the box; may be nil
 }
 
 // Kind is what a box is like on a terminal.
@@ -165,6 +166,7 @@ type Running struct {
 	routes   routing
 	away     atomic.Bool // something in front answers in its place
 	mux      *http.ServeMux
+	mast     mastTrial // of a signal mast
 }
 
 // SetFaults has other things go wrong from now on. What happens once may happen once more.
@@ -180,6 +182,14 @@ func (r *Running) SetFaults(f Faults) {
 }
 
 // faulty is what goes wrong now.
+// now is the time by the box's clock.
+func (r *Running) now() time.Time {
+	if r.Box.Now == nil {
+		return time.Now()
+	}
+	return r.Box.Now()
+}
+
 func (r *Running) faulty() Faults { return *r.faults.Load() }
 
 // Start turns a box on. Its folder must hold the certificate and key that the

@@ -40,23 +40,28 @@ func files_(but ...Kind) func(Kind) bool {
 	return func(k Kind) bool { return webKinds[k] == nil && k != Router && !slices.Contains(but, k) }
 }
 
+// third are the kinds that may serve what nobody asked for.
+func third(k Kind) bool {
+	return web(WirelessManager, AccessServer)(k) || k == TideGauge || k == SignalMast
+}
+
 // faultList are all faults that can be set, each with the kinds that know it.
 var faultList = []Fault{
 	{"refuses", "It refuses every new certificate, and changes nothing.", Faults{FailTest: true}, but(MenuManager)},
 	{"keeps-serving", "It says that the new certificate is in use, and goes on serving the old one.", Faults{KeepServing: true}, but()},
 	{"leaf-alone", "It serves the new leaf without its intermediates.", Faults{LeafAlone: true}, but(Router, Dashboard)},
-	{"rolls-back", "It takes the new certificate back by itself.", Faults{RollBack: true}, of(MenuManager)},
-	{"disk-full", "Its disk has no room for the new files.", Faults{DiskFull: true}, files_(NetworkGear, MenuManager, Dashboard)},
-	{"read-only", "Its disk cannot be written.", Faults{ReadOnly: true}, files_(NetworkGear, MenuManager, Dashboard)},
+	{"rolls-back", "It takes the new certificate back by itself.", Faults{RollBack: true}, of(MenuManager, TideGauge, TicketOffice)},
+	{"disk-full", "Its disk has no room for the new files.", Faults{DiskFull: true}, files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},
+	{"read-only", "Its disk cannot be written.", Faults{ReadOnly: true}, files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},
 	{"one-node", "What is done does not reach its other nodes.", Faults{OneNode: true}, of(Firewall, EncryptionAppliance, LoadBalancer, AccessServer)},
 	{"session-lost", "It forgets the session in the middle of the work.", Faults{SessionLost: true}, web(WirelessManager, AccessServer)},
-	{"drops-upload", "The connection is lost in the middle of the first upload.", Faults{DropUpload: true}, files_()},
-	{"third-certificate", "It serves a certificate that nobody asked for after the new one.", Faults{ThirdCertificate: true}, web(WirelessManager, AccessServer)},
-	{"never-back", "It serves nothing after the restart with a new certificate.", Faults{NeverBack: true}, files_(NetworkGear, Dashboard)},
-	{"never-done", "Its task never ends.", Faults{NeverDone: true}, of(Firewall, ServerBoard, EncryptionAppliance, HostManager, SignOnServer)},
-	{"hangs", "Its commands never end.", Faults{Hang: true}, files_(NetworkGear, MenuManager, StagedVault)},
-	{"silent", "Its prompt never comes.", Faults{Silent: true}, of(MenuManager, NetworkGear, StagedVault)},
-	{"other-prompt", "Its prompts are worded otherwise.", Faults{OtherPrompt: true}, of(MenuManager, NetworkGear, StagedVault)},
+	{"drops-upload", "The connection is lost in the middle of the first upload.", Faults{DropUpload: true}, files_(TideGauge, SignalMast)},
+	{"third-certificate", "It serves a certificate that nobody asked for after the new one.", Faults{ThirdCertificate: true}, third},
+	{"never-back", "It serves nothing after the restart with a new certificate.", Faults{NeverBack: true}, files_(NetworkGear, Dashboard, TideGauge, SignalMast)},
+	{"never-done", "Its task never ends.", Faults{NeverDone: true}, of(Firewall, ServerBoard, EncryptionAppliance, HostManager, SignOnServer, TicketOffice)},
+	{"hangs", "Its commands never end.", Faults{Hang: true}, files_(NetworkGear, MenuManager, StagedVault, SignalMast)},
+	{"silent", "Its prompt never comes.", Faults{Silent: true}, of(MenuManager, NetworkGear, StagedVault, SignalMast)},
+	{"other-prompt", "Its prompts are worded otherwise.", Faults{OtherPrompt: true}, of(MenuManager, NetworkGear, StagedVault, SignalMast)},
 	{"stays-in-maintenance", "It does not leave maintenance.", Faults{StaysInMaintenance: true}, of(BareHost, HostManager)},
 	{"does-not-stop", "Its server does not stop unless it is stopped hard.", Faults{StuckStop: true}, of(StopServer, Collector)},
 }

@@ -104,6 +104,8 @@ func (r *Running) command(ctx context.Context, args []string) error {
 		commands["portalctl"] = r.portalctl
 	case Dashboard:
 		commands["vistactl"] = r.vistactl
+	case TideGauge:
+		commands["gaugectl"] = r.gaugectl
 	}
 	var err error
 	switch run, ok := commands[args[0]]; {

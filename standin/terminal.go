@@ -81,6 +81,8 @@ func (r *Running) programs() map[string]program {
 		return map[string]program{"": r.gearLine}
 	case StagedVault:
 		return map[string]program{"": r.stageDesk}
+	case SignalMast:
+		return map[string]program{"": r.mastMenu}
 	}
 	return nil
 }

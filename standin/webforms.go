@@ -148,7 +148,7 @@ func (r *Running) completed(leaf []byte) ([]byte, error) {
 			middle.AddCert(each)
 		}
 	}
-	paths, err := c.Verify(x509.VerifyOptions{Roots: roots, Intermediates: middle, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	paths, err := c.Verify(x509.VerifyOptions{CurrentTime: r.now(), Roots: roots, Intermediates: middle, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
 	if err != nil {
 		return nil, err
 	}

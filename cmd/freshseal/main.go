@@ -7,8 +7,9 @@ package main
 
 import (
 	"os"
+	"time"
 
 	"freshseal/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:])) }
+func main() { os.Exit(cli.Main(os.Args[1:], time.Now)) }

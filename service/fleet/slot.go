@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -74,7 +75,7 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Findings = append(after, out.Findings...)
+	out.Findings = slices.Insert(out.Findings, 0, after...)
 	served, err := s.store.Certificates(ctx, row.Chain.V)
 	if err != nil || len(served) == 0 {
 		return out, err

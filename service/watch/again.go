@@ -119,9 +119,9 @@ func (s *Service) JudgeSlots(ctx context.Context, rows []store.Slot) error {
 			if err != nil {
 				return err
 			}
-			settleOn(row, snapshot.Judge(served, about, s.now()))
+			s.settleOn(row, snapshot.Judge(served, about, s.now()))
 		case row.Failure.V != nil:
-			settleOn(row, snapshot.Dark(*row.Failure.V, about))
+			s.settleOn(row, snapshot.Dark(*row.Failure.V, about))
 		}
 	}
 	return s.store.SetJudgements(ctx, rows, s.moment())

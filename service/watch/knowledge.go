@@ -303,6 +303,7 @@ func (s *Service) record(ctx context.Context, row store.Slot, reading Sight) err
 // holds.
 func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *store.Slot, reading Sight) (until time.Time, err error) {
 	row.ReadAt, row.Version, row.Suite, row.Remarks.V = store.At(reading.At), reading.Version, reading.Suite, append([]finding.Finding{}, reading.Remarks...)
+	notAfter := row.NotAfter
 	row.Chain.V, row.Failure.V, row.Others.V = []string{}, reading.Why, reading.Others
 	row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.Sought = "", false, store.Moment{}, store.Moment{}, ""
 	about, err := s.judgedSlot(ctx, *row, reading.Closer)
@@ -320,14 +321,9 @@ func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *stor
 		}
 		judged = snapshot.Judge(reading.Chain, about, s.now())
 	}
-	served := ""
-	if leaf := reading.Leaf(); leaf != nil {
-		served = leaf.SHA256
+	if s.settleOn(row, judged) && len(row.Chain.V) == 0 {
+		row.NotAfter = notAfter // it restarts, and has not expired
 	}
-	if row.Standing != due.Dark && s.expects(row.ID, served) {
-		judged.Standing = due.Standing{Base: row.Standing, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}
-	}
-	settleOn(row, judged)
 	return judged.Until, nil
 }
 
@@ -341,7 +337,17 @@ func sought(leaf *cert.Certificate) string {
 	return text[:min(len(text), mostSought)]
 }
 
-func settleOn(row *store.Slot, j judge.Judgement) {
+// settleOn writes a judgement into a slot's row. It reports whether a replacement that is under way expects what the slot serves: its condition
+// then stays as it was.
+func (s *Service) settleOn(row *store.Slot, j judge.Judgement) (expected bool) {
+	served := ""
+	if len(row.Chain.V) > 0 {
+		served = row.Chain.V[0]
+	}
+	if expected = row.Standing != due.Dark && s.expects(row.ID, served); expected {
+		j.Standing = due.Standing{Base: row.Standing, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}
+	}
 	row.Findings.V, row.Path.V = j.Findings, append([]string{}, j.Path...)
 	row.Standing, row.OverdueFrom, row.DueFrom = j.Standing.Base, store.At(j.Standing.Overdue), store.At(j.Standing.Due)
+	return expected
 }

@@ -69,11 +69,7 @@ func (s *Service) Close(ctx context.Context, id string, c Closing, by string) (R
 // closes sees what the wire shows, and returns the leaf that each slot counts as serving from now on; empty: whatever is
 // served.
 func (s *Service) closes(ctx context.Context, j *job, as, cannot string) (map[int64]string, error) {
-	w, err := s.sights(ctx, j)
-	if err != nil {
-		return nil, err
-	}
-	all, err := s.serves(ctx, j.targets, w.new)
+	w, all, err := s.look(ctx, j)
 	if err != nil {
 		return nil, err
 	}
@@ -82,14 +78,11 @@ func (s *Service) closes(ctx context.Context, j *job, as, cannot string) (map[in
 		return nil, problem.Reject(cannot, fmt.Sprintf("%q is not new, old or neither", as), "", next.Give.On("as"))
 	}
 	out := map[int64]string{}
-	slot := int64(0)
 	for _, v := range all {
-		first := v.slot.ID != slot
-		slot = v.slot.ID
-		if word := w.place(v, first).Word(j.NewSHA256); want != "" && word != want {
+		if word := w.place(v).Word(j.NewSHA256); want != "" && word != want {
 			return nil, problem.New(problem.Conflict, cannot, fmt.Sprintf("not every address serves the %s certificate: %s", as, v.text()), "accept what is served", next.CloseNeither.On(replacement.Name(j.ID)))
 		}
-		if first {
+		if v.first {
 			out[v.slot.ID] = v.sha256
 		}
 	}

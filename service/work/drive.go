@@ -12,7 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"freshseal/core/look"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/device"
@@ -130,26 +129,7 @@ func (s *Service) advance(ctx context.Context, id int64, e replacement.Event) (r
 	return action, nil
 }
 
-// expect tells those who read the slots of a job what they may serve while it is worked on.
-func (s *Service) expect(ctx context.Context, j job) error {
-	if j.Stage.Before(replacement.Activate) && !j.Reverting {
-		return nil
-	}
-	stood, err := s.store.Stood(ctx, j.ID)
-	leaves := []string{j.NewSHA256, j.OldSHA256}
-	for _, t := range j.targets {
-		leaves = append(leaves, t.OldSHA256)
-	}
-	for _, row := range stood {
-		if row.Look == look.Wire {
-			leaves = append(leaves, row.Value)
-		}
-	}
-	s.watch.Expect(j.slotIDs(), leaves)
-	return err
-}
-
-// unexpect ends that, and has the slots judged by what they serve now.
+// unexpect ends what a replacement lets its slots serve, and has them judged by what they serve now.
 func (s *Service) unexpect(ctx context.Context, id int64) error {
 	targets, err := s.store.Targets(ctx, id)
 	if err != nil || len(targets[id]) == 0 {
@@ -187,7 +167,7 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 		return replacement.Event{}, err
 	}
 	defer s.lockDevice(j.DeviceID)()
-	if err := s.expect(ctx, j); err != nil {
+	if err := s.watch.Expect(ctx, j.Replacement, j.targets); err != nil {
 		return replacement.Event{}, err
 	}
 	runner, leave, err := s.runner(ctx, &j)
@@ -297,7 +277,7 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	if err := j.seat.Take(ctx, s.reach, j.device.Site); err != nil { // the last that can fail: it is given by leave
 		return nil, nil, err
 	}
-	r = &device.Runner{Stop: s.stopAsked(j.ID), Helpers: helpers, Sights: sights, Edition: j.Edition, Proven: j.Stage == replacement.Seal, Leaf: func(ctx context.Context, address, name string) (string, error) {
+	r = &device.Runner{Now: s.clock, Stop: s.stopAsked(j.ID), Helpers: helpers, Sights: sights, Edition: j.Edition, Proven: j.Stage == replacement.Seal, Leaf: func(ctx context.Context, address, name string) (string, error) {
 		return s.watch.Leaf(ctx, j.device.Site, address, name)
 	}, Dial: s.reach.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
 		SSH:    func(ctx context.Context) (ssh.Target, error) { return s.reach.SSH(ctx, j.device) },
@@ -554,7 +534,7 @@ func (w journal) Fate(section procedure.Section, name string) (f device.Fate) {
 		if seen {
 			f.Ended, f.Refused = step.EndedAt.Time, step.Refused
 		} else if step.LimitAt.Time.After(f.Until) {
-			f.Until = step.LimitAt.Time
+			f.Until, f.Limit = step.LimitAt.Time, step.LimitAt.Sub(step.BeganAt.Time)
 		}
 		if step.OK {
 			f.Done, f.LastDone = true, step.ID

@@ -129,6 +129,7 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 	if err != nil {
 		return out, err
 	}
+	steps = slices.DeleteFunc(steps, func(step store.Step) bool { return step.Section == store.Clearing }) // it is a task
 	for _, step := range steps {
 		out.Steps = append(out.Steps, showStep(step))
 	}
@@ -157,7 +158,11 @@ type Serving struct {
 
 // showHeld adds what a person needs to decide: what each address serves, and the exits that are open.
 func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets []store.Target, steps []store.Step, out *Replacement) error {
-	j := job{Replacement: row, targets: targets}
+	j, err := s.load(ctx, row.ID)
+	if err != nil { // what it serves and its exits are shown all the same
+		j = job{Replacement: row}
+	}
+	j.targets = targets
 	w, err := s.sights(ctx, &j)
 	if err != nil {
 		return err
@@ -165,7 +170,7 @@ func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets [
 	var words []look.Word
 	for _, t := range targets {
 		for i, at := range watch.Places(t.Slot.ToRead()) {
-			v := served{slot: t, place: at}
+			v := served{slot: t, place: at, first: i == 0}
 			if i == 0 && t.Failure.V == nil && len(t.Chain.V) > 0 {
 				v.sha256, v.said = t.Chain.V[0], t.Subject
 			} else if i == 0 && t.Failure.V != nil {
@@ -181,7 +186,7 @@ func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets [
 			if v.said == "" {
 				v.said = v.at() + " was not read yet"
 			}
-			which := w.place(v, i == 0).Word(row.NewSHA256)
+			which := w.place(v).Word(row.NewSHA256)
 			words = append(words, which)
 			out.Serves = append(out.Serves, Serving{t.Name, v.at(), v.sha256, which, v.text()})
 		}

@@ -42,6 +42,16 @@ func (s *Service) sights(ctx context.Context, j *job) (*sights, error) {
 	return out, err
 }
 
+// look reads all addresses of a job's slots, and loads what stood there.
+func (s *Service) look(ctx context.Context, j *job) (*sights, []served, error) {
+	w, err := s.sights(ctx, j)
+	if err != nil {
+		return w, nil, err
+	}
+	all, err := s.serves(ctx, j.targets, w.new)
+	return w, all, err
+}
+
 // certificate is the one with a fingerprint; nil where that is empty or it is not known.
 func (s *Service) certificate(ctx context.Context, sha256 string) (*cert.Certificate, error) {
 	if sha256 == "" {
@@ -61,6 +71,7 @@ func (s *Service) certificate(ctx context.Context, sha256 string) (*cert.Certifi
 type served struct {
 	slot   store.Target
 	place  judge.Other
+	first  bool   // of its slot: the one that the slot is listed under
 	sha256 string // empty: it cannot be read
 	said   string // the certificate for people, or why it cannot be read
 }
@@ -74,7 +85,7 @@ func (s *Service) serves(ctx context.Context, targets []store.Target, new *cert.
 			return nil, err
 		}
 		for i, at := range watch.Places(t.Slot.ToRead()) {
-			one := served{slot: t, place: at}
+			one := served{slot: t, place: at, first: i == 0}
 			switch leaf := sight.Leaf(); {
 			case i > 0:
 				o := sight.Others[i-1]
@@ -139,15 +150,15 @@ func (w *sights) stoodAt(slotID int64, place string) (sha256 string, known bool)
 
 // place compares what an address serves with what it served before. Of a replacement that an earlier program began, only the
 // first address is known: whatever the others serve counts as before, unless it is the new certificate.
-func (w *sights) place(v served, first bool) look.Place {
+func (w *sights) place(v served) look.Place {
 	p := look.Place{Serves: v.sha256}
 	stood, known := w.stoodAt(v.slot.ID, v.at())
 	switch {
-	case !first && v.sha256 == v.slot.OldSHA256 && slices.ContainsFunc(w.j.device.Nodes.V, func(n store.Node) bool { return n.Address == v.place.Address }) && !nodeByNode(w.j.procedure.Steps):
+	case !v.first && v.sha256 == v.slot.OldSHA256 && slices.ContainsFunc(w.j.device.Nodes.V, func(n store.Node) bool { return n.Address == v.place.Address }) && !nodeByNode(w.j.procedure.Steps):
 		p.Stood = v.sha256 // a node that had its own before gets the restored one from the device
 	case known:
 		p.Stood = stood
-	case first:
+	case v.first:
 		p.Stood = v.slot.OldSHA256
 	case v.sha256 != w.j.NewSHA256:
 		p.Stood = v.sha256
@@ -173,14 +184,11 @@ func (w *sights) Wire(ctx context.Context, node string) (look.Word, string, erro
 	}
 	var places []look.Place
 	var said []string
-	slot := int64(0)
 	for _, v := range all {
-		first := v.slot.ID != slot
-		slot = v.slot.ID
 		if node != "" && v.place.Address != node {
 			continue
 		}
-		place := w.place(v, first)
+		place := w.place(v)
 		places = append(places, place)
 		if word := place.Word(w.j.NewSHA256); word != look.Before {
 			said = append(said, w.said(v, word))
@@ -222,22 +230,15 @@ func (w *sights) Told(name, text string) look.Word {
 // that is not what was surveyed, or where something is staged already; nothing was touched then. done says that everything
 // is new already.
 func (s *Service) lookBefore(ctx context.Context, j *job, runner *device.Runner) (done bool, err error) {
-	w, err := s.sights(ctx, j)
+	w, all, err := s.look(ctx, j)
 	if err != nil {
 		return false, err
 	}
-	all, err := s.serves(ctx, j.targets, w.new)
-	if err != nil {
-		return false, err
-	}
-	rows, differs := []store.Stood{}, ""
-	new, slot := j.NewSHA256 != "", int64(0)
+	rows, differs, new := []store.Stood{}, "", j.NewSHA256 != ""
 	for _, v := range all {
-		first := v.slot.ID != slot
-		slot = v.slot.ID
 		new = new && v.sha256 == j.NewSHA256
 		before, known := w.stoodAt(v.slot.ID, v.at())
-		if !known && first {
+		if !known && v.first {
 			before, known = v.slot.OldSHA256, v.slot.OldSHA256 != ""
 		}
 		switch {
