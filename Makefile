@@ -7,7 +7,7 @@ SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint bench kinds shots package clean tools
+.PHONY: build demo test lint bench kinds year shots package clean tools
 
 build: bin/freshseal
 

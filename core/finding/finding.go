@@ -68,19 +68,18 @@ func On(slot string, all []Finding) []Finding {
 	return out
 }
 
-// AfterSeal returns the finding of a slot that became something worse a time after a replacement was sealed, with the offer to revert it where
+// AfterSeal returns the finding of a slot, DEVICE/SLOT, that became something worse a time after a replacement was sealed, with the offer to revert it where
 // that is possible.
-func AfterSeal(replacement string, after time.Duration, became string, revertible bool) Finding {
+func AfterSeal(slot, replacement string, after time.Duration, became string, revertible bool) Finding {
 	passed := "less than a minute"
 	if after >= time.Minute {
 		passed = strings.TrimSuffix(after.Round(time.Minute).String(), "0s")
 	}
 	f := ChangedAfterSeal.Found("%s after %s was sealed, the slot became %s", passed, replacement, became)
-	f.Actions = []next.Action{next.ShowReplacement.On(replacement)}
-	if !revertible {
+	if f.Actions = []next.Action{next.Replace.On(slot)}; !revertible {
 		return f.WithRemedy("find out who changed it, then replace it again or take over what is served")
 	}
-	f.Actions = append([]next.Action{next.Revert.On(replacement)}, f.Actions...)
+	f.Actions = []next.Action{next.Revert.On(replacement), next.ShowReplacement.On(replacement)}
 	return f.WithRemedy("see what happened on the device; a revert of %s puts back what was there before it", replacement)
 }
 

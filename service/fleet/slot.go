@@ -71,7 +71,7 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 		return out, err
 	}
 	out.Replaceable, out.Closer = d.Family != "", row.Closer.V
-	after, err := s.watch.Aftermath(ctx, row.ID, out.Condition)
+	after, err := s.watch.Aftermath(ctx, row, out.Condition)
 	if err != nil {
 		return out, err
 	}

@@ -208,7 +208,7 @@ func (s *Service) asSlot(ctx context.Context, row store.SlotToTell, at time.Time
 	case err != nil:
 		return out, err
 	}
-	changed := finding.AfterSeal(replacement.Name(after.ReplacementID), after.ChangedAt.Sub(after.SealedAt.Time), string(after.Became), after.Revertible())
+	changed := finding.AfterSeal(row.Device+"/"+row.Name, replacement.Name(after.ReplacementID), after.ChangedAt.Sub(after.SealedAt.Time), string(after.Became), after.Revertible())
 	out.Replacement = replacement.Name(after.ReplacementID)
 	out.Why, out.Remedy = strings.TrimSuffix(changed.What+": "+out.Why, ": "), changed.Remedy
 	return out, nil

@@ -102,16 +102,11 @@ function Shown({ it }: { it: Replacement }) {
   )
 }
 
-const which = { before: 'old certificate', new: 'new certificate', other: 'a third certificate', unknown: 'not known' }
+const which = { before: 'The old certificate', new: 'The new certificate', other: 'A third certificate', unknown: 'Not known' }
 
 /** Held shows what a person needs to decide: why the way back did not come to its end, and what each address serves. */
 function Held({ it }: { it: Replacement }) {
-  const rows = (it.serves ?? []).map((v): Fact => [
-    v.address,
-    <>
-      {which[v.which]} <Foreign>{`– ${v.text}`}</Foreign>
-    </>,
-  ])
+  const rows = (it.serves ?? []).map((v): Fact => [which[v.which], <Foreign>{v.text}</Foreign>])
   if (it.back) rows.unshift(['The way back', <Foreign>{it.back}</Foreign>])
   return (
     <Panel title="What is served now">

@@ -67,6 +67,7 @@ export function Wishes({ r }: { r: Replacement }) {
   }
   const can = new Set((r.actions ?? []).map((a) => a.do))
   const unknown = can.has('resume-again') ? r.steps?.findLast((s) => s.outcome === 'unknown') : undefined
+  const changed = touched.includes(r.stage)
   const open = r.state === 'waiting' || r.state === 'held' || (r.state === 'running' && !r.stopping && !r.reverting)
   if (!operator) return open || r.state === 'sealed' ? <Quiet>Acting on it needs the role operator.</Quiet> : null
   const wish = (what: Wish, label: string, look: 'contained' | 'outlined' = 'contained', grave = false) => (
@@ -93,8 +94,8 @@ export function Wishes({ r }: { r: Replacement }) {
             Ask again
           </Button>
         )}
-        {open && wish('cancel', 'Cancel', 'outlined', true)}
-        {(r.state === 'sealed' || (r.state === 'held' && touched.includes(r.stage))) && wish('revert', 'Revert', 'outlined', true)}
+        {open && !(r.state === 'held' && changed) && wish('cancel', 'Cancel', 'outlined', true)}
+        {(r.state === 'sealed' || (r.state === 'held' && changed)) && wish('revert', 'Revert', 'outlined', true)}
       </Box>
       {mine && <Quiet>You asked for it: where the policy wants another person to approve, it cannot be you.</Quiet>}
       {r.state === 'held' && unknown && <Typography sx={{ mt: 1 }}>Nobody knows whether the step “{unknown.name}” was done. Look at the device first.</Typography>}
