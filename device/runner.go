@@ -383,7 +383,7 @@ func judge(ready procedure.Ready, result Result, secrets []string) error {
 		return nil
 	}
 	said := strings.TrimSpace(string(result.Stderr))
-	if said == "" || !strings.HasPrefix(err.Error(), "exit code") && !strings.HasPrefix(err.Error(), "its error output") {
+	if unmet := (*procedure.Unmet)(nil); said == "" || errors.As(err, &unmet) && !unmet.InErrors {
 		said = strings.TrimSpace(string(result.Stdout))
 	}
 	switch {

@@ -116,6 +116,45 @@ func TestWhatIsLeftAfterACloseIsATask(t *testing.T) {
 	}
 }
 
+// A box whose key was made anew since cannot use what was signed before: a retry says so, and nothing is sent that changes it. Where it still holds
+// the key, the retry is sealed; the second time too.
+func TestARetryLooksForTheKey(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "wan-controller"))
+	s.login()
+	var changes atomic.Int32
+	box, more := webBox(t, standin.Box{Kind: standin.WANController, Watch: func(what string, done bool) bool {
+		if strings.HasPrefix(what, "PUT ") || strings.HasPrefix(what, "POST /api/certificates") {
+			changes.Add(1)
+		}
+		return true
+	}})
+	s.addWeb(name, "quick-wan-controller", box, more...)
+	s.ok("signer", "set", "harbour", "--about", "Harbour Authority", "--turnaround", "3")
+	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
+	refused := func(id string) {
+		t.Helper()
+		box.SetFaults(standin.Faults{FailTest: true})
+		s.run("", "replace", name+"/web", "--signer", "bench", "--watch")
+		s.rests(id, "reverted")
+		box.SetFaults(standin.Faults{})
+	}
+	refused("r2")
+	s.ok("replace", name+"/web", "--signer", "harbour") // makes another key, and is given up
+	s.rests("r3", "waiting")
+	s.ok("replacement", "cancel", "r3")
+	changes.Store(0)
+	s.fails(1, "the device does not hold the key of the request any more; nothing was touched", "replacement", "retry", "r2")
+	if n := changes.Load(); n != 0 {
+		t.Errorf("%d calls changed the box", n)
+	}
+	for _, ids := range [][2]string{{"r4", "r5"}, {"r6", "r7"}} {
+		refused(ids[0])
+		s.ok("replacement", "retry", ids[0])
+		s.rests(ids[1], "sealed")
+	}
+}
+
 // The answer to a call that may not be repeated is lost, and the box is signed out of after it. The step is found all the same: nothing repeats it
 // but a person who says so, and whoever says that it was done gives what it would have captured.
 func TestALostAnswerIsNeverSentAgain(t *testing.T) {

@@ -50,7 +50,7 @@ var faultList = []Fault{
 	{"refuses", "It refuses every new certificate, and changes nothing.", Faults{FailTest: true}, but(MenuManager)},
 	{"keeps-serving", "It says that the new certificate is in use, and goes on serving the old one.", Faults{KeepServing: true}, but()},
 	{"leaf-alone", "It serves the new leaf without its intermediates.", Faults{LeafAlone: true}, but(Router, Dashboard)},
-	{"rolls-back", "It takes the new certificate back by itself.", Faults{RollBack: true}, of(MenuManager, TideGauge, TicketOffice)},
+	{"rolls-back", "It takes the new certificate back by itself.", Faults{RollBack: true}, of(MenuManager)},
 	{"disk-full", "Its disk has no room for the new files.", Faults{DiskFull: true}, files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},
 	{"read-only", "Its disk cannot be written.", Faults{ReadOnly: true}, files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},
 	{"one-node", "What is done does not reach its other nodes.", Faults{OneNode: true}, of(Firewall, EncryptionAppliance, LoadBalancer, AccessServer)},

@@ -36,6 +36,15 @@ func (r *Running) shows(staged ...string) shows {
 	return out
 }
 
+// pending is the request whose key the box holds; empty: it holds none.
+func (r *Running) pending() string {
+	if _, err := r.root.Stat(inside(askedKey)); err != nil {
+		return ""
+	}
+	text, _ := r.root.ReadFile(inside(nextRequest)) // none, before one is made
+	return string(text)
+}
+
 // orNone is a fingerprint, or none.
 func orNone(text string) string {
 	if text == "" {

@@ -208,7 +208,11 @@ func ticketOffice(r *Running) *http.ServeMux {
 		r.webs.close(token(call))
 		w.WriteHeader(http.StatusNoContent)
 	}))
-	mux.HandleFunc("GET /v2/certificate", in(func(w http.ResponseWriter, _ *http.Request) { writeJSON(w, http.StatusOK, r.shows().asJSON()) }))
+	mux.HandleFunc("GET /v2/certificate", in(func(w http.ResponseWriter, _ *http.Request) {
+		out := r.shows().asJSON()
+		out["pending"] = r.pending()
+		writeJSON(w, http.StatusOK, out)
+	}))
 	mux.HandleFunc("GET /v2/tasks/{id}", in(func(w http.ResponseWriter, call *http.Request) {
 		lock.Lock()
 		defer lock.Unlock()

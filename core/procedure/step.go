@@ -1,7 +1,6 @@
 package procedure
 
 import (
-	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -70,30 +69,39 @@ func (e Expect) Met(exit int, stdout, stderr, same string) error {
 	}
 	if !slices.Contains(codes, exit) {
 		wanted := strings.Trim(strings.ReplaceAll(fmt.Sprint(codes), " ", " or "), "[]")
-		return fmt.Errorf("exit code %d instead of %s", exit, wanted)
+		return &Unmet{fmt.Sprintf("exit code %d instead of %s", exit, wanted), true}
 	}
 	for _, c := range []struct {
-		pattern *regexp.Regexp
-		text    string
-		want    bool
-		what    string
+		pattern  *regexp.Regexp
+		text     string
+		want     bool
+		what     string
+		inErrors bool
 	}{
-		{e.Match, stdout, true, "its output"}, {e.NotMatch, stdout, false, "its output"},
-		{e.Stderr, stderr, true, "its error output"}, {e.NotStderr, stderr, false, "its error output"},
+		{e.Match, stdout, true, "its output", false}, {e.NotMatch, stdout, false, "its output", false},
+		{e.Stderr, stderr, true, "its error output", true}, {e.NotStderr, stderr, false, "its error output", true},
 	} {
 		if c.pattern == nil || c.pattern.MatchString(c.text) == c.want {
 			continue
 		}
 		if c.want {
-			return fmt.Errorf("%s does not match %s", c.what, c.pattern)
+			return &Unmet{fmt.Sprintf("%s does not match %s", c.what, c.pattern), c.inErrors}
 		}
-		return fmt.Errorf("%s matches %s", c.what, c.pattern)
+		return &Unmet{fmt.Sprintf("%s matches %s", c.what, c.pattern), c.inErrors}
 	}
 	if e.Same != "" && strings.TrimSpace(stdout) != strings.TrimSpace(same) {
-		return errors.New("its output is not the expected value")
+		return &Unmet{"its output is not the expected value", false}
 	}
 	return nil
 }
+
+// Unmet says how a command's end differs from what is expected.
+type Unmet struct {
+	Difference string
+	InErrors   bool // its error output says more about it than its output
+}
+
+func (u *Unmet) Error() string { return u.Difference }
 
 // Refusal is a complete answer by which the device says that it changed nothing. The zero value is none.
 type Refusal struct {

@@ -58,7 +58,7 @@ func (l *Link) Exec(ctx context.Context, command string, stdin []byte) (Output, 
 	case errors.As(err, &exit) && exit.Signal() == "":
 		out.Exit = exit.ExitStatus()
 		return out, nil
-	case strings.HasPrefix(err.Error(), "ssh: command ") && l.lives(): // the request itself was refused
+	case strings.HasPrefix(err.Error(), "ssh: command ") && l.lives(): // the request itself was refused; the library has no type for it
 		return out, ErrNoCommands
 	}
 	return out, l.lost(ctx, err)

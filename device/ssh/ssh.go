@@ -145,17 +145,18 @@ func Open(ctx context.Context, dial links.Dial, t Target) (*Link, error) {
 		allowOld(config)
 	}
 	client, err := handshake(ctx, dial, t.Address, config)
+	var disagreed *crypto.AlgorithmNegotiationError
 	switch {
 	case changed != nil:
 		return nil, changed
-	case err != nil && strings.Contains(err.Error(), "no common algorithm for host key"):
+	case errors.As(err, &disagreed) && disagreed.What == "host key":
 		// The pinned kind of key is not offered any more: learn which one is.
 		shown, askErr := AskHostKey(ctx, dial, t.Address)
 		if askErr != nil {
 			return nil, askErr
 		}
 		return nil, HostKeyChanged{Pinned: t.HostKey, Shown: shown}
-	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
+	case err != nil && strings.Contains(err.Error(), "unable to authenticate"): // the library has no type for it
 		return nil, fmt.Errorf("signing in to %s as %s: %w", t.Address, t.User, links.ErrSignIn)
 	case err != nil:
 		return nil, fmt.Errorf("reaching %s: %w", t.Address, err)
