@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
+	"time"
 
 	"freshseal/e2e/browser"
 	"freshseal/standin"
@@ -81,6 +82,40 @@ func TestTheConsoleAsksBeforeWhatCannotBeTakenBack(t *testing.T) {
 		func() error { return p.Wait("//h1[contains(.,'Devices')]") },
 	)
 	s.fails(1, "no device is called", "device", "show", tickets)
+}
+
+// A held replacement shows what is served and is closed with a reason; one that went back is tried once more with what was signed.
+func TestTheConsoleOffersTheExits(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	const host, lines = "host-1.mainquay.tidewrack.example", "lines.northholm.tidewrack.example"
+	s.ok("demo", "fault", "set", host, "stays-in-maintenance", "--dir", s.dir)
+	s.ok("demo", "fault", "set", lines, "refuses", "--dir", s.dir)
+	time.Sleep(time.Second) // the boxes follow
+	s.ok("replace", host+"/web", "--signer", "bench")
+	s.run("", "replace", lines+"/web", "--signer", "bench")
+	s.rests("r2", "held")
+	s.rests("r3", "reverted")
+	s.ok("demo", "fault", "clear", lines, "--dir", s.dir)
+	time.Sleep(time.Second)
+	p := openConsole(t, s)
+	steps(t,
+		func() error { return p.Go("/replacements/r2") },
+		func() error {
+			return p.Wait("//*[@aria-label='What is served now' and contains(.,'The new certificate')]")
+		},
+		func() error { return p.Gone("//button[.='Cancel']") }, // Revert is the way back
+		func() error { return p.Click(browser.Button("Close: the new certificate stays")) },
+		func() error { return p.Type("//*[@role='dialog']//input", "maintenance is left by hand") },
+		func() error { return p.Click(inDialog("Close it")) },
+		func() error { return p.Wait("//span[@data-state='closed']") },
+		func() error { return p.Wait("//main[contains(.,'maintenance is left by hand')]") },
+
+		func() error { return p.Go("/replacements/r3") },
+		func() error { return p.Click(browser.Button("Retry with the signed certificate")) },
+		func() error { return p.Wait("//h1[contains(.,'r4')]") },
+		func() error { return p.Wait("//span[@data-state='sealed']") },
+	)
 }
 
 // What a role may not do is not offered, and it says which role may.
