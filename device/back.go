@@ -207,7 +207,7 @@ func (r *Runner) Afresh(ctx context.Context, scope *procedure.Scope) error {
 	if err := r.Back(ctx, procedure.Cancel, procedure.Request, scope); err != nil || !r.Procedure.Uses(procedure.SSH) {
 		return err
 	}
-	return r.aside(ctx, procedure.Cancel, name, r.Work, scope, func(ctx context.Context) error { return r.Tidy(ctx, false) })
+	return r.aside(ctx, procedure.Cancel, name, r.Work, scope, func(ctx context.Context) error { return r.Tidy(ctx, false, scope) })
 }
 
 // stops says that the way back cannot go on: a person must act, the service is
@@ -343,7 +343,7 @@ func (r *Runner) Leave(ctx context.Context, scope *procedure.Scope, keep bool) e
 	if err := r.finals(ctx, procedure.Sections[:1], scope); err != nil || left || !r.worked {
 		return err
 	}
-	return r.Tidy(ctx, keep)
+	return r.Tidy(ctx, keep, scope)
 }
 
 // finally does what is always done beside a step.

@@ -206,7 +206,7 @@ func TestStepsAreCarriedOutJournalledAndUndone(t *testing.T) {
 	if at := strings.LastIndex(texts, "webui reload"); at < strings.LastIndex(texts, "/etc/box.conf") || strings.Count(texts, "webui reload") != 2 {
 		t.Errorf("the reload is not done again at the end of the way back:\n%s", texts)
 	}
-	if err := r.Tidy(t.Context(), false); err != nil {
+	if err := r.Tidy(t.Context(), false, scope); err != nil {
 		t.Fatal(err)
 	}
 	if left, _ := os.ReadDir(at("var/lib/freshseal")); len(left) > 0 {

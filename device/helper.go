@@ -41,7 +41,7 @@ func (r *Runner) on(helper string) (*Runner, error) {
 func (r *Runner) tidyHelper(ctx context.Context, helper string) error {
 	at, err := r.on(helper)
 	if err == nil {
-		err = at.Tidy(ctx, false)
+		err = at.tidy(ctx, false)
 	}
 	if err != nil {
 		return fmt.Errorf("on %s: %w", r.Helpers[helper].Name, err)

@@ -387,6 +387,22 @@ func TestAShellIsSwitchedOnAndOffByHand(t *testing.T) {
 			if box.ShellOn() {
 				t.Error("the shell is on")
 			}
+			if c.state != "reverted" {
+				return
+			}
+			// What is kept for another try is cleared: a person lets Fresh Seal in once more, and out.
+			s.fails(1, "a person must let Fresh Seal onto the device first", "replacement", "clear", begun.ID)
+			on = task("switch the shell on")
+			s.fails(1, "a person must do the task "+on+" first", "replacement", "clear", begun.ID)
+			box.SwitchShell(true)
+			s.run("", "task", "answer", on)
+			off = task("switch the shell off")
+			if held, err := box.Holds("/var/lib/freshseal"); err != nil || len(held) > 0 {
+				t.Errorf("left on the host: %v %v", held, err)
+			}
+			box.SwitchShell(false)
+			s.run("", "task", "answer", off)
+			s.fails(1, "has nothing to clear", "replacement", "clear", begun.ID)
 		})
 	}
 }

@@ -111,7 +111,22 @@ func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner, u
 	if ctx.Err() != nil || errors.Is(err, device.ErrPerson) {
 		return err
 	}
-	return errors.Join(err, runner.Tidy(ctx, false))
+	return errors.Join(err, s.tidyOwn(ctx, j, runner))
+}
+
+// tidyOwn removes the replacement's folder from its device, where anything was done there that could have made one.
+func (s *Service) tidyOwn(ctx context.Context, j job, runner *device.Runner) error {
+	steps, err := s.store.Steps(ctx, j.ID)
+	if err != nil {
+		return err
+	}
+	done := func(step store.Step) bool {
+		return step.Section != string(procedure.Enclosure) && step.Verb != "person"
+	}
+	if j.Work == "" && !slices.ContainsFunc(steps, done) {
+		return nil
+	}
+	return runner.Tidy(ctx, false, j.scope)
 }
 
 // revertible says why a sealed replacement cannot be reverted any more.

@@ -171,7 +171,7 @@ func (s *Service) clearAll(ctx context.Context, j job, runner *device.Runner, un
 	}
 	failed = errors.Join(failed, runner.Finish(ctx, j.scope))
 	if ctx.Err() == nil && !errors.Is(failed, device.ErrPerson) {
-		failed = errors.Join(failed, runner.Tidy(ctx, false))
+		failed = errors.Join(failed, s.tidyOwn(ctx, j, runner))
 	}
 	return failed
 }

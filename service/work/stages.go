@@ -356,7 +356,7 @@ func (s *Service) tidyAfter(ctx context.Context, j job, runner *device.Runner) e
 	if err != nil {
 		return err
 	}
-	if err := runner.Tidy(ctx, true, folders...); err != nil {
+	if err := runner.Tidy(ctx, true, j.scope, folders...); err != nil {
 		return err
 	}
 	return s.store.SetTidied(ctx, ids)
@@ -486,7 +486,7 @@ func (s *Service) TidyDevice(ctx context.Context, name string) (Tidied, error) {
 		return out, err
 	}
 	defer leave()
-	if err = s.leaveAfter(ctx, j, runner, runner.Tidy(ctx, false, folders...)); err != nil {
+	if err = s.leaveAfter(ctx, j, runner, runner.Tidy(ctx, false, j.scope, folders...)); err != nil {
 		return out, problem.New(problem.Outside, name+" was not tidied", err.Error(), "", next.TryDevice.On(name))
 	}
 	for _, id := range ids {
