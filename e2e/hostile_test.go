@@ -12,6 +12,7 @@ import (
 
 	"freshseal/core/visible"
 	"freshseal/standin"
+	"freshseal/standin/daemon"
 )
 
 // evil is a name that would forge the client's own words on a terminal.
@@ -33,19 +34,7 @@ func evilServer(t *testing.T) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				conn.(*tls.Conn).Handshake()
-				conn.Close()
-			}()
-		}
-	}()
+	daemon.Serve(t, l, func(conn net.Conn) { conn.(*tls.Conn).Handshake() })
 	return l.Addr().String()
 }
 

@@ -193,21 +193,7 @@ func ticketOffice(r *Running) *http.ServeMux {
 		tasks = append(tasks, task{time.Now(), result})
 		writeJSON(w, http.StatusAccepted, map[string]string{"task": strconv.Itoa(len(tasks))})
 	}
-	token := header("X-Office-Token")
-	in := func(do http.HandlerFunc) http.HandlerFunc { return r.guarded(token, nil, unauthorized, do) }
-	mux.HandleFunc("POST /v2/tokens", func(w http.ResponseWriter, call *http.Request) {
-		var in struct{ User, Password string }
-		if readJSON(call, &in) != nil || !r.letsIn(in.User, in.Password) {
-			unauthorized(w, call)
-			return
-		}
-		id, _ := r.webs.open()
-		writeJSON(w, http.StatusCreated, map[string]string{"token": id})
-	})
-	mux.HandleFunc("DELETE /v2/tokens", in(func(w http.ResponseWriter, call *http.Request) {
-		r.webs.close(token(call))
-		w.WriteHeader(http.StatusNoContent)
-	}))
+	in := r.tokens(mux, "/v2/tokens", "X-Office-Token")
 	mux.HandleFunc("GET /v2/certificate", in(func(w http.ResponseWriter, _ *http.Request) {
 		out := r.shows().asJSON()
 		out["pending"] = r.pending()

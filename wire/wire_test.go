@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"freshseal/core/testkit"
+	"freshseal/standin/daemon"
 	"freshseal/wire"
 )
 
@@ -23,16 +24,7 @@ func listen(t testing.TB, serve func(net.Conn)) wire.Target {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() { defer conn.Close(); serve(conn) }()
-		}
-	}()
+	daemon.Serve(t, l, serve)
 	_, port, _ := net.SplitHostPort(l.Addr().String())
 	n, _ := strconv.Atoi(port)
 	return wire.Target{Address: "127.0.0.1", Port: n, ServerName: "gate.tidewrack.example"}

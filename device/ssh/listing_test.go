@@ -16,6 +16,7 @@ import (
 
 	"freshseal/device/links"
 
+	"freshseal/standin/daemon"
 	"github.com/pkg/sftp"
 	crypto "golang.org/x/crypto/ssh"
 )
@@ -85,39 +86,29 @@ func serveFolders(t *testing.T, f *folders) *Link {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			_, channels, requests, err := crypto.NewServerConn(conn, config)
+	daemon.Serve(t, l, func(conn net.Conn) {
+		_, channels, requests, err := crypto.NewServerConn(conn, config)
+		if err != nil {
+			return
+		}
+		go crypto.DiscardRequests(requests)
+		for one := range channels {
+			channel, asked, err := one.Accept()
 			if err != nil {
 				continue
 			}
-			go crypto.DiscardRequests(requests)
 			go func() {
-				for one := range channels {
-					channel, asked, err := one.Accept()
-					if err != nil {
-						continue
+				for r := range asked {
+					ok := r.Type == "subsystem" && strings.HasSuffix(string(r.Payload), "sftp")
+					r.Reply(ok, nil)
+					if ok {
+						sftp.NewRequestServer(channel, sftp.Handlers{FileCmd: f, FileList: f}).Serve()
+						return
 					}
-					go func() {
-						for r := range asked {
-							ok := r.Type == "subsystem" && strings.HasSuffix(string(r.Payload), "sftp")
-							r.Reply(ok, nil)
-							if ok {
-								server := sftp.NewRequestServer(channel, sftp.Handlers{FileCmd: f, FileList: f})
-								server.Serve()
-								return
-							}
-						}
-					}()
 				}
 			}()
 		}
-	}()
+	})
 	link, err := Open(t.Context(), (&net.Dialer{}).DialContext, Target{Address: l.Addr().String(), User: "keeper", Password: "x", HostKey: Pin(signer.PublicKey())})
 	if err != nil {
 		t.Fatal(err)

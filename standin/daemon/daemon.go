@@ -18,6 +18,24 @@ import (
 // given are the ports that FreePort has found in this process.
 var given sync.Map
 
+// Serve serves each connection of a listener until the test ends.
+func Serve(t testing.TB, l net.Listener, serve func(net.Conn)) {
+	t.Helper()
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				serve(conn)
+			}()
+		}
+	}()
+}
+
 // FreePort finds a TCP port of an address on which nobody listens: one of those that the system
 // gives to no connection by itself, so that nobody takes it meanwhile, and another one each time.
 func FreePort(t testing.TB, address string) string {
