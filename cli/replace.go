@@ -92,7 +92,8 @@ func (a *app) rehearse(ctx context.Context, client *client, o work.RehearsalOrde
 	if a.as != "table" {
 		return a.print(r, t)
 	}
-	put(a.out, "Rehearsal of %s/%s: nothing is sent.\n\n  subject  %s\n  names    %s\n  key      %s\n", o.Device, o.Slot, r.Plan.Subject, strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
+	put(a.out, "Rehearsal of %s/%s: nothing is sent.\n\n", o.Device, o.Slot)
+	showPlan(a.out, r.Plan)
 	for _, t := range r.Targets {
 		put(a.out, "  slot     %s\n", t)
 	}
@@ -142,11 +143,11 @@ func (a *app) settle(ctx context.Context, client *client, id string) error {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	return a.rest(r, false)
+	return a.rest(r)
 }
 
-// rest says where a replacement stands, and what to do. back says that its way back is what was asked for.
-func (a *app) rest(r work.Replacement, back bool) error {
+// rest says where a replacement stands, and what to do.
+func (a *app) rest(r work.Replacement) error {
 	if a.as != "table" {
 		t := table{head: []string{"id", "slot", "stage", "state", "waiting_for"}}
 		t.add(r.ID, r.Device+"/"+r.Slot, word(r.Stage), word(r.State), word(r.WaitingFor))
@@ -156,7 +157,7 @@ func (a *app) rest(r work.Replacement, back bool) error {
 	}
 	switch r.State {
 	case replacement.Reverted:
-		if r.Leftover == "" && back {
+		if r.Leftover == "" && r.Asked {
 			put(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
 			return nil
 		}
@@ -199,11 +200,11 @@ var stageNote = map[string]string{
 
 // watch shows a replacement's stages and steps as they happen, from its start.
 func (a *app) watch(ctx context.Context, client *client, id string) error {
-	return a.follow(ctx, client, id, time.Time{}, false)
+	return a.follow(ctx, client, id, time.Time{})
 }
 
-// follow shows a replacement's stages and steps from a moment on, until it stands still. back says that its way back is what was asked for.
-func (a *app) follow(ctx context.Context, client *client, id string, since time.Time, back bool) error {
+// follow shows a replacement's stages and steps from a moment on, until it stands still.
+func (a *app) follow(ctx context.Context, client *client, id string, since time.Time) error {
 	var r work.Replacement
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
@@ -256,7 +257,7 @@ func (a *app) follow(ctx context.Context, client *client, id string, since time.
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
 	}
-	return a.rest(r, back)
+	return a.rest(r)
 }
 
 // eachEvent reads server-sent events until their end.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/url"
 	"strings"
 	"time"
@@ -85,9 +86,12 @@ func (a *app) showReplacement(r work.Replacement) {
 	if r.RetryOf != "" {
 		put(w, "  retry of %s, whose request and certificate it uses\n", r.RetryOf)
 	}
-	put(w, "  names    %s\n  key      %s\n", strings.Join(r.Plan.Names, ", "), r.Plan.Key.Text())
+	showPlan(w, r.Plan)
 	if r.Request != nil {
 		put(w, "  request  SHA-256 %s\n", r.Request.SHA256)
+	}
+	for _, d := range r.Differs {
+		put(w, "  differs  %s\n", d)
 	}
 	for _, old := range r.Former {
 		put(w, "  obsolete SHA-256 %s\n           asked for anew by %s: %s\n", old.SHA256, old.By, old.Reason)
@@ -225,6 +229,20 @@ func (a *app) resume() *cobra.Command {
 	return c
 }
 
+// showPlan says what a request asks for. A device that signs for itself chooses all of it.
+func showPlan(w io.Writer, p request.Plan) {
+	if len(p.Names) == 0 {
+		put(w, "  subject, names and key are chosen by the device\n")
+		return
+	}
+	put(w, "  subject  %s\n  names    %s\n  key      %s\n", p.Subject, strings.Join(p.Names, ", "), p.Key.Text())
+	for _, field := range request.SubjectFields {
+		if value := p.Dropped[field]; value != "" {
+			put(w, "  no %-5s %s: the family has no place for it in its request\n", field, value)
+		}
+	}
+}
+
 // closing ends a held replacement.
 func (a *app) closing() *cobra.Command {
 	var c work.Closing
@@ -238,7 +256,7 @@ func (a *app) closing() *cobra.Command {
 			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], "close"), c, &r); err != nil {
 				return err
 			}
-			return a.rest(r, false)
+			return a.rest(r)
 		}),
 	}
 	cmd.Flags().StringVar(&c.As, "as", "", "what the device serves: new, old, or neither")
@@ -285,7 +303,7 @@ func (a *app) asked(ctx context.Context, client *client, id, verb string, body a
 	if err := client.do(ctx, "POST", v1+"/replacements"+item(id, verb), body, &r); err != nil {
 		return err
 	}
-	return a.follow(ctx, client, r.ID, r.ChangedAt, verb == "cancel" || verb == "revert")
+	return a.follow(ctx, client, r.ID, r.ChangedAt)
 }
 
 // askAgain asks for another request in place of the one that is out.

@@ -27,6 +27,7 @@ type Replacement struct {
 	WaitingFor replacement.WaitingFor `db:"waiting_for"`
 	Reverting  bool                   `db:"reverting"`
 	Stopping   bool                   `db:"stopping"`
+	Asked      bool                   `db:"asked"`
 	Why        string                 `db:"why"`
 	OldSHA256  string                 `db:"old_sha256"`
 	NewSHA256  string                 `db:"new_sha256"`
@@ -61,12 +62,12 @@ type Replacement struct {
 // Progress is the part that the stage machine knows.
 func (r Replacement) Progress() replacement.Progress {
 	return replacement.Progress{Stage: r.Stage, State: r.State, WaitingFor: r.WaitingFor,
-		Reverting: r.Reverting, Stopping: r.Stopping, Why: r.Why, Back: r.Back}
+		Reverting: r.Reverting, Stopping: r.Stopping, Asked: r.Asked, Why: r.Why, Back: r.Back}
 }
 
 func (r *Replacement) setProgress(p replacement.Progress) {
 	r.Stage, r.State, r.WaitingFor = p.Stage, p.State, p.WaitingFor
-	r.Reverting, r.Stopping, r.Why, r.Back = p.Reverting, p.Stopping, p.Why, p.Back
+	r.Reverting, r.Stopping, r.Asked, r.Why, r.Back = p.Reverting, p.Stopping, p.Asked, p.Why, p.Back
 }
 
 const (
@@ -157,7 +158,7 @@ func (s *Store) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacemen
 		}
 	}
 	if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET stage = :stage, state = :state, waiting_for = :waiting_for,
-		reverting = :reverting, stopping = :stopping, why = :why, back = :back, since = :since, resumed = :resumed, changed_at = :changed_at WHERE id = :id`, r); err != nil {
+		reverting = :reverting, stopping = :stopping, asked = :asked, why = :why, back = :back, since = :since, resumed = :resumed, changed_at = :changed_at WHERE id = :id`, r); err != nil {
 		return r, action, taken(err)
 	}
 	if p.State == replacement.Sealed || p.State == replacement.Reverted && p.Stage == replacement.Seal {

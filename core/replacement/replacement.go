@@ -86,6 +86,7 @@ type Progress struct {
 	WaitingFor WaitingFor `json:"waiting_for" required:"true"`
 	Reverting  bool       `json:"reverting" required:"true"` // on the way back
 	Stopping   bool       `json:"stopping" required:"true"`  // a person asked to stop at the next stage
+	Asked      bool       `json:"asked,omitempty"`           // a person asked for the way back
 	Why        string     `json:"why,omitempty"`             // of held, reverted, cancelled and closed: the first reason
 	Back       string     `json:"back,omitempty"`            // of held: why the way back did not come to its end
 }
@@ -311,6 +312,7 @@ func (p Progress) stop() (Progress, Action, error) {
 
 // asked takes what a person wants.
 func (p Progress) asked(e Event) (Progress, Action, error) {
+	p.Asked = p.Asked || e.Kind == AskedCancel || e.Kind == AskedRevert
 	switch {
 	case e.Kind == AskedResume && p.State == Held:
 		if p.State, p.Back = Running, ""; !p.Reverting {

@@ -75,9 +75,14 @@ func (t Terms) refuses(name string) string {
 // Meets finds what a plan lacks for a signer with these terms.
 func (p Plan) Meets(t Terms) []finding.Finding {
 	found := Unsignable(p.Names, t)
-	for name, value := range map[string]string{"organization": p.Subject.Organization, "unit": p.Subject.Unit, "locality": p.Subject.Locality, "state": p.Subject.State, "country": p.Subject.Country} {
-		if value == "" && slices.Contains(t.Fields, name) {
-			found = append(found, finding.PlanInvalid.Found("the subject lacks the %s, which the signer wants", name))
+	for _, name := range SubjectFields {
+		if *p.Subject.Field(name) != "" || !slices.Contains(t.Fields, name) {
+			continue
+		}
+		if dropped := p.Dropped[name]; dropped != "" {
+			found = append(found, finding.PlanInvalid.Found("the signer demands the %s (“%s”), and the family has no place for it in its request", name, dropped))
+		} else {
+			found = append(found, finding.PlanInvalid.Found("the subject lacks the %s, which the signer demands", name))
 		}
 	}
 	if len(t.Keys) > 0 && !slices.Contains(t.Keys, p.Key) {

@@ -70,7 +70,7 @@ func (s *Service) plan(ctx context.Context, p planning) (request.Plan, error) {
 		}
 	}
 	p.chooseKey(&plan, today, again)
-	return plan.Complete(), nil
+	return plan.Complete().Carried(p.family.Carries), nil
 }
 
 // candidates are the names that are known, those that people give first.

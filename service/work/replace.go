@@ -86,7 +86,11 @@ func (s *Service) Rehearse(ctx context.Context, o RehearsalOrder) (Rehearsal, er
 	if err != nil {
 		return Rehearsal{}, err
 	}
-	return Rehearsal{j.Plan.V, showTargets(j.targets), steps, pins, append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
+	plan := j.Plan.V
+	if j.procedure.Traits.SignsItself {
+		plan = chosenByDevice
+	}
+	return Rehearsal{plan, showTargets(j.targets), steps, pins, append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
 }
 
 // differ reads the files that steps would edit and fills in the differences. A file
@@ -210,6 +214,11 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if family.Procedure, err = s.settled(ctx, device, family.Procedure); err != nil {
 		return job{}, err
 	}
+	for _, field := range request.SubjectFields[1:] {
+		if value := *o.Subject.Field(field); value != "" && !family.Carries(field) {
+			return job{}, problem.Reject(cannot, fmt.Sprintf("its family has no place for the %s in its request", field), "leave the "+field+" out", next.Give.On("subject"))
+		}
+	}
 	plan, err := s.plan(ctx, planning{o, slot, targets, device, rules, signer.Terms, family.Procedure})
 	if err != nil {
 		return job{}, err
@@ -231,11 +240,14 @@ func (j job) fits(plan request.Plan, signer desk.Signer, rules policy.Rules, can
 		return nil // it decides itself what it makes
 	}
 	if found := append(plan.Check(), plan.Meets(signer.Terms)...); len(found) > 0 {
-		say := "correct its names, key or subject"
+		say, all := "correct its names, key or subject", []string{}
+		for _, f := range found { // all that is missing at once
+			all = append(all, f.What)
+		}
 		if found[0].Code != finding.PlanInvalid {
 			say = found[0].Remedy
 		}
-		return problem.Reject(cannot, found[0].What, say)
+		return problem.Reject(cannot, strings.Join(all, "; "), say)
 	}
 	if types := j.procedure.Traits.KeyTypes; !slices.Contains(types, plan.Key) {
 		return problem.Reject(cannot, fmt.Sprintf("its family does not support %s keys", plan.Key), fmt.Sprintf("choose one of %v", types))

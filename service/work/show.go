@@ -21,32 +21,36 @@ import (
 type Replacement struct {
 	ID string `json:"id" required:"true"`
 	replacement.Progress
-	Device     string            `json:"device" required:"true"`
-	Slot       string            `json:"slot" required:"true"`
-	Signer     string            `json:"signer" required:"true"`
-	Plan       request.Plan      `json:"plan" required:"true"`
-	Targets    []Target          `json:"targets" required:"true" description:"the slots that get the certificate, the first one first"`
-	OldSHA256  string            `json:"old_sha256" required:"true"`
-	NewSHA256  string            `json:"new_sha256" required:"true"`
-	Request    *RequestFacts     `json:"request,omitempty"`
-	Former     []OldRequest      `json:"former,omitempty" description:"requests in whose place this one was asked for"`
-	Chain      []watch.Link      `json:"chain,omitempty"`
-	Findings   []finding.Finding `json:"findings,omitempty" description:"of the chain that is going to be installed"`
-	Steps      []Step            `json:"steps,omitempty"`
-	Parcel     string            `json:"parcel,omitempty"`
-	AskedBy    string            `json:"asked_by" required:"true"`
-	ApprovedBy string            `json:"approved_by,omitempty"`
-	ToTell     int               `json:"to_tell" required:"true" description:"how many who pinned the old certificate must still be told"`
-	Serves     []Serving         `json:"serves,omitempty" description:"of a held replacement: what each address served when it was last read"`
-	Kept       *Kept             `json:"kept,omitempty" description:"what is kept for another try after it went back"`
-	RetryOf    string            `json:"retry_of,omitempty" description:"the replacement whose request and certificate it uses"`
-	ClosedAs   string            `json:"closed_as,omitempty" enum:"new,old,neither" description:"of a closed replacement: what a person took it for"`
-	Leftover   string            `json:"leftover,omitempty" description:"what is left on the device after the end"`
-	BegunAt    time.Time         `json:"begun_at" required:"true"`
-	ChangedAt  time.Time         `json:"changed_at" required:"true"`
-	Next       string            `json:"next,omitempty" description:"what a person can do now"`
-	Actions    []next.Action     `json:"actions,omitempty"`
+	Device     string               `json:"device" required:"true"`
+	Slot       string               `json:"slot" required:"true"`
+	Signer     string               `json:"signer" required:"true"`
+	Plan       request.Plan         `json:"plan" required:"true"`
+	Targets    []Target             `json:"targets" required:"true" description:"the slots that get the certificate, the first one first"`
+	OldSHA256  string               `json:"old_sha256" required:"true"`
+	NewSHA256  string               `json:"new_sha256" required:"true"`
+	Request    *RequestFacts        `json:"request,omitempty"`
+	Differs    []request.Difference `json:"differs,omitempty" description:"in what the request differs from the plan"`
+	Former     []OldRequest         `json:"former,omitempty" description:"requests in whose place this one was asked for"`
+	Chain      []watch.Link         `json:"chain,omitempty"`
+	Findings   []finding.Finding    `json:"findings,omitempty" description:"of the chain that is going to be installed"`
+	Steps      []Step               `json:"steps,omitempty"`
+	Parcel     string               `json:"parcel,omitempty"`
+	AskedBy    string               `json:"asked_by" required:"true"`
+	ApprovedBy string               `json:"approved_by,omitempty"`
+	ToTell     int                  `json:"to_tell" required:"true" description:"how many who pinned the old certificate must still be told"`
+	Serves     []Serving            `json:"serves,omitempty" description:"of a held replacement: what each address served when it was last read"`
+	Kept       *Kept                `json:"kept,omitempty" description:"what is kept for another try after it went back"`
+	RetryOf    string               `json:"retry_of,omitempty" description:"the replacement whose request and certificate it uses"`
+	ClosedAs   string               `json:"closed_as,omitempty" enum:"new,old,neither" description:"of a closed replacement: what a person took it for"`
+	Leftover   string               `json:"leftover,omitempty" description:"what is left on the device after the end"`
+	BegunAt    time.Time            `json:"begun_at" required:"true"`
+	ChangedAt  time.Time            `json:"changed_at" required:"true"`
+	Next       string               `json:"next,omitempty" description:"what a person can do now"`
+	Actions    []next.Action        `json:"actions,omitempty"`
 }
+
+// chosenByDevice is the plan of a replacement whose device signs for itself: it chooses subject, names and key.
+var chosenByDevice = request.Plan{Names: []string{}}
 
 // RequestFacts is a request as people read it.
 type RequestFacts struct {
@@ -95,6 +99,14 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 		}
 		facts := factsOf(r)
 		out.Request = &facts
+		terms := request.Terms{}
+		if signer, err := s.desk.Signer(ctx, row.Signer); err == nil { // it may have been removed since
+			terms = signer.Terms
+		}
+		out.Differs = request.Compare(row.Plan.V, r, terms)
+	}
+	if row.Signer == desk.DeviceSigner {
+		out.Plan = chosenByDevice
 	}
 	if out.Former, err = s.former(ctx, n); err != nil {
 		return out, err

@@ -74,7 +74,11 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 	if err != nil {
 		return fmt.Errorf("making the request: %w", err)
 	}
-	if wrong := finding.Errors(request.Check(j.Plan.V, made)); len(wrong) > 0 {
+	signer, err := s.desk.Signer(ctx, j.Signer)
+	if err != nil {
+		return err
+	}
+	if wrong := append(finding.Errors(request.Check(j.Plan.V, made)), request.Demanded(request.Compare(j.Plan.V, made, signer.Terms))...); len(wrong) > 0 {
 		return fmt.Errorf("the request differs from the plan: %s; %s", wrong[0].What, wrong[0].Remedy)
 	}
 	if err := s.keysFit(ctx, j.ID, made); err != nil {

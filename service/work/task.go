@@ -329,7 +329,11 @@ func (s *Service) checkRequest(ctx context.Context, replacementID int64, text, c
 	if err != nil {
 		return err
 	}
-	if wrong := finding.Errors(request.Check(r.Plan.V, made)); len(wrong) > 0 {
+	signer, err := s.desk.Signer(ctx, r.Signer)
+	if err != nil {
+		return err
+	}
+	if wrong := append(finding.Errors(request.Check(r.Plan.V, made)), request.Demanded(request.Compare(r.Plan.V, made, signer.Terms))...); len(wrong) > 0 {
 		return problem.Reject("the request differs from the plan", wrong[0].What, "make it again on the device: "+wrong[0].Remedy)
 	}
 	return nil

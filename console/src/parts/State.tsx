@@ -16,7 +16,7 @@ const signs: Record<Replacement['state'], string> = { running: '▸', waiting: '
 export const states = Object.keys(tones)
 
 /** wanted says that somebody asked for a way back: then it is nothing that went wrong. */
-export const wanted = (r: Replacement) => r.state === 'reverted' && (r.why ?? '').endsWith(' asked for it')
+export const wanted = (r: Replacement) => r.state === 'reverted' && r.asked === true
 
 /** StateMark says where a replacement stands, in words and with a sign. */
 export function StateMark({ replacement: r }: { replacement: Replacement }) {

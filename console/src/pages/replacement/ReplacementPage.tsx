@@ -117,9 +117,18 @@ function Held({ it }: { it: Replacement }) {
 
 function facts(it: Replacement): Fact[] {
   return [
-    ['Names', <Foreign>{it.plan.names.join(', ')}</Foreign>],
-    ['Key', it.request?.key ?? it.plan.key],
-    ['Subject', <Foreign>{it.request?.subject ?? '–'}</Foreign>],
+    ...(it.plan.names.length > 0
+      ? ([
+          ['Names', <Foreign>{it.plan.names.join(', ')}</Foreign>],
+          ['Key', it.request?.key ?? it.plan.key],
+          ['Subject', <Foreign>{it.request?.subject ?? '–'}</Foreign>],
+        ] as Fact[])
+      : ([['Request', 'The device chooses subject, names and key itself.']] as Fact[])),
+    ...(it.differs ?? []).map((d): Fact => [`Differs: ${d.field.replace('_', ' ')}`, <Foreign>{`planned “${d.planned}”, in the request “${d.made}”`}</Foreign>]),
+    ...Object.entries(it.plan.dropped ?? {}).map(([field, value]): Fact => [
+      `Not asked for: ${field}`,
+      <Foreign>{`“${value}”: the family has no place for it in its request`}</Foreign>,
+    ]),
     ['Signer', it.signer],
     ['Asked for by', <Foreign>{`${it.asked_by}, ${moment(it.begun_at)}`}</Foreign>],
     ...(it.approved_by ? [['Approved by', <Foreign>{it.approved_by}</Foreign>] as Fact] : []),

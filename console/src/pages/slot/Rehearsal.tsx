@@ -11,8 +11,14 @@ export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
   return (
     <Box role="region" aria-label="Rehearsal" tabIndex={0} sx={{ maxHeight: 340, overflow: 'auto', border: 1, borderColor: 'divider', borderRadius: 1, p: 1.5 }}>
       <Typography variant="body2">
-        Nothing was sent. Slots: <strong>{r.targets.map((t) => `${t.slot} at ${t.addresses.map((a) => `${a.address}:${a.port}`).join(', ')}`).join('; ')}</strong>. Names:{' '}
-        <strong>{r.plan.names.join(', ')}</strong>
+        Nothing was sent. Slots: <strong>{r.targets.map((t) => `${t.slot} at ${t.addresses.map((a) => `${a.address}:${a.port}`).join(', ')}`).join('; ')}</strong>.{' '}
+        {r.plan.names.length === 0 ? (
+          'The device chooses subject, names and key itself.'
+        ) : (
+          <>
+            Names: <strong>{r.plan.names.join(', ')}</strong>
+          </>
+        )}
       </Typography>
       <Typography variant="body2" sx={{ mb: 1, color: 'text.secondary' }}>
         {Object.entries(r.plan.sources ?? {})
@@ -22,6 +28,11 @@ export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
       {Object.entries(r.plan.left_out ?? {}).map(([name, why]) => (
         <Typography key={name} variant="body2" sx={{ color: 'warning.main' }}>
           left out {name}: {why}
+        </Typography>
+      ))}
+      {Object.entries(r.plan.dropped ?? {}).map(([field, value]) => (
+        <Typography key={field} variant="body2" sx={{ color: 'warning.main' }}>
+          no {field} <bdi>{value}</bdi>: the family has no place for it in its request
         </Typography>
       ))}
       {r.pins.map((pin) => (
