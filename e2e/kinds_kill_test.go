@@ -114,7 +114,7 @@ func (s *server) toAnEnd(id string) string {
 func (s *server) rests(id string, states ...string) string {
 	s.t.Helper()
 	var r struct{ State, Why string }
-	for range 1800 { // a box that hangs lets each command wait for its limit
+	for range 3000 { // a box that hangs lets each command wait for its limit, and once more after a kill
 		s.json(&r, "replacement", "show", id)
 		if slices.Contains(states, r.State) {
 			return r.State
