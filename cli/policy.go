@@ -27,9 +27,9 @@ func (a *app) policy() *cobra.Command {
 		}),
 	}
 	var renewal, margin, turnaround, rsa, ec, life, minutes, signed int
-	var names, prefixes []string
+	var names, prefixes, domains []string
 	var approval, signer, key, renewalKey string
-	var keep, weak, short, addresses, cluster, oldSubject, revocation bool
+	var keep, weak, short, addresses, cluster, wildcard, oldSubject, revocation bool
 	set := &cobra.Command{
 		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; only the given flags take effect", Args: cobra.ExactArgs(1),
 	}
@@ -60,7 +60,7 @@ func (a *app) policy() *cobra.Command {
 			from *bool
 		}{
 			"keep-keys": {&p.Rules.KeepKeys, &keep}, "check-revocation": {&p.Rules.Revocation, &revocation}, "weak-keys": {&p.Rules.WeakKeys, &weak}, "old-subject": {&p.Rules.OldSubject, &oldSubject}, "short-names": {&p.Rules.ShortNames, &short},
-			"address-names": {&p.Rules.AddressNames, &addresses}, "cluster-names": {&p.Rules.ClusterNames, &cluster},
+			"node-wildcard": {&p.Rules.NodeWildcard, &wildcard}, "address-names": {&p.Rules.AddressNames, &addresses}, "cluster-names": {&p.Rules.ClusterNames, &cluster},
 		} {
 			if set.Flags().Changed(flag) {
 				*f.to = f.from
@@ -83,6 +83,9 @@ func (a *app) policy() *cobra.Command {
 		}
 		if set.Flags().Changed("name-prefix") {
 			p.Rules.NamePrefixes = prefixes
+		}
+		if set.Flags().Changed("service-domain") {
+			p.Rules.ServiceDomains = domains
 		}
 		var kept watch.Policy
 		if err := client.change(ctx, "PUT", v1+"/policies", p.Revision, watch.NewPolicy{Scope: p.Scope, Rules: p.Rules}, &kept); err != nil {
@@ -111,7 +114,9 @@ func (a *app) policy() *cobra.Command {
 	f.BoolVar(&short, "short-names", false, "also request the short form of each name")
 	f.BoolVar(&addresses, "address-names", false, "also request the IP addresses of device and slot")
 	f.BoolVar(&cluster, "cluster-names", false, "also request the names of the cluster and its other members")
-	f.StringArrayVar(&prefixes, "name-prefix", nil, "also request this label in the domain of the slot's name; may be given again")
+	f.StringArrayVar(&prefixes, "name-prefix", nil, "also request this label in the domain of the slot's name, and in the service domains; may be given again")
+	f.StringArrayVar(&domains, "service-domain", nil, "a domain that the service answers for: also request it with the name prefixes, or by itself; may be given again")
+	f.BoolVar(&wildcard, "node-wildcard", false, "request a wildcard instead of the names of nodes, where the signer allows it")
 	return noun("policy", "Rules for the fleet, for sites and for devices", list, set)
 }
 
@@ -154,7 +159,7 @@ func moreRules(r policy.Rules) string {
 	for _, each := range []struct {
 		word string
 		rule *bool
-	}{{"keys kept", r.KeepKeys}, {"revocation checked", r.Revocation}, {"weak keys", r.WeakKeys}, {"short names", r.ShortNames}, {"address names", r.AddressNames}, {"cluster names", r.ClusterNames}} {
+	}{{"keys kept", r.KeepKeys}, {"revocation checked", r.Revocation}, {"weak keys", r.WeakKeys}, {"short names", r.ShortNames}, {"address names", r.AddressNames}, {"cluster names", r.ClusterNames}, {"wildcard for nodes", r.NodeWildcard}} {
 		if policy.Is(each.rule) {
 			out = append(out, each.word)
 		}
@@ -167,6 +172,9 @@ func moreRules(r policy.Rules) string {
 	}
 	for _, name := range r.RequiredNames {
 		out = append(out, "name "+name)
+	}
+	for _, domain := range r.ServiceDomains {
+		out = append(out, "service domain "+domain)
 	}
 	return strings.Join(out, ", ")
 }

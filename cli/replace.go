@@ -62,7 +62,8 @@ func (a *app) replace() *cobra.Command {
 	f.BoolVar(&rehearse, "rehearse", false, "show every step and send nothing")
 	f.BoolVar(&differences, "differences", false, "with --rehearse: read the files that would be edited from the device, and show the differences")
 	f.BoolVar(&watch, "watch", false, "show the stages as they happen")
-	f.StringArrayVar(&o.Names, "name", nil, "a further name; the first becomes the common name; may be given again")
+	f.StringArrayVar(&o.Names, "name", nil, "a further name; may be given again")
+	f.StringVar(&o.Subject.CommonName, "common-name", "", "the common name (default: the name that clients use)")
 	f.StringVar(&key, "key", "", "key type, such as ecdsa-p256 or rsa-2048")
 	subjectFlags(f, &o.Subject)
 	f.BoolVar(&o.Unseen, "unseen", false, "start although the slot cannot be read; a revert can then not be proven")
@@ -120,7 +121,7 @@ func (a *app) rehearse(ctx context.Context, client *client, o work.RehearsalOrde
 		for line := range strings.Lines(s.Difference) {
 			put(a.out, "           %s\n", strings.TrimRight(line, "\n"))
 		}
-		for _, beside := range []struct{ label, text string }{{"limit", s.Limit}, {"undo", s.Undo}, {"always", s.Finally}} {
+		for _, beside := range []struct{ label, text string }{{"limit", s.Limit}, {"undo", s.Undo}, {"always", s.Finally}, {"but", s.Note}} {
 			if beside.text != "" {
 				put(a.out, "    %-6s %s\n", beside.label, lines("           ", beside.text))
 			}

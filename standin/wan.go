@@ -1,7 +1,6 @@
 package standin
 
 import (
-	"crypto/x509/pkix"
 	"errors"
 	"net/http"
 	"time"
@@ -57,9 +56,8 @@ func wanController(r *Running) *http.ServeMux {
 	}))
 	mux.HandleFunc("POST /api/certificates/{name}/requests", named(func(w http.ResponseWriter, call *http.Request) {
 		var in struct {
-			CommonName, Organization, Country, Key string
-			Names                                  []string
-			Days                                   int
+			asked
+			Days int
 		}
 		if err := readJSON(call, &in); err != nil {
 			refuseJSON(w, err)
@@ -69,7 +67,7 @@ func wanController(r *Running) *http.ServeMux {
 			refuseJSON(w, errors.New("days: 1 to 397"))
 			return
 		}
-		der, err := r.nextRequest(pkix.Name{CommonName: in.CommonName, Organization: some(in.Organization), Country: some(in.Country)}, in.Names, in.Key)
+		der, err := r.nextRequest(in.subject(), in.Names, in.Key)
 		if err != nil {
 			refuseJSON(w, err)
 			return

@@ -171,7 +171,7 @@ func voiceManager(r *Running) *http.ServeMux {
 			return
 		}
 		names := strings.Split(call.FormValue("names"), "\n")
-		if _, err := r.nextRequest(pkix.Name{CommonName: call.FormValue("common_name"), Organization: some(call.FormValue("organization")), Country: some(call.FormValue("country"))}, names, call.FormValue("bits")); err != nil {
+		if _, err := r.nextRequest(inForm(call, "common_name", "organization", "unit", "locality", "state", "country"), names, call.FormValue("bits")); err != nil {
 			writePage(w, http.StatusOK, "Certificates", "", "Not possible.", "")
 			return
 		}
@@ -266,7 +266,7 @@ func conferenceBridge(r *Running) *http.ServeMux {
 		http.Redirect(w, call, "/tls", http.StatusSeeOther)
 	})))
 	mux.HandleFunc("POST /tls/request", in(r.tokened(func(w http.ResponseWriter, call *http.Request) {
-		der, err := r.nextRequest(pkix.Name{CommonName: call.FormValue("cn"), Organization: some(call.FormValue("o")), Country: some(call.FormValue("c"))}, strings.Fields(call.FormValue("san")), call.FormValue("key"))
+		der, err := r.nextRequest(inForm(call, "cn", "o", "ou", "l", "st", "c"), strings.Fields(call.FormValue("san")), call.FormValue("key"))
 		if err != nil {
 			writePage(w, http.StatusBadRequest, "TLS", "", err.Error(), "")
 			return
@@ -316,7 +316,7 @@ func wirelessManager(r *Running) *http.ServeMux {
 		}
 	}
 	mux.HandleFunc("POST /ui/csr", in(func(w http.ResponseWriter, call *http.Request) {
-		der, err := r.nextRequest(pkix.Name{CommonName: call.FormValue("cn"), Organization: some(call.FormValue("o")), Country: some(call.FormValue("c"))}, strings.Split(call.FormValue("names"), ";"), call.FormValue("key"))
+		der, err := r.nextRequest(inForm(call, "cn", "o", "ou", "l", "st", "c"), strings.Split(call.FormValue("names"), ";"), call.FormValue("key"))
 		if err != nil {
 			http.Error(w, "no", http.StatusBadRequest)
 			return

@@ -358,7 +358,7 @@ func reportingGateway(r *Running) *http.ServeMux {
 		writePage(w, http.StatusOK, "Console", "", "Reports of the week", "")
 	}))
 	mux.HandleFunc("POST /requests", in(func(w http.ResponseWriter, call *http.Request) {
-		der, err := r.nextRequest(pkix.Name{CommonName: call.FormValue("host"), Organization: some(call.FormValue("organization"))}, strings.Split(call.FormValue("names"), ","), call.FormValue("key"))
+		der, err := r.nextRequest(inForm(call, "host", "organization", "unit", "locality", "state", "country"), strings.Split(call.FormValue("names"), ","), call.FormValue("key"))
 		if err != nil {
 			refuseJSON(w, err)
 			return

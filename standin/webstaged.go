@@ -3,6 +3,7 @@ package standin
 import (
 	"crypto/rand"
 	"crypto/x509/pkix"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -49,12 +50,17 @@ func (r *Running) tokens(mux *http.ServeMux, at, name string) (in func(func(http
 
 // asked is what a request in JSON asks for.
 type asked struct {
-	CommonName, Organization, Unit, Locality, Country, Key string
-	Names                                                  []string
+	CommonName, Organization, Unit, Locality, State, Country, Key string
+	Names                                                         []string
 }
 
 func (a asked) subject() pkix.Name {
-	return pkix.Name{CommonName: a.CommonName, Organization: some(a.Organization), OrganizationalUnit: some(a.Unit), Locality: some(a.Locality), Country: some(a.Country)}
+	return pkix.Name{CommonName: a.CommonName, Organization: some(a.Organization), OrganizationalUnit: some(a.Unit), Locality: some(a.Locality), Province: some(a.State), Country: some(a.Country)}
+}
+
+// inForm is what a request in a form asks for: its fields have the names of commonName, organization, unit, locality, state and country.
+func inForm(call *http.Request, commonName, organization, unit, locality, state, country string) pkix.Name {
+	return asked{CommonName: call.FormValue(commonName), Organization: call.FormValue(organization), Unit: call.FormValue(unit), Locality: call.FormValue(locality), State: call.FormValue(state), Country: call.FormValue(country)}.subject()
 }
 
 // signOnServer keeps its requests in a list of outstanding ones; a signed leaf is bound to its
@@ -179,15 +185,26 @@ func encryptionAppliance(r *Running) *http.ServeMux {
 			refuseJSON(w, err)
 			return
 		}
-		r.remember("subject", in.Organization+"\n"+in.Country)
+		text, err := json.Marshal(in)
+		if err == nil {
+			err = r.remember("subject", string(text))
+		}
+		if err != nil {
+			refuseJSON(w, err)
+			return
+		}
 		writeJSON(w, http.StatusOK, map[string]bool{"valid": true})
 	}))
 	mux.HandleFunc("POST /rest/stage/request", in(func(w http.ResponseWriter, call *http.Request) {
 		var in asked
 		err := readJSON(call, &in)
 		if err == nil {
-			in.Organization, in.Country, _ = strings.Cut(r.remembered("subject", "\n"), "\n")
-			_, err = r.nextRequest(in.subject(), in.Names, in.Key)
+			var defaults asked
+			err = json.Unmarshal([]byte(r.remembered("subject", "{}")), &defaults)
+			defaults.CommonName = in.CommonName
+			if err == nil {
+				_, err = r.nextRequest(defaults.subject(), in.Names, in.Key)
+			}
 		}
 		if err != nil {
 			refuseJSON(w, err)

@@ -41,7 +41,10 @@ type Rules struct {
 	ShortNames   *bool            `json:"short_names,omitempty" description:"requests ask for the first label of each name too"`
 	AddressNames *bool            `json:"address_names,omitempty" description:"requests ask for the addresses of device and slot too"`
 	ClusterNames *bool            `json:"cluster_names,omitempty" description:"requests ask for the name of the cluster and those of the other members too"`
-	NamePrefixes []string         `json:"name_prefixes,omitempty" description:"labels of services: requests ask for each in the domain of the slot's name too"`
+	NamePrefixes []string         `json:"name_prefixes,omitempty" description:"labels of services: requests ask for each in the domain of the slot's name too, and in the service domains"`
+
+	ServiceDomains []string `json:"service_domains,omitempty" description:"domains that services answer for: requests ask for each with the name prefixes, or for the domain itself where there are none"`
+	NodeWildcard   *bool    `json:"node_wildcard,omitempty" description:"requests ask for a wildcard instead of the names of nodes, where the signer allows it"`
 
 	signerDays int // working days that the signer takes; see WithSigner
 	times      Times
@@ -118,11 +121,15 @@ func (r Rules) Under(nearer Rules) Rules {
 	lay(&r.ShortNames, nearer.ShortNames)
 	lay(&r.AddressNames, nearer.AddressNames)
 	lay(&r.ClusterNames, nearer.ClusterNames)
+	lay(&r.NodeWildcard, nearer.NodeWildcard)
 	if nearer.RequiredNames != nil {
 		r.RequiredNames = nearer.RequiredNames
 	}
 	if nearer.NamePrefixes != nil {
 		r.NamePrefixes = nearer.NamePrefixes
+	}
+	if nearer.ServiceDomains != nil {
+		r.ServiceDomains = nearer.ServiceDomains
 	}
 	return r
 }
@@ -160,7 +167,7 @@ func (r Rules) Check() error {
 			return fmt.Errorf("%q is no label of a name", label)
 		}
 	}
-	for _, name := range r.RequiredNames {
+	for _, name := range slices.Concat(r.RequiredNames, r.ServiceDomains) {
 		if !request.IsName(request.PlainName(name)) {
 			return fmt.Errorf("%q is no name", name)
 		}

@@ -9,6 +9,9 @@ func (p Procedure) Carries(field string) bool {
 		return true
 	}
 	return slices.ContainsFunc(p.Steps[Request], func(step Step) bool {
+		if step.Do.Word() == "service" { // our own request
+			return true
+		}
 		names := step.Names()
 		return slices.Contains(names, field) || slices.Contains(names, "request_config")
 	})

@@ -115,6 +115,12 @@ var givens = []given{
 	{"leaf", Content, false, Backup, "the new leaf, PEM", packed(pack.Leaf, pack.Dress{})},
 	{"leaf_first", Content, false, Backup, "the new leaf and its intermediates in order, PEM", packed("", pack.Dress{})},
 	{"intermediates", Content, false, Backup, "the intermediates in order, PEM", packed(pack.Intermediates, pack.Dress{})},
+	{"intermediates_or_root", Content, false, Backup, "the intermediates in order, or the root where there are none, PEM", func(m *Material) (Value, error) {
+		if m.Path != nil && len(m.Path.Intermediates()) == 0 {
+			return m.pack(pack.Root, pack.Dress{})
+		}
+		return m.pack(pack.Intermediates, pack.Dress{})
+	}},
 	{"anchor", Content, false, Backup, "the root at the end of the chain, PEM", packed(pack.Root, pack.Dress{})},
 	{"leaf_der", Content, false, Backup, "the new leaf, DER", packed(pack.Leaf, pack.Dress{Encoding: pack.DER})},
 	{"pkcs7", Content, false, Backup, "the new leaf and its intermediates as PKCS #7, DER", packed(pack.LeafFirst, pack.Dress{Encoding: pack.PKCS7})},

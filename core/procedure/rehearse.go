@@ -19,6 +19,8 @@ type Rehearsed struct {
 	Finally string  `json:"finally,omitempty" description:"done on every way out once the step was begun"`
 	Repeat  bool    `json:"repeat,omitempty" description:"may be done again when nobody knows whether it was done"`
 
+	Note string `json:"note,omitempty" description:"when the step is left out"`
+
 	Difference string `json:"difference,omitempty" description:"what the step would change in the file as it is now, where that was read"`
 
 	act Act
@@ -194,6 +196,9 @@ func rehearse(section Section, step Step, item string, scope *Scope) (Rehearsed,
 		return Rehearsed{}, err
 	}
 	r := Rehearsed{Section: section, Name: ready.Name(), Verb: step.Do.Word(), Text: ready.Line(), Content: ready.Act.Detail(), Limit: step.Limit.String(), Repeat: step.Again(), act: ready.Act}
+	if step.mayBeEmpty(scope) {
+		r.Note = "left out where the chain has no intermediates"
+	}
 	if r.Undo, err = step.undoText(section, item, scope); err != nil {
 		return r, err
 	}

@@ -117,9 +117,9 @@ func (f Refusal) Of(exit int, stdout, stderr string, answered *Response) bool {
 	return f.Output != nil && f.Output.Met(exit, stdout, stderr, "") == nil
 }
 
-// Holds says whether the conditions with and without let the step be done.
+// Holds reports whether the step is done: the conditions with and without let it, and what it would hand to the device is not empty.
 func (s Step) Holds(scope *Scope) bool {
-	return s.When.Hold(scope)
+	return s.When.Hold(scope) && !s.empty(scope)
 }
 
 // Items are what the step is done for: the list that each names, or one empty

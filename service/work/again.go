@@ -101,6 +101,9 @@ func (a Again) over(plan request.Plan) request.Plan {
 	// Answers are told apart by their keys, so this one is new whatever the policy says.
 	plan.SameKey, sources["key"] = false, "asked again: a new one"
 	plan = plan.Complete()
+	if cn := plan.Subject.CommonName; cn != "" && sources["common_name"] == "" {
+		sources["common_name"] = "the first name, " + cn
+	}
 	for _, name := range a.Without {
 		delete(sources, request.PlainName(name))
 	}

@@ -70,10 +70,15 @@ func (s *Service) plan(ctx context.Context, p planning) (request.Plan, error) {
 		}
 	}
 	p.chooseKey(&plan, today, again)
-	return plan.Complete().Carried(p.family.Carries), nil
+	plan = plan.Complete()
+	if cn := plan.Subject.CommonName; plan.Sources["common_name"] == "" && cn != "" { // which name it became, and why
+		plan.Sources["common_name"] = "the first name, " + cn + ": " + plan.Sources[cn]
+	}
+	return plan.Carried(p.family.Carries), nil
 }
 
-// candidates are the names that are known, those that people give first.
+// candidates are the names that are known. The first becomes the common name: that which the order gives for it, else the name that
+// clients use.
 func (s *Service) candidates(ctx context.Context, p planning, today *cert.Certificate) ([]request.Candidate, error) {
 	var out []request.Candidate
 	add := func(name, source string, derived bool) {
@@ -81,13 +86,14 @@ func (s *Service) candidates(ctx context.Context, p planning, today *cert.Certif
 			out = append(out, request.Candidate{Name: name, Source: source, Derived: derived})
 		}
 	}
-	for _, name := range p.order.Names {
-		add(name, "the order", false)
-	}
+	add(p.order.Subject.CommonName, "the order", false)
 	if p.slot.ServerName != "" {
 		add(p.slot.ServerName, "the slot's server name", false)
 	} else if strings.Contains(p.slot.Device, ".") {
 		add(p.slot.Device, "the device's name", false)
+	}
+	for _, name := range p.order.Names {
+		add(name, "the order", false)
 	}
 	for _, t := range p.slots[1:] {
 		add(t.ServerName, "the server name of the slot "+t.Name, false)
@@ -101,7 +107,10 @@ func (s *Service) candidates(ctx context.Context, p planning, today *cert.Certif
 		add(name, "the policy", false)
 	}
 	for _, n := range p.device.Nodes.V {
-		if strings.Contains(n.Name, ".") {
+		switch wild := request.Beside(n.Name, "*"); {
+		case wild != "" && policy.Is(p.rules.NodeWildcard) && p.terms.Wildcards && strings.Count(wild, ".") > 1:
+			add(wild, "the policy: a wildcard for the nodes", true)
+		case strings.Contains(n.Name, "."):
 			add(n.Name, "the device's node", true)
 		}
 	}
@@ -114,6 +123,14 @@ func (s *Service) candidates(ctx context.Context, p planning, today *cert.Certif
 	if len(own) > 0 {
 		for _, label := range p.rules.NamePrefixes {
 			add(request.Beside(own[0].Name, label), "the policy: the service "+label, true)
+		}
+	}
+	for _, domain := range p.rules.ServiceDomains {
+		if len(p.rules.NamePrefixes) == 0 {
+			add(domain, "the policy: the service domain", true)
+		}
+		for _, label := range p.rules.NamePrefixes {
+			add(label+"."+request.PlainName(domain), "the policy: the service "+label+" of a service domain", true)
 		}
 	}
 	if policy.Is(p.rules.AddressNames) {

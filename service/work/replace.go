@@ -27,7 +27,7 @@ type Order struct {
 	Slot    string          `json:"slot" required:"true"`
 	Also    []string        `json:"also,omitempty" description:"further slots of the device that get the same certificate"`
 	Signer  string          `json:"signer,omitempty" description:"where nobody is named: the policy's"`
-	Names   []string        `json:"names,omitempty" description:"besides those that are known; the first given becomes the common name"`
+	Names   []string        `json:"names,omitempty" description:"besides those that are known"`
 	Key     request.KeyType `json:"key,omitempty"`
 	Subject request.Subject `json:"subject,omitempty" description:"fields that differ from today's certificate"`
 

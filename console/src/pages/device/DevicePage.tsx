@@ -123,6 +123,11 @@ function Slots({ d }: { d: Device }) {
   const slots = useQuery(slotsQuery({ device: d.name }))
   return (
     <Panel title="Slots" term="slot">
+      {slots.data === undefined && (
+        <Loaded query={slots} height={220}>
+          {() => null}
+        </Loaded>
+      )}
       {(slots.data ?? []).map((s) => (
         <Box key={s.name} sx={{ py: 1, borderBottom: 1, borderColor: 'divider', '&:last-child': { border: 0 } }}>
           <Box sx={{ display: 'flex', columnGap: 2, flexWrap: 'wrap', alignItems: 'baseline' }}>
@@ -145,12 +150,17 @@ function Slots({ d }: { d: Device }) {
 
 /** Served draws what a slot serves, who trusts it, and what is wrong with it. */
 function Served({ device, slot }: { device: string; slot: string }) {
-  const s = useQuery(slotQuery(device, slot)).data
-  if (!s) return null
+  const found = useQuery(slotQuery(device, slot))
   return (
-    <Box sx={{ display: 'grid', gap: 1, pt: 1 }}>
-      {s.chain && <Chain links={s.chain} incomplete={s.findings.find((f) => f.code === 'chain-incomplete')?.what} />}
-      {s.findings.length > 0 && <Findings found={s.findings} />}
+    <Box sx={{ pt: 1 }}>
+      <Loaded query={found} height={160}>
+        {(s) => (
+          <Box sx={{ display: 'grid', gap: 1 }}>
+            {s.chain && <Chain links={s.chain} incomplete={s.findings.find((f) => f.code === 'chain-incomplete')?.what} />}
+            {s.findings.length > 0 && <Findings found={s.findings} />}
+          </Box>
+        )}
+      </Loaded>
     </Box>
   )
 }

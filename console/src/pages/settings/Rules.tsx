@@ -32,13 +32,14 @@ const switches = {
   short_names: 'Also request short names',
   address_names: 'Also request IP addresses',
   cluster_names: 'Also request the names of the cluster',
+  node_wildcard: 'Request a wildcard instead of the names of nodes',
   keep_keys: 'Keep keys that the service made',
   check_revocation: 'Check revocation (OCSP, revocation lists)',
   weak_keys: 'Allow RSA 1024 and SHA-1',
 } as const
 
 const choices = { approval: 'Approval by', signer: 'Default signer', renewal_key: 'Key of a replacement' } as const
-const lists = { required_names: 'Required names', name_prefixes: 'Service labels to request' } as const
+const lists = { required_names: 'Required names', name_prefixes: 'Service labels to request', service_domains: 'Service domains' } as const
 const labels = { ...numbers, ...switches, ...choices, ...lists }
 
 const whole = (what: string) => v.pipe(v.string(), v.regex(/^\d*$/, `${what} is a whole number, or empty.`))
@@ -53,6 +54,7 @@ const schema = v.object({
   short_names: v.boolean(),
   address_names: v.boolean(),
   cluster_names: v.boolean(),
+  node_wildcard: v.boolean(),
   keep_keys: v.boolean(),
   check_revocation: v.boolean(),
   weak_keys: v.boolean(),
@@ -61,6 +63,7 @@ const schema = v.object({
   renewal_key: v.string(),
   required_names: v.string(),
   name_prefixes: v.string(),
+  service_domains: v.string(),
 })
 type Values = v.InferOutput<typeof schema>
 type Name = keyof typeof labels
@@ -79,6 +82,7 @@ export function valuesOf(r: Rules): Values {
     short_names: r.short_names ?? false,
     address_names: r.address_names ?? false,
     cluster_names: r.cluster_names ?? false,
+    node_wildcard: r.node_wildcard ?? false,
     keep_keys: r.keep_keys ?? false,
     check_revocation: r.check_revocation ?? false,
     weak_keys: r.weak_keys ?? false,
@@ -87,6 +91,7 @@ export function valuesOf(r: Rules): Values {
     renewal_key: r.renewal_key ?? '',
     required_names: (r.required_names ?? []).join(' '),
     name_prefixes: (r.name_prefixes ?? []).join(' '),
+    service_domains: (r.service_domains ?? []).join(' '),
   }
 }
 
@@ -200,6 +205,7 @@ function EditRules({ policy }: { policy: Policy }) {
         />
         <Field name="required_names" label={lists.required_names} help="separated by blanks" />
         <Field name="name_prefixes" label={lists.name_prefixes} help="separated by blanks" />
+        <Field name="service_domains" label={lists.service_domains} help="separated by blanks; requested with these labels" />
       </FieldGrid>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2 }}>
         {(Object.keys(switches) as (keyof typeof switches)[])

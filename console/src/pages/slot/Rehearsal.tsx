@@ -51,7 +51,15 @@ export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
           </Typography>
           <Box component="pre" sx={{ m: 0, fontFamily: mono, fontSize: 11.5, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere', color: 'text.secondary' }}>
             {visible(
-              [`${step.verb} ${step.text}`, step.content, step.difference, step.undo && `undo: ${step.undo}`, step.finally && `always: ${step.finally}`, `limit: ${step.limit}`]
+              [
+                `${step.verb} ${step.text}`,
+                step.content,
+                step.difference,
+                step.undo && `undo: ${step.undo}`,
+                step.finally && `always: ${step.finally}`,
+                step.note,
+                `limit: ${step.limit}`,
+              ]
                 .filter(Boolean)
                 .join('\n'),
             )}

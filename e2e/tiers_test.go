@@ -1,0 +1,143 @@
+package e2e
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/standin"
+)
+
+// tiered is an authority of some tiers: the root, and below it what signs, each by the one before.
+type tiered struct {
+	certificates []*x509.Certificate
+	keys         []*ecdsa.PrivateKey
+}
+
+func newTiered(t *testing.T, tiers int) *tiered {
+	t.Helper()
+	a := &tiered{}
+	for i := range tiers {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		template := &x509.Certificate{SerialNumber: big.NewInt(int64(10*tiers + i + 1)), Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, CommonName: fmt.Sprintf("Authority of %d tiers, tier %d", tiers, i+1)},
+			NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+		above, by := template, key
+		if i > 0 {
+			above, by = a.certificates[i-1], a.keys[i-1]
+		}
+		a.certificates, a.keys = append(a.certificates, a.issue(t, template, above, key.Public(), by)), append(a.keys, key)
+	}
+	return a
+}
+
+func (a *tiered) issue(t *testing.T, template, above *x509.Certificate, public any, by *ecdsa.PrivateKey) *x509.Certificate {
+	t.Helper()
+	der, err := x509.CreateCertificate(rand.Reader, template, above, public, by)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := x509.ParseCertificate(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// answer signs a request (PEM), and returns what comes back in one file: the leaf, the intermediates in the wrong order, and the root where
+// it is given.
+func (a *tiered) answer(t *testing.T, request string, root bool) string {
+	t.Helper()
+	block, _ := pem.Decode([]byte(request))
+	if block == nil {
+		t.Fatalf("no request: %s", request)
+	}
+	csr, err := x509.ParseCertificateRequest(block.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
+	if err != nil {
+		t.Fatal(err)
+	}
+	last := len(a.keys) - 1
+	leaf := a.issue(t, &x509.Certificate{SerialNumber: serial, Subject: csr.Subject, DNSNames: csr.DNSNames, IPAddresses: csr.IPAddresses, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 0, 90),
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}, a.certificates[last], csr.PublicKey, a.keys[last])
+	from := 1
+	if root {
+		from = 0
+	}
+	var text []byte
+	for _, c := range append(append([]*x509.Certificate{}, a.certificates[from:]...), leaf) {
+		text = append(text, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})...)
+	}
+	return write(t, filepath.Join(t.TempDir(), "answer.pem"), string(text))
+}
+
+// Every family is sealed with an authority of one, two and three tiers, whether the answer holds the root or not: the roots are on file. An authority
+// that signs straight from its root has no intermediates, and no box is given an empty one. Without FRESHSEAL_KINDS=all each family meets one of the
+// six.
+func TestChainsOfEveryLength(t *testing.T) {
+	t.Parallel()
+	names := []string{}
+	for _, r := range renewals() {
+		names = append(names, r.family)
+	}
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, names...))
+	s.login()
+	authorities := map[int]*tiered{}
+	for tiers := 1; tiers <= 3; tiers++ {
+		authorities[tiers] = newTiered(t, tiers)
+		root := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authorities[tiers].certificates[0].Raw})
+		s.ok("audience", "add", "fleet", write(t, filepath.Join(t.TempDir(), "root.pem"), string(root)))
+	}
+	everything := os.Getenv("FRESHSEAL_KINDS") == "all"
+	for i, r := range renewals() {
+		for cell := range 6 {
+			if !everything && cell != i%6 {
+				continue
+			}
+			tiers, root := cell%3+1, cell >= 3
+			t.Run(fmt.Sprintf("%s, %d tiers, root %v", r.family, tiers, root), func(t *testing.T) {
+				t.Parallel()
+				s := *s
+				s.t = t
+				name := fmt.Sprintf("%s-%d.saltmere.tidewrack.example", r.family, cell)
+				box, add := r.start(t, standin.Box{Kind: r.kind, Restart: 150 * time.Millisecond, System: name})
+				add(&s, name, "quick-"+r.family)
+				slot := name + "/" + slotOfKind(r.kind)
+				s.ok(append([]string{"replace", slot, "--signer", "desk"}, r.agree...)...)
+				id := s.newest(name)
+				s.rests(id, "waiting")
+				var asked struct{ Request struct{ PEM string } }
+				s.json(&asked, "replacement", "show", id)
+				back := authorities[tiers].answer(t, asked.Request.PEM, root)
+				for range 100 { // two piles at a time are taken in
+					if out := s.run("", "intake", back); out.code == 0 {
+						break
+					} else if !strings.Contains(out.stderr, "being taken in") {
+						t.Fatal(out.stderr)
+					}
+					time.Sleep(100 * time.Millisecond)
+				}
+				s.rests(id, "sealed")
+				now := r.serves(t, box)
+				if leaf, err := x509.ParseCertificate(now); err != nil || leaf.Issuer.CommonName != authorities[tiers].certificates[tiers-1].Subject.CommonName {
+					t.Errorf("it serves %v, %v", leaf.Issuer, err)
+				}
+			})
+		}
+	}
+}
