@@ -31,6 +31,10 @@ type (
 		Name string `path:"name" json:"-"`
 		watch.Export
 	}
+	askAuthorityExport struct {
+		SHA256 string `path:"sha256" json:"-"`
+		watch.Export
+	}
 	askAnchors struct {
 		Name string `path:"name" json:"-"`
 		guarded
@@ -139,6 +143,7 @@ var ruleRoutes = []route{
 	looks("/authorities", "list the certificates from which chains are completed; nobody trusts them for that", func(ctx context.Context, s *service.Service, _ people.Bearer, in askAuthorities) (watch.Authorities, error) {
 		return s.Watch.Authorities(ctx, in.Text)
 	}),
+	{method: "POST", path: v1 + "/authorities/{sha256}/exports", summary: "export a root or an intermediate in the form that a kind of client needs", status: 200, in: askAuthorityExport{}, media: "application/octet-stream", handler: exportAuthority, quiet: true, role: people.Viewer},
 	ends("DELETE", "/authorities/{sha256}", "remove an authority", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) error {
 		return s.Watch.RemoveAuthority(ctx, in.SHA256)
 	}).by(people.Admin),

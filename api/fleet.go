@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 
+	"freshseal/core/pack"
 	"freshseal/service/fleet"
 	"freshseal/service/people"
 	"freshseal/service/reach"
@@ -67,6 +68,12 @@ type (
 		Name string `path:"name" json:"-"`
 		guarded
 		reach.CredentialChange
+	}
+	askChain struct {
+		Device   string        `path:"device" json:"-"`
+		Slot     string        `path:"slot" json:"-"`
+		Form     pack.Form     `query:"form" json:"-" enum:"leaf-first,leaf-first-with-root,leaf,intermediates,intermediates-with-root,root" description:"which certificates, in which order; leaf-first-with-root where nothing is said"`
+		Encoding pack.Encoding `query:"encoding" json:"-" enum:"pem,der,pkcs7,pkcs7-pem" description:"pem where nothing is said"`
 	}
 	bySlot struct {
 		Device string `path:"device" json:"-"`
@@ -188,6 +195,7 @@ var fleetRoutes = []route{
 	ends("DELETE", "/slots/{device}/{slot}", "remove a slot with its history", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) error {
 		return s.Fleet.RemoveSlot(ctx, in.Device, in.Slot)
 	}).by(people.Admin),
+	{method: "GET", path: v1 + "/slots/{device}/{slot}/chain", summary: "download the chain of a slot, completed from what is known", status: 200, in: askChain{}, media: "application/octet-stream", handler: slotChain, role: people.Viewer},
 	looks("/slots/{device}/{slot}/readings", "list the readings of a slot, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (page[fleet.PastReading], error) {
 		items, err := s.Fleet.Readings(ctx, in.Device, in.Slot)
 		return page[fleet.PastReading]{Items: items}, err

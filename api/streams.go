@@ -3,12 +3,15 @@ package api
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"freshseal/core/audience"
+	"freshseal/core/pack"
 	"freshseal/service/desk"
 	"freshseal/service/people"
 	"freshseal/service/problem"
@@ -30,11 +33,46 @@ func exportAnchors(s *Server) fiber.Handler {
 		if err != nil {
 			return err
 		}
-		c.Set(fiber.HeaderContentType, f.Media)
-		c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, f.Name)) // an audience's name needs no quoting
-		c.Set("Instruction", f.Do)
-		return c.Send(f.Content)
+		return sendRoots(c, f)
 	}
+}
+
+// exportAuthority sends one certificate likewise.
+func exportAuthority(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		var in askAuthorityExport
+		if err := decode(c, &in, plainBody); err != nil {
+			return err
+		}
+		f, err := s.service.Watch.ExportAuthority(c.Context(), in.SHA256, in.Export)
+		if err != nil {
+			return err
+		}
+		return sendRoots(c, f)
+	}
+}
+
+// slotChain sends the chain of a slot.
+func slotChain(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		var in askChain
+		if err := decode(c, &in, plainBody); err != nil {
+			return err
+		}
+		content, err := s.service.Fleet.Chain(c.Context(), in.Device, in.Slot, cmp.Or(in.Form, pack.LeafFirstWithRoot), cmp.Or(in.Encoding, pack.PEM))
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/octet-stream")
+		return c.Send(content)
+	}
+}
+
+func sendRoots(c fiber.Ctx, f audience.File) error {
+	c.Set(fiber.HeaderContentType, f.Media)
+	c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, f.Name)) // its letters need no quoting
+	c.Set("Instruction", f.Do)
+	return c.Send(f.Content)
 }
 
 // exportKey sends a key that was kept.

@@ -42,15 +42,12 @@ func (a *app) audience() *cobra.Command {
 		}),
 	}
 	var system bool
+	var authority string
 	add := &cobra.Command{
-		Use: "add NAME FILE|--system", Short: "Add the roots in a file to an audience; slots are judged by the audience fleet", Args: cobra.RangeArgs(1, 2),
-		Example: "  freshseal audience add fleet root.pem\n  freshseal audience add workstations --system",
+		Use: "add NAME FILE|--system|--from-authority SHA256", Short: "Add roots to an audience; slots are judged by the audience fleet", Args: cobra.RangeArgs(1, 2),
+		Example: "  freshseal audience add fleet root.pem\n  freshseal audience add workstations --system\n  freshseal audience add fleet --from-authority 5a1c…",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			file, err := rootsFile(args[1:], system)
-			if err != nil {
-				return err
-			}
-			text, err := a.roots(file)
+			text, err := a.rootsFrom(ctx, client, args[1:], system, authority)
 			if err != nil {
 				return err
 			}
@@ -68,6 +65,7 @@ func (a *app) audience() *cobra.Command {
 		}),
 	}
 	add.Flags().BoolVar(&system, "system", false, "the roots in this system's trust store")
+	add.Flags().StringVar(&authority, "from-authority", "", "a root that is known already, by its SHA-256; see: freshseal authority list")
 	remove := &cobra.Command{
 		Use: "remove NAME SHA256", Short: "Remove a root from an audience", Args: cobra.ExactArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
@@ -79,6 +77,21 @@ func (a *app) audience() *cobra.Command {
 		}),
 	}
 	return noun("audience", "Groups of clients and the roots they trust", list, show, add, remove, a.audienceExport())
+}
+
+// rootsFrom reads the roots to be added, as PEM: from a file, the system, or what is known.
+func (a *app) rootsFrom(ctx context.Context, client *client, named []string, system bool, authority string) ([]byte, error) {
+	if authority != "" {
+		if len(named) > 0 || system {
+			return nil, misuse("it is not clear which roots are meant", "--from-authority stands beside a file or --system", "name one of them")
+		}
+		return client.fetched(ctx, v1+"/authorities"+item(authority)+"/exports", watch.Export{Form: string(audience.PEM)})
+	}
+	file, err := rootsFile(named, system)
+	if err != nil {
+		return nil, err
+	}
+	return a.roots(file)
 }
 
 // audienceRevision is the revision of an audience; 0 where there is none yet.
@@ -132,10 +145,17 @@ func (a *app) roots(name string) ([]byte, error) {
 }
 
 func (a *app) audienceExport() *cobra.Command {
-	var e watch.Export
+	c, e := a.exporting("NAME", "Export the roots of an audience in the form that a kind of client needs", "/audiences")
+	c.Flags().StringVar(&e.LackedBy, "lacked-by", "", "only the roots that this audience lacks")
+	return c
+}
+
+// exporting is a command that writes roots to a file, those of what it is given below a path of the API.
+func (a *app) exporting(what, short, below string) (*cobra.Command, *watch.Export) {
+	e := &watch.Export{}
 	var out, passphraseFile string
 	c := &cobra.Command{
-		Use: "export NAME --form FORM --out FILE", Short: "Export the roots of an audience in the form that a kind of client needs", Args: cobra.ExactArgs(1),
+		Use: "export " + what + " --form FORM --out FILE", Short: short, Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			if passphraseFile != "" {
 				var err error
@@ -143,7 +163,7 @@ func (a *app) audienceExport() *cobra.Command {
 					return err
 				}
 			}
-			header, err := client.exported(ctx, v1+"/audiences"+item(args[0])+"/exports", e, out)
+			header, err := client.exported(ctx, v1+below+item(args[0])+"/exports", *e, out)
 			if err != nil {
 				return err
 			}
@@ -153,9 +173,8 @@ func (a *app) audienceExport() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&e.Form, "form", string(audience.PEM), fmt.Sprintf("one of %v", audience.Forms))
-	f.StringVar(&e.LackedBy, "lacked-by", "", "only the roots that this audience lacks")
 	f.StringVar(&out, "out", "", "the file to write")
 	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase of a PKCS #12 trust store from this file")
 	c.MarkFlagRequired("out")
-	return c
+	return c, e
 }

@@ -36,5 +36,6 @@ func (a *app) authority() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/authorities"+item(args[0]), nil, nil)
 		}),
 	}
-	return noun("authority", "Certificates from which chains are completed", list, remove)
+	export, _ := a.exporting("SHA256", "Export a root or an intermediate in the form that a kind of client needs", "/authorities")
+	return noun("authority", "Certificates from which chains are completed", list, export, remove)
 }

@@ -229,6 +229,20 @@ func (c *client) exported(ctx context.Context, path string, in any, name string)
 	return answer.Header, save(answer, name, nil)
 }
 
+// fetched is exported for those who go on with what comes.
+func (c *client) fetched(ctx context.Context, path string, in any) ([]byte, error) {
+	body, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := c.send(ctx, "POST", path, http.Header{"Content-Type": {"application/json"}}, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	return io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+}
+
 func save(answer *http.Response, name string, out io.Writer) error {
 	defer answer.Body.Close()
 	if name == "-" {

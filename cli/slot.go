@@ -17,6 +17,7 @@ import (
 
 	"freshseal/core/due"
 	"freshseal/core/finding"
+	"freshseal/core/pack"
 	"freshseal/wire"
 
 	"github.com/spf13/cobra"
@@ -33,7 +34,7 @@ var conditions = func() []string {
 }()
 
 func (a *app) slot() *cobra.Command {
-	return noun("slot", "Places on devices where certificates are served", a.slotList(), a.slotShow(), a.slotHistory(), a.slotAdd(), a.slotEdit(), a.slotRemove())
+	return noun("slot", "Places on devices where certificates are served", a.slotList(), a.slotShow(), a.slotChain(), a.slotHistory(), a.slotAdd(), a.slotEdit(), a.slotRemove())
 }
 
 func (a *app) slotList() *cobra.Command {
@@ -117,6 +118,32 @@ func (a *app) slotShow() *cobra.Command {
 			return a.printSlot(s, last)
 		},
 	}
+}
+
+// slotChain writes the chain of a slot to a file.
+func (a *app) slotChain() *cobra.Command {
+	var out, form, encoding string
+	c := &cobra.Command{
+		Use: "chain DEVICE/SLOT --out FILE", Short: "Download the chain of a slot, completed from what is known", Args: cobra.ExactArgs(1),
+		Example: "  freshseal slot chain gate-1.mainquay.tidewrack.example/web --form root --encoding der --out root.cer",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			device, slot, err := slotArg(args[0])
+			if err != nil {
+				return err
+			}
+			answer, err := client.send(ctx, "GET", v1+"/slots"+item(device, slot, "chain")+"?"+url.Values{"form": {form}, "encoding": {encoding}}.Encode(), nil, nil)
+			if err != nil {
+				return err
+			}
+			return save(answer, out, a.out)
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&form, "form", string(pack.LeafFirstWithRoot), "which certificates, in which order: leaf-first, leaf-first-with-root, leaf, intermediates, intermediates-with-root or root")
+	f.StringVar(&encoding, "encoding", string(pack.PEM), "pem, der, pkcs7 or pkcs7-pem")
+	f.StringVar(&out, "out", "", "the file to write; - for standard output")
+	c.MarkFlagRequired("out")
+	return c
 }
 
 // slotHistory shows what a slot served over time, and who is behind each change.

@@ -1,11 +1,14 @@
 package e2e
 
 import (
+	"bytes"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/hex"
 	"encoding/pem"
 	"fmt"
 	"math/big"
@@ -140,4 +143,50 @@ func TestChainsOfEveryLength(t *testing.T) {
 			})
 		}
 	}
+}
+
+// Roots can be had: each that is known, in the forms that clients take, and the chain of a slot. A group of clients takes one that is known already,
+// and no leaf.
+func TestRootsCanBeHad(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
+	s.login()
+	box := simulated(t, standin.Box{})
+	s.addSimulated(name, box, "correct horse")
+	a := newTiered(t, 2)
+	root := a.certificates[0]
+	encoded := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: root.Raw})
+	s.ok("audience", "add", "fleet", write(t, filepath.Join(t.TempDir(), "root.pem"), string(encoded)))
+	s.ok("replace", name+"/web", "--signer", "desk")
+	s.rests("r1", "waiting")
+	var asked struct{ Request struct{ PEM string } }
+	s.json(&asked, "replacement", "show", "r1")
+	s.ok("intake", a.answer(t, asked.Request.PEM, true))
+	s.rests("r1", "sealed")
+
+	sum := sha256.Sum256(root.Raw)
+	id, der := hex.EncodeToString(sum[:]), filepath.Join(t.TempDir(), "root.cer")
+	for range 2 { // the second time the file is there already
+		out := s.run("", "authority", "export", id, "--form", "der", "--out", der)
+		if content, err := os.ReadFile(der); err != nil || !bytes.Equal(content, root.Raw) {
+			t.Fatalf("%v: %s", err, out.stderr)
+		}
+	}
+	if s.ok("slot", "chain", name+"/web", "--form", "root", "--out", "-") != string(encoded) {
+		t.Error("the root of the chain is another one")
+	}
+	whole := filepath.Join(t.TempDir(), "chain.pem")
+	s.ok("slot", "chain", name+"/web", "--out", whole)
+	if n := strings.Count(read(t, whole), "BEGIN CERTIFICATE"); n != 3 {
+		t.Errorf("the chain has %d certificates", n)
+	}
+	s.fails(1, "DER holds one thing", "slot", "chain", name+"/web", "--encoding", "der", "--out", filepath.Join(t.TempDir(), "x"))
+	s.ok("audience", "add", "workstations", "--from-authority", id)
+	if shown := s.ok("audience", "show", "workstations"); !strings.Contains(shown, "tier 1") {
+		t.Error(shown)
+	}
+	leaf := s.show(name + "/web").Certificate.SHA256
+	s.fails(1, "is neither a root nor an intermediate", "audience", "add", "workstations", "--from-authority", leaf)
+	s.fails(1, "is known", "authority", "export", strings.Repeat("0", 64), "--out", filepath.Join(t.TempDir(), "y"))
+	s.fails(2, "stands beside", "audience", "add", "workstations", der, "--from-authority", id)
 }

@@ -165,11 +165,16 @@ func (p *Page) Choose(list, choice string) error {
 	if err := p.Click(list); err != nil {
 		return err
 	}
-	if err := p.Wait(item); err != nil {
-		return err
-	}
-	if _, err := p.Eval(fmt.Sprintf("document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue.click(), ''", item)); err != nil {
-		return err
+	click := fmt.Sprintf("(e => e ? (e.click(), 'clicked') : '')(document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue)", item)
+	for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) { // the list may be drawn anew just now
+		if err := p.Wait(item); err != nil {
+			return err
+		}
+		if said, err := p.Eval(click); err != nil || said == "clicked" {
+			break
+		} else if time.Since(begun) > patience {
+			return fmt.Errorf("choosing %s: it is gone each time", choice)
+		}
 	}
 	return p.Wait("//body[not(descendant::*[@role='listbox'])]")
 }

@@ -11,6 +11,7 @@ import (
 	"freshseal/core/finding"
 	"freshseal/core/judge"
 	"freshseal/core/next"
+	"freshseal/core/pack"
 	"freshseal/service/problem"
 	"freshseal/service/watch"
 	"freshseal/store"
@@ -88,6 +89,31 @@ func (s *Service) Slot(ctx context.Context, device, name string) (Slot, error) {
 	facts := served[0].Facts()
 	out.Certificate, out.Chain, out.Trust = &facts, watch.Draw(p.Path(served, s.now()), served), trusting.Of(served, s.now())
 	return out, err
+}
+
+// Chain writes the chain of a slot, completed from what is known, in the form and encoding that are asked for.
+func (s *Service) Chain(ctx context.Context, device, name string, form pack.Form, encoding pack.Encoding) ([]byte, error) {
+	const cannot = "the chain was not written"
+	row, err := s.SlotRow(ctx, device, name)
+	if err != nil {
+		return nil, err
+	}
+	if len(row.Chain.V) == 0 {
+		return nil, problem.New(problem.Conflict, cannot, "the slot could not be read", "read it", next.ShowSlot.On(device+"/"+name))
+	}
+	served, err := s.store.Certificates(ctx, row.Chain.V)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.watch.Pools(ctx)
+	if err != nil {
+		return nil, err
+	}
+	content, err := pack.Write(form, pack.Dress{Encoding: encoding}, p.Path(served, s.now()), nil)
+	if err != nil {
+		return nil, problem.Reject(cannot, err.Error(), "choose another form or encoding, or take in what is missing")
+	}
+	return content, nil
 }
 
 // Known is a certificate that was seen or made here.

@@ -156,6 +156,25 @@ func (s *Service) ExportAnchors(ctx context.Context, name string, e Export) (aud
 	return f, nil
 }
 
+// ExportAuthority writes a root or an intermediate that is known here in the form in which a kind of client takes it.
+func (s *Service) ExportAuthority(ctx context.Context, sha256 string, e Export) (audience.File, error) {
+	found, err := s.store.Certificates(ctx, []string{strings.ToLower(sha256)})
+	if errors.Is(err, store.ErrNotFound) || err == nil && len(found) == 0 {
+		return audience.File{}, problem.New(problem.NotFound, "no certificate with the SHA-256 "+sha256+" is known", "", "", next.ListAuthorities.On(""))
+	}
+	if err != nil {
+		return audience.File{}, err
+	}
+	if c := found[0]; !c.IsAuthority() && !c.SelfSigned() {
+		return audience.File{}, problem.Reject("nothing was exported", "“"+c.ShortName()+"” is neither a root nor an intermediate", "export the chain of its slot instead", next.ListAuthorities.On(""))
+	}
+	f, err := audience.Export(audience.Form(e.Form), "authority-"+found[0].SHA256[:16], found, e.Passphrase)
+	if err != nil {
+		return f, problem.Reject("nothing was exported", err.Error(), fmt.Sprintf("the forms are %v", audience.Forms), next.Give.On("form"))
+	}
+	return f, nil
+}
+
 // Trust says whether an audience trusts a chain, and what it lacks if not.
 type Trust struct {
 	Audience string `json:"audience" required:"true"`
