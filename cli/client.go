@@ -218,11 +218,7 @@ func (a *app) saveAs(ctx context.Context, c *client, path, name string) error {
 // exported asks for a file with a body and writes it into a new one; the answer's
 // header says what else there is to know of it.
 func (c *client) exported(ctx context.Context, path string, in any, name string) (http.Header, error) {
-	body, err := json.Marshal(in)
-	if err != nil {
-		return nil, err
-	}
-	answer, err := c.send(ctx, "POST", path, http.Header{"Content-Type": {"application/json"}}, bytes.NewReader(body))
+	answer, err := c.posted(ctx, path, in)
 	if err != nil {
 		return nil, err
 	}
@@ -231,16 +227,21 @@ func (c *client) exported(ctx context.Context, path string, in any, name string)
 
 // fetched is exported for those who go on with what comes.
 func (c *client) fetched(ctx context.Context, path string, in any) ([]byte, error) {
-	body, err := json.Marshal(in)
-	if err != nil {
-		return nil, err
-	}
-	answer, err := c.send(ctx, "POST", path, http.Header{"Content-Type": {"application/json"}}, bytes.NewReader(body))
+	answer, err := c.posted(ctx, path, in)
 	if err != nil {
 		return nil, err
 	}
 	defer answer.Body.Close()
 	return io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+}
+
+// posted sends JSON, and leaves the answer to be read.
+func (c *client) posted(ctx context.Context, path string, in any) (*http.Response, error) {
+	body, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	return c.send(ctx, "POST", path, http.Header{"Content-Type": {"application/json"}}, bytes.NewReader(body))
 }
 
 func save(answer *http.Response, name string, out io.Writer) error {

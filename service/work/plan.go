@@ -200,16 +200,10 @@ func subjectOf(c *cert.Certificate) request.Subject {
 
 // overlay lays the filled fields of a subject over another one, and says which.
 func overlay(s *request.Subject, with request.Subject) (filled []string) {
-	for _, f := range []struct {
-		name     string
-		to, from *string
-	}{
-		{"common_name", &s.CommonName, &with.CommonName}, {"organization", &s.Organization, &with.Organization}, {"unit", &s.Unit, &with.Unit},
-		{"locality", &s.Locality, &with.Locality}, {"state", &s.State, &with.State}, {"country", &s.Country, &with.Country},
-	} {
-		if *f.from != "" {
-			*f.to = *f.from
-			filled = append(filled, f.name)
+	for _, name := range request.SubjectFields {
+		if from := *with.Field(name); from != "" {
+			*s.Field(name) = from
+			filled = append(filled, name)
 		}
 	}
 	return filled

@@ -216,7 +216,7 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	}
 	for _, field := range request.SubjectFields[1:] {
 		if value := *o.Subject.Field(field); value != "" && !family.Carries(field) {
-			return job{}, problem.Reject(cannot, fmt.Sprintf("its family has no place for the %s in its request", field), "leave the "+field+" out", next.Give.On("subject"))
+			return job{}, problem.Reject(cannot, fmt.Sprintf("its family has no place for the %s in its request", field), "leave the "+field+" out")
 		}
 	}
 	plan, err := s.plan(ctx, planning{o, slot, targets, device, rules, signer.Terms, family.Procedure})
