@@ -176,7 +176,7 @@ func TestWrongUseIsExplained(t *testing.T) {
 		args []string
 	}{
 		{2, "unknown command", []string{"slots"}},
-		{2, "needs a subcommand: add, edit, history, list, remove, show", []string{"slot"}},
+		{2, "needs a subcommand: add, chain, edit, history, list, remove, show", []string{"slot"}},
 		{2, "is no slot", []string{"slot", "show", gate}},
 		{1, "there is no slot", []string{"slot", "show", gate + "/eap"}},
 		{1, "no device is called", []string{"device", "show", "nobody"}},
