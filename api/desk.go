@@ -45,6 +45,14 @@ type (
 		guarded
 		desk.SignerTerms
 	}
+	addIssuer struct {
+		Name string `path:"name" json:"-"`
+		desk.NewIssuer
+	}
+	byIssuer struct {
+		Name string `path:"name" json:"-"`
+		Key  string `path:"key" json:"-"`
+	}
 	handOver struct {
 		ID string `path:"id" json:"-"`
 		desk.Handover
@@ -95,6 +103,12 @@ var deskRoutes = []route{
 			return desk.Signer{}, err
 		}
 		return s.Desk.PutSigner(ctx, in.Name, in.SignerTerms, known)
+	}).by(people.Admin),
+	does("POST", "/signers/{name}/issuers", "record with which certification authority a signer signs, or confirm one that was learnt", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in addIssuer) (desk.Signer, error) {
+		return s.Desk.PutIssuer(ctx, in.Name, in.NewIssuer, who.User)
+	}).by(people.Admin),
+	ends("DELETE", "/signers/{name}/issuers/{key}", "forget a certification authority of a signer", func(ctx context.Context, s *service.Service, _ people.Bearer, in byIssuer) error {
+		return s.Desk.RemoveIssuer(ctx, in.Name, in.Key)
 	}).by(people.Admin),
 	removal("/signers/{name}", "delete a signer that has no pending request", theDesk, (*desk.Service).RemoveSigner),
 	does("POST", "/parcels/{id}/handover", "record who received a parcel, and its reference number", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in handOver) (desk.Parcel, error) {

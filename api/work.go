@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 
+	"freshseal/service/desk"
 	"freshseal/service/fleet"
 	"freshseal/service/paging"
 	"freshseal/service/people"
@@ -54,6 +55,10 @@ type (
 		ID string `path:"id" json:"-"`
 		work.Known
 	}
+	askAcceptance struct {
+		ID string `path:"id" json:"-"`
+		desk.Acceptance
+	}
 	askClose struct {
 		ID string `path:"id" json:"-"`
 		work.Closing
@@ -90,6 +95,12 @@ var workRoutes = []route{
 	}),
 	does("POST", "/replacements/{id}/close", "end a held replacement as the wire shows", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in askClose) (work.Replacement, error) {
 		return s.Work.Close(ctx, in.ID, in.Closing, who.User)
+	}),
+	begins("/replacements/{id}/acceptance", "accept a doubtful answer of the signer", func(ctx context.Context, s *service.Service, who people.Bearer, in askAcceptance) (work.Replacement, error) {
+		if err := s.Desk.AcceptAnswer(ctx, in.ID, in.Acceptance, who.User); err != nil {
+			return work.Replacement{}, err
+		}
+		return s.Work.Replacement(ctx, in.ID)
 	}),
 	begins("/replacements/{id}/retry", "try again with what was signed for a replacement that went back", func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (work.Replacement, error) {
 		return s.Work.Retry(ctx, in.ID, who.User)

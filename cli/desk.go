@@ -187,9 +187,12 @@ func (a *app) printIntake(in desk.Intake) {
 			}
 		}
 		printFindings(a.out, "  ", answer.Findings)
-		if answer.Accepted {
+		switch {
+		case answer.Doubtful:
+			put(a.out, "  NOT accepted yet: %s\n  next: %s\n", answer.Why, advice(answer.Next, answer.Actions))
+		case answer.Accepted:
 			put(a.out, "  accepted; it goes on by itself: freshseal replacement watch %s\n", answer.Replacement)
-		} else {
+		default:
 			put(a.out, "  NOT accepted: %s\n  next: %s\n", answer.Why, advice(answer.Next, answer.Actions))
 		}
 	}

@@ -16,7 +16,7 @@ var commands = map[next.Do]string{
 	next.ShowAudience: "audience show %s", next.ShowProcedure: "procedure show %s", next.ShowReplacement: "replacement show %s",
 	next.ShowSlot: "slot show %s", next.ShowTask: "task show %s",
 
-	next.Approve: "replacement approve %s", next.Cancel: "replacement cancel %s", next.Clear: "replacement clear %s", next.Resume: "replacement resume %s",
+	next.AcceptAnswer: "replacement accept %s", next.Approve: "replacement approve %s", next.Cancel: "replacement cancel %s", next.Clear: "replacement clear %s", next.Resume: "replacement resume %s",
 	next.ResumeAgain: "replacement resume %s --step repeat", next.ResumeDone: "replacement resume %s --step done", next.ResumeNotDone: "replacement resume %s --step not-done",
 	next.CloseNew: "replacement close %s --as new --reason …", next.CloseOld: "replacement close %s --as old --reason …", next.CloseNeither: "replacement close %s --as neither --reason …",
 	next.Retry: "replacement retry %s", next.Revert: "replacement revert %s",

@@ -12,6 +12,7 @@ import (
 	"freshseal/core/next"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
+	"freshseal/service/desk"
 	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
@@ -26,6 +27,7 @@ func (a *app) replacement() *cobra.Command {
 		a.ask("approve", "Let a replacement go on that waits for approval"),
 		a.revert(),
 		a.resume(),
+		a.accept(),
 		a.closing(),
 		a.ask("retry", "Try again with the certificate that was signed for a reverted replacement"),
 		a.ask("clear", "Clear away what a replacement left on its device"))
@@ -95,6 +97,14 @@ func (a *app) showReplacement(r work.Replacement) {
 	}
 	for _, old := range r.Former {
 		put(w, "  obsolete SHA-256 %s\n           asked for anew by %s: %s\n", old.SHA256, old.By, old.Reason)
+	}
+	for _, u := range r.Unused {
+		said := "not used"
+		if u.Acceptable {
+			said = "waits to be accepted"
+		}
+		put(w, "  answer   %s, SHA-256 %s\n           %s: %s\n", u.Certificate.Name, u.Certificate.SHA256, said, u.Why)
+		printFindings(w, "           ", u.Findings)
 	}
 	if len(r.Targets) > 1 || len(r.Targets) == 1 && len(r.Targets[0].Addresses) > 1 {
 		for _, t := range r.Targets {
@@ -241,6 +251,39 @@ func showPlan(w io.Writer, p request.Plan) {
 			put(w, "  no %-5s %s: the family has no place for it in its request\n", field, value)
 		}
 	}
+}
+
+// accept accepts a doubtful answer.
+func (a *app) accept() *cobra.Command {
+	yes := false
+	c := &cobra.Command{
+		Use: "accept ID", Short: "Accept a doubtful answer of the signer, and go on with it", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var r work.Replacement
+			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
+				return err
+			}
+			var answer work.UnusedAnswer
+			for _, u := range r.Unused {
+				if u.Acceptable {
+					answer = u
+				}
+			}
+			if answer.Certificate.SHA256 == "" {
+				return failed("no answer was accepted", args[0]+" has none that waits for it", "see: freshseal replacement show "+args[0])
+			}
+			put(a.out, "%s for %s/%s\n  issuer  %s\n  expires %s\n  SHA-256 %s\n", answer.Certificate.Subject, r.Device, r.Slot, answer.Certificate.Issuer, date(&answer.Certificate.NotAfter), answer.Certificate.SHA256)
+			printFindings(a.out, "  ", answer.Findings)
+			if !yes {
+				if err := a.confirm("Accept it all the same?", "give --yes"); err != nil {
+					return err
+				}
+			}
+			return a.asked(ctx, client, args[0], "acceptance", desk.Acceptance{SHA256: answer.Certificate.SHA256})
+		}),
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask for confirmation")
+	return c
 }
 
 // closing ends a held replacement.

@@ -33,7 +33,97 @@ func (a *app) signer() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/signers"+item(args[0]), nil, nil)
 		}),
 	}
-	return noun("signer", "People and authorities that sign requests", list, a.signerSet(), remove)
+	return noun("signer", "People and authorities that sign requests", list, a.signerShow(), a.signerSet(), a.signerIssuer(), remove)
+}
+
+// findSigner returns the signer with this name; one without a name where there is none.
+func findSigner(ctx context.Context, client *client, name string) (desk.Signer, error) {
+	all, err := listOf[desk.Signer](ctx, client, "/signers")
+	for _, each := range all {
+		if each.Name == name {
+			return each, nil
+		}
+	}
+	return desk.Signer{}, err
+}
+
+func (a *app) signerShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "Show a signer with the authorities that it signs with", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			s, err := findSigner(ctx, client, args[0])
+			if err != nil {
+				return err
+			}
+			if s.Name == "" {
+				return failed(fmt.Sprintf("no signer is called %q", args[0]), "", "see: freshseal signer list")
+			}
+			return a.print(s, signerTable(s))
+		}),
+	}
+}
+
+// signerTable is a signer, a line for each thing that is known of it.
+func signerTable(s desk.Signer) table {
+	shown := table{head: []string{"what", "value"}}
+	shown.add("signer", s.Name)
+	shown.add("about", s.About)
+	shown.add("contact", s.Contact)
+	turnaround := ""
+	if s.TurnaroundDays > 0 {
+		turnaround = fmt.Sprintf("%d working days", s.TurnaroundDays)
+	}
+	shown.add("turnaround", turnaround)
+	lifetime := ""
+	switch {
+	case s.MinDays > 0 && s.MaxDays > 0:
+		lifetime = fmt.Sprintf("%d to %d days", s.MinDays, s.MaxDays)
+	case s.MinDays > 0:
+		lifetime = fmt.Sprintf("at least %d days", s.MinDays)
+	case s.MaxDays > 0:
+		lifetime = fmt.Sprintf("up to %d days", s.MaxDays)
+	}
+	shown.add("lifetime", lifetime)
+	shown.add("signs", signs(s.Terms))
+	shown.add("profile", s.Terms.Profile)
+	shown.add("wants", strings.Join(s.Terms.Fields, ", "))
+	shown.add("proof", strings.TrimSpace(s.Proof.How+" "+s.Proof.Who))
+	shown.add("notes", s.Notes)
+	for _, i := range s.Issuers {
+		how := "learnt from an answer, not confirmed"
+		if i.Confirmed {
+			how = "confirmed by " + i.KnownBy
+		}
+		if i.Days > 0 {
+			how += fmt.Sprintf("; %s or more", count(i.Days, "day"))
+		}
+		shown.add("issuer", i.Subject)
+		shown.add("  known", how)
+		shown.add("  key", i.KeySHA256)
+	}
+	return shown
+}
+
+// signerIssuer changes with which authorities a signer is expected to sign.
+func (a *app) signerIssuer() *cobra.Command {
+	add := &cobra.Command{
+		Use: "add SIGNER SHA256", Short: "Record an authority that a signer signs with, or confirm one that was learnt", Args: cobra.ExactArgs(2),
+		Long: "Record an authority that a signer signs with. SHA256 is that of a root or intermediate that is known here\n(freshseal authority list), or of the key of a learnt issuer (freshseal signer show SIGNER).",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var s desk.Signer
+			if err := client.do(ctx, "POST", v1+"/signers"+item(args[0], "issuers"), desk.NewIssuer{SHA256: args[1]}, &s); err != nil {
+				return err
+			}
+			return a.print(s, signerTable(s))
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove SIGNER KEY", Short: "Forget an authority of a signer, by the SHA-256 of its key", Args: cobra.ExactArgs(2),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			return client.do(ctx, "DELETE", v1+"/signers"+item(args[0], "issuers", args[1]), nil, nil)
+		}),
+	}
+	return noun("issuer", "The authorities that a signer signs with", add, remove)
 }
 
 // signs says what a signer signs, in words.
@@ -61,34 +151,15 @@ func (a *app) signerSet() *cobra.Command {
 			for _, k := range keys {
 				t.Terms.Keys = append(t.Terms.Keys, request.KeyType(k))
 			}
-			all, err := listOf[desk.Signer](ctx, client, "/signers")
+			now, err := findSigner(ctx, client, args[0])
 			if err != nil {
 				return err
 			}
-			var now, s desk.Signer
-			for _, each := range all {
-				if each.Name == args[0] {
-					now = each
-				}
-			}
+			var s desk.Signer
 			if err := client.change(ctx, "PUT", v1+"/signers"+item(args[0]), now.Revision, t, &s); err != nil {
 				return err
 			}
-			shown := table{head: []string{"what", "value"}}
-			shown.add("signer", s.Name)
-			shown.add("about", s.About)
-			shown.add("contact", s.Contact)
-			turnaround := ""
-			if s.TurnaroundDays > 0 {
-				turnaround = fmt.Sprintf("%d working days", s.TurnaroundDays)
-			}
-			shown.add("turnaround", turnaround)
-			shown.add("signs", signs(s.Terms))
-			shown.add("profile", s.Terms.Profile)
-			shown.add("wants", strings.Join(s.Terms.Fields, ", "))
-			shown.add("proof", strings.TrimSpace(s.Proof.How+" "+s.Proof.Who))
-			shown.add("notes", s.Notes)
-			return a.print(s, shown)
+			return a.print(s, signerTable(s))
 		}),
 	}
 	f := c.Flags()
@@ -97,6 +168,7 @@ func (a *app) signerSet() *cobra.Command {
 	f.StringVar(&t.Notes, "notes", "", "notes: the steps of its portal, the profile to choose, how domains are validated")
 	f.IntVar(&t.TurnaroundDays, "turnaround", 0, "turnaround, in working days")
 	f.IntVar(&t.MaxDays, "max-days", 0, "maximum lifetime that it issues, in days; 0: unknown")
+	f.IntVar(&t.MinDays, "min-days", 0, "minimum lifetime that it issues, in days; a shorter one waits for a person; 0: unknown")
 	f.StringVar(&t.Terms.Profile, "profile", "", "the certificate profile to choose")
 	f.BoolVar(&t.Terms.Public, "public", false, "publicly trusted: signs no internal names")
 	f.BoolVar(&t.Terms.Wildcards, "wildcards", false, "signs *.domain")

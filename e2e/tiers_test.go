@@ -60,8 +60,8 @@ func (a *tiered) issue(t *testing.T, template, above *x509.Certificate, public a
 }
 
 // answer signs a request (PEM), and returns what comes back in one file: the leaf, the intermediates in the wrong order, and the root where
-// it is given.
-func (a *tiered) answer(t *testing.T, request string, root bool) string {
+// it is given. changes alter the leaf.
+func (a *tiered) answer(t *testing.T, request string, root bool, changes ...func(*x509.Certificate)) string {
 	t.Helper()
 	block, _ := pem.Decode([]byte(request))
 	if block == nil {
@@ -76,8 +76,12 @@ func (a *tiered) answer(t *testing.T, request string, root bool) string {
 		t.Fatal(err)
 	}
 	last := len(a.keys) - 1
-	leaf := a.issue(t, &x509.Certificate{SerialNumber: serial, Subject: csr.Subject, DNSNames: csr.DNSNames, IPAddresses: csr.IPAddresses, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 0, 90),
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}, a.certificates[last], csr.PublicKey, a.keys[last])
+	template := &x509.Certificate{SerialNumber: serial, Subject: csr.Subject, DNSNames: csr.DNSNames, IPAddresses: csr.IPAddresses, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 0, 90),
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	for _, change := range changes {
+		change(template)
+	}
+	leaf := a.issue(t, template, a.certificates[last], csr.PublicKey, a.keys[last])
 	from := 1
 	if root {
 		from = 0
@@ -95,7 +99,8 @@ func (a *tiered) answer(t *testing.T, request string, root bool) string {
 func TestChainsOfEveryLength(t *testing.T) {
 	t.Parallel()
 	names := []string{}
-	for _, r := range renewals() {
+	all := append(renewals(), oneWays()[2]) // the board; hosts are given what their manager signs
+	for _, r := range all {
 		names = append(names, r.family)
 	}
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, names...))
@@ -107,7 +112,7 @@ func TestChainsOfEveryLength(t *testing.T) {
 		s.ok("audience", "add", "fleet", write(t, filepath.Join(t.TempDir(), "root.pem"), string(root)))
 	}
 	everything := os.Getenv("FRESHSEAL_KINDS") == "all"
-	for i, r := range renewals() {
+	for i, r := range all {
 		for cell := range 6 {
 			if !everything && cell != i%6 {
 				continue

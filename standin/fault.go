@@ -42,14 +42,14 @@ func files_(but ...Kind) func(Kind) bool {
 
 // third are the kinds that may serve what nobody asked for.
 func third(k Kind) bool {
-	return web(WirelessManager, AccessServer)(k) || k == TideGauge || k == SignalMast
+	return web(WirelessManager, AccessServer, HostManager)(k) || k == TideGauge || k == SignalMast
 }
 
 // faultList are all faults that can be set, each with the kinds that know it.
 var faultList = []Fault{
 	{"refuses", "It refuses every new certificate, and changes nothing.", Faults{FailTest: true}, but(MenuManager)},
 	{"keeps-serving", "It says that the new certificate is in use, and goes on serving the old one.", Faults{KeepServing: true}, but()},
-	{"leaf-alone", "It serves the new leaf without its intermediates.", Faults{LeafAlone: true}, but(Router, Dashboard)},
+	{"leaf-alone", "It serves the new leaf without its intermediates.", Faults{LeafAlone: true}, but(Router, Dashboard, HostManager)},
 	{"rolls-back", "It takes the new certificate back by itself.", Faults{RollBack: true}, of(MenuManager)},
 	{"disk-full", "Its disk has no room for the new files.", Faults{DiskFull: true}, files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},
 	{"read-only", "Its disk cannot be written.", Faults{ReadOnly: true}, files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},

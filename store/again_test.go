@@ -63,7 +63,7 @@ func TestAnAnswerAndAskingAgainNeverMix(t *testing.T) {
 		var both sync.WaitGroup
 		var answered, asked error
 		answer := func() {
-			_, _, answered = s.Accept(t.Context(), id, []*cert.Certificate{leaf.Certificate, root.Certificate}, store.At(testkit.Now))
+			_, _, answered = s.Accept(t.Context(), id, []*cert.Certificate{leaf.Certificate, root.Certificate}, nil, store.At(testkit.Now))
 		}
 		ask := func() {
 			_, _, asked = s.AskAgain(t.Context(), id, "desk", request.Plan{Names: []string{device, "again"}}.Complete(), store.Obsolete{Reason: "a name", By: "keeper", At: store.At(testkit.Now)}, "key")

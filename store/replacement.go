@@ -374,16 +374,6 @@ func (s *Store) SetRequest(ctx context.Context, id int64, r request.Request) err
 	})
 }
 
-// SetOffered records a leaf that answers the request and cannot be used yet.
-func (s *Store) SetOffered(ctx context.Context, id int64, leaf *cert.Certificate) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := putCertificates(ctx, tx, []*cert.Certificate{leaf}); err != nil {
-			return err
-		}
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET offered = ? WHERE id = ?`, leaf.SHA256, id))
-	})
-}
-
 // SetPath records the path that is going to be installed. It is ErrNotFound
 // once the stage sign is over: what goes to a device does not change on its way.
 func (s *Store) SetPath(ctx context.Context, id int64, path []*cert.Certificate) error {
@@ -404,15 +394,24 @@ func setPath(ctx context.Context, tx *sqlx.Tx, id int64, path []*cert.Certificat
 	return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ? AND (stage = 'sign' OR stage = 'prove' AND new_sha256 = '')`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
 }
 
-// Accept records the path that came from the signer and lets the replacement go
-// on, all or nothing. A leaf that lay aside does so no more.
-func (s *Store) Accept(ctx context.Context, id int64, path []*cert.Certificate, at Moment) (r Replacement, action replacement.Action, err error) {
+// Accept records the path that came from the signer and what it tells about the signer, and lets the replacement go
+// on, all or nothing. A leaf that was unmatched or unused is so no more.
+func (s *Store) Accept(ctx context.Context, id int64, path []*cert.Certificate, learnt *Learnt, at Moment) (r Replacement, action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := setPath(ctx, tx, id, path); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM aside WHERE sha256 = ?`, path[0].SHA256); err != nil {
 			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM unused_answer WHERE replacement_id = ? AND sha256 = ?`, id, path[0].SHA256); err != nil {
+			return err
+		}
+		if learnt != nil {
+			i := learnt.Issuer
+			if err := learnIssuer(ctx, tx, SignerIssuer{Signer: learnt.Signer, SPKI: i.SPKI, Subject: i.Subject, Days: i.Days, Confirmed: learnt.Confirmed, KnownBy: learnt.By, KnownAt: at}); err != nil {
+				return err
+			}
 		}
 		r, action, err = s.advance(ctx, tx, id, replacement.Event{Kind: replacement.Arrived}, at)
 		return err

@@ -16,6 +16,7 @@ type Signer struct {
 	Notes          string              `db:"notes"`
 	TurnaroundDays int                 `db:"turnaround_days"`
 	MaxDays        int                 `db:"max_days"`
+	MinDays        int                 `db:"min_days"`
 	Terms          JSON[request.Terms] `db:"terms"`
 	Proof          JSON[request.Proof] `db:"proof"`
 	AddedAt        Moment              `db:"added_at"`
@@ -29,10 +30,10 @@ func (s *Store) PutSigner(ctx context.Context, signer Signer, known Revision) er
 		if err := revise(ctx, tx, "signer/"+signer.Name, known); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO signer (name, about, contact, notes, turnaround_days, max_days, terms, proof, added_at)
-			VALUES (:name, :about, :contact, :notes, :turnaround_days, :max_days, :terms, :proof, :added_at)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO signer (name, about, contact, notes, turnaround_days, max_days, min_days, terms, proof, added_at)
+			VALUES (:name, :about, :contact, :notes, :turnaround_days, :max_days, :min_days, :terms, :proof, :added_at)
 			ON CONFLICT (name) DO UPDATE SET about = excluded.about, contact = excluded.contact, notes = excluded.notes,
-				turnaround_days = excluded.turnaround_days, max_days = excluded.max_days, terms = excluded.terms, proof = excluded.proof`, signer)
+				turnaround_days = excluded.turnaround_days, max_days = excluded.max_days, min_days = excluded.min_days, terms = excluded.terms, proof = excluded.proof`, signer)
 		return err
 	})
 }
@@ -52,6 +53,9 @@ func (s *Store) RemoveSigner(ctx context.Context, name string) error {
 		}
 		if waits {
 			return ErrTaken
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM signer_issuer WHERE signer = ?`, name); err != nil {
+			return err
 		}
 		return changed(tx.ExecContext(ctx, `DELETE FROM signer WHERE name = ?`, name))
 	})

@@ -143,7 +143,7 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, false},
 		{"a server that may sign certificates", func() (testkit.Signer, []testkit.Signer) {
 			return root.Leaf(t, name, func(c *x509.Certificate) { c.IsCA, c.KeyUsage = true, c.KeyUsage|x509.KeyUsageCertSign }), nil
-		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, false},
+		}, chain.Terms{}, []finding.Code{finding.AuthorityMarked}, false},
 		{"the intermediate is for mail", func() (testkit.Signer, []testkit.Signer) {
 			mail := root.Below(t, "Mail", func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection} })
 			return mail.Leaf(t, name), []testkit.Signer{mail}

@@ -150,8 +150,7 @@ func usages(path Path) []finding.Finding {
 		found = append(found, f)
 	}
 	if !leaf.SelfSigned() && (leaf.IsAuthority() || leaf.KeyUsage&x509.KeyUsageCertSign != 0) {
-		found = append(found, finding.UsageWrong.Found("%s is a server's and may sign certificates as well", leaf.ShortName()).As(finding.Warning).
-			WithRemedy("have it signed again as a server certificate: whoever takes its key could sign for any name"))
+		found = append(found, finding.AuthorityMarked.Found("%s is marked as a certification authority (RFC 5280, 4.2.1.9)", leaf.ShortName()))
 	}
 	for _, c := range path.Intermediates() {
 		if len(usage(c)) > 0 {

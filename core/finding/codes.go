@@ -55,6 +55,11 @@ const (
 	LifetimeTooLong  Code = "lifetime-too-long"
 	LifetimeTooShort Code = "lifetime-too-short"
 
+	IssuerUnexpected Code = "issuer-unexpected"   // another than the signer signs with
+	AuthorityMarked  Code = "marked-as-authority" // a leaf that may sign others
+	EndsBeforeOld    Code = "ends-before-old"     // the one that it replaces lives longer
+	TrustLost        Code = "trust-lost"          // clients that trust what is served now do not trust it
+
 	WeakKey        Code = "weak-key"
 	WeakHash       Code = "weak-hash"
 	UsageWrong     Code = "usage-wrong"
@@ -71,6 +76,12 @@ const (
 	SubjectDiffers Code = "subject-differs"
 	PlanInvalid    Code = "plan-invalid"
 )
+
+// doubtful are the codes of answers that clients would accept and a person must accept first.
+var doubtful = []Code{LifetimeTooShort, IssuerUnexpected, AuthorityMarked, EndsBeforeOld, TrustLost}
+
+// Doubt reports whether a signer's answer with this finding waits until a person accepts it.
+func (c Code) Doubt() bool { return slices.Contains(doubtful, c) }
 
 // Codes are all codes, in order.
 func Codes() []Code { return slices.Sorted(maps.Keys(meanings)) }
@@ -157,6 +168,14 @@ var meanings = map[Code]meaning{
 		"ask the signer for a shorter one, or change the policy"},
 	LifetimeTooShort: {Warning, "certificates from trial or test profiles expire unexpectedly early",
 		"ask the signer whether the correct profile was used"},
+	IssuerUnexpected: {Warning, "another profile or authority was used than before; clients may not trust it",
+		"ask the signer; if the issuer is correct, accept the answer: the issuer is expected from then on"},
+	AuthorityMarked: {Warning, "whoever takes its key can sign certificates for any name",
+		"request a new certificate with the server profile"},
+	EndsBeforeOld: {Warning, "a replacement usually lives longer than what it replaces; the signer may have sent an old file",
+		"ask the signer whether this is the current certificate"},
+	TrustLost: {Warning, "these clients will show a warning or refuse the connection",
+		"give the new root to these clients first, or ask for a certificate of the issuer that they trust"},
 	WeakKey: {Error, "the key can be broken with known attacks",
 		"replace the certificate with an ECDSA P-256 or RSA 2048 key, or a larger one"},
 	WeakHash: {Error, "signatures with this hash can be forged",

@@ -100,3 +100,14 @@ func Errors(all []Finding) []Finding {
 	}
 	return out
 }
+
+// Doubts returns those findings for which an answer waits until a person accepts it, in their order.
+func Doubts(all []Finding) []Finding {
+	var out []Finding
+	for _, f := range all {
+		if f.Code.Doubt() {
+			out = append(out, f)
+		}
+	}
+	return out
+}

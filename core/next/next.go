@@ -39,6 +39,7 @@ const (
 	ShowSlot        Do = "show-slot"
 	ShowTask        Do = "show-task"
 
+	AcceptAnswer  Do = "accept-answer"   // that came for a replacement and is doubtful
 	Approve       Do = "approve"         // a replacement
 	Cancel        Do = "cancel"          // a replacement
 	CloseNeither  Do = "close-neither"   // a held replacement, as serving whatever is served
@@ -73,7 +74,7 @@ const (
 
 // All are all actions.
 var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListChannels, ListCredentials, ListDevices, ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
-	ListStock, ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone, ResumeNotDone, Retry,
+	ListStock, ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, AcceptAnswer, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone, ResumeNotDone, Retry,
 	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 
 // On is the action done to what has this name.

@@ -62,9 +62,8 @@ func (r Rules) Lifetime(signer int, public bool, issued time.Time) int {
 	return least
 }
 
-// JudgeLife finds a leaf that lives longer than it may, or than its signer said,
-// or so short that it must be a trial. most is the longest that the signer issues
-// in days; 0: not known.
+// JudgeLife finds a leaf that lives longer than it may, or than its signer said. most is the longest that the signer
+// issues in days; 0: not known. One that lives too short is found by core/answer.
 func JudgeLife(leaf *cert.Certificate, signer string, most int, public bool) []finding.Finding {
 	days := int((leaf.NotAfter.Sub(leaf.NotBefore) + time.Hour).Hours() / 24)
 	switch allowed := PublicMaxDays(leaf.NotBefore); {
@@ -74,8 +73,6 @@ func JudgeLife(leaf *cert.Certificate, signer string, most int, public bool) []f
 	case most > 0 && days > most+1:
 		return []finding.Finding{finding.LifetimeTooLong.Found("%s lives for %d days, and %s issues up to %d", leaf.ShortName(), days, signer, most).
 			WithRemedy("ask the signer whether the right profile was chosen")}
-	case most > 0 && days < most/3:
-		return []finding.Finding{finding.LifetimeTooShort.Found("%s lives for %d days, and %s issues up to %d", leaf.ShortName(), days, signer, most)}
 	}
 	return nil
 }

@@ -38,6 +38,7 @@ type Answer struct {
 	Device      string            `json:"device,omitempty"`
 	Slot        string            `json:"slot,omitempty"`
 	Accepted    bool              `json:"accepted" required:"true"`
+	Doubtful    bool              `json:"doubtful" required:"true" description:"clients would accept it; a person must accept it first"`
 	Why         string            `json:"why,omitempty" description:"why it was not accepted"`
 	Next        string            `json:"next,omitempty"`
 	Actions     []next.Action     `json:"actions,omitempty" description:"what a person can do next"`
@@ -58,6 +59,9 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 	}
 	out := Intake{Files: accounts, Answers: []Answer{}}
 	authorities, leaves := split(pile.Certificates(accounts))
+	if authorities, leaves, err = s.markedLeaves(ctx, authorities, leaves); err != nil {
+		return out, err
+	}
 	defer s.watch.Forget()
 	if err := s.store.AddAuthorities(ctx, authorities); errors.Is(err, store.ErrTooMany) {
 		return out, problem.Reject("the pile was not taken in", fmt.Sprintf("it brings more authorities than the %d that are kept", store.MostAuthorities), "remove authorities that are not needed, or leave them out of the pile", next.ListAuthorities.On(""))
@@ -73,6 +77,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 			}
 		}
 	}
+	came := len(leaves)
 	if leaves, err = s.withEarlier(ctx, leaves); err != nil {
 		return out, err
 	}
@@ -90,10 +95,13 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 			s.replacements.Drive(each.id, each.action)
 		}
 	}()
-	for _, leaf := range leaves {
+	for i, leaf := range leaves {
 		answer, err := s.answer(ctx, leaf, t)
 		if err != nil {
 			return out, err
+		}
+		if i >= came && !answer.Accepted {
+			continue // it came earlier, and was told of then
 		}
 		s.log.Info("intake", "leaf", leaf.ShortName(), "replacement", answer.Replacement, "accepted", answer.Accepted, "why", answer.Why, "by", by)
 		out.Answers = append(out.Answers, answer)
@@ -114,6 +122,24 @@ type taking struct {
 type accepted struct {
 	id     int64
 	action replacement.Action
+}
+
+// markedLeaves takes certificates out of the authorities that are marked as such although their key is that of a pending request.
+func (s *Service) markedLeaves(ctx context.Context, authorities, leaves []*cert.Certificate) (_, _ []*cert.Certificate, err error) {
+	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
+	asked := map[string]bool{}
+	for _, r := range waiting {
+		asked[r.SPKI] = r.Progress().AtSigner() && r.SPKI != ""
+	}
+	var rest []*cert.Certificate
+	for _, c := range authorities {
+		if asked[cert.Fingerprint(c.RawSubjectPublicKeyInfo)] {
+			leaves = append(leaves, c)
+		} else {
+			rest = append(rest, c)
+		}
+	}
+	return rest, leaves, err
 }
 
 func split(certificates []*cert.Certificate) (authorities, leaves []*cert.Certificate) {
@@ -139,7 +165,7 @@ func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (
 		given[cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)] = true
 	}
 	for _, r := range waiting {
-		if given[r.SPKI] || !r.Progress().AtSigner() {
+		if given[r.SPKI] || !r.Progress().AtSigner() { // what is given now counts
 			continue
 		}
 		asked[r.SPKI] = true
@@ -175,7 +201,7 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		return out, err
 	}
 	if len(matches) == 0 || !matches[0].Progress().AtSigner() { // else a key that was used again may be that of both
-		if former, err := s.answersFormer(ctx, leaf, &out); err != nil || former {
+		if former, err := s.answersFormer(ctx, leaf, &out, t.by); err != nil || former {
 			return out, err
 		}
 	}
@@ -211,11 +237,17 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 	out.Chain = watch.Draw(path, path.Certificates)
 	out.Trust = t.Trusting.Of(path.Certificates, s.now())
 	out.Findings = append(out.Findings, found...)
+	unused := store.UnusedAnswer{ReplacementID: r.ID, CameAt: s.moment(), CameBy: t.by}
 	if wrong := finding.Errors(found); len(wrong) > 0 {
-		out.Why, out.Next = wrong[0].What, wrong[0].Remedy
-		return out, s.store.SetOffered(ctx, r.ID, leaf)
+		out.Why, out.Next, unused.Why = wrong[0].What, wrong[0].Remedy, wrong[0].What
+		return out, s.store.PutUnusedAnswer(ctx, leaf, unused, true)
 	}
-	_, action, err := s.store.Accept(ctx, r.ID, path.Certificates, s.moment())
+	if doubts := finding.Doubts(found); len(doubts) > 0 {
+		out.Doubtful, out.Why, out.Next, unused.Why = true, doubts[0].What, doubts[0].Remedy, doubts[0].What
+		out.Actions = []next.Action{next.AcceptAnswer.On(out.Replacement)}
+		return out, s.store.PutUnusedAnswer(ctx, leaf, unused, true)
+	}
+	_, action, err := s.store.Accept(ctx, r.ID, path.Certificates, learnt(r.Signer, path, false, t.by), s.moment())
 	if errors.Is(err, store.ErrNotFound) || errors.As(err, new(replacement.Impossible)) {
 		out.Why, out.Actions = "somebody gave an answer to it at the same moment", []next.Action{next.ShowReplacement.On(out.Replacement)}
 		return out, nil
@@ -230,7 +262,8 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 
 // JudgeNew completes and judges a chain that is going to be installed. A root
 // that came with the pile but is not trusted by the fleet is a warning: who
-// gives the pile may know better than we do.
+// gives the pile may know better than we do. Doubtful answers have findings whose
+// code says so (finding.Code.Doubt).
 func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.Pools, r store.Replacement) (chain.Path, []finding.Finding, error) {
 	key := leaf.RawSubjectPublicKeyInfo // of a device that is its own signer, which makes no request
 	if len(r.Request) > 0 {
@@ -247,11 +280,6 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.
 		return path, nil, err
 	}
 	found = append(found, policy.JudgeLife(leaf, r.Signer, by.MaxDays, by.Terms.Public)...)
-	for i, f := range found {
-		if f.Code == finding.AnchorUnknown {
-			found[i] = f.As(finding.Warning)
-		}
-	}
 	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
 	if err != nil {
 		return path, nil, err
@@ -260,6 +288,16 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.
 	if err != nil {
 		return path, nil, err
 	}
+	doubts, err := s.doubts(ctx, by, path, p, r, slot, rules)
+	if err != nil {
+		return path, nil, err
+	}
+	found = append(found, doubts...)
+	for i, f := range found {
+		if f.Code == finding.AnchorUnknown {
+			found[i] = f.As(finding.Warning)
+		}
+	}
 	for _, f := range rules.Judge(path.Certificates) {
 		found = append(found, f.As(finding.Warning)) // clients take it; the policy may change
 	}
@@ -267,7 +305,7 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.
 }
 
 // answersFormer reports whether a leaf answers an obsolete request.
-func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out *Answer) (bool, error) {
+func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out *Answer, by string) (bool, error) {
 	old, err := s.store.ObsoleteByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if errors.Is(err, store.ErrNotFound) {
 		return false, nil
@@ -285,5 +323,5 @@ func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out
 	if !r.Progress().AtSigner() {
 		out.Next = "ask the signer to revoke it; the replacement is " + string(r.State) + " without it"
 	}
-	return true, nil
+	return true, s.store.PutUnusedAnswer(ctx, leaf, store.UnusedAnswer{ReplacementID: r.ID, Why: out.Why, CameAt: s.moment(), CameBy: by}, false)
 }

@@ -28,6 +28,7 @@ type Signer struct {
 	Name string `json:"name" required:"true"`
 	Kind string `json:"kind" required:"true" enum:"bench,desk,device"`
 	SignerTerms
+	Issuers  []SignerIssuer   `json:"issuers,omitempty" description:"the certification authorities with which it signs; an answer under another one waits for a person"`
 	Revision problem.Revision `json:"revision" required:"true"`
 }
 
@@ -38,6 +39,7 @@ type SignerTerms struct {
 	Notes          string        `json:"notes,omitempty" description:"the steps of its portal, who validates the domain and how"`
 	TurnaroundDays int           `json:"turnaround_days,omitempty" description:"working days"`
 	MaxDays        int           `json:"max_days,omitempty" description:"the longest certificate that it issues; 0: not known"`
+	MinDays        int           `json:"min_days,omitempty" description:"the shortest certificate that it issues; a shorter one waits for a person; 0: not known"`
 	Terms          request.Terms `json:"terms" required:"true"`
 	Proof          request.Proof `json:"proof" required:"true" description:"how it has domains proven before it signs"`
 }
@@ -46,13 +48,18 @@ type SignerTerms struct {
 func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
 	any, bench := request.AnySigner, s.bench.Terms()
 	out := []Signer{
-		{BenchSigner, BenchSigner, SignerTerms{About: "an authority of Fresh Seal's own, for labs: signs at once, for up to 90 days; trusted only where its root is", MaxDays: bench.MaxDays, Terms: bench.Request}, 0},
-		{DeskSigner, DeskSigner, SignerTerms{About: "a person: requests go out as a parcel, certificates come back as an intake", Terms: any}, 0},
-		{DeviceSigner, DeviceSigner, SignerTerms{About: "the device itself, or its manager: makes and signs the certificate without a request; only for families that say so", Terms: any}, 0},
+		{Name: BenchSigner, Kind: BenchSigner, SignerTerms: SignerTerms{About: "an authority of Fresh Seal's own, for labs: signs at once, for up to 90 days; trusted only where its root is", MaxDays: bench.MaxDays, Terms: bench.Request}},
+		{Name: DeskSigner, Kind: DeskSigner, SignerTerms: SignerTerms{About: "a person: requests go out as a parcel, certificates come back as an intake", Terms: any}},
+		{Name: DeviceSigner, Kind: DeviceSigner, SignerTerms: SignerTerms{About: "the device itself, or its manager: makes and signs the certificate without a request; only for families that say so", Terms: any}},
 	}
 	rows, err := s.store.Signers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	issuers, err := s.store.SignerIssuers(ctx)
 	for _, row := range rows {
-		out = append(out, Signer{row.Name, DeskSigner, SignerTerms{row.About, row.Contact, row.Notes, row.TurnaroundDays, row.MaxDays, row.Terms.V, row.Proof.V}, row.Revision})
+		terms := SignerTerms{About: row.About, Contact: row.Contact, Notes: row.Notes, TurnaroundDays: row.TurnaroundDays, MaxDays: row.MaxDays, MinDays: row.MinDays, Terms: row.Terms.V, Proof: row.Proof.V}
+		out = append(out, Signer{row.Name, DeskSigner, terms, showIssuers(issuers[row.Name]), row.Revision})
 	}
 	return out, err
 }
@@ -94,8 +101,8 @@ func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms, kno
 	switch {
 	case !naming.Label(name), name == BenchSigner, name == DeskSigner, name == DeviceSigner:
 		return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule+"; bench, desk and device are reserved")
-	case t.TurnaroundDays < 0 || t.TurnaroundDays > 365 || t.MaxDays < 0 || t.MaxDays > 36500:
-		return Signer{}, problem.Reject(cannot, "the turnaround or lifetime is invalid", "give a turnaround up to 365 and a lifetime up to 36500")
+	case t.TurnaroundDays < 0 || t.TurnaroundDays > 365 || t.MaxDays < 0 || t.MaxDays > 36500 || t.MinDays < 0 || t.MaxDays > 0 && t.MinDays > t.MaxDays || t.MinDays > 36500:
+		return Signer{}, problem.Reject(cannot, "the turnaround or lifetime is invalid", "give a turnaround up to 365 and lifetimes up to 36500, the shortest not longer than the longest")
 	}
 	if p := t.Proof; p.How != "" && !slices.Contains(request.ProofWays, p.How) || p.Days < 0 || p.Days > 825 {
 		return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q for %d days is not a valid domain validation", p.How, p.Days), "give mail, dns or file, and days up to 825")
@@ -105,7 +112,7 @@ func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms, kno
 			return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a subject field", field), "give organization, unit, locality, state or country")
 		}
 	}
-	row := store.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes, TurnaroundDays: t.TurnaroundDays, MaxDays: t.MaxDays, AddedAt: s.moment()}
+	row := store.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes, TurnaroundDays: t.TurnaroundDays, MaxDays: t.MaxDays, MinDays: t.MinDays, AddedAt: s.moment()}
 	row.Terms.V, row.Proof.V = t.Terms, t.Proof
 	was, err := s.signersByName(ctx)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"freshseal/core/cert"
 	"freshseal/core/finding"
 	"freshseal/core/look"
 	"freshseal/core/next"
@@ -31,6 +32,7 @@ type Replacement struct {
 	Request    *RequestFacts        `json:"request,omitempty"`
 	Differs    []request.Difference `json:"differs,omitempty" description:"in what the request differs from the plan"`
 	Former     []OldRequest         `json:"former,omitempty" description:"requests in whose place this one was asked for"`
+	Unused     []UnusedAnswer       `json:"unused,omitempty" description:"answers that came and were not used, newest first"`
 	Chain      []watch.Link         `json:"chain,omitempty"`
 	Findings   []finding.Finding    `json:"findings,omitempty" description:"of the chain that is going to be installed"`
 	Steps      []Step               `json:"steps,omitempty"`
@@ -51,6 +53,17 @@ type Replacement struct {
 
 // chosenByDevice is the plan of a replacement whose device signs for itself: it chooses subject, names and key.
 var chosenByDevice = request.Plan{Names: []string{}}
+
+// UnusedAnswer is a certificate that came for a replacement and was not used.
+type UnusedAnswer struct {
+	Certificate cert.Facts `json:"certificate" required:"true"`
+	Why         string     `json:"why" required:"true"`
+	Acceptable  bool       `json:"acceptable" required:"true" description:"it is doubtful, and a person can accept it"`
+	CameAt      time.Time  `json:"came_at" required:"true"`
+	CameBy      string     `json:"came_by" required:"true"`
+
+	Findings []finding.Finding `json:"findings,omitempty" description:"of the one that can be accepted, or that came last for the pending request"`
+}
 
 // RequestFacts is a request as people read it.
 type RequestFacts struct {
@@ -111,7 +124,10 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 	if out.Former, err = s.former(ctx, n); err != nil {
 		return out, err
 	}
-	if row.Progress().AtSigner() && row.ParcelID != nil {
+	if err := s.showUnused(ctx, row, &out); err != nil {
+		return out, err
+	}
+	if row.Progress().AtSigner() && row.ParcelID != nil && len(out.Actions) > 0 && out.Actions[0].Do != next.AcceptAnswer {
 		p, err := s.desk.Parcel(ctx, out.Parcel)
 		if err != nil {
 			return out, err
@@ -157,6 +173,44 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 		err = s.showHeld(ctx, row, targets[n], steps, &out)
 	}
 	return out, err
+}
+
+// showUnused adds the answers that came and were not used; where one of them can be accepted, that is what a person does next.
+func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *Replacement) error {
+	unused, err := s.store.UnusedAnswers(ctx, row.ID)
+	if err != nil {
+		return err
+	}
+	for _, a := range unused {
+		leaf, err := cert.Parse(a.DER)
+		if err != nil {
+			return err
+		}
+		shown := UnusedAnswer{Certificate: leaf.Facts(), Why: a.Why, CameAt: a.CameAt.Time, CameBy: a.CameBy}
+		if a.SHA256 == row.Offered && row.Progress().AtSigner() {
+			p, err := s.watch.Pools(ctx)
+			if err != nil {
+				return err
+			}
+			if _, shown.Findings, err = s.desk.JudgeNew(ctx, leaf, p, row); err != nil {
+				return err
+			}
+			wrong, doubts := finding.Errors(shown.Findings), finding.Doubts(shown.Findings)
+			switch {
+			case len(wrong) > 0:
+				shown.Why, out.Next = wrong[0].What, wrong[0].Remedy
+			case len(doubts) > 0:
+				shown.Why, out.Next = doubts[0].What, "look at the answer; then accept it, or ask the signer for another one"
+			default:
+				out.Next = "nothing is wrong with the answer any more: accept it"
+			}
+			if shown.Acceptable = len(wrong) == 0; shown.Acceptable {
+				out.Actions = []next.Action{next.AcceptAnswer.On(out.ID), next.TakeIn.On("")}
+			}
+		}
+		out.Unused = append(out.Unused, shown)
+	}
+	return nil
 }
 
 // Serving is what one address of a held replacement served when it was last read.

@@ -135,6 +135,10 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 	if wrong := finding.Errors(found); len(wrong) > 0 {
 		return replacement.Event{}, fmt.Errorf("what %s signed cannot be used: %s", j.Signer, wrong[0].What)
 	}
+	if doubts := finding.Doubts(found); len(doubts) > 0 { // a person accepts it
+		err := s.store.PutUnusedAnswer(ctx, signed[0], store.UnusedAnswer{ReplacementID: j.ID, Why: doubts[0].What, CameAt: s.moment(), CameBy: j.Signer}, true)
+		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, err
+	}
 	return replacement.Event{Kind: replacement.Done}, s.store.SetPath(ctx, j.ID, path.Certificates)
 }
 

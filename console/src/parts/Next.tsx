@@ -36,6 +36,7 @@ const places: Record<Action['do'], (about: string) => Place | undefined> = {
   'show-replacement': replacement('Open'),
   'show-slot': (slot) => ({ label: `Open ${slot}`, to: `/slots/${slot}` }),
   'show-task': list('List what waits for a person', '/tasks'),
+  'accept-answer': replacement('Look at the answer of'),
   approve: replacement('Approve'),
   cancel: replacement('Cancel'),
   clear: replacement('Clear'),

@@ -86,6 +86,13 @@ function Shown({ it }: { it: Replacement }) {
               <Compare left={{ title: 'Old', sha256: it.old_sha256 }} right={{ title: 'New', sha256: it.new_sha256, none: 'not signed yet' }} />
             </Panel>
           )}
+          {(it.unused ?? []).length > 0 && (
+            <Panel title="Answers that were not used">
+              {(it.unused ?? []).map((u) => (
+                <Unused key={u.certificate.sha256} answer={u} />
+              ))}
+            </Panel>
+          )}
           {it.chain && (
             <Panel title="New chain">
               <Chain links={it.chain.map((l) => ({ ...l, served: true }))} />
@@ -99,6 +106,25 @@ function Shown({ it }: { it: Replacement }) {
         </Stack>
       </Columns>
     </Stack>
+  )
+}
+
+/** Unused is a certificate that the signer sent and that was not used, with the reason. */
+function Unused({ answer: u }: { answer: NonNullable<Replacement['unused']>[number] }) {
+  return (
+    <Box sx={{ mb: 2 }}>
+      <Facts
+        rows={[
+          [u.acceptable ? 'Waits to be accepted' : 'Not used', <Foreign>{u.why}</Foreign>],
+          ['Subject', <Foreign>{u.certificate.subject}</Foreign>],
+          ['Issuer', <Foreign>{u.certificate.issuer}</Foreign>],
+          ['Expires', moment(u.certificate.not_after)],
+          ['SHA-256', <Print text={u.certificate.sha256} what="its SHA-256" />],
+          ['Came', <Foreign>{`${moment(u.came_at)}, from ${u.came_by}`}</Foreign>],
+        ]}
+      />
+      {(u.findings ?? []).length > 0 && <Findings found={u.findings ?? []} />}
+    </Box>
   )
 }
 

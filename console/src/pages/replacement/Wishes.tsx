@@ -9,6 +9,7 @@ import { api, take, type Replacement } from '../../api/client'
 import { sessionQuery, useChange } from '../../api/queries'
 import { Compare } from '../../parts/Compare'
 import { Confirm } from '../../parts/Confirm'
+import { Findings } from '../../parts/Findings'
 import { useMay } from '../../parts/May'
 import { Quiet } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
@@ -17,13 +18,18 @@ import { AskAgain, canAskAgain } from './AskAgain'
 // In these stages the device may serve something else than before.
 const touched = ['trust', 'install', 'trial', 'activate', 'prove', 'mirror', 'seal']
 
-type Wish = 'approve' | 'cancel' | 'revert' | 'resume' | 'done' | 'not-done' | 'repeat' | 'clear' | 'retry' | 'close-new' | 'close-old' | 'close-neither'
+type Wish = 'accept' | 'approve' | 'cancel' | 'revert' | 'resume' | 'done' | 'not-done' | 'repeat' | 'clear' | 'retry' | 'close-new' | 'close-old' | 'close-neither'
 
 const closes = { 'close-new': 'new', 'close-old': 'old', 'close-neither': 'neither' } as const
 
-function send(id: string, what: Wish, reason: string) {
-  const params = { params: { path: { id } } }
+/** acceptable is the doubtful answer that a person can accept. */
+const acceptable = (r: Replacement) => r.unused?.find((u) => u.acceptable)
+
+function send(r: Replacement, what: Wish, reason: string) {
+  const params = { params: { path: { id: r.id } } }
   switch (what) {
+    case 'accept':
+      return take(api.POST('/api/v1/replacements/{id}/acceptance', { ...params, body: { sha256: acceptable(r)?.certificate.sha256 ?? '' } }))
     case 'clear':
       return take(api.POST('/api/v1/replacements/{id}/clear', params))
     case 'approve':
@@ -55,7 +61,7 @@ export function Wishes({ r }: { r: Replacement }) {
   const go = useNavigate()
   const ask = useChange({
     of: 'replacements',
-    do: (what: Wish) => send(r.id, what, reason),
+    do: (what: Wish) => send(r, what, reason),
     done: (after: Replacement) => {
       setSure(undefined)
       if (after.id !== r.id) void go(`/replacements/${after.id}`)
@@ -79,6 +85,7 @@ export function Wishes({ r }: { r: Replacement }) {
   return (
     <Box>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1 }}>
+        {can.has('accept-answer') && wish('accept', 'Accept the answer')}
         {r.waiting_for === 'approval' && wish('approve', 'Approve')}
         {r.state === 'held' && !unknown && wish('resume', 'Resume')}
         {r.state === 'held' && unknown && wish('done', 'The step was done: go on')}
@@ -120,6 +127,7 @@ export function Wishes({ r }: { r: Replacement }) {
 }
 
 const needsAnswer: Partial<Record<Wish, true>> = {
+  accept: true,
   approve: true,
   cancel: true,
   revert: true,
@@ -160,6 +168,15 @@ function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) 
   const old = { title: 'Old', sha256: r.old_sha256 }
   const fresh = { title: 'New', sha256: r.new_sha256, none: 'not signed yet' }
   switch (wish) {
+    case 'accept': {
+      const answer = acceptable(r)
+      return (
+        <Confirm {...rest} wide question={`Accept this answer for ${place}?`} yes="Accept it" no="Not yet">
+          <Compare left={old} right={{ title: 'Answer', sha256: answer?.certificate.sha256 ?? '', none: 'none' }} />
+          <Findings found={answer?.findings ?? []} />
+        </Confirm>
+      )
+    }
     case 'approve':
       return (
         <Confirm {...rest} wide mild question={`Approve the new certificate of ${place}?`} yes="Approve" no="Not yet">

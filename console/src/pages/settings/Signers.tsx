@@ -1,16 +1,19 @@
 import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import * as v from 'valibot'
 import { api, revision, take, type Schemas } from '../../api/client'
-import { queryClient, signersQuery } from '../../api/queries'
+import { queryClient, signersQuery, useChange } from '../../api/queries'
 import { Collection } from '../../parts/Collection'
 import { EditRemove } from '../../parts/EditRemove'
 import { Choice, Field, Tick } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
+import { Foreign } from '../../parts/Foreign'
 import { May } from '../../parts/May'
 import { FieldGrid, Row } from '../../parts/Panel'
+import { Problem } from '../../parts/Problem'
 
 type Signer = Schemas['Signer']
 type Way = NonNullable<Schemas['Proof']['how']>
@@ -23,6 +26,7 @@ const schema = v.object({
   contact: v.string(),
   turnaround: whole('Turnaround'),
   most: whole('Longest certificate'),
+  least: whole('Shortest certificate'),
   profile: v.string(),
   how: v.string(),
   who: v.string(),
@@ -40,6 +44,7 @@ const labels: Record<keyof Values, string> = {
   contact: 'Whom to ask',
   turnaround: 'Turnaround (working days)',
   most: 'Longest certificate (days)',
+  least: 'Shortest certificate (days)',
   profile: 'Certificate profile',
   how: 'Domain validation',
   who: 'Who does that',
@@ -57,6 +62,7 @@ function valuesOf(s: Signer | undefined): Values {
     contact: s?.contact ?? '',
     turnaround: s?.turnaround_days ? String(s.turnaround_days) : '',
     most: s?.max_days ? String(s.max_days) : '',
+    least: s?.min_days ? String(s.min_days) : '',
     profile: s?.terms.profile ?? '',
     how: s?.proof.how ?? '',
     who: s?.proof.who ?? '',
@@ -89,6 +95,7 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
     s.contact,
     s.turnaround_days && `${s.turnaround_days} working days`,
     s.max_days && `certificates of up to ${s.max_days} days`,
+    s.min_days && `of at least ${s.min_days} days`,
     s.terms.public && 'publicly trusted',
     s.proof.how && `domains are proven ${proofs[s.proof.how]}${s.proof.who ? `, ${s.proof.who} does it` : ''}`,
   ].filter(Boolean)
@@ -100,6 +107,9 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
         <Typography variant="body2" sx={{ color: 'text.secondary' }}>
           {facts.join('; ')}
         </Typography>
+        {(s.issuers ?? []).map((i) => (
+          <Issuer key={i.key_sha256} signer={s.name} issuer={i} />
+        ))}
         {s.notes && (
           <Typography variant="body2" sx={{ whiteSpace: 'pre-line' }}>
             <bdi>{s.notes}</bdi>
@@ -114,6 +124,30 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
         </May>
       )}
     </Row>
+  )
+}
+
+/** Issuer is an authority with which a signer signs; one that was learnt from an answer can be confirmed. */
+function Issuer({ signer, issuer: i }: { signer: string; issuer: NonNullable<Signer['issuers']>[number] }) {
+  const confirm = useChange({ of: 'signers', do: () => take(api.POST('/api/v1/signers/{name}/issuers', { params: { path: { name: signer } }, body: { sha256: i.key_sha256 } })) })
+  const forget = useChange({ of: 'signers', do: () => take(api.DELETE('/api/v1/signers/{name}/issuers/{key}', { params: { path: { name: signer, key: i.key_sha256 } } })) })
+  return (
+    <Box sx={{ display: 'flex', flexWrap: 'wrap', alignItems: 'center', columnGap: 1 }}>
+      <Typography variant="body2">
+        Signs with <Foreign>{i.subject}</Foreign> ({i.confirmed ? `confirmed by ${i.known_by}` : 'learnt from an answer, not confirmed'})
+      </Typography>
+      <May role="admin">
+        {!i.confirmed && (
+          <Button size="small" onClick={() => confirm.mutate(undefined)} disabled={confirm.isPending}>
+            Confirm
+          </Button>
+        )}
+        <Button size="small" color="inherit" onClick={() => forget.mutate(undefined)} disabled={forget.isPending} aria-label={`Forget the issuer ${i.subject}`}>
+          Forget
+        </Button>
+      </May>
+      {(confirm.error ?? forget.error) && <Problem error={confirm.error ?? forget.error} />}
+    </Box>
   )
 }
 
@@ -138,6 +172,7 @@ function EditSigner({ was, close }: { was: Signer | undefined; close: () => void
               notes: x.notes,
               ...('n' in number(x.turnaround) && { turnaround_days: Number(x.turnaround) }),
               ...('n' in number(x.most) && { max_days: Number(x.most) }),
+              ...('n' in number(x.least) && { min_days: Number(x.least) }),
               terms: { ...seen?.terms, profile: x.profile, public: x.trusted, wildcards: x.wildcards, addresses: x.addresses },
               proof: x.how ? { how: x.how as Way, who: x.who, ...(x.proofDays && { days: Number(x.proofDays) }) } : {},
             },
@@ -162,6 +197,7 @@ function EditSigner({ was, close }: { was: Signer | undefined; close: () => void
         <Field name="contact" label={labels.contact} />
         <Field name="turnaround" label={labels.turnaround} type="number" />
         <Field name="most" label={labels.most} type="number" />
+        <Field name="least" label={labels.least} type="number" />
         <Field name="profile" label={labels.profile} />
         <Choice name="how" label={labels.how} options={[{ value: '', label: 'not at all' }, ...Object.entries(proofs).map(([value, label]) => ({ value, label }))]} />
         <Field name="who" label={labels.who} />

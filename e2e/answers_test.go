@@ -1,0 +1,132 @@
+package e2e
+
+import (
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/pem"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"freshseal/standin"
+	"freshseal/standin/daemon"
+)
+
+// A signer's answer that is correct and not what is expected of it waits for a person: the box is not touched, the reason stands in the intake and
+// beside the replacement, and a right answer that comes later is used. What a person accepts is expected from then on.
+func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"))
+	s.login()
+	harbour, second, foreign := newTiered(t, 2), newTiered(t, 3), newTiered(t, 1)
+	for _, known := range []*tiered{harbour, second} {
+		s.ok("audience", "add", "fleet", write(t, filepath.Join(t.TempDir(), "root.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: known.certificates[0].Raw}))))
+	}
+	s.ok("signer", "set", "harbour-ca", "--about", "Harbour Authority", "--max-days", "200")
+	box := kind(t, standin.Box{})
+	s.addKind(name, "web-files-ssh", box)
+	slot := name + "/web"
+	ask := func() (id, request string) {
+		t.Helper()
+		s.ok("replace", slot, "--signer", "harbour-ca")
+		id = s.newest(name)
+		s.rests(id, "waiting")
+		var asked struct{ Request struct{ PEM string } }
+		s.json(&asked, "replacement", "show", id)
+		return id, asked.Request.PEM
+	}
+	lives := func(days int) func(*x509.Certificate) {
+		return func(c *x509.Certificate) { c.NotAfter = time.Now().AddDate(0, 0, days) }
+	}
+
+	// The first answer shows with which authority this signer signs.
+	id, request := ask()
+	s.ok("intake", harbour.answer(t, request, false))
+	s.rests(id, "sealed")
+	if shown := s.ok("signer", "show", "harbour-ca"); !strings.Contains(shown, "tier 2") || !strings.Contains(shown, "not confirmed") {
+		t.Errorf("the issuer was not learnt:\n%s", shown)
+	}
+	key := sha256.Sum256(harbour.certificates[1].RawSubjectPublicKeyInfo)
+	if shown := s.ok("signer", "issuer", "add", "harbour-ca", hex.EncodeToString(key[:])); !strings.Contains(shown, "confirmed by admin") {
+		t.Errorf("it cannot be confirmed:\n%s", shown)
+	}
+
+	// Each answer is doubtful for its own reason, twice the same, and changes nothing on the box.
+	id, request = ask()
+	stands := leafAt(t, box.TLSAddr)
+	for _, c := range []struct{ code, says, file string }{
+		{"issuer-unexpected", "harbour-ca signs with", second.answer(t, request, false)},
+		{"lifetime-too-short", "is valid for 1 day", harbour.answer(t, request, false, lives(1))},
+		{"lifetime-too-short", "issued at least 81", harbour.answer(t, request, false, lives(60))},
+		{"ends-before-old", "before the certificate that it replaces", harbour.answer(t, request, false, lives(85))},
+		{"marked-as-authority", "marked as a certification authority", harbour.answer(t, request, false, func(c *x509.Certificate) {
+			c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, c.KeyUsage|x509.KeyUsageCertSign
+		})},
+		{"trust-lost", "fleet trust the certificate in use", foreign.answer(t, request, true)},
+	} {
+		for range 2 {
+			out := s.run("", "intake", c.file)
+			if out.code != 3 || !strings.Contains(out.stdout, "NOT accepted yet") || !strings.Contains(out.stdout, c.says) || !strings.Contains(out.stdout, "replacement accept "+id) {
+				t.Errorf("%s, exit code %d:\n%s%s", c.code, out.code, out.stdout, out.stderr)
+			}
+		}
+		var shown struct {
+			State  string
+			Unused []struct {
+				Acceptable bool
+				Findings   []struct{ Code string }
+			}
+		}
+		s.json(&shown, "replacement", "show", id)
+		codes := []string{}
+		for _, u := range shown.Unused {
+			for _, f := range u.Findings {
+				if u.Acceptable {
+					codes = append(codes, f.Code)
+				}
+			}
+		}
+		if shown.State != "waiting" || !strings.Contains(strings.Join(codes, " "), c.code) {
+			t.Errorf("%s: it is %s, and the answer that waits has %v", c.code, shown.State, codes)
+		}
+	}
+	if now := leafAt(t, box.TLSAddr); string(now) != string(stands) {
+		t.Fatal("a doubtful answer went live")
+	}
+	s.fails(2, "needs a confirmation", "replacement", "accept", id) // nobody is there to ask
+	s.kill()
+	again := launch(t, s.dir, cmdAgain(s))
+	again.config = s.config
+	s = again
+	s.rests(id, "waiting")
+
+	// A right answer is used, and those before it stay beside the replacement.
+	s.ok("intake", harbour.answer(t, request, false))
+	s.rests(id, "sealed")
+	if shown := s.ok("replacement", "show", id); strings.Count(shown, "not used:") < 5 {
+		t.Errorf("the answers that were not used:\n%s", shown)
+	}
+
+	// What a person accepts goes live, and its issuer is expected from then on.
+	id, request = ask()
+	if out := s.run("", "intake", second.answer(t, request, false)); out.code != 3 {
+		t.Errorf("another issuer is accepted:\n%s", out.stdout)
+	}
+	if out := s.run("", "intake", write(t, filepath.Join(t.TempDir(), "nothing.txt"), "a note")); strings.Contains(out.stdout, "answers "+id) {
+		t.Errorf("what was refused is repeated at the next intake:\n%s", out.stdout)
+	}
+	s.ok("replacement", "accept", id, "--yes")
+	s.rests(id, "sealed")
+	s.fails(1, "has none that waits", "replacement", "accept", id, "--yes")
+	id, request = ask()
+	s.ok("intake", second.answer(t, request, false))
+	s.rests(id, "sealed")
+	if shown := s.ok("signer", "show", "harbour-ca"); strings.Count(shown, "confirmed by admin") != 2 {
+		t.Errorf("what was accepted is not expected:\n%s", shown)
+	}
+	if told := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(told, "was issued by") {
+		t.Errorf("the ledger does not say what was accepted:\n%s", told)
+	}
+}

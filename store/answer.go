@@ -1,0 +1,113 @@
+package store
+
+import (
+	"context"
+
+	"freshseal/core/answer"
+	"freshseal/core/cert"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// SignerIssuer is a certification authority with which a signer signs.
+type SignerIssuer struct {
+	Signer    string `db:"signer"`
+	SPKI      string `db:"spki"`
+	Subject   string `db:"subject"`
+	Days      int    `db:"days"`
+	Confirmed bool   `db:"confirmed"` // by a person
+	KnownBy   string `db:"known_by"`
+	KnownAt   Moment `db:"known_at"`
+}
+
+// SignerIssuers returns the issuers of all signers, by signer.
+func (s *Store) SignerIssuers(ctx context.Context) (map[string][]SignerIssuer, error) {
+	var rows []SignerIssuer
+	err := s.read.SelectContext(ctx, &rows, `SELECT * FROM signer_issuer ORDER BY signer, known_at, spki`)
+	out := map[string][]SignerIssuer{}
+	for _, row := range rows {
+		out[row.Signer] = append(out[row.Signer], row)
+	}
+	return out, err
+}
+
+// MaxIssuers is the maximum number of issuers that are kept for one signer.
+const MaxIssuers = 50
+
+// PutSignerIssuer keeps an issuer of a signer, or confirms one that was learnt. It returns ErrTooMany beyond MaxIssuers.
+func (s *Store) PutSignerIssuer(ctx context.Context, i SignerIssuer) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		var others int
+		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM signer_issuer WHERE signer = ? AND spki <> ?`, i.Signer, i.SPKI); err != nil {
+			return err
+		}
+		if others >= MaxIssuers {
+			return ErrTooMany
+		}
+		return learnIssuer(ctx, tx, i)
+	})
+}
+
+// learnIssuer keeps an issuer; of one that is known, the shortest lifetime and whether it is confirmed.
+func learnIssuer(ctx context.Context, tx *sqlx.Tx, i SignerIssuer) error {
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO signer_issuer (signer, spki, subject, days, confirmed, known_by, known_at)
+		VALUES (:signer, :spki, :subject, :days, :confirmed, :known_by, :known_at)
+		ON CONFLICT (signer, spki) DO UPDATE SET confirmed = max(confirmed, excluded.confirmed),
+			days = CASE WHEN excluded.days = 0 THEN days WHEN days = 0 THEN excluded.days ELSE min(days, excluded.days) END`, i)
+	return err
+}
+
+// RemoveSignerIssuer forgets an issuer of a signer.
+func (s *Store) RemoveSignerIssuer(ctx context.Context, signer, spki string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `DELETE FROM signer_issuer WHERE signer = ? AND spki = ?`, signer, spki))
+	})
+}
+
+// Learnt is what an accepted answer tells about its signer; nil: nothing is remembered.
+type Learnt struct {
+	Signer    string
+	Issuer    answer.Issuer
+	Confirmed bool
+	By        string
+}
+
+// UnusedAnswer is a certificate that came for a replacement and was not used.
+type UnusedAnswer struct {
+	ReplacementID int64  `db:"replacement_id"`
+	SHA256        string `db:"sha256"`
+	Why           string `db:"why"`
+	CameAt        Moment `db:"came_at"`
+	CameBy        string `db:"came_by"`
+	DER           []byte `db:"der"`
+}
+
+// maxUnused is how many unused answers are kept of one replacement; the oldest go first.
+const maxUnused = 20
+
+// PutUnusedAnswer keeps a certificate that came for a replacement and is not used; offered makes it the one that can be accepted.
+func (s *Store) PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a UnusedAnswer, offered bool) error {
+	a.SHA256 = leaf.SHA256
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := putCertificates(ctx, tx, []*cert.Certificate{leaf}); err != nil {
+			return err
+		}
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO unused_answer (replacement_id, sha256, why, came_at, came_by) VALUES (:replacement_id, :sha256, :why, :came_at, :came_by)
+			ON CONFLICT (replacement_id, sha256) DO UPDATE SET why = excluded.why`, a); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM unused_answer WHERE replacement_id = ?1 AND sha256 NOT IN (SELECT sha256 FROM unused_answer WHERE replacement_id = ?1 ORDER BY came_at DESC LIMIT ?2)`, a.ReplacementID, maxUnused); err != nil {
+			return err
+		}
+		if !offered {
+			return nil
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET offered = ? WHERE id = ?`, leaf.SHA256, a.ReplacementID))
+	})
+}
+
+// UnusedAnswers returns the certificates that came for a replacement and were not used, newest first.
+func (s *Store) UnusedAnswers(ctx context.Context, id int64) ([]UnusedAnswer, error) {
+	var out []UnusedAnswer
+	return out, s.read.SelectContext(ctx, &out, `SELECT unused_answer.*, certificate.der FROM unused_answer JOIN certificate USING (sha256) WHERE replacement_id = ? ORDER BY came_at DESC, sha256`, id)
+}
