@@ -59,6 +59,14 @@ type (
 		ID string `path:"id" json:"-"`
 		desk.Acceptance
 	}
+	askApproval struct {
+		ID string `path:"id" json:"-"`
+		work.Approval
+	}
+	askGoAhead struct {
+		ID string `path:"id" json:"-"`
+		work.GoAhead
+	}
 	askClose struct {
 		ID string `path:"id" json:"-"`
 		work.Closing
@@ -112,8 +120,14 @@ var workRoutes = []route{
 	begins("/replacements/{id}/requests", "request a new certificate in place of the pending request", func(ctx context.Context, s *service.Service, who people.Bearer, in askAgain) (work.Replacement, error) {
 		return s.Work.AskAgain(ctx, in.ID, in.Again, who.User)
 	}),
-	begins("/replacements/{id}/approve", "approve a replacement", func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (work.Replacement, error) {
-		return s.Work.Approve(ctx, in.ID, who.User)
+	begins("/replacements/{id}/approve", "approve a replacement", func(ctx context.Context, s *service.Service, who people.Bearer, in askApproval) (work.Replacement, error) {
+		return s.Work.Approve(ctx, in.ID, in.Approval, who.User)
+	}),
+	begins("/replacements/{id}/go", "let a replacement go on that waits for a go-ahead, or touch its device outside of its windows", func(ctx context.Context, s *service.Service, who people.Bearer, in askGoAhead) (work.Replacement, error) {
+		return s.Work.GoOn(ctx, in.ID, in.GoAhead, who.User)
+	}),
+	begins("/replacements/{id}/pause", "have a replacement wait for a go-ahead before its next stage", func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (work.Replacement, error) {
+		return s.Work.Pause(ctx, in.ID, who.User)
 	}),
 
 	looks("/batches", "list batches, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in paged) (page[work.Batch], error) {

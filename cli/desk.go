@@ -197,7 +197,7 @@ func (a *app) printIntake(in desk.Intake) {
 		}
 	}
 	if len(in.Answers) == 0 {
-		putln(a.out, "\nno leaf is in this pile, so no request is answered")
+		put(a.out, "\nno leaf is in this pile, so no request is answered\n")
 		putln(a.out, "  next: give the file with the signed certificate itself; intermediates are kept for when it comes")
 	}
 }

@@ -23,7 +23,7 @@ var commands = map[next.Do]string{
 	next.Replace: "replace %s",
 
 	next.AddRoot: "audience add %s ROOT.pem", next.AllowWeakKeys: "policy set device/%s --weak-keys", next.ChangeDevice: "device edit %s",
-	next.ChangeSite: "site edit %s", next.FinishTask: "task answer %s", next.KeepKeys: "policy set SCOPE --keep-keys",
+	next.ChangeSite: "site edit %s", next.FinishTask: "task answer %s", next.GoOn: "replacement go %s", next.KeepKeys: "policy set SCOPE --keep-keys",
 	next.PackParcel: "parcel pack --signer %s --out parcel.zip", next.ReplaceCredential: "credential replace %s", next.SignIn: "login URL",
 	next.TakeIn: "intake FILE…", next.TakeTask: "task take %s", next.TryDevice: "device try %s",
 }

@@ -137,6 +137,14 @@ func (a *app) printTellings(all []work.Telling) error {
 			state = fmt.Sprintf("was told by %s on %s", t.ToldBy, moment(*t.ToldAt))
 		}
 		put(a.out, "%s  %s %s, of %s/%s since %s\n", t.ID, t.Who, state, t.Device, t.Slot, moment(t.AroseAt))
+		if t.What == cert.PinRoot || t.What == cert.PinCertificate { // a page of PEM helps nobody here
+			file := question("freshseal slot chain %s/%s --out chain.pem", t.Device, t.Slot)
+			if t.What == cert.PinRoot {
+				file = question("freshseal authority export %s --out root.pem", t.NewSHA256)
+			}
+			put(a.out, "    how  %s\n    %s\n    new  %s\n         SHA-256 %s\n    file %s\n", lines("         ", t.How), pinWords[t.What], t.Subject, t.NewSHA256, file)
+			continue
+		}
 		put(a.out, "    how  %s\n    %s\n    old  %s\n    new  %s\n", lines("         ", t.How), pinWords[t.What], lines("         ", strings.TrimSpace(dash(t.Old))), lines("         ", strings.TrimSpace(t.New)))
 	}
 	return nil

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -27,11 +28,12 @@ func (a *app) policy() *cobra.Command {
 		}),
 	}
 	var renewal, margin, turnaround, rsa, ec, life, minutes, signed int
-	var names, prefixes, domains []string
+	var names, prefixes, domains, windows, freezes []string
 	var approval, signer, key, renewalKey string
-	var keep, weak, short, addresses, cluster, wildcard, oldSubject, revocation bool
+	var keep, weak, short, addresses, cluster, wildcard, oldSubject, revocation, holidays, rootsFirst bool
 	set := &cobra.Command{
-		Use: "set fleet|site/NAME|device/NAME", Short: "Set rules; only the given flags take effect", Args: cobra.ExactArgs(1),
+		Use: "set fleet|site/NAME|tag/NAME|device/NAME", Short: "Set rules; only the given flags take effect", Args: cobra.ExactArgs(1),
+		Example: "  freshseal policy set fleet --window \"DTSTART;TZID=Europe/Oslo:20261201T220000 RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H\" \\\n    --freeze \"2026-12-20/2027-01-03 end of the year\"",
 	}
 	set.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
 		all, err := listOf[watch.Policy](ctx, client, "/policies")
@@ -61,6 +63,7 @@ func (a *app) policy() *cobra.Command {
 		}{
 			"keep-keys": {&p.Rules.KeepKeys, &keep}, "check-revocation": {&p.Rules.Revocation, &revocation}, "weak-keys": {&p.Rules.WeakKeys, &weak}, "old-subject": {&p.Rules.OldSubject, &oldSubject}, "short-names": {&p.Rules.ShortNames, &short},
 			"node-wildcard": {&p.Rules.NodeWildcard, &wildcard}, "address-names": {&p.Rules.AddressNames, &addresses}, "cluster-names": {&p.Rules.ClusterNames, &cluster},
+			"keep-holidays": {&p.Rules.KeepHolidays, &holidays}, "root-pins-first": {&p.Rules.RootPinsFirst, &rootsFirst},
 		} {
 			if set.Flags().Changed(flag) {
 				*f.to = f.from
@@ -83,6 +86,11 @@ func (a *app) policy() *cobra.Command {
 		}
 		if set.Flags().Changed("name-prefix") {
 			p.Rules.NamePrefixes = prefixes
+		}
+		for flag, f := range map[string]struct{ to, from *[]string }{"window": {&p.Rules.Windows, &windows}, "freeze": {&p.Rules.Freezes, &freezes}} {
+			if set.Flags().Changed(flag) {
+				*f.to = slices.DeleteFunc(*f.from, func(text string) bool { return text == "" }) // one empty text: none
+			}
 		}
 		if set.Flags().Changed("service-domain") {
 			p.Rules.ServiceDomains = domains
@@ -117,6 +125,10 @@ func (a *app) policy() *cobra.Command {
 	f.StringArrayVar(&prefixes, "name-prefix", nil, "also request this label in the domain of the slot's name, and in the service domains; may be given again")
 	f.StringArrayVar(&domains, "service-domain", nil, "a domain that the service answers for: also request it with the name prefixes, or by itself; may be given again")
 	f.BoolVar(&wildcard, "node-wildcard", false, "request a wildcard instead of the names of nodes, where the signer allows it")
+	f.StringArrayVar(&windows, "window", nil, "when devices may be touched: DTSTART, DURATION and RRULE (RFC 5545); may be given again; empty: at any time")
+	f.StringArrayVar(&freezes, "freeze", nil, "when no device is touched: FROM/UNTIL and a reason; may be given again; empty: none")
+	f.BoolVar(&holidays, "keep-holidays", false, "touch no device on the holidays of its site")
+	f.BoolVar(&rootsFirst, "root-pins-first", false, "wait until those who pinned a root have confirmed that they trust the new one")
 	return noun("policy", "Rules for the fleet, for sites and for devices", list, set)
 }
 
@@ -159,7 +171,7 @@ func moreRules(r policy.Rules) string {
 	for _, each := range []struct {
 		word string
 		rule *bool
-	}{{"keys kept", r.KeepKeys}, {"revocation checked", r.Revocation}, {"weak keys", r.WeakKeys}, {"short names", r.ShortNames}, {"address names", r.AddressNames}, {"cluster names", r.ClusterNames}, {"wildcard for nodes", r.NodeWildcard}} {
+	}{{"keys kept", r.KeepKeys}, {"revocation checked", r.Revocation}, {"weak keys", r.WeakKeys}, {"short names", r.ShortNames}, {"address names", r.AddressNames}, {"cluster names", r.ClusterNames}, {"wildcard for nodes", r.NodeWildcard}, {"not on holidays", r.KeepHolidays}, {"root pins first", r.RootPinsFirst}} {
 		if policy.Is(each.rule) {
 			out = append(out, each.word)
 		}
@@ -175,6 +187,12 @@ func moreRules(r policy.Rules) string {
 	}
 	for _, domain := range r.ServiceDomains {
 		out = append(out, "service domain "+domain)
+	}
+	for _, w := range r.Windows {
+		out = append(out, "window "+w)
+	}
+	for _, f := range r.Freezes {
+		out = append(out, "freeze "+f)
 	}
 	return strings.Join(out, ", ")
 }

@@ -25,6 +25,7 @@ import (
 func (a *app) replace() *cobra.Command {
 	var o work.Order
 	var key string
+	var at string
 	var rehearse, differences, watch bool
 	c := &cobra.Command{
 		Use: "replace DEVICE/SLOT[,SLOT…]", Short: "Replace the certificate of a slot, or of several slots of a device", Args: cobra.ExactArgs(1),
@@ -38,6 +39,9 @@ func (a *app) replace() *cobra.Command {
 			o.Slot, o.Also = slots[0], slots[1:]
 			client, err := a.client()
 			if err != nil {
+				return err
+			}
+			if err := atMoment(at, &o); err != nil {
 				return err
 			}
 			o.Key = request.KeyType(key)
@@ -66,10 +70,29 @@ func (a *app) replace() *cobra.Command {
 	f.StringVar(&o.Subject.CommonName, "common-name", "", "the common name (default: the name that clients use)")
 	f.StringVar(&key, "key", "", "key type, such as ecdsa-p256 or rsa-2048")
 	subjectFlags(f, &o.Subject)
+	f.StringVar(&at, "at", "", "when the device may be touched: a time such as 2026-12-03T22:00:00+01:00, or next-window; what nothing live needs is done at once")
+	f.StringVar(&o.StopAfter, "stop-after", "", "wait for a go-ahead after this stage: sign or trial")
 	f.BoolVar(&o.Unseen, "unseen", false, "start although the slot cannot be read; a revert can then not be proven")
 	f.BoolVar(&o.OneWay, "one-way", false, "start although some steps cannot be undone")
 	c.MarkFlagsMutuallyExclusive("rehearse", "watch")
 	return c
+}
+
+// atMoment reads when a device may be touched.
+func atMoment(at string, o *work.Order) error {
+	switch at {
+	case "":
+		return nil
+	case "next-window":
+		o.NextOpen = true
+		return nil
+	}
+	moment, err := time.Parse(time.RFC3339, at)
+	if err != nil {
+		return misuse(fmt.Sprintf("%q is not a time", at), "", "write it as 2026-12-03T22:00:00+01:00, or next-window")
+	}
+	o.At = &moment
+	return nil
 }
 
 // subjectFlags are the flags with which a subject is described.
@@ -184,7 +207,11 @@ func (a *app) rest(r work.Replacement) error {
 		}
 		put(a.out, "%s: sealed\n", r.ID)
 	case replacement.Waiting:
-		put(a.out, "%s: waiting for %s\n  next: %s\n", r.ID, r.WaitingFor, advice(r.Next, r.Actions))
+		said := "waiting for " + string(r.WaitingFor)
+		if r.Closed != "" {
+			said += ": " + r.Closed
+		}
+		put(a.out, "%s: %s\n  next: %s\n", r.ID, said, advice(r.Next, r.Actions))
 	case replacement.Running:
 		put(a.out, "%s: running, in stage %s\n  next: freshseal replacement watch %s\n", r.ID, r.Stage, r.ID)
 	default:

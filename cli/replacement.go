@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/cert"
 	"freshseal/core/look"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
@@ -24,7 +25,9 @@ func (a *app) replacement() *cobra.Command {
 		a.replacementKey(),
 		a.askAgain(),
 		a.ask("cancel", "Give a replacement up; nothing of it is left on the device"),
-		a.ask("approve", "Let a replacement go on that waits for approval"),
+		a.approve(),
+		a.goOn(),
+		a.ask("pause", "Have a replacement wait for a go-ahead before its next stage"),
 		a.revert(),
 		a.resume(),
 		a.accept(),
@@ -142,6 +145,22 @@ func (a *app) showReplacement(r work.Replacement) {
 	if r.Why != "" {
 		state += ": " + r.Why
 	}
+	if r.Closed != "" {
+		state += ": " + r.Closed
+	}
+	if r.Effect != nil {
+		put(w, "  what it is about to do:\n")
+		showEffect(w, *r.Effect)
+	}
+	if r.NotBefore != nil {
+		put(w, "  not before %s\n", when(*r.NotBefore))
+	}
+	if r.PausedBy != "" {
+		put(w, "  paused by %s\n", r.PausedBy)
+	}
+	if r.AnyTime != "" {
+		put(w, "  outside of its windows: %s\n", r.AnyTime)
+	}
 	put(w, "%s (stage %s)\n", lines("  ", state), r.Stage)
 	if r.Back != "" {
 		put(w, "  the way back: %s\n", lines("  ", r.Back))
@@ -251,6 +270,82 @@ func showPlan(w io.Writer, p request.Plan) {
 			put(w, "  no %-5s %s: the family has no place for it in its request\n", field, value)
 		}
 	}
+}
+
+// approve approves what was shown just before, and nothing else.
+func (a *app) approve() *cobra.Command {
+	return &cobra.Command{
+		Use: "approve ID", Short: "Let a replacement go on that waits for approval", Args: cobra.ExactArgs(1),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			var r work.Replacement
+			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
+				return err
+			}
+			var approval work.Approval
+			if r.Effect != nil {
+				approval.Digest = r.Effect.Digest
+				showEffect(a.out, *r.Effect)
+			}
+			return a.asked(ctx, client, args[0], "approve", approval)
+		}),
+	}
+}
+
+// showEffect says what a replacement is about to do, old and new beside each other.
+func showEffect(w io.Writer, what work.Effect) {
+	if what.New != nil {
+		old := cert.Facts{}
+		if what.Old != nil {
+			old = *what.Old
+		}
+		for _, row := range [][3]string{
+			{"subject", old.Subject, what.New.Subject}, {"issuer", old.Issuer, what.New.Issuer}, {"from", when(old.NotBefore), when(what.New.NotBefore)}, {"to", when(old.NotAfter), when(what.New.NotAfter)},
+			{"serial", old.Serial, what.New.Serial}, {"SHA-256", old.SHA256, what.New.SHA256}, {"SHA-1", old.SHA1, what.New.SHA1}, {"key", old.Key, what.New.Key},
+		} {
+			put(w, "  %-8s old %s\n           new %s\n", row[0], dash(row[1]), row[2])
+		}
+	}
+	if len(what.NamesAdded) > 0 {
+		put(w, "  names    added: %s\n", strings.Join(what.NamesAdded, ", "))
+	}
+	if len(what.NamesLost) > 0 {
+		put(w, "  names    LOST: %s\n", strings.Join(what.NamesLost, ", "))
+	}
+	for _, t := range what.Trust {
+		said := "trusts it"
+		if !t.Trusted {
+			said = "does NOT trust it: it lacks " + t.Lacks
+		}
+		put(w, "  audience %s %s\n", t.Audience, said)
+	}
+	for _, p := range what.Pins {
+		put(w, "  to tell  %s, who has pinned %s\n", p.Who, pinWords[p.What])
+	}
+	for _, step := range what.Stages {
+		put(w, "  %s\n", step)
+	}
+}
+
+// when is a moment, or nothing where it is not known.
+func when(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02 15:04 MST")
+}
+
+// goOn lets a replacement go on.
+func (a *app) goOn() *cobra.Command {
+	var g work.GoAhead
+	c := &cobra.Command{
+		Use: "go ID", Short: "Let a replacement go on that was paused or was to stop, or that waits for a window", Args: cobra.ExactArgs(1),
+		Example: "  freshseal replacement go r5 --reason \"the certificate has expired\"",
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			return a.asked(ctx, client, args[0], "go", g)
+		}),
+	}
+	c.Flags().StringVar(&g.Reason, "reason", "", "why the device is touched outside of its windows; recorded in the ledger")
+	return c
 }
 
 // accept accepts a doubtful answer.

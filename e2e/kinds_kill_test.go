@@ -113,10 +113,9 @@ func (s *server) toAnEnd(id string) string {
 // rests waits until a replacement stands still in one of some states.
 func (s *server) rests(id string, states ...string) string {
 	s.t.Helper()
-	var r struct{ State, Why string }
+	var r standing
 	for range 3000 { // a box that hangs lets each command wait for its limit, and once more after a kill
-		s.json(&r, "replacement", "show", id)
-		if slices.Contains(states, r.State) {
+		if r = s.stands(id); slices.Contains(states, r.State) {
 			return r.State
 		}
 		time.Sleep(100 * time.Millisecond)

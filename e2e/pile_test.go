@@ -145,9 +145,11 @@ func TestAMessyPileComesBack(t *testing.T) {
 	if list := s.ok("parcel", "list"); !strings.Contains(list, "partly-back") {
 		t.Error(list)
 	}
-	// The intermediate that was missing comes alone, and the leaf is remembered.
-	s.fails(3, "accepted; it goes on by itself", "intake", e.theirs.at("sub.pem"))
-	s.await(idOf(t, s, nameOf(t, e.requests[10])), "sealed")
+	// The intermediate that was missing comes alone, and the leaf is remembered. It is of another authority than the rest: a person accepts it.
+	id := idOf(t, s, nameOf(t, e.requests[10]))
+	s.fails(3, "harbour signs with", "intake", e.theirs.at("sub.pem"))
+	s.ok("replacement", "accept", id, "--yes")
+	s.await(id, "sealed")
 }
 
 // The same story in the browser: packed, handed over, dropped, and one asked for

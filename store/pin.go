@@ -136,6 +136,13 @@ func tell(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
 			if known, new, err = rootsOf(ctx, tx, p.SlotID, at, known, new); err != nil {
 				return err
 			}
+			var early bool // they were told at the gate
+			if err = tx.GetContext(ctx, &early, `SELECT EXISTS (SELECT 1 FROM telling WHERE replacement_id = ? AND slot_id = ? AND who = ? AND what = ? AND new_sha256 = ?)`, r.ID, p.SlotID, p.Who, p.What, new); err != nil {
+				return err
+			}
+			if early && r.State == replacement.Sealed {
+				continue
+			}
 		}
 		var open []Telling
 		if err := tx.SelectContext(ctx, &open, `SELECT * FROM telling WHERE slot_id = ? AND who = ? AND what = ? AND told_at = 0 ORDER BY id`, p.SlotID, p.Who, p.What); err != nil {
@@ -162,6 +169,42 @@ func tell(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
 		}
 	}
 	return nil
+}
+
+// TellRoots notes, before a device is touched, what those who pinned the root of a replacement's slots must trust from now on. It returns how many
+// of them have not confirmed it yet. It may be called again and again.
+func (s *Store) TellRoots(ctx context.Context, id int64, at Moment) (pending int, err error) {
+	err = s.change(ctx, func(tx *sqlx.Tx) error {
+		var pins []struct {
+			Pin
+			Old string `db:"old_sha256"`
+			New string `db:"new_sha256"`
+		}
+		if err := tx.SelectContext(ctx, &pins, `SELECT pin.*, target.old_sha256, replacement.new_sha256 FROM pin JOIN target USING (slot_id) JOIN replacement ON replacement.id = target.replacement_id
+			WHERE replacement_id = ? AND pin.what = ? AND replacement.new_sha256 <> '' ORDER BY pin.id`, id, cert.PinRoot); err != nil {
+			return err
+		}
+		for _, p := range pins {
+			known, new, err := rootsOf(ctx, tx, p.SlotID, at, p.Old, p.New)
+			if err != nil || known == new {
+				return err
+			}
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO telling (replacement_id, slot_id, who, what, how, old_sha256, new_sha256, arose_at)
+				SELECT :replacement_id, :slot_id, :who, :what, :how, :old_sha256, :new_sha256, :arose_at WHERE NOT EXISTS
+				(SELECT 1 FROM telling WHERE replacement_id = :replacement_id AND slot_id = :slot_id AND who = :who AND what = :what AND new_sha256 = :new_sha256)`,
+				Telling{ReplacementID: id, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known, NewSHA256: new, AroseAt: at}); err != nil {
+				return err
+			}
+		}
+		return tx.GetContext(ctx, &pending, `SELECT count(*) FROM telling WHERE replacement_id = ? AND what = ? AND told_at = 0`, id, cert.PinRoot)
+	})
+	return pending, err
+}
+
+// untell removes what nobody must be told any more: the replacement was given up, or went back before its seal.
+func untell(ctx context.Context, tx *sqlx.Tx, id int64) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM telling WHERE replacement_id = ? AND told_at = 0`, id)
+	return err
 }
 
 // rootsOf are the roots at the end of the chains of two leaves of a slot, as far as they are known:

@@ -19,7 +19,7 @@ func (s *Store) Policies(ctx context.Context) (map[string]policy.Rules, error) {
 	}
 	out := map[string]policy.Rules{}
 	for _, row := range rows {
-		out[row.Scope] = row.Rules.V
+		out[row.Scope] = row.Rules.V.Prepared()
 	}
 	return out, nil
 }

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -17,43 +18,52 @@ import (
 
 // Replacement is one replacement with its progress.
 type Replacement struct {
-	ID         int64                  `db:"id"`
-	DeviceID   int64                  `db:"device_id"`
-	SlotID     int64                  `db:"slot_id"`
-	Signer     string                 `db:"signer"`
-	Plan       JSON[request.Plan]     `db:"plan"`
-	Stage      replacement.Stage      `db:"stage"`
-	State      replacement.State      `db:"state"`
-	WaitingFor replacement.WaitingFor `db:"waiting_for"`
-	Reverting  bool                   `db:"reverting"`
-	Stopping   bool                   `db:"stopping"`
-	Asked      bool                   `db:"asked"`
-	Why        string                 `db:"why"`
-	OldSHA256  string                 `db:"old_sha256"`
-	NewSHA256  string                 `db:"new_sha256"`
-	Request    []byte                 `db:"request"`
-	Offered    string                 `db:"offered"`
-	SPKI       string                 `db:"spki"`
-	Path       JSON[[]string]         `db:"path"`
-	ParcelID   *int64                 `db:"parcel_id"`
-	AskedBy    string                 `db:"asked_by"`
-	Cluster    string                 `db:"cluster"`
-	ApprovedBy string                 `db:"approved_by"`
-	Since      int64                  `db:"since"`       // the journal's last entry before the action in hand
-	Resumed    int64                  `db:"resumed"`     // the journal's last entry before a person let it go on
-	Procedure  string                 `db:"procedure"`   // SHA-256 of the procedure's text that it began with
-	Mark       string                 `db:"mark"`        // random, part of its work folder's name
-	Leftover   string                 `db:"leftover"`    // what is left on the device after the end
-	Unseen     bool                   `db:"unseen"`      // begun although the slot could not be read
-	Tidied     bool                   `db:"tidied"`      // its work folder was removed
-	Edition    int                    `db:"edition"`     // of the language of procedures in which it began
-	Back       string                 `db:"back"`        // why the way back did not come to its end
-	ClosedAs   string                 `db:"closed_as"`   // by a person: new, old or neither
-	KeepsUntil Moment                 `db:"keeps_until"` // until when it can be retried; zero: nothing is kept
-	RetryOf    *int64                 `db:"retry_of"`
-	Work       string                 `db:"work"` // the name of its work folder, where it took over that of another
-	BegunAt    Moment                 `db:"begun_at"`
-	ChangedAt  Moment                 `db:"changed_at"`
+	ID           int64                  `db:"id"`
+	DeviceID     int64                  `db:"device_id"`
+	SlotID       int64                  `db:"slot_id"`
+	Signer       string                 `db:"signer"`
+	Plan         JSON[request.Plan]     `db:"plan"`
+	Stage        replacement.Stage      `db:"stage"`
+	State        replacement.State      `db:"state"`
+	WaitingFor   replacement.WaitingFor `db:"waiting_for"`
+	Reverting    bool                   `db:"reverting"`
+	Stopping     bool                   `db:"stopping"`
+	Asked        bool                   `db:"asked"`
+	Why          string                 `db:"why"`
+	OldSHA256    string                 `db:"old_sha256"`
+	NewSHA256    string                 `db:"new_sha256"`
+	Request      []byte                 `db:"request"`
+	Offered      string                 `db:"offered"`
+	SPKI         string                 `db:"spki"`
+	Path         JSON[[]string]         `db:"path"`
+	ParcelID     *int64                 `db:"parcel_id"`
+	AskedBy      string                 `db:"asked_by"`
+	Cluster      string                 `db:"cluster"`
+	ApprovedBy   string                 `db:"approved_by"`
+	Since        int64                  `db:"since"`       // the journal's last entry before the action in hand
+	Resumed      int64                  `db:"resumed"`     // the journal's last entry before a person let it go on
+	Procedure    string                 `db:"procedure"`   // SHA-256 of the procedure's text that it began with
+	Mark         string                 `db:"mark"`        // random, part of its work folder's name
+	Leftover     string                 `db:"leftover"`    // what is left on the device after the end
+	Unseen       bool                   `db:"unseen"`      // begun although the slot could not be read
+	Tidied       bool                   `db:"tidied"`      // its work folder was removed
+	Edition      int                    `db:"edition"`     // of the language of procedures in which it began
+	Back         string                 `db:"back"`        // why the way back did not come to its end
+	ClosedAs     string                 `db:"closed_as"`   // by a person: new, old or neither
+	KeepsUntil   Moment                 `db:"keeps_until"` // until when it can be retried; zero: nothing is kept
+	RetryOf      *int64                 `db:"retry_of"`
+	NotBefore    Moment                 `db:"not_before"`    // nothing live is touched before; zero: at any time
+	AfterOpen    Moment                 `db:"after_open"`    // it waits for a window that opens after this moment; zero: the one that is open will do
+	StopAfter    string                 `db:"stop_after"`    // the stage after which it waits for a go-ahead
+	PausedBy     string                 `db:"paused_by"`     // who paused it
+	AnyTime      string                 `db:"any_time"`      // why it touches the device outside of the windows
+	OpensAt      Moment                 `db:"opens_at"`      // when the device may be touched; zero: not known
+	Closed       string                 `db:"closed"`        // what is in the way until then
+	ApprovedWhat string                 `db:"approved_what"` // digest of what was approved
+
+	Work      string `db:"work"` // the name of its work folder, where it took over that of another
+	BegunAt   Moment `db:"begun_at"`
+	ChangedAt Moment `db:"changed_at"`
 
 	Device string `db:"device"`
 	Slot   string `db:"slot"`
@@ -78,7 +88,7 @@ const (
 
 // AddReplacement begins a replacement of these slots, of which the first is the one
 // by which it is listed; where it is of a batch, the batch knows it from then on.
-// ErrTaken says that the device has one under way.
+// It returns ErrTaken where one of the slots has one that is not over.
 func (s *Store) AddReplacement(ctx context.Context, r Replacement, slotIDs []int64, p replacement.Progress, yaml string, of *BatchItem) (int64, error) {
 	r.setProgress(p)
 	err := s.change(ctx, func(tx *sqlx.Tx) error { return s.addReplacement(ctx, tx, &r, slotIDs, yaml, of) })
@@ -94,9 +104,12 @@ func (s *Store) addReplacement(ctx context.Context, tx *sqlx.Tx, r *Replacement,
 	if _, err := tx.ExecContext(ctx, `INSERT INTO procedure_text (sha256, yaml) VALUES (?, ?) ON CONFLICT DO NOTHING`, r.Procedure, yaml); err != nil {
 		return err
 	}
+	if has, err := hasOpen(ctx, tx, slotIDs, 0); err != nil || has {
+		return cmp.Or(err, ErrTaken)
+	}
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO replacement
-		(id, device_id, slot_id, cluster, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by, begun_at, changed_at, procedure, mark, unseen, edition)
-		VALUES (:id, :device_id, :slot_id, :cluster, :signer, :plan, :stage, :state, :waiting_for, :reverting, :stopping, :why, :asked_by, :begun_at, :changed_at, :procedure, :mark, :unseen, :edition)`, r)
+		(id, device_id, slot_id, cluster, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by, begun_at, changed_at, procedure, mark, unseen, edition, not_before, after_open, stop_after)
+		VALUES (:id, :device_id, :slot_id, :cluster, :signer, :plan, :stage, :state, :waiting_for, :reverting, :stopping, :why, :asked_by, :begun_at, :changed_at, :procedure, :mark, :unseen, :edition, :not_before, :after_open, :stop_after)`, r)
 	if err != nil {
 		return taken(err)
 	}
@@ -139,6 +152,15 @@ func (s *Store) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacemen
 		return r, action, err
 	}
 	action = next
+	if before.State.Over() && !p.State.Over() { // a revert after the seal
+		targets := []int64{}
+		if err := tx.SelectContext(ctx, &targets, `SELECT slot_id FROM target WHERE replacement_id = ?`, id); err != nil {
+			return r, action, err
+		}
+		if has, err := hasOpen(ctx, tx, targets, id); err != nil || has {
+			return r, replacement.Nothing, cmp.Or(err, ErrTaken)
+		}
+	}
 	r.setProgress(p)
 	r.ChangedAt = at
 	if before.State == replacement.Waiting { // tasks that nobody does any more
@@ -163,6 +185,10 @@ func (s *Store) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacemen
 	}
 	if p.State == replacement.Sealed || p.State == replacement.Reverted && p.Stage == replacement.Seal {
 		if err := tell(ctx, tx, r, at); err != nil {
+			return r, action, err
+		}
+	} else if p.State.Over() {
+		if err := untell(ctx, tx, id); err != nil {
 			return r, action, err
 		}
 	}
@@ -309,13 +335,6 @@ func (s *Store) CountReplacements(ctx context.Context) (map[replacement.State]in
 		waiting[row.WaitingFor] += row.Count
 	}
 	return states, waiting, err
-}
-
-// SetApproved records who approved a replacement.
-func (s *Store) SetApproved(ctx context.Context, id int64, by string) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET approved_by = ? WHERE id = ?`, by, id))
-	})
 }
 
 // ReplacementsIn are those in a state, oldest first.

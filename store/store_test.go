@@ -92,7 +92,7 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 	}
 }
 
-// A device has one replacement at a time, whoever asks and however quickly.
+// A slot has one replacement at a time, whoever asks and however quickly, and one of those of a device touches it.
 func TestOneReplacementAtATime(t *testing.T) {
 	s := open(t)
 	if err := s.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
@@ -122,14 +122,27 @@ func TestOneReplacementAtATime(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	if made != 1 {
-		t.Errorf("%d replacements were begun at once", made)
+	if made != 2 {
+		t.Fatalf("%d replacements of two slots were begun at once", made)
+	}
+	var at error
+	for id := int64(1); id <= 2; id++ {
+		for range 4 { // survey, request, sign, gate
+			_, _, at = s.Advance(t.Context(), id, replacement.Event{Kind: replacement.Done}, store.At(time.Now()))
+		}
+	}
+	first, err := s.Replacement(t.Context(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if second, err := s.Replacement(t.Context(), 2); err != nil || first.Stage != replacement.Backup || second.Stage != replacement.Gate || !errors.Is(at, store.ErrTaken) {
+		t.Errorf("one is in %s and one in %s, %v, %v", first.Stage, second.Stage, at, err)
 	}
 	// Events that do not fit change nothing.
 	if _, _, err := s.Advance(t.Context(), 1, replacement.Event{Kind: replacement.Arrived}, store.At(time.Now())); err == nil {
 		t.Error("what nobody waits for is taken")
 	}
-	if r, err := s.Replacement(t.Context(), 1); err != nil || r.State != replacement.Running || r.Stage != replacement.Survey {
+	if r, err := s.Replacement(t.Context(), 1); err != nil || r.State != replacement.Running || r.Stage != replacement.Backup {
 		t.Errorf("%+v, %v", r.Progress(), err)
 	}
 }

@@ -21,7 +21,9 @@ func TestAnAnswerIsHeldAgainstWhatIsExpected(t *testing.T) {
 	}
 	old := issuing.Leaf(t, "gate.tidewrack.example", lives(40)).Certificate
 	factory := testkit.Root(t, "Brinewell appliance", lives(3000)).Certificate
-	gone := issuing.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) { c.NotBefore, c.NotAfter = testkit.Now.AddDate(-1, 0, 0), testkit.Now.AddDate(0, 0, -1) }).Certificate
+	gone := issuing.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) {
+		c.NotBefore, c.NotAfter = testkit.Now.AddDate(-1, 0, 0), testkit.Now.AddDate(0, 0, -1)
+	}).Certificate
 	known := []answer.Issuer{{SPKI: answer.By(old, renewed).SPKI, Subject: "Quay Issuing", Days: 100}}
 	for _, c := range []struct {
 		name string

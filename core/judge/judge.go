@@ -19,6 +19,7 @@ import (
 	"freshseal/core/finding"
 	"freshseal/core/policy"
 	"freshseal/core/stock"
+	"freshseal/core/window"
 )
 
 // Fleet is the scope of the rules that count everywhere.
@@ -30,7 +31,7 @@ type Snapshot struct {
 	Version     int64                   // differs from that of every other snapshot
 	Anchors     *chain.Pool             // the roots that the fleet trusts
 	Authorities *chain.Pool             // from which chains are completed; trusted by nobody for that
-	Scopes      map[string]policy.Rules // the rules of fleet, site/NAME and device/NAME
+	Scopes      map[string]policy.Rules // the rules of fleet, site/NAME, tag/NAME and device/NAME
 	Sites       map[string]policy.Times // of those that have any
 	Turnaround  map[string]int          // working days until each signer answers
 	Defaults    stock.Defaults          // by which factory certificates are recognized that are not self-signed
@@ -52,6 +53,29 @@ func (s *Snapshot) Rules(at Place) policy.Rules {
 		signer = *rules.Signer
 	}
 	return rules.WithSigner(s.Turnaround[signer]).WithTimes(s.Sites[at.Site])
+}
+
+// Touches says when a device with these tags may be touched: its own windows count, else those of its tags, each of which must be open, else those of its site or
+// the fleet. Freezes add up, and the times in which the site can be reached count always.
+func (s *Snapshot) Touches(at Place, tags []string) window.Times {
+	rules, own := s.Rules(at), s.Scopes["device/"+at.Device]
+	times := rules.Touches()
+	var sets []window.Windows
+	for _, tag := range tags {
+		of := s.Scopes["tag/"+tag].Touches()
+		times.Freezes = append(times.Freezes, of.Freezes...)
+		if len(of.Sets[0]) > 0 {
+			sets = append(sets, of.Sets[0])
+		}
+		if policy.Is(s.Scopes["tag/"+tag].KeepHolidays) {
+			off := s.Sites[at.Site].Holidays
+			times.Off = func(day string) bool { return off[day] }
+		}
+	}
+	if len(sets) > 0 && len(own.Windows) == 0 {
+		times.Sets = append(sets, times.Sets[1:]...)
+	}
+	return times
 }
 
 // Slot is what judging must know of a slot besides its reading.

@@ -59,6 +59,7 @@ const (
 	ChangeDevice      Do = "change-device" // its address, access, family or settings
 	ChangeSite        Do = "change-site"
 	FinishTask        Do = "finish-task"
+	GoOn              Do = "go-on"     // a replacement that waits for a go-ahead or a window
 	KeepKeys          Do = "keep-keys" // by a policy
 	PackParcel        Do = "pack-parcel"
 	ReplaceCredential Do = "replace-credential"
@@ -75,7 +76,7 @@ const (
 // All are all actions.
 var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListChannels, ListCredentials, ListDevices, ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
 	ListStock, ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, AcceptAnswer, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone, ResumeNotDone, Retry,
-	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
+	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, GoOn, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 
 // On is the action done to what has this name.
 func (d Do) On(about string) Action { return Action{d, about} }

@@ -46,8 +46,31 @@ type Rules struct {
 	ServiceDomains []string `json:"service_domains,omitempty" description:"domains that services answer for: requests ask for each with the name prefixes, or for the domain itself where there are none"`
 	NodeWildcard   *bool    `json:"node_wildcard,omitempty" description:"requests ask for a wildcard instead of the names of nodes, where the signer allows it"`
 
+	Windows       []string `json:"windows,omitempty" description:"when devices may be touched: DTSTART, DURATION and RRULE (RFC 5545); none: at any time. What nothing live needs is done before"`
+	Freezes       []string `json:"freezes,omitempty" description:"when no device may be touched: FROM/UNTIL and a reason; those of fleet, site and device add up"`
+	KeepHolidays  *bool    `json:"keep_holidays,omitempty" description:"no device is touched on the holidays of its site"`
+	RootPinsFirst *bool    `json:"root_pins_first,omitempty" description:"a replacement under another root waits until those who pinned the root have confirmed that they trust the new one"`
+
 	signerDays int // working days that the signer takes; see WithSigner
 	times      Times
+	windows    window.Windows // Windows, read
+	freezes    []window.Freeze
+}
+
+// Prepared returns the rules of one place with their windows and freezes read. Texts that cannot be read are left out: Check refuses them.
+func (r Rules) Prepared() Rules {
+	r.windows, _ = window.ParseAll(r.Windows)
+	r.freezes, _ = window.ParseFreezes(r.Freezes)
+	return r
+}
+
+// Touches says when a device may be touched by these rules. They are laid over each other from prepared ones.
+func (r Rules) Touches() window.Times {
+	t := window.Times{Sets: []window.Windows{r.windows, r.times.Windows}, Freezes: r.freezes}
+	if Is(r.KeepHolidays) {
+		t.Off = func(day string) bool { return r.times.Holidays[day] }
+	}
+	return t
 }
 
 // Times are those of a site: when it can be reached, and when nobody works.
@@ -93,6 +116,9 @@ const (
 	ApprovedByAnother = "another" // an operator other than the one who asked
 )
 
+// mostTimes bounds the windows and the freezes of one place.
+const mostTimes = 50
+
 func days(n int) *int { return &n }
 
 func word(w string) *string { return &w }
@@ -122,6 +148,12 @@ func (r Rules) Under(nearer Rules) Rules {
 	lay(&r.AddressNames, nearer.AddressNames)
 	lay(&r.ClusterNames, nearer.ClusterNames)
 	lay(&r.NodeWildcard, nearer.NodeWildcard)
+	lay(&r.KeepHolidays, nearer.KeepHolidays)
+	lay(&r.RootPinsFirst, nearer.RootPinsFirst)
+	if nearer.Windows != nil {
+		r.Windows, r.windows = nearer.Windows, nearer.windows
+	}
+	r.Freezes, r.freezes = slices.Concat(r.Freezes, nearer.Freezes), slices.Concat(r.freezes, nearer.freezes)
 	if nearer.RequiredNames != nil {
 		r.RequiredNames = nearer.RequiredNames
 	}
@@ -167,6 +199,15 @@ func (r Rules) Check() error {
 			return fmt.Errorf("%q is no label of a name", label)
 		}
 	}
+	if _, err := window.ParseAll(r.Windows); err != nil {
+		return fmt.Errorf("windows: %w", err)
+	}
+	if _, err := window.ParseFreezes(r.Freezes); err != nil {
+		return fmt.Errorf("freezes: %w", err)
+	}
+	if len(r.Windows) > mostTimes || len(r.Freezes) > mostTimes {
+		return fmt.Errorf("there are more than %d windows or freezes", mostTimes)
+	}
 	for _, name := range slices.Concat(r.RequiredNames, r.ServiceDomains) {
 		if !request.IsName(request.PlainName(name)) {
 			return fmt.Errorf("%q is no name", name)
@@ -181,6 +222,9 @@ func (r Rules) Due() due.Policy {
 	const day = 24 * time.Hour
 	p := due.Policy{Renewal: time.Duration(*r.RenewalDays) * day, Margin: time.Duration(*r.MarginDays) * day, Turnaround: time.Duration(*r.TurnaroundDays) * day}
 	p.Windows, p.Holidays = r.times.Windows, r.times.Holidays
+	if len(r.windows) > 0 { // devices are touched in these alone
+		p.Windows = r.windows
+	}
 	p.Chosen = r.RenewalDays != Default.RenewalDays // the very default is untouched
 	if r.signerDays > 0 {
 		p.Turnaround, p.WorkingDays = 0, r.signerDays // who knows the signer need not guess

@@ -66,7 +66,7 @@ type WaitingFor string
 var States = []State{Running, Waiting, Held, Sealed, Reverted, Cancelled, Closed}
 
 // WaitingFors are all those whom a replacement can wait for.
-var WaitingFors = []WaitingFor{Signer, Validation, Approval, Window, Person, Device}
+var WaitingFors = []WaitingFor{Signer, Validation, Approval, Window, Person, Device, GoAhead}
 
 // Whom a replacement can wait for.
 const (
@@ -76,7 +76,8 @@ const (
 	Approval   WaitingFor = "approval"
 	Window     WaitingFor = "window"
 	Person     WaitingFor = "person"
-	Device     WaitingFor = "device"
+	Device     WaitingFor = "device"   // another replacement touches it, or its cluster
+	GoAhead    WaitingFor = "go-ahead" // it was paused, or was to stop after a stage
 )
 
 // Progress is all that the machine knows of a replacement.
@@ -261,9 +262,10 @@ func (p Progress) held(why string) Progress {
 }
 
 // arrived goes on with what was waited for. A person does a step in the middle
-// of a stage, or of the way back; all others end theirs.
+// of a stage, or of the way back; the gate looks at all its conditions again; all
+// others end their stage.
 func (p Progress) arrived() (Progress, Action, error) {
-	within := p.WaitingFor == Person
+	within := p.WaitingFor == Person || p.WaitingFor == GoAhead || p.Stage == Gate
 	p.State, p.WaitingFor = Running, Nobody
 	if within {
 		return p, p.InHand(), nil
@@ -275,7 +277,7 @@ func (p Progress) arrived() (Progress, Action, error) {
 // instead of from its beginning: its steps that are done stay done.
 func (p Progress) Within(e Event) bool {
 	after, _, err := p.On(e)
-	return e.Kind == Interrupted || e.Kind == AskedResume || err == nil && after.State == Held || e.Kind == Waits && e.Waiting == Person || e.Kind == ClearWaits || e.Kind == Arrived && p.WaitingFor == Person
+	return e.Kind == Interrupted || e.Kind == AskedResume || err == nil && after.State == Held || e.Kind == Waits && e.Waiting == Person || e.Kind == ClearWaits || e.Kind == Arrived && (p.WaitingFor == Person || p.WaitingFor == GoAhead)
 }
 
 // next goes to the stage after the one in hand, or to the end.

@@ -78,7 +78,8 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 		}
 	}
 	came := len(leaves)
-	if leaves, err = s.withEarlier(ctx, leaves); err != nil {
+	leaves, told, err := s.withEarlier(ctx, leaves)
+	if err != nil {
 		return out, err
 	}
 	p, err := s.watch.Pools(ctx)
@@ -100,7 +101,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 		if err != nil {
 			return out, err
 		}
-		if i >= came && !answer.Accepted {
+		if i >= came && !answer.Accepted && answer.Why == told[answer.SHA256] {
 			continue // it came earlier, and was told of then
 		}
 		s.log.Info("intake", "leaf", leaf.ShortName(), "replacement", answer.Replacement, "accepted", answer.Accepted, "why", answer.Why, "by", by)
@@ -154,11 +155,13 @@ func split(certificates []*cert.Certificate) (authorities, leaves []*cert.Certif
 }
 
 // withEarlier adds the leaves that came earlier and still lack something, which
-// this pile may bring, and those that lay aside and are waited for by now.
-func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) ([]*cert.Certificate, error) {
+// this pile may bring, and those that lay aside and are waited for by now. told is
+// why those that came earlier were not accepted, by SHA-256.
+func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (_ []*cert.Certificate, told map[string]string, err error) {
+	told = map[string]string{}
 	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
 	if err != nil {
-		return nil, err
+		return nil, told, err
 	}
 	given, asked := map[string]bool{}, map[string]bool{}
 	for _, leaf := range leaves {
@@ -174,21 +177,28 @@ func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (
 		}
 		earlier, err := s.store.Certificates(ctx, []string{r.Offered})
 		if err != nil {
-			return nil, err
+			return nil, told, err
 		}
 		leaves = append(leaves, earlier...)
+		unused, err := s.store.UnusedAnswers(ctx, r.ID)
+		if err != nil {
+			return nil, told, err
+		}
+		for _, a := range unused {
+			told[a.SHA256] = a.Why
+		}
 	}
 	asides, err := s.store.Asides(ctx)
 	for _, a := range asides {
 		leaf, err := cert.Parse(a.DER)
 		if err != nil {
-			return nil, err
+			return nil, told, err
 		}
 		if asked[cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)] {
 			leaves = append(leaves, leaf)
 		}
 	}
-	return leaves, err
+	return leaves, told, err
 }
 
 // answer finds the request that a leaf answers, and lets its replacement go on

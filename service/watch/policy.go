@@ -10,6 +10,7 @@ import (
 
 	"freshseal/core/next"
 	"freshseal/core/policy"
+	"freshseal/core/window"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
 	"freshseal/signer"
@@ -18,7 +19,7 @@ import (
 
 // Policy is the rules of one scope, as the API shows them.
 type Policy struct {
-	Scope    string           `json:"scope" required:"true" description:"fleet, site/NAME or device/NAME"`
+	Scope    string           `json:"scope" required:"true" description:"fleet, site/NAME, tag/NAME or device/NAME; a tag has windows, freezes and keep_holidays alone"`
 	Rules    policy.Rules     `json:"rules" required:"true"`
 	Revision problem.Revision `json:"revision" required:"true"`
 }
@@ -41,6 +42,18 @@ func (s *Service) RulesOf(ctx context.Context, r store.Replacement) (policy.Rule
 	return s.RulesFor(ctx, slot)
 }
 
+// Windows are those of one place.
+type Windows = window.Windows
+
+// Touches says when a device with these tags may be touched for a slot of it.
+func (s *Service) Touches(ctx context.Context, row store.Slot, tags []string) (window.Times, error) {
+	snapshot, err := s.snapshot(ctx)
+	if err != nil {
+		return window.Times{}, err
+	}
+	return snapshot.Touches(placeOf(row), tags), nil
+}
+
 // Policies returns the rules of every scope that has any, the fleet's first.
 func (s *Service) Policies(ctx context.Context) ([]Policy, error) {
 	all, err := s.snapshot(ctx)
@@ -60,7 +73,7 @@ func (s *Service) Policies(ctx context.Context) ([]Policy, error) {
 
 // NewPolicy is the rules that a scope is given.
 type NewPolicy struct {
-	Scope string       `json:"scope" required:"true" description:"fleet, site/NAME or device/NAME"`
+	Scope string       `json:"scope" required:"true" description:"fleet, site/NAME, tag/NAME or device/NAME; a tag has windows, freezes and keep_holidays alone"`
 	Rules policy.Rules `json:"rules" required:"true"`
 }
 
@@ -68,8 +81,11 @@ type NewPolicy struct {
 func (s *Service) SetPolicy(ctx context.Context, n NewPolicy, known problem.Revision) (Policy, error) {
 	p := Policy{Scope: n.Scope, Rules: n.Rules}
 	kind, name, _ := strings.Cut(p.Scope, "/")
-	if p.Scope != Fleet && (kind != "site" && kind != "device" || name == "") {
-		return p, problem.Reject("the policy was not set", "no scope is called "+p.Scope, "give fleet, site/NAME or device/NAME")
+	if p.Scope != Fleet && (kind != "site" && kind != "device" && kind != "tag" || name == "") {
+		return p, problem.Reject("the policy was not set", "no scope is called "+p.Scope, "give fleet, site/NAME, tag/NAME or device/NAME")
+	}
+	if kind == "tag" && rulesText(p.Rules) != rulesText(policy.Rules{Windows: n.Rules.Windows, Freezes: n.Rules.Freezes, KeepHolidays: n.Rules.KeepHolidays}) {
+		return p, problem.Reject("the policy was not set", "a tag says only when devices may be touched", "give windows, freezes or keep_holidays; set other rules for the fleet, a site or a device")
 	}
 	if err := p.Rules.Check(); err != nil {
 		return p, problem.Reject("the policy was not set", err.Error(), "correct it and try again")

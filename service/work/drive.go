@@ -114,6 +114,9 @@ func failureOf(action replacement.Action) replacement.EventKind {
 // advance tells the stage machine what happened.
 func (s *Service) advance(ctx context.Context, id int64, e replacement.Event) (replacement.Action, error) {
 	r, action, err := s.store.Advance(ctx, id, e, s.moment())
+	if errors.Is(err, store.ErrTaken) && e.Kind == replacement.Done { // another one began to touch the device at this moment
+		r, action, err = s.store.Advance(ctx, id, replacement.Event{Kind: replacement.Waits, Waiting: replacement.Device}, s.moment())
+	}
 	if err != nil {
 		return replacement.Nothing, err
 	}
@@ -199,6 +202,9 @@ func (s *Service) performed(ctx context.Context, j *job, runner *device.Runner, 
 		return s.putBack(ctx, *j, runner)
 	case replacement.ClearAway:
 		return s.giveUp(ctx, *j, runner)
+	}
+	if j.restsBefore() != "" {
+		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.GoAhead}, nil
 	}
 	return s.carry(ctx, *j, runner)
 }

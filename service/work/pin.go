@@ -52,6 +52,8 @@ type Telling struct {
 	How         string     `json:"how" required:"true"`
 	Old         string     `json:"old" required:"true" description:"what they recorded; empty where it was not known"`
 	New         string     `json:"new" required:"true"`
+	Subject     string     `json:"subject" required:"true" description:"of the new certificate, or of its root where the root is pinned"`
+	NewSHA256   string     `json:"new_sha256" required:"true" description:"of that certificate"`
 	AroseAt     time.Time  `json:"arose_at" required:"true"`
 	ToldAt      *time.Time `json:"told_at,omitempty"`
 	ToldBy      string     `json:"told_by,omitempty"`
@@ -175,6 +177,9 @@ func (s *Service) showTelling(ctx context.Context, t store.Telling) (Telling, er
 			return out, err
 		}
 		*to = t.What.Of(found[0])
+		if sha256 == t.NewSHA256 {
+			out.Subject, out.NewSHA256 = found[0].Subject(), sha256
+		}
 	}
 	return out, nil
 }

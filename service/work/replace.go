@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"freshseal/core/chain"
 	"freshseal/core/finding"
@@ -30,6 +31,10 @@ type Order struct {
 	Names   []string        `json:"names,omitempty" description:"besides those that are known"`
 	Key     request.KeyType `json:"key,omitempty"`
 	Subject request.Subject `json:"subject,omitempty" description:"fields that differ from today's certificate"`
+
+	At        *time.Time `json:"at,omitempty" description:"nothing live is touched before; what can be prepared is prepared at once"`
+	NextOpen  bool       `json:"next_window,omitempty" description:"wait for the next window that opens, even where one is open now"`
+	StopAfter string     `json:"stop_after,omitempty" enum:"sign,trial" description:"the stage after which it waits for a go-ahead"`
 
 	Unseen bool `json:"unseen,omitempty" description:"go on although the slot cannot be read now; a way back can then not be proven"`
 	OneWay bool `json:"one_way,omitempty" description:"go on although some steps of the family cannot be undone"`
@@ -122,14 +127,14 @@ func (s *Service) differ(ctx context.Context, j *job, steps []procedure.Rehearse
 	return nil
 }
 
-// errUnderWay says that a device or its cluster has a replacement under way.
+// errUnderWay says that a slot has a replacement that is not over.
 var errUnderWay = errors.New("a replacement is under way")
 
 // Begin begins a replacement and returns at once; it goes on by itself.
 func (s *Service) Begin(ctx context.Context, o Order, by string) (Replacement, error) {
 	r, err := s.begin(ctx, o, by, nil)
 	if errors.Is(err, errUnderWay) {
-		err = problem.New(problem.Conflict, fmt.Sprintf("%s has a replacement in progress", o.Device), "only one can run per device and cluster", "wait for its end, or cancel it", next.ListReplacements.On(""))
+		err = problem.New(problem.Conflict, fmt.Sprintf("%s/%s has a replacement in progress", o.Device, o.Slot), "a slot has at most one that is not over", "wait for its end, or cancel it", next.ListReplacements.On(""))
 	}
 	return r, err
 }
@@ -146,6 +151,9 @@ func (s *Service) begin(ctx context.Context, o Order, by string, item *store.Bat
 	}
 	j.AskedBy, j.BegunAt, j.ChangedAt, j.Unseen, j.Mark = by, s.moment(), s.moment(), o.Unseen, strings.ToLower(rand.Text()[:10])
 	j.Device, j.Slot, j.Cluster = o.Device, o.Slot, j.device.Cluster
+	if err := s.setMoment(ctx, &j, o); err != nil {
+		return Replacement{}, err
+	}
 	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
 	if err != nil {
 		return Replacement{}, err

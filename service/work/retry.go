@@ -85,6 +85,7 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (Replacement,
 		return Replacement{}, problem.New(problem.Conflict, cannot, why+"; nothing was touched", "request a new certificate", again)
 	}
 	row := j.Replacement
+	row.NotBefore, row.AfterOpen, row.StopAfter = store.Moment{}, store.Moment{}, ""
 	row.AskedBy, row.ApprovedBy, row.BegunAt, row.ChangedAt, row.Unseen = by, "", s.moment(), s.moment(), false
 	row.Work, row.Mark, row.RetryOf = workName(j.Replacement), strings.ToLower(rand.Text()[:10]), &n
 	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
@@ -99,7 +100,7 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (Replacement,
 		return s.takenOver(ctx, n, newID, steps)
 	}, func(stepID int64, text []byte) []byte { return s.box.Seal(capturePurpose(stepID), text) })
 	if errors.Is(err, store.ErrTaken) {
-		return Replacement{}, problem.New(problem.Conflict, cannot, "its device has a replacement in progress", "wait for its end, or cancel it", next.ListReplacements.On(""))
+		return Replacement{}, problem.New(problem.Conflict, cannot, "its slot has a replacement in progress", "wait for its end, or cancel it", next.ListReplacements.On(""))
 	}
 	if err != nil {
 		return Replacement{}, err

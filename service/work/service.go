@@ -26,6 +26,7 @@ import (
 const (
 	stepGrace = 30 * time.Second // that the steps in hand have after a stop
 	taskEvery = 4 * time.Second  // how often the wire is looked at for those who work by hand
+	gateEvery = 2 * time.Second  // how often it is looked whether a device may be touched by now
 )
 
 // Ledger keeps who did what.
@@ -91,6 +92,7 @@ func (s *Service) Start(ctx context.Context) error {
 	}
 	s.running.Go(s.watchTasks)
 	s.running.Go(s.watchKept)
+	s.running.Go(s.watchGates)
 	return s.takeUpBatches(ctx)
 }
 

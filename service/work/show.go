@@ -39,6 +39,13 @@ type Replacement struct {
 	Parcel     string               `json:"parcel,omitempty"`
 	AskedBy    string               `json:"asked_by" required:"true"`
 	ApprovedBy string               `json:"approved_by,omitempty"`
+	NotBefore  *time.Time           `json:"not_before,omitempty" description:"nothing live is touched before"`
+	OpensAt    *time.Time           `json:"opens_at,omitempty" description:"of one that waits for a window: when the device may be touched, as far as is known"`
+	Closed     string               `json:"closed,omitempty" description:"of one that waits for a window or another replacement: what is in the way"`
+	PausedBy   string               `json:"paused_by,omitempty"`
+	StopAfter  string               `json:"stop_after,omitempty" enum:"sign,trial" description:"the stage after which it waits for a go-ahead"`
+	AnyTime    string               `json:"any_time,omitempty" description:"why it touches the device outside of its windows"`
+	Effect     *Effect              `json:"effect,omitempty" description:"of one that waits for approval: what it is about to do"`
 	ToTell     int                  `json:"to_tell" required:"true" description:"how many who pinned the old certificate must still be told"`
 	Serves     []Serving            `json:"serves,omitempty" description:"of a held replacement: what each address served when it was last read"`
 	Kept       *Kept                `json:"kept,omitempty" description:"what is kept for another try after it went back"`
@@ -126,6 +133,19 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 	}
 	if err := s.showUnused(ctx, row, &out); err != nil {
 		return out, err
+	}
+	if row.State == replacement.Waiting && (row.WaitingFor == replacement.Approval || row.WaitingFor == replacement.GoAhead) {
+		j, err := s.load(ctx, n)
+		if err != nil {
+			return out, err
+		}
+		if row.WaitingFor == replacement.GoAhead {
+			out.Closed = j.restsBefore()
+		} else if effect, err := s.effect(ctx, j); err != nil {
+			return out, err
+		} else {
+			out.Effect = &effect
+		}
 	}
 	if row.Progress().AtSigner() && row.ParcelID != nil && len(out.Actions) > 0 && out.Actions[0].Do != next.AcceptAnswer {
 		p, err := s.desk.Parcel(ctx, out.Parcel)
@@ -299,6 +319,15 @@ func showReplacement(row store.Replacement, targets []store.Target) Replacement 
 	if row.ParcelID != nil {
 		out.Parcel = desk.ParcelName(*row.ParcelID)
 	}
+	out.PausedBy, out.StopAfter, out.AnyTime = row.PausedBy, row.StopAfter, row.AnyTime
+	if !row.NotBefore.IsZero() {
+		out.NotBefore = &row.NotBefore.Time
+	}
+	if out.WaitingFor == replacement.Window || out.WaitingFor == replacement.Device {
+		if out.Closed = row.Closed; !row.OpensAt.IsZero() {
+			out.OpensAt = &row.OpensAt.Time
+		}
+	}
 	out.Next, out.Actions = nextFor(out)
 	return out
 }
@@ -317,6 +346,14 @@ func nextFor(r Replacement) (say string, actions []next.Action) {
 		return "prove to the signer whose the domain is", []next.Action{next.ListTasks.On("")}
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Approval:
 		return "look at it and approve it", only(next.Approve)
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.GoAhead:
+		return "look at it, then let it go on", only(next.GoOn)
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Window && r.OpensAt != nil:
+		return "it goes on by itself at " + r.OpensAt.UTC().Format("2006-01-02 15:04 MST") + "; or touch the device all the same", only(next.GoOn)
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Window:
+		return "wait until that is over, or touch the device all the same", only(next.GoOn)
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Device:
+		return "it goes on by itself when that one has ended", []next.Action{next.ListReplacements.On("")}
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Person:
 		return "do the next step by hand", []next.Action{next.ListTasks.On("")}
 	case r.State == replacement.Held:

@@ -11,7 +11,6 @@ import (
 	"freshseal/core/chain"
 	"freshseal/core/finding"
 	"freshseal/core/next"
-	"freshseal/core/policy"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
@@ -140,18 +139,6 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, err
 	}
 	return replacement.Event{Kind: replacement.Done}, s.store.SetPath(ctx, j.ID, path.Certificates)
-}
-
-// gate waits for approval where the policy wants it.
-func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
-	rules, err := s.watch.RulesFor(ctx, j.slot)
-	if err != nil {
-		return replacement.Event{}, err
-	}
-	if *rules.Approval == policy.ApprovedByNobody || j.ApprovedBy != "" {
-		return replacement.Event{Kind: replacement.Done}, nil
-	}
-	return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Approval}, nil
 }
 
 // section carries out a stage that consists of the procedure's steps alone. Before

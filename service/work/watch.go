@@ -4,11 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"freshseal/core/next"
-	"freshseal/core/policy"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/service/problem"
@@ -136,62 +134,11 @@ func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind
 	case errors.As(err, &impossible):
 		return Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
 	case errors.Is(err, store.ErrTaken):
-		return Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), "its device has another replacement in progress", "wait for that one")
+		return Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), "another replacement of its slot, or one that touches its device, is in progress", "wait for its end, or cancel it", next.ListReplacements.On(""))
 	case err != nil:
 		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
 	s.log.Info("asked", "what", what, "replacement", id, "by", by)
-	s.Drive(n, action)
-	return s.Replacement(ctx, id)
-}
-
-// shapedBy are those who shaped what is to be approved: who asked for it, and who asked
-// again with other names, another key or signer.
-func (s *Service) shapedBy(ctx context.Context, r store.Replacement) ([]string, error) {
-	out := []string{r.AskedBy}
-	former, err := s.store.ObsoleteOf(ctx, r.ID)
-	for _, f := range former {
-		out = append(out, f.By)
-	}
-	return out, err
-}
-
-// Approve approves a replacement that waits for it, and resumes it.
-func (s *Service) Approve(ctx context.Context, id, by string) (Replacement, error) {
-	n, err := idNumber(id)
-	if err != nil {
-		return Replacement{}, err
-	}
-	r, err := s.store.Replacement(ctx, n)
-	if err != nil {
-		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
-	}
-	cannot := id + " cannot be approved"
-	if r.State != replacement.Waiting || r.WaitingFor != replacement.Approval {
-		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is not waiting for approval: it is %s in stage %s", r.State, r.Stage), "", next.ShowReplacement.On(id))
-	}
-	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
-	if err != nil {
-		return Replacement{}, err
-	}
-	rules, err := s.watch.RulesFor(ctx, slot)
-	if err != nil {
-		return Replacement{}, err
-	}
-	shaped, err := s.shapedBy(ctx, r)
-	if err != nil {
-		return Replacement{}, err
-	}
-	if *rules.Approval == policy.ApprovedByAnother && slices.Contains(shaped, by) {
-		return Replacement{}, problem.New(problem.Refused, cannot, by+" requested it, and the policy requires another person", "ask another operator")
-	}
-	if err := s.store.SetApproved(ctx, n, by); err != nil {
-		return Replacement{}, err
-	}
-	action, err := s.advance(ctx, n, replacement.Event{Kind: replacement.Arrived})
-	if err != nil {
-		return Replacement{}, err
-	}
 	s.Drive(n, action)
 	return s.Replacement(ctx, id)
 }

@@ -55,6 +55,7 @@ const places: Record<Action['do'], (about: string) => Place | undefined> = {
   'change-device': device('Change'),
   'change-site': list('Open the sites', '/settings/sites'),
   'finish-task': list('List what waits for a person', '/tasks'),
+  'go-on': replacement('Open'),
   'keep-keys': list('Open the policies', '/settings/policy'),
   'pack-parcel': list('Open the desk', '/desk'),
   'replace-credential': list('Open the credentials', '/settings/credentials'),

@@ -67,9 +67,9 @@ function Shown({ it }: { it: Replacement }) {
       >
         <Wishes r={it} />
       </Heading>
-      {(it.why || (it.next && !byHand)) && (
+      {(it.why || it.closed || (it.next && !byHand)) && (
         <Alert severity={severity(it)} variant="outlined" sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
-          <Foreign>{it.why}</Foreign>
+          <Foreign>{[it.why, it.closed].filter(Boolean).join('; ')}</Foreign>
           <Next say={it.next} actions={it.actions} />
         </Alert>
       )}
@@ -159,6 +159,10 @@ function facts(it: Replacement): Fact[] {
     ['Asked for by', <Foreign>{`${it.asked_by}, ${moment(it.begun_at)}`}</Foreign>],
     ...(it.approved_by ? [['Approved by', <Foreign>{it.approved_by}</Foreign>] as Fact] : []),
     ...(it.former ?? []).map((f): Fact => ['Obsolete', <Foreign>{`${f.sha256.slice(0, 16)}…, asked for anew by ${f.by}: ${f.reason}`}</Foreign>]),
+    ...(it.not_before ? [['Not before', moment(it.not_before)] as Fact] : []),
+    ...(it.stop_after ? [['Stops after', it.stop_after] as Fact] : []),
+    ...(it.paused_by ? [['Paused by', <Foreign>{it.paused_by}</Foreign>] as Fact] : []),
+    ...(it.any_time ? [['Outside of its windows', <Foreign>{it.any_time}</Foreign>] as Fact] : []),
     ...(it.retry_of ? [['Retry of', it.retry_of] as Fact] : []),
     ...(it.kept ? [['Kept for another try', `until ${it.kept.until.slice(0, 10)}: ${it.kept.what.join(', ')}`] as Fact] : []),
     ['Old', <Print text={it.old_sha256} what="the old SHA-256" />],

@@ -10,15 +10,32 @@ import { sessionQuery, useChange } from '../../api/queries'
 import { Compare } from '../../parts/Compare'
 import { Confirm } from '../../parts/Confirm'
 import { Findings } from '../../parts/Findings'
+import { Foreign } from '../../parts/Foreign'
 import { useMay } from '../../parts/May'
-import { Quiet } from '../../parts/Panel'
+import { Facts, Quiet, type Fact } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { AskAgain, canAskAgain } from './AskAgain'
 
 // In these stages the device may serve something else than before.
 const touched = ['trust', 'install', 'trial', 'activate', 'prove', 'mirror', 'seal']
 
-type Wish = 'accept' | 'approve' | 'cancel' | 'revert' | 'resume' | 'done' | 'not-done' | 'repeat' | 'clear' | 'retry' | 'close-new' | 'close-old' | 'close-neither'
+type Wish =
+  | 'accept'
+  | 'approve'
+  | 'go'
+  | 'go-anyway'
+  | 'pause'
+  | 'cancel'
+  | 'revert'
+  | 'resume'
+  | 'done'
+  | 'not-done'
+  | 'repeat'
+  | 'clear'
+  | 'retry'
+  | 'close-new'
+  | 'close-old'
+  | 'close-neither'
 
 const closes = { 'close-new': 'new', 'close-old': 'old', 'close-neither': 'neither' } as const
 
@@ -33,7 +50,13 @@ function send(r: Replacement, what: Wish, reason: string) {
     case 'clear':
       return take(api.POST('/api/v1/replacements/{id}/clear', params))
     case 'approve':
-      return take(api.POST('/api/v1/replacements/{id}/approve', params))
+      return take(api.POST('/api/v1/replacements/{id}/approve', { ...params, body: { ...(r.effect && { digest: r.effect.digest }) } }))
+    case 'go':
+      return take(api.POST('/api/v1/replacements/{id}/go', { ...params, body: {} }))
+    case 'go-anyway':
+      return take(api.POST('/api/v1/replacements/{id}/go', { ...params, body: { reason } }))
+    case 'pause':
+      return take(api.POST('/api/v1/replacements/{id}/pause', params))
     case 'cancel':
       return take(api.POST('/api/v1/replacements/{id}/cancel', params))
     case 'revert':
@@ -87,6 +110,10 @@ export function Wishes({ r }: { r: Replacement }) {
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1 }}>
         {can.has('accept-answer') && wish('accept', 'Accept the answer')}
         {r.waiting_for === 'approval' && wish('approve', 'Approve')}
+        {r.waiting_for === 'go-ahead' && wish('go', 'Go on')}
+        {r.waiting_for === 'window' && wish('go-anyway', 'Touch the device now', 'outlined')}
+        {open && r.state !== 'held' && !r.paused_by && !changed && wish('pause', 'Pause', 'outlined')}
+        {r.paused_by && r.state !== 'held' && open && r.waiting_for !== 'go-ahead' && wish('go', 'End the pause', 'outlined')}
         {r.state === 'held' && !unknown && wish('resume', 'Resume')}
         {r.state === 'held' && unknown && wish('done', 'The step was done: go on')}
         {r.state === 'held' && unknown && wish('not-done', 'It was not done: do it now', 'outlined')}
@@ -128,6 +155,7 @@ export function Wishes({ r }: { r: Replacement }) {
 
 const needsAnswer: Partial<Record<Wish, true>> = {
   accept: true,
+  'go-anyway': true,
   approve: true,
   cancel: true,
   revert: true,
@@ -149,6 +177,21 @@ const closing: Partial<Record<Wish, string>> = {
   'close-new': 'Every address serves the new certificate. The slot counts as replaced.',
   'close-old': 'Every address serves the old certificate. The slot counts as it was before.',
   'close-neither': 'The slot counts as serving whatever it serves now.',
+}
+
+/** EffectFacts says what a replacement is about to do: names, trust, pins and steps. */
+function EffectFacts({ effect }: { effect: NonNullable<Replacement['effect']> }) {
+  return (
+    <Facts
+      rows={[
+        ...(effect.names_added.length > 0 ? [['Names added', <Foreign>{effect.names_added.join(', ')}</Foreign>] as Fact] : []),
+        ...(effect.names_lost.length > 0 ? [['Names lost', <Foreign>{effect.names_lost.join(', ')}</Foreign>] as Fact] : []),
+        ...effect.trust.map((t): Fact => [`Audience ${t.audience}`, t.trusted ? 'trusts it' : <Foreign>{`does not trust it: it lacks ${t.lacks ?? ''}`}</Foreign>]),
+        ...effect.pins.map((p): Fact => ['Must be told', <Foreign>{p.who}</Foreign>]),
+        ['Steps on the device', <Foreign>{effect.stages.join('; ')}</Foreign>],
+      ]}
+    />
+  )
 }
 
 type QuestionProps = {
@@ -181,6 +224,7 @@ function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) 
       return (
         <Confirm {...rest} wide mild question={`Approve the new certificate of ${place}?`} yes="Approve" no="Not yet">
           <Compare left={old} right={fresh} />
+          {r.effect && <EffectFacts effect={r.effect} />}
           <Typography sx={{ mt: 1 }}>It is put on the device at once, or in the next window.</Typography>
         </Confirm>
       )
@@ -199,6 +243,13 @@ function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) 
               ? 'What was changed on the device is undone, and the old certificate is proven on the wire.'
               : 'Nothing was changed on the device yet. Its request becomes obsolete: an answer that still comes is not installed.'}
           </Typography>
+        </Confirm>
+      )
+    case 'go-anyway':
+      return (
+        <Confirm {...rest} question={`Touch ${r.device} outside of its windows?`} yes="Touch it now" no="Wait">
+          <Typography sx={{ mb: 2 }}>{r.closed}</Typography>
+          <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required fullWidth helperText="Recorded in the ledger." />
         </Confirm>
       )
     case 'close-new':

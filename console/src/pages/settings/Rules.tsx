@@ -35,12 +35,15 @@ const switches = {
   node_wildcard: 'Request a wildcard instead of the names of nodes',
   keep_keys: 'Keep keys that the service made',
   check_revocation: 'Check revocation (OCSP, revocation lists)',
+  keep_holidays: 'Touch no device on holidays',
+  root_pins_first: 'Wait until those who pinned a root have confirmed the new one',
   weak_keys: 'Allow RSA 1024 and SHA-1',
 } as const
 
 const choices = { approval: 'Approval by', signer: 'Default signer', renewal_key: 'Key of a replacement' } as const
 const lists = { required_names: 'Required names', name_prefixes: 'Service labels to request', service_domains: 'Service domains' } as const
-const labels = { ...numbers, ...switches, ...choices, ...lists }
+const times = { windows: 'Windows in which devices may be touched', freezes: 'Freezes in which no device is touched' } as const
+const labels = { ...numbers, ...switches, ...choices, ...lists, ...times }
 
 const whole = (what: string) => v.pipe(v.string(), v.regex(/^\d*$/, `${what} is a whole number, or empty.`))
 const schema = v.object({
@@ -57,7 +60,11 @@ const schema = v.object({
   node_wildcard: v.boolean(),
   keep_keys: v.boolean(),
   check_revocation: v.boolean(),
+  keep_holidays: v.boolean(),
+  root_pins_first: v.boolean(),
   weak_keys: v.boolean(),
+  windows: v.string(),
+  freezes: v.string(),
   approval: v.string(),
   signer: v.string(),
   renewal_key: v.string(),
@@ -85,7 +92,11 @@ export function valuesOf(r: Rules): Values {
     node_wildcard: r.node_wildcard ?? false,
     keep_keys: r.keep_keys ?? false,
     check_revocation: r.check_revocation ?? false,
+    keep_holidays: r.keep_holidays ?? false,
+    root_pins_first: r.root_pins_first ?? false,
     weak_keys: r.weak_keys ?? false,
+    windows: (r.windows ?? []).join('\n'),
+    freezes: (r.freezes ?? []).join('\n'),
     approval: r.approval ?? '',
     signer: r.signer ?? '',
     renewal_key: r.renewal_key ?? '',
@@ -101,6 +112,11 @@ export function rulesOf(before: Rules, changed: Partial<Values>): Rules {
   for (const [name, value] of Object.entries(changed)) {
     if (name in numbers) out[name] = value === '' ? undefined : Number(value)
     else if (name in lists) out[name] = words(String(value))
+    else if (name in times)
+      out[name] = String(value)
+        .split('\n')
+        .map((line) => line.trim())
+        .filter(Boolean)
     else out[name] = value === '' && name !== 'signer' ? undefined : value
   }
   return Object.fromEntries(Object.entries(out).filter(([, value]) => value !== undefined))
@@ -129,7 +145,7 @@ export function Rules() {
               <Form
                 id={id}
                 label="Rules for another scope"
-                schema={v.object({ scope: v.pipe(v.string(), v.trim(), v.regex(/^(site|device)\/./, 'Write site/NAME or device/NAME.')) })}
+                schema={v.object({ scope: v.pipe(v.string(), v.trim(), v.regex(/^(site|tag|device)\/./, 'Write site/NAME, tag/NAME or device/NAME.')) })}
                 start={{ scope: '' }}
                 again
                 submit="Begin"
@@ -138,7 +154,7 @@ export function Rules() {
                 send={(x) => Promise.resolve(x.scope)}
                 done={(scope) => setBegun([...begun, scope])}
               >
-                <Field name="scope" label="Own rules for" help="site/NAME or device/NAME" sx={{ maxWidth: 340 }} />
+                <Field name="scope" label="Own rules for" help="site/NAME, tag/NAME or device/NAME" sx={{ maxWidth: 340 }} />
               </Form>
             ) : (
               <Quiet>Changing rules needs the role admin.</Quiet>
@@ -153,7 +169,10 @@ export function Rules() {
 function told(r: Rules): [string, string][] {
   return Object.entries(r)
     .filter(([name]) => name in labels)
-    .map(([name, value]) => [labels[name as Name], Array.isArray(value) ? value.join(' ') : typeof value === 'boolean' ? (value ? 'yes' : 'no') : String(value)])
+    .map(([name, value]) => [
+      labels[name as Name],
+      Array.isArray(value) ? value.join(name in times ? '; ' : ' ') : typeof value === 'boolean' ? (value ? 'yes' : 'no') : String(value),
+    ])
 }
 
 function EditRules({ policy }: { policy: Policy }) {
@@ -206,6 +225,15 @@ function EditRules({ policy }: { policy: Policy }) {
         <Field name="required_names" label={lists.required_names} help="separated by blanks" />
         <Field name="name_prefixes" label={lists.name_prefixes} help="separated by blanks" />
         <Field name="service_domains" label={lists.service_domains} help="separated by blanks; requested with these labels" />
+        <Field
+          name="windows"
+          label={times.windows}
+          multiline
+          minRows={2}
+          sx={{ gridColumn: '1 / -1' }}
+          help="one in a line, as calendars write them (RFC 5545): DTSTART;TZID=Europe/Oslo:20261201T220000 RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H"
+        />
+        <Field name="freezes" label={times.freezes} multiline minRows={2} sx={{ gridColumn: '1 / -1' }} help="one in a line: 2026-12-20/2027-01-03 end of the year" />
       </FieldGrid>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2 }}>
         {(Object.keys(switches) as (keyof typeof switches)[])

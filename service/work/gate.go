@@ -1,0 +1,432 @@
+package work
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/next"
+	"freshseal/core/policy"
+	"freshseal/core/procedure"
+	"freshseal/core/replacement"
+	"freshseal/service/deed"
+	"freshseal/service/problem"
+	"freshseal/service/watch"
+	"freshseal/store"
+)
+
+// setMoment takes over from an order when the device may be touched, and where the replacement is to stop.
+func (s *Service) setMoment(ctx context.Context, j *job, o Order) error {
+	cannot := fmt.Sprintf("%s/%s is not replaced", o.Device, o.Slot)
+	switch o.StopAfter {
+	case "", string(replacement.Sign):
+	case string(replacement.Trial):
+		if len(j.procedure.Steps[procedure.Trial]) == 0 {
+			return problem.Reject(cannot, "its family has no trial", "stop after sign instead", next.Give.On("stop_after"))
+		}
+	default:
+		return problem.Reject(cannot, fmt.Sprintf("it cannot stop after %q", o.StopAfter), "give sign or trial", next.Give.On("stop_after"))
+	}
+	j.StopAfter = o.StopAfter
+	if o.At != nil {
+		if o.At.After(s.now().AddDate(1, 0, 0)) {
+			return problem.Reject(cannot, "the time is more than a year ahead", "give an earlier one", next.Give.On("at"))
+		}
+		j.NotBefore = store.At(*o.At)
+	}
+	if !o.NextOpen {
+		return nil
+	}
+	times, err := s.watch.Touches(ctx, j.slot, j.device.Tags.V)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(times.Sets, func(set watch.Windows) bool { return len(set) > 0 }) {
+		return problem.Reject(cannot, "no window is set for it", "set one by policy, or give a time", next.Give.On("at"))
+	}
+	j.AfterOpen = s.moment()
+	return nil
+}
+
+// restsBefore returns why a replacement waits for a go-ahead before the stage in hand; empty: it does not.
+func (j job) restsBefore() string {
+	if j.Reverting || j.Stopping {
+		return ""
+	}
+	switch {
+	case j.PausedBy != "" && !j.serving():
+		return "it was paused by " + j.PausedBy
+	case j.StopAfter == string(replacement.Sign) && j.Stage == replacement.Gate:
+		return "it was to stop after sign"
+	case j.StopAfter == string(replacement.Trial) && j.Stage == replacement.Activate:
+		return "it was to stop after the trial: look at the test address"
+	}
+	return ""
+}
+
+// serving reports whether the new certificate may be served already: from here on a pause would only delay the proof.
+func (j job) serving() bool {
+	return slices.Contains([]replacement.Stage{replacement.Prove, replacement.Mirror, replacement.Seal}, j.Stage)
+}
+
+// gate lets a replacement pass once it is approved, those who pinned the root know of it, the device may be touched, and no other replacement
+// touches it.
+func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
+	waits := func(whom replacement.WaitingFor) (replacement.Event, error) {
+		return replacement.Event{Kind: replacement.Waits, Waiting: whom}, nil
+	}
+	rules, err := s.watch.RulesFor(ctx, j.slot)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	pending, err := s.store.TellRoots(ctx, j.ID, s.moment())
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	if *rules.Approval != policy.ApprovedByNobody {
+		effect, err := s.effect(ctx, j)
+		if err != nil {
+			return replacement.Event{}, err
+		}
+		if j.ApprovedBy != "" && j.ApprovedWhat != effect.Digest {
+			s.log.Info("what was approved changed", "replacement", replacement.Name(j.ID), "approved_by", j.ApprovedBy)
+			if err := s.store.SetApproved(ctx, j.ID, "", ""); err != nil {
+				return replacement.Event{}, err
+			}
+			j.ApprovedBy = ""
+		}
+		if j.ApprovedBy == "" {
+			return waits(replacement.Approval)
+		}
+	}
+	opens, closed, err := s.opening(ctx, j)
+	if err == nil && closed == "" && pending > 0 && policy.Is(rules.RootPinsFirst) && j.AnyTime == "" {
+		closed = fmt.Sprintf("%d who pinned the root have not confirmed the new one", pending)
+	}
+	if err == nil {
+		err = s.store.SetOpens(ctx, j.ID, store.At(opens), closed)
+	}
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	if closed != "" {
+		return waits(replacement.Window)
+	}
+	if other, err := s.store.Touching(ctx, j.DeviceID, j.Cluster, j.ID); err != nil || other != 0 {
+		if err == nil {
+			err = s.store.SetOpens(ctx, j.ID, store.Moment{}, replacement.Name(other)+" is at work there")
+		}
+		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Device}, err
+	}
+	return replacement.Event{Kind: replacement.Done}, nil
+}
+
+// opening returns when a device may be touched, zero where nobody can tell, and what is in the way now; empty: nothing.
+func (s *Service) opening(ctx context.Context, j job) (opens time.Time, closed string, err error) {
+	now := s.now()
+	if j.AnyTime != "" {
+		return now, "", nil
+	}
+	site, err := s.store.NamedSite(ctx, j.device.Site)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return time.Time{}, "", err
+	}
+	if site.Paused {
+		return time.Time{}, "the site " + site.Name + " is paused", nil
+	}
+	times, err := s.watch.Touches(ctx, j.slot, j.device.Tags.V)
+	if err != nil {
+		return time.Time{}, "", err
+	}
+	need, err := s.takes(ctx, j)
+	if err != nil {
+		return time.Time{}, "", err
+	}
+	from := now
+	if j.NotBefore.After(now) {
+		from, closed = j.NotBefore.Time, "it was to begin at "+j.NotBefore.UTC().Format("2006-01-02 15:04 MST")
+	}
+	opens, why := times.Opening(from, need)
+	if !j.AfterOpen.IsZero() && closed == "" && why == "" { // one is open: it counts where it opened after it was asked for
+		if !times.OpenedSince(j.AfterOpen.Time, from) {
+			opens, closed = times.OpensAfter(from, need), "it was to wait for the next window"
+		}
+	}
+	if closed == "" {
+		closed = why
+	}
+	if opens.IsZero() && why != "" {
+		closed += fmt.Sprintf("; work and way back take up to %s, which fits into no window of the next 400 days", need.Round(time.Second))
+	}
+	return opens, closed, nil
+}
+
+// fewest is how many earlier replacements of a family are needed to know how long they take.
+const fewest = 5
+
+// takes returns how long work on a device and the way back may take: twice the time within which nine of ten earlier replacements of the family
+// ended, or by the limits of its procedure.
+func (s *Service) takes(ctx context.Context, j job) (time.Duration, error) {
+	took, err := s.store.TookLive(ctx, j.device.Family, 50)
+	if err != nil {
+		return 0, err
+	}
+	if len(took) < fewest {
+		return 2*j.procedure.Traits.RestartLimit + j.procedure.Traits.RollsBack + 2*time.Minute, nil
+	}
+	slices.Sort(took)
+	return 2 * time.Duration(took[(len(took)*9-1)/10]) * time.Millisecond, nil
+}
+
+// watchGates lets replacements pass whose device may be touched by now.
+func (s *Service) watchGates() {
+	for {
+		rows, err := s.store.WaitingFor(s.stopping, replacement.Window, replacement.Device)
+		for _, row := range rows {
+			if err := s.tryGate(s.stopping, row); err != nil && s.stopping.Err() == nil {
+				s.log.Error("looking whether a device may be touched", "replacement", replacement.Name(row.ID), "error", err)
+			}
+		}
+		if err != nil && s.stopping.Err() == nil {
+			s.log.Error("looking for replacements at the gate", "error", err)
+		}
+		select {
+		case <-time.After(gateEvery):
+		case <-s.stopping.Done():
+			return
+		}
+	}
+}
+
+// tryGate has the gate looked at again where what was in the way is over. That a window opens earlier than was known, because a rule changed, is
+// found here too.
+func (s *Service) tryGate(ctx context.Context, row store.Replacement) error {
+	if row.WaitingFor == replacement.Device {
+		other, err := s.store.Touching(ctx, row.DeviceID, row.Cluster, row.ID)
+		if err != nil || other != 0 {
+			return err
+		}
+	} else {
+		j, err := s.load(ctx, row.ID)
+		if err != nil {
+			return err
+		}
+		opens, closed, err := s.opening(ctx, j)
+		if err != nil {
+			return err
+		}
+		if closed != "" {
+			if !opens.Equal(row.OpensAt.Time) || closed != row.Closed {
+				return s.store.SetOpens(ctx, row.ID, store.At(opens), closed)
+			}
+			return nil
+		}
+		pending, err := s.store.TellRoots(ctx, row.ID, s.moment())
+		if err != nil {
+			return err
+		}
+		rules, err := s.watch.RulesFor(ctx, j.slot)
+		if err != nil || pending > 0 && policy.Is(rules.RootPinsFirst) {
+			return err
+		}
+	}
+	return s.arrive(ctx, row.ID)
+}
+
+// arrive lets a replacement go on that waits.
+func (s *Service) arrive(ctx context.Context, id int64) error {
+	action, err := s.advance(ctx, id, replacement.Event{Kind: replacement.Arrived})
+	if errors.As(err, new(replacement.Impossible)) {
+		return nil // somebody was faster
+	}
+	if err == nil {
+		s.Drive(id, action)
+	}
+	return err
+}
+
+// Effect is what a replacement is about to do to its device: what is approved. The digest changes with it.
+type Effect struct {
+	Digest     string        `json:"digest" required:"true" description:"SHA-256 of what will happen: certificates, names, procedure, settings, addresses, who trusts and who pinned"`
+	Old        *cert.Facts   `json:"old,omitempty"`
+	New        *cert.Facts   `json:"new,omitempty"`
+	NamesAdded []string      `json:"names_added" required:"true"`
+	NamesLost  []string      `json:"names_lost" required:"true"`
+	Trust      []watch.Trust `json:"trust" required:"true" description:"which audiences will trust it, and what the others lack"`
+	Pins       []Pin         `json:"pins" required:"true"`
+	Stages     []string      `json:"stages" required:"true" description:"those in which the device is worked on, each with its steps"`
+}
+
+// effect returns what a replacement is about to do.
+func (s *Service) effect(ctx context.Context, j job) (Effect, error) {
+	out := Effect{NamesAdded: []string{}, NamesLost: []string{}, Trust: []watch.Trust{}, Stages: []string{}}
+	old, fresh := []string{}, []string{}
+	if j.OldSHA256 != "" {
+		found, err := s.store.Certificates(ctx, []string{j.OldSHA256})
+		if err != nil {
+			return out, err
+		}
+		facts := found[0].Facts()
+		out.Old, old = &facts, facts.Names
+	}
+	if j.material.Path != nil {
+		facts := j.material.Path.Certificates[0].Facts()
+		out.New, fresh = &facts, facts.Names
+		p, err := s.watch.Pools(ctx)
+		if err != nil {
+			return out, err
+		}
+		trusting, err := s.watch.Trusting(ctx, p)
+		if err != nil {
+			return out, err
+		}
+		out.Trust = trusting.Of(j.material.Path.Certificates, s.now())
+		for _, name := range fresh {
+			if !slices.Contains(old, name) {
+				out.NamesAdded = append(out.NamesAdded, name)
+			}
+		}
+		for _, name := range old {
+			if !slices.Contains(fresh, name) {
+				out.NamesLost = append(out.NamesLost, name)
+			}
+		}
+	}
+	var err error
+	if out.Pins, err = s.pinsOf(ctx, j.slotIDs()...); err != nil {
+		return out, err
+	}
+	for _, stage := range replacement.Stages[slices.Index(replacement.Stages, replacement.Backup):] {
+		for _, step := range j.procedure.Steps[procedure.Section(stage)] {
+			out.Stages = append(out.Stages, string(stage)+": "+step.Name)
+		}
+	}
+	text, err := json.Marshal(struct {
+		Effect
+		Path, Settings any
+		Procedure      string
+		Signer         string
+		Nodes, Slots   any
+		Address        string
+	}{out, j.Path.V, j.device.Settings.V, j.Replacement.Procedure, j.Signer, j.device.Nodes.V, showTargets(j.targets), j.device.Address})
+	sum := sha256.Sum256(text)
+	out.Digest = hex.EncodeToString(sum[:])
+	return out, err
+}
+
+// shapedBy are those who shaped what is to be approved: who asked for it, and who asked
+// again with other names, another key or signer.
+func (s *Service) shapedBy(ctx context.Context, r store.Replacement) ([]string, error) {
+	out := []string{r.AskedBy}
+	former, err := s.store.ObsoleteOf(ctx, r.ID)
+	for _, f := range former {
+		out = append(out, f.By)
+	}
+	return out, err
+}
+
+// Approval says what a person approves.
+type Approval struct {
+	Digest string `json:"digest,omitempty" description:"of what the person saw (effect.digest); where it changed since, nothing is approved"`
+}
+
+// Approve approves a replacement that waits for it, and resumes it.
+func (s *Service) Approve(ctx context.Context, id string, a Approval, by string) (Replacement, error) {
+	j, err := s.named(ctx, id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	cannot := id + " cannot be approved"
+	if j.State != replacement.Waiting || j.WaitingFor != replacement.Approval {
+		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is not waiting for approval: it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
+	}
+	rules, err := s.watch.RulesFor(ctx, j.slot)
+	if err != nil {
+		return Replacement{}, err
+	}
+	shaped, err := s.shapedBy(ctx, j.Replacement)
+	if err != nil {
+		return Replacement{}, err
+	}
+	if *rules.Approval == policy.ApprovedByAnother && slices.Contains(shaped, by) {
+		return Replacement{}, problem.New(problem.Refused, cannot, by+" requested it, and the policy requires another person", "ask another operator")
+	}
+	effect, err := s.effect(ctx, j)
+	if err != nil {
+		return Replacement{}, err
+	}
+	if a.Digest != "" && a.Digest != effect.Digest {
+		return Replacement{}, problem.New(problem.Conflict, cannot, "what it is about to do changed since you looked", "look again, then approve it", next.ShowReplacement.On(id))
+	}
+	deed.Say(ctx, "%s: %s", id, effect.Digest)
+	if err := s.store.SetApproved(ctx, j.ID, by, effect.Digest); err != nil {
+		return Replacement{}, err
+	}
+	if err := s.arrive(ctx, j.ID); err != nil {
+		return Replacement{}, err
+	}
+	return s.Replacement(ctx, id)
+}
+
+// GoAhead lets a replacement go on that was paused or was to stop, or touch its device outside of the windows.
+type GoAhead struct {
+	Reason string `json:"reason,omitempty" description:"why the device is touched outside of its windows, freezes and holidays; needed for that alone"`
+}
+
+// mostReason bounds a reason, in bytes.
+const mostReason = 400
+
+// GoOn lets a replacement go on that waits for a go-ahead or for a window.
+func (s *Service) GoOn(ctx context.Context, id string, g GoAhead, by string) (Replacement, error) {
+	n, err := idNumber(id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	r, err := s.store.Replacement(ctx, n)
+	if err != nil {
+		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+	}
+	cannot := id + " does not go on"
+	paused := r.PausedBy != "" && !r.State.Over()
+	switch {
+	case r.State == replacement.Waiting && r.WaitingFor == replacement.Window && g.Reason == "":
+		return Replacement{}, problem.New(problem.Conflict, cannot, r.Closed, "wait, or give a reason to touch the device all the same", next.Give.On("reason"))
+	case (r.State != replacement.Waiting || r.WaitingFor != replacement.GoAhead && r.WaitingFor != replacement.Window) && !paused:
+		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it waits for no go-ahead: it is %s in stage %s", r.State, r.Stage), "", next.ShowReplacement.On(id))
+	case len(g.Reason) > mostReason || g.Reason != "" && !oneLine(g.Reason, mostReason):
+		return Replacement{}, problem.Reject(cannot, "the reason is not a line of up to 400 characters", "shorten it", next.Give.On("reason"))
+	}
+	if g.Reason != "" {
+		deed.Say(ctx, "%s outside of its windows: %s", id, g.Reason)
+	}
+	if err := s.store.SetGoAhead(ctx, n, g.Reason); err != nil {
+		return Replacement{}, err
+	}
+	if r.State == replacement.Waiting && (r.WaitingFor == replacement.GoAhead || r.WaitingFor == replacement.Window) {
+		if err := s.arrive(ctx, n); err != nil {
+			return Replacement{}, err
+		}
+	}
+	return s.Replacement(ctx, id)
+}
+
+// Pause has a replacement wait for a go-ahead before its next stage, until what it changed is served.
+func (s *Service) Pause(ctx context.Context, id, by string) (Replacement, error) {
+	j, err := s.named(ctx, id)
+	if err != nil {
+		return Replacement{}, err
+	}
+	if j.State.Over() || j.Reverting || j.Stopping || j.serving() {
+		return Replacement{}, problem.New(problem.Conflict, id+" is not paused", fmt.Sprintf("it is %s in stage %s", j.State, j.Stage), "cancel or revert it instead", next.ShowReplacement.On(id))
+	}
+	if err := s.store.SetPaused(ctx, j.ID, by); err != nil {
+		return Replacement{}, err
+	}
+	return s.Replacement(ctx, id)
+}
