@@ -212,7 +212,7 @@ var fleetRoutes = []route{
 	does("POST", "/readings", "read an address that is not in the inventory", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in watch.AskReading) (watch.Seen, error) {
 		return s.Watch.ReadAddress(ctx, in)
 	}),
-	looks("/due", "list what must be done, in the order in which it bites: what is wrong now, then by act-by date", func(ctx context.Context, s *service.Service, _ people.Bearer, in askDue) (fleet.Due, error) {
+	looks("/due", "list what must be done, most urgent first", func(ctx context.Context, s *service.Service, _ people.Bearer, in askDue) (fleet.Due, error) {
 		return s.Fleet.Due(ctx, number(in.Within, "30"), in.Site, number(in.Limit, "1000"))
 	}),
 	listing("/protocols", "list the protocols that slots can be read by", theWatch, (*watch.Service).Protocols),

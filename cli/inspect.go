@@ -123,6 +123,9 @@ func (a *app) printAccount(account inspect.Account) error {
 	printPile(a.out, account.Files)
 	for _, c := range account.Chains {
 		put(a.out, "\nchain of %s\n", c.Subject)
+		if len(c.Drawn.Certificates) > 0 {
+			showFacts(a.out, "  ", c.Drawn.Certificates[0].Facts())
+		}
 		for i, each := range c.Drawn.Certificates {
 			put(a.out, "  %s%s (to %s)\n", strings.Repeat("  ", i), each.ShortName(), each.NotAfter.UTC().Format("2006-01-02"))
 		}

@@ -202,8 +202,8 @@ func (a *app) due() *cobra.Command {
 	var within int
 	var site string
 	c := &cobra.Command{
-		Use: "due", Short: "List what to do first: what is wrong now, then what expires soon", Args: cobra.NoArgs,
-		Long: "List what to do first: what is wrong now, worst first, then by act-by date. Devices that let nobody in once their certificate has expired come before the others each time.",
+		Use: "due", Short: "List what to do, most urgent first", Args: cobra.NoArgs,
+		Long: "List what to do, most urgent first: devices that let nobody in once their certificate has expired, where that is near;\nthen expired, unexpected and faulty certificates; then by act-by date; factory certificates last.",
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var found fleet.Due
 			if err := client.do(ctx, "GET", v1+"/due?"+url.Values{"within": {strconv.Itoa(within)}, "site": {site}}.Encode(), nil, &found); err != nil {

@@ -114,7 +114,14 @@ func (a *app) showReplacement(r work.Replacement) {
 			put(w, "  slot     %s\n", t)
 		}
 	}
-	put(w, "  old      %s\n  new      %s\n", dash(r.OldSHA256), dash(r.NewSHA256))
+	switch {
+	case len(r.Chain) > 0:
+		compareFacts(w, r.OldCertificate, r.Chain[0].Facts)
+	case r.OldCertificate != nil:
+		showFacts(w, "  old ", *r.OldCertificate)
+	default:
+		put(w, "  old      %s\n  new      %s\n", dash(r.OldSHA256), dash(r.NewSHA256))
+	}
 	drawChain(w, r.Chain)
 	printFindings(w, "  ", r.Findings)
 	stage := ""
@@ -294,16 +301,7 @@ func (a *app) approve() *cobra.Command {
 // showEffect says what a replacement is about to do, old and new beside each other.
 func showEffect(w io.Writer, what work.Effect) {
 	if what.New != nil {
-		old := cert.Facts{}
-		if what.Old != nil {
-			old = *what.Old
-		}
-		for _, row := range [][3]string{
-			{"subject", old.Subject, what.New.Subject}, {"issuer", old.Issuer, what.New.Issuer}, {"from", when(old.NotBefore), when(what.New.NotBefore)}, {"to", when(old.NotAfter), when(what.New.NotAfter)},
-			{"serial", old.Serial, what.New.Serial}, {"SHA-256", old.SHA256, what.New.SHA256}, {"SHA-1", old.SHA1, what.New.SHA1}, {"key", old.Key, what.New.Key},
-		} {
-			put(w, "  %-8s old %s\n           new %s\n", row[0], dash(row[1]), row[2])
-		}
+		compareFacts(w, what.Old, *what.New)
 	}
 	if len(what.NamesAdded) > 0 {
 		put(w, "  names    added: %s\n", strings.Join(what.NamesAdded, ", "))
@@ -323,6 +321,24 @@ func showEffect(w io.Writer, what work.Effect) {
 	}
 	for _, step := range what.Stages {
 		put(w, "  %s\n", step)
+	}
+}
+
+// compareFacts prints two certificates beside each other, in the order in which people compare them.
+func compareFacts(w io.Writer, old *cert.Facts, new cert.Facts) {
+	before := factRows(cert.Facts{})
+	if old != nil {
+		before = factRows(*old)
+	}
+	for i, row := range factRows(new) {
+		switch {
+		case old == nil:
+			put(w, "  %-8s %s\n", row[0], lines("           ", row[1]))
+		case before[i][1] == row[1]:
+			put(w, "  %-8s %s (both)\n", row[0], lines("           ", row[1]))
+		default:
+			put(w, "  %-8s old %s\n           new %s\n", row[0], dash(before[i][1]), dash(row[1]))
+		}
 	}
 }
 

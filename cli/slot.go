@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/cert"
 	"freshseal/service/fleet"
 	"freshseal/service/watch"
 	"freshseal/service/work"
@@ -210,10 +211,8 @@ func (a *app) printSlot(s fleet.Slot, past []work.Replacement) error {
 	}
 	put(w, "  read         %s  %s\n", moment(*s.ReadAt), s.Version)
 	if f := s.Certificate; f != nil {
-		put(w, "  names        %s\n", strings.Join(f.Names, ", "))
-		put(w, "  key          %s, signed %s\n", f.Key, f.Signature)
-		put(w, "  ends         %s, in %d days; act by %s\n", date(s.ExpiresAt), *s.ExpiresInDays, date(s.ActBy))
-		put(w, "  SHA-256      %s\n", f.SHA256)
+		showFacts(w, "  ", *f)
+		put(w, "  ends         in %d days; act by %s\n", *s.ExpiresInDays, date(s.ActBy))
 	}
 	drawChain(w, s.Chain)
 	printFindings(w, "  ", s.Findings)
@@ -222,6 +221,19 @@ func (a *app) printSlot(s fleet.Slot, past []work.Replacement) error {
 		put(w, "  last replacement %s: %s\n    old %s\n    new %s\n", r.ID, r.State, dash(r.OldSHA256), dash(r.NewSHA256))
 	}
 	return nil
+}
+
+// showFacts prints what people compare of a certificate, in the order in which they do.
+func showFacts(w io.Writer, indent string, f cert.Facts) {
+	for _, row := range factRows(f) {
+		put(w, "%s%-12s %s\n", safe(indent), row[0], row[1])
+	}
+}
+
+// factRows are what people compare of a certificate.
+func factRows(f cert.Facts) [][2]string {
+	return [][2]string{{"subject", f.Subject}, {"issuer", f.Issuer}, {"from", when(f.NotBefore)}, {"to", when(f.NotAfter)}, {"serial", f.Serial}, {"SHA-256", f.SHA256}, {"SHA-1", f.SHA1},
+		{"names", strings.Join(f.Names, ", ")}, {"key", f.Key + ", signed " + f.Signature}, {"uses", strings.Join(f.Uses, ", ")}}
 }
 
 func dash(s string) string {

@@ -55,6 +55,18 @@ func (a *app) task() *cobra.Command {
 	show := &cobra.Command{
 		Use: "show TASK", Short: "Show a task, with the values to copy and the files to upload", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			if strings.HasPrefix(args[0], "n") { // what is to be told is listed among the tasks
+				all, err := a.tellings(ctx, client, "")
+				for _, each := range all {
+					if each.ID == args[0] {
+						return a.printTellings([]work.Telling{each})
+					}
+				}
+				if err == nil {
+					err = failed("nobody is to be told as "+args[0], "", "see: freshseal task tell")
+				}
+				return err
+			}
 			var t work.Task
 			if err := client.do(ctx, "GET", v1+"/tasks"+item(args[0]), nil, &t); err != nil {
 				return err

@@ -47,6 +47,18 @@ func TestTheExamplesWorkOnRealServers(t *testing.T) {
 			return []string{"site=" + b.at("site.conf"), "certificate=" + b.at("tls/new/site.pem"), "key_file=" + b.at("tls/new/site.key"), "enable=" + b.at("enable"), "test=" + apache + " -t", "reload=" + b.at("reload")},
 				append(strings.Fields(apache), "-D", "FOREGROUND")
 		}},
+		{"short", "jetty-web", func(t *testing.T, b *box) ([]string, []string) {
+			write(t, b.at("nginx.conf"), "worker_processes 1;\npid nginx.pid;\nevents {}\nhttp {\n access_log off;\n client_body_temp_path t1;\n proxy_temp_path t2;\n fastcgi_temp_path t3;\n uwsgi_temp_path t4;\n scgi_temp_path t5;\n server { listen "+b.address+":"+b.webPort+" ssl; ssl_certificate "+b.at("tls/cert.pem")+"; ssl_certificate_key "+b.at("tls/key.pem")+"; return 200 ok; }\n}\n")
+			return []string{"certificate_file=" + b.at("tls/cert.pem"), "key_file=" + b.at("tls/key.pem"), "owner=root", "test=" + b.nginx() + "-t", "reload=" + b.nginx() + "-s reload"},
+				[]string{"/usr/sbin/nginx", "-p", b.at(""), "-c", "nginx.conf", "-e", "stderr", "-g", "daemon off;"}
+		}},
+		{"one file", "pier-web", func(t *testing.T, b *box) ([]string, []string) {
+			write(t, b.at("lighttpd.conf"), "server.modules = (\"mod_openssl\")\nserver.document-root = \""+b.at("")+"\"\nserver.bind = \""+b.address+"\"\nserver.port = "+b.webPort+"\nserver.pid-file = \""+b.at("pid")+"\"\nssl.engine = \"enable\"\nssl.pemfile = \""+b.at("tls/both.pem")+"\"\n")
+			write(t, b.at("tls/both.pem"), read(t, b.at("tls/cert.pem"))+read(t, b.at("tls/key.pem")))
+			script(t, b.at("reload"), "kill -USR1 $(cat "+b.at("pid")+")")
+			return []string{"bundle=" + b.at("tls/both.pem"), "key_file=" + b.at("tls/both.pem"), "reload=" + b.at("reload")},
+				[]string{"/usr/sbin/lighttpd", "-D", "-f", b.at("lighttpd.conf")}
+		}},
 		{"mosquitto", "mosquitto", func(t *testing.T, b *box) ([]string, []string) {
 			write(t, b.at("mosquitto.conf"), "user root\npid_file "+b.at("pid")+"\nlistener "+b.webPort+" "+b.address+"\nallow_anonymous true\ncertfile "+b.at("tls/cert.pem")+"\nkeyfile "+b.at("tls/key.pem")+"\n")
 			return []string{"certificate=" + b.at("tls/cert.pem"), "key_file=" + b.at("tls/key.pem"), "pid_file=" + b.at("pid")},
@@ -71,7 +83,7 @@ func TestTheExamplesWorkOnRealServers(t *testing.T) {
 			settings, command := c.prepare(t, &b)
 			os.MkdirAll(b.at("tls/new"), 0o700)
 			before := map[string]string{}
-			for _, file := range []string{"lighttpd.conf", "ssl.conf", "site.conf", "tls/cert.pem", "tls/key.pem"} {
+			for _, file := range []string{"lighttpd.conf", "ssl.conf", "site.conf", "tls/cert.pem", "tls/key.pem", "tls/both.pem"} {
 				if text, err := os.ReadFile(b.at(file)); err == nil {
 					before[file] = string(text)
 				}

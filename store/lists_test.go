@@ -209,13 +209,15 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 	if fresh := want[due.Fresh] + want[due.Dark]; total != len(slots)-fresh {
 		t.Fatalf("after %s: %d are due of %d slots, and %d are fresh or dark", after, total, len(slots), fresh)
 	}
-	wrong := func(r store.DueRow) int { return min(r.Rank, due.Overdue.Rank()) }
+	wrong := func(r store.DueRow) int {
+		if condition := due.Conditions[r.Rank]; r.LocksOut && (condition == due.Lapsed || !r.OverdueFrom.IsZero() && r.OverdueFrom.Before(now.Time)) {
+			return -1
+		}
+		return slices.Index([]due.Condition{due.Lapsed, due.Stray, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}, due.Conditions[r.Rank])
+	}
 	if !slices.IsSortedFunc(rows, func(x, y store.DueRow) int {
 		if wrong(x) != wrong(y) {
 			return wrong(x) - wrong(y)
-		}
-		if x.LocksOut != y.LocksOut {
-			return map[bool]int{true: -1, false: 1}[x.LocksOut]
 		}
 		return x.OverdueFrom.Compare(y.OverdueFrom.Time)
 	}) {

@@ -1,6 +1,9 @@
 package cert
 
-import "time"
+import (
+	"crypto/x509"
+	"time"
+)
 
 // Facts is a certificate as the API and the commands show it.
 type Facts struct {
@@ -15,6 +18,7 @@ type Facts struct {
 	SHA1       string    `json:"sha1" required:"true"`
 	Key        string    `json:"key" required:"true"`
 	Signature  string    `json:"signature" required:"true"`
+	Uses       []string  `json:"uses" required:"true" description:"what its key may be used for: key usage and extended key usage (RFC 5280, 4.2.1.3 and 4.2.1.12)"`
 	SelfSigned bool      `json:"self_signed" required:"true"`
 	Authority  bool      `json:"authority" required:"true"`
 	Refused    string    `json:"refused,omitempty" description:"why strict readers refuse it"`
@@ -26,7 +30,41 @@ func (c *Certificate) Facts() Facts {
 		Name: c.ShortName(), Subject: c.subject, Issuer: c.Issuer(), Names: c.Names(),
 		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(),
 		Serial: c.Serial(), SHA256: c.SHA256, SHA1: c.SHA1(),
-		Key: c.Key(), Signature: c.SignatureText(),
+		Key: c.Key(), Signature: c.SignatureText(), Uses: c.Uses(),
 		SelfSigned: c.selfSigned, Authority: c.IsAuthority(), Refused: c.Refused,
 	}
+}
+
+// The names of uses as RFC 5280 has them.
+var (
+	keyUses = []struct {
+		bit  x509.KeyUsage
+		name string
+	}{
+		{x509.KeyUsageDigitalSignature, "digitalSignature"}, {x509.KeyUsageContentCommitment, "nonRepudiation"}, {x509.KeyUsageKeyEncipherment, "keyEncipherment"}, {x509.KeyUsageDataEncipherment, "dataEncipherment"},
+		{x509.KeyUsageKeyAgreement, "keyAgreement"}, {x509.KeyUsageCertSign, "keyCertSign"}, {x509.KeyUsageCRLSign, "cRLSign"}, {x509.KeyUsageEncipherOnly, "encipherOnly"}, {x509.KeyUsageDecipherOnly, "decipherOnly"},
+	}
+	extendedUses = map[x509.ExtKeyUsage]string{
+		x509.ExtKeyUsageAny: "anyExtendedKeyUsage", x509.ExtKeyUsageServerAuth: "serverAuth", x509.ExtKeyUsageClientAuth: "clientAuth", x509.ExtKeyUsageCodeSigning: "codeSigning",
+		x509.ExtKeyUsageEmailProtection: "emailProtection", x509.ExtKeyUsageTimeStamping: "timeStamping", x509.ExtKeyUsageOCSPSigning: "OCSPSigning",
+	}
+)
+
+// Uses returns what the key may be used for by key usage and extended key usage; those without a name are given by their number.
+func (c *Certificate) Uses() []string {
+	out := []string{}
+	for _, use := range keyUses {
+		if c.KeyUsage&use.bit != 0 {
+			out = append(out, use.name)
+		}
+	}
+	for _, use := range c.ExtKeyUsage {
+		if name := extendedUses[use]; name != "" {
+			out = append(out, name)
+		}
+	}
+	for _, use := range c.UnknownExtKeyUsage {
+		out = append(out, use.String())
+	}
+	return out
 }

@@ -5,7 +5,9 @@
 //	make sure of a line       after or before another one, in a block, or at the end
 //	remove lines              that match a pattern
 //
-// Every rule can be applied twice: the second time changes nothing. What no rule
+//	an option within a line   key=/etc/gate/key.pem in the line that matches a pattern
+//
+// A rule can be confined to a block or to a section of an INI file. Every rule can be applied twice: the second time changes nothing. What no rule
 // touches stays as it is, byte by byte: encoding, line ends, blanks, a missing
 // line end at the end of the file.
 package edit
@@ -23,19 +25,22 @@ import (
 // MaxSize is the largest file that is edited, in bytes.
 const MaxSize = 1 << 20
 
-// Rule is one change. Exactly one of Set, Replace, Line and Remove is filled.
+// Rule is one change. Exactly one of Set, Option, Replace, Line and Remove is filled.
 type Rule struct {
 	Set     string         // a directive's name
+	Option  string         // an option's name, NAME=VALUE within a line that matches Of
+	Of      *regexp.Regexp // that line
 	To      string         // its value, as it stands in the file
 	As      string         // the whole line, where no line sets the directive yet
 	Replace *regexp.Regexp // lines that match as a whole or in part
-	By      string         // what stands instead, the whole line
+	By      string         // what stands instead, the whole line; ${1} is the first group of the pattern
 	Times   int            // how often Replace must be found; 0: once
 	Line    string         // a line that must be there
 	Remove  *regexp.Regexp // lines to remove
 	After   *regexp.Regexp // where Line, or a Set that is new, goes
 	Before  *regexp.Regexp
 	In      *regexp.Regexp // the line that opens the block to which the rule is confined
+	Section string         // the section of an INI file to which the rule is confined
 }
 
 // Text describes the rule in one line.
@@ -49,9 +54,14 @@ func (r Rule) Text() string {
 			where += fmt.Sprintf(", %s %s", w.word, w.pattern)
 		}
 	}
+	if r.Section != "" {
+		where += ", in the section [" + r.Section + "]"
+	}
 	switch {
 	case r.Set != "":
 		return fmt.Sprintf("set %s to %s%s", r.Set, r.To, where)
+	case r.Option != "":
+		return fmt.Sprintf("set the option %s to %s in the line %s%s", r.Option, r.To, r.Of, where)
 	case r.Replace != nil:
 		return fmt.Sprintf("replace %s by %s%s", r.Replace, r.By, where)
 	case r.Remove != nil:
@@ -220,12 +230,17 @@ func numbers(lines []int) string {
 
 func (d *document) apply(r Rule) error {
 	from, until, err := d.span(r.In)
+	if r.Section != "" {
+		from, until, err = d.section(r.Section)
+	}
 	if err != nil {
 		return err
 	}
 	switch {
 	case r.Set != "":
 		return d.set(r, from, until)
+	case r.Option != "":
+		return d.option(r, from, until)
 	case r.Replace != nil:
 		return d.replace(r, from, until)
 	case r.Remove != nil:
@@ -257,7 +272,7 @@ func (d *document) remove(i int) {
 // set changes the value of a directive where it stands. One that is commented
 // out is taken into use where no other line sets it.
 func (d *document) set(r Rule, from, until int) error {
-	directive, err := regexp.Compile(`^([ \t]*)(#[ \t]*|//[ \t]*)?(` + regexp.QuoteMeta(r.Set) + `)([ \t]*=[ \t]*|[ \t]+)(.*)$`)
+	directive, err := regexp.Compile(`^([ \t]*)(#[ \t]*|//[ \t]*|;[ \t]*)?(` + regexp.QuoteMeta(r.Set) + `)([ \t]*=[ \t]*|[ \t]+)(.*)$`)
 	if err != nil {
 		return errors.New("the directive's name is not UTF-8")
 	}
@@ -282,7 +297,7 @@ func (d *document) set(r Rule, from, until int) error {
 	case r.As != "":
 		return d.insert(r, r.As, from, until)
 	default:
-		return errors.New("no line sets it; say with as: how the whole line is written")
+		return fmt.Errorf("no line sets it%s; say with as: how the whole line is written", d.near(r.Set, from, until))
 	}
 	m := directive.FindStringSubmatch(plain(d.lines[at]))
 	d.lines[at] = d.keepEnd(at, m[1]+m[3]+m[4]+r.To+tail(m[5]))
@@ -320,11 +335,12 @@ func (d *document) keepEnd(i int, text string) string {
 func (d *document) replace(r Rule, from, until int) error {
 	times := max(r.Times, 1)
 	var found []int
+	written := r.written()
 	done := 0
 	for i := from; i < until; i++ {
 		line := plain(d.lines[i])
 		switch {
-		case strings.TrimSpace(line) == strings.TrimSpace(r.By):
+		case written.MatchString(strings.TrimSpace(line)):
 			done++
 		case r.Replace.MatchString(line):
 			found = append(found, i)
@@ -334,9 +350,14 @@ func (d *document) replace(r Rule, from, until int) error {
 		return nil // replaced already
 	}
 	if len(found)+done != times && len(found) != times {
-		return fmt.Errorf("%d lines match instead of %d%s; make the pattern narrower, or say times:", len(found), times, map[bool]string{true: " (lines " + numbers(found) + ")"}[len(found) > 0])
+		if len(found) == 0 {
+			return fmt.Errorf("0 lines match instead of %d%s; correct the pattern", times, d.near(r.Replace.String(), from, until))
+		}
+		return fmt.Errorf("%d lines match instead of %d (lines %s); make the pattern narrower, or say times:", len(found), times, numbers(found))
 	}
 	for _, i := range found {
+		r := r
+		r.By = r.filled(plain(d.lines[i]))
 		indent := d.lines[i][:len(d.lines[i])-len(strings.TrimLeft(d.lines[i], " \t"))]
 		if strings.TrimLeft(r.By, " \t") != r.By {
 			indent = ""
@@ -391,4 +412,125 @@ func (d *document) indentAt(at, from, until int) string {
 		return opening[:len(opening)-len(strings.TrimLeft(opening, " \t"))] + "    "
 	}
 	return ""
+}
+
+// group is a group of a pattern in what stands instead.
+var group = regexp.MustCompile(`\$\{(\d)\}`)
+
+// written matches lines that Replace has written already.
+func (r Rule) written() *regexp.Regexp {
+	var b strings.Builder
+	b.WriteString("^")
+	by, last := strings.TrimSpace(r.By), 0
+	for _, at := range group.FindAllStringIndex(by, -1) {
+		b.WriteString(regexp.QuoteMeta(by[last:at[0]]) + ".*")
+		last = at[1]
+	}
+	b.WriteString(regexp.QuoteMeta(by[last:]) + "$")
+	return regexp.MustCompile(b.String())
+}
+
+// filled is what stands instead of a line, with the groups that the pattern found in it.
+func (r Rule) filled(line string) string {
+	found := r.Replace.FindStringSubmatch(line)
+	return group.ReplaceAllStringFunc(r.By, func(mark string) string {
+		if n := int(mark[2] - '0'); n < len(found) {
+			return found[n]
+		}
+		return ""
+	})
+}
+
+// section is the part of an INI file below [name], up to the next section.
+func (d *document) section(name string) (from, until int, err error) {
+	heads := []string{}
+	from = -1
+	for i, line := range d.lines {
+		head, ok := header(plain(line))
+		switch {
+		case !ok:
+		case from >= 0:
+			return from, i, nil
+		case head == name:
+			from = i + 1
+		default:
+			heads = append(heads, "["+head+"]")
+		}
+	}
+	if from < 0 {
+		said := "it has no sections"
+		if len(heads) > 0 {
+			said = "its sections are " + strings.Join(heads[:min(len(heads), mostNear)], ", ")
+		}
+		return 0, 0, errors.New("no section is called so; " + said)
+	}
+	return from, len(d.lines), nil
+}
+
+// header reads the name of a section of an INI file.
+func header(line string) (string, bool) {
+	line = strings.TrimSpace(line)
+	if !strings.HasPrefix(line, "[") {
+		return "", false
+	}
+	name, rest, ok := strings.Cut(line[1:], "]")
+	rest = strings.TrimSpace(rest)
+	return strings.TrimSpace(name), ok && (rest == "" || rest[0] == '#' || rest[0] == ';')
+}
+
+// option sets NAME=VALUE within the one line that matches, or adds it at the end of its words.
+func (d *document) option(r Rule, from, until int) error {
+	found := d.find(r.Of, from, until)
+	if len(found) != 1 {
+		where := d.near(r.Of.String(), from, until)
+		if len(found) > 0 {
+			where = " (lines " + numbers(found) + ")"
+		}
+		return fmt.Errorf("%d lines match %s instead of 1%s", len(found), r.Of, where)
+	}
+	line := plain(d.lines[found[0]])
+	value, err := regexp.Compile(`(^|[\s,(])(` + regexp.QuoteMeta(r.Option) + `\s*=\s*)("[^"]*"|'[^']*'|[^\s,;)]*)`)
+	if err != nil {
+		return errors.New("the option's name is not UTF-8")
+	}
+	switch at := value.FindAllStringSubmatchIndex(line, -1); len(at) {
+	case 1:
+		line = line[:at[0][6]] + r.To + line[at[0][7]:]
+	case 0:
+		body := strings.TrimRight(withoutTail(line), " \t")
+		line = body + " " + r.Option + "=" + r.To + line[len(body):]
+	default:
+		return fmt.Errorf("line %d sets the option %d times", found[0]+1, len(at))
+	}
+	d.lines[found[0]] = d.keepEnd(found[0], line)
+	return nil
+}
+
+// withoutTail is a line without the semicolon or the comment at its end.
+func withoutTail(line string) string {
+	return strings.TrimSuffix(line, strings.TrimLeft(tail(line), " "))
+}
+
+// mostNear is how many lines are shown where none matches.
+const mostNear = 3
+
+// words are those of a pattern or a directive by which similar lines are found.
+var words = regexp.MustCompile(`[A-Za-z][A-Za-z_]{2,}`)
+
+// near tells what is there where nothing matches: the lines that share a word, or how many lines there are.
+func (d *document) near(pattern string, from, until int) string {
+	var out []string
+	for _, word := range words.FindAllString(pattern, -1) {
+		for i := from; i < until && len(out) < mostNear; i++ {
+			line := strings.TrimSpace(plain(d.lines[i]))
+			shown := fmt.Sprintf("%d: %.80s", i+1, line)
+			if strings.Contains(strings.ToLower(line), strings.ToLower(word)) && !strings.Contains(strings.Join(out, "\n")+"\n", shown+"\n") {
+				out = append(out, shown)
+			}
+		}
+	}
+	if len(out) == 0 {
+		return fmt.Sprintf("; none of its %d lines is like it", until-from)
+	}
+	return "; like it are “" + strings.Join(out, "”, “") + "”"
 }

@@ -96,12 +96,12 @@ func TestRulesThatDoNotFitSayWhy(t *testing.T) {
 	const text = "a = 1\nserver {\n  b 2;\n}\nserver {\n  b 3;\n}\n"
 	for want, rule := range map[string]edit.Rule{
 		"2 lines set it (lines 3, 6); say in which block":           {Set: "b", To: "4"},
-		"no line sets it; say with as":                              {Set: "c", To: "4"},
+		"no line sets it; none of its 7 lines is like it; say with as":                              {Set: "c", To: "4"},
 		"2 lines open such a block (lines 2, 5)":                    {Set: "b", To: "4", In: re(`^server`)},
 		"no line opens this block":                                  {Set: "b", To: "4", In: re(`^http`)},
 		"line 1 opens no block":                                     {Set: "b", To: "4", In: re(`^a`)},
 		"2 lines match instead of 1 (lines 3, 6)":                   {Replace: re(`b`), By: "c"},
-		"0 lines match instead of 1; make the pattern":              {Replace: re(`z`), By: "c"},
+		"0 lines match instead of 1; none of its 7 lines is like it; correct the pattern":              {Replace: re(`z`), By: "c"},
 		"2 lines match b, where the new line goes; write a pattern": {Line: "x", After: re(`b`)},
 	} {
 		if after, err := edit.Apply([]byte(text), []edit.Rule{rule}); err == nil || !strings.Contains(err.Error(), want) {
@@ -160,4 +160,39 @@ func FuzzApply(f *testing.F) {
 			t.Errorf("lines are lost: %q became %q", text, after)
 		}
 	})
+}
+
+// Sections of INI files, options within a line and groups of a pattern are changed where they are meant, and a second time nothing changes.
+func TestSectionsOptionsAndGroups(t *testing.T) {
+	before := "# delivered\n[global]\ncert = none\n\n[listener web] ; the pages\nport = 443\n;cert = /old.pem\n[listener mail]\ncert = /old.pem\nbind :443 ssl cert=/old.pem alpn h2\nbind :8443 ssl # admin\nallow 192.0.2.0 tls=old\nallow 198.51.100.0 tls=old\n"
+	rules := []edit.Rule{
+		{Set: "cert", To: "/new.pem", Section: "listener web"},
+		{Set: "cert", To: "/mail.pem", Section: "listener mail"},
+		{Option: "cert", To: "/new.pem", Of: re(`^bind :443 `)},
+		{Option: "cert", To: "/admin.pem", Of: re(`^bind :8443 `)},
+		{Replace: re(`^(allow .*) tls=old$`), By: "${1} tls=new", Times: 2},
+		{Line: "tls = yes", Section: "global"},
+	}
+	want := "# delivered\n[global]\ncert = none\n\ntls = yes\n[listener web] ; the pages\nport = 443\ncert = /new.pem\n[listener mail]\ncert = /mail.pem\nbind :443 ssl cert=/new.pem alpn h2\nbind :8443 ssl cert=/admin.pem # admin\nallow 192.0.2.0 tls=new\nallow 198.51.100.0 tls=new\n"
+	after := []byte(before)
+	for range 2 {
+		var err error
+		if after, err = edit.Apply(after, rules); err != nil {
+			t.Fatal(err)
+		}
+		if string(after) != want {
+			t.Fatalf("it became\n%s", after)
+		}
+	}
+	for said, rule := range map[string]edit.Rule{
+		"its sections are [global], [listener web], [listener mail]":                         {Set: "cert", To: "x", Section: "listener"},
+		"0 lines match ^bind :444 instead of 1; like it are “10: bind :443 ssl cert=/old.pem": {Option: "cert", To: "x", Of: re("^bind :444")},
+		"2 lines match ^bind instead of 1 (lines 10, 11)":                                    {Option: "cert", To: "x", Of: re("^bind")},
+		"0 lines match instead of 1; like it are “3: cert = none”":                           {Replace: re("^certificate|^cert="), By: "x"},
+		"none of its 13 lines is like it":                                                    {Replace: re("^zzz"), By: "x"},
+	} {
+		if _, err := edit.Apply([]byte(before), []edit.Rule{rule}); err == nil || !strings.Contains(err.Error(), said) {
+			t.Errorf("it says %v instead of %q", err, said)
+		}
+	}
 }

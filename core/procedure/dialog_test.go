@@ -82,3 +82,28 @@ func TestWhatIsTypedInADialog(t *testing.T) {
 		t.Errorf("a list among other words is typed: %q", said)
 	}
 }
+
+// A rehearsal shows a prompt as a person sees it, and not the pattern that matches it.
+func TestARehearsalShowsPromptsAsTheyAreSeen(t *testing.T) {
+	for pattern, want := range map[string]string{
+		`Choice: $`: "“Choice:”", `certificates(?s:.*)Choice: $`: "“certificates…Choice:”", `(?i)password:\s*$`: "“PASSWORD:”", `Rolled back\.|It failed: .*`: "“Rolled back.” or “It failed: …”",
+		`^quay\([a-z]+\)# $`: "“quay(…)#”", `Really \(y/n\)\? `: "“Really (y/n)?”", `([0-9]+)% done`: "“…% done”",
+	} {
+		p, faults := procedure.Parse([]byte("procedure: ours\ntitle: x\nlinks: [ssh]\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  activate:\n    - dialog: menu\n      undo: nothing\n      talk: [{see: '" + pattern + "', say: \"1\"}]\n"))
+		if procedure.Refused(faults) {
+			t.Fatalf("%s: %v", pattern, faults)
+		}
+		scope, err := procedure.NewScope(procedure.Material{Procedure: p}, nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		source := procedure.Source{Procedure: p}
+		steps, err := source.Rehearse(scope)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !strings.HasPrefix(steps[0].Content, "see "+want+"  →") {
+			t.Errorf("%s is shown as %q, want %s", pattern, steps[0].Content, want)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
@@ -15,7 +16,8 @@ type jsonText struct {
 	items   []*jsonText  // of an array
 	text    string       // of a text
 	literal string       // a number, true, false or null
-	shape   byte         // '{', '[', '"' or 0
+	shape   byte         // '{', '[', '"', '*' or 0
+	each    string       // of '*': the list whose items are put, one after another, into the one item; an element of an array
 }
 
 type jsonMember struct {
@@ -44,7 +46,7 @@ func (r *reader) json(n ast.Node, depth int) *jsonText {
 	case *ast.SequenceNode:
 		out := &jsonText{shape: '['}
 		for _, each := range t.Values {
-			out.items = append(out.items, r.json(each, depth+1))
+			out.items = append(out.items, r.jsonEach(each, depth+1))
 		}
 		return out
 	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.NullNode:
@@ -57,8 +59,28 @@ func (r *reader) json(n ast.Node, depth int) *jsonText {
 	return &jsonText{shape: '"', text: r.text(n)}
 }
 
+// jsonEach reads an element of an array, which may stand for several:
+//
+//	[{each: "{{dns_names}}", item: {type: DNS, value: "{{item}}"}}]
+func (r *reader) jsonEach(n ast.Node, depth int) *jsonText {
+	pairs, isMap := r.pairs(n)
+	if !isMap || len(pairs) != 2 || pairs[0].Key.GetToken().Value != "each" || pairs[1].Key.GetToken().Value != item {
+		return r.json(n, depth)
+	}
+	list := lone(r.text(pairs[0].Value))
+	if list == "" {
+		r.fault(pairs[0].Value, "write each: with the name of one list in double braces", "%q is not one list", r.text(pairs[0].Value))
+	}
+	return &jsonText{shape: '*', each: list, items: []*jsonText{r.json(pairs[1].Value, depth+1)}}
+}
+
 func (j *jsonText) walk(each func(text string)) {
 	if j == nil {
+		return
+	}
+	if j.shape == '*' {
+		each("{{" + j.each + "}}")
+		j.items[0].walk(func(text string) { each(itself.ReplaceAllString(text, "")) })
 		return
 	}
 	each(j.text)
@@ -102,12 +124,24 @@ func (j *jsonText) write(out *bytes.Buffer, scope *Scope, show bool) error {
 		out.WriteByte('}')
 	case '[':
 		out.WriteByte('[')
-		for i, item := range j.items {
-			if i > 0 {
-				out.WriteByte(',')
-			}
-			if err := item.write(out, scope, show); err != nil {
+		first := true
+		for _, each := range j.items {
+			scopes, err := each.repeated(scope)
+			if err != nil {
 				return err
+			}
+			for _, scope := range scopes {
+				if !first {
+					out.WriteByte(',')
+				}
+				first = false
+				one := each
+				if each.shape == '*' {
+					one = each.items[0]
+				}
+				if err := one.write(out, scope, show); err != nil {
+					return err
+				}
 			}
 		}
 		out.WriteByte(']')
@@ -115,6 +149,30 @@ func (j *jsonText) write(out *bytes.Buffer, scope *Scope, show bool) error {
 		return j.writeText(out, scope, show)
 	}
 	return nil
+}
+
+// itself is the item of a list, in the text that is repeated for it.
+var itself = regexp.MustCompile(`\{\{ *item *\}\}`)
+
+// repeated are the scopes in which an element of an array is written: one, or one for each item of its list.
+func (j *jsonText) repeated(scope *Scope) ([]*Scope, error) {
+	if j.shape != '*' {
+		return []*Scope{scope}, nil
+	}
+	v, err := scope.Value(j.each)
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("{{%s}} %w", j.each, err)
+	case !v.Known:
+		return []*Scope{scope.With(item, v)}, nil
+	case v.Kind != List:
+		return nil, fmt.Errorf("{{%s}} is not a list", j.each)
+	}
+	var out []*Scope
+	for _, word := range v.Words {
+		out = append(out, scope.With(item, TextValue(word)))
+	}
+	return out, nil
 }
 
 // empty says that it is one value alone, which is known to be empty.

@@ -176,3 +176,31 @@ func TestFaultsOfCallsAreFound(t *testing.T) {
 		}
 	}
 }
+
+// An element of an array stands for each item of a list, as a text or an object; what an item holds stays in its place.
+func TestAListBecomesElementsOfAnArray(t *testing.T) {
+	for _, value := range fieldBreakers {
+		if value == "a,b c" { // a setting of the kind list is separated by commas and blanks
+			continue
+		}
+		act, err := asked(t, `http: POST /x, json: {names: ["first", {each: "{{where}}", item: "DNS:{{item}}"}], more: [{each: "{{where}}", item: {type: DNS, value: "{{item}}"}}], none: [{each: "{{slots}}", item: "{{item}}"}]}`, map[string]string{"where": "quay.example mole.example", "label": value})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want := `{"names":["first","DNS:quay.example","DNS:mole.example"],"more":[{"type":"DNS","value":"quay.example"},{"type":"DNS","value":"mole.example"}],"none":[]}`; string(act.Body) != want {
+			t.Fatalf("it gives %s", act.Body)
+		}
+	}
+	for step, said := range map[string]string{
+		`http: POST /x, json: [{each: where, item: "{{item}}"}], undo: nothing`:            "is not one list",
+		`http: POST /x, json: [{each: "{{label}}", item: "{{nobody}}"}], undo: nothing`:    "nobody",
+		`http: POST /x, json: {each: "{{where}}", item: "{{item}}"}, undo: nothing`:        "only beside each",
+		`http: POST /x, json: [{each: "{{nothing}}", item: "{{item}}"}], undo: nothing`:    "nothing",
+		`http: POST /x, json: [{each: "{{where}}{{where}}", item: "a"}], undo: nothing`:    "is not one list",
+	} {
+		_, faults := procedure.Parse([]byte(web("steps:\n  activate:\n    - {step: it, " + step + "}\n")))
+		if !strings.Contains(fmt.Sprint(faults), said) {
+			t.Errorf("%s: %v", step, faults)
+		}
+	}
+}

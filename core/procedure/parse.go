@@ -199,7 +199,7 @@ func (r *reader) file(root ast.Node) Procedure {
 		p.Settings = append(p.Settings, Setting{Name: AsPassword, Kind: Secret, About: "the password that " + p.As + " asks for, where it does; " + p.As + " must then ask a program for it, such as sudo -A"})
 	}
 	if s, ok := p.Setting(p.As); as != nil && (!ok || s.Kind != Command) {
-		r.fault(as, "name a setting of the kind command", "as names %q, which is not a setting of the kind command", p.As)
+		r.fault(as, "add to settings: "+p.As+": {kind: command, about: what stands before commands that need more rights, such as sudo -n}", "as names the setting %q, and there is no setting of that name and of the kind command", p.As)
 	}
 	return p
 }

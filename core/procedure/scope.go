@@ -159,3 +159,9 @@ func (s *Scope) Secrets() []string {
 	slices.SortFunc(out, func(a, b string) int { return len(b) - len(a) })
 	return out
 }
+
+// filled reports whether a value is there and not empty.
+func (s *Scope) filled(name string) bool {
+	v, err := s.Value(name)
+	return err == nil && v.filled()
+}

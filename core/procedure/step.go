@@ -49,7 +49,7 @@ func (c Capture) part() bool { return c.Pattern != nil || !c.Spot.isZero() }
 // Expect is what counts as success.
 type Expect struct {
 	Exit      []int          // empty: 0
-	Match     *regexp.Regexp // somewhere in the output
+	Match     *regexp.Regexp // somewhere in the output; blanks and line ends around the whole are left out
 	NotMatch  *regexp.Regexp // nowhere in it
 	Stderr    *regexp.Regexp // somewhere in the error output
 	NotStderr *regexp.Regexp
@@ -78,8 +78,8 @@ func (e Expect) Met(exit int, stdout, stderr, same string) error {
 		what     string
 		inErrors bool
 	}{
-		{e.Match, stdout, true, "its output", false}, {e.NotMatch, stdout, false, "its output", false},
-		{e.Stderr, stderr, true, "its error output", true}, {e.NotStderr, stderr, false, "its error output", true},
+		{e.Match, strings.TrimSpace(stdout), true, "its output", false}, {e.NotMatch, strings.TrimSpace(stdout), false, "its output", false}, // as capture trims: $ is the end of the last line
+		{e.Stderr, strings.TrimSpace(stderr), true, "its error output", true}, {e.NotStderr, strings.TrimSpace(stderr), false, "its error output", true},
 	} {
 		if c.pattern == nil || c.pattern.MatchString(c.text) == c.want {
 			continue

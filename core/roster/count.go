@@ -192,8 +192,11 @@ type Due struct {
 	LocksOut bool
 }
 
-// Due returns the first of the slots on which somebody must act, in the order in which it bites, and how many there are: what is wrong
-// now, worst first, then by act-by date; those that lock people out before the others each time. Dark slots are left out.
+// urgency is the order in which somebody must act: a certificate that nobody replaced yet is no surprise, and comes last.
+var urgency = []due.Condition{due.Lapsed, due.Stray, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}
+
+// Due returns the first of the slots on which somebody must act, most urgent first, and how many there are: those whose devices let nobody in once the
+// certificate has expired, where that is near; then by urgency, and by act-by date within it. Dark slots are left out.
 func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
@@ -207,7 +210,7 @@ func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 	if !known {
 		return nil, 0
 	}
-	lapsed, flawed, fresh := uint8(due.Lapsed.Rank()), uint8(due.Flawed.Rank()), uint8(due.Fresh.Rank())
+	lapsed, fresh := uint8(due.Lapsed.Rank()), uint8(due.Fresh.Rank())
 	fits := func(at int32) bool {
 		s := &r.slots.rows[at]
 		if s.rank < lapsed || s.rank > fresh || s.rank == fresh && (s.overdue == 0 || s.overdue >= f.Before) {
@@ -215,10 +218,14 @@ func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 		}
 		return site == 0 || s.site == site
 	}
+	var places [256]int64 // by rank
+	for place, condition := range urgency {
+		places[condition.Rank()] = int64(place) + 1
+	}
 	bites := order[slot]{key: func(s *slot) key {
-		first := 2 * int64(min(s.rank, flawed+1))
-		if !locks[s.family] {
-			first++
+		first := places[s.rank]
+		if locks[s.family] && (s.rank == lapsed || s.overdue != 0 && s.overdue < f.Before) {
+			first = 0
 		}
 		return key{first, s.overdue, s.id}
 	}}

@@ -7,7 +7,6 @@ import (
 	"freshseal/core/window"
 )
 
-
 // Work begins within a window that is long enough for it, in no freeze and on no holiday; over the change to summer time as well.
 func TestWorkBeginsWhereItFits(t *testing.T) {
 	nightly := "DTSTART;TZID=Europe/Oslo:20260105T220000 RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H"

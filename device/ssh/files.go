@@ -105,6 +105,8 @@ const (
 
 	writeScript = follow + like + `cat >"$t"||{ rm -f "$t";exit 9;};[ "$(wc -c <"$t")" -eq "$2" ]||{ rm -f "$t";exit 9;};[ -z "$3" ]||chmod "$3" "$t"||exit 1;sync 2>/dev/null;mv -f "$t" "$f"`
 	placeScript = follow + like + `cat "$2" >"$t"||{ rm -f "$t";exit 9;};cmp -s "$2" "$t" 2>/dev/null||[ "$(wc -c <"$t")" -eq "$(wc -c <"$2")" ]||{ rm -f "$t";exit 9;};[ -z "$3" ]||chmod "$3" "$t"||exit 1;sync 2>/dev/null;mv -f "$t" "$f"`
+	joinScript  = `f=$1;t=$f.fs-new;shift;rm -f "$t";(umask 077;: >"$t")||exit 1;for p in "$@";do [ -f "$p" ]||{ echo "$p is not there" >&2;exit 1;};cat "$p" >>"$t"||{ rm -f "$t";exit 9;};[ -z "$(tail -c 1 "$p")" ]||echo >>"$t";done;sync 2>/dev/null;mv -f "$t" "$f"`
+	ownScript   = `chown "$2" "$1"`
 	keepScript  = `f=$1;b=$2;if [ -e "$b" ]||[ -e "$b.none" ];then exit 0;fi;if [ -f "$f" ];then cp -p "$f" "$b.new"||exit 1;mv -f "$b.new" "$b";elif [ -e "$f" ];then echo "it is not a plain file" >&2;exit 1;else : >"$b.none";fi`
 	// same compares two files; without cmp, as texts. It prints what it did: restored, or nothing.
 	backScript = follow + `b=$2;o=$2.ours;same() { cmp -s "$1" "$2" 2>/dev/null;case $? in 0) return 0;; 1) return 1;; esac;[ "$(cat "$1")" = "$(cat "$2")" ];};` +
@@ -270,6 +272,42 @@ func (f Files) Place(ctx context.Context, path, from string, mode uint32) error 
 		return err
 	}
 	return f.Write(ctx, path, content, mode)
+}
+
+// Join makes a file of others, each from the start of a line, whole or not at all, readable for its owner alone.
+func (f Files) Join(ctx context.Context, path string, parts []string) error {
+	shell, err := f.byShell(ctx)
+	if err != nil {
+		return err
+	}
+	if shell {
+		_, err := f.shell(ctx, nil, "joining "+path, joinScript, append([]string{path}, parts...)...)
+		return err
+	}
+	var whole []byte
+	for _, part := range parts {
+		content, err := f.Read(ctx, part)
+		if err != nil {
+			return err
+		}
+		if whole = append(whole, content...); len(whole) > 0 && whole[len(whole)-1] != '\n' {
+			whole = append(whole, '\n')
+		}
+	}
+	return f.Write(ctx, path, whole, 0o600)
+}
+
+// Own gives a file an owner, USER or USER:GROUP. Names are known to the device alone, so it needs a shell.
+func (f Files) Own(ctx context.Context, path, owner string) error {
+	shell, err := f.byShell(ctx)
+	if err != nil {
+		return err
+	}
+	if !shell {
+		return fmt.Errorf("giving %s to %s: the device has no shell", path, owner)
+	}
+	_, err = f.shell(ctx, nil, "giving "+path+" to "+owner, ownScript, path, owner)
+	return err
 }
 
 // Keep makes a copy of a file, or notes that there is none, unless that was done

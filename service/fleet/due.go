@@ -10,7 +10,7 @@ import (
 	"freshseal/store"
 )
 
-// Due is what must be done, in the order in which it bites.
+// Due is what must be done, most urgent first.
 type Due struct {
 	Items []DueSlot `json:"items" required:"true" nullable:"false" description:"the first of them"`
 	Total int       `json:"total" required:"true"`
@@ -27,8 +27,7 @@ const (
 	farthest = 3650 // days
 )
 
-// Due lists what must be done within some days, at a site or everywhere: what is wrong now, worst first,
-// then by act-by date. Slots that cannot be read are not among them: there is nothing to replace
+// Due lists what must be done within some days, at a site or everywhere, most urgent first. Slots that cannot be read are not among them: there is nothing to replace
 // before they are. It lists so many of them at most.
 func (s *Service) Due(ctx context.Context, within int, site string, most int) (Due, error) {
 	if within < 0 || within > farthest {

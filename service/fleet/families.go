@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -23,7 +24,8 @@ import (
 type families struct {
 	folder string
 	now    atomic.Pointer[map[string]procedure.Source]
-	seen   string // what the folder looked like
+	lock   sync.Mutex
+	seen   string // what the folder looked like; lock guards it
 }
 
 // familiesEvery is how often the folder is looked at.
@@ -60,6 +62,8 @@ func (s *Service) readFamilies() {
 	if f.folder == "" {
 		return
 	}
+	f.lock.Lock()
+	defer f.lock.Unlock()
 	looks := lookOf(f.folder)
 	if looks == f.seen {
 		return
@@ -121,6 +125,7 @@ func lookOf(folder string) string {
 
 // Procedure finds a procedure by its name, also one that cannot be used.
 func (s *Service) Procedure(name string) (procedure.Source, error) {
+	s.readFamilies() // what was edited just now counts
 	p, ok := s.families.all()[name]
 	if !ok {
 		return p, problem.New(problem.NotFound, fmt.Sprintf("no procedure is called %q", name), "", "", next.ListProcedures.On(""))

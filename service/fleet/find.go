@@ -2,7 +2,10 @@ package fleet
 
 import (
 	"context"
+	"crypto/sha1"
+	"crypto/sha256"
 	"encoding/csv"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"strconv"
@@ -60,6 +63,15 @@ func (s *Service) Search(ctx context.Context, text string) (Found, error) {
 	if out.Slots, err = s.store.CountSlots(ctx, s.moment(), SlotFilter{Text: text}); err != nil {
 		return out, err
 	}
+	if print, is := fingerprint(text); is && len(slots) == 0 {
+		earlier, err := s.store.SlotsThatServed(ctx, print, hitsOfKind)
+		if err != nil {
+			return out, err
+		}
+		for _, e := range earlier {
+			add("slot", e.Device+"/"+e.Slot, "served it until", e.Until.UTC().Format(time.DateOnly))
+		}
+	}
 	replacements, _, err := s.store.ReplacementPage(ctx, ReplacementFilter{Text: text}, store.Page{Most: hitsOfKind, Desc: true})
 	if err != nil {
 		return out, err
@@ -79,6 +91,13 @@ func (s *Service) Search(ctx context.Context, text string) (Found, error) {
 		}
 	}
 	return out, nil
+}
+
+// fingerprint reads a whole SHA-1 or SHA-256 in the forms in which people have it, with colons, blanks and capitals.
+func fingerprint(text string) (string, bool) {
+	text = strings.ToLower(strings.NewReplacer(":", "", " ", "", "-", "").Replace(text))
+	_, err := hex.DecodeString(text)
+	return text, err == nil && (len(text) == 2*sha1.Size || len(text) == 2*sha256.Size)
 }
 
 func counted(slots int) string {

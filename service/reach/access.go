@@ -61,13 +61,14 @@ func (s Secrets) none() bool { return s == Secrets{} }
 type link struct {
 	port    int // the usual one
 	pin     func(cannot, pin string) error
-	options map[string][]string // and their values
+	form    func(pin string) string // the one in which it is kept
+	options map[string][]string     // and their values
 }
 
 var kindsOfLink = map[string]link{
-	procedure.SSH:     {port: 22, pin: checkHostKey, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
-	procedure.NETCONF: {port: 830, pin: checkHostKey, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
-	procedure.HTTPS:   {port: 443, pin: checkFingerprint, options: map[string][]string{oldTLS: {"yes", "no"}}},
+	procedure.SSH:     {port: 22, pin: checkHostKey, form: hostKeyOf, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
+	procedure.NETCONF: {port: 830, pin: checkHostKey, form: hostKeyOf, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
+	procedure.HTTPS:   {port: 443, pin: checkFingerprint, form: fingerprintOf, options: map[string][]string{oldTLS: {"yes", "no"}}},
 }
 
 // Links are the links over which devices are signed in to.
@@ -91,6 +92,44 @@ func checkHostKey(cannot, hostKey string) error {
 		return problem.Reject(cannot, fmt.Sprintf("%q is not a host key", hostKey), "give its type and fingerprint, such as: ssh-ed25519 SHA256:…", next.Give.On("pin"))
 	}
 	return nil
+}
+
+// fingerprintOf is a fingerprint as it is kept, of the forms in which browsers and tools show it: with colons, blanks and capitals, and behind
+// “SHA-256”, “sha256” or “SHA256 Fingerprint=”.
+func fingerprintOf(pin string) string {
+	text := strings.ToLower(strings.TrimSpace(pin))
+	if at := strings.LastIndexAny(text, "="); at >= 0 {
+		text = text[at+1:]
+	}
+	for _, label := range []string{"sha-256", "sha256", "fingerprint"} {
+		text = strings.TrimLeft(strings.TrimPrefix(strings.TrimSpace(text), label), ":= ")
+	}
+	return strings.NewReplacer(":", "", " ", "", "-", "").Replace(text)
+}
+
+// hostKeyOf is a host key as it is kept: its type and SHA-256. Tools show it with the number of bits before and the type in brackets behind, and
+// base64 may end with =.
+func hostKeyOf(pin string) string {
+	if pin = strings.TrimSpace(pin); strings.ContainsAny(pin, "\r\n") {
+		return pin // no host key
+	}
+	words := strings.Fields(pin)
+	for i, word := range words {
+		if !strings.HasPrefix(word, "SHA256:") {
+			continue
+		}
+		kind := ""
+		if i > 0 {
+			kind = words[i-1]
+		}
+		for name, types := range map[string]string{"(ED25519)": "ssh-ed25519", "(RSA)": "ssh-rsa", "(ECDSA)": "ecdsa-sha2-nistp" + words[0]} {
+			if words[len(words)-1] == name {
+				kind = types
+			}
+		}
+		return strings.TrimSpace(kind + " " + strings.TrimRight(word, "="))
+	}
+	return pin
 }
 
 var fingerprintForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
@@ -175,6 +214,7 @@ func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i i
 	set(&a.Port, c.Port)
 	set(&a.User, c.User)
 	set(&a.Pin, c.Pin)
+	a.Pin = rules.form(a.Pin)
 	if set(&a.Credential, c.Credential); a.Credential != "" {
 		a.User, out.Gone = "", append(out.Gone, purposes(of)...)
 		if _, err := s.Credential(ctx, a.Credential); err != nil {

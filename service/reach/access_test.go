@@ -60,7 +60,8 @@ func TestAccessIsCheckedLinkByLink(t *testing.T) {
 		"a key that is none":              {with(func(c *reach.AccessChange) { c.Secrets = reach.Secrets{Key: "x"} }), nil, "cannot be read"},
 		"no pin":                          {with(func(c *reach.AccessChange) { c.Pin = nil }), nil, "host key is missing"},
 		"a pin that is none":              {with(func(c *reach.AccessChange) { c.Pin = text("SHA256:x") }), nil, "is not a host key"},
-		"a pin with a line end":           {with(func(c *reach.AccessChange) { c.Pin = text(pin + "\n") }), nil, "is not a host key"},
+		"a pin with a line end":           {with(func(c *reach.AccessChange) { c.Pin = text(pin + "\nx") }), nil, "is not a host key"},
+		"a pin with bits and brackets":    {with(func(c *reach.AccessChange) { c.Pin = text("256 " + strings.Fields(pin)[1] + "= quay (ED25519)\n") }), nil, ""},
 		"port 0":                          {with(func(c *reach.AccessChange) { c.Port = &low }), nil, "0 is not a port"},
 		"port 70000":                      {with(func(c *reach.AccessChange) { c.Port = &high }), nil, "70000 is not a port"},
 		"an address that is none":         {with(func(c *reach.AccessChange) { c.Address = text("a b") }), nil, "neither an IP address"},
@@ -153,5 +154,25 @@ func TestASecretStaysUntilAnotherTakesItsPlace(t *testing.T) {
 	shown := reach.Show(was[d.ID])
 	if len(shown) != 1 || shown[0].Credential != "keepers" || shown[0].User != "" || shown[0].Options == nil {
 		t.Errorf("shown: %+v", shown)
+	}
+}
+
+// A fingerprint is taken in every form in which browsers and tools show it, and kept in one.
+func TestAFingerprintIsTakenInEveryForm(t *testing.T) {
+	plain := strings.Repeat("0a1b2c3d", 8)
+	colons := strings.ToUpper(strings.TrimSuffix(strings.ReplaceAll(plain, "0a1b2c3d", "0a:1b:2c:3d:"), ":"))
+	s, _ := room(t)
+	for _, form := range []string{plain, strings.ToUpper(plain), colons, "SHA256 Fingerprint=" + colons, "sha256:" + plain, "SHA-256: " + strings.ReplaceAll(colons, ":", " "), " " + plain + "\n"} {
+		user, word := "webkeeper", "salt"
+		ways, err := s.Change(t.Context(), "the device cannot be added", "gate", nil, []reach.AccessChange{{Link: "https", User: &user, Pin: &form, Secrets: reach.Secrets{Password: word}}}, nil, false)
+		if err != nil || ways.Access[0].Pin != plain {
+			t.Errorf("%q: %v", form, err)
+		}
+	}
+	for _, form := range []string{"", "0a:1b", plain + "00", strings.Replace(plain, "0", "g", 1), plain[:32] + "\n" + plain[32:]} {
+		user := "webkeeper"
+		if _, err := s.Change(t.Context(), "the device cannot be added", "gate", nil, []reach.AccessChange{{Link: "https", User: &user, Pin: &form, Secrets: reach.Secrets{Password: "salt"}}}, nil, false); err == nil {
+			t.Errorf("%q is taken for a fingerprint", form)
+		}
 	}
 }

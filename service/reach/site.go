@@ -87,7 +87,7 @@ func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
 	if n.Port == 0 {
 		n.Port = map[string]int{wayJump: 22, waySocks: 1080}[n.Way]
 	}
-	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: n.Pin, MostLinks: n.MostLinks, Behind: n.Behind, Paused: n.Paused, Holidays: n.Holidays, AddedAt: s.moment()}
+	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: hostKeyOf(n.Pin), MostLinks: n.MostLinks, Behind: n.Behind, Paused: n.Paused, Holidays: n.Holidays, AddedAt: s.moment()}
 	row.Subject.V, row.Presence.V = n.Subject, append([]string{}, n.Presence...)
 	if err := s.checkSite(ctx, cannot, row); err != nil {
 		return Site{}, err
@@ -96,7 +96,7 @@ func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
 		if err := (CredentialChange{n.User, n.Secrets}).check(cannot); err != nil {
 			return Site{}, err
 		}
-		if err := checkHostKey(cannot, n.Pin); err != nil {
+		if err := checkHostKey(cannot, hostKeyOf(n.Pin)); err != nil {
 			return Site{}, err
 		}
 	}
@@ -185,6 +185,7 @@ func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known
 	set(&row.Port, c.Port)
 	set(&row.User, c.User)
 	set(&row.Pin, c.Pin)
+	row.Pin = hostKeyOf(row.Pin)
 	set(&row.Subject.V, c.Subject)
 	set(&row.MostLinks, c.MostLinks)
 	set(&row.Behind, c.Behind)

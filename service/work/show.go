@@ -22,40 +22,42 @@ import (
 type Replacement struct {
 	ID string `json:"id" required:"true"`
 	replacement.Progress
-	Device     string               `json:"device" required:"true"`
-	Slot       string               `json:"slot" required:"true"`
-	Signer     string               `json:"signer" required:"true"`
-	Plan       request.Plan         `json:"plan" required:"true"`
-	Targets    []Target             `json:"targets" required:"true" description:"the slots that get the certificate, the first one first"`
-	OldSHA256  string               `json:"old_sha256" required:"true"`
-	NewSHA256  string               `json:"new_sha256" required:"true"`
-	Request    *RequestFacts        `json:"request,omitempty"`
-	Differs    []request.Difference `json:"differs,omitempty" description:"in what the request differs from the plan"`
-	Former     []OldRequest         `json:"former,omitempty" description:"requests in whose place this one was asked for"`
-	Unused     []UnusedAnswer       `json:"unused,omitempty" description:"answers that came and were not used, newest first"`
-	Chain      []watch.Link         `json:"chain,omitempty"`
-	Findings   []finding.Finding    `json:"findings,omitempty" description:"of the chain that is going to be installed"`
-	Steps      []Step               `json:"steps,omitempty"`
-	Parcel     string               `json:"parcel,omitempty"`
-	AskedBy    string               `json:"asked_by" required:"true"`
-	ApprovedBy string               `json:"approved_by,omitempty"`
-	NotBefore  *time.Time           `json:"not_before,omitempty" description:"nothing live is touched before"`
-	OpensAt    *time.Time           `json:"opens_at,omitempty" description:"of one that waits for a window: when the device may be touched, as far as is known"`
-	Closed     string               `json:"closed,omitempty" description:"of one that waits for a window or another replacement: what is in the way"`
-	PausedBy   string               `json:"paused_by,omitempty"`
-	StopAfter  string               `json:"stop_after,omitempty" enum:"sign,trial" description:"the stage after which it waits for a go-ahead"`
-	AnyTime    string               `json:"any_time,omitempty" description:"why it touches the device outside of its windows"`
-	Effect     *Effect              `json:"effect,omitempty" description:"of one that waits for approval: what it is about to do"`
-	ToTell     int                  `json:"to_tell" required:"true" description:"how many who pinned the old certificate must still be told"`
-	Serves     []Serving            `json:"serves,omitempty" description:"of a held replacement: what each address served when it was last read"`
-	Kept       *Kept                `json:"kept,omitempty" description:"what is kept for another try after it went back"`
-	RetryOf    string               `json:"retry_of,omitempty" description:"the replacement whose request and certificate it uses"`
-	ClosedAs   string               `json:"closed_as,omitempty" enum:"new,old,neither" description:"of a closed replacement: what a person took it for"`
-	Leftover   string               `json:"leftover,omitempty" description:"what is left on the device after the end"`
-	BegunAt    time.Time            `json:"begun_at" required:"true"`
-	ChangedAt  time.Time            `json:"changed_at" required:"true"`
-	Next       string               `json:"next,omitempty" description:"what a person can do now"`
-	Actions    []next.Action        `json:"actions,omitempty"`
+	Device         string               `json:"device" required:"true"`
+	Slot           string               `json:"slot" required:"true"`
+	Signer         string               `json:"signer" required:"true"`
+	Plan           request.Plan         `json:"plan" required:"true"`
+	Targets        []Target             `json:"targets" required:"true" description:"the slots that get the certificate, the first one first"`
+	OldSHA256      string               `json:"old_sha256" required:"true"`
+	NewSHA256      string               `json:"new_sha256" required:"true"`
+	Request        *RequestFacts        `json:"request,omitempty"`
+	Differs        []request.Difference `json:"differs,omitempty" description:"in what the request differs from the plan"`
+	Former         []OldRequest         `json:"former,omitempty" description:"requests in whose place this one was asked for"`
+	Unused         []UnusedAnswer       `json:"unused,omitempty" description:"answers that came and were not used, newest first"`
+	Chain          []watch.Link         `json:"chain,omitempty"`
+	Findings       []finding.Finding    `json:"findings,omitempty" description:"of the chain that is going to be installed"`
+	Steps          []Step               `json:"steps,omitempty"`
+	Parcel         string               `json:"parcel,omitempty"`
+	AskedBy        string               `json:"asked_by" required:"true"`
+	ApprovedBy     string               `json:"approved_by,omitempty"`
+	NotBefore      *time.Time           `json:"not_before,omitempty" description:"nothing live is touched before"`
+	OpensAt        *time.Time           `json:"opens_at,omitempty" description:"of one that waits for a window: when the device may be touched, as far as is known"`
+	Closed         string               `json:"closed,omitempty" description:"of one that waits for a window or another replacement: what is in the way"`
+	PausedBy       string               `json:"paused_by,omitempty"`
+	StopAfter      string               `json:"stop_after,omitempty" enum:"sign,trial" description:"the stage after which it waits for a go-ahead"`
+	AnyTime        string               `json:"any_time,omitempty" description:"why it touches the device outside of its windows"`
+	OldCertificate *cert.Facts          `json:"old_certificate,omitempty" description:"what stood before it"`
+
+	Effect    *Effect       `json:"effect,omitempty" description:"of one that waits for approval: what it is about to do"`
+	ToTell    int           `json:"to_tell" required:"true" description:"how many who pinned the old certificate must still be told"`
+	Serves    []Serving     `json:"serves,omitempty" description:"of a held replacement: what each address served when it was last read"`
+	Kept      *Kept         `json:"kept,omitempty" description:"what is kept for another try after it went back"`
+	RetryOf   string        `json:"retry_of,omitempty" description:"the replacement whose request and certificate it uses"`
+	ClosedAs  string        `json:"closed_as,omitempty" enum:"new,old,neither" description:"of a closed replacement: what a person took it for"`
+	Leftover  string        `json:"leftover,omitempty" description:"what is left on the device after the end"`
+	BegunAt   time.Time     `json:"begun_at" required:"true"`
+	ChangedAt time.Time     `json:"changed_at" required:"true"`
+	Next      string        `json:"next,omitempty" description:"what a person can do now"`
+	Actions   []next.Action `json:"actions,omitempty"`
 }
 
 // chosenByDevice is the plan of a replacement whose device signs for itself: it chooses subject, names and key.
@@ -133,6 +135,14 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 	}
 	if err := s.showUnused(ctx, row, &out); err != nil {
 		return out, err
+	}
+	if row.OldSHA256 != "" {
+		old, err := s.store.Certificates(ctx, []string{row.OldSHA256})
+		if err != nil {
+			return out, err
+		}
+		facts := old[0].Facts()
+		out.OldCertificate = &facts
 	}
 	if row.State == replacement.Waiting && (row.WaitingFor == replacement.Approval || row.WaitingFor == replacement.GoAhead) {
 		j, err := s.load(ctx, n)
