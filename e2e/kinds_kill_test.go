@@ -114,7 +114,7 @@ func (s *server) toAnEnd(id string) string {
 func (s *server) rests(id string, states ...string) string {
 	s.t.Helper()
 	var r standing
-	for range 3000 { // a box that hangs lets each command wait for its limit, and once more after a kill
+	for range 8000 { // a box that hangs lets each command wait for its limit, and once more after a kill
 		if r = s.stands(id); slices.Contains(states, r.State) {
 			return r.State
 		}
