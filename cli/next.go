@@ -44,6 +44,8 @@ func advice(say string, actions []next.Action) string {
 			parts = append(parts, "--"+flag)
 		case a.Do == next.OneWay || a.Do == next.Unseen:
 			parts = append(parts, "--"+string(a.Do))
+		case a.Do == next.AddRoot && a.What != "":
+			parts = append(parts, "freshseal audience add "+a.About+" --from-authority "+a.What)
 		case known:
 			parts = append(parts, "freshseal "+strings.ReplaceAll(command, "%s", a.About))
 		}

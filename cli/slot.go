@@ -198,6 +198,9 @@ func (a *app) printSlot(s fleet.Slot, past []work.Replacement) error {
 	w := a.out
 	put(w, "%s/%s  %s\n", s.Device, s.Name, marked(string(s.Condition)))
 	put(w, "  address      %s as %s%s\n", net.JoinHostPort(s.Address, fmt.Sprint(s.Port)), s.ServerName, by(s.Protocol))
+	if len(s.Audiences) > 0 {
+		put(w, "  audiences    %s\n", strings.Join(s.Audiences, ", "))
+	}
 	for _, o := range s.Others {
 		serves := "serves " + o.Subject + ", SHA-256 " + shorten(o.SHA256, 17)
 		if o.Failure != nil {

@@ -18,6 +18,8 @@ import (
 // slotFields are the flags that say where and how a slot is read.
 type slotFields struct {
 	at, protocol, serverName, identity, secretFile string
+
+	audiences []string
 }
 
 func (x *slotFields) flags(f *pflag.FlagSet) {
@@ -25,6 +27,7 @@ func (x *slotFields) flags(f *pflag.FlagSet) {
 	f.StringVar(&x.protocol, "protocol", "tls", protocolNames())
 	f.StringVar(&x.serverName, "server-name", "", "the name that clients use")
 	f.StringVar(&x.identity, "identity", "", "outer identity, for EAP")
+	f.StringArrayVar(&x.audiences, "audience", nil, "a group of clients that uses it; may be given again (default: the fleet)")
 	f.StringVar(&x.secretFile, "secret-file", "", "file with the secret shared with the RADIUS server (- for standard input)")
 }
 
@@ -52,6 +55,7 @@ func (a *app) slotAdd() *cobra.Command {
 				return err
 			}
 			slot.Protocol, slot.ServerName, slot.Identity = x.protocol, x.serverName, x.identity
+			slot.Audiences = x.audiences
 			if slot.Secret, err = a.shared(x.secretFile); err != nil {
 				return err
 			}
@@ -99,6 +103,9 @@ func (a *app) slotEdit() *cobra.Command {
 			if given(flag) {
 				*f.to = f.from
 			}
+		}
+		if given("audience") {
+			change.Audiences = x.audiences
 		}
 		if given("secret-file") {
 			secret, err := a.shared(x.secretFile)

@@ -79,6 +79,9 @@ func Parcel(id string, packed time.Time, wish Wish, errands []Errand) ([]byte, e
 		rows.Write([]string{file, "der/" + name + ".csr", visible.Cell(e.Device), visible.Cell(e.Slot), visible.Cell(r.Subject.CommonName), visible.Cell(strings.Join(r.Names(), " ")), r.Key(), e.lifetime(), visible.Cell(wish.Profile), r.SHA256(), e.Replacement, visible.Cell(e.Notes)})
 		fmt.Fprintf(&letter, "\n%3d. %s, %s\n     file      %s\n     subject   %s\n     names     %s\n     key       %s\n     lifetime  %s\n     SHA-256   %s\n               of the request (DER), to compare by telephone\n",
 			i+1, e.Device, e.Slot, file, r.Subject, strings.Join(r.Names(), ", "), r.Key(), e.lifetime(), spaced(r.SHA256()))
+		if e.Notes != "" {
+			fmt.Fprintf(&letter, "     note      %s\n", e.Notes)
+		}
 	}
 	rows.Flush()
 	var printed bytes.Buffer

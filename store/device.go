@@ -51,17 +51,18 @@ func (p Place) String() string { return net.JoinHostPort(p.Address, strconv.Itoa
 // Slot is a place on a device where a certificate sits, with what its newest
 // reading says.
 type Slot struct {
-	ID         int64         `db:"id"`
-	DeviceID   int64         `db:"device_id"`
-	Name       string        `db:"name"`
-	Address    string        `db:"address"`
-	Port       int           `db:"port"`
-	Protocol   string        `db:"protocol"`
-	ServerName string        `db:"server_name"`
-	Identity   string        `db:"identity"` // outer identity, where it is read by EAP
-	More       JSON[[]Place] `db:"more"`     // further addresses that serve the same
-	Installed  string        `db:"installed"`
-	Signer     string        `db:"signer"` // who signed that
+	ID         int64          `db:"id"`
+	DeviceID   int64          `db:"device_id"`
+	Name       string         `db:"name"`
+	Address    string         `db:"address"`
+	Port       int            `db:"port"`
+	Protocol   string         `db:"protocol"`
+	ServerName string         `db:"server_name"`
+	Identity   string         `db:"identity"`  // outer identity, where it is read by EAP
+	Audiences  JSON[[]string] `db:"audiences"` // whose clients use it; none: the fleet
+	More       JSON[[]Place]  `db:"more"`      // further addresses that serve the same
+	Installed  string         `db:"installed"`
+	Signer     string         `db:"signer"` // who signed that
 
 	InstalledAt Moment `db:"installed_at"` // when that was sealed, or reverted
 	NextAt      Moment `db:"next_at"`      // when it is read next
@@ -143,8 +144,8 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 }
 
 func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, identity, more)
-		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more)`, slot)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, identity, more, audiences)
+		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more, coalesce(nullif(:audiences, 'null'), '[]'))`, slot)
 	return taken(err)
 }
 
@@ -179,7 +180,7 @@ func changeSlot(ctx context.Context, tx *sqlx.Tx, e SlotEdit) error {
 	if err := revise(ctx, tx, "device/"+e.Device, e.Known); err != nil {
 		return err
 	}
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more WHERE id = :id`, e.Slot)); err != nil {
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more, audiences = coalesce(nullif(:audiences, 'null'), '[]') WHERE id = :id`, e.Slot)); err != nil {
 		return err
 	}
 	if err := removeSecrets(ctx, tx, e.Gone); err != nil {

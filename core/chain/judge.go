@@ -7,6 +7,7 @@ import (
 
 	"freshseal/core/cert"
 	"freshseal/core/finding"
+	"freshseal/core/next"
 )
 
 // Terms are what a path is judged by.
@@ -55,7 +56,9 @@ func ending(path Path) []finding.Finding {
 		return []finding.Finding{finding.ChainIncomplete.Found("the issuer %s is missing", path.Missing)}
 	}
 	root := path.Root()
-	return []finding.Finding{finding.AnchorUnknown.Found("the root “%s” (SHA-256 %s…) is not trusted by the fleet", root.Subject(), root.SHA256[:16])}
+	f := finding.AnchorUnknown.Found("the root “%s” (SHA-256 %s…) is not trusted by the fleet", root.Subject(), root.SHA256[:16])
+	f.Actions = []next.Action{next.AddRoot.On("fleet").With(root.SHA256)}
+	return []finding.Finding{f}
 }
 
 // malformed finds what strict readers refuse. It breaks no rule of a path, which

@@ -36,6 +36,7 @@ const (
 	OldProtocol       Code = "old-protocol"       // of TLS
 	NotAgreed         Code = "handshake-partial"  // the chain was seen, and no handshake came to its end
 	NameRefused       Code = "name-refused"       // the box refuses the slot's server name
+	SupplicantRefuses Code = "supplicant-refuses" // clients of EAP are stricter than browsers
 	ClientCertificate Code = "client-certificate" // the box asks clients for one
 
 	ClockWrong        Code = "clock-wrong"        // of the box
@@ -108,7 +109,7 @@ var meanings = map[Code]meaning{
 	SelfSigned: {Error, "every client shows a warning, and users get used to ignoring warnings",
 		"replace the certificate"},
 	ChainIncomplete: {Error, "clients that do not have the missing certificate reject the connection",
-		"download the intermediate from the signer (public authorities publish them as repository or CA certificates) and take it in"},
+		"get the certificate of this issuer from the signer (public authorities publish their intermediates and roots in a repository) and take it in"},
 	ChainNotServed: {Error, "clients that do not know the intermediate reject the connection",
 		"replace it, or add the intermediates to the certificate file that the device serves"},
 	ChainOrder: {Warning, "old clients accept the chain only in order, each certificate signed by the next",
@@ -139,6 +140,8 @@ var meanings = map[Code]meaning{
 		"update the device or its TLS settings"},
 	NameRefused: {Error, "clients that connect by this name cannot connect",
 		"correct the server name of the slot, or configure the name on the device"},
+	SupplicantRefuses: {Warning, "many devices refuse to join the network with it, although a browser accepts it",
+		"request a new certificate with the profile for RADIUS servers (extended key usage serverAuth, the server's own name)"},
 	ClientCertificate: {Note, "only clients with a certificate of their own can use the service",
 		"no action is needed if this is intended"},
 	ClockWrong: {Warning, "the device rejects certificates that are not valid by its clock, and its logs and sessions are wrong",

@@ -51,13 +51,14 @@ func (f Finding) WithRemedy(format string, args ...any) Finding {
 func On(slot string, all []Finding) []Finding {
 	out := make([]Finding, len(all))
 	for i, f := range all {
-		switch do := remedies[f.Code]; do {
-		case "":
-		case next.TakeIn:
+		switch do := remedies[f.Code]; {
+		case len(f.Actions) > 0: // it knows better
+		case do == "":
+		case do == next.TakeIn:
 			f.Actions = []next.Action{do.On("")}
-		case next.AddRoot:
+		case do == next.AddRoot:
 			f.Actions = []next.Action{do.On("fleet")}
-		case next.TryDevice:
+		case do == next.TryDevice:
 			device, _, _ := strings.Cut(slot, "/")
 			f.Actions = []next.Action{do.On(device)}
 		default:

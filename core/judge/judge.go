@@ -30,6 +30,7 @@ const Fleet = "fleet"
 type Snapshot struct {
 	Version     int64                   // differs from that of every other snapshot
 	Anchors     *chain.Pool             // the roots that the fleet trusts
+	Audiences   map[string]*chain.Pool  // the roots that each group of clients trusts
 	Authorities *chain.Pool             // from which chains are completed; trusted by nobody for that
 	Scopes      map[string]policy.Rules // the rules of fleet, site/NAME, tag/NAME and device/NAME
 	Sites       map[string]policy.Times // of those that have any
@@ -88,6 +89,8 @@ type Slot struct {
 	Remarks    []finding.Finding // what the handshake showed
 	Closer     *Closer           // what the last closer look showed; nil: there was none
 	Second     []*cert.Certificate
+	Audiences  []string // the groups of clients that use it; none: the fleet
+	OverEAP    bool     // its clients are supplicants
 }
 
 // Other is what a further address of a slot serves: one of its own, or that of a node.
@@ -147,6 +150,9 @@ func (s *Snapshot) Path(served []*cert.Certificate, at time.Time) chain.Path {
 // Judge judges what a slot serves, leaf first, at that time.
 func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Judgement {
 	rules, path := s.Rules(slot.Place), s.Path(served, at)
+	if len(slot.Audiences) > 0 {
+		path = s.pathOf(slot.Audiences[0], served, at)
+	}
 	var used []string
 	if slot.ServerName != "" {
 		used = append(used, slot.ServerName)
@@ -156,6 +162,7 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 	leaf := served[0]
 	if !leaf.SelfSigned() {
 		found = append(found, chain.Served(path, served)...)
+		found = append(s.untrusted(slot.Audiences, served, at, found), supplicants(leaf, slot.OverEAP)...)
 	}
 	found = append(append(found, slot.differs(leaf.SHA256)...), slot.handshake()...)
 	found = append(append(found, s.revoked(path)...), s.closer(slot.Closer, slot.Second, names, rules, at)...)

@@ -7,6 +7,13 @@ package next
 type Action struct {
 	Do    Do     `json:"do" required:"true"`
 	About string `json:"about,omitempty" description:"the name or id of what it is done to; of a slot: DEVICE/SLOT"`
+	What  string `json:"what,omitempty" description:"of add-root: the SHA-256 of the root, where it is known here"`
+}
+
+// With returns the action done with what has this name.
+func (a Action) With(what string) Action {
+	a.What = what
+	return a
 }
 
 // Do names a kind of action. It stands in the API and never changes.
@@ -79,7 +86,7 @@ var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListChannels, ListCre
 	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, GoOn, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 
 // On is the action done to what has this name.
-func (d Do) On(about string) Action { return Action{d, about} }
+func (d Do) On(about string) Action { return Action{Do: d, About: about} }
 
 // Enum are the values of a Do, for descriptions of the API.
 func (Do) Enum() []any {

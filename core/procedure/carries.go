@@ -1,6 +1,10 @@
 package procedure
 
-import "slices"
+import (
+	"slices"
+
+	"freshseal/core/pack"
+)
 
 // Carries reports whether the request of the family can carry a field of the subject, such as "locality": its steps hand that value or the
 // whole plan to the device, or Fresh Seal makes the request.
@@ -15,4 +19,19 @@ func (p Procedure) Carries(field string) bool {
 		names := step.Names()
 		return slices.Contains(names, field) || slices.Contains(names, "request_config")
 	})
+}
+
+// NeedsRoot reports whether the device is given the root of the new chain: the signer should send it along.
+func (p Procedure) NeedsRoot() bool {
+	for _, steps := range p.Steps {
+		for _, step := range steps {
+			for _, name := range step.Names() {
+				made, _ := p.Pack(name)
+				if name == "anchor" || slices.Contains([]pack.Form{pack.Root, pack.LeafFirstWithRoot, pack.IntermediatesWithRoot}, made.Form) {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }

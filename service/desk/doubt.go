@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -72,7 +73,7 @@ func (s *Service) doubts(ctx context.Context, by Signer, path chain.Path, p watc
 		after[t.Audience] = t.Trusted
 	}
 	for _, t := range trusting.Of(old, s.now()) {
-		if t.Trusted && !after[t.Audience] {
+		if t.Trusted && !after[t.Audience] && (len(slot.Audiences.V) == 0 || slices.Contains(slot.Audiences.V, t.Audience)) {
 			e.Lost = append(e.Lost, t.Audience)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 
 	"freshseal/core/due"
 	"freshseal/core/next"
+	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/service/paging"
@@ -169,9 +170,24 @@ func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) 
 		if err != nil {
 			return nil, err
 		}
+		if root, err := s.needsRoot(ctx, r); err != nil {
+			return nil, err
+		} else if root {
+			device.Notes = strings.TrimPrefix(device.Notes+"; the device needs the root too: please send its certificate along", "; ")
+		}
 		errands = append(errands, signer.Errand{Replacement: replacement.Name(r.ID), Device: r.Device, Slot: r.Slot, Request: made, Days: rules.Lifetime(to.MaxDays, to.Terms.Public, s.now()), Notes: device.Notes})
 	}
 	return signer.Parcel(ParcelName(p.ID), p.PackedAt.Time, wish, errands)
+}
+
+// needsRoot reports whether the procedure of a replacement gives its device the root.
+func (s *Service) needsRoot(ctx context.Context, r store.Replacement) (bool, error) {
+	text, err := s.store.ProcedureText(ctx, r.Procedure)
+	if err != nil {
+		return false, err
+	}
+	p, err := procedure.Read(text)
+	return p.NeedsRoot(), err
 }
 
 // Handover says to whom a parcel went.

@@ -32,7 +32,7 @@ func checkSlot(cannot, address string, slot DeviceSlot) (store.Slot, error) {
 	if row.Protocol = string(about.Reads()); row.Port == 0 {
 		row.Port = about.Port
 	}
-	row.More.V = append([]store.Place{}, slot.More...)
+	row.More.V, row.Audiences.V = append([]store.Place{}, slot.More...), append([]string{}, slot.Audiences...)
 	for _, p := range slot.More {
 		if !request.IsName(strings.ToLower(p.Address)) || p.Port < 1 || p.Port > 65535 {
 			return row, problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", p.Address, p.Port), "give each further address of a slot with its port")
@@ -79,6 +79,7 @@ type SlotChange struct {
 	ServerName *string       `json:"server_name,omitempty"`
 	Identity   *string       `json:"identity,omitempty"`
 	Secret     *string       `json:"secret,omitempty" description:"empty: the slot has none any more"`
+	Audiences  []string      `json:"audiences,omitempty" description:"the groups of clients that use the slot, in place of those that are there; fleet alone: the usual"`
 	More       []store.Place `json:"more,omitempty" description:"all further addresses, in place of those that are there"`
 }
 
@@ -94,6 +95,9 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot DeviceSlot) (
 	}
 	row, err := checkSlot(cannot, d.Address, slot)
 	if err != nil {
+		return Slot{}, err
+	}
+	if err := s.watch.KnownAudiences(ctx, cannot, slot.Audiences); err != nil {
 		return Slot{}, err
 	}
 	row.DeviceID = d.ID
@@ -127,6 +131,9 @@ func (s *Service) EditSlot(ctx context.Context, device, name string, c SlotChang
 	if len(e.Secrets) > 0 {
 		deed.Say(ctx, "a new shared secret")
 	}
+	if err := s.watch.JudgeSlots(ctx, []store.Slot{e.Slot}); err != nil { // also where the same is served
+		return Slot{}, err
+	}
 	return s.ReadSlot(ctx, device, name)
 }
 
@@ -142,7 +149,7 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c SlotChang
 		return out, nil, err
 	}
 	before = slotFacts(row)
-	wanted := DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: row.More.V}
+	wanted := DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: row.More.V, Audiences: row.Audiences.V}
 	set(&wanted.Address, c.Address)
 	set(&wanted.ServerName, c.ServerName)
 	if c.Protocol != nil && *c.Protocol != wanted.Protocol {
@@ -159,6 +166,15 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c SlotChang
 	if c.More != nil {
 		wanted.More = c.More
 	}
+	if c.Audiences != nil {
+		wanted.Audiences = c.Audiences
+	}
+	if err := s.watch.KnownAudiences(ctx, cannot, wanted.Audiences); err != nil {
+		return out, nil, err
+	}
+	if len(wanted.Audiences) == 1 && wanted.Audiences[0] == watch.Fleet {
+		wanted.Audiences = nil
+	}
 	changed, err := checkSlot(cannot, d.Address, wanted)
 	if err != nil {
 		return out, nil, err
@@ -172,7 +188,7 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c SlotChang
 			return out, nil, problem.Reject(cannot, "its shared secret was given for another address or port", "give the shared secret again", next.Give.On("secret"))
 		}
 	}
-	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More
+	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More, row.Audiences = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More, changed.Audiences
 	out.Slot = row
 	switch {
 	case wanted.Secret != "":
@@ -235,7 +251,7 @@ func (s *Service) atRest(ctx context.Context, cannot string, slots []store.Slot)
 
 // slotFacts are what people say of a slot, for the ledger.
 func slotFacts(row store.Slot) map[string]string {
-	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)), "protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity}
+	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)), "protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity, "audiences": strings.Join(row.Audiences.V, ", ")}
 	for _, p := range row.More.V {
 		at := net.JoinHostPort(p.Address, strconv.Itoa(p.Port))
 		out["also at "+at] = at

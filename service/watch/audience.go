@@ -57,6 +57,23 @@ func (s *Service) Anchors(ctx context.Context, name string) ([]cert.Facts, error
 	return out, err
 }
 
+// KnownAudiences refuses audiences that do not exist, or are named twice.
+func (s *Service) KnownAudiences(ctx context.Context, cannot string, names []string) error {
+	counts, err := s.store.CountAnchors(ctx)
+	if err != nil {
+		return err
+	}
+	for i, name := range names {
+		if _, has := counts[name]; !has && name != Fleet {
+			return problem.Reject(cannot, fmt.Sprintf("no audience is called %q", name), "to create an audience, add a root to it", next.ListAudiences.On(""))
+		}
+		if slices.Contains(names[:i], name) {
+			return problem.Reject(cannot, "the audience "+name+" is named twice", "name each once", next.Give.On("audiences"))
+		}
+	}
+	return nil
+}
+
 func noAudience(name string) error {
 	return problem.New(problem.NotFound, fmt.Sprintf("no audience is called %q", name), "", "to create an audience, add a root to it", next.ListAudiences.On(""))
 }
@@ -110,12 +127,10 @@ func noRoot(err error, name, sha256 string) error {
 	return problem.New(problem.NotFound, fmt.Sprintf("the audience %s has no root %s", name, sha256), "", "", next.ShowAudience.On(name))
 }
 
-// judgeFor judges all slots again if the audience is the fleet.
+// judgeFor judges all slots again, since what an audience trusts changed.
 func (s *Service) judgeFor(ctx context.Context, name string) error {
-	if name != Fleet {
-		return nil
-	}
-	return s.judgeAgain(ctx)
+	s.Forget()
+	return s.judgeAgain(ctx) // slots may be judged by any of them
 }
 
 // Export says which roots are wanted, and how.

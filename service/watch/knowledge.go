@@ -78,8 +78,20 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
+	groups := map[string]*chain.Pool{}
+	counts, err := s.store.CountAnchors(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for name := range counts {
+		held, err := s.store.Anchors(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		groups[name] = chain.NewPool(held...)
+	}
 	k.version++
-	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Defaults: s.Defaults(), Sites: times, Anchors: chain.NewPool(roots...), Authorities: chain.NewPool(middle...), Scopes: scopes, Turnaround: map[string]int{}}
+	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Defaults: s.Defaults(), Sites: times, Anchors: chain.NewPool(roots...), Audiences: groups, Authorities: chain.NewPool(middle...), Scopes: scopes, Turnaround: map[string]int{}}
 	for _, each := range signers {
 		k.now.Turnaround[each.Name] = each.TurnaroundDays
 	}
@@ -89,7 +101,7 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 
 // judgedSlot is what a judgement must know of a slot. look is what a closer look showed just now.
 func (s *Service) judgedSlot(ctx context.Context, row store.Slot, look *wire.Closer) (judge.Slot, error) {
-	out := judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V, Version: row.Version, Remarks: row.Remarks.V, Closer: row.Closer.V}
+	out := judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V, Version: row.Version, Remarks: row.Remarks.V, Closer: row.Closer.V, Audiences: row.Audiences.V, OverEAP: wire.Protocol(row.Protocol).OverEAP()}
 	if look != nil {
 		out.Second = look.Second // not kept yet
 		return out, nil
