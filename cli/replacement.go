@@ -106,7 +106,10 @@ func (a *app) showReplacement(r work.Replacement) {
 		if u.Acceptable {
 			said = "waits to be accepted"
 		}
-		put(w, "  answer   %s, SHA-256 %s\n           %s: %s\n", u.Certificate.Name, u.Certificate.SHA256, said, u.Why)
+		if len(u.Findings) == 0 {
+			said += ": " + u.Why
+		}
+		put(w, "  answer   %s, SHA-256 %s\n           %s\n", u.Certificate.Name, u.Certificate.SHA256, said)
 		printFindings(w, "           ", u.Findings)
 	}
 	if len(r.Targets) > 1 || len(r.Targets) == 1 && len(r.Targets[0].Addresses) > 1 {

@@ -195,3 +195,33 @@ func TestRootsCanBeHad(t *testing.T) {
 	s.fails(1, "is known", "authority", "export", strings.Repeat("0", 64), "--out", filepath.Join(t.TempDir(), "y"))
 	s.fails(2, "stands beside", "audience", "add", "workstations", der, "--from-authority", id)
 }
+
+// A slot is judged by the clients that use it: with the command that the finding names, they trust it.
+func TestASlotIsJudgedByTheClientsThatUseIt(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
+	s.login()
+	box := simulated(t, standin.Box{})
+	s.addSimulated(name, box, "correct horse")
+	s.ok("replace", name+"/web", "--signer", "bench", "--watch") // which the fleet trusts
+	s.ok("audience", "add", "tills", write(t, filepath.Join(t.TempDir(), "root.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: newTiered(t, 1).certificates[0].Raw}))))
+	s.fails(1, `no audience is called "till"`, "slot", "edit", name+"/web", "--audience", "till")
+	for range 2 {
+		s.ok("slot", "edit", name+"/web", "--audience", "tills")
+		shown := s.ok("slot", "show", name+"/web")
+		_, command, found := strings.Cut(shown, "freshseal audience add tills --from-authority ")
+		if s.show(name+"/web").Condition != "flawed" || !found {
+			t.Fatalf("it is not judged by the tills:\n%s", shown)
+		}
+		root, _, _ := strings.Cut(command, "\n")
+		s.ok("audience", "add", "tills", "--from-authority", strings.TrimSpace(root))
+		if now := s.show(name + "/web").Condition; now != "fresh" {
+			t.Errorf("it is %s once they trust it", now)
+		}
+		s.ok("audience", "remove", "tills", strings.TrimSpace(root))
+		s.ok("slot", "edit", name+"/web", "--audience", "fleet")
+		if now := s.show(name + "/web").Condition; now != "fresh" {
+			t.Errorf("it is %s for the fleet", now)
+		}
+	}
+}

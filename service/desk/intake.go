@@ -253,7 +253,7 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		return out, s.store.PutUnusedAnswer(ctx, leaf, unused, true)
 	}
 	if doubts := finding.Doubts(found); len(doubts) > 0 {
-		out.Doubtful, out.Why, out.Next, unused.Why = true, doubts[0].What, doubts[0].Remedy, doubts[0].What
+		out.Doubtful, out.Why, out.Next, unused.Why = true, doubts[0].What, "ask the signer whether it is correct; if so, accept it", doubts[0].What
 		out.Actions = []next.Action{next.AcceptAnswer.On(out.Replacement)}
 		return out, s.store.PutUnusedAnswer(ctx, leaf, unused, true)
 	}

@@ -304,7 +304,9 @@ func (s *Service) effect(ctx context.Context, j job) (Effect, error) {
 	}
 	for _, stage := range replacement.Stages[slices.Index(replacement.Stages, replacement.Backup):] {
 		for _, step := range j.procedure.Steps[procedure.Section(stage)] {
-			out.Stages = append(out.Stages, string(stage)+": "+step.Name)
+			if step.When.Hold(j.scope) {
+				out.Stages = append(out.Stages, string(stage)+": "+step.Name)
+			}
 		}
 	}
 	text, err := json.Marshal(struct {

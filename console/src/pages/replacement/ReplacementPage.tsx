@@ -42,6 +42,7 @@ export function ReplacementPage() {
 }
 
 function Shown({ it }: { it: Replacement }) {
+  const offered = it.unused?.find((u) => u.acceptable)
   const byHand = it.waiting_for === 'person' || it.waiting_for === 'validation'
   return (
     <Stack>
@@ -75,6 +76,11 @@ function Shown({ it }: { it: Replacement }) {
       )}
       {it.state === 'held' && <Held it={it} />}
       {byHand && <GuidedStep replacement={it.id} />}
+      {offered && (
+        <Panel title="An answer waits to be accepted">
+          <Unused answer={offered} />
+        </Panel>
+      )}
       <Back waits={it.state === 'waiting' && it.stage === 'sign'} />
       <Columns>
         <Panel title="Stages">
@@ -83,14 +89,19 @@ function Shown({ it }: { it: Replacement }) {
         <Stack>
           {it.old_sha256 && (
             <Panel title="Old and new">
-              <Compare left={{ title: 'Old', sha256: it.old_sha256 }} right={{ title: 'New', sha256: it.new_sha256, none: 'not signed yet' }} />
+              <Compare
+                left={{ title: 'Old', sha256: it.old_sha256 }}
+                right={offered ? { title: 'Answer', sha256: offered.certificate.sha256 } : { title: 'New', sha256: it.new_sha256, none: 'not signed yet' }}
+              />
             </Panel>
           )}
-          {(it.unused ?? []).length > 0 && (
+          {(it.unused ?? []).some((u) => !u.acceptable) && (
             <Panel title="Answers that were not used">
-              {(it.unused ?? []).map((u) => (
-                <Unused key={u.certificate.sha256} answer={u} />
-              ))}
+              {(it.unused ?? [])
+                .filter((u) => !u.acceptable)
+                .map((u) => (
+                  <Unused key={u.certificate.sha256} answer={u} />
+                ))}
             </Panel>
           )}
           {it.chain && (
@@ -115,7 +126,7 @@ function Unused({ answer: u }: { answer: NonNullable<Replacement['unused']>[numb
     <Box sx={{ mb: 2 }}>
       <Facts
         rows={[
-          [u.acceptable ? 'Waits to be accepted' : 'Not used', <Foreign>{u.why}</Foreign>],
+          ...((u.findings ?? []).length === 0 ? [['Not used', <Foreign>{u.why}</Foreign>] as Fact] : []),
           ['Subject', <Foreign>{u.certificate.subject}</Foreign>],
           ['Issuer', <Foreign>{u.certificate.issuer}</Foreign>],
           ['Expires', moment(u.certificate.not_after)],

@@ -90,7 +90,7 @@ export function Signers() {
 }
 
 function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
-  const own = s.name !== 'bench' && s.name !== 'desk'
+  const own = s.name !== 'bench' && s.name !== 'desk' && s.name !== 'device'
   const facts = [
     s.contact,
     s.turnaround_days && `${s.turnaround_days} working days`,
