@@ -90,6 +90,7 @@ type (
 	intakeForm struct {
 		Files      []*multipart.FileHeader `formData:"file" required:"true" description:"the files of the pile, any names"`
 		Passphrase []string                `formData:"passphrase" description:"of PKCS #12 stores and locked keys among them"`
+		Keys       bool                    `formData:"keys" description:"take private keys in, for replacements of families that are given their key"`
 		TrustRoots bool                    `formData:"trust_roots" description:"trust the roots in the pile"`
 	}
 )

@@ -192,7 +192,7 @@ func intake(s *Server) fiber.Handler {
 		if slices.Contains(field("trust_roots"), "true") && !bearer(c).Role.Reaches(people.Admin) {
 			return problem.New(problem.Refused, "the pile was not taken in", "only an admin may let the fleet trust roots", "take it in without trusting its roots, or ask an admin")
 		}
-		out, err := s.service.Desk.TakeIn(ctx, in.files, desk.IntakeTerms{TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")}, bearer(c).User)
+		out, err := s.service.Desk.TakeIn(ctx, in.files, desk.IntakeTerms{Keys: slices.Contains(field("keys"), "true"), TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")}, bearer(c).User)
 		if err != nil {
 			return err
 		}

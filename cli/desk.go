@@ -159,6 +159,7 @@ func (a *app) intake() *cobra.Command {
 		}),
 	}
 	passphraseFlag(c, &passphraseFiles)
+	c.Flags().BoolVar(&terms.Keys, "key", false, "take the private keys among the files in, for devices that are given their key; each is sealed until its device has it")
 	c.Flags().BoolVar(&terms.TrustRoots, "trust-roots", false, "add the roots among the files to the trusted roots of the fleet")
 	return c
 }
@@ -274,6 +275,9 @@ func sendPile(ctx context.Context, client *client, files []pile.File, terms desk
 		if _, err := part.Write(f.Content); err != nil {
 			return in, err
 		}
+	}
+	if err := form.WriteField("keys", fmt.Sprint(terms.Keys)); err != nil {
+		return in, err
 	}
 	if err := form.WriteField("trust_roots", fmt.Sprint(terms.TrustRoots)); err != nil {
 		return in, err

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 
+	"freshseal/core/cert"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 
@@ -34,8 +35,7 @@ func (s *Store) AskAgain(ctx context.Context, id int64, signer string, plan requ
 			return err
 		}
 		if old.SPKI != "" {
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO obsolete_request (replacement_id, parcel_id, spki, request, reason, by, at)
-				VALUES (:replacement_id, :parcel_id, :spki, :request, :reason, :by, :at)`, old); err != nil {
+			if _, err := tx.NamedExecContext(ctx, obsoleteInsert, old); err != nil {
 				return err
 			}
 		}
@@ -46,6 +46,31 @@ func (s *Store) AskAgain(ctx context.Context, id int64, signer string, plan requ
 	})
 	return r, action, err
 }
+
+// TakeKey gives a replacement that waits for its signer another key, under secret, and the request with it; what it asked with is kept as obsolete. All of it
+// happens or nothing. It returns ErrNotFound where it does not wait any more.
+func (s *Store) TakeKey(ctx context.Context, id int64, old Obsolete, made request.Request, purpose string, sealed []byte) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		var r Replacement
+		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
+			return err
+		}
+		if !r.Progress().AtSigner() {
+			return ErrNotFound
+		}
+		old.ReplacementID, old.ParcelID, old.SPKI, old.Request = id, r.ParcelID, r.SPKI, r.Request
+		if _, err := tx.NamedExecContext(ctx, obsoleteInsert, old); err != nil {
+			return err
+		}
+		if err := putSecret(ctx, tx, purpose, sealed); err != nil {
+			return err
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ?, offered = '' WHERE id = ?`, made.Raw, cert.Fingerprint(made.SPKI()), id))
+	})
+}
+
+const obsoleteInsert = `INSERT INTO obsolete_request (replacement_id, parcel_id, spki, request, reason, by, at)
+	VALUES (:replacement_id, :parcel_id, :spki, :request, :reason, :by, :at)`
 
 // ObsoleteOf returns the obsolete requests of a replacement, oldest first.
 func (s *Store) ObsoleteOf(ctx context.Context, replacementID int64) ([]Obsolete, error) {

@@ -95,14 +95,14 @@ func file(t *testing.T, name string) []byte {
 func TestRulesThatDoNotFitSayWhy(t *testing.T) {
 	const text = "a = 1\nserver {\n  b 2;\n}\nserver {\n  b 3;\n}\n"
 	for want, rule := range map[string]edit.Rule{
-		"2 lines set it (lines 3, 6); say in which block":           {Set: "b", To: "4"},
-		"no line sets it; none of its 7 lines is like it; say with as":                              {Set: "c", To: "4"},
-		"2 lines open such a block (lines 2, 5)":                    {Set: "b", To: "4", In: re(`^server`)},
-		"no line opens this block":                                  {Set: "b", To: "4", In: re(`^http`)},
-		"line 1 opens no block":                                     {Set: "b", To: "4", In: re(`^a`)},
-		"2 lines match instead of 1 (lines 3, 6)":                   {Replace: re(`b`), By: "c"},
-		"0 lines match instead of 1; none of its 7 lines is like it; correct the pattern":              {Replace: re(`z`), By: "c"},
-		"2 lines match b, where the new line goes; write a pattern": {Line: "x", After: re(`b`)},
+		"2 lines set it (lines 3, 6); say in which block":                                 {Set: "b", To: "4"},
+		"no line sets it; none of its 7 lines is like it; say with as":                    {Set: "c", To: "4"},
+		"2 lines open such a block (lines 2, 5)":                                          {Set: "b", To: "4", In: re(`^server`)},
+		"no line opens this block":                                                        {Set: "b", To: "4", In: re(`^http`)},
+		"line 1 opens no block":                                                           {Set: "b", To: "4", In: re(`^a`)},
+		"2 lines match instead of 1 (lines 3, 6)":                                         {Replace: re(`b`), By: "c"},
+		"0 lines match instead of 1; none of its 7 lines is like it; correct the pattern": {Replace: re(`z`), By: "c"},
+		"2 lines match b, where the new line goes; write a pattern":                       {Line: "x", After: re(`b`)},
 	} {
 		if after, err := edit.Apply([]byte(text), []edit.Rule{rule}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("want %q: %v\n%s", want, err, after)
@@ -185,11 +185,11 @@ func TestSectionsOptionsAndGroups(t *testing.T) {
 		}
 	}
 	for said, rule := range map[string]edit.Rule{
-		"its sections are [global], [listener web], [listener mail]":                         {Set: "cert", To: "x", Section: "listener"},
+		"its sections are [global], [listener web], [listener mail]":                          {Set: "cert", To: "x", Section: "listener"},
 		"0 lines match ^bind :444 instead of 1; like it are “10: bind :443 ssl cert=/old.pem": {Option: "cert", To: "x", Of: re("^bind :444")},
-		"2 lines match ^bind instead of 1 (lines 10, 11)":                                    {Option: "cert", To: "x", Of: re("^bind")},
-		"0 lines match instead of 1; like it are “3: cert = none”":                           {Replace: re("^certificate|^cert="), By: "x"},
-		"none of its 13 lines is like it":                                                    {Replace: re("^zzz"), By: "x"},
+		"2 lines match ^bind instead of 1 (lines 10, 11)":                                     {Option: "cert", To: "x", Of: re("^bind")},
+		"0 lines match instead of 1; like it are “3: cert = none”":                            {Replace: re("^certificate|^cert="), By: "x"},
+		"none of its 13 lines is like it":                                                     {Replace: re("^zzz"), By: "x"},
 	} {
 		if _, err := edit.Apply([]byte(before), []edit.Rule{rule}); err == nil || !strings.Contains(err.Error(), said) {
 			t.Errorf("it says %v instead of %q", err, said)

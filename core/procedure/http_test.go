@@ -192,11 +192,11 @@ func TestAListBecomesElementsOfAnArray(t *testing.T) {
 		}
 	}
 	for step, said := range map[string]string{
-		`http: POST /x, json: [{each: where, item: "{{item}}"}], undo: nothing`:            "is not one list",
-		`http: POST /x, json: [{each: "{{label}}", item: "{{nobody}}"}], undo: nothing`:    "nobody",
-		`http: POST /x, json: {each: "{{where}}", item: "{{item}}"}, undo: nothing`:        "only beside each",
-		`http: POST /x, json: [{each: "{{nothing}}", item: "{{item}}"}], undo: nothing`:    "nothing",
-		`http: POST /x, json: [{each: "{{where}}{{where}}", item: "a"}], undo: nothing`:    "is not one list",
+		`http: POST /x, json: [{each: where, item: "{{item}}"}], undo: nothing`:         "is not one list",
+		`http: POST /x, json: [{each: "{{label}}", item: "{{nobody}}"}], undo: nothing`: "nobody",
+		`http: POST /x, json: {each: "{{where}}", item: "{{item}}"}, undo: nothing`:     "only beside each",
+		`http: POST /x, json: [{each: "{{nothing}}", item: "{{item}}"}], undo: nothing`: "nothing",
+		`http: POST /x, json: [{each: "{{where}}{{where}}", item: "a"}], undo: nothing`: "is not one list",
 	} {
 		_, faults := procedure.Parse([]byte(web("steps:\n  activate:\n    - {step: it, " + step + "}\n")))
 		if !strings.Contains(fmt.Sprint(faults), said) {

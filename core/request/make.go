@@ -13,6 +13,8 @@ import (
 	"net"
 	"strconv"
 	"strings"
+
+	"freshseal/core/cert"
 )
 
 // NewKey makes a key of a planned type, from the system's randomness.
@@ -77,4 +79,23 @@ func keyUsage(p Plan) ([]pkix.Extension, error) {
 		{Id: asn1.ObjectIdentifier{2, 5, 29, 15}, Critical: true, Value: usage},
 		{Id: asn1.ObjectIdentifier{2, 5, 29, 37}, Value: server},
 	}, err
+}
+
+// TypeOf returns the key type of a private key; false where it is none of AllKeyTypes.
+func TypeOf(key crypto.Signer) (KeyType, bool) {
+	kind, bits := cert.RSA, 0
+	switch public := key.Public().(type) {
+	case *rsa.PublicKey:
+		bits = public.N.BitLen()
+	case *ecdsa.PublicKey:
+		kind, bits = cert.ECDSA, public.Curve.Params().BitSize
+	default:
+		return "", false
+	}
+	for _, each := range AllKeyTypes {
+		if k, n := each.Size(); k == kind && n == bits {
+			return each, true
+		}
+	}
+	return "", false
 }

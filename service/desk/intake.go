@@ -27,6 +27,7 @@ type Intake struct {
 // IntakeTerms are the options of an intake.
 type IntakeTerms struct {
 	TrustRoots  bool     // trust the roots in it from now on
+	Keys        bool     // take private keys in, for replacements of families that are given their key
 	Passphrases []string // of PKCS #12 stores in it
 }
 
@@ -88,6 +89,9 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTer
 	}
 	p.Pool.Add(authorities...)
 	t := &taking{Pools: p, by: by}
+	if terms.Keys {
+		t.accounts = accounts
+	}
 	if t.Trusting, err = s.watch.Trusting(ctx, p); err != nil {
 		return out, err
 	}
@@ -115,6 +119,7 @@ type taking struct {
 	watch.Pools
 	watch.Trusting
 	by       string
+	accounts []pile.Account // where private keys are taken in
 	accepted []accepted
 	near     neighbours // once somebody wants to know
 }
@@ -216,7 +221,16 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		}
 	}
 	if len(matches) == 0 {
-		return out, s.layAside(ctx, leaf, &out, t)
+		taken, err := s.takeKey(ctx, leaf, &out, t)
+		if err != nil || out.Why != "" {
+			return out, err
+		}
+		if !taken {
+			return out, s.layAside(ctx, leaf, &out, t)
+		}
+		if matches, err = s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)); err != nil {
+			return out, err
+		}
 	}
 	r := matches[0]
 	out.Replacement, out.Device, out.Slot = replacement.Name(r.ID), r.Device, r.Slot

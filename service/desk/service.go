@@ -4,6 +4,7 @@ package desk
 
 import (
 	"context"
+	"crypto"
 	"errors"
 	"log/slog"
 	"time"
@@ -20,6 +21,9 @@ import (
 type Replacements interface {
 	// Drive carries on a replacement after its state has changed.
 	Drive(id int64, action replacement.Action)
+	// TakeKey gives a replacement that waits for its signer a key that was made elsewhere, in place of the one that it asked with. why says
+	// why it cannot be given one; empty: it has it.
+	TakeKey(ctx context.Context, id int64, key crypto.Signer, by string) (why string, err error)
 	// SeekProofs opens a task for each domain that a signer wants proven.
 	SeekProofs(ctx context.Context) error
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 
 	"freshseal/core/cert"
 	"freshseal/core/chain"
@@ -211,4 +212,45 @@ func (s *Service) ExportKey(ctx context.Context, id string, e KeyExport, by stri
 		d.Encoding = pack.PKCS12Old
 	}
 	return pack.Write(pack.LeafFirst, d, chain.Path{Certificates: certificates, Complete: true}, key)
+}
+
+// TakeKey gives a replacement that waits for its signer a key that was made elsewhere, in place of the one that it asked with: the key is sealed, and a
+// request with it stands in the place of the first, which is obsolete. why says why it cannot be given one.
+func (s *Service) TakeKey(ctx context.Context, id int64, key crypto.Signer, by string) (why string, err error) {
+	j, err := s.load(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	if !j.procedure.Traits.KeyGiven {
+		return "devices of the family " + j.procedure.Name + " make their key themselves, and take none that was made elsewhere", nil
+	}
+	rules, err := s.watch.RulesFor(ctx, j.slot)
+	if err != nil {
+		return "", err
+	}
+	kind, ok := request.TypeOf(key)
+	switch {
+	case !ok || !slices.Contains(j.procedure.Traits.KeyTypes, kind):
+		return "its family does not support this kind of key", nil
+	case rules.Refuses(kind) != "":
+		return rules.Refuses(kind), nil
+	}
+	made, err := request.Make(j.Plan.V, key)
+	if err != nil {
+		return "", err
+	}
+	given := givenKey{Passphrase: rand.Text()}
+	if given.Key, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
+		return "", err
+	}
+	material, err := json.Marshal(given)
+	if err != nil {
+		return "", err
+	}
+	old := store.Obsolete{Reason: "a key and a certificate were made elsewhere", By: by, At: s.moment()}
+	if err := s.store.TakeKey(ctx, id, old, made, keyPurpose(id), s.box.Seal(keyPurpose(id), material)); err != nil {
+		return "", err
+	}
+	s.made.Delete(id)
+	return "", nil
 }

@@ -63,10 +63,11 @@ function problem(response: Response, body: unknown) {
 }
 
 /** sendPile gives the service the files that a signer sent back. */
-export async function sendPile(files: File[], trustRoots: boolean): Promise<Schemas['Intake']> {
+export async function sendPile(files: File[], trustRoots: boolean, keys: boolean): Promise<Schemas['Intake']> {
   const form = new FormData()
   for (const file of files) form.append('file', file, file.name)
   form.append('trust_roots', String(trustRoots))
+  form.append('keys', String(keys))
   let answer: Response
   try {
     answer = await asked('/api/v1/intakes', { method: 'POST', body: form })

@@ -15,9 +15,10 @@ import { Account } from './Account'
 export function DropZone() {
   const [over, setOver] = useState(false)
   const [trust, setTrust] = useState(false)
+  const [keys, setKeys] = useState(false)
   const input = useRef<HTMLInputElement>(null)
   const admin = useMay('admin')
-  const send = useChange({ of: 'asides', do: (files: File[]) => sendPile(files, trust) })
+  const send = useChange({ of: 'asides', do: (files: File[]) => sendPile(files, trust, keys) })
   const give = (list: FileList | null) => {
     if (list?.length) send.mutate([...list])
     if (input.current) input.current.value = '' // the same file may be given again
@@ -43,6 +44,10 @@ export function DropZone() {
           {send.isPending ? 'Sorting…' : 'Choose files'}
         </Button>
         <input ref={input} id="pile" type="file" multiple hidden onChange={(e) => give(e.target.files)} />
+        <FormControlLabel
+          control={<Checkbox size="small" checked={keys} onChange={(e) => setKeys(e.target.checked)} />}
+          label="Take the private keys among them in, for devices that are given their key"
+        />
         {admin ? (
           <FormControlLabel control={<Checkbox size="small" checked={trust} onChange={(e) => setTrust(e.target.checked)} />} label="Trust the roots among them" />
         ) : (
