@@ -88,6 +88,14 @@ func signerTable(s desk.Signer) table {
 	shown.add("profile", s.Terms.Profile)
 	shown.add("wants", strings.Join(s.Terms.Fields, ", "))
 	shown.add("proof", strings.TrimSpace(s.Proof.How+" "+s.Proof.Who))
+	order := s.Order.Number
+	if s.Order.ApprovedBy != "" {
+		order += ", approved by " + s.Order.ApprovedBy
+	}
+	if s.Order.Until != "" {
+		order += ", until " + s.Order.Until
+	}
+	shown.add("order", strings.TrimPrefix(order, ", "))
 	shown.add("notes", s.Notes)
 	for _, i := range s.Issuers {
 		how := "learnt from an answer, not confirmed"
@@ -176,6 +184,9 @@ func (a *app) signerSet() *cobra.Command {
 	f.StringVar(&t.Proof.How, "proof", "", "how it validates domains: mail, dns or file")
 	f.StringVar(&t.Proof.Who, "prover", "", "who performs the validation")
 	f.IntVar(&t.Proof.Days, "proof-days", 0, "how long a validation is valid, in days; 0: for one parcel")
+	f.StringVar(&t.Order.Number, "order", "", "the number of the purchase by which it signs")
+	f.StringVar(&t.Order.ApprovedBy, "order-approved-by", "", "who approved that purchase")
+	f.StringVar(&t.Order.Until, "order-until", "", "its last day, such as 2028-06-30; its end is among what else expires")
 	f.StringArrayVar(&t.Terms.Fields, "field", nil, "a required subject field: organization, unit, locality, state or country; may be given again")
 	f.StringArrayVar(&keys, "sign-key", nil, "a key type that it signs (default: any); may be given again")
 	return c

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"html"
+	"net"
 	"net/url"
 	"slices"
 	"strings"
@@ -146,6 +147,8 @@ func remedy(step procedure.Step, err error) string {
 		return "correct the device's user, password or key"
 	case errors.Is(err, links.ErrTimeLimit):
 		return "see whether the device hangs; if it is only slow, give the step a larger limit"
+	case errors.As(err, new(*notBegun)) && (errors.As(err, new(*net.OpError)) || errors.Is(err, links.ErrLost)):
+		return "see that the device is on and can be reached at its address and port, then try again"
 	}
 	return step.Otherwise
 }

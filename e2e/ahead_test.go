@@ -72,6 +72,14 @@ func TestWhatIsToCome(t *testing.T) {
 	}
 	s.fails(1, "out of bounds", "forecast", "--weeks", "521")
 	s.fails(1, "cannot be listed", "expiring", "--within", "-1")
+	// The purchase by which a signer signs ends too, and its number goes out with the requests.
+	s.fails(1, "is not a day", "signer", "set", "harbour-ca", "--order-until", "next year")
+	for range 2 {
+		s.ok("signer", "set", "harbour-ca", "--order", "HA-2207", "--order-approved-by", "Ms Fulmar", "--order-until", time.Now().AddDate(0, 0, 20).Format(time.DateOnly))
+	}
+	if shown := s.ok("expiring", "--within", "30"); !strings.Contains(shown, "order HA-2207") {
+		t.Errorf("the order is not among what expires:\n%s", shown)
+	}
 }
 
 // Reports say what was: the state on a day, what was replaced and who approved, and what is excepted and why; as a

@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/hex"
-	"encoding/pem"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -22,7 +21,7 @@ func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 	s.login()
 	harbour, second, foreign := newTiered(t, 2), newTiered(t, 3), newTiered(t, 1)
 	for _, known := range []*tiered{harbour, second} {
-		s.ok("audience", "add", "fleet", write(t, filepath.Join(t.TempDir(), "root.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: known.certificates[0].Raw}))))
+		s.ok("audience", "add", "fleet", known.root(t))
 	}
 	s.ok("signer", "set", "harbour-ca", "--about", "Harbour Authority", "--max-days", "200")
 	box := kind(t, standin.Box{})

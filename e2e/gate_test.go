@@ -3,7 +3,6 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
-	"encoding/pem"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -188,8 +187,7 @@ func TestAnApprovalIsOfWhatHappens(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, token, _ := strings.Cut(read(t, s.config), "token: ")
-	r.Header.Set("Authorization", "Bearer "+strings.TrimSpace(strings.Split(token, "\n")[0]))
+	r.Header.Set("Authorization", "Bearer "+s.token())
 	r.Header.Set("Content-Type", "application/json")
 	r.Body = body(map[string]string{"digest": shown.Effect.Digest})
 	r.ContentLength = -1
@@ -217,7 +215,7 @@ func TestMembersAskTogetherAndAreTouchedOneByOne(t *testing.T) {
 	s := start(t, "serve", t.TempDir())
 	s.login()
 	authority := newTiered(t, 2)
-	s.ok("audience", "add", "fleet", write(t, filepath.Join(t.TempDir(), "root.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authority.certificates[0].Raw}))))
+	s.ok("audience", "add", "fleet", authority.root(t))
 	var boxes []*standin.Running
 	var ids, files []string
 	for i := range 3 {
@@ -284,8 +282,7 @@ func TestThoseWhoPinnedTheRootAreToldFirst(t *testing.T) {
 	s.ok("policy", "set", "fleet", "--root-pins-first")
 	s.ok("replace", slot, "--signer", "bench", "--watch") // the same root: nobody is to be told
 	authority := newTiered(t, 2)
-	root := write(t, filepath.Join(t.TempDir(), "root.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authority.certificates[0].Raw})))
-	s.ok("audience", "add", "fleet", root)
+	s.ok("audience", "add", "fleet", authority.root(t))
 	for range 2 { // given up the first time: then nobody is to be told any more
 		before := leafAt(t, box.TLSAddr)
 		s.ok("replace", slot, "--signer", "desk")

@@ -206,8 +206,8 @@ type standing struct {
 // polling asks the API itself: a client that is started for each look costs thirty times as much, and tests look often.
 var polling = &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, MaxIdleConnsPerHost: 4}}
 
-// stands looks where a replacement stands.
-func (s *server) stands(id string) (out standing) {
+// token is what the client signs in with.
+func (s *server) token() string {
 	s.t.Helper()
 	text, err := os.ReadFile(s.config)
 	if err != nil {
@@ -215,11 +215,17 @@ func (s *server) stands(id string) (out standing) {
 	}
 	_, token, _ := strings.Cut(string(text), "token: ")
 	token, _, _ = strings.Cut(token, "\n")
+	return token
+}
+
+// stands looks where a replacement stands.
+func (s *server) stands(id string) (out standing) {
+	s.t.Helper()
 	r, err := http.NewRequestWithContext(s.t.Context(), "GET", s.url+"/api/v1/replacements/"+id, nil)
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	r.Header.Set("Authorization", "Bearer "+token)
+	r.Header.Set("Authorization", "Bearer "+s.token())
 	answer, err := polling.Do(r)
 	if err != nil {
 		s.t.Fatal(err)

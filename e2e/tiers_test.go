@@ -46,6 +46,12 @@ func newTiered(t *testing.T, tiers int) *tiered {
 	return a
 }
 
+// root writes the root into a file of its own.
+func (a *tiered) root(t *testing.T) string {
+	t.Helper()
+	return write(t, filepath.Join(t.TempDir(), "root.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.certificates[0].Raw})))
+}
+
 func (a *tiered) issue(t *testing.T, template, above *x509.Certificate, public any, by *ecdsa.PrivateKey) *x509.Certificate {
 	t.Helper()
 	der, err := x509.CreateCertificate(rand.Reader, template, above, public, by)
@@ -108,8 +114,7 @@ func TestChainsOfEveryLength(t *testing.T) {
 	authorities := map[int]*tiered{}
 	for tiers := 1; tiers <= 3; tiers++ {
 		authorities[tiers] = newTiered(t, tiers)
-		root := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authorities[tiers].certificates[0].Raw})
-		s.ok("audience", "add", "fleet", write(t, filepath.Join(t.TempDir(), "root.pem"), string(root)))
+		s.ok("audience", "add", "fleet", authorities[tiers].root(t))
 	}
 	everything := os.Getenv("FRESHSEAL_KINDS") == "all"
 	for i, r := range all {
@@ -204,7 +209,7 @@ func TestASlotIsJudgedByTheClientsThatUseIt(t *testing.T) {
 	box := simulated(t, standin.Box{})
 	s.addSimulated(name, box, "correct horse")
 	s.ok("replace", name+"/web", "--signer", "bench", "--watch") // which the fleet trusts
-	s.ok("audience", "add", "tills", write(t, filepath.Join(t.TempDir(), "root.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: newTiered(t, 1).certificates[0].Raw}))))
+	s.ok("audience", "add", "tills", newTiered(t, 1).root(t))
 	s.fails(1, `no audience is called "till"`, "slot", "edit", name+"/web", "--audience", "till")
 	for range 2 {
 		s.ok("slot", "edit", name+"/web", "--audience", "tills")

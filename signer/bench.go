@@ -78,19 +78,23 @@ func (*Bench) Terms() Terms {
 	return Terms{Request: request.AnySigner, MaxDays: int(benchLeaf / (24 * time.Hour))}
 }
 
-// Collect signs the request for its own names and key for benchLeaf. Nothing
+// Collect signs the request for its own names and key, for as long as the errand says and at most for benchLeaf. Nothing
 // else is taken over from the request.
 func (b *Bench) Collect(_ context.Context, e Errand) ([]*cert.Certificate, error) {
 	r, now := e.Request, b.now()
 	if len(r.Names()) == 0 {
 		return nil, fmt.Errorf("bench signs no request without names")
 	}
+	life := benchLeaf
+	if wanted := time.Duration(e.Days) * 24 * time.Hour; wanted > 0 {
+		life = min(life, wanted)
+	}
 	template := x509.Certificate{
 		Subject:               r.Subject,
 		DNSNames:              r.DNSNames,
 		IPAddresses:           append([]net.IP(nil), r.IPAddresses...),
 		NotBefore:             now.Add(-backdated),
-		NotAfter:              now.Add(benchLeaf),
+		NotAfter:              now.Add(life),
 		KeyUsage:              x509.KeyUsageDigitalSignature,
 		ExtKeyUsage:           []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		BasicConstraintsValid: true,

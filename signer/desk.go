@@ -37,6 +37,7 @@ func (e Errand) lifetime() string {
 type Wish struct {
 	Profile string // the kind of certificate to pick
 	Notes   string // the signer's own ways
+	Order   string // the number of the purchase, and who approved it
 }
 
 // Parcel packs requests for a person who signs them: a zip with each request as
@@ -63,6 +64,9 @@ func Parcel(id string, packed time.Time, wish Wish, errands []Errand) ([]byte, e
 		"intermediates. Any format and any file names will do.\n")
 	if wish.Profile != "" {
 		fmt.Fprintf(&letter, "\nProfile: %s\n", wish.Profile)
+	}
+	if wish.Order != "" {
+		fmt.Fprintf(&letter, "\nOrder: %s\n", wish.Order)
 	}
 	if wish.Notes != "" {
 		fmt.Fprintf(&letter, "\n%s\n", wish.Notes)
@@ -112,6 +116,7 @@ var list = template.Must(template.New("").Parse(`<!doctype html>
 <h1>Requests to be signed: parcel {{.ID}}</h1>
 <p>Packed {{.Packed}}. Please sign each request for use by a server, with all the names it asks for, and send back the certificates with the intermediates.</p>
 {{with .Wish.Profile}}<p>Profile: {{.}}</p>{{end}}
+{{with .Wish.Order}}<p>Order: {{.}}</p>{{end}}
 {{with .Wish.Notes}}<p style="white-space:pre-line">{{.}}</p>{{end}}
 <table><tr><th class="no">No.</th><th>For</th><th>Subject and names</th><th class="short">Key</th><th class="short">Lifetime</th><th class="sum">SHA-256 of the request (DER), to compare by telephone</th><th class="short">Signed</th></tr>
 {{range .Rows}}<tr><td>{{.N}}</td><td>{{.Slot}}<br><code>{{.File}}</code>{{with .Notes}}<br>{{.}}{{end}}</td><td>{{.Subject}}<br>{{.Names}}</td><td>{{.Key}}</td><td>{{.Life}}</td><td><code>{{.SHA256}}</code></td><td></td></tr>

@@ -19,6 +19,7 @@ type Signer struct {
 	MinDays        int                 `db:"min_days"`
 	Terms          JSON[request.Terms] `db:"terms"`
 	Proof          JSON[request.Proof] `db:"proof"`
+	Purchase       JSON[request.Order] `db:"purchase"`
 	AddedAt        Moment              `db:"added_at"`
 	Revision       Revision            `db:"revision"`
 }
@@ -30,10 +31,10 @@ func (s *Store) PutSigner(ctx context.Context, signer Signer, known Revision) er
 		if err := revise(ctx, tx, "signer/"+signer.Name, known); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO signer (name, about, contact, notes, turnaround_days, max_days, min_days, terms, proof, added_at)
-			VALUES (:name, :about, :contact, :notes, :turnaround_days, :max_days, :min_days, :terms, :proof, :added_at)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO signer (name, about, contact, notes, turnaround_days, max_days, min_days, terms, proof, purchase, added_at)
+			VALUES (:name, :about, :contact, :notes, :turnaround_days, :max_days, :min_days, :terms, :proof, :purchase, :added_at)
 			ON CONFLICT (name) DO UPDATE SET about = excluded.about, contact = excluded.contact, notes = excluded.notes,
-				turnaround_days = excluded.turnaround_days, max_days = excluded.max_days, min_days = excluded.min_days, terms = excluded.terms, proof = excluded.proof`, signer)
+				turnaround_days = excluded.turnaround_days, max_days = excluded.max_days, min_days = excluded.min_days, terms = excluded.terms, proof = excluded.proof, purchase = excluded.purchase`, signer)
 		return err
 	})
 }

@@ -164,16 +164,16 @@ func FuzzApply(f *testing.F) {
 
 // Sections of INI files, options within a line and groups of a pattern are changed where they are meant, and a second time nothing changes.
 func TestSectionsOptionsAndGroups(t *testing.T) {
-	before := "# delivered\n[global]\ncert = none\n\n[listener web] ; the pages\nport = 443\n;cert = /old.pem\n[listener mail]\ncert = /old.pem\nbind :443 ssl cert=/old.pem alpn h2\nbind :8443 ssl # admin\nallow 192.0.2.0 tls=old\nallow 198.51.100.0 tls=old\n"
+	before := "# delivered\n[global]\nfile = none\n\n[listener web] ; the pages\nport = 443\n;file = /old.pem\n[listener mail]\nfile = /old.pem\nbind :443 ssl file=/old.pem alpn h2\nbind :8443 ssl # admin\nallow 192.0.2.0 tls=old\nallow 198.51.100.0 tls=old\n"
 	rules := []edit.Rule{
-		{Set: "cert", To: "/new.pem", Section: "listener web"},
-		{Set: "cert", To: "/mail.pem", Section: "listener mail"},
-		{Option: "cert", To: "/new.pem", Of: re(`^bind :443 `)},
-		{Option: "cert", To: "/admin.pem", Of: re(`^bind :8443 `)},
+		{Set: "file", To: "/new.pem", Section: "listener web"},
+		{Set: "file", To: "/mail.pem", Section: "listener mail"},
+		{Option: "file", To: "/new.pem", Of: re(`^bind :443 `)},
+		{Option: "file", To: "/admin.pem", Of: re(`^bind :8443 `)},
 		{Replace: re(`^(allow .*) tls=old$`), By: "${1} tls=new", Times: 2},
 		{Line: "tls = yes", Section: "global"},
 	}
-	want := "# delivered\n[global]\ncert = none\n\ntls = yes\n[listener web] ; the pages\nport = 443\ncert = /new.pem\n[listener mail]\ncert = /mail.pem\nbind :443 ssl cert=/new.pem alpn h2\nbind :8443 ssl cert=/admin.pem # admin\nallow 192.0.2.0 tls=new\nallow 198.51.100.0 tls=new\n"
+	want := "# delivered\n[global]\nfile = none\n\ntls = yes\n[listener web] ; the pages\nport = 443\nfile = /new.pem\n[listener mail]\nfile = /mail.pem\nbind :443 ssl file=/new.pem alpn h2\nbind :8443 ssl file=/admin.pem # admin\nallow 192.0.2.0 tls=new\nallow 198.51.100.0 tls=new\n"
 	after := []byte(before)
 	for range 2 {
 		var err error
@@ -185,10 +185,10 @@ func TestSectionsOptionsAndGroups(t *testing.T) {
 		}
 	}
 	for said, rule := range map[string]edit.Rule{
-		"its sections are [global], [listener web], [listener mail]":                          {Set: "cert", To: "x", Section: "listener"},
-		"0 lines match ^bind :444 instead of 1; like it are “10: bind :443 ssl cert=/old.pem": {Option: "cert", To: "x", Of: re("^bind :444")},
-		"2 lines match ^bind instead of 1 (lines 10, 11)":                                     {Option: "cert", To: "x", Of: re("^bind")},
-		"0 lines match instead of 1; like it are “3: cert = none”":                            {Replace: re("^certificate|^cert="), By: "x"},
+		"its sections are [global], [listener web], [listener mail]":                          {Set: "file", To: "x", Section: "listener"},
+		"0 lines match ^bind :444 instead of 1; like it are “10: bind :443 ssl file=/old.pem": {Option: "file", To: "x", Of: re("^bind :444")},
+		"2 lines match ^bind instead of 1 (lines 10, 11)":                                     {Option: "file", To: "x", Of: re("^bind")},
+		"0 lines match instead of 1; like it are “3: file = none”":                            {Replace: re("^filename|^file="), By: "x"},
 		"none of its 13 lines is like it":                                                     {Replace: re("^zzz"), By: "x"},
 	} {
 		if _, err := edit.Apply([]byte(before), []edit.Rule{rule}); err == nil || !strings.Contains(err.Error(), said) {

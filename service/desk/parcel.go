@@ -154,7 +154,10 @@ func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) 
 	var wish signer.Wish
 	to, err := s.Signer(ctx, p.Signer)
 	if err == nil {
-		wish = signer.Wish{Profile: to.Terms.Profile, Notes: to.Notes}
+		wish = signer.Wish{Profile: to.Terms.Profile, Notes: to.Notes, Order: to.Order.Number}
+		if to.Order.ApprovedBy != "" {
+			wish.Order = strings.TrimPrefix(wish.Order+", approved by "+to.Order.ApprovedBy, ", ")
+		}
 	}
 	var errands []signer.Errand
 	for _, r := range packed {

@@ -42,6 +42,7 @@ type SignerTerms struct {
 	MinDays        int           `json:"min_days,omitempty" description:"the shortest certificate that it issues; a shorter one waits for a person; 0: not known"`
 	Terms          request.Terms `json:"terms" required:"true"`
 	Proof          request.Proof `json:"proof" required:"true" description:"how it has domains proven before it signs"`
+	Order          request.Order `json:"order" required:"true" description:"the purchase by which it signs"`
 }
 
 // Signers returns all signers: bench, desk, device, and those that were added.
@@ -58,7 +59,7 @@ func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
 	}
 	issuers, err := s.store.SignerIssuers(ctx)
 	for _, row := range rows {
-		terms := SignerTerms{About: row.About, Contact: row.Contact, Notes: row.Notes, TurnaroundDays: row.TurnaroundDays, MaxDays: row.MaxDays, MinDays: row.MinDays, Terms: row.Terms.V, Proof: row.Proof.V}
+		terms := SignerTerms{About: row.About, Contact: row.Contact, Notes: row.Notes, TurnaroundDays: row.TurnaroundDays, MaxDays: row.MaxDays, MinDays: row.MinDays, Terms: row.Terms.V, Proof: row.Proof.V, Order: row.Purchase.V}
 		out = append(out, Signer{row.Name, DeskSigner, terms, showIssuers(issuers[row.Name]), row.Revision})
 	}
 	return out, err
@@ -107,13 +108,16 @@ func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms, kno
 	if p := t.Proof; p.How != "" && !slices.Contains(request.ProofWays, p.How) || p.Days < 0 || p.Days > 825 {
 		return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q for %d days is not a valid domain validation", p.How, p.Days), "give mail, dns or file, and days up to 825")
 	}
+	if why := t.Order.Check(); why != "" {
+		return Signer{}, problem.Reject(cannot, why, "correct the order")
+	}
 	for _, field := range t.Terms.Fields {
 		if !slices.Contains([]string{"organization", "unit", "locality", "state", "country"}, field) {
 			return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a subject field", field), "give organization, unit, locality, state or country")
 		}
 	}
 	row := store.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes, TurnaroundDays: t.TurnaroundDays, MaxDays: t.MaxDays, MinDays: t.MinDays, AddedAt: s.moment()}
-	row.Terms.V, row.Proof.V = t.Terms, t.Proof
+	row.Terms.V, row.Proof.V, row.Purchase.V = t.Terms, t.Proof, t.Order
 	was, err := s.signersByName(ctx)
 	if err != nil {
 		return Signer{}, err

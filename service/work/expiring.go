@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"freshseal/service/problem"
@@ -17,6 +18,7 @@ const (
 	EndsDomain       = "domain"
 	EndsToken        = "token"
 	EndsCalendar     = "calendar"
+	EndsOrder        = "order"
 )
 
 // SignedIn is the name of a token that somebody got by signing in with the client, and not for a program.
@@ -24,7 +26,7 @@ const SignedIn = "a client that signed in"
 
 // Expiring is something besides the leaves of slots that ends by itself.
 type Expiring struct {
-	Kind   string    `json:"kind" required:"true" enum:"intermediate,root,domain,token,calendar"`
+	Kind   string    `json:"kind" required:"true" enum:"intermediate,root,domain,token,calendar,order"`
 	Name   string    `json:"name" required:"true"`
 	EndsAt time.Time `json:"ends_at" required:"true"`
 	Days   int       `json:"days" required:"true"`
@@ -69,6 +71,9 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]Expi
 	days := map[string]int{}
 	for _, each := range signers {
 		days[each.Name] = each.Proof.Days
+		if ends := each.Order.Ends(); !ends.IsZero() {
+			add(Expiring{Kind: EndsOrder, Name: strings.TrimSpace("order " + each.Order.Number), EndsAt: ends, Of: each.Name, Remedy: "order again before it ends; its requests are refused or charged from then on"})
+		}
 	}
 	proofs, err := s.store.Proofs(ctx)
 	if err != nil {

@@ -111,7 +111,11 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 	if err != nil {
 		return replacement.Event{}, err
 	}
-	errand := signer.Errand{Replacement: replacement.Name(j.ID), Device: j.Device, Slot: j.Slot, Request: made}
+	rules, err := s.watch.RulesFor(ctx, j.slot)
+	if err != nil {
+		return replacement.Event{}, err
+	}
+	errand := signer.Errand{Replacement: replacement.Name(j.ID), Device: j.Device, Slot: j.Slot, Request: made, Days: rules.Lifetime(0, false, s.now())}
 	if err := by.Submit(ctx, errand); err != nil {
 		return replacement.Event{}, fmt.Errorf("submitting the request to %s: %w", j.Signer, err)
 	}

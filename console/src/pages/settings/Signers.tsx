@@ -32,6 +32,9 @@ const schema = v.object({
   who: v.string(),
   proofDays: whole('Validity'),
   notes: v.string(),
+  order: v.string(),
+  orderBy: v.string(),
+  orderUntil: v.pipe(v.string(), v.regex(/^(\d{4}-\d{2}-\d{2})?$/, 'Write the last day as 2028-06-30.')),
   trusted: v.boolean(),
   wildcards: v.boolean(),
   addresses: v.boolean(),
@@ -49,6 +52,9 @@ const labels: Record<keyof Values, string> = {
   how: 'Domain validation',
   who: 'Who does that',
   proofDays: 'Validity of a validation (days)',
+  order: 'Order number',
+  orderBy: 'Order approved by',
+  orderUntil: 'Last day of the order',
   notes: 'Steps of its portal, and what else the person at the desk must know',
   trusted: 'Publicly trusted',
   wildcards: 'Signs wildcards',
@@ -68,6 +74,9 @@ function valuesOf(s: Signer | undefined): Values {
     who: s?.proof.who ?? '',
     proofDays: s?.proof.days ? String(s.proof.days) : '',
     notes: s?.notes ?? '',
+    order: s?.order.number ?? '',
+    orderBy: s?.order.approved_by ?? '',
+    orderUntil: s?.order.until ?? '',
     trusted: s?.terms.public ?? false,
     wildcards: s ? (s.terms.wildcards ?? false) : true,
     addresses: s ? (s.terms.addresses ?? false) : true,
@@ -97,6 +106,7 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
     s.max_days && `certificates of up to ${s.max_days} days`,
     s.min_days && `of at least ${s.min_days} days`,
     s.terms.public && 'publicly trusted',
+    s.order.number && `order ${s.order.number}${s.order.until ? `, until ${s.order.until}` : ''}`,
     s.proof.how && `domains are proven ${proofs[s.proof.how]}${s.proof.who ? `, ${s.proof.who} does it` : ''}`,
   ].filter(Boolean)
   return (
@@ -174,6 +184,7 @@ function EditSigner({ was, close }: { was: Signer | undefined; close: () => void
               ...('n' in number(x.most) && { max_days: Number(x.most) }),
               ...('n' in number(x.least) && { min_days: Number(x.least) }),
               terms: { ...seen?.terms, profile: x.profile, public: x.trusted, wildcards: x.wildcards, addresses: x.addresses },
+              order: { number: x.order, approved_by: x.orderBy, until: x.orderUntil },
               proof: x.how ? { how: x.how as Way, who: x.who, ...(x.proofDays && { days: Number(x.proofDays) }) } : {},
             },
           }),
@@ -202,6 +213,9 @@ function EditSigner({ was, close }: { was: Signer | undefined; close: () => void
         <Choice name="how" label={labels.how} options={[{ value: '', label: 'not at all' }, ...Object.entries(proofs).map(([value, label]) => ({ value, label }))]} />
         <Field name="who" label={labels.who} />
         <Field name="proofDays" label={labels.proofDays} type="number" />
+        <Field name="order" label={labels.order} />
+        <Field name="orderBy" label={labels.orderBy} />
+        <Field name="orderUntil" label={labels.orderUntil} help="such as 2028-06-30" />
         <Field name="notes" label={labels.notes} multiline minRows={2} sx={{ gridColumn: '1 / -1' }} />
       </FieldGrid>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', mt: 1 }}>
