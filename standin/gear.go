@@ -191,10 +191,10 @@ func (s *gearSession) showAll() error {
 }
 
 func (s *gearSession) make(name string) error {
-	var answers [3]string
-	for i, q := range []string{"Common name: ", "Organization: ", "Names: "} {
+	answers := map[string]string{}
+	for _, q := range []string{"Common name", "Organization", "Unit", "Locality", "State", "Country", "Names"} {
 		var err error
-		if answers[i], err = s.ask(q); err != nil {
+		if answers[q], err = s.ask(q + ": "); err != nil {
 			return err
 		}
 	}
@@ -202,7 +202,7 @@ func (s *gearSession) make(name string) error {
 		s.say("fault 21: the name is taken\n")
 		return nil
 	}
-	request, key, err := newRequest("ec", answers[0], answers[1], "", "", words(answers[2]), nil)
+	request, key, err := newRequest("ec", answered(answers), words(answers["Names"]), nil)
 	if err != nil {
 		s.say("fault 22: %v\n", err)
 		return nil

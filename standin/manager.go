@@ -102,7 +102,7 @@ func (t *terminal) fields(questions ...[2]string) ([]string, error) {
 }
 
 func (r *Running) makeRequest(t *terminal) error {
-	f, err := t.fields([2]string{"Country", ""}, [2]string{"Organization", "Pelorus"}, [2]string{"Locality", ""}, [2]string{"Common name", "manager.invalid"},
+	f, err := t.fields([2]string{"Country", ""}, [2]string{"State", ""}, [2]string{"Locality", ""}, [2]string{"Organization", "Pelorus"}, [2]string{"Unit", ""}, [2]string{"Common name", "manager.invalid"},
 		[2]string{"Names, separated by commas", ""}, [2]string{"Addresses, separated by commas", ""}, [2]string{"Kind of key: rsa or ec", "rsa"}, [2]string{"Folder to write into", "/var/tmp"})
 	if err != nil {
 		return err
@@ -110,16 +110,16 @@ func (r *Running) makeRequest(t *terminal) error {
 	if yes, err := t.ask("Go on? y/n: "); err != nil || yes != "y" {
 		return err
 	}
-	request, key, err := newRequest(f[6], f[3], f[1], f[0], f[2], words(f[4]), words(f[5]))
+	request, key, err := newRequest(f[8], answered(map[string]string{"Country": f[0], "State": f[1], "Locality": f[2], "Organization": f[3], "Unit": f[4], "Common name": f[5]}), words(f[6]), words(f[7]))
 	if err != nil {
 		return err
 	}
 	for name, content := range map[string][]byte{"machine.key": key, "machine.csr": request} {
-		if err := r.root.WriteFile(inside(path.Join(f[7], name)), content, 0o600); err != nil {
+		if err := r.root.WriteFile(inside(path.Join(f[9], name)), content, 0o600); err != nil {
 			return err
 		}
 	}
-	t.say("Written: %s/machine.csr and %s/machine.key\n", f[7], f[7])
+	t.say("Written: %s/machine.csr and %s/machine.key\n", f[9], f[9])
 	return nil
 }
 
@@ -127,8 +127,19 @@ func words(text string) []string {
 	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
 }
 
+// answered is the subject that answers to a form's questions make; what was left empty is left out.
+func answered(answers map[string]string) pkix.Name {
+	out := pkix.Name{CommonName: answers["Common name"]}
+	for question, to := range map[string]*[]string{"Organization": &out.Organization, "Unit": &out.OrganizationalUnit, "Locality": &out.Locality, "State": &out.Province, "Country": &out.Country} {
+		if answers[question] != "" {
+			*to = []string{answers[question]}
+		}
+	}
+	return out
+}
+
 // newRequest makes a key and a request (RFC 2986), both as PEM.
-func newRequest(kind, common, organization, country, locality string, names, addresses []string) (request, key []byte, err error) {
+func newRequest(kind string, subject pkix.Name, names, addresses []string) (request, key []byte, err error) {
 	var made crypto.Signer
 	if kind == "ec" {
 		made, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -138,15 +149,7 @@ func newRequest(kind, common, organization, country, locality string, names, add
 	if err != nil {
 		return nil, nil, err
 	}
-	wanted := x509.CertificateRequest{Subject: pkix.Name{CommonName: common}, DNSNames: names}
-	for _, f := range []struct {
-		to   *[]string
-		text string
-	}{{&wanted.Subject.Organization, organization}, {&wanted.Subject.Country, country}, {&wanted.Subject.Locality, locality}} {
-		if f.text != "" {
-			*f.to = []string{f.text}
-		}
-	}
+	wanted := x509.CertificateRequest{Subject: subject, DNSNames: names}
 	for _, a := range addresses {
 		ip := net.ParseIP(a)
 		if ip == nil {
