@@ -260,7 +260,7 @@ func TestGearForgetsWhatWasNotKept(t *testing.T) {
 			t.Errorf("it does not say %q:\n%s", want, said)
 		}
 	}
-	said = talks(t, box, "", "raise", "salt", "entry make web-2", "berth.tidewrack.example", "Tidewrack", "berth.tidewrack.example", "entry make web-2", "a", "b", "c", "entry paste web-2", strings.ReplaceAll(strings.TrimSpace(string(s.leaf)), "\n", "\r")+"\r.", "web use web-2", "exit")
+	said = talks(t, box, "", "raise", "salt", "entry make web-2", "berth.tidewrack.example", "Tidewrack", "piers", "Saltmere", "Quayshire", "XA", "berth.tidewrack.example", "entry make web-2", "a", "b", "c", "d", "e", "f", "g", "entry paste web-2", strings.ReplaceAll(strings.TrimSpace(string(s.leaf)), "\n", "\r")+"\r.", "web use web-2", "exit")
 	for _, want := range []string{"-- request of web-2 begins --", "fault 21: the name is taken", "fault 27", "fault 32: web server off"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("it does not say %q:\n%s", want, said)
