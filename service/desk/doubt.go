@@ -128,11 +128,15 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a Acceptance, by 
 	if wrong := finding.Errors(found); len(wrong) > 0 {
 		return problem.New(problem.Conflict, cannot, wrong[0].What, wrong[0].Remedy, next.TakeIn.On(""))
 	}
+	learns := learnt(r.Signer, path, true, by)
 	for _, f := range finding.Doubts(found) {
 		deed.Say(ctx, "%s: %s", id, f.What)
+		if f.Code == finding.LifetimeTooShort && learns != nil { // once, for this one: the next is doubtful again
+			learns.Issuer.Days = 0
+		}
 	}
 	defer s.watch.Forget()
-	_, action, err := s.store.Accept(ctx, n, path.Certificates, learnt(r.Signer, path, true, by), s.moment())
+	_, action, err := s.store.Accept(ctx, n, path.Certificates, learns, s.moment())
 	if errors.Is(err, store.ErrNotFound) || errors.As(err, new(replacement.Impossible)) {
 		return problem.New(problem.Conflict, cannot, "somebody accepted an answer at the same moment", "", next.ShowReplacement.On(id))
 	}
