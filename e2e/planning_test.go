@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -143,4 +144,63 @@ func (s *server) actBy(slot string) time.Time {
 	}
 	s.json(&out, "slot", "show", slot)
 	return out.ActBy
+}
+
+// What is planned is asked for, with every name from where it comes; what a family cannot carry and the signer demands is refused before the device is
+// touched, and all of it at once.
+func TestTheRequestCarriesWhatWasPlanned(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	box := simulated(t, standin.Box{})
+	s.addSimulated(name, box, "correct horse")
+	s.ok("device", "edit", name, "--node", "lamp-9.northholm.tidewrack.example=127.20.80.9")
+	s.ok("policy", "set", "fleet", "--signer", "bench", "--name-prefix", "sip", "--service-domain", "tidewrack.example", "--node-wildcard")
+	var plan struct {
+		Plan struct {
+			Names   []string
+			Subject struct {
+				CommonName string `json:"common_name"`
+			}
+			Sources map[string]string
+		}
+	}
+	const further = "calls.northholm.tidewrack.example"
+	for range 2 {
+		s.json(&plan, "replace", name+"/web", "--rehearse", "--name", further)
+		for _, want := range []string{name, further, "*.northholm.tidewrack.example", "sip.northholm.tidewrack.example", "sip.tidewrack.example"} {
+			if !slices.Contains(plan.Plan.Names, want) {
+				t.Errorf("%s is not planned: %v", want, plan.Plan.Names)
+			}
+		}
+		if slices.Contains(plan.Plan.Names, "lamp-9.northholm.tidewrack.example") || plan.Plan.Subject.CommonName != name {
+			t.Errorf("a node is named beside its wildcard, or a further name moved the common name: %+v", plan.Plan)
+		}
+		s.json(&plan, "replace", name+"/web", "--rehearse", "--common-name", further)
+		if plan.Plan.Subject.CommonName != further || !slices.Contains(plan.Plan.Names, further) || plan.Plan.Names[0] != further && !slices.Contains(plan.Plan.Names, name) {
+			t.Errorf("the common name that was asked for: %+v", plan.Plan)
+		}
+	}
+	// A page that asks for a name alone carries no subject.
+	var asked atomic.Pointer[[]string]
+	page := webKind(t, standin.Box{Kind: standin.HostWithPage, Watch: seen(&asked)})
+	s.addWeb("host.tidewrack.example", "host-with-page", page)
+	s.ok("signer", "set", "harbour-ca", "--field", "organization", "--field", "state")
+	s.ok("site", "add", "Mainquay")
+	s.ok("site", "edit", "Mainquay", "--organization", "Tidewrack Ferries", "--locality", "Mainquay", "--state", "Quayshire")
+	s.ok("device", "edit", "host.tidewrack.example", "--site", "Mainquay")
+	asked.Store(&[]string{})
+	out := s.fails(1, "organization", "replace", "host.tidewrack.example/web", "--signer", "harbour-ca")
+	if !strings.Contains(out.stderr, "state") || len(*asked.Load()) > 0 {
+		t.Errorf("not all that is missing is named at once, or the device was asked %v:\n%s", *asked.Load(), out.stderr)
+	}
+	s.fails(1, "has no place for the unit", "replace", "host.tidewrack.example/web", "--signer", "bench", "--unit", "consoles")
+	if out := s.ok("replace", "host.tidewrack.example/web", "--signer", "bench", "--rehearse"); !strings.Contains(out, "no organization Tidewrack Ferries") {
+		t.Errorf("the rehearsal does not say what is left out:\n%s", out)
+	}
+	// Several slots at once are for families that serve all of them.
+	s.ok("slot", "add", "host.tidewrack.example/other", "--at", "9443")
+	access := webKind(t, standin.Box{Kind: standin.WANController})
+	s.addWeb("pair.tidewrack.example", "access-control-pair", access, "--slot", "eap=9444", "--setting", "export_word=salt of the export")
+	s.fails(1, "works on one slot at a time", "replace", "pair.tidewrack.example/web,eap", "--signer", "bench", "--rehearse")
 }

@@ -35,3 +35,17 @@ func (p Procedure) NeedsRoot() bool {
 	}
 	return false
 }
+
+// OneSlot reports whether the steps work on one slot of the device, so that several need a replacement each.
+func (p Procedure) OneSlot() bool {
+	one := false
+	for _, steps := range p.Steps {
+		for _, step := range steps {
+			if step.Each == "slots" || slices.Contains(step.Names(), "slots") {
+				return false
+			}
+			one = one || slices.Contains(step.Names(), "slot")
+		}
+	}
+	return one
+}

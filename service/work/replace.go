@@ -222,6 +222,9 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if family.Procedure, err = s.settled(ctx, device, family.Procedure); err != nil {
 		return job{}, err
 	}
+	if len(targets) > 1 && family.OneSlot() {
+		return job{}, problem.Reject(cannot, "its family works on one slot at a time, and several were named", "replace them one by one")
+	}
 	for _, field := range request.SubjectFields[1:] {
 		if value := *o.Subject.Field(field); value != "" && !family.Carries(field) {
 			return job{}, problem.Reject(cannot, fmt.Sprintf("its family has no place for the %s in its request", field), "leave the "+field+" out")
