@@ -99,7 +99,8 @@ func (a *tiered) answer(t *testing.T, request string, root bool, changes ...func
 	return write(t, filepath.Join(t.TempDir(), "answer.pem"), string(text))
 }
 
-// Every family is sealed with an authority of one, two and three tiers, whether the answer holds the root or not: the roots are on file. An authority
+// Every family is sealed with an authority of one, two and three tiers, whether the answer holds the root or not, and whether it comes whole, in parts or
+// with the leaf last: the roots are on file. An authority
 // that signs straight from its root has no intermediates, and no box is given an empty one. Without FRESHSEAL_KINDS=all each family meets one of the
 // six.
 func TestChainsOfEveryLength(t *testing.T) {
@@ -136,14 +137,16 @@ func TestChainsOfEveryLength(t *testing.T) {
 				s.rests(id, "waiting")
 				var asked struct{ Request struct{ PEM string } }
 				s.json(&asked, "replacement", "show", id)
-				back := authorities[tiers].answer(t, asked.Request.PEM, root)
-				for range 100 { // two piles at a time are taken in
-					if out := s.run("", "intake", back); out.code == 0 {
-						break
-					} else if !strings.Contains(out.stderr, "being taken in") {
-						t.Fatal(out.stderr)
+				for _, part := range arrivals(t, authorities[tiers].answer(t, asked.Request.PEM, root), i%3) {
+					for range 100 { // two piles at a time are taken in
+						out := s.run("", "intake", part)
+						if out.code == 0 || out.code == 3 {
+							break
+						} else if !strings.Contains(out.stderr, "being taken in") {
+							t.Fatal(out.stderr)
+						}
+						time.Sleep(100 * time.Millisecond)
 					}
-					time.Sleep(100 * time.Millisecond)
 				}
 				s.rests(id, "sealed")
 				now := r.serves(t, box)
@@ -153,6 +156,21 @@ func TestChainsOfEveryLength(t *testing.T) {
 			})
 		}
 	}
+}
+
+// arrivals are the files in which an answer comes: whole; the leaf alone, and the rest when somebody asks for it; or the rest before the leaf.
+func arrivals(t *testing.T, whole string, how int) []string {
+	t.Helper()
+	text := read(t, whole)
+	at := strings.LastIndex(text, "-----BEGIN CERTIFICATE-----")
+	leaf, rest := write(t, filepath.Join(t.TempDir(), "leaf.pem"), text[at:]), write(t, filepath.Join(t.TempDir(), "rest.pem"), text[:at])
+	switch {
+	case how == 0 || at == 0:
+		return []string{whole}
+	case how == 1:
+		return []string{leaf, rest}
+	}
+	return []string{rest, leaf}
 }
 
 // Roots can be had: each that is known, in the forms that clients take, and the chain of a slot. A group of clients takes one that is known already,

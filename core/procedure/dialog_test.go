@@ -107,3 +107,40 @@ func TestARehearsalShowsPromptsAsTheyAreSeen(t *testing.T) {
 		}
 	}
 }
+
+// A piece of dialog is written once and used by several steps; where the one value of a line is empty, something else is said.
+func TestPiecesOfDialog(t *testing.T) {
+	text := func(pieces, talk string) string {
+		return "procedure: ours\ntitle: x\nlinks: [ssh]\nsettings: {team: {about: x}, word: {kind: secret, about: x}}\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  activate:\n    - {dialog: menu, undo: nothing, talk: " + talk + "}\n    - {step: again, dialog: menu, undo: nothing, talk: [{piece: enter}, {see: done}]}\npieces: " + pieces + "\n"
+	}
+	const enter = "{enter: [{see: 'PIN: $', say: '{{word}}'}, {see: 'Choice: $', say: '4'}]}"
+	p, faults := procedure.Parse([]byte(text(enter, "[{piece: enter}, {see: 'Unit: $', say: '{{team}}', else: '-'}]")))
+	if procedure.Refused(faults) {
+		t.Fatal(faults)
+	}
+	for unit, want := range map[string]string{"": "-", "consoles": "consoles"} {
+		scope, err := procedure.NewScope(procedure.Material{Procedure: p}, map[string]string{"team": unit, "word": "salt"}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ready, err := p.Steps[procedure.Activate][0].Expand(procedure.Activate, "", scope)
+		if err != nil {
+			t.Fatal(err)
+		}
+		talk := ready.Act.(*procedure.DialogAct).Talk
+		if len(talk) != 3 || string(talk[0].Say) != "salt\r" || string(talk[2].Say) != want+"\r" {
+			t.Errorf("with the unit %q it says %+v", unit, talk)
+		}
+	}
+	for said, source := range map[string]string{
+		`no piece of dialog is called "entr"`:               text(enter, "[{piece: entr}]"),
+		`the piece of dialog "leave" is never used`:         text("{enter: [{see: a, say: b}], leave: [{see: a, say: b}]}", "[{see: a}]"),
+		"else is what is said where the one value is empty": text(enter, "[{see: 'Unit: $', say: 'unit {{team}}', else: '-'}]"),
+		"is not a mapping of names to lists":                text("[enter]", "[{see: a}]"),
+		`no piece of dialog is called "enter"`:              text("{}", "[{see: a}]"),
+	} {
+		if _, faults := procedure.Parse([]byte(source)); !strings.Contains(fmt.Sprint(faults), said) {
+			t.Errorf("%q is not said: %v", said, faults)
+		}
+	}
+}

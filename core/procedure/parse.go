@@ -53,7 +53,9 @@ type reader struct {
 	broken map[Section]bool // sections with a step that could not be read
 	steps  int
 	depth  int
-	more   []Setting // of the parts in use
+	more   []Setting               // of the parts in use
+	pieces map[string][]dialogTurn // of dialog, by name
+	said   map[string]bool         // those that a dialog uses
 
 	sessionHeaders ast.Node
 	within         Section
@@ -167,7 +169,9 @@ func (r *reader) notYAML(err error) {
 func (r *reader) file(root ast.Node) Procedure {
 	var p Procedure
 	var as ast.Node
+	r.readPieces(root) // wherever they stand, they are there for every dialog
 	r.mapping(root, "the procedure", keys{
+		"pieces":        func(ast.Node) {},
 		"procedure":     func(n ast.Node) { p.Name = r.name(n) },
 		"title":         func(n ast.Node) { p.Title = r.text(n) },
 		"about":         func(n ast.Node) { p.About = strings.TrimSpace(r.text(n)) },
@@ -185,6 +189,11 @@ func (r *reader) file(root ast.Node) Procedure {
 			}
 		},
 	}, "procedure", "title", "links", "traits", "steps")
+	for name := range r.pieces {
+		if !r.said[name] {
+			r.faultIn(root, name, "write {piece: "+name+"} in a talk, or remove it", "the piece of dialog %q is never used", name)
+		}
+	}
 	for _, s := range r.more {
 		if _, has := p.Setting(s.Name); !has {
 			p.Settings = append(p.Settings, s)

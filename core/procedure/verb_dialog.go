@@ -3,6 +3,7 @@ package procedure
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
 	"regexp/syntax"
 	"slices"
@@ -39,6 +40,7 @@ type dialogTurn struct {
 	Say      string // one line; said distinguishes the empty line from none
 	said     bool
 	Between  string // the items of a list that is said
+	Else     string // said where the one value of Say is empty
 	Press    []string
 	Paste    string
 	Fail     string
@@ -102,18 +104,51 @@ func (r *reader) turns(n ast.Node, what string) []dialogTurn {
 	}
 	var out []dialogTurn
 	for _, each := range list.Values {
+		if pairs, ok := r.pairs(each); ok && len(pairs) == 1 && pairs[0].Key.GetToken().Value == "piece" {
+			name := r.text(pairs[0].Value)
+			piece, has := r.pieces[name]
+			if !has {
+				r.fault(pairs[0].Value, "add it to pieces: at the top, or write one of "+strings.Join(slices.Sorted(maps.Keys(r.pieces)), ", "), "no piece of dialog is called %q", name)
+			}
+			out, r.said[name] = append(out, piece...), true
+			continue
+		}
 		out = append(out, r.turn(each, what))
 	}
 	return out
 }
 
+// readPieces reads the pieces of dialog that several steps have in common, such as the way into a menu:
+//
+//	pieces:
+//	  enter: [{see: "PIN: $", say: "{{pin}}"}, {see: "Choice: $", say: "4"}]
+//	…
+//	talk: [{piece: enter}, {see: "…", say: "…"}]
+func (r *reader) readPieces(root ast.Node) {
+	r.pieces, r.said = map[string][]dialogTurn{}, map[string]bool{}
+	pairs, _ := r.pairs(root)
+	for _, pair := range pairs {
+		if pair.Key.GetToken().Value != "pieces" {
+			continue
+		}
+		named, ok := r.pairs(pair.Value)
+		if !ok {
+			r.fault(pair.Value, "write NAME: [{see: …, say: …}]", "pieces is not a mapping of names to lists")
+		}
+		for _, each := range named {
+			r.pieces[each.Key.GetToken().Value] = r.turns(each.Value, "talk")
+		}
+	}
+}
+
 func (r *reader) turn(n ast.Node, what string) dialogTurn {
 	t := dialogTurn{Limit: promptLimit, Between: ", "}
-	var between ast.Node
+	var between, instead ast.Node
 	known := keys{
 		"see":      func(n ast.Node) { t.See = r.pattern(n) },
 		"say":      func(n ast.Node) { t.Say, t.said = r.text(n), true },
 		"between":  func(n ast.Node) { t.Between, between = r.text(n), n },
+		"else":     func(n ast.Node) { t.Else, instead = r.text(n), n },
 		"paste":    func(n ast.Node) { t.Paste = r.content(n) },
 		"fail":     func(n ast.Node) { t.Fail = r.text(n) },
 		"refused":  func(n ast.Node) { t.Fail, t.Refused = r.text(n), true },
@@ -150,6 +185,8 @@ func (r *reader) turn(n ast.Node, what string) dialogTurn {
 		r.fault(n, "write a pattern that needs at least one character", "the pattern %q also matches an empty text", t.See)
 	case between != nil && (lone(t.Say) == "" || t.Each != "" || strings.ContainsFunc(t.Between, isControl)):
 		r.fault(between, `write it beside a say: that is one list, such as between: " "`, "between is what stands between the items of a list that is said")
+	case instead != nil && (lone(t.Say) == "" || t.Each != "" || strings.ContainsFunc(t.Else, isControl) || len(named(t.Else)) > 0):
+		r.fault(instead, `write it beside a say: that is one value, such as else: "-"`, "else is what is said where the one value is empty")
 	case t.said && len(t.Press) > 0:
 		r.fault(n, "make two lines of it", "a line either says or presses")
 	case t.Fail != "" && (answers || t.Progress):
@@ -284,7 +321,11 @@ func (t dialogTurn) expand(scope *Scope) (dialog.Turn, error) {
 		out.Shown = "[" + c.shown + "]"
 	}
 	if t.said {
-		line, shown, err := expandAnswer(t.Say, t.Between, scope)
+		say := t.Say
+		if t.Else != "" && !scope.filled(lone(say)) {
+			say = t.Else
+		}
+		line, shown, err := expandAnswer(say, t.Between, scope)
 		if err != nil {
 			return out, err
 		}
