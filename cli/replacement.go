@@ -8,12 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/cert"
 	"freshseal/core/look"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
-	"freshseal/service/desk"
 	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
@@ -280,124 +278,6 @@ func showPlan(w io.Writer, p request.Plan) {
 			put(w, "  no %-5s %s: the family has no place for it in its request\n", field, value)
 		}
 	}
-}
-
-// approve approves what was shown just before, and nothing else.
-func (a *app) approve() *cobra.Command {
-	return &cobra.Command{
-		Use: "approve ID", Short: "Let a replacement go on that waits for approval", Args: cobra.ExactArgs(1),
-		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var r work.Replacement
-			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
-				return err
-			}
-			var approval work.Approval
-			if r.Effect != nil {
-				approval.Digest = r.Effect.Digest
-				showEffect(a.out, *r.Effect)
-			}
-			return a.asked(ctx, client, args[0], "approve", approval)
-		}),
-	}
-}
-
-// showEffect says what a replacement is about to do, old and new beside each other.
-func showEffect(w io.Writer, what work.Effect) {
-	if what.New != nil {
-		compareFacts(w, what.Old, *what.New)
-	}
-	if len(what.NamesAdded) > 0 {
-		put(w, "  names    added: %s\n", strings.Join(what.NamesAdded, ", "))
-	}
-	if len(what.NamesLost) > 0 {
-		put(w, "  names    LOST: %s\n", strings.Join(what.NamesLost, ", "))
-	}
-	for _, t := range what.Trust {
-		said := "trusts it"
-		if !t.Trusted {
-			said = "does NOT trust it: it lacks " + t.Lacks
-		}
-		put(w, "  audience %s %s\n", t.Audience, said)
-	}
-	for _, p := range what.Pins {
-		put(w, "  to tell  %s, who has pinned %s\n", p.Who, pinWords[p.What])
-	}
-	for _, step := range what.Stages {
-		put(w, "  %s\n", step)
-	}
-}
-
-// compareFacts prints two certificates beside each other, in the order in which people compare them.
-func compareFacts(w io.Writer, old *cert.Facts, new cert.Facts) {
-	before := factRows(cert.Facts{})
-	if old != nil {
-		before = factRows(*old)
-	}
-	for i, row := range factRows(new) {
-		switch {
-		case old == nil:
-			put(w, "  %-8s %s\n", row[0], lines("           ", row[1]))
-		case before[i][1] == row[1]:
-			put(w, "  %-8s %s (both)\n", row[0], lines("           ", row[1]))
-		default:
-			put(w, "  %-8s old %s\n           new %s\n", row[0], dash(before[i][1]), dash(row[1]))
-		}
-	}
-}
-
-// when is a moment, or nothing where it is not known.
-func when(t time.Time) string {
-	if t.IsZero() {
-		return ""
-	}
-	return t.UTC().Format("2006-01-02 15:04 MST")
-}
-
-// goOn lets a replacement go on.
-func (a *app) goOn() *cobra.Command {
-	var g work.GoAhead
-	c := &cobra.Command{
-		Use: "go ID", Short: "Let a replacement go on that was paused or was to stop, or that waits for a window", Args: cobra.ExactArgs(1),
-		Example: "  freshseal replacement go r5 --reason \"the certificate has expired\"",
-		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			return a.asked(ctx, client, args[0], "go", g)
-		}),
-	}
-	c.Flags().StringVar(&g.Reason, "reason", "", "why the device is touched outside of its windows; recorded in the ledger")
-	return c
-}
-
-// accept accepts a doubtful answer.
-func (a *app) accept() *cobra.Command {
-	yes := false
-	c := &cobra.Command{
-		Use: "accept ID", Short: "Accept a doubtful answer of the signer, and go on with it", Args: cobra.ExactArgs(1),
-		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var r work.Replacement
-			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
-				return err
-			}
-			var answer work.UnusedAnswer
-			for _, u := range r.Unused {
-				if u.Acceptable {
-					answer = u
-				}
-			}
-			if answer.Certificate.SHA256 == "" {
-				return failed("no answer was accepted", args[0]+" has none that waits for it", "see: freshseal replacement show "+args[0])
-			}
-			put(a.out, "%s for %s/%s\n  issuer  %s\n  expires %s\n  SHA-256 %s\n", answer.Certificate.Subject, r.Device, r.Slot, answer.Certificate.Issuer, date(&answer.Certificate.NotAfter), answer.Certificate.SHA256)
-			printFindings(a.out, "  ", answer.Findings)
-			if !yes {
-				if err := a.confirm("Accept it all the same?", "give --yes"); err != nil {
-					return err
-				}
-			}
-			return a.asked(ctx, client, args[0], "acceptance", desk.Acceptance{SHA256: answer.Certificate.SHA256})
-		}),
-	}
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask for confirmation")
-	return c
 }
 
 // closing ends a held replacement.

@@ -23,6 +23,9 @@ const schema = v.object({
   signer: v.pipe(v.string(), v.nonEmpty('Signer is needed: the policy names none.')),
   key: v.string(),
   names: v.string(),
+  when: v.string(),
+  at: v.pipe(v.string(), v.regex(/^(\d{4}-\d{2}-\d{2}T\d{2}:\d{2})?$/, 'Choose a day and a time.')),
+  stopAfter: v.string(),
   also: v.array(v.string()),
   unseen: v.boolean(),
   oneWay: v.boolean(),
@@ -36,6 +39,9 @@ const orderOf = (slot: Slot, t: Terms): Schemas['Order'] => ({
   signer: t.signer,
   ...(t.key && { key: t.key }),
   names: words(t.names),
+  ...(t.when === 'window' && { next_window: true }),
+  ...(t.when === 'at' && t.at && { at: new Date(t.at).toISOString() }),
+  ...((t.stopAfter === 'sign' || t.stopAfter === 'trial') && { stop_after: t.stopAfter }),
   ...(t.unseen && { unseen: true }),
   ...(t.oneWay && { one_way: true }),
 })
@@ -61,7 +67,7 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
       title={`Replace ${slot.device}/${slot.name}`}
       wide
       schema={schema}
-      start={{ signer: itself ? 'device' : (named[0] ?? ''), key: '', names: '', also: [], unseen: false, oneWay: false }}
+      start={{ signer: itself ? 'device' : (named[0] ?? ''), key: '', names: '', when: '', at: '', stopAfter: '', also: [], unseen: false, oneWay: false }}
       always
       submit="Begin"
       said="The replacement has begun"
@@ -93,6 +99,7 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
             <Field name="names" label="Further names" help="Known names are included automatically." />
           </>
         )}
+        <When />
         {others.length > 0 && <Also names={others.map((o) => o.name)} />}
         <Box>
           {slot.condition === 'dark' && <Tick name="unseen" label="Start although the slot cannot be read: a revert can then not be proven" />}
@@ -106,6 +113,34 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
 
 function OneWay({ asked }: { asked: boolean }) {
   return asked ? <Tick name="oneWay" label="Start although some steps cannot be undone" /> : null
+}
+
+/** When says when the device may be touched, and whether it waits for a person in between. */
+function When() {
+  const { when } = useTyped<Terms>()
+  return (
+    <FieldGrid columns={3}>
+      <Choice
+        name="when"
+        label="The device is touched"
+        options={[
+          { value: '', label: 'as soon as the policy allows it' },
+          { value: 'window', label: 'in the next window that opens' },
+          { value: 'at', label: 'not before a time' },
+        ]}
+      />
+      <Field name="at" label="Not before (local time)" type="datetime-local" disabled={when !== 'at'} />
+      <Choice
+        name="stopAfter"
+        label="Wait for a go-ahead"
+        options={[
+          { value: '', label: 'not at all' },
+          { value: 'sign', label: 'after sign' },
+          { value: 'trial', label: 'after the trial' },
+        ]}
+      />
+    </FieldGrid>
+  )
 }
 
 /** Also chooses further slots that get the same certificate. */

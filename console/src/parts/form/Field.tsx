@@ -33,7 +33,7 @@ export function Field({ name, label, help, type = 'text', complete = 'off', ...m
           autoComplete={complete}
           error={Boolean(error)}
           helperText={error?.message ?? help}
-          slotProps={{ htmlInput: { 'data-field': name, spellCheck: false }, ...(type === 'date' && { inputLabel: { shrink: true } }) }}
+          slotProps={{ htmlInput: { 'data-field': name, spellCheck: false }, ...(type.startsWith('date') && { inputLabel: { shrink: true } }) }}
         />
       )}
     />
