@@ -9,7 +9,7 @@ type Props = Pick<TextFieldProps, 'autoFocus' | 'multiline' | 'minRows' | 'maxRo
   name: string
   label: string
   help?: ReactNode
-  type?: 'text' | 'password' | 'number' | 'date'
+  type?: 'text' | 'password' | 'number' | 'date' | 'datetime-local'
   complete?: string // what the browser may fill in
 }
 
