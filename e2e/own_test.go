@@ -38,6 +38,7 @@ func TestTheServiceReplacesItsOwnCertificate(t *testing.T) {
 	if r := sleeper.run("", "status"); r.code != 0 || !strings.Contains(r.stderr, "signed for by its old one") {
 		t.Errorf("the sleeper: %+v", r)
 	}
+	s.ok("status") // the client follows
 	stranger := *s
 	stranger.config = write(t, t.TempDir()+"/stranger.yaml", strings.Replace(read(t, s.config), s.pin(), strings.Repeat("ab", 32), 1))
 	stranger.fails(1, "another certificate than the one pinned", "status")

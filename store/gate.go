@@ -33,14 +33,20 @@ func (s *Store) Touching(ctx context.Context, deviceID int64, cluster string, bu
 	return ids[0], err
 }
 
-// WaitingFor returns the replacements that wait for one of these, oldest first.
-func (s *Store) WaitingFor(ctx context.Context, whom ...replacement.WaitingFor) ([]Replacement, error) {
-	query, args, err := sqlx.In(replacementRows+`WHERE replacement.state = 'waiting' AND replacement.waiting_for IN (?) ORDER BY replacement.id`, whom)
-	if err != nil {
-		return nil, err
-	}
-	var out []Replacement
-	return out, s.read.SelectContext(ctx, &out, query, args...)
+// AtGate is a replacement that waits until its device may be touched.
+type AtGate struct {
+	ID         int64                  `db:"id"`
+	DeviceID   int64                  `db:"device_id"`
+	Cluster    string                 `db:"cluster"`
+	WaitingFor replacement.WaitingFor `db:"waiting_for"`
+	OpensAt    Moment                 `db:"opens_at"`
+	Closed     string                 `db:"closed"`
+}
+
+// AtGates returns the replacements that wait for a window or for another replacement, oldest first.
+func (s *Store) AtGates(ctx context.Context) ([]AtGate, error) {
+	var out []AtGate
+	return out, s.read.SelectContext(ctx, &out, `SELECT id, device_id, cluster, waiting_for, opens_at, closed FROM replacement WHERE state = 'waiting' AND waiting_for IN ('window', 'device') ORDER BY id`)
 }
 
 // SetOpens records when a replacement may touch its device, and what is in the way until then.

@@ -68,7 +68,7 @@ func Doubts(path []*cert.Certificate, e Expected) []finding.Finding {
 		out = append(out, finding.EndsBeforeOld.Found("%s expires on %s, before the certificate that it replaces (%s)", leaf.ShortName(), day(leaf.NotAfter), day(old.NotAfter)))
 	}
 	if len(e.Lost) > 0 {
-		out = append(out, finding.TrustLost.Found("the trust groups %s trust the certificate in use and not this one", strings.Join(e.Lost, ", ")))
+		out = append(out, finding.TrustLost.Found("the clients of %s trust the certificate in use and not this one", strings.Join(e.Lost, ", ")))
 	}
 	return out
 }

@@ -42,6 +42,15 @@ func (s *Service) RulesOf(ctx context.Context, r store.Replacement) (policy.Rule
 	return s.RulesFor(ctx, slot)
 }
 
+// Version returns a number that changes with the rules, sites, signers and audiences by which slots are judged.
+func (s *Service) Version(ctx context.Context) (int64, error) {
+	snapshot, err := s.snapshot(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return snapshot.Version, nil
+}
+
 // Windows are those of one place.
 type Windows = window.Windows
 

@@ -30,7 +30,7 @@ func (s *Service) Drive(id int64, action replacement.Action) {
 	if _, has := s.driven.LoadOrStore(id, struct{}{}); has {
 		return // its driver looks once more before it leaves
 	}
-	s.running.Go(func() {
+	s.drivers.start(&s.running, func() {
 		if s.driveOn(id, action) {
 			s.lookAgain(id)
 		}

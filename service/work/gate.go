@@ -180,11 +180,23 @@ func (s *Service) takes(ctx context.Context, j job) (time.Duration, error) {
 	return 2 * time.Duration(took[(len(took)*9-1)/10]) * time.Millisecond, nil
 }
 
-// watchGates lets replacements pass whose device may be touched by now.
+// unknownEvery is after how many looks a gate is looked at again of which nobody knows when it opens.
+const unknownEvery = 5
+
+// watchGates lets replacements pass whose device may be touched by now. A gate that opens later is not looked at before, unless a rule changed.
 func (s *Service) watchGates() {
-	for {
-		rows, err := s.store.WaitingFor(s.stopping, replacement.Window, replacement.Device)
+	for looks, seen := 0, int64(-1); ; looks++ {
+		rows, err := s.store.AtGates(s.stopping)
+		var rules int64
+		if err == nil && len(rows) > 0 {
+			rules, err = s.watch.Version(s.stopping)
+		}
+		now, changed := s.now(), rules != seen
+		seen = rules
 		for _, row := range rows {
+			if row.WaitingFor == replacement.Window && !changed && (row.OpensAt.After(now) || row.OpensAt.IsZero() && looks%unknownEvery != 0) {
+				continue
+			}
 			if err := s.tryGate(s.stopping, row); err != nil && s.stopping.Err() == nil {
 				s.log.Error("looking whether a device may be touched", "replacement", replacement.Name(row.ID), "error", err)
 			}
@@ -202,7 +214,7 @@ func (s *Service) watchGates() {
 
 // tryGate has the gate looked at again where what was in the way is over. That a window opens earlier than was known, because a rule changed, is
 // found here too.
-func (s *Service) tryGate(ctx context.Context, row store.Replacement) error {
+func (s *Service) tryGate(ctx context.Context, row store.AtGate) error {
 	if row.WaitingFor == replacement.Device {
 		other, err := s.store.Touching(ctx, row.DeviceID, row.Cluster, row.ID)
 		if err != nil || other != 0 {
@@ -233,6 +245,15 @@ func (s *Service) tryGate(ctx context.Context, row store.Replacement) error {
 		}
 	}
 	return s.arrive(ctx, row.ID)
+}
+
+// toldRoot has the gate of a replacement looked at again, after somebody confirmed its root.
+func (s *Service) toldRoot(ctx context.Context, id int64) error {
+	r, err := s.store.Replacement(ctx, id)
+	if err != nil || r.State != replacement.Waiting || r.WaitingFor != replacement.Window {
+		return err
+	}
+	return s.tryGate(ctx, store.AtGate{ID: r.ID, DeviceID: r.DeviceID, Cluster: r.Cluster, WaitingFor: r.WaitingFor, OpensAt: r.OpensAt, Closed: r.Closed})
 }
 
 // arrive lets a replacement go on that waits.

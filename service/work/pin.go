@@ -207,6 +207,9 @@ func (s *Service) Told(ctx context.Context, id, note, by string) (Telling, error
 	if row, err = s.store.Telling(ctx, n); err != nil {
 		return Telling{}, err
 	}
+	if err := s.toldRoot(ctx, row.ReplacementID); err != nil {
+		return Telling{}, err
+	}
 	return s.showTelling(ctx, row)
 }
 

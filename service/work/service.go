@@ -67,6 +67,7 @@ type Service struct {
 	stopping context.Context
 	hard     context.Context // ends the steps that are under way, some time after stopping
 	cut      context.CancelFunc
+	drivers  pool
 	driven   sync.Map // replacement id → struct{}, those that have a driver
 	made     sync.Map // replacement id → *procedure.Made
 	busy     sync.Map // device id → *sync.Mutex, of those that are worked on
@@ -79,7 +80,7 @@ type Service struct {
 // New returns the room; it works until stopping ends, see Wait.
 func New(stopping context.Context, db *store.Store, box *strongbox.Box, rooms Rooms, t Terms, log *slog.Logger, clock func() time.Time) *Service {
 	s := &Service{store: db, box: box, reach: rooms.Reach, watch: rooms.Watch, fleet: rooms.Fleet, desk: rooms.Desk, ledger: rooms.Ledger,
-		resolver: t.Resolver, subject: t.Subject, log: log, clock: clock, stopping: stopping}
+		resolver: t.Resolver, subject: t.Subject, log: log, clock: clock, stopping: stopping, drivers: pool{most: mostDrivers}}
 	s.hard, s.cut = context.WithCancel(context.Background())
 	return s
 }

@@ -44,15 +44,15 @@ export function DropZone() {
           {send.isPending ? 'Sorting…' : 'Choose files'}
         </Button>
         <input ref={input} id="pile" type="file" multiple hidden onChange={(e) => give(e.target.files)} />
-        <FormControlLabel
-          control={<Checkbox size="small" checked={keys} onChange={(e) => setKeys(e.target.checked)} />}
-          label="Take the private keys among them in, for devices that are given their key"
-        />
         {admin ? (
           <FormControlLabel control={<Checkbox size="small" checked={trust} onChange={(e) => setTrust(e.target.checked)} />} label="Trust the roots among them" />
         ) : (
           <Quiet>Trusting roots among them needs the role admin.</Quiet>
         )}
+        <FormControlLabel
+          control={<Checkbox size="small" checked={keys} onChange={(e) => setKeys(e.target.checked)} />}
+          label="Take the private keys among them in, for devices that are given their key"
+        />
       </Box>
       {send.error && <Problem error={send.error} />}
       {send.data && <Account intake={send.data} />}
