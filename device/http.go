@@ -22,6 +22,7 @@ type session struct {
 	values map[string]procedure.Value // that signing in captured
 	scope  *procedure.Scope
 	over   bool // it is being signed out of
+	unused bool // what signing in captured freshly was used by no call yet
 }
 
 // errNotSignedIn says that the device answered as it does to who is not signed in. It did
@@ -48,7 +49,39 @@ func (r *Runner) entered(ctx context.Context, step procedure.Step, scope *proced
 			return scope, err
 		}
 	}
+	if err := r.freshen(ctx, step, scope); err != nil {
+		return scope, err
+	}
 	return scope.WithAll(r.session.values), nil
+}
+
+// freshen asks again for what counts for one call alone, such as the token of a form, before a call that changes something.
+func (r *Runner) freshen(ctx context.Context, step procedure.Step, scope *procedure.Scope) error {
+	if step.Do.Changes() == procedure.Looks {
+		return nil
+	}
+	if r.session.unused {
+		r.session.unused = false
+		return nil
+	}
+	for _, each := range r.Procedure.Steps[procedure.Session] {
+		inside := scope.WithAll(r.session.values)
+		if !each.Fresh || !each.Holds(inside) {
+			continue
+		}
+		ready, err := each.Expand(procedure.Session, "", inside)
+		if err != nil {
+			return unexpanded(procedure.Session, each.Name, err)
+		}
+		captured, err := r.journalled(ctx, ready, inside)
+		if err != nil {
+			return err
+		}
+		for name, v := range captured {
+			r.session.values[name] = v
+		}
+	}
+	return nil
 }
 
 // renewed captures anew what a step names and what a restart makes wrong, such as a process id, unless that was done in this stretch
@@ -145,7 +178,7 @@ func (r *Runner) signIn(ctx context.Context, scope *procedure.Scope) error {
 			r.session.values[name] = v
 		}
 	}
-	r.session.scope = scope.WithAll(r.session.values)
+	r.session.scope, r.session.unused = scope.WithAll(r.session.values), true
 	return nil
 }
 
@@ -167,6 +200,10 @@ func (r *Runner) signOut() {
 	ctx, cancel := context.WithTimeout(context.Background(), signOutLimit)
 	defer cancel()
 	for _, step := range r.Procedure.Steps[procedure.SignOut] {
+		if r.freshen(ctx, step, s.scope) != nil {
+			return
+		}
+		s.scope = s.scope.WithAll(s.values)
 		ready, err := step.Expand(procedure.SignOut, "", s.scope)
 		if err != nil || !step.Holds(s.scope) {
 			continue

@@ -103,3 +103,58 @@ func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
 		})
 	}
 }
+
+// A device gives out a token that counts for one form. Said once for the session, it is asked for before each call that changes something, signing out too.
+func TestATokenThatCountsOnceIsAskedForEachTime(t *testing.T) {
+	given, used := 0, []string{}
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.ParseForm()
+		switch {
+		case r.URL.Path == "/in":
+		case r.URL.Path == "/form":
+			given++
+			fmt.Fprintf(w, `<form><input name="once" value="token-%d"></form>`, given)
+		case r.Method == "POST":
+			if once := r.PostForm.Get("once"); once != fmt.Sprintf("token-%d", given) || len(used) > 0 && used[len(used)-1] == once {
+				w.WriteHeader(http.StatusForbidden)
+			} else {
+				used = append(used, once)
+			}
+		}
+	}))
+	defer server.Close()
+	sum := sha256.Sum256(server.Certificate().Raw)
+	const head = "procedure: ours\ntitle: x\nlinks: [https]\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\n"
+	p, faults := procedure.Parse([]byte(head + "session:\n  sign_in: [{step: in, http: POST /in, form: {word: x}}, {step: ask for the form, http: GET /form, fresh: true, capture: {once: {css: input, attribute: value, secret: true}}}]\n  sign_out: [{step: out, http: POST /out, form: {once: \"{{once}}\"}}]\nsteps:\n  activate:\n" +
+		"    - {step: first, http: POST /a, form: {once: \"{{once}}\"}, undo: nothing}\n    - {step: look, http: GET /b}\n    - {step: second, http: POST /a, form: {once: \"{{once}}\"}, undo: nothing}\n"))
+	if procedure.Refused(faults) {
+		t.Fatal(faults)
+	}
+	scope, err := procedure.NewScope(procedure.Material{Procedure: p, WebUser: "keeper", WebPassword: "salt"}, nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		r := &Runner{Dial: (&net.Dialer{}).DialContext, Procedure: p, Journal: &pages{}, Web: func(context.Context) (https.Target, error) {
+			return https.Target{Address: server.Listener.Addr().String(), Pins: []string{hex.EncodeToString(sum[:])}}, nil
+		}}
+		used = nil
+		if _, err := r.Carry(t.Context(), procedure.Activate, scope); err != nil {
+			t.Fatal(err)
+		}
+		if r.Close(); len(used) != 3 {
+			t.Errorf("%v were used; two calls and signing out want one each", used)
+		}
+	}
+	for step, said := range map[string]string{
+		"{step: in, http: POST /in, fresh: true, capture: {once: {json: /once}}}": "is no such question",
+		"{step: in, http: GET /in, fresh: true}":                                  "is no such question",
+	} {
+		if _, faults := procedure.Parse([]byte(head + "session: {sign_in: [" + step + "]}\nsteps:\n  activate: [{step: a, http: POST /a, undo: nothing}]\n")); !strings.Contains(fmt.Sprint(faults), said) {
+			t.Errorf("%s: %v", step, faults)
+		}
+	}
+	if _, faults := procedure.Parse([]byte(head + "steps:\n  activate: [{step: a, http: GET /a, fresh: true}, {step: b, http: POST /a, undo: nothing}]\n")); !strings.Contains(fmt.Sprint(faults), `has no key "fresh"`) {
+		t.Errorf("fresh outside of a session: %v", faults)
+	}
+}

@@ -115,3 +115,35 @@ func samePrivateKey(t *testing.T, x, y string) bool {
 	a, b := parse(x), parse(y)
 	return a != nil && b != nil && a.Equal(b)
 }
+
+// A box that can take nothing else gets a self-signed certificate with the right names. It is reported as what it is, and not as the delivered default; where clients
+// trusted what is served, a person has to accept it.
+func TestASelfSignedCertificateIsReportedAsSuch(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
+	s.login()
+	given, own := kind(t, standin.Box{}), kind(t, standin.Box{})
+	s.addKind("given.tidewrack.example", "web-files-given-ssh", given)
+	s.addKind("own.tidewrack.example", "web-files-ssh", own)
+	s.fails(1, "make it themselves and keep it", "replace", "own.tidewrack.example/web", "--signer", "own-key")
+	s.ok("policy", "set", "device/given.tidewrack.example", "--max-lifetime", "200")
+	for range 2 {
+		s.ok("replace", "given.tidewrack.example/web", "--signer", "own-key", "--watch")
+		leaf, err := x509.ParseCertificate(leafAt(t, given.TLSAddr))
+		if err != nil || leaf.CheckSignatureFrom(leaf) == nil || leaf.VerifyHostname("given.tidewrack.example") != nil || leaf.IsCA { // it signs itself, and nothing else
+			t.Errorf("it serves %v, %v", leaf.Subject, err)
+		}
+		if days := int(leaf.NotAfter.Sub(leaf.NotBefore).Hours() / 24); days != 200 {
+			t.Errorf("it is valid for %d days", days)
+		}
+		if shown := s.show("given.tidewrack.example/web"); shown.Condition != "flawed" || shown.Findings[0].Code != "self-signed" {
+			t.Errorf("%+v", shown)
+		}
+	}
+	s.ok("replace", "given.tidewrack.example/web", "--signer", "bench", "--watch")
+	s.ok("replace", "given.tidewrack.example/web", "--signer", "own-key")
+	id := s.newest("given.tidewrack.example")
+	s.atGate(id, "signer")
+	s.ok("replacement", "accept", id, "--yes")
+	s.rests(id, "sealed")
+}

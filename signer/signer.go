@@ -20,6 +20,7 @@ const (
 	BenchName  = "bench"
 	DeskName   = "desk"
 	DeviceName = "device"
+	OwnKeyName = "own-key" // the certificate is signed with its own key
 )
 
 // A Signer signs requests.

@@ -125,7 +125,7 @@ func Stand(f Facts, p Policy) Standing {
 		return Standing{Base: Dark}
 	case f.Installed != "" && f.SHA256 != f.Installed:
 		s.Base = Stray
-	case f.SelfSigned:
+	case f.SelfSigned && (f.Installed == "" || f.SHA256 != f.Installed): // one that was installed is no default, and flawed
 		s.Base = Factory
 	case len(finding.Errors(f.Findings)) > 0:
 		s.Base = Flawed

@@ -92,6 +92,9 @@ func (r *reader) step(n ast.Node) Step {
 		"within":    func(n ast.Node) { s.Undo.Within = r.duration(n) },
 		"finally":   func(n ast.Node) { s.Finally = r.beside(n, "finally") },
 	}
+	if r.within == Session {
+		known["fresh"] = func(n ast.Node) { s.Fresh = r.bool(n) }
+	}
 	if r.guarded { // a step of an undo
 		known["when"] = func(ast.Node) {}
 	}

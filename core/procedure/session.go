@@ -6,7 +6,9 @@ import "github.com/goccy/go-yaml/ast"
 // answers to who is not signed in (where nothing is said: with status 401):
 //
 //	session:
-//	  sign_in: [{http: POST /session, form: {user: "{{web_user}}", word: "{{web_password}}"}}]
+//	  sign_in:
+//	    - {http: POST /session, form: {user: "{{web_user}}", word: "{{web_password}}"}}
+//	    - {http: GET /form, fresh: true, capture: {once: {css: "input[name=once]", attribute: value, secret: true}}}
 //	  headers: {X-Token: "{{token}}"}
 //	  sign_out: [{http: POST /session/end}]
 //	  lost: {leads_to: ^/sign-in}
@@ -19,6 +21,9 @@ func (r *reader) session(n ast.Node, p *Procedure) {
 				step := &p.Steps[section][i]
 				if r.places[step] = r.at(step); step.Undo.Kind != UndoUnsaid || step.Finally != nil || step.Each != "" {
 					r.fault(r.at(step), "leave it out", "a step of a session has no undo, finally or each")
+				}
+				if call, ok := step.Do.(*HTTP); step.Fresh && (!ok || call.Changes() != Looks || len(step.Capture) == 0) {
+					r.fault(r.at(step), "write it beside a GET that captures the token", "fresh is asked again before each call that changes something, and this step is no such question")
 				}
 			}
 		}

@@ -25,6 +25,7 @@ type Step struct {
 	Limit     time.Duration
 	Repeat    bool // may be done again when nobody knows whether it was done
 	Secret    bool // what it prints is not kept
+	Fresh     bool // of signing in: asked again before each call that changes something, such as a page with a token for one form
 	Undo      Undo
 	Finally   *Step  // done on every way out once this step was begun
 	Otherwise string // what to do when it fails, for people

@@ -82,7 +82,7 @@ func (s *Service) doubts(ctx context.Context, by Signer, path chain.Path, p watc
 
 // learnt is what an accepted answer tells about its signer. The desk stands for any authority and bench is our own: nothing is remembered of them.
 func learnt(signer string, path chain.Path, confirmed bool, by string) *store.Learnt {
-	if signer == DeskSigner || signer == BenchSigner || signer == DeviceSigner || len(path.Certificates) < 2 {
+	if signer == DeskSigner || signer == BenchSigner || signer == DeviceSigner || signer == OwnKeySigner || len(path.Certificates) < 2 {
 		return nil
 	}
 	return &store.Learnt{Signer: signer, Issuer: answer.By(path.Certificates[0], path.Certificates[1]), Confirmed: confirmed, By: by}

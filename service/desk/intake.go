@@ -318,7 +318,7 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.
 	}
 	found = append(found, doubts...)
 	for i, f := range found {
-		if f.Code == finding.AnchorUnknown {
+		if f.Code == finding.AnchorUnknown || f.Code == finding.SelfSigned && r.Signer == OwnKeySigner {
 			found[i] = f.As(finding.Warning)
 		}
 	}

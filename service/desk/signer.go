@@ -21,12 +21,13 @@ const (
 	BenchSigner  = signer.BenchName
 	DeskSigner   = signer.DeskName
 	DeviceSigner = signer.DeviceName
+	OwnKeySigner = signer.OwnKeyName
 )
 
 // Signer is a person or authority that signs requests.
 type Signer struct {
 	Name string `json:"name" required:"true"`
-	Kind string `json:"kind" required:"true" enum:"bench,desk,device"`
+	Kind string `json:"kind" required:"true" enum:"bench,desk,device,own-key"`
 	SignerTerms
 	Issuers  []SignerIssuer   `json:"issuers,omitempty" description:"the certification authorities with which it signs; an answer under another one waits for a person"`
 	Revision problem.Revision `json:"revision" required:"true"`
@@ -52,6 +53,7 @@ func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
 		{Name: BenchSigner, Kind: BenchSigner, SignerTerms: SignerTerms{About: "an authority of Fresh Seal's own, for labs: signs at once, for up to 90 days; trusted only where its root is", MaxDays: bench.MaxDays, Terms: bench.Request}},
 		{Name: DeskSigner, Kind: DeskSigner, SignerTerms: SignerTerms{About: "a person: requests go out as a parcel, certificates come back as an intake", Terms: any}},
 		{Name: DeviceSigner, Kind: DeviceSigner, SignerTerms: SignerTerms{About: "the device itself, or its manager: makes and signs the certificate without a request; only for families that say so", Terms: any}},
+		{Name: OwnKeySigner, Kind: OwnKeySigner, SignerTerms: SignerTerms{About: "nobody: a self-signed certificate, for devices that can take nothing else and are given their key; no client trusts it but by its fingerprint", Terms: any}},
 	}
 	rows, err := s.store.Signers(ctx)
 	if err != nil {
@@ -100,8 +102,8 @@ func (s *Service) Named(ctx context.Context, name string) (signer.Signer, error)
 func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms, known problem.Revision) (Signer, error) {
 	cannot := "the signer was not kept"
 	switch {
-	case !naming.Label(name), name == BenchSigner, name == DeskSigner, name == DeviceSigner:
-		return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule+"; bench, desk and device are reserved")
+	case !naming.Label(name), name == BenchSigner, name == DeskSigner, name == DeviceSigner, name == OwnKeySigner:
+		return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule+"; bench, desk, device and own-key are reserved")
 	case t.TurnaroundDays < 0 || t.TurnaroundDays > 365 || t.MaxDays < 0 || t.MaxDays > 36500 || t.MinDays < 0 || t.MaxDays > 0 && t.MinDays > t.MaxDays || t.MinDays > 36500:
 		return Signer{}, problem.Reject(cannot, "the turnaround or lifetime is invalid", "give a turnaround up to 365 and lifetimes up to 36500, the shortest not longer than the longest")
 	}

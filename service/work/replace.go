@@ -222,6 +222,9 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if family.Procedure, err = s.settled(ctx, device, family.Procedure); err != nil {
 		return job{}, err
 	}
+	if signer.Kind == desk.OwnKeySigner && !family.Traits.KeyGiven {
+		return job{}, problem.Reject(cannot, "the signer own-key needs the key, and devices of the family "+family.Name+" make it themselves and keep it", "name another signer", next.Give.On("signer"), next.ListSigners.On(""))
+	}
 	if len(targets) > 1 && family.OneSlot() {
 		return job{}, problem.Reject(cannot, "its family works on one slot at a time, and several were named", "replace them one by one")
 	}

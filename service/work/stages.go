@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/finding"
 	"freshseal/core/next"
@@ -15,6 +16,7 @@ import (
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/device"
+	"freshseal/service/desk"
 	"freshseal/service/problem"
 	"freshseal/service/watch"
 	"freshseal/signer"
@@ -116,15 +118,12 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 		return replacement.Event{}, err
 	}
 	errand := signer.Errand{Replacement: replacement.Name(j.ID), Device: j.Device, Slot: j.Slot, Request: made, Days: rules.Lifetime(0, false, s.now())}
-	if err := by.Submit(ctx, errand); err != nil {
-		return replacement.Event{}, fmt.Errorf("submitting the request to %s: %w", j.Signer, err)
-	}
-	signed, err := by.Collect(ctx, errand)
+	signed, err := s.collect(ctx, j, by, errand)
 	switch {
 	case errors.Is(err, signer.ErrPending):
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, nil
 	case err != nil:
-		return replacement.Event{}, fmt.Errorf("collecting the answer of %s: %w", j.Signer, err)
+		return replacement.Event{}, err
 	}
 	p, err := s.watch.Pools(ctx)
 	if err != nil {
@@ -143,6 +142,26 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, err
 	}
 	return replacement.Event{Kind: replacement.Done}, s.store.SetPath(ctx, j.ID, path.Certificates)
+}
+
+// collect submits a request to its signer and collects the answer: the leaf, then what is above it.
+func (s *Service) collect(ctx context.Context, j job, by signer.Signer, errand signer.Errand) ([]*cert.Certificate, error) {
+	if j.Signer == desk.OwnKeySigner {
+		key, _, err := s.givenKeyOf(ctx, j.ID)
+		if err != nil {
+			return nil, fmt.Errorf("signing with its own key: %w", err)
+		}
+		made, err := signer.SelfSign(errand.Request, key, errand.Days, s.now())
+		return []*cert.Certificate{made}, err
+	}
+	if err := by.Submit(ctx, errand); err != nil {
+		return nil, fmt.Errorf("submitting the request to %s: %w", j.Signer, err)
+	}
+	signed, err := by.Collect(ctx, errand)
+	if err != nil && !errors.Is(err, signer.ErrPending) {
+		err = fmt.Errorf("collecting the answer of %s: %w", j.Signer, err)
+	}
+	return signed, err
 }
 
 // section carries out a stage that consists of the procedure's steps alone. Before

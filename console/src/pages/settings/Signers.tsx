@@ -99,7 +99,7 @@ export function Signers() {
 }
 
 function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
-  const own = s.name !== 'bench' && s.name !== 'desk' && s.name !== 'device'
+  const own = s.name !== 'bench' && s.name !== 'desk' && s.name !== 'device' && s.name !== 'own-key'
   const facts = [
     s.contact,
     s.turnaround_days && `${s.turnaround_days} working days`,
