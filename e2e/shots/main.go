@@ -217,6 +217,7 @@ sleep 3
 "$0" --config "$1" parcel hand p1 --to "Ms Fulmar, Harbour Authority" --reference HA-2207 >/dev/null
 key="-newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes"
 openssl req -x509 $key -keyout root.key -out root.pem -days 3000 -subj "/O=Harbour Authority/CN=Harbour Root"
+"$0" --config "$1" audience add fleet root.pem >/dev/null
 openssl req $key -keyout sub.key -out sub.csr -subj "/O=Harbour Authority/CN=Harbour Issuing"
 printf 'basicConstraints=critical,CA:TRUE\nkeyUsage=critical,keyCertSign\nsubjectKeyIdentifier=hash\nauthorityKeyIdentifier=keyid\n' > sub.ext
 openssl x509 -req -in sub.csr -CA root.pem -CAkey root.key -days 1000 -extfile sub.ext -out sub.pem

@@ -105,8 +105,14 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
             </Link>
           </Box>
         )}
-        <Box component="span" sx={{ color: a.accepted ? 'success.main' : 'error.main', fontWeight: 600 }}>
-          {a.accepted ? '✓ accepted; the replacement continues' : a.aside ? '✕ matches no pending request; kept aside' : '✕ not accepted'}
+        <Box component="span" sx={{ color: a.accepted ? 'success.main' : a.doubtful ? 'warning.main' : 'error.main', fontWeight: 600 }}>
+          {a.accepted
+            ? '✓ accepted; the replacement continues'
+            : a.doubtful
+              ? '? doubtful: waits to be accepted'
+              : a.aside
+                ? '✕ matches no pending request; kept aside'
+                : '✕ not accepted'}
         </Box>
         {a.chain.length > 0 && (
           <Button size="small" sx={{ py: 0 }} aria-expanded={open} onClick={() => setOpen(!open)}>
