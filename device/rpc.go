@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"freshseal/core/procedure"
+	"freshseal/device/links"
 	"freshseal/device/netconf"
 	"freshseal/device/ssh"
 )
@@ -25,6 +26,19 @@ func (r *Runner) configured(ctx context.Context) (*netconf.Session, error) {
 	if r.Config == nil {
 		return nil, errors.New("the device has no access over netconf")
 	}
+	for tries := 1; ; tries++ {
+		session, err := r.openConfig(ctx)
+		if err == nil || !errors.Is(err, links.ErrLost) || tries == mostOpenings || ctx.Err() != nil {
+			return session, readied(err) // nothing was asked of it yet
+		}
+	}
+}
+
+// mostOpenings is how often a session is opened that does not come about.
+const mostOpenings = 3
+
+// openConfig opens the session.
+func (r *Runner) openConfig(ctx context.Context) (*netconf.Session, error) {
 	target, err := r.Config(ctx)
 	if err != nil {
 		return nil, err
@@ -37,6 +51,9 @@ func (r *Runner) configured(ctx context.Context) (*netconf.Session, error) {
 	if err == nil {
 		var session *netconf.Session
 		if session, err = netconf.Open(ctx, channel); err == nil {
+			err = session.Check(ctx)
+		}
+		if err == nil {
 			r.config = &config{link, session}
 			return session, nil
 		}
@@ -67,6 +84,10 @@ func rpc(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result
 		return Result{}, err
 	}
 	reply, err := session.Call(limited, act.Content)
+	if errors.Is(err, links.ErrLost) { // the next call opens another one
+		r.config.link.Close()
+		r.config = nil
+	}
 	got := procedure.Response{Body: reply}
 	result := Result{Stdout: reply, Answered: &got, Shown: shownAnswer(got)}
 	var refused netconf.Error

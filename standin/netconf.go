@@ -67,13 +67,17 @@ func (r *Running) netconf(channel io.ReadWriter) {
 			return
 		}
 		reply, said := "<ok/>", error(nil)
-		done := false
-		r.watched("rpc "+operation.Data, func() {
-			done = true
-			reply, said = r.routed(channel, operation)
-		})
-		if !done {
-			return
+		if operation.Data == "get" { // no state is shown
+			reply = "<data/>"
+		} else {
+			done := false
+			r.watched("rpc "+operation.Data, func() {
+				done = true
+				reply, said = r.routed(channel, operation)
+			})
+			if !done {
+				return
+			}
 		}
 		if said != nil {
 			reply = "<rpc-error><error-type>application</error-type><error-tag>operation-failed</error-tag><error-severity>error</error-severity><error-message>" + said.Error() + "</error-message></rpc-error>"

@@ -14,6 +14,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 
 	"freshseal/device/links"
 )
@@ -77,6 +78,25 @@ func Open(ctx context.Context, conn io.ReadWriteCloser) (*Session, error) {
 		s.chunks = s.chunks || each == chunked
 	}
 	return s, nil
+}
+
+// firstReply is how long the first reply of a session may take.
+const firstReply = 5 * time.Second
+
+// Check asks a new session for nothing (RFC 6241, 6.4.2: an empty filter) and waits for the reply. Some servers lose the first call
+// of a session with chunks where it arrives together with the hello; what is lost then changed nothing. It returns links.ErrLost
+// where the session is of no use; it can be opened again.
+func (s *Session) Check(ctx context.Context) error {
+	if !s.chunks {
+		return nil
+	}
+	limited, cancel := context.WithTimeout(ctx, firstReply)
+	defer cancel()
+	_, err := s.Call(limited, `<get><filter type="subtree"></filter></get>`)
+	if errors.As(err, new(Error)) { // a refusal is a reply as well
+		return nil
+	}
+	return err
 }
 
 // Call makes a call: content is the inside of the rpc element. It returns the whole

@@ -70,7 +70,9 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 		if missing != nil {
 			return fmt.Errorf("the request %w", missing)
 		}
-		made, err = request.Parse([]byte(captured.Text))
+		if made, err = request.Parse([]byte(captured.Text)); err != nil {
+			err = fmt.Errorf("%w; the device answered %.160q", err, strings.TrimSpace(captured.Text))
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("making the request: %w", err)
