@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -167,6 +168,16 @@ func spellings(secret string) []string {
 	}
 	slices.SortFunc(out, func(a, b string) int { return len(b) - len(a) })
 	return out
+}
+
+// Shown returns what of a device's text may be shown, on one line of at most 200 bytes: no secret of the scope and no private key.
+func Shown(text string, scope *procedure.Scope) string {
+	const most = 200
+	text = strings.Join(strings.Fields(show(text, scope.Secrets())), " ")
+	if len(text) > most {
+		text = strings.ToValidUTF8(text[:most], "") + " …"
+	}
+	return strconv.Quote(text)
 }
 
 // show is what of a text may be journalled: no secret, no private key, and not

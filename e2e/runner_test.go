@@ -45,6 +45,42 @@ const putBoth = `    - {step: key, file: key_file, holds: new_key}
     - {step: certificate, file: certificate_file, holds: leaf_first}
 `
 
+// A device that answers something else in place of its request is quoted, and a private key among it is not.
+func TestWhatIsNoRequestIsQuoted(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	for name, command := range map[string]string{"wordy": "cat /etc/answer", "leaky": "cat /etc/webui/tls/key.pem"} {
+		write(t, filepath.Join(folder, name+".procedure.yaml"), "procedure: "+name+"\ntitle: A family of the test\nlinks: [ssh]\n"+`traits: {key_types: [ecdsa-p256], restart_limit: 5s}
+steps:
+  request:
+    - {step: ask for it, run: "`+command+`", undo: nothing, capture: request}
+  activate:
+    - {step: certificate, file: /etc/webui/tls/certificate.pem, holds: leaf_first}
+    - {step: reload, run: webui reload, undo: again}
+`)
+	}
+	box := simulated(t, standin.Box{})
+	write(t, filepath.Join(box.Dir, "root/etc/answer"), "the key store is locked,\n  unlock it first\n")
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", folder)
+	s.login()
+	s.addSimulated(name, box, "correct horse")
+	for i, c := range []struct{ family, says string }{
+		{"wordy", `the device answered "the key store is locked, unlock it first"`},
+		{"leaky", `the device answered "[a private key stood here]"`},
+	} {
+		s.ok("device", "edit", name, "--family", c.family)
+		id := fmt.Sprint("r", i+1)
+		if shown := s.run("", "replace", name+"/web", "--signer", "bench", "--watch"); shown.code != 1 {
+			t.Errorf("%s: exit code %d", c.family, shown.code)
+		}
+		var r struct{ State, Why string }
+		if s.json(&r, "replacement", "show", id); !strings.Contains(r.Why, c.says) {
+			t.Errorf("%s: %s, %s", c.family, r.State, r.Why)
+		}
+		s.ok("replacement", "cancel", id)
+	}
+}
+
 // Kill the service at every moment of a family whose steps may not be repeated:
 // nothing is ever done twice by itself. Where the box cannot tell what became of a
 // step, the replacement is held, and a person who looked at the box lets it go on.

@@ -71,7 +71,7 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 			return fmt.Errorf("the request %w", missing)
 		}
 		if made, err = request.Parse([]byte(captured.Text)); err != nil {
-			err = fmt.Errorf("%w; the device answered %.160q", err, strings.TrimSpace(captured.Text))
+			err = fmt.Errorf("%w; the device answered %s", err, device.Shown(captured.Text, scope))
 		}
 	}
 	if err != nil {
