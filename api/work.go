@@ -124,7 +124,7 @@ var workRoutes = []route{
 		return s.Work.Approve(ctx, in.ID, in.Approval, who.User)
 	}),
 	begins("/replacements/{id}/go", "let a replacement go on that waits for a go-ahead, or touch its device outside of its windows", func(ctx context.Context, s *service.Service, who people.Bearer, in askGoAhead) (work.Replacement, error) {
-		return s.Work.GoOn(ctx, in.ID, in.GoAhead, who.User)
+		return s.Work.GoOn(ctx, in.ID, in.GoAhead)
 	}),
 	begins("/replacements/{id}/pause", "have a replacement wait for a go-ahead before its next stage", func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (work.Replacement, error) {
 		return s.Work.Pause(ctx, in.ID, who.User)

@@ -186,8 +186,11 @@ func (s *Store) TellRoots(ctx context.Context, id int64, at Moment) (pending int
 		}
 		for _, p := range pins {
 			known, new, err := rootsOf(ctx, tx, p.SlotID, at, p.Old, p.New)
-			if err != nil || known == new {
+			if err != nil {
 				return err
+			}
+			if known == new { // of this slot; another one may get another root
+				continue
 			}
 			if _, err := tx.NamedExecContext(ctx, `INSERT INTO telling (replacement_id, slot_id, who, what, how, old_sha256, new_sha256, arose_at)
 				SELECT :replacement_id, :slot_id, :who, :what, :how, :old_sha256, :new_sha256, :arose_at WHERE NOT EXISTS

@@ -2,7 +2,7 @@
 // signer signs with, a lifetime that is far too short, a certificate that ends before the one it replaces, and
 // clients that lose their trust. That a leaf is marked as an authority is found by core/chain.
 //
-//	found := answer.Doubts(leaf, path, answer.Expected{At: now, Issuers: known, Replaces: served})
+//	found := answer.Doubts(path, answer.Expected{At: now, Issuers: known, Replaces: served})
 //
 // A doubtful answer is correct by RFC 5280. It is not installed until a person accepts it.
 package answer

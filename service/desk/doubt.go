@@ -60,7 +60,7 @@ func (s *Service) doubts(ctx context.Context, by Signer, path chain.Path, p watc
 		stood = slot.Chain.V
 	}
 	old, err := s.store.Certificates(ctx, stood)
-	if err != nil || len(old) == 0 {
+	if err != nil {
 		return nil, err
 	}
 	e.Replaces = old[0]

@@ -81,8 +81,7 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 	if err != nil {
 		return replacement.Event{}, err
 	}
-	pending, err := s.store.TellRoots(ctx, j.ID, s.moment())
-	if err != nil {
+	if _, err := s.store.TellRoots(ctx, j.ID, s.moment()); err != nil {
 		return replacement.Event{}, err
 	}
 	if *rules.Approval != policy.ApprovedByNobody {
@@ -101,10 +100,7 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 			return waits(replacement.Approval)
 		}
 	}
-	opens, closed, err := s.opening(ctx, j)
-	if err == nil && closed == "" && pending > 0 && policy.Is(rules.RootPinsFirst) && j.AnyTime == "" {
-		closed = fmt.Sprintf("%d who pinned the root have not confirmed the new one", pending)
-	}
+	opens, closed, err := s.closed(ctx, j)
 	if err == nil {
 		err = s.store.SetOpens(ctx, j.ID, store.At(opens), closed)
 	}
@@ -121,6 +117,24 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Device}, err
 	}
 	return replacement.Event{Kind: replacement.Done}, nil
+}
+
+// closed returns what opening does; where the policy wants it, those who pinned the root and have not confirmed the new one are in the way too, and
+// nobody can tell until when.
+func (s *Service) closed(ctx context.Context, j job) (opens time.Time, why string, err error) {
+	opens, why, err = s.opening(ctx, j)
+	if err != nil || why != "" || j.AnyTime != "" {
+		return opens, why, err
+	}
+	rules, err := s.watch.RulesFor(ctx, j.slot)
+	if err != nil || !policy.Is(rules.RootPinsFirst) {
+		return opens, "", err
+	}
+	pending, err := s.store.TellRoots(ctx, j.ID, s.moment())
+	if err != nil || pending == 0 {
+		return opens, "", err
+	}
+	return time.Time{}, fmt.Sprintf("%d who pinned the root have not confirmed the new one", pending), nil
 }
 
 // opening returns when a device may be touched, zero where nobody can tell, and what is in the way now; empty: nothing.
@@ -225,7 +239,7 @@ func (s *Service) tryGate(ctx context.Context, row store.AtGate) error {
 		if err != nil {
 			return err
 		}
-		opens, closed, err := s.opening(ctx, j)
+		opens, closed, err := s.closed(ctx, j)
 		if err != nil {
 			return err
 		}
@@ -234,14 +248,6 @@ func (s *Service) tryGate(ctx context.Context, row store.AtGate) error {
 				return s.store.SetOpens(ctx, row.ID, store.At(opens), closed)
 			}
 			return nil
-		}
-		pending, err := s.store.TellRoots(ctx, row.ID, s.moment())
-		if err != nil {
-			return err
-		}
-		rules, err := s.watch.RulesFor(ctx, j.slot)
-		if err != nil || pending > 0 && policy.Is(rules.RootPinsFirst) {
-			return err
 		}
 	}
 	return s.arrive(ctx, row.ID)
@@ -277,7 +283,7 @@ type GoAhead struct {
 const mostReason = 400
 
 // GoOn lets a replacement go on that waits for a go-ahead or for a window.
-func (s *Service) GoOn(ctx context.Context, id string, g GoAhead, by string) (Replacement, error) {
+func (s *Service) GoOn(ctx context.Context, id string, g GoAhead) (Replacement, error) {
 	n, err := idNumber(id)
 	if err != nil {
 		return Replacement{}, err

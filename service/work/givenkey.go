@@ -51,6 +51,20 @@ func (s *Service) givenKeyOf(ctx context.Context, id int64) (crypto.Signer, stri
 	return key.(crypto.Signer), given.Passphrase, nil // all keys that are made here can sign
 }
 
+// sealKey seals the key of a replacement, with a new passphrase for the stores that are made with it.
+func (s *Service) sealKey(id int64, key crypto.Signer) ([]byte, error) {
+	given := givenKey{Passphrase: rand.Text()}
+	var err error
+	if given.Key, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
+		return nil, err
+	}
+	material, err := json.Marshal(given)
+	if err != nil {
+		return nil, err
+	}
+	return s.box.Seal(keyPurpose(id), material), nil
+}
+
 // makeRequest makes the key of a replacement, or takes the one that was made
 // before the service was stopped, and the request with it.
 func (s *Service) makeRequest(ctx context.Context, j job) (request.Request, error) {
@@ -59,15 +73,11 @@ func (s *Service) makeRequest(ctx context.Context, j job) (request.Request, erro
 		if key, err = s.chosenKey(ctx, j); err != nil {
 			return request.Request{}, err
 		}
-		given := givenKey{Passphrase: rand.Text()}
-		if given.Key, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
-			return request.Request{}, err
-		}
-		material, err := json.Marshal(given)
+		sealed, err := s.sealKey(j.ID, key)
 		if err != nil {
 			return request.Request{}, err
 		}
-		if err := s.store.PutSecret(ctx, keyPurpose(j.ID), s.box.Seal(keyPurpose(j.ID), material)); err != nil {
+		if err := s.store.PutSecret(ctx, keyPurpose(j.ID), sealed); err != nil {
 			return request.Request{}, err
 		}
 	}
@@ -239,16 +249,12 @@ func (s *Service) TakeKey(ctx context.Context, id int64, key crypto.Signer, by s
 	if err != nil {
 		return "", err
 	}
-	given := givenKey{Passphrase: rand.Text()}
-	if given.Key, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
-		return "", err
-	}
-	material, err := json.Marshal(given)
+	sealed, err := s.sealKey(id, key)
 	if err != nil {
 		return "", err
 	}
 	old := store.Obsolete{Reason: "a key and a certificate were made elsewhere", By: by, At: s.moment()}
-	if err := s.store.TakeKey(ctx, id, old, made, keyPurpose(id), s.box.Seal(keyPurpose(id), material)); err != nil {
+	if err := s.store.TakeKey(ctx, id, old, made, keyPurpose(id), sealed); err != nil {
 		return "", err
 	}
 	s.made.Delete(id)
