@@ -139,3 +139,47 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 		t.Errorf("another slot's pins are %v, %v", other, err)
 	}
 }
+
+// One replacement serves two slots, of which the first has the new root already: those who pinned the root of the second are told all the same,
+// once, however often the gate is looked at.
+func TestARootIsToldForEachSlotOfAReplacement(t *testing.T) {
+	s := open(t)
+	root, other := testkit.Root(t, "Quay Root"), testkit.Root(t, "Mole Root")
+	if err := s.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
+		t.Fatal(err)
+	}
+	slots, err := s.SlotsOf(t.Context(), "gate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := other.Leaf(t, "gate.tidewrack.example").Certificate
+	olds := []*cert.Certificate{other.Leaf(t, "gate.tidewrack.example").Certificate, root.Leaf(t, "gate.tidewrack.example").Certificate}
+	if err := s.AddAuthorities(t.Context(), []*cert.Certificate{olds[0], olds[1], root.Certificate, other.Certificate}); err != nil {
+		t.Fatal(err)
+	}
+	id, err := s.AddReplacement(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[0].ID, Signer: "bench"},
+		[]int64{slots[0].ID, slots[1].ID}, replacement.Progress{Stage: replacement.Sign, State: replacement.Running}, "procedure: x", nil)
+	if err == nil {
+		err = s.SetPath(t.Context(), id, []*cert.Certificate{next})
+	}
+	for i, slot := range slots {
+		if err == nil {
+			err = s.SetOld(t.Context(), id, slot.ID, olds[i].SHA256)
+		}
+		if err == nil {
+			_, err = s.AddPin(t.Context(), store.Pin{SlotID: slot.ID, Who: "printer of " + slot.Name, What: cert.PinRoot, How: "write", AddedBy: "admin", AddedAt: store.At(testkit.Now)})
+		}
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		if pending, err := s.TellRoots(t.Context(), id, store.At(testkit.Now)); err != nil || pending != 1 {
+			t.Errorf("%d are to be told, %v", pending, err)
+		}
+	}
+	open, err := s.Tellings(t.Context(), 0)
+	if err != nil || len(open) != 1 || open[0].Who != "printer of "+slots[1].Name || open[0].NewSHA256 != other.SHA256 {
+		t.Errorf("to be told are %+v, %v", open, err)
+	}
+}
