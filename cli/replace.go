@@ -102,6 +102,7 @@ func subjectFlags(f *pflag.FlagSet, s *request.Subject) {
 	f.StringVar(&s.Locality, "locality", "", "in the subject")
 	f.StringVar(&s.State, "state", "", "in the subject")
 	f.StringVar(&s.Country, "country", "", "in the subject, two letters")
+	f.StringVar(&s.Email, "email", "", "mail address in the subject, for forms that demand one")
 }
 
 func (a *app) rehearse(ctx context.Context, client *client, o work.RehearsalOrder) error {

@@ -187,7 +187,7 @@ func (a *app) signerSet() *cobra.Command {
 	f.StringVar(&t.Order.Number, "order", "", "the number of the purchase by which it signs")
 	f.StringVar(&t.Order.ApprovedBy, "order-approved-by", "", "who approved that purchase")
 	f.StringVar(&t.Order.Until, "order-until", "", "its last day, such as 2028-06-30; its end is among what else expires")
-	f.StringArrayVar(&t.Terms.Fields, "field", nil, "a required subject field: organization, unit, locality, state or country; may be given again")
+	f.StringArrayVar(&t.Terms.Fields, "field", nil, "a required subject field: organization, unit, locality, state, country or email; may be given again")
 	f.StringArrayVar(&keys, "sign-key", nil, "a key type that it signs (default: any); may be given again")
 	return c
 }

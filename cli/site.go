@@ -124,7 +124,7 @@ func (a *app) siteEdit() *cobra.Command {
 			}
 			c.Holidays = &text
 		}
-		if given("organization") || given("unit") || given("locality") || given("state") || given("country") {
+		if given("organization") || given("unit") || given("locality") || given("state") || given("country") || given("email") {
 			c.Subject = &subject
 		}
 		if passwordFile != "" {

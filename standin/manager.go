@@ -15,6 +15,8 @@ import (
 	"net"
 	"path"
 	"strings"
+
+	"freshseal/core/cert"
 )
 
 // trustDesk is the text menu of a Pelorus manager: numbered choices in two levels, a
@@ -102,7 +104,7 @@ func (t *terminal) fields(questions ...[2]string) ([]string, error) {
 }
 
 func (r *Running) makeRequest(t *terminal) error {
-	f, err := t.fields([2]string{"Country", ""}, [2]string{"State", ""}, [2]string{"Locality", ""}, [2]string{"Organization", "Pelorus"}, [2]string{"Unit", ""}, [2]string{"Common name", "manager.invalid"},
+	f, err := t.fields([2]string{"E-mail", ""}, [2]string{"Country", ""}, [2]string{"State", ""}, [2]string{"Locality", ""}, [2]string{"Organization", "Pelorus"}, [2]string{"Unit", ""}, [2]string{"Common name", "manager.invalid"},
 		[2]string{"Names, separated by commas", ""}, [2]string{"Addresses, separated by commas", ""}, [2]string{"Kind of key: rsa or ec", "rsa"}, [2]string{"Folder to write into", "/var/tmp"})
 	if err != nil {
 		return err
@@ -110,16 +112,16 @@ func (r *Running) makeRequest(t *terminal) error {
 	if yes, err := t.ask("Go on? y/n: "); err != nil || yes != "y" {
 		return err
 	}
-	request, key, err := newRequest(f[8], answered(map[string]string{"Country": f[0], "State": f[1], "Locality": f[2], "Organization": f[3], "Unit": f[4], "Common name": f[5]}), words(f[6]), words(f[7]))
+	request, key, err := newRequest(f[9], answered(map[string]string{"E-mail": f[0], "Country": f[1], "State": f[2], "Locality": f[3], "Organization": f[4], "Unit": f[5], "Common name": f[6]}), words(f[7]), words(f[8]))
 	if err != nil {
 		return err
 	}
 	for name, content := range map[string][]byte{"machine.key": key, "machine.csr": request} {
-		if err := r.root.WriteFile(inside(path.Join(f[9], name)), content, 0o600); err != nil {
+		if err := r.root.WriteFile(inside(path.Join(f[10], name)), content, 0o600); err != nil {
 			return err
 		}
 	}
-	t.say("Written: %s/machine.csr and %s/machine.key\n", f[9], f[9])
+	t.say("Written: %s/machine.csr and %s/machine.key\n", f[10], f[10])
 	return nil
 }
 
@@ -135,6 +137,7 @@ func answered(answers map[string]string) pkix.Name {
 			*to = []string{answers[question]}
 		}
 	}
+	out.ExtraNames = mailed(answers["E-mail"])
 	return out
 }
 
@@ -273,4 +276,12 @@ func (r *Running) goBack(t *terminal) error {
 	}
 	t.say("The certificate before is in use again.\n")
 	return r.root.Remove(inside(menuBefore))
+}
+
+// mailed is what a subject has beside its usual fields where a form asks for a mail address.
+func mailed(address string) []pkix.AttributeTypeAndValue {
+	if address == "" {
+		return nil
+	}
+	return []pkix.AttributeTypeAndValue{cert.EmailAttribute(address)}
 }

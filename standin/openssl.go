@@ -231,7 +231,7 @@ func readConfig(text []byte) map[string][][2]string {
 }
 
 var oids = map[string]asn1.ObjectIdentifier{
-	"C": {2, 5, 4, 6}, "ST": {2, 5, 4, 8}, "L": {2, 5, 4, 7}, "O": {2, 5, 4, 10}, "OU": {2, 5, 4, 11}, "CN": {2, 5, 4, 3},
+	"C": {2, 5, 4, 6}, "ST": {2, 5, 4, 8}, "L": {2, 5, 4, 7}, "O": {2, 5, 4, 10}, "OU": {2, 5, 4, 11}, "CN": {2, 5, 4, 3}, "emailAddress": {1, 2, 840, 113549, 1, 9, 1},
 }
 
 func subjectOf(lines [][2]string) pkix.Name {

@@ -50,12 +50,12 @@ func (r *Running) tokens(mux *http.ServeMux, at, name string) (in func(func(http
 
 // asked is what a request in JSON asks for.
 type asked struct {
-	CommonName, Organization, Unit, Locality, State, Country, Key string
-	Names                                                         []string
+	CommonName, Organization, Unit, Locality, State, Country, Email, Key string
+	Names                                                                []string
 }
 
 func (a asked) subject() pkix.Name {
-	return pkix.Name{CommonName: a.CommonName, Organization: some(a.Organization), OrganizationalUnit: some(a.Unit), Locality: some(a.Locality), Province: some(a.State), Country: some(a.Country)}
+	return pkix.Name{CommonName: a.CommonName, Organization: some(a.Organization), OrganizationalUnit: some(a.Unit), Locality: some(a.Locality), Province: some(a.State), Country: some(a.Country), ExtraNames: mailed(a.Email)}
 }
 
 // inForm is what a request in a form asks for: its fields have the names of commonName, organization, unit, locality, state and country.

@@ -91,6 +91,7 @@ var givens = []given{
 	{"locality", Text, false, Survey, "the planned locality, where there is one", text(func(m *Material) string { return m.Plan.Subject.Locality })},
 	{"state", Text, false, Survey, "the planned state or province, where there is one", text(func(m *Material) string { return m.Plan.Subject.State })},
 	{"country", Text, false, Survey, "the planned country, two letters, where there is one", text(func(m *Material) string { return m.Plan.Subject.Country })},
+	{"email", Text, false, Survey, "the planned mail address of the subject, where there is one", text(func(m *Material) string { return m.Plan.Subject.Email })},
 	{"key", Text, false, Survey, "the planned kind of key, such as ECDSA P-256", text(func(m *Material) string { return m.Plan.Key.Text() })},
 	{"key_options", Command, false, Survey, "the words after openssl genpkey for the planned key", func(m *Material) (Value, error) {
 		return Value{Kind: Command, Words: m.Plan.OpenSSLKeyOptions(), Known: true}, nil

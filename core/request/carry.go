@@ -10,7 +10,7 @@ import (
 )
 
 // SubjectFields are the names of the fields of a subject, in the order in which people read them.
-var SubjectFields = []string{"common_name", "organization", "unit", "locality", "state", "country"}
+var SubjectFields = []string{"common_name", "organization", "unit", "locality", "state", "country", "email"}
 
 // Field points to a field of a subject by its name; nil where there is none of that name.
 func (s *Subject) Field(name string) *string {
@@ -27,6 +27,8 @@ func (s *Subject) Field(name string) *string {
 		return &s.State
 	case "country":
 		return &s.Country
+	case "email":
+		return &s.Email
 	}
 	return nil
 }

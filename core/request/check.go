@@ -149,7 +149,7 @@ func subjectOf(r Request) Subject {
 	}
 	s := r.Subject
 	return Subject{CommonName: s.CommonName, Organization: first(s.Organization), Unit: first(s.OrganizationalUnit),
-		Locality: first(s.Locality), State: first(s.Province), Country: first(s.Country)}
+		Locality: first(s.Locality), State: first(s.Province), Country: first(s.Country), Email: cert.EmailOf(s)}
 }
 
 // extendedUsages are those that a request asks for (RFC 5280, 4.2.1.12).

@@ -45,9 +45,13 @@ func Make(p Plan, key crypto.Signer) (Request, error) {
 	if err != nil {
 		return Request{}, err
 	}
+	var more []pkix.AttributeTypeAndValue
+	if p.Subject.Email != "" {
+		more = append(more, cert.EmailAttribute(p.Subject.Email))
+	}
 	template := x509.CertificateRequest{
 		Subject: pkix.Name{CommonName: p.Subject.CommonName, Organization: some(p.Subject.Organization), OrganizationalUnit: some(p.Subject.Unit),
-			Locality: some(p.Subject.Locality), Province: some(p.Subject.State), Country: some(p.Subject.Country)},
+			Locality: some(p.Subject.Locality), Province: some(p.Subject.State), Country: some(p.Subject.Country), ExtraNames: more},
 		ExtraExtensions: usage,
 	}
 	for _, name := range p.Names {

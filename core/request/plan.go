@@ -72,6 +72,7 @@ type Subject struct {
 	Locality     string `json:"locality,omitempty"`
 	State        string `json:"state,omitempty"`
 	Country      string `json:"country,omitempty"`
+	Email        string `json:"email,omitempty"` // ASCII (RFC 5280, 4.1.2.6)
 }
 
 // field is one attribute of a subject with its bound (RFC 5280, appendix A.1).
@@ -83,7 +84,7 @@ type field struct {
 func (s Subject) fields() []field {
 	return []field{
 		{"C", s.Country, 2}, {"ST", s.State, 128}, {"L", s.Locality, 128},
-		{"O", s.Organization, 64}, {"OU", s.Unit, 64}, {"CN", s.CommonName, 64},
+		{"O", s.Organization, 64}, {"OU", s.Unit, 64}, {"CN", s.CommonName, 64}, {"emailAddress", s.Email, 255},
 	}
 }
 
@@ -104,7 +105,10 @@ type Plan struct {
 // maxNames bounds a request; signers refuse more than about a hundred.
 const maxNames = 100
 
-var country = regexp.MustCompile(`^[A-Z]{2}$`)
+var (
+	country = regexp.MustCompile(`^[A-Z]{2}$`)
+	email   = regexp.MustCompile(`^[A-Za-z0-9.!#$%&'*+/=?^_{|}~-]+@[A-Za-z0-9.-]+$`)
+)
 
 // Complete brings a plan into its final form: names in A-labels and lower
 // case, each once, the first one the common name where none is given.
@@ -183,6 +187,9 @@ func (s Subject) Check() []finding.Finding {
 	}
 	if c := s.Country; c != "" && !country.MatchString(c) {
 		bad("the country %q is not two capital letters (ISO 3166)", c)
+	}
+	if s.Email != "" && !email.MatchString(s.Email) {
+		bad("%q is not a mail address in ASCII", s.Email)
 	}
 	return found
 }

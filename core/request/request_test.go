@@ -52,6 +52,7 @@ func TestAPlanThatNobodyWouldSignIsRefused(t *testing.T) {
 		"a URL":            {Names: []string{"https://gate.tidewrack.example"}, Key: request.ECDSAP256},
 		"a shell's blank":  {Names: []string{"gate; reboot"}, Key: request.ECDSAP256},
 		"a long country":   {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256, Subject: request.Subject{Country: "Mainquay"}},
+		"no address":       {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256, Subject: request.Subject{Email: "harbour office@tidewrack.example"}},
 		"a new line":       {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256, Subject: request.Subject{Unit: "a\n[req]"}},
 		"an unknown key":   {Names: []string{"gate.tidewrack.example"}, Key: "rsa-1024"},
 		"a lone wild card": {Names: []string{"*.example"}, Key: request.ECDSAP256},
@@ -97,7 +98,7 @@ func TestOpenSSLMakesJustThePlannedRequest(t *testing.T) {
 		t.Skip("openssl is not here; make test installs it")
 	}
 	plan := request.Plan{
-		Subject: request.Subject{Organization: `Tide#wrack $HOME "Ferries" \ Söhne; [x]`, Unit: "A=B, C+D/E", Country: "XX"},
+		Subject: request.Subject{Organization: `Tide#wrack $HOME "Ferries" \ Söhne; [x]`, Unit: "A=B, C+D/E", Country: "XX", Email: "harbour+desk@tidewrack.example"},
 		Names:   []string{"gate.tidewrack.example", "192.0.2.11", "2001:db8::11", "*.gate.tidewrack.example"},
 	}.Complete()
 	dir := t.TempDir()
@@ -121,6 +122,13 @@ func TestOpenSSLMakesJustThePlannedRequest(t *testing.T) {
 		}
 		for _, f := range request.Check(plan, made) {
 			t.Errorf("%s: %s", key, f.What)
+		}
+		own, err := request.NewKey(key)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if ours, err := request.Make(plan, own); err != nil || ours.Subject.String() != made.Subject.String() {
+			t.Errorf("%s: our own request says %s, that of openssl %s (%v)", key, ours.Subject, made.Subject, err)
 		}
 	}
 }

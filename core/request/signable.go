@@ -14,7 +14,7 @@ type Terms struct {
 	Public    bool      `json:"public,omitempty" description:"publicly trusted: no name that only exists inside, no private address"`
 	Wildcards bool      `json:"wildcards,omitempty" description:"signs *.domain"`
 	Addresses bool      `json:"addresses,omitempty" description:"signs IP addresses"`
-	Fields    []string  `json:"fields,omitempty" description:"of the subject, that must be filled: organization, unit, locality, state, country"`
+	Fields    []string  `json:"fields,omitempty" description:"of the subject, that must be filled: organization, unit, locality, state, country, email"`
 	Profile   string    `json:"profile,omitempty" description:"the kind of certificate or of server to pick"`
 	Keys      []KeyType `json:"keys,omitempty" description:"that it signs; none: any"`
 }

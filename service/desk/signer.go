@@ -114,8 +114,8 @@ func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms, kno
 		return Signer{}, problem.Reject(cannot, why, "correct the order")
 	}
 	for _, field := range t.Terms.Fields {
-		if !slices.Contains([]string{"organization", "unit", "locality", "state", "country"}, field) {
-			return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a subject field", field), "give organization, unit, locality, state or country")
+		if !slices.Contains(request.SubjectFields[1:], field) {
+			return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a subject field", field), "give organization, unit, locality, state, country or email")
 		}
 	}
 	row := store.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes, TurnaroundDays: t.TurnaroundDays, MaxDays: t.MaxDays, MinDays: t.MinDays, AddedAt: s.moment()}

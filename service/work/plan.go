@@ -195,7 +195,7 @@ func subjectOf(c *cert.Certificate) request.Subject {
 	first := func(list []string) string { return strings.Join(list[:min(1, len(list))], "") }
 	n := c.X509().Subject
 	return request.Subject{Organization: first(n.Organization), Unit: first(n.OrganizationalUnit),
-		Locality: first(n.Locality), State: first(n.Province), Country: first(n.Country)}
+		Locality: first(n.Locality), State: first(n.Province), Country: first(n.Country), Email: cert.EmailOf(n)}
 }
 
 // overlay lays the filled fields of a subject over another one, and says which.

@@ -29,7 +29,10 @@ const fields = v.object({
   pin: v.string(),
   pinnedAt: v.string(),
   organization: v.string(),
+  unit: v.string(),
   locality: v.string(),
+  state: v.string(),
+  email: v.string(),
   country: v.pipe(v.string(), v.regex(/^([A-Za-z]{2})?$/, 'Country has two letters.')),
   most: v.pipe(v.string(), v.regex(/^\d*$/, 'Links at once is a whole number, or empty.')),
   behind: v.string(),
@@ -58,7 +61,10 @@ const labels: Partial<Record<keyof Values, string>> = {
   user: 'User',
   pin: 'Host key',
   organization: 'Organization in requests',
+  unit: 'Unit in requests',
   locality: 'Locality in requests',
+  state: 'State in requests',
+  email: 'E-mail in requests',
   country: 'Country in requests',
   most: 'Links at once',
   behind: 'Reached through',
@@ -80,7 +86,10 @@ function valuesOf(s: Site | undefined): Values {
     pinnedAt: s?.pin ? placeOf({ site: s.behind, address: s.address, port }) : '',
     behind: s?.behind ?? '',
     organization: s?.subject.organization ?? '',
+    unit: s?.subject.unit ?? '',
     locality: s?.subject.locality ?? '',
+    state: s?.subject.state ?? '',
+    email: s?.subject.email ?? '',
     country: s?.subject.country ?? '',
     most: s?.most_links ? String(s.most_links) : '',
     read: s?.paused ? 'no' : 'yes',
@@ -155,7 +164,7 @@ function EditSite({ was, close }: { was: Site | undefined; close: () => void }) 
           presence: x.presence.split('\n').filter((line) => line.trim() !== ''),
           behind: x.way === 'direct' ? '' : x.behind,
           ...(x.holidays.trim() !== '' && { holidays: x.holidays.trim() }),
-          subject: { ...seen?.subject, organization: x.organization, locality: x.locality, country: x.country.toUpperCase() },
+          subject: { ...seen?.subject, organization: x.organization, unit: x.unit, locality: x.locality, state: x.state, country: x.country.toUpperCase(), email: x.email },
           ...(x.way !== 'direct' && { address: x.address.trim(), port: Number(x.port) }),
           ...(x.way === 'jump' && { user: x.user, pin: x.pin, ...(x.password && { password: x.password }) }),
         }
@@ -204,8 +213,11 @@ function Fields({ was }: { was: Site | undefined }) {
       )}
       {x.way === 'jump' && <HostKey at={{ site: x.behind, address: x.address, port: x.port }} what="The jump host" />}
       <Field name="organization" label="Organization in requests" />
+      <Field name="unit" label="Unit in requests" />
       <Field name="locality" label="Locality in requests" />
+      <Field name="state" label="State in requests" />
       <Field name="country" label="Country in requests" help="two letters" />
+      <Field name="email" label="E-mail in requests" help="only where forms demand one" />
       <Field name="most" label="Links at once" type="number" help="empty: no limit" />
       <Choice
         name="read"
