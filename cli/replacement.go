@@ -273,6 +273,12 @@ func showPlan(w io.Writer, p request.Plan) {
 		return
 	}
 	put(w, "  subject  %s\n  names    %s\n  key      %s\n", p.Subject, strings.Join(p.Names, ", "), p.Key.Text())
+	if p.ClientUse {
+		put(w, "  uses     TLS server and client\n")
+	}
+	for _, caution := range p.Cautions {
+		put(w, "  caution  %s\n", caution)
+	}
 	for _, field := range request.SubjectFields {
 		if value := p.Dropped[field]; value != "" {
 			put(w, "  no %-5s %s: the family has no place for it in its request\n", field, value)

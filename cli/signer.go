@@ -97,6 +97,9 @@ func signerTable(s desk.Signer) table {
 	}
 	shown.add("order", strings.TrimPrefix(order, ", "))
 	shown.add("notes", s.Notes)
+	for _, habit := range s.Habits {
+		shown.add("habit", habit)
+	}
 	for _, i := range s.Issuers {
 		how := "learnt from an answer, not confirmed"
 		if i.Confirmed {

@@ -201,6 +201,9 @@ func (a *app) printSlot(s fleet.Slot, past []work.Replacement) error {
 	if len(s.Audiences) > 0 {
 		put(w, "  audiences    %s\n", strings.Join(s.Audiences, ", "))
 	}
+	if s.ClientUse {
+		put(w, "  client use   the device also connects to others with this certificate\n")
+	}
 	for _, o := range s.Others {
 		serves := "serves " + o.Subject + ", SHA-256 " + shorten(o.SHA256, 17)
 		if o.Failure != nil {

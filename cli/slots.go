@@ -20,6 +20,7 @@ type slotFields struct {
 	at, protocol, serverName, identity, secretFile string
 
 	audiences []string
+	clientUse bool
 }
 
 func (x *slotFields) flags(f *pflag.FlagSet) {
@@ -27,6 +28,7 @@ func (x *slotFields) flags(f *pflag.FlagSet) {
 	f.StringVar(&x.protocol, "protocol", "tls", protocolNames())
 	f.StringVar(&x.serverName, "server-name", "", "the name that clients use")
 	f.StringVar(&x.identity, "identity", "", "outer identity, for EAP")
+	f.BoolVar(&x.clientUse, "client-use", false, "the device also connects to others with this certificate, as a TLS client (mutual TLS)")
 	f.StringArrayVar(&x.audiences, "audience", nil, "a group of clients that uses it; may be given again (default: the fleet)")
 	f.StringVar(&x.secretFile, "secret-file", "", "file with the secret shared with the RADIUS server (- for standard input)")
 }
@@ -55,7 +57,7 @@ func (a *app) slotAdd() *cobra.Command {
 				return err
 			}
 			slot.Protocol, slot.ServerName, slot.Identity = x.protocol, x.serverName, x.identity
-			slot.Audiences = x.audiences
+			slot.Audiences, slot.ClientUse = x.audiences, x.clientUse
 			if slot.Secret, err = a.shared(x.secretFile); err != nil {
 				return err
 			}
@@ -106,6 +108,9 @@ func (a *app) slotEdit() *cobra.Command {
 		}
 		if given("audience") {
 			change.Audiences = x.audiences
+		}
+		if given("client-use") {
+			change.ClientUse = &x.clientUse
 		}
 		if given("secret-file") {
 			secret, err := a.shared(x.secretFile)

@@ -4,11 +4,13 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/hex"
+	"encoding/pem"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	plans "freshseal/core/request"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
 )
@@ -127,5 +129,100 @@ func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 	}
 	if told := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(told, "was issued by") {
 		t.Errorf("the ledger does not say what was accepted:\n%s", told)
+	}
+}
+
+// What a signer leaves out of what it is asked for is learnt from its answers and told before the next request leaves. A slot whose device also
+// connects as a TLS client asks for that use, and takes no certificate without it.
+func TestWhatASignerLeavesOutIsLearnt(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
+	s.login()
+	harbour := newTiered(t, 2)
+	s.ok("audience", "add", "fleet", harbour.root(t))
+	s.ok("signer", "set", "harbour-ca", "--about", "Harbour Authority", "--addresses")
+	box := kind(t, standin.Box{})
+	s.addKind(name, "web-files-ssh", box)
+	slot := name + "/web"
+	ask := func(flags ...string) (id, request string) {
+		t.Helper()
+		s.ok(append([]string{"replace", slot, "--signer", "harbour-ca"}, flags...)...)
+		id = s.newest(name)
+		s.rests(id, "waiting")
+		var asked struct{ Request struct{ PEM string } }
+		s.json(&asked, "replacement", "show", id)
+		return id, asked.Request.PEM
+	}
+	servers := func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} }
+
+	// The use for clients that the certificate in use has is not lost without a word; who accepts that once is not asked again.
+	id, request := ask()
+	s.ok("intake", harbour.answer(t, request, false))
+	s.rests(id, "sealed")
+	id, request = ask()
+	if out := s.run("", "intake", harbour.answer(t, request, false, servers)); out.code != 3 || !strings.Contains(out.stdout, "is for servers alone") {
+		t.Fatalf("the use for clients is lost, exit code %d:\n%s", out.code, out.stdout)
+	}
+	s.ok("replacement", "accept", id, "--yes")
+	s.rests(id, "sealed")
+	id, request = ask()
+	s.ok("intake", harbour.answer(t, request, false, servers))
+	s.rests(id, "sealed")
+
+	// Where the device needs that use, the slot is flawed, the request asks for it, and an answer without it is refused before the box is touched.
+	if shown := s.ok("slot", "edit", slot, "--client-use"); !strings.Contains(shown, "usage-wrong") && !strings.Contains(shown, "not for TLS clients") {
+		t.Errorf("a slot that lacks a use which it needs:\n%s", shown)
+	}
+	for range 2 {
+		if out := s.ok("replace", slot, "--signer", "harbour-ca", "--rehearse"); !strings.Contains(out, "harbour-ca signs for servers alone (2 answers)") {
+			t.Errorf("the rehearsal does not warn:\n%s", out)
+		}
+	}
+	id, request = ask("--name", "192.0.2.7", "--name", "lamp")
+	stands := leafAt(t, box.TLSAddr)
+	if block, _ := pem.Decode([]byte(request)); block == nil {
+		t.Fatal("no request")
+	} else if csr, err := plans.Parse(block.Bytes); err != nil || !csr.ForClients() {
+		t.Errorf("the request does not ask for the use: %v", err)
+	}
+	for range 2 {
+		if out := s.run("", "intake", harbour.answer(t, request, false, servers)); out.code != 3 || !strings.Contains(out.stdout, "not for TLS clients") {
+			t.Errorf("exit code %d:\n%s", out.code, out.stdout)
+		}
+	}
+	short := harbour.answer(t, request, false, func(c *x509.Certificate) { c.IPAddresses, c.DNSNames = nil, []string{name} })
+	for range 2 { // the same file again shows nothing new
+		if out := s.run("", "intake", short); out.code != 3 {
+			t.Errorf("names are missing, exit code %d:\n%s", out.code, out.stdout)
+		}
+	}
+	if string(leafAt(t, box.TLSAddr)) != string(stands) {
+		t.Fatal("the box was touched")
+	}
+	s.ok("intake", harbour.answer(t, request, false))
+	s.rests(id, "sealed")
+	if got := s.show(slot); got.Condition != "fresh" {
+		t.Errorf("it is %s: %v", got.Condition, got.Findings)
+	}
+	// An answer with all of it takes the caution back.
+	if out := s.ok("signer", "show", "harbour-ca"); strings.Contains(out, "habit") {
+		t.Errorf("it keeps everything by now:\n%s", out)
+	}
+	s.ok("signer", "set", "yard-ca", "--about", "Yard Authority", "--addresses")
+	s.ok("replace", slot, "--signer", "yard-ca", "--name", "192.0.2.7")
+	id = s.newest(name)
+	s.rests(id, "waiting")
+	var asked struct{ Request struct{ PEM string } }
+	s.json(&asked, "replacement", "show", id)
+	short = harbour.answer(t, asked.Request.PEM, false, func(c *x509.Certificate) { c.IPAddresses = nil })
+	for range 2 {
+		s.run("", "intake", short)
+	}
+	if out := s.ok("signer", "show", "yard-ca"); !strings.Contains(out, "leaves out IP addresses (1 answer)") {
+		t.Errorf("what it left out was not learnt:\n%s", out)
+	}
+	s.ok("replacement", "cancel", id)
+	if out := s.ok("replace", slot, "--signer", "yard-ca", "--name", "192.0.2.7", "--rehearse"); !strings.Contains(out, "yard-ca has left IP addresses out of 1 answer and never kept one; 192.0.2.7 is asked for") {
+		t.Errorf("the rehearsal does not warn:\n%s", out)
 	}
 }

@@ -78,7 +78,7 @@ func (*Bench) Terms() Terms {
 	return Terms{Request: request.AnySigner, MaxDays: int(benchLeaf / (24 * time.Hour))}
 }
 
-// Collect signs the request for its own names and key, for as long as the errand says and at most for benchLeaf. Nothing
+// Collect signs the request for its own names and key, for as long as the errand says and at most for benchLeaf, for clients too where it asks for that. Nothing
 // else is taken over from the request.
 func (b *Bench) Collect(_ context.Context, e Errand) ([]*cert.Certificate, error) {
 	r, now := e.Request, b.now()
@@ -98,6 +98,9 @@ func (b *Bench) Collect(_ context.Context, e Errand) ([]*cert.Certificate, error
 		KeyUsage:              x509.KeyUsageDigitalSignature,
 		ExtKeyUsage:           []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		BasicConstraintsValid: true,
+	}
+	if r.ForClients() {
+		template.ExtKeyUsage = append(template.ExtKeyUsage, x509.ExtKeyUsageClientAuth)
 	}
 	if r.PublicKeyAlgorithm == x509.RSA {
 		template.KeyUsage |= x509.KeyUsageKeyEncipherment

@@ -170,6 +170,20 @@ func (r *Running) req(o options) error {
 			template.DNSNames = append(template.DNSNames, line[1])
 		}
 	}
+	for _, line := range sections["extensions"] {
+		if line[0] != "extendedKeyUsage" {
+			continue
+		}
+		var uses []asn1.ObjectIdentifier
+		for use := range strings.SplitSeq(line[1], ",") {
+			uses = append(uses, usages[strings.TrimSpace(use)])
+		}
+		value, err := asn1.Marshal(uses)
+		if err != nil {
+			return err
+		}
+		template.ExtraExtensions = append(template.ExtraExtensions, pkix.Extension{Id: asn1.ObjectIdentifier{2, 5, 29, 37}, Value: value})
+	}
 	der, err := x509.CreateCertificateRequest(rand.Reader, template, key)
 	if err != nil {
 		return err
@@ -233,6 +247,8 @@ func readConfig(text []byte) map[string][][2]string {
 var oids = map[string]asn1.ObjectIdentifier{
 	"C": {2, 5, 4, 6}, "ST": {2, 5, 4, 8}, "L": {2, 5, 4, 7}, "O": {2, 5, 4, 10}, "OU": {2, 5, 4, 11}, "CN": {2, 5, 4, 3}, "emailAddress": {1, 2, 840, 113549, 1, 9, 1},
 }
+
+var usages = map[string]asn1.ObjectIdentifier{"serverAuth": {1, 3, 6, 1, 5, 5, 7, 3, 1}, "clientAuth": {1, 3, 6, 1, 5, 5, 7, 3, 2}}
 
 func subjectOf(lines [][2]string) pkix.Name {
 	var n pkix.Name

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 
 	"freshseal/core/answer"
 	"freshseal/core/cert"
@@ -68,8 +70,34 @@ func (s *Store) RemoveSignerIssuer(ctx context.Context, signer, spki string) err
 type Learnt struct {
 	Signer    string
 	Issuer    answer.Issuer
+	Asked     []string // names
 	Confirmed bool
 	By        string
+}
+
+// SignerHabits returns the habits of all signers of which any are known, by signer.
+func (s *Store) SignerHabits(ctx context.Context) (map[string]answer.Habits, error) {
+	var rows []struct {
+		Signer string              `db:"signer"`
+		Habits JSON[answer.Habits] `db:"habits"`
+	}
+	err := s.read.SelectContext(ctx, &rows, `SELECT * FROM signer_habits`)
+	out := map[string]answer.Habits{}
+	for _, row := range rows {
+		out[row.Signer] = row.Habits.V
+	}
+	return out, err
+}
+
+// learnHabits adds what an answer shows to what is known of its signer.
+func learnHabits(ctx context.Context, tx *sqlx.Tx, l Learnt, leaf *cert.Certificate, accepted bool) error {
+	var was JSON[answer.Habits]
+	if err := tx.GetContext(ctx, &was, `SELECT habits FROM signer_habits WHERE signer = ?`, l.Signer); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	was.V = was.V.Learn(leaf, l.Asked, accepted)
+	_, err := tx.ExecContext(ctx, `INSERT INTO signer_habits (signer, habits) VALUES (?, ?) ON CONFLICT (signer) DO UPDATE SET habits = excluded.habits`, l.Signer, was)
+	return err
 }
 
 // UnusedAnswer is a certificate that came for a replacement and was not used.
@@ -80,6 +108,8 @@ type UnusedAnswer struct {
 	CameAt        Moment `db:"came_at"`
 	CameBy        string `db:"came_by"`
 	DER           []byte `db:"der"`
+
+	Learns *Learnt `db:"-"` // of its signer
 }
 
 // maxUnused is how many unused answers are kept of one replacement; the oldest go first.
@@ -91,6 +121,15 @@ func (s *Store) PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a U
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := putCertificates(ctx, tx, []*cert.Certificate{leaf}); err != nil {
 			return err
+		}
+		var came bool
+		if err := tx.GetContext(ctx, &came, `SELECT EXISTS (SELECT 1 FROM unused_answer WHERE replacement_id = ? AND sha256 = ?)`, a.ReplacementID, a.SHA256); err != nil {
+			return err
+		}
+		if a.Learns != nil && !came { // the same one again shows nothing new
+			if err := learnHabits(ctx, tx, *a.Learns, leaf, false); err != nil {
+				return err
+			}
 		}
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO unused_answer (replacement_id, sha256, why, came_at, came_by) VALUES (:replacement_id, :sha256, :why, :came_at, :came_by)
 			ON CONFLICT (replacement_id, sha256) DO UPDATE SET why = excluded.why`, a); err != nil {

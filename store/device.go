@@ -58,9 +58,10 @@ type Slot struct {
 	Port       int            `db:"port"`
 	Protocol   string         `db:"protocol"`
 	ServerName string         `db:"server_name"`
-	Identity   string         `db:"identity"`  // outer identity, where it is read by EAP
-	Audiences  JSON[[]string] `db:"audiences"` // whose clients use it; none: the fleet
-	More       JSON[[]Place]  `db:"more"`      // further addresses that serve the same
+	Identity   string         `db:"identity"`   // outer identity, where it is read by EAP
+	Audiences  JSON[[]string] `db:"audiences"`  // whose clients use it; none: the fleet
+	ClientUse  bool           `db:"client_use"` // the device also connects with its certificate as a TLS client
+	More       JSON[[]Place]  `db:"more"`       // further addresses that serve the same
 	Installed  string         `db:"installed"`
 	Signer     string         `db:"signer"` // who signed that
 
@@ -144,8 +145,8 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 }
 
 func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, identity, more, audiences)
-		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more, coalesce(nullif(:audiences, 'null'), '[]'))`, slot)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, identity, more, audiences, client_use)
+		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more, coalesce(nullif(:audiences, 'null'), '[]'), :client_use)`, slot)
 	return taken(err)
 }
 
@@ -180,7 +181,7 @@ func changeSlot(ctx context.Context, tx *sqlx.Tx, e SlotEdit) error {
 	if err := revise(ctx, tx, "device/"+e.Device, e.Known); err != nil {
 		return err
 	}
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more, audiences = coalesce(nullif(:audiences, 'null'), '[]') WHERE id = :id`, e.Slot)); err != nil {
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more, audiences = coalesce(nullif(:audiences, 'null'), '[]'), client_use = :client_use WHERE id = :id`, e.Slot)); err != nil {
 		return err
 	}
 	if err := removeSecrets(ctx, tx, e.Gone); err != nil {

@@ -427,6 +427,9 @@ func (s *Store) Accept(ctx context.Context, id int64, path []*cert.Certificate, 
 			return err
 		}
 		if learnt != nil {
+			if err := learnHabits(ctx, tx, *learnt, path[0], true); err != nil {
+				return err
+			}
 			i := learnt.Issuer
 			if err := learnIssuer(ctx, tx, SignerIssuer{Signer: learnt.Signer, SPKI: i.SPKI, Subject: i.Subject, Days: i.Days, Confirmed: learnt.Confirmed, KnownBy: learnt.By, KnownAt: at}); err != nil {
 				return err

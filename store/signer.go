@@ -58,6 +58,9 @@ func (s *Store) RemoveSigner(ctx context.Context, name string) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM signer_issuer WHERE signer = ?`, name); err != nil {
 			return err
 		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM signer_habits WHERE signer = ?`, name); err != nil {
+			return err
+		}
 		return changed(tx.ExecContext(ctx, `DELETE FROM signer WHERE name = ?`, name))
 	})
 }

@@ -8,7 +8,9 @@
 package answer
 
 import (
+	"crypto/x509"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,6 +35,7 @@ type Expected struct {
 	MaxDays  int               // the longest; 0: not known
 	Lead     time.Duration     // before its end a certificate is due
 	Replaces *cert.Certificate // what the slot serves; nil: not known
+	Habits   Habits            // of the signer
 	Lost     []string          // trust groups that trust what the slot serves and not the answer
 }
 
@@ -66,6 +69,9 @@ func Doubts(path []*cert.Certificate, e Expected) []finding.Finding {
 	out = append(out, short(leaf, known, e)...)
 	if old := e.Replaces; old != nil && !old.SelfSigned() && old.NotAfter.After(e.At) && leaf.NotAfter.Before(old.NotAfter) {
 		out = append(out, finding.EndsBeforeOld.Found("%s expires on %s, before the certificate that it replaces (%s)", leaf.ShortName(), day(leaf.NotAfter), day(old.NotAfter)))
+	}
+	if old := e.Replaces; old != nil && !old.SelfSigned() && slices.Contains(old.ExtKeyUsage, x509.ExtKeyUsageClientAuth) && !leaf.Allows(x509.ExtKeyUsageClientAuth) && !e.Habits.ServersAlone() {
+		out = append(out, finding.UseLost.Found("%s is for servers alone; the certificate that it replaces is for TLS clients too", leaf.ShortName()))
 	}
 	if len(e.Lost) > 0 {
 		out = append(out, finding.TrustLost.Found("the clients of %s trust the certificate in use and not this one", strings.Join(e.Lost, ", ")))

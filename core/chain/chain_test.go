@@ -117,6 +117,16 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 		{"it is for clients, not servers", func() (testkit.Signer, []testkit.Signer) {
 			return root.Leaf(t, name, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }), nil
 		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, true},
+		{"it is for servers alone, and the device is a client too", func() (testkit.Signer, []testkit.Signer) {
+			return root.Leaf(t, name, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} }), nil
+		}, chain.Terms{Client: true}, []finding.Code{finding.UsageWrong}, false},
+		{"it is for both, and its issuer for servers alone", func() (testkit.Signer, []testkit.Signer) {
+			web := root.Below(t, "Web", func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} })
+			return web.Leaf(t, name, func(c *x509.Certificate) { c.ExtKeyUsage = append(c.ExtKeyUsage, x509.ExtKeyUsageClientAuth) }), []testkit.Signer{web}
+		}, chain.Terms{Client: true}, []finding.Code{finding.UsageWrong}, false},
+		{"it is for both", func() (testkit.Signer, []testkit.Signer) {
+			return root.Leaf(t, name, func(c *x509.Certificate) { c.ExtKeyUsage = append(c.ExtKeyUsage, x509.ExtKeyUsageClientAuth) }), nil
+		}, chain.Terms{Client: true}, nil, false},
 		{"a leaf signed another leaf", func() (testkit.Signer, []testkit.Signer) {
 			bad := root.Leaf(t, "printer.tidewrack.example")
 			return bad.Leaf(t, name), []testkit.Signer{bad}

@@ -12,10 +12,11 @@ import (
 
 // Terms are what a path is judged by.
 type Terms struct {
-	At    time.Time
-	Names []string // that clients use; each must be among the leaf's
-	SPKI  []byte   // the public key asked for, or nil
-	Weak  bool     // the device can do no better than a weak leaf: that is a warning, for ever
+	At     time.Time
+	Names  []string // that clients use; each must be among the leaf's
+	SPKI   []byte   // the public key asked for, or nil
+	Client bool     // the device also connects with it as a TLS client
+	Weak   bool     // the device can do no better than a weak leaf: that is a warning, for ever
 }
 
 // Judge tells everything that is wrong with a path for clients that hold the
@@ -33,6 +34,9 @@ func Judge(path Path, terms Terms) []finding.Finding {
 	found = append(found, names(leaf, terms.Names)...)
 	found = append(found, strength(path, terms.Weak)...)
 	found = append(found, usages(path)...)
+	if terms.Client {
+		found = append(found, clientUse(path)...)
+	}
 	found = append(found, policies(path)...)
 	found = append(found, revocation(path)...)
 	return append(found, endsFirst(path, terms.At)...)
@@ -110,15 +114,28 @@ func period(c *cert.Certificate, leaf bool, at time.Time) []finding.Finding {
 }
 
 func usage(leaf *cert.Certificate) []finding.Finding {
-	if len(leaf.ExtKeyUsage)+len(leaf.UnknownExtKeyUsage) == 0 {
+	if leaf.Allows(x509.ExtKeyUsageServerAuth) {
 		return nil
 	}
-	for _, use := range leaf.ExtKeyUsage {
-		if use == x509.ExtKeyUsageServerAuth || use == x509.ExtKeyUsageAny {
-			return nil
+	return []finding.Finding{finding.UsageWrong.Found("%s is not for servers", leaf.ShortName())}
+}
+
+// clientUse judges what servers that authenticate TLS clients look at (RFC 5280, 4.2.1.12): the use clientAuth, in the leaf and, as most
+// of them do, in every authority that is limited to some uses, the root included.
+func clientUse(path Path) []finding.Finding {
+	var found []finding.Finding
+	for i, c := range path.Certificates {
+		switch {
+		case c.Allows(x509.ExtKeyUsageClientAuth):
+		case i == 0:
+			found = append(found, finding.UsageWrong.Found("%s is not for TLS clients, and the device connects to others with it", c.ShortName()).
+				WithRemedy("request a new certificate for both uses, serverAuth and clientAuth; many public signers give the first alone"))
+		default:
+			found = append(found, finding.UsageWrong.Found("%s may not sign for TLS clients, and the device connects to others with it", c.ShortName()).
+				WithRemedy("ask the signer for a certificate of an authority that is not limited to servers"))
 		}
 	}
-	return []finding.Finding{finding.UsageWrong.Found("%s is not for servers", leaf.ShortName())}
+	return found
 }
 
 func authority(c *cert.Certificate, below int) []finding.Finding {

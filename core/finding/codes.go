@@ -59,6 +59,7 @@ const (
 	IssuerUnexpected Code = "issuer-unexpected"   // another than the signer signs with
 	AuthorityMarked  Code = "marked-as-authority" // a leaf that may sign others
 	EndsBeforeOld    Code = "ends-before-old"     // the one that it replaces lives longer
+	UseLost          Code = "use-lost"            // it is not for TLS clients any more
 	TrustLost        Code = "trust-lost"          // clients that trust what is served now do not trust it
 
 	WeakKey        Code = "weak-key"
@@ -79,7 +80,7 @@ const (
 )
 
 // doubtful are the codes of answers that clients would accept and a person must accept first.
-var doubtful = []Code{LifetimeTooShort, IssuerUnexpected, AuthorityMarked, EndsBeforeOld, TrustLost}
+var doubtful = []Code{LifetimeTooShort, IssuerUnexpected, AuthorityMarked, EndsBeforeOld, UseLost, TrustLost}
 
 // Doubt reports whether a signer's answer with this finding waits until a person accepts it.
 func (c Code) Doubt() bool { return slices.Contains(doubtful, c) }
@@ -177,6 +178,8 @@ var meanings = map[Code]meaning{
 		"request a new certificate with the server profile"},
 	EndsBeforeOld: {Warning, "a replacement usually lives longer than what it replaces; the signer may have sent an old file",
 		"ask the signer whether this is the current certificate"},
+	UseLost: {Warning, "where the device connects to others with this certificate (mutual TLS), they will refuse it",
+		"ask for a certificate with the extended key usages serverAuth and clientAuth, or accept this one where the device is a server only"},
 	TrustLost: {Warning, "these clients will show a warning or refuse the connection",
 		"give the new root to these clients first, or ask for a certificate of the issuer that they trust"},
 	WeakKey: {Error, "the key can be broken with known attacks",

@@ -91,6 +91,7 @@ type Slot struct {
 	Second     []*cert.Certificate
 	Audiences  []string // the groups of clients that use it; none: the fleet
 	OverEAP    bool     // its clients are supplicants
+	ClientUse  bool     // the device also connects with it as a TLS client
 }
 
 // Other is what a further address of a slot serves: one of its own, or that of a node.
@@ -158,7 +159,7 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 		used = append(used, slot.ServerName)
 	}
 	names := rules.Names(used...)
-	found := append(chain.Judge(path, chain.Terms{At: at, Names: names, Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
+	found := append(chain.Judge(path, chain.Terms{At: at, Names: names, Client: slot.ClientUse, Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
 	leaf := served[0]
 	if !leaf.SelfSigned() {
 		found = append(found, chain.Served(path, served)...)

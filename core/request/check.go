@@ -165,6 +165,11 @@ func extendedUsages(r Request) []asn1.ObjectIdentifier {
 	return nil
 }
 
+// ForClients reports whether the request asks for the use clientAuth.
+func (r Request) ForClients() bool {
+	return slices.ContainsFunc(extendedUsages(r), func(id asn1.ObjectIdentifier) bool { return id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 2}) })
+}
+
 // serves says that a usage is a server's, or any.
 func serves(id asn1.ObjectIdentifier) bool {
 	return id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 1}) || id.Equal(asn1.ObjectIdentifier{2, 5, 29, 37, 0})

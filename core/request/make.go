@@ -68,7 +68,7 @@ func Make(p Plan, key crypto.Signer) (Request, error) {
 	return Parse(der)
 }
 
-// keyUsage asks for what a server needs (RFC 5280, 4.2.1.3 and 4.2.1.12).
+// keyUsage asks for what a server needs, and a client where the plan says so (RFC 5280, 4.2.1.3 and 4.2.1.12).
 func keyUsage(p Plan) ([]pkix.Extension, error) {
 	bits := asn1.BitString{Bytes: []byte{0x80}, BitLength: 1} // digitalSignature
 	if strings.HasPrefix(string(p.Key), "rsa-") {
@@ -78,10 +78,14 @@ func keyUsage(p Plan) ([]pkix.Extension, error) {
 	if err != nil {
 		return nil, err
 	}
-	server, err := asn1.Marshal([]asn1.ObjectIdentifier{{1, 3, 6, 1, 5, 5, 7, 3, 1}})
+	uses := []asn1.ObjectIdentifier{{1, 3, 6, 1, 5, 5, 7, 3, 1}}
+	if p.ClientUse {
+		uses = append(uses, asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 2})
+	}
+	extended, err := asn1.Marshal(uses)
 	return []pkix.Extension{
 		{Id: asn1.ObjectIdentifier{2, 5, 29, 15}, Critical: true, Value: usage},
-		{Id: asn1.ObjectIdentifier{2, 5, 29, 37}, Value: server},
+		{Id: asn1.ObjectIdentifier{2, 5, 29, 37}, Value: extended},
 	}, err
 }
 

@@ -20,7 +20,7 @@ func (p Plan) OpenSSLConfig() string {
 		}
 	}
 	b.WriteString("\n[extensions]\nbasicConstraints = critical, CA:FALSE\n" +
-		"keyUsage = critical, " + p.keyUsage() + "\nextendedKeyUsage = serverAuth\nsubjectAltName = @names\n\n[names]\n")
+		"keyUsage = critical, " + p.keyUsage() + "\nextendedKeyUsage = " + p.extendedKeyUsage() + "\nsubjectAltName = @names\n\n[names]\n")
 	dns, ip := 0, 0
 	for _, name := range p.Names {
 		if net.ParseIP(name) != nil {
@@ -39,6 +39,13 @@ func (p Plan) keyUsage() string {
 		return "digitalSignature, keyEncipherment"
 	}
 	return "digitalSignature"
+}
+
+func (p Plan) extendedKeyUsage() string {
+	if p.ClientUse {
+		return "serverAuth, clientAuth"
+	}
+	return "serverAuth"
 }
 
 // OpenSSLKeyOptions are the words after `openssl genpkey` for the key type.

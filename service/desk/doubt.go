@@ -45,7 +45,7 @@ func (s *Service) doubts(ctx context.Context, by Signer, path chain.Path, p watc
 	if r.Signer == DeviceSigner {
 		return nil, nil
 	}
-	e := answer.Expected{At: s.now(), Signer: r.Signer}
+	e := answer.Expected{At: s.now(), Signer: r.Signer, Habits: by.habits}
 	if r.Signer != BenchSigner { // whose answers are our own
 		e.MinDays, e.MaxDays, e.Lead = by.MinDays, by.MaxDays, time.Duration(*rules.RenewalDays)*24*time.Hour
 	}
@@ -81,11 +81,11 @@ func (s *Service) doubts(ctx context.Context, by Signer, path chain.Path, p watc
 }
 
 // learnt is what an accepted answer tells about its signer. The desk stands for any authority and bench is our own: nothing is remembered of them.
-func learnt(signer string, path chain.Path, confirmed bool, by string) *store.Learnt {
+func learnt(signer string, path chain.Path, asked []string, confirmed bool, by string) *store.Learnt {
 	if signer == DeskSigner || signer == BenchSigner || signer == DeviceSigner || signer == OwnKeySigner || len(path.Certificates) < 2 {
 		return nil
 	}
-	return &store.Learnt{Signer: signer, Issuer: answer.By(path.Certificates[0], path.Certificates[1]), Confirmed: confirmed, By: by}
+	return &store.Learnt{Signer: signer, Issuer: answer.By(path.Certificates[0], path.Certificates[1]), Asked: asked, Confirmed: confirmed, By: by}
 }
 
 // Acceptance names the doubtful answer that a person accepts.
@@ -128,7 +128,7 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a Acceptance, by 
 	if wrong := finding.Errors(found); len(wrong) > 0 {
 		return problem.New(problem.Conflict, cannot, wrong[0].What, wrong[0].Remedy, next.TakeIn.On(""))
 	}
-	learns := learnt(r.Signer, path, true, by)
+	learns := learnt(r.Signer, path, r.Plan.V.Names, true, by)
 	for _, f := range finding.Doubts(found) {
 		deed.Say(ctx, "%s: %s", id, f.What)
 		if f.Code == finding.LifetimeTooShort && learns != nil { // once, for this one: the next is doubtful again

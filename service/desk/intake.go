@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"freshseal/core/cert"
 	"freshseal/core/chain"
@@ -264,6 +265,9 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 	unused := store.UnusedAnswer{ReplacementID: r.ID, CameAt: s.moment(), CameBy: t.by}
 	if wrong := finding.Errors(found); len(wrong) > 0 {
 		out.Why, out.Next, unused.Why = wrong[0].What, wrong[0].Remedy, wrong[0].What
+		if slices.ContainsFunc(wrong, func(f finding.Finding) bool { return f.Code == finding.NameMissing }) {
+			unused.Learns = learnt(r.Signer, path, r.Plan.V.Names, false, t.by)
+		}
 		return out, s.store.PutUnusedAnswer(ctx, leaf, unused, true)
 	}
 	if doubts := finding.Doubts(found); len(doubts) > 0 {
@@ -271,7 +275,7 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		out.Actions = []next.Action{next.AcceptAnswer.On(out.Replacement)}
 		return out, s.store.PutUnusedAnswer(ctx, leaf, unused, true)
 	}
-	_, action, err := s.store.Accept(ctx, r.ID, path.Certificates, learnt(r.Signer, path, false, t.by), s.moment())
+	_, action, err := s.store.Accept(ctx, r.ID, path.Certificates, learnt(r.Signer, path, r.Plan.V.Names, false, t.by), s.moment())
 	if errors.Is(err, store.ErrNotFound) || errors.As(err, new(replacement.Impossible)) {
 		out.Why, out.Actions = "somebody gave an answer to it at the same moment", []next.Action{next.ShowReplacement.On(out.Replacement)}
 		return out, nil
@@ -298,16 +302,16 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.
 		key = made.SPKI()
 	}
 	path := chain.Complete(leaf, p.Pool, p.Anchors, s.now())
-	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: key, Weak: r.Plan.V.Weak})
+	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	if err != nil {
+		return path, nil, err
+	}
+	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: key, Client: slot.ClientUse, Weak: r.Plan.V.Weak})
 	by, err := s.Signer(ctx, r.Signer)
 	if known := (*problem.Error)(nil); err != nil && !errors.As(err, &known) { // it may have been removed since
 		return path, nil, err
 	}
 	found = append(found, policy.JudgeLife(leaf, r.Signer, by.MaxDays, by.Terms.Public)...)
-	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
-	if err != nil {
-		return path, nil, err
-	}
 	rules, err := s.watch.RulesFor(ctx, slot)
 	if err != nil {
 		return path, nil, err

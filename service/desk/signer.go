@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"freshseal/core/answer"
 	"freshseal/core/naming"
 	"freshseal/core/next"
 	"freshseal/core/request"
@@ -29,8 +30,16 @@ type Signer struct {
 	Name string `json:"name" required:"true"`
 	Kind string `json:"kind" required:"true" enum:"bench,desk,device,own-key"`
 	SignerTerms
+	Habits   []string         `json:"habits,omitempty" description:"what it leaves out of what it is asked for, learnt from its answers"`
 	Issuers  []SignerIssuer   `json:"issuers,omitempty" description:"the certification authorities with which it signs; an answer under another one waits for a person"`
 	Revision problem.Revision `json:"revision" required:"true"`
+
+	habits answer.Habits
+}
+
+// Cautions say what earlier answers of the signer let expect of a request.
+func (s Signer) Cautions(plan request.Plan) []string {
+	return s.habits.Cautions(s.Name, plan.Names, plan.ClientUse)
 }
 
 // SignerTerms describe a signer.
@@ -60,9 +69,13 @@ func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
 		return nil, err
 	}
 	issuers, err := s.store.SignerIssuers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	habits, err := s.store.SignerHabits(ctx)
 	for _, row := range rows {
 		terms := SignerTerms{About: row.About, Contact: row.Contact, Notes: row.Notes, TurnaroundDays: row.TurnaroundDays, MaxDays: row.MaxDays, MinDays: row.MinDays, Terms: row.Terms.V, Proof: row.Proof.V, Order: row.Purchase.V}
-		out = append(out, Signer{row.Name, DeskSigner, terms, showIssuers(issuers[row.Name]), row.Revision})
+		out = append(out, Signer{Name: row.Name, Kind: DeskSigner, SignerTerms: terms, Issuers: showIssuers(issuers[row.Name]), Habits: habits[row.Name].Texts(), Revision: row.Revision, habits: habits[row.Name]})
 	}
 	return out, err
 }

@@ -58,6 +58,7 @@ type DeviceSlot struct {
 	Identity   string `json:"identity,omitempty" description:"outer identity, where it is read by EAP"`
 
 	Audiences []string `json:"audiences,omitempty" description:"the groups of clients that use the slot: it is judged by what they trust; none: the fleet"`
+	ClientUse bool     `json:"client_use,omitempty" description:"the device also connects to others with this certificate, as a TLS client: it must allow that use"`
 	Secret    string   `json:"secret,omitempty" description:"shared with the RADIUS server, where it is read by EAP; never shown"`
 
 	More []store.Place `json:"more,omitempty" description:"further addresses that serve the same certificate"`
@@ -227,7 +228,7 @@ func (s *Service) showWith(d store.Device, access []store.Access, slots []store.
 	out := Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, Access: reach.Show(access), Nodes: append([]store.Node{}, d.Nodes.V...),
 		Settings: d.Settings.V, Cluster: d.Cluster, ClusterRole: d.ClusterRole, Condition: due.Fresh, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}, Revision: d.Revision}
 	for _, slot := range slots {
-		out.Slots = append(out.Slots, DeviceSlot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName, Identity: slot.Identity, More: slot.More.V, Audiences: slot.Audiences.V})
+		out.Slots = append(out.Slots, DeviceSlot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName, Identity: slot.Identity, More: slot.More.V, Audiences: slot.Audiences.V, ClientUse: slot.ClientUse})
 		seen := s.summary(slot)
 		if seen.Condition.Rank() < out.Condition.Rank() {
 			out.Condition = seen.Condition

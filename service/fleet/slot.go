@@ -34,6 +34,7 @@ type Slot struct {
 	ActBy         *time.Time        `json:"act_by"`
 	ReadAt        *time.Time        `json:"read_at"`
 	Audiences     []string          `json:"audiences,omitempty" description:"the groups of clients that use the slot; none: the fleet"`
+	ClientUse     bool              `json:"client_use,omitempty" description:"the device also connects to others with this certificate, as a TLS client"`
 	Identity      string            `json:"identity,omitempty" description:"outer identity, where it is read by EAP"`
 	Version       string            `json:"version,omitempty"`
 	Suite         string            `json:"suite,omitempty"`
@@ -48,7 +49,7 @@ type Slot struct {
 // summary shows a slot by what its row says, without looking at certificates.
 func (s *Service) summary(row store.Slot) Slot {
 	out := Slot{Device: row.Device, Name: row.Name, Site: row.Site, Address: row.Address, Port: row.Port,
-		Protocol: row.Protocol, ServerName: row.ServerName, Others: append([]judge.Other{}, row.Others.V...), Findings: finding.On(row.Device+"/"+row.Name, row.Findings.V), Identity: row.Identity, Audiences: row.Audiences.V, Version: row.Version, Suite: row.Suite, Subject: row.Subject}
+		Protocol: row.Protocol, ServerName: row.ServerName, Others: append([]judge.Other{}, row.Others.V...), Findings: finding.On(row.Device+"/"+row.Name, row.Findings.V), Identity: row.Identity, Audiences: row.Audiences.V, ClientUse: row.ClientUse, Version: row.Version, Suite: row.Suite, Subject: row.Subject}
 	if !row.ReadAt.IsZero() {
 		out.ReadAt = &row.ReadAt.Time
 	}

@@ -24,7 +24,7 @@ import (
 // checkSlot checks what is said of a slot of a device at an address, and makes of it what is
 // kept.
 func checkSlot(cannot, address string, slot DeviceSlot) (store.Slot, error) {
-	row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port, ServerName: request.PlainName(slot.ServerName), Identity: slot.Identity}
+	row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port, ServerName: request.PlainName(slot.ServerName), Identity: slot.Identity, ClientUse: slot.ClientUse}
 	if row.Address == "" {
 		row.Address = address
 	}
@@ -80,6 +80,7 @@ type SlotChange struct {
 	Identity   *string       `json:"identity,omitempty"`
 	Secret     *string       `json:"secret,omitempty" description:"empty: the slot has none any more"`
 	Audiences  []string      `json:"audiences,omitempty" description:"the groups of clients that use the slot, in place of those that are there; fleet alone: the usual"`
+	ClientUse  *bool         `json:"client_use,omitempty" description:"whether the device also connects to others with this certificate, as a TLS client"`
 	More       []store.Place `json:"more,omitempty" description:"all further addresses, in place of those that are there"`
 }
 
@@ -149,7 +150,7 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c SlotChang
 		return out, nil, err
 	}
 	before = slotFacts(row)
-	wanted := DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: row.More.V, Audiences: row.Audiences.V}
+	wanted := DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: row.More.V, Audiences: row.Audiences.V, ClientUse: row.ClientUse}
 	set(&wanted.Address, c.Address)
 	set(&wanted.ServerName, c.ServerName)
 	if c.Protocol != nil && *c.Protocol != wanted.Protocol {
@@ -163,6 +164,7 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c SlotChang
 	set(&wanted.Port, c.Port)
 	set(&wanted.Identity, c.Identity)
 	set(&wanted.Secret, c.Secret)
+	set(&wanted.ClientUse, c.ClientUse)
 	if c.More != nil {
 		wanted.More = c.More
 	}
@@ -188,7 +190,7 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c SlotChang
 			return out, nil, problem.Reject(cannot, "its shared secret was given for another address or port", "give the shared secret again", next.Give.On("secret"))
 		}
 	}
-	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More, row.Audiences = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More, changed.Audiences
+	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More, row.Audiences, row.ClientUse = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More, changed.Audiences, changed.ClientUse
 	out.Slot = row
 	switch {
 	case wanted.Secret != "":
@@ -251,7 +253,7 @@ func (s *Service) atRest(ctx context.Context, cannot string, slots []store.Slot)
 
 // slotFacts are what people say of a slot, for the ledger.
 func slotFacts(row store.Slot) map[string]string {
-	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)), "protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity, "audiences": strings.Join(row.Audiences.V, ", ")}
+	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)), "protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity, "audiences": strings.Join(row.Audiences.V, ", "), "client_use": map[bool]string{true: "yes"}[row.ClientUse]}
 	for _, p := range row.More.V {
 		at := net.JoinHostPort(p.Address, strconv.Itoa(p.Port))
 		out["also at "+at] = at

@@ -101,7 +101,7 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 
 // judgedSlot is what a judgement must know of a slot. look is what a closer look showed just now.
 func (s *Service) judgedSlot(ctx context.Context, row store.Slot, look *wire.Closer) (judge.Slot, error) {
-	out := judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V, Version: row.Version, Remarks: row.Remarks.V, Closer: row.Closer.V, Audiences: row.Audiences.V, OverEAP: wire.Protocol(row.Protocol).OverEAP()}
+	out := judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V, Version: row.Version, Remarks: row.Remarks.V, Closer: row.Closer.V, Audiences: row.Audiences.V, ClientUse: row.ClientUse, OverEAP: wire.Protocol(row.Protocol).OverEAP()}
 	if look != nil {
 		out.Second = look.Second // not kept yet
 		return out, nil

@@ -30,7 +30,7 @@ type planning struct {
 // where it was once signed by somebody, what the policy adds and what the order
 // says. A factory certificate's names are the maker's, not ours.
 func (s *Service) plan(ctx context.Context, p planning) (request.Plan, error) {
-	plan := request.Plan{Key: p.order.Key, Weak: policy.Is(p.rules.WeakKeys)}
+	plan := request.Plan{Key: p.order.Key, Weak: policy.Is(p.rules.WeakKeys), ClientUse: p.slot.ClientUse}
 	var today *cert.Certificate
 	if len(p.slot.Chain.V) > 0 && !p.slot.SelfSigned {
 		served, err := s.store.Certificates(ctx, p.slot.Chain.V[:1])

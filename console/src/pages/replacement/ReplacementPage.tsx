@@ -161,6 +161,8 @@ function facts(it: Replacement): Fact[] {
           ['Subject', <Foreign>{it.request?.subject ?? '–'}</Foreign>],
         ] as Fact[])
       : ([['Request', 'The device chooses subject, names and key itself.']] as Fact[])),
+    ...(it.plan.client_use ? ([['Uses', 'TLS server and client']] as Fact[]) : []),
+    ...(it.plan.cautions ?? []).map((caution): Fact => ['Caution', <Foreign>{caution}</Foreign>]),
     ...(it.differs ?? []).map((d): Fact => [`Differs: ${d.field.replace('_', ' ')}`, <Foreign>{`planned “${d.planned}”, in the request “${d.made}”`}</Foreign>]),
     ...Object.entries(it.plan.dropped ?? {}).map(([field, value]): Fact => [
       `Not asked for: ${field}`,

@@ -30,6 +30,11 @@ export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
           left out {name}: {why}
         </Typography>
       ))}
+      {(r.plan.cautions ?? []).map((caution) => (
+        <Typography key={caution} variant="body2" sx={{ color: 'warning.main' }}>
+          <bdi>{caution}</bdi>
+        </Typography>
+      ))}
       {Object.entries(r.plan.dropped ?? {}).map(([field, value]) => (
         <Typography key={field} variant="body2" sx={{ color: 'warning.main' }}>
           no {field} <bdi>{value}</bdi>: the family has no place for it in its request
