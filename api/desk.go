@@ -98,6 +98,12 @@ type (
 // deskRoutes are about who signs, what goes out and what comes back.
 var deskRoutes = []route{
 	listing("/signers", "list signers", theDesk, (*desk.Service).Signers),
+	looks("/bench", "show the certificates of the authority bench", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (desk.Bench, error) {
+		return s.Desk.Bench(ctx)
+	}),
+	does("PUT", "/bench", "set the authority bench up anew", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in desk.BenchSetup) (desk.Bench, error) {
+		return s.Desk.SetUpBench(ctx, in)
+	}).by(people.Admin),
 	does("PUT", "/signers/{name}", "add or change a signer", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putSigner) (desk.Signer, error) {
 		known, err := in.revision()
 		if err != nil {

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/request"
 	"freshseal/core/testkit"
@@ -37,7 +38,7 @@ func TestADeskHasNoAnswerUntilAPileBringsIt(t *testing.T) {
 }
 
 func TestBenchSignsWhatItMayAndNothingMore(t *testing.T) {
-	bench, err := signer.NewBench("Tidewrack Ferries", clock)
+	bench, err := signer.NewBench(signer.UsualBench("Tidewrack Ferries"), nil, clock)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,5 +106,68 @@ func TestAParcelCanBeReadByPeopleAndSpreadsheets(t *testing.T) {
 	}
 	if len(files) != 7 || !strings.Contains(files["list.html"], "pick the profile Server") || strings.Contains(files["list.html"], "<script") || !strings.Contains(files["list.txt"], "pier.tidewrack.example") || strings.Contains(files["list.csv"], "\n002-_HYPERLINK_1_-web.csr.pem,=") {
 		t.Errorf("%v\n%s", len(files), files["list.csv"])
+	}
+}
+
+// A bench of one's own has the names and lifetimes that were given, may not be lengthened below its issuing level, and signs nothing beyond its own end.
+func TestBenchIsSetUpWithNamesAndLifetimes(t *testing.T) {
+	usual := signer.UsualBench("Tidewrack Ferries")
+	for about, spoil := range map[string]func(*signer.BenchPlan){
+		"one level":                    func(p *signer.BenchPlan) { p.Names = p.Names[:1] },
+		"four levels":                  func(p *signer.BenchPlan) { p.Names = append(p.Names, "More") },
+		"a level without a name":       func(p *signer.BenchPlan) { p.Names = []string{"Root", " "} },
+		"two levels of one name":       func(p *signer.BenchPlan) { p.Names = []string{"Root", "Root"} },
+		"a name over its line":         func(p *signer.BenchPlan) { p.Names = []string{"Root", "a\nb"} },
+		"a country of three letters":   func(p *signer.BenchPlan) { p.Country = "XXX" },
+		"leaves that outlive it":       func(p *signer.BenchPlan) { p.LeafDays = p.BelowDays + 1 },
+		"a level that outlives a root": func(p *signer.BenchPlan) { p.BelowDays = p.RootDays + 1 },
+		"a life without days":          func(p *signer.BenchPlan) { p.LeafDays = 0 },
+		"a root for ever":              func(p *signer.BenchPlan) { p.RootDays = 1 << 40 },
+	} {
+		p := usual
+		p.Names = slices.Clone(usual.Names)
+		if spoil(&p); p.Check() == "" {
+			t.Errorf("%s is accepted", about)
+		}
+	}
+	now := testkit.Now
+	moving := func() time.Time { return now }
+	plan := signer.BenchPlan{Names: []string{"Quay Root", "Quay Issuing 1"}, Organization: "Tidewrack Ferries", Country: "XX", RootDays: 7300, BelowDays: 400, LeafDays: 200}
+	bench, err := signer.NewBench(plan, nil, moving)
+	if err != nil || plan.Check() != "" {
+		t.Fatal(err, plan.Check())
+	}
+	sign := func(days int) *cert.Certificate {
+		t.Helper()
+		signed, err := bench.Collect(t.Context(), signer.Errand{Request: ask(t, "gate.tidewrack.example"), Days: days})
+		if err != nil || len(signed) != 2 {
+			t.Fatalf("%d certificates: %v", len(signed), err)
+		}
+		return signed[0]
+	}
+	levels := bench.Levels()
+	if levels[0].MaxPathLen != 1 || levels[1].MaxPathLen != 0 || levels[0].Subject() != "CN=Quay Root,O=Tidewrack Ferries,C=XX" || !levels[0].NotAfter.Equal(now.AddDate(0, 0, 7300)) {
+		t.Errorf("the root is %s until %s", levels[0].Subject(), levels[0].NotAfter)
+	}
+	if got := sign(0); !got.NotAfter.Equal(now.AddDate(0, 0, 200)) {
+		t.Errorf("the longest ends on %s", got.NotAfter)
+	}
+	if got := sign(47); !got.NotAfter.Equal(now.AddDate(0, 0, 47)) {
+		t.Errorf("that of 47 days ends on %s", got.NotAfter)
+	}
+	now = now.AddDate(0, 0, 300) // 100 days before the issuing level ends
+	if got := sign(0); !got.NotAfter.Equal(levels[1].NotAfter) {
+		t.Errorf("it outlives its issuer, until %s", got.NotAfter)
+	}
+	now = now.AddDate(0, 0, 101)
+	if _, err := bench.Collect(t.Context(), signer.Errand{Request: ask(t, "gate.tidewrack.example")}); err == nil || !strings.Contains(err.Error(), "--keep-root") {
+		t.Errorf("an expired authority signs: %v", err)
+	}
+	plan.Names[1] = "Quay Issuing 2"
+	if bench, err = signer.NewBench(plan, bench, moving); err != nil || bench.Root().SHA256 != levels[0].SHA256 {
+		t.Fatalf("its root is another one: %v", err)
+	}
+	if got := sign(0); !got.NotAfter.Equal(now.AddDate(0, 0, 200)) {
+		t.Errorf("under a new issuing level it ends on %s", got.NotAfter)
 	}
 }

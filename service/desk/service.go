@@ -5,12 +5,12 @@ package desk
 import (
 	"context"
 	"crypto"
-	"errors"
 	"log/slog"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"freshseal/core/replacement"
-	"freshseal/service/problem"
 	"freshseal/service/watch"
 	"freshseal/signer"
 	"freshseal/store"
@@ -34,7 +34,8 @@ type Service struct {
 	box          *strongbox.Box
 	watch        *watch.Service
 	replacements Replacements
-	bench        *signer.Bench
+	bench        atomic.Pointer[signer.Bench]
+	settingUp    sync.Mutex // the bench
 	fetch        Fetcher
 	log          *slog.Logger
 	clock        func() time.Time
@@ -55,31 +56,3 @@ func (s *Service) Open(ctx context.Context, organization string, told Replacemen
 func (s *Service) now() time.Time { return s.clock().UTC() }
 
 func (s *Service) moment() store.Moment { return store.At(s.clock()) }
-
-// openBench opens the bench authority, or makes it and trusts its root.
-func (s *Service) openBench(ctx context.Context, organization string) error {
-	const purpose = "signer/bench"
-	sealed, err := s.store.Secret(ctx, purpose)
-	switch {
-	case err == nil:
-		material, err := s.box.Open(purpose, sealed)
-		if err != nil {
-			return err
-		}
-		s.bench, err = signer.OpenBench(material, s.now)
-		return err
-	case !errors.Is(err, store.ErrNotFound):
-		return err
-	}
-	if s.bench, err = signer.NewBench(organization, s.now); err != nil {
-		return err
-	}
-	material, err := s.bench.Marshal()
-	if err != nil {
-		return err
-	}
-	if _, err := s.watch.AddAnchors(ctx, watch.Fleet, s.bench.Root().PEM(), problem.Any); err != nil {
-		return err
-	}
-	return s.store.PutSecret(ctx, purpose, s.box.Seal(purpose, material))
-}

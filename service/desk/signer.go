@@ -57,9 +57,9 @@ type SignerTerms struct {
 
 // Signers returns all signers: bench, desk, device, and those that were added.
 func (s *Service) Signers(ctx context.Context) ([]Signer, error) {
-	any, bench := request.AnySigner, s.bench.Terms()
+	any, bench := request.AnySigner, s.bench.Load().Terms()
 	out := []Signer{
-		{Name: BenchSigner, Kind: BenchSigner, SignerTerms: SignerTerms{About: "an authority of Fresh Seal's own, for labs: signs at once, for up to 90 days; trusted only where its root is", MaxDays: bench.MaxDays, Terms: bench.Request}},
+		{Name: BenchSigner, Kind: BenchSigner, SignerTerms: SignerTerms{About: fmt.Sprintf("an authority of Fresh Seal's own: signs at once, for up to %d days; trusted only where its root is", bench.MaxDays), MaxDays: bench.MaxDays, Terms: bench.Request}},
 		{Name: DeskSigner, Kind: DeskSigner, SignerTerms: SignerTerms{About: "a person: requests go out as a parcel, certificates come back as an intake", Terms: any}},
 		{Name: DeviceSigner, Kind: DeviceSigner, SignerTerms: SignerTerms{About: "the device itself, or its manager: makes and signs the certificate without a request; only for families that say so", Terms: any}},
 		{Name: OwnKeySigner, Kind: OwnKeySigner, SignerTerms: SignerTerms{About: "nobody: a self-signed certificate, for devices that can take nothing else and are given their key; no client trusts it but by its fingerprint", Terms: any}},
@@ -105,7 +105,7 @@ func (s *Service) Signer(ctx context.Context, name string) (Signer, error) {
 // Named returns the signer with this name.
 func (s *Service) Named(ctx context.Context, name string) (signer.Signer, error) {
 	if name == BenchSigner {
-		return s.bench, nil
+		return s.bench.Load(), nil
 	}
 	known, err := s.Signer(ctx, name)
 	return signer.Desk{Accepts: signer.Terms{Request: known.Terms, MaxDays: known.MaxDays}}, err

@@ -75,6 +75,7 @@ export const anchorsQuery = queryOptions({ queryKey: keys.anchors, queryFn: asyn
 export const usersQuery = queryOptions({ queryKey: keys.users, queryFn: async () => items(await take(api.GET('/api/v1/users'))) })
 export const tokensQuery = queryOptions({ queryKey: keys.tokens, queryFn: async () => items(await take(api.GET('/api/v1/tokens'))) })
 export const signersQuery = queryOptions({ queryKey: keys.signers, queryFn: async () => items(await take(api.GET('/api/v1/signers'))), staleTime: 30_000 })
+export const benchQuery = queryOptions({ queryKey: [...keys.signers, 'bench'], queryFn: () => take(api.GET('/api/v1/bench')), staleTime: 30_000 })
 export const asidesQuery = queryOptions({ queryKey: keys.asides, queryFn: async () => items(await take(api.GET('/api/v1/asides'))) })
 export const viewsQuery = queryOptions({ queryKey: keys.views, queryFn: async () => items(await take(api.GET('/api/v1/views'))), staleTime: 60_000 })
 

@@ -14,6 +14,7 @@ import { Foreign } from '../../parts/Foreign'
 import { May } from '../../parts/May'
 import { FieldGrid, Row } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
+import { BenchLevels } from './Bench'
 
 type Signer = Schemas['Signer']
 type Way = NonNullable<Schemas['Proof']['how']>
@@ -120,6 +121,12 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
         {(s.issuers ?? []).map((i) => (
           <Issuer key={i.key_sha256} signer={s.name} issuer={i} />
         ))}
+        {(s.habits ?? []).map((habit) => (
+          <Typography key={habit} variant="body2" sx={{ color: 'warning.main' }}>
+            {habit}
+          </Typography>
+        ))}
+        {s.name === 'bench' && <BenchLevels />}
         {s.notes && (
           <Typography variant="body2" sx={{ whiteSpace: 'pre-line' }}>
             <bdi>{s.notes}</bdi>

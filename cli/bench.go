@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"context"
+	"time"
+
+	"freshseal/service/desk"
+
+	"github.com/spf13/cobra"
+)
+
+// bench is the authority of one's own.
+func (a *app) bench() *cobra.Command {
+	show := &cobra.Command{
+		Use: "show", Short: "Show the certificates of bench, the root first", Args: cobra.NoArgs,
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			var b desk.Bench
+			if err := client.do(ctx, "GET", v1+"/bench", nil, &b); err != nil {
+				return err
+			}
+			return a.printBench(b)
+		}),
+	}
+	return noun("bench", "The authority of your own, for labs and small networks", show, a.benchSetup())
+}
+
+func benchTable(b desk.Bench) table {
+	t := table{head: []string{"level", "from", "to", "SHA-256"}}
+	for _, l := range b.Levels {
+		t.add(l.Subject, l.NotBefore.Format(time.DateOnly), l.NotAfter.Format(time.DateOnly), l.SHA256)
+	}
+	return t
+}
+
+// printBench prints it, with what to do with its root.
+func (a *app) printBench(b desk.Bench) error {
+	if err := a.print(b, benchTable(b)); err != nil || a.as != "table" {
+		return err
+	}
+	put(a.out, "\nIt issues certificates for up to %s. Hand out its root:\n  freshseal authority export %s --out root.pem\n", count(b.LeafDays, "day"), b.Levels[0].SHA256)
+	return nil
+}
+
+func (a *app) benchSetup() *cobra.Command {
+	var setup desk.BenchSetup
+	var yes bool
+	c := &cobra.Command{
+		Use: "setup --level NAME --level NAME …", Short: "Replace bench by an authority with names and lifetimes of your own", Args: cobra.NoArgs,
+		Long: "Replace bench by an authority with names and lifetimes of your own. Its root is trusted by the fleet from then on and\n" +
+			"has to be given to all clients. Certificates that bench signed before stay as they are, and its earlier root stays\n" +
+			"trusted until it is removed. The keys of the earlier authority are deleted.",
+		Example: "  freshseal bench setup --organization \"Tidewrack Ferries\" --level \"Tidewrack Root\" --level \"Tidewrack Issuing 1\" --root-days 7300 --below-days 1825 --leaf-days 200\n" +
+			"  freshseal bench setup --keep-root --level - --level \"Tidewrack Issuing 2\"",
+	}
+	c.RunE = a.calling(func(ctx context.Context, client *client, _ []string) error {
+		var now desk.Bench
+		if err := client.do(ctx, "GET", v1+"/bench", nil, &now); err != nil {
+			return err
+		}
+		setup.Replaces = now.Levels[len(now.Levels)-1].SHA256
+		if !yes {
+			root := now.Levels[0].Subject
+			if err := a.confirm(question("Delete the keys of “%s” and set bench up anew?", root), "look at it with: freshseal bench show; then give --yes"); err != nil {
+				return err
+			}
+		}
+		var made desk.Bench
+		if err := client.do(ctx, "PUT", v1+"/bench", setup, &made); err != nil {
+			return err
+		}
+		return a.printBench(made)
+	})
+	f := c.Flags()
+	f.StringArrayVar(&setup.Names, "level", nil, "the common name of a level, the root first; given two or three times")
+	f.StringVar(&setup.Organization, "organization", "", "in the subjects")
+	f.StringVar(&setup.Country, "country", "", "in the subjects, two letters")
+	f.IntVar(&setup.RootDays, "root-days", 7300, "lifetime of the root")
+	f.IntVar(&setup.BelowDays, "below-days", 1825, "lifetime of each level below the root")
+	f.IntVar(&setup.LeafDays, "leaf-days", 90, "the longest certificate that it issues")
+	f.BoolVar(&setup.KeepRoot, "keep-root", false, "make the levels below anew under the root that there is")
+	f.BoolVar(&yes, "yes", false, "do not ask for confirmation")
+	return c
+}
