@@ -114,7 +114,7 @@ func TestAYearOfReplacements(t *testing.T) {
 func (l *life) start(t *testing.T, days int) {
 	t.Helper()
 	cmd := exec.Command(l.program, "serve", "--dir", l.dir, "--listen", l.listen, "--procedures", l.folder)
-	cmd.Env = append(os.Environ(), "FRESHSEAL_READ_EVERY=0", "AHEAD_DAYS="+strconv.Itoa(days))
+	cmd.Env = append(os.Environ(), "FRESHSEAL_READ_EVERY=0", "AHEAD="+(time.Duration(days)*24*time.Hour).String())
 	l.s = launch(t, l.dir, cmd)
 }
 
