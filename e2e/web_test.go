@@ -531,3 +531,72 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 	s.ok("device", "try", name) // the pin is right whatever happened
 	return nil
 }
+
+// A load balancer and a building controller make their key themselves, which never leaves them, or are given one where they are set so. What each replacement
+// makes is called by a pattern of one's own. A cancelled request takes its key along; a retry uses it.
+func TestTheKeyIsMadeWhereTheBoxCan(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "load-balancer", "building-controller"))
+	s.login()
+	for _, c := range []struct {
+		family, pattern, key string
+		kind                 standin.Kind
+	}{
+		{"load-balancer", "object", "/var/web/part-keys-", standin.LoadBalancer},
+		{"building-controller", "entry", "/var/web/store-", standin.BuildingController},
+	} {
+		t.Run(c.family, func(t *testing.T) {
+			t.Parallel()
+			s := *s
+			s.t = t
+			name := c.family + ".gannet-point.tidewrack.example"
+			box, more := webBox(t, standin.Box{Kind: c.kind})
+			keys := func() (out []string) {
+				t.Helper()
+				held, err := box.Holds("/var/web")
+				if err != nil {
+					t.Fatal(err)
+				}
+				for file := range held {
+					if after, is := strings.CutPrefix(file, c.key); is {
+						out = append(out, after)
+					}
+				}
+				slices.Sort(out)
+				return out
+			}
+			s.addWeb(name, "quick-"+c.family, box, more...)
+			for about, pattern := range map[string]string{"does not stand in it": "web-tls", "cannot stand in it": "{{replacement}}-{{web_password}}", "belongs to no value": "{{replacement}}-{{common name}}"} {
+				s.fails(1, about, "device", "edit", name, "--setting", c.pattern+"="+pattern)
+			}
+			s.ok("device", "edit", name, "--setting", c.pattern+"=seal-{{slot}}-{{common_name}} of {{replacement}}")
+			if out := s.ok("replace", name+"/web", "--signer", "bench", "--rehearse"); !strings.Contains(out, "seal-web-"+name+" of ‹the replacement's id›") {
+				t.Errorf("the rehearsal does not show the name:\n%s", out)
+			}
+			s.ok("replace", name+"/web", "--signer", "desk")
+			id := s.newest(name)
+			s.atGate(id, "signer")
+			if got := keys(); !slices.Equal(got, []string{"seal-web-" + name + " of " + id}) {
+				t.Errorf("its keys are %v", got)
+			}
+			s.ok("replacement", "cancel", id)
+			if got := keys(); len(got) > 0 {
+				t.Errorf("a cancelled request leaves %v", got)
+			}
+			for range 2 {
+				box.SetFaults(standin.Faults{FailTest: true})
+				s.fails(1, "was refused", "replace", name+"/web", "--signer", "bench")
+				id = s.newest(name)
+				if got := keys(); !slices.Contains(got, "seal-web-"+name+" of "+id) {
+					t.Errorf("the way back took the key along: %v", got)
+				}
+				box.SetFaults(standin.Faults{})
+				s.ok("replacement", "retry", id)
+				s.rests(s.newest(name), "sealed")
+				s.fails(1, "the device made it", "replacement", "key", s.newest(name), "--reason", "to see whether it left", "--out", t.TempDir()+"/key.p12", "--passphrase-file", write(t, t.TempDir()+"/word", "a long word of the harbour"))
+			}
+			s.ok("device", "edit", name, "--setting", "key_at=service")
+			s.comesTo(name+"/web", "sealed", "", "--signer", "bench")
+		})
+	}
+}

@@ -42,6 +42,22 @@ func loadBalancer(r *Running) *http.ServeMux {
 		}
 		writeJSON(w, http.StatusCreated, map[string]string{"name": in.Name})
 	}))
+	mux.HandleFunc("POST /mgmt/objects/requests", in(func(w http.ResponseWriter, call *http.Request) {
+		var in struct {
+			Name string
+			asked
+		}
+		err := readJSON(call, &in)
+		if _, taken := r.root.Stat(inside(part + "keys-" + in.Name)); err == nil && taken == nil {
+			writeJSON(w, http.StatusConflict, map[string]string{"error": "the name is in use"})
+			return
+		}
+		if err == nil {
+			r.answerRequest(w, in.asked, part+"keys-"+in.Name)
+			return
+		}
+		refuseJSON(w, err)
+	}))
 	mux.HandleFunc("DELETE /mgmt/objects/{kind}/{name}", in(func(w http.ResponseWriter, call *http.Request) {
 		kind, name := call.PathValue("kind"), call.PathValue("name")
 		if kind == "profiles" {

@@ -229,7 +229,7 @@ func TestAMenuAsksAndWrites(t *testing.T) {
 	if _, err := does(t, box, "mkdir -p /work"); err != nil {
 		t.Fatal(err)
 	}
-	said := talks(t, box, "trustdesk", "salt", "7", "1", "1", "NO", "Quayshire", "Mainquay", "Tidewrack Ferries", "consoles", "manager.tidewrack.example", "manager.tidewrack.example, manager", "192.0.2.21", "ec", "/work", "y", "b", "q")
+	said := talks(t, box, "trustdesk", "salt", "7", "1", "1", "", "NO", "Quayshire", "Mainquay", "Tidewrack Ferries", "consoles", "manager.tidewrack.example", "manager.tidewrack.example, manager", "192.0.2.21", "ec", "/work", "y", "b", "q")
 	if !strings.Contains(said, "There is no such choice") || !strings.Contains(said, "Written: /work/machine.csr") {
 		t.Errorf("it says\n%s", said)
 	}

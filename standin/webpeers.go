@@ -95,12 +95,37 @@ func buildingController(r *Running) *http.ServeMux {
 		}
 		w.WriteHeader(http.StatusCreated)
 	}))
+	mux.HandleFunc("POST /keystore/{alias}/request", in(func(w http.ResponseWriter, call *http.Request) {
+		var wanted asked
+		if err := readJSON(call, &wanted); err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		r.answerRequest(w, wanted, "/var/web/store-"+call.PathValue("alias"))
+	}))
+	mux.HandleFunc("PUT /keystore/{alias}/chain", in(func(w http.ResponseWriter, call *http.Request) {
+		key, err := r.root.ReadFile(inside("/var/web/store-" + call.PathValue("alias")))
+		if err == nil {
+			r.removeObject(call.PathValue("alias"))
+			err = r.keepObject(call.PathValue("alias"), uploaded(call, "chain"), key)
+		}
+		if err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		w.WriteHeader(http.StatusCreated)
+	}))
+	mux.HandleFunc("DELETE /keystore/{alias}/chain", in(func(w http.ResponseWriter, call *http.Request) {
+		r.removeObject(call.PathValue("alias"))
+		w.WriteHeader(http.StatusNoContent)
+	}))
 	mux.HandleFunc("DELETE /keystore/{alias}", in(func(w http.ResponseWriter, call *http.Request) {
 		if call.PathValue("alias") == r.remembered("entry", "factory") {
 			writeJSON(w, http.StatusConflict, map[string]string{"error": "the entry is used by the web service"})
 			return
 		}
 		r.removeObject(call.PathValue("alias"))
+		r.root.Remove(inside("/var/web/store-" + call.PathValue("alias")))
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	mux.HandleFunc("GET /web", in(func(w http.ResponseWriter, _ *http.Request) {

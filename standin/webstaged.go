@@ -58,6 +58,22 @@ func (a asked) subject() pkix.Name {
 	return pkix.Name{CommonName: a.CommonName, Organization: some(a.Organization), OrganizationalUnit: some(a.Unit), Locality: some(a.Locality), Province: some(a.State), Country: some(a.Country), ExtraNames: mailed(a.Email)}
 }
 
+// answerRequest makes a key, which is kept in a file, and answers with the request for it.
+func (r *Running) answerRequest(w http.ResponseWriter, a asked, keyFile string) {
+	_, err := r.nextRequest(a.subject(), a.Names, a.Key)
+	if err != nil {
+		refuseJSON(w, err)
+		return
+	}
+	text, _ := r.root.ReadFile(inside(nextRequest)) // just made
+	key, _ := r.root.ReadFile(inside(askedKey))
+	if err := r.lay(map[string][]byte{keyFile: key}); err != nil {
+		refuseJSON(w, err)
+		return
+	}
+	writeJSON(w, http.StatusCreated, map[string]string{"request": string(text)})
+}
+
 // inForm is what a request in a form asks for: its fields have the names of commonName, organization, unit, locality, state and country.
 func inForm(call *http.Request, commonName, organization, unit, locality, state, country string) pkix.Name {
 	return asked{CommonName: call.FormValue(commonName), Organization: call.FormValue(organization), Unit: call.FormValue(unit), Locality: call.FormValue(locality), State: call.FormValue(state), Country: call.FormValue(country)}.subject()

@@ -234,6 +234,9 @@ func (c *checker) text(section Section, step, owner *Step, u use) {
 // kind is the kind of a value by its name; text where there is none.
 func (c *checker) kind(name string) Kind {
 	if s, ok := c.p.Setting(name); ok {
+		if s.Kind == Pattern {
+			return Text // once it is filled in
+		}
 		return s.Kind
 	}
 	if g, ok := givenOf(name); ok {

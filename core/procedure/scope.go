@@ -109,6 +109,9 @@ func (s *Scope) outside() *Scope {
 // Value finds a value. The error says why there is none, without its name.
 func (s *Scope) Value(name string) (Value, error) {
 	if v, ok := s.own[name]; ok {
+		if v.Kind == Pattern {
+			return s.patterned(v)
+		}
 		return v, nil
 	}
 	if v, ok := s.made.get(name); ok {
@@ -126,6 +129,22 @@ func (s *Scope) Value(name string) (Value, error) {
 	}
 	v.About = about
 	return v, nil
+}
+
+// patterned fills in a pattern.
+func (s *Scope) patterned(v Value) (Value, error) {
+	v.Kind = Text
+	text, err := replaceEach(v.Text, s, func(in Value, _ string) (string, error) {
+		if !in.Known {
+			v.Known = false
+			return yetToCome(in), nil
+		}
+		return in.Text, nil
+	})
+	if v.Text = text; !v.Known {
+		v.About = text // a rehearsal shows what it will be
+	}
+	return v, err
 }
 
 func (s *Scope) make(name string) (v Value, about string, err error) {

@@ -173,7 +173,8 @@ func (c *checker) absolute(s Step) bool {
 	}
 	for _, u := range s.Do.uses() {
 		for _, name := range named(u.text) {
-			if got, captured := c.captures[name]; slices.Contains(own, name) || captured && got.section != Session {
+			setting, _ := c.p.Setting(name)
+			if got, captured := c.captures[name]; slices.Contains(own, name) || setting.Kind == Pattern || captured && got.section != Session {
 				return true
 			}
 		}

@@ -25,10 +25,14 @@ const (
 	List    Kind = "list"    // several words
 	Content Kind = "content" // the bytes of a file
 
-	OtherDevice Kind = "device" // the name of a device of the fleet that helps
+	OtherDevice Kind = "device"  // the name of a device of the fleet that helps
+	Pattern     Kind = "pattern" // of a setting: one line with values in it, by which what each replacement makes has a name of its own
 )
 
-var settingKinds = []Kind{Text, Path, Command, Number, Choice, Secret, List, OtherDevice}
+var settingKinds = []Kind{Text, Path, Command, Number, Choice, Secret, List, OtherDevice, Pattern}
+
+// patternValues are the values that may stand in a setting of the kind pattern. A retry has the same ones.
+var patternValues = []string{"replacement", "slot", "common_name"}
 
 // Value is something that a step can name.
 type Value struct {
@@ -103,16 +107,34 @@ func (s Setting) read(text string) (Value, error) {
 		if !slices.Contains(s.Choices, text) {
 			err = fmt.Errorf("%q is not one of %s", text, strings.Join(s.Choices, ", "))
 		}
+	case Pattern:
+		err = checkPattern(text)
 	case Text, Secret, OtherDevice:
 	default:
 		err = fmt.Errorf("a setting cannot be of the kind %q; the kinds are %v", s.Kind, settingKinds)
 	}
 	if err == nil && s.bare && s.Kind != Command && s.Kind != List {
-		if why := notBare(text); why != "" {
+		if why := notBare(placeholder.ReplaceAllString(text, "x")); why != "" {
 			err = fmt.Errorf("%q %s, and it is part of a command; a value in a command is one plain word: letters, digits and . _ : / @ %% + = , -", text, why)
 		}
 	}
 	return v, err
+}
+
+// checkPattern sees that a pattern gives every replacement a name of its own.
+func checkPattern(text string) error {
+	for _, name := range named(text) {
+		if !slices.Contains(patternValues, name) {
+			return fmt.Errorf("{{%s}} cannot stand in it; {{%s}} can", name, strings.Join(patternValues, "}}, {{"))
+		}
+	}
+	if !slices.Contains(named(text), "replacement") {
+		return errors.New("{{replacement}} does not stand in it, so the next replacement would use the same name")
+	}
+	if strings.ContainsAny(placeholder.ReplaceAllString(text, ""), "{}") {
+		return errors.New("it has a brace that belongs to no value; write {{replacement}}")
+	}
+	return nil
 }
 
 func isControl(r rune) bool { return r < ' ' || r == 0x7f }
