@@ -92,6 +92,22 @@ func exportKey(s *Server) fiber.Handler {
 	}
 }
 
+func exportFile(s *Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		var in askFile
+		if err := decode(c, &in, plainBody); err != nil {
+			return err
+		}
+		content, err := s.service.Work.ExportFile(c.Context(), in.ID, in.Name, in.FileExport, bearer(c).User)
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/octet-stream")
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		return c.Send(content)
+	}
+}
+
 func taskFile(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		name := c.Params("name")

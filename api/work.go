@@ -47,6 +47,11 @@ type (
 		ID string `path:"id" json:"-"`
 		work.KeyExport
 	}
+	askFile struct {
+		ID   string `path:"id" json:"-"`
+		Name string `path:"name" json:"-"`
+		work.FileExport
+	}
 	askAgain struct {
 		ID string `path:"id" json:"-"`
 		work.Again
@@ -117,6 +122,7 @@ var workRoutes = []route{
 		return s.Work.Clear(ctx, in.ID)
 	}),
 	{method: "POST", path: v1 + "/replacements/{id}/key-exports", role: people.Admin, summary: "export a key that the service made and kept, as PKCS #12", status: 200, in: askKey{}, media: "application/x-pkcs12", handler: exportKey},
+	{method: "POST", path: v1 + "/replacements/{id}/files/{name}", role: people.Admin, summary: "export a file of the device that is kept here, such as an export that was made before the change", status: 200, in: askFile{}, media: "application/octet-stream", handler: exportFile},
 	begins("/replacements/{id}/requests", "request a new certificate in place of the pending request", func(ctx context.Context, s *service.Service, who people.Bearer, in askAgain) (work.Replacement, error) {
 		return s.Work.AskAgain(ctx, in.ID, in.Again, who.User)
 	}),

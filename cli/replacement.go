@@ -20,7 +20,7 @@ import (
 func (a *app) replacement() *cobra.Command {
 	return noun("replacement", "Replacements under way and done", a.replacementList(), a.replacementShow(),
 		a.replacementWatch(),
-		a.replacementKey(),
+		a.replacementKey(), a.keptFile(),
 		a.askAgain(),
 		a.ask("cancel", "Give a replacement up; nothing of it is left on the device"),
 		a.approve(),
@@ -176,6 +176,9 @@ func (a *app) showReplacement(r work.Replacement) {
 	if r.Kept != nil {
 		put(w, "  kept for another try until %s: %s\n", r.Kept.Until.Format(time.DateOnly), strings.Join(r.Kept.What, ", "))
 	}
+	for _, f := range r.KeptFiles {
+		put(w, "  kept file    %s, %s, SHA-256 %.16s…, of %s\n               freshseal replacement file %s %s --reason TEXT --out FILE\n", f.Name, count(f.Bytes, "byte"), f.SHA256, f.At.Format("2006-01-02 15:04"), r.ID, f.Name)
+	}
 	if r.Leftover != "" {
 		put(w, "  left on the device: %s\n", lines("  ", r.Leftover))
 	}
@@ -228,6 +231,27 @@ func (a *app) replacementKey() *cobra.Command {
 	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase that locks the store from this file")
 	f.BoolVar(&e.Old, "old", false, "use 3DES, for old devices")
 	f.StringVar(&out, "out", "", "the file to write")
+	c.MarkFlagRequired("out")
+	c.MarkFlagRequired("reason")
+	return c
+}
+
+// keptFile exports a file of a device that is kept here.
+func (a *app) keptFile() *cobra.Command {
+	var e work.FileExport
+	var out string
+	c := &cobra.Command{
+		Use: "file ID NAME --reason TEXT --out FILE", Short: "Export a file of the device that is kept here, such as its export before the change", Args: cobra.ExactArgs(2),
+		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
+			if _, err := client.exported(ctx, v1+"/replacements"+item(args[0], "files", args[1]), e, out); err != nil {
+				return err
+			}
+			put(a.out, "%s: as the device gave it; your reason stands in the ledger\n", out)
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&e.Reason, "reason", "", "the reason, recorded in the ledger")
+	c.Flags().StringVar(&out, "out", "", "the file to write")
 	c.MarkFlagRequired("out")
 	c.MarkFlagRequired("reason")
 	return c

@@ -131,13 +131,13 @@ func (a *app) requestShow() *cobra.Command {
 				return err
 			}
 			t := table{head: []string{"what", "value"}}
-			t.add("subject", r.Subject.String())
+			t.add("subject", cert.NameText(r.Subject))
 			t.add("names", strings.Join(r.Names(), ", "))
 			t.add("key", r.Key())
 			t.add("signature", r.SignatureAlgorithm.String()+", holds")
 			t.add("SHA-256", r.SHA256())
 			t.add("key SHA-256", cert.Fingerprint(r.SPKI()))
-			shown := map[string]any{"subject": r.Subject.String(), "names": r.Names(), "key": r.Key(), "signature": r.SignatureAlgorithm.String(),
+			shown := map[string]any{"subject": cert.NameText(r.Subject), "names": r.Names(), "key": r.Key(), "signature": r.SignatureAlgorithm.String(),
 				"sha256": r.SHA256(), "key_sha256": cert.Fingerprint(r.SPKI()), "pem": string(r.PEM())}
 			return a.print(shown, t)
 		},

@@ -65,7 +65,7 @@ func webBox(t *testing.T, b standin.Box) (box *standin.Running, flags []string) 
 	box = webKind(t, b)
 	switch b.Kind {
 	case standin.EncryptionAppliance:
-		flags = append(flags, "--setting", "export_word=salt of the export")
+		flags = append(append(flags, "--setting", "export_word=salt of the export", "--second-password-file", write(t, t.TempDir()+"/word", box.Password)), both(box)...)
 	case standin.LoadBalancer:
 		flags = append(flags, "--setting", "test="+box.MoreAddr)
 	case standin.VoiceManager, standin.SignOnServer:
@@ -276,7 +276,7 @@ func TestASignOnServer(t *testing.T) {
 func TestAnEncryptionAppliance(t *testing.T) {
 	webKindIs(t, standin.EncryptionAppliance, "encryption-appliance", nil,
 		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "/chain is"},
-		webCase{name: "one-unreachable", faults: standin.Faults{OneNode: true}, state: "reverted", says: "1 of 2, 1 unreachable"},
+		webCase{name: "one-unreachable", faults: standin.Faults{OneNode: true}, state: "reverted", says: "1 of 2, 1 unreachable: standby"},
 		webCase{name: "never-deployed", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met in time"},
 	)
 }
@@ -598,5 +598,91 @@ func TestTheKeyIsMadeWhereTheBoxCan(t *testing.T) {
 			s.ok("device", "edit", name, "--setting", "key_at=service")
 			s.comesTo(name+"/web", "sealed", "", "--signer", "bench")
 		})
+	}
+}
+
+// An encryption appliance is replaced as one flow: the request says all that its forms ask for, what stood is exported and kept here, the root goes into its
+// trust, the nodes get what was staged, and its own pages by the menu of its console. With the same key where the policy says so. The export holds keys: it is given
+// to admins alone, with a reason.
+func TestAnEncryptionApplianceAsOneFlow(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "encryption-appliance"))
+	s.login()
+	box, more := webBox(t, standin.Box{Kind: standin.EncryptionAppliance})
+	const name = "cipher.gannet-point.tidewrack.example"
+	s.addWeb(name, "quick-encryption-appliance", box, more...)
+	s.ok("signer", "set", "harbour-ca", "--about", "Harbour Authority", "--field", "email")
+	s.fails(1, "the subject lacks the email", "replace", name+"/web", "--signer", "harbour-ca")
+	s.ok("site", "add", "Gannet Point")
+	s.ok("device", "edit", name, "--site", "Gannet Point")
+	s.ok("site", "edit", "Gannet Point", "--email", "harbour-office@tidewrack.example")
+	s.ok("replace", name+"/web", "--signer", "harbour-ca")
+	id := s.newest(name)
+	s.atGate(id, "signer")
+	if out := s.ok("replacement", "show", id, "--as", "json"); !strings.Contains(out, "emailAddress=harbour-office@tidewrack.example") {
+		t.Errorf("the request lacks the mail address:\n%s", out)
+	}
+	s.ok("replacement", "cancel", id)
+
+	key := func() string {
+		t.Helper()
+		leaf, err := x509.ParseCertificate(leafAt(t, box.TLSAddr))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(leaf.RawSubjectPublicKeyInfo)
+	}
+	before := key()
+	for i := range 8 { // the oldest exports go
+		if i == 6 {
+			s.ok("policy", "set", "device/"+name, "--renewal-key", "same")
+		}
+		s.ok("replace", name+"/web", "--signer", "bench")
+		id = s.newest(name)
+		s.rests(id, "sealed")
+		if now := key(); (now == before) != (i >= 6) {
+			t.Errorf("in round %d the key is the one from before: %v", i, now == before)
+		} else {
+			before = now
+		}
+	}
+	held, err := box.Holds("/var/web")
+	if err != nil || !strings.Contains(fmt.Sprint(held), "BEGIN CERTIFICATE") {
+		t.Fatal(err)
+	}
+	shown := s.ok("replacement", "show", id)
+	if !strings.Contains(shown, "kept file    export_file") || strings.Contains(shown, "PRIVATE KEY") {
+		t.Errorf("what is kept:\n%s", shown)
+	}
+	out := t.TempDir() + "/export"
+	s.fails(1, "10 to 500", "replacement", "file", id, "export_file", "--reason", "why", "--out", out)
+	s.ok("replacement", "file", id, "export_file", "--reason", "to keep it in the vault", "--out", out)
+	if text := read(t, out); !strings.HasPrefix(text, "Lumsk export of ") || !strings.Contains(text, "PRIVATE KEY") {
+		t.Errorf("it is not what the device gave:\n%.200s", text)
+	}
+	s.as("operator").fails(1, "admin", "replacement", "file", id, "export_file", "--reason", "to keep it in the vault", "--out", out)
+	if told := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(told, "export the file export_file of "+id) || !strings.Contains(told, "to keep it in the vault") {
+		t.Errorf("the ledger:\n%s", told)
+	}
+	if shown := s.ok("replacement", "show", "r2"); strings.Contains(shown, "kept file") {
+		t.Errorf("the eighth export before is still kept:\n%s", shown)
+	}
+	// A console that speaks another language does not take it: nodes and console serve what they served.
+	box.SetFaults(standin.Faults{OtherPrompt: true})
+	stood := leafAt(t, box.TLSAddr)
+	s.run("", "replace", name+"/web", "--signer", "bench")
+	id = s.newest(name)
+	if s.rests(id, "reverted", "held"); !strings.Contains(s.ok("replacement", "show", id), "Zertifikat") {
+		t.Errorf("it does not say what the console showed:\n%s", s.ok("replacement", "show", id))
+	}
+	box.SetFaults(standin.Faults{})
+	for range 3 {
+		if s.rests(id, "reverted", "held") == "reverted" {
+			break
+		}
+		s.run("", "replacement", "revert", id, "--yes")
+	}
+	if now := leafAt(t, box.TLSAddr); string(now) != string(stood) || string(leafAt(t, box.Hosts("standby").TLSAddr)) != string(stood) {
+		t.Errorf("it serves another certificate than before:\n%s", s.ok("replacement", "show", id))
 	}
 }

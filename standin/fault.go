@@ -61,7 +61,7 @@ var faultList = []Fault{
 	{"never-done", "Its task never ends.", Faults{NeverDone: true}, of(Firewall, ServerBoard, EncryptionAppliance, HostManager, SignOnServer, TicketOffice)},
 	{"hangs", "Its commands never end.", Faults{Hang: true}, files_(NetworkGear, MenuManager, StagedVault, SignalMast)},
 	{"silent", "Its prompt never comes.", Faults{Silent: true}, of(MenuManager, NetworkGear, StagedVault, SignalMast)},
-	{"other-prompt", "Its prompts are worded otherwise.", Faults{OtherPrompt: true}, of(MenuManager, NetworkGear, StagedVault, SignalMast)},
+	{"other-prompt", "Its prompts are worded otherwise.", Faults{OtherPrompt: true}, of(MenuManager, EncryptionAppliance, NetworkGear, StagedVault, SignalMast)},
 	{"stays-in-maintenance", "It does not leave maintenance.", Faults{StaysInMaintenance: true}, of(BareHost, HostManager)},
 	{"does-not-stop", "Its server does not stop unless it is stopped hard.", Faults{StuckStop: true}, of(StopServer, Collector)},
 }

@@ -77,6 +77,8 @@ func (r *Running) programs() map[string]program {
 	switch r.Kind {
 	case MenuManager:
 		return map[string]program{"trustdesk": r.trustDesk}
+	case EncryptionAppliance:
+		return map[string]program{"cipherdesk": r.cipherDesk}
 	case NetworkGear:
 		return map[string]program{"": r.gearLine}
 	case StagedVault:

@@ -208,9 +208,12 @@ func (r *Running) nextRequest(subject pkix.Name, names []string, kind string) ([
 	}
 	var key crypto.Signer
 	var err error
-	if strings.Contains(kind, "2048") {
+	switch {
+	case kind == keyInUse:
+		key, err = r.key(KeyFile)
+	case strings.Contains(kind, "2048"):
 		key, err = rsa.GenerateKey(rand.Reader, 2048)
-	} else {
+	default:
 		key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	}
 	if err != nil {
@@ -226,6 +229,9 @@ func (r *Running) nextRequest(subject pkix.Name, names []string, kind string) ([
 	}
 	return der, r.lay(map[string][]byte{askedKey: pemOf("PRIVATE KEY", pkcs8), nextRequest: pemOf("CERTIFICATE REQUEST", der)})
 }
+
+// keyInUse has nextRequest take the key that is in use.
+const keyInUse = "in use"
 
 // take checks a chain against the key that waits for it, and keeps it beside.
 func (r *Running) take(chain []byte) error {

@@ -211,6 +211,18 @@ func encryptionAppliance(r *Running) *http.ServeMux {
 		}
 		writeJSON(w, http.StatusOK, map[string]bool{"valid": true})
 	}))
+	mux.HandleFunc("POST /rest/trust", in(func(w http.ResponseWriter, call *http.Request) {
+		var in struct{ PEM string }
+		err := readJSON(call, &in)
+		if err == nil {
+			err = r.keepTrust([]byte(in.PEM))
+		}
+		if err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		w.WriteHeader(http.StatusCreated)
+	}))
 	mux.HandleFunc("POST /rest/stage/request", in(func(w http.ResponseWriter, call *http.Request) {
 		var in asked
 		err := readJSON(call, &in)
@@ -270,8 +282,17 @@ func encryptionAppliance(r *Running) *http.ServeMux {
 			return
 		}
 		r.reach(chain, key)
-		r.Meddle(chain, key)
+		r.lay(map[string][]byte{deployedChain: chain, deployedKey: key})
 		w.WriteHeader(http.StatusNoContent)
+	}))
+	mux.HandleFunc("GET /rest/exports/{id}/file", in(func(w http.ResponseWriter, call *http.Request) {
+		chain, key, err := r.object("export-" + call.PathValue("id"))
+		if err != nil {
+			refuseJSON(w, err)
+			return
+		}
+		w.Header().Set("Content-Type", "application/octet-stream")
+		fmt.Fprintf(w, "Lumsk export of %s\n%s%s", r.System, chain, key)
 	}))
 	mux.HandleFunc("POST /rest/deployments", in(func(w http.ResponseWriter, _ *http.Request) {
 		writeJSON(w, http.StatusAccepted, map[string]string{"id": r.begin(r.deploy)})
@@ -280,7 +301,7 @@ func encryptionAppliance(r *Running) *http.ServeMux {
 		state, percent := r.stands(call.PathValue("id"))
 		all := 1 + len(r.others())
 		reached := map[bool]int{true: all - 1, false: all}[r.faulty().OneNode]
-		writeJSON(w, http.StatusOK, map[string]any{"state": state, "percent": percent, "text": fmt.Sprintf("%d of %d, %d unreachable", reached, all, all-reached)})
+		writeJSON(w, http.StatusOK, map[string]any{"state": state, "percent": percent, "text": fmt.Sprintf("%d of %d, %d unreachable%s", reached, all, all-reached, map[bool]string{true: ": standby"}[reached < all])})
 	}))
 	return mux
 }
@@ -309,7 +330,56 @@ func (r *Running) deploy() error {
 	if !r.faulty().KeepServing && !r.faulty().OneNode {
 		r.reach(chain, key)
 	}
-	return r.use()
+	return r.lay(map[string][]byte{deployedChain: chain, deployedKey: key})
+}
+
+// What was deployed last; the console of the appliance takes it by its menu.
+const (
+	deployedChain = "/var/web/deployed.pem"
+	deployedKey   = "/var/web/deployed.key"
+)
+
+// cipherDesk is the menu on the console of an encryption appliance, by which its own pages take what was deployed.
+func (r *Running) cipherDesk(t *terminal) error {
+	t.say("Lumsk Cipher console\n")
+	if r.faulty().Silent {
+		_, err := t.line()
+		return err
+	}
+	prompt := " 1) state of the nodes\n 2) certificate of this console\n 0) leave\nNumber: "
+	if r.faulty().OtherPrompt {
+		prompt = " 1) Zustand\n 2) Zertifikat\n 0) Ende\nNummer: "
+	}
+	for {
+		switch choice, err := t.ask("\n" + prompt); {
+		case err != nil:
+			return err
+		case choice == "0":
+			return nil
+		case choice == "2":
+			chain, missing := r.root.ReadFile(inside(deployedChain))
+			key, _ := r.root.ReadFile(inside(deployedKey)) // beside it
+			if missing != nil {
+				t.say("Nothing was deployed yet.\n")
+				continue
+			}
+			if yes, err := t.ask("Use what was deployed for this console? (y/n) "); err != nil || yes != "y" {
+				return err
+			}
+			r.watched("use what was deployed", func() {
+				if err = r.lay(map[string][]byte{nextChain: chain, nextKey: key}); err == nil {
+					err = r.use()
+				}
+			})
+			if err != nil {
+				t.say("Not used: %v\n", err)
+				continue
+			}
+			t.say("Used. The console restarts its pages.\n")
+		default:
+			t.say("No such number.\n")
+		}
+	}
 }
 
 // reach puts a certificate onto the other nodes.

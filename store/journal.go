@@ -29,7 +29,8 @@ type Step struct {
 	Captured      []byte `db:"captured"` // what it captured, as JSON
 	Percent       int    `db:"percent"`  // how much of it is done, as far as it says
 
-	Task *Task `db:"-"` // of a step that a person does
+	Task *Task      `db:"-"` // of a step that a person does
+	Kept []KeptFile `db:"-"` // files of the device that the step brought and that are kept
 }
 
 // BeginStep writes a step into the journal before it is done; it is on the disk when this returns.
@@ -64,6 +65,11 @@ func (s *Store) endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
 	if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, unknown = :unknown, refused = :refused, exit_code = :exit_code,
 		output = :output, why = :why, capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step)); err != nil {
 		return err
+	}
+	for _, f := range step.Kept {
+		if err := putKeptFile(ctx, tx, f); err != nil {
+			return err
+		}
 	}
 	if step.OK {
 		return nil

@@ -121,7 +121,7 @@ func unsigned(der []byte, read func([]byte) (*x509.Certificate, string, error)) 
 		KeyUsage: x.KeyUsage, ExtKeyUsage: x.ExtKeyUsage, UnknownExtKeyUsage: x.UnknownExtKeyUsage, MaxPathLen: -1, SubjectKeyId: x.SubjectKeyId, AuthorityKeyId: x.AuthorityKeyId,
 		DNSNames: x.DNSNames, IPAddresses: x.IPAddresses, Rare: rare(x),
 		Revocable: len(x.CRLDistributionPoints)+len(x.OCSPServer) > 0, NamesPolicy: len(x.Policies) > 0,
-		SHA256: Fingerprint(der), Refused: refused, commonName: x.Subject.CommonName, subject: x.Subject.String(), authority: x.BasicConstraintsValid && x.IsCA,
+		SHA256: Fingerprint(der), Refused: refused, commonName: x.Subject.CommonName, subject: NameText(x.Subject), authority: x.BasicConstraintsValid && x.IsCA,
 	}
 	c.subjectKey, c.issuerKey = NameKey(x.RawSubject), NameKey(x.RawIssuer)
 	c.keyKind, c.keyBits = measure(x.PublicKey)
@@ -185,7 +185,7 @@ func (c *Certificate) SelfSigned() bool { return c.selfSigned }
 func (c *Certificate) Subject() string { return c.subject }
 
 // Issuer is the issuer's distinguished name in the form of RFC 4514.
-func (c *Certificate) Issuer() string { return c.X509().Issuer.String() }
+func (c *Certificate) Issuer() string { return NameText(c.X509().Issuer) }
 
 // CommonName is the subject's common name, which may be empty.
 func (c *Certificate) CommonName() string { return c.commonName }

@@ -3,6 +3,9 @@ package cert
 import (
 	"crypto/x509/pkix"
 	"encoding/asn1"
+	"encoding/hex"
+	"regexp"
+	"strings"
 )
 
 // emailAddress is the attribute of a subject that holds a mail address (RFC 5280, 4.1.2.6: deprecated, and asked for by forms).
@@ -21,4 +24,18 @@ func EmailOf(subject pkix.Name) string {
 		}
 	}
 	return ""
+}
+
+var emailInHex = regexp.MustCompile(`1\.2\.840\.113549\.1\.9\.1=#([0-9a-f]+)`)
+
+// NameText is a distinguished name in the form of RFC 4514, in which a mail address can be read.
+func NameText(name pkix.Name) string {
+	return emailInHex.ReplaceAllStringFunc(name.String(), func(found string) string {
+		der, _ := hex.DecodeString(emailInHex.FindStringSubmatch(found)[1]) // hexadecimal by the pattern, but for an odd digit
+		var text string
+		if rest, err := asn1.Unmarshal(der, &text); err != nil || len(rest) > 0 {
+			return found
+		}
+		return "emailAddress=" + strings.NewReplacer(`\`, `\\`, ",", `\,`, "+", `\+`, `"`, `\"`, "<", `\<`, ">", `\>`, ";", `\;`).Replace(text)
+	})
 }

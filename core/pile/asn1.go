@@ -112,7 +112,7 @@ func request(der []byte) Item {
 	if err != nil {
 		return junk("a request that cannot be read: " + err.Error())
 	}
-	return Item{Kind: Request, SHA256: cert.Fingerprint(der), Subject: r.Subject.String(), Request: r}
+	return Item{Kind: Request, SHA256: cert.Fingerprint(der), Subject: cert.NameText(r.Subject), Request: r}
 }
 
 func revocations(der []byte) Item {

@@ -143,6 +143,9 @@ func (c *checker) capture(section Section, step *Step, capture Capture) {
 		made.when = made.when.shared(before.when)
 	}
 	c.captures[capture.Name] = made
+	if capture.Keep {
+		c.used[capture.Name] = true
+	}
 }
 
 func (c *checker) step(section Section, step *Step) {

@@ -268,8 +268,10 @@ func (r *reader) captures(n ast.Node) []Capture {
 			known := r.spots(&c)
 			known["from"] = func(n ast.Node) { c.Stderr = r.oneOf(n, []string{"output", "errors"}) == "errors" }
 			known["secret"] = func(n ast.Node) { c.Secret = r.bool(n) }
+			known["keep"] = func(n ast.Node) { c.Keep = r.bool(n) }
 			known["until"] = func(n ast.Node) { c.Passing = r.oneOf(n, []string{"restart"}) == "restart" }
 			r.mapping(pair.Value, "the capture "+c.Name, known)
+			c.Secret = c.Secret || c.Keep // exports hold keys
 		} else {
 			c.Pattern = r.pattern(pair.Value)
 		}

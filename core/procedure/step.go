@@ -41,6 +41,7 @@ type Capture struct {
 	Spot    Spot           // of a call: where in the answer
 	Stderr  bool           // from the error output
 	Secret  bool           // sealed in the journal, never shown
+	Keep    bool           // a file that outlives the replacement, off the device, such as an export; secret
 	Passing bool           // a restart makes it wrong, such as a process id: it is captured anew for each stretch of work
 }
 

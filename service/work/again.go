@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshseal/core/cert"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
@@ -143,5 +144,5 @@ func (s *Service) former(ctx context.Context, id int64) ([]OldRequest, error) {
 }
 
 func factsOf(r request.Request) RequestFacts {
-	return RequestFacts{r.Subject.String(), r.Names(), r.Key(), r.SHA256(), string(r.PEM())}
+	return RequestFacts{cert.NameText(r.Subject), r.Names(), r.Key(), r.SHA256(), string(r.PEM())}
 }

@@ -53,6 +53,7 @@ type Replacement struct {
 	Kept      *Kept         `json:"kept,omitempty" description:"what is kept for another try after it went back"`
 	RetryOf   string        `json:"retry_of,omitempty" description:"the replacement whose request and certificate it uses"`
 	ClosedAs  string        `json:"closed_as,omitempty" enum:"new,old,neither" description:"of a closed replacement: what a person took it for"`
+	KeptFiles []KeptFile    `json:"kept_files,omitempty" description:"files of the device that are kept here, such as an export that was made before the change"`
 	Leftover  string        `json:"leftover,omitempty" description:"what is left on the device after the end"`
 	BegunAt   time.Time     `json:"begun_at" required:"true"`
 	ChangedAt time.Time     `json:"changed_at" required:"true"`
@@ -169,6 +170,11 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 			out.Next = fmt.Sprintf("%s has it, to be back by %s", p.HandedTo, p.BackBy.Format(time.DateOnly))
 		}
 	}
+	kept, err := s.store.KeptFiles(ctx, n)
+	if err != nil {
+		return out, err
+	}
+	out.KeptFiles = showKeptFiles(kept)
 	told, err := s.store.Tellings(ctx, n)
 	if err != nil {
 		return out, err

@@ -1,0 +1,75 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"freshseal/core/cert"
+	"freshseal/core/next"
+	"freshseal/core/procedure"
+	"freshseal/service/problem"
+	"freshseal/store"
+)
+
+// KeptFile is a file of a device that is kept off it, such as an export that was made before a change.
+type KeptFile struct {
+	Name   string    `json:"name" required:"true"`
+	At     time.Time `json:"at" required:"true"`
+	Bytes  int       `json:"bytes" required:"true"`
+	SHA256 string    `json:"sha256" required:"true"`
+}
+
+func keptPurpose(replacement int64, name string) string {
+	return fmt.Sprintf("kept/%d/%s", replacement, name)
+}
+
+// keepFiles seals the captured values that are kept as files, for the end of their step.
+func (s *Service) keepFiles(step *store.Step, p procedure.Procedure, values map[string]procedure.Value) {
+	for name, v := range values {
+		if !p.Kept(name) {
+			continue
+		}
+		content := []byte(v.Text)
+		step.Kept = append(step.Kept, store.KeptFile{ReplacementID: step.ReplacementID, Name: name, At: step.EndedAt, Size: len(content), SHA256: cert.Fingerprint(content),
+			Sealed: s.box.Seal(keptPurpose(step.ReplacementID, name), content)})
+	}
+}
+
+func showKeptFiles(rows []store.KeptFile) []KeptFile {
+	var out []KeptFile
+	for _, f := range rows {
+		out = append(out, KeptFile{f.Name, f.At.Time, f.Size, f.SHA256})
+	}
+	return out
+}
+
+// FileExport asks for a file that was kept.
+type FileExport struct {
+	Reason string `json:"reason" required:"true" description:"stands in the ledger"`
+}
+
+// ExportFile gives a file that was kept. It may hold keys: the reason stands in the ledger before anything is given.
+func (s *Service) ExportFile(ctx context.Context, id, name string, e FileExport, by string) ([]byte, error) {
+	cannot := "the file was not exported"
+	n, err := idNumber(id)
+	if err != nil {
+		return nil, err
+	}
+	if len(e.Reason) < 10 || len(e.Reason) > 500 {
+		return nil, problem.Reject(cannot, "it needs a reason of 10 to 500 characters", "give one", next.Give.On("reason"))
+	}
+	f, err := s.store.KeptFile(ctx, n, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, problem.New(problem.NotFound, fmt.Sprintf("%s has no file %q that is kept", id, name), "", "", next.ShowReplacement.On(id))
+	}
+	if err != nil {
+		return nil, err
+	}
+	content, err := s.box.Open(keptPurpose(n, name), f.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	return content, s.ledger.Record(ctx, by, "export the file "+name+" of "+id, e.Reason)
+}
