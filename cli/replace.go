@@ -72,7 +72,7 @@ func (a *app) replace() *cobra.Command {
 	subjectFlags(f, &o.Subject)
 	f.StringVar(&at, "at", "", "when the device may be touched: a time such as 2026-12-03T22:00:00+01:00, or next-window; what nothing live needs is done at once")
 	f.StringVar(&o.StopAfter, "stop-after", "", "wait for a go-ahead after this stage: sign or trial")
-	f.BoolVar(&o.Unseen, "unseen", false, "start although the slot cannot be read; a revert can then not be proven")
+	f.BoolVar(&o.Unseen, "unseen", false, "start although the slot cannot be read: its first certificate, or a broken one (a revert is proven where it serves no TLS at all)")
 	f.BoolVar(&o.OneWay, "one-way", false, "start although some steps cannot be undone")
 	c.MarkFlagsMutuallyExclusive("rehearse", "watch")
 	return c

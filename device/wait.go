@@ -169,7 +169,7 @@ func (r *Runner) page(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 	}
 	answer, err := client.Do(question)
 	if err != nil {
-		return false, err.Error(), nil
+		return a.Closed && limited.Err() == nil, err.Error(), nil // one that is silent may be slow
 	}
 	defer answer.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(answer.Body, mostPage))
@@ -182,6 +182,8 @@ func (r *Runner) page(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 		said += ", leads to " + to
 	}
 	switch {
+	case a.Closed:
+		return false, said, nil
 	case a.Status > 0 && answer.StatusCode != a.Status, a.Status == 0 && a.LeadsTo == nil && answer.StatusCode >= 400:
 		return false, said, nil
 	case a.LeadsTo != nil && !a.LeadsTo.MatchString(to):

@@ -69,7 +69,7 @@ func quickFamilies(t *testing.T, names ...string) string {
 		text = regexp.MustCompile(`restart_limit: \d+m`).ReplaceAllString(quick.ReplaceAllString(text, "$1, limit: 4s}"), "restart_limit: 5s")
 		text = regexp.MustCompile(`rolls_back: \d+m`).ReplaceAllString(text, "rolls_back: 2s")
 		text = regexp.MustCompile(`within: \d+m`).ReplaceAllString(text, "within: 8s")
-		text = strings.ReplaceAll(strings.ReplaceAll(text, "after: 2m", "after: 1s, every: 300ms"), `"^https://"}, limit: 5m`, `"^https://"}, limit: 4s`)
+		text = strings.ReplaceAll(text, "after: 2m", "after: 1s, every: 300ms")
 		text = strings.ReplaceAll(waits.ReplaceAllString(text, "${1}4s"), `leaf: "{{new_sha256}}"}, limit: 1m`, `leaf: "{{new_sha256}}"}, limit: 4s`)
 		text = regexp.MustCompile(`\blimit: \d+m\b`).ReplaceAllString(text, "limit: 6s")
 		lines := strings.Split(text, "\n")
@@ -82,6 +82,12 @@ func quickFamilies(t *testing.T, names ...string) string {
 		if !strings.Contains(text, "restart_limit") {
 			text = strings.Replace(strings.ReplaceAll(text, "limit: 20s", "limit: 4s"), "traits:\n", "traits:\n  restart_limit: 5s\n", 1)
 		}
+		text = regexp.MustCompile(`\buse: ([a-z-]+)`).ReplaceAllStringFunc(text, func(use string) string { // parts wait less, too
+			part := strings.TrimPrefix(use, "use: ")
+			steps := strings.Replace(read(t, "../core/procedure/builtin/"+part+".part.yaml"), "part: ", "part: quick-", 1)
+			write(t, folder+"/quick-"+part+".part.yaml", regexp.MustCompile(`\blimit: \d+m\b`).ReplaceAllString(steps, "limit: 10s"))
+			return "use: quick-" + part
+		})
 		write(t, folder+"/quick-"+name+".procedure.yaml", text)
 	}
 	return folder

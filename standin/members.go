@@ -51,7 +51,7 @@ var members = []member{
 	{name: "balance.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.41", factory: "Brinewell", ends: 3 * 365 * day, kind: LoadBalancer, nodes: 1, restart: 2 * time.Second},
 	{name: "access.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.45", factory: "Lumsk", ends: 4 * 365 * day, kind: AccessServer, nodes: 1, restart: 3 * time.Second},
 	{name: "portal.mainquay.tidewrack.example", site: "Mainquay", address: "192.0.2.43", replaceable: true, factory: "Halyard", ends: 2 * 365 * day, kind: SignOnServer, restart: 6 * time.Second},
-	{name: "cipher.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.65", factory: "Lumsk", ends: 8 * 365 * day, kind: EncryptionAppliance, nodes: 1, restart: 4 * time.Second},
+	{name: "cipher.saltmere.tidewrack.example", site: "Saltmere", address: "198.51.100.65", replaceable: true, factory: "Lumsk", ends: 8 * 365 * day, kind: EncryptionAppliance, nodes: 1, restart: 4 * time.Second},
 	{name: "border-1.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.35", factory: "Corvane", ends: 5 * 365 * day, kind: TraversalPeer, cluster: "border", restart: 3 * time.Second},
 	{name: "border-2.northholm.tidewrack.example", site: "Northholm", address: "198.51.100.36", factory: "Corvane", ends: 5 * 365 * day, kind: TraversalPeer, cluster: "border", restart: 3 * time.Second},
 	{name: "climate.gannet-point.tidewrack.example", site: "Gannet Point", address: "203.0.113.45", factory: "Corvane", ends: 6 * 365 * day, kind: BuildingController, restart: 3 * time.Second},

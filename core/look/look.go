@@ -36,16 +36,20 @@ const (
 // Captured are the looks that a procedure can capture.
 var Captured = []string{Now, Next, Previous, Pending}
 
+// Nothing stands for a leaf where an address serves no TLS at all: it refuses connections, or speaks something else. That can be
+// what stood, and then it is what the way back must end with.
+const Nothing = "nothing"
+
 // Place is what one address serves.
 type Place struct {
-	Stood  string // SHA-256 of the leaf that it served before the first change; empty: not known
-	Serves string // SHA-256 of the leaf that it serves now; empty: it cannot be read
+	Stood  string // SHA-256 of the leaf that it served before the first change, or Nothing; empty: not known
+	Serves string // SHA-256 of the leaf that it serves now, or Nothing; empty: it cannot be read
 }
 
 // Word is what one address answers.
 func (p Place) Word(new string) Word {
 	switch {
-	case p.Serves == "":
+	case p.Serves == "", p.Serves == Nothing && p.Stood != Nothing: // one that served a leaf may be restarting
 		return Unknown
 	case p.Serves == new:
 		return New

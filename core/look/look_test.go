@@ -27,6 +27,11 @@ func TestWhatTheAddressesServe(t *testing.T) {
 		{[]look.Place{{Serves: "y"}}, look.Unknown}, // nobody knows what stood there
 		{[]look.Place{{Serves: "n"}}, look.New},
 		{[]look.Place{{Stood: "b", Serves: "a"}}, look.Other}, // what stood elsewhere is a third one here
+		{[]look.Place{{Stood: look.Nothing, Serves: look.Nothing}}, look.Before}, // the first TLS of an address, taken back
+		{[]look.Place{{Stood: look.Nothing, Serves: "n"}}, look.New},
+		{[]look.Place{{Stood: look.Nothing, Serves: "x"}}, look.Other},
+		{[]look.Place{{Stood: look.Nothing}}, look.Unknown},
+		{[]look.Place{{Stood: "a", Serves: look.Nothing}}, look.Unknown},
 		{nil, look.Unknown},
 	} {
 		if got := look.OnWire(c.places, "n"); got != c.want {

@@ -17,6 +17,7 @@ import (
 //   - wait: {first: dockctl stop, command: dockctl state, match: "^stopped", after: 2m, then: dockctl stop --now}
 //   - wait: {port: "{{address}}:8443"}
 //   - wait: {page: "http://{{address}}/", leads_to: "^https://"}
+//   - wait: {page: "http://{{address}}/", closed: true}
 //   - wait: {wire: "{{test_address}}:443", name: "{{common_name}}", leaf: "{{new_sha256}}"}
 type Wait struct {
 	plainVerb
@@ -29,7 +30,8 @@ type Wait struct {
 	Port    string // HOST:PORT
 	Page    string // asked with GET until it answers as Status, Match and LeadsTo say
 	Status  int
-	LeadsTo *regexp.Regexp // of a redirect
+	LeadsTo *regexp.Regexp // of a redirect; "^$": to nowhere
+	Closed  bool           // the page must not answer
 	Wire    string         // HOST:PORT that is asked by TLS for Name until it serves the leaf with that SHA-256
 	Name    string
 	Leaf    string
@@ -44,6 +46,7 @@ type WaitAct struct {
 	Wire, Name, Leaf     string
 	Match, LeadsTo       *regexp.Regexp
 	Status               int
+	Closed               bool
 }
 
 var _ = register("let time pass, or wait for a command's answer, a port or a page", func() Verb { return &Wait{} })
@@ -87,6 +90,7 @@ func (v *Wait) read(r *reader, n ast.Node) {
 		"first": text(&v.First), "command": text(&v.Command), "then": text(&v.Then), "port": text(&v.Port), "page": text(&v.Page),
 		"match":    func(n ast.Node) { v.Match = r.pattern(n) },
 		"leads_to": func(n ast.Node) { v.LeadsTo = r.pattern(n) },
+		"closed":   func(n ast.Node) { v.Closed = r.bool(n) },
 		"status":   func(n ast.Node) { v.Status = r.number(n, 100, 599) },
 		"after":    func(n ast.Node) { v.After = r.duration(n) },
 		"every":    func(n ast.Node) { v.Every = r.duration(n) },
@@ -108,6 +112,8 @@ func (v *Wait) read(r *reader, n ast.Node) {
 		r.fault(n, "write after: TIME and then: COMMAND", "after and then belong together")
 	case v.Command == "" && (v.First != "" || v.Then != ""):
 		r.fault(n, "leave them out", "first, after and then belong to command")
+	case v.Closed && (v.Page == "" || v.Status > 0 || v.LeadsTo != nil || v.Match != nil):
+		r.fault(n, "write wait: {page: …, closed: true}", "closed belongs to a page, and says that it gives no answer")
 	case v.Page == "" && (v.Status > 0 || v.LeadsTo != nil), v.Port != "" && v.Match != nil:
 		r.fault(n, "leave them out", "status and leads_to belong to page, and match to command and page")
 	}
@@ -137,7 +143,7 @@ func (v *Wait) UsesWork() bool {
 }
 
 func (v *Wait) act() *WaitAct {
-	return &WaitAct{Pause: v.Pause, After: v.After, Every: v.Every, First: v.First, Command: v.Command, Then: v.Then, Port: v.Port, Page: v.Page, Match: v.Match, LeadsTo: v.LeadsTo, Status: v.Status, Wire: v.Wire, Name: v.Name, Leaf: v.Leaf}
+	return &WaitAct{Pause: v.Pause, After: v.After, Every: v.Every, First: v.First, Command: v.Command, Then: v.Then, Port: v.Port, Page: v.Page, Match: v.Match, LeadsTo: v.LeadsTo, Status: v.Status, Closed: v.Closed, Wire: v.Wire, Name: v.Name, Leaf: v.Leaf}
 }
 
 // Expand gives a *WaitAct.
@@ -171,6 +177,9 @@ func (a *WaitAct) what() string {
 	case a.Wire != "":
 		return "until " + strings.TrimSpace(a.Wire+" "+a.Name) + " serves " + a.Leaf
 	case a.Page != "":
+		if a.Closed {
+			return "until " + a.Page + " gives no answer"
+		}
 		text := "until " + a.Page + " answers"
 		if a.Status > 0 {
 			text += fmt.Sprintf(" with %d", a.Status)
@@ -179,6 +188,9 @@ func (a *WaitAct) what() string {
 			text += fmt.Sprintf(" with %s", a.Match)
 		}
 		if a.LeadsTo != nil {
+			if a.LeadsTo.String() == "^$" {
+				return text + " and leads nowhere"
+			}
 			text += fmt.Sprintf(" and leads to %s", a.LeadsTo)
 		}
 		return text

@@ -35,6 +35,10 @@ func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (re
 	if step := (*device.StepError)(nil); errors.As(undone, &step) && step.Unknown() {
 		return s.outcome(undone)
 	}
+	w, err := s.sights(ctx, &j)
+	if err != nil {
+		return s.outcome(err)
+	}
 	switch {
 	case undone != nil:
 		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; %s", undone, cmp.Or(proven, "the old certificate is served all the same"))
@@ -42,7 +46,7 @@ func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (re
 		return replacement.Event{}, fmt.Errorf("what was changed was put back, and %s", proven)
 	case proven != "":
 		return replacement.Event{}, fmt.Errorf("there was nothing to put back, and %s", proven)
-	case j.OldSHA256 == "":
+	case j.OldSHA256 == "" && !w.knew():
 		return replacement.Event{}, errors.New("nothing could be read before this replacement began, so nothing proves that the old certificate is served; see for yourself")
 	}
 	if slices.ContainsFunc(j.targets, func(t store.Target) bool { return t.Installed == j.NewSHA256 }) {

@@ -73,6 +73,7 @@ type served struct {
 	place  judge.Other
 	first  bool   // of its slot: the one that the slot is listed under
 	sha256 string // empty: it cannot be read
+	none   bool   // it serves no TLS at all
 	said   string // the certificate for people, or why it cannot be read
 }
 
@@ -91,10 +92,10 @@ func (s *Service) serves(ctx context.Context, targets []store.Target, new *cert.
 				o := sight.Others[i-1]
 				one.sha256, one.said = o.SHA256, o.Subject
 				if o.Failure != nil {
-					one.sha256, one.said = "", o.Failure.What
+					one.sha256, one.said, one.none = "", o.Failure.What, o.Failure.NoTLS()
 				}
 			case leaf == nil:
-				one.said = sight.Why.What
+				one.said, one.none = sight.Why.What, sight.Why.NoTLS()
 			default:
 				one.sha256, one.said = leaf.SHA256, leaf.ShortName()
 				if seen, err := s.servesAs(ctx, t, leaf, new); err != nil {
@@ -126,6 +127,14 @@ func (s *Service) servesAs(ctx context.Context, t store.Target, leaf, new *cert.
 	return as.Leaf().SHA256 == new.SHA256, nil
 }
 
+// stands is what is noted of an address: the SHA-256 of its leaf, that there is no TLS, or nothing where it cannot be read.
+func (v served) stands() string {
+	if v.none {
+		return look.Nothing
+	}
+	return v.sha256
+}
+
 func (v served) at() string {
 	return store.Place{Address: v.place.Address, Port: v.place.Port}.String()
 }
@@ -136,6 +145,19 @@ func (v served) text() string {
 		return v.said
 	}
 	return fmt.Sprintf("%s serves “%s” (SHA-256 %.16s…)", v.at(), v.said, v.sha256)
+}
+
+// knew reports whether it is known of every address what it served before the first change, be it no TLS at all.
+func (w *sights) knew() bool {
+	wire := 0
+	for _, row := range w.stood {
+		if row.Look == look.Wire {
+			if wire++; row.Value == "" {
+				return false
+			}
+		}
+	}
+	return wire > 0
 }
 
 // stoodAt is what an address served before; known says that it was looked at.
@@ -151,10 +173,10 @@ func (w *sights) stoodAt(slotID int64, place string) (sha256 string, known bool)
 // place compares what an address serves with what it served before. Of a replacement that an earlier program began, only the
 // first address is known: whatever the others serve counts as before, unless it is the new certificate.
 func (w *sights) place(v served) look.Place {
-	p := look.Place{Serves: v.sha256}
+	p := look.Place{Serves: v.stands()}
 	stood, known := w.stoodAt(v.slot.ID, v.at())
 	switch {
-	case !v.first && v.sha256 == v.slot.OldSHA256 && slices.ContainsFunc(w.j.device.Nodes.V, func(n store.Node) bool { return n.Address == v.place.Address }) && !nodeByNode(w.j.procedure.Steps):
+	case !v.first && v.sha256 != "" && v.sha256 == v.slot.OldSHA256 && slices.ContainsFunc(w.j.device.Nodes.V, func(n store.Node) bool { return n.Address == v.place.Address }) && !nodeByNode(w.j.procedure.Steps):
 		p.Stood = v.sha256 // a node that had its own before gets the restored one from the device
 	case known:
 		p.Stood = stood
@@ -244,10 +266,10 @@ func (s *Service) lookBefore(ctx context.Context, j *job, runner *device.Runner)
 		switch {
 		case v.sha256 == "" && !j.Unseen:
 			return false, fmt.Errorf("%s cannot be read, so a way back could not be proven: %s; nothing was touched", v.at(), strings.TrimSuffix(v.said, "."))
-		case known && before != "" && before != v.sha256:
+		case known && before != "" && before != v.stands():
 			differs = cmp.Or(differs, fmt.Sprintf("%s, and what was surveyed is another one (SHA-256 %.16s…)", v.text(), before))
 		}
-		rows = append(rows, store.Stood{SlotID: v.slot.ID, Look: look.Wire, Place: v.at(), Value: v.sha256})
+		rows = append(rows, store.Stood{SlotID: v.slot.ID, Look: look.Wire, Place: v.at(), Value: v.stands()})
 	}
 	if new {
 		return true, nil
@@ -278,7 +300,7 @@ func (s *Service) recordOld(ctx context.Context, j *job, rows []store.Stood) err
 			if row.SlotID != t.ID {
 				continue
 			}
-			if row.Value != "" && row.Value != t.OldSHA256 {
+			if row.Value != "" && row.Value != look.Nothing && row.Value != t.OldSHA256 {
 				if err := s.store.SetOld(ctx, j.ID, t.ID, row.Value); err != nil {
 					return err
 				}

@@ -40,6 +40,9 @@ func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) erro
 		for _, o := range sight.Others {
 			why = cmp.Or(why, o.Failure)
 		}
+		if why != nil && !j.Unseen && why.NoTLS() {
+			return fmt.Errorf("the slot %s serves no TLS: %s; %s. If this is its first certificate, cancel it and begin again accepting that the slot cannot be read: the way back then ends without TLS", t.Name, strings.TrimSuffix(why.What, "."), why.Remedy)
+		}
 		if why != nil && !j.Unseen {
 			return fmt.Errorf("the slot %s cannot be read, so a way back could not be proven: %s; %s, or cancel it and begin again, accepting that the slot cannot be read", t.Name, strings.TrimSuffix(why.What, "."), why.Remedy)
 		}
