@@ -37,6 +37,16 @@ func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	if a.Command == "" && a.Port == "" && a.Page == "" && a.Wire == "" {
 		return Result{}, r.pause(limited, ready, a.Pause)
 	}
+	before := ""
+	if a.Differs {
+		out, err := r.ask(limited, a.Command)
+		if before = strings.TrimSpace(string(out.Stdout)); err == nil && before == "" {
+			err = fmt.Errorf("%s answers nothing, so it cannot be seen that it changes: %s", a.Command, lastLines(strings.TrimSpace(string(out.Stderr)), 3))
+		}
+		if err != nil {
+			return Result{}, err
+		}
+	}
 	if a.First != "" {
 		if result, err := r.begin(limited, ready, a.First, id); err != nil {
 			return result, err
@@ -44,7 +54,7 @@ func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	}
 	begun, hard, last := time.Now(), false, "none"
 	for {
-		come, said, err := r.come(limited, a)
+		come, said, err := r.come(limited, a, before)
 		if come || err != nil {
 			return Result{Stdout: []byte(said), Shown: said}, err
 		}
@@ -112,8 +122,8 @@ func (r *Runner) ask(ctx context.Context, command string) (ssh.Output, error) {
 	return out, err
 }
 
-// come says whether what is waited for has come about, and what was seen.
-func (r *Runner) come(ctx context.Context, a *procedure.WaitAct) (come bool, said string, err error) {
+// come says whether what is waited for has come about, and what was seen. before is what its command answered at first.
+func (r *Runner) come(ctx context.Context, a *procedure.WaitAct, before string) (come bool, said string, err error) {
 	switch {
 	case a.Command != "":
 		out, err := r.ask(ctx, a.Command)
@@ -125,6 +135,9 @@ func (r *Runner) come(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 			return false, err.Error(), nil
 		}
 		said = strings.TrimSpace(string(out.Stdout) + string(out.Stderr))
+		if now := strings.TrimSpace(string(out.Stdout)); a.Differs {
+			return now != "" && now != before && out.Exit == 0, said, nil
+		}
 		return a.Match.Match(out.Stdout), said, nil
 	case a.Wire != "":
 		return r.wire(ctx, a)

@@ -431,3 +431,36 @@ func TestAnAddressThatChangesIsAFinding(t *testing.T) {
 		t.Errorf("%+v", now)
 	}
 }
+
+// A host that takes a new certificate only when it is rebooted: it is rebooted in maintenance, waited for until it runs a second time, and taken out of maintenance. So it
+// is on the way back. Twice; then the host stays as it was, and what it cannot say stops the work before it is rebooted.
+func TestAHostIsRebootedWhereItWantsThat(t *testing.T) {
+	t.Parallel()
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "bare-host"))
+	s.login()
+	box := kind(t, standin.Box{Kind: standin.BareHost, Restart: 500 * time.Millisecond, OnlyReboots: true})
+	const name = "host-9.mainquay.tidewrack.example"
+	s.addKind(name, "quick-bare-host", box)
+	s.comesTo(name+"/web", "reverted", "instead of the new leaf", "--signer", "bench") // restarted agents are not enough
+	s.ok("device", "edit", name, "--setting", "reboot=reboot")
+	for range 2 {
+		before := leafAt(t, box.TLSAddr)
+		s.ok("replace", name+"/web", "--signer", "bench")
+		id := s.newest(name)
+		s.rests(id, "sealed")
+		if box.InMaintenance() || string(leafAt(t, box.TLSAddr)) == string(before) {
+			t.Fatalf("in maintenance: %v:\n%s", box.InMaintenance(), s.ok("replacement", "show", id))
+		}
+		s.ok("replacement", "revert", id, "--yes")
+		if s.rests(id, "reverted", "held") != "reverted" || box.InMaintenance() || string(leafAt(t, box.TLSAddr)) != string(before) {
+			t.Fatalf("it is not as before, in maintenance: %v\n%s", box.InMaintenance(), s.ok("replacement", "show", id))
+		}
+	}
+	s.ok("device", "edit", name, "--setting", "boot=cat /etc/nothing")
+	before := leafAt(t, box.TLSAddr)
+	s.run("", "replace", name+"/web", "--signer", "bench")
+	id := s.newest(name)
+	if s.rests(id, "reverted", "held"); box.InMaintenance() || string(leafAt(t, box.TLSAddr)) != string(before) || !strings.Contains(s.ok("replacement", "show", id), "it cannot be seen that it changes") {
+		t.Errorf("in maintenance: %v\n%s", box.InMaintenance(), s.ok("replacement", "show", id))
+	}
+}

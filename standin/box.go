@@ -9,6 +9,7 @@
 package standin
 
 import (
+	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -41,6 +42,7 @@ type Box struct {
 	MorePort    int              // of a second listener that serves the same certificate; 0: none
 	Faults      Faults           // what goes wrong on purpose, from the start; see SetFaults
 	Restart     time.Duration    // how long the web server is away on a reload
+	OnlyReboots bool             // a bare host: its agents take a new certificate only when the host is rebooted
 	ShellOff    bool             // SSH is off until somebody switches it on
 	Old         bool             // knows no SSH key exchange and cipher but broken ones
 	Asks        bool             // asks for the password (keyboard-interactive) instead of taking it unasked
@@ -260,6 +262,11 @@ func (r *Running) startWeb() error {
 		}
 		if pair, err := r.plantPair(); err == nil {
 			r.serving.Store(pair)
+		}
+	}
+	if r.Kind == BareHost {
+		if err := r.lay(map[string][]byte{bootID: []byte(rand.Text() + "\n")}); err != nil {
+			return err
 		}
 	}
 	if r.Kind == SiteServer {

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bytes"
+	"crypto/rand"
 	"crypto/tls"
 	"encoding/pem"
 	"errors"
@@ -35,7 +36,7 @@ func (r *Running) hostctl(h interp.HandlerContext, _, words []string) error {
 		if !r.InMaintenance() {
 			return errors.New("not in maintenance")
 		}
-		if r.faulty().KeepServing {
+		if r.faulty().KeepServing || r.OnlyReboots {
 			return nil
 		}
 		r.serving.Store(nil)
@@ -51,6 +52,30 @@ func (r *Running) hostctl(h interp.HandlerContext, _, words []string) error {
 	default:
 		return errors.New("usage: hostctl maintenance enter|leave|state | agents restart")
 	}
+	return nil
+}
+
+// bootID is where a host keeps what is another one after each boot.
+const bootID = "/proc/sys/kernel/random/boot_id"
+
+// rebootHost turns a bare host off and on: connections end, and SSH and its pages are away for a while.
+func (r *Running) rebootHost(interp.HandlerContext, []string, []string) error {
+	if !r.InMaintenance() {
+		return errors.New("not in maintenance")
+	}
+	old := r.serving.Swap(nil)
+	r.work.Go(func() {
+		r.takes(10) // the answer leaves first
+		on := r.ShellOn()
+		r.SwitchShell(false)
+		r.takes(1)
+		r.serving.Store(old)
+		if !r.faulty().KeepServing {
+			r.load()
+		}
+		r.lay(map[string][]byte{bootID: []byte(rand.Text() + "\n")})
+		r.SwitchShell(on)
+	})
 	return nil
 }
 

@@ -91,7 +91,7 @@ func (r *Running) command(ctx context.Context, args []string) error {
 	case PlantRoom:
 		commands["reboot"] = r.reboot
 	case BareHost:
-		commands["hostctl"] = r.hostctl
+		commands["hostctl"], commands["reboot"] = r.hostctl, r.rebootHost
 	case MenuManager:
 		commands["hostwarden"] = r.hostwarden
 	case Collector:

@@ -15,6 +15,7 @@ import (
 //
 //   - wait: 10s
 //   - wait: {first: dockctl stop, command: dockctl state, match: "^stopped", after: 2m, then: dockctl stop --now}
+//   - wait: {first: reboot, command: cat /proc/sys/kernel/random/boot_id, differs: true}
 //   - wait: {port: "{{address}}:8443"}
 //   - wait: {page: "http://{{address}}/", leads_to: "^https://"}
 //   - wait: {page: "http://{{address}}/", closed: true}
@@ -24,6 +25,7 @@ type Wait struct {
 	Pause   time.Duration
 	First   string // a command that is carried out before
 	Command string // asked until its output matches
+	Differs bool   // or until it is another one than before
 	Match   *regexp.Regexp
 	After   time.Duration // when it still does not, Then is carried out once
 	Then    string
@@ -46,7 +48,7 @@ type WaitAct struct {
 	Wire, Name, Leaf     string
 	Match, LeadsTo       *regexp.Regexp
 	Status               int
-	Closed               bool
+	Closed, Differs      bool
 }
 
 var _ = register("let time pass, or wait for a command's answer, a port or a page", func() Verb { return &Wait{} })
@@ -90,6 +92,7 @@ func (v *Wait) read(r *reader, n ast.Node) {
 		"first": text(&v.First), "command": text(&v.Command), "then": text(&v.Then), "port": text(&v.Port), "page": text(&v.Page),
 		"match":    func(n ast.Node) { v.Match = r.pattern(n) },
 		"leads_to": func(n ast.Node) { v.LeadsTo = r.pattern(n) },
+		"differs":  func(n ast.Node) { v.Differs = r.bool(n) },
 		"closed":   func(n ast.Node) { v.Closed = r.bool(n) },
 		"status":   func(n ast.Node) { v.Status = r.number(n, 100, 599) },
 		"after":    func(n ast.Node) { v.After = r.duration(n) },
@@ -106,8 +109,10 @@ func (v *Wait) read(r *reader, n ast.Node) {
 		r.fault(n, "write one of command, port, page and wire", "wait waits for one thing, and this one for %d", kinds)
 	case (v.Wire != "") != (v.Leaf != ""), v.Wire == "" && v.Name != "":
 		r.fault(n, "write wire: HOST:PORT, name: the server name, and leaf: \"{{new_sha256}}\"", "wire, name and leaf belong together")
-	case v.Command != "" && v.Match == nil:
+	case v.Command != "" && v.Match == nil && !v.Differs:
 		r.fault(n, "add match: with a pattern for its output", "wait does not say what the command has to answer")
+	case v.Differs && (v.First == "" || v.Match != nil):
+		r.fault(n, "write wait: {first: …, command: …, differs: true}", "differs compares what command answers before first and after it")
 	case (v.After > 0) != (v.Then != ""):
 		r.fault(n, "write after: TIME and then: COMMAND", "after and then belong together")
 	case v.Command == "" && (v.First != "" || v.Then != ""):
@@ -143,7 +148,7 @@ func (v *Wait) UsesWork() bool {
 }
 
 func (v *Wait) act() *WaitAct {
-	return &WaitAct{Pause: v.Pause, After: v.After, Every: v.Every, First: v.First, Command: v.Command, Then: v.Then, Port: v.Port, Page: v.Page, Match: v.Match, LeadsTo: v.LeadsTo, Status: v.Status, Closed: v.Closed, Wire: v.Wire, Name: v.Name, Leaf: v.Leaf}
+	return &WaitAct{Pause: v.Pause, After: v.After, Every: v.Every, First: v.First, Command: v.Command, Then: v.Then, Port: v.Port, Page: v.Page, Match: v.Match, LeadsTo: v.LeadsTo, Status: v.Status, Closed: v.Closed, Differs: v.Differs, Wire: v.Wire, Name: v.Name, Leaf: v.Leaf}
 }
 
 // Expand gives a *WaitAct.
@@ -170,6 +175,8 @@ func (v *Wait) Expand(scope *Scope) (Act, error) {
 
 func (a *WaitAct) what() string {
 	switch {
+	case a.Differs:
+		return fmt.Sprintf("until “%s” answers something else than before", a.Command)
 	case a.Command != "":
 		return fmt.Sprintf("until “%s” answers %s", a.Command, a.Match)
 	case a.Port != "":
