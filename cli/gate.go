@@ -98,35 +98,45 @@ func (a *app) goOn() *cobra.Command {
 	return c
 }
 
-// accept accepts a doubtful answer.
+// accept accepts doubtful answers, each after it was shown.
 func (a *app) accept() *cobra.Command {
 	yes := false
 	c := &cobra.Command{
-		Use: "accept ID", Short: "Accept a doubtful answer of the signer, and go on with it", Args: cobra.ExactArgs(1),
+		Use: "accept ID…", Short: "Accept doubtful answers of the signer, and go on with them", Args: cobra.MinimumNArgs(1),
+		Example: "  freshseal replacement accept r5 r6 r7",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var r work.Replacement
-			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
-				return err
-			}
-			var answer work.UnusedAnswer
-			for _, u := range r.Unused {
-				if u.Acceptable {
-					answer = u
-				}
-			}
-			if answer.Certificate.SHA256 == "" {
-				return failed("no answer was accepted", args[0]+" has none that waits for it", "see: freshseal replacement show "+args[0])
-			}
-			put(a.out, "%s for %s/%s\n  issuer  %s\n  expires %s\n  SHA-256 %s\n", answer.Certificate.Subject, r.Device, r.Slot, answer.Certificate.Issuer, date(&answer.Certificate.NotAfter), answer.Certificate.SHA256)
-			printFindings(a.out, "  ", answer.Findings)
-			if !yes {
-				if err := a.confirm("Accept it all the same?", "give --yes"); err != nil {
+			for _, id := range args {
+				if err := a.acceptOne(ctx, client, id, yes); err != nil {
 					return err
 				}
 			}
-			return a.asked(ctx, client, args[0], "acceptance", desk.Acceptance{SHA256: answer.Certificate.SHA256})
+			return nil
 		}),
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask for confirmation")
 	return c
+}
+
+func (a *app) acceptOne(ctx context.Context, client *client, id string, yes bool) error {
+	var r work.Replacement
+	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
+		return err
+	}
+	var answer work.UnusedAnswer
+	for _, u := range r.Unused {
+		if u.Acceptable {
+			answer = u
+		}
+	}
+	if answer.Certificate.SHA256 == "" {
+		return failed("no answer was accepted", id+" has none that waits for it", "see: freshseal replacement show "+id)
+	}
+	put(a.out, "%s for %s/%s\n  issuer  %s\n  expires %s\n  SHA-256 %s\n", answer.Certificate.Subject, r.Device, r.Slot, answer.Certificate.Issuer, date(&answer.Certificate.NotAfter), answer.Certificate.SHA256)
+	printFindings(a.out, "  ", answer.Findings)
+	if !yes {
+		if err := a.confirm("Accept it all the same?", "give --yes"); err != nil {
+			return err
+		}
+	}
+	return a.asked(ctx, client, id, "acceptance", desk.Acceptance{SHA256: answer.Certificate.SHA256})
 }

@@ -192,7 +192,7 @@ func (a *app) demo() *cobra.Command {
 			return a.run(c.Context(), s, listen, func(url string) error { return a.introduce(c.Context(), s, dir, url) })
 		},
 	}
-	c.AddCommand(a.mailbox(), a.faults())
+	c.AddCommand(a.mailbox(), a.faults(), a.harbourSigns())
 	c.Flags().Uint64Var(&seed, "seed", 1, "seed for the keys and passwords of a new fleet")
 	c.Flags().StringVar(&dir, "dir", ".demo", "the data folder")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
@@ -250,7 +250,7 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 			return err
 		}
 	}
-	return errors.Join(stray(ctx, s, boxes), sweepOnce(ctx, s))
+	return errors.Join(harbour(ctx, s), stray(ctx, s, boxes), sweepOnce(ctx, s))
 }
 
 func sweepOnce(ctx context.Context, s *service.Service) error {

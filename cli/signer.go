@@ -143,6 +143,9 @@ func signs(t request.Terms) string {
 	if t.Public {
 		kind = "public names"
 	}
+	if len(t.Domains) > 0 {
+		kind += " under " + strings.Join(t.Domains, ", ")
+	}
 	if !t.Wildcards {
 		kind += ", no wildcards"
 	}
@@ -183,6 +186,7 @@ func (a *app) signerSet() *cobra.Command {
 	f.StringVar(&t.Terms.Profile, "profile", "", "the certificate profile to choose")
 	f.BoolVar(&t.Terms.Public, "public", false, "publicly trusted: signs no internal names")
 	f.BoolVar(&t.Terms.Wildcards, "wildcards", false, "signs *.domain")
+	f.StringArrayVar(&t.Terms.Domains, "domain", nil, "a domain under which it signs (default: any); may be given again")
 	f.BoolVar(&t.Terms.Addresses, "addresses", false, "signs IP addresses")
 	f.StringVar(&t.Proof.How, "proof", "", "how it validates domains: mail, dns or file")
 	f.StringVar(&t.Proof.Who, "prover", "", "who performs the validation")

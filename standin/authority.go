@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"crypto"
 	"crypto/ecdsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
@@ -94,6 +95,14 @@ func (a *Authority) Issue(w Wanted, random io.Reader, now time.Time) (certificat
 }
 
 func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, random io.Reader, now time.Time) (*cert.Certificate, error) {
+	if above == nil {
+		above = &Authority{key: key}
+	}
+	return signed(w, above, key.Public(), random, now)
+}
+
+// signed makes a certificate for a public key, signed by an authority; one without a certificate signs its own.
+func signed(w Wanted, by *Authority, public crypto.PublicKey, random io.Reader, now time.Time) (*cert.Certificate, error) {
 	template := x509.Certificate{
 		Subject: w.Subject, NotBefore: now.Add(w.Begins), NotAfter: now.Add(w.Ends),
 		BasicConstraintsValid: true, IsCA: w.IsAuthority, KeyUsage: x509.KeyUsageDigitalSignature,
@@ -110,8 +119,5 @@ func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, random io.Reader, 
 			template.DNSNames = append(template.DNSNames, name)
 		}
 	}
-	if above == nil {
-		return cert.Issue(random, template, key.Public(), nil, key)
-	}
-	return cert.Issue(random, template, key.Public(), above.Certificate, above.key)
+	return cert.Issue(random, template, public, by.Certificate, by.key)
 }

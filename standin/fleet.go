@@ -101,7 +101,11 @@ func StartFleet(dir string, seed Seed, now time.Time) (*Fleet, error) {
 	if err != nil {
 		return nil, err
 	}
-	f.Anchors = root.PEM()
+	harbour, err := OpenHarbour(dir, seed.reader("harbour"), now)
+	if err != nil {
+		return nil, err
+	}
+	f.Anchors = append(root.PEM(), harbour.Root()...)
 	for _, m := range members {
 		if err := f.start(dir, m, middle, now); err != nil {
 			f.Close()

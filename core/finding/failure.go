@@ -8,6 +8,8 @@ type Failure struct {
 }
 
 // NoTLS reports whether the address serves no TLS at all: it refuses connections, or speaks something else.
-func (f Failure) NoTLS() bool { return f.Code == "refused" || f.Code == "no-tls" || f.Code == "no-starttls" }
+func (f Failure) NoTLS() bool {
+	return f.Code == "refused" || f.Code == "no-tls" || f.Code == "no-starttls"
+}
 
 func (f Failure) Error() string { return f.What }

@@ -26,7 +26,7 @@ func TestWhatTheAddressesServe(t *testing.T) {
 		{[]look.Place{new, third, dark}, look.Other},
 		{[]look.Place{{Serves: "y"}}, look.Unknown}, // nobody knows what stood there
 		{[]look.Place{{Serves: "n"}}, look.New},
-		{[]look.Place{{Stood: "b", Serves: "a"}}, look.Other}, // what stood elsewhere is a third one here
+		{[]look.Place{{Stood: "b", Serves: "a"}}, look.Other},                    // what stood elsewhere is a third one here
 		{[]look.Place{{Stood: look.Nothing, Serves: look.Nothing}}, look.Before}, // the first TLS of an address, taken back
 		{[]look.Place{{Stood: look.Nothing, Serves: "n"}}, look.New},
 		{[]look.Place{{Stood: look.Nothing, Serves: "x"}}, look.Other},

@@ -13,6 +13,7 @@ import (
 type Terms struct {
 	Public    bool      `json:"public,omitempty" description:"publicly trusted: no name that only exists inside, no private address"`
 	Wildcards bool      `json:"wildcards,omitempty" description:"signs *.domain"`
+	Domains   []string  `json:"domains,omitempty" description:"the only domains under which it signs DNS names; none: any"`
 	Addresses bool      `json:"addresses,omitempty" description:"signs IP addresses"`
 	Fields    []string  `json:"fields,omitempty" description:"of the subject, that must be filled: organization, unit, locality, state, country, email"`
 	Profile   string    `json:"profile,omitempty" description:"the kind of certificate or of server to pick"`
@@ -57,6 +58,12 @@ func (t Terms) refuses(name string) string {
 	if strings.HasPrefix(name, "*.") && !t.Wildcards {
 		return "this signer signs no wildcards"
 	}
+	if len(t.Domains) > 0 {
+		if !t.Public && !strings.Contains(name, ".") || t.owns(name) {
+			return ""
+		}
+		return "this signer signs only under " + strings.Join(t.Domains, ", ")
+	}
 	if !t.Public {
 		return ""
 	}
@@ -70,6 +77,11 @@ func (t Terms) refuses(name string) string {
 		}
 	}
 	return ""
+}
+
+// owns reports whether a name is one of the signer's domains or under one.
+func (t Terms) owns(name string) bool {
+	return slices.ContainsFunc(t.Domains, func(domain string) bool { return name == domain || strings.HasSuffix(name, "."+domain) })
 }
 
 // Meets finds what a plan lacks for a signer with these terms.

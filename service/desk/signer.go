@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
+	"strings"
 
 	"freshseal/core/answer"
 	"freshseal/core/naming"
@@ -111,6 +113,9 @@ func (s *Service) Named(ctx context.Context, name string) (signer.Signer, error)
 	return signer.Desk{Accepts: signer.Terms{Request: known.Terms, MaxDays: known.MaxDays}}, err
 }
 
+// maxDomains is the maximum number of domains of a signer.
+const maxDomains = 200
+
 // PutSigner adds or changes a signer.
 func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms, known problem.Revision) (Signer, error) {
 	cannot := "the signer was not kept"
@@ -125,6 +130,15 @@ func (s *Service) PutSigner(ctx context.Context, name string, t SignerTerms, kno
 	}
 	if why := t.Order.Check(); why != "" {
 		return Signer{}, problem.Reject(cannot, why, "correct the order")
+	}
+	if len(t.Terms.Domains) > maxDomains {
+		return Signer{}, problem.Reject(cannot, fmt.Sprintf("it has %d domains", len(t.Terms.Domains)), fmt.Sprintf("give at most %d", maxDomains))
+	}
+	for i, domain := range t.Terms.Domains {
+		if domain = request.PlainName(domain); !request.IsName(domain) || net.ParseIP(domain) != nil || strings.HasPrefix(domain, "*.") {
+			return Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a domain", domain), "give a domain such as tidewrack.example; the names under it are signed, too")
+		}
+		t.Terms.Domains[i] = domain
 	}
 	for _, field := range t.Terms.Fields {
 		if !slices.Contains(request.SubjectFields[1:], field) {

@@ -36,6 +36,7 @@ const schema = v.object({
   order: v.string(),
   orderBy: v.string(),
   orderUntil: v.pipe(v.string(), v.regex(/^(\d{4}-\d{2}-\d{2})?$/, 'Write the last day as 2028-06-30.')),
+  domains: v.string(),
   trusted: v.boolean(),
   wildcards: v.boolean(),
   addresses: v.boolean(),
@@ -57,6 +58,7 @@ const labels: Record<keyof Values, string> = {
   orderBy: 'Order approved by',
   orderUntil: 'Last day of the order',
   notes: 'Steps of its portal, and what else the person at the desk must know',
+  domains: 'Domains that it signs under',
   trusted: 'Publicly trusted',
   wildcards: 'Signs wildcards',
   addresses: 'Signs addresses',
@@ -78,6 +80,7 @@ function valuesOf(s: Signer | undefined): Values {
     order: s?.order.number ?? '',
     orderBy: s?.order.approved_by ?? '',
     orderUntil: s?.order.until ?? '',
+    domains: (s?.terms.domains ?? []).join(', '),
     trusted: s?.terms.public ?? false,
     wildcards: s ? (s.terms.wildcards ?? false) : true,
     addresses: s ? (s.terms.addresses ?? false) : true,
@@ -107,6 +110,7 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
     s.max_days && `certificates of up to ${s.max_days} days`,
     s.min_days && `of at least ${s.min_days} days`,
     s.terms.public && 'publicly trusted',
+    (s.terms.domains ?? []).length > 0 && `signs under ${(s.terms.domains ?? []).join(', ')}`,
     s.order.number && `order ${s.order.number}${s.order.until ? `, until ${s.order.until}` : ''}`,
     s.proof.how && `domains are proven ${proofs[s.proof.how]}${s.proof.who ? `, ${s.proof.who} does it` : ''}`,
   ].filter(Boolean)
@@ -190,7 +194,7 @@ function EditSigner({ was, close }: { was: Signer | undefined; close: () => void
               ...('n' in number(x.turnaround) && { turnaround_days: Number(x.turnaround) }),
               ...('n' in number(x.most) && { max_days: Number(x.most) }),
               ...('n' in number(x.least) && { min_days: Number(x.least) }),
-              terms: { ...seen?.terms, profile: x.profile, public: x.trusted, wildcards: x.wildcards, addresses: x.addresses },
+              terms: { ...seen?.terms, profile: x.profile, public: x.trusted, domains: x.domains.split(/[\s,]+/).filter(Boolean), wildcards: x.wildcards, addresses: x.addresses },
               order: { number: x.order, approved_by: x.orderBy, until: x.orderUntil },
               proof: x.how ? { how: x.how as Way, who: x.who, ...(x.proofDays && { days: Number(x.proofDays) }) } : {},
             },
@@ -223,6 +227,7 @@ function EditSigner({ was, close }: { was: Signer | undefined; close: () => void
         <Field name="order" label={labels.order} />
         <Field name="orderBy" label={labels.orderBy} />
         <Field name="orderUntil" label={labels.orderUntil} help="such as 2028-06-30" />
+        <Field name="domains" label={labels.domains} help="empty: any; with commas between them" />
         <Field name="notes" label={labels.notes} multiline minRows={2} sx={{ gridColumn: '1 / -1' }} />
       </FieldGrid>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', mt: 1 }}>
