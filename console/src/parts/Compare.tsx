@@ -5,20 +5,25 @@ import type { ReactNode } from 'react'
 import { certificateQuery } from '../api/queries'
 import { Foreign } from './Foreign'
 import { Print } from './Print'
-import { day } from './words'
+import { moment } from './words'
 
 type Side = { title: string; sha256: string; none?: string }
 
-/** Compare shows two certificates side by side: names, dates, fingerprints, who trusts them. What differs is marked. */
+/** Compare shows two certificates side by side, their fields in the order in which people compare them, and who trusts them. What differs is marked. */
 export function Compare({ left, right }: { left: Side; right: Side }) {
   const a = useQuery(certificateQuery(left.sha256)).data
   const b = useQuery(certificateQuery(right.sha256)).data
   const rows: [string, (c: NonNullable<typeof a>) => string, ((c: NonNullable<typeof a>) => ReactNode)?][] = [
-    ['Names', (c) => c.certificate.names.join(', ')],
     ['Subject', (c) => c.certificate.subject],
     ['Issuer', (c) => c.certificate.issuer],
-    ['Valid', (c) => `${day(c.certificate.not_before)} to ${day(c.certificate.not_after)}`],
+    ['From', (c) => moment(c.certificate.not_before)],
+    ['To', (c) => moment(c.certificate.not_after)],
+    ['Serial', (c) => c.certificate.serial],
+    ['SHA-256', (c) => c.certificate.sha256, (c) => <Print text={c.certificate.sha256} what="the SHA-256 of the certificate" />],
+    ['SHA-1', (c) => c.certificate.sha1],
+    ['Names', (c) => c.certificate.names.join(', ')],
     ['Key', (c) => `${c.certificate.key}, ${c.certificate.signature}`],
+    ['Uses', (c) => c.certificate.uses.join(', ')],
     [
       'Trusted by',
       (c) =>
@@ -27,7 +32,6 @@ export function Compare({ left, right }: { left: Side; right: Side }) {
           .map((t) => t.audience)
           .join(', ') || 'nobody',
     ],
-    ['SHA-256', (c) => c.certificate.sha256, (c) => <Print text={c.certificate.sha256} what={`the SHA-256 of the certificate`} />],
   ]
   return (
     <Box

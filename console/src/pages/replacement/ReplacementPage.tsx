@@ -20,7 +20,7 @@ import { Columns, Facts, Panel, Stack, type Fact } from '../../parts/Panel'
 import { Copy, Print } from '../../parts/Print'
 import { StateMark, wanted } from '../../parts/State'
 import { Term } from '../../parts/Term'
-import { moment, slotPath } from '../../parts/words'
+import { moment, slotPath, some } from '../../parts/words'
 import { GuidedStep } from './GuidedStep'
 import { Stages } from './Stages'
 import { useLive } from './useLive'
@@ -177,6 +177,10 @@ function facts(it: Replacement): Fact[] {
     ...(it.paused_by ? [['Paused by', <Foreign>{it.paused_by}</Foreign>] as Fact] : []),
     ...(it.any_time ? [['Outside of its windows', <Foreign>{it.any_time}</Foreign>] as Fact] : []),
     ...(it.retry_of ? [['Retry of', it.retry_of] as Fact] : []),
+    ...(it.kept_files ?? []).map((f): Fact => [
+      'Kept off the device',
+      <Foreign>{`${f.name}, ${some(f.bytes, 'byte')}, ${moment(f.at)}; an admin exports it with: freshseal replacement file ${it.id} ${f.name}`}</Foreign>,
+    ]),
     ...(it.kept ? [['Kept for another try', `until ${it.kept.until.slice(0, 10)}: ${it.kept.what.join(', ')}`] as Fact] : []),
     ['Old', <Print text={it.old_sha256} what="the old SHA-256" />],
     ['New', <Print text={it.new_sha256} what="the new SHA-256" />],

@@ -17,8 +17,8 @@ import { FieldGrid } from '../../parts/Panel'
 type Bench = Schemas['Bench']
 
 const days = (what: string) => v.pipe(v.string(), v.regex(/^[1-9]\d{0,4}$/, `${what} is a number of days.`))
-const schema = v.object({
-  root: v.pipe(v.string(), v.trim(), v.nonEmpty('The root needs a name.')),
+const fields = v.object({
+  root: v.string(),
   middle: v.string(),
   issuing: v.pipe(v.string(), v.trim(), v.nonEmpty('The issuing level needs a name.')),
   organization: v.string(),
@@ -28,6 +28,13 @@ const schema = v.object({
   leafDays: days('Longest certificate'),
   keep: v.boolean(),
 })
+const schema = v.pipe(
+  fields,
+  v.forward(
+    v.partialCheck([['root'], ['keep']], (x) => x.keep || x.root.trim() !== '', 'The root needs a name.'),
+    ['root'],
+  ),
+)
 
 /** BenchLevels are the certificates of the authority of one's own, which can be set up with names and lifetimes. */
 export function BenchLevels() {
@@ -69,7 +76,7 @@ function SetUp({ b, close }: { b: Bench; close: () => void }) {
         take(
           api.PUT('/api/v1/bench', {
             body: {
-              names: [x.root, x.middle, x.issuing].map((name) => name.trim()).filter(Boolean),
+              names: [x.keep ? 'the root that there is' : x.root, x.middle, x.issuing].map((name) => name.trim()).filter(Boolean),
               organization: x.organization,
               country: x.country.toUpperCase(),
               root_days: Number(x.rootDays),
