@@ -161,7 +161,7 @@ func (b *Bench) Collect(_ context.Context, e Errand) ([]*cert.Certificate, error
 	last := len(b.levels) - 1
 	end, above := now.AddDate(0, 0, days), b.levels[last].certificate.NotAfter
 	if !above.After(now) {
-		return nil, fmt.Errorf("the issuing authority of bench expired on %s: set it up anew, with freshseal bench setup --keep-root", above.UTC().Format(time.DateOnly))
+		return nil, fmt.Errorf("the issuing authority of bench expired on %s; set bench up anew and keep its root", above.UTC().Format(time.DateOnly))
 	}
 	if end.After(above) {
 		end = above

@@ -160,7 +160,7 @@ func TestBenchIsSetUpWithNamesAndLifetimes(t *testing.T) {
 		t.Errorf("it outlives its issuer, until %s", got.NotAfter)
 	}
 	now = now.AddDate(0, 0, 101)
-	if _, err := bench.Collect(t.Context(), signer.Errand{Request: ask(t, "gate.tidewrack.example")}); err == nil || !strings.Contains(err.Error(), "--keep-root") {
+	if _, err := bench.Collect(t.Context(), signer.Errand{Request: ask(t, "gate.tidewrack.example")}); err == nil || !strings.Contains(err.Error(), "keep its root") {
 		t.Errorf("an expired authority signs: %v", err)
 	}
 	plan.Names[1] = "Quay Issuing 2"
