@@ -232,8 +232,8 @@ func TestALostAnswerIsNeverSentAgain(t *testing.T) {
 // or reverts, does not wait for that, the service being killed in between or not; the first reason is the person's.
 func TestACancelledReplacementDoesNotWaitForTheWire(t *testing.T) {
 	t.Parallel()
-	folder := t.TempDir()
-	text := read(t, quickFamilies(t, "web-files-ssh")+"/quick-web-files-ssh.procedure.yaml")
+	folder := quickFamilies(t, "web-files-ssh")
+	text := read(t, folder+"/quick-web-files-ssh.procedure.yaml")
 	write(t, folder+"/slow.procedure.yaml", strings.NewReplacer("procedure: quick-web-files-ssh", "procedure: slow", "restart_limit: 5s", "restart_limit: 30m").Replace(text))
 	for _, way := range []string{"cancel", "revert", "cancel, killed"} {
 		t.Run(way, func(t *testing.T) {

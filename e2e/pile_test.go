@@ -254,7 +254,7 @@ func TestAudiencesTrustWhatTheyHold(t *testing.T) {
 	lacked := filepath.Join(t.TempDir(), "lacked.zip")
 	s.ok("audience", "export", "fleet", "--lacked-by", "scanners", "--form", "debian", "--out", lacked)
 	folder, err := zip.OpenReader(lacked)
-	if err != nil || len(folder.File) != 2 || !strings.HasPrefix(folder.File[0].Name, "Tidewrack_Ferries") {
+	if err != nil || len(folder.File) != 3 || !strings.HasPrefix(folder.File[1].Name, "Tidewrack_Ferries") {
 		t.Errorf("%v, %+v", err, folder)
 	}
 	folder.Close()

@@ -438,21 +438,37 @@ func TestARevertThatWouldUndoAnothersWorkIsRefused(t *testing.T) {
 	}
 }
 
-// A slot that cannot be read has no way back that could be proven.
+// A slot that cannot be read has no way back that could be proven; of one that serves no TLS it can be proven that it serves none again.
 func TestASlotThatCannotBeReadStopsAtTheSurvey(t *testing.T) {
 	t.Parallel()
 	box := simulated(t, standin.Box{})
 	const steps = "  activate:\n" + putBoth + "    - {step: fails, run: cat /nothing, undo: nothing}\n"
 	s := families(t, "127.0.0.1:0", map[string]string{"blind": steps})
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
+	closes, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { closes.Close() })
+	go func() {
+		for conn, err := closes.Accept(); err == nil; conn, err = closes.Accept() {
+			conn.Close() // in the middle of the handshake
+		}
+	}()
+	_, closesAt, _ := net.SplitHostPort(closes.Addr().String())
 	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "blind", "--user", "keeper", "--port", sshPort,
-		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+daemon.FreePort(t, host))
+		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+closesAt)
 	s.fails(1, "a way back could not be proven", "replace", name+"/web", "--signer", "bench", "--watch")
 	s.ok("replacement", "cancel", "r1")
 	s.fails(1, "r2 of "+name+"/web is held in stage activate", "replace", name+"/web", "--signer", "bench", "--watch", "--unseen")
 	if r := s.ok("replacement", "show", "r2"); !strings.Contains(r, "nothing proves that the old certificate is served") && !strings.Contains(r, "the wire still says") {
 		t.Error(r)
 	}
+	s.ok("replacement", "close", "r2", "--as", "neither", "--reason", "it was never seen")
+	s.ok("slot", "edit", name+"/web", "--at", daemon.FreePort(t, host))
+	s.fails(1, "serves no TLS", "replace", name+"/web", "--signer", "bench", "--watch")
+	s.ok("replacement", "cancel", "r3")
+	s.fails(1, "r4 of "+name+"/web is reverted in stage activate", "replace", name+"/web", "--signer", "bench", "--watch", "--unseen")
 }
 
 // Whatever is accepted is carried out: mirror, what is always done, and seal. What
