@@ -49,18 +49,7 @@ func accessServer(r *Running) *http.ServeMux {
 		}
 		writeJSON(w, http.StatusCreated, out)
 	}))
-	mux.HandleFunc("POST /api/trust", in(func(w http.ResponseWriter, call *http.Request) {
-		var in struct{ PEM string }
-		err := readJSON(call, &in)
-		if err == nil {
-			err = r.keepTrust([]byte(in.PEM))
-		}
-		if err != nil {
-			refuseJSON(w, err)
-			return
-		}
-		w.WriteHeader(http.StatusCreated)
-	}))
+	mux.HandleFunc("POST /api/trust", in(r.takeTrust))
 	node := func(do func(node *Running, w http.ResponseWriter, call *http.Request) error) http.HandlerFunc {
 		return in(func(w http.ResponseWriter, call *http.Request) {
 			of := r

@@ -58,6 +58,20 @@ func (a asked) subject() pkix.Name {
 	return pkix.Name{CommonName: a.CommonName, Organization: some(a.Organization), OrganizationalUnit: some(a.Unit), Locality: some(a.Locality), Province: some(a.State), Country: some(a.Country), ExtraNames: mailed(a.Email)}
 }
 
+// takeTrust takes a root or an intermediate, PEM in JSON, into the box's trust.
+func (r *Running) takeTrust(w http.ResponseWriter, call *http.Request) {
+	var in struct{ PEM string }
+	err := readJSON(call, &in)
+	if err == nil {
+		err = r.keepTrust([]byte(in.PEM))
+	}
+	if err != nil {
+		refuseJSON(w, err)
+		return
+	}
+	w.WriteHeader(http.StatusCreated)
+}
+
 // answerRequest makes a key, which is kept in a file, and answers with the request for it.
 func (r *Running) answerRequest(w http.ResponseWriter, a asked, keyFile string) {
 	_, err := r.nextRequest(a.subject(), a.Names, a.Key)
@@ -84,18 +98,7 @@ func inForm(call *http.Request, commonName, organization, unit, locality, state,
 func signOnServer(r *Running) *http.ServeMux {
 	mux := http.NewServeMux()
 	in := r.tokens(mux, "/api/session", "X-Session")
-	mux.HandleFunc("POST /api/trust", in(func(w http.ResponseWriter, call *http.Request) {
-		var in struct{ PEM string }
-		err := readJSON(call, &in)
-		if err == nil {
-			err = r.keepTrust([]byte(in.PEM))
-		}
-		if err != nil {
-			refuseJSON(w, err)
-			return
-		}
-		w.WriteHeader(http.StatusCreated)
-	}))
+	mux.HandleFunc("POST /api/trust", in(r.takeTrust))
 	mux.HandleFunc("POST /api/outstanding", in(func(w http.ResponseWriter, call *http.Request) {
 		var in asked
 		if err := readJSON(call, &in); err != nil {
@@ -211,18 +214,7 @@ func encryptionAppliance(r *Running) *http.ServeMux {
 		}
 		writeJSON(w, http.StatusOK, map[string]bool{"valid": true})
 	}))
-	mux.HandleFunc("POST /rest/trust", in(func(w http.ResponseWriter, call *http.Request) {
-		var in struct{ PEM string }
-		err := readJSON(call, &in)
-		if err == nil {
-			err = r.keepTrust([]byte(in.PEM))
-		}
-		if err != nil {
-			refuseJSON(w, err)
-			return
-		}
-		w.WriteHeader(http.StatusCreated)
-	}))
+	mux.HandleFunc("POST /rest/trust", in(r.takeTrust))
 	mux.HandleFunc("POST /rest/stage/request", in(func(w http.ResponseWriter, call *http.Request) {
 		var in asked
 		err := readJSON(call, &in)
