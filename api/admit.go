@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/service/deed"
 	"freshseal/service/people"
 	"freshseal/service/problem"
@@ -80,27 +81,12 @@ func bearer(c fiber.Ctx) people.Bearer {
 	return who
 }
 
-// SignIn is the body of a sign-in.
-type SignIn struct {
-	User     string `json:"user" required:"true"`
-	Password string `json:"password" required:"true"`
-	Client   bool   `json:"client,omitempty" description:"true gives a token in the answer; else a session cookie is set"`
-}
-
-// Session says who is signed in.
-type Session struct {
-	User   string      `json:"user" required:"true"`
-	Role   people.Role `json:"role" required:"true" enum:"viewer,operator,admin"`
-	EndsAt time.Time   `json:"ends_at" required:"true"`
-	Token  string      `json:"token,omitempty" description:"given once, to a client"`
-}
-
 func signIn(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		if c.Get(fiber.HeaderOrigin) != "" && !sameOrigin(c) {
 			return problem.New(problem.Denied, "you are not signed in", "this sign-in does not come from the console's own pages", "open the console, and sign in there")
 		}
-		var in SignIn
+		var in contract.SignIn
 		if err := decode(c, &in, signInBody); err != nil {
 			return err
 		}
@@ -108,7 +94,7 @@ func signIn(s *Server) fiber.Handler {
 		if err != nil {
 			return err
 		}
-		out := Session{User: who.User, Role: who.Role, EndsAt: who.EndsAt}
+		out := contract.Session{User: who.User, Role: who.Role, EndsAt: who.EndsAt}
 		if in.Client {
 			out.Token = who.Secret
 		} else {
@@ -133,7 +119,7 @@ func signOut(everywhere bool) func(*Server) fiber.Handler {
 func session(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		who := bearer(c)
-		return c.JSON(Session{User: who.User, Role: who.Role, EndsAt: who.EndsAt})
+		return c.JSON(contract.Session{User: who.User, Role: who.Role, EndsAt: who.EndsAt})
 	}
 }
 

@@ -5,9 +5,9 @@ import (
 	"context"
 	"strconv"
 
+	"freshseal/contract"
 	"freshseal/service"
 	"freshseal/service/people"
-	"freshseal/service/work"
 )
 
 type (
@@ -32,14 +32,14 @@ func number(text, usual string) int {
 
 // aheadRoutes are about what is to come.
 var aheadRoutes = []route{
-	looks("/forecast", "count the replacements of the coming weeks: as long as certificates live now, and under the coming longest lives", func(ctx context.Context, s *service.Service, _ people.Bearer, in askForecast) (work.Forecast, error) {
+	looks("/forecast", "count the replacements of the coming weeks: as long as certificates live now, and under the coming longest lives", func(ctx context.Context, s *service.Service, _ people.Bearer, in askForecast) (contract.Forecast, error) {
 		return s.Work.Forecast(ctx, number(in.Weeks, "0"), in.Site, in.Public == "true")
 	}),
-	looks("/expiries", "count when certificates end: by month and condition, and by week and site", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (work.Expiries, error) {
+	looks("/expiries", "count when certificates end: by month and condition, and by week and site", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Expiries, error) {
 		return s.Work.Expiries(ctx)
 	}),
-	looks("/expiring", "list what else ends by itself: intermediates and roots in use, validations of domains, tokens and calendars", func(ctx context.Context, s *service.Service, who people.Bearer, in askExpiring) (page[work.Expiring], error) {
-		items, err := s.Work.Expiring(ctx, number(in.Within, "365"), who.Role == people.Admin)
-		return page[work.Expiring]{Items: items}, err
+	looks("/expiring", "list what else ends by itself: intermediates and roots in use, validations of domains, tokens and calendars", func(ctx context.Context, s *service.Service, who people.Bearer, in askExpiring) (page[contract.Expiring], error) {
+		items, err := s.Work.Expiring(ctx, number(in.Within, "365"), who.Role == contract.Admin)
+		return page[contract.Expiring]{Items: items}, err
 	}),
 }

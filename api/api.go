@@ -22,9 +22,9 @@ import (
 	"sync"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/service/problem"
 
-	"freshseal/core/next"
 	"freshseal/service"
 
 	"github.com/gofiber/fiber/v3"
@@ -194,19 +194,6 @@ const requestIDHeader = "Request-Id"
 
 func requestID(c fiber.Ctx) string { return c.GetRespHeader(requestIDHeader) }
 
-// Problem is the body of every error answer (RFC 9457).
-type Problem struct {
-	Type   string `json:"type" required:"true"`
-	Title  string `json:"title" required:"true" description:"what went wrong"`
-	Status int    `json:"status" required:"true"`
-	Detail string `json:"detail,omitempty" description:"why"`
-	Next   string `json:"next,omitempty" description:"what to do next, in words"`
-
-	Actions []next.Action `json:"actions,omitempty" description:"what a person can do next, the best first"`
-
-	Instance string `json:"instance,omitempty" description:"the request's id, as the log has it"`
-}
-
 var statusOf = map[problem.Kind]int{
 	problem.Invalid: fiber.StatusUnprocessableEntity, problem.NotFound: fiber.StatusNotFound, problem.Conflict: fiber.StatusConflict,
 	problem.Stale: fiber.StatusPreconditionFailed, problem.Blind: fiber.StatusPreconditionRequired, problem.TooLong: fiber.StatusRequestEntityTooLarge, problem.Denied: fiber.StatusUnauthorized, problem.Refused: fiber.StatusForbidden, problem.TooMany: fiber.StatusTooManyRequests, problem.Outside: fiber.StatusBadGateway,
@@ -214,15 +201,15 @@ var statusOf = map[problem.Kind]int{
 
 // problem writes an error. What is not meant for people is logged and kept from them.
 func (s *Server) problem(c fiber.Ctx, err error) error {
-	p := Problem{Type: "about:blank", Status: fiber.StatusInternalServerError, Title: "something went wrong in the service", Next: "look into its log"}
+	p := contract.Problem{Type: "about:blank", Status: fiber.StatusInternalServerError, Title: "something went wrong in the service", Next: "look into its log"}
 	var known *problem.Error
 	var http *fiber.Error
 	switch {
 	case errors.As(err, &known):
-		p = Problem{"urn:freshseal:" + string(known.Kind), known.What, statusOf[known.Kind], known.Why, known.Next, known.Actions, ""}
+		p = contract.Problem{Type: "urn:freshseal:" + string(known.Kind), Title: known.What, Status: statusOf[known.Kind], Detail: known.Why, Next: known.Next, Actions: known.Actions, Instance: ""}
 	case problem.NoRoom(err):
 		s.log.Error("the database takes no changes", "request", requestID(c), "error", err)
-		p = Problem{"urn:freshseal:no-room", "nothing was changed", fiber.StatusInsufficientStorage, "the disk of the service is full, read-only or failing", "make room on the disk of its data folder, then try again", nil, ""}
+		p = contract.Problem{Type: "urn:freshseal:no-room", Title: "nothing was changed", Status: fiber.StatusInsufficientStorage, Detail: "the disk of the service is full, read-only or failing", Next: "make room on the disk of its data folder, then try again", Actions: nil, Instance: ""}
 	case errors.As(err, &http):
 		p.Status, p.Title, p.Next = http.Code, http.Message, "see /api/v1/openapi.json"
 	default:

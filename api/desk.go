@@ -4,6 +4,7 @@ import (
 	"context"
 	"mime/multipart"
 
+	"freshseal/contract"
 	"freshseal/service/desk"
 	"freshseal/service/fleet"
 	"freshseal/service/paging"
@@ -29,11 +30,11 @@ type (
 	}
 	askExport struct {
 		Name string `path:"name" json:"-"`
-		watch.Export
+		contract.Export
 	}
 	askAuthorityExport struct {
 		SHA256 string `path:"sha256" json:"-"`
-		watch.Export
+		contract.Export
 	}
 	askAnchors struct {
 		Name string `path:"name" json:"-"`
@@ -43,11 +44,11 @@ type (
 	putSigner struct {
 		Name string `path:"name" json:"-"`
 		guarded
-		desk.SignerTerms
+		contract.SignerTerms
 	}
 	addIssuer struct {
 		Name string `path:"name" json:"-"`
-		desk.NewIssuer
+		contract.NewIssuer
 	}
 	byIssuer struct {
 		Name string `path:"name" json:"-"`
@@ -55,37 +56,14 @@ type (
 	}
 	handOver struct {
 		ID string `path:"id" json:"-"`
-		desk.Handover
+		contract.Handover
 	}
 	putPolicy struct {
 		guarded
-		watch.NewPolicy
+		contract.NewPolicy
 	}
 	askParcel struct {
 		Signer string `json:"signer" required:"true"`
-	}
-	// Procedure is a family's procedure as the API lists it.
-	Procedure struct {
-		Name     string            `json:"name" required:"true"`
-		Title    string            `json:"title" required:"true"`
-		About    string            `json:"about" required:"true"`
-		Links    []string          `json:"links" required:"true"`
-		Keys     []string          `json:"keys" required:"true" description:"the key types that it can make, the usual one first"`
-		Settings []Setting         `json:"settings" required:"true"`
-		Signs    bool              `json:"signs_itself" required:"true" description:"the device, or its manager, makes and signs the certificate itself: no key type, name or signer is chosen"`
-		YAML     string            `json:"yaml" required:"true"`
-		Steps    []procedure.Told  `json:"steps" required:"true" description:"what a replacement does to such a device, in order"`
-		Usable   bool              `json:"usable" required:"true"`
-		Faults   []procedure.Fault `json:"faults" required:"true" description:"of its file, warnings included"`
-		Devices  int               `json:"devices" required:"true" description:"how many are of this family"`
-	}
-	// Setting is a setting of a procedure.
-	Setting struct {
-		Name    string   `json:"name" required:"true"`
-		Kind    string   `json:"kind" required:"true"`
-		About   string   `json:"about" required:"true"`
-		Default string   `json:"default" required:"true"`
-		Choices []string `json:"choices,omitempty"`
 	}
 	intakeForm struct {
 		Files      []*multipart.FileHeader `formData:"file" required:"true" description:"the files of the pile, any names"`
@@ -98,36 +76,36 @@ type (
 // deskRoutes are about who signs, what goes out and what comes back.
 var deskRoutes = []route{
 	listing("/signers", "list signers", theDesk, (*desk.Service).Signers),
-	looks("/bench", "show the certificates of the authority bench", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (desk.Bench, error) {
+	looks("/bench", "show the certificates of the authority bench", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Bench, error) {
 		return s.Desk.Bench(ctx)
 	}),
-	does("PUT", "/bench", "set the authority bench up anew", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in desk.BenchSetup) (desk.Bench, error) {
+	does("PUT", "/bench", "set the authority bench up anew", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.BenchSetup) (contract.Bench, error) {
 		return s.Desk.SetUpBench(ctx, in)
-	}).by(people.Admin),
-	does("PUT", "/signers/{name}", "add or change a signer", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putSigner) (desk.Signer, error) {
+	}).by(contract.Admin),
+	does("PUT", "/signers/{name}", "add or change a signer", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putSigner) (contract.Signer, error) {
 		known, err := in.revision()
 		if err != nil {
-			return desk.Signer{}, err
+			return contract.Signer{}, err
 		}
 		return s.Desk.PutSigner(ctx, in.Name, in.SignerTerms, known)
-	}).by(people.Admin),
-	does("POST", "/signers/{name}/issuers", "record with which certification authority a signer signs, or confirm one that was learnt", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in addIssuer) (desk.Signer, error) {
+	}).by(contract.Admin),
+	does("POST", "/signers/{name}/issuers", "record with which certification authority a signer signs, or confirm one that was learnt", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in addIssuer) (contract.Signer, error) {
 		return s.Desk.PutIssuer(ctx, in.Name, in.NewIssuer, who.User)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	ends("DELETE", "/signers/{name}/issuers/{key}", "forget a certification authority of a signer", func(ctx context.Context, s *service.Service, _ people.Bearer, in byIssuer) error {
 		return s.Desk.RemoveIssuer(ctx, in.Name, in.Key)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	removal("/signers/{name}", "delete a signer that has no pending request", theDesk, (*desk.Service).RemoveSigner),
-	does("POST", "/parcels/{id}/handover", "record who received a parcel, and its reference number", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in handOver) (desk.Parcel, error) {
+	does("POST", "/parcels/{id}/handover", "record who received a parcel, and its reference number", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in handOver) (contract.Parcel, error) {
 		return s.Desk.HandOver(ctx, in.ID, in.Handover, who.User)
 	}),
-	looks("/parcels", "list parcels, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in paged) (page[desk.Parcel], error) {
-		return pageOf(ctx, in, nothing{}, func(ctx context.Context, _ nothing, p paging.Page) ([]desk.Parcel, string, error) {
+	looks("/parcels", "list parcels, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in paged) (page[contract.Parcel], error) {
+		return pageOf(ctx, in, nothing{}, func(ctx context.Context, _ nothing, p paging.Page) ([]contract.Parcel, string, error) {
 			return s.Desk.Parcels(ctx, p)
 		},
 			func(ctx context.Context, _ nothing) (int, error) { return s.Desk.CountParcels(ctx) })
 	}),
-	posts("/parcels", "pack the requests that wait for a signer", func(ctx context.Context, s *service.Service, who people.Bearer, in askParcel) (desk.Parcel, error) {
+	posts("/parcels", "pack the requests that wait for a signer", func(ctx context.Context, s *service.Service, who people.Bearer, in askParcel) (contract.Parcel, error) {
 		return s.Desk.PackParcel(ctx, in.Signer, who.User)
 	}),
 	{method: "GET", path: v1 + "/parcels/{id}/archive", summary: "the parcel as a zip archive", status: 200, in: byID{}, media: "application/zip", handler: archive},
@@ -135,7 +113,7 @@ var deskRoutes = []route{
 	ends("DELETE", "/asides/{sha256}", "delete a certificate that matches no pending request", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) error {
 		return s.Desk.RemoveAside(ctx, in.SHA256)
 	}),
-	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: desk.Intake{}, handler: intake},
+	{method: "POST", path: v1 + "/intakes", summary: "take in what a signer sent back", status: 200, in: intakeForm{}, out: contract.Intake{}, handler: intake},
 }
 
 // ruleRoutes are about what is trusted, what is wanted and how it is done.
@@ -152,54 +130,54 @@ var ruleRoutes = []route{
 		}
 		items, err := s.Watch.AddAnchors(ctx, in.Name, []byte(in.PEM), known)
 		return page[cert.Facts]{Items: items}, err
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	ends("DELETE", "/audiences/{name}/anchors/{sha256}", "remove a root from an audience", func(ctx context.Context, s *service.Service, _ people.Bearer, in byAnchor) error {
 		known, err := in.revision()
 		if err != nil {
 			return err
 		}
 		return s.Watch.RemoveAnchor(ctx, in.Name, in.SHA256, known)
-	}).by(people.Admin),
-	{method: "POST", path: v1 + "/audiences/{name}/exports", summary: "export the roots of an audience in the form that a kind of client needs", status: 200, in: askExport{}, media: "application/octet-stream", handler: exportAnchors, quiet: true, role: people.Viewer},
-	looks("/authorities", "list the certificates from which chains are completed; nobody trusts them for that", func(ctx context.Context, s *service.Service, _ people.Bearer, in askAuthorities) (watch.Authorities, error) {
+	}).by(contract.Admin),
+	{method: "POST", path: v1 + "/audiences/{name}/exports", summary: "export the roots of an audience in the form that a kind of client needs", status: 200, in: askExport{}, media: "application/octet-stream", handler: exportAnchors, quiet: true, role: contract.Viewer},
+	looks("/authorities", "list the certificates from which chains are completed; nobody trusts them for that", func(ctx context.Context, s *service.Service, _ people.Bearer, in askAuthorities) (contract.Authorities, error) {
 		return s.Watch.Authorities(ctx, in.Text)
 	}),
-	{method: "POST", path: v1 + "/authorities/{sha256}/exports", summary: "export a root or an intermediate in the form that a kind of client needs", status: 200, in: askAuthorityExport{}, media: "application/octet-stream", handler: exportAuthority, quiet: true, role: people.Viewer},
+	{method: "POST", path: v1 + "/authorities/{sha256}/exports", summary: "export a root or an intermediate in the form that a kind of client needs", status: 200, in: askAuthorityExport{}, media: "application/octet-stream", handler: exportAuthority, quiet: true, role: contract.Viewer},
 	ends("DELETE", "/authorities/{sha256}", "remove an authority", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) error {
 		return s.Watch.RemoveAuthority(ctx, in.SHA256)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	listing("/policies", "list the rules of every scope, the fleet's first", theWatch, (*watch.Service).Policies),
-	does("PUT", "/policies", "set the rules of a scope", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putPolicy) (watch.Policy, error) {
+	does("PUT", "/policies", "set the rules of a scope", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putPolicy) (contract.Policy, error) {
 		known, err := in.revision()
 		if err != nil {
-			return watch.Policy{}, err
+			return contract.Policy{}, err
 		}
 		return s.Watch.SetPolicy(ctx, in.NewPolicy, known)
-	}).by(people.Admin),
-	listing("/procedures", "list procedures", theFleet, func(s *fleet.Service, ctx context.Context) ([]Procedure, error) {
-		out := []Procedure{}
+	}).by(contract.Admin),
+	listing("/procedures", "list procedures", theFleet, func(s *fleet.Service, ctx context.Context) ([]contract.Procedure, error) {
+		out := []contract.Procedure{}
 		used := s.Families()
 		for _, p := range s.Procedures() {
 			out = append(out, showProcedure(p, used[p.Name]))
 		}
 		return out, nil
 	}),
-	showing("/procedures/{name}", "show a procedure", theFleet, func(s *fleet.Service, ctx context.Context, name string) (Procedure, error) {
+	showing("/procedures/{name}", "show a procedure", theFleet, func(s *fleet.Service, ctx context.Context, name string) (contract.Procedure, error) {
 		p, err := s.Procedure(name)
 		if err != nil {
-			return Procedure{}, err
+			return contract.Procedure{}, err
 		}
 		return showProcedure(p, s.Families()[name]), nil
 	}),
 }
 
-func showProcedure(p procedure.Source, devices int) Procedure {
-	out := Procedure{Name: p.Name, Title: p.Title, About: p.About, Steps: p.Tell(), YAML: p.YAML, Settings: []Setting{}, Keys: []string{}, Links: append([]string{}, p.Links...), Signs: p.Traits.SignsItself, Devices: devices, Usable: p.Usable(), Faults: append([]procedure.Fault{}, p.Faults...)}
+func showProcedure(p procedure.Source, devices int) contract.Procedure {
+	out := contract.Procedure{Name: p.Name, Title: p.Title, About: p.About, Steps: p.Tell(), YAML: p.YAML, Settings: []contract.Setting{}, Keys: []string{}, Links: append([]string{}, p.Links...), Signs: p.Traits.SignsItself, Devices: devices, Usable: p.Usable(), Faults: append([]procedure.Fault{}, p.Faults...)}
 	for _, key := range p.Traits.KeyTypes {
 		out.Keys = append(out.Keys, string(key))
 	}
 	for _, s := range p.Settings {
-		out.Settings = append(out.Settings, Setting{s.Name, string(s.Kind), s.About, s.Default, s.Choices})
+		out.Settings = append(out.Settings, contract.Setting{Name: s.Name, Kind: string(s.Kind), About: s.About, Default: s.Default, Choices: s.Choices})
 	}
 	return out
 }

@@ -3,39 +3,23 @@ package api
 import (
 	"context"
 
+	"freshseal/contract"
 	"freshseal/core/pack"
 	"freshseal/service/fleet"
 	"freshseal/service/people"
 	"freshseal/service/reach"
 	"freshseal/service/watch"
-	"freshseal/service/work"
 
-	"freshseal/core/due"
 	"freshseal/service"
 )
 
 type (
 	deviceQuery struct {
-		Condition string `query:"condition" json:"-" description:"the worst of its slots"`
-		Site      string `query:"site" json:"-"`
-		Family    string `query:"family" json:"-" description:"- for those that can only be read"`
-		Cluster   string `query:"cluster" json:"-"`
-		Tag       string `query:"tag" json:"-"`
-		Owner     string `query:"owner" json:"-"`
-		Text      string `query:"text" json:"-" description:"somewhere in the name, site, address, owner, tags, notes or cluster"`
+		contract.DeviceFilter
 		paged
 	}
 	slotQuery struct {
-		Condition string `query:"condition" json:"-"`
-		Device    string `query:"device" json:"-"`
-		Site      string `query:"site" json:"-"`
-		Family    string `query:"family" json:"-" description:"- for those of devices that can only be read"`
-		Tag       string `query:"tag" json:"-"`
-		Owner     string `query:"owner" json:"-"`
-		Signer    string `query:"signer" json:"-" description:"who signed what the last replacement installed"`
-		Ends      string `query:"ends" json:"-" description:"the month in which the certificate expires, such as 2027-03; or ended"`
-		Serves    string `query:"serves" json:"-" description:"SHA-256 of a certificate of the path: the leaf, an intermediate or the root"`
-		Text      string `query:"text" json:"-" description:"somewhere in the names, addresses, owner, tags, notes, subject, serial number or fingerprints"`
+		contract.SlotFilter
 		paged
 	}
 	askForm struct {
@@ -47,27 +31,27 @@ type (
 	editDevice struct {
 		Name string `path:"name" json:"-"`
 		guarded
-		fleet.DeviceChange
+		contract.DeviceChange
 	}
 	addSlot struct {
 		Device string `path:"name" json:"-"`
-		fleet.DeviceSlot
+		contract.DeviceSlot
 	}
 	editSlot struct {
 		Device string `path:"device" json:"-"`
 		Slot   string `path:"slot" json:"-"`
 		guarded
-		fleet.SlotChange
+		contract.SlotChange
 	}
 	editSite struct {
 		Name string `path:"name" json:"-"`
 		guarded
-		reach.SiteChange
+		contract.SiteChange
 	}
 	putCredential struct {
 		Name string `path:"name" json:"-"`
 		guarded
-		reach.CredentialChange
+		contract.CredentialChange
 	}
 	askChain struct {
 		Device   string        `path:"device" json:"-"`
@@ -98,121 +82,117 @@ type (
 	}
 )
 
-func (q slotQuery) filter() fleet.SlotFilter {
-	return fleet.SlotFilter{Condition: due.Condition(q.Condition), Device: q.Device, Site: q.Site, Family: q.Family, Tag: q.Tag, Owner: q.Owner, Signer: q.Signer, Ends: q.Ends, Serves: q.Serves, Text: q.Text}
-}
-
 // fleetRoutes are about devices, sites, credentials and slots.
 var fleetRoutes = []route{
 	does("POST", "/host-keys", "ask an SSH server for its host key, or over https a web interface for the SHA-256 of its certificate", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in askHostKey) (hostKey, error) {
 		pin, err := s.Reach.AskPin(ctx, in.Link, in.Site, in.Address, in.Port)
 		return hostKey{pin}, err
 	}),
-	looks("/devices", "list devices by name, or sorted by condition, expires_at, site, family or address", func(ctx context.Context, s *service.Service, _ people.Bearer, in deviceQuery) (page[fleet.Device], error) {
-		f := fleet.DeviceFilter{Condition: due.Condition(in.Condition), Site: in.Site, Family: in.Family, Cluster: in.Cluster, Tag: in.Tag, Owner: in.Owner, Text: in.Text}
+	looks("/devices", "list devices by name, or sorted by condition, expires_at, site, family or address", func(ctx context.Context, s *service.Service, _ people.Bearer, in deviceQuery) (page[contract.Device], error) {
+		f := fleet.DevicesThat(in.DeviceFilter)
 		return pageOf(ctx, in.paged, f, s.Fleet.Devices, s.Fleet.CountDevices)
 	}),
-	posts("/devices", "add a device", func(ctx context.Context, s *service.Service, _ people.Bearer, in fleet.NewDevice) (fleet.Device, error) {
+	posts("/devices", "add a device", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.NewDevice) (contract.Device, error) {
 		return s.Fleet.AddDevice(ctx, in)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	showing("/devices/{name}", "show a device", theFleet, (*fleet.Service).Device),
-	does("PATCH", "/devices/{name}", "change a device", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editDevice) (fleet.Device, error) {
+	does("PATCH", "/devices/{name}", "change a device", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editDevice) (contract.Device, error) {
 		known, err := in.revision()
 		if err != nil {
-			return fleet.Device{}, err
+			return contract.Device{}, err
 		}
 		return s.Fleet.EditDevice(ctx, in.Name, in.DeviceChange, known)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	removal("/devices/{name}", "remove a device with its history", theFleet, (*fleet.Service).RemoveDevice),
-	does("POST", "/devices/{name}/tries", "test whether a device can be reached, signed in to and read; nothing is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (fleet.Try, error) {
+	does("POST", "/devices/{name}/tries", "test whether a device can be reached, signed in to and read; nothing is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (contract.Try, error) {
 		return s.Fleet.TryDevice(ctx, in.Name)
 	}).quietly(),
-	does("POST", "/devices/{name}/tidy", "remove the work folders of a device's replacements that are over, with the copies of old keys in them", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (work.Tidied, error) {
+	does("POST", "/devices/{name}/tidy", "remove the work folders of a device's replacements that are over, with the copies of old keys in them", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (contract.Tidied, error) {
 		return s.Work.TidyDevice(ctx, in.Name)
 	}),
-	takesFile("/imports", "make the inventory what a file says: devices are added and changed, none is removed", func(ctx context.Context, s *service.Service, _ people.Bearer, in fleet.ImportTerms) (fleet.Import, error) {
+	takesFile("/imports", "make the inventory what a file says: devices are added and changed, none is removed", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.ImportTerms) (contract.Import, error) {
 		return s.Fleet.ImportDevices(ctx, in)
-	}).by(people.Admin),
-	{method: "GET", path: v1 + "/export", role: people.Admin, summary: "all devices for a spreadsheet, without secrets", status: 200, in: askForm{}, media: "text/csv", handler: export},
+	}).by(contract.Admin),
+	{method: "GET", path: v1 + "/export", role: contract.Admin, summary: "all devices for a spreadsheet, without secrets", status: 200, in: askForm{}, media: "text/csv", handler: export},
 
 	listing("/sites", "list sites", theReach, (*reach.Service).Sites),
-	posts("/sites", "add a site", func(ctx context.Context, s *service.Service, _ people.Bearer, in reach.NewSite) (reach.Site, error) {
+	posts("/sites", "add a site", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.NewSite) (contract.Site, error) {
 		return s.Reach.AddSite(ctx, in)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	showing("/sites/{name}", "show a site", theReach, (*reach.Service).Site),
-	does("PATCH", "/sites/{name}", "change a site", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSite) (reach.Site, error) {
+	does("PATCH", "/sites/{name}", "change a site", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSite) (contract.Site, error) {
 		known, err := in.revision()
 		if err != nil {
-			return reach.Site{}, err
+			return contract.Site{}, err
 		}
 		return s.Reach.EditSite(ctx, in.Name, in.SiteChange, known)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	removal("/sites/{name}", "remove a site; its devices are reached directly from then on", theReach, (*reach.Service).RemoveSite),
 
 	listing("/credentials", "list credentials, without their secrets", theReach, (*reach.Service).Credentials),
-	posts("/credentials", "add a credential that devices share", func(ctx context.Context, s *service.Service, _ people.Bearer, in reach.NewCredential) (reach.Credential, error) {
+	posts("/credentials", "add a credential that devices share", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.NewCredential) (contract.Credential, error) {
 		return s.Reach.AddCredential(ctx, in)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	showing("/credentials/{name}", "show a credential, without its secrets", theReach, (*reach.Service).Credential),
-	does("PUT", "/credentials/{name}", "replace the user and secret of a credential; no device is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putCredential) (reach.Credential, error) {
+	does("PUT", "/credentials/{name}", "replace the user and secret of a credential; no device is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putCredential) (contract.Credential, error) {
 		known, err := in.revision()
 		if err != nil {
-			return reach.Credential{}, err
+			return contract.Credential{}, err
 		}
 		return s.Reach.ReplaceCredential(ctx, in.Name, in.CredentialChange, known)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	removal("/credentials/{name}", "remove a credential that no device uses", theReach, (*reach.Service).RemoveCredential),
 
-	looks("/slots", "list slots, worst condition first, then soonest end; or sorted by device, site, address or expires_at", func(ctx context.Context, s *service.Service, _ people.Bearer, in slotQuery) (page[fleet.Slot], error) {
-		return pageOf(ctx, in.paged, in.filter(), s.Fleet.Slots, s.Fleet.CountSlots)
+	looks("/slots", "list slots, worst condition first, then soonest end; or sorted by device, site, address or expires_at", func(ctx context.Context, s *service.Service, _ people.Bearer, in slotQuery) (page[contract.Slot], error) {
+		return pageOf(ctx, in.paged, fleet.SlotsThat(in.SlotFilter), s.Fleet.Slots, s.Fleet.CountSlots)
 	}),
 	{method: "GET", path: v1 + "/slots.csv", summary: "the slots that fit, all of them, as CSV", status: 200, in: slotQuery{}, media: "text/csv", handler: slotSheet},
-	looks("/search", "search everything: names, addresses, serial numbers, fingerprints, subjects, owners, tags and notes", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSearch) (fleet.Found, error) {
+	looks("/search", "search everything: names, addresses, serial numbers, fingerprints, subjects, owners, tags and notes", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSearch) (contract.Found, error) {
 		return s.Fleet.Search(ctx, in.Text)
 	}),
-	looks("/certificates/{sha256}", "show a certificate that was seen or made here, and who trusts it", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) (fleet.Known, error) {
+	looks("/certificates/{sha256}", "show a certificate that was seen or made here, and who trusts it", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) (contract.KnownDefault, error) {
 		return s.Fleet.Certificate(ctx, in.SHA256)
 	}),
-	looks("/facets", "list the values by which slots and devices are filtered", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (fleet.Facets, error) {
+	looks("/facets", "list the values by which slots and devices are filtered", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Facets, error) {
 		return s.Fleet.Facets(), nil
 	}),
-	does("POST", "/changes", "change many devices in the same way; one that is refused stops no other", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in fleet.Changes) (fleet.Changed, error) {
+	does("POST", "/changes", "change many devices in the same way; one that is refused stops no other", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.Changes) (contract.Changed, error) {
 		return s.Fleet.EditDevices(ctx, in)
-	}).by(people.Admin),
-	looks("/slots/{device}/{slot}", "show a slot with its chain and findings", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (fleet.Slot, error) {
+	}).by(contract.Admin),
+	looks("/slots/{device}/{slot}", "show a slot with its chain and findings", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (contract.Slot, error) {
 		return s.Fleet.Slot(ctx, in.Device, in.Slot)
 	}),
-	does("POST", "/devices/{name}/slots", "add a slot to a device, and read it", 201, func(ctx context.Context, s *service.Service, _ people.Bearer, in addSlot) (fleet.Slot, error) {
+	does("POST", "/devices/{name}/slots", "add a slot to a device, and read it", 201, func(ctx context.Context, s *service.Service, _ people.Bearer, in addSlot) (contract.Slot, error) {
 		return s.Fleet.AddSlot(ctx, in.Device, in.DeviceSlot)
-	}).by(people.Admin),
-	does("PATCH", "/slots/{device}/{slot}", "change where and how a slot is read, and read it", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSlot) (fleet.Slot, error) {
+	}).by(contract.Admin),
+	does("PATCH", "/slots/{device}/{slot}", "change where and how a slot is read, and read it", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSlot) (contract.Slot, error) {
 		known, err := in.revision()
 		if err != nil {
-			return fleet.Slot{}, err
+			return contract.Slot{}, err
 		}
 		return s.Fleet.EditSlot(ctx, in.Device, in.Slot, in.SlotChange, known)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	ends("DELETE", "/slots/{device}/{slot}", "remove a slot with its history", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) error {
 		return s.Fleet.RemoveSlot(ctx, in.Device, in.Slot)
-	}).by(people.Admin),
-	{method: "GET", path: v1 + "/slots/{device}/{slot}/chain", summary: "download the chain of a slot, completed from what is known", status: 200, in: askChain{}, media: "application/octet-stream", handler: slotChain, role: people.Viewer},
-	looks("/slots/{device}/{slot}/readings", "list the readings of a slot, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (page[fleet.PastReading], error) {
+	}).by(contract.Admin),
+	{method: "GET", path: v1 + "/slots/{device}/{slot}/chain", summary: "download the chain of a slot, completed from what is known", status: 200, in: askChain{}, media: "application/octet-stream", handler: slotChain, role: contract.Viewer},
+	looks("/slots/{device}/{slot}/readings", "list the readings of a slot, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (page[contract.PastReading], error) {
 		items, err := s.Fleet.Readings(ctx, in.Device, in.Slot)
-		return page[fleet.PastReading]{Items: items}, err
+		return page[contract.PastReading]{Items: items}, err
 	}),
-	does("POST", "/slots/{device}/{slot}/readings", "read a slot now", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (fleet.Slot, error) {
+	does("POST", "/slots/{device}/{slot}/readings", "read a slot now", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (contract.Slot, error) {
 		return s.Fleet.ReadSlot(ctx, in.Device, in.Slot)
 	}).quietly(),
-	begins("/sweeps", "read every slot, or those of a site; returns the running sweep, if there is one", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSweep) (watch.Sweep, error) {
+	begins("/sweeps", "read every slot, or those of a site; returns the running sweep, if there is one", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSweep) (contract.Sweep, error) {
 		return s.Watch.Sweep(ctx, in.Site)
 	}).quietly(),
-	looks("/sweeps/{id}", "show the progress of a sweep", func(_ context.Context, s *service.Service, _ people.Bearer, in byID) (watch.Sweep, error) {
+	looks("/sweeps/{id}", "show the progress of a sweep", func(_ context.Context, s *service.Service, _ people.Bearer, in byID) (contract.Sweep, error) {
 		return s.Watch.SweepOf(in.ID)
 	}),
-	does("POST", "/readings", "read an address that is not in the inventory", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in watch.AskReading) (watch.Seen, error) {
+	does("POST", "/readings", "read an address that is not in the inventory", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.AskReading) (contract.Seen, error) {
 		return s.Watch.ReadAddress(ctx, in)
 	}),
-	looks("/due", "list what must be done, most urgent first", func(ctx context.Context, s *service.Service, _ people.Bearer, in askDue) (fleet.Due, error) {
+	looks("/due", "list what must be done, most urgent first", func(ctx context.Context, s *service.Service, _ people.Bearer, in askDue) (contract.Due, error) {
 		return s.Fleet.Due(ctx, number(in.Within, "30"), in.Site, number(in.Limit, "1000"))
 	}),
 	listing("/protocols", "list the protocols that slots can be read by", theWatch, (*watch.Service).Protocols),

@@ -6,9 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/replacement"
-	"freshseal/service/people"
-	"freshseal/service/work"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/prometheus/client_golang/prometheus"
@@ -19,7 +18,7 @@ import (
 // metricsRoutes are for monitoring systems: the text format of Prometheus, with a token of the
 // role monitor, which opens nothing else.
 var metricsRoutes = []route{
-	{method: "GET", path: "/metrics", role: people.Monitor, summary: "metrics in the text format of Prometheus", status: 200, media: "text/plain; version=0.0.4", handler: metrics},
+	{method: "GET", path: "/metrics", role: contract.Monitor, summary: "metrics in the text format of Prometheus", status: 200, media: "text/plain; version=0.0.4", handler: metrics},
 }
 
 // metricsAge is how old figures may be: several systems that ask cost no more than one.
@@ -79,7 +78,7 @@ func metrics(s *Server) fiber.Handler {
 
 // counting tells figures as metrics.
 type counting struct {
-	work.Figures
+	contract.Figures
 	notices, unsent int // that are to be sent, and messages that could not be
 }
 

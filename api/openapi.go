@@ -4,6 +4,8 @@ import (
 	"bytes"
 	_ "embed"
 	"encoding/json"
+	"freshseal/contract"
+	"path"
 	"reflect"
 	"strings"
 
@@ -22,11 +24,11 @@ var description []byte
 // Description is the OpenAPI 3.1 document of all routes, as indented JSON.
 func Description() ([]byte, error) {
 	r := openapi31.NewReflector()
-	r.Spec.Info.WithTitle("Fresh Seal").WithVersion(Version).
+	r.Spec.Info.WithTitle("Fresh Seal").WithVersion(contract.Version).
 		WithDescription("Replaces the certificates of a fleet of devices. Errors are problem documents (RFC 9457).")
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "a client's token, from POST /api/v1/session with client: true")
 	r.Spec.SetAPIKeySecurity("cookie", cookieName, openapi.InCookie, "the console's session")
-	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptNullability(notNull), jsonschema.InterceptDefName(defName))
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptNullability(notNull), jsonschema.InterceptDefName(defName), jsonschema.InterceptSchema(describeProperties))
 	for _, route := range routes {
 		op, err := r.NewOperationContext(route.method, route.path)
 		if err != nil {
@@ -41,7 +43,7 @@ func Description() ([]byte, error) {
 			u.HTTPStatus = route.status
 			u.ContentType = route.media
 		})
-		op.AddRespStructure(Problem{}, func(u *openapi.ContentUnit) {
+		op.AddRespStructure(contract.Problem{}, func(u *openapi.ContentUnit) {
 			u.IsDefault = true
 			u.ContentType = "application/problem+json"
 			u.Description = "what went wrong, why, and what to do next"
@@ -77,6 +79,40 @@ func defName(t reflect.Type, _ string) string {
 		name = strings.TrimSuffix(inner[strings.LastIndexAny(inner, "./")+1:], "]") + "List"
 	}
 	return strings.ToUpper(name[:1]) + name[1:]
+}
+
+// describeProperties describes the properties of core's types, which have no tags for that.
+func describeProperties(p jsonschema.InterceptSchemaParams) (stop bool, err error) {
+	t := p.Value.Type()
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	if p.Processed && t.Kind() == reflect.Struct {
+		describeFields(t, p.Schema)
+	}
+	return false, nil
+}
+
+func describeFields(t reflect.Type, schema *jsonschema.Schema) {
+	_, ours := strings.CutPrefix(t.PkgPath(), "freshseal/core/")
+	for i := range t.NumField() {
+		field := t.Field(i)
+		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+		if field.Anonymous && name == "" {
+			inner := field.Type
+			for inner.Kind() == reflect.Pointer {
+				inner = inner.Elem()
+			}
+			if inner.Kind() == reflect.Struct {
+				describeFields(inner, schema)
+			}
+			continue
+		}
+		text := contract.Descriptions[path.Base(t.PkgPath())+"."+t.Name()+"."+name]
+		if property, has := schema.Properties[name]; ours && has && text != "" && property.TypeObject != nil {
+			property.TypeObject.WithDescription(text)
+		}
+	}
 }
 
 func indent(text []byte) ([]byte, error) {

@@ -3,10 +3,10 @@ package api
 import (
 	"context"
 
+	"freshseal/contract"
 	"freshseal/service/people"
 	"freshseal/service/work"
 
-	"freshseal/core/cert"
 	"freshseal/service"
 
 	"github.com/gofiber/fiber/v3"
@@ -18,10 +18,10 @@ var ownRoutes = []route{
 	{method: "GET", path: "/readyz", summary: "report whether the service is ready", status: 200, out: Health{}, handler: ready, open: true},
 	{method: "GET", path: v1 + "/openapi.json", summary: "this description", status: 200, out: map[string]any{}, handler: describe, open: true},
 	listing("/succession", "list the successive certificates of the service, each signed by the key of its predecessor", theWork, (*work.Service).Succession).openly(),
-	{method: "GET", path: v1 + "/backup", role: people.Admin, summary: "download a copy of the database", status: 200, media: "application/vnd.sqlite3", handler: backup},
+	{method: "GET", path: v1 + "/backup", role: contract.Admin, summary: "download a copy of the database", status: 200, media: "application/vnd.sqlite3", handler: backup},
 	looks("/status", "show a summary of the fleet", status),
 	looks("/settings", "show the configuration of the service", func(_ context.Context, s *service.Service, _ people.Bearer, _ nothing) (service.Settings, error) {
-		return s.Settings(Version), nil
+		return s.Settings(contract.Version), nil
 	}),
 }
 
@@ -43,19 +43,7 @@ func ready(s *Server) fiber.Handler {
 	}
 }
 
-// Status is a summary of the fleet, with the signed-in user.
-type Status struct {
-	Version string `json:"version" required:"true"`
-	User    string `json:"user" required:"true"`
-	work.Overview
-}
-
-func status(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (Status, error) {
+func status(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (contract.Status, error) {
 	overview, err := s.Work.Overview(ctx)
-	return Status{Version, who.User, overview}, err
-}
-
-// Succession lets clients follow that pinned an older certificate.
-type Succession struct {
-	Items []cert.Endorsement `json:"items"`
+	return contract.Status{Version: contract.Version, User: who.User, Overview: overview}, err
 }

@@ -1,8 +1,7 @@
 package api
 
 import (
-	"freshseal/service/people"
-	"freshseal/service/work"
+	"freshseal/contract"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -18,7 +17,7 @@ type askReport struct {
 
 // reportRoutes are about reports.
 var reportRoutes = []route{
-	{method: "GET", path: v1 + "/reports/{kind}", role: people.Viewer, summary: "a report: state (of the fleet as of a day), replaced (in a period), exceptions", status: 200, in: askReport{}, media: "text/csv", handler: report},
+	{method: "GET", path: v1 + "/reports/{kind}", role: contract.Viewer, summary: "a report: state (of the fleet as of a day), replaced (in a period), exceptions", status: 200, in: askReport{}, media: "text/csv", handler: report},
 }
 
 func report(s *Server) fiber.Handler {
@@ -27,7 +26,7 @@ func report(s *Server) fiber.Handler {
 		if err := decode(c, &in, 0); err != nil {
 			return err
 		}
-		f, err := s.service.Work.Report(c.Context(), work.AskReport(in))
+		f, err := s.service.Work.Report(c.Context(), contract.AskReport(in))
 		if err != nil {
 			return err
 		}

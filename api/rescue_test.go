@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"encoding/json"
+	"freshseal/contract"
 	"log/slog"
 	"net/http/httptest"
 	"strings"
@@ -25,7 +26,7 @@ func TestAPanicIsAnsweredAndLogged(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var p Problem
+	var p contract.Problem
 	if err := json.NewDecoder(answer.Body).Decode(&p); err != nil || answer.StatusCode != 500 {
 		t.Fatalf("%d: %v", answer.StatusCode, err)
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 
+	"freshseal/contract"
 	"freshseal/service/desk"
 	"freshseal/service/fleet"
 	"freshseal/service/paging"
@@ -20,9 +21,6 @@ import (
 	"github.com/gofiber/fiber/v3"
 )
 
-// Version is the program's version.
-const Version = "0.2.0"
-
 const v1 = "/api/v1"
 
 // route is one address of the API: what it takes, what it gives and how it is
@@ -36,7 +34,7 @@ type route struct {
 	shown                 func(*Server, fiber.Ctx) (any, error) // of a GET: what it answers with
 	open                  bool                                  // may be called without signing in
 	quiet                 bool                                  // changes nothing that the ledger wants to know
-	role                  people.Role                           // that is needed; where none is said, viewers may look and operators change
+	role                  contract.Role                         // that is needed; where none is said, viewers may look and operators change
 	media                 string                                // of the answer, when it is not JSON
 }
 
@@ -44,14 +42,14 @@ type route struct {
 var routes = slices.Concat(ownRoutes, metricsRoutes, calendarRoutes, peopleRoutes, fleetRoutes, stockRoutes, aheadRoutes, reportRoutes, workRoutes, pinRoutes, tellRoutes, deskRoutes, ruleRoutes)
 
 // needs is the role that a call needs.
-func (r route) needs() people.Role {
+func (r route) needs() contract.Role {
 	switch {
 	case r.role != "":
 		return r.role
 	case r.method == "GET":
-		return people.Viewer
+		return contract.Viewer
 	}
-	return people.Operator
+	return contract.Operator
 }
 
 // guarded says that a change must name the revision that it is for.
@@ -63,7 +61,7 @@ func (r route) guarded() bool {
 }
 
 // by says which role is needed.
-func (r route) by(role people.Role) route {
+func (r route) by(role contract.Role) route {
 	r.role = role
 	return r
 }
@@ -155,7 +153,7 @@ func showing[R, T any](path, summary string, room func(*service.Service) R, show
 func removal[R any](path, summary string, room func(*service.Service) R, remove func(R, context.Context, string) error) route {
 	return ends("DELETE", path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) error {
 		return remove(room(s), ctx, in.Name)
-	}).by(people.Admin)
+	}).by(contract.Admin)
 }
 
 // page is a list or a part of one.

@@ -10,13 +10,12 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/audience"
 	"freshseal/core/pack"
-	"freshseal/service/desk"
-	"freshseal/service/people"
+	"freshseal/service/fleet"
 	"freshseal/service/problem"
 	"freshseal/service/sheet"
-	"freshseal/service/watch"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -111,7 +110,7 @@ func exportFile(s *Server) fiber.Handler {
 func taskFile(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		name := c.Params("name")
-		content, err := s.service.Work.TaskFile(c.Context(), c.Params("id"), name, bearer(c).User, bearer(c).Role.Reaches(people.Operator))
+		content, err := s.service.Work.TaskFile(c.Context(), c.Params("id"), name, bearer(c).User, bearer(c).Role.Reaches(contract.Operator))
 		if err != nil {
 			return err
 		}
@@ -167,7 +166,7 @@ func slotSheet(s *Server) fiber.Handler {
 			return err
 		}
 		var rows bytes.Buffer
-		if err := s.service.Fleet.SlotSheet(c.Context(), &rows, in.filter(), wanted); err != nil {
+		if err := s.service.Fleet.SlotSheet(c.Context(), &rows, fleet.SlotsThat(in.SlotFilter), wanted); err != nil {
 			return err
 		}
 		if err := s.service.People.Record(c.Context(), bearer(c).User, "export slots", string(c.Request().URI().QueryString())); err != nil {
@@ -205,10 +204,10 @@ func intake(s *Server) fiber.Handler {
 		field := func(name string) []string {
 			return slices.DeleteFunc(in.fields[name], func(text string) bool { return text == "" })
 		}
-		if slices.Contains(field("trust_roots"), "true") && !bearer(c).Role.Reaches(people.Admin) {
+		if slices.Contains(field("trust_roots"), "true") && !bearer(c).Role.Reaches(contract.Admin) {
 			return problem.New(problem.Refused, "the pile was not taken in", "only an admin may let the fleet trust roots", "take it in without trusting its roots, or ask an admin")
 		}
-		out, err := s.service.Desk.TakeIn(ctx, in.files, desk.IntakeTerms{Keys: slices.Contains(field("keys"), "true"), TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")}, bearer(c).User)
+		out, err := s.service.Desk.TakeIn(ctx, in.files, contract.IntakeTerms{Keys: slices.Contains(field("keys"), "true"), TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")}, bearer(c).User)
 		if err != nil {
 			return err
 		}
@@ -225,7 +224,7 @@ func events(s *Server) fiber.Handler {
 			return err
 		}
 		after, _ := strconv.ParseInt(c.Get("Last-Event-ID"), 10, 64) // none, or nonsense: from the first
-		return s.stream(c, func(take func(watch.Event) error, beat func() error) error {
+		return s.stream(c, func(take func(contract.Event) error, beat func() error) error {
 			return s.service.Work.Watch(s.stop, id, after, take, beat)
 		})
 	}
@@ -241,14 +240,14 @@ func happenings(s *Server) fiber.Handler {
 				return err
 			}
 		}
-		return s.stream(c, func(take func(watch.Event) error, beat func() error) error {
+		return s.stream(c, func(take func(contract.Event) error, beat func() error) error {
 			return s.service.Watch.Follow(s.stop, about, after, take, beat, func() (bool, error) { return false, nil })
 		})
 	}
 }
 
 // stream sends events until follow ends; that it ended well is an event too.
-func (s *Server) stream(c fiber.Ctx, follow func(take func(watch.Event) error, beat func() error) error) error {
+func (s *Server) stream(c fiber.Ctx, follow func(take func(contract.Event) error, beat func() error) error) error {
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	conn, secret := c.RequestCtx().Conn(), bearer(c).Secret
@@ -271,7 +270,7 @@ func (s *Server) stream(c fiber.Ctx, follow func(take func(watch.Event) error, b
 		if flush() != nil {
 			return
 		}
-		err := follow(func(e watch.Event) error {
+		err := follow(func(e contract.Event) error {
 			fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.JSON())
 			return flush()
 		}, func() error {

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 
+	"freshseal/contract"
 	"freshseal/core/notice"
 	"freshseal/service"
 	"freshseal/service/people"
@@ -13,7 +14,7 @@ type (
 	putChannel struct {
 		Name string `path:"name" json:"-"`
 		guarded
-		tell.NewChannel
+		contract.NewChannel
 	}
 	putRule struct {
 		Name string `path:"name" json:"-"`
@@ -21,13 +22,13 @@ type (
 		notice.Rule
 	}
 	noticeQuery struct {
-		tell.NoticeFilter
+		contract.NoticeFilter
 		paged
 	}
 	acknowledge struct {
 		Device string `path:"device" json:"-"`
 		Slot   string `path:"slot" json:"-"`
-		tell.AskAcknowledge
+		contract.AskAcknowledge
 	}
 )
 
@@ -35,34 +36,34 @@ func theTell(s *service.Service) *tell.Service { return s.Tell }
 
 // tellRoutes are about who is told of what.
 var tellRoutes = []route{
-	listing("/channels", "list the channels over which people are told", theTell, (*tell.Service).Channels).by(people.Admin),
-	showing("/channels/{name}", "show a channel, without its secret", theTell, (*tell.Service).Channel).by(people.Admin),
-	does("PUT", "/channels/{name}", "set a channel: mail, webhook or syslog", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putChannel) (tell.Channel, error) {
+	listing("/channels", "list the channels over which people are told", theTell, (*tell.Service).Channels).by(contract.Admin),
+	showing("/channels/{name}", "show a channel, without its secret", theTell, (*tell.Service).Channel).by(contract.Admin),
+	does("PUT", "/channels/{name}", "set a channel: mail, webhook or syslog", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putChannel) (contract.Channel, error) {
 		known, err := in.revision()
 		if err != nil {
-			return tell.Channel{}, err
+			return contract.Channel{}, err
 		}
 		return s.Tell.SetChannel(ctx, in.Name, in.NewChannel, known)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	removal("/channels/{name}", "remove a channel that no rule uses", theTell, (*tell.Service).RemoveChannel),
-	does("POST", "/channels/{name}/trials", "send a message that only tries the channel", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (tell.Trial, error) {
+	does("POST", "/channels/{name}/trials", "send a message that only tries the channel", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (contract.Trial, error) {
 		return s.Tell.TryChannel(ctx, in.Name)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	listing("/notice-rules", "list the rules by which people are told", theTell, (*tell.Service).Rules),
 	showing("/notice-rules/{name}", "show a rule", theTell, (*tell.Service).Rule),
-	does("PUT", "/notice-rules/{name}", "set a rule", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putRule) (tell.Rule, error) {
+	does("PUT", "/notice-rules/{name}", "set a rule", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putRule) (contract.Rule, error) {
 		known, err := in.revision()
 		if err != nil {
-			return tell.Rule{}, err
+			return contract.Rule{}, err
 		}
 		return s.Tell.SetRule(ctx, in.Name, in.Rule, known)
-	}).by(people.Admin),
+	}).by(contract.Admin),
 	removal("/notice-rules/{name}", "remove a rule; what was made by it is sent all the same", theTell, (*tell.Service).RemoveRule),
-	looks("/notices", "list the notices, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in noticeQuery) (page[tell.Notice], error) {
+	looks("/notices", "list the notices, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in noticeQuery) (page[contract.Notice], error) {
 		return pageOf(ctx, in.paged, in.NoticeFilter, s.Tell.Notices, s.Tell.CountNotices)
 	}),
 	listing("/acknowledgements", "list the slots of which somebody knows", theTell, (*tell.Service).Acknowledgements),
-	does("PUT", "/slots/{device}/{slot}/acknowledgement", "say that somebody knows of a slot: until a day nobody is told of it, unless it gets worse", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in acknowledge) (tell.Acknowledgement, error) {
+	does("PUT", "/slots/{device}/{slot}/acknowledgement", "say that somebody knows of a slot: until a day nobody is told of it, unless it gets worse", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in acknowledge) (contract.Acknowledgement, error) {
 		return s.Tell.Acknowledge(ctx, in.Device, in.Slot, in.AskAcknowledge, who.User)
 	}),
 	ends("DELETE", "/slots/{device}/{slot}/acknowledgement", "take that back", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) error {

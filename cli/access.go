@@ -7,10 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"freshseal/api"
+	"freshseal/contract"
 	"freshseal/core/procedure"
-	"freshseal/service/fleet"
-	"freshseal/service/reach"
 
 	"github.com/spf13/pflag"
 )
@@ -50,8 +48,8 @@ func (x *accessFlags) given(f *pflag.FlagSet) bool {
 }
 
 // change is what the flags say, secrets apart.
-func (x *accessFlags) change(f *pflag.FlagSet) (reach.AccessChange, error) {
-	c := reach.AccessChange{Link: x.link}
+func (x *accessFlags) change(f *pflag.FlagSet) (contract.AccessChange, error) {
+	c := contract.AccessChange{Link: x.link}
 	for flag, to := range map[string]struct {
 		to   **string
 		from *string
@@ -69,7 +67,7 @@ func (x *accessFlags) change(f *pflag.FlagSet) (reach.AccessChange, error) {
 }
 
 // secrets reads the secrets of who signs in; a password that is in no file is asked for.
-func (x *accessFlags) secrets(a *app, who string) (reach.Secrets, error) {
+func (x *accessFlags) secrets(a *app, who string) (contract.Secrets, error) {
 	out, err := x.fromFiles(a, who)
 	if err == nil && out.Key == "" && out.Password == "" {
 		out.Password, err = a.secret("password of "+who, "", "--password-file or --key-file")
@@ -78,8 +76,8 @@ func (x *accessFlags) secrets(a *app, who string) (reach.Secrets, error) {
 }
 
 // fromFiles reads the secrets that are in files.
-func (x *accessFlags) fromFiles(a *app, who string) (reach.Secrets, error) {
-	var out reach.Secrets
+func (x *accessFlags) fromFiles(a *app, who string) (contract.Secrets, error) {
+	var out contract.Secrets
 	if x.keyFile != "" {
 		text, err := os.ReadFile(x.keyFile)
 		if err != nil {
@@ -118,14 +116,14 @@ func (x *accessFlags) hostKey(a *app, ctx context.Context, client *client, link,
 }
 
 // fill completes a new access: the secrets and the host key that signing in needs.
-func (x *accessFlags) fill(a *app, ctx context.Context, client *client, c *reach.AccessChange, site, address string) error {
+func (x *accessFlags) fill(a *app, ctx context.Context, client *client, c *contract.AccessChange, site, address string) error {
 	if c.Address != nil && *c.Address != "" {
 		address = *c.Address
 	}
 	if c.Link == "" {
 		c.Link = procedure.SSH
 	}
-	port := reach.UsualPort(c.Link)
+	port := procedure.UsualPort(c.Link)
 	if c.Port != nil {
 		port = *c.Port
 	}
@@ -155,13 +153,13 @@ func signsIn(ctx context.Context, client *client, family string) ([]string, erro
 	if family == "" {
 		return nil, nil
 	}
-	var p api.Procedure
+	var p contract.Procedure
 	err := client.do(ctx, "GET", v1+"/procedures"+item(family), nil, &p)
-	return slices.DeleteFunc(p.Links, func(link string) bool { return !slices.Contains(reach.Links(), link) }), err
+	return slices.DeleteFunc(p.Links, func(link string) bool { return !slices.Contains(procedure.SignedIn(), link) }), err
 }
 
 // edit adds to a change of a device how it is reached, where flags say so.
-func (x *accessFlags) edit(a *app, f *pflag.FlagSet, name string, c *fleet.DeviceChange) error {
+func (x *accessFlags) edit(a *app, f *pflag.FlagSet, name string, c *contract.DeviceChange) error {
 	if !x.given(f) {
 		return nil
 	}
@@ -172,11 +170,11 @@ func (x *accessFlags) edit(a *app, f *pflag.FlagSet, name string, c *fleet.Devic
 	if change.Secrets, err = x.fromFiles(a, name); err != nil {
 		return err
 	}
-	c.Access = []reach.AccessChange{change}
+	c.Access = []contract.AccessChange{change}
 	return nil
 }
 
-func accessRows(t *table, all []reach.Access) {
+func accessRows(t *table, all []contract.Access) {
 	for _, each := range all {
 		who := each.User
 		if each.Credential != "" {

@@ -3,11 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
+	"freshseal/contract"
 	"net/url"
 	"strconv"
 	"strings"
-
-	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -18,7 +17,7 @@ func (a *app) expiring() *cobra.Command {
 	c := &cobra.Command{
 		Use: "expiring", Short: "List what else expires: intermediates, roots, validations of domains, tokens, calendars", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			items, err := listOf[work.Expiring](ctx, client, "/expiring?within="+strconv.Itoa(within))
+			items, err := listOf[contract.Expiring](ctx, client, "/expiring?within="+strconv.Itoa(within))
 			if err != nil {
 				return err
 			}
@@ -47,7 +46,7 @@ func (a *app) forecast() *cobra.Command {
 		Long:    "Count the replacements of the coming years: if certificates live as long as now, and under the coming longest lives of publicly trusted certificates. Hours are those of people, for guided replacements and for devices without a procedure.",
 		Example: "  freshseal forecast --weeks 208\n  freshseal forecast --site Mainquay --each-week --as csv",
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var f work.Forecast
+			var f contract.Forecast
 			if err := client.do(ctx, "GET", v1+"/forecast?"+url.Values{"weeks": {strconv.Itoa(weeks)}, "site": {site}, "public": {strconv.FormatBool(public)}}.Encode(), nil, &f); err != nil {
 				return err
 			}
@@ -91,4 +90,4 @@ func (a *app) forecast() *cobra.Command {
 	return c
 }
 
-func total(h work.Hands) string { return strconv.Itoa(h.Automatic + h.Guided + h.Outside) }
+func total(h contract.Hands) string { return strconv.Itoa(h.Automatic + h.Guided + h.Outside) }

@@ -6,8 +6,7 @@ import (
 	"os"
 	"strings"
 
-	"freshseal/service/problem"
-	"freshseal/service/watch"
+	"freshseal/contract"
 
 	"freshseal/core/audience"
 	"freshseal/core/cert"
@@ -20,7 +19,7 @@ func (a *app) audience() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List audiences", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[watch.Audience](ctx, client, "/audiences")
+			all, err := listOf[contract.Audience](ctx, client, "/audiences")
 			if err != nil {
 				return err
 			}
@@ -85,7 +84,7 @@ func (a *app) rootsFrom(ctx context.Context, client *client, named []string, sys
 		if len(named) > 0 || system {
 			return nil, misuse("it is not clear which roots are meant", "--from-authority stands beside a file or --system", "name one of them")
 		}
-		return client.fetched(ctx, v1+"/authorities"+item(authority)+"/exports", watch.Export{Form: string(audience.PEM)})
+		return client.fetched(ctx, v1+"/authorities"+item(authority)+"/exports", contract.Export{Form: string(audience.PEM)})
 	}
 	file, err := rootsFile(named, system)
 	if err != nil {
@@ -95,8 +94,8 @@ func (a *app) rootsFrom(ctx context.Context, client *client, named []string, sys
 }
 
 // audienceRevision is the revision of an audience; 0 where there is none yet.
-func audienceRevision(ctx context.Context, client *client, name string) (problem.Revision, error) {
-	all, err := listOf[watch.Audience](ctx, client, "/audiences")
+func audienceRevision(ctx context.Context, client *client, name string) (contract.Revision, error) {
+	all, err := listOf[contract.Audience](ctx, client, "/audiences")
 	for _, each := range all {
 		if each.Name == name {
 			return each.Revision, err
@@ -151,8 +150,8 @@ func (a *app) audienceExport() *cobra.Command {
 }
 
 // exporting is a command that writes roots to a file, those of what it is given below a path of the API.
-func (a *app) exporting(what, short, below string) (*cobra.Command, *watch.Export) {
-	e := &watch.Export{}
+func (a *app) exporting(what, short, below string) (*cobra.Command, *contract.Export) {
+	e := &contract.Export{}
 	var out, passphraseFile string
 	c := &cobra.Command{
 		Use: "export " + what + " --form FORM --out FILE", Short: short, Args: cobra.ExactArgs(1),

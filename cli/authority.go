@@ -2,9 +2,8 @@ package cli
 
 import (
 	"context"
+	"freshseal/contract"
 	"net/url"
-
-	"freshseal/service/watch"
 
 	"github.com/spf13/cobra"
 )
@@ -14,7 +13,7 @@ func (a *app) authority() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the certificates from which chains are completed", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var all watch.Authorities
+			var all contract.Authorities
 			if err := client.do(ctx, "GET", v1+"/authorities?"+url.Values{"text": {text}}.Encode(), nil, &all); err != nil {
 				return err
 			}

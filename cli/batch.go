@@ -5,9 +5,8 @@ import (
 	"fmt"
 	"net/url"
 
+	"freshseal/contract"
 	"freshseal/core/request"
-	"freshseal/service/fleet"
-	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -17,7 +16,7 @@ func (a *app) find() *cobra.Command {
 	return &cobra.Command{
 		Use: "find TEXT", Short: "Search names, addresses, serial numbers, fingerprints, subjects, owners, tags and notes", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var found fleet.Found
+			var found contract.Found
 			if err := client.do(ctx, "GET", v1+"/search?"+url.Values{"text": {args[0]}}.Encode(), nil, &found); err != nil {
 				return err
 			}
@@ -39,7 +38,7 @@ func (a *app) batch() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List batches, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[work.Batch](ctx, client, "/batches")
+			all, err := listOf[contract.Batch](ctx, client, "/batches")
 			if err != nil {
 				return err
 			}
@@ -69,7 +68,7 @@ func (a *app) batch() *cobra.Command {
 }
 
 func (a *app) batchBegin() *cobra.Command {
-	var o work.BatchOrder
+	var o contract.BatchOrder
 	var key string
 	var rehearse bool
 	var chosen func() url.Values
@@ -83,12 +82,12 @@ func (a *app) batchBegin() *cobra.Command {
 				if len(f) == 0 {
 					return &trouble{"nothing was begun", "it is not said which slots", "name them, or give flags such as --site", exitUsage}
 				}
-				o.Filter = &work.SlotChoice{Condition: f.Get("condition"), Site: f.Get("site"), Family: f.Get("family"), Tag: f.Get("tag"), Owner: f.Get("owner"), Signer: f.Get("signer"), Ends: f.Get("ends"), Serves: f.Get("serves"), Text: f.Get("text")}
+				o.Filter = &contract.SlotFilter{Condition: f.Get("condition"), Site: f.Get("site"), Family: f.Get("family"), Tag: f.Get("tag"), Owner: f.Get("owner"), Signer: f.Get("signer"), Ends: f.Get("ends"), Serves: f.Get("serves"), Text: f.Get("text")}
 			}
 			if rehearse {
 				return a.rehearseBatch(ctx, client, o)
 			}
-			var b work.Batch
+			var b contract.Batch
 			if err := client.do(ctx, "POST", v1+"/batches", o, &b); err != nil {
 				return err
 			}
@@ -104,8 +103,8 @@ func (a *app) batchBegin() *cobra.Command {
 	return c
 }
 
-func (a *app) rehearseBatch(ctx context.Context, client *client, o work.BatchOrder) error {
-	var r work.BatchRehearsal
+func (a *app) rehearseBatch(ctx context.Context, client *client, o contract.BatchOrder) error {
+	var r contract.BatchRehearsal
 	if err := client.do(ctx, "POST", v1+"/batches/rehearsals", o, &r); err != nil {
 		return err
 	}
@@ -130,11 +129,11 @@ func (a *app) rehearseBatch(ctx context.Context, client *client, o work.BatchOrd
 // printBatch shows a batch with its slots; one of which something was refused is
 // something found wrong.
 func (a *app) printBatch(ctx context.Context, client *client, id string) error {
-	var b work.Batch
+	var b contract.Batch
 	if err := client.do(ctx, "GET", v1+"/batches"+item(id), nil, &b); err != nil {
 		return err
 	}
-	items, err := listOf[work.BatchItem](ctx, client, "/batches"+item(id, "items"))
+	items, err := listOf[contract.BatchItem](ctx, client, "/batches"+item(id, "items"))
 	if err != nil {
 		return err
 	}
@@ -148,8 +147,8 @@ func (a *app) printBatch(ctx context.Context, client *client, id string) error {
 			b.ID, b.State, c.Slots, c.Sealed, c.UnderWay, c.Held, c.Reverted, c.Cancelled, c.Closed, c.Refused, c.Waiting+c.Left)
 	}
 	if err := a.print(struct {
-		work.Batch
-		Items []work.BatchItem `json:"items"`
+		contract.Batch
+		Items []contract.BatchItem `json:"items"`
 	}{b, items}, t); err != nil {
 		return err
 	}

@@ -2,9 +2,8 @@ package cli
 
 import (
 	"context"
+	"freshseal/contract"
 	"time"
-
-	"freshseal/service/desk"
 
 	"github.com/spf13/cobra"
 )
@@ -14,7 +13,7 @@ func (a *app) bench() *cobra.Command {
 	show := &cobra.Command{
 		Use: "show", Short: "Show the certificates of bench, the root first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var b desk.Bench
+			var b contract.Bench
 			if err := client.do(ctx, "GET", v1+"/bench", nil, &b); err != nil {
 				return err
 			}
@@ -24,7 +23,7 @@ func (a *app) bench() *cobra.Command {
 	return noun("bench", "The authority of your own, for labs and small networks", show, a.benchSetup())
 }
 
-func benchTable(b desk.Bench) table {
+func benchTable(b contract.Bench) table {
 	t := table{head: []string{"level", "from", "to", "SHA-256"}}
 	for _, l := range b.Levels {
 		t.add(l.Subject, l.NotBefore.Format(time.DateOnly), l.NotAfter.Format(time.DateOnly), l.SHA256)
@@ -33,7 +32,7 @@ func benchTable(b desk.Bench) table {
 }
 
 // printBench prints it, with what to do with its root.
-func (a *app) printBench(b desk.Bench) error {
+func (a *app) printBench(b contract.Bench) error {
 	if err := a.print(b, benchTable(b)); err != nil || a.as != "table" {
 		return err
 	}
@@ -42,7 +41,7 @@ func (a *app) printBench(b desk.Bench) error {
 }
 
 func (a *app) benchSetup() *cobra.Command {
-	var setup desk.BenchSetup
+	var setup contract.BenchSetup
 	var yes bool
 	c := &cobra.Command{
 		Use: "setup --level NAME --level NAME …", Short: "Replace bench by an authority with names and lifetimes of your own", Args: cobra.NoArgs,
@@ -53,7 +52,7 @@ func (a *app) benchSetup() *cobra.Command {
 			"  freshseal bench setup --keep-root --level - --level \"Tidewrack Issuing 2\"",
 	}
 	c.RunE = a.calling(func(ctx context.Context, client *client, _ []string) error {
-		var now desk.Bench
+		var now contract.Bench
 		if err := client.do(ctx, "GET", v1+"/bench", nil, &now); err != nil {
 			return err
 		}
@@ -64,7 +63,7 @@ func (a *app) benchSetup() *cobra.Command {
 				return err
 			}
 		}
-		var made desk.Bench
+		var made contract.Bench
 		if err := client.do(ctx, "PUT", v1+"/bench", setup, &made); err != nil {
 			return err
 		}

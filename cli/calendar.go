@@ -2,9 +2,8 @@ package cli
 
 import (
 	"context"
+	"freshseal/contract"
 	"strings"
-
-	"freshseal/service/people"
 
 	"github.com/spf13/cobra"
 )
@@ -14,7 +13,7 @@ func (a *app) calendar() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List your calendars", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			feeds, err := listOf[people.Feed](ctx, client, "/calendars")
+			feeds, err := listOf[contract.Feed](ctx, client, "/calendars")
 			if err != nil {
 				return err
 			}
@@ -29,7 +28,7 @@ func (a *app) calendar() *cobra.Command {
 	add := &cobra.Command{
 		Use: "add", Short: "Make a calendar of act-by dates and expiries; its secret address is shown once", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var f people.Feed
+			var f contract.Feed
 			if err := client.do(ctx, "POST", v1+"/calendars", map[string]string{"site": site}, &f); err != nil {
 				return err
 			}

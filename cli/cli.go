@@ -6,14 +6,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"freshseal/contract"
 	"io"
 	"os"
 	"os/signal"
 	"strings"
 	"syscall"
 	"time"
-
-	"freshseal/api"
 
 	"github.com/spf13/cobra"
 )
@@ -60,12 +59,12 @@ type app struct {
 	as     string
 }
 
-// Main runs the program with the service's clock and returns its exit code.
-func Main(args []string, now func() time.Time) int {
+// Main runs the program with the service's clock, and with the commands that run the service. It returns its exit code.
+func Main(args []string, now func() time.Time, more Commands) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{out: os.Stdout, err: os.Stderr, in: os.Stdin, now: now}
-	root := a.root()
+	root := a.root(more)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	return a.report(err)
@@ -103,10 +102,13 @@ func isUsage(err error) bool {
 	return false
 }
 
-func (a *app) root() *cobra.Command {
+// Root is the tree of all commands, for documents.
+func Root(more Commands) *cobra.Command { return (&app{}).root(more) }
+
+func (a *app) root(more Commands) *cobra.Command {
 	root := &cobra.Command{
 		Use: "freshseal", Short: "Replace the certificates of a fleet of devices, and prove it on the wire",
-		SilenceErrors: true, SilenceUsage: true, Version: api.Version,
+		SilenceErrors: true, SilenceUsage: true, Version: contract.Version,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
 	root.SetOut(a.out)
@@ -119,8 +121,9 @@ func (a *app) root() *cobra.Command {
 		}
 		return nil
 	}
-	root.AddCommand(a.serve(), a.demo(), a.backup(), a.restore(), a.login(), a.logout(), a.status(), a.device(), a.site(), a.credential(), a.slot(), a.read(), a.sweep(), a.replace(), a.replacement(), a.batch(), a.find(), a.task(), a.pin(), a.calendar(), a.stock(), a.channel(), a.notice(), a.expiring(), a.reports(), a.forecast(),
+	root.AddCommand(a.backup(), a.login(), a.logout(), a.status(), a.device(), a.site(), a.credential(), a.slot(), a.read(), a.sweep(), a.replace(), a.replacement(), a.batch(), a.find(), a.task(), a.pin(), a.calendar(), a.stock(), a.channel(), a.notice(), a.expiring(), a.reports(), a.forecast(),
 		a.parcel(), a.intake(), a.aside(), a.inspect(), a.pack(), a.request(), a.signer(), a.bench(), a.audience(), a.authority(), a.procedure(), a.user(), a.token(), a.ledger(), a.policy(), a.due())
+	root.AddCommand(more(Host{a.out, a.err, a.now, a})...)
 	return root
 }
 

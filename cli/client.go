@@ -19,8 +19,7 @@ import (
 	"strings"
 	"syscall"
 
-	"freshseal/api"
-	"freshseal/service/problem"
+	"freshseal/contract"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -117,7 +116,7 @@ func (c *client) do(ctx context.Context, method, path string, in, out any) error
 
 // change is do for what somebody else may change too: the service refuses it when
 // it is of another revision by now.
-func (c *client) change(ctx context.Context, method, path string, known problem.Revision, in, out any) error {
+func (c *client) change(ctx context.Context, method, path string, known contract.Revision, in, out any) error {
 	return c.exchange(ctx, method, path, http.Header{"If-Match": {fmt.Sprintf(`"%d"`, known)}}, in, out)
 }
 
@@ -171,7 +170,7 @@ func (c *client) send(ctx context.Context, method, path string, header http.Head
 		return answer, nil
 	}
 	defer answer.Body.Close()
-	var p api.Problem
+	var p contract.Problem
 	if err := json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(&p); err != nil || p.Title == "" {
 		return nil, failed("the service answers "+answer.Status, "", "check that the address is that of a Fresh Seal service: "+c.file.URL)
 	}

@@ -2,8 +2,7 @@ package cli
 
 import (
 	"context"
-
-	"freshseal/service/reach"
+	"freshseal/contract"
 
 	"github.com/spf13/cobra"
 )
@@ -12,7 +11,7 @@ func (a *app) credential() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List credentials, without their secrets", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[reach.Credential](ctx, client, "/credentials")
+			all, err := listOf[contract.Credential](ctx, client, "/credentials")
 			if err != nil {
 				return err
 			}
@@ -26,12 +25,12 @@ func (a *app) credential() *cobra.Command {
 		}),
 	}
 	add := a.credentialChange("add NAME", "Add a user and secret that devices share",
-		func(ctx context.Context, client *client, name string, c reach.CredentialChange, out *reach.Credential) error {
-			return client.do(ctx, "POST", v1+"/credentials", reach.NewCredential{Name: name, CredentialChange: c}, out)
+		func(ctx context.Context, client *client, name string, c contract.CredentialChange, out *contract.Credential) error {
+			return client.do(ctx, "POST", v1+"/credentials", contract.NewCredential{Name: name, CredentialChange: c}, out)
 		})
 	replace := a.credentialChange("replace NAME", "Put another user and secret in its place; no device is touched",
-		func(ctx context.Context, client *client, name string, c reach.CredentialChange, out *reach.Credential) error {
-			var now reach.Credential
+		func(ctx context.Context, client *client, name string, c contract.CredentialChange, out *contract.Credential) error {
+			var now contract.Credential
 			if err := client.do(ctx, "GET", v1+"/credentials"+item(name), nil, &now); err != nil {
 				return err
 			}
@@ -40,7 +39,7 @@ func (a *app) credential() *cobra.Command {
 	return noun("credential", "Users and secrets that devices share", list, add, replace, remove)
 }
 
-func credentialTable(all ...reach.Credential) table {
+func credentialTable(all ...contract.Credential) table {
 	t := table{head: []string{"credential", "user", "devices", "added"}}
 	for _, c := range all {
 		t.add(c.Name, c.User, c.Devices, c.AddedAt)
@@ -48,8 +47,8 @@ func credentialTable(all ...reach.Credential) table {
 	return t
 }
 
-func (a *app) credentialChange(use, short string, send func(context.Context, *client, string, reach.CredentialChange, *reach.Credential) error) *cobra.Command {
-	var change reach.CredentialChange
+func (a *app) credentialChange(use, short string, send func(context.Context, *client, string, contract.CredentialChange, *contract.Credential) error) *cobra.Command {
+	var change contract.CredentialChange
 	var access accessFlags
 	c := &cobra.Command{
 		Use: use + " --user USER", Short: short, Args: cobra.ExactArgs(1),
@@ -58,7 +57,7 @@ func (a *app) credentialChange(use, short string, send func(context.Context, *cl
 			if change.Secrets, err = access.secrets(a, change.User); err != nil {
 				return err
 			}
-			var out reach.Credential
+			var out contract.Credential
 			if err := send(ctx, client, args[0], change, &out); err != nil {
 				return err
 			}

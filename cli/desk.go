@@ -14,10 +14,10 @@ import (
 	"runtime/debug"
 	"strings"
 
-	"freshseal/service/desk"
-	"freshseal/service/watch"
+	"freshseal/contract"
 
 	"freshseal/core/cert"
+	"freshseal/core/judge"
 	"freshseal/core/pile"
 
 	"github.com/spf13/cobra"
@@ -35,7 +35,7 @@ func (a *app) parcelPack() *cobra.Command {
 			if _, err := os.Stat(out); err == nil {
 				return misuse(out+" already exists", "", "name another file with --out")
 			}
-			var p desk.Parcel
+			var p contract.Parcel
 			if err := client.do(ctx, "POST", v1+"/parcels", map[string]string{"signer": signer}, &p); err != nil {
 				return err
 			}
@@ -82,7 +82,7 @@ func (a *app) parcelList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List parcels, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			parcels, err := listOf[desk.Parcel](ctx, client, "/parcels")
+			parcels, err := listOf[contract.Parcel](ctx, client, "/parcels")
 			if err != nil {
 				return err
 			}
@@ -108,11 +108,11 @@ func (a *app) parcelList() *cobra.Command {
 }
 
 func (a *app) parcelHand() *cobra.Command {
-	var h desk.Handover
+	var h contract.Handover
 	c := &cobra.Command{
 		Use: "hand PARCEL --to WHOM", Short: "Record who received a parcel, and its reference number", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var p desk.Parcel
+			var p contract.Parcel
 			if err := client.do(ctx, "POST", v1+"/parcels"+item(args[0], "handover"), h, &p); err != nil {
 				return err
 			}
@@ -127,7 +127,7 @@ func (a *app) parcelHand() *cobra.Command {
 }
 
 func (a *app) intake() *cobra.Command {
-	var terms desk.IntakeTerms
+	var terms contract.IntakeTerms
 	var passphraseFiles []string
 	c := &cobra.Command{
 		Use: "intake FILE…|DIR|-", Short: "Take in the files that a signer sent: any formats, in any order", Args: cobra.MinimumNArgs(1),
@@ -164,7 +164,7 @@ func (a *app) intake() *cobra.Command {
 	return c
 }
 
-func intakeWrong(in desk.Intake) bool {
+func intakeWrong(in contract.Intake) bool {
 	for _, answer := range in.Answers {
 		if !answer.Accepted {
 			return true
@@ -173,7 +173,7 @@ func intakeWrong(in desk.Intake) bool {
 	return len(in.Answers) == 0
 }
 
-func (a *app) printIntake(in desk.Intake) {
+func (a *app) printIntake(in contract.Intake) {
 	printPile(a.out, in.Files)
 	for _, answer := range in.Answers {
 		put(a.out, "\n%s", answer.Leaf)
@@ -183,7 +183,7 @@ func (a *app) printIntake(in desk.Intake) {
 		putln(a.out)
 		drawChain(a.out, answer.Chain)
 		for _, t := range answer.Trust {
-			if !t.Trusted && t.Audience != watch.Fleet {
+			if !t.Trusted && t.Audience != judge.Fleet {
 				put(a.out, "  the audience %s will not trust it: it lacks %s\n", t.Audience, t.Lacks)
 			}
 		}
@@ -263,8 +263,8 @@ func (a *app) readPile(args []string) ([]pile.File, error) {
 	return out, nil
 }
 
-func sendPile(ctx context.Context, client *client, files []pile.File, terms desk.IntakeTerms) (desk.Intake, error) {
-	var in desk.Intake
+func sendPile(ctx context.Context, client *client, files []pile.File, terms contract.IntakeTerms) (contract.Intake, error) {
+	var in contract.Intake
 	var body bytes.Buffer
 	form := multipart.NewWriter(&body)
 	for _, f := range files {
@@ -302,7 +302,7 @@ func (a *app) aside() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List certificates that match no pending request", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[desk.Aside](ctx, client, "/asides")
+			all, err := listOf[contract.Aside](ctx, client, "/asides")
 			if err != nil {
 				return err
 			}
@@ -320,7 +320,7 @@ func (a *app) aside() *cobra.Command {
 	remove := &cobra.Command{
 		Use: "remove SHA256", Short: "Delete a certificate that matches no pending request; the first digits of its SHA-256 are enough", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			all, err := listOf[desk.Aside](ctx, client, "/asides")
+			all, err := listOf[contract.Aside](ctx, client, "/asides")
 			if err != nil {
 				return err
 			}

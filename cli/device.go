@@ -9,9 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/procedure"
-	"freshseal/service/fleet"
-	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -26,7 +25,7 @@ func (a *app) deviceList() *cobra.Command {
 		Use: "list", Short: "List devices", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			query := url.Values{"site": {site}, "family": {family}, "tag": {tag}, "condition": {condition}, "text": {text}, "sort": {sort}}
-			devices, err := listOf[fleet.Device](ctx, client, "/devices?"+query.Encode())
+			devices, err := listOf[contract.Device](ctx, client, "/devices?"+query.Encode())
 			if err != nil {
 				return err
 			}
@@ -57,7 +56,7 @@ func (a *app) deviceTidy() *cobra.Command {
 		Use: "tidy DEVICE", Short: "Remove the work folders of past replacements from a device, with the copies of old keys", Args: cobra.ExactArgs(1),
 		Long: "Remove the work folders of past replacements from a device, with the copies of old keys in them.\nThose replacements cannot be reverted any more.",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var tidied work.Tidied
+			var tidied contract.Tidied
 			if err := client.do(ctx, "POST", v1+"/devices"+item(args[0], "tidy"), nil, &tidied); err != nil {
 				return err
 			}
@@ -79,7 +78,7 @@ func (a *app) deviceTry() *cobra.Command {
 	return &cobra.Command{
 		Use: "try DEVICE", Short: "Test whether a device can be reached, signed in to and read", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var try fleet.Try
+			var try contract.Try
 			if err := client.do(ctx, "POST", v1+"/devices"+item(args[0], "tries"), nil, &try); err != nil {
 				return err
 			}
@@ -102,7 +101,7 @@ func (a *app) deviceTry() *cobra.Command {
 	}
 }
 
-func (a *app) printTry(try fleet.Try) {
+func (a *app) printTry(try contract.Try) {
 	for _, look := range try.Looks {
 		mark := "✓"
 		if !look.OK {
@@ -119,7 +118,7 @@ func (a *app) deviceShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show DEVICE", Short: "Show a device", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var d fleet.Device
+			var d contract.Device
 			if err := client.do(ctx, "GET", v1+"/devices"+item(args[0]), nil, &d); err != nil {
 				return err
 			}
@@ -128,7 +127,7 @@ func (a *app) deviceShow() *cobra.Command {
 	}
 }
 
-func (a *app) printDevice(d fleet.Device) error {
+func (a *app) printDevice(d contract.Device) error {
 	t := table{head: []string{"what", "value"}}
 	t.add("device", d.Name)
 	t.add("site", d.Site)
@@ -163,7 +162,7 @@ func (a *app) printDevice(d fleet.Device) error {
 }
 
 func (a *app) deviceAdd() *cobra.Command {
-	var n fleet.NewDevice
+	var n contract.NewDevice
 	var slots, settings, nodes []string
 	var serverName, secretFile string
 	access, second := accessFlags{}, accessFlags{prefix: "second-"}
@@ -215,7 +214,7 @@ func (a *app) deviceAdd() *cobra.Command {
 				}
 				n.Access = append(n.Access, change)
 			}
-			var d fleet.Device
+			var d contract.Device
 			if err := client.do(ctx, "POST", v1+"/devices", n, &d); err != nil {
 				return err
 			}
@@ -248,14 +247,14 @@ func (a *app) deviceAdd() *cobra.Command {
 }
 
 // nodesOf reads NAME=ADDRESS words.
-func nodesOf(words []string) ([]fleet.Node, error) {
-	out := []fleet.Node{}
+func nodesOf(words []string) ([]contract.Node, error) {
+	out := []contract.Node{}
 	for _, word := range words {
 		name, address, ok := strings.Cut(word, "=")
 		if !ok {
 			return nil, misuse("--node "+word+" cannot be read", "", "write it as node-1=192.0.2.11")
 		}
-		out = append(out, fleet.Node{Name: name, Address: address})
+		out = append(out, contract.Node{Name: name, Address: address})
 	}
 	return out, nil
 }

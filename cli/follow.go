@@ -11,7 +11,7 @@ import (
 	"net/http"
 	"strings"
 
-	"freshseal/api"
+	"freshseal/contract"
 	"freshseal/core/cert"
 )
 
@@ -36,7 +36,7 @@ func (c *client) follow(ctx context.Context) error {
 		return err
 	}
 	defer answer.Body.Close()
-	var s api.Succession
+	var s contract.Succession
 	if err := json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(&s); err != nil {
 		return err
 	}

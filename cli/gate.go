@@ -6,9 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
-	"freshseal/service/desk"
-	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -18,11 +17,11 @@ func (a *app) approve() *cobra.Command {
 	return &cobra.Command{
 		Use: "approve ID", Short: "Let a replacement go on that waits for approval", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var r work.Replacement
+			var r contract.Replacement
 			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
 				return err
 			}
-			var approval work.Approval
+			var approval contract.Approval
 			if r.Effect != nil {
 				approval.Digest = r.Effect.Digest
 				showEffect(a.out, *r.Effect)
@@ -33,7 +32,7 @@ func (a *app) approve() *cobra.Command {
 }
 
 // showEffect says what a replacement is about to do, old and new beside each other.
-func showEffect(w io.Writer, what work.Effect) {
+func showEffect(w io.Writer, what contract.Effect) {
 	if what.New != nil {
 		compareFacts(w, what.Old, *what.New)
 	}
@@ -86,7 +85,7 @@ func when(t time.Time) string {
 
 // goOn lets a replacement go on.
 func (a *app) goOn() *cobra.Command {
-	var g work.GoAhead
+	var g contract.GoAhead
 	c := &cobra.Command{
 		Use: "go ID", Short: "Let a replacement go on that was paused or was to stop, or that waits for a window", Args: cobra.ExactArgs(1),
 		Example: "  freshseal replacement go r5 --reason \"the certificate has expired\"",
@@ -118,11 +117,11 @@ func (a *app) accept() *cobra.Command {
 }
 
 func (a *app) acceptOne(ctx context.Context, client *client, id string, yes bool) error {
-	var r work.Replacement
+	var r contract.Replacement
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
 	}
-	var answer work.UnusedAnswer
+	var answer contract.UnusedAnswer
 	for _, u := range r.Unused {
 		if u.Acceptable {
 			answer = u
@@ -138,5 +137,5 @@ func (a *app) acceptOne(ctx context.Context, client *client, id string, yes bool
 			return err
 		}
 	}
-	return a.asked(ctx, client, id, "acceptance", desk.Acceptance{SHA256: answer.Certificate.SHA256})
+	return a.asked(ctx, client, id, "acceptance", contract.Acceptance{SHA256: answer.Certificate.SHA256})
 }

@@ -4,15 +4,14 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"freshseal/contract"
 	"strings"
-
-	"freshseal/service/fleet"
 
 	"github.com/spf13/cobra"
 )
 
 func (a *app) deviceEdit() *cobra.Command {
-	var c fleet.DeviceChange
+	var c contract.DeviceChange
 	var site, family, address, cluster, role, owner, notes string
 	var tags, settings, nodes []string
 	var access accessFlags
@@ -45,7 +44,7 @@ func (a *app) deviceEdit() *cobra.Command {
 		if err := access.edit(a, edit.Flags(), args[0], &c); err != nil {
 			return err
 		}
-		var now, d fleet.Device
+		var now, d contract.Device
 		if err := client.do(ctx, "GET", v1+"/devices"+item(args[0]), nil, &now); err != nil {
 			return err
 		}
@@ -70,7 +69,7 @@ func (a *app) deviceEdit() *cobra.Command {
 }
 
 func (a *app) deviceImport() *cobra.Command {
-	var t fleet.ImportTerms
+	var t contract.ImportTerms
 	var columns []string
 	c := &cobra.Command{
 		Use: "import FILE", Short: "Add and change devices as a CSV file or an Excel workbook says: all of it, or nothing", Args: cobra.ExactArgs(1),
@@ -87,7 +86,7 @@ func (a *app) deviceImport() *cobra.Command {
 			if t.Columns, err = pairsOf("--column", columns); err != nil {
 				return err
 			}
-			var done fleet.Import
+			var done contract.Import
 			if err := client.do(ctx, "POST", v1+"/imports", t, &done); err != nil {
 				return err
 			}
@@ -112,7 +111,7 @@ const mostShown = 100
 
 // printImport tells what became of a file: for people the wrong lines in full,
 // and of the others how many.
-func (a *app) printImport(done fleet.Import, dryRun bool) error {
+func (a *app) printImport(done contract.Import, dryRun bool) error {
 	if a.as != "table" {
 		t := table{head: []string{"line", "device", "what", "why", "next"}}
 		for _, l := range done.Lines {

@@ -12,7 +12,7 @@ import (
 	"slices"
 	"strings"
 
-	"freshseal/api"
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/due"
 
@@ -47,8 +47,8 @@ func (a *app) login() *cobra.Command {
 				return err
 			}
 			f := clientFile{URL: "https://" + u.Host, Certificate: shown.SHA256}
-			var session api.Session
-			if err := newClient(f).do(c.Context(), "POST", v1+"/session", api.SignIn{User: user, Password: password, Client: true}, &session); err != nil {
+			var session contract.Session
+			if err := newClient(f).do(c.Context(), "POST", v1+"/session", contract.SignIn{User: user, Password: password, Client: true}, &session); err != nil {
 				return err
 			}
 			f.Token = session.Token
@@ -150,7 +150,7 @@ func (a *app) status() *cobra.Command {
 	return &cobra.Command{
 		Use: "status", Short: "Show a summary of the fleet", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var s api.Status
+			var s contract.Status
 			if err := client.do(ctx, "GET", v1+"/status", nil, &s); err != nil {
 				return err
 			}

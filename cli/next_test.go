@@ -5,11 +5,13 @@ import (
 	"testing"
 
 	"freshseal/core/next"
+
+	"github.com/spf13/cobra"
 )
 
 // Every action that the service can name is a command that exists.
 func TestEveryActionHasItsCommand(t *testing.T) {
-	root := (&app{}).root()
+	root := Root(func(Host) []*cobra.Command { return nil })
 	for _, do := range next.All {
 		said := advice("", []next.Action{do.On("x")})
 		words, isCommand := strings.CutPrefix(said, "see: freshseal ")

@@ -9,11 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/core/notice"
-	"freshseal/notify"
-	"freshseal/service/problem"
-	"freshseal/service/tell"
 
 	"github.com/spf13/cobra"
 )
@@ -23,7 +21,7 @@ func (a *app) channel() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the channels over which people are told", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[tell.Channel](ctx, client, "/channels")
+			all, err := listOf[contract.Channel](ctx, client, "/channels")
 			if err != nil {
 				return err
 			}
@@ -33,7 +31,7 @@ func (a *app) channel() *cobra.Command {
 	try := &cobra.Command{
 		Use: "try CHANNEL", Short: "Send a message that only tries the channel", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var t tell.Trial
+			var t contract.Trial
 			if err := client.do(ctx, "POST", v1+"/channels"+item(args[0])+"/trials", nil, &t); err != nil {
 				return err
 			}
@@ -56,14 +54,14 @@ func (a *app) channel() *cobra.Command {
 	return noun("channel", "Mail, webhooks and syslog servers over which people are told", list, a.channelSet(), try, remove)
 }
 
-func (a *app) printChannels(shown any, all []tell.Channel) error {
+func (a *app) printChannels(shown any, all []contract.Channel) error {
 	t := table{head: []string{"channel", "kind", "to"}}
 	for _, c := range all {
 		to := net.JoinHostPort(c.Address, strconv.Itoa(c.Port))
 		switch c.Kind {
-		case notify.Mail:
+		case contract.MailChannel:
 			to = strings.Join(c.To, ", ") + " by " + to
-		case notify.Webhook:
+		case contract.WebhookChannel:
 			to = c.URL
 		}
 		t.add(c.Name, string(c.Kind), to)
@@ -72,7 +70,7 @@ func (a *app) printChannels(shown any, all []tell.Channel) error {
 }
 
 // revisionOf is the revision of what has a name in a list; 0: nothing has.
-func revisionOf[T interface{ Revised() problem.Revision }](ctx context.Context, client *client, list string, is func(T) bool) (problem.Revision, error) {
+func revisionOf[T interface{ Revised() contract.Revision }](ctx context.Context, client *client, list string, is func(T) bool) (contract.Revision, error) {
 	all, err := listOf[T](ctx, client, list)
 	if err != nil {
 		return 0, err
@@ -86,7 +84,7 @@ func revisionOf[T interface{ Revised() problem.Revision }](ctx context.Context, 
 }
 
 func (a *app) channelSet() *cobra.Command {
-	var n tell.NewChannel
+	var n contract.NewChannel
 	var mail, hook, syslog, security, secretFile string
 	var owners []string
 	c := &cobra.Command{
@@ -97,11 +95,11 @@ func (a *app) channelSet() *cobra.Command {
 			server := mail
 			switch {
 			case mail != "":
-				n.Kind = notify.Mail
+				n.Kind = contract.MailChannel
 			case hook != "":
-				n.Kind, n.URL = notify.Webhook, hook
+				n.Kind, n.URL = contract.WebhookChannel, hook
 			default:
-				n.Kind, server = notify.Syslog, syslog
+				n.Kind, server = contract.SyslogChannel, syslog
 			}
 			n.Address = server
 			if host, port, err := net.SplitHostPort(server); err == nil {
@@ -110,7 +108,7 @@ func (a *app) channelSet() *cobra.Command {
 				}
 				n.Address = host
 			}
-			n.Security = notify.Security(security)
+			n.Security = security
 			var err error
 			if n.Owners, err = pairsOf("--owner", owners); err != nil {
 				return err
@@ -120,15 +118,15 @@ func (a *app) channelSet() *cobra.Command {
 					return err
 				}
 			}
-			known, err := revisionOf(ctx, client, "/channels", func(c tell.Channel) bool { return c.Name == args[0] })
+			known, err := revisionOf(ctx, client, "/channels", func(c contract.Channel) bool { return c.Name == args[0] })
 			if err != nil {
 				return err
 			}
-			var kept tell.Channel
+			var kept contract.Channel
 			if err := client.change(ctx, "PUT", v1+"/channels"+item(args[0]), known, n, &kept); err != nil {
 				return err
 			}
-			return a.printChannels(kept, []tell.Channel{kept})
+			return a.printChannels(kept, []contract.Channel{kept})
 		}),
 	}
 	f := c.Flags()
@@ -152,7 +150,7 @@ func (a *app) notice() *cobra.Command {
 	rules := &cobra.Command{
 		Use: "rules", Short: "List the rules by which people are told", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[tell.Rule](ctx, client, "/notice-rules")
+			all, err := listOf[contract.Rule](ctx, client, "/notice-rules")
 			if err != nil {
 				return err
 			}
@@ -168,7 +166,7 @@ func (a *app) notice() *cobra.Command {
 	known := &cobra.Command{
 		Use: "acknowledged", Short: "List the slots of which somebody knows", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[tell.Acknowledgement](ctx, client, "/acknowledgements")
+			all, err := listOf[contract.Acknowledgement](ctx, client, "/acknowledgements")
 			if err != nil {
 				return err
 			}
@@ -192,7 +190,7 @@ func (a *app) notice() *cobra.Command {
 	return noun("notice", "Who is told of what, and what was told", a.noticeList(), rules, a.noticeRule(), remove, a.noticeAcknowledge(), known, withdraw)
 }
 
-func (a *app) printRules(shown any, all []tell.Rule) error {
+func (a *app) printRules(shown any, all []contract.Rule) error {
 	t := table{head: []string{"rule", "when", "of", "to"}}
 	for _, r := range all {
 		var when, of []string
@@ -228,15 +226,15 @@ func (a *app) noticeRule() *cobra.Command {
 			for _, word := range on {
 				r.Conditions = append(r.Conditions, due.Condition(word))
 			}
-			known, err := revisionOf(ctx, client, "/notice-rules", func(r tell.Rule) bool { return r.Name == args[0] })
+			known, err := revisionOf(ctx, client, "/notice-rules", func(r contract.Rule) bool { return r.Name == args[0] })
 			if err != nil {
 				return err
 			}
-			var kept tell.Rule
+			var kept contract.Rule
 			if err := client.change(ctx, "PUT", v1+"/notice-rules"+item(args[0]), known, r, &kept); err != nil {
 				return err
 			}
-			return a.printRules(kept, []tell.Rule{kept})
+			return a.printRules(kept, []contract.Rule{kept})
 		}),
 	}
 	f := c.Flags()
@@ -265,7 +263,7 @@ func (a *app) noticeList() *cobra.Command {
 		Use: "list", Short: "List the notices, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var found struct {
-				Items []tell.Notice `json:"items"`
+				Items []contract.Notice `json:"items"`
 			}
 			if err := client.do(ctx, "GET", v1+"/notices?"+url.Values{"rule": {rule}, "slot": {slot}, "limit": {strconv.Itoa(most)}}.Encode(), nil, &found); err != nil {
 				return err
@@ -300,7 +298,7 @@ func (a *app) noticeList() *cobra.Command {
 }
 
 func (a *app) noticeAcknowledge() *cobra.Command {
-	var ask tell.AskAcknowledge
+	var ask contract.AskAcknowledge
 	c := &cobra.Command{
 		Use: "acknowledge DEVICE/SLOT", Short: "Say that you know of a slot: until a day nobody is told of it, unless it gets worse", Args: cobra.ExactArgs(1),
 		Example: "  freshseal notice acknowledge lamp.saltmere.tidewrack.example/web --until 2027-01-31 --reason \"replaced with the new mast\"",
@@ -309,7 +307,7 @@ func (a *app) noticeAcknowledge() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var k tell.Acknowledgement
+			var k contract.Acknowledgement
 			if err := client.do(ctx, "PUT", v1+"/slots"+item(device, slot)+"/acknowledgement", ask, &k); err != nil {
 				return err
 			}

@@ -3,10 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"freshseal/contract"
 	"net/url"
 	"strconv"
-
-	"freshseal/service/people"
 
 	"github.com/spf13/cobra"
 )
@@ -16,7 +15,7 @@ func (a *app) user() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List all users", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			users, err := listOf[people.User](ctx, client, "/users")
+			users, err := listOf[contract.User](ctx, client, "/users")
 			if err != nil {
 				return err
 			}
@@ -34,8 +33,8 @@ func (a *app) user() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var u people.User
-			if err := client.do(ctx, "POST", v1+"/users", people.NewUser{Name: args[0], Role: people.Role(role), Password: password}, &u); err != nil {
+			var u contract.User
+			if err := client.do(ctx, "POST", v1+"/users", contract.NewUser{Name: args[0], Role: contract.Role(role), Password: password}, &u); err != nil {
 				return err
 			}
 			put(a.out, "%s may sign in as %s\n", u.Name, u.Role)
@@ -59,9 +58,9 @@ func (a *app) userEdit() *cobra.Command {
 	c := &cobra.Command{
 		Use: "edit NAME", Short: "Change the role or password of a user; all their sessions end", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var change people.UserChange
+			var change contract.UserChange
 			if role != "" {
-				r := people.Role(role)
+				r := contract.Role(role)
 				change.Role = &r
 			}
 			if passwordFile != "" {
@@ -71,7 +70,7 @@ func (a *app) userEdit() *cobra.Command {
 				}
 				change.Password = &password
 			}
-			var u people.User
+			var u contract.User
 			if err := client.do(ctx, "PATCH", v1+"/users"+item(args[0]), change, &u); err != nil {
 				return err
 			}
@@ -110,9 +109,9 @@ func (a *app) password() *cobra.Command {
 }
 
 func (a *app) token() *cobra.Command {
-	var n people.NewToken
+	var n contract.NewToken
 	var role string
-	show := func(tokens []people.Token) table {
+	show := func(tokens []contract.Token) table {
 		t := table{head: []string{"id", "label", "user", "role", "ends"}}
 		for _, each := range tokens {
 			t.add(each.ID, each.Label, each.User, word(each.Role), day{&each.EndsAt})
@@ -122,7 +121,7 @@ func (a *app) token() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List all tokens", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			tokens, err := listOf[people.Token](ctx, client, "/tokens")
+			tokens, err := listOf[contract.Token](ctx, client, "/tokens")
 			if err != nil {
 				return err
 			}
@@ -132,13 +131,13 @@ func (a *app) token() *cobra.Command {
 	add := &cobra.Command{
 		Use: "add LABEL --role ROLE", Short: "Create a token for a program; it is shown once", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			n.Label, n.Role = args[0], people.Role(role)
-			var made people.Token
+			n.Label, n.Role = args[0], contract.Role(role)
+			var made contract.Token
 			if err := client.do(ctx, "POST", v1+"/tokens", n, &made); err != nil {
 				return err
 			}
 			if a.as != "table" {
-				return a.print(made, show([]people.Token{made}))
+				return a.print(made, show([]contract.Token{made}))
 			}
 			putln(a.out, made.Secret)
 			return nil
@@ -157,7 +156,7 @@ func (a *app) token() *cobra.Command {
 }
 
 func (a *app) ledger() *cobra.Command {
-	var by people.LedgerFilter
+	var by contract.LedgerFilter
 	most := 200
 	list := &cobra.Command{
 		Use: "list", Short: "List who did what and when, newest first", Args: cobra.NoArgs,
@@ -169,7 +168,7 @@ func (a *app) ledger() *cobra.Command {
 				}
 			}
 			var page struct {
-				Items []people.LedgerEntry `json:"items"`
+				Items []contract.LedgerEntry `json:"items"`
 			}
 			if err := client.do(ctx, "GET", v1+"/ledger?"+query.Encode(), nil, &page); err != nil {
 				return err
@@ -191,7 +190,7 @@ func (a *app) ledger() *cobra.Command {
 	verify := &cobra.Command{
 		Use: "verify", Short: "Verify that no entry was changed or removed", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var v people.Verification
+			var v contract.Verification
 			if err := client.do(ctx, "GET", v1+"/ledger/verification?"+url.Values{"head": {noted}}.Encode(), nil, &v); err != nil {
 				return err
 			}
@@ -210,7 +209,7 @@ func (a *app) ledger() *cobra.Command {
 	head := &cobra.Command{
 		Use: "head", Short: "Print the newest entry as ID:HASH, to be noted elsewhere", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var h people.Head
+			var h contract.Head
 			if err := client.do(ctx, "GET", v1+"/ledger/head", nil, &h); err != nil {
 				return err
 			}

@@ -6,8 +6,8 @@ import (
 	"net/url"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
-	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -25,7 +25,7 @@ func (a *app) pin() *cobra.Command {
 				}
 				query = "?" + url.Values{"device": {device}, "slot": {slot}}.Encode()
 			}
-			var pins struct{ Items []work.Pin }
+			var pins struct{ Items []contract.Pin }
 			if err := client.do(ctx, "GET", v1+"/pins"+query, nil, &pins); err != nil {
 				return err
 			}
@@ -36,7 +36,7 @@ func (a *app) pin() *cobra.Command {
 			return a.print(pins.Items, t)
 		}),
 	}
-	var n work.NewPin
+	var n contract.NewPin
 	var what string
 	add := &cobra.Command{
 		Use: "add DEVICE/SLOT", Short: "Record who pinned something of a slot's certificate, and how they are told", Args: cobra.ExactArgs(1),
@@ -46,7 +46,7 @@ func (a *app) pin() *cobra.Command {
 				return err
 			}
 			n.What = cert.Pin(what)
-			var p work.Pin
+			var p contract.Pin
 			if err := client.do(ctx, "POST", v1+"/pins", n, &p); err != nil {
 				return err
 			}
@@ -79,12 +79,12 @@ func (a *app) told() *cobra.Command {
 	c := &cobra.Command{
 		Use: "told ID", Short: "Record that somebody was told of a changed certificate", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var t work.Telling
+			var t contract.Telling
 			if err := client.do(ctx, "POST", v1+"/tellings"+item(args[0], "told"), map[string]string{"note": note}, &t); err != nil {
 				return err
 			}
 			if a.as != "table" {
-				return a.printTellings([]work.Telling{t})
+				return a.printTellings([]contract.Telling{t})
 			}
 			put(a.out, "%s: %s was told\n", t.ID, t.Who)
 			return nil
@@ -113,17 +113,17 @@ func (a *app) tellingList() *cobra.Command {
 }
 
 // tellings are those who are to be told.
-func (a *app) tellings(ctx context.Context, client *client, of string) ([]work.Telling, error) {
+func (a *app) tellings(ctx context.Context, client *client, of string) ([]contract.Telling, error) {
 	query := ""
 	if of != "" {
 		query = "?" + url.Values{"replacement": {of}}.Encode()
 	}
-	var list struct{ Items []work.Telling }
+	var list struct{ Items []contract.Telling }
 	err := client.do(ctx, "GET", v1+"/tellings"+query, nil, &list)
 	return list.Items, err
 }
 
-func (a *app) printTellings(all []work.Telling) error {
+func (a *app) printTellings(all []contract.Telling) error {
 	if a.as != "table" {
 		t := table{head: []string{"id", "slot", "who", "what", "old", "new", "how", "told_by"}}
 		for _, each := range all {

@@ -7,9 +7,7 @@ import (
 	"strconv"
 	"strings"
 
-	"freshseal/service/fleet"
-	"freshseal/service/watch"
-
+	"freshseal/contract"
 	"freshseal/core/policy"
 	"freshseal/core/request"
 
@@ -20,7 +18,7 @@ func (a *app) policy() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the rules of the fleet, and of sites and devices that have their own", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[watch.Policy](ctx, client, "/policies")
+			all, err := listOf[contract.Policy](ctx, client, "/policies")
 			if err != nil {
 				return err
 			}
@@ -36,11 +34,11 @@ func (a *app) policy() *cobra.Command {
 		Example: "  freshseal policy set fleet --window \"DTSTART;TZID=Europe/Oslo:20261201T220000 RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H\" \\\n    --freeze \"2026-12-20/2027-01-03 end of the year\"",
 	}
 	set.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
-		all, err := listOf[watch.Policy](ctx, client, "/policies")
+		all, err := listOf[contract.Policy](ctx, client, "/policies")
 		if err != nil {
 			return err
 		}
-		p := watch.Policy{Scope: args[0]}
+		p := contract.Policy{Scope: args[0]}
 		for _, each := range all {
 			if each.Scope == args[0] {
 				p = each
@@ -95,11 +93,11 @@ func (a *app) policy() *cobra.Command {
 		if set.Flags().Changed("service-domain") {
 			p.Rules.ServiceDomains = domains
 		}
-		var kept watch.Policy
-		if err := client.change(ctx, "PUT", v1+"/policies", p.Revision, watch.NewPolicy{Scope: p.Scope, Rules: p.Rules}, &kept); err != nil {
+		var kept contract.Policy
+		if err := client.change(ctx, "PUT", v1+"/policies", p.Revision, contract.NewPolicy{Scope: p.Scope, Rules: p.Rules}, &kept); err != nil {
 			return err
 		}
-		return a.printPolicies(kept, []watch.Policy{kept})
+		return a.printPolicies(kept, []contract.Policy{kept})
 	})
 	f := set.Flags()
 	f.IntVar(&renewal, "renewal", 0, "renewal period before expiry, in days")
@@ -133,7 +131,7 @@ func (a *app) policy() *cobra.Command {
 }
 
 // printPolicies prints the numbers of rules as a table, and the rest in words.
-func (a *app) printPolicies(shown any, all []watch.Policy) error {
+func (a *app) printPolicies(shown any, all []contract.Policy) error {
 	t := table{head: []string{"scope", "renewal", "margin", "turnaround", "min_rsa", "min_ec", "lifetime"}}
 	show := func(n *int) string {
 		if n == nil {
@@ -205,7 +203,7 @@ func (a *app) due() *cobra.Command {
 		Use: "due", Short: "List what to do, most urgent first", Args: cobra.NoArgs,
 		Long: "List what to do, most urgent first: devices that let nobody in once their certificate has expired, where that is near;\nthen expired, unexpected and faulty certificates; then by act-by date; factory certificates last.",
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			var found fleet.Due
+			var found contract.Due
 			if err := client.do(ctx, "GET", v1+"/due?"+url.Values{"within": {strconv.Itoa(within)}, "site": {site}}.Encode(), nil, &found); err != nil {
 				return err
 			}

@@ -7,7 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"freshseal/api"
+	"freshseal/contract"
 	"freshseal/core/procedure"
 
 	"github.com/spf13/cobra"
@@ -17,7 +17,7 @@ func (a *app) procedure() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the procedures of all families", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[api.Procedure](ctx, client, "/procedures")
+			all, err := listOf[contract.Procedure](ctx, client, "/procedures")
 			if err != nil {
 				return err
 			}
@@ -51,7 +51,7 @@ func (a *app) procedure() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var p api.Procedure
+			var p contract.Procedure
 			if err := client.do(c.Context(), "GET", v1+"/procedures"+item(args[0]), nil, &p); err != nil {
 				return err
 			}

@@ -11,10 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/service/desk"
-	"freshseal/service/watch"
-	"freshseal/service/work"
-
+	"freshseal/contract"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 
@@ -23,7 +20,7 @@ import (
 )
 
 func (a *app) replace() *cobra.Command {
-	var o work.Order
+	var o contract.Order
 	var key string
 	var at string
 	var rehearse, differences, watch bool
@@ -49,9 +46,9 @@ func (a *app) replace() *cobra.Command {
 				return misuse("--differences belongs to --rehearse", "", "add --rehearse, or leave it out")
 			}
 			if rehearse {
-				return a.rehearse(c.Context(), client, work.RehearsalOrder{Order: o, Differences: differences})
+				return a.rehearse(c.Context(), client, contract.RehearsalOrder{Order: o, Differences: differences})
 			}
-			var r work.Replacement
+			var r contract.Replacement
 			if err := client.do(c.Context(), "POST", v1+"/replacements", o, &r); err != nil {
 				return err
 			}
@@ -79,7 +76,7 @@ func (a *app) replace() *cobra.Command {
 }
 
 // atMoment reads when a device may be touched.
-func atMoment(at string, o *work.Order) error {
+func atMoment(at string, o *contract.Order) error {
 	switch at {
 	case "":
 		return nil
@@ -105,8 +102,8 @@ func subjectFlags(f *pflag.FlagSet, s *request.Subject) {
 	f.StringVar(&s.Email, "email", "", "mail address in the subject, for forms that demand one")
 }
 
-func (a *app) rehearse(ctx context.Context, client *client, o work.RehearsalOrder) error {
-	var r work.Rehearsal
+func (a *app) rehearse(ctx context.Context, client *client, o contract.RehearsalOrder) error {
+	var r contract.Rehearsal
 	if err := client.do(ctx, "POST", v1+"/rehearsals", o, &r); err != nil {
 		return err
 	}
@@ -158,7 +155,7 @@ var sectionNote = map[string]string{"revert": " (the way back, only if a stage a
 
 // settle waits a moment for a replacement to come to rest, and says where it stands.
 func (a *app) settle(ctx context.Context, client *client, id string) error {
-	var r work.Replacement
+	var r contract.Replacement
 	for range 20 {
 		if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 			return err
@@ -172,7 +169,7 @@ func (a *app) settle(ctx context.Context, client *client, id string) error {
 }
 
 // rest says where a replacement stands, and what to do.
-func (a *app) rest(r work.Replacement) error {
+func (a *app) rest(r contract.Replacement) error {
 	if a.as != "table" {
 		t := table{head: []string{"id", "slot", "stage", "state", "waiting_for"}}
 		t.add(r.ID, r.Device+"/"+r.Slot, word(r.Stage), word(r.State), word(r.WaitingFor))
@@ -234,7 +231,7 @@ func (a *app) watch(ctx context.Context, client *client, id string) error {
 
 // follow shows a replacement's stages and steps from a moment on, until it stands still.
 func (a *app) follow(ctx context.Context, client *client, id string, since time.Time) error {
-	var r work.Replacement
+	var r contract.Replacement
 	if err := client.do(ctx, "GET", v1+"/replacements"+item(id), nil, &r); err != nil {
 		return err
 	}
@@ -252,7 +249,7 @@ func (a *app) follow(ctx context.Context, client *client, id string, since time.
 		}
 		put(a.out, "%-9s %s\n", label, lines("          ", text))
 	}
-	err = eachEvent(answer.Body, func(e watch.Event) {
+	err = eachEvent(answer.Body, func(e contract.Event) {
 		if e.At.Before(since) {
 			return
 		}
@@ -267,7 +264,7 @@ func (a *app) follow(ctx context.Context, client *client, id string, since time.
 			say(e.Stage, fmt.Sprintf("%s (usually takes %s)", e.Text, time.Duration(e.Usual)*time.Second))
 		case e.Kind == "step":
 			say(e.Stage, e.Text)
-		case e.Kind == "stage" && e.Stage == string(replacement.Sign) && signer == desk.DeviceSigner: // nothing goes anywhere
+		case e.Kind == "stage" && e.Stage == string(replacement.Sign) && signer == contract.DeviceSigner: // nothing goes anywhere
 		case e.Kind == "screen" && e.Text != "" && e.Text != percent:
 			percent = e.Text
 			say(stage, "  "+e.Text)
@@ -290,7 +287,7 @@ func (a *app) follow(ctx context.Context, client *client, id string, since time.
 }
 
 // eachEvent reads server-sent events until their end.
-func eachEvent(stream io.Reader, take func(watch.Event)) error {
+func eachEvent(stream io.Reader, take func(contract.Event)) error {
 	lines := bufio.NewScanner(stream)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
@@ -298,7 +295,7 @@ func eachEvent(stream io.Reader, take func(watch.Event)) error {
 		if !ok || data == "{}" {
 			continue
 		}
-		var e watch.Event
+		var e contract.Event
 		if err := json.Unmarshal([]byte(data), &e); err != nil {
 			return failed("the service's news cannot be read", err.Error(), "see that client and service are of one version")
 		}

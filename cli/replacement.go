@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/look"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
-	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -39,7 +39,7 @@ func (a *app) replacementList() *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "List replacements, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[work.Replacement](ctx, client, "/replacements?"+url.Values{"device": {device}, "state": {state}}.Encode())
+			all, err := listOf[contract.Replacement](ctx, client, "/replacements?"+url.Values{"device": {device}, "state": {state}}.Encode())
 			if err != nil {
 				return err
 			}
@@ -63,7 +63,7 @@ func (a *app) replacementShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show ID", Short: "Show a replacement with every step", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var r work.Replacement
+			var r contract.Replacement
 			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
 				return err
 			}
@@ -80,7 +80,7 @@ func (a *app) replacementShow() *cobra.Command {
 	}
 }
 
-func (a *app) showReplacement(r work.Replacement) {
+func (a *app) showReplacement(r contract.Replacement) {
 	w := a.out
 	put(w, "%s  %s/%s  signer %s, asked for by %s on %s\n", r.ID, r.Device, r.Slot, r.Signer, r.AskedBy, moment(r.BegunAt))
 	if r.State == replacement.Held {
@@ -188,7 +188,7 @@ func (a *app) showReplacement(r work.Replacement) {
 }
 
 // showHeld prints what a person needs to decide: why it is held, what each address serves, and what can be done.
-func (a *app) showHeld(r work.Replacement) {
+func (a *app) showHeld(r contract.Replacement) {
 	put(a.out, "  held: %s\n", lines("        ", r.Why))
 	if r.Back != "" {
 		put(a.out, "  the way back: %s\n", lines("        ", r.Back))
@@ -210,7 +210,7 @@ const mostSaid = 24
 
 // replacementKey exports a key that Fresh Seal made and kept.
 func (a *app) replacementKey() *cobra.Command {
-	var e work.KeyExport
+	var e contract.KeyExport
 	var out, passphraseFile string
 	c := &cobra.Command{
 		Use: "key ID --reason TEXT --out FILE", Short: "Export a key that the service made and kept, as PKCS #12", Args: cobra.ExactArgs(1),
@@ -238,7 +238,7 @@ func (a *app) replacementKey() *cobra.Command {
 
 // keptFile exports a file of a device that is kept here.
 func (a *app) keptFile() *cobra.Command {
-	var e work.FileExport
+	var e contract.FileExport
 	var out string
 	c := &cobra.Command{
 		Use: "file ID NAME --reason TEXT --out FILE", Short: "Export a file of the device that is kept here, such as its export before the change", Args: cobra.ExactArgs(2),
@@ -268,7 +268,7 @@ func (a *app) replacementWatch() *cobra.Command {
 
 // resume lets a held replacement go on.
 func (a *app) resume() *cobra.Command {
-	var known work.Known
+	var known contract.KnownOutcome
 	var values []string
 	c := &cobra.Command{
 		Use: "resume ID", Short: "Resume a held replacement", Args: cobra.ExactArgs(1),
@@ -312,14 +312,14 @@ func showPlan(w io.Writer, p request.Plan) {
 
 // closing ends a held replacement.
 func (a *app) closing() *cobra.Command {
-	var c work.Closing
+	var c contract.Closing
 	cmd := &cobra.Command{
 		Use: "close ID --as new|old|neither --reason TEXT", Short: "End a held replacement as the wire shows", Args: cobra.ExactArgs(1),
 		Long: "End a held replacement. new and old need every address to serve that certificate; neither accepts whatever is served.\n" +
 			"The device is free from then on; what the replacement left there is cleared.",
 		Example: "  freshseal replacement close r5 --as neither --reason \"finished by hand on the console\"",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var r work.Replacement
+			var r contract.Replacement
 			if err := client.do(ctx, "POST", v1+"/replacements"+item(args[0], "close"), c, &r); err != nil {
 				return err
 			}
@@ -339,7 +339,7 @@ func (a *app) revert() *cobra.Command {
 	c := &cobra.Command{
 		Use: "revert ID", Short: "Put the old certificate back and prove it", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var r work.Replacement
+			var r contract.Replacement
 			if err := client.do(ctx, "GET", v1+"/replacements"+item(args[0]), nil, &r); err != nil {
 				return err
 			}
@@ -366,7 +366,7 @@ func (a *app) ask(verb, short string) *cobra.Command {
 
 // asked asks for something and shows what happens from then on, until the replacement stands still.
 func (a *app) asked(ctx context.Context, client *client, id, verb string, body any) error {
-	var r work.Replacement
+	var r contract.Replacement
 	if err := client.do(ctx, "POST", v1+"/replacements"+item(id, verb), body, &r); err != nil {
 		return err
 	}
@@ -375,7 +375,7 @@ func (a *app) asked(ctx context.Context, client *client, id, verb string, body a
 
 // askAgain asks for another request in place of the one that is out.
 func (a *app) askAgain() *cobra.Command {
-	var again work.Again
+	var again contract.Again
 	var key string
 	c := &cobra.Command{
 		Use: "ask-again ID --reason TEXT", Short: "Request a new certificate in place of the pending request", Args: cobra.ExactArgs(1),

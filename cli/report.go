@@ -2,18 +2,17 @@ package cli
 
 import (
 	"context"
+	"freshseal/contract"
 	"net/url"
 	"path/filepath"
 	"strings"
-
-	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
 
 // reports are made for spreadsheets and for paper.
 func (a *app) reports() *cobra.Command {
-	var ask work.AskReport
+	var ask contract.AskReport
 	var out string
 	one := func(kind, about string, example string) *cobra.Command {
 		c := &cobra.Command{

@@ -5,8 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"freshseal/service/desk"
-
+	"freshseal/contract"
 	"freshseal/core/request"
 
 	"github.com/spf13/cobra"
@@ -16,7 +15,7 @@ func (a *app) signer() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List signers", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			signers, err := listOf[desk.Signer](ctx, client, "/signers")
+			signers, err := listOf[contract.Signer](ctx, client, "/signers")
 			if err != nil {
 				return err
 			}
@@ -37,14 +36,14 @@ func (a *app) signer() *cobra.Command {
 }
 
 // findSigner returns the signer with this name; one without a name where there is none.
-func findSigner(ctx context.Context, client *client, name string) (desk.Signer, error) {
-	all, err := listOf[desk.Signer](ctx, client, "/signers")
+func findSigner(ctx context.Context, client *client, name string) (contract.Signer, error) {
+	all, err := listOf[contract.Signer](ctx, client, "/signers")
 	for _, each := range all {
 		if each.Name == name {
 			return each, nil
 		}
 	}
-	return desk.Signer{}, err
+	return contract.Signer{}, err
 }
 
 func (a *app) signerShow() *cobra.Command {
@@ -64,7 +63,7 @@ func (a *app) signerShow() *cobra.Command {
 }
 
 // signerTable is a signer, a line for each thing that is known of it.
-func signerTable(s desk.Signer) table {
+func signerTable(s contract.Signer) table {
 	shown := table{head: []string{"what", "value"}}
 	shown.add("signer", s.Name)
 	shown.add("about", s.About)
@@ -121,8 +120,8 @@ func (a *app) signerIssuer() *cobra.Command {
 		Use: "add SIGNER SHA256", Short: "Record an authority that a signer signs with, or confirm one that was learnt", Args: cobra.ExactArgs(2),
 		Long: "Record an authority that a signer signs with. SHA256 is that of a root or intermediate that is known here\n(freshseal authority list), or of the key of a learnt issuer (freshseal signer show SIGNER).",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var s desk.Signer
-			if err := client.do(ctx, "POST", v1+"/signers"+item(args[0], "issuers"), desk.NewIssuer{SHA256: args[1]}, &s); err != nil {
+			var s contract.Signer
+			if err := client.do(ctx, "POST", v1+"/signers"+item(args[0], "issuers"), contract.NewIssuer{SHA256: args[1]}, &s); err != nil {
 				return err
 			}
 			return a.print(s, signerTable(s))
@@ -156,7 +155,7 @@ func signs(t request.Terms) string {
 }
 
 func (a *app) signerSet() *cobra.Command {
-	var t desk.SignerTerms
+	var t contract.SignerTerms
 	var keys []string
 	c := &cobra.Command{
 		Use: "set NAME", Short: "Add or change a signer: a person or office that signs requests", Args: cobra.ExactArgs(1),
@@ -169,7 +168,7 @@ func (a *app) signerSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s desk.Signer
+			var s contract.Signer
 			if err := client.change(ctx, "PUT", v1+"/signers"+item(args[0]), now.Revision, t, &s); err != nil {
 				return err
 			}

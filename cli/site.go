@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 
+	"freshseal/contract"
 	"freshseal/core/calendar"
 	"freshseal/core/procedure"
 	"freshseal/core/request"
-	"freshseal/service/reach"
 
 	"github.com/spf13/cobra"
 )
@@ -16,7 +16,7 @@ func (a *app) site() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List all sites", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			sites, err := listOf[reach.Site](ctx, client, "/sites")
+			sites, err := listOf[contract.Site](ctx, client, "/sites")
 			if err != nil {
 				return err
 			}
@@ -45,7 +45,7 @@ func (a *app) site() *cobra.Command {
 
 const presentHelp = `when it can be reached (RFC 5545), such as "DTSTART;TZID=Europe/Oslo:20261201T080000 RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"; may be given again`
 
-func siteTable(s reach.Site) table {
+func siteTable(s contract.Site) table {
 	t := table{head: []string{"what", "value"}}
 	t.add("site", s.Name)
 	t.add("way", s.Way)
@@ -95,7 +95,7 @@ func (a *app) siteEdit() *cobra.Command {
 	var holidays string
 	edit := &cobra.Command{Use: "edit SITE", Short: "Change a site; only the given flags take effect", Args: cobra.ExactArgs(1)}
 	edit.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
-		var c reach.SiteChange
+		var c contract.SiteChange
 		given := edit.Flags().Changed
 		for flag, f := range map[string]struct {
 			to   **string
@@ -134,7 +134,7 @@ func (a *app) siteEdit() *cobra.Command {
 			}
 			c.Password = &password
 		}
-		var now, s reach.Site
+		var now, s contract.Site
 		if err := client.do(ctx, "GET", v1+"/sites"+item(args[0]), nil, &now); err != nil {
 			return err
 		}
@@ -168,7 +168,7 @@ func holidaysFile(name string) (string, error) {
 }
 
 func (a *app) siteAdd() *cobra.Command {
-	var n reach.NewSite
+	var n contract.NewSite
 	var jump, socks, holidays string
 	var access accessFlags
 	c := &cobra.Command{
@@ -196,7 +196,7 @@ func (a *app) siteAdd() *cobra.Command {
 			if n.Holidays, err = holidaysFile(holidays); err != nil {
 				return err
 			}
-			var s reach.Site
+			var s contract.Site
 			if err := client.do(ctx, "POST", v1+"/sites", n, &s); err != nil {
 				return err
 			}

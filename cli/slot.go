@@ -11,15 +11,13 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
-	"freshseal/service/fleet"
-	"freshseal/service/watch"
-	"freshseal/service/work"
+	"freshseal/core/protocol"
 
 	"freshseal/core/due"
 	"freshseal/core/finding"
 	"freshseal/core/pack"
-	"freshseal/wire"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -43,7 +41,7 @@ func (a *app) slotList() *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "List all slots, worst condition first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			slots, err := listOf[fleet.Slot](ctx, client, "/slots?"+chosen().Encode())
+			slots, err := listOf[contract.Slot](ctx, client, "/slots?"+chosen().Encode())
 			if err != nil {
 				return err
 			}
@@ -106,13 +104,13 @@ func (a *app) slotShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s fleet.Slot
+			var s contract.Slot
 			if err := client.do(c.Context(), "GET", v1+"/slots"+item(device, slot), nil, &s); err != nil {
 				return err
 			}
-			var last []work.Replacement
+			var last []contract.Replacement
 			if a.as == "table" {
-				if last, err = listOf[work.Replacement](c.Context(), client, "/replacements?"+url.Values{"device": {device}, "slot": {slot}}.Encode()); err != nil {
+				if last, err = listOf[contract.Replacement](c.Context(), client, "/replacements?"+url.Values{"device": {device}, "slot": {slot}}.Encode()); err != nil {
 					return err
 				}
 			}
@@ -156,7 +154,7 @@ func (a *app) slotHistory() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			past, err := listOf[fleet.PastReading](ctx, client, "/slots"+item(device, slot)+"/readings")
+			past, err := listOf[contract.PastReading](ctx, client, "/slots"+item(device, slot)+"/readings")
 			if err != nil {
 				return err
 			}
@@ -182,7 +180,7 @@ func (a *app) slotHistory() *cobra.Command {
 	}
 }
 
-func (a *app) printSlot(s fleet.Slot, past []work.Replacement) error {
+func (a *app) printSlot(s contract.Slot, past []contract.Replacement) error {
 	t := table{head: []string{"role", "served", "subject", "issuer", "ends", "sha256"}}
 	for _, l := range s.Chain {
 		served := "yes"
@@ -250,7 +248,7 @@ func dash(s string) string {
 }
 
 // drawChain draws a chain as a ladder, leaf at the top.
-func drawChain(w io.Writer, links []watch.Link) {
+func drawChain(w io.Writer, links []contract.Link) {
 	if len(links) == 0 {
 		return
 	}
@@ -275,7 +273,7 @@ func drawChain(w io.Writer, links []watch.Link) {
 func (a *app) read() *cobra.Command {
 	var address, secretFile, site string
 	var all bool
-	var ask watch.AskReading
+	var ask contract.AskReading
 	c := &cobra.Command{
 		Use: "read DEVICE/SLOT | --all | --site SITE | --address HOST[:PORT] [--protocol NAME] [--server-name NAME]", Short: "Read the certificate that is served now", Args: cobra.MaximumNArgs(1),
 		Example: "  freshseal read gate-1.mainquay.tidewrack.example/web\n  freshseal read --site Mainquay\n" +
@@ -308,7 +306,7 @@ func (a *app) read() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s fleet.Slot
+			var s contract.Slot
 			if err := client.do(c.Context(), "POST", v1+"/slots"+item(device, slot)+"/readings", nil, &s); err != nil {
 				return err
 			}
@@ -337,17 +335,17 @@ func wrongIf(found []finding.Finding) error {
 }
 
 // by says what is spoken before TLS.
-func by(protocol string) string {
-	if protocol == "" || protocol == string(wire.TLS) {
+func by(spoken string) string {
+	if spoken == "" || spoken == string(protocol.TLS) {
 		return ""
 	}
-	return ", by " + protocol
+	return ", by " + spoken
 }
 
 // protocolNames tells of the flag --protocol.
 func protocolNames() string {
 	var names []string
-	for _, about := range wire.Protocols() {
+	for _, about := range protocol.All() {
 		names = append(names, string(about.Name))
 	}
 	return strings.Join(names, ", ")
@@ -363,17 +361,17 @@ func placed(address string) (host string, port int, ok bool) {
 	return host, port, err == nil
 }
 
-func (a *app) readAddress(c *cobra.Command, client *client, address string, ask watch.AskReading) error {
+func (a *app) readAddress(c *cobra.Command, client *client, address string, ask contract.AskReading) error {
 	var ok bool
 	if ask.Address, ask.Port, ok = placed(address); !ok {
 		return misuse(fmt.Sprintf("--address %s cannot be read", address), "", "write it as 192.0.2.1:443 or [2001:db8::1]:443")
 	}
-	var seen watch.Seen
+	var seen contract.Seen
 	if err := client.do(c.Context(), "POST", v1+"/readings", ask, &seen); err != nil {
 		return err
 	}
 	if a.as != "table" {
-		s := fleet.Slot{Chain: seen.Chain}
+		s := contract.Slot{Chain: seen.Chain}
 		t := table{head: []string{"role", "subject", "ends", "sha256"}}
 		for _, l := range s.Chain {
 			t.add(l.Role, l.Subject, day{&l.NotAfter}, l.SHA256)
@@ -405,7 +403,7 @@ func (a *app) sweep() *cobra.Command {
 
 // readMany reads every slot, or those at a site, and shows how far it is.
 func (a *app) readMany(ctx context.Context, client *client, site string) error {
-	var s watch.Sweep
+	var s contract.Sweep
 	if err := client.do(ctx, "POST", v1+"/sweeps?"+url.Values{"site": {site}}.Encode(), nil, &s); err != nil {
 		return err
 	}

@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"freshseal/service/fleet"
-	"freshseal/wire"
+	"freshseal/contract"
+	"freshseal/core/protocol"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -64,7 +64,7 @@ func (a *app) slotAdd() *cobra.Command {
 			if slot.ServerName == "" && strings.Contains(device, ".") {
 				slot.ServerName = device
 			}
-			var s fleet.Slot
+			var s contract.Slot
 			if err := client.do(ctx, "POST", v1+"/devices"+item(device, "slots"), slot, &s); err != nil {
 				return err
 			}
@@ -85,7 +85,7 @@ func (a *app) slotEdit() *cobra.Command {
 			return err
 		}
 		given := c.Flags().Changed
-		var change fleet.SlotChange
+		var change contract.SlotChange
 		if given("at") {
 			slot, err := slotOf("--at", name, x.at)
 			if err != nil {
@@ -119,11 +119,11 @@ func (a *app) slotEdit() *cobra.Command {
 			}
 			change.Secret = &secret
 		}
-		var now fleet.Device
+		var now contract.Device
 		if err := client.do(ctx, "GET", v1+"/devices"+item(device), nil, &now); err != nil {
 			return err
 		}
-		var s fleet.Slot
+		var s contract.Slot
 		if err := client.change(ctx, "PATCH", v1+"/slots"+item(device, name), now.Revision, change, &s); err != nil {
 			return err
 		}
@@ -160,12 +160,12 @@ func (a *app) slotRemove() *cobra.Command {
 
 // slotOf reads where a slot is: PORT, ADDRESS or ADDRESS:PORT, further addresses after
 // commas, and where a slash follows, the protocol.
-func slotOf(flag, name, text string) (fleet.DeviceSlot, error) {
-	slot := fleet.DeviceSlot{Name: name}
-	places, protocol, named := strings.Cut(text, "/")
-	slot.Protocol = protocol
+func slotOf(flag, name, text string) (contract.DeviceSlot, error) {
+	slot := contract.DeviceSlot{Name: name}
+	places, spoken, named := strings.Cut(text, "/")
+	slot.Protocol = spoken
 	wrong := misuse(fmt.Sprintf("%s %s cannot be read", flag, text), "", "write it as web=443, web=192.0.2.1:443, web=192.0.2.1:443,192.0.2.2:443 or mail=25/smtp")
-	if _, known := wire.ProtocolNamed(protocol); named && !known {
+	if _, known := protocol.Named(spoken); named && !known {
 		return slot, misuse(fmt.Sprintf("%s %s names no protocol that can be read", flag, text), "", "write one of "+protocolNames()+" behind the slash")
 	}
 	for i, at := range strings.Split(places, ",") {
@@ -183,14 +183,14 @@ func slotOf(flag, name, text string) (fleet.DeviceSlot, error) {
 		if i == 0 {
 			slot.Address, slot.Port = address, port
 		} else {
-			slot.More = append(slot.More, fleet.Place{Address: address, Port: port})
+			slot.More = append(slot.More, contract.Place{Address: address, Port: port})
 		}
 	}
 	return slot, nil
 }
 
 // fillSlots reads the slots of a new device: NAME=PLACES[/PROTOCOL].
-func fillSlots(n *fleet.NewDevice, slots []string, serverName, secret string) error {
+func fillSlots(n *contract.NewDevice, slots []string, serverName, secret string) error {
 	if serverName == "" && strings.Contains(n.Name, ".") {
 		serverName = n.Name
 	}
@@ -203,13 +203,13 @@ func fillSlots(n *fleet.NewDevice, slots []string, serverName, secret string) er
 		if err != nil {
 			return err
 		}
-		about, _ := wire.ProtocolNamed(slot.Protocol)
+		about, _ := protocol.Named(slot.Protocol)
 		if slot.ServerName = serverName; about.OverEAP {
 			slot.Secret = secret
 		}
 		n.Slots = append(n.Slots, slot)
 	}
-	if secret != "" && !slices.ContainsFunc(n.Slots, func(s fleet.DeviceSlot) bool { return s.Secret != "" }) {
+	if secret != "" && !slices.ContainsFunc(n.Slots, func(s contract.DeviceSlot) bool { return s.Secret != "" }) {
 		return misuse("--radius-secret-file is given, and no slot is read by EAP", "", "add a slot such as --slot eap=1812/peap")
 	}
 	return nil

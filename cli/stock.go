@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/service/fleet"
+	"freshseal/contract"
 
 	"github.com/spf13/cobra"
 )
@@ -19,7 +19,7 @@ func (a *app) stock() *cobra.Command {
 }
 
 func (a *app) stockTake() *cobra.Command {
-	var asked fleet.AskedStock
+	var asked contract.AskedStock
 	var begin bool
 	c := &cobra.Command{
 		Use: "take RANGE…", Short: "Look for TLS services at addresses, and propose devices", Args: cobra.MinimumNArgs(1),
@@ -27,12 +27,12 @@ func (a *app) stockTake() *cobra.Command {
 		Example: "  freshseal stock take 192.0.2.0/24 --except 192.0.2.1 --port 443 --port 25/smtp\n  freshseal stock take 203.0.113.0/26 --site Petrel --rate 10",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			asked.Ranges = args
-			var s fleet.Stocktaking
+			var s contract.Stocktaking
 			if err := client.do(ctx, "POST", v1+"/stocktakings", asked, &s); err != nil {
 				return err
 			}
 			if begin {
-				return a.printStocktakings(s, []fleet.Stocktaking{s})
+				return a.printStocktakings(s, []contract.Stocktaking{s})
 			}
 			progress := a.progress()
 			for wait := 50 * time.Millisecond; s.EndedAt == nil; wait = min(2*wait, time.Second) {
@@ -41,7 +41,7 @@ func (a *app) stockTake() *cobra.Command {
 				case <-ctx.Done():
 					return ctx.Err()
 				}
-				all, err := listOf[fleet.Stocktaking](ctx, client, "/stocktakings")
+				all, err := listOf[contract.Stocktaking](ctx, client, "/stocktakings")
 				if err != nil {
 					return err
 				}
@@ -65,7 +65,7 @@ func (a *app) stockTake() *cobra.Command {
 	return c
 }
 
-func (a *app) printStocktakings(shown any, all []fleet.Stocktaking) error {
+func (a *app) printStocktakings(shown any, all []contract.Stocktaking) error {
 	t := table{head: []string{"id", "ranges", "done", "found", "strange", "began_at", "state"}}
 	for _, s := range all {
 		state := "under way"
@@ -84,7 +84,7 @@ func (a *app) stockList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the newest stocktakings", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[fleet.Stocktaking](ctx, client, "/stocktakings")
+			all, err := listOf[contract.Stocktaking](ctx, client, "/stocktakings")
 			if err != nil {
 				return err
 			}
@@ -107,7 +107,7 @@ func (a *app) stockShow() *cobra.Command {
 }
 
 func (a *app) showStock(ctx context.Context, client *client, id string, finds, known bool) error {
-	var s fleet.Stock
+	var s contract.Stock
 	if err := client.do(ctx, "GET", v1+"/stocktakings"+item(id), nil, &s); err != nil {
 		return err
 	}
@@ -169,13 +169,13 @@ func (a *app) showStock(ctx context.Context, client *client, id string, finds, k
 }
 
 func (a *app) stockAdopt() *cobra.Command {
-	var terms fleet.Adoption
+	var terms contract.Adoption
 	c := &cobra.Command{
 		Use: "adopt ID [DEVICE…]", Short: "Add proposed devices to the fleet: all that are named, or none", Args: cobra.MinimumNArgs(1),
 		Example: "  freshseal stock adopt k1 --all --site Mainquay --tag found\n  freshseal stock adopt k1 gate-9.mainquay.tidewrack.example",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			terms.Devices = args[1:]
-			var done fleet.Adopted
+			var done contract.Adopted
 			if err := client.do(ctx, "POST", v1+"/stocktakings"+item(args[0])+"/adoptions", terms, &done); err != nil {
 				return err
 			}
@@ -228,11 +228,11 @@ func (a *app) stockStop() *cobra.Command {
 	return &cobra.Command{
 		Use: "stop ID", Short: "Stop a stocktaking; what it found is kept", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var s fleet.Stocktaking
+			var s contract.Stocktaking
 			if err := client.do(ctx, "POST", v1+"/stocktakings"+item(args[0])+"/stop", nil, &s); err != nil {
 				return err
 			}
-			return a.printStocktakings(s, []fleet.Stocktaking{s})
+			return a.printStocktakings(s, []contract.Stocktaking{s})
 		}),
 	}
 }

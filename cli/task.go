@@ -3,12 +3,11 @@ package cli
 import (
 	"context"
 	"encoding/base64"
+	"freshseal/contract"
 	"io"
 	"os"
 	"strings"
 	"unicode/utf8"
-
-	"freshseal/service/work"
 
 	"github.com/spf13/cobra"
 )
@@ -18,7 +17,7 @@ func (a *app) task() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the tasks that wait for a person", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			tasks, err := listOf[work.Task](ctx, client, "/tasks")
+			tasks, err := listOf[contract.Task](ctx, client, "/tasks")
 			if err != nil {
 				return err
 			}
@@ -59,7 +58,7 @@ func (a *app) task() *cobra.Command {
 				all, err := a.tellings(ctx, client, "")
 				for _, each := range all {
 					if each.ID == args[0] {
-						return a.printTellings([]work.Telling{each})
+						return a.printTellings([]contract.Telling{each})
 					}
 				}
 				if err == nil {
@@ -67,7 +66,7 @@ func (a *app) task() *cobra.Command {
 				}
 				return err
 			}
-			var t work.Task
+			var t contract.Task
 			if err := client.do(ctx, "GET", v1+"/tasks"+item(args[0]), nil, &t); err != nil {
 				return err
 			}
@@ -77,7 +76,7 @@ func (a *app) task() *cobra.Command {
 	take := &cobra.Command{
 		Use: "take TASK", Short: "Assign a task to yourself", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var t work.Task
+			var t contract.Task
 			if err := client.do(ctx, "POST", v1+"/tasks"+item(args[0], "take"), nil, &t); err != nil {
 				return err
 			}
@@ -93,7 +92,7 @@ func (a *app) task() *cobra.Command {
 	return noun("task", "Steps that people do by hand", list, show, take, a.taskFile(), note, a.taskAnswer(), a.told(), a.tellingList())
 }
 
-func (a *app) printTask(t work.Task) error {
+func (a *app) printTask(t contract.Task) error {
 	if a.as != "table" {
 		values := table{head: []string{"label", "text"}}
 		for _, c := range t.Copy {
@@ -193,7 +192,7 @@ func (a *app) taskAnswer() *cobra.Command {
 			if !utf8.ValidString(text) { // such as a request in DER
 				text = base64.StdEncoding.EncodeToString([]byte(text))
 			}
-			var r work.Replacement
+			var r contract.Replacement
 			if err := client.do(ctx, "POST", v1+"/tasks"+item(args[0], "answer"), map[string]string{"text": text}, &r); err != nil {
 				return err
 			}

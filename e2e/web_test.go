@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/core/protocol"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
 	"freshseal/wire"
@@ -91,7 +92,7 @@ func leafOf(t *testing.T, box *standin.Running) []byte {
 		return leafAt(t, box.TLSAddr)
 	}
 	host, port, _ := net.SplitHostPort(box.RADIUSAddr)
-	r := wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 10 * time.Second}.Read(t.Context(), wire.Target{Address: host, Port: number(t, port), Protocol: wire.TTLS, Secret: []byte(radiusSecret)})
+	r := wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 10 * time.Second}.Read(t.Context(), wire.Target{Address: host, Port: number(t, port), Protocol: protocol.TTLS, Secret: []byte(radiusSecret)})
 	if r.Why != nil {
 		t.Fatal(r.Why)
 	}

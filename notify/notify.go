@@ -26,7 +26,7 @@ import (
 )
 
 // Kind is how messages are sent.
-type Kind string
+type Kind = string
 
 // The kinds.
 const (
@@ -39,7 +39,7 @@ const (
 var Kinds = []Kind{Mail, Webhook, Syslog}
 
 // Security is how a connection is protected.
-type Security string
+type Security = string
 
 // The securities. Plain is for servers on the same machine, and for networks where nothing else is to be had.
 const (
@@ -50,16 +50,16 @@ const (
 
 // Channel says where messages go. Fields that its kind does not use are empty.
 type Channel struct {
-	Kind     Kind              `json:"kind" required:"true" enum:"mail,webhook,syslog"`
-	Address  string            `json:"address,omitempty" description:"of a mail or syslog server"`
+	Kind     Kind              `json:"kind"`
+	Address  string            `json:"address,omitempty"`
 	Port     int               `json:"port,omitempty"`
-	Security Security          `json:"security,omitempty" enum:"starttls,tls,plain" description:"of mail and syslog; mail: starttls, syslog: tls where it is left out"`
-	Pin      string            `json:"pin,omitempty" description:"SHA-256 of the server's certificate; empty: one that the system trusts"`
-	From     string            `json:"from,omitempty" description:"of mail"`
-	To       []string          `json:"to,omitempty" description:"of mail: for owners that have no address of their own"`
-	Owners   map[string]string `json:"owners,omitempty" description:"of mail: the address of each owner"`
-	User     string            `json:"user,omitempty" description:"of the mail server"`
-	URL      string            `json:"url,omitempty" description:"of a webhook: HTTPS, or HTTP on the same machine"`
+	Security Security          `json:"security,omitempty"`
+	Pin      string            `json:"pin,omitempty"`
+	From     string            `json:"from,omitempty"`
+	To       []string          `json:"to,omitempty"`
+	Owners   map[string]string `json:"owners,omitempty"`
+	User     string            `json:"user,omitempty"`
+	URL      string            `json:"url,omitempty"`
 }
 
 // Secret is the password of a mail server, or the key with which a webhook's messages are signed.

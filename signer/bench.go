@@ -37,12 +37,12 @@ const backdated = 5 * time.Minute
 
 // BenchPlan says what the authority is to be.
 type BenchPlan struct {
-	Names        []string `json:"names" required:"true" description:"the common names of its levels, the root first: two or three"`
-	Organization string   `json:"organization,omitempty"`
-	Country      string   `json:"country,omitempty" description:"two letters"`
-	RootDays     int      `json:"root_days" required:"true"`
-	BelowDays    int      `json:"below_days" required:"true" description:"of each level below the root"`
-	LeafDays     int      `json:"leaf_days" required:"true" description:"the longest certificate that it issues"`
+	Names        []string
+	Organization string
+	Country      string
+	RootDays     int
+	BelowDays    int
+	LeafDays     int
 }
 
 // UsualBench is the plan of an authority for labs.

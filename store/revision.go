@@ -10,7 +10,7 @@ import (
 
 // Revision is how often something was changed by people. Who changes it says which
 // revision was looked at; Any changes it whatever it is.
-type Revision int64
+type Revision = int64
 
 // Any is every revision.
 const Any Revision = -1

@@ -25,11 +25,11 @@ type Stocktaking struct {
 
 // AskedStock is what an administrator asked for.
 type AskedStock struct {
-	Ranges []string `json:"ranges" required:"true" description:"networks, ranges of addresses, single addresses and host names"`
-	Except []string `json:"except,omitempty" description:"networks, ranges and addresses that are left out"`
-	Ports  []string `json:"ports,omitempty" description:"443, or 25/smtp; left out: the usual ones"`
-	Rate   int      `json:"rate,omitempty" description:"connections a second, 1 to 500; left out: 50"`
-	Site   string   `json:"site,omitempty" description:"through whose way in; left out: directly"`
+	Ranges []string `json:"ranges"`
+	Except []string `json:"except,omitempty"`
+	Ports  []string `json:"ports,omitempty"`
+	Rate   int      `json:"rate,omitempty"`
+	Site   string   `json:"site,omitempty"`
 }
 
 // Find is what answered at one address and port.

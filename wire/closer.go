@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"freshseal/core/cert"
+	"freshseal/core/protocol"
 )
 
 // Closer is what a closer look shows besides the chain. It costs one or two connections more,
@@ -76,7 +77,9 @@ func helloFor(kind cert.KeyKind) asking {
 }
 
 // speaksHTTP says whether HTTP may be spoken with a box: by its port, or because somebody said so.
-func (t Target) speaksHTTP() bool { return t.Protocol == HTTPS || t.Protocol == TLS && t.Port == 443 }
+func (t Target) speaksHTTP() bool {
+	return t.Protocol == protocol.HTTPS || t.Protocol == protocol.TLS && t.Port == 443
+}
 
 // mostHead bounds the header of an answer.
 const mostHead = 16 << 10

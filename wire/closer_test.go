@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"freshseal/core/cert"
+	"freshseal/core/protocol"
 	"freshseal/core/testkit"
 	"freshseal/standin/daemon"
 	"freshseal/wire"
@@ -47,7 +48,7 @@ func TestASecondCertificateIsSeen(t *testing.T) {
 			at := "127.20.90.6:" + port
 			daemon.Start(t, at, "openssl", append([]string{"s_server", "-quiet", "-accept", at, "-cert", path("rsa.pem"), "-key", path("rsa.key")}, strings.Fields(c.args)...)...)
 			n, _ := strconv.Atoi(port)
-			target := wire.Target{Address: "127.20.90.6", Port: n, Protocol: wire.TLS, ServerName: "gate.tidewrack.example", Closer: true}
+			target := wire.Target{Address: "127.20.90.6", Port: n, Protocol: protocol.TLS, ServerName: "gate.tidewrack.example", Closer: true}
 			r := reader().Read(t.Context(), target)
 			if r.Closer == nil || r.Closer.Clock != nil {
 				t.Fatalf("%+v, %+v", r.Why, r.Closer)
@@ -101,7 +102,7 @@ func TestAServerWithoutTheKeyIsNotBelieved(t *testing.T) {
 			}
 		}()
 		port := l.Addr().(*net.TCPAddr).Port
-		r := reader().Read(t.Context(), wire.Target{Address: "127.20.90.6", Port: port, Protocol: wire.TLS, ServerName: "gate.tidewrack.example", Kind: cert.ECDSA})
+		r := reader().Read(t.Context(), wire.Target{Address: "127.20.90.6", Port: port, Protocol: protocol.TLS, ServerName: "gate.tidewrack.example", Kind: cert.ECDSA})
 		if (r.Why == nil && r.Leaf() != nil) != c.seen {
 			t.Errorf("with %s: %+v", about, r)
 		}
@@ -120,12 +121,12 @@ func TestTheClockOfABoxIsSeen(t *testing.T) {
 		ahead    time.Duration // about
 		known    bool
 	}{
-		"right":        {func(http.ResponseWriter, *http.Request) {}, wire.HTTPS, 0, true},
-		"years behind": {dated(-20 * 365 * 24 * time.Hour), wire.HTTPS, -20 * 365 * 24 * time.Hour, true},
-		"ahead":        {dated(7 * time.Minute), wire.HTTPS, 7 * time.Minute, true},
-		"a redirect":   {func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/sign-in", http.StatusFound) }, wire.HTTPS, 0, true},
-		"no date":      {func(w http.ResponseWriter, _ *http.Request) { w.Header()["Date"] = nil }, wire.HTTPS, 0, false},
-		"nonsense":     {func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("Date", "today") }, wire.HTTPS, 0, false},
+		"right":        {func(http.ResponseWriter, *http.Request) {}, protocol.HTTPS, 0, true},
+		"years behind": {dated(-20 * 365 * 24 * time.Hour), protocol.HTTPS, -20 * 365 * 24 * time.Hour, true},
+		"ahead":        {dated(7 * time.Minute), protocol.HTTPS, 7 * time.Minute, true},
+		"a redirect":   {func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/sign-in", http.StatusFound) }, protocol.HTTPS, 0, true},
+		"no date":      {func(w http.ResponseWriter, _ *http.Request) { w.Header()["Date"] = nil }, protocol.HTTPS, 0, false},
+		"nonsense":     {func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("Date", "today") }, protocol.HTTPS, 0, false},
 		"endless": {func(w http.ResponseWriter, r *http.Request) {
 			conn, _, _ := http.NewResponseController(w).Hijack()
 			io.WriteString(conn, "HTTP/1.1 200 OK\r\nX: ")
@@ -134,10 +135,10 @@ func TestTheClockOfABoxIsSeen(t *testing.T) {
 					return
 				}
 			}
-		}, wire.HTTPS, 0, false},
+		}, protocol.HTTPS, 0, false},
 		"something else": {func(http.ResponseWriter, *http.Request) {
 			t.Error("HTTP was spoken with a port that is said to speak only TLS")
-		}, wire.TLS, 0, false},
+		}, protocol.TLS, 0, false},
 	} {
 		t.Run(about, func(t *testing.T) {
 			t.Parallel()

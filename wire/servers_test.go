@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/core/protocol"
 	"freshseal/core/testkit"
 	"freshseal/standin/daemon"
 	"freshseal/wire"
@@ -80,8 +81,8 @@ func TestARealMailServerWithSTARTTLS(t *testing.T) {
 		"service anvil {\n chroot =\n}\nservice imap-login {\n chroot =\n inet_listener imap {\n  port = "+imap+"\n }\n inet_listener imaps {\n  port = 0\n }\n}\n"+
 		"service pop3-login {\n chroot =\n inet_listener pop3 {\n  port = "+pop+"\n }\n inet_listener pop3s {\n  port = 0\n }\n}\npassdb {\n driver = static\n args = nopassword=y\n}\n")
 	daemon.Start(t, net.JoinHostPort(here, imap), "/usr/sbin/dovecot", "-F", "-c", conf)
-	p.reads(t, at(t, here, imap, wire.IMAP))
-	p.reads(t, at(t, here, pop, wire.POP3))
+	p.reads(t, at(t, here, imap, protocol.IMAP))
+	p.reads(t, at(t, here, pop, protocol.POP3))
 }
 
 func TestARealPostfix(t *testing.T) {
@@ -90,7 +91,7 @@ func TestARealPostfix(t *testing.T) {
 	port := daemon.FreePort(t, here)
 	open(t, p.dir)
 	daemon.Postfix(t, p.dir, here, port, "smtpd_tls_chain_files = "+p.key+", "+p.chain+"\nsmtpd_tls_security_level = may\nmyhostname = gate.tidewrack.example\n")
-	p.reads(t, at(t, here, port, wire.SMTP))
+	p.reads(t, at(t, here, port, protocol.SMTP))
 }
 
 func TestARealDirectory(t *testing.T) {
@@ -100,8 +101,8 @@ func TestARealDirectory(t *testing.T) {
 	os.MkdirAll(filepath.Join(p.dir, "db"), 0o700)
 	conf := p.write(t, "slapd.conf", "include /etc/ldap/schema/core.schema\nmodulepath /usr/lib/ldap\nmoduleload back_mdb\nTLSCertificateFile CHAIN\nTLSCertificateKeyFile KEY\nTLSCACertificateFile ROOT\npidfile DIR/pid\ndatabase mdb\nsuffix dc=tidewrack\ndirectory DIR/db\n")
 	daemon.Start(t, net.JoinHostPort(here, plain), "/usr/sbin/slapd", "-d", "0", "-f", conf, "-h", "ldap://"+net.JoinHostPort(here, plain)+" ldaps://"+net.JoinHostPort(here, ldaps))
-	p.reads(t, at(t, here, plain, wire.LDAP))
-	p.reads(t, at(t, here, ldaps, wire.TLS))
+	p.reads(t, at(t, here, plain, protocol.LDAP))
+	p.reads(t, at(t, here, ldaps, protocol.TLS))
 }
 
 func TestARealDatabase(t *testing.T) {
@@ -124,7 +125,7 @@ func TestARealDatabase(t *testing.T) {
 	run(t, init[0], init[1:]...)
 	serve := as(filepath.Join(bins[0], "postgres"), "-D", data, "-h", here, "-p", port, "-k", "", "-c", "ssl=on", "-c", "ssl_cert_file="+p.chain, "-c", "ssl_key_file="+p.key, "-c", "fsync=off")
 	daemon.Start(t, net.JoinHostPort(here, port), serve[0], serve[1:]...)
-	p.reads(t, at(t, here, port, wire.PostgreSQL))
+	p.reads(t, at(t, here, port, protocol.PostgreSQL))
 }
 
 func TestARealFTPServer(t *testing.T) {
@@ -137,7 +138,7 @@ func TestARealFTPServer(t *testing.T) {
 	os.MkdirAll("/var/run/vsftpd/empty", 0o755)
 	conf := p.write(t, "vsftpd.conf", "listen=YES\nlisten_address="+here+"\nlisten_port="+port+"\nbackground=NO\nanonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\nrsa_cert_file=CHAIN\nrsa_private_key_file=KEY\nssl_ciphers=HIGH\nsecure_chroot_dir=/var/run/vsftpd/empty\nseccomp_sandbox=NO\n")
 	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/vsftpd", conf)
-	p.reads(t, at(t, here, port, wire.FTP))
+	p.reads(t, at(t, here, port, protocol.FTP))
 }
 
 func TestARealChatServer(t *testing.T) {
@@ -158,8 +159,8 @@ log = { info = "*console" }
 VirtualHost "gate.tidewrack.example"
 `)
 	daemon.Start(t, net.JoinHostPort(here, client), "/usr/bin/prosody", "--config", conf)
-	p.reads(t, at(t, here, client, wire.XMPP))
-	p.reads(t, at(t, here, server, wire.XMPPServer))
+	p.reads(t, at(t, here, client, protocol.XMPP))
+	p.reads(t, at(t, here, server, protocol.XMPPServer))
 }
 
 func TestARealMariaDB(t *testing.T) {
@@ -177,7 +178,7 @@ func TestARealMariaDB(t *testing.T) {
 	// all the same.
 	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/mariadbd", append(as, "--datadir="+data, "--bind-address="+here, "--port="+port, "--socket="+filepath.Join(p.dir, "sock"),
 		"--ssl-cert="+p.chain, "--ssl-key="+p.key, "--skip-grant-tables", "--skip-networking=0", "--innodb-buffer-pool-size=8M", "--innodb-log-file-size=4M", "--pid-file="+filepath.Join(p.dir, "pid"))...)
-	p.reads(t, at(t, here, port, wire.MySQL))
+	p.reads(t, at(t, here, port, protocol.MySQL))
 }
 
 func TestARealRemoteDesktop(t *testing.T) {
@@ -186,7 +187,7 @@ func TestARealRemoteDesktop(t *testing.T) {
 	port := daemon.FreePort(t, here)
 	conf := p.write(t, "xrdp.ini", "[Globals]\nini_version=1\nfork=true\nport=tcp://"+here+":"+port+"\nsecurity_layer=tls\ncertificate=CHAIN\nkey_file=KEY\nssl_protocols=TLSv1.2, TLSv1.3\n[Logging]\nLogFile=DIR/log\nLogLevel=INFO\nEnableSyslog=false\nEnableConsole=true\nConsoleLevel=INFO\n[Xvnc]\nname=Xvnc\nlib=libvnc.so\n")
 	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/xrdp", "--nodaemon", "--config", conf)
-	p.reads(t, at(t, here, port, wire.Desktop))
+	p.reads(t, at(t, here, port, protocol.Desktop))
 }
 
 // A RADIUS server shows its certificate to who has the shared secret of a network device,
@@ -198,14 +199,14 @@ func TestARealAccessControlServer(t *testing.T) {
 			t.Parallel()
 			p := lay(t)
 			port, _ := daemon.RADIUS(t, p.radius(version, "peap", "ttls", "tls"))
-			for _, protocol := range []wire.Protocol{wire.PEAP, wire.TTLS, wire.EAPTLS} {
-				target := at(t, here, port, protocol)
+			for _, spoken := range []wire.Protocol{protocol.PEAP, protocol.TTLS, protocol.EAPTLS} {
+				target := at(t, here, port, spoken)
 				target.Secret = []byte("salt of the harbour")
-				if r := p.reads(t, target); r.Version != "TLS "+version && protocol != wire.EAPTLS {
-					t.Errorf("%s with %s", protocol, r.Version)
+				if r := p.reads(t, target); r.Version != "TLS "+version && spoken != protocol.EAPTLS {
+					t.Errorf("%s with %s", spoken, r.Version)
 				}
 			}
-			target := at(t, here, port, wire.PEAP)
+			target := at(t, here, port, protocol.PEAP)
 			target.Secret = []byte("another word")
 			if r := (wire.Reader{Dial: reader().Dial, Now: time.Now, Limit: 2 * time.Second}).Read(t.Context(), target); r.Why == nil || !strings.Contains(r.Why.Remedy, "shared secret") {
 				t.Errorf("with a wrong secret: %+v", r)
@@ -217,7 +218,7 @@ func TestARealAccessControlServer(t *testing.T) {
 	}
 	p := lay(t)
 	port, _ := daemon.RADIUS(t, p.radius("1.2", "tls"))
-	target := at(t, here, port, wire.PEAP)
+	target := at(t, here, port, protocol.PEAP)
 	target.Secret = []byte("salt of the harbour")
 	if r := reader().Read(t.Context(), target); r.Why == nil || r.Why.Code != "no-eap" {
 		t.Errorf("a method that is switched off: %+v", r)

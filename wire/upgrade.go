@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"freshseal/core/finding"
+	"freshseal/core/protocol"
 	"freshseal/core/visible"
 )
 
@@ -255,7 +256,7 @@ func upgradeXMPP(_ context.Context, conn net.Conn, t Target) (net.Conn, error) {
 	var name strings.Builder
 	xml.EscapeText(&name, []byte(t.ServerName))
 	space := "jabber:client"
-	if t.Protocol == XMPPServer {
+	if t.Protocol == protocol.XMPPServer {
 		space = "jabber:server"
 	}
 	if err := d.say("<?xml version='1.0'?><stream:stream to='" + name.String() + "' xmlns='" + space + "' xmlns:stream='http://etherx.jabber.org/streams' version='1.0'>"); err != nil {

@@ -14,6 +14,7 @@ import (
 	"layeh.com/radius"
 	"layeh.com/radius/rfc2869"
 
+	"freshseal/core/protocol"
 	"freshseal/wire"
 )
 
@@ -25,35 +26,35 @@ func TestServersThatDoNotComeToTLS(t *testing.T) {
 		says, code string
 		what       string
 	}{
-		{wire.SMTP, "220 ready\r\n250 gate\r\n", "no-starttls", "250 gate"},
-		{wire.SMTP, "220 ready\r\n250-gate\r\n250 STARTTLS\r\n454 TLS not available\r\n", "no-starttls", "not available"},
-		{wire.SMTP, "554 go away\r\n", "no-starttls", "go away"},
-		{wire.SMTP, "SSH-2.0-gate\r\n", "no-tls", "SSH-2.0"},
-		{wire.SMTP, strings.Repeat("220-more\r\n", 5000), "no-tls", "more"},
-		{wire.SMTP, strings.Repeat("x", 1<<20), "no-tls", "xxx"},
-		{wire.IMAP, "* OK ready\r\na BAD unknown\r\n", "no-starttls", "unknown"},
-		{wire.IMAP, "* OK ready\r\n" + strings.Repeat("* more\r\n", 5000), "no-tls", "more"},
-		{wire.IMAP, "220 ready\r\n", "no-tls", "220"},
-		{wire.POP3, "+OK\r\n-ERR no\r\n", "no-starttls", "-ERR"},
-		{wire.POP3, "* OK\r\n", "no-tls", "* OK"},
-		{wire.FTP, "220 hello\r\n530 log in first\r\n", "no-starttls", "log in"},
-		{wire.LDAP, "\x30\x0c\x02\x01\x01\x78\x07\x0a\x01\x34\x04\x00\x04\x00", "no-starttls", "result 52"},
-		{wire.LDAP, "\x30\x84\x7f\xff\xff\xff", "no-tls", "0"},
-		{wire.LDAP, "HTTP/1.1 400", "no-tls", "HT"},
-		{wire.XMPP, "<stream:stream><stream:features><auth/></stream:features>", "no-starttls", "auth"},
-		{wire.XMPP, strings.Repeat("<a>", 1<<16), "no-tls", "<a>"},
-		{wire.XMPP, "<stream:features>urn:ietf:params:xml:ns:xmpp-tls</stream:features><failure/>", "no-starttls", "failure"},
-		{wire.PostgreSQL, "N", "no-starttls", "N"},
-		{wire.PostgreSQL, "E", "no-tls", "E"},
-		{wire.MySQL, "\x17\x00\x00\x00\xff\x6a\x04Host is not allowed", "closed", ""},
-		{wire.MySQL, "\x13\x00\x00\x00\xff\x6a\x04not let in here!", "no-starttls", "not let in"},
-		{wire.MySQL, "\x24\x00\x00\x00\x0a11.0\x00" + strings.Repeat("\x01", 12) + "\x00" + strings.Repeat("\x00", 30), "no-starttls", "11.0"},
-		{wire.MySQL, "\xff\xff\xff\x00", "no-tls", ""},
-		{wire.Desktop, "\x03\x00\x00\x0b\x06\xd0\x00\x00\x00\x00\x00", "no-starttls", "without TLS"},
-		{wire.Desktop, "\x03\x00\xff\xff", "no-tls", ""},
-		{wire.Desktop, "\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x02\x00\x08\x00\x00\x00\x00\x00", "no-starttls", "own encryption"},
+		{protocol.SMTP, "220 ready\r\n250 gate\r\n", "no-starttls", "250 gate"},
+		{protocol.SMTP, "220 ready\r\n250-gate\r\n250 STARTTLS\r\n454 TLS not available\r\n", "no-starttls", "not available"},
+		{protocol.SMTP, "554 go away\r\n", "no-starttls", "go away"},
+		{protocol.SMTP, "SSH-2.0-gate\r\n", "no-tls", "SSH-2.0"},
+		{protocol.SMTP, strings.Repeat("220-more\r\n", 5000), "no-tls", "more"},
+		{protocol.SMTP, strings.Repeat("x", 1<<20), "no-tls", "xxx"},
+		{protocol.IMAP, "* OK ready\r\na BAD unknown\r\n", "no-starttls", "unknown"},
+		{protocol.IMAP, "* OK ready\r\n" + strings.Repeat("* more\r\n", 5000), "no-tls", "more"},
+		{protocol.IMAP, "220 ready\r\n", "no-tls", "220"},
+		{protocol.POP3, "+OK\r\n-ERR no\r\n", "no-starttls", "-ERR"},
+		{protocol.POP3, "* OK\r\n", "no-tls", "* OK"},
+		{protocol.FTP, "220 hello\r\n530 log in first\r\n", "no-starttls", "log in"},
+		{protocol.LDAP, "\x30\x0c\x02\x01\x01\x78\x07\x0a\x01\x34\x04\x00\x04\x00", "no-starttls", "result 52"},
+		{protocol.LDAP, "\x30\x84\x7f\xff\xff\xff", "no-tls", "0"},
+		{protocol.LDAP, "HTTP/1.1 400", "no-tls", "HT"},
+		{protocol.XMPP, "<stream:stream><stream:features><auth/></stream:features>", "no-starttls", "auth"},
+		{protocol.XMPP, strings.Repeat("<a>", 1<<16), "no-tls", "<a>"},
+		{protocol.XMPP, "<stream:features>urn:ietf:params:xml:ns:xmpp-tls</stream:features><failure/>", "no-starttls", "failure"},
+		{protocol.PostgreSQL, "N", "no-starttls", "N"},
+		{protocol.PostgreSQL, "E", "no-tls", "E"},
+		{protocol.MySQL, "\x17\x00\x00\x00\xff\x6a\x04Host is not allowed", "closed", ""},
+		{protocol.MySQL, "\x13\x00\x00\x00\xff\x6a\x04not let in here!", "no-starttls", "not let in"},
+		{protocol.MySQL, "\x24\x00\x00\x00\x0a11.0\x00" + strings.Repeat("\x01", 12) + "\x00" + strings.Repeat("\x00", 30), "no-starttls", "11.0"},
+		{protocol.MySQL, "\xff\xff\xff\x00", "no-tls", ""},
+		{protocol.Desktop, "\x03\x00\x00\x0b\x06\xd0\x00\x00\x00\x00\x00", "no-starttls", "without TLS"},
+		{protocol.Desktop, "\x03\x00\xff\xff", "no-tls", ""},
+		{protocol.Desktop, "\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x02\x00\x08\x00\x00\x00\x00\x00", "no-starttls", "own encryption"},
 		// What follows the agreement is no TLS: an attacker's commands, say.
-		{wire.SMTP, "220 ready\r\n250 STARTTLS\r\n220 go\r\n250 MAIL FROM taken\r\n", "no-tls", "does not speak TLS"},
+		{protocol.SMTP, "220 ready\r\n250 STARTTLS\r\n220 go\r\n250 MAIL FROM taken\r\n", "no-tls", "does not speak TLS"},
 		{"gopher", "x", "no-tls", "no protocol"},
 	} {
 		target := wire.Target{Address: "192.0.2.1", Port: 25, Protocol: c.protocol, ServerName: "a<b>'\"&.tidewrack.example"}
@@ -93,7 +94,7 @@ func FuzzProtocols(f *testing.F) {
 		f.Add([]byte(says))
 	}
 	f.Fuzz(func(t *testing.T, says []byte) {
-		for _, about := range wire.Protocols() {
+		for _, about := range protocol.All() {
 			target := wire.Target{Address: "192.0.2.1", Port: 1, Protocol: about.Name, Secret: []byte("salt"), ServerName: "a.example"}
 			dial := said(string(says))
 			if about.OverEAP {
@@ -161,7 +162,7 @@ func TestAnswersWithoutTheSecretAreNotTaken(t *testing.T) {
 		"none":                   nil,
 	} {
 		conn := &spoilt{radiusScript: &radiusScript{says: bytes.Repeat([]byte{25, 0x20}, 100), without: spoil == nil}, spoil: spoil}
-		target := wire.Target{Address: "192.0.2.1", Port: 1812, Protocol: wire.PEAP, Secret: []byte("salt")}
+		target := wire.Target{Address: "192.0.2.1", Port: 1812, Protocol: protocol.PEAP, Secret: []byte("salt")}
 		r := wire.Reader{Dial: func(context.Context, string, string) (net.Conn, error) { return conn, nil }, Now: time.Now, Limit: time.Second}.Read(t.Context(), target)
 		if r.Why == nil || r.Why.Code != "wrong-secret" {
 			t.Errorf("%s: %+v", what, r.Why)

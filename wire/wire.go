@@ -158,7 +158,7 @@ func (r Reader) ask(ctx context.Context, limit time.Duration, t Target, ask aski
 	if t.Way != nil {
 		dial = t.Way
 	}
-	conn, err := dial(ctx, t.Protocol.network(), t.String())
+	conn, err := dial(ctx, networkOf(t.Protocol), t.String())
 	if err != nil {
 		return unreached{err}
 	}

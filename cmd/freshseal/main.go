@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"freshseal/cli"
+	"freshseal/cmd/freshseal/host"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], time.Now)) }
+func main() { os.Exit(cli.Main(os.Args[1:], time.Now, host.Commands)) }

@@ -14,7 +14,7 @@ import (
 
 // Holiday is a day on which nobody works.
 type Holiday struct {
-	Date string `json:"date" required:"true" description:"such as 2027-05-17"`
+	Date string `json:"date" required:"true"`
 	Name string `json:"name" required:"true"`
 }
 

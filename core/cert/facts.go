@@ -7,7 +7,7 @@ import (
 
 // Facts is a certificate as the API and the commands show it.
 type Facts struct {
-	Name       string    `json:"name" required:"true" description:"what people call it"`
+	Name       string    `json:"name" required:"true"`
 	Subject    string    `json:"subject" required:"true"`
 	Issuer     string    `json:"issuer" required:"true"`
 	Names      []string  `json:"names" required:"true"`
@@ -18,10 +18,10 @@ type Facts struct {
 	SHA1       string    `json:"sha1" required:"true"`
 	Key        string    `json:"key" required:"true"`
 	Signature  string    `json:"signature" required:"true"`
-	Uses       []string  `json:"uses" required:"true" description:"what its key may be used for: key usage and extended key usage (RFC 5280, 4.2.1.3 and 4.2.1.12)"`
+	Uses       []string  `json:"uses" required:"true"`
 	SelfSigned bool      `json:"self_signed" required:"true"`
 	Authority  bool      `json:"authority" required:"true"`
-	Refused    string    `json:"refused,omitempty" description:"why strict readers refuse it"`
+	Refused    string    `json:"refused,omitempty"`
 }
 
 // Facts are what the API and the commands show of the certificate.

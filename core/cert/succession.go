@@ -12,9 +12,9 @@ import (
 // of whoever held the key of the first: somebody who pinned the first may pin
 // the second instead.
 type Endorsement struct {
-	Old       []byte `json:"old" required:"true" description:"DER of the certificate that was served before"`
+	Old       []byte `json:"old" required:"true"`
 	NewSHA256 string `json:"new_sha256" required:"true"`
-	Signature []byte `json:"signature" required:"true" description:"by the old certificate's key"`
+	Signature []byte `json:"signature" required:"true"`
 }
 
 // message is what is signed: nothing else that is ever signed looks like it.

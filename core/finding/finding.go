@@ -32,7 +32,7 @@ type Finding struct {
 	Why      string   `json:"why" required:"true"`
 	Remedy   string   `json:"remedy" required:"true"`
 
-	Actions []next.Action `json:"actions,omitempty" description:"what a person can do about it"`
+	Actions []next.Action `json:"actions,omitempty"`
 }
 
 // Found makes the finding of this code; the format says what was seen.

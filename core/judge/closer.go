@@ -13,11 +13,11 @@ import (
 
 // Closer is what a closer look at a slot showed, beside its chain.
 type Closer struct {
-	Second []string              `json:"second,omitempty" description:"fingerprints of the chain that clients get which take the other kind of key alone, leaf first"`
-	Ahead  int                   `json:"clock_ahead_seconds,omitempty" description:"how far the box's clock is ahead; negative: behind"`
+	Second []string              `json:"second,omitempty"`
+	Ahead  int                   `json:"clock_ahead_seconds,omitempty"`
 	Clock  bool                  `json:"clock_known" required:"true"`
-	Staple *revocation.Statement `json:"staple,omitempty" description:"what the stapled OCSP response says"`
-	Failed string                `json:"staple_failed,omitempty" description:"why that response cannot be used"`
+	Staple *revocation.Statement `json:"staple,omitempty"`
+	Failed string                `json:"staple_failed,omitempty"`
 }
 
 // clockWrong is from where on a clock is a finding: certificates are made to count an hour earlier

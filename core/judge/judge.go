@@ -98,8 +98,8 @@ type Slot struct {
 type Other struct {
 	Address string           `json:"address" required:"true"`
 	Port    int              `json:"port" required:"true"`
-	Node    string           `json:"node,omitempty" description:"the node whose address it is"`
-	SHA256  string           `json:"sha256,omitempty" description:"of the leaf"`
+	Node    string           `json:"node,omitempty"`
+	SHA256  string           `json:"sha256,omitempty"`
 	Subject string           `json:"subject,omitempty"`
 	Failure *finding.Failure `json:"failure,omitempty"`
 }

@@ -6,8 +6,8 @@ package next
 // Action is one thing that a person can do next.
 type Action struct {
 	Do    Do     `json:"do" required:"true"`
-	About string `json:"about,omitempty" description:"the name or id of what it is done to; of a slot: DEVICE/SLOT"`
-	What  string `json:"what,omitempty" description:"of add-root: the SHA-256 of the root, where it is known here"`
+	About string `json:"about,omitempty"`
+	What  string `json:"what,omitempty"`
 }
 
 // With returns the action done with what has this name.

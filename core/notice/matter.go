@@ -84,20 +84,20 @@ type Item struct {
 	ID        string     `json:"id" required:"true"`
 	Kind      Kind       `json:"kind" required:"true" enum:"notice,reminder,recovery,trial"`
 	Rule      string     `json:"rule" required:"true"`
-	Slot      string     `json:"slot" required:"true" description:"DEVICE/SLOT; empty: it is about something else"`
-	What      string     `json:"what,omitempty" description:"what expires, where it is no slot"`
+	Slot      string     `json:"slot" required:"true"`
+	What      string     `json:"what,omitempty"`
 	Site      string     `json:"site" required:"true"`
 	Owner     string     `json:"owner" required:"true"`
-	Stage     string     `json:"stage" required:"true" description:"a condition, or the days that are left"`
+	Stage     string     `json:"stage" required:"true"`
 	Condition string     `json:"condition" required:"true"`
-	Subject   string     `json:"subject" required:"true" description:"of the certificate"`
+	Subject   string     `json:"subject" required:"true"`
 	ExpiresAt *time.Time `json:"expires_at"`
 	ActBy     *time.Time `json:"act_by"`
 	Why       string     `json:"why" required:"true"`
-	Next      string     `json:"next" required:"true" description:"what to do"`
-	Reminders int        `json:"reminders" required:"true" description:"how many were sent before"`
+	Next      string     `json:"next" required:"true"`
+	Reminders int        `json:"reminders" required:"true"`
 
-	Replacement string    `json:"replacement,omitempty" description:"the sealed replacement after which the slot changed; it can be reverted"`
+	Replacement string    `json:"replacement,omitempty"`
 	At          time.Time `json:"at" required:"true"`
 }
 
@@ -149,10 +149,10 @@ func (i Item) Headline() string {
 type Message struct {
 	ID      string    `json:"id" required:"true"`
 	At      time.Time `json:"at" required:"true"`
-	Service string    `json:"service" required:"true" description:"the name of the service that sends it"`
-	URL     string    `json:"url,omitempty" description:"where its console is"`
+	Service string    `json:"service" required:"true"`
+	URL     string    `json:"url,omitempty"`
 	Items   []Item    `json:"items" required:"true"`
-	More    int       `json:"more,omitempty" description:"notices that are not in it; the service lists them"`
+	More    int       `json:"more,omitempty"`
 }
 
 // Subject is a message on one line.

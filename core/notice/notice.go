@@ -19,20 +19,20 @@ import (
 
 // Rule says about which slots somebody is told, when and where.
 type Rule struct {
-	Conditions []due.Condition `json:"conditions,omitempty" description:"a slot that has one of these"`
-	Days       []int           `json:"days,omitempty" description:"a slot whose certificate expires within that many days, a stage for each number"`
-	Expiring   bool            `json:"expiring,omitempty" description:"tell of intermediates, roots, validations of domains, tokens and calendars that expire within these days, instead of slots"`
+	Conditions []due.Condition `json:"conditions,omitempty"`
+	Days       []int           `json:"days,omitempty"`
+	Expiring   bool            `json:"expiring,omitempty"`
 	Site       string          `json:"site,omitempty"`
 	Family     string          `json:"family,omitempty"`
 	Owner      string          `json:"owner,omitempty"`
 	Tag        string          `json:"tag,omitempty"`
-	To         []string        `json:"to" required:"true" description:"channels"`
-	Digest     string          `json:"digest,omitempty" description:"once a day at this time, such as 07:30, what came together; empty: at once"`
-	Quiet      string          `json:"quiet,omitempty" description:"hours in which nothing is sent, such as 22:00-06:00"`
-	Zone       string          `json:"zone,omitempty" description:"time zone of these hours, such as Europe/Oslo; empty: UTC"`
-	RepeatDays int             `json:"repeat_days,omitempty" description:"reminders, as long as nothing changes and nobody acknowledges; 0: none"`
-	Escalate   []string        `json:"escalate,omitempty" description:"channels that reminders go to as well"`
-	Recovery   bool            `json:"recovery,omitempty" description:"tell when it is over"`
+	To         []string        `json:"to" required:"true"`
+	Digest     string          `json:"digest,omitempty"`
+	Quiet      string          `json:"quiet,omitempty"`
+	Zone       string          `json:"zone,omitempty"`
+	RepeatDays int             `json:"repeat_days,omitempty"`
+	Escalate   []string        `json:"escalate,omitempty"`
+	Recovery   bool            `json:"recovery,omitempty"`
 	Paused     bool            `json:"paused,omitempty"`
 }
 

@@ -20,36 +20,36 @@ import (
 
 // Rules are what is set at one place; what is nil is left to the place above.
 type Rules struct {
-	RenewalDays     *int     `json:"renewal_days,omitempty" description:"how long before its end a certificate is due"`
-	MarginDays      *int     `json:"margin_days,omitempty" description:"safety margin before expiry"`
-	ReadMinutes     *int     `json:"read_minutes,omitempty" description:"how often a slot is read; more often from the day on which it is due, and after a replacement"`
-	TurnaroundDays  *int     `json:"turnaround_days,omitempty" description:"how long the signer takes"`
+	RenewalDays     *int     `json:"renewal_days,omitempty"`
+	MarginDays      *int     `json:"margin_days,omitempty"`
+	ReadMinutes     *int     `json:"read_minutes,omitempty"`
+	TurnaroundDays  *int     `json:"turnaround_days,omitempty"`
 	MinRSABits      *int     `json:"min_rsa_bits,omitempty"`
 	MinECBits       *int     `json:"min_ec_bits,omitempty"`
-	MaxLifetimeDays *int     `json:"max_lifetime_days,omitempty" description:"of a leaf; 0: any"`
-	Approval        *string  `json:"approval,omitempty" enum:"nobody,anybody,another" description:"who must approve before a device is changed; another: not who asked for it"`
-	KeepKeys        *bool    `json:"keep_keys,omitempty" description:"keys that Fresh Seal made stay sealed here after they were given away"`
-	KeepSignedDays  *int     `json:"keep_signed_days,omitempty" description:"how long a signed chain and its key are kept for another try after a replacement went back; 30 where nothing is said"`
-	RequiredNames   []string `json:"required_names,omitempty" description:"that every leaf must have"`
+	MaxLifetimeDays *int     `json:"max_lifetime_days,omitempty"`
+	Approval        *string  `json:"approval,omitempty" enum:"nobody,anybody,another"`
+	KeepKeys        *bool    `json:"keep_keys,omitempty"`
+	KeepSignedDays  *int     `json:"keep_signed_days,omitempty"`
+	RequiredNames   []string `json:"required_names,omitempty"`
 
-	Signer       *string          `json:"signer,omitempty" description:"default signer; its turnaround counts for act-by dates"`
-	Key          *request.KeyType `json:"key,omitempty" description:"kind of key where none is named; empty: the first that the family makes"`
-	RenewalKey   *string          `json:"renewal_key,omitempty" enum:"new,same" description:"whether a replacement makes a new key, or uses the one in use again where the family can"`
-	OldSubject   *bool            `json:"old_subject,omitempty" description:"requests take the subject of today's certificate over; where nothing is said, they do"`
-	Revocation   *bool            `json:"check_revocation,omitempty" description:"ask the OCSP responders and fetch the revocation lists that certificates name"`
-	WeakKeys     *bool            `json:"weak_keys,omitempty" description:"of a device alone: it can do no better than RSA 1024 and SHA-1, which stays a finding"`
-	ShortNames   *bool            `json:"short_names,omitempty" description:"requests ask for the first label of each name too"`
-	AddressNames *bool            `json:"address_names,omitempty" description:"requests ask for the addresses of device and slot too"`
-	ClusterNames *bool            `json:"cluster_names,omitempty" description:"requests ask for the name of the cluster and those of the other members too"`
-	NamePrefixes []string         `json:"name_prefixes,omitempty" description:"labels of services: requests ask for each in the domain of the slot's name too, and in the service domains"`
+	Signer       *string          `json:"signer,omitempty"`
+	Key          *request.KeyType `json:"key,omitempty"`
+	RenewalKey   *string          `json:"renewal_key,omitempty" enum:"new,same"`
+	OldSubject   *bool            `json:"old_subject,omitempty"`
+	Revocation   *bool            `json:"check_revocation,omitempty"`
+	WeakKeys     *bool            `json:"weak_keys,omitempty"`
+	ShortNames   *bool            `json:"short_names,omitempty"`
+	AddressNames *bool            `json:"address_names,omitempty"`
+	ClusterNames *bool            `json:"cluster_names,omitempty"`
+	NamePrefixes []string         `json:"name_prefixes,omitempty"`
 
-	ServiceDomains []string `json:"service_domains,omitempty" description:"domains that services answer for: requests ask for each with the name prefixes, or for the domain itself where there are none"`
-	NodeWildcard   *bool    `json:"node_wildcard,omitempty" description:"requests ask for a wildcard instead of the names of nodes, where the signer allows it"`
+	ServiceDomains []string `json:"service_domains,omitempty"`
+	NodeWildcard   *bool    `json:"node_wildcard,omitempty"`
 
-	Windows       []string `json:"windows,omitempty" description:"when devices may be touched: DTSTART, DURATION and RRULE (RFC 5545); none: at any time. What nothing live needs is done before"`
-	Freezes       []string `json:"freezes,omitempty" description:"when no device may be touched: FROM/UNTIL and a reason; those of fleet, site and device add up"`
-	KeepHolidays  *bool    `json:"keep_holidays,omitempty" description:"no device is touched on the holidays of its site"`
-	RootPinsFirst *bool    `json:"root_pins_first,omitempty" description:"a replacement under another root waits until those who pinned the root have confirmed that they trust the new one"`
+	Windows       []string `json:"windows,omitempty"`
+	Freezes       []string `json:"freezes,omitempty"`
+	KeepHolidays  *bool    `json:"keep_holidays,omitempty"`
+	RootPinsFirst *bool    `json:"root_pins_first,omitempty"`
 
 	signerDays int // working days that the signer takes; see WithSigner
 	times      Times

@@ -11,7 +11,7 @@ type Fault struct {
 	Column  int    `json:"column" required:"true"`
 	What    string `json:"what" required:"true"`
 	Instead string `json:"instead,omitempty"`
-	Warning bool   `json:"warning,omitempty" description:"the procedure can be used all the same"`
+	Warning bool   `json:"warning,omitempty"`
 }
 
 // Error is the fault in one line, with its place and what to write instead.

@@ -15,6 +15,7 @@
 package procedure
 
 import (
+	"maps"
 	"slices"
 	"time"
 
@@ -68,6 +69,15 @@ const (
 	Person  = "person"
 	Itself  = "service"
 )
+
+// ports are the usual ports of the links over which devices are signed in to.
+var ports = map[string]int{SSH: 22, NETCONF: 830, HTTPS: 443}
+
+// SignedIn are the links over which devices are signed in to, by name.
+func SignedIn() []string { return slices.Sorted(maps.Keys(ports)) }
+
+// UsualPort is the port of a link where none is given; 0: it has none.
+func UsualPort(link string) int { return ports[link] }
 
 var links = []string{SSH, HTTPS, NETCONF, Person, Itself}
 

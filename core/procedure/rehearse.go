@@ -14,14 +14,14 @@ type Rehearsed struct {
 	Text    string  `json:"text" required:"true"`
 	Content string  `json:"content,omitempty"` // a file's text and the like
 	Limit   string  `json:"limit" required:"true"`
-	Undo    string  `json:"undo,omitempty" description:"how the change is taken back"`
-	When    string  `json:"when,omitempty" description:"of a step of the way back: what must be seen for it to be sent"`
-	Finally string  `json:"finally,omitempty" description:"done on every way out once the step was begun"`
-	Repeat  bool    `json:"repeat,omitempty" description:"may be done again when nobody knows whether it was done"`
+	Undo    string  `json:"undo,omitempty"`
+	When    string  `json:"when,omitempty"`
+	Finally string  `json:"finally,omitempty"`
+	Repeat  bool    `json:"repeat,omitempty"`
 
-	Note string `json:"note,omitempty" description:"when the step is left out"`
+	Note string `json:"note,omitempty"`
 
-	Difference string `json:"difference,omitempty" description:"what the step would change in the file as it is now, where that was read"`
+	Difference string `json:"difference,omitempty"`
 
 	act Act
 }

@@ -5,10 +5,10 @@ package procedure
 type Told struct {
 	Section Section `json:"stage" required:"true"`
 	Name    string  `json:"name" required:"true"`
-	Link    string  `json:"link,omitempty" description:"over which it is done; empty: over none"`
-	When    string  `json:"when,omitempty" description:"only where this holds"`
-	Undo    string  `json:"undo,omitempty" description:"how it is taken back when something fails later"`
-	Finally string  `json:"finally,omitempty" description:"done on every way out once the step was begun"`
+	Link    string  `json:"link,omitempty"`
+	When    string  `json:"when,omitempty"`
+	Undo    string  `json:"undo,omitempty"`
+	Finally string  `json:"finally,omitempty"`
 }
 
 // Tell is what a replacement does to a device of the family, in order; ways back included, of

@@ -47,10 +47,10 @@ func (p Plan) Carried(can func(field string) bool) Plan {
 
 // Difference is a field in which a request differs from its plan.
 type Difference struct {
-	Field    string `json:"field" required:"true" description:"of the subject; or names, or key"`
+	Field    string `json:"field" required:"true"`
 	Planned  string `json:"planned" required:"true"`
 	Made     string `json:"made" required:"true"`
-	Demanded bool   `json:"demanded,omitempty" description:"the signer demands it, so the request does not leave"`
+	Demanded bool   `json:"demanded,omitempty"`
 }
 
 func (d Difference) String() string {

@@ -10,9 +10,9 @@ import (
 
 // Proof is how a signer has it proven whose a domain is, before it signs.
 type Proof struct {
-	How  string `json:"how,omitempty" enum:"mail,dns,file" description:"a mail to the domain, a record in its DNS, or a file on its web server; empty: not at all"`
-	Who  string `json:"who,omitempty" description:"who does it"`
-	Days int    `json:"days,omitempty" description:"how long a proof holds; 0: for the parcel in hand alone"`
+	How  string `json:"how,omitempty" enum:"mail,dns,file"`
+	Who  string `json:"who,omitempty"`
+	Days int    `json:"days,omitempty"`
 }
 
 // ProofWays are the ways of proving a domain.

@@ -9,7 +9,7 @@ import (
 type Order struct {
 	Number     string `json:"number,omitempty"`
 	ApprovedBy string `json:"approved_by,omitempty"`
-	Until      string `json:"until,omitempty" description:"the last day, such as 2028-06-30"`
+	Until      string `json:"until,omitempty"`
 }
 
 // maxOrder bounds each text of an order, in bytes.

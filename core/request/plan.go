@@ -94,14 +94,14 @@ type Plan struct {
 	Names   []string `json:"names" required:"true"` // DNS names (A-labels) and IP addresses
 	Key     KeyType  `json:"key" required:"true"`
 
-	ClientUse bool `json:"client_use,omitempty" description:"for TLS clients too: the device also connects to others with it"`
-	SameKey   bool `json:"same_key,omitempty" description:"the key that is in use is used again"`
-	Weak      bool `json:"weak,omitempty" description:"the policy says that the device can do no better than RSA 1024 and SHA-1"`
+	ClientUse bool `json:"client_use,omitempty"`
+	SameKey   bool `json:"same_key,omitempty"`
+	Weak      bool `json:"weak,omitempty"`
 
-	Dropped  map[string]string `json:"dropped,omitempty" description:"fields of the subject that the device has no place for, with their values; they are not asked for"`
-	LeftOut  map[string]string `json:"left_out,omitempty" description:"names that the policy would add and the signer will not sign, and why"`
-	Cautions []string          `json:"cautions,omitempty" description:"what earlier answers of the signer let expect of this request"`
-	Sources  map[string]string `json:"sources,omitempty" description:"where each name and each field of the subject came from"`
+	Dropped  map[string]string `json:"dropped,omitempty"`
+	LeftOut  map[string]string `json:"left_out,omitempty"`
+	Cautions []string          `json:"cautions,omitempty"`
+	Sources  map[string]string `json:"sources,omitempty"`
 }
 
 // maxNames bounds a request; signers refuse more than about a hundred.

@@ -11,13 +11,13 @@ import (
 
 // Terms are what a signer signs.
 type Terms struct {
-	Public    bool      `json:"public,omitempty" description:"publicly trusted: no name that only exists inside, no private address"`
-	Wildcards bool      `json:"wildcards,omitempty" description:"signs *.domain"`
-	Domains   []string  `json:"domains,omitempty" description:"the only domains under which it signs DNS names; none: any"`
-	Addresses bool      `json:"addresses,omitempty" description:"signs IP addresses"`
-	Fields    []string  `json:"fields,omitempty" description:"of the subject, that must be filled: organization, unit, locality, state, country, email"`
-	Profile   string    `json:"profile,omitempty" description:"the kind of certificate or of server to pick"`
-	Keys      []KeyType `json:"keys,omitempty" description:"that it signs; none: any"`
+	Public    bool      `json:"public,omitempty"`
+	Wildcards bool      `json:"wildcards,omitempty"`
+	Domains   []string  `json:"domains,omitempty"`
+	Addresses bool      `json:"addresses,omitempty"`
+	Fields    []string  `json:"fields,omitempty"`
+	Profile   string    `json:"profile,omitempty"`
+	Keys      []KeyType `json:"keys,omitempty"`
 }
 
 // AnySigner signs whatever it is asked; PublicSigner what publicly trusted

@@ -37,9 +37,9 @@ const (
 type Statement struct {
 	Status Status    `json:"status" required:"true" enum:"good,revoked,unknown"`
 	At     time.Time `json:"revoked_at,omitzero"`
-	Reason string    `json:"reason,omitempty" description:"as RFC 5280, 5.3.1, names it"`
-	From   time.Time `json:"from" required:"true" description:"when this was known to be true"`
-	Until  time.Time `json:"until,omitzero" description:"when newer information is there"`
+	Reason string    `json:"reason,omitempty"`
+	From   time.Time `json:"from" required:"true"`
+	Until  time.Time `json:"until,omitzero"`
 }
 
 // Limits of what is read.

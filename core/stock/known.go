@@ -92,7 +92,7 @@ var errNoPattern = errors.New("give a subject, an issuer or a banner, and more t
 type Mark struct {
 	Subject string `json:"subject,omitempty"`
 	Issuer  string `json:"issuer,omitempty"`
-	Banner  string `json:"banner,omitempty" description:"what its web server calls itself"`
+	Banner  string `json:"banner,omitempty"`
 }
 
 // Check sees that a mark does not fit everything.

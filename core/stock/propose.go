@@ -47,10 +47,10 @@ type Slot struct {
 
 // Proposal is a device that what was found may be.
 type Proposal struct {
-	Name     string   `json:"name" required:"true" description:"a name of its certificate that no other has, or the address"`
+	Name     string   `json:"name" required:"true"`
 	Address  string   `json:"address" required:"true"`
-	Families []string `json:"families" required:"true" description:"which it looks like, the likeliest first"`
-	Factory  bool     `json:"factory" required:"true" description:"it serves what it was delivered with"`
+	Families []string `json:"families" required:"true"`
+	Factory  bool     `json:"factory" required:"true"`
 	Slots    []Slot   `json:"slots" required:"true"`
 }
 

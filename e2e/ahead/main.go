@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"freshseal/cli"
+	"freshseal/cmd/freshseal/host"
 )
 
 func main() {
@@ -15,5 +16,5 @@ func main() {
 		fmt.Fprintln(os.Stderr, "AHEAD is not a duration, such as 1128h")
 		os.Exit(2)
 	}
-	os.Exit(cli.Main(os.Args[1:], func() time.Time { return time.Now().Add(ahead) }))
+	os.Exit(cli.Main(os.Args[1:], func() time.Time { return time.Now().Add(ahead) }, host.Commands))
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
@@ -16,72 +17,49 @@ import (
 
 const benchPurpose = "signer/bench"
 
-// Bench is the authority of one's own.
-type Bench struct {
-	Levels   []BenchLevel `json:"levels" required:"true" description:"the root first"`
-	LeafDays int          `json:"leaf_days" required:"true" description:"the longest certificate that it issues"`
-	Root     string       `json:"root" required:"true" description:"its root, PEM"`
-}
-
-// BenchLevel is a certificate of the authority.
-type BenchLevel struct {
-	Subject    string    `json:"subject" required:"true"`
-	SHA256     string    `json:"sha256" required:"true"`
-	NotBefore  time.Time `json:"not_before" required:"true"`
-	NotAfter   time.Time `json:"not_after" required:"true"`
-	PathLength int       `json:"path_length" required:"true" description:"how many levels may be below it"`
-}
-
-// BenchSetup sets the authority up anew.
-type BenchSetup struct {
-	signer.BenchPlan
-	KeepRoot bool   `json:"keep_root,omitempty" description:"the levels below are made anew under the root that there is; what is said of the root does not count"`
-	Replaces string `json:"replaces" required:"true" description:"SHA-256 of the issuing level that was looked at: somebody else may have set it up meanwhile"`
-}
-
 // Bench shows the authority of one's own.
-func (s *Service) Bench(context.Context) (Bench, error) {
+func (s *Service) Bench(context.Context) (contract.Bench, error) {
 	b := s.bench.Load()
-	out := Bench{LeafDays: b.Terms().MaxDays, Root: string(b.Root().PEM())}
+	out := contract.Bench{LeafDays: b.Terms().MaxDays, Root: string(b.Root().PEM())}
 	for _, c := range b.Levels() {
-		out.Levels = append(out.Levels, BenchLevel{c.Subject(), c.SHA256, c.NotBefore.UTC(), c.NotAfter.UTC(), c.MaxPathLen})
+		out.Levels = append(out.Levels, contract.BenchLevel{Subject: c.Subject(), SHA256: c.SHA256, NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), PathLength: c.MaxPathLen})
 	}
 	return out, nil
 }
 
 // SetUpBench replaces the authority by another one, whose root the fleet trusts from then on. What the one before signed stays valid; its root stays
 // trusted until somebody removes it.
-func (s *Service) SetUpBench(ctx context.Context, setup BenchSetup) (Bench, error) {
+func (s *Service) SetUpBench(ctx context.Context, setup contract.BenchSetup) (contract.Bench, error) {
 	const cannot = "bench was not set up"
 	s.settingUp.Lock()
 	defer s.settingUp.Unlock()
 	was := s.bench.Load()
 	if levels := was.Levels(); !strings.EqualFold(levels[len(levels)-1].SHA256, setup.Replaces) {
-		return Bench{}, problem.New(problem.Conflict, cannot, "somebody set it up meanwhile", "look at it again", next.ListSigners.On(""))
+		return contract.Bench{}, problem.New(problem.Conflict, cannot, "somebody set it up meanwhile", "look at it again", next.ListSigners.On(""))
 	}
 	var root *signer.Bench
 	if setup.KeepRoot {
 		root = was
 		if left := int(was.Root().NotAfter.Sub(s.now()).Hours() / 24); left < setup.LeafDays {
-			return Bench{}, problem.Reject(cannot, "its root expires before a certificate that it would issue", "set it up with a new root")
+			return contract.Bench{}, problem.Reject(cannot, "its root expires before a certificate that it would issue", "set it up with a new root")
 		}
 		setup.RootDays = max(setup.RootDays, setup.BelowDays)
 		if len(setup.Names) > 0 {
 			setup.Names[0] = was.Root().CommonName()
 		}
 	}
-	if why := setup.Check(); why != "" {
-		return Bench{}, problem.Reject(cannot, why, "correct it")
+	if why := signer.BenchPlan(setup.BenchPlan).Check(); why != "" {
+		return contract.Bench{}, problem.Reject(cannot, why, "correct it")
 	}
-	made, err := signer.NewBench(setup.BenchPlan, root, s.now)
+	made, err := signer.NewBench(signer.BenchPlan(setup.BenchPlan), root, s.now)
 	if err != nil {
-		return Bench{}, err
+		return contract.Bench{}, err
 	}
 	for _, c := range made.Levels() {
 		deed.Say(ctx, "“%s”, SHA-256 %s, until %s", c.Subject(), c.SHA256, c.NotAfter.UTC().Format(time.DateOnly))
 	}
 	if err := s.keepBench(ctx, made); err != nil {
-		return Bench{}, err
+		return contract.Bench{}, err
 	}
 	return s.Bench(ctx)
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/answer"
 	"freshseal/core/cert"
 	"freshseal/core/chain"
@@ -22,31 +23,25 @@ import (
 	"freshseal/store"
 )
 
-// SignerIssuer is a certification authority with which a signer signs.
-type SignerIssuer struct {
-	KeySHA256 string    `json:"key_sha256" required:"true" description:"SHA-256 of its public key (subject public key info)"`
-	Subject   string    `json:"subject" required:"true"`
-	Days      int       `json:"days,omitempty" description:"the shortest lifetime that was accepted from it"`
-	Confirmed bool      `json:"confirmed" required:"true" description:"by a person; else it was learnt from an answer"`
-	KnownBy   string    `json:"known_by" required:"true"`
-	KnownAt   time.Time `json:"known_at" required:"true"`
-}
-
-func showIssuers(rows []store.SignerIssuer) []SignerIssuer {
-	var out []SignerIssuer
+func showIssuers(rows []store.SignerIssuer) []contract.SignerIssuer {
+	var out []contract.SignerIssuer
 	for _, r := range rows {
-		out = append(out, SignerIssuer{r.SPKI, r.Subject, r.Days, r.Confirmed, r.KnownBy, r.KnownAt.Time})
+		out = append(out, contract.SignerIssuer{KeySHA256: r.SPKI, Subject: r.Subject, Days: r.Days, Confirmed: r.Confirmed, KnownBy: r.KnownBy, KnownAt: r.KnownAt.Time})
 	}
 	return out
 }
 
 // doubts returns what is doubtful in a path for a slot: by what is known of the signer, of what the slot serves and of its clients.
-func (s *Service) doubts(ctx context.Context, by Signer, path chain.Path, p watch.Pools, r store.Replacement, slot store.Slot, rules policy.Rules) ([]finding.Finding, error) {
-	if r.Signer == DeviceSigner {
+func (s *Service) doubts(ctx context.Context, by contract.Signer, path chain.Path, p watch.Pools, r store.Replacement, slot store.Slot, rules policy.Rules) ([]finding.Finding, error) {
+	if r.Signer == contract.DeviceSigner {
 		return nil, nil
 	}
-	e := answer.Expected{At: s.now(), Signer: r.Signer, Habits: by.habits}
-	if r.Signer != BenchSigner { // whose answers are our own
+	habits, err := s.store.SignerHabits(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := answer.Expected{At: s.now(), Signer: r.Signer, Habits: habits[r.Signer]}
+	if r.Signer != contract.BenchSigner { // whose answers are our own
 		e.MinDays, e.MaxDays, e.Lead = by.MinDays, by.MaxDays, time.Duration(*rules.RenewalDays)*24*time.Hour
 	}
 	for _, each := range by.Issuers {
@@ -82,20 +77,15 @@ func (s *Service) doubts(ctx context.Context, by Signer, path chain.Path, p watc
 
 // learnt is what an accepted answer tells about its signer. The desk stands for any authority and bench is our own: nothing is remembered of them.
 func learnt(signer string, path chain.Path, asked []string, confirmed bool, by string) *store.Learnt {
-	if signer == DeskSigner || signer == BenchSigner || signer == DeviceSigner || signer == OwnKeySigner || len(path.Certificates) < 2 {
+	if signer == contract.DeskSigner || signer == contract.BenchSigner || signer == contract.DeviceSigner || signer == contract.OwnKeySigner || len(path.Certificates) < 2 {
 		return nil
 	}
 	return &store.Learnt{Signer: signer, Issuer: answer.By(path.Certificates[0], path.Certificates[1]), Asked: asked, Confirmed: confirmed, By: by}
 }
 
-// Acceptance names the doubtful answer that a person accepts.
-type Acceptance struct {
-	SHA256 string `json:"sha256" required:"true" description:"of the certificate that is accepted: another may have come meanwhile"`
-}
-
 // AcceptAnswer lets a replacement go on with a doubtful answer. An issuer that was not expected is expected from then on. Answers with errors are
 // refused.
-func (s *Service) AcceptAnswer(ctx context.Context, id string, a Acceptance, by string) error {
+func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Acceptance, by string) error {
 	cannot := "the answer was not accepted"
 	n, ok := replacement.Number(id)
 	if !ok {
@@ -147,19 +137,14 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a Acceptance, by 
 	return nil
 }
 
-// NewIssuer names an issuer of a signer, by the certificate of the issuer or by its public key where that is known already.
-type NewIssuer struct {
-	SHA256 string `json:"sha256" required:"true" description:"of a root or intermediate that is known here, or of the public key of an issuer of this signer"`
-}
-
 // PutIssuer has answers of a signer under an issuer expected, or confirms one that was learnt.
-func (s *Service) PutIssuer(ctx context.Context, signer string, i NewIssuer, by string) (Signer, error) {
+func (s *Service) PutIssuer(ctx context.Context, signer string, i contract.NewIssuer, by string) (contract.Signer, error) {
 	cannot, sha256 := "the issuer was not added", strings.ToLower(i.SHA256)
 	known, err := s.Signer(ctx, signer)
 	if err != nil {
 		return known, err
 	}
-	if known.Kind != DeskSigner || signer == DeskSigner {
+	if known.Kind != contract.DeskSigner || signer == contract.DeskSigner {
 		return known, problem.Reject(cannot, "the issuers of "+signer+" are not recorded", "add a signer of your own for this authority", next.ListSigners.On(""))
 	}
 	row := store.SignerIssuer{Signer: signer, Confirmed: true, KnownBy: by, KnownAt: s.moment()}

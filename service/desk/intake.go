@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/finding"
@@ -19,47 +20,15 @@ import (
 	"freshseal/store"
 )
 
-// Intake is the result of taking in a pile.
-type Intake struct {
-	Files   []pile.Account `json:"files" required:"true"`
-	Answers []Answer       `json:"answers" required:"true"`
-}
-
-// IntakeTerms are the options of an intake.
-type IntakeTerms struct {
-	TrustRoots  bool     // trust the roots in it from now on
-	Keys        bool     // take private keys in, for replacements of families that are given their key
-	Passphrases []string // of PKCS #12 stores in it
-}
-
-// Answer is one leaf of a pile and its outcome.
-type Answer struct {
-	Leaf        string            `json:"leaf" required:"true" description:"its common name"`
-	SHA256      string            `json:"sha256" required:"true"`
-	Replacement string            `json:"replacement,omitempty"`
-	Device      string            `json:"device,omitempty"`
-	Slot        string            `json:"slot,omitempty"`
-	Accepted    bool              `json:"accepted" required:"true"`
-	Doubtful    bool              `json:"doubtful" required:"true" description:"clients would accept it; a person must accept it first"`
-	Why         string            `json:"why,omitempty" description:"why it was not accepted"`
-	Next        string            `json:"next,omitempty"`
-	Actions     []next.Action     `json:"actions,omitempty" description:"what a person can do next"`
-	Findings    []finding.Finding `json:"findings" required:"true"`
-	Chain       []watch.Link      `json:"chain" required:"true"`
-	Trust       []watch.Trust     `json:"trust" required:"true" description:"which audiences will trust it, and what the others lack"`
-	Aside       bool              `json:"aside" required:"true" description:"nobody waits for it, and it was kept aside"`
-	Near        []Near            `json:"near" required:"true" description:"for whom it may have been meant"`
-}
-
 // TakeIn sorts a pile, matches leaves to waiting requests by their public key,
 // completes and judges each chain, and lets those go on that are good. Roots
 // in the pile are trusted only when the terms say so.
-func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms IntakeTerms, by string) (Intake, error) {
+func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms contract.IntakeTerms, by string) (contract.Intake, error) {
 	accounts, err := pile.Sort(files, pile.Options{Passphrases: terms.Passphrases})
 	if err != nil {
-		return Intake{}, problem.Reject("the pile was not taken in", err.Error(), "split it")
+		return contract.Intake{}, problem.Reject("the pile was not taken in", err.Error(), "split it")
 	}
-	out := Intake{Files: accounts, Answers: []Answer{}}
+	out := contract.Intake{Files: accounts, Answers: []contract.Answer{}}
 	authorities, leaves := split(pile.Certificates(accounts))
 	if authorities, leaves, err = s.markedLeaves(ctx, authorities, leaves); err != nil {
 		return out, err
@@ -209,9 +178,9 @@ func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (
 
 // answer finds the request that a leaf answers, and lets its replacement go on
 // when the chain is good.
-func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking) (Answer, error) {
+func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking) (contract.Answer, error) {
 	p := t.Pools
-	out := Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{}, Chain: []watch.Link{}, Trust: []watch.Trust{}, Near: []Near{}}
+	out := contract.Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{}, Chain: []contract.Link{}, Trust: []contract.Trust{}, Near: []contract.Near{}}
 	matches, err := s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if err != nil {
 		return out, err
@@ -322,7 +291,7 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.
 	}
 	found = append(found, doubts...)
 	for i, f := range found {
-		if f.Code == finding.AnchorUnknown || f.Code == finding.SelfSigned && r.Signer == OwnKeySigner {
+		if f.Code == finding.AnchorUnknown || f.Code == finding.SelfSigned && r.Signer == contract.OwnKeySigner {
 			found[i] = f.As(finding.Warning)
 		}
 	}
@@ -333,7 +302,7 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.
 }
 
 // answersFormer reports whether a leaf answers an obsolete request.
-func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out *Answer, by string) (bool, error) {
+func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out *contract.Answer, by string) (bool, error) {
 	old, err := s.store.ObsoleteByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if errors.Is(err, store.ErrNotFound) {
 		return false, nil

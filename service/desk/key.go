@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/next"
 	"freshseal/core/pile"
@@ -17,7 +18,7 @@ import (
 
 // takeKey finds the private key of a leaf in its pile, and the one replacement that waits for its names; that gets the key in place of the one that it asked
 // with. It reports whether a replacement has the key now. Why in the answer says why none could get it.
-func (s *Service) takeKey(ctx context.Context, leaf *cert.Certificate, out *Answer, t *taking) (bool, error) {
+func (s *Service) takeKey(ctx context.Context, leaf *cert.Certificate, out *contract.Answer, t *taking) (bool, error) {
 	item := keyOf(t.accounts, leaf)
 	if item == nil {
 		return false, nil

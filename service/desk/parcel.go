@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/core/next"
 	"freshseal/core/procedure"
@@ -20,38 +21,19 @@ import (
 	"freshseal/store"
 )
 
-// Parcel is a bundle of requests that went out to a signer.
-type Parcel struct {
-	ID       string    `json:"id" required:"true"`
-	Signer   string    `json:"signer" required:"true"`
-	PackedAt time.Time `json:"packed_at" required:"true"`
-	PackedBy string    `json:"packed_by" required:"true"`
-	Requests int       `json:"requests" required:"true"`
-	Open     int       `json:"open" required:"true"`
-
-	State     string     `json:"state" required:"true" enum:"packed,handed-over,partly-back,complete"`
-	HandedTo  string     `json:"handed_to,omitempty"`
-	Reference string     `json:"reference,omitempty" description:"the signer's number for it"`
-	HandedAt  *time.Time `json:"handed_at,omitempty"`
-	BackBy    *time.Time `json:"back_by,omitempty" description:"when the signer should have answered, working days counted"`
-	Late      bool       `json:"late" required:"true" description:"that time is over and something is not back"`
-	Obsolete  int        `json:"obsolete" required:"true" description:"requests of it that were asked for anew since"`
-	Reminder  string     `json:"reminder,omitempty" description:"what to do about what is late"`
-}
-
 func ParcelName(id int64) string { return "p" + strconv.FormatInt(id, 10) }
 
-func (s *Service) showParcel(ctx context.Context, p store.Parcel) (Parcel, error) {
+func (s *Service) showParcel(ctx context.Context, p store.Parcel) (contract.Parcel, error) {
 	signer, err := s.Signer(ctx, p.Signer)
 	if known := (*problem.Error)(nil); err != nil && !errors.As(err, &known) { // it may have been removed since
-		return Parcel{}, err
+		return contract.Parcel{}, err
 	}
 	return s.parcelOf(p, signer), nil
 }
 
 // parcelOf shows a parcel that went to a signer.
-func (s *Service) parcelOf(p store.Parcel, signer Signer) Parcel {
-	out := Parcel{ID: ParcelName(p.ID), Signer: p.Signer, PackedAt: p.PackedAt.Time, PackedBy: p.PackedBy, Requests: p.Requests, Open: p.Open, Obsolete: p.Obsolete,
+func (s *Service) parcelOf(p store.Parcel, signer contract.Signer) contract.Parcel {
+	out := contract.Parcel{ID: ParcelName(p.ID), Signer: p.Signer, PackedAt: p.PackedAt.Time, PackedBy: p.PackedBy, Requests: p.Requests, Open: p.Open, Obsolete: p.Obsolete,
 		State: "packed", HandedTo: p.HandedTo, Reference: p.Reference}
 	if !p.HandedAt.IsZero() {
 		out.State, out.HandedAt = "handed-over", &p.HandedAt.Time
@@ -80,30 +62,30 @@ func (s *Service) parcelOf(p store.Parcel, signer Signer) Parcel {
 
 // PackParcel bundles the requests that wait for this signer and are in no
 // parcel yet.
-func (s *Service) PackParcel(ctx context.Context, signerName, by string) (Parcel, error) {
+func (s *Service) PackParcel(ctx context.Context, signerName, by string) (contract.Parcel, error) {
 	signer, err := s.Signer(ctx, signerName)
 	if err != nil {
-		return Parcel{}, err
+		return contract.Parcel{}, err
 	}
-	if signer.Kind != DeskSigner {
-		return Parcel{}, problem.Reject("no parcel was packed", fmt.Sprintf("%s does not use parcels: it signs at once", signerName), "name a signer that takes parcels, such as desk", next.Give.On("signer"))
+	if signer.Kind != contract.DeskSigner {
+		return contract.Parcel{}, problem.Reject("no parcel was packed", fmt.Sprintf("%s does not use parcels: it signs at once", signerName), "name a signer that takes parcels, such as desk", next.Give.On("signer"))
 	}
 	id, _, err := s.store.AddParcel(ctx, signerName, by, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
-		return Parcel{}, problem.New(problem.Conflict, "no parcel was packed", "this signer has no pending request that is not in a parcel", "an earlier parcel can be downloaded again", next.ListParcels.On(""))
+		return contract.Parcel{}, problem.New(problem.Conflict, "no parcel was packed", "this signer has no pending request that is not in a parcel", "an earlier parcel can be downloaded again", next.ListParcels.On(""))
 	}
 	if err != nil {
-		return Parcel{}, err
+		return contract.Parcel{}, err
 	}
 	p, _, err := s.store.Parcel(ctx, id)
 	if err != nil {
-		return Parcel{}, err
+		return contract.Parcel{}, err
 	}
 	return s.showParcel(ctx, p)
 }
 
 // Parcels returns all parcels, newest first.
-func (s *Service) Parcels(ctx context.Context, p paging.Page) ([]Parcel, string, error) {
+func (s *Service) Parcels(ctx context.Context, p paging.Page) ([]contract.Parcel, string, error) {
 	p.Desc = true
 	rows, next, err := s.store.ParcelPage(ctx, p.Rows())
 	if err != nil {
@@ -117,18 +99,18 @@ func (s *Service) Parcels(ctx context.Context, p paging.Page) ([]Parcel, string,
 func (s *Service) CountParcels(ctx context.Context) (int, error) { return s.store.CountParcels(ctx) }
 
 // LateParcels are those whose answer is overdue.
-func (s *Service) LateParcels(ctx context.Context) ([]Parcel, error) {
+func (s *Service) LateParcels(ctx context.Context) ([]contract.Parcel, error) {
 	rows, err := s.store.OpenParcels(ctx)
 	if err != nil {
 		return nil, err
 	}
 	out, err := s.showParcels(ctx, rows)
-	return slices.DeleteFunc(out, func(p Parcel) bool { return !p.Late }), err
+	return slices.DeleteFunc(out, func(p contract.Parcel) bool { return !p.Late }), err
 }
 
-func (s *Service) showParcels(ctx context.Context, rows []store.Parcel) ([]Parcel, error) {
+func (s *Service) showParcels(ctx context.Context, rows []store.Parcel) ([]contract.Parcel, error) {
 	signers, err := s.signersByName(ctx)
-	out := make([]Parcel, 0, len(rows))
+	out := make([]contract.Parcel, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, s.parcelOf(row, signers[row.Signer]))
 	}
@@ -193,36 +175,30 @@ func (s *Service) needsRoot(ctx context.Context, r store.Replacement) (bool, err
 	return p.NeedsRoot(), err
 }
 
-// Handover says to whom a parcel went.
-type Handover struct {
-	To        string `json:"to" required:"true"`
-	Reference string `json:"reference,omitempty" description:"the signer's number for it"`
-}
-
 // HandOver records to whom a parcel went, and under which number.
-func (s *Service) HandOver(ctx context.Context, id string, h Handover, by string) (Parcel, error) {
+func (s *Service) HandOver(ctx context.Context, id string, h contract.Handover, by string) (contract.Parcel, error) {
 	row, _, err := s.parcelRow(ctx, id)
 	if err != nil {
-		return Parcel{}, err
+		return contract.Parcel{}, err
 	}
 	if h.To = strings.TrimSpace(h.To); h.To == "" || len(h.To)+len(h.Reference) > 400 {
-		return Parcel{}, problem.Reject("nothing was recorded", "the recipient of the parcel is not given", "give a name, and the reference number of the signer")
+		return contract.Parcel{}, problem.Reject("nothing was recorded", "the recipient of the parcel is not given", "give a name, and the reference number of the signer")
 	}
 	row.HandedTo, row.Reference, row.HandedBy, row.HandedAt = h.To, h.Reference, by, s.moment()
 	if err := s.store.HandOver(ctx, row); err != nil {
-		return Parcel{}, err
+		return contract.Parcel{}, err
 	}
 	if err := s.replacements.SeekProofs(ctx); err != nil {
-		return Parcel{}, err
+		return contract.Parcel{}, err
 	}
 	return s.showParcel(ctx, row)
 }
 
 // Parcel shows one parcel.
-func (s *Service) Parcel(ctx context.Context, id string) (Parcel, error) {
+func (s *Service) Parcel(ctx context.Context, id string) (contract.Parcel, error) {
 	row, _, err := s.parcelRow(ctx, id)
 	if err != nil {
-		return Parcel{}, err
+		return contract.Parcel{}, err
 	}
 	return s.showParcel(ctx, row)
 }

@@ -7,9 +7,9 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 	"unicode"
 
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/core/naming"
 	"freshseal/core/next"
@@ -21,97 +21,36 @@ import (
 	"freshseal/store"
 )
 
-// Device is a box as the API shows it. Its secrets are never part of it.
-type Device struct {
-	Name        string            `json:"name" required:"true"`
-	Family      string            `json:"family" required:"true"`
-	Site        string            `json:"site" required:"true"`
-	Address     string            `json:"address" required:"true"`
-	Access      []reach.Access    `json:"access" required:"true" description:"how it is reached, link by link"`
-	Nodes       []store.Node      `json:"nodes" required:"true" description:"members with an address of their own; every slot is read there too"`
-	Settings    map[string]string `json:"settings" required:"true"`
-	Cluster     string            `json:"cluster" required:"true" description:"devices that serve one name together"`
-	ClusterRole string            `json:"cluster_role" required:"true" enum:",active,standby,member"`
-	Owner       string            `json:"owner" required:"true"`
-	Tags        []string          `json:"tags" required:"true"`
-	Notes       string            `json:"notes" required:"true"`
-	Slots       []DeviceSlot      `json:"slots" required:"true"`
-	AddedAt     time.Time         `json:"added_at" required:"true"`
-	Condition   due.Condition     `json:"condition" required:"true" enum:"dark,lapsed,stray,factory,flawed,overdue,due,fresh" description:"the worst of its slots"`
-	ExpiresAt   *time.Time        `json:"expires_at" description:"the soonest of its slots"`
-	Revision    problem.Revision  `json:"revision" required:"true" description:"counts the changes that people make"`
-}
-
-// Node is a member of a device with an address of its own; Place an address and a port.
-type (
-	Node  = store.Node
-	Place = store.Place
-)
-
-// DeviceSlot is a slot as it is configured.
-type DeviceSlot struct {
-	Name       string `json:"name" required:"true"`
-	Address    string `json:"address,omitempty" description:"where it differs from the device's"`
-	Port       int    `json:"port,omitempty" description:"that of the protocol where it is left out"`
-	Protocol   string `json:"protocol,omitempty" description:"tls, or what is spoken before TLS: see GET /protocols"`
-	ServerName string `json:"server_name,omitempty"`
-	Identity   string `json:"identity,omitempty" description:"outer identity, where it is read by EAP"`
-
-	Audiences []string `json:"audiences,omitempty" description:"the groups of clients that use the slot: it is judged by what they trust; none: the fleet"`
-	ClientUse bool     `json:"client_use,omitempty" description:"the device also connects to others with this certificate, as a TLS client: it must allow that use"`
-	Secret    string   `json:"secret,omitempty" description:"shared with the RADIUS server, where it is read by EAP; never shown"`
-
-	More []store.Place `json:"more,omitempty" description:"further addresses that serve the same certificate"`
-}
-
-// NewDevice describes a device to add.
-type NewDevice struct {
-	Name        string            `json:"name" required:"true"`
-	Family      string            `json:"family,omitempty" description:"a procedure; leave it out for a device that is only read"`
-	Site        string            `json:"site,omitempty"`
-	Address     string            `json:"address" required:"true"`
-	Nodes       []store.Node      `json:"nodes,omitempty"`
-	Settings    map[string]string `json:"settings,omitempty"`
-	Cluster     string            `json:"cluster,omitempty"`
-	ClusterRole string            `json:"cluster_role,omitempty" enum:"active,standby,member"`
-	Owner       string            `json:"owner,omitempty"`
-	Tags        []string          `json:"tags,omitempty"`
-	Notes       string            `json:"notes,omitempty"`
-	Slots       []DeviceSlot      `json:"slots" required:"true"`
-
-	Access []reach.AccessChange `json:"access,omitempty" description:"how it is reached, link by link"`
-}
-
 // AddDevice takes a device into the fleet. Its host key must be given: who adds
 // it has looked at it (see AskPin).
-func (s *Service) AddDevice(ctx context.Context, n NewDevice) (Device, error) {
+func (s *Service) AddDevice(ctx context.Context, n contract.NewDevice) (contract.Device, error) {
 	row, err := s.newDevice(ctx, n)
 	if err != nil {
-		return Device{}, err
+		return contract.Device{}, err
 	}
 	return s.addDevice(ctx, n.Name, row)
 }
 
-func (s *Service) addDevice(ctx context.Context, name string, row store.NewDevice) (Device, error) {
+func (s *Service) addDevice(ctx context.Context, name string, row store.NewDevice) (contract.Device, error) {
 	err := s.store.AddDevices(ctx, []store.NewDevice{row})
 	if errors.Is(err, store.ErrTaken) {
-		return Device{}, problem.New(problem.Conflict, fmt.Sprintf("the device %s, or one of its slots, already exists", name), "", "choose another name, or remove it first")
+		return contract.Device{}, problem.New(problem.Conflict, fmt.Sprintf("the device %s, or one of its slots, already exists", name), "", "choose another name, or remove it first")
 	}
 	if err != nil {
-		return Device{}, err
+		return contract.Device{}, err
 	}
 	s.log.Info("device added", "device", name, "family", row.Family)
 	d, err := s.Device(ctx, name)
 	deed.Say(ctx, "%s", name)
-	deed.Differences(ctx, nil, d.facts())
+	deed.Differences(ctx, nil, factsOf(d))
 	return d, err
 }
 
 // newDevice checks what is given and makes of it what is kept, secrets sealed.
-func (s *Service) newDevice(ctx context.Context, n NewDevice) (store.NewDevice, error) {
+func (s *Service) newDevice(ctx context.Context, n contract.NewDevice) (store.NewDevice, error) {
 	d := store.Device{Name: n.Name, Family: n.Family, Site: n.Site, Address: n.Address,
 		Cluster: n.Cluster, ClusterRole: n.ClusterRole, Owner: n.Owner, Notes: n.Notes, AddedAt: s.moment()}
-	d.Settings.V, d.Tags.V, d.Nodes.V = maps.Clone(n.Settings), append([]string{}, n.Tags...), append([]store.Node{}, n.Nodes...)
+	d.Settings.V, d.Tags.V, d.Nodes.V = maps.Clone(n.Settings), append([]string{}, n.Tags...), all(n.Nodes, storedNode)
 	if d.Settings.V == nil {
 		d.Settings.V = map[string]string{}
 	}
@@ -158,7 +97,7 @@ func (s *Service) newFamily(cannot, name string) (procedure.Source, error) {
 	return s.Family(name)
 }
 
-func checkDevice(n NewDevice, d store.Device) error {
+func checkDevice(n contract.NewDevice, d store.Device) error {
 	cannot := "the device cannot be added"
 	switch {
 	case !naming.Device(n.Name):
@@ -190,7 +129,7 @@ func checkAddress(cannot string, d store.Device) error {
 	return nil
 }
 
-func checkSlots(n NewDevice) ([]store.Slot, error) {
+func checkSlots(n contract.NewDevice) ([]store.Slot, error) {
 	var out []store.Slot
 	for _, slot := range n.Slots {
 		row, err := checkSlot("the device cannot be added", n.Address, slot)
@@ -202,33 +141,29 @@ func checkSlots(n NewDevice) ([]store.Slot, error) {
 	return out, nil
 }
 
-// Revised is how often people changed the device: what a reading changes makes
-// nobody's change stale.
-func (d Device) Revised() problem.Revision { return d.Revision }
-
 // Device shows one device.
-func (s *Service) Device(ctx context.Context, name string) (Device, error) {
+func (s *Service) Device(ctx context.Context, name string) (contract.Device, error) {
 	d, err := s.store.Device(ctx, name)
 	if err != nil {
-		return Device{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
+		return contract.Device{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
 	}
 	return s.show(ctx, d)
 }
 
-func (s *Service) show(ctx context.Context, d store.Device) (Device, error) {
+func (s *Service) show(ctx context.Context, d store.Device) (contract.Device, error) {
 	slots, err := s.store.SlotsOf(ctx, d.Name)
 	if err != nil {
-		return Device{}, err
+		return contract.Device{}, err
 	}
 	access, err := s.store.Access(ctx, d.ID)
 	return s.showWith(d, access[d.ID], slots), err
 }
 
-func (s *Service) showWith(d store.Device, access []store.Access, slots []store.Slot) Device {
-	out := Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, Access: reach.Show(access), Nodes: append([]store.Node{}, d.Nodes.V...),
-		Settings: d.Settings.V, Cluster: d.Cluster, ClusterRole: d.ClusterRole, Condition: due.Fresh, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []DeviceSlot{}, Revision: d.Revision}
+func (s *Service) showWith(d store.Device, access []store.Access, slots []store.Slot) contract.Device {
+	out := contract.Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, Access: reach.Show(access), Nodes: all(d.Nodes.V, shownNode),
+		Settings: d.Settings.V, Cluster: d.Cluster, ClusterRole: d.ClusterRole, Condition: due.Fresh, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []contract.DeviceSlot{}, Revision: d.Revision}
 	for _, slot := range slots {
-		out.Slots = append(out.Slots, DeviceSlot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName, Identity: slot.Identity, More: slot.More.V, Audiences: slot.Audiences.V, ClientUse: slot.ClientUse})
+		out.Slots = append(out.Slots, contract.DeviceSlot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName, Identity: slot.Identity, More: all(slot.More.V, shownPlace), Audiences: slot.Audiences.V, ClientUse: slot.ClientUse})
 		seen := s.summary(slot)
 		if seen.Condition.Rank() < out.Condition.Rank() {
 			out.Condition = seen.Condition

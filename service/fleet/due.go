@@ -4,23 +4,12 @@ import (
 	"cmp"
 	"context"
 
+	"freshseal/contract"
 	"freshseal/core/calendar"
 	"freshseal/core/next"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-// Due is what must be done, most urgent first.
-type Due struct {
-	Items []DueSlot `json:"items" required:"true" nullable:"false" description:"the first of them"`
-	Total int       `json:"total" required:"true"`
-}
-
-// DueSlot is a slot on which somebody must act.
-type DueSlot struct {
-	Slot
-	LocksOut bool `json:"locks_out" required:"true" description:"once its certificate has expired, nobody can sign in to replace it"`
-}
 
 const (
 	mostDue  = 1000
@@ -29,12 +18,12 @@ const (
 
 // Due lists what must be done within some days, at a site or everywhere, most urgent first. Slots that cannot be read are not among them: there is nothing to replace
 // before they are. It lists so many of them at most.
-func (s *Service) Due(ctx context.Context, within int, site string, most int) (Due, error) {
+func (s *Service) Due(ctx context.Context, within int, site string, most int) (contract.Due, error) {
 	if within < 0 || within > farthest {
-		return Due{}, problem.Reject("this cannot be listed", "the number of days must be from 0 to 3650", "give another one")
+		return contract.Due{}, problem.Reject("this cannot be listed", "the number of days must be from 0 to 3650", "give another one")
 	}
 	if most < 1 || most > mostDue {
-		return Due{}, problem.Reject("this cannot be listed", "the limit must be from 1 to 1000", "give another one")
+		return contract.Due{}, problem.Reject("this cannot be listed", "the limit must be from 1 to 1000", "give another one")
 	}
 	var locking []string
 	for name, p := range s.families.all() {
@@ -43,11 +32,11 @@ func (s *Service) Due(ctx context.Context, within int, site string, most int) (D
 		}
 	}
 	rows, total, err := s.store.DueSlots(ctx, s.moment(), store.At(s.now().AddDate(0, 0, within)), site, locking, most)
-	out := Due{Items: make([]DueSlot, 0, len(rows)), Total: total}
+	out := contract.Due{Items: make([]contract.DueSlot, 0, len(rows)), Total: total}
 	for _, row := range rows {
 		slot := s.summary(row.Slot)
 		slot.Replaceable = row.Family != ""
-		out.Items = append(out.Items, DueSlot{slot, row.LocksOut})
+		out.Items = append(out.Items, contract.DueSlot{Slot: slot, LocksOut: row.LocksOut})
 	}
 	return out, err
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
@@ -16,45 +17,29 @@ import (
 	"freshseal/wire"
 )
 
-// DeviceChange describes a change of a device; nil fields stay as they are.
-type DeviceChange struct {
-	Site        *string           `json:"site,omitempty"`
-	Family      *string           `json:"family,omitempty"`
-	Address     *string           `json:"address,omitempty"`
-	Cluster     *string           `json:"cluster,omitempty"`
-	ClusterRole *string           `json:"cluster_role,omitempty"`
-	Owner       *string           `json:"owner,omitempty"`
-	Tags        []string          `json:"tags,omitempty"`
-	Notes       *string           `json:"notes,omitempty"`
-	Settings    map[string]string `json:"settings,omitempty" description:"laid over those that are there; an empty value takes one away"`
-	Nodes       []store.Node      `json:"nodes,omitempty" description:"all of them, in place of those that are there"`
-
-	Access []reach.AccessChange `json:"access,omitempty" description:"laid over what is there, link by link"`
-}
-
 // deviceEdit is a change of a device that was checked and is not done yet.
 type deviceEdit struct {
 	store.DeviceEdit
-	before, after Device
+	before, after contract.Device
 	secrets       bool // new ones to sign in with
 }
 
 // EditDevice changes a device of a known revision, all or nothing.
-func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange, known problem.Revision) (Device, error) {
+func (s *Service) EditDevice(ctx context.Context, name string, c contract.DeviceChange, known problem.Revision) (contract.Device, error) {
 	e, err := s.planEdit(ctx, name, c)
 	if err != nil {
-		return Device{}, err
+		return contract.Device{}, err
 	}
 	if known != problem.Any {
 		e.Known = known
 	}
 	defer s.watch.Forget() // it may be under other rules now
 	if err := s.store.ChangeDevice(ctx, e.DeviceEdit); err != nil {
-		return Device{}, problem.Outdated(err)
+		return contract.Device{}, problem.Outdated(err)
 	}
 	after, err := s.Device(ctx, name)
 	if err == nil {
-		deed.Differences(ctx, e.before.facts(), after.facts())
+		deed.Differences(ctx, factsOf(e.before), factsOf(after))
 		if e.secrets {
 			deed.Say(ctx, "new secrets to sign in with")
 		}
@@ -63,7 +48,7 @@ func (s *Service) EditDevice(ctx context.Context, name string, c DeviceChange, k
 }
 
 // planEdit checks a change of a device, and says what would become of it.
-func (s *Service) planEdit(ctx context.Context, name string, c DeviceChange) (deviceEdit, error) {
+func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceChange) (deviceEdit, error) {
 	var out deviceEdit
 	d, err := s.store.Device(ctx, name)
 	if err != nil {
@@ -86,7 +71,7 @@ func (s *Service) planEdit(ctx context.Context, name string, c DeviceChange) (de
 		d.Tags.V = slices.DeleteFunc(slices.Clone(c.Tags), func(tag string) bool { return strings.TrimSpace(tag) == "" })
 	}
 	if c.Nodes != nil {
-		d.Nodes.V = c.Nodes
+		d.Nodes.V = all(c.Nodes, storedNode)
 	}
 	d.Settings.V = maps.Clone(d.Settings.V)
 	for key, value := range c.Settings {
@@ -143,8 +128,8 @@ func (s *Service) planEdit(ctx context.Context, name string, c DeviceChange) (de
 	return out, nil
 }
 
-// facts are what people say of a device, for the ledger. Secret settings are dots.
-func (d Device) facts() map[string]string {
+// factsOf are what people say of a device, for the ledger. Secret settings are dots.
+func factsOf(d contract.Device) map[string]string {
 	out := map[string]string{"family": d.Family, "site": d.Site, "address": d.Address, "owner": d.Owner, "notes": d.Notes, "cluster": d.Cluster, "cluster_role": d.ClusterRole,
 		"tags": strings.Join(d.Tags, " ")}
 	for name, value := range d.Settings {

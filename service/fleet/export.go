@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/service/sheet"
 )
 
@@ -18,7 +19,7 @@ func (s *Service) ExportDevices(ctx context.Context, as string) (sheet.File, err
 	if err != nil {
 		return sheet.File{}, err
 	}
-	devices = slices.DeleteFunc(devices, func(d Device) bool { return d.Family == OwnFamily }) // every service lists itself
+	devices = slices.DeleteFunc(devices, func(d contract.Device) bool { return d.Family == OwnFamily }) // every service lists itself
 	settings, used := map[string]bool{}, map[string]bool{}
 	for _, d := range devices {
 		for name := range d.Settings {
@@ -54,7 +55,7 @@ func (s *Service) ExportDevices(ctx context.Context, as string) (sheet.File, err
 }
 
 // exported are the columns of a line: a device with one of its slots.
-func exported(d Device, slot DeviceSlot) map[string]string {
+func exported(d contract.Device, slot contract.DeviceSlot) map[string]string {
 	var nodes, more []string
 	for _, n := range d.Nodes {
 		nodes = append(nodes, n.Name+"="+n.Address)

@@ -12,38 +12,26 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/replacement"
 	"freshseal/core/visible"
 	"freshseal/service/paging"
 	"freshseal/store"
 )
 
-// Hit is something that fits a search.
-type Hit struct {
-	Kind  string `json:"kind" required:"true" enum:"slot,device,replacement,site,family"`
-	Name  string `json:"name" required:"true" description:"as it is called in the API: a slot is DEVICE/SLOT"`
-	About string `json:"about" required:"true" description:"what tells it from others"`
-}
-
-// Found are the first hits of a search, and how many slots fit in all.
-type Found struct {
-	Hits  []Hit `json:"hits" required:"true"`
-	Slots int   `json:"slots" required:"true" description:"how many slots fit"`
-}
-
 // hitsOfKind is how many hits of one kind are told of.
 const hitsOfKind = 8
 
 // Search looks for a text in everything: names, addresses, serial numbers, fingerprints,
 // subjects, owners, tags and notes.
-func (s *Service) Search(ctx context.Context, text string) (Found, error) {
-	out := Found{Hits: []Hit{}}
+func (s *Service) Search(ctx context.Context, text string) (contract.Found, error) {
+	out := contract.Found{Hits: []contract.Hit{}}
 	text = strings.TrimSpace(text)
 	if len(text) < 2 {
 		return out, nil
 	}
 	add := func(kind, name string, about ...string) {
-		out.Hits = append(out.Hits, Hit{kind, name, strings.Join(strings.Fields(strings.Join(about, " ")), " ")})
+		out.Hits = append(out.Hits, contract.Hit{Kind: kind, Name: name, About: strings.Join(strings.Fields(strings.Join(about, " ")), " ")})
 	}
 	some := store.Page{Most: hitsOfKind}
 	devices, _, err := s.store.DevicePage(ctx, s.moment(), DeviceFilter{Text: text}, some)
@@ -107,32 +95,17 @@ func counted(slots int) string {
 	return fmt.Sprintf("%d slots", slots)
 }
 
-// Facet is a value by which lists are filtered, and how many slots have it.
-type Facet struct {
-	Value string `json:"value" required:"true"`
-	Count int    `json:"count" required:"true"`
-}
-
-// Facets are the values by which lists are filtered.
-type Facets struct {
-	Sites    []Facet `json:"sites" required:"true"`
-	Families []Facet `json:"families" required:"true"`
-	Owners   []Facet `json:"owners" required:"true"`
-	Tags     []Facet `json:"tags" required:"true"`
-	Signers  []Facet `json:"signers" required:"true"`
-}
-
 // Facets returns them, each list by value.
-func (s *Service) Facets() Facets {
+func (s *Service) Facets() contract.Facets {
 	all := s.store.Facets()
-	of := func(facets []store.Facet) []Facet {
-		out := make([]Facet, len(facets))
+	of := func(facets []store.Facet) []contract.Facet {
+		out := make([]contract.Facet, len(facets))
 		for i, f := range facets {
-			out[i] = Facet(f)
+			out[i] = contract.Facet(f)
 		}
 		return out
 	}
-	return Facets{Sites: of(all.Sites), Families: of(all.Families), Owners: of(all.Owners), Tags: of(all.Tags), Signers: of(all.Signers)}
+	return contract.Facets{Sites: of(all.Sites), Families: of(all.Families), Owners: of(all.Owners), Tags: of(all.Tags), Signers: of(all.Signers)}
 }
 
 // sheetColumns are the columns of a sheet of slots.

@@ -5,28 +5,16 @@ import (
 	"slices"
 	"time"
 
-	"freshseal/core/finding"
+	"freshseal/contract"
 	"freshseal/core/replacement"
 	"freshseal/store"
 )
-
-// PastReading is one line of a slot's history: what it served, from when to when.
-type PastReading struct {
-	At          time.Time        `json:"at" required:"true" description:"when it was seen first"`
-	Until       *time.Time       `json:"until" description:"when it was seen last; null while that is not known"`
-	SHA256      string           `json:"sha256,omitempty"`
-	Subject     string           `json:"subject,omitempty"`
-	Version     string           `json:"version,omitempty"`
-	Failure     *finding.Failure `json:"failure,omitempty"`
-	Change      string           `json:"change" required:"true" enum:"first,none,replacement,stray" description:"whether another certificate is served than before, and who is behind that: a replacement, or nobody that Fresh Seal knows of"`
-	Replacement string           `json:"replacement,omitempty" description:"the one behind the change"`
-}
 
 // mostPast is how many lines of a history are shown.
 const mostPast = 50
 
 // Readings returns a slot's history, newest first: a line whenever something changed.
-func (s *Service) Readings(ctx context.Context, device, name string) ([]PastReading, error) {
+func (s *Service) Readings(ctx context.Context, device, name string) ([]contract.PastReading, error) {
 	row, err := s.SlotRow(ctx, device, name)
 	if err != nil {
 		return nil, err
@@ -39,11 +27,11 @@ func (s *Service) Readings(ctx context.Context, device, name string) ([]PastRead
 	if err != nil {
 		return nil, err
 	}
-	out := make([]PastReading, 0, len(past))
+	out := make([]contract.PastReading, 0, len(past))
 	until := &row.ReadAt.Time
 	leaf := "" // the one before, going forward
 	for _, p := range slices.Backward(past) {
-		line := PastReading{At: p.At.Time, Version: p.Version, Failure: p.Failure.V, Change: "none"}
+		line := contract.PastReading{At: p.At.Time, Version: p.Version, Failure: p.Failure.V, Change: "none"}
 		if len(p.Chain.V) > 0 {
 			found, err := s.store.Certificates(ctx, p.Chain.V[:1])
 			if err != nil {

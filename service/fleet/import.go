@@ -7,61 +7,24 @@ import (
 	"maps"
 	"slices"
 
-	"freshseal/core/next"
+	"freshseal/contract"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
 
-// Imported is the outcome of one line of an import.
-type Imported struct {
-	Line    int           `json:"line" required:"true"`
-	Device  string        `json:"device" required:"true"`
-	What    string        `json:"what" required:"true" enum:"add,change,same,error"`
-	Changes []Difference  `json:"changes,omitempty" description:"of a device that is there"`
-	Why     string        `json:"why,omitempty"`
-	Next    string        `json:"next,omitempty"`
-	Actions []next.Action `json:"actions,omitempty"`
-}
-
-// Difference is one thing that an import changes.
-type Difference struct {
-	What string `json:"what" required:"true"`
-	From string `json:"from" required:"true"`
-	To   string `json:"to" required:"true"`
-}
-
-// Import is the result of an import.
-type Import struct {
-	Lines   []Imported `json:"lines" required:"true"`
-	Added   int        `json:"added" required:"true" description:"devices"`
-	Changed int        `json:"changed" required:"true" description:"devices"`
-	Wrong   int        `json:"wrong" required:"true" description:"lines"`
-	Done    bool       `json:"done" required:"true" description:"false: nothing was changed"`
-}
-
-// ImportTerms are the options of an import.
-type ImportTerms struct {
-	CSV     string            `json:"csv,omitempty" description:"with a header"`
-	XLSX    []byte            `json:"xlsx,omitempty" description:"instead: a workbook, in base64"`
-	Sheet   string            `json:"sheet,omitempty" description:"of the workbook; left out: the first"`
-	Columns map[string]string `json:"columns,omitempty" description:"our name of a column → its name in the header"`
-	DryRun  bool              `json:"dry_run,omitempty" description:"only say what would be done"`
-	Partial bool              `json:"partial,omitempty" description:"take the lines that are right although others are wrong"`
-}
-
 // importing is an import that is being planned.
 type importing struct {
 	store.Inventory
-	out Import
+	out contract.Import
 	at  map[string]int // where each device stands in out.Lines
 }
 
 // ImportDevices makes the inventory what a file says: devices that are missing are added, those that are there are
 // changed where the file says something else. It is all of the file or, where one line is wrong, nothing, unless
 // it may be partial. A second time it changes nothing. It removes nothing.
-func (s *Service) ImportDevices(ctx context.Context, t ImportTerms) (Import, error) {
-	i := importing{out: Import{Lines: []Imported{}}, at: map[string]int{}}
+func (s *Service) ImportDevices(ctx context.Context, t contract.ImportTerms) (contract.Import, error) {
+	i := importing{out: contract.Import{Lines: []contract.Imported{}}, at: map[string]int{}}
 	lines, err := readImport(t)
 	if err != nil {
 		return i.out, err
@@ -71,7 +34,7 @@ func (s *Service) ImportDevices(ctx context.Context, t ImportTerms) (Import, err
 			return i.out, err
 		}
 	}
-	slices.SortStableFunc(i.out.Lines, func(a, b Imported) int { return a.Line - b.Line })
+	slices.SortStableFunc(i.out.Lines, func(a, b contract.Imported) int { return a.Line - b.Line })
 	if t.DryRun || i.out.Wrong > 0 && !t.Partial {
 		return i.out, nil
 	}
@@ -95,9 +58,9 @@ func (s *Service) ImportDevices(ctx context.Context, t ImportTerms) (Import, err
 func (s *Service) plan(ctx context.Context, i *importing, group []importLine) error {
 	first := group[0]
 	group = i.agreeing(group)
-	entries := make([]Imported, len(group))
+	entries := make([]contract.Imported, len(group))
 	for n, line := range group {
-		entries[n] = Imported{Line: line.number, Device: first.get("name"), What: "same"}
+		entries[n] = contract.Imported{Line: line.number, Device: first.get("name"), What: "same"}
 	}
 	before := i.Inventory // slices are only appended to
 	wrong := -1
@@ -116,7 +79,7 @@ func (s *Service) plan(ctx context.Context, i *importing, group []importLine) er
 	if errors.As(err, &known) {
 		i.Inventory = before
 		for n := range entries {
-			entries[n] = Imported{Line: entries[n].Line, Device: entries[n].Device, What: "error", Why: fmt.Sprintf("line %d of this device is wrong", group[wrong].number)}
+			entries[n] = contract.Imported{Line: entries[n].Line, Device: entries[n].Device, What: "error", Why: fmt.Sprintf("line %d of this device is wrong", group[wrong].number)}
 		}
 		e := &entries[wrong]
 		e.Why, e.Next, e.Actions = known.Why, known.Next, known.Actions
@@ -125,7 +88,7 @@ func (s *Service) plan(ctx context.Context, i *importing, group []importLine) er
 		return err
 	} else if entries[0].What == "add" {
 		i.out.Added++
-	} else if slices.ContainsFunc(entries, func(e Imported) bool { return e.What == "change" }) {
+	} else if slices.ContainsFunc(entries, func(e contract.Imported) bool { return e.What == "change" }) {
 		i.out.Changed++
 	}
 	i.out.Lines = append(i.out.Lines, entries...)
@@ -139,7 +102,7 @@ func (i *importing) agreeing(group []importLine) []importLine {
 	for _, line := range group[1:] {
 		var known *problem.Error
 		if errors.As(line.agrees(group[0], slots), &known) {
-			i.out.Lines = append(i.out.Lines, Imported{Line: line.number, Device: group[0].get("name"), What: "error", Why: known.Why, Next: known.Next})
+			i.out.Lines = append(i.out.Lines, contract.Imported{Line: line.number, Device: group[0].get("name"), What: "error", Why: known.Why, Next: known.Next})
 			i.out.Wrong++
 			continue
 		}
@@ -150,8 +113,8 @@ func (i *importing) agreeing(group []importLine) []importLine {
 }
 
 // planNew plans a device that is not there yet, and says which of its lines is wrong.
-func (s *Service) planNew(ctx context.Context, i *importing, group []importLine, entries []Imported) (wrong int, err error) {
-	var d NewDevice
+func (s *Service) planNew(ctx context.Context, i *importing, group []importLine, entries []contract.Imported) (wrong int, err error) {
+	var d contract.NewDevice
 	for n, line := range group {
 		one, err := line.device()
 		if err != nil {
@@ -172,7 +135,7 @@ func (s *Service) planNew(ctx context.Context, i *importing, group []importLine,
 }
 
 // planChanges plans what becomes of a device that is there, and says which of its lines is wrong.
-func (s *Service) planChanges(ctx context.Context, i *importing, group []importLine, entries []Imported) (wrong int, err error) {
+func (s *Service) planChanges(ctx context.Context, i *importing, group []importLine, entries []contract.Imported) (wrong int, err error) {
 	name := group[0].get("name")
 	change, err := group[0].change()
 	if err != nil {
@@ -186,9 +149,9 @@ func (s *Service) planChanges(ctx context.Context, i *importing, group []importL
 	if err != nil {
 		return 0, err
 	}
-	entries[0].Changes = differences("", e.before.facts(), e.after.facts())
+	entries[0].Changes = differences("", factsOf(e.before), factsOf(e.after))
 	if e.secrets {
-		entries[0].Changes = append(entries[0].Changes, Difference{What: "secret", From: "", To: sealedSetting})
+		entries[0].Changes = append(entries[0].Changes, contract.Difference{What: "secret", From: "", To: sealedSetting})
 	}
 	if len(entries[0].Changes) > 0 {
 		entries[0].What = "change"
@@ -203,7 +166,7 @@ func (s *Service) planChanges(ctx context.Context, i *importing, group []importL
 }
 
 // planSlotLine plans the slot of a line.
-func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, line importLine, entry *Imported) error {
+func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, line importLine, entry *contract.Imported) error {
 	if !line.namesSlot() {
 		return nil
 	}
@@ -211,14 +174,14 @@ func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, 
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(e.before.Slots, func(known DeviceSlot) bool { return known.Name == slot.Name }) {
+	if !slices.ContainsFunc(e.before.Slots, func(known contract.DeviceSlot) bool { return known.Name == slot.Name }) {
 		row, err := checkSlot("", e.after.Address, slot)
 		if err != nil {
 			return err
 		}
 		row.DeviceID, row.Device = e.Device.ID, e.Device.Name
 		i.AddSlots = append(i.AddSlots, row)
-		entry.What, entry.Changes = "change", append(entry.Changes, Difference{What: "slot " + slot.Name, To: slotFacts(row)["address"]})
+		entry.What, entry.Changes = "change", append(entry.Changes, contract.Difference{What: "slot " + slot.Name, To: slotFacts(row)["address"]})
 		return nil
 	}
 	change, err := line.slotChange()
@@ -241,7 +204,7 @@ func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, 
 }
 
 // differences are those between what was and what will be.
-func differences(of string, before, after map[string]string) []Difference {
+func differences(of string, before, after map[string]string) []contract.Difference {
 	names := map[string]bool{}
 	for name := range before {
 		names[name] = true
@@ -249,10 +212,10 @@ func differences(of string, before, after map[string]string) []Difference {
 	for name := range after {
 		names[name] = true
 	}
-	var out []Difference
+	var out []contract.Difference
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		if before[name] != after[name] {
-			out = append(out, Difference{of + name, before[name], after[name]})
+			out = append(out, contract.Difference{What: of + name, From: before[name], To: after[name]})
 		}
 	}
 	return out

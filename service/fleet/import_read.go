@@ -12,10 +12,10 @@ import (
 	"strconv"
 	"strings"
 
+	"freshseal/contract"
+	"freshseal/core/procedure"
 	"freshseal/core/visible"
 	"freshseal/service/problem"
-	"freshseal/service/reach"
-	"freshseal/store"
 
 	"github.com/xuri/excelize/v2"
 )
@@ -35,7 +35,7 @@ var accessColumns = []string{"address", "port", "user", "credential", "pin", "op
 // accessColumn splits a column such as ssh:user.
 func accessColumn(name string) (link, field string, ok bool) {
 	link, field, ok = strings.Cut(name, ":")
-	return link, field, ok && slices.Contains(reach.Links(), link) && slices.Contains(accessColumns, field)
+	return link, field, ok && slices.Contains(procedure.SignedIn(), link) && slices.Contains(accessColumns, field)
 }
 
 // Limits of a file. A workbook is unpacked in memory.
@@ -79,7 +79,7 @@ func (l importLine) field(name string) *string {
 }
 
 // readImport reads the lines of a file. What is wrong with all of it is an error.
-func readImport(t ImportTerms) ([]importLine, error) {
+func readImport(t contract.ImportTerms) ([]importLine, error) {
 	var rows [][]string
 	var numbers []int
 	var err error
@@ -281,8 +281,8 @@ func (l importLine) port(name string) (int, error) {
 }
 
 // slot is the slot of a line as a new one.
-func (l importLine) slot(device string) (DeviceSlot, error) {
-	out := DeviceSlot{Name: l.slotName(), Address: l.get("slot_address"), Protocol: strings.ToLower(l.get("protocol")), ServerName: l.get("server_name")}
+func (l importLine) slot(device string) (contract.DeviceSlot, error) {
+	out := contract.DeviceSlot{Name: l.slotName(), Address: l.get("slot_address"), Protocol: strings.ToLower(l.get("protocol")), ServerName: l.get("server_name")}
 	if _, said := l.says("server_name"); !said && strings.Contains(device, ".") {
 		out.ServerName = device
 	}
@@ -295,8 +295,8 @@ func (l importLine) slot(device string) (DeviceSlot, error) {
 }
 
 // slotChange is what a line says of a slot that is there.
-func (l importLine) slotChange() (SlotChange, error) {
-	out := SlotChange{Address: l.field("slot_address"), ServerName: l.field("server_name")}
+func (l importLine) slotChange() (contract.SlotChange, error) {
+	out := contract.SlotChange{Address: l.field("slot_address"), ServerName: l.field("server_name")}
 	if protocol := strings.ToLower(l.get("protocol")); protocol != "" {
 		out.Protocol = &protocol
 	}
@@ -309,15 +309,15 @@ func (l importLine) slotChange() (SlotChange, error) {
 	}
 	if text, said := l.says("slot_more"); said {
 		if out.More, err = readPlaces(text); out.More == nil {
-			out.More = []store.Place{}
+			out.More = []contract.Place{}
 		}
 	}
 	return out, err
 }
 
 // device is a line as a new device.
-func (l importLine) device() (NewDevice, error) {
-	d := NewDevice{Name: l.get("name"), Address: l.get("address"), Site: l.get("site"), Family: l.get("family"), Owner: l.get("owner"), Notes: l.get("notes"),
+func (l importLine) device() (contract.NewDevice, error) {
+	d := contract.NewDevice{Name: l.get("name"), Address: l.get("address"), Site: l.get("site"), Family: l.get("family"), Owner: l.get("owner"), Notes: l.get("notes"),
 		Tags: strings.Fields(l.get("tags")), Cluster: l.get("cluster"), ClusterRole: l.get("cluster_role"), Settings: map[string]string{}}
 	var err error
 	if d.Nodes, err = readNodes(l.get("nodes")); err != nil {
@@ -327,7 +327,7 @@ func (l importLine) device() (NewDevice, error) {
 		return d, err
 	}
 	slot, err := l.slot(d.Name)
-	d.Slots = []DeviceSlot{slot}
+	d.Slots = []contract.DeviceSlot{slot}
 	for name := range l.cells {
 		if setting, ok := strings.CutPrefix(name, "setting:"); ok && l.get(name) != "" {
 			d.Settings[setting] = l.get(name)
@@ -337,8 +337,8 @@ func (l importLine) device() (NewDevice, error) {
 }
 
 // change is what a line says of a device that is there, passwords aside.
-func (l importLine) change() (DeviceChange, error) {
-	c := DeviceChange{Site: l.field("site"), Family: l.field("family"), Address: l.field("address"), Owner: l.field("owner"), Notes: l.field("notes"),
+func (l importLine) change() (contract.DeviceChange, error) {
+	c := contract.DeviceChange{Site: l.field("site"), Family: l.field("family"), Address: l.field("address"), Owner: l.field("owner"), Notes: l.field("notes"),
 		Cluster: l.field("cluster"), ClusterRole: l.field("cluster_role"), Settings: map[string]string{}}
 	if text, said := l.says("tags"); said {
 		c.Tags = append([]string{}, strings.Fields(text)...)
@@ -346,7 +346,7 @@ func (l importLine) change() (DeviceChange, error) {
 	var err error
 	if text, said := l.says("nodes"); said {
 		if c.Nodes, err = readNodes(text); c.Nodes == nil {
-			c.Nodes = []store.Node{}
+			c.Nodes = []contract.Node{}
 		}
 	}
 	for name := range l.cells {
@@ -364,20 +364,20 @@ func (l importLine) change() (DeviceChange, error) {
 
 // passwords says whether a line gives any.
 func (l importLine) passwords() bool {
-	return slices.ContainsFunc(reach.Links(), func(link string) bool { return l.get(link+":password") != "" })
+	return slices.ContainsFunc(procedure.SignedIn(), func(link string) bool { return l.get(link+":password") != "" })
 }
 
 // givePasswords adds the passwords of a line to a change.
-func (l importLine) givePasswords(c *DeviceChange) {
+func (l importLine) givePasswords(c *contract.DeviceChange) {
 	if access, err := l.access(true); err == nil {
 		c.Access = access
 	}
 }
 
 // access is what a line says of how its device is reached.
-func (l importLine) access(passwords bool) ([]reach.AccessChange, error) {
-	var out []reach.AccessChange
-	for _, link := range reach.Links() {
+func (l importLine) access(passwords bool) ([]contract.AccessChange, error) {
+	var out []contract.AccessChange
+	for _, link := range procedure.SignedIn() {
 		change, given, err := readAccess(link, func(field string) string {
 			if field == "password" && !passwords {
 				return ""
@@ -395,8 +395,8 @@ func (l importLine) access(passwords bool) ([]reach.AccessChange, error) {
 }
 
 // readAccess reads the columns of a link, and says whether any was filled.
-func readAccess(link string, get func(field string) string) (reach.AccessChange, bool, error) {
-	out, given := reach.AccessChange{Link: link}, false
+func readAccess(link string, get func(field string) string) (contract.AccessChange, bool, error) {
+	out, given := contract.AccessChange{Link: link}, false
 	for field, to := range map[string]**string{"address": &out.Address, "user": &out.User, "credential": &out.Credential, "pin": &out.Pin} {
 		if text := get(field); text != "" {
 			*to, given = &text, true
@@ -419,34 +419,34 @@ func readAccess(link string, get func(field string) string) (reach.AccessChange,
 		if err != nil {
 			return out, true, problem.Reject("", fmt.Sprintf("%q is not a port", text), "give a number in the column "+link+":port")
 		}
-		out.Port, given = &n, given || n != reach.UsualPort(link)
+		out.Port, given = &n, given || n != procedure.UsualPort(link)
 	}
 	return out, given, nil
 }
 
 // readPlaces reads further addresses of a slot: ADDRESS:PORT, separated by blanks.
-func readPlaces(text string) ([]store.Place, error) {
-	var out []store.Place
+func readPlaces(text string) ([]contract.Place, error) {
+	var out []contract.Place
 	for _, each := range strings.Fields(text) {
 		host, port, err := net.SplitHostPort(each)
 		n, bad := strconv.Atoi(port)
 		if err != nil || bad != nil {
 			return nil, problem.Reject("", fmt.Sprintf("%q is not an address with a port", each), "write ADDRESS:PORT, separated by blanks")
 		}
-		out = append(out, store.Place{Address: host, Port: n})
+		out = append(out, contract.Place{Address: host, Port: n})
 	}
 	return out, nil
 }
 
 // readNodes reads nodes: NAME=ADDRESS, separated by blanks.
-func readNodes(text string) ([]store.Node, error) {
-	var out []store.Node
+func readNodes(text string) ([]contract.Node, error) {
+	var out []contract.Node
 	for _, each := range strings.Fields(text) {
 		name, address, ok := strings.Cut(each, "=")
 		if !ok {
 			return nil, problem.Reject("", fmt.Sprintf("%q is not a node", each), "write NAME=ADDRESS, separated by blanks")
 		}
-		out = append(out, store.Node{Name: name, Address: address})
+		out = append(out, contract.Node{Name: name, Address: address})
 	}
 	return out, nil
 }

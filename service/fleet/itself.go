@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/service/problem"
 	"freshseal/store"
@@ -29,7 +30,7 @@ func (s *Service) ListItself(ctx context.Context, name string, at net.Addr) erro
 		return err
 	}
 	if len(rows) == 0 {
-		row, err := s.newDevice(ctx, NewDevice{Name: name, Address: address, Notes: "Fresh Seal itself", Slots: []DeviceSlot{{Name: "web", Port: where.Port, ServerName: name}}})
+		row, err := s.newDevice(ctx, contract.NewDevice{Name: name, Address: address, Notes: "Fresh Seal itself", Slots: []contract.DeviceSlot{{Name: "web", Port: where.Port, ServerName: name}}})
 		if err != nil {
 			return err
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/service/paging"
 	"freshseal/service/problem"
@@ -34,14 +35,24 @@ type (
 	ReplacementFilter = store.ReplacementFilter
 )
 
+// SlotsThat is a filter of slots as the store takes it.
+func SlotsThat(f contract.SlotFilter) SlotFilter {
+	return SlotFilter{Condition: due.Condition(f.Condition), Device: f.Device, Site: f.Site, Family: f.Family, Tag: f.Tag, Owner: f.Owner, Signer: f.Signer, Ends: f.Ends, Serves: f.Serves, Text: f.Text}
+}
+
+// DevicesThat is a filter of devices as the store takes it.
+func DevicesThat(f contract.DeviceFilter) DeviceFilter {
+	return DeviceFilter{Condition: due.Condition(f.Condition), Site: f.Site, Family: f.Family, Cluster: f.Cluster, Tag: f.Tag, Owner: f.Owner, Text: f.Text}
+}
+
 // Slots returns a page of the slots of the fleet, worst condition first, then
 // soonest end, and the cursor of the next page or nothing.
-func (s *Service) Slots(ctx context.Context, f SlotFilter, p paging.Page) (slots []Slot, next string, err error) {
+func (s *Service) Slots(ctx context.Context, f SlotFilter, p paging.Page) (slots []contract.Slot, next string, err error) {
 	if err := CheckFilter(f); err != nil {
 		return nil, "", err
 	}
 	rows, next, err := s.store.SlotPage(ctx, s.moment(), f, p.Rows())
-	slots = make([]Slot, 0, len(rows))
+	slots = make([]contract.Slot, 0, len(rows))
 	for _, row := range rows {
 		slot := s.summary(row.Slot)
 		slot.Replaceable = row.Family != ""
@@ -52,7 +63,7 @@ func (s *Service) Slots(ctx context.Context, f SlotFilter, p paging.Page) (slots
 
 // Devices returns a page of the devices by name, and the cursor of the next page or
 // nothing.
-func (s *Service) Devices(ctx context.Context, f DeviceFilter, p paging.Page) (devices []Device, next string, err error) {
+func (s *Service) Devices(ctx context.Context, f DeviceFilter, p paging.Page) (devices []contract.Device, next string, err error) {
 	if err := checkCondition(f.Condition); err != nil {
 		return nil, "", err
 	}
@@ -69,7 +80,7 @@ func (s *Service) Devices(ctx context.Context, f DeviceFilter, p paging.Page) (d
 		return nil, "", err
 	}
 	access, err := s.store.Access(ctx, ids...)
-	devices = make([]Device, 0, len(rows))
+	devices = make([]contract.Device, 0, len(rows))
 	for _, row := range rows {
 		devices = append(devices, s.showWith(row, access[row.ID], slots[row.ID]))
 	}
@@ -87,8 +98,8 @@ func (s *Service) CountDevices(ctx context.Context, f DeviceFilter) (int, error)
 }
 
 // allDevices are all devices by name.
-func (s *Service) allDevices(ctx context.Context) ([]Device, error) {
-	var all []Device
+func (s *Service) allDevices(ctx context.Context) ([]contract.Device, error) {
+	var all []contract.Device
 	for p := (paging.Page{}); ; {
 		some, next, err := s.Devices(ctx, DeviceFilter{}, p)
 		all = append(all, some...)

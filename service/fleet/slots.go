@@ -9,8 +9,10 @@ import (
 	"strconv"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/naming"
 	"freshseal/core/next"
+	"freshseal/core/protocol"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/service/deed"
@@ -23,16 +25,16 @@ import (
 
 // checkSlot checks what is said of a slot of a device at an address, and makes of it what is
 // kept.
-func checkSlot(cannot, address string, slot DeviceSlot) (store.Slot, error) {
+func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, error) {
 	row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port, ServerName: request.PlainName(slot.ServerName), Identity: slot.Identity, ClientUse: slot.ClientUse}
 	if row.Address == "" {
 		row.Address = address
 	}
-	about, known := wire.ProtocolNamed(slot.Protocol)
+	about, known := protocol.Named(slot.Protocol)
 	if row.Protocol = string(about.Reads()); row.Port == 0 {
 		row.Port = about.Port
 	}
-	row.More.V, row.Audiences.V = append([]store.Place{}, slot.More...), append([]string{}, slot.Audiences...)
+	row.More.V, row.Audiences.V = all(slot.More, storedPlace), append([]string{}, slot.Audiences...)
 	for _, p := range slot.More {
 		if !request.IsName(strings.ToLower(p.Address)) || p.Port < 1 || p.Port > 65535 {
 			return row, problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", p.Address, p.Port), "give each further address of a slot with its port")
@@ -71,35 +73,22 @@ func (s *Service) sealShared(into map[string][]byte, device, slot, secret string
 	return into
 }
 
-// SlotChange describes a change of a slot; nil fields stay as they are.
-type SlotChange struct {
-	Address    *string       `json:"address,omitempty"`
-	Port       *int          `json:"port,omitempty"`
-	Protocol   *string       `json:"protocol,omitempty" description:"with its usual port where none is given"`
-	ServerName *string       `json:"server_name,omitempty"`
-	Identity   *string       `json:"identity,omitempty"`
-	Secret     *string       `json:"secret,omitempty" description:"empty: the slot has none any more"`
-	Audiences  []string      `json:"audiences,omitempty" description:"the groups of clients that use the slot, in place of those that are there; fleet alone: the usual"`
-	ClientUse  *bool         `json:"client_use,omitempty" description:"whether the device also connects to others with this certificate, as a TLS client"`
-	More       []store.Place `json:"more,omitempty" description:"all further addresses, in place of those that are there"`
-}
-
 // AddSlot adds a slot to a device, and reads it.
-func (s *Service) AddSlot(ctx context.Context, device string, slot DeviceSlot) (Slot, error) {
+func (s *Service) AddSlot(ctx context.Context, device string, slot contract.DeviceSlot) (contract.Slot, error) {
 	cannot := fmt.Sprintf("the slot %s/%s cannot be added", device, slot.Name)
 	d, err := s.store.Device(ctx, device)
 	if err != nil {
-		return Slot{}, problem.Missing(err, next.ListDevices, "no device is called %s", device)
+		return contract.Slot{}, problem.Missing(err, next.ListDevices, "no device is called %s", device)
 	}
 	if d.Family == OwnFamily {
-		return Slot{}, notOwn(cannot)
+		return contract.Slot{}, notOwn(cannot)
 	}
 	row, err := checkSlot(cannot, d.Address, slot)
 	if err != nil {
-		return Slot{}, err
+		return contract.Slot{}, err
 	}
 	if err := s.watch.KnownAudiences(ctx, cannot, slot.Audiences); err != nil {
-		return Slot{}, err
+		return contract.Slot{}, err
 	}
 	row.DeviceID = d.ID
 	var secrets map[string][]byte
@@ -108,10 +97,10 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot DeviceSlot) (
 	}
 	err = s.store.AddSlot(ctx, device, row, secrets)
 	if errors.Is(err, store.ErrTaken) {
-		return Slot{}, problem.New(problem.Conflict, cannot, "it already exists", "choose another name, or edit it", next.ShowSlot.On(device+"/"+slot.Name))
+		return contract.Slot{}, problem.New(problem.Conflict, cannot, "it already exists", "choose another name, or edit it", next.ShowSlot.On(device+"/"+slot.Name))
 	}
 	if err != nil {
-		return Slot{}, err
+		return contract.Slot{}, err
 	}
 	deed.Differences(ctx, nil, slotFacts(row))
 	return s.ReadSlot(ctx, device, slot.Name)
@@ -119,27 +108,27 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot DeviceSlot) (
 
 // EditSlot changes where and how a slot is read, and reads it. It is refused while a
 // replacement of it is in progress, which would be proven somewhere else than it began.
-func (s *Service) EditSlot(ctx context.Context, device, name string, c SlotChange, known problem.Revision) (Slot, error) {
+func (s *Service) EditSlot(ctx context.Context, device, name string, c contract.SlotChange, known problem.Revision) (contract.Slot, error) {
 	e, before, err := s.planSlot(ctx, device, name, c)
 	if err != nil {
-		return Slot{}, err
+		return contract.Slot{}, err
 	}
 	e.Known = known
 	if err := s.store.ChangeSlot(ctx, e); err != nil {
-		return Slot{}, problem.Outdated(err)
+		return contract.Slot{}, problem.Outdated(err)
 	}
 	deed.Differences(ctx, before, slotFacts(e.Slot))
 	if len(e.Secrets) > 0 {
 		deed.Say(ctx, "a new shared secret")
 	}
 	if err := s.watch.JudgeSlots(ctx, []store.Slot{e.Slot}); err != nil { // also where the same is served
-		return Slot{}, err
+		return contract.Slot{}, err
 	}
 	return s.ReadSlot(ctx, device, name)
 }
 
 // planSlot checks a change of a slot, and says what it was before.
-func (s *Service) planSlot(ctx context.Context, device, name string, c SlotChange) (out store.SlotEdit, before map[string]string, err error) {
+func (s *Service) planSlot(ctx context.Context, device, name string, c contract.SlotChange) (out store.SlotEdit, before map[string]string, err error) {
 	cannot := fmt.Sprintf("the slot %s/%s cannot be changed", device, name)
 	row, err := s.freeSlot(ctx, cannot, device, name)
 	if err != nil {
@@ -150,14 +139,14 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c SlotChang
 		return out, nil, err
 	}
 	before = slotFacts(row)
-	wanted := DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: row.More.V, Audiences: row.Audiences.V, ClientUse: row.ClientUse}
+	wanted := contract.DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: all(row.More.V, shownPlace), Audiences: row.Audiences.V, ClientUse: row.ClientUse}
 	set(&wanted.Address, c.Address)
 	set(&wanted.ServerName, c.ServerName)
 	if c.Protocol != nil && *c.Protocol != wanted.Protocol {
 		if wanted.Protocol = *c.Protocol; c.Port == nil {
 			wanted.Port = 0
 		}
-		if about, _ := wire.ProtocolNamed(wanted.Protocol); !about.OverEAP {
+		if about, _ := protocol.Named(wanted.Protocol); !about.OverEAP {
 			wanted.Identity = ""
 		}
 	}

@@ -6,11 +6,10 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/finding"
+	"freshseal/contract"
 	"freshseal/core/next"
+	"freshseal/core/protocol"
 	"freshseal/core/stock"
 	"freshseal/core/visible"
 	"freshseal/service/deed"
@@ -29,58 +28,10 @@ const (
 // usualPorts are looked at where none are given.
 var usualPorts = []string{"443", "8443", "636", "993", "3389"}
 
-// AskedStock is what stock is taken of.
-type AskedStock = store.AskedStock
-
-// Stocktaking is stock that is taken, or was.
-type Stocktaking struct {
-	ID      string     `json:"id" required:"true"`
-	Asked   AskedStock `json:"asked" required:"true"`
-	By      string     `json:"by" required:"true"`
-	Total   int        `json:"total" required:"true" description:"addresses and ports"`
-	Done    int        `json:"done" required:"true"`
-	Found   int        `json:"found" required:"true" description:"that serve a certificate"`
-	Strange int        `json:"strange" required:"true" description:"that answered without one"`
-	BeganAt time.Time  `json:"began_at" required:"true"`
-	EndedAt *time.Time `json:"ended_at,omitempty"`
-	Why     string     `json:"why,omitempty" description:"why it ended early"`
-}
-
-// Find is one address and port that answered.
-type Find struct {
-	Address     string           `json:"address" required:"true"`
-	Port        int              `json:"port" required:"true"`
-	Protocol    string           `json:"protocol" required:"true"`
-	ServerName  string           `json:"server_name,omitempty"`
-	Slot        string           `json:"slot,omitempty" description:"the slot of the fleet that is read there"`
-	Certificate *cert.Facts      `json:"certificate,omitempty"`
-	Factory     bool             `json:"factory" required:"true" description:"it is what the device was delivered with"`
-	Default     string           `json:"default,omitempty" description:"whose known default it is"`
-	SharedKey   bool             `json:"shared_key,omitempty" description:"every device of the kind has this key"`
-	Same        int              `json:"same" required:"true" description:"how many other addresses serve the same certificate"`
-	Version     string           `json:"version,omitempty"`
-	Banner      string           `json:"banner,omitempty"`
-	Failure     *finding.Failure `json:"failure,omitempty"`
-}
-
-// Proposal is a device that what was found may be.
-type Proposal struct {
-	stock.Proposal
-	Known string `json:"known,omitempty" description:"the device of the fleet that is there already, or has the name"`
-	Same  int    `json:"same" required:"true" description:"how many other addresses serve a certificate of it"`
-}
-
-// Stock is what a stocktaking found.
-type Stock struct {
-	Stocktaking
-	Finds     []Find     `json:"finds" required:"true"`
-	Proposals []Proposal `json:"proposals" required:"true"`
-}
-
 func stockID(id int64) string { return "k" + strconv.FormatInt(id, 10) }
 
-func showTaking(row store.Stocktaking) Stocktaking {
-	out := Stocktaking{ID: stockID(row.ID), Asked: row.Asked.V, By: row.By, Total: row.Total, Done: row.Done, Found: row.Found, Strange: row.Strange, BeganAt: row.BeganAt.Time, Why: row.Why}
+func showTaking(row store.Stocktaking) contract.Stocktaking {
+	out := contract.Stocktaking{ID: stockID(row.ID), Asked: contract.AskedStock(row.Asked.V), By: row.By, Total: row.Total, Done: row.Done, Found: row.Found, Strange: row.Strange, BeganAt: row.BeganAt.Time, Why: row.Why}
 	if !row.EndedAt.IsZero() {
 		out.EndedAt = &row.EndedAt.Time
 	}
@@ -88,22 +39,22 @@ func showTaking(row store.Stocktaking) Stocktaking {
 }
 
 // plan reads what is asked for.
-func plan(asked AskedStock) (stock.Plan, error) {
+func plan(asked contract.AskedStock) (stock.Plan, error) {
 	return stock.Read(asked.Ranges, asked.Except, asked.Ports, func(port int) string {
-		for _, p := range wire.Protocols() {
-			if p.Port == port && !p.OverEAP && p.Name != wire.TLS {
+		for _, p := range protocol.All() {
+			if p.Port == port && !p.OverEAP && p.Name != protocol.TLS {
 				return string(p.Reads())
 			}
 		}
 		if port == 8443 || port == 9443 || port == 10443 || port == 4443 {
-			return string(wire.HTTPS)
+			return string(protocol.HTTPS)
 		}
-		return string(wire.TLS)
+		return string(protocol.TLS)
 	})
 }
 
 // TakeStock begins to look at addresses. One is under way at a time.
-func (s *Service) TakeStock(ctx context.Context, by string, asked AskedStock) (Stocktaking, error) {
+func (s *Service) TakeStock(ctx context.Context, by string, asked contract.AskedStock) (contract.Stocktaking, error) {
 	const cannot = "no stock is taken"
 	if len(asked.Ports) == 0 {
 		asked.Ports = usualPorts
@@ -113,32 +64,32 @@ func (s *Service) TakeStock(ctx context.Context, by string, asked AskedStock) (S
 	}
 	p, err := plan(asked)
 	if err != nil {
-		return Stocktaking{}, problem.Reject(cannot, err.Error(), "give networks such as 192.0.2.0/24, ranges such as 192.0.2.10-192.0.2.20, addresses or host names; and ports such as 443 or 25/smtp")
+		return contract.Stocktaking{}, problem.Reject(cannot, err.Error(), "give networks such as 192.0.2.0/24, ranges such as 192.0.2.10-192.0.2.20, addresses or host names; and ports such as 443 or 25/smtp")
 	}
 	for _, word := range asked.Ports {
 		if _, name, named := strings.Cut(word, "/"); named {
-			if about, known := wire.ProtocolNamed(name); !known || about.OverEAP {
-				return Stocktaking{}, watch.UnknownProtocol(cannot, name)
+			if about, known := protocol.Named(name); !known || about.OverEAP {
+				return contract.Stocktaking{}, watch.UnknownProtocol(cannot, name)
 			}
 		}
 	}
 	if asked.Rate < 1 || asked.Rate > mostRate {
-		return Stocktaking{}, problem.Reject(cannot, fmt.Sprintf("%d connections a second are out of bounds", asked.Rate), fmt.Sprintf("give a rate from 1 to %d", mostRate))
+		return contract.Stocktaking{}, problem.Reject(cannot, fmt.Sprintf("%d connections a second are out of bounds", asked.Rate), fmt.Sprintf("give a rate from 1 to %d", mostRate))
 	}
 	if asked.Site != "" {
 		if _, err := s.store.Site(ctx, asked.Site); err != nil {
-			return Stocktaking{}, problem.Missing(err, next.ListSites, "no site is called %s", asked.Site)
+			return contract.Stocktaking{}, problem.Missing(err, next.ListSites, "no site is called %s", asked.Site)
 		}
 	}
 	deed.Say(ctx, "%s; ports %s; except %s; %d a second; site %s", strings.Join(asked.Ranges, " "), strings.Join(asked.Ports, " "), strings.Join(asked.Except, " "), asked.Rate, asked.Site)
 	row := store.Stocktaking{By: by, Total: p.Count(), BeganAt: s.moment()}
-	row.Asked.V = asked
+	row.Asked.V = store.AskedStock(asked)
 	row, err = s.store.AddStocktaking(ctx, row, takingsKept)
 	if errors.Is(err, store.ErrTaken) {
-		return Stocktaking{}, problem.New(problem.Conflict, cannot, "stock is being taken already", "wait until it has ended, or stop it", next.ListStock.On(""))
+		return contract.Stocktaking{}, problem.New(problem.Conflict, cannot, "stock is being taken already", "wait until it has ended, or stop it", next.ListStock.On(""))
 	}
 	if err != nil {
-		return Stocktaking{}, err
+		return contract.Stocktaking{}, err
 	}
 	s.running.Go(func() { s.lookFor(row, p) })
 	return showTaking(row), nil
@@ -151,7 +102,7 @@ func (s *Service) takeUpStock(ctx context.Context) error {
 		if !row.EndedAt.IsZero() {
 			continue
 		}
-		p, err := plan(row.Asked.V)
+		p, err := plan(contract.AskedStock(row.Asked.V))
 		if err != nil {
 			return errors.Join(err, s.store.EndStocktaking(ctx, row.ID, s.moment(), err.Error()))
 		}
@@ -161,9 +112,9 @@ func (s *Service) takeUpStock(ctx context.Context) error {
 }
 
 // Stocktakings are those that are kept, newest first.
-func (s *Service) Stocktakings(ctx context.Context) ([]Stocktaking, error) {
+func (s *Service) Stocktakings(ctx context.Context) ([]contract.Stocktaking, error) {
 	rows, err := s.store.Stocktakings(ctx)
-	out := make([]Stocktaking, len(rows))
+	out := make([]contract.Stocktaking, len(rows))
 	for i, row := range rows {
 		out[i] = showTaking(row)
 	}
@@ -180,18 +131,18 @@ func (s *Service) taking(ctx context.Context, id string) (store.Stocktaking, err
 }
 
 // StopStock ends one that is under way; what it found is kept.
-func (s *Service) StopStock(ctx context.Context, by, id string) (Stocktaking, error) {
+func (s *Service) StopStock(ctx context.Context, by, id string) (contract.Stocktaking, error) {
 	row, err := s.taking(ctx, id)
 	if err != nil {
-		return Stocktaking{}, err
+		return contract.Stocktaking{}, err
 	}
 	if err := s.store.EndStocktaking(ctx, row.ID, s.moment(), "stopped by "+by); errors.Is(err, store.ErrNotFound) {
-		return Stocktaking{}, problem.New(problem.Conflict, id+" is not stopped", "it has ended", "", next.ListStock.On(""))
+		return contract.Stocktaking{}, problem.New(problem.Conflict, id+" is not stopped", "it has ended", "", next.ListStock.On(""))
 	} else if err != nil {
-		return Stocktaking{}, err
+		return contract.Stocktaking{}, err
 	}
 	if row, err = s.store.Stocktaking(ctx, row.ID); err != nil {
-		return Stocktaking{}, err
+		return contract.Stocktaking{}, err
 	}
 	return showTaking(row), nil
 }
@@ -209,12 +160,12 @@ func (s *Service) RemoveStock(ctx context.Context, id string) error {
 }
 
 // Stock shows what a stocktaking found, and which devices that may be.
-func (s *Service) Stock(ctx context.Context, id string) (Stock, error) {
+func (s *Service) Stock(ctx context.Context, id string) (contract.Stock, error) {
 	row, err := s.taking(ctx, id)
 	if err != nil {
-		return Stock{}, err
+		return contract.Stock{}, err
 	}
-	out := Stock{Stocktaking: showTaking(row), Finds: []Find{}, Proposals: []Proposal{}}
+	out := contract.Stock{Stocktaking: showTaking(row), Finds: []contract.Find{}, Proposals: []contract.Proposal{}}
 	rows, err := s.store.Finds(ctx, row.ID)
 	if err != nil {
 		return out, err
@@ -235,7 +186,7 @@ func (s *Service) Stock(ctx context.Context, id string) (Stock, error) {
 	}
 	var seen []stock.Seen
 	for _, f := range rows {
-		find := Find{Address: f.Address, Port: f.Port, Protocol: f.Protocol, ServerName: f.ServerName, Slot: slots[store.Place{Address: f.Address, Port: f.Port}.String()], Version: f.Version, Banner: f.Banner, Failure: f.Failure.V}
+		find := contract.Find{Address: f.Address, Port: f.Port, Protocol: f.Protocol, ServerName: f.ServerName, Slot: slots[store.Place{Address: f.Address, Port: f.Port}.String()], Version: f.Version, Banner: f.Banner, Failure: f.Failure.V}
 		if len(f.Chain.V) > 0 {
 			served, err := s.store.Certificates(ctx, f.Chain.V[:1])
 			if err != nil {
@@ -266,7 +217,7 @@ func (s *Service) Stock(ctx context.Context, id string) (Stock, error) {
 		for _, slot := range p.Slots {
 			same = max(same, len(at[slot.Of.SHA256])-1-len(slot.More))
 		}
-		out.Proposals = append(out.Proposals, Proposal{p, known, same})
+		out.Proposals = append(out.Proposals, contract.Proposal{Proposal: p, Known: known, Same: same})
 	}
 	return out, nil
 }

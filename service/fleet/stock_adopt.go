@@ -6,37 +6,19 @@ import (
 	"fmt"
 	"slices"
 
+	"freshseal/contract"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-// Adoption says which of the proposed devices are added to the fleet.
-type Adoption struct {
-	Devices []string `json:"devices,omitempty" description:"names of proposals"`
-	All     bool     `json:"all,omitempty" description:"instead: all that are not there yet"`
-	Factory bool     `json:"factory,omitempty" description:"with all: only those that serve a factory certificate"`
-	Site    string   `json:"site,omitempty" description:"their site; left out: that through which they were found"`
-	Owner   string   `json:"owner,omitempty"`
-	Tags    []string `json:"tags,omitempty"`
-	DryRun  bool     `json:"dry_run,omitempty" description:"only say what would be done"`
-}
-
-// Adopted is what became of each device.
-type Adopted struct {
-	Added []string  `json:"added" required:"true" description:"by name"`
-	There []string  `json:"there" required:"true" description:"that were in the fleet already"`
-	Wrong []Refused `json:"wrong" required:"true"`
-	Done  bool      `json:"done" required:"true" description:"false: nothing was changed"`
-}
 
 // maybe begins the tag that says which family a device looks like.
 const maybe = "maybe-"
 
 // Adopt adds proposed devices to the fleet: all of them or, where one cannot be added, none. They are
 // only read until they are given a family and an access; the family that each looks like is a tag.
-func (s *Service) Adopt(ctx context.Context, id string, a Adoption) (Adopted, error) {
-	out := Adopted{Added: []string{}, There: []string{}, Wrong: []Refused{}}
+func (s *Service) Adopt(ctx context.Context, id string, a contract.Adoption) (contract.Adopted, error) {
+	out := contract.Adopted{Added: []string{}, There: []string{}, Wrong: []contract.Refused{}}
 	found, err := s.Stock(ctx, id)
 	if err != nil {
 		return out, err
@@ -46,7 +28,7 @@ func (s *Service) Adopt(ctx context.Context, id string, a Adoption) (Adopted, er
 		return out, problem.Reject(cannot, "no device is named", "name devices that were proposed, or give all")
 	}
 	for _, name := range a.Devices {
-		if !slices.ContainsFunc(found.Proposals, func(p Proposal) bool { return p.Name == name }) {
+		if !slices.ContainsFunc(found.Proposals, func(p contract.Proposal) bool { return p.Name == name }) {
 			return out, problem.Reject(cannot, fmt.Sprintf("%s does not propose a device %s", id, name), "use a name as the proposals have it")
 		}
 	}
@@ -63,10 +45,10 @@ func (s *Service) Adopt(ctx context.Context, id string, a Adoption) (Adopted, er
 			out.There = append(out.There, p.Name)
 			continue
 		}
-		row, err := s.newDevice(ctx, p.device(site, a))
+		row, err := s.newDevice(ctx, deviceOf(p, site, a))
 		var known *problem.Error
 		if errors.As(err, &known) {
-			out.Wrong = append(out.Wrong, Refused{Device: p.Name, Why: known.Why, Next: known.Next})
+			out.Wrong = append(out.Wrong, contract.Refused{Device: p.Name, Why: known.Why, Next: known.Next})
 			continue
 		} else if err != nil {
 			return out, err
@@ -87,16 +69,16 @@ func (s *Service) Adopt(ctx context.Context, id string, a Adoption) (Adopted, er
 	return out, nil
 }
 
-// device is a proposal as a new device.
-func (p Proposal) device(site string, a Adoption) NewDevice {
-	d := NewDevice{Name: p.Name, Address: p.Address, Site: site, Owner: a.Owner, Tags: slices.Clone(a.Tags)}
+// deviceOf is a proposal as a new device.
+func deviceOf(p contract.Proposal, site string, a contract.Adoption) contract.NewDevice {
+	d := contract.NewDevice{Name: p.Name, Address: p.Address, Site: site, Owner: a.Owner, Tags: slices.Clone(a.Tags)}
 	if len(p.Families) > 0 {
 		d.Tags = append(d.Tags, maybe+p.Families[0])
 	}
 	for _, slot := range p.Slots {
-		n := DeviceSlot{Name: slot.Name, Address: elsewhere(slot.Address, p.Address), Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName}
+		n := contract.DeviceSlot{Name: slot.Name, Address: elsewhere(slot.Address, p.Address), Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName}
 		for _, more := range slot.More {
-			n.More = append(n.More, store.Place{Address: more.Address, Port: more.Number})
+			n.More = append(n.More, contract.Place{Address: more.Address, Port: more.Number})
 		}
 		d.Slots = append(d.Slots, n)
 	}

@@ -5,28 +5,20 @@ import (
 	"fmt"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/core/procedure"
 	"freshseal/service/problem"
-	"freshseal/service/reach"
 )
 
-// Try is the result of testing a device, link by link; nothing is changed.
-type Try struct {
-	Device string          `json:"device" required:"true"`
-	OK     bool            `json:"ok" required:"true"`
-	Looks  []reach.TryLook `json:"looks" required:"true"`
-	At     time.Time       `json:"at" required:"true"`
-}
-
 // TryDevice tests whether a device can be reached, signed in to and read.
-func (s *Service) TryDevice(ctx context.Context, name string) (Try, error) {
+func (s *Service) TryDevice(ctx context.Context, name string) (contract.Try, error) {
 	d, err := s.store.Device(ctx, name)
 	if err != nil {
-		return Try{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
+		return contract.Try{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
 	}
-	out := Try{Device: name, OK: true, At: s.now(), Looks: []reach.TryLook{}}
-	add := func(look reach.TryLook) {
+	out := contract.Try{Device: name, OK: true, At: s.now(), Looks: []contract.TryLook{}}
+	add := func(look contract.TryLook) {
 		out.OK = out.OK && look.OK
 		out.Looks = append(out.Looks, look)
 	}
@@ -56,7 +48,7 @@ func (s *Service) TryDevice(ctx context.Context, name string) (Try, error) {
 		return out, err
 	}
 	for _, slot := range slots {
-		look := reach.TryLook{What: fmt.Sprintf("read the slot %s at %s port %d", slot.Name, slot.Address, slot.Port)}
+		look := contract.TryLook{What: fmt.Sprintf("read the slot %s at %s port %d", slot.Name, slot.Address, slot.Port)}
 		reading, err := s.watch.Read(ctx, slot)
 		if err != nil {
 			return out, err

@@ -6,20 +6,11 @@ import (
 	"errors"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-// Feed is a calendar that programs read at a secret address. Whoever knows the address sees the
-// names of the slots and their dates, and nothing else.
-type Feed struct {
-	ID     string    `json:"id" required:"true"`
-	User   string    `json:"user" required:"true"`
-	Site   string    `json:"site" required:"true" description:"empty: the whole fleet"`
-	EndsAt time.Time `json:"ends_at" required:"true"`
-	Path   string    `json:"path,omitempty" description:"only in the answer to making it: the secret address, below that of the service"`
-}
 
 const (
 	feedKind  = "calendar"
@@ -30,23 +21,23 @@ const (
 
 // AddFeed makes a calendar of a site, or of the fleet, for the user who asks. It ends with the
 // user.
-func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (Feed, error) {
+func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (contract.Feed, error) {
 	own, err := s.Feeds(ctx, by)
 	if err != nil {
-		return Feed{}, err
+		return contract.Feed{}, err
 	}
 	if len(own) >= mostFeeds {
-		return Feed{}, problem.Reject("the calendar was not made", "you have 20 calendars", "remove one of them")
+		return contract.Feed{}, problem.Reject("the calendar was not made", "you have 20 calendars", "remove one of them")
 	}
 	u, err := s.store.User(ctx, by.User)
 	if err != nil {
-		return Feed{}, err
+		return contract.Feed{}, err
 	}
 	secret := rand.Text()
 	// Its role reaches nothing: the secret opens the calendar alone.
 	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: feedKind, Role: feedKind, Label: site, BeganAt: s.moment(), EndsAt: store.At(s.now().Add(feedLife))}
 	if err := s.store.AddSession(ctx, session, u); err != nil {
-		return Feed{}, err
+		return contract.Feed{}, err
 	}
 	deed.Say(ctx, "a calendar of %q", site)
 	out := showFeed(session)
@@ -54,14 +45,14 @@ func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (Feed, er
 	return out, nil
 }
 
-func showFeed(row store.Session) Feed {
-	return Feed{ID: row.SHA256[:tokenID], User: row.User, Site: row.Label, EndsAt: row.EndsAt.Time}
+func showFeed(row store.Session) contract.Feed {
+	return contract.Feed{ID: row.SHA256[:tokenID], User: row.User, Site: row.Label, EndsAt: row.EndsAt.Time}
 }
 
 // Feeds are the calendars of the user who asks.
-func (s *Service) Feeds(ctx context.Context, by Bearer) ([]Feed, error) {
+func (s *Service) Feeds(ctx context.Context, by Bearer) ([]contract.Feed, error) {
 	rows, err := s.store.SessionsOf(ctx, by.User, feedKind, s.moment())
-	out := make([]Feed, 0, len(rows))
+	out := make([]contract.Feed, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, showFeed(row))
 	}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/naming"
 	"freshseal/core/next"
 	"freshseal/service/deed"
@@ -26,30 +27,11 @@ const (
 	clientToken    = 90 * 24 * time.Hour
 )
 
-// Role is the set of things that a user may do.
-type Role string
-
-// The roles, each may do what the ones before it may.
-const (
-	Monitor  Role = "monitor"  // read the metrics, and nothing else; of tokens alone
-	Viewer   Role = "viewer"   // look
-	Operator Role = "operator" // read, replace, pack and take in
-	Admin    Role = "admin"    // everything
-)
-
-// Roles are all roles, the least first.
-var Roles = []Role{Monitor, Viewer, Operator, Admin}
-
-// Reaches reports whether the role includes the needed one.
-func (r Role) Reaches(needed Role) bool {
-	return slices.Contains(Roles, r) && slices.Index(Roles, r) >= slices.Index(Roles, needed)
-}
-
 // Bearer is who was let in, and the secret that proves it. The secret is
 // given once and kept nowhere.
 type Bearer struct {
 	User   string
-	Role   Role
+	Role   contract.Role
 	Secret string
 	EndsAt time.Time
 	From   string // the address of the call
@@ -62,7 +44,7 @@ func (s *Service) SignIn(ctx context.Context, name, password, from string, clien
 	if err != nil {
 		return Bearer{}, err
 	}
-	b, err := s.openSession(ctx, u, client, "", Role(u.Role), clientToken)
+	b, err := s.openSession(ctx, u, client, "", contract.Role(u.Role), clientToken)
 	if err != nil {
 		return Bearer{}, err
 	}
@@ -106,12 +88,12 @@ func (s *Service) ClientToken(ctx context.Context, name string) (Bearer, error) 
 	if err != nil {
 		return Bearer{}, err
 	}
-	return s.openSession(ctx, u, true, "", Admin, clientToken)
+	return s.openSession(ctx, u, true, "", contract.Admin, clientToken)
 }
 
 // openSession opens a session for a user as it was looked at: where the password or
 // role was changed since, there is none.
-func (s *Service) openSession(ctx context.Context, u store.User, client bool, label string, role Role, life time.Duration) (Bearer, error) {
+func (s *Service) openSession(ctx context.Context, u store.User, client bool, label string, role contract.Role, life time.Duration) (Bearer, error) {
 	secret := rand.Text()
 	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: "console", Role: string(role), Label: label, BeganAt: s.moment(), EndsAt: store.At(s.now().Add(consoleSession))}
 	if client {
@@ -132,8 +114,8 @@ func (s *Service) Admit(ctx context.Context, secret string) (Bearer, error) {
 		return Bearer{}, problem.New(problem.Denied, "you are not signed in", "", "sign in", next.SignIn.On(""))
 	}
 	// A role is what the user has now, and at most what the token was given.
-	role := Role(session.Role)
-	if now := Role(session.Now); !now.Reaches(role) {
+	role := contract.Role(session.Role)
+	if now := contract.Role(session.Now); !now.Reaches(role) {
 		role = now
 	}
 	return Bearer{User: session.User, Role: role, EndsAt: session.EndsAt.Time}, err
@@ -183,48 +165,34 @@ func checkPassword(password string) error {
 	return nil
 }
 
-// User is a person who may sign in, as the API shows it.
-type User struct {
-	Name    string    `json:"name" required:"true"`
-	Role    Role      `json:"role" required:"true" enum:"viewer,operator,admin"`
-	AddedAt time.Time `json:"added_at" required:"true"`
-}
-
-// NewUser describes a user to add.
-type NewUser struct {
-	Name     string `json:"name" required:"true"`
-	Role     Role   `json:"role" required:"true" enum:"viewer,operator,admin"`
-	Password string `json:"password" required:"true"`
-}
-
 // AddUser adds a user.
-func (s *Service) AddUser(ctx context.Context, n NewUser) (User, error) {
+func (s *Service) AddUser(ctx context.Context, n contract.NewUser) (contract.User, error) {
 	switch {
 	case !naming.Device(n.Name):
-		return User{}, problem.Reject("the user cannot be added", fmt.Sprintf("%q is not a valid user name", n.Name), naming.Rule)
-	case n.Role == Monitor:
-		return User{}, problem.Reject("the user cannot be added", "the role monitor is for API tokens alone", "add a token for the monitoring system, or give viewer, operator or admin")
-	case !slices.Contains(Roles, n.Role):
-		return User{}, problem.Reject("the user cannot be added", fmt.Sprintf("no role is called %q", n.Role), fmt.Sprintf("give one of %v", Roles))
+		return contract.User{}, problem.Reject("the user cannot be added", fmt.Sprintf("%q is not a valid user name", n.Name), naming.Rule)
+	case n.Role == contract.Monitor:
+		return contract.User{}, problem.Reject("the user cannot be added", "the role monitor is for API tokens alone", "add a token for the monitoring system, or give viewer, operator or admin")
+	case !slices.Contains(contract.Roles, n.Role):
+		return contract.User{}, problem.Reject("the user cannot be added", fmt.Sprintf("no role is called %q", n.Role), fmt.Sprintf("give one of %v", contract.Roles))
 	}
 	if err := checkPassword(n.Password); err != nil {
-		return User{}, err
+		return contract.User{}, err
 	}
 	deed.Say(ctx, "%s as %s", n.Name, n.Role)
 	u := store.User{Name: n.Name, Password: hashPassword(n.Password, peopleCost), Role: string(n.Role), AddedAt: s.moment()}
 	err := s.store.AddUser(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
-		return User{}, problem.New(problem.Conflict, "the user cannot be added", n.Name+" already exists", "choose another name")
+		return contract.User{}, problem.New(problem.Conflict, "the user cannot be added", n.Name+" already exists", "choose another name")
 	}
-	return User{u.Name, n.Role, u.AddedAt.Time}, err
+	return contract.User{Name: u.Name, Role: n.Role, AddedAt: u.AddedAt.Time}, err
 }
 
 // Users returns all users by name.
-func (s *Service) Users(ctx context.Context) ([]User, error) {
+func (s *Service) Users(ctx context.Context) ([]contract.User, error) {
 	rows, err := s.store.Users(ctx)
-	out := make([]User, 0, len(rows))
+	out := make([]contract.User, 0, len(rows))
 	for _, u := range rows {
-		out = append(out, User{u.Name, Role(u.Role), u.AddedAt.Time})
+		out = append(out, contract.User{Name: u.Name, Role: contract.Role(u.Role), AddedAt: u.AddedAt.Time})
 	}
 	return out, err
 }
@@ -238,84 +206,61 @@ func (s *Service) RemoveUser(ctx context.Context, name string) error {
 	return problem.Missing(err, next.ListUsers, "no user is called %s", name)
 }
 
-// Token is an API token. Its secret is returned only once.
-type Token struct {
-	ID     string    `json:"id" required:"true"`
-	Label  string    `json:"label" required:"true"`
-	User   string    `json:"user" required:"true"`
-	Role   Role      `json:"role" required:"true" enum:"monitor,viewer,operator,admin"`
-	EndsAt time.Time `json:"ends_at" required:"true"`
-	Secret string    `json:"secret,omitempty" description:"only in the answer to making it"`
-}
-
-// NewToken describes a token to create.
-type NewToken struct {
-	Label string `json:"label" required:"true"`
-	Role  Role   `json:"role" required:"true" enum:"monitor,viewer,operator,admin" description:"monitor: the metrics, and nothing else"`
-	Days  int    `json:"days" required:"true" description:"how long it holds, at most 730"`
-}
-
-// UserChange describes a change of a user; nil fields stay as they are.
-type UserChange struct {
-	Role     *Role   `json:"role,omitempty" enum:"viewer,operator,admin"`
-	Password *string `json:"password,omitempty" description:"for somebody who forgot it"`
-}
-
 // EditUser gives a user another role or a new password; all sessions of that
 // user end.
-func (s *Service) EditUser(ctx context.Context, name string, c UserChange) (User, error) {
+func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChange) (contract.User, error) {
 	cannot := name + " was not changed"
 	u, err := s.store.User(ctx, name)
 	if err != nil {
-		return User{}, problem.Missing(err, next.ListUsers, "no user is called %q", name)
+		return contract.User{}, problem.Missing(err, next.ListUsers, "no user is called %q", name)
 	}
 	if c.Role != nil {
-		if !slices.Contains(Roles, *c.Role) || *c.Role == Monitor {
-			return User{}, problem.Reject(cannot, fmt.Sprintf("no role is called %q", *c.Role), "give viewer, operator or admin")
+		if !slices.Contains(contract.Roles, *c.Role) || *c.Role == contract.Monitor {
+			return contract.User{}, problem.Reject(cannot, fmt.Sprintf("no role is called %q", *c.Role), "give viewer, operator or admin")
 		}
 		deed.Differences(ctx, map[string]string{"role": u.Role}, map[string]string{"role": string(*c.Role)})
 		u.Role = string(*c.Role)
 	}
 	if c.Password != nil {
 		if err := checkPassword(*c.Password); err != nil {
-			return User{}, err
+			return contract.User{}, err
 		}
 		u.Password = hashPassword(*c.Password, peopleCost)
 		deed.Say(ctx, "a new password")
 	}
 	err = s.store.ChangeUser(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
-		return User{}, problem.New(problem.Conflict, cannot, "there is no other admin", "make another user admin first")
+		return contract.User{}, problem.New(problem.Conflict, cannot, "there is no other admin", "make another user admin first")
 	}
 	if err == nil && c.Password != nil {
 		s.forgetFirst(name)
 	}
-	return User{Name: u.Name, Role: Role(u.Role), AddedAt: u.AddedAt.Time}, err
+	return contract.User{Name: u.Name, Role: contract.Role(u.Role), AddedAt: u.AddedAt.Time}, err
 }
 
 // AddToken creates a token for a program, for the user who asks.
-func (s *Service) AddToken(ctx context.Context, n NewToken, by Bearer) (Token, error) {
-	if !slices.Contains(Roles, n.Role) || n.Days < 1 || n.Days > 730 || n.Label == "" || len(n.Label) > 100 {
-		return Token{}, problem.Reject("the token was not made", "its label, role or validity is invalid", "give a label, a role of viewer, operator or admin, and 1 to 730 days")
+func (s *Service) AddToken(ctx context.Context, n contract.NewToken, by Bearer) (contract.Token, error) {
+	if !slices.Contains(contract.Roles, n.Role) || n.Days < 1 || n.Days > 730 || n.Label == "" || len(n.Label) > 100 {
+		return contract.Token{}, problem.Reject("the token was not made", "its label, role or validity is invalid", "give a label, a role of viewer, operator or admin, and 1 to 730 days")
 	}
 	u, err := s.store.User(ctx, by.User)
 	if err != nil {
-		return Token{}, err
+		return contract.Token{}, err
 	}
 	deed.Say(ctx, "%q as %s for %d days", n.Label, n.Role, n.Days)
 	b, err := s.openSession(ctx, u, true, n.Label, n.Role, time.Duration(n.Days)*24*time.Hour)
-	return Token{ID: digest(b.Secret)[:tokenID], Label: n.Label, User: by.User, Role: n.Role, EndsAt: b.EndsAt, Secret: b.Secret}, err
+	return contract.Token{ID: digest(b.Secret)[:tokenID], Label: n.Label, User: by.User, Role: n.Role, EndsAt: b.EndsAt, Secret: b.Secret}, err
 }
 
 // tokenID is how much of a token's digest names it.
 const tokenID = 12
 
 // Tokens returns all tokens that have not ended.
-func (s *Service) Tokens(ctx context.Context) ([]Token, error) {
+func (s *Service) Tokens(ctx context.Context) ([]contract.Token, error) {
 	rows, err := s.store.Tokens(ctx, s.moment())
-	out := make([]Token, 0, len(rows))
+	out := make([]contract.Token, 0, len(rows))
 	for _, row := range rows {
-		out = append(out, Token{ID: row.SHA256[:tokenID], Label: cmp.Or(row.Label, "a client that signed in"), User: row.User, Role: Role(row.Role), EndsAt: row.EndsAt.Time})
+		out = append(out, contract.Token{ID: row.SHA256[:tokenID], Label: cmp.Or(row.Label, "a client that signed in"), User: row.User, Role: contract.Role(row.Role), EndsAt: row.EndsAt.Time})
 	}
 	return out, err
 }
@@ -343,7 +288,7 @@ func (s *Service) FirstUser(ctx context.Context) error {
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return fmt.Errorf("writing the first password: %w", err)
 	}
-	return s.store.AddUser(ctx, store.User{Name: firstName, Password: hashPassword(password, machineCost), Role: string(Admin), AddedAt: s.moment()})
+	return s.store.AddUser(ctx, store.User{Name: firstName, Password: hashPassword(password, machineCost), Role: string(contract.Admin), AddedAt: s.moment()})
 }
 
 func digest(secret string) string {

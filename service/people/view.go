@@ -7,16 +7,10 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"freshseal/contract"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-// View is a filter of a list of the console that a user keeps under a name.
-type View struct {
-	Page  string `json:"page" required:"true" description:"of the console, such as slots"`
-	Name  string `json:"name" required:"true"`
-	Query string `json:"query" required:"true" description:"as it stands in the page's address"`
-}
 
 const (
 	mostViews = 100
@@ -24,17 +18,17 @@ const (
 )
 
 // Views are those of a user, by page and name.
-func (s *Service) Views(ctx context.Context, who Bearer) ([]View, error) {
+func (s *Service) Views(ctx context.Context, who Bearer) ([]contract.View, error) {
 	rows, err := s.store.Views(ctx, who.User)
-	out := make([]View, 0, len(rows))
+	out := make([]contract.View, 0, len(rows))
 	for _, row := range rows {
-		out = append(out, View{row.Page, row.Name, row.Query})
+		out = append(out, contract.View{Page: row.Page, Name: row.Name, Query: row.Query})
 	}
 	return out, err
 }
 
 // PutView keeps a view, in the place of one of the same name.
-func (s *Service) PutView(ctx context.Context, who Bearer, v View) (View, error) {
+func (s *Service) PutView(ctx context.Context, who Bearer, v contract.View) (contract.View, error) {
 	cannot := "the view is not kept"
 	v.Name = strings.TrimSpace(v.Name)
 	switch {

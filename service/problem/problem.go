@@ -62,7 +62,7 @@ func Reject(what, why, say string, actions ...next.Action) error {
 }
 
 // Revision is how often something was changed by people; see store.Revision.
-type Revision = store.Revision
+type Revision = int64
 
 // Any is every revision.
 const Any = store.Any

@@ -13,6 +13,7 @@ import (
 
 	crypto "golang.org/x/crypto/ssh"
 
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/core/procedure"
 	"freshseal/core/request"
@@ -23,59 +24,20 @@ import (
 	"freshseal/store"
 )
 
-// Access is how a device is reached over one link, as the API shows it. Its secrets
-// are never part of it.
-type Access struct {
-	Link       string            `json:"link" required:"true"`
-	Address    string            `json:"address" required:"true" description:"empty: the device's"`
-	Port       int               `json:"port" required:"true"`
-	User       string            `json:"user" required:"true"`
-	Credential string            `json:"credential" required:"true" description:"the shared one that signs in; empty: it has secrets of its own"`
-	Pin        string            `json:"pin" required:"true" description:"over ssh the host key: TYPE SHA256:…; over https the SHA-256 of its certificate"`
-	Options    map[string]string `json:"options" required:"true"`
-}
-
-// AccessChange describes a change of an access; nil fields stay as they are, or are
-// as usual where the access is new.
-type AccessChange struct {
-	Link       string            `json:"link,omitempty" description:"empty: the first link of the device's family"`
-	Address    *string           `json:"address,omitempty" description:"where it differs from the device's"`
-	Port       *int              `json:"port,omitempty"`
-	User       *string           `json:"user,omitempty"`
-	Credential *string           `json:"credential,omitempty" description:"a shared one, instead of a user and secrets of its own; empty: its own again"`
-	Pin        *string           `json:"pin,omitempty" description:"over ssh the host key, over https the SHA-256 of the certificate, as a call to host-keys shows it"`
-	Options    map[string]string `json:"options,omitempty" description:"over SSH: old_algorithms=yes for a device that knows no others than broken ones; over https: old_tls=yes likewise; an empty value takes one away"`
-	Secrets
-}
-
-// Secrets authenticate a user. They are accepted and never returned.
-type Secrets struct {
-	Password   string `json:"password,omitempty"`
-	Key        string `json:"key,omitempty" description:"private key in OpenSSH or PEM form"`
-	Passphrase string `json:"passphrase,omitempty" description:"of that key"`
-}
-
-func (s Secrets) none() bool { return s == Secrets{} }
+func noSecrets(s contract.Secrets) bool { return s == contract.Secrets{} }
 
 // link is what is known of a kind of link before it is opened.
 type link struct {
-	port    int // the usual one
 	pin     func(cannot, pin string) error
 	form    func(pin string) string // the one in which it is kept
 	options map[string][]string     // and their values
 }
 
 var kindsOfLink = map[string]link{
-	procedure.SSH:     {port: 22, pin: checkHostKey, form: hostKeyOf, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
-	procedure.NETCONF: {port: 830, pin: checkHostKey, form: hostKeyOf, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
-	procedure.HTTPS:   {port: 443, pin: checkFingerprint, form: fingerprintOf, options: map[string][]string{oldTLS: {"yes", "no"}}},
+	procedure.SSH:     {pin: checkHostKey, form: hostKeyOf, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
+	procedure.NETCONF: {pin: checkHostKey, form: hostKeyOf, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
+	procedure.HTTPS:   {pin: checkFingerprint, form: fingerprintOf, options: map[string][]string{oldTLS: {"yes", "no"}}},
 }
-
-// Links are the links over which devices are signed in to.
-func Links() []string { return slices.Sorted(maps.Keys(kindsOfLink)) }
-
-// UsualPort is the port of a link where none is given.
-func UsualPort(name string) int { return kindsOfLink[name].port }
 
 const (
 	oldAlgorithms = "old_algorithms"
@@ -158,7 +120,7 @@ type Ways struct {
 // A secret counts for the address, port and pin that it was given for: whoever changes
 // one of them gives the secret again, so that nobody has it sent elsewhere without
 // knowing it. moved says that the device's own address changes.
-func (s *Service) Change(ctx context.Context, cannot, device string, was []store.Access, changes []AccessChange, needed []string, moved bool) (Ways, error) {
+func (s *Service) Change(ctx context.Context, cannot, device string, was []store.Access, changes []contract.AccessChange, needed []string, moved bool) (Ways, error) {
 	out := Ways{Access: slices.Clone(was), Secrets: map[string][]byte{}}
 	needed = slices.DeleteFunc(slices.Clone(needed), func(name string) bool { _, signsIn := kindsOfLink[name]; return !signsIn })
 	for _, c := range changes {
@@ -167,7 +129,7 @@ func (s *Service) Change(ctx context.Context, cannot, device string, was []store
 		} else if c.Link == "" {
 			c.Link = procedure.SSH
 		}
-		rules, known := kindsOfLink[c.Link]
+		_, known := kindsOfLink[c.Link]
 		if !known {
 			return out, problem.Reject(cannot, fmt.Sprintf("no link is called %q", c.Link), fmt.Sprintf("give one of %v", slices.Sorted(maps.Keys(kindsOfLink))), next.Give.On("link"))
 		}
@@ -175,7 +137,7 @@ func (s *Service) Change(ctx context.Context, cannot, device string, was []store
 		isNew := i < 0
 		if isNew {
 			i = len(out.Access)
-			out.Access = append(out.Access, store.Access{Link: c.Link, Port: rules.port})
+			out.Access = append(out.Access, store.Access{Link: c.Link, Port: procedure.UsualPort(c.Link)})
 		}
 		if err := s.lay(ctx, cannot, device, &out, i, c, isNew); err != nil {
 			return out, err
@@ -204,12 +166,12 @@ func (w Ways) given(of string) bool {
 }
 
 // lay lays one change over the access at i, and checks what comes of it.
-func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i int, c AccessChange, isNew bool) error {
+func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i int, c contract.AccessChange, isNew bool) error {
 	a, rules, of := &out.Access[i], kindsOfLink[c.Link], accessOf(device, c.Link)
-	if c.Credential != nil && *c.Credential != "" && (c.User != nil && *c.User != "" || !c.Secrets.none()) {
+	if c.Credential != nil && *c.Credential != "" && (c.User != nil && *c.User != "" || !noSecrets(c.Secrets)) {
 		return problem.Reject(cannot, "it has both a shared credential and its own", "give either a shared credential, or a user with a password or key")
 	}
-	given, hadOwn := !c.Secrets.none(), a.Credential == "" && !isNew
+	given, hadOwn := !noSecrets(c.Secrets), a.Credential == "" && !isNew
 	set(&a.Address, c.Address)
 	set(&a.Port, c.Port)
 	set(&a.User, c.User)
@@ -241,7 +203,7 @@ func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i i
 		return problem.Reject(cannot, "it has no user to sign in with over "+c.Link, "give one, or a shared credential", next.Give.On("user"), next.Give.On("credential"))
 	}
 	if a.Credential == "" && (given || !hadOwn) {
-		if err := c.Secrets.check(cannot); err != nil {
+		if err := checkSecrets(c.Secrets, cannot); err != nil {
 			return err
 		}
 		out.Gone = append(out.Gone, purposes(of)...)
@@ -251,8 +213,8 @@ func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i i
 	return rules.pin(cannot, a.Pin)
 }
 
-// check verifies that the secrets can be used to sign in.
-func (s Secrets) check(cannot string) error {
+// checkSecrets verifies that the secrets can be used to sign in.
+func checkSecrets(s contract.Secrets, cannot string) error {
 	if s.Password == "" && s.Key == "" {
 		return problem.Reject(cannot, "it has neither a password nor a key", "give one", next.Give.On("password"), next.Give.On("private_key"))
 	}
@@ -306,7 +268,7 @@ func (s *Service) SlotSecret(ctx context.Context, device, slot string) ([]byte, 
 	return s.box.Open(purpose, sealed)
 }
 
-func (s *Service) seal(of string, secrets Secrets) map[string][]byte {
+func (s *Service) seal(of string, secrets contract.Secrets) map[string][]byte {
 	out := map[string][]byte{}
 	for i, secret := range []string{secrets.Password, secrets.Key, secrets.Passphrase} {
 		if purpose := purposes(of)[i]; secret != "" {
@@ -402,14 +364,14 @@ func (s *Service) signIn(ctx context.Context, d store.Device, link string) (stor
 }
 
 // Show shows the access of a device.
-func Show(all []store.Access) []Access {
-	out := make([]Access, 0, len(all))
+func Show(all []store.Access) []contract.Access {
+	out := make([]contract.Access, 0, len(all))
 	for _, a := range all {
 		options := a.Options.V
 		if options == nil {
 			options = map[string]string{}
 		}
-		out = append(out, Access{a.Link, a.Address, a.Port, a.User, a.Credential, a.Pin, options})
+		out = append(out, contract.Access{Link: a.Link, Address: a.Address, Port: a.Port, User: a.User, Credential: a.Credential, Pin: a.Pin, Options: options})
 	}
 	return out
 }

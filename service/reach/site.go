@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/calendar"
 	"freshseal/core/due"
 	"freshseal/core/next"
@@ -29,60 +30,8 @@ const (
 	waySocks  = "socks"
 )
 
-// Site is a place with a way in, as the API shows it.
-type Site struct {
-	Name      string             `json:"name" required:"true"`
-	Way       string             `json:"way" required:"true" enum:"direct,jump,socks"`
-	Address   string             `json:"address" required:"true"`
-	Port      int                `json:"port" required:"true"`
-	User      string             `json:"user" required:"true" description:"on the jump host"`
-	Pin       string             `json:"pin" required:"true" description:"host key of the jump host"`
-	Subject   request.Subject    `json:"subject" required:"true" description:"what requests of its devices say where today's certificate says nothing"`
-	MostLinks int                `json:"most_links" required:"true" description:"how many links to its devices at once; 0: no limit of its own"`
-	Behind    string             `json:"behind" required:"true" description:"the site through which its jump host or proxy is reached; empty: directly"`
-	Paused    bool               `json:"paused" required:"true" description:"its slots are read only when asked"`
-	Presence  []string           `json:"presence" required:"true" description:"windows (RFC 5545) in which it can be reached, such as that of a ship in port; none: always"`
-	Holidays  []calendar.Holiday `json:"holidays" required:"true" description:"of the next twelve months"`
-	Away      bool               `json:"away" required:"true" description:"it is outside these windows now"`
-	Implied   bool               `json:"implied" required:"true" description:"devices name it, and nothing is set for it yet"`
-	Revision  problem.Revision   `json:"revision" required:"true"`
-}
-
-// SiteChange describes a change of a site; nil fields stay as they are.
-type SiteChange struct {
-	Way       *string          `json:"way,omitempty" enum:"direct,jump,socks"`
-	Address   *string          `json:"address,omitempty"`
-	Port      *int             `json:"port,omitempty"`
-	User      *string          `json:"user,omitempty"`
-	Password  *string          `json:"password,omitempty"`
-	Pin       *string          `json:"pin,omitempty"`
-	Subject   *request.Subject `json:"subject,omitempty"`
-	MostLinks *int             `json:"most_links,omitempty"`
-	Behind    *string          `json:"behind,omitempty"`
-	Paused    *bool            `json:"paused,omitempty"`
-	Presence  []string         `json:"presence,omitempty" description:"all windows, in place of those that are there"`
-	Holidays  *string          `json:"holidays,omitempty" description:"an iCalendar file (RFC 5545) with the days off; empty: none"`
-}
-
-// NewSite describes a site to add.
-type NewSite struct {
-	Name      string          `json:"name" required:"true"`
-	Way       string          `json:"way" required:"true" enum:"direct,jump,socks"`
-	Address   string          `json:"address,omitempty" description:"of the jump host or the SOCKS5 proxy"`
-	Port      int             `json:"port,omitempty"`
-	Subject   request.Subject `json:"subject,omitempty"`
-	MostLinks int             `json:"most_links,omitempty"`
-	Behind    string          `json:"behind,omitempty" description:"the site through which that is reached"`
-	Paused    bool            `json:"paused,omitempty"`
-	Presence  []string        `json:"presence,omitempty" description:"DTSTART, DURATION and RRULE on one line, separated by blanks"`
-	Holidays  string          `json:"holidays,omitempty" description:"an iCalendar file (RFC 5545) with the days off"`
-	User      string          `json:"user,omitempty" description:"on the jump host"`
-	Pin       string          `json:"pin,omitempty" description:"host key of the jump host: TYPE SHA256:…, as a call to host-keys shows it"`
-	Secrets
-}
-
 // AddSite adds a site. It applies to the devices that name it from now on.
-func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
+func (s *Service) AddSite(ctx context.Context, n contract.NewSite) (contract.Site, error) {
 	cannot := "the site cannot be added"
 	if n.Port == 0 {
 		n.Port = map[string]int{wayJump: 22, waySocks: 1080}[n.Way]
@@ -90,20 +39,20 @@ func (s *Service) AddSite(ctx context.Context, n NewSite) (Site, error) {
 	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: hostKeyOf(n.Pin), MostLinks: n.MostLinks, Behind: n.Behind, Paused: n.Paused, Holidays: n.Holidays, AddedAt: s.moment()}
 	row.Subject.V, row.Presence.V = n.Subject, append([]string{}, n.Presence...)
 	if err := s.checkSite(ctx, cannot, row); err != nil {
-		return Site{}, err
+		return contract.Site{}, err
 	}
 	if n.Way == wayJump {
-		if err := (CredentialChange{n.User, n.Secrets}).check(cannot); err != nil {
-			return Site{}, err
+		if err := checkCredential((contract.CredentialChange{User: n.User, Secrets: n.Secrets}), cannot); err != nil {
+			return contract.Site{}, err
 		}
 		if err := checkHostKey(cannot, hostKeyOf(n.Pin)); err != nil {
-			return Site{}, err
+			return contract.Site{}, err
 		}
 	}
 	err := s.store.AddSite(ctx, row, s.seal("site/"+n.Name, n.Secrets))
 	s.sites.changed()
 	if errors.Is(err, store.ErrTaken) {
-		return Site{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "change that one, or choose another name", next.ChangeSite.On(n.Name))
+		return contract.Site{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "change that one, or choose another name", next.ChangeSite.On(n.Name))
 	}
 	if err == nil && (row.Holidays != "" || len(row.Presence.V) > 0) {
 		err = s.timesChanged(ctx)
@@ -171,10 +120,10 @@ func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) 
 }
 
 // EditSite changes a site. Links that are open stay as they are.
-func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known problem.Revision) (Site, error) {
+func (s *Service) EditSite(ctx context.Context, name string, c contract.SiteChange, known problem.Revision) (contract.Site, error) {
 	row, err := s.store.NamedSite(ctx, name)
 	if err != nil {
-		return Site{}, noSite(err, name)
+		return contract.Site{}, noSite(err, name)
 	}
 	was := row
 	if row.Implied {
@@ -196,34 +145,34 @@ func (s *Service) EditSite(ctx context.Context, name string, c SiteChange, known
 	}
 	cannot := name + " cannot be changed"
 	if err := s.checkSite(ctx, cannot, row); err != nil {
-		return Site{}, err
+		return contract.Site{}, err
 	}
 	var secrets map[string][]byte
 	if c.Password != nil {
-		secrets = s.seal("site/"+name, Secrets{Password: *c.Password})
+		secrets = s.seal("site/"+name, contract.Secrets{Password: *c.Password})
 	}
 	if row.Way == wayJump && len(secrets) == 0 && (was.Address != row.Address || was.Port != row.Port || was.Pin != row.Pin) {
-		return Site{}, problem.Reject(cannot, "its password was given for another address, port or host key", "give the password again", next.Give.On("password"))
+		return contract.Site{}, problem.Reject(cannot, "its password was given for another address, port or host key", "give the password again", next.Give.On("password"))
 	}
 	if row.Way == wayJump {
 		if err := checkHostKey(cannot, row.Pin); err != nil {
-			return Site{}, err
+			return contract.Site{}, err
 		}
 	}
 	if err := s.store.ChangeSite(ctx, row, secrets, known); errors.Is(err, store.ErrTaken) {
-		return Site{}, problem.New(problem.Conflict, cannot, "somebody else set it just now", "look at it, and try again", next.ChangeSite.On(name))
+		return contract.Site{}, problem.New(problem.Conflict, cannot, "somebody else set it just now", "look at it, and try again", next.ChangeSite.On(name))
 	} else if err != nil {
-		return Site{}, noSite(problem.Outdated(err), name)
+		return contract.Site{}, noSite(problem.Outdated(err), name)
 	}
 	s.sites.changed()
 	s.ways.forget(name)
 	if was.Holidays != row.Holidays || !slices.Equal(was.Presence.V, row.Presence.V) {
 		if err := s.timesChanged(ctx); err != nil {
-			return Site{}, err
+			return contract.Site{}, err
 		}
 	}
 	after, err := s.Site(ctx, name)
-	deed.Differences(ctx, s.showSite(was).facts(), after.facts())
+	deed.Differences(ctx, siteFacts(s.showSite(was)), siteFacts(after))
 	if len(secrets) > 0 {
 		deed.Say(ctx, "a new password")
 	}
@@ -235,15 +184,15 @@ func noSite(err error, name string) error {
 }
 
 // Site shows one site.
-func (s *Service) Site(ctx context.Context, name string) (Site, error) {
+func (s *Service) Site(ctx context.Context, name string) (contract.Site, error) {
 	row, err := s.store.NamedSite(ctx, name)
 	return s.showSite(row), noSite(err, name)
 }
 
-func (s *Service) showSite(row store.Site) Site {
+func (s *Service) showSite(row store.Site) contract.Site {
 	windows, _ := window.ParseAll(row.Presence.V) // they were checked when they were given
 	today := s.clock().UTC().Truncate(24 * time.Hour)
-	return Site{Holidays: s.holidays(row, today, today.AddDate(1, 0, 0)), Name: row.Name, Way: row.Way, Address: row.Address, Port: row.Port, User: row.User, Pin: row.Pin, Subject: row.Subject.V, MostLinks: row.MostLinks, Behind: row.Behind,
+	return contract.Site{Holidays: s.holidays(row, today, today.AddDate(1, 0, 0)), Name: row.Name, Way: row.Way, Address: row.Address, Port: row.Port, User: row.User, Pin: row.Pin, Subject: row.Subject.V, MostLinks: row.MostLinks, Behind: row.Behind,
 		Paused: row.Paused, Presence: append([]string{}, row.Presence.V...), Away: away(windows, s.clock()), Implied: row.Implied, Revision: row.Revision}
 }
 
@@ -304,15 +253,15 @@ func (s *Service) Resting(ctx context.Context, at time.Time) ([]string, error) {
 	return out, err
 }
 
-// facts are what people say of a site, for the ledger.
-func (s Site) facts() map[string]string {
+// siteFacts are what people say of a site, for the ledger.
+func siteFacts(s contract.Site) map[string]string {
 	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User, "pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind, "paused": strconv.FormatBool(s.Paused), "presence": strings.Join(s.Presence, "; "), "holidays in a year": strconv.Itoa(len(s.Holidays))}
 }
 
 // Sites returns all sites by name, those included that only devices name.
-func (s *Service) Sites(ctx context.Context) ([]Site, error) {
+func (s *Service) Sites(ctx context.Context) ([]contract.Site, error) {
 	rows, err := s.store.NamedSites(ctx)
-	out := make([]Site, 0, len(rows))
+	out := make([]contract.Site, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, s.showSite(row))
 	}
@@ -344,9 +293,6 @@ func set[T any](to, from *T) {
 		*to = *from
 	}
 }
-
-// Revised is how often people changed it.
-func (s Site) Revised() problem.Revision { return s.Revision }
 
 // sites are the sites that were looked up, so that a reading looks up nothing. Those that
 // do not exist are remembered as well.

@@ -7,23 +7,16 @@ import (
 	"io"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/device/https"
 	"freshseal/device/links"
 	"freshseal/device/netconf"
 	"freshseal/device/ssh"
 )
 
-// TryLook is one test of a device.
-type TryLook struct {
-	What string `json:"what" required:"true"`
-	OK   bool   `json:"ok" required:"true"`
-	Said string `json:"said,omitempty"`
-	Next string `json:"next,omitempty"`
-}
-
 // TrySSH tests whether the device can be signed in to.
-func (s *Service) TrySSH(ctx context.Context, site string, target ssh.Target) TryLook {
-	look := TryLook{What: "sign in over SSH as " + target.User}
+func (s *Service) TrySSH(ctx context.Context, site string, target ssh.Target) contract.TryLook {
+	look := contract.TryLook{What: "sign in over SSH as " + target.User}
 	link, err := ssh.Open(ctx, s.Way(site), target)
 	var changed ssh.HostKeyChanged
 	switch {
@@ -41,8 +34,8 @@ func (s *Service) TrySSH(ctx context.Context, site string, target ssh.Target) Tr
 }
 
 // TryConfig tests whether the device speaks NETCONF, and what it is able to do.
-func (s *Service) TryConfig(ctx context.Context, site string, target ssh.Target) TryLook {
-	look := TryLook{What: "open a session by NETCONF as " + target.User}
+func (s *Service) TryConfig(ctx context.Context, site string, target ssh.Target) contract.TryLook {
+	look := contract.TryLook{What: "open a session by NETCONF as " + target.User}
 	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	link, err := ssh.Open(limited, s.Way(site), target)
@@ -64,8 +57,8 @@ func (s *Service) TryConfig(ctx context.Context, site string, target ssh.Target)
 
 // TryWeb tests whether the web interface answers with the pinned certificate. Nobody signs
 // in: how that is done is the family's.
-func (s *Service) TryWeb(ctx context.Context, site string, target https.Target) TryLook {
-	look := TryLook{What: "open the web interface at " + target.Address}
+func (s *Service) TryWeb(ctx context.Context, site string, target https.Target) contract.TryLook {
+	look := contract.TryLook{What: "open the web interface at " + target.Address}
 	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	link, err := https.New(s.Way(site), target)

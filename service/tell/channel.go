@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/naming"
 	"freshseal/core/next"
 	"freshseal/core/notice"
@@ -17,23 +18,6 @@ import (
 	"freshseal/store"
 )
 
-// Channel is where messages go, without its secret.
-type Channel struct {
-	Name string `json:"name" required:"true"`
-	notify.Channel
-	Secret   bool             `json:"has_secret" required:"true" description:"the password of the mail server, or the key that signs a webhook's messages"`
-	Revision problem.Revision `json:"revision" required:"true"`
-}
-
-// Revised is how often people changed it.
-func (c Channel) Revised() problem.Revision { return c.Revision }
-
-// NewChannel sets a channel.
-type NewChannel struct {
-	notify.Channel
-	Secret string `json:"secret,omitempty" description:"the password of the mail server, or the key that signs a webhook's messages (32 characters or more); left out: the one from before. Never shown"`
-}
-
 const (
 	mostChannels = 100
 	leastKey     = 32 // characters of a webhook's key
@@ -42,9 +26,9 @@ const (
 func purpose(channel string) string { return "channel/" + channel }
 
 // Channels are all channels by name.
-func (s *Service) Channels(ctx context.Context) ([]Channel, error) {
+func (s *Service) Channels(ctx context.Context) ([]contract.Channel, error) {
 	rows, err := s.store.Channels(ctx)
-	out := []Channel{}
+	out := []contract.Channel{}
 	for _, row := range rows {
 		c, err := s.show(ctx, row)
 		if err != nil {
@@ -55,11 +39,13 @@ func (s *Service) Channels(ctx context.Context) ([]Channel, error) {
 	return out, err
 }
 
-func (s *Service) show(ctx context.Context, row store.Channel) (Channel, error) {
-	out := Channel{Name: row.Name, Revision: row.Revision}
-	if err := json.Unmarshal([]byte(row.Terms), &out.Channel); err != nil {
+func (s *Service) show(ctx context.Context, row store.Channel) (contract.Channel, error) {
+	out := contract.Channel{Name: row.Name, Revision: row.Revision}
+	var setup notify.Channel
+	if err := json.Unmarshal([]byte(row.Terms), &setup); err != nil {
 		return out, err
 	}
+	out.ChannelSetup = contract.ChannelSetup(setup)
 	secret, err := s.secret(ctx, row.Name)
 	out.Secret = secret != ""
 	return out, err
@@ -78,10 +64,10 @@ func (s *Service) secret(ctx context.Context, channel string) (string, error) {
 }
 
 // Channel shows one channel.
-func (s *Service) Channel(ctx context.Context, name string) (Channel, error) {
+func (s *Service) Channel(ctx context.Context, name string) (contract.Channel, error) {
 	row, err := s.store.Channel(ctx, name)
 	if err != nil {
-		return Channel{}, problem.Missing(err, next.ListChannels, "no channel is called %s", name)
+		return contract.Channel{}, problem.Missing(err, next.ListChannels, "no channel is called %s", name)
 	}
 	return s.show(ctx, row)
 }
@@ -103,56 +89,57 @@ func usual(c notify.Channel) notify.Channel {
 
 // SetChannel sets a channel, a new one or one of a known revision. A secret counts for the server that it was given for: who
 // changes that gives it again.
-func (s *Service) SetChannel(ctx context.Context, name string, n NewChannel, known problem.Revision) (Channel, error) {
+func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewChannel, known problem.Revision) (contract.Channel, error) {
 	cannot := "the channel " + name + " was not set"
 	if !naming.Label(name) {
-		return Channel{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule)
+		return contract.Channel{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule)
 	}
-	n.Channel = usual(n.Channel)
-	if err := n.Check(); err != nil {
-		return Channel{}, problem.Reject(cannot, err.Error(), "correct it and try again")
+	setup := usual(notify.Channel(n.ChannelSetup))
+	n.ChannelSetup = contract.ChannelSetup(setup)
+	if err := setup.Check(); err != nil {
+		return contract.Channel{}, problem.Reject(cannot, err.Error(), "correct it and try again")
 	}
-	before := Channel{Name: name}
+	before := contract.Channel{Name: name}
 	row, err := s.store.Channel(ctx, name)
 	switch {
 	case err == nil:
 		if before, err = s.show(ctx, row); err != nil {
-			return Channel{}, err
+			return contract.Channel{}, err
 		}
 	case err != store.ErrNotFound:
-		return Channel{}, err
+		return contract.Channel{}, err
 	default:
 		all, err := s.store.Channels(ctx)
 		if err != nil {
-			return Channel{}, err
+			return contract.Channel{}, err
 		}
 		if len(all) >= mostChannels {
-			return Channel{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d channels", mostChannels), "remove one first", next.ListChannels.On(""))
+			return contract.Channel{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d channels", mostChannels), "remove one first", next.ListChannels.On(""))
 		}
 	}
 	moved := before.Address != n.Address || before.Port != n.Port || before.URL != n.URL || before.Pin != n.Pin || before.Security != n.Security || before.User != n.User
 	switch {
 	case n.Kind == notify.Webhook && n.Secret != "" && len(n.Secret) < leastKey, n.Kind == notify.Webhook && n.Secret == "" && !before.Secret:
-		return Channel{}, problem.Reject(cannot, "the key that signs its messages is too short", fmt.Sprintf("give a key of at least %d characters, which the receiver knows too", leastKey), next.Give.On("secret"))
+		return contract.Channel{}, problem.Reject(cannot, "the key that signs its messages is too short", fmt.Sprintf("give a key of at least %d characters, which the receiver knows too", leastKey), next.Give.On("secret"))
 	case n.Kind == notify.Mail && n.User != "" && n.Secret == "" && !before.Secret:
-		return Channel{}, problem.Reject(cannot, "there is no password for the user "+n.User, "give it", next.Give.On("secret"))
+		return contract.Channel{}, problem.Reject(cannot, "there is no password for the user "+n.User, "give it", next.Give.On("secret"))
 	case before.Secret && n.Secret == "" && moved:
-		return Channel{}, problem.Reject(cannot, "its secret was given for another server", "give the secret again", next.Give.On("secret"))
+		return contract.Channel{}, problem.Reject(cannot, "its secret was given for another server", "give the secret again", next.Give.On("secret"))
 	case len(n.Secret) > 1000:
-		return Channel{}, problem.Reject(cannot, "the secret is too long", "give at most 1000 characters", next.Give.On("secret"))
+		return contract.Channel{}, problem.Reject(cannot, "the secret is too long", "give at most 1000 characters", next.Give.On("secret"))
 	}
-	terms, err := json.Marshal(n.Channel)
+	terms, err := json.Marshal(setup)
 	if err != nil {
-		return Channel{}, err
+		return contract.Channel{}, err
 	}
 	secrets := map[string][]byte{}
 	if n.Secret != "" {
 		secrets[purpose(name)] = s.box.Seal(purpose(name), []byte(n.Secret))
 	}
 	if err := s.store.PutChannel(ctx, store.Channel{Name: name, Terms: string(terms), AddedAt: s.moment()}, secrets, known); err != nil {
-		return Channel{}, problem.Outdated(err)
+		return contract.Channel{}, problem.Outdated(err)
 	}
-	deed.Differences(ctx, facts(before.Channel), facts(n.Channel))
+	deed.Differences(ctx, facts(notify.Channel(before.ChannelSetup)), facts(setup))
 	if n.Secret != "" {
 		deed.Say(ctx, "a new secret")
 	}
@@ -186,26 +173,20 @@ func (s *Service) RemoveChannel(ctx context.Context, name string) error {
 	return problem.Missing(s.store.RemoveChannel(ctx, name, purpose(name)), next.ListChannels, "no channel is called %s", name)
 }
 
-// Trial is what became of a message that was sent to try a channel.
-type Trial struct {
-	Sent bool   `json:"sent" required:"true"`
-	Why  string `json:"why,omitempty" description:"why it was not"`
-}
-
 // TryChannel sends a message that only says that it is one.
-func (s *Service) TryChannel(ctx context.Context, name string) (Trial, error) {
+func (s *Service) TryChannel(ctx context.Context, name string) (contract.Trial, error) {
 	c, err := s.Channel(ctx, name)
 	if err != nil {
-		return Trial{}, err
+		return contract.Trial{}, err
 	}
 	secret, err := s.secret(ctx, name)
 	if err != nil {
-		return Trial{}, err
+		return contract.Trial{}, err
 	}
 	at := s.now()
 	m := notice.Message{ID: newID("m"), At: at, Service: s.sender.Name, URL: s.console(), Items: []notice.Item{{ID: newID("n"), Kind: notice.Trial, Stage: "trial", Why: "somebody tries the channel " + name, At: at}}}
-	if err := s.sender.Send(ctx, c.Channel, secret, c.Group(""), m); err != nil {
-		return Trial{Why: err.Error()}, nil
+	if err := s.sender.Send(ctx, notify.Channel(c.ChannelSetup), secret, notify.Channel(c.ChannelSetup).Group(""), m); err != nil {
+		return contract.Trial{Why: err.Error()}, nil
 	}
-	return Trial{Sent: true}, nil
+	return contract.Trial{Sent: true}, nil
 }

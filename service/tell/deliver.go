@@ -6,7 +6,9 @@ import (
 	"sync"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/notice"
+	"freshseal/notify"
 	"freshseal/service/paging"
 	"freshseal/service/problem"
 	"freshseal/store"
@@ -65,7 +67,7 @@ func (s *Service) pack(ctx context.Context) error {
 	type key struct{ channel, people string }
 	groups := map[key]*store.Message{}
 	var order []key
-	channels := map[string]*Channel{}
+	channels := map[string]*contract.Channel{}
 	for _, d := range due {
 		c, known := channels[d.Channel]
 		if !known {
@@ -82,7 +84,7 @@ func (s *Service) pack(ctx context.Context) error {
 		if c == nil {
 			continue
 		}
-		k := key{d.Channel, c.Group(d.Item.V.Owner)}
+		k := key{d.Channel, notify.Channel(c.ChannelSetup).Group(d.Item.V.Owner)}
 		m := groups[k]
 		if m == nil {
 			m = &store.Message{ID: newID("m"), Channel: d.Channel, People: k.people, MadeAt: s.moment()}
@@ -125,7 +127,7 @@ func (s *Service) sendOne(ctx context.Context, m store.Message) {
 	if err == nil {
 		var secret string
 		if secret, err = s.secret(ctx, m.Channel); err == nil {
-			err = s.sender.Send(ctx, c.Channel, secret, m.People, m.Body.V)
+			err = s.sender.Send(ctx, notify.Channel(c.ChannelSetup), secret, m.People, m.Body.V)
 		}
 	}
 	if ctx.Err() != nil {
@@ -144,28 +146,14 @@ func (s *Service) sendOne(ctx context.Context, m store.Message) {
 	}
 }
 
-// Notice is one that was made, and what became of it.
-type Notice struct {
-	notice.Item
-	State string `json:"state" required:"true" enum:"waiting,sent,failed" description:"failed: over some channel it never went"`
-	Over  string `json:"over" required:"true" description:"the channels"`
-	Error string `json:"error,omitempty" description:"of the last try"`
-}
-
-// NoticeFilter narrows a list of notices.
-type NoticeFilter struct {
-	Rule string `query:"rule" json:"-"`
-	Slot string `query:"slot" json:"-" description:"DEVICE/SLOT"`
-}
-
 // Notices are a page of the notices, newest first.
-func (s *Service) Notices(ctx context.Context, f NoticeFilter, p paging.Page) ([]Notice, string, error) {
+func (s *Service) Notices(ctx context.Context, f contract.NoticeFilter, p paging.Page) ([]contract.Notice, string, error) {
 	rows := p.Rows()
 	rows.Desc = true
 	found, next, err := s.store.NoticePage(ctx, store.NoticeFilter(f), rows)
-	out := []Notice{}
+	out := []contract.Notice{}
 	for _, row := range found {
-		n := Notice{Item: row.Item.V, State: "sent", Over: row.Over, Error: row.Error}
+		n := contract.Notice{Item: row.Item.V, State: "sent", Over: row.Over, Error: row.Error}
 		switch {
 		case row.Failed > 0:
 			n.State = "failed"
@@ -178,7 +166,7 @@ func (s *Service) Notices(ctx context.Context, f NoticeFilter, p paging.Page) ([
 }
 
 // CountNotices says how many notices fit a filter.
-func (s *Service) CountNotices(ctx context.Context, f NoticeFilter) (int, error) {
+func (s *Service) CountNotices(ctx context.Context, f contract.NoticeFilter) (int, error) {
 	return s.store.CountNotices(ctx, store.NoticeFilter(f))
 }
 

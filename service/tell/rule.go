@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/core/finding"
 	"freshseal/core/naming"
@@ -20,68 +21,58 @@ import (
 	"freshseal/store"
 )
 
-// Rule says about which slots somebody is told.
-type Rule struct {
-	Name string `json:"name" required:"true"`
-	notice.Rule
-	Revision problem.Revision `json:"revision" required:"true"`
-}
-
-// Revised is how often people changed it.
-func (r Rule) Revised() problem.Revision { return r.Revision }
-
 const mostRules = 200
 
 // Rules are all rules by name.
-func (s *Service) Rules(ctx context.Context) ([]Rule, error) {
+func (s *Service) Rules(ctx context.Context) ([]contract.Rule, error) {
 	rows, err := s.store.NoticeRules(ctx)
-	out := []Rule{}
+	out := []contract.Rule{}
 	for _, row := range rows {
-		out = append(out, Rule{row.Name, row.Terms.V, row.Revision})
+		out = append(out, contract.Rule{Name: row.Name, Rule: row.Terms.V, Revision: row.Revision})
 	}
 	return out, err
 }
 
 // Rule shows one rule.
-func (s *Service) Rule(ctx context.Context, name string) (Rule, error) {
+func (s *Service) Rule(ctx context.Context, name string) (contract.Rule, error) {
 	all, err := s.Rules(ctx)
 	if err != nil {
-		return Rule{}, err
+		return contract.Rule{}, err
 	}
-	if i := slices.IndexFunc(all, func(r Rule) bool { return r.Name == name }); i >= 0 {
+	if i := slices.IndexFunc(all, func(r contract.Rule) bool { return r.Name == name }); i >= 0 {
 		return all[i], nil
 	}
-	return Rule{}, problem.New(problem.NotFound, "no rule for notices is called "+name, "", "", next.ListNoticeRules.On(""))
+	return contract.Rule{}, problem.New(problem.NotFound, "no rule for notices is called "+name, "", "", next.ListNoticeRules.On(""))
 }
 
 // SetRule sets a rule, a new one or one of a known revision.
-func (s *Service) SetRule(ctx context.Context, name string, terms notice.Rule, known problem.Revision) (Rule, error) {
+func (s *Service) SetRule(ctx context.Context, name string, terms notice.Rule, known problem.Revision) (contract.Rule, error) {
 	cannot := "the rule " + name + " was not set"
 	if !naming.Label(name) {
-		return Rule{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule)
+		return contract.Rule{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule)
 	}
 	if err := terms.Check(); err != nil {
-		return Rule{}, problem.Reject(cannot, err.Error(), "correct it and try again")
+		return contract.Rule{}, problem.Reject(cannot, err.Error(), "correct it and try again")
 	}
 	for _, channel := range append(slices.Clone(terms.To), terms.Escalate...) {
 		if _, err := s.store.Channel(ctx, channel); err != nil {
-			return Rule{}, problem.Missing(err, next.ListChannels, "no channel is called %s", channel)
+			return contract.Rule{}, problem.Missing(err, next.ListChannels, "no channel is called %s", channel)
 		}
 	}
 	all, err := s.store.NoticeRules(ctx)
 	if err != nil {
-		return Rule{}, err
+		return contract.Rule{}, err
 	}
 	before := store.NoticeRule{Name: name}
 	if i := slices.IndexFunc(all, func(r store.NoticeRule) bool { return r.Name == name }); i >= 0 {
 		before = all[i]
 	} else if len(all) >= mostRules {
-		return Rule{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d rules", mostRules), "remove one first", next.ListNoticeRules.On(""))
+		return contract.Rule{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d rules", mostRules), "remove one first", next.ListNoticeRules.On(""))
 	}
 	row := store.NoticeRule{Name: name, AddedAt: s.moment()}
 	row.Terms.V = terms
 	if err := s.store.PutNoticeRule(ctx, row, known); err != nil {
-		return Rule{}, problem.Outdated(err)
+		return contract.Rule{}, problem.Outdated(err)
 	}
 	deed.Differences(ctx, map[string]string{name: asText(before.Terms.V)}, map[string]string{name: asText(terms)})
 	s.changed()
@@ -98,48 +89,33 @@ func (s *Service) RemoveRule(ctx context.Context, name string) error {
 	return problem.Missing(s.store.RemoveNoticeRule(ctx, name), next.ListNoticeRules, "no rule for notices is called %s", name)
 }
 
-// Acknowledgement is that somebody knows of a slot.
-type Acknowledgement struct {
-	Slot   string    `json:"slot" required:"true" description:"DEVICE/SLOT"`
-	By     string    `json:"by" required:"true"`
-	Reason string    `json:"reason" required:"true"`
-	At     time.Time `json:"at" required:"true"`
-	Until  time.Time `json:"until" required:"true"`
-}
-
-// AskAcknowledge is what somebody says who knows of a slot.
-type AskAcknowledge struct {
-	Reason string `json:"reason" required:"true" description:"why nobody needs to be told of it"`
-	Until  string `json:"until" required:"true" description:"a day such as 2027-01-31; at most a year away"`
-}
-
 const longestKnown = 366 * 24 * time.Hour
 
 // Acknowledge says that somebody knows of a slot: until a day nobody is told of it, unless it gets worse.
-func (s *Service) Acknowledge(ctx context.Context, device, slot string, a AskAcknowledge, by string) (Acknowledgement, error) {
+func (s *Service) Acknowledge(ctx context.Context, device, slot string, a contract.AskAcknowledge, by string) (contract.Acknowledgement, error) {
 	cannot := fmt.Sprintf("%s/%s is not acknowledged", device, slot)
 	row, err := s.store.SlotToTell(ctx, device, slot)
 	if err != nil {
-		return Acknowledgement{}, problem.Missing(err, next.ListSlots, "no slot %s/%s was read yet", device, slot)
+		return contract.Acknowledgement{}, problem.Missing(err, next.ListSlots, "no slot %s/%s was read yet", device, slot)
 	}
 	until, err := time.Parse(time.DateOnly, a.Until)
 	now := s.now()
 	switch {
 	case err != nil:
-		return Acknowledgement{}, problem.Reject(cannot, fmt.Sprintf("%q is not a day", a.Until), "write it as 2027-01-31", next.Give.On("until"))
+		return contract.Acknowledgement{}, problem.Reject(cannot, fmt.Sprintf("%q is not a day", a.Until), "write it as 2027-01-31", next.Give.On("until"))
 	case !until.After(now) || until.Sub(now) > longestKnown:
-		return Acknowledgement{}, problem.Reject(cannot, a.Until+" is past, or more than a year away", "give a day within a year", next.Give.On("until"))
+		return contract.Acknowledgement{}, problem.Reject(cannot, a.Until+" is past, or more than a year away", "give a day within a year", next.Give.On("until"))
 	case strings.TrimSpace(a.Reason) == "" || len(a.Reason) > 500:
-		return Acknowledgement{}, problem.Reject(cannot, "there is no reason, or one that is too long", "give a reason of at most 500 characters", next.Give.On("reason"))
+		return contract.Acknowledgement{}, problem.Reject(cannot, "there is no reason, or one that is too long", "give a reason of at most 500 characters", next.Give.On("reason"))
 	}
 	rules, err := s.store.NoticeRules(ctx)
 	if err != nil {
-		return Acknowledgement{}, err
+		return contract.Acknowledgement{}, err
 	}
 	known := store.Acknowledgement{SlotID: row.ID, By: by, Reason: strings.TrimSpace(a.Reason), At: s.moment(), Until: store.At(until), Worst: notice.None.Rank, Device: device, Slot: slot}
 	told, err := s.asSlot(ctx, row, now)
 	if err != nil {
-		return Acknowledgement{}, err
+		return contract.Acknowledgement{}, err
 	}
 	for _, r := range rules {
 		known.Worst = min(known.Worst, r.Terms.V.StageOf(told, now).Rank)
@@ -161,14 +137,14 @@ func (s *Service) Withdraw(ctx context.Context, device, slot string) error {
 	return problem.Missing(err, next.ListSlots, "%s/%s is not acknowledged", device, slot)
 }
 
-func shown(a store.Acknowledgement) Acknowledgement {
-	return Acknowledgement{a.Device + "/" + a.Slot, a.By, a.Reason, a.At.Time, a.Until.Time}
+func shown(a store.Acknowledgement) contract.Acknowledgement {
+	return contract.Acknowledgement{Slot: a.Device + "/" + a.Slot, By: a.By, Reason: a.Reason, At: a.At.Time, Until: a.Until.Time}
 }
 
 // Acknowledgements are those that have not ended.
-func (s *Service) Acknowledgements(ctx context.Context) ([]Acknowledgement, error) {
+func (s *Service) Acknowledgements(ctx context.Context) ([]contract.Acknowledgement, error) {
 	rows, err := s.store.Acknowledgements(ctx, s.moment())
-	out := []Acknowledgement{}
+	out := []contract.Acknowledgement{}
 	for _, row := range rows {
 		out = append(out, shown(row))
 	}

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/core/finding"
 	"freshseal/core/notice"
@@ -76,13 +77,13 @@ func newQuay(t *testing.T, slots int) *quay {
 		devices = append(devices, d)
 	}
 	q.must(db.AddDevices(t.Context(), devices))
-	mail, hook, log := NewChannel{Secret: sinks.Password}, NewChannel{Secret: sinks.Key}, NewChannel{}
+	mail, hook, log := contract.NewChannel{Secret: sinks.Password}, contract.NewChannel{Secret: sinks.Key}, contract.NewChannel{}
 	mail.Kind, mail.From, mail.To, mail.User, mail.Pin, mail.Owners = notify.Mail, "seal@quay.tidewrack.example", []string{"noc@quay.tidewrack.example"}, sinks.User, sinks.Certificate, map[string]string{"terminal": "terminal@quay.tidewrack.example"}
 	mail.Address, mail.Port = place(sinks.Mail)
 	hook.Kind, hook.URL, hook.Pin = notify.Webhook, "https://"+sinks.Hook+"/", sinks.Certificate
 	log.Kind, log.Pin = notify.Syslog, sinks.Certificate
 	log.Address, log.Port = place(sinks.Syslog)
-	for name, c := range map[string]NewChannel{"mail": mail, "hook": hook, "log": log} {
+	for name, c := range map[string]contract.NewChannel{"mail": mail, "hook": hook, "log": log} {
 		_, err := q.SetChannel(t.Context(), name, c, problem.Any)
 		q.must(err)
 	}
@@ -152,7 +153,7 @@ func TestTheStoryOfASlot(t *testing.T) {
 		t.Errorf("%d calls", len(last))
 	}
 	// Known: nothing for a while, and then the reminder.
-	_, err := q.Acknowledge(t.Context(), "box-1", "web", AskAcknowledge{Reason: "the mast is being rebuilt", Until: q.clock().AddDate(0, 0, 10).Format(time.DateOnly)}, "mate")
+	_, err := q.Acknowledge(t.Context(), "box-1", "web", contract.AskAcknowledge{Reason: "the mast is being rebuilt", Until: q.clock().AddDate(0, 0, 10).Format(time.DateOnly)}, "mate")
 	q.must(err)
 	q.pass(5 * 24 * time.Hour)
 	q.round(true)
@@ -176,7 +177,7 @@ func TestTheStoryOfASlot(t *testing.T) {
 	if len(q.got("hook")) != 6 {
 		t.Error("a new matter is not told")
 	}
-	log, _, err := q.Notices(t.Context(), NoticeFilter{Slot: "box-0/web"}, paging.Page{})
+	log, _, err := q.Notices(t.Context(), contract.NoticeFilter{Slot: "box-0/web"}, paging.Page{})
 	q.must(err)
 	if len(log) != 5 || log[0].State != "sent" || log[0].Over != "hook log mail" {
 		t.Errorf("%d in the log: %+v", len(log), log[0])
@@ -226,7 +227,7 @@ func TestAMessageIsTriedAgain(t *testing.T) {
 	if len(q.got("syslog")) != 1 || len(q.got("mail"))+len(q.got("hook")) != 0 {
 		t.Errorf("%v", q.got(""))
 	}
-	log, _, _ := q.Notices(t.Context(), NoticeFilter{}, paging.Page{})
+	log, _, _ := q.Notices(t.Context(), contract.NoticeFilter{}, paging.Page{})
 	if log[0].State != "waiting" || !strings.Contains(log[0].Error, "451") && !strings.Contains(log[0].Error, "503") {
 		t.Errorf("%+v", log[0])
 	}
@@ -251,7 +252,7 @@ func TestAMessageIsTriedAgain(t *testing.T) {
 	if waiting, failed, _ := q.Queue(t.Context()); waiting != 0 || failed != 1 {
 		t.Errorf("%d wait, %d failed", waiting, failed)
 	}
-	log, _, _ = q.Notices(t.Context(), NoticeFilter{}, paging.Page{})
+	log, _, _ = q.Notices(t.Context(), contract.NoticeFilter{}, paging.Page{})
 	if log[0].State != "failed" || !strings.Contains(log[0].Error, "503") {
 		t.Errorf("%+v", log[0])
 	}
@@ -280,7 +281,7 @@ func TestNothingIsLostAndNothingIsMadeTwice(t *testing.T) {
 			for _, m := range messages {
 				c, err := q.Channel(ctx, m.Channel)
 				q.must(err)
-				q.must(q.sender.Send(ctx, c.Channel, q.sinks.Key, m.People, m.Body.V))
+				q.must(q.sender.Send(ctx, notify.Channel(c.ChannelSetup), q.sinks.Key, m.People, m.Body.V))
 			}
 		case 3:
 			gone, cancel := context.WithCancel(ctx)
@@ -325,24 +326,24 @@ func TestAChannelsSecretGoesNowhereElse(t *testing.T) {
 	ctx := t.Context()
 	c, err := q.Channel(ctx, "mail")
 	q.must(err)
-	change := func(f func(*notify.Channel)) error {
-		n := NewChannel{Channel: c.Channel}
-		f(&n.Channel)
+	change := func(f func(*contract.ChannelSetup)) error {
+		n := contract.NewChannel{ChannelSetup: c.ChannelSetup}
+		f(&n.ChannelSetup)
 		_, err := q.SetChannel(ctx, "mail", n, problem.Any)
 		return err
 	}
-	for about, f := range map[string]func(*notify.Channel){
-		"another server": func(n *notify.Channel) { n.Address = "192.0.2.66" },
-		"another port":   func(n *notify.Channel) { n.Port++ },
-		"another pin":    func(n *notify.Channel) { n.Pin = strings.Repeat("a", 64) },
-		"no TLS":         func(n *notify.Channel) { n.Security = notify.Plain },
-		"another user":   func(n *notify.Channel) { n.User = "other" },
+	for about, f := range map[string]func(*contract.ChannelSetup){
+		"another server": func(n *contract.ChannelSetup) { n.Address = "192.0.2.66" },
+		"another port":   func(n *contract.ChannelSetup) { n.Port++ },
+		"another pin":    func(n *contract.ChannelSetup) { n.Pin = strings.Repeat("a", 64) },
+		"no TLS":         func(n *contract.ChannelSetup) { n.Security = notify.Plain },
+		"another user":   func(n *contract.ChannelSetup) { n.User = "other" },
 	} {
 		if err := change(f); err == nil || !strings.Contains(err.Error(), "another server") {
 			t.Errorf("%s: %v", about, err)
 		}
 	}
-	if err := change(func(n *notify.Channel) { n.To = []string{"new@quay.tidewrack.example"} }); err != nil {
+	if err := change(func(n *contract.ChannelSetup) { n.To = []string{"new@quay.tidewrack.example"} }); err != nil {
 		t.Error(err)
 	}
 	text, err := json.Marshal(c)
@@ -353,13 +354,13 @@ func TestAChannelsSecretGoesNowhereElse(t *testing.T) {
 	if err := q.RemoveChannel(ctx, "mail"); err == nil || !strings.Contains(err.Error(), "the rule bad sends to it") {
 		t.Error(err)
 	}
-	for about, n := range map[string]NewChannel{
-		"a webhook without TLS":       {Channel: notify.Channel{Kind: notify.Webhook, URL: "http://hooks.tidewrack.example/"}, Secret: strings.Repeat("k", 40)},
-		"a password in its address":   {Channel: notify.Channel{Kind: notify.Webhook, URL: "https://a:b@hooks.tidewrack.example/"}, Secret: strings.Repeat("k", 40)},
-		"a short key":                 {Channel: notify.Channel{Kind: notify.Webhook, URL: "https://hooks.tidewrack.example/"}, Secret: "short"},
-		"a recipient with a new line": {Channel: notify.Channel{Kind: notify.Mail, Address: "192.0.2.1", From: "a@b.example", To: []string{"a@b.example\r\nBcc: c@d.example"}}},
-		"no recipient":                {Channel: notify.Channel{Kind: notify.Mail, Address: "192.0.2.1", From: "a@b.example"}},
-		"syslog with STARTTLS":        {Channel: notify.Channel{Kind: notify.Syslog, Address: "192.0.2.1", Security: notify.StartTLS, Port: 1}},
+	for about, n := range map[string]contract.NewChannel{
+		"a webhook without TLS":       {ChannelSetup: contract.ChannelSetup{Kind: notify.Webhook, URL: "http://hooks.tidewrack.example/"}, Secret: strings.Repeat("k", 40)},
+		"a password in its address":   {ChannelSetup: contract.ChannelSetup{Kind: notify.Webhook, URL: "https://a:b@hooks.tidewrack.example/"}, Secret: strings.Repeat("k", 40)},
+		"a short key":                 {ChannelSetup: contract.ChannelSetup{Kind: notify.Webhook, URL: "https://hooks.tidewrack.example/"}, Secret: "short"},
+		"a recipient with a new line": {ChannelSetup: contract.ChannelSetup{Kind: notify.Mail, Address: "192.0.2.1", From: "a@b.example", To: []string{"a@b.example\r\nBcc: c@d.example"}}},
+		"no recipient":                {ChannelSetup: contract.ChannelSetup{Kind: notify.Mail, Address: "192.0.2.1", From: "a@b.example"}},
+		"syslog with STARTTLS":        {ChannelSetup: contract.ChannelSetup{Kind: notify.Syslog, Address: "192.0.2.1", Security: notify.StartTLS, Port: 1}},
 		"nothing":                     {},
 	} {
 		if _, err := q.SetChannel(ctx, "new", n, problem.Any); err == nil {
@@ -368,7 +369,7 @@ func TestAChannelsSecretGoesNowhereElse(t *testing.T) {
 	}
 	// Who stands in between is not told.
 	q.must(func() error {
-		n := NewChannel{Channel: c.Channel, Secret: q.sinks.Password}
+		n := contract.NewChannel{ChannelSetup: c.ChannelSetup, Secret: q.sinks.Password}
 		n.Pin = strings.Repeat("b", 64)
 		_, err := q.SetChannel(ctx, "mail", n, problem.Any)
 		return err

@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/store"
 )
 
@@ -16,20 +17,14 @@ type judging struct {
 	judged, all int
 }
 
-// Judging says how far the fleet has been judged anew after a change.
-type Judging struct {
-	Judged int `json:"judged" required:"true"`
-	Slots  int `json:"slots" required:"true"`
-}
-
 // Judging is the run under way, or nil.
-func (s *Service) Judging() *Judging {
+func (s *Service) Judging() *contract.Judging {
 	s.judging.lock.Lock()
 	defer s.judging.lock.Unlock()
 	if s.judging.done == nil {
 		return nil
 	}
-	return &Judging{s.judging.judged, s.judging.all}
+	return &contract.Judging{Judged: s.judging.judged, Slots: s.judging.all}
 }
 
 // patience is how long a change waits for the fleet to be judged anew, so that in

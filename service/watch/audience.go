@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/audience"
 	"freshseal/core/cert"
 	"freshseal/core/chain"
@@ -19,28 +20,20 @@ import (
 	"freshseal/store"
 )
 
-// Audience is a group of clients and how many roots they trust. The audience
-// fleet is the one by which conditions are named.
-type Audience struct {
-	Name     string           `json:"name" required:"true"`
-	Roots    int              `json:"roots" required:"true"`
-	Revision problem.Revision `json:"revision" required:"true"`
-}
-
 // Audiences returns all audiences, the fleet first.
-func (s *Service) Audiences(ctx context.Context) ([]Audience, error) {
+func (s *Service) Audiences(ctx context.Context) ([]contract.Audience, error) {
 	counts, err := s.store.CountAnchors(ctx)
 	if err != nil {
 		return nil, err
 	}
 	known, err := s.store.Revisions(ctx, "audience")
-	out := []Audience{{Fleet, counts[Fleet], known[Fleet]}}
+	out := []contract.Audience{{Name: Fleet, Roots: counts[Fleet], Revision: known[Fleet]}}
 	for name, n := range counts {
 		if name != Fleet {
-			out = append(out, Audience{name, n, known[name]})
+			out = append(out, contract.Audience{Name: name, Roots: n, Revision: known[name]})
 		}
 	}
-	slices.SortFunc(out[1:], func(a, b Audience) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(out[1:], func(a, b contract.Audience) int { return strings.Compare(a.Name, b.Name) })
 	return out, err
 }
 
@@ -133,16 +126,9 @@ func (s *Service) judgeFor(ctx context.Context, name string) error {
 	return s.judgeAgain(ctx) // slots may be judged by any of them
 }
 
-// Export says which roots are wanted, and how.
-type Export struct {
-	Form       string `json:"form" required:"true" enum:"pem,der,pkcs7,debian,browser-policy,profile,pkcs12"`
-	LackedBy   string `json:"lacked_by,omitempty" description:"only those that this other audience lacks"`
-	Passphrase string `json:"passphrase,omitempty" description:"of a PKCS #12 trust store"`
-}
-
 // ExportAnchors writes the roots of an audience in the form in which a kind of
 // client takes them.
-func (s *Service) ExportAnchors(ctx context.Context, name string, e Export) (audience.File, error) {
+func (s *Service) ExportAnchors(ctx context.Context, name string, e contract.Export) (audience.File, error) {
 	roots, err := s.store.Anchors(ctx, name)
 	if err != nil {
 		return audience.File{}, err
@@ -172,7 +158,7 @@ func (s *Service) ExportAnchors(ctx context.Context, name string, e Export) (aud
 }
 
 // ExportAuthority writes a root or an intermediate that is known here in the form in which a kind of client takes it.
-func (s *Service) ExportAuthority(ctx context.Context, sha256 string, e Export) (audience.File, error) {
+func (s *Service) ExportAuthority(ctx context.Context, sha256 string, e contract.Export) (audience.File, error) {
 	found, err := s.store.Certificates(ctx, []string{strings.ToLower(sha256)})
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(found) == 0 {
 		return audience.File{}, problem.New(problem.NotFound, "no certificate with the SHA-256 "+sha256+" is known", "", "", next.ListAuthorities.On(""))
@@ -188,13 +174,6 @@ func (s *Service) ExportAuthority(ctx context.Context, sha256 string, e Export) 
 		return f, problem.Reject("nothing was exported", err.Error(), fmt.Sprintf("the forms are %v", audience.Forms), next.Give.On("form"))
 	}
 	return f, nil
-}
-
-// Trust says whether an audience trusts a chain, and what it lacks if not.
-type Trust struct {
-	Audience string `json:"audience" required:"true"`
-	Trusted  bool   `json:"trusted" required:"true"`
-	Lacks    string `json:"lacks,omitempty" description:"the root that it does not hold, or the certificate that is missing"`
 }
 
 // Trusting is what every audience trusts.
@@ -223,12 +202,12 @@ func (s *Service) Trusting(ctx context.Context, p Pools) (Trusting, error) {
 }
 
 // Of asks every audience about a chain as it is served.
-func (t Trusting) Of(served []*cert.Certificate, at time.Time) []Trust {
+func (t Trusting) Of(served []*cert.Certificate, at time.Time) []contract.Trust {
 	t.known.Add(served[1:]...)
-	out := make([]Trust, 0, len(t.names))
+	out := make([]contract.Trust, 0, len(t.names))
 	for _, name := range t.names {
 		path := chain.Complete(served[0], t.known, t.roots[name], at)
-		trust := Trust{Audience: name, Trusted: path.Anchored}
+		trust := contract.Trust{Audience: name, Trusted: path.Anchored}
 		switch {
 		case trust.Trusted:
 		case path.Root() != nil:

@@ -4,26 +4,19 @@ import (
 	"context"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/next"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
 
-// Authorities are the certificates from which chains are completed: intermediates and
-// roots that came with some pile. Nobody trusts them for that.
-type Authorities struct {
-	Count int          `json:"count" required:"true" description:"in the pool"`
-	Most  int          `json:"most" required:"true" description:"that the pool takes"`
-	Items []cert.Facts `json:"items" required:"true" description:"the first of those that were asked for"`
-}
-
 // mostListed is how many authorities are listed at once.
 const mostListed = 1000
 
 // Authorities returns the pool, or those whose subject or SHA-256 contains a text.
-func (s *Service) Authorities(ctx context.Context, text string) (Authorities, error) {
-	out := Authorities{Most: store.MostAuthorities, Items: []cert.Facts{}}
+func (s *Service) Authorities(ctx context.Context, text string) (contract.Authorities, error) {
+	out := contract.Authorities{Most: store.MostAuthorities, Items: []cert.Facts{}}
 	all, err := s.store.Authorities(ctx)
 	if err != nil {
 		return out, err

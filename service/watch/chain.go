@@ -4,25 +4,18 @@ import (
 	"context"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 )
 
-// Link is one certificate of a drawn chain: as served, or known here and not served.
-type Link struct {
-	cert.Facts
-	Role   string `json:"role" required:"true" enum:"leaf,intermediate,anchor,root,surplus" description:"an anchor is a root that the fleet trusts"`
-	Served bool   `json:"served" required:"true"`
-	PEM    string `json:"pem" required:"true"`
-}
-
 // Draw draws a chain: the path leaf first, then what is served besides.
-func Draw(path chain.Path, served []*cert.Certificate) []Link {
+func Draw(path chain.Path, served []*cert.Certificate) []contract.Link {
 	isServed := map[string]bool{}
 	for _, c := range served {
 		isServed[c.SHA256] = true
 	}
-	var out []Link
+	var out []contract.Link
 	onPath := map[string]bool{}
 	for i, c := range path.Certificates {
 		role := "intermediate"
@@ -35,11 +28,11 @@ func Draw(path chain.Path, served []*cert.Certificate) []Link {
 			role = "root"
 		}
 		onPath[c.SHA256] = true
-		out = append(out, Link{c.Facts(), role, isServed[c.SHA256], string(c.PEM())})
+		out = append(out, contract.Link{Facts: c.Facts(), Role: role, Served: isServed[c.SHA256], PEM: string(c.PEM())})
 	}
 	for _, c := range served {
 		if !onPath[c.SHA256] {
-			out = append(out, Link{c.Facts(), "surplus", true, string(c.PEM())})
+			out = append(out, contract.Link{Facts: c.Facts(), Role: "surplus", Served: true, PEM: string(c.PEM())})
 		}
 	}
 	return out

@@ -20,6 +20,7 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/due"
@@ -159,7 +160,7 @@ func TestARevokedCertificateIsFound(t *testing.T) {
 		t.Fatal("it was asked although no policy wants it")
 	}
 	yes := true
-	if _, err := s.SetPolicy(t.Context(), NewPolicy{Scope: Fleet, Rules: policy.Rules{Revocation: &yes}}, problem.Any); err != nil {
+	if _, err := s.SetPolicy(t.Context(), contract.NewPolicy{Scope: Fleet, Rules: policy.Rules{Revocation: &yes}}, problem.Any); err != nil {
 		t.Fatal(err)
 	}
 	if row := ask(); row.Standing != due.Fresh || a.asked.Load() != 1 || a.listed.Load() != 0 {

@@ -7,6 +7,7 @@ import (
 	"net"
 	"strconv"
 
+	"freshseal/core/protocol"
 	"freshseal/service/reach"
 	"freshseal/wire"
 )
@@ -22,7 +23,7 @@ func (s *Service) Leaf(ctx context.Context, site, address, name string) (string,
 	if err != nil {
 		return "", fmt.Errorf("%q is not HOST:PORT", address)
 	}
-	reading := s.reader.Read(ctx, wire.Target{Address: host, Port: n, Protocol: wire.TLS, ServerName: name, Way: s.reach.Way(site), Site: site, Gate: reach.Readings{Service: s.reach}})
+	reading := s.reader.Read(ctx, wire.Target{Address: host, Port: n, Protocol: protocol.TLS, ServerName: name, Way: s.reach.Way(site), Site: site, Gate: reach.Readings{Service: s.reach}})
 	if leaf := reading.Leaf(); leaf != nil {
 		return leaf.SHA256, nil
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/core/policy"
 	"freshseal/core/window"
@@ -16,13 +17,6 @@ import (
 	"freshseal/signer"
 	"freshseal/store"
 )
-
-// Policy is the rules of one scope, as the API shows them.
-type Policy struct {
-	Scope    string           `json:"scope" required:"true" description:"fleet, site/NAME, tag/NAME or device/NAME; a tag has windows, freezes and keep_holidays alone"`
-	Rules    policy.Rules     `json:"rules" required:"true"`
-	Revision problem.Revision `json:"revision" required:"true"`
-}
 
 // RulesFor gives the rules that count for a slot.
 func (s *Service) RulesFor(ctx context.Context, row store.Slot) (policy.Rules, error) {
@@ -64,31 +58,25 @@ func (s *Service) Touches(ctx context.Context, row store.Slot, tags []string) (w
 }
 
 // Policies returns the rules of every scope that has any, the fleet's first.
-func (s *Service) Policies(ctx context.Context) ([]Policy, error) {
+func (s *Service) Policies(ctx context.Context) ([]contract.Policy, error) {
 	all, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
 	known, err := s.store.Revisions(ctx, "policy")
-	out := []Policy{{Fleet, policy.Default.Under(all.Scopes[Fleet]), known[Fleet]}}
+	out := []contract.Policy{{Scope: Fleet, Rules: policy.Default.Under(all.Scopes[Fleet]), Revision: known[Fleet]}}
 	for scope, rules := range all.Scopes {
 		if scope != Fleet {
-			out = append(out, Policy{scope, rules, known[scope]})
+			out = append(out, contract.Policy{Scope: scope, Rules: rules, Revision: known[scope]})
 		}
 	}
-	slices.SortFunc(out[1:], func(a, b Policy) int { return strings.Compare(a.Scope, b.Scope) })
+	slices.SortFunc(out[1:], func(a, b contract.Policy) int { return strings.Compare(a.Scope, b.Scope) })
 	return out, err
 }
 
-// NewPolicy is the rules that a scope is given.
-type NewPolicy struct {
-	Scope string       `json:"scope" required:"true" description:"fleet, site/NAME, tag/NAME or device/NAME; a tag has windows, freezes and keep_holidays alone"`
-	Rules policy.Rules `json:"rules" required:"true"`
-}
-
 // SetPolicy sets the rules of a scope, and judges the slots anew.
-func (s *Service) SetPolicy(ctx context.Context, n NewPolicy, known problem.Revision) (Policy, error) {
-	p := Policy{Scope: n.Scope, Rules: n.Rules}
+func (s *Service) SetPolicy(ctx context.Context, n contract.NewPolicy, known problem.Revision) (contract.Policy, error) {
+	p := contract.Policy{Scope: n.Scope, Rules: n.Rules}
 	kind, name, _ := strings.Cut(p.Scope, "/")
 	if p.Scope != Fleet && (kind != "site" && kind != "device" && kind != "tag" || name == "") {
 		return p, problem.Reject("the policy was not set", "no scope is called "+p.Scope, "give fleet, site/NAME, tag/NAME or device/NAME")

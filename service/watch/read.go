@@ -5,12 +5,13 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/finding"
 	"freshseal/core/judge"
 	"freshseal/core/next"
+	"freshseal/core/protocol"
 	"freshseal/core/request"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
@@ -95,47 +96,23 @@ func (s *Service) sight(ctx context.Context, slot store.Slot, as wire.Target) (S
 	return sight, ctx.Err() // who asked may be gone: then what was seen says nothing of the slot
 }
 
-// Seen is a reading of an address that is not in the inventory.
-type Seen struct {
-	Address    string            `json:"address" required:"true"`
-	Port       int               `json:"port" required:"true"`
-	ServerName string            `json:"server_name" required:"true"`
-	At         time.Time         `json:"at" required:"true"`
-	Protocol   wire.Protocol     `json:"protocol" required:"true"`
-	Version    string            `json:"version,omitempty"`
-	Suite      string            `json:"suite,omitempty"`
-	Chain      []Link            `json:"chain" required:"true"`
-	Findings   []finding.Finding `json:"findings" required:"true"`
-	Failure    *finding.Failure  `json:"failure,omitempty"`
-}
-
-// AskReading is an address that is not in the inventory, and how it is read.
-type AskReading struct {
-	Address    string `json:"address" required:"true"`
-	Port       int    `json:"port,omitempty" description:"that of the protocol where it is left out"`
-	Protocol   string `json:"protocol,omitempty" description:"tls, or what is spoken before TLS: see GET /protocols"`
-	ServerName string `json:"server_name,omitempty"`
-	Identity   string `json:"identity,omitempty" description:"outer identity, for EAP"`
-	Secret     string `json:"secret,omitempty" description:"shared with a RADIUS server, for EAP; it is not kept"`
-}
-
 // ReadAddress reads an address that is not in the inventory; nothing is kept.
-func (s *Service) ReadAddress(ctx context.Context, ask AskReading) (Seen, error) {
-	about, known := wire.ProtocolNamed(ask.Protocol)
+func (s *Service) ReadAddress(ctx context.Context, ask contract.AskReading) (contract.Seen, error) {
+	about, known := protocol.Named(ask.Protocol)
 	if ask.Port == 0 {
 		ask.Port = about.Port
 	}
 	t := wire.Target{Address: ask.Address, Port: ask.Port, Protocol: about.Reads(), Closer: true, ServerName: request.PlainName(ask.ServerName), Identity: ask.Identity, Secret: []byte(ask.Secret)}
 	switch {
 	case !known:
-		return Seen{}, UnknownProtocol("this cannot be read", ask.Protocol)
+		return contract.Seen{}, UnknownProtocol("this cannot be read", ask.Protocol)
 	case !request.IsName(t.Address) || t.Port < 1 || t.Port > 65535:
-		return Seen{}, problem.Reject("this cannot be read", fmt.Sprintf("%q and %d are not an address and a port", t.Address, t.Port), "write it as 192.0.2.1:443 or [2001:db8::1]:443")
+		return contract.Seen{}, problem.Reject("this cannot be read", fmt.Sprintf("%q and %d are not an address and a port", t.Address, t.Port), "write it as 192.0.2.1:443 or [2001:db8::1]:443")
 	}
 	deed.Say(ctx, "%s port %d as %q by %s", t.Address, t.Port, t.ServerName, t.Protocol)
 	reading := s.reader.Read(ctx, t)
-	out := Seen{Address: t.Address, Port: t.Port, ServerName: t.ServerName, At: reading.At, Protocol: t.Protocol, Version: reading.Version, Suite: reading.Suite,
-		Chain: []Link{}, Findings: []finding.Finding{}, Failure: reading.Why}
+	out := contract.Seen{Address: t.Address, Port: t.Port, ServerName: t.ServerName, At: reading.At, Protocol: string(t.Protocol), Version: reading.Version, Suite: reading.Suite,
+		Chain: []contract.Link{}, Findings: []finding.Finding{}, Failure: reading.Why}
 	if reading.Why != nil {
 		return out, nil
 	}
@@ -157,11 +134,17 @@ func (s *Service) ReadAddress(ctx context.Context, ask AskReading) (Seen, error)
 // UnknownProtocol is the error for a protocol that cannot be read.
 func UnknownProtocol(cannot, name string) error {
 	var names []string
-	for _, about := range wire.Protocols() {
+	for _, about := range protocol.All() {
 		names = append(names, string(about.Name))
 	}
 	return problem.Reject(cannot, fmt.Sprintf("%q is not a protocol that can be read", name), "give one of "+strings.Join(names, ", "), next.Give.On("protocol"))
 }
 
 // Protocols are those that slots can be read by.
-func (s *Service) Protocols(context.Context) ([]wire.About, error) { return wire.Protocols(), nil }
+func (s *Service) Protocols(context.Context) ([]contract.Protocol, error) {
+	var out []contract.Protocol
+	for _, a := range protocol.All() {
+		out = append(out, contract.Protocol{Name: string(a.Name), Title: a.Title, Port: a.Port, OverEAP: a.OverEAP, Spoken: string(a.Spoken)})
+	}
+	return out, nil
+}

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/policy"
 	"freshseal/core/testkit"
 	"freshseal/service/problem"
@@ -113,15 +114,15 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	quay, ship := openPort(t), openPort(t)
 	s := room(t, at, map[string]*port{"Mainquay": quay, "Petrel": ship})
 	yes, no := true, false
-	if _, err := s.reach.AddSite(t.Context(), reach.NewSite{Name: "Mainquay", Way: "direct"}); err != nil {
+	if _, err := s.reach.AddSite(t.Context(), contract.NewSite{Name: "Mainquay", Way: "direct"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.reach.AddSite(t.Context(), reach.NewSite{Name: "Petrel", Way: "direct", Presence: []string{"DTSTART:20261006T080000Z RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"}}); err != nil {
+	if _, err := s.reach.AddSite(t.Context(), contract.NewSite{Name: "Petrel", Way: "direct", Presence: []string{"DTSTART:20261006T080000Z RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"}}); err != nil {
 		t.Fatal(err)
 	}
 	s.Start(200 * time.Millisecond) // the policy says more
 	minutes := 60
-	if _, err := s.SetPolicy(t.Context(), NewPolicy{Scope: Fleet, Rules: policy.Rules{ReadMinutes: &minutes}}, problem.Any); err != nil {
+	if _, err := s.SetPolicy(t.Context(), contract.NewPolicy{Scope: Fleet, Rules: policy.Rules{ReadMinutes: &minutes}}, problem.Any); err != nil {
 		t.Fatal(err)
 	}
 	quay.reads(t, 1) // at once, for it never was
@@ -131,12 +132,12 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	at.pass(20 * time.Minute)
 	quay.reads(t, 2)
 	// Paused: nothing is read, also when hours go by; then it is read once, and not for each hour.
-	if _, err := s.reach.EditSite(t.Context(), "Mainquay", reach.SiteChange{Paused: &yes}, problem.Any); err != nil {
+	if _, err := s.reach.EditSite(t.Context(), "Mainquay", contract.SiteChange{Paused: &yes}, problem.Any); err != nil {
 		t.Fatal(err)
 	}
 	at.pass(5 * time.Hour)
 	quay.reads(t, 2)
-	if _, err := s.reach.EditSite(t.Context(), "Mainquay", reach.SiteChange{Paused: &no}, problem.Any); err != nil {
+	if _, err := s.reach.EditSite(t.Context(), "Mainquay", contract.SiteChange{Paused: &no}, problem.Any); err != nil {
 		t.Fatal(err)
 	}
 	quay.reads(t, 3)

@@ -4,43 +4,31 @@ import (
 	"context"
 	"strconv"
 	"sync"
-	"time"
 
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/service/problem"
 )
 
-// Sweep is a reading of the whole fleet, under way or ended.
-type Sweep struct {
-	ID      string     `json:"id" required:"true"`
-	Site    string     `json:"site,omitempty" description:"empty: the whole fleet"`
-	Slots   int        `json:"slots" required:"true" description:"to be read; 0 until that is known"`
-	Read    int        `json:"read" required:"true"`
-	Dark    int        `json:"dark" required:"true" description:"could not be read; known at the end"`
-	BeganAt time.Time  `json:"began_at" required:"true"`
-	EndedAt *time.Time `json:"ended_at,omitempty"`
-	Why     string     `json:"why,omitempty" description:"why it ended early"`
-}
-
 // sweeps are the newest sweeps since the service was started.
 type sweeps struct {
 	lock sync.Mutex
-	all  []*Sweep // oldest first
-	last int64    // the newest one's number
+	all  []*contract.Sweep // oldest first
+	last int64             // the newest one's number
 }
 
 const mostSweeps = 20
 
 // Sweep begins to read every slot, or those of a site, and returns at once; where such a sweep
 // is under way, it returns that one.
-func (s *Service) Sweep(ctx context.Context, site string) (Sweep, error) {
+func (s *Service) Sweep(ctx context.Context, site string) (contract.Sweep, error) {
 	if site != "" {
 		n, err := s.store.CountSlotsAt(ctx, site)
 		if err == nil && n == 0 {
 			err = problem.New(problem.NotFound, "no slot is at "+site, "", "write the site as the devices have it", next.ListSlots.On(""))
 		}
 		if err != nil {
-			return Sweep{}, err
+			return contract.Sweep{}, err
 		}
 	}
 	s.sweeps.lock.Lock()
@@ -52,7 +40,7 @@ func (s *Service) Sweep(ctx context.Context, site string) (Sweep, error) {
 	}
 	began := s.now()
 	s.sweeps.last = max(s.sweeps.last+1, began.UnixMilli())
-	sweep := &Sweep{ID: "s" + strconv.FormatInt(s.sweeps.last, 10), Site: site, BeganAt: began}
+	sweep := &contract.Sweep{ID: "s" + strconv.FormatInt(s.sweeps.last, 10), Site: site, BeganAt: began}
 	s.sweeps.all = append(s.sweeps.all, sweep)
 	if len(s.sweeps.all) > mostSweeps {
 		s.sweeps.all = s.sweeps.all[1:]
@@ -61,7 +49,7 @@ func (s *Service) Sweep(ctx context.Context, site string) (Sweep, error) {
 	return *sweep, nil
 }
 
-func (s *Service) sweep(sweep *Sweep) {
+func (s *Service) sweep(sweep *contract.Sweep) {
 	_, dark, err := s.ReadAll(s.stopping, sweep.Site, func(read, all int) {
 		s.sweeps.lock.Lock()
 		defer s.sweeps.lock.Unlock()
@@ -77,7 +65,7 @@ func (s *Service) sweep(sweep *Sweep) {
 }
 
 // SweepOf shows a sweep.
-func (s *Service) SweepOf(id string) (Sweep, error) {
+func (s *Service) SweepOf(id string) (contract.Sweep, error) {
 	s.sweeps.lock.Lock()
 	defer s.sweeps.lock.Unlock()
 	for _, sweep := range s.sweeps.all {
@@ -85,5 +73,5 @@ func (s *Service) SweepOf(id string) (Sweep, error) {
 			return *sweep, nil
 		}
 	}
-	return Sweep{}, problem.New(problem.NotFound, "no sweep is called "+id, "only the latest sweeps since the start of the service are kept", "", next.ListSlots.On(""))
+	return contract.Sweep{}, problem.New(problem.NotFound, "no sweep is called "+id, "only the latest sweeps since the start of the service are kept", "", next.ListSlots.On(""))
 }

@@ -1,16 +1,10 @@
 package watch
 
 import (
+	"freshseal/contract"
 	"sync"
 	"time"
 )
-
-// Tally is how many readings were made since the service was started, and how long they took.
-type Tally struct {
-	Outcomes map[string]uint64  // new, unchanged or dark
-	Within   map[float64]uint64 // how many took at most so many seconds
-	Seconds  float64            // all of them
-}
 
 // reading durations are counted up to these, in seconds.
 var within = []float64{0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10}
@@ -18,7 +12,7 @@ var within = []float64{0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10}
 // tally counts readings.
 type tally struct {
 	lock sync.Mutex
-	Tally
+	contract.Tally
 }
 
 func (t *tally) count(outcome string, took time.Duration) {
@@ -37,10 +31,10 @@ func (t *tally) count(outcome string, took time.Duration) {
 }
 
 // Tally is a copy of the counts so far.
-func (s *Service) Tally() Tally {
+func (s *Service) Tally() contract.Tally {
 	s.tally.lock.Lock()
 	defer s.tally.lock.Unlock()
-	out := Tally{Outcomes: map[string]uint64{"new": 0, "unchanged": 0, "dark": 0}, Within: map[float64]uint64{}, Seconds: s.tally.Seconds}
+	out := contract.Tally{Outcomes: map[string]uint64{"new": 0, "unchanged": 0, "dark": 0}, Within: map[float64]uint64{}, Seconds: s.tally.Seconds}
 	for outcome, n := range s.tally.Outcomes {
 		out.Outcomes[outcome] = n
 	}

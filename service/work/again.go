@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
@@ -17,59 +18,41 @@ import (
 	"freshseal/store"
 )
 
-// Again asks for a new request in place of the pending one.
-type Again struct {
-	Reason  string          `json:"reason" required:"true" description:"what was wrong with the one that is out"`
-	Names   []string        `json:"names,omitempty" description:"that it lacked"`
-	Without []string        `json:"without,omitempty" description:"names that it should not have"`
-	Signer  string          `json:"signer,omitempty" description:"another one"`
-	Key     request.KeyType `json:"key,omitempty"`
-	Subject request.Subject `json:"subject,omitempty" description:"fields that differ"`
-}
-
-// OldRequest is a request that was replaced by a newer one.
-type OldRequest struct {
-	RequestFacts
-	Reason string `json:"reason" required:"true"`
-	Parcel string `json:"parcel,omitempty" description:"with which it went out"`
-	By     string `json:"by" required:"true"`
-}
-
 // AskAgain takes back a request that is out and has the device make another one,
 // with a new key. What is still signed for the old one is told of as such when
 // it comes, and is never installed.
-func (s *Service) AskAgain(ctx context.Context, id string, a Again, by string) (Replacement, error) {
+func (s *Service) AskAgain(ctx context.Context, id string, a contract.Again, by string) (contract.Replacement, error) {
 	cannot := "another request cannot be asked for"
 	j, err := s.named(ctx, id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	n := j.ID
 	if a.Reason = strings.TrimSpace(a.Reason); a.Reason == "" || len(a.Reason) > 500 {
-		return Replacement{}, problem.Reject(cannot, "the reason is missing", "give in up to 500 characters what is wrong with the pending request")
+		return contract.Replacement{}, problem.Reject(cannot, "the reason is missing", "give in up to 500 characters what is wrong with the pending request")
 	}
 	if a.Signer == "" {
 		a.Signer = j.Signer
 	}
 	signer, err := s.desk.Signer(ctx, a.Signer)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
-	plan := a.over(j.Plan.V)
+	plan := overPlan(a, j.Plan.V)
 	rules, err := s.watch.RulesFor(ctx, j.slot)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if err := j.fits(plan, signer, rules, cannot); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	_, action, err := s.store.AskAgain(ctx, n, a.Signer, plan, store.Obsolete{Reason: a.Reason, By: by, At: s.moment()}, keyPurpose(n))
 	var impossible replacement.Impossible
 	switch {
 	case errors.As(err, &impossible):
-		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("%s is not waiting for a signer: it is %s in stage %s", id, impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("%s is not waiting for a signer: it is %s in stage %s", id, impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
 	case err != nil:
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	s.made.Delete(n)
 	s.log.Info("asked again", "replacement", id, "reason", a.Reason, "by", by)
@@ -77,8 +60,8 @@ func (s *Service) AskAgain(ctx context.Context, id string, a Again, by string) (
 	return s.Replacement(ctx, id)
 }
 
-// over is the plan with what was wrong in it set right.
-func (a Again) over(plan request.Plan) request.Plan {
+// overPlan is the plan with what was wrong in it set right.
+func overPlan(a contract.Again, plan request.Plan) request.Plan {
 	sources := map[string]string{}
 	for what, source := range plan.Sources {
 		sources[what] = source
@@ -126,15 +109,15 @@ func (s *Service) clearFormer(ctx context.Context, j job, runner *device.Runner)
 }
 
 // former returns the obsolete requests of a replacement.
-func (s *Service) former(ctx context.Context, id int64) ([]OldRequest, error) {
+func (s *Service) former(ctx context.Context, id int64) ([]contract.OldRequest, error) {
 	rows, err := s.store.ObsoleteOf(ctx, id)
-	var out []OldRequest
+	var out []contract.OldRequest
 	for _, row := range rows {
 		r, err := request.Parse(row.Request)
 		if err != nil {
 			return nil, err
 		}
-		old := OldRequest{RequestFacts: factsOf(r), Reason: row.Reason, By: row.By}
+		old := contract.OldRequest{RequestFacts: factsOf(r), Reason: row.Reason, By: row.By}
 		if row.ParcelID != nil {
 			old.Parcel = desk.ParcelName(*row.ParcelID)
 		}
@@ -143,6 +126,6 @@ func (s *Service) former(ctx context.Context, id int64) ([]OldRequest, error) {
 	return out, err
 }
 
-func factsOf(r request.Request) RequestFacts {
-	return RequestFacts{cert.NameText(r.Subject), r.Names(), r.Key(), r.SHA256(), string(r.PEM())}
+func factsOf(r request.Request) contract.RequestFacts {
+	return contract.RequestFacts{Subject: cert.NameText(r.Subject), Names: r.Names(), Key: r.Key(), SHA256: r.SHA256(), PEM: string(r.PEM())}
 }

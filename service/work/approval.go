@@ -8,32 +8,19 @@ import (
 	"fmt"
 	"slices"
 
-	"freshseal/core/cert"
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/core/policy"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/service/deed"
 	"freshseal/service/problem"
-	"freshseal/service/watch"
 	"freshseal/store"
 )
 
-// Effect is what a replacement is about to do to its device: what is approved. The digest changes with it.
-type Effect struct {
-	Digest     string        `json:"digest" required:"true" description:"SHA-256 of what will happen: certificates, names, procedure, settings, addresses, who trusts and who pinned"`
-	Old        *cert.Facts   `json:"old,omitempty"`
-	New        *cert.Facts   `json:"new,omitempty"`
-	NamesAdded []string      `json:"names_added" required:"true"`
-	NamesLost  []string      `json:"names_lost" required:"true"`
-	Trust      []watch.Trust `json:"trust" required:"true" description:"which audiences will trust it, and what the others lack"`
-	Pins       []Pin         `json:"pins" required:"true"`
-	Stages     []string      `json:"stages" required:"true" description:"those in which the device is worked on, each with its steps"`
-}
-
 // effect returns what a replacement is about to do.
-func (s *Service) effect(ctx context.Context, j job) (Effect, error) {
-	out := Effect{NamesAdded: []string{}, NamesLost: []string{}, Trust: []watch.Trust{}, Stages: []string{}}
+func (s *Service) effect(ctx context.Context, j job) (contract.Effect, error) {
+	out := contract.Effect{NamesAdded: []string{}, NamesLost: []string{}, Trust: []contract.Trust{}, Stages: []string{}}
 	old, fresh := []string{}, []string{}
 	if j.OldSHA256 != "" {
 		found, err := s.store.Certificates(ctx, []string{j.OldSHA256})
@@ -78,7 +65,7 @@ func (s *Service) effect(ctx context.Context, j job) (Effect, error) {
 		}
 	}
 	text, err := json.Marshal(struct {
-		Effect
+		contract.Effect
 		Path, Settings any
 		Procedure      string
 		Signer         string
@@ -101,45 +88,40 @@ func (s *Service) shapedBy(ctx context.Context, r store.Replacement) ([]string, 
 	return out, err
 }
 
-// Approval says what a person approves.
-type Approval struct {
-	Digest string `json:"digest,omitempty" description:"of what the person saw (effect.digest); where it changed since, nothing is approved"`
-}
-
 // Approve approves a replacement that waits for it, and resumes it.
-func (s *Service) Approve(ctx context.Context, id string, a Approval, by string) (Replacement, error) {
+func (s *Service) Approve(ctx context.Context, id string, a contract.Approval, by string) (contract.Replacement, error) {
 	j, err := s.named(ctx, id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	cannot := id + " cannot be approved"
 	if j.State != replacement.Waiting || j.WaitingFor != replacement.Approval {
-		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is not waiting for approval: it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is not waiting for approval: it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
 	}
 	rules, err := s.watch.RulesFor(ctx, j.slot)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	shaped, err := s.shapedBy(ctx, j.Replacement)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if *rules.Approval == policy.ApprovedByAnother && slices.Contains(shaped, by) {
-		return Replacement{}, problem.New(problem.Refused, cannot, by+" requested it, and the policy requires another person", "ask another operator")
+		return contract.Replacement{}, problem.New(problem.Refused, cannot, by+" requested it, and the policy requires another person", "ask another operator")
 	}
 	effect, err := s.effect(ctx, j)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if a.Digest != "" && a.Digest != effect.Digest {
-		return Replacement{}, problem.New(problem.Conflict, cannot, "what it is about to do changed since you looked", "look again, then approve it", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "what it is about to do changed since you looked", "look again, then approve it", next.ShowReplacement.On(id))
 	}
 	deed.Say(ctx, "%s: %s", id, effect.Digest)
 	if err := s.store.SetApproved(ctx, j.ID, by, effect.Digest); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if err := s.arrive(ctx, j.ID); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	return s.Replacement(ctx, id)
 }

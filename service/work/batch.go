@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/due"
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
@@ -21,63 +21,7 @@ import (
 	"freshseal/store"
 )
 
-// SlotChoice is a filter of slots.
-type SlotChoice struct {
-	Condition string `json:"condition,omitempty"`
-	Device    string `json:"device,omitempty"`
-	Site      string `json:"site,omitempty"`
-	Family    string `json:"family,omitempty"`
-	Tag       string `json:"tag,omitempty"`
-	Owner     string `json:"owner,omitempty"`
-	Signer    string `json:"signer,omitempty"`
-	Ends      string `json:"ends,omitempty"`
-	Serves    string `json:"serves,omitempty"`
-	Text      string `json:"text,omitempty"`
-}
-
-func (c SlotChoice) filter() store.SlotFilter {
-	return store.SlotFilter{Condition: due.Condition(c.Condition), Device: c.Device, Site: c.Site, Family: c.Family, Tag: c.Tag, Owner: c.Owner, Signer: c.Signer, Ends: c.Ends, Serves: c.Serves, Text: c.Text}
-}
-
-// BatchOrder asks for a replacement of each of many slots.
-type BatchOrder struct {
-	Slots  []string    `json:"slots,omitempty" description:"DEVICE/SLOT of each"`
-	Filter *SlotChoice `json:"filter,omitempty" description:"instead of slots: all that fit"`
-
-	Signer string          `json:"signer,omitempty" description:"where nobody is named: the policy's"`
-	Key    request.KeyType `json:"key,omitempty"`
-	Unseen bool            `json:"unseen,omitempty" description:"go on although a slot cannot be read now"`
-	OneWay bool            `json:"one_way,omitempty" description:"go on although some steps of a family cannot be undone"`
-}
-
-// Batch is many replacements that were asked for as one. The service begins them one
-// after the other, also when it was restarted meanwhile.
-type Batch struct {
-	ID      string        `json:"id" required:"true"`
-	Signer  string        `json:"signer" required:"true" description:"empty: the policy's"`
-	AskedBy string        `json:"asked_by" required:"true"`
-	BegunAt time.Time     `json:"begun_at" required:"true"`
-	State   string        `json:"state" required:"true" enum:"beginning,begun,stopped" description:"beginning: some are not begun yet; begun: none is left to begin"`
-	Stopped string        `json:"stopped_by,omitempty"`
-	Counts  Account       `json:"counts" required:"true"`
-	Sites   []SiteOfBatch `json:"sites" required:"true"`
-}
-
-// Account counts the slots of a batch by where they stand.
-type Account struct {
-	Slots     int `json:"slots" required:"true"`
-	Waiting   int `json:"waiting" required:"true" description:"not begun yet"`
-	Refused   int `json:"refused" required:"true"`
-	Left      int `json:"left" required:"true" description:"not begun, since the batch was stopped"`
-	UnderWay  int `json:"under_way" required:"true" description:"their replacement runs, or waits for somebody"`
-	Held      int `json:"held" required:"true"`
-	Sealed    int `json:"sealed" required:"true"`
-	Reverted  int `json:"reverted" required:"true"`
-	Cancelled int `json:"cancelled" required:"true"`
-	Closed    int `json:"closed" required:"true" description:"by a person, as the wire showed"`
-}
-
-func (a *Account) add(outcome, state string, n int) {
+func addTo(a *contract.Account, outcome, state string, n int) {
 	a.Slots += n
 	switch outcome {
 	case store.ItemWaiting:
@@ -104,58 +48,22 @@ func (a *Account) add(outcome, state string, n int) {
 	}
 }
 
-// SiteOfBatch is the account of one site.
-type SiteOfBatch struct {
-	Site string `json:"site" required:"true"`
-	Account
-}
-
-// BatchItem is a slot of a batch.
-type BatchItem struct {
-	Device      string `json:"device" required:"true"`
-	Slot        string `json:"slot" required:"true"`
-	Site        string `json:"site" required:"true"`
-	Outcome     string `json:"outcome" required:"true" enum:"waiting,begun,refused,left"`
-	Why         string `json:"why,omitempty"`
-	Next        string `json:"next,omitempty"`
-	Replacement string `json:"replacement,omitempty"`
-	State       string `json:"state,omitempty" description:"of the replacement"`
-	WaitingFor  string `json:"waiting_for,omitempty"`
-}
-
-// BatchRehearsal is what a batch would do, with nothing sent: how many slots of each
-// site, and the steps of the first one that can be replaced.
-type BatchRehearsal struct {
-	Slots     int         `json:"slots" required:"true"`
-	Sites     []SiteCount `json:"sites" required:"true"`
-	Watched   int         `json:"watched" required:"true" description:"slots of devices without a family, which would be refused"`
-	Sample    string      `json:"sample,omitempty" description:"DEVICE/SLOT of the one that is rehearsed"`
-	Rehearsal *Rehearsal  `json:"rehearsal,omitempty"`
-	Why       string      `json:"why,omitempty" description:"why the sample cannot be replaced"`
-}
-
-// SiteCount is how many slots of a batch a site has.
-type SiteCount struct {
-	Site  string `json:"site" required:"true"`
-	Count int    `json:"count" required:"true"`
-}
-
 // mostOfBatch is how many slots go into one batch.
 const mostOfBatch = 20_000
 
 // chosen are the slots of an order.
-func (s *Service) chosen(ctx context.Context, o BatchOrder) ([]store.SlotName, error) {
+func (s *Service) chosen(ctx context.Context, o contract.BatchOrder) ([]store.SlotName, error) {
 	cannot := "the batch is not begun"
 	if (len(o.Slots) == 0) == (o.Filter == nil) {
 		return nil, problem.Reject(cannot, "it is not said which slots", "give their names, or a filter")
 	}
 	var out []store.SlotName
 	if o.Filter != nil {
-		err := fleet.CheckFilter(o.Filter.filter())
+		err := fleet.CheckFilter(fleet.SlotsThat(*o.Filter))
 		if err != nil {
 			return nil, err
 		}
-		if out, err = s.store.SlotNames(ctx, s.moment(), o.Filter.filter()); err != nil {
+		if out, err = s.store.SlotNames(ctx, s.moment(), fleet.SlotsThat(*o.Filter)); err != nil {
 			return nil, err
 		}
 	}
@@ -189,25 +97,25 @@ func (s *Service) chosen(ctx context.Context, o BatchOrder) ([]store.SlotName, e
 }
 
 // RehearseBatch shows what a batch would do.
-func (s *Service) RehearseBatch(ctx context.Context, o BatchOrder) (BatchRehearsal, error) {
+func (s *Service) RehearseBatch(ctx context.Context, o contract.BatchOrder) (contract.BatchRehearsal, error) {
 	slots, err := s.chosen(ctx, o)
 	if err != nil {
-		return BatchRehearsal{}, err
+		return contract.BatchRehearsal{}, err
 	}
-	out := BatchRehearsal{Slots: len(slots), Sites: []SiteCount{}}
+	out := contract.BatchRehearsal{Slots: len(slots), Sites: []contract.SiteCount{}}
 	at := map[string]int{}
 	for _, slot := range slots {
 		i, known := at[slot.Site]
 		if !known {
 			i = len(out.Sites)
-			at[slot.Site], out.Sites = i, append(out.Sites, SiteCount{Site: slot.Site})
+			at[slot.Site], out.Sites = i, append(out.Sites, contract.SiteCount{Site: slot.Site})
 		}
 		out.Sites[i].Count++
 		if slot.Family == "" {
 			out.Watched++
 		} else if out.Sample == "" {
 			out.Sample = slot.Device + "/" + slot.Slot
-			rehearsed, err := s.Rehearse(ctx, RehearsalOrder{Order: o.orderFor(slot.Device, slot.Slot)})
+			rehearsed, err := s.Rehearse(ctx, contract.RehearsalOrder{Order: orderFor(o, slot.Device, slot.Slot)})
 			var known *problem.Error
 			if errors.As(err, &known) {
 				out.Why = known.Why
@@ -218,23 +126,23 @@ func (s *Service) RehearseBatch(ctx context.Context, o BatchOrder) (BatchRehears
 			}
 		}
 	}
-	slices.SortFunc(out.Sites, func(a, b SiteCount) int { return strings.Compare(a.Site, b.Site) })
+	slices.SortFunc(out.Sites, func(a, b contract.SiteCount) int { return strings.Compare(a.Site, b.Site) })
 	return out, nil
 }
 
-func (o BatchOrder) orderFor(device, slot string) Order {
-	return Order{Device: device, Slot: slot, Signer: o.Signer, Key: o.Key, Unseen: o.Unseen, OneWay: o.OneWay}
+func orderFor(o contract.BatchOrder, device, slot string) contract.Order {
+	return contract.Order{Device: device, Slot: slot, Signer: o.Signer, Key: o.Key, Unseen: o.Unseen, OneWay: o.OneWay}
 }
 
 // BeginBatch begins a replacement of each of many slots. It returns at once.
-func (s *Service) BeginBatch(ctx context.Context, o BatchOrder, by string) (Batch, error) {
+func (s *Service) BeginBatch(ctx context.Context, o contract.BatchOrder, by string) (contract.Batch, error) {
 	slots, err := s.chosen(ctx, o)
 	if err != nil {
-		return Batch{}, err
+		return contract.Batch{}, err
 	}
 	if o.Signer != "" {
 		if _, err := s.desk.Signer(ctx, o.Signer); err != nil {
-			return Batch{}, err
+			return contract.Batch{}, err
 		}
 	}
 	row := store.Batch{AskedBy: by, BegunAt: s.moment()}
@@ -245,7 +153,7 @@ func (s *Service) BeginBatch(ctx context.Context, o BatchOrder, by string) (Batc
 	}
 	id, err := s.store.AddBatch(ctx, row, items)
 	if err != nil {
-		return Batch{}, err
+		return contract.Batch{}, err
 	}
 	deed.Say(ctx, "%s: %d slots, signer %s", batchName(id), len(items), cmp.Or(o.Signer, "the policy's"))
 	s.log.Info("batch begun", "batch", batchName(id), "slots", len(items), "by", by)
@@ -323,7 +231,7 @@ func (s *Service) beginItem(ctx context.Context, b store.Batch, item store.Batch
 		return false, err
 	}
 	t := b.Terms.V
-	o := Order{Device: item.Device, Slot: item.Slot, Signer: t.Signer, Key: request.KeyType(t.Key), Unseen: t.Unseen, OneWay: t.OneWay}
+	o := contract.Order{Device: item.Device, Slot: item.Slot, Signer: t.Signer, Key: request.KeyType(t.Key), Unseen: t.Unseen, OneWay: t.OneWay}
 	_, err = s.begin(ctx, o, b.AskedBy, &item)
 	var known *problem.Error
 	switch {
@@ -342,32 +250,32 @@ func (s *Service) beginItem(ctx context.Context, b store.Batch, item store.Batch
 }
 
 // StopBatch begins nothing further of a batch. What was begun goes on.
-func (s *Service) StopBatch(ctx context.Context, id, by string) (Batch, error) {
+func (s *Service) StopBatch(ctx context.Context, id, by string) (contract.Batch, error) {
 	n, err := batchNumber(id)
 	if err != nil {
-		return Batch{}, err
+		return contract.Batch{}, err
 	}
 	if _, err := s.store.Batch(ctx, n); err != nil {
-		return Batch{}, problem.Missing(err, next.ListReplacements, "no batch is called %s", id)
+		return contract.Batch{}, problem.Missing(err, next.ListReplacements, "no batch is called %s", id)
 	}
 	err = s.store.StopBatch(ctx, n, by, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
-		return Batch{}, problem.New(problem.Conflict, id+" cannot be stopped", "all of it was begun already", "cancel its replacements one by one")
+		return contract.Batch{}, problem.New(problem.Conflict, id+" cannot be stopped", "all of it was begun already", "cancel its replacements one by one")
 	}
 	if err != nil {
-		return Batch{}, err
+		return contract.Batch{}, err
 	}
 	return s.Batch(ctx, id)
 }
 
 // Batches returns a page of the batches, newest first.
-func (s *Service) Batches(ctx context.Context, p paging.Page) ([]Batch, string, error) {
+func (s *Service) Batches(ctx context.Context, p paging.Page) ([]contract.Batch, string, error) {
 	p.Desc = true
 	rows, next, err := s.store.BatchPage(ctx, p.Rows())
 	if err != nil {
 		return nil, "", p.Wrong(err)
 	}
-	out := []Batch{}
+	out := []contract.Batch{}
 	for _, row := range rows {
 		b, err := s.showBatch(ctx, row)
 		if err != nil {
@@ -382,20 +290,20 @@ func (s *Service) Batches(ctx context.Context, p paging.Page) ([]Batch, string, 
 func (s *Service) CountBatches(ctx context.Context) (int, error) { return s.store.CountBatches(ctx) }
 
 // Batch shows one.
-func (s *Service) Batch(ctx context.Context, id string) (Batch, error) {
+func (s *Service) Batch(ctx context.Context, id string) (contract.Batch, error) {
 	n, err := batchNumber(id)
 	if err != nil {
-		return Batch{}, err
+		return contract.Batch{}, err
 	}
 	row, err := s.store.Batch(ctx, n)
 	if err != nil {
-		return Batch{}, problem.Missing(err, next.ListReplacements, "no batch is called %s", id)
+		return contract.Batch{}, problem.Missing(err, next.ListReplacements, "no batch is called %s", id)
 	}
 	return s.showBatch(ctx, row)
 }
 
-func (s *Service) showBatch(ctx context.Context, row store.Batch) (Batch, error) {
-	out := Batch{ID: batchName(row.ID), Signer: row.Terms.V.Signer, AskedBy: row.AskedBy, BegunAt: row.BegunAt.Time, State: "beginning", Stopped: row.Stopped, Sites: []SiteOfBatch{}}
+func (s *Service) showBatch(ctx context.Context, row store.Batch) (contract.Batch, error) {
+	out := contract.Batch{ID: batchName(row.ID), Signer: row.Terms.V.Signer, AskedBy: row.AskedBy, BegunAt: row.BegunAt.Time, State: "beginning", Stopped: row.Stopped, Sites: []contract.SiteOfBatch{}}
 	if !row.EndedAt.IsZero() {
 		out.State = "begun"
 	}
@@ -405,32 +313,29 @@ func (s *Service) showBatch(ctx context.Context, row store.Batch) (Batch, error)
 	counts, err := s.store.CountItems(ctx, row.ID)
 	for _, c := range counts {
 		if n := len(out.Sites); n == 0 || out.Sites[n-1].Site != c.Site {
-			out.Sites = append(out.Sites, SiteOfBatch{Site: c.Site})
+			out.Sites = append(out.Sites, contract.SiteOfBatch{Site: c.Site})
 		}
-		out.Counts.add(c.Outcome, c.State, c.Count)
-		out.Sites[len(out.Sites)-1].add(c.Outcome, c.State, c.Count)
+		addTo(&out.Counts, c.Outcome, c.State, c.Count)
+		addTo(&out.Sites[len(out.Sites)-1].Account, c.Outcome, c.State, c.Count)
 	}
 	return out, err
 }
 
-// ItemFilter narrows the items of a batch.
-type ItemFilter struct{ Batch, Outcome, State string }
-
-func (f ItemFilter) rows() (store.ItemFilter, error) {
+func itemRows(f contract.ItemFilter) (store.ItemFilter, error) {
 	n, err := batchNumber(f.Batch)
 	return store.ItemFilter{Batch: n, Outcome: f.Outcome, State: f.State}, err
 }
 
 // BatchItems returns a page of a batch's slots.
-func (s *Service) BatchItems(ctx context.Context, f ItemFilter, p paging.Page) ([]BatchItem, string, error) {
-	filter, err := f.rows()
+func (s *Service) BatchItems(ctx context.Context, f contract.ItemFilter, p paging.Page) ([]contract.BatchItem, string, error) {
+	filter, err := itemRows(f)
 	if err != nil {
 		return nil, "", err
 	}
 	rows, next, err := s.store.ItemPage(ctx, filter, p.Rows())
-	out := []BatchItem{}
+	out := []contract.BatchItem{}
 	for _, row := range rows {
-		item := BatchItem{Device: row.Device, Slot: row.Slot, Site: row.Site, Outcome: row.Outcome, Why: row.Why, Next: row.Next}
+		item := contract.BatchItem{Device: row.Device, Slot: row.Slot, Site: row.Site, Outcome: row.Outcome, Why: row.Why, Next: row.Next}
 		if row.ReplacementID != nil {
 			item.Replacement = replacement.Name(*row.ReplacementID)
 		}
@@ -443,8 +348,8 @@ func (s *Service) BatchItems(ctx context.Context, f ItemFilter, p paging.Page) (
 }
 
 // CountBatchItems says how many of a batch's slots fit a filter.
-func (s *Service) CountBatchItems(ctx context.Context, f ItemFilter) (int, error) {
-	filter, err := f.rows()
+func (s *Service) CountBatchItems(ctx context.Context, f contract.ItemFilter) (int, error) {
+	filter, err := itemRows(f)
 	if err != nil {
 		return 0, err
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/look"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
@@ -13,12 +14,6 @@ import (
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-// Closing asks for the end of a held replacement, as the wire shows.
-type Closing struct {
-	As     string `json:"as" required:"true" enum:"new,old,neither" description:"what the device serves: new and old need every address to serve it, neither accepts whatever is served"`
-	Reason string `json:"reason" required:"true" description:"stands in the ledger"`
-}
 
 // How a replacement is closed.
 const (
@@ -29,38 +24,38 @@ const (
 
 // Close ends a held replacement: the slots count as serving what the wire shows. Device and cluster are free from then on; what is
 // left on the device is cleared after that.
-func (s *Service) Close(ctx context.Context, id string, c Closing, by string) (Replacement, error) {
+func (s *Service) Close(ctx context.Context, id string, c contract.Closing, by string) (contract.Replacement, error) {
 	cannot := id + " was not closed"
 	j, err := s.named(ctx, id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	n := j.ID
 	if c.Reason = strings.TrimSpace(c.Reason); len(c.Reason) < 3 || len(c.Reason) > 500 {
-		return Replacement{}, problem.Reject(cannot, "the reason is missing", "say in 3 to 500 characters why", next.Give.On("reason"))
+		return contract.Replacement{}, problem.Reject(cannot, "the reason is missing", "say in 3 to 500 characters why", next.Give.On("reason"))
 	}
 	if j.State != replacement.Held {
-		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("only a held replacement is closed, and it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("only a held replacement is closed, and it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
 	}
 	installed, err := s.closes(ctx, &j, c.As, cannot)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if err := s.ledger.Record(ctx, by, "close "+id+" as "+c.As, c.Reason); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	_, err = s.advance(ctx, n, replacement.Event{Kind: replacement.AskedClose, Why: by + " closed it as " + c.As + ": " + c.Reason})
 	var impossible replacement.Impossible
 	if errors.As(err, &impossible) {
-		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
 	} else if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if err := s.store.SetClosed(ctx, n, c.As); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if err := s.accept(ctx, j, installed); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	s.running.Go(func() { s.clearClosed(n) })
 	return s.Replacement(ctx, id)

@@ -5,8 +5,8 @@ import (
 	"errors"
 	"slices"
 	"strings"
-	"time"
 
+	"freshseal/contract"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
@@ -24,27 +24,15 @@ const (
 // SignedIn is the name of a token that somebody got by signing in with the client, and not for a program.
 const SignedIn = "a client that signed in"
 
-// Expiring is something besides the leaves of slots that ends by itself.
-type Expiring struct {
-	Kind   string    `json:"kind" required:"true" enum:"intermediate,root,domain,token,calendar,order"`
-	Name   string    `json:"name" required:"true"`
-	EndsAt time.Time `json:"ends_at" required:"true"`
-	Days   int       `json:"days" required:"true"`
-	Slots  int       `json:"slots" required:"true" description:"whose path it is on"`
-	SHA256 string    `json:"sha256,omitempty"`
-	Of     string    `json:"of,omitempty" description:"the signer of a domain's validation, the user of a token"`
-	Remedy string    `json:"remedy" required:"true"`
-}
-
 // Expiring lists what ends within some days, besides the leaves of slots: certificates above them that are
 // in use, validations of domains, and where they may be seen, tokens of programs and calendars.
-func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]Expiring, error) {
+func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]contract.Expiring, error) {
 	if within < 0 || within > 36500 {
 		return nil, problem.Reject("this cannot be listed", "the number of days must be from 0 to 36500", "give another one")
 	}
 	now, until := s.now(), s.now().AddDate(0, 0, within)
-	out := []Expiring{}
-	add := func(e Expiring) {
+	out := []contract.Expiring{}
+	add := func(e contract.Expiring) {
 		if e.EndsAt.Before(until) {
 			e.Days = int(e.EndsAt.Sub(now).Hours() / 24)
 			out = append(out, e)
@@ -58,7 +46,7 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]Expi
 			return nil, err
 		}
 		c := found[0]
-		e := Expiring{Kind: EndsIntermediate, Name: c.ShortName(), EndsAt: c.NotAfter.UTC(), Slots: slots, SHA256: sha256, Remedy: "ask the signer for its current intermediate, and replace what was signed by this one before it ends"}
+		e := contract.Expiring{Kind: EndsIntermediate, Name: c.ShortName(), EndsAt: c.NotAfter.UTC(), Slots: slots, SHA256: sha256, Remedy: "ask the signer for its current intermediate, and replace what was signed by this one before it ends"}
 		if c.SelfSigned() {
 			e.Kind, e.Remedy = EndsRoot, "ask the signer for its next root, and give it to the clients before this one ends"
 		}
@@ -72,7 +60,7 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]Expi
 	for _, each := range signers {
 		days[each.Name] = each.Proof.Days
 		if ends := each.Order.Ends(); !ends.IsZero() {
-			add(Expiring{Kind: EndsOrder, Name: strings.TrimSpace("order " + each.Order.Number), EndsAt: ends, Of: each.Name, Remedy: "order again before it ends; its requests are refused or charged from then on"})
+			add(contract.Expiring{Kind: EndsOrder, Name: strings.TrimSpace("order " + each.Order.Number), EndsAt: ends, Of: each.Name, Remedy: "order again before it ends; its requests are refused or charged from then on"})
 		}
 	}
 	proofs, err := s.store.Proofs(ctx)
@@ -81,7 +69,7 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]Expi
 	}
 	for _, p := range proofs {
 		if n := days[p.Signer]; n > 0 {
-			add(Expiring{Kind: EndsDomain, Name: p.Domain, EndsAt: p.At.AddDate(0, 0, n), Of: p.Signer, Remedy: "the signer wants the domain proven again with the next request"})
+			add(contract.Expiring{Kind: EndsDomain, Name: p.Domain, EndsAt: p.At.AddDate(0, 0, n), Of: p.Signer, Remedy: "the signer wants the domain proven again with the next request"})
 		}
 	}
 	if tokens {
@@ -90,7 +78,7 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]Expi
 			return nil, err
 		}
 		for _, row := range sessions {
-			e := Expiring{Kind: EndsToken, Name: row.Label, EndsAt: row.EndsAt.Time, Of: row.User, Remedy: "make a new token, give it to the program, and revoke this one"}
+			e := contract.Expiring{Kind: EndsToken, Name: row.Label, EndsAt: row.EndsAt.Time, Of: row.User, Remedy: "make a new token, give it to the program, and revoke this one"}
 			if row.Kind == EndsCalendar {
 				e.Kind, e.Remedy = EndsCalendar, "make a new calendar, and give its address to the calendar program"
 			}
@@ -103,6 +91,6 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]Expi
 			add(e)
 		}
 	}
-	slices.SortFunc(out, func(a, b Expiring) int { return a.EndsAt.Compare(b.EndsAt) })
+	slices.SortFunc(out, func(a, b contract.Expiring) int { return a.EndsAt.Compare(b.EndsAt) })
 	return out, nil
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/core/policy"
 	"freshseal/core/procedure"
@@ -25,67 +26,12 @@ const (
 	usualLife    = 398 * 24 * time.Hour // of what was read before its life was kept
 )
 
-// Forecast is how many replacements are to come.
-type Forecast struct {
-	Site  string         `json:"site,omitempty" description:"empty: the whole fleet"`
-	Slots int            `json:"slots" required:"true" description:"that serve a certificate"`
-	Weeks []ForecastWeek `json:"weeks" required:"true"`
-	Years []ForecastYear `json:"years" required:"true" description:"calendar years; the first and the last are parts of one"`
-	Sites []ForecastSite `json:"sites" required:"true" description:"the whole period, the busiest first"`
-	Took  []Took         `json:"took" required:"true" description:"how long sealed replacements of the last year took, by hand"`
-	Rules []Maximum      `json:"rules" required:"true" description:"the longest lives of publicly trusted certificates that are counted with"`
+func handsOf(n due.Need) contract.Hands {
+	return contract.Hands{Automatic: n[due.Automatic], Guided: n[due.Guided], Outside: n[due.Outside]}
 }
 
-// ForecastWeek is a week that begins on a day.
-type ForecastWeek struct {
-	Begins time.Time `json:"begins" required:"true"`
-	Today  Hands     `json:"today" required:"true" description:"if certificates live as long as now"`
-	Coming Hands     `json:"coming" required:"true" description:"under the coming longest lives"`
-}
-
-// ForecastYear is a calendar year.
-type ForecastYear struct {
-	Year         int     `json:"year" required:"true"`
-	Weeks        int     `json:"weeks" required:"true" description:"of the forecast that are in it"`
-	Today        Hands   `json:"today" required:"true"`
-	Coming       Hands   `json:"coming" required:"true"`
-	HoursToday   float64 `json:"hours_a_week_today" required:"true" description:"of people, for guided replacements and those without a procedure; by the median of those that were done"`
-	HoursComing  float64 `json:"hours_a_week_coming" required:"true"`
-	PeopleComing float64 `json:"people_coming" required:"true" description:"with 20 hours a week each"`
-}
-
-// ForecastSite is a site.
-type ForecastSite struct {
-	Site   string `json:"site" required:"true"`
-	Today  int    `json:"today" required:"true"`
-	Coming int    `json:"coming" required:"true"`
-}
-
-// Hands are numbers of replacements, by what it takes.
-type Hands struct {
-	Automatic int `json:"automatic" required:"true"`
-	Guided    int `json:"guided" required:"true"`
-	Outside   int `json:"outside" required:"true" description:"of devices without a procedure"`
-}
-
-func handsOf(n due.Need) Hands { return Hands{n[due.Automatic], n[due.Guided], n[due.Outside]} }
-
-func (h Hands) plus(o Hands) Hands {
-	return Hands{h.Automatic + o.Automatic, h.Guided + o.Guided, h.Outside + o.Outside}
-}
-
-// Took is how long replacements of a hand took.
-type Took struct {
-	Hand          due.Hand `json:"hand" required:"true" enum:"automatic,guided"`
-	Count         int      `json:"count" required:"true"`
-	Minutes       float64  `json:"median_minutes" required:"true" description:"from the beginning to the seal, waiting included"`
-	PersonMinutes float64  `json:"median_person_minutes" required:"true" description:"in which a step by hand was open"`
-}
-
-// Maximum is the longest life of publicly trusted certificates from a day on.
-type Maximum struct {
-	From time.Time `json:"from" required:"true"`
-	Days int       `json:"days" required:"true"`
+func plusHands(h contract.Hands, o contract.Hands) contract.Hands {
+	return contract.Hands{Automatic: h.Automatic + o.Automatic, Guided: h.Guided + o.Guided, Outside: h.Outside + o.Outside}
 }
 
 // guessed are the minutes of a person where nothing was done by hand yet.
@@ -96,16 +42,16 @@ const (
 
 // Forecast counts the replacements of the coming weeks, at a site or everywhere. Certificates are publicly trusted where their signer
 // is, or all of them where public says so.
-func (s *Service) Forecast(ctx context.Context, weeks int, site string, public bool) (Forecast, error) {
+func (s *Service) Forecast(ctx context.Context, weeks int, site string, public bool) (contract.Forecast, error) {
 	if weeks == 0 {
 		weeks = usualWeeks
 	}
 	if weeks < 1 || weeks > due.MostWeeks {
-		return Forecast{}, problem.Reject("there is no forecast", fmt.Sprintf("%d weeks are out of bounds", weeks), fmt.Sprintf("give 1 to %d", due.MostWeeks))
+		return contract.Forecast{}, problem.Reject("there is no forecast", fmt.Sprintf("%d weeks are out of bounds", weeks), fmt.Sprintf("give 1 to %d", due.MostWeeks))
 	}
-	out := Forecast{Site: site, Weeks: []ForecastWeek{}, Years: []ForecastYear{}, Sites: []ForecastSite{}, Took: []Took{}, Rules: []Maximum{}}
+	out := contract.Forecast{Site: site, Weeks: []contract.ForecastWeek{}, Years: []contract.ForecastYear{}, Sites: []contract.ForecastSite{}, Took: []contract.Took{}, Rules: []contract.Maximum{}}
 	for _, step := range policy.PublicMaxima() {
-		out.Rules = append(out.Rules, Maximum{step.From, step.Days})
+		out.Rules = append(out.Rules, contract.Maximum{From: step.From, Days: step.Days})
 	}
 	lives, err := s.lives(ctx, site, public)
 	if err != nil {
@@ -125,18 +71,18 @@ func (s *Service) Forecast(ctx context.Context, weeks int, site string, public b
 		}
 	}
 	for _, w := range due.Forecast(all, from, weeks, most) {
-		out.Weeks = append(out.Weeks, ForecastWeek{w.Begins, handsOf(w.Today), handsOf(w.Coming)})
+		out.Weeks = append(out.Weeks, contract.ForecastWeek{Begins: w.Begins, Today: handsOf(w.Today), Coming: handsOf(w.Coming)})
 	}
 	for name, at := range lives {
 		out.Slots += len(at)
-		one := ForecastSite{Site: name}
+		one := contract.ForecastSite{Site: name}
 		for _, w := range due.Forecast(slices.Values(at), from, weeks, most) {
 			one.Today += sum(w.Today)
 			one.Coming += sum(w.Coming)
 		}
 		out.Sites = append(out.Sites, one)
 	}
-	slices.SortFunc(out.Sites, func(a, b ForecastSite) int {
+	slices.SortFunc(out.Sites, func(a, b contract.ForecastSite) int {
 		return cmp.Or(cmp.Compare(b.Coming, a.Coming), strings.Compare(a.Site, b.Site))
 	})
 	if out.Took, err = s.took(ctx); err != nil {
@@ -229,7 +175,7 @@ func (s *Service) hand(family string) due.Hand {
 }
 
 // took is how long replacements took in the last year.
-func (s *Service) took(ctx context.Context) ([]Took, error) {
+func (s *Service) took(ctx context.Context) ([]contract.Took, error) {
 	rows, err := s.store.TookSince(ctx, store.At(s.now().Add(-lookBack)), mostLookBack)
 	if err != nil {
 		return nil, err
@@ -242,10 +188,10 @@ func (s *Service) took(ctx context.Context) ([]Took, error) {
 		}
 		whole[hand], person[hand] = append(whole[hand], row.All), append(person[hand], row.Person)
 	}
-	out := []Took{}
+	out := []contract.Took{}
 	for _, hand := range []due.Hand{due.Automatic, due.Guided} {
 		if n := len(whole[hand]); n > 0 {
-			out = append(out, Took{hand, n, minutes(whole[hand]), minutes(person[hand])})
+			out = append(out, contract.Took{Hand: hand, Count: n, Minutes: minutes(whole[hand]), PersonMinutes: minutes(person[hand])})
 		}
 	}
 	return out, nil
@@ -258,24 +204,26 @@ func minutes(all []int64) float64 {
 }
 
 // years sums weeks up.
-func years(weeks []ForecastWeek, took []Took) []ForecastYear {
+func years(weeks []contract.ForecastWeek, took []contract.Took) []contract.ForecastYear {
 	each := guessed
 	for _, t := range took {
 		if t.Hand == due.Guided && t.PersonMinutes > 0 {
 			each = t.PersonMinutes
 		}
 	}
-	out := []ForecastYear{}
+	out := []contract.ForecastYear{}
 	for _, w := range weeks {
 		if n := len(out); n == 0 || out[n-1].Year != w.Begins.Year() {
-			out = append(out, ForecastYear{Year: w.Begins.Year()})
+			out = append(out, contract.ForecastYear{Year: w.Begins.Year()})
 		}
 		y := &out[len(out)-1]
-		y.Weeks, y.Today, y.Coming = y.Weeks+1, y.Today.plus(w.Today), y.Coming.plus(w.Coming)
+		y.Weeks, y.Today, y.Coming = y.Weeks+1, plusHands(y.Today, w.Today), plusHands(y.Coming, w.Coming)
 	}
 	for i := range out {
 		y := &out[i]
-		hours := func(h Hands) float64 { return tenth(float64(h.Guided+h.Outside) * each / 60 / float64(y.Weeks)) }
+		hours := func(h contract.Hands) float64 {
+			return tenth(float64(h.Guided+h.Outside) * each / 60 / float64(y.Weeks))
+		}
 		y.HoursToday, y.HoursComing = hours(y.Today), hours(y.Coming)
 		y.PeopleComing = tenth(y.HoursComing / hoursAWeek)
 	}

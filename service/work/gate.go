@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/core/policy"
 	"freshseal/core/procedure"
@@ -18,7 +19,7 @@ import (
 )
 
 // setMoment takes over from an order when the device may be touched, and where the replacement is to stop.
-func (s *Service) setMoment(ctx context.Context, j *job, o Order) error {
+func (s *Service) setMoment(ctx context.Context, j *job, o contract.Order) error {
 	cannot := fmt.Sprintf("%s/%s is not replaced", o.Device, o.Slot)
 	switch o.StopAfter {
 	case "", string(replacement.Sign):
@@ -274,59 +275,54 @@ func (s *Service) arrive(ctx context.Context, id int64) error {
 	return err
 }
 
-// GoAhead lets a replacement go on that was paused or was to stop, or touch its device outside of the windows.
-type GoAhead struct {
-	Reason string `json:"reason,omitempty" description:"why the device is touched outside of its windows, freezes and holidays; needed for that alone"`
-}
-
 // mostReason bounds a reason, in bytes.
 const mostReason = 400
 
 // GoOn lets a replacement go on that waits for a go-ahead or for a window.
-func (s *Service) GoOn(ctx context.Context, id string, g GoAhead) (Replacement, error) {
+func (s *Service) GoOn(ctx context.Context, id string, g contract.GoAhead) (contract.Replacement, error) {
 	n, err := idNumber(id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	r, err := s.store.Replacement(ctx, n)
 	if err != nil {
-		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+		return contract.Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
 	cannot := id + " does not go on"
 	paused := r.PausedBy != "" && !r.State.Over()
 	switch {
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Window && g.Reason == "":
-		return Replacement{}, problem.New(problem.Conflict, cannot, r.Closed, "wait, or give a reason to touch the device all the same", next.Give.On("reason"))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, r.Closed, "wait, or give a reason to touch the device all the same", next.Give.On("reason"))
 	case (r.State != replacement.Waiting || r.WaitingFor != replacement.GoAhead && r.WaitingFor != replacement.Window) && !paused:
-		return Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it waits for no go-ahead: it is %s in stage %s", r.State, r.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it waits for no go-ahead: it is %s in stage %s", r.State, r.Stage), "", next.ShowReplacement.On(id))
 	case len(g.Reason) > mostReason || g.Reason != "" && !oneLine(g.Reason, mostReason):
-		return Replacement{}, problem.Reject(cannot, "the reason is not a line of up to 400 characters", "shorten it", next.Give.On("reason"))
+		return contract.Replacement{}, problem.Reject(cannot, "the reason is not a line of up to 400 characters", "shorten it", next.Give.On("reason"))
 	}
 	if g.Reason != "" {
 		deed.Say(ctx, "%s outside of its windows: %s", id, g.Reason)
 	}
 	if err := s.store.SetGoAhead(ctx, n, g.Reason); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if r.State == replacement.Waiting && (r.WaitingFor == replacement.GoAhead || r.WaitingFor == replacement.Window) {
 		if err := s.arrive(ctx, n); err != nil {
-			return Replacement{}, err
+			return contract.Replacement{}, err
 		}
 	}
 	return s.Replacement(ctx, id)
 }
 
 // Pause has a replacement wait for a go-ahead before its next stage, until what it changed is served.
-func (s *Service) Pause(ctx context.Context, id, by string) (Replacement, error) {
+func (s *Service) Pause(ctx context.Context, id, by string) (contract.Replacement, error) {
 	j, err := s.named(ctx, id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if j.State.Over() || j.Reverting || j.Stopping || j.serving() {
-		return Replacement{}, problem.New(problem.Conflict, id+" is not paused", fmt.Sprintf("it is %s in stage %s", j.State, j.Stage), "cancel or revert it instead", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, id+" is not paused", fmt.Sprintf("it is %s in stage %s", j.State, j.Stage), "cancel or revert it instead", next.ShowReplacement.On(id))
 	}
 	if err := s.store.SetPaused(ctx, j.ID, by); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	return s.Replacement(ctx, id)
 }

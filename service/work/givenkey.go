@@ -11,6 +11,7 @@ import (
 	"maps"
 	"slices"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/next"
@@ -178,16 +179,9 @@ func (s *Service) forgetCaptured(ctx context.Context, id int64, section procedur
 // everySection has forgetCaptured forget what any section captured.
 const everySection procedure.Section = ""
 
-// KeyExport asks for a key that was kept.
-type KeyExport struct {
-	Reason     string `json:"reason" required:"true" description:"stands in the ledger"`
-	Passphrase string `json:"passphrase" required:"true" description:"locks the store, at least 12 characters"`
-	Old        bool   `json:"old,omitempty" description:"3DES, for boxes that know nothing newer"`
-}
-
 // ExportKey gives a kept key with its chain as PKCS #12. The reason stands in
 // the ledger before anything is given.
-func (s *Service) ExportKey(ctx context.Context, id string, e KeyExport, by string) ([]byte, error) {
+func (s *Service) ExportKey(ctx context.Context, id string, e contract.KeyExport, by string) ([]byte, error) {
 	cannot := "the key was not exported"
 	n, err := idNumber(id)
 	if err != nil {

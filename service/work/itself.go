@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/next"
@@ -13,7 +14,6 @@ import (
 	"freshseal/core/procedure"
 	"freshseal/core/request"
 	"freshseal/device"
-	"freshseal/service/desk"
 	"freshseal/service/problem"
 	"freshseal/service/watch"
 	"freshseal/store"
@@ -22,13 +22,13 @@ import (
 // orderItself fits an order to a family whose devices, or their manager, make and sign
 // their certificates themselves. Such a device decides on key and subject: who asks for
 // another one is told so instead of being passed over.
-func orderItself(o *Order, family procedure.Procedure, cannot string) error {
+func orderItself(o *contract.Order, family procedure.Procedure, cannot string) error {
 	if !family.Traits.SignsItself {
 		return nil
 	}
 	asked := ""
 	switch {
-	case o.Signer != "" && o.Signer != desk.DeviceSigner:
+	case o.Signer != "" && o.Signer != contract.DeviceSigner:
 		return problem.Reject(cannot, fmt.Sprintf("devices of the family %s sign their certificates themselves, so the signer %s gets no request", family.Name, o.Signer), "leave the signer out, or give the device another family", next.ListProcedures.On(""))
 	case o.Key != "":
 		asked = "key type"
@@ -42,7 +42,7 @@ func orderItself(o *Order, family procedure.Procedure, cannot string) error {
 	if asked != "" {
 		return problem.Reject(cannot, fmt.Sprintf("devices of the family %s decide themselves on the %s", family.Name, asked), "leave the "+asked+" out; change it where the device or its manager is configured")
 	}
-	o.Signer = desk.DeviceSigner
+	o.Signer = contract.DeviceSigner
 	return nil
 }
 

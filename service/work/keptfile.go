@@ -4,22 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/next"
 	"freshseal/core/procedure"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-// KeptFile is a file of a device that is kept off it, such as an export that was made before a change.
-type KeptFile struct {
-	Name   string    `json:"name" required:"true"`
-	At     time.Time `json:"at" required:"true"`
-	Bytes  int       `json:"bytes" required:"true"`
-	SHA256 string    `json:"sha256" required:"true"`
-}
 
 func keptPurpose(replacement int64, name string) string {
 	return fmt.Sprintf("kept/%d/%s", replacement, name)
@@ -37,21 +29,16 @@ func (s *Service) keepFiles(step *store.Step, p procedure.Procedure, values map[
 	}
 }
 
-func showKeptFiles(rows []store.KeptFile) []KeptFile {
-	var out []KeptFile
+func showKeptFiles(rows []store.KeptFile) []contract.KeptFile {
+	var out []contract.KeptFile
 	for _, f := range rows {
-		out = append(out, KeptFile{f.Name, f.At.Time, f.Size, f.SHA256})
+		out = append(out, contract.KeptFile{Name: f.Name, At: f.At.Time, Bytes: f.Size, SHA256: f.SHA256})
 	}
 	return out
 }
 
-// FileExport asks for a file that was kept.
-type FileExport struct {
-	Reason string `json:"reason" required:"true" description:"stands in the ledger"`
-}
-
 // ExportFile gives a file that was kept. It may hold keys: the reason stands in the ledger before anything is given.
-func (s *Service) ExportFile(ctx context.Context, id, name string, e FileExport, by string) ([]byte, error) {
+func (s *Service) ExportFile(ctx context.Context, id, name string, e contract.FileExport, by string) ([]byte, error) {
 	cannot := "the file was not exported"
 	n, err := idNumber(id)
 	if err != nil {

@@ -8,13 +8,13 @@ import (
 
 	"freshseal/core/next"
 	"freshseal/core/procedure"
+	"freshseal/core/protocol"
 	"freshseal/core/replacement"
 	"freshseal/device"
 	"freshseal/device/https"
 	"freshseal/device/ssh"
 	"freshseal/service/problem"
 	"freshseal/store"
-	"freshseal/wire"
 )
 
 // web is how the device's web interface is reached. It may show any certificate that Fresh Seal put there itself: the new one, the
@@ -48,7 +48,7 @@ func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
 func (s *Service) otherSlotAt(ctx context.Context, j job, address string) (bool, error) {
 	slots, err := s.store.SlotsOf(ctx, j.Device)
 	return slices.ContainsFunc(slots, func(slot store.Slot) bool {
-		return slot.Protocol == string(wire.TLS) && net.JoinHostPort(slot.Address, strconv.Itoa(slot.Port)) == address && !slices.Contains(j.slotIDs(), slot.ID)
+		return slot.Protocol == string(protocol.TLS) && net.JoinHostPort(slot.Address, strconv.Itoa(slot.Port)) == address && !slices.Contains(j.slotIDs(), slot.ID)
 	}), err
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/policy"
 	"freshseal/core/procedure"
@@ -16,7 +17,7 @@ import (
 
 // planning is all that a plan is made from.
 type planning struct {
-	order  Order
+	order  contract.Order
 	slot   store.Slot // the first of those that get the certificate
 	slots  []store.Target
 	device store.Device

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
@@ -29,7 +30,7 @@ func (s *Service) SeekProofs(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	wanting := map[string]desk.Signer{}
+	wanting := map[string]contract.Signer{}
 	for _, each := range all {
 		if each.Proof.How != "" {
 			wanting[each.Name] = each
@@ -68,7 +69,7 @@ func (s *Service) SeekProofs(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) seekProof(ctx context.Context, r store.Replacement, signer desk.Signer, sought map[[2]string]bool) error {
+func (s *Service) seekProof(ctx context.Context, r store.Replacement, signer contract.Signer, sought map[[2]string]bool) error {
 	parcel, _, err := s.store.Parcel(ctx, *r.ParcelID)
 	if err != nil || parcel.HandedAt.IsZero() {
 		return err
@@ -110,7 +111,7 @@ func overtaken(err error) error {
 }
 
 // openProof opens the task to prove domains.
-func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel store.Parcel, signer desk.Signer, domains []string) error {
+func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel store.Parcel, signer contract.Signer, domains []string) error {
 	text := signer.Proof.Steps(domains)
 	if signer.Proof.Who != "" {
 		text += "\nWho does it: " + signer.Proof.Who + "."

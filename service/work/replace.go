@@ -7,8 +7,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
+	"freshseal/contract"
 	"freshseal/core/chain"
 	"freshseal/core/finding"
 	"freshseal/core/next"
@@ -16,29 +16,10 @@ import (
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/core/request"
-	"freshseal/service/desk"
 	"freshseal/service/problem"
 	"freshseal/service/reach"
 	"freshseal/store"
 )
-
-// Order asks for a replacement.
-type Order struct {
-	Device  string          `json:"device" required:"true"`
-	Slot    string          `json:"slot" required:"true"`
-	Also    []string        `json:"also,omitempty" description:"further slots of the device that get the same certificate"`
-	Signer  string          `json:"signer,omitempty" description:"where nobody is named: the policy's"`
-	Names   []string        `json:"names,omitempty" description:"besides those that are known"`
-	Key     request.KeyType `json:"key,omitempty"`
-	Subject request.Subject `json:"subject,omitempty" description:"fields that differ from today's certificate"`
-
-	At        *time.Time `json:"at,omitempty" description:"nothing live is touched before; what can be prepared is prepared at once"`
-	NextOpen  bool       `json:"next_window,omitempty" description:"wait for the next window that opens, even where one is open now"`
-	StopAfter string     `json:"stop_after,omitempty" enum:"sign,trial" description:"the stage after which it waits for a go-ahead"`
-
-	Unseen bool `json:"unseen,omitempty" description:"go on although the slot cannot be read now; a way back can then not be proven"`
-	OneWay bool `json:"one_way,omitempty" description:"go on although some steps of the family cannot be undone"`
-}
 
 // job is a replacement with all that is needed to work on it.
 type job struct {
@@ -52,35 +33,19 @@ type job struct {
 	seat      *reach.Seat
 }
 
-// Rehearsal is what a replacement would do, with nothing sent.
-type Rehearsal struct {
-	Plan    request.Plan          `json:"plan" required:"true"`
-	Targets []Target              `json:"targets" required:"true" description:"the slots that get the certificate, with their addresses"`
-	Steps   []procedure.Rehearsed `json:"steps" required:"true"`
-
-	Pins     []Pin             `json:"pins" required:"true" description:"who must be told after it"`
-	Findings []finding.Finding `json:"findings" required:"true" description:"names that do not lead to the device, as far as DNS was asked"`
-}
-
-// RehearsalOrder asks for a rehearsal.
-type RehearsalOrder struct {
-	Order
-	Differences bool `json:"differences,omitempty" description:"sign in to the device and read the files that steps would edit, to show what would change; nothing is changed"`
-}
-
 // Rehearse shows every step of a replacement in its final text.
-func (s *Service) Rehearse(ctx context.Context, o RehearsalOrder) (Rehearsal, error) {
+func (s *Service) Rehearse(ctx context.Context, o contract.RehearsalOrder) (contract.Rehearsal, error) {
 	j, err := s.prepare(ctx, o.Order)
 	if err != nil {
-		return Rehearsal{}, err
+		return contract.Rehearsal{}, err
 	}
 	steps, err := j.procedure.Rehearse(j.scope)
 	if err != nil {
-		return Rehearsal{}, problem.Reject("this cannot be rehearsed", err.Error(), "correct the device's settings")
+		return contract.Rehearsal{}, problem.Reject("this cannot be rehearsed", err.Error(), "correct the device's settings")
 	}
 	if o.Differences {
 		if err := s.differ(ctx, &j, steps); err != nil {
-			return Rehearsal{}, problem.New(problem.Outside, "the differences cannot be shown", err.Error(), "", next.TryDevice.On(o.Device))
+			return contract.Rehearsal{}, problem.New(problem.Outside, "the differences cannot be shown", err.Error(), "", next.TryDevice.On(o.Device))
 		}
 	}
 	var slots []int64
@@ -89,13 +54,13 @@ func (s *Service) Rehearse(ctx context.Context, o RehearsalOrder) (Rehearsal, er
 	}
 	pins, err := s.pinsOf(ctx, slots...)
 	if err != nil {
-		return Rehearsal{}, err
+		return contract.Rehearsal{}, err
 	}
 	plan := j.Plan.V
 	if j.procedure.Traits.SignsItself {
 		plan = chosenByDevice
 	}
-	return Rehearsal{plan, showTargets(j.targets), steps, pins, append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
+	return contract.Rehearsal{Plan: plan, Targets: showTargets(j.targets), Steps: steps, Pins: pins, Findings: append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
 }
 
 // differ reads the files that steps would edit and fills in the differences. A file
@@ -131,7 +96,7 @@ func (s *Service) differ(ctx context.Context, j *job, steps []procedure.Rehearse
 var errUnderWay = errors.New("a replacement is under way")
 
 // Begin begins a replacement and returns at once; it goes on by itself.
-func (s *Service) Begin(ctx context.Context, o Order, by string) (Replacement, error) {
+func (s *Service) Begin(ctx context.Context, o contract.Order, by string) (contract.Replacement, error) {
 	r, err := s.begin(ctx, o, by, nil)
 	if errors.Is(err, errUnderWay) {
 		err = problem.New(problem.Conflict, fmt.Sprintf("%s/%s has a replacement in progress", o.Device, o.Slot), "a slot has at most one that is not over", "wait for its end, or cancel it", next.ListReplacements.On(""))
@@ -140,23 +105,23 @@ func (s *Service) Begin(ctx context.Context, o Order, by string) (Replacement, e
 }
 
 // begin is Begin, also for an item of a batch.
-func (s *Service) begin(ctx context.Context, o Order, by string, item *store.BatchItem) (Replacement, error) {
+func (s *Service) begin(ctx context.Context, o contract.Order, by string, item *store.BatchItem) (contract.Replacement, error) {
 	j, err := s.prepare(ctx, o)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if steps := j.procedure.OneWay(); len(steps) > 0 && !o.OneWay {
-		return Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("the replacement of %s/%s needs your confirmation", o.Device, o.Slot),
+		return contract.Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("the replacement of %s/%s needs your confirmation", o.Device, o.Slot),
 			fmt.Sprintf("the step “%s” cannot be undone: %s", steps[0].Name, steps[0].Undo.Because), "confirm it to start", next.OneWay.On(""))
 	}
 	j.AskedBy, j.BegunAt, j.ChangedAt, j.Unseen, j.Mark = by, s.moment(), s.moment(), o.Unseen, strings.ToLower(rand.Text()[:10])
 	j.Device, j.Slot, j.Cluster = o.Device, o.Slot, j.device.Cluster
 	if err := s.setMoment(ctx, &j, o); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	var slots []int64
 	for _, t := range j.targets {
@@ -164,10 +129,10 @@ func (s *Service) begin(ctx context.Context, o Order, by string, item *store.Bat
 	}
 	id, err := s.store.AddReplacement(ctx, j.Replacement, slots, progress, j.procedure.Text(), item)
 	if errors.Is(err, store.ErrTaken) {
-		return Replacement{}, errUnderWay
+		return contract.Replacement{}, errUnderWay
 	}
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	s.log.Info("replacement begun", "replacement", replacement.Name(id), "device", o.Device, "slot", o.Slot, "by", by)
 	s.Drive(id, replacement.Carry)
@@ -175,7 +140,7 @@ func (s *Service) begin(ctx context.Context, o Order, by string, item *store.Bat
 }
 
 // prepare checks an order and plans its request.
-func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
+func (s *Service) prepare(ctx context.Context, o contract.Order) (job, error) {
 	cannot := fmt.Sprintf("%s/%s cannot be replaced", o.Device, o.Slot)
 	targets := []store.Target{}
 	for _, name := range append([]string{o.Slot}, o.Also...) {
@@ -216,13 +181,13 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
-	if signer.Kind == desk.DeviceSigner && !family.Traits.SignsItself {
+	if signer.Kind == contract.DeviceSigner && !family.Traits.SignsItself {
 		return job{}, problem.Reject(cannot, "the signer device is only for families whose devices sign their certificates themselves; "+family.Name+" is not one", "name another signer", next.Give.On("signer"), next.ListSigners.On(""))
 	}
 	if family.Procedure, err = s.settled(ctx, device, family.Procedure); err != nil {
 		return job{}, err
 	}
-	if signer.Kind == desk.OwnKeySigner && !family.Traits.KeyGiven {
+	if signer.Kind == contract.OwnKeySigner && !family.Traits.KeyGiven {
 		return job{}, problem.Reject(cannot, "the signer own-key needs the key, and devices of the family "+family.Name+" make it themselves and keep it", "name another signer", next.Give.On("signer"), next.ListSigners.On(""))
 	}
 	if len(targets) > 1 && family.OneSlot() {
@@ -237,7 +202,9 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 	if err != nil {
 		return job{}, err
 	}
-	plan.Cautions = signer.Cautions(plan)
+	if plan.Cautions, err = s.desk.Cautions(ctx, signer.Name, plan); err != nil {
+		return job{}, err
+	}
 	j, err := s.assemble(ctx, store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer, Plan: store.JSON[request.Plan]{V: plan}}, device, targets)
 	if err != nil {
 		return job{}, err
@@ -250,7 +217,7 @@ func (s *Service) prepare(ctx context.Context, o Order) (job, error) {
 
 // fits sees that the signer signs what is planned, that the device can make it,
 // and that the policy allows its key.
-func (j job) fits(plan request.Plan, signer desk.Signer, rules policy.Rules, cannot string) error {
+func (j job) fits(plan request.Plan, signer contract.Signer, rules policy.Rules, cannot string) error {
 	if j.procedure.Traits.SignsItself {
 		return nil // it decides itself what it makes
 	}

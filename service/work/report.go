@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/core/policy"
 	"freshseal/core/replacement"
@@ -18,16 +19,6 @@ import (
 // Reports are the kinds of report.
 var Reports = []string{"state", "replaced", "exceptions"}
 
-// AskReport says which report is wanted. Days are such as 2026-11-27, in UTC.
-type AskReport struct {
-	Kind  string
-	Form  string // csv, xlsx or html; empty: csv
-	Day   string // of the state; empty: today
-	From  string // the first day of a period; empty: thirty days before its last
-	Until string // its last day; empty: today
-	Site  string // empty: everywhere
-}
-
 const (
 	reportAtOnce = 2000
 	usualPeriod  = 30
@@ -35,7 +26,7 @@ const (
 
 // Report makes a report: the state of the fleet as of the end of a day, what was replaced in a period, or what is excepted and
 // why.
-func (s *Service) Report(ctx context.Context, ask AskReport) (sheet.File, error) {
+func (s *Service) Report(ctx context.Context, ask contract.AskReport) (sheet.File, error) {
 	const cannot = "there is no report"
 	until, err := s.day(ask.Until)
 	day, err2 := s.day(ask.Day)

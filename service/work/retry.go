@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/finding"
 	"freshseal/core/look"
 	"freshseal/core/next"
@@ -17,12 +18,6 @@ import (
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-// Kept is what a replacement that went back keeps for another try.
-type Kept struct {
-	Until time.Time `json:"until" required:"true" description:"when it is removed; a later sealed replacement of the slot removes it too"`
-	What  []string  `json:"what" required:"true"`
-}
 
 // keep keeps the signed chain, its key and what request made for another try.
 func (s *Service) keep(ctx context.Context, j job) error {
@@ -34,11 +29,11 @@ func (s *Service) keep(ctx context.Context, j job) error {
 }
 
 // kept shows what is kept of a replacement.
-func (s *Service) kept(ctx context.Context, row store.Replacement) (*Kept, error) {
+func (s *Service) kept(ctx context.Context, row store.Replacement) (*contract.Kept, error) {
 	if row.KeepsUntil.IsZero() {
 		return nil, nil
 	}
-	out := &Kept{Until: row.KeepsUntil.Time, What: []string{"the signed chain"}}
+	out := &contract.Kept{Until: row.KeepsUntil.Time, What: []string{"the signed chain"}}
 	_, err := s.store.Secret(ctx, keyPurpose(row.ID))
 	switch {
 	case err == nil:
@@ -56,33 +51,33 @@ func (s *Service) kept(ctx context.Context, row store.Replacement) (*Kept, error
 
 // Retry creates a replacement that takes over the request, the signed chain and the key of one that went back. Names, policy, time,
 // revocation and trust groups are judged anew; approval is asked for again where the policy wants it.
-func (s *Service) Retry(ctx context.Context, id string, by string) (Replacement, error) {
+func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Replacement, error) {
 	cannot := id + " is not retried"
 	j, err := s.named(ctx, id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	n := j.ID
 	again := next.Replace.On(j.Device + "/" + j.Slot)
 	if j.KeepsUntil.IsZero() || !j.State.Over() {
-		return Replacement{}, problem.New(problem.Conflict, cannot, "nothing is kept of it: only a replacement that went back after it was signed can be retried", "", again)
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "nothing is kept of it: only a replacement that went back after it was signed can be retried", "", again)
 	}
 	p, err := s.watch.Pools(ctx)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	p.Pool.Add(j.material.Path.Certificates[1:]...)
 	_, found, err := s.desk.JudgeNew(ctx, j.material.Path.Certificates[0], p, j.Replacement)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if wrong := finding.Errors(found); len(wrong) > 0 {
-		return Replacement{}, problem.New(problem.Conflict, cannot, "its certificate cannot be used any more: "+wrong[0].What, "request a new one", again)
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "its certificate cannot be used any more: "+wrong[0].What, "request a new one", again)
 	}
 	if why, err := s.holdsKey(ctx, &j); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	} else if why != "" {
-		return Replacement{}, problem.New(problem.Conflict, cannot, why+"; nothing was touched", "request a new certificate", again)
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, why+"; nothing was touched", "request a new certificate", again)
 	}
 	row := j.Replacement
 	row.NotBefore, row.AfterOpen, row.StopAfter = store.Moment{}, store.Moment{}, ""
@@ -90,20 +85,20 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (Replacement,
 	row.Work, row.Mark, row.RetryOf = workName(j.Replacement), strings.ToLower(rand.Text()[:10]), &n
 	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	steps, err := s.store.Steps(ctx, n)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	newID, err := s.store.Retry(ctx, row, j.slotIDs(), progress, j.procedure.Text(), func(newID int64) ([]store.Step, map[string][]byte, error) {
 		return s.takenOver(ctx, n, newID, steps)
 	}, func(stepID int64, text []byte) []byte { return s.box.Seal(capturePurpose(stepID), text) })
 	if errors.Is(err, store.ErrTaken) {
-		return Replacement{}, problem.New(problem.Conflict, cannot, "its slot has a replacement in progress", "wait for its end, or cancel it", next.ListReplacements.On(""))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "its slot has a replacement in progress", "wait for its end, or cancel it", next.ListReplacements.On(""))
 	}
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	s.log.Info("replacement retried", "replacement", replacement.Name(newID), "of", id, "by", by)
 	s.Drive(newID, replacement.Carry)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/finding"
 	"freshseal/core/look"
@@ -18,101 +19,22 @@ import (
 	"freshseal/store"
 )
 
-// Replacement is a replacement as the API shows it.
-type Replacement struct {
-	ID string `json:"id" required:"true"`
-	replacement.Progress
-	Device         string               `json:"device" required:"true"`
-	Slot           string               `json:"slot" required:"true"`
-	Signer         string               `json:"signer" required:"true"`
-	Plan           request.Plan         `json:"plan" required:"true"`
-	Targets        []Target             `json:"targets" required:"true" description:"the slots that get the certificate, the first one first"`
-	OldSHA256      string               `json:"old_sha256" required:"true"`
-	NewSHA256      string               `json:"new_sha256" required:"true"`
-	Request        *RequestFacts        `json:"request,omitempty"`
-	Differs        []request.Difference `json:"differs,omitempty" description:"in what the request differs from the plan"`
-	Former         []OldRequest         `json:"former,omitempty" description:"requests in whose place this one was asked for"`
-	Unused         []UnusedAnswer       `json:"unused,omitempty" description:"answers that came and were not used, newest first"`
-	Chain          []watch.Link         `json:"chain,omitempty"`
-	Findings       []finding.Finding    `json:"findings,omitempty" description:"of the chain that is going to be installed"`
-	Steps          []Step               `json:"steps,omitempty"`
-	Parcel         string               `json:"parcel,omitempty"`
-	AskedBy        string               `json:"asked_by" required:"true"`
-	ApprovedBy     string               `json:"approved_by,omitempty"`
-	NotBefore      *time.Time           `json:"not_before,omitempty" description:"nothing live is touched before"`
-	OpensAt        *time.Time           `json:"opens_at,omitempty" description:"of one that waits for a window: when the device may be touched, as far as is known"`
-	Closed         string               `json:"closed,omitempty" description:"of one that waits for a window or another replacement: what is in the way"`
-	PausedBy       string               `json:"paused_by,omitempty"`
-	StopAfter      string               `json:"stop_after,omitempty" enum:"sign,trial" description:"the stage after which it waits for a go-ahead"`
-	AnyTime        string               `json:"any_time,omitempty" description:"why it touches the device outside of its windows"`
-	OldCertificate *cert.Facts          `json:"old_certificate,omitempty" description:"what stood before it"`
-
-	Effect    *Effect       `json:"effect,omitempty" description:"of one that waits for approval: what it is about to do"`
-	ToTell    int           `json:"to_tell" required:"true" description:"how many who pinned the old certificate must still be told"`
-	Serves    []Serving     `json:"serves,omitempty" description:"of a held replacement: what each address served when it was last read"`
-	Kept      *Kept         `json:"kept,omitempty" description:"what is kept for another try after it went back"`
-	RetryOf   string        `json:"retry_of,omitempty" description:"the replacement whose request and certificate it uses"`
-	ClosedAs  string        `json:"closed_as,omitempty" enum:"new,old,neither" description:"of a closed replacement: what a person took it for"`
-	KeptFiles []KeptFile    `json:"kept_files,omitempty" description:"files of the device that are kept here, such as an export that was made before the change"`
-	Leftover  string        `json:"leftover,omitempty" description:"what is left on the device after the end"`
-	BegunAt   time.Time     `json:"begun_at" required:"true"`
-	ChangedAt time.Time     `json:"changed_at" required:"true"`
-	Next      string        `json:"next,omitempty" description:"what a person can do now"`
-	Actions   []next.Action `json:"actions,omitempty"`
-}
-
 // chosenByDevice is the plan of a replacement whose device signs for itself: it chooses subject, names and key.
 var chosenByDevice = request.Plan{Names: []string{}}
 
-// UnusedAnswer is a certificate that came for a replacement and was not used.
-type UnusedAnswer struct {
-	Certificate cert.Facts `json:"certificate" required:"true"`
-	Why         string     `json:"why" required:"true"`
-	Acceptable  bool       `json:"acceptable" required:"true" description:"it is doubtful, and a person can accept it"`
-	CameAt      time.Time  `json:"came_at" required:"true"`
-	CameBy      string     `json:"came_by" required:"true"`
-
-	Findings []finding.Finding `json:"findings,omitempty" description:"of the one that can be accepted, or that came last for the pending request"`
-}
-
-// RequestFacts is a request as people read it.
-type RequestFacts struct {
-	Subject string   `json:"subject" required:"true"`
-	Names   []string `json:"names" required:"true"`
-	Key     string   `json:"key" required:"true"`
-	SHA256  string   `json:"sha256" required:"true"`
-	PEM     string   `json:"pem" required:"true"`
-}
-
-// Step is a line of a replacement's journal.
-type Step struct {
-	Stage   string     `json:"stage" required:"true"`
-	Name    string     `json:"name" required:"true"`
-	Verb    string     `json:"verb" required:"true"`
-	Text    string     `json:"text" required:"true"`
-	Outcome string     `json:"outcome" required:"true" enum:"running,done,failed,unknown"`
-	Exit    int        `json:"exit" required:"true"`
-	Output  string     `json:"output,omitempty"`
-	Why     string     `json:"why,omitempty"`
-	BeganAt time.Time  `json:"began_at" required:"true"`
-	EndedAt *time.Time `json:"ended_at,omitempty"`
-	Percent int        `json:"percent,omitempty" description:"how much of it is done, as far as the device says; output is then what stands on its screen"`
-	Usual   int        `json:"usual_seconds,omitempty" description:"of a step under way: how long it usually takes on devices of this family"`
-}
-
 // Replacement shows one replacement with its journal.
-func (s *Service) Replacement(ctx context.Context, id string) (Replacement, error) {
+func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacement, error) {
 	n, err := idNumber(id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	row, err := s.store.Replacement(ctx, n)
 	if err != nil {
-		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+		return contract.Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
 	targets, err := s.store.Targets(ctx, n)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	out := showReplacement(row, targets[n])
 	if len(row.Request) > 0 {
@@ -128,7 +50,7 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 		}
 		out.Differs = request.Compare(row.Plan.V, r, terms)
 	}
-	if row.Signer == desk.DeviceSigner {
+	if row.Signer == contract.DeviceSigner {
 		out.Plan = chosenByDevice
 	}
 	if out.Former, err = s.former(ctx, n); err != nil {
@@ -212,7 +134,7 @@ func (s *Service) Replacement(ctx context.Context, id string) (Replacement, erro
 }
 
 // showUnused adds the answers that came and were not used; where one of them can be accepted, that is what a person does next.
-func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *Replacement) error {
+func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *contract.Replacement) error {
 	unused, err := s.store.UnusedAnswers(ctx, row.ID)
 	if err != nil {
 		return err
@@ -222,7 +144,7 @@ func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *Re
 		if err != nil {
 			return err
 		}
-		shown := UnusedAnswer{Certificate: leaf.Facts(), Why: a.Why, CameAt: a.CameAt.Time, CameBy: a.CameBy}
+		shown := contract.UnusedAnswer{Certificate: leaf.Facts(), Why: a.Why, CameAt: a.CameAt.Time, CameBy: a.CameBy}
 		if a.SHA256 == row.Offered && row.Progress().AtSigner() {
 			p, err := s.watch.Pools(ctx)
 			if err != nil {
@@ -249,17 +171,8 @@ func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *Re
 	return nil
 }
 
-// Serving is what one address of a held replacement served when it was last read.
-type Serving struct {
-	Slot    string    `json:"slot" required:"true"`
-	Address string    `json:"address" required:"true"`
-	SHA256  string    `json:"sha256,omitempty"`
-	Which   look.Word `json:"which" required:"true" enum:"before,new,other,unknown" description:"what stood before the replacement, its new certificate, a third one, or nothing that can be read"`
-	Text    string    `json:"text" required:"true"`
-}
-
 // showHeld adds what a person needs to decide: what each address serves, and the exits that are open.
-func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets []store.Target, steps []store.Step, out *Replacement) error {
+func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets []store.Target, steps []store.Step, out *contract.Replacement) error {
 	j, err := s.load(ctx, row.ID)
 	if err != nil { // what it serves and its exits are shown all the same
 		j = job{Replacement: row}
@@ -290,7 +203,7 @@ func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets [
 			}
 			which := w.place(v).Word(row.NewSHA256)
 			words = append(words, which)
-			out.Serves = append(out.Serves, Serving{t.Name, v.at(), v.sha256, which, v.text()})
+			out.Serves = append(out.Serves, contract.Serving{Slot: t.Name, Address: v.at(), SHA256: v.sha256, Which: which, Text: v.text()})
 		}
 	}
 	out.Next, out.Actions = "correct the cause", []next.Action{next.Resume.On(out.ID)}
@@ -308,7 +221,7 @@ func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets [
 }
 
 // planned shows the chain that is going to be installed, or was.
-func (s *Service) planned(ctx context.Context, row store.Replacement) ([]watch.Link, []finding.Finding, error) {
+func (s *Service) planned(ctx context.Context, row store.Replacement) ([]contract.Link, []finding.Finding, error) {
 	certificates, err := s.store.Certificates(ctx, row.Path.V)
 	if err != nil {
 		return nil, nil, err
@@ -322,15 +235,15 @@ func (s *Service) planned(ctx context.Context, row store.Replacement) ([]watch.L
 	return watch.Draw(path, certificates), found, err
 }
 
-func showReplacement(row store.Replacement, targets []store.Target) Replacement {
-	out := Replacement{ID: replacement.Name(row.ID), Progress: row.Progress(), Device: row.Device, Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
+func showReplacement(row store.Replacement, targets []store.Target) contract.Replacement {
+	out := contract.Replacement{ID: replacement.Name(row.ID), Progress: row.Progress(), Device: row.Device, Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
 		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, ApprovedBy: row.ApprovedBy, BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
 	out.Leftover, out.Targets, out.ClosedAs = row.Leftover, showTargets(targets), row.ClosedAs
 	if row.RetryOf != nil {
 		out.RetryOf = replacement.Name(*row.RetryOf)
 	}
 	if !row.KeepsUntil.IsZero() {
-		out.Kept = &Kept{Until: row.KeepsUntil.Time, What: []string{}}
+		out.Kept = &contract.Kept{Until: row.KeepsUntil.Time, What: []string{}}
 	}
 	if row.ParcelID != nil {
 		out.Parcel = desk.ParcelName(*row.ParcelID)
@@ -349,7 +262,7 @@ func showReplacement(row store.Replacement, targets []store.Target) Replacement 
 }
 
 // nextFor says what a person can do about a replacement that stands still.
-func nextFor(r Replacement) (say string, actions []next.Action) {
+func nextFor(r contract.Replacement) (say string, actions []next.Action) {
 	only := func(do next.Do) []next.Action { return []next.Action{do.On(r.ID)} }
 	switch {
 	case r.Leftover != "":
@@ -383,7 +296,7 @@ func nextFor(r Replacement) (say string, actions []next.Action) {
 }
 
 // giveUp is how a replacement is given up.
-func giveUp(r Replacement) next.Action {
+func giveUp(r contract.Replacement) next.Action {
 	if r.Touched() {
 		return next.Revert.On(r.ID)
 	}
@@ -405,8 +318,8 @@ func (s *Service) usual(ctx context.Context, device, step string) (int, error) {
 	return int((took[len(took)/2] + 500) / 1000), nil
 }
 
-func showStep(step store.Step) Step {
-	out := Step{Percent: step.Percent, Stage: step.Section, Name: step.Name, Verb: step.Verb, Text: step.Text, Outcome: "running",
+func showStep(step store.Step) contract.Step {
+	out := contract.Step{Percent: step.Percent, Stage: step.Section, Name: step.Name, Verb: step.Verb, Text: step.Text, Outcome: "running",
 		Exit: step.ExitCode, Output: step.Output, Why: step.Why, BeganAt: step.BeganAt.Time}
 	if !step.EndedAt.IsZero() {
 		out.Outcome, out.EndedAt = "failed", &step.EndedAt.Time

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
 	"freshseal/core/chain"
 	"freshseal/core/finding"
@@ -16,7 +17,6 @@ import (
 	"freshseal/core/replacement"
 	"freshseal/core/request"
 	"freshseal/device"
-	"freshseal/service/desk"
 	"freshseal/service/problem"
 	"freshseal/service/watch"
 	"freshseal/signer"
@@ -151,7 +151,7 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 
 // collect submits a request to its signer and collects the answer: the leaf, then what is above it.
 func (s *Service) collect(ctx context.Context, j job, by signer.Signer, errand signer.Errand) ([]*cert.Certificate, error) {
-	if j.Signer == desk.OwnKeySigner {
+	if j.Signer == contract.OwnKeySigner {
 		key, _, err := s.givenKeyOf(ctx, j.ID)
 		if err != nil {
 			return nil, fmt.Errorf("signing with its own key: %w", err)
@@ -405,41 +405,41 @@ func (s *Service) earlier(ctx context.Context, j job, chosen func(store.Replacem
 }
 
 // Clear removes what a replacement left on its device.
-func (s *Service) Clear(ctx context.Context, id string) (Replacement, error) {
+func (s *Service) Clear(ctx context.Context, id string) (contract.Replacement, error) {
 	j, err := s.named(ctx, id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	n := j.ID
 	if !j.State.Over() || j.Leftover == "" && j.KeepsUntil.IsZero() {
-		return Replacement{}, problem.New(problem.Conflict, id+" has nothing to clear", "it is "+string(j.State)+", and nothing of it is known to be left on the device", "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, id+" has nothing to clear", "it is "+string(j.State)+", and nothing of it is known to be left on the device", "", next.ShowReplacement.On(id))
 	}
 	if waits, err := s.waitsToEnter(ctx, n); err != nil || waits != "" {
-		return Replacement{}, cmp.Or(err, error(problem.New(problem.Conflict, id+" was not cleared", "a person must do the task "+waits+" first", "", next.FinishTask.On(waits))))
+		return contract.Replacement{}, cmp.Or(err, error(problem.New(problem.Conflict, id+" was not cleared", "a person must do the task "+waits+" first", "", next.FinishTask.On(waits))))
 	}
 	unlock, free := s.tryDevice(j.DeviceID)
 	if !free {
-		return Replacement{}, problem.New(problem.Conflict, id+" was not cleared", "its device is being worked on", "clear it when that has ended", next.ListReplacements.On(""))
+		return contract.Replacement{}, problem.New(problem.Conflict, id+" was not cleared", "its device is being worked on", "clear it when that has ended", next.ListReplacements.On(""))
 	}
 	defer unlock()
 	if j.State != replacement.Sealed {
 		if err := s.dropKept(ctx, n, false); err != nil {
-			return Replacement{}, problem.New(problem.Outside, id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
+			return contract.Replacement{}, problem.New(problem.Outside, id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
 		}
 		return s.Replacement(ctx, id)
 	}
 	runner, leave, err := s.runner(ctx, &j)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	defer leave()
 	_, err = runner.Carry(ctx, procedure.Seal, j.scope)
 	err = s.leaveAfter(ctx, j, runner, errors.Join(err, s.tidyAfter(ctx, j, runner)))
 	if err := s.leave(ctx, j, err); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	if err != nil {
-		return Replacement{}, problem.New(problem.Outside, id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
+		return contract.Replacement{}, problem.New(problem.Outside, id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
 	}
 	return s.Replacement(ctx, id)
 }
@@ -470,16 +470,10 @@ func (s *Service) waitsToEnter(ctx context.Context, id int64) (string, error) {
 	return "", err
 }
 
-// Tidied lists what was removed from a device.
-type Tidied struct {
-	Device       string   `json:"device" required:"true"`
-	Replacements []string `json:"replacements" required:"true" description:"whose work folders were removed; they cannot be reverted any more"`
-}
-
 // TidyDevice removes the work folders of all replacements of a device that are
 // over, with the copies of old keys in them. Those cannot be reverted any more.
-func (s *Service) TidyDevice(ctx context.Context, name string) (Tidied, error) {
-	out := Tidied{Device: name, Replacements: []string{}}
+func (s *Service) TidyDevice(ctx context.Context, name string) (contract.Tidied, error) {
+	out := contract.Tidied{Device: name, Replacements: []string{}}
 	d, err := s.store.Device(ctx, name)
 	if err != nil {
 		return out, problem.Missing(err, next.ListDevices, "no device is called %s", name)

@@ -3,35 +3,18 @@ package work
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/core/cert"
-	"freshseal/core/judge"
 	"freshseal/service/watch"
 	"freshseal/store"
 )
 
-// Target is a slot that gets the new certificate, as the API shows it.
-type Target struct {
-	Slot      string        `json:"slot" required:"true"`
-	Addresses []judge.Other `json:"addresses" required:"true" description:"where it is read and must serve the new certificate: its own, further ones, and those of nodes"`
-	OldSHA256 string        `json:"old_sha256,omitempty"`
-}
-
-// String names the slot with its addresses.
-func (t Target) String() string {
-	places := make([]string, len(t.Addresses))
-	for i, at := range t.Addresses {
-		places[i] = at.String()
-	}
-	return t.Slot + " at " + strings.Join(places, ", ")
-}
-
-func showTargets(rows []store.Target) []Target {
-	out := []Target{}
+func showTargets(rows []store.Target) []contract.Target {
+	out := []contract.Target{}
 	for _, row := range rows {
-		out = append(out, Target{row.Name, watch.Places(row.Slot.ToRead()), row.OldSHA256})
+		out = append(out, contract.Target{Slot: row.Name, Addresses: watch.Places(row.Slot.ToRead()), OldSHA256: row.OldSHA256})
 	}
 	return out
 }

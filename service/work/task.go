@@ -12,6 +12,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"freshseal/contract"
 	"freshseal/core/finding"
 	"freshseal/core/next"
 	"freshseal/core/procedure"
@@ -22,51 +23,6 @@ import (
 	"freshseal/service/watch"
 	"freshseal/store"
 )
-
-// Task is a step that a person does by hand: what to do, what to copy and carry
-// there, and what must come back.
-type Task struct {
-	ID          string          `json:"id" required:"true"`
-	Replacement string          `json:"replacement" required:"true"`
-	Device      string          `json:"device" required:"true"`
-	Slot        string          `json:"slot" required:"true"`
-	Stage       string          `json:"stage" required:"true"`
-	Name        string          `json:"name" required:"true"`
-	Text        string          `json:"text" required:"true"`
-	Copy        []TaskValue     `json:"copy" required:"true"`
-	Files       []TaskFile      `json:"files" required:"true"`
-	Ask         string          `json:"ask,omitempty" description:"what must be given back; where it is empty, only that it is done"`
-	Key         bool            `json:"key,omitempty" description:"what must be given back is a private key; it is sealed and never shown"`
-	Seen        procedure.Sight `json:"seen,omitempty" enum:"new,old" description:"which leaf must be served; the task then ends by itself"`
-	BeganAt     time.Time       `json:"began_at" required:"true"`
-	DueAt       time.Time       `json:"due_at" required:"true"`
-	TakenBy     string          `json:"taken_by" required:"true"`
-	Notes       []TaskNote      `json:"notes" required:"true"`
-	Domains     []string        `json:"domains,omitempty" description:"that it proves to the signer"`
-	Open        bool            `json:"open" required:"true"`
-	Actions     []next.Action   `json:"actions,omitempty" description:"what a person can do next"`
-}
-
-// TaskValue is a value to copy.
-type TaskValue struct {
-	Label string `json:"label" required:"true"`
-	Text  string `json:"text" required:"true"`
-}
-
-// TaskFile is a file to upload to the device.
-type TaskFile struct {
-	Name   string `json:"name" required:"true"`
-	Size   int    `json:"size,omitempty" description:"in bytes; not told of a secret"`
-	SHA256 string `json:"sha256,omitempty"`
-	Secret bool   `json:"secret,omitempty" description:"it is a private key: sealed here, and each download stands in the ledger"`
-}
-
-// TaskNote is a note on a task.
-type TaskNote struct {
-	At   time.Time `json:"at" required:"true"`
-	By   string    `json:"by" required:"true"`
-	Text string    `json:"text" required:"true"`
-}
 
 // theWire answers tasks whose end is seen on the wire.
 const theWire = "the wire"
@@ -97,10 +53,10 @@ func taskFilePurpose(replacementID int64, name string) string {
 	return "replacement/" + replacement.Name(replacementID) + "/file/" + name
 }
 
-func showTask(row store.Task) Task {
-	out := Task{ID: taskText(row.StepID), Replacement: replacement.Name(row.ReplacementID), Device: row.Device, Slot: row.Slot, Stage: row.Section, Name: row.Name,
-		Text: row.Text, Copy: []TaskValue{}, Files: []TaskFile{}, Ask: row.Ask, Key: row.Key, Seen: row.Seen, BeganAt: row.BeganAt.Time, DueAt: row.DueAt.Time,
-		TakenBy: row.TakenBy, Notes: []TaskNote{}, Domains: row.Domains.V, Open: row.Open}
+func showTask(row store.Task) contract.Task {
+	out := contract.Task{ID: taskText(row.StepID), Replacement: replacement.Name(row.ReplacementID), Device: row.Device, Slot: row.Slot, Stage: row.Section, Name: row.Name,
+		Text: row.Text, Copy: []contract.TaskValue{}, Files: []contract.TaskFile{}, Ask: row.Ask, Key: row.Key, Seen: row.Seen, BeganAt: row.BeganAt.Time, DueAt: row.DueAt.Time,
+		TakenBy: row.TakenBy, Notes: []contract.TaskNote{}, Domains: row.Domains.V, Open: row.Open}
 	if row.Open {
 		out.Actions = []next.Action{next.FinishTask.On(out.ID), next.TakeTask.On(out.ID)}
 	}
@@ -108,10 +64,10 @@ func showTask(row store.Task) Task {
 		out.Actions = append([]next.Action{next.Clear.On(out.Replacement)}, out.Actions...)
 	}
 	for _, each := range row.Copy.V {
-		out.Copy = append(out.Copy, TaskValue{each.Label, each.Text})
+		out.Copy = append(out.Copy, contract.TaskValue{Label: each.Label, Text: each.Text})
 	}
 	for _, each := range row.Files.V {
-		file := TaskFile{Name: each.Name, Secret: each.Secret}
+		file := contract.TaskFile{Name: each.Name, Secret: each.Secret}
 		if !each.Secret {
 			sum := sha256.Sum256(each.Content)
 			file.Size, file.SHA256 = len(each.Content), hex.EncodeToString(sum[:])
@@ -119,19 +75,19 @@ func showTask(row store.Task) Task {
 		out.Files = append(out.Files, file)
 	}
 	for _, n := range row.Notes.V {
-		out.Notes = append(out.Notes, TaskNote(n))
+		out.Notes = append(out.Notes, contract.TaskNote(n))
 	}
 	return out
 }
 
 // Tasks are those that wait for a person, oldest first.
-func (s *Service) Tasks(ctx context.Context, of string, p paging.Page) ([]Task, string, error) {
+func (s *Service) Tasks(ctx context.Context, of string, p paging.Page) ([]contract.Task, string, error) {
 	id, err := taskFilter(of)
 	if err != nil {
 		return nil, "", err
 	}
 	rows, next, err := s.store.TaskPage(ctx, id, p.Rows())
-	out := make([]Task, 0, len(rows))
+	out := make([]contract.Task, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, showTask(row))
 	}
@@ -155,7 +111,7 @@ func taskFilter(of string) (int64, error) {
 }
 
 // Task shows one task.
-func (s *Service) Task(ctx context.Context, id string) (Task, error) {
+func (s *Service) Task(ctx context.Context, id string) (contract.Task, error) {
 	row, err := s.taskRow(ctx, id)
 	return showTask(row), err
 }
@@ -210,28 +166,28 @@ func (s *Service) TaskFile(ctx context.Context, id, name, by string, may bool) (
 }
 
 // TakeTask assigns a task to a user, whoever had it before.
-func (s *Service) TakeTask(ctx context.Context, id, by string) (Task, error) {
+func (s *Service) TakeTask(ctx context.Context, id, by string) (contract.Task, error) {
 	row, err := s.openTask(ctx, id)
 	if err != nil {
-		return Task{}, err
+		return contract.Task{}, err
 	}
 	if err := s.store.TakeTask(ctx, row.StepID, by); err != nil {
-		return Task{}, err
+		return contract.Task{}, err
 	}
 	return s.Task(ctx, id)
 }
 
 // NoteTask adds a note to a task.
-func (s *Service) NoteTask(ctx context.Context, id, text, by string) (Task, error) {
+func (s *Service) NoteTask(ctx context.Context, id, text, by string) (contract.Task, error) {
 	row, err := s.openTask(ctx, id)
 	if err != nil {
-		return Task{}, err
+		return contract.Task{}, err
 	}
 	if text = strings.TrimSpace(text); text == "" || len(text) > 2000 || len(row.Notes.V) >= 100 {
-		return Task{}, problem.Reject("the note was not kept", "it is empty or longer than 2000 characters, or the task has 100 notes", "shorten it")
+		return contract.Task{}, problem.Reject("the note was not kept", "it is empty or longer than 2000 characters, or the task has 100 notes", "shorten it")
 	}
 	if err := s.store.AddNote(ctx, row.StepID, store.Note{At: s.now(), By: by, Text: text}); err != nil {
-		return Task{}, err
+		return contract.Task{}, err
 	}
 	return s.Task(ctx, id)
 }
@@ -239,54 +195,54 @@ func (s *Service) NoteTask(ctx context.Context, id, text, by string) (Task, erro
 // AnswerTask takes what a person gives back, or that it is done, and lets the
 // replacement go on. Where the slot must serve something, it is read first; a request
 // is compared with its plan while the person still stands before the device.
-func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (Replacement, error) {
+func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (contract.Replacement, error) {
 	row, err := s.openTask(ctx, id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	cannot := "the task " + id + " is not done"
 	text = strings.TrimSpace(text)
 	switch {
 	case row.TakenBy != "" && row.TakenBy != by:
-		return Replacement{}, problem.New(problem.Conflict, cannot, row.TakenBy+" has taken it", "ask "+row.TakenBy+", or take it over", next.TakeTask.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, row.TakenBy+" has taken it", "ask "+row.TakenBy+", or take it over", next.TakeTask.On(id))
 	case row.Ask != "" && text == "":
-		return Replacement{}, problem.Reject(cannot, "the result is missing", "give "+row.Ask)
+		return contract.Replacement{}, problem.Reject(cannot, "the result is missing", "give "+row.Ask)
 	case len(text) > mostAnswer, !utf8.ValidString(text):
-		return Replacement{}, problem.Reject(cannot, "the result is not a text of up to 64 kB", "give "+row.Ask)
+		return contract.Replacement{}, problem.Reject(cannot, "the result is not a text of up to 64 kB", "give "+row.Ask)
 	}
 	if row.Key {
 		if text, err = s.checkKey(ctx, row, text, cannot); err != nil {
-			return Replacement{}, err
+			return contract.Replacement{}, err
 		}
 	}
 	if row.Capture == string(procedure.Request) {
 		if err := s.checkRequest(ctx, row.ReplacementID, text, cannot); err != nil {
-			return Replacement{}, err
+			return contract.Replacement{}, err
 		}
 	}
 	if len(row.Domains.V) > 0 {
 		if err := s.endProof(ctx, row, by); err != nil {
-			return Replacement{}, err
+			return contract.Replacement{}, err
 		}
 		return s.Replacement(ctx, replacement.Name(row.ReplacementID))
 	}
 	if row.After {
 		if err := s.endAfter(ctx, row, by); err != nil {
-			return Replacement{}, err
+			return contract.Replacement{}, err
 		}
 		return s.Replacement(ctx, replacement.Name(row.ReplacementID))
 	}
 	if row.Seen != procedure.NotSeen {
 		said, err := s.unseen(ctx, row)
 		if err != nil {
-			return Replacement{}, err
+			return contract.Replacement{}, err
 		}
 		if said != "" {
-			return Replacement{}, problem.New(problem.Conflict, cannot, "the slot is read to see whether it is done, and "+said, "finish it on the device, or wait for the restart: the task then ends by itself")
+			return contract.Replacement{}, problem.New(problem.Conflict, cannot, "the slot is read to see whether it is done, and "+said, "finish it on the device, or wait for the restart: the task then ends by itself")
 		}
 	}
 	if err := s.endTask(ctx, row, text, by); err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	return s.Replacement(ctx, replacement.Name(row.ReplacementID))
 }

@@ -6,19 +6,13 @@ import (
 	"fmt"
 	"strings"
 
+	"freshseal/contract"
 	"freshseal/core/next"
 	"freshseal/core/procedure"
 	"freshseal/core/replacement"
 	"freshseal/service/problem"
-	"freshseal/service/watch"
 	"freshseal/store"
 )
-
-// Known is what a person knows of a step whose end nobody saw.
-type Known struct {
-	Step   string            `json:"step,omitempty" enum:"done,not-done,repeat" description:"of the step whose end nobody saw: it was done; it was not, and is done now; or it is done again whatever became of it"`
-	Values map[string]string `json:"values,omitempty" description:"what the step would have captured, where it was done"`
-}
 
 // What a person says of such a step.
 const (
@@ -29,33 +23,33 @@ const (
 
 // Resume lets a held replacement go on. Where nobody knows whether a step
 // was done and it may not be repeated by itself, the person must say: done, not-done or repeat.
-func (s *Service) Resume(ctx context.Context, id string, known Known, by string) (Replacement, error) {
+func (s *Service) Resume(ctx context.Context, id string, known contract.KnownOutcome, by string) (contract.Replacement, error) {
 	n, err := idNumber(id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	row, err := s.store.Replacement(ctx, n)
 	if err != nil {
-		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+		return contract.Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
 	steps, err := s.store.Steps(ctx, n)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	open := unsettled(steps, row.Resumed)
 	if len(open) == 0 && known.Step != "" && row.State == replacement.Held {
-		return Replacement{}, problem.New(problem.Conflict, id+" does not go on", "the outcome of every step is known", "resume it without an outcome", next.Resume.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, id+" does not go on", "the outcome of every step is known", "resume it without an outcome", next.Resume.On(id))
 	}
 	for _, step := range open {
 		if err := s.say(ctx, n, step, known, by); err != nil {
-			return Replacement{}, err
+			return contract.Replacement{}, err
 		}
 	}
 	return s.Ask(ctx, id, replacement.AskedResume, by)
 }
 
 // say writes into the journal what a person knows of a step's outcome.
-func (s *Service) say(ctx context.Context, id int64, step store.Step, known Known, by string) error {
+func (s *Service) say(ctx context.Context, id int64, step store.Step, known contract.KnownOutcome, by string) error {
 	row, err := s.store.Replacement(ctx, id)
 	if err != nil || row.State != replacement.Held {
 		return err // the stage machine answers
@@ -117,26 +111,26 @@ func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step
 }
 
 // Ask lets a person cancel, revert or resume a replacement.
-func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind, by string) (Replacement, error) {
+func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind, by string) (contract.Replacement, error) {
 	n, err := idNumber(id)
 	if err != nil {
-		return Replacement{}, err
+		return contract.Replacement{}, err
 	}
 	why := by + " asked for it"
 	if what == replacement.AskedRevert {
 		if err := s.revertible(ctx, n); err != nil {
-			return Replacement{}, err
+			return contract.Replacement{}, err
 		}
 	}
 	action, err := s.advance(ctx, n, replacement.Event{Kind: what, Why: why})
 	var impossible replacement.Impossible
 	switch {
 	case errors.As(err, &impossible):
-		return Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
 	case errors.Is(err, store.ErrTaken):
-		return Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), "another replacement of its slot, or one that touches its device, is in progress", "wait for its end, or cancel it", next.ListReplacements.On(""))
+		return contract.Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), "another replacement of its slot, or one that touches its device, is in progress", "wait for its end, or cancel it", next.ListReplacements.On(""))
 	case err != nil:
-		return Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+		return contract.Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
 	s.log.Info("asked", "what", what, "replacement", id, "by", by)
 	s.Drive(n, action)
@@ -150,12 +144,12 @@ var wish = map[replacement.EventKind]string{
 // Watch hands every event of a replacement after a known one to take, as they come,
 // until it stands still (its state is not running), take fails or the context ends.
 // While nothing happens beat is called, which finds out whether anybody listens.
-func (s *Service) Watch(ctx context.Context, id string, after int64, take func(watch.Event) error, beat func() error) error {
+func (s *Service) Watch(ctx context.Context, id string, after int64, take func(contract.Event) error, beat func() error) error {
 	n, err := idNumber(id)
 	if err != nil {
 		return err
 	}
-	timed := func(e watch.Event) error {
+	timed := func(e contract.Event) error {
 		if e.Kind == "step" && e.State == "running" {
 			if r, err := s.store.Replacement(ctx, n); err == nil { // what it usually takes is not worth failing for
 				e.Usual, _ = s.usual(ctx, r.Device, e.Text)

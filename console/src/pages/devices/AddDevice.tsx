@@ -95,7 +95,7 @@ function slotOf(d: Values) {
   }
 }
 const eaps = ['peap', 'ttls', 'eap-tls']
-const none: Schemas['About'][] = []
+const none: Schemas['Protocol'][] = []
 
 const start: Values = {
   name: '',

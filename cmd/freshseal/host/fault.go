@@ -1,17 +1,18 @@
-package cli
+package host
 
 import (
 	"path/filepath"
 	"slices"
 	"strconv"
 
+	"freshseal/cli"
 	"freshseal/standin"
 
 	"github.com/spf13/cobra"
 )
 
 // faults switches the faults of the demo's boxes.
-func (a *app) faults() *cobra.Command {
+func (a app) faults() *cobra.Command {
 	var dir string
 	var after int
 	boxes := func() string { return filepath.Join(dir, "boxes") }
@@ -26,20 +27,20 @@ func (a *app) faults() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			set, err := standin.SetFaults(boxes())
 			if err != nil {
-				return failed("the faults cannot be read", err.Error(), "start the demo first, or name its folder with --dir")
+				return cli.Failed("the faults cannot be read", err.Error(), "start the demo first, or name its folder with --dir")
 			}
-			rows, t := []row{}, table{head: []string{"device", "fault", "after", "about"}}
+			rows, t := []row{}, cli.TableOf("device", "fault", "after", "about")
 			if len(args) == 1 {
 				known, err := standin.FaultsOfDevice(args[0])
 				if err != nil {
-					return failed("no faults are known", err.Error(), "name a device of the demo: freshseal device list")
+					return cli.Failed("no faults are known", err.Error(), "name a device of the demo: freshseal device list")
 				}
-				t = table{head: []string{"fault", "set", "about"}}
+				t = cli.TableOf("fault", "set", "about")
 				for _, f := range known {
 					rows = append(rows, row{Fault: f.Name, About: f.About})
-					t.add(f.Name, map[bool]string{true: "yes"}[set[args[0]].Fault == f.Name], f.About)
+					t.Add(f.Name, map[bool]string{true: "yes"}[set[args[0]].Fault == f.Name], f.About)
 				}
-				return a.print(rows, t)
+				return a.Print(rows, t)
 			}
 			names := []string{}
 			for name := range set {
@@ -55,9 +56,9 @@ func (a *app) faults() *cobra.Command {
 					}
 				}
 				rows = append(rows, row{name, set[name].Fault, set[name].After, about})
-				t.add(name, set[name].Fault, strconv.Itoa(set[name].After), about)
+				t.Add(name, set[name].Fault, strconv.Itoa(set[name].After), about)
 			}
-			return a.print(rows, t)
+			return a.Print(rows, t)
 		},
 	}
 	set := &cobra.Command{
@@ -65,9 +66,9 @@ func (a *app) faults() *cobra.Command {
 		Example: "  freshseal demo fault set watch.mainquay.tidewrack.example refuses",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := standin.SetFault(boxes(), args[0], standin.FaultSet{Fault: args[1], After: after}); err != nil {
-				return failed("the fault was not set", err.Error(), "freshseal demo fault list "+args[0])
+				return cli.Failed("the fault was not set", err.Error(), "freshseal demo fault list "+args[0])
 			}
-			put(a.out, "%s: %s\n", args[0], args[1])
+			cli.Put(a.Out, "%s: %s\n", args[0], args[1])
 			return nil
 		},
 	}
@@ -76,13 +77,13 @@ func (a *app) faults() *cobra.Command {
 		Use: "clear DEVICE", Short: "Have a box do everything right again", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := standin.SetFault(boxes(), args[0], standin.FaultSet{}); err != nil {
-				return failed("the fault was not cleared", err.Error(), "freshseal demo fault list")
+				return cli.Failed("the fault was not cleared", err.Error(), "freshseal demo fault list")
 			}
-			put(a.out, "%s: no fault\n", args[0])
+			cli.Put(a.Out, "%s: no fault\n", args[0])
 			return nil
 		},
 	}
-	c := noun("fault", "Faults of the demo's boxes", list, set, clear)
+	c := cli.Noun("fault", "Faults of the demo's boxes", list, set, clear)
 	c.PersistentFlags().StringVar(&dir, "dir", ".demo", "the demo's data folder")
 	return c
 }

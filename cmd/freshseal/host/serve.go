@@ -1,4 +1,4 @@
-package cli
+package host
 
 import (
 	"context"
@@ -13,11 +13,12 @@ import (
 	"syscall"
 	"time"
 
+	"freshseal/cli"
+	"freshseal/contract"
 	"freshseal/service/desk"
 	"freshseal/service/fleet"
 	"freshseal/service/paging"
 	"freshseal/service/problem"
-	"freshseal/service/reach"
 	"freshseal/service/watch"
 	"freshseal/service/work"
 	"freshseal/wire"
@@ -25,6 +26,7 @@ import (
 	"freshseal/api"
 	"freshseal/core/cert"
 	"freshseal/core/procedure"
+	"freshseal/core/protocol"
 	"freshseal/core/request"
 	"freshseal/notify"
 	"freshseal/service"
@@ -33,7 +35,7 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func (a *app) serve() *cobra.Command {
+func (a app) serve() *cobra.Command {
 	var dir, listen, procedures string
 	var every time.Duration
 	var dns, fetch bool
@@ -52,13 +54,13 @@ func (a *app) serve() *cobra.Command {
 			}
 			dialer := net.Dialer{Control: guard.Control}
 			published := wire.Published{Guard: wire.Guard{Never: guard.Never, Inside: true, Except: except}}
-			s, err := a.open(c.Context(), service.Options{Dir: dir, Now: a.now, Dial: dialer.DialContext, Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
+			s, err := a.open(c.Context(), service.Options{Dir: dir, Now: a.Now, Dial: dialer.DialContext, Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
 				Fetch: fetcher(fetch, published), Published: published})
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			put(a.err, "first sign-in: see %s\n", filepath.Join(dir, "first-sign-in.txt"))
+			cli.Put(a.Err, "first sign-in: see %s\n", filepath.Join(dir, "first-sign-in.txt"))
 			return a.run(c.Context(), s, listen, nil)
 		},
 	}
@@ -90,7 +92,7 @@ func networks(flag string, words []string) ([]netip.Prefix, error) {
 			p, err = netip.PrefixFrom(a, a.BitLen()), nil
 		}
 		if err != nil {
-			return nil, misuse(flag+" "+word+" is not a network", "", "write it as 10.20.0.0/16, or as a single address")
+			return nil, cli.Misuse(flag+" "+word+" is not a network", "", "write it as 10.20.0.0/16, or as a single address")
 		}
 		out = append(out, p.Masked())
 	}
@@ -105,31 +107,31 @@ func resolver(ask bool) work.Resolver {
 	return net.DefaultResolver
 }
 
-func (a *app) logger() *slog.Logger { return slog.New(slog.NewTextHandler(a.err, nil)) }
+func (a app) logger() *slog.Logger { return slog.New(slog.NewTextHandler(a.Err, nil)) }
 
-func (a *app) open(ctx context.Context, o service.Options) (*service.Service, error) {
+func (a app) open(ctx context.Context, o service.Options) (*service.Service, error) {
 	s, err := service.Open(ctx, o)
 	var known *problem.Error
 	switch {
 	case errors.As(err, &known):
 		return nil, words(err)
 	case errors.Is(err, work.ErrOtherKey):
-		return nil, failed("the service does not start", err.Error(), "put back the strongbox key that belongs to the database")
+		return nil, cli.Failed("the service does not start", err.Error(), "put back the strongbox key that belongs to the database")
 	case err != nil:
-		return nil, failed("the service does not start", err.Error(), "see that the folder "+o.Dir+" is yours and whole")
+		return nil, cli.Failed("the service does not start", err.Error(), "see that the folder "+o.Dir+" is yours and whole")
 	}
 	return s, nil
 }
 
 // run serves until the context ends, then lets answers under way finish.
 // ready is called with the address once it can be used.
-func (a *app) run(ctx context.Context, s *service.Service, listen string, ready func(url string) error) error {
+func (a app) run(ctx context.Context, s *service.Service, listen string, ready func(url string) error) error {
 	l, err := net.Listen("tcp", listen)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		return failed("the service cannot listen on "+listen, "another program does", "end that one, or choose another port with --listen")
+		return cli.Failed("the service cannot listen on "+listen, "another program does", "end that one, or choose another port with --listen")
 	case err != nil:
-		return failed("the service cannot listen on "+listen, err.Error(), "choose another address with --listen")
+		return cli.Failed("the service cannot listen on "+listen, err.Error(), "choose another address with --listen")
 	}
 	server, err := api.New(s, a.logger())
 	if err != nil {
@@ -147,7 +149,7 @@ func (a *app) run(ctx context.Context, s *service.Service, listen string, ready 
 			return err
 		}
 	}
-	putln(a.out, "ready: "+url)
+	cli.Putln(a.Out, "ready: "+url)
 	select {
 	case err := <-done:
 		return err
@@ -161,29 +163,29 @@ func (a *app) run(ctx context.Context, s *service.Service, listen string, ready 
 	return <-done
 }
 
-func (a *app) demo() *cobra.Command {
+func (a app) demo() *cobra.Command {
 	var dir, listen string
 	var seed uint64
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the service with a made-up fleet on loopback", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			boxes, err := standin.StartFleet(filepath.Join(dir, "boxes"), standin.Seed(seed), a.now())
+			boxes, err := standin.StartFleet(filepath.Join(dir, "boxes"), standin.Seed(seed), a.Now())
 			if err != nil {
-				return failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
+				return cli.Failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
 			}
 			defer boxes.Close()
 			s, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries", Name: "freshseal.mainquay.tidewrack.example",
-				Now: a.now, Dial: boxes.Dial, Log: a.logger(), ReadEvery: time.Minute, Resolver: boxes, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
+				Now: a.Now, Dial: boxes.Dial, Log: a.logger(), ReadEvery: time.Minute, Resolver: boxes, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
 			if err != nil {
 				return err
 			}
 			defer s.Close()
 			if err := fillFleet(c.Context(), s, boxes); err != nil {
-				return failed("the demo's fleet cannot be added", err.Error(), "choose an empty folder with --dir")
+				return cli.Failed("the demo's fleet cannot be added", err.Error(), "choose an empty folder with --dir")
 			}
 			sinks, err := standin.StartSinks("127.0.0.1", filepath.Join(dir, mailbox), notify.Signature)
 			if err != nil {
-				return failed("the demo's mailbox does not start", err.Error(), "choose an empty folder with --dir")
+				return cli.Failed("the demo's mailbox does not start", err.Error(), "choose an empty folder with --dir")
 			}
 			defer sinks.Close()
 			if err := tellAll(c.Context(), s, sinks); err != nil {
@@ -209,7 +211,7 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 		return err
 	}
 	for _, w := range boxes.Ways {
-		n := reach.NewSite{Name: w.Site, Way: "jump", Address: w.Address, Port: w.SSHPort, User: w.User, Pin: w.HostKey, Behind: w.Behind, Secrets: reach.Secrets{Password: w.Password}}
+		n := contract.NewSite{Name: w.Site, Way: "jump", Address: w.Address, Port: w.SSHPort, User: w.User, Pin: w.HostKey, Behind: w.Behind, Secrets: contract.Secrets{Password: w.Password}}
 		if w.Socks {
 			n.Way = "socks"
 		}
@@ -219,30 +221,30 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 		}
 	}
 	for _, m := range boxes.Members {
-		n := fleet.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, Slots: []fleet.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
+		n := contract.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, Slots: []contract.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
 		if m.Also != "" {
-			n.Slots = append(n.Slots, fleet.DeviceSlot{Name: m.Also, Port: m.MorePort, ServerName: m.Name})
+			n.Slots = append(n.Slots, contract.DeviceSlot{Name: m.Also, Port: m.MorePort, ServerName: m.Name})
 		}
 		if m.EAPPort != 0 {
-			n.Slots = append(n.Slots, fleet.DeviceSlot{Name: "eap", Port: m.EAPPort, Protocol: string(wire.PEAP), ServerName: m.Name, Secret: m.Shared})
+			n.Slots = append(n.Slots, contract.DeviceSlot{Name: "eap", Port: m.EAPPort, Protocol: string(protocol.PEAP), ServerName: m.Name, Secret: m.Shared})
 		}
 		if m.User != "" {
 			link := procedure.SSH
-			if m.SSHPort == reach.UsualPort(procedure.NETCONF) {
+			if m.SSHPort == procedure.UsualPort(procedure.NETCONF) {
 				link = procedure.NETCONF
 			}
-			n.Access = []reach.AccessChange{{Link: link, Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: reach.Secrets{Password: m.Password}}}
+			n.Access = []contract.AccessChange{{Link: link, Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: contract.Secrets{Password: m.Password}}}
 		}
 		if m.Web != nil {
-			n.Access = append(n.Access, reach.AccessChange{Link: procedure.HTTPS, User: &m.Web.User, Pin: &m.Web.Pin, Secrets: reach.Secrets{Password: m.Web.Password}})
+			n.Access = append(n.Access, contract.AccessChange{Link: procedure.HTTPS, User: &m.Web.User, Pin: &m.Web.Pin, Secrets: contract.Secrets{Password: m.Web.Password}})
 		}
 		if m.Link != "" {
 			n.Access[0].Address = &m.Link
 		}
 		for name, address := range m.Nodes {
-			n.Nodes = append(n.Nodes, fleet.Node{Name: name, Address: address})
+			n.Nodes = append(n.Nodes, contract.Node{Name: name, Address: address})
 		}
-		slices.SortFunc(n.Nodes, func(a, b fleet.Node) int { return strings.Compare(a.Name, b.Name) })
+		slices.SortFunc(n.Nodes, func(a, b contract.Node) int { return strings.Compare(a.Name, b.Name) })
 		n.Cluster = m.Cluster
 		n.Family, n.Settings, n.Owner, n.Tags = m.Family, m.Settings, m.Owner, m.Tags
 		_, err := s.Fleet.AddDevice(ctx, n)
@@ -269,18 +271,18 @@ func unlessThere(err error) error {
 
 // stray lets one device be replaced, and somebody undo it behind our back.
 func stray(ctx context.Context, s *service.Service, boxes *standin.Fleet) error {
-	r, err := s.Work.Begin(ctx, work.Order{Device: boxes.Meddled, Slot: "web", Signer: desk.BenchSigner}, "admin")
+	r, err := s.Work.Begin(ctx, contract.Order{Device: boxes.Meddled, Slot: "web", Signer: contract.BenchSigner}, "admin")
 	if err != nil {
 		return unlessThere(err)
 	}
-	if err := s.Work.Watch(ctx, r.ID, 0, func(watch.Event) error { return nil }, func() error { return nil }); err != nil {
+	if err := s.Work.Watch(ctx, r.ID, 0, func(contract.Event) error { return nil }, func() error { return nil }); err != nil {
 		return err
 	}
 	return boxes.Meddle(time.Now())
 }
 
 // introduce writes a client's file for the demo and tells how to sign in.
-func (a *app) introduce(ctx context.Context, s *service.Service, dir, url string) error {
+func (a app) introduce(ctx context.Context, s *service.Service, dir, url string) error {
 	own, err := s.Work.OwnCertificate(nil)
 	if err != nil {
 		return err
@@ -290,13 +292,13 @@ func (a *app) introduce(ctx context.Context, s *service.Service, dir, url string
 		return err
 	}
 	file := filepath.Join(dir, "client.yaml")
-	if err := writeClientFile(file, clientFile{URL: url, Certificate: cert.Fingerprint(own.Certificate[0]), Token: token.Secret}); err != nil {
+	if err := cli.WriteClientFile(file, cli.ClientFile{URL: url, Certificate: cert.Fingerprint(own.Certificate[0]), Token: token.Secret}); err != nil {
 		return err
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "data", "first-sign-in.txt"))
 	if err == nil {
-		put(a.out, "console: %s\n%s", url, text)
+		cli.Put(a.Out, "console: %s\n%s", url, text)
 	}
-	put(a.out, "client:  export FRESHSEAL_CONFIG=%s\n", file)
+	cli.Put(a.Out, "client:  export FRESHSEAL_CONFIG=%s\n", file)
 	return nil
 }

@@ -1,4 +1,4 @@
-package cli
+package host
 
 import (
 	"context"
@@ -8,12 +8,13 @@ import (
 	"strconv"
 	"strings"
 
+	"freshseal/cli"
+	"freshseal/contract"
 	"freshseal/core/due"
 	"freshseal/core/notice"
 	"freshseal/notify"
 	"freshseal/service"
 	"freshseal/service/problem"
-	"freshseal/service/tell"
 	"freshseal/standin"
 
 	"github.com/spf13/cobra"
@@ -23,7 +24,7 @@ import (
 const mailbox = "boxes/mailbox"
 
 // mailbox shows what the demo told people.
-func (a *app) mailbox() *cobra.Command {
+func (a app) mailbox() *cobra.Command {
 	var dir, sink string
 	var last int
 	c := &cobra.Command{
@@ -31,7 +32,7 @@ func (a *app) mailbox() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			all, err := standin.Mailbox(filepath.Join(dir, mailbox))
 			if err != nil {
-				return failed("there is no mailbox", err.Error(), "start the demo first, or name its folder with --dir")
+				return cli.Failed("there is no mailbox", err.Error(), "start the demo first, or name its folder with --dir")
 			}
 			var shown []standin.Got
 			for _, g := range all {
@@ -40,17 +41,17 @@ func (a *app) mailbox() *cobra.Command {
 				}
 			}
 			if left := len(shown) - last; left > 0 {
-				put(a.out, "%d earlier ones are not shown\n\n", left)
+				cli.Put(a.Out, "%d earlier ones are not shown\n\n", left)
 				shown = shown[left:]
 			}
 			for _, g := range shown {
-				put(a.out, "--- %s ---\n", g.Sink)
+				cli.Put(a.Out, "--- %s ---\n", g.Sink)
 				for line := range strings.Lines(g.Readable()) {
-					put(a.out, "%s\n", strings.TrimRight(line, "\r\n"))
+					cli.Put(a.Out, "%s\n", strings.TrimRight(line, "\r\n"))
 				}
-				putln(a.out)
+				cli.Putln(a.Out)
 			}
-			put(a.out, "%s\n", count(len(all), "message"))
+			cli.Put(a.Out, "%s\n", cli.Count(len(all), "message"))
 			return nil
 		},
 	}
@@ -67,14 +68,14 @@ func tellAll(ctx context.Context, s *service.Service, sinks *standin.Sinks) erro
 		n, _ := strconv.Atoi(port)
 		return host, n
 	}
-	mail, hook, syslog := tell.NewChannel{Secret: sinks.Password}, tell.NewChannel{Secret: sinks.Key}, tell.NewChannel{}
+	mail, hook, syslog := contract.NewChannel{Secret: sinks.Password}, contract.NewChannel{Secret: sinks.Key}, contract.NewChannel{}
 	mail.Kind, mail.From, mail.To, mail.User, mail.Pin = notify.Mail, "seal@mainquay.tidewrack.example", []string{"noc@mainquay.tidewrack.example"}, sinks.User, sinks.Certificate
 	mail.Owners = map[string]string{"terminal": "terminal@tidewrack.example", "ship's office": "ships@tidewrack.example"}
 	mail.Address, mail.Port = at(sinks.Mail)
 	hook.Kind, hook.URL, hook.Pin = notify.Webhook, "https://"+sinks.Hook+"/certificates", sinks.Certificate
 	syslog.Kind, syslog.Security, syslog.Pin = notify.Syslog, notify.TLS, sinks.Certificate
 	syslog.Address, syslog.Port = at(sinks.Syslog)
-	for name, n := range map[string]tell.NewChannel{"mail": mail, "hook": hook, "log": syslog} {
+	for name, n := range map[string]contract.NewChannel{"mail": mail, "hook": hook, "log": syslog} {
 		if _, err := s.Tell.SetChannel(ctx, name, n, problem.Any); err != nil {
 			return err
 		}

@@ -1,4 +1,4 @@
-package cli
+package host
 
 import (
 	"context"
@@ -9,10 +9,11 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/cli"
+	"freshseal/contract"
 	"freshseal/core/pile"
 	"freshseal/core/request"
 	"freshseal/service"
-	"freshseal/service/desk"
 	"freshseal/service/problem"
 	"freshseal/standin"
 
@@ -21,7 +22,7 @@ import (
 
 // harbour makes the public signer of the demo known to the service.
 func harbour(ctx context.Context, s *service.Service) error {
-	t := desk.SignerTerms{About: "Harbour Authority, certificate desk: publicly trusted", Contact: "desk@harbour.example", TurnaroundDays: 2, MaxDays: 200,
+	t := contract.SignerTerms{About: "Harbour Authority, certificate desk: publicly trusted", Contact: "desk@harbour.example", TurnaroundDays: 2, MaxDays: 200,
 		Notes: "Portal: portal.harbour.example, profile Server. A certificate on trial lasts a month and comes from the Harbour Trial Authority."}
 	t.Terms = request.Terms{Public: true, Wildcards: true, Domains: []string{"tidewrack.example"}, Fields: []string{"organization"}, Profile: "Server"}
 	t.Proof = request.Proof{How: "dns", Who: "keeper of the zone", Days: 90}
@@ -31,7 +32,7 @@ func harbour(ctx context.Context, s *service.Service) error {
 }
 
 // harbourSigns is the other side of the demo's public signer.
-func (a *app) harbourSigns() *cobra.Command {
+func (a app) harbourSigns() *cobra.Command {
 	var dir, out string
 	var trial, worst bool
 	c := &cobra.Command{
@@ -40,42 +41,42 @@ func (a *app) harbourSigns() *cobra.Command {
 			"intermediate. --trial issues certificates on trial, which last a month; --worst sends everything in the worst order and form.",
 		Example: "  freshseal parcel pack --signer harbour-ca --out out.zip\n  freshseal demo sign out.zip --out back\n  freshseal intake back/*",
 		RunE: func(_ *cobra.Command, args []string) error {
-			h, err := standin.OpenHarbour(filepath.Join(dir, "boxes"), nil, a.now())
+			h, err := standin.OpenHarbour(filepath.Join(dir, "boxes"), nil, a.Now())
 			if err != nil || h == nil {
-				return failed("nothing is signed", "the demo's Harbour Authority is not there", "start the demo first, or name its folder with --dir")
+				return cli.Failed("nothing is signed", "the demo's Harbour Authority is not there", "start the demo first, or name its folder with --dir")
 			}
 			var files []pile.File
 			for _, name := range args {
 				content, err := os.ReadFile(name)
 				if err != nil {
-					return failed("nothing is signed", err.Error(), "name a parcel or a request that is there")
+					return cli.Failed("nothing is signed", err.Error(), "name a parcel or a request that is there")
 				}
 				files = append(files, pile.File{Name: filepath.Base(name), Content: content})
 			}
 			accounts, err := pile.Sort(files, pile.Options{})
 			if err != nil {
-				return failed("nothing is signed", err.Error(), "name a parcel or a request")
+				return cli.Failed("nothing is signed", err.Error(), "name a parcel or a request")
 			}
 			requests := requestsOf(accounts)
 			if len(requests) == 0 {
-				return failed("nothing is signed", "there is no request in it", "name a parcel or a request")
+				return cli.Failed("nothing is signed", "there is no request in it", "name a parcel or a request")
 			}
-			answer, err := h.Answer(requests, trial, worst, a.now())
+			answer, err := h.Answer(requests, trial, worst, a.Now())
 			if err != nil {
-				return failed("nothing is signed", err.Error(), "")
+				return cli.Failed("nothing is signed", err.Error(), "")
 			}
 			if err := os.MkdirAll(out, 0o755); err != nil {
-				return failed("the answer is not written", err.Error(), "choose another folder with --out")
+				return cli.Failed("the answer is not written", err.Error(), "choose another folder with --out")
 			}
-			t := table{head: []string{"file", "bytes"}}
+			t := cli.TableOf("file", "bytes")
 			for name, content := range answer {
 				if err := os.WriteFile(filepath.Join(out, name), content, 0o644); err != nil {
-					return failed("the answer is not written", err.Error(), "choose another folder with --out")
+					return cli.Failed("the answer is not written", err.Error(), "choose another folder with --out")
 				}
-				t.add(filepath.Join(out, name), len(content))
+				t.Add(filepath.Join(out, name), len(content))
 			}
-			slices.SortFunc(t.rows, func(x, y []any) int { return strings.Compare(x[0].(string), y[0].(string)) })
-			return a.print(map[string]int{"requests": len(requests), "files": len(answer)}, t)
+			slices.SortFunc(t.Rows(), func(x, y []any) int { return strings.Compare(x[0].(string), y[0].(string)) })
+			return a.Print(map[string]int{"requests": len(requests), "files": len(answer)}, t)
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", ".demo", "the folder of the demo")

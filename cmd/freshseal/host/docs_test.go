@@ -1,6 +1,7 @@
-package cli
+package host
 
 import (
+	"freshseal/cli"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -15,12 +16,12 @@ var (
 
 // Every command that a document shows exists, with every flag that it shows.
 func TestTheDocumentsShowCommandsThatExist(t *testing.T) {
-	files, err := filepath.Glob("../docs/*.md")
+	files, err := filepath.Glob("../../../docs/*.md")
 	if err != nil {
 		t.Fatal(err)
 	}
 	seen := 0
-	for _, file := range append(files, "../README.md") {
+	for _, file := range append(files, "../../../README.md") {
 		text, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatal(err)
@@ -40,7 +41,7 @@ func TestTheDocumentsShowCommandsThatExist(t *testing.T) {
 			if rest := strings.Split(words[len(words)-1], "|"); len(rest) > 1 && !strings.ContainsAny(words[len(words)-1], "-[") { // such as list|show
 				words[len(words)-1] = rest[0]
 			}
-			c, args, err := (&app{}).root().Find(words)
+			c, args, err := cli.Root(Commands).Find(words)
 			if err != nil || !c.Runnable() && !strings.HasPrefix(line, "help") {
 				t.Errorf("%s shows %q: %v", filepath.Base(file), line, err)
 				continue

@@ -1,0 +1,33 @@
+package contract
+
+import (
+	"freshseal/core/cert"
+	"time"
+)
+
+// SignIn is the body of a sign-in.
+type SignIn struct {
+	User     string `json:"user" required:"true"`
+	Password string `json:"password" required:"true"`
+	Client   bool   `json:"client,omitempty" description:"true gives a token in the answer; else a session cookie is set"`
+}
+
+// Session says who is signed in.
+type Session struct {
+	User   string    `json:"user" required:"true"`
+	Role   Role      `json:"role" required:"true" enum:"viewer,operator,admin"`
+	EndsAt time.Time `json:"ends_at" required:"true"`
+	Token  string    `json:"token,omitempty" description:"given once, to a client"`
+}
+
+// Status is a summary of the fleet, with the signed-in user.
+type Status struct {
+	Version string `json:"version" required:"true"`
+	User    string `json:"user" required:"true"`
+	Overview
+}
+
+// Succession lets clients follow that pinned an older certificate.
+type Succession struct {
+	Items []cert.Endorsement `json:"items"`
+}
