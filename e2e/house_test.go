@@ -127,6 +127,40 @@ func TestNoCommandsBelowTheClient(t *testing.T) {
 	}
 }
 
+// A part of the store that does everything is no part.
+func TestNoPartOfTheStoreIsTooWide(t *testing.T) {
+	files, err := filepath.Glob("../store/*.go")
+	methods := map[string]int{}
+	for _, path := range files {
+		if strings.HasSuffix(path, "_test.go") {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range file.Decls {
+			if f, ok := d.(*ast.FuncDecl); ok && f.Recv != nil {
+				of := f.Recv.List[0].Type
+				if pointer, ok := of.(*ast.StarExpr); ok {
+					of = pointer.X
+				}
+				if name, ok := of.(*ast.Ident); ok {
+					methods[name.Name]++
+				}
+			}
+		}
+	}
+	for name, n := range methods {
+		if n > 40 {
+			t.Errorf("%s has %d methods; cut it by its nouns", name, n)
+		}
+	}
+	if err != nil || len(methods) < 25 {
+		t.Fatal(methods, err)
+	}
+}
+
 // Core knows nothing of the API: what its types mean there is said in contract.
 func TestCoreDescribesNothing(t *testing.T) {
 	err := filepath.WalkDir("../core", func(path string, entry fs.DirEntry, err error) error {

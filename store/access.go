@@ -37,7 +37,7 @@ func putAccess(ctx context.Context, tx *sqlx.Tx, deviceID int64, all []Access) e
 // device itself, and where another is reached at one of these addresses. Boxes that were
 // delivered with the same certificate keep their pins, and so does a link to a place where
 // another slot than these is served.
-func (s *Store) MovePins(ctx context.Context, link, from, to string, deviceID int64, addresses []string, slots []int64) error {
+func (s Devices) MovePins(ctx context.Context, link, from, to string, deviceID int64, addresses []string, slots []int64) error {
 	if from == "" || to == "" || from == to || len(addresses) == 0 {
 		return nil
 	}
@@ -54,7 +54,7 @@ func (s *Store) MovePins(ctx context.Context, link, from, to string, deviceID in
 }
 
 // Access is how devices are reached, by device and link.
-func (s *Store) Access(ctx context.Context, deviceIDs ...int64) (map[int64][]Access, error) {
+func (s Devices) Access(ctx context.Context, deviceIDs ...int64) (map[int64][]Access, error) {
 	out := map[int64][]Access{}
 	if len(deviceIDs) == 0 {
 		return out, nil

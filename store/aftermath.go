@@ -24,7 +24,7 @@ func (a Aftermath) Revertible() bool { return a.Became != due.Stray || a.Serves 
 
 // Aftermath returns the last change of a slot's condition for the worse within a time after the seal of its newest replacement, or
 // ErrNotFound.
-func (s *Store) Aftermath(ctx context.Context, slotID int64, within time.Duration) (Aftermath, error) {
+func (s Replacements) Aftermath(ctx context.Context, slotID int64, within time.Duration) (Aftermath, error) {
 	query, args, err := sqlx.In(`SELECT replacement.id, replacement.changed_at AS sealed_at, outbox.at AS changed_at, outbox.state, target.old_sha256, coalesce(slot.chain ->> 0, '') AS serves
 		FROM slot JOIN device ON device.id = slot.device_id
 		JOIN replacement ON replacement.id = (SELECT max(replacement_id) FROM target WHERE slot_id = slot.id) AND replacement.state = 'sealed'

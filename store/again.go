@@ -25,7 +25,7 @@ type Obsolete struct {
 // AskAgain takes a replacement back to its request, with another plan. What was
 // asked for before is kept as obsolete; the key that was made for it, under
 // secret, is forgotten. All of it happens or nothing.
-func (s *Store) AskAgain(ctx context.Context, id int64, signer string, plan request.Plan, old Obsolete, secret string) (r Replacement, action replacement.Action, err error) {
+func (s Requests) AskAgain(ctx context.Context, id int64, signer string, plan request.Plan, old Obsolete, secret string) (r Replacement, action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
 			return err
@@ -49,7 +49,7 @@ func (s *Store) AskAgain(ctx context.Context, id int64, signer string, plan requ
 
 // TakeKey gives a replacement that waits for its signer another key, under secret, and the request with it; what it asked with is kept as obsolete. All of it
 // happens or nothing. It returns ErrNotFound where it does not wait any more.
-func (s *Store) TakeKey(ctx context.Context, id int64, old Obsolete, made request.Request, purpose string, sealed []byte) error {
+func (s Requests) TakeKey(ctx context.Context, id int64, old Obsolete, made request.Request, purpose string, sealed []byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var r Replacement
 		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
@@ -73,13 +73,13 @@ const obsoleteInsert = `INSERT INTO obsolete_request (replacement_id, parcel_id,
 	VALUES (:replacement_id, :parcel_id, :spki, :request, :reason, :by, :at)`
 
 // ObsoleteOf returns the obsolete requests of a replacement, oldest first.
-func (s *Store) ObsoleteOf(ctx context.Context, replacementID int64) ([]Obsolete, error) {
+func (s Requests) ObsoleteOf(ctx context.Context, replacementID int64) ([]Obsolete, error) {
 	var out []Obsolete
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM obsolete_request WHERE replacement_id = ? ORDER BY id`, replacementID)
 }
 
 // ObsoleteByKey finds the obsolete request with this public key.
-func (s *Store) ObsoleteByKey(ctx context.Context, spki string) (Obsolete, error) {
+func (s Requests) ObsoleteByKey(ctx context.Context, spki string) (Obsolete, error) {
 	var out Obsolete
 	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM obsolete_request WHERE spki = ? ORDER BY id DESC LIMIT 1`, spki))
 }

@@ -24,14 +24,14 @@ type Ahead struct {
 }
 
 // AheadOf are the next slots after one that serve a certificate, by their numbers.
-func (s *Store) AheadOf(ctx context.Context, id int64, most int) ([]Ahead, error) {
+func (s Reports) AheadOf(ctx context.Context, id int64, most int) ([]Ahead, error) {
 	var out []Ahead
 	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, device.site, device.family, slot.signer, slot.standing, slot.not_before, slot.not_after, slot.due_from
 		FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id > ? AND slot.chain <> '[]' ORDER BY slot.id LIMIT ?`, id, most)
 }
 
 // Uppers counts, for each certificate above a leaf, the slots whose path it is on.
-func (s *Store) Uppers() map[string]int {
+func (s Reports) Uppers() map[string]int {
 	out := map[string]int{}
 	for above, slots := range s.roster.Above() {
 		for _, sha256 := range fingerprints(above) {
@@ -50,7 +50,7 @@ type Took struct {
 }
 
 // TookSince are the newest sealed replacements since a moment.
-func (s *Store) TookSince(ctx context.Context, since Moment, most int) ([]Took, error) {
+func (s Reports) TookSince(ctx context.Context, since Moment, most int) ([]Took, error) {
 	var out []Took
 	return out, s.read.SelectContext(ctx, &out, `SELECT device.name AS device, device.family AS family, replacement.changed_at - replacement.begun_at AS whole,
 		coalesce((SELECT sum(step.ended_at - step.began_at) FROM step JOIN task ON task.step_id = step.id WHERE step.replacement_id = replacement.id AND step.ended_at > 0), 0) AS person
@@ -58,13 +58,13 @@ func (s *Store) TookSince(ctx context.Context, since Moment, most int) ([]Took, 
 }
 
 // Proofs are all domains that were validated.
-func (s *Store) Proofs(ctx context.Context) ([]Proven, error) {
+func (s Reports) Proofs(ctx context.Context) ([]Proven, error) {
 	var out []Proven
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM proven ORDER BY signer, domain`)
 }
 
-// SessionsThatEnd are those of programs and calendars that end by themselves.
-func (s *Store) SessionsThatEnd(ctx context.Context, now Moment) ([]Session, error) {
+// ThatEnd are those of programs and calendars that end by themselves.
+func (s Sessions) ThatEnd(ctx context.Context, now Moment) ([]Session, error) {
 	var out []Session
 	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE kind <> 'console' AND ends_at >= ? ORDER BY ends_at`, now)
 }
@@ -77,7 +77,7 @@ type EndsIn struct {
 }
 
 // EndsByMonth counts the slots whose certificates end before a moment, by month and condition.
-func (s *Store) EndsByMonth(ctx context.Context, now, until Moment) ([]EndsIn, error) {
+func (s Reports) EndsByMonth(ctx context.Context, now, until Moment) ([]EndsIn, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
@@ -105,7 +105,7 @@ type EndsAt struct {
 
 // EndsByWeek counts the slots whose certificates end within some weeks from a moment on, by site. What has ended
 // counts into week -1.
-func (s *Store) EndsByWeek(from Moment, weeks int) []EndsAt {
+func (s Reports) EndsByWeek(from Moment, weeks int) []EndsAt {
 	const week = 7 * 24 * 3600 * 1000
 	counts, start := map[EndsAt]int{}, from.UnixMilli()
 	s.roster.Each(func(site string, _ int, end int64) {

@@ -22,8 +22,8 @@ type SignerIssuer struct {
 	KnownAt   Moment `db:"known_at"`
 }
 
-// SignerIssuers returns the issuers of all signers, by signer.
-func (s *Store) SignerIssuers(ctx context.Context) (map[string][]SignerIssuer, error) {
+// Issuers returns the issuers of all signers, by signer.
+func (s Signers) Issuers(ctx context.Context) (map[string][]SignerIssuer, error) {
 	var rows []SignerIssuer
 	err := s.read.SelectContext(ctx, &rows, `SELECT * FROM signer_issuer ORDER BY signer, known_at, spki`)
 	out := map[string][]SignerIssuer{}
@@ -36,8 +36,8 @@ func (s *Store) SignerIssuers(ctx context.Context) (map[string][]SignerIssuer, e
 // MaxIssuers is the maximum number of issuers that are kept for one signer.
 const MaxIssuers = 50
 
-// PutSignerIssuer keeps an issuer of a signer, or confirms one that was learnt. It returns ErrTooMany beyond MaxIssuers.
-func (s *Store) PutSignerIssuer(ctx context.Context, i SignerIssuer) error {
+// PutIssuer keeps an issuer of a signer, or confirms one that was learnt. It returns ErrTooMany beyond MaxIssuers.
+func (s Signers) PutIssuer(ctx context.Context, i SignerIssuer) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var others int
 		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM signer_issuer WHERE signer = ? AND spki <> ?`, i.Signer, i.SPKI); err != nil {
@@ -59,8 +59,8 @@ func learnIssuer(ctx context.Context, tx *sqlx.Tx, i SignerIssuer) error {
 	return err
 }
 
-// RemoveSignerIssuer forgets an issuer of a signer.
-func (s *Store) RemoveSignerIssuer(ctx context.Context, signer, spki string) error {
+// RemoveIssuer forgets an issuer of a signer.
+func (s Signers) RemoveIssuer(ctx context.Context, signer, spki string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `DELETE FROM signer_issuer WHERE signer = ? AND spki = ?`, signer, spki))
 	})
@@ -75,8 +75,8 @@ type Learnt struct {
 	By        string
 }
 
-// SignerHabits returns the habits of all signers of which any are known, by signer.
-func (s *Store) SignerHabits(ctx context.Context) (map[string]answer.Habits, error) {
+// Habits returns the habits of all signers of which any are known, by signer.
+func (s Signers) Habits(ctx context.Context) (map[string]answer.Habits, error) {
 	var rows []struct {
 		Signer string              `db:"signer"`
 		Habits JSON[answer.Habits] `db:"habits"`
@@ -116,7 +116,7 @@ type UnusedAnswer struct {
 const maxUnused = 20
 
 // PutUnusedAnswer keeps a certificate that came for a replacement and is not used; offered makes it the one that can be accepted.
-func (s *Store) PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a UnusedAnswer, offered bool) error {
+func (s Signers) PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a UnusedAnswer, offered bool) error {
 	a.SHA256 = leaf.SHA256
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := putCertificates(ctx, tx, []*cert.Certificate{leaf}); err != nil {
@@ -146,7 +146,7 @@ func (s *Store) PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a U
 }
 
 // UnusedAnswers returns the certificates that came for a replacement and were not used, newest first.
-func (s *Store) UnusedAnswers(ctx context.Context, id int64) ([]UnusedAnswer, error) {
+func (s Signers) UnusedAnswers(ctx context.Context, id int64) ([]UnusedAnswer, error) {
 	var out []UnusedAnswer
 	return out, s.read.SelectContext(ctx, &out, `SELECT unused_answer.*, certificate.der FROM unused_answer JOIN certificate USING (sha256) WHERE replacement_id = ? ORDER BY came_at DESC, sha256`, id)
 }

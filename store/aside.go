@@ -18,7 +18,7 @@ type Aside struct {
 }
 
 // PutAside keeps a certificate that matches no pending request; one that is kept already stays as it is.
-func (s *Store) PutAside(ctx context.Context, leaf *cert.Certificate, a Aside) error {
+func (s Parcels) PutAside(ctx context.Context, leaf *cert.Certificate, a Aside) error {
 	a.SHA256 = leaf.SHA256
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := putCertificates(ctx, tx, []*cert.Certificate{leaf}); err != nil {
@@ -31,13 +31,13 @@ func (s *Store) PutAside(ctx context.Context, leaf *cert.Certificate, a Aside) e
 }
 
 // Asides returns the certificates that match no pending request, newest first.
-func (s *Store) Asides(ctx context.Context) ([]Aside, error) {
+func (s Parcels) Asides(ctx context.Context) ([]Aside, error) {
 	var out []Aside
 	return out, s.read.SelectContext(ctx, &out, `SELECT aside.*, certificate.der FROM aside JOIN certificate USING (sha256) ORDER BY came_at DESC, sha256`)
 }
 
 // RemoveAside deletes a certificate that matches no pending request.
-func (s *Store) RemoveAside(ctx context.Context, sha256 string) error {
+func (s Parcels) RemoveAside(ctx context.Context, sha256 string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `DELETE FROM aside WHERE sha256 = ?`, sha256))
 	})

@@ -48,8 +48,8 @@ type BatchItem struct {
 	WaitingFor *string `db:"waiting_for"`
 }
 
-// AddBatch keeps a batch with its items.
-func (s *Store) AddBatch(ctx context.Context, b Batch, items []BatchItem) (id int64, err error) {
+// Add keeps a batch with its items.
+func (s Batches) Add(ctx context.Context, b Batch, items []BatchItem) (id int64, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO batch (terms, asked_by, begun_at) VALUES (:terms, :asked_by, :begun_at)`, b)
 		if err != nil {
@@ -81,15 +81,15 @@ func begun(ctx context.Context, tx *sqlx.Tx, item BatchItem, replacementID int64
 }
 
 // RefuseItem records why an item was not begun.
-func (s *Store) RefuseItem(ctx context.Context, item BatchItem) error {
+func (s Batches) RefuseItem(ctx context.Context, item BatchItem) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.NamedExecContext(ctx, `UPDATE batch_item SET outcome = 'refused', why = :why, next = :next WHERE batch_id = :batch_id AND position = :position AND outcome = 'waiting'`, item)
 		return err
 	})
 }
 
-// StopBatch leaves what was not begun.
-func (s *Store) StopBatch(ctx context.Context, id int64, by string, at Moment) error {
+// Stop leaves what was not begun.
+func (s Batches) Stop(ctx context.Context, id int64, by string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := changed(tx.ExecContext(ctx, `UPDATE batch SET stopped = ?, ended_at = ? WHERE id = ? AND ended_at = 0`, by, at, id)); err != nil {
 			return err
@@ -99,8 +99,8 @@ func (s *Store) StopBatch(ctx context.Context, id int64, by string, at Moment) e
 	})
 }
 
-// EndBatch records that nothing is left to begin.
-func (s *Store) EndBatch(ctx context.Context, id int64, at Moment) error {
+// End records that nothing is left to begin.
+func (s Batches) End(ctx context.Context, id int64, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE batch SET ended_at = ? WHERE id = ? AND ended_at = 0
 			AND NOT EXISTS (SELECT 1 FROM batch_item WHERE batch_id = batch.id AND outcome = 'waiting')`, at, id)
@@ -113,22 +113,22 @@ var batchList = list[Batch]{
 	keyed: func(b Batch) map[string]any { return map[string]any{"id": b.ID} },
 }
 
-// BatchPage is a page of the batches, the oldest first unless the page says otherwise.
-func (s *Store) BatchPage(ctx context.Context, p Page) ([]Batch, string, error) {
-	return batchList.page(ctx, s, p)
+// Page is a page of the batches, the oldest first unless the page says otherwise.
+func (s Batches) Page(ctx context.Context, p Page) ([]Batch, string, error) {
+	return batchList.page(ctx, s.db, p)
 }
 
-// CountBatches says how many there are.
-func (s *Store) CountBatches(ctx context.Context) (int, error) { return batchList.count(ctx, s) }
+// Count says how many there are.
+func (s Batches) Count(ctx context.Context) (int, error) { return batchList.count(ctx, s.db) }
 
-// Batch finds one.
-func (s *Store) Batch(ctx context.Context, id int64) (Batch, error) {
+// Get finds one.
+func (s Batches) Get(ctx context.Context, id int64) (Batch, error) {
 	var b Batch
 	return b, one(s.read.GetContext(ctx, &b, `SELECT * FROM batch WHERE id = ?`, id))
 }
 
-// OpenBatches are those with something left to begin.
-func (s *Store) OpenBatches(ctx context.Context) ([]Batch, error) {
+// Open are those with something left to begin.
+func (s Batches) Open(ctx context.Context) ([]Batch, error) {
 	var out []Batch
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM batch WHERE ended_at = 0 ORDER BY id`)
 }
@@ -152,13 +152,13 @@ func (f ItemFilter) narrowings() []narrowing {
 }
 
 // ItemPage is a page of a batch's items.
-func (s *Store) ItemPage(ctx context.Context, f ItemFilter, p Page) ([]BatchItem, string, error) {
-	return itemList.page(ctx, s, p, f.narrowings()...)
+func (s Batches) ItemPage(ctx context.Context, f ItemFilter, p Page) ([]BatchItem, string, error) {
+	return itemList.page(ctx, s.db, p, f.narrowings()...)
 }
 
 // CountItemsOf says how many items fit a filter.
-func (s *Store) CountItemsOf(ctx context.Context, f ItemFilter) (int, error) {
-	return itemList.count(ctx, s, f.narrowings()...)
+func (s Batches) CountItemsOf(ctx context.Context, f ItemFilter) (int, error) {
+	return itemList.count(ctx, s.db, f.narrowings()...)
 }
 
 // ItemCount is how many items of a batch a site has with an outcome, and where their
@@ -171,7 +171,7 @@ type ItemCount struct {
 }
 
 // CountItems counts the items of a batch.
-func (s *Store) CountItems(ctx context.Context, id int64) ([]ItemCount, error) {
+func (s Batches) CountItems(ctx context.Context, id int64) ([]ItemCount, error) {
 	var out []ItemCount
 	return out, s.read.SelectContext(ctx, &out, `SELECT batch_item.site AS site, batch_item.outcome AS outcome, coalesce(replacement.state, '') AS state, count(*) AS count
 		FROM batch_item LEFT JOIN replacement ON replacement.id = batch_item.replacement_id WHERE batch_item.batch_id = ? GROUP BY 1, 2, 3 ORDER BY 1, 2, 3`, id)

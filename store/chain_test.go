@@ -14,10 +14,10 @@ import (
 // nothing of that away, and a stranger is not found.
 func TestACertificateIsKnownWithItsChain(t *testing.T) {
 	s := open(t)
-	if err := s.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "box.tidewrack.example", Address: "192.0.2.1"}, Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "box.tidewrack.example", Address: "192.0.2.1"}, Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}}}); err != nil {
 		t.Fatal(err)
 	}
-	slots, err := s.Slots(t.Context())
+	slots, err := s.Slots.List(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,18 +31,18 @@ func TestACertificateIsKnownWithItsChain(t *testing.T) {
 		for _, c := range served {
 			slot.Chain.V = append(slot.Chain.V, c.SHA256)
 		}
-		if _, err := s.AddReadings(t.Context(), []store.NewReading{{Slot: slot, Served: served}}); err != nil {
+		if _, err := s.Readings.Add(t.Context(), []store.NewReading{{Slot: slot, Served: served}}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for i, served := range [][]*cert.Certificate{{leaf}, {leaf, middle.Certificate}, {leaf}} {
 		see(i, served...)
-		found, err := s.ChainOf(t.Context(), leaf.SHA256)
+		found, err := s.Chains.Of(t.Context(), leaf.SHA256)
 		if want := min(i+1, 2); err != nil || len(found) != want || found[0].SHA256 != leaf.SHA256 {
 			t.Errorf("after reading %d: %d certificates instead of %d, %v", i+1, len(found), want, err)
 		}
 	}
-	if _, err := s.ChainOf(t.Context(), "00ff"); !errors.Is(err, store.ErrNotFound) {
+	if _, err := s.Chains.Of(t.Context(), "00ff"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a stranger: %v", err)
 	}
 }

@@ -18,20 +18,20 @@ type Channel struct {
 
 const channelRows = `SELECT channel.*, coalesce((SELECT number FROM revision WHERE of = 'channel/' || name), 0) AS revision FROM channel `
 
-// Channels are all channels by name.
-func (s *Store) Channels(ctx context.Context) ([]Channel, error) {
+// List are all channels by name.
+func (s Channels) List(ctx context.Context) ([]Channel, error) {
 	var out []Channel
 	return out, s.read.SelectContext(ctx, &out, channelRows+`ORDER BY name`)
 }
 
-// Channel is the one with this name.
-func (s *Store) Channel(ctx context.Context, name string) (Channel, error) {
+// Get is the one with this name.
+func (s Channels) Get(ctx context.Context, name string) (Channel, error) {
 	var out Channel
 	return out, one(s.read.GetContext(ctx, &out, channelRows+`WHERE name = ?`, name))
 }
 
-// PutChannel keeps a channel of a known revision, a new one included, with its sealed secret where there is a new one.
-func (s *Store) PutChannel(ctx context.Context, c Channel, secrets map[string][]byte, known Revision) error {
+// Put keeps a channel of a known revision, a new one included, with its sealed secret where there is a new one.
+func (s Channels) Put(ctx context.Context, c Channel, secrets map[string][]byte, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := revise(ctx, tx, "channel/"+c.Name, known); err != nil {
 			return err
@@ -43,8 +43,8 @@ func (s *Store) PutChannel(ctx context.Context, c Channel, secrets map[string][]
 	})
 }
 
-// RemoveChannel forgets a channel with what is still to be sent over it.
-func (s *Store) RemoveChannel(ctx context.Context, name string, purpose string) error {
+// Remove forgets a channel with what is still to be sent over it.
+func (s Channels) Remove(ctx context.Context, name string, purpose string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := removeSecrets(ctx, tx, []string{purpose}); err != nil {
 			return err
@@ -67,14 +67,14 @@ type NoticeRule struct {
 	Revision Revision          `db:"revision"`
 }
 
-// NoticeRules are all rules by name.
-func (s *Store) NoticeRules(ctx context.Context) ([]NoticeRule, error) {
+// Rules are all rules by name.
+func (s Channels) Rules(ctx context.Context) ([]NoticeRule, error) {
 	var out []NoticeRule
 	return out, s.read.SelectContext(ctx, &out, `SELECT notice_rule.*, coalesce((SELECT number FROM revision WHERE of = 'notice-rule/' || name), 0) AS revision FROM notice_rule ORDER BY name`)
 }
 
-// PutNoticeRule keeps a rule of a known revision, a new one included.
-func (s *Store) PutNoticeRule(ctx context.Context, r NoticeRule, known Revision) error {
+// PutRule keeps a rule of a known revision, a new one included.
+func (s Channels) PutRule(ctx context.Context, r NoticeRule, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := revise(ctx, tx, "notice-rule/"+r.Name, known); err != nil {
 			return err
@@ -84,8 +84,8 @@ func (s *Store) PutNoticeRule(ctx context.Context, r NoticeRule, known Revision)
 	})
 }
 
-// RemoveNoticeRule forgets a rule and its matters; what was made by it is sent all the same.
-func (s *Store) RemoveNoticeRule(ctx context.Context, name string) error {
+// RemoveRule forgets a rule and its matters; what was made by it is sent all the same.
+func (s Channels) RemoveRule(ctx context.Context, name string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `DELETE FROM notice_rule WHERE name = ?`, name))
 	})

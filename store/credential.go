@@ -19,8 +19,8 @@ type Credential struct {
 const credentialRows = `SELECT credential.*, (SELECT count(*) FROM access WHERE access.credential = credential.name) AS devices,
 	coalesce((SELECT number FROM revision WHERE of = 'credential/' || credential.name), 0) AS revision FROM credential `
 
-// AddCredential keeps a credential with its sealed secrets, all or nothing.
-func (s *Store) AddCredential(ctx context.Context, c Credential, secrets map[string][]byte) error {
+// Add keeps a credential with its sealed secrets, all or nothing.
+func (s Credentials) Add(ctx context.Context, c Credential, secrets map[string][]byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.NamedExecContext(ctx, `INSERT INTO credential (name, user, added_at) VALUES (:name, :user, :added_at)`, c)
 		if err != nil {
@@ -30,9 +30,9 @@ func (s *Store) AddCredential(ctx context.Context, c Credential, secrets map[str
 	})
 }
 
-// ChangeCredential keeps another user and other secrets; purposes are the
+// Change keeps another user and other secrets; purposes are the
 // secrets that it had, of which those not among the new ones are forgotten.
-func (s *Store) ChangeCredential(ctx context.Context, c Credential, secrets map[string][]byte, known Revision, purposes ...string) error {
+func (s Credentials) Change(ctx context.Context, c Credential, secrets map[string][]byte, known Revision, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := revise(ctx, tx, "credential/"+c.Name, known); err != nil {
 			return err
@@ -50,21 +50,21 @@ func (s *Store) ChangeCredential(ctx context.Context, c Credential, secrets map[
 	})
 }
 
-// Credential returns the one with this name, or ErrNotFound.
-func (s *Store) Credential(ctx context.Context, name string) (Credential, error) {
+// Get returns the one with this name, or ErrNotFound.
+func (s Credentials) Get(ctx context.Context, name string) (Credential, error) {
 	var c Credential
 	return c, one(s.read.GetContext(ctx, &c, credentialRows+`WHERE name = ?`, name))
 }
 
-// Credentials returns all credentials by name.
-func (s *Store) Credentials(ctx context.Context) ([]Credential, error) {
+// List returns all credentials by name.
+func (s Credentials) List(ctx context.Context) ([]Credential, error) {
 	var out []Credential
 	return out, s.read.SelectContext(ctx, &out, credentialRows+`ORDER BY name`)
 }
 
-// RemoveCredential forgets one that no device uses, with its secrets; ErrTaken
+// Remove forgets one that no device uses, with its secrets; ErrTaken
 // says that one does.
-func (s *Store) RemoveCredential(ctx context.Context, name string, purposes ...string) error {
+func (s Credentials) Remove(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var used bool
 		if err := tx.GetContext(ctx, &used, `SELECT EXISTS (SELECT 1 FROM access WHERE credential = ?)`, name); err != nil {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"net"
 	"strconv"
-	"time"
 
 	"freshseal/core/due"
 	"freshseal/core/finding"
@@ -107,8 +106,8 @@ type NewDevice struct {
 	Secrets map[string][]byte // sealed, by purpose
 }
 
-// AddDevices keeps devices with their slots and sealed secrets, all or nothing.
-func (s *Store) AddDevices(ctx context.Context, devices []NewDevice) error {
+// Add keeps devices with their slots and sealed secrets, all or nothing.
+func (s Devices) Add(ctx context.Context, devices []NewDevice) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, d := range devices {
 			if err := addDevice(ctx, tx, d); err != nil {
@@ -150,31 +149,12 @@ func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
 	return taken(err)
 }
 
-// AddSlot adds a slot to a device, with its sealed secrets.
-func (s *Store) AddSlot(ctx context.Context, device string, slot Slot, secrets map[string][]byte) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "device/"+device, Any); err != nil {
-			return err
-		}
-		if err := addSlot(ctx, tx, slot); err != nil {
-			return err
-		}
-		return putSecrets(ctx, tx, secrets)
-	})
-}
-
 // SlotEdit is what becomes of a slot, new secrets of it, and the purposes of those that it has no more.
 type SlotEdit struct {
 	Slot
 	Secrets map[string][]byte
 	Gone    []string
 	Known   Revision // of its device
-}
-
-// ChangeSlot keeps where and how a slot of a device of a known revision is read. What its
-// last reading said is kept; it is read anew after.
-func (s *Store) ChangeSlot(ctx context.Context, e SlotEdit) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error { return changeSlot(ctx, tx, e) })
 }
 
 func changeSlot(ctx context.Context, tx *sqlx.Tx, e SlotEdit) error {
@@ -190,22 +170,6 @@ func changeSlot(ctx context.Context, tx *sqlx.Tx, e SlotEdit) error {
 	return putSecrets(ctx, tx, e.Secrets)
 }
 
-// RemoveSlot deletes a slot with its history and its secrets.
-func (s *Store) RemoveSlot(ctx context.Context, slot Slot, purposes ...string) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "device/"+slot.Device, Any); err != nil {
-			return err
-		}
-		if err := removeSecrets(ctx, tx, purposes); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose IN (SELECT 'replacement/r' || id || '/key' FROM replacement WHERE slot_id = ?)`, slot.ID); err != nil {
-			return err
-		}
-		return changed(tx.ExecContext(ctx, `DELETE FROM slot WHERE id = ?`, slot.ID))
-	})
-}
-
 // DeviceEdit is what becomes of a device, how it is reached, new secrets of it, and the purposes of those that
 // it has no more.
 type DeviceEdit struct {
@@ -216,9 +180,9 @@ type DeviceEdit struct {
 	Known   Revision
 }
 
-// ChangeDevice keeps what has become of a device of a known revision. Slots that are read at its
+// Change keeps what has become of a device of a known revision. Slots that are read at its
 // address follow it.
-func (s *Store) ChangeDevice(ctx context.Context, e DeviceEdit) error {
+func (s Devices) Change(ctx context.Context, e DeviceEdit) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return changeDevice(ctx, tx, e) })
 }
 
@@ -244,14 +208,14 @@ const deviceRevision = `coalesce((SELECT number FROM revision WHERE of = 'device
 
 const deviceRows = `SELECT device.*, ` + deviceRevision + ` FROM device `
 
-// Device returns the one with this name, or ErrNotFound.
-func (s *Store) Device(ctx context.Context, name string) (Device, error) {
+// Get returns the one with this name, or ErrNotFound.
+func (s Devices) Get(ctx context.Context, name string) (Device, error) {
 	var d Device
 	return d, one(s.read.GetContext(ctx, &d, deviceRows+`WHERE name = ?`, name))
 }
 
-// RemoveDevice deletes a device with all that belongs to it.
-func (s *Store) RemoveDevice(ctx context.Context, name string, purposes ...string) error {
+// Remove deletes a device with all that belongs to it.
+func (s Devices) Remove(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := removeSecrets(ctx, tx, purposes); err != nil {
 			return err
@@ -265,12 +229,6 @@ func (s *Store) RemoveDevice(ctx context.Context, name string, purposes ...strin
 }
 
 const slotRows = `SELECT slot.*, device.name AS device, device.site AS site, device.nodes AS nodes FROM slot JOIN device ON device.id = slot.device_id `
-
-// Slots returns all slots of the fleet, by device and name.
-func (s *Store) Slots(ctx context.Context) ([]Slot, error) {
-	var out []Slot
-	return out, s.read.SelectContext(ctx, &out, slotRows+`ORDER BY device.name, slot.name`)
-}
 
 // SlotToRead is what a reading must know of a slot. It is small: a round goes through all.
 type SlotToRead struct {
@@ -300,72 +258,6 @@ func (s Slot) ToRead() SlotToRead {
 
 const slotsToRead = `SELECT slot.id, device.name AS device, slot.name, device.site, slot.address, slot.port, slot.protocol, slot.server_name, slot.identity, slot.more, device.nodes, slot.chain,
 	slot.not_after, slot.due_from, slot.installed_at, slot.misses, slot.look_at FROM slot JOIN device ON device.id = slot.device_id `
-
-// SlotsToRead are the next slots after one, by their numbers: all, or those of a site.
-func (s *Store) SlotsToRead(ctx context.Context, site *string, id int64, most int) ([]SlotToRead, error) {
-	var out []SlotToRead
-	if site != nil {
-		return out, s.read.SelectContext(ctx, &out, slotsToRead+`WHERE device.site = ? AND slot.id > ? ORDER BY slot.id LIMIT ?`, *site, id, most)
-	}
-	return out, s.read.SelectContext(ctx, &out, slotsToRead+`WHERE slot.id > ? ORDER BY slot.id LIMIT ?`, id, most)
-}
-
-// SlotsByID finds slots by their numbers; those that are gone are left out.
-func (s *Store) SlotsByID(ctx context.Context, ids []int64) ([]Slot, error) {
-	if len(ids) == 0 {
-		return nil, nil
-	}
-	query, args, err := sqlx.In(slotRows+`WHERE slot.id IN (?)`, ids)
-	if err != nil {
-		return nil, err
-	}
-	var out []Slot
-	return out, s.read.SelectContext(ctx, &out, query, args...)
-}
-
-// SlotsAfter are the next slots after one, by their numbers.
-func (s *Store) SlotsAfter(ctx context.Context, id int64, most int) ([]Slot, error) {
-	var out []Slot
-	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE slot.id > ? ORDER BY slot.id LIMIT ?`, id, most)
-}
-
-// CountSlotsAt says how many slots there are at a site.
-func (s *Store) CountSlotsAt(ctx context.Context, site string) (int, error) {
-	var n int
-	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM slot JOIN device ON device.id = slot.device_id WHERE device.site = ?`, site)
-}
-
-// CountAllSlots says how many slots there are.
-func (s *Store) CountAllSlots(ctx context.Context) (int, error) {
-	var n int
-	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM slot`)
-}
-
-// SlotsOf returns the slots of one device.
-func (s *Store) SlotsOf(ctx context.Context, device string) ([]Slot, error) {
-	var out []Slot
-	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE device.name = ? ORDER BY slot.name`, device)
-}
-
-// Slot returns one slot, or ErrNotFound.
-func (s *Store) Slot(ctx context.Context, device, name string) (Slot, error) {
-	var slot Slot
-	return slot, one(s.read.GetContext(ctx, &slot, slotRows+`WHERE device.name = ? AND slot.name = ?`, device, name))
-}
-
-// Peers returns the slots of this name on the other members of a device's cluster.
-func (s *Store) Peers(ctx context.Context, slot Slot, cluster string) ([]Slot, error) {
-	var out []Slot
-	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE device.cluster = ? AND device.cluster != '' AND device.id != ? AND slot.name = ? ORDER BY device.name`, cluster, slot.DeviceID, slot.Name)
-}
-
-// SetInstalled records the leaf that a sealed or reverted replacement left at a moment. The slot
-// is read again soon.
-func (s *Store) SetInstalled(ctx context.Context, slotID int64, sha256, signer string, at Moment) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE slot SET installed = ?, signer = ?, installed_at = ?, next_at = min(next_at, ?) WHERE id = ?`, sha256, signer, at, At(at.Add(5*time.Minute)), slotID))
-	})
-}
 
 // one turns the absence of a row into ErrNotFound.
 func one(err error) error {

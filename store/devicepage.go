@@ -11,9 +11,9 @@ import (
 // DeviceFilter narrows a list of devices.
 type DeviceFilter = roster.DeviceFilter
 
-// DevicePage is a page of the devices, as of now, by name unless another order
+// Page is a page of the devices, as of now, by name unless another order
 // is asked for.
-func (s *Store) DevicePage(ctx context.Context, now Moment, f DeviceFilter, p Page) ([]Device, string, error) {
+func (s Devices) Page(ctx context.Context, now Moment, f DeviceFilter, p Page) ([]Device, string, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, "", err
 	}
@@ -35,16 +35,16 @@ func (s *Store) DevicePage(ctx context.Context, now Moment, f DeviceFilter, p Pa
 	return inOrder(rows, ids, func(d *Device) int64 { return d.ID }), next, err
 }
 
-// CountDevices says how many devices fit a filter, as of now.
-func (s *Store) CountDevices(ctx context.Context, now Moment, f DeviceFilter) (int, error) {
+// Count says how many devices fit a filter, as of now.
+func (s Devices) Count(ctx context.Context, now Moment, f DeviceFilter) (int, error) {
 	if err := s.age(ctx, now); err != nil {
 		return 0, err
 	}
 	return s.roster.CountDevices(f), nil
 }
 
-// DeviceNames are the names of the devices that fit a filter, in their order.
-func (s *Store) DeviceNames(ctx context.Context, now Moment, f DeviceFilter) ([]string, error) {
+// Names are the names of the devices that fit a filter, in their order.
+func (s Devices) Names(ctx context.Context, now Moment, f DeviceFilter) ([]string, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
@@ -52,7 +52,7 @@ func (s *Store) DeviceNames(ctx context.Context, now Moment, f DeviceFilter) ([]
 }
 
 // SlotsOfDevices are the slots of some devices, by the device's number.
-func (s *Store) SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]Slot, error) {
+func (s Devices) SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]Slot, error) {
 	out := map[int64][]Slot{}
 	if len(ids) == 0 {
 		return out, nil
@@ -72,4 +72,4 @@ func (s *Store) SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]Sl
 }
 
 // CountFamilies says how many devices are of each family.
-func (s *Store) CountFamilies() map[string]int { return s.roster.Families() }
+func (s Devices) CountFamilies() map[string]int { return s.roster.Families() }

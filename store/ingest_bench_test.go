@@ -30,11 +30,11 @@ func BenchmarkIngest(b *testing.B) {
 			d.Slots = []store.Slot{{Name: "web", Address: d.Address, Port: 443, Protocol: "tls", ServerName: d.Name}}
 			rows = append(rows, d)
 		}
-		if err := s.AddDevices(b.Context(), rows); err != nil {
+		if err := s.Devices.Add(b.Context(), rows); err != nil {
 			b.Fatal(err)
 		}
 	}
-	all, err := s.Slots(b.Context())
+	all, err := s.Slots.List(b.Context())
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -50,7 +50,7 @@ func BenchmarkIngest(b *testing.B) {
 				slot.Chain.V, slot.Path.V = []string{fmt.Sprintf("%064x", round*slots+int(slot.ID))}, []string{fmt.Sprintf("%064x", round*slots+int(slot.ID))}
 				readings = append(readings, store.NewReading{Slot: slot})
 			}
-			if late, err := s.AddReadings(b.Context(), readings); err != nil || len(late) > 0 {
+			if late, err := s.Readings.Add(b.Context(), readings); err != nil || len(late) > 0 {
 				b.Fatal(late, err)
 			}
 		}

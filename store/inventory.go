@@ -15,7 +15,7 @@ type Inventory struct {
 }
 
 // Apply does all of an import, or nothing.
-func (s *Store) Apply(ctx context.Context, i Inventory) error {
+func (s Devices) Apply(ctx context.Context, i Inventory) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, d := range i.Add {
 			if err := addDevice(ctx, tx, d); err != nil {

@@ -34,7 +34,7 @@ type Step struct {
 }
 
 // BeginStep writes a step into the journal before it is done; it is on the disk when this returns.
-func (s *Store) BeginStep(ctx context.Context, step Step) (int64, error) {
+func (s Journal) BeginStep(ctx context.Context, step Step) (int64, error) {
 	var id int64
 	err := s.durably(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO step (replacement_id, section, name, verb, text, repeatable, began_at, limit_at)
@@ -57,11 +57,11 @@ func (s *Store) BeginStep(ctx context.Context, step Step) (int64, error) {
 }
 
 // EndStep writes what became of a step.
-func (s *Store) EndStep(ctx context.Context, step Step) error {
+func (s Journal) EndStep(ctx context.Context, step Step) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return s.endStep(ctx, tx, step) })
 }
 
-func (s *Store) endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
+func (s *db) endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
 	if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, unknown = :unknown, refused = :refused, exit_code = :exit_code,
 		output = :output, why = :why, capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step)); err != nil {
 		return err
@@ -82,14 +82,14 @@ func (s *Store) endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
 }
 
 // SetCaptured writes what is left of what a step captured.
-func (s *Store) SetCaptured(ctx context.Context, step Step) error {
+func (s Journal) SetCaptured(ctx context.Context, step Step) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.NamedExecContext(ctx, `UPDATE step SET capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`, step))
 	})
 }
 
 // ShowStep writes what a step that is under way shows.
-func (s *Store) ShowStep(ctx context.Context, step Step, at Moment) error {
+func (s Journal) ShowStep(ctx context.Context, step Step, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET output = :output, percent = :percent WHERE id = :id AND ended_at = 0`, step)); err != nil {
 			return err
@@ -104,14 +104,14 @@ func (s *Store) ShowStep(ctx context.Context, step Step, at Moment) error {
 
 // Took are the durations in milliseconds of the newest steps of a name that came to a
 // good end on devices of a family, in no order.
-func (s *Store) Took(ctx context.Context, family, name string, most int) ([]int64, error) {
+func (s Journal) Took(ctx context.Context, family, name string, most int) ([]int64, error) {
 	var out []int64
 	return out, s.read.SelectContext(ctx, &out, `SELECT step.ended_at - step.began_at FROM step JOIN replacement ON replacement.id = step.replacement_id
 		JOIN device ON device.id = replacement.device_id WHERE step.name = ? AND step.ok AND device.family = ? ORDER BY step.id DESC LIMIT ?`, name, family, most)
 }
 
 // Steps returns a replacement's journal, oldest first.
-func (s *Store) Steps(ctx context.Context, replacementID int64) ([]Step, error) {
+func (s Journal) Steps(ctx context.Context, replacementID int64) ([]Step, error) {
 	var out []Step
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM step WHERE replacement_id = ? ORDER BY id`, replacementID)
 }

@@ -32,13 +32,13 @@ func putKeptFile(ctx context.Context, tx *sqlx.Tx, f KeptFile) error {
 }
 
 // KeptFiles returns the files that are kept of a replacement's device, without their content, by name.
-func (s *Store) KeptFiles(ctx context.Context, replacement int64) ([]KeptFile, error) {
+func (s Journal) KeptFiles(ctx context.Context, replacement int64) ([]KeptFile, error) {
 	var out []KeptFile
 	return out, s.read.SelectContext(ctx, &out, `SELECT id, replacement_id, name, at, size, sha256, x'' AS sealed FROM kept_file WHERE replacement_id = ? ORDER BY name`, replacement)
 }
 
 // KeptFile returns one of them with its sealed content, or ErrNotFound.
-func (s *Store) KeptFile(ctx context.Context, replacement int64, name string) (KeptFile, error) {
+func (s Journal) KeptFile(ctx context.Context, replacement int64, name string) (KeptFile, error) {
 	var out KeptFile
 	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM kept_file WHERE replacement_id = ? AND name = ?`, replacement, name))
 }

@@ -56,14 +56,14 @@ var ledgerList = list[LedgerEntry]{
 	keyed: func(e LedgerEntry) map[string]any { return map[string]any{"id": e.ID} },
 }
 
-// LedgerPage is a page of the ledger, the oldest first unless the page says otherwise.
-func (s *Store) LedgerPage(ctx context.Context, f LedgerFilter, p Page) ([]LedgerEntry, string, error) {
-	return ledgerList.page(ctx, s, p, f.narrowings()...)
+// Page is a page of the ledger, the oldest first unless the page says otherwise.
+func (s Ledger) Page(ctx context.Context, f LedgerFilter, p Page) ([]LedgerEntry, string, error) {
+	return ledgerList.page(ctx, s.db, p, f.narrowings()...)
 }
 
-// CountLedger says how many entries fit a filter.
-func (s *Store) CountLedger(ctx context.Context, f LedgerFilter) (int, error) {
-	return ledgerList.count(ctx, s, f.narrowings()...)
+// Count says how many entries fit a filter.
+func (s Ledger) Count(ctx context.Context, f LedgerFilter) (int, error) {
+	return ledgerList.count(ctx, s.db, f.narrowings()...)
 }
 
 func (f LedgerFilter) narrowings() []narrowing {
@@ -77,9 +77,9 @@ func (f LedgerFilter) narrowings() []narrowing {
 	return out
 }
 
-// VerifyLedger goes through the whole ledger and says how many entries it has;
+// Verify goes through the whole ledger and says how many entries it has;
 // an error names the first that was changed, or is missing.
-func (s *Store) VerifyLedger(ctx context.Context) (entries int, err error) {
+func (s Ledger) Verify(ctx context.Context) (entries int, err error) {
 	rows, err := s.read.QueryxContext(ctx, `SELECT * FROM ledger ORDER BY id`)
 	if err != nil {
 		return 0, err
@@ -103,14 +103,14 @@ func (s *Store) VerifyLedger(ctx context.Context) (entries int, err error) {
 	return entries, rows.Err()
 }
 
-// LedgerHead is the newest entry; ErrNotFound: there is none.
-func (s *Store) LedgerHead(ctx context.Context) (LedgerEntry, error) {
+// Head is the newest entry; ErrNotFound: there is none.
+func (s Ledger) Head(ctx context.Context) (LedgerEntry, error) {
 	var e LedgerEntry
 	return e, one(s.read.GetContext(ctx, &e, `SELECT * FROM ledger ORDER BY id DESC LIMIT 1`))
 }
 
-// LedgerEntry is the entry of a number.
-func (s *Store) LedgerEntry(ctx context.Context, id int64) (LedgerEntry, error) {
+// Entry is the entry of a number.
+func (s Ledger) Entry(ctx context.Context, id int64) (LedgerEntry, error) {
 	var e LedgerEntry
 	return e, one(s.read.GetContext(ctx, &e, `SELECT * FROM ledger WHERE id = ?`, id))
 }

@@ -34,12 +34,12 @@ func fleetOf(b *testing.B, devices int) *store.Store {
 			d.Slots = []store.Slot{{Name: "web", Address: d.Address, Port: 443, Protocol: "tls", ServerName: d.Name}}
 			rows = append(rows, d)
 		}
-		if err := s.AddDevices(b.Context(), rows); err != nil {
+		if err := s.Devices.Add(b.Context(), rows); err != nil {
 			b.Fatal(err)
 		}
 	}
 	var readings []store.NewReading
-	all, err := s.Slots(b.Context())
+	all, err := s.Slots.List(b.Context())
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -56,7 +56,7 @@ func fleetOf(b *testing.B, devices int) *store.Store {
 		}
 		slot.Chain.V = []string{fmt.Sprintf("%064x", i)}
 		if readings = append(readings, store.NewReading{Slot: slot}); len(readings) == 1000 || i == len(all)-1 {
-			if _, err := s.AddReadings(b.Context(), readings); err != nil {
+			if _, err := s.Readings.Add(b.Context(), readings); err != nil {
 				b.Fatal(err)
 			}
 			readings = readings[:0]
@@ -106,28 +106,28 @@ func BenchmarkLists(b *testing.B) {
 			kinds = append(kinds, k)
 		}
 		for _, sort := range []string{"condition", "expires_at", "device", "site", "address"} {
-			_, middle, err := s.SlotPage(b.Context(), now, store.SlotFilter{}, store.Page{Sort: sort, Most: 30_000})
+			_, middle, err := s.Slots.Page(b.Context(), now, store.SlotFilter{}, store.Page{Sort: sort, Most: 30_000})
 			if err != nil {
 				b.Fatal(err)
 			}
 			for name, filter := range filters {
 				for end, p := range map[string]store.Page{"first": {Sort: sort, Most: 50}, "last": {Sort: sort, Desc: true, Most: 50}, "middle": {Sort: sort, After: middle, Most: 50}} {
-					look(fmt.Sprintf("slots by %s, %s, %s", sort, name, end), func() error { _, _, err := s.SlotPage(b.Context(), now, filter, p); return err })
+					look(fmt.Sprintf("slots by %s, %s, %s", sort, name, end), func() error { _, _, err := s.Slots.Page(b.Context(), now, filter, p); return err })
 				}
 			}
 		}
 		for _, sort := range []string{"name", "condition", "expires_at", "site", "family", "address"} {
 			for name, filter := range map[string]store.DeviceFilter{"all": {}, "site": {Site: "site 07"}, "condition": {Condition: due.Flawed}, "no condition": {Condition: due.Stray}, "family, owner": {Family: "family-3", Owner: "owner 9"}} {
 				look(fmt.Sprintf("devices by %s, %s", sort, name), func() error {
-					_, _, err := s.DevicePage(b.Context(), now, filter, store.Page{Sort: sort, Most: 50})
+					_, _, err := s.Devices.Page(b.Context(), now, filter, store.Page{Sort: sort, Most: 50})
 					return err
 				})
 			}
 		}
-		look("a slot's history", func() error { _, err := s.Readings(b.Context(), 50_000, 200); return err })
-		look("counts", func() error { _, err := s.CountConditions(b.Context(), now); return err })
-		look("facets", func() error { s.Facets(); return nil })
-		look("due", func() error { _, _, err := s.DueSlots(b.Context(), now, now, "", nil, 50); return err })
+		look("a slot's history", func() error { _, err := s.Readings.Of(b.Context(), 50_000, 200); return err })
+		look("counts", func() error { _, err := s.Slots.CountConditions(b.Context(), now); return err })
+		look("facets", func() error { s.Slots.Facets(); return nil })
+		look("due", func() error { _, _, err := s.Slots.Due(b.Context(), now, now, "", nil, 50); return err })
 	}
 	p50 := func(k kind) time.Duration { return k.times[len(k.times)/2] }
 	slices.SortFunc(kinds, func(x, y kind) int { return int(p50(y) - p50(x)) })

@@ -30,7 +30,7 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 	next := 0
 	did := map[string]int{}
 	for step := range 200 {
-		all, err := s.Slots(t.Context())
+		all, err := s.Slots.List(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -47,12 +47,12 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 			for i := range 1 + random.IntN(3) {
 				d.Slots = append(d.Slots, store.Slot{Name: fmt.Sprint("slot-", i), Address: "192.0.2.1", Port: 443 + i, Protocol: "tls"})
 			}
-			err = s.AddDevices(t.Context(), []store.NewDevice{d})
+			err = s.Devices.Add(t.Context(), []store.NewDevice{d})
 		case what == "move":
-			d, missing := s.Device(t.Context(), all[random.IntN(len(all))].Device)
+			d, missing := s.Devices.Get(t.Context(), all[random.IntN(len(all))].Device)
 			d.Site, d.Family, d.Owner = fmt.Sprint("site ", random.IntN(3)), fmt.Sprint("family-", random.IntN(2)), fmt.Sprint("owner ", random.IntN(2))
 			if err = missing; err == nil {
-				err = s.ChangeDevice(t.Context(), store.DeviceEdit{Device: d, Known: d.Revision})
+				err = s.Devices.Change(t.Context(), store.DeviceEdit{Device: d, Known: d.Revision})
 			}
 		case what == "read":
 			slot := all[random.IntN(len(all))]
@@ -61,26 +61,26 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 			if slot.Standing == due.Dark {
 				slot.NotAfter = store.Moment{}
 			}
-			_, err = s.AddReadings(t.Context(), []store.NewReading{{Slot: slot}})
+			_, err = s.Readings.Add(t.Context(), []store.NewReading{{Slot: slot}})
 		case what == "judge":
 			for i := range all {
 				all[i].Standing = []due.Condition{due.Fresh, due.Flawed}[random.IntN(2)]
 			}
-			err = s.SetJudgements(t.Context(), all, store.At(now))
+			err = s.Readings.SetJudgements(t.Context(), all, store.At(now))
 		case what == "install":
-			err = s.SetInstalled(t.Context(), all[random.IntN(len(all))].ID, strings.Repeat("ab", 32), fmt.Sprint("signer ", random.IntN(2)), store.At(now))
+			err = s.Slots.SetInstalled(t.Context(), all[random.IntN(len(all))].ID, strings.Repeat("ab", 32), fmt.Sprint("signer ", random.IntN(2)), store.At(now))
 		case what == "fail": // all or nothing: the first of them is no device either
 			d := store.NewDevice{Device: store.Device{Name: "half", Address: "192.0.2.1"}, Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}}
 			d.Settings.V, d.Tags.V = map[string]string{}, []string{}
 			twin := d
 			twin.Name = all[0].Device
-			if err = s.AddDevices(t.Context(), []store.NewDevice{d, twin}); errors.Is(err, store.ErrTaken) {
+			if err = s.Devices.Add(t.Context(), []store.NewDevice{d, twin}); errors.Is(err, store.ErrTaken) {
 				err = nil
 			}
 		case what == "give up":
 			ctx, cancel := context.WithCancel(t.Context())
 			go cancel() // before, in the middle, or after
-			s.RemoveDevice(ctx, all[random.IntN(len(all))].Device)
+			s.Devices.Remove(ctx, all[random.IntN(len(all))].Device)
 		case what == "open again":
 			if err = s.Close(); err == nil {
 				s, err = store.Open(t.Context(), file)
@@ -88,9 +88,9 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 		case what == "pass":
 			now = now.Add(time.Duration(random.IntN(100)) * time.Hour)
 		case what == "remove slot":
-			err = s.RemoveSlot(t.Context(), all[random.IntN(len(all))])
+			err = s.Slots.Remove(t.Context(), all[random.IntN(len(all))])
 		default:
-			err = s.RemoveDevice(t.Context(), all[random.IntN(len(all))].Device)
+			err = s.Devices.Remove(t.Context(), all[random.IntN(len(all))].Device)
 		}
 		if err != nil {
 			t.Fatal(step, what, err)
@@ -105,15 +105,15 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 // agree compares what lists and counts say with the slots themselves.
 func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 	t.Helper()
-	counts, err := s.CountConditions(t.Context(), now)
+	counts, err := s.Slots.CountConditions(t.Context(), now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	bySite, err := s.CountBySite(t.Context(), now)
+	bySite, err := s.Slots.CountBySite(t.Context(), now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	slots, err := s.Slots(t.Context())
+	slots, err := s.Slots.List(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -135,7 +135,7 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 	if fmt.Sprint(counts) != fmt.Sprint(want) || fmt.Sprint(got) != fmt.Sprint(wantSite) {
 		t.Fatalf("after %s: %v and %v, not %v and %v", after, counts, got, want, wantSite)
 	}
-	devices, _, err := s.DevicePage(t.Context(), now, store.DeviceFilter{}, store.Page{Sort: "expires_at", Most: 1000})
+	devices, _, err := s.Devices.Page(t.Context(), now, store.DeviceFilter{}, store.Page{Sort: "expires_at", Most: 1000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -153,20 +153,20 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 				have++
 			}
 		}
-		if n, err := s.CountDevices(t.Context(), now, store.DeviceFilter{Condition: condition}); err != nil || n != have {
+		if n, err := s.Devices.Count(t.Context(), now, store.DeviceFilter{Condition: condition}); err != nil || n != have {
 			t.Fatalf("after %s: %d devices are %s, not %d: %v", after, n, condition, have, err)
 		}
 	}
 	// Pages of three, whatever the sort and the filters, are the whole list without a gap.
 	for _, f := range []store.SlotFilter{{}, {Site: "site 1"}, {Family: "family-0", Condition: due.Factory}, {Owner: "owner 1", Site: "site 2"}} {
-		n, err := s.CountSlots(t.Context(), now, f)
+		n, err := s.Slots.Count(t.Context(), now, f)
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, sort := range []string{"condition", "expires_at", "device", "site", "address"} {
 			seen := map[int64]bool{}
 			for p := (store.Page{Sort: sort, Most: 3}); ; {
-				rows, next, err := s.SlotPage(t.Context(), now, f, p)
+				rows, next, err := s.Slots.Page(t.Context(), now, f, p)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -184,11 +184,11 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 	}
 	// What is searched is found, and nothing that has gone or is called otherwise by now.
 	for _, text := range []string{"box-1", "BOX-2/slot-1", "site 1", "owner 1", "nowhere", "%", "192.0.2.1"} {
-		rows, _, err := s.SlotPage(t.Context(), now, store.SlotFilter{Text: text}, store.Page{Most: 1000})
+		rows, _, err := s.Slots.Page(t.Context(), now, store.SlotFilter{Text: text}, store.Page{Most: 1000})
 		if err != nil {
 			t.Fatal(err)
 		}
-		n, err := s.CountSlots(t.Context(), now, store.SlotFilter{Text: text})
+		n, err := s.Slots.Count(t.Context(), now, store.SlotFilter{Text: text})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -202,7 +202,7 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 			t.Fatalf("after %s: %q is found %d times, counted %d times, and stands in %d slots", after, text, len(rows), n, hits)
 		}
 	}
-	rows, total, err := s.DueSlots(t.Context(), now, now, "", []string{"family-1"}, 1000)
+	rows, total, err := s.Slots.Due(t.Context(), now, now, "", []string{"family-1"}, 1000)
 	if err != nil || total != len(rows) {
 		t.Fatalf("after %s: %d are due of %d, %v", after, len(rows), total, err)
 	}

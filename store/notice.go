@@ -36,7 +36,7 @@ const slotsToTell = `SELECT slot.id, device.name AS device, slot.name, device.si
 	FROM slot JOIN device ON device.id = slot.device_id WHERE slot.read_at > 0 AND `
 
 // SlotsToTell are the next slots after one that have one of these conditions, expire before a moment, or have a matter.
-func (s *Store) SlotsToTell(ctx context.Context, now Moment, conditions []due.Condition, until Moment, id int64, most int) ([]SlotToTell, error) {
+func (s Notices) SlotsToTell(ctx context.Context, now Moment, conditions []due.Condition, until Moment, id int64, most int) ([]SlotToTell, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
@@ -53,7 +53,7 @@ func (s *Store) SlotsToTell(ctx context.Context, now Moment, conditions []due.Co
 }
 
 // SlotToTell is one of them by its device's name and its own.
-func (s *Store) SlotToTell(ctx context.Context, device, name string) (SlotToTell, error) {
+func (s Notices) SlotToTell(ctx context.Context, device, name string) (SlotToTell, error) {
 	var out SlotToTell
 	return out, one(s.read.GetContext(ctx, &out, slotsToTell+`device.name = ? AND slot.name = ?`, device, name))
 }
@@ -69,13 +69,13 @@ type Matter struct {
 }
 
 // ThingMatters are those about what is no slot.
-func (s *Store) ThingMatters(ctx context.Context) ([]Matter, error) {
+func (s Notices) ThingMatters(ctx context.Context) ([]Matter, error) {
 	var out []Matter
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM thing_matter ORDER BY rule, thing`)
 }
 
 // Matters are those of some slots.
-func (s *Store) Matters(ctx context.Context, slots []int64) ([]Matter, error) {
+func (s Notices) Matters(ctx context.Context, slots []int64) ([]Matter, error) {
 	if len(slots) == 0 {
 		return nil, nil
 	}
@@ -101,13 +101,13 @@ type Acknowledgement struct {
 }
 
 // Acknowledgements are those that have not ended.
-func (s *Store) Acknowledgements(ctx context.Context, now Moment) ([]Acknowledgement, error) {
+func (s Notices) Acknowledgements(ctx context.Context, now Moment) ([]Acknowledgement, error) {
 	var out []Acknowledgement
 	return out, s.read.SelectContext(ctx, &out, `SELECT acknowledgement.*, device.name AS device, slot.name FROM acknowledgement JOIN slot ON slot.id = slot_id JOIN device ON device.id = slot.device_id WHERE until > ? ORDER BY until, slot_id`, now)
 }
 
 // Acknowledge keeps that somebody knows of a slot.
-func (s *Store) Acknowledge(ctx context.Context, a Acknowledgement) error {
+func (s Notices) Acknowledge(ctx context.Context, a Acknowledgement) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.NamedExecContext(ctx, `INSERT INTO acknowledgement (slot_id, by, reason, at, until, worst) VALUES (:slot_id, :by, :reason, :at, :until, :worst)
 			ON CONFLICT DO UPDATE SET by = excluded.by, reason = excluded.reason, at = excluded.at, until = excluded.until, worst = excluded.worst`, a)
@@ -116,7 +116,7 @@ func (s *Store) Acknowledge(ctx context.Context, a Acknowledgement) error {
 }
 
 // Withdraw takes back that somebody knows of a slot.
-func (s *Store) Withdraw(ctx context.Context, slot int64) error {
+func (s Notices) Withdraw(ctx context.Context, slot int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `DELETE FROM acknowledgement WHERE slot_id = ?`, slot))
 	})
@@ -136,16 +136,16 @@ type Notice struct {
 	DueAt    Moment   `db:"-"`
 }
 
-// NoticeCursor is up to where the outbox was looked at.
-func (s *Store) NoticeCursor(ctx context.Context) (int64, error) {
+// Cursor is up to where the outbox was looked at.
+func (s Notices) Cursor(ctx context.Context) (int64, error) {
 	var id int64
 	return id, s.read.GetContext(ctx, &id, `SELECT event FROM notice_cursor`)
 }
 
-// AddNotices keeps what the matters are now, the notices that follow and up to where the outbox was looked at, all or nothing: so nothing
+// Add keeps what the matters are now, the notices that follow and up to where the outbox was looked at, all or nothing: so nothing
 // is lost and nothing is made twice, whenever the service is killed. A matter without a stage is forgotten; one of a slot or a rule that is
 // gone is passed over.
-func (s *Store) AddNotices(ctx context.Context, matters []Matter, notices []Notice, cursor int64) error {
+func (s Notices) Add(ctx context.Context, matters []Matter, notices []Notice, cursor int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, m := range matters {
 			if m.Thing != "" {
@@ -199,7 +199,7 @@ type ToPack struct {
 }
 
 // ToPack are the notices whose time has come, oldest first.
-func (s *Store) ToPack(ctx context.Context, now Moment, most int) ([]ToPack, error) {
+func (s Notices) ToPack(ctx context.Context, now Moment, most int) ([]ToPack, error) {
 	var out []ToPack
 	return out, s.read.SelectContext(ctx, &out, `SELECT notice_id, channel, item FROM delivery JOIN notice ON notice.id = notice_id WHERE message_id IS NULL AND due_at <= ? ORDER BY due_at, made_at, notice_id LIMIT ?`, now, most)
 }
@@ -220,7 +220,7 @@ type Message struct {
 }
 
 // Pack puts notices into messages, each into one.
-func (s *Store) Pack(ctx context.Context, messages []Message) error {
+func (s Notices) Pack(ctx context.Context, messages []Message) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, m := range messages {
 			if _, err := tx.NamedExecContext(ctx, `INSERT INTO message (id, channel, people, body, made_at, attempts, next_at, sent_at, error)
@@ -239,7 +239,7 @@ func (s *Store) Pack(ctx context.Context, messages []Message) error {
 
 // TakeMessages takes messages that are to be sent now, and notes that they are tried: where nobody says what became of
 // it until the lease ends, they are tried again.
-func (s *Store) TakeMessages(ctx context.Context, now, lease Moment, most int) ([]Message, error) {
+func (s Notices) TakeMessages(ctx context.Context, now, lease Moment, most int) ([]Message, error) {
 	var out []Message
 	return out, s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.SelectContext(ctx, &out, `SELECT * FROM message WHERE next_at > 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`, now, most); err != nil {
@@ -256,7 +256,7 @@ func (s *Store) TakeMessages(ctx context.Context, now, lease Moment, most int) (
 }
 
 // EndMessage keeps what became of a message: sent, to be tried again, or given up.
-func (s *Store) EndMessage(ctx context.Context, m Message) error {
+func (s Notices) EndMessage(ctx context.Context, m Message) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.NamedExecContext(ctx, `UPDATE message SET next_at = :next_at, sent_at = :sent_at, error = :error WHERE id = :id`, m))
 	})
@@ -297,26 +297,26 @@ func (f NoticeFilter) narrowings() []narrowing {
 	return narrow(map[string]string{"rule = ?": f.Rule, "slot = ?": f.Slot})
 }
 
-// NoticePage is a page of notices.
-func (s *Store) NoticePage(ctx context.Context, f NoticeFilter, p Page) ([]Told, string, error) {
-	return toldList.page(ctx, s, p, f.narrowings()...)
+// Page is a page of notices.
+func (s Notices) Page(ctx context.Context, f NoticeFilter, p Page) ([]Told, string, error) {
+	return toldList.page(ctx, s.db, p, f.narrowings()...)
 }
 
-// CountNotices says how many notices fit a filter.
-func (s *Store) CountNotices(ctx context.Context, f NoticeFilter) (int, error) {
-	return toldList.count(ctx, s, f.narrowings()...)
+// Count says how many notices fit a filter.
+func (s Notices) Count(ctx context.Context, f NoticeFilter) (int, error) {
+	return toldList.count(ctx, s.db, f.narrowings()...)
 }
 
 // Queue says how many notices are to be sent, and how many messages could not be.
-func (s *Store) Queue(ctx context.Context) (waiting, failed int, err error) {
+func (s Notices) Queue(ctx context.Context) (waiting, failed int, err error) {
 	if err = s.read.GetContext(ctx, &waiting, `SELECT (SELECT count(*) FROM delivery WHERE message_id IS NULL) + (SELECT count(*) FROM message WHERE next_at > 0)`); err != nil {
 		return 0, 0, err
 	}
 	return waiting, failed, s.read.GetContext(ctx, &failed, `SELECT count(*) FROM message WHERE next_at = 0 AND sent_at = 0`)
 }
 
-// ForgetNotices removes notices and messages that are older than this and need nobody any more.
-func (s *Store) ForgetNotices(ctx context.Context, before Moment) error {
+// Forget removes notices and messages that are older than this and need nobody any more.
+func (s Notices) Forget(ctx context.Context, before Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, statement := range []string{
 			`DELETE FROM notice WHERE made_at < ? AND NOT EXISTS (SELECT 1 FROM delivery LEFT JOIN message ON message.id = message_id WHERE notice_id = notice.id AND (message_id IS NULL OR next_at > 0))`,

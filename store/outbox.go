@@ -25,7 +25,7 @@ func AboutReplacement(id int64) string { return "replacement/" + replacement.Nam
 
 // happened writes an event into the outbox, in the transaction of what happened. An
 // act goes into the ledger as well.
-func (s *Store) happened(ctx context.Context, tx *sqlx.Tx, e Event) error {
+func (s *db) happened(ctx context.Context, tx *sqlx.Tx, e Event) error {
 	if _, err := tx.NamedExecContext(ctx, `INSERT INTO outbox (at, kind, about, who, stage, state, text)
 		VALUES (:at, :kind, :about, :who, :stage, :state, :text)`, e); err != nil {
 		return err
@@ -37,14 +37,14 @@ func (s *Store) happened(ctx context.Context, tx *sqlx.Tx, e Event) error {
 }
 
 // Act records what somebody did: an event, and an entry of the ledger.
-func (s *Store) Act(ctx context.Context, at Moment, who, what, about string) error {
+func (s Outbox) Act(ctx context.Context, at Moment, who, what, about string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return s.happened(ctx, tx, Event{At: at, Kind: "act", About: about, Who: who, Text: what})
 	})
 }
 
 // Events are those after a known one, oldest first: all, or those about one thing.
-func (s *Store) Events(ctx context.Context, about string, after int64) ([]Event, error) {
+func (s Outbox) Events(ctx context.Context, about string, after int64) ([]Event, error) {
 	var out []Event
 	if about == "" {
 		return out, s.read.SelectContext(ctx, &out, `SELECT * FROM outbox WHERE id > ? ORDER BY id LIMIT 500`, after)
@@ -53,13 +53,13 @@ func (s *Store) Events(ctx context.Context, about string, after int64) ([]Event,
 }
 
 // LastEvent is the number of the newest event; 0: there is none.
-func (s *Store) LastEvent(ctx context.Context) (int64, error) {
+func (s Outbox) LastEvent(ctx context.Context) (int64, error) {
 	var id int64
 	return id, s.read.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM outbox`)
 }
 
-// ForgetEvents removes events that are older than this. Numbers are never given twice.
-func (s *Store) ForgetEvents(ctx context.Context, before Moment) error {
+// Forget removes events that are older than this. Numbers are never given twice.
+func (s Outbox) Forget(ctx context.Context, before Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE at < ?`, before)
 		return err
@@ -69,7 +69,7 @@ func (s *Store) ForgetEvents(ctx context.Context, before Moment) error {
 // Listen returns a channel that is woken when something happened, and the way to
 // leave. It carries no news itself: whoever is woken reads the outbox, so that
 // nothing is lost and nobody has to keep up.
-func (s *Store) Listen() (woken <-chan struct{}, leave func()) {
+func (s Outbox) Listen() (woken <-chan struct{}, leave func()) {
 	s.listening.Lock()
 	defer s.listening.Unlock()
 	c := make(chan struct{}, 1)
@@ -82,7 +82,7 @@ func (s *Store) Listen() (woken <-chan struct{}, leave func()) {
 }
 
 // wake wakes those who listen, where there is an event that they were not woken for.
-func (s *Store) wake(newest int64) {
+func (s *db) wake(newest int64) {
 	s.listening.Lock()
 	defer s.listening.Unlock()
 	if newest == s.told {

@@ -14,7 +14,7 @@ import (
 // back is not told of.
 func TestWhoListensIsWokenByEvents(t *testing.T) {
 	s := open(t)
-	woken, leave := s.Listen()
+	woken, leave := s.Outbox.Listen()
 	defer leave()
 	is := func() bool {
 		select {
@@ -24,25 +24,25 @@ func TestWhoListensIsWokenByEvents(t *testing.T) {
 			return false
 		}
 	}
-	if err := s.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil || is() {
+	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil || is() {
 		t.Fatalf("a device was added: %v, and somebody was woken", err)
 	}
-	if err := s.Act(t.Context(), store.At(time.Now()), "admin", "add a device", "/devices"); err != nil || !is() || is() {
+	if err := s.Outbox.Act(t.Context(), store.At(time.Now()), "admin", "add a device", "/devices"); err != nil || !is() || is() {
 		t.Fatalf("an act: %v, and nobody was woken, or twice", err)
 	}
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	if err := s.Act(ended, store.At(time.Now()), "admin", "x", "y"); err == nil || is() {
+	if err := s.Outbox.Act(ended, store.At(time.Now()), "admin", "x", "y"); err == nil || is() {
 		t.Fatalf("an act of a call that has ended: %v", err)
 	}
-	events, err := s.Events(t.Context(), "", 0)
+	events, err := s.Outbox.Events(t.Context(), "", 0)
 	if err != nil || len(events) != 1 || events[0].Who != "admin" || events[0].Kind != "act" {
 		t.Fatalf("the events: %+v, %v", events, err)
 	}
-	if entries, _, err := s.LedgerPage(t.Context(), store.LedgerFilter{}, store.Page{Most: 10}); err != nil || len(entries) != 1 || entries[0].What != "add a device" {
+	if entries, _, err := s.Ledger.Page(t.Context(), store.LedgerFilter{}, store.Page{Most: 10}); err != nil || len(entries) != 1 || entries[0].What != "add a device" {
 		t.Errorf("the ledger: %+v, %v", entries, err)
 	}
-	if n, err := s.VerifyLedger(t.Context()); err != nil || n != 1 {
+	if n, err := s.Ledger.Verify(t.Context()); err != nil || n != 1 {
 		t.Errorf("the ledger verifies %d entries: %v", n, err)
 	}
 }
@@ -52,10 +52,10 @@ func TestWhoListensIsWokenByEvents(t *testing.T) {
 func TestAConditionThatTurnsIsTold(t *testing.T) {
 	s := open(t)
 	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
-	if err := s.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
 		t.Fatal(err)
 	}
-	slot, err := s.Slot(t.Context(), "gate", "web")
+	slot, err := s.Slots.Get(t.Context(), "gate", "web")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -63,7 +63,7 @@ func TestAConditionThatTurnsIsTold(t *testing.T) {
 		t.Helper()
 		slot.Standing, slot.ReadAt = base, store.At(at)
 		slot.NotAfter, slot.DueFrom, slot.OverdueFrom = store.At(now.AddDate(0, 0, 60)), store.At(now.AddDate(0, 0, 30)), store.At(now.AddDate(0, 0, 50))
-		if late, err := s.AddReadings(t.Context(), []store.NewReading{{Slot: slot}}); err != nil || len(late) > 0 {
+		if late, err := s.Readings.Add(t.Context(), []store.NewReading{{Slot: slot}}); err != nil || len(late) > 0 {
 			t.Fatal(late, err)
 		}
 	}
@@ -72,14 +72,14 @@ func TestAConditionThatTurnsIsTold(t *testing.T) {
 	read(due.Fresh, now.Add(2*time.Minute))
 	flawed := slot
 	flawed.Standing = due.Flawed
-	if err := s.SetJudgements(t.Context(), []store.Slot{flawed}, store.At(now.Add(3*time.Minute))); err != nil {
+	if err := s.Readings.SetJudgements(t.Context(), []store.Slot{flawed}, store.At(now.Add(3*time.Minute))); err != nil {
 		t.Fatal(err)
 	}
 	read(due.Fresh, now.Add(4*time.Minute))
-	if _, _, err := s.SlotPage(t.Context(), store.At(now.AddDate(0, 0, 31)), store.SlotFilter{}, store.Page{Most: 10}); err != nil {
+	if _, _, err := s.Slots.Page(t.Context(), store.At(now.AddDate(0, 0, 31)), store.SlotFilter{}, store.Page{Most: 10}); err != nil {
 		t.Fatal(err)
 	}
-	events, err := s.Events(t.Context(), "slot/gate/web", 0)
+	events, err := s.Outbox.Events(t.Context(), "slot/gate/web", 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -90,15 +90,15 @@ func TestAConditionThatTurnsIsTold(t *testing.T) {
 	if got, want := strings.Join(told, "; "), "fresh was factory; flawed was fresh; fresh was flawed; due was fresh"; got != want {
 		t.Errorf("told: %s\nwant: %s", got, want)
 	}
-	if err := s.ForgetEvents(t.Context(), store.At(now.AddDate(0, 0, 1))); err != nil {
+	if err := s.Outbox.Forget(t.Context(), store.At(now.AddDate(0, 0, 1))); err != nil {
 		t.Fatal(err)
 	}
-	left, _ := s.Events(t.Context(), "", 0)
-	before, _ := s.LastEvent(t.Context())
-	if err := s.Act(t.Context(), store.At(now), "admin", "x", "y"); err != nil {
+	left, _ := s.Outbox.Events(t.Context(), "", 0)
+	before, _ := s.Outbox.LastEvent(t.Context())
+	if err := s.Outbox.Act(t.Context(), store.At(now), "admin", "x", "y"); err != nil {
 		t.Fatal(err)
 	}
-	if after, _ := s.LastEvent(t.Context()); len(left) != 1 || after <= before || after != int64(len(events)+1) {
+	if after, _ := s.Outbox.LastEvent(t.Context()); len(left) != 1 || after <= before || after != int64(len(events)+1) {
 		t.Errorf("%d are left; the next number is %d after %d", len(left), after, before)
 	}
 }

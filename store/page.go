@@ -42,7 +42,7 @@ type narrowing struct {
 // page reads the rows behind a cursor, and the cursor behind them where there
 // may be more. It goes by the values of the order's columns, never by counting
 // rows, so a page deep in the list costs as much as the first.
-func (l list[T]) page(ctx context.Context, s *Store, p Page, narrowed ...narrowing) (rows []T, next string, err error) {
+func (l list[T]) page(ctx context.Context, d *db, p Page, narrowed ...narrowing) (rows []T, next string, err error) {
 	if p.Sort == "" {
 		p.Sort = l.natural
 	}
@@ -65,7 +65,7 @@ func (l list[T]) page(ctx context.Context, s *Store, p Page, narrowed ...narrowi
 		args = append(args, values...)
 	}
 	query += " ORDER BY " + strings.Join(columns, way+", ") + way + " LIMIT ? OFFSET ?"
-	if err := s.read.SelectContext(ctx, &rows, query, append(args, p.Most, p.Skip)...); err != nil {
+	if err := d.read.SelectContext(ctx, &rows, query, append(args, p.Most, p.Skip)...); err != nil {
 		return nil, "", err
 	}
 	if len(rows) < p.Most {
@@ -87,9 +87,9 @@ func sealCursor(sort string, desc bool, values []any) (string, error) {
 }
 
 // count says how many rows a list has.
-func (l list[T]) count(ctx context.Context, s *Store, narrowed ...narrowing) (n int, err error) {
+func (l list[T]) count(ctx context.Context, d *db, narrowed ...narrowing) (n int, err error) {
 	where, args := l.where(narrowed)
-	return n, s.read.GetContext(ctx, &n, "SELECT count(*)"+where, args...)
+	return n, d.read.GetContext(ctx, &n, "SELECT count(*)"+where, args...)
 }
 
 func (l list[T]) where(narrowed []narrowing) (text string, args []any) {
@@ -133,7 +133,7 @@ func narrow(conditions map[string]string) []narrowing {
 }
 
 // counts reads rows of name and count.
-func (s *Store) counts(ctx context.Context, query string) (map[string]int, error) {
+func (s *db) counts(ctx context.Context, query string) (map[string]int, error) {
 	var rows []struct {
 		Name  string `db:"name"`
 		Count int    `db:"count"`

@@ -6,9 +6,9 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// AddParcel packs requests that wait for a signer and are in no parcel yet.
+// Add packs requests that wait for a signer and are in no parcel yet.
 // With none it is ErrNotFound, and no parcel is made.
-func (s *Store) AddParcel(ctx context.Context, signer, by string, at Moment) (id int64, packed []Replacement, err error) {
+func (s Parcels) Add(ctx context.Context, signer, by string, at Moment) (id int64, packed []Replacement, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		err := tx.SelectContext(ctx, &packed, replacementRows+`WHERE replacement.signer = ? AND replacement.state = 'waiting'
 			AND replacement.waiting_for = 'signer' AND replacement.parcel_id IS NULL ORDER BY replacement.id`, signer)
@@ -60,29 +60,29 @@ var parcelList = list[Parcel]{
 	keyed: func(p Parcel) map[string]any { return map[string]any{"id": p.ID} },
 }
 
-// ParcelPage is a page of the parcels, the oldest first unless the page says otherwise.
-func (s *Store) ParcelPage(ctx context.Context, p Page) ([]Parcel, string, error) {
-	return parcelList.page(ctx, s, p)
+// Page is a page of the parcels, the oldest first unless the page says otherwise.
+func (s Parcels) Page(ctx context.Context, p Page) ([]Parcel, string, error) {
+	return parcelList.page(ctx, s.db, p)
 }
 
-// OpenParcels are those with requests that did not come back yet, newest first.
-func (s *Store) OpenParcels(ctx context.Context) ([]Parcel, error) {
+// Open are those with requests that did not come back yet, newest first.
+func (s Parcels) Open(ctx context.Context) ([]Parcel, error) {
 	var out []Parcel
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM (`+parcelRows+`GROUP BY parcel.id) WHERE open > 0 ORDER BY id DESC`)
 }
 
 // CountUnpacked says how many requests of each signer are in no parcel yet.
-func (s *Store) CountUnpacked(ctx context.Context) (map[string]int, error) {
+func (s Parcels) CountUnpacked(ctx context.Context) (map[string]int, error) {
 	return s.counts(ctx, `SELECT signer AS name, count(*) AS count FROM replacement WHERE state = 'waiting' AND waiting_for = 'signer' AND parcel_id IS NULL GROUP BY signer`)
 }
 
-// CountParcels says how many parcels there are.
-func (s *Store) CountParcels(ctx context.Context) (n int, err error) {
+// Count says how many parcels there are.
+func (s Parcels) Count(ctx context.Context) (n int, err error) {
 	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM parcel`)
 }
 
-// Parcel finds one with its replacements.
-func (s *Store) Parcel(ctx context.Context, id int64) (Parcel, []Replacement, error) {
+// Get finds one with its replacements.
+func (s Parcels) Get(ctx context.Context, id int64) (Parcel, []Replacement, error) {
 	var p Parcel
 	if err := one(s.read.GetContext(ctx, &p, parcelRows+`WHERE parcel.id = ? GROUP BY parcel.id`, id)); err != nil {
 		return p, nil, err
@@ -92,7 +92,7 @@ func (s *Store) Parcel(ctx context.Context, id int64) (Parcel, []Replacement, er
 }
 
 // HandOver records to whom a parcel went.
-func (s *Store) HandOver(ctx context.Context, p Parcel) error {
+func (s Parcels) HandOver(ctx context.Context, p Parcel) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.NamedExecContext(ctx, `UPDATE parcel SET handed_to = :handed_to, reference = :reference, handed_by = :handed_by, handed_at = :handed_at WHERE id = :id`, p))
 	})

@@ -46,8 +46,8 @@ type Telling struct {
 
 const pinRows = `SELECT pin.*, device.name AS device, slot.name AS slot FROM pin JOIN slot ON slot.id = pin.slot_id JOIN device ON device.id = slot.device_id `
 
-// AddPin records a pin; one of the same who and what is ErrTaken.
-func (s *Store) AddPin(ctx context.Context, p Pin) (int64, error) {
+// Add records a pin; one of the same who and what is ErrTaken.
+func (s Pins) Add(ctx context.Context, p Pin) (int64, error) {
 	var id int64
 	err := s.change(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO pin (slot_id, who, what, how, added_by, added_at) VALUES (:slot_id, :who, :what, :how, :added_by, :added_at)`, p)
@@ -60,14 +60,14 @@ func (s *Store) AddPin(ctx context.Context, p Pin) (int64, error) {
 	return id, err
 }
 
-// Pin finds one by its id.
-func (s *Store) Pin(ctx context.Context, id int64) (Pin, error) {
+// Get finds one by its id.
+func (s Pins) Get(ctx context.Context, id int64) (Pin, error) {
 	var p Pin
 	return p, one(s.read.GetContext(ctx, &p, pinRows+`WHERE pin.id = ?`, id))
 }
 
-// Pins are those of some slots, by who it is; of all slots where none is named.
-func (s *Store) Pins(ctx context.Context, slots ...int64) ([]Pin, error) {
+// List are those of some slots, by who it is; of all slots where none is named.
+func (s Pins) List(ctx context.Context, slots ...int64) ([]Pin, error) {
 	var out []Pin
 	if len(slots) == 0 {
 		return out, s.read.SelectContext(ctx, &out, pinRows+`ORDER BY device.name, slot.name, who, what`)
@@ -79,15 +79,15 @@ func (s *Store) Pins(ctx context.Context, slots ...int64) ([]Pin, error) {
 	return out, s.read.SelectContext(ctx, &out, query, args...)
 }
 
-// RemovePin deletes one. What they were to be told stays.
-func (s *Store) RemovePin(ctx context.Context, id int64) error {
+// Remove deletes one. What they were to be told stays.
+func (s Pins) Remove(ctx context.Context, id int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return changed(tx.ExecContext(ctx, `DELETE FROM pin WHERE id = ?`, id)) })
 }
 
 const tellingRows = `SELECT telling.*, device.name AS device, slot.name AS slot FROM telling JOIN slot ON slot.id = telling.slot_id JOIN device ON device.id = slot.device_id `
 
 // Tellings are those that are open, oldest first; of a replacement all, told ones too.
-func (s *Store) Tellings(ctx context.Context, replacementID int64) ([]Telling, error) {
+func (s Pins) Tellings(ctx context.Context, replacementID int64) ([]Telling, error) {
 	var out []Telling
 	if replacementID != 0 {
 		return out, s.read.SelectContext(ctx, &out, tellingRows+`WHERE replacement_id = ? ORDER BY telling.id`, replacementID)
@@ -96,19 +96,19 @@ func (s *Store) Tellings(ctx context.Context, replacementID int64) ([]Telling, e
 }
 
 // CountTellings says how many are open.
-func (s *Store) CountTellings(ctx context.Context) (int, error) {
+func (s Pins) CountTellings(ctx context.Context) (int, error) {
 	var n int
 	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM telling WHERE told_at = 0`)
 }
 
 // Telling finds one by its id.
-func (s *Store) Telling(ctx context.Context, id int64) (Telling, error) {
+func (s Pins) Telling(ctx context.Context, id int64) (Telling, error) {
 	var t Telling
 	return t, one(s.read.GetContext(ctx, &t, tellingRows+`WHERE telling.id = ?`, id))
 }
 
 // SetTold records who told them; one that is told already is ErrNotFound.
-func (s *Store) SetTold(ctx context.Context, id int64, by, note string, at Moment) error {
+func (s Pins) SetTold(ctx context.Context, id int64, by, note string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `UPDATE telling SET told_at = ?, told_by = ?, note = ? WHERE id = ? AND told_at = 0`, at, by, note, id))
 	})
@@ -173,7 +173,7 @@ func tell(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
 
 // TellRoots notes, before a device is touched, what those who pinned the root of a replacement's slots must trust from now on. It returns how many
 // of them have not confirmed it yet. It may be called again and again.
-func (s *Store) TellRoots(ctx context.Context, id int64, at Moment) (pending int, err error) {
+func (s Pins) TellRoots(ctx context.Context, id int64, at Moment) (pending int, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		var pins []struct {
 			Pin

@@ -16,17 +16,17 @@ import (
 // sealed gives a slot a new certificate by a replacement that is carried through.
 func sealed(t *testing.T, s *store.Store, slot store.Slot, old, new *cert.Certificate) int64 {
 	t.Helper()
-	id, err := s.AddReplacement(t.Context(), store.Replacement{DeviceID: slot.DeviceID, SlotID: slot.ID, Signer: "bench", Plan: store.JSON[request.Plan]{V: request.Plan{Names: []string{"x"}}}},
+	id, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slot.DeviceID, SlotID: slot.ID, Signer: "bench", Plan: store.JSON[request.Plan]{V: request.Plan{Names: []string{"x"}}}},
 		[]int64{slot.ID}, replacement.Progress{Stage: replacement.Sign, State: replacement.Running}, "procedure: x", nil)
 	if err == nil {
-		err = s.SetOld(t.Context(), id, slot.ID, old.SHA256)
+		err = s.Replacements.SetOld(t.Context(), id, slot.ID, old.SHA256)
 	}
 	if err == nil {
-		err = s.SetPath(t.Context(), id, []*cert.Certificate{new})
+		err = s.Replacements.SetPath(t.Context(), id, []*cert.Certificate{new})
 	}
 	for state := replacement.Running; err == nil && state != replacement.Sealed; {
 		var r replacement.Progress
-		row, _, failed := s.Advance(t.Context(), id, replacement.Event{Kind: replacement.Done}, store.At(testkit.Now))
+		row, _, failed := s.Replacements.Advance(t.Context(), id, replacement.Event{Kind: replacement.Done}, store.At(testkit.Now))
 		r, err = row.Progress(), failed
 		state = r.State
 	}
@@ -42,26 +42,26 @@ func sealed(t *testing.T, s *store.Store, slot store.Slot, old, new *cert.Certif
 func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 	s := open(t)
 	root, other := testkit.Root(t, "Quay Root"), testkit.Root(t, "Mole Root")
-	if err := s.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
 		t.Fatal(err)
 	}
-	slots, err := s.SlotsOf(t.Context(), "gate")
+	slots, err := s.Slots.Of(t.Context(), "gate")
 	if err != nil {
 		t.Fatal(err)
 	}
 	slot := slots[0]
 	current := root.Leaf(t, "gate.tidewrack.example")
-	if err := s.AddAuthorities(t.Context(), []*cert.Certificate{current.Certificate, root.Certificate, other.Certificate}); err != nil { // known, as what was read is
+	if err := s.Chains.AddAuthorities(t.Context(), []*cert.Certificate{current.Certificate, root.Certificate, other.Certificate}); err != nil { // known, as what was read is
 		t.Fatal(err)
 	}
 	knows, all := map[string]*cert.Certificate{}, map[string]*cert.Certificate{current.SHA256: current.Certificate, root.SHA256: root.Certificate, other.SHA256: other.Certificate}
 	roots := map[string]*cert.Certificate{current.SHA256: root.Certificate} // by leaf
 	for _, p := range []store.Pin{{Who: "booking", What: cert.PinSHA256}, {Who: "probes", What: cert.PinKey}, {Who: "printer", What: cert.PinCertificate}, {Who: "gate", What: cert.PinRoot}} {
 		p.SlotID, p.How, p.AddedBy, p.AddedAt = slot.ID, "write", "admin", store.At(testkit.Now)
-		if _, err := s.AddPin(t.Context(), p); err != nil {
+		if _, err := s.Pins.Add(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := s.AddPin(t.Context(), p); !errors.Is(err, store.ErrTaken) {
+		if _, err := s.Pins.Add(t.Context(), p); !errors.Is(err, store.ErrTaken) {
 			t.Errorf("the same pin twice: %v", err)
 		}
 		knows[p.Who] = current.Certificate
@@ -87,28 +87,28 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 			current = next
 		case what == "put back" && last != 0:
 			for _, e := range []replacement.EventKind{replacement.AskedRevert, replacement.Restored} {
-				if _, _, err := s.Advance(t.Context(), last, replacement.Event{Kind: e}, store.At(testkit.Now)); err != nil {
+				if _, _, err := s.Replacements.Advance(t.Context(), last, replacement.Event{Kind: e}, store.At(testkit.Now)); err != nil {
 					t.Fatal(err)
 				}
 			}
 			current, last = before, 0
 		case what == "told":
-			open, err := s.Tellings(t.Context(), 0)
+			open, err := s.Pins.Tellings(t.Context(), 0)
 			if err != nil || len(open) == 0 {
 				continue
 			}
 			told := open[random.IntN(len(open))]
-			if err := s.SetTold(t.Context(), told.ID, "admin", "", store.At(testkit.Now)); err != nil {
+			if err := s.Pins.SetTold(t.Context(), told.ID, "admin", "", store.At(testkit.Now)); err != nil {
 				t.Fatal(err)
 			}
-			if err := s.SetTold(t.Context(), told.ID, "tern", "", store.At(testkit.Now)); !errors.Is(err, store.ErrNotFound) {
+			if err := s.Pins.SetTold(t.Context(), told.ID, "tern", "", store.At(testkit.Now)); !errors.Is(err, store.ErrNotFound) {
 				t.Errorf("told twice: %v", err)
 			}
 			knows[told.Who] = current.Certificate
 		}
 		did[what]++
 		all[current.SHA256] = current.Certificate
-		open, err := s.Tellings(t.Context(), 0)
+		open, err := s.Pins.Tellings(t.Context(), 0)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -128,14 +128,14 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 		if len(open) != len(got) || fmt.Sprint(got) != fmt.Sprint(want) {
 			t.Fatalf("round %d, %s: to be told are %v instead of %v", round, what, got, want)
 		}
-		if n, err := s.CountTellings(t.Context()); err != nil || n != len(want) {
+		if n, err := s.Pins.CountTellings(t.Context()); err != nil || n != len(want) {
 			t.Fatalf("%d are counted, %v", n, err)
 		}
 	}
 	if len(did) != 5 {
 		t.Errorf("only %v was tried", did)
 	}
-	if other, err := s.Pins(t.Context(), slots[1].ID); err != nil || len(other) != 0 {
+	if other, err := s.Pins.List(t.Context(), slots[1].ID); err != nil || len(other) != 0 {
 		t.Errorf("another slot's pins are %v, %v", other, err)
 	}
 }
@@ -145,40 +145,40 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 func TestARootIsToldForEachSlotOfAReplacement(t *testing.T) {
 	s := open(t)
 	root, other := testkit.Root(t, "Quay Root"), testkit.Root(t, "Mole Root")
-	if err := s.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
 		t.Fatal(err)
 	}
-	slots, err := s.SlotsOf(t.Context(), "gate")
+	slots, err := s.Slots.Of(t.Context(), "gate")
 	if err != nil {
 		t.Fatal(err)
 	}
 	next := other.Leaf(t, "gate.tidewrack.example").Certificate
 	olds := []*cert.Certificate{other.Leaf(t, "gate.tidewrack.example").Certificate, root.Leaf(t, "gate.tidewrack.example").Certificate}
-	if err := s.AddAuthorities(t.Context(), []*cert.Certificate{olds[0], olds[1], root.Certificate, other.Certificate}); err != nil {
+	if err := s.Chains.AddAuthorities(t.Context(), []*cert.Certificate{olds[0], olds[1], root.Certificate, other.Certificate}); err != nil {
 		t.Fatal(err)
 	}
-	id, err := s.AddReplacement(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[0].ID, Signer: "bench"},
+	id, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[0].ID, Signer: "bench"},
 		[]int64{slots[0].ID, slots[1].ID}, replacement.Progress{Stage: replacement.Sign, State: replacement.Running}, "procedure: x", nil)
 	if err == nil {
-		err = s.SetPath(t.Context(), id, []*cert.Certificate{next})
+		err = s.Replacements.SetPath(t.Context(), id, []*cert.Certificate{next})
 	}
 	for i, slot := range slots {
 		if err == nil {
-			err = s.SetOld(t.Context(), id, slot.ID, olds[i].SHA256)
+			err = s.Replacements.SetOld(t.Context(), id, slot.ID, olds[i].SHA256)
 		}
 		if err == nil {
-			_, err = s.AddPin(t.Context(), store.Pin{SlotID: slot.ID, Who: "printer of " + slot.Name, What: cert.PinRoot, How: "write", AddedBy: "admin", AddedAt: store.At(testkit.Now)})
+			_, err = s.Pins.Add(t.Context(), store.Pin{SlotID: slot.ID, Who: "printer of " + slot.Name, What: cert.PinRoot, How: "write", AddedBy: "admin", AddedAt: store.At(testkit.Now)})
 		}
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
 	for range 2 {
-		if pending, err := s.TellRoots(t.Context(), id, store.At(testkit.Now)); err != nil || pending != 1 {
+		if pending, err := s.Pins.TellRoots(t.Context(), id, store.At(testkit.Now)); err != nil || pending != 1 {
 			t.Errorf("%d are to be told, %v", pending, err)
 		}
 	}
-	open, err := s.Tellings(t.Context(), 0)
+	open, err := s.Pins.Tellings(t.Context(), 0)
 	if err != nil || len(open) != 1 || open[0].Who != "printer of "+slots[1].Name || open[0].NewSHA256 != other.SHA256 {
 		t.Errorf("to be told are %+v, %v", open, err)
 	}

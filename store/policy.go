@@ -8,8 +8,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Policies returns the rules of every scope that has any.
-func (s *Store) Policies(ctx context.Context) (map[string]policy.Rules, error) {
+// List returns the rules of every scope that has any.
+func (s Policies) List(ctx context.Context) (map[string]policy.Rules, error) {
 	var rows []struct {
 		Scope string             `db:"scope"`
 		Rules JSON[policy.Rules] `db:"rules"`
@@ -24,8 +24,8 @@ func (s *Store) Policies(ctx context.Context) (map[string]policy.Rules, error) {
 	return out, nil
 }
 
-// SetPolicy sets the rules of a scope of a known revision.
-func (s *Store) SetPolicy(ctx context.Context, scope string, rules policy.Rules, known Revision) error {
+// Set sets the rules of a scope of a known revision.
+func (s Policies) Set(ctx context.Context, scope string, rules policy.Rules, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := revise(ctx, tx, "policy/"+scope, known); err != nil {
 			return err

@@ -15,7 +15,7 @@ type Proven struct {
 }
 
 // ProvenTo returns the domains that were validated for a signer.
-func (s *Store) ProvenTo(ctx context.Context, signer string) (map[string]Proven, error) {
+func (s Signers) ProvenTo(ctx context.Context, signer string) (map[string]Proven, error) {
 	var rows []Proven
 	err := s.read.SelectContext(ctx, &rows, `SELECT * FROM proven WHERE signer = ?`, signer)
 	out := map[string]Proven{}
@@ -27,7 +27,7 @@ func (s *Store) ProvenTo(ctx context.Context, signer string) (map[string]Proven,
 
 // EndProof ends a task that proved domains to a signer. A task that is not open
 // any more is ErrNotFound.
-func (s *Store) EndProof(ctx context.Context, step Step, signer string, domains []string, by string) error {
+func (s Signers) EndProof(ctx context.Context, step Step, signer string, domains []string, by string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := openTask(ctx, tx, step.ID); err != nil {
 			return err

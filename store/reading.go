@@ -28,11 +28,11 @@ type NewReading struct {
 	Served []*cert.Certificate
 }
 
-// AddReadings records readings on their slots, and in the history where they
+// Add records readings on their slots, and in the history where they
 // differ from the ones before. Slots on which something was installed since they
 // were looked up, or that were read later, are left as they are; late are their
 // places in the list.
-func (s *Store) AddReadings(ctx context.Context, readings []NewReading) (late []int, err error) {
+func (s Readings) Add(ctx context.Context, readings []NewReading) (late []int, err error) {
 	ids := make([]int64, len(readings))
 	for i, r := range readings {
 		ids[i] = r.ID
@@ -91,8 +91,8 @@ type Seen struct {
 	Misses int
 }
 
-// TouchSlots records when slots were read that serve what they served before.
-func (s *Store) TouchSlots(ctx context.Context, seen []Seen) error {
+// TouchAll records when slots were read that serve what they served before.
+func (s Readings) TouchAll(ctx context.Context, seen []Seen) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		set, err := tx.PreparexContext(ctx, `UPDATE slot SET read_at = ?, next_at = ?, misses = ? WHERE id = ? AND read_at < ?`)
 		if err != nil {
@@ -108,8 +108,8 @@ func (s *Store) TouchSlots(ctx context.Context, seen []Seen) error {
 	})
 }
 
-// Readings returns the newest of a slot's history, newest first.
-func (s *Store) Readings(ctx context.Context, slotID int64, most int) ([]Reading, error) {
+// Of returns the newest of a slot's history, newest first.
+func (s Readings) Of(ctx context.Context, slotID int64, most int) ([]Reading, error) {
 	var out []Reading
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM reading WHERE slot_id = ? ORDER BY id DESC LIMIT ?`, slotID, most)
 }
@@ -125,94 +125,11 @@ func putCertificates(ctx context.Context, tx *sqlx.Tx, certificates []*cert.Cert
 	return nil
 }
 
-// Certificates finds certificates by their fingerprints, in that order.
-func (s *Store) Certificates(ctx context.Context, fingerprints []string) ([]*cert.Certificate, error) {
-	out := make([]*cert.Certificate, 0, len(fingerprints))
-	for _, sha256 := range fingerprints {
-		var row keptCertificate
-		if err := one(s.read.GetContext(ctx, &row, `SELECT der, self_signed FROM certificate WHERE sha256 = ?`, sha256)); err != nil {
-			return nil, err
-		}
-		c, err := row.parse()
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, c)
-	}
-	return out, nil
-}
-
 // MostAuthorities is how many certificates the pool has at most: a world of public
 // and private authorities is a few thousand.
 const MostAuthorities = 10_000
 
-// AddAuthorities puts authorities into the pool that chains are completed from. It is
-// ErrTooMany, and nothing is added, where that were more than MostAuthorities.
-func (s *Store) AddAuthorities(ctx context.Context, certificates []*cert.Certificate) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := putCertificates(ctx, tx, certificates); err != nil {
-			return err
-		}
-		for _, c := range certificates {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO authority (sha256) VALUES (?) ON CONFLICT DO NOTHING`, c.SHA256); err != nil {
-				return err
-			}
-		}
-		var n int
-		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM authority`); err != nil {
-			return err
-		}
-		if n > MostAuthorities {
-			return ErrTooMany
-		}
-		return nil
-	})
-}
-
-// Authorities returns the certificates of that pool.
-func (s *Store) Authorities(ctx context.Context) ([]*cert.Certificate, error) {
-	return s.parsed(ctx, `SELECT der, self_signed FROM certificate JOIN authority USING (sha256)`)
-}
-
-// AddAnchors adds trusted roots to an audience of a known revision.
-func (s *Store) AddAnchors(ctx context.Context, audience string, at Moment, certificates []*cert.Certificate, known Revision) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "audience/"+audience, known); err != nil {
-			return err
-		}
-		if err := putCertificates(ctx, tx, certificates); err != nil {
-			return err
-		}
-		for _, c := range certificates {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO anchor (audience, sha256, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, audience, c.SHA256, at); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// RemoveAnchor takes a trusted root from an audience of a known revision.
-func (s *Store) RemoveAnchor(ctx context.Context, audience, sha256 string, known Revision) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "audience/"+audience, known); err != nil {
-			return err
-		}
-		return changed(tx.ExecContext(ctx, `DELETE FROM anchor WHERE audience = ? AND sha256 = ?`, audience, sha256))
-	})
-}
-
-// CountAnchors says how many roots each audience trusts.
-func (s *Store) CountAnchors(ctx context.Context) (map[string]int, error) {
-	return s.counts(ctx, `SELECT audience AS name, count(*) AS count FROM anchor GROUP BY audience`)
-}
-
-// Anchors returns the trusted roots of an audience.
-func (s *Store) Anchors(ctx context.Context, audience string) ([]*cert.Certificate, error) {
-	return s.parsed(ctx, `SELECT der, self_signed FROM certificate JOIN anchor USING (sha256) WHERE audience = ? ORDER BY added_at, sha256`, audience)
-}
-
-func (s *Store) parsed(ctx context.Context, query string, args ...any) ([]*cert.Certificate, error) {
+func (s *db) parsed(ctx context.Context, query string, args ...any) ([]*cert.Certificate, error) {
 	var rows []keptCertificate
 	if err := s.read.SelectContext(ctx, &rows, query, args...); err != nil {
 		return nil, err
@@ -243,16 +160,3 @@ func (k keptCertificate) parse() (*cert.Certificate, error) {
 
 // ErrTooMany says that no more of something is kept.
 var ErrTooMany = errors.New("there are too many")
-
-// CountAuthorities says how many certificates the pool of authorities has.
-func (s *Store) CountAuthorities(ctx context.Context) (int, error) {
-	var n int
-	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM authority`)
-}
-
-// RemoveAuthority takes a certificate out of that pool.
-func (s *Store) RemoveAuthority(ctx context.Context, sha256 string) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `DELETE FROM authority WHERE sha256 = ?`, sha256))
-	})
-}

@@ -86,17 +86,17 @@ const (
 	replacementRows    = `SELECT ` + replacementColumns + ` FROM ` + replacementTables + ` `
 )
 
-// AddReplacement begins a replacement of these slots, of which the first is the one
+// Add begins a replacement of these slots, of which the first is the one
 // by which it is listed; where it is of a batch, the batch knows it from then on.
 // It returns ErrTaken where one of the slots has one that is not over.
-func (s *Store) AddReplacement(ctx context.Context, r Replacement, slotIDs []int64, p replacement.Progress, yaml string, of *BatchItem) (int64, error) {
+func (s Replacements) Add(ctx context.Context, r Replacement, slotIDs []int64, p replacement.Progress, yaml string, of *BatchItem) (int64, error) {
 	r.setProgress(p)
 	err := s.change(ctx, func(tx *sqlx.Tx) error { return s.addReplacement(ctx, tx, &r, slotIDs, yaml, of) })
 	return r.ID, err
 }
 
 // addReplacement is AddReplacement within a transaction; it sets the number.
-func (s *Store) addReplacement(ctx context.Context, tx *sqlx.Tx, r *Replacement, slotIDs []int64, yaml string, of *BatchItem) error {
+func (s *db) addReplacement(ctx context.Context, tx *sqlx.Tx, r *Replacement, slotIDs []int64, yaml string, of *BatchItem) error {
 	r.Procedure, r.Edition = Digest(yaml), procedure.Edition
 	if err := tx.GetContext(ctx, &r.ID, `UPDATE counter SET last = last + 1 WHERE name = 'replacement' RETURNING last`); err != nil {
 		return err
@@ -133,7 +133,7 @@ func (s *Store) addReplacement(ctx context.Context, tx *sqlx.Tx, r *Replacement,
 // Advance lets the stage machine take one event and keeps what comes of it. The
 // replacement is read, changed and told of in one transaction, so that two
 // events never pass each other.
-func (s *Store) Advance(ctx context.Context, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
+func (s Replacements) Advance(ctx context.Context, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		r, action, err = s.advance(ctx, tx, id, e, at)
 		return err
@@ -142,7 +142,7 @@ func (s *Store) Advance(ctx context.Context, id int64, e replacement.Event, at M
 }
 
 // advance is Advance within a transaction.
-func (s *Store) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
+func (s *db) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event, at Moment) (r Replacement, action replacement.Action, err error) {
 	if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
 		return r, action, err
 	}
@@ -206,13 +206,13 @@ func (s *Store) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacemen
 }
 
 // ProcedureText is the text of a procedure that a replacement began with.
-func (s *Store) ProcedureText(ctx context.Context, sha256 string) (string, error) {
+func (s Replacements) ProcedureText(ctx context.Context, sha256 string) (string, error) {
 	var yaml string
 	return yaml, one(s.read.GetContext(ctx, &yaml, `SELECT yaml FROM procedure_text WHERE sha256 = ?`, sha256))
 }
 
 // SetLeftover records what is left on the device after the end; empty: nothing. What is left is a task for a person.
-func (s *Store) SetLeftover(ctx context.Context, id int64, what string, at, due Moment) error {
+func (s Replacements) SetLeftover(ctx context.Context, id int64, what string, at, due Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := changed(tx.ExecContext(ctx, `UPDATE replacement SET leftover = ? WHERE id = ?`, what, id)); err != nil || what == "" {
 			return err
@@ -235,7 +235,7 @@ func (s *Store) SetLeftover(ctx context.Context, id int64, what string, at, due 
 }
 
 // SetTidied records that the work folders of replacements were removed.
-func (s *Store) SetTidied(ctx context.Context, ids []int64) error {
+func (s Replacements) SetTidied(ctx context.Context, ids []int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, id := range ids {
 			if _, err := tx.ExecContext(ctx, `UPDATE replacement SET tidied = 1 WHERE id = ?`, id); err != nil {
@@ -246,8 +246,8 @@ func (s *Store) SetTidied(ctx context.Context, ids []int64) error {
 	})
 }
 
-// ReplacementsOf returns the replacements of a device, newest first.
-func (s *Store) ReplacementsOf(ctx context.Context, deviceID int64) ([]Replacement, error) {
+// Of returns the replacements of a device, newest first.
+func (s Replacements) Of(ctx context.Context, deviceID int64) ([]Replacement, error) {
 	var out []Replacement
 	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.device_id = ? ORDER BY replacement.id DESC`, deviceID)
 }
@@ -258,14 +258,14 @@ func Digest(text string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Replacement returns the one with this number, or ErrNotFound.
-func (s *Store) Replacement(ctx context.Context, id int64) (Replacement, error) {
+// Get returns the one with this number, or ErrNotFound.
+func (s Replacements) Get(ctx context.Context, id int64) (Replacement, error) {
 	var r Replacement
 	return r, one(s.read.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id))
 }
 
-// Replacements returns the newest, newest first; slotID 0 means of every slot.
-func (s *Store) Replacements(ctx context.Context, slotID int64, most int) ([]Replacement, error) {
+// List returns the newest, newest first; slotID 0 means of every slot.
+func (s Replacements) List(ctx context.Context, slotID int64, most int) ([]Replacement, error) {
 	var out []Replacement
 	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE ? IN (0, replacement.slot_id) ORDER BY replacement.id DESC LIMIT ?`, slotID, most)
 }
@@ -281,7 +281,7 @@ type Install struct {
 }
 
 // Installs are the newest replacements that a slot is a target of, newest first.
-func (s *Store) Installs(ctx context.Context, slotID int64) ([]Install, error) {
+func (s Replacements) Installs(ctx context.Context, slotID int64) ([]Install, error) {
 	var out []Install
 	return out, s.read.SelectContext(ctx, &out, `SELECT replacement.id, state, target.old_sha256, new_sha256, begun_at, changed_at
 		FROM target JOIN replacement ON replacement.id = target.replacement_id WHERE target.slot_id = ? ORDER BY replacement.id DESC LIMIT 200`, slotID)
@@ -305,14 +305,14 @@ var replacementList = list[Replacement]{
 	keyed:   func(r Replacement) map[string]any { return map[string]any{"replacement.id": r.ID} },
 }
 
-// ReplacementPage is a page of the replacements.
-func (s *Store) ReplacementPage(ctx context.Context, f ReplacementFilter, p Page) ([]Replacement, string, error) {
-	return replacementList.page(ctx, s, p, f.narrowings()...)
+// Page is a page of the replacements.
+func (s Replacements) Page(ctx context.Context, f ReplacementFilter, p Page) ([]Replacement, string, error) {
+	return replacementList.page(ctx, s.db, p, f.narrowings()...)
 }
 
-// CountReplacementsOf says how many replacements fit a filter.
-func (s *Store) CountReplacementsOf(ctx context.Context, f ReplacementFilter) (int, error) {
-	return replacementList.count(ctx, s, f.narrowings()...)
+// CountOf says how many replacements fit a filter.
+func (s Replacements) CountOf(ctx context.Context, f ReplacementFilter) (int, error) {
+	return replacementList.count(ctx, s.db, f.narrowings()...)
 }
 
 func (f ReplacementFilter) narrowings() []narrowing {
@@ -321,8 +321,8 @@ func (f ReplacementFilter) narrowings() []narrowing {
 		"instr(lower('r' || replacement.id || ' ' || device.name || '/' || slot.name || ' ' || replacement.asked_by), ?) > 0": strings.ToLower(f.Text)})
 }
 
-// CountReplacements says how many stand in each state and wait for whom.
-func (s *Store) CountReplacements(ctx context.Context) (map[replacement.State]int, map[replacement.WaitingFor]int, error) {
+// Count says how many stand in each state and wait for whom.
+func (s Replacements) Count(ctx context.Context) (map[replacement.State]int, map[replacement.WaitingFor]int, error) {
 	var rows []struct {
 		State      replacement.State      `db:"state"`
 		WaitingFor replacement.WaitingFor `db:"waiting_for"`
@@ -337,21 +337,21 @@ func (s *Store) CountReplacements(ctx context.Context) (map[replacement.State]in
 	return states, waiting, err
 }
 
-// ReplacementsIn are those in a state, oldest first.
-func (s *Store) ReplacementsIn(ctx context.Context, state replacement.State) ([]Replacement, error) {
+// In are those in a state, oldest first.
+func (s Replacements) In(ctx context.Context, state replacement.State) ([]Replacement, error) {
 	var out []Replacement
 	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.state = ? ORDER BY replacement.id`, state)
 }
 
-// ReplacementsByKey are those whose request has this public key (SHA-256 of
+// ByKey are those whose request has this public key (SHA-256 of
 // its SubjectPublicKeyInfo), newest first.
-func (s *Store) ReplacementsByKey(ctx context.Context, spki string) ([]Replacement, error) {
+func (s Replacements) ByKey(ctx context.Context, spki string) ([]Replacement, error) {
 	var out []Replacement
 	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.spki = ? ORDER BY replacement.id DESC`, spki)
 }
 
 // SetOld records the leaf that a slot of a replacement served before.
-func (s *Store) SetOld(ctx context.Context, id, slotID int64, sha256 string) error {
+func (s Replacements) SetOld(ctx context.Context, id, slotID int64, sha256 string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE replacement SET old_sha256 = ? WHERE id = ? AND slot_id = ?`, sha256, id, slotID); err != nil {
 			return err
@@ -368,7 +368,7 @@ type Target struct {
 }
 
 // Targets returns the slots of replacements, by replacement, the first one first.
-func (s *Store) Targets(ctx context.Context, ids ...int64) (map[int64][]Target, error) {
+func (s Replacements) Targets(ctx context.Context, ids ...int64) (map[int64][]Target, error) {
 	out := map[int64][]Target{}
 	if len(ids) == 0 {
 		return out, nil
@@ -387,7 +387,7 @@ func (s *Store) Targets(ctx context.Context, ids ...int64) (map[int64][]Target, 
 }
 
 // SetRequest records the request that the device made.
-func (s *Store) SetRequest(ctx context.Context, id int64, r request.Request) error {
+func (s Replacements) SetRequest(ctx context.Context, id int64, r request.Request) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ? WHERE id = ?`, r.Raw, cert.Fingerprint(r.SPKI()), id))
 	})
@@ -395,7 +395,7 @@ func (s *Store) SetRequest(ctx context.Context, id int64, r request.Request) err
 
 // SetPath records the path that is going to be installed. It is ErrNotFound
 // once the stage sign is over: what goes to a device does not change on its way.
-func (s *Store) SetPath(ctx context.Context, id int64, path []*cert.Certificate) error {
+func (s Replacements) SetPath(ctx context.Context, id int64, path []*cert.Certificate) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return setPath(ctx, tx, id, path) })
 }
 
@@ -415,7 +415,7 @@ func setPath(ctx context.Context, tx *sqlx.Tx, id int64, path []*cert.Certificat
 
 // Accept records the path that came from the signer and what it tells about the signer, and lets the replacement go
 // on, all or nothing. A leaf that was unmatched or unused is so no more.
-func (s *Store) Accept(ctx context.Context, id int64, path []*cert.Certificate, learnt *Learnt, at Moment) (r Replacement, action replacement.Action, err error) {
+func (s Replacements) Accept(ctx context.Context, id int64, path []*cert.Certificate, learnt *Learnt, at Moment) (r Replacement, action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := setPath(ctx, tx, id, path); err != nil {
 			return err

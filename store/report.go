@@ -23,7 +23,7 @@ type StateThen struct {
 
 // StatesThen are the next slots after one, by their numbers, with what they served at a moment. Slots of devices that
 // were added later are left out.
-func (s *Store) StatesThen(ctx context.Context, then Moment, id int64, most int) ([]StateThen, error) {
+func (s Reports) StatesThen(ctx context.Context, then Moment, id int64, most int) ([]StateThen, error) {
 	var out []StateThen
 	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner,
 		coalesce(reading.at, 0) AS at, coalesce(reading.chain, '[]') AS chain, coalesce(reading.failure, 'null') AS failure,
@@ -34,7 +34,7 @@ func (s *Store) StatesThen(ctx context.Context, then Moment, id int64, most int)
 }
 
 // SealedBetween are the replacements that were sealed in a period, oldest first, one for each of their slots.
-func (s *Store) SealedBetween(ctx context.Context, from, until Moment, site string) ([]Sealed, error) {
+func (s Reports) SealedBetween(ctx context.Context, from, until Moment, site string) ([]Sealed, error) {
 	var out []Sealed
 	return out, s.read.SelectContext(ctx, &out, `SELECT replacement.id, device.name AS device, slot.name AS slot, device.site, device.owner, replacement.signer, target.old_sha256, replacement.new_sha256,
 		replacement.asked_by, replacement.approved_by, replacement.begun_at, replacement.changed_at

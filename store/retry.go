@@ -10,14 +10,14 @@ import (
 )
 
 // SetClosed records how a person closed a replacement.
-func (s *Store) SetClosed(ctx context.Context, id int64, as string) error {
+func (s Replacements) SetClosed(ctx context.Context, id int64, as string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `UPDATE replacement SET closed_as = ? WHERE id = ?`, as, id))
 	})
 }
 
 // SetKeeps records until when replacements keep what was signed for another try; zero: nothing is kept any more.
-func (s *Store) SetKeeps(ctx context.Context, ids []int64, until Moment) error {
+func (s Replacements) SetKeeps(ctx context.Context, ids []int64, until Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, id := range ids {
 			if _, err := tx.ExecContext(ctx, `UPDATE replacement SET keeps_until = ? WHERE id = ?`, until, id); err != nil {
@@ -29,13 +29,13 @@ func (s *Store) SetKeeps(ctx context.Context, ids []int64, until Moment) error {
 }
 
 // KeptUntil are the replacements that keep something whose time is over.
-func (s *Store) KeptUntil(ctx context.Context, at Moment) ([]int64, error) {
+func (s Replacements) KeptUntil(ctx context.Context, at Moment) ([]int64, error) {
 	var out []int64
 	return out, s.read.SelectContext(ctx, &out, `SELECT id FROM replacement WHERE keeps_until > 0 AND keeps_until <= ? ORDER BY id`, at)
 }
 
 // KeptOf are the replacements of a slot that keep something, but for one.
-func (s *Store) KeptOf(ctx context.Context, slotID, but int64) ([]int64, error) {
+func (s Replacements) KeptOf(ctx context.Context, slotID, but int64) ([]int64, error) {
 	var out []int64
 	return out, s.read.SelectContext(ctx, &out, `SELECT DISTINCT replacement.id FROM replacement JOIN target ON target.replacement_id = replacement.id
 		WHERE target.slot_id = ? AND keeps_until > 0 AND replacement.id <> ? ORDER BY replacement.id`, slotID, but)
@@ -43,7 +43,7 @@ func (s *Store) KeptOf(ctx context.Context, slotID, but int64) ([]int64, error) 
 
 // Retry adds a replacement that takes over what another one has kept: its request and path, entries of its journal, and secrets. over gives
 // these for the new number; a capture that is sealed comes opened, and is sealed by seal once its entry has a number.
-func (s *Store) Retry(ctx context.Context, r Replacement, slotIDs []int64, p replacement.Progress, yaml string, over func(id int64) ([]Step, map[string][]byte, error), seal func(stepID int64, text []byte) []byte) (int64, error) {
+func (s Replacements) Retry(ctx context.Context, r Replacement, slotIDs []int64, p replacement.Progress, yaml string, over func(id int64) ([]Step, map[string][]byte, error), seal func(stepID int64, text []byte) []byte) (int64, error) {
 	edition := r.Edition
 	r.setProgress(p)
 	err := s.change(ctx, func(tx *sqlx.Tx) error {

@@ -32,8 +32,8 @@ func revise(ctx context.Context, tx *sqlx.Tx, of string, known Revision) error {
 	return err
 }
 
-// Revision is the revision of one thing; 0: it was never changed.
-func (s *Store) Revision(ctx context.Context, of string) (Revision, error) {
+// Of is the revision of one thing; 0: it was never changed.
+func (s Revisions) Of(ctx context.Context, of string) (Revision, error) {
 	var number Revision
 	err := one(s.read.GetContext(ctx, &number, `SELECT number FROM revision WHERE of = ?`, of))
 	if errors.Is(err, ErrNotFound) {
@@ -42,8 +42,8 @@ func (s *Store) Revision(ctx context.Context, of string) (Revision, error) {
 	return number, err
 }
 
-// Revisions returns the revisions of all things of a kind, such as site, by name.
-func (s *Store) Revisions(ctx context.Context, kind string) (map[string]Revision, error) {
+// OfKind returns the revisions of all things of a kind, such as site, by name.
+func (s Revisions) OfKind(ctx context.Context, kind string) (map[string]Revision, error) {
 	var rows []struct {
 		Of     string   `db:"of"`
 		Number Revision `db:"number"`

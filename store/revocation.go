@@ -20,13 +20,13 @@ type Revocation struct {
 }
 
 // Revocations are all that are kept.
-func (s *Store) Revocations(ctx context.Context) ([]Revocation, error) {
+func (s Readings) Revocations(ctx context.Context) ([]Revocation, error) {
 	var out []Revocation
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM revocation`)
 }
 
 // SetRevocation keeps what was found out. Where it is what was known before, Since stays.
-func (s *Store) SetRevocation(ctx context.Context, r Revocation) error {
+func (s Readings) SetRevocation(ctx context.Context, r Revocation) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.NamedExecContext(ctx, `INSERT INTO revocation (sha256, answer, source, failed, since, checked_at, next_at)
 			VALUES (:sha256, :answer, :source, :failed, :checked_at, :checked_at, :next_at)
@@ -37,7 +37,7 @@ func (s *Store) SetRevocation(ctx context.Context, r Revocation) error {
 }
 
 // ForgetRevocations removes what is kept of certificates that nobody asked about since then.
-func (s *Store) ForgetRevocations(ctx context.Context, since Moment) error {
+func (s Readings) ForgetRevocations(ctx context.Context, since Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM revocation WHERE checked_at < ?`, since)
 		return err

@@ -13,7 +13,7 @@ import (
 )
 
 // fill puts the whole fleet into the roster.
-func (s *Store) fill(ctx context.Context) error {
+func (s *db) fill(ctx context.Context) error {
 	var all roster.Change
 	var failed [2]error
 	var reading sync.WaitGroup

@@ -10,7 +10,7 @@ import (
 // TakeDue takes slots whose next reading is due, those that wait longest first, and puts
 // their next reading off by a lease: where the service is killed before it has read them, they
 // are due again after that. Slots at the sites that are left out stay as they are.
-func (s *Store) TakeDue(ctx context.Context, now Moment, lease time.Duration, most int, leftOut []string) ([]SlotToRead, error) {
+func (s Readings) TakeDue(ctx context.Context, now Moment, lease time.Duration, most int, leftOut []string) ([]SlotToRead, error) {
 	var out []SlotToRead
 	err := s.change(ctx, func(tx *sqlx.Tx) error {
 		without, args := "", []any{now}
@@ -40,14 +40,14 @@ func (s *Store) TakeDue(ctx context.Context, now Moment, lease time.Duration, mo
 }
 
 // CountDue says how many slots are due to be read.
-func (s *Store) CountDue(ctx context.Context, now Moment) (int, error) {
+func (s Readings) CountDue(ctx context.Context, now Moment) (int, error) {
 	var n int
 	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM slot WHERE next_at <= ?`, now)
 }
 
 // Hasten spreads the next readings of all slots that are later than that over the time until
 // then.
-func (s *Store) Hasten(ctx context.Context, now Moment, within time.Duration) error {
+func (s Readings) Hasten(ctx context.Context, now Moment, within time.Duration) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE slot SET next_at = ? + abs(random()) % ? WHERE next_at > ?`, now, max(within.Milliseconds(), 1), At(now.Add(within)))
 		return err

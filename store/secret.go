@@ -6,8 +6,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// PutSecret keeps a sealed secret under its purpose, in place of an older one.
-func (s *Store) PutSecret(ctx context.Context, purpose string, sealed []byte) error {
+// Put keeps a sealed secret under its purpose, in place of an older one.
+func (s Secrets) Put(ctx context.Context, purpose string, sealed []byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return putSecret(ctx, tx, purpose, sealed) })
 }
 
@@ -35,8 +35,13 @@ func removeSecrets(ctx context.Context, tx *sqlx.Tx, purposes []string) error {
 	return nil
 }
 
-// Secret finds a sealed secret by its purpose.
-func (s *Store) Secret(ctx context.Context, purpose string) ([]byte, error) {
+// Get finds a sealed secret by its purpose.
+func (s Secrets) Get(ctx context.Context, purpose string) ([]byte, error) {
 	var sealed []byte
 	return sealed, one(s.read.GetContext(ctx, &sealed, `SELECT sealed FROM secret WHERE purpose = ?`, purpose))
+}
+
+// Remove deletes secrets.
+func (s Secrets) Remove(ctx context.Context, purposes ...string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error { return removeSecrets(ctx, tx, purposes) })
 }

@@ -15,8 +15,8 @@ type Served struct {
 	Until  Moment `db:"until"` // when it was seen last
 }
 
-// SlotsThatServed returns the slots that served a leaf at any time, by its SHA-256 or SHA-1 in hex, newest first. It looks through all readings.
-func (s *Store) SlotsThatServed(ctx context.Context, fingerprint string, most int) ([]Served, error) {
+// ThatServed returns the slots that served a leaf at any time, by its SHA-256 or SHA-1 in hex, newest first. It looks through all readings.
+func (s Slots) ThatServed(ctx context.Context, fingerprint string, most int) ([]Served, error) {
 	if len(fingerprint) == 2*sha1.Size {
 		var err error
 		if fingerprint, err = s.bySHA1(ctx, fingerprint); err != nil || fingerprint == "" {
@@ -29,7 +29,7 @@ func (s *Store) SlotsThatServed(ctx context.Context, fingerprint string, most in
 }
 
 // bySHA1 returns the SHA-256 of the certificate with a SHA-1; empty: none is known.
-func (s *Store) bySHA1(ctx context.Context, fingerprint string) (string, error) {
+func (s *db) bySHA1(ctx context.Context, fingerprint string) (string, error) {
 	rows, err := s.read.QueryxContext(ctx, `SELECT der FROM certificate`)
 	if err != nil {
 		return "", err

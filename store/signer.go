@@ -24,9 +24,9 @@ type Signer struct {
 	Revision       Revision            `db:"revision"`
 }
 
-// PutSigner keeps a signer, in place of an older one of the name and of a known
+// Put keeps a signer, in place of an older one of the name and of a known
 // revision.
-func (s *Store) PutSigner(ctx context.Context, signer Signer, known Revision) error {
+func (s Signers) Put(ctx context.Context, signer Signer, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := revise(ctx, tx, "signer/"+signer.Name, known); err != nil {
 			return err
@@ -39,14 +39,14 @@ func (s *Store) PutSigner(ctx context.Context, signer Signer, known Revision) er
 	})
 }
 
-// Signers returns all signers that were added, by name.
-func (s *Store) Signers(ctx context.Context) ([]Signer, error) {
+// List returns all signers that were added, by name.
+func (s Signers) List(ctx context.Context) ([]Signer, error) {
 	var out []Signer
 	return out, s.read.SelectContext(ctx, &out, `SELECT signer.*, coalesce((SELECT number FROM revision WHERE of = 'signer/' || signer.name), 0) AS revision FROM signer ORDER BY name`)
 }
 
-// RemoveSigner deletes a signer; it returns ErrTaken while a request is pending.
-func (s *Store) RemoveSigner(ctx context.Context, name string) error {
+// Remove deletes a signer; it returns ErrTaken while a request is pending.
+func (s Signers) Remove(ctx context.Context, name string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var waits bool
 		if err := tx.GetContext(ctx, &waits, `SELECT EXISTS (SELECT 1 FROM replacement WHERE signer = ? AND state IN ('running', 'waiting', 'held'))`, name); err != nil {

@@ -34,8 +34,8 @@ type Site struct {
 
 const siteRows = `SELECT site.*, coalesce((SELECT number FROM revision WHERE of = 'site/' || site.name), 0) AS revision FROM site `
 
-// AddSite keeps a site with its sealed secrets, all or nothing.
-func (s *Store) AddSite(ctx context.Context, site Site, secrets map[string][]byte) error {
+// Add keeps a site with its sealed secrets, all or nothing.
+func (s Sites) Add(ctx context.Context, site Site, secrets map[string][]byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return addSite(ctx, tx, site, secrets) })
 }
 
@@ -47,9 +47,9 @@ func addSite(ctx context.Context, tx *sqlx.Tx, site Site, secrets map[string][]b
 	return putSecrets(ctx, tx, secrets)
 }
 
-// ChangeSite keeps what has become of a site of a known revision, and new secrets. One that was only named by devices is
+// Change keeps what has become of a site of a known revision, and new secrets. One that was only named by devices is
 // kept from then on; it is ErrTaken where somebody else was faster.
-func (s *Store) ChangeSite(ctx context.Context, site Site, secrets map[string][]byte, known Revision) error {
+func (s Sites) Change(ctx context.Context, site Site, secrets map[string][]byte, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := revise(ctx, tx, "site/"+site.Name, known); err != nil {
 			return err
@@ -65,15 +65,15 @@ func (s *Store) ChangeSite(ctx context.Context, site Site, secrets map[string][]
 	})
 }
 
-// Site returns the one with this name, or ErrNotFound.
-func (s *Store) Site(ctx context.Context, name string) (Site, error) {
+// Get returns the one with this name, or ErrNotFound.
+func (s Sites) Get(ctx context.Context, name string) (Site, error) {
 	var site Site
 	return site, one(s.read.GetContext(ctx, &site, siteRows+`WHERE name = ?`, name))
 }
 
 // NamedSite is Site, or an implied one where only devices name it.
-func (s *Store) NamedSite(ctx context.Context, name string) (Site, error) {
-	site, err := s.Site(ctx, name)
+func (s Sites) NamedSite(ctx context.Context, name string) (Site, error) {
+	site, err := s.Get(ctx, name)
 	if errors.Is(err, ErrNotFound) && name != "" && s.roster.CountDevices(roster.DeviceFilter{Site: name}) > 0 {
 		return Site{Name: name, Way: "direct", Implied: true}, nil
 	}
@@ -81,8 +81,8 @@ func (s *Store) NamedSite(ctx context.Context, name string) (Site, error) {
 }
 
 // NamedSites are Sites and the implied ones, by name.
-func (s *Store) NamedSites(ctx context.Context) ([]Site, error) {
-	out, err := s.Sites(ctx)
+func (s Sites) NamedSites(ctx context.Context) ([]Site, error) {
+	out, err := s.List(ctx)
 	kept := map[string]bool{}
 	for _, site := range out {
 		kept[site.Name] = true
@@ -96,14 +96,14 @@ func (s *Store) NamedSites(ctx context.Context) ([]Site, error) {
 	return out, err
 }
 
-// Sites returns all sites by name, those aside that only devices name.
-func (s *Store) Sites(ctx context.Context) ([]Site, error) {
+// List returns all sites by name, those aside that only devices name.
+func (s Sites) List(ctx context.Context) ([]Site, error) {
 	var out []Site
 	return out, s.read.SelectContext(ctx, &out, siteRows+`ORDER BY name`)
 }
 
-// RemoveSite deletes a site and its secrets.
-func (s *Store) RemoveSite(ctx context.Context, name string, purposes ...string) error {
+// Remove deletes a site and its secrets.
+func (s Sites) Remove(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := removeSecrets(ctx, tx, purposes); err != nil {
 			return err

@@ -29,9 +29,9 @@ type SlotRow struct {
 	Tags   JSON[[]string] `db:"tags"`
 }
 
-// SlotPage is a page of the slots, as of now: the worst condition first, then
+// Page is a page of the slots, as of now: the worst condition first, then
 // the soonest end, unless another order is asked for.
-func (s *Store) SlotPage(ctx context.Context, now Moment, f SlotFilter, p Page) ([]SlotRow, string, error) {
+func (s Slots) Page(ctx context.Context, now Moment, f SlotFilter, p Page) ([]SlotRow, string, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, "", err
 	}
@@ -49,7 +49,7 @@ func (s *Store) SlotPage(ctx context.Context, now Moment, f SlotFilter, p Page) 
 }
 
 // slotsOnPage are the slots of a page, in the order of its numbers.
-func (s *Store) slotsOnPage(ctx context.Context, ids []int64) ([]SlotRow, error) {
+func (s *db) slotsOnPage(ctx context.Context, ids []int64) ([]SlotRow, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
@@ -63,16 +63,16 @@ func (s *Store) slotsOnPage(ctx context.Context, ids []int64) ([]SlotRow, error)
 	return inOrder(rows, ids, func(row *SlotRow) int64 { return row.ID }), err
 }
 
-// CountSlots says how many slots fit a filter, as of now.
-func (s *Store) CountSlots(ctx context.Context, now Moment, f SlotFilter) (int, error) {
+// Count says how many slots fit a filter, as of now.
+func (s Slots) Count(ctx context.Context, now Moment, f SlotFilter) (int, error) {
 	if err := s.age(ctx, now); err != nil {
 		return 0, err
 	}
 	return s.roster.CountSlots(f, now.UnixMilli()), nil
 }
 
-// SlotNames are the names of the slots that fit a filter, worst first as in the list.
-func (s *Store) SlotNames(ctx context.Context, now Moment, f SlotFilter) ([]SlotName, error) {
+// Names are the names of the slots that fit a filter, worst first as in the list.
+func (s Slots) Names(ctx context.Context, now Moment, f SlotFilter) ([]SlotName, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
@@ -81,10 +81,10 @@ func (s *Store) SlotNames(ctx context.Context, now Moment, f SlotFilter) ([]Slot
 
 // Facets are the values of what lists are filtered by, by value: sites, families,
 // owners, tags and signers.
-func (s *Store) Facets() Facets { return s.roster.Facets() }
+func (s Slots) Facets() Facets { return s.roster.Facets() }
 
 // CountConditions says how many slots have each condition.
-func (s *Store) CountConditions(ctx context.Context, now Moment) (map[due.Condition]int, error) {
+func (s Slots) CountConditions(ctx context.Context, now Moment) (map[due.Condition]int, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
@@ -94,7 +94,7 @@ func (s *Store) CountConditions(ctx context.Context, now Moment) (map[due.Condit
 }
 
 // CountEnds says how many leaves end between each pair of neighbouring moments, which ascend.
-func (s *Store) CountEnds(moments []Moment) []int {
+func (s Slots) CountEnds(moments []Moment) []int {
 	counts := make([]int, max(0, len(moments)-1))
 	s.roster.Each(func(_ string, _ int, end int64) {
 		if i := slices.IndexFunc(moments, func(m Moment) bool { return end < m.UnixMilli() }); i > 0 {
@@ -112,7 +112,7 @@ type SiteSlots struct {
 }
 
 // CountBySite counts the slots of each site and condition, as of now.
-func (s *Store) CountBySite(ctx context.Context, now Moment) ([]SiteSlots, error) {
+func (s Slots) CountBySite(ctx context.Context, now Moment) ([]SiteSlots, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
@@ -128,7 +128,7 @@ func (s *Store) CountBySite(ctx context.Context, now Moment) ([]SiteSlots, error
 }
 
 // FirstEnds are when the first certificate of each site ends whose slots could be read.
-func (s *Store) FirstEnds() map[string]Moment {
+func (s Slots) FirstEnds() map[string]Moment {
 	ends := map[string]int64{}
 	s.roster.Each(func(site string, _ int, end int64) {
 		if first, known := ends[site]; end > 0 && (!known || end < first) {
@@ -148,11 +148,11 @@ type DueRow struct {
 	LocksOut bool
 }
 
-// DueSlots are the slots that are not fresh, dark ones aside, and those whose act-by date comes before
+// Due are the slots that are not fresh, dark ones aside, and those whose act-by date comes before
 // a moment; in the order in which it bites: what is wrong now, worst first, then by act-by date, those of
 // the families that lock people out before the others each time. It returns the first most of
 // them, and how many there are.
-func (s *Store) DueSlots(ctx context.Context, now, before Moment, site string, lockingOut []string, most int) ([]DueRow, int, error) {
+func (s Slots) Due(ctx context.Context, now, before Moment, site string, lockingOut []string, most int) ([]DueRow, int, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, 0, err
 	}

@@ -123,7 +123,7 @@ func (slot *Slot) judged(values []any, texts *stood) []any {
 
 // SetJudgements records new judgements of what slots serve: their findings and what
 // their conditions follow from. A slot that was read since is passed over.
-func (s *Store) SetJudgements(ctx context.Context, slots []Slot, at Moment) error {
+func (s Readings) SetJudgements(ctx context.Context, slots []Slot, at Moment) error {
 	ids := make([]int64, len(slots))
 	for i, slot := range slots {
 		ids[i] = slot.ID
@@ -147,7 +147,7 @@ func (s *Store) SetJudgements(ctx context.Context, slots []Slot, at Moment) erro
 
 // age moves the slots whose moment has come to their new place. Mostly there
 // are none, and the roster says so at once.
-func (s *Store) age(ctx context.Context, now Moment) error {
+func (s *db) age(ctx context.Context, now Moment) error {
 	for {
 		ids := s.roster.Turned(now.UnixMilli(), 5000)
 		if len(ids) == 0 {

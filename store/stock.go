@@ -52,9 +52,9 @@ type Find struct {
 const takingRows = `SELECT stocktaking.*, (SELECT count(*) FROM find WHERE stocktaking_id = stocktaking.id AND failure = 'null') AS found,
 	(SELECT count(*) FROM find WHERE stocktaking_id = stocktaking.id AND failure <> 'null') AS strange FROM stocktaking `
 
-// AddStocktaking keeps what was asked for, unless another one is under way: that is ErrTaken. Only the
+// Add keeps what was asked for, unless another one is under way: that is ErrTaken. Only the
 // newest are kept.
-func (s *Store) AddStocktaking(ctx context.Context, t Stocktaking, keep int) (Stocktaking, error) {
+func (s Stock) Add(ctx context.Context, t Stocktaking, keep int) (Stocktaking, error) {
 	return t, s.change(ctx, func(tx *sqlx.Tx) error {
 		var open int
 		if err := tx.GetContext(ctx, &open, `SELECT count(*) FROM stocktaking WHERE ended_at = 0`); err != nil {
@@ -75,21 +75,21 @@ func (s *Store) AddStocktaking(ctx context.Context, t Stocktaking, keep int) (St
 	})
 }
 
-// Stocktakings are all that are kept, newest first.
-func (s *Store) Stocktakings(ctx context.Context) ([]Stocktaking, error) {
+// List are all that are kept, newest first.
+func (s Stock) List(ctx context.Context) ([]Stocktaking, error) {
 	var out []Stocktaking
 	return out, s.read.SelectContext(ctx, &out, takingRows+`ORDER BY id DESC`)
 }
 
-// Stocktaking is one of them.
-func (s *Store) Stocktaking(ctx context.Context, id int64) (Stocktaking, error) {
+// Get is one of them.
+func (s Stock) Get(ctx context.Context, id int64) (Stocktaking, error) {
 	var out Stocktaking
 	return out, one(s.read.GetContext(ctx, &out, takingRows+`WHERE id = ?`, id))
 }
 
 // AddFinds keeps what was found, and how far it was looked. What was found there before is
 // found anew after the service was killed.
-func (s *Store) AddFinds(ctx context.Context, taking int64, done int, finds []Find) error {
+func (s Stock) AddFinds(ctx context.Context, taking int64, done int, finds []Find) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, f := range finds {
 			if err := putCertificates(ctx, tx, f.Served); err != nil {
@@ -105,28 +105,28 @@ func (s *Store) AddFinds(ctx context.Context, taking int64, done int, finds []Fi
 	})
 }
 
-// EndStocktaking notes that it ended, and why where it ended early. One that ended stays as it is.
-func (s *Store) EndStocktaking(ctx context.Context, id int64, at Moment, why string) error {
+// End notes that it ended, and why where it ended early. One that ended stays as it is.
+func (s Stock) End(ctx context.Context, id int64, at Moment, why string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `UPDATE stocktaking SET ended_at = ?, why = ? WHERE id = ? AND ended_at = 0`, at, why, id))
 	})
 }
 
-// RemoveStocktaking forgets one with what it found.
-func (s *Store) RemoveStocktaking(ctx context.Context, id int64) error {
+// Remove forgets one with what it found.
+func (s Stock) Remove(ctx context.Context, id int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `DELETE FROM stocktaking WHERE id = ?`, id))
 	})
 }
 
 // Finds are what was found, in the order of the targets.
-func (s *Store) Finds(ctx context.Context, taking int64) ([]Find, error) {
+func (s Stock) Finds(ctx context.Context, taking int64) ([]Find, error) {
 	var out []Find
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM find WHERE stocktaking_id = ? ORDER BY nth`, taking)
 }
 
 // SlotPlaces says at which addresses and ports slots are read, by "address port".
-func (s *Store) SlotPlaces(ctx context.Context) (map[string]string, error) {
+func (s Stock) SlotPlaces(ctx context.Context) (map[string]string, error) {
 	var rows []struct {
 		Device  string        `db:"device"`
 		Name    string        `db:"name"`

@@ -16,7 +16,7 @@ type Stood struct {
 }
 
 // SetStood records what stood, in place of what was recorded before.
-func (s *Store) SetStood(ctx context.Context, id int64, rows []Stood) error {
+func (s Replacements) SetStood(ctx context.Context, id int64, rows []Stood) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM stood WHERE replacement_id = ?`, id); err != nil {
 			return err
@@ -32,7 +32,7 @@ func (s *Store) SetStood(ctx context.Context, id int64, rows []Stood) error {
 }
 
 // Stood returns what stood before a replacement's first change; nothing where it was not reached.
-func (s *Store) Stood(ctx context.Context, id int64) ([]Stood, error) {
+func (s Replacements) Stood(ctx context.Context, id int64) ([]Stood, error) {
 	var out []Stood
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM stood WHERE replacement_id = ? ORDER BY slot_id, look, place`, id)
 }

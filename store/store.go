@@ -27,8 +27,39 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Store is the database.
+// Store is the database: a part for each noun.
 type Store struct {
+	*db
+	Devices      Devices
+	Slots        Slots
+	Readings     Readings
+	Chains       Chains
+	Replacements Replacements
+	Requests     Requests
+	Journal      Journal
+	Tasks        Tasks
+	Batches      Batches
+	Pins         Pins
+	Succession   Succession
+	Signers      Signers
+	Parcels      Parcels
+	Secrets      Secrets
+	Policies     Policies
+	Sites        Sites
+	Credentials  Credentials
+	Users        Users
+	Sessions     Sessions
+	Ledger       Ledger
+	Notices      Notices
+	Channels     Channels
+	Outbox       Outbox
+	Stock        Stock
+	Reports      Reports
+	Revisions    Revisions
+}
+
+// db is what the parts share: the connections, what lists are made from, and who listens.
+type db struct {
 	file        string
 	write, read *sqlx.DB
 
@@ -41,6 +72,96 @@ type Store struct {
 	applying sync.Mutex     // held while a change is committed and told to the roster
 
 	ledgerKey []byte // with which entries of the ledger are chained
+
+	all *Store // for a part that needs another one
+}
+
+// The parts.
+type (
+	// Devices are devices with their access.
+	Devices struct{ *db }
+	// Slots are slots: their lists, counts and places.
+	Slots struct{ *db }
+	// Readings are what slots served, how it was judged, and when each is read next.
+	Readings struct{ *db }
+	// Chains are certificates, and the roots and intermediates from which chains are completed.
+	Chains struct{ *db }
+	// Replacements are replacements and where they stand.
+	Replacements struct{ *db }
+	// Requests are requests that were asked for anew.
+	Requests struct{ *db }
+	// Journal is the steps of replacements, and the files that are kept of devices.
+	Journal struct{ *db }
+	// Tasks are what people do.
+	Tasks struct{ *db }
+	// Batches are replacements of many slots.
+	Batches struct{ *db }
+	// Pins are who recorded a fingerprint, and what they must be told.
+	Pins struct{ *db }
+	// Succession is the service's own certificates, each endorsed by the one before.
+	Succession struct{ *db }
+	// Signers are signers, their answers and the domains that were proven to them.
+	Signers struct{ *db }
+	// Parcels are requests that went out together, and certificates that match none.
+	Parcels struct{ *db }
+	// Secrets are sealed secrets by purpose.
+	Secrets struct{ *db }
+	// Policies are the rules of each scope.
+	Policies struct{ *db }
+	// Sites are places with a way in.
+	Sites struct{ *db }
+	// Credentials are users with secrets that devices share.
+	Credentials struct{ *db }
+	// Users are people with their views.
+	Users struct{ *db }
+	// Sessions are who is signed in, tokens included.
+	Sessions struct{ *db }
+	// Ledger is who did what, each entry chained to the one before.
+	Ledger struct{ *db }
+	// Notices are who is told of what.
+	Notices struct{ *db }
+	// Channels are where notices go.
+	Channels struct{ *db }
+	// Outbox is what happened, for those who listen.
+	Outbox struct{ *db }
+	// Stock is what was found on networks.
+	Stock struct{ *db }
+	// Reports are counts for forecasts and sheets.
+	Reports struct{ *db }
+	// Revisions count the changes that people make.
+	Revisions struct{ *db }
+)
+
+func newStore(d *db) *Store {
+	s := &Store{db: d}
+	d.all = s
+	s.Devices = Devices{d}
+	s.Slots = Slots{d}
+	s.Readings = Readings{d}
+	s.Chains = Chains{d}
+	s.Replacements = Replacements{d}
+	s.Requests = Requests{d}
+	s.Journal = Journal{d}
+	s.Tasks = Tasks{d}
+	s.Batches = Batches{d}
+	s.Pins = Pins{d}
+	s.Succession = Succession{d}
+	s.Signers = Signers{d}
+	s.Parcels = Parcels{d}
+	s.Secrets = Secrets{d}
+	s.Policies = Policies{d}
+	s.Sites = Sites{d}
+	s.Credentials = Credentials{d}
+	s.Users = Users{d}
+	s.Sessions = Sessions{d}
+	s.Ledger = Ledger{d}
+	s.Notices = Notices{d}
+	s.Channels = Channels{d}
+	s.Outbox = Outbox{d}
+	s.Stock = Stock{d}
+	s.Reports = Reports{d}
+	s.Revisions = Revisions{d}
+	return s
 }
 
 // What callers decide by.
@@ -72,7 +193,7 @@ func Open(ctx context.Context, file string) (*Store, error) {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	read.SetMaxOpenConns(4)
-	s := &Store{file: file, write: write, read: read, listeners: map[chan struct{}]struct{}{}, roster: roster.New()}
+	s := newStore(&db{file: file, write: write, read: read, listeners: map[chan struct{}]struct{}{}, roster: roster.New()})
 	if err := s.fill(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -111,12 +232,12 @@ func (s *Store) KeyLedger(key []byte) { s.ledgerKey = key }
 func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }
 
 // change runs f in one transaction of the writer.
-func (s *Store) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+func (s *db) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return s.changeStanding(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) { return nil, f(tx) })
 }
 
 // durably is change whose effect is on the disk before it returns (SQLite's synchronous=FULL), whatever becomes of the machine.
-func (s *Store) durably(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+func (s *db) durably(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	s.durable.Lock()
 	defer s.durable.Unlock()
 	if _, err := s.write.ExecContext(ctx, `PRAGMA synchronous=FULL`); err != nil {
@@ -128,7 +249,7 @@ func (s *Store) durably(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 }
 
 // changeStanding is change for what readings and judgements change of slots: f returns what the roster must know of that.
-func (s *Store) changeStanding(ctx context.Context, f func(tx *sqlx.Tx) ([]roster.Reading, error)) error {
+func (s *db) changeStanding(ctx context.Context, f func(tx *sqlx.Tx) ([]roster.Reading, error)) error {
 	tx, err := s.write.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

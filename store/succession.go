@@ -10,7 +10,7 @@ import (
 
 // Succeed keeps the service's own sealed certificate and, where it follows
 // another, the endorsement by that one, in one transaction.
-func (s *Store) Succeed(ctx context.Context, purpose string, sealed []byte, e *cert.Endorsement, at Moment) error {
+func (s Succession) Succeed(ctx context.Context, purpose string, sealed []byte, e *cert.Endorsement, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if e != nil {
 			_, err := tx.ExecContext(ctx, `INSERT INTO succession (old_der, new_sha256, signature, at) VALUES (?, ?, ?, ?)`, e.Old, e.NewSHA256, e.Signature, at)
@@ -22,8 +22,8 @@ func (s *Store) Succeed(ctx context.Context, purpose string, sealed []byte, e *c
 	})
 }
 
-// Succession are the newest endorsements, newest first.
-func (s *Store) Succession(ctx context.Context, most int) ([]cert.Endorsement, error) {
+// Get are the newest endorsements, newest first.
+func (s Succession) Get(ctx context.Context, most int) ([]cert.Endorsement, error) {
 	var rows []struct {
 		Old       []byte `db:"old_der"`
 		NewSHA256 string `db:"new_sha256"`
@@ -35,16 +35,4 @@ func (s *Store) Succession(ctx context.Context, most int) ([]cert.Endorsement, e
 		out = append(out, cert.Endorsement{Old: row.Old, NewSHA256: row.NewSHA256, Signature: row.Signature})
 	}
 	return out, err
-}
-
-// RemoveSecret deletes secrets.
-func (s *Store) RemoveSecret(ctx context.Context, purposes ...string) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error { return removeSecrets(ctx, tx, purposes) })
-}
-
-// MoveSlot records where a slot is read from now on.
-func (s *Store) MoveSlot(ctx context.Context, slotID int64, address string, port int) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE slot SET address = ?, port = ? WHERE id = ?`, address, port, slotID))
-	})
 }

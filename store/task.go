@@ -77,15 +77,15 @@ var taskList = list[Task]{
 
 var isOpen = narrowing{"open", nil}
 
-// TaskPage is a page of the tasks that wait for somebody, oldest first; those of one
+// Page is a page of the tasks that wait for somebody, oldest first; those of one
 // replacement where its id is not 0.
-func (s *Store) TaskPage(ctx context.Context, replacementID int64, p Page) ([]Task, string, error) {
-	return taskList.page(ctx, s, p, tasksOf(replacementID)...)
+func (s Tasks) Page(ctx context.Context, replacementID int64, p Page) ([]Task, string, error) {
+	return taskList.page(ctx, s.db, p, tasksOf(replacementID)...)
 }
 
-// CountTasks says how many tasks wait for somebody.
-func (s *Store) CountTasks(ctx context.Context, replacementID int64) (int, error) {
-	return taskList.count(ctx, s, tasksOf(replacementID)...)
+// Count says how many tasks wait for somebody.
+func (s Tasks) Count(ctx context.Context, replacementID int64) (int, error) {
+	return taskList.count(ctx, s.db, tasksOf(replacementID)...)
 }
 
 func tasksOf(replacementID int64) []narrowing {
@@ -95,27 +95,27 @@ func tasksOf(replacementID int64) []narrowing {
 	return []narrowing{isOpen, {"replacement_id = ?", []any{replacementID}}}
 }
 
-// OpenTasks are those that wait for somebody, oldest first.
-func (s *Store) OpenTasks(ctx context.Context) ([]Task, error) {
+// Open are those that wait for somebody, oldest first.
+func (s Tasks) Open(ctx context.Context) ([]Task, error) {
 	var out []Task
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM (`+taskRows+`) WHERE open ORDER BY step_id`)
 }
 
-// Task finds one by its step.
-func (s *Store) Task(ctx context.Context, stepID int64) (Task, error) {
+// Get finds one by its step.
+func (s Tasks) Get(ctx context.Context, stepID int64) (Task, error) {
 	var t Task
 	return t, one(s.read.GetContext(ctx, &t, taskRows+`WHERE task.step_id = ?`, stepID))
 }
 
-// TakeTask assigns a task to a user.
-func (s *Store) TakeTask(ctx context.Context, stepID int64, by string) error {
+// Take assigns a task to a user.
+func (s Tasks) Take(ctx context.Context, stepID int64, by string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `UPDATE task SET taken_by = ? WHERE step_id = ?`, by, stepID))
 	})
 }
 
 // AddNote adds a note to a task.
-func (s *Store) AddNote(ctx context.Context, stepID int64, n Note) error {
+func (s Tasks) AddNote(ctx context.Context, stepID int64, n Note) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var notes JSON[[]Note]
 		if err := one(tx.GetContext(ctx, &notes, `SELECT notes FROM task WHERE step_id = ?`, stepID)); err != nil {
@@ -126,8 +126,8 @@ func (s *Store) AddNote(ctx context.Context, stepID int64, n Note) error {
 	})
 }
 
-// ForgetTaskFiles removes what is secret in the files of a replacement's tasks.
-func (s *Store) ForgetTaskFiles(ctx context.Context, replacementID int64) error {
+// ForgetFiles removes what is secret in the files of a replacement's tasks.
+func (s Tasks) ForgetFiles(ctx context.Context, replacementID int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var tasks []Task
 		if err := tx.SelectContext(ctx, &tasks, `SELECT * FROM (`+taskRows+`) WHERE replacement_id = ?`, replacementID); err != nil {
@@ -157,10 +157,10 @@ func openTask(ctx context.Context, tx *sqlx.Tx, stepID int64) error {
 	return one(tx.GetContext(ctx, &t, `SELECT * FROM (`+taskRows+`) WHERE open AND step_id = ?`, stepID))
 }
 
-// EndTask ends a task's step and lets its replacement take the event, in one
+// End ends a task's step and lets its replacement take the event, in one
 // transaction: what a person gave back is neither lost nor taken twice. A task
 // that is not open any more is ErrNotFound.
-func (s *Store) EndTask(ctx context.Context, step Step, e replacement.Event) (action replacement.Action, err error) {
+func (s Tasks) End(ctx context.Context, step Step, e replacement.Event) (action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := openTask(ctx, tx, step.ID); err != nil {
 			return err

@@ -15,14 +15,14 @@ type View struct {
 }
 
 // Views are those of a user, by page and name.
-func (s *Store) Views(ctx context.Context, user string) ([]View, error) {
+func (s Users) Views(ctx context.Context, user string) ([]View, error) {
 	var out []View
 	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM view WHERE user = ? ORDER BY page, name`, user)
 }
 
 // PutView keeps a view, in the place of one of the same name. ErrTaken says that the
 // user has most views already.
-func (s *Store) PutView(ctx context.Context, v View, most int) error {
+func (s Users) PutView(ctx context.Context, v View, most int) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO view (user, page, name, query) VALUES (:user, :page, :name, :query)
 			ON CONFLICT (user, page, name) DO UPDATE SET query = excluded.query`, v); err != nil {
@@ -40,7 +40,7 @@ func (s *Store) PutView(ctx context.Context, v View, most int) error {
 }
 
 // RemoveView removes one.
-func (s *Store) RemoveView(ctx context.Context, user, page, name string) error {
+func (s Users) RemoveView(ctx context.Context, user, page, name string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return changed(tx.ExecContext(ctx, `DELETE FROM view WHERE user = ? AND page = ? AND name = ?`, user, page, name))
 	})

@@ -21,7 +21,7 @@ type neighbours map[string][]contract.Near
 // neighbours looks at every request that is out, and at every slot.
 func (s *Service) neighbours(ctx context.Context) (neighbours, error) {
 	out := neighbours{}
-	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
+	waiting, err := s.store.Replacements.In(ctx, replacement.Waiting)
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +35,7 @@ func (s *Service) neighbours(ctx context.Context) (neighbours, error) {
 			out[name] = append(out[name], contract.Near{Replacement: replacement.Name(r.ID), Device: r.Device, Slot: r.Slot})
 		}
 	}
-	slots, err := s.store.Slots(ctx)
+	slots, err := s.store.Slots.List(ctx)
 	for _, row := range slots {
 		if row.ServerName != "" && !asked[row.Device+"/"+row.Name] {
 			out[row.ServerName] = append(out[row.ServerName], contract.Near{Device: row.Device, Slot: row.Name})
@@ -62,7 +62,7 @@ func (n neighbours) of(leaf *cert.Certificate) []contract.Near {
 
 // Asides returns the certificates that match no pending request, newest first.
 func (s *Service) Asides(ctx context.Context) ([]contract.Aside, error) {
-	rows, err := s.store.Asides(ctx)
+	rows, err := s.store.Parcels.Asides(ctx)
 	if err != nil || len(rows) == 0 {
 		return []contract.Aside{}, err
 	}
@@ -83,7 +83,7 @@ func (s *Service) Asides(ctx context.Context) ([]contract.Aside, error) {
 
 // RemoveAside deletes a certificate that matches no pending request.
 func (s *Service) RemoveAside(ctx context.Context, sha256 string) error {
-	return problem.Missing(s.store.RemoveAside(ctx, sha256), next.ListAsides, "no certificate without a request begins with %s", sha256)
+	return problem.Missing(s.store.Parcels.RemoveAside(ctx, sha256), next.ListAsides, "no certificate without a request begins with %s", sha256)
 }
 
 // layAside keeps a leaf that nobody waits for.
@@ -101,5 +101,5 @@ func (s *Service) layAside(ctx context.Context, leaf *cert.Certificate, out *con
 	}
 	out.Next = "it is kept; ask the signer to sign the request that was sent, not an older one or one made elsewhere"
 	out.Actions = []next.Action{next.ListAsides.On("")}
-	return s.store.PutAside(ctx, leaf, store.Aside{Why: out.Why, CameAt: s.moment(), CameBy: t.by})
+	return s.store.Parcels.PutAside(ctx, leaf, store.Aside{Why: out.Why, CameAt: s.moment(), CameBy: t.by})
 }

@@ -73,7 +73,7 @@ func (s *Service) keepBench(ctx context.Context, b *signer.Bench) error {
 	if _, err := s.watch.AddAnchors(ctx, watch.Fleet, b.Root().PEM(), problem.Any); err != nil {
 		return err
 	}
-	if err := s.store.PutSecret(ctx, benchPurpose, s.box.Seal(benchPurpose, material)); err != nil {
+	if err := s.store.Secrets.Put(ctx, benchPurpose, s.box.Seal(benchPurpose, material)); err != nil {
 		return err
 	}
 	s.bench.Store(b)
@@ -82,7 +82,7 @@ func (s *Service) keepBench(ctx context.Context, b *signer.Bench) error {
 
 // openBench opens the bench authority, or makes the usual one for an organization.
 func (s *Service) openBench(ctx context.Context, organization string) error {
-	sealed, err := s.store.Secret(ctx, benchPurpose)
+	sealed, err := s.store.Secrets.Get(ctx, benchPurpose)
 	if errors.Is(err, store.ErrNotFound) {
 		made, err := signer.NewBench(signer.UsualBench(organization), nil, s.now)
 		if err != nil {

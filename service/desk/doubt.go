@@ -36,7 +36,7 @@ func (s *Service) doubts(ctx context.Context, by contract.Signer, path chain.Pat
 	if r.Signer == contract.DeviceSigner {
 		return nil, nil
 	}
-	habits, err := s.store.SignerHabits(ctx)
+	habits, err := s.store.Signers.Habits(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +54,7 @@ func (s *Service) doubts(ctx context.Context, by contract.Signer, path chain.Pat
 	if len(slot.Chain.V) > 0 && slot.Chain.V[0] == r.OldSHA256 {
 		stood = slot.Chain.V
 	}
-	old, err := s.store.Certificates(ctx, stood)
+	old, err := s.store.Chains.Certificates(ctx, stood)
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +91,7 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Accept
 	if !ok {
 		return problem.New(problem.NotFound, fmt.Sprintf("no replacement is called %s", id), "", "", next.ListReplacements.On(""))
 	}
-	r, err := s.store.Replacement(ctx, n)
+	r, err := s.store.Replacements.Get(ctx, n)
 	if err != nil {
 		return problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
@@ -103,7 +103,7 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Accept
 	case !strings.EqualFold(r.Offered, a.SHA256):
 		return problem.New(problem.Conflict, cannot, "another answer came meanwhile, with the SHA-256 "+r.Offered, "look at it", next.ShowReplacement.On(id))
 	}
-	offered, err := s.store.Certificates(ctx, []string{r.Offered})
+	offered, err := s.store.Chains.Certificates(ctx, []string{r.Offered})
 	if err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Accept
 		}
 	}
 	defer s.watch.Forget()
-	_, action, err := s.store.Accept(ctx, n, path.Certificates, learns, s.moment())
+	_, action, err := s.store.Replacements.Accept(ctx, n, path.Certificates, learns, s.moment())
 	if errors.Is(err, store.ErrNotFound) || errors.As(err, new(replacement.Impossible)) {
 		return problem.New(problem.Conflict, cannot, "somebody accepted an answer at the same moment", "", next.ShowReplacement.On(id))
 	}
@@ -161,7 +161,7 @@ func (s *Service) PutIssuer(ctx context.Context, signer string, i contract.NewIs
 		row.SPKI, row.Subject = cert.Fingerprint(issuer.RawSubjectPublicKeyInfo), issuer.Subject()
 	}
 	deed.Say(ctx, "“%s”, key %s", row.Subject, row.SPKI)
-	if err := s.store.PutSignerIssuer(ctx, row); errors.Is(err, store.ErrTooMany) {
+	if err := s.store.Signers.PutIssuer(ctx, row); errors.Is(err, store.ErrTooMany) {
 		return known, problem.Reject(cannot, fmt.Sprintf("%s has %d issuers", signer, store.MaxIssuers), "remove one that it does not use any more")
 	} else if err != nil {
 		return known, err
@@ -175,7 +175,7 @@ func (s *Service) authority(ctx context.Context, sha256 string) (*cert.Certifica
 	if _, err := hex.DecodeString(sha256); err != nil {
 		return nil, none
 	}
-	found, err := s.store.Certificates(ctx, []string{sha256})
+	found, err := s.store.Chains.Certificates(ctx, []string{sha256})
 	if errors.Is(err, store.ErrNotFound) || err == nil && (len(found) == 0 || !found[0].IsAuthority()) {
 		return nil, none
 	}
@@ -187,6 +187,6 @@ func (s *Service) authority(ctx context.Context, sha256 string) (*cert.Certifica
 
 // RemoveIssuer has answers of a signer under an issuer wait for a person from now on.
 func (s *Service) RemoveIssuer(ctx context.Context, signer, key string) error {
-	err := s.store.RemoveSignerIssuer(ctx, signer, strings.ToLower(key))
+	err := s.store.Signers.RemoveIssuer(ctx, signer, strings.ToLower(key))
 	return problem.Missing(err, next.ListSigners, "%s has no issuer with the public key %s", signer, key)
 }

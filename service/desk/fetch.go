@@ -41,7 +41,7 @@ func (s *Service) fetchMissing(ctx context.Context, path chain.Path, p watch.Poo
 		if p.Pool.Add(authorities...); len(p.Pool.All()) > before {
 			s.log.Info("issuer fetched", "url", url)
 			defer s.watch.Forget()
-			if err := s.store.AddAuthorities(ctx, authorities); !errors.Is(err, store.ErrTooMany) {
+			if err := s.store.Chains.AddAuthorities(ctx, authorities); !errors.Is(err, store.ErrTooMany) {
 				return true, err
 			}
 			return true, nil // it serves this pile, and is not kept

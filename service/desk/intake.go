@@ -34,7 +34,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms contract.
 		return out, err
 	}
 	defer s.watch.Forget()
-	if err := s.store.AddAuthorities(ctx, authorities); errors.Is(err, store.ErrTooMany) {
+	if err := s.store.Chains.AddAuthorities(ctx, authorities); errors.Is(err, store.ErrTooMany) {
 		return out, problem.Reject("the pile was not taken in", fmt.Sprintf("it brings more authorities than the %d that are kept", store.MostAuthorities), "remove authorities that are not needed, or leave them out of the pile", next.ListAuthorities.On(""))
 	} else if err != nil {
 		return out, err
@@ -102,7 +102,7 @@ type accepted struct {
 
 // markedLeaves takes certificates out of the authorities that are marked as such although their key is that of a pending request.
 func (s *Service) markedLeaves(ctx context.Context, authorities, leaves []*cert.Certificate) (_, _ []*cert.Certificate, err error) {
-	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
+	waiting, err := s.store.Replacements.In(ctx, replacement.Waiting)
 	asked := map[string]bool{}
 	for _, r := range waiting {
 		asked[r.SPKI] = r.Progress().AtSigner() && r.SPKI != ""
@@ -134,7 +134,7 @@ func split(certificates []*cert.Certificate) (authorities, leaves []*cert.Certif
 // why those that came earlier were not accepted, by SHA-256.
 func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (_ []*cert.Certificate, told map[string]string, err error) {
 	told = map[string]string{}
-	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
+	waiting, err := s.store.Replacements.In(ctx, replacement.Waiting)
 	if err != nil {
 		return nil, told, err
 	}
@@ -150,12 +150,12 @@ func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (
 		if r.Offered == "" {
 			continue
 		}
-		earlier, err := s.store.Certificates(ctx, []string{r.Offered})
+		earlier, err := s.store.Chains.Certificates(ctx, []string{r.Offered})
 		if err != nil {
 			return nil, told, err
 		}
 		leaves = append(leaves, earlier...)
-		unused, err := s.store.UnusedAnswers(ctx, r.ID)
+		unused, err := s.store.Signers.UnusedAnswers(ctx, r.ID)
 		if err != nil {
 			return nil, told, err
 		}
@@ -163,7 +163,7 @@ func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (
 			told[a.SHA256] = a.Why
 		}
 	}
-	asides, err := s.store.Asides(ctx)
+	asides, err := s.store.Parcels.Asides(ctx)
 	for _, a := range asides {
 		leaf, err := cert.Parse(a.DER)
 		if err != nil {
@@ -181,7 +181,7 @@ func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (
 func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking) (contract.Answer, error) {
 	p := t.Pools
 	out := contract.Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{}, Chain: []contract.Link{}, Trust: []contract.Trust{}, Near: []contract.Near{}}
-	matches, err := s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
+	matches, err := s.store.Replacements.ByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if err != nil {
 		return out, err
 	}
@@ -198,7 +198,7 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		if !taken {
 			return out, s.layAside(ctx, leaf, &out, t)
 		}
-		if matches, err = s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)); err != nil {
+		if matches, err = s.store.Replacements.ByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo)); err != nil {
 			return out, err
 		}
 	}
@@ -237,14 +237,14 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		if slices.ContainsFunc(wrong, func(f finding.Finding) bool { return f.Code == finding.NameMissing }) {
 			unused.Learns = learnt(r.Signer, path, r.Plan.V.Names, false, t.by)
 		}
-		return out, s.store.PutUnusedAnswer(ctx, leaf, unused, true)
+		return out, s.store.Signers.PutUnusedAnswer(ctx, leaf, unused, true)
 	}
 	if doubts := finding.Doubts(found); len(doubts) > 0 {
 		out.Doubtful, out.Why, out.Next, unused.Why = true, doubts[0].What, "ask the signer whether it is correct; if so, accept it", doubts[0].What
 		out.Actions = []next.Action{next.AcceptAnswer.On(out.Replacement)}
-		return out, s.store.PutUnusedAnswer(ctx, leaf, unused, true)
+		return out, s.store.Signers.PutUnusedAnswer(ctx, leaf, unused, true)
 	}
-	_, action, err := s.store.Accept(ctx, r.ID, path.Certificates, learnt(r.Signer, path, r.Plan.V.Names, false, t.by), s.moment())
+	_, action, err := s.store.Replacements.Accept(ctx, r.ID, path.Certificates, learnt(r.Signer, path, r.Plan.V.Names, false, t.by), s.moment())
 	if errors.Is(err, store.ErrNotFound) || errors.As(err, new(replacement.Impossible)) {
 		out.Why, out.Actions = "somebody gave an answer to it at the same moment", []next.Action{next.ShowReplacement.On(out.Replacement)}
 		return out, nil
@@ -271,7 +271,7 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.
 		key = made.SPKI()
 	}
 	path := chain.Complete(leaf, p.Pool, p.Anchors, s.now())
-	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	slot, err := s.store.Slots.Get(ctx, r.Device, r.Slot)
 	if err != nil {
 		return path, nil, err
 	}
@@ -303,14 +303,14 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p watch.
 
 // answersFormer reports whether a leaf answers an obsolete request.
 func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out *contract.Answer, by string) (bool, error) {
-	old, err := s.store.ObsoleteByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
+	old, err := s.store.Requests.ObsoleteByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if errors.Is(err, store.ErrNotFound) {
 		return false, nil
 	}
 	if err != nil {
 		return false, err
 	}
-	r, err := s.store.Replacement(ctx, old.ReplacementID)
+	r, err := s.store.Replacements.Get(ctx, old.ReplacementID)
 	if err != nil {
 		return false, err
 	}
@@ -320,5 +320,5 @@ func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out
 	if !r.Progress().AtSigner() {
 		out.Next = "ask the signer to revoke it; the replacement is " + string(r.State) + " without it"
 	}
-	return true, s.store.PutUnusedAnswer(ctx, leaf, store.UnusedAnswer{ReplacementID: r.ID, Why: out.Why, CameAt: s.moment(), CameBy: by}, false)
+	return true, s.store.Signers.PutUnusedAnswer(ctx, leaf, store.UnusedAnswer{ReplacementID: r.ID, Why: out.Why, CameAt: s.moment(), CameBy: by}, false)
 }

@@ -23,7 +23,7 @@ func (s *Service) takeKey(ctx context.Context, leaf *cert.Certificate, out *cont
 	if item == nil {
 		return false, nil
 	}
-	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
+	waiting, err := s.store.Replacements.In(ctx, replacement.Waiting)
 	if err != nil {
 		return false, err
 	}

@@ -70,14 +70,14 @@ func (s *Service) PackParcel(ctx context.Context, signerName, by string) (contra
 	if signer.Kind != contract.DeskSigner {
 		return contract.Parcel{}, problem.Reject("no parcel was packed", fmt.Sprintf("%s does not use parcels: it signs at once", signerName), "name a signer that takes parcels, such as desk", next.Give.On("signer"))
 	}
-	id, _, err := s.store.AddParcel(ctx, signerName, by, s.moment())
+	id, _, err := s.store.Parcels.Add(ctx, signerName, by, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
 		return contract.Parcel{}, problem.New(problem.Conflict, "no parcel was packed", "this signer has no pending request that is not in a parcel", "an earlier parcel can be downloaded again", next.ListParcels.On(""))
 	}
 	if err != nil {
 		return contract.Parcel{}, err
 	}
-	p, _, err := s.store.Parcel(ctx, id)
+	p, _, err := s.store.Parcels.Get(ctx, id)
 	if err != nil {
 		return contract.Parcel{}, err
 	}
@@ -87,7 +87,7 @@ func (s *Service) PackParcel(ctx context.Context, signerName, by string) (contra
 // Parcels returns all parcels, newest first.
 func (s *Service) Parcels(ctx context.Context, p paging.Page) ([]contract.Parcel, string, error) {
 	p.Desc = true
-	rows, next, err := s.store.ParcelPage(ctx, p.Rows())
+	rows, next, err := s.store.Parcels.Page(ctx, p.Rows())
 	if err != nil {
 		return nil, "", p.Wrong(err)
 	}
@@ -96,11 +96,13 @@ func (s *Service) Parcels(ctx context.Context, p paging.Page) ([]contract.Parcel
 }
 
 // CountParcels says how many parcels there are.
-func (s *Service) CountParcels(ctx context.Context) (int, error) { return s.store.CountParcels(ctx) }
+func (s *Service) CountParcels(ctx context.Context) (int, error) {
+	return s.store.Parcels.Count(ctx)
+}
 
 // LateParcels are those whose answer is overdue.
 func (s *Service) LateParcels(ctx context.Context) ([]contract.Parcel, error) {
-	rows, err := s.store.OpenParcels(ctx)
+	rows, err := s.store.Parcels.Open(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +125,7 @@ func (s *Service) parcelRow(ctx context.Context, id string) (store.Parcel, []sto
 	if err != nil || !ok {
 		n = 0
 	}
-	p, packed, err := s.store.Parcel(ctx, n)
+	p, packed, err := s.store.Parcels.Get(ctx, n)
 	return p, packed, problem.Missing(err, next.ListParcels, "no parcel is called %q", id)
 }
 
@@ -147,7 +149,7 @@ func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) 
 		if err != nil {
 			return nil, err
 		}
-		device, err := s.store.Device(ctx, r.Device)
+		device, err := s.store.Devices.Get(ctx, r.Device)
 		if err != nil {
 			return nil, err
 		}
@@ -167,7 +169,7 @@ func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) 
 
 // needsRoot reports whether the procedure of a replacement gives its device the root.
 func (s *Service) needsRoot(ctx context.Context, r store.Replacement) (bool, error) {
-	text, err := s.store.ProcedureText(ctx, r.Procedure)
+	text, err := s.store.Replacements.ProcedureText(ctx, r.Procedure)
 	if err != nil {
 		return false, err
 	}
@@ -185,7 +187,7 @@ func (s *Service) HandOver(ctx context.Context, id string, h contract.Handover, 
 		return contract.Parcel{}, problem.Reject("nothing was recorded", "the recipient of the parcel is not given", "give a name, and the reference number of the signer")
 	}
 	row.HandedTo, row.Reference, row.HandedBy, row.HandedAt = h.To, h.Reference, by, s.moment()
-	if err := s.store.HandOver(ctx, row); err != nil {
+	if err := s.store.Parcels.HandOver(ctx, row); err != nil {
 		return contract.Parcel{}, err
 	}
 	if err := s.replacements.SeekProofs(ctx); err != nil {

@@ -21,7 +21,7 @@ import (
 
 // Cautions say what earlier answers of a signer let expect of a request.
 func (s *Service) Cautions(ctx context.Context, signer string, plan request.Plan) ([]string, error) {
-	habits, err := s.store.SignerHabits(ctx)
+	habits, err := s.store.Signers.Habits(ctx)
 	return habits[signer].Cautions(signer, plan.Names, plan.ClientUse), err
 }
 
@@ -34,15 +34,15 @@ func (s *Service) Signers(ctx context.Context) ([]contract.Signer, error) {
 		{Name: contract.DeviceSigner, Kind: contract.DeviceSigner, SignerTerms: contract.SignerTerms{About: "the device itself, or its manager: makes and signs the certificate without a request; only for families that say so", Terms: any}},
 		{Name: contract.OwnKeySigner, Kind: contract.OwnKeySigner, SignerTerms: contract.SignerTerms{About: "nobody: a self-signed certificate, for devices that can take nothing else and are given their key; no client trusts it but by its fingerprint", Terms: any}},
 	}
-	rows, err := s.store.Signers(ctx)
+	rows, err := s.store.Signers.List(ctx)
 	if err != nil {
 		return nil, err
 	}
-	issuers, err := s.store.SignerIssuers(ctx)
+	issuers, err := s.store.Signers.Issuers(ctx)
 	if err != nil {
 		return nil, err
 	}
-	habits, err := s.store.SignerHabits(ctx)
+	habits, err := s.store.Signers.Habits(ctx)
 	for _, row := range rows {
 		terms := contract.SignerTerms{About: row.About, Contact: row.Contact, Notes: row.Notes, TurnaroundDays: row.TurnaroundDays, MaxDays: row.MaxDays, MinDays: row.MinDays, Terms: row.Terms.V, Proof: row.Proof.V, Order: row.Purchase.V}
 		out = append(out, contract.Signer{Name: row.Name, Kind: contract.DeskSigner, SignerTerms: terms, Issuers: showIssuers(issuers[row.Name]), Habits: habits[row.Name].Texts(), Revision: row.Revision})
@@ -121,7 +121,7 @@ func (s *Service) PutSigner(ctx context.Context, name string, t contract.SignerT
 	}
 	deed.Differences(ctx, map[string]string{name: termsText(was[name].SignerTerms)}, map[string]string{name: termsText(t)})
 	defer s.watch.Forget()
-	if err := s.store.PutSigner(ctx, row, known); err != nil {
+	if err := s.store.Signers.Put(ctx, row, known); err != nil {
 		return contract.Signer{}, problem.Outdated(err)
 	}
 	return s.Signer(ctx, name)
@@ -130,7 +130,7 @@ func (s *Service) PutSigner(ctx context.Context, name string, t contract.SignerT
 // RemoveSigner deletes a signer that has no pending request.
 func (s *Service) RemoveSigner(ctx context.Context, name string) error {
 	defer s.watch.Forget()
-	err := s.store.RemoveSigner(ctx, name)
+	err := s.store.Signers.Remove(ctx, name)
 	if errors.Is(err, store.ErrTaken) {
 		return problem.New(problem.Conflict, "the signer cannot be removed", "it has a pending request", "take in its answer, or cancel the replacement")
 	}

@@ -32,7 +32,7 @@ func (s *Service) AddDevice(ctx context.Context, n contract.NewDevice) (contract
 }
 
 func (s *Service) addDevice(ctx context.Context, name string, row store.NewDevice) (contract.Device, error) {
-	err := s.store.AddDevices(ctx, []store.NewDevice{row})
+	err := s.store.Devices.Add(ctx, []store.NewDevice{row})
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Device{}, problem.New(problem.Conflict, fmt.Sprintf("the device %s, or one of its slots, already exists", name), "", "choose another name, or remove it first")
 	}
@@ -143,7 +143,7 @@ func checkSlots(n contract.NewDevice) ([]store.Slot, error) {
 
 // Device shows one device.
 func (s *Service) Device(ctx context.Context, name string) (contract.Device, error) {
-	d, err := s.store.Device(ctx, name)
+	d, err := s.store.Devices.Get(ctx, name)
 	if err != nil {
 		return contract.Device{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
 	}
@@ -151,11 +151,11 @@ func (s *Service) Device(ctx context.Context, name string) (contract.Device, err
 }
 
 func (s *Service) show(ctx context.Context, d store.Device) (contract.Device, error) {
-	slots, err := s.store.SlotsOf(ctx, d.Name)
+	slots, err := s.store.Slots.Of(ctx, d.Name)
 	if err != nil {
 		return contract.Device{}, err
 	}
-	access, err := s.store.Access(ctx, d.ID)
+	access, err := s.store.Devices.Access(ctx, d.ID)
 	return s.showWith(d, access[d.ID], slots), err
 }
 
@@ -178,14 +178,14 @@ func (s *Service) showWith(d store.Device, access []store.Access, slots []store.
 // RemoveDevice forgets a device, its history and its secrets. It is refused
 // while a replacement of it is under way.
 func (s *Service) RemoveDevice(ctx context.Context, name string) error {
-	slots, err := s.store.SlotsOf(ctx, name)
+	slots, err := s.store.Slots.Of(ctx, name)
 	if err != nil {
 		return err
 	}
 	if err := s.atRest(ctx, name+" cannot be removed", slots); err != nil {
 		return err
 	}
-	d, err := s.store.Device(ctx, name)
+	d, err := s.store.Devices.Get(ctx, name)
 	if err != nil {
 		return problem.Missing(err, next.ListDevices, "no device is called %s", name)
 	}
@@ -196,7 +196,7 @@ func (s *Service) RemoveDevice(ctx context.Context, name string) error {
 	for setting := range d.Settings.V {
 		secrets = append(secrets, settingPurpose(name, setting))
 	}
-	err = s.store.RemoveDevice(ctx, name, secrets...)
+	err = s.store.Devices.Remove(ctx, name, secrets...)
 	return problem.Missing(err, next.ListDevices, "no device is called %s", name)
 }
 
@@ -235,7 +235,7 @@ func (s *Service) OpenSettings(ctx context.Context, d store.Device) (map[string]
 			continue
 		}
 		purpose := settingPurpose(d.Name, name)
-		sealed, err := s.store.Secret(ctx, purpose)
+		sealed, err := s.store.Secrets.Get(ctx, purpose)
 		if err != nil {
 			return nil, fmt.Errorf("the secret setting %s of %s: %w", name, d.Name, err)
 		}

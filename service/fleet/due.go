@@ -31,7 +31,7 @@ func (s *Service) Due(ctx context.Context, within int, site string, most int) (c
 			locking = append(locking, name)
 		}
 	}
-	rows, total, err := s.store.DueSlots(ctx, s.moment(), store.At(s.now().AddDate(0, 0, within)), site, locking, most)
+	rows, total, err := s.store.Slots.Due(ctx, s.moment(), store.At(s.now().AddDate(0, 0, within)), site, locking, most)
 	out := contract.Due{Items: make([]contract.DueSlot, 0, len(rows)), Total: total}
 	for _, row := range rows {
 		slot := s.summary(row.Slot)
@@ -63,7 +63,7 @@ func (s *Service) Calendar(ctx context.Context, site string) (string, error) {
 
 // KnowsSite refuses a site at which nothing is.
 func (s *Service) KnowsSite(ctx context.Context, site string) error {
-	n, err := s.store.CountSlotsAt(ctx, site)
+	n, err := s.store.Slots.CountAt(ctx, site)
 	if err == nil && n == 0 {
 		err = problem.New(problem.NotFound, "no slot is at "+site, "", "write the site as the devices have it", next.ListDevices.On(""))
 	}

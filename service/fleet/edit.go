@@ -34,7 +34,7 @@ func (s *Service) EditDevice(ctx context.Context, name string, c contract.Device
 		e.Known = known
 	}
 	defer s.watch.Forget() // it may be under other rules now
-	if err := s.store.ChangeDevice(ctx, e.DeviceEdit); err != nil {
+	if err := s.store.Devices.Change(ctx, e.DeviceEdit); err != nil {
 		return contract.Device{}, problem.Outdated(err)
 	}
 	after, err := s.Device(ctx, name)
@@ -50,7 +50,7 @@ func (s *Service) EditDevice(ctx context.Context, name string, c contract.Device
 // planEdit checks a change of a device, and says what would become of it.
 func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceChange) (deviceEdit, error) {
 	var out deviceEdit
-	d, err := s.store.Device(ctx, name)
+	d, err := s.store.Devices.Get(ctx, name)
 	if err != nil {
 		return out, problem.Missing(err, next.ListDevices, "no device is called %s", name)
 	}
@@ -105,7 +105,7 @@ func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceCh
 		needed = p.Links
 		maps.Copy(secrets, s.sealSettings(name, p, d.Settings.V))
 	}
-	was, err := s.store.Access(ctx, d.ID)
+	was, err := s.store.Devices.Access(ctx, d.ID)
 	if err != nil {
 		return out, err
 	}
@@ -119,7 +119,7 @@ func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceCh
 			ways.Gone = append(ways.Gone, reach.SlotPurpose(name, slot.Name))
 		}
 	}
-	slots, err := s.store.SlotsOf(ctx, name)
+	slots, err := s.store.Slots.Of(ctx, name)
 	if err != nil {
 		return out, err
 	}

@@ -166,4 +166,4 @@ func (s *Service) Procedures() []procedure.Source {
 }
 
 // Families says how many devices are of each family.
-func (s *Service) Families() map[string]int { return s.store.CountFamilies() }
+func (s *Service) Families() map[string]int { return s.store.Devices.CountFamilies() }

@@ -34,25 +34,25 @@ func (s *Service) Search(ctx context.Context, text string) (contract.Found, erro
 		out.Hits = append(out.Hits, contract.Hit{Kind: kind, Name: name, About: strings.Join(strings.Fields(strings.Join(about, " ")), " ")})
 	}
 	some := store.Page{Most: hitsOfKind}
-	devices, _, err := s.store.DevicePage(ctx, s.moment(), DeviceFilter{Text: text}, some)
+	devices, _, err := s.store.Devices.Page(ctx, s.moment(), DeviceFilter{Text: text}, some)
 	if err != nil {
 		return out, err
 	}
 	for _, d := range devices {
 		add("device", d.Name, d.Address, d.Site, d.Family)
 	}
-	slots, _, err := s.store.SlotPage(ctx, s.moment(), SlotFilter{Text: text}, some)
+	slots, _, err := s.store.Slots.Page(ctx, s.moment(), SlotFilter{Text: text}, some)
 	if err != nil {
 		return out, err
 	}
 	for _, slot := range slots {
 		add("slot", slot.Device+"/"+slot.Name, slot.Subject, slot.Address+":"+strconv.Itoa(slot.Port))
 	}
-	if out.Slots, err = s.store.CountSlots(ctx, s.moment(), SlotFilter{Text: text}); err != nil {
+	if out.Slots, err = s.store.Slots.Count(ctx, s.moment(), SlotFilter{Text: text}); err != nil {
 		return out, err
 	}
 	if print, is := fingerprint(text); is && len(slots) == 0 {
-		earlier, err := s.store.SlotsThatServed(ctx, print, hitsOfKind)
+		earlier, err := s.store.Slots.ThatServed(ctx, print, hitsOfKind)
 		if err != nil {
 			return out, err
 		}
@@ -60,7 +60,7 @@ func (s *Service) Search(ctx context.Context, text string) (contract.Found, erro
 			add("slot", e.Device+"/"+e.Slot, "served it until", e.Until.UTC().Format(time.DateOnly))
 		}
 	}
-	replacements, _, err := s.store.ReplacementPage(ctx, ReplacementFilter{Text: text}, store.Page{Most: hitsOfKind, Desc: true})
+	replacements, _, err := s.store.Replacements.Page(ctx, ReplacementFilter{Text: text}, store.Page{Most: hitsOfKind, Desc: true})
 	if err != nil {
 		return out, err
 	}
@@ -97,7 +97,7 @@ func counted(slots int) string {
 
 // Facets returns them, each list by value.
 func (s *Service) Facets() contract.Facets {
-	all := s.store.Facets()
+	all := s.store.Slots.Facets()
 	of := func(facets []store.Facet) []contract.Facet {
 		out := make([]contract.Facet, len(facets))
 		for i, f := range facets {
@@ -119,7 +119,7 @@ func (s *Service) SlotSheet(ctx context.Context, w io.Writer, f SlotFilter, p pa
 	rows := csv.NewWriter(w)
 	rows.Write(sheetColumns)
 	for p.Limit = 0; ; {
-		some, next, err := s.store.SlotPage(ctx, s.moment(), f, p.Rows())
+		some, next, err := s.store.Slots.Page(ctx, s.moment(), f, p.Rows())
 		if err != nil {
 			return p.Wrong(err)
 		}

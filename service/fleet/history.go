@@ -19,11 +19,11 @@ func (s *Service) Readings(ctx context.Context, device, name string) ([]contract
 	if err != nil {
 		return nil, err
 	}
-	past, err := s.store.Readings(ctx, row.ID, mostPast+1)
+	past, err := s.store.Readings.Of(ctx, row.ID, mostPast+1)
 	if err != nil {
 		return nil, err
 	}
-	made, err := s.store.Installs(ctx, row.ID)
+	made, err := s.store.Replacements.Installs(ctx, row.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -33,7 +33,7 @@ func (s *Service) Readings(ctx context.Context, device, name string) ([]contract
 	for _, p := range slices.Backward(past) {
 		line := contract.PastReading{At: p.At.Time, Version: p.Version, Failure: p.Failure.V, Change: "none"}
 		if len(p.Chain.V) > 0 {
-			found, err := s.store.Certificates(ctx, p.Chain.V[:1])
+			found, err := s.store.Chains.Certificates(ctx, p.Chain.V[:1])
 			if err != nil {
 				return nil, err
 			}

@@ -45,7 +45,7 @@ func (s *Service) ImportDevices(ctx context.Context, t contract.ImportTerms) (co
 		}
 	}
 	defer s.watch.Forget() // devices may be under other rules now
-	if err := s.store.Apply(ctx, i.Inventory); errors.Is(err, store.ErrTaken) || errors.Is(err, store.ErrStale) {
+	if err := s.store.Devices.Apply(ctx, i.Inventory); errors.Is(err, store.ErrTaken) || errors.Is(err, store.ErrStale) {
 		return i.out, problem.New(problem.Conflict, "the file was not imported", "somebody changed one of these devices at the same moment", "import it again")
 	} else if err != nil {
 		return i.out, err
@@ -64,7 +64,7 @@ func (s *Service) plan(ctx context.Context, i *importing, group []importLine) er
 	}
 	before := i.Inventory // slices are only appended to
 	wrong := -1
-	there, err := s.store.Device(ctx, first.get("name"))
+	there, err := s.store.Devices.Get(ctx, first.get("name"))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		wrong, err = s.planNew(ctx, i, group, entries)

@@ -25,7 +25,7 @@ func (s *Service) ListItself(ctx context.Context, name string, at net.Addr) erro
 	if where.IP.IsUnspecified() {
 		address = "127.0.0.1"
 	}
-	rows, _, err := s.store.DevicePage(ctx, s.moment(), store.DeviceFilter{Family: OwnFamily}, store.Page{Most: 1})
+	rows, _, err := s.store.Devices.Page(ctx, s.moment(), store.DeviceFilter{Family: OwnFamily}, store.Page{Most: 1})
 	if err != nil {
 		return err
 	}
@@ -42,11 +42,11 @@ func (s *Service) ListItself(ctx context.Context, name string, at net.Addr) erro
 	} else {
 		name = rows[0].Name
 	}
-	row, err := s.store.Slot(ctx, name, "web")
+	row, err := s.store.Slots.Get(ctx, name, "web")
 	if err != nil {
 		return err
 	}
-	if err := s.store.MoveSlot(ctx, row.ID, address, where.Port); err != nil {
+	if err := s.store.Slots.Move(ctx, row.ID, address, where.Port); err != nil {
 		return err
 	}
 	s.running.Go(func() {

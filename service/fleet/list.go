@@ -51,7 +51,7 @@ func (s *Service) Slots(ctx context.Context, f SlotFilter, p paging.Page) (slots
 	if err := CheckFilter(f); err != nil {
 		return nil, "", err
 	}
-	rows, next, err := s.store.SlotPage(ctx, s.moment(), f, p.Rows())
+	rows, next, err := s.store.Slots.Page(ctx, s.moment(), f, p.Rows())
 	slots = make([]contract.Slot, 0, len(rows))
 	for _, row := range rows {
 		slot := s.summary(row.Slot)
@@ -67,7 +67,7 @@ func (s *Service) Devices(ctx context.Context, f DeviceFilter, p paging.Page) (d
 	if err := checkCondition(f.Condition); err != nil {
 		return nil, "", err
 	}
-	rows, next, err := s.store.DevicePage(ctx, s.moment(), f, p.Rows())
+	rows, next, err := s.store.Devices.Page(ctx, s.moment(), f, p.Rows())
 	if err != nil {
 		return nil, "", p.Wrong(err)
 	}
@@ -75,11 +75,11 @@ func (s *Service) Devices(ctx context.Context, f DeviceFilter, p paging.Page) (d
 	for i, row := range rows {
 		ids[i] = row.ID
 	}
-	slots, err := s.store.SlotsOfDevices(ctx, ids)
+	slots, err := s.store.Devices.SlotsOfDevices(ctx, ids)
 	if err != nil {
 		return nil, "", err
 	}
-	access, err := s.store.Access(ctx, ids...)
+	access, err := s.store.Devices.Access(ctx, ids...)
 	devices = make([]contract.Device, 0, len(rows))
 	for _, row := range rows {
 		devices = append(devices, s.showWith(row, access[row.ID], slots[row.ID]))
@@ -89,12 +89,12 @@ func (s *Service) Devices(ctx context.Context, f DeviceFilter, p paging.Page) (d
 
 // CountSlots says how many slots fit a filter.
 func (s *Service) CountSlots(ctx context.Context, f SlotFilter) (int, error) {
-	return s.store.CountSlots(ctx, s.moment(), f)
+	return s.store.Slots.Count(ctx, s.moment(), f)
 }
 
 // CountDevices says how many devices fit a filter.
 func (s *Service) CountDevices(ctx context.Context, f DeviceFilter) (int, error) {
-	return s.store.CountDevices(ctx, s.moment(), f)
+	return s.store.Devices.Count(ctx, s.moment(), f)
 }
 
 // allDevices are all devices by name.

@@ -50,7 +50,7 @@ func (s *Service) EditDevices(ctx context.Context, c contract.Changes) (contract
 			return out, err
 		}
 		var err error
-		if names, err = s.store.DeviceNames(ctx, s.moment(), DevicesThat(*c.Filter)); err != nil {
+		if names, err = s.store.Devices.Names(ctx, s.moment(), DevicesThat(*c.Filter)); err != nil {
 			return out, err
 		}
 	}
@@ -71,7 +71,7 @@ func (s *Service) EditDevices(ctx context.Context, c contract.Changes) (contract
 }
 
 func (s *Service) editOne(ctx context.Context, name string, m contract.ManyChange) error {
-	d, err := s.store.Device(ctx, name)
+	d, err := s.store.Devices.Get(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return problem.Reject("", "it is not in the inventory", "")
 	}

@@ -39,7 +39,7 @@ func (s *Service) Slot(ctx context.Context, device, name string) (contract.Slot,
 		return contract.Slot{}, err
 	}
 	out := s.summary(row)
-	d, err := s.store.Device(ctx, device)
+	d, err := s.store.Devices.Get(ctx, device)
 	if err != nil {
 		return out, err
 	}
@@ -49,7 +49,7 @@ func (s *Service) Slot(ctx context.Context, device, name string) (contract.Slot,
 		return out, err
 	}
 	out.Findings = slices.Insert(out.Findings, 0, after...)
-	served, err := s.store.Certificates(ctx, row.Chain.V)
+	served, err := s.store.Chains.Certificates(ctx, row.Chain.V)
 	if err != nil || len(served) == 0 {
 		return out, err
 	}
@@ -73,7 +73,7 @@ func (s *Service) Chain(ctx context.Context, device, name string, form pack.Form
 	if len(row.Chain.V) == 0 {
 		return nil, problem.New(problem.Conflict, cannot, "the slot could not be read", "read it", next.ShowSlot.On(device+"/"+name))
 	}
-	served, err := s.store.Certificates(ctx, row.Chain.V)
+	served, err := s.store.Chains.Certificates(ctx, row.Chain.V)
 	if err != nil {
 		return nil, err
 	}
@@ -90,7 +90,7 @@ func (s *Service) Chain(ctx context.Context, device, name string, form pack.Form
 
 // Certificate shows a certificate by its SHA-256.
 func (s *Service) Certificate(ctx context.Context, sha256 string) (contract.KnownDefault, error) {
-	found, err := s.store.ChainOf(ctx, strings.ToLower(sha256))
+	found, err := s.store.Chains.Of(ctx, strings.ToLower(sha256))
 	if err != nil {
 		return contract.KnownDefault{}, problem.Missing(err, next.ListSlots, "no certificate with the SHA-256 %s is known", sha256)
 	}
@@ -103,7 +103,7 @@ func (s *Service) Certificate(ctx context.Context, sha256 string) (contract.Know
 }
 
 func (s *Service) SlotRow(ctx context.Context, device, name string) (store.Slot, error) {
-	row, err := s.store.Slot(ctx, device, name)
+	row, err := s.store.Slots.Get(ctx, device, name)
 	return row, problem.Missing(err, next.ListSlots, "there is no slot %s/%s", device, name)
 }
 

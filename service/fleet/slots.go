@@ -76,7 +76,7 @@ func (s *Service) sealShared(into map[string][]byte, device, slot, secret string
 // AddSlot adds a slot to a device, and reads it.
 func (s *Service) AddSlot(ctx context.Context, device string, slot contract.DeviceSlot) (contract.Slot, error) {
 	cannot := fmt.Sprintf("the slot %s/%s cannot be added", device, slot.Name)
-	d, err := s.store.Device(ctx, device)
+	d, err := s.store.Devices.Get(ctx, device)
 	if err != nil {
 		return contract.Slot{}, problem.Missing(err, next.ListDevices, "no device is called %s", device)
 	}
@@ -95,7 +95,7 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot contract.Devi
 	if slot.Secret != "" {
 		secrets = s.sealShared(nil, device, slot.Name, slot.Secret)
 	}
-	err = s.store.AddSlot(ctx, device, row, secrets)
+	err = s.store.Slots.Add(ctx, device, row, secrets)
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Slot{}, problem.New(problem.Conflict, cannot, "it already exists", "choose another name, or edit it", next.ShowSlot.On(device+"/"+slot.Name))
 	}
@@ -114,7 +114,7 @@ func (s *Service) EditSlot(ctx context.Context, device, name string, c contract.
 		return contract.Slot{}, err
 	}
 	e.Known = known
-	if err := s.store.ChangeSlot(ctx, e); err != nil {
+	if err := s.store.Slots.Change(ctx, e); err != nil {
 		return contract.Slot{}, problem.Outdated(err)
 	}
 	deed.Differences(ctx, before, slotFacts(e.Slot))
@@ -134,7 +134,7 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c contract.
 	if err != nil {
 		return out, nil, err
 	}
-	d, err := s.store.Device(ctx, device)
+	d, err := s.store.Devices.Get(ctx, device)
 	if err != nil {
 		return out, nil, err
 	}
@@ -202,14 +202,14 @@ func (s *Service) RemoveSlot(ctx context.Context, device, name string) error {
 	if err != nil {
 		return err
 	}
-	all, err := s.store.SlotsOf(ctx, device)
+	all, err := s.store.Slots.Of(ctx, device)
 	if err != nil {
 		return err
 	}
 	if len(all) < 2 {
 		return problem.New(problem.Conflict, cannot, "it is the only slot of its device", "remove the device, or add another slot first", next.ChangeDevice.On(device))
 	}
-	err = s.store.RemoveSlot(ctx, row, reach.SlotPurpose(device, name))
+	err = s.store.Slots.Remove(ctx, row, reach.SlotPurpose(device, name))
 	return problem.Missing(err, next.ListSlots, "there is no slot %s/%s", device, name)
 }
 
@@ -219,7 +219,7 @@ func (s *Service) freeSlot(ctx context.Context, cannot, device, name string) (st
 	if err != nil {
 		return row, err
 	}
-	slots, err := s.store.SlotsOf(ctx, device)
+	slots, err := s.store.Slots.Of(ctx, device)
 	if err != nil {
 		return row, err
 	}
@@ -229,7 +229,7 @@ func (s *Service) freeSlot(ctx context.Context, cannot, device, name string) (st
 // atRest refuses where a replacement of one of these slots is in progress.
 func (s *Service) atRest(ctx context.Context, cannot string, slots []store.Slot) error {
 	for _, slot := range slots {
-		newest, err := s.store.Replacements(ctx, slot.ID, 1)
+		newest, err := s.store.Replacements.List(ctx, slot.ID, 1)
 		if err != nil {
 			return err
 		}

@@ -77,14 +77,14 @@ func (s *Service) TakeStock(ctx context.Context, by string, asked contract.Asked
 		return contract.Stocktaking{}, problem.Reject(cannot, fmt.Sprintf("%d connections a second are out of bounds", asked.Rate), fmt.Sprintf("give a rate from 1 to %d", mostRate))
 	}
 	if asked.Site != "" {
-		if _, err := s.store.Site(ctx, asked.Site); err != nil {
+		if _, err := s.store.Sites.Get(ctx, asked.Site); err != nil {
 			return contract.Stocktaking{}, problem.Missing(err, next.ListSites, "no site is called %s", asked.Site)
 		}
 	}
 	deed.Say(ctx, "%s; ports %s; except %s; %d a second; site %s", strings.Join(asked.Ranges, " "), strings.Join(asked.Ports, " "), strings.Join(asked.Except, " "), asked.Rate, asked.Site)
 	row := store.Stocktaking{By: by, Total: p.Count(), BeganAt: s.moment()}
 	row.Asked.V = store.AskedStock(asked)
-	row, err = s.store.AddStocktaking(ctx, row, takingsKept)
+	row, err = s.store.Stock.Add(ctx, row, takingsKept)
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Stocktaking{}, problem.New(problem.Conflict, cannot, "stock is being taken already", "wait until it has ended, or stop it", next.ListStock.On(""))
 	}
@@ -97,14 +97,14 @@ func (s *Service) TakeStock(ctx context.Context, by string, asked contract.Asked
 
 // takeUpStock goes on with what was under way when the service ended.
 func (s *Service) takeUpStock(ctx context.Context) error {
-	rows, err := s.store.Stocktakings(ctx)
+	rows, err := s.store.Stock.List(ctx)
 	for _, row := range rows {
 		if !row.EndedAt.IsZero() {
 			continue
 		}
 		p, err := plan(contract.AskedStock(row.Asked.V))
 		if err != nil {
-			return errors.Join(err, s.store.EndStocktaking(ctx, row.ID, s.moment(), err.Error()))
+			return errors.Join(err, s.store.Stock.End(ctx, row.ID, s.moment(), err.Error()))
 		}
 		s.running.Go(func() { s.lookFor(row, p) })
 	}
@@ -113,7 +113,7 @@ func (s *Service) takeUpStock(ctx context.Context) error {
 
 // Stocktakings are those that are kept, newest first.
 func (s *Service) Stocktakings(ctx context.Context) ([]contract.Stocktaking, error) {
-	rows, err := s.store.Stocktakings(ctx)
+	rows, err := s.store.Stock.List(ctx)
 	out := make([]contract.Stocktaking, len(rows))
 	for i, row := range rows {
 		out[i] = showTaking(row)
@@ -126,7 +126,7 @@ func (s *Service) taking(ctx context.Context, id string) (store.Stocktaking, err
 	if err != nil {
 		n = 0
 	}
-	row, err := s.store.Stocktaking(ctx, n)
+	row, err := s.store.Stock.Get(ctx, n)
 	return row, problem.Missing(err, next.ListStock, "no stocktaking is called %s", id)
 }
 
@@ -136,12 +136,12 @@ func (s *Service) StopStock(ctx context.Context, by, id string) (contract.Stockt
 	if err != nil {
 		return contract.Stocktaking{}, err
 	}
-	if err := s.store.EndStocktaking(ctx, row.ID, s.moment(), "stopped by "+by); errors.Is(err, store.ErrNotFound) {
+	if err := s.store.Stock.End(ctx, row.ID, s.moment(), "stopped by "+by); errors.Is(err, store.ErrNotFound) {
 		return contract.Stocktaking{}, problem.New(problem.Conflict, id+" is not stopped", "it has ended", "", next.ListStock.On(""))
 	} else if err != nil {
 		return contract.Stocktaking{}, err
 	}
-	if row, err = s.store.Stocktaking(ctx, row.ID); err != nil {
+	if row, err = s.store.Stock.Get(ctx, row.ID); err != nil {
 		return contract.Stocktaking{}, err
 	}
 	return showTaking(row), nil
@@ -156,7 +156,7 @@ func (s *Service) RemoveStock(ctx context.Context, id string) error {
 	if row.EndedAt.IsZero() {
 		return problem.New(problem.Conflict, id+" is not removed", "it is under way", "stop it first", next.ListStock.On(""))
 	}
-	return s.store.RemoveStocktaking(ctx, row.ID)
+	return s.store.Stock.Remove(ctx, row.ID)
 }
 
 // Stock shows what a stocktaking found, and which devices that may be.
@@ -166,11 +166,11 @@ func (s *Service) Stock(ctx context.Context, id string) (contract.Stock, error) 
 		return contract.Stock{}, err
 	}
 	out := contract.Stock{Stocktaking: showTaking(row), Finds: []contract.Find{}, Proposals: []contract.Proposal{}}
-	rows, err := s.store.Finds(ctx, row.ID)
+	rows, err := s.store.Stock.Finds(ctx, row.ID)
 	if err != nil {
 		return out, err
 	}
-	slots, err := s.store.SlotPlaces(ctx)
+	slots, err := s.store.Stock.SlotPlaces(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -188,7 +188,7 @@ func (s *Service) Stock(ctx context.Context, id string) (contract.Stock, error) 
 	for _, f := range rows {
 		find := contract.Find{Address: f.Address, Port: f.Port, Protocol: f.Protocol, ServerName: f.ServerName, Slot: slots[store.Place{Address: f.Address, Port: f.Port}.String()], Version: f.Version, Banner: f.Banner, Failure: f.Failure.V}
 		if len(f.Chain.V) > 0 {
-			served, err := s.store.Certificates(ctx, f.Chain.V[:1])
+			served, err := s.store.Chains.Certificates(ctx, f.Chain.V[:1])
 			if err != nil {
 				return out, err
 			}
@@ -209,7 +209,7 @@ func (s *Service) Stock(ctx context.Context, id string) (contract.Stock, error) 
 			}
 		}
 		if known == "" {
-			if _, err := s.store.Device(ctx, p.Name); err == nil {
+			if _, err := s.store.Devices.Get(ctx, p.Name); err == nil {
 				known = p.Name
 			}
 		}

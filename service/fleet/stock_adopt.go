@@ -60,7 +60,7 @@ func (s *Service) Adopt(ctx context.Context, id string, a contract.Adoption) (co
 		return out, nil
 	}
 	deed.Say(ctx, "%d devices of %s", len(rows), id)
-	if err := s.store.AddDevices(ctx, rows); errors.Is(err, store.ErrTaken) {
+	if err := s.store.Devices.Add(ctx, rows); errors.Is(err, store.ErrTaken) {
 		return out, problem.New(problem.Conflict, cannot, "somebody added one of these devices just now", "try again")
 	} else if err != nil {
 		return out, err

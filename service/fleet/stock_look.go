@@ -100,7 +100,7 @@ func (s *Service) lookFor(row store.Stocktaking, p stock.Plan) {
 		return
 	}
 	if s.keepFinds(ctx, row.ID, l) {
-		if err := s.store.EndStocktaking(ctx, row.ID, s.moment(), ""); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if err := s.store.Stock.End(ctx, row.ID, s.moment(), ""); err != nil && !errors.Is(err, store.ErrNotFound) {
 			s.log.Error("ending a stocktaking", "error", err)
 		}
 	}
@@ -163,12 +163,12 @@ func (s *Service) keepFinds(ctx context.Context, taking int64, l *looking) bool 
 	finds, done := l.finds, l.done
 	l.finds = nil
 	l.lock.Unlock()
-	if err := s.store.AddFinds(context.WithoutCancel(ctx), taking, done, finds); err != nil {
+	if err := s.store.Stock.AddFinds(context.WithoutCancel(ctx), taking, done, finds); err != nil {
 		if !errors.Is(err, store.ErrNotFound) {
 			s.log.Error("keeping what a stocktaking found", "error", err)
 		}
 		return false
 	}
-	row, err := s.store.Stocktaking(ctx, taking)
+	row, err := s.store.Stock.Get(ctx, taking)
 	return err != nil || row.EndedAt.IsZero()
 }

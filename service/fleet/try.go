@@ -13,7 +13,7 @@ import (
 
 // TryDevice tests whether a device can be reached, signed in to and read.
 func (s *Service) TryDevice(ctx context.Context, name string) (contract.Try, error) {
-	d, err := s.store.Device(ctx, name)
+	d, err := s.store.Devices.Get(ctx, name)
 	if err != nil {
 		return contract.Try{}, problem.Missing(err, next.ListDevices, "no device is called %s", name)
 	}
@@ -43,7 +43,7 @@ func (s *Service) TryDevice(ctx context.Context, name string) (contract.Try, err
 		}
 		add(s.reach.TryWeb(ctx, d.Site, target))
 	}
-	slots, err := s.store.SlotsOf(ctx, name)
+	slots, err := s.store.Slots.Of(ctx, name)
 	if err != nil {
 		return out, err
 	}

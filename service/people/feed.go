@@ -29,14 +29,14 @@ func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (contract
 	if len(own) >= mostFeeds {
 		return contract.Feed{}, problem.Reject("the calendar was not made", "you have 20 calendars", "remove one of them")
 	}
-	u, err := s.store.User(ctx, by.User)
+	u, err := s.store.Users.Get(ctx, by.User)
 	if err != nil {
 		return contract.Feed{}, err
 	}
 	secret := rand.Text()
 	// Its role reaches nothing: the secret opens the calendar alone.
 	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: feedKind, Role: feedKind, Label: site, BeganAt: s.moment(), EndsAt: store.At(s.now().Add(feedLife))}
-	if err := s.store.AddSession(ctx, session, u); err != nil {
+	if err := s.store.Sessions.Add(ctx, session, u); err != nil {
 		return contract.Feed{}, err
 	}
 	deed.Say(ctx, "a calendar of %q", site)
@@ -51,7 +51,7 @@ func showFeed(row store.Session) contract.Feed {
 
 // Feeds are the calendars of the user who asks.
 func (s *Service) Feeds(ctx context.Context, by Bearer) ([]contract.Feed, error) {
-	rows, err := s.store.SessionsOf(ctx, by.User, feedKind, s.moment())
+	rows, err := s.store.Sessions.Of(ctx, by.User, feedKind, s.moment())
 	out := make([]contract.Feed, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, showFeed(row))
@@ -67,7 +67,7 @@ func (s *Service) RemoveFeed(ctx context.Context, id string, by Bearer) error {
 	}
 	for _, feed := range own {
 		if feed.ID == id {
-			return s.store.EndSession(ctx, id)
+			return s.store.Sessions.End(ctx, id)
 		}
 	}
 	return problem.New(problem.NotFound, "you have no calendar that is called "+id, "", "list your calendars")
@@ -75,7 +75,7 @@ func (s *Service) RemoveFeed(ctx context.Context, id string, by Bearer) error {
 
 // SiteOfFeed is the site whose calendar a secret opens; empty: the whole fleet.
 func (s *Service) SiteOfFeed(ctx context.Context, secret string) (site string, err error) {
-	session, err := s.store.Session(ctx, digest(secret), s.moment())
+	session, err := s.store.Sessions.Get(ctx, digest(secret), s.moment())
 	if errors.Is(err, store.ErrNotFound) || err == nil && session.Kind != feedKind {
 		return "", problem.New(problem.NotFound, "there is no such calendar", "it was removed, or its user was changed", "make a new one")
 	}

@@ -15,7 +15,7 @@ import (
 
 // Record adds an entry to the ledger.
 func (s *Service) Record(ctx context.Context, who, what, about string) error {
-	return s.store.Act(ctx, s.moment(), who, what, about)
+	return s.store.Outbox.Act(ctx, s.moment(), who, what, about)
 }
 
 func ledgerRows(f contract.LedgerFilter) (store.LedgerFilter, error) {
@@ -48,7 +48,7 @@ func (s *Service) Ledger(ctx context.Context, f contract.LedgerFilter, p store.P
 		return nil, "", err
 	}
 	p.Desc = true
-	rows, next, err := s.store.LedgerPage(ctx, filter, p)
+	rows, next, err := s.store.Ledger.Page(ctx, filter, p)
 	out := make([]contract.LedgerEntry, 0, len(rows))
 	for _, e := range rows {
 		out = append(out, contract.LedgerEntry{ID: e.ID, At: e.At.Time, Who: e.Who, What: e.What, About: e.About, Hash: e.Hash})
@@ -62,12 +62,12 @@ func (s *Service) CountLedger(ctx context.Context, f contract.LedgerFilter) (int
 	if err != nil {
 		return 0, err
 	}
-	return s.store.CountLedger(ctx, filter)
+	return s.store.Ledger.Count(ctx, filter)
 }
 
 // LedgerHead returns the newest entry.
 func (s *Service) LedgerHead(ctx context.Context) (contract.Head, error) {
-	e, err := s.store.LedgerHead(ctx)
+	e, err := s.store.Ledger.Head(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return contract.Head{}, nil
 	}
@@ -82,14 +82,14 @@ func (s *Service) VerifyLedger(ctx context.Context, head string) (contract.Verif
 	if head != "" && (!noted || err != nil) {
 		return contract.Verification{}, problem.Reject("the ledger was not verified", fmt.Sprintf("%q is not a head", head), "give ID:HASH, as a head was noted")
 	}
-	n, err := s.store.VerifyLedger(ctx)
+	n, err := s.store.Ledger.Verify(ctx)
 	if err != nil {
 		return contract.Verification{Entries: n, Fault: err.Error()}, ctx.Err()
 	}
 	if head == "" || id == 0 {
 		return contract.Verification{Entries: n, Whole: true}, nil
 	}
-	e, err := s.store.LedgerEntry(ctx, id)
+	e, err := s.store.Ledger.Entry(ctx, id)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return contract.Verification{Entries: n, Fault: fmt.Sprintf("it ends at entry %d, and entry %d was there when the head was noted: its end was cut off", n, id)}, nil

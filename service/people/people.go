@@ -57,7 +57,7 @@ func (s *Service) try(ctx context.Context, cannot, name, password, from string) 
 	if wait := s.tries.begin(s.now(), name, from); wait > 0 {
 		return store.User{}, problem.New(problem.TooMany, cannot, "there were too many wrong passwords", fmt.Sprintf("wait %s, then try again", wait.Round(time.Second)))
 	}
-	u, err := s.store.User(ctx, name)
+	u, err := s.store.Users.Get(ctx, name)
 	hash := u.Password
 	if errors.Is(err, store.ErrNotFound) {
 		hash = nobody()
@@ -84,7 +84,7 @@ func (s *Service) try(ctx context.Context, cannot, name, password, from string) 
 
 // ClientToken creates a token without a password, for the demo.
 func (s *Service) ClientToken(ctx context.Context, name string) (Bearer, error) {
-	u, err := s.store.User(ctx, name)
+	u, err := s.store.Users.Get(ctx, name)
 	if err != nil {
 		return Bearer{}, err
 	}
@@ -99,7 +99,7 @@ func (s *Service) openSession(ctx context.Context, u store.User, client bool, la
 	if client {
 		session.Kind, session.EndsAt = "client", store.At(s.now().Add(life))
 	}
-	if err := s.store.AddSession(ctx, session, u); errors.Is(err, store.ErrStale) {
+	if err := s.store.Sessions.Add(ctx, session, u); errors.Is(err, store.ErrStale) {
 		return Bearer{}, problem.New(problem.Denied, "you are not signed in", "your password or role was changed at this moment", "sign in again")
 	} else if err != nil {
 		return Bearer{}, err
@@ -109,7 +109,7 @@ func (s *Service) openSession(ctx context.Context, u store.User, client bool, la
 
 // Admit returns the user whose session or token has this secret.
 func (s *Service) Admit(ctx context.Context, secret string) (Bearer, error) {
-	session, err := s.store.Session(ctx, digest(secret), s.moment())
+	session, err := s.store.Sessions.Get(ctx, digest(secret), s.moment())
 	if errors.Is(err, store.ErrNotFound) {
 		return Bearer{}, problem.New(problem.Denied, "you are not signed in", "", "sign in", next.SignIn.On(""))
 	}
@@ -124,9 +124,9 @@ func (s *Service) Admit(ctx context.Context, secret string) (Bearer, error) {
 // SignOut ends the session of a secret, or with everywhere all of its user.
 func (s *Service) SignOut(ctx context.Context, who Bearer, everywhere bool) error {
 	if everywhere {
-		return s.store.EndSessionsOf(ctx, who.User)
+		return s.store.Sessions.EndOf(ctx, who.User)
 	}
-	err := s.store.EndSession(ctx, digest(who.Secret))
+	err := s.store.Sessions.End(ctx, digest(who.Secret))
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
@@ -141,7 +141,7 @@ func (s *Service) ChangePassword(ctx context.Context, who Bearer, old, new strin
 	if _, err := s.try(ctx, "the password was not changed", who.User, old, who.From); err != nil {
 		return err
 	}
-	if err := s.store.SetPassword(ctx, who.User, hashPassword(new, peopleCost), digest(who.Secret)); err != nil {
+	if err := s.store.Users.SetPassword(ctx, who.User, hashPassword(new, peopleCost), digest(who.Secret)); err != nil {
 		return err
 	}
 	s.forgetFirst(who.User)
@@ -180,7 +180,7 @@ func (s *Service) AddUser(ctx context.Context, n contract.NewUser) (contract.Use
 	}
 	deed.Say(ctx, "%s as %s", n.Name, n.Role)
 	u := store.User{Name: n.Name, Password: hashPassword(n.Password, peopleCost), Role: string(n.Role), AddedAt: s.moment()}
-	err := s.store.AddUser(ctx, u)
+	err := s.store.Users.Add(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
 		return contract.User{}, problem.New(problem.Conflict, "the user cannot be added", n.Name+" already exists", "choose another name")
 	}
@@ -189,7 +189,7 @@ func (s *Service) AddUser(ctx context.Context, n contract.NewUser) (contract.Use
 
 // Users returns all users by name.
 func (s *Service) Users(ctx context.Context) ([]contract.User, error) {
-	rows, err := s.store.Users(ctx)
+	rows, err := s.store.Users.List(ctx)
 	out := make([]contract.User, 0, len(rows))
 	for _, u := range rows {
 		out = append(out, contract.User{Name: u.Name, Role: contract.Role(u.Role), AddedAt: u.AddedAt.Time})
@@ -199,7 +199,7 @@ func (s *Service) Users(ctx context.Context) ([]contract.User, error) {
 
 // RemoveUser deletes a user and ends all their sessions.
 func (s *Service) RemoveUser(ctx context.Context, name string) error {
-	err := s.store.RemoveUser(ctx, name)
+	err := s.store.Users.Remove(ctx, name)
 	if errors.Is(err, store.ErrTaken) {
 		return problem.New(problem.Conflict, name+" cannot be removed", "there is no other admin", "add another admin first")
 	}
@@ -210,7 +210,7 @@ func (s *Service) RemoveUser(ctx context.Context, name string) error {
 // user end.
 func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChange) (contract.User, error) {
 	cannot := name + " was not changed"
-	u, err := s.store.User(ctx, name)
+	u, err := s.store.Users.Get(ctx, name)
 	if err != nil {
 		return contract.User{}, problem.Missing(err, next.ListUsers, "no user is called %q", name)
 	}
@@ -228,7 +228,7 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 		u.Password = hashPassword(*c.Password, peopleCost)
 		deed.Say(ctx, "a new password")
 	}
-	err = s.store.ChangeUser(ctx, u)
+	err = s.store.Users.Change(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
 		return contract.User{}, problem.New(problem.Conflict, cannot, "there is no other admin", "make another user admin first")
 	}
@@ -243,7 +243,7 @@ func (s *Service) AddToken(ctx context.Context, n contract.NewToken, by Bearer) 
 	if !slices.Contains(contract.Roles, n.Role) || n.Days < 1 || n.Days > 730 || n.Label == "" || len(n.Label) > 100 {
 		return contract.Token{}, problem.Reject("the token was not made", "its label, role or validity is invalid", "give a label, a role of viewer, operator or admin, and 1 to 730 days")
 	}
-	u, err := s.store.User(ctx, by.User)
+	u, err := s.store.Users.Get(ctx, by.User)
 	if err != nil {
 		return contract.Token{}, err
 	}
@@ -257,7 +257,7 @@ const tokenID = 12
 
 // Tokens returns all tokens that have not ended.
 func (s *Service) Tokens(ctx context.Context) ([]contract.Token, error) {
-	rows, err := s.store.Tokens(ctx, s.moment())
+	rows, err := s.store.Sessions.Tokens(ctx, s.moment())
 	out := make([]contract.Token, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, contract.Token{ID: row.SHA256[:tokenID], Label: cmp.Or(row.Label, "a client that signed in"), User: row.User, Role: contract.Role(row.Role), EndsAt: row.EndsAt.Time})
@@ -269,7 +269,7 @@ func (s *Service) Tokens(ctx context.Context) ([]contract.Token, error) {
 func (s *Service) RemoveToken(ctx context.Context, id string) error {
 	err := store.ErrNotFound
 	if len(id) == tokenID {
-		err = s.store.EndSession(ctx, id)
+		err = s.store.Sessions.End(ctx, id)
 	}
 	return problem.Missing(err, next.ListTokens, "no token is called %q", id)
 }
@@ -277,7 +277,7 @@ func (s *Service) RemoveToken(ctx context.Context, id string) error {
 // FirstUser makes the first user of an empty database and writes the password
 // into a file that only the owner can read.
 func (s *Service) FirstUser(ctx context.Context) error {
-	n, err := s.store.CountUsers(ctx)
+	n, err := s.store.Users.Count(ctx)
 	if err != nil || n > 0 {
 		return err
 	}
@@ -288,7 +288,7 @@ func (s *Service) FirstUser(ctx context.Context) error {
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return fmt.Errorf("writing the first password: %w", err)
 	}
-	return s.store.AddUser(ctx, store.User{Name: firstName, Password: hashPassword(password, machineCost), Role: string(contract.Admin), AddedAt: s.moment()})
+	return s.store.Users.Add(ctx, store.User{Name: firstName, Password: hashPassword(password, machineCost), Role: string(contract.Admin), AddedAt: s.moment()})
 }
 
 func digest(secret string) string {

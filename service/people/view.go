@@ -19,7 +19,7 @@ const (
 
 // Views are those of a user, by page and name.
 func (s *Service) Views(ctx context.Context, who Bearer) ([]contract.View, error) {
-	rows, err := s.store.Views(ctx, who.User)
+	rows, err := s.store.Users.Views(ctx, who.User)
 	out := make([]contract.View, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, contract.View{Page: row.Page, Name: row.Name, Query: row.Query})
@@ -37,7 +37,7 @@ func (s *Service) PutView(ctx context.Context, who Bearer, v contract.View) (con
 	case v.Page == "" || len(v.Page) > 20 || len(v.Query) > mostQuery:
 		return v, problem.Reject(cannot, "its page or its filter is too long", "shorten the filter")
 	}
-	err := s.store.PutView(ctx, store.View{User: who.User, Page: v.Page, Name: v.Name, Query: v.Query}, mostViews)
+	err := s.store.Users.PutView(ctx, store.View{User: who.User, Page: v.Page, Name: v.Name, Query: v.Query}, mostViews)
 	if errors.Is(err, store.ErrTaken) {
 		return v, problem.Reject(cannot, fmt.Sprintf("you have %d views already", mostViews), "remove one that you do not need")
 	}
@@ -46,7 +46,7 @@ func (s *Service) PutView(ctx context.Context, who Bearer, v contract.View) (con
 
 // RemoveView removes one.
 func (s *Service) RemoveView(ctx context.Context, who Bearer, page, name string) error {
-	err := s.store.RemoveView(ctx, who.User, page, name)
+	err := s.store.Users.RemoveView(ctx, who.User, page, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return problem.New(problem.NotFound, fmt.Sprintf("no view of yours is called %q", name), "", "")
 	}

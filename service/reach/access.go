@@ -258,7 +258,7 @@ func SlotPurpose(device, slot string) string { return "device/" + device + "/slo
 // SlotSecret opens the shared secret of a slot that is read by EAP; nil: it has none.
 func (s *Service) SlotSecret(ctx context.Context, device, slot string) ([]byte, error) {
 	purpose := SlotPurpose(device, slot)
-	sealed, err := s.store.Secret(ctx, purpose)
+	sealed, err := s.store.Secrets.Get(ctx, purpose)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}
@@ -282,7 +282,7 @@ func (s *Service) seal(of string, secrets contract.Secrets) map[string][]byte {
 func (s *Service) open(ctx context.Context, of string, t *ssh.Target) error {
 	opened := make([]string, 3)
 	for i, purpose := range purposes(of) {
-		sealed, err := s.store.Secret(ctx, purpose)
+		sealed, err := s.store.Secrets.Get(ctx, purpose)
 		if errors.Is(err, store.ErrNotFound) {
 			continue
 		}
@@ -339,7 +339,7 @@ func (s *Service) Web(ctx context.Context, d store.Device) (https.Target, error)
 
 // signIn is the access of a device over a link, and who signs in there with which secrets.
 func (s *Service) signIn(ctx context.Context, d store.Device, link string) (store.Access, ssh.Target, error) {
-	all, err := s.store.Access(ctx, d.ID)
+	all, err := s.store.Devices.Access(ctx, d.ID)
 	if err != nil {
 		return store.Access{}, ssh.Target{}, err
 	}
@@ -355,7 +355,7 @@ func (s *Service) signIn(ctx context.Context, d store.Device, link string) (stor
 	if a.Credential == "" {
 		return a, t, s.open(ctx, accessOf(d.Name, a.Link), &t)
 	}
-	shared, err := s.store.Credential(ctx, a.Credential)
+	shared, err := s.store.Credentials.Get(ctx, a.Credential)
 	if err != nil {
 		return a, t, noCredential(err, a.Credential)
 	}

@@ -98,16 +98,16 @@ func TestASecretStaysUntilAnotherTakesItsPlace(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := db.AddDevices(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate", Address: "192.0.2.1"}, Access: first.Access, Secrets: first.Secrets, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
+	if err := db.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate", Address: "192.0.2.1"}, Access: first.Access, Secrets: first.Secrets, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	change := func(c contract.AccessChange) {
 		t.Helper()
-		d, err := db.Device(t.Context(), "gate")
+		d, err := db.Devices.Get(t.Context(), "gate")
 		if err != nil {
 			t.Fatal(err)
 		}
-		was, err := db.Access(t.Context(), d.ID)
+		was, err := db.Devices.Access(t.Context(), d.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -115,13 +115,13 @@ func TestASecretStaysUntilAnotherTakesItsPlace(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := db.ChangeDevice(t.Context(), store.DeviceEdit{Device: d, Access: ways.Access, Secrets: ways.Secrets, Gone: ways.Gone, Known: store.Any}); err != nil {
+		if err := db.Devices.Change(t.Context(), store.DeviceEdit{Device: d, Access: ways.Access, Secrets: ways.Secrets, Gone: ways.Gone, Known: store.Any}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	signsIn := func(user, password, address string) {
 		t.Helper()
-		d, _ := db.Device(t.Context(), "gate")
+		d, _ := db.Devices.Get(t.Context(), "gate")
 		target, err := s.SSH(t.Context(), d)
 		if err != nil || target.User != user || target.Password != password || target.Address != address || target.HostKey != pin {
 			t.Errorf("%v, %s with %q at %s", err, target.User, target.Password, target.Address)
@@ -129,8 +129,8 @@ func TestASecretStaysUntilAnotherTakesItsPlace(t *testing.T) {
 	}
 	signsIn("keeper", "correct horse", "192.0.2.1:22")
 	port := 2222
-	d, _ := db.Device(t.Context(), "gate")
-	now, _ := db.Access(t.Context(), d.ID)
+	d, _ := db.Devices.Get(t.Context(), "gate")
+	now, _ := db.Devices.Access(t.Context(), d.ID)
 	for about, c := range map[string]contract.AccessChange{"the port": {Port: &port}, "the address": {Address: text("203.0.113.66")}, "the pin": {Pin: text(strings.Replace(pin, "AAA", "BBB", 1))}} {
 		if _, err := s.Change(t.Context(), cannot, "gate", now[d.ID], []contract.AccessChange{c}, nil, false); err == nil || !strings.Contains(err.Error(), "given for another address") {
 			t.Errorf("%s can be changed without the secret: %v", about, err)
@@ -145,10 +145,10 @@ func TestASecretStaysUntilAnotherTakesItsPlace(t *testing.T) {
 	signsIn("keeper", "battery staple", "192.0.2.9:2222")
 	change(contract.AccessChange{Credential: text("keepers")})
 	signsIn("shared", "everybody's", "192.0.2.9:2222")
-	if _, err := db.Secret(t.Context(), "device/gate/password"); !errors.Is(err, store.ErrNotFound) {
+	if _, err := db.Secrets.Get(t.Context(), "device/gate/password"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("its own password is still kept: %v", err)
 	}
-	was, _ := db.Access(context.Background(), d.ID)
+	was, _ := db.Devices.Access(context.Background(), d.ID)
 	if _, err := s.Change(t.Context(), cannot, "gate", was[d.ID], []contract.AccessChange{{Credential: text(""), User: text("keeper")}}, nil, false); err == nil {
 		t.Error("its own again, without a secret, is accepted")
 	}

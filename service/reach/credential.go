@@ -33,7 +33,7 @@ func (s *Service) AddCredential(ctx context.Context, n contract.NewCredential) (
 	if err := checkCredential(n.CredentialChange, cannot); err != nil {
 		return contract.Credential{}, err
 	}
-	err := s.store.AddCredential(ctx, store.Credential{Name: n.Name, User: n.User, AddedAt: s.moment()}, s.seal("credential/"+n.Name, n.Secrets))
+	err := s.store.Credentials.Add(ctx, store.Credential{Name: n.Name, User: n.User, AddedAt: s.moment()}, s.seal("credential/"+n.Name, n.Secrets))
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Credential{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "replace it", next.ReplaceCredential.On(n.Name))
 	}
@@ -54,7 +54,7 @@ func (s *Service) ReplaceCredential(ctx context.Context, name string, n contract
 		return contract.Credential{}, err
 	}
 	of := "credential/" + name
-	err = s.store.ChangeCredential(ctx, store.Credential{Name: name, User: n.User}, s.seal(of, n.Secrets), known, purposes(of)...)
+	err = s.store.Credentials.Change(ctx, store.Credential{Name: name, User: n.User}, s.seal(of, n.Secrets), known, purposes(of)...)
 	if err != nil {
 		return contract.Credential{}, noCredential(problem.Outdated(err), name)
 	}
@@ -69,13 +69,13 @@ func noCredential(err error, name string) error {
 
 // Credential shows one credential.
 func (s *Service) Credential(ctx context.Context, name string) (contract.Credential, error) {
-	row, err := s.store.Credential(ctx, name)
+	row, err := s.store.Credentials.Get(ctx, name)
 	return showCredential(row), noCredential(err, name)
 }
 
 // Credentials returns all credentials by name.
 func (s *Service) Credentials(ctx context.Context) ([]contract.Credential, error) {
-	rows, err := s.store.Credentials(ctx)
+	rows, err := s.store.Credentials.List(ctx)
 	out := make([]contract.Credential, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, showCredential(row))
@@ -85,7 +85,7 @@ func (s *Service) Credentials(ctx context.Context) ([]contract.Credential, error
 
 // RemoveCredential deletes a credential that no device uses.
 func (s *Service) RemoveCredential(ctx context.Context, name string) error {
-	err := s.store.RemoveCredential(ctx, name, purposes("credential/"+name)...)
+	err := s.store.Credentials.Remove(ctx, name, purposes("credential/"+name)...)
 	if errors.Is(err, store.ErrTaken) {
 		return problem.New(problem.Conflict, "the credential cannot be removed", "devices use it", "assign another credential to them first", next.ListDevices.On(""))
 	}

@@ -49,7 +49,7 @@ func (s *Service) AddSite(ctx context.Context, n contract.NewSite) (contract.Sit
 			return contract.Site{}, err
 		}
 	}
-	err := s.store.AddSite(ctx, row, s.seal("site/"+n.Name, n.Secrets))
+	err := s.store.Sites.Add(ctx, row, s.seal("site/"+n.Name, n.Secrets))
 	s.sites.changed()
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Site{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "change that one, or choose another name", next.ChangeSite.On(n.Name))
@@ -110,7 +110,7 @@ func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) 
 		if row >= mostBehind {
 			return problem.Reject(cannot, fmt.Sprintf("more than %d jump hosts would stand in a row", mostBehind), "find a shorter way")
 		}
-		site, err := s.store.Site(ctx, before)
+		site, err := s.store.Sites.Get(ctx, before)
 		if err != nil {
 			return noSite(err, before)
 		}
@@ -121,7 +121,7 @@ func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) 
 
 // EditSite changes a site. Links that are open stay as they are.
 func (s *Service) EditSite(ctx context.Context, name string, c contract.SiteChange, known problem.Revision) (contract.Site, error) {
-	row, err := s.store.NamedSite(ctx, name)
+	row, err := s.store.Sites.NamedSite(ctx, name)
 	if err != nil {
 		return contract.Site{}, noSite(err, name)
 	}
@@ -159,7 +159,7 @@ func (s *Service) EditSite(ctx context.Context, name string, c contract.SiteChan
 			return contract.Site{}, err
 		}
 	}
-	if err := s.store.ChangeSite(ctx, row, secrets, known); errors.Is(err, store.ErrTaken) {
+	if err := s.store.Sites.Change(ctx, row, secrets, known); errors.Is(err, store.ErrTaken) {
 		return contract.Site{}, problem.New(problem.Conflict, cannot, "somebody else set it just now", "look at it, and try again", next.ChangeSite.On(name))
 	} else if err != nil {
 		return contract.Site{}, noSite(problem.Outdated(err), name)
@@ -185,7 +185,7 @@ func noSite(err error, name string) error {
 
 // Site shows one site.
 func (s *Service) Site(ctx context.Context, name string) (contract.Site, error) {
-	row, err := s.store.NamedSite(ctx, name)
+	row, err := s.store.Sites.NamedSite(ctx, name)
 	return s.showSite(row), noSite(err, name)
 }
 
@@ -211,7 +211,7 @@ func (s *Service) holidays(row store.Site, from, until time.Time) []calendar.Hol
 
 // Times are those of the sites that have windows or holidays, by name.
 func (s *Service) Times(ctx context.Context) (map[string]policy.Times, error) {
-	rows, err := s.store.Sites(ctx)
+	rows, err := s.store.Sites.List(ctx)
 	out := map[string]policy.Times{}
 	from := s.clock().AddDate(-1, 0, 0)
 	for _, row := range rows {
@@ -243,7 +243,7 @@ func (s *Service) Away(ctx context.Context, name string, at time.Time) bool {
 // Resting are the sites whose slots are not read by themselves at a moment: those that are paused,
 // and those that cannot be reached.
 func (s *Service) Resting(ctx context.Context, at time.Time) ([]string, error) {
-	rows, err := s.store.Sites(ctx)
+	rows, err := s.store.Sites.List(ctx)
 	var out []string
 	for _, row := range rows {
 		if row.Paused || s.Away(ctx, row.Name, at) {
@@ -260,7 +260,7 @@ func siteFacts(s contract.Site) map[string]string {
 
 // Sites returns all sites by name, those included that only devices name.
 func (s *Service) Sites(ctx context.Context) ([]contract.Site, error) {
-	rows, err := s.store.NamedSites(ctx)
+	rows, err := s.store.Sites.NamedSites(ctx)
 	out := make([]contract.Site, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, s.showSite(row))
@@ -270,7 +270,7 @@ func (s *Service) Sites(ctx context.Context) ([]contract.Site, error) {
 
 // RemoveSite deletes a site; its devices are reached directly from then on.
 func (s *Service) RemoveSite(ctx context.Context, name string) error {
-	all, err := s.store.Sites(ctx)
+	all, err := s.store.Sites.List(ctx)
 	if err != nil {
 		return err
 	}
@@ -279,7 +279,7 @@ func (s *Service) RemoveSite(ctx context.Context, name string) error {
 			return problem.New(problem.Conflict, name+" was not removed", other.Name+" is reached through it", "give that site another way first", next.ChangeSite.On(other.Name))
 		}
 	}
-	err = s.store.RemoveSite(ctx, name, purposes("site/"+name)...)
+	err = s.store.Sites.Remove(ctx, name, purposes("site/"+name)...)
 	s.sites.changed()
 	s.ways.forget(name)
 	if err == nil {
@@ -319,7 +319,7 @@ func (s *Service) lookUp(ctx context.Context, name string) (knownSite, error) {
 	if found, ok := s.sites.known[name]; ok {
 		return found, found.err
 	}
-	row, err := s.store.Site(ctx, name)
+	row, err := s.store.Sites.Get(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return knownSite{Site: row}, err
 	}

@@ -27,7 +27,7 @@ func purpose(channel string) string { return "channel/" + channel }
 
 // Channels are all channels by name.
 func (s *Service) Channels(ctx context.Context) ([]contract.Channel, error) {
-	rows, err := s.store.Channels(ctx)
+	rows, err := s.store.Channels.List(ctx)
 	out := []contract.Channel{}
 	for _, row := range rows {
 		c, err := s.show(ctx, row)
@@ -52,7 +52,7 @@ func (s *Service) show(ctx context.Context, row store.Channel) (contract.Channel
 }
 
 func (s *Service) secret(ctx context.Context, channel string) (string, error) {
-	sealed, err := s.store.Secret(ctx, purpose(channel))
+	sealed, err := s.store.Secrets.Get(ctx, purpose(channel))
 	if err != nil {
 		if err == store.ErrNotFound {
 			return "", nil
@@ -65,7 +65,7 @@ func (s *Service) secret(ctx context.Context, channel string) (string, error) {
 
 // Channel shows one channel.
 func (s *Service) Channel(ctx context.Context, name string) (contract.Channel, error) {
-	row, err := s.store.Channel(ctx, name)
+	row, err := s.store.Channels.Get(ctx, name)
 	if err != nil {
 		return contract.Channel{}, problem.Missing(err, next.ListChannels, "no channel is called %s", name)
 	}
@@ -100,7 +100,7 @@ func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewCha
 		return contract.Channel{}, problem.Reject(cannot, err.Error(), "correct it and try again")
 	}
 	before := contract.Channel{Name: name}
-	row, err := s.store.Channel(ctx, name)
+	row, err := s.store.Channels.Get(ctx, name)
 	switch {
 	case err == nil:
 		if before, err = s.show(ctx, row); err != nil {
@@ -109,7 +109,7 @@ func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewCha
 	case err != store.ErrNotFound:
 		return contract.Channel{}, err
 	default:
-		all, err := s.store.Channels(ctx)
+		all, err := s.store.Channels.List(ctx)
 		if err != nil {
 			return contract.Channel{}, err
 		}
@@ -136,7 +136,7 @@ func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewCha
 	if n.Secret != "" {
 		secrets[purpose(name)] = s.box.Seal(purpose(name), []byte(n.Secret))
 	}
-	if err := s.store.PutChannel(ctx, store.Channel{Name: name, Terms: string(terms), AddedAt: s.moment()}, secrets, known); err != nil {
+	if err := s.store.Channels.Put(ctx, store.Channel{Name: name, Terms: string(terms), AddedAt: s.moment()}, secrets, known); err != nil {
 		return contract.Channel{}, problem.Outdated(err)
 	}
 	deed.Differences(ctx, facts(notify.Channel(before.ChannelSetup)), facts(setup))
@@ -161,7 +161,7 @@ func facts(c notify.Channel) map[string]string {
 
 // RemoveChannel forgets a channel that no rule uses.
 func (s *Service) RemoveChannel(ctx context.Context, name string) error {
-	rules, err := s.store.NoticeRules(ctx)
+	rules, err := s.store.Channels.Rules(ctx)
 	if err != nil {
 		return err
 	}
@@ -170,7 +170,7 @@ func (s *Service) RemoveChannel(ctx context.Context, name string) error {
 			return problem.New(problem.Conflict, name+" was not removed", "the rule "+r.Name+" sends to it", "change that rule first", next.ListNoticeRules.On(""))
 		}
 	}
-	return problem.Missing(s.store.RemoveChannel(ctx, name, purpose(name)), next.ListChannels, "no channel is called %s", name)
+	return problem.Missing(s.store.Channels.Remove(ctx, name, purpose(name)), next.ListChannels, "no channel is called %s", name)
 }
 
 // TryChannel sends a message that only says that it is one.

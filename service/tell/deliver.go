@@ -35,7 +35,7 @@ func (s *Service) deliverAlways() {
 	case <-s.stopping.Done():
 		return
 	}
-	woken, leave := s.store.Listen()
+	woken, leave := s.store.Outbox.Listen()
 	defer leave()
 	tick := time.NewTicker(sendEvery)
 	defer tick.Stop()
@@ -44,7 +44,7 @@ func (s *Service) deliverAlways() {
 		err := errors.Join(s.pack(s.stopping), s.send(s.stopping))
 		if now := s.now(); now.Sub(cleaned) > 24*time.Hour {
 			cleaned = now
-			err = errors.Join(err, s.store.ForgetNotices(s.stopping, store.At(now.Add(-remember))))
+			err = errors.Join(err, s.store.Notices.Forget(s.stopping, store.At(now.Add(-remember))))
 		}
 		if err != nil && s.stopping.Err() == nil {
 			s.log.Error("sending notices", "error", err)
@@ -60,7 +60,7 @@ func (s *Service) deliverAlways() {
 
 // pack puts the notices whose time has come into messages: one for each channel and group of people.
 func (s *Service) pack(ctx context.Context) error {
-	due, err := s.store.ToPack(ctx, s.moment(), mostPacked)
+	due, err := s.store.Notices.ToPack(ctx, s.moment(), mostPacked)
 	if err != nil || len(due) == 0 {
 		return err
 	}
@@ -102,14 +102,14 @@ func (s *Service) pack(ctx context.Context) error {
 	for _, k := range order {
 		messages = append(messages, *groups[k])
 	}
-	return s.store.Pack(ctx, messages)
+	return s.store.Notices.Pack(ctx, messages)
 }
 
 // send sends messages until none is due.
 func (s *Service) send(ctx context.Context) error {
 	for ctx.Err() == nil {
 		now := s.now()
-		messages, err := s.store.TakeMessages(ctx, store.At(now), store.At(now.Add(lease)), atOnce)
+		messages, err := s.store.Notices.TakeMessages(ctx, store.At(now), store.At(now.Add(lease)), atOnce)
 		if err != nil || len(messages) == 0 {
 			return err
 		}
@@ -141,7 +141,7 @@ func (s *Service) sendOne(ctx context.Context, m store.Message) {
 		}
 		s.log.Warn("a message could not be sent", "message", m.ID, "channel", m.Channel, "attempt", m.Attempts, "error", err)
 	}
-	if err := s.store.EndMessage(context.WithoutCancel(ctx), m); err != nil && !errors.Is(err, store.ErrNotFound) {
+	if err := s.store.Notices.EndMessage(context.WithoutCancel(ctx), m); err != nil && !errors.Is(err, store.ErrNotFound) {
 		s.log.Error("keeping what became of a message", "message", m.ID, "error", err)
 	}
 }
@@ -150,7 +150,7 @@ func (s *Service) sendOne(ctx context.Context, m store.Message) {
 func (s *Service) Notices(ctx context.Context, f contract.NoticeFilter, p paging.Page) ([]contract.Notice, string, error) {
 	rows := p.Rows()
 	rows.Desc = true
-	found, next, err := s.store.NoticePage(ctx, store.NoticeFilter(f), rows)
+	found, next, err := s.store.Notices.Page(ctx, store.NoticeFilter(f), rows)
 	out := []contract.Notice{}
 	for _, row := range found {
 		n := contract.Notice{Item: row.Item.V, State: "sent", Over: row.Over, Error: row.Error}
@@ -167,10 +167,10 @@ func (s *Service) Notices(ctx context.Context, f contract.NoticeFilter, p paging
 
 // CountNotices says how many notices fit a filter.
 func (s *Service) CountNotices(ctx context.Context, f contract.NoticeFilter) (int, error) {
-	return s.store.CountNotices(ctx, store.NoticeFilter(f))
+	return s.store.Notices.Count(ctx, store.NoticeFilter(f))
 }
 
 // Queue says how many notices are to be sent, and how many messages could not be.
 func (s *Service) Queue(ctx context.Context) (waiting, failed int, err error) {
-	return s.store.Queue(ctx)
+	return s.store.Notices.Queue(ctx)
 }

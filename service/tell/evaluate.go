@@ -22,7 +22,7 @@ func newID(kind string) string { return kind + strings.ToLower(rand.Text()) }
 
 // evaluateAlways looks at rules when something happened, and now and then because time goes by.
 func (s *Service) evaluateAlways() {
-	woken, leave := s.store.Listen()
+	woken, leave := s.store.Outbox.Listen()
 	defer leave()
 	tick := time.NewTicker(s.every)
 	defer tick.Stop()
@@ -52,11 +52,11 @@ func (s *Service) evaluateAlways() {
 
 // evaluate makes the notices that are due: for slots with new events, and where whole says so for all.
 func (s *Service) evaluate(ctx context.Context, whole bool) error {
-	rows, err := s.store.NoticeRules(ctx)
+	rows, err := s.store.Channels.Rules(ctx)
 	if err != nil {
 		return err
 	}
-	cursor, err := s.store.NoticeCursor(ctx)
+	cursor, err := s.store.Notices.Cursor(ctx)
 	if err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func (s *Service) evaluate(ctx context.Context, whole bool) error {
 	}
 	e := evaluation{s: s, rules: rows, known: known, at: s.now()}
 	for { // what happened, in the order in which it did
-		events, err := s.store.Events(ctx, "", cursor)
+		events, err := s.store.Outbox.Events(ctx, "", cursor)
 		if err != nil {
 			return err
 		}
@@ -106,7 +106,7 @@ func (s *Service) evaluate(ctx context.Context, whole bool) error {
 		}
 	}
 	for last := int64(0); ; {
-		slots, err := s.store.SlotsToTell(ctx, store.At(e.at), conditions, store.At(e.at.AddDate(0, 0, days)), last, slotsAtOnce)
+		slots, err := s.store.Notices.SlotsToTell(ctx, store.At(e.at), conditions, store.At(e.at.AddDate(0, 0, days)), last, slotsAtOnce)
 		if err != nil || len(slots) == 0 {
 			return err
 		}
@@ -118,7 +118,7 @@ func (s *Service) evaluate(ctx context.Context, whole bool) error {
 }
 
 func (s *Service) known(ctx context.Context) (map[int64]*notice.Acknowledged, error) {
-	rows, err := s.store.Acknowledgements(ctx, s.moment())
+	rows, err := s.store.Notices.Acknowledgements(ctx, s.moment())
 	out := map[int64]*notice.Acknowledged{}
 	for _, a := range rows {
 		out[a.SlotID] = &notice.Acknowledged{Until: a.Until.Time, Worst: a.Worst}
@@ -140,7 +140,7 @@ func (e evaluation) slots(ctx context.Context, names []string, seen map[string][
 	were := map[int64][]due.Condition{}
 	for _, name := range names {
 		device, slot, _ := strings.Cut(name, "/")
-		row, err := e.s.store.SlotToTell(ctx, device, slot)
+		row, err := e.s.store.Notices.SlotToTell(ctx, device, slot)
 		if err == store.ErrNotFound {
 			continue // removed since
 		}
@@ -158,7 +158,7 @@ func (e evaluation) look(ctx context.Context, rows []store.SlotToTell, were map[
 	for i, row := range rows {
 		ids[i] = row.ID
 	}
-	kept, err := e.s.store.Matters(ctx, ids)
+	kept, err := e.s.store.Notices.Matters(ctx, ids)
 	if err != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (e evaluation) look(ctx context.Context, rows []store.SlotToTell, were map[
 	if len(changed)+len(made) == 0 && !moved {
 		return nil
 	}
-	if err := e.s.store.AddNotices(ctx, changed, made, cursor); err != nil {
+	if err := e.s.store.Notices.Add(ctx, changed, made, cursor); err != nil {
 		return err
 	}
 	if len(made) > 0 {

@@ -25,7 +25,7 @@ const mostRules = 200
 
 // Rules are all rules by name.
 func (s *Service) Rules(ctx context.Context) ([]contract.Rule, error) {
-	rows, err := s.store.NoticeRules(ctx)
+	rows, err := s.store.Channels.Rules(ctx)
 	out := []contract.Rule{}
 	for _, row := range rows {
 		out = append(out, contract.Rule{Name: row.Name, Rule: row.Terms.V, Revision: row.Revision})
@@ -55,11 +55,11 @@ func (s *Service) SetRule(ctx context.Context, name string, terms notice.Rule, k
 		return contract.Rule{}, problem.Reject(cannot, err.Error(), "correct it and try again")
 	}
 	for _, channel := range append(slices.Clone(terms.To), terms.Escalate...) {
-		if _, err := s.store.Channel(ctx, channel); err != nil {
+		if _, err := s.store.Channels.Get(ctx, channel); err != nil {
 			return contract.Rule{}, problem.Missing(err, next.ListChannels, "no channel is called %s", channel)
 		}
 	}
-	all, err := s.store.NoticeRules(ctx)
+	all, err := s.store.Channels.Rules(ctx)
 	if err != nil {
 		return contract.Rule{}, err
 	}
@@ -71,7 +71,7 @@ func (s *Service) SetRule(ctx context.Context, name string, terms notice.Rule, k
 	}
 	row := store.NoticeRule{Name: name, AddedAt: s.moment()}
 	row.Terms.V = terms
-	if err := s.store.PutNoticeRule(ctx, row, known); err != nil {
+	if err := s.store.Channels.PutRule(ctx, row, known); err != nil {
 		return contract.Rule{}, problem.Outdated(err)
 	}
 	deed.Differences(ctx, map[string]string{name: asText(before.Terms.V)}, map[string]string{name: asText(terms)})
@@ -86,7 +86,7 @@ func asText(r notice.Rule) string {
 
 // RemoveRule forgets a rule; what was made by it is sent all the same.
 func (s *Service) RemoveRule(ctx context.Context, name string) error {
-	return problem.Missing(s.store.RemoveNoticeRule(ctx, name), next.ListNoticeRules, "no rule for notices is called %s", name)
+	return problem.Missing(s.store.Channels.RemoveRule(ctx, name), next.ListNoticeRules, "no rule for notices is called %s", name)
 }
 
 const longestKnown = 366 * 24 * time.Hour
@@ -94,7 +94,7 @@ const longestKnown = 366 * 24 * time.Hour
 // Acknowledge says that somebody knows of a slot: until a day nobody is told of it, unless it gets worse.
 func (s *Service) Acknowledge(ctx context.Context, device, slot string, a contract.AskAcknowledge, by string) (contract.Acknowledgement, error) {
 	cannot := fmt.Sprintf("%s/%s is not acknowledged", device, slot)
-	row, err := s.store.SlotToTell(ctx, device, slot)
+	row, err := s.store.Notices.SlotToTell(ctx, device, slot)
 	if err != nil {
 		return contract.Acknowledgement{}, problem.Missing(err, next.ListSlots, "no slot %s/%s was read yet", device, slot)
 	}
@@ -108,7 +108,7 @@ func (s *Service) Acknowledge(ctx context.Context, device, slot string, a contra
 	case strings.TrimSpace(a.Reason) == "" || len(a.Reason) > 500:
 		return contract.Acknowledgement{}, problem.Reject(cannot, "there is no reason, or one that is too long", "give a reason of at most 500 characters", next.Give.On("reason"))
 	}
-	rules, err := s.store.NoticeRules(ctx)
+	rules, err := s.store.Channels.Rules(ctx)
 	if err != nil {
 		return contract.Acknowledgement{}, err
 	}
@@ -124,14 +124,14 @@ func (s *Service) Acknowledge(ctx context.Context, device, slot string, a contra
 		known.Worst = told.Condition.Rank()
 	}
 	deed.Say(ctx, "until %s: %s", a.Until, known.Reason)
-	return shown(known), s.store.Acknowledge(ctx, known)
+	return shown(known), s.store.Notices.Acknowledge(ctx, known)
 }
 
 // Withdraw takes an acknowledgement back.
 func (s *Service) Withdraw(ctx context.Context, device, slot string) error {
-	row, err := s.store.SlotToTell(ctx, device, slot)
+	row, err := s.store.Notices.SlotToTell(ctx, device, slot)
 	if err == nil {
-		err = s.store.Withdraw(ctx, row.ID)
+		err = s.store.Notices.Withdraw(ctx, row.ID)
 	}
 	s.changed()
 	return problem.Missing(err, next.ListSlots, "%s/%s is not acknowledged", device, slot)
@@ -143,7 +143,7 @@ func shown(a store.Acknowledgement) contract.Acknowledgement {
 
 // Acknowledgements are those that have not ended.
 func (s *Service) Acknowledgements(ctx context.Context) ([]contract.Acknowledgement, error) {
-	rows, err := s.store.Acknowledgements(ctx, s.moment())
+	rows, err := s.store.Notices.Acknowledgements(ctx, s.moment())
 	out := []contract.Acknowledgement{}
 	for _, row := range rows {
 		out = append(out, shown(row))
@@ -177,7 +177,7 @@ func (s *Service) asSlot(ctx context.Context, row store.SlotToTell, at time.Time
 	if row.InstalledAt.IsZero() || at.Sub(row.InstalledAt.Time) > longAfter {
 		return out, nil
 	}
-	after, err := s.store.Aftermath(ctx, row.ID, due.Aftermath)
+	after, err := s.store.Replacements.Aftermath(ctx, row.ID, due.Aftermath)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return out, nil

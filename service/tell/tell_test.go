@@ -76,7 +76,7 @@ func newQuay(t *testing.T, slots int) *quay {
 		d.Slots = []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443 + i, Protocol: "tls"}}
 		devices = append(devices, d)
 	}
-	q.must(db.AddDevices(t.Context(), devices))
+	q.must(db.Devices.Add(t.Context(), devices))
 	mail, hook, log := contract.NewChannel{Secret: sinks.Password}, contract.NewChannel{Secret: sinks.Key}, contract.NewChannel{}
 	mail.Kind, mail.From, mail.To, mail.User, mail.Pin, mail.Owners = notify.Mail, "seal@quay.tidewrack.example", []string{"noc@quay.tidewrack.example"}, sinks.User, sinks.Certificate, map[string]string{"terminal": "terminal@quay.tidewrack.example"}
 	mail.Address, mail.Port = place(sinks.Mail)
@@ -99,12 +99,12 @@ func (q *quay) rule(name string, r notice.Rule) {
 // becomes has a slot read as being in a condition, with an end.
 func (q *quay) becomes(i int, c due.Condition, ends time.Time) {
 	q.t.Helper()
-	slot, err := q.store.Slot(q.t.Context(), fmt.Sprintf("box-%d", i), "web")
+	slot, err := q.store.Slots.Get(q.t.Context(), fmt.Sprintf("box-%d", i), "web")
 	q.must(err)
 	slot.ReadAt, slot.Standing, slot.NotAfter = store.At(q.clock()), c, store.At(ends)
 	slot.OverdueFrom, slot.DueFrom = store.At(ends.AddDate(0, 0, -9)), store.At(ends.AddDate(0, 0, -30))
 	slot.Chain.V, slot.Path.V, slot.Findings.V, slot.Remarks.V, slot.Others.V = []string{"aa"}, []string{"aa"}, []finding.Finding{}, []finding.Finding{}, nil
-	_, err = q.store.AddReadings(q.t.Context(), []store.NewReading{{Slot: slot}})
+	_, err = q.store.Readings.Add(q.t.Context(), []store.NewReading{{Slot: slot}})
 	q.must(err)
 	q.pass(time.Second)
 }
@@ -276,7 +276,7 @@ func TestNothingIsLostAndNothingIsMadeTwice(t *testing.T) {
 			q.must(errors.Join(q.evaluate(ctx, false), q.pack(ctx)))
 		case 2:
 			q.must(errors.Join(q.evaluate(ctx, false), q.pack(ctx)))
-			messages, err := q.store.TakeMessages(ctx, q.moment(), store.At(q.now().Add(lease)), atOnce)
+			messages, err := q.store.Notices.TakeMessages(ctx, q.moment(), store.At(q.now().Add(lease)), atOnce)
 			q.must(err)
 			for _, m := range messages {
 				c, err := q.Channel(ctx, m.Channel)

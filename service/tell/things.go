@@ -23,7 +23,7 @@ func (e evaluation) things(ctx context.Context, cursor int64) error {
 			}
 		}
 	}
-	kept, err := e.s.store.ThingMatters(ctx)
+	kept, err := e.s.store.Notices.ThingMatters(ctx)
 	if err != nil || e.s.expiring == nil || !asked && len(kept) == 0 {
 		return err
 	}
@@ -69,7 +69,7 @@ func (e evaluation) things(ctx context.Context, cursor int64) error {
 	if len(changed)+len(made) == 0 {
 		return nil
 	}
-	if err := e.s.store.AddNotices(ctx, changed, made, cursor); err != nil {
+	if err := e.s.store.Notices.Add(ctx, changed, made, cursor); err != nil {
 		return err
 	}
 	e.s.changed()

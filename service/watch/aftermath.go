@@ -17,7 +17,7 @@ func (s *Service) Aftermath(ctx context.Context, row store.Slot, is due.Conditio
 	if !slices.Contains(due.Broken, is) {
 		return nil, nil
 	}
-	after, err := s.store.Aftermath(ctx, row.ID, due.Aftermath)
+	after, err := s.store.Replacements.Aftermath(ctx, row.ID, due.Aftermath)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return nil, nil

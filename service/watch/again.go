@@ -73,7 +73,7 @@ func (s *Service) judgeFleet() {
 
 // judgeAll judges what every slot last served, many in one change.
 func (s *Service) judgeAll(ctx context.Context) error {
-	count, err := s.store.CountAllSlots(ctx)
+	count, err := s.store.Slots.CountAll(ctx)
 	if err != nil {
 		return err
 	}
@@ -81,7 +81,7 @@ func (s *Service) judgeAll(ctx context.Context) error {
 	s.judging.all = count
 	s.judging.lock.Unlock()
 	for last := int64(0); ; {
-		batch, err := s.store.SlotsAfter(ctx, last, 200)
+		batch, err := s.store.Slots.After(ctx, last, 200)
 		if err != nil || len(batch) == 0 {
 			return err
 		}
@@ -110,7 +110,7 @@ func (s *Service) JudgeSlots(ctx context.Context, rows []store.Slot) error {
 		}
 		switch {
 		case len(row.Chain.V) > 0:
-			served, err := s.store.Certificates(ctx, row.Chain.V)
+			served, err := s.store.Chains.Certificates(ctx, row.Chain.V)
 			if err != nil {
 				return err
 			}
@@ -119,5 +119,5 @@ func (s *Service) JudgeSlots(ctx context.Context, rows []store.Slot) error {
 			s.settleOn(row, snapshot.Dark(*row.Failure.V, about))
 		}
 	}
-	return s.store.SetJudgements(ctx, rows, s.moment())
+	return s.store.Readings.SetJudgements(ctx, rows, s.moment())
 }

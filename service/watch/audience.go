@@ -22,11 +22,11 @@ import (
 
 // Audiences returns all audiences, the fleet first.
 func (s *Service) Audiences(ctx context.Context) ([]contract.Audience, error) {
-	counts, err := s.store.CountAnchors(ctx)
+	counts, err := s.store.Chains.CountAnchors(ctx)
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.store.Revisions(ctx, "audience")
+	known, err := s.store.Revisions.OfKind(ctx, "audience")
 	out := []contract.Audience{{Name: Fleet, Roots: counts[Fleet], Revision: known[Fleet]}}
 	for name, n := range counts {
 		if name != Fleet {
@@ -39,7 +39,7 @@ func (s *Service) Audiences(ctx context.Context) ([]contract.Audience, error) {
 
 // Anchors returns the roots that an audience trusts.
 func (s *Service) Anchors(ctx context.Context, name string) ([]cert.Facts, error) {
-	roots, err := s.store.Anchors(ctx, name)
+	roots, err := s.store.Chains.Anchors(ctx, name)
 	if err == nil && len(roots) == 0 && name != Fleet {
 		err = noAudience(name)
 	}
@@ -52,7 +52,7 @@ func (s *Service) Anchors(ctx context.Context, name string) ([]cert.Facts, error
 
 // KnownAudiences refuses audiences that do not exist, or are named twice.
 func (s *Service) KnownAudiences(ctx context.Context, cannot string, names []string) error {
-	counts, err := s.store.CountAnchors(ctx)
+	counts, err := s.store.Chains.CountAnchors(ctx)
 	if err != nil {
 		return err
 	}
@@ -96,7 +96,7 @@ func (s *Service) AddAnchors(ctx context.Context, name string, content []byte, k
 	}
 	s.anchorLock.Lock()
 	defer s.anchorLock.Unlock()
-	if err := s.store.AddAnchors(ctx, name, s.moment(), roots, known); err != nil {
+	if err := s.store.Chains.AddAnchors(ctx, name, s.moment(), roots, known); err != nil {
 		return nil, problem.Outdated(err)
 	}
 	return out, s.judgeFor(ctx, name)
@@ -107,7 +107,7 @@ func (s *Service) AddAnchors(ctx context.Context, name string, content []byte, k
 func (s *Service) RemoveAnchor(ctx context.Context, name, sha256 string, known problem.Revision) error {
 	s.anchorLock.Lock()
 	defer s.anchorLock.Unlock()
-	if err := s.store.RemoveAnchor(ctx, name, sha256, known); err != nil {
+	if err := s.store.Chains.RemoveAnchor(ctx, name, sha256, known); err != nil {
 		return noRoot(problem.Outdated(err), name, sha256)
 	}
 	return s.judgeFor(ctx, name)
@@ -129,7 +129,7 @@ func (s *Service) judgeFor(ctx context.Context, name string) error {
 // ExportAnchors writes the roots of an audience in the form in which a kind of
 // client takes them.
 func (s *Service) ExportAnchors(ctx context.Context, name string, e contract.Export) (audience.File, error) {
-	roots, err := s.store.Anchors(ctx, name)
+	roots, err := s.store.Chains.Anchors(ctx, name)
 	if err != nil {
 		return audience.File{}, err
 	}
@@ -137,7 +137,7 @@ func (s *Service) ExportAnchors(ctx context.Context, name string, e contract.Exp
 		return audience.File{}, noAudience(name)
 	}
 	if e.LackedBy != "" {
-		held, err := s.store.Anchors(ctx, e.LackedBy)
+		held, err := s.store.Chains.Anchors(ctx, e.LackedBy)
 		if err != nil {
 			return audience.File{}, err
 		}
@@ -159,7 +159,7 @@ func (s *Service) ExportAnchors(ctx context.Context, name string, e contract.Exp
 
 // ExportAuthority writes a root or an intermediate that is known here in the form in which a kind of client takes it.
 func (s *Service) ExportAuthority(ctx context.Context, sha256 string, e contract.Export) (audience.File, error) {
-	found, err := s.store.Certificates(ctx, []string{strings.ToLower(sha256)})
+	found, err := s.store.Chains.Certificates(ctx, []string{strings.ToLower(sha256)})
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(found) == 0 {
 		return audience.File{}, problem.New(problem.NotFound, "no certificate with the SHA-256 "+sha256+" is known", "", "", next.ListAuthorities.On(""))
 	}
@@ -192,7 +192,7 @@ func (s *Service) Trusting(ctx context.Context, p Pools) (Trusting, error) {
 	t := Trusting{roots: map[string]*chain.Pool{}, known: chain.NewPool(p.Pool.All()...)}
 	t.known.Add(p.Anchors.All()...)
 	for _, each := range all {
-		roots, err := s.store.Anchors(ctx, each.Name)
+		roots, err := s.store.Chains.Anchors(ctx, each.Name)
 		if err != nil {
 			return t, err
 		}

@@ -108,14 +108,14 @@ func box(t *testing.T, s *Service, name string, certificates ...tls.Certificate)
 	d := store.NewDevice{Device: store.Device{Name: name, Address: "127.0.0.1"}}
 	d.Settings.V, d.Tags.V = map[string]string{}, []string{}
 	d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: n, Protocol: "tls", ServerName: "gate.tidewrack.example"}}
-	if err := s.store.AddDevices(t.Context(), []store.NewDevice{d}); err != nil {
+	if err := s.store.Devices.Add(t.Context(), []store.NewDevice{d}); err != nil {
 		t.Fatal(err)
 	}
 }
 
 func (s *Service) row(t *testing.T, device string) store.Slot {
 	t.Helper()
-	row, err := s.store.Slot(t.Context(), device, "web")
+	row, err := s.store.Slots.Get(t.Context(), device, "web")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -142,7 +142,7 @@ func TestARevokedCertificateIsFound(t *testing.T) {
 		c.OCSPServer, c.CRLDistributionPoints = []string{a.url + "/ocsp"}, []string{"ldap://dir.tidewrack.example/list", a.url + "/list"}
 	})
 	a.serial = leaf.SerialNumber
-	if err := s.store.AddAnchors(t.Context(), Fleet, s.moment(), certificatesOf(a.Signer), store.Any); err != nil {
+	if err := s.store.Chains.AddAnchors(t.Context(), Fleet, s.moment(), certificatesOf(a.Signer), store.Any); err != nil {
 		t.Fatal(err)
 	}
 	box(t, s, "gate", tls.Certificate{Certificate: [][]byte{leaf.Raw}, PrivateKey: leaf.Key})
@@ -201,7 +201,7 @@ func TestACloserLook(t *testing.T) {
 	at := &clock{now: testkit.Now}
 	s := room(t, at, nil)
 	a := newAuthority(t)
-	if err := s.store.AddAnchors(t.Context(), Fleet, s.moment(), certificatesOf(a.Signer), store.Any); err != nil {
+	if err := s.store.Chains.AddAnchors(t.Context(), Fleet, s.moment(), certificatesOf(a.Signer), store.Any); err != nil {
 		t.Fatal(err)
 	}
 	issuer, _ := x509.ParseCertificate(a.Raw)
@@ -249,7 +249,7 @@ func TestACloserLook(t *testing.T) {
 	}
 	// The second certificate is that which a replacement installed: nothing strange stands there.
 	second := both.Closer.V.Second[0]
-	if err := s.store.SetInstalled(t.Context(), both.ID, second, "", s.moment()); err != nil {
+	if err := s.store.Slots.SetInstalled(t.Context(), both.ID, second, "", s.moment()); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.judgeAll(t.Context()); err != nil {

@@ -12,21 +12,21 @@ import (
 const beatEvery = 15 * time.Second
 
 // LastEvent is the number of the newest event: who wants only news begins there.
-func (s *Service) LastEvent(ctx context.Context) (int64, error) { return s.store.LastEvent(ctx) }
+func (s *Service) LastEvent(ctx context.Context) (int64, error) { return s.store.Outbox.LastEvent(ctx) }
 
 // Follow hands every event after a known one to take, as they come: all, or those
 // about one thing. It ends when over said so before the last of them was read, when
 // take fails, or with the context. While nothing happens beat is called, which finds
 // out whether anybody listens.
 func (s *Service) Follow(ctx context.Context, about string, after int64, take func(contract.Event) error, beat func() error, over func() (bool, error)) error {
-	woken, leave := s.store.Listen()
+	woken, leave := s.store.Outbox.Listen()
 	defer leave()
 	for {
 		ended, err := over()
 		if err != nil {
 			return err
 		}
-		events, err := s.store.Events(ctx, about, after)
+		events, err := s.store.Outbox.Events(ctx, about, after)
 		if err != nil {
 			return err
 		}

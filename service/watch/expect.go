@@ -15,7 +15,7 @@ func (s *Service) Expect(ctx context.Context, r store.Replacement, targets []sto
 	if r.Stage.Before(replacement.Activate) && !r.Reverting {
 		return nil
 	}
-	stood, err := s.store.Stood(ctx, r.ID)
+	stood, err := s.store.Replacements.Stood(ctx, r.ID)
 	leaves := []string{r.NewSHA256, r.OldSHA256}
 	for _, t := range targets {
 		leaves = append(leaves, t.OldSHA256)
@@ -35,12 +35,12 @@ func (s *Service) Expect(ctx context.Context, r store.Replacement, targets []sto
 // ExpectAll does it for the replacements that were under way when the service last stopped. It comes before anything is judged.
 func (s *Service) ExpectAll(ctx context.Context) error {
 	for _, state := range []replacement.State{replacement.Running, replacement.Waiting} {
-		under, err := s.store.ReplacementsIn(ctx, state)
+		under, err := s.store.Replacements.In(ctx, state)
 		if err != nil {
 			return err
 		}
 		for _, r := range under {
-			targets, err := s.store.Targets(ctx, r.ID)
+			targets, err := s.store.Replacements.Targets(ctx, r.ID)
 			if err != nil {
 				return err
 			}

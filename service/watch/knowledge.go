@@ -54,19 +54,19 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 	if k.now != nil {
 		return k.now, nil
 	}
-	roots, err := s.store.Anchors(ctx, Fleet)
+	roots, err := s.store.Chains.Anchors(ctx, Fleet)
 	if err != nil {
 		return nil, err
 	}
-	middle, err := s.store.Authorities(ctx)
+	middle, err := s.store.Chains.Authorities(ctx)
 	if err != nil {
 		return nil, err
 	}
-	scopes, err := s.store.Policies(ctx)
+	scopes, err := s.store.Policies.List(ctx)
 	if err != nil {
 		return nil, err
 	}
-	signers, err := s.store.Signers(ctx)
+	signers, err := s.store.Signers.List(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -79,12 +79,12 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 		return nil, err
 	}
 	groups := map[string]*chain.Pool{}
-	counts, err := s.store.CountAnchors(ctx)
+	counts, err := s.store.Chains.CountAnchors(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for name := range counts {
-		held, err := s.store.Anchors(ctx, name)
+		held, err := s.store.Chains.Anchors(ctx, name)
 		if err != nil {
 			return nil, err
 		}
@@ -108,7 +108,7 @@ func (s *Service) judgedSlot(ctx context.Context, row store.Slot, look *wire.Clo
 	}
 	var err error
 	if out.Closer != nil && len(out.Closer.Second) > 0 {
-		out.Second, err = s.store.Certificates(ctx, out.Closer.Second)
+		out.Second, err = s.store.Chains.Certificates(ctx, out.Closer.Second)
 	}
 	return out, err
 }
@@ -194,7 +194,7 @@ func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) 
 		r.seen = append(r.seen, store.Seen{Slot: row.ID, At: store.At(sight.At), Next: next, Misses: misses})
 	} else {
 		if sight.Same { // and judged anew in the meantime
-			if sight.Chain, err = r.s.store.Certificates(ctx, row.Chain.V); err != nil {
+			if sight.Chain, err = r.s.store.Chains.Certificates(ctx, row.Chain.V); err != nil {
 				return err
 			}
 			sight.Same = false
@@ -212,7 +212,7 @@ func (r *recorder) flush(ctx context.Context) error {
 	seen, fresh := r.seen, r.fresh
 	r.seen, r.fresh = nil, nil
 	if len(seen) > 0 {
-		if err := r.s.store.TouchSlots(ctx, seen); err != nil {
+		if err := r.s.store.Readings.TouchAll(ctx, seen); err != nil {
 			return err
 		}
 	}
@@ -227,7 +227,7 @@ func (r *recorder) flush(ctx context.Context) error {
 	for i, one := range fresh {
 		ids[i] = one.id
 	}
-	rows, err := r.s.store.SlotsByID(ctx, ids)
+	rows, err := r.s.store.Slots.ByID(ctx, ids)
 	if err != nil {
 		return err
 	}
@@ -250,7 +250,7 @@ func (r *recorder) flush(ctx context.Context) error {
 		row.NextAt, row.Misses = one.next, one.misses
 		readings, marks = append(readings, store.NewReading{Slot: row, Served: served(one.sight)}), append(marks, verdict{one.key, snapshot.Version, until})
 	}
-	late, err := r.s.store.AddReadings(ctx, readings)
+	late, err := r.s.store.Readings.Add(ctx, readings)
 	if err != nil {
 		return fmt.Errorf("keeping readings: %w", err)
 	}
@@ -279,7 +279,7 @@ func served(sight Sight) []*cert.Certificate {
 // read. One that is older than what stands there, or of a slot that was removed, is
 // dropped.
 func (r *recorder) again(ctx context.Context, one store.NewReading) error {
-	row, err := r.s.store.Slot(ctx, one.Device, one.Name)
+	row, err := r.s.store.Slots.Get(ctx, one.Device, one.Name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (row.ID != one.ID || one.ReadAt.Before(row.ReadAt.Time)) {
 		return nil
 	}
@@ -294,13 +294,13 @@ func (r *recorder) again(ctx context.Context, one store.NewReading) error {
 	if _, err := r.s.judge(ctx, snapshot, &row, reading); err != nil {
 		return err
 	}
-	_, err = r.s.store.AddReadings(ctx, []store.NewReading{{Slot: row, Served: one.Served}})
+	_, err = r.s.store.Readings.Add(ctx, []store.NewReading{{Slot: row, Served: one.Served}})
 	return err
 }
 
 // record keeps a single reading.
 func (s *Service) record(ctx context.Context, row store.Slot, reading Sight) error {
-	row, err := s.store.Slot(ctx, row.Device, row.Name)
+	row, err := s.store.Slots.Get(ctx, row.Device, row.Name)
 	if err != nil {
 		return fmt.Errorf("keeping the reading: %w", err)
 	}

@@ -29,7 +29,7 @@ func (s *Service) RulesFor(ctx context.Context, row store.Slot) (policy.Rules, e
 
 // RulesOf gives the rules that count for the slot of a replacement.
 func (s *Service) RulesOf(ctx context.Context, r store.Replacement) (policy.Rules, error) {
-	slot, err := s.store.Slot(ctx, r.Device, r.Slot)
+	slot, err := s.store.Slots.Get(ctx, r.Device, r.Slot)
 	if err != nil {
 		return policy.Rules{}, err
 	}
@@ -63,7 +63,7 @@ func (s *Service) Policies(ctx context.Context) ([]contract.Policy, error) {
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.store.Revisions(ctx, "policy")
+	known, err := s.store.Revisions.OfKind(ctx, "policy")
 	out := []contract.Policy{{Scope: Fleet, Rules: policy.Default.Under(all.Scopes[Fleet]), Revision: known[Fleet]}}
 	for scope, rules := range all.Scopes {
 		if scope != Fleet {
@@ -96,24 +96,24 @@ func (s *Service) SetPolicy(ctx context.Context, n contract.NewPolicy, known pro
 		}
 	}
 	if kind == "device" {
-		if _, err := s.store.Device(ctx, name); err != nil {
+		if _, err := s.store.Devices.Get(ctx, name); err != nil {
 			return p, problem.Missing(err, next.ListDevices, "no device is called %s", name)
 		}
 	}
-	was, err := s.store.Policies(ctx)
+	was, err := s.store.Policies.List(ctx)
 	if err != nil {
 		return p, err
 	}
 	deed.Differences(ctx, map[string]string{p.Scope: rulesText(was[p.Scope])}, map[string]string{p.Scope: rulesText(p.Rules)})
-	err = s.store.SetPolicy(ctx, p.Scope, p.Rules, known)
+	err = s.store.Policies.Set(ctx, p.Scope, p.Rules, known)
 	if err != nil {
 		return p, problem.Outdated(err)
 	}
-	if p.Revision, err = s.store.Revision(ctx, "policy/"+p.Scope); err != nil {
+	if p.Revision, err = s.store.Revisions.Of(ctx, "policy/"+p.Scope); err != nil {
 		return p, err
 	}
 	if minutes := p.Rules.ReadMinutes; minutes != nil && (was[p.Scope].ReadMinutes == nil || *minutes < *was[p.Scope].ReadMinutes) {
-		if err := s.store.Hasten(ctx, s.moment(), time.Duration(*minutes)*time.Minute); err != nil {
+		if err := s.store.Readings.Hasten(ctx, s.moment(), time.Duration(*minutes)*time.Minute); err != nil {
 			return p, err
 		}
 	}
@@ -125,7 +125,7 @@ func (s *Service) knownSigner(ctx context.Context, name string) error {
 	if name == signer.BenchName || name == signer.DeskName || name == signer.OwnKeyName {
 		return nil
 	}
-	rows, err := s.store.Signers(ctx)
+	rows, err := s.store.Signers.List(ctx)
 	if err != nil || slices.ContainsFunc(rows, func(row store.Signer) bool { return row.Name == name }) {
 		return err
 	}

@@ -51,7 +51,7 @@ func BenchmarkReadingsKept(b *testing.B) {
 				return (cpu() - begin) / time.Duration(len(rows))
 			}
 			first := pass()
-			if rows, err = s.store.Slots(b.Context()); err != nil {
+			if rows, err = s.store.Slots.List(b.Context()); err != nil {
 				b.Fatal(err)
 			}
 			same := pass()
@@ -85,11 +85,11 @@ func fleetOf(b *testing.B, s *Service, slots int) ([]store.Slot, [][]*cert.Certi
 			d.Slots = []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443, Protocol: "tls"}}
 			devices = append(devices, d)
 		}
-		if err := s.store.AddDevices(b.Context(), devices); err != nil {
+		if err := s.store.Devices.Add(b.Context(), devices); err != nil {
 			b.Fatal(err)
 		}
 	}
-	rows, err := s.store.Slots(b.Context())
+	rows, err := s.store.Slots.List(b.Context())
 	if err != nil {
 		b.Fatal(err)
 	}

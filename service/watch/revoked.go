@@ -41,7 +41,7 @@ func (s *Service) AskRevocation(ctx context.Context) error {
 	if err != nil || len(wanted) == 0 {
 		return err
 	}
-	known, err := s.store.Revocations(ctx)
+	known, err := s.store.Readings.Revocations(ctx)
 	if err != nil {
 		return err
 	}
@@ -65,7 +65,7 @@ func (s *Service) AskRevocation(ctx context.Context) error {
 		if now == nil {
 			continue
 		}
-		if err := s.store.SetRevocation(ctx, *now); err != nil {
+		if err := s.store.Readings.SetRevocation(ctx, *now); err != nil {
 			return err
 		}
 		changed = changed || bad(*now) != bad(old) || was && old.Answer.V.Status != now.Answer.V.Status
@@ -73,7 +73,7 @@ func (s *Service) AskRevocation(ctx context.Context) error {
 	if changed {
 		return s.judgeAgain(ctx)
 	}
-	return s.store.ForgetRevocations(ctx, store.At(s.now().Add(-mostRemember)))
+	return s.store.Readings.ForgetRevocations(ctx, store.At(s.now().Add(-mostRemember)))
 }
 
 // askAround asks about revocation until the service is stopped.
@@ -112,7 +112,7 @@ func (s *Service) toAsk(ctx context.Context) (map[inUse]bool, error) {
 	}
 	out := map[inUse]bool{}
 	for last := int64(0); ; {
-		rows, err := s.store.SlotsAfter(ctx, last, slotsAtOnce)
+		rows, err := s.store.Slots.After(ctx, last, slotsAtOnce)
 		if err != nil || len(rows) == 0 {
 			return out, err
 		}
@@ -136,7 +136,7 @@ type listed struct {
 
 // ask finds out about one certificate: from its responders, then from its lists. Nil: it names none.
 func (s *Service) ask(ctx context.Context, one inUse, lists map[string]listed) (*store.Revocation, error) {
-	both, err := s.store.Certificates(ctx, []string{one.sha256, one.issuer})
+	both, err := s.store.Chains.Certificates(ctx, []string{one.sha256, one.issuer})
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil // an issuer that was removed in the meantime
 	}
@@ -228,7 +228,7 @@ func (s *Service) fetchList(ctx context.Context, url string, issuer *cert.Certif
 
 // revocations are those that a snapshot knows: what is bad.
 func (s *Service) revocations(ctx context.Context) (map[string]judge.Revocation, error) {
-	rows, err := s.store.Revocations(ctx)
+	rows, err := s.store.Readings.Revocations(ctx)
 	out := map[string]judge.Revocation{}
 	for _, r := range rows {
 		if bad(r) {

@@ -21,7 +21,7 @@ const slotsAtOnce = 1000
 func (s *Service) eachSlot(ctx context.Context, site *string, err *error) iter.Seq[store.SlotToRead] {
 	return func(yield func(store.SlotToRead) bool) {
 		for last := int64(0); ; {
-			rows, failed := s.store.SlotsToRead(ctx, site, last, slotsAtOnce)
+			rows, failed := s.store.Slots.ToRead(ctx, site, last, slotsAtOnce)
 			if failed != nil {
 				*err = failed
 				return
@@ -140,11 +140,11 @@ func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], man
 // ReadAll reads every slot of the fleet, or of a site where one is named, many at once. told is
 // called after each with how many there are.
 func (s *Service) ReadAll(ctx context.Context, site string, told func(read, all int)) (read, dark int, err error) {
-	count, err := s.store.CountAllSlots(ctx)
+	count, err := s.store.Slots.CountAll(ctx)
 	var only *string
 	if site != "" {
 		only = &site
-		count, err = s.store.CountSlotsAt(ctx, site)
+		count, err = s.store.Slots.CountAt(ctx, site)
 	}
 	if err != nil {
 		return 0, 0, err

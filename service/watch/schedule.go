@@ -76,5 +76,5 @@ func (s *Service) takeDue(ctx context.Context) ([]store.SlotToRead, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.store.TakeDue(ctx, s.moment(), lease, eachTick, resting)
+	return s.store.Readings.TakeDue(ctx, s.moment(), lease, eachTick, resting)
 }

@@ -85,7 +85,7 @@ func room(t *testing.T, at *clock, sites map[string]*port) *Service {
 		d := store.NewDevice{Device: store.Device{Name: "box-" + site, Site: site, Address: "127.0.0.1"}}
 		d.Settings.V, d.Tags.V = map[string]string{}, []string{}
 		d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: p.number, Protocol: "tls"}}
-		if err := db.AddDevices(t.Context(), []store.NewDevice{d}); err != nil {
+		if err := db.Devices.Add(t.Context(), []store.NewDevice{d}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -148,14 +148,14 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	// It has left, and somebody asks: what it served counts still.
 	at.pass(12 * time.Hour)
 	ship.closed.Store(true)
-	row, err := s.store.Slot(t.Context(), "box-Petrel", "web")
+	row, err := s.store.Slots.Get(t.Context(), "box-Petrel", "web")
 	if err != nil {
 		t.Fatal(err)
 	}
 	if sight, err := s.Read(t.Context(), row); err != nil || sight.Why == nil {
 		t.Fatalf("%+v %v", sight, err)
 	}
-	if after, err := s.store.Slot(t.Context(), "box-Petrel", "web"); err != nil || after.Failure.V != nil || len(after.Chain.V) != 1 || after.Misses != 0 {
+	if after, err := s.store.Slots.Get(t.Context(), "box-Petrel", "web"); err != nil || after.Failure.V != nil || len(after.Chain.V) != 1 || after.Misses != 0 {
 		t.Errorf("%+v %v", after, err)
 	}
 	// In port it is an alarm, and it is looked at again soon, then less and less often.
@@ -163,7 +163,7 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	var gaps []time.Duration
 	for range 4 {
 		for range 200 {
-			if after, err := s.store.Slot(t.Context(), "box-Petrel", "web"); err == nil && after.Misses > len(gaps) {
+			if after, err := s.store.Slots.Get(t.Context(), "box-Petrel", "web"); err == nil && after.Misses > len(gaps) {
 				gaps = append(gaps, after.NextAt.Sub(after.ReadAt.Time).Round(time.Minute))
 				break
 			}
@@ -174,7 +174,7 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	if len(gaps) != 4 || gaps[0] > 6*time.Minute || gaps[3] < 4*gaps[0] {
 		t.Errorf("it is looked at again after %v", gaps)
 	}
-	if after, err := s.store.Slot(t.Context(), "box-Petrel", "web"); err != nil || after.Failure.V == nil {
+	if after, err := s.store.Slots.Get(t.Context(), "box-Petrel", "web"); err != nil || after.Failure.V == nil {
 		t.Errorf("it is dark in port: %+v %v", after, err)
 	}
 }
@@ -189,7 +189,7 @@ func TestAStartAfterALongRestIsNoStorm(t *testing.T) {
 		d := store.NewDevice{Device: store.Device{Name: fmt.Sprint("box-", i), Address: "127.0.0.1"}}
 		d.Settings.V, d.Tags.V = map[string]string{}, []string{}
 		d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: p.number, Protocol: "tls"}}
-		if err := s.store.AddDevices(t.Context(), []store.NewDevice{d}); err != nil {
+		if err := s.store.Devices.Add(t.Context(), []store.NewDevice{d}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -207,11 +207,11 @@ func TestAStartAfterALongRestIsNoStorm(t *testing.T) {
 		}
 	}
 	at.pass(lease - time.Second)
-	if n, err := s.store.CountDue(t.Context(), s.moment()); err != nil || n != eachTick+1 {
+	if n, err := s.store.Readings.CountDue(t.Context(), s.moment()); err != nil || n != eachTick+1 {
 		t.Errorf("%d are due before the lease is over, %v", n, err)
 	}
 	at.pass(time.Minute)
-	if n, err := s.store.CountDue(t.Context(), s.moment()); err != nil || n != 3*eachTick+1 {
+	if n, err := s.store.Readings.CountDue(t.Context(), s.moment()); err != nil || n != 3*eachTick+1 {
 		t.Errorf("%d are due after the lease, %v", n, err)
 	}
 }

@@ -77,7 +77,7 @@ const keepEvents = 180 * 24 * time.Hour
 // else; 0: slots are read only when asked.
 func (s *Service) Start(readEvery time.Duration) {
 	s.running.Go(func() {
-		if err := s.store.ForgetEvents(s.stopping, store.At(s.now().Add(-keepEvents))); err != nil && s.stopping.Err() == nil {
+		if err := s.store.Outbox.Forget(s.stopping, store.At(s.now().Add(-keepEvents))); err != nil && s.stopping.Err() == nil {
 			s.log.Warn("removing old events", "error", err)
 		}
 	})

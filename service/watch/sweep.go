@@ -23,7 +23,7 @@ const mostSweeps = 20
 // is under way, it returns that one.
 func (s *Service) Sweep(ctx context.Context, site string) (contract.Sweep, error) {
 	if site != "" {
-		n, err := s.store.CountSlotsAt(ctx, site)
+		n, err := s.store.Slots.CountAt(ctx, site)
 		if err == nil && n == 0 {
 			err = problem.New(problem.NotFound, "no slot is at "+site, "", "write the site as the devices have it", next.ListSlots.On(""))
 		}

@@ -85,7 +85,7 @@ func BenchmarkSweep(b *testing.B) {
 			d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: port, Protocol: "tls", ServerName: fmt.Sprintf("gate-%d.tidewrack.example", i%names)}}
 			devices = append(devices, d)
 		}
-		if err := db.AddDevices(b.Context(), devices); err != nil {
+		if err := db.Devices.Add(b.Context(), devices); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -46,7 +46,7 @@ func (s *Service) AskAgain(ctx context.Context, id string, a contract.Again, by 
 	if err := j.fits(plan, signer, rules, cannot); err != nil {
 		return contract.Replacement{}, err
 	}
-	_, action, err := s.store.AskAgain(ctx, n, a.Signer, plan, store.Obsolete{Reason: a.Reason, By: by, At: s.moment()}, keyPurpose(n))
+	_, action, err := s.store.Requests.AskAgain(ctx, n, a.Signer, plan, store.Obsolete{Reason: a.Reason, By: by, At: s.moment()}, keyPurpose(n))
 	var impossible replacement.Impossible
 	switch {
 	case errors.As(err, &impossible):
@@ -98,7 +98,7 @@ func overPlan(a contract.Again, plan request.Plan) request.Plan {
 // clearFormer clears away from the device what an obsolete request left there,
 // before another one is made.
 func (s *Service) clearFormer(ctx context.Context, j job, runner *device.Runner) error {
-	former, err := s.store.ObsoleteOf(ctx, j.ID)
+	former, err := s.store.Requests.ObsoleteOf(ctx, j.ID)
 	if err != nil || len(former) == 0 {
 		return err
 	}
@@ -110,7 +110,7 @@ func (s *Service) clearFormer(ctx context.Context, j job, runner *device.Runner)
 
 // former returns the obsolete requests of a replacement.
 func (s *Service) former(ctx context.Context, id int64) ([]contract.OldRequest, error) {
-	rows, err := s.store.ObsoleteOf(ctx, id)
+	rows, err := s.store.Requests.ObsoleteOf(ctx, id)
 	var out []contract.OldRequest
 	for _, row := range rows {
 		r, err := request.Parse(row.Request)

@@ -23,7 +23,7 @@ func (s *Service) effect(ctx context.Context, j job) (contract.Effect, error) {
 	out := contract.Effect{NamesAdded: []string{}, NamesLost: []string{}, Trust: []contract.Trust{}, Stages: []string{}}
 	old, fresh := []string{}, []string{}
 	if j.OldSHA256 != "" {
-		found, err := s.store.Certificates(ctx, []string{j.OldSHA256})
+		found, err := s.store.Chains.Certificates(ctx, []string{j.OldSHA256})
 		if err != nil {
 			return out, err
 		}
@@ -81,7 +81,7 @@ func (s *Service) effect(ctx context.Context, j job) (contract.Effect, error) {
 // again with other names, another key or signer.
 func (s *Service) shapedBy(ctx context.Context, r store.Replacement) ([]string, error) {
 	out := []string{r.AskedBy}
-	former, err := s.store.ObsoleteOf(ctx, r.ID)
+	former, err := s.store.Requests.ObsoleteOf(ctx, r.ID)
 	for _, f := range former {
 		out = append(out, f.By)
 	}
@@ -117,7 +117,7 @@ func (s *Service) Approve(ctx context.Context, id string, a contract.Approval, b
 		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "what it is about to do changed since you looked", "look again, then approve it", next.ShowReplacement.On(id))
 	}
 	deed.Say(ctx, "%s: %s", id, effect.Digest)
-	if err := s.store.SetApproved(ctx, j.ID, by, effect.Digest); err != nil {
+	if err := s.store.Replacements.SetApproved(ctx, j.ID, by, effect.Digest); err != nil {
 		return contract.Replacement{}, err
 	}
 	if err := s.arrive(ctx, j.ID); err != nil {

@@ -103,7 +103,7 @@ func (s *Service) awaitBefore(ctx context.Context, j job, runner *device.Runner)
 // clearAway removes from the device what a replacement left there. With undo, it
 // undoes what the request did first.
 func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner, undo bool) error {
-	if err := errors.Join(s.store.RemoveSecret(ctx, keyPurpose(j.ID)), s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
+	if err := errors.Join(s.store.Secrets.Remove(ctx, keyPurpose(j.ID)), s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
 		return err
 	}
 	var err error
@@ -120,7 +120,7 @@ func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner, u
 
 // tidyOwn removes the replacement's folder from its device, where anything was done there that could have made one.
 func (s *Service) tidyOwn(ctx context.Context, j job, runner *device.Runner) error {
-	steps, err := s.store.Steps(ctx, j.ID)
+	steps, err := s.store.Journal.Steps(ctx, j.ID)
 	if err != nil {
 		return err
 	}
@@ -135,7 +135,7 @@ func (s *Service) tidyOwn(ctx context.Context, j job, runner *device.Runner) err
 
 // revertible says why a sealed replacement cannot be reverted any more.
 func (s *Service) revertible(ctx context.Context, id int64) error {
-	r, err := s.store.Replacement(ctx, id)
+	r, err := s.store.Replacements.Get(ctx, id)
 	if err != nil || r.State != replacement.Sealed {
 		return nil // the stage machine answers
 	}
@@ -143,7 +143,7 @@ func (s *Service) revertible(ctx context.Context, id int64) error {
 	if r.Tidied {
 		return problem.New(problem.Conflict, cannot, "its copies of the old files were removed from the device", "replace the slot again", next.Replace.On(r.Device+"/"+r.Slot))
 	}
-	targets, err := s.store.Targets(ctx, r.ID)
+	targets, err := s.store.Replacements.Targets(ctx, r.ID)
 	if err != nil {
 		return err
 	}

@@ -63,7 +63,7 @@ func (s *Service) chosen(ctx context.Context, o contract.BatchOrder) ([]store.Sl
 		if err != nil {
 			return nil, err
 		}
-		if out, err = s.store.SlotNames(ctx, s.moment(), fleet.SlotsThat(*o.Filter)); err != nil {
+		if out, err = s.store.Slots.Names(ctx, s.moment(), fleet.SlotsThat(*o.Filter)); err != nil {
 			return nil, err
 		}
 	}
@@ -81,7 +81,7 @@ func (s *Service) chosen(ctx context.Context, o contract.BatchOrder) ([]store.Sl
 		if err != nil {
 			return nil, err
 		}
-		d, err := s.store.Device(ctx, device)
+		d, err := s.store.Devices.Get(ctx, device)
 		if err != nil {
 			return nil, err
 		}
@@ -151,7 +151,7 @@ func (s *Service) BeginBatch(ctx context.Context, o contract.BatchOrder, by stri
 	for _, slot := range slots {
 		items = append(items, store.BatchItem{Device: slot.Device, Slot: slot.Slot, Site: slot.Site})
 	}
-	id, err := s.store.AddBatch(ctx, row, items)
+	id, err := s.store.Batches.Add(ctx, row, items)
 	if err != nil {
 		return contract.Batch{}, err
 	}
@@ -163,7 +163,7 @@ func (s *Service) BeginBatch(ctx context.Context, o contract.BatchOrder, by stri
 
 // takeUpBatches goes on with the batches of which something is left to begin.
 func (s *Service) takeUpBatches(ctx context.Context) error {
-	open, err := s.store.OpenBatches(ctx)
+	open, err := s.store.Batches.Open(ctx)
 	for _, b := range open {
 		s.running.Go(func() { s.carryBatch(b.ID) })
 	}
@@ -197,12 +197,12 @@ func (s *Service) carryBatch(id int64) {
 
 // beginSome goes once through what is left to begin, and says how many still are.
 func (s *Service) beginSome(ctx context.Context, id int64) (left int, err error) {
-	b, err := s.store.Batch(ctx, id)
+	b, err := s.store.Batches.Get(ctx, id)
 	if err != nil || !b.EndedAt.IsZero() {
 		return 0, err
 	}
 	for p := (store.Page{Most: 200}); ; {
-		items, next, err := s.store.ItemPage(ctx, store.ItemFilter{Batch: id, Outcome: store.ItemWaiting}, p)
+		items, next, err := s.store.Batches.ItemPage(ctx, store.ItemFilter{Batch: id, Outcome: store.ItemWaiting}, p)
 		if err != nil {
 			return left, err
 		}
@@ -222,7 +222,7 @@ func (s *Service) beginSome(ctx context.Context, id int64) (left int, err error)
 	if left > 0 {
 		return left, nil
 	}
-	return 0, s.store.EndBatch(ctx, id, s.moment())
+	return 0, s.store.Batches.End(ctx, id, s.moment())
 }
 
 // beginItem begins one, or says that it waits for another replacement of its device.
@@ -244,7 +244,7 @@ func (s *Service) beginItem(ctx context.Context, b store.Batch, item store.Batch
 		if item.Why == "" {
 			item.Why = known.What
 		}
-		return false, s.store.RefuseItem(ctx, item)
+		return false, s.store.Batches.RefuseItem(ctx, item)
 	}
 	return false, err
 }
@@ -255,10 +255,10 @@ func (s *Service) StopBatch(ctx context.Context, id, by string) (contract.Batch,
 	if err != nil {
 		return contract.Batch{}, err
 	}
-	if _, err := s.store.Batch(ctx, n); err != nil {
+	if _, err := s.store.Batches.Get(ctx, n); err != nil {
 		return contract.Batch{}, problem.Missing(err, next.ListReplacements, "no batch is called %s", id)
 	}
-	err = s.store.StopBatch(ctx, n, by, s.moment())
+	err = s.store.Batches.Stop(ctx, n, by, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
 		return contract.Batch{}, problem.New(problem.Conflict, id+" cannot be stopped", "all of it was begun already", "cancel its replacements one by one")
 	}
@@ -271,7 +271,7 @@ func (s *Service) StopBatch(ctx context.Context, id, by string) (contract.Batch,
 // Batches returns a page of the batches, newest first.
 func (s *Service) Batches(ctx context.Context, p paging.Page) ([]contract.Batch, string, error) {
 	p.Desc = true
-	rows, next, err := s.store.BatchPage(ctx, p.Rows())
+	rows, next, err := s.store.Batches.Page(ctx, p.Rows())
 	if err != nil {
 		return nil, "", p.Wrong(err)
 	}
@@ -287,7 +287,9 @@ func (s *Service) Batches(ctx context.Context, p paging.Page) ([]contract.Batch,
 }
 
 // CountBatches says how many there are.
-func (s *Service) CountBatches(ctx context.Context) (int, error) { return s.store.CountBatches(ctx) }
+func (s *Service) CountBatches(ctx context.Context) (int, error) {
+	return s.store.Batches.Count(ctx)
+}
 
 // Batch shows one.
 func (s *Service) Batch(ctx context.Context, id string) (contract.Batch, error) {
@@ -295,7 +297,7 @@ func (s *Service) Batch(ctx context.Context, id string) (contract.Batch, error) 
 	if err != nil {
 		return contract.Batch{}, err
 	}
-	row, err := s.store.Batch(ctx, n)
+	row, err := s.store.Batches.Get(ctx, n)
 	if err != nil {
 		return contract.Batch{}, problem.Missing(err, next.ListReplacements, "no batch is called %s", id)
 	}
@@ -310,7 +312,7 @@ func (s *Service) showBatch(ctx context.Context, row store.Batch) (contract.Batc
 	if row.Stopped != "" {
 		out.State = "stopped"
 	}
-	counts, err := s.store.CountItems(ctx, row.ID)
+	counts, err := s.store.Batches.CountItems(ctx, row.ID)
 	for _, c := range counts {
 		if n := len(out.Sites); n == 0 || out.Sites[n-1].Site != c.Site {
 			out.Sites = append(out.Sites, contract.SiteOfBatch{Site: c.Site})
@@ -332,7 +334,7 @@ func (s *Service) BatchItems(ctx context.Context, f contract.ItemFilter, p pagin
 	if err != nil {
 		return nil, "", err
 	}
-	rows, next, err := s.store.ItemPage(ctx, filter, p.Rows())
+	rows, next, err := s.store.Batches.ItemPage(ctx, filter, p.Rows())
 	out := []contract.BatchItem{}
 	for _, row := range rows {
 		item := contract.BatchItem{Device: row.Device, Slot: row.Slot, Site: row.Site, Outcome: row.Outcome, Why: row.Why, Next: row.Next}
@@ -353,7 +355,7 @@ func (s *Service) CountBatchItems(ctx context.Context, f contract.ItemFilter) (i
 	if err != nil {
 		return 0, err
 	}
-	return s.store.CountItemsOf(ctx, filter)
+	return s.store.Batches.CountItemsOf(ctx, filter)
 }
 
 func batchName(id int64) string { return "b" + strconv.FormatInt(id, 10) }

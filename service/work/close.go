@@ -51,7 +51,7 @@ func (s *Service) Close(ctx context.Context, id string, c contract.Closing, by s
 	} else if err != nil {
 		return contract.Replacement{}, err
 	}
-	if err := s.store.SetClosed(ctx, n, c.As); err != nil {
+	if err := s.store.Replacements.SetClosed(ctx, n, c.As); err != nil {
 		return contract.Replacement{}, err
 	}
 	if err := s.accept(ctx, j, installed); err != nil {
@@ -131,14 +131,14 @@ func (s *Service) dropKept(ctx context.Context, id int64, lock bool) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if keptErr := s.store.SetKeeps(ctx, []int64{id}, store.Moment{}); keptErr != nil {
+	if keptErr := s.store.Replacements.SetKeeps(ctx, []int64{id}, store.Moment{}); keptErr != nil {
 		return keptErr
 	}
 	if recorded := s.leave(ctx, j, err); recorded != nil {
 		return recorded
 	}
 	if err == nil {
-		return s.store.SetTidied(ctx, []int64{id})
+		return s.store.Replacements.SetTidied(ctx, []int64{id})
 	}
 	return err
 }
@@ -157,7 +157,7 @@ func (s *Service) newInUse(ctx context.Context, j job) (bool, error) {
 // clearAll forgets the key and the captured secrets, undoes what request made where that is said, does what is always done, and
 // removes the work folder.
 func (s *Service) clearAll(ctx context.Context, j job, runner *device.Runner, unmake bool) error {
-	if err := errors.Join(s.store.RemoveSecret(ctx, keyPurpose(j.ID)), s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
+	if err := errors.Join(s.store.Secrets.Remove(ctx, keyPurpose(j.ID)), s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
 		return err
 	}
 	var failed error

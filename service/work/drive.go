@@ -40,7 +40,7 @@ func (s *Service) Drive(id int64, action replacement.Action) {
 // lookAgain drives a replacement that somebody let go on just while its driver
 // was leaving.
 func (s *Service) lookAgain(id int64) {
-	r, err := s.store.Replacement(s.stopping, id)
+	r, err := s.store.Replacements.Get(s.stopping, id)
 	if err == nil && r.State == replacement.Running {
 		s.Drive(id, r.Progress().InHand())
 	}
@@ -113,9 +113,9 @@ func failureOf(action replacement.Action) replacement.EventKind {
 
 // advance tells the stage machine what happened.
 func (s *Service) advance(ctx context.Context, id int64, e replacement.Event) (replacement.Action, error) {
-	r, action, err := s.store.Advance(ctx, id, e, s.moment())
+	r, action, err := s.store.Replacements.Advance(ctx, id, e, s.moment())
 	if errors.Is(err, store.ErrTaken) && e.Kind == replacement.Done { // another one began to touch the device at this moment
-		r, action, err = s.store.Advance(ctx, id, replacement.Event{Kind: replacement.Waits, Waiting: replacement.Device}, s.moment())
+		r, action, err = s.store.Replacements.Advance(ctx, id, replacement.Event{Kind: replacement.Waits, Waiting: replacement.Device}, s.moment())
 	}
 	if err != nil {
 		return replacement.Nothing, err
@@ -134,7 +134,7 @@ func (s *Service) advance(ctx context.Context, id int64, e replacement.Event) (r
 
 // unexpect ends what a replacement lets its slots serve, and has them judged by what they serve now.
 func (s *Service) unexpect(ctx context.Context, id int64) error {
-	targets, err := s.store.Targets(ctx, id)
+	targets, err := s.store.Replacements.Targets(ctx, id)
 	if err != nil || len(targets[id]) == 0 {
 		return err
 	}
@@ -142,7 +142,7 @@ func (s *Service) unexpect(ctx context.Context, id int64) error {
 	s.watch.Unexpect(j.slotIDs())
 	rows := make([]store.Slot, 0, len(j.targets))
 	for _, t := range j.targets {
-		row, err := s.store.Slot(ctx, t.Device, t.Name)
+		row, err := s.store.Slots.Get(ctx, t.Device, t.Name)
 		if err != nil {
 			return err
 		}
@@ -243,7 +243,7 @@ func (s *Service) leaveVisit(ctx context.Context, j *job, runner *device.Runner,
 
 // refresh gives the runner the journal as it is now.
 func (s *Service) refresh(ctx context.Context, j *job, runner *device.Runner) error {
-	steps, err := s.store.Steps(ctx, j.ID)
+	steps, err := s.store.Journal.Steps(ctx, j.ID)
 	if err == nil {
 		runner.Journal = journal{s, j, steps}
 	}
@@ -265,7 +265,7 @@ func (s *Service) tryDevice(id int64) (unlock func(), ok bool) {
 
 // runner makes ready to work on a job's device; leave ends that.
 func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave func(), err error) {
-	steps, err := s.store.Steps(ctx, j.ID)
+	steps, err := s.store.Journal.Steps(ctx, j.ID)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -309,7 +309,7 @@ func (s *Service) stopAsked(id int64) func(context.Context) bool {
 		if asked || time.Since(at) < time.Second {
 			return asked
 		}
-		row, err := s.store.Replacement(ctx, id)
+		row, err := s.store.Replacements.Get(ctx, id)
 		asked, at = err == nil && row.Stopping && !row.Reverting, time.Now()
 		return asked
 	}
@@ -527,7 +527,7 @@ func (w journal) Done(section procedure.Section, name, text string) (map[string]
 
 // Fate is what the whole journal knows of a step, entries that were written since included.
 func (w journal) Fate(section procedure.Section, name string) (f device.Fate) {
-	steps, err := w.s.store.Steps(context.WithoutCancel(w.s.stopping), w.j.ID)
+	steps, err := w.s.store.Journal.Steps(context.WithoutCancel(w.s.stopping), w.j.ID)
 	if err != nil {
 		steps = w.steps
 	}
@@ -556,12 +556,12 @@ func (w journal) Begin(ctx context.Context, e device.Entry) (int64, error) {
 	if e.Hand != nil {
 		step.Task = w.s.newTask(w.j.ID, *e.Hand)
 	}
-	return w.s.store.BeginStep(ctx, step)
+	return w.s.store.Journal.BeginStep(ctx, step)
 }
 
 // Show is called while a dialog is under way. That it is shown is not worth failing for.
 func (w journal) Show(ctx context.Context, id int64, screen string, percent int) {
-	if err := w.s.store.ShowStep(ctx, store.Step{ID: id, ReplacementID: w.j.ID, Output: screen, Percent: percent}, w.s.moment()); err != nil {
+	if err := w.s.store.Journal.ShowStep(ctx, store.Step{ID: id, ReplacementID: w.j.ID, Output: screen, Percent: percent}, w.s.moment()); err != nil {
 		w.s.log.Warn("a screen is not shown", "replacement", replacement.Name(w.j.ID), "error", err)
 	}
 }
@@ -573,5 +573,5 @@ func (w journal) End(ctx context.Context, id int64, o device.Outcome) error {
 		return err
 	}
 	w.s.keepFiles(&step, w.j.procedure.Procedure, o.Captured)
-	return w.s.store.EndStep(ctx, step)
+	return w.s.store.Journal.EndStep(ctx, step)
 }

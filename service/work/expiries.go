@@ -28,7 +28,7 @@ func (s *Service) Expiries(ctx context.Context) (contract.Expiries, error) {
 		at[name] = len(out.Months)
 		out.Months = append(out.Months, contract.ExpiryMonth{Month: name, Conditions: map[due.Condition]int{}})
 	}
-	months, err := s.store.EndsByMonth(ctx, s.moment(), store.At(first.AddDate(0, expiryMonths, 0)))
+	months, err := s.store.Reports.EndsByMonth(ctx, s.moment(), store.At(first.AddDate(0, expiryMonths, 0)))
 	if err != nil {
 		return out, err
 	}
@@ -41,7 +41,7 @@ func (s *Service) Expiries(ctx context.Context) (contract.Expiries, error) {
 	for i := range expiryWeeks {
 		out.Weeks = append(out.Weeks, today.AddDate(0, 0, 7*i))
 	}
-	rows := s.store.EndsByWeek(store.At(today), expiryWeeks)
+	rows := s.store.Reports.EndsByWeek(store.At(today), expiryWeeks)
 	sites := map[string]*contract.ExpirySite{}
 	for _, r := range rows {
 		site := sites[r.Site]

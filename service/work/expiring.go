@@ -38,8 +38,8 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]cont
 			out = append(out, e)
 		}
 	}
-	for sha256, slots := range s.store.Uppers() {
-		found, err := s.store.Certificates(ctx, []string{sha256})
+	for sha256, slots := range s.store.Reports.Uppers() {
+		found, err := s.store.Chains.Certificates(ctx, []string{sha256})
 		if errors.Is(err, store.ErrNotFound) {
 			continue
 		} else if err != nil {
@@ -63,7 +63,7 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]cont
 			add(contract.Expiring{Kind: EndsOrder, Name: strings.TrimSpace("order " + each.Order.Number), EndsAt: ends, Of: each.Name, Remedy: "order again before it ends; its requests are refused or charged from then on"})
 		}
 	}
-	proofs, err := s.store.Proofs(ctx)
+	proofs, err := s.store.Reports.Proofs(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +73,7 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]cont
 		}
 	}
 	if tokens {
-		sessions, err := s.store.SessionsThatEnd(ctx, s.moment())
+		sessions, err := s.store.Sessions.ThatEnd(ctx, s.moment())
 		if err != nil {
 			return nil, err
 		}

@@ -12,7 +12,7 @@ import (
 func (s *Service) Figures(ctx context.Context) (contract.Figures, error) {
 	now := s.moment()
 	out := contract.Figures{Slots: map[contract.SiteCondition]int{}, FirstEnd: map[string]time.Time{}, Readings: s.watch.Tally(), At: now.Time}
-	slots, err := s.store.CountBySite(ctx, now)
+	slots, err := s.store.Slots.CountBySite(ctx, now)
 	if err != nil {
 		return out, err
 	}
@@ -24,13 +24,13 @@ func (s *Service) Figures(ctx context.Context) (contract.Figures, error) {
 			out.Slots[contract.SiteCondition{Site: row.Site, Condition: due.Conditions[row.Rank]}] += row.Count
 		}
 	}
-	for site, end := range s.store.FirstEnds() {
+	for site, end := range s.store.Slots.FirstEnds() {
 		out.FirstEnd[site] = end.Time
 	}
-	if out.Replacements, out.WaitingFor, err = s.store.CountReplacements(ctx); err != nil {
+	if out.Replacements, out.WaitingFor, err = s.store.Replacements.Count(ctx); err != nil {
 		return out, err
 	}
-	tasks, err := s.store.OpenTasks(ctx)
+	tasks, err := s.store.Tasks.Open(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -39,9 +39,9 @@ func (s *Service) Figures(ctx context.Context) (contract.Figures, error) {
 		return out, err
 	}
 	out.Tasks, out.LateParcels = len(tasks), len(late)
-	if out.ToTell, err = s.store.CountTellings(ctx); err != nil {
+	if out.ToTell, err = s.store.Pins.CountTellings(ctx); err != nil {
 		return out, err
 	}
-	out.DueReadings, err = s.store.CountDue(ctx, now)
+	out.DueReadings, err = s.store.Readings.CountDue(ctx, now)
 	return out, err
 }

@@ -140,7 +140,7 @@ func (s *Service) lives(ctx context.Context, site string, all bool) (map[string]
 func (s *Service) ahead(ctx context.Context) iter.Seq2[store.Ahead, error] {
 	return func(yield func(store.Ahead, error) bool) {
 		for last := int64(0); ; {
-			rows, err := s.store.AheadOf(ctx, last, aheadAtOnce)
+			rows, err := s.store.Reports.AheadOf(ctx, last, aheadAtOnce)
 			if err != nil {
 				yield(store.Ahead{}, err)
 				return
@@ -176,7 +176,7 @@ func (s *Service) hand(family string) due.Hand {
 
 // took is how long replacements took in the last year.
 func (s *Service) took(ctx context.Context) ([]contract.Took, error) {
-	rows, err := s.store.TookSince(ctx, store.At(s.now().Add(-lookBack)), mostLookBack)
+	rows, err := s.store.Reports.TookSince(ctx, store.At(s.now().Add(-lookBack)), mostLookBack)
 	if err != nil {
 		return nil, err
 	}

@@ -82,7 +82,7 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 	if err != nil {
 		return replacement.Event{}, err
 	}
-	if _, err := s.store.TellRoots(ctx, j.ID, s.moment()); err != nil {
+	if _, err := s.store.Pins.TellRoots(ctx, j.ID, s.moment()); err != nil {
 		return replacement.Event{}, err
 	}
 	if *rules.Approval != policy.ApprovedByNobody {
@@ -92,7 +92,7 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 		}
 		if j.ApprovedBy != "" && j.ApprovedWhat != effect.Digest {
 			s.log.Info("what was approved changed", "replacement", replacement.Name(j.ID), "approved_by", j.ApprovedBy)
-			if err := s.store.SetApproved(ctx, j.ID, "", ""); err != nil {
+			if err := s.store.Replacements.SetApproved(ctx, j.ID, "", ""); err != nil {
 				return replacement.Event{}, err
 			}
 			j.ApprovedBy = ""
@@ -103,7 +103,7 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 	}
 	opens, closed, err := s.closed(ctx, j)
 	if err == nil {
-		err = s.store.SetOpens(ctx, j.ID, store.At(opens), closed)
+		err = s.store.Replacements.SetOpens(ctx, j.ID, store.At(opens), closed)
 	}
 	if err != nil {
 		return replacement.Event{}, err
@@ -111,9 +111,9 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 	if closed != "" {
 		return waits(replacement.Window)
 	}
-	if other, err := s.store.Touching(ctx, j.DeviceID, j.Cluster, j.ID); err != nil || other != 0 {
+	if other, err := s.store.Replacements.Touching(ctx, j.DeviceID, j.Cluster, j.ID); err != nil || other != 0 {
 		if err == nil {
-			err = s.store.SetOpens(ctx, j.ID, store.Moment{}, replacement.Name(other)+" is at work there")
+			err = s.store.Replacements.SetOpens(ctx, j.ID, store.Moment{}, replacement.Name(other)+" is at work there")
 		}
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Device}, err
 	}
@@ -131,7 +131,7 @@ func (s *Service) closed(ctx context.Context, j job) (opens time.Time, why strin
 	if err != nil || !policy.Is(rules.RootPinsFirst) {
 		return opens, "", err
 	}
-	pending, err := s.store.TellRoots(ctx, j.ID, s.moment())
+	pending, err := s.store.Pins.TellRoots(ctx, j.ID, s.moment())
 	if err != nil || pending == 0 {
 		return opens, "", err
 	}
@@ -144,7 +144,7 @@ func (s *Service) opening(ctx context.Context, j job) (opens time.Time, closed s
 	if j.AnyTime != "" {
 		return now, "", nil
 	}
-	site, err := s.store.NamedSite(ctx, j.device.Site)
+	site, err := s.store.Sites.NamedSite(ctx, j.device.Site)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return time.Time{}, "", err
 	}
@@ -184,7 +184,7 @@ const fewest = 5
 // takes returns how long work on a device and the way back may take: twice the time within which nine of ten earlier replacements of the family
 // ended, or by the limits of its procedure.
 func (s *Service) takes(ctx context.Context, j job) (time.Duration, error) {
-	took, err := s.store.TookLive(ctx, j.device.Family, 50)
+	took, err := s.store.Replacements.TookLive(ctx, j.device.Family, 50)
 	if err != nil {
 		return 0, err
 	}
@@ -201,7 +201,7 @@ const unknownEvery = 5
 // watchGates lets replacements pass whose device may be touched by now. A gate that opens later is not looked at before, unless a rule changed.
 func (s *Service) watchGates() {
 	for looks, seen := 0, int64(-1); ; looks++ {
-		rows, err := s.store.AtGates(s.stopping)
+		rows, err := s.store.Replacements.AtGates(s.stopping)
 		var rules int64
 		if err == nil && len(rows) > 0 {
 			rules, err = s.watch.Version(s.stopping)
@@ -231,7 +231,7 @@ func (s *Service) watchGates() {
 // found here too.
 func (s *Service) tryGate(ctx context.Context, row store.AtGate) error {
 	if row.WaitingFor == replacement.Device {
-		other, err := s.store.Touching(ctx, row.DeviceID, row.Cluster, row.ID)
+		other, err := s.store.Replacements.Touching(ctx, row.DeviceID, row.Cluster, row.ID)
 		if err != nil || other != 0 {
 			return err
 		}
@@ -246,7 +246,7 @@ func (s *Service) tryGate(ctx context.Context, row store.AtGate) error {
 		}
 		if closed != "" {
 			if !opens.Equal(row.OpensAt.Time) || closed != row.Closed {
-				return s.store.SetOpens(ctx, row.ID, store.At(opens), closed)
+				return s.store.Replacements.SetOpens(ctx, row.ID, store.At(opens), closed)
 			}
 			return nil
 		}
@@ -256,7 +256,7 @@ func (s *Service) tryGate(ctx context.Context, row store.AtGate) error {
 
 // toldRoot has the gate of a replacement looked at again, after somebody confirmed its root.
 func (s *Service) toldRoot(ctx context.Context, id int64) error {
-	r, err := s.store.Replacement(ctx, id)
+	r, err := s.store.Replacements.Get(ctx, id)
 	if err != nil || r.State != replacement.Waiting || r.WaitingFor != replacement.Window {
 		return err
 	}
@@ -284,7 +284,7 @@ func (s *Service) GoOn(ctx context.Context, id string, g contract.GoAhead) (cont
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	r, err := s.store.Replacement(ctx, n)
+	r, err := s.store.Replacements.Get(ctx, n)
 	if err != nil {
 		return contract.Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
@@ -301,7 +301,7 @@ func (s *Service) GoOn(ctx context.Context, id string, g contract.GoAhead) (cont
 	if g.Reason != "" {
 		deed.Say(ctx, "%s outside of its windows: %s", id, g.Reason)
 	}
-	if err := s.store.SetGoAhead(ctx, n, g.Reason); err != nil {
+	if err := s.store.Replacements.SetGoAhead(ctx, n, g.Reason); err != nil {
 		return contract.Replacement{}, err
 	}
 	if r.State == replacement.Waiting && (r.WaitingFor == replacement.GoAhead || r.WaitingFor == replacement.Window) {
@@ -321,7 +321,7 @@ func (s *Service) Pause(ctx context.Context, id, by string) (contract.Replacemen
 	if j.State.Over() || j.Reverting || j.Stopping || j.serving() {
 		return contract.Replacement{}, problem.New(problem.Conflict, id+" is not paused", fmt.Sprintf("it is %s in stage %s", j.State, j.Stage), "cancel or revert it instead", next.ShowReplacement.On(id))
 	}
-	if err := s.store.SetPaused(ctx, j.ID, by); err != nil {
+	if err := s.store.Replacements.SetPaused(ctx, j.ID, by); err != nil {
 		return contract.Replacement{}, err
 	}
 	return s.Replacement(ctx, id)

@@ -33,7 +33,7 @@ func keyPurpose(id int64) string { return "replacement/" + replacement.Name(id) 
 
 // givenKeyOf opens the key of a replacement.
 func (s *Service) givenKeyOf(ctx context.Context, id int64) (crypto.Signer, string, error) {
-	sealed, err := s.store.Secret(ctx, keyPurpose(id))
+	sealed, err := s.store.Secrets.Get(ctx, keyPurpose(id))
 	if err != nil {
 		return nil, "", err
 	}
@@ -78,7 +78,7 @@ func (s *Service) makeRequest(ctx context.Context, j job) (request.Request, erro
 		if err != nil {
 			return request.Request{}, err
 		}
-		if err := s.store.PutSecret(ctx, keyPurpose(j.ID), sealed); err != nil {
+		if err := s.store.Secrets.Put(ctx, keyPurpose(j.ID), sealed); err != nil {
 			return request.Request{}, err
 		}
 	}
@@ -93,7 +93,7 @@ func (s *Service) chosenKey(ctx context.Context, j job) (crypto.Signer, error) {
 	if !j.Plan.V.SameKey {
 		return request.NewKey(j.Plan.V.Key)
 	}
-	served, err := s.store.Certificates(ctx, []string{j.OldSHA256})
+	served, err := s.store.Chains.Certificates(ctx, []string{j.OldSHA256})
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func (s *Service) chosenKey(ctx context.Context, j job) (crypto.Signer, error) {
 // keptKey opens the key of a leaf that was made and kept here; store.ErrNotFound
 // where it was not.
 func (s *Service) keptKey(ctx context.Context, leaf *cert.Certificate) (crypto.Signer, error) {
-	all, err := s.store.ReplacementsByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
+	all, err := s.store.Replacements.ByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if err != nil {
 		return nil, err
 	}
@@ -141,14 +141,14 @@ func (s *Service) forgetKey(ctx context.Context, j job) error {
 	if keep := rules.KeepKeys; keep != nil && *keep {
 		return nil
 	}
-	return s.store.RemoveSecret(ctx, keyPurpose(j.ID))
+	return s.store.Secrets.Remove(ctx, keyPurpose(j.ID))
 }
 
 // forgetCaptured forgets the secret files, such as private keys, among what the steps of a
 // replacement captured, and in the files of its tasks. What later sections than section
 // captured stays: a revert after the seal may need it.
 func (s *Service) forgetCaptured(ctx context.Context, id int64, section procedure.Section) error {
-	steps, err := s.store.Steps(ctx, id)
+	steps, err := s.store.Journal.Steps(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -169,11 +169,11 @@ func (s *Service) forgetCaptured(ctx context.Context, id int64, section procedur
 		if err := s.keepCaptured(&step, values); err != nil {
 			return err
 		}
-		if err := s.store.SetCaptured(ctx, step); err != nil {
+		if err := s.store.Journal.SetCaptured(ctx, step); err != nil {
 			return err
 		}
 	}
-	return s.store.ForgetTaskFiles(ctx, id)
+	return s.store.Tasks.ForgetFiles(ctx, id)
 }
 
 // everySection has forgetCaptured forget what any section captured.
@@ -187,7 +187,7 @@ func (s *Service) ExportKey(ctx context.Context, id string, e contract.KeyExport
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.store.Replacement(ctx, n)
+	r, err := s.store.Replacements.Get(ctx, n)
 	if err != nil {
 		return nil, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
@@ -204,7 +204,7 @@ func (s *Service) ExportKey(ctx context.Context, id string, e contract.KeyExport
 	if len(r.Path.V) == 0 {
 		return nil, problem.New(problem.Conflict, cannot, "it has no certificate yet", "wait for the signer")
 	}
-	certificates, err := s.store.Certificates(ctx, r.Path.V)
+	certificates, err := s.store.Chains.Certificates(ctx, r.Path.V)
 	if err != nil {
 		return nil, err
 	}
@@ -248,7 +248,7 @@ func (s *Service) TakeKey(ctx context.Context, id int64, key crypto.Signer, by s
 		return "", err
 	}
 	old := store.Obsolete{Reason: "a key and a certificate were made elsewhere", By: by, At: s.moment()}
-	if err := s.store.TakeKey(ctx, id, old, made, keyPurpose(id), sealed); err != nil {
+	if err := s.store.Requests.TakeKey(ctx, id, old, made, keyPurpose(id), sealed); err != nil {
 		return "", err
 	}
 	s.made.Delete(id)

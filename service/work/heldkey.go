@@ -47,7 +47,7 @@ func (s *Service) checkKey(ctx context.Context, row store.Task, text, cannot str
 
 // captured is all that the steps of a replacement captured so far.
 func (s *Service) captured(ctx context.Context, id int64) (map[string]procedure.Value, error) {
-	steps, err := s.store.Steps(ctx, id)
+	steps, err := s.store.Journal.Steps(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ func fits(keys []crypto.Signer, made request.Request) bool {
 // keysFit sees that the private keys that came with a request, from a helper or by a person,
 // are its own.
 func (s *Service) keysFit(ctx context.Context, id int64, made request.Request) error {
-	steps, err := s.store.Steps(ctx, id)
+	steps, err := s.store.Journal.Steps(ctx, id)
 	if err != nil {
 		return err
 	}

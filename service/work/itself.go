@@ -80,11 +80,11 @@ func (s *Service) seeSigned(ctx context.Context, j *job, runner *device.Runner) 
 	}
 	p.Pool.Add(authorities...)
 	path := p.Path(served, s.now())
-	if err := s.store.AddAuthorities(ctx, path.Certificates[1:]); err != nil {
+	if err := s.store.Chains.AddAuthorities(ctx, path.Certificates[1:]); err != nil {
 		return err
 	}
 	s.watch.Forget()
-	if err := s.store.SetPath(ctx, j.ID, path.Certificates); err != nil {
+	if err := s.store.Replacements.SetPath(ctx, j.ID, path.Certificates); err != nil {
 		return err
 	}
 	j.NewSHA256, j.material.Path = new.SHA256, &path

@@ -47,7 +47,7 @@ func (s *Service) ExportFile(ctx context.Context, id, name string, e contract.Fi
 	if len(e.Reason) < 10 || len(e.Reason) > 500 {
 		return nil, problem.Reject(cannot, "it needs a reason of 10 to 500 characters", "give one", next.Give.On("reason"))
 	}
-	f, err := s.store.KeptFile(ctx, n, name)
+	f, err := s.store.Journal.KeptFile(ctx, n, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, problem.New(problem.NotFound, fmt.Sprintf("%s has no file %q that is kept", id, name), "", "", next.ShowReplacement.On(id))
 	}

@@ -46,7 +46,7 @@ func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
 // otherSlotAt says whether another slot of the device than those that get the certificate is
 // served at an address with its port: what is shown there does not change.
 func (s *Service) otherSlotAt(ctx context.Context, j job, address string) (bool, error) {
-	slots, err := s.store.SlotsOf(ctx, j.Device)
+	slots, err := s.store.Slots.Of(ctx, j.Device)
 	return slices.ContainsFunc(slots, func(slot store.Slot) bool {
 		return slot.Protocol == string(protocol.TLS) && net.JoinHostPort(slot.Address, strconv.Itoa(slot.Port)) == address && !slices.Contains(j.slotIDs(), slot.ID)
 	}), err
@@ -61,7 +61,7 @@ func (s *Service) given(ctx context.Context, j job) ([]string, error) {
 	}
 	for _, t := range j.targets {
 		out = append(out, t.OldSHA256, t.Installed)
-		before, err := s.store.Installs(ctx, t.ID)
+		before, err := s.store.Replacements.Installs(ctx, t.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -94,7 +94,7 @@ func (s *Service) helpers(ctx context.Context, j job) (map[string]device.Helper,
 		if err != nil || name.Text == "" {
 			continue
 		}
-		d, err := s.store.Device(ctx, name.Text)
+		d, err := s.store.Devices.Get(ctx, name.Text)
 		if err != nil {
 			return nil, problem.Missing(err, next.ListDevices, "no device is called %s, as the setting %s of %s says", name.Text, setting, j.Device)
 		}

@@ -15,7 +15,7 @@ import (
 // the next page or nothing.
 func (s *Service) Replacements(ctx context.Context, f fleet.ReplacementFilter, p paging.Page) (out []contract.Replacement, next string, err error) {
 	p.Desc = true
-	rows, next, err := s.store.ReplacementPage(ctx, f, p.Rows())
+	rows, next, err := s.store.Replacements.Page(ctx, f, p.Rows())
 	if err != nil {
 		return nil, "", p.Wrong(err)
 	}
@@ -23,7 +23,7 @@ func (s *Service) Replacements(ctx context.Context, f fleet.ReplacementFilter, p
 	for i, row := range rows {
 		ids[i] = row.ID
 	}
-	targets, err := s.store.Targets(ctx, ids...)
+	targets, err := s.store.Replacements.Targets(ctx, ids...)
 	out = make([]contract.Replacement, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, showReplacement(row, targets[row.ID]))
@@ -33,20 +33,20 @@ func (s *Service) Replacements(ctx context.Context, f fleet.ReplacementFilter, p
 
 // CountReplacements says how many replacements fit a filter.
 func (s *Service) CountReplacements(ctx context.Context, f fleet.ReplacementFilter) (int, error) {
-	return s.store.CountReplacementsOf(ctx, f)
+	return s.store.Replacements.CountOf(ctx, f)
 }
 
 // Overview returns the counts of the fleet.
 func (s *Service) Overview(ctx context.Context) (contract.Overview, error) {
 	out := contract.Overview{WaitingFor: map[replacement.WaitingFor]int{}, Judging: s.watch.Judging()}
 	var err error
-	if out.Conditions, err = s.store.CountConditions(ctx, s.moment()); err != nil {
+	if out.Conditions, err = s.store.Slots.CountConditions(ctx, s.moment()); err != nil {
 		return out, err
 	}
 	for _, n := range out.Conditions {
 		out.Slots += n
 	}
-	states, waiting, err := s.store.CountReplacements(ctx)
+	states, waiting, err := s.store.Replacements.Count(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -56,13 +56,13 @@ func (s *Service) Overview(ctx context.Context) (contract.Overview, error) {
 			out.WaitingFor[whom] = n
 		}
 	}
-	if out.Unpacked, err = s.store.CountUnpacked(ctx); err != nil {
+	if out.Unpacked, err = s.store.Parcels.CountUnpacked(ctx); err != nil {
 		return out, err
 	}
 	if out.Late, err = s.desk.LateParcels(ctx); err != nil {
 		return out, err
 	}
-	if out.ToTell, err = s.store.CountTellings(ctx); err != nil {
+	if out.ToTell, err = s.store.Pins.CountTellings(ctx); err != nil {
 		return out, err
 	}
 	now := s.now()
@@ -72,7 +72,7 @@ func (s *Service) Overview(ctx context.Context) (contract.Overview, error) {
 		out.Ends = append(out.Ends, contract.Ends{Month: month.Format("2006-01")})
 		moments = append(moments, store.At(month.AddDate(0, 1, 0)))
 	}
-	for i, n := range s.store.CountEnds(moments) {
+	for i, n := range s.store.Slots.CountEnds(moments) {
 		out.Ends[i].Count = n
 	}
 	return out, nil

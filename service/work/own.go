@@ -63,7 +63,7 @@ func (s *Service) OwnCertificate(*tls.ClientHelloInfo) (*tls.Certificate, error)
 // Succession are the endorsements by which clients follow from one certificate
 // of the service to the next.
 func (s *Service) Succession(ctx context.Context) ([]cert.Endorsement, error) {
-	return s.store.Succession(ctx, 50)
+	return s.store.Succession.Get(ctx, 50)
 }
 
 // OpenOwn opens the service's own certificate, or makes it at the first start.
@@ -84,7 +84,7 @@ func (s *Service) OpenOwn(ctx context.Context, name string) error {
 
 func (s *Service) ownMaterial(ctx context.Context, purpose string) (ownMaterial, error) {
 	var m ownMaterial
-	sealed, err := s.store.Secret(ctx, purpose)
+	sealed, err := s.store.Secrets.Get(ctx, purpose)
 	if err != nil {
 		return m, err
 	}
@@ -103,7 +103,7 @@ func (s *Service) putOwn(ctx context.Context, purpose string, m ownMaterial) err
 	if err != nil {
 		return err
 	}
-	return s.store.PutSecret(ctx, purpose, s.box.Seal(purpose, material))
+	return s.store.Secrets.Put(ctx, purpose, s.box.Seal(purpose, material))
 }
 
 func makeOwn(host string, now time.Time) (ownMaterial, error) {
@@ -152,7 +152,7 @@ func (o own) Act(ctx context.Context, act string, content []byte) ([]byte, error
 	case procedure.PutBack:
 		return nil, o.serve(ctx, o.before())
 	case procedure.ClearAway:
-		return nil, o.s.store.RemoveSecret(ctx, o.next())
+		return nil, o.s.store.Secrets.Remove(ctx, o.next())
 	}
 	return nil, fmt.Errorf("the service knows no act %q", act)
 }
@@ -179,7 +179,7 @@ func (o own) makeRequest(ctx context.Context) ([]byte, error) {
 }
 
 func (o own) keep(ctx context.Context) error {
-	if _, err := o.s.store.Secret(ctx, o.before()); !errors.Is(err, store.ErrNotFound) {
+	if _, err := o.s.store.Secrets.Get(ctx, o.before()); !errors.Is(err, store.ErrNotFound) {
 		return err // kept already
 	}
 	m, err := o.s.ownMaterial(ctx, ownPurpose)
@@ -244,7 +244,7 @@ func (o own) serve(ctx context.Context, purpose string) error {
 		if err != nil {
 			return err
 		}
-		if err := o.s.store.Succeed(ctx, ownPurpose, o.s.box.Seal(ownPurpose, material), &e, o.s.moment()); err != nil {
+		if err := o.s.store.Succession.Succeed(ctx, ownPurpose, o.s.box.Seal(ownPurpose, material), &e, o.s.moment()); err != nil {
 			return err
 		}
 	}

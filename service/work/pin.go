@@ -42,21 +42,21 @@ func (s *Service) AddPin(ctx context.Context, n contract.NewPin, by string) (con
 	case !slices.Contains(cert.Pins, n.What):
 		return contract.Pin{}, problem.Reject(cannot, fmt.Sprintf("%q is not something that can be pinned", n.What), "give sha256, sha1, key, certificate or root", next.Give.On("what"))
 	}
-	known, err := s.store.Pins(ctx, row.ID)
+	known, err := s.store.Pins.List(ctx, row.ID)
 	if err != nil {
 		return contract.Pin{}, err
 	}
 	if len(known) >= mostPins {
 		return contract.Pin{}, problem.Reject(cannot, fmt.Sprintf("the slot has %d pins", mostPins), "remove those that are not needed")
 	}
-	id, err := s.store.AddPin(ctx, store.Pin{SlotID: row.ID, Who: n.Who, What: n.What, How: n.How, AddedBy: by, AddedAt: s.moment()})
+	id, err := s.store.Pins.Add(ctx, store.Pin{SlotID: row.ID, Who: n.Who, What: n.What, How: n.How, AddedBy: by, AddedAt: s.moment()})
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Pin{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("%s has pinned the %s of %s/%s already", n.Who, n.What, n.Device, n.Slot), "remove that pin first, to change it")
 	}
 	if err != nil {
 		return contract.Pin{}, err
 	}
-	made, err := s.store.Pin(ctx, id)
+	made, err := s.store.Pins.Get(ctx, id)
 	return showPin(made), err
 }
 
@@ -78,7 +78,7 @@ func (s *Service) Pins(ctx context.Context, device, slot string) ([]contract.Pin
 }
 
 func (s *Service) pinsOf(ctx context.Context, slots ...int64) ([]contract.Pin, error) {
-	rows, err := s.store.Pins(ctx, slots...)
+	rows, err := s.store.Pins.List(ctx, slots...)
 	out := make([]contract.Pin, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, showPin(row))
@@ -94,7 +94,7 @@ func showPin(p store.Pin) contract.Pin {
 func (s *Service) RemovePin(ctx context.Context, id string) error {
 	n, err := numbered("p", id)
 	if err == nil {
-		err = s.store.RemovePin(ctx, n)
+		err = s.store.Pins.Remove(ctx, n)
 	}
 	return problem.Missing(err, next.ListPins, "no pin is called %q", id)
 }
@@ -105,7 +105,7 @@ func (s *Service) Tellings(ctx context.Context, of string) ([]contract.Telling, 
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.store.Tellings(ctx, id)
+	rows, err := s.store.Pins.Tellings(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +129,7 @@ func (s *Service) showTelling(ctx context.Context, t store.Telling) (contract.Te
 		if sha256 == "" {
 			continue
 		}
-		found, err := s.store.Certificates(ctx, []string{sha256})
+		found, err := s.store.Chains.Certificates(ctx, []string{sha256})
 		if err != nil {
 			return out, err
 		}
@@ -147,21 +147,21 @@ func (s *Service) Told(ctx context.Context, id, note, by string) (contract.Telli
 	if err != nil {
 		return contract.Telling{}, problem.Missing(err, next.ListTasks, "nobody is to be told as %q", id)
 	}
-	row, err := s.store.Telling(ctx, n)
+	row, err := s.store.Pins.Telling(ctx, n)
 	if err != nil {
 		return contract.Telling{}, problem.Missing(err, next.ListTasks, "nobody is to be told as %q", id)
 	}
 	if note = strings.TrimSpace(note); len(note) > 2000 || !utf8.ValidString(note) {
 		return contract.Telling{}, problem.Reject("it was not recorded", "the note is longer than 2000 characters", "shorten it")
 	}
-	err = s.store.SetTold(ctx, n, by, note, s.moment())
+	err = s.store.Pins.SetTold(ctx, n, by, note, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
 		return contract.Telling{}, problem.New(problem.Conflict, id+" is over", fmt.Sprintf("%s was told by %s already, or of a later change", row.Who, dashed(row.ToldBy)), "", next.ListTasks.On(""))
 	}
 	if err != nil {
 		return contract.Telling{}, err
 	}
-	if row, err = s.store.Telling(ctx, n); err != nil {
+	if row, err = s.store.Pins.Telling(ctx, n); err != nil {
 		return contract.Telling{}, err
 	}
 	if err := s.toldRoot(ctx, row.ReplacementID); err != nil {

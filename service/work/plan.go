@@ -34,7 +34,7 @@ func (s *Service) plan(ctx context.Context, p planning) (request.Plan, error) {
 	plan := request.Plan{Key: p.order.Key, Weak: policy.Is(p.rules.WeakKeys), ClientUse: p.slot.ClientUse}
 	var today *cert.Certificate
 	if len(p.slot.Chain.V) > 0 && !p.slot.SelfSigned {
-		served, err := s.store.Certificates(ctx, p.slot.Chain.V[:1])
+		served, err := s.store.Chains.Certificates(ctx, p.slot.Chain.V[:1])
 		if err != nil {
 			return plan, err
 		}
@@ -51,7 +51,7 @@ func (s *Service) plan(ctx context.Context, p planning) (request.Plan, error) {
 		}
 	}
 	say(s.subject, "the service's default")
-	site, err := s.store.Site(ctx, p.slot.Site)
+	site, err := s.store.Sites.Get(ctx, p.slot.Site)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return plan, err
 	}
@@ -152,7 +152,7 @@ func (s *Service) candidates(ctx context.Context, p planning, today *cert.Certif
 			cluster = request.Beside(own[0].Name, cluster)
 		}
 		add(cluster, "the policy: the cluster "+p.device.Cluster, true)
-		peers, err := s.store.Peers(ctx, p.slot, p.device.Cluster)
+		peers, err := s.store.Slots.Peers(ctx, p.slot, p.device.Cluster)
 		if err != nil {
 			return nil, err
 		}

@@ -39,11 +39,11 @@ func (s *Service) SeekProofs(ctx context.Context) error {
 	if len(wanting) == 0 {
 		return nil
 	}
-	waiting, err := s.store.ReplacementsIn(ctx, replacement.Waiting)
+	waiting, err := s.store.Replacements.In(ctx, replacement.Waiting)
 	if err != nil {
 		return err
 	}
-	tasks, err := s.store.OpenTasks(ctx)
+	tasks, err := s.store.Tasks.Open(ctx)
 	if err != nil {
 		return err
 	}
@@ -70,11 +70,11 @@ func (s *Service) SeekProofs(ctx context.Context) error {
 }
 
 func (s *Service) seekProof(ctx context.Context, r store.Replacement, signer contract.Signer, sought map[[2]string]bool) error {
-	parcel, _, err := s.store.Parcel(ctx, *r.ParcelID)
+	parcel, _, err := s.store.Parcels.Get(ctx, *r.ParcelID)
 	if err != nil || parcel.HandedAt.IsZero() {
 		return err
 	}
-	proven, err := s.store.ProvenTo(ctx, signer.Name)
+	proven, err := s.store.Signers.ProvenTo(ctx, signer.Name)
 	if err != nil {
 		return err
 	}
@@ -133,7 +133,7 @@ func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel sto
 			t.Copy.V = append(t.Copy.V, each)
 		}
 	}
-	_, err := s.store.BeginStep(ctx, store.Step{ReplacementID: r.ID, Section: string(replacement.Sign), Name: fmt.Sprintf("prove %s to %s", strings.Join(domains, ", "), signer.Name),
+	_, err := s.store.Journal.BeginStep(ctx, store.Step{ReplacementID: r.ID, Section: string(replacement.Sign), Name: fmt.Sprintf("prove %s to %s", strings.Join(domains, ", "), signer.Name),
 		Verb: "person", Text: text, Repeatable: true, BeganAt: s.moment(), Task: t})
 	if err == nil {
 		s.log.Info("a domain is to be proven", "signer", signer.Name, "domains", domains, "replacement", replacement.Name(r.ID))
@@ -143,12 +143,12 @@ func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel sto
 
 // endProof records that domains are proven.
 func (s *Service) endProof(ctx context.Context, row store.Task, by string) error {
-	r, err := s.store.Replacement(ctx, row.ReplacementID)
+	r, err := s.store.Replacements.Get(ctx, row.ReplacementID)
 	if err != nil {
 		return err
 	}
 	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true, Output: "done by " + by}
-	err = s.store.EndProof(ctx, step, r.Signer, slices.Clone(row.Domains.V), by)
+	err = s.store.Signers.EndProof(ctx, step, r.Signer, slices.Clone(row.Domains.V), by)
 	if errors.Is(err, store.ErrNotFound) {
 		return taskOver(taskText(row.StepID), row.ReplacementID)
 	}

@@ -127,7 +127,7 @@ func (s *Service) begin(ctx context.Context, o contract.Order, by string, item *
 	for _, t := range j.targets {
 		slots = append(slots, t.ID)
 	}
-	id, err := s.store.AddReplacement(ctx, j.Replacement, slots, progress, j.procedure.Text(), item)
+	id, err := s.store.Replacements.Add(ctx, j.Replacement, slots, progress, j.procedure.Text(), item)
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Replacement{}, errUnderWay
 	}
@@ -154,7 +154,7 @@ func (s *Service) prepare(ctx context.Context, o contract.Order) (job, error) {
 		targets = append(targets, store.Target{Slot: row})
 	}
 	slot := targets[0].Slot
-	device, err := s.store.Device(ctx, o.Device)
+	device, err := s.store.Devices.Get(ctx, o.Device)
 	if err != nil {
 		return job{}, err
 	}
@@ -325,7 +325,7 @@ func (s *Service) procedureOf(ctx context.Context, r store.Replacement, device s
 	if p, err := s.fleet.Procedure(device.Family); err == nil && p.Usable() && store.Digest(p.Text()) == r.Procedure {
 		return p, nil
 	}
-	yaml, err := s.store.ProcedureText(ctx, r.Procedure)
+	yaml, err := s.store.Replacements.ProcedureText(ctx, r.Procedure)
 	if err != nil {
 		return procedure.Source{}, fmt.Errorf("the procedure that %s began with: %w", replacement.Name(r.ID), err)
 	}
@@ -345,7 +345,7 @@ func (s *Service) addSigned(ctx context.Context, m *procedure.Material, j job) e
 	if len(j.Path.V) == 0 {
 		return nil
 	}
-	certificates, err := s.store.Certificates(ctx, j.Path.V)
+	certificates, err := s.store.Chains.Certificates(ctx, j.Path.V)
 	if err != nil {
 		return err
 	}
@@ -356,15 +356,15 @@ func (s *Service) addSigned(ctx context.Context, m *procedure.Material, j job) e
 
 // load assembles the job of a replacement that is under way.
 func (s *Service) load(ctx context.Context, id int64) (job, error) {
-	r, err := s.store.Replacement(ctx, id)
+	r, err := s.store.Replacements.Get(ctx, id)
 	if err != nil {
 		return job{}, err
 	}
-	device, err := s.store.Device(ctx, r.Device)
+	device, err := s.store.Devices.Get(ctx, r.Device)
 	if err != nil {
 		return job{}, err
 	}
-	targets, err := s.store.Targets(ctx, id)
+	targets, err := s.store.Replacements.Targets(ctx, id)
 	if err != nil {
 		return job{}, err
 	}

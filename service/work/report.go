@@ -78,7 +78,7 @@ func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([
 	out := [][]string{{"device", "slot", "site", "owner", "family", "condition", "certificate", "issuer", "expires", "days_left", "sha256", "since"}}
 	then = then.Add(-time.Millisecond)
 	for last := int64(0); ; {
-		rows, err := s.store.StatesThen(ctx, store.At(then), last, reportAtOnce)
+		rows, err := s.store.Reports.StatesThen(ctx, store.At(then), last, reportAtOnce)
 		if err != nil {
 			return nil, err
 		}
@@ -91,7 +91,7 @@ func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([
 				record[11] = row.At.Format(time.DateOnly)
 			}
 			if len(row.Chain.V) > 0 {
-				served, err := s.store.Certificates(ctx, row.Chain.V[:1])
+				served, err := s.store.Chains.Certificates(ctx, row.Chain.V[:1])
 				if err != nil {
 					return nil, err
 				}
@@ -114,7 +114,7 @@ func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([
 }
 
 func (s *Service) replacedBetween(ctx context.Context, from, until time.Time, site string) ([][]string, error) {
-	rows, err := s.store.SealedBetween(ctx, store.At(from), store.At(until), site)
+	rows, err := s.store.Reports.SealedBetween(ctx, store.At(from), store.At(until), site)
 	out := [][]string{{"replacement", "device", "slot", "site", "owner", "signer", "old_sha256", "new_sha256", "asked_by", "approved_by", "begun", "sealed"}}
 	for _, r := range rows {
 		approved := r.ApprovedBy
@@ -129,12 +129,12 @@ func (s *Service) replacedBetween(ctx context.Context, from, until time.Time, si
 // exceptions are what somebody allowed or put off.
 func (s *Service) exceptions(ctx context.Context, site string) ([][]string, error) {
 	out := [][]string{{"what", "of", "site", "by", "since", "until", "reason"}}
-	known, err := s.store.Acknowledgements(ctx, s.moment())
+	known, err := s.store.Notices.Acknowledgements(ctx, s.moment())
 	if err != nil {
 		return nil, err
 	}
 	at := func(device string) string {
-		d, err := s.store.Device(ctx, device)
+		d, err := s.store.Devices.Get(ctx, device)
 		if err != nil {
 			return ""
 		}
@@ -153,7 +153,7 @@ func (s *Service) exceptions(ctx context.Context, site string) ([][]string, erro
 			out = append(out, []string{"weak keys allowed", device, at(device), "", "", "", "the policy of the device"})
 		}
 	}
-	sites, err := s.store.Sites(ctx)
+	sites, err := s.store.Sites.List(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func (s *Service) keep(ctx context.Context, j job) error {
 	if err != nil {
 		return err
 	}
-	return s.store.SetKeeps(ctx, []int64{j.ID}, store.At(s.now().AddDate(0, 0, rules.KeepSigned())))
+	return s.store.Replacements.SetKeeps(ctx, []int64{j.ID}, store.At(s.now().AddDate(0, 0, rules.KeepSigned())))
 }
 
 // kept shows what is kept of a replacement.
@@ -34,7 +34,7 @@ func (s *Service) kept(ctx context.Context, row store.Replacement) (*contract.Ke
 		return nil, nil
 	}
 	out := &contract.Kept{Until: row.KeepsUntil.Time, What: []string{"the signed chain"}}
-	_, err := s.store.Secret(ctx, keyPurpose(row.ID))
+	_, err := s.store.Secrets.Get(ctx, keyPurpose(row.ID))
 	switch {
 	case err == nil:
 		out.What = append(out.What, "its private key, sealed here")
@@ -87,11 +87,11 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	steps, err := s.store.Steps(ctx, n)
+	steps, err := s.store.Journal.Steps(ctx, n)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	newID, err := s.store.Retry(ctx, row, j.slotIDs(), progress, j.procedure.Text(), func(newID int64) ([]store.Step, map[string][]byte, error) {
+	newID, err := s.store.Replacements.Retry(ctx, row, j.slotIDs(), progress, j.procedure.Text(), func(newID int64) ([]store.Step, map[string][]byte, error) {
 		return s.takenOver(ctx, n, newID, steps)
 	}, func(stepID int64, text []byte) []byte { return s.box.Seal(capturePurpose(stepID), text) })
 	if errors.Is(err, store.ErrTaken) {
@@ -123,7 +123,7 @@ func (s *Service) takenOver(ctx context.Context, old, id int64, steps []store.St
 		out = append(out, step)
 	}
 	secrets := map[string][]byte{}
-	sealed, err := s.store.Secret(ctx, keyPurpose(old))
+	sealed, err := s.store.Secrets.Get(ctx, keyPurpose(old))
 	if errors.Is(err, store.ErrNotFound) {
 		return out, secrets, nil
 	}
@@ -181,7 +181,7 @@ const keptEvery = time.Hour
 // watchKept removes what is kept for another try once its time is over.
 func (s *Service) watchKept() {
 	for {
-		rows, err := s.store.KeptUntil(s.stopping, s.moment())
+		rows, err := s.store.Replacements.KeptUntil(s.stopping, s.moment())
 		for _, id := range rows {
 			if err := s.dropKept(s.stopping, id, true); err != nil && s.stopping.Err() == nil {
 				s.log.Warn("what was kept for another try is left on the device", "replacement", replacement.Name(id), "error", err)

@@ -111,7 +111,7 @@ func (s *Service) moment() store.Moment { return store.At(s.clock()) }
 // takeUp goes on with the replacements that were running when the service last
 // stopped.
 func (s *Service) takeUp(ctx context.Context) error {
-	running, err := s.store.ReplacementsIn(ctx, replacement.Running)
+	running, err := s.store.Replacements.In(ctx, replacement.Running)
 	if err != nil {
 		return err
 	}

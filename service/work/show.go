@@ -28,11 +28,11 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	row, err := s.store.Replacement(ctx, n)
+	row, err := s.store.Replacements.Get(ctx, n)
 	if err != nil {
 		return contract.Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
-	targets, err := s.store.Targets(ctx, n)
+	targets, err := s.store.Replacements.Targets(ctx, n)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
@@ -60,7 +60,7 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 		return out, err
 	}
 	if row.OldSHA256 != "" {
-		old, err := s.store.Certificates(ctx, []string{row.OldSHA256})
+		old, err := s.store.Chains.Certificates(ctx, []string{row.OldSHA256})
 		if err != nil {
 			return out, err
 		}
@@ -92,12 +92,12 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 			out.Next = fmt.Sprintf("%s has it, to be back by %s", p.HandedTo, p.BackBy.Format(time.DateOnly))
 		}
 	}
-	kept, err := s.store.KeptFiles(ctx, n)
+	kept, err := s.store.Journal.KeptFiles(ctx, n)
 	if err != nil {
 		return out, err
 	}
 	out.KeptFiles = showKeptFiles(kept)
-	told, err := s.store.Tellings(ctx, n)
+	told, err := s.store.Pins.Tellings(ctx, n)
 	if err != nil {
 		return out, err
 	}
@@ -111,7 +111,7 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 			return out, err
 		}
 	}
-	steps, err := s.store.Steps(ctx, n)
+	steps, err := s.store.Journal.Steps(ctx, n)
 	if err != nil {
 		return out, err
 	}
@@ -135,7 +135,7 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 
 // showUnused adds the answers that came and were not used; where one of them can be accepted, that is what a person does next.
 func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *contract.Replacement) error {
-	unused, err := s.store.UnusedAnswers(ctx, row.ID)
+	unused, err := s.store.Signers.UnusedAnswers(ctx, row.ID)
 	if err != nil {
 		return err
 	}
@@ -222,7 +222,7 @@ func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets [
 
 // planned shows the chain that is going to be installed, or was.
 func (s *Service) planned(ctx context.Context, row store.Replacement) ([]contract.Link, []finding.Finding, error) {
-	certificates, err := s.store.Certificates(ctx, row.Path.V)
+	certificates, err := s.store.Chains.Certificates(ctx, row.Path.V)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -306,11 +306,11 @@ func giveUp(r contract.Replacement) next.Action {
 // usual is how many seconds a step usually takes on devices of this one's family: the
 // median of the last ones, 0 where there were none or it is no time at all.
 func (s *Service) usual(ctx context.Context, device, step string) (int, error) {
-	d, err := s.store.Device(ctx, device)
+	d, err := s.store.Devices.Get(ctx, device)
 	if err != nil {
 		return 0, err
 	}
-	took, err := s.store.Took(ctx, d.Family, step, 21)
+	took, err := s.store.Journal.Took(ctx, d.Family, step, 21)
 	if err != nil || len(took) == 0 {
 		return 0, err
 	}

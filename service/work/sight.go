@@ -29,7 +29,7 @@ type sights struct {
 
 // sights loads what stood of a job, as far as it was read already.
 func (s *Service) sights(ctx context.Context, j *job) (*sights, error) {
-	stood, err := s.store.Stood(ctx, j.ID)
+	stood, err := s.store.Replacements.Stood(ctx, j.ID)
 	out := &sights{s: s, j: j, stood: stood}
 	if err != nil {
 		return out, err
@@ -57,7 +57,7 @@ func (s *Service) certificate(ctx context.Context, sha256 string) (*cert.Certifi
 	if sha256 == "" {
 		return nil, nil
 	}
-	found, err := s.store.Certificates(ctx, []string{sha256})
+	found, err := s.store.Chains.Certificates(ctx, []string{sha256})
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(found) == 0 {
 		return nil, nil
 	}
@@ -281,7 +281,7 @@ func (s *Service) lookBefore(ctx context.Context, j *job, runner *device.Runner)
 	for name, value := range told {
 		rows = append(rows, store.Stood{Look: name, Value: value})
 	}
-	if err := s.store.SetStood(ctx, j.ID, rows); err != nil {
+	if err := s.store.Replacements.SetStood(ctx, j.ID, rows); err != nil {
 		return false, err
 	}
 	if now, next := look.Plain(told[look.Now]), look.Plain(told[look.Next]); now != "" && next != "" && now != next {
@@ -301,7 +301,7 @@ func (s *Service) recordOld(ctx context.Context, j *job, rows []store.Stood) err
 				continue
 			}
 			if row.Value != "" && row.Value != look.Nothing && row.Value != t.OldSHA256 {
-				if err := s.store.SetOld(ctx, j.ID, t.ID, row.Value); err != nil {
+				if err := s.store.Replacements.SetOld(ctx, j.ID, t.ID, row.Value); err != nil {
 					return err
 				}
 				if j.targets[i].OldSHA256 = row.Value; t.ID == j.SlotID {

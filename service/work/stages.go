@@ -32,7 +32,7 @@ func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) erro
 		}
 		why := sight.Why
 		if leaf := sight.Leaf(); leaf != nil {
-			if err := s.store.SetOld(ctx, j.ID, t.ID, leaf.SHA256); err != nil {
+			if err := s.store.Replacements.SetOld(ctx, j.ID, t.ID, leaf.SHA256); err != nil {
 				return err
 			}
 			why = nil
@@ -94,7 +94,7 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 		return errors.New("what the slot serves could not be read, so nobody knows whether its key is used again; read the slot, then resume, or ask again for a new key")
 	}
 	if j.Plan.V.SameKey {
-		served, err := s.store.Certificates(ctx, []string{j.OldSHA256})
+		served, err := s.store.Chains.Certificates(ctx, []string{j.OldSHA256})
 		if err != nil {
 			return err
 		}
@@ -102,7 +102,7 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 			return errors.New("the request is for another key than the one in use, which was to be used again; see which key_file the server reads, or set the policy's renewal key to new")
 		}
 	}
-	return s.store.SetRequest(ctx, j.ID, made)
+	return s.store.Replacements.SetRequest(ctx, j.ID, made)
 }
 
 // sign submits the request to its signer and collects the answer, or waits for it.
@@ -143,10 +143,10 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 		return replacement.Event{}, fmt.Errorf("what %s signed cannot be used: %s", j.Signer, wrong[0].What)
 	}
 	if doubts := finding.Doubts(found); len(doubts) > 0 { // a person accepts it
-		err := s.store.PutUnusedAnswer(ctx, signed[0], store.UnusedAnswer{ReplacementID: j.ID, Why: doubts[0].What, CameAt: s.moment(), CameBy: j.Signer}, true)
+		err := s.store.Signers.PutUnusedAnswer(ctx, signed[0], store.UnusedAnswer{ReplacementID: j.ID, Why: doubts[0].What, CameAt: s.moment(), CameBy: j.Signer}, true)
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, err
 	}
-	return replacement.Event{Kind: replacement.Done}, s.store.SetPath(ctx, j.ID, path.Certificates)
+	return replacement.Event{Kind: replacement.Done}, s.store.Replacements.SetPath(ctx, j.ID, path.Certificates)
 }
 
 // collect submits a request to its signer and collects the answer: the leaf, then what is above it.
@@ -272,7 +272,7 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 // installed records which leaf a slot must serve from now on (empty: what it served before), and moves the pins to it that were on
 // one of others.
 func (s *Service) installed(ctx context.Context, j job, t store.Target, sha256, signer string, others []string) error {
-	if err := s.store.SetInstalled(ctx, t.ID, sha256, signer, s.moment()); err != nil {
+	if err := s.store.Slots.SetInstalled(ctx, t.ID, sha256, signer, s.moment()); err != nil {
 		return err
 	}
 	to := cmp.Or(sha256, t.OldSHA256)
@@ -284,7 +284,7 @@ func (s *Service) installed(ctx context.Context, j job, t store.Target, sha256, 
 		if from == to || from == "" || to == "" {
 			continue
 		}
-		if err := s.store.MovePins(ctx, procedure.HTTPS, from, to, j.DeviceID, addresses, j.slotIDs()); err != nil {
+		if err := s.store.Devices.MovePins(ctx, procedure.HTTPS, from, to, j.DeviceID, addresses, j.slotIDs()); err != nil {
 			return err
 		}
 	}
@@ -295,7 +295,7 @@ func (s *Service) installed(ctx context.Context, j job, t store.Target, sha256, 
 func (s *Service) judgeTargets(ctx context.Context, j job) error {
 	var rows []store.Slot
 	for _, t := range j.targets {
-		row, err := s.store.Slot(ctx, j.Device, t.Name)
+		row, err := s.store.Slots.Get(ctx, j.Device, t.Name)
 		if err != nil {
 			return err
 		}
@@ -340,7 +340,7 @@ func (s *Service) endOffers(ctx context.Context, j job) (err error) {
 		}
 	}()
 	for _, t := range j.targets {
-		kept, err := s.store.KeptOf(ctx, t.ID, j.ID)
+		kept, err := s.store.Replacements.KeptOf(ctx, t.ID, j.ID)
 		if err != nil {
 			return err
 		}
@@ -366,7 +366,7 @@ func (s *Service) leave(ctx context.Context, j job, left error) error {
 	if what == j.Leftover {
 		return nil
 	}
-	return s.store.SetLeftover(context.WithoutCancel(ctx), j.ID, what, s.moment(), store.At(s.now().AddDate(0, 0, leftoverDays)))
+	return s.store.Replacements.SetLeftover(context.WithoutCancel(ctx), j.ID, what, s.moment(), store.At(s.now().AddDate(0, 0, leftoverDays)))
 }
 
 // tidyAfter clears the work folder after the seal, but for what a later revert
@@ -382,13 +382,13 @@ func (s *Service) tidyAfter(ctx context.Context, j job, runner *device.Runner) e
 	if err := runner.Tidy(ctx, true, j.scope, folders...); err != nil {
 		return err
 	}
-	return s.store.SetTidied(ctx, ids)
+	return s.store.Replacements.SetTidied(ctx, ids)
 }
 
 // earlier are the work folders of a device's replacements that are over and
 // chosen, with their numbers.
 func (s *Service) earlier(ctx context.Context, j job, chosen func(store.Replacement) bool) (folders []string, ids []int64, err error) {
-	all, err := s.store.ReplacementsOf(ctx, j.DeviceID)
+	all, err := s.store.Replacements.Of(ctx, j.DeviceID)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -461,7 +461,7 @@ func (s *Service) leaveAfter(ctx context.Context, j job, runner *device.Runner, 
 // waitsToEnter returns the task of a replacement that is over by which a person lets Fresh Seal onto the device, or out of it; empty: there
 // is none.
 func (s *Service) waitsToEnter(ctx context.Context, id int64) (string, error) {
-	open, err := s.store.OpenTasks(ctx)
+	open, err := s.store.Tasks.Open(ctx)
 	for _, row := range open {
 		if row.ReplacementID == id && row.After && row.Section == string(procedure.Enclosure) {
 			return taskText(row.StepID), nil
@@ -474,11 +474,11 @@ func (s *Service) waitsToEnter(ctx context.Context, id int64) (string, error) {
 // over, with the copies of old keys in them. Those cannot be reverted any more.
 func (s *Service) TidyDevice(ctx context.Context, name string) (contract.Tidied, error) {
 	out := contract.Tidied{Device: name, Replacements: []string{}}
-	d, err := s.store.Device(ctx, name)
+	d, err := s.store.Devices.Get(ctx, name)
 	if err != nil {
 		return out, problem.Missing(err, next.ListDevices, "no device is called %s", name)
 	}
-	all, err := s.store.ReplacementsOf(ctx, d.ID)
+	all, err := s.store.Replacements.Of(ctx, d.ID)
 	if err != nil || len(all) == 0 {
 		return out, err
 	}
@@ -509,5 +509,5 @@ func (s *Service) TidyDevice(ctx context.Context, name string) (contract.Tidied,
 	for _, id := range ids {
 		out.Replacements = append(out.Replacements, replacement.Name(id))
 	}
-	return out, s.store.SetTidied(ctx, ids)
+	return out, s.store.Replacements.SetTidied(ctx, ids)
 }

@@ -120,7 +120,7 @@ func (s *Service) otherKind(ctx context.Context, new string, sight watch.Sight) 
 	if new == "" || leaf == nil || leaf.SHA256 == new {
 		return ""
 	}
-	found, err := s.store.Certificates(ctx, []string{new})
+	found, err := s.store.Chains.Certificates(ctx, []string{new})
 	if err != nil {
 		return ""
 	}

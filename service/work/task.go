@@ -86,7 +86,7 @@ func (s *Service) Tasks(ctx context.Context, of string, p paging.Page) ([]contra
 	if err != nil {
 		return nil, "", err
 	}
-	rows, next, err := s.store.TaskPage(ctx, id, p.Rows())
+	rows, next, err := s.store.Tasks.Page(ctx, id, p.Rows())
 	out := make([]contract.Task, 0, len(rows))
 	for _, row := range rows {
 		out = append(out, showTask(row))
@@ -100,7 +100,7 @@ func (s *Service) CountTasks(ctx context.Context, of string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	return s.store.CountTasks(ctx, id)
+	return s.store.Tasks.Count(ctx, id)
 }
 
 func taskFilter(of string) (int64, error) {
@@ -122,7 +122,7 @@ func (s *Service) taskRow(ctx context.Context, id string) (store.Task, error) {
 	if err != nil || !ok {
 		n = 0
 	}
-	row, err := s.store.Task(ctx, n)
+	row, err := s.store.Tasks.Get(ctx, n)
 	return row, problem.Missing(err, next.ListTasks, "no task is called %q", id)
 }
 
@@ -171,7 +171,7 @@ func (s *Service) TakeTask(ctx context.Context, id, by string) (contract.Task, e
 	if err != nil {
 		return contract.Task{}, err
 	}
-	if err := s.store.TakeTask(ctx, row.StepID, by); err != nil {
+	if err := s.store.Tasks.Take(ctx, row.StepID, by); err != nil {
 		return contract.Task{}, err
 	}
 	return s.Task(ctx, id)
@@ -186,7 +186,7 @@ func (s *Service) NoteTask(ctx context.Context, id, text, by string) (contract.T
 	if text = strings.TrimSpace(text); text == "" || len(text) > 2000 || len(row.Notes.V) >= 100 {
 		return contract.Task{}, problem.Reject("the note was not kept", "it is empty or longer than 2000 characters, or the task has 100 notes", "shorten it")
 	}
-	if err := s.store.AddNote(ctx, row.StepID, store.Note{At: s.now(), By: by, Text: text}); err != nil {
+	if err := s.store.Tasks.AddNote(ctx, row.StepID, store.Note{At: s.now(), By: by, Text: text}); err != nil {
 		return contract.Task{}, err
 	}
 	return s.Task(ctx, id)
@@ -255,15 +255,15 @@ func (s *Service) endAfter(ctx context.Context, row store.Task, by string) error
 		if err := s.ledger.Record(ctx, by, "remove by hand what "+replacement.Name(id)+" left on "+row.Device, row.Text); err != nil {
 			return err
 		}
-		if err := s.store.SetLeftover(ctx, id, "", s.moment(), s.moment()); err != nil {
+		if err := s.store.Replacements.SetLeftover(ctx, id, "", s.moment(), s.moment()); err != nil {
 			return err
 		}
-		return s.store.SetTidied(ctx, []int64{id})
+		return s.store.Replacements.SetTidied(ctx, []int64{id})
 	}
-	if err := s.store.EndStep(ctx, store.Step{ID: row.StepID, ReplacementID: id, EndedAt: s.moment(), OK: true, Output: "done by " + by}); err != nil {
+	if err := s.store.Journal.EndStep(ctx, store.Step{ID: row.StepID, ReplacementID: id, EndedAt: s.moment(), OK: true, Output: "done by " + by}); err != nil {
 		return err
 	}
-	r, err := s.store.Replacement(ctx, id)
+	r, err := s.store.Replacements.Get(ctx, id)
 	if err != nil || r.Leftover == "" {
 		return err // it was the way out
 	}
@@ -281,7 +281,7 @@ func (s *Service) checkRequest(ctx context.Context, replacementID int64, text, c
 	if err != nil {
 		return problem.Reject(cannot, "the result is not a request: "+err.Error(), "copy it from BEGIN CERTIFICATE REQUEST to END CERTIFICATE REQUEST")
 	}
-	r, err := s.store.Replacement(ctx, replacementID)
+	r, err := s.store.Replacements.Get(ctx, replacementID)
 	if err != nil {
 		return err
 	}
@@ -297,11 +297,11 @@ func (s *Service) checkRequest(ctx context.Context, replacementID int64, text, c
 
 // unseen says what the wire shows instead of what a task wants to be seen.
 func (s *Service) unseen(ctx context.Context, row store.Task) (string, error) {
-	r, err := s.store.Replacement(ctx, row.ReplacementID)
+	r, err := s.store.Replacements.Get(ctx, row.ReplacementID)
 	if err != nil {
 		return "", err
 	}
-	targets, err := s.store.Targets(ctx, r.ID)
+	targets, err := s.store.Replacements.Targets(ctx, r.ID)
 	if err != nil {
 		return "", err
 	}
@@ -329,7 +329,7 @@ func (s *Service) endTask(ctx context.Context, row store.Task, text, by string) 
 }
 
 func (s *Service) closeTask(ctx context.Context, row store.Task, step store.Step, e replacement.Event) error {
-	action, err := s.store.EndTask(ctx, step, e)
+	action, err := s.store.Tasks.End(ctx, step, e)
 	if errors.Is(err, store.ErrNotFound) {
 		return taskOver(taskText(row.StepID), row.ReplacementID)
 	}
@@ -353,7 +353,7 @@ func (s *Service) watchTasks() {
 			return
 		}
 		err := s.SeekProofs(s.stopping) // what was cancelled may have had the task for others
-		rows, failed := s.store.OpenTasks(s.stopping)
+		rows, failed := s.store.Tasks.Open(s.stopping)
 		err = errors.Join(err, failed)
 		for _, row := range rows {
 			err = errors.Join(err, s.watchTask(s.stopping, row))

@@ -28,11 +28,11 @@ func (s *Service) Resume(ctx context.Context, id string, known contract.KnownOut
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	row, err := s.store.Replacement(ctx, n)
+	row, err := s.store.Replacements.Get(ctx, n)
 	if err != nil {
 		return contract.Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
-	steps, err := s.store.Steps(ctx, n)
+	steps, err := s.store.Journal.Steps(ctx, n)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
@@ -50,7 +50,7 @@ func (s *Service) Resume(ctx context.Context, id string, known contract.KnownOut
 
 // say writes into the journal what a person knows of a step's outcome.
 func (s *Service) say(ctx context.Context, id int64, step store.Step, known contract.KnownOutcome, by string) error {
-	row, err := s.store.Replacement(ctx, id)
+	row, err := s.store.Replacements.Get(ctx, id)
 	if err != nil || row.State != replacement.Held {
 		return err // the stage machine answers
 	}
@@ -76,7 +76,7 @@ func (s *Service) say(ctx context.Context, id int64, step store.Step, known cont
 		return problem.Reject(cannot, fmt.Sprintf("%q is not an outcome", known.Step), "write done, not-done or repeat")
 	}
 	step.EndedAt = s.moment()
-	return s.store.EndStep(ctx, step)
+	return s.store.Journal.EndStep(ctx, step)
 }
 
 // told are the values that a person gives in place of what a step would have captured. All that it captures are needed.
@@ -151,14 +151,14 @@ func (s *Service) Watch(ctx context.Context, id string, after int64, take func(c
 	}
 	timed := func(e contract.Event) error {
 		if e.Kind == "step" && e.State == "running" {
-			if r, err := s.store.Replacement(ctx, n); err == nil { // what it usually takes is not worth failing for
+			if r, err := s.store.Replacements.Get(ctx, n); err == nil { // what it usually takes is not worth failing for
 				e.Usual, _ = s.usual(ctx, r.Device, e.Text)
 			}
 		}
 		return take(e)
 	}
 	return s.watch.Follow(ctx, store.AboutReplacement(n), after, timed, beat, func() (bool, error) {
-		r, err := s.store.Replacement(ctx, n)
+		r, err := s.store.Replacements.Get(ctx, n)
 		if err != nil {
 			return false, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 		}
