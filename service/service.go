@@ -25,6 +25,7 @@ import (
 	"freshseal/service/desk"
 	"freshseal/service/fleet"
 	"freshseal/service/people"
+	"freshseal/service/problem"
 	"freshseal/service/reach"
 	"freshseal/service/tell"
 	"freshseal/service/watch"
@@ -105,6 +106,9 @@ func open(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	db, err := store.Open(ctx, filepath.Join(o.Dir, "freshseal.db"))
+	if errors.Is(err, store.ErrNewer) {
+		return nil, problem.New(problem.Conflict, "the service does not start", err.Error(), "start the version that wrote it, or restore a copy of the database that this version made")
+	}
 	if err != nil {
 		return nil, err
 	}

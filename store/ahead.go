@@ -71,9 +71,9 @@ func (s Sessions) ThatEnd(ctx context.Context, now Moment) ([]Session, error) {
 
 // EndsIn counts the certificates that end in a month, by condition.
 type EndsIn struct {
-	Month string // 2027-03
-	Rank  int
-	Count int
+	Month     string // 2027-03
+	Condition due.Condition
+	Count     int
 }
 
 // EndsByMonth counts the slots whose certificates end before a moment, by month and condition.
@@ -84,7 +84,7 @@ func (s Reports) EndsByMonth(ctx context.Context, now, until Moment) ([]EndsIn, 
 	counts, last := map[EndsIn]int{}, until.UnixMilli()
 	s.roster.Each(func(_ string, rank int, end int64) {
 		if end > 0 && end < last {
-			counts[EndsIn{Month: time.UnixMilli(end).UTC().Format("2006-01"), Rank: rank}]++
+			counts[EndsIn{Month: time.UnixMilli(end).UTC().Format("2006-01"), Condition: due.Conditions[rank]}]++
 		}
 	})
 	var out []EndsIn
@@ -92,7 +92,9 @@ func (s Reports) EndsByMonth(ctx context.Context, now, until Moment) ([]EndsIn, 
 		each.Count = n
 		out = append(out, each)
 	}
-	slices.SortFunc(out, func(x, y EndsIn) int { return cmp.Or(strings.Compare(x.Month, y.Month), x.Rank-y.Rank) })
+	slices.SortFunc(out, func(x, y EndsIn) int {
+		return cmp.Or(strings.Compare(x.Month, y.Month), x.Condition.Rank()-y.Condition.Rank())
+	})
 	return out, nil
 }
 

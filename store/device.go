@@ -90,8 +90,8 @@ type Slot struct {
 	OverdueFrom Moment        `db:"overdue_from"`
 	DueFrom     Moment        `db:"due_from"`
 
-	Rank    int    `db:"rank"`     // of its condition, as of TurnsAt
-	TurnsAt Moment `db:"turns_at"` // when that changes by time alone; zero: never
+	Condition due.Condition `db:"condition"` // as of TurnsAt
+	TurnsAt   Moment        `db:"turns_at"`  // when that changes by time alone; zero: never
 
 	Device string       `db:"device"` // its device's name
 	Site   string       `db:"site"`

@@ -74,7 +74,7 @@ func BenchmarkIngest(b *testing.B) {
 				b.Fatal(err)
 			}
 			set, err := tx.Prepare(`UPDATE slot SET read_at = ?, chain = ?, version = ?, suite = ?, remarks = ?, closer = ?, look_at = ?, next_at = ?, misses = ?, failure = ?, subject = ?, self_signed = ?, not_before = ?,
-				not_after = ?, others = ?, sought = ?, findings = ?, path = ?, standing = ?, overdue_from = ?, due_from = ?, rank = ?, turns_at = ? WHERE id = ?`)
+				not_after = ?, others = ?, sought = ?, findings = ?, path = ?, standing = ?, overdue_from = ?, due_from = ?, condition = ?, turns_at = ? WHERE id = ?`)
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -82,7 +82,7 @@ func BenchmarkIngest(b *testing.B) {
 				ends := at.AddDate(0, 0, int(slot.ID)%700+round)
 				chain := fmt.Sprintf(`["%064x"]`, round*slots+int(slot.ID))
 				_, err1 := history.Exec(slot.ID, at.UnixMilli(), chain)
-				_, err2 := set.Exec(at.UnixMilli(), chain, "", "", "null", "null", 0, 0, 0, "null", "", false, 0, ends.UnixMilli(), "null", "", "null", chain, "fresh", ends.AddDate(0, 0, -9).UnixMilli(), ends.AddDate(0, -1, 0).UnixMilli(), 7, ends.UnixMilli(), slot.ID)
+				_, err2 := set.Exec(at.UnixMilli(), chain, "", "", "null", "null", 0, 0, 0, "null", "", false, 0, ends.UnixMilli(), "null", "", "null", chain, "fresh", ends.AddDate(0, 0, -9).UnixMilli(), ends.AddDate(0, -1, 0).UnixMilli(), "fresh", ends.UnixMilli(), slot.ID)
 				if err1 != nil || err2 != nil {
 					b.Fatal(err1, err2)
 				}

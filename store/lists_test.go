@@ -119,10 +119,10 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 	}
 	want, wantSite, worst, soonest := map[due.Condition]int{}, map[string]int{}, map[string]int{}, map[string]time.Time{}
 	for _, slot := range slots {
-		want[due.Conditions[slot.Rank]]++
-		wantSite[fmt.Sprint(slot.Site, slot.Rank)]++
-		if known, ok := worst[slot.Device]; !ok || slot.Rank < known {
-			worst[slot.Device] = slot.Rank
+		want[slot.Condition]++
+		wantSite[fmt.Sprint(slot.Site, slot.Condition)]++
+		if known, ok := worst[slot.Device]; !ok || slot.Condition.Rank() < known {
+			worst[slot.Device] = slot.Condition.Rank()
 		}
 		if end := slot.NotAfter.Time; !end.IsZero() && (soonest[slot.Device].IsZero() || end.Before(soonest[slot.Device])) {
 			soonest[slot.Device] = end
@@ -130,7 +130,7 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 	}
 	got := map[string]int{}
 	for _, row := range bySite {
-		got[fmt.Sprint(row.Site, row.Rank)] = row.Count
+		got[fmt.Sprint(row.Site, row.Condition)] = row.Count
 	}
 	if fmt.Sprint(counts) != fmt.Sprint(want) || fmt.Sprint(got) != fmt.Sprint(wantSite) {
 		t.Fatalf("after %s: %v and %v, not %v and %v", after, counts, got, want, wantSite)
@@ -210,10 +210,10 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 		t.Fatalf("after %s: %d are due of %d slots, and %d are fresh or dark", after, total, len(slots), fresh)
 	}
 	wrong := func(r store.DueRow) int {
-		if condition := due.Conditions[r.Rank]; r.LocksOut && (condition == due.Lapsed || !r.OverdueFrom.IsZero() && r.OverdueFrom.Before(now.Time)) {
+		if condition := r.Condition; r.LocksOut && (condition == due.Lapsed || !r.OverdueFrom.IsZero() && r.OverdueFrom.Before(now.Time)) {
 			return -1
 		}
-		return slices.Index([]due.Condition{due.Lapsed, due.Stray, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}, due.Conditions[r.Rank])
+		return slices.Index([]due.Condition{due.Lapsed, due.Stray, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}, r.Condition)
 	}
 	if !slices.IsSortedFunc(rows, func(x, y store.DueRow) int {
 		if wrong(x) != wrong(y) {

@@ -40,11 +40,8 @@ func (s Notices) SlotsToTell(ctx context.Context, now Moment, conditions []due.C
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
-	ranks := []int{-1}
-	for _, c := range conditions {
-		ranks = append(ranks, c.Rank())
-	}
-	query, args, err := sqlx.In(slotsToTell+`slot.id > ? AND (slot.rank IN (?) OR slot.not_after > 0 AND slot.not_after < ? OR EXISTS (SELECT 1 FROM matter WHERE slot_id = slot.id)) ORDER BY slot.id LIMIT ?`, id, ranks, until, most)
+	anyOf := append([]due.Condition{""}, conditions...) // IN needs one at least
+	query, args, err := sqlx.In(slotsToTell+`slot.id > ? AND (slot.condition IN (?) OR slot.not_after > 0 AND slot.not_after < ? OR EXISTS (SELECT 1 FROM matter WHERE slot_id = slot.id)) ORDER BY slot.id LIMIT ?`, id, anyOf, until, most)
 	if err != nil {
 		return nil, err
 	}

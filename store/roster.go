@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 
+	"freshseal/core/due"
 	"freshseal/core/roster"
 
 	"github.com/jmoiron/sqlx"
@@ -87,7 +88,7 @@ func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (ou
 
 // gatherSlots reads slots for the roster, as gatherDevices does devices.
 func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Slot, err error) {
-	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port, slot.signer, slot.rank, slot.not_after, slot.overdue_from, slot.turns_at,
+	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port, slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at,
 		slot.server_name, slot.sought, slot.path, device.name AS device FROM `+from+` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
 	if err != nil {
 		return nil, err
@@ -96,9 +97,11 @@ func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out 
 	for rows.Next() {
 		var one roster.Slot
 		var serverName, sought, path, device string
-		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &one.Rank, &one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &sought, &path, &device); err != nil {
+		var condition due.Condition
+		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition, &one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &sought, &path, &device); err != nil {
 			return nil, err
 		}
+		one.Rank = condition.Rank()
 		one.Words = strings.ToLower(device + "/" + one.Name + " " + one.Address + " " + serverName)
 		one.Sought, one.Above = soughtBy(sought, path)
 		out = append(out, one)

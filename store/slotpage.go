@@ -106,9 +106,9 @@ func (s Slots) CountEnds(moments []Moment) []int {
 
 // SiteSlots is how many slots of a site are in a condition.
 type SiteSlots struct {
-	Site  string
-	Rank  int
-	Count int
+	Site      string
+	Condition due.Condition
+	Count     int
 }
 
 // CountBySite counts the slots of each site and condition, as of now.
@@ -117,13 +117,15 @@ func (s Slots) CountBySite(ctx context.Context, now Moment) ([]SiteSlots, error)
 		return nil, err
 	}
 	counts := map[SiteSlots]int{}
-	s.roster.Each(func(site string, rank int, _ int64) { counts[SiteSlots{Site: site, Rank: rank}]++ })
+	s.roster.Each(func(site string, rank int, _ int64) { counts[SiteSlots{Site: site, Condition: due.Conditions[rank]}]++ })
 	var out []SiteSlots
 	for each, n := range counts {
 		each.Count = n
 		out = append(out, each)
 	}
-	slices.SortFunc(out, func(x, y SiteSlots) int { return cmp.Or(strings.Compare(x.Site, y.Site), x.Rank-y.Rank) })
+	slices.SortFunc(out, func(x, y SiteSlots) int {
+		return cmp.Or(strings.Compare(x.Site, y.Site), x.Condition.Rank()-y.Condition.Rank())
+	})
 	return out, nil
 }
 

@@ -26,7 +26,7 @@ type standings struct {
 type stood struct {
 	readAt                               Moment
 	installed                            string
-	rank                                 int
+	condition                            due.Condition
 	chain, version, suite, failure, path string
 }
 
@@ -38,7 +38,7 @@ func settle(ctx context.Context, tx *sqlx.Tx, ids []int64, columns string) (*sta
 	for len(ids) > 0 {
 		some := ids[:min(1000, len(ids))]
 		ids = ids[len(some):]
-		query, args, err := sqlx.In(`SELECT id, read_at, installed, rank, chain, version, suite, failure FROM slot WHERE id IN (?)`, some)
+		query, args, err := sqlx.In(`SELECT id, read_at, installed, condition, chain, version, suite, failure FROM slot WHERE id IN (?)`, some)
 		if err != nil {
 			return nil, err
 		}
@@ -49,7 +49,7 @@ func settle(ctx context.Context, tx *sqlx.Tx, ids []int64, columns string) (*sta
 		for rows.Next() {
 			var id int64
 			var s stood
-			if err := rows.Scan(&id, &s.readAt, &s.installed, &s.rank, &s.chain, &s.version, &s.suite, &s.failure); err != nil {
+			if err := rows.Scan(&id, &s.readAt, &s.installed, &s.condition, &s.chain, &s.version, &s.suite, &s.failure); err != nil {
 				rows.Close()
 				return nil, err
 			}
@@ -60,7 +60,7 @@ func settle(ctx context.Context, tx *sqlx.Tx, ids []int64, columns string) (*sta
 		}
 	}
 	var err error
-	if w.update, err = tx.PreparexContext(ctx, `UPDATE slot SET `+columns+`rank = ?, turns_at = ? WHERE id = ?`); err != nil {
+	if w.update, err = tx.PreparexContext(ctx, `UPDATE slot SET `+columns+`condition = ?, turns_at = ? WHERE id = ?`); err != nil {
 		return nil, err
 	}
 	w.history, err = tx.PreparexContext(ctx, `INSERT INTO reading (slot_id, at, chain, version, suite, failure) VALUES (?, ?, ?, ?, ?, ?)`)
@@ -88,12 +88,12 @@ func (w *standings) keep(was *stood, r *Slot) error {
 // set writes the condition of a slot as of a moment, and the values that are appended for the columns that were named.
 func (w *standings) set(was *stood, slot *Slot, at Moment, appended ...func([]any, *stood) []any) (err error) {
 	standing := due.Standing{Base: slot.Standing, Overdue: slot.OverdueFrom.Time, Due: slot.DueFrom.Time}
-	slot.Rank = standing.At(slot.NotAfter.Time, at.Time).Rank()
+	slot.Condition = standing.At(slot.NotAfter.Time, at.Time)
 	slot.TurnsAt = Moment{standing.Turns(slot.NotAfter.Time, at.Time)}
-	if slot.Rank != was.rank && !was.readAt.IsZero() && !was.readAt.After(at.Time) {
+	if slot.Condition != was.condition && !was.readAt.IsZero() && !was.readAt.After(at.Time) {
 		if _, err := w.tx.ExecContext(w.ctx, `INSERT INTO outbox (at, kind, about, who, stage, state, text)
 			SELECT ?, 'condition', 'slot/' || device.name || '/' || slot.name, '', '', ?, ? FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id = ?`,
-			at, due.Conditions[slot.Rank], "was "+string(due.Conditions[was.rank]), slot.ID); err != nil {
+			at, slot.Condition, "was "+string(was.condition), slot.ID); err != nil {
 			return err
 		}
 	}
@@ -104,11 +104,11 @@ func (w *standings) set(was *stood, slot *Slot, at Moment, appended ...func([]an
 	for _, more := range appended {
 		w.values = more(w.values, was)
 	}
-	if _, err := w.update.ExecContext(w.ctx, append(w.values, slot.Rank, slot.TurnsAt, slot.ID)...); err != nil {
+	if _, err := w.update.ExecContext(w.ctx, append(w.values, slot.Condition, slot.TurnsAt, slot.ID)...); err != nil {
 		return err
 	}
-	was.rank = slot.Rank
-	told := roster.Reading{ID: slot.ID, Rank: slot.Rank, NotAfter: slot.NotAfter.milliseconds(), Overdue: slot.OverdueFrom.milliseconds(), TurnsAt: slot.TurnsAt.milliseconds()}
+	was.condition = slot.Condition
+	told := roster.Reading{ID: slot.ID, Rank: slot.Condition.Rank(), NotAfter: slot.NotAfter.milliseconds(), Overdue: slot.OverdueFrom.milliseconds(), TurnsAt: slot.TurnsAt.milliseconds()}
 	told.Sought, told.Above = soughtBy(slot.Sought, was.path)
 	w.told = append(w.told, told)
 	return nil

@@ -168,6 +168,7 @@ func newStore(d *db) *Store {
 var (
 	ErrNotFound = errors.New("not found")
 	ErrTaken    = errors.New("taken")
+	ErrNewer    = errors.New("the database was written by another version of the program")
 )
 
 // Open opens the database file, making it or bringing it up to date first.
@@ -184,8 +185,7 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	}
 	write.SetMaxOpenConns(1)
 	if err := migrate(ctx, write); err != nil {
-		write.Close()
-		return nil, err
+		return nil, errors.Join(err, write.Close())
 	}
 	read, err := sqlx.Open("sqlite", dsn(file, "&mode=ro&_pragma=query_only(1)"))
 	if err != nil {
@@ -217,6 +217,12 @@ func migrate(ctx context.Context, db *sqlx.DB) error {
 	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, files, goose.WithDisableGlobalRegistry(true))
 	if err != nil {
 		return fmt.Errorf("reading the migrations: %w", err)
+	}
+	sources := p.ListSources()
+	if has, err := p.GetDBVersion(ctx); err != nil {
+		return fmt.Errorf("reading the version of the database: %w", err)
+	} else if knows := sources[len(sources)-1].Version; has > knows {
+		return fmt.Errorf("%w: it has schema %d, and this one knows %d", ErrNewer, has, knows)
 	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the database up to date: %w", err)

@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"database/sql"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -68,8 +69,8 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 		t.Fatalf("the pages hold %d slots of %d", len(seen), len(slots))
 	}
 	if !slices.IsSortedFunc(seen, func(a, b store.SlotRow) int {
-		if a.Rank != b.Rank {
-			return a.Rank - b.Rank
+		if a.Condition != b.Condition {
+			return a.Condition.Rank() - b.Condition.Rank()
 		}
 		return a.NotAfter.Compare(b.NotAfter.Time)
 	}) {
@@ -77,7 +78,7 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 	}
 	counts := map[due.Condition]int{}
 	for _, row := range seen {
-		if got := due.Conditions[row.Rank]; got != want[row.ID] {
+		if got := row.Condition; got != want[row.ID] {
 			t.Errorf("a slot is %s in the list and %s by itself", got, want[row.ID])
 		}
 		counts[want[row.ID]]++
@@ -144,5 +145,32 @@ func TestOneReplacementAtATime(t *testing.T) {
 	}
 	if r, err := s.Replacements.Get(t.Context(), 1); err != nil || r.State != replacement.Running || r.Stage != replacement.Backup {
 		t.Errorf("%+v, %v", r.Progress(), err)
+	}
+}
+
+// A database that a newer program wrote is not opened: columns would be missed or misread.
+func TestADatabaseOfANewerProgramIsNotOpened(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "newer.db")
+	s, err := store.Open(t.Context(), file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("sqlite", file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (99, 1)`); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.Close(); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		if _, err := store.Open(t.Context(), file); !errors.Is(err, store.ErrNewer) {
+			t.Fatalf("it is opened: %v", err)
+		}
 	}
 }

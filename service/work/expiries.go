@@ -33,9 +33,7 @@ func (s *Service) Expiries(ctx context.Context) (contract.Expiries, error) {
 		return out, err
 	}
 	for _, m := range months {
-		if m.Rank < len(due.Conditions) {
-			out.Months[at[m.Month]].Conditions[due.Conditions[m.Rank]] += m.Count
-		}
+		out.Months[at[m.Month]].Conditions[m.Condition] += m.Count
 	}
 	today := now.Truncate(24 * time.Hour)
 	for i := range expiryWeeks {

@@ -20,9 +20,7 @@ func (s *Service) Figures(ctx context.Context) (contract.Figures, error) {
 		for _, condition := range due.Conditions { // those that nobody has are 0, and do not vanish
 			out.Slots[contract.SiteCondition{Site: row.Site, Condition: condition}] += 0
 		}
-		if row.Rank < len(due.Conditions) {
-			out.Slots[contract.SiteCondition{Site: row.Site, Condition: due.Conditions[row.Rank]}] += row.Count
-		}
+		out.Slots[contract.SiteCondition{Site: row.Site, Condition: row.Condition}] += row.Count
 	}
 	for site, end := range s.store.Slots.FirstEnds() {
 		out.FirstEnd[site] = end.Time
