@@ -4,7 +4,7 @@
 set -eu
 
 out=$1
-version=$(bin/freshseal --version | awk '{print $NF}')
+version=$(bin/freshseal --version | sed 's/^freshseal version \([^,]*\).*/\1/')
 arch=$(dpkg --print-architecture)
 root=$(mktemp -d)
 trap 'rm -rf "$root"' EXIT

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"freshseal/contract"
 	"io"
 	"os"
 	"os/signal"
@@ -108,7 +107,7 @@ func Root(more Commands) *cobra.Command { return (&app{}).root(more) }
 func (a *app) root(more Commands) *cobra.Command {
 	root := &cobra.Command{
 		Use: "freshseal", Short: "Replace the certificates of a fleet of devices, and prove it on the wire",
-		SilenceErrors: true, SilenceUsage: true, Version: contract.Version,
+		SilenceErrors: true, SilenceUsage: true, Version: version(),
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
 	root.SetOut(a.out)
