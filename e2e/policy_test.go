@@ -78,7 +78,7 @@ func TestAStrayCertificateIsSeen(t *testing.T) {
 	if _, err := link.Exec(t.Context(), "webui reload", nil); err != nil {
 		t.Fatal(err)
 	}
-	for range 40 {
+	for range 300 {
 		if s.show(name+"/web").Condition == "stray" {
 			return
 		}
