@@ -13,7 +13,14 @@ export CGO_ENABLED = 0
 
 build: bin/freshseal
 
-bin/freshseal: $(SOURCES) $(CONSOLE) | tools
+LICENCES := core/licences/text/all.txt.gz
+
+# The notices of what is built in, of what the build has fetched.
+$(LICENCES): go.mod console/package-lock.json build/licences/main.go console/node_modules/.done
+	@mkdir -p bin
+	$(GO) run ./build/licences >bin/licences.txt && gzip -9nc bin/licences.txt >$@.new && mv $@.new $@
+
+bin/freshseal: $(SOURCES) $(CONSOLE) $(LICENCES) | tools
 	$(GO) build -trimpath -ldflags='-s -w -X freshseal/cli.commit=$(COMMIT)' -o $@ ./cmd/freshseal
 
 # What Debian does not have in the version that is needed can only be asked for.
@@ -68,4 +75,4 @@ package: bin/freshseal
 	build/package.sh bin
 
 clean:
-	rm -rf bin .demo console/node_modules console/dist/assets console/dist/index.html
+	rm -rf bin .demo $(LICENCES) console/node_modules console/dist/assets console/dist/index.html

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"freshseal/contract"
+	"freshseal/core/licences"
 	"freshseal/service/people"
 	"freshseal/service/work"
 
@@ -19,6 +20,7 @@ var ownRoutes = []route{
 	{method: "GET", path: v1 + "/openapi.json", summary: "this description", status: 200, out: map[string]any{}, handler: describe, open: true},
 	listing("/succession", "list the successive certificates of the service, each signed by the key of its predecessor", theWork, (*work.Service).Succession).openly(),
 	{method: "GET", path: v1 + "/backup", role: contract.Admin, summary: "download a copy of the database", status: 200, media: "application/vnd.sqlite3", handler: backup},
+	{method: "GET", path: v1 + "/licences", role: contract.Viewer, summary: "the licences of what the program is built of", status: 200, media: "text/plain", handler: showLicences},
 	looks("/status", "show a summary of the fleet", status),
 	looks("/settings", "show the configuration of the service", func(_ context.Context, s *service.Service, _ people.Bearer, _ nothing) (service.Settings, error) {
 		return s.Settings(contract.Version), nil
@@ -32,6 +34,13 @@ type Health struct {
 
 func health(*Server) fiber.Handler {
 	return func(c fiber.Ctx) error { return c.JSON(Health{"ok"}) }
+}
+
+func showLicences(*Server) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		c.Set(fiber.HeaderContentType, "text/plain; charset=utf-8")
+		return c.SendString(licences.Text())
+	}
 }
 
 func ready(s *Server) fiber.Handler {

@@ -18,7 +18,7 @@ import (
 var below = map[string][]string{
 	"cmd": {"cli", "contract", "api", "service", "standin", "wire", "notify"}, "cli": {"contract"}, "api": {"contract", "service", "console"},
 	"service": {"contract", "device", "wire", "signer", "strongbox", "store", "notify"}, "contract": {},
-	"device": {}, "notify": {}, "wire": {}, "signer": {}, "strongbox": {}, "store": {}, "standin": {}, "console": {}, "core": {},
+	"device": {}, "notify": {}, "wire": {}, "signer": {}, "strongbox": {}, "store": {}, "standin": {}, "console": {}, "core": {}, "build": {},
 }
 
 func TestImportsPointDownwardsOnly(t *testing.T) {

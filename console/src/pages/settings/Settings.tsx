@@ -61,6 +61,7 @@ function Service() {
               ['Reads the fleet', s.read_every],
               ['Started', moment(s.started_at)],
               ['Its own certificate', 'is replaced like any other: it stands in the list of devices'],
+              ['Built of', <a href="/api/v1/licences">works of others, with their licences</a>],
             ]}
           />
         )}
