@@ -22,7 +22,7 @@ var ownRoutes = []route{
 	{method: "GET", path: v1 + "/backup", role: contract.Admin, summary: "download a copy of the database", status: 200, media: "application/vnd.sqlite3", handler: backup},
 	{method: "GET", path: v1 + "/licences", role: contract.Viewer, summary: "the licences of what the program is built of", status: 200, media: "text/plain", handler: showLicences},
 	looks("/status", "show a summary of the fleet", status),
-	looks("/settings", "show the configuration of the service", func(_ context.Context, s *service.Service, _ people.Bearer, _ nothing) (service.Settings, error) {
+	looks("/settings", "show the configuration of the service", func(_ context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Settings, error) {
 		return s.Settings(contract.Version), nil
 	}),
 }

@@ -31,3 +31,12 @@ type Status struct {
 type Succession struct {
 	Items []cert.Endorsement `json:"items"`
 }
+
+// Settings say how the service is set up; it is set up where it is started, so
+// they can be looked at and not changed here.
+type Settings struct {
+	Version   string    `json:"version" required:"true"`
+	Folder    string    `json:"folder" required:"true" description:"everything that outlives the process"`
+	ReadEvery string    `json:"read_every" required:"true" description:"how often the whole fleet is read"`
+	StartedAt time.Time `json:"started_at" required:"true"`
+}

@@ -72,7 +72,9 @@ func launch(t testing.TB, dir string, cmd *exec.Cmd) *server {
 	if s.cmd.Env == nil { // what a test adds is read when the test asks, and never by itself: its addresses may be anybody's
 		s.cmd.Env = append(os.Environ(), "FRESHSEAL_READ_EVERY=0")
 	}
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if s.cmd.SysProcAttr == nil {
+		s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	}
 	out, err := s.cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
