@@ -44,7 +44,7 @@ test: bin/freshseal
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "gofmt wants these:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }
 	$(GO) vet ./...
 	cd console && npm run --silent check && npm run --silent lint && npm run --silent test
-	$(GO) test -count=1 -parallel 10 -timeout 18m ./... # many tests wait; never from the cache: e2e drives a program that go test does not know of
+	$(GO) test -count=1 -parallel 8 -timeout 18m ./... # many tests wait; never from the cache: e2e drives a program that go test does not know of
 
 # All that needs no package beyond Go and Node: what a developer runs all day.
 check: lint

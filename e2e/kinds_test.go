@@ -80,7 +80,7 @@ func quickFamilies(t *testing.T, names ...string) string {
 		}
 		text = strings.Join(lines, "\n")
 		if !strings.Contains(text, "restart_limit") {
-			text = strings.Replace(strings.ReplaceAll(text, "limit: 20s", "limit: 4s"), "traits:\n", "traits:\n  restart_limit: 5s\n", 1)
+			text = strings.Replace(strings.ReplaceAll(text, "limit: 20s", "limit: 6s"), "traits:\n", "traits:\n  restart_limit: 5s\n", 1)
 		}
 		text = regexp.MustCompile(`\buse: ([a-z-]+)`).ReplaceAllStringFunc(text, func(use string) string { // parts wait less, too
 			part := strings.TrimPrefix(use, "use: ")
