@@ -6,7 +6,6 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
-	"time"
 
 	"freshseal/e2e/browser"
 	"freshseal/standin"
@@ -91,13 +90,11 @@ func TestTheConsoleOffersTheExits(t *testing.T) {
 	const host, lines = "host-1.mainquay.tidewrack.example", "lines.northholm.tidewrack.example"
 	s.ok("demo", "fault", "set", host, "stays-in-maintenance", "--dir", s.dir)
 	s.ok("demo", "fault", "set", lines, "refuses", "--dir", s.dir)
-	time.Sleep(time.Second) // the boxes follow
 	s.ok("replace", host+"/web", "--signer", "bench")
 	s.run("", "replace", lines+"/web", "--signer", "bench")
 	s.rests("r2", "held")
 	s.rests("r3", "reverted")
 	s.ok("demo", "fault", "clear", lines, "--dir", s.dir)
-	time.Sleep(time.Second)
 	p := openConsole(t, s)
 	steps(t,
 		func() error { return p.Go("/replacements/r2") },

@@ -83,10 +83,16 @@ type FaultSet struct {
 	After int    `json:"after,omitempty"` // once the box was asked that many more things
 }
 
-// faultFile is where the faults of a fleet's boxes are set, below its folder.
-const faultFile = "faults.json"
+// Below the folder of a fleet: the faults that are set on its boxes, and those that the running fleet follows.
+const (
+	faultFile    = "faults.json"
+	followedFile = "faults.followed.json"
+)
 
-// SetFault sets a fault of a box of the fleet in a folder; the running fleet follows within a second. An empty fault clears it.
+// ErrNotFollowed says that a fault is set and that no running fleet followed it yet.
+var ErrNotFollowed = errors.New("the demo does not run, or is busy")
+
+// SetFault sets a fault of a box of the fleet in a folder, and waits until the running fleet follows it. An empty fault clears it.
 func SetFault(dir, device string, set FaultSet) error {
 	kind, ok := kindOf(device)
 	if !ok {
@@ -107,21 +113,35 @@ func SetFault(dir, device string, set FaultSet) error {
 	if all[device] = set; set.Fault == "" {
 		delete(all, device)
 	}
-	text, err := json.MarshalIndent(all, "", "  ")
+	if err := writeFaults(dir, faultFile, all); err != nil {
+		return err
+	}
+	for end := time.Now().Add(10 * followEvery); time.Now().Before(end); time.Sleep(followEvery / 10) {
+		if followed, err := readFaults(dir, followedFile); err == nil && maps.Equal(followed, all) {
+			return nil
+		}
+	}
+	return ErrNotFollowed
+}
+
+// SetFaults are the faults that are set on the boxes of a fleet, by device.
+func SetFaults(dir string) (map[string]FaultSet, error) { return readFaults(dir, faultFile) }
+
+func writeFaults(dir, name string, faults map[string]FaultSet) error {
+	text, err := json.MarshalIndent(faults, "", "  ")
 	if err != nil {
 		return err
 	}
-	file := filepath.Join(dir, faultFile)
+	file := filepath.Join(dir, name)
 	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
 		return err
 	}
 	return os.Rename(file+".new", file)
 }
 
-// SetFaults are the faults that are set on the boxes of a fleet, by device.
-func SetFaults(dir string) (map[string]FaultSet, error) {
+func readFaults(dir, name string) (map[string]FaultSet, error) {
 	out := map[string]FaultSet{}
-	text, err := os.ReadFile(filepath.Join(dir, faultFile))
+	text, err := os.ReadFile(filepath.Join(dir, name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, nil
 	}
@@ -153,15 +173,16 @@ func FaultsOfDevice(device string) ([]Fault, error) {
 // followEvery is how often a running fleet looks at the faults that are set.
 const followEvery = 300 * time.Millisecond
 
-// follow sets the faults of the fleet's boxes as the file in its folder says, until stop is closed.
+// follow sets the faults of the fleet's boxes as the file in its folder says, and writes beside it what it follows, until stop is closed.
 func (f *Fleet) follow(dir string, stop <-chan struct{}) {
+	_ = os.Remove(filepath.Join(dir, followedFile)) // of a run before
 	usual := map[string]Faults{}
 	for _, m := range members {
 		usual[m.name] = m.faults
 	}
-	done := map[string]FaultSet{}
+	var done map[string]FaultSet
 	for {
-		if now, err := SetFaults(dir); err == nil && !maps.Equal(now, done) { // a file that cannot be read changes nothing
+		if now, err := SetFaults(dir); err == nil && (done == nil || !maps.Equal(now, done)) { // a file that cannot be read changes nothing
 			for device, faults := range usual {
 				box := f.named[device]
 				set, was := now[device], done[device]
@@ -178,7 +199,9 @@ func (f *Fleet) follow(dir string, stop <-chan struct{}) {
 					}
 				}
 			}
-			done = now
+			if err := writeFaults(dir, followedFile, now); err == nil { // else once more, at the next look
+				done = now
+			}
 		}
 		select {
 		case <-time.After(followEvery):
