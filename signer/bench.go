@@ -60,7 +60,7 @@ const (
 // Check says what is wrong with a plan; nothing where it can be made.
 func (p BenchPlan) Check() string {
 	if len(p.Names) < 2 || len(p.Names) > 3 {
-		return fmt.Sprintf("it has %d levels; a root and one or two below it are possible", len(p.Names))
+		return fmt.Sprintf("the number of levels is %d; it may be 2 or 3: a root, and one or two below it", len(p.Names))
 	}
 	for i, name := range p.Names {
 		if strings.TrimSpace(name) == "" || slices.Contains(p.Names[:i], name) {
