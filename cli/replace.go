@@ -142,7 +142,7 @@ func (a *app) rehearse(ctx context.Context, client *client, o contract.Rehearsal
 		for line := range strings.Lines(s.Difference) {
 			put(a.out, "           %s\n", strings.TrimRight(line, "\n"))
 		}
-		for _, beside := range []struct{ label, text string }{{"limit", s.Limit}, {"undo", s.Undo}, {"always", s.Finally}, {"but", s.Note}} {
+		for _, beside := range []struct{ label, text string }{{"limit", s.Limit}, {"undo", s.Undo}, {"always", s.Finally}, {"note", s.Note}} {
 			if beside.text != "" {
 				put(a.out, "    %-6s %s\n", beside.label, lines("           ", beside.text))
 			}

@@ -161,7 +161,7 @@ func TestALostAnswerIsNeverSentAgain(t *testing.T) {
 	t.Parallel()
 	text := read(t, quickFamilies(t, "wan-controller")+"/quick-wan-controller.procedure.yaml")
 	text = strings.Replace(text, "procedure: quick-wan-controller", "procedure: once", 1)
-	text = strings.Replace(text, "      expect: {status: 202, json: {/state: \"^accepted$\"}}\n      refused: {status: 422}\n      repeat: safe\n", "      expect: {status: 202}\n      capture: {told: {json: /state}}\n      limit: 5s\n", 1)
+	text = strings.Replace(text, "      expect: {status: 202, json: {/state: \"^accepted$\"}}\n      refused: {status: 422}\n      repeat: safe\n", "      expect: {status: 202}\n      capture: {told: {json: /state}, kept: {json: /state, keep: true}}\n      limit: 5s\n", 1)
 	text = strings.Replace(text, "    - {step: have the interface look again", "    - {step: name the state, http: \"GET /api/certificates/{{certificate}}\", query: {state: \"{{told}}\"}, until: {status: 200}, limit: 4s}\n    - {step: have the interface look again", 1)
 	folder := t.TempDir()
 	write(t, folder+"/once.procedure.yaml", text)
@@ -203,8 +203,13 @@ func TestALostAnswerIsNeverSentAgain(t *testing.T) {
 			switch answer {
 			case "done":
 				s.fails(1, "later steps need {{told}}", "replacement", "resume", "r2", "--step", "done")
-				s.ok("replacement", "resume", "r2", "--step", "done", "--value", "told=accepted")
+				s.ok("replacement", "resume", "r2", "--step", "done", "--value", "told=accepted", "--value", "kept=as the box gave it")
 				s.rests("r2", "sealed")
+				out := t.TempDir() + "/kept"
+				s.ok("replacement", "file", "r2", "kept", "--reason", "to see that it is here", "--out", out)
+				if got := read(t, out); got != "as the box gave it" {
+					t.Errorf("what a person gave in place of a kept file is %q", got)
+				}
 			case "not-done":
 				s.ok("replacement", "resume", "r2", "--step", "not-done")
 				s.rests("r2", "sealed")

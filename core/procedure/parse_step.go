@@ -164,6 +164,8 @@ func (r *reader) step(n ast.Node) Step {
 		r.fault(n, "write match: with a pattern", "css, json, xpath and header belong to what http answers")
 	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Passing }) && (r.within != Survey || s.Each != "" || s.Do.Link() == Person):
 		r.fault(n, "move the step to survey, without each", "until: restart belongs to a step of survey: it is done again whenever its value is needed")
+	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Keep }) && (s.Each != "" || s.Do.Link() == Person):
+		r.fault(n, "leave keep out, or do the step without each", "keep: true belongs to one file that the device gives")
 	case len(s.Capture) > 0 && s.Do.Gives() == "":
 		r.fault(n, "leave capture out", "%s gives nothing to capture", s.Do.Word())
 	case (s.Undo.Kind == NoUndo) != (s.Undo.Because != ""):

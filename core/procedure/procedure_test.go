@@ -60,6 +60,8 @@ func TestFaultsAreFoundWithTheirPlaceAndTheirRemedy(t *testing.T) {
 		{"a tab", "    - step: a\n\trun: id\n", 1, 1, "a tab in the indentation"},
 		{"an expectation of a file", "    - file: /x\n      holds: label\n      expect: {exit: 0}\n", 0, 11, "means nothing beside file"},
 		{"a capture of a file", "    - file: /x\n      holds: label\n      capture: x\n", 0, 11, "nothing to capture"},
+		{"one file of many", "    - {step: a, run: \"cat {{item}}\", undo: nothing, each: dns_names, capture: {x: {keep: true}}}\n", 0, 7, "one file that the device gives"},
+		{"a file that a person keeps", "    - {person: save it, ask: what it gave, capture: {x: {keep: true}}}\n", 0, 7, "one file that the device gives"},
 		{"a change without a way back", "    - {step: a, run: boxctl drop}\n", 0, 7, "does not say how it is undone"},
 		{"no way back without a reason", "    - {step: a, run: boxctl drop, undo: none}\n", 0, 7, "because belong together"},
 		{"an undo of what undoes itself", "    - {file: /x, holds: label, undo: rm /x}\n", 0, 38, "needs no undo"},

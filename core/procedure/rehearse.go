@@ -199,6 +199,11 @@ func rehearse(section Section, step Step, item string, scope *Scope) (Rehearsed,
 	if step.mayBeEmpty(scope) {
 		r.Note = "left out where the chain has no intermediates"
 	}
+	for _, c := range step.Capture {
+		if c.Keep {
+			r.Note = "what it gives is kept here, sealed, after the replacement: " + c.Name
+		}
+	}
 	if r.Undo, err = step.undoText(section, item, scope); err != nil {
 		return r, err
 	}

@@ -157,14 +157,14 @@ func (s Step) Captured(stdout, stderr []byte, answered *Response) (map[string]Va
 			if err != nil {
 				return nil, fmt.Errorf("{{%s}} cannot be captured: %s: %w", c.Name, spot.text(), err)
 			}
-			out[c.Name] = Value{Kind: Text, Text: strings.TrimSpace(text), Known: true, Secret: c.Secret}
+			out[c.Name] = Value{Kind: Text, Text: strings.TrimSpace(text), Known: true, Secret: c.Secret, Keep: c.Keep}
 			continue
 		}
 		from := stdout
 		if c.Stderr {
 			from = stderr
 		}
-		v := Value{Kind: s.Do.Gives(), Text: string(from), Known: true, Secret: c.Secret}
+		v := Value{Kind: s.Do.Gives(), Text: string(from), Known: true, Secret: c.Secret, Keep: c.Keep}
 		if c.Pattern != nil {
 			m := c.Pattern.FindSubmatch(from)
 			if m == nil {

@@ -41,6 +41,7 @@ type Value struct {
 	Words  []string // of command and list
 	OnBox  string   // content that never leaves the device: the path of its file there
 	Secret bool     // never shown, never part of a command
+	Keep   bool     `json:",omitempty"` // captured as a file that outlives the replacement; see Capture
 	Known  bool     // false while it is yet to come, as in a rehearsal
 	About  string
 }

@@ -572,6 +572,6 @@ func (w journal) End(ctx context.Context, id int64, o device.Outcome) error {
 	if err := w.s.keepCaptured(&step, o.Captured); err != nil {
 		return err
 	}
-	w.s.keepFiles(&step, w.j.procedure.Procedure, o.Captured)
+	w.s.keepFiles(&step, o.Captured)
 	return w.s.store.Journal.EndStep(ctx, step)
 }

@@ -18,13 +18,13 @@ func keptPurpose(replacement int64, name string) string {
 }
 
 // keepFiles seals the captured values that are kept as files, for the end of their step.
-func (s *Service) keepFiles(step *store.Step, p procedure.Procedure, values map[string]procedure.Value) {
+func (s *Service) keepFiles(step *store.Step, values map[string]procedure.Value) {
 	for name, v := range values {
-		if !p.Kept(name) {
+		if !v.Keep {
 			continue
 		}
 		content := []byte(v.Text)
-		step.Kept = append(step.Kept, store.KeptFile{ReplacementID: step.ReplacementID, Name: name, At: step.EndedAt, Size: len(content), SHA256: cert.Fingerprint(content),
+		step.Kept = append(step.Kept, store.KeptFile{ReplacementID: step.ReplacementID, Name: name, At: s.moment(), Size: len(content), SHA256: cert.Fingerprint(content),
 			Sealed: s.box.Seal(keptPurpose(step.ReplacementID, name), content)})
 	}
 }

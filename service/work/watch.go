@@ -67,6 +67,7 @@ func (s *Service) say(ctx context.Context, id int64, step store.Step, known cont
 		if err := s.keepCaptured(&step, values); err != nil {
 			return err
 		}
+		s.keepFiles(&step, values)
 		step.OK, step.Unknown, step.Why, step.Output = true, false, "", by+" says that it was done"
 	case known.Step == SaidNotDone:
 		step.Unknown, step.Why = false, step.Why+"; "+by+" says that it was not done"
@@ -99,7 +100,7 @@ func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step
 			if len(text) > mostAnswer {
 				return nil, problem.Reject(cannot, "the value of "+c.Name+" is longer than 64 kB", "")
 			}
-			out[c.Name] = procedure.Value{Kind: procedure.Text, Text: text, Known: true, Secret: c.Secret}
+			out[c.Name] = procedure.Value{Kind: procedure.Text, Text: text, Known: true, Secret: c.Secret, Keep: c.Keep}
 		}
 	}
 	for name := range given {
