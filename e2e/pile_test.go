@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -254,8 +255,11 @@ func TestAudiencesTrustWhatTheyHold(t *testing.T) {
 	lacked := filepath.Join(t.TempDir(), "lacked.zip")
 	s.ok("audience", "export", "fleet", "--lacked-by", "scanners", "--form", "debian", "--out", lacked)
 	folder, err := zip.OpenReader(lacked)
-	if err != nil || len(folder.File) != 3 || !strings.HasPrefix(folder.File[1].Name, "Tidewrack_Ferries") {
-		t.Errorf("%v, %+v", err, folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !slices.ContainsFunc(folder.File, func(f *zip.File) bool { return strings.HasPrefix(f.Name, "Tidewrack_Ferries_Root-") }) {
+		t.Errorf("%+v", folder.File)
 	}
 	folder.Close()
 	s.fails(2, "either a file or --system", "audience", "add", "workstations")
