@@ -278,6 +278,7 @@ func TestAnEncryptionAppliance(t *testing.T) {
 	webKindIs(t, standin.EncryptionAppliance, "encryption-appliance", nil,
 		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "/chain is"},
 		webCase{name: "one-unreachable", faults: standin.Faults{OneNode: true}, state: "reverted", says: "1 of 2, 1 unreachable: standby"},
+		webCase{name: "forgets-its-task", faults: standin.Faults{Forgets: true}, state: "reverted", says: "unknown"},
 		webCase{name: "never-deployed", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met in time"},
 	)
 }
@@ -360,6 +361,7 @@ func TestAReportingGateway(t *testing.T) {
 // A firewall's standby gets the certificate by itself, and a node that did not get it is seen.
 func TestAFirewallAndItsStandby(t *testing.T) {
 	webKindIs(t, standin.Firewall, "firewall", nil,
+		webCase{name: "forgets-its-task", faults: standin.Faults{Forgets: true}, state: "reverted", says: "unknown"},
 		webCase{name: "commit-never-ends", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met in time"},
 		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "failed"},
 		webCase{name: "standby-left-out", faults: standin.Faults{OneNode: true}, state: "reverted", says: "instead of the new leaf"},
@@ -377,6 +379,7 @@ func TestAManagerSignsForItsHostsByAPI(t *testing.T) {
 		{name: "says-so-only", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "it still serves the old certificate"},
 		{name: "signed-by-another", faults: standin.Faults{RollBack: true}, state: "held", says: "did not sign", changed: true},
 		{name: "busy", faults: standin.Faults{FailTest: true}, state: "reverted", says: "the host is busy"},
+		{name: "forgets-its-task", faults: standin.Faults{Forgets: true}, state: "reverted", says: "unknown"},
 		{name: "never-done", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met in time"},
 		{name: "not-reached", faults: standin.Faults{Silent: true}, state: "held", says: "connect the host to its manager"},
 		{name: "stays-in-maintenance", faults: standin.Faults{StaysInMaintenance: true}, state: "held", says: "leave maintenance", changed: true},

@@ -124,6 +124,7 @@ type Faults struct {
 	LoopAround         bool // every page leads to itself
 	OneNode            bool // what is done does not reach the other nodes
 	NeverDone          bool // a task never ends
+	Forgets            bool // it restarts before a task is done, and knows nothing of it then
 	ThirdCertificate   bool // it serves a certificate that nobody asked for
 	DropUpload         bool // the connection is lost in the middle of the first upload
 }

@@ -46,7 +46,7 @@ func (r *Running) begin(ends func() error) string {
 	}
 	id, t := fmt.Sprint(100+len(r.webs.tasks)), &task{began: time.Now()}
 	r.webs.tasks[id] = t
-	if !r.faulty().NeverDone {
+	if f := r.faulty(); !f.NeverDone && !f.Forgets {
 		r.work.Go(func() {
 			time.Sleep(r.Restart)
 			err := ends()
@@ -64,7 +64,7 @@ func (r *Running) stands(id string) (state string, percent int) {
 	defer r.webs.lock.Unlock()
 	t := r.webs.tasks[id]
 	switch {
-	case t == nil:
+	case t == nil || r.faulty().Forgets:
 		return "unknown", 0
 	case !t.ended:
 		return "running", min(99, r.progress(t.began))
