@@ -221,7 +221,7 @@ func (a *app) noticeRule() *cobra.Command {
 	var on []string
 	c := &cobra.Command{
 		Use: "rule RULE", Short: "Add a rule, or replace what it says", Args: cobra.ExactArgs(1),
-		Example: "  freshseal notice rule strays --condition stray --condition dark --to hook --recovery\n  freshseal notice rule expiry --days 30,14,7,1 --to mail --digest 07:30 --zone Europe/Oslo --repeat 7 --escalate hook\n  freshseal notice rule chains --expiring --days 180,60,14 --to mail",
+		Example: "  freshseal notice rule broken --condition unexpected --condition unreachable --to hook --recovery\n  freshseal notice rule expiry --days 30,14,7,1 --to mail --digest 07:30 --zone Europe/Oslo --repeat 7 --escalate hook\n  freshseal notice rule chains --expiring --days 180,60,14 --to mail",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			for _, word := range on {
 				r.Conditions = append(r.Conditions, due.Condition(word))

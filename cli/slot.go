@@ -160,7 +160,7 @@ func (a *app) slotHistory() *cobra.Command {
 			}
 			t := table{head: []string{"since", "until", "served", "sha256", "changed_by"}}
 			for _, line := range past {
-				served, by := line.Subject, map[string]string{"stray": "somebody else", "replacement": line.Replacement, "first": "first seen"}[line.Change]
+				served, by := line.Subject, map[string]string{"unexpected": "somebody else", "replacement": line.Replacement, "first": "first seen"}[line.Change]
 				if line.Failure != nil {
 					served = line.Failure.What
 				}
@@ -420,8 +420,8 @@ func (a *app) readMany(ctx context.Context, client *client, site string) error {
 		progress(fmt.Sprintf("read %d of %d slots", s.Read, s.Slots))
 	}
 	progress("")
-	t := table{head: []string{"read", "dark"}}
-	t.add(fmt.Sprint(s.Read), fmt.Sprint(s.Dark))
+	t := table{head: []string{"read", "unreachable"}}
+	t.add(fmt.Sprint(s.Read), fmt.Sprint(s.Unreachable))
 	if s.Why != "" {
 		return failed("the sweep ended early", s.Why, "begin it again")
 	}

@@ -22,7 +22,7 @@ type Device struct {
 	Notes       string            `json:"notes" required:"true"`
 	Slots       []DeviceSlot      `json:"slots" required:"true"`
 	AddedAt     time.Time         `json:"added_at" required:"true"`
-	Condition   due.Condition     `json:"condition" required:"true" enum:"dark,lapsed,stray,factory,flawed,overdue,due,fresh" description:"the worst of its slots"`
+	Condition   due.Condition     `json:"condition" required:"true" enum:"unreachable,expired,unexpected,factory,flawed,overdue,due,fresh" description:"the worst of its slots"`
 	ExpiresAt   *time.Time        `json:"expires_at" description:"the soonest of its slots"`
 	Revision    Revision          `json:"revision" required:"true" description:"counts the changes that people make"`
 }

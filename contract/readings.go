@@ -110,19 +110,19 @@ type AskReading struct {
 
 // Sweep is a reading of the whole fleet, under way or ended.
 type Sweep struct {
-	ID      string     `json:"id" required:"true"`
-	Site    string     `json:"site,omitempty" description:"empty: the whole fleet"`
-	Slots   int        `json:"slots" required:"true" description:"to be read; 0 until that is known"`
-	Read    int        `json:"read" required:"true"`
-	Dark    int        `json:"dark" required:"true" description:"could not be read; known at the end"`
-	BeganAt time.Time  `json:"began_at" required:"true"`
-	EndedAt *time.Time `json:"ended_at,omitempty"`
-	Why     string     `json:"why,omitempty" description:"why it ended early"`
+	ID          string     `json:"id" required:"true"`
+	Site        string     `json:"site,omitempty" description:"empty: the whole fleet"`
+	Slots       int        `json:"slots" required:"true" description:"to be read; 0 until that is known"`
+	Read        int        `json:"read" required:"true"`
+	Unreachable int        `json:"unreachable" required:"true" description:"could not be read; known at the end"`
+	BeganAt     time.Time  `json:"began_at" required:"true"`
+	EndedAt     *time.Time `json:"ended_at,omitempty"`
+	Why         string     `json:"why,omitempty" description:"why it ended early"`
 }
 
 // Tally is how many readings were made since the service was started, and how long they took.
 type Tally struct {
-	Outcomes map[string]uint64  // new, unchanged or dark
+	Outcomes map[string]uint64  // new, unchanged or unreachable
 	Within   map[float64]uint64 // how many took at most so many seconds
 	Seconds  float64            // all of them
 }

@@ -28,7 +28,7 @@ type PastReading struct {
 	Subject     string           `json:"subject,omitempty"`
 	Version     string           `json:"version,omitempty"`
 	Failure     *finding.Failure `json:"failure,omitempty"`
-	Change      string           `json:"change" required:"true" enum:"first,none,replacement,stray" description:"whether another certificate is served than before, and who is behind that: a replacement, or nobody that Fresh Seal knows of"`
+	Change      string           `json:"change" required:"true" enum:"first,none,replacement,unexpected" description:"whether another certificate is served than before, and who is behind that: a replacement, or nobody that Fresh Seal knows of"`
 	Replacement string           `json:"replacement,omitempty" description:"the one behind the change"`
 }
 
@@ -42,7 +42,7 @@ type Slot struct {
 	Others        []judge.Other     `json:"others" required:"true" description:"what its further addresses and its device's nodes serve"`
 	Protocol      string            `json:"protocol" required:"true"`
 	ServerName    string            `json:"server_name" required:"true"`
-	Condition     due.Condition     `json:"condition" required:"true" enum:"dark,lapsed,stray,factory,flawed,overdue,due,fresh"`
+	Condition     due.Condition     `json:"condition" required:"true" enum:"unreachable,expired,unexpected,factory,flawed,overdue,due,fresh"`
 	Findings      []finding.Finding `json:"findings" required:"true"`
 	ExpiresAt     *time.Time        `json:"expires_at"`
 	ExpiresInDays *int              `json:"expires_in_days"`

@@ -96,7 +96,7 @@ func TestAYearOfReplacements(t *testing.T) {
 	}
 	for round := range rounds {
 		if round == 1 { // what the boxes were delivered with is gone
-			l.s.ok("notice", "rule", "broken", "--condition", "dark", "--condition", "lapsed", "--condition", "stray", "--to", "log")
+			l.s.ok("notice", "rule", "broken", "--condition", "unreachable", "--condition", "expired", "--condition", "unexpected", "--to", "log")
 		}
 		if today = round * between; round > 0 {
 			l.s.kill()
@@ -127,7 +127,7 @@ func (l *life) round(t *testing.T, round int) {
 			if err := b.box.Meddle(l.stranger, l.notIt); err != nil {
 				t.Fatal(err)
 			}
-			if l.s.run("", "read", b.slot); l.s.show(b.slot).Condition == "stray" {
+			if l.s.run("", "read", b.slot); l.s.show(b.slot).Condition == "unexpected" {
 				b.alarms++
 			}
 			if b.box.WebUser != "" { // an unknown certificate stops the work until a person says that it is right
@@ -291,7 +291,7 @@ func (l *living) saysTheTruth(t *testing.T, s *server, state, new_sha256, why st
 		t.Errorf("%s of %s (%s) is %s, and does not serve what stood before\n%s", l.id, l.name, l.fault.Name, state, s.ok("replacement", "show", l.id))
 	}
 	s.run("", "read", l.slot)
-	if c := s.show(l.slot).Condition; c == "dark" || c == "stray" && (l.alarms == 0 || state == "sealed") { // a way back may lead to what a stranger put there
+	if c := s.show(l.slot).Condition; c == "unreachable" || c == "unexpected" && (l.alarms == 0 || state == "sealed") { // a way back may lead to what a stranger put there
 		t.Errorf("%s of %s (%s) is %s, and the slot is %s", l.id, l.name, l.fault.Name, state, c)
 	}
 	if out := s.run("", "device", "try", l.name); out.code != 0 && !strings.Contains(out.stderr+out.stdout, "SFTP") {

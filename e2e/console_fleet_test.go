@@ -140,7 +140,7 @@ func TestTheConsoleFindsAndChangesMany(t *testing.T) {
 		func() error { return p.Wait(rowsShown("1 to 33 of 33")) },
 	)
 	sheet, err := p.Fetch("//a[normalize-space()='Download as CSV']")
-	if lines := strings.Split(strings.TrimSpace(sheet), "\n"); err != nil || len(lines) != 34 || !strings.HasPrefix(lines[1], "dark,buoy-00") {
+	if lines := strings.Split(strings.TrimSpace(sheet), "\n"); err != nil || len(lines) != 34 || !strings.HasPrefix(lines[1], "unreachable,buoy-00") {
 		t.Errorf("the sheet of what is shown has %d lines, %v:\n%.300s", len(lines), err, sheet)
 	}
 	if list := s.ok("device", "list", "--text", "winter", "--as", "csv"); strings.Count(list, "\n") != 101 {

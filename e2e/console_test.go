@@ -366,13 +366,13 @@ func TestTheConsoleAsksBeforeItGoesBlind(t *testing.T) {
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
 	_, tlsPort, _ := net.SplitHostPort(box.TLSAddr)
 	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "final", "--user", "keeper", "--port", sshPort, "--password-file", "-",
-		"--pin", box.HostKey(), "--slot", "web="+tlsPort, "--slot", "eap="+relay(t, "127.20.78.1:0", to(box.TLSAddr)), "--slot", "dark="+daemon.FreePort(t, host))
+		"--pin", box.HostKey(), "--slot", "web="+tlsPort, "--slot", "eap="+relay(t, "127.20.78.1:0", to(box.TLSAddr)), "--slot", "unreachable="+daemon.FreePort(t, host))
 	p := openConsole(t, s)
 	check := func(label string) func() error {
 		return func() error { return p.Click("//label[contains(.,'" + label + "')]//input") }
 	}
 	steps(t,
-		func() error { return p.Go("/slots/" + name + "/dark") },
+		func() error { return p.Go("/slots/" + name + "/unreachable") },
 		func() error { return p.Click(browser.Button("Replace")) },
 		func() error { return p.Wait("//label[contains(.,'Start although the slot cannot be read')]") },
 		func() error { return p.Go("/slots/" + name + "/web") },

@@ -60,7 +60,7 @@ func TestAHeldReplacementIsClosedAsTheWireShows(t *testing.T) {
 		t.Errorf("the ledger does not say so:\n%s", entries)
 	}
 	s.run("", "read", name+"/web")
-	if now := s.show(name + "/web"); now.Condition == "stray" {
+	if now := s.show(name + "/web"); now.Condition == "unexpected" {
 		t.Errorf("what was accepted is %s", now.Condition)
 	}
 	s.ok("device", "try", name) // the pin is what was accepted
@@ -285,7 +285,7 @@ func TestAChangeAfterTheSealOffersTheRevert(t *testing.T) {
 	s.addSimulated(name, box, "correct horse")
 	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
 	s.ok("channel", "set", "log", "--syslog", "127.0.0.1:9", "--pin", strings.Repeat("ab", 32))
-	s.ok("notice", "rule", "broken", "--condition", "dark", "--to", "log")
+	s.ok("notice", "rule", "broken", "--condition", "unreachable", "--to", "log")
 	file := func(name string) []byte { return []byte(read(t, filepath.Join(box.Dir, "root", name))) }
 	for _, id := range []string{"r2", "r3"} {
 		chain, key := file(standin.CertificateFile), file(standin.KeyFile)
@@ -298,19 +298,19 @@ func TestAChangeAfterTheSealOffersTheRevert(t *testing.T) {
 		}
 		s.run("", "read", name+"/web")
 		shown := s.ok("slot", "show", name+"/web")
-		for _, want := range []string{"less than a minute after " + id + " was sealed, the slot became stray", "freshseal replacement revert " + id} {
+		for _, want := range []string{"less than a minute after " + id + " was sealed, the slot became unexpected", "freshseal replacement revert " + id} {
 			if !strings.Contains(shown, want) {
 				t.Errorf("the slot does not show %q:\n%s", want, shown)
 			}
 		}
-		s.until("the alarm", "changed after "+id+" was sealed: stray", "notice", "list")
+		s.until("the alarm", "changed after "+id+" was sealed: unexpected", "notice", "list")
 		s.ok("replacement", "revert", id, "--yes")
 		s.rests(id, "reverted")
 		if !bytes.Equal(file(standin.CertificateFile), chain) || !bytes.Equal(file(standin.KeyFile), key) {
 			t.Error("the files are not what they were")
 		}
-		if now := s.show(name + "/web"); now.Condition == "stray" {
-			t.Error("it is reverted, and stray")
+		if now := s.show(name + "/web"); now.Condition == "unexpected" {
+			t.Error("it is reverted, and unexpected")
 		}
 	}
 	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
@@ -389,7 +389,7 @@ func TestAReplacementOfAnEarlierProgram(t *testing.T) {
 	}
 }
 
-// While a replacement works on a slot, old, new or nothing is no alarm: its condition never turns to stray or dark.
+// While a replacement works on a slot, old, new or nothing is no alarm: its condition never turns to unexpected or unreachable.
 func TestOwnWorkIsNoAlarm(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "wan-controller", "bare-host"))
@@ -426,7 +426,7 @@ func TestOwnWorkIsNoAlarm(t *testing.T) {
 			t.Fatalf("only %d events", len(events))
 		}
 		for _, e := range events {
-			if e.Kind == "condition" && (e.State == "stray" || e.State == "dark") {
+			if e.Kind == "condition" && (e.State == "unexpected" || e.State == "unreachable") {
 				t.Errorf("kind %d: %s is told as %s by our own work", i, e.About, e.State)
 			}
 		}

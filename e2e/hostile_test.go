@@ -97,7 +97,7 @@ func TestForbiddenNetworksAreNotConnectedTo(t *testing.T) {
 	s.fails(1, "the administrator forbids 127.20.78.0/24", "read", "--address", at, "--server-name", "gate.invalid")
 	host, port, _ := net.SplitHostPort(at)
 	s.ok("device", "add", name, "--address", host, "--slot", "web="+port)
-	if out := s.run("", "slot", "show", name+"/web"); !strings.Contains(out.stdout, "dark") || !strings.Contains(out.stdout, "forbids") {
+	if out := s.run("", "slot", "show", name+"/web"); !strings.Contains(out.stdout, "unreachable") || !strings.Contains(out.stdout, "forbids") {
 		t.Errorf("a device in a forbidden network: %+v", out)
 	}
 	if out := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(out, "127.20.78.1 port "+port) {

@@ -234,9 +234,9 @@ func (s *server) pages(b *testing.B, times int) pagedTimes {
 		}
 	}
 	for list, c := range map[string]struct{ sorts, filters []string }{
-		"/slots": {[]string{"condition", "expires_at", "device", "site", "address"}, []string{"", "site=site+07", "owner=owner+9", "condition=lapsed", "condition=dark", "site=site+07&condition=lapsed", "tag=tag4", "ends=2026-09",
+		"/slots": {[]string{"condition", "expires_at", "device", "site", "address"}, []string{"", "site=site+07", "owner=owner+9", "condition=expired", "condition=unreachable", "site=site+07&condition=expired", "tag=tag4", "ends=2026-09",
 			"text=box-000777", "text=nowhere", "text=tidewrack", "device=nobody", "site=site+07&owner=owner+7"}},
-		"/devices": {[]string{"name", "condition", "expires_at", "site", "family", "address"}, []string{"", "site=site+07", "condition=lapsed", "condition=dark", "owner=owner+9", "text=nowhere", "text=tidewrack"}},
+		"/devices": {[]string{"name", "condition", "expires_at", "site", "family", "address"}, []string{"", "site=site+07", "condition=expired", "condition=unreachable", "owner=owner+9", "text=nowhere", "text=tidewrack"}},
 	} {
 		for _, sort := range c.sorts {
 			for _, filter := range c.filters {

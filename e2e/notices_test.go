@@ -37,9 +37,9 @@ func TestPeopleAreTold(t *testing.T) {
 	s.ok("channel", "set", "mail", "--mail", sinks.Mail, "--from", "seal@tidewrack.example", "--to", "noc@tidewrack.example", "--user", sinks.User, "--pin", sinks.Certificate, "--secret-file", password)
 	s.ok("channel", "set", "log", "--syslog", sinks.Syslog, "--pin", sinks.Certificate)
 	s.ok("channel", "try", "log")
-	s.fails(1, "no channel is called nobody", "notice", "rule", "bad", "--condition", "stray", "--to", "nobody")
+	s.fails(1, "no channel is called nobody", "notice", "rule", "bad", "--condition", "unexpected", "--to", "nobody")
 	s.fails(1, "is not a condition", "notice", "rule", "bad", "--condition", "fresh", "--to", "hook")
-	s.ok("notice", "rule", "bad", "--condition", "stray", "--to", "hook", "--to", "mail", "--to", "log", "--recovery")
+	s.ok("notice", "rule", "bad", "--condition", "unexpected", "--to", "hook", "--to", "mail", "--to", "log", "--recovery")
 	other := t.TempDir()
 	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(other, "key"), "-out", filepath.Join(other, "pem"), "-days", "100", "-subj", "/O=Corvane/CN=service technician")
 	if err := box.Meddle([]byte(read(t, filepath.Join(other, "pem"))), []byte(read(t, filepath.Join(other, "key")))); err != nil {
@@ -68,7 +68,7 @@ func TestPeopleAreTold(t *testing.T) {
 			t.Fatalf("nobody was told: %v\n%s", sinks.Got(""), s.ok("notice", "list"))
 		}
 	}
-	if m := sinks.Got("mail")[0]; !strings.Contains(m.Readable(), "Subject: "+name+"/web: changed after r1 was sealed: stray") || !strings.Contains(m.Readable(), s.url+"/slots/"+name+"/web") {
+	if m := sinks.Got("mail")[0]; !strings.Contains(m.Readable(), "Subject: "+name+"/web: changed after r1 was sealed: unexpected") || !strings.Contains(m.Readable(), s.url+"/slots/"+name+"/web") {
 		t.Error(m.Readable())
 	}
 	s.fails(1, "is past", "notice", "acknowledge", name+"/web", "--until", "2020-01-01", "--reason", "x")

@@ -56,7 +56,7 @@ func TestThePolicyNearestToADeviceCounts(t *testing.T) {
 
 // Somebody puts another certificate on a box that Fresh Seal has sealed: it is
 // seen without asking.
-func TestAStrayCertificateIsSeen(t *testing.T) {
+func TestAnUnexpectedCertificateIsSeen(t *testing.T) {
 	t.Parallel()
 	box := simulated(t, standin.Box{})
 	old := read(t, filepath.Join(box.Dir, "root", standin.CertificateFile))
@@ -79,7 +79,7 @@ func TestAStrayCertificateIsSeen(t *testing.T) {
 		t.Fatal(err)
 	}
 	for range 300 {
-		if s.show(name+"/web").Condition == "stray" {
+		if s.show(name+"/web").Condition == "unexpected" {
 			return
 		}
 		time.Sleep(100 * time.Millisecond)

@@ -185,7 +185,7 @@ func TestAFailingConfigTestPutsTheOldCertificateBack(t *testing.T) {
 }
 
 // A ship's devices are reached through its jump host alone; when that is gone,
-// they are dark.
+// they are unreachable.
 func TestABoxBehindAJumpHost(t *testing.T) {
 	t.Parallel()
 	b, jump := startBox(t), box{dir: t.TempDir(), address: "127.20.77.2", sshPort: daemon.FreePort(t, "127.20.77.2")}
@@ -209,7 +209,7 @@ func TestABoxBehindAJumpHost(t *testing.T) {
 	s = startAt(t, "serve", s.dir, listen)
 	s.config = config
 	s.fails(3, "jump host of Petrel", "read", realBox+"/web")
-	if now := s.show(realBox + "/web"); now.Condition != "dark" {
+	if now := s.show(realBox + "/web"); now.Condition != "unreachable" {
 		t.Errorf("without the jump host: %+v", now)
 	}
 	s.ok("site", "remove", "Petrel")

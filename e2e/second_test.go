@@ -48,7 +48,7 @@ func TestABoxWithTwoCertificates(t *testing.T) {
 	if shown := serves("ECDSA"); !strings.Contains(shown, "CN = localhost.localdomain") {
 		t.Errorf("the other certificate was changed: %s", shown)
 	}
-	if slot := s.show(realBox + "/web"); slot.Condition == "stray" || slot.Condition == "fresh" {
+	if slot := s.show(realBox + "/web"); slot.Condition == "unexpected" || slot.Condition == "fresh" {
 		t.Errorf("with one of two certificates replaced it is %s: %+v", slot.Condition, slot.Findings)
 	}
 }

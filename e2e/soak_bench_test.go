@@ -49,7 +49,7 @@ func soak(b *testing.B, slots int, long time.Duration) {
 	s.login()
 	s.fill(slots, slots, q)
 	s.ok("channel", "set", "hook", "--webhook", "https://"+sinks.Hook+"/", "--pin", sinks.Certificate, "--secret-file", write(b, filepath.Join(b.TempDir(), "key"), sinks.Key))
-	s.ok("notice", "rule", "dark", "--condition", "dark", "--to", "hook", "--recovery")
+	s.ok("notice", "rule", "unreachable", "--condition", "unreachable", "--to", "hook", "--recovery")
 	s.ok("sweep")
 	root := testkit.Root(b, "Another Root")
 	random := rand.New(rand.NewPCG(3, 5))
@@ -92,7 +92,7 @@ func soak(b *testing.B, slots int, long time.Duration) {
 		q.lock.Lock()
 		c, ours := q.certs[slot.ServerName]
 		q.lock.Unlock()
-		if ours && (c == nil) != (slot.Condition == "dark") {
+		if ours && (c == nil) != (slot.Condition == "unreachable") {
 			wrong++
 		}
 	}

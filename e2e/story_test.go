@@ -19,12 +19,12 @@ func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 
 	list := s.ok("slot", "list")
-	for _, condition := range []string{"dark", "lapsed", "factory", "stray", "flawed", "overdue", "due", "fresh"} {
+	for _, condition := range []string{"unreachable", "expired", "factory", "unexpected", "flawed", "overdue", "due", "fresh"} {
 		if !strings.Contains(list, " "+condition+" ") {
 			t.Errorf("no slot is %s:\n%s", condition, list)
 		}
 	}
-	if strings.Index(list, "lapsed") > strings.Index(list, "fresh") {
+	if strings.Index(list, "expired") > strings.Index(list, "fresh") {
 		t.Errorf("not the worst first:\n%s", list)
 	}
 	for line := range strings.Lines(list) {

@@ -63,7 +63,7 @@ func reads(t *testing.T, file, text string) string {
 
 // nasty is a message that tries what texts of devices might: lines that end a message, headers, and 8 bits.
 func nasty() notice.Message {
-	item := notice.Item{ID: "n1", Rule: "lapsed\r\nBcc: everybody@quay.tidewrack.example", Slot: `box "7"]/web`, Site: "Gannet Point", Kind: "notice", Condition: "lapsed", Subject: "CN=Möwe", Why: "expired\r\n.\r\nQUIT", Next: "replace it"}
+	item := notice.Item{ID: "n1", Rule: "expired\r\nBcc: everybody@quay.tidewrack.example", Slot: `box "7"]/web`, Site: "Gannet Point", Kind: "notice", Condition: "expired", Subject: "CN=Möwe", Why: "expired\r\n.\r\nQUIT", Next: "replace it"}
 	return notice.Message{ID: "m1", At: time.Now(), Service: "the quay", URL: "https://seal.quay.tidewrack.example", Items: []notice.Item{item}}
 }
 

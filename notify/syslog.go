@@ -25,7 +25,7 @@ func severity(i notice.Item) int {
 	switch {
 	case i.Kind == notice.Over, i.Kind == notice.Trial:
 		return 6 // informational
-	case i.Condition == string(due.Lapsed), i.Condition == string(due.Dark), i.Condition == string(due.Stray):
+	case i.Condition == string(due.Expired), i.Condition == string(due.Unreachable), i.Condition == string(due.Unexpected):
 		return 3 // error
 	}
 	return 4 // warning

@@ -20,7 +20,7 @@ type Aftermath struct {
 }
 
 // Revertible reports whether a revert can put back what was there before: no certificate that nobody knows is served.
-func (a Aftermath) Revertible() bool { return a.Became != due.Stray || a.Serves == a.Old }
+func (a Aftermath) Revertible() bool { return a.Became != due.Unexpected || a.Serves == a.Old }
 
 // Aftermath returns the last change of a slot's condition for the worse within a time after the seal of its newest replacement, or
 // ErrNotFound.

@@ -48,7 +48,7 @@ func fleetOf(b *testing.B, devices int) *store.Store {
 		slot.Standing, slot.DueFrom, slot.OverdueFrom = due.Fresh, store.At(slot.NotAfter.AddDate(0, -1, 0)), store.At(slot.NotAfter.AddDate(0, 0, -9))
 		switch n := random.IntN(100); {
 		case n < 2:
-			slot.Standing = due.Dark
+			slot.Standing = due.Unreachable
 		case n < 30:
 			slot.Standing = due.Factory
 		case n < 35:
@@ -80,11 +80,11 @@ func BenchmarkLists(b *testing.B) {
 	s := fleetOf(b, 100_000)
 	now := store.At(testkit.Now)
 	filters := map[string]store.SlotFilter{
-		"all": {}, "site": {Site: "site 07"}, "family": {Family: "family-3"}, "owner": {Owner: "owner 9"}, "condition": {Condition: due.Flawed}, "rare condition": {Condition: due.Lapsed},
-		"no condition": {Condition: due.Stray}, "month": {Ends: "2026-09"}, "device": {Device: "box-nobody"}, "signer": {Signer: "nobody"}, "no site": {Site: "nowhere"}, "tag": {Tag: "tag4"},
+		"all": {}, "site": {Site: "site 07"}, "family": {Family: "family-3"}, "owner": {Owner: "owner 9"}, "condition": {Condition: due.Flawed}, "rare condition": {Condition: due.Expired},
+		"no condition": {Condition: due.Unexpected}, "month": {Ends: "2026-09"}, "device": {Device: "box-nobody"}, "signer": {Signer: "nobody"}, "no site": {Site: "nowhere"}, "tag": {Tag: "tag4"},
 		"site, condition": {Site: "site 07", Condition: due.Factory}, "family, condition": {Family: "family-3", Condition: due.Flawed}, "site, family": {Site: "site 07", Family: "family-3"},
 		"text, one hit": {Text: "box-000777-"}, "text, none": {Text: "nowhere at all"}, "text, all": {Text: "tidewrack"}, "text, site": {Text: "tidewrack", Site: "site 07"}, "text, 1 of 10": {Text: "box-0"},
-		"owner, site": {Owner: "owner 9", Site: "site 01"}, "site, month": {Site: "site 07", Ends: "2026-09"}, "family, nothing": {Family: "family-3", Condition: due.Stray},
+		"owner, site": {Owner: "owner 9", Site: "site 01"}, "site, month": {Site: "site 07", Ends: "2026-09"}, "family, nothing": {Family: "family-3", Condition: due.Unexpected},
 	}
 	type kind struct {
 		name  string
@@ -117,7 +117,7 @@ func BenchmarkLists(b *testing.B) {
 			}
 		}
 		for _, sort := range []string{"name", "condition", "expires_at", "site", "family", "address"} {
-			for name, filter := range map[string]store.DeviceFilter{"all": {}, "site": {Site: "site 07"}, "condition": {Condition: due.Flawed}, "no condition": {Condition: due.Stray}, "family, owner": {Family: "family-3", Owner: "owner 9"}} {
+			for name, filter := range map[string]store.DeviceFilter{"all": {}, "site": {Site: "site 07"}, "condition": {Condition: due.Flawed}, "no condition": {Condition: due.Unexpected}, "family, owner": {Family: "family-3", Owner: "owner 9"}} {
 				look(fmt.Sprintf("devices by %s, %s", sort, name), func() error {
 					_, _, err := s.Devices.Page(b.Context(), now, filter, store.Page{Sort: sort, Most: 50})
 					return err

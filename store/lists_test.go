@@ -56,9 +56,9 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 			}
 		case what == "read":
 			slot := all[random.IntN(len(all))]
-			slot.ReadAt, slot.NotAfter, slot.Standing = store.At(now), store.At(now.AddDate(0, 0, random.IntN(60)-10)), []due.Condition{due.Fresh, due.Factory, due.Dark}[random.IntN(3)]
+			slot.ReadAt, slot.NotAfter, slot.Standing = store.At(now), store.At(now.AddDate(0, 0, random.IntN(60)-10)), []due.Condition{due.Fresh, due.Factory, due.Unreachable}[random.IntN(3)]
 			slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -5)), store.At(slot.NotAfter.AddDate(0, 0, -20))
-			if slot.Standing == due.Dark {
+			if slot.Standing == due.Unreachable {
 				slot.NotAfter = store.Moment{}
 			}
 			_, err = s.Readings.Add(t.Context(), []store.NewReading{{Slot: slot}})
@@ -206,14 +206,14 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 	if err != nil || total != len(rows) {
 		t.Fatalf("after %s: %d are due of %d, %v", after, len(rows), total, err)
 	}
-	if fresh := want[due.Fresh] + want[due.Dark]; total != len(slots)-fresh {
-		t.Fatalf("after %s: %d are due of %d slots, and %d are fresh or dark", after, total, len(slots), fresh)
+	if fresh := want[due.Fresh] + want[due.Unreachable]; total != len(slots)-fresh {
+		t.Fatalf("after %s: %d are due of %d slots, and %d are fresh or unreachable", after, total, len(slots), fresh)
 	}
 	wrong := func(r store.DueRow) int {
-		if condition := r.Condition; r.LocksOut && (condition == due.Lapsed || !r.OverdueFrom.IsZero() && r.OverdueFrom.Before(now.Time)) {
+		if condition := r.Condition; r.LocksOut && (condition == due.Expired || !r.OverdueFrom.IsZero() && r.OverdueFrom.Before(now.Time)) {
 			return -1
 		}
-		return slices.Index([]due.Condition{due.Lapsed, due.Stray, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}, r.Condition)
+		return slices.Index([]due.Condition{due.Expired, due.Unexpected, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}, r.Condition)
 	}
 	if !slices.IsSortedFunc(rows, func(x, y store.DueRow) int {
 		if wrong(x) != wrong(y) {

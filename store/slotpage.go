@@ -150,7 +150,7 @@ type DueRow struct {
 	LocksOut bool
 }
 
-// Due are the slots that are not fresh, dark ones aside, and those whose act-by date comes before
+// Due are the slots that are not fresh, unreachable ones aside, and those whose act-by date comes before
 // a moment; in the order in which it bites: what is wrong now, worst first, then by act-by date, those of
 // the families that lock people out before the others each time. It returns the first most of
 // them, and how many there are.

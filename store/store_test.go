@@ -42,7 +42,7 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	bases := []due.Condition{due.Dark, due.Stray, due.Factory, due.Flawed, due.Fresh, due.Fresh, due.Fresh}
+	bases := []due.Condition{due.Unreachable, due.Unexpected, due.Factory, due.Flawed, due.Fresh, due.Fresh, due.Fresh}
 	want := map[int64]due.Condition{}
 	for _, slot := range slots {
 		slot.Standing = bases[rand.IntN(len(bases))]

@@ -34,7 +34,7 @@ func reader() wire.Reader {
 	return wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 2 * time.Second}
 }
 
-// serveTLS is a box with a chain that no client trusts, a lapsed leaf included.
+// serveTLS is a box with a chain that no client trusts, an expired leaf included.
 func serveTLS(t testing.TB, change func(*tls.Config)) wire.Target {
 	root := testkit.Root(t, "Quay Root")
 	leaf := root.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) { c.NotAfter = testkit.Now.AddDate(0, 0, -1) })

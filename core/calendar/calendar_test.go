@@ -18,7 +18,7 @@ func TestAFeedHasWhatMustBeDone(t *testing.T) {
 		{Slot: "lines.northholm.tidewrack.example/web", Site: "Northholm", Subject: "lines", ActBy: now.AddDate(0, 0, 11), Expires: now.AddDate(0, 0, 20), LocksOut: true},
 		{Slot: "odd.tidewrack.example/web", Site: "Quay; 7, \"north\"", Subject: "a\r\nEND:VEVENT\r\nBEGIN:VEVENT\r\nSUMMARY:taken\\n" + strings.Repeat("long ", 60), ActBy: now.AddDate(0, 0, -400), Expires: now.AddDate(0, 0, 3)},
 		{Slot: "far.tidewrack.example/web", ActBy: now.AddDate(3, 0, 0), Expires: now.AddDate(3, 0, 9)},
-		{Slot: "dark.tidewrack.example/web"},
+		{Slot: "unreachable.tidewrack.example/web"},
 	}
 	text := calendar.Write("Fresh Seal", entries, now.AddDate(0, -1, 0), now.AddDate(1, 0, 0), now)
 	for i, line := range strings.Split(text, "\r\n") {

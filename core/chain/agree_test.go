@@ -13,7 +13,7 @@ import (
 )
 
 // crypto/x509 is asked about hundreds of made-up hierarchies, with cross-signed,
-// lapsed, limited and wrong authorities in them: what it finds valid is valid
+// expired, limited and wrong authorities in them: what it finds valid is valid
 // here, and nothing else is.
 func TestWhatIsValidIsWhatCryptoX509FindsValid(t *testing.T) {
 	const seed = 20261123

@@ -46,7 +46,7 @@ func TestAPathIsFoundInAHeapWhateverItsOrder(t *testing.T) {
 func TestOfTwoCrossSignedPathsTheOneIsTakenThatIsTrustedAndValid(t *testing.T) {
 	oldRoot := testkit.Root(t, "Old Root")
 	newRoot := testkit.Root(t, "New Root")
-	lapsed := func(c *x509.Certificate) { c.NotAfter = testkit.Now.AddDate(0, 0, -1) }
+	expired := func(c *x509.Certificate) { c.NotAfter = testkit.Now.AddDate(0, 0, -1) }
 	cross := oldRoot.Cross(t, newRoot)
 	issuing := newRoot.Below(t, "Issuing")
 	leaf := issuing.Leaf(t, "gate.tidewrack.example")
@@ -60,11 +60,11 @@ func TestOfTwoCrossSignedPathsTheOneIsTakenThatIsTrustedAndValid(t *testing.T) {
 	if viaNew.Root().SHA256 != newRoot.SHA256 {
 		t.Error("the shorter way to the new root was not taken")
 	}
-	lapsedCross := oldRoot.Cross(t, newRoot, lapsed)
-	both := chain.NewPool(lapsedCross.Certificate, cross.Certificate, issuing.Certificate)
+	expiredCross := oldRoot.Cross(t, newRoot, expired)
+	both := chain.NewPool(expiredCross.Certificate, cross.Certificate, issuing.Certificate)
 	sound := chain.Complete(leaf.Certificate, both, chain.NewPool(oldRoot.Certificate), testkit.Now)
 	if !chain.Valid(sound, testkit.Now) {
-		t.Error("the path over the lapsed certificate was taken although a sound one is there")
+		t.Error("the path over the expired certificate was taken although a sound one is there")
 	}
 }
 
@@ -111,9 +111,9 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 			chain.Terms{SPKI: other.RawSubjectPublicKeyInfo}, []finding.Code{finding.KeyDiffers}, false},
 		{"the root is not trusted", func() (testkit.Signer, []testkit.Signer) { return other.Leaf(t, name), []testkit.Signer{other} },
 			chain.Terms{}, []finding.Code{finding.AnchorUnknown}, true},
-		{"the leaf has lapsed", func() (testkit.Signer, []testkit.Signer) {
+		{"the leaf has expired", func() (testkit.Signer, []testkit.Signer) {
 			return root.Leaf(t, name, func(c *x509.Certificate) { c.NotAfter = testkit.Now.AddDate(0, 0, -1) }), nil
-		}, chain.Terms{}, []finding.Code{finding.Lapsed}, true},
+		}, chain.Terms{}, []finding.Code{finding.Expired}, true},
 		{"it is for clients, not servers", func() (testkit.Signer, []testkit.Signer) {
 			return root.Leaf(t, name, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }), nil
 		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, true},

@@ -100,9 +100,9 @@ func faults(path []*cert.Certificate, at time.Time) []finding.Finding {
 }
 
 func period(c *cert.Certificate, leaf bool, at time.Time) []finding.Finding {
-	code := finding.IssuerLapsed
+	code := finding.IssuerExpired
 	if leaf {
-		code = finding.Lapsed
+		code = finding.Expired
 	}
 	switch {
 	case at.After(c.NotAfter):

@@ -25,7 +25,7 @@ const Aftermath = 2 * time.Hour
 
 // Next says how long after a reading at a moment the next one is made. A slot is read four
 // times as often from the day on which it is due, and eight times as often in the two days after a
-// replacement. One that is dark is read again after five minutes, then after twice that, and so on up to
+// replacement. One that is unreachable is read again after five minutes, then after twice that, and so on up to
 // the usual interval. jitter, from 0 to 1, spreads the slots by a tenth either way.
 func (r Rhythm) Next(at time.Time, jitter float64) time.Duration {
 	every := r.Every

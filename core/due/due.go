@@ -16,21 +16,21 @@ type Condition string
 
 // The conditions, worst first; a slot has the first that applies.
 const (
-	Dark    Condition = "dark"    // could not be read, or never was
-	Lapsed  Condition = "lapsed"  // the leaf's notAfter has passed
-	Stray   Condition = "stray"   // serves something else than was installed
-	Factory Condition = "factory" // serves the delivered, self-signed default
-	Flawed  Condition = "flawed"  // has a finding of severity error
-	Overdue Condition = "overdue" // past its act-by date
-	Due     Condition = "due"     // inside the renewal period
-	Fresh   Condition = "fresh"   // none of these
+	Unreachable Condition = "unreachable" // could not be read, or never was
+	Expired     Condition = "expired"     // the leaf's notAfter has passed
+	Unexpected  Condition = "unexpected"  // serves something else than was installed
+	Factory     Condition = "factory"     // serves the delivered, self-signed default
+	Flawed      Condition = "flawed"      // has a finding of severity error
+	Overdue     Condition = "overdue"     // past its act-by date
+	Due         Condition = "due"         // inside the renewal period
+	Fresh       Condition = "fresh"       // none of these
 )
 
 // Conditions are all conditions, worst first.
-var Conditions = []Condition{Dark, Lapsed, Stray, Factory, Flawed, Overdue, Due, Fresh}
+var Conditions = []Condition{Unreachable, Expired, Unexpected, Factory, Flawed, Overdue, Due, Fresh}
 
 // Broken are the conditions in which clients fail, or nobody knows whether they do.
-var Broken = []Condition{Dark, Lapsed, Stray, Factory, Flawed}
+var Broken = []Condition{Unreachable, Expired, Unexpected, Factory, Flawed}
 
 // Rank is the place of a condition, 0 being the worst.
 func (c Condition) Rank() int {
@@ -100,7 +100,7 @@ func WorkingDays(from time.Time, days int, off Days) time.Time {
 // Standing is what a condition follows from: the part that time does not
 // change, and the moments at which it does.
 type Standing struct {
-	Base    Condition // Dark, Stray, Factory, Flawed or Fresh
+	Base    Condition // Unreachable, Unexpected, Factory, Flawed or Fresh
 	Overdue time.Time // from then on, see ActBy
 	Due     time.Time // from then on
 }
@@ -122,9 +122,9 @@ func Stand(f Facts, p Policy) Standing {
 	}
 	switch {
 	case !f.Read:
-		return Standing{Base: Dark}
+		return Standing{Base: Unreachable}
 	case f.Installed != "" && f.SHA256 != f.Installed:
-		s.Base = Stray
+		s.Base = Unexpected
 	case f.SelfSigned && (f.Installed == "" || f.SHA256 != f.Installed): // one that was installed is no default, and flawed
 		s.Base = Factory
 	case len(finding.Errors(f.Findings)) > 0:
@@ -136,10 +136,10 @@ func Stand(f Facts, p Policy) Standing {
 // At names the condition of a slot whose leaf ends at notAfter, at that time.
 func (s Standing) At(notAfter, at time.Time) Condition {
 	switch {
-	case s.Base == Dark:
-		return Dark
+	case s.Base == Unreachable:
+		return Unreachable
 	case at.After(notAfter):
-		return Lapsed
+		return Expired
 	case s.Base != Fresh:
 		return s.Base
 	case at.After(s.Overdue):
@@ -154,7 +154,7 @@ func (s Standing) At(notAfter, at time.Time) Condition {
 // zero where it never will.
 func (s Standing) Turns(notAfter, at time.Time) time.Time {
 	var next time.Time
-	if s.Base == Dark {
+	if s.Base == Unreachable {
 		return next
 	}
 	for _, moment := range []time.Time{notAfter, s.Overdue, s.Due} {

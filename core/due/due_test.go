@@ -16,14 +16,14 @@ func TestASlotHasTheFirstConditionThatApplies(t *testing.T) {
 	wrong := []finding.Finding{finding.NameMissing.Found("x")}
 	warned := []finding.Finding{finding.IssuerEndsFirst.Found("x")}
 	for want, cases := range map[due.Condition][]due.Facts{
-		due.Dark:    {{}, {NotAfter: in(90)}},
-		due.Lapsed:  {{Read: true, NotAfter: in(-1), SelfSigned: true, SHA256: "a", Installed: "b"}},
-		due.Stray:   {{Read: true, NotAfter: in(90), SelfSigned: true, SHA256: "a", Installed: "b"}},
-		due.Factory: {{Read: true, NotAfter: in(1), SelfSigned: true, Findings: wrong}},
-		due.Flawed:  {{Read: true, NotAfter: in(1), Findings: wrong}},
-		due.Overdue: {{Read: true, NotAfter: in(8)}},
-		due.Due:     {{Read: true, NotAfter: in(10)}, {Read: true, NotAfter: in(29)}},
-		due.Fresh:   {{Read: true, NotAfter: in(31), SHA256: "a", Installed: "a", Findings: warned}},
+		due.Unreachable: {{}, {NotAfter: in(90)}},
+		due.Expired:     {{Read: true, NotAfter: in(-1), SelfSigned: true, SHA256: "a", Installed: "b"}},
+		due.Unexpected:  {{Read: true, NotAfter: in(90), SelfSigned: true, SHA256: "a", Installed: "b"}},
+		due.Factory:     {{Read: true, NotAfter: in(1), SelfSigned: true, Findings: wrong}},
+		due.Flawed:      {{Read: true, NotAfter: in(1), Findings: wrong}},
+		due.Overdue:     {{Read: true, NotAfter: in(8)}},
+		due.Due:         {{Read: true, NotAfter: in(10)}, {Read: true, NotAfter: in(29)}},
+		due.Fresh:       {{Read: true, NotAfter: in(31), SHA256: "a", Installed: "a", Findings: warned}},
 	} {
 		for _, facts := range cases {
 			if got := due.Stand(facts, policy).At(facts.NotAfter, now); got != want {

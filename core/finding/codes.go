@@ -26,9 +26,9 @@ const (
 
 	FactoryDefault Code = "factory-default" // known as what devices are delivered with
 
-	Lapsed          Code = "lapsed"
+	Expired         Code = "expired"
 	NotYetValid     Code = "not-yet-valid"
-	IssuerLapsed    Code = "issuer-lapsed"
+	IssuerExpired   Code = "issuer-expired"
 	IssuerEndsFirst Code = "issuer-ends-first"
 
 	AddressDiffers Code = "address-differs" // another address of the slot serves something else
@@ -91,7 +91,7 @@ func Codes() []Code { return slices.Sorted(maps.Keys(meanings)) }
 // remedies are the actions that help, where one does.
 var remedies = map[Code]next.Do{
 	Unreadable: next.TryDevice, SelfSigned: next.Replace, ChainIncomplete: next.TakeIn, ChainNotServed: next.Replace, ChainOrder: next.Replace,
-	AnchorUnknown: next.AddRoot, FactoryDefault: next.Replace, Revoked: next.Replace, Lapsed: next.Replace, AddressDiffers: next.Replace, NameMissing: next.Replace, CommonNameOnly: next.Replace, CommonNameElse: next.Replace,
+	AnchorUnknown: next.AddRoot, FactoryDefault: next.Replace, Revoked: next.Replace, Expired: next.Replace, AddressDiffers: next.Replace, NameMissing: next.Replace, CommonNameOnly: next.Replace, CommonNameElse: next.Replace,
 	WeakKey: next.Replace, WeakHash: next.Replace, UsageWrong: next.Replace, NameNotAllowed: next.Replace, Malformed: next.Replace, SerialOdd: next.Replace,
 }
 
@@ -124,10 +124,10 @@ var meanings = map[Code]meaning{
 	AnchorUnknown: {Error, "clients trust only chains that end in a root they have",
 		"if you trust this root, add it to the roots of the fleet"},
 
-	Lapsed: {Error, "clients reject an expired certificate", "replace it now"},
+	Expired: {Error, "clients reject an expired certificate", "replace it now"},
 	NotYetValid: {Error, "clients reject it until it becomes valid",
 		"check the clocks, or wait until it becomes valid"},
-	IssuerLapsed: {Error, "the chain is invalid as soon as one of its certificates has expired",
+	IssuerExpired: {Error, "the chain is invalid as soon as one of its certificates has expired",
 		"ask the signer for the current intermediate"},
 	IssuerEndsFirst: {Warning, "the chain becomes invalid before the leaf expires",
 		"plan the next replacement by the earlier date"},

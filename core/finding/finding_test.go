@@ -33,8 +33,8 @@ func TestEveryFindingHasItsWords(t *testing.T) {
 			t.Errorf("%s changed: %+v", code, g)
 		}
 	}
-	all := []finding.Finding{finding.ChainSurplus.Found(""), finding.Lapsed.Found(""), finding.WeakHash.Found("")}
-	if wrong := finding.Errors(all); len(wrong) != 2 || wrong[0].Code != finding.Lapsed {
+	all := []finding.Finding{finding.ChainSurplus.Found(""), finding.Expired.Found(""), finding.WeakHash.Found("")}
+	if wrong := finding.Errors(all); len(wrong) != 2 || wrong[0].Code != finding.Expired {
 		t.Errorf("the errors: %v", wrong)
 	}
 }

@@ -184,8 +184,8 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 	return Judgement{Findings: found, Standing: due.Stand(facts, rules.Due()), Until: until, Path: path.Fingerprints()}
 }
 
-// Dark judges a slot that could not be read.
-func (s *Snapshot) Dark(why finding.Failure, slot Slot) Judgement {
+// Unreachable judges a slot that could not be read.
+func (s *Snapshot) Unreachable(why finding.Failure, slot Slot) Judgement {
 	found := []finding.Finding{finding.Unreadable.Found("%s", why.What).WithRemedy("%s", why.Remedy)}
 	return Judgement{Findings: found, Standing: due.Stand(due.Facts{Installed: slot.Installed, Findings: found}, s.Rules(slot.Place).Due())}
 }

@@ -34,8 +34,8 @@ func TestAReadingIsJudgedByASnapshotAlone(t *testing.T) {
 		"without its intermediate":     {chainOf(&leaf), judge.Slot{ServerName: host}, testkit.Now, due.Flawed, []finding.Code{finding.ChainNotServed}},
 		"under another name":           {chainOf(&leaf, &middle), judge.Slot{ServerName: "other.example"}, testkit.Now, due.Flawed, []finding.Code{finding.NameMissing}},
 		"a device with rules":          {chainOf(&leaf, &middle), judge.Slot{ServerName: host, Place: judge.Place{Device: "strict"}}, testkit.Now, due.Flawed, []finding.Code{finding.NameMissing}},
-		"not what was installed":       {chainOf(&leaf, &middle), judge.Slot{ServerName: host, Installed: "another"}, testkit.Now, due.Stray, nil},
-		"after the end of the leaf":    {chainOf(&leaf, &middle), judge.Slot{ServerName: host}, leaf.NotAfter.Add(time.Second), due.Flawed, []finding.Code{finding.Lapsed}},
+		"not what was installed":       {chainOf(&leaf, &middle), judge.Slot{ServerName: host, Installed: "another"}, testkit.Now, due.Unexpected, nil},
+		"after the end of the leaf":    {chainOf(&leaf, &middle), judge.Slot{ServerName: host}, leaf.NotAfter.Add(time.Second), due.Flawed, []finding.Code{finding.Expired}},
 		"the root itself, self-signed": {chainOf(&root), judge.Slot{}, testkit.Now, due.Factory, nil},
 	} {
 		got := s.Judge(certs(c.chain), c.slot, c.at)
@@ -53,9 +53,9 @@ func TestAReadingIsJudgedByASnapshotAlone(t *testing.T) {
 	if !now.Until.Equal(leaf.NotAfter) {
 		t.Errorf("it holds until %s instead of %s", now.Until, leaf.NotAfter)
 	}
-	dark := s.Dark(finding.Failure{What: "nobody answers"}, judge.Slot{})
-	if dark.Standing.Base != due.Dark || !dark.Until.IsZero() || len(dark.Findings) != 1 {
-		t.Errorf("%+v", dark)
+	unreachable := s.Unreachable(finding.Failure{What: "nobody answers"}, judge.Slot{})
+	if unreachable.Standing.Base != due.Unreachable || !unreachable.Until.IsZero() || len(unreachable.Findings) != 1 {
+		t.Errorf("%+v", unreachable)
 	}
 	if len(s.Authorities.All()) != 1 {
 		t.Error("judging changed the snapshot")

@@ -13,7 +13,7 @@ import (
 // What addresses serve together: a third certificate outranks the new one, that outranks what cannot be read, and only where
 // every address serves what it served before is it before.
 func TestWhatTheAddressesServe(t *testing.T) {
-	before, new, third, dark := look.Place{Stood: "a", Serves: "a"}, look.Place{Stood: "a", Serves: "n"}, look.Place{Stood: "a", Serves: "x"}, look.Place{Stood: "a"}
+	before, new, third, unreachable := look.Place{Stood: "a", Serves: "a"}, look.Place{Stood: "a", Serves: "n"}, look.Place{Stood: "a", Serves: "x"}, look.Place{Stood: "a"}
 	other := look.Place{Stood: "b", Serves: "b"} // each address has its own
 	for _, c := range []struct {
 		places []look.Place
@@ -21,9 +21,9 @@ func TestWhatTheAddressesServe(t *testing.T) {
 	}{
 		{[]look.Place{before, other}, look.Before},
 		{[]look.Place{before, new}, look.New},
-		{[]look.Place{new, dark}, look.New},
-		{[]look.Place{before, dark}, look.Unknown},
-		{[]look.Place{new, third, dark}, look.Other},
+		{[]look.Place{new, unreachable}, look.New},
+		{[]look.Place{before, unreachable}, look.Unknown},
+		{[]look.Place{new, third, unreachable}, look.Other},
 		{[]look.Place{{Serves: "y"}}, look.Unknown}, // nobody knows what stood there
 		{[]look.Place{{Serves: "n"}}, look.New},
 		{[]look.Place{{Stood: "b", Serves: "a"}}, look.Other},                    // what stood elsewhere is a third one here

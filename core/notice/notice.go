@@ -122,7 +122,7 @@ type Slot struct {
 // that are left. The lower, the worse.
 type Stage struct {
 	Rank int
-	Name string // "lapsed", "14 days"
+	Name string // "expired", "14 days"
 }
 
 // None is the stage of a slot about which nobody is told.

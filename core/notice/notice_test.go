@@ -15,7 +15,7 @@ var noon = time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
 // A slot's story: each stage is told once, reminders come and escalate, an acknowledgement is quiet until it is worse, and
 // the end is told.
 func TestAMatterIsToldOnce(t *testing.T) {
-	rule := notice.Rule{Conditions: []due.Condition{due.Lapsed, due.Dark}, Days: []int{30, 14, 3}, To: []string{"mail"}, RepeatDays: 5, Escalate: []string{"pager"}, Recovery: true}
+	rule := notice.Rule{Conditions: []due.Condition{due.Expired, due.Unreachable}, Days: []int{30, 14, 3}, To: []string{"mail"}, RepeatDays: 5, Escalate: []string{"pager"}, Recovery: true}
 	slot := notice.Slot{Device: "gate", Name: "web", Condition: due.Due, Expires: noon.AddDate(0, 0, 40)}
 	var m notice.Matter
 	var known *notice.Acknowledged
@@ -45,12 +45,12 @@ func TestAMatterIsToldOnce(t *testing.T) {
 		{35, nil, ""}, // a reminder would be due
 		{37, nil, "notice 3 days to mail"},
 		{38, func() { known.Worst = 103 }, ""},
-		{41, func() { slot.Condition = due.Lapsed }, "notice lapsed to mail"},
-		{42, func() { slot.Condition = due.Dark }, "notice dark to mail"},
-		{43, func() { slot.Condition = due.Lapsed }, ""}, // was told
+		{41, func() { slot.Condition = due.Expired }, "notice expired to mail"},
+		{42, func() { slot.Condition = due.Unreachable }, "notice unreachable to mail"},
+		{43, func() { slot.Condition = due.Expired }, ""}, // was told
 		{44, func() { slot.Condition, slot.Expires = due.Fresh, day(400) }, "recovery  to mail"},
 		{45, nil, ""},
-		{46, func() { slot.Condition, known = due.Dark, nil }, "notice dark to mail"}, // a new matter
+		{46, func() { slot.Condition, known = due.Unreachable, nil }, "notice unreachable to mail"}, // a new matter
 	} {
 		if c.do != nil {
 			c.do()
@@ -62,7 +62,7 @@ func TestAMatterIsToldOnce(t *testing.T) {
 }
 
 func TestARuleMeansItsSlotsAlone(t *testing.T) {
-	slot := notice.Slot{Device: "gate", Name: "web", Site: "Mainquay", Family: "firewall", Owner: "harbour office", Tags: []string{"edge"}, Condition: due.Stray}
+	slot := notice.Slot{Device: "gate", Name: "web", Site: "Mainquay", Family: "firewall", Owner: "harbour office", Tags: []string{"edge"}, Condition: due.Unexpected}
 	for about, c := range map[string]struct {
 		rule  notice.Rule
 		means bool
@@ -76,7 +76,7 @@ func TestARuleMeansItsSlotsAlone(t *testing.T) {
 		"another tag":   {notice.Rule{Tag: "edg"}, false},
 		"paused":        {notice.Rule{Paused: true}, false},
 	} {
-		c.rule.Conditions = []due.Condition{due.Stray}
+		c.rule.Conditions = []due.Condition{due.Unexpected}
 		if got := c.rule.StageOf(slot, noon) != notice.None; got != c.means {
 			t.Errorf("%s: %t", about, got)
 		}
@@ -114,7 +114,7 @@ func TestNoticesWaitForTheirHour(t *testing.T) {
 }
 
 func TestWrongRulesAreRefused(t *testing.T) {
-	good := notice.Rule{Conditions: []due.Condition{due.Dark}, To: []string{"mail"}}
+	good := notice.Rule{Conditions: []due.Condition{due.Unreachable}, To: []string{"mail"}}
 	if err := good.Check(); err != nil {
 		t.Error(err)
 	}
@@ -147,8 +147,8 @@ func TestWrongRulesAreRefused(t *testing.T) {
 // What a device says of itself stays text in a message: it adds no line and no header.
 func TestAMessageIsOnlyText(t *testing.T) {
 	evil := "a\r\nBcc: all@tidewrack.example\r\n\r\n\x1b[2J\u202egnihton"
-	s := notice.Slot{Device: "gate", Name: "web", Site: evil, Owner: evil, Subject: evil, Why: evil, Remedy: evil, Condition: due.Stray, Expires: noon, ActBy: noon.AddDate(0, 0, -9)}
-	one := notice.ItemOf("n1", "strays", notice.Begins, notice.Stage{Name: "stray"}, s, 0, noon)
+	s := notice.Slot{Device: "gate", Name: "web", Site: evil, Owner: evil, Subject: evil, Why: evil, Remedy: evil, Condition: due.Unexpected, Expires: noon, ActBy: noon.AddDate(0, 0, -9)}
+	one := notice.ItemOf("n1", "unexpected", notice.Begins, notice.Stage{Name: "unexpected"}, s, 0, noon)
 	m := notice.Message{ID: "m1", At: noon, Service: evil, URL: "https://127.0.0.1:8443", Items: []notice.Item{one, one}, More: 3}
 	if strings.ContainsAny(m.Subject(), "\r\n\x1b\u202e") || strings.ContainsAny(m.Text(), "\r\x1b\u202e") || strings.Contains(m.Text(), "\nBcc") {
 		t.Errorf("%q\n%q", m.Subject(), m.Text())

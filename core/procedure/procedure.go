@@ -158,7 +158,7 @@ type Traits struct {
 	WebSignIn    WebSignIn     // how each call over the link https says who makes it
 	RestartLimit time.Duration // how long the slot may be away after activate
 	RollsBack    time.Duration // for how long after a switch the device may take it back by itself
-	LocksOut     bool          // once its certificate has lapsed nobody can sign in to replace it
+	LocksOut     bool          // once its certificate has expired nobody can sign in to replace it
 }
 
 // WebSignIn is how a call says who makes it.

@@ -193,10 +193,10 @@ type Due struct {
 }
 
 // urgency is the order in which somebody must act: a certificate that nobody replaced yet is no surprise, and comes last.
-var urgency = []due.Condition{due.Lapsed, due.Stray, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}
+var urgency = []due.Condition{due.Expired, due.Unexpected, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}
 
 // Due returns the first of the slots on which somebody must act, most urgent first, and how many there are: those whose devices let nobody in once the
-// certificate has expired, where that is near; then by urgency, and by act-by date within it. Dark slots are left out.
+// certificate has expired, where that is near; then by urgency, and by act-by date within it. Unreachable slots are left out.
 func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
@@ -210,10 +210,10 @@ func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 	if !known {
 		return nil, 0
 	}
-	lapsed, fresh := uint8(due.Lapsed.Rank()), uint8(due.Fresh.Rank())
+	expired, fresh := uint8(due.Expired.Rank()), uint8(due.Fresh.Rank())
 	fits := func(at int32) bool {
 		s := &r.slots.rows[at]
-		if s.rank < lapsed || s.rank > fresh || s.rank == fresh && (s.overdue == 0 || s.overdue >= f.Before) {
+		if s.rank < expired || s.rank > fresh || s.rank == fresh && (s.overdue == 0 || s.overdue >= f.Before) {
 			return false
 		}
 		return site == 0 || s.site == site
@@ -224,7 +224,7 @@ func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 	}
 	bites := order[slot]{key: func(s *slot) key {
 		first := places[s.rank]
-		if locks[s.family] && (s.rank == lapsed || s.overdue != 0 && s.overdue < f.Before) {
+		if locks[s.family] && (s.rank == expired || s.overdue != 0 && s.overdue < f.Before) {
 			first = 0
 		}
 		return key{first, s.overdue, s.id}

@@ -45,7 +45,7 @@ func (s *Service) Readings(ctx context.Context, device, name string) ([]contract
 			case r.ID != 0:
 				line.Change, line.Replacement = "replacement", replacement.Name(r.ID)
 			default:
-				line.Change = "stray"
+				line.Change = "unexpected"
 			}
 			leaf = line.SHA256
 		}

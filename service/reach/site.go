@@ -233,7 +233,7 @@ func (s *Service) Times(ctx context.Context) (map[string]policy.Times, error) {
 // away says whether a moment is outside all windows of a site that has some.
 func away(windows window.Windows, at time.Time) bool { return len(windows) > 0 && !windows.Holds(at) }
 
-// Away says whether a site cannot be expected to be reached at a moment: what is dark there is
+// Away says whether a site cannot be expected to be reached at a moment: what is unreachable there is
 // no alarm.
 func (s *Service) Away(ctx context.Context, name string, at time.Time) bool {
 	found, err := s.lookUp(ctx, name)

@@ -155,21 +155,21 @@ func (s *Service) Acknowledgements(ctx context.Context) ([]contract.Acknowledgem
 func (s *Service) asSlot(ctx context.Context, row store.SlotToTell, at time.Time) (notice.Slot, error) {
 	out := notice.Slot{Device: row.Device, Name: row.Name, Site: row.Site, Family: row.Family, Owner: row.Owner, Tags: row.Tags.V, Expires: row.NotAfter.Time, ActBy: row.Overdue.Time, Subject: row.Subject}
 	out.Condition = due.Standing{Base: row.Standing, Overdue: row.Overdue.Time, Due: row.Due.Time}.At(row.NotAfter.Time, at)
-	if row.Standing == due.Dark {
+	if row.Standing == due.Unreachable {
 		out.Expires = time.Time{}
 	}
 	if worst := append(finding.Errors(row.Findings.V), row.Findings.V...); len(worst) > 0 {
 		out.Why, out.Remedy = worst[0].What+"; "+worst[0].Why, worst[0].Remedy
 	}
 	switch out.Condition {
-	case due.Lapsed:
+	case due.Expired:
 		out.Why, out.Remedy = "the certificate expired on "+out.Expires.Format(time.DateOnly)+"; clients reject it", "replace it now"
 	case due.Overdue, due.Due:
 		out.Why, out.Remedy = "the certificate expires on "+out.Expires.Format(time.DateOnly), "begin its replacement by "+out.ActBy.Format(time.DateOnly)
 		if out.Condition == due.Overdue {
 			out.Remedy = "begin its replacement now: the time that it takes is hardly left"
 		}
-	case due.Stray:
+	case due.Unexpected:
 		out.Why, out.Remedy = "it serves another certificate than the one that was installed; somebody else changed it", "find out who changed it; replace it, or take over what stands there"
 	case due.Fresh:
 		out.Why, out.Remedy = "the certificate expires on "+out.Expires.Format(time.DateOnly), "plan its replacement"

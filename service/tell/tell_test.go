@@ -119,7 +119,7 @@ func (q *quay) round(whole bool) {
 // What happens to a slot is told once over every channel, to whom it concerns; it is acknowledged, gets worse, and is over.
 func TestTheStoryOfASlot(t *testing.T) {
 	q := newQuay(t, 2)
-	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Stray, due.Dark, due.Lapsed}, To: []string{"mail", "hook", "log"}, RepeatDays: 3, Recovery: true})
+	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Unexpected, due.Unreachable, due.Expired}, To: []string{"mail", "hook", "log"}, RepeatDays: 3, Recovery: true})
 	far := q.clock().AddDate(1, 0, 0)
 	q.becomes(0, due.Fresh, far)
 	q.becomes(1, due.Fresh, far)
@@ -127,8 +127,8 @@ func TestTheStoryOfASlot(t *testing.T) {
 	if n := len(q.got("")); n != 0 {
 		t.Fatalf("%d messages about nothing", n)
 	}
-	q.becomes(0, due.Stray, far)
-	q.becomes(1, due.Stray, far)
+	q.becomes(0, due.Unexpected, far)
+	q.becomes(1, due.Unexpected, far)
 	q.round(false)
 	mails := q.got("mail")
 	if len(mails) != 2 || len(q.got("hook")) != 1 || len(q.got("log")) != 0 || len(q.got("syslog")) != 2 {
@@ -136,7 +136,7 @@ func TestTheStoryOfASlot(t *testing.T) {
 	}
 	for _, m := range mails {
 		owner := map[string]string{"terminal@quay.tidewrack.example": "box-0/web", "noc@quay.tidewrack.example": "box-1/web"}[m.To]
-		if owner == "" || !strings.Contains(m.Readable(), "Subject: "+owner+": stray") || strings.Contains(m.Text, q.sinks.Password) {
+		if owner == "" || !strings.Contains(m.Readable(), "Subject: "+owner+": unexpected") || strings.Contains(m.Text, q.sinks.Password) {
 			t.Errorf("to %s:\n%s", m.To, m.Readable())
 		}
 	}
@@ -146,10 +146,10 @@ func TestTheStoryOfASlot(t *testing.T) {
 		t.Errorf("it was told %d times", n)
 	}
 	// Something that was exchanged and put back before anybody looked is told as well.
-	q.becomes(0, due.Dark, far)
-	q.becomes(0, due.Stray, far)
+	q.becomes(0, due.Unreachable, far)
+	q.becomes(0, due.Unexpected, far)
 	q.round(false)
-	if last := q.got("hook"); len(last) != 2 || !strings.Contains(last[1].Text, `"stage":"dark"`) {
+	if last := q.got("hook"); len(last) != 2 || !strings.Contains(last[1].Text, `"stage":"unreachable"`) {
 		t.Errorf("%d calls", len(last))
 	}
 	// Known: nothing for a while, and then the reminder.
@@ -160,7 +160,7 @@ func TestTheStoryOfASlot(t *testing.T) {
 	if got := q.got("hook"); len(got) != 3 || strings.Contains(got[2].Text, "box-1") || !strings.Contains(got[2].Text, `"kind":"reminder"`) {
 		t.Errorf("%d calls: %s", len(got), got[len(got)-1].Text)
 	}
-	q.becomes(1, due.Dark, far) // worse than what is known
+	q.becomes(1, due.Unreachable, far) // worse than what is known
 	q.round(false)
 	if got := q.got("hook"); len(got) != 4 || !strings.Contains(got[3].Text, "box-1") {
 		t.Errorf("%d calls", len(got))
@@ -172,7 +172,7 @@ func TestTheStoryOfASlot(t *testing.T) {
 	if len(over) != 5 || strings.Count(over[4].Text, `"kind":"recovery"`) != 2 {
 		t.Errorf("%d calls: %s", len(over), over[len(over)-1].Text)
 	}
-	q.becomes(0, due.Stray, far)
+	q.becomes(0, due.Unexpected, far)
 	q.round(false)
 	if len(q.got("hook")) != 6 {
 		t.Error("a new matter is not told")
@@ -218,10 +218,10 @@ func TestAFloodIsOneMessage(t *testing.T) {
 // A receiver that is away gets the same message later, under the same id; the others wait for nobody.
 func TestAMessageIsTriedAgain(t *testing.T) {
 	q := newQuay(t, 1)
-	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Dark}, To: []string{"mail", "hook", "log"}})
+	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Unreachable}, To: []string{"mail", "hook", "log"}})
 	away := map[string]bool{"mail": true, "hook": true, "syslog": false}
 	q.sinks.Refuse = func(sink string) bool { q.lock.Lock(); defer q.lock.Unlock(); return away[sink] }
-	q.becomes(0, due.Dark, q.clock().AddDate(1, 0, 0))
+	q.becomes(0, due.Unreachable, q.clock().AddDate(1, 0, 0))
 	q.round(true)
 	q.round(true)
 	if len(q.got("syslog")) != 1 || len(q.got("mail"))+len(q.got("hook")) != 0 {
@@ -261,12 +261,12 @@ func TestAMessageIsTriedAgain(t *testing.T) {
 // The process dies after any of its changes: every notice is told all the same, and none is made twice.
 func TestNothingIsLostAndNothingIsMadeTwice(t *testing.T) {
 	q := newQuay(t, 12)
-	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Dark, due.Stray}, To: []string{"hook"}, Recovery: true})
+	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Unreachable, due.Unexpected}, To: []string{"hook"}, Recovery: true})
 	far := q.clock().AddDate(1, 0, 0)
 	want := map[string]bool{}
 	for i := range 12 {
-		q.becomes(i, []due.Condition{due.Dark, due.Stray}[i%2], far)
-		want[fmt.Sprintf("box-%d/web %s", i, []due.Condition{due.Dark, due.Stray}[i%2])] = true
+		q.becomes(i, []due.Condition{due.Unreachable, due.Unexpected}[i%2], far)
+		want[fmt.Sprintf("box-%d/web %s", i, []due.Condition{due.Unreachable, due.Unexpected}[i%2])] = true
 		// One of the steps is done, and then the service is another one. Of what is sent, nobody notes that it was.
 		ctx := t.Context()
 		switch i % 4 {
@@ -350,7 +350,7 @@ func TestAChannelsSecretGoesNowhereElse(t *testing.T) {
 	if err != nil || strings.Contains(string(text), q.sinks.Password) {
 		t.Errorf("%s %v", text, err)
 	}
-	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Dark}, To: []string{"mail"}})
+	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Unreachable}, To: []string{"mail"}})
 	if err := q.RemoveChannel(ctx, "mail"); err == nil || !strings.Contains(err.Error(), "the rule bad sends to it") {
 		t.Error(err)
 	}

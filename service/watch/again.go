@@ -116,7 +116,7 @@ func (s *Service) JudgeSlots(ctx context.Context, rows []store.Slot) error {
 			}
 			s.settleOn(row, snapshot.Judge(served, about, s.now()))
 		case row.Failure.V != nil:
-			s.settleOn(row, snapshot.Dark(*row.Failure.V, about))
+			s.settleOn(row, snapshot.Unreachable(*row.Failure.V, about))
 		}
 	}
 	return s.store.Readings.SetJudgements(ctx, rows, s.moment())

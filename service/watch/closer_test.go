@@ -227,7 +227,7 @@ func TestACloserLook(t *testing.T) {
 		}
 	}
 	both := s.row(t, "both")
-	if both.Standing != due.Flawed || both.Closer.V == nil || len(both.Closer.V.Second) != 2 || both.Closer.V.Staple == nil || !strings.HasPrefix(told(both, finding.Lapsed), "second certificate (RSA 2048): ") {
+	if both.Standing != due.Flawed || both.Closer.V == nil || len(both.Closer.V.Second) != 2 || both.Closer.V.Staple == nil || !strings.HasPrefix(told(both, finding.Expired), "second certificate (RSA 2048): ") {
 		t.Errorf("%s %+v %v", both.Standing, both.Closer.V, both.Findings.V)
 	}
 	if row := s.row(t, "staples"); row.Standing != due.Flawed || !strings.Contains(told(row, finding.Revoked), "staples says that the certificate was revoked on 2026-06-01") {
@@ -255,8 +255,8 @@ func TestACloserLook(t *testing.T) {
 	if err := s.judgeAll(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if row := s.row(t, "both"); row.Standing == due.Stray {
-		t.Error("its own second certificate makes it stray")
+	if row := s.row(t, "both"); row.Standing == due.Unexpected {
+		t.Error("its own second certificate makes it unexpected")
 	}
 	// A round takes the closer look when its time has come.
 	at.pass(48 * time.Hour)

@@ -174,7 +174,7 @@ const mostKept = 200
 func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) error {
 	outcome := "new"
 	if sight.Why != nil {
-		outcome = "dark"
+		outcome = "unreachable"
 	}
 	defer func() { r.s.tally.count(outcome, sight.Took) }()
 	if sight.Why != nil && r.s.reach.Away(ctx, row.Site, sight.At) {
@@ -324,7 +324,7 @@ func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *stor
 	}
 	var judged judge.Judgement
 	if reading.Why != nil {
-		judged = snapshot.Dark(*reading.Why, about)
+		judged = snapshot.Unreachable(*reading.Why, about)
 	} else {
 		leaf := reading.Leaf()
 		row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.Sought = leaf.ShortName(), leaf.SelfSigned(), store.At(leaf.NotBefore), store.At(leaf.NotAfter), sought(leaf)
@@ -356,7 +356,7 @@ func (s *Service) settleOn(row *store.Slot, j judge.Judgement) (expected bool) {
 	if len(row.Chain.V) > 0 {
 		served = row.Chain.V[0]
 	}
-	if expected = row.Standing != due.Dark && s.expects(row.ID, served); expected {
+	if expected = row.Standing != due.Unreachable && s.expects(row.ID, served); expected {
 		j.Standing = due.Standing{Base: row.Standing, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}
 	}
 	row.Findings.V, row.Path.V = j.Findings, append([]string{}, j.Path...)

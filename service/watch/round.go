@@ -106,8 +106,8 @@ func (s *Service) targets(ctx context.Context, w *round, rows iter.Seq[store.Slo
 type Progress func(read int)
 
 // read reads slots, many at once, keeps what was seen, and says how many were read and how many
-// of them are dark.
-func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], many wire.Many, told Progress) (read, dark int, err error) {
+// of them are unreachable.
+func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], many wire.Many, told Progress) (read, unreachable int, err error) {
 	under := round{of: map[int]place{}}
 	all := make(chan *gathering, 64)
 	go func() {
@@ -125,7 +125,7 @@ func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], man
 		}
 		read++
 		if g.sight.Why != nil {
-			dark++
+			unreachable++
 		}
 		if err = keep.take(ctx, g.row, g.sight); errors.Is(err, store.ErrNotFound) {
 			err = nil // removed while it was read
@@ -134,12 +134,12 @@ func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], man
 			told(read)
 		}
 	}
-	return read, dark, cmp.Or(err, keep.flush(context.WithoutCancel(ctx)), ctx.Err())
+	return read, unreachable, cmp.Or(err, keep.flush(context.WithoutCancel(ctx)), ctx.Err())
 }
 
 // ReadAll reads every slot of the fleet, or of a site where one is named, many at once. told is
 // called after each with how many there are.
-func (s *Service) ReadAll(ctx context.Context, site string, told func(read, all int)) (read, dark int, err error) {
+func (s *Service) ReadAll(ctx context.Context, site string, told func(read, all int)) (read, unreachable int, err error) {
 	count, err := s.store.Slots.CountAll(ctx)
 	var only *string
 	if site != "" {
@@ -150,10 +150,10 @@ func (s *Service) ReadAll(ctx context.Context, site string, told func(read, all 
 		return 0, 0, err
 	}
 	var loading error
-	read, dark, err = s.read(ctx, s.eachSlot(ctx, only, &loading), wire.Many{Fast: s.width}, func(read int) {
+	read, unreachable, err = s.read(ctx, s.eachSlot(ctx, only, &loading), wire.Many{Fast: s.width}, func(read int) {
 		if told != nil {
 			told(read, max(count, read))
 		}
 	})
-	return read, dark, cmp.Or(err, loading)
+	return read, unreachable, cmp.Or(err, loading)
 }

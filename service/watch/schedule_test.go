@@ -175,7 +175,7 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 		t.Errorf("it is looked at again after %v", gaps)
 	}
 	if after, err := s.store.Slots.Get(t.Context(), "box-Petrel", "web"); err != nil || after.Failure.V == nil {
-		t.Errorf("it is dark in port: %+v %v", after, err)
+		t.Errorf("it is unreachable in port: %+v %v", after, err)
 	}
 }
 

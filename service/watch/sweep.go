@@ -50,7 +50,7 @@ func (s *Service) Sweep(ctx context.Context, site string) (contract.Sweep, error
 }
 
 func (s *Service) sweep(sweep *contract.Sweep) {
-	_, dark, err := s.ReadAll(s.stopping, sweep.Site, func(read, all int) {
+	_, unreachable, err := s.ReadAll(s.stopping, sweep.Site, func(read, all int) {
 		s.sweeps.lock.Lock()
 		defer s.sweeps.lock.Unlock()
 		sweep.Read, sweep.Slots = read, all
@@ -58,7 +58,7 @@ func (s *Service) sweep(sweep *contract.Sweep) {
 	s.sweeps.lock.Lock()
 	defer s.sweeps.lock.Unlock()
 	ended := s.now()
-	sweep.Dark, sweep.EndedAt = dark, &ended
+	sweep.Unreachable, sweep.EndedAt = unreachable, &ended
 	if err != nil {
 		sweep.Why = err.Error()
 	}

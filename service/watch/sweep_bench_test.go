@@ -91,8 +91,8 @@ func BenchmarkSweep(b *testing.B) {
 	}
 	sweep := func() time.Duration {
 		begun := time.Now()
-		if read, dark, err := s.ReadAll(b.Context(), "", nil); err != nil || read != slots || dark > 0 {
-			b.Fatalf("%d read, %d dark, %v", read, dark, err)
+		if read, unreachable, err := s.ReadAll(b.Context(), "", nil); err != nil || read != slots || unreachable > 0 {
+			b.Fatalf("%d read, %d unreachable, %v", read, unreachable, err)
 		}
 		return time.Since(begun)
 	}

@@ -103,7 +103,7 @@ func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([
 					record[5] = string(standing.At(leaf.NotAfter, then))
 				}
 			} else if record[5] == "" {
-				record[5] = string(due.Dark)
+				record[5] = string(due.Unreachable)
 			}
 			out = append(out, record)
 		}

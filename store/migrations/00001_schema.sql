@@ -40,10 +40,10 @@ CREATE TABLE slot (
     subject     TEXT NOT NULL DEFAULT '',
     self_signed INTEGER NOT NULL DEFAULT 0,
     not_after   INTEGER NOT NULL DEFAULT 0,
-    standing TEXT NOT NULL DEFAULT 'dark', -- dark, stray, factory, flawed or fresh
+    standing TEXT NOT NULL DEFAULT 'unreachable', -- unreachable, unexpected, factory, flawed or fresh
     overdue_from INTEGER NOT NULL DEFAULT 0,
     due_from INTEGER NOT NULL DEFAULT 0,
-    condition TEXT NOT NULL DEFAULT 'dark', -- as of turns_at
+    condition TEXT NOT NULL DEFAULT 'unreachable', -- as of turns_at
     turns_at INTEGER NOT NULL DEFAULT 0,
     signer TEXT NOT NULL DEFAULT '',
     more TEXT NOT NULL DEFAULT '[]',

@@ -84,8 +84,8 @@ func tellAll(ctx context.Context, s *service.Service, sinks *standin.Sinks) erro
 	if err != nil || len(rules) > 0 {
 		return err
 	}
-	_, first := s.Tell.SetRule(ctx, "at-once", notice.Rule{Conditions: []due.Condition{due.Lapsed, due.Stray, due.Overdue}, To: []string{"mail", "log"}, RepeatDays: 3, Escalate: []string{"hook"}, Recovery: true}, problem.Any)
+	_, first := s.Tell.SetRule(ctx, "at-once", notice.Rule{Conditions: []due.Condition{due.Expired, due.Unexpected, due.Overdue}, To: []string{"mail", "log"}, RepeatDays: 3, Escalate: []string{"hook"}, Recovery: true}, problem.Any)
 	_, second := s.Tell.SetRule(ctx, "expiry", notice.Rule{Days: []int{30, 14, 3}, To: []string{"mail"}, Digest: "07:00", Quiet: "20:00-06:00"}, problem.Any)
-	_, third := s.Tell.SetRule(ctx, "dark-at-mainquay", notice.Rule{Conditions: []due.Condition{due.Dark}, Site: "Mainquay", To: []string{"hook"}, Recovery: true}, problem.Any)
+	_, third := s.Tell.SetRule(ctx, "unreachable-at-mainquay", notice.Rule{Conditions: []due.Condition{due.Unreachable}, Site: "Mainquay", To: []string{"hook"}, Recovery: true}, problem.Any)
 	return errors.Join(first, second, third)
 }

@@ -252,7 +252,7 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 			return err
 		}
 	}
-	return errors.Join(harbour(ctx, s), stray(ctx, s, boxes), sweepOnce(ctx, s))
+	return errors.Join(harbour(ctx, s), changedElsewhere(ctx, s, boxes), sweepOnce(ctx, s))
 }
 
 func sweepOnce(ctx context.Context, s *service.Service) error {
@@ -269,8 +269,8 @@ func unlessThere(err error) error {
 	return err
 }
 
-// stray lets one device be replaced, and somebody undo it behind our back.
-func stray(ctx context.Context, s *service.Service, boxes *standin.Fleet) error {
+// changedElsewhere lets one device be replaced, and somebody undo it behind our back.
+func changedElsewhere(ctx context.Context, s *service.Service, boxes *standin.Fleet) error {
 	r, err := s.Work.Begin(ctx, contract.Order{Device: boxes.Meddled, Slot: "web", Signer: contract.BenchSigner}, "admin")
 	if err != nil {
 		return unlessThere(err)

@@ -5,9 +5,9 @@ export type Condition = Slot['condition']
 
 /** conditions are all conditions, worst first, with what they mean. */
 export const conditions: Record<Condition, { tone: string; about: string; shape: string; hollow?: boolean }> = {
-  dark: { tone: 'text.secondary', about: 'could not be read', shape: 'M8 2a6 6 0 100 12A6 6 0 008 2z', hollow: true },
-  lapsed: { tone: 'error.main', about: 'its certificate has expired', shape: 'M4 2L8 6l4-4 2 2-4 4 4 4-2 2-4-4-4 4-2-2 4-4-4-4z' },
-  stray: { tone: 'error.main', about: 'serves something else than was installed', shape: 'M8 1l7 7-7 7-7-7z', hollow: true },
+  unreachable: { tone: 'text.secondary', about: 'could not be read', shape: 'M8 2a6 6 0 100 12A6 6 0 008 2z', hollow: true },
+  expired: { tone: 'error.main', about: 'its certificate has expired', shape: 'M4 2L8 6l4-4 2 2-4 4 4 4-2 2-4-4-4 4-2-2 4-4-4-4z' },
+  unexpected: { tone: 'error.main', about: 'serves something else than was installed', shape: 'M8 1l7 7-7 7-7-7z', hollow: true },
   factory: { tone: 'error.main', about: 'serves the certificate it was delivered with', shape: 'M2 2h12v12H2zM5 5v6h6V5z' },
   flawed: { tone: 'warning.main', about: 'something is wrong with its certificate or chain', shape: 'M8 1.500L15 14H1z' },
   overdue: { tone: 'warning.main', about: 'past the date by which somebody had to act', shape: 'M8 1l7 7-7 7-7-7z' },

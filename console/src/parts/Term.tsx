@@ -7,7 +7,7 @@ import { useState } from 'react'
 export const terms = {
   slot: 'A place on a device where a certificate sits, such as its web interface.',
   reading: 'What a slot was seen to serve on the wire at one moment, or why it could not be read.',
-  condition: 'Where a slot stands: the first of dark, lapsed, stray, factory, flawed, overdue, due and fresh that applies.',
+  condition: 'Where a slot stands: the first of unreachable, expired, unexpected, factory, flawed, overdue, due and fresh that applies.',
   replacement: 'The process that gives a slot a new certificate, in stages.',
   family: 'A kind of device, described by its procedure.',
   procedure: 'How one family gets its certificate: a file in the language of Fresh Seal.',

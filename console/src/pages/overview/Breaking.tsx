@@ -13,7 +13,7 @@ const week = 7
 
 /** breaks says whether clients are refused now, or will be within a week. */
 export const breaks = (s: Schemas['DueSlot']) =>
-  ['lapsed', 'stray'].includes(s.condition) || (s.expires_in_days !== null && s.expires_in_days !== undefined && s.expires_in_days <= week)
+  ['expired', 'unexpected'].includes(s.condition) || (s.expires_in_days !== null && s.expires_in_days !== undefined && s.expires_in_days <= week)
 
 /** Breaking answers: is anything about to break? */
 export function Breaking() {
@@ -30,7 +30,7 @@ export function Breaking() {
                 <SlotLine
                   key={`${s.device}/${s.name}`}
                   slot={s}
-                  says={`${s.locks_out ? 'locks everybody out; ' : ''}${s.condition === 'stray' ? 'changed by somebody else' : days(s.expires_in_days)}${s.condition === 'stray' ? '' : `, ${day(s.expires_at)}`}`}
+                  says={`${s.locks_out ? 'locks everybody out; ' : ''}${s.condition === 'unexpected' ? 'changed by somebody else' : days(s.expires_in_days)}${s.condition === 'unexpected' ? '' : `, ${day(s.expires_at)}`}`}
                 />
               ))}
               {bad.length > shown && (

@@ -24,7 +24,7 @@ function Behind({ of: r }: { of: Schemas['PastReading'] }) {
       </Link>
     )
   }
-  return <>{{ first: 'first seen', none: '', replacement: '', stray: 'somebody else' }[r.change]}</>
+  return <>{{ first: 'first seen', none: '', replacement: '', unexpected: 'somebody else' }[r.change]}</>
 }
 
 /** Strip draws a slot's history as a band: each piece is what was served for a while, its width is how long. */
@@ -33,7 +33,7 @@ function Strip({ readings }: { readings: Schemas['PastReading'][] }) {
   const from = Date.parse(pieces[0]?.at ?? '')
   const until = Date.parse(readings[0]?.until ?? readings[0]?.at ?? '')
   if (pieces.length < 2 || !(until > from)) return null
-  const tone = (r: Schemas['PastReading']) => (r.failure ? 'text.secondary' : r.change === 'stray' ? 'error.main' : r.replacement ? 'success.main' : 'primary.main')
+  const tone = (r: Schemas['PastReading']) => (r.failure ? 'text.secondary' : r.change === 'unexpected' ? 'error.main' : r.replacement ? 'success.main' : 'primary.main')
   return (
     <Box aria-hidden sx={{ mb: 1 }}>
       <Box sx={{ display: 'flex', height: 22, borderRadius: '3px', overflow: 'hidden', border: 1, borderColor: 'divider' }}>

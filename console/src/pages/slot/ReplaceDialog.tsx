@@ -102,7 +102,7 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
         <When />
         {others.length > 0 && <Also names={others.map((o) => o.name)} />}
         <Box>
-          {slot.condition === 'dark' && <Tick name="unseen" label="Start although the slot cannot be read: a revert can then not be proven" />}
+          {slot.condition === 'unreachable' && <Tick name="unseen" label="Start although the slot cannot be read: a revert can then not be proven" />}
           <OneWay asked={oneWay} />
         </Box>
         <Preview slot={slot} seen={setOneWay} />
