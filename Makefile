@@ -57,7 +57,7 @@ lint: $(CONSOLE)
 	cd console && npm run --silent check && npm run --silent lint
 
 bench:
-	$(GO) test -run '^$$' -bench . -benchtime 1s -timeout 60m ./core/... ./wire ./store ./service/watch ./e2e
+	$(GO) test -run '^$$' -bench . -benchtime 1s -timeout 60m ./core/... ./wire ./store ./service/monitor ./e2e
 
 # Every kind of box meets every fault from its second replacement on; the table goes into docs/kinds.md.
 kinds:

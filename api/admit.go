@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/service/deed"
+	"freshseal/service/audit"
 	"freshseal/service/people"
 	"freshseal/service/problem"
 
@@ -22,7 +22,7 @@ const cookieName = "__Host-freshseal"
 type bearerKey struct{}
 
 // admit lets those in who bear a token or a session cookie and whose role is
-// enough, and writes every change that is asked for into the ledger before it
+// enough, and writes every change that is asked for into the audit log before it
 // is done. A cookie is sent by the browser whoever asks, so a change must come
 // from our own pages.
 func (s *Server) admit(r route) fiber.Handler {
@@ -43,7 +43,7 @@ func (s *Server) admit(r route) fiber.Handler {
 		}
 		who.Secret, who.From = strings.Clone(secret), strings.Clone(c.IP())
 		c.Locals(bearerKey{}, who)
-		s.service.Watch.SomebodyWaits()
+		s.service.Monitor.SomebodyWaits()
 		if r.method == fiber.MethodGet || r.quiet {
 			return c.Next()
 		}
@@ -51,14 +51,14 @@ func (s *Server) admit(r route) fiber.Handler {
 	}
 }
 
-// recorded does a change between two looks at the ledger: what was asked stands
+// recorded does a change between two looks at the audit log: what was asked stands
 // there before it is done; what it changed, or that it was refused, after.
 func (s *Server) recorded(c fiber.Ctx, who people.Bearer, r route) error {
 	about := strings.Clone(strings.TrimPrefix(c.Path(), v1))
 	if err := s.service.People.Record(c.Context(), who.User, r.summary, about); err != nil {
 		return err
 	}
-	ctx, deeds := deed.Collect(c.Context())
+	ctx, deeds := audit.Collect(c.Context())
 	c.SetContext(ctx)
 	err := c.Next()
 	after := context.WithoutCancel(ctx)

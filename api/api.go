@@ -87,7 +87,7 @@ var suites = []uint16{
 
 // Serve answers on the listener, with TLS, until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
-	config := &tls.Config{GetCertificate: s.service.Work.OwnCertificate, MinVersion: tls.VersionTLS12, CipherSuites: suites}
+	config := &tls.Config{GetCertificate: s.service.Replace.OwnCertificate, MinVersion: tls.VersionTLS12, CipherSuites: suites}
 	l = &bounded{Listener: l, most: maxConnectionsPerAddress}
 	return s.app.Listener(tls.NewListener(l, config), fiber.ListenConfig{DisableStartupMessage: true})
 }

@@ -13,7 +13,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
 
-	"freshseal/core/pile"
+	"freshseal/core/pki/pile"
 	"freshseal/service/problem"
 )
 

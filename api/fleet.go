@@ -4,11 +4,11 @@ import (
 	"context"
 
 	"freshseal/contract"
-	"freshseal/core/pack"
+	"freshseal/core/pki/pack"
+	"freshseal/service/access"
 	"freshseal/service/fleet"
+	"freshseal/service/monitor"
 	"freshseal/service/people"
-	"freshseal/service/reach"
-	"freshseal/service/watch"
 
 	"freshseal/service"
 )
@@ -85,7 +85,7 @@ type (
 // fleetRoutes are about devices, sites, credentials and slots.
 var fleetRoutes = []route{
 	does("POST", "/host-keys", "ask an SSH server for its host key, or over https a web interface for the SHA-256 of its certificate", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in askHostKey) (hostKey, error) {
-		pin, err := s.Reach.AskPin(ctx, in.Link, in.Site, in.Address, in.Port)
+		pin, err := s.Access.AskPin(ctx, in.Link, in.Site, in.Address, in.Port)
 		return hostKey{pin}, err
 	}),
 	looks("/devices", "list devices by name, or sorted by condition, expires_at, site, family or address", func(ctx context.Context, s *service.Service, _ people.Bearer, in deviceQuery) (page[contract.Device], error) {
@@ -108,40 +108,40 @@ var fleetRoutes = []route{
 		return s.Fleet.TryDevice(ctx, in.Name)
 	}).quietly(),
 	does("POST", "/devices/{name}/tidy", "remove the work folders of a device's replacements that are over, with the copies of old keys in them", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (contract.Tidied, error) {
-		return s.Work.TidyDevice(ctx, in.Name)
+		return s.Replace.TidyDevice(ctx, in.Name)
 	}),
 	takesFile("/imports", "make the inventory what a file says: devices are added and changed, none is removed", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.ImportTerms) (contract.Import, error) {
 		return s.Fleet.ImportDevices(ctx, in)
 	}).by(contract.Admin),
 	{method: "GET", path: v1 + "/export", role: contract.Admin, summary: "all devices for a spreadsheet, without secrets", status: 200, in: askForm{}, media: "text/csv", handler: export},
 
-	listing("/sites", "list sites", theReach, (*reach.Service).Sites),
+	listing("/sites", "list sites", theAccess, (*access.Service).Sites),
 	posts("/sites", "add a site", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.NewSite) (contract.Site, error) {
-		return s.Reach.AddSite(ctx, in)
+		return s.Access.AddSite(ctx, in)
 	}).by(contract.Admin),
-	showing("/sites/{name}", "show a site", theReach, (*reach.Service).Site),
+	showing("/sites/{name}", "show a site", theAccess, (*access.Service).Site),
 	does("PATCH", "/sites/{name}", "change a site", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSite) (contract.Site, error) {
 		known, err := in.revision()
 		if err != nil {
 			return contract.Site{}, err
 		}
-		return s.Reach.EditSite(ctx, in.Name, in.SiteChange, known)
+		return s.Access.EditSite(ctx, in.Name, in.SiteChange, known)
 	}).by(contract.Admin),
-	removal("/sites/{name}", "remove a site; its devices are reached directly from then on", theReach, (*reach.Service).RemoveSite),
+	removal("/sites/{name}", "remove a site; its devices are reached directly from then on", theAccess, (*access.Service).RemoveSite),
 
-	listing("/credentials", "list credentials, without their secrets", theReach, (*reach.Service).Credentials),
+	listing("/credentials", "list credentials, without their secrets", theAccess, (*access.Service).Credentials),
 	posts("/credentials", "add a credential that devices share", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.NewCredential) (contract.Credential, error) {
-		return s.Reach.AddCredential(ctx, in)
+		return s.Access.AddCredential(ctx, in)
 	}).by(contract.Admin),
-	showing("/credentials/{name}", "show a credential, without its secrets", theReach, (*reach.Service).Credential),
+	showing("/credentials/{name}", "show a credential, without its secrets", theAccess, (*access.Service).Credential),
 	does("PUT", "/credentials/{name}", "replace the user and secret of a credential; no device is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putCredential) (contract.Credential, error) {
 		known, err := in.revision()
 		if err != nil {
 			return contract.Credential{}, err
 		}
-		return s.Reach.ReplaceCredential(ctx, in.Name, in.CredentialChange, known)
+		return s.Access.ReplaceCredential(ctx, in.Name, in.CredentialChange, known)
 	}).by(contract.Admin),
-	removal("/credentials/{name}", "remove a credential that no device uses", theReach, (*reach.Service).RemoveCredential),
+	removal("/credentials/{name}", "remove a credential that no device uses", theAccess, (*access.Service).RemoveCredential),
 
 	looks("/slots", "list slots, worst condition first, then soonest end; or sorted by device, site, address or expires_at", func(ctx context.Context, s *service.Service, _ people.Bearer, in slotQuery) (page[contract.Slot], error) {
 		return pageOf(ctx, in.paged, fleet.SlotsThat(in.SlotFilter), s.Fleet.Slots, s.Fleet.CountSlots)
@@ -184,16 +184,16 @@ var fleetRoutes = []route{
 		return s.Fleet.ReadSlot(ctx, in.Device, in.Slot)
 	}).quietly(),
 	begins("/sweeps", "read every slot, or those of a site; returns the running sweep, if there is one", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSweep) (contract.Sweep, error) {
-		return s.Watch.Sweep(ctx, in.Site)
+		return s.Monitor.Sweep(ctx, in.Site)
 	}).quietly(),
 	looks("/sweeps/{id}", "show the progress of a sweep", func(_ context.Context, s *service.Service, _ people.Bearer, in byID) (contract.Sweep, error) {
-		return s.Watch.SweepOf(in.ID)
+		return s.Monitor.SweepOf(in.ID)
 	}),
 	does("POST", "/readings", "read an address that is not in the inventory", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.AskReading) (contract.Seen, error) {
-		return s.Watch.ReadAddress(ctx, in)
+		return s.Monitor.ReadAddress(ctx, in)
 	}),
 	looks("/due", "list what must be done, most urgent first", func(ctx context.Context, s *service.Service, _ people.Bearer, in askDue) (contract.Due, error) {
 		return s.Fleet.Due(ctx, number(in.Within, "30"), in.Site, number(in.Limit, "1000"))
 	}),
-	listing("/protocols", "list the protocols that slots can be read by", theWatch, (*watch.Service).Protocols),
+	listing("/protocols", "list the protocols that slots can be read by", theMonitor, (*monitor.Service).Protocols),
 }

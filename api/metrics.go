@@ -40,10 +40,10 @@ func (f *figures) of(ctx context.Context, s *Server) (counting, error) {
 	}
 	var counted counting
 	var err error
-	if counted.Figures, err = s.service.Work.Figures(ctx); err != nil {
+	if counted.Figures, err = s.service.Replace.Figures(ctx); err != nil {
 		return counted, err
 	}
-	counted.notices, counted.unsent, err = s.service.Tell.Queue(ctx)
+	counted.notices, counted.unsent, err = s.service.Notices.Queue(ctx)
 	if err == nil {
 		f.counting, f.at = counted, time.Now()
 	}
@@ -92,7 +92,7 @@ var (
 	replacementsMetric = described("replacements", "Replacements by state.", "state")
 	waitingMetric      = described("replacements_waiting", "Waiting replacements by what they wait for.", "waiting_for")
 	tasksMetric        = described("tasks_open", "Steps that wait for a person.")
-	tellMetric         = described("pins_to_tell", "Holders of a pin who must still be told of a changed certificate.")
+	pinsMetric         = described("pins_pending", "Pins not yet confirmed after a certificate changed.")
 	lateMetric         = described("parcels_late", "Parcels whose signer should have answered by now.")
 	dueMetric          = described("readings_due", "Slots whose next reading is due.")
 	noticesMetric      = described("notices_waiting", "Notices that are to be sent.")
@@ -103,7 +103,7 @@ var (
 
 // Describe implements prometheus.Collector.
 func (counting) Describe(to chan<- *prometheus.Desc) {
-	for _, each := range []*prometheus.Desc{slotsMetric, firstEndMetric, replacementsMetric, waitingMetric, tasksMetric, tellMetric, lateMetric, dueMetric, noticesMetric, unsentMetric, readingsMetric, durationMetric} {
+	for _, each := range []*prometheus.Desc{slotsMetric, firstEndMetric, replacementsMetric, waitingMetric, tasksMetric, pinsMetric, lateMetric, dueMetric, noticesMetric, unsentMetric, readingsMetric, durationMetric} {
 		to <- each
 	}
 }
@@ -126,7 +126,7 @@ func (f counting) Collect(to chan<- prometheus.Metric) {
 		gauge(waitingMetric, float64(f.WaitingFor[whom]), string(whom))
 	}
 	gauge(tasksMetric, float64(f.Tasks))
-	gauge(tellMetric, float64(f.ToTell))
+	gauge(pinsMetric, float64(f.PendingPins))
 	gauge(lateMetric, float64(f.LateParcels))
 	gauge(dueMetric, float64(f.DueReadings))
 	gauge(noticesMetric, float64(f.notices))

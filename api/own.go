@@ -6,7 +6,7 @@ import (
 	"freshseal/contract"
 	"freshseal/core/licences"
 	"freshseal/service/people"
-	"freshseal/service/work"
+	"freshseal/service/replace"
 
 	"freshseal/service"
 
@@ -18,7 +18,7 @@ var ownRoutes = []route{
 	{method: "GET", path: "/healthz", summary: "report that the service is alive", status: 200, out: Health{}, handler: health, open: true},
 	{method: "GET", path: "/readyz", summary: "report whether the service is ready", status: 200, out: Health{}, handler: ready, open: true},
 	{method: "GET", path: v1 + "/openapi.json", summary: "this description", status: 200, out: map[string]any{}, handler: describe, open: true},
-	listing("/succession", "list the successive certificates of the service, each signed by the key of its predecessor", theWork, (*work.Service).Succession).openly(),
+	listing("/succession", "list the successive certificates of the service, each signed by the key of its predecessor", theReplace, (*replace.Service).Succession).openly(),
 	{method: "GET", path: v1 + "/backup", role: contract.Admin, summary: "download a copy of the database", status: 200, media: "application/vnd.sqlite3", handler: backup},
 	{method: "GET", path: v1 + "/licences", role: contract.Viewer, summary: "the licences of what the program is built of", status: 200, media: "text/plain", handler: showLicences},
 	looks("/status", "show a summary of the fleet", status),
@@ -53,6 +53,6 @@ func ready(s *Server) fiber.Handler {
 }
 
 func status(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (contract.Status, error) {
-	overview, err := s.Work.Overview(ctx)
+	overview, err := s.Replace.Overview(ctx)
 	return contract.Status{Version: contract.Version, User: who.User, Overview: overview}, err
 }

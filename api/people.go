@@ -22,8 +22,8 @@ type (
 	askHead struct {
 		Head string `query:"head" json:"-" description:"ID:HASH, as it was noted earlier: it must still be there"`
 	}
-	ledgerQuery struct {
-		contract.LedgerFilter
+	auditQuery struct {
+		contract.AuditFilter
 		paged
 	}
 	byView struct {
@@ -56,11 +56,11 @@ var peopleRoutes = []route{
 	ends("DELETE", "/tokens/{id}", "revoke a token", func(ctx context.Context, s *service.Service, _ people.Bearer, in byID) error {
 		return s.People.RemoveToken(ctx, in.ID)
 	}).by(contract.Admin),
-	looks("/ledger", "the ledger, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in ledgerQuery) (page[contract.LedgerEntry], error) {
-		return pageOf(ctx, in.paged, in.LedgerFilter, func(ctx context.Context, f contract.LedgerFilter, p paging.Page) ([]contract.LedgerEntry, string, error) {
-			items, next, err := s.People.Ledger(ctx, f, p.Rows())
+	looks("/audit", "the audit log, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in auditQuery) (page[contract.AuditEntry], error) {
+		return pageOf(ctx, in.paged, in.AuditFilter, func(ctx context.Context, f contract.AuditFilter, p paging.Page) ([]contract.AuditEntry, string, error) {
+			items, next, err := s.People.Audit(ctx, f, p.Rows())
 			return items, next, p.Wrong(err)
-		}, s.People.CountLedger)
+		}, s.People.CountAudit)
 	}),
 	looks("/views", "list the filters of lists that one keeps under a name", func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (page[contract.View], error) {
 		items, err := s.People.Views(ctx, who)
@@ -72,10 +72,10 @@ var peopleRoutes = []route{
 	ends("DELETE", "/views/{page}/{name}", "remove a view of one's own", func(ctx context.Context, s *service.Service, who people.Bearer, in byView) error {
 		return s.People.RemoveView(ctx, who, in.Page, in.Name)
 	}).by(contract.Viewer).quietly(),
-	looks("/ledger/verification", "verify that no entry was changed or removed", func(ctx context.Context, s *service.Service, _ people.Bearer, in askHead) (contract.Verification, error) {
-		return s.People.VerifyLedger(ctx, in.Head)
+	looks("/audit/verification", "verify that no entry was changed or removed", func(ctx context.Context, s *service.Service, _ people.Bearer, in askHead) (contract.Verification, error) {
+		return s.People.VerifyAudit(ctx, in.Head)
 	}),
-	looks("/ledger/head", "show the newest entry of the ledger, to be noted elsewhere", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Head, error) {
-		return s.People.LedgerHead(ctx)
+	looks("/audit/head", "show the newest entry of the audit log, to be noted elsewhere", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Head, error) {
+		return s.People.AuditHead(ctx)
 	}),
 }

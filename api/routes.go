@@ -7,14 +7,14 @@ import (
 	"strconv"
 
 	"freshseal/contract"
-	"freshseal/service/desk"
+	"freshseal/service/access"
 	"freshseal/service/fleet"
+	"freshseal/service/monitor"
 	"freshseal/service/paging"
 	"freshseal/service/people"
 	"freshseal/service/problem"
-	"freshseal/service/reach"
-	"freshseal/service/watch"
-	"freshseal/service/work"
+	"freshseal/service/replace"
+	"freshseal/service/signing"
 
 	"freshseal/service"
 
@@ -33,13 +33,13 @@ type route struct {
 	handler               func(*Server) fiber.Handler
 	shown                 func(*Server, fiber.Ctx) (any, error) // of a GET: what it answers with
 	open                  bool                                  // may be called without signing in
-	quiet                 bool                                  // changes nothing that the ledger wants to know
+	quiet                 bool                                  // changes nothing that the audit log wants to know
 	role                  contract.Role                         // that is needed; where none is said, viewers may look and operators change
 	media                 string                                // of the answer, when it is not JSON
 }
 
 // routes are all routes, room by room.
-var routes = slices.Concat(ownRoutes, metricsRoutes, calendarRoutes, peopleRoutes, fleetRoutes, stockRoutes, aheadRoutes, reportRoutes, workRoutes, pinRoutes, tellRoutes, deskRoutes, ruleRoutes)
+var routes = slices.Concat(ownRoutes, metricsRoutes, calendarRoutes, peopleRoutes, fleetRoutes, discoveryRoutes, aheadRoutes, reportRoutes, workRoutes, pinRoutes, tellRoutes, deskRoutes, ruleRoutes)
 
 // needs is the role that a call needs.
 func (r route) needs() contract.Role {
@@ -73,7 +73,7 @@ func takesFile[In, Out any](path, summary string, f use[In, Out]) route {
 	return r
 }
 
-// quietly says that the ledger need not know.
+// quietly says that the audit log need not know.
 func (r route) quietly() route {
 	r.quiet = true
 	return r
@@ -127,12 +127,12 @@ func ends[In any](method, path, summary string, f func(ctx context.Context, s *s
 }
 
 // The rooms of the service, for routes that hand their call on as it is.
-func theReach(s *service.Service) *reach.Service   { return s.Reach }
-func theWatch(s *service.Service) *watch.Service   { return s.Watch }
-func theFleet(s *service.Service) *fleet.Service   { return s.Fleet }
-func theDesk(s *service.Service) *desk.Service     { return s.Desk }
-func theWork(s *service.Service) *work.Service     { return s.Work }
-func thePeople(s *service.Service) *people.Service { return s.People }
+func theAccess(s *service.Service) *access.Service   { return s.Access }
+func theMonitor(s *service.Service) *monitor.Service { return s.Monitor }
+func theFleet(s *service.Service) *fleet.Service     { return s.Fleet }
+func theSigning(s *service.Service) *signing.Service { return s.Signing }
+func theReplace(s *service.Service) *replace.Service { return s.Replace }
+func thePeople(s *service.Service) *people.Service   { return s.People }
 
 // listing is a list that takes nothing.
 func listing[R, T any](path, summary string, room func(*service.Service) R, list func(R, context.Context) ([]T, error)) route {

@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/core/audience"
-	"freshseal/core/pack"
+	"freshseal/core/pki/pack"
+	"freshseal/core/pki/trust"
 	"freshseal/service/fleet"
 	"freshseal/service/problem"
 	"freshseal/service/sheet"
@@ -28,7 +28,7 @@ func exportAnchors(s *Server) fiber.Handler {
 		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		f, err := s.service.Watch.ExportAnchors(c.Context(), in.Name, in.Export)
+		f, err := s.service.Monitor.ExportAnchors(c.Context(), in.Name, in.Export)
 		if err != nil {
 			return err
 		}
@@ -43,7 +43,7 @@ func exportAuthority(s *Server) fiber.Handler {
 		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		f, err := s.service.Watch.ExportAuthority(c.Context(), in.SHA256, in.Export)
+		f, err := s.service.Monitor.ExportAuthority(c.Context(), in.SHA256, in.Export)
 		if err != nil {
 			return err
 		}
@@ -67,7 +67,7 @@ func slotChain(s *Server) fiber.Handler {
 	}
 }
 
-func sendRoots(c fiber.Ctx, f audience.File) error {
+func sendRoots(c fiber.Ctx, f trust.File) error {
 	c.Set(fiber.HeaderContentType, f.Media)
 	c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, f.Name)) // its letters need no quoting
 	c.Set("Instruction", f.Do)
@@ -81,7 +81,7 @@ func exportKey(s *Server) fiber.Handler {
 		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		content, err := s.service.Work.ExportKey(c.Context(), in.ID, in.KeyExport, bearer(c).User)
+		content, err := s.service.Replace.ExportKey(c.Context(), in.ID, in.KeyExport, bearer(c).User)
 		if err != nil {
 			return err
 		}
@@ -97,7 +97,7 @@ func exportFile(s *Server) fiber.Handler {
 		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		content, err := s.service.Work.ExportFile(c.Context(), in.ID, in.Name, in.FileExport, bearer(c).User)
+		content, err := s.service.Replace.ExportFile(c.Context(), in.ID, in.Name, in.FileExport, bearer(c).User)
 		if err != nil {
 			return err
 		}
@@ -110,7 +110,7 @@ func exportFile(s *Server) fiber.Handler {
 func taskFile(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		name := c.Params("name")
-		content, err := s.service.Work.TaskFile(c.Context(), c.Params("id"), name, bearer(c).User, bearer(c).Role.Reaches(contract.Operator))
+		content, err := s.service.Replace.TaskFile(c.Context(), c.Params("id"), name, bearer(c).User, bearer(c).Role.Reaches(contract.Operator))
 		if err != nil {
 			return err
 		}
@@ -180,7 +180,7 @@ func slotSheet(s *Server) fiber.Handler {
 
 func archive(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
-		content, err := s.service.Desk.ParcelArchive(c.Context(), c.Params("id"))
+		content, err := s.service.Signing.ParcelArchive(c.Context(), c.Params("id"))
 		if err != nil {
 			return err
 		}
@@ -207,7 +207,7 @@ func intake(s *Server) fiber.Handler {
 		if slices.Contains(field("trust_roots"), "true") && !bearer(c).Role.Reaches(contract.Admin) {
 			return problem.New(problem.Refused, "the pile was not taken in", "only an admin may let the fleet trust roots", "take it in without trusting its roots, or ask an admin")
 		}
-		out, err := s.service.Desk.TakeIn(ctx, in.files, contract.IntakeTerms{Keys: slices.Contains(field("keys"), "true"), TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")}, bearer(c).User)
+		out, err := s.service.Signing.TakeIn(ctx, in.files, contract.IntakeTerms{Keys: slices.Contains(field("keys"), "true"), TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")}, bearer(c).User)
 		if err != nil {
 			return err
 		}
@@ -220,12 +220,12 @@ func intake(s *Server) fiber.Handler {
 func events(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		id := strings.Clone(c.Params("id"))
-		if _, err := s.service.Work.Replacement(c.Context(), id); err != nil {
+		if _, err := s.service.Replace.Replacement(c.Context(), id); err != nil {
 			return err
 		}
 		after, _ := strconv.ParseInt(c.Get("Last-Event-ID"), 10, 64) // none, or nonsense: from the first
 		return s.stream(c, func(take func(contract.Event) error, beat func() error) error {
-			return s.service.Work.Watch(s.stop, id, after, take, beat)
+			return s.service.Replace.Watch(s.stop, id, after, take, beat)
 		})
 	}
 }
@@ -236,12 +236,12 @@ func happenings(s *Server) fiber.Handler {
 		about := strings.Clone(c.Query("about"))
 		after, err := strconv.ParseInt(c.Get("Last-Event-ID"), 10, 64)
 		if err != nil {
-			if after, err = s.service.Watch.LastEvent(c.Context()); err != nil {
+			if after, err = s.service.Monitor.LastEvent(c.Context()); err != nil {
 				return err
 			}
 		}
 		return s.stream(c, func(take func(contract.Event) error, beat func() error) error {
-			return s.service.Watch.Follow(s.stop, about, after, take, beat, func() (bool, error) { return false, nil })
+			return s.service.Monitor.Follow(s.stop, about, after, take, beat, func() (bool, error) { return false, nil })
 		})
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"net/url"
 
 	"freshseal/contract"
-	"freshseal/core/request"
+	"freshseal/core/pki/request"
 
 	"github.com/spf13/cobra"
 )
@@ -73,7 +73,7 @@ func (a *app) batchBegin() *cobra.Command {
 	var rehearse bool
 	var chosen func() url.Values
 	c := &cobra.Command{
-		Use: "begin [DEVICE/SLOT…]", Short: "Replace the certificates of many slots: those named, or all that fit the flags",
+		Use: "start [DEVICE/SLOT…]", Short: "Replace the certificates of many slots: those named, or all that fit the flags",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			o.Slots, o.Key = args, request.KeyType(key)
 			if f := chosen(); len(f) > 0 && len(args) > 0 {

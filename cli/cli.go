@@ -120,8 +120,8 @@ func (a *app) root(more Commands) *cobra.Command {
 		}
 		return nil
 	}
-	root.AddCommand(a.backup(), a.login(), a.logout(), a.status(), a.device(), a.site(), a.credential(), a.slot(), a.read(), a.sweep(), a.replace(), a.replacement(), a.batch(), a.find(), a.task(), a.pin(), a.calendar(), a.stock(), a.channel(), a.notice(), a.expiring(), a.reports(), a.forecast(),
-		a.parcel(), a.intake(), a.aside(), a.inspect(), a.pack(), a.request(), a.signer(), a.bench(), a.audience(), a.authority(), a.procedure(), a.user(), a.token(), a.ledger(), a.policy(), a.due(), a.licences())
+	root.AddCommand(a.backup(), a.login(), a.logout(), a.status(), a.device(), a.site(), a.credential(), a.slot(), a.read(), a.sweep(), a.replace(), a.replacement(), a.batch(), a.find(), a.task(), a.pin(), a.calendar(), a.discover(), a.channel(), a.notice(), a.expiring(), a.reports(), a.forecast(),
+		a.parcel(), a.intake(), a.unmatched(), a.inspect(), a.pack(), a.request(), a.signer(), a.bench(), a.trustGroup(), a.authority(), a.procedure(), a.user(), a.token(), a.audit(), a.policy(), a.due(), a.licences())
 	root.AddCommand(more(Host{a.out, a.err, a.now, a})...)
 	return root
 }

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"freshseal/contract"
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 
 	"github.com/spf13/cobra"
 )

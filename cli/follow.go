@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"freshseal/contract"
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 )
 
 // follow goes from the pinned certificate to the one that the service shows

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 
 	"github.com/spf13/cobra"
 )
@@ -45,12 +45,12 @@ func showEffect(w io.Writer, what contract.Effect) {
 	for _, t := range what.Trust {
 		said := "trusts it"
 		if !t.Trusted {
-			said = "does NOT trust it: it lacks " + t.Lacks
+			said = "does NOT trust it: root \"" + t.Lacks + "\" is missing"
 		}
-		put(w, "  audience %s %s\n", t.Audience, said)
+		put(w, "  trust group %s %s\n", t.TrustGroup, said)
 	}
 	for _, p := range what.Pins {
-		put(w, "  to tell  %s, who has pinned %s\n", p.Who, pinWords[p.What])
+		put(w, "  pin      %s, who recorded %s\n", p.Who, pinWords[p.What])
 	}
 	for _, step := range what.Stages {
 		put(w, "  %s\n", step)
@@ -93,7 +93,7 @@ func (a *app) goOn() *cobra.Command {
 			return a.asked(ctx, client, args[0], "go", g)
 		}),
 	}
-	c.Flags().StringVar(&g.Reason, "reason", "", "why the device is touched outside of its windows; recorded in the ledger")
+	c.Flags().StringVar(&g.Reason, "reason", "", "why the device is touched outside of its windows; recorded in the audit log")
 	return c
 }
 

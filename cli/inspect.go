@@ -6,9 +6,9 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/inspect"
-	"freshseal/core/pile"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/inspect"
+	"freshseal/core/pki/pile"
 
 	"github.com/spf13/cobra"
 )

@@ -13,8 +13,8 @@ import (
 	"strings"
 
 	"freshseal/contract"
-	"freshseal/core/cert"
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
+	"freshseal/core/pki/cert"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -168,10 +168,10 @@ func (a *app) status() *cobra.Command {
 				put(a.out, "judging the fleet anew: %d of %d slots\n", s.Judging.Judged, s.Judging.Slots)
 			}
 			for _, whom := range slices.Sorted(maps.Keys(s.WaitingFor)) {
-				put(a.out, "  %d for %s\n", s.WaitingFor[whom], whom)
+				put(a.out, "  %d for %s\n", s.WaitingFor[whom], whom.Text())
 			}
-			if s.ToTell > 0 {
-				put(a.out, "%d to be told of a changed certificate: freshseal task tell\n", s.ToTell)
+			if s.PendingPins > 0 {
+				put(a.out, "%d pins pending: freshseal pin pending\n", s.PendingPins)
 			}
 			for _, p := range s.Late {
 				put(a.out, "LATE %s with %d requests: %s\n", p.ID, p.Open, p.Reminder)

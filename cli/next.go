@@ -9,11 +9,11 @@ import (
 // commands are the commands for the actions that the service names; %s stands for
 // what an action is about.
 var commands = map[next.Do]string{
-	next.ListAsides: "aside list", next.ListAudiences: "audience list", next.ListAuthorities: "authority list", next.ListChannels: "channel list", next.ListNoticeRules: "notice rules", next.ListCredentials: "credential list", next.ListDevices: "device list",
+	next.ListUnmatched: "unmatched list", next.ListTrustGroups: "trust-group list", next.ListAuthorities: "authority list", next.ListChannels: "channel list", next.ListNoticeRules: "notice rules", next.ListCredentials: "credential list", next.ListDevices: "device list",
 	next.ListParcels: "parcel list", next.ListPins: "pin list", next.ListProcedures: "procedure list", next.ListReplacements: "replacement list", next.ListSigners: "signer list",
-	next.ListSites: "site list", next.ListSlots: "slot list", next.ListStock: "stock list", next.ListTasks: "task list", next.ListTokens: "token list", next.ListUsers: "user list",
+	next.ListSites: "site list", next.ListSlots: "slot list", next.ListDiscoveries: "discover list", next.ListTasks: "task list", next.ListTokens: "token list", next.ListUsers: "user list",
 
-	next.ShowAudience: "audience show %s", next.ShowProcedure: "procedure show %s", next.ShowReplacement: "replacement show %s",
+	next.ShowTrustGroup: "trust-group show %s", next.ShowProcedure: "procedure show %s", next.ShowReplacement: "replacement show %s",
 	next.ShowSlot: "slot show %s", next.ShowTask: "task show %s",
 
 	next.AcceptAnswer: "replacement accept %s", next.Approve: "replacement approve %s", next.Cancel: "replacement cancel %s", next.Clear: "replacement clear %s", next.Resume: "replacement resume %s",
@@ -22,7 +22,7 @@ var commands = map[next.Do]string{
 	next.Retry: "replacement retry %s", next.Revert: "replacement revert %s",
 	next.Replace: "replace %s",
 
-	next.AddRoot: "audience add %s ROOT.pem", next.AllowWeakKeys: "policy set device/%s --weak-keys", next.ChangeDevice: "device edit %s",
+	next.AddRoot: "trust-group add %s ROOT.pem", next.AllowWeakKeys: "policy set device/%s --weak-keys", next.ChangeDevice: "device edit %s",
 	next.ChangeSite: "site edit %s", next.FinishTask: "task answer %s", next.GoOn: "replacement go %s", next.KeepKeys: "policy set SCOPE --keep-keys",
 	next.PackParcel: "parcel pack --signer %s --out parcel.zip", next.ReplaceCredential: "credential replace %s", next.SignIn: "login URL",
 	next.TakeIn: "intake FILE…", next.TakeTask: "task take %s", next.TryDevice: "device try %s",
@@ -45,7 +45,7 @@ func advice(say string, actions []next.Action) string {
 		case a.Do == next.OneWay || a.Do == next.Unseen:
 			parts = append(parts, "--"+string(a.Do))
 		case a.Do == next.AddRoot && a.What != "":
-			parts = append(parts, "freshseal audience add "+a.About+" --from-authority "+a.What)
+			parts = append(parts, "freshseal trust-group add "+a.About+" --from-authority "+a.What)
 		case known:
 			parts = append(parts, "freshseal "+strings.ReplaceAll(command, "%s", a.About))
 		}

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/core/due"
-	"freshseal/core/notice"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/notice"
 
 	"github.com/spf13/cobra"
 )
@@ -317,7 +317,7 @@ func (a *app) noticeAcknowledge() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&ask.Until, "until", "", "the last day, such as 2027-01-31")
-	c.Flags().StringVar(&ask.Reason, "reason", "", "why nobody needs to be told")
+	c.Flags().StringVar(&ask.Reason, "reason", "", "why no notice is needed")
 	c.MarkFlagRequired("until")
 	c.MarkFlagRequired("reason")
 	return c

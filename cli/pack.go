@@ -5,10 +5,10 @@ import (
 	"os"
 	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/chain"
-	"freshseal/core/pack"
-	"freshseal/core/pile"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/chain"
+	"freshseal/core/pki/pack"
+	"freshseal/core/pki/pile"
 
 	"github.com/spf13/cobra"
 )
@@ -17,7 +17,7 @@ import (
 func (a *app) pack() *cobra.Command {
 	var form, encoding, place, keyForm, out, newPassphraseFile string
 	var passphraseFiles []string
-	var d pack.Dress
+	var d pack.Options
 	c := &cobra.Command{
 		Use: "pack FILE… --out FILE", Short: "Write certificates in the form that a device needs; needs no service", Args: cobra.MinimumNArgs(1),
 		Example: "  freshseal pack answer.cer chain.p7b --out chain.pem\n" +
@@ -79,7 +79,7 @@ func (a *app) pack() *cobra.Command {
 }
 
 // packed writes the file, with the key among the files that is the leaf's.
-func packed(form pack.Form, d pack.Dress, path chain.Path, sorted []pile.Account) ([]byte, error) {
+func packed(form pack.Form, d pack.Options, path chain.Path, sorted []pile.Account) ([]byte, error) {
 	keys := pile.Keys(sorted)
 	if len(keys) == 0 {
 		return pack.Write(form, d, path, nil)

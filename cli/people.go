@@ -155,8 +155,8 @@ func (a *app) token() *cobra.Command {
 	return noun("token", "API tokens", list, add, remove)
 }
 
-func (a *app) ledger() *cobra.Command {
-	var by contract.LedgerFilter
+func (a *app) audit() *cobra.Command {
+	var by contract.AuditFilter
 	most := 200
 	list := &cobra.Command{
 		Use: "list", Short: "List who did what and when, newest first", Args: cobra.NoArgs,
@@ -168,9 +168,9 @@ func (a *app) ledger() *cobra.Command {
 				}
 			}
 			var page struct {
-				Items []contract.LedgerEntry `json:"items"`
+				Items []contract.AuditEntry `json:"items"`
 			}
-			if err := client.do(ctx, "GET", v1+"/ledger?"+query.Encode(), nil, &page); err != nil {
+			if err := client.do(ctx, "GET", v1+"/audit?"+query.Encode(), nil, &page); err != nil {
 				return err
 			}
 			entries := page.Items
@@ -191,7 +191,7 @@ func (a *app) ledger() *cobra.Command {
 		Use: "verify", Short: "Verify that no entry was changed or removed", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var v contract.Verification
-			if err := client.do(ctx, "GET", v1+"/ledger/verification?"+url.Values{"head": {noted}}.Encode(), nil, &v); err != nil {
+			if err := client.do(ctx, "GET", v1+"/audit/verification?"+url.Values{"head": {noted}}.Encode(), nil, &v); err != nil {
 				return err
 			}
 			t := table{head: []string{"entries", "whole", "fault"}}
@@ -210,7 +210,7 @@ func (a *app) ledger() *cobra.Command {
 		Use: "head", Short: "Print the newest entry as ID:HASH, to be noted elsewhere", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var h contract.Head
-			if err := client.do(ctx, "GET", v1+"/ledger/head", nil, &h); err != nil {
+			if err := client.do(ctx, "GET", v1+"/audit/head", nil, &h); err != nil {
 				return err
 			}
 			if a.as == "json" {
@@ -220,5 +220,5 @@ func (a *app) ledger() *cobra.Command {
 			return nil
 		}),
 	}
-	return noun("ledger", "The log of who did what and when", list, verify, head)
+	return noun("audit", "The log of who did what and when", list, verify, head)
 }

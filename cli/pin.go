@@ -7,12 +7,12 @@ import (
 	"strings"
 
 	"freshseal/contract"
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 
 	"github.com/spf13/cobra"
 )
 
-// pin is about those who recorded a fingerprint and must be told of the new one.
+// pin is about those who recorded a fingerprint and need the new one.
 func (a *app) pin() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list [DEVICE/SLOT]", Short: "List who pinned something of a slot, or of all slots", Args: cobra.MaximumNArgs(1),
@@ -39,7 +39,7 @@ func (a *app) pin() *cobra.Command {
 	var n contract.NewPin
 	var what string
 	add := &cobra.Command{
-		Use: "add DEVICE/SLOT", Short: "Record who pinned something of a slot's certificate, and how they are told", Args: cobra.ExactArgs(1),
+		Use: "add DEVICE/SLOT", Short: "Record who pinned something of a slot's certificate, and how they get the new one", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var err error
 			if n.Device, n.Slot, err = slotArg(args[0]); err != nil {
@@ -61,32 +61,32 @@ func (a *app) pin() *cobra.Command {
 	}
 	add.Flags().StringVar(&n.Who, "who", "", "the system or person")
 	add.Flags().StringVar(&what, "what", "sha256", "what they recorded: sha256, sha1, key (SHA-256 of the public key), certificate, or root (they trust the root of the chain)")
-	add.Flags().StringVar(&n.How, "how", "", "how they are told")
+	add.Flags().StringVar(&n.How, "how", "", "how they get the new one")
 	add.MarkFlagRequired("who")
 	add.MarkFlagRequired("how")
 	remove := &cobra.Command{
-		Use: "remove PIN", Short: "Remove a pin; what is still to be told of earlier changes stays", Args: cobra.ExactArgs(1),
+		Use: "remove PIN", Short: "Remove a pin; what is pending of earlier changes stays", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.do(ctx, "DELETE", v1+"/pins"+item(args[0]), nil, nil)
 		}),
 	}
-	return noun("pin", "Those who recorded a fingerprint and must be told of the new one", list, add, remove)
+	return noun("pin", "Systems and people that recorded a fingerprint and need the new one", list, add, remove, a.pinPending(), a.pinConfirm())
 }
 
-// told records that somebody was told.
-func (a *app) told() *cobra.Command {
+// pinConfirm records that a pin was updated.
+func (a *app) pinConfirm() *cobra.Command {
 	var note string
 	c := &cobra.Command{
-		Use: "told ID", Short: "Record that somebody was told of a changed certificate", Args: cobra.ExactArgs(1),
+		Use: "confirm ID", Short: "Confirm that a pin was updated to the new certificate", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			var t contract.Telling
-			if err := client.do(ctx, "POST", v1+"/tellings"+item(args[0], "told"), map[string]string{"note": note}, &t); err != nil {
+			var t contract.PinUpdate
+			if err := client.do(ctx, "POST", v1+"/pin-updates"+item(args[0], "confirm"), map[string]string{"note": note}, &t); err != nil {
 				return err
 			}
 			if a.as != "table" {
-				return a.printTellings([]contract.Telling{t})
+				return a.printPinUpdates([]contract.PinUpdate{t})
 			}
-			put(a.out, "%s: %s was told\n", t.ID, t.Who)
+			put(a.out, "%s: %s confirmed\n", t.ID, t.Who)
 			return nil
 		}),
 	}
@@ -94,47 +94,47 @@ func (a *app) told() *cobra.Command {
 	return c
 }
 
-// tellingList lists who is to be told.
-func (a *app) tellingList() *cobra.Command {
+// pinPending lists the pins that are not confirmed yet.
+func (a *app) pinPending() *cobra.Command {
 	return &cobra.Command{
-		Use: "tell [REPLACEMENT]", Short: "List who must be told of a changed certificate; of a replacement also who was", Args: cobra.MaximumNArgs(1),
+		Use: "pending [REPLACEMENT]", Short: "List the pins that still need the new certificate; of a replacement the confirmed ones too", Args: cobra.MaximumNArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			all, err := a.tellings(ctx, client, strings.Join(args, ""))
+			all, err := a.pinUpdates(ctx, client, strings.Join(args, ""))
 			if err != nil {
 				return err
 			}
 			if len(all) == 0 && a.as == "table" {
-				putln(a.out, "nobody has to be told")
+				putln(a.out, "no pin is pending")
 				return nil
 			}
-			return a.printTellings(all)
+			return a.printPinUpdates(all)
 		}),
 	}
 }
 
-// tellings are those who are to be told.
-func (a *app) tellings(ctx context.Context, client *client, of string) ([]contract.Telling, error) {
+// pinUpdates returns the pending pins; of a replacement the confirmed ones too.
+func (a *app) pinUpdates(ctx context.Context, client *client, of string) ([]contract.PinUpdate, error) {
 	query := ""
 	if of != "" {
 		query = "?" + url.Values{"replacement": {of}}.Encode()
 	}
-	var list struct{ Items []contract.Telling }
-	err := client.do(ctx, "GET", v1+"/tellings"+query, nil, &list)
+	var list struct{ Items []contract.PinUpdate }
+	err := client.do(ctx, "GET", v1+"/pin-updates"+query, nil, &list)
 	return list.Items, err
 }
 
-func (a *app) printTellings(all []contract.Telling) error {
+func (a *app) printPinUpdates(all []contract.PinUpdate) error {
 	if a.as != "table" {
-		t := table{head: []string{"id", "slot", "who", "what", "old", "new", "how", "told_by"}}
+		t := table{head: []string{"id", "slot", "who", "what", "old", "new", "how", "confirmed_by"}}
 		for _, each := range all {
-			t.add(each.ID, each.Device+"/"+each.Slot, each.Who, word(each.What), each.Old, each.New, each.How, each.ToldBy)
+			t.add(each.ID, each.Device+"/"+each.Slot, each.Who, word(each.What), each.Old, each.New, each.How, each.ConfirmedBy)
 		}
 		return a.print(all, t)
 	}
 	for _, t := range all {
-		state := "must be told"
-		if t.ToldAt != nil {
-			state = fmt.Sprintf("was told by %s on %s", t.ToldBy, moment(*t.ToldAt))
+		state := "is pending"
+		if t.ConfirmedAt != nil {
+			state = fmt.Sprintf("was confirmed by %s on %s", t.ConfirmedBy, moment(*t.ConfirmedAt))
 		}
 		put(a.out, "%s  %s %s, of %s/%s since %s\n", t.ID, t.Who, state, t.Device, t.Slot, moment(t.AroseAt))
 		if t.What == cert.PinRoot || t.What == cert.PinCertificate { // a page of PEM helps nobody here

@@ -8,8 +8,8 @@ import (
 	"strings"
 
 	"freshseal/contract"
-	"freshseal/core/policy"
-	"freshseal/core/request"
+	"freshseal/core/judgement/policy"
+	"freshseal/core/pki/request"
 
 	"github.com/spf13/cobra"
 )

@@ -11,9 +11,9 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"freshseal/core/due"
-	"freshseal/core/finding"
-	"freshseal/core/visible"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/terminal/visible"
 
 	"golang.org/x/term"
 )
@@ -124,7 +124,7 @@ func each(row []any, form func(any) string) []string {
 }
 
 // names are the columns by which people find a thing: they are cut last.
-var names = []string{"name", "device", "slot", "user", "site", "signer", "credential", "audience", "id"}
+var names = []string{"name", "device", "slot", "user", "site", "signer", "credential", "trust-group", "id"}
 
 // write lays the table out in so many columns.
 func (t table) write(w io.Writer, columns int) {

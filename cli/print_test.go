@@ -8,7 +8,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 )
 
 // A table fits 80 columns: texts give way first, at their end, names last, in their

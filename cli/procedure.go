@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 
 	"freshseal/contract"
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 
 	"github.com/spf13/cobra"
 )

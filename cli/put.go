@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/term"
 
-	"freshseal/core/visible"
+	"freshseal/core/terminal/visible"
 )
 
 // safe is text that can go to a terminal as it is; see put and lines.

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"freshseal/contract"
+	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/core/request"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -126,7 +126,7 @@ func (a *app) rehearse(ctx context.Context, client *client, o contract.Rehearsal
 		put(a.out, "  left out %s: %s\n", name, r.Plan.LeftOut[name])
 	}
 	for _, p := range r.Pins {
-		put(a.out, "  to tell  %s, who has pinned %s of %s: it %s\n           %s\n", p.Who, pinWords[p.What], p.Slot, p.Breaks, lines("           ", p.How))
+		put(a.out, "  pin      %s, who recorded %s of %s: it %s\n           %s\n", p.Who, pinWords[p.What], p.Slot, p.Breaks, lines("           ", p.How))
 	}
 	printFindings(a.out, "  ", r.Findings)
 	stage := ""
@@ -200,12 +200,12 @@ func (a *app) rest(r contract.Replacement) error {
 	switch r.State {
 	case replacement.Sealed:
 		put(a.out, "old  %s\nnew  %s\n", dash(r.OldSHA256), r.NewSHA256)
-		if r.ToTell > 0 {
-			put(a.out, "to tell: %d who pinned the old one: freshseal task tell %s\n", r.ToTell, r.ID)
+		if r.PendingPins > 0 {
+			put(a.out, "pins pending: %d recorded the old certificate: freshseal pin pending %s\n", r.PendingPins, r.ID)
 		}
 		put(a.out, "%s: sealed\n", r.ID)
 	case replacement.Waiting:
-		said := "waiting for " + string(r.WaitingFor)
+		said := "waiting for " + r.WaitingFor.Text()
 		if r.Closed != "" {
 			said += ": " + r.Closed
 		}
@@ -220,7 +220,7 @@ func (a *app) rest(r contract.Replacement) error {
 
 // stageNote says what happens in the stages that have no steps of their own.
 var stageNote = map[string]string{
-	"sign": "the request goes to the signer", "gate": "approval, where the policy wants it", "prove": "read the wire until the new leaf and its whole chain are served",
+	"sign": "the request goes to the signer", "gate": "approval, where the policy wants it", "prove": "read until the new leaf and its full chain are served",
 	"seal": "record the new certificate, and clear the work folder",
 }
 

@@ -9,10 +9,10 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/core/look"
+	"freshseal/core/language/look"
 	"freshseal/core/next"
+	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/core/request"
 
 	"github.com/spf13/cobra"
 )
@@ -47,7 +47,7 @@ func (a *app) replacementList() *cobra.Command {
 			for _, r := range all {
 				state := string(r.State)
 				if r.WaitingFor != "" {
-					state += " for " + string(r.WaitingFor)
+					state += " for " + r.WaitingFor.Text()
 				}
 				t.add(r.ID, r.Device+"/"+r.Slot, r.Signer, word(r.Stage), word(state), r.BegunAt)
 			}
@@ -148,7 +148,7 @@ func (a *app) showReplacement(r contract.Replacement) {
 	}
 	state := string(r.State)
 	if r.WaitingFor != "" {
-		state += " for " + string(r.WaitingFor)
+		state += " for " + r.WaitingFor.Text()
 	}
 	if r.Why != "" {
 		state += ": " + r.Why
@@ -222,12 +222,12 @@ func (a *app) replacementKey() *cobra.Command {
 			if _, err := client.exported(ctx, v1+"/replacements"+item(args[0], "key-exports"), e, out); err != nil {
 				return err
 			}
-			put(a.out, "%s: the key with its chain; your reason stands in the ledger\n", out)
+			put(a.out, "%s: the key with its chain; your reason stands in the audit log\n", out)
 			return nil
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&e.Reason, "reason", "", "the reason, recorded in the ledger")
+	f.StringVar(&e.Reason, "reason", "", "the reason, recorded in the audit log")
 	f.StringVar(&passphraseFile, "passphrase-file", "", "read the passphrase that locks the store from this file")
 	f.BoolVar(&e.Old, "old", false, "use 3DES, for old devices")
 	f.StringVar(&out, "out", "", "the file to write")
@@ -246,11 +246,11 @@ func (a *app) keptFile() *cobra.Command {
 			if _, err := client.exported(ctx, v1+"/replacements"+item(args[0], "files", args[1]), e, out); err != nil {
 				return err
 			}
-			put(a.out, "%s: as the device gave it; your reason stands in the ledger\n", out)
+			put(a.out, "%s: as the device gave it; your reason stands in the audit log\n", out)
 			return nil
 		}),
 	}
-	c.Flags().StringVar(&e.Reason, "reason", "", "the reason, recorded in the ledger")
+	c.Flags().StringVar(&e.Reason, "reason", "", "the reason, recorded in the audit log")
 	c.Flags().StringVar(&out, "out", "", "the file to write")
 	c.MarkFlagRequired("out")
 	c.MarkFlagRequired("reason")
@@ -327,7 +327,7 @@ func (a *app) closing() *cobra.Command {
 		}),
 	}
 	cmd.Flags().StringVar(&c.As, "as", "", "what the device serves: new, old, or neither")
-	cmd.Flags().StringVar(&c.Reason, "reason", "", "the reason, recorded in the ledger")
+	cmd.Flags().StringVar(&c.Reason, "reason", "", "the reason, recorded in the audit log")
 	cmd.MarkFlagRequired("as")
 	cmd.MarkFlagRequired("reason")
 	return cmd

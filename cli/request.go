@@ -6,10 +6,10 @@ import (
 	"os"
 	"strings"
 
-	"freshseal/core/cert"
-	"freshseal/core/finding"
-	"freshseal/core/pack"
-	"freshseal/core/request"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/pack"
+	"freshseal/core/pki/request"
 
 	"github.com/spf13/cobra"
 )
@@ -58,7 +58,7 @@ func (a *app) requestMake() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		d := pack.Dress{KeyForm: pack.PKCS8}
+		d := pack.Options{KeyForm: pack.PKCS8}
 		if passphraseFile != "" {
 			d.KeyForm = pack.PKCS8Locked
 			if d.Passphrase, err = a.secret("passphrase of the key", passphraseFile, "--passphrase-file"); err != nil {

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"freshseal/contract"
-	"freshseal/core/request"
+	"freshseal/core/pki/request"
 
 	"github.com/spf13/cobra"
 )

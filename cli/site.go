@@ -5,9 +5,9 @@ import (
 	"fmt"
 
 	"freshseal/contract"
-	"freshseal/core/calendar"
-	"freshseal/core/procedure"
-	"freshseal/core/request"
+	"freshseal/core/judgement/calendar"
+	"freshseal/core/language/procedure"
+	"freshseal/core/pki/request"
 
 	"github.com/spf13/cobra"
 )

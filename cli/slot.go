@@ -12,18 +12,18 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 	"freshseal/core/protocol"
 
-	"freshseal/core/due"
-	"freshseal/core/finding"
-	"freshseal/core/pack"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/pki/pack"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 )
 
-// conditions are the words of core/due, worst first.
+// conditions are the words of core/judgement/due, worst first.
 var conditions = func() []string {
 	var out []string
 	for _, c := range due.Conditions {
@@ -196,8 +196,8 @@ func (a *app) printSlot(s contract.Slot, past []contract.Replacement) error {
 	w := a.out
 	put(w, "%s/%s  %s\n", s.Device, s.Name, marked(string(s.Condition)))
 	put(w, "  address      %s as %s%s\n", net.JoinHostPort(s.Address, fmt.Sprint(s.Port)), s.ServerName, by(s.Protocol))
-	if len(s.Audiences) > 0 {
-		put(w, "  audiences    %s\n", strings.Join(s.Audiences, ", "))
+	if len(s.TrustGroups) > 0 {
+		put(w, "  trust groups %s\n", strings.Join(s.TrustGroups, ", "))
 	}
 	if s.ClientUse {
 		put(w, "  client use   the device also connects to others with this certificate\n")
@@ -423,7 +423,7 @@ func (a *app) readMany(ctx context.Context, client *client, site string) error {
 	t := table{head: []string{"read", "unreachable"}}
 	t.add(fmt.Sprint(s.Read), fmt.Sprint(s.Unreachable))
 	if s.Why != "" {
-		return failed("the sweep ended early", s.Why, "begin it again")
+		return failed("the sweep ended early", s.Why, "start it again")
 	}
 	return a.print(s, t)
 }

@@ -19,8 +19,8 @@ import (
 type slotFields struct {
 	at, protocol, serverName, identity, secretFile string
 
-	audiences []string
-	clientUse bool
+	trustGroups []string
+	clientUse   bool
 }
 
 func (x *slotFields) flags(f *pflag.FlagSet) {
@@ -29,7 +29,7 @@ func (x *slotFields) flags(f *pflag.FlagSet) {
 	f.StringVar(&x.serverName, "server-name", "", "the name that clients use")
 	f.StringVar(&x.identity, "identity", "", "outer identity, for EAP")
 	f.BoolVar(&x.clientUse, "client-use", false, "the device also connects to others with this certificate, as a TLS client (mutual TLS)")
-	f.StringArrayVar(&x.audiences, "audience", nil, "a group of clients that uses it; may be given again (default: the fleet)")
+	f.StringArrayVar(&x.trustGroups, "trust-group", nil, "a group of clients that uses it; may be given again (default: the fleet)")
 	f.StringVar(&x.secretFile, "secret-file", "", "file with the secret shared with the RADIUS server (- for standard input)")
 }
 
@@ -57,7 +57,7 @@ func (a *app) slotAdd() *cobra.Command {
 				return err
 			}
 			slot.Protocol, slot.ServerName, slot.Identity = x.protocol, x.serverName, x.identity
-			slot.Audiences, slot.ClientUse = x.audiences, x.clientUse
+			slot.TrustGroups, slot.ClientUse = x.trustGroups, x.clientUse
 			if slot.Secret, err = a.shared(x.secretFile); err != nil {
 				return err
 			}
@@ -106,8 +106,8 @@ func (a *app) slotEdit() *cobra.Command {
 				*f.to = f.from
 			}
 		}
-		if given("audience") {
-			change.Audiences = x.audiences
+		if given("trust-group") {
+			change.TrustGroups = x.trustGroups
 		}
 		if given("client-use") {
 			change.ClientUse = &x.clientUse

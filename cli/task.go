@@ -28,7 +28,7 @@ func (a *app) task() *cobra.Command {
 			if a.as != "table" {
 				return a.print(tasks, t)
 			}
-			tell, err := a.tellings(ctx, client, "")
+			tell, err := a.pinUpdates(ctx, client, "")
 			if err != nil {
 				return err
 			}
@@ -44,25 +44,25 @@ func (a *app) task() *cobra.Command {
 			if len(tell) > 0 && len(tasks) > 0 {
 				putln(a.out)
 			}
-			if err := a.printTellings(tell); err != nil || len(tell) == 0 {
+			if err := a.printPinUpdates(tell); err != nil || len(tell) == 0 {
 				return err
 			}
-			put(a.out, "next: tell them, then record it: freshseal task told ID\n")
+			put(a.out, "next: give them the new certificate, then: freshseal pin confirm ID\n")
 			return nil
 		}),
 	}
 	show := &cobra.Command{
 		Use: "show TASK", Short: "Show a task, with the values to copy and the files to upload", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			if strings.HasPrefix(args[0], "n") { // what is to be told is listed among the tasks
-				all, err := a.tellings(ctx, client, "")
+			if strings.HasPrefix(args[0], "n") { // pending pins are listed among the tasks
+				all, err := a.pinUpdates(ctx, client, "")
 				for _, each := range all {
 					if each.ID == args[0] {
-						return a.printTellings([]contract.Telling{each})
+						return a.printPinUpdates([]contract.PinUpdate{each})
 					}
 				}
 				if err == nil {
-					err = failed("nobody is to be told as "+args[0], "", "see: freshseal task tell")
+					err = failed("no pending pin is called "+args[0], "", "see: freshseal pin pending")
 				}
 				return err
 			}
@@ -89,7 +89,7 @@ func (a *app) task() *cobra.Command {
 			return client.do(ctx, "POST", v1+"/tasks"+item(args[0], "notes"), map[string]string{"text": strings.Join(args[1:], " ")}, nil)
 		}),
 	}
-	return noun("task", "Steps that people do by hand", list, show, take, a.taskFile(), note, a.taskAnswer(), a.told(), a.tellingList())
+	return noun("task", "Steps that people do by hand", list, show, take, a.taskFile(), note, a.taskAnswer())
 }
 
 func (a *app) printTask(t contract.Task) error {

@@ -1,8 +1,8 @@
 package contract
 
 import (
-	"freshseal/core/calendar"
-	"freshseal/core/request"
+	"freshseal/core/judgement/calendar"
+	"freshseal/core/pki/request"
 	"time"
 )
 

@@ -1,7 +1,7 @@
 package contract
 
 import (
-	"freshseal/core/request"
+	"freshseal/core/pki/request"
 	"time"
 )
 

@@ -94,7 +94,7 @@ var Descriptions = map[string]string{
 	"revocation.Statement.reason":      "as RFC 5280, 5.3.1, names it",
 	"revocation.Statement.from":        "when this was known to be true",
 	"revocation.Statement.until":       "when newer information is there",
-	"stock.Proposal.name":              "a name of its certificate that no other has, or the address",
-	"stock.Proposal.families":          "which it looks like, the likeliest first",
-	"stock.Proposal.factory":           "it serves what it was delivered with",
+	"discovery.Proposal.name":          "a name of its certificate that no other has, or the address",
+	"discovery.Proposal.families":      "which it looks like, the likeliest first",
+	"discovery.Proposal.factory":       "it serves what it was delivered with",
 }

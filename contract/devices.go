@@ -1,7 +1,7 @@
 package contract
 
 import (
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 	"freshseal/core/next"
 	"time"
 )
@@ -36,9 +36,9 @@ type DeviceSlot struct {
 	ServerName string `json:"server_name,omitempty"`
 	Identity   string `json:"identity,omitempty" description:"outer identity, where it is read by EAP"`
 
-	Audiences []string `json:"audiences,omitempty" description:"the groups of clients that use the slot: it is judged by what they trust; none: the fleet"`
-	ClientUse bool     `json:"client_use,omitempty" description:"the device also connects to others with this certificate, as a TLS client: it must allow that use"`
-	Secret    string   `json:"secret,omitempty" description:"shared with the RADIUS server, where it is read by EAP; never shown"`
+	TrustGroups []string `json:"trust_groups,omitempty" description:"the groups of clients that use the slot: it is judged by what they trust; none: the fleet"`
+	ClientUse   bool     `json:"client_use,omitempty" description:"the device also connects to others with this certificate, as a TLS client: it must allow that use"`
+	Secret      string   `json:"secret,omitempty" description:"shared with the RADIUS server, where it is read by EAP; never shown"`
 
 	More []Place `json:"more,omitempty" description:"further addresses that serve the same certificate"`
 }

@@ -1,9 +1,9 @@
 package contract
 
 import (
-	"freshseal/core/cert"
-	"freshseal/core/finding"
-	"freshseal/core/stock"
+	"freshseal/core/judgement/discovery"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/pki/cert"
 	"time"
 )
 
@@ -17,21 +17,21 @@ type Found struct {
 type KnownDefault struct {
 	Certificate cert.Facts `json:"certificate" required:"true"`
 	Chain       []Link     `json:"chain" required:"true" description:"as it is completed from what is known"`
-	Trust       []Trust    `json:"trust" required:"true" description:"which audiences trust it, and what the others lack"`
+	Trust       []Trust    `json:"trust" required:"true" description:"which trust groups trust it, and what the others lack"`
 }
 
-// Stocktaking is stock that is taken, or was.
-type Stocktaking struct {
-	ID      string     `json:"id" required:"true"`
-	Asked   AskedStock `json:"asked" required:"true"`
-	By      string     `json:"by" required:"true"`
-	Total   int        `json:"total" required:"true" description:"addresses and ports"`
-	Done    int        `json:"done" required:"true"`
-	Found   int        `json:"found" required:"true" description:"that serve a certificate"`
-	Strange int        `json:"strange" required:"true" description:"that answered without one"`
-	BeganAt time.Time  `json:"began_at" required:"true"`
-	EndedAt *time.Time `json:"ended_at,omitempty"`
-	Why     string     `json:"why,omitempty" description:"why it ended early"`
+// Discovery is one search of networks, under way or ended.
+type Discovery struct {
+	ID      string         `json:"id" required:"true"`
+	Asked   AskedDiscovery `json:"asked" required:"true"`
+	By      string         `json:"by" required:"true"`
+	Total   int            `json:"total" required:"true" description:"addresses and ports"`
+	Done    int            `json:"done" required:"true"`
+	Found   int            `json:"found" required:"true" description:"that serve a certificate"`
+	Strange int            `json:"strange" required:"true" description:"that answered without one"`
+	BeganAt time.Time      `json:"began_at" required:"true"`
+	EndedAt *time.Time     `json:"ended_at,omitempty"`
+	Why     string         `json:"why,omitempty" description:"why it ended early"`
 }
 
 // Find is one address and port that answered.
@@ -53,14 +53,14 @@ type Find struct {
 
 // Proposal is a device that what was found may be.
 type Proposal struct {
-	stock.Proposal
+	discovery.Proposal
 	Known string `json:"known,omitempty" description:"the device of the fleet that is there already, or has the name"`
 	Same  int    `json:"same" required:"true" description:"how many other addresses serve a certificate of it"`
 }
 
-// Stock is what a stocktaking found.
-type Stock struct {
-	Stocktaking
+// DiscoveryResult is a discovery with what it found.
+type DiscoveryResult struct {
+	Discovery
 	Finds     []Find     `json:"finds" required:"true"`
 	Proposals []Proposal `json:"proposals" required:"true"`
 }
@@ -84,8 +84,8 @@ type Adopted struct {
 	Done  bool      `json:"done" required:"true" description:"false: nothing was changed"`
 }
 
-// AskedStock says where is looked for services.
-type AskedStock struct {
+// AskedDiscovery says where is looked for services.
+type AskedDiscovery struct {
 	Ranges []string `json:"ranges" required:"true" description:"networks, ranges of addresses, single addresses and host names"`
 	Except []string `json:"except,omitempty" description:"networks, ranges and addresses that are left out"`
 	Ports  []string `json:"ports,omitempty" description:"443, or 25/smtp; left out: the usual ones"`

@@ -1,7 +1,7 @@
 package contract
 
 import (
-	"freshseal/core/notice"
+	"freshseal/core/judgement/notice"
 	"time"
 )
 
@@ -63,7 +63,7 @@ type Acknowledgement struct {
 
 // AskAcknowledge is what somebody says who knows of a slot.
 type AskAcknowledge struct {
-	Reason string `json:"reason" required:"true" description:"why nobody needs to be told of it"`
+	Reason string `json:"reason" required:"true" description:"why no notice is needed of it"`
 	Until  string `json:"until" required:"true" description:"a day such as 2027-01-31; at most a year away"`
 }
 

@@ -15,8 +15,8 @@ type Feed struct {
 	Path   string    `json:"path,omitempty" description:"only in the answer to making it: the secret address, below that of the service"`
 }
 
-// LedgerEntry is a line of the ledger as the API shows it.
-type LedgerEntry struct {
+// AuditEntry is a line of the audit log as the API shows it.
+type AuditEntry struct {
 	ID    int64     `json:"id" required:"true"`
 	At    time.Time `json:"at" required:"true"`
 	Who   string    `json:"who" required:"true"`
@@ -25,23 +25,23 @@ type LedgerEntry struct {
 	Hash  string    `json:"hash" required:"true" description:"HMAC-SHA256 over the entry and the hash before it, with a key from the strongbox"`
 }
 
-// Head is the newest entry of the ledger. Who notes it elsewhere sees later whether the
-// end of the ledger was cut off.
+// Head is the newest entry of the audit log. Who notes it elsewhere sees later whether the
+// end of the audit log was cut off.
 type Head struct {
 	ID   int64     `json:"id" required:"true"`
 	Hash string    `json:"hash" required:"true"`
 	At   time.Time `json:"at" required:"true"`
 }
 
-// Verification is the result of verifying the ledger.
+// Verification is the result of verifying the audit log.
 type Verification struct {
 	Entries int    `json:"entries" required:"true" description:"that hold, from the first on"`
 	Whole   bool   `json:"whole" required:"true"`
 	Fault   string `json:"fault,omitempty"`
 }
 
-// LedgerFilter narrows the ledger; empty fields do not.
-type LedgerFilter struct {
+// AuditFilter narrows the audit log; empty fields do not.
+type AuditFilter struct {
 	Who   string `query:"who" json:"-"`
 	Text  string `query:"text" json:"-" description:"somewhere in what was done, and to what"`
 	From  string `query:"from" json:"-" description:"a day or a time in RFC 3339"`

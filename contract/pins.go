@@ -1,20 +1,20 @@
 package contract
 
 import (
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 	"time"
 )
 
-// Pin is somebody who recorded something of a slot's certificate, and has to be told
-// when it changes.
+// Pin is somebody who recorded something of a slot's certificate, and needs
+// the new value when it changes.
 type Pin struct {
 	ID      string    `json:"id" required:"true"`
 	Device  string    `json:"device" required:"true"`
 	Slot    string    `json:"slot" required:"true"`
 	Who     string    `json:"who" required:"true"`
 	What    cert.Pin  `json:"what" required:"true" enum:"sha256,sha1,key,certificate,root"`
-	How     string    `json:"how" required:"true" description:"they are told"`
-	Breaks  string    `json:"breaks" required:"true" description:"what happens to them at a replacement, until they are told"`
+	How     string    `json:"how" required:"true" description:"they get the new one"`
+	Breaks  string    `json:"breaks" required:"true" description:"what happens to them at a replacement, until they have the new one"`
 	AddedBy string    `json:"added_by" required:"true"`
 	AddedAt time.Time `json:"added_at" required:"true"`
 }
@@ -25,12 +25,12 @@ type NewPin struct {
 	Slot   string   `json:"slot" required:"true"`
 	Who    string   `json:"who" required:"true" description:"a system or a person, in a line"`
 	What   cert.Pin `json:"what,omitempty" enum:"sha256,sha1,key,certificate,root" description:"what they recorded; where it is not said, sha256"`
-	How    string   `json:"how" required:"true" description:"how they are told, such as whom to write to or where to enter it"`
+	How    string   `json:"how" required:"true" description:"how they get the new one, such as whom to write to or where to enter it"`
 }
 
-// Telling is a task that stands after a replacement: somebody must be told what the
-// slot serves now.
-type Telling struct {
+// PinUpdate is a pin that a replacement made outdated: pending until somebody confirms
+// that the new value was recorded.
+type PinUpdate struct {
 	ID          string     `json:"id" required:"true"`
 	Replacement string     `json:"replacement" required:"true"`
 	Device      string     `json:"device" required:"true"`
@@ -43,7 +43,7 @@ type Telling struct {
 	Subject     string     `json:"subject" required:"true" description:"of the new certificate, or of its root where the root is pinned"`
 	NewSHA256   string     `json:"new_sha256" required:"true" description:"of that certificate"`
 	AroseAt     time.Time  `json:"arose_at" required:"true"`
-	ToldAt      *time.Time `json:"told_at,omitempty"`
-	ToldBy      string     `json:"told_by,omitempty"`
+	ConfirmedAt *time.Time `json:"confirmed_at,omitempty"`
+	ConfirmedBy string     `json:"confirmed_by,omitempty"`
 	Note        string     `json:"note,omitempty"`
 }

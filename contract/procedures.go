@@ -1,6 +1,6 @@
 package contract
 
-import "freshseal/core/procedure"
+import "freshseal/core/language/procedure"
 
 // Procedure is a family's procedure as the API lists it.
 type Procedure struct {

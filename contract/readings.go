@@ -2,9 +2,9 @@ package contract
 
 import (
 	"encoding/json"
-	"freshseal/core/cert"
-	"freshseal/core/finding"
-	"freshseal/core/policy"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/judgement/policy"
+	"freshseal/core/pki/cert"
 	"time"
 )
 
@@ -14,9 +14,9 @@ type Judging struct {
 	Slots  int `json:"slots" required:"true"`
 }
 
-// Audience is a group of clients and how many roots they trust. The audience
+// TrustGroup is a group of clients and how many roots they trust. The trust group
 // fleet is the one by which conditions are named.
-type Audience struct {
+type TrustGroup struct {
 	Name     string   `json:"name" required:"true"`
 	Roots    int      `json:"roots" required:"true"`
 	Revision Revision `json:"revision" required:"true"`
@@ -25,15 +25,15 @@ type Audience struct {
 // Export says which roots are wanted, and how.
 type Export struct {
 	Form       string `json:"form" required:"true" enum:"pem,der,pkcs7,debian,browser-policy,profile,pkcs12"`
-	LackedBy   string `json:"lacked_by,omitempty" description:"only those that this other audience lacks"`
+	LackedBy   string `json:"lacked_by,omitempty" description:"only those that this other trust group lacks"`
 	Passphrase string `json:"passphrase,omitempty" description:"of a PKCS #12 trust store"`
 }
 
-// Trust says whether an audience trusts a chain, and what it lacks if not.
+// Trust says whether a trust group trusts a chain, and what it lacks if not.
 type Trust struct {
-	Audience string `json:"audience" required:"true"`
-	Trusted  bool   `json:"trusted" required:"true"`
-	Lacks    string `json:"lacks,omitempty" description:"the root that it does not hold, or the certificate that is missing"`
+	TrustGroup string `json:"trust_group" required:"true"`
+	Trusted    bool   `json:"trusted" required:"true"`
+	Lacks      string `json:"lacks,omitempty" description:"the root that it does not hold, or the certificate that is missing"`
 }
 
 // Authorities are the certificates from which chains are completed: intermediates and

@@ -1,14 +1,14 @@
 package contract
 
 import (
-	"freshseal/core/cert"
-	"freshseal/core/finding"
-	"freshseal/core/judge"
-	"freshseal/core/look"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/judgement/judge"
+	"freshseal/core/language/look"
+	"freshseal/core/language/procedure"
 	"freshseal/core/next"
-	"freshseal/core/procedure"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/core/request"
 	"strings"
 	"time"
 )
@@ -38,7 +38,7 @@ type Effect struct {
 	New        *cert.Facts `json:"new,omitempty"`
 	NamesAdded []string    `json:"names_added" required:"true"`
 	NamesLost  []string    `json:"names_lost" required:"true"`
-	Trust      []Trust     `json:"trust" required:"true" description:"which audiences will trust it, and what the others lack"`
+	Trust      []Trust     `json:"trust" required:"true" description:"which trust groups will trust it, and what the others lack"`
 	Pins       []Pin       `json:"pins" required:"true"`
 	Stages     []string    `json:"stages" required:"true" description:"those in which the device is worked on, each with its steps"`
 }
@@ -51,7 +51,7 @@ type Approval struct {
 // Closing asks for the end of a held replacement, as the wire shows.
 type Closing struct {
 	As     string `json:"as" required:"true" enum:"new,old,neither" description:"what the device serves: new and old need every address to serve it, neither accepts whatever is served"`
-	Reason string `json:"reason" required:"true" description:"stands in the ledger"`
+	Reason string `json:"reason" required:"true" description:"stands in the audit log"`
 }
 
 // GoAhead lets a replacement go on that was paused or was to stop, or touch its device outside of the windows.
@@ -61,7 +61,7 @@ type GoAhead struct {
 
 // KeyExport asks for a key that was kept.
 type KeyExport struct {
-	Reason     string `json:"reason" required:"true" description:"stands in the ledger"`
+	Reason     string `json:"reason" required:"true" description:"stands in the audit log"`
 	Passphrase string `json:"passphrase" required:"true" description:"locks the store, at least 12 characters"`
 	Old        bool   `json:"old,omitempty" description:"3DES, for boxes that know nothing newer"`
 }
@@ -76,7 +76,7 @@ type KeptFile struct {
 
 // FileExport asks for a file that was kept.
 type FileExport struct {
-	Reason string `json:"reason" required:"true" description:"stands in the ledger"`
+	Reason string `json:"reason" required:"true" description:"stands in the audit log"`
 }
 
 // Order asks for a replacement.
@@ -103,7 +103,7 @@ type Rehearsal struct {
 	Targets []Target              `json:"targets" required:"true" description:"the slots that get the certificate, with their addresses"`
 	Steps   []procedure.Rehearsed `json:"steps" required:"true"`
 
-	Pins     []Pin             `json:"pins" required:"true" description:"who must be told after it"`
+	Pins     []Pin             `json:"pins" required:"true" description:"the pins of the old certificate"`
 	Findings []finding.Finding `json:"findings" required:"true" description:"names that do not lead to the device, as far as DNS was asked"`
 }
 
@@ -148,18 +148,18 @@ type Replacement struct {
 	AnyTime        string               `json:"any_time,omitempty" description:"why it touches the device outside of its windows"`
 	OldCertificate *cert.Facts          `json:"old_certificate,omitempty" description:"what stood before it"`
 
-	Effect    *Effect       `json:"effect,omitempty" description:"of one that waits for approval: what it is about to do"`
-	ToTell    int           `json:"to_tell" required:"true" description:"how many who pinned the old certificate must still be told"`
-	Serves    []Serving     `json:"serves,omitempty" description:"of a held replacement: what each address served when it was last read"`
-	Kept      *Kept         `json:"kept,omitempty" description:"what is kept for another try after it went back"`
-	RetryOf   string        `json:"retry_of,omitempty" description:"the replacement whose request and certificate it uses"`
-	ClosedAs  string        `json:"closed_as,omitempty" enum:"new,old,neither" description:"of a closed replacement: what a person took it for"`
-	KeptFiles []KeptFile    `json:"kept_files,omitempty" description:"files of the device that are kept here, such as an export that was made before the change"`
-	Leftover  string        `json:"leftover,omitempty" description:"what is left on the device after the end"`
-	BegunAt   time.Time     `json:"begun_at" required:"true"`
-	ChangedAt time.Time     `json:"changed_at" required:"true"`
-	Next      string        `json:"next,omitempty" description:"what a person can do now"`
-	Actions   []next.Action `json:"actions,omitempty"`
+	Effect      *Effect       `json:"effect,omitempty" description:"of one that waits for approval: what it is about to do"`
+	PendingPins int           `json:"pending_pins" required:"true" description:"how many pins of the old certificate are not confirmed"`
+	Serves      []Serving     `json:"serves,omitempty" description:"of a held replacement: what each address served when it was last read"`
+	Kept        *Kept         `json:"kept,omitempty" description:"what is kept for another try after it went back"`
+	RetryOf     string        `json:"retry_of,omitempty" description:"the replacement whose request and certificate it uses"`
+	ClosedAs    string        `json:"closed_as,omitempty" enum:"new,old,neither" description:"of a closed replacement: what a person took it for"`
+	KeptFiles   []KeptFile    `json:"kept_files,omitempty" description:"files of the device that are kept here, such as an export that was made before the change"`
+	Leftover    string        `json:"leftover,omitempty" description:"what is left on the device after the end"`
+	BegunAt     time.Time     `json:"begun_at" required:"true"`
+	ChangedAt   time.Time     `json:"changed_at" required:"true"`
+	Next        string        `json:"next,omitempty" description:"what a person can do now"`
+	Actions     []next.Action `json:"actions,omitempty"`
 }
 
 // UnusedAnswer is a certificate that came for a replacement and was not used.

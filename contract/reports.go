@@ -1,7 +1,7 @@
 package contract
 
 import (
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 	"freshseal/core/replacement"
 	"time"
 )
@@ -52,7 +52,7 @@ type Figures struct {
 	Replacements map[replacement.State]int
 	WaitingFor   map[replacement.WaitingFor]int
 	Tasks        int // open
-	ToTell       int
+	PendingPins  int
 	LateParcels  int
 	DueReadings  int // slots whose reading is due
 	Readings     Tally
@@ -124,17 +124,17 @@ type Maximum struct {
 
 // Overview is a summary of the fleet.
 type Overview struct {
-	Slots      int                            `json:"slots" required:"true"`
-	Conditions map[due.Condition]int          `json:"conditions" required:"true"`
-	UnderWay   int                            `json:"under_way" required:"true"`
-	Waiting    int                            `json:"waiting" required:"true"`
-	WaitingFor map[replacement.WaitingFor]int `json:"waiting_for" required:"true" description:"how many wait for whom"`
-	Held       int                            `json:"held" required:"true"`
-	ToTell     int                            `json:"to_tell" required:"true" description:"how many who pinned a fingerprint must still be told of the new one"`
-	Unpacked   map[string]int                 `json:"unpacked" required:"true" description:"how many requests of each signer are in no parcel yet"`
-	Late       []Parcel                       `json:"late" required:"true" description:"parcels whose signer should have answered by now"`
-	Judging    *Judging                       `json:"judging,omitempty" description:"how far the fleet has been judged anew since a change of policy or trust"`
-	Ends       []Ends                         `json:"ends" required:"true" description:"how many certificates end in this month and the eleven after it"`
+	Slots       int                            `json:"slots" required:"true"`
+	Conditions  map[due.Condition]int          `json:"conditions" required:"true"`
+	UnderWay    int                            `json:"under_way" required:"true"`
+	Waiting     int                            `json:"waiting" required:"true"`
+	WaitingFor  map[replacement.WaitingFor]int `json:"waiting_for" required:"true" description:"how many wait for whom"`
+	Held        int                            `json:"held" required:"true"`
+	PendingPins int                            `json:"pending_pins" required:"true" description:"how many pins are not confirmed"`
+	Unpacked    map[string]int                 `json:"unpacked" required:"true" description:"how many requests of each signer are in no parcel yet"`
+	Late        []Parcel                       `json:"late" required:"true" description:"parcels whose signer should have answered by now"`
+	Judging     *Judging                       `json:"judging,omitempty" description:"how far the fleet has been judged anew since a change of policy or trust"`
+	Ends        []Ends                         `json:"ends" required:"true" description:"how many certificates end in this month and the eleven after it"`
 }
 
 // Ends is how many certificates end in a month.

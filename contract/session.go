@@ -1,7 +1,7 @@
 package contract
 
 import (
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 	"time"
 )
 

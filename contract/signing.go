@@ -2,18 +2,18 @@ package contract
 
 import (
 	"fmt"
-	"freshseal/core/cert"
-	"freshseal/core/finding"
+	"freshseal/core/judgement/finding"
 	"freshseal/core/next"
-	"freshseal/core/pile"
-	"freshseal/core/request"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/pile"
+	"freshseal/core/pki/request"
 	"strings"
 	"time"
 )
 
-// Aside is a leaf that came and that nobody waits for. It is kept, with who is
+// Unmatched is a leaf that came and that nobody waits for. It is kept, with who is
 // nearest to it, until its request turns up or somebody throws it away.
-type Aside struct {
+type Unmatched struct {
 	Certificate cert.Facts `json:"certificate" required:"true"`
 	Why         string     `json:"why" required:"true"`
 	Near        []Near     `json:"near" required:"true"`
@@ -107,8 +107,8 @@ type Answer struct {
 	Actions     []next.Action     `json:"actions,omitempty" description:"what a person can do next"`
 	Findings    []finding.Finding `json:"findings" required:"true"`
 	Chain       []Link            `json:"chain" required:"true"`
-	Trust       []Trust           `json:"trust" required:"true" description:"which audiences will trust it, and what the others lack"`
-	Aside       bool              `json:"aside" required:"true" description:"nobody waits for it, and it was kept aside"`
+	Trust       []Trust           `json:"trust" required:"true" description:"which trust groups will trust it, and what the others lack"`
+	Unmatched   bool              `json:"unmatched" required:"true" description:"nobody waits for it, and it was kept as unmatched"`
 	Near        []Near            `json:"near" required:"true" description:"for whom it may have been meant"`
 }
 

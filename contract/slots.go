@@ -1,10 +1,10 @@
 package contract
 
 import (
-	"freshseal/core/cert"
-	"freshseal/core/due"
-	"freshseal/core/finding"
-	"freshseal/core/judge"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/judgement/judge"
+	"freshseal/core/pki/cert"
 	"time"
 )
 
@@ -48,7 +48,7 @@ type Slot struct {
 	ExpiresInDays *int              `json:"expires_in_days"`
 	ActBy         *time.Time        `json:"act_by"`
 	ReadAt        *time.Time        `json:"read_at"`
-	Audiences     []string          `json:"audiences,omitempty" description:"the groups of clients that use the slot; none: the fleet"`
+	TrustGroups   []string          `json:"trust_groups,omitempty" description:"the groups of clients that use the slot; none: the fleet"`
 	ClientUse     bool              `json:"client_use,omitempty" description:"the device also connects to others with this certificate, as a TLS client"`
 	Identity      string            `json:"identity,omitempty" description:"outer identity, where it is read by EAP"`
 	Version       string            `json:"version,omitempty"`
@@ -56,20 +56,20 @@ type Slot struct {
 	Closer        *judge.Closer     `json:"closer,omitempty" description:"what the last closer look showed: a second certificate, the clock, the stapled OCSP response"`
 	Certificate   *cert.Facts       `json:"certificate,omitempty"`
 	Chain         []Link            `json:"chain,omitempty"`
-	Trust         []Trust           `json:"trust,omitempty" description:"which audiences trust this chain, and what the others lack"`
+	Trust         []Trust           `json:"trust,omitempty" description:"which trust groups trust this chain, and what the others lack"`
 	Subject       string            `json:"subject,omitempty"`
 	Replaceable   bool              `json:"replaceable" required:"true"`
 }
 
 // SlotChange describes a change of a slot; nil fields stay as they are.
 type SlotChange struct {
-	Address    *string  `json:"address,omitempty"`
-	Port       *int     `json:"port,omitempty"`
-	Protocol   *string  `json:"protocol,omitempty" description:"with its usual port where none is given"`
-	ServerName *string  `json:"server_name,omitempty"`
-	Identity   *string  `json:"identity,omitempty"`
-	Secret     *string  `json:"secret,omitempty" description:"empty: the slot has none any more"`
-	Audiences  []string `json:"audiences,omitempty" description:"the groups of clients that use the slot, in place of those that are there; fleet alone: the usual"`
-	ClientUse  *bool    `json:"client_use,omitempty" description:"whether the device also connects to others with this certificate, as a TLS client"`
-	More       []Place  `json:"more,omitempty" description:"all further addresses, in place of those that are there"`
+	Address     *string  `json:"address,omitempty"`
+	Port        *int     `json:"port,omitempty"`
+	Protocol    *string  `json:"protocol,omitempty" description:"with its usual port where none is given"`
+	ServerName  *string  `json:"server_name,omitempty"`
+	Identity    *string  `json:"identity,omitempty"`
+	Secret      *string  `json:"secret,omitempty" description:"empty: the slot has none any more"`
+	TrustGroups []string `json:"trust_groups,omitempty" description:"the groups of clients that use the slot, in place of those that are there; fleet alone: the usual"`
+	ClientUse   *bool    `json:"client_use,omitempty" description:"whether the device also connects to others with this certificate, as a TLS client"`
+	More        []Place  `json:"more,omitempty" description:"all further addresses, in place of those that are there"`
 }

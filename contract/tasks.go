@@ -1,8 +1,8 @@
 package contract
 
 import (
+	"freshseal/core/language/procedure"
 	"freshseal/core/next"
-	"freshseal/core/procedure"
 	"time"
 )
 
@@ -41,7 +41,7 @@ type TaskFile struct {
 	Name   string `json:"name" required:"true"`
 	Size   int    `json:"size,omitempty" description:"in bytes; not told of a secret"`
 	SHA256 string `json:"sha256,omitempty"`
-	Secret bool   `json:"secret,omitempty" description:"it is a private key: sealed here, and each download stands in the ledger"`
+	Secret bool   `json:"secret,omitempty" description:"it is a private key: sealed here, and each download stands in the audit log"`
 }
 
 // TaskNote is a note on a task.

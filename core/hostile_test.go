@@ -15,13 +15,13 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/edit"
-	"freshseal/core/inspect"
-	"freshseal/core/pile"
-	"freshseal/core/pkcs12"
-	"freshseal/core/procedure"
-	"freshseal/core/request"
+	"freshseal/core/language/edit"
+	"freshseal/core/language/procedure"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/inspect"
+	"freshseal/core/pki/pile"
+	"freshseal/core/pki/pkcs12"
+	"freshseal/core/pki/request"
 	"freshseal/core/testkit"
 )
 

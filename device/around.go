@@ -4,7 +4,7 @@ import (
 	"context"
 	"slices"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 )
 
 // enclose enters what encloses a visit, before the first step that needs it: maintenance before a change, a shell that is

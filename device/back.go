@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/ssh"
 )
 
@@ -137,7 +137,7 @@ func (r *Runner) backTo(ctx context.Context, section, last, from procedure.Secti
 			}
 		}
 	}
-	if _, err := r.Carry(ctx, section, scope); stops(ctx, err) {
+	if _, err := r.Run(ctx, section, scope); stops(ctx, err) {
 		return err
 	} else {
 		failed = append(failed, err)
@@ -154,7 +154,7 @@ func (r *Runner) backTo(ctx context.Context, section, last, from procedure.Secti
 		}
 		done[ready.Act.Line()] = true
 		ready.Section = section
-		_, err := r.carry(ctx, ready, scope)
+		_, err := r.runReady(ctx, ready, scope)
 		if stops(ctx, err) {
 			return err
 		}
@@ -286,7 +286,7 @@ func (r *Runner) undoItem(ctx context.Context, section procedure.Section, step p
 		return unexpanded(section, "undo of “"+step.Titled(item)+"”", err)
 	}
 	ready.Section = section
-	_, err = r.carry(ctx, ready, within)
+	_, err = r.runReady(ctx, ready, within)
 	r.undone = r.undone || err == nil
 	return err
 }
@@ -296,7 +296,7 @@ func (r *Runner) undoneByItself(ctx context.Context, step procedure.Step, fate F
 	longest := step.Undo.Within + r.Procedure.Traits.RestartLimit
 	limit, began := fate.switched().Add(longest), time.Now()
 	for {
-		said, err := r.Stands(ctx, scope)
+		said, err := r.Deviation(ctx, scope)
 		if err != nil || said == "" && !r.now().Before(fate.Until) {
 			return err
 		}
@@ -354,7 +354,7 @@ func (r *Runner) finally(ctx context.Context, step procedure.Step, item string, 
 	}
 	ready, err := step.FinallyReady(item, scope)
 	if err == nil {
-		_, err = r.carry(ctx, ready, scope)
+		_, err = r.runReady(ctx, ready, scope)
 	}
 	return err
 }

@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
@@ -162,7 +162,7 @@ func TestStepsAreCarriedOutJournalledAndUndone(t *testing.T) {
     - {step: reload, run: webui reload, undo: again}
 `)
 	for _, section := range []procedure.Section{procedure.Install, procedure.Activate} {
-		if _, err := r.Carry(t.Context(), section, scope); err != nil {
+		if _, err := r.Run(t.Context(), section, scope); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -223,7 +223,7 @@ func TestAFailingUndoDoesNotStopTheOthers(t *testing.T) {
     - {step: three, run: mkdir /etc/three, undo: {run: rm -r /etc/three, when: always}}
     - {step: four, run: nosuchprogram again, undo: {run: rm /etc/four, when: always}}
 `)
-	if _, err := r.Carry(t.Context(), procedure.Activate, scope); err == nil {
+	if _, err := r.Run(t.Context(), procedure.Activate, scope); err == nil {
 		t.Fatal("a program that is not there succeeds")
 	}
 	err := r.Back(t.Context(), procedure.Revert, procedure.Request, scope)
@@ -255,7 +255,7 @@ func TestAFailingStepSaysWhatToDo(t *testing.T) {
 		"a closed folder":       {"{file: /no/folder, holds: folder}", "writing /no/folder", false},
 	} {
 		r, scope, _ := runner(t, box, "  install:\n    - "+c.step+"\n")
-		_, err := r.Carry(t.Context(), procedure.Install, scope)
+		_, err := r.Run(t.Context(), procedure.Install, scope)
 		var step *device.StepError
 		if !errors.As(err, &step) || !strings.Contains(err.Error(), c.want) || step.Unknown() != c.unknown {
 			t.Errorf("%s: %v", about, err)
@@ -273,11 +273,11 @@ func TestAStepThatHangsMayStillRun(t *testing.T) {
 	box := startBox(t)
 	for _, repeat := range []string{"", ", repeat: safe"} {
 		r, scope, book := runner(t, box, "  install:\n    - {step: hang, run: echo x, undo: nothing, limit: 1s"+repeat+"}\n  survey:\n    - {step: look, run: \"true\", limit: 1s}\n")
-		if _, err := r.Carry(t.Context(), procedure.Survey, scope); err != nil { // the box answers until it hangs
+		if _, err := r.Run(t.Context(), procedure.Survey, scope); err != nil { // the box answers until it hangs
 			t.Fatal(err)
 		}
 		box.SetFaults(standin.Faults{Hang: true})
-		_, err := r.Carry(t.Context(), procedure.Install, scope)
+		_, err := r.Run(t.Context(), procedure.Install, scope)
 		box.SetFaults(standin.Faults{})
 		var step *device.StepError
 		if !errors.As(err, &step) || !errors.Is(err, links.ErrTimeLimit) || len(book.ended) != 2 || !book.ended[1].Unknown {
@@ -315,7 +315,7 @@ func TestABrokenLineOnABoxThatKeepsNoRecord(t *testing.T) {
 				return true
 			}})
 			r, scope, book := runner(t, box, "  activate:\n    - {step: take, run: echo taken, undo: nothing, limit: 10s"+c.repeat+"}\n")
-			_, err := r.Carry(t.Context(), procedure.Activate, scope)
+			_, err := r.Run(t.Context(), procedure.Activate, scope)
 			var step *device.StepError
 			if c.known != (err == nil) || err != nil && (!errors.As(err, &step) || !step.Unknown()) {
 				t.Errorf("it ends with %v", err)

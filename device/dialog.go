@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/dialog"
-	"freshseal/core/procedure"
+	"freshseal/core/language/dialog"
+	"freshseal/core/language/procedure"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
@@ -132,7 +132,7 @@ func leaves(a procedure.Act) bool {
 // hangUp ends the program of a step in whose middle the service was stopped. still
 // says that something of it may go on; without begun it never began, and never will.
 func (r *Runner) hangUp(ctx context.Context, id int64) (begun, still bool, err error) {
-	stands, _, err := r.stands(ctx, r.runIn(id))
+	stands, _, err := r.commandState(ctx, r.runIn(id))
 	if errors.Is(err, ErrCannotTell) {
 		return true, false, fmt.Errorf("the service was stopped during the step, and %w", err)
 	}

@@ -18,7 +18,7 @@ func TestADialogIsHeldAndShown(t *testing.T) {
       capture: {said: "There is (.*) to go back"}
       undo: nothing
 `)
-	after, err := r.Carry(t.Context(), "activate", scope)
+	after, err := r.Run(t.Context(), "activate", scope)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,7 +55,7 @@ func TestADialogNeverGuesses(t *testing.T) {
       meanwhile: [{see: Not recognised, fail: the menu does not know us}]
       undo: nothing
 `)
-			_, err := r.Carry(t.Context(), "activate", scope)
+			_, err := r.Run(t.Context(), "activate", scope)
 			for _, want := range c.want {
 				if err == nil || !strings.Contains(err.Error(), want) {
 					t.Errorf("it says %v, not %q", err, want)

@@ -3,7 +3,7 @@ package device
 import (
 	"context"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 )
 
 var _ = carries("edit", editFile)

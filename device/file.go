@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/ssh"
 )
 

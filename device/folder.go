@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 )
 
 // work opens the link and makes the work folder where it is not there.

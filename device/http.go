@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/extract"
-	"freshseal/core/procedure"
+	"freshseal/core/language/extract"
+	"freshseal/core/language/procedure"
 	"freshseal/device/https"
 	"freshseal/device/links"
 )

@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/https"
 )
 
@@ -89,7 +89,7 @@ func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
 			}}
 			ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 			defer cancel()
-			_, err = r.Carry(ctx, procedure.Activate, scope)
+			_, err = r.Run(ctx, procedure.Activate, scope)
 			r.Close()
 			if c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) || c.says == "" && err != nil {
 				t.Errorf("it ends with %v", err)
@@ -139,7 +139,7 @@ func TestATokenThatCountsOnceIsAskedForEachTime(t *testing.T) {
 			return https.Target{Address: server.Listener.Addr().String(), Pins: []string{hex.EncodeToString(sum[:])}}, nil
 		}}
 		used = nil
-		if _, err := r.Carry(t.Context(), procedure.Activate, scope); err != nil {
+		if _, err := r.Run(t.Context(), procedure.Activate, scope); err != nil {
 			t.Fatal(err)
 		}
 		if r.Close(); len(used) != 3 {

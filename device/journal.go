@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 )

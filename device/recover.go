@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"slices"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
@@ -45,7 +45,7 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 	if _, isRun := ready.Act.(*procedure.RunAct); !ok || !isRun {
 		return unknown(errors.New("the service was stopped during the step"), false)
 	}
-	result, settled, err := r.settle(r.steps(ctx), ready, id)
+	result, settled, err := r.reconcile(r.steps(ctx), ready, id)
 	switch {
 	case err != nil && (lost(err) || errors.As(err, new(*mayRun))):
 		return unknown(err, !repeat || !errors.Is(err, ErrCannotTell)) // what may be repeated may also be repeated beside itself

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/links"
 	"freshseal/device/netconf"
 	"freshseal/device/ssh"

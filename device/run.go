@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
@@ -59,7 +59,7 @@ func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resul
 	// The end was not seen, or the time ran out: what is left there is ended, and
 	// what became of it is asked for.
 	r.Close()
-	result, stands, settleErr := r.settle(context.WithoutCancel(ctx), ready, id)
+	result, stands, settleErr := r.reconcile(context.WithoutCancel(ctx), ready, id)
 	switch {
 	case settleErr != nil:
 		return result, settleErr
@@ -75,15 +75,15 @@ func resultOf(out ssh.Output) Result {
 	return Result{Exit: out.Exit, Stdout: out.Stdout, Stderr: out.Stderr}
 }
 
-// settle finds out over a new link what became of a command, waiting for its end
+// reconcile finds out over a new link what became of a command, waiting for its end
 // within its limit and ending it after. Its error is a mayRun where something of
 // it may still be running.
-func (r *Runner) settle(ctx context.Context, ready procedure.Ready, id int64) (Result, ssh.Standing, error) {
+func (r *Runner) reconcile(ctx context.Context, ready procedure.Ready, id int64) (Result, ssh.CommandState, error) {
 	folder := r.runIn(id)
 	until := time.Now().Add(ready.Step.Limit + endGrace)
 	var last error
 	for {
-		stands, out, err := r.stands(ctx, folder)
+		stands, out, err := r.commandState(ctx, folder)
 		switch {
 		case err == nil && (stands == ssh.Ended || stands == ssh.Never || stands == ssh.Gone):
 			return resultOf(out), stands, nil
@@ -113,7 +113,7 @@ func (r *Runner) settle(ctx context.Context, ready procedure.Ready, id int64) (R
 // ErrCannotTell says that the device keeps no record of its commands.
 var ErrCannotTell = errors.New("the device cannot tell what became of a command")
 
-func (r *Runner) stands(ctx context.Context, folder string) (ssh.Standing, ssh.Output, error) {
+func (r *Runner) commandState(ctx context.Context, folder string) (ssh.CommandState, ssh.Output, error) {
 	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	link, err := r.open(limited)
@@ -128,5 +128,5 @@ func (r *Runner) stands(ctx context.Context, folder string) (ssh.Standing, ssh.O
 	if err := r.work(limited); err != nil { // without it, never would not be the truth
 		return "", ssh.Output{}, err
 	}
-	return link.Stands(limited, folder)
+	return link.State(limited, folder)
 }

@@ -14,8 +14,8 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/dialog"
-	"freshseal/core/procedure"
+	"freshseal/core/language/dialog"
+	"freshseal/core/language/procedure"
 	"freshseal/device/https"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
@@ -147,11 +147,11 @@ func (r *Runner) Look(ctx context.Context, path string) ([]byte, error) {
 
 func (r *Runner) inWork(path string) bool { return strings.HasPrefix(path, r.Work+"/") }
 
-// Carry carries out a section's steps one after the other and returns the
+// Run runs a section's steps one after the other and returns the
 // scope with what they captured. The first that fails ends it with a
 // StepError. A step that may be repeated is tried a second time when the
 // connection was lost in its middle.
-func (r *Runner) Carry(ctx context.Context, section procedure.Section, scope *procedure.Scope) (*procedure.Scope, error) {
+func (r *Runner) Run(ctx context.Context, section procedure.Section, scope *procedure.Scope) (*procedure.Scope, error) {
 	for _, step := range r.Procedure.Steps[section] {
 		if !step.Holds(scope) {
 			continue
@@ -176,7 +176,7 @@ func (r *Runner) Carry(ctx context.Context, section procedure.Section, scope *pr
 			if err != nil {
 				return scope, unexpanded(section, step.Titled(item), err)
 			}
-			captured, err := r.carry(ctx, ready, within)
+			captured, err := r.runReady(ctx, ready, within)
 			if err != nil {
 				return scope, err
 			}
@@ -223,8 +223,8 @@ func unexpanded(section procedure.Section, name string, err error) error {
 	return &StepError{Section: section, Step: name, Why: why, Repeat: true, Cause: err}
 }
 
-// carry carries out one step, unless it was done.
-func (r *Runner) carry(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
+// runReady carries out one step, unless it was done.
+func (r *Runner) runReady(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
 	if captured, done := r.Journal.Done(ready.Section, ready.Name(), r.text(ready, scope)); done {
 		return captured, nil
 	}

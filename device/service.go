@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 )
 
 // errNotOwn says that a procedure for the service itself was given to another device.

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"time"
 
-	"freshseal/core/look"
-	"freshseal/core/procedure"
+	"freshseal/core/language/look"
+	"freshseal/core/language/procedure"
 )
 
 // Sights tell what a device serves, and compare it with what stood before the first change.
@@ -258,9 +258,9 @@ func (r *Runner) gone(ctx context.Context, guard look.Guard, node string, scope 
 	return nil
 }
 
-// Stands looks at all that must read as before at the end of the way back: every address, what is in use and what the next
+// Deviation looks at all that must read as before at the end of the way back: every address, what is in use and what the next
 // restart would serve. It returns what does not, or the empty text.
-func (r *Runner) Stands(ctx context.Context, scope *procedure.Scope) (string, error) {
+func (r *Runner) Deviation(ctx context.Context, scope *procedure.Scope) (string, error) {
 	names := []string{look.Wire}
 	for _, name := range []string{look.Now, look.Next} {
 		if slices.Contains(r.Procedure.Looks(), name) {

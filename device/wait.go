@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 )

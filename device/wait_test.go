@@ -68,7 +68,7 @@ func TestAWaitUntilSomethingIsSo(t *testing.T) {
 				undo = ", undo: nothing"
 			}
 			r, scope, _ := runner(t, box, "  activate:\n    - {step: it, wait: "+c.wait+", limit: 2s"+undo+"}\n")
-			_, err := r.Carry(t.Context(), "activate", scope)
+			_, err := r.Run(t.Context(), "activate", scope)
 			if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
 				t.Errorf("%v instead of %q", err, c.want)
 			}

@@ -9,8 +9,8 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/look"
-	"freshseal/core/procedure"
+	"freshseal/core/language/look"
+	"freshseal/core/language/procedure"
 	"freshseal/device"
 	"freshseal/standin"
 )
@@ -67,7 +67,7 @@ func TestAStepBackFollowsWhatIsSeen(t *testing.T) {
 			r, scope, book := runner(t, box, steps)
 			r.Sights, r.Edition = eyes{box, c.slow}, procedure.Edition
 			r.Procedure.Traits.RestartLimit = 2 * time.Second
-			if _, err := r.Carry(t.Context(), procedure.Activate, scope); err == nil {
+			if _, err := r.Run(t.Context(), procedure.Activate, scope); err == nil {
 				t.Fatal("nothing failed")
 			}
 			err := r.Back(t.Context(), procedure.Revert, procedure.Backup, scope)
@@ -102,7 +102,7 @@ func TestAFileThatSomebodyElseWroteIsLeftAlone(t *testing.T) {
     - {step: reload, run: "true", undo: again}
 `)
 	r.Edition = procedure.Edition
-	if _, err := r.Carry(t.Context(), procedure.Activate, scope); err != nil {
+	if _, err := r.Run(t.Context(), procedure.Activate, scope); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(at("theirs"), []byte("somebody else's\n"), 0o600); err != nil {
@@ -127,7 +127,7 @@ func TestAFileThatSomebodyElseWroteIsLeftAlone(t *testing.T) {
     - {step: upload, run: "echo not accepted >&2; exit 2", refused: {exit: 2, errors: not accepted}, undo: "mkdir {{work}}/undone"}
     - {step: reload, run: "true", undo: again}
 `)
-	if _, err := r.Carry(t.Context(), procedure.Activate, scope); err == nil {
+	if _, err := r.Run(t.Context(), procedure.Activate, scope); err == nil {
 		t.Fatal("it is not refused")
 	}
 	if err := r.Back(t.Context(), procedure.Revert, procedure.Backup, scope); err != nil || len(book.begun) != 1 {
@@ -148,7 +148,7 @@ func TestAValueThatARestartMakesWrongIsCapturedAnew(t *testing.T) {
     - {step: tell it, run: "mkdir /etc/told-{{pid}}", undo: again}
 `
 	r, scope, book := runner(t, box, steps)
-	scope, err := r.Carry(t.Context(), procedure.Survey, scope)
+	scope, err := r.Run(t.Context(), procedure.Survey, scope)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -157,7 +157,7 @@ func TestAValueThatARestartMakesWrongIsCapturedAnew(t *testing.T) {
 	}
 	later, _, _ := runner(t, box, steps)
 	later.Journal = book
-	if _, err := later.Carry(t.Context(), procedure.Activate, scope); err != nil {
+	if _, err := later.Run(t.Context(), procedure.Activate, scope); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(filepath.Join(box.Dir, "root/etc/told-200")); err != nil {

@@ -222,14 +222,14 @@ func (r renewal) begin(t *testing.T, s *server, about string) *trial {
 	add(s, name, "quick-"+r.family)
 	c := &trial{renewal: r, s: s, box: box, name: name, slot: name + "/" + slotOfKind(r.kind), factory: r.serves(t, box)}
 	s.ok(append([]string{"replace", c.slot, "--watch"}, r.asks()...)...)
-	if c.stands(t); bytes.Equal(c.first, c.factory) {
+	if c.progress(t); bytes.Equal(c.first, c.factory) {
 		t.Fatal("the first replacement changed nothing")
 	}
 	return c
 }
 
 // stands takes what the box serves and holds for what must stand from now on.
-func (c *trial) stands(t *testing.T) {
+func (c *trial) progress(t *testing.T) {
 	t.Helper()
 	c.first, c.before = c.serves(t, c.box), heldBy(t, c.box)
 }
@@ -378,9 +378,9 @@ func (r renewal) killed(t *testing.T, families string, f standin.Fault, kills []
 			if now := c.serves(t, c.box); bytes.Equal(now, c.first) {
 				t.Errorf("killed after %s: it is sealed, and serves the old certificate", kill)
 			}
-			c.stands(t)
+			c.progress(t)
 		case "closed":
-			c.stands(t)
+			c.progress(t)
 		}
 		if t.Failed() {
 			t.Fatalf("killed after %s", kill)

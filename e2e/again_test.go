@@ -26,7 +26,7 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 	second := "winch.saltmere.tidewrack.example"
 	s.addSimulated(second, simulated(t, standin.Box{}), "correct horse")
 	h := newHarbour(t)
-	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", h.at("root.pem"))
 	s.fails(1, "not a valid domain validation", "signer", "set", "harbour", "--proof", "pigeon")
 	s.ok("signer", "set", "harbour", "--about", "Harbour Authority", "--contact", "desk@harbour.example", "--turnaround", "3", "--proof", "dns", "--prover", "the keeper of the zone", "--wildcards")
 	s.ok("replace", name+"/web", "--signer", "harbour")
@@ -98,7 +98,7 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 
 // A leaf that nobody waits for is kept, with who is nearest to it, until its
 // request turns up or somebody throws it away.
-func TestALeafForNobodyIsKeptAside(t *testing.T) {
+func TestACertificateWithoutARequestIsKept(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
 	s.login()
@@ -109,18 +109,18 @@ func TestALeafForNobodyIsKeptAside(t *testing.T) {
 	stranger := filepath.Join(t.TempDir(), "stranger.csr")
 	must(t, "", "openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", stranger+".key", "-out", stranger, "-subj", "/CN=x", "-addext", "subjectAltName=DNS:"+name)
 	s.fails(3, "waits for "+name+", with another key", "intake", h.sign(stranger))
-	list := s.ok("aside", "list")
+	list := s.ok("unmatched", "list")
 	if !strings.Contains(list, "r1 (") || strings.Count(list, "\n") != 2 {
-		t.Errorf("what lies aside:\n%s", list)
+		t.Errorf("the unmatched certificates:\n%s", list)
 	}
 	var all []struct {
 		Certificate struct{ SHA256 string }
 	}
-	s.json(&all, "aside", "list")
-	s.fails(1, "0 of these certificates", "aside", "remove", "zzzz")
-	s.ok("aside", "remove", all[0].Certificate.SHA256[:10])
-	if s.json(&all, "aside", "list"); len(all) != 0 {
-		t.Errorf("%d still lie aside", len(all))
+	s.json(&all, "unmatched", "list")
+	s.fails(1, "0 of these certificates", "unmatched", "remove", "zzzz")
+	s.ok("unmatched", "remove", all[0].Certificate.SHA256[:10])
+	if s.json(&all, "unmatched", "list"); len(all) != 0 {
+		t.Errorf("%d are still unmatched", len(all))
 	}
 }
 

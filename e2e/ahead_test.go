@@ -140,7 +140,7 @@ func TestReports(t *testing.T) {
 	s.fails(1, "a day is not one", "report", "state", "--day", "yesterday")
 	s.fails(1, "ends before it begins", "report", "replaced", "--from", "2026-02-01", "--until", "2026-01-01")
 	s.fails(1, "is not a form", "report", "state", "--out", filepath.Join(dir, "x.pdf"))
-	if list := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(list, "make a report") {
-		t.Error("who made a report is not in the ledger")
+	if list := s.ok("audit", "list", "--as", "csv"); !strings.Contains(list, "make a report") {
+		t.Error("who made a report is not in the audit log")
 	}
 }

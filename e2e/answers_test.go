@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	plans "freshseal/core/request"
+	plans "freshseal/core/pki/request"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
 )
@@ -23,7 +23,7 @@ func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 	s.login()
 	harbour, second, foreign := newTiered(t, 2), newTiered(t, 3), newTiered(t, 1)
 	for _, known := range []*tiered{harbour, second} {
-		s.ok("audience", "add", "fleet", known.root(t))
+		s.ok("trust-group", "add", "fleet", known.root(t))
 	}
 	s.ok("signer", "set", "harbour-ca", "--about", "Harbour Authority", "--max-days", "200")
 	box := kind(t, standin.Box{})
@@ -127,8 +127,8 @@ func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 	if shown := s.ok("signer", "show", "harbour-ca"); strings.Count(shown, "confirmed by admin") != 2 {
 		t.Errorf("what was accepted is not expected:\n%s", shown)
 	}
-	if told := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(told, "was issued by") {
-		t.Errorf("the ledger does not say what was accepted:\n%s", told)
+	if told := s.ok("audit", "list", "--as", "csv"); !strings.Contains(told, "was issued by") {
+		t.Errorf("the audit log does not say what was accepted:\n%s", told)
 	}
 }
 
@@ -139,7 +139,7 @@ func TestWhatASignerLeavesOutIsLearnt(t *testing.T) {
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
 	s.login()
 	harbour := newTiered(t, 2)
-	s.ok("audience", "add", "fleet", harbour.root(t))
+	s.ok("trust-group", "add", "fleet", harbour.root(t))
 	s.ok("signer", "set", "harbour-ca", "--about", "Harbour Authority", "--addresses")
 	box := kind(t, standin.Box{})
 	s.addKind(name, "web-files-ssh", box)

@@ -38,13 +38,13 @@ func TestABatchGoesOnAfterAKillAndDoesNothingTwice(t *testing.T) {
 	file := dir + "/many.csv"
 	write(t, file, lines.String())
 	s.ok("device", "import", file)
-	s.fails(2, "it is not said which slots", "batch", "begin")
-	s.fails(1, "no slot fits", "batch", "begin", "--site", "Saltmere")
-	if out := s.ok("batch", "begin", "--text", "mainquay", "--by", "desk", "--rehearse"); !strings.Contains(out, "41 slots; nothing was sent") || !strings.Contains(out, "1 of them belong to devices without a family") {
+	s.fails(2, "it is not said which slots", "batch", "start")
+	s.fails(1, "no slot fits", "batch", "start", "--site", "Saltmere")
+	if out := s.ok("batch", "start", "--text", "mainquay", "--by", "desk", "--rehearse"); !strings.Contains(out, "41 slots; nothing was sent") || !strings.Contains(out, "1 of them belong to devices without a family") {
 		t.Error(out)
 	}
-	s.fails(1, "no signer is called", "batch", "begin", "--text", "mainquay", "--by", "nobody")
-	s.run("", "batch", "begin", "--text", "mainquay", "--by", "desk")
+	s.fails(1, "no signer is called", "batch", "start", "--text", "mainquay", "--by", "nobody")
+	s.run("", "batch", "start", "--text", "mainquay", "--by", "desk")
 	s.kill()
 	s = startAt(t, "serve", dir, listen)
 	deadline := time.Now().Add(60 * time.Second)
@@ -83,7 +83,7 @@ func TestABatchWaitsForTheDeviceAndCanBeStopped(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	const other = "tickets.northholm.tidewrack.example"
 	s.ok("replace", other+"/web", "--signer", "desk")
-	s.run("", "batch", "begin", other+"/web", gate+"/web", "--by", "bench")
+	s.run("", "batch", "start", other+"/web", gate+"/web", "--by", "bench")
 	s.until("b1", "1 sealed, 0 under way, 0 held, 0 reverted, 0 cancelled, 0 closed, 0 refused, 1 not begun", "batch", "show", "b1")
 	s.ok("batch", "stop", "b1")
 	s.fails(1, "all of it was begun already", "batch", "stop", "b1")
@@ -93,7 +93,7 @@ func TestABatchWaitsForTheDeviceAndCanBeStopped(t *testing.T) {
 		t.Errorf("%+v", b)
 	}
 	viewer := s.as("viewer")
-	viewer.fails(1, "needs the role operator", "batch", "begin", gate+"/web")
+	viewer.fails(1, "needs the role operator", "batch", "start", gate+"/web")
 	if out := s.ok("find", "tickets"); !strings.Contains(out, other+"/web") {
 		t.Error(out)
 	}

@@ -19,8 +19,8 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/request"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 	"freshseal/core/testkit"
 	"freshseal/e2e/browser"
 
@@ -257,7 +257,7 @@ func takeIn(b *testing.B, n int) time.Duration {
 	}
 	s.ok("device", "import", write(b, filepath.Join(dir, "fleet.csv"), fleet.String()))
 	root := testkit.Root(b, "Quay Root", func(c *x509.Certificate) { c.NotAfter = time.Now().AddDate(5, 0, 0) })
-	s.ok("audience", "add", "fleet", write(b, filepath.Join(dir, "root.pem"), string(root.PEM())))
+	s.ok("trust-group", "add", "fleet", write(b, filepath.Join(dir, "root.pem"), string(root.PEM())))
 	s.stop()
 	// Waiting for the signer is where they are put; how they come there is no part of this.
 	db, err := sqlx.Open("sqlite", filepath.Join(dir, "freshseal.db"))

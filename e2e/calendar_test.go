@@ -69,7 +69,7 @@ func TestACalendarIsReadByWhoKnowsItsAddress(t *testing.T) {
 			t.Errorf("%s holds the secret", file)
 		}
 	}
-	if ledger := s.ok("ledger", "list", "--as", "json"); strings.Contains(ledger, secret) || !strings.Contains(ledger, "make a calendar") {
-		t.Errorf("the ledger:\n%.500s", ledger)
+	if audit := s.ok("audit", "list", "--as", "json"); strings.Contains(audit, secret) || !strings.Contains(audit, "make a calendar") {
+		t.Errorf("the audit log:\n%.500s", audit)
 	}
 }

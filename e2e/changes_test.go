@@ -11,7 +11,7 @@ import (
 )
 
 // Many devices are changed in one call: what is refused for one stops no other, and the
-// ledger names what was changed.
+// audit log names what was changed.
 func TestManyDevicesAreChangedAsOne(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
@@ -53,8 +53,8 @@ func TestManyDevicesAreChangedAsOne(t *testing.T) {
 			t.Errorf("%s: %s %s", body, answer.Status, text)
 		}
 	}
-	if ledger := s.ok("ledger", "list", "--text", "harbour watch", "--as", "csv"); strings.Count(ledger, "harbour watch") == 0 || strings.Contains(ledger, "salt and tar") {
-		t.Errorf("the ledger says\n%s", ledger)
+	if audit := s.ok("audit", "list", "--text", "harbour watch", "--as", "csv"); strings.Count(audit, "harbour watch") == 0 || strings.Contains(audit, "salt and tar") {
+		t.Errorf("the audit log says\n%s", audit)
 	}
 	if answer, _ := s.as("operator").caller(t).does("POST", "/changes", "Content-Type: application/json", `{"devices":["`+gate+`"],"change":{"owner":"x"}}`); answer.StatusCode != 403 {
 		t.Errorf("an operator changes devices: %s", answer.Status)

@@ -8,7 +8,7 @@ import (
 )
 
 // What is to come and who is told, as the browser shows it: the overview answers its three questions, the timeline leads to
-// its slots, the forecast counts anew, the calendar turns its pages; stock is taken and adopted; a rule is made, a slot
+// its slots, the forecast counts anew, the calendar turns its pages; a network is discovered and adopted; a rule is made, a slot
 // acknowledged, and both can be read by the client.
 func TestTheConsoleLooksAhead(t *testing.T) {
 	t.Parallel()
@@ -16,16 +16,16 @@ func TestTheConsoleLooksAhead(t *testing.T) {
 	p := openConsole(t, s)
 	steps(t,
 		func() error {
-			return p.Wait("//section[@aria-label='About to break']//a[contains(.,'radar.gannet-point')]")
+			return p.Wait("//section[@aria-label='Expired or expiring within 7 days']//a[contains(.,'radar.gannet-point')]")
 		},
 		func() error {
-			return p.Wait("//section[@aria-label='About to break']//*[contains(.,'changed by somebody else')]")
+			return p.Wait("//section[@aria-label='Expired or expiring within 7 days']//*[contains(.,'changed outside Fresh Seal')]")
 		},
 		func() error {
 			return p.Wait("//section[@aria-label='To do this week']//a[contains(.,'tally.gannet-point')]")
 		},
 		func() error {
-			return p.Wait("//section[@aria-label='Waiting and under way' and contains(.,'nothing waits for anybody')]")
+			return p.Wait("//section[@aria-label='Waiting and under way' and contains(.,'nothing is waiting')]")
 		},
 
 		func() error { return p.Go("/ahead") },
@@ -51,7 +51,7 @@ func TestTheConsoleLooksAhead(t *testing.T) {
 		func() error { return p.Click("//button[@aria-label='The next month']") },
 		func() error { return p.Wait("//td//a[contains(.,'expires ')]") },
 
-		func() error { return p.Go("/stock") },
+		func() error { return p.Go("/discovery") },
 		func() error { return p.Type("//*[@data-field='ranges']", "192.0.2.200-192.0.2.215") },
 		func() error { return p.Type("//*[@data-field='rate']", "500") },
 		func() error { return p.Click(browser.Button("Begin")) },

@@ -16,7 +16,7 @@ func TestTheConsoleLeadsThroughTheGate(t *testing.T) {
 	s := start(t, "serve", t.TempDir())
 	s.login()
 	authority := newTiered(t, 2)
-	s.ok("audience", "add", "fleet", authority.root(t))
+	s.ok("trust-group", "add", "fleet", authority.root(t))
 	s.ok("signer", "set", "harbour-ca", "--about", "Harbour Authority", "--max-days", "200")
 	box := kind(t, standin.Box{})
 	s.addKind(name, "web-files-ssh", box)

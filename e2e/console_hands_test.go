@@ -40,7 +40,7 @@ func TestTheConsoleAsksBeforeWhatCannotBeTakenBack(t *testing.T) {
 		func() error {
 			return p.Wait("//*[@role='dialog']//tr[th='Trusted by']/td[1][contains(.,'fleet')]/following::td[1][contains(.,'nobody')]")
 		},
-		func() error { return p.Click(inDialog("No")) },
+		func() error { return p.Click(inDialog("Keep as it is")) },
 		func() error { return p.Gone("//*[@role='dialog']") },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
 		func() error { return p.Click(browser.Button("Revert")) },
@@ -57,7 +57,7 @@ func TestTheConsoleAsksBeforeWhatCannotBeTakenBack(t *testing.T) {
 		func() error { return p.Go("/people") },
 		func() error { return p.Choose("#role-tern", "operator") },
 		func() error { return p.Wait(dialog("All sessions of tern end")) },
-		func() error { return p.Click(inDialog("No")) },
+		func() error { return p.Click(inDialog("Keep as it is")) },
 		func() error { return p.Wait("//*[@id='role-tern' and starts-with(.,'viewer')]") },
 		func() error { return p.Gone("//*[@role='dialog']") },
 		func() error { return p.Choose("#role-tern", "operator") },
@@ -70,7 +70,7 @@ func TestTheConsoleAsksBeforeWhatCannotBeTakenBack(t *testing.T) {
 		func() error { return p.Gone("//*[@aria-label='the wall board']") },
 		func() error { return p.Gone("//*[@role='dialog']") },
 		func() error { return p.Click("//*[@aria-label='tern']//button") },
-		func() error { return p.Wait(dialog("stays in the ledger")) },
+		func() error { return p.Wait(dialog("stays in the audit log")) },
 		func() error { return p.Click(inDialog("Remove")) },
 		func() error { return p.Gone("//*[@aria-label='tern']") },
 
@@ -272,7 +272,7 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	s.ok("replace", gate+"/web", "--signer", "bench", "--watch") // r2
 	s.ok("replace", tickets+"/web", "--signer", "desk")          // r3
-	s.ok("batch", "begin", "radar.gannet-point.tidewrack.example/web", "--by", "desk")
+	s.ok("batch", "start", "radar.gannet-point.tidewrack.example/web", "--by", "desk")
 	p := openConsole(t, s)
 	look := func(what string, rules ...string) {
 		t.Helper()
@@ -315,7 +315,7 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 		{"/", []func() error{func() error { return p.Click(browser.Button("Search")) }}},
 	}
 	pages := []string{"/", "/slots", "/slots/" + gate + "/web", "/devices", "/devices/" + gate, "/devices/" + gate + "?section=about", "/replacements", "/replacements?of=batches", "/replacements/r2",
-		"/replacements/r3", "/batches/b1", "/ahead", "/calendar", "/notices", "/stock", "/tasks", "/desk", "/desk?of=parcels", "/families", "/people", "/ledger", "/settings/policy", "/settings/sites", "/settings/signers", "/settings/roots",
+		"/replacements/r3", "/batches/b1", "/ahead", "/calendar", "/notices", "/discovery", "/tasks", "/desk", "/desk?of=parcels", "/families", "/people", "/audit", "/settings/policy", "/settings/sites", "/settings/signers", "/settings/roots",
 		"/settings/credentials", "/settings/password", "/settings/service", "/nowhere"}
 	for _, page := range pages {
 		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") }, p.Settle)

@@ -70,13 +70,13 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error { return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'openssl req -new')]") },
 		func() error { return p.Click(browser.Button("Begin")) },
-		func() error { return p.Wait("//li[@data-stage='survey' and @data-standing='done']") },
+		func() error { return p.Wait("//li[@data-stage='survey' and @data-mark='done']") },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
 		func() error {
 			return p.Wait("//ol[@aria-label='Chain of certificates' and contains(.,'anchor, trusted by the fleet')]")
 		},
 	)
-	if n, err := p.Eval("String(document.querySelectorAll('li[data-standing=done]').length)"); err != nil || n != "8" {
+	if n, err := p.Eval("String(document.querySelectorAll('li[data-mark=done]').length)"); err != nil || n != "8" {
 		t.Errorf("%s stages are done, %v", n, err)
 	}
 	steps(t,
@@ -90,7 +90,7 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	steps(t, func() error { return p.Go("/slots/nobody/web") }, func() error { return p.Wait("//*[@role='alert' and contains(.,'There is no slot nobody/web')]") })
 	// On a telephone nothing sticks out at the side.
 	steps(t, func() error { return p.Size(390, 844) })
-	for _, page := range []string{"/", "/devices", "/devices/" + gate, "/slots", "/slots/" + gate + "/web", "/replacements", "/replacements/r2", "/tasks", "/desk", "/families", "/people", "/ledger", "/settings"} {
+	for _, page := range []string{"/", "/devices", "/devices/" + gate, "/slots", "/slots/" + gate + "/web", "/replacements", "/replacements/r2", "/tasks", "/desk", "/families", "/people", "/audit", "/settings"} {
 		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") })
 		if wide, err := p.Eval("String(document.documentElement.scrollWidth)"); err != nil || wide != "390" {
 			t.Errorf("%s is %s wide on a screen of 390, %v", page, wide, err)
@@ -124,10 +124,10 @@ func TestTheConsolesDesk(t *testing.T) {
 	)
 	s.await("r2", "sealed")
 	steps(t,
-		func() error { return p.Click("//nav//a[.='Ledger']") },
+		func() error { return p.Click("//nav//a[.='Audit log']") },
 		func() error { return p.Click(browser.Button("Verify")) },
 		func() error { return p.Wait("//*[@role='status' and contains(.,'as they were written')]") },
-		func() error { return p.Wait("//td[.='take in what a signer sent back']") },
+		func() error { return p.Wait("//td[.='intake: certificates from a signer']") },
 	)
 }
 
@@ -155,18 +155,18 @@ func TestTheConsoleLeadsByHand(t *testing.T) {
 		func() error { return p.Click(browser.Button("Replace")) },
 		func() error { return p.Choose(signerField, "bench") },
 		func() error { return p.Click(browser.Button("Begin")) },
-		func() error { return p.Click(browser.Button("I do it")) },
-		func() error { return p.Wait("//section[contains(.,'you do it')]") },
+		func() error { return p.Click(browser.Button("Assign to me")) },
+		func() error { return p.Wait("//section[contains(.,'Assigned to you')]") },
 	)
 	box := pagesOf(t, dir, panel)
 	request := shownRequest.FindString(box.press("request", url.Values{"common_name": {panel}, "names": {panel}, "organization": {"Tidewrack Ferries"}}))
 	steps(t,
 		func() error { return p.Type("//textarea", "not a request") },
-		func() error { return p.Click(browser.Button("Give it back")) },
+		func() error { return p.Click(browser.Button("Submit")) },
 		func() error { return p.Wait("//*[@role='alert' and contains(.,'is not a request')]") },
 		func() error { return p.Type("//textarea", request) },
-		func() error { return p.Click(browser.Button("Give it back")) },
-		func() error { return p.Wait("//section[contains(@aria-label,'see that the device can go back')]") },
+		func() error { return p.Click(browser.Button("Submit")) },
+		func() error { return p.Wait("//section[contains(@aria-label,'confirm that a rollback exists')]") },
 		func() error { return p.Click(browser.Button("Done")) },
 		func() error { return p.Wait("//a[contains(.,'chain.pem')]") },
 	)
@@ -204,10 +204,10 @@ func TestTheConsoleSetsTheFleetUp(t *testing.T) {
 		func() error { return p.Type(labelled("Renewal period before expiry"), "0") },
 		func() error { return p.Click("//label[contains(.,'Also request short names')]") },
 		func() error { return p.Click("//label[contains(.,'Also request IP addresses')]") },
-		func() error { return p.Click(browser.Button("Save, and judge the fleet again")) },
+		func() error { return p.Click(browser.Button("Save and re-evaluate the fleet")) },
 		func() error { return p.Wait("//*[@role='alert' and contains(.,'must be from 1 to 3650')]") },
 		func() error { return p.Type(labelled("Renewal period before expiry"), "300") },
-		func() error { return p.Click(browser.Button("Save, and judge the fleet again")) },
+		func() error { return p.Click(browser.Button("Save and re-evaluate the fleet")) },
 		func() error { return p.Wait("//*[@role='status' and contains(.,'Saved')]") },
 		func() error { return p.Go("/slots/" + vault + "/web") },
 		func() error { return p.Wait("//main[contains(.,'due')]") },

@@ -20,7 +20,7 @@ func TestAKeyThatWasMadeElsewhereIsDelivered(t *testing.T) {
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
 	s.login()
 	h := newHarbour(t)
-	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", h.at("root.pem"))
 	given, own := kind(t, standin.Box{}), kind(t, standin.Box{})
 	s.addKind("given.tidewrack.example", "web-files-given-ssh", given)
 	s.addKind("own.tidewrack.example", "web-files-ssh", own)

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device"
 	"freshseal/device/ssh"
 )
@@ -50,7 +50,7 @@ echo "took $c" > DIR/log
 for i in 10 60 100; do printf '\r%3d%%' $i; sleep 0.2; done
 echo; printf 'Name: '; read -r n; echo "name $n" >> DIR/log; echo done`,
 		`[{see: "Word: $", say: "{{word}}"}, {see: "2. leave(?s:.*)Choice: $", say: "1"}, {see: "100%"}, {see: "Name: $", say: "one; rm -rf two"}, {see: done}]`)
-	if _, err := r.Carry(t.Context(), procedure.Install, scope); err != nil {
+	if _, err := r.Run(t.Context(), procedure.Install, scope); err != nil {
 		t.Fatal(err)
 	}
 	if log := read(t, filepath.Join(dir, "log")); log != "took 1\nname one; rm -rf two\n" {
@@ -66,7 +66,7 @@ echo; printf 'Name: '; read -r n; echo "name $n" >> DIR/log; echo done`,
 func TestAnEchoedSecretIsNotShown(t *testing.T) {
 	t.Parallel()
 	r, scope, book, _ := talking(t, `stty echo; printf '%74s' 'Word: '; read -r w; echo; echo "you said $w"; echo done`, `[{see: "Word: $", say: "{{word}}"}, {see: done}]`)
-	if _, err := r.Carry(t.Context(), procedure.Install, scope); err != nil {
+	if _, err := r.Run(t.Context(), procedure.Install, scope); err != nil {
 		t.Fatal(err)
 	}
 	shown := book.ended[0].Output
@@ -86,7 +86,7 @@ func TestWhatAWaitBeginsIsEnded(t *testing.T) {
 		t.Fatal(faults)
 	}
 	r.Procedure = p
-	if _, err := r.Carry(t.Context(), procedure.Install, scope); err == nil || strings.Contains(err.Error(), "may still be running") {
+	if _, err := r.Run(t.Context(), procedure.Install, scope); err == nil || strings.Contains(err.Error(), "may still be running") {
 		t.Errorf("it says %v", err)
 	}
 	if out, _ := exec.Command("pgrep", "-f", menu).Output(); len(out) > 0 {
@@ -107,7 +107,7 @@ func TestAStuckProgramIsEnded(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			r, scope, _, dir := talking(t, menu, `[{see: "Word: $", say: "x", limit: 5s}, {see: never, limit: 2s}]`)
-			_, err := r.Carry(t.Context(), procedure.Install, scope)
+			_, err := r.Run(t.Context(), procedure.Install, scope)
 			if err == nil || strings.Contains(err.Error(), "may still be running") || !strings.Contains(err.Error(), "did not appear") {
 				t.Errorf("it says %v", err)
 			}
@@ -139,7 +139,7 @@ func TestADialogThatIsCutOff(t *testing.T) {
 		}
 		cut()
 	}()
-	if _, err := r.Carry(t.Context(), procedure.Install, scope); err == nil || !book.ended[0].Unknown {
+	if _, err := r.Run(t.Context(), procedure.Install, scope); err == nil || !book.ended[0].Unknown {
 		t.Fatalf("a dialog that was cut off: %v %+v", err, book.ended)
 	}
 	two := &device.Runner{Dial: r.Dial, SSH: r.SSH, Procedure: r.Procedure, Work: r.Work, Journal: book}
@@ -169,7 +169,7 @@ func TestADialogWithoutEndIsCutOff(t *testing.T) {
 			t.Parallel()
 			r, scope, book, dir := talking(t, menu, `[{see: never}], meanwhile: [{see: "--more--", press: space}]`)
 			begun := time.Now()
-			_, err := r.Carry(t.Context(), procedure.Install, scope)
+			_, err := r.Run(t.Context(), procedure.Install, scope)
 			if err == nil || strings.Contains(err.Error(), "may still be running") {
 				t.Errorf("it says %v after %s", err, time.Since(begun))
 			}

@@ -56,8 +56,8 @@ func TestAHeldReplacementIsClosedAsTheWireShows(t *testing.T) {
 	if list := s.ok("replacement", "list", "--state", "closed"); !strings.Contains(list, "r2") {
 		t.Errorf("closed ones are\n%s", list)
 	}
-	if entries := s.ok("ledger", "list"); !strings.Contains(entries, "close r2 as neither") || !strings.Contains(entries, "the technician was here") {
-		t.Errorf("the ledger does not say so:\n%s", entries)
+	if entries := s.ok("audit", "list"); !strings.Contains(entries, "close r2 as neither") || !strings.Contains(entries, "the technician was here") {
+		t.Errorf("the audit log does not say so:\n%s", entries)
 	}
 	s.run("", "read", name+"/web")
 	if now := s.show(name + "/web"); now.Condition == "unexpected" {
@@ -100,8 +100,8 @@ func TestWhatIsLeftAfterACloseIsATask(t *testing.T) {
 		s.fails(1, "still has something left", "replacement", "clear", id)
 		if i == 0 {
 			s.ok("task", "answer", tasks[0].ID)
-			if entries := s.ok("ledger", "list", "--as", "json"); !strings.Contains(entries, "remove by hand what r2 left") {
-				t.Errorf("the ledger does not say so:\n%s", entries)
+			if entries := s.ok("audit", "list", "--as", "json"); !strings.Contains(entries, "remove by hand what r2 left") {
+				t.Errorf("the audit log does not say so:\n%s", entries)
 			}
 		}
 		s.okWith("correct horse", "device", "edit", name, "--password-file", "-")
@@ -348,7 +348,7 @@ func TestAReplacementOfAnEarlierProgram(t *testing.T) {
 			s.stop()
 
 			// As the earlier program stored it.
-			old := read(t, "../core/procedure/testdata/second/"+family+".procedure.yaml")
+			old := read(t, "../core/language/procedure/testdata/second/"+family+".procedure.yaml")
 			old = strings.ReplaceAll(strings.Replace(old, "procedure: "+family, "procedure: quick-"+family, 1), "restart_limit: 15m", "restart_limit: 4s")
 			old = strings.ReplaceAll(old, "restart_limit: 5m", "restart_limit: 4s")
 			db, err := sql.Open("sqlite", filepath.Join(dir, "freshseal.db"))

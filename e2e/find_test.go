@@ -68,7 +68,7 @@ func TestFiltersCountsAndSheetsAgree(t *testing.T) {
 		}
 	}
 	// A page may begin behind so many rows, in lists from memory and from the database, and behind a cursor.
-	for _, list := range []string{"/slots?sort=device&", "/devices?", "/ledger?"} {
+	for _, list := range []string{"/slots?sort=device&", "/devices?", "/audit?"} {
 		var all, some, more struct {
 			Items []json.RawMessage
 			Next  string
@@ -84,8 +84,8 @@ func TestFiltersCountsAndSheetsAgree(t *testing.T) {
 		}
 	}
 	// What is not understood must not begin a batch of something else.
-	s.fails(1, "which is no month", "batch", "begin", "--ends", "2027-99", "--by", "bench")
-	s.fails(1, "no condition is called", "batch", "begin", "--condition", "soggy", "--by", "bench")
+	s.fails(1, "which is no month", "batch", "start", "--ends", "2027-99", "--by", "bench")
+	s.fails(1, "no condition is called", "batch", "start", "--condition", "soggy", "--by", "bench")
 	for filter, says := range map[string]string{"condition=soggy": "no condition is called", "sort=colour": "is not a sort order", "cursor=nonsense": "cursor", "skip=-1": "pass over", "skip=99999999999": "pass over", "ends=2027-99": "ends"} {
 		if answer, text := api.does("GET", "/slots?"+filter, "", ""); answer.StatusCode < 400 || answer.StatusCode >= 500 || !strings.Contains(text, says) {
 			t.Errorf("%s: %s %s", filter, answer.Status, text)

@@ -14,11 +14,11 @@ import (
 )
 
 // atGate waits until a replacement waits for somebody.
-func (s *server) atGate(id, whom string) standing {
+func (s *server) atGate(id, whom string) progress {
 	s.t.Helper()
-	var r standing
+	var r progress
 	for range 600 {
-		if r = s.stands(id); r.State == "waiting" && r.WaitingFor == whom {
+		if r = s.progress(id); r.State == "waiting" && r.WaitingFor == whom {
 			return r
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -69,7 +69,7 @@ func TestNothingIsTouchedOutsideOfAWindow(t *testing.T) {
 	today := time.Now().UTC().Format(time.DateOnly)
 	s.ok("site", "edit", "Northholm", "--holidays", write(t, filepath.Join(t.TempDir(), "days.ics"), "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART;VALUE=DATE:"+strings.ReplaceAll(today, "-", "")+"\r\nSUMMARY:Harbour day\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"))
 	for _, c := range []struct{ set, clear, ask []string }{
-		{[]string{"policy", "set", "fleet", "--freeze", today + "/" + today + " stocktaking"}, []string{"policy", "set", "fleet", "--freeze", ""}, nil},
+		{[]string{"policy", "set", "fleet", "--freeze", today + "/" + today + " discovery"}, []string{"policy", "set", "fleet", "--freeze", ""}, nil},
 		{[]string{"policy", "set", "device/" + name, "--keep-holidays"}, []string{"policy", "set", "device/" + name, "--keep-holidays=false"}, nil},
 		{[]string{"site", "edit", "Northholm", "--paused"}, []string{"site", "edit", "Northholm", "--paused=false"}, nil},
 		{nil, nil, []string{"--at", time.Now().Add(48 * time.Hour).Format(time.RFC3339)}},
@@ -89,8 +89,8 @@ func TestNothingIsTouchedOutsideOfAWindow(t *testing.T) {
 			s.ok(c.clear...)
 		} else {
 			s.ok("replacement", "go", id, "--reason", "the tills refuse it")
-			if told := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(told, "the tills refuse it") {
-				t.Errorf("the ledger does not say why it was touched:\n%s", told)
+			if told := s.ok("audit", "list", "--as", "csv"); !strings.Contains(told, "the tills refuse it") {
+				t.Errorf("the audit log does not say why it was touched:\n%s", told)
 			}
 		}
 		if s.rests(id, "sealed"); r.Closed == "" {
@@ -215,7 +215,7 @@ func TestMembersAskTogetherAndAreTouchedOneByOne(t *testing.T) {
 	s := start(t, "serve", t.TempDir())
 	s.login()
 	authority := newTiered(t, 2)
-	s.ok("audience", "add", "fleet", authority.root(t))
+	s.ok("trust-group", "add", "fleet", authority.root(t))
 	var boxes []*standin.Running
 	var ids, files []string
 	for i := range 3 {
@@ -245,7 +245,7 @@ func TestMembersAskTogetherAndAreTouchedOneByOne(t *testing.T) {
 		sealed = 0
 		touching := []string{}
 		for _, id := range ids {
-			switch r := s.stands(id); {
+			switch r := s.progress(id); {
 			case r.State == "sealed":
 				sealed++
 			case r.State == "waiting" && r.WaitingFor == "device":
@@ -258,7 +258,7 @@ func TestMembersAskTogetherAndAreTouchedOneByOne(t *testing.T) {
 		}
 		if len(touching) > 1 && sealed == 0 {
 			// Two looks are not one moment: look again before it is called wrong.
-			if a, b := s.stands(strings.Fields(touching[0])[0]), s.stands(strings.Fields(touching[1])[0]); a.State == "running" && b.State == "running" && a.Stage != "gate" && b.Stage != "gate" {
+			if a, b := s.progress(strings.Fields(touching[0])[0]), s.progress(strings.Fields(touching[1])[0]); a.State == "running" && b.State == "running" && a.Stage != "gate" && b.Stage != "gate" {
 				t.Fatalf("two members are touched at once: %v", touching)
 			}
 		}
@@ -282,7 +282,7 @@ func TestThoseWhoPinnedTheRootAreToldFirst(t *testing.T) {
 	s.ok("policy", "set", "fleet", "--root-pins-first")
 	s.ok("replace", slot, "--signer", "bench", "--watch") // the same root: nobody is to be told
 	authority := newTiered(t, 2)
-	s.ok("audience", "add", "fleet", authority.root(t))
+	s.ok("trust-group", "add", "fleet", authority.root(t))
 	for range 2 { // given up the first time: then nobody is to be told any more
 		before := leafAt(t, box.TLSAddr)
 		s.ok("replace", slot, "--signer", "desk")
@@ -294,7 +294,7 @@ func TestThoseWhoPinnedTheRootAreToldFirst(t *testing.T) {
 		if r := s.atGate(id, "window"); !strings.Contains(r.Closed, "1 who pinned the root") {
 			t.Errorf("it waits because %s", r.Closed)
 		}
-		told := s.ok("task", "tell")
+		told := s.ok("pin", "pending")
 		if !strings.Contains(told, "ticket printers") || !strings.Contains(told, "tier 1") || !strings.Contains(told, "authority export") || strings.Contains(told, "BEGIN CERTIFICATE") {
 			t.Errorf("what they are told:\n%s", told)
 		}
@@ -303,16 +303,16 @@ func TestThoseWhoPinnedTheRootAreToldFirst(t *testing.T) {
 		}
 		if s.newest(name) == "r3" {
 			s.ok("replacement", "cancel", id)
-			if told := s.ok("task", "tell"); !strings.Contains(told, "nobody has to be told") {
+			if told := s.ok("pin", "pending"); !strings.Contains(told, "no pin is pending") {
 				t.Errorf("it was given up, and they are still to be told:\n%s", told)
 			}
 			continue
 		}
 		var pending []struct{ ID string }
-		s.json(&pending, "task", "tell")
-		s.ok("task", "told", pending[0].ID)
+		s.json(&pending, "pin", "pending")
+		s.ok("pin", "confirm", pending[0].ID)
 		s.rests(id, "sealed")
-		if told := s.ok("task", "tell"); !strings.Contains(told, "nobody has to be told") {
+		if told := s.ok("pin", "pending"); !strings.Contains(told, "no pin is pending") {
 			t.Errorf("they are told twice:\n%s", told)
 		}
 	}

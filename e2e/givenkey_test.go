@@ -30,7 +30,7 @@ func TestAKeyIsGivenAway(t *testing.T) {
 
 	// While the signer takes his time the service is killed; the key waits, sealed.
 	desk := newHarbour(t)
-	s.ok("audience", "add", "fleet", desk.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", desk.at("root.pem"))
 	s.ok("replace", name+"/web", "--signer", "desk")
 	s.await("r1", "waiting")
 	s.kill()
@@ -79,8 +79,8 @@ func TestAKeyIsGivenAway(t *testing.T) {
 	if public := must(t, text, "openssl", "pkey", "-pubout"); public != must(t, read(t, filepath.Join(box.Dir, "root", standin.KeyFile)), "openssl", "pkey", "-pubout") {
 		t.Error("it is another key")
 	}
-	if ledger := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(ledger, "the box is sent to the maker") {
-		t.Error(ledger)
+	if audit := s.ok("audit", "list", "--as", "csv"); !strings.Contains(audit, "the box is sent to the maker") {
+		t.Error(audit)
 	}
 	// A key that is kept can be used again, where the policy wants that.
 	s.ok("policy", "set", "device/"+name, "--renewal-key", "same")
@@ -129,7 +129,7 @@ steps:
 		t.Errorf("the rehearsal:\n%s", out)
 	}
 	h := newHarbour(t)
-	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", h.at("root.pem"))
 	s.ok("replace", name+"/web", "--signer", "desk")
 	s.await("r1", "waiting")
 	s.ok("intake", h.sign(packed(t, s, "desk")[0]), h.at("sub.pem"))

@@ -64,13 +64,13 @@ func TestAChangeThatWasOvertakenIsRefused(t *testing.T) {
 	s.okWith("correct horse", "credential", "add", "keepers", "--user", "keeper", "--password-file", "-")
 	root := strings.ReplaceAll(rootOf(t, s), "\n", "\\n")
 	for what, change := range map[string]struct{ method, path, at, first, second string }{
-		"a device":     {"PATCH", "/devices/" + gate, "/devices/" + gate, `{"owner":"harbour office"}`, `{"owner":"ticket office"}`},
-		"a place":      {"PATCH", "/sites/Saltmere", "/sites/Saltmere", `{"paused":true}`, `{"paused":false}`}, // only devices name it
-		"a site":       {"PATCH", "/sites/Turnstone", "/sites/Turnstone", `{"most_links":3}`, `{"most_links":4}`},
-		"a credential": {"PUT", "/credentials/keepers", "/credentials/keepers", `{"user":"mate","password":"x"}`, `{"user":"stoker","password":"x"}`},
-		"a signer":     {"PUT", "/signers/harbour", "", `{"about":"a","terms":{},"proof":{}}`, `{"about":"b","terms":{},"proof":{}}`},
-		"a policy":     {"PUT", "/policies", "", `{"scope":"site/Mainquay","rules":{"margin_days":3}}`, `{"scope":"site/Mainquay","rules":{"margin_days":4}}`},
-		"an audience":  {"POST", "/audiences/phones/anchors", "", `{"pem":"` + root + `"}`, `{"pem":"` + root + `"}`},
+		"a device":      {"PATCH", "/devices/" + gate, "/devices/" + gate, `{"owner":"harbour office"}`, `{"owner":"ticket office"}`},
+		"a place":       {"PATCH", "/sites/Saltmere", "/sites/Saltmere", `{"paused":true}`, `{"paused":false}`}, // only devices name it
+		"a site":        {"PATCH", "/sites/Turnstone", "/sites/Turnstone", `{"most_links":3}`, `{"most_links":4}`},
+		"a credential":  {"PUT", "/credentials/keepers", "/credentials/keepers", `{"user":"mate","password":"x"}`, `{"user":"stoker","password":"x"}`},
+		"a signer":      {"PUT", "/signers/harbour", "", `{"about":"a","terms":{},"proof":{}}`, `{"about":"b","terms":{},"proof":{}}`},
+		"a policy":      {"PUT", "/policies", "", `{"scope":"site/Mainquay","rules":{"margin_days":3}}`, `{"scope":"site/Mainquay","rules":{"margin_days":4}}`},
+		"a trust group": {"POST", "/trust-groups/phones/anchors", "", `{"pem":"` + root + `"}`, `{"pem":"` + root + `"}`},
 	} {
 		tag := `"0"` // of what is not there yet
 		if change.at != "" {
@@ -90,7 +90,7 @@ func TestAChangeThatWasOvertakenIsRefused(t *testing.T) {
 			t.Errorf("%s, whatever it is: %d %s", what, answer.StatusCode, text)
 		}
 	}
-	if answer, _ := c.does("DELETE", "/audiences/phones/anchors/"+strings.Repeat("ab", 32), "If-Match: \"1\"", ""); answer.StatusCode != 412 {
+	if answer, _ := c.does("DELETE", "/trust-groups/phones/anchors/"+strings.Repeat("ab", 32), "If-Match: \"1\"", ""); answer.StatusCode != 412 {
 		t.Errorf("a root of another revision: %d", answer.StatusCode)
 	}
 	// A reading changes what is shown and makes nobody's change stale.

@@ -11,7 +11,7 @@ import (
 )
 
 // A hundred guesses at once count as a hundred, do not keep anybody else out, and
-// stand in the ledger; the right password signs in from elsewhere all the while.
+// stand in the audit log; the right password signs in from elsewhere all the while.
 func TestGuessesAtOnceAreCountedBeforeTheyAreTried(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
@@ -37,7 +37,7 @@ func TestGuessesAtOnceAreCountedBeforeTheyAreTried(t *testing.T) {
 	if status := guess("admin", "wrong", "https://elsewhere.example"); status != 401 {
 		t.Errorf("a sign-in from another page answers %d", status)
 	}
-	s.ok("ledger", "verify")
+	s.ok("audit", "verify")
 	var lock sync.Mutex
 	answers := map[int]int{}
 	var all sync.WaitGroup
@@ -53,8 +53,8 @@ func TestGuessesAtOnceAreCountedBeforeTheyAreTried(t *testing.T) {
 	if answers[401] > 5 || answers[401]+answers[429] != 100 {
 		t.Errorf("the answers to a hundred guesses: %v", answers)
 	}
-	if out := s.ok("ledger", "list", "--as", "csv"); strings.Count(out, "wrong password") != answers[401] || strings.Contains(out, "not the password") {
-		t.Errorf("the ledger after %d wrong ones:\n%s", answers[401], out)
+	if out := s.ok("audit", "list", "--as", "csv"); strings.Count(out, "wrong password") != answers[401] || strings.Contains(out, "not the password") {
+		t.Errorf("the audit log after %d wrong ones:\n%s", answers[401], out)
 	}
 	// The same limit holds for guessing the password of somebody whose session is open.
 	for range 3 {

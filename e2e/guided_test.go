@@ -89,7 +89,7 @@ func TestAPersonReplacesByHand(t *testing.T) {
 	dir := t.TempDir()
 	s := start(t, "demo", dir)
 	old := s.show(panel + "/web").Certificate.SHA256
-	if out := s.ok("replace", panel+"/web", "--signer", "bench"); !strings.Contains(out, "waiting for person") {
+	if out := s.ok("replace", panel+"/web", "--signer", "bench"); !strings.Contains(out, "waiting for a manual step") {
 		t.Fatal(out)
 	}
 	id, values := s.task("have the device make a key and a request")
@@ -121,7 +121,7 @@ func TestAPersonReplacesByHand(t *testing.T) {
 	block, _ := pem.Decode([]byte(right))
 	tern.ok("task", "answer", id, "--file", file(string(block.Bytes))) // some boxes give DER alone
 
-	id, values = s.task("see that the device can go back")
+	id, values = s.task("confirm that a rollback exists")
 	if values["SHA-256 of the present certificate"] != old {
 		t.Errorf("it says %v", values)
 	}

@@ -167,7 +167,7 @@ func TestAKeyLeavesWithItsRequest(t *testing.T) {
 	block, _ := pem.Decode([]byte(key))
 	s.ok("task", "answer", id, "--file", file(string(block.Bytes))) // downloaded as DER
 
-	id, values = s.task("see that the device can go back")
+	id, values = s.task("confirm that a rollback exists")
 	asked, _ := pem.Decode([]byte(request))
 	if sum := sha256.Sum256(asked.Bytes); values["SHA-256 of the request"] != hex.EncodeToString(sum[:]) {
 		t.Errorf("the checksum to compare is %v", values)
@@ -182,8 +182,8 @@ func TestAKeyLeavesWithItsRequest(t *testing.T) {
 	if _, err := x509.ParsePKCS8PrivateKey([]byte(back)); err != nil {
 		t.Fatalf("the file is not as the box gave it: %v", err)
 	}
-	if list := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(list, "download the private key of "+id) {
-		t.Errorf("the ledger says\n%s", list)
+	if list := s.ok("audit", "list", "--as", "csv"); !strings.Contains(list, "download the private key of "+id) {
+		t.Errorf("the audit log says\n%s", list)
 	}
 	if kept := whole(t, s.dir); strings.Contains(kept, back) || strings.Contains(kept, strings.Split(key, "\n")[1]) {
 		t.Error("the key is kept in clear")

@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/visible"
+	"freshseal/core/terminal/visible"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
 )
@@ -54,7 +54,7 @@ func TestWhatForeignersWriteIsNeverTerminalText(t *testing.T) {
 	s.ok("device", "add", name, "--address", host, "--slot", "web="+port, "--notes", evil, "--owner", "=HYPERLINK(1)")
 	s.okWith("", "device", "edit", name, "--tag", "+cmd")
 	for _, command := range [][]string{
-		{"slot", "show", name + "/web"}, {"slot", "list"}, {"device", "show", name}, {"read", "--address", at, "--server-name", "gate.invalid"}, {"device", "list"}, {"due"}, {"ledger", "list"},
+		{"slot", "show", name + "/web"}, {"slot", "list"}, {"device", "show", name}, {"read", "--address", at, "--server-name", "gate.invalid"}, {"device", "list"}, {"due"}, {"audit", "list"},
 	} {
 		for _, as := range []string{"table", "csv", "json"} {
 			r := s.run("", append(command, "--as", as)...)
@@ -100,7 +100,7 @@ func TestForbiddenNetworksAreNotConnectedTo(t *testing.T) {
 	if out := s.run("", "slot", "show", name+"/web"); !strings.Contains(out.stdout, "unreachable") || !strings.Contains(out.stdout, "forbids") {
 		t.Errorf("a device in a forbidden network: %+v", out)
 	}
-	if out := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(out, "127.20.78.1 port "+port) {
-		t.Errorf("the ledger does not have the reading of an address outside the fleet:\n%s", out)
+	if out := s.ok("audit", "list", "--as", "csv"); !strings.Contains(out, "127.20.78.1 port "+port) {
+		t.Errorf("the audit log does not have the reading of an address outside the fleet:\n%s", out)
 	}
 }

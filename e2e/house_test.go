@@ -60,9 +60,9 @@ func TestImportsPointDownwardsOnly(t *testing.T) {
 
 // inside are the rooms of the service that each of them may import.
 var inside = map[string][]string{
-	"": {"tell", "people", "reach", "watch", "fleet", "desk", "work", "problem"}, "problem": {}, "deed": {}, "paging": {"problem"}, "sheet": {"problem"},
-	"people": {"problem", "deed"}, "tell": {"problem", "deed", "paging"}, "reach": {"problem", "deed"}, "watch": {"reach", "problem", "deed"}, "fleet": {"watch", "reach", "problem", "deed", "paging", "sheet"},
-	"desk": {"watch", "problem", "deed", "paging"}, "work": {"desk", "fleet", "watch", "reach", "problem", "deed", "paging", "sheet"},
+	"": {"notices", "people", "access", "monitor", "fleet", "signing", "replace", "problem"}, "problem": {}, "audit": {}, "paging": {"problem"}, "sheet": {"problem"},
+	"people": {"problem", "audit"}, "notices": {"problem", "audit", "paging"}, "access": {"problem", "audit"}, "monitor": {"access", "problem", "audit"}, "fleet": {"monitor", "access", "problem", "audit", "paging", "sheet"},
+	"signing": {"monitor", "problem", "audit", "paging"}, "replace": {"signing", "fleet", "monitor", "access", "problem", "audit", "paging", "sheet"},
 }
 
 func TestRoomsOfTheServiceImportOneWay(t *testing.T) {

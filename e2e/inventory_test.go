@@ -139,8 +139,8 @@ func TestASpreadsheetStaysTheSource(t *testing.T) {
 	if again := s.ok("device", "import", two); !strings.Contains(again, "as the file says") || s.ok("device", "export") != after {
 		t.Errorf("a second time: %s", again)
 	}
-	if entry := s.ok("ledger", "list", "--as", "json"); !strings.Contains(entry, `gate.tidewrack.example site: \"Mainquay\" → \"Saltmere\"`) {
-		t.Error("the ledger does not say what an import changed")
+	if entry := s.ok("audit", "list", "--as", "json"); !strings.Contains(entry, `gate.tidewrack.example site: \"Mainquay\" → \"Saltmere\"`) {
+		t.Error("the audit log does not say what an import changed")
 	}
 
 	// What an export says, an import finds as it is: as CSV, and as a workbook.

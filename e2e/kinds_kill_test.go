@@ -113,9 +113,9 @@ func (s *server) toAnEnd(id string) string {
 // rests waits until a replacement stands still in one of some states.
 func (s *server) rests(id string, states ...string) string {
 	s.t.Helper()
-	var r standing
+	var r progress
 	for range 8000 { // a box that hangs lets each command wait for its limit, and once more after a kill
-		if r = s.stands(id); slices.Contains(states, r.State) {
+		if r = s.progress(id); slices.Contains(states, r.State) {
 			return r.State
 		}
 		time.Sleep(100 * time.Millisecond)

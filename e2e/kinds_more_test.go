@@ -93,7 +93,7 @@ func TestAManagerSignsForItsHosts(t *testing.T) {
 				t.Fatal(err)
 			}
 			root, _, _ := strings.Cut(kept["/etc/warden/authority.pem"], "-----BEGIN PRIVATE")
-			s.ok("audience", "add", "fleet", write(t, t.TempDir()+"/root.pem", root))
+			s.ok("trust-group", "add", "fleet", write(t, t.TempDir()+"/root.pem", root))
 			s.run("", "read", name+"/web")
 			if shown := s.ok("slot", "show", name+"/web"); !strings.Contains(shown, "fresh") {
 				t.Errorf("the slot, once its root is held:\n%s", shown)

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
 )
@@ -84,7 +84,7 @@ func quickFamilies(t *testing.T, names ...string) string {
 		}
 		text = regexp.MustCompile(`\buse: ([a-z-]+)`).ReplaceAllStringFunc(text, func(use string) string { // parts wait less, too
 			part := strings.TrimPrefix(use, "use: ")
-			steps := strings.Replace(read(t, "../core/procedure/builtin/"+part+".part.yaml"), "part: ", "part: quick-", 1)
+			steps := strings.Replace(read(t, "../core/language/procedure/builtin/"+part+".part.yaml"), "part: ", "part: quick-", 1)
 			write(t, folder+"/quick-"+part+".part.yaml", regexp.MustCompile(`\blimit: \d+m\b`).ReplaceAllString(steps, "limit: 10s"))
 			return "use: quick-" + part
 		})

@@ -70,7 +70,7 @@ func TestNothingOfACommandSurvives(t *testing.T) {
 		if now := read(t, mark); now != was {
 			t.Errorf("%s: it goes on", name)
 		}
-		if stands, _, err := link.Stands(t.Context(), folder); err != nil || stands != ssh.Stopped {
+		if stands, _, err := link.State(t.Context(), folder); err != nil || stands != ssh.Stopped {
 			t.Errorf("%s: it is %s, %v", name, stands, err)
 		}
 	}
@@ -79,12 +79,12 @@ func TestNothingOfACommandSurvives(t *testing.T) {
 	if _, err := link.Run(t.Context(), folder, "cat; echo oops >&2; exit 7", []byte("tide\n"), 5*time.Second); err != nil {
 		t.Fatal(err)
 	}
-	if stands, out, err := link.Stands(t.Context(), folder); err != nil || stands != ssh.Ended || out.Exit != 7 || string(out.Stdout) != "tide\n" || string(out.Stderr) != "oops\n" {
+	if stands, out, err := link.State(t.Context(), folder); err != nil || stands != ssh.Ended || out.Exit != 7 || string(out.Stdout) != "tide\n" || string(out.Stderr) != "oops\n" {
 		t.Errorf("%s %+v %v", stands, out, err)
 	}
 	// Asked after before it began, it never begins.
 	late := filepath.Join(dir, "run/late")
-	if stands, _, err := link.Stands(t.Context(), late); err != nil || stands != ssh.Never {
+	if stands, _, err := link.State(t.Context(), late); err != nil || stands != ssh.Never {
 		t.Errorf("%s %v", stands, err)
 	}
 	if out, err := link.Run(t.Context(), late, "touch "+filepath.Join(dir, "begun"), nil, time.Second); err == nil {
@@ -132,7 +132,7 @@ steps:
 	if pin := read(t, filepath.Join(work(t, box, "r1"), "before/pin")); pin != "pin="+secret+"\n" {
 		t.Errorf("the box got %q", pin)
 	}
-	shown := rehearsal + s.ok("replacement", "show", "r1", "--as", "json") + s.ok("device", "show", name, "--as", "json") + s.ok("device", "export") + s.ok("ledger", "list") + s.log.String()
+	shown := rehearsal + s.ok("replacement", "show", "r1", "--as", "json") + s.ok("device", "show", name, "--as", "json") + s.ok("device", "export") + s.ok("audit", "list") + s.log.String()
 	for _, file := range []string{"freshseal.db", "freshseal.db-wal"} {
 		shown += read(t, filepath.Join(s.dir, file))
 	}

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/notice"
+	"freshseal/core/judgement/notice"
 	"freshseal/notify"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
@@ -92,7 +92,7 @@ func TestPeopleAreTold(t *testing.T) {
 	s.as("operator").fails(1, "needs the role admin", "channel", "list")
 
 	// The key and the password are nowhere in clear.
-	all := s.ok("channel", "list", "--as", "json") + s.ok("ledger", "list", "--as", "json") + s.log.String()
+	all := s.ok("channel", "list", "--as", "json") + s.ok("audit", "list", "--as", "json") + s.log.String()
 	for _, file := range []string{"freshseal.db", "freshseal.db-wal"} {
 		text, _ := os.ReadFile(filepath.Join(dir, file))
 		all += string(text)

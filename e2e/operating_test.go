@@ -108,7 +108,7 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.ok("device", "add", "crane.saltmere.tidewrack.example", "--address", "127.0.0.9", "--slot", "web=9")
-	s.ok("ledger", "verify")
+	s.ok("audit", "verify")
 	if list := s.ok("device", "list", "--text", "saltmere", "--as", "csv"); strings.Count(list, "\n") != 3 {
 		t.Error(list)
 	}
@@ -173,7 +173,7 @@ func TestAReplacementKeepsItsProcedure(t *testing.T) {
 	s.addSimulated(name, box, "correct horse")
 	s.ok("device", "edit", name, "--family", "kept")
 	h := newHarbour(t)
-	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", h.at("root.pem"))
 	s.ok("replace", name+"/web", "--signer", "desk")
 	s.await("r1", "waiting")
 	request := packed(t, s, "desk")[0]

@@ -29,9 +29,9 @@ func TestEachRoleMayDoWhatItMay(t *testing.T) {
 	rank := map[string]int{"viewer": 0, "operator": 1, "admin": 2}
 	// What must not be got wrong, whatever the description says.
 	want := map[string]string{
-		"GET /api/v1/slots": "viewer", "GET /api/v1/ledger": "viewer", "POST /api/v1/password": "viewer",
+		"GET /api/v1/slots": "viewer", "GET /api/v1/audit log": "viewer", "POST /api/v1/password": "viewer",
 		"POST /api/v1/replacements": "operator", "POST /api/v1/replacements/{id}/revert": "operator", "POST /api/v1/intakes": "operator", "POST /api/v1/sweeps": "operator",
-		"POST /api/v1/devices": "admin", "DELETE /api/v1/devices/{name}": "admin", "POST /api/v1/audiences/{name}/anchors": "admin", "POST /api/v1/sites": "admin",
+		"POST /api/v1/devices": "admin", "DELETE /api/v1/devices/{name}": "admin", "POST /api/v1/trust-groups/{name}/anchors": "admin", "POST /api/v1/sites": "admin",
 		"GET /api/v1/users": "admin", "POST /api/v1/users": "admin", "POST /api/v1/tokens": "admin", "DELETE /api/v1/tokens/{id}": "admin",
 	}
 	answer, err := client.Get(s.url + "/api/v1/openapi.json")
@@ -108,19 +108,19 @@ func TestUsersComeAndGo(t *testing.T) {
 		t.Error("guessing is not slowed down")
 	}
 
-	// The ledger has it all, refusals too, and shows when somebody changed it.
-	ledger := s.ok("ledger", "list", "--as", "csv")
+	// The audit log has it all, refusals too, and shows when somebody changed it.
+	audit := s.ok("audit", "list", "--as", "csv")
 	for _, want := range []string{"admin,add a user,/users", "tern,sign in,", "admin,remove a user; all sessions end,/users/tern", "admin,remove a user; all sessions end: refused,/users/admin"} {
-		if !strings.Contains(ledger, want) {
-			t.Errorf("the ledger lacks %q:\n%s", want, ledger)
+		if !strings.Contains(audit, want) {
+			t.Errorf("the audit log lacks %q:\n%s", want, audit)
 		}
 	}
-	s.ok("ledger", "verify")
+	s.ok("audit", "verify")
 	s.stop()
 	forge(t, filepath.Join(s.dir, "freshseal.db"))
 	again := start(t, "serve", s.dir)
 	again.config = write(t, filepath.Join(t.TempDir(), "client.yaml"), strings.Replace(read(t, s.config), s.url, again.url, 1))
-	again.fails(3, "is not what was written", "ledger", "verify")
+	again.fails(3, "is not what was written", "audit", "verify")
 }
 
 // forge does what somebody with the file in hand could do.
@@ -131,7 +131,7 @@ func forge(t *testing.T, file string) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	for _, statement := range []string{"DROP TRIGGER ledger_stays_as_written", "UPDATE ledger SET who = 'gull' WHERE id = 2"} {
+	for _, statement := range []string{"DROP TRIGGER audit_stays_as_written", "UPDATE audit SET who = 'gull' WHERE id = 2"} {
 		if _, err := db.Exec(statement); err != nil {
 			t.Fatal(err)
 		}

@@ -37,8 +37,8 @@ func askTwelve(t *testing.T, s *server) *errand {
 		devices = append(devices, name)
 	}
 	e := &errand{ours: newHarbour(t), theirs: newHarbour(t)}
-	s.ok("audience", "add", "fleet", e.ours.at("root.pem"))
-	s.ok("audience", "add", "fleet", e.theirs.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", e.ours.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", e.theirs.at("root.pem"))
 	s.ok("signer", "set", "harbour", "--about", "Harbour Authority", "--turnaround", "5", "--max-days", "200", "--wildcards", "--addresses", "--field", "organization", "--notes", "profile Server")
 	for _, d := range devices {
 		var r struct{ ID string }
@@ -236,16 +236,16 @@ func TestAMessyPileInTheBrowser(t *testing.T) {
 
 // Each group of clients has its own roots: who trusts a chain is told, what the
 // others lack, and their roots can be had in the form that they take.
-func TestAudiencesTrustWhatTheyHold(t *testing.T) {
+func TestTrustGroupsTrustWhatTheyHold(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	h := newHarbour(t)
-	s.ok("audience", "add", "scanners", h.at("root.pem"))
-	s.fails(1, "is not a root certificate", "audience", "add", "scanners", h.at("sub.pem"))
+	s.ok("trust-group", "add", "scanners", h.at("root.pem"))
+	s.fails(1, "is not a root certificate", "trust-group", "add", "scanners", h.at("sub.pem"))
 	var slot struct {
 		Trust []struct {
-			Audience, Lacks string
-			Trusted         bool
+			TrustGroup, Lacks string
+			Trusted           bool
 		}
 	}
 	s.json(&slot, "slot", "show", "vault.mainquay.tidewrack.example/web")
@@ -253,7 +253,7 @@ func TestAudiencesTrustWhatTheyHold(t *testing.T) {
 		t.Errorf("%+v", slot.Trust)
 	}
 	lacked := filepath.Join(t.TempDir(), "lacked.zip")
-	s.ok("audience", "export", "fleet", "--lacked-by", "scanners", "--form", "debian", "--out", lacked)
+	s.ok("trust-group", "export", "fleet", "--lacked-by", "scanners", "--form", "debian", "--out", lacked)
 	folder, err := zip.OpenReader(lacked)
 	if err != nil {
 		t.Fatal(err)
@@ -262,20 +262,20 @@ func TestAudiencesTrustWhatTheyHold(t *testing.T) {
 		t.Errorf("%+v", folder.File)
 	}
 	folder.Close()
-	s.fails(2, "either a file or --system", "audience", "add", "workstations")
-	s.ok("audience", "add", "workstations", "--system")
-	s.fails(1, "has every root of", "audience", "export", "workstations", "--lacked-by", "workstations", "--form", "pem", "--out", lacked)
+	s.fails(2, "either a file or --system", "trust-group", "add", "workstations")
+	s.ok("trust-group", "add", "workstations", "--system")
+	s.fails(1, "has every root of", "trust-group", "export", "workstations", "--lacked-by", "workstations", "--form", "pem", "--out", lacked)
 	out := filepath.Join(t.TempDir(), "roots.p7b")
-	if said := s.ok("audience", "export", "scanners", "--form", "pkcs7", "--out", out); !strings.Contains(said, "what to do: ") {
+	if said := s.ok("trust-group", "export", "scanners", "--form", "pkcs7", "--out", out); !strings.Contains(said, "what to do: ") {
 		t.Error(said)
 	}
 	if text := must(t, "", "openssl", "pkcs7", "-inform", "DER", "-in", out, "-print_certs"); !strings.Contains(text, "Harbour Root") {
 		t.Error(text)
 	}
 	var roots []struct{ SHA256 string }
-	s.json(&roots, "audience", "show", "scanners")
-	s.ok("audience", "remove", "scanners", roots[0].SHA256)
-	s.fails(1, "no audience is called", "audience", "show", "scanners")
+	s.json(&roots, "trust-group", "show", "scanners")
+	s.ok("trust-group", "remove", "scanners", roots[0].SHA256)
+	s.fails(1, "no trust group is called", "trust-group", "show", "scanners")
 
 	// A box outside the fleet: its request, checked before it goes out, and the
 	// very file that it wants.
@@ -312,7 +312,7 @@ func TestAMissingIssuerIsFetched(t *testing.T) {
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--fetch-issuers", "--fetch-from", "127.0.0.0/8")
 	s.login()
 	s.addSimulated(name, simulated(t, standin.Box{}), "correct horse")
-	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", h.at("root.pem"))
 	s.ok("replace", name+"/web", "--signer", "desk")
 	s.await("r1", "waiting")
 	parcel := filepath.Join(t.TempDir(), "out.zip")

@@ -14,14 +14,14 @@ import (
 	"freshseal/standin"
 )
 
-type telling struct{ ID, Who, What, Old, New, Told_by string }
+type pinUpdate struct{ ID, Who, What, Old, New, Confirmed_by string }
 
-// tellings are those to be told of a replacement, by who it is.
-func (s *server) tellings(of ...string) map[string]telling {
+// pinUpdates returns the pins pending after a replacement, by who it is.
+func (s *server) pinUpdates(of ...string) map[string]pinUpdate {
 	s.t.Helper()
-	var all []telling
-	s.json(&all, append([]string{"task", "tell"}, of...)...)
-	out := map[string]telling{}
+	var all []pinUpdate
+	s.json(&all, append([]string{"pin", "pending"}, of...)...)
+	out := map[string]pinUpdate{}
 	for _, t := range all {
 		out[t.Who] = t
 	}
@@ -62,20 +62,20 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	s.fails(1, "already", "pin", "add", slot, "--who", "booking", "--how", "again")
 	s.fails(1, "can be pinned", "pin", "add", slot, "--who", "x", "--what", "serial", "--how", "y")
 	s.fails(1, "not a line", "pin", "add", slot, "--who", "two\nlines", "--how", "y")
-	s.fails(1, "how they are told", "pin", "add", slot, "--who", "x", "--how", " ")
+	s.fails(1, "how they get", "pin", "add", slot, "--who", "x", "--how", " ")
 	s.fails(1, "no slot", "pin", "add", name+"/eap", "--who", "x", "--how", "y")
 	s.ok("pin", "remove", "p4")
 	s.fails(1, "no pin is called", "pin", "remove", "p4")
 	s.fails(1, "no pin is called", "pin", "remove", "4; DROP TABLE pin")
 
-	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "to tell  booking, who has pinned SHA-256 of the certificate of web: it rejects the new certificate until it knows it\n           write to booking@") {
+	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "pin      booking, who recorded SHA-256 of the certificate of web: it rejects the new certificate until it knows it\n           write to booking@") {
 		t.Errorf("the rehearsal says\n%s", out)
 	}
-	if out := s.ok("replace", slot, "--signer", "bench", "--watch"); !strings.HasSuffix(out, "to tell: 3 who pinned the old one: freshseal task tell r1\nr1: sealed\n") {
+	if out := s.ok("replace", slot, "--signer", "bench", "--watch"); !strings.HasSuffix(out, "pins pending: 3 recorded the old certificate: freshseal pin pending r1\nr1: sealed\n") {
 		t.Errorf("it ends with\n%s", out)
 	}
 	second := leafAt(t, box.TLSAddr)
-	all := s.tellings()
+	all := s.pinUpdates()
 	if got := all["booking"]; got.Old != fingerprint(first) || got.New != fingerprint(second) {
 		t.Errorf("%+v", got)
 	}
@@ -88,24 +88,24 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	if len(all) != 3 {
 		t.Errorf("%v", all)
 	}
-	if out := s.ok("task", "list"); !strings.Contains(out, "booking must be told, of "+slot) || !strings.Contains(out, fingerprint(second)) {
+	if out := s.ok("task", "list"); !strings.Contains(out, "booking is pending, of "+slot) || !strings.Contains(out, fingerprint(second)) {
 		t.Errorf("the tasks say\n%s", out)
 	}
-	s.as("viewer").fails(1, "role", "task", "told", all["booking"].ID)
-	s.ok("task", "told", all["booking"].ID, "--note", "they answered")
-	s.fails(1, "told by admin already", "task", "told", all["booking"].ID)
-	s.fails(1, "nobody is to be told", "task", "told", "n99")
-	if got := s.tellings("r1")["booking"]; got.Told_by != "admin" {
+	s.as("viewer").fails(1, "role", "pin", "confirm", all["booking"].ID)
+	s.ok("pin", "confirm", all["booking"].ID, "--note", "they answered")
+	s.fails(1, "confirmed by admin already", "pin", "confirm", all["booking"].ID)
+	s.fails(1, "no pending pin is called", "pin", "confirm", "n99")
+	if got := s.pinUpdates("r1")["booking"]; got.Confirmed_by != "admin" {
 		t.Errorf("%+v", got)
 	}
-	if ledger := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(ledger, "/told") && !strings.Contains(ledger, "somebody was told") {
-		t.Errorf("the ledger does not say that somebody was told:\n%s", ledger)
+	if audit := s.ok("audit", "list", "--as", "csv"); !strings.Contains(audit, "a pin was updated") {
+		t.Errorf("the audit log does not say that somebody was told:\n%s", audit)
 	}
 
 	// A second replacement before the others were told.
 	s.ok("replace", slot, "--signer", "bench", "--watch")
 	third := leafAt(t, box.TLSAddr)
-	all = s.tellings()
+	all = s.pinUpdates()
 	if got := all["booking"]; got.Old != fingerprint(second) || got.New != fingerprint(third) {
 		t.Errorf("who was told of the first knows that one: %+v", got)
 	}
@@ -116,20 +116,20 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	// It is reverted: who was told of the second knows what is served now, the others do not.
 	s.ok("replacement", "revert", "r2", "--yes")
 	s.await("r2", "reverted")
-	all = s.tellings()
+	all = s.pinUpdates()
 	if _, has := all["booking"]; has || len(all) != 2 || all["monitoring"].Old != keyPin(t, first) || all["monitoring"].New != keyPin(t, second) {
 		t.Errorf("after the revert: %+v", all)
 	}
-	s.ok("task", "told", all["old ticket printer"].ID)
+	s.ok("pin", "confirm", all["old ticket printer"].ID)
 
 	p := openConsole(t, s)
 	steps(t,
-		func() error { return p.Click("//a[.='1 still to be told of a changed certificate']") },
-		func() error { return p.Wait("//ul[@aria-label='To be told' and contains(.,'monitoring')]") },
-		func() error { return p.Click("//button[@aria-label='monitoring was told']") },
+		func() error { return p.Click("//a[.='1 pin pending']") },
+		func() error { return p.Wait("//ul[@aria-label='Pins pending' and contains(.,'monitoring')]") },
+		func() error { return p.Click("//button[@aria-label='Confirm monitoring']") },
 		func() error { return p.Type("//*[@role='dialog']//textarea", "by telephone") },
-		func() error { return p.Click("//*[@role='dialog']//button[.='Told']") },
-		func() error { return p.Gone("//ul[@aria-label='To be told']") },
+		func() error { return p.Click("//*[@role='dialog']//button[.='Confirm']") },
+		func() error { return p.Gone("//ul[@aria-label='Pins pending']") },
 		func() error { return p.Go("/slots/" + slot) },
 		func() error {
 			return p.Wait("//section[@aria-label='Pinned by' and contains(.,'old ticket printer')]")
@@ -150,7 +150,7 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 		func() error { return p.Choose(signerField, "bench") },
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error {
-			return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'To be told after it: monitoring, who has pinned the SHA-256 of the public key of web')]")
+			return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'Pin: monitoring, who recorded the SHA-256 of the public key of web')]")
 		},
 	)
 	if faults := p.Faults(); len(faults) > 0 {
@@ -166,7 +166,7 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 		t.Errorf("the rehearsal says\n%s", out)
 	}
 	s.ok("replace", slot, "--signer", "bench", "--watch")
-	if _, told := s.tellings()["supervisor"]; told {
+	if _, told := s.pinUpdates()["supervisor"]; told {
 		t.Error("the root is the same, and the supervisor is to be told")
 	}
 }

@@ -73,7 +73,7 @@ func TestTheFirstHTTPSAndWhatPlainHTTPDoes(t *testing.T) {
 		set(c.does, c.leads)
 		s.run("", "replace", slot, "--signer", "bench", "--unseen")
 		id := s.newest(realBox)
-		if s.rests(id, "reverted", "held") != "reverted" || listens() || read(t, b.at("site.conf")) != site || !strings.Contains(s.stands(id).Why, "plain HTTP") {
+		if s.rests(id, "reverted", "held") != "reverted" || listens() || read(t, b.at("site.conf")) != site || !strings.Contains(s.progress(id).Why, "plain HTTP") {
 			t.Fatalf("plain HTTP should be what is set (%s), and listening is %v:\n%s", c.does, listens(), s.ok("replacement", "show", id))
 		}
 	}

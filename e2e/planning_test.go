@@ -67,7 +67,7 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 
 	// Asked again, it is a new key all the same: answers are told apart by it.
 	h := newHarbour(t)
-	s.ok("audience", "add", "fleet", h.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", h.at("root.pem"))
 	s.ok("replace", name+"/web", "--signer", "desk")
 	id := idOf(t, s, name)
 	s.await(id, "waiting")

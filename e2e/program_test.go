@@ -199,8 +199,8 @@ func (s *server) json(out any, args ...string) {
 	}
 }
 
-// standing is where a replacement stands.
-type standing struct {
+// progress is where a replacement stands.
+type progress struct {
 	State, Why, Stage, Closed string
 	WaitingFor                string `json:"waiting_for"`
 }
@@ -221,7 +221,7 @@ func (s *server) token() string {
 }
 
 // stands looks where a replacement stands.
-func (s *server) stands(id string) (out standing) {
+func (s *server) progress(id string) (out progress) {
 	s.t.Helper()
 	r, err := http.NewRequestWithContext(s.t.Context(), "GET", s.url+"/api/v1/replacements/"+id, nil)
 	if err != nil {
@@ -244,9 +244,9 @@ func (s *server) stands(id string) (out standing) {
 // await waits until a replacement is in a state.
 func (s *server) await(id, state string) {
 	s.t.Helper()
-	var r standing
+	var r progress
 	for range 800 {
-		if r = s.stands(id); r.State == state {
+		if r = s.progress(id); r.State == state {
 			return
 		}
 		time.Sleep(50 * time.Millisecond)

@@ -86,8 +86,8 @@ exec "$@"`)
 	if left, _ := os.ReadDir(b.at("work")); len(left) > 0 {
 		t.Errorf("left on the box after the revert: %v", left)
 	}
-	if text := s.ok("replacement", "show", "r2", "--as", "json") + s.ok("ledger", "list", "--as", "json"); strings.Contains(text, "pepper") {
-		t.Error("the journal or the ledger has it")
+	if text := s.ok("replacement", "show", "r2", "--as", "json") + s.ok("audit", "list", "--as", "json"); strings.Contains(text, "pepper") {
+		t.Error("the journal or the audit log has it")
 	}
 }
 

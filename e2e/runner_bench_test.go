@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	device "freshseal/device/ssh"
 	"freshseal/standin"
 
@@ -135,7 +135,7 @@ func BenchmarkFiftyDevices(b *testing.B) {
 	for b.Loop() {
 		rounds++
 		begun := time.Now()
-		s.ok("batch", "begin", "--text", "winch", "--by", "bench")
+		s.ok("batch", "start", "--text", "winch", "--by", "bench")
 		for {
 			for _, list := range []string{"/slots?limit=50", "/devices?limit=50", "/replacements?limit=50"} {
 				asked := time.Now()

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device"
 	"freshseal/device/ssh"
 	"freshseal/standin"
@@ -275,7 +275,7 @@ func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 		}
 		cut()
 	}()
-	if _, err := one.Carry(t.Context(), procedure.Install, scope); err == nil || !book.ended[0].Unknown {
+	if _, err := one.Run(t.Context(), procedure.Install, scope); err == nil || !book.ended[0].Unknown {
 		t.Fatalf("a step that was cut off: %v %+v", err, book.ended)
 	}
 	one.Close()

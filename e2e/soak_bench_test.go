@@ -13,8 +13,8 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/notice"
+	"freshseal/core/judgement/notice"
+	"freshseal/core/pki/cert"
 	"freshseal/core/testkit"
 	"freshseal/notify"
 	"freshseal/standin"

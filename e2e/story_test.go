@@ -126,7 +126,7 @@ func TestALeafWaitsForItsIntermediate(t *testing.T) {
 	// Nobody said that this root is trusted, and clients trust what is served now: it does not go live.
 	s.fails(3, "fleet trust the certificate in use", "intake", desk.at("sub.pem"), desk.at("root.pem"))
 	s.await("r2", "waiting")
-	s.ok("audience", "add", "fleet", desk.at("root.pem"))
+	s.ok("trust-group", "add", "fleet", desk.at("root.pem"))
 	s.ok("intake", desk.at("sub.pem"))
 	s.await("r2", "sealed")
 	if after := s.show(radar + "/web"); after.Condition != "fresh" {

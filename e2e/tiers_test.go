@@ -115,7 +115,7 @@ func TestChainsOfEveryLength(t *testing.T) {
 	authorities := map[int]*tiered{}
 	for tiers := 1; tiers <= 3; tiers++ {
 		authorities[tiers] = newTiered(t, tiers)
-		s.ok("audience", "add", "fleet", authorities[tiers].root(t))
+		s.ok("trust-group", "add", "fleet", authorities[tiers].root(t))
 	}
 	everything := os.Getenv("FRESHSEAL_KINDS") == "all"
 	for i, r := range all {
@@ -184,7 +184,7 @@ func TestRootsCanBeHad(t *testing.T) {
 	a := newTiered(t, 2)
 	root := a.certificates[0]
 	encoded := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: root.Raw})
-	s.ok("audience", "add", "fleet", write(t, filepath.Join(t.TempDir(), "root.pem"), string(encoded)))
+	s.ok("trust-group", "add", "fleet", write(t, filepath.Join(t.TempDir(), "root.pem"), string(encoded)))
 	s.ok("replace", name+"/web", "--signer", "desk")
 	s.rests("r1", "waiting")
 	var asked struct{ Request struct{ PEM string } }
@@ -209,14 +209,14 @@ func TestRootsCanBeHad(t *testing.T) {
 		t.Errorf("the chain has %d certificates", n)
 	}
 	s.fails(1, "DER holds one thing", "slot", "chain", name+"/web", "--encoding", "der", "--out", filepath.Join(t.TempDir(), "x"))
-	s.ok("audience", "add", "workstations", "--from-authority", id)
-	if shown := s.ok("audience", "show", "workstations"); !strings.Contains(shown, "tier 1") {
+	s.ok("trust-group", "add", "workstations", "--from-authority", id)
+	if shown := s.ok("trust-group", "show", "workstations"); !strings.Contains(shown, "tier 1") {
 		t.Error(shown)
 	}
 	leaf := s.show(name + "/web").Certificate.SHA256
-	s.fails(1, "is neither a root nor an intermediate", "audience", "add", "workstations", "--from-authority", leaf)
+	s.fails(1, "is neither a root nor an intermediate", "trust-group", "add", "workstations", "--from-authority", leaf)
 	s.fails(1, "is known", "authority", "export", strings.Repeat("0", 64), "--out", filepath.Join(t.TempDir(), "y"))
-	s.fails(2, "stands beside", "audience", "add", "workstations", der, "--from-authority", id)
+	s.fails(2, "stands beside", "trust-group", "add", "workstations", der, "--from-authority", id)
 }
 
 // A slot is judged by the clients that use it: with the command that the finding names, they trust it.
@@ -227,22 +227,22 @@ func TestASlotIsJudgedByTheClientsThatUseIt(t *testing.T) {
 	box := simulated(t, standin.Box{})
 	s.addSimulated(name, box, "correct horse")
 	s.ok("replace", name+"/web", "--signer", "bench", "--watch") // which the fleet trusts
-	s.ok("audience", "add", "tills", newTiered(t, 1).root(t))
-	s.fails(1, `no audience is called "till"`, "slot", "edit", name+"/web", "--audience", "till")
+	s.ok("trust-group", "add", "tills", newTiered(t, 1).root(t))
+	s.fails(1, `no trust group is called "till"`, "slot", "edit", name+"/web", "--trust-group", "till")
 	for range 2 {
-		s.ok("slot", "edit", name+"/web", "--audience", "tills")
+		s.ok("slot", "edit", name+"/web", "--trust-group", "tills")
 		shown := s.ok("slot", "show", name+"/web")
-		_, command, found := strings.Cut(shown, "freshseal audience add tills --from-authority ")
+		_, command, found := strings.Cut(shown, "freshseal trust-group add tills --from-authority ")
 		if s.show(name+"/web").Condition != "flawed" || !found {
 			t.Fatalf("it is not judged by the tills:\n%s", shown)
 		}
 		root, _, _ := strings.Cut(command, "\n")
-		s.ok("audience", "add", "tills", "--from-authority", strings.TrimSpace(root))
+		s.ok("trust-group", "add", "tills", "--from-authority", strings.TrimSpace(root))
 		if now := s.show(name + "/web").Condition; now != "fresh" {
 			t.Errorf("it is %s once they trust it", now)
 		}
-		s.ok("audience", "remove", "tills", strings.TrimSpace(root))
-		s.ok("slot", "edit", name+"/web", "--audience", "fleet")
+		s.ok("trust-group", "remove", "tills", strings.TrimSpace(root))
+		s.ok("slot", "edit", name+"/web", "--trust-group", "fleet")
 		if now := s.show(name + "/web").Condition; now != "fresh" {
 			t.Errorf("it is %s for the fleet", now)
 		}

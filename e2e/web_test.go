@@ -666,8 +666,8 @@ func TestAnEncryptionApplianceAsOneFlow(t *testing.T) {
 		t.Errorf("it is not what the device gave:\n%.200s", text)
 	}
 	s.as("operator").fails(1, "admin", "replacement", "file", id, "export_file", "--reason", "to keep it in the vault", "--out", out)
-	if told := s.ok("ledger", "list", "--as", "csv"); !strings.Contains(told, "export the file export_file of "+id) || !strings.Contains(told, "to keep it in the vault") {
-		t.Errorf("the ledger:\n%s", told)
+	if told := s.ok("audit", "list", "--as", "csv"); !strings.Contains(told, "export the file export_file of "+id) || !strings.Contains(told, "to keep it in the vault") {
+		t.Errorf("the audit log:\n%s", told)
 	}
 	if shown := s.ok("replacement", "show", "r2"); strings.Contains(shown, "kept file") {
 		t.Errorf("the eighth export before is still kept:\n%s", shown)

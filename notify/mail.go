@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"freshseal/core/notice"
+	"freshseal/core/judgement/notice"
 
 	"github.com/wneessen/go-mail"
 )

@@ -22,7 +22,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/notice"
+	"freshseal/core/judgement/notice"
 )
 
 // Kind is how messages are sent.

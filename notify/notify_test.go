@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/notice"
+	"freshseal/core/judgement/notice"
 )
 
 // listen answers every connection with what a server says until its end.

@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/notice"
+	"freshseal/core/judgement/notice"
 	"freshseal/core/testkit"
 	"freshseal/notify"
 	"freshseal/standin/daemon"

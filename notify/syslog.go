@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/due"
-	"freshseal/core/notice"
-	"freshseal/core/visible"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/notice"
+	"freshseal/core/terminal/visible"
 )
 
 // enterprise is the number in structured data: that of examples (RFC 5612).

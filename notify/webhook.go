@@ -13,7 +13,7 @@ import (
 	"net/http"
 	"strconv"
 
-	"freshseal/core/notice"
+	"freshseal/core/judgement/notice"
 )
 
 // The headers of a webhook's call.

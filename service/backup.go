@@ -59,7 +59,7 @@ func Restore(ctx context.Context, dir, from string) (kept string, err error) {
 	}
 	if _, err := os.Stat(target); err == nil {
 		kept = target + ".before"
-		if err := store.Settle(ctx, target); err != nil {
+		if err := store.Checkpoint(ctx, target); err != nil {
 			return "", err
 		}
 		if err := os.Rename(target, kept); err != nil {

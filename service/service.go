@@ -5,7 +5,7 @@
 // This folder opens the data folder and wires the rooms; the use cases are in
 // them. Imports between rooms point one way:
 //
-//	work → desk, fleet → watch → reach      people      tell
+//	replace → signing, fleet → monitor → access      people      notices
 package service
 
 import (
@@ -19,17 +19,17 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/judgement/notice"
 	"freshseal/core/naming"
-	"freshseal/core/notice"
-	"freshseal/core/request"
-	"freshseal/service/desk"
+	"freshseal/core/pki/request"
+	"freshseal/service/access"
 	"freshseal/service/fleet"
+	"freshseal/service/monitor"
+	"freshseal/service/notices"
 	"freshseal/service/people"
 	"freshseal/service/problem"
-	"freshseal/service/reach"
-	"freshseal/service/tell"
-	"freshseal/service/watch"
-	"freshseal/service/work"
+	"freshseal/service/replace"
+	"freshseal/service/signing"
 	"freshseal/store"
 	"freshseal/strongbox"
 )
@@ -39,26 +39,26 @@ type Options struct {
 	Dir          string // everything that outlives the process
 	Name         string // what clients call the service; empty: the machine's name
 	Organization string // stands in what bench signs
-	Dial         reach.Dial
+	Dial         access.Dial
 	Now          func() time.Time
 	Log          *slog.Logger
-	ReadEvery    time.Duration   // how often the whole fleet is read; 0: only when asked
-	Fetch        desk.Fetcher    // gets issuers that a chain lacks; nil: they must come with a pile
-	Published    watch.Published // asked about revocation; nil: nobody is
-	Resolver     work.Resolver   // asked where names lead; nil: nobody is asked
-	Procedures   string          // a folder with procedures beside the built-in ones; empty: none
-	Subject      request.Subject // what requests say where the old certificate says nothing
+	ReadEvery    time.Duration     // how often the whole fleet is read; 0: only when asked
+	Fetch        signing.Fetcher   // gets issuers that a chain lacks; nil: they must come with a pile
+	Published    monitor.Published // asked about revocation; nil: nobody is
+	Resolver     replace.Resolver  // asked where names lead; nil: nobody is asked
+	Procedures   string            // a folder with procedures beside the built-in ones; empty: none
+	Subject      request.Subject   // what requests say where the old certificate says nothing
 }
 
 // Service is the running service: its rooms, which share one data folder.
 type Service struct {
-	Reach  *reach.Service
-	Watch  *watch.Service
-	Fleet  *fleet.Service
-	Desk   *desk.Service
-	Work   *work.Service
-	People *people.Service
-	Tell   *tell.Service
+	Access  *access.Service
+	Monitor *monitor.Service
+	Fleet   *fleet.Service
+	Signing *signing.Service
+	Replace *replace.Service
+	People  *people.Service
+	Notices *notices.Service
 
 	options Options
 	store   *store.Store
@@ -112,22 +112,22 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	db.KeyLedger(box.Key("ledger"))
+	db.KeyAudit(box.Key("audit"))
 	stopping, stop := context.WithCancel(context.Background())
 	s := &Service{options: o, store: db, started: o.Now().UTC(), stop: stop}
 	s.People = people.New(db, o.Dir, o.Log, o.Now)
-	s.Reach = reach.New(db, box, o.Dial, o.Now)
-	s.Watch = watch.New(stopping, db, s.Reach, o.Dial, o.Log, o.Now)
-	s.Watch.Ask(o.Published)
-	if err := s.Watch.ExpectAll(ctx); err != nil {
+	s.Access = access.New(db, box, o.Dial, o.Now)
+	s.Monitor = monitor.New(stopping, db, s.Access, o.Dial, o.Log, o.Now)
+	s.Monitor.Ask(o.Published)
+	if err := s.Monitor.ExpectAll(ctx); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
-	s.Fleet = fleet.New(stopping, db, box, s.Reach, s.Watch, o.Procedures, o.Log, o.Now)
-	s.Desk = desk.New(db, box, s.Watch, o.Fetch, o.Log, o.Now)
-	s.Tell = tell.New(stopping, db, box, o.Dial, o.Name, o.Log, o.Now)
-	s.Work = work.New(stopping, db, box, work.Rooms{Reach: s.Reach, Watch: s.Watch, Fleet: s.Fleet, Desk: s.Desk, Ledger: s.People},
-		work.Terms{Resolver: o.Resolver, Subject: o.Subject}, o.Log, o.Now)
-	s.Tell.Ask(s.expiring)
+	s.Fleet = fleet.New(stopping, db, box, s.Access, s.Monitor, o.Procedures, o.Log, o.Now)
+	s.Signing = signing.New(db, box, s.Monitor, o.Fetch, o.Log, o.Now)
+	s.Notices = notices.New(stopping, db, box, o.Dial, o.Name, o.Log, o.Now)
+	s.Replace = replace.New(stopping, db, box, replace.Rooms{Access: s.Access, Monitor: s.Monitor, Fleet: s.Fleet, Signing: s.Signing, Audit: s.People},
+		replace.Terms{Resolver: o.Resolver, Subject: o.Subject}, o.Log, o.Now)
+	s.Notices.Ask(s.expiring)
 	if err := s.start(ctx); err != nil {
 		s.wait()
 		return nil, errors.Join(err, db.Close())
@@ -137,10 +137,10 @@ func open(ctx context.Context, o Options) (*Service, error) {
 
 // expiring is what people are told of besides slots. Whoever signed in with the client signs in again, and need not be told.
 func (s *Service) expiring(ctx context.Context, within int) ([]notice.Thing, error) {
-	found, err := s.Work.Expiring(ctx, within, true)
+	found, err := s.Replace.Expiring(ctx, within, true)
 	var out []notice.Thing
 	for _, e := range found {
-		if e.Kind == work.EndsToken && e.Name == work.SignedIn {
+		if e.Kind == replace.EndsToken && e.Name == replace.SignedIn {
 			continue
 		}
 		out = append(out, notice.Thing{Kind: e.Kind, Name: e.Name, Of: e.Of, SHA256: e.SHA256, Ends: e.EndsAt, Slots: e.Slots, Remedy: e.Remedy})
@@ -149,28 +149,28 @@ func (s *Service) expiring(ctx context.Context, within int) ([]notice.Thing, err
 }
 
 func (s *Service) start(ctx context.Context) error {
-	if err := errors.Join(s.Desk.Open(ctx, s.options.Organization, s.Work), s.People.FirstUser(ctx), s.Work.OpenOwn(ctx, s.options.Name)); err != nil {
+	if err := errors.Join(s.Signing.Open(ctx, s.options.Organization, s.Replace), s.People.FirstUser(ctx), s.Replace.OpenOwn(ctx, s.options.Name)); err != nil {
 		return err
 	}
-	if err := s.Work.Start(ctx); err != nil {
+	if err := s.Replace.Start(ctx); err != nil {
 		return err
 	}
 	if err := s.Fleet.Start(ctx); err != nil {
 		return err
 	}
-	s.Watch.Start(s.options.ReadEvery)
-	s.Tell.Start()
+	s.Monitor.Start(s.options.ReadEvery)
+	s.Notices.Start()
 	return nil
 }
 
 // wait ends the work in the background, those who begin it first.
 func (s *Service) wait() {
 	s.stop()
-	s.Tell.Wait()
-	s.Work.Wait()
+	s.Notices.Wait()
+	s.Replace.Wait()
 	s.Fleet.Wait()
-	s.Watch.Wait()
-	s.Reach.Close()
+	s.Monitor.Wait()
+	s.Access.Close()
 }
 
 // Close lets the steps in hand come to their end, for at most half a minute, and

@@ -15,8 +15,8 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/request"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 )
 
 // Bench is a small authority of one's own: a root and one or two levels below it. What it signs is trusted only where its

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/request"
-	"freshseal/core/visible"
+	"freshseal/core/pki/request"
+	"freshseal/core/terminal/visible"
 )
 
 // Errand is one request that is to be signed, with what its signer must know of it.

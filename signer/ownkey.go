@@ -8,8 +8,8 @@ import (
 	"net"
 	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/request"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 )
 
 // ownKeyDays is how long a self-signed certificate is valid where the policy says nothing.

@@ -11,8 +11,8 @@ import (
 	"context"
 	"errors"
 
-	"freshseal/core/cert"
-	"freshseal/core/request"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 )
 
 // The names of the signers that are always there.

@@ -12,9 +12,9 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/chain"
-	"freshseal/core/request"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/chain"
+	"freshseal/core/pki/request"
 	"freshseal/core/testkit"
 	"freshseal/signer"
 )

@@ -10,7 +10,7 @@ import (
 	"net/http"
 	"time"
 
-	"freshseal/core/pack"
+	"freshseal/core/pki/pack"
 )
 
 // AccessServer is a node of a pair that lets people and devices into a network: it serves web
@@ -134,7 +134,7 @@ func (r *Running) bothDownloads(a asked, passphrase string) (map[string]string, 
 	if !ok {
 		return nil, errors.New("the key cannot sign")
 	}
-	label, locked, err := pack.KeyDER(pack.Dress{KeyForm: pack.PKCS8Locked, Passphrase: passphrase}, key)
+	label, locked, err := pack.KeyDER(pack.Options{KeyForm: pack.PKCS8Locked, Passphrase: passphrase}, key)
 	if err != nil {
 		return nil, err
 	}

@@ -11,7 +11,7 @@ import (
 	"net"
 	"time"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 )
 
 // Authority is a certificate authority of the made-up world.

@@ -86,7 +86,7 @@ type member struct {
 	cluster             string // of which it is a member
 	also                string // a second slot with the same certificate
 	kind                Kind   // what it is like on a terminal, where it has more than a shell
-	unlisted            bool   // in no inventory: stock must be taken to find it
+	unlisted            bool   // in no inventory: only a discovery finds it
 	twin                string // serves the certificate of that other box, with the same key
 }
 

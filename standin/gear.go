@@ -102,7 +102,7 @@ func (r *Running) gearLine(t *terminal) error {
 		if line == "exit" {
 			return nil
 		}
-		r.watched(line, func() { err = s.carry(strings.Fields(line)) })
+		r.watched(line, func() { err = s.execute(strings.Fields(line)) })
 		if err != nil {
 			return err
 		}
@@ -115,9 +115,9 @@ type gearSession struct {
 	raised, pages bool
 }
 
-// carry carries out a command. Its error ends the session; what a person did wrong is
+// execute runs a command. Its error ends the session; what a person did wrong is
 // only told.
-func (s *gearSession) carry(args []string) error {
+func (s *gearSession) execute(args []string) error {
 	command := strings.Join(args[:min(2, len(args))], " ")
 	if !s.raised && !slices.Contains([]string{"", "raise", "show web"}, command) {
 		s.say("fault 11: not in this mode\n")

@@ -18,7 +18,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 )
 
 // Harbour is the Harbour Authority, a public signer of the made-up world: a root that all clients trust, an intermediate for

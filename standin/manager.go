@@ -16,7 +16,7 @@ import (
 	"path"
 	"strings"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 )
 
 // trustDesk is the text menu of a Pelorus manager: numbered choices in two levels, a

@@ -12,7 +12,7 @@ import (
 	"sync"
 	"time"
 
-	"freshseal/core/pile"
+	"freshseal/core/pki/pile"
 
 	"github.com/antchfx/xmlquery"
 )

@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/pile"
+	"freshseal/core/pki/pile"
 )
 
 // Boxes with JSON.

@@ -7,7 +7,7 @@ import (
 	"net/http"
 	"strings"
 
-	"freshseal/core/pile"
+	"freshseal/core/pki/pile"
 )
 
 // Boxes that others rely on.

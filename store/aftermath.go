@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 
 	"github.com/jmoiron/sqlx"
 )

@@ -3,9 +3,9 @@ package store
 import (
 	"context"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/core/request"
 
 	"github.com/jmoiron/sqlx"
 )

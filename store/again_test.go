@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/core/request"
 	"freshseal/core/testkit"
 	"freshseal/store"
 )

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 )
 
 // Ahead is what a forecast must know of a slot.
@@ -17,7 +17,7 @@ type Ahead struct {
 	Site      string        `db:"site"`
 	Family    string        `db:"family"`
 	Signer    string        `db:"signer"`
-	Standing  due.Condition `db:"standing"`
+	Base      due.Condition `db:"base"`
 	NotBefore Moment        `db:"not_before"`
 	NotAfter  Moment        `db:"not_after"`
 	DueFrom   Moment        `db:"due_from"`
@@ -26,7 +26,7 @@ type Ahead struct {
 // AheadOf are the next slots after one that serve a certificate, by their numbers.
 func (s Reports) AheadOf(ctx context.Context, id int64, most int) ([]Ahead, error) {
 	var out []Ahead
-	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, device.site, device.family, slot.signer, slot.standing, slot.not_before, slot.not_after, slot.due_from
+	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, device.site, device.family, slot.signer, slot.base, slot.not_before, slot.not_after, slot.due_from
 		FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id > ? AND slot.chain <> '[]' ORDER BY slot.id LIMIT ?`, id, most)
 }
 

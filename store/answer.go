@@ -5,8 +5,8 @@ import (
 	"database/sql"
 	"errors"
 
-	"freshseal/core/answer"
-	"freshseal/core/cert"
+	"freshseal/core/judgement/answer"
+	"freshseal/core/pki/cert"
 
 	"github.com/jmoiron/sqlx"
 )

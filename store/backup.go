@@ -36,7 +36,7 @@ func CheckFile(ctx context.Context, file string) error {
 		return fmt.Errorf("it is damaged: %s", verdict)
 	}
 	var tables int
-	if err := db.GetContext(ctx, &tables, `SELECT count(*) FROM sqlite_master WHERE name IN ('device', 'replacement', 'ledger')`); err != nil || tables != 3 {
+	if err := db.GetContext(ctx, &tables, `SELECT count(*) FROM sqlite_master WHERE name IN ('device', 'replacement', 'audit')`); err != nil || tables != 3 {
 		return errors.New("it is a database of something else")
 	}
 	return nil
@@ -63,9 +63,9 @@ func (s *Store) Touch(ctx context.Context) error {
 	})
 }
 
-// Settle brings what lies in the write-ahead log of a database that nobody uses
+// Checkpoint brings what lies in the write-ahead log of a database that nobody uses
 // into its one file.
-func Settle(ctx context.Context, file string) error {
+func Checkpoint(ctx context.Context, file string) error {
 	db, err := sqlx.Open("sqlite", dsn(file, ""))
 	if err != nil {
 		return err

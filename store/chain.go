@@ -6,7 +6,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 )
 
 // noteChain keeps what a leaf came with. A leaf that came alone tells nothing.
@@ -73,17 +73,17 @@ func (s Chains) Authorities(ctx context.Context) ([]*cert.Certificate, error) {
 	return s.parsed(ctx, `SELECT der, self_signed FROM certificate JOIN authority USING (sha256)`)
 }
 
-// AddAnchors adds trusted roots to an audience of a known revision.
-func (s Chains) AddAnchors(ctx context.Context, audience string, at Moment, certificates []*cert.Certificate, known Revision) error {
+// AddAnchors adds trusted roots to a trust group of a known revision.
+func (s Chains) AddAnchors(ctx context.Context, trustGroup string, at Moment, certificates []*cert.Certificate, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "audience/"+audience, known); err != nil {
+		if err := revise(ctx, tx, "trust-group/"+trustGroup, known); err != nil {
 			return err
 		}
 		if err := putCertificates(ctx, tx, certificates); err != nil {
 			return err
 		}
 		for _, c := range certificates {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO anchor (audience, sha256, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, audience, c.SHA256, at); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO anchor (trust_group, sha256, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, trustGroup, c.SHA256, at); err != nil {
 				return err
 			}
 		}
@@ -91,24 +91,24 @@ func (s Chains) AddAnchors(ctx context.Context, audience string, at Moment, cert
 	})
 }
 
-// RemoveAnchor takes a trusted root from an audience of a known revision.
-func (s Chains) RemoveAnchor(ctx context.Context, audience, sha256 string, known Revision) error {
+// RemoveAnchor takes a trusted root from a trust group of a known revision.
+func (s Chains) RemoveAnchor(ctx context.Context, trustGroup, sha256 string, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "audience/"+audience, known); err != nil {
+		if err := revise(ctx, tx, "trust-group/"+trustGroup, known); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx, `DELETE FROM anchor WHERE audience = ? AND sha256 = ?`, audience, sha256))
+		return changed(tx.ExecContext(ctx, `DELETE FROM anchor WHERE trust_group = ? AND sha256 = ?`, trustGroup, sha256))
 	})
 }
 
-// CountAnchors says how many roots each audience trusts.
+// CountAnchors says how many roots each trust group trusts.
 func (s Chains) CountAnchors(ctx context.Context) (map[string]int, error) {
-	return s.counts(ctx, `SELECT audience AS name, count(*) AS count FROM anchor GROUP BY audience`)
+	return s.counts(ctx, `SELECT trust_group AS name, count(*) AS count FROM anchor GROUP BY trust_group`)
 }
 
-// Anchors returns the trusted roots of an audience.
-func (s Chains) Anchors(ctx context.Context, audience string) ([]*cert.Certificate, error) {
-	return s.parsed(ctx, `SELECT der, self_signed FROM certificate JOIN anchor USING (sha256) WHERE audience = ? ORDER BY added_at, sha256`, audience)
+// Anchors returns the trusted roots of a trust group.
+func (s Chains) Anchors(ctx context.Context, trustGroup string) ([]*cert.Certificate, error) {
+	return s.parsed(ctx, `SELECT der, self_signed FROM certificate JOIN anchor USING (sha256) WHERE trust_group = ? ORDER BY added_at, sha256`, trustGroup)
 }
 
 // CountAuthorities says how many certificates the pool of authorities has.

@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 	"freshseal/core/testkit"
 	"freshseal/store"
 )

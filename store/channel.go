@@ -3,7 +3,7 @@ package store
 import (
 	"context"
 
-	"freshseal/core/notice"
+	"freshseal/core/judgement/notice"
 
 	"github.com/jmoiron/sqlx"
 )

@@ -7,9 +7,9 @@ import (
 	"net"
 	"strconv"
 
-	"freshseal/core/due"
-	"freshseal/core/finding"
-	"freshseal/core/judge"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/judgement/judge"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -50,19 +50,19 @@ func (p Place) String() string { return net.JoinHostPort(p.Address, strconv.Itoa
 // Slot is a place on a device where a certificate sits, with what its newest
 // reading says.
 type Slot struct {
-	ID         int64          `db:"id"`
-	DeviceID   int64          `db:"device_id"`
-	Name       string         `db:"name"`
-	Address    string         `db:"address"`
-	Port       int            `db:"port"`
-	Protocol   string         `db:"protocol"`
-	ServerName string         `db:"server_name"`
-	Identity   string         `db:"identity"`   // outer identity, where it is read by EAP
-	Audiences  JSON[[]string] `db:"audiences"`  // whose clients use it; none: the fleet
-	ClientUse  bool           `db:"client_use"` // the device also connects with its certificate as a TLS client
-	More       JSON[[]Place]  `db:"more"`       // further addresses that serve the same
-	Installed  string         `db:"installed"`
-	Signer     string         `db:"signer"` // who signed that
+	ID          int64          `db:"id"`
+	DeviceID    int64          `db:"device_id"`
+	Name        string         `db:"name"`
+	Address     string         `db:"address"`
+	Port        int            `db:"port"`
+	Protocol    string         `db:"protocol"`
+	ServerName  string         `db:"server_name"`
+	Identity    string         `db:"identity"`     // outer identity, where it is read by EAP
+	TrustGroups JSON[[]string] `db:"trust_groups"` // whose clients use it; none: the fleet
+	ClientUse   bool           `db:"client_use"`   // the device also connects with its certificate as a TLS client
+	More        JSON[[]Place]  `db:"more"`         // further addresses that serve the same
+	Installed   string         `db:"installed"`
+	Signer      string         `db:"signer"` // who signed that
 
 	InstalledAt Moment `db:"installed_at"` // when that was sealed, or reverted
 	NextAt      Moment `db:"next_at"`      // when it is read next
@@ -82,11 +82,11 @@ type Slot struct {
 	SelfSigned bool                    `db:"self_signed"`
 	NotBefore  Moment                  `db:"not_before"`
 	NotAfter   Moment                  `db:"not_after"`
-	Others     JSON[[]judge.Other]     `db:"others"` // what further addresses and nodes serve
-	Path       JSON[[]string]          `db:"path"`   // fingerprints of the leaf's completed path
-	Sought     string                  `db:"sought"` // the words of the leaf by which the slot is found
+	Others     JSON[[]judge.Other]     `db:"others"`      // what further addresses and nodes serve
+	Path       JSON[[]string]          `db:"path"`        // fingerprints of the leaf's completed path
+	SearchText string                  `db:"search_text"` // the words of the leaf by which the slot is found
 
-	Standing    due.Condition `db:"standing"`
+	Base        due.Condition `db:"base"`
 	OverdueFrom Moment        `db:"overdue_from"`
 	DueFrom     Moment        `db:"due_from"`
 
@@ -144,8 +144,8 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 }
 
 func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, identity, more, audiences, client_use)
-		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more, coalesce(nullif(:audiences, 'null'), '[]'), :client_use)`, slot)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, identity, more, trust_groups, client_use)
+		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more, coalesce(nullif(:trust_groups, 'null'), '[]'), :client_use)`, slot)
 	return taken(err)
 }
 
@@ -161,7 +161,7 @@ func changeSlot(ctx context.Context, tx *sqlx.Tx, e SlotEdit) error {
 	if err := revise(ctx, tx, "device/"+e.Device, e.Known); err != nil {
 		return err
 	}
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more, audiences = coalesce(nullif(:audiences, 'null'), '[]'), client_use = :client_use WHERE id = :id`, e.Slot)); err != nil {
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more, trust_groups = coalesce(nullif(:trust_groups, 'null'), '[]'), client_use = :client_use WHERE id = :id`, e.Slot)); err != nil {
 		return err
 	}
 	if err := removeSecrets(ctx, tx, e.Gone); err != nil {

@@ -3,7 +3,7 @@ package store
 import (
 	"context"
 
-	"freshseal/core/roster"
+	"freshseal/core/judgement/roster"
 
 	"github.com/jmoiron/sqlx"
 )

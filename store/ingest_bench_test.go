@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 	"freshseal/core/testkit"
 	"freshseal/store"
 )
@@ -45,7 +45,7 @@ func BenchmarkIngest(b *testing.B) {
 		for from := 0; from < slots; from += atOnce {
 			var readings []store.NewReading
 			for _, slot := range all[from : from+atOnce] {
-				slot.ReadAt, slot.Standing, slot.NotAfter = store.At(at), due.Fresh, store.At(at.AddDate(0, 0, int(slot.ID)%700+round))
+				slot.ReadAt, slot.Base, slot.NotAfter = store.At(at), due.Fresh, store.At(at.AddDate(0, 0, int(slot.ID)%700+round))
 				slot.DueFrom, slot.OverdueFrom = store.At(slot.NotAfter.AddDate(0, -1, 0)), store.At(slot.NotAfter.AddDate(0, 0, -9))
 				slot.Chain.V, slot.Path.V = []string{fmt.Sprintf("%064x", round*slots+int(slot.ID))}, []string{fmt.Sprintf("%064x", round*slots+int(slot.ID))}
 				readings = append(readings, store.NewReading{Slot: slot})
@@ -74,7 +74,7 @@ func BenchmarkIngest(b *testing.B) {
 				b.Fatal(err)
 			}
 			set, err := tx.Prepare(`UPDATE slot SET read_at = ?, chain = ?, version = ?, suite = ?, remarks = ?, closer = ?, look_at = ?, next_at = ?, misses = ?, failure = ?, subject = ?, self_signed = ?, not_before = ?,
-				not_after = ?, others = ?, sought = ?, findings = ?, path = ?, standing = ?, overdue_from = ?, due_from = ?, condition = ?, turns_at = ? WHERE id = ?`)
+				not_after = ?, others = ?, search_text = ?, findings = ?, path = ?, base = ?, overdue_from = ?, due_from = ?, condition = ?, turns_at = ? WHERE id = ?`)
 			if err != nil {
 				b.Fatal(err)
 			}

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 	"freshseal/core/testkit"
 	"freshseal/store"
 )
@@ -45,14 +45,14 @@ func fleetOf(b *testing.B, devices int) *store.Store {
 	}
 	for i, slot := range all {
 		slot.ReadAt, slot.NotAfter = store.At(testkit.Now), store.At(testkit.Now.Add(time.Duration(random.IntN(700*24)-20*24)*time.Hour))
-		slot.Standing, slot.DueFrom, slot.OverdueFrom = due.Fresh, store.At(slot.NotAfter.AddDate(0, -1, 0)), store.At(slot.NotAfter.AddDate(0, 0, -9))
+		slot.Base, slot.DueFrom, slot.OverdueFrom = due.Fresh, store.At(slot.NotAfter.AddDate(0, -1, 0)), store.At(slot.NotAfter.AddDate(0, 0, -9))
 		switch n := random.IntN(100); {
 		case n < 2:
-			slot.Standing = due.Unreachable
+			slot.Base = due.Unreachable
 		case n < 30:
-			slot.Standing = due.Factory
+			slot.Base = due.Factory
 		case n < 35:
-			slot.Standing = due.Flawed
+			slot.Base = due.Flawed
 		}
 		slot.Chain.V = []string{fmt.Sprintf("%064x", i)}
 		if readings = append(readings, store.NewReading{Slot: slot}); len(readings) == 1000 || i == len(all)-1 {

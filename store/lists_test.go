@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 	"freshseal/core/testkit"
 	"freshseal/store"
 )
@@ -56,15 +56,15 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 			}
 		case what == "read":
 			slot := all[random.IntN(len(all))]
-			slot.ReadAt, slot.NotAfter, slot.Standing = store.At(now), store.At(now.AddDate(0, 0, random.IntN(60)-10)), []due.Condition{due.Fresh, due.Factory, due.Unreachable}[random.IntN(3)]
+			slot.ReadAt, slot.NotAfter, slot.Base = store.At(now), store.At(now.AddDate(0, 0, random.IntN(60)-10)), []due.Condition{due.Fresh, due.Factory, due.Unreachable}[random.IntN(3)]
 			slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -5)), store.At(slot.NotAfter.AddDate(0, 0, -20))
-			if slot.Standing == due.Unreachable {
+			if slot.Base == due.Unreachable {
 				slot.NotAfter = store.Moment{}
 			}
 			_, err = s.Readings.Add(t.Context(), []store.NewReading{{Slot: slot}})
 		case what == "judge":
 			for i := range all {
-				all[i].Standing = []due.Condition{due.Fresh, due.Flawed}[random.IntN(2)]
+				all[i].Base = []due.Condition{due.Fresh, due.Flawed}[random.IntN(2)]
 			}
 			err = s.Readings.SetJudgements(t.Context(), all, store.At(now))
 		case what == "install":

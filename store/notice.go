@@ -5,15 +5,15 @@ import (
 	"fmt"
 	"strings"
 
-	"freshseal/core/due"
-	"freshseal/core/finding"
-	"freshseal/core/notice"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/judgement/notice"
 
 	"github.com/jmoiron/sqlx"
 )
 
-// SlotToTell is what rules must know of a slot.
-type SlotToTell struct {
+// SlotForRules is what rules must know of a slot.
+type SlotForRules struct {
 	ID       int64                   `db:"id"`
 	Device   string                  `db:"device"`
 	Name     string                  `db:"name"`
@@ -21,7 +21,7 @@ type SlotToTell struct {
 	Family   string                  `db:"family"`
 	Owner    string                  `db:"owner"`
 	Tags     JSON[[]string]          `db:"tags"`
-	Standing due.Condition           `db:"standing"`
+	Base     due.Condition           `db:"base"`
 	NotAfter Moment                  `db:"not_after"`
 	Overdue  Moment                  `db:"overdue_from"`
 	Due      Moment                  `db:"due_from"`
@@ -32,27 +32,27 @@ type SlotToTell struct {
 	InstalledAt Moment `db:"installed_at"` // when a replacement of it was last sealed or reverted
 }
 
-const slotsToTell = `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner, device.tags, slot.standing, slot.not_after, slot.overdue_from, slot.due_from, slot.read_at, slot.subject, slot.findings, slot.installed_at
+const slotsForRules = `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner, device.tags, slot.base, slot.not_after, slot.overdue_from, slot.due_from, slot.read_at, slot.subject, slot.findings, slot.installed_at
 	FROM slot JOIN device ON device.id = slot.device_id WHERE slot.read_at > 0 AND `
 
-// SlotsToTell are the next slots after one that have one of these conditions, expire before a moment, or have a matter.
-func (s Notices) SlotsToTell(ctx context.Context, now Moment, conditions []due.Condition, until Moment, id int64, most int) ([]SlotToTell, error) {
+// SlotsForRules are the next slots after one that have one of these conditions, expire before a moment, or have a matter.
+func (s Notices) SlotsForRules(ctx context.Context, now Moment, conditions []due.Condition, until Moment, id int64, most int) ([]SlotForRules, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
 	anyOf := append([]due.Condition{""}, conditions...) // IN needs one at least
-	query, args, err := sqlx.In(slotsToTell+`slot.id > ? AND (slot.condition IN (?) OR slot.not_after > 0 AND slot.not_after < ? OR EXISTS (SELECT 1 FROM matter WHERE slot_id = slot.id)) ORDER BY slot.id LIMIT ?`, id, anyOf, until, most)
+	query, args, err := sqlx.In(slotsForRules+`slot.id > ? AND (slot.condition IN (?) OR slot.not_after > 0 AND slot.not_after < ? OR EXISTS (SELECT 1 FROM matter WHERE slot_id = slot.id)) ORDER BY slot.id LIMIT ?`, id, anyOf, until, most)
 	if err != nil {
 		return nil, err
 	}
-	var out []SlotToTell
+	var out []SlotForRules
 	return out, s.read.SelectContext(ctx, &out, query, args...)
 }
 
-// SlotToTell is one of them by its device's name and its own.
-func (s Notices) SlotToTell(ctx context.Context, device, name string) (SlotToTell, error) {
-	var out SlotToTell
-	return out, one(s.read.GetContext(ctx, &out, slotsToTell+`device.name = ? AND slot.name = ?`, device, name))
+// SlotForRules is one of them by its device's name and its own.
+func (s Notices) SlotForRules(ctx context.Context, device, name string) (SlotForRules, error) {
+	var out SlotForRules
+	return out, one(s.read.GetContext(ctx, &out, slotsForRules+`device.name = ? AND slot.name = ?`, device, name))
 }
 
 // Matter is what was told of a slot, or of something else, by a rule.

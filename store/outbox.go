@@ -24,7 +24,7 @@ type Event struct {
 func AboutReplacement(id int64) string { return "replacement/" + replacement.Name(id) }
 
 // happened writes an event into the outbox, in the transaction of what happened. An
-// act goes into the ledger as well.
+// act goes into the audit log as well.
 func (s *db) happened(ctx context.Context, tx *sqlx.Tx, e Event) error {
 	if _, err := tx.NamedExecContext(ctx, `INSERT INTO outbox (at, kind, about, who, stage, state, text)
 		VALUES (:at, :kind, :about, :who, :stage, :state, :text)`, e); err != nil {
@@ -33,10 +33,10 @@ func (s *db) happened(ctx context.Context, tx *sqlx.Tx, e Event) error {
 	if e.Who == "" {
 		return nil
 	}
-	return record(ctx, tx, s.ledgerKey, LedgerEntry{At: e.At, Who: e.Who, What: e.Text, About: e.About})
+	return record(ctx, tx, s.auditKey, AuditEntry{At: e.At, Who: e.Who, What: e.Text, About: e.About})
 }
 
-// Act records what somebody did: an event, and an entry of the ledger.
+// Act records what somebody did: an event, and an entry of the audit log.
 func (s Outbox) Act(ctx context.Context, at Moment, who, what, about string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		return s.happened(ctx, tx, Event{At: at, Kind: "act", About: about, Who: who, Text: what})

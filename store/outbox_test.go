@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 	"freshseal/store"
 )
 
@@ -39,11 +39,11 @@ func TestWhoListensIsWokenByEvents(t *testing.T) {
 	if err != nil || len(events) != 1 || events[0].Who != "admin" || events[0].Kind != "act" {
 		t.Fatalf("the events: %+v, %v", events, err)
 	}
-	if entries, _, err := s.Ledger.Page(t.Context(), store.LedgerFilter{}, store.Page{Most: 10}); err != nil || len(entries) != 1 || entries[0].What != "add a device" {
-		t.Errorf("the ledger: %+v, %v", entries, err)
+	if entries, _, err := s.Audit.Page(t.Context(), store.AuditFilter{}, store.Page{Most: 10}); err != nil || len(entries) != 1 || entries[0].What != "add a device" {
+		t.Errorf("the audit log: %+v, %v", entries, err)
 	}
-	if n, err := s.Ledger.Verify(t.Context()); err != nil || n != 1 {
-		t.Errorf("the ledger verifies %d entries: %v", n, err)
+	if n, err := s.Audit.Verify(t.Context()); err != nil || n != 1 {
+		t.Errorf("the audit log verifies %d entries: %v", n, err)
 	}
 }
 
@@ -61,7 +61,7 @@ func TestAConditionThatTurnsIsTold(t *testing.T) {
 	}
 	read := func(base due.Condition, at time.Time) {
 		t.Helper()
-		slot.Standing, slot.ReadAt = base, store.At(at)
+		slot.Base, slot.ReadAt = base, store.At(at)
 		slot.NotAfter, slot.DueFrom, slot.OverdueFrom = store.At(now.AddDate(0, 0, 60)), store.At(now.AddDate(0, 0, 30)), store.At(now.AddDate(0, 0, 50))
 		if late, err := s.Readings.Add(t.Context(), []store.NewReading{{Slot: slot}}); err != nil || len(late) > 0 {
 			t.Fatal(late, err)
@@ -71,7 +71,7 @@ func TestAConditionThatTurnsIsTold(t *testing.T) {
 	read(due.Factory, now.Add(time.Minute))
 	read(due.Fresh, now.Add(2*time.Minute))
 	flawed := slot
-	flawed.Standing = due.Flawed
+	flawed.Base = due.Flawed
 	if err := s.Readings.SetJudgements(t.Context(), []store.Slot{flawed}, store.At(now.Add(3*time.Minute))); err != nil {
 		t.Fatal(err)
 	}

@@ -4,8 +4,8 @@ import (
 	"bytes"
 	"context"
 
-	"freshseal/core/cert"
-	"freshseal/core/chain"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/chain"
 	"freshseal/core/replacement"
 
 	"github.com/jmoiron/sqlx"
@@ -25,8 +25,8 @@ type Pin struct {
 	Slot   string `db:"slot"`
 }
 
-// Telling is what somebody must be told after a change.
-type Telling struct {
+// PinUpdate is a pin whose holder needs the new value after a change.
+type PinUpdate struct {
 	ID            int64    `db:"id"`
 	ReplacementID int64    `db:"replacement_id"`
 	SlotID        int64    `db:"slot_id"`
@@ -36,8 +36,8 @@ type Telling struct {
 	OldSHA256     string   `db:"old_sha256"` // of the certificate before, or its root; empty where it was not known
 	NewSHA256     string   `db:"new_sha256"`
 	AroseAt       Moment   `db:"arose_at"`
-	ToldAt        Moment   `db:"told_at"` // zero while nobody was
-	ToldBy        string   `db:"told_by"`
+	ConfirmedAt   Moment   `db:"confirmed_at"` // zero while nobody was
+	ConfirmedBy   string   `db:"confirmed_by"`
 	Note          string   `db:"note"`
 
 	Device string `db:"device"`
@@ -79,46 +79,46 @@ func (s Pins) List(ctx context.Context, slots ...int64) ([]Pin, error) {
 	return out, s.read.SelectContext(ctx, &out, query, args...)
 }
 
-// Remove deletes one. What they were to be told stays.
+// Remove deletes one. Its pending updates stay.
 func (s Pins) Remove(ctx context.Context, id int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return changed(tx.ExecContext(ctx, `DELETE FROM pin WHERE id = ?`, id)) })
 }
 
-const tellingRows = `SELECT telling.*, device.name AS device, slot.name AS slot FROM telling JOIN slot ON slot.id = telling.slot_id JOIN device ON device.id = slot.device_id `
+const pinUpdateRows = `SELECT pin_update.*, device.name AS device, slot.name AS slot FROM pin_update JOIN slot ON slot.id = pin_update.slot_id JOIN device ON device.id = slot.device_id `
 
-// Tellings are those that are open, oldest first; of a replacement all, told ones too.
-func (s Pins) Tellings(ctx context.Context, replacementID int64) ([]Telling, error) {
-	var out []Telling
+// PinUpdates are those that are open, oldest first; of a replacement all, told ones too.
+func (s Pins) Updates(ctx context.Context, replacementID int64) ([]PinUpdate, error) {
+	var out []PinUpdate
 	if replacementID != 0 {
-		return out, s.read.SelectContext(ctx, &out, tellingRows+`WHERE replacement_id = ? ORDER BY telling.id`, replacementID)
+		return out, s.read.SelectContext(ctx, &out, pinUpdateRows+`WHERE replacement_id = ? ORDER BY pin_update.id`, replacementID)
 	}
-	return out, s.read.SelectContext(ctx, &out, tellingRows+`WHERE told_at = 0 ORDER BY telling.id`)
+	return out, s.read.SelectContext(ctx, &out, pinUpdateRows+`WHERE confirmed_at = 0 ORDER BY pin_update.id`)
 }
 
-// CountTellings says how many are open.
-func (s Pins) CountTellings(ctx context.Context) (int, error) {
+// CountUpdates says how many are open.
+func (s Pins) CountUpdates(ctx context.Context) (int, error) {
 	var n int
-	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM telling WHERE told_at = 0`)
+	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM pin_update WHERE confirmed_at = 0`)
 }
 
-// Telling finds one by its id.
-func (s Pins) Telling(ctx context.Context, id int64) (Telling, error) {
-	var t Telling
-	return t, one(s.read.GetContext(ctx, &t, tellingRows+`WHERE telling.id = ?`, id))
+// PinUpdate finds one by its id.
+func (s Pins) Update(ctx context.Context, id int64) (PinUpdate, error) {
+	var t PinUpdate
+	return t, one(s.read.GetContext(ctx, &t, pinUpdateRows+`WHERE pin_update.id = ?`, id))
 }
 
-// SetTold records who told them; one that is told already is ErrNotFound.
-func (s Pins) SetTold(ctx context.Context, id int64, by, note string, at Moment) error {
+// Confirm records who told them; one that is told already is ErrNotFound.
+func (s Pins) Confirm(ctx context.Context, id int64, by, note string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE telling SET told_at = ?, told_by = ?, note = ? WHERE id = ? AND told_at = 0`, at, by, note, id))
+		return changed(tx.ExecContext(ctx, `UPDATE pin_update SET confirmed_at = ?, confirmed_by = ?, note = ? WHERE id = ? AND confirmed_at = 0`, at, by, note, id))
 	})
 }
 
-// tell notes what those who pinned something of a replacement's slots must be told, now
-// that it is sealed, or reverted after that. Whoever still had to be told of an
-// earlier change is told of this one alone, with what they know as the old one; where they know
-// that already, or what they pinned stays the same, there is nothing to tell.
-func tell(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
+// addPinUpdates records the pins of a replacement's slots as pending, now
+// that it is sealed, or reverted after that. A pin still pending of an
+// earlier change gets this one alone, with what they know as the old one; where they know
+// that already, or what they pinned stays the same, nothing is pending.
+func addPinUpdates(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
 	var pins []struct {
 		Pin
 		Old string `db:"old_sha256"`
@@ -137,20 +137,20 @@ func tell(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
 				return err
 			}
 			var early bool // they were told at the gate
-			if err = tx.GetContext(ctx, &early, `SELECT EXISTS (SELECT 1 FROM telling WHERE replacement_id = ? AND slot_id = ? AND who = ? AND what = ? AND new_sha256 = ?)`, r.ID, p.SlotID, p.Who, p.What, new); err != nil {
+			if err = tx.GetContext(ctx, &early, `SELECT EXISTS (SELECT 1 FROM pin_update WHERE replacement_id = ? AND slot_id = ? AND who = ? AND what = ? AND new_sha256 = ?)`, r.ID, p.SlotID, p.Who, p.What, new); err != nil {
 				return err
 			}
 			if early && r.State == replacement.Sealed {
 				continue
 			}
 		}
-		var open []Telling
-		if err := tx.SelectContext(ctx, &open, `SELECT * FROM telling WHERE slot_id = ? AND who = ? AND what = ? AND told_at = 0 ORDER BY id`, p.SlotID, p.Who, p.What); err != nil {
+		var open []PinUpdate
+		if err := tx.SelectContext(ctx, &open, `SELECT * FROM pin_update WHERE slot_id = ? AND who = ? AND what = ? AND confirmed_at = 0 ORDER BY id`, p.SlotID, p.Who, p.What); err != nil {
 			return err
 		}
 		if len(open) > 0 {
 			known = open[0].OldSHA256
-			if _, err := tx.ExecContext(ctx, `DELETE FROM telling WHERE slot_id = ? AND who = ? AND what = ? AND told_at = 0`, p.SlotID, p.Who, p.What); err != nil {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM pin_update WHERE slot_id = ? AND who = ? AND what = ? AND confirmed_at = 0`, p.SlotID, p.Who, p.What); err != nil {
 				return err
 			}
 		}
@@ -161,9 +161,9 @@ func tell(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) error {
 		if same {
 			continue
 		}
-		_, err = tx.NamedExecContext(ctx, `INSERT INTO telling (replacement_id, slot_id, who, what, how, old_sha256, new_sha256, arose_at)
+		_, err = tx.NamedExecContext(ctx, `INSERT INTO pin_update (replacement_id, slot_id, who, what, how, old_sha256, new_sha256, arose_at)
 			VALUES (:replacement_id, :slot_id, :who, :what, :how, :old_sha256, :new_sha256, :arose_at)`,
-			Telling{ReplacementID: r.ID, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known, NewSHA256: new, AroseAt: at})
+			PinUpdate{ReplacementID: r.ID, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known, NewSHA256: new, AroseAt: at})
 		if err != nil {
 			return err
 		}
@@ -192,21 +192,21 @@ func (s Pins) TellRoots(ctx context.Context, id int64, at Moment) (pending int, 
 			if known == new { // of this slot; another one may get another root
 				continue
 			}
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO telling (replacement_id, slot_id, who, what, how, old_sha256, new_sha256, arose_at)
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO pin_update (replacement_id, slot_id, who, what, how, old_sha256, new_sha256, arose_at)
 				SELECT :replacement_id, :slot_id, :who, :what, :how, :old_sha256, :new_sha256, :arose_at WHERE NOT EXISTS
-				(SELECT 1 FROM telling WHERE replacement_id = :replacement_id AND slot_id = :slot_id AND who = :who AND what = :what AND new_sha256 = :new_sha256)`,
-				Telling{ReplacementID: id, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known, NewSHA256: new, AroseAt: at}); err != nil {
+				(SELECT 1 FROM pin_update WHERE replacement_id = :replacement_id AND slot_id = :slot_id AND who = :who AND what = :what AND new_sha256 = :new_sha256)`,
+				PinUpdate{ReplacementID: id, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known, NewSHA256: new, AroseAt: at}); err != nil {
 				return err
 			}
 		}
-		return tx.GetContext(ctx, &pending, `SELECT count(*) FROM telling WHERE replacement_id = ? AND what = ? AND told_at = 0`, id, cert.PinRoot)
+		return tx.GetContext(ctx, &pending, `SELECT count(*) FROM pin_update WHERE replacement_id = ? AND what = ? AND confirmed_at = 0`, id, cert.PinRoot)
 	})
 	return pending, err
 }
 
-// untell removes what nobody must be told any more: the replacement was given up, or went back before its seal.
-func untell(ctx context.Context, tx *sqlx.Tx, id int64) error {
-	_, err := tx.ExecContext(ctx, `DELETE FROM telling WHERE replacement_id = ? AND told_at = 0`, id)
+// removePinUpdates removes what is pending no longer: the replacement was given up, or went back before its seal.
+func removePinUpdates(ctx context.Context, tx *sqlx.Tx, id int64) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM pin_update WHERE replacement_id = ? AND confirmed_at = 0`, id)
 	return err
 }
 

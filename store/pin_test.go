@@ -6,9 +6,9 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/core/request"
 	"freshseal/core/testkit"
 	"freshseal/store"
 )
@@ -93,22 +93,22 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 			}
 			current, last = before, 0
 		case what == "told":
-			open, err := s.Pins.Tellings(t.Context(), 0)
+			open, err := s.Pins.Updates(t.Context(), 0)
 			if err != nil || len(open) == 0 {
 				continue
 			}
 			told := open[random.IntN(len(open))]
-			if err := s.Pins.SetTold(t.Context(), told.ID, "admin", "", store.At(testkit.Now)); err != nil {
+			if err := s.Pins.Confirm(t.Context(), told.ID, "admin", "", store.At(testkit.Now)); err != nil {
 				t.Fatal(err)
 			}
-			if err := s.Pins.SetTold(t.Context(), told.ID, "tern", "", store.At(testkit.Now)); !errors.Is(err, store.ErrNotFound) {
+			if err := s.Pins.Confirm(t.Context(), told.ID, "tern", "", store.At(testkit.Now)); !errors.Is(err, store.ErrNotFound) {
 				t.Errorf("told twice: %v", err)
 			}
 			knows[told.Who] = current.Certificate
 		}
 		did[what]++
 		all[current.SHA256] = current.Certificate
-		open, err := s.Pins.Tellings(t.Context(), 0)
+		open, err := s.Pins.Updates(t.Context(), 0)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -128,7 +128,7 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 		if len(open) != len(got) || fmt.Sprint(got) != fmt.Sprint(want) {
 			t.Fatalf("round %d, %s: to be told are %v instead of %v", round, what, got, want)
 		}
-		if n, err := s.Pins.CountTellings(t.Context()); err != nil || n != len(want) {
+		if n, err := s.Pins.CountUpdates(t.Context()); err != nil || n != len(want) {
 			t.Fatalf("%d are counted, %v", n, err)
 		}
 	}
@@ -178,7 +178,7 @@ func TestARootIsToldForEachSlotOfAReplacement(t *testing.T) {
 			t.Errorf("%d are to be told, %v", pending, err)
 		}
 	}
-	open, err := s.Pins.Tellings(t.Context(), 0)
+	open, err := s.Pins.Updates(t.Context(), 0)
 	if err != nil || len(open) != 1 || open[0].Who != "printer of "+slots[1].Name || open[0].NewSHA256 != other.SHA256 {
 		t.Errorf("to be told are %+v, %v", open, err)
 	}

@@ -3,7 +3,7 @@ package store
 import (
 	"context"
 
-	"freshseal/core/policy"
+	"freshseal/core/judgement/policy"
 
 	"github.com/jmoiron/sqlx"
 )

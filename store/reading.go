@@ -4,9 +4,9 @@ import (
 	"context"
 	"errors"
 
-	"freshseal/core/cert"
-	"freshseal/core/finding"
-	"freshseal/core/roster"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/judgement/roster"
+	"freshseal/core/pki/cert"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -37,8 +37,8 @@ func (s Readings) Add(ctx context.Context, readings []NewReading) (late []int, e
 	for i, r := range readings {
 		ids[i] = r.ID
 	}
-	err = s.changeStanding(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) {
-		w, err := settle(ctx, tx, ids, readColumns+judgedColumns)
+	err = s.changeConditions(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) {
+		w, err := newConditionWriter(ctx, tx, ids, readColumns+judgedColumns)
 		if err != nil {
 			return nil, err
 		}
@@ -76,11 +76,11 @@ func (s Readings) Add(ctx context.Context, readings []NewReading) (late []int, e
 
 // readColumns are what a reading writes into a slot's row; read appends their values.
 const readColumns = `read_at = ?, chain = ?, version = ?, suite = ?, remarks = ?, closer = ?, look_at = ?, next_at = ?, misses = ?,
-	failure = ?, subject = ?, self_signed = ?, not_before = ?, not_after = ?, others = ?, sought = ?, `
+	failure = ?, subject = ?, self_signed = ?, not_before = ?, not_after = ?, others = ?, search_text = ?, `
 
 func (slot *Slot) read(values []any, texts *stood) []any {
 	return append(values, slot.ReadAt, texts.chain, slot.Version, slot.Suite, slot.Remarks, slot.Closer, slot.LookAt, slot.NextAt, slot.Misses,
-		texts.failure, slot.Subject, slot.SelfSigned, slot.NotBefore, slot.NotAfter, slot.Others, slot.Sought)
+		texts.failure, slot.Subject, slot.SelfSigned, slot.NotBefore, slot.NotAfter, slot.Others, slot.SearchText)
 }
 
 // Seen says that a slot was read and that nothing had changed.

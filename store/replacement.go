@@ -8,10 +8,10 @@ import (
 	"fmt"
 	"strings"
 
-	"freshseal/core/cert"
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/core/request"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -184,11 +184,11 @@ func (s *db) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.E
 		return r, action, taken(err)
 	}
 	if p.State == replacement.Sealed || p.State == replacement.Reverted && p.Stage == replacement.Seal {
-		if err := tell(ctx, tx, r, at); err != nil {
+		if err := addPinUpdates(ctx, tx, r, at); err != nil {
 			return r, action, err
 		}
 	} else if p.State.Over() {
-		if err := untell(ctx, tx, id); err != nil {
+		if err := removePinUpdates(ctx, tx, id); err != nil {
 			return r, action, err
 		}
 	}
@@ -420,7 +420,7 @@ func (s Replacements) Accept(ctx context.Context, id int64, path []*cert.Certifi
 		if err := setPath(ctx, tx, id, path); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM aside WHERE sha256 = ?`, path[0].SHA256); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM unmatched WHERE sha256 = ?`, path[0].SHA256); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM unused_answer WHERE replacement_id = ? AND sha256 = ?`, id, path[0].SHA256); err != nil {

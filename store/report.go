@@ -3,8 +3,8 @@ package store
 import (
 	"context"
 
-	"freshseal/core/due"
-	"freshseal/core/finding"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/finding"
 )
 
 // StateThen is what a slot served at some moment.

@@ -6,7 +6,7 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"freshseal/core/policy"
+	"freshseal/core/judgement/policy"
 	"freshseal/store"
 )
 

@@ -3,7 +3,7 @@ package store
 import (
 	"context"
 
-	"freshseal/core/revocation"
+	"freshseal/core/pki/revocation"
 
 	"github.com/jmoiron/sqlx"
 )

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"sync"
 
-	"freshseal/core/due"
-	"freshseal/core/roster"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/roster"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -89,37 +89,37 @@ func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (ou
 // gatherSlots reads slots for the roster, as gatherDevices does devices.
 func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Slot, err error) {
 	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port, slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at,
-		slot.server_name, slot.sought, slot.path, device.name AS device FROM `+from+` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
+		slot.server_name, slot.search_text, slot.path, device.name AS device FROM `+from+` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var one roster.Slot
-		var serverName, sought, path, device string
+		var serverName, searchText, path, device string
 		var condition due.Condition
-		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition, &one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &sought, &path, &device); err != nil {
+		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition, &one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &searchText, &path, &device); err != nil {
 			return nil, err
 		}
 		one.Rank = condition.Rank()
 		one.Words = strings.ToLower(device + "/" + one.Name + " " + one.Address + " " + serverName)
-		one.Sought, one.Above = soughtBy(sought, path)
+		one.SearchText, one.Above = searchWords(searchText, path)
 		out = append(out, one)
 	}
 	return out, rows.Err()
 }
 
-// soughtBy are the words of a leaf and the fingerprints above it, of a path as it is kept. The leaf's own is among
+// searchWords are the words of a leaf and the fingerprints above it, of a path as it is kept. The leaf's own is among
 // the words.
-func soughtBy(sought, path string) (words, above string) {
+func searchWords(searchText, path string) (words, above string) {
 	leaf, above, _ := strings.Cut(path, ",")
-	if leaf = strings.Trim(leaf, `["]`); !strings.Contains(sought, leaf) {
-		sought += " " + leaf
+	if leaf = strings.Trim(leaf, `["]`); !strings.Contains(searchText, leaf) {
+		searchText += " " + leaf
 	}
-	return sought, above
+	return searchText, above
 }
 
-// fingerprints are those in a text that soughtBy gave as above.
+// fingerprints are those in a text that searchWords gave as above.
 func fingerprints(above string) []string { return strings.Split(strings.Trim(above, `"]`), `","`) }
 
 // order is a page as the roster takes it.

@@ -5,7 +5,7 @@ import (
 	"crypto/sha1"
 	"encoding/hex"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 )
 
 // Served is a slot that served a certificate.

@@ -3,7 +3,7 @@ package store
 import (
 	"context"
 
-	"freshseal/core/request"
+	"freshseal/core/pki/request"
 
 	"github.com/jmoiron/sqlx"
 )

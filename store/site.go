@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"freshseal/core/request"
-	"freshseal/core/roster"
+	"freshseal/core/judgement/roster"
+	"freshseal/core/pki/request"
 
 	"github.com/jmoiron/sqlx"
 )

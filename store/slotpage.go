@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/due"
-	"freshseal/core/roster"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/roster"
 
 	"github.com/jmoiron/sqlx"
 )

@@ -16,7 +16,7 @@ import (
 	"sync"
 	"time"
 
-	"freshseal/core/roster"
+	"freshseal/core/judgement/roster"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -49,11 +49,11 @@ type Store struct {
 	Credentials  Credentials
 	Users        Users
 	Sessions     Sessions
-	Ledger       Ledger
+	Audit        Audit
 	Notices      Notices
 	Channels     Channels
 	Outbox       Outbox
-	Stock        Stock
+	Discoveries  Discoveries
 	Reports      Reports
 	Revisions    Revisions
 }
@@ -71,7 +71,7 @@ type db struct {
 	durable  sync.Mutex     // held while the writer syncs each commit
 	applying sync.Mutex     // held while a change is committed and told to the roster
 
-	ledgerKey []byte // with which entries of the ledger are chained
+	auditKey []byte // with which entries of the audit log are chained
 
 	all *Store // for a part that needs another one
 }
@@ -96,7 +96,7 @@ type (
 	Tasks struct{ *db }
 	// Batches are replacements of many slots.
 	Batches struct{ *db }
-	// Pins are who recorded a fingerprint, and what they must be told.
+	// Pins are who recorded a fingerprint, and which of them are pending.
 	Pins struct{ *db }
 	// Succession is the service's own certificates, each endorsed by the one before.
 	Succession struct{ *db }
@@ -116,16 +116,16 @@ type (
 	Users struct{ *db }
 	// Sessions are who is signed in, tokens included.
 	Sessions struct{ *db }
-	// Ledger is who did what, each entry chained to the one before.
-	Ledger struct{ *db }
+	// Audit is who did what, each entry chained to the one before.
+	Audit struct{ *db }
 	// Notices are who is told of what.
 	Notices struct{ *db }
 	// Channels are where notices go.
 	Channels struct{ *db }
 	// Outbox is what happened, for those who listen.
 	Outbox struct{ *db }
-	// Stock is what was found on networks.
-	Stock struct{ *db }
+	// Discoveries are what was found on networks.
+	Discoveries struct{ *db }
 	// Reports are counts for forecasts and sheets.
 	Reports struct{ *db }
 	// Revisions count the changes that people make.
@@ -154,11 +154,11 @@ func newStore(d *db) *Store {
 	s.Credentials = Credentials{d}
 	s.Users = Users{d}
 	s.Sessions = Sessions{d}
-	s.Ledger = Ledger{d}
+	s.Audit = Audit{d}
 	s.Notices = Notices{d}
 	s.Channels = Channels{d}
 	s.Outbox = Outbox{d}
-	s.Stock = Stock{d}
+	s.Discoveries = Discoveries{d}
 	s.Reports = Reports{d}
 	s.Revisions = Revisions{d}
 	return s
@@ -230,16 +230,16 @@ func migrate(ctx context.Context, db *sqlx.DB) error {
 	return nil
 }
 
-// KeyLedger gives the key with which entries of the ledger are chained. It comes
+// KeyAudit gives the key with which entries of the audit log are chained. It comes
 // before anything is written.
-func (s *Store) KeyLedger(key []byte) { s.ledgerKey = key }
+func (s *Store) KeyAudit(key []byte) { s.auditKey = key }
 
 // Close ends all connections, readers first.
 func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }
 
 // change runs f in one transaction of the writer.
 func (s *db) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
-	return s.changeStanding(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) { return nil, f(tx) })
+	return s.changeConditions(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) { return nil, f(tx) })
 }
 
 // durably is change whose effect is on the disk before it returns (SQLite's synchronous=FULL), whatever becomes of the machine.
@@ -254,8 +254,8 @@ func (s *db) durably(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return errors.Join(err, back)
 }
 
-// changeStanding is change for what readings and judgements change of slots: f returns what the roster must know of that.
-func (s *db) changeStanding(ctx context.Context, f func(tx *sqlx.Tx) ([]roster.Reading, error)) error {
+// changeConditions is change for what readings and judgements change of slots: f returns what the roster must know of that.
+func (s *db) changeConditions(ctx context.Context, f func(tx *sqlx.Tx) ([]roster.Reading, error)) error {
 	tx, err := s.write.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 	"freshseal/core/replacement"
 	"freshseal/store"
 )
@@ -45,14 +45,14 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 	bases := []due.Condition{due.Unreachable, due.Unexpected, due.Factory, due.Flawed, due.Fresh, due.Fresh, due.Fresh}
 	want := map[int64]due.Condition{}
 	for _, slot := range slots {
-		slot.Standing = bases[rand.IntN(len(bases))]
+		slot.Base = bases[rand.IntN(len(bases))]
 		slot.NotAfter = store.At(now.AddDate(0, 0, rand.IntN(120)-20))
 		slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -9)), store.At(slot.NotAfter.AddDate(0, 0, -30))
 		slot.ReadAt = store.At(now.AddDate(0, 0, -rand.IntN(40))) // conditions turn while nobody looks
 		if _, err := s.Readings.Add(t.Context(), []store.NewReading{{Slot: slot}}); err != nil {
 			t.Fatal(err)
 		}
-		want[slot.ID] = due.Standing{Base: slot.Standing, Overdue: slot.OverdueFrom.Time, Due: slot.DueFrom.Time}.At(slot.NotAfter.Time, now)
+		want[slot.ID] = due.State{Base: slot.Base, Overdue: slot.OverdueFrom.Time, Due: slot.DueFrom.Time}.At(slot.NotAfter.Time, now)
 	}
 	var seen []store.SlotRow
 	for p := (store.Page{Most: 37}); ; {

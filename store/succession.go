@@ -3,7 +3,7 @@ package store
 import (
 	"context"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 
 	"github.com/jmoiron/sqlx"
 )

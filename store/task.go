@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/core/replacement"
 
 	"github.com/jmoiron/sqlx"

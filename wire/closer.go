@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 	"freshseal/core/protocol"
 )
 

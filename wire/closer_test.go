@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 	"freshseal/core/protocol"
 	"freshseal/core/testkit"
 	"freshseal/standin/daemon"

@@ -17,7 +17,7 @@ import (
 	"layeh.com/radius/rfc2865"
 	"layeh.com/radius/rfc2869"
 
-	"freshseal/core/finding"
+	"freshseal/core/judgement/finding"
 )
 
 // An access-control system shows its certificate inside EAP (RFC 3748), which it speaks over

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"syscall"
 
-	"freshseal/core/finding"
+	"freshseal/core/judgement/finding"
 )
 
 // unreadable is the code of a certificate that crypto/x509 refuses.

@@ -3,7 +3,7 @@ package wire
 import (
 	"testing"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 )
 
 // What boxes send is foreign: whatever it is, reading it ends, with a chain or with none.

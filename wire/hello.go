@@ -7,8 +7,8 @@ import (
 	"net"
 	"slices"
 
-	"freshseal/core/cert"
-	"freshseal/core/finding"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/pki/cert"
 
 	"golang.org/x/crypto/cryptobyte"
 )

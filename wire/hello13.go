@@ -15,7 +15,7 @@ import (
 	"hash"
 	"net"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 
 	"golang.org/x/crypto/cryptobyte"
 )

@@ -16,8 +16,8 @@ import (
 	"net"
 	"strings"
 
-	"freshseal/core/cert"
-	"freshseal/core/finding"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/pki/cert"
 
 	"golang.org/x/crypto/chacha20poly1305"
 	"golang.org/x/crypto/cryptobyte"

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"net"
 
-	"freshseal/core/finding"
+	"freshseal/core/judgement/finding"
 	"freshseal/core/protocol"
 )
 

@@ -10,9 +10,9 @@ import (
 	"net"
 	"strings"
 
-	"freshseal/core/finding"
+	"freshseal/core/judgement/finding"
 	"freshseal/core/protocol"
-	"freshseal/core/visible"
+	"freshseal/core/terminal/visible"
 )
 
 // Bounds of what a server may say before TLS begins.

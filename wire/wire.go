@@ -21,8 +21,8 @@ import (
 	"slices"
 	"time"
 
-	"freshseal/core/cert"
-	"freshseal/core/finding"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/pki/cert"
 )
 
 // Dial opens a connection; the service passes in the one that knows the way.

@@ -1,5 +1,5 @@
 // Package naming holds the rules for the names that administrators give: to
-// devices, slots, sites, credentials, audiences, signers and users.
+// devices, slots, sites, credentials, trust groups, signers and users.
 //
 // Names stand in addresses of the API, in commands and in file names, so their
 // alphabet is small.
@@ -22,6 +22,6 @@ func Device(name string) bool { return device.MatchString(name) }
 // Slot reports whether name can be that of a slot: up to 31 characters, no dots.
 func Slot(name string) bool { return slot.MatchString(name) }
 
-// Label reports whether name can be that of a credential, an audience or a
+// Label reports whether name can be that of a credential, a trust group or a
 // signer: up to 64 characters.
 func Label(name string) bool { return label.MatchString(name) }

@@ -21,8 +21,8 @@ type Do string
 
 // The actions. Those that list take no name; Give names a field of what was sent.
 const (
-	ListAsides       Do = "list-asides"
-	ListAudiences    Do = "list-audiences"
+	ListUnmatched    Do = "list-unmatched"
+	ListTrustGroups  Do = "list-trust-groups"
 	ListAuthorities  Do = "list-authorities"
 	ListChannels     Do = "list-channels"
 	ListCredentials  Do = "list-credentials"
@@ -35,12 +35,12 @@ const (
 	ListSigners      Do = "list-signers"
 	ListSites        Do = "list-sites"
 	ListSlots        Do = "list-slots"
-	ListStock        Do = "list-stock"
+	ListDiscoveries  Do = "list-discoveries"
 	ListTasks        Do = "list-tasks"
 	ListTokens       Do = "list-tokens"
 	ListUsers        Do = "list-users"
 
-	ShowAudience    Do = "show-audience"
+	ShowTrustGroup  Do = "show-trust-group"
 	ShowProcedure   Do = "show-procedure"
 	ShowReplacement Do = "show-replacement"
 	ShowSlot        Do = "show-slot"
@@ -61,7 +61,7 @@ const (
 	Revert        Do = "revert"          // a replacement
 	Replace       Do = "replace"         // a slot's certificate
 
-	AddRoot           Do = "add-root"      // to what an audience trusts
+	AddRoot           Do = "add-root"      // to what a trust group trusts
 	AllowWeakKeys     Do = "allow-weak"    // by a policy for one device
 	ChangeDevice      Do = "change-device" // its address, access, family or settings
 	ChangeSite        Do = "change-site"
@@ -81,8 +81,8 @@ const (
 )
 
 // All are all actions.
-var All = []Do{ListAsides, ListAudiences, ListAuthorities, ListChannels, ListCredentials, ListDevices, ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
-	ListStock, ListTasks, ListTokens, ListUsers, ShowAudience, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, AcceptAnswer, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone, ResumeNotDone, Retry,
+var All = []Do{ListUnmatched, ListTrustGroups, ListAuthorities, ListChannels, ListCredentials, ListDevices, ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
+	ListDiscoveries, ListTasks, ListTokens, ListUsers, ShowTrustGroup, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, AcceptAnswer, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone, ResumeNotDone, Retry,
 	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, GoOn, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 
 // On is the action done to what has this name.

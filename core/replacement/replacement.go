@@ -65,6 +65,14 @@ type WaitingFor string
 // States are all states.
 var States = []State{Running, Waiting, Held, Sealed, Reverted, Cancelled, Closed}
 
+// Text names what is waited for: "waiting for " + w.Text().
+func (w WaitingFor) Text() string {
+	if w == Person {
+		return "a manual step"
+	}
+	return string(w)
+}
+
 // WaitingFors are all those whom a replacement can wait for.
 var WaitingFors = []WaitingFor{Signer, Validation, Approval, Window, Person, Device, GoAhead}
 
@@ -131,11 +139,11 @@ const (
 // Action is what to do next.
 type Action string
 
-// The actions. After Carry comes Done, Waits, Failed, Stopped or Unknown; after
+// The actions. After Advance comes Done, Waits, Failed, Stopped or Unknown; after
 // PutBack comes Restored or Failed; after ClearAway comes ClearedAway, NotClearable or ClearWaits.
 const (
 	Nothing   Action = ""
-	Carry     Action = "carry"      // carry out the stage in hand
+	Advance   Action = "carry"      // runReady out the stage in hand
 	PutBack   Action = "put-back"   // put the old certificate back and prove it
 	ClearAway Action = "clear-away" // remove from the device what the request left there
 )
@@ -165,7 +173,7 @@ func (p Progress) On(e Event) (Progress, Action, error) {
 	switch e.Kind {
 	case Begun:
 		if p.State == "" {
-			return Progress{Stage: Survey, State: Running}, Carry, nil
+			return Progress{Stage: Survey, State: Running}, Advance, nil
 		}
 	case Done, Already, Waits, Failed, Stopped, Unknown, Restored, Interrupted, ClearedAway, NotClearable, ClearWaits:
 		if p.State == Running {
@@ -223,7 +231,7 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 	case p.Reverting:
 	case e.Kind == Already && p.Stage == Backup && !p.Stopping:
 		p.Stage = Prove
-		return p, Carry, nil
+		return p, Advance, nil
 	case (e.Kind == Done || e.Kind == Already) && p.Stopping && p.Stage != Seal:
 		return p.stop()
 	case e.Kind == Done:
@@ -287,7 +295,7 @@ func (p Progress) next() (Progress, Action, error) {
 		return p, Nothing, nil
 	}
 	p.Stage = Stages[p.Stage.index()+1]
-	return p, Carry, nil
+	return p, Advance, nil
 }
 
 // InHand is the action that a running replacement is at.
@@ -298,7 +306,7 @@ func (p Progress) InHand() Action {
 	case p.Stopping && !p.Touched():
 		return ClearAway
 	}
-	return Carry
+	return Advance
 }
 
 // stop gives up: where nothing changed yet by clearing away, else by going back.
@@ -326,7 +334,7 @@ func (p Progress) asked(e Event) (Progress, Action, error) {
 		return p, Nothing, nil
 	case e.Kind == AskedAgain && (p.AtSigner() || p.State == Held && (p.Stage == Request || p.Stage == Sign)):
 		p.Stage, p.State, p.WaitingFor, p.Why = Request, Running, Nobody, ""
-		return p, Carry, nil
+		return p, Advance, nil
 	case e.Kind == AskedRevert && p.State == Sealed,
 		e.Kind == AskedRevert && p.State == Held && p.Touched():
 		p.State, p.Reverting, p.Back, p.Why = Running, true, "", after(e.Why, p.Why)

@@ -5,7 +5,7 @@ import (
 	"crypto/x509"
 	"testing"
 
-	"freshseal/core/request"
+	"freshseal/core/pki/request"
 )
 
 // Request makes a request of a template, with a key of its own.

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/cert"
+	"freshseal/core/pki/cert"
 )
 
 // Now is when the tests of core happen.

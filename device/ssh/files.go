@@ -12,7 +12,7 @@ import (
 	"strconv"
 	"strings"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/links"
 
 	"github.com/pkg/sftp"

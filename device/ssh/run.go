@@ -11,7 +11,7 @@ import (
 	"sync"
 	"time"
 
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
 	"freshseal/device/links"
 
 	crypto "golang.org/x/crypto/ssh"
@@ -147,7 +147,7 @@ func script(text string, args ...string) string {
 
 func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
 
-// carry runs a command in a session of its own, within a limit that the device
+// runReady runs a command in a session of its own, within a limit that the device
 // itself keeps, and keeps what became of it in a folder: $1 the folder, $2 the
 // command, $3 the limit in seconds. The folder's making is a fence: who makes it
 // second runs nothing.
@@ -157,9 +157,9 @@ setsid sh -c 'd=$0;trap : TERM HUP;echo $$>"$d/p";mv "$d/p" "$d/pid"
 sh -c "$1" 3<&-;echo $?>"$d/e";mv "$d/e" "$d/exit"' "$d" "$2" "$3" <&3 3<&- >"$d/out" 2>"$d/err" &
 exec 3<&- <&-;wait $!;cat "$d/out";cat "$d/err" >&2;[ -f "$d/exit" ]||exit 124;exit "$(cat "$d/exit")"`
 
-// standing tells how a command stands: never, starting, running, gone, or ended
+// stateScript tells how a command stands: never, starting, running, gone, or ended
 // with its exit code; then limit where its time ran out, and "output" with what it printed.
-const standing = `d=$1;mkdir -m 700 "$d" 2>/dev/null&&{ echo fs-stands never;exit;};p=$(cat "$d/pid" 2>/dev/null)||{ echo fs-stands starting;exit;}
+const stateScript = `d=$1;mkdir -m 700 "$d" 2>/dev/null&&{ echo fs-stands never;exit;};p=$(cat "$d/pid" 2>/dev/null)||{ echo fs-stands starting;exit;}
 S=gone;for f in /proc/[0-9]*/stat;do { read -r l <$f;} 2>/dev/null||continue;set -- ${l##*) };[ "$4" = "$p" ]&&[ "$1" != Z ]&&S=running;done
 w=;[ -f "$d/why" ]&&w=limit
 [ -f "$d/exit" ]&&S="ended $(cat "$d/exit")";echo "fs-stands $S $w"`
@@ -173,17 +173,17 @@ while [ $i -lt 6 ];do scan;[ -z "$L" ]&&break;sleep 0.5 2>/dev/null||sleep 1;i=$
 i=0;while [ $i -lt 20 ];do scan;[ -z "$L" ]&&break;kill -KILL $L 2>/dev/null;sleep 0.2 2>/dev/null||sleep 1;i=$((i+1));done
 [ -z "$L" ]&&echo fs-all-ended`
 
-// Standing is how a command stands that was begun earlier.
-type Standing string
+// CommandState is how a command stands that was begun earlier.
+type CommandState string
 
 // The standings.
 const (
-	Never    Standing = "never"    // it was not begun, and now never will be
-	Starting Standing = "starting" // it is about to begin
-	Going    Standing = "running"
-	Ended    Standing = "ended"   // with the exit code of its output
-	Stopped  Standing = "stopped" // its time ran out, or it was ended from outside
-	Gone     Standing = "gone"    // nothing of it is left, nor what became of it
+	Never    CommandState = "never"    // it was not begun, and now never will be
+	Starting CommandState = "starting" // it is about to begin
+	Going    CommandState = "running"
+	Ended    CommandState = "ended"   // with the exit code of its output
+	Stopped  CommandState = "stopped" // its time ran out, or it was ended from outside
+	Gone     CommandState = "gone"    // nothing of it is left, nor what became of it
 )
 
 // Run carries out a command in a session of its own, so that it can be ended and
@@ -198,7 +198,7 @@ func (l *Link) Run(ctx context.Context, folder, command string, stdin []byte, li
 	}
 	switch out.Exit {
 	case 124, 137, 143: // its own code, or that of its end
-		stands, _, err := l.Stands(ctx, folder)
+		stands, _, err := l.State(ctx, folder)
 		if err != nil {
 			return out, err
 		}
@@ -213,9 +213,9 @@ func (l *Link) Run(ctx context.Context, folder, command string, stdin []byte, li
 	return out, nil
 }
 
-// Stands says how a command stands, with its output where it has ended.
-func (l *Link) Stands(ctx context.Context, folder string) (Standing, Output, error) {
-	said, err := l.Exec(ctx, script(standing, folder), nil)
+// State says how a command stands, with its output where it has ended.
+func (l *Link) State(ctx context.Context, folder string) (CommandState, Output, error) {
+	said, err := l.Exec(ctx, script(stateScript, folder), nil)
 	if err != nil {
 		return "", Output{}, err
 	}
@@ -224,7 +224,7 @@ func (l *Link) Stands(ctx context.Context, folder string) (Standing, Output, err
 	if !ok || len(words) == 0 {
 		return "", Output{}, fmt.Errorf("the device does not say how a command stands: %s", strings.TrimSpace(string(said.Stderr)))
 	}
-	stands := Standing(words[0])
+	stands := CommandState(words[0])
 	if words[len(words)-1] == "limit" && stands != Going {
 		return Stopped, Output{}, nil
 	}

@@ -9,7 +9,7 @@ import (
 	"sync"
 	"time"
 
-	"freshseal/core/screen"
+	"freshseal/core/terminal/screen"
 
 	crypto "golang.org/x/crypto/ssh"
 )
@@ -151,7 +151,7 @@ func (t *Talk) Close() {
 const tracked = `d=$1;mkdir -m 700 "$d"||exit 125;read -r l </proc/$$/stat;set -- "$2" ${l##*) };echo $5>"$d/p";mv "$d/p" "$d/pid"
 sh -c "$1";e=$?;echo $e>"$d/e";mv "$d/e" "$d/exit";exit $e`
 
-// TalkTracked is Talk with a program that Stands and End know by its folder, which must
+// TalkTracked is Talk with a program that State and End know by its folder, which must
 // not exist.
 func (l *Link) TalkTracked(ctx context.Context, folder, command string) (*Talk, error) {
 	return l.Talk(ctx, script(strings.TrimSpace(tracked), folder, command))

@@ -128,18 +128,18 @@ func pages(program, config, url, password, profile, out string, back []string) e
 		func() error { return p.Go("/notices") },
 		func() error { return p.Wait("//*[@aria-label='Notices, table']") },
 		func() error { return picture("notices") },
-		func() error { return p.Go("/stock") },
+		func() error { return p.Go("/discovery") },
 		func() error { return p.Type("//*[@data-field='ranges']", "192.0.2.0/24") },
 		func() error { return p.Type("//*[@data-field='rate']", "500") },
 		func() error { return p.Click(browser.Button("Begin")) },
 		func() error { return p.Wait("//h2[contains(.,'4 devices not in the fleet, ')]") },
-		func() error { return picture("stock") },
+		func() error { return picture("discover") },
 		func() error { return p.Go("/slots?site=Northholm") },
 		func() error { return p.Wait("//input[@aria-label='Choose all on this page']") },
 		func() error { return p.Click("//input[@aria-label='Choose all on this page']") },
 		func() error { return picture("slots") },
 		replace(radar, "bench"),
-		func() error { return p.Wait("//li[@data-stage='activate' and @data-standing='now']") },
+		func() error { return p.Wait("//li[@data-stage='activate' and @data-mark='now']") },
 		func() error { return picture("replacement") },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
 		replace(gate, "bench"),
@@ -151,8 +151,8 @@ func pages(program, config, url, password, profile, out string, back []string) e
 		func() error { return p.Wait("//ol[@aria-label='Chain of certificates']") },
 		func() error { return picture("slot") },
 		func() error { return p.Go("/tasks") },
-		func() error { return p.Wait("//ul[@aria-label='To be told']") },
-		func() error { return picture("told") },
+		func() error { return p.Wait("//ul[@aria-label='Pins pending']") },
+		func() error { return picture("pins") },
 		func() error { return p.Go("/") },
 		func() error { return p.Wait("//main[contains(.,'60 slots')]") },
 		func() error { return p.Press("/") },
@@ -193,7 +193,7 @@ func pages(program, config, url, password, profile, out string, back []string) e
 
 // begin begins a batch of what is left at the terminals.
 func begin(program, config string) error {
-	out, err := exec.Command(program, "--config", config, "batch", "begin", "--text", "northholm", "--by", "bench").CombinedOutput()
+	out, err := exec.Command(program, "--config", config, "batch", "start", "--text", "northholm", "--by", "bench").CombinedOutput()
 	if err != nil && len(out) == 0 {
 		return err
 	}
@@ -217,7 +217,7 @@ sleep 3
 "$0" --config "$1" parcel hand p1 --to "Ms Fulmar, Harbour Authority" --reference HA-2207 >/dev/null
 key="-newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes"
 openssl req -x509 $key -keyout root.key -out root.pem -days 3000 -subj "/O=Harbour Authority/CN=Harbour Root"
-"$0" --config "$1" audience add fleet root.pem >/dev/null
+"$0" --config "$1" trust-group add fleet root.pem >/dev/null
 openssl req $key -keyout sub.key -out sub.csr -subj "/O=Harbour Authority/CN=Harbour Issuing"
 printf 'basicConstraints=critical,CA:TRUE\nkeyUsage=critical,keyCertSign\nsubjectKeyIdentifier=hash\nauthorityKeyIdentifier=keyid\n' > sub.ext
 openssl x509 -req -in sub.csr -CA root.pem -CAkey root.key -days 1000 -extfile sub.ext -out sub.pem

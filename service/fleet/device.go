@@ -10,14 +10,14 @@ import (
 	"unicode"
 
 	"freshseal/contract"
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
+	"freshseal/core/language/procedure"
 	"freshseal/core/naming"
 	"freshseal/core/next"
-	"freshseal/core/procedure"
-	"freshseal/core/request"
-	"freshseal/service/deed"
+	"freshseal/core/pki/request"
+	"freshseal/service/access"
+	"freshseal/service/audit"
 	"freshseal/service/problem"
-	"freshseal/service/reach"
 	"freshseal/store"
 )
 
@@ -41,8 +41,8 @@ func (s *Service) addDevice(ctx context.Context, name string, row store.NewDevic
 	}
 	s.log.Info("device added", "device", name, "family", row.Family)
 	d, err := s.Device(ctx, name)
-	deed.Say(ctx, "%s", name)
-	deed.Differences(ctx, nil, factsOf(d))
+	audit.Say(ctx, "%s", name)
+	audit.Differences(ctx, nil, factsOf(d))
 	return d, err
 }
 
@@ -79,7 +79,7 @@ func (s *Service) newDevice(ctx context.Context, n contract.NewDevice) (store.Ne
 			out.Secrets = s.sealShared(out.Secrets, n.Name, slot.Name, slot.Secret)
 		}
 	}
-	ways, err := s.reach.Change(ctx, cannot, n.Name, nil, n.Access, needed, false)
+	ways, err := s.access.Change(ctx, cannot, n.Name, nil, n.Access, needed, false)
 	if out.Access = ways.Access; len(ways.Secrets) > 0 {
 		if out.Secrets == nil {
 			out.Secrets = map[string][]byte{}
@@ -155,15 +155,15 @@ func (s *Service) show(ctx context.Context, d store.Device) (contract.Device, er
 	if err != nil {
 		return contract.Device{}, err
 	}
-	access, err := s.store.Devices.Access(ctx, d.ID)
-	return s.showWith(d, access[d.ID], slots), err
+	ways, err := s.store.Devices.Access(ctx, d.ID)
+	return s.showWith(d, ways[d.ID], slots), err
 }
 
-func (s *Service) showWith(d store.Device, access []store.Access, slots []store.Slot) contract.Device {
-	out := contract.Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, Access: reach.Show(access), Nodes: all(d.Nodes.V, shownNode),
+func (s *Service) showWith(d store.Device, ways []store.Access, slots []store.Slot) contract.Device {
+	out := contract.Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, Access: access.Show(ways), Nodes: all(d.Nodes.V, shownNode),
 		Settings: d.Settings.V, Cluster: d.Cluster, ClusterRole: d.ClusterRole, Condition: due.Fresh, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []contract.DeviceSlot{}, Revision: d.Revision}
 	for _, slot := range slots {
-		out.Slots = append(out.Slots, contract.DeviceSlot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName, Identity: slot.Identity, More: all(slot.More.V, shownPlace), Audiences: slot.Audiences.V, ClientUse: slot.ClientUse})
+		out.Slots = append(out.Slots, contract.DeviceSlot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName, Identity: slot.Identity, More: all(slot.More.V, shownPlace), TrustGroups: slot.TrustGroups.V, ClientUse: slot.ClientUse})
 		seen := s.summary(slot)
 		if seen.Condition.Rank() < out.Condition.Rank() {
 			out.Condition = seen.Condition
@@ -189,9 +189,9 @@ func (s *Service) RemoveDevice(ctx context.Context, name string) error {
 	if err != nil {
 		return problem.Missing(err, next.ListDevices, "no device is called %s", name)
 	}
-	secrets := reach.Purposes(name)
+	secrets := access.Purposes(name)
 	for _, slot := range slots {
-		secrets = append(secrets, reach.SlotPurpose(name, slot.Name))
+		secrets = append(secrets, access.SlotPurpose(name, slot.Name))
 	}
 	for setting := range d.Settings.V {
 		secrets = append(secrets, settingPurpose(name, setting))

@@ -5,7 +5,7 @@ import (
 	"context"
 
 	"freshseal/contract"
-	"freshseal/core/calendar"
+	"freshseal/core/judgement/calendar"
 	"freshseal/core/next"
 	"freshseal/service/problem"
 	"freshseal/store"

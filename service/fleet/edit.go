@@ -10,9 +10,9 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/next"
-	"freshseal/service/deed"
+	"freshseal/service/access"
+	"freshseal/service/audit"
 	"freshseal/service/problem"
-	"freshseal/service/reach"
 	"freshseal/store"
 	"freshseal/wire"
 )
@@ -33,15 +33,15 @@ func (s *Service) EditDevice(ctx context.Context, name string, c contract.Device
 	if known != problem.Any {
 		e.Known = known
 	}
-	defer s.watch.Forget() // it may be under other rules now
+	defer s.monitor.Forget() // it may be under other rules now
 	if err := s.store.Devices.Change(ctx, e.DeviceEdit); err != nil {
 		return contract.Device{}, problem.Outdated(err)
 	}
 	after, err := s.Device(ctx, name)
 	if err == nil {
-		deed.Differences(ctx, factsOf(e.before), factsOf(after))
+		audit.Differences(ctx, factsOf(e.before), factsOf(after))
 		if e.secrets {
-			deed.Say(ctx, "new secrets to sign in with")
+			audit.Say(ctx, "new secrets to sign in with")
 		}
 	}
 	return after, err
@@ -109,14 +109,14 @@ func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceCh
 	if err != nil {
 		return out, err
 	}
-	ways, err := s.reach.Change(ctx, cannot, name, was[d.ID], c.Access, needed, d.Address != before.Address)
+	ways, err := s.access.Change(ctx, cannot, name, was[d.ID], c.Access, needed, d.Address != before.Address)
 	if err != nil {
 		return out, err
 	}
 	maps.Copy(secrets, ways.Secrets)
 	for _, slot := range before.Slots { // one that follows its device does not take its shared secret along
 		if d.Address != before.Address && slot.Address == before.Address && wire.Protocol(slot.Protocol).OverEAP() {
-			ways.Gone = append(ways.Gone, reach.SlotPurpose(name, slot.Name))
+			ways.Gone = append(ways.Gone, access.SlotPurpose(name, slot.Name))
 		}
 	}
 	slots, err := s.store.Slots.Of(ctx, name)
@@ -128,7 +128,7 @@ func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceCh
 	return out, nil
 }
 
-// factsOf are what people say of a device, for the ledger. Secret settings are dots.
+// factsOf are what people say of a device, for the audit log. Secret settings are dots.
 func factsOf(d contract.Device) map[string]string {
 	out := map[string]string{"family": d.Family, "site": d.Site, "address": d.Address, "owner": d.Owner, "notes": d.Notes, "cluster": d.Cluster, "cluster_role": d.ClusterRole,
 		"tags": strings.Join(d.Tags, " ")}

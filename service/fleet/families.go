@@ -13,9 +13,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"freshseal/core/judgement/discovery"
+	"freshseal/core/language/procedure"
 	"freshseal/core/next"
-	"freshseal/core/procedure"
-	"freshseal/core/stock"
 	"freshseal/service/problem"
 )
 
@@ -90,14 +90,14 @@ const defaultsFile = "known-defaults.yaml"
 
 func (s *Service) readDefaults() {
 	text, err := os.ReadFile(filepath.Join(s.families.folder, defaultsFile))
-	var rules stock.Defaults
+	var rules discovery.Defaults
 	if err == nil {
-		rules, err = stock.ReadDefaults(text)
+		rules, err = discovery.ReadDefaults(text)
 	} else if errors.Is(err, fs.ErrNotExist) {
 		err = nil
 	}
 	if err == nil {
-		err = s.watch.Know(s.stopping, rules)
+		err = s.monitor.Know(s.stopping, rules)
 	}
 	if err != nil && s.stopping.Err() == nil {
 		s.log.Warn("the known factory defaults cannot be read; the ones from before are in use", "file", defaultsFile, "error", err)

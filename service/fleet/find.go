@@ -14,7 +14,7 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/replacement"
-	"freshseal/core/visible"
+	"freshseal/core/terminal/visible"
 	"freshseal/service/paging"
 	"freshseal/store"
 )

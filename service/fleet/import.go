@@ -8,7 +8,7 @@ import (
 	"slices"
 
 	"freshseal/contract"
-	"freshseal/service/deed"
+	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
@@ -38,13 +38,13 @@ func (s *Service) ImportDevices(ctx context.Context, t contract.ImportTerms) (co
 	if t.DryRun || i.out.Wrong > 0 && !t.Partial {
 		return i.out, nil
 	}
-	deed.Say(ctx, "%d devices added, %d changed", i.out.Added, i.out.Changed)
+	audit.Say(ctx, "%d devices added, %d changed", i.out.Added, i.out.Changed)
 	for _, line := range i.out.Lines {
 		for _, d := range line.Changes {
-			deed.Say(ctx, "%s %s: %q → %q", line.Device, d.What, d.From, d.To)
+			audit.Say(ctx, "%s %s: %q → %q", line.Device, d.What, d.From, d.To)
 		}
 	}
-	defer s.watch.Forget() // devices may be under other rules now
+	defer s.monitor.Forget() // devices may be under other rules now
 	if err := s.store.Devices.Apply(ctx, i.Inventory); errors.Is(err, store.ErrTaken) || errors.Is(err, store.ErrStale) {
 		return i.out, problem.New(problem.Conflict, "the file was not imported", "somebody changed one of these devices at the same moment", "import it again")
 	} else if err != nil {

@@ -13,8 +13,8 @@ import (
 	"strings"
 
 	"freshseal/contract"
-	"freshseal/core/procedure"
-	"freshseal/core/visible"
+	"freshseal/core/language/procedure"
+	"freshseal/core/terminal/visible"
 	"freshseal/service/problem"
 
 	"github.com/xuri/excelize/v2"

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/core/due"
+	"freshseal/core/judgement/due"
 	"freshseal/service/paging"
 	"freshseal/service/problem"
 	"freshseal/store"

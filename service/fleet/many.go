@@ -8,13 +8,13 @@ import (
 	"strings"
 
 	"freshseal/contract"
-	"freshseal/core/due"
-	"freshseal/service/deed"
+	"freshseal/core/judgement/due"
+	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
 
-// manyText says what is changed, for the ledger.
+// manyText says what is changed, for the audit log.
 func manyText(m contract.ManyChange) string {
 	var out []string
 	for name, to := range map[string]*string{"owner": m.Owner, "site": m.Site, "family": m.Family, "credential": m.Credential} {
@@ -54,7 +54,7 @@ func (s *Service) EditDevices(ctx context.Context, c contract.Changes) (contract
 			return out, err
 		}
 	}
-	deed.Say(ctx, "%d devices: %s", len(names), manyText(m))
+	audit.Say(ctx, "%d devices: %s", len(names), manyText(m))
 	for _, name := range names {
 		err := s.editOne(ctx, name, m)
 		var known *problem.Error

@@ -8,8 +8,8 @@ import (
 	"sync"
 	"time"
 
-	"freshseal/service/reach"
-	"freshseal/service/watch"
+	"freshseal/service/access"
+	"freshseal/service/monitor"
 	"freshseal/store"
 	"freshseal/strongbox"
 )
@@ -18,8 +18,8 @@ import (
 type Service struct {
 	store    *store.Store
 	box      *strongbox.Box
-	reach    *reach.Service
-	watch    *watch.Service
+	access   *access.Service
+	monitor  *monitor.Service
 	log      *slog.Logger
 	clock    func() time.Time
 	families families
@@ -29,16 +29,16 @@ type Service struct {
 
 // New returns the room with the families of a folder beside the built-in ones;
 // it works in the background until stopping ends, see Wait.
-func New(stopping context.Context, db *store.Store, box *strongbox.Box, ways *reach.Service, readings *watch.Service, folder string, log *slog.Logger, clock func() time.Time) *Service {
-	s := &Service{store: db, box: box, reach: ways, watch: readings, log: log, clock: clock, stopping: stopping}
+func New(stopping context.Context, db *store.Store, box *strongbox.Box, ways *access.Service, readings *monitor.Service, folder string, log *slog.Logger, clock func() time.Time) *Service {
+	s := &Service{store: db, box: box, access: ways, monitor: readings, log: log, clock: clock, stopping: stopping}
 	s.openFamilies(folder)
 	return s
 }
 
-// Start reads the folder of procedures again when it changes, and goes on with a stocktaking.
+// Start reads the folder of procedures again when it changes, and goes on with a discovery.
 func (s *Service) Start(ctx context.Context) error {
 	s.running.Go(s.watchFamilies)
-	return s.takeUpStock(ctx)
+	return s.resumeDiscovery(ctx)
 }
 
 // Wait waits for the work in the background.

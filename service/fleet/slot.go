@@ -6,20 +6,20 @@ import (
 	"strings"
 
 	"freshseal/contract"
-	"freshseal/core/due"
-	"freshseal/core/finding"
-	"freshseal/core/judge"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/judgement/judge"
 	"freshseal/core/next"
-	"freshseal/core/pack"
+	"freshseal/core/pki/pack"
+	"freshseal/service/monitor"
 	"freshseal/service/problem"
-	"freshseal/service/watch"
 	"freshseal/store"
 )
 
 // summary shows a slot by what its row says, without looking at certificates.
 func (s *Service) summary(row store.Slot) contract.Slot {
 	out := contract.Slot{Device: row.Device, Name: row.Name, Site: row.Site, Address: row.Address, Port: row.Port,
-		Protocol: row.Protocol, ServerName: row.ServerName, Others: append([]judge.Other{}, row.Others.V...), Findings: finding.On(row.Device+"/"+row.Name, row.Findings.V), Identity: row.Identity, Audiences: row.Audiences.V, ClientUse: row.ClientUse, Version: row.Version, Suite: row.Suite, Subject: row.Subject}
+		Protocol: row.Protocol, ServerName: row.ServerName, Others: append([]judge.Other{}, row.Others.V...), Findings: finding.On(row.Device+"/"+row.Name, row.Findings.V), Identity: row.Identity, TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse, Version: row.Version, Suite: row.Suite, Subject: row.Subject}
 	if !row.ReadAt.IsZero() {
 		out.ReadAt = &row.ReadAt.Time
 	}
@@ -28,7 +28,7 @@ func (s *Service) summary(row store.Slot) contract.Slot {
 		days := int(row.NotAfter.Sub(now).Hours() / 24) // towards zero: three days ago is -3
 		out.ExpiresAt, out.ExpiresInDays, out.ActBy = &row.NotAfter.Time, &days, &row.OverdueFrom.Time
 	}
-	out.Condition = due.Standing{Base: row.Standing, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}.At(row.NotAfter.Time, now)
+	out.Condition = due.State{Base: row.Base, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}.At(row.NotAfter.Time, now)
 	return out
 }
 
@@ -44,7 +44,7 @@ func (s *Service) Slot(ctx context.Context, device, name string) (contract.Slot,
 		return out, err
 	}
 	out.Replaceable, out.Closer = d.Family != "", row.Closer.V
-	after, err := s.watch.Aftermath(ctx, row, out.Condition)
+	after, err := s.monitor.Aftermath(ctx, row, out.Condition)
 	if err != nil {
 		return out, err
 	}
@@ -53,13 +53,13 @@ func (s *Service) Slot(ctx context.Context, device, name string) (contract.Slot,
 	if err != nil || len(served) == 0 {
 		return out, err
 	}
-	p, err := s.watch.Pools(ctx)
+	p, err := s.monitor.Pools(ctx)
 	if err != nil {
 		return out, err
 	}
-	trusting, err := s.watch.Trusting(ctx, p)
+	trusting, err := s.monitor.Trusting(ctx, p)
 	facts := served[0].Facts()
-	out.Certificate, out.Chain, out.Trust = &facts, watch.Draw(p.Path(served, s.now()), served), trusting.Of(served, s.now())
+	out.Certificate, out.Chain, out.Trust = &facts, monitor.Draw(p.Path(served, s.now()), served), trusting.Of(served, s.now())
 	return out, err
 }
 
@@ -77,11 +77,11 @@ func (s *Service) Chain(ctx context.Context, device, name string, form pack.Form
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.watch.Pools(ctx)
+	p, err := s.monitor.Pools(ctx)
 	if err != nil {
 		return nil, err
 	}
-	content, err := pack.Write(form, pack.Dress{Encoding: encoding}, p.Path(served, s.now()), nil)
+	content, err := pack.Write(form, pack.Options{Encoding: encoding}, p.Path(served, s.now()), nil)
 	if err != nil {
 		return nil, problem.Reject(cannot, err.Error(), "choose another form or encoding, or take in what is missing")
 	}
@@ -94,12 +94,12 @@ func (s *Service) Certificate(ctx context.Context, sha256 string) (contract.Know
 	if err != nil {
 		return contract.KnownDefault{}, problem.Missing(err, next.ListSlots, "no certificate with the SHA-256 %s is known", sha256)
 	}
-	p, err := s.watch.Pools(ctx)
+	p, err := s.monitor.Pools(ctx)
 	if err != nil {
 		return contract.KnownDefault{}, err
 	}
-	trusting, err := s.watch.Trusting(ctx, p)
-	return contract.KnownDefault{Certificate: found[0].Facts(), Chain: watch.Draw(p.Path(found, s.now()), found), Trust: trusting.Of(found, s.now())}, err
+	trusting, err := s.monitor.Trusting(ctx, p)
+	return contract.KnownDefault{Certificate: found[0].Facts(), Chain: monitor.Draw(p.Path(found, s.now()), found), Trust: trusting.Of(found, s.now())}, err
 }
 
 func (s *Service) SlotRow(ctx context.Context, device, name string) (store.Slot, error) {
@@ -113,7 +113,7 @@ func (s *Service) ReadSlot(ctx context.Context, device, name string) (contract.S
 	if err != nil {
 		return contract.Slot{}, err
 	}
-	if _, err := s.watch.ReadCloser(ctx, row); err != nil {
+	if _, err := s.monitor.ReadCloser(ctx, row); err != nil {
 		return contract.Slot{}, err
 	}
 	return s.Slot(ctx, device, name)

@@ -12,13 +12,13 @@ import (
 	"freshseal/contract"
 	"freshseal/core/naming"
 	"freshseal/core/next"
+	"freshseal/core/pki/request"
 	"freshseal/core/protocol"
 	"freshseal/core/replacement"
-	"freshseal/core/request"
-	"freshseal/service/deed"
+	"freshseal/service/access"
+	"freshseal/service/audit"
+	"freshseal/service/monitor"
 	"freshseal/service/problem"
-	"freshseal/service/reach"
-	"freshseal/service/watch"
 	"freshseal/store"
 	"freshseal/wire"
 )
@@ -34,7 +34,7 @@ func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, er
 	if row.Protocol = string(about.Reads()); row.Port == 0 {
 		row.Port = about.Port
 	}
-	row.More.V, row.Audiences.V = all(slot.More, storedPlace), append([]string{}, slot.Audiences...)
+	row.More.V, row.TrustGroups.V = all(slot.More, storedPlace), append([]string{}, slot.TrustGroups...)
 	for _, p := range slot.More {
 		if !request.IsName(strings.ToLower(p.Address)) || p.Port < 1 || p.Port > 65535 {
 			return row, problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", p.Address, p.Port), "give each further address of a slot with its port")
@@ -42,7 +42,7 @@ func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, er
 	}
 	switch {
 	case !known:
-		return row, watch.UnknownProtocol(cannot, slot.Protocol)
+		return row, monitor.UnknownProtocol(cannot, slot.Protocol)
 	case !naming.Slot(slot.Name):
 		return row, problem.Reject(cannot, fmt.Sprintf("%q is not a valid slot name", slot.Name), naming.Rule)
 	case row.Port < 1 || row.Port > 65535:
@@ -68,7 +68,7 @@ func (s *Service) sealShared(into map[string][]byte, device, slot, secret string
 	if into == nil {
 		into = map[string][]byte{}
 	}
-	purpose := reach.SlotPurpose(device, slot)
+	purpose := access.SlotPurpose(device, slot)
 	into[purpose] = s.box.Seal(purpose, []byte(secret))
 	return into
 }
@@ -87,7 +87,7 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot contract.Devi
 	if err != nil {
 		return contract.Slot{}, err
 	}
-	if err := s.watch.KnownAudiences(ctx, cannot, slot.Audiences); err != nil {
+	if err := s.monitor.KnownTrustGroups(ctx, cannot, slot.TrustGroups); err != nil {
 		return contract.Slot{}, err
 	}
 	row.DeviceID = d.ID
@@ -102,7 +102,7 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot contract.Devi
 	if err != nil {
 		return contract.Slot{}, err
 	}
-	deed.Differences(ctx, nil, slotFacts(row))
+	audit.Differences(ctx, nil, slotFacts(row))
 	return s.ReadSlot(ctx, device, slot.Name)
 }
 
@@ -117,11 +117,11 @@ func (s *Service) EditSlot(ctx context.Context, device, name string, c contract.
 	if err := s.store.Slots.Change(ctx, e); err != nil {
 		return contract.Slot{}, problem.Outdated(err)
 	}
-	deed.Differences(ctx, before, slotFacts(e.Slot))
+	audit.Differences(ctx, before, slotFacts(e.Slot))
 	if len(e.Secrets) > 0 {
-		deed.Say(ctx, "a new shared secret")
+		audit.Say(ctx, "a new shared secret")
 	}
-	if err := s.watch.JudgeSlots(ctx, []store.Slot{e.Slot}); err != nil { // also where the same is served
+	if err := s.monitor.JudgeSlots(ctx, []store.Slot{e.Slot}); err != nil { // also where the same is served
 		return contract.Slot{}, err
 	}
 	return s.ReadSlot(ctx, device, name)
@@ -139,7 +139,7 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c contract.
 		return out, nil, err
 	}
 	before = slotFacts(row)
-	wanted := contract.DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: all(row.More.V, shownPlace), Audiences: row.Audiences.V, ClientUse: row.ClientUse}
+	wanted := contract.DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: all(row.More.V, shownPlace), TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse}
 	set(&wanted.Address, c.Address)
 	set(&wanted.ServerName, c.ServerName)
 	if c.Protocol != nil && *c.Protocol != wanted.Protocol {
@@ -157,21 +157,21 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c contract.
 	if c.More != nil {
 		wanted.More = c.More
 	}
-	if c.Audiences != nil {
-		wanted.Audiences = c.Audiences
+	if c.TrustGroups != nil {
+		wanted.TrustGroups = c.TrustGroups
 	}
-	if err := s.watch.KnownAudiences(ctx, cannot, wanted.Audiences); err != nil {
+	if err := s.monitor.KnownTrustGroups(ctx, cannot, wanted.TrustGroups); err != nil {
 		return out, nil, err
 	}
-	if len(wanted.Audiences) == 1 && wanted.Audiences[0] == watch.Fleet {
-		wanted.Audiences = nil
+	if len(wanted.TrustGroups) == 1 && wanted.TrustGroups[0] == monitor.Fleet {
+		wanted.TrustGroups = nil
 	}
 	changed, err := checkSlot(cannot, d.Address, wanted)
 	if err != nil {
 		return out, nil, err
 	}
 	if wire.Protocol(changed.Protocol).OverEAP() && wanted.Secret == "" && c.Secret == nil && !samePlaces(row, changed) {
-		sealed, err := s.reach.SlotSecret(ctx, device, name)
+		sealed, err := s.access.SlotSecret(ctx, device, name)
 		if err != nil {
 			return out, nil, err
 		}
@@ -179,13 +179,13 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c contract.
 			return out, nil, problem.Reject(cannot, "its shared secret was given for another address or port", "give the shared secret again", next.Give.On("secret"))
 		}
 	}
-	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More, row.Audiences, row.ClientUse = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More, changed.Audiences, changed.ClientUse
+	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More, row.TrustGroups, row.ClientUse = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More, changed.TrustGroups, changed.ClientUse
 	out.Slot = row
 	switch {
 	case wanted.Secret != "":
 		out.Secrets = s.sealShared(nil, device, name, wanted.Secret)
 	case c.Secret != nil || !wire.Protocol(row.Protocol).OverEAP():
-		out.Gone = append(out.Gone, reach.SlotPurpose(device, name))
+		out.Gone = append(out.Gone, access.SlotPurpose(device, name))
 	}
 	return out, before, nil
 }
@@ -209,7 +209,7 @@ func (s *Service) RemoveSlot(ctx context.Context, device, name string) error {
 	if len(all) < 2 {
 		return problem.New(problem.Conflict, cannot, "it is the only slot of its device", "remove the device, or add another slot first", next.ChangeDevice.On(device))
 	}
-	err = s.store.Slots.Remove(ctx, row, reach.SlotPurpose(device, name))
+	err = s.store.Slots.Remove(ctx, row, access.SlotPurpose(device, name))
 	return problem.Missing(err, next.ListSlots, "there is no slot %s/%s", device, name)
 }
 
@@ -240,9 +240,9 @@ func (s *Service) atRest(ctx context.Context, cannot string, slots []store.Slot)
 	return nil
 }
 
-// slotFacts are what people say of a slot, for the ledger.
+// slotFacts are what people say of a slot, for the audit log.
 func slotFacts(row store.Slot) map[string]string {
-	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)), "protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity, "audiences": strings.Join(row.Audiences.V, ", "), "client_use": map[bool]string{true: "yes"}[row.ClientUse]}
+	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)), "protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity, "trust_groups": strings.Join(row.TrustGroups.V, ", "), "client_use": map[bool]string{true: "yes"}[row.ClientUse]}
 	for _, p := range row.More.V {
 		at := net.JoinHostPort(p.Address, strconv.Itoa(p.Port))
 		out["also at "+at] = at

@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"freshseal/contract"
+	"freshseal/core/language/procedure"
 	"freshseal/core/next"
-	"freshseal/core/procedure"
 	"freshseal/service/problem"
 )
 
@@ -23,25 +23,25 @@ func (s *Service) TryDevice(ctx context.Context, name string) (contract.Try, err
 		out.Looks = append(out.Looks, look)
 	}
 	if p, err := s.Procedure(d.Family); err == nil && p.Uses(procedure.SSH) {
-		target, err := s.reach.SSH(ctx, d)
+		target, err := s.access.SSH(ctx, d)
 		if err != nil {
 			return out, err
 		}
-		add(s.reach.TrySSH(ctx, d.Site, target))
+		add(s.access.TrySSH(ctx, d.Site, target))
 	}
 	if p, err := s.Procedure(d.Family); err == nil && p.Uses(procedure.NETCONF) {
-		target, err := s.reach.Config(ctx, d)
+		target, err := s.access.Config(ctx, d)
 		if err != nil {
 			return out, err
 		}
-		add(s.reach.TryConfig(ctx, d.Site, target))
+		add(s.access.TryConfig(ctx, d.Site, target))
 	}
 	if p, err := s.Procedure(d.Family); err == nil && p.Uses(procedure.HTTPS) {
-		target, err := s.reach.Web(ctx, d)
+		target, err := s.access.Web(ctx, d)
 		if err != nil {
 			return out, err
 		}
-		add(s.reach.TryWeb(ctx, d.Site, target))
+		add(s.access.TryWeb(ctx, d.Site, target))
 	}
 	slots, err := s.store.Slots.Of(ctx, name)
 	if err != nil {
@@ -49,7 +49,7 @@ func (s *Service) TryDevice(ctx context.Context, name string) (contract.Try, err
 	}
 	for _, slot := range slots {
 		look := contract.TryLook{What: fmt.Sprintf("read the slot %s at %s port %d", slot.Name, slot.Address, slot.Port)}
-		reading, err := s.watch.Read(ctx, slot)
+		reading, err := s.monitor.Read(ctx, slot)
 		if err != nil {
 			return out, err
 		}

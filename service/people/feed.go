@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/service/deed"
+	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
@@ -39,7 +39,7 @@ func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (contract
 	if err := s.store.Sessions.Add(ctx, session, u); err != nil {
 		return contract.Feed{}, err
 	}
-	deed.Say(ctx, "a calendar of %q", site)
+	audit.Say(ctx, "a calendar of %q", site)
 	out := showFeed(session)
 	out.Path = FeedPath + secret + ".ics"
 	return out, nil

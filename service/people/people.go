@@ -16,7 +16,7 @@ import (
 	"freshseal/contract"
 	"freshseal/core/naming"
 	"freshseal/core/next"
-	"freshseal/service/deed"
+	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
@@ -178,7 +178,7 @@ func (s *Service) AddUser(ctx context.Context, n contract.NewUser) (contract.Use
 	if err := checkPassword(n.Password); err != nil {
 		return contract.User{}, err
 	}
-	deed.Say(ctx, "%s as %s", n.Name, n.Role)
+	audit.Say(ctx, "%s as %s", n.Name, n.Role)
 	u := store.User{Name: n.Name, Password: hashPassword(n.Password, peopleCost), Role: string(n.Role), AddedAt: s.moment()}
 	err := s.store.Users.Add(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
@@ -218,7 +218,7 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 		if !slices.Contains(contract.Roles, *c.Role) || *c.Role == contract.Monitor {
 			return contract.User{}, problem.Reject(cannot, fmt.Sprintf("no role is called %q", *c.Role), "give viewer, operator or admin")
 		}
-		deed.Differences(ctx, map[string]string{"role": u.Role}, map[string]string{"role": string(*c.Role)})
+		audit.Differences(ctx, map[string]string{"role": u.Role}, map[string]string{"role": string(*c.Role)})
 		u.Role = string(*c.Role)
 	}
 	if c.Password != nil {
@@ -226,7 +226,7 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 			return contract.User{}, err
 		}
 		u.Password = hashPassword(*c.Password, peopleCost)
-		deed.Say(ctx, "a new password")
+		audit.Say(ctx, "a new password")
 	}
 	err = s.store.Users.Change(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
@@ -247,7 +247,7 @@ func (s *Service) AddToken(ctx context.Context, n contract.NewToken, by Bearer) 
 	if err != nil {
 		return contract.Token{}, err
 	}
-	deed.Say(ctx, "%q as %s for %d days", n.Label, n.Role, n.Days)
+	audit.Say(ctx, "%q as %s for %d days", n.Label, n.Role, n.Days)
 	b, err := s.openSession(ctx, u, true, n.Label, n.Role, time.Duration(n.Days)*24*time.Hour)
 	return contract.Token{ID: digest(b.Secret)[:tokenID], Label: n.Label, User: by.User, Role: n.Role, EndsAt: b.EndsAt, Secret: b.Secret}, err
 }

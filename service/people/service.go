@@ -1,5 +1,5 @@
 // Package people holds the use cases for those who use the service: users,
-// sign-in, API tokens and the ledger of what they did.
+// sign-in, API tokens and the audit log of what they did.
 package people
 
 import (

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"freshseal/core/next"
-	"freshseal/core/visible"
+	"freshseal/core/terminal/visible"
 	"freshseal/service/problem"
 
 	"github.com/xuri/excelize/v2"

@@ -40,7 +40,7 @@ CREATE TABLE slot (
     subject     TEXT NOT NULL DEFAULT '',
     self_signed INTEGER NOT NULL DEFAULT 0,
     not_after   INTEGER NOT NULL DEFAULT 0,
-    standing TEXT NOT NULL DEFAULT 'unreachable', -- unreachable, unexpected, factory, flawed or fresh
+    base TEXT NOT NULL DEFAULT 'unreachable', -- unreachable, unexpected, factory, flawed or fresh
     overdue_from INTEGER NOT NULL DEFAULT 0,
     due_from INTEGER NOT NULL DEFAULT 0,
     condition TEXT NOT NULL DEFAULT 'unreachable', -- as of turns_at
@@ -49,7 +49,7 @@ CREATE TABLE slot (
     more TEXT NOT NULL DEFAULT '[]',
     others TEXT NOT NULL DEFAULT '[]',
     path TEXT NOT NULL DEFAULT '[]',
-    sought TEXT NOT NULL DEFAULT '',
+    search_text TEXT NOT NULL DEFAULT '',
     identity TEXT NOT NULL DEFAULT '',
     remarks TEXT NOT NULL DEFAULT '[]',
     next_at INTEGER NOT NULL DEFAULT 0,
@@ -58,7 +58,7 @@ CREATE TABLE slot (
     closer TEXT NOT NULL DEFAULT 'null',
     look_at INTEGER NOT NULL DEFAULT 0,
     not_before INTEGER NOT NULL DEFAULT 0,
-    audiences TEXT NOT NULL DEFAULT '[]', -- the groups of clients that use it; none: the fleet
+    trust_groups TEXT NOT NULL DEFAULT '[]', -- the groups of clients that use it; none: the fleet
     client_use INTEGER NOT NULL DEFAULT 0, -- the device also connects with its certificate as a TLS client
     UNIQUE (device_id, name)
 );
@@ -82,10 +82,10 @@ CREATE TABLE secret (
 ) WITHOUT ROWID;
 
 CREATE TABLE anchor (
-    audience TEXT NOT NULL,
+    trust_group TEXT NOT NULL,
     sha256   TEXT NOT NULL REFERENCES certificate (sha256),
     added_at INTEGER NOT NULL,
-    PRIMARY KEY (audience, sha256)
+    PRIMARY KEY (trust_group, sha256)
 ) WITHOUT ROWID;
 
 -- Authorities that came with a pile: chains are completed from them. Being here
@@ -218,7 +218,7 @@ CREATE TABLE site (
     holidays TEXT NOT NULL DEFAULT ''
 ) WITHOUT ROWID;
 
-CREATE TABLE ledger_before (
+CREATE TABLE audit_before (
     id     INTEGER PRIMARY KEY,
     at     INTEGER NOT NULL,
     who    TEXT NOT NULL,
@@ -228,11 +228,11 @@ CREATE TABLE ledger_before (
 );
 
 -- +goose StatementBegin
-CREATE TRIGGER ledger_is_not_changed BEFORE UPDATE ON "ledger_before" BEGIN SELECT raise(ABORT, 'the ledger is append-only'); END;
+CREATE TRIGGER audit_is_not_changed BEFORE UPDATE ON "audit_before" BEGIN SELECT raise(ABORT, 'the audit is append-only'); END;
 -- +goose StatementEnd
 
 -- +goose StatementBegin
-CREATE TRIGGER ledger_is_not_shortened BEFORE DELETE ON "ledger_before" BEGIN SELECT raise(ABORT, 'the ledger is append-only'); END;
+CREATE TRIGGER audit_is_not_shortened BEFORE DELETE ON "audit_before" BEGIN SELECT raise(ABORT, 'the audit is append-only'); END;
 -- +goose StatementEnd
 
 CREATE TABLE policy (
@@ -308,7 +308,7 @@ CREATE INDEX obsolete_request_by_key ON obsolete_request (spki);
 CREATE INDEX obsolete_request_by_parcel ON obsolete_request (parcel_id);
 
 -- Leaves that came and that nobody waits for.
-CREATE TABLE aside (
+CREATE TABLE unmatched (
     sha256  TEXT PRIMARY KEY REFERENCES certificate (sha256),
     why     TEXT NOT NULL,
     came_at INTEGER NOT NULL,
@@ -369,7 +369,7 @@ CREATE TABLE target (
 
 CREATE INDEX target_of_slot ON target (slot_id);
 
--- What happened, whatever it is about: streams, the ledger and notices are fed from
+-- What happened, whatever it is about: streams, the audit and notices are fed from
 -- it. It is written in the transaction of what happened.
 CREATE TABLE outbox (
     id    INTEGER PRIMARY KEY AUTOINCREMENT,
@@ -386,7 +386,7 @@ CREATE INDEX outbox_about ON outbox (about, id);
 
 -- Who did what and when. Rows are only ever added; each carries the hash of
 -- the one before it.
-CREATE TABLE ledger (
+CREATE TABLE audit (
     id    INTEGER PRIMARY KEY,
     at    INTEGER NOT NULL,
     who   TEXT NOT NULL,
@@ -396,11 +396,11 @@ CREATE TABLE ledger (
 );
 
 -- +goose StatementBegin
-CREATE TRIGGER ledger_stays_as_written BEFORE UPDATE ON ledger BEGIN SELECT raise(ABORT, 'the ledger is append-only'); END;
+CREATE TRIGGER audit_stays_as_written BEFORE UPDATE ON audit BEGIN SELECT raise(ABORT, 'the audit is append-only'); END;
 -- +goose StatementEnd
 
 -- +goose StatementBegin
-CREATE TRIGGER ledger_stays_whole BEFORE DELETE ON ledger BEGIN SELECT raise(ABORT, 'the ledger is append-only'); END;
+CREATE TRIGGER audit_stays_whole BEFORE DELETE ON audit BEGIN SELECT raise(ABORT, 'the audit is append-only'); END;
 -- +goose StatementEnd
 
 -- The filters of lists that people keep under a name.
@@ -459,7 +459,7 @@ CREATE TABLE pin (
 );
 
 -- What they must be told: a row for each pin and change. It outlives the pin.
-CREATE TABLE telling (
+CREATE TABLE pin_update (
     id             INTEGER PRIMARY KEY,
     replacement_id INTEGER NOT NULL REFERENCES replacement (id) ON DELETE CASCADE,
     slot_id        INTEGER NOT NULL REFERENCES slot (id) ON DELETE CASCADE,
@@ -469,14 +469,14 @@ CREATE TABLE telling (
     old_sha256     TEXT NOT NULL, -- of the certificates
     new_sha256     TEXT NOT NULL,
     arose_at       INTEGER NOT NULL,
-    told_at        INTEGER NOT NULL DEFAULT 0,
-    told_by        TEXT NOT NULL DEFAULT '',
+    confirmed_at        INTEGER NOT NULL DEFAULT 0,
+    confirmed_by        TEXT NOT NULL DEFAULT '',
     note           TEXT NOT NULL DEFAULT '' -- of who told them
 );
 
-CREATE INDEX telling_of_slot ON telling (slot_id, told_at);
+CREATE INDEX pin_update_of_slot ON pin_update (slot_id, confirmed_at);
 
-CREATE INDEX telling_open ON telling (told_at, id);
+CREATE INDEX pin_update_open ON pin_update (confirmed_at, id);
 
 CREATE INDEX slot_by_next ON slot (next_at);
 
@@ -493,8 +493,8 @@ CREATE TABLE revocation (
     next_at    INTEGER NOT NULL
 );
 
--- Stock that is taken of a network: what was asked for, how far it is, and what was found.
-CREATE TABLE stocktaking (
+-- A discovery: the ranges asked for, its progress, and what was found.
+CREATE TABLE discovery (
     id       INTEGER PRIMARY KEY AUTOINCREMENT,
     asked    TEXT NOT NULL,
     by       TEXT NOT NULL,
@@ -507,7 +507,7 @@ CREATE TABLE stocktaking (
 
 CREATE TABLE find (
     id             INTEGER PRIMARY KEY,
-    stocktaking_id INTEGER NOT NULL REFERENCES stocktaking (id) ON DELETE CASCADE,
+    discovery_id INTEGER NOT NULL REFERENCES discovery (id) ON DELETE CASCADE,
     nth            INTEGER NOT NULL, -- place of its target
     address        TEXT NOT NULL,
     port           INTEGER NOT NULL,
@@ -517,7 +517,7 @@ CREATE TABLE find (
     version        TEXT NOT NULL,
     banner         TEXT NOT NULL,
     failure        TEXT NOT NULL, -- why no certificate was seen, where somebody answered
-    UNIQUE (stocktaking_id, nth)
+    UNIQUE (discovery_id, nth)
 );
 
 -- Who is told of what: channels, rules, what each slot's matter is by each rule, and the queue of what is to be
@@ -596,9 +596,9 @@ CREATE TABLE notice_cursor (
     event INTEGER NOT NULL
 );
 
--- What lists are sorted, filtered and searched by is held in memory (core/roster). The slots and devices that a change
+-- What lists are sorted, filtered and searched by is held in memory (core/judgement/roster). The slots and devices that a change
 -- touches in these things are noted here, and taken away again before the change is committed. Readings and judgements,
--- which are many, are not noted: store/standing.go tells the roster of them.
+-- which are many, are not noted: store/condition.go tells the roster of them.
 CREATE TABLE stale_slot (
     id INTEGER PRIMARY KEY
 );
@@ -694,7 +694,7 @@ CREATE UNIQUE INDEX replacement_touching_cluster ON replacement (cluster)
 -- What became of the names and uses that signers were asked for.
 CREATE TABLE signer_habits (
     signer TEXT NOT NULL PRIMARY KEY,
-    habits TEXT NOT NULL -- core/answer.Habits
+    habits TEXT NOT NULL -- core/judgement/answer.Habits
 ) WITHOUT ROWID;
 
 -- Files of devices that are kept off them, such as exports that were made before a change.

@@ -11,8 +11,8 @@ import (
 
 	"freshseal/cli"
 	"freshseal/contract"
-	"freshseal/core/pile"
-	"freshseal/core/request"
+	"freshseal/core/pki/pile"
+	"freshseal/core/pki/request"
 	"freshseal/service"
 	"freshseal/service/problem"
 	"freshseal/standin"
@@ -27,7 +27,7 @@ func harbour(ctx context.Context, s *service.Service) error {
 	t.Terms = request.Terms{Public: true, Wildcards: true, Domains: []string{"tidewrack.example"}, Fields: []string{"organization"}, Profile: "Server"}
 	t.Proof = request.Proof{How: "dns", Who: "keeper of the zone", Days: 90}
 	t.Order = request.Order{Number: "HA-2207", ApprovedBy: "Ms Fulmar", Until: time.Now().AddDate(2, 0, 0).Format(time.DateOnly)}
-	_, err := s.Desk.PutSigner(ctx, "harbour-ca", t, problem.Any)
+	_, err := s.Signing.PutSigner(ctx, "harbour-ca", t, problem.Any)
 	return err
 }
 

@@ -10,8 +10,8 @@ import (
 
 	"freshseal/cli"
 	"freshseal/contract"
-	"freshseal/core/due"
-	"freshseal/core/notice"
+	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/notice"
 	"freshseal/notify"
 	"freshseal/service"
 	"freshseal/service/problem"
@@ -76,16 +76,16 @@ func tellAll(ctx context.Context, s *service.Service, sinks *standin.Sinks) erro
 	syslog.Kind, syslog.Security, syslog.Pin = notify.Syslog, notify.TLS, sinks.Certificate
 	syslog.Address, syslog.Port = at(sinks.Syslog)
 	for name, n := range map[string]contract.NewChannel{"mail": mail, "hook": hook, "log": syslog} {
-		if _, err := s.Tell.SetChannel(ctx, name, n, problem.Any); err != nil {
+		if _, err := s.Notices.SetChannel(ctx, name, n, problem.Any); err != nil {
 			return err
 		}
 	}
-	rules, err := s.Tell.Rules(ctx)
+	rules, err := s.Notices.Rules(ctx)
 	if err != nil || len(rules) > 0 {
 		return err
 	}
-	_, first := s.Tell.SetRule(ctx, "at-once", notice.Rule{Conditions: []due.Condition{due.Expired, due.Unexpected, due.Overdue}, To: []string{"mail", "log"}, RepeatDays: 3, Escalate: []string{"hook"}, Recovery: true}, problem.Any)
-	_, second := s.Tell.SetRule(ctx, "expiry", notice.Rule{Days: []int{30, 14, 3}, To: []string{"mail"}, Digest: "07:00", Quiet: "20:00-06:00"}, problem.Any)
-	_, third := s.Tell.SetRule(ctx, "unreachable-at-mainquay", notice.Rule{Conditions: []due.Condition{due.Unreachable}, Site: "Mainquay", To: []string{"hook"}, Recovery: true}, problem.Any)
+	_, first := s.Notices.SetRule(ctx, "at-once", notice.Rule{Conditions: []due.Condition{due.Expired, due.Unexpected, due.Overdue}, To: []string{"mail", "log"}, RepeatDays: 3, Escalate: []string{"hook"}, Recovery: true}, problem.Any)
+	_, second := s.Notices.SetRule(ctx, "expiry", notice.Rule{Days: []int{30, 14, 3}, To: []string{"mail"}, Digest: "07:00", Quiet: "20:00-06:00"}, problem.Any)
+	_, third := s.Notices.SetRule(ctx, "unreachable-at-mainquay", notice.Rule{Conditions: []due.Condition{due.Unreachable}, Site: "Mainquay", To: []string{"hook"}, Recovery: true}, problem.Any)
 	return errors.Join(first, second, third)
 }

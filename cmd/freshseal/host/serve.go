@@ -15,19 +15,19 @@ import (
 
 	"freshseal/cli"
 	"freshseal/contract"
-	"freshseal/service/desk"
 	"freshseal/service/fleet"
+	"freshseal/service/monitor"
 	"freshseal/service/paging"
 	"freshseal/service/problem"
-	"freshseal/service/watch"
-	"freshseal/service/work"
+	"freshseal/service/replace"
+	"freshseal/service/signing"
 	"freshseal/wire"
 
 	"freshseal/api"
-	"freshseal/core/cert"
-	"freshseal/core/procedure"
+	"freshseal/core/language/procedure"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
 	"freshseal/core/protocol"
-	"freshseal/core/request"
 	"freshseal/notify"
 	"freshseal/service"
 	"freshseal/standin"
@@ -76,7 +76,7 @@ func (a app) serve() *cobra.Command {
 }
 
 // fetcher gets issuers over HTTP, where that is allowed.
-func fetcher(allowed bool, published wire.Published) desk.Fetcher {
+func fetcher(allowed bool, published wire.Published) signing.Fetcher {
 	if !allowed {
 		return nil
 	}
@@ -100,7 +100,7 @@ func networks(flag string, words []string) ([]netip.Prefix, error) {
 }
 
 // resolver is the system's, where DNS is to be asked.
-func resolver(ask bool) work.Resolver {
+func resolver(ask bool) replace.Resolver {
 	if !ask {
 		return nil
 	}
@@ -115,7 +115,7 @@ func (a app) open(ctx context.Context, o service.Options) (*service.Service, err
 	switch {
 	case errors.As(err, &known):
 		return nil, words(err)
-	case errors.Is(err, work.ErrOtherKey):
+	case errors.Is(err, replace.ErrOtherKey):
 		return nil, cli.Failed("the service does not start", err.Error(), "put back the strongbox key that belongs to the database")
 	case err != nil:
 		return nil, cli.Failed("the service does not start", err.Error(), "see that the folder "+o.Dir+" is yours and whole")
@@ -143,7 +143,7 @@ func (a app) run(ctx context.Context, s *service.Service, listen string, ready f
 	}
 	go func() { done <- server.Serve(l) }()
 	url := "https://" + l.Addr().String()
-	s.Tell.At(url)
+	s.Notices.At(url)
 	if ready != nil {
 		if err := ready(url); err != nil {
 			return err
@@ -207,7 +207,7 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 	if err != nil || len(known) > len(boxes.Members) { // all of them and the service itself
 		return errors.Join(err, sweepOnce(ctx, s))
 	}
-	if _, err := s.Watch.AddAnchors(ctx, watch.Fleet, boxes.Anchors, problem.Any); err != nil {
+	if _, err := s.Monitor.AddAnchors(ctx, monitor.Fleet, boxes.Anchors, problem.Any); err != nil {
 		return err
 	}
 	for _, w := range boxes.Ways {
@@ -215,7 +215,7 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 		if w.Socks {
 			n.Way = "socks"
 		}
-		_, err = s.Reach.AddSite(ctx, n)
+		_, err = s.Access.AddSite(ctx, n)
 		if err := unlessThere(err); err != nil {
 			return err
 		}
@@ -256,7 +256,7 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 }
 
 func sweepOnce(ctx context.Context, s *service.Service) error {
-	_, _, err := s.Watch.ReadAll(ctx, "", nil)
+	_, _, err := s.Monitor.ReadAll(ctx, "", nil)
 	return err
 }
 
@@ -271,11 +271,11 @@ func unlessThere(err error) error {
 
 // changedElsewhere lets one device be replaced, and somebody undo it behind our back.
 func changedElsewhere(ctx context.Context, s *service.Service, boxes *standin.Fleet) error {
-	r, err := s.Work.Begin(ctx, contract.Order{Device: boxes.Meddled, Slot: "web", Signer: contract.BenchSigner}, "admin")
+	r, err := s.Replace.Begin(ctx, contract.Order{Device: boxes.Meddled, Slot: "web", Signer: contract.BenchSigner}, "admin")
 	if err != nil {
 		return unlessThere(err)
 	}
-	if err := s.Work.Watch(ctx, r.ID, 0, func(contract.Event) error { return nil }, func() error { return nil }); err != nil {
+	if err := s.Replace.Watch(ctx, r.ID, 0, func(contract.Event) error { return nil }, func() error { return nil }); err != nil {
 		return err
 	}
 	return boxes.Meddle(time.Now())
@@ -283,7 +283,7 @@ func changedElsewhere(ctx context.Context, s *service.Service, boxes *standin.Fl
 
 // introduce writes a client's file for the demo and tells how to sign in.
 func (a app) introduce(ctx context.Context, s *service.Service, dir, url string) error {
-	own, err := s.Work.OwnCertificate(nil)
+	own, err := s.Replace.OwnCertificate(nil)
 	if err != nil {
 		return err
 	}

@@ -67,9 +67,9 @@ export const parcelsList: ServedList<Schemas['Parcel']> = {
   load: () => (wanted) => take(api.GET('/api/v1/parcels', { params: { query: wanted } })),
 }
 
-export const ledgerList: ServedList<Schemas['LedgerEntry']> = {
-  name: 'Ledger',
-  keyed: keys.ledger,
+export const auditList: ServedList<Schemas['AuditEntry']> = {
+  name: 'Audit log',
+  keyed: keys.audit,
   filters: ['text', 'who', 'from', 'until'],
-  load: (filter) => (wanted) => take(api.GET('/api/v1/ledger', { params: { query: { ...filter, ...wanted } } })),
+  load: (filter) => (wanted) => take(api.GET('/api/v1/audit', { params: { query: { ...filter, ...wanted } } })),
 }

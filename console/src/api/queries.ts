@@ -71,12 +71,12 @@ export const sitesQuery = queryOptions({ queryKey: keys.sites, queryFn: async ()
 export const credentialsQuery = queryOptions({ queryKey: keys.credentials, queryFn: async () => items(await take(api.GET('/api/v1/credentials'))) })
 export const familiesQuery = queryOptions({ queryKey: keys.families, queryFn: async () => items(await take(api.GET('/api/v1/procedures'))), staleTime: 10_000 })
 export const policiesQuery = queryOptions({ queryKey: keys.policies, queryFn: async () => items(await take(api.GET('/api/v1/policies'))) })
-export const anchorsQuery = queryOptions({ queryKey: keys.anchors, queryFn: async () => items(await take(api.GET('/api/v1/audiences/{name}/anchors', at('fleet')))) })
+export const anchorsQuery = queryOptions({ queryKey: keys.anchors, queryFn: async () => items(await take(api.GET('/api/v1/trust-groups/{name}/anchors', at('fleet')))) })
 export const usersQuery = queryOptions({ queryKey: keys.users, queryFn: async () => items(await take(api.GET('/api/v1/users'))) })
 export const tokensQuery = queryOptions({ queryKey: keys.tokens, queryFn: async () => items(await take(api.GET('/api/v1/tokens'))) })
 export const signersQuery = queryOptions({ queryKey: keys.signers, queryFn: async () => items(await take(api.GET('/api/v1/signers'))), staleTime: 30_000 })
 export const benchQuery = queryOptions({ queryKey: [...keys.signers, 'bench'], queryFn: () => take(api.GET('/api/v1/bench')), staleTime: 30_000 })
-export const asidesQuery = queryOptions({ queryKey: keys.asides, queryFn: async () => items(await take(api.GET('/api/v1/asides'))) })
+export const unmatchedQuery = queryOptions({ queryKey: keys.unmatched, queryFn: async () => items(await take(api.GET('/api/v1/unmatched'))) })
 export const viewsQuery = queryOptions({ queryKey: keys.views, queryFn: async () => items(await take(api.GET('/api/v1/views'))), staleTime: 60_000 })
 
 export const expiriesQuery = queryOptions({ queryKey: [...keys.ahead, 'expiries'], queryFn: () => take(api.GET('/api/v1/expiries')), staleTime: 30_000 })
@@ -94,16 +94,16 @@ export const forecastQuery = (query: { weeks: string; site: string; public: 'tru
 export const dueQuery = (within: string) =>
   queryOptions({ queryKey: [...keys.slots, 'due', within], queryFn: async () => items(await take(api.GET('/api/v1/due', { params: { query: { within } } }))), staleTime: 30_000 })
 
-export const stocktakingsQuery = queryOptions({
-  queryKey: keys.stock,
-  queryFn: async () => items(await take(api.GET('/api/v1/stocktakings'))),
+export const discoveriesQuery = queryOptions({
+  queryKey: keys.discoveries,
+  queryFn: async () => items(await take(api.GET('/api/v1/discoveries'))),
   refetchInterval: (q) => (q.state.data?.some((s) => !s.ended_at) ? 1_000 : false),
 })
 
-export const stockQuery = (id: string) =>
+export const discoveryQuery = (id: string) =>
   queryOptions({
-    queryKey: [...keys.stock, id],
-    queryFn: () => take(api.GET('/api/v1/stocktakings/{id}', { params: { path: { id } } })),
+    queryKey: [...keys.discoveries, id],
+    queryFn: () => take(api.GET('/api/v1/discoveries/{id}', { params: { path: { id } } })),
     refetchInterval: (q) => (q.state.data?.ended_at ? false : 2_000),
   })
 
@@ -143,10 +143,10 @@ export const batchQuery = (id: string) => queryOptions({ queryKey: [...keys.batc
 export const pinsQuery = (device: string, slot: string) =>
   queryOptions({ queryKey: [...keys.pins, device, slot], queryFn: async () => items(await take(api.GET('/api/v1/pins', { params: { query: { device, slot } } }))) })
 
-/** tellingsQuery are those who must be told of a changed certificate; of a replacement also those who were. */
-export const tellingsQuery = (replacement?: string) =>
+/** pinUpdatesQuery returns the pending pins; of a replacement the confirmed ones too. */
+export const pinUpdatesQuery = (replacement?: string) =>
   queryOptions({
-    queryKey: [...keys.tellings, replacement ?? 'open'],
-    queryFn: async () => items(await take(api.GET('/api/v1/tellings', { params: { query: replacement ? { replacement } : {} } }))),
+    queryKey: [...keys.pinUpdates, replacement ?? 'open'],
+    queryFn: async () => items(await take(api.GET('/api/v1/pin-updates', { params: { query: replacement ? { replacement } : {} } }))),
     refetchInterval: 10_000,
   })

@@ -22,12 +22,12 @@ const pages: Place[] = (
     ['/replacements', 'Replacements'],
     ['/tasks', 'Tasks'],
     ['/desk', 'Desk'],
-    ['/ahead', 'Ahead'],
+    ['/ahead', 'Forecast'],
     ['/calendar', 'Calendar'],
-    ['/stock', 'Stock'],
+    ['/discovery', 'Discovery'],
     ['/notices', 'Notices'],
     ['/families', 'Families'],
-    ['/ledger', 'Ledger'],
+    ['/audit', 'Audit log'],
     ['/settings', 'Settings'],
   ] as const
 ).map(([to, title]) => ({ to, title, about: '', kind: 'page' }))

@@ -50,14 +50,14 @@ export function Shell() {
             <Page to="/">Overview</Page>
             <Page to="/slots">Slots</Page>
             <Page to="/devices">Devices</Page>
-            <Page to="/ahead">Ahead</Page>
+            <Page to="/ahead">Forecast</Page>
             <Page to="/replacements">Replacements</Page>
             <Page to="/tasks">Tasks</Page>
             <Page to="/desk">Desk</Page>
             <Page to="/notices">Notices</Page>
             <Page to="/families">Families</Page>
             {reaches(session.data.role, 'admin') && <Page to="/people">People</Page>}
-            <Page to="/ledger">Ledger</Page>
+            <Page to="/audit">Audit log</Page>
             <Page to="/settings">Settings</Page>
           </Box>
           <Search />

@@ -90,7 +90,7 @@ function Held({ item, answer }: { item: Item; answer?: Answer }) {
 function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
   const [open, setOpen] = useState(!a.accepted && a.chain.length > 0)
   const others = a.findings.filter((f) => f.what !== a.why) // which is told already
-  const untrusting = a.trust.filter((t) => !t.trusted && t.audience !== 'fleet')
+  const untrusting = a.trust.filter((t) => !t.trusted && t.trust_group !== 'fleet')
   return (
     <Box data-accepted={a.accepted} sx={{ borderLeft: 3, borderColor: a.accepted ? 'success.main' : 'error.main', pl: 1.5, minWidth: 0 }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 1, alignItems: 'baseline' }}>
@@ -110,8 +110,8 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
             ? '✓ accepted; the replacement continues'
             : a.doubtful
               ? '? doubtful: waits to be accepted'
-              : a.aside
-                ? '✕ matches no pending request; kept aside'
+              : a.unmatched
+                ? '✕ matches no pending request; kept as unmatched'
                 : '✕ not accepted'}
         </Box>
         {a.chain.length > 0 && (
@@ -132,8 +132,8 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
       )}
       {!a.accepted && <Next say={a.next} actions={a.actions} />}
       {untrusting.map((t) => (
-        <Typography key={t.audience} variant="body2" sx={{ color: 'warning.main' }}>
-          The audience {t.audience} will not trust it: it lacks {t.lacks}
+        <Typography key={t.trust_group} variant="body2" sx={{ color: 'warning.main' }}>
+          Not trusted by "{t.trust_group}": root "{t.lacks}" is missing
         </Typography>
       ))}
       {open && (

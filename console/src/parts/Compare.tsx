@@ -29,7 +29,7 @@ export function Compare({ left, right }: { left: Side; right: Side }) {
       (c) =>
         c.trust
           .filter((t) => t.trusted)
-          .map((t) => t.audience)
+          .map((t) => t.trust_group)
           .join(', ') || 'nobody',
     ],
   ]

@@ -18,7 +18,7 @@ export function DropZone() {
   const [keys, setKeys] = useState(false)
   const input = useRef<HTMLInputElement>(null)
   const admin = useMay('admin')
-  const send = useChange({ of: 'asides', do: (files: File[]) => sendPile(files, trust, keys) })
+  const send = useChange({ of: 'unmatched', do: (files: File[]) => sendPile(files, trust, keys) })
   const give = (list: FileList | null) => {
     if (list?.length) send.mutate([...list])
     if (input.current) input.current.value = '' // the same file may be given again

@@ -13,8 +13,8 @@ const nowhere = () => undefined // said in words, at the field
 
 /** places are where each action is done; one that is said in words alone has none. */
 const places: Record<Action['do'], (about: string) => Place | undefined> = {
-  'list-asides': list('Open the desk', '/desk'),
-  'list-audiences': list('Open the trusted roots', '/settings/roots'),
+  'list-unmatched': list('Open the desk', '/desk'),
+  'list-trust-groups': list('Open the trusted roots', '/settings/roots'),
   'list-authorities': nowhere,
   'list-channels': list('Open the notices', '/notices'),
   'list-notice-rules': list('Open the notices', '/notices'),
@@ -27,11 +27,11 @@ const places: Record<Action['do'], (about: string) => Place | undefined> = {
   'list-signers': list('Open the signers', '/settings/signers'),
   'list-sites': list('Open the sites', '/settings/sites'),
   'list-slots': list('List the slots', '/slots'),
-  'list-stock': list('Open the stocktakings', '/stock'),
+  'list-discoveries': list('Open the discoveries', '/discovery'),
   'list-tasks': list('List what waits for a person', '/tasks'),
   'list-tokens': list('Open people and tokens', '/people'),
   'list-users': list('Open people and tokens', '/people'),
-  'show-audience': list('Open the trusted roots', '/settings/roots'),
+  'show-trust-group': list('Open the trusted roots', '/settings/roots'),
   'show-procedure': list('Open the families', '/families'),
   'show-replacement': replacement('Open'),
   'show-slot': (slot) => ({ label: `Open ${slot}`, to: `/slots/${slot}` }),

@@ -11,22 +11,25 @@ import { Account } from './Account'
 import { Foreign, visible } from './Foreign'
 
 const answer = (more: Partial<Schemas['Answer']>): Schemas['Answer'] =>
-  ({ sha256: 'aa', leaf: 'gate-1', accepted: true, aside: false, chain: [], findings: [], trust: [], ...more }) as Schemas['Answer']
+  ({ sha256: 'aa', leaf: 'gate-1', accepted: true, unmatched: false, chain: [], findings: [], trust: [], ...more }) as Schemas['Answer']
 
 describe('an intake', () => {
-  it('leads from each file to the request that it answers, and says what is kept aside', () => {
+  it('leads from each file to the request that it answers, and says what is kept as unmatched', () => {
     const intake = {
       files: [
         { name: 'one.pem', holds: [{ kind: 'certificate', sha256: 'aa' }] },
         { name: 'two.txt', holds: [{ kind: 'junk', note: 'nothing that is known' }] },
       ],
-      answers: [answer({ replacement: 'r7', device: 'gate-1', slot: 'web' }), answer({ sha256: 'bb', leaf: 'old', accepted: false, aside: true, why: 'it was asked for anew' })],
+      answers: [
+        answer({ replacement: 'r7', device: 'gate-1', slot: 'web' }),
+        answer({ sha256: 'bb', leaf: 'old', accepted: false, unmatched: true, why: 'it was asked for anew' }),
+      ],
     } as unknown as Schemas['Intake']
     shown(<Account intake={intake} />)
     expect(screen.getByRole('group', { name: 'Account of the files' }).textContent).toMatch(/2 files.*1 of 2 leaves accepted/)
     expect(screen.getByRole('link', { name: 'r7 gate-1/web' }).getAttribute('href')).toBe('/replacements/r7')
     expect(screen.getByText(/cannot be used/).textContent).toContain('nothing that is known')
-    expect(screen.getByText('✕ matches no pending request; kept aside')).toBeTruthy()
+    expect(screen.getByText('✕ matches no pending request; kept as unmatched')).toBeTruthy()
   })
 })
 

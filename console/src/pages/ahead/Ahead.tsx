@@ -19,7 +19,7 @@ export function Ahead() {
   const else_ = useQuery(expiringQuery)
   return (
     <Stack>
-      <Heading title="Ahead" tab="Ahead">
+      <Heading title="Forecast" tab="Forecast">
         <Button variant="outlined" component={RouterLink} to="/calendar">
           Calendar
         </Button>

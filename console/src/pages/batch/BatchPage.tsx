@@ -12,6 +12,7 @@ import { Link as RouterLink, useParams } from 'react-router'
 import { api, take, type Batch, type Schemas } from '../../api/client'
 import { itemsList } from '../../api/lists'
 import { batchQuery, useChange } from '../../api/queries'
+import { waits } from '../../parts/State'
 import { Confirm } from '../../parts/Confirm'
 import { Foreign } from '../../parts/Foreign'
 import { Heading } from '../../parts/Heading'
@@ -53,7 +54,7 @@ const columns: Column<Item>[] = [
       i.replacement ? (
         <Link component={RouterLink} to={`/replacements/${i.replacement}`}>
           {i.replacement} {i.state}
-          {i.waiting_for && ` for ${i.waiting_for}`}
+          {i.waiting_for && ` for ${waits(i.waiting_for)}`}
         </Link>
       ) : (
         said[i.outcome]
@@ -72,8 +73,8 @@ const columns: Column<Item>[] = [
   },
 ]
 
-const said: Record<Item['outcome'], string> = { waiting: 'not begun yet', begun: 'begun', refused: 'refused', left: 'not begun: stopped' }
-const states: Record<Batch['state'], string> = { beginning: 'some are not begun yet', begun: 'all are begun', stopped: 'stopped' }
+const said: Record<Item['outcome'], string> = { waiting: 'not started yet', begun: 'started', refused: 'refused', left: 'not started: stopped' }
+const states: Record<Batch['state'], string> = { beginning: 'starting', begun: 'all are started', stopped: 'stopped' }
 
 /** BatchPage shows a batch while the service carries it, and its account. */
 export function BatchPage() {
@@ -109,7 +110,7 @@ function Shown({ b }: { b: Batch }) {
         {b.state === 'beginning' && (
           <May role="operator">
             <Button variant="outlined" color="error" onClick={() => setSure(true)}>
-              Begin no more
+              Stop starting new ones
             </Button>
           </May>
         )}
@@ -153,7 +154,14 @@ function Shown({ b }: { b: Batch }) {
       </TextField>
       <List list={itemsList(b.id)} filter={filter} columns={columns} id={(i) => `${i.device}/${i.slot}`} empty="None." />
       {sure && (
-        <Confirm question="Begin no more?" yes="Begin no more" pending={stop.isPending} error={stop.error} act={() => stop.mutate()} close={() => setSure(false)}>
+        <Confirm
+          question="Stop starting new replacements?"
+          yes="Stop starting new ones"
+          pending={stop.isPending}
+          error={stop.error}
+          act={() => stop.mutate()}
+          close={() => setSure(false)}
+        >
           <Typography>{some(c.waiting, 'slot')} of this batch would be left as they are. What was begun goes on.</Typography>
         </Confirm>
       )}
@@ -176,7 +184,7 @@ export function account(a: Account) {
     [a.cancelled, 'cancelled'],
     [a.closed, 'closed'],
     [a.refused, 'refused'],
-    [a.waiting, 'not begun yet'],
+    [a.waiting, 'not started yet'],
     [a.left, 'not begun'],
   ]
   return parts

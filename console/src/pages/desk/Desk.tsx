@@ -17,7 +17,7 @@ import { May, useMay } from '../../parts/May'
 import { Quiet, Stack } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { Term } from '../../parts/Term'
-import { Asides } from './Asides'
+import { Unmatched } from './Unmatched'
 import { ParcelRow } from './ParcelRow'
 
 const columns: Column<Replacement>[] = [
@@ -89,7 +89,7 @@ export function Desk() {
         />
       )}
       {operator && <DropZone />}
-      <Asides />
+      <Unmatched />
     </Stack>
   )
 }

@@ -48,8 +48,8 @@ export function ImportDevices({ close }: { close: () => void }) {
           A CSV file or an Excel workbook with a header: name, address, site, family, owner, tags, notes, nodes, cluster, slot, port, server_name, slot_more, ssh:user,
           ssh:password, ssh:credential, ssh:pin, setting:NAME. An empty cell leaves a field as it is, and a hyphen empties it. Nothing is removed.
         </Typography>
-        <Button component={RouterLink} to="/stock" sx={{ justifySelf: 'start' }}>
-          Or take stock of a network that nobody wrote down
+        <Button component={RouterLink} to="/discovery" sx={{ justifySelf: 'start' }}>
+          Or discover the devices of an undocumented network
         </Button>
         <Button variant="outlined" onClick={() => file.current?.click()} sx={{ justifySelf: 'start' }}>
           Choose a file

@@ -10,7 +10,7 @@ export function Nowhere() {
     <Stack>
       <Heading title="There is no such page" tab="No such page" />
       <Quiet>
-        Nothing stands at <bdi>{pathname}</bdi>.
+        There is no page <bdi>{pathname}</bdi>.
       </Quiet>
       <Link component={RouterLink} to="/">
         Go to the overview

@@ -19,18 +19,18 @@ export const breaks = (s: Schemas['DueSlot']) =>
 export function Breaking() {
   const due = useQuery(dueQuery('30'))
   return (
-    <Panel title="About to break">
+    <Panel title="Expired or expiring within 7 days">
       <Loaded query={due} height={160}>
         {(all) => {
           const bad = all.filter(breaks)
           return (
             <>
-              {bad.length === 0 && <Quiet>Nothing expires within a week, and nothing was changed by somebody else.</Quiet>}
+              {bad.length === 0 && <Quiet>Nothing expires within 7 days, and no certificate was changed outside Fresh Seal.</Quiet>}
               {bad.slice(0, shown).map((s) => (
                 <SlotLine
                   key={`${s.device}/${s.name}`}
                   slot={s}
-                  says={`${s.locks_out ? 'locks everybody out; ' : ''}${s.condition === 'unexpected' ? 'changed by somebody else' : days(s.expires_in_days)}${s.condition === 'unexpected' ? '' : `, ${day(s.expires_at)}`}`}
+                  says={`${s.locks_out ? 'locks everybody out; ' : ''}${s.condition === 'unexpected' ? 'changed outside Fresh Seal' : days(s.expires_in_days)}${s.condition === 'unexpected' ? '' : `, ${day(s.expires_at)}`}`}
                 />
               ))}
               {bad.length > shown && (

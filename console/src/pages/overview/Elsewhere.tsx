@@ -34,15 +34,15 @@ export function Elsewhere({ status }: { status: Schemas['Status'] }) {
           </Box>
         </Box>
       ))}
-      {open.length === 0 && status.late.length === 0 && <Quiet>Nothing is in progress, and nothing waits for anybody.</Quiet>}
+      {open.length === 0 && status.late.length === 0 && <Quiet>Nothing is in progress, and nothing is waiting.</Quiet>}
       {more > 0 && (
         <Link component={RouterLink} to="/replacements">
           and {more} more
         </Link>
       )}
-      {status.to_tell > 0 && (
+      {status.pending_pins > 0 && (
         <Link component={RouterLink} to="/tasks" sx={{ display: 'block' }}>
-          {status.to_tell} still to be told of a changed certificate
+          {status.pending_pins} {status.pending_pins === 1 ? 'pin' : 'pins'} pending
         </Link>
       )}
     </Panel>

@@ -56,13 +56,13 @@ export function ThisWeek() {
                   and {begin.length - shown} more
                 </Link>
               )}
-              {begin.length === 0 && all.length > 0 && <Quiet>No replacement has to be begun this week.</Quiet>}
+              {begin.length === 0 && all.length > 0 && <Quiet>No replacement has to start this week.</Quiet>}
               {wrong.slice(0, Math.max(0, shown - 1 - begin.length)).map((s) => (
-                <SlotLine key={`${s.device}/${s.name}`} slot={s} says={s.locks_out ? 'locks everybody out' : s.condition === 'factory' ? 'as delivered' : ''} />
+                <SlotLine key={`${s.device}/${s.name}`} slot={s} says={s.locks_out ? 'locks everybody out' : s.condition === 'factory' ? 'factory certificate' : ''} />
               ))}
               {wrong.length > 0 && (
                 <Link component={RouterLink} to="/slots">
-                  {some(wrong.length, 'slot')} as delivered or flawed
+                  {some(wrong.length, 'slot')} with factory or faulty certificates
                 </Link>
               )}
             </>

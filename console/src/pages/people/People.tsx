@@ -21,7 +21,7 @@ import { Copy } from '../../parts/Print'
 import { moment } from '../../parts/words'
 
 type Role = Schemas['User']['role']
-const roles: Record<Role, string> = { viewer: 'looks', operator: 'reads, replaces, takes in', admin: 'does everything' }
+const roles: Record<Role, string> = { viewer: 'read only', operator: 'reads, replaces, runs intakes', admin: 'everything' }
 const roleOptions = (Object.keys(roles) as Role[]).map((r) => ({ value: r, label: `${r}: ${roles[r]}` }))
 
 const tokenRoles = [{ value: 'monitor', label: 'monitor: reads the metrics' }, ...roleOptions]
@@ -104,7 +104,7 @@ function UserRow({ user }: { user: Schemas['User'] }) {
         <bdi>{user.name}</bdi>
       </Typography>
       {mine ? (
-        <Typography>{user.role}, that is you: another admin changes your role</Typography>
+        <Typography>{user.role}. Only another admin can change your role.</Typography>
       ) : (
         <TextField id={`role-${user.name}`} select size="small" label="Role" value={user.role} onChange={(e) => setRole(e.target.value as Role)} sx={{ width: 250 }}>
           {roleOptions.map((r) => (
@@ -137,7 +137,7 @@ function UserRow({ user }: { user: Schemas['User'] }) {
       {sure && (
         <Confirm question={`Remove the user ${user.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
           <Typography>
-            All sessions and tokens of {user.name} end. What {user.name} did stays in the ledger.
+            All sessions and tokens of {user.name} end. What {user.name} did stays in the audit.
           </Typography>
         </Confirm>
       )}

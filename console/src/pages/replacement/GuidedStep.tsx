@@ -39,10 +39,10 @@ function Guide({ t }: { t: Task }) {
         !operator ? (
           <Quiet>doing it needs the role operator</Quiet>
         ) : t.taken_by === me.data?.user ? (
-          <Typography sx={{ color: 'text.secondary' }}>you do it</Typography>
+          <Typography sx={{ color: 'text.secondary' }}>Assigned to you</Typography>
         ) : (
           <Button size="small" variant="outlined" disabled={takeOver.isPending} onClick={() => takeOver.mutate()}>
-            {another ? `Take it over from ${t.taken_by}` : 'I do it'}
+            {another ? `Take it over from ${t.taken_by}` : 'Assign to me'}
           </Button>
         )
       }
@@ -95,7 +95,7 @@ function Guide({ t }: { t: Task }) {
         )}
         <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>
           <Button variant="contained" disabled={!operator || answer.isPending || another || (Boolean(t.ask) && !text.trim())} onClick={() => answer.mutate()}>
-            {answer.isPending ? 'Looking…' : t.ask ? 'Give it back' : t.seen ? 'Look now' : 'Done'}
+            {answer.isPending ? 'Looking…' : t.ask ? 'Submit' : t.seen ? 'Look now' : 'Done'}
           </Button>
           <Typography sx={{ color: 'text.secondary' }}>until {moment(t.due_at)}</Typography>
         </Box>
@@ -170,7 +170,7 @@ function Notes({ t }: { t: Task }) {
         >
           <TextField id="task-note" size="small" label="Note" value={text} onChange={(e) => setText(e.target.value)} fullWidth />
           <Button type="submit" variant="outlined" disabled={!text.trim() || note.isPending}>
-            Keep
+            Add note
           </Button>
         </Box>
       )}

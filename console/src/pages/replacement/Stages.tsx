@@ -9,20 +9,20 @@ import { wanted } from '../../parts/State'
 import { some, took } from '../../parts/words'
 
 type Step = Schemas['Step']
-type Standing = 'done' | 'now' | 'failed' | 'ahead' | 'unneeded'
+type Mark = 'done' | 'now' | 'failed' | 'ahead' | 'unneeded'
 
 const stages: [string, string][] = [
-  ['survey', 'look at what stands'],
+  ['survey', 'inspect the current state'],
   ['request', 'the device makes key and request'],
   ['sign', 'the request goes to the signer'],
   ['gate', 'approval and window'],
-  ['backup', 'keep what stands'],
+  ['backup', 'back up what will be changed'],
   ['trust', 'give the device the anchors it needs'],
   ['install', 'put the new files on the device; nothing live changes yet'],
   ['trial', 'prove on a test address'],
   ['activate', 'put them in place and restart'],
-  ['prove', 'read the wire until the whole chain is served'],
-  ['mirror', 'carry it to the other members'],
+  ['prove', 'read until the full chain is served'],
+  ['mirror', 'synchronise the other members'],
   ['seal', 'record it and clear the work folder'],
 ]
 
@@ -37,13 +37,13 @@ export function Stages({ r }: { r: Replacement }) {
   return (
     <Box component="ol" aria-label="Stages" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {stages.map(([name, about], i) => (
-        <Stage key={name} name={name} about={about} standing={standing(r, i, now, of(name).length)} steps={of(name)} />
+        <Stage key={name} name={name} about={about} mark={mark(r, i, now, of(name).length)} steps={of(name)} />
       ))}
       {back.length > 0 && (
         <Stage
           name={r.state === 'cancelled' ? 'cancel' : 'revert'}
           about="the way back"
-          standing={r.state === 'held' ? 'failed' : r.state === 'running' ? 'now' : 'done'}
+          mark={r.state === 'held' ? 'failed' : r.state === 'running' ? 'now' : 'done'}
           steps={back}
         />
       )}
@@ -54,7 +54,7 @@ export function Stages({ r }: { r: Replacement }) {
 // Stages that consist of the family's own steps alone.
 const own = ['gate', 'backup', 'trust', 'install', 'trial', 'activate', 'mirror']
 
-function standing(r: Replacement, i: number, now: number, steps: number): Standing {
+function mark(r: Replacement, i: number, now: number, steps: number): Mark {
   if (r.signer === 'device' && ['request', 'sign'].includes(stages[i]?.[0] ?? '')) return 'unneeded'
   if (r.state === 'sealed' || i < now) return steps === 0 && own.includes(stages[i]?.[0] ?? '') ? 'unneeded' : 'done'
   if (i > now) return 'ahead'
@@ -62,30 +62,30 @@ function standing(r: Replacement, i: number, now: number, steps: number): Standi
   return r.state === 'held' || r.state === 'reverted' || r.reverting ? 'failed' : r.state === 'cancelled' ? 'ahead' : 'now'
 }
 
-const signs: Record<Standing, string> = { done: '✓', now: '▸', failed: '✕', ahead: '·', unneeded: '–' }
-const tones: Record<Standing, string> = { done: 'success.main', now: 'primary.main', failed: 'error.main', ahead: 'text.secondary', unneeded: 'text.secondary' }
+const signs: Record<Mark, string> = { done: '✓', now: '▸', failed: '✕', ahead: '·', unneeded: '–' }
+const tones: Record<Mark, string> = { done: 'success.main', now: 'primary.main', failed: 'error.main', ahead: 'text.secondary', unneeded: 'text.secondary' }
 
-function Stage({ name, about, standing, steps }: { name: string; about: string; standing: Standing; steps: Step[] }) {
+function Stage({ name, about, mark, steps }: { name: string; about: string; mark: Mark; steps: Step[] }) {
   const [chosen, setChosen] = useState<boolean | null>(null) // null: open while it matters
-  const open = chosen ?? (standing === 'now' || standing === 'failed')
+  const open = chosen ?? (mark === 'now' || mark === 'failed')
   const first = steps[0]
   const last = steps[steps.length - 1]
   return (
     <Box
       component="li"
       data-stage={name}
-      data-standing={standing}
-      sx={{ display: 'flex', gap: 1.5, py: 0.5, color: standing === 'ahead' || standing === 'unneeded' ? 'text.secondary' : 'text.primary' }}
+      data-mark={mark}
+      sx={{ display: 'flex', gap: 1.5, py: 0.5, color: mark === 'ahead' || mark === 'unneeded' ? 'text.secondary' : 'text.primary' }}
     >
-      <Box aria-hidden="true" sx={{ width: 18, flexShrink: 0, textAlign: 'center', fontWeight: 700, color: tones[standing] }}>
-        {signs[standing]}
+      <Box aria-hidden="true" sx={{ width: 18, flexShrink: 0, textAlign: 'center', fontWeight: 700, color: tones[mark] }}>
+        {signs[mark]}
       </Box>
       <Box sx={{ minWidth: 0, flexGrow: 1 }}>
         <Box sx={{ display: 'flex', gap: 1, alignItems: 'baseline' }}>
           <Typography component="div" sx={{ flexGrow: 1 }}>
             <strong>{name}</strong>{' '}
             <Box component="span" sx={{ color: 'text.secondary' }}>
-              {standing === 'unneeded' ? 'not needed' : about}
+              {mark === 'unneeded' ? 'not needed' : about}
             </Box>
           </Typography>
           {first && last && (

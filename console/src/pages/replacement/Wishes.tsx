@@ -186,8 +186,8 @@ function EffectFacts({ effect }: { effect: NonNullable<Replacement['effect']> })
       rows={[
         ...(effect.names_added.length > 0 ? [['Names added', <Foreign>{effect.names_added.join(', ')}</Foreign>] as Fact] : []),
         ...(effect.names_lost.length > 0 ? [['Names lost', <Foreign>{effect.names_lost.join(', ')}</Foreign>] as Fact] : []),
-        ...effect.trust.map((t): Fact => [`Audience ${t.audience}`, t.trusted ? 'trusts it' : <Foreign>{`does not trust it: it lacks ${t.lacks ?? ''}`}</Foreign>]),
-        ...effect.pins.map((p): Fact => ['Must be told', <Foreign>{p.who}</Foreign>]),
+        ...effect.trust.map((t): Fact => [`Trust group ${t.trust_group}`, t.trusted ? 'trusts it' : <Foreign>{`does not trust it: missing root: ${t.lacks ?? ''}`}</Foreign>]),
+        ...effect.pins.map((p): Fact => ['Pin', <Foreign>{p.who}</Foreign>]),
         ['Steps on the device', <Foreign>{effect.stages.join('; ')}</Foreign>],
       ]}
     />
@@ -249,7 +249,7 @@ function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) 
       return (
         <Confirm {...rest} question={`Touch ${r.device} outside of its windows?`} yes="Touch it now" no="Wait">
           <Typography sx={{ mb: 2 }}>{r.closed}</Typography>
-          <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required fullWidth helperText="Recorded in the ledger." />
+          <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required fullWidth helperText="Recorded in the audit log." />
         </Confirm>
       )
     case 'close-new':
@@ -258,7 +258,7 @@ function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) 
       return (
         <Confirm {...rest} question={`Close the replacement of ${place}?`} yes="Close it" no="Keep it open">
           <Typography sx={{ mb: 2 }}>{closing[wish]} The device is free from then on, and what the replacement left there is cleared.</Typography>
-          <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required fullWidth helperText="Recorded in the ledger." />
+          <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required fullWidth helperText="Recorded in the audit log." />
         </Confirm>
       )
     default: {

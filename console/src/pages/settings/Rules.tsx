@@ -154,7 +154,7 @@ export function Rules() {
                 send={(x) => Promise.resolve(x.scope)}
                 done={(scope) => setBegun([...begun, scope])}
               >
-                <Field name="scope" label="Own rules for" help="site/NAME, tag/NAME or device/NAME" sx={{ maxWidth: 340 }} />
+                <Field name="scope" label="Add rules for a site or device" help="site/NAME, tag/NAME or device/NAME" sx={{ maxWidth: 340 }} />
               </Form>
             ) : (
               <Quiet>Changing rules needs the role admin.</Quiet>
@@ -185,7 +185,7 @@ function EditRules({ policy }: { policy: Policy }) {
       label={`Rules of ${policy.scope}`}
       schema={schema}
       start={valuesOf(policy.rules)}
-      submit="Save, and judge the fleet again"
+      submit="Save and re-evaluate the fleet"
       of="policies"
       send={(_, changed) => take(api.PUT('/api/v1/policies', { params: { header: revision(seen) }, body: { scope: policy.scope, rules: rulesOf(seen.rules, changed) } }))}
       done={setSeen}

@@ -8,7 +8,7 @@ import { FieldGrid } from '../../parts/Panel'
 export function Acknowledge({ slot: s, close }: { slot: Slot; close: () => void }) {
   return (
     <FormDialog
-      title={`You know of ${s.device}/${s.name}`}
+      title={`Acknowledge ${s.device}/${s.name}: no notices until …`}
       schema={v.object({ reason: v.pipe(v.string(), v.trim(), v.nonEmpty('A reason is needed.')), until: v.pipe(v.string(), v.nonEmpty('A last day is needed.')) })}
       start={{ reason: '', until: '' }}
       submit="Acknowledge"
@@ -18,7 +18,7 @@ export function Acknowledge({ slot: s, close }: { slot: Slot; close: () => void 
       close={close}
     >
       <FieldGrid columns={1}>
-        <Field name="reason" label="Reason" autoFocus help="why nobody needs to be told" />
+        <Field name="reason" label="Reason" autoFocus help="why no notice is needed" />
         <Field name="until" label="Last day" type="date" help="until then nobody is told of it, unless it gets worse" />
       </FieldGrid>
     </FormDialog>

@@ -20,7 +20,7 @@ const schema = v.object({
   how: v.pipe(v.string(), v.trim(), v.nonEmpty('How they are told is needed.'), v.maxLength(2000, 'It has at most 2000 characters.')),
 })
 
-/** Pins are the systems and people that recorded something of a slot's certificate: after a change each must be told. */
+/** Pins are the systems and people that recorded something of a slot's certificate: each needs the new value after a change. */
 export function Pins({ slot }: { slot: Slot }) {
   const pins = useQuery(pinsQuery(slot.device, slot.name))
   const [adding, setAdding] = useState(false)
@@ -36,7 +36,7 @@ export function Pins({ slot }: { slot: Slot }) {
         </May>
       }
     >
-      {pins.data?.length === 0 && <Quiet>Nobody is known who recorded its fingerprint.</Quiet>}
+      {pins.data?.length === 0 && <Quiet>No recorded pins.</Quiet>}
       {(pins.data ?? []).map((p) => (
         <PinRow key={p.id} pin={p} />
       ))}
@@ -79,7 +79,7 @@ function PinRow({ pin }: { pin: Pin }) {
       </May>
       {sure && (
         <Confirm question={`Remove the pin of ${pin.who}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
-          <Typography>They are not listed after the next replacement any more. What they still have to be told of earlier ones stays listed.</Typography>
+          <Typography>They are not listed after the next replacement any more. Pending updates of earlier replacements stay listed.</Typography>
         </Confirm>
       )}
     </Row>

@@ -42,7 +42,7 @@ export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
       ))}
       {r.pins.map((pin) => (
         <Typography key={pin.id} variant="body2" sx={{ mb: 1 }}>
-          To be told after it: <bdi>{pin.who}</bdi>, who has pinned the {pinned[pin.what]} of {pin.slot}: it {pin.breaks}
+          Pin: <bdi>{pin.who}</bdi>, who recorded the {pinned[pin.what]} of {pin.slot}: it {pin.breaks}
         </Typography>
       ))}
       {r.findings.length > 0 && <Findings found={r.findings} />}

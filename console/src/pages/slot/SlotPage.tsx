@@ -119,10 +119,10 @@ function Shown({ s }: { s: Slot }) {
                 ['Expires', s.expires_at ? `${day(s.expires_at)} (${days(s.expires_in_days)})` : '–'],
                 [
                   <>
-                    Act by
+                    {s.condition === 'factory' ? 'Replace' : 'Act by'}
                     <Term of="act by" />
                   </>,
-                  day(s.act_by),
+                  s.condition === 'factory' ? 'now' : day(s.act_by),
                 ],
                 ['Read', `${moment(s.read_at)} ${s.version ?? ''}`],
                 ['SHA-256', <Print text={s.certificate?.sha256} what="the SHA-256" />],
@@ -144,8 +144,8 @@ function Trust({ all }: { all: Schemas['Trust'][] }) {
   return (
     <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, mb: 1 }}>
       {all.map((t) => (
-        <Typography key={t.audience} component="span" sx={{ color: t.trusted ? 'success.main' : 'error.main' }}>
-          {t.trusted ? `✓ trusted by ${t.audience}` : `✕ not by ${t.audience}: it lacks ${t.lacks}`}
+        <Typography key={t.trust_group} component="span" sx={{ color: t.trusted ? 'success.main' : 'error.main' }}>
+          {t.trusted ? `✓ trusted by "${t.trust_group}"` : `✕ not trusted by "${t.trust_group}": root "${t.lacks}" is missing`}
         </Typography>
       ))}
     </Box>

@@ -3,12 +3,12 @@ import { useQuery } from '@tanstack/react-query'
 import { Link as RouterLink, useNavigate } from 'react-router'
 import type { Task } from '../../api/client'
 import { tasksList } from '../../api/lists'
-import { tellingsQuery } from '../../api/queries'
+import { pinUpdatesQuery } from '../../api/queries'
 import { Heading } from '../../parts/Heading'
 import { List } from '../../parts/list/List'
 import type { Column } from '../../parts/list/columns'
 import { Panel, Quiet, Stack } from '../../parts/Panel'
-import { Tellings } from '../../parts/Tellings'
+import { PinUpdates } from '../../parts/PinUpdates'
 import { moment } from '../../parts/words'
 
 const columns: Column<Task>[] = [
@@ -32,14 +32,14 @@ const columns: Column<Task>[] = [
 /** Tasks lists the steps that wait for a person, oldest first. */
 export function Tasks() {
   const navigate = useNavigate()
-  const tell = useQuery(tellingsQuery())
+  const tell = useQuery(pinUpdatesQuery())
   return (
     <Stack>
       <Heading title="Tasks" tab="Tasks" below={<Quiet>Steps that only a person can do, on a device or at a signer’s desk.</Quiet>} />
       <List list={tasksList} filter={{}} columns={columns} id={(t) => t.id} open={(t) => void navigate(`/replacements/${t.replacement}`)} empty="Nothing waits for a person." />
       {tell.data && tell.data.length > 0 && (
-        <Panel title="To be told" term="pinned by">
-          <Tellings all={tell.data} />
+        <Panel title="Pins pending" term="pinned by">
+          <PinUpdates all={tell.data} />
         </Panel>
       )}
     </Stack>

@@ -1,0 +1,45 @@
+// Package access holds the ways to devices: sites with their jump hosts and
+// proxies, credentials, pinned host keys, and how many links may be open at once.
+package access
+
+import (
+	"context"
+	"net"
+	"time"
+
+	"freshseal/store"
+	"freshseal/strongbox"
+)
+
+// workAtOnce is how many devices are worked on at once.
+const workAtOnce = 32
+
+// Dial opens a connection; a net.Dialer has it as DialContext.
+type Dial = func(ctx context.Context, network, address string) (net.Conn, error)
+
+// Service opens the ways to devices. Its methods are safe for concurrent use.
+type Service struct {
+	store  *store.Store
+	box    *strongbox.Box
+	dial   Dial
+	clock  func() time.Time
+	ways   ways
+	gates  gates
+	sites  sites
+	places chan struct{} // bounds how many devices are worked on at once
+
+	timesChanged func(context.Context) error // called when windows or holidays of a site changed
+}
+
+// OnTimes has f called when the windows or the holidays of a site changed.
+func (s *Service) OnTimes(f func(context.Context) error) { s.timesChanged = f }
+
+// New returns the room.
+func New(db *store.Store, box *strongbox.Box, dial Dial, clock func() time.Time) *Service {
+	return &Service{store: db, box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce), timesChanged: func(context.Context) error { return nil }}
+}
+
+// Close closes the connections to jump hosts.
+func (s *Service) Close() { s.ways.closeAll() }
+
+func (s *Service) moment() store.Moment { return store.At(s.clock()) }

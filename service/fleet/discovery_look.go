@@ -1,0 +1,174 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"iter"
+	"net"
+	"sync"
+	"time"
+
+	"freshseal/core/judgement/discovery"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/request"
+	"freshseal/store"
+	"freshseal/wire"
+
+	"golang.org/x/time/rate"
+)
+
+const (
+	discoveryLimit = 4 * time.Second // for one address: boxes on a network answer at once
+	discoveryFast  = 64
+	keepEvery      = time.Second
+)
+
+// looking is a discovery under way. Targets end in any order; done is how many of the first have.
+type looking struct {
+	lock    sync.Mutex
+	targets map[int]discovery.Target
+	ended   map[int]bool // beyond done
+	done    int
+	finds   []store.Find
+}
+
+// pace lets connections begin no faster than a rate, and no more of them into a site than it may
+// have. A first connection waits in line, before the time of its reading begins.
+type pace struct {
+	*rate.Limiter
+	site wire.Gate
+}
+
+func (p pace) Enter(ctx context.Context, site string) (func(), error) {
+	if err := p.Wait(ctx); err != nil {
+		return nil, err
+	}
+	return p.site.Enter(ctx, site)
+}
+
+func (p pace) Try(ctx context.Context, site string) (func(), bool) {
+	leave, ok := p.site.Try(ctx, site)
+	if ok && !p.Allow() {
+		leave()
+		return nil, false
+	}
+	return leave, ok
+}
+
+// dial opens the connections of one target: the first one has waited at the gate.
+func (p pace) dial(way wire.Dial) wire.Dial {
+	first := true
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		if !first {
+			if err := p.Wait(ctx); err != nil {
+				return nil, err
+			}
+		}
+		first = false
+		return way(ctx, network, address)
+	}
+}
+
+// lookFor looks at all targets that were not looked at yet, and keeps what it finds as it goes. When the service
+// ends, the next one goes on.
+func (s *Service) lookFor(row store.Discovery, p discovery.Plan) {
+	ctx, cancel := context.WithCancel(s.stopping)
+	defer cancel()
+	asked := row.Asked.V
+	l := &looking{targets: map[int]discovery.Target{}, ended: map[int]bool{}, done: row.Done}
+	gate := pace{rate.NewLimiter(rate.Limit(asked.Rate), max(1, asked.Rate/10)), s.monitor.Gate()}
+	s.running.Go(func() {
+		tick := time.NewTicker(keepEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-tick.C:
+				if !s.keepFinds(ctx, row.ID, l) {
+					cancel() // it was stopped
+					return
+				}
+			case <-ctx.Done():
+				return
+			}
+		}
+	})
+	first := row.Done
+	s.monitor.Survey(ctx, s.discoveryTargets(l, p, gate, asked.Site, first), wire.Many{Fast: discoveryFast}, discoveryLimit, func(one wire.Numbered, reading wire.Reading) {
+		l.take(first+one.N, reading)
+	})
+	if ctx.Err() != nil {
+		return
+	}
+	if s.keepFinds(ctx, row.ID, l) {
+		if err := s.store.Discoveries.End(ctx, row.ID, s.moment(), ""); err != nil && !errors.Is(err, store.ErrNotFound) {
+			s.log.Error("ending a discovery", "error", err)
+		}
+	}
+}
+
+func (s *Service) discoveryTargets(l *looking, p discovery.Plan, gate pace, site string, from int) iter.Seq[wire.Target] {
+	way := s.monitor.Way(site)
+	return func(yield func(wire.Target) bool) {
+		for n, t := range p.From(from) {
+			l.lock.Lock()
+			l.targets[n] = t
+			l.lock.Unlock()
+			name := ""
+			if net.ParseIP(t.Address) == nil {
+				name = request.PlainName(t.Address)
+			}
+			if !yield(wire.Target{Address: t.Address, Port: t.Number, Protocol: wire.Protocol(t.Protocol), ServerName: name, Closer: true, Way: gate.dial(way), Site: site, Gate: gate}) {
+				return
+			}
+		}
+	}
+}
+
+// nobody are the codes of addresses at which nobody answered.
+var nobody = map[string]bool{"silent": true, "refused": true, "unreachable": true, "forbidden": true, "unknown-host": true}
+
+// take notes what a target showed.
+func (l *looking) take(n int, reading wire.Reading) {
+	l.lock.Lock()
+	defer l.lock.Unlock()
+	t := l.targets[n]
+	delete(l.targets, n)
+	l.ended[n] = true
+	for l.ended[l.done] {
+		delete(l.ended, l.done)
+		l.done++
+	}
+	if reading.Why != nil && nobody[reading.Why.Code] {
+		return
+	}
+	f := store.Find{Nth: n, Address: t.Address, Port: t.Number, Protocol: t.Protocol, Version: reading.Version, Banner: banner(reading.Closer), Served: reading.Chain}
+	if net.ParseIP(t.Address) == nil {
+		f.ServerName = request.PlainName(t.Address)
+	}
+	f.Failure.V, f.Chain.V = reading.Why, fingerprints(reading.Chain)
+	l.finds = append(l.finds, f)
+}
+
+func fingerprints(chain []*cert.Certificate) []string {
+	out := []string{}
+	for _, c := range chain {
+		out = append(out, c.SHA256)
+	}
+	return out
+}
+
+// keepFinds writes what was found since, and says whether it goes on.
+func (s *Service) keepFinds(ctx context.Context, taking int64, l *looking) bool {
+	l.lock.Lock()
+	finds, done := l.finds, l.done
+	l.finds = nil
+	l.lock.Unlock()
+	if err := s.store.Discoveries.AddFinds(context.WithoutCancel(ctx), taking, done, finds); err != nil {
+		if !errors.Is(err, store.ErrNotFound) {
+			s.log.Error("keeping what a discovery found", "error", err)
+		}
+		return false
+	}
+	row, err := s.store.Discoveries.Get(ctx, taking)
+	return err != nil || row.EndedAt.IsZero()
+}

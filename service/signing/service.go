@@ -1,0 +1,58 @@
+// Package signing holds the hand-off to signers: who they are, the parcels that go
+// out to them, and the piles that come back.
+package signing
+
+import (
+	"context"
+	"crypto"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"freshseal/core/replacement"
+	"freshseal/service/monitor"
+	"freshseal/signer"
+	"freshseal/store"
+	"freshseal/strongbox"
+)
+
+// Replacements returns told what came for them.
+type Replacements interface {
+	// Drive carries on a replacement after its state has changed.
+	Drive(id int64, action replacement.Action)
+	// TakeKey gives a replacement that waits for its signer a key that was made elsewhere, in place of the one that it asked with. why says
+	// why it cannot be given one; empty: it has it.
+	TakeKey(ctx context.Context, id int64, key crypto.Signer, by string) (why string, err error)
+	// SeekProofs opens a task for each domain that a signer wants proven.
+	SeekProofs(ctx context.Context) error
+}
+
+// Service deals with signers. Its methods are safe for concurrent use.
+type Service struct {
+	store        *store.Store
+	box          *strongbox.Box
+	monitor      *monitor.Service
+	replacements Replacements
+	bench        atomic.Pointer[signer.Bench]
+	settingUp    sync.Mutex // the bench
+	fetch        Fetcher
+	log          *slog.Logger
+	clock        func() time.Time
+}
+
+// New returns the room; Open comes before anything else.
+func New(db *store.Store, box *strongbox.Box, readings *monitor.Service, fetch Fetcher, log *slog.Logger, clock func() time.Time) *Service {
+	return &Service{store: db, box: box, monitor: readings, fetch: fetch, log: log, clock: clock}
+}
+
+// Open opens the bench authority, or makes it for an organization, and learns
+// who is told of what comes back.
+func (s *Service) Open(ctx context.Context, organization string, told Replacements) error {
+	s.replacements = told
+	return s.openBench(ctx, organization)
+}
+
+func (s *Service) now() time.Time { return s.clock().UTC() }
+
+func (s *Service) moment() store.Moment { return store.At(s.clock()) }
