@@ -42,7 +42,8 @@ func TestTheConsoleLooksAhead(t *testing.T) {
 		func() error {
 			return p.Wait("//section[contains(@aria-label,'Forecast') and contains(.,'certificates.')]//td[.='2030']")
 		},
-		func() error { return p.Click("//a[contains(@aria-label,'expired')]") },
+		func() error { return p.Click("//section[.//*[@aria-label='Timeline']]//summary") },
+		func() error { return p.Click("//ul[@aria-label='Timeline, as a list']//a[contains(.,'expired')]") },
 		func() error { return p.Wait("//tr[@data-id and contains(.,'radar.gannet-point')]") },
 		func() error { return p.Gone("//tr[@data-id and contains(.,'fresh')]") },
 

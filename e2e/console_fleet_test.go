@@ -210,7 +210,9 @@ func TestTheConsoleFollowsACertificateToItsSlots(t *testing.T) {
 		func() error { return p.Wait(row(gate + "/web")) },
 		func() error { return p.Wait("//*[@aria-label='Filters' and contains(.,'Uses certificate')]") },
 		func() error { return p.Go("/") },
-		func() error { return p.Click("(" + browser.Link("/slots?ends=") + ")[1]") },
+		func() error {
+			return p.Click("(//*[local-name()='a' and contains(@href,'/slots?ends=') and *[local-name()='rect']])[1]")
+		},
 		func() error { return p.Wait("//*[@aria-label='Filters' and contains(.,'Expires')]") },
 		func() error { return p.Wait("//tr[@data-id]") },
 	)

@@ -172,7 +172,7 @@ func TestADiscoveryGoesOnAfterAKill(t *testing.T) {
 	s := startAt(t, "serve", dir, listen)
 	s.login()
 	s.ok("discover", "start", "127.20.89.1-127.20.89.30", "--port", n.port, "--rate", "10", "--no-wait")
-	s.fails(1, "being taken already", "discover", "start", "127.20.89.1")
+	s.fails(1, "under way already", "discover", "start", "127.20.89.1")
 	s.fails(1, "is under way", "discover", "remove", "k1")
 	begun := time.Now()
 	for found := (discovered{}); found.Done < 8; s.json(&found, "discover", "show", "k1") {

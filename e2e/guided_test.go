@@ -89,7 +89,7 @@ func TestAPersonReplacesByHand(t *testing.T) {
 	dir := t.TempDir()
 	s := start(t, "demo", dir)
 	old := s.show(panel + "/web").Certificate.SHA256
-	if out := s.ok("replace", panel+"/web", "--signer", "bench"); !strings.Contains(out, "waiting for a manual step") {
+	if out := s.ok("replace", panel+"/web", "--signer", "bench"); !strings.Contains(out, "waiting for manual step") {
 		t.Fatal(out)
 	}
 	id, values := s.task("have the device make a key and a request")

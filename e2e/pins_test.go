@@ -162,7 +162,7 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 
 	// A trust store holds the root: it is told when that changes, and not before.
 	s.ok("pin", "add", slot, "--who", "supervisor", "--what", "root", "--how", "import it")
-	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "supervisor, who has pinned the root of its chain of web: it rejects the new certificate where its chain ends in another root") {
+	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "supervisor, who recorded the root of its chain of web: it rejects the new certificate where its chain ends in another root") {
 		t.Errorf("the rehearsal says\n%s", out)
 	}
 	s.ok("replace", slot, "--signer", "bench", "--watch")

@@ -68,7 +68,7 @@ var States = []State{Running, Waiting, Held, Sealed, Reverted, Cancelled, Closed
 // Text names what is waited for: "waiting for " + w.Text().
 func (w WaitingFor) Text() string {
 	if w == Person {
-		return "a manual step"
+		return "manual step"
 	}
 	return string(w)
 }

@@ -1,9 +1,10 @@
 import Box from '@mui/material/Box'
 import Dialog from '@mui/material/Dialog'
-import InputBase from '@mui/material/InputBase'
 import Typography from '@mui/material/Typography'
+import visuallyHidden from '@mui/utils/visuallyHidden'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { useEffect, useState, type KeyboardEvent } from 'react'
+import { Command } from 'cmdk'
+import { useEffect, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api, take, type Schemas } from '../api/client'
 import { keys } from '../api/keys'
@@ -50,41 +51,31 @@ export function placeOf(h: Hit): string {
 /** Palette searches everything as it is typed; arrows choose, Enter opens. */
 export function Palette({ close }: { close: () => void }) {
   const [text, setText] = useState('')
-  const [sought, setSought] = useState('')
-  const [at, setAt] = useState(0)
+  const [wanted, setWanted] = useState('')
+  const [at, setAt] = useState('')
   const navigate = useNavigate()
   useEffect(() => {
-    const pause = window.setTimeout(() => setSought(text.trim()), 150)
+    const pause = window.setTimeout(() => setWanted(text.trim()), 150)
     return () => window.clearTimeout(pause)
   }, [text])
   const found = useQuery({
-    queryKey: [...keys.search, sought],
-    queryFn: () => take(api.GET('/api/v1/search', { params: { query: { text: sought } } })),
-    enabled: sought.length > 1,
+    queryKey: [...keys.search, wanted],
+    queryFn: () => take(api.GET('/api/v1/search', { params: { query: { text: wanted } } })),
+    enabled: wanted.length > 1,
     placeholderData: keepPreviousData,
   })
-  const hits = sought.length > 1 ? (found.data?.hits ?? []) : []
+  const hits = wanted.length > 1 ? (found.data?.hits ?? []) : []
   const places: Place[] = [
     ...pages.filter((p) => p.title.toLowerCase().includes(text.trim().toLowerCase())).slice(0, text ? 3 : 9),
     ...hits.map((h) => ({ to: placeOf(h), title: h.name, about: h.about, kind: h.kind })),
-    ...(found.data && sought.length > 1 && found.data.slots > 0
-      ? [{ to: `/slots?text=${encodeURIComponent(sought)}`, title: `All slots that fit: ${count(found.data.slots)}`, about: '', kind: 'list' }]
+    ...(found.data && wanted.length > 1 && found.data.slots > 0
+      ? [{ to: `/slots?text=${encodeURIComponent(wanted)}`, title: `All slots that fit: ${count(found.data.slots)}`, about: '', kind: 'list' }]
       : []),
   ]
-  const now = Math.min(at, places.length - 1)
-  const open = (p: Place | undefined) => {
-    if (!p) return
+  const first = places[0] ? keyOf(places[0]) : ''
+  const open = (p: Place) => {
     close()
     void navigate(p.to)
-  }
-  const onKey = (e: KeyboardEvent) => {
-    if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
-      e.preventDefault()
-      setAt((now + (e.key === 'ArrowDown' ? 1 : -1) + places.length) % Math.max(places.length, 1))
-    } else if (e.key === 'Enter') {
-      e.preventDefault()
-      open(places[now])
-    }
   }
   return (
     <Dialog
@@ -95,66 +86,54 @@ export function Palette({ close }: { close: () => void }) {
       slotProps={{ paper: { 'aria-label': 'Search', 'aria-labelledby': undefined } }}
       sx={{ '& .MuiDialog-container': { alignItems: 'start' } }}
     >
-      <InputBase
-        autoFocus
-        fullWidth
-        value={text}
-        onChange={(e) => {
-          setText(e.target.value)
-          setAt(0)
-        }}
-        onKeyDown={onKey}
-        placeholder="Name, address, serial number, fingerprint, subject, owner, tag or note"
-        slotProps={{
-          input: {
-            'aria-label': 'Search everything',
-            role: 'combobox',
-            'aria-expanded': places.length > 0,
-            'aria-controls': 'hits',
-            'aria-activedescendant': places.length ? `hit-${now}` : undefined,
-            spellCheck: false,
-          },
-        }}
-        sx={{ px: 2, py: 1.5, borderBottom: 1, borderColor: 'divider', '& input::placeholder': { color: 'text.secondary', opacity: 1 } }}
-      />
-      <Box id="hits" role="listbox" aria-label="Hits" sx={{ maxHeight: 440, overflow: 'auto', py: 0.5 }}>
-        {places.map((p, i) => (
-          <Box
-            key={p.kind + p.to}
-            id={`hit-${i}`}
-            role="option"
-            aria-selected={i === now}
-            tabIndex={-1}
-            ref={(el: HTMLElement | null) => {
-              if (i === now) el?.scrollIntoView({ block: 'nearest' })
-            }}
-            onClick={() => open(p)}
-            onKeyDown={(e) => e.key === 'Enter' && open(p)}
-            sx={{
-              px: 2,
-              py: 0.75,
-              cursor: 'pointer',
-              display: 'flex',
-              gap: 1.5,
-              alignItems: 'baseline',
-              bgcolor: i === now ? 'action.selected' : undefined,
-              '&:hover': { bgcolor: 'action.hover' },
-            }}
-          >
-            <Box component="span" sx={{ width: 86, flexShrink: 0 }}>
-              {p.kind}
-            </Box>
-            <Box component="span" sx={{ minWidth: 0 }}>
-              <Foreign strong>{p.title}</Foreign> <Foreign>{p.about}</Foreign>
-            </Box>
-          </Box>
-        ))}
+      <Box component={Command} shouldFilter={false} loop value={places.some((p) => keyOf(p) === at) ? at : first} onValueChange={setAt} label="Search everything" sx={looks}>
+        <Command.Input
+          autoFocus
+          aria-label="Search everything"
+          value={text}
+          onValueChange={setText}
+          placeholder="Name, address, serial number, fingerprint, subject, owner, tag or note"
+        />
+        <Command.List label="Hits">
+          {places.map((p) => (
+            <Command.Item key={keyOf(p)} value={keyOf(p)} onSelect={() => open(p)}>
+              <Box component="span" sx={{ width: 86, flexShrink: 0 }}>
+                {p.kind}
+              </Box>
+              <Box component="span" sx={{ minWidth: 0 }}>
+                <Foreign strong>{p.title}</Foreign> <Foreign>{p.about}</Foreign>
+              </Box>
+            </Command.Item>
+          ))}
+        </Command.List>
       </Box>
-      {sought.length > 1 && found.data?.hits.length === 0 && (
+      {wanted.length > 1 && found.data?.hits.length === 0 && (
         <Typography role="status" sx={{ px: 2, py: 1.5, color: 'text.secondary' }}>
-          Nothing fits “{sought}”.
+          Nothing fits “{wanted}”.
         </Typography>
       )}
     </Dialog>
   )
 }
+
+const keyOf = (p: Place) => p.kind + p.to
+
+const looks = {
+  '& [cmdk-label]': visuallyHidden,
+  '& [cmdk-input]': {
+    width: '100%',
+    font: 'inherit',
+    color: 'inherit',
+    bgcolor: 'transparent',
+    border: 0,
+    outline: 'none',
+    px: 2,
+    py: 1.5,
+    borderBottom: 1,
+    borderColor: 'divider',
+    '&::placeholder': { color: 'text.secondary', opacity: 1 },
+  },
+  '& [cmdk-list]': { maxHeight: 440, overflow: 'auto', py: 0.5 },
+  '& [cmdk-item]': { px: 2, py: 0.75, cursor: 'pointer', display: 'flex', gap: 1.5, alignItems: 'baseline' },
+  '& [cmdk-item][data-selected=true]': { bgcolor: 'action.selected' },
+} as const

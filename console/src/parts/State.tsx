@@ -19,7 +19,7 @@ export const states = Object.keys(tones)
 export const wanted = (r: Replacement) => r.state === 'reverted' && r.asked === true
 
 /** waits names what a replacement waits for. */
-export const waits = (what: string) => (what === 'person' ? 'a manual step' : what)
+export const waits = (what: string) => (what === 'person' ? 'manual step' : what)
 
 /** StateMark says where a replacement stands, in words and with a sign. */
 export function StateMark({ replacement: r }: { replacement: Replacement }) {

@@ -12,6 +12,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import type { Schemas } from '../../api/client'
 import { facetsQuery, forecastQuery } from '../../api/queries'
+import { Bars } from '../../parts/Bars'
 import { Loaded } from '../../parts/Loaded'
 import { Panel, Quiet } from '../../parts/Panel'
 import { day, some } from '../../parts/words'
@@ -85,38 +86,17 @@ export function Forecast() {
 
 function Drawn({ f }: { f: Schemas['Forecast'] }) {
   const all = bars(f.weeks)
-  const most = Math.max(1, ...all.flatMap((b) => [total(b.today), total(b.coming)]))
   const took = f.took.find((t) => t.hand === 'guided')
   return (
     <>
-      <Box sx={{ overflowX: 'auto' }} tabIndex={0} role="region" aria-label="Replacements to come, four weeks to a bar">
-        <Box
-          component="ol"
-          sx={{ listStyle: 'none', m: 0, p: 0, display: 'grid', gridTemplateColumns: `repeat(${all.length}, minmax(20px, 1fr))`, gap: '3px', alignItems: 'end', height: 190 }}
-        >
-          {all.map((b, i) => (
-            <Box
-              component="li"
-              key={b.begins}
-              title={`four weeks from ${day(b.begins)}: ${total(b.coming)} (as today ${total(b.today)})`}
-              sx={{ height: '100%', display: 'flex', flexDirection: 'column', justifyContent: 'flex-end', textAlign: 'center', fontSize: 12, position: 'relative' }}
-            >
-              <Box sx={{ fontWeight: 600 }}>{total(b.coming) || ''}</Box>
-              {(Object.keys(tones) as (keyof typeof tones)[])
-                .slice()
-                .reverse()
-                .map((hand) => b.coming[hand] > 0 && <Box key={hand} sx={{ height: Math.max(2, (b.coming[hand] / most) * 140), bgcolor: tones[hand] }} />)}
-              <Box
-                aria-hidden
-                sx={{ position: 'absolute', left: 0, right: 0, bottom: 18 + (total(b.today) / most) * 140, borderTop: 2, borderColor: 'text.primary', borderTopStyle: 'dotted' }}
-              />
-              <Box sx={{ color: 'text.secondary', height: 18, pt: '1px', whiteSpace: 'nowrap', borderTop: 1, borderColor: 'divider' }}>
-                {i % Math.ceil(all.length / 26) === 0 ? b.begins.slice(2, 7) : ''}
-              </Box>
-            </Box>
-          ))}
-        </Box>
-      </Box>
+      <Bars
+        about="Replacements to come, four weeks to a bar"
+        labels={all.map((b) => b.begins.slice(2, 7))}
+        titles={all.map((b) => `four weeks from ${day(b.begins)}`)}
+        layers={(Object.keys(tones) as (keyof typeof tones)[]).map((hand) => ({ name: hand, color: tones[hand], values: all.map((b) => b.coming[hand]) }))}
+        line={{ name: 'as today', values: all.map((b) => total(b.today)) }}
+        height={220}
+      />
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, my: 1, color: 'text.secondary' }}>
         {(Object.keys(tones) as (keyof typeof tones)[]).map((hand) => (
           <Box key={hand} component="span" sx={{ display: 'inline-flex', alignItems: 'center', gap: 0.75 }}>

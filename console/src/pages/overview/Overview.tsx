@@ -4,6 +4,7 @@ import Paper from '@mui/material/Paper'
 import Skeleton from '@mui/material/Skeleton'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
+import { Suspense, lazy } from 'react'
 import { Link as RouterLink } from 'react-router'
 import { statusQuery } from '../../api/queries'
 import { ConditionMark, conditions, type Condition } from '../../parts/Condition'
@@ -13,8 +14,9 @@ import { some } from '../../parts/words'
 import { Heading } from '../../parts/Heading'
 import { Breaking } from './Breaking'
 import { Elsewhere } from './Elsewhere'
-import { Expiry } from './Expiry'
 import { ThisWeek } from './ThisWeek'
+
+const Expiry = lazy(async () => ({ default: (await import('./Expiry')).Expiry }))
 
 /** Overview is the first page: how the fleet stands; is anything about to break, what must be done this week, what waits for somebody else. */
 export function Overview() {
@@ -67,7 +69,9 @@ export function Overview() {
           </Link>
         }
       >
-        <Expiry ends={status.data.ends} />
+        <Suspense fallback={<Skeleton variant="rounded" height={190} />}>
+          <Expiry ends={status.data.ends} />
+        </Suspense>
       </Panel>
     </Box>
   )

@@ -137,7 +137,7 @@ function UserRow({ user }: { user: Schemas['User'] }) {
       {sure && (
         <Confirm question={`Remove the user ${user.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
           <Typography>
-            All sessions and tokens of {user.name} end. What {user.name} did stays in the audit.
+            All sessions and tokens of {user.name} end. What {user.name} did stays in the audit log.
           </Typography>
         </Confirm>
       )}

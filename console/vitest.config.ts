@@ -1,5 +1,0 @@
-import { defineConfig } from 'vitest/config'
-
-export default defineConfig({
-  test: { environment: 'jsdom', include: ['src/**/*.test.{ts,tsx}'], setupFiles: ['src/testing/setup.ts'] },
-})
