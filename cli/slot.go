@@ -216,7 +216,11 @@ func (a *app) printSlot(s contract.Slot, past []contract.Replacement) error {
 	put(w, "  read         %s  %s\n", moment(*s.ReadAt), s.Version)
 	if f := s.Certificate; f != nil {
 		showFacts(w, "  ", *f)
-		put(w, "  ends         in %d days; act by %s\n", *s.ExpiresInDays, date(s.ActBy))
+		act := "act by " + date(s.ActBy)
+		if s.Condition == due.Factory {
+			act = "replace now"
+		}
+		put(w, "  expires      in %d days; %s\n", *s.ExpiresInDays, act)
 	}
 	drawChain(w, s.Chain)
 	printFindings(w, "  ", s.Findings)

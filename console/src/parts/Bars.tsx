@@ -45,7 +45,7 @@ export function Bars({ about, labels, titles, layers, line, link, height, widthO
                 label: l.name,
                 data: l.values,
                 color: colorOf(palette, l.color),
-                ...(labels.length <= 16 && { barLabel: (item: { value: number | null }) => (item.value ? String(item.value) : null) }),
+                ...(labels.length <= 16 && layers.length === 1 && { barLabelPlacement: 'outside' as const, barLabel: (item: { value: number | null }) => (item.value ? String(item.value) : null) }),
                 valueFormatter: (n: number | null) => (n ? String(n) : null),
               })),
               ...(line ? [{ id: 'line', type: 'line' as const, label: line.name, data: line.values, color: palette.text.primary, curve: 'step' as const }] : []),

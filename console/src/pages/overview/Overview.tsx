@@ -65,7 +65,7 @@ export function Overview() {
         title="Certificates that expire in the next 12 months"
         action={
           <Link component={RouterLink} to="/ahead">
-            Further ahead
+            Forecast
           </Link>
         }
       >

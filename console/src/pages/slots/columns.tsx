@@ -52,7 +52,7 @@ export const slotColumns: Column<Slot>[] = [
     title: 'Act by',
     cell: (s) => (
       <Box component="span" sx={{ whiteSpace: 'nowrap' }}>
-        {day(s.act_by)}
+        {s.condition === 'factory' ? 'now' : day(s.act_by)}
       </Box>
     ),
   },
