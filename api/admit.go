@@ -31,7 +31,8 @@ func (s *Server) admit(r route) fiber.Handler {
 		if !isToken {
 			secret = c.Cookies(cookieName)
 			if r.method != fiber.MethodGet && !sameOrigin(c) {
-				return &problem.Error{Kind: problem.Denied, What: "this change does not come from the console's own pages", Next: "use the console, or a token"}
+				return &problem.Error{Kind: problem.Denied, What: "this change does not come from the console's " +
+					"own pages", Next: "use the console, or a token"}
 			}
 		}
 		who, err := s.service.People.Admit(c.Context(), secret)
@@ -39,7 +40,9 @@ func (s *Server) admit(r route) fiber.Handler {
 			return err
 		}
 		if needed := r.needs(); !who.Role.Reaches(needed) {
-			return &problem.Error{Kind: problem.Refused, What: "you may not " + r.summary, Why: fmt.Sprintf("%s is %s, and this needs the role %s", who.User, who.Role, needed), Next: "ask an admin"}
+			return &problem.Error{Kind: problem.Refused, What: "you may not " + r.summary,
+				Why:  fmt.Sprintf("%s is %s, and this needs the role %s", who.User, who.Role, needed),
+				Next: "ask an admin"}
 		}
 		who.Secret, who.From = strings.Clone(secret), strings.Clone(c.IP())
 		c.Locals(bearerKey{}, who)
@@ -84,7 +87,8 @@ func bearer(c fiber.Ctx) people.Bearer {
 func signIn(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		if c.Get(fiber.HeaderOrigin) != "" && !sameOrigin(c) {
-			return problem.New(problem.Denied, "you are not signed in", "this sign-in does not come from the console's own pages", "open the console, and sign in there")
+			return problem.New(problem.Denied, "you are not signed in", "this sign-in does not come from the "+
+				"console's own pages", "open the console, and sign in there")
 		}
 		var in contract.SignIn
 		if err := decode(c, &in, signInBody); err != nil {
@@ -124,5 +128,6 @@ func session(s *Server) fiber.Handler {
 }
 
 func setCookie(c fiber.Ctx, secret string, ends time.Time) {
-	c.Cookie(&fiber.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: ends, Secure: true, HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode})
+	c.Cookie(&fiber.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: ends, Secure: true, HTTPOnly: true,
+		SameSite: fiber.CookieSameSiteStrictMode})
 }

@@ -50,8 +50,10 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 	server.stop, server.end = context.WithCancel(context.Background())
 	server.calls, server.cut = context.WithCancel(context.Background())
 	server.app = fiber.New(fiber.Config{
-		CaseSensitive: true, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true, ReadBufferSize: 16 << 10,
-		ReadTimeout: readLimit, WriteTimeout: writeLimit, IdleTimeout: idleLimit, Concurrency: maxConnections, ErrorHandler: server.problem,
+		CaseSensitive: true, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
+		ReadBufferSize: 16 << 10,
+		ReadTimeout:    readLimit, WriteTimeout: writeLimit, IdleTimeout: idleLimit, Concurrency: maxConnections,
+		ErrorHandler: server.problem,
 	})
 	server.app.Server().HeaderReceived = patience
 	server.app.Use(harden, server.identify, server.rescue, server.bound)
@@ -72,7 +74,8 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 		server.app.Add([]string{r.method}, fiberPath(r.path), handlers[0], handlers[1:]...)
 	}
 	server.app.Get("/api/*", func(c fiber.Ctx) error {
-		return &problem.Error{Kind: problem.NotFound, What: "there is no such address in the API", Next: "see /api/v1/openapi.json"}
+		return &problem.Error{Kind: problem.NotFound, What: "there is no such address in the API",
+			Next: "see /api/v1/openapi.json"}
 	})
 	servePages(server.app)
 	return server, nil
@@ -81,13 +84,16 @@ func New(s *service.Service, log *slog.Logger) (*Server, error) {
 // suites are those of TLS 1.2 with forward secrecy and authenticated encryption; those of
 // TLS 1.3 all are.
 var suites = []uint16{
-	tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384,
-	tls.TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256, tls.TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256,
+	tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256,
+	tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384,
+	tls.TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256,
+	tls.TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256,
 }
 
 // Serve answers on the listener, with TLS, until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
-	config := &tls.Config{GetCertificate: s.service.Replace.OwnCertificate, MinVersion: tls.VersionTLS12, CipherSuites: suites}
+	config := &tls.Config{GetCertificate: s.service.Replace.OwnCertificate, MinVersion: tls.VersionTLS12,
+		CipherSuites: suites}
 	l = &bounded{Listener: l, most: maxConnectionsPerAddress}
 	return s.app.Listener(tls.NewListener(l, config), fiber.ListenConfig{DisableStartupMessage: true})
 }
@@ -108,12 +114,15 @@ func fiberPath(path string) string {
 }
 
 // secretPaths are answers to GET that nothing may keep.
-var secretPaths = map[string]bool{v1 + "/backup": true, v1 + "/export": true, v1 + "/session": true, v1 + "/tokens": true}
+var secretPaths = map[string]bool{v1 + "/backup": true, v1 + "/export": true, v1 + "/session": true,
+	v1 + "/tokens": true}
 
 // harden sets what every answer carries. The console needs inline styles and
 // nothing from anywhere else.
 func harden(c fiber.Ctx) error {
-	c.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	c.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; "+
+		"img-src 'self' data:; font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; "+
+		"form-action 'self'; frame-ancestors 'none'")
 	c.Set("Strict-Transport-Security", "max-age=31536000")
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "no-referrer")
@@ -137,7 +146,8 @@ func (s *Server) identify(c fiber.Ctx) error {
 	}
 	began := time.Now()
 	err := c.Next()
-	attributes := []any{"request", requestID(c), "method", c.Method(), "path", shownPath(c.Path()), "user", bearer(c).User, "took", time.Since(began).Round(time.Millisecond)}
+	attributes := []any{"request", requestID(c), "method", c.Method(), "path", shownPath(c.Path()), "user",
+		bearer(c).User, "took", time.Since(began).Round(time.Millisecond)}
 	if err != nil {
 		attributes = append(attributes, "error", err)
 	}
@@ -195,25 +205,34 @@ const requestIDHeader = "Request-Id"
 func requestID(c fiber.Ctx) string { return c.GetRespHeader(requestIDHeader) }
 
 var statusOf = map[problem.Kind]int{
-	problem.Invalid: fiber.StatusUnprocessableEntity, problem.NotFound: fiber.StatusNotFound, problem.Conflict: fiber.StatusConflict,
-	problem.Stale: fiber.StatusPreconditionFailed, problem.Blind: fiber.StatusPreconditionRequired, problem.TooLong: fiber.StatusRequestEntityTooLarge, problem.Denied: fiber.StatusUnauthorized, problem.Refused: fiber.StatusForbidden, problem.TooMany: fiber.StatusTooManyRequests, problem.Outside: fiber.StatusBadGateway,
+	problem.Invalid: fiber.StatusUnprocessableEntity, problem.NotFound: fiber.StatusNotFound,
+	problem.Conflict: fiber.StatusConflict,
+	problem.Stale:    fiber.StatusPreconditionFailed, problem.Blind: fiber.StatusPreconditionRequired,
+	problem.TooLong: fiber.StatusRequestEntityTooLarge, problem.Denied: fiber.StatusUnauthorized,
+	problem.Refused: fiber.StatusForbidden, problem.TooMany: fiber.StatusTooManyRequests,
+	problem.Outside: fiber.StatusBadGateway,
 }
 
 // problem writes an error. What is not meant for people is logged and kept from them.
 func (s *Server) problem(c fiber.Ctx, err error) error {
-	p := contract.Problem{Type: "about:blank", Status: fiber.StatusInternalServerError, Title: "something went wrong in the service", Next: "look into its log"}
+	p := contract.Problem{Type: "about:blank", Status: fiber.StatusInternalServerError,
+		Title: "something went wrong in the service", Next: "look into its log"}
 	var known *problem.Error
 	var http *fiber.Error
 	switch {
 	case errors.As(err, &known):
-		p = contract.Problem{Type: "urn:freshseal:" + string(known.Kind), Title: known.What, Status: statusOf[known.Kind], Detail: known.Why, Next: known.Next, Actions: known.Actions, Instance: ""}
+		p = contract.Problem{Type: "urn:freshseal:" + string(known.Kind), Title: known.What,
+			Status: statusOf[known.Kind], Detail: known.Why, Next: known.Next, Actions: known.Actions, Instance: ""}
 	case problem.NoRoom(err):
 		s.log.Error("the database takes no changes", "request", requestID(c), "error", err)
-		p = contract.Problem{Type: "urn:freshseal:no-room", Title: "nothing was changed", Status: fiber.StatusInsufficientStorage, Detail: "the disk of the service is full, read-only or failing", Next: "make room on the disk of its data folder, then try again", Actions: nil, Instance: ""}
+		p = contract.Problem{Type: "urn:freshseal:no-room", Title: "nothing was changed",
+			Status: fiber.StatusInsufficientStorage, Detail: "the disk of the service is full, read-only or failing",
+			Next: "make room on the disk of its data folder, then try again", Actions: nil, Instance: ""}
 	case errors.As(err, &http):
 		p.Status, p.Title, p.Next = http.Code, http.Message, "see /api/v1/openapi.json"
 	default:
-		s.log.Error("answer failed", "request", requestID(c), "method", c.Method(), "path", shownPath(c.Path()), "error", err)
+		s.log.Error("answer failed", "request", requestID(c), "method", c.Method(), "path", shownPath(c.Path()),
+			"error", err)
 	}
 	p.Instance = "urn:freshseal:request:" + requestID(c)
 	body, err := json.Marshal(p)
@@ -267,9 +286,11 @@ func decode(c fiber.Ctx, in any, most int) error {
 	}
 	switch {
 	case errors.Is(err, io.EOF):
-		return &problem.Error{Kind: problem.Invalid, What: "the body is empty", Next: "send JSON as /api/v1/openapi.json describes it"}
+		return &problem.Error{Kind: problem.Invalid, What: "the body is empty", Next: "send JSON as " +
+			"/api/v1/openapi.json describes it"}
 	case err != nil:
-		return &problem.Error{Kind: problem.Invalid, What: "the body is not the JSON that is wanted", Why: strings.TrimPrefix(err.Error(), "json: "), Next: "send it as /api/v1/openapi.json describes it"}
+		return &problem.Error{Kind: problem.Invalid, What: "the body is not the JSON that is wanted",
+			Why: strings.TrimPrefix(err.Error(), "json: "), Next: "send it as /api/v1/openapi.json describes it"}
 	}
 	return nil
 }

@@ -37,7 +37,8 @@ const (
 )
 
 func tooLong(most int) error {
-	return problem.New(problem.TooLong, "the body is too long", fmt.Sprintf("this call takes at most %d kB", most>>10), "send less, or split it")
+	return problem.New(problem.TooLong, "the body is too long",
+		fmt.Sprintf("this call takes at most %d kB", most>>10), "send less, or split it")
 }
 
 // bodyOf reads the body of a call, up to a limit.
@@ -71,7 +72,8 @@ const mostParts = 20_000
 // uploadOf reads an upload as it comes.
 func uploadOf(c fiber.Ctx) (upload, error) {
 	out := upload{fields: map[string][]string{}}
-	none := problem.Reject("there is no file in the body", "", "send multipart/form-data with one or more fields called file")
+	none := problem.Reject("there is no file in the body", "", "send multipart/form-data with one or more fields "+
+		"called file")
 	kind, parameters, err := mime.ParseMediaType(c.Get(fiber.HeaderContentType))
 	if err != nil || kind != "multipart/form-data" || parameters["boundary"] == "" {
 		return out, none
@@ -121,14 +123,16 @@ func (s *Server) aPlace(ctx context.Context) (limited context.Context, leave fun
 	select {
 	case s.intakes <- struct{}{}:
 	default:
-		return nil, nil, problem.New(problem.TooMany, "the pile was not taken in", fmt.Sprintf("%d others are being taken in", intakesAtOnce), "try again in a minute")
+		return nil, nil, problem.New(problem.TooMany, "the pile was not taken in",
+			fmt.Sprintf("%d others are being taken in", intakesAtOnce), "try again in a minute")
 	}
 	limited, cancel := context.WithTimeout(ctx, intakeLimit)
 	return limited, func() { cancel(); <-s.intakes }, nil
 }
 
 // slowCalls are calls that may take long to send or to be answered.
-var slowCalls = map[string]bool{v1 + "/intakes": true, v1 + "/backup": true, v1 + "/imports": true, v1 + "/export": true}
+var slowCalls = map[string]bool{v1 + "/intakes": true, v1 + "/backup": true, v1 + "/imports": true,
+	v1 + "/export": true}
 
 // patience is how long a call may take to be sent and answered. Who has not signed in
 // gains nothing by a slow call but a connection, of which there are so many.

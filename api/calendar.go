@@ -23,20 +23,25 @@ type (
 // calendarRoutes are about calendars: each user makes them, and whoever knows the secret address
 // of one reads it.
 var calendarRoutes = []route{
-	{method: "GET", path: people.FeedPath + "{secret}", summary: "act-by dates and expiries as a calendar (RFC 5545); the secret is part of the address", status: 200, in: bySecret{}, media: "text/calendar", handler: feed, open: true},
-	looks("/calendars", "list your calendars", func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (page[contract.Feed], error) {
+	{method: "GET", path: people.FeedPath + "{secret}", summary: "act-by dates and expiries as a calendar (RFC " +
+		"5545); the secret is part of the address", status: 200, in: bySecret{}, media: "text/calendar",
+		handler: feed, open: true},
+	looks("/calendars", "list your calendars", func(ctx context.Context, s *service.Service, who people.Bearer,
+		_ nothing) (page[contract.Feed], error) {
 		items, err := s.People.Feeds(ctx, who)
 		return page[contract.Feed]{Items: items}, err
 	}),
-	posts("/calendars", "make a calendar with a secret address, which is shown once", func(ctx context.Context, s *service.Service, who people.Bearer, in askFeed) (contract.Feed, error) {
-		if in.Site != "" {
-			if err := s.Fleet.KnowsSite(ctx, in.Site); err != nil {
-				return contract.Feed{}, err
+	posts("/calendars", "make a calendar with a secret address, which is shown once",
+		func(ctx context.Context, s *service.Service, who people.Bearer, in askFeed) (contract.Feed, error) {
+			if in.Site != "" {
+				if err := s.Fleet.KnowsSite(ctx, in.Site); err != nil {
+					return contract.Feed{}, err
+				}
 			}
-		}
-		return s.People.AddFeed(ctx, in.Site, who)
-	}).by(contract.Viewer),
-	ends("DELETE", "/calendars/{id}", "remove a calendar of yours", func(ctx context.Context, s *service.Service, who people.Bearer, in byID) error {
+			return s.People.AddFeed(ctx, in.Site, who)
+		}).by(contract.Viewer),
+	ends("DELETE", "/calendars/{id}", "remove a calendar of yours", func(ctx context.Context, s *service.Service,
+		who people.Bearer, in byID) error {
 		return s.People.RemoveFeed(ctx, in.ID, who)
 	}).by(contract.Viewer),
 }

@@ -38,14 +38,16 @@ func (g guarded) revision() (problem.Revision, error) {
 	tag := strings.TrimSpace(g.IfMatch)
 	switch tag {
 	case "":
-		return 0, problem.New(problem.Blind, "nothing was changed", "the revision to change is not given", "look at it first, and send its ETag or revision as If-Match")
+		return 0, problem.New(problem.Blind, "nothing was changed", "the revision to change is not given",
+			"look at it first, and send its ETag or revision as If-Match")
 	case "*":
 		return problem.Any, nil
 	}
 	number, _, _ := strings.Cut(strings.Trim(tag, `"`), ".")
 	n, err := strconv.ParseInt(number, 10, 64)
 	if err != nil || n < 0 || strings.Contains(tag, ",") {
-		return 0, problem.New(problem.Stale, "nothing was changed", fmt.Sprintf("If-Match: %s names no revision of it", tag), "look at it first, and send its ETag or revision")
+		return 0, problem.New(problem.Stale, "nothing was changed",
+			fmt.Sprintf("If-Match: %s names no revision of it", tag), "look at it first, and send its ETag or revision")
 	}
 	return problem.Revision(n), nil
 }
@@ -108,7 +110,8 @@ func (s *Server) unchanged(show func(*Server, fiber.Ctx) (any, error)) fiber.Han
 			return err
 		}
 		if !sameRevision(wanted, etag(out, text)) {
-			return &problem.Error{Kind: problem.Stale, What: "nothing was changed", Why: "somebody else changed it since you looked", Next: "look again, then decide anew"}
+			return &problem.Error{Kind: problem.Stale, What: "nothing was changed", Why: "somebody else changed it " +
+				"since you looked", Next: "look again, then decide anew"}
 		}
 		return c.Next()
 	}

@@ -84,19 +84,24 @@ type (
 
 // fleetRoutes are about devices, sites, credentials and slots.
 var fleetRoutes = []route{
-	does("POST", "/host-keys", "ask an SSH server for its host key, or over https a web interface for the SHA-256 of its certificate", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in askHostKey) (hostKey, error) {
+	does("POST", "/host-keys", "ask an SSH server for its host key, or over https a web interface for the SHA-256 "+
+		"of its certificate", 200, func(ctx context.Context, s *service.Service, _ people.Bearer,
+		in askHostKey) (hostKey, error) {
 		pin, err := s.Access.AskPin(ctx, in.Link, in.Site, in.Address, in.Port)
 		return hostKey{pin}, err
 	}),
-	looks("/devices", "list devices by name, or sorted by condition, expires_at, site, family or address", func(ctx context.Context, s *service.Service, _ people.Bearer, in deviceQuery) (page[contract.Device], error) {
-		f := fleet.DevicesThat(in.DeviceFilter)
-		return pageOf(ctx, in.paged, f, s.Fleet.Devices, s.Fleet.CountDevices)
-	}),
-	posts("/devices", "add a device", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.NewDevice) (contract.Device, error) {
+	looks("/devices", "list devices by name, or sorted by condition, expires_at, site, family or address",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in deviceQuery) (page[contract.Device], error) {
+			f := fleet.DevicesThat(in.DeviceFilter)
+			return pageOf(ctx, in.paged, f, s.Fleet.Devices, s.Fleet.CountDevices)
+		}),
+	posts("/devices", "add a device", func(ctx context.Context, s *service.Service, _ people.Bearer,
+		in contract.NewDevice) (contract.Device, error) {
 		return s.Fleet.AddDevice(ctx, in)
 	}).by(contract.Admin),
 	showing("/devices/{name}", "show a device", theFleet, (*fleet.Service).Device),
-	does("PATCH", "/devices/{name}", "change a device", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editDevice) (contract.Device, error) {
+	does("PATCH", "/devices/{name}", "change a device", 200, func(ctx context.Context, s *service.Service,
+		_ people.Bearer, in editDevice) (contract.Device, error) {
 		known, err := in.revision()
 		if err != nil {
 			return contract.Device{}, err
@@ -104,95 +109,128 @@ var fleetRoutes = []route{
 		return s.Fleet.EditDevice(ctx, in.Name, in.DeviceChange, known)
 	}).by(contract.Admin),
 	removal("/devices/{name}", "remove a device with its history", theFleet, (*fleet.Service).RemoveDevice),
-	does("POST", "/devices/{name}/tries", "test whether a device can be reached, signed in to and read; nothing is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (contract.Try, error) {
+	does("POST", "/devices/{name}/tries", "test whether a device can be reached, signed in to and read; nothing "+
+		"is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (contract.Try,
+		error) {
 		return s.Fleet.TryDevice(ctx, in.Name)
 	}).quietly(),
-	does("POST", "/devices/{name}/tidy", "remove the work folders of a device's replacements that are over, with the copies of old keys in them", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (contract.Tidied, error) {
+	does("POST", "/devices/{name}/tidy", "remove the work folders of a device's replacements that are over, with "+
+		"the copies of old keys in them", 200, func(ctx context.Context, s *service.Service, _ people.Bearer,
+		in byName) (contract.Tidied, error) {
 		return s.Replace.TidyDevice(ctx, in.Name)
 	}),
-	takesFile("/imports", "make the inventory what a file says: devices are added and changed, none is removed", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.ImportTerms) (contract.Import, error) {
-		return s.Fleet.ImportDevices(ctx, in)
-	}).by(contract.Admin),
-	{method: "GET", path: v1 + "/export", role: contract.Admin, summary: "all devices for a spreadsheet, without secrets", status: 200, in: askForm{}, media: "text/csv", handler: export},
+	takesFile("/imports", "make the inventory what a file says: devices are added and changed, none is removed",
+		func(ctx context.Context, s *service.Service, _ people.Bearer,
+			in contract.ImportTerms) (contract.Import, error) {
+			return s.Fleet.ImportDevices(ctx, in)
+		}).by(contract.Admin),
+	{method: "GET", path: v1 + "/export", role: contract.Admin, summary: "all devices for a spreadsheet, " +
+		"without secrets", status: 200, in: askForm{}, media: "text/csv", handler: export},
 
 	listing("/sites", "list sites", theAccess, (*access.Service).Sites),
-	posts("/sites", "add a site", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.NewSite) (contract.Site, error) {
+	posts("/sites", "add a site", func(ctx context.Context, s *service.Service, _ people.Bearer,
+		in contract.NewSite) (contract.Site, error) {
 		return s.Access.AddSite(ctx, in)
 	}).by(contract.Admin),
 	showing("/sites/{name}", "show a site", theAccess, (*access.Service).Site),
-	does("PATCH", "/sites/{name}", "change a site", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSite) (contract.Site, error) {
+	does("PATCH", "/sites/{name}", "change a site", 200, func(ctx context.Context, s *service.Service,
+		_ people.Bearer, in editSite) (contract.Site, error) {
 		known, err := in.revision()
 		if err != nil {
 			return contract.Site{}, err
 		}
 		return s.Access.EditSite(ctx, in.Name, in.SiteChange, known)
 	}).by(contract.Admin),
-	removal("/sites/{name}", "remove a site; its devices are reached directly from then on", theAccess, (*access.Service).RemoveSite),
+	removal("/sites/{name}", "remove a site; its devices are reached directly from then on", theAccess,
+		(*access.Service).RemoveSite),
 
 	listing("/credentials", "list credentials, without their secrets", theAccess, (*access.Service).Credentials),
-	posts("/credentials", "add a credential that devices share", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.NewCredential) (contract.Credential, error) {
+	posts("/credentials", "add a credential that devices share", func(ctx context.Context, s *service.Service,
+		_ people.Bearer, in contract.NewCredential) (contract.Credential, error) {
 		return s.Access.AddCredential(ctx, in)
 	}).by(contract.Admin),
 	showing("/credentials/{name}", "show a credential, without its secrets", theAccess, (*access.Service).Credential),
-	does("PUT", "/credentials/{name}", "replace the user and secret of a credential; no device is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in putCredential) (contract.Credential, error) {
-		known, err := in.revision()
-		if err != nil {
-			return contract.Credential{}, err
-		}
-		return s.Access.ReplaceCredential(ctx, in.Name, in.CredentialChange, known)
-	}).by(contract.Admin),
-	removal("/credentials/{name}", "remove a credential that no device uses", theAccess, (*access.Service).RemoveCredential),
+	does("PUT", "/credentials/{name}", "replace the user and secret of a credential; no device is changed", 200,
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in putCredential) (contract.Credential, error) {
+			known, err := in.revision()
+			if err != nil {
+				return contract.Credential{}, err
+			}
+			return s.Access.ReplaceCredential(ctx, in.Name, in.CredentialChange, known)
+		}).by(contract.Admin),
+	removal("/credentials/{name}", "remove a credential that no device uses", theAccess,
+		(*access.Service).RemoveCredential),
 
-	looks("/slots", "list slots, worst condition first, then soonest end; or sorted by device, site, address or expires_at", func(ctx context.Context, s *service.Service, _ people.Bearer, in slotQuery) (page[contract.Slot], error) {
+	looks("/slots", "list slots, worst condition first, then soonest end; or sorted by device, site, address or "+
+		"expires_at", func(ctx context.Context, s *service.Service, _ people.Bearer,
+		in slotQuery) (page[contract.Slot], error) {
 		return pageOf(ctx, in.paged, fleet.SlotsThat(in.SlotFilter), s.Fleet.Slots, s.Fleet.CountSlots)
 	}),
-	{method: "GET", path: v1 + "/slots.csv", summary: "the slots that fit, all of them, as CSV", status: 200, in: slotQuery{}, media: "text/csv", handler: slotSheet},
-	looks("/search", "search everything: names, addresses, serial numbers, fingerprints, subjects, owners, tags and notes", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSearch) (contract.Found, error) {
+	{method: "GET", path: v1 + "/slots.csv", summary: "the slots that fit, all of them, as CSV", status: 200,
+		in: slotQuery{}, media: "text/csv", handler: slotSheet},
+	looks("/search", "search everything: names, addresses, serial numbers, fingerprints, subjects, owners, tags "+
+		"and notes", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSearch) (contract.Found,
+		error) {
 		return s.Fleet.Search(ctx, in.Text)
 	}),
-	looks("/certificates/{sha256}", "show a certificate that was seen or made here, and who trusts it", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) (contract.KnownDefault, error) {
-		return s.Fleet.Certificate(ctx, in.SHA256)
-	}),
-	looks("/facets", "list the values by which slots and devices are filtered", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Facets, error) {
-		return s.Fleet.Facets(), nil
-	}),
-	does("POST", "/changes", "change many devices in the same way; one that is refused stops no other", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.Changes) (contract.Changed, error) {
-		return s.Fleet.EditDevices(ctx, in)
-	}).by(contract.Admin),
-	looks("/slots/{device}/{slot}", "show a slot with its chain and findings", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (contract.Slot, error) {
-		return s.Fleet.Slot(ctx, in.Device, in.Slot)
-	}),
-	does("POST", "/devices/{name}/slots", "add a slot to a device, and read it", 201, func(ctx context.Context, s *service.Service, _ people.Bearer, in addSlot) (contract.Slot, error) {
-		return s.Fleet.AddSlot(ctx, in.Device, in.DeviceSlot)
-	}).by(contract.Admin),
-	does("PATCH", "/slots/{device}/{slot}", "change where and how a slot is read, and read it", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editSlot) (contract.Slot, error) {
-		known, err := in.revision()
-		if err != nil {
-			return contract.Slot{}, err
-		}
-		return s.Fleet.EditSlot(ctx, in.Device, in.Slot, in.SlotChange, known)
-	}).by(contract.Admin),
-	ends("DELETE", "/slots/{device}/{slot}", "remove a slot with its history", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) error {
-		return s.Fleet.RemoveSlot(ctx, in.Device, in.Slot)
-	}).by(contract.Admin),
-	{method: "GET", path: v1 + "/slots/{device}/{slot}/chain", summary: "download the chain of a slot, completed from what is known", status: 200, in: askChain{}, media: "application/octet-stream", handler: slotChain, role: contract.Viewer},
-	looks("/slots/{device}/{slot}/readings", "list the readings of a slot, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (page[contract.PastReading], error) {
-		items, err := s.Fleet.Readings(ctx, in.Device, in.Slot)
-		return page[contract.PastReading]{Items: items}, err
-	}),
-	does("POST", "/slots/{device}/{slot}/readings", "read a slot now", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (contract.Slot, error) {
-		return s.Fleet.ReadSlot(ctx, in.Device, in.Slot)
-	}).quietly(),
-	begins("/sweeps", "read every slot, or those of a site; returns the running sweep, if there is one", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSweep) (contract.Sweep, error) {
-		return s.Monitor.Sweep(ctx, in.Site)
-	}).quietly(),
-	looks("/sweeps/{id}", "show the progress of a sweep", func(_ context.Context, s *service.Service, _ people.Bearer, in byID) (contract.Sweep, error) {
+	looks("/certificates/{sha256}", "show a certificate that was seen or made here, and who trusts it",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) (contract.KnownDefault, error) {
+			return s.Fleet.Certificate(ctx, in.SHA256)
+		}),
+	looks("/facets", "list the values by which slots and devices are filtered",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Facets, error) {
+			return s.Fleet.Facets(), nil
+		}),
+	does("POST", "/changes", "change many devices in the same way; one that is refused stops no other", 200,
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.Changes) (contract.Changed, error) {
+			return s.Fleet.EditDevices(ctx, in)
+		}).by(contract.Admin),
+	looks("/slots/{device}/{slot}", "show a slot with its chain and findings",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (contract.Slot, error) {
+			return s.Fleet.Slot(ctx, in.Device, in.Slot)
+		}),
+	does("POST", "/devices/{name}/slots", "add a slot to a device, and read it", 201,
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in addSlot) (contract.Slot, error) {
+			return s.Fleet.AddSlot(ctx, in.Device, in.DeviceSlot)
+		}).by(contract.Admin),
+	does("PATCH", "/slots/{device}/{slot}", "change where and how a slot is read, and read it", 200,
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in editSlot) (contract.Slot, error) {
+			known, err := in.revision()
+			if err != nil {
+				return contract.Slot{}, err
+			}
+			return s.Fleet.EditSlot(ctx, in.Device, in.Slot, in.SlotChange, known)
+		}).by(contract.Admin),
+	ends("DELETE", "/slots/{device}/{slot}", "remove a slot with its history",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) error {
+			return s.Fleet.RemoveSlot(ctx, in.Device, in.Slot)
+		}).by(contract.Admin),
+	{method: "GET", path: v1 + "/slots/{device}/{slot}/chain", summary: "download the chain of a slot, completed " +
+		"from what is known", status: 200, in: askChain{}, media: "application/octet-stream", handler: slotChain,
+		role: contract.Viewer},
+	looks("/slots/{device}/{slot}/readings", "list the readings of a slot, newest first",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (page[contract.PastReading], error) {
+			items, err := s.Fleet.Readings(ctx, in.Device, in.Slot)
+			return page[contract.PastReading]{Items: items}, err
+		}),
+	does("POST", "/slots/{device}/{slot}/readings", "read a slot now", 200,
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (contract.Slot, error) {
+			return s.Fleet.ReadSlot(ctx, in.Device, in.Slot)
+		}).quietly(),
+	begins("/sweeps", "read every slot, or those of a site; returns the running sweep, if there is one",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in askSweep) (contract.Sweep, error) {
+			return s.Monitor.Sweep(ctx, in.Site)
+		}).quietly(),
+	looks("/sweeps/{id}", "show the progress of a sweep", func(_ context.Context, s *service.Service, _ people.Bearer,
+		in byID) (contract.Sweep, error) {
 		return s.Monitor.SweepOf(in.ID)
 	}),
-	does("POST", "/readings", "read an address that is not in the inventory", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.AskReading) (contract.Seen, error) {
-		return s.Monitor.ReadAddress(ctx, in)
-	}),
-	looks("/due", "list what must be done, most urgent first", func(ctx context.Context, s *service.Service, _ people.Bearer, in askDue) (contract.Due, error) {
+	does("POST", "/readings", "read an address that is not in the inventory", 200,
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.AskReading) (contract.Seen, error) {
+			return s.Monitor.ReadAddress(ctx, in)
+		}),
+	looks("/due", "list what must be done, most urgent first", func(ctx context.Context, s *service.Service,
+		_ people.Bearer, in askDue) (contract.Due, error) {
 		return s.Fleet.Due(ctx, number(in.Within, "30"), in.Site, number(in.Limit, "1000"))
 	}),
 	listing("/protocols", "list the protocols that slots can be read by", theMonitor, (*monitor.Service).Protocols),

@@ -18,7 +18,8 @@ import (
 // metricsRoutes are for monitoring systems: the text format of Prometheus, with a token of the
 // role monitor, which opens nothing else.
 var metricsRoutes = []route{
-	{method: "GET", path: "/metrics", role: contract.Monitor, summary: "metrics in the text format of Prometheus", status: 200, media: "text/plain; version=0.0.4", handler: metrics},
+	{method: "GET", path: "/metrics", role: contract.Monitor, summary: "metrics in the text format of Prometheus",
+		status: 200, media: "text/plain; version=0.0.4", handler: metrics},
 }
 
 // metricsAge is how old figures may be: several systems that ask cost no more than one.
@@ -87,8 +88,9 @@ func described(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	slotsMetric        = described("slots", "Slots by site and condition.", "site", "condition")
-	firstEndMetric     = described("earliest_expiry_seconds", "Seconds until the first certificate of a site expires; negative: it has expired.", "site")
+	slotsMetric    = described("slots", "Slots by site and condition.", "site", "condition")
+	firstEndMetric = described("earliest_expiry_seconds", "Seconds until the first certificate of a site "+
+		"expires; negative: it has expired.", "site")
 	replacementsMetric = described("replacements", "Replacements by state.", "state")
 	waitingMetric      = described("replacements_waiting", "Waiting replacements by what they wait for.", "waiting_for")
 	tasksMetric        = described("tasks_open", "Steps that wait for a person.")
@@ -103,7 +105,8 @@ var (
 
 // Describe implements prometheus.Collector.
 func (counting) Describe(to chan<- *prometheus.Desc) {
-	for _, each := range []*prometheus.Desc{slotsMetric, firstEndMetric, replacementsMetric, waitingMetric, tasksMetric, pinsMetric, lateMetric, dueMetric, noticesMetric, unsentMetric, readingsMetric, durationMetric} {
+	for _, each := range []*prometheus.Desc{slotsMetric, firstEndMetric, replacementsMetric, waitingMetric,
+		tasksMetric, pinsMetric, lateMetric, dueMetric, noticesMetric, unsentMetric, readingsMetric, durationMetric} {
 		to <- each
 	}
 }

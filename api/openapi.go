@@ -28,7 +28,8 @@ func Description() ([]byte, error) {
 		WithDescription("Replaces the certificates of a fleet of devices. Errors are problem documents (RFC 9457).")
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "a client's token, from POST /api/v1/session with client: true")
 	r.Spec.SetAPIKeySecurity("cookie", cookieName, openapi.InCookie, "the console's session")
-	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptNullability(notNull), jsonschema.InterceptDefName(defName), jsonschema.InterceptSchema(describeProperties))
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptNullability(notNull),
+		jsonschema.InterceptDefName(defName), jsonschema.InterceptSchema(describeProperties))
 	for _, route := range routes {
 		op, err := r.NewOperationContext(route.method, route.path)
 		if err != nil {
@@ -124,7 +125,9 @@ func indent(text []byte) ([]byte, error) {
 
 func operationID(r route) string {
 	id := strings.ToLower(r.method)
-	for _, part := range strings.FieldsFunc(strings.TrimPrefix(r.path, v1), func(c rune) bool { return strings.ContainsRune("/{}.-", c) }) {
+	for _, part := range strings.FieldsFunc(strings.TrimPrefix(r.path, v1), func(c rune) bool {
+		return strings.ContainsRune("/{}.-", c)
+	}) {
 		id += strings.ToUpper(part[:1]) + part[1:]
 	}
 	return id

@@ -43,7 +43,8 @@ func servePages(app *fiber.App) {
 			return err
 		}
 		sum := sha256.Sum256(content)
-		a := asset{content, mime.TypeByExtension(path.Ext(name)), `"` + hex.EncodeToString(sum[:8]) + `"`, "no-cache", shrink(content)}
+		a := asset{content, mime.TypeByExtension(path.Ext(name)), `"` + hex.EncodeToString(sum[:8]) + `"`, "no-cache",
+			shrink(content)}
 		if strings.HasPrefix(name, "assets/") {
 			a.cache = "public, max-age=31536000, immutable" // their names change with their content
 		}

@@ -34,48 +34,64 @@ type (
 
 // peopleRoutes are about who may do what, and who did.
 var peopleRoutes = []route{
-	{method: "POST", path: v1 + "/session", summary: "sign in", status: 201, in: contract.SignIn{}, out: contract.Session{}, handler: signIn, open: true},
-	{method: "GET", path: v1 + "/session", summary: "who is signed in", status: 200, out: contract.Session{}, handler: session},
-	{method: "DELETE", path: v1 + "/session", role: contract.Viewer, summary: "sign out", status: 204, handler: signOut(false)},
-	{method: "DELETE", path: v1 + "/sessions", role: contract.Viewer, summary: "sign out everywhere", status: 204, handler: signOut(true)},
-	ends("POST", "/password", "change one's own password; all other sessions end", func(ctx context.Context, s *service.Service, who people.Bearer, in askPassword) error {
-		return s.People.ChangePassword(ctx, who, in.Old, in.New)
-	}).by(contract.Viewer),
+	{method: "POST", path: v1 + "/session", summary: "sign in", status: 201, in: contract.SignIn{},
+		out: contract.Session{}, handler: signIn, open: true},
+	{method: "GET", path: v1 + "/session", summary: "who is signed in", status: 200, out: contract.Session{},
+		handler: session},
+	{method: "DELETE", path: v1 + "/session", role: contract.Viewer, summary: "sign out", status: 204,
+		handler: signOut(false)},
+	{method: "DELETE", path: v1 + "/sessions", role: contract.Viewer, summary: "sign out everywhere", status: 204,
+		handler: signOut(true)},
+	ends("POST", "/password", "change one's own password; all other sessions end",
+		func(ctx context.Context, s *service.Service, who people.Bearer, in askPassword) error {
+			return s.People.ChangePassword(ctx, who, in.Old, in.New)
+		}).by(contract.Viewer),
 	listing("/users", "list users", thePeople, (*people.Service).Users).by(contract.Admin),
-	posts("/users", "add a user", func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.NewUser) (contract.User, error) {
+	posts("/users", "add a user", func(ctx context.Context, s *service.Service, _ people.Bearer,
+		in contract.NewUser) (contract.User, error) {
 		return s.People.AddUser(ctx, in)
 	}).by(contract.Admin),
-	does("PATCH", "/users/{name}", "change the role or password of a user; all sessions end", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in editUser) (contract.User, error) {
-		return s.People.EditUser(ctx, in.Name, in.UserChange)
-	}).by(contract.Admin),
+	does("PATCH", "/users/{name}", "change the role or password of a user; all sessions end", 200,
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in editUser) (contract.User, error) {
+			return s.People.EditUser(ctx, in.Name, in.UserChange)
+		}).by(contract.Admin),
 	removal("/users/{name}", "remove a user; all sessions end", thePeople, (*people.Service).RemoveUser),
 	listing("/tokens", "list tokens", thePeople, (*people.Service).Tokens).by(contract.Admin),
-	posts("/tokens", "create a token for a program", func(ctx context.Context, s *service.Service, who people.Bearer, in contract.NewToken) (contract.Token, error) {
+	posts("/tokens", "create a token for a program", func(ctx context.Context, s *service.Service, who people.Bearer,
+		in contract.NewToken) (contract.Token, error) {
 		return s.People.AddToken(ctx, in, who)
 	}).by(contract.Admin),
-	ends("DELETE", "/tokens/{id}", "revoke a token", func(ctx context.Context, s *service.Service, _ people.Bearer, in byID) error {
+	ends("DELETE", "/tokens/{id}", "revoke a token", func(ctx context.Context, s *service.Service, _ people.Bearer,
+		in byID) error {
 		return s.People.RemoveToken(ctx, in.ID)
 	}).by(contract.Admin),
-	looks("/audit", "the audit log, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer, in auditQuery) (page[contract.AuditEntry], error) {
-		return pageOf(ctx, in.paged, in.AuditFilter, func(ctx context.Context, f contract.AuditFilter, p paging.Page) ([]contract.AuditEntry, string, error) {
+	looks("/audit", "the audit log, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer,
+		in auditQuery) (page[contract.AuditEntry], error) {
+		return pageOf(ctx, in.paged, in.AuditFilter, func(ctx context.Context, f contract.AuditFilter,
+			p paging.Page) ([]contract.AuditEntry, string, error) {
 			items, next, err := s.People.Audit(ctx, f, p.Rows())
 			return items, next, p.Wrong(err)
 		}, s.People.CountAudit)
 	}),
-	looks("/views", "list the filters of lists that one keeps under a name", func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (page[contract.View], error) {
-		items, err := s.People.Views(ctx, who)
-		return page[contract.View]{Items: items}, err
-	}),
-	does("PUT", "/views", "keep the filter of a list under a name", 200, func(ctx context.Context, s *service.Service, who people.Bearer, in contract.View) (contract.View, error) {
+	looks("/views", "list the filters of lists that one keeps under a name",
+		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (page[contract.View], error) {
+			items, err := s.People.Views(ctx, who)
+			return page[contract.View]{Items: items}, err
+		}),
+	does("PUT", "/views", "keep the filter of a list under a name", 200, func(ctx context.Context, s *service.Service,
+		who people.Bearer, in contract.View) (contract.View, error) {
 		return s.People.PutView(ctx, who, in)
 	}).by(contract.Viewer).quietly(),
-	ends("DELETE", "/views/{page}/{name}", "remove a view of one's own", func(ctx context.Context, s *service.Service, who people.Bearer, in byView) error {
+	ends("DELETE", "/views/{page}/{name}", "remove a view of one's own", func(ctx context.Context, s *service.Service,
+		who people.Bearer, in byView) error {
 		return s.People.RemoveView(ctx, who, in.Page, in.Name)
 	}).by(contract.Viewer).quietly(),
-	looks("/audit/verification", "verify that no entry was changed or removed", func(ctx context.Context, s *service.Service, _ people.Bearer, in askHead) (contract.Verification, error) {
-		return s.People.VerifyAudit(ctx, in.Head)
-	}),
-	looks("/audit/head", "show the newest entry of the audit log, to be noted elsewhere", func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Head, error) {
-		return s.People.AuditHead(ctx)
-	}),
+	looks("/audit/verification", "verify that no entry was changed or removed",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in askHead) (contract.Verification, error) {
+			return s.People.VerifyAudit(ctx, in.Head)
+		}),
+	looks("/audit/head", "show the newest entry of the audit log, to be noted elsewhere",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Head, error) {
+			return s.People.AuditHead(ctx)
+		}),
 }

@@ -17,7 +17,9 @@ type askReport struct {
 
 // reportRoutes are about reports.
 var reportRoutes = []route{
-	{method: "GET", path: v1 + "/reports/{kind}", role: contract.Viewer, summary: "a report: state (of the fleet as of a day), replaced (in a period), exceptions", status: 200, in: askReport{}, media: "text/csv", handler: report},
+	{method: "GET", path: v1 + "/reports/{kind}", role: contract.Viewer, summary: "a report: state (of the fleet " +
+		"as of a day), replaced (in a period), exceptions", status: 200, in: askReport{}, media: "text/csv",
+		handler: report},
 }
 
 func report(s *Server) fiber.Handler {

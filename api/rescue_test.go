@@ -31,7 +31,8 @@ func TestAPanicIsAnsweredAndLogged(t *testing.T) {
 		t.Fatalf("%d: %v", answer.StatusCode, err)
 	}
 	id := answer.Header.Get(requestIDHeader)
-	if id == "" || !strings.Contains(log.String(), id) || !strings.Contains(log.String(), "a bug") || !strings.Contains(log.String(), "rescue_test.go") {
+	if id == "" || !strings.Contains(log.String(), id) || !strings.Contains(log.String(), "a bug") ||
+		!strings.Contains(log.String(), "rescue_test.go") {
 		t.Errorf("id %q, log:\n%s", id, &log)
 	}
 	if strings.Contains(p.Detail+p.Title, "a bug") {

@@ -34,12 +34,14 @@ type route struct {
 	shown                 func(*Server, fiber.Ctx) (any, error) // of a GET: what it answers with
 	open                  bool                                  // may be called without signing in
 	quiet                 bool                                  // changes nothing that the audit log wants to know
-	role                  contract.Role                         // that is needed; where none is said, viewers may look and operators change
-	media                 string                                // of the answer, when it is not JSON
+	// that is needed; where none is said, viewers may look and operators change
+	role  contract.Role
+	media string // of the answer, when it is not JSON
 }
 
 // routes are all routes, room by room.
-var routes = slices.Concat(ownRoutes, metricsRoutes, calendarRoutes, peopleRoutes, fleetRoutes, discoveryRoutes, aheadRoutes, reportRoutes, workRoutes, pinRoutes, tellRoutes, deskRoutes, ruleRoutes)
+var routes = slices.Concat(ownRoutes, metricsRoutes, calendarRoutes, peopleRoutes, fleetRoutes, discoveryRoutes,
+	aheadRoutes, reportRoutes, workRoutes, pinRoutes, tellRoutes, deskRoutes, ruleRoutes)
 
 // needs is the role that a call needs.
 func (r route) needs() contract.Role {
@@ -91,7 +93,8 @@ type use[In, Out any] func(ctx context.Context, s *service.Service, who people.B
 func looks[In, Out any](path, summary string, f use[In, Out]) route {
 	var in In
 	var out Out
-	return route{method: "GET", path: v1 + path, summary: summary, status: 200, in: in, out: out, handler: call(200, 0, f),
+	return route{method: "GET", path: v1 + path, summary: summary, status: 200, in: in, out: out,
+		handler: call(200, 0, f),
 		shown: func(s *Server, c fiber.Ctx) (any, error) {
 			var in In
 			if err := decode(c, &in, 0); err != nil {
@@ -104,7 +107,8 @@ func looks[In, Out any](path, summary string, f use[In, Out]) route {
 func does[In, Out any](method, path, summary string, status int, f use[In, Out]) route {
 	var in In
 	var out Out
-	return route{method: method, path: v1 + path, summary: summary, status: status, in: in, out: out, handler: call(status, plainBody, f)}
+	return route{method: method, path: v1 + path, summary: summary, status: status, in: in, out: out,
+		handler: call(status, plainBody, f)}
 }
 
 // posts makes something new.
@@ -118,8 +122,10 @@ func begins[In, Out any](path, summary string, f use[In, Out]) route {
 }
 
 // ends takes something away, or does something that has no answer.
-func ends[In any](method, path, summary string, f func(ctx context.Context, s *service.Service, who people.Bearer, in In) error) route {
-	r := does(method, path, summary, 204, func(ctx context.Context, s *service.Service, who people.Bearer, in In) (nothing, error) {
+func ends[In any](method, path, summary string, f func(ctx context.Context, s *service.Service, who people.Bearer,
+	in In) error) route {
+	r := does(method, path, summary, 204, func(ctx context.Context, s *service.Service, who people.Bearer,
+		in In) (nothing, error) {
 		return nothing{}, f(ctx, s, who, in)
 	})
 	r.out = nil
@@ -135,23 +141,28 @@ func theReplace(s *service.Service) *replace.Service { return s.Replace }
 func thePeople(s *service.Service) *people.Service   { return s.People }
 
 // listing is a list that takes nothing.
-func listing[R, T any](path, summary string, room func(*service.Service) R, list func(R, context.Context) ([]T, error)) route {
-	return looks(path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (page[T], error) {
+func listing[R, T any](path, summary string, room func(*service.Service) R,
+	list func(R, context.Context) ([]T, error)) route {
+	return looks(path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (page[T],
+		error) {
 		items, err := list(room(s), ctx)
 		return page[T]{Items: items}, err
 	})
 }
 
 // showing shows one thing by its name.
-func showing[R, T any](path, summary string, room func(*service.Service) R, show func(R, context.Context, string) (T, error)) route {
+func showing[R, T any](path, summary string, room func(*service.Service) R,
+	show func(R, context.Context, string) (T, error)) route {
 	return looks(path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (T, error) {
 		return show(room(s), ctx, in.Name)
 	})
 }
 
 // removal takes something away by its name.
-func removal[R any](path, summary string, room func(*service.Service) R, remove func(R, context.Context, string) error) route {
-	return ends("DELETE", path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) error {
+func removal[R any](path, summary string, room func(*service.Service) R,
+	remove func(R, context.Context, string) error) route {
+	return ends("DELETE", path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer,
+		in byName) error {
 		return remove(room(s), ctx, in.Name)
 	}).by(contract.Admin)
 }
@@ -189,20 +200,24 @@ func (p paged) page() (paging.Page, error) {
 	var err error
 	if p.Skip != "" {
 		if out.Skip, err = strconv.Atoi(p.Skip); err != nil || out.Skip < 0 || out.Skip > mostSkipped {
-			return out, &problem.Error{Kind: problem.Invalid, What: "the list cannot begin there", Why: fmt.Sprintf("%q is no number of items to pass over", p.Skip), Next: fmt.Sprintf("give a number up to %d", mostSkipped)}
+			return out, &problem.Error{Kind: problem.Invalid, What: "the list cannot begin there",
+				Why:  fmt.Sprintf("%q is no number of items to pass over", p.Skip),
+				Next: fmt.Sprintf("give a number up to %d", mostSkipped)}
 		}
 	}
 	if p.Limit == "" {
 		return out, nil
 	}
 	if out.Limit, err = strconv.Atoi(p.Limit); err != nil || out.Limit < 1 {
-		return out, &problem.Error{Kind: problem.Invalid, What: "the list cannot be that long", Why: fmt.Sprintf("%q is no number of items", p.Limit), Next: "give a number from 1 to 1000"}
+		return out, &problem.Error{Kind: problem.Invalid, What: "the list cannot be that long",
+			Why: fmt.Sprintf("%q is no number of items", p.Limit), Next: "give a number from 1 to 1000"}
 	}
 	return out, nil
 }
 
 // pageOf reads a page of a list.
-func pageOf[F, T any](ctx context.Context, p paged, filter F, list func(context.Context, F, paging.Page) ([]T, string, error), count func(context.Context, F) (int, error)) (page[T], error) {
+func pageOf[F, T any](ctx context.Context, p paged, filter F, list func(context.Context, F, paging.Page) ([]T, string,
+	error), count func(context.Context, F) (int, error)) (page[T], error) {
 	wanted, err := p.page()
 	if err != nil {
 		return page[T]{}, err

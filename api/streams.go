@@ -58,7 +58,8 @@ func slotChain(s *Server) fiber.Handler {
 		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		content, err := s.service.Fleet.Chain(c.Context(), in.Device, in.Slot, cmp.Or(in.Form, pack.LeafFirstWithRoot), cmp.Or(in.Encoding, pack.PEM))
+		content, err := s.service.Fleet.Chain(c.Context(), in.Device, in.Slot,
+			cmp.Or(in.Form, pack.LeafFirstWithRoot), cmp.Or(in.Encoding, pack.PEM))
 		if err != nil {
 			return err
 		}
@@ -69,7 +70,8 @@ func slotChain(s *Server) fiber.Handler {
 
 func sendRoots(c fiber.Ctx, f trust.File) error {
 	c.Set(fiber.HeaderContentType, f.Media)
-	c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, f.Name)) // its letters need no quoting
+	// its letters need no quoting
+	c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, f.Name))
 	c.Set("Instruction", f.Do)
 	return c.Send(f.Content)
 }
@@ -110,13 +112,15 @@ func exportFile(s *Server) fiber.Handler {
 func taskFile(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		name := c.Params("name")
-		content, err := s.service.Replace.TaskFile(c.Context(), c.Params("id"), name, bearer(c).User, bearer(c).Role.Reaches(contract.Operator))
+		content, err := s.service.Replace.TaskFile(c.Context(), c.Params("id"), name, bearer(c).User,
+			bearer(c).Role.Reaches(contract.Operator))
 		if err != nil {
 			return err
 		}
 		c.Set(fiber.HeaderContentType, "application/octet-stream")
-		c.Set(fiber.HeaderCacheControl, "no-store")                                           // it may be a key
-		c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, name)) // a procedure's file names need no quoting
+		c.Set(fiber.HeaderCacheControl, "no-store") // it may be a key
+		// a procedure's file names need no quoting
+		c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="%s"`, name))
 		return c.Send(content)
 	}
 }
@@ -169,7 +173,8 @@ func slotSheet(s *Server) fiber.Handler {
 		if err := s.service.Fleet.SlotSheet(c.Context(), &rows, fleet.SlotsThat(in.SlotFilter), wanted); err != nil {
 			return err
 		}
-		if err := s.service.People.Record(c.Context(), bearer(c).User, "export slots", string(c.Request().URI().QueryString())); err != nil {
+		if err := s.service.People.Record(c.Context(), bearer(c).User, "export slots",
+			string(c.Request().URI().QueryString())); err != nil {
 			return err
 		}
 		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
@@ -205,9 +210,13 @@ func intake(s *Server) fiber.Handler {
 			return slices.DeleteFunc(in.fields[name], func(text string) bool { return text == "" })
 		}
 		if slices.Contains(field("trust_roots"), "true") && !bearer(c).Role.Reaches(contract.Admin) {
-			return problem.New(problem.Refused, "the pile was not taken in", "only an admin may let the fleet trust roots", "take it in without trusting its roots, or ask an admin")
+			return problem.New(problem.Refused, "the pile was not taken in", "only an admin may let the fleet "+
+				"trust roots", "take it in without trusting its roots, or ask an admin")
 		}
-		out, err := s.service.Signing.TakeIn(ctx, in.files, contract.IntakeTerms{Keys: slices.Contains(field("keys"), "true"), TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")}, bearer(c).User)
+		out, err := s.service.Signing.TakeIn(ctx, in.files,
+			contract.IntakeTerms{Keys: slices.Contains(field("keys"), "true"),
+				TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")},
+			bearer(c).User)
 		if err != nil {
 			return err
 		}
@@ -241,7 +250,9 @@ func happenings(s *Server) fiber.Handler {
 			}
 		}
 		return s.stream(c, func(take func(contract.Event) error, beat func() error) error {
-			return s.service.Monitor.Follow(s.stop, about, after, take, beat, func() (bool, error) { return false, nil })
+			return s.service.Monitor.Follow(s.stop, about, after, take, beat, func() (bool, error) {
+				return false, nil
+			})
 		})
 	}
 }

@@ -31,20 +31,23 @@ func (x *accessFlags) flags(f *pflag.FlagSet) {
 	f.IntVar(&x.port, "port", 0, "port of the link (default: 22 for ssh, 443 for https, 830 for netconf)")
 	f.StringVar(&x.credential, "credential", "", "a shared credential to sign in with")
 	f.StringVar(&x.pin, "pin", "", pinHelp)
-	f.StringArrayVar(&x.options, "option", nil, "NAME=VALUE, such as old_algorithms=yes to allow insecure SSH algorithms, or over https old_tls=yes; may be given again")
+	f.StringArrayVar(&x.options, "option", nil, "NAME=VALUE, such as old_algorithms=yes to allow insecure SSH "+
+		"algorithms, or over https old_tls=yes; may be given again")
 	x.secretFlags(f, &x.user, "")
 }
 
 func (x *accessFlags) secretFlags(f *pflag.FlagSet, user *string, of string) {
 	f.StringVar(user, x.prefix+"user", "", "user to sign in as"+strings.Replace(of, " of ", " over ", 1))
-	f.StringVar(&x.passwordFile, x.prefix+"password-file", "", "read that user's password from this file (- for standard input)")
+	f.StringVar(&x.passwordFile, x.prefix+"password-file", "", "read that user's password from this file (- for "+
+		"standard input)")
 	f.StringVar(&x.keyFile, x.prefix+"key-file", "", "read that user's private key from this file")
 	f.StringVar(&x.passphraseFile, x.prefix+"passphrase-file", "", "read that key's passphrase from this file")
 }
 
 // given says whether any of the flags was used.
 func (x *accessFlags) given(f *pflag.FlagSet) bool {
-	return slices.ContainsFunc([]string{"link", "link-address", "port", "credential", "pin", "option", "user", "password-file", "key-file"}, f.Changed)
+	return slices.ContainsFunc([]string{"link", "link-address", "port", "credential", "pin", "option", "user",
+		"password-file", "key-file"}, f.Changed)
 }
 
 // change is what the flags say, secrets apart.
@@ -53,7 +56,8 @@ func (x *accessFlags) change(f *pflag.FlagSet) (contract.AccessChange, error) {
 	for flag, to := range map[string]struct {
 		to   **string
 		from *string
-	}{"link-address": {&c.Address, &x.address}, "user": {&c.User, &x.user}, "credential": {&c.Credential, &x.credential}, "pin": {&c.Pin, &x.pin}} {
+	}{"link-address": {&c.Address, &x.address}, "user": {&c.User, &x.user},
+		"credential": {&c.Credential, &x.credential}, "pin": {&c.Pin, &x.pin}} {
 		if f.Changed(x.prefix + flag) {
 			*to.to = to.from
 		}
@@ -99,7 +103,8 @@ func (x *accessFlags) fromFiles(a *app, who string) (contract.Secrets, error) {
 
 // hostKey gives the pin that was given, or asks the device for its host key and the
 // user whether it is the right one.
-func (x *accessFlags) hostKey(a *app, ctx context.Context, client *client, link, pin, site, address string, port int) (string, error) {
+func (x *accessFlags) hostKey(a *app, ctx context.Context, client *client, link, pin, site, address string,
+	port int) (string, error) {
 	if pin != "" {
 		return pin, nil
 	}
@@ -110,13 +115,16 @@ func (x *accessFlags) hostKey(a *app, ctx context.Context, client *client, link,
 	if err := client.do(ctx, "POST", v1+"/host-keys", ask, &shown); err != nil {
 		return "", err
 	}
-	what := map[string]string{procedure.SSH: "the host key", procedure.NETCONF: "the host key", procedure.HTTPS: "a certificate with the SHA-256"}[link]
-	return shown.HostKey, a.confirm(question("%s shows %s\n  %s\nCompare it with its own console. Is that the right one?", address, what, shown.HostKey),
+	what := map[string]string{procedure.SSH: "the host key", procedure.NETCONF: "the host key",
+		procedure.HTTPS: "a certificate with the SHA-256"}[link]
+	return shown.HostKey, a.confirm(question("%s shows %s\n  %s\nCompare it with its own console. Is that the "+
+		"right one?", address, what, shown.HostKey),
 		fmt.Sprintf("compare what %s shows with its own console, and give it: --pin %q", address, shown.HostKey))
 }
 
 // fill completes a new access: the secrets and the host key that signing in needs.
-func (x *accessFlags) fill(a *app, ctx context.Context, client *client, c *contract.AccessChange, site, address string) error {
+func (x *accessFlags) fill(a *app, ctx context.Context, client *client, c *contract.AccessChange, site,
+	address string) error {
 	if c.Address != nil && *c.Address != "" {
 		address = *c.Address
 	}
@@ -155,7 +163,9 @@ func signsIn(ctx context.Context, client *client, family string) ([]string, erro
 	}
 	var p contract.Procedure
 	err := client.do(ctx, "GET", v1+"/procedures"+item(family), nil, &p)
-	return slices.DeleteFunc(p.Links, func(link string) bool { return !slices.Contains(procedure.SignedIn(), link) }), err
+	return slices.DeleteFunc(p.Links, func(link string) bool {
+		return !slices.Contains(procedure.SignedIn(), link)
+	}), err
 }
 
 // edit adds to a change of a device how it is reached, where flags say so.

@@ -15,7 +15,8 @@ import (
 func (a *app) expiring() *cobra.Command {
 	var within int
 	c := &cobra.Command{
-		Use: "expiring", Short: "List what else expires: intermediates, roots, validations of domains, tokens, calendars", Args: cobra.NoArgs,
+		Use: "expiring", Short: "List what else expires: intermediates, roots, validations of domains, tokens, " +
+			"calendars", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			items, err := listOf[contract.Expiring](ctx, client, "/expiring?within="+strconv.Itoa(within))
 			if err != nil {
@@ -42,24 +43,31 @@ func (a *app) forecast() *cobra.Command {
 	var site string
 	var each, public bool
 	c := &cobra.Command{
-		Use: "forecast", Short: "Count the replacements of the coming years, and the hands that they need", Args: cobra.NoArgs,
-		Long:    "Count the replacements of the coming years: if certificates live as long as now, and under the coming longest lives of publicly trusted certificates. Hours are those of people, for guided replacements and for devices without a procedure.",
+		Use: "forecast", Short: "Count the replacements of the coming years, and the hands that they need",
+		Args: cobra.NoArgs,
+		Long: "Count the replacements of the coming years: if certificates live as long as now, and under the " +
+			"coming longest lives of publicly trusted certificates. Hours are those of people, for guided " +
+			"replacements and for devices without a procedure.",
 		Example: "  freshseal forecast --weeks 208\n  freshseal forecast --site Mainquay --each-week --as csv",
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var f contract.Forecast
-			if err := client.do(ctx, "GET", v1+"/forecast?"+url.Values{"weeks": {strconv.Itoa(weeks)}, "site": {site}, "public": {strconv.FormatBool(public)}}.Encode(), nil, &f); err != nil {
+			if err := client.do(ctx, "GET", v1+"/forecast?"+url.Values{"weeks": {strconv.Itoa(weeks)}, "site": {site},
+				"public": {strconv.FormatBool(public)}}.Encode(), nil, &f); err != nil {
 				return err
 			}
 			if each {
 				t := table{head: []string{"week", "today", "coming", "automatic", "guided", "outside"}}
 				for _, w := range f.Weeks {
-					t.add(day{&w.Begins}, total(w.Today), total(w.Coming), strconv.Itoa(w.Coming.Automatic), strconv.Itoa(w.Coming.Guided), strconv.Itoa(w.Coming.Outside))
+					t.add(day{&w.Begins}, total(w.Today), total(w.Coming), strconv.Itoa(w.Coming.Automatic),
+						strconv.Itoa(w.Coming.Guided), strconv.Itoa(w.Coming.Outside))
 				}
 				return a.print(f, t)
 			}
-			t := table{head: []string{"year", "weeks", "today", "coming", "automatic", "guided", "outside", "hours", "people"}}
+			t := table{head: []string{"year", "weeks", "today", "coming", "automatic", "guided", "outside", "hours",
+				"people"}}
 			for _, y := range f.Years {
-				t.add(strconv.Itoa(y.Year), strconv.Itoa(y.Weeks), total(y.Today), total(y.Coming), strconv.Itoa(y.Coming.Automatic), strconv.Itoa(y.Coming.Guided), strconv.Itoa(y.Coming.Outside),
+				t.add(strconv.Itoa(y.Year), strconv.Itoa(y.Weeks), total(y.Today), total(y.Coming),
+					strconv.Itoa(y.Coming.Automatic), strconv.Itoa(y.Coming.Guided), strconv.Itoa(y.Coming.Outside),
 					fmt.Sprint(y.HoursComing), fmt.Sprint(y.PeopleComing))
 			}
 			if err := a.print(f, t); err != nil || a.as != "table" {
@@ -78,7 +86,8 @@ func (a *app) forecast() *cobra.Command {
 			}
 			put(a.out, "longest lives of publicly trusted certificates: %s\n", strings.Join(rules, ", "))
 			for _, t := range f.Took {
-				put(a.out, "%s: %d done in the last year, median %g minutes, %g of them of a person\n", t.Hand, t.Count, t.Minutes, t.PersonMinutes)
+				put(a.out, "%s: %d done in the last year, median %g minutes, %g of them of a person\n", t.Hand,
+					t.Count, t.Minutes, t.PersonMinutes)
 			}
 			return nil
 		}),

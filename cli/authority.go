@@ -14,7 +14,8 @@ func (a *app) authority() *cobra.Command {
 		Use: "list", Short: "List the certificates from which chains are completed", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var all contract.Authorities
-			if err := client.do(ctx, "GET", v1+"/authorities?"+url.Values{"text": {text}}.Encode(), nil, &all); err != nil {
+			if err := client.do(ctx, "GET", v1+"/authorities?"+url.Values{"text": {text}}.Encode(), nil,
+				&all); err != nil {
 				return err
 			}
 			t := table{head: []string{"subject", "ends", "sha256"}}
@@ -30,11 +31,13 @@ func (a *app) authority() *cobra.Command {
 	}
 	list.Flags().StringVar(&text, "text", "", "only those with this text in subject or SHA-256")
 	remove := &cobra.Command{
-		Use: "remove SHA256", Short: "Remove an authority; slots are judged without it from then on", Args: cobra.ExactArgs(1),
+		Use: "remove SHA256", Short: "Remove an authority; slots are judged without it from then on",
+		Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.do(ctx, "DELETE", v1+"/authorities"+item(args[0]), nil, nil)
 		}),
 	}
-	export, _ := a.exporting("SHA256", "Export a root or an intermediate in the form that a kind of client needs", "/authorities")
+	export, _ := a.exporting("SHA256", "Export a root or an intermediate in the form that a kind of client needs",
+		"/authorities")
 	return noun("authority", "Certificates from which chains are completed", list, export, remove)
 }

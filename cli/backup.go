@@ -14,7 +14,8 @@ func (a *app) backup() *cobra.Command {
 			if err := client.download(ctx, v1+"/backup", out, a.out); err != nil {
 				return err
 			}
-			put(a.out, "copied to %s; keep strongbox.key of the service's folder apart from it: without that key no secret in it can be opened\n", out)
+			put(a.out, "copied to %s; keep strongbox.key of the service's folder apart from it: without that key "+
+				"no secret in it can be opened\n", out)
 			return nil
 		}),
 	}

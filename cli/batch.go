@@ -14,10 +14,12 @@ import (
 // find searches everything.
 func (a *app) find() *cobra.Command {
 	return &cobra.Command{
-		Use: "find TEXT", Short: "Search names, addresses, serial numbers, fingerprints, subjects, owners, tags and notes", Args: cobra.ExactArgs(1),
+		Use: "find TEXT", Short: "Search names, addresses, serial numbers, fingerprints, subjects, owners, tags " +
+			"and notes", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var found contract.Found
-			if err := client.do(ctx, "GET", v1+"/search?"+url.Values{"text": {args[0]}}.Encode(), nil, &found); err != nil {
+			if err := client.do(ctx, "GET", v1+"/search?"+url.Values{"text": {args[0]}}.Encode(), nil,
+				&found); err != nil {
 				return err
 			}
 			t := table{head: []string{"kind", "name", "about"}}
@@ -44,7 +46,8 @@ func (a *app) batch() *cobra.Command {
 			}
 			t := table{head: []string{"batch", "state", "slots", "sealed", "under_way", "refused", "begun_at"}}
 			for _, b := range all {
-				t.add(b.ID, b.State, fmt.Sprint(b.Counts.Slots), fmt.Sprint(b.Counts.Sealed), fmt.Sprint(b.Counts.UnderWay), fmt.Sprint(b.Counts.Refused), b.BegunAt)
+				t.add(b.ID, b.State, fmt.Sprint(b.Counts.Slots), fmt.Sprint(b.Counts.Sealed),
+					fmt.Sprint(b.Counts.UnderWay), fmt.Sprint(b.Counts.Refused), b.BegunAt)
 			}
 			return a.print(all, t)
 		}),
@@ -73,16 +76,21 @@ func (a *app) batchBegin() *cobra.Command {
 	var rehearse bool
 	var chosen func() url.Values
 	c := &cobra.Command{
-		Use: "start [DEVICE/SLOT…]", Short: "Replace the certificates of many slots: those named, or all that fit the flags",
+		Use: "start [DEVICE/SLOT…]", Short: "Replace the certificates of many slots: those named, or all that fit " +
+			"the flags",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			o.Slots, o.Key = args, request.KeyType(key)
 			if f := chosen(); len(f) > 0 && len(args) > 0 {
-				return &trouble{"nothing was begun", "slots are named, and chosen by flags", "give one of the two", exitUsage}
+				return &trouble{"nothing was begun", "slots are named, and chosen by flags", "give one of the two",
+					exitUsage}
 			} else if len(args) == 0 {
 				if len(f) == 0 {
-					return &trouble{"nothing was begun", "it is not said which slots", "name them, or give flags such as --site", exitUsage}
+					return &trouble{"nothing was begun", "it is not said which slots", "name them, or give flags " +
+						"such as --site", exitUsage}
 				}
-				o.Filter = &contract.SlotFilter{Condition: f.Get("condition"), Site: f.Get("site"), Family: f.Get("family"), Tag: f.Get("tag"), Owner: f.Get("owner"), Signer: f.Get("signer"), Ends: f.Get("ends"), Serves: f.Get("serves"), Text: f.Get("text")}
+				o.Filter = &contract.SlotFilter{Condition: f.Get("condition"), Site: f.Get("site"),
+					Family: f.Get("family"), Tag: f.Get("tag"), Owner: f.Get("owner"), Signer: f.Get("signer"),
+					Ends: f.Get("ends"), Serves: f.Get("serves"), Text: f.Get("text")}
 			}
 			if rehearse {
 				return a.rehearseBatch(ctx, client, o)
@@ -120,7 +128,8 @@ func (a *app) rehearseBatch(ctx context.Context, client *client, o contract.Batc
 		if r.Why != "" {
 			put(a.out, "%s cannot be replaced: %s\n", r.Sample, r.Why)
 		} else if r.Rehearsal != nil {
-			put(a.out, "%s: %d steps; see freshseal replace %s --rehearse\n", r.Sample, len(r.Rehearsal.Steps), r.Sample)
+			put(a.out, "%s: %d steps; see freshseal replace %s --rehearse\n", r.Sample, len(r.Rehearsal.Steps),
+				r.Sample)
 		}
 	}
 	return a.print(r, t)
@@ -143,8 +152,10 @@ func (a *app) printBatch(ctx context.Context, client *client, id string) error {
 	}
 	if a.as == "table" {
 		c := b.Counts
-		put(a.out, "%s: %s, %d slots: %d sealed, %d under way, %d held, %d reverted, %d cancelled, %d closed, %d refused, %d not begun\n",
-			b.ID, b.State, c.Slots, c.Sealed, c.UnderWay, c.Held, c.Reverted, c.Cancelled, c.Closed, c.Refused, c.Waiting+c.Left)
+		put(a.out, "%s: %s, %d slots: %d sealed, %d under way, %d held, %d reverted, %d cancelled, %d closed, %d "+
+			"refused, %d not begun\n",
+			b.ID, b.State, c.Slots, c.Sealed, c.UnderWay, c.Held, c.Reverted, c.Cancelled, c.Closed, c.Refused,
+			c.Waiting+c.Left)
 	}
 	if err := a.print(struct {
 		contract.Batch

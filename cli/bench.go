@@ -36,7 +36,8 @@ func (a *app) printBench(b contract.Bench) error {
 	if err := a.print(b, benchTable(b)); err != nil || a.as != "table" {
 		return err
 	}
-	put(a.out, "\nIt issues certificates for up to %s. Hand out its root:\n  freshseal authority export %s --out root.pem\n", count(b.LeafDays, "day"), b.Levels[0].SHA256)
+	put(a.out, "\nIt issues certificates for up to %s. Hand out its root:\n  freshseal authority export %s --out "+
+		"root.pem\n", count(b.LeafDays, "day"), b.Levels[0].SHA256)
 	return nil
 }
 
@@ -44,11 +45,15 @@ func (a *app) benchSetup() *cobra.Command {
 	var setup contract.BenchSetup
 	var yes bool
 	c := &cobra.Command{
-		Use: "setup --level NAME --level NAME …", Short: "Replace bench by an authority with names and lifetimes of your own", Args: cobra.NoArgs,
-		Long: "Replace bench by an authority with names and lifetimes of your own. Its root is trusted by the fleet from then on and\n" +
-			"has to be given to all clients. Certificates that bench signed before stay as they are, and its earlier root stays\n" +
+		Use: "setup --level NAME --level NAME …", Short: "Replace bench by an authority with names and lifetimes " +
+			"of your own", Args: cobra.NoArgs,
+		Long: "Replace bench by an authority with names and lifetimes of your own. Its root is trusted by the " +
+			"fleet from then on and\n" +
+			"has to be given to all clients. Certificates that bench signed before stay as they are, and its " +
+			"earlier root stays\n" +
 			"trusted until it is removed. The keys of the earlier authority are deleted.",
-		Example: "  freshseal bench setup --organization \"Tidewrack Ferries\" --level \"Tidewrack Root\" --level \"Tidewrack Issuing 1\" --root-days 7300 --below-days 1825 --leaf-days 200\n" +
+		Example: "  freshseal bench setup --organization \"Tidewrack Ferries\" --level \"Tidewrack Root\" --level " +
+			"\"Tidewrack Issuing 1\" --root-days 7300 --below-days 1825 --leaf-days 200\n" +
 			"  freshseal bench setup --keep-root --level - --level \"Tidewrack Issuing 2\"",
 	}
 	c.RunE = a.calling(func(ctx context.Context, client *client, _ []string) error {
@@ -59,7 +64,8 @@ func (a *app) benchSetup() *cobra.Command {
 		setup.Replaces = now.Levels[len(now.Levels)-1].SHA256
 		if !yes {
 			root := now.Levels[0].Subject
-			if err := a.confirm(question("Delete the keys of “%s” and set bench up anew?", root), "look at it with: freshseal bench show; then give --yes"); err != nil {
+			if err := a.confirm(question("Delete the keys of “%s” and set bench up anew?", root),
+				"look at it with: freshseal bench show; then give --yes"); err != nil {
 				return err
 			}
 		}

@@ -26,7 +26,8 @@ func (a *app) calendar() *cobra.Command {
 	}
 	var site string
 	add := &cobra.Command{
-		Use: "add", Short: "Make a calendar of act-by dates and expiries; its secret address is shown once", Args: cobra.NoArgs,
+		Use: "add", Short: "Make a calendar of act-by dates and expiries; its secret address is shown once",
+		Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var f contract.Feed
 			if err := client.do(ctx, "POST", v1+"/calendars", map[string]string{"site": site}, &f); err != nil {

@@ -84,7 +84,9 @@ func (a *app) report(err error) int {
 		return exitFailed
 	case isUsage(err):
 		what, hint, _ := strings.Cut(err.Error(), "\n") // Cobra's hint stands on lines of its own
-		putln(a.err, safe((&trouble{what: what, why: strings.Join(strings.Fields(hint), " "), next: "see: freshseal --help"}).Error()))
+		putln(a.err,
+			safe((&trouble{what: what, why: strings.Join(strings.Fields(hint), " "),
+				next: "see: freshseal --help"}).Error()))
 		return exitUsage
 	}
 	putln(a.err, safe((&trouble{what: err.Error()}).Error()))
@@ -93,7 +95,8 @@ func (a *app) report(err error) int {
 
 // isUsage knows the errors that Cobra makes of a wrong command line.
 func isUsage(err error) bool {
-	for _, start := range []string{"unknown command", "unknown flag", "unknown shorthand", "accepts ", "requires ", "required flag", "invalid argument", "flag needs", "if any flags", "at least one of the flags"} {
+	for _, start := range []string{"unknown command", "unknown flag", "unknown shorthand", "accepts ", "requires ",
+		"required flag", "invalid argument", "flag needs", "if any flags", "at least one of the flags"} {
 		if strings.HasPrefix(err.Error(), start) {
 			return true
 		}
@@ -112,7 +115,8 @@ func (a *app) root(more Commands) *cobra.Command {
 	}
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	root.PersistentFlags().StringVar(&a.config, "config", "", "the client's file (default: $FRESHSEAL_CONFIG, else client.yaml in your configuration folder)")
+	root.PersistentFlags().StringVar(&a.config, "config", "", "the client's file (default: $FRESHSEAL_CONFIG, else "+
+		"client.yaml in your configuration folder)")
 	root.PersistentFlags().StringVar(&a.as, "as", "table", "how to print: table, json or csv")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if a.as != "table" && a.as != "json" && a.as != "csv" {
@@ -120,8 +124,11 @@ func (a *app) root(more Commands) *cobra.Command {
 		}
 		return nil
 	}
-	root.AddCommand(a.backup(), a.login(), a.logout(), a.status(), a.device(), a.site(), a.credential(), a.slot(), a.read(), a.sweep(), a.replace(), a.replacement(), a.batch(), a.find(), a.task(), a.pin(), a.calendar(), a.discover(), a.channel(), a.notice(), a.expiring(), a.reports(), a.forecast(),
-		a.parcel(), a.intake(), a.unmatched(), a.inspect(), a.pack(), a.request(), a.signer(), a.bench(), a.trustGroup(), a.authority(), a.procedure(), a.user(), a.token(), a.audit(), a.policy(), a.due(), a.licences())
+	root.AddCommand(a.backup(), a.login(), a.logout(), a.status(), a.device(), a.site(), a.credential(), a.slot(),
+		a.read(), a.sweep(), a.replace(), a.replacement(), a.batch(), a.find(), a.task(), a.pin(), a.calendar(),
+		a.discover(), a.channel(), a.notice(), a.expiring(), a.reports(), a.forecast(),
+		a.parcel(), a.intake(), a.unmatched(), a.inspect(), a.pack(), a.request(), a.signer(), a.bench(),
+		a.trustGroup(), a.authority(), a.procedure(), a.user(), a.token(), a.audit(), a.policy(), a.due(), a.licences())
 	root.AddCommand(more(Host{a.out, a.err, a.now, a})...)
 	return root
 }
@@ -133,7 +140,8 @@ func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
 		for _, verb := range c.Commands() {
 			names = append(names, verb.Name())
 		}
-		return misuse(fmt.Sprintf("%s needs a subcommand: %s", name, strings.Join(names, ", ")), "", fmt.Sprintf("freshseal %s %s", name, strings.Join(names, "|")))
+		return misuse(fmt.Sprintf("%s needs a subcommand: %s", name, strings.Join(names, ", ")), "",
+			fmt.Sprintf("freshseal %s %s", name, strings.Join(names, "|")))
 	}}
 	c.AddCommand(verbs...)
 	return c
@@ -143,7 +151,8 @@ func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
 func slotArg(arg string) (device, slot string, err error) {
 	device, slot, ok := strings.Cut(arg, "/")
 	if !ok || device == "" || slot == "" {
-		return "", "", misuse(fmt.Sprintf("%q is no slot", arg), "a slot is written DEVICE/SLOT", "see: freshseal slot list")
+		return "", "", misuse(fmt.Sprintf("%q is no slot", arg), "a slot is written DEVICE/SLOT",
+			"see: freshseal slot list")
 	}
 	return device, slot, nil
 }

@@ -76,14 +76,16 @@ func (a *app) client() (*client, error) {
 	}
 	text, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, failed("you are not signed in", "there is no file "+path, "freshseal login https://HOST:PORT, or name the file with --config")
+		return nil, failed("you are not signed in", "there is no file "+path, "freshseal login https://HOST:PORT, "+
+			"or name the file with --config")
 	}
 	if err != nil {
 		return nil, failed("the client's file cannot be read", err.Error(), "name another one with --config")
 	}
 	var f clientFile
 	if err := yaml.Unmarshal(text, &f); err != nil || f.URL == "" {
-		return nil, failed("the client's file "+path+" is damaged", "", "make it anew: freshseal login https://HOST:PORT")
+		return nil, failed("the client's file "+path+" is damaged", "", "make it anew: freshseal login "+
+			"https://HOST:PORT")
 	}
 	c := newClient(f)
 	c.path, c.err = path, a.err
@@ -139,12 +141,14 @@ func (c *client) exchange(ctx context.Context, method, path string, header http.
 		return nil
 	}
 	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
-		return failed("the answer of the service cannot be read", err.Error(), "see that client and service are of one version")
+		return failed("the answer of the service cannot be read", err.Error(), "see that client and service are of "+
+			"one version")
 	}
 	return nil
 }
 
-func (c *client) once(ctx context.Context, method, path string, header http.Header, body io.Reader) (*http.Response, error) {
+func (c *client) once(ctx context.Context, method, path string, header http.Header,
+	body io.Reader) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.file.URL, "/")+path, body)
 	if err != nil {
 		return nil, err
@@ -155,7 +159,8 @@ func (c *client) once(ctx context.Context, method, path string, header http.Head
 }
 
 // send sends a request; an answer that is a problem becomes an error.
-func (c *client) send(ctx context.Context, method, path string, header http.Header, body io.Reader) (*http.Response, error) {
+func (c *client) send(ctx context.Context, method, path string, header http.Header,
+	body io.Reader) (*http.Response, error) {
 	answer, err := c.once(ctx, method, path, header, body)
 	if errors.Is(err, errPin) && c.follow(ctx) == nil {
 		if again, ok := body.(io.Seeker); ok {
@@ -172,7 +177,8 @@ func (c *client) send(ctx context.Context, method, path string, header http.Head
 	defer answer.Body.Close()
 	var p contract.Problem
 	if err := json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(&p); err != nil || p.Title == "" {
-		return nil, failed("the service answers "+answer.Status, "", "check that the address is that of a Fresh Seal service: "+c.file.URL)
+		return nil, failed("the service answers "+answer.Status, "", "check that the address is that of a Fresh "+
+			"Seal service: "+c.file.URL)
 	}
 	return nil, failed(p.Title, p.Detail, advice(p.Next, p.Actions))
 }
@@ -189,11 +195,14 @@ func unreachable(at string, err error) error {
 	case errors.Is(err, errPin):
 		return failed("the service was not called", errPin.Error(), "if it has a new certificate: freshseal login "+at)
 	case errors.As(err, &unknown):
-		return failed("the service was not called", "its certificate is not trusted", "freshseal login "+at+", which shows and pins it")
+		return failed("the service was not called", "its certificate is not trusted", "freshseal login "+at+
+			", which shows and pins it")
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return failed("no service answers at "+at, "the connection is refused", "start it: freshseal serve --dir DIR; or give the right address: freshseal login URL")
+		return failed("no service answers at "+at, "the connection is refused", "start it: freshseal serve --dir "+
+			"DIR; or give the right address: freshseal login URL")
 	}
-	return failed("the service at "+at+" cannot be reached", err.Error(), "see that it runs and that the address is right")
+	return failed("the service at "+at+" cannot be reached", err.Error(), "see that it runs and that the "+
+		"address is right")
 }
 
 // download writes what an address answers with into a new file, or to out for "-".
@@ -300,7 +309,8 @@ func listOf[T any](ctx context.Context, c *client, path string) ([]T, error) {
 
 // calling makes a command of a function that calls the service: whoever is not
 // signed in is told so.
-func (a *app) calling(f func(ctx context.Context, client *client, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) calling(f func(ctx context.Context, client *client, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(c *cobra.Command, args []string) error {
 		client, err := a.client()
 		if err != nil {

@@ -25,11 +25,14 @@ func (a *app) credential() *cobra.Command {
 		}),
 	}
 	add := a.credentialChange("add NAME", "Add a user and secret that devices share",
-		func(ctx context.Context, client *client, name string, c contract.CredentialChange, out *contract.Credential) error {
-			return client.do(ctx, "POST", v1+"/credentials", contract.NewCredential{Name: name, CredentialChange: c}, out)
+		func(ctx context.Context, client *client, name string, c contract.CredentialChange,
+			out *contract.Credential) error {
+			return client.do(ctx, "POST", v1+"/credentials", contract.NewCredential{Name: name, CredentialChange: c},
+				out)
 		})
 	replace := a.credentialChange("replace NAME", "Put another user and secret in its place; no device is touched",
-		func(ctx context.Context, client *client, name string, c contract.CredentialChange, out *contract.Credential) error {
+		func(ctx context.Context, client *client, name string, c contract.CredentialChange,
+			out *contract.Credential) error {
 			var now contract.Credential
 			if err := client.do(ctx, "GET", v1+"/credentials"+item(name), nil, &now); err != nil {
 				return err
@@ -47,7 +50,8 @@ func credentialTable(all ...contract.Credential) table {
 	return t
 }
 
-func (a *app) credentialChange(use, short string, send func(context.Context, *client, string, contract.CredentialChange, *contract.Credential) error) *cobra.Command {
+func (a *app) credentialChange(use, short string,
+	send func(context.Context, *client, string, contract.CredentialChange, *contract.Credential) error) *cobra.Command {
 	var change contract.CredentialChange
 	var access accessFlags
 	c := &cobra.Command{

@@ -16,7 +16,8 @@ import (
 )
 
 func (a *app) device() *cobra.Command {
-	return noun("device", "The boxes of the fleet", a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceRemove(), a.deviceTry(), a.deviceTidy(), a.deviceImport(), a.deviceExport())
+	return noun("device", "The boxes of the fleet", a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(),
+		a.deviceRemove(), a.deviceTry(), a.deviceTidy(), a.deviceImport(), a.deviceExport())
 }
 
 func (a *app) deviceList() *cobra.Command {
@@ -24,7 +25,8 @@ func (a *app) deviceList() *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "List devices", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			query := url.Values{"site": {site}, "family": {family}, "tag": {tag}, "condition": {condition}, "text": {text}, "sort": {sort}}
+			query := url.Values{"site": {site}, "family": {family}, "tag": {tag}, "condition": {condition},
+				"text": {text}, "sort": {sort}}
 			devices, err := listOf[contract.Device](ctx, client, "/devices?"+query.Encode())
 			if err != nil {
 				return err
@@ -53,8 +55,10 @@ func (a *app) deviceList() *cobra.Command {
 // deviceTidy removes old work folders at once.
 func (a *app) deviceTidy() *cobra.Command {
 	return &cobra.Command{
-		Use: "tidy DEVICE", Short: "Remove the work folders of past replacements from a device, with the copies of old keys", Args: cobra.ExactArgs(1),
-		Long: "Remove the work folders of past replacements from a device, with the copies of old keys in them.\nThose replacements cannot be reverted any more.",
+		Use: "tidy DEVICE", Short: "Remove the work folders of past replacements from a device, with the copies " +
+			"of old keys", Args: cobra.ExactArgs(1),
+		Long: "Remove the work folders of past replacements from a device, with the copies of old keys in " +
+			"them.\nThose replacements cannot be reverted any more.",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var tidied contract.Tidied
 			if err := client.do(ctx, "POST", v1+"/devices"+item(args[0], "tidy"), nil, &tidied); err != nil {
@@ -67,7 +71,8 @@ func (a *app) deviceTidy() *cobra.Command {
 			if a.as != "table" {
 				return a.print(tidied, t)
 			}
-			put(a.out, "%s: the work folders of %d replacements were removed\n", tidied.Device, len(tidied.Replacements))
+			put(a.out, "%s: the work folders of %d replacements were removed\n", tidied.Device,
+				len(tidied.Replacements))
 			return nil
 		}),
 	}
@@ -76,7 +81,8 @@ func (a *app) deviceTidy() *cobra.Command {
 // deviceTry is the connection test.
 func (a *app) deviceTry() *cobra.Command {
 	return &cobra.Command{
-		Use: "try DEVICE", Short: "Test whether a device can be reached, signed in to and read", Args: cobra.ExactArgs(1),
+		Use: "try DEVICE", Short: "Test whether a device can be reached, signed in to and read",
+		Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var try contract.Try
 			if err := client.do(ctx, "POST", v1+"/devices"+item(args[0], "tries"), nil, &try); err != nil {
@@ -230,8 +236,10 @@ func (a *app) deviceAdd() *cobra.Command {
 	f.StringVar(&n.Address, "address", "", "IP address or host name")
 	f.StringVar(&n.Site, "site", "", "the site")
 	f.StringVar(&n.Family, "family", "", "the procedure for it; none: the device is only monitored")
-	f.StringArrayVar(&slots, "slot", []string{"web=443"}, "NAME=PORT or NAME=ADDRESS:PORT, with further addresses after commas, then /PROTOCOL where it is not tls; may be given again")
-	f.StringVar(&secretFile, "radius-secret-file", "", "file with the secret that slots read by EAP share with their server (- for standard input)")
+	f.StringArrayVar(&slots, "slot", []string{"web=443"}, "NAME=PORT or NAME=ADDRESS:PORT, with further addresses "+
+		"after commas, then /PROTOCOL where it is not tls; may be given again")
+	f.StringVar(&secretFile, "radius-secret-file", "", "file with the secret that slots read by EAP share with "+
+		"their server (- for standard input)")
 	f.StringVar(&serverName, "server-name", "", "server name of its slots (default: NAME, if it contains a dot)")
 	f.StringArrayVar(&settings, "setting", nil, "NAME=VALUE for a setting of the procedure; may be given again")
 	f.StringArrayVar(&nodes, "node", nil, "NAME=ADDRESS of a node; slots are also read there; may be given again")

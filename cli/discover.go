@@ -15,16 +15,20 @@ import (
 
 // discover finds the devices of an undocumented network.
 func (a *app) discover() *cobra.Command {
-	return noun("discover", "Find TLS services in networks, and adopt them as devices", a.discoverStart(), a.discoverList(), a.discoverShow(), a.discoverAdopt(), a.discoverStop(), a.discoverRemove())
+	return noun("discover", "Find TLS services in networks, and adopt them as devices", a.discoverStart(),
+		a.discoverList(), a.discoverShow(), a.discoverAdopt(), a.discoverStop(), a.discoverRemove())
 }
 
 func (a *app) discoverStart() *cobra.Command {
 	var asked contract.AskedDiscovery
 	var noWait bool
 	c := &cobra.Command{
-		Use: "start RANGE…", Short: "Look for TLS services at addresses, and propose devices", Args: cobra.MinimumNArgs(1),
-		Long:    "Look for TLS services at addresses, and propose devices. A range is a network (192.0.2.0/24), two addresses with a hyphen, an address, or a host name. Nothing else is connected to.",
-		Example: "  freshseal discover start 192.0.2.0/24 --except 192.0.2.1 --port 443 --port 25/smtp\n  freshseal discover start 203.0.113.0/26 --site Petrel --rate 10",
+		Use: "start RANGE…", Short: "Look for TLS services at addresses, and propose devices",
+		Args: cobra.MinimumNArgs(1),
+		Long: "Look for TLS services at addresses, and propose devices. A range is a network (192.0.2.0/24), " +
+			"two addresses with a hyphen, an address, or a host name. Nothing else is connected to.",
+		Example: "  freshseal discover start 192.0.2.0/24 --except 192.0.2.1 --port 443 --port 25/smtp\n  " +
+			"freshseal discover start 203.0.113.0/26 --site Petrel --rate 10",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			asked.Ranges = args
 			var s contract.Discovery
@@ -58,7 +62,8 @@ func (a *app) discoverStart() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringArrayVar(&asked.Except, "except", nil, "a network, range or address that is left out; may be given again")
-	f.StringArrayVar(&asked.Ports, "port", nil, "a port, such as 443 or 25/smtp; may be given again (443, 8443, 636, 993, 3389)")
+	f.StringArrayVar(&asked.Ports, "port", nil, "a port, such as 443 or 25/smtp; may be given again (443, 8443, "+
+		"636, 993, 3389)")
 	f.IntVar(&asked.Rate, "rate", 0, "connections a second, 1 to 500 (50)")
 	f.StringVar(&asked.Site, "site", "", "look through the way into this site")
 	f.BoolVar(&noWait, "no-wait", false, "return at once; see discover show for the result")
@@ -75,7 +80,8 @@ func (a *app) printDiscoveries(shown any, all []contract.Discovery) error {
 		case s.EndedAt != nil:
 			state = "ended"
 		}
-		t.add(s.ID, strings.Join(s.Asked.Ranges, " "), fmt.Sprintf("%d/%d", s.Done, s.Total), strconv.Itoa(s.Found), strconv.Itoa(s.Strange), day{&s.BeganAt}, state)
+		t.add(s.ID, strings.Join(s.Asked.Ranges, " "), fmt.Sprintf("%d/%d", s.Done, s.Total), strconv.Itoa(s.Found),
+			strconv.Itoa(s.Strange), day{&s.BeganAt}, state)
 	}
 	return a.print(shown, t)
 }
@@ -158,9 +164,11 @@ func (a *app) showDiscovery(ctx context.Context, client *client, id string, find
 	if err := a.print(s, t); err != nil || a.as != "table" {
 		return err
 	}
-	put(a.out, "%d of %d addresses and ports looked at, %s found, %d of them not in the fleet\n", s.Done, s.Total, count(len(s.Proposals), "device"), left)
+	put(a.out, "%d of %d addresses and ports looked at, %s found, %d of them not in the fleet\n", s.Done, s.Total,
+		count(len(s.Proposals), "device"), left)
 	if s.Strange > 0 {
-		put(a.out, "%s answered without a certificate: freshseal discover show %s --finds\n", count(s.Strange, "address"), s.ID)
+		put(a.out, "%s answered without a certificate: freshseal discover show %s --finds\n",
+			count(s.Strange, "address"), s.ID)
 	}
 	if left > 0 {
 		put(a.out, "add them to the fleet: freshseal discover adopt %s --all\n", s.ID)
@@ -171,8 +179,10 @@ func (a *app) showDiscovery(ctx context.Context, client *client, id string, find
 func (a *app) discoverAdopt() *cobra.Command {
 	var terms contract.Adoption
 	c := &cobra.Command{
-		Use: "adopt ID [DEVICE…]", Short: "Add proposed devices to the fleet: all that are named, or none", Args: cobra.MinimumNArgs(1),
-		Example: "  freshseal discover adopt k1 --all --site Mainquay --tag found\n  freshseal discover adopt k1 gate-9.mainquay.tidewrack.example",
+		Use: "adopt ID [DEVICE…]", Short: "Add proposed devices to the fleet: all that are named, or none",
+		Args: cobra.MinimumNArgs(1),
+		Example: "  freshseal discover adopt k1 --all --site Mainquay --tag found\n  freshseal discover adopt k1 " +
+			"gate-9.mainquay.tidewrack.example",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			terms.Devices = args[1:]
 			var done contract.Adopted

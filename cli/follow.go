@@ -20,7 +20,8 @@ import (
 // secret is sent to a service that is not known yet.
 func (c *client) follow(ctx context.Context) error {
 	shown := ""
-	asking := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, InsecureSkipVerify: true,
+	asking := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12,
+		InsecureSkipVerify: true,
 		VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
 			sum := sha256.Sum256(raw[0])
 			shown = hex.EncodeToString(sum[:])
@@ -48,7 +49,8 @@ func (c *client) follow(ctx context.Context) error {
 	if err := writeClientFile(c.path, f); err != nil {
 		return err
 	}
-	put(c.err, "freshseal: the service has a new certificate, signed for by its old one; pinned now: SHA-256 %s\n", shown)
+	put(c.err, "freshseal: the service has a new certificate, signed for by its old one; pinned now: SHA-256 %s\n",
+		shown)
 	c.file, c.http = f, newClient(f).http
 	return nil
 }

@@ -87,13 +87,15 @@ func when(t time.Time) string {
 func (a *app) goOn() *cobra.Command {
 	var g contract.GoAhead
 	c := &cobra.Command{
-		Use: "go ID", Short: "Let a replacement go on that was paused or was to stop, or that waits for a window", Args: cobra.ExactArgs(1),
+		Use: "go ID", Short: "Let a replacement go on that was paused or was to stop, or that waits for a window",
+		Args:    cobra.ExactArgs(1),
 		Example: "  freshseal replacement go r5 --reason \"the certificate has expired\"",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return a.asked(ctx, client, args[0], "go", g)
 		}),
 	}
-	c.Flags().StringVar(&g.Reason, "reason", "", "why the device is touched outside of its windows; recorded in the audit log")
+	c.Flags().StringVar(&g.Reason, "reason", "", "why the device is touched outside of its windows; recorded in "+
+		"the audit log")
 	return c
 }
 
@@ -101,7 +103,8 @@ func (a *app) goOn() *cobra.Command {
 func (a *app) accept() *cobra.Command {
 	yes := false
 	c := &cobra.Command{
-		Use: "accept ID…", Short: "Accept doubtful answers of the signer, and go on with them", Args: cobra.MinimumNArgs(1),
+		Use: "accept ID…", Short: "Accept doubtful answers of the signer, and go on with them",
+		Args:    cobra.MinimumNArgs(1),
 		Example: "  freshseal replacement accept r5 r6 r7",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			for _, id := range args {
@@ -130,7 +133,8 @@ func (a *app) acceptOne(ctx context.Context, client *client, id string, yes bool
 	if answer.Certificate.SHA256 == "" {
 		return failed("no answer was accepted", id+" has none that waits for it", "see: freshseal replacement show "+id)
 	}
-	put(a.out, "%s for %s/%s\n  issuer  %s\n  expires %s\n  SHA-256 %s\n", answer.Certificate.Subject, r.Device, r.Slot, answer.Certificate.Issuer, date(&answer.Certificate.NotAfter), answer.Certificate.SHA256)
+	put(a.out, "%s for %s/%s\n  issuer  %s\n  expires %s\n  SHA-256 %s\n", answer.Certificate.Subject, r.Device,
+		r.Slot, answer.Certificate.Issuer, date(&answer.Certificate.NotAfter), answer.Certificate.SHA256)
 	printFindings(a.out, "  ", answer.Findings)
 	if !yes {
 		if err := a.confirm("Accept it all the same?", "give --yes"); err != nil {

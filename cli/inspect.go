@@ -19,7 +19,8 @@ func (a *app) inspect() *cobra.Command {
 	var passphraseFiles []string
 	t := inspect.Terms{}
 	c := &cobra.Command{
-		Use: "inspect FILE…", Short: "Show what files contain and judge their chains; needs no service", Args: cobra.MinimumNArgs(1),
+		Use: "inspect FILE…", Short: "Show what files contain and judge their chains; needs no service",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			t.At = time.Now()
 			if at != "" {
@@ -60,7 +61,8 @@ func (a *app) inspect() *cobra.Command {
 		},
 	}
 	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a file with trusted roots; may be given again")
-	c.Flags().StringVar(&leaf, "leaf", "", "the file whose first certificate is to be judged (default: every leaf found)")
+	c.Flags().StringVar(&leaf, "leaf", "", "the file whose first certificate is to be judged (default: every "+
+		"leaf found)")
 	passphraseFlag(c, &passphraseFiles)
 	c.Flags().StringArrayVar(&t.Names, "for", nil, "a name that the certificate must include; may be given again")
 	c.Flags().StringVar(&at, "at", "", "judge at this time (RFC 3339) instead of now")
@@ -69,7 +71,8 @@ func (a *app) inspect() *cobra.Command {
 
 // passphraseFlag is the flag of the commands that open PKCS #12 stores and locked keys.
 func passphraseFlag(c *cobra.Command, files *[]string) {
-	c.Flags().StringArrayVar(files, "passphrase-file", nil, "read the passphrases of PKCS #12 stores and locked keys from this file, one a line (- for standard input); may be given again")
+	c.Flags().StringArrayVar(files, "passphrase-file", nil, "read the passphrases of PKCS #12 stores and locked "+
+		"keys from this file, one a line (- for standard input); may be given again")
 }
 
 // passphrases reads the passphrases that a pile needs, if there are any.
@@ -127,7 +130,8 @@ func (a *app) printAccount(account inspect.Account) error {
 			showFacts(a.out, "  ", c.Drawn.Certificates[0].Facts())
 		}
 		for i, each := range c.Drawn.Certificates {
-			put(a.out, "  %s%s (to %s)\n", strings.Repeat("  ", i), each.ShortName(), each.NotAfter.UTC().Format("2006-01-02"))
+			put(a.out, "  %s%s (to %s)\n", strings.Repeat("  ", i), each.ShortName(),
+				each.NotAfter.UTC().Format("2006-01-02"))
 		}
 		put(a.out, "  complete: %s, valid to a given anchor: %s\n", yes(c.Complete), yes(c.Valid))
 		printFindings(a.out, "  ", c.Findings)
@@ -145,7 +149,8 @@ func yes(b bool) string {
 func readFile(name string, most int64) ([]byte, error) {
 	info, err := os.Stat(name)
 	if err == nil && info.Size() > most {
-		return nil, failed(name+" was not read", fmt.Sprintf("it has %d bytes, more than %d", info.Size(), most), "see that it is the right file")
+		return nil, failed(name+" was not read", fmt.Sprintf("it has %d bytes, more than %d", info.Size(), most),
+			"see that it is the right file")
 	}
 	content, err := os.ReadFile(name)
 	if err != nil {

@@ -15,14 +15,16 @@ func (a *app) deviceEdit() *cobra.Command {
 	var site, family, address, cluster, role, owner, notes string
 	var tags, settings, nodes []string
 	var access accessFlags
-	edit := &cobra.Command{Use: "edit DEVICE", Short: "Change a device; only the given flags take effect", Args: cobra.ExactArgs(1)}
+	edit := &cobra.Command{Use: "edit DEVICE", Short: "Change a device; only the given flags take effect",
+		Args: cobra.ExactArgs(1)}
 	edit.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
 		given := edit.Flags().Changed
 		for flag, f := range map[string]struct {
 			to   **string
 			from *string
 		}{
-			"site": {&c.Site, &site}, "family": {&c.Family, &family}, "address": {&c.Address, &address}, "cluster": {&c.Cluster, &cluster}, "cluster-role": {&c.ClusterRole, &role},
+			"site": {&c.Site, &site}, "family": {&c.Family, &family}, "address": {&c.Address, &address},
+			"cluster": {&c.Cluster, &cluster}, "cluster-role": {&c.ClusterRole, &role},
 			"owner": {&c.Owner, &owner}, "notes": {&c.Notes, &notes},
 		} {
 			if given(flag) {
@@ -64,7 +66,8 @@ func (a *app) deviceEdit() *cobra.Command {
 	f.StringVar(&owner, "owner", "", "the owner")
 	f.StringVar(&notes, "notes", "", "notes")
 	f.StringArrayVar(&tags, "tag", nil, "a tag; may be given again; replaces all tags")
-	f.StringArrayVar(&settings, "setting", nil, "NAME=VALUE for a setting of the procedure; NAME= removes it; may be given again")
+	f.StringArrayVar(&settings, "setting", nil, "NAME=VALUE for a setting of the procedure; NAME= removes it; may "+
+		"be given again")
 	return edit
 }
 
@@ -72,9 +75,13 @@ func (a *app) deviceImport() *cobra.Command {
 	var t contract.ImportTerms
 	var columns []string
 	c := &cobra.Command{
-		Use: "import FILE", Short: "Add and change devices as a CSV file or an Excel workbook says: all of it, or nothing", Args: cobra.ExactArgs(1),
-		Long:    "Add and change devices as a file says, all of it or nothing. An empty cell leaves a field as it is, and a hyphen empties it. A second import of the same file changes nothing; no device and no slot is removed.",
-		Example: "  freshseal device import fleet.csv --dry-run\n  freshseal device import fleet.xlsx --sheet Appliances\n  freshseal device import fleet.csv --column name=Hostname --column address=\"Mgmt IP\"",
+		Use: "import FILE", Short: "Add and change devices as a CSV file or an Excel workbook says: all of it, " +
+			"or nothing", Args: cobra.ExactArgs(1),
+		Long: "Add and change devices as a file says, all of it or nothing. An empty cell leaves a field as it " +
+			"is, and a hyphen empties it. A second import of the same file changes nothing; no device and no slot " +
+			"is removed.",
+		Example: "  freshseal device import fleet.csv --dry-run\n  freshseal device import fleet.xlsx --sheet " +
+			"Appliances\n  freshseal device import fleet.csv --column name=Hostname --column address=\"Mgmt IP\"",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			text, err := readFile(args[0], 32<<20)
 			if err != nil {
@@ -102,7 +109,8 @@ func (a *app) deviceImport() *cobra.Command {
 	c.Flags().BoolVar(&t.DryRun, "dry-run", false, "show what would be done and change nothing")
 	c.Flags().BoolVar(&t.Partial, "partial", false, "take the valid lines although others are invalid")
 	c.Flags().StringVar(&t.Sheet, "sheet", "", "of a workbook (the first)")
-	c.Flags().StringArrayVar(&columns, "column", nil, "OURS=THEIRS for a column with another name in the file; may be given again")
+	c.Flags().StringArrayVar(&columns, "column", nil, "OURS=THEIRS for a column with another name in the file; may "+
+		"be given again")
 	return c
 }
 
@@ -135,7 +143,8 @@ func (a *app) printImport(done contract.Import, dryRun bool) error {
 			put(a.out, "line %d, %s: %s\n  next: %s\n", l.Line, l.Device, l.Why, advice(l.Next, l.Actions))
 		}
 	}
-	put(a.out, "%s to add, %d to change, %d the same, %d wrong\n", count(what["add"], "line"), what["change"], what["same"], what["error"])
+	put(a.out, "%s to add, %d to change, %d the same, %d wrong\n", count(what["add"], "line"), what["change"],
+		what["same"], what["error"])
 	switch {
 	case done.Done && done.Added+done.Changed == 0:
 		putln(a.out, "the inventory is as the file says; nothing was changed")
@@ -144,7 +153,8 @@ func (a *app) printImport(done contract.Import, dryRun bool) error {
 	case dryRun:
 		putln(a.out, "nothing was changed: this was a dry run")
 	default:
-		put(a.out, "nothing was changed: %s wrong; correct them, or take the others with --partial\n", count(done.Wrong, "line"))
+		put(a.out, "nothing was changed: %s wrong; correct them, or take the others with --partial\n",
+			count(done.Wrong, "line"))
 	}
 	return nil
 }

@@ -27,7 +27,8 @@ func (a *app) login() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			u, err := url.Parse(args[0])
 			if err != nil || u.Scheme != "https" || u.Host == "" {
-				return misuse(fmt.Sprintf("%q is no address of a service", args[0]), "it must begin with https://", "give it as https://HOST:PORT")
+				return misuse(fmt.Sprintf("%q is no address of a service", args[0]), "it must begin with https://",
+					"give it as https://HOST:PORT")
 			}
 			shown, err := shownCertificate(c.Context(), u)
 			if err != nil {
@@ -36,9 +37,12 @@ func (a *app) login() *cobra.Command {
 			pin = strings.ToLower(strings.ReplaceAll(pin, ":", ""))
 			switch {
 			case pin != "" && pin != shown.SHA256:
-				return failed("you are not signed in", "the service shows the certificate "+shown.SHA256+", not the one you named", "find out which is right before you go on")
+				return failed("you are not signed in", "the service shows the certificate "+shown.SHA256+
+					", not the one you named", "find out which is right before you go on")
 			case pin == "":
-				if err := a.confirm(question("SHA-256 of the certificate that the service shows:\n\n  %s\n\nIt calls itself “%s”. Is the SHA-256 the right one?", shown.SHA256, shown.ShortName()), "name it with --certificate SHA256"); err != nil {
+				if err := a.confirm(question("SHA-256 of the certificate that the service shows:\n\n  %s\n\nIt "+
+					"calls itself “%s”. Is the SHA-256 the right one?", shown.SHA256, shown.ShortName()),
+					"name it with --certificate SHA256"); err != nil {
 					return err
 				}
 			}
@@ -48,7 +52,8 @@ func (a *app) login() *cobra.Command {
 			}
 			f := clientFile{URL: "https://" + u.Host, Certificate: shown.SHA256}
 			var session contract.Session
-			if err := newClient(f).do(c.Context(), "POST", v1+"/session", contract.SignIn{User: user, Password: password, Client: true}, &session); err != nil {
+			if err := newClient(f).do(c.Context(), "POST", v1+"/session",
+				contract.SignIn{User: user, Password: password, Client: true}, &session); err != nil {
 				return err
 			}
 			f.Token = session.Token
@@ -163,7 +168,8 @@ func (a *app) status() *cobra.Command {
 			if err := a.print(s, t); err != nil || a.as != "table" {
 				return err
 			}
-			put(a.out, "\n%d slots; %d replacements under way, %d waiting, %d held\n", s.Slots, s.UnderWay, s.Waiting, s.Held)
+			put(a.out, "\n%d slots; %d replacements under way, %d waiting, %d held\n", s.Slots, s.UnderWay, s.Waiting,
+				s.Held)
 			if s.Judging != nil {
 				put(a.out, "judging the fleet anew: %d of %d slots\n", s.Judging.Judged, s.Judging.Slots)
 			}

@@ -31,7 +31,9 @@ func TestEveryActionHasItsCommand(t *testing.T) {
 			}
 		}
 	}
-	if said := advice("look at the device", []next.Action{next.ResumeDone.On("r3"), next.Revert.On("r3")}); said != "look at the device: freshseal replacement resume r3 --step done, or: freshseal replacement revert r3" {
+	if said := advice("look at the device",
+		[]next.Action{next.ResumeDone.On("r3"), next.Revert.On("r3")}); said != "look at the device: freshseal "+
+		"replacement resume r3 --step done, or: freshseal replacement revert r3" {
 		t.Error(said)
 	}
 }

@@ -51,7 +51,8 @@ func (a *app) channel() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/channels"+item(args[0]), nil, nil)
 		}),
 	}
-	return noun("channel", "Mail, webhooks and syslog servers over which people are told", list, a.channelSet(), try, remove)
+	return noun("channel", "Mail, webhooks and syslog servers over which people are told", list, a.channelSet(), try,
+		remove)
 }
 
 func (a *app) printChannels(shown any, all []contract.Channel) error {
@@ -70,7 +71,8 @@ func (a *app) printChannels(shown any, all []contract.Channel) error {
 }
 
 // revisionOf is the revision of what has a name in a list; 0: nothing has.
-func revisionOf[T interface{ Revised() contract.Revision }](ctx context.Context, client *client, list string, is func(T) bool) (contract.Revision, error) {
+func revisionOf[T interface{ Revised() contract.Revision }](ctx context.Context, client *client, list string,
+	is func(T) bool) (contract.Revision, error) {
 	all, err := listOf[T](ctx, client, list)
 	if err != nil {
 		return 0, err
@@ -89,8 +91,10 @@ func (a *app) channelSet() *cobra.Command {
 	var owners []string
 	c := &cobra.Command{
 		Use: "set CHANNEL", Short: "Add a channel, or replace what it says", Args: cobra.ExactArgs(1),
-		Example: "  freshseal channel set mail --mail post.tidewrack.example --from seal@tidewrack.example --to noc@tidewrack.example --owner terminal=terminal@tidewrack.example --user seal --secret-file mail.txt\n" +
-			"  freshseal channel set hook --webhook https://hooks.tidewrack.example/certificates --secret-file hook.key\n  freshseal channel set log --syslog logs.tidewrack.example:6514",
+		Example: "  freshseal channel set mail --mail post.tidewrack.example --from seal@tidewrack.example --to " +
+			"noc@tidewrack.example --owner terminal=terminal@tidewrack.example --user seal --secret-file mail.txt\n" +
+			"  freshseal channel set hook --webhook https://hooks.tidewrack.example/certificates --secret-file " +
+			"hook.key\n  freshseal channel set log --syslog logs.tidewrack.example:6514",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			server := mail
 			switch {
@@ -118,7 +122,9 @@ func (a *app) channelSet() *cobra.Command {
 					return err
 				}
 			}
-			known, err := revisionOf(ctx, client, "/channels", func(c contract.Channel) bool { return c.Name == args[0] })
+			known, err := revisionOf(ctx, client, "/channels", func(c contract.Channel) bool {
+				return c.Name == args[0]
+			})
 			if err != nil {
 				return err
 			}
@@ -137,9 +143,11 @@ func (a *app) channelSet() *cobra.Command {
 	f.StringVar(&n.Pin, "pin", "", "SHA-256 of the server's certificate, where the system does not trust it")
 	f.StringVar(&n.From, "from", "", "the sender of mail")
 	f.StringArrayVar(&n.To, "to", nil, "a recipient of mail; may be given again")
-	f.StringArrayVar(&owners, "owner", nil, "OWNER=ADDRESS: who is told of the slots of an owner, instead; may be given again")
+	f.StringArrayVar(&owners, "owner", nil, "OWNER=ADDRESS: who is told of the slots of an owner, instead; may be "+
+		"given again")
 	f.StringVar(&n.User, "user", "", "the user of the mail server")
-	f.StringVar(&secretFile, "secret-file", "", "read the password of the mail server, or the key that signs a webhook's messages, from this file (- for standard input)")
+	f.StringVar(&secretFile, "secret-file", "", "read the password of the mail server, or the key that signs a "+
+		"webhook's messages, from this file (- for standard input)")
 	c.MarkFlagsOneRequired("mail", "webhook", "syslog")
 	c.MarkFlagsMutuallyExclusive("mail", "webhook", "syslog")
 	return c
@@ -158,7 +166,8 @@ func (a *app) notice() *cobra.Command {
 		}),
 	}
 	remove := &cobra.Command{
-		Use: "remove-rule RULE", Short: "Remove a rule; what was made by it is sent all the same", Args: cobra.ExactArgs(1),
+		Use: "remove-rule RULE", Short: "Remove a rule; what was made by it is sent all the same",
+		Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.do(ctx, "DELETE", v1+"/notice-rules"+item(args[0]), nil, nil)
 		}),
@@ -187,7 +196,8 @@ func (a *app) notice() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/slots"+item(device, slot)+"/acknowledgement", nil, nil)
 		}),
 	}
-	return noun("notice", "Who is told of what, and what was told", a.noticeList(), rules, a.noticeRule(), remove, a.noticeAcknowledge(), known, withdraw)
+	return noun("notice", "Who is told of what, and what was told", a.noticeList(), rules, a.noticeRule(), remove,
+		a.noticeAcknowledge(), known, withdraw)
 }
 
 func (a *app) printRules(shown any, all []contract.Rule) error {
@@ -221,12 +231,17 @@ func (a *app) noticeRule() *cobra.Command {
 	var on []string
 	c := &cobra.Command{
 		Use: "rule RULE", Short: "Add a rule, or replace what it says", Args: cobra.ExactArgs(1),
-		Example: "  freshseal notice rule broken --condition unexpected --condition unreachable --to hook --recovery\n  freshseal notice rule expiry --days 30,14,7,1 --to mail --digest 07:30 --zone Europe/Oslo --repeat 7 --escalate hook\n  freshseal notice rule chains --expiring --days 180,60,14 --to mail",
+		Example: "  freshseal notice rule broken --condition unexpected --condition unreachable --to hook " +
+			"--recovery\n  freshseal notice rule expiry --days 30,14,7,1 --to mail --digest 07:30 --zone " +
+			"Europe/Oslo --repeat 7 --escalate hook\n  freshseal notice rule chains --expiring --days 180,60,14 " +
+			"--to mail",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			for _, word := range on {
 				r.Conditions = append(r.Conditions, due.Condition(word))
 			}
-			known, err := revisionOf(ctx, client, "/notice-rules", func(r contract.Rule) bool { return r.Name == args[0] })
+			known, err := revisionOf(ctx, client, "/notice-rules", func(r contract.Rule) bool {
+				return r.Name == args[0]
+			})
 			if err != nil {
 				return err
 			}
@@ -240,7 +255,8 @@ func (a *app) noticeRule() *cobra.Command {
 	f := c.Flags()
 	f.StringArrayVar(&on, "condition", nil, "tell of slots in this condition; may be given again")
 	f.IntSliceVar(&r.Days, "days", nil, "tell when so many days are left, such as 30,14,3: a stage for each")
-	f.BoolVar(&r.Expiring, "expiring", false, "tell of CA certificates, domain validations, tokens and calendars that expire within these days, instead of slots: see freshseal expiring")
+	f.BoolVar(&r.Expiring, "expiring", false, "tell of CA certificates, domain validations, tokens and calendars "+
+		"that expire within these days, instead of slots: see freshseal expiring")
 	f.StringVar(&r.Site, "site", "", "only slots at this site")
 	f.StringVar(&r.Family, "family", "", "only slots of devices of this family")
 	f.StringVar(&r.Owner, "owner", "", "only slots of this owner")
@@ -249,7 +265,8 @@ func (a *app) noticeRule() *cobra.Command {
 	f.StringVar(&r.Digest, "digest", "", "once a day at this time, such as 07:30, instead of at once")
 	f.StringVar(&r.Quiet, "quiet", "", "hours in which nothing is sent, such as 22:00-06:00")
 	f.StringVar(&r.Zone, "zone", "", "time zone of these hours, such as Europe/Oslo (UTC)")
-	f.IntVar(&r.RepeatDays, "repeat", 0, "days between reminders, as long as nothing changes and nobody acknowledges; 0: none")
+	f.IntVar(&r.RepeatDays, "repeat", 0, "days between reminders, as long as nothing changes and nobody "+
+		"acknowledges; 0: none")
 	f.StringArrayVar(&r.Escalate, "escalate", nil, "a channel that reminders go to as well; may be given again")
 	f.BoolVar(&r.Recovery, "recovery", false, "tell when it is over")
 	f.BoolVar(&r.Paused, "paused", false, "tell nobody until this is false again")
@@ -265,7 +282,8 @@ func (a *app) noticeList() *cobra.Command {
 			var found struct {
 				Items []contract.Notice `json:"items"`
 			}
-			if err := client.do(ctx, "GET", v1+"/notices?"+url.Values{"rule": {rule}, "slot": {slot}, "limit": {strconv.Itoa(most)}}.Encode(), nil, &found); err != nil {
+			if err := client.do(ctx, "GET", v1+"/notices?"+url.Values{"rule": {rule}, "slot": {slot},
+				"limit": {strconv.Itoa(most)}}.Encode(), nil, &found); err != nil {
 				return err
 			}
 			all := found.Items
@@ -300,8 +318,10 @@ func (a *app) noticeList() *cobra.Command {
 func (a *app) noticeAcknowledge() *cobra.Command {
 	var ask contract.AskAcknowledge
 	c := &cobra.Command{
-		Use: "acknowledge DEVICE/SLOT", Short: "Say that you know of a slot: until a day nobody is told of it, unless it gets worse", Args: cobra.ExactArgs(1),
-		Example: "  freshseal notice acknowledge lamp.saltmere.tidewrack.example/web --until 2027-01-31 --reason \"replaced with the new mast\"",
+		Use: "acknowledge DEVICE/SLOT", Short: "Say that you know of a slot: until a day nobody is told of it, " +
+			"unless it gets worse", Args: cobra.ExactArgs(1),
+		Example: "  freshseal notice acknowledge lamp.saltmere.tidewrack.example/web --until 2027-01-31 --reason " +
+			"\"replaced with the new mast\"",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			device, slot, err := slotArg(args[0])
 			if err != nil {

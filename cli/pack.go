@@ -19,9 +19,11 @@ func (a *app) pack() *cobra.Command {
 	var passphraseFiles []string
 	var d pack.Options
 	c := &cobra.Command{
-		Use: "pack FILE… --out FILE", Short: "Write certificates in the form that a device needs; needs no service", Args: cobra.MinimumNArgs(1),
+		Use: "pack FILE… --out FILE", Short: "Write certificates in the form that a device needs; needs no service",
+		Args: cobra.MinimumNArgs(1),
 		Example: "  freshseal pack answer.cer chain.p7b --out chain.pem\n" +
-			"  freshseal pack answer.cer chain.p7b key.pem --encoding pkcs12-old --key before --new-passphrase-file pass.txt --out box.pfx",
+			"  freshseal pack answer.cer chain.p7b key.pem --encoding pkcs12-old --key before " +
+			"--new-passphrase-file pass.txt --out box.pfx",
 		RunE: func(_ *cobra.Command, args []string) error {
 			files, err := a.readPile(args)
 			if err != nil {
@@ -41,7 +43,8 @@ func (a *app) pack() *cobra.Command {
 				return err
 			}
 			if newPassphraseFile != "" {
-				if d.Passphrase, err = a.secret("passphrase of the new file", newPassphraseFile, "--new-passphrase-file"); err != nil {
+				if d.Passphrase, err = a.secret("passphrase of the new file", newPassphraseFile,
+					"--new-passphrase-file"); err != nil {
 					return err
 				}
 			}
@@ -65,13 +68,15 @@ func (a *app) pack() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&form, "form", string(pack.LeafFirst), fmt.Sprintf("content, one of %v", pack.Forms))
 	f.StringVar(&encoding, "encoding", string(pack.PEM), fmt.Sprintf("one of %v", pack.Encodings))
-	f.StringVar(&place, "key", string(pack.NoKey), fmt.Sprintf("position of the private key, one of %v", pack.KeyPlaces))
+	f.StringVar(&place, "key", string(pack.NoKey), fmt.Sprintf("position of the private key, one of %v",
+		pack.KeyPlaces))
 	f.StringVar(&keyForm, "key-form", string(pack.PKCS8), fmt.Sprintf("key format, one of %v", pack.KeyForms))
 	f.BoolVar(&d.CRLF, "crlf", false, "Windows line ends")
 	f.IntVar(&d.LineLength, "line-length", 64, "line length of PEM; -1: one line")
 	f.BoolVar(&d.Text, "text", false, "add a description before each certificate")
 	f.StringVar(&d.Alias, "alias", "", "the friendly name of the key in a PKCS #12 store")
-	f.StringVar(&newPassphraseFile, "new-passphrase-file", "", "read the passphrase that locks the new file from this file")
+	f.StringVar(&newPassphraseFile, "new-passphrase-file", "", "read the passphrase that locks the new file from "+
+		"this file")
 	passphraseFlag(c, &passphraseFiles)
 	f.StringVar(&out, "out", "", "the file to write")
 	c.MarkFlagRequired("out")
@@ -106,7 +111,9 @@ func theLeaf(all []*cert.Certificate) (*cert.Certificate, error) {
 	case 1:
 		return leaves[0], nil
 	case 0:
-		return nil, failed("nothing was packed", "no leaf is among these files", "give the file with the signed certificate too")
+		return nil, failed("nothing was packed", "no leaf is among these files", "give the file with the signed "+
+			"certificate too")
 	}
-	return nil, failed("nothing was packed", fmt.Sprintf("%d leaves are among these files: %s, %s …", len(leaves), leaves[0].ShortName(), leaves[1].ShortName()), "give the files of one leaf alone")
+	return nil, failed("nothing was packed", fmt.Sprintf("%d leaves are among these files: %s, %s …", len(leaves),
+		leaves[0].ShortName(), leaves[1].ShortName()), "give the files of one leaf alone")
 }

@@ -24,7 +24,8 @@ import (
 )
 
 func (a *app) parcel() *cobra.Command {
-	return noun("parcel", "Bundles of requests that go out to a signer", a.parcelPack(), a.parcelList(), a.parcelGet(), a.parcelHand())
+	return noun("parcel", "Bundles of requests that go out to a signer", a.parcelPack(), a.parcelList(),
+		a.parcelGet(), a.parcelHand())
 }
 
 func (a *app) parcelPack() *cobra.Command {
@@ -39,7 +40,8 @@ func (a *app) parcelPack() *cobra.Command {
 			if err := client.do(ctx, "POST", v1+"/parcels", map[string]string{"signer": signer}, &p); err != nil {
 				return err
 			}
-			return a.fetchParcel(ctx, client, p.ID, out, fmt.Sprintf("%s: %s in %s; list.txt in it tells the signer what to do\n", p.ID, count(p.Requests, "request"), out))
+			return a.fetchParcel(ctx, client, p.ID, out, fmt.Sprintf("%s: %s in %s; list.txt in it tells the "+
+				"signer what to do\n", p.ID, count(p.Requests, "request"), out))
 		}),
 	}
 	c.Flags().StringVar(&signer, "signer", "desk", "the signer")
@@ -59,7 +61,8 @@ func (a *app) fetchParcel(ctx context.Context, client *client, id, out, say stri
 		err = os.WriteFile(out, content, 0o644)
 	}
 	if err != nil {
-		return failed("the parcel "+id+" was packed and not saved", err.Error(), "freshseal parcel get "+id+" --out FILE")
+		return failed("the parcel "+id+" was packed and not saved", err.Error(), "freshseal parcel get "+id+
+			" --out FILE")
 	}
 	put(a.out, "%s\n", lines("", say))
 	return nil
@@ -110,7 +113,8 @@ func (a *app) parcelList() *cobra.Command {
 func (a *app) parcelHand() *cobra.Command {
 	var h contract.Handover
 	c := &cobra.Command{
-		Use: "hand PARCEL --to WHOM", Short: "Record who received a parcel, and its reference number", Args: cobra.ExactArgs(1),
+		Use: "hand PARCEL --to WHOM", Short: "Record who received a parcel, and its reference number",
+		Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var p contract.Parcel
 			if err := client.do(ctx, "POST", v1+"/parcels"+item(args[0], "handover"), h, &p); err != nil {
@@ -130,7 +134,8 @@ func (a *app) intake() *cobra.Command {
 	var terms contract.IntakeTerms
 	var passphraseFiles []string
 	c := &cobra.Command{
-		Use: "intake FILE…|DIR|-", Short: "Take in the files that a signer sent: any formats, in any order", Args: cobra.MinimumNArgs(1),
+		Use: "intake FILE…|DIR|-", Short: "Take in the files that a signer sent: any formats, in any order",
+		Args: cobra.MinimumNArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			files, err := a.readPile(args)
 			if err != nil {
@@ -145,7 +150,8 @@ func (a *app) intake() *cobra.Command {
 			}
 			t := table{head: []string{"leaf", "replacement", "slot", "accepted", "why"}}
 			for _, answer := range in.Answers {
-				t.add(answer.Leaf, answer.Replacement, answer.Device+"/"+answer.Slot, fmt.Sprint(answer.Accepted), answer.Why)
+				t.add(answer.Leaf, answer.Replacement, answer.Device+"/"+answer.Slot, fmt.Sprint(answer.Accepted),
+					answer.Why)
 			}
 			if a.as != "table" {
 				err = a.print(in, t)
@@ -159,8 +165,10 @@ func (a *app) intake() *cobra.Command {
 		}),
 	}
 	passphraseFlag(c, &passphraseFiles)
-	c.Flags().BoolVar(&terms.Keys, "key", false, "take the private keys among the files in, for devices that are given their key; each is sealed until its device has it")
-	c.Flags().BoolVar(&terms.TrustRoots, "trust-roots", false, "add the roots among the files to the trusted roots of the fleet")
+	c.Flags().BoolVar(&terms.Keys, "key", false, "take the private keys among the files in, for devices that are "+
+		"given their key; each is sealed until its device has it")
+	c.Flags().BoolVar(&terms.TrustRoots, "trust-roots", false, "add the roots among the files to the trusted roots "+
+		"of the fleet")
 	return c
 }
 
@@ -199,7 +207,8 @@ func (a *app) printIntake(in contract.Intake) {
 	}
 	if len(in.Answers) == 0 {
 		put(a.out, "\nno leaf is in this pile, so no request is answered\n")
-		putln(a.out, "  next: give the file with the signed certificate itself; intermediates are kept for when it comes")
+		putln(a.out, "  next: give the file with the signed certificate itself; intermediates are kept for "+
+			"when it comes")
 	}
 }
 
@@ -223,7 +232,8 @@ func (a *app) readPile(args []string) ([]pile.File, error) {
 	total := int64(0)
 	add := func(name string, r io.Reader, size int64) error {
 		room := pile.MaxBytes - total + 1
-		content := bytes.NewBuffer(make([]byte, 0, min(size, room)+bytes.MinRead)) // grown by doubling it would take thrice its size
+		// grown by doubling it would take thrice its size
+		content := bytes.NewBuffer(make([]byte, 0, min(size, room)+bytes.MinRead))
 		_, err := content.ReadFrom(io.LimitReader(r, room))
 		if total += int64(content.Len()); total > pile.MaxBytes {
 			return failed("the pile was not read", pile.ErrTooLarge.Error(), "split it")
@@ -263,7 +273,8 @@ func (a *app) readPile(args []string) ([]pile.File, error) {
 	return out, nil
 }
 
-func sendPile(ctx context.Context, client *client, files []pile.File, terms contract.IntakeTerms) (contract.Intake, error) {
+func sendPile(ctx context.Context, client *client, files []pile.File,
+	terms contract.IntakeTerms) (contract.Intake, error) {
 	var in contract.Intake
 	var body bytes.Buffer
 	form := multipart.NewWriter(&body)
@@ -290,7 +301,8 @@ func sendPile(ctx context.Context, client *client, files []pile.File, terms cont
 	if err := form.Close(); err != nil {
 		return in, err
 	}
-	answer, err := client.send(ctx, "POST", v1+"/intakes", http.Header{"Content-Type": {form.FormDataContentType()}}, &body)
+	answer, err := client.send(ctx, "POST", v1+"/intakes", http.Header{"Content-Type": {form.FormDataContentType()}},
+		&body)
 	if err != nil {
 		return in, err
 	}
@@ -318,7 +330,8 @@ func (a *app) unmatched() *cobra.Command {
 		}),
 	}
 	remove := &cobra.Command{
-		Use: "remove SHA256", Short: "Delete a certificate that matches no pending request; the first digits of its SHA-256 are enough", Args: cobra.ExactArgs(1),
+		Use: "remove SHA256", Short: "Delete a certificate that matches no pending request; the first digits of " +
+			"its SHA-256 are enough", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			all, err := listOf[contract.Unmatched](ctx, client, "/unmatched")
 			if err != nil {
@@ -331,7 +344,8 @@ func (a *app) unmatched() *cobra.Command {
 				}
 			}
 			if len(found) != 1 {
-				return failed("nothing was deleted", fmt.Sprintf("%d of these certificates begin with %q", len(found), args[0]), "see: freshseal unmatched list")
+				return failed("nothing was deleted", fmt.Sprintf("%d of these certificates begin with %q", len(found),
+					args[0]), "see: freshseal unmatched list")
 			}
 			return client.do(ctx, "DELETE", v1+"/unmatched"+item(found[0]), nil, nil)
 		}),

@@ -34,7 +34,8 @@ func (a *app) user() *cobra.Command {
 				return err
 			}
 			var u contract.User
-			if err := client.do(ctx, "POST", v1+"/users", contract.NewUser{Name: args[0], Role: contract.Role(role), Password: password}, &u); err != nil {
+			if err := client.do(ctx, "POST", v1+"/users", contract.NewUser{Name: args[0], Role: contract.Role(role),
+				Password: password}, &u); err != nil {
 				return err
 			}
 			put(a.out, "%s may sign in as %s\n", u.Name, u.Role)
@@ -56,7 +57,8 @@ func (a *app) user() *cobra.Command {
 func (a *app) userEdit() *cobra.Command {
 	var role, passwordFile string
 	c := &cobra.Command{
-		Use: "edit NAME", Short: "Change the role or password of a user; all their sessions end", Args: cobra.ExactArgs(1),
+		Use: "edit NAME", Short: "Change the role or password of a user; all their sessions end",
+		Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var change contract.UserChange
 			if role != "" {
@@ -96,7 +98,8 @@ func (a *app) password() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := client.do(ctx, "POST", v1+"/password", map[string]string{"old": old, "new": fresh}, nil); err != nil {
+			if err := client.do(ctx, "POST", v1+"/password", map[string]string{"old": old, "new": fresh},
+				nil); err != nil {
 				return err
 			}
 			putln(a.out, "the password is changed")
@@ -162,7 +165,8 @@ func (a *app) audit() *cobra.Command {
 		Use: "list", Short: "List who did what and when, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			query := url.Values{"limit": {strconv.Itoa(most)}}
-			for name, value := range map[string]string{"who": by.Who, "text": by.Text, "from": by.From, "until": by.Until} {
+			for name, value := range map[string]string{"who": by.Who, "text": by.Text, "from": by.From,
+				"until": by.Until} {
 				if value != "" {
 					query.Set(name, value)
 				}
@@ -191,7 +195,8 @@ func (a *app) audit() *cobra.Command {
 		Use: "verify", Short: "Verify that no entry was changed or removed", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var v contract.Verification
-			if err := client.do(ctx, "GET", v1+"/audit/verification?"+url.Values{"head": {noted}}.Encode(), nil, &v); err != nil {
+			if err := client.do(ctx, "GET", v1+"/audit/verification?"+url.Values{"head": {noted}}.Encode(), nil,
+				&v); err != nil {
 				return err
 			}
 			t := table{head: []string{"entries", "whole", "fault"}}

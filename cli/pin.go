@@ -15,7 +15,8 @@ import (
 // pin is about those who recorded a fingerprint and need the new one.
 func (a *app) pin() *cobra.Command {
 	list := &cobra.Command{
-		Use: "list [DEVICE/SLOT]", Short: "List who pinned something of a slot, or of all slots", Args: cobra.MaximumNArgs(1),
+		Use: "list [DEVICE/SLOT]", Short: "List who pinned something of a slot, or of all slots",
+		Args: cobra.MaximumNArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			query := ""
 			if len(args) == 1 {
@@ -39,7 +40,8 @@ func (a *app) pin() *cobra.Command {
 	var n contract.NewPin
 	var what string
 	add := &cobra.Command{
-		Use: "add DEVICE/SLOT", Short: "Record who pinned something of a slot's certificate, and how they get the new one", Args: cobra.ExactArgs(1),
+		Use: "add DEVICE/SLOT", Short: "Record who pinned something of a slot's certificate, and how they get " +
+			"the new one", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var err error
 			if n.Device, n.Slot, err = slotArg(args[0]); err != nil {
@@ -60,7 +62,8 @@ func (a *app) pin() *cobra.Command {
 		}),
 	}
 	add.Flags().StringVar(&n.Who, "who", "", "the system or person")
-	add.Flags().StringVar(&what, "what", "sha256", "what they recorded: sha256, sha1, key (SHA-256 of the public key), certificate, or root (they trust the root of the chain)")
+	add.Flags().StringVar(&what, "what", "sha256", "what they recorded: sha256, sha1, key (SHA-256 of the public "+
+		"key), certificate, or root (they trust the root of the chain)")
 	add.Flags().StringVar(&n.How, "how", "", "how they get the new one")
 	add.MarkFlagRequired("who")
 	add.MarkFlagRequired("how")
@@ -70,7 +73,8 @@ func (a *app) pin() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/pins"+item(args[0]), nil, nil)
 		}),
 	}
-	return noun("pin", "Systems and people that recorded a fingerprint and need the new one", list, add, remove, a.pinPending(), a.pinConfirm())
+	return noun("pin", "Systems and people that recorded a fingerprint and need the new one", list, add, remove,
+		a.pinPending(), a.pinConfirm())
 }
 
 // pinConfirm records that a pin was updated.
@@ -80,7 +84,8 @@ func (a *app) pinConfirm() *cobra.Command {
 		Use: "confirm ID", Short: "Confirm that a pin was updated to the new certificate", Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var t contract.PinUpdate
-			if err := client.do(ctx, "POST", v1+"/pin-updates"+item(args[0], "confirm"), map[string]string{"note": note}, &t); err != nil {
+			if err := client.do(ctx, "POST", v1+"/pin-updates"+item(args[0], "confirm"),
+				map[string]string{"note": note}, &t); err != nil {
 				return err
 			}
 			if a.as != "table" {
@@ -97,7 +102,8 @@ func (a *app) pinConfirm() *cobra.Command {
 // pinPending lists the pins that are not confirmed yet.
 func (a *app) pinPending() *cobra.Command {
 	return &cobra.Command{
-		Use: "pending [REPLACEMENT]", Short: "List the pins that still need the new certificate; of a replacement the confirmed ones too", Args: cobra.MaximumNArgs(1),
+		Use: "pending [REPLACEMENT]", Short: "List the pins that still need the new certificate; of a replacement " +
+			"the confirmed ones too", Args: cobra.MaximumNArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			all, err := a.pinUpdates(ctx, client, strings.Join(args, ""))
 			if err != nil {
@@ -127,7 +133,8 @@ func (a *app) printPinUpdates(all []contract.PinUpdate) error {
 	if a.as != "table" {
 		t := table{head: []string{"id", "slot", "who", "what", "old", "new", "how", "confirmed_by"}}
 		for _, each := range all {
-			t.add(each.ID, each.Device+"/"+each.Slot, each.Who, word(each.What), each.Old, each.New, each.How, each.ConfirmedBy)
+			t.add(each.ID, each.Device+"/"+each.Slot, each.Who, word(each.What), each.Old, each.New, each.How,
+				each.ConfirmedBy)
 		}
 		return a.print(all, t)
 	}
@@ -142,10 +149,12 @@ func (a *app) printPinUpdates(all []contract.PinUpdate) error {
 			if t.What == cert.PinRoot {
 				file = question("freshseal authority export %s --out root.pem", t.NewSHA256)
 			}
-			put(a.out, "    how  %s\n    %s\n    new  %s\n         SHA-256 %s\n    file %s\n", lines("         ", t.How), pinWords[t.What], t.Subject, t.NewSHA256, file)
+			put(a.out, "    how  %s\n    %s\n    new  %s\n         SHA-256 %s\n    file %s\n",
+				lines("         ", t.How), pinWords[t.What], t.Subject, t.NewSHA256, file)
 			continue
 		}
-		put(a.out, "    how  %s\n    %s\n    old  %s\n    new  %s\n", lines("         ", t.How), pinWords[t.What], lines("         ", strings.TrimSpace(dash(t.Old))), lines("         ", strings.TrimSpace(t.New)))
+		put(a.out, "    how  %s\n    %s\n    old  %s\n    new  %s\n", lines("         ", t.How), pinWords[t.What],
+			lines("         ", strings.TrimSpace(dash(t.Old))), lines("         ", strings.TrimSpace(t.New)))
 	}
 	return nil
 }
@@ -153,5 +162,6 @@ func (a *app) printPinUpdates(all []contract.PinUpdate) error {
 // pinWords say what is pinned.
 var pinWords = map[cert.Pin]string{
 	cert.PinSHA256: "SHA-256 of the certificate", cert.PinSHA1: "SHA-1 of the certificate",
-	cert.PinKey: "SHA-256 of the public key, base64", cert.PinCertificate: "the certificate itself", cert.PinRoot: "the root of its chain",
+	cert.PinKey: "SHA-256 of the public key, base64", cert.PinCertificate: "the certificate itself",
+	cert.PinRoot: "the root of its chain",
 }

@@ -16,7 +16,8 @@ import (
 
 func (a *app) policy() *cobra.Command {
 	list := &cobra.Command{
-		Use: "list", Short: "List the rules of the fleet, and of sites and devices that have their own", Args: cobra.NoArgs,
+		Use: "list", Short: "List the rules of the fleet, and of sites and devices that have their own",
+		Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			all, err := listOf[contract.Policy](ctx, client, "/policies")
 			if err != nil {
@@ -30,8 +31,10 @@ func (a *app) policy() *cobra.Command {
 	var approval, signer, key, renewalKey string
 	var keep, weak, short, addresses, cluster, wildcard, oldSubject, revocation, holidays, rootsFirst bool
 	set := &cobra.Command{
-		Use: "set fleet|site/NAME|tag/NAME|device/NAME", Short: "Set rules; only the given flags take effect", Args: cobra.ExactArgs(1),
-		Example: "  freshseal policy set fleet --window \"DTSTART;TZID=Europe/Oslo:20261201T220000 RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H\" \\\n    --freeze \"2026-12-20/2027-01-03 end of the year\"",
+		Use: "set fleet|site/NAME|tag/NAME|device/NAME", Short: "Set rules; only the given flags take effect",
+		Args: cobra.ExactArgs(1),
+		Example: "  freshseal policy set fleet --window \"DTSTART;TZID=Europe/Oslo:20261201T220000 " +
+			"RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H\" \\\n    --freeze \"2026-12-20/2027-01-03 end of the year\"",
 	}
 	set.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
 		all, err := listOf[contract.Policy](ctx, client, "/policies")
@@ -48,8 +51,11 @@ func (a *app) policy() *cobra.Command {
 			to   **int
 			from *int
 		}{
-			"renewal": {&p.Rules.RenewalDays, &renewal}, "margin": {&p.Rules.MarginDays, &margin}, "turnaround": {&p.Rules.TurnaroundDays, &turnaround},
-			"min-rsa": {&p.Rules.MinRSABits, &rsa}, "min-ec": {&p.Rules.MinECBits, &ec}, "max-lifetime": {&p.Rules.MaxLifetimeDays, &life}, "read-minutes": {&p.Rules.ReadMinutes, &minutes}, "keep-signed": {&p.Rules.KeepSignedDays, &signed},
+			"renewal": {&p.Rules.RenewalDays, &renewal}, "margin": {&p.Rules.MarginDays, &margin},
+			"turnaround": {&p.Rules.TurnaroundDays, &turnaround},
+			"min-rsa":    {&p.Rules.MinRSABits, &rsa}, "min-ec": {&p.Rules.MinECBits, &ec},
+			"max-lifetime": {&p.Rules.MaxLifetimeDays, &life}, "read-minutes": {&p.Rules.ReadMinutes, &minutes},
+			"keep-signed": {&p.Rules.KeepSignedDays, &signed},
 		} {
 			if set.Flags().Changed(flag) {
 				*f.to = f.from
@@ -59,9 +65,13 @@ func (a *app) policy() *cobra.Command {
 			to   **bool
 			from *bool
 		}{
-			"keep-keys": {&p.Rules.KeepKeys, &keep}, "check-revocation": {&p.Rules.Revocation, &revocation}, "weak-keys": {&p.Rules.WeakKeys, &weak}, "old-subject": {&p.Rules.OldSubject, &oldSubject}, "short-names": {&p.Rules.ShortNames, &short},
-			"node-wildcard": {&p.Rules.NodeWildcard, &wildcard}, "address-names": {&p.Rules.AddressNames, &addresses}, "cluster-names": {&p.Rules.ClusterNames, &cluster},
-			"keep-holidays": {&p.Rules.KeepHolidays, &holidays}, "root-pins-first": {&p.Rules.RootPinsFirst, &rootsFirst},
+			"keep-keys": {&p.Rules.KeepKeys, &keep}, "check-revocation": {&p.Rules.Revocation, &revocation},
+			"weak-keys": {&p.Rules.WeakKeys, &weak}, "old-subject": {&p.Rules.OldSubject, &oldSubject},
+			"short-names":   {&p.Rules.ShortNames, &short},
+			"node-wildcard": {&p.Rules.NodeWildcard, &wildcard}, "address-names": {&p.Rules.AddressNames, &addresses},
+			"cluster-names":   {&p.Rules.ClusterNames, &cluster},
+			"keep-holidays":   {&p.Rules.KeepHolidays, &holidays},
+			"root-pins-first": {&p.Rules.RootPinsFirst, &rootsFirst},
 		} {
 			if set.Flags().Changed(flag) {
 				*f.to = f.from
@@ -70,7 +80,8 @@ func (a *app) policy() *cobra.Command {
 		for flag, f := range map[string]struct {
 			to   **string
 			from *string
-		}{"approval": {&p.Rules.Approval, &approval}, "signer": {&p.Rules.Signer, &signer}, "renewal-key": {&p.Rules.RenewalKey, &renewalKey}} {
+		}{"approval": {&p.Rules.Approval, &approval}, "signer": {&p.Rules.Signer, &signer},
+			"renewal-key": {&p.Rules.RenewalKey, &renewalKey}} {
 			if set.Flags().Changed(flag) {
 				*f.to = f.from
 			}
@@ -85,7 +96,8 @@ func (a *app) policy() *cobra.Command {
 		if set.Flags().Changed("name-prefix") {
 			p.Rules.NamePrefixes = prefixes
 		}
-		for flag, f := range map[string]struct{ to, from *[]string }{"window": {&p.Rules.Windows, &windows}, "freeze": {&p.Rules.Freezes, &freezes}} {
+		for flag, f := range map[string]struct{ to, from *[]string }{"window": {&p.Rules.Windows, &windows},
+			"freeze": {&p.Rules.Freezes, &freezes}} {
 			if set.Flags().Changed(flag) {
 				*f.to = slices.DeleteFunc(*f.from, func(text string) bool { return text == "" }) // one empty text: none
 			}
@@ -94,7 +106,8 @@ func (a *app) policy() *cobra.Command {
 			p.Rules.ServiceDomains = domains
 		}
 		var kept contract.Policy
-		if err := client.change(ctx, "PUT", v1+"/policies", p.Revision, contract.NewPolicy{Scope: p.Scope, Rules: p.Rules}, &kept); err != nil {
+		if err := client.change(ctx, "PUT", v1+"/policies", p.Revision,
+			contract.NewPolicy{Scope: p.Scope, Rules: p.Rules}, &kept); err != nil {
 			return err
 		}
 		return a.printPolicies(kept, []contract.Policy{kept})
@@ -107,7 +120,8 @@ func (a *app) policy() *cobra.Command {
 	f.IntVar(&rsa, "min-rsa", 0, "minimum size of RSA keys, in bits")
 	f.IntVar(&ec, "min-ec", 0, "minimum size of elliptic curve keys, in bits")
 	f.IntVar(&life, "max-lifetime", 0, "maximum lifetime of a certificate, in days; 0: any")
-	f.IntVar(&signed, "keep-signed", 30, "how long a signed certificate is kept for another try after a replacement went back, in days")
+	f.IntVar(&signed, "keep-signed", 30, "how long a signed certificate is kept for another try after a "+
+		"replacement went back, in days")
 	f.BoolVar(&keep, "keep-keys", false, "keep keys that the service made after they were installed")
 	f.StringVar(&approval, "approval", "", "who approves a replacement: nobody, anybody, or another than the requester")
 	f.StringArrayVar(&names, "require-name", nil, "a name that every certificate must include; may be given again")
@@ -120,13 +134,19 @@ func (a *app) policy() *cobra.Command {
 	f.BoolVar(&short, "short-names", false, "also request the short form of each name")
 	f.BoolVar(&addresses, "address-names", false, "also request the IP addresses of device and slot")
 	f.BoolVar(&cluster, "cluster-names", false, "also request the names of the cluster and its other members")
-	f.StringArrayVar(&prefixes, "name-prefix", nil, "also request this label in the domain of the slot's name, and in the service domains; may be given again")
-	f.StringArrayVar(&domains, "service-domain", nil, "a domain that the service answers for: also request it with the name prefixes, or by itself; may be given again")
-	f.BoolVar(&wildcard, "node-wildcard", false, "request a wildcard instead of the names of nodes, where the signer allows it")
-	f.StringArrayVar(&windows, "window", nil, "when devices may be touched: DTSTART, DURATION and RRULE (RFC 5545); may be given again; empty: at any time")
-	f.StringArrayVar(&freezes, "freeze", nil, "when no device is touched: FROM/UNTIL and a reason; may be given again; empty: none")
+	f.StringArrayVar(&prefixes, "name-prefix", nil, "also request this label in the domain of the slot's name, and "+
+		"in the service domains; may be given again")
+	f.StringArrayVar(&domains, "service-domain", nil, "a domain that the service answers for: also request it with "+
+		"the name prefixes, or by itself; may be given again")
+	f.BoolVar(&wildcard, "node-wildcard", false, "request a wildcard instead of the names of nodes, where the "+
+		"signer allows it")
+	f.StringArrayVar(&windows, "window", nil, "when devices may be touched: DTSTART, DURATION and RRULE (RFC "+
+		"5545); may be given again; empty: at any time")
+	f.StringArrayVar(&freezes, "freeze", nil, "when no device is touched: FROM/UNTIL and a reason; may be given "+
+		"again; empty: none")
 	f.BoolVar(&holidays, "keep-holidays", false, "touch no device on the holidays of its site")
-	f.BoolVar(&rootsFirst, "root-pins-first", false, "wait until those who pinned a root have confirmed that they trust the new one")
+	f.BoolVar(&rootsFirst, "root-pins-first", false, "wait until those who pinned a root have confirmed that they "+
+		"trust the new one")
 	return noun("policy", "Rules for the fleet, for sites and for devices", list, set)
 }
 
@@ -141,7 +161,8 @@ func (a *app) printPolicies(shown any, all []contract.Policy) error {
 	}
 	for _, p := range all {
 		r := p.Rules
-		t.add(p.Scope, show(r.RenewalDays), show(r.MarginDays), show(r.TurnaroundDays), show(r.MinRSABits), show(r.MinECBits), show(r.MaxLifetimeDays))
+		t.add(p.Scope, show(r.RenewalDays), show(r.MarginDays), show(r.TurnaroundDays), show(r.MinRSABits),
+			show(r.MinECBits), show(r.MaxLifetimeDays))
 	}
 	if err := a.print(shown, t); err != nil || a.as != "table" {
 		return err
@@ -161,7 +182,8 @@ func moreRules(r policy.Rules) string {
 	for _, each := range []struct {
 		word string
 		rule *string
-	}{{"approved by ", r.Approval}, {"signer ", r.Signer}, {"key ", (*string)(r.Key)}, {"renewal with key: ", r.RenewalKey}} {
+	}{{"approved by ", r.Approval}, {"signer ", r.Signer}, {"key ", (*string)(r.Key)},
+		{"renewal with key: ", r.RenewalKey}} {
 		if each.rule != nil && *each.rule != "" {
 			out = append(out, each.word+*each.rule)
 		}
@@ -169,7 +191,10 @@ func moreRules(r policy.Rules) string {
 	for _, each := range []struct {
 		word string
 		rule *bool
-	}{{"keys kept", r.KeepKeys}, {"revocation checked", r.Revocation}, {"weak keys", r.WeakKeys}, {"short names", r.ShortNames}, {"address names", r.AddressNames}, {"cluster names", r.ClusterNames}, {"wildcard for nodes", r.NodeWildcard}, {"not on holidays", r.KeepHolidays}, {"root pins first", r.RootPinsFirst}} {
+	}{{"keys kept", r.KeepKeys}, {"revocation checked", r.Revocation}, {"weak keys", r.WeakKeys},
+		{"short names", r.ShortNames}, {"address names", r.AddressNames}, {"cluster names", r.ClusterNames},
+		{"wildcard for nodes", r.NodeWildcard}, {"not on holidays", r.KeepHolidays},
+		{"root pins first", r.RootPinsFirst}} {
 		if policy.Is(each.rule) {
 			out = append(out, each.word)
 		}
@@ -201,10 +226,13 @@ func (a *app) due() *cobra.Command {
 	var site string
 	c := &cobra.Command{
 		Use: "due", Short: "List what to do, most urgent first", Args: cobra.NoArgs,
-		Long: "List what to do, most urgent first: devices that let nobody in once their certificate has expired, where that is near;\nthen expired, unexpected and faulty certificates; then by act-by date; factory certificates last.",
+		Long: "List what to do, most urgent first: devices that let nobody in once their certificate has expired, " +
+			"where that is near;\nthen expired, unexpected and faulty certificates; then by act-by date; factory " +
+			"certificates last.",
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
 			var found contract.Due
-			if err := client.do(ctx, "GET", v1+"/due?"+url.Values{"within": {strconv.Itoa(within)}, "site": {site}}.Encode(), nil, &found); err != nil {
+			if err := client.do(ctx, "GET", v1+"/due?"+url.Values{"within": {strconv.Itoa(within)},
+				"site": {site}}.Encode(), nil, &found); err != nil {
 				return err
 			}
 			t := table{head: []string{"act_by", "slot", "condition", "ends"}}

@@ -244,7 +244,8 @@ func clip(text string, most int) string {
 
 // marks give each condition a shape of its own, so that colour is never needed.
 var marks = map[string]string{
-	"unreachable": "○", "expired": "✕", "unexpected": "?", "factory": "▣", "flawed": "▲", "overdue": "◆", "due": "◇", "fresh": "●",
+	"unreachable": "○", "expired": "✕", "unexpected": "?", "factory": "▣", "flawed": "▲", "overdue": "◆", "due": "◇",
+	"fresh": "●",
 }
 
 func marked(condition string) string { return marks[condition] + " " + condition }

@@ -16,7 +16,8 @@ import (
 func TestTablesFit(t *testing.T) {
 	ends := time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
 	list := table{head: []string{"condition", "slot", "finding", "ends"}}
-	list.add(due.Factory, "lamp-3.northholm.tidewrack.example/web", strings.Repeat("the certificate is self-signed ", 3), day{&ends})
+	list.add(due.Factory, "lamp-3.northholm.tidewrack.example/web", strings.Repeat("the certificate is self-signed ",
+		3), day{&ends})
 	list.add(due.Fresh, "x/web", "", day{})
 	var out bytes.Buffer
 	list.write(&out, 80)
@@ -40,7 +41,8 @@ func TestTablesFit(t *testing.T) {
 	values.add("pin", pin)
 	out.Reset()
 	values.write(&out, 60)
-	if joined := strings.Join(strings.Fields(strings.ReplaceAll(out.String(), "pin", "")), ""); !strings.Contains(joined, strings.ReplaceAll(pin, " ", "")) {
+	if joined := strings.Join(strings.Fields(strings.ReplaceAll(out.String(), "pin", "")),
+		""); !strings.Contains(joined, strings.ReplaceAll(pin, " ", "")) {
 		t.Errorf("a value was cut:\n%s", out.String())
 	}
 }

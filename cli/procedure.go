@@ -41,7 +41,8 @@ func (a *app) procedure() *cobra.Command {
 		}),
 	}
 	show := &cobra.Command{
-		Use: "show NAME", Short: "Print the text of a procedure; the built-in ones need no service", Args: cobra.ExactArgs(1),
+		Use: "show NAME", Short: "Print the text of a procedure; the built-in ones need no service",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if source, ok := procedure.Builtin()[args[0]]; ok && a.as == "table" {
 				io.WriteString(forTerminal(a.out), source.YAML)
@@ -66,13 +67,16 @@ func (a *app) procedure() *cobra.Command {
 	}
 	check := &cobra.Command{
 		Use: "check FILE… | FOLDER | -", Short: "Check procedures; needs no service", Args: cobra.MinimumNArgs(1),
-		Example: "  freshseal procedure check quay-gateway.procedure.yaml\n  freshseal procedure check procedures/\n  freshseal procedure draft quay-gateway | freshseal procedure check -",
-		RunE:    func(c *cobra.Command, args []string) error { return a.checkProcedures(c.InOrStdin(), args) },
+		Example: "  freshseal procedure check quay-gateway.procedure.yaml\n  freshseal procedure check " +
+			"procedures/\n  freshseal procedure draft quay-gateway | freshseal procedure check -",
+		RunE: func(c *cobra.Command, args []string) error { return a.checkProcedures(c.InOrStdin(), args) },
 	}
 	link := procedure.SSH
 	draft := &cobra.Command{
-		Use: "draft NAME", Short: "Print a commented template for a new procedure; needs no service", Args: cobra.ExactArgs(1),
-		Example: "  freshseal procedure draft quay-gateway > quay-gateway.procedure.yaml\n  freshseal procedure draft quay-lock --link https > quay-lock.procedure.yaml",
+		Use: "draft NAME", Short: "Print a commented template for a new procedure; needs no service",
+		Args: cobra.ExactArgs(1),
+		Example: "  freshseal procedure draft quay-gateway > quay-gateway.procedure.yaml\n  freshseal procedure " +
+			"draft quay-lock --link https > quay-lock.procedure.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
 			text, err := procedure.Draft(args[0], link)
 			if err != nil {
@@ -127,7 +131,9 @@ func (a *app) checkProcedures(stdin io.Reader, args []string) error {
 			}
 			p, faults := procedure.ParseWith(text, known)
 			if other, taken := seen[p.Name]; taken && p.Name != "" {
-				faults = append(faults, procedure.Fault{Line: 1, Column: 1, What: fmt.Sprintf("%s describes a procedure of the same name, %s", other, p.Name), Instead: "choose another name"})
+				faults = append(faults,
+					procedure.Fault{Line: 1, Column: 1, What: fmt.Sprintf("%s describes a procedure of the "+
+						"same name, %s", other, p.Name), Instead: "choose another name"})
 			}
 			seen[p.Name] = file
 			refused = refused || procedure.Refused(faults)
@@ -183,7 +189,8 @@ func procedureFiles(arg string) ([]string, error) {
 	}
 	files, err := filepath.Glob(filepath.Join(arg, "*.procedure.yaml"))
 	if err == nil && len(files) == 0 {
-		return nil, failed("no procedure was checked", arg+" contains no file that ends in .procedure.yaml", "name the files, or another folder")
+		return nil, failed("no procedure was checked", arg+" contains no file that ends in .procedure.yaml",
+			"name the files, or another folder")
 	}
 	return files, err
 }

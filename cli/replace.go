@@ -25,8 +25,10 @@ func (a *app) replace() *cobra.Command {
 	var at string
 	var rehearse, differences, watch bool
 	c := &cobra.Command{
-		Use: "replace DEVICE/SLOT[,SLOT…]", Short: "Replace the certificate of a slot, or of several slots of a device", Args: cobra.ExactArgs(1),
-		Example: "  freshseal replace gate-1.mainquay.tidewrack.example/web --signer bench --watch\n  freshseal replace gate-1.mainquay.tidewrack.example/web,eap --signer bench --rehearse",
+		Use: "replace DEVICE/SLOT[,SLOT…]", Short: "Replace the certificate of a slot, or of several slots " +
+			"of a device", Args: cobra.ExactArgs(1),
+		Example: "  freshseal replace gate-1.mainquay.tidewrack.example/web --signer bench --watch\n  freshseal " +
+			"replace gate-1.mainquay.tidewrack.example/web,eap --signer bench --rehearse",
 		RunE: func(c *cobra.Command, args []string) error {
 			var err error
 			if o.Device, o.Slot, err = slotArg(args[0]); err != nil {
@@ -61,15 +63,18 @@ func (a *app) replace() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&o.Signer, "signer", "", "the signer (default: that of the policy); see: freshseal signer list")
 	f.BoolVar(&rehearse, "rehearse", false, "show every step and send nothing")
-	f.BoolVar(&differences, "differences", false, "with --rehearse: read the files that would be edited from the device, and show the differences")
+	f.BoolVar(&differences, "differences", false, "with --rehearse: read the files that would be edited from the "+
+		"device, and show the differences")
 	f.BoolVar(&watch, "watch", false, "show the stages as they happen")
 	f.StringArrayVar(&o.Names, "name", nil, "a further name; may be given again")
 	f.StringVar(&o.Subject.CommonName, "common-name", "", "the common name (default: the name that clients use)")
 	f.StringVar(&key, "key", "", "key type, such as ecdsa-p256 or rsa-2048")
 	subjectFlags(f, &o.Subject)
-	f.StringVar(&at, "at", "", "when the device may be touched: a time such as 2026-12-03T22:00:00+01:00, or next-window; what nothing live needs is done at once")
+	f.StringVar(&at, "at", "", "when the device may be touched: a time such as 2026-12-03T22:00:00+01:00, or "+
+		"next-window; what nothing live needs is done at once")
 	f.StringVar(&o.StopAfter, "stop-after", "", "wait for a go-ahead after this stage: sign or trial")
-	f.BoolVar(&o.Unseen, "unseen", false, "start although the slot cannot be read: its first certificate, or a broken one (a revert is proven where it serves no TLS at all)")
+	f.BoolVar(&o.Unseen, "unseen", false, "start although the slot cannot be read: its first certificate, or a "+
+		"broken one (a revert is proven where it serves no TLS at all)")
 	f.BoolVar(&o.OneWay, "one-way", false, "start although some steps cannot be undone")
 	c.MarkFlagsMutuallyExclusive("rehearse", "watch")
 	return c
@@ -126,7 +131,8 @@ func (a *app) rehearse(ctx context.Context, client *client, o contract.Rehearsal
 		put(a.out, "  left out %s: %s\n", name, r.Plan.LeftOut[name])
 	}
 	for _, p := range r.Pins {
-		put(a.out, "  pin      %s, who recorded %s of %s: it %s\n           %s\n", p.Who, pinWords[p.What], p.Slot, p.Breaks, lines("           ", p.How))
+		put(a.out, "  pin      %s, who recorded %s of %s: it %s\n           %s\n", p.Who, pinWords[p.What], p.Slot,
+			p.Breaks, lines("           ", p.How))
 	}
 	printFindings(a.out, "  ", r.Findings)
 	stage := ""
@@ -142,7 +148,8 @@ func (a *app) rehearse(ctx context.Context, client *client, o contract.Rehearsal
 		for line := range strings.Lines(s.Difference) {
 			put(a.out, "           %s\n", strings.TrimRight(line, "\n"))
 		}
-		for _, beside := range []struct{ label, text string }{{"limit", s.Limit}, {"undo", s.Undo}, {"always", s.Finally}, {"note", s.Note}} {
+		for _, beside := range []struct{ label, text string }{{"limit", s.Limit}, {"undo", s.Undo},
+			{"always", s.Finally}, {"note", s.Note}} {
 			if beside.text != "" {
 				put(a.out, "    %-6s %s\n", beside.label, lines("           ", beside.text))
 			}
@@ -151,7 +158,8 @@ func (a *app) rehearse(ctx context.Context, client *client, o contract.Rehearsal
 	return nil
 }
 
-var sectionNote = map[string]string{"revert": " (the way back, only if a stage after backup fails; only what was begun is undone)", "cancel": " (only when it is given up, or after revert)"}
+var sectionNote = map[string]string{"revert": " (the way back, only if a stage after backup fails; only what was " +
+	"begun is undone)", "cancel": " (only when it is given up, or after revert)"}
 
 // settle waits a moment for a replacement to come to rest, and says where it stands.
 func (a *app) settle(ctx context.Context, client *client, id string) error {
@@ -183,15 +191,18 @@ func (a *app) rest(r contract.Replacement) error {
 			put(a.out, "%s: reverted; the old certificate is served again\n", r.ID)
 			return nil
 		}
-		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why, advice(r.Next, r.Actions))
+		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why,
+			advice(r.Next, r.Actions))
 	case replacement.Held:
 		if r.Back != "" {
 			r.Why += "; the way back: " + r.Back
 		}
-		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why, advice(r.Next, r.Actions))
+		return failed(fmt.Sprintf("%s of %s/%s is %s in stage %s", r.ID, r.Device, r.Slot, r.State, r.Stage), r.Why,
+			advice(r.Next, r.Actions))
 	}
 	if r.Leftover != "" {
-		put(a.err, "freshseal: %s is %s, and something is left on the device\n  why:  %s\n  next: %s\n", r.ID, r.State, oneLine(r.Leftover), advice(r.Next, r.Actions))
+		put(a.err, "freshseal: %s is %s, and something is left on the device\n  why:  %s\n  next: %s\n", r.ID,
+			r.State, oneLine(r.Leftover), advice(r.Next, r.Actions))
 		return foundWrong
 	}
 	if a.as != "table" {
@@ -220,8 +231,9 @@ func (a *app) rest(r contract.Replacement) error {
 
 // stageNote says what happens in the stages that have no steps of their own.
 var stageNote = map[string]string{
-	"sign": "the request goes to the signer", "gate": "approval, where the policy wants it", "prove": "read until the new leaf and its full chain are served",
-	"seal": "record the new certificate, and clear the work folder",
+	"sign": "the request goes to the signer", "gate": "approval, where the policy wants it",
+	"prove": "read until the new leaf and its full chain are served",
+	"seal":  "record the new certificate, and clear the work folder",
 }
 
 // watch shows a replacement's stages and steps as they happen, from its start.
@@ -264,7 +276,8 @@ func (a *app) follow(ctx context.Context, client *client, id string, since time.
 			say(e.Stage, fmt.Sprintf("%s (usually takes %s)", e.Text, time.Duration(e.Usual)*time.Second))
 		case e.Kind == "step":
 			say(e.Stage, e.Text)
-		case e.Kind == "stage" && e.Stage == string(replacement.Sign) && signer == contract.DeviceSigner: // nothing goes anywhere
+		// nothing goes anywhere
+		case e.Kind == "stage" && e.Stage == string(replacement.Sign) && signer == contract.DeviceSigner:
 		case e.Kind == "screen" && e.Text != "" && e.Text != percent:
 			percent = e.Text
 			say(stage, "  "+e.Text)
@@ -297,7 +310,8 @@ func eachEvent(stream io.Reader, take func(contract.Event)) error {
 		}
 		var e contract.Event
 		if err := json.Unmarshal([]byte(data), &e); err != nil {
-			return failed("the service's news cannot be read", err.Error(), "see that client and service are of one version")
+			return failed("the service's news cannot be read", err.Error(), "see that client and service are of "+
+				"one version")
 		}
 		take(e)
 	}

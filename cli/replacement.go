@@ -39,7 +39,8 @@ func (a *app) replacementList() *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "List replacements, newest first", Args: cobra.NoArgs,
 		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			all, err := listOf[contract.Replacement](ctx, client, "/replacements?"+url.Values{"device": {device}, "state": {state}}.Encode())
+			all, err := listOf[contract.Replacement](ctx, client, "/replacements?"+
+				url.Values{"device": {device}, "state": {state}}.Encode())
 			if err != nil {
 				return err
 			}
@@ -55,7 +56,8 @@ func (a *app) replacementList() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&device, "device", "", "only those of this device")
-	c.Flags().StringVar(&state, "state", "", "only those in this state: running, waiting, held, sealed, reverted, cancelled or closed")
+	c.Flags().StringVar(&state, "state", "", "only those in this state: running, waiting, held, sealed, reverted, "+
+		"cancelled or closed")
 	return c
 }
 
@@ -82,7 +84,8 @@ func (a *app) replacementShow() *cobra.Command {
 
 func (a *app) showReplacement(r contract.Replacement) {
 	w := a.out
-	put(w, "%s  %s/%s  signer %s, asked for by %s on %s\n", r.ID, r.Device, r.Slot, r.Signer, r.AskedBy, moment(r.BegunAt))
+	put(w, "%s  %s/%s  signer %s, asked for by %s on %s\n", r.ID, r.Device, r.Slot, r.Signer, r.AskedBy,
+		moment(r.BegunAt))
 	if r.State == replacement.Held {
 		a.showHeld(r)
 	}
@@ -174,10 +177,13 @@ func (a *app) showReplacement(r contract.Replacement) {
 		put(w, "  the way back: %s\n", lines("  ", r.Back))
 	}
 	if r.Kept != nil {
-		put(w, "  kept for another try until %s: %s\n", r.Kept.Until.Format(time.DateOnly), strings.Join(r.Kept.What, ", "))
+		put(w, "  kept for another try until %s: %s\n", r.Kept.Until.Format(time.DateOnly),
+			strings.Join(r.Kept.What, ", "))
 	}
 	for _, f := range r.KeptFiles {
-		put(w, "  kept file    %s, %s, SHA-256 %.16s…, of %s\n               freshseal replacement file %s %s --reason TEXT --out FILE\n", f.Name, count(f.Bytes, "byte"), f.SHA256, f.At.Format("2006-01-02 15:04"), r.ID, f.Name)
+		put(w, "  kept file    %s, %s, SHA-256 %.16s…, of %s\n               freshseal replacement file %s %s "+
+			"--reason TEXT --out FILE\n", f.Name, count(f.Bytes, "byte"), f.SHA256, f.At.Format("2006-01-02 15:04"),
+			r.ID, f.Name)
 	}
 	if r.Leftover != "" {
 		put(w, "  left on the device: %s\n", lines("  ", r.Leftover))
@@ -194,7 +200,8 @@ func (a *app) showHeld(r contract.Replacement) {
 		put(a.out, "  the way back: %s\n", lines("        ", r.Back))
 	}
 	for _, v := range r.Serves {
-		put(a.out, "  %-8s %s\n", map[look.Word]string{look.Before: "old", look.New: "new", look.Other: "a third", look.Unknown: "unread"}[v.Which], lines("           ", v.Text))
+		put(a.out, "  %-8s %s\n", map[look.Word]string{look.Before: "old", look.New: "new", look.Other: "a third",
+			look.Unknown: "unread"}[v.Which], lines("           ", v.Text))
 	}
 	if r.Leftover != "" {
 		put(a.out, "  left on the device: %s\n", lines("        ", r.Leftover))
@@ -213,10 +220,12 @@ func (a *app) replacementKey() *cobra.Command {
 	var e contract.KeyExport
 	var out, passphraseFile string
 	c := &cobra.Command{
-		Use: "key ID --reason TEXT --out FILE", Short: "Export a key that the service made and kept, as PKCS #12", Args: cobra.ExactArgs(1),
+		Use: "key ID --reason TEXT --out FILE", Short: "Export a key that the service made and kept, as PKCS #12",
+		Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var err error
-			if e.Passphrase, err = a.secret("passphrase of the store", passphraseFile, "--passphrase-file"); err != nil {
+			if e.Passphrase, err = a.secret("passphrase of the store", passphraseFile,
+				"--passphrase-file"); err != nil {
 				return err
 			}
 			if _, err := client.exported(ctx, v1+"/replacements"+item(args[0], "key-exports"), e, out); err != nil {
@@ -241,7 +250,8 @@ func (a *app) keptFile() *cobra.Command {
 	var e contract.FileExport
 	var out string
 	c := &cobra.Command{
-		Use: "file ID NAME --reason TEXT --out FILE", Short: "Export a file of the device that is kept here, such as its export before the change", Args: cobra.ExactArgs(2),
+		Use: "file ID NAME --reason TEXT --out FILE", Short: "Export a file of the device that is kept here, such " +
+			"as its export before the change", Args: cobra.ExactArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			if _, err := client.exported(ctx, v1+"/replacements"+item(args[0], "files", args[1]), e, out); err != nil {
 				return err
@@ -285,8 +295,10 @@ func (a *app) resume() *cobra.Command {
 			return a.asked(ctx, client, args[0], "resume", known)
 		}),
 	}
-	c.Flags().StringVar(&known.Step, "step", "", "the outcome of the step whose end is unknown: done, not-done (it is done now), or repeat")
-	c.Flags().StringArrayVar(&values, "value", nil, "with --step done: NAME=VALUE, what the step would have captured; may be given again")
+	c.Flags().StringVar(&known.Step, "step", "", "the outcome of the step whose end is unknown: done, not-done (it "+
+		"is done now), or repeat")
+	c.Flags().StringArrayVar(&values, "value", nil, "with --step done: NAME=VALUE, what the step would have "+
+		"captured; may be given again")
 	return c
 }
 
@@ -314,8 +326,10 @@ func showPlan(w io.Writer, p request.Plan) {
 func (a *app) closing() *cobra.Command {
 	var c contract.Closing
 	cmd := &cobra.Command{
-		Use: "close ID --as new|old|neither --reason TEXT", Short: "End a held replacement as the wire shows", Args: cobra.ExactArgs(1),
-		Long: "End a held replacement. new and old need every address to serve that certificate; neither accepts whatever is served.\n" +
+		Use: "close ID --as new|old|neither --reason TEXT", Short: "End a held replacement as the wire shows",
+		Args: cobra.ExactArgs(1),
+		Long: "End a held replacement. new and old need every address to serve that certificate; neither accepts " +
+			"whatever is served.\n" +
 			"The device is free from then on; what the replacement left there is cleared.",
 		Example: "  freshseal replacement close r5 --as neither --reason \"finished by hand on the console\"",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
@@ -344,7 +358,8 @@ func (a *app) revert() *cobra.Command {
 				return err
 			}
 			if !yes {
-				if err := a.confirm(question("Put the certificate %.16s… back on %s/%s?", dash(r.OldSHA256), r.Device, r.Slot), "give --yes"); err != nil {
+				if err := a.confirm(question("Put the certificate %.16s… back on %s/%s?", dash(r.OldSHA256), r.Device,
+					r.Slot), "give --yes"); err != nil {
 					return err
 				}
 			}
@@ -378,7 +393,8 @@ func (a *app) askAgain() *cobra.Command {
 	var again contract.Again
 	var key string
 	c := &cobra.Command{
-		Use: "ask-again ID --reason TEXT", Short: "Request a new certificate in place of the pending request", Args: cobra.ExactArgs(1),
+		Use: "ask-again ID --reason TEXT", Short: "Request a new certificate in place of the pending request",
+		Args:    cobra.ExactArgs(1),
 		Example: "  freshseal replacement ask-again r5 --reason \"the short name was forgotten\" --name gate",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			again.Key = request.KeyType(key)

@@ -22,7 +22,8 @@ func (a *app) reports() *cobra.Command {
 				if out == "-" {
 					form = "csv"
 				}
-				q := url.Values{"form": {form}, "day": {ask.Day}, "from": {ask.From}, "until": {ask.Until}, "site": {ask.Site}}
+				q := url.Values{"form": {form}, "day": {ask.Day}, "from": {ask.From}, "until": {ask.Until},
+					"site": {ask.Site}}
 				return a.saveAs(ctx, client, v1+"/reports"+item(kind)+"?"+q.Encode(), out)
 			}),
 		}
@@ -30,11 +31,15 @@ func (a *app) reports() *cobra.Command {
 		c.Flags().StringVar(&out, "out", "-", "the file; its ending says what it is: .csv, .xlsx or .html")
 		return c
 	}
-	state := one("state", "Report the state of the fleet as of the end of a day", "  freshseal report state --day 2026-11-30 --out november.xlsx")
+	state := one("state", "Report the state of the fleet as of the end of a day", "  freshseal report state --day "+
+		"2026-11-30 --out november.xlsx")
 	state.Flags().StringVar(&ask.Day, "day", "", "the day, such as 2026-11-30 (today)")
-	replaced := one("replaced", "Report what was replaced in a period, with old and new fingerprints and who approved", "  freshseal report replaced --from 2026-11-01 --until 2026-11-30 --out november.html")
+	replaced := one("replaced",
+		"Report what was replaced in a period, with old and new fingerprints and who approved",
+		"  freshseal report replaced --from 2026-11-01 --until 2026-11-30 --out november.html")
 	replaced.Flags().StringVar(&ask.From, "from", "", "the first day (thirty days before the last)")
 	replaced.Flags().StringVar(&ask.Until, "until", "", "the last day (today)")
-	exceptions := one("exceptions", "Report what was acknowledged, allowed or paused, with the reasons", "  freshseal report exceptions --out exceptions.html")
+	exceptions := one("exceptions", "Report what was acknowledged, allowed or paused, with the reasons",
+		"  freshseal report exceptions --out exceptions.html")
 	return noun("report", "Reports for spreadsheets and for paper", state, replaced, exceptions)
 }

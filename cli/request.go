@@ -23,7 +23,8 @@ func (a *app) request() *cobra.Command {
 // planFlags are the flags with which a request is planned.
 func planFlags(c *cobra.Command, p *request.Plan) *string {
 	f := c.Flags()
-	f.StringArrayVar(&p.Names, "name", nil, "a DNS name or an IP address; the first becomes the common name; may be given again")
+	f.StringArrayVar(&p.Names, "name", nil, "a DNS name or an IP address; the first becomes the common name; may "+
+		"be given again")
 	key := f.String("key", string(request.KeyTypes[0]), fmt.Sprintf("kind of key, one of %v", request.AllKeyTypes))
 	f.BoolVar(&p.Weak, "weak", false, "allow rsa-1024 and SHA-1")
 	subjectFlags(f, &p.Subject)
@@ -49,8 +50,10 @@ func (a *app) requestMake() *cobra.Command {
 	var p request.Plan
 	var out, keyOut, passphraseFile string
 	c := &cobra.Command{
-		Use: "make --name NAME --out FILE --key-out FILE", Short: "Make a key and a request for a device that cannot", Args: cobra.NoArgs,
-		Example: "  freshseal request make --name crane.saltmere.tidewrack.example --organization \"Tidewrack Ferries\" --out crane.csr --key-out crane.key --passphrase-file pass.txt",
+		Use: "make --name NAME --out FILE --key-out FILE", Short: "Make a key and a request for a device that cannot",
+		Args: cobra.NoArgs,
+		Example: "  freshseal request make --name crane.saltmere.tidewrack.example --organization \"Tidewrack " +
+			"Ferries\" --out crane.csr --key-out crane.key --passphrase-file pass.txt",
 	}
 	key := planFlags(c, &p)
 	c.RunE = func(*cobra.Command, []string) error {
@@ -85,7 +88,8 @@ func (a *app) requestMake() *cobra.Command {
 				return err
 			}
 		}
-		put(a.out, "%s: request for %s, SHA-256 %s\n%s: its key; it belongs on the box and nowhere else\n", out, strings.Join(r.Names(), ", "), r.SHA256(), keyOut)
+		put(a.out, "%s: request for %s, SHA-256 %s\n%s: its key; it belongs on the box and nowhere else\n", out,
+			strings.Join(r.Names(), ", "), r.SHA256(), keyOut)
 		return nil
 	}
 	c.Flags().StringVar(&out, "out", "", "the file for the request")
@@ -137,8 +141,9 @@ func (a *app) requestShow() *cobra.Command {
 			t.add("signature", r.SignatureAlgorithm.String()+", holds")
 			t.add("SHA-256", r.SHA256())
 			t.add("key SHA-256", cert.Fingerprint(r.SPKI()))
-			shown := map[string]any{"subject": cert.NameText(r.Subject), "names": r.Names(), "key": r.Key(), "signature": r.SignatureAlgorithm.String(),
-				"sha256": r.SHA256(), "key_sha256": cert.Fingerprint(r.SPKI()), "pem": string(r.PEM())}
+			shown := map[string]any{"subject": cert.NameText(r.Subject), "names": r.Names(), "key": r.Key(),
+				"signature": r.SignatureAlgorithm.String(),
+				"sha256":    r.SHA256(), "key_sha256": cert.Fingerprint(r.SPKI()), "pem": string(r.PEM())}
 			return a.print(shown, t)
 		},
 	}
@@ -147,7 +152,8 @@ func (a *app) requestShow() *cobra.Command {
 func (a *app) requestCheck() *cobra.Command {
 	var p request.Plan
 	c := &cobra.Command{
-		Use: "check FILE --name NAME", Short: "Compare a request with what it should contain, before it is signed", Args: cobra.ExactArgs(1),
+		Use: "check FILE --name NAME", Short: "Compare a request with what it should contain, before it is signed",
+		Args: cobra.ExactArgs(1),
 	}
 	key := planFlags(c, &p)
 	var public bool

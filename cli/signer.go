@@ -32,7 +32,8 @@ func (a *app) signer() *cobra.Command {
 			return client.do(ctx, "DELETE", v1+"/signers"+item(args[0]), nil, nil)
 		}),
 	}
-	return noun("signer", "People and authorities that sign requests", list, a.signerShow(), a.signerSet(), a.signerIssuer(), remove)
+	return noun("signer", "People and authorities that sign requests", list, a.signerShow(), a.signerSet(),
+		a.signerIssuer(), remove)
 }
 
 // findSigner returns the signer with this name; one without a name where there is none.
@@ -117,18 +118,22 @@ func signerTable(s contract.Signer) table {
 // signerIssuer changes with which authorities a signer is expected to sign.
 func (a *app) signerIssuer() *cobra.Command {
 	add := &cobra.Command{
-		Use: "add SIGNER SHA256", Short: "Record an authority that a signer signs with, or confirm one that was learnt", Args: cobra.ExactArgs(2),
-		Long: "Record an authority that a signer signs with. SHA256 is that of a root or intermediate that is known here\n(freshseal authority list), or of the key of a learnt issuer (freshseal signer show SIGNER).",
+		Use: "add SIGNER SHA256", Short: "Record an authority that a signer signs with, or confirm one that " +
+			"was learnt", Args: cobra.ExactArgs(2),
+		Long: "Record an authority that a signer signs with. SHA256 is that of a root or intermediate that is " +
+			"known here\n(freshseal authority list), or of the key of a learnt issuer (freshseal signer show SIGNER).",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			var s contract.Signer
-			if err := client.do(ctx, "POST", v1+"/signers"+item(args[0], "issuers"), contract.NewIssuer{SHA256: args[1]}, &s); err != nil {
+			if err := client.do(ctx, "POST", v1+"/signers"+item(args[0], "issuers"),
+				contract.NewIssuer{SHA256: args[1]}, &s); err != nil {
 				return err
 			}
 			return a.print(s, signerTable(s))
 		}),
 	}
 	remove := &cobra.Command{
-		Use: "remove SIGNER KEY", Short: "Forget an authority of a signer, by the SHA-256 of its key", Args: cobra.ExactArgs(2),
+		Use: "remove SIGNER KEY", Short: "Forget an authority of a signer, by the SHA-256 of its key",
+		Args: cobra.ExactArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.do(ctx, "DELETE", v1+"/signers"+item(args[0], "issuers", args[1]), nil, nil)
 		}),
@@ -158,8 +163,11 @@ func (a *app) signerSet() *cobra.Command {
 	var t contract.SignerTerms
 	var keys []string
 	c := &cobra.Command{
-		Use: "set NAME", Short: "Add or change a signer: a person or office that signs requests", Args: cobra.ExactArgs(1),
-		Example: "  freshseal signer set harbour-ca --about \"Harbour Authority, certificate desk\" --contact desk@harbour.example --turnaround 5 \\\n    --max-days 200 --public --wildcards --field organization --notes \"Portal, profile Server; they ask for a DNS record\"",
+		Use: "set NAME", Short: "Add or change a signer: a person or office that signs requests",
+		Args: cobra.ExactArgs(1),
+		Example: "  freshseal signer set harbour-ca --about \"Harbour Authority, certificate desk\" --contact " +
+			"desk@harbour.example --turnaround 5 \\\n    --max-days 200 --public --wildcards --field organization " +
+			"--notes \"Portal, profile Server; they ask for a DNS record\"",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			for _, k := range keys {
 				t.Terms.Keys = append(t.Terms.Keys, request.KeyType(k))
@@ -178,22 +186,27 @@ func (a *app) signerSet() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&t.About, "about", "", "a description")
 	f.StringVar(&t.Contact, "contact", "", "a contact, such as a mail address")
-	f.StringVar(&t.Notes, "notes", "", "notes: the steps of its portal, the profile to choose, how domains are validated")
+	f.StringVar(&t.Notes, "notes", "", "notes: the steps of its portal, the profile to choose, how domains are "+
+		"validated")
 	f.IntVar(&t.TurnaroundDays, "turnaround", 0, "turnaround, in working days")
 	f.IntVar(&t.MaxDays, "max-days", 0, "maximum lifetime that it issues, in days; 0: unknown")
-	f.IntVar(&t.MinDays, "min-days", 0, "minimum lifetime that it issues, in days; a shorter one waits for a person; 0: unknown")
+	f.IntVar(&t.MinDays, "min-days", 0, "minimum lifetime that it issues, in days; a shorter one waits for a "+
+		"person; 0: unknown")
 	f.StringVar(&t.Terms.Profile, "profile", "", "the certificate profile to choose")
 	f.BoolVar(&t.Terms.Public, "public", false, "publicly trusted: signs no internal names")
 	f.BoolVar(&t.Terms.Wildcards, "wildcards", false, "signs *.domain")
-	f.StringArrayVar(&t.Terms.Domains, "domain", nil, "a domain under which it signs (default: any); may be given again")
+	f.StringArrayVar(&t.Terms.Domains, "domain", nil, "a domain under which it signs (default: any); may be "+
+		"given again")
 	f.BoolVar(&t.Terms.Addresses, "addresses", false, "signs IP addresses")
 	f.StringVar(&t.Proof.How, "proof", "", "how it validates domains: mail, dns or file")
 	f.StringVar(&t.Proof.Who, "prover", "", "who performs the validation")
 	f.IntVar(&t.Proof.Days, "proof-days", 0, "how long a validation is valid, in days; 0: for one parcel")
 	f.StringVar(&t.Order.Number, "order", "", "the number of the purchase by which it signs")
 	f.StringVar(&t.Order.ApprovedBy, "order-approved-by", "", "who approved that purchase")
-	f.StringVar(&t.Order.Until, "order-until", "", "its last day, such as 2028-06-30; its end is among what else expires")
-	f.StringArrayVar(&t.Terms.Fields, "field", nil, "a required subject field: organization, unit, locality, state, country or email; may be given again")
+	f.StringVar(&t.Order.Until, "order-until", "", "its last day, such as 2028-06-30; its end is among what "+
+		"else expires")
+	f.StringArrayVar(&t.Terms.Fields, "field", nil, "a required subject field: organization, unit, locality, "+
+		"state, country or email; may be given again")
 	f.StringArrayVar(&keys, "sign-key", nil, "a key type that it signs (default: any); may be given again")
 	return c
 }

@@ -35,7 +35,8 @@ func (a *app) site() *cobra.Command {
 		}),
 	}
 	remove := &cobra.Command{
-		Use: "remove SITE", Short: "Delete a site; its devices are reached directly from then on", Args: cobra.ExactArgs(1),
+		Use: "remove SITE", Short: "Delete a site; its devices are reached directly from then on",
+		Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			return client.do(ctx, "DELETE", v1+"/sites"+item(args[0]), nil, nil)
 		}),
@@ -93,14 +94,16 @@ func (a *app) siteEdit() *cobra.Command {
 	var paused bool
 	var presence []string
 	var holidays string
-	edit := &cobra.Command{Use: "edit SITE", Short: "Change a site; only the given flags take effect", Args: cobra.ExactArgs(1)}
+	edit := &cobra.Command{Use: "edit SITE", Short: "Change a site; only the given flags take effect",
+		Args: cobra.ExactArgs(1)}
 	edit.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
 		var c contract.SiteChange
 		given := edit.Flags().Changed
 		for flag, f := range map[string]struct {
 			to   **string
 			from *string
-		}{"address": {&c.Address, &address}, "user": {&c.User, &user}, "pin": {&c.Pin, &pin}, "behind": {&c.Behind, &behind}} {
+		}{"address": {&c.Address, &address}, "user": {&c.User, &user}, "pin": {&c.Pin, &pin},
+			"behind": {&c.Behind, &behind}} {
 			if given(flag) {
 				*f.to = f.from
 			}
@@ -124,7 +127,8 @@ func (a *app) siteEdit() *cobra.Command {
 			}
 			c.Holidays = &text
 		}
-		if given("organization") || given("unit") || given("locality") || given("state") || given("country") || given("email") {
+		if given("organization") || given("unit") || given("locality") || given("state") || given("country") ||
+			given("email") {
 			c.Subject = &subject
 		}
 		if passwordFile != "" {
@@ -148,7 +152,8 @@ func (a *app) siteEdit() *cobra.Command {
 	f.IntVar(&port, "port", 0, "its port")
 	f.StringVar(&behind, "behind", "", "the site through which that is reached; empty: directly")
 	f.StringVar(&user, "user", "", "user on the jump host")
-	f.StringVar(&passwordFile, "password-file", "", "read a new password for the jump host from this file (- for standard input)")
+	f.StringVar(&passwordFile, "password-file", "", "read a new password for the jump host from this file (- for "+
+		"standard input)")
 	f.StringVar(&pin, "pin", "", `the new host key, after you compared it, "TYPE SHA256:…"`)
 	f.IntVar(&links, "links", 0, "maximum number of simultaneous links to its devices; 0: no limit")
 	f.BoolVar(&paused, "paused", false, "do not read its slots until this is false again")
@@ -172,8 +177,10 @@ func (a *app) siteAdd() *cobra.Command {
 	var jump, socks, holidays string
 	var access accessFlags
 	c := &cobra.Command{
-		Use: "add NAME [--jump HOST | --socks HOST]", Short: "Add a site and how it is reached", Args: cobra.ExactArgs(1),
-		Example: "  freshseal site add Petrel --jump 203.0.113.70 --user gangway --key-file gangway.key\n  freshseal site add Saltmere --socks 198.51.100.1 --port 1080",
+		Use: "add NAME [--jump HOST | --socks HOST]", Short: "Add a site and how it is reached",
+		Args: cobra.ExactArgs(1),
+		Example: "  freshseal site add Petrel --jump 203.0.113.70 --user gangway --key-file gangway.key\n  " +
+			"freshseal site add Saltmere --socks 198.51.100.1 --port 1080",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			n.Name, n.Way, n.Address = args[0], "direct", jump+socks
 			switch {
@@ -188,7 +195,8 @@ func (a *app) siteAdd() *cobra.Command {
 				if n.Secrets, err = access.secrets(a, n.User+" at "+n.Address); err != nil {
 					return err
 				}
-				if n.Pin, err = access.hostKey(a, ctx, client, procedure.SSH, n.Pin, n.Behind, n.Address, n.Port); err != nil {
+				if n.Pin, err = access.hostKey(a, ctx, client, procedure.SSH, n.Pin, n.Behind, n.Address,
+					n.Port); err != nil {
 					return err
 				}
 			}

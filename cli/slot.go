@@ -33,7 +33,8 @@ var conditions = func() []string {
 }()
 
 func (a *app) slot() *cobra.Command {
-	return noun("slot", "Places on devices where certificates are served", a.slotList(), a.slotShow(), a.slotChain(), a.slotHistory(), a.slotAdd(), a.slotEdit(), a.slotRemove())
+	return noun("slot", "Places on devices where certificates are served", a.slotList(), a.slotShow(), a.slotChain(),
+		a.slotHistory(), a.slotAdd(), a.slotEdit(), a.slotRemove())
 }
 
 func (a *app) slotList() *cobra.Command {
@@ -74,10 +75,13 @@ func (a *app) slotList() *cobra.Command {
 func slotFlags(c *cobra.Command) func() url.Values {
 	given := map[string]*string{}
 	for name, about := range map[string]string{
-		"condition": "only slots in this condition", "site": "only those at this site", "family": "only those of this family", "tag": "only those with this tag",
-		"owner": "only those of this owner", "signer": "only those that this signer signed last", "ends": "only those that expire in this month, such as 2027-03; or ended",
+		"condition": "only slots in this condition", "site": "only those at this site",
+		"family": "only those of this family", "tag": "only those with this tag",
+		"owner": "only those of this owner", "signer": "only those that this signer signed last",
+		"ends":   "only those that expire in this month, such as 2027-03; or ended",
 		"serves": "only those with this certificate in their path: SHA-256 of the leaf, an intermediate or the root",
-		"text":   "only slots with this text in a name, address, owner, tag, note, subject, serial number or fingerprint",
+		"text": "only slots with this text in a name, address, owner, tag, note, subject, serial number or " +
+			"fingerprint",
 	} {
 		given[name] = c.Flags().String(name, "", about)
 	}
@@ -110,7 +114,8 @@ func (a *app) slotShow() *cobra.Command {
 			}
 			var last []contract.Replacement
 			if a.as == "table" {
-				if last, err = listOf[contract.Replacement](c.Context(), client, "/replacements?"+url.Values{"device": {device}, "slot": {slot}}.Encode()); err != nil {
+				if last, err = listOf[contract.Replacement](c.Context(), client, "/replacements?"+
+					url.Values{"device": {device}, "slot": {slot}}.Encode()); err != nil {
 					return err
 				}
 			}
@@ -123,14 +128,17 @@ func (a *app) slotShow() *cobra.Command {
 func (a *app) slotChain() *cobra.Command {
 	var out, form, encoding string
 	c := &cobra.Command{
-		Use: "chain DEVICE/SLOT --out FILE", Short: "Download the chain of a slot, completed from what is known", Args: cobra.ExactArgs(1),
-		Example: "  freshseal slot chain gate-1.mainquay.tidewrack.example/web --form root --encoding der --out root.cer",
+		Use: "chain DEVICE/SLOT --out FILE", Short: "Download the chain of a slot, completed from what is known",
+		Args: cobra.ExactArgs(1),
+		Example: "  freshseal slot chain gate-1.mainquay.tidewrack.example/web --form root --encoding der " +
+			"--out root.cer",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			device, slot, err := slotArg(args[0])
 			if err != nil {
 				return err
 			}
-			answer, err := client.send(ctx, "GET", v1+"/slots"+item(device, slot, "chain")+"?"+url.Values{"form": {form}, "encoding": {encoding}}.Encode(), nil, nil)
+			answer, err := client.send(ctx, "GET", v1+"/slots"+item(device, slot, "chain")+"?"+
+				url.Values{"form": {form}, "encoding": {encoding}}.Encode(), nil, nil)
 			if err != nil {
 				return err
 			}
@@ -138,7 +146,8 @@ func (a *app) slotChain() *cobra.Command {
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&form, "form", string(pack.LeafFirstWithRoot), "which certificates, in which order: leaf-first, leaf-first-with-root, leaf, intermediates, intermediates-with-root or root")
+	f.StringVar(&form, "form", string(pack.LeafFirstWithRoot), "which certificates, in which order: leaf-first, "+
+		"leaf-first-with-root, leaf, intermediates, intermediates-with-root or root")
 	f.StringVar(&encoding, "encoding", string(pack.PEM), "pem, der, pkcs7 or pkcs7-pem")
 	f.StringVar(&out, "out", "", "the file to write; - for standard output")
 	c.MarkFlagRequired("out")
@@ -148,7 +157,8 @@ func (a *app) slotChain() *cobra.Command {
 // slotHistory shows what a slot served over time, and who is behind each change.
 func (a *app) slotHistory() *cobra.Command {
 	return &cobra.Command{
-		Use: "history DEVICE/SLOT", Short: "Show what a slot served over time, and what changed it", Args: cobra.ExactArgs(1),
+		Use: "history DEVICE/SLOT", Short: "Show what a slot served over time, and what changed it",
+		Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			device, slot, err := slotArg(args[0])
 			if err != nil {
@@ -160,7 +170,8 @@ func (a *app) slotHistory() *cobra.Command {
 			}
 			t := table{head: []string{"since", "until", "served", "sha256", "changed_by"}}
 			for _, line := range past {
-				served, by := line.Subject, map[string]string{"unexpected": "somebody else", "replacement": line.Replacement, "first": "first seen"}[line.Change]
+				served, by := line.Subject, map[string]string{"unexpected": "somebody else",
+					"replacement": line.Replacement, "first": "first seen"}[line.Change]
 				if line.Failure != nil {
 					served = line.Failure.What
 				}
@@ -226,7 +237,8 @@ func (a *app) printSlot(s contract.Slot, past []contract.Replacement) error {
 	printFindings(w, "  ", s.Findings)
 	if len(past) > 0 {
 		r := past[0]
-		put(w, "  last replacement %s: %s\n    old %s\n    new %s\n", r.ID, r.State, dash(r.OldSHA256), dash(r.NewSHA256))
+		put(w, "  last replacement %s: %s\n    old %s\n    new %s\n", r.ID, r.State, dash(r.OldSHA256),
+			dash(r.NewSHA256))
 	}
 	return nil
 }
@@ -240,8 +252,10 @@ func showFacts(w io.Writer, indent string, f cert.Facts) {
 
 // factRows are what people compare of a certificate.
 func factRows(f cert.Facts) [][2]string {
-	return [][2]string{{"subject", f.Subject}, {"issuer", f.Issuer}, {"from", when(f.NotBefore)}, {"to", when(f.NotAfter)}, {"serial", f.Serial}, {"SHA-256", f.SHA256}, {"SHA-1", f.SHA1},
-		{"names", strings.Join(f.Names, ", ")}, {"key", f.Key + ", signed " + f.Signature}, {"uses", strings.Join(f.Uses, ", ")}}
+	return [][2]string{{"subject", f.Subject}, {"issuer", f.Issuer}, {"from", when(f.NotBefore)},
+		{"to", when(f.NotAfter)}, {"serial", f.Serial}, {"SHA-256", f.SHA256}, {"SHA-1", f.SHA1},
+		{"names", strings.Join(f.Names, ", ")}, {"key", f.Key + ", signed " + f.Signature},
+		{"uses", strings.Join(f.Uses, ", ")}}
 }
 
 func dash(s string) string {
@@ -279,7 +293,8 @@ func (a *app) read() *cobra.Command {
 	var all bool
 	var ask contract.AskReading
 	c := &cobra.Command{
-		Use: "read DEVICE/SLOT | --all | --site SITE | --address HOST[:PORT] [--protocol NAME] [--server-name NAME]", Short: "Read the certificate that is served now", Args: cobra.MaximumNArgs(1),
+		Use:   "read DEVICE/SLOT | --all | --site SITE | --address HOST[:PORT] [--protocol NAME] [--server-name NAME]",
+		Short: "Read the certificate that is served now", Args: cobra.MaximumNArgs(1),
 		Example: "  freshseal read gate-1.mainquay.tidewrack.example/web\n  freshseal read --site Mainquay\n" +
 			"  freshseal read --address 192.0.2.25:587 --protocol smtp\n" +
 			"  freshseal read --address 192.0.2.26 --protocol peap --secret-file shared.txt",
@@ -291,7 +306,8 @@ func (a *app) read() *cobra.Command {
 				}
 			}
 			if targets != 1 {
-				return misuse("read needs exactly one target", "", "give DEVICE/SLOT, --all, --site SITE, or --address HOST:PORT")
+				return misuse("read needs exactly one target", "", "give DEVICE/SLOT, --all, --site SITE, or "+
+					"--address HOST:PORT")
 			}
 			client, err := a.client()
 			if err != nil {
@@ -326,7 +342,8 @@ func (a *app) read() *cobra.Command {
 	f.StringVar(&address, "address", "", "HOST:PORT that is not in the inventory; without a port, that of the protocol")
 	f.StringVar(&ask.ServerName, "server-name", "", "the name to ask for")
 	f.StringVar(&ask.Protocol, "protocol", "tls", protocolNames())
-	f.StringVar(&secretFile, "secret-file", "", "file with the secret shared with a RADIUS server (- for standard input)")
+	f.StringVar(&secretFile, "secret-file", "", "file with the secret shared with a RADIUS server (- for "+
+		"standard input)")
 	f.StringVar(&ask.Identity, "identity", "", "outer identity, for EAP")
 	return c
 }
@@ -359,7 +376,8 @@ func protocolNames() string {
 func placed(address string) (host string, port int, ok bool) {
 	host, portText, err := net.SplitHostPort(address)
 	if err != nil {
-		return strings.Trim(address, "[]"), 0, !strings.Contains(address, ":") || net.ParseIP(strings.Trim(address, "[]")) != nil
+		return strings.Trim(address, "[]"), 0, !strings.Contains(address, ":") ||
+			net.ParseIP(strings.Trim(address, "[]")) != nil
 	}
 	port, err = strconv.Atoi(portText)
 	return host, port, err == nil
@@ -368,7 +386,8 @@ func placed(address string) (host string, port int, ok bool) {
 func (a *app) readAddress(c *cobra.Command, client *client, address string, ask contract.AskReading) error {
 	var ok bool
 	if ask.Address, ask.Port, ok = placed(address); !ok {
-		return misuse(fmt.Sprintf("--address %s cannot be read", address), "", "write it as 192.0.2.1:443 or [2001:db8::1]:443")
+		return misuse(fmt.Sprintf("--address %s cannot be read", address), "", "write it as 192.0.2.1:443 or "+
+			"[2001:db8::1]:443")
 	}
 	var seen contract.Seen
 	if err := client.do(c.Context(), "POST", v1+"/readings", ask, &seen); err != nil {
@@ -384,7 +403,8 @@ func (a *app) readAddress(c *cobra.Command, client *client, address string, ask 
 			return err
 		}
 	} else if seen.Failure == nil {
-		put(a.out, "%s as %q%s  %s  %s\n", net.JoinHostPort(seen.Address, strconv.Itoa(seen.Port)), seen.ServerName, by(string(seen.Protocol)), seen.Version, seen.Suite)
+		put(a.out, "%s as %q%s  %s  %s\n", net.JoinHostPort(seen.Address, strconv.Itoa(seen.Port)), seen.ServerName,
+			by(string(seen.Protocol)), seen.Version, seen.Suite)
 		drawChain(a.out, seen.Chain)
 		put(a.out, "  SHA-256      %s\n", seen.Chain[0].SHA256)
 		printFindings(a.out, "  ", seen.Findings)
@@ -399,7 +419,9 @@ func (a *app) sweep() *cobra.Command {
 	var site string
 	c := &cobra.Command{
 		Use: "sweep", Short: "Read every slot of the fleet, or of a site", Args: cobra.NoArgs,
-		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error { return a.readMany(ctx, client, site) }),
+		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
+			return a.readMany(ctx, client, site)
+		}),
 	}
 	c.Flags().StringVar(&site, "site", "", "only those at this site")
 	return c

@@ -24,13 +24,17 @@ type slotFields struct {
 }
 
 func (x *slotFields) flags(f *pflag.FlagSet) {
-	f.StringVar(&x.at, "at", "", "PORT or ADDRESS:PORT, with further addresses after commas (default: the device's address, at the port of the protocol)")
+	f.StringVar(&x.at, "at", "", "PORT or ADDRESS:PORT, with further addresses after commas (default: the device's "+
+		"address, at the port of the protocol)")
 	f.StringVar(&x.protocol, "protocol", "tls", protocolNames())
 	f.StringVar(&x.serverName, "server-name", "", "the name that clients use")
 	f.StringVar(&x.identity, "identity", "", "outer identity, for EAP")
-	f.BoolVar(&x.clientUse, "client-use", false, "the device also connects to others with this certificate, as a TLS client (mutual TLS)")
-	f.StringArrayVar(&x.trustGroups, "trust-group", nil, "a group of clients that uses it; may be given again (default: the fleet)")
-	f.StringVar(&x.secretFile, "secret-file", "", "file with the secret shared with the RADIUS server (- for standard input)")
+	f.BoolVar(&x.clientUse, "client-use", false, "the device also connects to others with this certificate, as a "+
+		"TLS client (mutual TLS)")
+	f.StringArrayVar(&x.trustGroups, "trust-group", nil, "a group of clients that uses it; may be given again "+
+		"(default: the fleet)")
+	f.StringVar(&x.secretFile, "secret-file", "", "file with the secret shared with the RADIUS server (- for "+
+		"standard input)")
 }
 
 // shared reads the shared secret, where a file was named.
@@ -45,7 +49,8 @@ func (a *app) slotAdd() *cobra.Command {
 	var x slotFields
 	c := &cobra.Command{
 		Use: "add DEVICE/SLOT", Short: "Add a slot to a device and read it", Args: cobra.ExactArgs(1),
-		Example: "  freshseal slot add vault.mainquay.tidewrack.example/ldap --protocol ldap --server-name vault.mainquay.tidewrack.example\n" +
+		Example: "  freshseal slot add vault.mainquay.tidewrack.example/ldap --protocol ldap --server-name " +
+			"vault.mainquay.tidewrack.example\n" +
 			"  freshseal slot add access.mainquay.tidewrack.example/eap --protocol peap --secret-file shared.txt",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			device, name, err := slotArg(args[0])
@@ -77,8 +82,10 @@ func (a *app) slotAdd() *cobra.Command {
 
 func (a *app) slotEdit() *cobra.Command {
 	var x slotFields
-	c := &cobra.Command{Use: "edit DEVICE/SLOT", Short: "Change where and how a slot is read; only the given flags take effect",
-		Long: "Change where and how a slot is read; only the given flags take effect. A shared secret is deleted once the slot is not read by EAP any more.", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "edit DEVICE/SLOT", Short: "Change where and how a slot is read; only the given flags " +
+		"take effect",
+		Long: "Change where and how a slot is read; only the given flags take effect. A shared secret is deleted " +
+			"once the slot is not read by EAP any more.", Args: cobra.ExactArgs(1)}
 	c.RunE = a.calling(func(ctx context.Context, client *client, args []string) error {
 		device, name, err := slotArg(args[0])
 		if err != nil {
@@ -101,7 +108,8 @@ func (a *app) slotEdit() *cobra.Command {
 		for flag, f := range map[string]struct {
 			to   **string
 			from *string
-		}{"protocol": {&change.Protocol, &x.protocol}, "server-name": {&change.ServerName, &x.serverName}, "identity": {&change.Identity, &x.identity}} {
+		}{"protocol": {&change.Protocol, &x.protocol}, "server-name": {&change.ServerName, &x.serverName},
+			"identity": {&change.Identity, &x.identity}} {
 			if given(flag) {
 				*f.to = f.from
 			}
@@ -164,9 +172,11 @@ func slotOf(flag, name, text string) (contract.DeviceSlot, error) {
 	slot := contract.DeviceSlot{Name: name}
 	places, spoken, named := strings.Cut(text, "/")
 	slot.Protocol = spoken
-	wrong := misuse(fmt.Sprintf("%s %s cannot be read", flag, text), "", "write it as web=443, web=192.0.2.1:443, web=192.0.2.1:443,192.0.2.2:443 or mail=25/smtp")
+	wrong := misuse(fmt.Sprintf("%s %s cannot be read", flag, text), "", "write it as web=443, web=192.0.2.1:443, "+
+		"web=192.0.2.1:443,192.0.2.2:443 or mail=25/smtp")
 	if _, known := protocol.Named(spoken); named && !known {
-		return slot, misuse(fmt.Sprintf("%s %s names no protocol that can be read", flag, text), "", "write one of "+protocolNames()+" behind the slash")
+		return slot, misuse(fmt.Sprintf("%s %s names no protocol that can be read", flag, text), "", "write one of "+
+			protocolNames()+" behind the slash")
 	}
 	for i, at := range strings.Split(places, ",") {
 		if at == "" && i == 0 && (named || flag == "--at") {
@@ -210,7 +220,8 @@ func fillSlots(n *contract.NewDevice, slots []string, serverName, secret string)
 		n.Slots = append(n.Slots, slot)
 	}
 	if secret != "" && !slices.ContainsFunc(n.Slots, func(s contract.DeviceSlot) bool { return s.Secret != "" }) {
-		return misuse("--radius-secret-file is given, and no slot is read by EAP", "", "add a slot such as --slot eap=1812/peap")
+		return misuse("--radius-secret-file is given, and no slot is read by EAP", "", "add a slot such as --slot "+
+			"eap=1812/peap")
 	}
 	return nil
 }

@@ -52,7 +52,8 @@ func (a *app) task() *cobra.Command {
 		}),
 	}
 	show := &cobra.Command{
-		Use: "show TASK", Short: "Show a task, with the values to copy and the files to upload", Args: cobra.ExactArgs(1),
+		Use: "show TASK", Short: "Show a task, with the values to copy and the files to upload",
+		Args: cobra.ExactArgs(1),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			if strings.HasPrefix(args[0], "n") { // pending pins are listed among the tasks
 				all, err := a.pinUpdates(ctx, client, "")
@@ -86,7 +87,8 @@ func (a *app) task() *cobra.Command {
 	note := &cobra.Command{
 		Use: "note TASK TEXT", Short: "Add a note to a task", Args: cobra.MinimumNArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
-			return client.do(ctx, "POST", v1+"/tasks"+item(args[0], "notes"), map[string]string{"text": strings.Join(args[1:], " ")}, nil)
+			return client.do(ctx, "POST", v1+"/tasks"+item(args[0], "notes"),
+				map[string]string{"text": strings.Join(args[1:], " ")}, nil)
 		}),
 	}
 	return noun("task", "Steps that people do by hand", list, show, take, a.taskFile(), note, a.taskAnswer())
@@ -193,7 +195,8 @@ func (a *app) taskAnswer() *cobra.Command {
 				text = base64.StdEncoding.EncodeToString([]byte(text))
 			}
 			var r contract.Replacement
-			if err := client.do(ctx, "POST", v1+"/tasks"+item(args[0], "answer"), map[string]string{"text": text}, &r); err != nil {
+			if err := client.do(ctx, "POST", v1+"/tasks"+item(args[0], "answer"), map[string]string{"text": text},
+				&r); err != nil {
 				return err
 			}
 			return a.settle(ctx, client, r.ID)

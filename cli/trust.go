@@ -43,8 +43,10 @@ func (a *app) trustGroup() *cobra.Command {
 	var system bool
 	var authority string
 	add := &cobra.Command{
-		Use: "add NAME FILE|--system|--from-authority SHA256", Short: "Add roots to a trust group; slots are judged by the trust group fleet", Args: cobra.RangeArgs(1, 2),
-		Example: "  freshseal trust-group add fleet root.pem\n  freshseal trust-group add workstations --system\n  freshseal trust-group add fleet --from-authority 5a1c…",
+		Use: "add NAME FILE|--system|--from-authority SHA256", Short: "Add roots to a trust group; slots are " +
+			"judged by the trust group fleet", Args: cobra.RangeArgs(1, 2),
+		Example: "  freshseal trust-group add fleet root.pem\n  freshseal trust-group add workstations --system\n  " +
+			"freshseal trust-group add fleet --from-authority 5a1c…",
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			text, err := a.rootsFrom(ctx, client, args[1:], system, authority)
 			if err != nil {
@@ -57,14 +59,16 @@ func (a *app) trustGroup() *cobra.Command {
 			var page struct {
 				Items []cert.Facts `json:"items"`
 			}
-			if err := client.change(ctx, "POST", v1+"/trust-groups"+item(args[0])+"/anchors", known, map[string]string{"pem": string(text)}, &page); err != nil {
+			if err := client.change(ctx, "POST", v1+"/trust-groups"+item(args[0])+"/anchors", known,
+				map[string]string{"pem": string(text)}, &page); err != nil {
 				return err
 			}
 			return a.print(page.Items, rootTable(page.Items))
 		}),
 	}
 	add.Flags().BoolVar(&system, "system", false, "the roots in this system's trust store")
-	add.Flags().StringVar(&authority, "from-authority", "", "a root that is known already, by its SHA-256; see: freshseal authority list")
+	add.Flags().StringVar(&authority, "from-authority", "", "a root that is known already, by its SHA-256; see: "+
+		"freshseal authority list")
 	remove := &cobra.Command{
 		Use: "remove NAME SHA256", Short: "Remove a root from a trust group", Args: cobra.ExactArgs(2),
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
@@ -72,19 +76,24 @@ func (a *app) trustGroup() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return client.change(ctx, "DELETE", v1+"/trust-groups"+item(args[0])+"/anchors"+item(args[1]), known, nil, nil)
+			return client.change(ctx, "DELETE", v1+"/trust-groups"+item(args[0])+"/anchors"+item(args[1]), known, nil,
+				nil)
 		}),
 	}
-	return noun("trust-group", "Groups of clients and the roots they trust", list, show, add, remove, a.trustGroupExport())
+	return noun("trust-group", "Groups of clients and the roots they trust", list, show, add, remove,
+		a.trustGroupExport())
 }
 
 // rootsFrom reads the roots to be added, as PEM: from a file, the system, or what is known.
-func (a *app) rootsFrom(ctx context.Context, client *client, named []string, system bool, authority string) ([]byte, error) {
+func (a *app) rootsFrom(ctx context.Context, client *client, named []string, system bool,
+	authority string) ([]byte, error) {
 	if authority != "" {
 		if len(named) > 0 || system {
-			return nil, misuse("it is not clear which roots are meant", "--from-authority stands beside a file or --system", "name one of them")
+			return nil, misuse("it is not clear which roots are meant", "--from-authority stands beside a file "+
+				"or --system", "name one of them")
 		}
-		return client.fetched(ctx, v1+"/authorities"+item(authority)+"/exports", contract.Export{Form: string(trust.PEM)})
+		return client.fetched(ctx, v1+"/authorities"+item(authority)+"/exports",
+			contract.Export{Form: string(trust.PEM)})
 	}
 	file, err := rootsFile(named, system)
 	if err != nil {
@@ -105,12 +114,14 @@ func trustGroupRevision(ctx context.Context, client *client, name string) (contr
 }
 
 // systemRoots are where systems keep the roots that they trust.
-var systemRoots = []string{"/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt", "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem", "/etc/ssl/ca-bundle.pem", "/etc/ssl/cert.pem"}
+var systemRoots = []string{"/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt",
+	"/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem", "/etc/ssl/ca-bundle.pem", "/etc/ssl/cert.pem"}
 
 // rootsFile is the file that is named, or the system's own.
 func rootsFile(named []string, system bool) (string, error) {
 	if system == (len(named) == 1) {
-		return "", misuse("it is not clear which roots are meant", "either a file or --system must be named", "see: freshseal trust-group add --help")
+		return "", misuse("it is not clear which roots are meant", "either a file or --system must be named",
+			"see: freshseal trust-group add --help")
 	}
 	if !system {
 		return named[0], nil
@@ -120,7 +131,8 @@ func rootsFile(named []string, system bool) (string, error) {
 			return file, nil
 		}
 	}
-	return "", failed("this machine has no list of roots", "none of "+strings.Join(systemRoots, ", ")+" is there", "install ca-certificates, or name a file")
+	return "", failed("this machine has no list of roots", "none of "+strings.Join(systemRoots, ", ")+" is there",
+		"install ca-certificates, or name a file")
 }
 
 // roots reads the certificates of a file as PEM.
@@ -138,13 +150,15 @@ func (a *app) roots(name string) ([]byte, error) {
 		text = append(text, root.PEM()...)
 	}
 	if len(text) == 0 {
-		return nil, failed("no anchor was added", name+" holds no certificate: "+sorted[0].Holds[0].Note, "give a root as PEM or DER")
+		return nil, failed("no anchor was added", name+" holds no certificate: "+sorted[0].Holds[0].Note,
+			"give a root as PEM or DER")
 	}
 	return text, nil
 }
 
 func (a *app) trustGroupExport() *cobra.Command {
-	c, e := a.exporting("NAME", "Export the roots of a trust group in the form that a kind of client needs", "/trust-groups")
+	c, e := a.exporting("NAME", "Export the roots of a trust group in the form that a kind of client needs",
+		"/trust-groups")
 	c.Flags().StringVar(&e.LackedBy, "lacked-by", "", "only the roots that this trust group lacks")
 	return c
 }
@@ -158,7 +172,8 @@ func (a *app) exporting(what, short, below string) (*cobra.Command, *contract.Ex
 		RunE: a.calling(func(ctx context.Context, client *client, args []string) error {
 			if passphraseFile != "" {
 				var err error
-				if e.Passphrase, err = a.secret("passphrase of the store", passphraseFile, "--passphrase-file"); err != nil {
+				if e.Passphrase, err = a.secret("passphrase of the store", passphraseFile,
+					"--passphrase-file"); err != nil {
 					return err
 				}
 			}

@@ -1,6 +1,7 @@
 package contract
 
-// SlotFilter narrows a list of slots: of lists, counts, batches and sheets, and of the client's flags. Empty fields do not narrow.
+// SlotFilter narrows a list of slots: of lists, counts, batches and sheets, and of the client's flags. Empty fields
+// do not narrow.
 type SlotFilter struct {
 	Condition string `query:"condition" json:"condition,omitempty"`
 	Device    string `query:"device" json:"device,omitempty"`

@@ -32,9 +32,11 @@ type Near struct {
 
 func (n Near) String() string {
 	if n.Replacement == "" {
-		return fmt.Sprintf("%s/%s is known under %s, and no request of it waits", n.Device, n.Slot, strings.Join(n.Names, ", "))
+		return fmt.Sprintf("%s/%s is known under %s, and no request of it waits", n.Device, n.Slot,
+			strings.Join(n.Names, ", "))
 	}
-	return fmt.Sprintf("%s (%s/%s) waits for %s, with another key", n.Replacement, n.Device, n.Slot, strings.Join(n.Names, ", "))
+	return fmt.Sprintf("%s (%s/%s) waits for %s, with another key", n.Replacement, n.Device, n.Slot,
+		strings.Join(n.Names, ", "))
 }
 
 // Bench is the authority of one's own.
@@ -75,7 +77,8 @@ type Acceptance struct {
 	SHA256 string `json:"sha256" required:"true" description:"of the certificate that is accepted: another may have come meanwhile"`
 }
 
-// NewIssuer names an issuer of a signer, by the certificate of the issuer or by its public key where that is known already.
+// NewIssuer names an issuer of a signer, by the certificate of the issuer or by its public key where that is known
+// already.
 type NewIssuer struct {
 	SHA256 string `json:"sha256" required:"true" description:"of a root or intermediate that is known here, or of the public key of an issuer of this signer"`
 }

@@ -30,14 +30,16 @@ import (
 var readers = map[string]func(content []byte){
 	"cert": func(in []byte) { cert.Parse(in) },
 	"pile": func(in []byte) {
-		inspect.Files([]pile.File{{Name: "in", Content: in}}, inspect.Terms{At: testkit.Now, Passphrases: []string{"anchor chain"}})
+		inspect.Files([]pile.File{{Name: "in", Content: in}},
+			inspect.Terms{At: testkit.Now, Passphrases: []string{"anchor chain"}})
 	},
 	"request":   func(in []byte) { request.Parse(in) },
 	"pkcs12":    func(in []byte) { pkcs12.Read(in, "anchor chain", pkcs12.NewEffort()) },
 	"name":      func(in []byte) { cert.NameKey(in) },
 	"procedure": func(in []byte) { procedure.Parse(in) },
 	"edit": func(in []byte) {
-		edit.Apply(in, []edit.Rule{{Set: "a", To: "b"}, {Replace: regexp.MustCompile(`(a*)*b`), By: "c"}, {Line: "d", In: regexp.MustCompile(`\{$`)}, {Remove: regexp.MustCompile("e")}})
+		edit.Apply(in, []edit.Rule{{Set: "a", To: "b"}, {Replace: regexp.MustCompile(`(a*)*b`), By: "c"},
+			{Line: "d", In: regexp.MustCompile(`\{$`)}, {Remove: regexp.MustCompile("e")}})
 	},
 }
 
@@ -52,9 +54,13 @@ var hostile = map[string]func(t testing.TB, n int) []byte{
 	"deep list":            text("", "- "),
 	"deep blocks":          func(_ testing.TB, n int) []byte { return stairs(n) },
 	"deep braces":          text("", "a {\n"),
-	"zip in zip in zip":    func(t testing.TB, n int) []byte { return zipped(t, zipped(t, zipped(t, make([]byte, n)))) },
-	"signed data, deep":    func(_ testing.TB, n int) []byte { return signedData(nest(n, 0x30)) },
-	"signed data, in BER":  func(_ testing.TB, n int) []byte { return signedData(bytes.Repeat([]byte{0x30, 0x80}, n/2)) },
+	"zip in zip in zip": func(t testing.TB, n int) []byte {
+		return zipped(t, zipped(t, zipped(t, make([]byte, n))))
+	},
+	"signed data, deep": func(_ testing.TB, n int) []byte { return signedData(nest(n, 0x30)) },
+	"signed data, in BER": func(_ testing.TB, n int) []byte {
+		return signedData(bytes.Repeat([]byte{0x30, 0x80}, n/2))
+	},
 	// Wide.
 	"wide sequence": func(_ testing.TB, n int) []byte { return tlv(0x30, bytes.Repeat([]byte{0x05, 0}, n/2)) },
 	"wide set of names": func(_ testing.TB, n int) []byte {
@@ -66,23 +72,30 @@ var hostile = map[string]func(t testing.TB, n int) []byte{
 	"many documents":      text("", "---\n"),
 	"many PEM blocks":     text("", "-----BEGIN CERTIFICATE-----\nMAA=\n-----END CERTIFICATE-----\n"),
 	"many PEM beginnings": text("", "-----BEGIN CERTIFICATE-----\n"),
-	"many boundaries":     text("MIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=x\n\n", "--x\nContent-Type: application/pkix-cert\n\n\n"),
-	"many names":          func(t testing.TB, n int) []byte { return names(t, n) },
-	"many of one name":    func(t testing.TB, n int) []byte { return oneName(t, n) },
-	"many files":          func(t testing.TB, n int) []byte { return files(t, n) },
+	"many boundaries": text("MIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=x\n\n",
+		"--x\nContent-Type: application/pkix-cert\n\n\n"),
+	"many names":       func(t testing.TB, n int) []byte { return names(t, n) },
+	"many of one name": func(t testing.TB, n int) []byte { return oneName(t, n) },
+	"many files":       func(t testing.TB, n int) []byte { return files(t, n) },
 	// Long.
 	"long line":            text("", "a"),
 	"long line of slashes": text("", "/"),
 	"long base64":          text("", "MAAA"),
-	"long number":          func(_ testing.TB, n int) []byte { return tlv(0x30, tlv(2, bytes.Repeat([]byte{0x7f}, n))) },
-	"long identifier":      func(_ testing.TB, n int) []byte { return tlv(0x30, tlv(6, bytes.Repeat([]byte{0xff}, n))) },
+	"long number": func(_ testing.TB, n int) []byte {
+		return tlv(0x30, tlv(2, bytes.Repeat([]byte{0x7f}, n)))
+	},
+	"long identifier": func(_ testing.TB, n int) []byte {
+		return tlv(0x30, tlv(6, bytes.Repeat([]byte{0xff}, n)))
+	},
 	"long header": func(_ testing.TB, n int) []byte {
-		return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Headers: map[string]string{"a": strings.Repeat("b", n)}, Bytes: []byte{0x30, 0}})
+		return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
+			Headers: map[string]string{"a": strings.Repeat("b", n)}, Bytes: []byte{0x30, 0}})
 	},
 	"comments": text("", "#\n"),
 	"blanks":   text("", " \n"),
 	"combining characters": func(_ testing.TB, n int) []byte {
-		return tlv(0x30, tlv(0x31, tlv(0x30, append([]byte{6, 3, 85, 4, 3}, tlv(12, bytes.Repeat([]byte("\u0301"), n/2))...))))
+		return tlv(0x30,
+			tlv(0x31, tlv(0x30, append([]byte{6, 3, 85, 4, 3}, tlv(12, bytes.Repeat([]byte("\u0301"), n/2))...))))
 	},
 	// Cyclic.
 	"signed in a circle": func(t testing.TB, n int) []byte { return circle(t, n) },
@@ -118,9 +131,11 @@ func TestWhatWasMadeToHurtCostsItsSizeAtMost(t *testing.T) {
 			small, large := inputs[n], inputs[n*more]
 			a, _ := cost(func() { read(small) })
 			b, took := cost(func() { read(large) })
-			t.Logf("%-22s %-10s %6d kB in %6d kB taken, %5d kB for an eighth, %v", about, name, len(large)>>10, b>>10, a>>10, took.Round(time.Millisecond))
+			t.Logf("%-22s %-10s %6d kB in %6d kB taken, %5d kB for an eighth, %v", about, name, len(large)>>10, b>>10,
+				a>>10, took.Round(time.Millisecond))
 			if b > 3*more*a+(1<<20) {
-				t.Errorf("%s: %s takes %d kB of memory for %d kB, and %d kB for %d kB", about, name, a>>10, len(small)>>10, b>>10, len(large)>>10)
+				t.Errorf("%s: %s takes %d kB of memory for %d kB, and %d kB for %d kB", about, name, a>>10,
+					len(small)>>10, b>>10, len(large)>>10)
 			}
 			if b > 300*uint64(len(large))+(8<<20) {
 				t.Errorf("%s: %s takes %d MB of memory for %d kB", about, name, b>>20, len(large)>>10)
@@ -204,7 +219,8 @@ func stairs(n int) []byte {
 // signedData is PKCS #7 (RFC 5652, 5.1) with the content as its certificates.
 func signedData(content []byte) []byte {
 	id := []byte{6, 9, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0xd, 1, 7, 2}
-	inner := append([]byte{2, 1, 1, 0x31, 0, 0x30, 0xb, 6, 9, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0xd, 1, 7, 1}, tlv(0xa0, content)...)
+	inner := append([]byte{2, 1, 1, 0x31, 0, 0x30, 0xb, 6, 9, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0xd, 1, 7, 1},
+		tlv(0xa0, content)...)
 	return tlv(0x30, append(id, tlv(0xa0, tlv(0x30, append(inner, 0x31, 0)))...))
 }
 

@@ -7,8 +7,8 @@ import (
 	"freshseal/core/language/procedure"
 )
 
-// enclose enters what encloses a visit, before the first step that needs it: maintenance before a change, a shell that is
-// switched on before any contact. change says that something is going to be changed.
+// enclose enters what encloses a visit, before the first step that needs it: maintenance before a change, a shell
+// that is switched on before any contact. change says that something is going to be changed.
 func (r *Runner) enclose(ctx context.Context, change bool, scope *procedure.Scope) error {
 	if r.entering {
 		return nil // it is on its way in or out
@@ -33,8 +33,8 @@ func (r *Runner) encloseStep(ctx context.Context, ready procedure.Ready, scope *
 	return r.enclose(ctx, touches(ready), scope)
 }
 
-// touches reports whether a step is one for which the visit counts as one that changes something. What request makes is not
-// live, and what survey and look do only looks.
+// touches reports whether a step is one for which the visit counts as one that changes something. What request makes
+// is not live, and what survey and look do only looks.
 func touches(ready procedure.Ready) bool {
 	switch ready.Section {
 	case procedure.Trust, procedure.Install, procedure.Trial, procedure.Activate, procedure.Mirror:
@@ -51,8 +51,8 @@ func (r *Runner) inside(i int, scope *procedure.Scope) bool {
 	return done
 }
 
-// crossed returns when an enclosure was last entered, be it by half, and last left, as numbers of the journal, and whether
-// all that enters was done since.
+// crossed returns when an enclosure was last entered, be it by half, and last left, as numbers of the journal, and
+// whether all that enters was done since.
 func (r *Runner) crossed(i int, scope *procedure.Scope) (entered int64, inside bool, left int64) {
 	a := r.Procedure.Arounds[i]
 	for _, step := range a.Leave {
@@ -97,8 +97,8 @@ func (r *Runner) LeaveVisit(ctx context.Context, scope *procedure.Scope) error {
 	return joined(failed)
 }
 
-// pass carries out the steps that enter or leave, but for those that were done since an entry of the journal. All of it may
-// be done again.
+// pass carries out the steps that enter or leave, but for those that were done since an entry of the journal. All of
+// it may be done again.
 func (r *Runner) pass(ctx context.Context, steps []procedure.Step, since int64, scope *procedure.Scope) error {
 	before := r.entering
 	r.entering = true

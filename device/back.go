@@ -14,7 +14,8 @@ import (
 )
 
 // changing are the sections whose changes the way back undoes.
-var changing = []procedure.Section{procedure.Request, procedure.Backup, procedure.Trust, procedure.Install, procedure.Trial, procedure.Activate, procedure.Prove, procedure.Mirror}
+var changing = []procedure.Section{procedure.Request, procedure.Backup, procedure.Trust, procedure.Install,
+	procedure.Trial, procedure.Activate, procedure.Prove, procedure.Mirror}
 
 // Final is the section under which what is always done stands in the journal.
 const Final procedure.Section = "finally"
@@ -36,7 +37,10 @@ func (r *Runner) Keep(ctx context.Context, scope *procedure.Scope) error {
 				if err != nil || r.inWork(path) {
 					continue // kept just before the step
 				}
-				if err := r.aside(ctx, procedure.Backup, "keep a copy of "+path, path, scope, func(ctx context.Context) error { return r.keep(ctx, path) }); err != nil {
+				if err := r.aside(ctx, procedure.Backup, "keep a copy of "+path, path, scope,
+					func(ctx context.Context) error {
+						return r.keep(ctx, path)
+					}); err != nil {
 					return err
 				}
 			}
@@ -47,7 +51,8 @@ func (r *Runner) Keep(ctx context.Context, scope *procedure.Scope) error {
 
 // aside does something that stands in no procedure between two entries of the
 // journal. It may always be repeated.
-func (r *Runner) aside(ctx context.Context, section procedure.Section, name, text string, scope *procedure.Scope, do func(context.Context) error) error {
+func (r *Runner) aside(ctx context.Context, section procedure.Section, name, text string, scope *procedure.Scope,
+	do func(context.Context) error) error {
 	if _, done := r.Journal.Done(section, name, text); done {
 		return nil
 	}
@@ -57,7 +62,8 @@ func (r *Runner) aside(ctx context.Context, section procedure.Section, name, tex
 	if err := r.enclose(ctx, section == procedure.Revert, scope); err != nil {
 		return err
 	}
-	id, err := r.Journal.Begin(ctx, Entry{Section: section, Name: name, Verb: "file", Text: text, Limit: procedure.DefaultLimit, Repeat: true})
+	id, err := r.Journal.Begin(ctx, Entry{Section: section, Name: name, Verb: "file", Text: text,
+		Limit: procedure.DefaultLimit, Repeat: true})
 	if err != nil {
 		return &JournalError{err}
 	}
@@ -80,7 +86,8 @@ func (r *Runner) aside(ctx context.Context, section procedure.Section, name, tex
 	if lost(err) {
 		r.Close()
 	}
-	return &StepError{Section: section, Step: name, Why: o.Why, Remedy: remedy(procedure.Step{}, err), Repeat: true, Cause: err}
+	return &StepError{Section: section, Step: name, Why: o.Why, Remedy: remedy(procedure.Step{}, err), Repeat: true,
+		Cause: err}
 }
 
 // keep makes the copy of a file that its undoing needs, unless it is there.
@@ -207,7 +214,9 @@ func (r *Runner) Afresh(ctx context.Context, scope *procedure.Scope) error {
 	if err := r.Back(ctx, procedure.Cancel, procedure.Request, scope); err != nil || !r.Procedure.Uses(procedure.SSH) {
 		return err
 	}
-	return r.aside(ctx, procedure.Cancel, name, r.Work, scope, func(ctx context.Context) error { return r.Tidy(ctx, false, scope) })
+	return r.aside(ctx, procedure.Cancel, name, r.Work, scope, func(ctx context.Context) error {
+		return r.Tidy(ctx, false, scope)
+	})
 }
 
 // stops says that the way back cannot go on: a person must act, the service is
@@ -217,7 +226,8 @@ func stops(ctx context.Context, err error) bool {
 }
 
 // undo takes one step's change back.
-func (r *Runner) undo(ctx context.Context, section procedure.Section, step procedure.Step, item string, scope *procedure.Scope, fate Fate, restored map[string]bool, repeats *[]procedure.Ready) error {
+func (r *Runner) undo(ctx context.Context, section procedure.Section, step procedure.Step, item string,
+	scope *procedure.Scope, fate Fate, restored map[string]bool, repeats *[]procedure.Ready) error {
 	if step.Do.Writes() != "" {
 		path, err := step.WritesTo(item, scope)
 		if err != nil || r.inWork(path) || restored[path] {
@@ -235,7 +245,8 @@ func (r *Runner) undo(ctx context.Context, section procedure.Section, step proce
 		})
 		r.undone = r.undone || r.Journal.Fate(section, name).LastDone > 0 && err == nil // before a kill, perhaps
 		if errors.Is(err, ssh.ErrThird) {
-			return &HeldError{path + " was not put back", "it holds neither what this replacement wrote nor what stood before; somebody else wrote it"}
+			return &HeldError{path + " was not put back", "it holds neither what this replacement wrote nor what " +
+				"stood before; somebody else wrote it"}
 		}
 		return err
 	}
@@ -263,13 +274,15 @@ func (r *Runner) undo(ctx context.Context, section procedure.Section, step proce
 }
 
 // undoItem carries out one step of an undo, where what is seen or what it names lets it.
-func (r *Runner) undoItem(ctx context.Context, section procedure.Section, step procedure.Step, i int, item string, undo procedure.UndoItem, fate Fate, scope *procedure.Scope) error {
+func (r *Runner) undoItem(ctx context.Context, section procedure.Section, step procedure.Step, i int, item string,
+	undo procedure.UndoItem, fate Fate, scope *procedure.Scope) error {
 	switch {
 	case undo.Hold:
 		if fate.Refused && !fate.Done {
 			return nil
 		}
-		return &HeldError{"“" + undo.Step.Name + "” was not sent", "nothing says whether it may be: it restores what the device calls the one before"}
+		return &HeldError{"“" + undo.Step.Name + "” was not sent", "nothing says whether it may be: it restores " +
+			"what the device calls the one before"}
 	case len(undo.When) > 0:
 		sent, err := r.guarded(ctx, section, step, i, item, fate, scope)
 		r.undone = r.undone || sent
@@ -304,7 +317,8 @@ func (r *Runner) undoneByItself(ctx context.Context, step procedure.Step, fate F
 			if said == "" {
 				return nil
 			}
-			return &HeldError{"the device did not take “" + step.Name + "” back within " + step.Undo.Within.String(), said}
+			return &HeldError{"the device did not take “" + step.Name + "” back within " + step.Undo.Within.String(),
+				said}
 		}
 		if err := sleep(ctx, betweenLooks); err != nil {
 			return err

@@ -89,7 +89,8 @@ func startBox(t *testing.T) *standin.Running { return startBoxLike(t, standin.Bo
 func startBoxLike(t *testing.T, b standin.Box) *standin.Running {
 	t.Helper()
 	var none *standin.Authority
-	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"}, Ends: time.Hour}, rand.Reader, time.Now())
+	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"},
+		Ends: time.Hour}, rand.Reader, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -109,11 +110,14 @@ func startBoxLike(t *testing.T, b standin.Box) *standin.Running {
 // family is a procedure whose steps are those given, with the scope of a device.
 func family(t *testing.T, work, steps string) (procedure.Procedure, *procedure.Scope) {
 	t.Helper()
-	p, faults := procedure.Parse([]byte("procedure: ours\ntitle: Ours\nlinks: [ssh]\nsettings:\n  pin: {kind: secret, about: a secret}\n  folder: {kind: path, about: x, default: /etc}\ntraits: {key_types: [rsa-2048], key_made_by: service}\nsteps:\n" + steps))
+	p, faults := procedure.Parse([]byte("procedure: ours\ntitle: Ours\nlinks: [ssh]\nsettings:\n  pin: {kind: " +
+		"secret, about: a secret}\n  folder: {kind: path, about: x, default: /etc}\ntraits: {key_types: " +
+		"[rsa-2048], key_made_by: service}\nsteps:\n" + steps))
 	if procedure.Refused(faults) {
 		t.Fatal(faults)
 	}
-	scope, err := procedure.NewScope(procedure.Material{Procedure: p, Work: work}, map[string]string{"pin": "hunter2", procedure.WorkFolder: filepath.Dir(work)}, nil)
+	scope, err := procedure.NewScope(procedure.Material{Procedure: p, Work: work},
+		map[string]string{"pin": "hunter2", procedure.WorkFolder: filepath.Dir(work)}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -126,7 +130,8 @@ func runner(t *testing.T, box *standin.Running, steps string) (*device.Runner, *
 	p, scope := family(t, work, steps)
 	r := &device.Runner{Dial: (&net.Dialer{}).DialContext, Journal: book, Procedure: p, Work: work,
 		SSH: func(context.Context) (ssh.Target, error) {
-			return ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey()}, nil
+			return ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse",
+				HostKey: box.HostKey()}, nil
 		}}
 	t.Cleanup(r.Close)
 	return r, scope, book
@@ -184,7 +189,8 @@ func TestStepsAreCarriedOutJournalledAndUndone(t *testing.T) {
 	for i := range book.ended {
 		all += book.begun[i].Text + book.ended[i].Output + book.ended[i].Why
 	}
-	if strings.Contains(all, "hunter2") || strings.Contains(all, "BEGIN") || !strings.Contains(all, "a private key stood here") {
+	if strings.Contains(all, "hunter2") || strings.Contains(all, "BEGIN") ||
+		!strings.Contains(all, "a private key stood here") {
 		t.Errorf("a secret stands in the journal:\n%s", all)
 	}
 
@@ -203,7 +209,8 @@ func TestStepsAreCarriedOutJournalledAndUndone(t *testing.T) {
 		t.Error("what is always done was not done")
 	}
 	texts := book.texts()
-	if at := strings.LastIndex(texts, "webui reload"); at < strings.LastIndex(texts, "/etc/box.conf") || strings.Count(texts, "webui reload") != 2 {
+	if at := strings.LastIndex(texts, "webui reload"); at < strings.LastIndex(texts, "/etc/box.conf") ||
+		strings.Count(texts, "webui reload") != 2 {
 		t.Errorf("the reload is not done again at the end of the way back:\n%s", texts)
 	}
 	if err := r.Tidy(t.Context(), false, scope); err != nil {
@@ -227,7 +234,8 @@ func TestAFailingUndoDoesNotStopTheOthers(t *testing.T) {
 		t.Fatal("a program that is not there succeeds")
 	}
 	err := r.Back(t.Context(), procedure.Revert, procedure.Request, scope)
-	if err == nil || strings.Count(err.Error(), "not found") != 1 || !strings.Contains(err.Error(), "undo of “two”") || !strings.Contains(err.Error(), "undo of “four”") {
+	if err == nil || strings.Count(err.Error(), "not found") != 1 ||
+		!strings.Contains(err.Error(), "undo of “two”") || !strings.Contains(err.Error(), "undo of “four”") {
 		t.Errorf("%v", err)
 	}
 	for _, name := range []string{"one", "three"} {
@@ -243,16 +251,21 @@ func TestAFailingStepSaysWhatToDo(t *testing.T) {
 		step, want string
 		unknown    bool
 	}{
-		"a wrong exit code":     {"{step: a, run: cat /nothing, undo: nothing, otherwise: make it}", "exit code 1 instead of 0: cat: ", false},
-		"an output":             {"{step: a, run: echo tide, undo: nothing, expect: {match: ebb}}", "its output does not match ebb: tide", false},
-		"nothing printed":       {"{step: a, run: rmdirx || false, undo: nothing}", "not found", false},
-		"no output at all":      {"{step: a, run: \"false\", undo: nothing}", "exit code 1 instead of 0, and it printed nothing", false},
-		"a secret's output":     {"{step: a, run: cat /nothing, secret: true, undo: nothing}", "its output is secret", false},
-		"a pattern for nothing": {"{step: a, run: echo tide, undo: nothing, capture: {x: \"ebb\"}}", "nothing in the output matches ebb", false},
-		"a missing file":        {"{fetch: /nothing, capture: x}", "reading /nothing", false},
-		"an edit of nothing":    {"{edit: /etc/none, rules: [{line: x}]}", "reading /etc/none", false},
-		"an unknown value":      {"{step: a, file: /etc/x, holds: anchor}", "is not known yet", false},
-		"a closed folder":       {"{file: /no/folder, holds: folder}", "writing /no/folder", false},
+		"a wrong exit code": {"{step: a, run: cat /nothing, undo: nothing, otherwise: make it}",
+			"exit code 1 instead of 0: cat: ", false},
+		"an output": {"{step: a, run: echo tide, undo: nothing, expect: {match: ebb}}",
+			"its output does not match ebb: tide", false},
+		"nothing printed": {"{step: a, run: rmdirx || false, undo: nothing}", "not found", false},
+		"no output at all": {"{step: a, run: \"false\", undo: nothing}", "exit code 1 instead of 0, and it " +
+			"printed nothing", false},
+		"a secret's output": {"{step: a, run: cat /nothing, secret: true, undo: nothing}", "its output is secret",
+			false},
+		"a pattern for nothing": {"{step: a, run: echo tide, undo: nothing, capture: {x: \"ebb\"}}",
+			"nothing in the output matches ebb", false},
+		"a missing file":     {"{fetch: /nothing, capture: x}", "reading /nothing", false},
+		"an edit of nothing": {"{edit: /etc/none, rules: [{line: x}]}", "reading /etc/none", false},
+		"an unknown value":   {"{step: a, file: /etc/x, holds: anchor}", "is not known yet", false},
+		"a closed folder":    {"{file: /no/folder, holds: folder}", "writing /no/folder", false},
 	} {
 		r, scope, _ := runner(t, box, "  install:\n    - "+c.step+"\n")
 		_, err := r.Run(t.Context(), procedure.Install, scope)
@@ -272,7 +285,8 @@ func TestAFailingStepSaysWhatToDo(t *testing.T) {
 func TestAStepThatHangsMayStillRun(t *testing.T) {
 	box := startBox(t)
 	for _, repeat := range []string{"", ", repeat: safe"} {
-		r, scope, book := runner(t, box, "  install:\n    - {step: hang, run: echo x, undo: nothing, limit: 1s"+repeat+"}\n  survey:\n    - {step: look, run: \"true\", limit: 1s}\n")
+		r, scope, book := runner(t, box, "  install:\n    - {step: hang, run: echo x, undo: nothing, limit: 1s"+
+			repeat+"}\n  survey:\n    - {step: look, run: \"true\", limit: 1s}\n")
 		if _, err := r.Run(t.Context(), procedure.Survey, scope); err != nil { // the box answers until it hangs
 			t.Fatal(err)
 		}
@@ -280,7 +294,8 @@ func TestAStepThatHangsMayStillRun(t *testing.T) {
 		_, err := r.Run(t.Context(), procedure.Install, scope)
 		box.SetFaults(standin.Faults{})
 		var step *device.StepError
-		if !errors.As(err, &step) || !errors.Is(err, links.ErrTimeLimit) || len(book.ended) != 2 || !book.ended[1].Unknown {
+		if !errors.As(err, &step) || !errors.Is(err, links.ErrTimeLimit) || len(book.ended) != 2 ||
+			!book.ended[1].Unknown {
 			t.Errorf("repeat %q: %v", repeat, err)
 		}
 		if !step.Unknown() {
@@ -314,7 +329,8 @@ func TestABrokenLineOnABoxThatKeepsNoRecord(t *testing.T) {
 				}
 				return true
 			}})
-			r, scope, book := runner(t, box, "  activate:\n    - {step: take, run: echo taken, undo: nothing, limit: 10s"+c.repeat+"}\n")
+			r, scope, book := runner(t, box, "  activate:\n    - {step: take, run: echo taken, undo: nothing, "+
+				"limit: 10s"+c.repeat+"}\n")
 			_, err := r.Run(t.Context(), procedure.Activate, scope)
 			var step *device.StepError
 			if c.known != (err == nil) || err != nil && (!errors.As(err, &step) || !step.Unknown()) {
@@ -331,7 +347,8 @@ func TestABrokenLineOnABoxThatKeepsNoRecord(t *testing.T) {
 func TestABoxThatAsksIsAnswered(t *testing.T) {
 	box := startBoxLike(t, standin.Box{Asks: true})
 	for password, ok := range map[string]bool{"correct horse": true, "wrong": false} {
-		link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, ssh.Target{Address: box.SSHAddr, User: "keeper", Password: password, HostKey: box.HostKey()})
+		link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext,
+			ssh.Target{Address: box.SSHAddr, User: "keeper", Password: password, HostKey: box.HostKey()})
 		if (err == nil) != ok || !ok && !errors.Is(err, links.ErrSignIn) {
 			t.Errorf("%s: %v", password, err)
 		}
@@ -345,7 +362,9 @@ func TestABoxThatAsksIsAnswered(t *testing.T) {
 func TestOldAlgorithmsAreOfferedOnPurposeAlone(t *testing.T) {
 	box := startBoxLike(t, standin.Box{Old: true})
 	for old, ok := range map[bool]bool{true: true, false: false} {
-		link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey(), OldSSH: old})
+		link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext,
+			ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey(),
+				OldSSH: old})
 		if (err == nil) != ok {
 			t.Errorf("old algorithms %v: %v", old, err)
 		}

@@ -70,7 +70,8 @@ func talk(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 			return result, &mayRun{cause: fmt.Errorf("%w; %v", err, endErr)}
 		}
 	// What goes on in survey and request touches nothing that is live.
-	case !ended && ready.Section != procedure.Survey && ready.Section != procedure.Look && ready.Section != procedure.Request:
+	case !ended && ready.Section != procedure.Survey && ready.Section != procedure.Look &&
+		ready.Section != procedure.Request:
 		err = &mayRun{cause: err}
 	}
 	if screen != "" && !told(err) && !ready.Step.Secret {
@@ -172,7 +173,8 @@ func (e *stuck) Error() string { return e.cause.Error() + ". The screen showed:\
 func (e *stuck) Unwrap() error { return e.cause }
 
 // converse goes through the turns until the program ends.
-func (r *Runner) converse(ctx context.Context, program *ssh.Talk, c *dialog.Conversation, id int64, secret bool) (exit int, err error) {
+func (r *Runner) converse(ctx context.Context, program *ssh.Talk, c *dialog.Conversation, id int64,
+	secret bool) (exit int, err error) {
 	told := ""
 	tell := func() {
 		if now := c.Screen(); now != told && !secret {

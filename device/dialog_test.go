@@ -25,7 +25,8 @@ func TestADialogIsHeldAndShown(t *testing.T) {
 	if said, err := after.Value("said"); err != nil || said.Text != "nothing" {
 		t.Errorf("captured %+v, %v", said, err)
 	}
-	if text := book.texts() + strings.Join(book.screens, "\n") + book.ended[0].Output; strings.Contains(text, "hunter2") || !strings.Contains(text, "leave") {
+	if text := book.texts() + strings.Join(book.screens, "\n") + book.ended[0].Output; strings.Contains(text,
+		"hunter2") || !strings.Contains(text, "leave") {
 		t.Errorf("the journal says\n%s", text)
 	}
 }
@@ -39,10 +40,14 @@ func TestADialogNeverGuesses(t *testing.T) {
 		want   []string
 		still  bool // the program may still be running
 	}{
-		{"the prompt never comes", standin.Box{Faults: standin.Faults{Silent: true}}, "hunter2", []string{`"Password: $" did not appear within 1s`, "Pelorus Manager"}, true},
-		{"the prompt is worded otherwise", standin.Box{Faults: standin.Faults{OtherPrompt: true}}, "hunter2", []string{"did not appear", "Kennwort?"}, true},
-		{"the password is wrong", standin.Box{}, "another", []string{"the menu does not know us: Not recognised"}, false},
-		{"the program is not there", standin.Box{Kind: "a shell"}, "hunter2", []string{"does not let it talk on a terminal"}, false},
+		{"the prompt never comes", standin.Box{Faults: standin.Faults{Silent: true}}, "hunter2",
+			[]string{`"Password: $" did not appear within 1s`, "Pelorus Manager"}, true},
+		{"the prompt is worded otherwise", standin.Box{Faults: standin.Faults{OtherPrompt: true}}, "hunter2",
+			[]string{"did not appear", "Kennwort?"}, true},
+		{"the password is wrong", standin.Box{}, "another", []string{"the menu does not know us: Not recognised"},
+			false},
+		{"the program is not there", standin.Box{Kind: "a shell"}, "hunter2",
+			[]string{"does not let it talk on a terminal"}, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.box.Secret = c.secret

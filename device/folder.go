@@ -20,7 +20,8 @@ func (r *Runner) work(ctx context.Context) error {
 	}
 	for _, folder := range []string{procedure.BeforeFolder, runFolder} {
 		if err := link.Files(nil).MakeFolder(ctx, r.Work+"/"+folder); err != nil {
-			return fmt.Errorf("%w; the setting %s must name a folder in which the user who signs in may make folders", err, procedure.WorkFolder)
+			return fmt.Errorf("%w; the setting %s must name a folder in which the user who signs in may make folders",
+				err, procedure.WorkFolder)
 		}
 	}
 	r.worked = true
@@ -33,7 +34,8 @@ func (r *Runner) runIn(id int64) string {
 }
 
 // Tidy removes the replacement's folder from the device, but for what a later
-// revert needs where keep is said; others are the folders of earlier replacements. What encloses a visit is entered first.
+// revert needs where keep is said; others are the folders of earlier replacements. What encloses a visit is entered
+// first.
 func (r *Runner) Tidy(ctx context.Context, keep bool, scope *procedure.Scope, others ...string) error {
 	if !r.Procedure.HasFolder() {
 		return nil
@@ -43,13 +45,17 @@ func (r *Runner) Tidy(ctx context.Context, keep bool, scope *procedure.Scope, ot
 	}
 	// Nobody is asked to let us in again for what was done in this action.
 	text := strings.Join(append([]string{r.Work, strconv.FormatBool(keep)}, others...), " ")
-	return r.aside(ctx, procedure.Cancel, "clear the work folder", text, scope, func(ctx context.Context) error { return r.tidy(ctx, keep, others...) })
+	return r.aside(ctx, procedure.Cancel, "clear the work folder", text, scope, func(ctx context.Context) error {
+		return r.tidy(ctx, keep, others...)
+	})
 }
 
 // lets reports whether something must let us onto the device before any contact.
 func (r *Runner) lets(scope *procedure.Scope) bool {
 	for _, a := range r.Procedure.Arounds {
-		if a.For == procedure.Contact && slices.ContainsFunc(a.Enter, func(step procedure.Step) bool { return step.Holds(scope) }) {
+		if a.For == procedure.Contact && slices.ContainsFunc(a.Enter, func(step procedure.Step) bool {
+			return step.Holds(scope)
+		}) {
 			return true
 		}
 	}
@@ -59,7 +65,8 @@ func (r *Runner) lets(scope *procedure.Scope) bool {
 func (r *Runner) tidy(ctx context.Context, keep bool, others ...string) error {
 	limited, cancel := context.WithTimeout(r.steps(ctx), time.Minute)
 	defer cancel()
-	for _, helper := range slices.Sorted(maps.Keys(r.Helpers)) { // first: the device's own failure is the one to be told
+	// first: the device's own failure is the one to be told
+	for _, helper := range slices.Sorted(maps.Keys(r.Helpers)) {
 		if r.helped(helper) {
 			if err := r.tidyHelper(ctx, helper); err != nil {
 				return err

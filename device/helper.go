@@ -30,7 +30,8 @@ func (r *Runner) on(helper string) (*Runner, error) {
 	}
 	at := r.at[helper]
 	if at == nil {
-		at = &Runner{Dial: h.Dial, SSH: h.SSH, Procedure: r.Procedure, Work: r.Work, Journal: r.Journal, Hard: r.Hard, Stop: r.Stop}
+		at = &Runner{Dial: h.Dial, SSH: h.SSH, Procedure: r.Procedure, Work: r.Work, Journal: r.Journal, Hard: r.Hard,
+			Stop: r.Stop}
 		r.at[helper] = at
 	}
 	at.hidden = r.hidden

@@ -55,7 +55,8 @@ func (r *Runner) entered(ctx context.Context, step procedure.Step, scope *proced
 	return scope.WithAll(r.session.values), nil
 }
 
-// freshen asks again for what counts for one call alone, such as the token of a form, before a call that changes something.
+// freshen asks again for what counts for one call alone, such as the token of a form, before a call that changes
+// something.
 func (r *Runner) freshen(ctx context.Context, step procedure.Step, scope *procedure.Scope) error {
 	if step.Do.Changes() == procedure.Looks {
 		return nil
@@ -84,8 +85,8 @@ func (r *Runner) freshen(ctx context.Context, step procedure.Step, scope *proced
 	return nil
 }
 
-// renewed captures anew what a step names and what a restart makes wrong, such as a process id, unless that was done in this stretch
-// of work.
+// renewed captures anew what a step names and what a restart makes wrong, such as a process id, unless that was done
+// in this stretch of work.
 func (r *Runner) renewed(ctx context.Context, step procedure.Step, scope *procedure.Scope) (*procedure.Scope, error) {
 	for _, name := range step.Names() {
 		from, passing := r.Procedure.Passing(name)
@@ -122,7 +123,8 @@ func (r *Runner) renewed(ctx context.Context, step procedure.Step, scope *proced
 // away reports whether a device did not answer at all, or with an error of its own, as it does while it restarts.
 func away(err error) bool {
 	var changed https.PinChanged
-	return !errors.As(err, &changed) && (errors.Is(err, links.ErrLost) || errors.Is(err, https.ErrNotReached) || errors.As(err, new(*unwell)))
+	return !errors.As(err, &changed) && (errors.Is(err, links.ErrLost) || errors.Is(err, https.ErrNotReached) ||
+		errors.As(err, new(*unwell)))
 }
 
 // unwell is an answer with a status of 500 and above.
@@ -215,7 +217,8 @@ func (r *Runner) signOut() {
 }
 
 // signedInAgain signs in once more and brings a step into its final form anew.
-func (r *Runner) signedInAgain(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (procedure.Ready, *procedure.Scope, error) {
+func (r *Runner) signedInAgain(ctx context.Context, ready procedure.Ready,
+	scope *procedure.Scope) (procedure.Ready, *procedure.Scope, error) {
 	r.signOut() // it may be only its token that is too old
 	scope, err := r.entered(ctx, ready.Step, scope)
 	if err != nil {
@@ -247,7 +250,8 @@ func call(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (_ Re
 	var result Result
 	for n := 1; ; n++ {
 		result, err = r.once(limited, act, ready.Section)
-		if !safe || n == mostCalls || act.Drop && errors.Is(err, links.ErrLost) || !transient(result, err) || sleep(limited, callAgain) != nil {
+		if !safe || n == mostCalls || act.Drop && errors.Is(err, links.ErrLost) || !transient(result, err) ||
+			sleep(limited, callAgain) != nil {
 			break
 		}
 	}
@@ -316,13 +320,15 @@ func transient(result Result, err error) bool {
 
 // once makes a call and shows what came back.
 func (r *Runner) once(ctx context.Context, act *procedure.HTTPAct, section procedure.Section) (Result, error) {
-	answer, err := r.session.link.Do(ctx, https.Call{Method: act.Method, Path: act.Path, Header: act.Header, Body: act.Body, Stay: act.Want.LeadsTo != nil})
+	answer, err := r.session.link.Do(ctx, https.Call{Method: act.Method, Path: act.Path, Header: act.Header,
+		Body: act.Body, Stay: act.Want.LeadsTo != nil})
 	if err != nil {
 		return Result{}, err
 	}
 	got := procedure.Response{Status: answer.Status, Header: answer.Header, Body: answer.Body, LeadsTo: answer.LeadsTo}
 	result := Result{Stdout: answer.Body, Answered: &got, Shown: shownAnswer(got)}
-	if section != procedure.Session && section != procedure.SignOut && len(r.Procedure.Steps[procedure.Session]) > 0 && r.Procedure.Lost.Met(got) == nil {
+	if section != procedure.Session && section != procedure.SignOut &&
+		len(r.Procedure.Steps[procedure.Session]) > 0 && r.Procedure.Lost.Met(got) == nil {
 		return result, errNotSignedIn
 	}
 	return result, nil
@@ -337,7 +343,8 @@ func shownAnswer(got procedure.Response) string {
 		text += ", leads to " + got.LeadsTo
 	}
 	body := strings.ToValidUTF8(string(got.Body), "�")
-	if kind := got.Header.Get("Content-Type"); strings.HasPrefix(kind, "application/octet") || strings.ContainsRune(body, 0) {
+	if kind := got.Header.Get("Content-Type"); strings.HasPrefix(kind, "application/octet") ||
+		strings.ContainsRune(body, 0) {
 		return text + fmt.Sprintf("\n[%d bytes]", len(got.Body))
 	}
 	if len(body) > mostShown {
@@ -379,7 +386,8 @@ func (r *Runner) until(ctx context.Context, act *procedure.HTTPAct, id int64, se
 			if !errors.Is(ctx.Err(), context.DeadlineExceeded) {
 				return result, fmt.Errorf("%w: the service is being stopped", links.ErrLost)
 			}
-			return Result{Shown: last}, fmt.Errorf("the condition was not met in time: %s; the last answer: %s", act.Until.Text(), lastLines(last, 5))
+			return Result{Shown: last}, fmt.Errorf("the condition was not met in time: %s; the last answer: %s",
+				act.Until.Text(), lastLines(last, 5))
 		}
 	}
 }

@@ -53,7 +53,8 @@ func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
 			fmt.Fprintf(w, `{"token":%q,"echo":%q,"word":"%s"}`, token, word, url.QueryEscape(word))
 		case "/echo":
 			w.Header().Set("Content-Type", "text/html")
-			fmt.Fprintf(w, `<body>you said %s <input value="%s"><a href="?w=%s">again</a></body>`, html.EscapeString(word), html.EscapeString(word), url.QueryEscape(word))
+			fmt.Fprintf(w, `<body>you said %s <input value="%s"><a href="?w=%s">again</a></body>`,
+				html.EscapeString(word), html.EscapeString(word), url.QueryEscape(word))
 		case "/wrong":
 			w.WriteHeader(http.StatusBadRequest)
 			io.WriteString(w, `{"ticket":"ticket-of-one-answer"}`)
@@ -75,18 +76,25 @@ func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			asked = 0
-			p, faults := procedure.Parse([]byte("procedure: ours\ntitle: x\nlinks: [https]\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsession: {sign_in: [{step: in, http: POST /in, form: {word: \"{{web_password}}\"}, capture: {token: {json: /token, secret: true}}}], headers: {X-Token: \"{{token}}\"}}\nsteps:\n  activate:\n    - " + c.step + "\n    - {step: other, http: POST /echo, undo: nothing}\n"))
+			p, faults := procedure.Parse([]byte("procedure: ours\ntitle: x\nlinks: [https]\ntraits: {key_types: " +
+				"[ecdsa-p256], key_made_by: service}\nsession: {sign_in: [{step: in, http: POST /in, form: {word: " +
+				"\"{{web_password}}\"}, capture: {token: {json: /token, secret: true}}}], headers: {X-Token: " +
+				"\"{{token}}\"}}\nsteps:\n  activate:\n    - " + c.step + "\n    - {step: other, http: POST /echo, " +
+				"undo: nothing}\n"))
 			if procedure.Refused(faults) {
 				t.Fatal(faults)
 			}
-			scope, err := procedure.NewScope(procedure.Material{Procedure: p, WebUser: "keeper", WebPassword: password}, nil, nil)
+			scope, err := procedure.NewScope(procedure.Material{Procedure: p, WebUser: "keeper",
+				WebPassword: password}, nil, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
 			book := &pages{}
-			r := &Runner{Dial: (&net.Dialer{}).DialContext, Procedure: p, Journal: book, Web: func(context.Context) (https.Target, error) {
-				return https.Target{Address: server.Listener.Addr().String(), Pins: []string{hex.EncodeToString(sum[:])}}, nil
-			}}
+			r := &Runner{Dial: (&net.Dialer{}).DialContext, Procedure: p, Journal: book,
+				Web: func(context.Context) (https.Target, error) {
+					return https.Target{Address: server.Listener.Addr().String(),
+						Pins: []string{hex.EncodeToString(sum[:])}}, nil
+				}}
 			ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 			defer cancel()
 			_, err = r.Run(ctx, procedure.Activate, scope)
@@ -95,7 +103,8 @@ func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
 				t.Errorf("it ends with %v", err)
 			}
 			all := strings.Join(book.lines, "\n") + fmt.Sprint(err)
-			for _, secret := range []string{token, "ticket-of-one-answer", password, html.EscapeString(password), url.QueryEscape(password), `s\u0026lt`, `s&lt \"t`} {
+			for _, secret := range []string{token, "ticket-of-one-answer", password, html.EscapeString(password),
+				url.QueryEscape(password), `s\u0026lt`, `s&lt \"t`} {
 				if strings.Contains(all, secret) {
 					t.Errorf("%q is written:\n%s", secret, all)
 				}
@@ -104,7 +113,8 @@ func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
 	}
 }
 
-// A device gives out a token that counts for one form. Said once for the session, it is asked for before each call that changes something, signing out too.
+// A device gives out a token that counts for one form. Said once for the session, it is asked for before each call
+// that changes something, signing out too.
 func TestATokenThatCountsOnceIsAskedForEachTime(t *testing.T) {
 	given, used := 0, []string{}
 	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -115,7 +125,8 @@ func TestATokenThatCountsOnceIsAskedForEachTime(t *testing.T) {
 			given++
 			fmt.Fprintf(w, `<form><input name="once" value="token-%d"></form>`, given)
 		case r.Method == "POST":
-			if once := r.PostForm.Get("once"); once != fmt.Sprintf("token-%d", given) || len(used) > 0 && used[len(used)-1] == once {
+			if once := r.PostForm.Get("once"); once != fmt.Sprintf("token-%d", given) || len(used) > 0 &&
+				used[len(used)-1] == once {
 				w.WriteHeader(http.StatusForbidden)
 			} else {
 				used = append(used, once)
@@ -125,8 +136,12 @@ func TestATokenThatCountsOnceIsAskedForEachTime(t *testing.T) {
 	defer server.Close()
 	sum := sha256.Sum256(server.Certificate().Raw)
 	const head = "procedure: ours\ntitle: x\nlinks: [https]\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\n"
-	p, faults := procedure.Parse([]byte(head + "session:\n  sign_in: [{step: in, http: POST /in, form: {word: x}}, {step: ask for the form, http: GET /form, fresh: true, capture: {once: {css: input, attribute: value, secret: true}}}]\n  sign_out: [{step: out, http: POST /out, form: {once: \"{{once}}\"}}]\nsteps:\n  activate:\n" +
-		"    - {step: first, http: POST /a, form: {once: \"{{once}}\"}, undo: nothing}\n    - {step: look, http: GET /b}\n    - {step: second, http: POST /a, form: {once: \"{{once}}\"}, undo: nothing}\n"))
+	p, faults := procedure.Parse([]byte(head + "session:\n  sign_in: [{step: in, http: POST /in, form: {word: x}}, " +
+		"{step: ask for the form, http: GET /form, fresh: true, capture: {once: {css: input, attribute: value, " +
+		"secret: true}}}]\n  sign_out: [{step: out, http: POST /out, form: {once: \"{{once}}\"}}]\nsteps:\n  " +
+		"activate:\n" +
+		"    - {step: first, http: POST /a, form: {once: \"{{once}}\"}, undo: nothing}\n    - {step: look, http: " +
+		"GET /b}\n    - {step: second, http: POST /a, form: {once: \"{{once}}\"}, undo: nothing}\n"))
 	if procedure.Refused(faults) {
 		t.Fatal(faults)
 	}
@@ -135,9 +150,12 @@ func TestATokenThatCountsOnceIsAskedForEachTime(t *testing.T) {
 		t.Fatal(err)
 	}
 	for range 2 {
-		r := &Runner{Dial: (&net.Dialer{}).DialContext, Procedure: p, Journal: &pages{}, Web: func(context.Context) (https.Target, error) {
-			return https.Target{Address: server.Listener.Addr().String(), Pins: []string{hex.EncodeToString(sum[:])}}, nil
-		}}
+		r := &Runner{Dial: (&net.Dialer{}).DialContext, Procedure: p, Journal: &pages{},
+			Web: func(context.Context) (https.Target, error) {
+				return https.Target{Address: server.Listener.Addr().String(),
+						Pins: []string{hex.EncodeToString(sum[:])}},
+					nil
+			}}
 		used = nil
 		if _, err := r.Run(t.Context(), procedure.Activate, scope); err != nil {
 			t.Fatal(err)
@@ -150,11 +168,13 @@ func TestATokenThatCountsOnceIsAskedForEachTime(t *testing.T) {
 		"{step: in, http: POST /in, fresh: true, capture: {once: {json: /once}}}": "is no such question",
 		"{step: in, http: GET /in, fresh: true}":                                  "is no such question",
 	} {
-		if _, faults := procedure.Parse([]byte(head + "session: {sign_in: [" + step + "]}\nsteps:\n  activate: [{step: a, http: POST /a, undo: nothing}]\n")); !strings.Contains(fmt.Sprint(faults), said) {
+		if _, faults := procedure.Parse([]byte(head + "session: {sign_in: [" + step + "]}\nsteps:\n  activate: " +
+			"[{step: a, http: POST /a, undo: nothing}]\n")); !strings.Contains(fmt.Sprint(faults), said) {
 			t.Errorf("%s: %v", step, faults)
 		}
 	}
-	if _, faults := procedure.Parse([]byte(head + "steps:\n  activate: [{step: a, http: GET /a, fresh: true}, {step: b, http: POST /a, undo: nothing}]\n")); !strings.Contains(fmt.Sprint(faults), `has no key "fresh"`) {
+	if _, faults := procedure.Parse([]byte(head + "steps:\n  activate: [{step: a, http: GET /a, fresh: true}, " +
+		"{step: b, http: POST /a, undo: nothing}]\n")); !strings.Contains(fmt.Sprint(faults), `has no key "fresh"`) {
 		t.Errorf("fresh outside of a session: %v", faults)
 	}
 }

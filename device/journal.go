@@ -143,7 +143,8 @@ func remedy(step procedure.Step, err error) string {
 	var changed ssh.HostKeyChanged
 	switch {
 	case errors.As(err, &changed):
-		return "find out why: a new device, a new installation, or somebody in between. If the new key is right, change the host key of the device"
+		return "find out why: a new device, a new installation, or somebody in between. If the new key is right, " +
+			"change the host key of the device"
 	case errors.Is(err, links.ErrSignIn):
 		return "correct the device's user, password or key"
 	case errors.Is(err, links.ErrTimeLimit):
@@ -170,7 +171,8 @@ func spellings(secret string) []string {
 	return out
 }
 
-// Shown returns what of a device's text may be shown, on one line of at most 200 bytes: no secret of the scope and no private key.
+// Shown returns what of a device's text may be shown, on one line of at most 200 bytes: no secret of the scope and no
+// private key.
 func Shown(text string, scope *procedure.Scope) string {
 	const most = 200
 	text = strings.Join(strings.Fields(show(text, scope.Secrets())), " ")

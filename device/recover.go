@@ -14,14 +14,16 @@ import (
 // Recover finds out what became of a step that was under way when the service or
 // the connection ended, and writes it into the journal. Where the device does not
 // know and the step may not be repeated, the error is a StepError that is Unknown.
-func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Section, name string, repeat bool, scope *procedure.Scope) error {
+func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Section, name string, repeat bool,
+	scope *procedure.Scope) error {
 	unknown := func(cause error, still bool) error {
 		why := cause.Error()
 		err := r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Unknown: true, Why: why})
 		if err != nil || repeat && !still {
 			return err
 		}
-		return &StepError{Section: section, Step: name, Why: why, Repeat: repeat, Runs: still, Cause: fmt.Errorf("%w: %w", links.ErrLost, cause),
+		return &StepError{Section: section, Step: name, Why: why, Repeat: repeat, Runs: still,
+			Cause:  fmt.Errorf("%w: %w", links.ErrLost, cause),
 			Remedy: "see on the device whether it was done, then resume, saying so"}
 	}
 	ready, ok := r.find(section, name, scope)
@@ -48,13 +50,15 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 	result, settled, err := r.reconcile(r.steps(ctx), ready, id)
 	switch {
 	case err != nil && (lost(err) || errors.As(err, new(*mayRun))):
-		return unknown(err, !repeat || !errors.Is(err, ErrCannotTell)) // what may be repeated may also be repeated beside itself
+		// what may be repeated may also be repeated beside itself
+		return unknown(err, !repeat || !errors.Is(err, ErrCannotTell))
 	case err != nil:
 		return err
 	case settled == ssh.Never:
 		return r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Why: "it was not begun"})
 	case settled == ssh.Gone:
-		return unknown(errors.New("the service was stopped during the step, and the device does not know what became of it"), false)
+		return unknown(errors.New("the service was stopped during the step, and the device does not know what "+
+			"became of it"), false)
 	}
 	if settled == ssh.Stopped {
 		_, err = r.ended(ctx, id, ready, scope, result, links.ErrTimeLimit)
@@ -68,7 +72,8 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 func (r *Runner) find(section procedure.Section, name string, scope *procedure.Scope) (procedure.Ready, bool) {
 	for _, a := range r.Procedure.Arounds {
 		for _, step := range append(slices.Clone(a.Enter), a.Leave...) {
-			if ready, err := step.Expand(procedure.Enclosure, "", scope); err == nil && section == procedure.Enclosure && ready.Name() == name {
+			if ready, err := step.Expand(procedure.Enclosure, "", scope); err == nil &&
+				section == procedure.Enclosure && ready.Name() == name {
 				return ready, true
 			}
 		}
@@ -90,7 +95,8 @@ func (r *Runner) find(section procedure.Section, name string, scope *procedure.S
 				}
 				for _, expand := range expands {
 					ready, err := expand()
-					if err == nil && (ready.Section == section || back(ready.Section) && back(section)) && ready.Name() == name {
+					if err == nil && (ready.Section == section || back(ready.Section) && back(section)) &&
+						ready.Name() == name {
 						return ready, true
 					}
 				}
@@ -105,7 +111,8 @@ func back(s procedure.Section) bool {
 	return s == procedure.Revert || s == procedure.Cancel || s == Final
 }
 
-// Guarded reports whether a step of the way back is sent by what is seen alone: what became of it needs nobody who says so.
+// Guarded reports whether a step of the way back is sent by what is seen alone: what became of it needs nobody who
+// says so.
 func (r *Runner) Guarded(section procedure.Section, name string, scope *procedure.Scope) bool {
 	if !back(section) {
 		return false
@@ -118,7 +125,8 @@ func (r *Runner) Guarded(section procedure.Section, name string, scope *procedur
 			}
 			for _, item := range items {
 				for i, undo := range step.Undo.Items {
-					if ready, err := step.UndoReady(i, item, scope); err == nil && len(undo.When) > 0 && ready.Name() == name {
+					if ready, err := step.UndoReady(i, item, scope); err == nil && len(undo.When) > 0 &&
+						ready.Name() == name {
 						return true
 					}
 				}

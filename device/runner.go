@@ -37,17 +37,27 @@ type Runner struct {
 	As        []string // stands before file work that needs more rights
 	AsWord    string   // the password that it asks for; empty: none
 	Journal   Journal
-	Own       Own                                                                        // the service's own certificate; nil: this device is another
-	Web       func(context.Context) (https.Target, error)                                // likewise for its web interface
-	Config    func(context.Context) (ssh.Target, error)                                  // likewise for NETCONF
-	Helpers   map[string]Helper                                                          // devices on which some steps are done, by the setting that names them
-	Sights    Sights                                                                     // what is served, for the way back
-	Leaf      func(ctx context.Context, address, name string) (sha256 string, err error) // reads what an address serves, as HOST:PORT
-	Proven    bool                                                                       // the new certificate was seen at every address: nothing of it is on its way any more
-	Edition   int                                                                        // of the language in which the replacement began; see procedure.Read
-	Now       func() time.Time                                                           // the journal's clock; nil: the system's
-	Stop      func(context.Context) bool                                                 // reports whether a person asked to stop on the way there; nil: nobody can
-	Hard      context.Context                                                            // ends even a step that is under way; nil: nothing does but its limit
+	// the service's own certificate; nil: this device is another
+	Own Own
+	// likewise for its web interface
+	Web    func(context.Context) (https.Target, error)
+	Config func(context.Context) (ssh.Target, error) // likewise for NETCONF
+	// devices on which some steps are done, by the setting that names them
+	Helpers map[string]Helper
+	// what is served, for the way back
+	Sights Sights
+	// reads what an address serves, as HOST:PORT
+	Leaf func(ctx context.Context, address, name string) (sha256 string, err error)
+	// the new certificate was seen at every address: nothing of it is on its way any more
+	Proven bool
+	// of the language in which the replacement began; see procedure.Read
+	Edition int
+	// the journal's clock; nil: the system's
+	Now func() time.Time
+	// reports whether a person asked to stop on the way there; nil: nobody can
+	Stop func(context.Context) bool
+	// ends even a step that is under way; nil: nothing does but its limit
+	Hard context.Context
 
 	link     *ssh.Link
 	hidden   []string                   // what the screen of the step under way must not show
@@ -77,7 +87,8 @@ var doers = map[string]func(ctx context.Context, r *Runner, ready procedure.Read
 // Carries says that the runner knows a verb.
 func Carries(word string) bool { return doers[word] != nil || word == "person" }
 
-func carries(word string, do func(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error)) bool {
+func carries(word string, do func(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result,
+	error)) bool {
 	doers[word] = do
 	return true
 }
@@ -200,14 +211,16 @@ var ErrStopped = errors.New("stopped")
 // stopped reports whether a section is left because a person asked to stop. The way back, clearing and sealing are not.
 func (r *Runner) stopped(ctx context.Context, section procedure.Section) bool {
 	switch section {
-	case procedure.Survey, procedure.Request, procedure.Backup, procedure.Trust, procedure.Install, procedure.Trial, procedure.Activate, procedure.Prove, procedure.Mirror:
+	case procedure.Survey, procedure.Request, procedure.Backup, procedure.Trust, procedure.Install, procedure.Trial,
+		procedure.Activate, procedure.Prove, procedure.Mirror:
 		return r.Stop != nil && r.Stop(ctx)
 	}
 	return false
 }
 
 // wasDone says that a step need not be done again, before anything is opened for it.
-func (r *Runner) wasDone(section procedure.Section, step procedure.Step, item string, scope *procedure.Scope) (map[string]procedure.Value, bool) {
+func (r *Runner) wasDone(section procedure.Section, step procedure.Step, item string,
+	scope *procedure.Scope) (map[string]procedure.Value, bool) {
 	ready, err := step.Expand(section, item, scope)
 	if err != nil {
 		return nil, false
@@ -224,7 +237,8 @@ func unexpanded(section procedure.Section, name string, err error) error {
 }
 
 // runReady carries out one step, unless it was done.
-func (r *Runner) runReady(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
+func (r *Runner) runReady(ctx context.Context, ready procedure.Ready,
+	scope *procedure.Scope) (map[string]procedure.Value, error) {
 	if captured, done := r.Journal.Done(ready.Section, ready.Name(), r.text(ready, scope)); done {
 		return captured, nil
 	}
@@ -232,7 +246,8 @@ func (r *Runner) runReady(ctx context.Context, ready procedure.Ready, scope *pro
 }
 
 // anew carries out one step, whatever was done before.
-func (r *Runner) anew(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
+func (r *Runner) anew(ctx context.Context, ready procedure.Ready,
+	scope *procedure.Scope) (map[string]procedure.Value, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err // between two steps is where a stop takes hold
 	}
@@ -251,7 +266,8 @@ func (r *Runner) anew(ctx context.Context, ready procedure.Ready, scope *procedu
 	}
 	var may *mayRun
 	beside := errors.As(err, &may) && may.untold // what may be repeated may also be repeated beside itself
-	if errors.Is(err, links.ErrLost) && (repeatable(ready) || errors.As(err, new(*notBegun))) && ctx.Err() == nil && (!runs(err) || beside) {
+	if errors.Is(err, links.ErrLost) && (repeatable(ready) || errors.As(err, new(*notBegun))) && ctx.Err() == nil &&
+		(!runs(err) || beside) {
 		captured, err = r.journalled(ctx, ready, scope)
 	}
 	return captured, err
@@ -278,16 +294,19 @@ func (r *Runner) text(ready procedure.Ready, scope *procedure.Scope) string {
 
 // hand leaves a step to a person.
 func (r *Runner) hand(ctx context.Context, ready procedure.Ready) error {
-	if _, err := r.Journal.Begin(ctx, Entry{Section: ready.Section, Name: ready.Name(), Verb: ready.Step.Do.Word(), Text: ready.Act.Line(), Limit: ready.Step.Limit, Repeat: true, Hand: &ready}); err != nil {
+	if _, err := r.Journal.Begin(ctx, Entry{Section: ready.Section, Name: ready.Name(), Verb: ready.Step.Do.Word(),
+		Text: ready.Act.Line(), Limit: ready.Step.Limit, Repeat: true, Hand: &ready}); err != nil {
 		return &JournalError{err}
 	}
 	return ErrPerson
 }
 
 // journalled does one step between its two entries in the journal.
-func (r *Runner) journalled(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
+func (r *Runner) journalled(ctx context.Context, ready procedure.Ready,
+	scope *procedure.Scope) (map[string]procedure.Value, error) {
 	step := ready.Step
-	id, err := r.Journal.Begin(ctx, Entry{Section: ready.Section, Name: ready.Name(), Verb: step.Do.Word(), Text: r.text(ready, scope), Limit: step.Limit, Repeat: repeatable(ready)})
+	id, err := r.Journal.Begin(ctx, Entry{Section: ready.Section, Name: ready.Name(), Verb: step.Do.Word(),
+		Text: r.text(ready, scope), Limit: step.Limit, Repeat: repeatable(ready)})
 	if err != nil {
 		return nil, &JournalError{err}
 	}
@@ -313,10 +332,12 @@ func (r *Runner) do(ctx context.Context, ready procedure.Ready, id int64) (Resul
 }
 
 // ended judges what became of a step and writes it into the journal.
-func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, scope *procedure.Scope, result Result, stepErr error) (map[string]procedure.Value, error) {
+func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, scope *procedure.Scope, result Result,
+	stepErr error) (map[string]procedure.Value, error) {
 	step, secrets := ready.Step, scope.Secrets()
 	var captured map[string]procedure.Value
-	refused := whole(stepErr, result) && step.Refused.Of(result.Exit, string(result.Stdout), string(result.Stderr), result.Answered)
+	refused := whole(stepErr, result) && step.Refused.Of(result.Exit, string(result.Stdout), string(result.Stderr),
+		result.Answered)
 	if stepErr == nil {
 		stepErr = judge(ready, result, secrets)
 	}
@@ -327,11 +348,13 @@ func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, sco
 		refused = told.Nothing
 	}
 	if stepErr == nil {
-		if captured, stepErr = step.Captured(result.Stdout, result.Stderr, result.Answered); stepErr != nil && result.Shown != "" {
+		if captured, stepErr = step.Captured(result.Stdout, result.Stderr, result.Answered); stepErr != nil &&
+			result.Shown != "" {
 			result.Shown = r.unveiled(string(result.Stdout)) // what was looked for may have left the screen
 		}
 	}
-	failure := &StepError{Section: ready.Section, Step: ready.Name(), Repeat: repeatable(ready), Refused: refused, Cause: stepErr}
+	failure := &StepError{Section: ready.Section, Step: ready.Name(), Repeat: repeatable(ready), Refused: refused,
+		Cause: stepErr}
 	var stillRuns *mayRun
 	failure.Runs = errors.As(stepErr, &stillRuns)
 	for _, v := range captured {
@@ -349,7 +372,8 @@ func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, sco
 	case stepErr != nil && result.Answered != nil && hides(step): // what was to be captured is in it
 		shown = fmt.Sprintf("status %d; the answer is secret", result.Answered.Status)
 	}
-	o := Outcome{OK: stepErr == nil, Refused: refused, Exit: result.Exit, Output: show(shown, secrets), Captured: captured}
+	o := Outcome{OK: stepErr == nil, Refused: refused, Exit: result.Exit, Output: show(shown, secrets),
+		Captured: captured}
 	if stepErr != nil {
 		o.Why, o.Unknown = show(stepErr.Error(), secrets), lost(stepErr) && !errors.As(stepErr, new(*notBegun))
 		failure.Why, failure.Remedy = o.Why, remedy(step, stepErr)

@@ -35,8 +35,8 @@ type HeldError struct {
 
 func (e *HeldError) Error() string { return fmt.Sprintf("%s: %s", e.What, e.Seen) }
 
-// Looks asks the device by the steps of the section look and returns its words, by the names of the looks. journalled writes
-// them into the journal; where it is looked again and again they are not.
+// Looks asks the device by the steps of the section look and returns its words, by the names of the looks. journalled
+// writes them into the journal; where it is looked again and again they are not.
 func (r *Runner) Looks(ctx context.Context, scope *procedure.Scope, journalled bool) (map[string]string, error) {
 	ask := r.quietly
 	if journalled {
@@ -65,14 +65,16 @@ func (r *Runner) Looks(ctx context.Context, scope *procedure.Scope, journalled b
 			return out, &unread{err}
 		}
 	}
-	if now, has := out[look.Now]; has && look.Plain(out[look.Next]) == "" && slices.Contains(r.Procedure.Looks(), look.Next) {
+	if now, has := out[look.Now]; has && look.Plain(out[look.Next]) == "" &&
+		slices.Contains(r.Procedure.Looks(), look.Next) {
 		out[look.Next] = now // nothing is staged
 	}
 	return out, nil
 }
 
 // quietly asks by a step that changes nothing, and leaves no trace in the journal.
-func (r *Runner) quietly(ctx context.Context, ready procedure.Ready, scope *procedure.Scope) (map[string]procedure.Value, error) {
+func (r *Runner) quietly(ctx context.Context, ready procedure.Ready,
+	scope *procedure.Scope) (map[string]procedure.Value, error) {
 	if err := r.enclose(ctx, false, scope); err != nil {
 		return nil, err
 	}
@@ -90,7 +92,8 @@ func (r *Runner) quietly(ctx context.Context, ready procedure.Ready, scope *proc
 		if lost(err) {
 			r.Close()
 		}
-		return nil, &StepError{Section: ready.Section, Step: ready.Name(), Why: show(err.Error(), scope.Secrets()), Repeat: true, Cause: err}
+		return nil, &StepError{Section: ready.Section, Step: ready.Name(), Why: show(err.Error(), scope.Secrets()),
+			Repeat: true, Cause: err}
 	}
 	return ready.Step.Captured(result.Stdout, result.Stderr, result.Answered)
 }
@@ -102,7 +105,8 @@ func (e *unread) Error() string { return e.cause.Error() }
 func (e *unread) Unwrap() error { return e.cause }
 
 // see looks once at what is named, for one node where that is not empty.
-func (r *Runner) see(ctx context.Context, names []string, node string, scope *procedure.Scope) (map[string]look.Word, string, error) {
+func (r *Runner) see(ctx context.Context, names []string, node string,
+	scope *procedure.Scope) (map[string]look.Word, string, error) {
 	out, said := map[string]look.Word{}, ""
 	if slices.Contains(names, look.Wire) {
 		word, what, err := r.Sights.Wire(ctx, node)
@@ -128,13 +132,15 @@ func (r *Runner) see(ctx context.Context, names []string, node string, scope *pr
 	return out, said, nil
 }
 
-// settled looks until two looks in a row agree and what they say can be trusted: not before the limit of an end that nobody
-// saw has passed, nor before a switch that was reported as done has had its time. What cannot be read is tried for as long
-// as a restart may take; then the device's own word decides, then the end of the step that was seen.
-func (r *Runner) settled(ctx context.Context, guard look.Guard, fate Fate, node string, scope *procedure.Scope) (map[string]look.Word, string, error) {
+// settled looks until two looks in a row agree and what they say can be trusted: not before the limit of an end that
+// nobody saw has passed, nor before a switch that was reported as done has had its time. What cannot be read is tried
+// for as long as a restart may take; then the device's own word decides, then the end of the step that was seen.
+func (r *Runner) settled(ctx context.Context, guard look.Guard, fate Fate, node string,
+	scope *procedure.Scope) (map[string]look.Word, string, error) {
 	names, began := guard.Names(), time.Now()
 	asked := slices.Clone(names)
-	if len(r.Procedure.Looks()) > 0 && !slices.Contains(asked, look.Now) && node == "" && slices.Contains(r.Procedure.Looks(), look.Now) {
+	if len(r.Procedure.Looks()) > 0 && !slices.Contains(asked, look.Now) && node == "" &&
+		slices.Contains(r.Procedure.Looks(), look.Now) {
 		asked = append(asked, look.Now) // decides where the wire cannot be read
 	}
 	restart := r.Procedure.Traits.RestartLimit
@@ -151,8 +157,12 @@ func (r *Runner) settled(ctx context.Context, guard look.Guard, fate Fate, node 
 		switch verdict := guard.Decide(seen); {
 		case !agree:
 		case now.Before(fate.Until) && spent < fate.Limit: // it may still take effect
-		case verdict == look.Pass && fate.Done && now.Before(fate.Ended.Add(restart)) && spent < restart && !atOnce(seen): // it may be on its way
-		case verdict == look.Send && now.Before(fate.switched().Add(r.Procedure.Traits.RollsBack)) && spent < fate.Limit+r.Procedure.Traits.RollsBack: // it may go back by itself
+		// it may be on its way
+		case verdict == look.Pass && fate.Done && now.Before(fate.Ended.Add(restart)) && spent < restart &&
+			!atOnce(seen):
+		// it may go back by itself
+		case verdict == look.Send && now.Before(fate.switched().Add(r.Procedure.Traits.RollsBack)) &&
+			spent < fate.Limit+r.Procedure.Traits.RollsBack:
 		case verdict != look.Hold:
 			return seen, said, nil
 		case patient && slices.Contains(slices.Collect(maps.Values(seen)), look.Unknown):
@@ -187,8 +197,10 @@ func atOnce(seen map[string]look.Word) bool {
 	return seen[look.Next] == look.Before
 }
 
-// guarded sends an undo only where what is seen asks for it, and looks again after it. It reports whether something was sent.
-func (r *Runner) guarded(ctx context.Context, section procedure.Section, step procedure.Step, i int, item string, fate Fate, scope *procedure.Scope) (sent bool, err error) {
+// guarded sends an undo only where what is seen asks for it, and looks again after it. It reports whether something
+// was sent.
+func (r *Runner) guarded(ctx context.Context, section procedure.Section, step procedure.Step, i int, item string,
+	fate Fate, scope *procedure.Scope) (sent bool, err error) {
 	undo := step.Undo.Items[i]
 	node := ""
 	if step.Each == "nodes" {
@@ -196,7 +208,8 @@ func (r *Runner) guarded(ctx context.Context, section procedure.Section, step pr
 	}
 	what := fmt.Sprintf("“%s” was not sent", undo.Step.Name)
 	if ready, err := step.UndoReady(i, item, scope); err == nil {
-		if own := r.Journal.Fate(section, ready.Name()); own.LastDone > fate.Last { // it was sent already, and nothing is on its way any more
+		// it was sent already, and nothing is on its way any more
+		if own := r.Journal.Fate(section, ready.Name()); own.LastDone > fate.Last {
 			fate.Done = false
 		}
 	}
@@ -211,10 +224,12 @@ func (r *Runner) guarded(ctx context.Context, section procedure.Section, step pr
 		case look.Pass:
 			return sent, nil
 		case look.Hold:
-			return sent, &HeldError{what, fmt.Sprintf("it is sent when %s, and it is %s (%s)", undo.When, look.Said(seen), said)}
+			return sent,
+				&HeldError{what, fmt.Sprintf("it is sent when %s, and it is %s (%s)", undo.When, look.Said(seen), said)}
 		}
 		if n == tries {
-			return sent, &HeldError{fmt.Sprintf("“%s” was sent twice", undo.Step.Name), fmt.Sprintf("it is still %s (%s)", look.Said(seen), said)}
+			return sent, &HeldError{fmt.Sprintf("“%s” was sent twice", undo.Step.Name),
+				fmt.Sprintf("it is still %s (%s)", look.Said(seen), said)}
 		}
 		within, err := r.entered(ctx, undo.Step, scope)
 		if err != nil {
@@ -258,8 +273,8 @@ func (r *Runner) gone(ctx context.Context, guard look.Guard, node string, scope 
 	return nil
 }
 
-// Deviation looks at all that must read as before at the end of the way back: every address, what is in use and what the next
-// restart would serve. It returns what does not, or the empty text.
+// Deviation looks at all that must read as before at the end of the way back: every address, what is in use and what
+// the next restart would serve. It returns what does not, or the empty text.
 func (r *Runner) Deviation(ctx context.Context, scope *procedure.Scope) (string, error) {
 	names := []string{look.Wire}
 	for _, name := range []string{look.Now, look.Next} {
@@ -279,7 +294,9 @@ func (r *Runner) Deviation(ctx context.Context, scope *procedure.Scope) (string,
 		case name == look.Now:
 			return fmt.Sprintf("the device says that the certificate in use is %s", seen[name]), nil
 		default:
-			return fmt.Sprintf("the wire is right, and the device's next restart would serve %s", map[look.Word]string{look.New: "the new certificate", look.Other: "a third certificate", look.Unknown: "what cannot be read"}[seen[name]]), nil
+			return fmt.Sprintf("the wire is right, and the device's next restart would serve %s",
+				map[look.Word]string{look.New: "the new certificate", look.Other: "a third certificate",
+					look.Unknown: "what cannot be read"}[seen[name]]), nil
 		}
 	}
 	return "", nil

@@ -23,7 +23,8 @@ func (r *Runner) begin(ctx context.Context, ready procedure.Ready, command strin
 	ready.Act = &procedure.RunAct{Command: command}
 	result, err := run(ctx, r, ready, id)
 	if err == nil && result.Exit != 0 {
-		err = fmt.Errorf("%s ended with exit code %d: %s", command, result.Exit, lastLines(strings.TrimSpace(string(result.Stderr)+string(result.Stdout)), 5))
+		err = fmt.Errorf("%s ended with exit code %d: %s", command, result.Exit,
+			lastLines(strings.TrimSpace(string(result.Stderr)+string(result.Stdout)), 5))
 	}
 	return result, err
 }
@@ -41,7 +42,8 @@ func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	if a.Differs {
 		out, err := r.ask(limited, a.Command)
 		if before = strings.TrimSpace(string(out.Stdout)); err == nil && before == "" {
-			err = fmt.Errorf("%s answers nothing, so it cannot be seen that it changes: %s", a.Command, lastLines(strings.TrimSpace(string(out.Stderr)), 3))
+			err = fmt.Errorf("%s answers nothing, so it cannot be seen that it changes: %s", a.Command,
+				lastLines(strings.TrimSpace(string(out.Stderr)), 3))
 		}
 		if err != nil {
 			return Result{}, err
@@ -72,15 +74,17 @@ func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 			if ctx.Err() != nil {
 				return Result{}, fmt.Errorf("%w: the service is being stopped", links.ErrLost)
 			}
-			return Result{Stdout: []byte(last), Shown: last}, fmt.Errorf("the condition was not met within %s; last answer: %s", ready.Step.Limit, last)
+			return Result{Stdout: []byte(last), Shown: last},
+				fmt.Errorf("the condition was not met within %s; last answer: %s", ready.Step.Limit, last)
 		}
 	}
 }
 
-// pause waits for a time, unless a person asks to stop meanwhile. Once something was changed only a wait for the wire is left before its
-// end: any other may wait for work that is still under way on the device.
+// pause waits for a time, unless a person asks to stop meanwhile. Once something was changed only a wait for the wire
+// is left before its end: any other may wait for work that is still under way on the device.
 func (r *Runner) pause(ctx context.Context, ready procedure.Ready, pause time.Duration) error {
-	leave := ready.Act.(*procedure.WaitAct).Wire != "" || ready.Section == procedure.Survey || ready.Section == procedure.Request
+	leave := ready.Act.(*procedure.WaitAct).Wire != "" || ready.Section == procedure.Survey ||
+		ready.Section == procedure.Request
 	for end := time.Now().Add(pause); ; {
 		if leave && r.stopped(ctx, ready.Section) {
 			return fmt.Errorf("%w while it waited", ErrStopped)
@@ -173,7 +177,8 @@ func (r *Runner) page(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 	limited, cancel := context.WithTimeout(ctx, questionLimit)
 	defer cancel()
 	client := http.Client{
-		Transport:     &http.Transport{DialContext: r.Dial, TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}, DisableKeepAlives: true, MaxResponseHeaderBytes: 64 << 10},
+		Transport: &http.Transport{DialContext: r.Dial, TLSClientConfig: &tls.Config{InsecureSkipVerify: true,
+			MinVersion: tls.VersionTLS12}, DisableKeepAlives: true, MaxResponseHeaderBytes: 64 << 10},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	question, err := http.NewRequestWithContext(limited, "GET", a.Page, nil)

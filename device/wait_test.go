@@ -50,15 +50,22 @@ func TestAWaitUntilSomethingIsSo(t *testing.T) {
 	})
 	defer func() { (<-late).Close() }()
 	for _, c := range []struct{ name, wait, want string }{
-		{"a page that is away at first", fmt.Sprintf(`{page: "%s/", status: 200, match: well, every: 100ms}`, web.URL), ""},
-		{"a page that leads on, and is not followed", fmt.Sprintf(`{page: "%s/moved", leads_to: "^https://", every: 100ms}`, web.URL), ""},
-		{"a page with another text", fmt.Sprintf(`{page: "%s/", match: storm, every: 100ms}`, web.URL), "the condition was not met within 2s; last answer: status 200, without storm"},
-		{"a page without end", fmt.Sprintf(`{page: "%s/endless", match: storm, every: 100ms}`, web.URL), "the condition was not met"},
+		{"a page that is away at first", fmt.Sprintf(`{page: "%s/", status: 200, match: well, every: 100ms}`,
+			web.URL), ""},
+		{"a page that leads on, and is not followed",
+			fmt.Sprintf(`{page: "%s/moved", leads_to: "^https://", every: 100ms}`, web.URL), ""},
+		{"a page with another text", fmt.Sprintf(`{page: "%s/", match: storm, every: 100ms}`, web.URL),
+			"the condition was not met within 2s; last answer: status 200, without storm"},
+		{"a page without end", fmt.Sprintf(`{page: "%s/endless", match: storm, every: 100ms}`, web.URL),
+			"the condition was not met"},
 		{"a port that opens late", fmt.Sprintf(`{port: "%s", every: 100ms}`, port), ""},
 		{"a command's answer", `{command: dockctl state, match: "^running"}`, ""},
-		{"a state that never comes", `{command: dockctl state, match: "^adrift", every: 100ms}`, "last answer: running"},
-		{"stopped, and harder when that takes too long", `{first: dockctl stop, command: dockctl state, match: "^stopped", every: 100ms, after: 300ms, then: dockctl stop now}`, ""},
-		{"a command that fails at once", `{first: dockctl sail, command: dockctl state, match: "^stopped"}`, "usage: dockctl"},
+		{"a state that never comes", `{command: dockctl state, match: "^adrift", every: 100ms}`,
+			"last answer: running"},
+		{"stopped, and harder when that takes too long",
+			`{first: dockctl stop, command: dockctl state, match: "^stopped", every: 100ms, after: 300ms, then: dockctl stop now}`, ""},
+		{"a command that fails at once", `{first: dockctl sail, command: dockctl state, match: "^stopped"}`,
+			"usage: dockctl"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			asked.Store(0)

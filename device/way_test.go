@@ -38,8 +38,8 @@ func (e eyes) Wire(context.Context, string) (look.Word, string, error) {
 
 func (eyes) Told(string, string) look.Word { return look.Unknown }
 
-// A step back is sent only where the new certificate is seen, and never twice because the box is slow; what is seen outranks what the
-// journal says.
+// A step back is sent only where the new certificate is seen, and never twice because the box is slow; what is seen
+// outranks what the journal says.
 func TestAStepBackFollowsWhatIsSeen(t *testing.T) {
 	const steps = `  activate:
     - {step: use it, run: "cat /etc/order > /etc/serves", undo: {step: step back, run: "echo before >> /etc/serves && mkdir /etc/stepped", when: {wire: new}}}
@@ -85,8 +85,8 @@ func TestAStepBackFollowsWhatIsSeen(t *testing.T) {
 	}
 }
 
-// A file is put back only where it holds what the replacement wrote; a third content is left alone, and the reload is not done again where
-// nothing was undone.
+// A file is put back only where it holds what the replacement wrote; a third content is left alone, and the reload is
+// not done again where nothing was undone.
 func TestAFileThatSomebodyElseWroteIsLeftAlone(t *testing.T) {
 	box := startBox(t)
 	at := func(name string) string { return filepath.Join(box.Dir, "root/etc", name) }

@@ -51,10 +51,11 @@ type life struct {
 	lock            sync.Mutex
 }
 
-// A year of replacements: boxes of all kinds are replaced every 47 days by the service's clock, with faults, kills of the service, certificates put
-// there by strangers, retries, reverts and exits chosen at random. After each round the wire serves what Fresh Seal says, nothing is left on a
-// box but what the last replacement needs for its revert, no replacement is open, and the alarms are those of the strangers. FRESHSEAL_YEAR=1 is the
-// whole year with 60 boxes; otherwise a sample of the kinds lives for two rounds. FRESHSEAL_SEED chooses another one.
+// A year of replacements: boxes of all kinds are replaced every 47 days by the service's clock, with faults, kills of
+// the service, certificates put there by strangers, retries, reverts and exits chosen at random. After each round the
+// wire serves what Fresh Seal says, nothing is left on a box but what the last replacement needs for its revert, no
+// replacement is open, and the alarms are those of the strangers. FRESHSEAL_YEAR=1 is the whole year with 60 boxes;
+// otherwise a sample of the kinds lives for two rounds. FRESHSEAL_SEED chooses another one.
 func TestAYearOfReplacements(t *testing.T) {
 	t.Parallel()
 	rounds, seed, many := 2, uint64(47), 8
@@ -65,12 +66,16 @@ func TestAYearOfReplacements(t *testing.T) {
 	if n, err := strconv.ParseUint(os.Getenv("FRESHSEAL_SEED"), 10, 64); err == nil {
 		seed = n
 	}
-	l := &life{random: rand.New(rand.NewPCG(seed, seed)), dir: t.TempDir(), listen: "127.0.0.1:" + daemon.FreePort(t, "127.0.0.1"), told: map[string]bool{}, counts: map[string]int{}}
+	l := &life{random: rand.New(rand.NewPCG(seed, seed)), dir: t.TempDir(), listen: "127.0.0.1:" +
+		daemon.FreePort(t, "127.0.0.1"), told: map[string]bool{}, counts: map[string]int{}}
 	l.program = filepath.Join(t.TempDir(), "ahead")
 	must(t, "", "go", "build", "-o", l.program, "./ahead")
 	stranger := t.TempDir()
-	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(stranger, "key"), "-out", filepath.Join(stranger, "pem"), "-days", "1000", "-subj", "/O=Corvane/CN=service technician")
-	l.stranger, l.notIt = []byte(read(t, filepath.Join(stranger, "pem"))), []byte(read(t, filepath.Join(stranger, "key")))
+	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes",
+		"-keyout", filepath.Join(stranger, "key"), "-out", filepath.Join(stranger, "pem"), "-days", "1000", "-subj",
+		"/O=Corvane/CN=service technician")
+	l.stranger, l.notIt = []byte(read(t, filepath.Join(stranger, "pem"))),
+		[]byte(read(t, filepath.Join(stranger, "key")))
 
 	all, families := renewals(), []string{}
 	for _, r := range all {
@@ -89,14 +94,18 @@ func TestAYearOfReplacements(t *testing.T) {
 	for i := range many {
 		r := all[i%len(all)]
 		b := &living{renewal: r, name: fmt.Sprintf("%s-%d.tidewrack.example", r.family, i)}
-		box, add := r.start(t, standin.Box{Kind: r.kind, Restart: 150 * time.Millisecond, System: b.name, Now: func() time.Time { return time.Now().AddDate(0, 0, today) }})
+		box, add := r.start(t, standin.Box{Kind: r.kind, Restart: 150 * time.Millisecond, System: b.name,
+			Now: func() time.Time {
+				return time.Now().AddDate(0, 0, today)
+			}})
 		add(l.s, b.name, "quick-"+r.family)
 		b.box, b.slot = box, b.name+"/"+slotOfKind(r.kind)
 		l.boxes = append(l.boxes, b)
 	}
 	for round := range rounds {
 		if round == 1 { // what the boxes were delivered with is gone
-			l.s.ok("notice", "rule", "broken", "--condition", "unreachable", "--condition", "expired", "--condition", "unexpected", "--to", "log")
+			l.s.ok("notice", "rule", "broken", "--condition", "unreachable", "--condition", "expired", "--condition",
+				"unexpected", "--to", "log")
 		}
 		if today = round * between; round > 0 {
 			l.s.kill()
@@ -132,7 +141,8 @@ func (l *life) round(t *testing.T, round int) {
 			}
 			if b.box.WebUser != "" { // an unknown certificate stops the work until a person says that it is right
 				sum := sha256.Sum256(leafAt(t, b.box.TLSAddr))
-				l.s.okWith(b.box.WebPassword, "device", "edit", b.name, "--pin", hex.EncodeToString(sum[:]), "--password-file", "-")
+				l.s.okWith(b.box.WebPassword, "device", "edit", b.name, "--pin", hex.EncodeToString(sum[:]),
+					"--password-file", "-")
 			}
 		}
 		b.before = b.serves(t, b.box)
@@ -143,7 +153,8 @@ func (l *life) round(t *testing.T, round int) {
 			}
 		}
 		var r struct{ ID string }
-		if out := l.s.run("", append([]string{"replace", b.slot, "--signer", "bench", "--as", "json"}, b.agree...)...); json.Unmarshal([]byte(out.stdout), &r) != nil || r.ID == "" {
+		if out := l.s.run("", append([]string{"replace", b.slot, "--signer", "bench", "--as", "json"},
+			b.agree...)...); json.Unmarshal([]byte(out.stdout), &r) != nil || r.ID == "" {
 			t.Fatalf("round %d: %s is not replaced: %s", round, b.name, out.stderr)
 		}
 		b.id = r.ID
@@ -188,7 +199,8 @@ func (l *life) alarms(t *testing.T) {
 	}
 	for _, b := range l.boxes {
 		if len(seen[b.slot]) != b.alarms {
-			t.Errorf("%s of %s (%s): the alarms are %q, and %d are due", b.id, b.slot, b.fault.Name, seen[b.slot], b.alarms)
+			t.Errorf("%s of %s (%s): the alarms are %q, and %d are due", b.id, b.slot, b.fault.Name, seen[b.slot],
+				b.alarms)
 		}
 	}
 }
@@ -255,8 +267,10 @@ func (l *living) ends(t *testing.T, s *server, random *rand.Rand) string {
 	}
 	l.saysTheTruth(t, s, r.State, r.New_sha256, r.Why)
 	if r.State != "sealed" { // and every box gets its certificate before the old one expires
-		if out := s.run("", append([]string{"replace", l.slot, "--signer", "bench", "--watch"}, l.agree...)...); out.code != 0 {
-			t.Errorf("%s after %s (%s), which is %s, cannot be replaced: %s", l.name, l.id, l.fault.Name, r.State, out.stderr)
+		if out := s.run("", append([]string{"replace", l.slot, "--signer", "bench", "--watch"},
+			l.agree...)...); out.code != 0 {
+			t.Errorf("%s after %s (%s), which is %s, cannot be replaced: %s", l.name, l.id, l.fault.Name, r.State,
+				out.stderr)
 			return ended
 		}
 		l.id = s.newest(l.name)
@@ -288,10 +302,12 @@ func (l *living) saysTheTruth(t *testing.T, s *server, state, new_sha256, why st
 	case state == "sealed" && !new:
 		t.Errorf("%s of %s (%s) is sealed, and does not serve the new certificate", l.id, l.name, l.fault.Name)
 	case (state == "reverted" || state == "cancelled") && !bytes.Equal(now, l.before):
-		t.Errorf("%s of %s (%s) is %s, and does not serve what stood before\n%s", l.id, l.name, l.fault.Name, state, s.ok("replacement", "show", l.id))
+		t.Errorf("%s of %s (%s) is %s, and does not serve what stood before\n%s", l.id, l.name, l.fault.Name, state,
+			s.ok("replacement", "show", l.id))
 	}
 	s.run("", "read", l.slot)
-	if c := s.show(l.slot).Condition; c == "unreachable" || c == "unexpected" && (l.alarms == 0 || state == "sealed") { // a way back may lead to what a stranger put there
+	// a way back may lead to what a stranger put there
+	if c := s.show(l.slot).Condition; c == "unreachable" || c == "unexpected" && (l.alarms == 0 || state == "sealed") {
 		t.Errorf("%s of %s (%s) is %s, and the slot is %s", l.id, l.name, l.fault.Name, state, c)
 	}
 	if out := s.run("", "device", "try", l.name); out.code != 0 && !strings.Contains(out.stderr+out.stdout, "SFTP") {

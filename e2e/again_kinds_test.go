@@ -48,7 +48,8 @@ func (r renewal) meetsFaults() []standin.Fault {
 	return standin.FaultsOf(r.kind)
 }
 
-// oneWays are the families that have no way back: their managers, or they themselves, keep no earlier key. What is faulty is the manager, what serves is the host.
+// oneWays are the families that have no way back: their managers, or they themselves, keep no earlier key. What is
+// faulty is the manager, what serves is the host.
 func oneWays() []renewal {
 	under := func(b standin.Box, t *testing.T) (standin.Box, *standin.Running) {
 		host := kindAt(t, standin.Box{}, "127.20.81.1", 0)
@@ -58,35 +59,43 @@ func oneWays() []renewal {
 	add := func(s *server, name, family, link, user, password, pin string, host *standin.Running) {
 		at, port, _ := net.SplitHostPort(link)
 		address, slot, _ := net.SplitHostPort(host.TLSAddr)
-		s.okWith(password, "device", "add", name, "--address", address, "--slot", "web="+slot, "--family", family, "--setting", "host="+name,
+		s.okWith(password, "device", "add", name, "--address", address, "--slot", "web="+slot, "--family", family,
+			"--setting", "host="+name,
 			"--link-address", at, "--port", port, "--user", user, "--password-file", "-", "--pin", pin)
 	}
 	hostsLeaf := func(t *testing.T, box *standin.Running) []byte { return leafAt(t, box.Hosts("").TLSAddr) }
 	return []renewal{
-		{family: "host-under-manager", kind: standin.MenuManager, agree: []string{"--one-way"}, signs: true, leaf: hostsLeaf, faults: []standin.Fault{
-			{Name: "refuses", Faults: standin.Faults{FailTest: true}}, {Name: "keeps-serving", Faults: standin.Faults{KeepServing: true}},
-			{Name: "signed-by-another", Faults: standin.Faults{RollBack: true}}, {Name: "silent", Faults: standin.Faults{Silent: true}},
-		}, start: func(t *testing.T, b standin.Box) (*standin.Running, func(*server, string, string)) {
-			b, host := under(b, t)
-			box := kind(t, b)
-			return box, func(s *server, name, family string) {
-				add(s, name, family, box.SSHAddr, box.User, box.Password, box.HostKey(), host)
-			}
-		}},
-		{family: "host-by-manager-api", kind: standin.HostManager, agree: []string{"--one-way"}, signs: true, leaf: hostsLeaf, start: func(t *testing.T, b standin.Box) (*standin.Running, func(*server, string, string)) {
-			b, host := under(b, t)
-			box := webKind(t, b)
-			pin := sha256.Sum256(leafAt(t, box.TLSAddr))
-			return box, func(s *server, name, family string) {
-				add(s, name, family, box.TLSAddr, box.WebUser, box.WebPassword, hex.EncodeToString(pin[:]), host)
-			}
-		}},
-		{family: "board-by-redfish", kind: standin.ServerBoard, agree: []string{"--one-way"}, start: overWeb, leaf: leafOf},
+		{family: "host-under-manager", kind: standin.MenuManager, agree: []string{"--one-way"}, signs: true,
+			leaf: hostsLeaf, faults: []standin.Fault{
+				{Name: "refuses", Faults: standin.Faults{FailTest: true}},
+				{Name: "keeps-serving", Faults: standin.Faults{KeepServing: true}},
+				{Name: "signed-by-another", Faults: standin.Faults{RollBack: true}},
+				{Name: "silent", Faults: standin.Faults{Silent: true}},
+			}, start: func(t *testing.T, b standin.Box) (*standin.Running, func(*server, string, string)) {
+				b, host := under(b, t)
+				box := kind(t, b)
+				return box, func(s *server, name, family string) {
+					add(s, name, family, box.SSHAddr, box.User, box.Password, box.HostKey(), host)
+				}
+			}},
+		{family: "host-by-manager-api", kind: standin.HostManager, agree: []string{"--one-way"}, signs: true,
+			leaf: hostsLeaf, start: func(t *testing.T, b standin.Box) (*standin.Running,
+				func(*server, string, string)) {
+				b, host := under(b, t)
+				box := webKind(t, b)
+				pin := sha256.Sum256(leafAt(t, box.TLSAddr))
+				return box, func(s *server, name, family string) {
+					add(s, name, family, box.TLSAddr, box.WebUser, box.WebPassword, hex.EncodeToString(pin[:]), host)
+				}
+			}},
+		{family: "board-by-redfish", kind: standin.ServerBoard, agree: []string{"--one-way"}, start: overWeb,
+			leaf: leafOf},
 	}
 }
 
 // overSSH starts a box that is worked on over SSH.
-func overSSH(settings func(*standin.Running) []string) func(*testing.T, standin.Box) (*standin.Running, func(*server, string, string)) {
+func overSSH(settings func(*standin.Running) []string) func(*testing.T, standin.Box) (*standin.Running, func(*server,
+	string, string)) {
 	return func(t *testing.T, b standin.Box) (*standin.Running, func(*server, string, string)) {
 		box := kind(t, b)
 		return box, func(s *server, name, family string) {
@@ -105,8 +114,8 @@ func overWeb(t *testing.T, b standin.Box) (*standin.Running, func(*server, strin
 	return box, func(s *server, name, family string) { s.addWeb(name, family, box, more...) }
 }
 
-// renewals are all built-in families that have a way back, and the families of the examples. The one that a person works by hand and Fresh Seal's
-// own are not among them.
+// renewals are all built-in families that have a way back, and the families of the examples. The one that a person
+// works by hand and Fresh Seal's own are not among them.
 func renewals() []renewal {
 	setting := func(name string) func(*standin.Running) []string {
 		return func(box *standin.Running) []string { return []string{"--setting", name + "=" + box.Secret} }
@@ -129,19 +138,26 @@ func renewals() []renewal {
 			}
 			return more
 		})},
-		{family: "router-by-netconf", kind: standin.Router, start: func(t *testing.T, b standin.Box) (*standin.Running, func(*server, string, string)) {
-			box := kind(t, b)
-			return box, func(s *server, name, family string) { s.addRouter(name, family, box) }
-		}},
+		{family: "router-by-netconf", kind: standin.Router,
+			start: func(t *testing.T, b standin.Box) (*standin.Running, func(*server, string, string)) {
+				box := kind(t, b)
+				return box, func(s *server, name, family string) { s.addRouter(name, family, box) }
+			}},
 	}
 	// Boxes that no built-in family is for are taught by examples of the documents.
 	all = append(all, renewal{family: "tide-gauge", kind: standin.TideGauge, start: overSSH(nil)},
-		renewal{family: "signal-mast", kind: standin.SignalMast, start: overSSH(func(box *standin.Running) []string { return []string{"--setting", "page=" + box.TLSAddr} })},
+		renewal{family: "signal-mast", kind: standin.SignalMast, start: overSSH(func(box *standin.Running) []string {
+			return []string{"--setting", "page=" + box.TLSAddr}
+		})},
 		renewal{family: "ticket-office", kind: standin.TicketOffice, start: overWeb, leaf: leafOf})
 	for family, kind := range map[string]standin.Kind{
-		"voice-manager": standin.VoiceManager, "conference-bridge": standin.ConferenceBridge, "wireless-manager": standin.WirelessManager, "host-with-page": standin.HostWithPage,
-		"sign-on-server": standin.SignOnServer, "encryption-appliance": standin.EncryptionAppliance, "load-balancer": standin.LoadBalancer, "traversal-peer": standin.TraversalPeer,
-		"building-controller": standin.BuildingController, "access-control-pair": standin.AccessServer, "reporting-gateway": standin.ReportingGateway, "firewall": standin.Firewall, "wan-controller": standin.WANController,
+		"voice-manager": standin.VoiceManager, "conference-bridge": standin.ConferenceBridge,
+		"wireless-manager": standin.WirelessManager, "host-with-page": standin.HostWithPage,
+		"sign-on-server": standin.SignOnServer, "encryption-appliance": standin.EncryptionAppliance,
+		"load-balancer": standin.LoadBalancer, "traversal-peer": standin.TraversalPeer,
+		"building-controller": standin.BuildingController, "access-control-pair": standin.AccessServer,
+		"reporting-gateway": standin.ReportingGateway, "firewall": standin.Firewall,
+		"wan-controller": standin.WANController,
 	} {
 		all = append(all, renewal{family: family, kind: kind, start: overWeb, leaf: leafOf})
 	}
@@ -220,7 +236,8 @@ func (r renewal) begin(t *testing.T, s *server, about string) *trial {
 	name := r.family + "-" + about + ".saltmere.tidewrack.example"
 	box, add := r.start(t, standin.Box{Kind: r.kind, Restart: 200 * time.Millisecond, System: name})
 	add(s, name, "quick-"+r.family)
-	c := &trial{renewal: r, s: s, box: box, name: name, slot: name + "/" + slotOfKind(r.kind), factory: r.serves(t, box)}
+	c := &trial{renewal: r, s: s, box: box, name: name, slot: name + "/" + slotOfKind(r.kind),
+		factory: r.serves(t, box)}
 	s.ok(append([]string{"replace", c.slot, "--watch"}, r.asks()...)...)
 	if c.progress(t); bytes.Equal(c.first, c.factory) {
 		t.Fatal("the first replacement changed nothing")
@@ -234,7 +251,8 @@ func (c *trial) progress(t *testing.T) {
 	c.first, c.before = c.serves(t, c.box), heldBy(t, c.box)
 }
 
-// meets replaces the certificate while the box has faults; where kill is not negative, the service is killed after that time and started again.
+// meets replaces the certificate while the box has faults; where kill is not negative, the service is killed after
+// that time and started again.
 func (c *trial) meets(t *testing.T, f standin.Fault, kill time.Duration) (id, state string) {
 	t.Helper()
 	c.box.SetFaults(f.Faults)
@@ -257,17 +275,19 @@ func (c *trial) meets(t *testing.T, f standin.Fault, kill time.Duration) (id, st
 	now := c.serves(t, c.box)
 	switch {
 	case bytes.Equal(now, c.factory):
-		t.Errorf("the replacement is %s, and the box is back at its factory certificate:\n%s%s", state, out.stdout+out.stderr, c.s.ok("replacement", "show", id))
+		t.Errorf("the replacement is %s, and the box is back at its factory certificate:\n%s%s", state,
+			out.stdout+out.stderr, c.s.ok("replacement", "show", id))
 	case state == "sealed" && bytes.Equal(now, c.first):
 		t.Errorf("it is sealed, and serves the old certificate")
 	case state == "reverted" && !bytes.Equal(now, c.first):
-		t.Errorf("it is reverted, and does not serve the certificate that stood before:\n%s", c.s.ok("replacement", "show", id))
+		t.Errorf("it is reverted, and does not serve the certificate that stood before:\n%s",
+			c.s.ok("replacement", "show", id))
 	}
 	return id, state
 }
 
-// comesOut takes an exit from where a replacement rests, now that nothing is wrong any more, and sees that the box is as it was where it went
-// back. It returns the state that is reached.
+// comesOut takes an exit from where a replacement rests, now that nothing is wrong any more, and sees that the box is
+// as it was where it went back. It returns the state that is reached.
 func (c *trial) comesOut(t *testing.T, id, state string, f standin.Fault) string {
 	t.Helper()
 	if state == "held" && f.Faults.ThirdCertificate {
@@ -276,7 +296,8 @@ func (c *trial) comesOut(t *testing.T, id, state string, f standin.Fault) string
 	}
 	var shown struct{ Stage string }
 	c.s.json(&shown, "replacement", "show", id)
-	if state == "held" && slices.Contains([]string{"survey", "request", "sign", "gate", "backup"}, shown.Stage) { // nothing was touched: it goes on
+	// nothing was touched: it goes on
+	if state == "held" && slices.Contains([]string{"survey", "request", "sign", "gate", "backup"}, shown.Stage) {
 		if out := c.s.run("", "replacement", "resume", id); strings.Contains(out.stderr, "--step") {
 			c.s.run("", "replacement", "resume", id, "--step", "repeat")
 		}
@@ -294,7 +315,8 @@ func (c *trial) comesOut(t *testing.T, id, state string, f standin.Fault) string
 		if bytes.Equal(c.serves(t, c.box), c.first) {
 			as = "old"
 		}
-		if out := c.s.run("", "replacement", "close", id, "--as", as, "--reason", "the manager was looked at"); out.code != 0 {
+		if out := c.s.run("", "replacement", "close", id, "--as", as, "--reason",
+			"the manager was looked at"); out.code != 0 {
 			t.Errorf("it cannot be closed as %s:\n%s%s", as, out.stdout+out.stderr, c.s.ok("replacement", "show", id))
 		}
 		return "closed"
@@ -316,7 +338,8 @@ func (c *trial) comesOut(t *testing.T, id, state string, f standin.Fault) string
 	}
 	for file, content := range heldBy(t, c.box) {
 		if old, known := c.before[file]; !known || old != content {
-			if strings.HasPrefix(file, "/etc/webui/tls/before") || strings.HasSuffix(file, ".before") || strings.HasPrefix(file, "/etc/vista/") {
+			if strings.HasPrefix(file, "/etc/webui/tls/before") || strings.HasSuffix(file, ".before") ||
+				strings.HasPrefix(file, "/etc/vista/") {
 				continue // its own memory of what was in use
 			}
 			t.Errorf("it is reverted, and %s is not as it was", file)
@@ -325,8 +348,8 @@ func (c *trial) comesOut(t *testing.T, id, state string, f standin.Fault) string
 	return state
 }
 
-// twice replaces a box once without any fault, then again with one: the second way back, and the third after a revert, are
-// what a box's life consists of.
+// twice replaces a box once without any fault, then again with one: the second way back, and the third after a
+// revert, are what a box's life consists of.
 func (r renewal) twice(t *testing.T, s *server, f standin.Fault) {
 	c := r.begin(t, s, f.Name)
 	id, state := c.meets(t, f, -1)
@@ -363,8 +386,8 @@ func (r renewal) twice(t *testing.T, s *server, f standin.Fault) {
 	}
 }
 
-// killed has a box meet a fault again and again, the service being killed in the middle each time: from the second replacement on, and from the
-// third after a revert.
+// killed has a box meet a fault again and again, the service being killed in the middle each time: from the second
+// replacement on, and from the third after a revert.
 func (r renewal) killed(t *testing.T, families string, f standin.Fault, kills []time.Duration) {
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"), "--procedures", families)
 	s.login()
@@ -403,9 +426,10 @@ func which(now, factory, first []byte, state string) string {
 	return "another certificate"
 }
 
-// A second replacement that a box refuses, takes back or drops ends on the very certificate that stood before it, on the wire, in
-// its files and after its next restart, and so does a third; what was signed is used for another try. With FRESHSEAL_KINDS=all every
-// kind meets every fault, with kills of the service and without, and the table of docs/kinds.md is written.
+// A second replacement that a box refuses, takes back or drops ends on the very certificate that stood before it, on
+// the wire, in its files and after its next restart, and so does a third; what was signed is used for another try. With
+// FRESHSEAL_KINDS=all every kind meets every fault, with kills of the service and without, and the table of
+// docs/kinds.md is written.
 func TestASecondReplacementGoesBackToTheFirst(t *testing.T) {
 	t.Parallel()
 	names := []string{}
@@ -427,7 +451,9 @@ func everyKind(t *testing.T, s *server, families string, everything bool) {
 	random := rand.New(rand.NewPCG(21, 47))
 	for i, r := range slices.Concat(renewals(), oneWays()) {
 		for n, f := range r.meetsFaults() {
-			kills := []time.Duration{time.Duration(random.IntN(700)) * time.Millisecond, time.Duration(random.IntN(2000)) * time.Millisecond, time.Duration(random.IntN(5000)) * time.Millisecond}
+			kills := []time.Duration{time.Duration(random.IntN(700)) * time.Millisecond,
+				time.Duration(random.IntN(2000)) * time.Millisecond,
+				time.Duration(random.IntN(5000)) * time.Millisecond}
 			if everything || n == i%2 { // a sample: the first or the second that it knows
 				t.Run(r.family+" "+f.Name, func(t *testing.T) {
 					t.Parallel()
@@ -467,7 +493,8 @@ func writeOutcomes(t *testing.T, file string) {
 	var b strings.Builder
 	b.WriteString("| family | fault | ends | serves | with kill -9, three times |\n| --- | --- | --- | --- | --- |\n")
 	for _, o := range outcomes.rows {
-		b.WriteString("| `" + o.Family + "` | `" + o.Fault + "` | " + o.Ends + " | " + o.Serves + " | " + outcomes.killed[o.Family+" "+o.Fault] + " |\n")
+		b.WriteString("| `" + o.Family + "` | `" + o.Fault + "` | " + o.Ends + " | " + o.Serves + " | " +
+			outcomes.killed[o.Family+" "+o.Fault] + " |\n")
 	}
 	if err := os.WriteFile(file, []byte(before+tableStart+b.String()+tableEnd+after), 0o644); err != nil {
 		t.Fatal(err)

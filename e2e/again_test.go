@@ -28,7 +28,8 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 	h := newHarbour(t)
 	s.ok("trust-group", "add", "fleet", h.at("root.pem"))
 	s.fails(1, "not a valid domain validation", "signer", "set", "harbour", "--proof", "pigeon")
-	s.ok("signer", "set", "harbour", "--about", "Harbour Authority", "--contact", "desk@harbour.example", "--turnaround", "3", "--proof", "dns", "--prover", "the keeper of the zone", "--wildcards")
+	s.ok("signer", "set", "harbour", "--about", "Harbour Authority", "--contact", "desk@harbour.example",
+		"--turnaround", "3", "--proof", "dns", "--prover", "the keeper of the zone", "--wildcards")
 	s.ok("replace", name+"/web", "--signer", "harbour")
 	s.ok("replace", second+"/web", "--signer", "harbour")
 	s.await("r1", "waiting")
@@ -47,11 +48,13 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 	s.ok("replacement", "cancel", "r1") // which had the task
 	s.until("task list", "prove tidewrack.example", "task", "list", "--as", "csv")
 	task := strings.Fields(strings.Split(s.ok("task", "list"), "\n")[1])[0]
-	if text := s.ok("task", "show", task); !strings.Contains(text, "the keeper of the zone") || !strings.Contains(text, "HA-7") {
+	if text := s.ok("task", "show", task); !strings.Contains(text, "the keeper of the zone") ||
+		!strings.Contains(text, "HA-7") {
 		t.Errorf("the task says too little:\n%s", text)
 	}
 	s.ok("task", "answer", task)
-	if text := s.ok("replacement", "show", "r2"); !strings.Contains(text, "waiting for signer") || !strings.Contains(text, "Ms Fulmar has it, to be back by") {
+	if text := s.ok("replacement", "show", "r2"); !strings.Contains(text, "waiting for signer") ||
+		!strings.Contains(text, "Ms Fulmar has it, to be back by") {
 		t.Errorf("after the proof:\n%s", text)
 	}
 
@@ -61,7 +64,8 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := db.Exec("UPDATE parcel SET handed_at = handed_at - ?", (20 * 24 * time.Hour).Milliseconds()); err != nil {
+	if _, err := db.Exec("UPDATE parcel SET handed_at = handed_at - ?",
+		(20 * 24 * time.Hour).Milliseconds()); err != nil {
 		t.Fatal(err)
 	}
 	db.Close()
@@ -74,7 +78,8 @@ func TestARequestIsProvenRemindedOfAndAskedForAgain(t *testing.T) {
 
 	// A name was forgotten.
 	s.fails(2, "reason", "replacement", "ask-again", "r2", "--name", "winch")
-	s.fails(1, "is neither a DNS name", "replacement", "ask-again", "r2", "--reason", "a name was forgotten", "--name", "win ch")
+	s.fails(1, "is neither a DNS name", "replacement", "ask-again", "r2", "--reason", "a name was forgotten",
+		"--name", "win ch")
 	s.ok("replacement", "ask-again", "r2", "--reason", "a name was forgotten", "--name", "winch.tidewrack.example")
 	late := s.fails(3, "it answers an earlier request of r2", "intake", h.sign(first[1]))
 	if !strings.Contains(late.stdout, "a name was forgotten") || !strings.Contains(late.stdout, "revoke it") {
@@ -107,7 +112,8 @@ func TestACertificateWithoutARequestIsKept(t *testing.T) {
 	s.ok("replace", name+"/web", "--signer", "desk")
 	s.await("r1", "waiting")
 	stranger := filepath.Join(t.TempDir(), "stranger.csr")
-	must(t, "", "openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", stranger+".key", "-out", stranger, "-subj", "/CN=x", "-addext", "subjectAltName=DNS:"+name)
+	must(t, "", "openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout",
+		stranger+".key", "-out", stranger, "-subj", "/CN=x", "-addext", "subjectAltName=DNS:"+name)
 	s.fails(3, "waits for "+name+", with another key", "intake", h.sign(stranger))
 	list := s.ok("unmatched", "list")
 	if !strings.Contains(list, "r1 (") || strings.Count(list, "\n") != 2 {

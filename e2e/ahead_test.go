@@ -42,10 +42,12 @@ func TestWhatIsToCome(t *testing.T) {
 	if kinds["root"] != 1 || kinds["intermediate"] < 1 || kinds["token"] != 2 {
 		t.Errorf("%v", kinds)
 	}
-	if shown := s.ok("expiring", "--within", "30"); !strings.Contains(shown, "the reports of the quay") || strings.Contains(shown, "root") {
+	if shown := s.ok("expiring", "--within", "30"); !strings.Contains(shown, "the reports of the quay") ||
+		strings.Contains(shown, "root") {
 		t.Error(shown)
 	}
-	if shown := s.as("viewer").ok("expiring", "--within", "36500"); strings.Contains(shown, "reports") || !strings.Contains(shown, "root") {
+	if shown := s.as("viewer").ok("expiring", "--within", "36500"); strings.Contains(shown, "reports") ||
+		!strings.Contains(shown, "root") {
 		t.Errorf("a viewer sees: %s", shown)
 	}
 	var f struct {
@@ -66,8 +68,10 @@ func TestWhatIsToCome(t *testing.T) {
 	for _, y := range f.Years {
 		today, coming = today+y.Today.Automatic, coming+y.Coming.Automatic
 	}
-	// Of 90 days, every 60; from March 2029 on of 47, every 32. The service itself is a slot too, of a family of its own.
-	if len(f.Weeks) != 208 || f.Slots != 2 || today < 20 || today > 32 || coming <= today || len(f.Took) != 1 || f.Took[0].Count != 1 || f.Took[0].Hand != "automatic" {
+	// Of 90 days, every 60; from March 2029 on of 47, every 32. The service itself is a slot too, of a family of its
+	// own.
+	if len(f.Weeks) != 208 || f.Slots != 2 || today < 20 || today > 32 || coming <= today || len(f.Took) != 1 ||
+		f.Took[0].Count != 1 || f.Took[0].Hand != "automatic" {
 		t.Errorf("today %d, coming %d: %+v", today, coming, f)
 	}
 	s.fails(1, "out of bounds", "forecast", "--weeks", "521")
@@ -75,7 +79,8 @@ func TestWhatIsToCome(t *testing.T) {
 	// The purchase by which a signer signs ends too, and its number goes out with the requests.
 	s.fails(1, "is not a day", "signer", "set", "harbour-ca", "--order-until", "next year")
 	for range 2 {
-		s.ok("signer", "set", "harbour-ca", "--order", "HA-2207", "--order-approved-by", "Ms Fulmar", "--order-until", time.Now().AddDate(0, 0, 20).Format(time.DateOnly))
+		s.ok("signer", "set", "harbour-ca", "--order", "HA-2207", "--order-approved-by", "Ms Fulmar", "--order-until",
+			time.Now().AddDate(0, 0, 20).Format(time.DateOnly))
 	}
 	if shown := s.ok("expiring", "--within", "30"); !strings.Contains(shown, "order HA-2207") {
 		t.Errorf("the order is not among what expires:\n%s", shown)
@@ -105,17 +110,22 @@ func TestReports(t *testing.T) {
 			t.Errorf("the state lacks %q:\n%s", want, state)
 		}
 	}
-	if yesterday := s.ok("report", "state", "--day", today.AddDate(0, 0, -1).Format(time.DateOnly)); strings.Count(yesterday, "\n") != 1 {
+	if yesterday := s.ok("report", "state", "--day",
+		today.AddDate(0, 0, -1).Format(time.DateOnly)); strings.Count(yesterday, "\n") != 1 {
 		t.Errorf("before it was added there is:\n%s", yesterday)
 	}
-	replaced := s.ok("report", "replaced", "--from", today.Format(time.DateOnly), "--until", today.Format(time.DateOnly))
-	if !strings.Contains(replaced, "r1,"+name+",web,") || !strings.Contains(replaced, before+","+after+",admin,admin,") {
+	replaced := s.ok("report", "replaced", "--from", today.Format(time.DateOnly), "--until",
+		today.Format(time.DateOnly))
+	if !strings.Contains(replaced, "r1,"+name+",web,") ||
+		!strings.Contains(replaced, before+","+after+",admin,admin,") {
 		t.Errorf("replaced:\n%s", replaced)
 	}
-	if none := s.ok("report", "replaced", "--until", today.AddDate(0, 0, -1).Format(time.DateOnly)); strings.Contains(none, "r1") {
+	if none := s.ok("report", "replaced", "--until",
+		today.AddDate(0, 0, -1).Format(time.DateOnly)); strings.Contains(none, "r1") {
 		t.Errorf("in another period:\n%s", none)
 	}
-	s.ok("notice", "acknowledge", name+"/web", "--until", today.AddDate(0, 1, 0).Format(time.DateOnly), "--reason", "<script>alert(1)</script>")
+	s.ok("notice", "acknowledge", name+"/web", "--until", today.AddDate(0, 1, 0).Format(time.DateOnly), "--reason",
+		"<script>alert(1)</script>")
 	s.ok("policy", "set", "device/"+name, "--weak-keys")
 	s.ok("site", "add", "Saltmere")
 	s.ok("site", "edit", "Saltmere", "--paused")
@@ -134,7 +144,9 @@ func TestReports(t *testing.T) {
 	}
 	defer book.Close()
 	rows, err := book.GetRows(book.GetSheetName(0))
-	if err != nil || len(rows) != 3 || !slices.ContainsFunc(rows, func(row []string) bool { return len(row) > 3 && row[3] == "=HYPERLINK(1)" }) {
+	if err != nil || len(rows) != 3 || !slices.ContainsFunc(rows, func(row []string) bool {
+		return len(row) > 3 && row[3] == "=HYPERLINK(1)"
+	}) {
 		t.Errorf("%v %v", rows, err)
 	}
 	s.fails(1, "a day is not one", "report", "state", "--day", "yesterday")

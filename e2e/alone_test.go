@@ -14,8 +14,9 @@ import (
 	"freshseal/standin/daemon"
 )
 
-// The container has the program and nothing else. Its steps are carried out here without a builder: a root with the one file that is copied, the user and the
-// folder that the file names, and the command that it starts. Nothing else is there: no shell, no zone files, no certificates.
+// The container has the program and nothing else. Its steps are carried out here without a builder: a root with the
+// one file that is copied, the user and the folder that the file names, and the command that it starts. Nothing else
+// is there: no shell, no zone files, no certificates.
 func TestTheProgramRunsAlone(t *testing.T) {
 	t.Parallel()
 	if os.Geteuid() != 0 {
@@ -64,10 +65,12 @@ func TestTheProgramRunsAlone(t *testing.T) {
 	for range 2 { // the folder outlives the container
 		cmd := exec.Command(entry[0], command...)
 		cmd.Env, cmd.Dir = []string{"FRESHSEAL_READ_EVERY=0"}, "/"
-		cmd.SysProcAttr = &syscall.SysProcAttr{Chroot: root, Credential: &syscall.Credential{Uid: 65534, Gid: 65534}, Pdeathsig: syscall.SIGKILL}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Chroot: root, Credential: &syscall.Credential{Uid: 65534, Gid: 65534},
+			Pdeathsig: syscall.SIGKILL}
 		s := launch(t, data, cmd)
 		s.login()
-		s.ok("policy", "set", "fleet", "--window", "DTSTART;TZID=Europe/Oslo:20260101T010000 RRULE:FREQ=DAILY DURATION:PT3H")
+		s.ok("policy", "set", "fleet", "--window", "DTSTART;TZID=Europe/Oslo:20260101T010000 RRULE:FREQ=DAILY "+
+			"DURATION:PT3H")
 		if out := s.ok("policy", "list"); !strings.Contains(out, "Europe/Oslo") {
 			t.Errorf("without zone files:\n%s", out)
 		}

@@ -15,8 +15,9 @@ import (
 	"freshseal/standin/daemon"
 )
 
-// A signer's answer that is correct and not what is expected of it waits for a person: the box is not touched, the reason stands in the intake and
-// beside the replacement, and a right answer that comes later is used. What a person accepts is expected from then on.
+// A signer's answer that is correct and not what is expected of it waits for a person: the box is not touched, the
+// reason stands in the intake and beside the replacement, and a right answer that comes later is used. What a person
+// accepts is expected from then on.
 func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"))
@@ -46,11 +47,13 @@ func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 	id, request := ask()
 	s.ok("intake", harbour.answer(t, request, false))
 	s.rests(id, "sealed")
-	if shown := s.ok("signer", "show", "harbour-ca"); !strings.Contains(shown, "tier 2") || !strings.Contains(shown, "not confirmed") {
+	if shown := s.ok("signer", "show", "harbour-ca"); !strings.Contains(shown, "tier 2") ||
+		!strings.Contains(shown, "not confirmed") {
 		t.Errorf("the issuer was not learnt:\n%s", shown)
 	}
 	key := sha256.Sum256(harbour.certificates[1].RawSubjectPublicKeyInfo)
-	if shown := s.ok("signer", "issuer", "add", "harbour-ca", hex.EncodeToString(key[:])); !strings.Contains(shown, "confirmed by admin") {
+	if shown := s.ok("signer", "issuer", "add", "harbour-ca", hex.EncodeToString(key[:])); !strings.Contains(shown,
+		"confirmed by admin") {
 		t.Errorf("it cannot be confirmed:\n%s", shown)
 	}
 
@@ -62,14 +65,16 @@ func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 		{"lifetime-too-short", "is valid for 1 day", harbour.answer(t, request, false, lives(1))},
 		{"lifetime-too-short", "issued at least 81", harbour.answer(t, request, false, lives(60))},
 		{"ends-before-old", "before the certificate that it replaces", harbour.answer(t, request, false, lives(85))},
-		{"marked-as-authority", "marked as a certification authority", harbour.answer(t, request, false, func(c *x509.Certificate) {
-			c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, c.KeyUsage|x509.KeyUsageCertSign
-		})},
+		{"marked-as-authority", "marked as a certification authority",
+			harbour.answer(t, request, false, func(c *x509.Certificate) {
+				c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, c.KeyUsage|x509.KeyUsageCertSign
+			})},
 		{"trust-lost", "fleet trust the certificate in use", foreign.answer(t, request, true)},
 	} {
 		for range 2 {
 			out := s.run("", "intake", c.file)
-			if out.code != 3 || !strings.Contains(out.stdout, "NOT accepted yet") || !strings.Contains(out.stdout, c.says) || !strings.Contains(out.stdout, "replacement accept "+id) {
+			if out.code != 3 || !strings.Contains(out.stdout, "NOT accepted yet") ||
+				!strings.Contains(out.stdout, c.says) || !strings.Contains(out.stdout, "replacement accept "+id) {
 				t.Errorf("%s, exit code %d:\n%s%s", c.code, out.code, out.stdout, out.stderr)
 			}
 		}
@@ -115,7 +120,8 @@ func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 	if out := s.run("", "intake", second.answer(t, request, false)); out.code != 3 {
 		t.Errorf("another issuer is accepted:\n%s", out.stdout)
 	}
-	if out := s.run("", "intake", write(t, filepath.Join(t.TempDir(), "nothing.txt"), "a note")); strings.Contains(out.stdout, "answers "+id) {
+	if out := s.run("", "intake", write(t, filepath.Join(t.TempDir(), "nothing.txt"),
+		"a note")); strings.Contains(out.stdout, "answers "+id) {
 		t.Errorf("what was refused is repeated at the next intake:\n%s", out.stdout)
 	}
 	s.ok("replacement", "accept", id, "--yes")
@@ -132,8 +138,8 @@ func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 	}
 }
 
-// What a signer leaves out of what it is asked for is learnt from its answers and told before the next request leaves. A slot whose device also
-// connects as a TLS client asks for that use, and takes no certificate without it.
+// What a signer leaves out of what it is asked for is learnt from its answers and told before the next request
+// leaves. A slot whose device also connects as a TLS client asks for that use, and takes no certificate without it.
 func TestWhatASignerLeavesOutIsLearnt(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
@@ -155,12 +161,14 @@ func TestWhatASignerLeavesOutIsLearnt(t *testing.T) {
 	}
 	servers := func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} }
 
-	// The use for clients that the certificate in use has is not lost without a word; who accepts that once is not asked again.
+	// The use for clients that the certificate in use has is not lost without a word; who accepts that once is not
+	// asked again.
 	id, request := ask()
 	s.ok("intake", harbour.answer(t, request, false))
 	s.rests(id, "sealed")
 	id, request = ask()
-	if out := s.run("", "intake", harbour.answer(t, request, false, servers)); out.code != 3 || !strings.Contains(out.stdout, "is for servers alone") {
+	if out := s.run("", "intake", harbour.answer(t, request, false, servers)); out.code != 3 ||
+		!strings.Contains(out.stdout, "is for servers alone") {
 		t.Fatalf("the use for clients is lost, exit code %d:\n%s", out.code, out.stdout)
 	}
 	s.ok("replacement", "accept", id, "--yes")
@@ -169,12 +177,15 @@ func TestWhatASignerLeavesOutIsLearnt(t *testing.T) {
 	s.ok("intake", harbour.answer(t, request, false, servers))
 	s.rests(id, "sealed")
 
-	// Where the device needs that use, the slot is flawed, the request asks for it, and an answer without it is refused before the box is touched.
-	if shown := s.ok("slot", "edit", slot, "--client-use"); !strings.Contains(shown, "usage-wrong") && !strings.Contains(shown, "not for TLS clients") {
+	// Where the device needs that use, the slot is flawed, the request asks for it, and an answer without it is
+	// refused before the box is touched.
+	if shown := s.ok("slot", "edit", slot, "--client-use"); !strings.Contains(shown, "usage-wrong") &&
+		!strings.Contains(shown, "not for TLS clients") {
 		t.Errorf("a slot that lacks a use which it needs:\n%s", shown)
 	}
 	for range 2 {
-		if out := s.ok("replace", slot, "--signer", "harbour-ca", "--rehearse"); !strings.Contains(out, "harbour-ca signs for servers alone (2 answers)") {
+		if out := s.ok("replace", slot, "--signer", "harbour-ca", "--rehearse"); !strings.Contains(out,
+			"harbour-ca signs for servers alone (2 answers)") {
 			t.Errorf("the rehearsal does not warn:\n%s", out)
 		}
 	}
@@ -186,11 +197,14 @@ func TestWhatASignerLeavesOutIsLearnt(t *testing.T) {
 		t.Errorf("the request does not ask for the use: %v", err)
 	}
 	for range 2 {
-		if out := s.run("", "intake", harbour.answer(t, request, false, servers)); out.code != 3 || !strings.Contains(out.stdout, "not for TLS clients") {
+		if out := s.run("", "intake", harbour.answer(t, request, false, servers)); out.code != 3 ||
+			!strings.Contains(out.stdout, "not for TLS clients") {
 			t.Errorf("exit code %d:\n%s", out.code, out.stdout)
 		}
 	}
-	short := harbour.answer(t, request, false, func(c *x509.Certificate) { c.IPAddresses, c.DNSNames = nil, []string{name} })
+	short := harbour.answer(t, request, false, func(c *x509.Certificate) {
+		c.IPAddresses, c.DNSNames = nil, []string{name}
+	})
 	for range 2 { // the same file again shows nothing new
 		if out := s.run("", "intake", short); out.code != 3 {
 			t.Errorf("names are missing, exit code %d:\n%s", out.code, out.stdout)
@@ -222,7 +236,9 @@ func TestWhatASignerLeavesOutIsLearnt(t *testing.T) {
 		t.Errorf("what it left out was not learnt:\n%s", out)
 	}
 	s.ok("replacement", "cancel", id)
-	if out := s.ok("replace", slot, "--signer", "yard-ca", "--name", "192.0.2.7", "--rehearse"); !strings.Contains(out, "yard-ca has left IP addresses out of 1 answer and never kept one; 192.0.2.7 is asked for") {
+	if out := s.ok("replace", slot, "--signer", "yard-ca", "--name", "192.0.2.7",
+		"--rehearse"); !strings.Contains(out, "yard-ca has left IP addresses out of 1 answer and never kept one; "+
+		"192.0.2.7 is asked for") {
 		t.Errorf("the rehearsal does not warn:\n%s", out)
 	}
 }

@@ -32,7 +32,9 @@ func TestABatchGoesOnAfterAKillAndDoesNothingTwice(t *testing.T) {
 	var lines strings.Builder
 	lines.WriteString("name,address,family,slot,port,ssh:user,ssh:password,ssh:pin,ssh:port\n")
 	for i := range 40 {
-		fmt.Fprintf(&lines, "box-%02d.mainquay.tidewrack.example,%s,web-files-ssh,web,%s,keeper,correct horse,%s,%s\n", i, host, web, box.HostKey(), sshPort)
+		fmt.Fprintf(&lines,
+			"box-%02d.mainquay.tidewrack.example,%s,web-files-ssh,web,%s,keeper,correct horse,%s,%s\n", i, host, web,
+			box.HostKey(), sshPort)
 	}
 	fmt.Fprintf(&lines, "read-only.mainquay.tidewrack.example,%s,,web,%s,,,,\n", host, web)
 	file := dir + "/many.csv"
@@ -40,7 +42,8 @@ func TestABatchGoesOnAfterAKillAndDoesNothingTwice(t *testing.T) {
 	s.ok("device", "import", file)
 	s.fails(2, "it is not said which slots", "batch", "start")
 	s.fails(1, "no slot fits", "batch", "start", "--site", "Saltmere")
-	if out := s.ok("batch", "start", "--text", "mainquay", "--by", "desk", "--rehearse"); !strings.Contains(out, "41 slots; nothing was sent") || !strings.Contains(out, "1 of them belong to devices without a family") {
+	if out := s.ok("batch", "start", "--text", "mainquay", "--by", "desk", "--rehearse"); !strings.Contains(out,
+		"41 slots; nothing was sent") || !strings.Contains(out, "1 of them belong to devices without a family") {
 		t.Error(out)
 	}
 	s.fails(1, "no signer is called", "batch", "start", "--text", "mainquay", "--by", "nobody")
@@ -64,7 +67,8 @@ func TestABatchGoesOnAfterAKillAndDoesNothingTwice(t *testing.T) {
 	}
 	seen := map[string]bool{}
 	for _, i := range b.Items {
-		if i.Outcome == "refused" && !strings.Contains(i.Why, "no family") || i.Outcome == "begun" && (i.Replacement == "" || seen[i.Replacement]) {
+		if i.Outcome == "refused" && !strings.Contains(i.Why, "no family") || i.Outcome == "begun" &&
+			(i.Replacement == "" || seen[i.Replacement]) {
 			t.Errorf("%+v", i)
 		}
 		seen[i.Replacement] = true
@@ -84,7 +88,8 @@ func TestABatchWaitsForTheDeviceAndCanBeStopped(t *testing.T) {
 	const other = "tickets.northholm.tidewrack.example"
 	s.ok("replace", other+"/web", "--signer", "desk")
 	s.run("", "batch", "start", other+"/web", gate+"/web", "--by", "bench")
-	s.until("b1", "1 sealed, 0 under way, 0 held, 0 reverted, 0 cancelled, 0 closed, 0 refused, 1 not begun", "batch", "show", "b1")
+	s.until("b1", "1 sealed, 0 under way, 0 held, 0 reverted, 0 cancelled, 0 closed, 0 refused, 1 not begun", "batch",
+		"show", "b1")
 	s.ok("batch", "stop", "b1")
 	s.fails(1, "all of it was begun already", "batch", "stop", "b1")
 	var b batchAccount

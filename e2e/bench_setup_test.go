@@ -11,8 +11,9 @@ import (
 	"freshseal/standin/daemon"
 )
 
-// Bench is set up as an authority of one's own, by the client and in the browser. What it signed before stays valid, its earlier root stays trusted, and
-// the new one is handed out. Of two people who set it up at once the second is told.
+// Bench is set up as an authority of one's own, by the client and in the browser. What it signed before stays valid,
+// its earlier root stays trusted, and the new one is handed out. Of two people who set it up at once the second is
+// told.
 func TestBenchBecomesAnAuthorityOfOnesOwn(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"))
@@ -30,12 +31,14 @@ func TestBenchBecomesAnAuthorityOfOnesOwn(t *testing.T) {
 		return leaf.Issuer.CommonName
 	}
 	first := issuer()
-	setup := []string{"bench", "setup", "--organization", "Tidewrack Ferries", "--level", "Quay Root", "--level", "Quay Issuing 1", "--leaf-days", "200"}
+	setup := []string{"bench", "setup", "--organization", "Tidewrack Ferries", "--level", "Quay Root", "--level",
+		"Quay Issuing 1", "--leaf-days", "200"}
 	s.fails(2, "needs a confirmation", setup...)
 	s.fails(1, "no level ends before what it signs", append(setup, "--below-days", "100", "--yes")...)
 	s.fails(1, "one or two below", "bench", "setup", "--level", "Quay Root", "--yes")
 	for range 2 { // the second is another authority of the same names
-		if out := s.ok(append(setup, "--yes")...); !strings.Contains(out, "CN=Quay Root") || !strings.Contains(out, "up to 200 days") {
+		if out := s.ok(append(setup, "--yes")...); !strings.Contains(out, "CN=Quay Root") ||
+			!strings.Contains(out, "up to 200 days") {
 			t.Fatal(out)
 		}
 		if got := issuer(); got != "Quay Issuing 1" || got == first {
@@ -46,7 +49,9 @@ func TestBenchBecomesAnAuthorityOfOnesOwn(t *testing.T) {
 		}
 	}
 	// Of two people who looked at the same authority, the second is told.
-	if answer, text := s.caller(t).does("PUT", "/bench", "Content-Type: application/json", `{"names": ["A", "B"], "root_days": 900, "below_days": 400, "leaf_days": 90, "replaces": "`+strings.Repeat("ab", 32)+`"}`); answer.StatusCode != 409 {
+	if answer, text := s.caller(t).does("PUT", "/bench", "Content-Type: application/json",
+		`{"names": ["A", "B"], "root_days": 900, "below_days": 400, "leaf_days": 90, "replaces": "`+
+			strings.Repeat("ab", 32)+`"}`); answer.StatusCode != 409 {
 		t.Errorf("%s: %s", answer.Status, text)
 	}
 	var b struct{ Levels []struct{ SHA256 string } }

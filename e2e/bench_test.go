@@ -50,7 +50,8 @@ func BenchmarkService(b *testing.B) {
 	}
 	ready := time.Since(begun)
 	url := strings.TrimSpace(strings.TrimPrefix(string(line[:n]), "ready: "))
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, MaxIdleConnsPerHost: 4}}
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+		MaxIdleConnsPerHost: 4}}
 	idle := resident(b, cmd.Process.Pid)
 
 	text, err := os.ReadFile(filepath.Join(dir, "first-sign-in.txt"))
@@ -59,7 +60,8 @@ func BenchmarkService(b *testing.B) {
 	}
 	_, password, _ := strings.Cut(string(text), "password: ")
 	var session struct{ Token string }
-	call(b, client, "", "POST", url+"/api/v1/session", map[string]any{"user": "admin", "password": strings.TrimSpace(password), "client": true}, &session)
+	call(b, client, "", "POST", url+"/api/v1/session",
+		map[string]any{"user": "admin", "password": strings.TrimSpace(password), "client": true}, &session)
 	var fleet bytes.Buffer
 	fleet.WriteString("name,address,port\n")
 	for i := range 10_000 {
@@ -125,7 +127,8 @@ func BenchmarkConsole(b *testing.B) {
 		rounds++
 		do(func() error { return p.Slow(1.6e6/8, 150) })
 		took("cold", "tbody tr[data-id]", func() error { return p.Go("/slots") })
-		kb, err := p.Eval("String(performance.getEntriesByType('resource').filter(e => e.name.endsWith('.js')).reduce((n, e) => n + e.encodedBodySize, 0) / 1000)")
+		kb, err := p.Eval("String(performance.getEntriesByType('resource').filter(e => " +
+			"e.name.endsWith('.js')).reduce((n, e) => n + e.encodedBodySize, 0) / 1000)")
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -137,7 +140,8 @@ func BenchmarkConsole(b *testing.B) {
 		do(func() error { return p.Slow(0, 0) }, p.Settle)
 		bySlot := p.Clicks("th:nth-child(3) .MuiTableSortLabel-root")
 		do(bySlot, func() error { return p.Wait("//th[@aria-sort='ascending']") }, p.Settle)
-		took("sort", "tr[data-id='service.freshseal.example/web'], tr[data-id='buoy-4999.tidewrack.example/web']", bySlot)
+		took("sort", "tr[data-id='service.freshseal.example/web'], tr[data-id='buoy-4999.tidewrack.example/web']",
+			bySlot)
 		do(p.Settle)
 		took("page", "tr[data-id='buoy-4930.tidewrack.example/web']", p.Clicks("[aria-label='Next page']"))
 		do(p.Settle)
@@ -269,7 +273,8 @@ func takeIn(b *testing.B, n int) time.Duration {
 		Device int64  `db:"device_id"`
 		Name   string `db:"name"`
 	}
-	if err := db.Select(&slots, `SELECT slot.id, slot.device_id, device.name FROM slot JOIN device ON device.id = slot.device_id WHERE device.name LIKE 'sensor%'`); err != nil {
+	if err := db.Select(&slots, `SELECT slot.id, slot.device_id, device.name FROM slot
+		JOIN device ON device.id = slot.device_id WHERE device.name LIKE 'sensor%'`); err != nil {
 		b.Fatal(err)
 	}
 	tx := db.MustBegin()
@@ -287,8 +292,10 @@ func takeIn(b *testing.B, n int) time.Duration {
 		if err != nil {
 			b.Fatal(err)
 		}
-		tx.MustExec(`INSERT INTO replacement (device_id, slot_id, signer, plan, stage, state, waiting_for, reverting, stopping, why, request, spki, asked_by, begun_at, changed_at)
-			VALUES (?, ?, 'desk', ?, 'sign', 'waiting', 'signer', 0, 0, '', ?, ?, 'admin', 1, 1)`, slot.Device, slot.ID, string(text), asked.Raw, cert.Fingerprint(asked.SPKI()))
+		tx.MustExec(`INSERT INTO replacement (device_id, slot_id, signer, plan, stage, state, waiting_for, reverting,
+			stopping, why, request, spki, asked_by, begun_at, changed_at)
+			VALUES (?, ?, 'desk', ?, 'sign', 'waiting', 'signer', 0, 0, '', ?, ?, 'admin', 1, 1)`, slot.Device,
+			slot.ID, string(text), asked.Raw, cert.Fingerprint(asked.SPKI()))
 	}
 	if err := errors.Join(tx.Commit(), db.Close()); err != nil {
 		b.Fatal(err)

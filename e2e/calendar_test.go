@@ -18,11 +18,13 @@ func TestACalendarIsReadByWhoKnowsItsAddress(t *testing.T) {
 		t.Fatalf("the address is %s", address)
 	}
 	answer, text := s.bearing(t, "", "").does("GET", path, "", "")
-	if answer.StatusCode != 200 || !strings.HasPrefix(answer.Header.Get("Content-Type"), "text/calendar") || !strings.HasPrefix(text, "BEGIN:VCALENDAR\r\n") {
+	if answer.StatusCode != 200 || !strings.HasPrefix(answer.Header.Get("Content-Type"), "text/calendar") ||
+		!strings.HasPrefix(text, "BEGIN:VCALENDAR\r\n") {
 		t.Fatalf("%d %s\n%s", answer.StatusCode, answer.Header.Get("Content-Type"), text)
 	}
 	whole := strings.ReplaceAll(text, "\r\n ", "")
-	for _, want := range []string{"SUMMARY:Replace certificate: lines.northholm.tidewrack.example/web", "SUMMARY:Certificate expires: " + tickets + "/web", "nobody can sign in to the device"} {
+	for _, want := range []string{"SUMMARY:Replace certificate: lines.northholm.tidewrack.example/web",
+		"SUMMARY:Certificate expires: " + tickets + "/web", "nobody can sign in to the device"} {
 		if !strings.Contains(whole, want) {
 			t.Errorf("it does not say %q:\n%s", want, whole)
 		}
@@ -35,8 +37,10 @@ func TestACalendarIsReadByWhoKnowsItsAddress(t *testing.T) {
 		t.Errorf("as a token it opens the status: %d %s", answer.StatusCode, text)
 	}
 	_, token, _ := strings.Cut(read(t, s.config), "token: ")
-	for _, other := range []string{"/calendar/nobody.ics", "/calendar/" + strings.TrimSpace(token), "/calendar/", "/calendar/" + secret[:len(secret)-1]} {
-		if answer, text := s.bearing(t, "", "").does("GET", other, "", ""); answer.StatusCode != 404 && strings.Contains(text, "VCALENDAR") {
+	for _, other := range []string{"/calendar/nobody.ics", "/calendar/" + strings.TrimSpace(token), "/calendar/",
+		"/calendar/" + secret[:len(secret)-1]} {
+		if answer, text := s.bearing(t, "", "").does("GET", other, "", ""); answer.StatusCode != 404 &&
+			strings.Contains(text, "VCALENDAR") {
 			t.Errorf("%s: %d", other, answer.StatusCode)
 		}
 	}
@@ -50,10 +54,12 @@ func TestACalendarIsReadByWhoKnowsItsAddress(t *testing.T) {
 	s.okWith("salt and tar and rope", "user", "add", "tern", "--role", "viewer", "--password-file", "-")
 	tern := *s
 	tern.config = filepath.Join(t.TempDir(), "tern.yaml")
-	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
+	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate",
+		s.pin())
 	tern.fails(1, "no calendar", "calendar", "remove", feeds[0].ID)
 	terns := strings.TrimPrefix(strings.TrimSpace(tern.ok("calendar", "add")), s.url)
-	if answer, text := s.bearing(t, "", "").does("GET", terns, "", ""); answer.StatusCode != 200 || !strings.Contains(text, "crane.saltmere") {
+	if answer, text := s.bearing(t, "", "").does("GET", terns, "", ""); answer.StatusCode != 200 ||
+		!strings.Contains(text, "crane.saltmere") {
 		t.Errorf("the calendar of the fleet: %d", answer.StatusCode)
 	}
 	s.ok("user", "remove", "tern")
@@ -69,7 +75,8 @@ func TestACalendarIsReadByWhoKnowsItsAddress(t *testing.T) {
 			t.Errorf("%s holds the secret", file)
 		}
 	}
-	if audit := s.ok("audit", "list", "--as", "json"); strings.Contains(audit, secret) || !strings.Contains(audit, "make a calendar") {
+	if audit := s.ok("audit", "list", "--as", "json"); strings.Contains(audit, secret) ||
+		!strings.Contains(audit, "make a calendar") {
 		t.Errorf("the audit log:\n%.500s", audit)
 	}
 }

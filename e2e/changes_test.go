@@ -36,7 +36,8 @@ func TestManyDevicesAreChangedAsOne(t *testing.T) {
 		Tags  []string
 	}
 	s.json(&panelNow, "device", "show", panel)
-	if panelNow.Owner != "harbour watch" || fmt.Sprint(panelNow.Tags) != "[winter night]" && fmt.Sprint(panelNow.Tags) != "[night winter]" {
+	if panelNow.Owner != "harbour watch" || fmt.Sprint(panelNow.Tags) != "[winter night]" &&
+		fmt.Sprint(panelNow.Tags) != "[night winter]" {
 		t.Errorf("%+v", panelNow)
 	}
 	// One of two has no link that a credential could be for.
@@ -48,15 +49,20 @@ func TestManyDevicesAreChangedAsOne(t *testing.T) {
 	if done.Changed != 0 || len(done.Refused) != 1 {
 		t.Errorf("%+v", done)
 	}
-	for body, says := range map[string]string{`{"change":{"owner":"x"}}`: "not said which", `{"devices":["` + gate + `"],"filter":{},"change":{"owner":"x"}}`: "not said which", `{"devices":["` + gate + `"],"change":{}}`: "change"} {
-		if answer, text := api.does("POST", "/changes", "Content-Type: application/json", body); answer.StatusCode != 422 || !strings.Contains(text, says) {
+	for body, says := range map[string]string{`{"change":{"owner":"x"}}`: "not said which", `{"devices":["` + gate +
+		`"],"filter":{},"change":{"owner":"x"}}`: "not said which", `{"devices":["` + gate +
+		`"],"change":{}}`: "change"} {
+		if answer, text := api.does("POST", "/changes", "Content-Type: application/json",
+			body); answer.StatusCode != 422 || !strings.Contains(text, says) {
 			t.Errorf("%s: %s %s", body, answer.Status, text)
 		}
 	}
-	if audit := s.ok("audit", "list", "--text", "harbour watch", "--as", "csv"); strings.Count(audit, "harbour watch") == 0 || strings.Contains(audit, "salt and tar") {
+	if audit := s.ok("audit", "list", "--text", "harbour watch", "--as", "csv"); strings.Count(audit,
+		"harbour watch") == 0 || strings.Contains(audit, "salt and tar") {
 		t.Errorf("the audit log says\n%s", audit)
 	}
-	if answer, _ := s.as("operator").caller(t).does("POST", "/changes", "Content-Type: application/json", `{"devices":["`+gate+`"],"change":{"owner":"x"}}`); answer.StatusCode != 403 {
+	if answer, _ := s.as("operator").caller(t).does("POST", "/changes", "Content-Type: application/json",
+		`{"devices":["`+gate+`"],"change":{"owner":"x"}}`); answer.StatusCode != 403 {
 		t.Errorf("an operator changes devices: %s", answer.Status)
 	}
 }
@@ -67,8 +73,10 @@ func TestTheBoxGetsWhatWasRehearsed(t *testing.T) {
 	for _, c := range []struct {
 		family, setting string
 		kind            standin.Kind
-	}{{"network-gear", "secret_word=", standin.NetworkGear}, {"server-to-be-stopped", "", standin.StopServer}, {"bare-host", "", standin.BareHost},
-		{"collector", "", standin.Collector}, {"staged-by-menu", "", standin.StagedVault}, {"dashboard-of-nodes", "", standin.Dashboard}} {
+	}{{"network-gear", "secret_word=", standin.NetworkGear}, {"server-to-be-stopped", "", standin.StopServer},
+		{"bare-host", "", standin.BareHost},
+		{"collector", "", standin.Collector}, {"staged-by-menu", "", standin.StagedVault},
+		{"dashboard-of-nodes", "", standin.Dashboard}} {
 		t.Run(c.family, func(t *testing.T) {
 			t.Parallel()
 			k := &killer{at: -1}
@@ -92,7 +100,8 @@ func TestTheBoxGetsWhatWasRehearsed(t *testing.T) {
 			// Only the name of the work folder differs: a rehearsal has none of its own.
 			folder := regexp.MustCompile(`/var/lib/freshseal/[a-z0-9-]+`)
 			got := folder.ReplaceAllString(strings.Join(k.seen, "\n"), "WORK")
-			got = regexp.MustCompile(`' fs (\S+) WORK/before/\w+\.ours`).ReplaceAllString(got, "' fs\nrename to $1") // from the copy that is kept of ours
+			// from the copy that is kept of ours
+			got = regexp.MustCompile(`' fs (\S+) WORK/before/\w+\.ours`).ReplaceAllString(got, "' fs\nrename to $1")
 			compared := 0
 			for _, step := range rehearsed.Steps {
 				said := []string{}
@@ -105,7 +114,10 @@ func TestTheBoxGetsWhatWasRehearsed(t *testing.T) {
 					said = append(said, "rename to "+folder.ReplaceAllString(strings.Fields(step.Text)[0], "WORK"))
 				case step.Verb == "dialog":
 					for line := range strings.Lines(step.Content) {
-						if _, answer, ok := strings.Cut(strings.TrimSpace(line), "  →  "); ok && len(strings.Fields(answer)) > 1 && !strings.ContainsAny(answer, "‹•[(") && !strings.Contains(line, "Organization") && !strings.Contains(line, "failed") && !strings.Contains(line, "it refused") {
+						if _, answer, ok := strings.Cut(strings.TrimSpace(line), "  →  "); ok &&
+							len(strings.Fields(answer)) > 1 && !strings.ContainsAny(answer, "‹•[(") &&
+							!strings.Contains(line, "Organization") && !strings.Contains(line, "failed") &&
+							!strings.Contains(line, "it refused") {
 							said = append(said, answer)
 						}
 					}

@@ -7,19 +7,21 @@ import (
 	"freshseal/e2e/browser"
 )
 
-// What is to come and who is told, as the browser shows it: the overview answers its three questions, the timeline leads to
-// its slots, the forecast counts anew, the calendar turns its pages; a network is discovered and adopted; a rule is made, a slot
-// acknowledged, and both can be read by the client.
+// What is to come and who is told, as the browser shows it: the overview answers its three questions, the timeline
+// leads to its slots, the forecast counts anew, the calendar turns its pages; a network is discovered and adopted; a
+// rule is made, a slot acknowledged, and both can be read by the client.
 func TestTheConsoleLooksAhead(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
 	steps(t,
 		func() error {
-			return p.Wait("//section[@aria-label='Expired or expiring within 7 days']//a[contains(.,'radar.gannet-point')]")
+			return p.Wait("//section[@aria-label='Expired or expiring within 7 " +
+				"days']//a[contains(.,'radar.gannet-point')]")
 		},
 		func() error {
-			return p.Wait("//section[@aria-label='Expired or expiring within 7 days']//*[contains(.,'changed outside Fresh Seal')]")
+			return p.Wait("//section[@aria-label='Expired or expiring within 7 days']//*[contains(.,'changed " +
+				"outside Fresh Seal')]")
 		},
 		func() error {
 			return p.Wait("//section[@aria-label='To do this week']//a[contains(.,'tally.gannet-point')]")

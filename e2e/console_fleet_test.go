@@ -29,7 +29,8 @@ func fleetCSV(t testing.TB, n int) string {
 	lines.WriteString("name,address,site,owner,tags,slot,port\n")
 	shut := daemon.FreePort(t, "127.0.0.1")
 	for i := range n {
-		fmt.Fprintf(&lines, "buoy-%04d.tidewrack.example,127.0.0.1,%s,keeper %d,pier-%d,web,%s\n", i, []string{"Saltmere", "Northholm", "Mainquay"}[i%3], i%7, i/100, shut)
+		fmt.Fprintf(&lines, "buoy-%04d.tidewrack.example,127.0.0.1,%s,keeper %d,pier-%d,web,%s\n", i,
+			[]string{"Saltmere", "Northholm", "Mainquay"}[i%3], i%7, i/100, shut)
 	}
 	return lines.String()
 }
@@ -140,7 +141,8 @@ func TestTheConsoleFindsAndChangesMany(t *testing.T) {
 		func() error { return p.Wait(rowsShown("1 to 33 of 33")) },
 	)
 	sheet, err := p.Fetch("//a[normalize-space()='Download as CSV']")
-	if lines := strings.Split(strings.TrimSpace(sheet), "\n"); err != nil || len(lines) != 34 || !strings.HasPrefix(lines[1], "unreachable,buoy-00") {
+	if lines := strings.Split(strings.TrimSpace(sheet), "\n"); err != nil || len(lines) != 34 ||
+		!strings.HasPrefix(lines[1], "unreachable,buoy-00") {
 		t.Errorf("the sheet of what is shown has %d lines, %v:\n%.300s", len(lines), err, sheet)
 	}
 	if list := s.ok("device", "list", "--text", "winter", "--as", "csv"); strings.Count(list, "\n") != 101 {
@@ -163,7 +165,8 @@ func TestTheConsoleReplacesManyAsOne(t *testing.T) {
 	var lines strings.Builder
 	lines.WriteString("name,address,site,family,slot,port,ssh:user,ssh:password,ssh:pin,ssh:port\n")
 	for i := range 60 {
-		fmt.Fprintf(&lines, "winch-%02d.tidewrack.example,%s,%s,web-files-ssh,web,%s,keeper,correct horse,%s,%s\n", i, host, []string{"Saltmere", "Northholm"}[i%2], web, box.HostKey(), sshPort)
+		fmt.Fprintf(&lines, "winch-%02d.tidewrack.example,%s,%s,web-files-ssh,web,%s,keeper,correct horse,%s,%s\n", i,
+			host, []string{"Saltmere", "Northholm"}[i%2], web, box.HostKey(), sshPort)
 	}
 	s.ok("device", "import", write(t, t.TempDir()+"/fleet.csv", lines.String()))
 	s.ok("sweep")
@@ -179,7 +182,8 @@ func TestTheConsoleReplacesManyAsOne(t *testing.T) {
 		},
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error {
-			return p.Wait("//*[@aria-label='Rehearsal of the batch' and contains(.,'60 slots: Northholm 30, Saltmere 30') and contains(.,'openssl req -new')]")
+			return p.Wait("//*[@aria-label='Rehearsal of the batch' and contains(.,'60 slots: Northholm 30, " +
+				"Saltmere 30') and contains(.,'openssl req -new')]")
 		},
 		func() error { return p.Click(browser.Button("Begin")) },
 		func() error { return p.Wait("//h1[contains(.,'Batch b1: 60 slots')]") },

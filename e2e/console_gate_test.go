@@ -9,8 +9,9 @@ import (
 	"freshseal/standin"
 )
 
-// The middle of the work in the browser: a doubtful answer is looked at and accepted, what happens is approved, and the device is touched outside of its
-// windows with a reason. A signer's issuer is confirmed, and an edited policy keeps its windows.
+// The middle of the work in the browser: a doubtful answer is looked at and accepted, what happens is approved, and
+// the device is touched outside of its windows with a reason. A signer's issuer is confirmed, and an edited policy
+// keeps its windows.
 func TestTheConsoleLeadsThroughTheGate(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
@@ -28,7 +29,9 @@ func TestTheConsoleLeadsThroughTheGate(t *testing.T) {
 		s.atGate(id, "signer")
 		var asked struct{ Request struct{ PEM string } }
 		s.json(&asked, "replacement", "show", id)
-		short := authority.answer(t, asked.Request.PEM, false, func(c *x509.Certificate) { c.NotAfter = time.Now().AddDate(0, 0, 3) })
+		short := authority.answer(t, asked.Request.PEM, false, func(c *x509.Certificate) {
+			c.NotAfter = time.Now().AddDate(0, 0, 3)
+		})
 		s.run("", "intake", short)
 		steps(t,
 			func() error { return p.Go("/replacements/" + id) },
@@ -38,7 +41,8 @@ func TestTheConsoleLeadsThroughTheGate(t *testing.T) {
 			func() error { return p.Wait("//*[@role='status' and contains(.,'waiting for approval')]") },
 			func() error { return p.Click(browser.Button("Approve")) },
 			func() error {
-				return p.Wait("//*[@role='dialog'][contains(.,'Steps on the device') and contains(.,'put the certificate in place')]")
+				return p.Wait("//*[@role='dialog'][contains(.,'Steps on the device') and contains(.,'put the " +
+					"certificate in place')]")
 			},
 			func() error { return p.Click(inDialog("Approve")) },
 			func() error { return p.Wait("//*[@role='status' and contains(.,'waiting for window')]") },

@@ -38,7 +38,8 @@ func TestTheConsoleAsksBeforeWhatCannotBeTakenBack(t *testing.T) {
 		func() error { return p.Wait(dialog("Served now")) },
 		differing,
 		func() error {
-			return p.Wait("//*[@role='dialog']//tr[th='Trusted by']/td[1][contains(.,'fleet')]/following::td[1][contains(.,'nobody')]")
+			return p.Wait("//*[@role='dialog']//tr[th='Trusted " +
+				"by']/td[1][contains(.,'fleet')]/following::td[1][contains(.,'nobody')]")
 		},
 		func() error { return p.Click(inDialog("Keep as it is")) },
 		func() error { return p.Gone("//*[@role='dialog']") },
@@ -83,7 +84,8 @@ func TestTheConsoleAsksBeforeWhatCannotBeTakenBack(t *testing.T) {
 	s.fails(1, "no device is called", "device", "show", tickets)
 }
 
-// A held replacement shows what is served and is closed with a reason; one that went back is tried once more with what was signed.
+// A held replacement shows what is served and is closed with a reason; one that went back is tried once more with
+// what was signed.
 func TestTheConsoleOffersTheExits(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
@@ -156,7 +158,8 @@ func TestTheConsoleLosesNothingTyped(t *testing.T) {
 	s := startAt(t, "serve", t.TempDir(), listen)
 	s.login()
 	const box = "crane.saltmere.tidewrack.example"
-	s.ok("device", "add", box, "--address", "127.0.0.1", "--slot", "web="+daemon.FreePort(t, "127.0.0.1"), "--owner", "nobody")
+	s.ok("device", "add", box, "--address", "127.0.0.1", "--slot", "web="+daemon.FreePort(t, "127.0.0.1"), "--owner",
+		"nobody")
 	password := strings.TrimSpace(strings.SplitN(read(t, s.dir+"/first-sign-in.txt"), "password: ", 2)[1])
 	p := openConsole(t, s)
 	holds := func(name, text string) func() error {
@@ -216,7 +219,8 @@ func TestTheConsoleLosesNothingTyped(t *testing.T) {
 		func() error { return p.Click(inDialog("Save")) },
 		func() error { return p.Gone("//*[@role='dialog']") },
 	)
-	if is := again.ok("device", "show", box, "--as", "json"); !strings.Contains(is, "the night shift") || !strings.Contains(is, "winter") || !strings.Contains(is, "behind the salt shed") {
+	if is := again.ok("device", "show", box, "--as", "json"); !strings.Contains(is, "the night shift") ||
+		!strings.Contains(is, "winter") || !strings.Contains(is, "behind the salt shed") {
 		t.Errorf("after all of that:\n%s", is)
 	}
 }
@@ -243,7 +247,8 @@ func TestTheConsoleAsksForTheHostKeyOfAnotherAddress(t *testing.T) {
 		func() error { return p.Click(inDialog("Ask for its host key")) },
 		func() error { return p.Wait(dialog(second.HostKey())) },
 	)
-	if is := s.ok("device", "show", mast, "--as", "json"); !strings.Contains(is, first.HostKey()) || !strings.Contains(is, port) {
+	if is := s.ok("device", "show", mast, "--as", "json"); !strings.Contains(is, first.HostKey()) ||
+		!strings.Contains(is, port) {
 		t.Errorf("%s:%s was changed:\n%s", host, port, is)
 	}
 }
@@ -300,29 +305,46 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 		page string
 		open []func() error
 	}{
-		{"/slots/" + gate + "/web", []func() error{func() error { return p.Click(browser.Button("Replace")) }, func() error { return p.Click(browser.Button("Rehearse")) }}},
-		{"/replacements/r2", []func() error{func() error { return p.Click(browser.Button("Revert")) }, func() error { return p.Wait("//*[@role='dialog']//tr[@data-differs='true']") }}},
+		{"/slots/" + gate + "/web", []func() error{func() error { return p.Click(browser.Button("Replace")) },
+			func() error {
+				return p.Click(browser.Button("Rehearse"))
+			}}},
+		{"/replacements/r2", []func() error{func() error { return p.Click(browser.Button("Revert")) }, func() error {
+			return p.Wait("//*[@role='dialog']//tr[@data-differs='true']")
+		}}},
 		{"/devices/" + gate, []func() error{func() error { return p.Click(browser.Button("Edit")) }}},
-		{"/devices/" + gate + "?section=about", []func() error{func() error { return p.Click(browser.Button("Remove")) }}},
+		{"/devices/" + gate + "?section=about", []func() error{func() error {
+			return p.Click(browser.Button("Remove"))
+		}}},
 		{"/devices", []func() error{func() error { return p.Click(browser.Button("Add a device")) }}},
 		{"/devices", []func() error{func() error { return p.Click(browser.Button("Import")) }}},
-		{"/devices", []func() error{func() error { return p.Click("//input[@aria-label='Choose all on this page']") }, func() error { return p.Click("//button[starts-with(.,'Change ')]") }}},
-		{"/slots", []func() error{func() error { return p.Click("//input[@aria-label='Choose all on this page']") }, func() error { return p.Click("//button[starts-with(.,'Replace ')]") }}},
-		{"/slots?sort=device", []func() error{func() error { return p.Click(browser.Button("Views")) }, func() error { return p.Click("//li[contains(.,'Save this view')]") }}},
+		{"/devices", []func() error{func() error {
+			return p.Click("//input[@aria-label='Choose all on this page']")
+		}, func() error { return p.Click("//button[starts-with(.,'Change ')]") }}},
+		{"/slots", []func() error{func() error {
+			return p.Click("//input[@aria-label='Choose all on this page']")
+		}, func() error { return p.Click("//button[starts-with(.,'Replace ')]") }}},
+		{"/slots?sort=device", []func() error{func() error { return p.Click(browser.Button("Views")) }, func() error {
+			return p.Click("//li[contains(.,'Save this view')]")
+		}}},
 		{"/settings/signers", []func() error{func() error { return p.Click(browser.Button("Add a signer")) }}},
 		{"/notices", []func() error{func() error { return p.Click(browser.Button("Add a rule")) }}},
 		{"/notices", []func() error{func() error { return p.Click(browser.Button("Add a channel")) }}},
 		{"/", []func() error{func() error { return p.Click(browser.Button("Search")) }}},
 	}
-	pages := []string{"/", "/slots", "/slots/" + gate + "/web", "/devices", "/devices/" + gate, "/devices/" + gate + "?section=about", "/replacements", "/replacements?of=batches", "/replacements/r2",
-		"/replacements/r3", "/batches/b1", "/ahead", "/calendar", "/notices", "/discovery", "/tasks", "/desk", "/desk?of=parcels", "/families", "/people", "/audit", "/settings/policy", "/settings/sites", "/settings/signers", "/settings/roots",
+	pages := []string{"/", "/slots", "/slots/" + gate + "/web", "/devices", "/devices/" + gate, "/devices/" + gate +
+		"?section=about", "/replacements", "/replacements?of=batches", "/replacements/r2",
+		"/replacements/r3", "/batches/b1", "/ahead", "/calendar", "/notices", "/discovery", "/tasks", "/desk",
+		"/desk?of=parcels", "/families", "/people", "/audit", "/settings/policy", "/settings/sites",
+		"/settings/signers", "/settings/roots",
 		"/settings/credentials", "/settings/password", "/settings/service", "/nowhere"}
 	for _, page := range pages {
 		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") }, p.Settle)
 		if shift, err := p.Shift(); err != nil || shift > 0.1 {
 			t.Errorf("%s moves by %.3f while it loads, %v", page, shift, err)
 		}
-		if title, err := p.Eval("document.title"); err != nil || !strings.HasSuffix(title, "Fresh Seal") || title == "Fresh Seal" {
+		if title, err := p.Eval("document.title"); err != nil || !strings.HasSuffix(title, "Fresh Seal") ||
+			title == "Fresh Seal" {
 			t.Errorf("the tab of %s says %q, %v", page, title, err)
 		}
 		look(page)
@@ -356,7 +378,8 @@ func TestTheConsoleAddsADeviceWithAWebInterface(t *testing.T) {
 		func() error { return p.Type(field("name"), lines) },
 		func() error { return p.Type(field("address"), host) },
 		func() error {
-			return p.Choose("//*[@role='dialog']//*[text()='Family']/following::div[@role='combobox'][1]", "WAN controller with a JSON interface")
+			return p.Choose("//*[@role='dialog']//*[text()='Family']/following::div[@role='combobox'][1]",
+				"WAN controller with a JSON interface")
 		},
 		func() error { return p.Type(field("port"), port) },
 		func() error { return p.Type(field("linkPort"), port) },

@@ -59,7 +59,8 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 		func() error { return p.Click(browser.Link("/slots/" + gate)) },
 		func() error { return p.Wait("//h1[contains(.,'" + gate + "')]") },
 	)
-	if text, err := p.Text("main"); err != nil || !strings.Contains(text, "the certificate of Brinewell appliance is self-signed") || !strings.Contains(text, "Remedy") {
+	if text, err := p.Text("main"); err != nil || !strings.Contains(text, "the certificate of Brinewell appliance "+
+		"is self-signed") || !strings.Contains(text, "Remedy") {
 		t.Errorf("the slot's page: %v\n%s", err, text)
 	}
 	steps(t,
@@ -87,10 +88,13 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 		t.Errorf("after: %+v", after)
 	}
 	// What is wrong is told with what to do, here too.
-	steps(t, func() error { return p.Go("/slots/nobody/web") }, func() error { return p.Wait("//*[@role='alert' and contains(.,'There is no slot nobody/web')]") })
+	steps(t, func() error { return p.Go("/slots/nobody/web") }, func() error {
+		return p.Wait("//*[@role='alert' and contains(.,'There is no slot nobody/web')]")
+	})
 	// On a telephone nothing sticks out at the side.
 	steps(t, func() error { return p.Size(390, 844) })
-	for _, page := range []string{"/", "/devices", "/devices/" + gate, "/slots", "/slots/" + gate + "/web", "/replacements", "/replacements/r2", "/tasks", "/desk", "/families", "/people", "/audit", "/settings"} {
+	for _, page := range []string{"/", "/devices", "/devices/" + gate, "/slots", "/slots/" + gate + "/web",
+		"/replacements", "/replacements/r2", "/tasks", "/desk", "/families", "/people", "/audit", "/settings"} {
 		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") })
 		if wide, err := p.Eval("String(document.documentElement.scrollWidth)"); err != nil || wide != "390" {
 			t.Errorf("%s is %s wide on a screen of 390, %v", page, wide, err)
@@ -159,7 +163,8 @@ func TestTheConsoleLeadsByHand(t *testing.T) {
 		func() error { return p.Wait("//section[contains(.,'Assigned to you')]") },
 	)
 	box := pagesOf(t, dir, panel)
-	request := shownRequest.FindString(box.press("request", url.Values{"common_name": {panel}, "names": {panel}, "organization": {"Tidewrack Ferries"}}))
+	request := shownRequest.FindString(box.press("request", url.Values{"common_name": {panel}, "names": {panel},
+		"organization": {"Tidewrack Ferries"}}))
 	steps(t,
 		func() error { return p.Type("//textarea", "not a request") },
 		func() error { return p.Click(browser.Button("Submit")) },
@@ -198,7 +203,8 @@ func TestTheConsoleSetsTheFleetUp(t *testing.T) {
 		func() error { return p.Click("//*[@role='dialog']//label[contains(.,'Signs addresses')]") },
 		func() error { return p.Click("//*[@role='dialog']//button[.='Save']") },
 		func() error {
-			return p.Wait("//section[@aria-label='Signers' and contains(.,'5 working days; domains are proven by mail')]")
+			return p.Wait("//section[@aria-label='Signers' and contains(.,'5 working days; domains are proven " +
+				"by mail')]")
 		},
 		func() error { return p.Click("//a[@role='tab' and .='Policy']") },
 		func() error { return p.Type(labelled("Renewal period before expiry"), "0") },
@@ -216,7 +222,8 @@ func TestTheConsoleSetsTheFleetUp(t *testing.T) {
 		func() error { return p.Choose(signerField, "harbour: Harbour Authority") },
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error {
-			return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'gate-1 from the policy: the short form') and contains(.,'this signer signs no IP addresses')]")
+			return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'gate-1 from the policy: the short form') " +
+				"and contains(.,'this signer signs no IP addresses')]")
 		},
 		func() error { return p.Go("/people") },
 		func() error { return p.Type("//form[@aria-label='Add a user']//input", "tern") },
@@ -228,8 +235,10 @@ func TestTheConsoleSetsTheFleetUp(t *testing.T) {
 	)
 	tern := *s
 	tern.config = t.TempDir() + "/tern.yaml"
-	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
-	if list := tern.ok("policy", "list"); !strings.Contains(list, "short names, address names") || !strings.Contains(list, "300") {
+	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate",
+		s.pin())
+	if list := tern.ok("policy", "list"); !strings.Contains(list, "short names, address names") ||
+		!strings.Contains(list, "300") {
 		t.Errorf("what was set in the console:\n%s", list)
 	}
 }
@@ -246,7 +255,8 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 	inDialog := func(label string) string {
 		return "//*[@role='dialog']//label[contains(.,'" + label + "')]/following::input[1]"
 	}
-	csv := write(t, t.TempDir()+"/fleet.csv", "Hostname,address,site\nwinch.saltmere.tidewrack.example,198.51.100.90,Saltmere\nWinch!,198.51.100.91,Saltmere\n")
+	csv := write(t, t.TempDir()+"/fleet.csv",
+		"Hostname,address,site\nwinch.saltmere.tidewrack.example,198.51.100.90,Saltmere\nWinch!,198.51.100.91,Saltmere\n")
 	steps(t,
 		func() error { return p.Click("//nav//a[.='Devices']") },
 		func() error { return p.Click(browser.Button("Add a device")) },
@@ -254,7 +264,8 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		func() error { return p.Type(inDialog("Address"), host) },
 		func() error { return p.Type(inDialog("Port"), tlsPort) },
 		func() error {
-			return p.Choose("//*[@role='dialog']//div[@role='combobox' and contains(.,'monitored only')]", "Web server with certificate files, over SSH")
+			return p.Choose("//*[@role='dialog']//div[@role='combobox' and contains(.,'monitored only')]",
+				"Web server with certificate files, over SSH")
 		},
 		func() error { return p.Type(inDialog("SSH port"), sshPort) },
 		func() error { return p.Type(inDialog("SSH user"), "keeper") },
@@ -271,7 +282,8 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		func() error { return p.Type("#import-columns", "name=Hostname") },
 		func() error { return p.Click(browser.Button("See what it would do")) },
 		func() error {
-			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 to add, 0 to change, 1 wrong; nothing was changed yet') and contains(.,'line 3, Winch!')]")
+			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 to add, 0 to change, 1 wrong; " +
+				"nothing was changed yet') and contains(.,'line 3, Winch!')]")
 		},
 		func() error { return p.Click("//*[@role='dialog']//label[contains(.,'although others are invalid')]") },
 		func() error { return p.Click("//*[@role='dialog']//button[.='Import']") },
@@ -279,7 +291,8 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 added, 0 changed.')]")
 		},
 		func() error { return p.Click(browser.Button("Close")) },
-		func() error { return p.Wait("//body[not(descendant::*[@role='dialog'])]") }, // it holds the focus until it is gone
+		// it holds the focus until it is gone
+		func() error { return p.Wait("//body[not(descendant::*[@role='dialog'])]") },
 
 		func() error { return p.Type("//input[@type='search']", "saltmere") },
 		func() error { return p.Wait(browser.Link("/devices/winch.saltmere.tidewrack.example")) },
@@ -310,7 +323,9 @@ func TestTheConsoleAsksWhatBecameOfAStep(t *testing.T) {
 		return true
 	}})
 	s := families(t, "127.0.0.1:0", map[string]string{
-		"hangs":  "  activate:\n" + putBoth + "    - {step: apply, run: boxctl apply, undo: nothing, limit: 2s}\n    - {step: reload, run: \"{{reload}}\", undo: again, repeat: safe}\n  seal:\n    - {step: clear the inbox, run: cat /etc/inbox, repeat: safe}\n",
+		"hangs": "  activate:\n" + putBoth + "    - {step: apply, run: boxctl apply, undo: nothing, limit: 2s}\n  " +
+			"  - {step: reload, run: \"{{reload}}\", undo: again, repeat: safe}\n  seal:\n    - {step: clear the " +
+			"inbox, run: cat /etc/inbox, repeat: safe}\n",
 		"faulty": "  activate:\n    - {step: put, fil: key_file, holds: new_key}\n",
 	})
 	s.addSimulated(name, box, "correct horse")
@@ -336,7 +351,8 @@ func TestTheConsoleAsksWhatBecameOfAStep(t *testing.T) {
 		func() error { return p.Wait("//main[not(contains(.,'Left on the device'))]") },
 		func() error { return p.Go("/families#faulty") },
 		func() error {
-			return p.Wait("//ul[@aria-label='Faults of faulty' and contains(.,'has no key') and contains(.,'write file')]")
+			return p.Wait("//ul[@aria-label='Faults of faulty' and contains(.,'has no key') and " +
+				"contains(.,'write file')]")
 		},
 		func() error { return keepPicture(p, "families") },
 	)
@@ -360,13 +376,16 @@ func keepPicture(p *browser.Page, name string) error {
 // family that cannot be undone ask for a yes of their own.
 func TestTheConsoleAsksBeforeItGoesBlind(t *testing.T) {
 	t.Parallel()
-	s := families(t, "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"), map[string]string{"final": "  activate:\n" + putBoth +
-		"    - {step: burn in, run: \"{{reload}}\", undo: none, because: the box keeps what it burned}\n"})
+	s := families(t, "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"),
+		map[string]string{"final": "  activate:\n" + putBoth +
+			"    - {step: burn in, run: \"{{reload}}\", undo: none, because: the box keeps what it burned}\n"})
 	box := simulated(t, standin.Box{})
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
 	_, tlsPort, _ := net.SplitHostPort(box.TLSAddr)
-	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "final", "--user", "keeper", "--port", sshPort, "--password-file", "-",
-		"--pin", box.HostKey(), "--slot", "web="+tlsPort, "--slot", "eap="+relay(t, "127.20.78.1:0", to(box.TLSAddr)), "--slot", "unreachable="+daemon.FreePort(t, host))
+	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "final", "--user", "keeper",
+		"--port", sshPort, "--password-file", "-",
+		"--pin", box.HostKey(), "--slot", "web="+tlsPort, "--slot", "eap="+relay(t, "127.20.78.1:0", to(box.TLSAddr)),
+		"--slot", "unreachable="+daemon.FreePort(t, host))
 	p := openConsole(t, s)
 	check := func(label string) func() error {
 		return func() error { return p.Click("//label[contains(.,'" + label + "')]//input") }
@@ -388,7 +407,8 @@ func TestTheConsoleAsksBeforeItGoesBlind(t *testing.T) {
 		func() error { return p.Click(browser.Button("Begin")) },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
 	)
-	if web, eap := s.show(name+"/web"), s.show(name+"/eap"); web.Certificate.SHA256 != eap.Certificate.SHA256 || web.Condition != "fresh" {
+	if web, eap := s.show(name+"/web"), s.show(name+"/eap"); web.Certificate.SHA256 != eap.Certificate.SHA256 ||
+		web.Condition != "fresh" {
 		t.Errorf("web is %s, eap is %s", web.Condition, eap.Condition)
 	}
 }

@@ -13,8 +13,9 @@ import (
 	"freshseal/standin"
 )
 
-// The certificate team made key and certificate elsewhere. With --key they are matched, the key is sealed, a box that is given its key gets both, and the key
-// is forgotten; a box that makes its own key gets neither. Without the flag nothing is kept. Twice, as a PKCS #12 store and as files.
+// The certificate team made key and certificate elsewhere. With --key they are matched, the key is sealed, a box that
+// is given its key gets both, and the key is forgotten; a box that makes its own key gets neither. Without the flag
+// nothing is kept. Twice, as a PKCS #12 store and as files.
 func TestAKeyThatWasMadeElsewhereIsDelivered(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
@@ -28,7 +29,9 @@ func TestAKeyThatWasMadeElsewhereIsDelivered(t *testing.T) {
 		t.Helper()
 		dir := t.TempDir()
 		key = filepath.Join(dir, "delivered.key")
-		must(t, "", "openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", key, "-out", filepath.Join(dir, "csr"), "-subj", "/CN="+device, "-addext", "subjectAltName=DNS:"+device)
+		must(t, "", "openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes",
+			"-keyout", key, "-out", filepath.Join(dir, "csr"), "-subj", "/CN="+device, "-addext",
+			"subjectAltName=DNS:"+device)
 		return key, h.sign(filepath.Join(dir, "csr"))
 	}
 	for round := range 2 {
@@ -41,11 +44,13 @@ func TestAKeyThatWasMadeElsewhereIsDelivered(t *testing.T) {
 		pass := write(t, filepath.Join(t.TempDir(), "pass"), "salt of the store\n")
 		if round == 1 {
 			store := filepath.Join(t.TempDir(), "delivered.p12")
-			must(t, "", "openssl", "pkcs12", "-export", "-inkey", key, "-in", leaf, "-certfile", h.at("sub.pem"), "-out", store, "-passout", "pass:salt of the store")
+			must(t, "", "openssl", "pkcs12", "-export", "-inkey", key, "-in", leaf, "-certfile", h.at("sub.pem"),
+				"-out", store, "-passout", "pass:salt of the store")
 			files = []string{store}
 		}
 		out := s.run("", append([]string{"intake", "--passphrase-file", pass}, files...)...)
-		if out.code != 3 || !strings.Contains(out.stdout, "not kept") || !bytes.Equal(leafAt(t, given.TLSAddr), before) {
+		if out.code != 3 || !strings.Contains(out.stdout, "not kept") ||
+			!bytes.Equal(leafAt(t, given.TLSAddr), before) {
 			t.Fatalf("without --key:\n%s%s", out.stdout, out.stderr)
 		}
 		told := s.ok(append([]string{"intake", "--key", "--passphrase-file", pass}, files...)...)
@@ -64,12 +69,14 @@ func TestAKeyThatWasMadeElsewhereIsDelivered(t *testing.T) {
 		if !samePrivateKey(t, held["/etc/webui/tls/key.pem"], read(t, key)) {
 			t.Error("the box has another key")
 		}
-		s.fails(1, "no key of "+id+" is kept here", "replacement", "key", id, "--reason", "to see whether it was forgotten", "--passphrase-file", pass, "--out", filepath.Join(t.TempDir(), "x.p12"))
+		s.fails(1, "no key of "+id+" is kept here", "replacement", "key", id, "--reason",
+			"to see whether it was forgotten", "--passphrase-file", pass, "--out", filepath.Join(t.TempDir(), "x.p12"))
 		if shown := s.ok("replacement", "show", id); !strings.Contains(shown, "made elsewhere") {
 			t.Errorf("the first request is not told as obsolete:\n%s", shown)
 		}
 		for _, file := range []string{"freshseal.db", "freshseal.db-wal"} {
-			if content, err := os.ReadFile(filepath.Join(s.dir, file)); err == nil && bytes.Contains(content, keyBytes(t, read(t, key))) {
+			if content, err := os.ReadFile(filepath.Join(s.dir, file)); err == nil &&
+				bytes.Contains(content, keyBytes(t, read(t, key))) {
 				t.Errorf("the key is in clear in %s", file)
 			}
 		}
@@ -116,8 +123,8 @@ func samePrivateKey(t *testing.T, x, y string) bool {
 	return a != nil && b != nil && a.Equal(b)
 }
 
-// A box that can take nothing else gets a self-signed certificate with the right names. It is reported as what it is, and not as the delivered default; where clients
-// trusted what is served, a person has to accept it.
+// A box that can take nothing else gets a self-signed certificate with the right names. It is reported as what it is,
+// and not as the delivered default; where clients trusted what is served, a person has to accept it.
 func TestASelfSignedCertificateIsReportedAsSuch(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
@@ -130,13 +137,16 @@ func TestASelfSignedCertificateIsReportedAsSuch(t *testing.T) {
 	for range 2 {
 		s.ok("replace", "given.tidewrack.example/web", "--signer", "own-key", "--watch")
 		leaf, err := x509.ParseCertificate(leafAt(t, given.TLSAddr))
-		if err != nil || leaf.CheckSignatureFrom(leaf) == nil || leaf.VerifyHostname("given.tidewrack.example") != nil || leaf.IsCA { // it signs itself, and nothing else
+		// it signs itself, and nothing else
+		if err != nil || leaf.CheckSignatureFrom(leaf) == nil ||
+			leaf.VerifyHostname("given.tidewrack.example") != nil || leaf.IsCA {
 			t.Errorf("it serves %v, %v", leaf.Subject, err)
 		}
 		if days := int(leaf.NotAfter.Sub(leaf.NotBefore).Hours() / 24); days != 200 {
 			t.Errorf("it is valid for %d days", days)
 		}
-		if shown := s.show("given.tidewrack.example/web"); shown.Condition != "flawed" || shown.Findings[0].Code != "self-signed" {
+		if shown := s.show("given.tidewrack.example/web"); shown.Condition != "flawed" ||
+			shown.Findings[0].Code != "self-signed" {
 			t.Errorf("%+v", shown)
 		}
 	}

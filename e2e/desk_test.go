@@ -21,11 +21,16 @@ func newHarbour(t *testing.T) harbour {
 	t.Helper()
 	h := harbour{t, t.TempDir()}
 	key := []string{"-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes"}
-	must(t, "", "openssl", append([]string{"req", "-x509", "-keyout", h.at("root.key"), "-out", h.at("root.pem"), "-days", "3000",
-		"-subj", "/O=Tidewrack Ferries/CN=Harbour Root", "-addext", "keyUsage=critical,keyCertSign"}, key...)...)
-	must(t, "", "openssl", append([]string{"req", "-keyout", h.at("sub.key"), "-out", h.at("sub.csr"), "-subj", "/O=Tidewrack Ferries/CN=Harbour Issuing"}, key...)...)
-	write(t, h.at("sub.ext"), "basicConstraints=critical,CA:TRUE,pathlen:0\nkeyUsage=critical,keyCertSign\nsubjectKeyIdentifier=hash\nauthorityKeyIdentifier=keyid\n")
-	must(t, "", "openssl", "x509", "-req", "-in", h.at("sub.csr"), "-CA", h.at("root.pem"), "-CAkey", h.at("root.key"), "-days", "1000", "-extfile", h.at("sub.ext"), "-out", h.at("sub.pem"))
+	must(t, "", "openssl",
+		append([]string{"req", "-x509", "-keyout", h.at("root.key"), "-out", h.at("root.pem"), "-days", "3000",
+			"-subj", "/O=Tidewrack Ferries/CN=Harbour Root", "-addext", "keyUsage=critical,keyCertSign"}, key...)...)
+	must(t, "", "openssl",
+		append([]string{"req", "-keyout", h.at("sub.key"), "-out", h.at("sub.csr"), "-subj",
+			"/O=Tidewrack Ferries/CN=Harbour Issuing"}, key...)...)
+	write(t, h.at("sub.ext"),
+		"basicConstraints=critical,CA:TRUE,pathlen:0\nkeyUsage=critical,keyCertSign\nsubjectKeyIdentifier=hash\nauthorityKeyIdentifier=keyid\n")
+	must(t, "", "openssl", "x509", "-req", "-in", h.at("sub.csr"), "-CA", h.at("root.pem"), "-CAkey",
+		h.at("root.key"), "-days", "1000", "-extfile", h.at("sub.ext"), "-out", h.at("sub.pem"))
 	return h
 }
 
@@ -35,7 +40,8 @@ func (h harbour) at(name string) string { return filepath.Join(h.dir, name) }
 func (h harbour) sign(request string) string {
 	h.t.Helper()
 	out := request + ".signed.pem"
-	must(h.t, "", "openssl", "x509", "-req", "-in", request, "-CA", h.at("sub.pem"), "-CAkey", h.at("sub.key"), "-days", "90", "-copy_extensions", "copy", "-out", out)
+	must(h.t, "", "openssl", "x509", "-req", "-in", request, "-CA", h.at("sub.pem"), "-CAkey", h.at("sub.key"),
+		"-days", "90", "-copy_extensions", "copy", "-out", out)
 	return out
 }
 

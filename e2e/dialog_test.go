@@ -21,20 +21,26 @@ import (
 func talking(t *testing.T, menu, talk string) (r *device.Runner, scope *procedure.Scope, book *notebook, dir string) {
 	t.Helper()
 	dir = t.TempDir()
-	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress),
+		keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	script(t, filepath.Join(dir, "menu"), strings.ReplaceAll(menu, "DIR", dir))
-	p, faults := procedure.Parse([]byte("procedure: menu\ntitle: x\nlinks: [ssh]\nsettings: {word: {kind: secret, about: x}}\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  install:\n    - {step: menu, dialog: " + filepath.Join(dir, "menu") + ", undo: nothing, limit: 20s, talk: " + talk + "}\n"))
+	p, faults := procedure.Parse([]byte("procedure: menu\ntitle: x\nlinks: [ssh]\nsettings: {word: {kind: secret, " +
+		"about: x}}\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  install:\n    - {step: " +
+		"menu, dialog: " + filepath.Join(dir, "menu") + ", undo: nothing, limit: 20s, talk: " + talk + "}\n"))
 	if procedure.Refused(faults) {
 		t.Fatal(faults)
 	}
-	scope, err := procedure.NewScope(procedure.Material{Procedure: p, Work: filepath.Join(dir, "work/r1-x")}, map[string]string{"word": "salt and tar"}, nil)
+	scope, err := procedure.NewScope(procedure.Material{Procedure: p, Work: filepath.Join(dir, "work/r1-x")},
+		map[string]string{"word": "salt and tar"}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	book = &notebook{}
 	target := b.target(t)
-	r = &device.Runner{Dial: (&net.Dialer{}).DialContext, SSH: func(context.Context) (ssh.Target, error) { return target, nil }, Procedure: p, Work: filepath.Join(dir, "work/r1-x"), Journal: book}
+	r = &device.Runner{Dial: (&net.Dialer{}).DialContext, SSH: func(context.Context) (ssh.Target, error) {
+		return target, nil
+	}, Procedure: p, Work: filepath.Join(dir, "work/r1-x"), Journal: book}
 	t.Cleanup(r.Close)
 	return r, scope, book, dir
 }
@@ -65,12 +71,15 @@ echo; printf 'Name: '; read -r n; echo "name $n" >> DIR/log; echo done`,
 // journal.
 func TestAnEchoedSecretIsNotShown(t *testing.T) {
 	t.Parallel()
-	r, scope, book, _ := talking(t, `stty echo; printf '%74s' 'Word: '; read -r w; echo; echo "you said $w"; echo done`, `[{see: "Word: $", say: "{{word}}"}, {see: done}]`)
+	r, scope, book, _ := talking(t,
+		`stty echo; printf '%74s' 'Word: '; read -r w; echo; echo "you said $w"; echo done`,
+		`[{see: "Word: $", say: "{{word}}"}, {see: done}]`)
 	if _, err := r.Run(t.Context(), procedure.Install, scope); err != nil {
 		t.Fatal(err)
 	}
 	shown := book.ended[0].Output
-	if text := strings.ReplaceAll(shown, "\n", ""); strings.Contains(text, "salt and tar") || !strings.Contains(text, "••••••") {
+	if text := strings.ReplaceAll(shown, "\n", ""); strings.Contains(text, "salt and tar") ||
+		!strings.Contains(text, "••••••") {
 		t.Errorf("the journal holds\n%s", shown)
 	}
 }
@@ -81,12 +90,15 @@ func TestWhatAWaitBeginsIsEnded(t *testing.T) {
 	t.Parallel()
 	r, scope, _, dir := talking(t, "trap '' TERM; while :; do sleep 0.3; date >> DIR/mark; done", "[{see: x}]")
 	menu := filepath.Join(dir, "menu")
-	p, faults := procedure.Parse([]byte("procedure: menu\ntitle: x\nlinks: [ssh]\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  install:\n    - {step: menu, wait: {first: " + menu + ", command: date, match: never}, undo: nothing, limit: 2s}\n"))
+	p, faults := procedure.Parse([]byte("procedure: menu\ntitle: x\nlinks: [ssh]\ntraits: {key_types: " +
+		"[ecdsa-p256], key_made_by: service}\nsteps:\n  install:\n    - {step: menu, wait: {first: " + menu +
+		", command: date, match: never}, undo: nothing, limit: 2s}\n"))
 	if procedure.Refused(faults) {
 		t.Fatal(faults)
 	}
 	r.Procedure = p
-	if _, err := r.Run(t.Context(), procedure.Install, scope); err == nil || strings.Contains(err.Error(), "may still be running") {
+	if _, err := r.Run(t.Context(), procedure.Install, scope); err == nil ||
+		strings.Contains(err.Error(), "may still be running") {
 		t.Errorf("it says %v", err)
 	}
 	if out, _ := exec.Command("pgrep", "-f", menu).Output(); len(out) > 0 {
@@ -108,7 +120,8 @@ func TestAStuckProgramIsEnded(t *testing.T) {
 			t.Parallel()
 			r, scope, _, dir := talking(t, menu, `[{see: "Word: $", say: "x", limit: 5s}, {see: never, limit: 2s}]`)
 			_, err := r.Run(t.Context(), procedure.Install, scope)
-			if err == nil || strings.Contains(err.Error(), "may still be running") || !strings.Contains(err.Error(), "did not appear") {
+			if err == nil || strings.Contains(err.Error(), "may still be running") ||
+				!strings.Contains(err.Error(), "did not appear") {
 				t.Errorf("it says %v", err)
 			}
 			if out, _ := exec.Command("pgrep", "-f", filepath.Join(dir, "menu")).Output(); len(out) > 0 {
@@ -127,7 +140,8 @@ func TestAStuckProgramIsEnded(t *testing.T) {
 // done twice, and a person is asked; one that never began is known for that.
 func TestADialogThatIsCutOff(t *testing.T) {
 	t.Parallel()
-	r, scope, book, dir := talking(t, "echo begun >> DIR/log; trap '' HUP; printf 'Word: '; read -r x; while :; do sleep 0.3; date >> DIR/mark; done", `[{see: "Word: $", say: "x"}, {see: never}]`)
+	r, scope, book, dir := talking(t, "echo begun >> DIR/log; trap '' HUP; printf 'Word: '; read -r x; while :; do "+
+		"sleep 0.3; date >> DIR/mark; done", `[{see: "Word: $", say: "x"}, {see: never}]`)
 	hard, cut := context.WithCancel(t.Context())
 	r.Hard = hard
 	go func() {
@@ -144,7 +158,8 @@ func TestADialogThatIsCutOff(t *testing.T) {
 	}
 	two := &device.Runner{Dial: r.Dial, SSH: r.SSH, Procedure: r.Procedure, Work: r.Work, Journal: book}
 	defer two.Close()
-	if err := two.Recover(t.Context(), 1, procedure.Install, "menu", false, scope); err == nil || !strings.Contains(err.Error(), "its program was ended") {
+	if err := two.Recover(t.Context(), 1, procedure.Install, "menu", false, scope); err == nil ||
+		!strings.Contains(err.Error(), "its program was ended") {
 		t.Errorf("found out afterwards: %v", err)
 	}
 	before := read(t, filepath.Join(dir, "mark"))
@@ -152,7 +167,8 @@ func TestADialogThatIsCutOff(t *testing.T) {
 	if after := read(t, filepath.Join(dir, "mark")); len(after) > len(before) {
 		t.Error("it still runs")
 	}
-	if err := two.Recover(t.Context(), 7, procedure.Install, "menu", false, scope); err != nil || book.ended[6].Why != "it was not begun" {
+	if err := two.Recover(t.Context(), 7, procedure.Install, "menu", false, scope); err != nil ||
+		book.ended[6].Why != "it was not begun" {
 		t.Errorf("%v %+v", err, book.ended[6])
 	}
 	if log := read(t, filepath.Join(dir, "log")); log != "begun\n" {
@@ -164,7 +180,8 @@ func TestADialogThatIsCutOff(t *testing.T) {
 // is one that writes what its dialog waits for again and again.
 func TestADialogWithoutEndIsCutOff(t *testing.T) {
 	t.Parallel()
-	for name, menu := range map[string]string{"floods": "while :; do echo tide tide tide tide tide tide tide; done", "pages for ever": "while :; do printf '%s\\n' '--more-- tide'; done"} {
+	for name, menu := range map[string]string{"floods": "while :; do echo tide tide tide tide tide tide tide; done",
+		"pages for ever": "while :; do printf '%s\\n' '--more-- tide'; done"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			r, scope, book, dir := talking(t, menu, `[{see: never}], meanwhile: [{see: "--more--", press: space}]`)

@@ -90,12 +90,14 @@ func TestANetworkIsDiscovered(t *testing.T) {
 	n.at("127.20.88.1", serving(root.Leaf(t, "gate.found.tidewrack.example")))
 	n.at("127.20.88.2", serving(delivered))
 	n.at("127.20.88.3", serving(delivered))
-	n.at("127.20.88.4", serving(testkit.Root(t, "Lumsk Factory CA").Leaf(t, "LK-1"))) // signed, and a default all the same
-	n.at("127.20.88.5", func(conn net.Conn) { io.Copy(io.Discard, conn) })            // never answers
+	// signed, and a default all the same
+	n.at("127.20.88.4", serving(testkit.Root(t, "Lumsk Factory CA").Leaf(t, "LK-1")))
+	n.at("127.20.88.5", func(conn net.Conn) { io.Copy(io.Discard, conn) }) // never answers
 	n.at("127.20.88.6", func(conn net.Conn) { fmt.Fprint(conn, "220 not TLS\r\n") })
 	n.at("127.20.88.7", func(conn net.Conn) { // never ends
 		for {
-			if _, err := conn.Write([]byte(strings.Repeat("\x16\x03\x01\x40\x00"+strings.Repeat("x", 0x4000), 64))); err != nil {
+			if _, err := conn.Write([]byte(strings.Repeat("\x16\x03\x01\x40\x00"+strings.Repeat("x", 0x4000),
+				64))); err != nil {
 				return
 			}
 		}
@@ -105,7 +107,8 @@ func TestANetworkIsDiscovered(t *testing.T) {
 	n.at("127.20.88.16", serving(delivered)) // outside of what is asked for
 
 	folder := t.TempDir()
-	write(t, filepath.Join(folder, "known-defaults.yaml"), "defaults:\n  - {about: the BW box, sha256: "+delivered.SHA256+"}\n")
+	write(t, filepath.Join(folder, "known-defaults.yaml"), "defaults:\n  - {about: the BW box, sha256: "+
+		delivered.SHA256+"}\n")
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", folder, "--never-connect", "127.20.88.9")
 	s.login()
 	s.ok("device", "add", "known.found.tidewrack.example", "--address", "127.20.88.1", "--slot", "web="+n.port)
@@ -128,7 +131,8 @@ func TestANetworkIsDiscovered(t *testing.T) {
 		}
 		got = append(got, line)
 	}
-	want := "1 known.found.tidewrack.example/web,2 shared key with 1 others,3 shared key with 1 others,4 factory of the Lumsk appliance,5 strange,6 strange,7 strange"
+	want := "1 known.found.tidewrack.example/web,2 shared key with 1 others,3 shared key with 1 others,4 factory " +
+		"of the Lumsk appliance,5 strange,6 strange,7 strange"
 	if strings.Join(got, ",") != want {
 		t.Errorf("found\n%s\nwant\n%s", strings.Join(got, ","), want)
 	}
@@ -138,7 +142,8 @@ func TestANetworkIsDiscovered(t *testing.T) {
 		}
 	}
 	// Adopted: those that are there stay as they are, and what is known to all is an error.
-	if out := s.ok("discover", "adopt", "k1", "--all", "--site", "Mainquay", "--tag", "found"); !strings.Contains(out, "3 devices added") {
+	if out := s.ok("discover", "adopt", "k1", "--all", "--site", "Mainquay", "--tag", "found"); !strings.Contains(out,
+		"3 devices added") {
 		t.Error(out)
 	}
 	s.ok("sweep")

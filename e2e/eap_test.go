@@ -21,7 +21,8 @@ func TestARealAccessControlServerIsReplaced(t *testing.T) {
 	t.Parallel()
 	b := startBox(t)
 	again := b.dir + "/again"
-	server := daemon.AccessControl{Address: b.address, Chain: b.at("tls/cert.pem"), Key: b.at("tls/key.pem"), Root: b.at("tls/cert.pem"), Secret: radiusSecret, TLS: "1.2", Methods: []string{"peap"}}
+	server := daemon.AccessControl{Address: b.address, Chain: b.at("tls/cert.pem"), Key: b.at("tls/key.pem"),
+		Root: b.at("tls/cert.pem"), Secret: radiusSecret, TLS: "1.2", Methods: []string{"peap"}}
 	port, end := daemon.RADIUS(t, server)
 	server.Port = port
 	// What restarts services on the box: it looks for a file.
@@ -43,8 +44,10 @@ func TestARealAccessControlServerIsReplaced(t *testing.T) {
 	t.Cleanup(func() { close(over); init.Wait() })
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "web-files-ssh"))
 	s.login()
-	b.add(t, s, "--slot", "eap="+port+"/peap", "--radius-secret-file", write(t, b.dir+"/shared", radiusSecret), "--setting", "reload=touch "+again)
-	if eap := s.show(realBox + "/eap"); eap.Condition != "factory" || eap.Certificate.SHA256 != s.show(realBox+"/web").Certificate.SHA256 {
+	b.add(t, s, "--slot", "eap="+port+"/peap", "--radius-secret-file", write(t, b.dir+"/shared", radiusSecret),
+		"--setting", "reload=touch "+again)
+	if eap := s.show(realBox + "/eap"); eap.Condition != "factory" ||
+		eap.Certificate.SHA256 != s.show(realBox+"/web").Certificate.SHA256 {
 		t.Fatalf("before: %+v", eap)
 	}
 	s.ok("replace", realBox+"/eap", "--signer", "bench", "--watch")
@@ -52,12 +55,14 @@ func TestARealAccessControlServerIsReplaced(t *testing.T) {
 	if eap.Condition != "fresh" || len(eap.Chain) < 3 {
 		t.Errorf("after: %s, %d certificates", eap.Condition, len(eap.Chain))
 	}
-	if out := s.ok("slot", "show", realBox+"/eap"); !strings.Contains(out, ", by peap") || strings.Contains(out, radiusSecret) {
+	if out := s.ok("slot", "show", realBox+"/eap"); !strings.Contains(out, ", by peap") ||
+		strings.Contains(out, radiusSecret) {
 		t.Error(out)
 	}
 	// The same server, asked without an inventory; and with a wrong secret.
 	at := net.JoinHostPort(b.address, port)
-	if out := s.okWith(radiusSecret, "read", "--address", at, "--protocol", "peap", "--secret-file", "-", "--server-name", realBox); !strings.Contains(out, eap.Certificate.SHA256) {
+	if out := s.okWith(radiusSecret, "read", "--address", at, "--protocol", "peap", "--secret-file", "-",
+		"--server-name", realBox); !strings.Contains(out, eap.Certificate.SHA256) {
 		t.Error(out)
 	}
 	s.ok("replacement", "revert", s.newest(realBox), "--yes")
@@ -85,15 +90,18 @@ func TestASlotReadBySTARTTLS(t *testing.T) {
 	if out := s.ok("slot", "add", slot, "--at", smtp); !strings.Contains(out, "unreachable") {
 		t.Errorf("SMTP read as TLS:\n%s", out)
 	}
-	if out := s.ok("slot", "edit", slot, "--protocol", "imap", "--at", smtp); !strings.Contains(out, "does not speak imap") {
+	if out := s.ok("slot", "edit", slot, "--protocol", "imap", "--at", smtp); !strings.Contains(out,
+		"does not speak imap") {
 		t.Errorf("SMTP read as IMAP:\n%s", out)
 	}
-	if out := s.ok("slot", "edit", slot, "--protocol", "smtp", "--at", smtp); !strings.Contains(out, "factory") || !strings.Contains(out, ", by smtp") {
+	if out := s.ok("slot", "edit", slot, "--protocol", "smtp", "--at", smtp); !strings.Contains(out, "factory") ||
+		!strings.Contains(out, ", by smtp") {
 		t.Errorf("SMTP read as SMTP:\n%s", out)
 	}
 	s.fails(1, "is not a protocol", "slot", "edit", slot, "--protocol", "gopher")
 	s.fails(1, "already exists", "slot", "add", slot, "--protocol", "smtp")
-	if r := s.run("word", "slot", "edit", slot, "--secret-file", "-"); r.code != 1 || !strings.Contains(r.stderr, "not read by EAP") {
+	if r := s.run("word", "slot", "edit", slot, "--secret-file", "-"); r.code != 1 ||
+		!strings.Contains(r.stderr, "not read by EAP") {
 		t.Errorf("a shared secret for SMTP: %+v", r)
 	}
 	s.ok("replace", slot, "--signer", "bench", "--watch")
@@ -104,9 +112,11 @@ func TestASlotReadBySTARTTLS(t *testing.T) {
 	if out := s.ok("device", "export"); !strings.Contains(out, ",smtp,") {
 		t.Error(out)
 	}
-	file := write(t, b.dir+"/import.csv", "name,address,slot,port,protocol\nmail-2.tidewrack.example,"+b.address+",smtp,"+smtp+",SMTP\nmail-3.tidewrack.example,"+b.address+",ldap,,ldap\n")
+	file := write(t, b.dir+"/import.csv", "name,address,slot,port,protocol\nmail-2.tidewrack.example,"+b.address+
+		",smtp,"+smtp+",SMTP\nmail-3.tidewrack.example,"+b.address+",ldap,,ldap\n")
 	s.ok("device", "import", file)
-	if out := s.ok("device", "show", "mail-3.tidewrack.example"); !strings.Contains(out, ":389 as") || !strings.Contains(out, "by ldap") {
+	if out := s.ok("device", "show", "mail-3.tidewrack.example"); !strings.Contains(out, ":389 as") ||
+		!strings.Contains(out, "by ldap") {
 		t.Error(out)
 	}
 	s.fails(1, "the only slot", "slot", "remove", "mail-3.tidewrack.example/ldap", "--yes")

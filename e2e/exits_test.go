@@ -20,8 +20,8 @@ import (
 	_ "modernc.org/sqlite"
 )
 
-// A replacement is held because somebody put a third certificate onto the box. It says first why, what is served and what can be done; it is
-// closed as what the wire shows and as nothing else, and the device is free.
+// A replacement is held because somebody put a third certificate onto the box. It says first why, what is served and
+// what can be done; it is closed as what the wire shows and as nothing else, and the device is free.
 func TestAHeldReplacementIsClosedAsTheWireShows(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "wan-controller"))
@@ -38,14 +38,17 @@ func TestAHeldReplacementIsClosedAsTheWireShows(t *testing.T) {
 	shown := s.ok("replacement", "show", "r2")
 	lines := strings.SplitN(shown, "\n", 9)
 	first := strings.Join(lines[:len(lines)-1], "\n")
-	for _, want := range []string{"held: ", "a third", "Corvane service technician", "freshseal replacement close r2 --as neither"} {
+	for _, want := range []string{"held: ", "a third", "Corvane service technician", "freshseal replacement close " +
+		"r2 --as neither"} {
 		if !strings.Contains(first, want) {
 			t.Errorf("its first lines do not say %q:\n%s", want, shown)
 		}
 	}
 	s.fails(1, "has a replacement in progress", "replace", name+"/web", "--signer", "bench")
-	s.fails(1, "not every address serves the new certificate", "replacement", "close", "r2", "--as", "new", "--reason", "it looks fine")
-	s.fails(1, "not every address serves the old certificate", "replacement", "close", "r2", "--as", "old", "--reason", "it looks fine")
+	s.fails(1, "not every address serves the new certificate", "replacement", "close", "r2", "--as", "new",
+		"--reason", "it looks fine")
+	s.fails(1, "not every address serves the old certificate", "replacement", "close", "r2", "--as", "old",
+		"--reason", "it looks fine")
 	s.fails(1, "the reason is missing", "replacement", "close", "r2", "--as", "neither", "--reason", " ")
 	s.ok("replacement", "close", "r2", "--as", "neither", "--reason", "the technician was here")
 	var r struct{ State, Closed_as, Why string }
@@ -56,7 +59,8 @@ func TestAHeldReplacementIsClosedAsTheWireShows(t *testing.T) {
 	if list := s.ok("replacement", "list", "--state", "closed"); !strings.Contains(list, "r2") {
 		t.Errorf("closed ones are\n%s", list)
 	}
-	if entries := s.ok("audit", "list"); !strings.Contains(entries, "close r2 as neither") || !strings.Contains(entries, "the technician was here") {
+	if entries := s.ok("audit", "list"); !strings.Contains(entries, "close r2 as neither") ||
+		!strings.Contains(entries, "the technician was here") {
 		t.Errorf("the audit log does not say so:\n%s", entries)
 	}
 	s.run("", "read", name+"/web")
@@ -65,11 +69,12 @@ func TestAHeldReplacementIsClosedAsTheWireShows(t *testing.T) {
 	}
 	s.ok("device", "try", name) // the pin is what was accepted
 	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
-	s.fails(1, "only a held replacement is closed", "replacement", "close", "r2", "--as", "neither", "--reason", "once more")
+	s.fails(1, "only a held replacement is closed", "replacement", "close", "r2", "--as", "neither", "--reason",
+		"once more")
 }
 
-// What cannot be cleared after a close is a task: it is finished by whoever removed it by hand, or ends when it is cleared after all. The second
-// time as the first.
+// What cannot be cleared after a close is a task: it is finished by whoever removed it by hand, or ends when it is
+// cleared after all. The second time as the first.
 func TestWhatIsLeftAfterACloseIsATask(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "web-files-ssh"))
@@ -80,11 +85,14 @@ func TestWhatIsLeftAfterACloseIsATask(t *testing.T) {
 	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
 	for i, id := range []string{"r2", "r3"} {
 		other := t.TempDir()
-		must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(other, "key"), "-out", filepath.Join(other, "pem"), "-days", "100", "-subj", "/O=Corvane/CN=service technician")
+		must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes",
+			"-keyout", filepath.Join(other, "key"), "-out", filepath.Join(other, "pem"), "-days", "100", "-subj",
+			"/O=Corvane/CN=service technician")
 		box.SetFaults(standin.Faults{KeepServing: true})
 		s.ok("replace", name+"/web", "--signer", "bench")
 		s.until("stage prove", `"stage": "prove"`, "replacement", "show", id, "--as", "json")
-		if err := box.Meddle([]byte(read(t, filepath.Join(other, "pem"))), []byte(read(t, filepath.Join(other, "key")))); err != nil {
+		if err := box.Meddle([]byte(read(t, filepath.Join(other, "pem"))),
+			[]byte(read(t, filepath.Join(other, "key")))); err != nil {
 			t.Fatal(err)
 		}
 		s.rests(id, "held")
@@ -100,7 +108,8 @@ func TestWhatIsLeftAfterACloseIsATask(t *testing.T) {
 		s.fails(1, "still has something left", "replacement", "clear", id)
 		if i == 0 {
 			s.ok("task", "answer", tasks[0].ID)
-			if entries := s.ok("audit", "list", "--as", "json"); !strings.Contains(entries, "remove by hand what r2 left") {
+			if entries := s.ok("audit", "list", "--as", "json"); !strings.Contains(entries,
+				"remove by hand what r2 left") {
 				t.Errorf("the audit log does not say so:\n%s", entries)
 			}
 		}
@@ -116,8 +125,8 @@ func TestWhatIsLeftAfterACloseIsATask(t *testing.T) {
 	}
 }
 
-// A box whose key was made anew since cannot use what was signed before: a retry says so, and nothing is sent that changes it. Where it still holds
-// the key, the retry is sealed; the second time too.
+// A box whose key was made anew since cannot use what was signed before: a retry says so, and nothing is sent that
+// changes it. Where it still holds the key, the retry is sealed; the second time too.
 func TestARetryLooksForTheKey(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "wan-controller"))
@@ -144,7 +153,8 @@ func TestARetryLooksForTheKey(t *testing.T) {
 	s.rests("r3", "waiting")
 	s.ok("replacement", "cancel", "r3")
 	changes.Store(0)
-	s.fails(1, "the device does not hold the key of the request any more; nothing was touched", "replacement", "retry", "r2")
+	s.fails(1, "the device does not hold the key of the request any more; nothing was touched", "replacement",
+		"retry", "r2")
 	if n := changes.Load(); n != 0 {
 		t.Errorf("%d calls changed the box", n)
 	}
@@ -155,14 +165,19 @@ func TestARetryLooksForTheKey(t *testing.T) {
 	}
 }
 
-// The answer to a call that may not be repeated is lost, and the box is signed out of after it. The step is found all the same: nothing repeats it
-// but a person who says so, and whoever says that it was done gives what it would have captured.
+// The answer to a call that may not be repeated is lost, and the box is signed out of after it. The step is found all
+// the same: nothing repeats it but a person who says so, and whoever says that it was done gives what it would have
+// captured.
 func TestALostAnswerIsNeverSentAgain(t *testing.T) {
 	t.Parallel()
 	text := read(t, quickFamilies(t, "wan-controller")+"/quick-wan-controller.procedure.yaml")
 	text = strings.Replace(text, "procedure: quick-wan-controller", "procedure: once", 1)
-	text = strings.Replace(text, "      expect: {status: 202, json: {/state: \"^accepted$\"}}\n      refused: {status: 422}\n      repeat: safe\n", "      expect: {status: 202}\n      capture: {told: {json: /state}, kept: {json: /state, keep: true}}\n      limit: 5s\n", 1)
-	text = strings.Replace(text, "    - {step: have the interface look again", "    - {step: name the state, http: \"GET /api/certificates/{{certificate}}\", query: {state: \"{{told}}\"}, until: {status: 200}, limit: 4s}\n    - {step: have the interface look again", 1)
+	text = strings.Replace(text, "      expect: {status: 202, json: {/state: \"^accepted$\"}}\n      refused: "+
+		"{status: 422}\n      repeat: safe\n", "      expect: {status: 202}\n      capture: {told: {json: /state}, "+
+		"kept: {json: /state, keep: true}}\n      limit: 5s\n", 1)
+	text = strings.Replace(text, "    - {step: have the interface look again", "    - {step: name the state, http: "+
+		"\"GET /api/certificates/{{certificate}}\", query: {state: \"{{told}}\"}, until: {status: 200}, limit: "+
+		"4s}\n    - {step: have the interface look again", 1)
 	folder := t.TempDir()
 	write(t, folder+"/once.procedure.yaml", text)
 	for _, answer := range []string{"done", "not-done", "revert"} {
@@ -199,11 +214,13 @@ func TestALostAnswerIsNeverSentAgain(t *testing.T) {
 			armed.Store(true)
 			s.run("", "replace", name+"/web", "--signer", "bench", "--watch")
 			s.rests("r2", "held")
-			s.fails(1, "it is unknown whether the step “import the certificate” was done", "replacement", "resume", "r2")
+			s.fails(1, "it is unknown whether the step “import the certificate” was done", "replacement", "resume",
+				"r2")
 			switch answer {
 			case "done":
 				s.fails(1, "later steps need {{told}}", "replacement", "resume", "r2", "--step", "done")
-				s.ok("replacement", "resume", "r2", "--step", "done", "--value", "told=accepted", "--value", "kept=as the box gave it")
+				s.ok("replacement", "resume", "r2", "--step", "done", "--value", "told=accepted", "--value",
+					"kept=as the box gave it")
 				s.rests("r2", "sealed")
 				out := t.TempDir() + "/kept"
 				s.ok("replacement", "file", "r2", "kept", "--reason", "to see that it is here", "--out", out)
@@ -233,13 +250,15 @@ func TestALostAnswerIsNeverSentAgain(t *testing.T) {
 	}
 }
 
-// A box takes the new certificate and goes on serving the old one, and its family may take half an hour to restart. Whoever cancels meanwhile,
-// or reverts, does not wait for that, the service being killed in between or not; the first reason is the person's.
+// A box takes the new certificate and goes on serving the old one, and its family may take half an hour to restart.
+// Whoever cancels meanwhile, or reverts, does not wait for that, the service being killed in between or not; the
+// first reason is the person's.
 func TestACancelledReplacementDoesNotWaitForTheWire(t *testing.T) {
 	t.Parallel()
 	folder := quickFamilies(t, "web-files-ssh")
 	text := read(t, folder+"/quick-web-files-ssh.procedure.yaml")
-	write(t, folder+"/slow.procedure.yaml", strings.NewReplacer("procedure: quick-web-files-ssh", "procedure: slow", "restart_limit: 5s", "restart_limit: 30m").Replace(text))
+	write(t, folder+"/slow.procedure.yaml", strings.NewReplacer("procedure: quick-web-files-ssh", "procedure: slow",
+		"restart_limit: 5s", "restart_limit: 30m").Replace(text))
 	for _, way := range []string{"cancel", "revert", "cancel, killed"} {
 		t.Run(way, func(t *testing.T) {
 			t.Parallel()
@@ -255,7 +274,8 @@ func TestACancelledReplacementDoesNotWaitForTheWire(t *testing.T) {
 			s.ok("replace", name+"/web", "--signer", "bench")
 			s.until("stage prove", `"stage": "prove"`, "replacement", "show", "r2", "--as", "json")
 			if verb, killed := strings.CutSuffix(way, ", killed"); killed {
-				if answer, said := s.caller(t).does("POST", "/replacements/r2/"+verb, "", ""); answer.StatusCode != 202 {
+				if answer, said := s.caller(t).does("POST", "/replacements/r2/"+verb, "",
+					""); answer.StatusCode != 202 {
 					t.Fatalf("%d %s", answer.StatusCode, said)
 				}
 				s.kill()
@@ -265,7 +285,8 @@ func TestACancelledReplacementDoesNotWaitForTheWire(t *testing.T) {
 			}
 			s.rests("r2", "reverted")
 			var r struct{ Why string }
-			if s.json(&r, "replacement", "show", "r2"); !strings.HasPrefix(r.Why, "admin asked for it") || !strings.Contains(r.Why, "stopped while the wire still said") {
+			if s.json(&r, "replacement", "show", "r2"); !strings.HasPrefix(r.Why, "admin asked for it") ||
+				!strings.Contains(r.Why, "stopped while the wire still said") {
 				t.Errorf("it is reverted because %s", r.Why)
 			}
 			if !bytes.Equal(leafAt(t, box.TLSAddr), stood) {
@@ -275,8 +296,9 @@ func TestACancelledReplacementDoesNotWaitForTheWire(t *testing.T) {
 	}
 }
 
-// An appliance goes back to its old files by itself after the seal. That is an alarm of its own, which names the replacement and offers its
-// revert; the revert finds everything as it was, and ends. The same once more, and with a stranger's certificate nothing is reverted.
+// An appliance goes back to its old files by itself after the seal. That is an alarm of its own, which names the
+// replacement and offers its revert; the revert finds everything as it was, and ends. The same once more, and with a
+// stranger's certificate nothing is reverted.
 func TestAChangeAfterTheSealOffersTheRevert(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
@@ -290,7 +312,8 @@ func TestAChangeAfterTheSealOffersTheRevert(t *testing.T) {
 	for _, id := range []string{"r2", "r3"} {
 		chain, key := file(standin.CertificateFile), file(standin.KeyFile)
 		s.ok("replace", name+"/web", "--signer", "bench", "--watch")
-		if s.ok("read", name+"/web"); strings.Contains(s.ok("slot", "show", name+"/web"), "was sealed, the slot became") {
+		if s.ok("read", name+"/web"); strings.Contains(s.ok("slot", "show", name+"/web"),
+			"was sealed, the slot became") {
 			t.Error("nothing changed, and it says so")
 		}
 		if err := box.Meddle(chain, key); err != nil {
@@ -298,7 +321,8 @@ func TestAChangeAfterTheSealOffersTheRevert(t *testing.T) {
 		}
 		s.run("", "read", name+"/web")
 		shown := s.ok("slot", "show", name+"/web")
-		for _, want := range []string{"less than a minute after " + id + " was sealed, the slot became unexpected", "freshseal replacement revert " + id} {
+		for _, want := range []string{"less than a minute after " + id + " was sealed, the slot became unexpected",
+			"freshseal replacement revert " + id} {
 			if !strings.Contains(shown, want) {
 				t.Errorf("the slot does not show %q:\n%s", want, shown)
 			}
@@ -315,19 +339,23 @@ func TestAChangeAfterTheSealOffersTheRevert(t *testing.T) {
 	}
 	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
 	other := t.TempDir()
-	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(other, "key"), "-out", filepath.Join(other, "pem"), "-days", "100", "-subj", "/O=Corvane/CN=service technician")
-	if err := box.Meddle([]byte(read(t, filepath.Join(other, "pem"))), []byte(read(t, filepath.Join(other, "key")))); err != nil {
+	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes",
+		"-keyout", filepath.Join(other, "key"), "-out", filepath.Join(other, "pem"), "-days", "100", "-subj",
+		"/O=Corvane/CN=service technician")
+	if err := box.Meddle([]byte(read(t, filepath.Join(other, "pem"))),
+		[]byte(read(t, filepath.Join(other, "key")))); err != nil {
 		t.Fatal(err)
 	}
 	s.run("", "read", name+"/web")
-	if shown := s.ok("slot", "show", name+"/web"); !strings.Contains(shown, "after r4 was sealed") || strings.Contains(shown, "replacement revert r4") {
+	if shown := s.ok("slot", "show", name+"/web"); !strings.Contains(shown, "after r4 was sealed") ||
+		strings.Contains(shown, "replacement revert r4") {
 		t.Errorf("a revert that is refused is offered, or nothing is said:\n%s", shown)
 	}
 	s.fails(1, "it was changed since", "replacement", "revert", "r4", "--yes")
 }
 
-// A replacement that an earlier program began, with a procedure whose undo is "the one before", is ended by this one: on a refusal nothing is
-// sent, and the box keeps what it had.
+// A replacement that an earlier program began, with a procedure whose undo is "the one before", is ended by this one:
+// on a refusal nothing is sent, and the box keeps what it had.
 func TestAReplacementOfAnEarlierProgram(t *testing.T) {
 	t.Parallel()
 	for _, family := range []string{"wan-controller", "voice-manager"} {
@@ -337,7 +365,8 @@ func TestAReplacementOfAnEarlierProgram(t *testing.T) {
 			dir := t.TempDir()
 			s := startAt(t, "serve", dir, "127.0.0.1:0", "--procedures", folder)
 			s.login()
-			kind := map[string]standin.Kind{"wan-controller": standin.WANController, "voice-manager": standin.VoiceManager}[family]
+			kind := map[string]standin.Kind{"wan-controller": standin.WANController,
+				"voice-manager": standin.VoiceManager}[family]
 			box, more := webBox(t, standin.Box{Kind: kind})
 			s.addWeb(name, "quick-"+family, box, more...)
 			s.ok("replace", name+"/web", "--signer", "bench", "--watch")
@@ -349,7 +378,8 @@ func TestAReplacementOfAnEarlierProgram(t *testing.T) {
 
 			// As the earlier program stored it.
 			old := read(t, "../core/language/procedure/testdata/second/"+family+".procedure.yaml")
-			old = strings.ReplaceAll(strings.Replace(old, "procedure: "+family, "procedure: quick-"+family, 1), "restart_limit: 15m", "restart_limit: 4s")
+			old = strings.ReplaceAll(strings.Replace(old, "procedure: "+family, "procedure: quick-"+family, 1),
+				"restart_limit: 15m", "restart_limit: 4s")
 			old = strings.ReplaceAll(old, "restart_limit: 5m", "restart_limit: 4s")
 			db, err := sql.Open("sqlite", filepath.Join(dir, "freshseal.db"))
 			if err != nil {
@@ -358,7 +388,8 @@ func TestAReplacementOfAnEarlierProgram(t *testing.T) {
 			for _, q := range []struct {
 				text string
 				args []any
-			}{{`INSERT INTO procedure_text (sha256, yaml) VALUES (?, ?)`, []any{store.Digest(old), old}}, {`UPDATE replacement SET procedure = ?, edition = 2 WHERE id = 2`, []any{store.Digest(old)}}} {
+			}{{`INSERT INTO procedure_text (sha256, yaml) VALUES (?, ?)`, []any{store.Digest(old), old}},
+				{`UPDATE replacement SET procedure = ?, edition = 2 WHERE id = 2`, []any{store.Digest(old)}}} {
 				if _, err := db.Exec(q.text, q.args...); err != nil {
 					t.Fatal(err)
 				}
@@ -389,10 +420,12 @@ func TestAReplacementOfAnEarlierProgram(t *testing.T) {
 	}
 }
 
-// While a replacement works on a slot, old, new or nothing is no alarm: its condition never turns to unexpected or unreachable.
+// While a replacement works on a slot, old, new or nothing is no alarm: its condition never turns to unexpected or
+// unreachable.
 func TestOwnWorkIsNoAlarm(t *testing.T) {
 	t.Parallel()
-	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "wan-controller", "bare-host"))
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures",
+		quickFamilies(t, "wan-controller", "bare-host"))
 	s.login()
 	for i, start := range []func() (*standin.Running, string){
 		func() (*standin.Running, string) {

@@ -32,7 +32,8 @@ func work(t *testing.T, box *standin.Running, id string) string {
 func simulated(t testing.TB, b standin.Box) *standin.Running {
 	t.Helper()
 	var none *standin.Authority
-	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"}, Names: []string{"appliance.invalid"}, Ends: 1000 * time.Hour}, rand.Reader, time.Now())
+	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"},
+		Names: []string{"appliance.invalid"}, Ends: 1000 * time.Hour}, rand.Reader, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,7 +56,8 @@ func (s *server) addSimulated(name string, box *standin.Running, password string
 	s.t.Helper()
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
 	_, tlsPort, _ := net.SplitHostPort(box.TLSAddr)
-	s.okWith(password, "device", "add", name, "--address", host, "--family", "web-files-ssh", "--user", "keeper", "--port", sshPort,
+	s.okWith(password, "device", "add", name, "--address", host, "--family", "web-files-ssh", "--user", "keeper",
+		"--port", sshPort,
 		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+tlsPort)
 }
 
@@ -89,11 +91,15 @@ type deviceFault struct {
 func TestFaultsOfDevicesAreToldAndLeaveNothing(t *testing.T) {
 	t.Parallel()
 	for about, c := range map[string]deviceFault{
-		"a wrong password": {password: "wrong", want: []string{"is held in stage survey", "refuses the user's password", "correct the device's user, password or key"}},
-		"a device that keeps serving the old certificate": {faults: standin.Faults{KeepServing: true}, want: []string{"is reverted in stage prove", "the wire still says: it serves “Brinewell appliance”"}},
-		"a configuration test that fails":                 {faults: standin.Faults{FailTest: true}, want: []string{"is reverted in stage activate", "directive tls on line 4"}},
+		"a wrong password": {password: "wrong", want: []string{"is held in stage survey", "refuses the " +
+			"user's password", "correct the device's user, password or key"}},
+		"a device that keeps serving the old certificate": {faults: standin.Faults{KeepServing: true},
+			want: []string{"is reverted in stage prove", "the wire still says: it serves “Brinewell appliance”"}},
+		"a configuration test that fails": {faults: standin.Faults{FailTest: true},
+			want: []string{"is reverted in stage activate", "directive tls on line 4"}},
 		"a file that is not where the settings say": {change: func(t *testing.T, box *standin.Running) {
-			if err := os.Rename(filepath.Join(box.Dir, "root", standin.KeyFile), filepath.Join(box.Dir, "root/etc/webui/tls/moved.pem")); err != nil {
+			if err := os.Rename(filepath.Join(box.Dir, "root", standin.KeyFile),
+				filepath.Join(box.Dir, "root/etc/webui/tls/moved.pem")); err != nil {
 				t.Fatal(err)
 			}
 		}, want: []string{"is held in stage survey", "correct the settings certificate_file and key_file"}},
@@ -105,10 +111,12 @@ func TestFaultsOfDevicesAreToldAndLeaveNothing(t *testing.T) {
 	}
 }
 
-// It is a test of its own, since its commands wait for their limits for two minutes, and the cases of a test are begun last.
+// It is a test of its own, since its commands wait for their limits for two minutes, and the cases of a test are
+// begun last.
 func TestADeviceThatHangsIsTold(t *testing.T) {
 	t.Parallel()
-	deviceFault{faults: standin.Faults{Hang: true}, want: []string{"is held in stage survey", "time limit has passed", "see whether the device hangs"}}.isTold(t)
+	deviceFault{faults: standin.Faults{Hang: true}, want: []string{"is held in stage survey", "time limit has passed",
+		"see whether the device hangs"}}.isTold(t)
 }
 
 // isTold replaces the certificate of a device with the fault, and sees that what is wrong is told and nothing is left.
@@ -169,7 +177,9 @@ func TestWrongUseIsExplained(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "photo.cer"), "\x89PNG\r\n\x1a\n")
-	write(t, filepath.Join(dir, "bad.procedure.yaml"), "procedure: x\ntitle: y\nlinks: [ssh]\ntraits: {key_types: [rsa-2048]}\nsteps:\n  request:\n    - step: a\n      run: echo \"{{replacement}}\"\n      undo: nothing\n      capture: request\n  activate:\n    - {file: /x, holds: leaf}\n")
+	write(t, filepath.Join(dir, "bad.procedure.yaml"), "procedure: x\ntitle: y\nlinks: [ssh]\ntraits: {key_types: "+
+		"[rsa-2048]}\nsteps:\n  request:\n    - step: a\n      run: echo \"{{replacement}}\"\n      undo: "+
+		"nothing\n      capture: request\n  activate:\n    - {file: /x, holds: leaf}\n")
 	for _, c := range []struct {
 		code int
 		want string
@@ -182,20 +192,27 @@ func TestWrongUseIsExplained(t *testing.T) {
 		{1, "no device is called", []string{"device", "show", "nobody"}},
 		{1, "it has no family", []string{"replace", "vault.mainquay.tidewrack.example/web", "--signer", "bench"}},
 		{1, "no signer is called", []string{"replace", gate + "/web", "--signer", "nobody"}},
-		{1, "neither a DNS name nor an IP address", []string{"replace", gate + "/web", "--signer", "bench", "--name", "gate; reboot"}},
+		{1, "neither a DNS name nor an IP address", []string{"replace", gate + "/web", "--signer", "bench", "--name",
+			"gate; reboot"}},
 		{1, "no replacement is called", []string{"replacement", "show", "r99"}},
-		{1, "is not a host key", []string{"device", "add", "a.tidewrack.example", "--address", "192.0.2.99", "--family", "web-files-ssh", "--user", "x", "--pin", "x", "--password-file", filepath.Join(dir, "photo.cer")}},
-		{1, "the host key could not be read", []string{"device", "add", "a.tidewrack.example", "--address", "192.0.2.99", "--family", "web-files-ssh", "--user", "x", "--password-file", filepath.Join(dir, "photo.cer")}},
+		{1, "is not a host key", []string{"device", "add", "a.tidewrack.example", "--address", "192.0.2.99",
+			"--family", "web-files-ssh", "--user", "x", "--pin", "x", "--password-file",
+			filepath.Join(dir, "photo.cer")}},
+		{1, "the host key could not be read", []string{"device", "add", "a.tidewrack.example", "--address",
+			"192.0.2.99", "--family", "web-files-ssh", "--user", "x", "--password-file",
+			filepath.Join(dir, "photo.cer")}},
 		{1, "refuses connections", []string{"read", "--address", "127.0.0.1:1"}},
 		{3, "a picture", []string{"inspect", filepath.Join(dir, "photo.cer")}},
-		{3, "bad.procedure.yaml:8:18: a value inside quotes", []string{"procedure", "check", filepath.Join(dir, "bad.procedure.yaml")}},
+		{3, "bad.procedure.yaml:8:18: a value inside quotes",
+			[]string{"procedure", "check", filepath.Join(dir, "bad.procedure.yaml")}},
 	} {
 		s.fails(c.code, c.want, c.args...)
 	}
 	cmd := exec.Command(program, "serve", "--dir", t.TempDir(), "--listen", strings.TrimPrefix(s.url, "https://"))
 	var stderr bytes.Buffer
 	cmd.Stderr = &stderr
-	if err := cmd.Run(); err == nil || !strings.Contains(stderr.String(), "another program does") || !strings.Contains(stderr.String(), "--listen") {
+	if err := cmd.Run(); err == nil || !strings.Contains(stderr.String(), "another program does") ||
+		!strings.Contains(stderr.String(), "--listen") {
 		t.Errorf("a port in use: %v\n%s", err, stderr.String())
 	}
 }
@@ -203,7 +220,8 @@ func TestWrongUseIsExplained(t *testing.T) {
 func TestNobodyIsLetInWithoutSigningIn(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
-	open := map[string]bool{"GET /healthz": true, "GET /readyz": true, "GET /api/v1/openapi.json": true, "GET /api/v1/succession": true}
+	open := map[string]bool{"GET /healthz": true, "GET /readyz": true, "GET /api/v1/openapi.json": true,
+		"GET /api/v1/succession": true}
 	http := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	call := func(method, path, cookie, origin string) (int, string) {
 		r, err := newRequest(method, s.url+path, cookie, origin)
@@ -230,7 +248,8 @@ func TestNobodyIsLetInWithoutSigningIn(t *testing.T) {
 			}
 			continue
 		}
-		if signIn := route == "POST /api/v1/session"; open[route] != (status == 200) || !open[route] && !signIn && status != 401 {
+		if signIn := route == "POST /api/v1/session"; open[route] != (status == 200) || !open[route] && !signIn &&
+			status != 401 {
 			t.Errorf("%s answers %d: %s", route, status, body)
 		}
 	}
@@ -244,9 +263,11 @@ func TestNobodyIsLetInWithoutSigningIn(t *testing.T) {
 		t.Errorf("a change from our own pages answers %d: %s", status, body)
 	}
 	// What is kept gives nothing away.
-	password := strings.TrimSpace(strings.SplitN(read(t, filepath.Join(s.dir, "first-sign-in.txt")), "password: ", 2)[1])
+	password := strings.TrimSpace(strings.SplitN(read(t, filepath.Join(s.dir, "first-sign-in.txt")), "password: ",
+		2)[1])
 	for _, file := range []string{"freshseal.db", "freshseal.db-wal"} {
-		if text := read(t, filepath.Join(s.dir, file)); strings.Contains(text, password) || strings.Contains(text, "PRIVATE KEY") {
+		if text := read(t, filepath.Join(s.dir, file)); strings.Contains(text, password) ||
+			strings.Contains(text, "PRIVATE KEY") {
 			t.Errorf("%s holds a secret in clear", file)
 		}
 	}

@@ -23,7 +23,8 @@ func TestWhatDevicesShare(t *testing.T) {
 		t.Error(out)
 	}
 	s.fails(1, "devices use it", "credential", "remove", "keepers")
-	if all := s.ok("credential", "list", "--as", "json") + s.ok("device", "show", gate, "--as", "json"); strings.Contains(all, secret) {
+	if all := s.ok("credential", "list", "--as", "json") + s.ok("device", "show", gate, "--as",
+		"json"); strings.Contains(all, secret) {
 		t.Error("the secret is shown")
 	}
 
@@ -37,15 +38,18 @@ func TestWhatDevicesShare(t *testing.T) {
 		}
 	}
 	s.json(&rehearsal, "replace", gate+"/web", "--signer", "desk", "--rehearse")
-	if got := rehearsal.Plan.Subject; got.Locality != "Mainquay" || got.Country != "XA" || got.Organization != "Tidewrack Ferries" {
+	if got := rehearsal.Plan.Subject; got.Locality != "Mainquay" || got.Country != "XA" ||
+		got.Organization != "Tidewrack Ferries" {
 		t.Errorf("the request would say %+v", got)
 	}
 
 	// A name that leads to another box is told of before anybody signs for it.
-	if out := s.ok("replace", ramp+"/web", "--signer", "desk", "--rehearse"); !strings.Contains(out, ramp+" leads to 198.51.100.99, and the slot is at 198.51.100.22") {
+	if out := s.ok("replace", ramp+"/web", "--signer", "desk", "--rehearse"); !strings.Contains(out,
+		ramp+" leads to 198.51.100.99, and the slot is at 198.51.100.22") {
 		t.Error(out)
 	}
-	if out := s.ok("replace", gate+"/web", "--signer", "desk", "--rehearse"); strings.Contains(out, "name-leads-elsewhere") {
+	if out := s.ok("replace", gate+"/web", "--signer", "desk", "--rehearse"); strings.Contains(out,
+		"name-leads-elsewhere") {
 		t.Error(out)
 	}
 	for device, role := range map[string]string{gate: "active", ramp: "standby"} {
@@ -66,7 +70,8 @@ func TestAnotherApproves(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	s.ok("policy", "set", "site/Mainquay", "--approval", "another")
-	if out := s.ok("replace", gate+"/web", "--signer", "bench", "--watch"); !strings.Contains(out, "waiting for approval") {
+	if out := s.ok("replace", gate+"/web", "--signer", "bench", "--watch"); !strings.Contains(out,
+		"waiting for approval") {
 		t.Fatal(out)
 	}
 	s.fails(1, "the policy requires another", "replacement", "approve", "r2")
@@ -74,7 +79,8 @@ func TestAnotherApproves(t *testing.T) {
 	tern := *s
 	tern.config = filepath.Join(t.TempDir(), "tern.yaml")
 	login := func() {
-		tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
+		tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-",
+			"--certificate", s.pin())
 	}
 	login()
 	tern.fails(1, "needs the role operator", "replacement", "approve", "r2")

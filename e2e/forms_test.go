@@ -14,7 +14,8 @@ func TestEveryListPrintsInEveryForm(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	s.ok("pin", "add", gate+"/web", "--who", "booking", "--how", "write to booking@tidewrack.example")
-	s.ok("credential", "add", "harbour", "--user", "keeper", "--password-file", write(t, t.TempDir()+"/word", "salt and tar and rope"))
+	s.ok("credential", "add", "harbour", "--user", "keeper", "--password-file",
+		write(t, t.TempDir()+"/word", "salt and tar and rope"))
 	s.ok("signer", "set", "registrar", "--contact", "registrar@tidewrack.example")
 	s.ok("replace", gate+"/web", "--signer", "desk")
 	s.ok("replace", panel+"/web", "--signer", "desk")
@@ -23,8 +24,10 @@ func TestEveryListPrintsInEveryForm(t *testing.T) {
 	s.ok("parcel", "pack", "--signer", "desk", "--out", t.TempDir()+"/parcel.zip")
 	s.ok("replace", vaultLink+"/web", "--signer", "bench", "--watch")
 	for list, least := range map[string]int{
-		"slot history scale.mainquay.tidewrack.example/web": 3, "device list": 48, "slot list": 60, "site list": 3, "credential list": 1, "replacement list": 3, "parcel list": 1, "signer list": 4,
-		"trust-group list": 1, "procedure list": 14, "user list": 1, "token list": 1, "audit list": 5, "task list": 1, "pin list": 1, "batch list": 0,
+		"slot history scale.mainquay.tidewrack.example/web": 3, "device list": 48, "slot list": 60, "site list": 3,
+		"credential list": 1, "replacement list": 3, "parcel list": 1, "signer list": 4,
+		"trust-group list": 1, "procedure list": 14, "user list": 1, "token list": 1, "audit list": 5, "task list": 1,
+		"pin list": 1, "batch list": 0,
 		"due": 10, "policy list": 1, "procedure values": 30, "authority list": 0,
 	} {
 		args := strings.Fields(list)
@@ -50,14 +53,17 @@ func TestEveryListPrintsInEveryForm(t *testing.T) {
 				}
 			}
 			for line := range strings.Lines(s.ok(args...)) {
-				if n := utf8.RuneCountInString(strings.TrimRight(line, "\n")); n > 80 && !strings.Contains(line, "SHA256:") {
+				if n := utf8.RuneCountInString(strings.TrimRight(line, "\n")); n > 80 &&
+					!strings.Contains(line, "SHA256:") {
 					t.Errorf("%d columns: %s", n, line)
 				}
 			}
 		})
 	}
 	// Who is behind what a slot served, newest first: somebody meddled with what a replacement had put there.
-	if lines := strings.Split(s.ok("slot", "history", "scale.mainquay.tidewrack.example/web", "--as", "csv"), "\n"); !strings.HasSuffix(lines[1], ",somebody else") || !strings.HasSuffix(lines[2], ",r1") || !strings.HasSuffix(lines[3], ",first seen") {
+	if lines := strings.Split(s.ok("slot", "history", "scale.mainquay.tidewrack.example/web", "--as", "csv"),
+		"\n"); !strings.HasSuffix(lines[1], ",somebody else") || !strings.HasSuffix(lines[2], ",r1") ||
+		!strings.HasSuffix(lines[3], ",first seen") {
 		t.Errorf("the history says\n%s", strings.Join(lines, "\n"))
 	}
 	s.fails(2, "table, json or csv", "slot", "list", "--as", "xml")

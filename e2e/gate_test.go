@@ -23,7 +23,8 @@ func (s *server) atGate(id, whom string) progress {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	s.t.Fatalf("%s is %s for %s in stage %s, and should wait for %s: %s %s\n%s", id, r.State, r.WaitingFor, r.Stage, whom, r.Why, r.Closed, s.log)
+	s.t.Fatalf("%s is %s for %s in stage %s, and should wait for %s: %s %s\n%s", id, r.State, r.WaitingFor, r.Stage,
+		whom, r.Why, r.Closed, s.log)
 	return r
 }
 
@@ -32,8 +33,9 @@ func opens(in time.Duration) string {
 	return "DTSTART:" + time.Now().Add(in).UTC().Format("20060102T150405") + "Z DURATION:PT1H"
 }
 
-// Everything is prepared at once, and nothing live is touched outside of a window: the request is made and signed, and the box serves what it served until the
-// window opens, a person gives a reason, or the rule is changed. A kill changes nothing of it. Twice, since boxes are replaced again and again.
+// Everything is prepared at once, and nothing live is touched outside of a window: the request is made and signed,
+// and the box serves what it served until the window opens, a person gives a reason, or the rule is changed. A kill
+// changes nothing of it. Twice, since boxes are replaced again and again.
 func TestNothingIsTouchedOutsideOfAWindow(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"))
@@ -49,7 +51,8 @@ func TestNothingIsTouchedOutsideOfAWindow(t *testing.T) {
 		if r := s.atGate(id, "window"); r.Stage != "gate" || r.Closed != "no window is open" {
 			t.Errorf("%+v", r)
 		}
-		if shown := s.ok("replacement", "show", id); !strings.Contains(shown, "it goes on by itself at 20") || !strings.Contains(shown, "chain") {
+		if shown := s.ok("replacement", "show", id); !strings.Contains(shown, "it goes on by itself at 20") ||
+			!strings.Contains(shown, "chain") {
 			t.Errorf("what was prepared:\n%s", shown)
 		}
 		s.fails(1, "no window is open", "replacement", "go", id)
@@ -65,15 +68,22 @@ func TestNothingIsTouchedOutsideOfAWindow(t *testing.T) {
 		s.ok("policy", "set", scope, "--window", "")
 	}
 
-	// A freeze, a holiday of the site, a site that is paused, and a time of one's own hold it up; a reason, or the end of the rule, lets it go on.
+	// A freeze, a holiday of the site, a site that is paused, and a time of one's own hold it up; a reason, or the
+	// end of the rule, lets it go on.
 	today := time.Now().UTC().Format(time.DateOnly)
-	s.ok("site", "edit", "Northholm", "--holidays", write(t, filepath.Join(t.TempDir(), "days.ics"), "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART;VALUE=DATE:"+strings.ReplaceAll(today, "-", "")+"\r\nSUMMARY:Harbour day\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"))
+	s.ok("site", "edit", "Northholm", "--holidays", write(t, filepath.Join(t.TempDir(), "days.ics"),
+		"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART;VALUE=DATE:"+
+			strings.ReplaceAll(today, "-", "")+"\r\nSUMMARY:Harbour day\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"))
 	for _, c := range []struct{ set, clear, ask []string }{
-		{[]string{"policy", "set", "fleet", "--freeze", today + "/" + today + " discovery"}, []string{"policy", "set", "fleet", "--freeze", ""}, nil},
-		{[]string{"policy", "set", "device/" + name, "--keep-holidays"}, []string{"policy", "set", "device/" + name, "--keep-holidays=false"}, nil},
-		{[]string{"site", "edit", "Northholm", "--paused"}, []string{"site", "edit", "Northholm", "--paused=false"}, nil},
+		{[]string{"policy", "set", "fleet", "--freeze", today + "/" + today + " discovery"},
+			[]string{"policy", "set", "fleet", "--freeze", ""}, nil},
+		{[]string{"policy", "set", "device/" + name, "--keep-holidays"},
+			[]string{"policy", "set", "device/" + name, "--keep-holidays=false"}, nil},
+		{[]string{"site", "edit", "Northholm", "--paused"}, []string{"site", "edit", "Northholm", "--paused=false"},
+			nil},
 		{nil, nil, []string{"--at", time.Now().Add(48 * time.Hour).Format(time.RFC3339)}},
-		{[]string{"policy", "set", "site/Northholm", "--window", opens(-time.Minute)}, nil, []string{"--at", "next-window"}},
+		{[]string{"policy", "set", "site/Northholm", "--window", opens(-time.Minute)}, nil,
+			[]string{"--at", "next-window"}},
 	} {
 		before := leafAt(t, box.TLSAddr)
 		if c.set != nil {
@@ -104,7 +114,8 @@ func TestNothingIsTouchedOutsideOfAWindow(t *testing.T) {
 // A replacement stops where it was asked to, waits where it was paused, and goes on when a person says so.
 func TestAReplacementWaitsForAGoAhead(t *testing.T) {
 	t.Parallel()
-	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"), "--procedures", quickFamilies(t, "load-balancer"))
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:"+daemon.FreePort(t, "127.0.0.1"), "--procedures",
+		quickFamilies(t, "load-balancer"))
 	s.login()
 	box := kind(t, standin.Box{})
 	s.addKind(name, "web-files-ssh", box)
@@ -144,7 +155,8 @@ func TestAReplacementWaitsForAGoAhead(t *testing.T) {
 	if r := s.atGate(id, "go-ahead"); r.Stage != "activate" {
 		t.Errorf("it stopped in stage %s", r.Stage)
 	}
-	if tried := leafAt(t, balancer.MoreAddr); bytes.Equal(tried, before) || !bytes.Equal(leafAt(t, balancer.TLSAddr), before) {
+	if tried := leafAt(t, balancer.MoreAddr); bytes.Equal(tried, before) ||
+		!bytes.Equal(leafAt(t, balancer.TLSAddr), before) {
 		t.Error("the test listener does not serve the new certificate, or the one in use does")
 	}
 	s.ok("replacement", "go", id)
@@ -159,7 +171,8 @@ func TestAReplacementWaitsForAGoAhead(t *testing.T) {
 	}
 }
 
-// What is approved is what happens: an approval of something else is refused, and where the plan changes until the window opens, it is asked for again.
+// What is approved is what happens: an approval of something else is refused, and where the plan changes until the
+// window opens, it is asked for again.
 func TestAnApprovalIsOfWhatHappens(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
@@ -179,7 +192,8 @@ func TestAnApprovalIsOfWhatHappens(t *testing.T) {
 		}
 	}
 	s.json(&shown, "replacement", "show", id)
-	if !strings.Contains(strings.Join(shown.Effect.NamesAdded, " "), "more.tidewrack.example") || len(shown.Effect.Stages) == 0 {
+	if !strings.Contains(strings.Join(shown.Effect.NamesAdded, " "), "more.tidewrack.example") ||
+		len(shown.Effect.Stages) == 0 {
 		t.Errorf("what it is about to do: %+v", shown.Effect)
 	}
 	s.ok("pin", "add", slot, "--who", "ticket printers", "--how", "their panel")
@@ -198,7 +212,8 @@ func TestAnApprovalIsOfWhatHappens(t *testing.T) {
 	if answer.Body.Close(); answer.StatusCode != 409 {
 		t.Errorf("an approval of something else is answered with %s", answer.Status)
 	}
-	if out := s.ok("replacement", "approve", id); !strings.Contains(out, "ticket printers") || !strings.Contains(out, "SHA-1") {
+	if out := s.ok("replacement", "approve", id); !strings.Contains(out, "ticket printers") ||
+		!strings.Contains(out, "SHA-1") {
 		t.Errorf("what was approved:\n%s", out)
 	}
 	s.atGate(id, "window")
@@ -258,7 +273,9 @@ func TestMembersAskTogetherAndAreTouchedOneByOne(t *testing.T) {
 		}
 		if len(touching) > 1 && sealed == 0 {
 			// Two looks are not one moment: look again before it is called wrong.
-			if a, b := s.progress(strings.Fields(touching[0])[0]), s.progress(strings.Fields(touching[1])[0]); a.State == "running" && b.State == "running" && a.Stage != "gate" && b.Stage != "gate" {
+			if a, b := s.progress(strings.Fields(touching[0])[0]),
+				s.progress(strings.Fields(touching[1])[0]); a.State == "running" && b.State == "running" &&
+				a.Stage != "gate" && b.Stage != "gate" {
 				t.Fatalf("two members are touched at once: %v", touching)
 			}
 		}
@@ -268,8 +285,8 @@ func TestMembersAskTogetherAndAreTouchedOneByOne(t *testing.T) {
 	}
 }
 
-// Whoever pinned the root of a slot is told of another one before the box is touched, by file and fingerprint; where the policy wants it, the box is
-// touched once they have confirmed it.
+// Whoever pinned the root of a slot is told of another one before the box is touched, by file and fingerprint; where
+// the policy wants it, the box is touched once they have confirmed it.
 func TestThoseWhoPinnedTheRootAreToldFirst(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
@@ -295,7 +312,8 @@ func TestThoseWhoPinnedTheRootAreToldFirst(t *testing.T) {
 			t.Errorf("it waits because %s", r.Closed)
 		}
 		told := s.ok("pin", "pending")
-		if !strings.Contains(told, "ticket printers") || !strings.Contains(told, "tier 1") || !strings.Contains(told, "authority export") || strings.Contains(told, "BEGIN CERTIFICATE") {
+		if !strings.Contains(told, "ticket printers") || !strings.Contains(told, "tier 1") ||
+			!strings.Contains(told, "authority export") || strings.Contains(told, "BEGIN CERTIFICATE") {
 			t.Errorf("what they are told:\n%s", told)
 		}
 		if !bytes.Equal(leafAt(t, box.TLSAddr), before) {

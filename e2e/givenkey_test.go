@@ -25,7 +25,8 @@ func TestAKeyIsGivenAway(t *testing.T) {
 	}
 	store := filepath.Join(t.TempDir(), "key.pfx")
 	export := func() result {
-		return s.run("anchor chain of petrel", "replacement", "key", "r1", "--reason", "the box is sent to the maker", "--passphrase-file", "-", "--out", store)
+		return s.run("anchor chain of petrel", "replacement", "key", "r1", "--reason", "the box is sent to the maker",
+			"--passphrase-file", "-", "--out", store)
 	}
 
 	// While the signer takes his time the service is killed; the key waits, sealed.
@@ -49,7 +50,8 @@ func TestAKeyIsGivenAway(t *testing.T) {
 			t.Errorf("%s holds the key in clear", file)
 		}
 	}
-	if journal := s.ok("replacement", "show", "r1", "--as", "json") + s.log.String(); strings.Contains(journal, strings.Split(key, "\n")[1]) {
+	if journal := s.ok("replacement", "show", "r1", "--as", "json") + s.log.String(); strings.Contains(journal,
+		strings.Split(key, "\n")[1]) {
 		t.Error("the journal or the log shows the key")
 	}
 	if left, err := filepath.Glob(filepath.Join(work(t, box, "r1"), "*.pem")); err != nil || len(left) > 0 {
@@ -64,9 +66,11 @@ func TestAKeyIsGivenAway(t *testing.T) {
 	s.ok("replace", name+"/web", "--signer", "bench")
 	s.await("r2", "sealed")
 	again := func(who *server, reason string) result {
-		return who.run("anchor chain of petrel", "replacement", "key", "r2", "--reason", reason, "--passphrase-file", "-", "--out", store)
+		return who.run("anchor chain of petrel", "replacement", "key", "r2", "--reason", reason, "--passphrase-file",
+			"-", "--out", store)
 	}
-	if r := again(s.as("operator"), "the box is sent to the maker"); !strings.Contains(r.stderr, "needs the role admin") {
+	if r := again(s.as("operator"), "the box is sent to the maker"); !strings.Contains(r.stderr,
+		"needs the role admin") {
 		t.Errorf("%+v", r)
 	}
 	if r := again(s, "because"); !strings.Contains(r.stderr, "a reason of at least 10") {
@@ -75,8 +79,10 @@ func TestAKeyIsGivenAway(t *testing.T) {
 	if r := again(s, "the box is sent to the maker"); r.code != 0 {
 		t.Fatalf("%+v", r)
 	}
-	text := must(t, "", "openssl", "pkcs12", "-in", store, "-nodes", "-nocerts", "-passin", "pass:anchor chain of petrel")
-	if public := must(t, text, "openssl", "pkey", "-pubout"); public != must(t, read(t, filepath.Join(box.Dir, "root", standin.KeyFile)), "openssl", "pkey", "-pubout") {
+	text := must(t, "", "openssl", "pkcs12", "-in", store, "-nodes", "-nocerts", "-passin",
+		"pass:anchor chain of petrel")
+	if public := must(t, text, "openssl", "pkey", "-pubout"); public != must(t,
+		read(t, filepath.Join(box.Dir, "root", standin.KeyFile)), "openssl", "pkey", "-pubout") {
 		t.Error("it is another key")
 	}
 	if audit := s.ok("audit", "list", "--as", "csv"); !strings.Contains(audit, "the box is sent to the maker") {
@@ -125,7 +131,8 @@ steps:
 	box := simulated(t, standin.Box{})
 	s.addSimulated(name, box, "correct horse")
 	s.ok("device", "edit", name, "--family", "console-store")
-	if out := s.ok("replace", name+"/web", "--signer", "bench", "--rehearse"); !strings.Contains(out, "| ‹the whole chain›") || strings.Contains(out, "‹the store›") {
+	if out := s.ok("replace", name+"/web", "--signer", "bench", "--rehearse"); !strings.Contains(out,
+		"| ‹the whole chain›") || strings.Contains(out, "‹the store›") {
 		t.Errorf("the rehearsal:\n%s", out)
 	}
 	h := newHarbour(t)
@@ -135,14 +142,18 @@ steps:
 	s.ok("intake", h.sign(packed(t, s, "desk")[0]), h.at("sub.pem"))
 	s.await("r1", "sealed")
 	at := func(file string) string { return filepath.Join(work(t, box, "r1"), "before", file) }
-	opened := must(t, "", "openssl", "pkcs12", "-in", at("store.p12"), "-legacy", "-nodes", "-passin", "file:"+at("store.pass"))
+	opened := must(t, "", "openssl", "pkcs12", "-in", at("store.p12"), "-legacy", "-nodes", "-passin",
+		"file:"+at("store.pass"))
 	if strings.Count(opened, "BEGIN CERTIFICATE") != 2 || strings.Count(opened, "friendlyName: console") != 2 {
 		t.Errorf("the store holds\n%s", opened)
 	}
-	if chain := read(t, at("chain.txt")); strings.Count(chain, "BEGIN CERTIFICATE") != 3 || strings.Count(chain, "\n") != strings.Count(chain, "\r\n") || !strings.Contains(chain, "subject: CN=Harbour Root") {
+	if chain := read(t, at("chain.txt")); strings.Count(chain, "BEGIN CERTIFICATE") != 3 ||
+		strings.Count(chain, "\n") != strings.Count(chain, "\r\n") ||
+		!strings.Contains(chain, "subject: CN=Harbour Root") {
 		t.Errorf("the chain is\n%s", chain)
 	}
-	if first := must(t, "", "openssl", "x509", "-inform", "DER", "-in", at("first.cer"), "-noout", "-subject"); !strings.Contains(first, "Harbour Issuing") {
+	if first := must(t, "", "openssl", "x509", "-inform", "DER", "-in", at("first.cer"), "-noout",
+		"-subject"); !strings.Contains(first, "Harbour Issuing") {
 		t.Errorf("the first is %s", first)
 	}
 	if _, err := os.Stat(at("second.pem")); err == nil {

@@ -23,7 +23,8 @@ type caller struct {
 
 func (s *server) caller(t *testing.T) caller {
 	_, token, _ := strings.Cut(read(t, s.config), "token: ")
-	return caller{t, s.url + "/api/v1", strings.TrimSpace(token), &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	return caller{t, s.url + "/api/v1", strings.TrimSpace(token),
+		&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
 }
 
 // call sends a request; header is "Name: value" or nothing.
@@ -64,33 +65,44 @@ func TestAChangeThatWasOvertakenIsRefused(t *testing.T) {
 	s.okWith("correct horse", "credential", "add", "keepers", "--user", "keeper", "--password-file", "-")
 	root := strings.ReplaceAll(rootOf(t, s), "\n", "\\n")
 	for what, change := range map[string]struct{ method, path, at, first, second string }{
-		"a device":      {"PATCH", "/devices/" + gate, "/devices/" + gate, `{"owner":"harbour office"}`, `{"owner":"ticket office"}`},
-		"a place":       {"PATCH", "/sites/Saltmere", "/sites/Saltmere", `{"paused":true}`, `{"paused":false}`}, // only devices name it
-		"a site":        {"PATCH", "/sites/Turnstone", "/sites/Turnstone", `{"most_links":3}`, `{"most_links":4}`},
-		"a credential":  {"PUT", "/credentials/keepers", "/credentials/keepers", `{"user":"mate","password":"x"}`, `{"user":"stoker","password":"x"}`},
-		"a signer":      {"PUT", "/signers/harbour", "", `{"about":"a","terms":{},"proof":{}}`, `{"about":"b","terms":{},"proof":{}}`},
-		"a policy":      {"PUT", "/policies", "", `{"scope":"site/Mainquay","rules":{"margin_days":3}}`, `{"scope":"site/Mainquay","rules":{"margin_days":4}}`},
-		"a trust group": {"POST", "/trust-groups/phones/anchors", "", `{"pem":"` + root + `"}`, `{"pem":"` + root + `"}`},
+		"a device": {"PATCH", "/devices/" + gate, "/devices/" + gate, `{"owner":"harbour office"}`,
+			`{"owner":"ticket office"}`},
+		// only devices name it
+		"a place": {"PATCH", "/sites/Saltmere", "/sites/Saltmere", `{"paused":true}`, `{"paused":false}`},
+		"a site":  {"PATCH", "/sites/Turnstone", "/sites/Turnstone", `{"most_links":3}`, `{"most_links":4}`},
+		"a credential": {"PUT", "/credentials/keepers", "/credentials/keepers", `{"user":"mate","password":"x"}`,
+			`{"user":"stoker","password":"x"}`},
+		"a signer": {"PUT", "/signers/harbour", "", `{"about":"a","terms":{},"proof":{}}`,
+			`{"about":"b","terms":{},"proof":{}}`},
+		"a policy": {"PUT", "/policies", "", `{"scope":"site/Mainquay","rules":{"margin_days":3}}`,
+			`{"scope":"site/Mainquay","rules":{"margin_days":4}}`},
+		"a trust group": {"POST", "/trust-groups/phones/anchors", "", `{"pem":"` + root + `"}`, `{"pem":"` + root +
+			`"}`},
 	} {
 		tag := `"0"` // of what is not there yet
 		if change.at != "" {
 			answer, _ := c.does("GET", change.at, "", "")
 			tag = answer.Header.Get("ETag")
 		}
-		if answer, text := c.does(change.method, change.path, "", change.first); answer.StatusCode != 428 || !strings.Contains(text, "the revision to change is not given") {
+		if answer, text := c.does(change.method, change.path, "", change.first); answer.StatusCode != 428 ||
+			!strings.Contains(text, "the revision to change is not given") {
 			t.Errorf("%s without a revision: %d %s", what, answer.StatusCode, text)
 		}
-		if answer, text := c.does(change.method, change.path, "If-Match: "+tag, change.first); answer.StatusCode/100 != 2 {
+		if answer, text := c.does(change.method, change.path, "If-Match: "+tag,
+			change.first); answer.StatusCode/100 != 2 {
 			t.Errorf("%s, the first change: %d %s", what, answer.StatusCode, text)
 		}
-		if answer, text := c.does(change.method, change.path, "If-Match: "+tag, change.second); answer.StatusCode != 412 || !strings.Contains(text, "somebody else") {
+		if answer, text := c.does(change.method, change.path, "If-Match: "+tag,
+			change.second); answer.StatusCode != 412 || !strings.Contains(text, "somebody else") {
 			t.Errorf("%s, the second change: %d %s", what, answer.StatusCode, text)
 		}
-		if answer, text := c.does(change.method, change.path, "If-Match: *", change.second); answer.StatusCode/100 != 2 {
+		if answer, text := c.does(change.method, change.path, "If-Match: *",
+			change.second); answer.StatusCode/100 != 2 {
 			t.Errorf("%s, whatever it is: %d %s", what, answer.StatusCode, text)
 		}
 	}
-	if answer, _ := c.does("DELETE", "/trust-groups/phones/anchors/"+strings.Repeat("ab", 32), "If-Match: \"1\"", ""); answer.StatusCode != 412 {
+	if answer, _ := c.does("DELETE", "/trust-groups/phones/anchors/"+strings.Repeat("ab", 32), "If-Match: \"1\"",
+		""); answer.StatusCode != 412 {
 		t.Errorf("a root of another revision: %d", answer.StatusCode)
 	}
 	// A reading changes what is shown and makes nobody's change stale.
@@ -103,7 +115,8 @@ func TestAChangeThatWasOvertakenIsRefused(t *testing.T) {
 	if now, _ := c.does("GET", "/devices/"+gate, "If-None-Match: "+seen, ""); now.StatusCode != 200 {
 		t.Errorf("another condition is not news: %d", now.StatusCode)
 	}
-	if answer, text := c.does("PATCH", "/devices/"+gate, "If-Match: "+seen, `{"notes":"by the crane"}`); answer.StatusCode != 200 {
+	if answer, text := c.does("PATCH", "/devices/"+gate, "If-Match: "+seen,
+		`{"notes":"by the crane"}`); answer.StatusCode != 200 {
 		t.Errorf("after a reading: %d %s", answer.StatusCode, text)
 	}
 	// Removed and added again, it is of another revision than before.

@@ -18,7 +18,8 @@ func TestGuessesAtOnceAreCountedBeforeTheyAreTried(t *testing.T) {
 	s.login()
 	c := s.caller(t)
 	guess := func(name, password, origin string) int {
-		r, err := http.NewRequestWithContext(t.Context(), "POST", c.url+"/session", strings.NewReader(`{"user":"`+name+`","password":"`+password+`"}`))
+		r, err := http.NewRequestWithContext(t.Context(), "POST", c.url+"/session",
+			strings.NewReader(`{"user":"`+name+`","password":"`+password+`"}`))
 		if err != nil {
 			t.Error(err)
 			return 0
@@ -53,7 +54,8 @@ func TestGuessesAtOnceAreCountedBeforeTheyAreTried(t *testing.T) {
 	if answers[401] > 5 || answers[401]+answers[429] != 100 {
 		t.Errorf("the answers to a hundred guesses: %v", answers)
 	}
-	if out := s.ok("audit", "list", "--as", "csv"); strings.Count(out, "wrong password") != answers[401] || strings.Contains(out, "not the password") {
+	if out := s.ok("audit", "list", "--as", "csv"); strings.Count(out, "wrong password") != answers[401] ||
+		strings.Contains(out, "not the password") {
 		t.Errorf("the audit log after %d wrong ones:\n%s", answers[401], out)
 	}
 	// The same limit holds for guessing the password of somebody whose session is open.
@@ -73,11 +75,13 @@ func TestARoleIsWhatTheTableSaysNow(t *testing.T) {
 	s.okWith("salt and tar and rope", "user", "add", "tern", "--role", "admin", "--password-file", "-")
 	tern := *s
 	tern.config = t.TempDir() + "/tern.yaml"
-	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
+	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate",
+		s.pin())
 	token := strings.TrimSpace(lastLine(tern.ok("token", "add", "nightly", "--role", "admin", "--days", "3")))
 	c := s.caller(t)
 	c.token = token
-	if answer, text := c.does("POST", "/users", "", `{"name":"gull","role":"viewer","password":"salt and tar and rope"}`); answer.StatusCode != 201 {
+	if answer, text := c.does("POST", "/users", "",
+		`{"name":"gull","role":"viewer","password":"salt and tar and rope"}`); answer.StatusCode != 201 {
 		t.Fatalf("an admin's token: %d %s", answer.StatusCode, text)
 	}
 	ctx, leave := context.WithCancel(t.Context())
@@ -90,7 +94,8 @@ func TestARoleIsWhatTheTableSaysNow(t *testing.T) {
 	s.ok("user", "edit", "tern", "--role", "viewer")
 	answer, _ := c.does("GET", "/session", "", "")
 	if answer.StatusCode == 200 { // a token outlives a change of role, with the lesser of the two
-		if answer, _ := c.does("POST", "/users", "", `{"name":"skua","role":"viewer","password":"salt and tar and rope"}`); answer.StatusCode != 403 {
+		if answer, _ := c.does("POST", "/users", "",
+			`{"name":"skua","role":"viewer","password":"salt and tar and rope"}`); answer.StatusCode != 403 {
 			t.Errorf("the token of somebody who is a viewer now: %d", answer.StatusCode)
 		}
 	}

@@ -42,7 +42,8 @@ func pagesOf(t *testing.T, dir, device string) pages {
 // press fills a form, presses its button and gives the page that comes.
 func (p pages) press(button string, fields url.Values) string {
 	p.t.Helper()
-	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true,
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	answer, err := client.PostForm(p.url+"/"+button, fields)
 	if err != nil {
 		p.t.Fatal(err)
@@ -102,7 +103,8 @@ func TestAPersonReplacesByHand(t *testing.T) {
 
 	// A request with a wrong name is seen through at once, and nothing is lost.
 	box := pagesOf(t, dir, panel)
-	wrong := shownRequest.FindString(box.press("request", url.Values{"common_name": {"panel"}, "names": {"panel.tidewrack.example"}}))
+	wrong := shownRequest.FindString(box.press("request",
+		url.Values{"common_name": {"panel"}, "names": {"panel.tidewrack.example"}}))
 	file := func(content string) string { return write(t, filepath.Join(t.TempDir(), "answer"), content) }
 	s.fails(1, "the request differs from the plan", "task", "answer", id, "--file", file(wrong))
 	s.fails(1, "is not a request", "task", "answer", id, "--file", file("it would not work"))
@@ -112,11 +114,14 @@ func TestAPersonReplacesByHand(t *testing.T) {
 	tern := s.as("operator")
 	s.okWith("salt and tar and rope", "user", "add", "tern", "--role", "operator", "--password-file", "-")
 	tern.config = filepath.Join(t.TempDir(), "tern.yaml")
-	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
-	if out := tern.ok("task", "take", id); !strings.Contains(out, "taken by tern") || !strings.Contains(out, "note by admin") {
+	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate",
+		s.pin())
+	if out := tern.ok("task", "take", id); !strings.Contains(out, "taken by tern") ||
+		!strings.Contains(out, "note by admin") {
 		t.Error(out)
 	}
-	right := shownRequest.FindString(box.press("request", url.Values{"common_name": {values["Common name"]}, "names": {values["Further names"]}, "organization": {values["Organization"]}}))
+	right := shownRequest.FindString(box.press("request", url.Values{"common_name": {values["Common name"]},
+		"names": {values["Further names"]}, "organization": {values["Organization"]}}))
 	s.fails(1, "tern has taken it", "task", "answer", id, "--file", file(right))
 	block, _ := pem.Decode([]byte(right))
 	tern.ok("task", "answer", id, "--file", file(string(block.Bytes))) // some boxes give DER alone

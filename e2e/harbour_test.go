@@ -23,8 +23,9 @@ func (s *server) back(parcel string, flags ...string) []string {
 	return files
 }
 
-// A public signer's way, in the demo as it is: eight boxes in one parcel, the domain proven, the answer in the worst order and form, on trial for a month first; then what
-// was ordered, and once more in the browser. No box is touched by what is doubtful, everything that came is accounted for, and nothing is asked twice.
+// A public signer's way, in the demo as it is: eight boxes in one parcel, the domain proven, the answer in the worst
+// order and form, on trial for a month first; then what was ordered, and once more in the browser. No box is touched
+// by what is doubtful, everything that came is accounted for, and nothing is asked twice.
 func TestAPublicSignersWayInTheDemo(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
@@ -36,9 +37,12 @@ func TestAPublicSignersWayInTheDemo(t *testing.T) {
 	if len(shown.Terms.Domains) != 1 || shown.Order.Number != "HA-2207" {
 		t.Fatalf("the demo's public signer: %+v", shown)
 	}
-	boxes := []string{"tickets.northholm", "radar.gannet-point", "ramp.northholm", "gate-1.mainquay", "weather.gannet-point", "watch.mainquay", "lines.northholm", "boiler.saltmere"}
-	s.fails(1, "this signer signs only under tidewrack.example", "replace", boxes[0]+".tidewrack.example/web", "--signer", "harbour-ca", "--name", "tickets.gull.example")
-	s.fails(1, "tickets will not be signed", "replace", boxes[0]+".tidewrack.example/web", "--signer", "harbour-ca", "--name", "tickets")
+	boxes := []string{"tickets.northholm", "radar.gannet-point", "ramp.northholm", "gate-1.mainquay",
+		"weather.gannet-point", "watch.mainquay", "lines.northholm", "boiler.saltmere"}
+	s.fails(1, "this signer signs only under tidewrack.example", "replace", boxes[0]+".tidewrack.example/web",
+		"--signer", "harbour-ca", "--name", "tickets.gull.example")
+	s.fails(1, "tickets will not be signed", "replace", boxes[0]+".tidewrack.example/web", "--signer", "harbour-ca",
+		"--name", "tickets")
 	ask := func() (ids []string) {
 		t.Helper()
 		for _, box := range boxes {
@@ -80,7 +84,8 @@ func TestAPublicSignersWayInTheDemo(t *testing.T) {
 		return accepted, doubtful, others
 	}
 
-	// On trial: the domain is one task for all eight; each certificate waits for a person, and all are accepted at once.
+	// On trial: the domain is one task for all eight; each certificate waits for a person, and all are accepted at
+	// once.
 	ids := ask()
 	before := map[string]string{}
 	for _, box := range boxes {
@@ -90,7 +95,9 @@ func TestAPublicSignersWayInTheDemo(t *testing.T) {
 	s.ok("parcel", "hand", "p1", "--to", "Ms Fulmar", "--reference", "HA-2207-1")
 	var tasks []struct{ ID, Text string }
 	s.json(&tasks, "task", "list")
-	proofs := slices.DeleteFunc(tasks, func(task struct{ ID, Text string }) bool { return !strings.Contains(task.Text, "tidewrack.example") })
+	proofs := slices.DeleteFunc(tasks, func(task struct{ ID, Text string }) bool {
+		return !strings.Contains(task.Text, "tidewrack.example")
+	})
 	if len(proofs) > 1 {
 		t.Errorf("one domain is proven by %d tasks", len(proofs))
 	}
@@ -98,7 +105,8 @@ func TestAPublicSignersWayInTheDemo(t *testing.T) {
 	task := strings.Fields(out[strings.Index(out, "\nt")+1:])[0]
 	s.ok("task", "answer", task)
 	for range 2 { // the same pile again changes nothing
-		if accepted, doubtful, others := answers(s.back(parcel, "--trial", "--worst")); accepted != 0 || doubtful != 8 || others != 1 {
+		if accepted, doubtful, others := answers(s.back(parcel, "--trial", "--worst")); accepted != 0 ||
+			doubtful != 8 || others != 1 {
 			t.Errorf("on trial: %d accepted, %d doubtful, %d others", accepted, doubtful, others)
 		}
 	}
@@ -128,7 +136,8 @@ func TestAPublicSignersWayInTheDemo(t *testing.T) {
 	}
 	for i, id := range ids {
 		s.rests(id, "sealed")
-		if out := s.ok("slot", "show", boxes[i]+".tidewrack.example/web"); !strings.Contains(out, "fresh") || !strings.Contains(out, "Harbour Server Authority") {
+		if out := s.ok("slot", "show", boxes[i]+".tidewrack.example/web"); !strings.Contains(out, "fresh") ||
+			!strings.Contains(out, "Harbour Server Authority") {
 			t.Errorf("%s is not as ordered:\n%s", boxes[i], out)
 		}
 	}

@@ -62,23 +62,28 @@ func TestAnotherDeviceMakesKeyAndRequest(t *testing.T) {
 				return true
 			}
 		}},
-		{name: "tally-other-key", state: "held", says: "is not that of the request", helps: func(_, helper *standin.Running) standin.Watch {
-			return func(what string, done bool) bool {
-				if strings.Contains(what, "req -new") && done { // somebody exchanges the key behind the request
-					swapKeys(helper)
+		{name: "tally-other-key", state: "held", says: "is not that of the request",
+			helps: func(_, helper *standin.Running) standin.Watch {
+				return func(what string, done bool) bool {
+					if strings.Contains(what, "req -new") && done { // somebody exchanges the key behind the request
+						swapKeys(helper)
+					}
+					return true
 				}
-				return true
-			}
-		}},
-		{name: "tally-no-helper", setting: "nobody.tidewrack.example", says: "no device is called nobody.tidewrack.example, as the setting helper"},
-		{name: "tally-itself", setting: "tally-itself.saltmere.tidewrack.example", says: "it is the device that is worked on"},
+			}},
+		{name: "tally-no-helper", setting: "nobody.tidewrack.example", says: "no device is called " +
+			"nobody.tidewrack.example, as the setting helper"},
+		{name: "tally-itself", setting: "tally-itself.saltmere.tidewrack.example", says: "it is the device that is " +
+			"worked on"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			s := *s
 			s.t = t
 			var watch standin.Watch
-			helper := kind(t, standin.Box{Watch: func(what string, done bool) bool { return watch == nil || watch(what, done) }})
+			helper := kind(t, standin.Box{Watch: func(what string, done bool) bool {
+				return watch == nil || watch(what, done)
+			}})
 			box := kind(t, standin.Box{Kind: standin.Collector, Restart: 200 * time.Millisecond})
 			if c.helps != nil {
 				watch = c.helps(box, helper)
@@ -105,7 +110,8 @@ func TestAnotherDeviceMakesKeyAndRequest(t *testing.T) {
 			if left, err := helper.Holds("/var/lib/freshseal"); err != nil || len(left) > 0 {
 				t.Errorf("on the helper is left: %v %v", left, err)
 			}
-			if kept := whole(t, s.dir) + s.log.String(); !strings.Contains(key, "PRIVATE KEY") || strings.Contains(kept, strings.Split(key, "\n")[1]) {
+			if kept := whole(t, s.dir) + s.log.String(); !strings.Contains(key, "PRIVATE KEY") ||
+				strings.Contains(kept, strings.Split(key, "\n")[1]) {
 				t.Errorf("the key is kept in clear, or is none: %.30s", key)
 			}
 			// The next one is made by Fresh Seal, once no helper is named.
@@ -114,8 +120,10 @@ func TestAnotherDeviceMakesKeyAndRequest(t *testing.T) {
 		})
 	}
 	s.addKind("gone-helper.saltmere.tidewrack.example", "web-files-ssh", kind(t, standin.Box{ShellOff: true}))
-	s.addKind("gone.saltmere.tidewrack.example", "collector", kind(t, standin.Box{Kind: standin.Collector}), "--setting", "helper=gone-helper.saltmere.tidewrack.example")
-	if text := s.ok("replace", "gone.saltmere.tidewrack.example/web", "--signer", "bench", "--rehearse"); !strings.Contains(text, "on gone-helper.saltmere.tidewrack.example") {
+	s.addKind("gone.saltmere.tidewrack.example", "collector", kind(t, standin.Box{Kind: standin.Collector}),
+		"--setting", "helper=gone-helper.saltmere.tidewrack.example")
+	if text := s.ok("replace", "gone.saltmere.tidewrack.example/web", "--signer", "bench",
+		"--rehearse"); !strings.Contains(text, "on gone-helper.saltmere.tidewrack.example") {
 		t.Errorf("the rehearsal does not say where the key is made:\n%s", text)
 	}
 	s.comesTo("gone.saltmere.tidewrack.example/web", "held", "write the request settings", "--signer", "bench")
@@ -146,12 +154,14 @@ func TestAKeyLeavesWithItsRequest(t *testing.T) {
 	s.login()
 	box := kind(t, standin.Box{Pages: true, KeyGone: true})
 	host, port, _ := net.SplitHostPort(box.TLSAddr)
-	s.ok("device", "add", panel, "--address", host, "--slot", "web="+port, "--family", "web-pages-by-hand", "--setting", "key_leaves=yes", "--setting", "pages=https://"+box.TLSAddr+"/")
+	s.ok("device", "add", panel, "--address", host, "--slot", "web="+port, "--family", "web-pages-by-hand",
+		"--setting", "key_leaves=yes", "--setting", "pages=https://"+box.TLSAddr+"/")
 	before := leafAt(t, box.TLSAddr)
 	s.ok("replace", panel+"/web", "--signer", "bench")
 	page := pages{t, "https://" + box.TLSAddr}
 	id, values := s.task("have the device make a key and a request")
-	shown := page.press("request", url.Values{"common_name": {values["Common name"]}, "names": {values["Further names"]}})
+	shown := page.press("request", url.Values{"common_name": {values["Common name"]},
+		"names": {values["Further names"]}})
 	request, key := shownRequest.FindString(shown), shownKey.FindString(html.UnescapeString(shown))
 	file := func(content string) string { return write(t, filepath.Join(t.TempDir(), "answer"), content) }
 	s.ok("task", "answer", id, "--file", file(request))

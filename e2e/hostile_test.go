@@ -22,7 +22,8 @@ const evil = "gate\r\n\x1b[2J\x1b[HSHA-256 is right\u202e\u009b31m"
 func evilServer(t *testing.T) string {
 	t.Helper()
 	var none *standin.Authority
-	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: evil}, Names: []string{"gate.invalid"}, Ends: 1000 * time.Hour}, rand.Reader, time.Now())
+	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: evil},
+		Names: []string{"gate.invalid"}, Ends: 1000 * time.Hour}, rand.Reader, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +55,8 @@ func TestWhatForeignersWriteIsNeverTerminalText(t *testing.T) {
 	s.ok("device", "add", name, "--address", host, "--slot", "web="+port, "--notes", evil, "--owner", "=HYPERLINK(1)")
 	s.okWith("", "device", "edit", name, "--tag", "+cmd")
 	for _, command := range [][]string{
-		{"slot", "show", name + "/web"}, {"slot", "list"}, {"device", "show", name}, {"read", "--address", at, "--server-name", "gate.invalid"}, {"device", "list"}, {"due"}, {"audit", "list"},
+		{"slot", "show", name + "/web"}, {"slot", "list"}, {"device", "show", name},
+		{"read", "--address", at, "--server-name", "gate.invalid"}, {"device", "list"}, {"due"}, {"audit", "list"},
 	} {
 		for _, as := range []string{"table", "csv", "json"} {
 			r := s.run("", append(command, "--as", as)...)
@@ -70,7 +72,8 @@ func TestWhatForeignersWriteIsNeverTerminalText(t *testing.T) {
 	if !strings.Contains(shown.Certificate.Subject, "\u202e") {
 		t.Errorf("JSON does not carry the name as it is: %q", shown.Certificate.Subject)
 	}
-	if r := s.run("", "replace", evil+"/web", "--signer", "bench"); r.code == 0 || acts(r.stderr) || strings.Count(r.stderr, "\n") > 3 {
+	if r := s.run("", "replace", evil+"/web", "--signer", "bench"); r.code == 0 || acts(r.stderr) ||
+		strings.Count(r.stderr, "\n") > 3 {
 		t.Errorf("an error about a foreign name: %q", r.stderr)
 	}
 
@@ -83,7 +86,8 @@ func TestWhatForeignersWriteIsNeverTerminalText(t *testing.T) {
 		t.Fatalf("the question: %q", text)
 	}
 	first := strings.Index(text, "SHA-256 of the certificate")
-	if name := strings.Index(text, "It calls itself"); first < 0 || name < first || strings.Count(text[:name], "SHA-256") != 1 {
+	if name := strings.Index(text, "It calls itself"); first < 0 || name < first ||
+		strings.Count(text[:name], "SHA-256") != 1 {
 		t.Errorf("the question does not begin with the SHA-256 alone: %q", text)
 	}
 }
@@ -97,7 +101,8 @@ func TestForbiddenNetworksAreNotConnectedTo(t *testing.T) {
 	s.fails(1, "the administrator forbids 127.20.78.0/24", "read", "--address", at, "--server-name", "gate.invalid")
 	host, port, _ := net.SplitHostPort(at)
 	s.ok("device", "add", name, "--address", host, "--slot", "web="+port)
-	if out := s.run("", "slot", "show", name+"/web"); !strings.Contains(out.stdout, "unreachable") || !strings.Contains(out.stdout, "forbids") {
+	if out := s.run("", "slot", "show", name+"/web"); !strings.Contains(out.stdout, "unreachable") ||
+		!strings.Contains(out.stdout, "forbids") {
 		t.Errorf("a device in a forbidden network: %+v", out)
 	}
 	if out := s.ok("audit", "list", "--as", "csv"); !strings.Contains(out, "127.20.78.1 port "+port) {

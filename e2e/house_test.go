@@ -16,9 +16,11 @@ import (
 // below are the rooms that each room may import; core's rooms may import each
 // other, and everybody may import core.
 var below = map[string][]string{
-	"cmd": {"cli", "contract", "api", "service", "standin", "wire", "notify"}, "cli": {"contract"}, "api": {"contract", "service", "console"},
+	"cmd": {"cli", "contract", "api", "service", "standin", "wire", "notify"}, "cli": {"contract"},
+	"api":     {"contract", "service", "console"},
 	"service": {"contract", "device", "wire", "signer", "strongbox", "store", "notify"}, "contract": {},
-	"device": {}, "notify": {}, "wire": {}, "signer": {}, "strongbox": {}, "store": {}, "standin": {}, "console": {}, "core": {}, "build": {},
+	"device": {}, "notify": {}, "wire": {}, "signer": {}, "strongbox": {}, "store": {}, "standin": {}, "console": {},
+	"core": {}, "build": {},
 }
 
 func TestImportsPointDownwardsOnly(t *testing.T) {
@@ -60,9 +62,12 @@ func TestImportsPointDownwardsOnly(t *testing.T) {
 
 // inside are the rooms of the service that each of them may import.
 var inside = map[string][]string{
-	"": {"notices", "people", "access", "monitor", "fleet", "signing", "replace", "problem"}, "problem": {}, "audit": {}, "paging": {"problem"}, "sheet": {"problem"},
-	"people": {"problem", "audit"}, "notices": {"problem", "audit", "paging"}, "access": {"problem", "audit"}, "monitor": {"access", "problem", "audit"}, "fleet": {"monitor", "access", "problem", "audit", "paging", "sheet"},
-	"signing": {"monitor", "problem", "audit", "paging"}, "replace": {"signing", "fleet", "monitor", "access", "problem", "audit", "paging", "sheet"},
+	"": {"notices", "people", "access", "monitor", "fleet", "signing", "replace", "problem"}, "problem": {},
+	"audit": {}, "paging": {"problem"}, "sheet": {"problem"},
+	"people": {"problem", "audit"}, "notices": {"problem", "audit", "paging"}, "access": {"problem", "audit"},
+	"monitor": {"access", "problem", "audit"}, "fleet": {"monitor", "access", "problem", "audit", "paging", "sheet"},
+	"signing": {"monitor", "problem", "audit", "paging"}, "replace": {"signing", "fleet", "monitor", "access",
+		"problem", "audit", "paging", "sheet"},
 }
 
 func TestRoomsOfTheServiceImportOneWay(t *testing.T) {
@@ -114,7 +119,8 @@ func TestNoCommandsBelowTheClient(t *testing.T) {
 				return err
 			}
 			ast.Inspect(file, func(n ast.Node) bool {
-				if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING && command.MatchString(lit.Value) && !strings.Contains(lit.Value, "curl --cacert") {
+				if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING && command.MatchString(lit.Value) &&
+					!strings.Contains(lit.Value, "curl --cacert") {
 					t.Errorf("%s words a command: %s", path, lit.Value)
 				}
 				return true

@@ -28,7 +28,8 @@ func TestInspectAgreesWithOpenSSL(t *testing.T) {
 	t.Parallel()
 	desk, other := newHarbour(t), newHarbour(t)
 	const name = "pier.saltmere.tidewrack.example"
-	must(t, "", "openssl", "req", "-new", "-newkey", "rsa:2048", "-nodes", "-keyout", desk.at("pier.key"), "-subj", "/CN="+name, "-addext", "subjectAltName=DNS:"+name, "-out", desk.at("pier.csr"))
+	must(t, "", "openssl", "req", "-new", "-newkey", "rsa:2048", "-nodes", "-keyout", desk.at("pier.key"), "-subj",
+		"/CN="+name, "-addext", "subjectAltName=DNS:"+name, "-out", desk.at("pier.csr"))
 	signed := desk.sign(desk.at("pier.csr"))
 	must(t, "", "openssl", "x509", "-in", signed, "-outform", "DER", "-out", desk.at("pier.der"))
 	for about, c := range map[string]struct {
@@ -39,14 +40,21 @@ func TestInspectAgreesWithOpenSSL(t *testing.T) {
 		code   int
 		valid  bool
 	}{
-		"a whole chain, shuffled":     {files: []string{desk.at("root.pem"), desk.at("sub.pem")}, anchor: desk.at("root.pem"), name: name, valid: true},
-		"without the intermediate":    {files: []string{desk.at("root.pem")}, anchor: desk.at("root.pem"), name: name, code: 3},
-		"another root of that name":   {files: []string{desk.at("sub.pem"), other.at("root.pem")}, anchor: other.at("root.pem"), name: name, code: 3},
-		"another issuer of that name": {files: []string{other.at("sub.pem"), desk.at("sub.pem"), other.at("root.pem")}, anchor: desk.at("root.pem"), name: name, valid: true},
-		"long after":                  {files: []string{desk.at("sub.pem")}, anchor: desk.at("root.pem"), at: "2099-01-01T00:00:00Z", name: name, code: 3},
-		"under another name":          {files: []string{desk.at("sub.pem")}, anchor: desk.at("root.pem"), name: "crane.saltmere.tidewrack.example", code: 3, valid: true},
+		"a whole chain, shuffled": {files: []string{desk.at("root.pem"), desk.at("sub.pem")},
+			anchor: desk.at("root.pem"), name: name, valid: true},
+		"without the intermediate": {files: []string{desk.at("root.pem")}, anchor: desk.at("root.pem"), name: name,
+			code: 3},
+		"another root of that name": {files: []string{desk.at("sub.pem"), other.at("root.pem")},
+			anchor: other.at("root.pem"), name: name, code: 3},
+		"another issuer of that name": {files: []string{other.at("sub.pem"), desk.at("sub.pem"),
+			other.at("root.pem")}, anchor: desk.at("root.pem"), name: name, valid: true},
+		"long after": {files: []string{desk.at("sub.pem")}, anchor: desk.at("root.pem"),
+			at: "2099-01-01T00:00:00Z", name: name, code: 3},
+		"under another name": {files: []string{desk.at("sub.pem")}, anchor: desk.at("root.pem"),
+			name: "crane.saltmere.tidewrack.example", code: 3, valid: true},
 	} {
-		args := append([]string{"inspect", desk.at("pier.der"), "--as", "json", "--anchor", c.anchor, "--for", c.name}, c.files...)
+		args := append([]string{"inspect", desk.at("pier.der"), "--as", "json", "--anchor", c.anchor, "--for",
+			c.name}, c.files...)
 		verify := []string{"verify", "-CAfile", c.anchor, "-verify_hostname", c.name}
 		for _, f := range c.files {
 			verify = append(verify, "-untrusted", f)
@@ -95,8 +103,11 @@ func TestInspectTakesSeveralPassphrases(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t)
 	for _, name := range []string{"one", "two"} {
-		must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", h.at(name+".key"), "-out", h.at(name+".pem"), "-days", "9", "-subj", "/CN="+name+".tidewrack.example")
-		must(t, "", "openssl", "pkcs12", "-export", "-in", h.at(name+".pem"), "-inkey", h.at(name+".key"), "-passout", "pass:of "+name, "-out", h.at(name+".p12"))
+		must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes",
+			"-keyout", h.at(name+".key"), "-out", h.at(name+".pem"), "-days", "9", "-subj", "/CN="+name+
+				".tidewrack.example")
+		must(t, "", "openssl", "pkcs12", "-export", "-in", h.at(name+".pem"), "-inkey", h.at(name+".key"), "-passout",
+			"pass:of "+name, "-out", h.at(name+".p12"))
 	}
 	file := write(t, h.at("pass"), "of one\nof two\n")
 	s := &server{t: t, config: h.at("none.yaml")}

@@ -21,31 +21,41 @@ func TestAFleetComesInAsAFile(t *testing.T) {
 	file := func(text string) string { return write(t, filepath.Join(t.TempDir(), "fleet.csv"), text) }
 	key := "ssh-ed25519 SHA256:" + strings.Repeat("A", 43)
 	good := "\xef\xbb\xbfHostname;address;site;tags;family;ssh:user;ssh:password;ssh:pin;setting:reload\r\n" +
-		"gate-7.mainquay.tidewrack.example;192.0.2.77;Mainquay;edge firewall;web-files-ssh;keeper;correct horse;" + key + ";webui reload\r\n" +
+		"gate-7.mainquay.tidewrack.example;192.0.2.77;Mainquay;edge firewall;web-files-ssh;keeper;correct horse;" +
+		key + ";webui reload\r\n" +
 		"camera.saltmere.tidewrack.example;198.51.100.9;Saltmere;;;;;;\r\n"
-	wrong := good + "two words;198.51.100.10;Saltmere;;;;;;\r\nlamp.saltmere.tidewrack.example;not an address;;;;;;;\r\ncamera.saltmere.tidewrack.example;198.51.100.9;;;;;;;\r\n"
+	wrong := good + "two words;198.51.100.10;Saltmere;;;;;;\r\nlamp.saltmere.tidewrack.example;not an " +
+		"address;;;;;;;\r\ncamera.saltmere.tidewrack.example;198.51.100.9;;;;;;;\r\n"
 
 	s.fails(1, "column \"Hostname\" is unknown", "device", "import", file(good))
-	if out := s.ok("device", "import", file(good), "--column", "name=Hostname", "--dry-run"); !strings.Contains(out, "nothing was changed") {
+	if out := s.ok("device", "import", file(good), "--column", "name=Hostname", "--dry-run"); !strings.Contains(out,
+		"nothing was changed") {
 		t.Error(out)
 	}
-	r := s.fails(3, "nothing was changed: 3 lines wrong", "device", "import", file(wrong), "--column", "name=Hostname", "--as", "table")
-	for _, want := range []string{"line 4, two words: ", "line 5, lamp.saltmere", "line 6, camera.saltmere.tidewrack.example: line 3 says another "} {
+	r := s.fails(3, "nothing was changed: 3 lines wrong", "device", "import", file(wrong), "--column",
+		"name=Hostname", "--as", "table")
+	for _, want := range []string{"line 4, two words: ", "line 5, lamp.saltmere",
+		"line 6, camera.saltmere.tidewrack.example: line 3 says another "} {
 		if !strings.Contains(r.stdout, want) {
 			t.Errorf("it does not say %q:\n%s", want, r.stdout)
 		}
 	}
-	if list := s.ok("device", "list", "--as", "csv"); strings.Count(list, "\n") != 2 { // the head and the service itself
+	// the head and the service itself
+	if list := s.ok("device", "list", "--as", "csv"); strings.Count(list, "\n") != 2 {
 		t.Errorf("something was added:\n%s", list)
 	}
 	s.fails(3, "2 devices added", "device", "import", file(wrong), "--column", "name=Hostname", "--partial")
-	if again := s.ok("device", "import", file(good), "--column", "name=Hostname"); !strings.Contains(again, "the inventory is as the file says") {
+	if again := s.ok("device", "import", file(good), "--column", "name=Hostname"); !strings.Contains(again,
+		"the inventory is as the file says") {
 		t.Errorf("a second time:\n%s", again)
 	}
 
-	s.ok("device", "edit", "gate-7.mainquay.tidewrack.example", "--owner", "harbour office", "--tag", "edge", "--setting", "as=sudo -n")
-	s.fails(1, "given for another address", "device", "edit", "gate-7.mainquay.tidewrack.example", "--address", "192.0.2.78")
-	s.okWith("x", "device", "edit", "gate-7.mainquay.tidewrack.example", "--address", "192.0.2.78", "--password-file", "-")
+	s.ok("device", "edit", "gate-7.mainquay.tidewrack.example", "--owner", "harbour office", "--tag", "edge",
+		"--setting", "as=sudo -n")
+	s.fails(1, "given for another address", "device", "edit", "gate-7.mainquay.tidewrack.example", "--address",
+		"192.0.2.78")
+	s.okWith("x", "device", "edit", "gate-7.mainquay.tidewrack.example", "--address", "192.0.2.78", "--password-file",
+		"-")
 	s.fails(1, "has no setting", "device", "edit", "gate-7.mainquay.tidewrack.example", "--setting", "reloda=x")
 	shown := s.ok("device", "show", "gate-7.mainquay.tidewrack.example")
 	for _, want := range []string{"harbour office", "sudo -n", "webui reload", "192.0.2.78:443"} {
@@ -81,7 +91,8 @@ func TestSeveralSlotsSurviveExportAndImport(t *testing.T) {
 	s := start(t, "serve", t.TempDir())
 	s.login()
 	two := "vault.mainquay.tidewrack.example"
-	s.ok("device", "add", two, "--address", "192.0.2.14", "--site", "Mainquay", "--slot", "web=443", "--slot", "ldap=192.0.2.15:636", "--owner", "=1+1", "--notes", "@first\n'-x")
+	s.ok("device", "add", two, "--address", "192.0.2.14", "--site", "Mainquay", "--slot", "web=443", "--slot",
+		"ldap=192.0.2.15:636", "--owner", "=1+1", "--notes", "@first\n'-x")
 	if out := s.ok("device", "export"); !strings.Contains(out, ",'=1+1,") || !strings.Contains(out, "'@first\n") {
 		t.Errorf("a spreadsheet would compute this:\n%s", out)
 	}
@@ -121,8 +132,11 @@ func TestASpreadsheetStaysTheSource(t *testing.T) {
 		"lamp.tidewrack.example,192.0.2.10,,,,,,,,,,\n")
 	before := s.ok("device", "export")
 	shown := s.ok("device", "import", two, "--dry-run")
-	for _, want := range []string{`address: "192.0.2.7" → "192.0.2.9"`, `site: "Mainquay" → "Saltmere"`, `tags: "edge" → ""`, `notes: "by the door" → "=1+1"`, `node a: "" → "192.0.2.71"`,
-		`slot web address: "192.0.2.7:443" → "192.0.2.9:8443"`, `slot web server_name: "gate.tidewrack.example" → ""`, `slot imap: "" → "192.0.2.8:993"`, "would add lamp.tidewrack.example", "1 line to add, 2 to change, 0 the same, 0 wrong"} {
+	for _, want := range []string{`address: "192.0.2.7" → "192.0.2.9"`, `site: "Mainquay" → "Saltmere"`,
+		`tags: "edge" → ""`, `notes: "by the door" → "=1+1"`, `node a: "" → "192.0.2.71"`,
+		`slot web address: "192.0.2.7:443" → "192.0.2.9:8443"`, `slot web server_name: "gate.tidewrack.example" → ""`,
+		`slot imap: "" → "192.0.2.8:993"`, "would add lamp.tidewrack.example", "1 line to add, 2 to change, 0 the " +
+			"same, 0 wrong"} {
 		if !strings.Contains(shown, want) {
 			t.Errorf("the preview does not say %q:\n%s", want, shown)
 		}
@@ -130,16 +144,20 @@ func TestASpreadsheetStaysTheSource(t *testing.T) {
 	if strings.Contains(shown, "owner") || s.ok("device", "export") != before {
 		t.Errorf("the preview changes something, or an empty cell does:\n%s", shown)
 	}
-	wrong := file("wrong.csv", read(t, two)+"gate.tidewrack.example,192.0.2.9,Saltmere,,-,=1+1,web,,,,,a=192.0.2.71\nbroken.tidewrack.example,192.0.2.11,,,,,,70000,,,,\n")
-	if r := s.fails(3, "nothing was changed: 2 lines wrong", "device", "import", wrong); !strings.Contains(r.stdout, "line 2 already has this device and slot") || s.ok("device", "export") != before {
+	wrong := file("wrong.csv", read(t, two)+
+		"gate.tidewrack.example,192.0.2.9,Saltmere,,-,=1+1,web,,,,,a=192.0.2.71\nbroken.tidewrack.example,192.0.2.11,,,,,,70000,,,,\n")
+	if r := s.fails(3, "nothing was changed: 2 lines wrong", "device", "import", wrong); !strings.Contains(r.stdout,
+		"line 2 already has this device and slot") || s.ok("device", "export") != before {
 		t.Errorf("half of it was done: %s", r.stdout)
 	}
 	s.ok("device", "import", two)
 	after := s.ok("device", "export")
-	if again := s.ok("device", "import", two); !strings.Contains(again, "as the file says") || s.ok("device", "export") != after {
+	if again := s.ok("device", "import", two); !strings.Contains(again, "as the file says") ||
+		s.ok("device", "export") != after {
 		t.Errorf("a second time: %s", again)
 	}
-	if entry := s.ok("audit", "list", "--as", "json"); !strings.Contains(entry, `gate.tidewrack.example site: \"Mainquay\" → \"Saltmere\"`) {
+	if entry := s.ok("audit", "list", "--as", "json"); !strings.Contains(entry,
+		`gate.tidewrack.example site: \"Mainquay\" → \"Saltmere\"`) {
 		t.Error("the audit log does not say what an import changed")
 	}
 
@@ -223,7 +241,8 @@ func bomb(t *testing.T, path, like string) string {
 			if err != nil {
 				t.Fatal(err)
 			}
-			io.WriteString(part, `<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>`)
+			io.WriteString(part,
+				`<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>`)
 			blanks := bytes.Repeat([]byte(" "), 1<<20)
 			for range 160 {
 				part.Write(blanks)

@@ -135,7 +135,8 @@ func TestAskingAgainMayBeKilledAtAnyMoment(t *testing.T) {
 		first := packed(t, s, "desk")[0]
 		k.kill = s.kill
 		k.arm(true)
-		s.run("", "replacement", "ask-again", "r1", "--reason", "a name was forgotten", "--name", "lamp.tidewrack.example")
+		s.run("", "replacement", "ask-again", "r1", "--reason", "a name was forgotten", "--name",
+			"lamp.tidewrack.example")
 		if at >= 0 {
 			select {
 			case <-s.gone:
@@ -150,10 +151,12 @@ func TestAskingAgainMayBeKilledAtAnyMoment(t *testing.T) {
 		k.arm(false)
 		second := packed(t, s, "desk")[0]
 		key := must(t, "", "openssl", "pkey", "-in", filepath.Join(work(t, box, "r1"), "key.pem"), "-pubout")
-		if asked := must(t, "", "openssl", "req", "-in", second, "-noout", "-pubkey"); asked != key || asked == must(t, "", "openssl", "req", "-in", first, "-noout", "-pubkey") {
+		if asked := must(t, "", "openssl", "req", "-in", second, "-noout", "-pubkey"); asked != key ||
+			asked == must(t, "", "openssl", "req", "-in", first, "-noout", "-pubkey") {
 			t.Error("the request is not for the key that the box has now")
 		}
-		if text := must(t, "", "openssl", "req", "-in", second, "-noout", "-text"); !strings.Contains(text, "DNS:lamp.tidewrack.example") {
+		if text := must(t, "", "openssl", "req", "-in", second, "-noout", "-text"); !strings.Contains(text,
+			"DNS:lamp.tidewrack.example") {
 			t.Errorf("the name is forgotten again:\n%s", text)
 		}
 		if left, _ := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/*")); len(left) != 1 {
@@ -211,7 +214,8 @@ func TestAStopWaitsForTheStepInHand(t *testing.T) {
 	again := startAt(t, "serve", s.dir, listen)
 	again.config = s.config
 	again.await("r1", "sealed")
-	if text := again.ok("replacement", "show", "r1"); strings.Count(text, "make the key") != 1 || strings.Contains(text, "failed") {
+	if text := again.ok("replacement", "show", "r1"); strings.Count(text, "make the key") != 1 ||
+		strings.Contains(text, "failed") {
 		t.Errorf("the step in hand did not come to its end:\n%s", text)
 	}
 }

@@ -62,7 +62,8 @@ func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 			state := again.toAnEnd("r2")
 			k.arm(false)
 			if box.IsOff() || box.InMaintenance() {
-				t.Errorf("its server is left stopped: %v; it is left in maintenance: %v", box.IsOff(), box.InMaintenance())
+				t.Errorf("its server is left stopped: %v; it is left in maintenance: %v", box.IsOff(),
+					box.InMaintenance())
 			}
 			if c.box.Kind == standin.NetworkGear {
 				if err := box.Reboot(); err != nil {

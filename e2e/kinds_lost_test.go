@@ -15,7 +15,9 @@ import (
 // back; whichever it says is true on the wire and on the box.
 func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "manager-by-menu", "network-gear", "server-to-be-stopped", "plant-controller", "bare-host", "collector", "staged-by-menu", "dashboard-of-nodes"))
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures",
+		quickFamilies(t, "manager-by-menu", "network-gear", "server-to-be-stopped", "plant-controller", "bare-host",
+			"collector", "staged-by-menu", "dashboard-of-nodes"))
 	s.login()
 	for _, c := range []struct {
 		family, setting string
@@ -52,7 +54,8 @@ func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 			before := s.show(device + "/web")
 			k.arm(true)
 			var r struct{ ID string }
-			if out := s.run("", "replace", device+"/web", "--signer", "bench", "--as", "json"); json.Unmarshal([]byte(out.stdout), &r) != nil || r.ID == "" {
+			if out := s.run("", "replace", device+"/web", "--signer", "bench", "--as",
+				"json"); json.Unmarshal([]byte(out.stdout), &r) != nil || r.ID == "" {
 				t.Fatal(out.stdout, out.stderr)
 			}
 			state := s.rests(r.ID, "sealed", "held", "reverted")
@@ -75,7 +78,8 @@ func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 				}
 			}
 			if box.IsOff() || box.InMaintenance() {
-				t.Errorf("its server is left stopped: %v; it is left in maintenance: %v", box.IsOff(), box.InMaintenance())
+				t.Errorf("its server is left stopped: %v; it is left in maintenance: %v", box.IsOff(),
+					box.InMaintenance())
 			}
 			if c.box.Kind == standin.NetworkGear {
 				if err := box.Reboot(); err != nil {

@@ -16,7 +16,8 @@ import (
 // leafAt is what a box serves at this moment; nil where it serves nothing.
 func leafAt(t testing.TB, address string) []byte {
 	t.Helper()
-	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 2 * time.Second}, "tcp", address, &tls.Config{InsecureSkipVerify: true})
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 2 * time.Second}, "tcp", address,
+		&tls.Config{InsecureSkipVerify: true})
 	if err != nil {
 		return nil
 	}
@@ -28,7 +29,8 @@ func leafAt(t testing.TB, address string) []byte {
 func (s *server) comesTo(slot, state, says string, more ...string) {
 	s.t.Helper()
 	out := s.run("", append([]string{"replace", slot, "--watch"}, more...)...)
-	if said := out.stdout + out.stderr; (out.code == 0) != (state == "sealed") || !strings.Contains(said, state) || !strings.Contains(said, says) {
+	if said := out.stdout + out.stderr; (out.code == 0) != (state == "sealed") || !strings.Contains(said, state) ||
+		!strings.Contains(said, says) {
 		s.t.Errorf("it ends with %d and says\n%s", out.code, said)
 	}
 }
@@ -54,10 +56,13 @@ func TestAManagerSignsForItsHosts(t *testing.T) {
 		changed     bool
 	}{
 		{name: "renewed", state: "sealed", changed: true},
-		{name: "says-so-only", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "it still serves the old certificate"},
-		{name: "signed-by-another", faults: standin.Faults{RollBack: true}, state: "held", says: "did not sign", changed: true},
+		{name: "says-so-only", faults: standin.Faults{KeepServing: true}, state: "reverted",
+			says: "it still serves the old certificate"},
+		{name: "signed-by-another", faults: standin.Faults{RollBack: true}, state: "held", says: "did not sign",
+			changed: true},
 		{name: "busy", faults: standin.Faults{FailTest: true}, state: "reverted", says: "the host is busy"},
-		{name: "not-reached", faults: standin.Faults{Silent: true}, state: "held", says: "connect the host to its manager"},
+		{name: "not-reached", faults: standin.Faults{Silent: true}, state: "held", says: "connect the host to " +
+			"its manager"},
 		{name: "no-authority", faults: standin.Faults{OtherPrompt: true}, state: "held", says: "holds none"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -66,17 +71,21 @@ func TestAManagerSignsForItsHosts(t *testing.T) {
 			s.t = t
 			name := c.name + ".mainquay.tidewrack.example"
 			host := kindAt(t, standin.Box{}, "127.20.81.1", 0)
-			manager := kind(t, standin.Box{Kind: standin.MenuManager, Faults: c.faults, Hosts: func(asked string) *standin.Running {
-				return map[string]*standin.Running{name: host}[asked]
-			}})
+			manager := kind(t, standin.Box{Kind: standin.MenuManager, Faults: c.faults,
+				Hosts: func(asked string) *standin.Running {
+					return map[string]*standin.Running{name: host}[asked]
+				}})
 			before := leafAt(t, host.TLSAddr)
 			sshHost, sshPort, _ := net.SplitHostPort(manager.SSHAddr)
 			address, port, _ := net.SplitHostPort(host.TLSAddr)
 			family := familyFor("host-under-manager", c.state)
-			s.okWith(manager.Password, "device", "add", name, "--address", address, "--slot", "web="+port, "--family", family, "--setting", "host="+name,
-				"--link-address", sshHost, "--port", sshPort, "--user", manager.User, "--password-file", "-", "--pin", manager.HostKey())
+			s.okWith(manager.Password, "device", "add", name, "--address", address, "--slot", "web="+port, "--family",
+				family, "--setting", "host="+name,
+				"--link-address", sshHost, "--port", sshPort, "--user", manager.User, "--password-file", "-", "--pin",
+				manager.HostKey())
 			s.comesTo(name+"/web", c.state, c.says, "--one-way")
-			if changed := !bytes.Equal(leafAt(t, host.TLSAddr), before); changed != c.changed && c.name != "no-authority" {
+			if changed := !bytes.Equal(leafAt(t, host.TLSAddr), before); changed != c.changed &&
+				c.name != "no-authority" {
 				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
 			}
 			if c.state != "sealed" {
@@ -85,7 +94,8 @@ func TestAManagerSignsForItsHosts(t *testing.T) {
 			// Clients that do not hold the manager's root will warn, and it is said which.
 			s.run("", "read", name+"/web")
 			shown := s.ok("slot", "show", name+"/web")
-			if !strings.Contains(shown, "Pelorus Manager Authority") || !strings.Contains(shown, "flawed") || !strings.Contains(shown, "anchor-unknown") {
+			if !strings.Contains(shown, "Pelorus Manager Authority") || !strings.Contains(shown, "flawed") ||
+				!strings.Contains(shown, "anchor-unknown") {
 				t.Errorf("the slot after it:\n%s", shown)
 			}
 			kept, err := manager.Holds("/etc/warden")
@@ -106,13 +116,17 @@ func TestAManagerSignsForItsHosts(t *testing.T) {
 	// Whoever asks for what the manager decides is told so, and so is who wants the signer device elsewhere.
 	host := kindAt(t, standin.Box{}, "127.20.81.2", 0)
 	s.addKind("asked.tidewrack.example", "host-under-manager", host, "--setting", "host=asked")
-	s.fails(1, "sign their certificates themselves", "replace", "asked.tidewrack.example/web", "--signer", "bench", "--rehearse")
-	s.fails(1, "decide themselves on the key type", "replace", "asked.tidewrack.example/web", "--key", "rsa-2048", "--rehearse")
-	s.fails(1, "decide themselves on the names", "replace", "asked.tidewrack.example/web", "--name", "other.tidewrack.example", "--rehearse")
+	s.fails(1, "sign their certificates themselves", "replace", "asked.tidewrack.example/web", "--signer", "bench",
+		"--rehearse")
+	s.fails(1, "decide themselves on the key type", "replace", "asked.tidewrack.example/web", "--key", "rsa-2048",
+		"--rehearse")
+	s.fails(1, "decide themselves on the names", "replace", "asked.tidewrack.example/web", "--name",
+		"other.tidewrack.example", "--rehearse")
 	s.fails(1, "cannot be undone", "replace", "asked.tidewrack.example/web")
 	s.fails(1, "is the only proof", "replace", "asked.tidewrack.example/web", "--one-way", "--unseen")
 	s.addKind("plain.tidewrack.example", "web-files-ssh", host)
-	s.fails(1, "only for families whose devices sign", "replace", "plain.tidewrack.example/web", "--signer", "device", "--rehearse")
+	s.fails(1, "only for families whose devices sign", "replace", "plain.tidewrack.example/web", "--signer", "device",
+		"--rehearse")
 }
 
 // A collector's service is stopped, its two files are copied into a dated folder and
@@ -130,10 +144,12 @@ func TestACollectorIsStoppedAndStarted(t *testing.T) {
 		{name: "tally-cannot-start", faults: standin.Faults{FailTest: true}, state: "reverted", says: "cannot start"},
 		{name: "tally-full", faults: standin.Faults{DiskFull: true}, state: "reverted", says: "replace the key"},
 		{name: "tally-read-only", faults: standin.Faults{ReadOnly: true}, state: "reverted", says: "replace the key"},
-		{name: "tally-does-not-stop", faults: standin.Faults{StuckStop: true}, state: "reverted", says: "the service does not stop"},
+		{name: "tally-does-not-stop", faults: standin.Faults{StuckStop: true}, state: "reverted",
+			says: "the service does not stop"},
 		{name: "tally-without-intermediate", faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "chain"},
 		{name: "tally-never-back", faults: standin.Faults{NeverBack: true}, state: "reverted", says: "still says"},
-		{name: "tally-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+		{name: "tally-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted",
+			says: "instead of the new leaf"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -156,7 +172,8 @@ func TestACollectorIsStoppedAndStarted(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			same := now["/srv/tally/tls/server.key"] == delivered["/srv/tally/tls/server.key"] && bytes.Equal(leafAt(t, box.TLSAddr), before)
+			same := now["/srv/tally/tls/server.key"] == delivered["/srv/tally/tls/server.key"] &&
+				bytes.Equal(leafAt(t, box.TLSAddr), before)
 			if same == (c.state == "sealed") {
 				t.Errorf("%s, and key and certificate are those from before: %v", c.state, same)
 			}
@@ -164,7 +181,8 @@ func TestACollectorIsStoppedAndStarted(t *testing.T) {
 			dated := regexp.MustCompile(`^/srv/tally/copies/\d{4}-\d\d-\d\d-r\d+/server\.(crt|key)$`)
 			copies := 0
 			for file, content := range now {
-				if dated.MatchString(file) && content == delivered["/srv/tally/tls/"+file[strings.LastIndex(file, "/")+1:]] {
+				if dated.MatchString(file) &&
+					content == delivered["/srv/tally/tls/"+file[strings.LastIndex(file, "/")+1:]] {
 					copies++
 				}
 			}
@@ -183,12 +201,15 @@ func TestASiteIsEditedAndEnabled(t *testing.T) {
 	s.login()
 	for _, c := range []webCase{
 		{name: "site", state: "sealed"},
-		{name: "site-test-fails", faults: standin.Faults{FailTest: true}, state: "reverted", says: "the certificate is not understood"},
-		{name: "site-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+		{name: "site-test-fails", faults: standin.Faults{FailTest: true}, state: "reverted",
+			says: "the certificate is not understood"},
+		{name: "site-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted",
+			says: "instead of the new leaf"},
 		{name: "site-without-intermediate", faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "chain"},
 		{name: "site-never-back", faults: standin.Faults{NeverBack: true}, state: "reverted", says: "still says"},
 		{name: "site-full", faults: standin.Faults{DiskFull: true}, state: "reverted", says: "put the key in place"},
-		{name: "site-read-only", faults: standin.Faults{ReadOnly: true}, state: "reverted", says: "put the key in place"},
+		{name: "site-read-only", faults: standin.Faults{ReadOnly: true}, state: "reverted",
+			says: "put the key in place"},
 		{name: "site-lost-upload", faults: standin.Faults{DropUpload: true}, state: "sealed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -232,10 +253,13 @@ func TestAMenuAppliesWhatWasStaged(t *testing.T) {
 		state, says string
 	}{
 		{name: "vault", state: "sealed"},
-		{name: "vault-refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "does not take what is staged"},
+		{name: "vault-refuses", faults: standin.Faults{FailTest: true}, state: "reverted",
+			says: "does not take what is staged"},
 		{name: "vault-silent", faults: standin.Faults{Silent: true}, state: "held", says: "did not appear"},
-		{name: "vault-asks-otherwise", faults: standin.Faults{OtherPrompt: true}, state: "held", says: "Another administrator"},
-		{name: "vault-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+		{name: "vault-asks-otherwise", faults: standin.Faults{OtherPrompt: true}, state: "held",
+			says: "Another administrator"},
+		{name: "vault-keeps-serving", faults: standin.Faults{KeepServing: true}, state: "reverted",
+			says: "instead of the new leaf"},
 		{name: "vault-without-intermediate", faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "chain"},
 		{name: "vault-never-back", faults: standin.Faults{NeverBack: true}, state: "reverted", says: "still says"},
 		{name: "vault-full", faults: standin.Faults{DiskFull: true}, state: "reverted", says: "stage"},
@@ -280,8 +304,10 @@ func TestADashboardOfOneOrThreeNodes(t *testing.T) {
 		{name: "lab", state: "sealed"},
 		{name: "three", nodes: 2, state: "sealed"},
 		{name: "refused", nodes: 2, faults: standin.Faults{FailTest: true}, state: "reverted", says: "error 1107"},
-		{name: "not-carried", nodes: 2, faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "instead of the new leaf"},
-		{name: "keeps-serving", nodes: 2, faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
+		{name: "not-carried", nodes: 2, faults: standin.Faults{LeafAlone: true}, state: "reverted",
+			says: "instead of the new leaf"},
+		{name: "keeps-serving", nodes: 2, faults: standin.Faults{KeepServing: true}, state: "reverted",
+			says: "instead of the new leaf"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -289,7 +315,10 @@ func TestADashboardOfOneOrThreeNodes(t *testing.T) {
 			s.t = t
 			name := c.name + ".mainquay.tidewrack.example"
 			nodes := map[string]*standin.Running{}
-			first := kindAt(t, standin.Box{Kind: standin.Dashboard, Faults: c.faults, Restart: 300 * time.Millisecond, Hosts: func(address string) *standin.Running { return nodes[address] }}, "127.20.82."+string(rune('1'+i)), 0)
+			first := kindAt(t, standin.Box{Kind: standin.Dashboard, Faults: c.faults, Restart: 300 * time.Millisecond,
+				Hosts: func(address string) *standin.Running {
+					return nodes[address]
+				}}, "127.20.82."+string(rune('1'+i)), 0)
 			_, port, _ := net.SplitHostPort(first.TLSAddr)
 			more := []string{}
 			for n := range c.nodes {
@@ -343,11 +372,13 @@ func TestAShellIsSwitchedOnAndOffByHand(t *testing.T) {
 			s := *s
 			s.t = t
 			name := c.name + ".mainquay.tidewrack.example"
-			box := kind(t, standin.Box{Kind: standin.BareHost, Faults: c.faults, Restart: 200 * time.Millisecond, ShellOff: true})
+			box := kind(t, standin.Box{Kind: standin.BareHost, Faults: c.faults, Restart: 200 * time.Millisecond,
+				ShellOff: true})
 			s.addKind(name, c.family, box, "--setting", "shell_switch=the console of the host, menu 3")
 			before := leafAt(t, box.TLSAddr)
 			var begun struct{ ID string }
-			s.json(&begun, "replace", name+"/web", "--signer", map[bool]string{true: "desk", false: "bench"}[c.state == "cancelled"])
+			s.json(&begun, "replace", name+"/web", "--signer",
+				map[bool]string{true: "desk", false: "bench"}[c.state == "cancelled"])
 			task := func(what string) string {
 				var all []struct{ ID, Device, Name, Text string }
 				for range 300 {
@@ -418,7 +449,8 @@ func TestAnAddressThatChangesIsAFinding(t *testing.T) {
 	}
 	relay(t, "127.20.84.2:"+port, to(box.TLSAddr))
 	relay(t, "127.20.84.2:"+sshPort, to(box.SSHAddr))
-	s.okWith(box.Password, "device", "edit", "boiler", "--address", "127.20.84.2", "--password-file", "-", "--pin", box.HostKey())
+	s.okWith(box.Password, "device", "edit", "boiler", "--address", "127.20.84.2", "--password-file", "-", "--pin",
+		box.HostKey())
 	s.run("", "read", "boiler/web")
 	shown := s.ok("slot", "show", "boiler/web")
 	for _, want := range []string{"flawed", "name-missing", "127.20.84.2", "127.20.84.1", "request a new certificate"} {
@@ -432,8 +464,9 @@ func TestAnAddressThatChangesIsAFinding(t *testing.T) {
 	}
 }
 
-// A host that takes a new certificate only when it is rebooted: it is rebooted in maintenance, waited for until it runs a second time, and taken out of maintenance. So it
-// is on the way back. Twice; then the host stays as it was, and what it cannot say stops the work before it is rebooted.
+// A host that takes a new certificate only when it is rebooted: it is rebooted in maintenance, waited for until it
+// runs a second time, and taken out of maintenance. So it is on the way back. Twice; then the host stays as it was,
+// and what it cannot say stops the work before it is rebooted.
 func TestAHostIsRebootedWhereItWantsThat(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "bare-host"))
@@ -441,7 +474,8 @@ func TestAHostIsRebootedWhereItWantsThat(t *testing.T) {
 	box := kind(t, standin.Box{Kind: standin.BareHost, Restart: 500 * time.Millisecond, OnlyReboots: true})
 	const name = "host-9.mainquay.tidewrack.example"
 	s.addKind(name, "quick-bare-host", box)
-	s.comesTo(name+"/web", "reverted", "instead of the new leaf", "--signer", "bench") // restarted agents are not enough
+	// restarted agents are not enough
+	s.comesTo(name+"/web", "reverted", "instead of the new leaf", "--signer", "bench")
 	s.ok("device", "edit", name, "--setting", "reboot=reboot")
 	for range 2 {
 		before := leafAt(t, box.TLSAddr)
@@ -452,15 +486,18 @@ func TestAHostIsRebootedWhereItWantsThat(t *testing.T) {
 			t.Fatalf("in maintenance: %v:\n%s", box.InMaintenance(), s.ok("replacement", "show", id))
 		}
 		s.ok("replacement", "revert", id, "--yes")
-		if s.rests(id, "reverted", "held") != "reverted" || box.InMaintenance() || string(leafAt(t, box.TLSAddr)) != string(before) {
-			t.Fatalf("it is not as before, in maintenance: %v\n%s", box.InMaintenance(), s.ok("replacement", "show", id))
+		if s.rests(id, "reverted", "held") != "reverted" || box.InMaintenance() ||
+			string(leafAt(t, box.TLSAddr)) != string(before) {
+			t.Fatalf("it is not as before, in maintenance: %v\n%s", box.InMaintenance(),
+				s.ok("replacement", "show", id))
 		}
 	}
 	s.ok("device", "edit", name, "--setting", "boot=cat /etc/nothing")
 	before := leafAt(t, box.TLSAddr)
 	s.run("", "replace", name+"/web", "--signer", "bench")
 	id := s.newest(name)
-	if s.rests(id, "reverted", "held"); box.InMaintenance() || string(leafAt(t, box.TLSAddr)) != string(before) || !strings.Contains(s.ok("replacement", "show", id), "it cannot be seen that it changes") {
+	if s.rests(id, "reverted", "held"); box.InMaintenance() || string(leafAt(t, box.TLSAddr)) != string(before) ||
+		!strings.Contains(s.ok("replacement", "show", id), "it cannot be seen that it changes") {
 		t.Errorf("in maintenance: %v\n%s", box.InMaintenance(), s.ok("replacement", "show", id))
 	}
 }

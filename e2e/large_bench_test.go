@@ -114,14 +114,16 @@ func (s *server) fill(slots, names int, q *quay) {
 		var lines strings.Builder
 		lines.WriteString("name,address,site,owner,tags,port,server_name\n")
 		for i := from; i < min(from+20_000, slots); i++ {
-			fmt.Fprintf(&lines, "box-%06d.tidewrack.example,%s,site %02d,owner %d,tag%d,%s,gate-%d.tidewrack.example\n", i*7919%1_000_000, q.address, i%20, i%50, i%30, q.port, i%names)
+			fmt.Fprintf(&lines, "box-%06d.tidewrack.example,%s,site %02d,owner "+
+				"%d,tag%d,%s,gate-%d.tidewrack.example\n", i*7919%1_000_000, q.address, i%20, i%50, i%30, q.port,
+				i%names)
 		}
 		s.ok("device", "import", write(s.t, filepath.Join(s.t.TempDir(), "fleet.csv"), lines.String()))
 	}
 }
 
-// BenchmarkLargeFleet measures the real program with 100,000 slots: how soon it is ready, pages over HTTPS while the whole
-// fleet is read, one slot's and one device's page, how long a change of a rule takes, and what it holds of memory
+// BenchmarkLargeFleet measures the real program with 100,000 slots: how soon it is ready, pages over HTTPS while the
+// whole fleet is read, one slot's and one device's page, how long a change of a rule takes, and what it holds of memory
 // and disk. FRESHSEAL_BENCH_SLOTS is another number of slots.
 func BenchmarkLargeFleet(b *testing.B) {
 	slots, names := 100_000, 2000
@@ -234,9 +236,13 @@ func (s *server) pages(b *testing.B, times int) pagedTimes {
 		}
 	}
 	for list, c := range map[string]struct{ sorts, filters []string }{
-		"/slots": {[]string{"condition", "expires_at", "device", "site", "address"}, []string{"", "site=site+07", "owner=owner+9", "condition=expired", "condition=unreachable", "site=site+07&condition=expired", "tag=tag4", "ends=2026-09",
-			"text=box-000777", "text=nowhere", "text=tidewrack", "device=nobody", "site=site+07&owner=owner+7"}},
-		"/devices": {[]string{"name", "condition", "expires_at", "site", "family", "address"}, []string{"", "site=site+07", "condition=expired", "condition=unreachable", "owner=owner+9", "text=nowhere", "text=tidewrack"}},
+		"/slots": {[]string{"condition", "expires_at", "device", "site", "address"},
+			[]string{"", "site=site+07", "owner=owner+9", "condition=expired", "condition=unreachable",
+				"site=site+07&condition=expired", "tag=tag4", "ends=2026-09",
+				"text=box-000777", "text=nowhere", "text=tidewrack", "device=nobody", "site=site+07&owner=owner+7"}},
+		"/devices": {[]string{"name", "condition", "expires_at", "site", "family", "address"},
+			[]string{"", "site=site+07", "condition=expired", "condition=unreachable", "owner=owner+9",
+				"text=nowhere", "text=tidewrack"}},
 	} {
 		for _, sort := range c.sorts {
 			for _, filter := range c.filters {
@@ -250,7 +256,8 @@ func (s *server) pages(b *testing.B, times int) pagedTimes {
 			}
 		}
 	}
-	for _, path := range []string{"/slots/box-000000.tidewrack.example/web", "/devices/box-007919.tidewrack.example", "/status", "/due?limit=50", "/facets", "/expiries", "/slots/box-000000.tidewrack.example/web/readings"} {
+	for _, path := range []string{"/slots/box-000000.tidewrack.example/web", "/devices/box-007919.tidewrack.example",
+		"/status", "/due?limit=50", "/facets", "/expiries", "/slots/box-000000.tidewrack.example/web/readings"} {
 		look(path)
 	}
 	slices.SortFunc(all, func(a, b kind) int { return int(b.took - a.took) })

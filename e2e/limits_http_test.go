@@ -30,7 +30,8 @@ func TestBodiesAreBounded(t *testing.T) {
 	send := func(path, token string, chunked bool, length int64) (status int, taken int64) {
 		t.Helper()
 		body := &endless{}
-		r, err := http.NewRequestWithContext(t.Context(), "POST", s.url+path, io.NopCloser(io.LimitReader(body, length)))
+		r, err := http.NewRequestWithContext(t.Context(), "POST", s.url+path,
+			io.NopCloser(io.LimitReader(body, length)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -58,9 +59,11 @@ func TestBodiesAreBounded(t *testing.T) {
 		length      int64
 		status      int
 	}{
-		{"/api/v1/intakes", "", false, 60 << 20, 401}, {"/api/v1/intakes", "", true, 60 << 20, 401}, {"/api/v1/devices", "", false, 60 << 20, 401},
+		{"/api/v1/intakes", "", false, 60 << 20, 401}, {"/api/v1/intakes", "", true, 60 << 20, 401},
+		{"/api/v1/devices", "", false, 60 << 20, 401},
 		{"/api/v1/session", "", false, 60 << 20, 413}, {"/api/v1/session", "", true, 60 << 20, 413},
-		{"/api/v1/devices", token, false, 60 << 20, 413}, {"/api/v1/devices", token, true, 60 << 20, 413}, {"/api/v1/imports", token, false, 60 << 20, 413},
+		{"/api/v1/devices", token, false, 60 << 20, 413}, {"/api/v1/devices", token, true, 60 << 20, 413},
+		{"/api/v1/imports", token, false, 60 << 20, 413},
 	} {
 		status, taken := send(c.path, c.token, c.chunked, c.length)
 		if status != c.status && status != 0 || status == 0 && taken > 20<<20 {
@@ -199,23 +202,28 @@ func TestTheServiceIsStrictOnTheWire(t *testing.T) {
 	s := start(t, "serve", t.TempDir())
 	s.login()
 	c := s.caller(t)
-	for path, want := range map[string]string{"/devices": "no-cache, private", "/export": "no-store", "/backup": "no-store", "/session": "no-store", "/tokens": "no-store"} {
-		if answer, _ := c.does("GET", path, "", ""); answer.StatusCode != 200 || answer.Header.Get("Cache-Control") != want {
+	for path, want := range map[string]string{"/devices": "no-cache, private", "/export": "no-store",
+		"/backup": "no-store", "/session": "no-store", "/tokens": "no-store"} {
+		if answer, _ := c.does("GET", path, "", ""); answer.StatusCode != 200 ||
+			answer.Header.Get("Cache-Control") != want {
 			t.Errorf("%s: %d, Cache-Control %q", path, answer.StatusCode, answer.Header.Get("Cache-Control"))
 		}
 	}
 	c.url = s.url
 	for _, path := range []string{"/API/v1/session", "/api/V1/session", "/api/v1/Session", "/api/v1/backuP"} {
-		if answer, _ := c.does("GET", path, "", ""); answer.StatusCode == 200 && answer.Header.Get("Content-Type") != "text/html; charset=utf-8" {
+		if answer, _ := c.does("GET", path, "", ""); answer.StatusCode == 200 &&
+			answer.Header.Get("Content-Type") != "text/html; charset=utf-8" {
 			t.Errorf("%s is answered as %s", path, answer.Header.Get("Content-Type"))
 		}
 	}
 	at := strings.TrimPrefix(s.url, "https://")
 	for suite, taken := range map[uint16]bool{
 		tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256: true, tls.TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256: true,
-		tls.TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA: false, tls.TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA: false, tls.TLS_RSA_WITH_AES_128_GCM_SHA256: false,
+		tls.TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA: false, tls.TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA: false,
+		tls.TLS_RSA_WITH_AES_128_GCM_SHA256: false,
 	} {
-		conn, err := tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{suite}})
+		conn, err := tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS12,
+			CipherSuites: []uint16{suite}})
 		if (err == nil) != taken {
 			t.Errorf("%s: %v", tls.CipherSuiteName(suite), err)
 		}
@@ -223,7 +231,8 @@ func TestTheServiceIsStrictOnTheWire(t *testing.T) {
 			conn.Close()
 		}
 	}
-	if conn, err := tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS11}); err == nil {
+	if conn, err := tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS10,
+		MaxVersion: tls.VersionTLS11}); err == nil {
 		conn.Close()
 		t.Error("TLS 1.1 is spoken")
 	}

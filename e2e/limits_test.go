@@ -20,7 +20,8 @@ import (
 func realLink(t *testing.T) (*ssh.Link, string) {
 	t.Helper()
 	dir := t.TempDir()
-	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress),
+		keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, b.target(t))
 	if err != nil {
@@ -52,8 +53,11 @@ func TestNothingOfACommandSurvives(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, command := range map[string]string{
-		"ignores": "trap '' TERM HUP INT; while :; do sleep 0.3; date >> MARK; done", "background": "(while :; do sleep 0.3; date >> MARK; done) & sleep 30",
-		"closed": "exec >&- 2>&- <&-; while :; do sleep 0.3; date >> MARK; done", "child": "sh -c 'trap \"\" TERM; while :; do sleep 0.3; date >> MARK; done'; true",
+		"ignores":    "trap '' TERM HUP INT; while :; do sleep 0.3; date >> MARK; done",
+		"background": "(while :; do sleep 0.3; date >> MARK; done) & sleep 30",
+		"closed":     "exec >&- 2>&- <&-; while :; do sleep 0.3; date >> MARK; done",
+		"child": "sh -c 'trap \"\" TERM; " +
+			"while :; do sleep 0.3; date >> MARK; done'; true",
 		"forks": "f() { sleep 0.3; date >> MARK; f & }; f; sleep 30",
 	} {
 		mark := filepath.Join(dir, "mark-"+name)
@@ -76,10 +80,12 @@ func TestNothingOfACommandSurvives(t *testing.T) {
 	}
 	// What came to its end is known afterwards, with all that it said.
 	folder := filepath.Join(dir, "run/ended")
-	if _, err := link.Run(t.Context(), folder, "cat; echo oops >&2; exit 7", []byte("tide\n"), 5*time.Second); err != nil {
+	if _, err := link.Run(t.Context(), folder, "cat; echo oops >&2; exit 7", []byte("tide\n"),
+		5*time.Second); err != nil {
 		t.Fatal(err)
 	}
-	if stands, out, err := link.State(t.Context(), folder); err != nil || stands != ssh.Ended || out.Exit != 7 || string(out.Stdout) != "tide\n" || string(out.Stderr) != "oops\n" {
+	if stands, out, err := link.State(t.Context(), folder); err != nil || stands != ssh.Ended || out.Exit != 7 ||
+		string(out.Stdout) != "tide\n" || string(out.Stderr) != "oops\n" {
 		t.Errorf("%s %+v %v", stands, out, err)
 	}
 	// Asked after before it began, it never begins.
@@ -132,7 +138,8 @@ steps:
 	if pin := read(t, filepath.Join(work(t, box, "r1"), "before/pin")); pin != "pin="+secret+"\n" {
 		t.Errorf("the box got %q", pin)
 	}
-	shown := rehearsal + s.ok("replacement", "show", "r1", "--as", "json") + s.ok("device", "show", name, "--as", "json") + s.ok("device", "export") + s.ok("audit", "list") + s.log.String()
+	shown := rehearsal + s.ok("replacement", "show", "r1", "--as", "json") + s.ok("device", "show", name, "--as",
+		"json") + s.ok("device", "export") + s.ok("audit", "list") + s.log.String()
 	for _, file := range []string{"freshseal.db", "freshseal.db-wal"} {
 		shown += read(t, filepath.Join(s.dir, file))
 	}
@@ -164,12 +171,16 @@ func TestASilentJumpHostDelaysNoOtherSite(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, port, _ := net.SplitHostPort(silent.Addr().String())
-	key := []string{"--user", who.Username, "--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase)}
-	s.ok(append([]string{"site", "add", "Petrel", "--jump", "127.20.79.9", "--port", port, "--pin", jump.hostKey}, key...)...)
-	s.ok(append([]string{"site", "add", "Turnstone", "--jump", jump.address, "--port", jump.sshPort, "--pin", jump.hostKey}, key...)...)
+	key := []string{"--user", who.Username, "--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file",
+		write(t, filepath.Join(jump.dir, "passphrase"), passphrase)}
+	s.ok(append([]string{"site", "add", "Petrel", "--jump", "127.20.79.9", "--port", port, "--pin", jump.hostKey},
+		key...)...)
+	s.ok(append([]string{"site", "add", "Turnstone", "--jump", jump.address, "--port", jump.sshPort, "--pin",
+		jump.hostKey}, key...)...)
 	host, tlsPort, _ := net.SplitHostPort(target.TLSAddr)
 	for _, site := range []string{"petrel", "turnstone"} {
-		s.run("", "device", "add", "bridge."+site+".tidewrack.example", "--address", host, "--site", map[string]string{"petrel": "Petrel", "turnstone": "Turnstone"}[site], "--slot", "web="+tlsPort)
+		s.run("", "device", "add", "bridge."+site+".tidewrack.example", "--address", host, "--site",
+			map[string]string{"petrel": "Petrel", "turnstone": "Turnstone"}[site], "--slot", "web="+tlsPort)
 	}
 	done := make(chan struct{})
 	go func() { s.run("", "read", "bridge.petrel.tidewrack.example/web"); close(done) }()

@@ -27,22 +27,28 @@ type managed struct {
 // start starts the manager, and adds the host under it.
 func (m managed) start(t *testing.T, host *standin.Running, watch standin.Watch) (add func(*server)) {
 	t.Helper()
-	box := standin.Box{Kind: m.kind, Restart: 200 * time.Millisecond, Hosts: func(string) *standin.Running { return host }, Watch: watch}
+	box := standin.Box{Kind: m.kind, Restart: 200 * time.Millisecond, Hosts: func(string) *standin.Running {
+		return host
+	}, Watch: watch}
 	address, port, _ := net.SplitHostPort(host.TLSAddr)
 	if m.kind == standin.HostManager {
 		manager := webKind(t, box)
 		at, link, _ := net.SplitHostPort(manager.TLSAddr)
 		pin := sha256.Sum256(leafAt(t, manager.TLSAddr))
 		return func(s *server) {
-			s.okWith(manager.WebPassword, "device", "add", name, "--address", address, "--slot", "web="+port, "--family", m.family, "--setting", "host="+name,
-				"--link-address", at, "--port", link, "--user", manager.WebUser, "--password-file", "-", "--pin", hex.EncodeToString(pin[:]))
+			s.okWith(manager.WebPassword, "device", "add", name, "--address", address, "--slot", "web="+port,
+				"--family", m.family, "--setting", "host="+name,
+				"--link-address", at, "--port", link, "--user", manager.WebUser, "--password-file", "-", "--pin",
+				hex.EncodeToString(pin[:]))
 		}
 	}
 	manager := kind(t, box)
 	at, link, _ := net.SplitHostPort(manager.SSHAddr)
 	return func(s *server) {
-		s.okWith(manager.Password, "device", "add", name, "--address", address, "--slot", "web="+port, "--family", m.family, "--setting", "host="+name,
-			"--link-address", at, "--port", link, "--user", manager.User, "--password-file", "-", "--pin", manager.HostKey())
+		s.okWith(manager.Password, "device", "add", name, "--address", address, "--slot", "web="+port, "--family",
+			m.family, "--setting", "host="+name,
+			"--link-address", at, "--port", link, "--user", manager.User, "--password-file", "-", "--pin",
+			manager.HostKey())
 	}
 }
 
@@ -78,7 +84,8 @@ func (m managed) renewal(t *testing.T, at int, lost bool) []string {
 	served := leafAt(t, host.TLSAddr)
 	add := m.start(t, host, func(what string, done bool) bool {
 		carry := k.watch(what, done)
-		if now := leafAt(t, host.TLSAddr); done && strings.HasPrefix(what, m.renews) && (!m.atOnce || !bytes.Equal(now, served)) {
+		if now := leafAt(t, host.TLSAddr); done && strings.HasPrefix(what, m.renews) &&
+			(!m.atOnce || !bytes.Equal(now, served)) {
 			renewed.Add(1)
 			served = now
 		}

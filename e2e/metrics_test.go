@@ -23,7 +23,8 @@ func (s *server) bearing(t *testing.T, token, under string) caller {
 func TestAMonitoringSystemIsToldHowTheFleetStands(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
-	s.ok("device", "add", "odd.tidewrack.example", "--address", "127.20.99.9", "--site", `Quay "7" \ north`, "--slot", "web=9")
+	s.ok("device", "add", "odd.tidewrack.example", "--address", "127.20.99.9", "--site", `Quay "7" \ north`, "--slot",
+		"web=9")
 	token := strings.TrimSpace(s.ok("token", "add", "monitoring", "--role", "monitor"))
 	s.ok("sweep")
 	answer, text := s.bearing(t, token, "").does("GET", "/metrics", "", "")
@@ -56,7 +57,8 @@ func TestAMonitoringSystemIsToldHowTheFleetStands(t *testing.T) {
 	if !sites[`Quay "7" \ north`] || !sites["Mainquay"] {
 		t.Errorf("the sites are %v", sites)
 	}
-	if ends := families["freshseal_earliest_expiry_seconds"].GetMetric(); len(ends) < 5 || !strings.Contains(text, `freshseal_earliest_expiry_seconds{site="Gannet Point"} -`) {
+	if ends := families["freshseal_earliest_expiry_seconds"].GetMetric(); len(ends) < 5 ||
+		!strings.Contains(text, `freshseal_earliest_expiry_seconds{site="Gannet Point"} -`) {
 		t.Errorf("%d sites have an end, and Gannet Point's has not passed:\n%s", len(ends), text)
 	}
 	read := 0.0
@@ -75,7 +77,8 @@ func TestAMonitoringSystemIsToldHowTheFleetStands(t *testing.T) {
 	if answer, _ := s.bearing(t, "nobody", "").does("GET", "/metrics", "", ""); answer.StatusCode != 401 {
 		t.Errorf("without a token: %d", answer.StatusCode)
 	}
-	s.fails(1, "for API tokens alone", "user", "add", "prometheus", "--role", "monitor", "--password-file", write(t, t.TempDir()+"/word", "salt and tar and rope"))
+	s.fails(1, "for API tokens alone", "user", "add", "prometheus", "--role", "monitor", "--password-file",
+		write(t, t.TempDir()+"/word", "salt and tar and rope"))
 	// The alerts of the documents name metrics that exist.
 	doc, err := os.ReadFile("../docs/alerts.md")
 	if err != nil {

@@ -16,7 +16,9 @@ func (s *server) addRouter(name, family string, box *standin.Running, more ...st
 	s.t.Helper()
 	host, port, _ := net.SplitHostPort(box.SSHAddr)
 	_, slot, _ := net.SplitHostPort(box.TLSAddr)
-	s.okWith(box.Password, append([]string{"device", "add", name, "--address", host, "--family", family, "--user", box.User, "--port", port, "--password-file", "-", "--pin", box.HostKey(), "--slot", "web=" + slot}, more...)...)
+	s.okWith(box.Password,
+		append([]string{"device", "add", name, "--address", host, "--family", family, "--user", box.User, "--port",
+			port, "--password-file", "-", "--pin", box.HostKey(), "--slot", "web=" + slot}, more...)...)
 }
 
 // A router takes key and certificates into its keystore and commits them on trial; what the wire
@@ -27,9 +29,12 @@ func TestARouterByNETCONF(t *testing.T) {
 	s.login()
 	for _, c := range []webCase{
 		{name: "sealed", state: "sealed"},
-		{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "the certificate was refused"},
-		{name: "changes-nothing", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "instead of the new leaf"},
-		{name: "third", faults: standin.Faults{ThirdCertificate: true}, state: "reverted", says: "instead of the new leaf"},
+		{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "the certificate " +
+			"was refused"},
+		{name: "changes-nothing", faults: standin.Faults{KeepServing: true}, state: "reverted",
+			says: "instead of the new leaf"},
+		{name: "third", faults: standin.Faults{ThirdCertificate: true}, state: "reverted",
+			says: "instead of the new leaf"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -45,7 +50,8 @@ func TestARouterByNETCONF(t *testing.T) {
 			if changed := !bytes.Equal(leafAt(t, box.TLSAddr), before); changed != (c.state == "sealed") {
 				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
 			}
-			if shown := s.ok("replacement", "show", "--as", "json", s.newest(name)); strings.Contains(shown, "cleartext-private-key>MIG") {
+			if shown := s.ok("replacement", "show", "--as", "json", s.newest(name)); strings.Contains(shown,
+				"cleartext-private-key>MIG") {
 				t.Errorf("the journal shows the key:\n%s", shown)
 			}
 			if c.state != "sealed" {

@@ -33,16 +33,22 @@ func TestPeopleAreTold(t *testing.T) {
 	key := write(t, filepath.Join(t.TempDir(), "key"), sinks.Key)
 	password := write(t, filepath.Join(t.TempDir(), "password"), sinks.Password)
 	s.fails(1, "too short", "channel", "set", "hook", "--webhook", "https://"+sinks.Hook+"/")
-	s.ok("channel", "set", "hook", "--webhook", "https://"+sinks.Hook+"/", "--pin", sinks.Certificate, "--secret-file", key)
-	s.ok("channel", "set", "mail", "--mail", sinks.Mail, "--from", "seal@tidewrack.example", "--to", "noc@tidewrack.example", "--user", sinks.User, "--pin", sinks.Certificate, "--secret-file", password)
+	s.ok("channel", "set", "hook", "--webhook", "https://"+sinks.Hook+"/", "--pin", sinks.Certificate,
+		"--secret-file", key)
+	s.ok("channel", "set", "mail", "--mail", sinks.Mail, "--from", "seal@tidewrack.example", "--to",
+		"noc@tidewrack.example", "--user", sinks.User, "--pin", sinks.Certificate, "--secret-file", password)
 	s.ok("channel", "set", "log", "--syslog", sinks.Syslog, "--pin", sinks.Certificate)
 	s.ok("channel", "try", "log")
 	s.fails(1, "no channel is called nobody", "notice", "rule", "bad", "--condition", "unexpected", "--to", "nobody")
 	s.fails(1, "is not a condition", "notice", "rule", "bad", "--condition", "fresh", "--to", "hook")
-	s.ok("notice", "rule", "bad", "--condition", "unexpected", "--to", "hook", "--to", "mail", "--to", "log", "--recovery")
+	s.ok("notice", "rule", "bad", "--condition", "unexpected", "--to", "hook", "--to", "mail", "--to", "log",
+		"--recovery")
 	other := t.TempDir()
-	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(other, "key"), "-out", filepath.Join(other, "pem"), "-days", "100", "-subj", "/O=Corvane/CN=service technician")
-	if err := box.Meddle([]byte(read(t, filepath.Join(other, "pem"))), []byte(read(t, filepath.Join(other, "key")))); err != nil {
+	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes",
+		"-keyout", filepath.Join(other, "key"), "-out", filepath.Join(other, "pem"), "-days", "100", "-subj",
+		"/O=Corvane/CN=service technician")
+	if err := box.Meddle([]byte(read(t, filepath.Join(other, "pem"))),
+		[]byte(read(t, filepath.Join(other, "key")))); err != nil {
 		t.Fatal(err)
 	}
 	s.ok("sweep")
@@ -56,23 +62,27 @@ func TestPeopleAreTold(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, i := range m.Items {
-				if i.Slot == name+"/web" && (string(i.Kind) == stage || i.Stage == stage) && !slices.Contains(ids, i.ID) {
+				if i.Slot == name+"/web" && (string(i.Kind) == stage || i.Stage == stage) &&
+					!slices.Contains(ids, i.ID) {
 					ids = append(ids, i.ID)
 				}
 			}
 		}
 		return ids
 	}
-	for begun := time.Now(); len(told("changed after the seal")) == 0 || len(sinks.Got("mail")) == 0 || len(sinks.Got("syslog")) < 2; time.Sleep(100 * time.Millisecond) {
+	for begun := time.Now(); len(told("changed after the seal")) == 0 || len(sinks.Got("mail")) == 0 ||
+		len(sinks.Got("syslog")) < 2; time.Sleep(100 * time.Millisecond) {
 		if time.Since(begun) > time.Minute {
 			t.Fatalf("nobody was told: %v\n%s", sinks.Got(""), s.ok("notice", "list"))
 		}
 	}
-	if m := sinks.Got("mail")[0]; !strings.Contains(m.Readable(), "Subject: "+name+"/web: changed after r1 was sealed: unexpected") || !strings.Contains(m.Readable(), s.url+"/slots/"+name+"/web") {
+	if m := sinks.Got("mail")[0]; !strings.Contains(m.Readable(), "Subject: "+name+"/web: changed after r1 was "+
+		"sealed: unexpected") || !strings.Contains(m.Readable(), s.url+"/slots/"+name+"/web") {
 		t.Error(m.Readable())
 	}
 	s.fails(1, "is past", "notice", "acknowledge", name+"/web", "--until", "2020-01-01", "--reason", "x")
-	s.ok("notice", "acknowledge", name+"/web", "--until", time.Now().AddDate(0, 0, 20).Format(time.DateOnly), "--reason", "the yard is at it")
+	s.ok("notice", "acknowledge", name+"/web", "--until", time.Now().AddDate(0, 0, 20).Format(time.DateOnly),
+		"--reason", "the yard is at it")
 	if shown := s.ok("notice", "acknowledged"); !strings.Contains(shown, "the yard is at it") {
 		t.Error(shown)
 	}

@@ -20,7 +20,8 @@ func refused(t *testing.T, want string, env []string, args ...string) {
 	cmd.Env = append(os.Environ(), env...)
 	var stderr bytes.Buffer
 	cmd.Stderr = &stderr
-	if err := cmd.Run(); err == nil || !strings.Contains(stderr.String(), want) || !strings.Contains(stderr.String(), "next: ") {
+	if err := cmd.Run(); err == nil || !strings.Contains(stderr.String(), want) ||
+		!strings.Contains(stderr.String(), "next: ") {
 		t.Errorf("%s: %v\n%s", strings.Join(args, " "), err, stderr.String())
 	}
 }
@@ -40,12 +41,14 @@ func TestACopyBringsTheServiceBack(t *testing.T) {
 
 	elsewhere := t.TempDir()
 	refused(t, "has no strongbox.key", nil, "restore", copied, "--dir", elsewhere)
-	refused(t, "cannot be restored", nil, "restore", write(t, filepath.Join(t.TempDir(), "x.db"), "not a database at all"), "--dir", s.dir)
+	refused(t, "cannot be restored", nil, "restore",
+		write(t, filepath.Join(t.TempDir(), "x.db"), "not a database at all"), "--dir", s.dir)
 	write(t, filepath.Join(elsewhere, "strongbox.key"), read(t, filepath.Join(s.dir, "strongbox.key")))
 	for _, dir := range []string{elsewhere, s.dir} {
 		must(t, "", program, "restore", copied, "--dir", dir)
 		again := start(t, "serve", dir)
-		again.config = write(t, filepath.Join(t.TempDir(), "client.yaml"), strings.Replace(read(t, s.config), s.url, again.url, 1))
+		again.config = write(t, filepath.Join(t.TempDir(), "client.yaml"),
+			strings.Replace(read(t, s.config), s.url, again.url, 1))
 		if list := again.ok("device", "list"); !strings.Contains(list, "camera.saltmere") {
 			t.Errorf("in %s the device is lost:\n%s", dir, list)
 		}
@@ -64,10 +67,13 @@ func TestSettingsComeFromFlagsEnvironmentAndFile(t *testing.T) {
 	dir := t.TempDir()
 	file := write(t, filepath.Join(dir, "serve.yaml"), "listen: 127.0.0.1:99999\nread-every: 1h\n")
 	refused(t, "127.0.0.1:99999", nil, "serve", "--dir", dir, "--settings", file)
-	refused(t, "127.0.0.1:77777", []string{"FRESHSEAL_LISTEN=127.0.0.1:77777"}, "serve", "--dir", dir, "--settings", file)
-	refused(t, "127.0.0.1:66666", []string{"FRESHSEAL_LISTEN=127.0.0.1:77777"}, "serve", "--dir", dir, "--settings", file, "--listen", "127.0.0.1:66666")
+	refused(t, "127.0.0.1:77777", []string{"FRESHSEAL_LISTEN=127.0.0.1:77777"}, "serve", "--dir", dir, "--settings",
+		file)
+	refused(t, "127.0.0.1:66666", []string{"FRESHSEAL_LISTEN=127.0.0.1:77777"}, "serve", "--dir", dir, "--settings",
+		file, "--listen", "127.0.0.1:66666")
 	refused(t, "the setting read-every cannot be", []string{"FRESHSEAL_READ_EVERY=often"}, "serve", "--dir", dir)
-	refused(t, "which is no flag of serve", nil, "serve", "--dir", dir, "--settings", write(t, filepath.Join(dir, "typo.yaml"), "listne: x\n"))
+	refused(t, "which is no flag of serve", nil, "serve", "--dir", dir, "--settings",
+		write(t, filepath.Join(dir, "typo.yaml"), "listne: x\n"))
 }
 
 // A disk that is full is said plainly, and nothing is lost or half written by it.
@@ -75,7 +81,8 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	// The service gets a small disk of its own, in a name space of its own.
-	small := exec.Command("unshare", "-rm", "sh", "-c", `mount -t tmpfs -o size=4m tmpfs "$1" && exec "$2" serve --dir "$1" --listen 127.0.0.1:0`, "sh", dir, program)
+	small := exec.Command("unshare", "-rm", "sh", "-c",
+		`mount -t tmpfs -o size=4m tmpfs "$1" && exec "$2" serve --dir "$1" --listen 127.0.0.1:0`, "sh", dir, program)
 	if out, err := exec.Command("unshare", "-rm", "true").CombinedOutput(); err != nil {
 		t.Skipf("this machine gives no mount name space: %s", out)
 	}
@@ -95,7 +102,8 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	full := func() bool {
 		for range 200 { // what is left of the last page still takes some
 			if r := s.run("", "token", "add", "more", "--role", "viewer", "--days", "1"); r.code != 0 {
-				return strings.Contains(r.stderr, "the disk of the service is full") && strings.Contains(r.stderr, "next: make room")
+				return strings.Contains(r.stderr, "the disk of the service is full") &&
+					strings.Contains(r.stderr, "next: make room")
 			}
 		}
 		return false
@@ -103,7 +111,8 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	if !full() {
 		t.Error("nobody says that the disk is full")
 	}
-	s.fails(1, "nothing was changed", "device", "add", "crane.saltmere.tidewrack.example", "--address", "127.0.0.9", "--slot", "web=9")
+	s.fails(1, "nothing was changed", "device", "add", "crane.saltmere.tidewrack.example", "--address", "127.0.0.9",
+		"--slot", "web=9")
 	if err := os.Remove(filler); err != nil {
 		t.Fatal(err)
 	}
@@ -121,7 +130,8 @@ func TestAFolderOfProcedures(t *testing.T) {
 	folder := t.TempDir()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", folder)
 	s.login()
-	mine := strings.Replace(s.ok("procedure", "show", "web-pages-by-hand"), "procedure: web-pages-by-hand", "procedure: harbour-lights", 1)
+	mine := strings.Replace(s.ok("procedure", "show", "web-pages-by-hand"), "procedure: web-pages-by-hand",
+		"procedure: harbour-lights", 1)
 	file := filepath.Join(folder, "harbour-lights.procedure.yaml")
 	until := func(want string) string {
 		t.Helper()
@@ -143,7 +153,8 @@ func TestAFolderOfProcedures(t *testing.T) {
 	light := "light.saltmere.tidewrack.example"
 	s.ok("device", "add", light, "--address", "127.0.0.9", "--slot", "web=9", "--family", "harbour-lights")
 	write(t, file, strings.Replace(mine, "person: ", "persn: ", 1))
-	if list := until(`harbour-lights: line 20, column 7: a step has no key "persn"; write person`); !strings.Contains(list, "web-files-ssh") {
+	if list := until(`harbour-lights: line 20, column 7: a step has no key "persn"; write person`); !strings.Contains(
+		list, "web-files-ssh") {
 		t.Error(list)
 	}
 	s.fails(1, "the procedure harbour-lights cannot be used", "replace", light+"/web", "--signer", "bench", "--unseen")
@@ -158,7 +169,8 @@ func TestAFolderOfProcedures(t *testing.T) {
 	if list := until("harbour-lights"); strings.Contains(list, "its file is not there") {
 		until("harbour-lights        yes")
 	}
-	write(t, filepath.Join(folder, "web-files-ssh.procedure.yaml"), strings.Replace(mine, "harbour-lights", "web-files-ssh", 1))
+	write(t, filepath.Join(folder, "web-files-ssh.procedure.yaml"),
+		strings.Replace(mine, "harbour-lights", "web-files-ssh", 1))
 	s.fails(3, "a built-in procedure is called web-files-ssh", "procedure", "check", folder)
 }
 

@@ -40,7 +40,9 @@ func TestTheServiceReplacesItsOwnCertificate(t *testing.T) {
 	}
 	s.ok("status") // the client follows
 	stranger := *s
-	stranger.config = write(t, t.TempDir()+"/stranger.yaml", strings.Replace(read(t, s.config), s.pin(), strings.Repeat("ab", 32), 1))
+	stranger.config = write(t, t.TempDir()+"/stranger.yaml",
+		strings.Replace(read(t, s.config), s.pin(), strings.Repeat("ab", 32), 1))
 	stranger.fails(1, "another certificate than the one pinned", "status")
-	s.fails(1, "is reserved for Fresh Seal itself", "device", "add", "copy.tidewrack.example", "--address", "192.0.2.50", "--family", "fresh-seal-itself")
+	s.fails(1, "is reserved for Fresh Seal itself", "device", "add", "copy.tidewrack.example", "--address",
+		"192.0.2.50", "--family", "fresh-seal-itself")
 }

@@ -17,7 +17,8 @@ func (s *server) as(role string) *server {
 	s.t.Helper()
 	secret := strings.TrimSpace(s.ok("token", "add", "a "+role+"'s", "--role", role, "--days", "1"))
 	other := *s
-	other.config = write(s.t, filepath.Join(s.t.TempDir(), role+".yaml"), "url: "+s.url+"\ncertificate: "+s.pin()+"\ntoken: "+secret+"\n")
+	other.config = write(s.t, filepath.Join(s.t.TempDir(), role+".yaml"), "url: "+s.url+"\ncertificate: "+s.pin()+
+		"\ntoken: "+secret+"\n")
 	return &other
 }
 
@@ -30,9 +31,12 @@ func TestEachRoleMayDoWhatItMay(t *testing.T) {
 	// What must not be got wrong, whatever the description says.
 	want := map[string]string{
 		"GET /api/v1/slots": "viewer", "GET /api/v1/audit log": "viewer", "POST /api/v1/password": "viewer",
-		"POST /api/v1/replacements": "operator", "POST /api/v1/replacements/{id}/revert": "operator", "POST /api/v1/intakes": "operator", "POST /api/v1/sweeps": "operator",
-		"POST /api/v1/devices": "admin", "DELETE /api/v1/devices/{name}": "admin", "POST /api/v1/trust-groups/{name}/anchors": "admin", "POST /api/v1/sites": "admin",
-		"GET /api/v1/users": "admin", "POST /api/v1/users": "admin", "POST /api/v1/tokens": "admin", "DELETE /api/v1/tokens/{id}": "admin",
+		"POST /api/v1/replacements": "operator", "POST /api/v1/replacements/{id}/revert": "operator",
+		"POST /api/v1/intakes": "operator", "POST /api/v1/sweeps": "operator",
+		"POST /api/v1/devices": "admin", "DELETE /api/v1/devices/{name}": "admin",
+		"POST /api/v1/trust-groups/{name}/anchors": "admin", "POST /api/v1/sites": "admin",
+		"GET /api/v1/users": "admin", "POST /api/v1/users": "admin", "POST /api/v1/tokens": "admin",
+		"DELETE /api/v1/tokens/{id}": "admin",
 	}
 	answer, err := client.Get(s.url + "/api/v1/openapi.json")
 	if err != nil {
@@ -58,7 +62,8 @@ func TestEachRoleMayDoWhatItMay(t *testing.T) {
 				if want[route] != "" && want[route] != needed {
 					t.Errorf("%s needs %s instead of %s", route, needed, want[route])
 				}
-				r, err := newRequest(strings.ToUpper(method), s.url+strings.NewReplacer("{", "no-", "}", "").Replace(path), "", "")
+				r, err := newRequest(strings.ToUpper(method),
+					s.url+strings.NewReplacer("{", "no-", "}", "").Replace(path), "", "")
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -89,9 +94,12 @@ func TestUsersComeAndGo(t *testing.T) {
 	s.okWith("salt and tar and rope", "user", "add", "tern", "--role", "operator", "--password-file", "-")
 	tern := *s
 	tern.config = filepath.Join(t.TempDir(), "tern.yaml")
-	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
+	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate",
+		s.pin())
 	tern.fails(1, "needs the role admin", "user", "list")
-	tern.fails(1, "fewer than 10 characters", "user", "password", "--old-file", write(t, filepath.Join(t.TempDir(), "old"), "salt and tar and rope"), "--new-file", write(t, filepath.Join(t.TempDir(), "new"), "short"))
+	tern.fails(1, "fewer than 10 characters", "user", "password", "--old-file",
+		write(t, filepath.Join(t.TempDir(), "old"), "salt and tar and rope"), "--new-file",
+		write(t, filepath.Join(t.TempDir(), "new"), "short"))
 	s.ok("user", "remove", "tern")
 	tern.fails(1, "you are not signed in", "slot", "list")
 	s.fails(1, "there is no other admin", "user", "remove", "admin")
@@ -99,8 +107,10 @@ func TestUsersComeAndGo(t *testing.T) {
 	// Guessing is slowed down, for everybody who comes from there.
 	refused := false
 	for try := 0; !refused && try < 40; try++ { // on a slow machine, tries are forgiven meanwhile
-		r := s.run("wrong wrong wrong", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate", s.pin())
-		if refused = strings.Contains(r.stderr, "too many wrong passwords"); !refused && !strings.Contains(r.stderr, "the name or the password is wrong") || refused && try < 5 {
+		r := s.run("wrong wrong wrong", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate",
+			s.pin())
+		if refused = strings.Contains(r.stderr, "too many wrong passwords"); !refused &&
+			!strings.Contains(r.stderr, "the name or the password is wrong") || refused && try < 5 {
 			t.Fatalf("try %d: %s", try, r.stderr)
 		}
 	}
@@ -110,7 +120,8 @@ func TestUsersComeAndGo(t *testing.T) {
 
 	// The audit log has it all, refusals too, and shows when somebody changed it.
 	audit := s.ok("audit", "list", "--as", "csv")
-	for _, want := range []string{"admin,add a user,/users", "tern,sign in,", "admin,remove a user; all sessions end,/users/tern", "admin,remove a user; all sessions end: refused,/users/admin"} {
+	for _, want := range []string{"admin,add a user,/users", "tern,sign in,", "admin,remove a user; all sessions " +
+		"end,/users/tern", "admin,remove a user; all sessions end: refused,/users/admin"} {
 		if !strings.Contains(audit, want) {
 			t.Errorf("the audit log lacks %q:\n%s", want, audit)
 		}
@@ -119,7 +130,8 @@ func TestUsersComeAndGo(t *testing.T) {
 	s.stop()
 	forge(t, filepath.Join(s.dir, "freshseal.db"))
 	again := start(t, "serve", s.dir)
-	again.config = write(t, filepath.Join(t.TempDir(), "client.yaml"), strings.Replace(read(t, s.config), s.url, again.url, 1))
+	again.config = write(t, filepath.Join(t.TempDir(), "client.yaml"),
+		strings.Replace(read(t, s.config), s.url, again.url, 1))
 	again.fails(3, "is not what was written", "audit", "verify")
 }
 
@@ -131,7 +143,8 @@ func forge(t *testing.T, file string) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	for _, statement := range []string{"DROP TRIGGER audit_stays_as_written", "UPDATE audit SET who = 'gull' WHERE id = 2"} {
+	for _, statement := range []string{"DROP TRIGGER audit_stays_as_written", "UPDATE audit SET who = 'gull' " +
+		"WHERE id = 2"} {
 		if _, err := db.Exec(statement); err != nil {
 			t.Fatal(err)
 		}

@@ -29,8 +29,10 @@ type errand struct {
 // askTwelve begins twelve replacements that wait for the signer harbour.
 func askTwelve(t *testing.T, s *server) *errand {
 	t.Helper()
-	devices := []string{gate, "tickets.northholm.tidewrack.example", "radar.gannet-point.tidewrack.example", "scale.mainquay.tidewrack.example",
-		"weather.gannet-point.tidewrack.example", "ramp.northholm.tidewrack.example", "bridge.turnstone.tidewrack.example", itself}
+	devices := []string{gate, "tickets.northholm.tidewrack.example", "radar.gannet-point.tidewrack.example",
+		"scale.mainquay.tidewrack.example",
+		"weather.gannet-point.tidewrack.example", "ramp.northholm.tidewrack.example",
+		"bridge.turnstone.tidewrack.example", itself}
 	for i := range 4 {
 		name := fmt.Sprintf("buoy-%d.saltmere.tidewrack.example", i+1)
 		s.addSimulated(name, simulated(t, standin.Box{}), "correct horse")
@@ -39,7 +41,8 @@ func askTwelve(t *testing.T, s *server) *errand {
 	e := &errand{ours: newHarbour(t), theirs: newHarbour(t)}
 	s.ok("trust-group", "add", "fleet", e.ours.at("root.pem"))
 	s.ok("trust-group", "add", "fleet", e.theirs.at("root.pem"))
-	s.ok("signer", "set", "harbour", "--about", "Harbour Authority", "--turnaround", "5", "--max-days", "200", "--wildcards", "--addresses", "--field", "organization", "--notes", "profile Server")
+	s.ok("signer", "set", "harbour", "--about", "Harbour Authority", "--turnaround", "5", "--max-days", "200",
+		"--wildcards", "--addresses", "--field", "organization", "--notes", "profile Server")
 	for _, d := range devices {
 		var r struct{ ID string }
 		s.json(&r, "replace", d+"/web", "--signer", "harbour", "--organization", "Tidewrack Ferries")
@@ -67,26 +70,35 @@ func (e *errand) comesBack(t *testing.T, parcel string) (pile string) {
 	// Three in PKCS #7, two in DER under odd names, two in one mail, two in a zip.
 	p7 := filepath.Join(pile, "chain(1).p7b")
 	put("note.txt", "Dear keeper, as discussed. Regards, HA\n")
-	must(t, "", "openssl", "crl2pkcs7", "-nocrl", "-certfile", e.ours.sign(e.requests[0]), "-certfile", e.ours.sign(e.requests[1]), "-certfile", e.ours.sign(e.requests[2]), "-outform", "DER", "-out", p7)
+	must(t, "", "openssl", "crl2pkcs7", "-nocrl", "-certfile", e.ours.sign(e.requests[0]), "-certfile",
+		e.ours.sign(e.requests[1]), "-certfile", e.ours.sign(e.requests[2]), "-outform", "DER", "-out", p7)
 	for i, name := range map[int]string{3: "answer.cer", 4: "answer(2).cer"} {
-		must(t, "", "openssl", "x509", "-in", e.ours.sign(e.requests[i]), "-outform", "DER", "-out", filepath.Join(pile, name))
+		must(t, "", "openssl", "x509", "-in", e.ours.sign(e.requests[i]), "-outform", "DER", "-out",
+			filepath.Join(pile, name))
 	}
-	put("mail.eml", "From: HA <desk@harbour.example>\r\nSubject: certificates\r\nContent-Type: text/plain\r\n\r\n> "+strings.ReplaceAll(e.ours.read("root.pem")+leaf(5)+e.ours.read("sub.pem")+leaf(6), "\n", "\r\n> "))
+	put("mail.eml", "From: HA <desk@harbour.example>\r\nSubject: certificates\r\nContent-Type: text/plain\r\n\r\n> "+
+		strings.ReplaceAll(e.ours.read("root.pem")+leaf(5)+e.ours.read("sub.pem")+leaf(6), "\n", "\r\n> "))
 	inner := filepath.Join(dir, "zip")
 	write(t, filepath.Join(inner, "a.crt"), strings.ReplaceAll(leaf(7), "\n", "\r\n"))
 	write(t, filepath.Join(inner, "b.crt"), leaf(8))
 	zipUp(t, inner, filepath.Join(pile, "bundle.zip"))
 	// And three that cannot be used: a leaf for another key, one whose intermediate
 	// is not there, one that lacks the name; besides, one that nobody asked for.
-	key := []string{"-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", filepath.Join(dir, "k")}
+	key := []string{"-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout",
+		filepath.Join(dir, "k")}
 	other := filepath.Join(dir, "other.csr")
-	must(t, "", "openssl", append([]string{"req", "-out", other, "-subj", "/CN=x", "-addext", "subjectAltName=DNS:" + nameOf(t, e.requests[9])}, key...)...)
+	must(t, "", "openssl",
+		append([]string{"req", "-out", other, "-subj", "/CN=x", "-addext", "subjectAltName=DNS:" +
+			nameOf(t, e.requests[9])}, key...)...)
 	put("10.pem", read(t, e.ours.sign(other)))
 	put("11.pem", read(t, e.theirs.sign(e.requests[10])))
 	short := write(t, filepath.Join(dir, "short.ext"), "subjectAltName=DNS:elsewhere.tidewrack.example\n")
-	must(t, "", "openssl", "x509", "-req", "-in", e.requests[11], "-CA", e.ours.at("sub.pem"), "-CAkey", e.ours.at("sub.key"), "-days", "90", "-extfile", short, "-out", filepath.Join(pile, "12.pem"))
+	must(t, "", "openssl", "x509", "-req", "-in", e.requests[11], "-CA", e.ours.at("sub.pem"), "-CAkey",
+		e.ours.at("sub.key"), "-days", "90", "-extfile", short, "-out", filepath.Join(pile, "12.pem"))
 	stranger := filepath.Join(dir, "stranger.csr")
-	must(t, "", "openssl", append([]string{"req", "-out", stranger, "-subj", "/CN=nobody", "-addext", "subjectAltName=DNS:nobody.tidewrack.example"}, key...)...)
+	must(t, "", "openssl",
+		append([]string{"req", "-out", stranger, "-subj", "/CN=nobody", "-addext",
+			"subjectAltName=DNS:nobody.tidewrack.example"}, key...)...)
 	put("13.pem", read(t, e.ours.sign(stranger)))
 	return pile
 }
@@ -100,7 +112,8 @@ func (e *errand) sealed(t *testing.T, s *server) {
 }
 
 // what is said of those that cannot be used.
-var faulty = []string{"with another key", "with key identifier", "is not among the names of", "no request here has this leaf's key"}
+var faulty = []string{"with another key", "with key identifier", "is not among the names of",
+	"no request here has this leaf's key"}
 
 // Twelve requests go out as one parcel and come back as signers send things:
 // nine go on by themselves, and of three it is said exactly what is wrong.
@@ -109,7 +122,8 @@ func TestAMessyPileComesBack(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	e := askTwelve(t, s)
 	s.ok("signer", "set", "port-ca", "--public")
-	s.fails(1, "nobody can own example", "replace", "buoy-1.saltmere.tidewrack.example/web", "--signer", "port-ca", "--rehearse")
+	s.fails(1, "nobody can own example", "replace", "buoy-1.saltmere.tidewrack.example/web", "--signer", "port-ca",
+		"--rehearse")
 	parcel := filepath.Join(t.TempDir(), "out.zip")
 	s.ok("parcel", "pack", "--signer", "harbour", "--out", parcel)
 	s.ok("parcel", "hand", "p1", "--to", "Ms Fulmar", "--reference", "HA-2207")
@@ -146,7 +160,8 @@ func TestAMessyPileComesBack(t *testing.T) {
 	if list := s.ok("parcel", "list"); !strings.Contains(list, "partly-back") {
 		t.Error(list)
 	}
-	// The intermediate that was missing comes alone, and the leaf is remembered. It is of another authority than the rest: a person accepts it.
+	// The intermediate that was missing comes alone, and the leaf is remembered. It is of another authority than the
+	// rest: a person accepts it.
 	id := idOf(t, s, nameOf(t, e.requests[10]))
 	s.fails(3, "harbour signs with", "intake", e.theirs.at("sub.pem"))
 	s.ok("replacement", "accept", id, "--yes")
@@ -191,7 +206,9 @@ func TestAMessyPileInTheBrowser(t *testing.T) {
 			return p.Wait("//*[@aria-label='Account of the files' and contains(.,'9 of 13 leaves accepted')]")
 		},
 	)
-	if good, bad, arrows := count("[data-accepted=true]"), count("[data-accepted=false]"), count(`[aria-label="Account of the files"] [data-accepted] a[href^="/replacements/"]`); good != "9" || bad != "4" || arrows != "11" {
+	if good, bad, arrows := count("[data-accepted=true]"), count("[data-accepted=false]"),
+		count(`[aria-label="Account of the files"] [data-accepted] a[href^="/replacements/"]`); good != "9" ||
+		bad != "4" || arrows != "11" {
 		t.Errorf("%s are accepted, %s are not, %s have an arrow to their request", good, bad, arrows)
 	}
 	account, err := p.Text("//*[@aria-label='Account of the files']")
@@ -217,7 +234,8 @@ func TestAMessyPileInTheBrowser(t *testing.T) {
 	wrong := idOf(t, s, nameOf(t, e.requests[11]))
 	steps(t,
 		func() error {
-			return p.Wait("//section[@aria-label='Certificates without a request' and contains(.,'with another key') and contains(.,'No slot here has')]")
+			return p.Wait("//section[@aria-label='Certificates without a request' and contains(.,'with another " +
+				"key') and contains(.,'No slot here has')]")
 		},
 		func() error { return p.Click(browser.Button("Delete")) },
 		func() error { return p.Click(inDialog("Delete")) },
@@ -249,7 +267,8 @@ func TestTrustGroupsTrustWhatTheyHold(t *testing.T) {
 		}
 	}
 	s.json(&slot, "slot", "show", "vault.mainquay.tidewrack.example/web")
-	if len(slot.Trust) != 2 || !slot.Trust[0].Trusted || slot.Trust[1].Trusted || slot.Trust[1].Lacks != "Tidewrack Ferries Root" {
+	if len(slot.Trust) != 2 || !slot.Trust[0].Trusted || slot.Trust[1].Trusted ||
+		slot.Trust[1].Lacks != "Tidewrack Ferries Root" {
 		t.Errorf("%+v", slot.Trust)
 	}
 	lacked := filepath.Join(t.TempDir(), "lacked.zip")
@@ -258,18 +277,23 @@ func TestTrustGroupsTrustWhatTheyHold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !slices.ContainsFunc(folder.File, func(f *zip.File) bool { return strings.HasPrefix(f.Name, "Tidewrack_Ferries_Root-") }) {
+	if !slices.ContainsFunc(folder.File, func(f *zip.File) bool {
+		return strings.HasPrefix(f.Name, "Tidewrack_Ferries_Root-")
+	}) {
 		t.Errorf("%+v", folder.File)
 	}
 	folder.Close()
 	s.fails(2, "either a file or --system", "trust-group", "add", "workstations")
 	s.ok("trust-group", "add", "workstations", "--system")
-	s.fails(1, "has every root of", "trust-group", "export", "workstations", "--lacked-by", "workstations", "--form", "pem", "--out", lacked)
+	s.fails(1, "has every root of", "trust-group", "export", "workstations", "--lacked-by", "workstations", "--form",
+		"pem", "--out", lacked)
 	out := filepath.Join(t.TempDir(), "roots.p7b")
-	if said := s.ok("trust-group", "export", "scanners", "--form", "pkcs7", "--out", out); !strings.Contains(said, "what to do: ") {
+	if said := s.ok("trust-group", "export", "scanners", "--form", "pkcs7", "--out", out); !strings.Contains(said,
+		"what to do: ") {
 		t.Error(said)
 	}
-	if text := must(t, "", "openssl", "pkcs7", "-inform", "DER", "-in", out, "-print_certs"); !strings.Contains(text, "Harbour Root") {
+	if text := must(t, "", "openssl", "pkcs7", "-inform", "DER", "-in", out, "-print_certs"); !strings.Contains(text,
+		"Harbour Root") {
 		t.Error(text)
 	}
 	var roots []struct{ SHA256 string }
@@ -283,17 +307,24 @@ func TestTrustGroupsTrustWhatTheyHold(t *testing.T) {
 	at := func(name string) string { return filepath.Join(dir, name) }
 	write(t, at("pass"), "anchor chain")
 	name := "crane.saltmere.tidewrack.example"
-	s.ok("request", "make", "--name", name, "--organization", "Tidewrack Ferries", "--out", at("crane.csr"), "--key-out", at("crane.key"), "--passphrase-file", at("pass"))
+	s.ok("request", "make", "--name", name, "--organization", "Tidewrack Ferries", "--out", at("crane.csr"),
+		"--key-out", at("crane.key"), "--passphrase-file", at("pass"))
 	s.ok("request", "check", at("crane.csr"), "--name", name, "--organization", "Tidewrack Ferries")
-	s.fails(3, "the request lacks the name crane", "request", "check", at("crane.csr"), "--name", name, "--name", "crane", "--organization", "Tidewrack Ferries")
-	s.fails(3, "nobody can own example", "request", "check", at("crane.csr"), "--name", name, "--organization", "Tidewrack Ferries", "--public")
+	s.fails(3, "the request lacks the name crane", "request", "check", at("crane.csr"), "--name", name, "--name",
+		"crane", "--organization", "Tidewrack Ferries")
+	s.fails(3, "nobody can own example", "request", "check", at("crane.csr"), "--name", name, "--organization",
+		"Tidewrack Ferries", "--public")
 	signed := h.sign(at("crane.csr"))
-	s.ok("pack", signed, h.chain(), at("crane.key"), "--passphrase-file", at("pass"), "--encoding", "pkcs12-old", "--key", "before", "--alias", "crane", "--new-passphrase-file", at("pass"), "--out", at("crane.pfx"))
-	if text := must(t, "", "openssl", "pkcs12", "-in", at("crane.pfx"), "-legacy", "-nodes", "-passin", "pass:anchor chain"); strings.Count(text, "BEGIN CERTIFICATE") != 2 || !strings.Contains(text, "friendlyName: crane") || !strings.Contains(text, "PRIVATE KEY") {
+	s.ok("pack", signed, h.chain(), at("crane.key"), "--passphrase-file", at("pass"), "--encoding", "pkcs12-old",
+		"--key", "before", "--alias", "crane", "--new-passphrase-file", at("pass"), "--out", at("crane.pfx"))
+	if text := must(t, "", "openssl", "pkcs12", "-in", at("crane.pfx"), "-legacy", "-nodes", "-passin",
+		"pass:anchor chain"); strings.Count(text, "BEGIN CERTIFICATE") != 2 ||
+		!strings.Contains(text, "friendlyName: crane") || !strings.Contains(text, "PRIVATE KEY") {
 		t.Error(text)
 	}
 	s.fails(3, "passphrase is another", "inspect", at("crane.pfx"))
-	if out := s.run("", "inspect", at("crane.pfx"), "--passphrase-file", at("pass"), "--as", "json"); !strings.Contains(out.stdout, "Harbour Issuing") {
+	if out := s.run("", "inspect", at("crane.pfx"), "--passphrase-file", at("pass"), "--as",
+		"json"); !strings.Contains(out.stdout, "Harbour Issuing") {
 		t.Error(out)
 	}
 }
@@ -318,9 +349,11 @@ func TestAMissingIssuerIsFetched(t *testing.T) {
 	parcel := filepath.Join(t.TempDir(), "out.zip")
 	s.ok("parcel", "pack", "--signer", "desk", "--out", parcel)
 	request := unpack(t, parcel)[0]
-	extensions := write(t, filepath.Join(t.TempDir(), "ext"), "subjectAltName=DNS:"+name+"\nauthorityInfoAccess=caIssuers;URI:"+web.URL+"/sub.cer\nauthorityKeyIdentifier=keyid\n")
+	extensions := write(t, filepath.Join(t.TempDir(), "ext"), "subjectAltName=DNS:"+name+
+		"\nauthorityInfoAccess=caIssuers;URI:"+web.URL+"/sub.cer\nauthorityKeyIdentifier=keyid\n")
 	leaf := filepath.Join(t.TempDir(), "leaf.pem")
-	must(t, "", "openssl", "x509", "-req", "-in", request, "-CA", h.at("sub.pem"), "-CAkey", h.at("sub.key"), "-days", "90", "-extfile", extensions, "-out", leaf)
+	must(t, "", "openssl", "x509", "-req", "-in", request, "-CA", h.at("sub.pem"), "-CAkey", h.at("sub.key"), "-days",
+		"90", "-extfile", extensions, "-out", leaf)
 	s.ok("intake", leaf)
 	s.await("r1", "sealed")
 	if asked.Load() != 1 {

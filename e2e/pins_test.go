@@ -68,10 +68,13 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	s.fails(1, "no pin is called", "pin", "remove", "p4")
 	s.fails(1, "no pin is called", "pin", "remove", "4; DROP TABLE pin")
 
-	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "pin      booking, who recorded SHA-256 of the certificate of web: it rejects the new certificate until it knows it\n           write to booking@") {
+	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out,
+		"pin      booking, who recorded SHA-256 of the certificate of web: it rejects the new certificate until it "+
+			"knows it\n           write to booking@") {
 		t.Errorf("the rehearsal says\n%s", out)
 	}
-	if out := s.ok("replace", slot, "--signer", "bench", "--watch"); !strings.HasSuffix(out, "pins pending: 3 recorded the old certificate: freshseal pin pending r1\nr1: sealed\n") {
+	if out := s.ok("replace", slot, "--signer", "bench", "--watch"); !strings.HasSuffix(out,
+		"pins pending: 3 recorded the old certificate: freshseal pin pending r1\nr1: sealed\n") {
 		t.Errorf("it ends with\n%s", out)
 	}
 	second := leafAt(t, box.TLSAddr)
@@ -82,13 +85,15 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	if got := all["monitoring"]; got.Old != keyPin(t, first) || got.New != keyPin(t, second) {
 		t.Errorf("%+v", got)
 	}
-	if block, _ := pem.Decode([]byte(all["old ticket printer"].New)); block == nil || !bytes.Equal(block.Bytes, second) {
+	if block, _ := pem.Decode([]byte(all["old ticket printer"].New)); block == nil ||
+		!bytes.Equal(block.Bytes, second) {
 		t.Errorf("%+v", all["old ticket printer"])
 	}
 	if len(all) != 3 {
 		t.Errorf("%v", all)
 	}
-	if out := s.ok("task", "list"); !strings.Contains(out, "booking is pending, of "+slot) || !strings.Contains(out, fingerprint(second)) {
+	if out := s.ok("task", "list"); !strings.Contains(out, "booking is pending, of "+slot) ||
+		!strings.Contains(out, fingerprint(second)) {
 		t.Errorf("the tasks say\n%s", out)
 	}
 	s.as("viewer").fails(1, "role", "pin", "confirm", all["booking"].ID)
@@ -117,7 +122,8 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	s.ok("replacement", "revert", "r2", "--yes")
 	s.await("r2", "reverted")
 	all = s.pinUpdates()
-	if _, has := all["booking"]; has || len(all) != 2 || all["monitoring"].Old != keyPin(t, first) || all["monitoring"].New != keyPin(t, second) {
+	if _, has := all["booking"]; has || len(all) != 2 || all["monitoring"].Old != keyPin(t, first) ||
+		all["monitoring"].New != keyPin(t, second) {
 		t.Errorf("after the revert: %+v", all)
 	}
 	s.ok("pin", "confirm", all["old ticket printer"].ID)
@@ -150,7 +156,8 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 		func() error { return p.Choose(signerField, "bench") },
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error {
-			return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'Pin: monitoring, who recorded the SHA-256 of the public key of web')]")
+			return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'Pin: monitoring, who recorded the SHA-256 " +
+				"of the public key of web')]")
 		},
 	)
 	if faults := p.Faults(); len(faults) > 0 {
@@ -162,7 +169,9 @@ func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 
 	// A trust store holds the root: it is told when that changes, and not before.
 	s.ok("pin", "add", slot, "--who", "supervisor", "--what", "root", "--how", "import it")
-	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out, "supervisor, who recorded the root of its chain of web: it rejects the new certificate where its chain ends in another root") {
+	if out := s.ok("replace", slot, "--signer", "bench", "--rehearse"); !strings.Contains(out,
+		"supervisor, who recorded the root of its chain of web: it rejects the new certificate where its chain "+
+			"ends in another root") {
 		t.Errorf("the rehearsal says\n%s", out)
 	}
 	s.ok("replace", slot, "--signer", "bench", "--watch")

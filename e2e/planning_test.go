@@ -28,7 +28,8 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 	}
 	s.fails(1, "no signer is given", "replace", name+"/web")
 	s.fails(1, "no signer is called", "policy", "set", "fleet", "--signer", "nobody")
-	s.ok("policy", "set", "fleet", "--signer", "bench", "--short-names", "--address-names", "--cluster-names", "--name-prefix", "sip", "--key", "ecdsa-p384")
+	s.ok("policy", "set", "fleet", "--signer", "bench", "--short-names", "--address-names", "--cluster-names",
+		"--name-prefix", "sip", "--key", "ecdsa-p384")
 	if list := s.ok("policy", "list"); !strings.Contains(list, "signer bench, key ecdsa-p384") {
 		t.Errorf("the policy:\n%s", list)
 	}
@@ -41,12 +42,15 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 		}
 	}
 	s.json(&plan, "replace", name+"/web", "--rehearse")
-	want := []string{name, "lamp-3", "sip.northholm.tidewrack.example", address, "lamps.northholm.tidewrack.example", peer}
-	if !slices.Equal(plan.Plan.Names, want) || plan.Plan.Key != "ecdsa-p384" || plan.Plan.Sources[peer] != "the policy: "+peer+", of the same cluster" {
+	want := []string{name, "lamp-3", "sip.northholm.tidewrack.example", address, "lamps.northholm.tidewrack.example",
+		peer}
+	if !slices.Equal(plan.Plan.Names, want) || plan.Plan.Key != "ecdsa-p384" ||
+		plan.Plan.Sources[peer] != "the policy: "+peer+", of the same cluster" {
 		t.Errorf("planned is %+v", plan.Plan)
 	}
 	s.ok("signer", "set", "careful", "--wildcards", "--turnaround", "40")
-	if text := s.ok("replace", name+"/web", "--rehearse", "--signer", "careful"); !strings.Contains(text, "left out "+address+": the policy: the slot's address: this signer signs no IP addresses") {
+	if text := s.ok("replace", name+"/web", "--rehearse", "--signer", "careful"); !strings.Contains(text, "left out "+
+		address+": the policy: the slot's address: this signer signs no IP addresses") {
 		t.Errorf("what is left out is not told:\n%s", text)
 	}
 
@@ -54,7 +58,8 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 	s.ok("replace", name+"/web", "--watch")
 	first := s.served(name + "/web")
 	s.ok("policy", "set", "fleet", "--renewal-key", "same")
-	if text := s.ok("replace", name+"/web", "--rehearse"); !strings.Contains(text, "key: from the one in use") || !strings.Contains(text, "take the key that is in use") || strings.Contains(text, "genpkey") {
+	if text := s.ok("replace", name+"/web", "--rehearse"); !strings.Contains(text, "key: from the one in use") ||
+		!strings.Contains(text, "take the key that is in use") || strings.Contains(text, "genpkey") {
 		t.Errorf("the rehearsal with the same key:\n%s", text)
 	}
 	s.ok("replace", name+"/web", "--watch")
@@ -105,8 +110,11 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 	s.ok("site", "add", "Quay")
 	s.ok("device", "edit", peer, "--site", "Quay")
 	slow := s.actBy(peer + "/web")
-	off := write(t, filepath.Join(t.TempDir(), "holidays.ics"), "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Tidewrack//EN\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART;VALUE=DATE:"+slow.AddDate(0, 0, 5).Format("20060102")+
-		"\r\nDTEND;VALUE=DATE:"+slow.AddDate(0, 0, 36).Format("20060102")+"\r\nSUMMARY:the yard is shut\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n")
+	off := write(t, filepath.Join(t.TempDir(), "holidays.ics"),
+		"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Tidewrack//EN\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART;VALUE=DATE:"+
+			slow.AddDate(0, 0, 5).Format("20060102")+
+			"\r\nDTEND;VALUE=DATE:"+slow.AddDate(0, 0, 36).Format("20060102")+"\r\nSUMMARY:the yard is "+
+			"shut\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n")
 	if shown := s.ok("site", "edit", "Quay", "--holidays", off); !strings.Contains(shown, "the yard is shut") {
 		t.Error(shown)
 	}
@@ -118,7 +126,8 @@ func TestThePolicyPlansTheRequest(t *testing.T) {
 	if port := s.actBy(peer + "/web"); !port.Before(shut) || port.Hour() != 6 {
 		t.Errorf("act by %s, and for a ship by %s", shut, port)
 	}
-	s.fails(1, "no all-day event", "site", "edit", "Quay", "--holidays", write(t, filepath.Join(t.TempDir(), "none.ics"), "BEGIN:VCALENDAR\r\nEND:VCALENDAR\r\n"))
+	s.fails(1, "no all-day event", "site", "edit", "Quay", "--holidays",
+		write(t, filepath.Join(t.TempDir(), "none.ics"), "BEGIN:VCALENDAR\r\nEND:VCALENDAR\r\n"))
 	s.ok("site", "edit", "Quay", "--holidays", "", "--present", "")
 	if again := s.actBy(peer + "/web"); !again.Equal(slow) {
 		t.Errorf("act by %s without them, and %s before", again, slow)
@@ -146,8 +155,8 @@ func (s *server) actBy(slot string) time.Time {
 	return out.ActBy
 }
 
-// What is planned is asked for, with every name from where it comes; what a family cannot carry and the signer demands is refused before the device is
-// touched, and all of it at once.
+// What is planned is asked for, with every name from where it comes; what a family cannot carry and the signer
+// demands is refused before the device is touched, and all of it at once.
 func TestTheRequestCarriesWhatWasPlanned(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
@@ -155,7 +164,8 @@ func TestTheRequestCarriesWhatWasPlanned(t *testing.T) {
 	box := simulated(t, standin.Box{})
 	s.addSimulated(name, box, "correct horse")
 	s.ok("device", "edit", name, "--node", "lamp-9.northholm.tidewrack.example=127.20.80.9")
-	s.ok("policy", "set", "fleet", "--signer", "bench", "--name-prefix", "sip", "--service-domain", "tidewrack.example", "--node-wildcard")
+	s.ok("policy", "set", "fleet", "--signer", "bench", "--name-prefix", "sip", "--service-domain",
+		"tidewrack.example", "--node-wildcard")
 	var plan struct {
 		Plan struct {
 			Names   []string
@@ -168,16 +178,19 @@ func TestTheRequestCarriesWhatWasPlanned(t *testing.T) {
 	const further = "calls.northholm.tidewrack.example"
 	for range 2 {
 		s.json(&plan, "replace", name+"/web", "--rehearse", "--name", further)
-		for _, want := range []string{name, further, "*.northholm.tidewrack.example", "sip.northholm.tidewrack.example", "sip.tidewrack.example"} {
+		for _, want := range []string{name, further, "*.northholm.tidewrack.example",
+			"sip.northholm.tidewrack.example", "sip.tidewrack.example"} {
 			if !slices.Contains(plan.Plan.Names, want) {
 				t.Errorf("%s is not planned: %v", want, plan.Plan.Names)
 			}
 		}
-		if slices.Contains(plan.Plan.Names, "lamp-9.northholm.tidewrack.example") || plan.Plan.Subject.CommonName != name {
+		if slices.Contains(plan.Plan.Names, "lamp-9.northholm.tidewrack.example") ||
+			plan.Plan.Subject.CommonName != name {
 			t.Errorf("a node is named beside its wildcard, or a further name moved the common name: %+v", plan.Plan)
 		}
 		s.json(&plan, "replace", name+"/web", "--rehearse", "--common-name", further)
-		if plan.Plan.Subject.CommonName != further || !slices.Contains(plan.Plan.Names, further) || plan.Plan.Names[0] != further && !slices.Contains(plan.Plan.Names, name) {
+		if plan.Plan.Subject.CommonName != further || !slices.Contains(plan.Plan.Names, further) ||
+			plan.Plan.Names[0] != further && !slices.Contains(plan.Plan.Names, name) {
 			t.Errorf("the common name that was asked for: %+v", plan.Plan)
 		}
 	}
@@ -187,20 +200,25 @@ func TestTheRequestCarriesWhatWasPlanned(t *testing.T) {
 	s.addWeb("host.tidewrack.example", "host-with-page", page)
 	s.ok("signer", "set", "harbour-ca", "--field", "organization", "--field", "state")
 	s.ok("site", "add", "Mainquay")
-	s.ok("site", "edit", "Mainquay", "--organization", "Tidewrack Ferries", "--locality", "Mainquay", "--state", "Quayshire")
+	s.ok("site", "edit", "Mainquay", "--organization", "Tidewrack Ferries", "--locality", "Mainquay", "--state",
+		"Quayshire")
 	s.ok("device", "edit", "host.tidewrack.example", "--site", "Mainquay")
 	asked.Store(&[]string{})
 	out := s.fails(1, "organization", "replace", "host.tidewrack.example/web", "--signer", "harbour-ca")
 	if !strings.Contains(out.stderr, "state") || len(*asked.Load()) > 0 {
 		t.Errorf("not all that is missing is named at once, or the device was asked %v:\n%s", *asked.Load(), out.stderr)
 	}
-	s.fails(1, "has no place for the unit", "replace", "host.tidewrack.example/web", "--signer", "bench", "--unit", "consoles")
-	if out := s.ok("replace", "host.tidewrack.example/web", "--signer", "bench", "--rehearse"); !strings.Contains(out, "no organization Tidewrack Ferries") {
+	s.fails(1, "has no place for the unit", "replace", "host.tidewrack.example/web", "--signer", "bench", "--unit",
+		"consoles")
+	if out := s.ok("replace", "host.tidewrack.example/web", "--signer", "bench", "--rehearse"); !strings.Contains(out,
+		"no organization Tidewrack Ferries") {
 		t.Errorf("the rehearsal does not say what is left out:\n%s", out)
 	}
 	// Several slots at once are for families that serve all of them.
 	s.ok("slot", "add", "host.tidewrack.example/other", "--at", "9443")
 	access := webKind(t, standin.Box{Kind: standin.WANController})
-	s.addWeb("pair.tidewrack.example", "access-control-pair", access, "--slot", "eap=9444", "--setting", "export_word=salt of the export")
-	s.fails(1, "works on one slot at a time", "replace", "pair.tidewrack.example/web,eap", "--signer", "bench", "--rehearse")
+	s.addWeb("pair.tidewrack.example", "access-control-pair", access, "--slot", "eap=9444", "--setting",
+		"export_word=salt of the export")
+	s.fails(1, "works on one slot at a time", "replace", "pair.tidewrack.example/web,eap", "--signer", "bench",
+		"--rehearse")
 }

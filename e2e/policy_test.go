@@ -18,15 +18,20 @@ const vault = "vault.mainquay.tidewrack.example"
 func TestThePolicyNearestToADeviceCounts(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
-	if due := s.ok("due"); !strings.Contains(due, tickets) || strings.Contains(due, vault) || strings.Index(due, "crane") > strings.Index(due, tickets) {
+	if due := s.ok("due"); !strings.Contains(due, tickets) || strings.Contains(due, vault) ||
+		strings.Index(due, "crane") > strings.Index(due, tickets) {
 		t.Errorf("what is due, soonest first:\n%s", due)
-	} else if places := []int{strings.Index(due, "lines.northholm"), strings.Index(due, "radar"), strings.Index(due, "pumps"), strings.Index(due, "crane"), strings.Index(due, tickets), strings.Index(due, "portal")}; !slices.IsSorted(places) {
-		t.Errorf("a device that lets nobody in once its certificate has expired comes first, then what has expired, is faulty, overdue, due, and factory certificates:\n%s", due)
+	} else if places := []int{strings.Index(due, "lines.northholm"), strings.Index(due, "radar"),
+		strings.Index(due, "pumps"), strings.Index(due, "crane"), strings.Index(due, tickets),
+		strings.Index(due, "portal")}; !slices.IsSorted(places) {
+		t.Errorf("a device that lets nobody in once its certificate has expired comes first, then what has "+
+			"expired, is faulty, overdue, due, and factory certificates:\n%s", due)
 	}
 	if near := s.ok("due", "--site", "Northholm"); !strings.Contains(near, tickets) || strings.Contains(near, "crane") {
 		t.Errorf("due at Northholm:\n%s", near)
 	}
-	if out := s.ok("sweep", "--site", "Northholm", "--as", "csv"); !strings.HasSuffix(strings.TrimSpace(out), ",0") || strings.Contains(out, "60,") {
+	if out := s.ok("sweep", "--site", "Northholm", "--as", "csv"); !strings.HasSuffix(strings.TrimSpace(out), ",0") ||
+		strings.Contains(out, "60,") {
 		t.Errorf("the sweep of Northholm: %s", out)
 	}
 	s.fails(1, "no slot is at", "sweep", "--site", "Atlantis")
@@ -49,7 +54,8 @@ func TestThePolicyNearestToADeviceCounts(t *testing.T) {
 	s.fails(1, "must be from 1 to 3650", "policy", "set", "fleet", "--renewal", "0")
 	s.fails(1, "no device is called", "policy", "set", "device/nobody", "--renewal", "9")
 	// A request asks for what the policy wants.
-	if text := s.ok("replace", gate+"/web", "--signer", "bench", "--rehearse"); !strings.Contains(text, "DNS.2 = vault") {
+	if text := s.ok("replace", gate+"/web", "--signer", "bench", "--rehearse"); !strings.Contains(text,
+		"DNS.2 = vault") {
 		t.Errorf("the required name is not planned:\n%s", text)
 	}
 }
@@ -70,7 +76,8 @@ func TestAnUnexpectedCertificateIsSeen(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, ssh.Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey()})
+	link, err := ssh.Open(t.Context(), (&net.Dialer{}).DialContext, ssh.Target{Address: box.SSHAddr, User: "keeper",
+		Password: "correct horse", HostKey: box.HostKey()})
 	if err != nil {
 		t.Fatal(err)
 	}

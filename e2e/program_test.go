@@ -67,9 +67,11 @@ func startAt(t testing.TB, verb, dir, listen string, more ...string) *server {
 // launch runs a command that becomes the service, and waits until it is ready.
 func launch(t testing.TB, dir string, cmd *exec.Cmd) *server {
 	t.Helper()
-	s := &server{t: t, dir: dir, log: &bytes.Buffer{}, config: filepath.Join(dir, "client.yaml"), cmd: cmd, gone: make(chan struct{})}
+	s := &server{t: t, dir: dir, log: &bytes.Buffer{}, config: filepath.Join(dir, "client.yaml"), cmd: cmd,
+		gone: make(chan struct{})}
 	s.cmd.Stderr = s.log
-	if s.cmd.Env == nil { // what a test adds is read when the test asks, and never by itself: its addresses may be anybody's
+	// what a test adds is read when the test asks, and never by itself: its addresses may be anybody's
+	if s.cmd.Env == nil {
 		s.cmd.Env = append(os.Environ(), "FRESHSEAL_READ_EVERY=0")
 	}
 	if s.cmd.SysProcAttr == nil {
@@ -168,7 +170,8 @@ func (s *server) fails(code int, want string, args ...string) result {
 	s.t.Helper()
 	r := s.run("", args...)
 	if r.code != code || !strings.Contains(r.stdout+r.stderr, want) {
-		s.t.Fatalf("freshseal %s: exit code %d, want %d and %q\n%s%s", strings.Join(args, " "), r.code, code, want, r.stdout, r.stderr)
+		s.t.Fatalf("freshseal %s: exit code %d, want %d and %q\n%s%s", strings.Join(args, " "), r.code, code, want,
+			r.stdout, r.stderr)
 	}
 	if code != 3 && (strings.Count(r.stderr, "\n") > 3 || !strings.Contains(r.stderr, "next: ")) {
 		s.t.Errorf("freshseal %s complains badly:\n%s", strings.Join(args, " "), r.stderr)
@@ -206,7 +209,8 @@ type progress struct {
 }
 
 // polling asks the API itself: a client that is started for each look costs thirty times as much, and tests look often.
-var polling = &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, MaxIdleConnsPerHost: 4}}
+var polling = &http.Client{Timeout: 20 * time.Second,
+	Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, MaxIdleConnsPerHost: 4}}
 
 // token is what the client signs in with.
 func (s *server) token() string {

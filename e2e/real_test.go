@@ -33,7 +33,8 @@ func startBox(t testing.TB) box { return startBoxWithout(t, "") }
 func startBoxWithout(t testing.TB, line string) box {
 	t.Helper()
 	dir := t.TempDir()
-	b := box{without: line, dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), webPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{without: line, dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress),
+		webPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	b.startWeb(t)
 	return b
@@ -55,9 +56,12 @@ func (b *box) startSSH(t testing.TB) {
 		t.Fatal(err)
 	}
 	write(t, at("authorized_keys"), string(public))
-	write(t, at("sshd_config"), strings.ReplaceAll(fmt.Sprintf("Port %s\nListenAddress %s\nHostKey %s\nPidFile none\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n",
+	write(t, at("sshd_config"), strings.ReplaceAll(fmt.Sprintf("Port %s\nListenAddress %s\nHostKey %s\nPidFile "+
+		"none\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication "+
+		"no\nSubsystem sftp internal-sftp\n",
 		b.sshPort, b.address, at("host"), at("authorized_keys")), unless(b.without), ""))
-	b.endSSH = daemon.Start(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f", at("sshd_config"))
+	b.endSSH = daemon.Start(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f",
+		at("sshd_config"))
 	b.hostKey = "ssh-ed25519 " + strings.Fields(must(t, "", "ssh-keygen", "-l", "-f", at("host.pub")))[1]
 }
 
@@ -68,7 +72,8 @@ func (b *box) target(t testing.TB) ssh.Target {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return ssh.Target{Address: net.JoinHostPort(b.address, b.sshPort), User: who.Username, Key: []byte(read(t, b.keyFile)), Passphrase: []byte(passphrase), HostKey: b.hostKey}
+	return ssh.Target{Address: net.JoinHostPort(b.address, b.sshPort), User: who.Username,
+		Key: []byte(read(t, b.keyFile)), Passphrase: []byte(passphrase), HostKey: b.hostKey}
 }
 
 func (b *box) at(name string) string { return filepath.Join(b.dir, "web", name) }
@@ -77,7 +82,8 @@ func (b *box) at(name string) string { return filepath.Join(b.dir, "web", name) 
 func (b *box) layFactory(t testing.TB) {
 	t.Helper()
 	os.MkdirAll(b.at("tls"), 0o700)
-	must(t, "", "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", b.at("tls/key.pem"), "-out", b.at("tls/cert.pem"),
+	must(t, "", "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", b.at("tls/key.pem"), "-out",
+		b.at("tls/cert.pem"),
 		"-days", "3650", "-subj", "/O=Brinewell/CN=localhost.localdomain")
 	if err := os.Chmod(b.at("tls/key.pem"), 0o640); err != nil {
 		t.Fatal(err)
@@ -87,9 +93,13 @@ func (b *box) layFactory(t testing.TB) {
 func (b *box) startWeb(t testing.TB) {
 	t.Helper()
 	b.layFactory(t)
-	write(t, b.at("nginx.conf"), fmt.Sprintf("worker_processes 1;\npid nginx.pid;\nevents {}\nhttp {\n access_log off;\n client_body_temp_path t1;\n proxy_temp_path t2;\n fastcgi_temp_path t3;\n uwsgi_temp_path t4;\n scgi_temp_path t5;\n"+
-		" server {\n  listen %s:%s ssl;\n  ssl_certificate tls/cert.pem;\n  ssl_certificate_key tls/key.pem;\n  return 200 ok;\n }\n}\n", b.address, b.webPort))
-	daemon.Start(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/nginx", "-p", b.at(""), "-c", "nginx.conf", "-e", "stderr", "-g", "daemon off;")
+	write(t, b.at("nginx.conf"), fmt.Sprintf("worker_processes 1;\npid nginx.pid;\nevents {}\nhttp {\n access_log "+
+		"off;\n client_body_temp_path t1;\n proxy_temp_path t2;\n fastcgi_temp_path t3;\n uwsgi_temp_path t4;\n "+
+		"scgi_temp_path t5;\n"+
+		" server {\n  listen %s:%s ssl;\n  ssl_certificate tls/cert.pem;\n  ssl_certificate_key tls/key.pem;\n  "+
+		"return 200 ok;\n }\n}\n", b.address, b.webPort))
+	daemon.Start(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/nginx", "-p", b.at(""), "-c", "nginx.conf",
+		"-e", "stderr", "-g", "daemon off;")
 }
 
 // nginx is how its web server is called.
@@ -103,9 +113,12 @@ func (b *box) add(t testing.TB, s *server, more ...string) {
 		t.Fatal(err)
 	}
 	nginx := b.nginx()
-	s.ok(append([]string{"device", "add", realBox, "--address", b.address, "--family", "web-files-ssh", "--user", who.Username, "--port", b.sshPort,
-		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--pin", b.hostKey, "--slot", "web=" + b.webPort,
-		"--setting", "certificate_file=" + b.at("tls/cert.pem"), "--setting", "key_file=" + b.at("tls/key.pem"), "--setting", "work_folder=" + b.at("work"),
+	s.ok(append([]string{"device", "add", realBox, "--address", b.address, "--family", "web-files-ssh", "--user",
+		who.Username, "--port", b.sshPort,
+		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase),
+		"--pin", b.hostKey, "--slot", "web=" + b.webPort,
+		"--setting", "certificate_file=" + b.at("tls/cert.pem"), "--setting", "key_file=" + b.at("tls/key.pem"),
+		"--setting", "work_folder=" + b.at("work"),
 		"--setting", "test=" + nginx + "-t", "--setting", "reload=" + nginx + "-s reload"}, more...)...)
 }
 
@@ -127,7 +140,8 @@ func TestARealServerIsReplacedAndOpenSSLAgrees(t *testing.T) {
 	}
 
 	// The judge is openssl: what is on the wire, and whether it verifies.
-	shown := must(t, "Q\n", "openssl", "s_client", "-connect", net.JoinHostPort(b.address, b.webPort), "-servername", realBox, "-showcerts")
+	shown := must(t, "Q\n", "openssl", "s_client", "-connect", net.JoinHostPort(b.address, b.webPort), "-servername",
+		realBox, "-showcerts")
 	if n := strings.Count(shown, "-----BEGIN CERTIFICATE-----"); n != 3 {
 		t.Errorf("%d certificates are served instead of leaf and two intermediates", n)
 	}
@@ -135,7 +149,8 @@ func TestARealServerIsReplacedAndOpenSSLAgrees(t *testing.T) {
 	leaf, rest, _ := strings.Cut(shown[strings.Index(shown, "-----BEGIN CERTIFICATE"):], "-----END CERTIFICATE-----")
 	leafFile := write(t, filepath.Join(t.TempDir(), "leaf.pem"), leaf+"-----END CERTIFICATE-----\n")
 	restFile := write(t, filepath.Join(t.TempDir(), "rest.pem"), rest)
-	must(t, "", "openssl", "verify", "-CAfile", root, "-untrusted", restFile, "-purpose", "sslserver", "-verify_hostname", realBox, leafFile)
+	must(t, "", "openssl", "verify", "-CAfile", root, "-untrusted", restFile, "-purpose", "sslserver",
+		"-verify_hostname", realBox, leafFile)
 	must(t, "", "openssl", "verify", "-CAfile", root, "-untrusted", restFile, "-verify_ip", b.address, leafFile)
 
 	if info, err := os.Stat(b.at("tls/key.pem")); err != nil || info.Mode().Perm() != 0o640 {
@@ -147,7 +162,8 @@ func TestARealServerIsReplacedAndOpenSSLAgrees(t *testing.T) {
 
 	// And back again, on a person's wish.
 	s.ok("replacement", "revert", "r1", "--yes")
-	if after := s.show(realBox + "/web"); after.Certificate.SHA256 != before.Certificate.SHA256 || after.Condition != "factory" {
+	if after := s.show(realBox + "/web"); after.Certificate.SHA256 != before.Certificate.SHA256 ||
+		after.Condition != "factory" {
 		t.Errorf("reverted: %+v", after)
 	}
 	if left, _ := os.ReadDir(b.at("work")); len(left) > 0 {
@@ -174,7 +190,8 @@ func TestAFailingConfigTestPutsTheOldCertificateBack(t *testing.T) {
 	// A test that likes the factory's RSA key and no other kind.
 	b.add(t, s, "--setting", "test=/usr/bin/openssl rsa -noout -in "+b.at("tls/key.pem"))
 	before := s.show(realBox + "/web")
-	s.fails(1, "r1 of "+realBox+"/web is reverted", "replace", realBox+"/web", "--signer", "bench", "--key", "ecdsa-p256", "--watch")
+	s.fails(1, "r1 of "+realBox+"/web is reverted", "replace", realBox+"/web", "--signer", "bench", "--key",
+		"ecdsa-p256", "--watch")
 	if after := s.show(realBox + "/web"); after.Certificate.SHA256 != before.Certificate.SHA256 {
 		t.Errorf("the old certificate is not back: %+v", after)
 	}
@@ -198,7 +215,8 @@ func TestABoxBehindAJumpHost(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.ok("site", "add", "Petrel", "--jump", jump.address, "--port", jump.sshPort, "--user", who.Username,
-		"--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase), "--pin", jump.hostKey)
+		"--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file",
+		write(t, filepath.Join(jump.dir, "passphrase"), passphrase), "--pin", jump.hostKey)
 	b.add(t, s, "--site", "Petrel")
 	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
 		t.Error(out)
@@ -221,28 +239,35 @@ func TestABoxBehindAJumpHost(t *testing.T) {
 func TestARealApacheWithAChainFile(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), webPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress),
+		webPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	b.layFactory(t)
 	must(t, "", "cp", b.at("tls/cert.pem"), b.at("tls/chain.pem"))
-	config := "ServerName " + realBox + "\nServerRoot " + b.at("") + "\nPidFile httpd.pid\nErrorLog /dev/stderr\nListen " + b.address + ":" + b.webPort + "\n"
+	config := "ServerName " + realBox + "\nServerRoot " + b.at("") + "\nPidFile httpd.pid\nErrorLog " +
+		"/dev/stderr\nListen " + b.address + ":" + b.webPort + "\n"
 	for _, module := range []string{"mpm_event", "authz_core", "socache_shmcb", "ssl"} {
 		config += "LoadModule " + module + "_module /usr/lib/apache2/modules/mod_" + module + ".so\n"
 	}
-	config += "DocumentRoot " + b.at("") + "\nSSLEngine on\nSSLCertificateFile tls/cert.pem\nSSLCertificateKeyFile tls/key.pem\nSSLCertificateChainFile tls/chain.pem\n"
+	config += "DocumentRoot " + b.at("") + "\nSSLEngine on\nSSLCertificateFile tls/cert.pem\nSSLCertificateKeyFile " +
+		"tls/key.pem\nSSLCertificateChainFile tls/chain.pem\n"
 	write(t, b.at("httpd.conf"), config)
-	daemon.Start(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/apache2", "-d", b.at(""), "-f", "httpd.conf", "-D", "FOREGROUND")
+	daemon.Start(t, net.JoinHostPort(b.address, b.webPort), "/usr/sbin/apache2", "-d", b.at(""), "-f", "httpd.conf",
+		"-D", "FOREGROUND")
 	s := start(t, "serve", t.TempDir())
 	s.login()
 	apache := "/usr/sbin/apache2 -d " + b.at("") + " -f httpd.conf "
-	b.add(t, s, "--setting", "chain_file="+b.at("tls/chain.pem"), "--setting", "test="+apache+"-t", "--setting", "reload="+apache+"-k graceful")
-	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--key", "rsa-2048", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
+	b.add(t, s, "--setting", "chain_file="+b.at("tls/chain.pem"), "--setting", "test="+apache+"-t", "--setting",
+		"reload="+apache+"-k graceful")
+	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--key", "rsa-2048",
+		"--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
 		t.Error(out)
 	}
 	if text := read(t, b.at("tls/cert.pem")); strings.Count(text, "BEGIN CERTIFICATE") != 1 {
 		t.Errorf("the leaf's file holds more than the leaf:\n%s", text)
 	}
-	shown := must(t, "Q\n", "openssl", "s_client", "-connect", net.JoinHostPort(b.address, b.webPort), "-servername", realBox, "-showcerts")
+	shown := must(t, "Q\n", "openssl", "s_client", "-connect", net.JoinHostPort(b.address, b.webPort), "-servername",
+		realBox, "-showcerts")
 	if n := strings.Count(shown, "-----BEGIN CERTIFICATE-----"); n != 3 {
 		t.Errorf("%d certificates are served instead of leaf and two intermediates", n)
 	}
@@ -274,8 +299,10 @@ func TestABoxBehindTwoJumpHostsAndAProxy(t *testing.T) {
 		jump := box{dir: t.TempDir(), address: fmt.Sprintf("127.20.77.%d", 3+i), keyFile: ""}
 		jump.sshPort = daemon.FreePort(t, jump.address)
 		jump.startSSH(t)
-		s.ok("site", "add", name, "--behind", before, "--jump", jump.address, "--port", jump.sshPort, "--user", who.Username,
-			"--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file", write(t, filepath.Join(jump.dir, "passphrase"), passphrase), "--pin", jump.hostKey)
+		s.ok("site", "add", name, "--behind", before, "--jump", jump.address, "--port", jump.sshPort, "--user",
+			who.Username,
+			"--key-file", filepath.Join(jump.dir, "ssh", "id"), "--passphrase-file",
+			write(t, filepath.Join(jump.dir, "passphrase"), passphrase), "--pin", jump.hostKey)
 		before = name
 	}
 	b.add(t, s, "--site", "Hold")

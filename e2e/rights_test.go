@@ -66,7 +66,8 @@ exec "$@"`)
 	s.ok("replacement", "cancel", "r1")
 	s.await("r1", "cancelled")
 	s.ok("device", "edit", realBox, "--setting", "as_password="+word)
-	if shown := s.ok("device", "show", realBox) + s.ok("replace", realBox+"/web", "--signer", "bench", "--rehearse"); strings.Contains(shown, "pepper") {
+	if shown := s.ok("device", "show", realBox) + s.ok("replace", realBox+"/web", "--signer", "bench",
+		"--rehearse"); strings.Contains(shown, "pepper") {
 		t.Errorf("it is shown:\n%s", shown)
 	}
 	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r2: sealed\n") {
@@ -86,7 +87,8 @@ exec "$@"`)
 	if left, _ := os.ReadDir(b.at("work")); len(left) > 0 {
 		t.Errorf("left on the box after the revert: %v", left)
 	}
-	if text := s.ok("replacement", "show", "r2", "--as", "json") + s.ok("audit", "list", "--as", "json"); strings.Contains(text, "pepper") {
+	if text := s.ok("replacement", "show", "r2", "--as", "json") + s.ok("audit", "list", "--as",
+		"json"); strings.Contains(text, "pepper") {
 		t.Error("the journal or the audit log has it")
 	}
 }
@@ -95,7 +97,9 @@ exec "$@"`)
 // after the seal, after a revert and after giving up, with nothing left there.
 func TestWhatLetUsInIsTakenBackLast(t *testing.T) {
 	t.Parallel()
-	_, s, at := realFamily(t, "  survey:\n    - {step: let us in, run: \"{{tool}} in\", undo: nothing, finally: {step: let us out, run: \"{{tool}} out\"}}\n  activate:\n"+putBoth+"    - {step: reload, run: \"{{reload}}\", undo: again}\n")
+	_, s, at := realFamily(t, "  survey:\n    - {step: let us in, run: \"{{tool}} in\", undo: nothing, finally: "+
+		"{step: let us out, run: \"{{tool}} out\"}}\n  activate:\n"+putBoth+"    - {step: reload, run: "+
+		"\"{{reload}}\", undo: again}\n")
 	script(t, at("tool"), "echo $1 >> "+at("log"))
 	clean := func(wanted string, kept int) {
 		t.Helper()

@@ -27,7 +27,8 @@ import (
 func BenchmarkRunner(b *testing.B) {
 	box := startBox(b)
 	folder := b.TempDir()
-	text := strings.Replace(procedure.Builtin()["web-files-ssh"].YAML, "procedure: web-files-ssh", "procedure: slow-web", 1)
+	text := strings.Replace(procedure.Builtin()["web-files-ssh"].YAML, "procedure: web-files-ssh",
+		"procedure: slow-web", 1)
 	write(b, folder+"/slow-web.procedure.yaml", text+"    - {step: restart it, run: \"sleep 10\", undo: nothing}\n")
 	s := startAt(b, "serve", b.TempDir(), "127.0.0.1:0", "--procedures", folder)
 	s.login()
@@ -105,12 +106,13 @@ func plain(b *testing.B, to device.Target) *ssh.ClientConfig {
 	if err != nil {
 		b.Fatal(err)
 	}
-	return &ssh.ClientConfig{User: to.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-		if key.Type()+" "+ssh.FingerprintSHA256(key) != to.HostKey {
-			return errors.New("another host key")
-		}
-		return nil
-	}}
+	return &ssh.ClientConfig{User: to.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)},
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			if key.Type()+" "+ssh.FingerprintSHA256(key) != to.HostKey {
+				return errors.New("another host key")
+			}
+			return nil
+		}}
 }
 
 // BenchmarkFiftyDevices measures the pages of lists while fifty devices are replaced at once.
@@ -123,7 +125,8 @@ func BenchmarkFiftyDevices(b *testing.B) {
 		box := simulated(b, standin.Box{Restart: time.Second})
 		host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
 		_, web, _ := net.SplitHostPort(box.TLSAddr)
-		fmt.Fprintf(&lines, "winch-%02d.tidewrack.example,%s,web-files-ssh,web,%s,keeper,correct horse,%s,%s\n", i, host, web, box.HostKey(), sshPort)
+		fmt.Fprintf(&lines, "winch-%02d.tidewrack.example,%s,web-files-ssh,web,%s,keeper,correct horse,%s,%s\n", i,
+			host, web, box.HostKey(), sshPort)
 	}
 	s.ok("device", "import", write(b, b.TempDir()+"/fleet.csv", lines.String()))
 	s.ok("sweep")

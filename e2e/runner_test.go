@@ -25,7 +25,8 @@ func families(t *testing.T, listen string, procedures map[string]string) *server
 	t.Helper()
 	folder := t.TempDir()
 	for name, steps := range procedures {
-		write(t, filepath.Join(folder, name+".procedure.yaml"), "procedure: "+name+"\ntitle: A family of the test\nlinks: [ssh]\n"+`settings:
+		write(t, filepath.Join(folder, name+".procedure.yaml"), "procedure: "+name+"\ntitle: A family of the "+
+			"test\nlinks: [ssh]\n"+`settings:
   certificate_file: {kind: path, about: x, default: /etc/webui/tls/certificate.pem}
   key_file: {kind: path, about: x, default: /etc/webui/tls/key.pem}
   reload: {kind: command, about: x, default: webui reload}
@@ -50,7 +51,8 @@ func TestWhatIsNoRequestIsQuoted(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
 	for name, command := range map[string]string{"wordy": "cat /etc/answer", "leaky": "cat /etc/webui/tls/key.pem"} {
-		write(t, filepath.Join(folder, name+".procedure.yaml"), "procedure: "+name+"\ntitle: A family of the test\nlinks: [ssh]\n"+`traits: {key_types: [ecdsa-p256], restart_limit: 5s}
+		write(t, filepath.Join(folder, name+".procedure.yaml"), "procedure: "+name+"\ntitle: A family of the "+
+			"test\nlinks: [ssh]\n"+`traits: {key_types: [ecdsa-p256], restart_limit: 5s}
 steps:
   request:
     - {step: ask for it, run: "`+command+`", undo: nothing, capture: request}
@@ -161,7 +163,8 @@ func TestUnsafeStepsAreNeverDoneTwice(t *testing.T) {
 	moments := once(t, -1)
 	t.Run("moments", func(t *testing.T) {
 		for at, what := range moments {
-			if strings.Contains(what, "handshake") || !strings.Contains(what, "mkdir /etc") && !strings.Contains(what, "reload") && at%5 != 0 {
+			if strings.Contains(what, "handshake") || !strings.Contains(what, "mkdir /etc") &&
+				!strings.Contains(what, "reload") && at%5 != 0 {
 				continue
 			}
 			t.Run(fmt.Sprintf("%d %s", at, shorten(what)), func(t *testing.T) {
@@ -187,9 +190,12 @@ func realFamily(t *testing.T, steps string) (box, *server, func(name string) str
 		t.Fatal(err)
 	}
 	nginx := "/usr/sbin/nginx -p " + b.at("") + " -c nginx.conf -e stderr "
-	s.ok("device", "add", realBox, "--address", b.address, "--family", "harsh", "--user", who.Username, "--port", b.sshPort,
-		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase), "--pin", b.hostKey, "--slot", "web="+b.webPort,
-		"--setting", "certificate_file="+b.at("tls/cert.pem"), "--setting", "key_file="+b.at("tls/key.pem"), "--setting", "work_folder="+b.at("work"),
+	s.ok("device", "add", realBox, "--address", b.address, "--family", "harsh", "--user", who.Username, "--port",
+		b.sshPort,
+		"--key-file", b.keyFile, "--passphrase-file", write(t, filepath.Join(b.dir, "passphrase"), passphrase),
+		"--pin", b.hostKey, "--slot", "web="+b.webPort,
+		"--setting", "certificate_file="+b.at("tls/cert.pem"), "--setting", "key_file="+b.at("tls/key.pem"),
+		"--setting", "work_folder="+b.at("work"),
 		"--setting", "reload="+nginx+"-s reload", "--setting", "tool="+b.at("tool"))
 	return b, s, b.at
 }
@@ -207,7 +213,8 @@ func script(t *testing.T, file, text string) {
 // that was put back. It is ended before the way back begins.
 func TestACommandWhoseTimeRanOutIsEndedBeforeTheWayBack(t *testing.T) {
 	t.Parallel()
-	b, s, at := realFamily(t, "  activate:\n"+putBoth+"    - {step: tool, run: \"{{tool}} {{key_file}}\", undo: nothing, limit: 2s}\n")
+	b, s, at := realFamily(t, "  activate:\n"+putBoth+"    - {step: tool, run: \"{{tool}} {{key_file}}\", undo: "+
+		"nothing, limit: 2s}\n")
 	script(t, at("tool"), "trap '' TERM HUP INT\n(trap '' TERM HUP; sleep 7; echo overwritten > $1) &\nsleep 60")
 	oldKey := read(t, at("tls/key.pem"))
 	s.fails(1, "r1 of "+realBox+"/web is reverted", "replace", realBox+"/web", "--signer", "bench", "--watch")
@@ -228,7 +235,8 @@ func TestACommandWhoseTimeRanOutIsEndedBeforeTheWayBack(t *testing.T) {
 // box what became of it, and goes on by itself.
 func TestTheBoxIsAskedWhatBecameOfAStep(t *testing.T) {
 	t.Parallel()
-	_, s, at := realFamily(t, "  activate:\n"+putBoth+"    - {step: tool, run: \"{{tool}}\", undo: nothing, limit: 20s, expect: {match: done}}\n    - {step: reload, run: \"{{reload}}\", undo: again}\n")
+	_, s, at := realFamily(t, "  activate:\n"+putBoth+"    - {step: tool, run: \"{{tool}}\", undo: nothing, limit: "+
+		"20s, expect: {match: done}}\n    - {step: reload, run: \"{{reload}}\", undo: again}\n")
 	script(t, at("tool"), "echo begun >> "+at("log")+"\nsleep 4\necho ended >> "+at("log")+"\necho done")
 	s.ok("replace", realBox+"/web", "--signer", "bench")
 	for range 200 {
@@ -251,11 +259,14 @@ func TestTheBoxIsAskedWhatBecameOfAStep(t *testing.T) {
 func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress), keyFile: filepath.Join(dir, "ssh", "id")}
+	b := box{dir: dir, address: boxAddress, sshPort: daemon.FreePort(t, boxAddress),
+		keyFile: filepath.Join(dir, "ssh", "id")}
 	b.startSSH(t)
 	log := filepath.Join(dir, "log")
 	script(t, filepath.Join(dir, "tool"), "echo once >> "+log+"\nsleep 2\necho tide")
-	p, faults := procedure.Parse([]byte("procedure: cut\ntitle: x\nlinks: [ssh]\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  install:\n    - {step: tool, run: " + filepath.Join(dir, "tool") + ", undo: nothing, capture: said}\n    - {step: use it, run: \"echo {{said}}\", undo: nothing}\n"))
+	p, faults := procedure.Parse([]byte("procedure: cut\ntitle: x\nlinks: [ssh]\ntraits: {key_types: [ecdsa-p256], " +
+		"key_made_by: service}\nsteps:\n  install:\n    - {step: tool, run: " + filepath.Join(dir, "tool") +
+		", undo: nothing, capture: said}\n    - {step: use it, run: \"echo {{said}}\", undo: nothing}\n"))
 	if procedure.Refused(faults) {
 		t.Fatal(faults)
 	}
@@ -265,7 +276,9 @@ func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 	}
 	book, target := &notebook{}, b.target(t)
 	hard, cut := context.WithCancel(t.Context())
-	one := &device.Runner{Dial: (&net.Dialer{}).DialContext, SSH: func(context.Context) (ssh.Target, error) { return target, nil }, Procedure: p, Work: filepath.Join(dir, "work/r1-x"), Journal: book, Hard: hard}
+	one := &device.Runner{Dial: (&net.Dialer{}).DialContext, SSH: func(context.Context) (ssh.Target, error) {
+		return target, nil
+	}, Procedure: p, Work: filepath.Join(dir, "work/r1-x"), Journal: book, Hard: hard}
 	go func() { // as soon as the command is under way
 		for range 400 {
 			if text, err := os.ReadFile(log); err == nil && len(text) > 0 {
@@ -279,7 +292,9 @@ func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 		t.Fatalf("a step that was cut off: %v %+v", err, book.ended)
 	}
 	one.Close()
-	two := &device.Runner{Dial: (&net.Dialer{}).DialContext, SSH: func(context.Context) (ssh.Target, error) { return target, nil }, Procedure: p, Work: one.Work, Journal: book}
+	two := &device.Runner{Dial: (&net.Dialer{}).DialContext, SSH: func(context.Context) (ssh.Target, error) {
+		return target, nil
+	}, Procedure: p, Work: one.Work, Journal: book}
 	defer two.Close()
 	if err := two.Recover(t.Context(), 1, procedure.Install, "tool", false, scope); err != nil {
 		t.Fatal(err)
@@ -291,7 +306,8 @@ func TestAStepThatIsCutOffIsRecovered(t *testing.T) {
 		t.Errorf("it was run otherwise than once: %q", text)
 	}
 	// What was never begun is told from what is gone, and never begins afterwards.
-	if err := two.Recover(t.Context(), 7, procedure.Install, "tool", false, scope); err != nil || book.ended[6].Why != "it was not begun" {
+	if err := two.Recover(t.Context(), 7, procedure.Install, "tool", false, scope); err != nil ||
+		book.ended[6].Why != "it was not begun" {
 		t.Errorf("%v %+v", err, book.ended[6])
 	}
 }
@@ -354,7 +370,8 @@ func TestABoxWithoutSFTP(t *testing.T) {
 	if err := link.Files(nil).Write(t.Context(), file, content, 0o640); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := link.Files(nil).Read(t.Context(), file); err != nil || string(got) != string(content) || read(t, file) != string(content) {
+	if got, err := link.Files(nil).Read(t.Context(), file); err != nil || string(got) != string(content) ||
+		read(t, file) != string(content) {
 		t.Errorf("%d bytes came back, %v", len(got), err)
 	}
 	if err := link.Files(nil).Write(t.Context(), "/proc/none/x", content, 0); err == nil {
@@ -405,10 +422,12 @@ func TestOldKeysLeaveTheBox(t *testing.T) {
 	for range 2 {
 		s.ok("replace", name+"/web", "--signer", "bench", "--watch")
 	}
-	if left, _ := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/*")); len(left) != 1 || !strings.Contains(left[0], "/r2-") {
+	if left, _ := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/*")); len(left) != 1 ||
+		!strings.Contains(left[0], "/r2-") {
 		t.Errorf("on the box lie %v", left)
 	}
-	if left, _ := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/r2-*/*")); len(left) != 1 || filepath.Base(left[0]) != "before" {
+	if left, _ := filepath.Glob(filepath.Join(box.Dir, "root/var/lib/freshseal/r2-*/*")); len(left) != 1 ||
+		filepath.Base(left[0]) != "before" {
 		t.Errorf("in the work folder lie %v", left)
 	}
 	s.fails(1, "its copies of the old files were removed", "replacement", "revert", "r1", "--yes")
@@ -428,7 +447,8 @@ func TestARevertThatWouldUndoAnothersWorkIsRefused(t *testing.T) {
 	s.addSimulated(name, box, "correct horse")
 	s.ok("replace", name+"/web", "--signer", "bench", "--watch")
 	h := newHarbour(t)
-	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", h.at("other.key"), "-out", h.at("other.pem"), "-days", "9", "-subj", "/CN=technician")
+	must(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes",
+		"-keyout", h.at("other.key"), "-out", h.at("other.pem"), "-days", "9", "-subj", "/CN=technician")
 	if err := box.Meddle([]byte(read(t, h.at("other.pem"))), []byte(read(t, h.at("other.key")))); err != nil {
 		t.Fatal(err)
 	}
@@ -438,7 +458,8 @@ func TestARevertThatWouldUndoAnothersWorkIsRefused(t *testing.T) {
 	}
 }
 
-// A slot that cannot be read has no way back that could be proven; of one that serves no TLS it can be proven that it serves none again.
+// A slot that cannot be read has no way back that could be proven; of one that serves no TLS it can be proven that it
+// serves none again.
 func TestASlotThatCannotBeReadStopsAtTheSurvey(t *testing.T) {
 	t.Parallel()
 	box := simulated(t, standin.Box{})
@@ -456,19 +477,23 @@ func TestASlotThatCannotBeReadStopsAtTheSurvey(t *testing.T) {
 		}
 	}()
 	_, closesAt, _ := net.SplitHostPort(closes.Addr().String())
-	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "blind", "--user", "keeper", "--port", sshPort,
+	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "blind", "--user", "keeper",
+		"--port", sshPort,
 		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+closesAt)
 	s.fails(1, "a way back could not be proven", "replace", name+"/web", "--signer", "bench", "--watch")
 	s.ok("replacement", "cancel", "r1")
-	s.fails(1, "r2 of "+name+"/web is held in stage activate", "replace", name+"/web", "--signer", "bench", "--watch", "--unseen")
-	if r := s.ok("replacement", "show", "r2"); !strings.Contains(r, "nothing proves that the old certificate is served") && !strings.Contains(r, "the wire still says") {
+	s.fails(1, "r2 of "+name+"/web is held in stage activate", "replace", name+"/web", "--signer", "bench", "--watch",
+		"--unseen")
+	if r := s.ok("replacement", "show", "r2"); !strings.Contains(r, "nothing proves that the old certificate "+
+		"is served") && !strings.Contains(r, "the wire still says") {
 		t.Error(r)
 	}
 	s.ok("replacement", "close", "r2", "--as", "neither", "--reason", "it was never seen")
 	s.ok("slot", "edit", name+"/web", "--at", daemon.FreePort(t, host))
 	s.fails(1, "serves no TLS", "replace", name+"/web", "--signer", "bench", "--watch")
 	s.ok("replacement", "cancel", "r3")
-	s.fails(1, "r4 of "+name+"/web is reverted in stage activate", "replace", name+"/web", "--signer", "bench", "--watch", "--unseen")
+	s.fails(1, "r4 of "+name+"/web is reverted in stage activate", "replace", name+"/web", "--signer", "bench",
+		"--watch", "--unseen")
 }
 
 // Whatever is accepted is carried out: mirror, what is always done, and seal. What
@@ -478,7 +503,10 @@ func TestMirrorFinallyAndSealAreCarriedOut(t *testing.T) {
 	box := simulated(t, standin.Box{})
 	at := func(name string) string { return filepath.Join(box.Dir, "root/etc", name) }
 	s := families(t, "127.0.0.1:0", map[string]string{
-		"carried": "  activate:\n    - {step: maintenance, run: mkdir /etc/maintenance, undo: nothing, finally: {run: rm -r /etc/maintenance, repeat: safe}}\n" + putBoth + "    - {step: reload, run: \"{{reload}}\", undo: again}\n  mirror:\n    - {step: mirror, run: mkdir /etc/mirrored, undo: {run: rm -r /etc/mirrored, when: always}}\n  seal:\n    - {step: seal, run: cat /etc/sealed, repeat: safe}\n",
+		"carried": "  activate:\n    - {step: maintenance, run: mkdir /etc/maintenance, undo: nothing, finally: " +
+			"{run: rm -r /etc/maintenance, repeat: safe}}\n" + putBoth + "    - {step: reload, run: " +
+			"\"{{reload}}\", undo: again}\n  mirror:\n    - {step: mirror, run: mkdir /etc/mirrored, undo: {run: " +
+			"rm -r /etc/mirrored, when: always}}\n  seal:\n    - {step: seal, run: cat /etc/sealed, repeat: safe}\n",
 		"one-way": "  activate:\n    - {step: burn, run: mkdir /etc/burnt, undo: none, because: the fuse is blown}\n" + putBoth + "    - {step: fails, run: cat /nothing, undo: nothing}\n",
 	})
 	s.addSimulated(name, box, "correct horse")
@@ -520,7 +548,10 @@ func TestAPersonCanGoBackFromAnUnknownStep(t *testing.T) {
 				}
 				return true
 			}})
-			s := families(t, "127.0.0.1:0", map[string]string{"hangs": "  activate:\n" + putBoth + "    - {step: apply, run: boxctl apply, undo: nothing, limit: 2s}\n    - {step: reload, run: \"{{reload}}\", undo: again, repeat: safe}\n"})
+			s := families(t, "127.0.0.1:0",
+				map[string]string{"hangs": "  activate:\n" + putBoth + "    - {step: apply, run: boxctl apply, " +
+					"undo: nothing, limit: 2s}\n    - {step: reload, run: \"{{reload}}\", undo: again, " +
+					"repeat: safe}\n"})
 			s.addSimulated(name, box, "correct horse")
 			s.ok("device", "edit", name, "--family", "hangs")
 			before := s.show(name + "/web").Certificate.SHA256
@@ -532,7 +563,8 @@ func TestAPersonCanGoBackFromAnUnknownStep(t *testing.T) {
 			if now := s.show(name + "/web").Certificate.SHA256; now != before {
 				t.Error("the old certificate is not served")
 			}
-			if text := s.ok("replacement", "show", "r1"); !strings.Contains(text, "put back /etc/webui/tls/key.pem") || !strings.Contains(text, "may still be running") {
+			if text := s.ok("replacement", "show", "r1"); !strings.Contains(text,
+				"put back /etc/webui/tls/key.pem") || !strings.Contains(text, "may still be running") {
 				t.Errorf("the way back, or the reason from before, is missing:\n%s", text)
 			}
 		})

@@ -21,9 +21,9 @@ import (
 )
 
 // BenchmarkSoak lets the real program watch 10,000 slots for as many minutes as FRESHSEAL_SOAK_MINUTES says (1), while
-// certificates are exchanged, slots fall silent and come back, and the program is killed now and then. At the end every slot's
-// reading is what it serves, every change is in its history, nothing was told by two notices, and neither memory
-// nor goroutines grew. FRESHSEAL_SOAK_SLOTS is another number of slots.
+// certificates are exchanged, slots fall silent and come back, and the program is killed now and then. At the end
+// every slot's reading is what it serves, every change is in its history, nothing was told by two notices, and
+// neither memory nor goroutines grew. FRESHSEAL_SOAK_SLOTS is another number of slots.
 func BenchmarkSoak(b *testing.B) {
 	minutes, slots := 1, 10_000
 	if n, err := strconv.Atoi(os.Getenv("FRESHSEAL_SOAK_MINUTES")); err == nil {
@@ -48,7 +48,8 @@ func soak(b *testing.B, slots int, long time.Duration) {
 	s := startAt(b, "serve", dir, "127.0.0.1:0")
 	s.login()
 	s.fill(slots, slots, q)
-	s.ok("channel", "set", "hook", "--webhook", "https://"+sinks.Hook+"/", "--pin", sinks.Certificate, "--secret-file", write(b, filepath.Join(b.TempDir(), "key"), sinks.Key))
+	s.ok("channel", "set", "hook", "--webhook", "https://"+sinks.Hook+"/", "--pin", sinks.Certificate,
+		"--secret-file", write(b, filepath.Join(b.TempDir(), "key"), sinks.Key))
 	s.ok("notice", "rule", "unreachable", "--condition", "unreachable", "--to", "hook", "--recovery")
 	s.ok("sweep")
 	root := testkit.Root(b, "Another Root")

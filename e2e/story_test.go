@@ -19,7 +19,8 @@ func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 
 	list := s.ok("slot", "list")
-	for _, condition := range []string{"unreachable", "expired", "factory", "unexpected", "flawed", "overdue", "due", "fresh"} {
+	for _, condition := range []string{"unreachable", "expired", "factory", "unexpected", "flawed", "overdue", "due",
+		"fresh"} {
 		if !strings.Contains(list, " "+condition+" ") {
 			t.Errorf("no slot is %s:\n%s", condition, list)
 		}
@@ -47,7 +48,8 @@ func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
 
 	watched := s.ok("replace", gate+"/web", "--signer", "bench", "--watch")
 	last := -1
-	for _, stage := range []string{"survey ", "request ", "sign ", "backup ", "install ", "activate ", "prove ", "seal ", "r2: sealed"} {
+	for _, stage := range []string{"survey ", "request ", "sign ", "backup ", "install ", "activate ", "prove ",
+		"seal ", "r2: sealed"} {
 		at := strings.Index(watched, stage)
 		if at < last {
 			t.Errorf("%q is missing or out of order:\n%s", stage, watched)
@@ -58,10 +60,12 @@ func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
 	if after.Condition != "fresh" || len(after.Chain) != 4 || after.Certificate.SHA256 == before.Certificate.SHA256 {
 		t.Errorf("after: %+v", after)
 	}
-	if text := s.ok("slot", "show", gate+"/web"); !strings.Contains(text, "old "+before.Certificate.SHA256) || !strings.Contains(text, "new "+after.Certificate.SHA256) {
+	if text := s.ok("slot", "show", gate+"/web"); !strings.Contains(text, "old "+before.Certificate.SHA256) ||
+		!strings.Contains(text, "new "+after.Certificate.SHA256) {
 		t.Errorf("the fingerprints are not told:\n%s", text)
 	}
-	if left, _ := filepath.Glob(filepath.Join(s.dir, "boxes", "gate-1*", "root", "var/lib/freshseal/r2/*.pem")); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(s.dir, "boxes", "gate-1*", "root",
+		"var/lib/freshseal/r2/*.pem")); len(left) > 0 {
 		t.Errorf("left on the box: %v", left)
 	}
 }
@@ -87,7 +91,8 @@ func TestADeskSignsInItsOwnTime(t *testing.T) {
 	signed := desk.sign(request)
 
 	// A leaf for another key, a picture, and a leaf without its intermediate.
-	must(t, "", "openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", desk.at("other.key"),
+	must(t, "", "openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout",
+		desk.at("other.key"),
 		"-subj", "/CN="+tickets, "-addext", "subjectAltName=DNS:"+tickets, "-out", desk.at("other.csr"))
 	wrong := s.fails(3, "no request here has this leaf's key", "intake", desk.sign(desk.at("other.csr")), desk.chain())
 	if !strings.Contains(wrong.stdout, "r2 ("+tickets+"/web) waits for "+tickets+", with another key") {

@@ -71,9 +71,11 @@ func TestASlotWithSeveralAddresses(t *testing.T) {
 	var lock sync.Mutex
 	behind := other.TLSAddr
 	second := relay(t, "127.20.78.1:0", func() string { lock.Lock(); defer lock.Unlock(); return behind })
-	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "quick-web-files-ssh", "--user", "keeper", "--port", sshPort,
+	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "quick-web-files-ssh", "--user",
+		"keeper", "--port", sshPort,
 		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+host+":"+tlsPort+","+host+":"+second)
-	if out := s.ok("slot", "show", name+"/web"); !strings.Contains(out, "address-differs") || !strings.Contains(out, host+":"+second) {
+	if out := s.ok("slot", "show", name+"/web"); !strings.Contains(out, "address-differs") ||
+		!strings.Contains(out, host+":"+second) {
 		t.Errorf("another certificate at the second address is not found:\n%s", out)
 	}
 	// The second address stays behind: nothing is sealed.
@@ -112,11 +114,14 @@ func TestSeveralSlotsGetOneCertificate(t *testing.T) {
 	box := simulated(t, standin.Box{})
 	host, sshPort, _ := net.SplitHostPort(box.SSHAddr)
 	_, tlsPort, _ := net.SplitHostPort(box.TLSAddr)
-	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "web-files-ssh", "--user", "keeper", "--port", sshPort,
-		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+tlsPort, "--slot", "eap="+relay(t, "127.20.78.1:0", to(box.TLSAddr)))
+	s.okWith("correct horse", "device", "add", name, "--address", host, "--family", "web-files-ssh", "--user",
+		"keeper", "--port", sshPort,
+		"--password-file", "-", "--pin", box.HostKey(), "--slot", "web="+tlsPort, "--slot",
+		"eap="+relay(t, "127.20.78.1:0", to(box.TLSAddr)))
 	s.fails(1, "named twice", "replace", name+"/web,web", "--signer", "bench")
 	s.fails(1, "there is no slot", "replace", name+"/web,ldap", "--signer", "bench")
-	if out := s.ok("replace", name+"/web,eap", "--signer", "bench", "--rehearse"); !strings.Contains(out, "eap at "+host) {
+	if out := s.ok("replace", name+"/web,eap", "--signer", "bench", "--rehearse"); !strings.Contains(out, "eap at "+
+		host) {
 		t.Error(out)
 	}
 	before := s.show(name + "/eap")
@@ -133,7 +138,8 @@ func TestSeveralSlotsGetOneCertificate(t *testing.T) {
 	}
 	s.ok("replacement", "revert", "r1", "--yes")
 	s.await("r1", "reverted")
-	if after := s.show(name + "/eap"); after.Certificate.SHA256 != before.Certificate.SHA256 || after.Condition != "factory" {
+	if after := s.show(name + "/eap"); after.Certificate.SHA256 != before.Certificate.SHA256 ||
+		after.Condition != "factory" {
 		t.Errorf("eap after the revert: %+v", after)
 	}
 }
@@ -168,7 +174,8 @@ func TestNodesAreProvenAfterTheMirror(t *testing.T) {
 	os.Remove(at("mirrored"))
 	s.ok("replace", realBox+"/web", "--signer", "bench")
 	s.await("r2", "sealed")
-	if out := s.ok("slot", "show", realBox+"/web"); strings.Contains(out, "address-differs") || !strings.Contains(out, "north (127.20.78.2") {
+	if out := s.ok("slot", "show", realBox+"/web"); strings.Contains(out, "address-differs") ||
+		!strings.Contains(out, "north (127.20.78.2") {
 		t.Error(out)
 	}
 }

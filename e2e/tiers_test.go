@@ -35,13 +35,17 @@ func newTiered(t *testing.T, tiers int) *tiered {
 		if err != nil {
 			t.Fatal(err)
 		}
-		template := &x509.Certificate{SerialNumber: big.NewInt(int64(10*tiers + i + 1)), Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, CommonName: fmt.Sprintf("Authority of %d tiers, tier %d", tiers, i+1)},
-			NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+		template := &x509.Certificate{SerialNumber: big.NewInt(int64(10*tiers + i + 1)),
+			Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"},
+				CommonName: fmt.Sprintf("Authority of %d tiers, tier %d", tiers, i+1)},
+			NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0), IsCA: true,
+			BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
 		above, by := template, key
 		if i > 0 {
 			above, by = a.certificates[i-1], a.keys[i-1]
 		}
-		a.certificates, a.keys = append(a.certificates, a.issue(t, template, above, key.Public(), by)), append(a.keys, key)
+		a.certificates, a.keys = append(a.certificates, a.issue(t, template, above, key.Public(), by)),
+			append(a.keys, key)
 	}
 	return a
 }
@@ -49,10 +53,12 @@ func newTiered(t *testing.T, tiers int) *tiered {
 // root writes the root into a file of its own.
 func (a *tiered) root(t *testing.T) string {
 	t.Helper()
-	return write(t, filepath.Join(t.TempDir(), "root.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.certificates[0].Raw})))
+	return write(t, filepath.Join(t.TempDir(), "root.pem"),
+		string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.certificates[0].Raw})))
 }
 
-func (a *tiered) issue(t *testing.T, template, above *x509.Certificate, public any, by *ecdsa.PrivateKey) *x509.Certificate {
+func (a *tiered) issue(t *testing.T, template, above *x509.Certificate, public any,
+	by *ecdsa.PrivateKey) *x509.Certificate {
 	t.Helper()
 	der, err := x509.CreateCertificate(rand.Reader, template, above, public, by)
 	if err != nil {
@@ -65,8 +71,8 @@ func (a *tiered) issue(t *testing.T, template, above *x509.Certificate, public a
 	return c
 }
 
-// answer signs a request (PEM), and returns what comes back in one file: the leaf, the intermediates in the wrong order, and the root where
-// it is given. changes alter the leaf.
+// answer signs a request (PEM), and returns what comes back in one file: the leaf, the intermediates in the wrong
+// order, and the root where it is given. changes alter the leaf.
 func (a *tiered) answer(t *testing.T, request string, root bool, changes ...func(*x509.Certificate)) string {
 	t.Helper()
 	block, _ := pem.Decode([]byte(request))
@@ -82,8 +88,10 @@ func (a *tiered) answer(t *testing.T, request string, root bool, changes ...func
 		t.Fatal(err)
 	}
 	last := len(a.keys) - 1
-	template := &x509.Certificate{SerialNumber: serial, Subject: csr.Subject, DNSNames: csr.DNSNames, IPAddresses: csr.IPAddresses, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 0, 90),
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	template := &x509.Certificate{SerialNumber: serial, Subject: csr.Subject, DNSNames: csr.DNSNames,
+		IPAddresses: csr.IPAddresses, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 0, 90),
+		KeyUsage:    x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
 	for _, change := range changes {
 		change(template)
 	}
@@ -99,10 +107,10 @@ func (a *tiered) answer(t *testing.T, request string, root bool, changes ...func
 	return write(t, filepath.Join(t.TempDir(), "answer.pem"), string(text))
 }
 
-// Every family is sealed with an authority of one, two and three tiers, whether the answer holds the root or not, and whether it comes whole, in parts or
-// with the leaf last: the roots are on file. An authority
-// that signs straight from its root has no intermediates, and no box is given an empty one. Without FRESHSEAL_KINDS=all each family meets one of the
-// six.
+// Every family is sealed with an authority of one, two and three tiers, whether the answer holds the root or not, and
+// whether it comes whole, in parts or with the leaf last: the roots are on file. An authority
+// that signs straight from its root has no intermediates, and no box is given an empty one. Without
+// FRESHSEAL_KINDS=all each family meets one of the six.
 func TestChainsOfEveryLength(t *testing.T) {
 	t.Parallel()
 	names := []string{}
@@ -150,7 +158,8 @@ func TestChainsOfEveryLength(t *testing.T) {
 				}
 				s.rests(id, "sealed")
 				now := r.serves(t, box)
-				if leaf, err := x509.ParseCertificate(now); err != nil || leaf.Issuer.CommonName != authorities[tiers].certificates[tiers-1].Subject.CommonName {
+				if leaf, err := x509.ParseCertificate(now); err != nil ||
+					leaf.Issuer.CommonName != authorities[tiers].certificates[tiers-1].Subject.CommonName {
 					t.Errorf("it serves %v, %v", leaf.Issuer, err)
 				}
 			})
@@ -158,12 +167,14 @@ func TestChainsOfEveryLength(t *testing.T) {
 	}
 }
 
-// arrivals are the files in which an answer comes: whole; the leaf alone, and the rest when somebody asks for it; or the rest before the leaf.
+// arrivals are the files in which an answer comes: whole; the leaf alone, and the rest when somebody asks for it; or
+// the rest before the leaf.
 func arrivals(t *testing.T, whole string, how int) []string {
 	t.Helper()
 	text := read(t, whole)
 	at := strings.LastIndex(text, "-----BEGIN CERTIFICATE-----")
-	leaf, rest := write(t, filepath.Join(t.TempDir(), "leaf.pem"), text[at:]), write(t, filepath.Join(t.TempDir(), "rest.pem"), text[:at])
+	leaf, rest := write(t, filepath.Join(t.TempDir(), "leaf.pem"), text[at:]),
+		write(t, filepath.Join(t.TempDir(), "rest.pem"), text[:at])
 	switch {
 	case how == 0 || at == 0:
 		return []string{whole}
@@ -173,8 +184,8 @@ func arrivals(t *testing.T, whole string, how int) []string {
 	return []string{rest, leaf}
 }
 
-// Roots can be had: each that is known, in the forms that clients take, and the chain of a slot. A group of clients takes one that is known already,
-// and no leaf.
+// Roots can be had: each that is known, in the forms that clients take, and the chain of a slot. A group of clients
+// takes one that is known already, and no leaf.
 func TestRootsCanBeHad(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
@@ -208,7 +219,8 @@ func TestRootsCanBeHad(t *testing.T) {
 	if n := strings.Count(read(t, whole), "BEGIN CERTIFICATE"); n != 3 {
 		t.Errorf("the chain has %d certificates", n)
 	}
-	s.fails(1, "DER holds one thing", "slot", "chain", name+"/web", "--encoding", "der", "--out", filepath.Join(t.TempDir(), "x"))
+	s.fails(1, "DER holds one thing", "slot", "chain", name+"/web", "--encoding", "der", "--out",
+		filepath.Join(t.TempDir(), "x"))
 	s.ok("trust-group", "add", "workstations", "--from-authority", id)
 	if shown := s.ok("trust-group", "show", "workstations"); !strings.Contains(shown, "tier 1") {
 		t.Error(shown)

@@ -9,7 +9,8 @@ import (
 // better, of 10.
 func TestTheUnitConfinesTheService(t *testing.T) {
 	t.Parallel()
-	out, err := exec.CommandContext(t.Context(), "systemd-analyze", "security", "--offline=true", "--threshold=20", "--no-pager", "../build/debian/freshseal.service").CombinedOutput()
+	out, err := exec.CommandContext(t.Context(), "systemd-analyze", "security", "--offline=true", "--threshold=20",
+		"--no-pager", "../build/debian/freshseal.service").CombinedOutput()
 	if err != nil {
 		t.Errorf("%v\n%s", err, out)
 	}

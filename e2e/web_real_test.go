@@ -32,24 +32,34 @@ func TestSigningInWithEachCallToARealServer(t *testing.T) {
 		write(t, b.at("www/"+folder+"/page"), "let in")
 	}
 	modules := ""
-	for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "auth_digest", "ssl"} {
+	for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic",
+		"auth_digest", "ssl"} {
 		modules += "LoadModule " + m + "_module /usr/lib/apache2/modules/mod_" + m + ".so\n"
 	}
 	for _, path := range []string{filepath.Dir(dir), dir, b.at(""), b.at("www")} { // apache's workers are nobody
 		os.Chmod(path, 0o755)
 	}
-	for _, path := range []string{b.at("digest"), b.at("basic"), b.at("www/digest-in/page"), b.at("www/basic-in/page")} {
+	for _, path := range []string{b.at("digest"), b.at("basic"), b.at("www/digest-in/page"),
+		b.at("www/basic-in/page")} {
 		os.Chmod(path, 0o644)
 	}
-	write(t, b.at("httpd.conf"), "ServerRoot "+b.at("")+"\nServerName localhost\nPidFile "+b.at("pid")+"\nErrorLog /dev/stderr\nDefaultRuntimeDir "+b.at("")+"\nUser nobody\nGroup nogroup\n"+modules+"Listen "+b.address+":"+b.webPort+"\nSSLSessionCache none\nMutex file:"+b.at("")+" default\nDocumentRoot "+b.at("www")+"\n<VirtualHost *:"+b.webPort+">\nSSLEngine on\nSSLCertificateFile "+b.at("tls/cert.pem")+"\nSSLCertificateKeyFile "+b.at("tls/key.pem")+"\n"+
-		"<Location /digest-in>\nAuthType Digest\nAuthName wireless\nAuthUserFile "+b.at("digest")+"\nRequire valid-user\n</Location>\n<Location /basic-in>\nAuthType Basic\nAuthName wireless\nAuthUserFile "+b.at("basic")+"\nRequire valid-user\n</Location>\n</VirtualHost>\n")
+	write(t, b.at("httpd.conf"), "ServerRoot "+b.at("")+"\nServerName localhost\nPidFile "+b.at("pid")+
+		"\nErrorLog /dev/stderr\nDefaultRuntimeDir "+b.at("")+"\nUser nobody\nGroup nogroup\n"+modules+"Listen "+
+		b.address+":"+b.webPort+"\nSSLSessionCache none\nMutex file:"+b.at("")+" default\nDocumentRoot "+b.at("www")+
+		"\n<VirtualHost *:"+b.webPort+">\nSSLEngine on\nSSLCertificateFile "+b.at("tls/cert.pem")+
+		"\nSSLCertificateKeyFile "+b.at("tls/key.pem")+"\n"+
+		"<Location /digest-in>\nAuthType Digest\nAuthName wireless\nAuthUserFile "+b.at("digest")+
+		"\nRequire valid-user\n</Location>\n<Location /basic-in>\nAuthType Basic\nAuthName wireless\nAuthUserFile "+
+		b.at("basic")+"\nRequire valid-user\n</Location>\n</VirtualHost>\n")
 	at := net.JoinHostPort(b.address, b.webPort)
 	daemon.Start(t, at, "/usr/sbin/apache2", "-d", b.at(""), "-f", b.at("httpd.conf"), "-D", "FOREGROUND")
 	block, _ := pem.Decode([]byte(read(t, b.at("tls/cert.pem"))))
 	pin := sha256.Sum256(block.Bytes)
 	for _, way := range []string{"digest", "basic"} {
 		for word, status := range map[string]int{password: 200, "pepper": 401} {
-			link, err := https.New((&net.Dialer{}).DialContext, https.Target{Address: at, Pins: []string{hex.EncodeToString(pin[:])}, User: user, Password: word, Digest: way == "digest", Basic: way == "basic"})
+			link, err := https.New((&net.Dialer{}).DialContext,
+				https.Target{Address: at, Pins: []string{hex.EncodeToString(pin[:])}, User: user, Password: word,
+					Digest: way == "digest", Basic: way == "basic"})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -36,8 +36,10 @@ func (s *server) addWeb(name, family string, box *standin.Running, more ...strin
 	s.t.Helper()
 	host, port, _ := net.SplitHostPort(box.TLSAddr)
 	pin := sha256.Sum256(leafAt(s.t, box.TLSAddr))
-	s.okWith(box.WebPassword, append([]string{"device", "add", name, "--address", host, "--family", family, "--user", box.WebUser, "--port", port,
-		"--password-file", "-", "--pin", hex.EncodeToString(pin[:]), "--slot", "web=" + port}, more...)...)
+	s.okWith(box.WebPassword,
+		append([]string{"device", "add", name, "--address", host, "--family", family, "--user", box.WebUser, "--port",
+			port,
+			"--password-file", "-", "--pin", hex.EncodeToString(pin[:]), "--slot", "web=" + port}, more...)...)
 }
 
 // webBox starts a box with a web interface and what belongs to it, and gives the flags with
@@ -54,11 +56,16 @@ func webBox(t *testing.T, b standin.Box) (box *standin.Running, flags []string) 
 		b.System = cmp.Or(b.System, name)
 	case standin.AccessServer:
 		b.Shared = radiusSecret
-		node := kindAt(t, standin.Box{Kind: standin.AccessServer, Shared: radiusSecret, RADIUSPort: number(t, daemon.FreePort(t, "127.20.83.2")), Restart: 200 * time.Millisecond}, "127.20.83.2", 0)
+		node := kindAt(t, standin.Box{Kind: standin.AccessServer, Shared: radiusSecret,
+			RADIUSPort: number(t, daemon.FreePort(t, "127.20.83.2")), Restart: 200 * time.Millisecond}, "127.20.83.2",
+			0)
 		_, port, _ := net.SplitHostPort(node.TLSAddr)
 		_, radius, _ := net.SplitHostPort(node.RADIUSAddr)
-		b.TLSPort, b.RADIUSPort, b.Hosts = number(t, port), number(t, radius), func(string) *standin.Running { return node }
-		flags = append(flags, "--node", "second=127.20.83.2", "--slot", "eap="+radius+"/peap", "--radius-secret-file", write(t, t.TempDir()+"/shared", radiusSecret), "--setting", "export_word=salt of the export")
+		b.TLSPort, b.RADIUSPort, b.Hosts = number(t, port), number(t, radius), func(string) *standin.Running {
+			return node
+		}
+		flags = append(flags, "--node", "second=127.20.83.2", "--slot", "eap="+radius+"/peap", "--radius-secret-file",
+			write(t, t.TempDir()+"/shared", radiusSecret), "--setting", "export_word=salt of the export")
 	}
 	if b.Kind == standin.LoadBalancer {
 		b.MorePort = number(t, daemon.FreePort(t, "127.20.83.1"))
@@ -66,7 +73,8 @@ func webBox(t *testing.T, b standin.Box) (box *standin.Running, flags []string) 
 	box = webKind(t, b)
 	switch b.Kind {
 	case standin.EncryptionAppliance:
-		flags = append(append(flags, "--setting", "export_word=salt of the export", "--second-password-file", write(t, t.TempDir()+"/word", box.Password)), both(box)...)
+		flags = append(append(flags, "--setting", "export_word=salt of the export", "--second-password-file",
+			write(t, t.TempDir()+"/word", box.Password)), both(box)...)
 	case standin.LoadBalancer:
 		flags = append(flags, "--setting", "test="+box.MoreAddr)
 	case standin.VoiceManager, standin.SignOnServer:
@@ -92,7 +100,8 @@ func leafOf(t *testing.T, box *standin.Running) []byte {
 		return leafAt(t, box.TLSAddr)
 	}
 	host, port, _ := net.SplitHostPort(box.RADIUSAddr)
-	r := wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 10 * time.Second}.Read(t.Context(), wire.Target{Address: host, Port: number(t, port), Protocol: protocol.TTLS, Secret: []byte(radiusSecret)})
+	r := wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 10 * time.Second}.Read(t.Context(),
+		wire.Target{Address: host, Port: number(t, port), Protocol: protocol.TTLS, Secret: []byte(radiusSecret)})
 	if r.Why != nil {
 		t.Fatal(r.Why)
 	}
@@ -120,7 +129,8 @@ var ofSessions = []webCase{
 	{name: "session-lost", faults: standin.Faults{SessionLost: true}, state: "sealed"},
 	{name: "server-error", faults: standin.Faults{ServerError: true}, state: "sealed"},
 	{name: "gateway", faults: standin.Faults{Gateway: true}, state: "sealed"},
-	{name: "third", faults: standin.Faults{ThirdCertificate: true}, state: "held", says: "has changed: pinned is", changed: true},
+	{name: "third", faults: standin.Faults{ThirdCertificate: true}, state: "held", says: "has changed: pinned is",
+		changed: true},
 }
 
 // webKindIs replaces a box of a kind, with each of its faults, and sees that what is said
@@ -159,7 +169,9 @@ func webKindIs(t *testing.T, kind standin.Kind, family string, agree []string, c
 				t.Errorf("%d sessions are left open", n)
 			}
 			shown := s.ok("replacement", "show", "--as", "json", s.newest(name))
-			if strings.Contains(shown, `salt & tar`) || strings.Contains(shown, "salt %26 tar") || strings.Contains(shown, `salt \u0026 tar`) || strings.Contains(shown, "salt of the export") || strings.Contains(shown, radiusSecret) || strings.Contains(shown, "PRIVATE KEY") {
+			if strings.Contains(shown, `salt & tar`) || strings.Contains(shown, "salt %26 tar") ||
+				strings.Contains(shown, `salt \u0026 tar`) || strings.Contains(shown, "salt of the export") ||
+				strings.Contains(shown, radiusSecret) || strings.Contains(shown, "PRIVATE KEY") {
 				t.Errorf("the journal shows the password:\n%s", shown)
 			}
 			if c.state != "sealed" || agree != nil {
@@ -209,12 +221,15 @@ func (s *server) wasRehearsed(id string, rehearsed []step, asked []string) {
 			call, _, _ = strings.Cut(call, "?")
 			journal[call] = true
 		}
-		if text, ok := texts[each.Stage+"/"+each.Name]; each.Verb == "http" && each.Stage != "finally" && (!ok || !strings.Contains(text, "‹") && text != each.Text) {
+		if text, ok := texts[each.Stage+"/"+each.Name]; each.Verb == "http" && each.Stage != "finally" &&
+			(!ok || !strings.Contains(text, "‹") && text != each.Text) {
 			s.t.Errorf("%s, %s: rehearsed was %q, and done was %q", each.Stage, each.Name, text, each.Text)
 		}
 	}
 	for _, call := range asked {
-		if method, _, _ := strings.Cut(call, " "); slices.Contains([]string{"POST", "PUT", "PATCH", "DELETE"}, method) && !journal[call] { // a redirect is followed with GET
+		// a redirect is followed with GET
+		if method, _, _ := strings.Cut(call, " "); slices.Contains([]string{"POST", "PUT", "PATCH", "DELETE"},
+			method) && !journal[call] {
 			s.t.Errorf("the box saw %s, which is not in the journal", call)
 		}
 	}
@@ -237,15 +252,19 @@ func (s *server) newest(device string) string {
 // both are the flags for a box that is worked on over its web interface and over SSH.
 func both(box *standin.Running) []string {
 	host, port, _ := net.SplitHostPort(box.SSHAddr)
-	return []string{"--second-link-address", host, "--second-port", port, "--second-user", box.User, "--second-pin", box.HostKey()}
+	return []string{"--second-link-address", host, "--second-port", port, "--second-user", box.User, "--second-pin",
+		box.HostKey()}
 }
 
 func TestAVoiceManager(t *testing.T) {
 	webKindIs(t, standin.VoiceManager, "voice-manager", nil, append(ofSessions,
 		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "Not accepted"},
-		webCase{name: "dropped", faults: standin.Faults{KeepServing: true}, state: "held", says: "“restart with what is staged” was sent twice"}, // it can discard nothing, and does not restart either
+		// it can discard nothing, and does not restart either
+		webCase{name: "dropped", faults: standin.Faults{KeepServing: true}, state: "held",
+			says: "“restart with what is staged” was sent twice"},
 		webCase{name: "another-language", faults: standin.Faults{OtherPrompt: true}, state: "held", says: "Willkommen"},
-		webCase{name: "stale-form", faults: standin.Faults{StaleToken: true}, state: "held", says: "The form has expired"},
+		webCase{name: "stale-form", faults: standin.Faults{StaleToken: true}, state: "held",
+			says: "The form has expired"},
 	)...)
 }
 
@@ -257,7 +276,9 @@ func TestAConferenceBridge(t *testing.T) {
 
 func TestAWirelessManager(t *testing.T) {
 	webKindIs(t, standin.WirelessManager, "wireless-manager", nil,
-		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "instead of the new leaf"}, // it does not say so
+		// it does not say so
+		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted",
+			says: "instead of the new leaf"},
 	)
 }
 
@@ -268,7 +289,8 @@ func TestAHostWithAPage(t *testing.T) {
 // A sign-on server's processes start one after another, and all must run.
 func TestASignOnServer(t *testing.T) {
 	webKindIs(t, standin.SignOnServer, "sign-on-server", nil,
-		webCase{name: "never-starts", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met within"},
+		webCase{name: "never-starts", faults: standin.Faults{NeverDone: true}, state: "reverted",
+			says: "was not met within"},
 		webCase{name: "gateway", faults: standin.Faults{Gateway: true}, state: "sealed"},
 	)
 }
@@ -277,9 +299,11 @@ func TestASignOnServer(t *testing.T) {
 func TestAnEncryptionAppliance(t *testing.T) {
 	webKindIs(t, standin.EncryptionAppliance, "encryption-appliance", nil,
 		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "/chain is"},
-		webCase{name: "one-unreachable", faults: standin.Faults{OneNode: true}, state: "reverted", says: "1 of 2, 1 unreachable: standby"},
+		webCase{name: "one-unreachable", faults: standin.Faults{OneNode: true}, state: "reverted",
+			says: "1 of 2, 1 unreachable: standby"},
 		webCase{name: "forgets-its-task", faults: standin.Faults{Forgets: true}, state: "reverted", says: "unknown"},
-		webCase{name: "never-deployed", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met in time"},
+		webCase{name: "never-deployed", faults: standin.Faults{NeverDone: true}, state: "reverted",
+			says: "was not met in time"},
 	)
 }
 
@@ -287,9 +311,12 @@ func TestAnEncryptionAppliance(t *testing.T) {
 // pair that was not synchronised is seen.
 func TestAPairOfLoadBalancers(t *testing.T) {
 	webKindIs(t, standin.LoadBalancer, "load-balancer", nil,
-		webCase{name: "on-the-standby", faults: standin.Faults{Silent: true}, state: "held", says: "the address of the active node"},
-		webCase{name: "test-listener-fails", faults: standin.Faults{PlainStays: true}, state: "reverted", says: "the one of the web pages was not touched"},
-		webCase{name: "not-synchronised", faults: standin.Faults{OneNode: true}, state: "reverted", says: "instead of the new leaf"},
+		webCase{name: "on-the-standby", faults: standin.Faults{Silent: true}, state: "held",
+			says: "the address of the active node"},
+		webCase{name: "test-listener-fails", faults: standin.Faults{PlainStays: true}, state: "reverted",
+			says: "the one of the web pages was not touched"},
+		webCase{name: "not-synchronised", faults: standin.Faults{OneNode: true}, state: "reverted",
+			says: "instead of the new leaf"},
 	)
 }
 
@@ -303,12 +330,16 @@ func TestThePeersOfATraversalCluster(t *testing.T) {
 	for _, name := range []string{"first", "second"} {
 		other := map[string]string{"first": "second", "second": "first"}[name]
 		full := name + ".border.tidewrack.example"
-		peers[name] = webKind(t, standin.Box{Kind: standin.TraversalPeer, System: full, Hosts: func(string) *standin.Running { return peers[other] }})
+		peers[name] = webKind(t, standin.Box{Kind: standin.TraversalPeer, System: full,
+			Hosts: func(string) *standin.Running {
+				return peers[other]
+			}})
 		s.addWeb(full, "traversal-peer", peers[name], "--cluster", "border", "--setting", "verification=strict")
 	}
 	s.ok("policy", "set", "fleet", "--cluster-names", "--name-prefix", "collab")
 	// The first one cannot be strict before the second has its certificate, and goes back.
-	s.comesTo("first.border.tidewrack.example/web", "reverted", "a peer has no certificate of an authority yet", "--signer", "bench")
+	s.comesTo("first.border.tidewrack.example/web", "reverted", "a peer has no certificate of an authority yet",
+		"--signer", "bench")
 	s.ok("device", "edit", "first.border.tidewrack.example", "--setting", "verification=leave")
 	s.comesTo("first.border.tidewrack.example/web", "sealed", "", "--signer", "bench")
 	s.comesTo("second.border.tidewrack.example/web", "sealed", "", "--signer", "bench")
@@ -316,12 +347,14 @@ func TestThePeersOfATraversalCluster(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"first.border.tidewrack.example", "second.border.tidewrack.example", "border.border.tidewrack.example"} {
+	for _, want := range []string{"first.border.tidewrack.example", "second.border.tidewrack.example",
+		"border.border.tidewrack.example"} {
 		if !slices.Contains(leaf.DNSNames, want) {
 			t.Errorf("the names are %v, without %s", leaf.DNSNames, want)
 		}
 	}
-	wrong := webKind(t, standin.Box{Kind: standin.TraversalPeer, System: "x.y", Faults: standin.Faults{OtherPrompt: true}})
+	wrong := webKind(t, standin.Box{Kind: standin.TraversalPeer, System: "x.y",
+		Faults: standin.Faults{OtherPrompt: true}})
 	s.addWeb("third.border.tidewrack.example", "traversal-peer", wrong)
 	s.comesTo("third.border.tidewrack.example/web", "held", "instead of", "--signer", "bench")
 }
@@ -330,14 +363,17 @@ func TestThePeersOfATraversalCluster(t *testing.T) {
 // hold its key.
 func TestABuildingControllerAndItsSupervisor(t *testing.T) {
 	webKindIs(t, standin.BuildingController, "building-controller", nil,
-		webCase{name: "supervisor-does-not-trust", faults: standin.Faults{OneNode: true}, state: "reverted", says: "the supervisor does not trust the root"},
-		webCase{name: "key-exported", faults: standin.Faults{PlainStays: true}, state: "reverted", says: "gives its key away"},
+		webCase{name: "supervisor-does-not-trust", faults: standin.Faults{OneNode: true}, state: "reverted",
+			says: "the supervisor does not trust the root"},
+		webCase{name: "key-exported", faults: standin.Faults{PlainStays: true}, state: "reverted",
+			says: "gives its key away"},
 	)
 }
 
 func TestAServerBoardByRedfish(t *testing.T) {
 	webKindIs(t, standin.ServerBoard, "board-by-redfish", []string{"--one-way"},
-		webCase{name: "task-never-ends", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met in time"},
+		webCase{name: "task-never-ends", faults: standin.Faults{NeverDone: true}, state: "reverted",
+			says: "was not met in time"},
 	)
 }
 
@@ -346,7 +382,8 @@ func TestAServerBoardByRedfish(t *testing.T) {
 func TestAnAccessControlPair(t *testing.T) {
 	webKindIs(t, standin.AccessServer, "access-control-pair", nil,
 		webCase{name: "key-is-missing", faults: standin.Faults{DropUpload: true}, state: "held", says: "/key"},
-		webCase{name: "second-node-left-out", faults: standin.Faults{OneNode: true}, state: "reverted", says: "instead of the new leaf"},
+		webCase{name: "second-node-left-out", faults: standin.Faults{OneNode: true}, state: "reverted",
+			says: "instead of the new leaf"},
 		webCase{name: "leaf-alone", faults: standin.Faults{LeafAlone: true}, state: "reverted", says: "chain"},
 		webCase{name: "session-lost", faults: standin.Faults{SessionLost: true}, state: "sealed"},
 	)
@@ -354,7 +391,8 @@ func TestAnAccessControlPair(t *testing.T) {
 
 func TestAReportingGateway(t *testing.T) {
 	webKindIs(t, standin.ReportingGateway, "reporting-gateway", nil,
-		webCase{name: "console-broken", faults: standin.Faults{PlainStays: true}, state: "reverted", says: "No listener"},
+		webCase{name: "console-broken", faults: standin.Faults{PlainStays: true}, state: "reverted",
+			says: "No listener"},
 	)
 }
 
@@ -362,9 +400,11 @@ func TestAReportingGateway(t *testing.T) {
 func TestAFirewallAndItsStandby(t *testing.T) {
 	webKindIs(t, standin.Firewall, "firewall", nil,
 		webCase{name: "forgets-its-task", faults: standin.Faults{Forgets: true}, state: "reverted", says: "unknown"},
-		webCase{name: "commit-never-ends", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met in time"},
+		webCase{name: "commit-never-ends", faults: standin.Faults{NeverDone: true}, state: "reverted",
+			says: "was not met in time"},
 		webCase{name: "refuses", faults: standin.Faults{FailTest: true}, state: "reverted", says: "failed"},
-		webCase{name: "standby-left-out", faults: standin.Faults{OneNode: true}, state: "reverted", says: "instead of the new leaf"},
+		webCase{name: "standby-left-out", faults: standin.Faults{OneNode: true}, state: "reverted",
+			says: "instead of the new leaf"},
 	)
 }
 
@@ -376,13 +416,17 @@ func TestAManagerSignsForItsHostsByAPI(t *testing.T) {
 	s.login()
 	for _, c := range []webCase{
 		{name: "renewed", state: "sealed"},
-		{name: "says-so-only", faults: standin.Faults{KeepServing: true}, state: "reverted", says: "it still serves the old certificate"},
-		{name: "signed-by-another", faults: standin.Faults{RollBack: true}, state: "held", says: "did not sign", changed: true},
+		{name: "says-so-only", faults: standin.Faults{KeepServing: true}, state: "reverted",
+			says: "it still serves the old certificate"},
+		{name: "signed-by-another", faults: standin.Faults{RollBack: true}, state: "held", says: "did not sign",
+			changed: true},
 		{name: "busy", faults: standin.Faults{FailTest: true}, state: "reverted", says: "the host is busy"},
 		{name: "forgets-its-task", faults: standin.Faults{Forgets: true}, state: "reverted", says: "unknown"},
 		{name: "never-done", faults: standin.Faults{NeverDone: true}, state: "reverted", says: "was not met in time"},
-		{name: "not-reached", faults: standin.Faults{Silent: true}, state: "held", says: "connect the host to its manager"},
-		{name: "stays-in-maintenance", faults: standin.Faults{StaysInMaintenance: true}, state: "held", says: "leave maintenance", changed: true},
+		{name: "not-reached", faults: standin.Faults{Silent: true}, state: "held", says: "connect the host to " +
+			"its manager"},
+		{name: "stays-in-maintenance", faults: standin.Faults{StaysInMaintenance: true}, state: "held",
+			says: "leave maintenance", changed: true},
 		{name: "session-lost", faults: standin.Faults{SessionLost: true}, state: "sealed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -391,15 +435,18 @@ func TestAManagerSignsForItsHostsByAPI(t *testing.T) {
 			s.t = t
 			name := c.name + ".mainquay.tidewrack.example"
 			host := kindAt(t, standin.Box{}, "127.20.84.1", 0)
-			manager := webKind(t, standin.Box{Kind: standin.HostManager, Faults: c.faults, Hosts: func(asked string) *standin.Running {
-				return map[string]*standin.Running{name: host}[asked]
-			}})
+			manager := webKind(t, standin.Box{Kind: standin.HostManager, Faults: c.faults,
+				Hosts: func(asked string) *standin.Running {
+					return map[string]*standin.Running{name: host}[asked]
+				}})
 			before := leafAt(t, host.TLSAddr)
 			at, port, _ := net.SplitHostPort(manager.TLSAddr)
 			address, slot, _ := net.SplitHostPort(host.TLSAddr)
 			pin := sha256.Sum256(leafAt(t, manager.TLSAddr))
-			s.okWith(manager.WebPassword, "device", "add", name, "--address", address, "--slot", "web="+slot, "--family", familyFor("host-by-manager-api", c.state), "--setting", "host="+name,
-				"--link-address", at, "--port", port, "--user", manager.WebUser, "--password-file", "-", "--pin", hex.EncodeToString(pin[:]))
+			s.okWith(manager.WebPassword, "device", "add", name, "--address", address, "--slot", "web="+slot,
+				"--family", familyFor("host-by-manager-api", c.state), "--setting", "host="+name,
+				"--link-address", at, "--port", port, "--user", manager.WebUser, "--password-file", "-", "--pin",
+				hex.EncodeToString(pin[:]))
 			s.comesTo(name+"/web", c.state, c.says, "--one-way")
 			if changed := !bytes.Equal(leafAt(t, host.TLSAddr), before); changed != (c.state == "sealed" || c.changed) {
 				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
@@ -417,7 +464,8 @@ func TestAManagerSignsForItsHostsByAPI(t *testing.T) {
 func TestAWANController(t *testing.T) {
 	webKindIs(t, standin.WANController, "wan-controller", nil, append(ofSessions,
 		webCase{name: "stale-token", faults: standin.Faults{StaleToken: true}, state: "sealed"},
-		webCase{name: "round-and-round", faults: standin.Faults{LoopAround: true}, state: "held", says: "redirects again and again"},
+		webCase{name: "round-and-round", faults: standin.Faults{LoopAround: true}, state: "held",
+			says: "redirects again and again"},
 	)...)
 }
 
@@ -427,24 +475,28 @@ func TestAPinMovesWithItsBoxAlone(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
 	s.login()
-	first, second := webKind(t, standin.Box{Kind: standin.WANController}), kindAt(t, standin.Box{Kind: standin.WANController, WebUser: "webkeeper", WebPassword: "salt"}, "127.20.83.7", 0)
+	first, second := webKind(t, standin.Box{Kind: standin.WANController}),
+		kindAt(t, standin.Box{Kind: standin.WANController, WebUser: "webkeeper", WebPassword: "salt"}, "127.20.83.7", 0)
 	held, err := first.Holds("/etc/webui/tls")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := second.Meddle([]byte(held["/etc/webui/tls/certificate.pem"]), []byte(held["/etc/webui/tls/key.pem"])); err != nil {
+	if err := second.Meddle([]byte(held["/etc/webui/tls/certificate.pem"]),
+		[]byte(held["/etc/webui/tls/key.pem"])); err != nil {
 		t.Fatal(err)
 	}
 	s.addWeb("first.tidewrack.example", "wan-controller", first)
 	s.addWeb("second.tidewrack.example", "wan-controller", second)
 	host, port, _ := net.SplitHostPort(first.TLSAddr)
 	pin := sha256.Sum256(leafAt(t, first.TLSAddr))
-	s.okWith(first.WebPassword, "device", "add", "under.tidewrack.example", "--address", "127.20.83.9", "--family", "wan-controller", "--link-address", host, "--user", "webkeeper", "--port", port,
+	s.okWith(first.WebPassword, "device", "add", "under.tidewrack.example", "--address", "127.20.83.9", "--family",
+		"wan-controller", "--link-address", host, "--user", "webkeeper", "--port", port,
 		"--password-file", "-", "--pin", hex.EncodeToString(pin[:]))
 	s.ok("replace", "first.tidewrack.example/web", "--signer", "bench", "--watch")
 	now := sha256.Sum256(leafAt(t, first.TLSAddr))
 	for name, want := range map[string][32]byte{"first": now, "second": pin, "under": now} {
-		if shown := s.ok("device", "show", name+".tidewrack.example"); !strings.Contains(shown, hex.EncodeToString(want[:])) {
+		if shown := s.ok("device", "show", name+".tidewrack.example"); !strings.Contains(shown,
+			hex.EncodeToString(want[:])) {
 			t.Errorf("%s is pinned to another certificate:\n%s", name, shown)
 		}
 	}
@@ -456,9 +508,13 @@ func TestAPinMovesWithItsBoxAlone(t *testing.T) {
 func TestWebKindsMayBeKilledOrCutOffAtAnyMoment(t *testing.T) {
 	t.Parallel()
 	for family, kind := range map[string]standin.Kind{
-		"wan-controller": standin.WANController, "firewall": standin.Firewall, "conference-bridge": standin.ConferenceBridge, "voice-manager": standin.VoiceManager,
-		"wireless-manager": standin.WirelessManager, "host-with-page": standin.HostWithPage, "reporting-gateway": standin.ReportingGateway, "board-by-redfish": standin.ServerBoard,
-		"sign-on-server": standin.SignOnServer, "access-control-pair": standin.AccessServer, "encryption-appliance": standin.EncryptionAppliance, "load-balancer": standin.LoadBalancer, "traversal-peer": standin.TraversalPeer, "building-controller": standin.BuildingController,
+		"wan-controller": standin.WANController, "firewall": standin.Firewall,
+		"conference-bridge": standin.ConferenceBridge, "voice-manager": standin.VoiceManager,
+		"wireless-manager": standin.WirelessManager, "host-with-page": standin.HostWithPage,
+		"reporting-gateway": standin.ReportingGateway, "board-by-redfish": standin.ServerBoard,
+		"sign-on-server": standin.SignOnServer, "access-control-pair": standin.AccessServer,
+		"encryption-appliance": standin.EncryptionAppliance, "load-balancer": standin.LoadBalancer,
+		"traversal-peer": standin.TraversalPeer, "building-controller": standin.BuildingController,
 	} {
 		once := func(t *testing.T, at int, kill bool) []string {
 			return lostAt(t, at, kill, func(watch standin.Watch) (*standin.Running, func(*server)) {
@@ -485,7 +541,8 @@ const lostEvery = 21
 
 // lostAt lets a replacement run and kills the service, or cuts the line to the box, at one
 // moment; what then becomes of it must be true on the wire. It returns what the box was asked.
-func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *standin.Running, add func(*server))) []string {
+func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *standin.Running,
+	add func(*server))) []string {
 	t.Helper()
 	k := &killer{at: at, before: at%2 == 0}
 	box, add := start(k.watch)
@@ -498,7 +555,8 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 	s := startAt(t, "serve", t.TempDir(), listen, "--procedures", folder)
 	s.login()
 	add(s)
-	// The first replacement goes well; what follows is the second one, whose way back must not end at the factory certificate.
+	// The first replacement goes well; what follows is the second one, whose way back must not end at the factory
+	// certificate.
 	s.ok("replace", name+"/"+slotOfKind(box.Kind), "--signer", "bench", "--one-way", "--watch")
 	before := leafOf(t, box)
 	if k.kill = box.Drop; kill {
@@ -524,7 +582,8 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 	state := s.toAnEnd("r2")
 	k.arm(false)
 	if changed := !bytes.Equal(leafOf(t, box), before); changed != (state == "sealed") {
-		t.Errorf("it is %s, and the certificate on the wire changed: %v\n%s", state, changed, s.ok("replacement", "show", "r2"))
+		t.Errorf("it is %s, and the certificate on the wire changed: %v\n%s", state, changed,
+			s.ok("replacement", "show", "r2"))
 	}
 	for range 20 { // its web server may be restarting still
 		if s.run("", "device", "try", name).code == 0 {
@@ -536,11 +595,13 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 	return nil
 }
 
-// A load balancer and a building controller make their key themselves, which never leaves them, or are given one where they are set so. What each replacement
-// makes is called by a pattern of one's own. A cancelled request takes its key along; a retry uses it.
+// A load balancer and a building controller make their key themselves, which never leaves them, or are given one
+// where they are set so. What each replacement makes is called by a pattern of one's own. A cancelled request takes
+// its key along; a retry uses it.
 func TestTheKeyIsMadeWhereTheBoxCan(t *testing.T) {
 	t.Parallel()
-	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "load-balancer", "building-controller"))
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures",
+		quickFamilies(t, "load-balancer", "building-controller"))
 	s.login()
 	for _, c := range []struct {
 		family, pattern, key string
@@ -570,11 +631,14 @@ func TestTheKeyIsMadeWhereTheBoxCan(t *testing.T) {
 				return out
 			}
 			s.addWeb(name, "quick-"+c.family, box, more...)
-			for about, pattern := range map[string]string{"does not stand in it": "web-tls", "cannot stand in it": "{{replacement}}-{{web_password}}", "belongs to no value": "{{replacement}}-{{common name}}"} {
+			for about, pattern := range map[string]string{"does not stand in it": "web-tls",
+				"cannot stand in it":  "{{replacement}}-{{web_password}}",
+				"belongs to no value": "{{replacement}}-{{common name}}"} {
 				s.fails(1, about, "device", "edit", name, "--setting", c.pattern+"="+pattern)
 			}
 			s.ok("device", "edit", name, "--setting", c.pattern+"=seal-{{slot}}-{{common_name}} of {{replacement}}")
-			if out := s.ok("replace", name+"/web", "--signer", "bench", "--rehearse"); !strings.Contains(out, "seal-web-"+name+" of ‹the replacement's id›") {
+			if out := s.ok("replace", name+"/web", "--signer", "bench", "--rehearse"); !strings.Contains(out,
+				"seal-web-"+name+" of ‹the replacement's id›") {
 				t.Errorf("the rehearsal does not show the name:\n%s", out)
 			}
 			s.ok("replace", name+"/web", "--signer", "desk")
@@ -598,7 +662,9 @@ func TestTheKeyIsMadeWhereTheBoxCan(t *testing.T) {
 				box.SetFaults(standin.Faults{})
 				s.ok("replacement", "retry", id)
 				s.rests(s.newest(name), "sealed")
-				s.fails(1, "the device made it", "replacement", "key", s.newest(name), "--reason", "to see whether it left", "--out", t.TempDir()+"/key.p12", "--passphrase-file", write(t, t.TempDir()+"/word", "a long word of the harbour"))
+				s.fails(1, "the device made it", "replacement", "key", s.newest(name), "--reason",
+					"to see whether it left", "--out", t.TempDir()+"/key.p12", "--passphrase-file",
+					write(t, t.TempDir()+"/word", "a long word of the harbour"))
 			}
 			s.ok("device", "edit", name, "--setting", "key_at=service")
 			s.comesTo(name+"/web", "sealed", "", "--signer", "bench")
@@ -606,9 +672,10 @@ func TestTheKeyIsMadeWhereTheBoxCan(t *testing.T) {
 	}
 }
 
-// An encryption appliance is replaced as one flow: the request says all that its forms ask for, what stood is exported and kept here, the root goes into its
-// trust, the nodes get what was staged, and its own pages by the menu of its console. With the same key where the policy says so. The export holds keys: it is given
-// to admins alone, with a reason.
+// An encryption appliance is replaced as one flow: the request says all that its forms ask for, what stood is
+// exported and kept here, the root goes into its trust, the nodes get what was staged, and its own pages by the menu
+// of its console. With the same key where the policy says so. The export holds keys: it is given to admins alone,
+// with a reason.
 func TestAnEncryptionApplianceAsOneFlow(t *testing.T) {
 	t.Parallel()
 	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0", "--procedures", quickFamilies(t, "encryption-appliance"))
@@ -624,7 +691,8 @@ func TestAnEncryptionApplianceAsOneFlow(t *testing.T) {
 	s.ok("replace", name+"/web", "--signer", "harbour-ca")
 	id := s.newest(name)
 	s.atGate(id, "signer")
-	if out := s.ok("replacement", "show", id, "--as", "json"); !strings.Contains(out, "emailAddress=harbour-office@tidewrack.example") {
+	if out := s.ok("replacement", "show", id, "--as", "json"); !strings.Contains(out,
+		"emailAddress=harbour-office@tidewrack.example") {
 		t.Errorf("the request lacks the mail address:\n%s", out)
 	}
 	s.ok("replacement", "cancel", id)
@@ -665,8 +733,10 @@ func TestAnEncryptionApplianceAsOneFlow(t *testing.T) {
 	if text := read(t, out); !strings.HasPrefix(text, "Lumsk export of ") || !strings.Contains(text, "PRIVATE KEY") {
 		t.Errorf("it is not what the device gave:\n%.200s", text)
 	}
-	s.as("operator").fails(1, "admin", "replacement", "file", id, "export_file", "--reason", "to keep it in the vault", "--out", out)
-	if told := s.ok("audit", "list", "--as", "csv"); !strings.Contains(told, "export the file export_file of "+id) || !strings.Contains(told, "to keep it in the vault") {
+	s.as("operator").fails(1, "admin", "replacement", "file", id, "export_file", "--reason",
+		"to keep it in the vault", "--out", out)
+	if told := s.ok("audit", "list", "--as", "csv"); !strings.Contains(told, "export the file export_file of "+id) ||
+		!strings.Contains(told, "to keep it in the vault") {
 		t.Errorf("the audit log:\n%s", told)
 	}
 	if shown := s.ok("replacement", "show", "r2"); strings.Contains(shown, "kept file") {
@@ -687,7 +757,8 @@ func TestAnEncryptionApplianceAsOneFlow(t *testing.T) {
 		}
 		s.run("", "replacement", "revert", id, "--yes")
 	}
-	if now := leafAt(t, box.TLSAddr); string(now) != string(stood) || string(leafAt(t, box.Hosts("standby").TLSAddr)) != string(stood) {
+	if now := leafAt(t, box.TLSAddr); string(now) != string(stood) ||
+		string(leafAt(t, box.Hosts("standby").TLSAddr)) != string(stood) {
 		t.Errorf("it serves another certificate than before:\n%s", s.ok("replacement", "show", id))
 	}
 }

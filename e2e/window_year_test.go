@@ -23,8 +23,9 @@ func nightOf(day time.Time) night {
 	return night{at, at.Add(3 * time.Hour)}
 }
 
-// A window of the night holds for a year: on ordinary nights, in the nights in which the clocks change, and through a freeze. The service is started anew at each moment with a
-// clock that is there. What is asked for by day waits, whatever time goes by while the service is down, and begins within a window and never before.
+// A window of the night holds for a year: on ordinary nights, in the nights in which the clocks change, and through a
+// freeze. The service is started anew at each moment with a clock that is there. What is asked for by day waits,
+// whatever time goes by while the service is down, and begins within a window and never before.
 func TestAWindowHoldsForAYear(t *testing.T) {
 	t.Parallel()
 	oslo, err := time.LoadLocation("Europe/Oslo")
@@ -91,7 +92,8 @@ func TestAWindowHoldsForAYear(t *testing.T) {
 	now := time.Now
 	box := kind(t, standin.Box{Now: func() time.Time { return now() }})
 	s.addKind(name, "quick-web-files-ssh", box)
-	s.ok("policy", "set", "fleet", "--window", "DTSTART;TZID=Europe/Oslo:20260101T010000 RRULE:FREQ=DAILY DURATION:PT3H",
+	s.ok("policy", "set", "fleet", "--window", "DTSTART;TZID=Europe/Oslo:20260101T010000 RRULE:FREQ=DAILY "+
+		"DURATION:PT3H",
 		"--freeze", frozen.Format(time.DateOnly)+"/"+frozen.AddDate(0, 0, 5).Format(time.DateOnly)+" end of the year")
 	waiting, sealed := "", 0
 	for _, m := range moments {
@@ -103,7 +105,8 @@ func TestAWindowHoldsForAYear(t *testing.T) {
 			waiting = s.newest(name)
 		}
 		if !m.open {
-			if r := s.atGate(waiting, "window"); r.Stage != "gate" || r.Closed == "" || !bytes.Equal(leafAt(t, box.TLSAddr), served) {
+			if r := s.atGate(waiting, "window"); r.Stage != "gate" || r.Closed == "" ||
+				!bytes.Equal(leafAt(t, box.TLSAddr), served) {
 				t.Fatalf("%s (%s): %+v", m.about, m.at, r)
 			}
 			continue
@@ -118,8 +121,10 @@ func TestAWindowHoldsForAYear(t *testing.T) {
 		s.json(&shown, "replacement", "show", waiting)
 		n := nightOf(m.at.Add(time.Hour).In(oslo))
 		for _, step := range shown.Steps {
-			if touches := step.Stage != "survey" && step.Stage != "request"; touches && (step.BeganAt.Before(n.opens) || step.BeganAt.After(n.closes)) {
-				t.Fatalf("%s: the stage %s began at %s, and the window was open from %s to %s", m.about, step.Stage, step.BeganAt.In(oslo), n.opens, n.closes)
+			if touches := step.Stage != "survey" && step.Stage != "request"; touches &&
+				(step.BeganAt.Before(n.opens) || step.BeganAt.After(n.closes)) {
+				t.Fatalf("%s: the stage %s began at %s, and the window was open from %s to %s", m.about, step.Stage,
+					step.BeganAt.In(oslo), n.opens, n.closes)
 			}
 		}
 		if bytes.Equal(leafAt(t, box.TLSAddr), served) {

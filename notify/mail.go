@@ -66,7 +66,8 @@ func (s Sender) mail(ctx context.Context, c Channel, password Secret, group stri
 	made.SetDateWithValue(m.At)
 	made.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: nobody's absence answers it
 	made.SetBodyString(mail.TypeTextPlain, m.Text())
-	options := []mail.Option{mail.WithPort(c.Port), mail.WithTimeout(sendLimit), mail.WithTLSConfig(c.config(c.Address)), mail.WithoutNoop(),
+	options := []mail.Option{mail.WithPort(c.Port), mail.WithTimeout(sendLimit),
+		mail.WithTLSConfig(c.config(c.Address)), mail.WithoutNoop(),
 		mail.WithDialContextFunc(func(ctx context.Context, network, address string) (net.Conn, error) {
 			conn, err := s.Dial(ctx, network, address)
 			if err != nil || c.Security != TLS {
@@ -83,7 +84,8 @@ func (s Sender) mail(ctx context.Context, c Channel, password Secret, group stri
 	if c.User != "" {
 		auth := mail.SMTPAuthAutoDiscover
 		if c.Security == Plain || c.Security == TLS {
-			auth = mail.SMTPAuthPlainNoEnc // the library does not see that the connection is protected, or that it stays on this machine
+			// the library does not see that the connection is protected, or that it stays on this machine
+			auth = mail.SMTPAuthPlainNoEnc
 		}
 		options = append(options, mail.WithSMTPAuth(auth), mail.WithUsername(c.User), mail.WithPassword(password))
 	}

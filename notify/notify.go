@@ -115,7 +115,8 @@ func (c Channel) Group(owner string) string {
 // Dial opens a connection.
 type Dial func(ctx context.Context, network, address string) (net.Conn, error)
 
-// within opens connections that end with a whole attempt, whatever the server does, and give no more than mostRead bytes.
+// within opens connections that end with a whole attempt, whatever the server does, and give no more than mostRead
+// bytes.
 func (d Dial) within(whole context.Context) Dial {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		conn, err := d(ctx, network, address)
@@ -190,7 +191,8 @@ func masked(said, user string, secret Secret) string {
 	if secret == "" {
 		return said
 	}
-	for _, form := range []string{secret, base64.StdEncoding.EncodeToString([]byte(secret)), base64.StdEncoding.EncodeToString([]byte("\x00" + user + "\x00" + secret)), url.QueryEscape(secret)} {
+	for _, form := range []string{secret, base64.StdEncoding.EncodeToString([]byte(secret)),
+		base64.StdEncoding.EncodeToString([]byte("\x00" + user + "\x00" + secret)), url.QueryEscape(secret)} {
 		said = strings.ReplaceAll(said, form, "••••••")
 	}
 	return said

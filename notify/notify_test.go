@@ -41,7 +41,8 @@ func listen(t *testing.T, say func(net.Conn)) int {
 
 func post(ctx context.Context, port int) error {
 	sender := Sender{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Name: "seal.tidewrack.example"}
-	c := Channel{Kind: Mail, Address: "127.0.0.1", Port: port, Security: Plain, From: "seal@tidewrack.example", To: []string{"noc@tidewrack.example"}}
+	c := Channel{Kind: Mail, Address: "127.0.0.1", Port: port, Security: Plain, From: "seal@tidewrack.example",
+		To: []string{"noc@tidewrack.example"}}
 	return sender.Send(ctx, c, "", c.Group(""), notice.Message{ID: "m1", At: time.Now()})
 }
 
@@ -73,7 +74,8 @@ func TestALongRefusalIsCut(t *testing.T) {
 		conn.Write([]byte("554 no: " + strings.Repeat("never ", 50<<10) + "\r\n"))
 		conn.Read(make([]byte, 100))
 	})
-	if err := post(t.Context(), port); err == nil || !strings.Contains(err.Error(), "no: never") || len(err.Error()) > mostSaid+10 {
+	if err := post(t.Context(), port); err == nil || !strings.Contains(err.Error(), "no: never") ||
+		len(err.Error()) > mostSaid+10 {
 		t.Errorf("a refusal of 300 kB: %.700v", err)
 	}
 }
@@ -91,16 +93,19 @@ func TestAPasswordInARefusalIsMasked(t *testing.T) {
 			case "AUTH":
 				_, sent, _ := strings.Cut(rest, " ")
 				clear, _ := base64.StdEncoding.DecodeString(sent)
-				conn.Write([]byte("535 not " + sent + ", which is " + string(bytes.ReplaceAll(clear, []byte{0}, []byte{' '})) + "\r\n"))
+				conn.Write([]byte("535 not " + sent + ", which is " +
+					string(bytes.ReplaceAll(clear, []byte{0}, []byte{' '})) + "\r\n"))
 			default:
 				conn.Write([]byte("221 bye\r\n"))
 			}
 		}
 	})
 	sender := Sender{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Name: "seal.tidewrack.example"}
-	c := Channel{Kind: Mail, Address: "127.0.0.1", Port: port, Security: Plain, User: "seal", From: "seal@tidewrack.example", To: []string{"noc@tidewrack.example"}}
+	c := Channel{Kind: Mail, Address: "127.0.0.1", Port: port, Security: Plain, User: "seal",
+		From: "seal@tidewrack.example", To: []string{"noc@tidewrack.example"}}
 	err := sender.Send(t.Context(), c, password, c.Group(""), notice.Message{ID: "m1", At: time.Now()})
-	if err == nil || !strings.Contains(err.Error(), "535") || strings.Contains(err.Error(), password) || strings.Contains(err.Error(), base64.StdEncoding.EncodeToString([]byte("\x00seal\x00"+password))) {
+	if err == nil || !strings.Contains(err.Error(), "535") || strings.Contains(err.Error(), password) ||
+		strings.Contains(err.Error(), base64.StdEncoding.EncodeToString([]byte("\x00seal\x00"+password))) {
 		t.Errorf("the refusal is kept as %v", err)
 	}
 }

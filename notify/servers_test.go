@@ -23,7 +23,8 @@ import (
 
 const here = "127.20.92.1"
 
-// papers are a key and a self-signed certificate in files of a folder that others may enter, and the certificate's fingerprint.
+// papers are a key and a self-signed certificate in files of a folder that others may enter, and the certificate's
+// fingerprint.
 func papers(t *testing.T) (dir, chain, key, pin string) {
 	t.Helper()
 	dir = t.TempDir()
@@ -38,7 +39,8 @@ func papers(t *testing.T) (dir, chain, key, pin string) {
 		t.Fatal(err)
 	}
 	chain, key = filepath.Join(dir, "chain.pem"), filepath.Join(dir, "key.pem")
-	for file, block := range map[string]*pem.Block{chain: {Type: "CERTIFICATE", Bytes: leaf.Raw}, key: {Type: "PRIVATE KEY", Bytes: der}} {
+	for file, block := range map[string]*pem.Block{chain: {Type: "CERTIFICATE", Bytes: leaf.Raw},
+		key: {Type: "PRIVATE KEY", Bytes: der}} {
 		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -63,12 +65,15 @@ func reads(t *testing.T, file, text string) string {
 
 // nasty is a message that tries what texts of devices might: lines that end a message, headers, and 8 bits.
 func nasty() notice.Message {
-	item := notice.Item{ID: "n1", Rule: "expired\r\nBcc: everybody@quay.tidewrack.example", Slot: `box "7"]/web`, Site: "Gannet Point", Kind: "notice", Condition: "expired", Subject: "CN=Möwe", Why: "expired\r\n.\r\nQUIT", Next: "replace it"}
-	return notice.Message{ID: "m1", At: time.Now(), Service: "the quay", URL: "https://seal.quay.tidewrack.example", Items: []notice.Item{item}}
+	item := notice.Item{ID: "n1", Rule: "expired\r\nBcc: everybody@quay.tidewrack.example", Slot: `box "7"]/web`,
+		Site: "Gannet Point", Kind: "notice", Condition: "expired", Subject: "CN=Möwe", Why: "expired\r\n.\r\nQUIT",
+		Next: "replace it"}
+	return notice.Message{ID: "m1", At: time.Now(), Service: "the quay", URL: "https://seal.quay.tidewrack.example",
+		Items: []notice.Item{item}}
 }
 
-// postfix takes mail by STARTTLS from those who sign in, whose passwords dovecot knows. What arrives is one message that says
-// everything.
+// postfix takes mail by STARTTLS from those who sign in, whose passwords dovecot knows. What arrives is one message
+// that says everything.
 func TestARealPostfixTakesMail(t *testing.T) {
 	t.Parallel()
 	dir, chain, key, pin := papers(t)
@@ -76,18 +81,27 @@ func TestARealPostfixTakesMail(t *testing.T) {
 	sasl, port := daemon.FreePort(t, here), daemon.FreePort(t, here)
 	if os.Geteuid() == 0 {
 		for name, text := range map[string]string{
-			"users":        "seal:{PLAIN}" + password + "\n",
-			"dovecot.conf": "protocols =\nbase_dir = " + dir + "/run\nstate_dir = " + dir + "/state\nlog_path = /dev/stderr\nssl = no\nlisten = " + here + "\nauth_mechanisms = plain login\npassdb {\n driver = passwd-file\n args = " + dir + "/users\n}\nuserdb {\n driver = static\n args = uid=nobody gid=nogroup home=/nonexistent\n}\nservice anvil {\n chroot =\n}\nservice auth {\n inet_listener {\n  port = " + sasl + "\n }\n}\n",
+			"users": "seal:{PLAIN}" + password + "\n",
+			"dovecot.conf": "protocols =\nbase_dir = " + dir + "/run\nstate_dir = " + dir + "/state\nlog_path = " +
+				"/dev/stderr\nssl = no\nlisten = " + here + "\nauth_mechanisms = plain login\npassdb {\n driver = " +
+				"passwd-file\n args = " + dir + "/users\n}\nuserdb {\n driver = static\n args = uid=nobody " +
+				"gid=nogroup home=/nonexistent\n}\nservice anvil {\n chroot =\n}\nservice auth {\n inet_listener " +
+				"{\n  port = " + sasl + "\n }\n}\n",
 		} {
 			if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
-		daemon.Start(t, net.JoinHostPort(here, sasl), "/usr/sbin/dovecot", "-F", "-c", filepath.Join(dir, "dovecot.conf"))
+		daemon.Start(t, net.JoinHostPort(here, sasl), "/usr/sbin/dovecot", "-F", "-c",
+			filepath.Join(dir, "dovecot.conf"))
 	}
-	daemon.Postfix(t, dir, here, port, "myhostname = post.quay.tidewrack.example\nmynetworks =\nsmtpd_tls_chain_files = "+key+", "+chain+"\nsmtpd_tls_security_level = may\nsmtpd_tls_auth_only = yes\nsmtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = inet:"+net.JoinHostPort(here, sasl)+
+	daemon.Postfix(t, dir, here, port, "myhostname = post.quay.tidewrack.example\nmynetworks "+
+		"=\nsmtpd_tls_chain_files = "+key+", "+chain+"\nsmtpd_tls_security_level = may\nsmtpd_tls_auth_only = "+
+		"yes\nsmtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = inet:"+
+		net.JoinHostPort(here, sasl)+
 		"\nsmtpd_recipient_restrictions = permit_sasl_authenticated, reject\n")
-	c := notify.Channel{Kind: notify.Mail, Address: here, Security: notify.StartTLS, Pin: pin, User: "seal", From: "Fresh Seal <seal@quay.tidewrack.example>", To: []string{"noc@quay.tidewrack.example"}}
+	c := notify.Channel{Kind: notify.Mail, Address: here, Security: notify.StartTLS, Pin: pin, User: "seal",
+		From: "Fresh Seal <seal@quay.tidewrack.example>", To: []string{"noc@quay.tidewrack.example"}}
 	c.Port, _ = strconv.Atoi(port)
 	sender := notify.Sender{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Name: "the quay"}
 	send := func(c notify.Channel, password string) error {
@@ -97,7 +111,8 @@ func TestARealPostfixTakesMail(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := reads(t, filepath.Join(dir, "mail/box"), "Message-ID: <m1@quay.tidewrack.example>")
-	if strings.Count(got, "\nFrom ") != 0 || strings.Contains(got, "\nBcc:") || !strings.Contains(got, "https://seal.quay.tidewrack.example") || !strings.Contains(got, "replace it") {
+	if strings.Count(got, "\nFrom ") != 0 || strings.Contains(got, "\nBcc:") ||
+		!strings.Contains(got, "https://seal.quay.tidewrack.example") || !strings.Contains(got, "replace it") {
 		t.Errorf("postfix delivered\n%s", got)
 	}
 	// Who does not know the password, or meets another server than the pinned one, sends nothing.
@@ -120,12 +135,18 @@ func TestARealSyslogServerTakesLines(t *testing.T) {
 	port := daemon.FreePort(t, here)
 	conf := filepath.Join(dir, "rsyslog.conf")
 	out := filepath.Join(dir, "out")
-	if err := os.WriteFile(conf, []byte("global(workDirectory=\""+dir+"\" defaultNetstreamDriver=\"ossl\" defaultNetstreamDriverCAFile=\""+chain+"\" defaultNetstreamDriverCertFile=\""+chain+"\" defaultNetstreamDriverKeyFile=\""+key+"\")\n"+
-		"module(load=\"imtcp\" streamDriver.name=\"ossl\" streamDriver.mode=\"1\" streamDriver.authMode=\"anon\")\ninput(type=\"imtcp\" address=\""+here+"\" port=\""+port+"\")\n"+
-		"template(name=\"seen\" type=\"string\" string=\"%syslogseverity%|%app-name%|%msgid%|%structured-data%|%msg%\\n\")\n*.* action(type=\"omfile\" file=\""+out+"\" template=\"seen\")\n"), 0o644); err != nil {
+	if err := os.WriteFile(conf, []byte("global(workDirectory=\""+dir+"\" defaultNetstreamDriver=\"ossl\" "+
+		"defaultNetstreamDriverCAFile=\""+chain+"\" defaultNetstreamDriverCertFile=\""+chain+
+		"\" defaultNetstreamDriverKeyFile=\""+key+"\")\n"+
+		"module(load=\"imtcp\" streamDriver.name=\"ossl\" streamDriver.mode=\"1\" "+
+		"streamDriver.authMode=\"anon\")\ninput(type=\"imtcp\" address=\""+here+"\" port=\""+port+"\")\n"+
+		"template(name=\"seen\" type=\"string\" "+
+		"string=\"%syslogseverity%|%app-name%|%msgid%|%structured-data%|%msg%\\n\")\n*.* "+
+		"action(type=\"omfile\" file=\""+out+"\" template=\"seen\")\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/rsyslogd", "-n", "-f", conf, "-i", filepath.Join(dir, "pid"))
+	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/rsyslogd", "-n", "-f", conf, "-i",
+		filepath.Join(dir, "pid"))
 	c := notify.Channel{Kind: notify.Syslog, Address: here, Security: notify.TLS, Pin: pin}
 	c.Port, _ = strconv.Atoi(port)
 	sender := notify.Sender{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Name: "the quay"}
@@ -141,7 +162,8 @@ func TestARealSyslogServerTakesLines(t *testing.T) {
 			ours = append(ours, lines.Text())
 		}
 	}
-	if len(ours) != 2 || !strings.HasPrefix(ours[0], "3|freshseal|notice|[notice@32473 id=\"n1\" message=\"m1\"") || !strings.Contains(ours[0], `slot="box \"7\"\]/web"`) || !strings.Contains(ours[0], "QUIT") {
+	if len(ours) != 2 || !strings.HasPrefix(ours[0], "3|freshseal|notice|[notice@32473 id=\"n1\" message=\"m1\"") ||
+		!strings.Contains(ours[0], `slot="box \"7\"\]/web"`) || !strings.Contains(ours[0], "QUIT") {
 		t.Errorf("rsyslogd read\n%s", got)
 	}
 }

@@ -25,7 +25,8 @@ func severity(i notice.Item) int {
 	switch {
 	case i.Kind == notice.Over, i.Kind == notice.Trial:
 		return 6 // informational
-	case i.Condition == string(due.Expired), i.Condition == string(due.Unreachable), i.Condition == string(due.Unexpected):
+	case i.Condition == string(due.Expired), i.Condition == string(due.Unreachable),
+		i.Condition == string(due.Unexpected):
 		return 3 // error
 	}
 	return 4 // warning
@@ -34,7 +35,8 @@ func severity(i notice.Item) int {
 // syslogLine is an item as RFC 5424, 6, has it.
 func syslogLine(host string, m notice.Message, i notice.Item) string {
 	data := ""
-	for _, each := range [][2]string{{"id", i.ID}, {"message", m.ID}, {"rule", i.Rule}, {"slot", i.Slot}, {"what", i.What}, {"site", i.Site}, {"owner", i.Owner}, {"stage", i.Stage}, {"condition", i.Condition}} {
+	for _, each := range [][2]string{{"id", i.ID}, {"message", m.ID}, {"rule", i.Rule}, {"slot", i.Slot},
+		{"what", i.What}, {"site", i.Site}, {"owner", i.Owner}, {"stage", i.Stage}, {"condition", i.Condition}} {
 		if each[0] != "what" || each[1] != "" {
 			data += fmt.Sprintf(` %s="%s"`, each[0], quoted(each[1]))
 		}
@@ -42,7 +44,9 @@ func syslogLine(host string, m notice.Message, i notice.Item) string {
 	if i.ExpiresAt != nil {
 		data += fmt.Sprintf(` expires="%s"`, i.ExpiresAt.Format(time.RFC3339))
 	}
-	return fmt.Sprintf("<%d>1 %s %s freshseal %d %s [notice@%s%s] \xef\xbb\xbf%s", facility*8+severity(i), m.At.UTC().Format("2006-01-02T15:04:05.000Z"), host, os.Getpid(), i.Kind, enterprise, data, visible.Line(i.Headline()+"; "+i.Why))
+	return fmt.Sprintf("<%d>1 %s %s freshseal %d %s [notice@%s%s] \xef\xbb\xbf%s", facility*8+severity(i),
+		m.At.UTC().Format("2006-01-02T15:04:05.000Z"), host, os.Getpid(), i.Kind, enterprise, data,
+		visible.Line(i.Headline()+"; "+i.Why))
 }
 
 // quoted escapes a parameter's value (RFC 5424, 6.3.3).

@@ -59,7 +59,8 @@ func (s Sender) webhook(ctx context.Context, c Channel, key Secret, m notice.Mes
 	r.Header.Set(headerTime, at)
 	r.Header.Set(headerSignature, Signature(key, at, body))
 	client := http.Client{
-		Transport:     &http.Transport{DialContext: s.Dial, TLSClientConfig: c.config(to.Hostname()), DisableKeepAlives: true},
+		Transport: &http.Transport{DialContext: s.Dial, TLSClientConfig: c.config(to.Hostname()),
+			DisableKeepAlives: true},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	answer, err := client.Do(r)

@@ -16,7 +16,8 @@ import (
 // change.
 func (s *Service) Ready(ctx context.Context) error {
 	if err := s.store.Touch(ctx); err != nil {
-		return problem.New(problem.Outside, "the service is not ready", "the database cannot be written: "+err.Error(), "check whether the disk of the data folder is full or read-only")
+		return problem.New(problem.Outside, "the service is not ready", "the database cannot be written: "+
+			err.Error(), "check whether the disk of the data folder is full or read-only")
 	}
 	return nil
 }
@@ -40,7 +41,8 @@ func (s *Service) Backup(ctx context.Context) (copy []byte, err error) {
 // What stood there is kept beside it.
 func Restore(ctx context.Context, dir, from string) (kept string, err error) {
 	if err := store.CheckFile(ctx, from); err != nil {
-		return "", problem.New(problem.Invalid, from+" cannot be restored", err.Error(), "give a file that a backup of Fresh Seal has written")
+		return "", problem.New(problem.Invalid, from+" cannot be restored", err.Error(),
+			"give a file that a backup of Fresh Seal has written")
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", err
@@ -51,7 +53,8 @@ func Restore(ctx context.Context, dir, from string) (kept string, err error) {
 	}
 	defer held.Close()
 	if _, err := os.Stat(filepath.Join(dir, "strongbox.key")); errors.Is(err, os.ErrNotExist) {
-		return "", problem.New(problem.Invalid, from+" cannot be restored", "the folder "+dir+" has no strongbox.key", "first put the key there that was in use when the copy was made: without it no secret can be read")
+		return "", problem.New(problem.Invalid, from+" cannot be restored", "the folder "+dir+" has no strongbox.key",
+			"first put the key there that was in use when the copy was made: without it no secret can be read")
 	}
 	target := filepath.Join(dir, "freshseal.db")
 	if err := copyFile(from, target+".part"); err != nil {

@@ -22,7 +22,8 @@ func lock(dir string) (*os.File, error) {
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		f.Close()
 		if errors.Is(err, syscall.EWOULDBLOCK) {
-			return nil, problem.New(problem.Conflict, "the folder "+dir+" is in use", "another service runs on it", "stop that one first, or choose another folder")
+			return nil, problem.New(problem.Conflict, "the folder "+dir+" is in use", "another service runs on it",
+				"stop that one first, or choose another folder")
 		}
 		return nil, fmt.Errorf("locking the data folder: %w", err)
 	}

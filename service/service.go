@@ -107,7 +107,8 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	}
 	db, err := store.Open(ctx, filepath.Join(o.Dir, "freshseal.db"))
 	if errors.Is(err, store.ErrNewer) {
-		return nil, problem.New(problem.Conflict, "the service does not start", err.Error(), "start the version that wrote it, or restore a copy of the database that this version made")
+		return nil, problem.New(problem.Conflict, "the service does not start", err.Error(),
+			"start the version that wrote it, or restore a copy of the database that this version made")
 	}
 	if err != nil {
 		return nil, err
@@ -125,7 +126,8 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	s.Fleet = fleet.New(stopping, db, box, s.Access, s.Monitor, o.Procedures, o.Log, o.Now)
 	s.Signing = signing.New(db, box, s.Monitor, o.Fetch, o.Log, o.Now)
 	s.Notices = notices.New(stopping, db, box, o.Dial, o.Name, o.Log, o.Now)
-	s.Replace = replace.New(stopping, db, box, replace.Rooms{Access: s.Access, Monitor: s.Monitor, Fleet: s.Fleet, Signing: s.Signing, Audit: s.People},
+	s.Replace = replace.New(stopping, db, box, replace.Rooms{Access: s.Access, Monitor: s.Monitor, Fleet: s.Fleet,
+		Signing: s.Signing, Audit: s.People},
 		replace.Terms{Resolver: o.Resolver, Subject: o.Subject}, o.Log, o.Now)
 	s.Notices.Ask(s.expiring)
 	if err := s.start(ctx); err != nil {
@@ -135,7 +137,8 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	return s, nil
 }
 
-// expiring is what people are told of besides slots. Whoever signed in with the client signs in again, and need not be told.
+// expiring is what people are told of besides slots. Whoever signed in with the client signs in again, and need not
+// be told.
 func (s *Service) expiring(ctx context.Context, within int) ([]notice.Thing, error) {
 	found, err := s.Replace.Expiring(ctx, within, true)
 	var out []notice.Thing
@@ -143,13 +146,15 @@ func (s *Service) expiring(ctx context.Context, within int) ([]notice.Thing, err
 		if e.Kind == replace.EndsToken && e.Name == replace.SignedIn {
 			continue
 		}
-		out = append(out, notice.Thing{Kind: e.Kind, Name: e.Name, Of: e.Of, SHA256: e.SHA256, Ends: e.EndsAt, Slots: e.Slots, Remedy: e.Remedy})
+		out = append(out, notice.Thing{Kind: e.Kind, Name: e.Name, Of: e.Of, SHA256: e.SHA256, Ends: e.EndsAt,
+			Slots: e.Slots, Remedy: e.Remedy})
 	}
 	return out, err
 }
 
 func (s *Service) start(ctx context.Context) error {
-	if err := errors.Join(s.Signing.Open(ctx, s.options.Organization, s.Replace), s.People.FirstUser(ctx), s.Replace.OpenOwn(ctx, s.options.Name)); err != nil {
+	if err := errors.Join(s.Signing.Open(ctx, s.options.Organization, s.Replace), s.People.FirstUser(ctx),
+		s.Replace.OpenOwn(ctx, s.options.Name)); err != nil {
 		return err
 	}
 	if err := s.Replace.Start(ctx); err != nil {

@@ -19,8 +19,8 @@ import (
 	"freshseal/core/pki/request"
 )
 
-// Bench is a small authority of one's own: a root and one or two levels below it. What it signs is trusted only where its
-// root is.
+// Bench is a small authority of one's own: a root and one or two levels below it. What it signs is trusted only where
+// its root is.
 type Bench struct {
 	levels   []level // root first
 	leafDays int     // the longest life of a leaf
@@ -47,7 +47,8 @@ type BenchPlan struct {
 
 // UsualBench is the plan of an authority for labs.
 func UsualBench(organization string) BenchPlan {
-	return BenchPlan{Names: []string{organization + " Bench Root", organization + " Bench Policy Authority", organization + " Bench Issuing Authority"}, Organization: organization,
+	return BenchPlan{Names: []string{organization + " Bench Root", organization + " Bench Policy Authority",
+		organization + " Bench Issuing Authority"}, Organization: organization,
 		RootDays: 3650, BelowDays: 1825, LeafDays: 90}
 }
 
@@ -60,24 +61,29 @@ const (
 // Check says what is wrong with a plan; nothing where it can be made.
 func (p BenchPlan) Check() string {
 	if len(p.Names) < 2 || len(p.Names) > 3 {
-		return fmt.Sprintf("the number of levels is %d; it may be 2 or 3: a root, and one or two below it", len(p.Names))
+		return fmt.Sprintf("the number of levels is %d; it may be 2 or 3: a root, and one or two below it",
+			len(p.Names))
 	}
 	for i, name := range p.Names {
 		if strings.TrimSpace(name) == "" || slices.Contains(p.Names[:i], name) {
 			return "each level needs a name of its own"
 		}
-		if found := (request.Subject{CommonName: name, Organization: p.Organization, Country: p.Country}).Check(); len(found) > 0 {
+		if found := (request.Subject{CommonName: name, Organization: p.Organization,
+			Country: p.Country}).Check(); len(found) > 0 {
 			return found[0].What
 		}
 	}
-	if p.LeafDays < 1 || p.LeafDays > maxLeafDays || p.BelowDays < p.LeafDays || p.RootDays < p.BelowDays || p.RootDays > maxBenchDays {
-		return fmt.Sprintf("%d days for leaves, %d for the levels below the root and %d for the root do not fit: leaves live up to %d days, and no level ends before what it signs", p.LeafDays, p.BelowDays, p.RootDays, maxLeafDays)
+	if p.LeafDays < 1 || p.LeafDays > maxLeafDays || p.BelowDays < p.LeafDays || p.RootDays < p.BelowDays ||
+		p.RootDays > maxBenchDays {
+		return fmt.Sprintf("%d days for leaves, %d for the levels below the root and %d for the root do not fit: "+
+			"leaves live up to %d days, and no level ends before what it signs", p.LeafDays, p.BelowDays, p.RootDays,
+			maxLeafDays)
 	}
 	return ""
 }
 
-// NewBench makes the authority's keys and certificates. With a root, that of an earlier bench, the levels below are made
-// anew under it and the names and lifetime that the plan gives the root do not count.
+// NewBench makes the authority's keys and certificates. With a root, that of an earlier bench, the levels below are
+// made anew under it and the names and lifetime that the plan gives the root do not count.
 func NewBench(p BenchPlan, root *Bench, clock func() time.Time) (*Bench, error) {
 	b, now := &Bench{leafDays: p.LeafDays, now: clock}, clock()
 	from := 0
@@ -147,8 +153,9 @@ func (b *Bench) Terms() Terms {
 	return Terms{Request: request.AnySigner, MaxDays: b.leafDays}
 }
 
-// Collect signs the request for its own names and key, for as long as the errand says, at most for its longest life and until the authority itself ends, for clients too where it asks for that. Nothing
-// else is taken over from the request.
+// Collect signs the request for its own names and key, for as long as the errand says, at most for its longest life
+// and until the authority itself ends, for clients too where it asks for that. Nothing else is taken over from the
+// request.
 func (b *Bench) Collect(_ context.Context, e Errand) ([]*cert.Certificate, error) {
 	r, now := e.Request, b.now()
 	if len(r.Names()) == 0 {
@@ -161,7 +168,8 @@ func (b *Bench) Collect(_ context.Context, e Errand) ([]*cert.Certificate, error
 	last := len(b.levels) - 1
 	end, above := now.AddDate(0, 0, days), b.levels[last].certificate.NotAfter
 	if !above.After(now) {
-		return nil, fmt.Errorf("the issuing authority of bench expired on %s; set bench up anew and keep its root", above.UTC().Format(time.DateOnly))
+		return nil, fmt.Errorf("the issuing authority of bench expired on %s; set bench up anew and keep its root",
+			above.UTC().Format(time.DateOnly))
 	}
 	if end.After(above) {
 		end = above

@@ -56,9 +56,11 @@ func Parcel(id string, packed time.Time, wish Wish, errands []Errand) ([]byte, e
 	}
 	var table bytes.Buffer
 	rows := csv.NewWriter(&table)
-	rows.Write([]string{"file", "der_file", "device", "slot", "common_name", "names", "key", "lifetime", "profile", "request_sha256", "replacement", "notes"})
+	rows.Write([]string{"file", "der_file", "device", "slot", "common_name", "names", "key", "lifetime", "profile",
+		"request_sha256", "replacement", "notes"})
 	var letter strings.Builder
-	fmt.Fprintf(&letter, "Requests to be signed: parcel %s, packed %s\n\n", id, packed.UTC().Format("2006-01-02 15:04 MST"))
+	fmt.Fprintf(&letter, "Requests to be signed: parcel %s, packed %s\n\n", id,
+		packed.UTC().Format("2006-01-02 15:04 MST"))
 	letter.WriteString("Please sign each request below for use by a server (extended key usage serverAuth)\n" +
 		"with all the names it asks for, and send back the certificates together with the\n" +
 		"intermediates. Any format and any file names will do.\n")
@@ -79,10 +81,16 @@ func Parcel(id string, packed time.Time, wish Wish, errands []Errand) ([]byte, e
 			return nil, err
 		}
 		r := e.Request
-		sheet.Rows = append(sheet.Rows, row{i + 1, e.Device + "/" + e.Slot, file, r.Subject.String(), strings.Join(r.Names(), ", "), r.Key(), e.lifetime(), spaced(r.SHA256()), e.Notes})
-		rows.Write([]string{file, "der/" + name + ".csr", visible.Cell(e.Device), visible.Cell(e.Slot), visible.Cell(r.Subject.CommonName), visible.Cell(strings.Join(r.Names(), " ")), r.Key(), e.lifetime(), visible.Cell(wish.Profile), r.SHA256(), e.Replacement, visible.Cell(e.Notes)})
-		fmt.Fprintf(&letter, "\n%3d. %s, %s\n     file      %s\n     subject   %s\n     names     %s\n     key       %s\n     lifetime  %s\n     SHA-256   %s\n               of the request (DER), to compare by telephone\n",
-			i+1, e.Device, e.Slot, file, r.Subject, strings.Join(r.Names(), ", "), r.Key(), e.lifetime(), spaced(r.SHA256()))
+		sheet.Rows = append(sheet.Rows, row{i + 1, e.Device + "/" + e.Slot, file, r.Subject.String(),
+			strings.Join(r.Names(), ", "), r.Key(), e.lifetime(), spaced(r.SHA256()), e.Notes})
+		rows.Write([]string{file, "der/" + name + ".csr", visible.Cell(e.Device), visible.Cell(e.Slot),
+			visible.Cell(r.Subject.CommonName), visible.Cell(strings.Join(r.Names(), " ")), r.Key(), e.lifetime(),
+			visible.Cell(wish.Profile), r.SHA256(), e.Replacement, visible.Cell(e.Notes)})
+		fmt.Fprintf(&letter, "\n%3d. %s, %s\n     file      %s\n     subject   %s\n     names     %s\n     key     "+
+			"  %s\n     lifetime  %s\n     SHA-256   %s\n               of the request (DER), to compare by "+
+			"telephone\n",
+			i+1, e.Device, e.Slot, file, r.Subject, strings.Join(r.Names(), ", "), r.Key(), e.lifetime(),
+			spaced(r.SHA256()))
 		if e.Notes != "" {
 			fmt.Fprintf(&letter, "     note      %s\n", e.Notes)
 		}
@@ -92,7 +100,8 @@ func Parcel(id string, packed time.Time, wish Wish, errands []Errand) ([]byte, e
 	if err := list.Execute(&printed, sheet); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(add("list.html", printed.Bytes()), rows.Error(), add("list.csv", table.Bytes()), add("list.txt", []byte(letter.String())), z.Close()); err != nil {
+	if err := errors.Join(add("list.html", printed.Bytes()), rows.Error(), add("list.csv", table.Bytes()),
+		add("list.txt", []byte(letter.String())), z.Close()); err != nil {
 		return nil, err
 	}
 	return out.Bytes(), nil

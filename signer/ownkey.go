@@ -15,8 +15,8 @@ import (
 // ownKeyDays is how long a self-signed certificate is valid where the policy says nothing.
 const ownKeyDays = 397
 
-// SelfSign makes the self-signed certificate of a request with its own key, for devices that can take nothing else. Whoever uses it has to trust it by
-// its fingerprint. It is valid for so many days; 0: for 397.
+// SelfSign makes the self-signed certificate of a request with its own key, for devices that can take nothing else.
+// Whoever uses it has to trust it by its fingerprint. It is valid for so many days; 0: for 397.
 func SelfSign(r request.Request, key crypto.Signer, days int, now time.Time) (*cert.Certificate, error) {
 	if len(r.Names()) == 0 {
 		return nil, fmt.Errorf("a certificate without names is not made")

@@ -21,7 +21,8 @@ import (
 
 func ask(t *testing.T, name string, extra ...pkix.Extension) request.Request {
 	t.Helper()
-	return testkit.Request(t, x509.CertificateRequest{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, ExtraExtensions: extra})
+	return testkit.Request(t, x509.CertificateRequest{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
+		ExtraExtensions: extra})
 }
 
 func clock() time.Time { return testkit.Now }
@@ -57,12 +58,16 @@ func TestBenchSignsWhatItMayAndNothingMore(t *testing.T) {
 		t.Fatal(err)
 	}
 	leaf := signed[0]
-	if leaf.IsAuthority() || !leaf.SameKey(r.SPKI()) || leaf.NotAfter.Sub(testkit.Now) > time.Duration(bench.Terms().MaxDays)*24*time.Hour || leaf.SerialNumber.BitLen() < 100 ||
-		!slices.Equal(leaf.ExtKeyUsage, []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}) || len(leaf.SubjectKeyId) == 0 || len(leaf.AuthorityKeyId) == 0 {
+	if leaf.IsAuthority() || !leaf.SameKey(r.SPKI()) ||
+		leaf.NotAfter.Sub(testkit.Now) > time.Duration(bench.Terms().MaxDays)*24*time.Hour ||
+		leaf.SerialNumber.BitLen() < 100 ||
+		!slices.Equal(leaf.ExtKeyUsage, []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}) ||
+		len(leaf.SubjectKeyId) == 0 || len(leaf.AuthorityKeyId) == 0 {
 		t.Errorf("the leaf: %+v", leaf.Facts())
 	}
 	path := chain.Complete(leaf, chain.NewPool(signed...), chain.NewPool(bench.Root()), testkit.Now)
-	if found := chain.Judge(path, chain.Terms{At: testkit.Now, Names: []string{"gate.tidewrack.example"}, SPKI: r.SPKI()}); len(found) > 0 || len(path.Certificates) != 4 {
+	if found := chain.Judge(path, chain.Terms{At: testkit.Now, Names: []string{"gate.tidewrack.example"},
+		SPKI: r.SPKI()}); len(found) > 0 || len(path.Certificates) != 4 {
 		t.Errorf("%d certificates, %v", len(path.Certificates), found)
 	}
 	again, err := bench.Collect(t.Context(), signer.Errand{Request: r})
@@ -75,10 +80,13 @@ func TestBenchSignsWhatItMayAndNothingMore(t *testing.T) {
 }
 
 func TestAParcelCanBeReadByPeopleAndSpreadsheets(t *testing.T) {
-	content, err := signer.Parcel("p1", testkit.Now, signer.Wish{Profile: "Server", Notes: "pick the profile Server"}, []signer.Errand{
-		{Replacement: "r1", Device: "gate/../../x", Slot: "web", Request: ask(t, "gate.tidewrack.example"), Days: 47, Notes: "=1+1"},
-		{Replacement: "r2", Device: "=HYPERLINK(1)", Slot: "web", Request: ask(t, "pier.tidewrack.example")},
-	})
+	content, err := signer.Parcel("p1", testkit.Now, signer.Wish{Profile: "Server", Notes: "pick the profile Server"},
+		[]signer.Errand{
+			{Replacement: "r1", Device: "gate/../../x", Slot: "web", Request: ask(t, "gate.tidewrack.example"),
+				Days:  47,
+				Notes: "=1+1"},
+			{Replacement: "r2", Device: "=HYPERLINK(1)", Slot: "web", Request: ask(t, "pier.tidewrack.example")},
+		})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -101,15 +109,20 @@ func TestAParcelCanBeReadByPeopleAndSpreadsheets(t *testing.T) {
 		}
 		files[f.Name] = string(text)
 	}
-	if rows := strings.Split(files["list.csv"], "\n"); !strings.Contains(rows[1], ",47 days,Server,") || !strings.HasSuffix(rows[1], ",'=1+1") || !strings.Contains(rows[2], ",as issued,") {
+	if rows := strings.Split(files["list.csv"], "\n"); !strings.Contains(rows[1], ",47 days,Server,") ||
+		!strings.HasSuffix(rows[1], ",'=1+1") || !strings.Contains(rows[2], ",as issued,") {
 		t.Errorf("the list:\n%s", files["list.csv"])
 	}
-	if len(files) != 7 || !strings.Contains(files["list.html"], "pick the profile Server") || strings.Contains(files["list.html"], "<script") || !strings.Contains(files["list.txt"], "pier.tidewrack.example") || strings.Contains(files["list.csv"], "\n002-_HYPERLINK_1_-web.csr.pem,=") {
+	if len(files) != 7 || !strings.Contains(files["list.html"], "pick the profile Server") ||
+		strings.Contains(files["list.html"], "<script") ||
+		!strings.Contains(files["list.txt"], "pier.tidewrack.example") ||
+		strings.Contains(files["list.csv"], "\n002-_HYPERLINK_1_-web.csr.pem,=") {
 		t.Errorf("%v\n%s", len(files), files["list.csv"])
 	}
 }
 
-// A bench of one's own has the names and lifetimes that were given, may not be lengthened below its issuing level, and signs nothing beyond its own end.
+// A bench of one's own has the names and lifetimes that were given, may not be lengthened below its issuing level,
+// and signs nothing beyond its own end.
 func TestBenchIsSetUpWithNamesAndLifetimes(t *testing.T) {
 	usual := signer.UsualBench("Tidewrack Ferries")
 	for about, spoil := range map[string]func(*signer.BenchPlan){
@@ -132,7 +145,8 @@ func TestBenchIsSetUpWithNamesAndLifetimes(t *testing.T) {
 	}
 	now := testkit.Now
 	moving := func() time.Time { return now }
-	plan := signer.BenchPlan{Names: []string{"Quay Root", "Quay Issuing 1"}, Organization: "Tidewrack Ferries", Country: "XX", RootDays: 7300, BelowDays: 400, LeafDays: 200}
+	plan := signer.BenchPlan{Names: []string{"Quay Root", "Quay Issuing 1"}, Organization: "Tidewrack Ferries",
+		Country: "XX", RootDays: 7300, BelowDays: 400, LeafDays: 200}
 	bench, err := signer.NewBench(plan, nil, moving)
 	if err != nil || plan.Check() != "" {
 		t.Fatal(err, plan.Check())
@@ -146,7 +160,8 @@ func TestBenchIsSetUpWithNamesAndLifetimes(t *testing.T) {
 		return signed[0]
 	}
 	levels := bench.Levels()
-	if levels[0].MaxPathLen != 1 || levels[1].MaxPathLen != 0 || levels[0].Subject() != "CN=Quay Root,O=Tidewrack Ferries,C=XX" || !levels[0].NotAfter.Equal(now.AddDate(0, 0, 7300)) {
+	if levels[0].MaxPathLen != 1 || levels[1].MaxPathLen != 0 || levels[0].Subject() != "CN=Quay Root,O=Tidewrack "+
+		"Ferries,C=XX" || !levels[0].NotAfter.Equal(now.AddDate(0, 0, 7300)) {
 		t.Errorf("the root is %s until %s", levels[0].Subject(), levels[0].NotAfter)
 	}
 	if got := sign(0); !got.NotAfter.Equal(now.AddDate(0, 0, 200)) {
@@ -160,7 +175,8 @@ func TestBenchIsSetUpWithNamesAndLifetimes(t *testing.T) {
 		t.Errorf("it outlives its issuer, until %s", got.NotAfter)
 	}
 	now = now.AddDate(0, 0, 101)
-	if _, err := bench.Collect(t.Context(), signer.Errand{Request: ask(t, "gate.tidewrack.example")}); err == nil || !strings.Contains(err.Error(), "keep its root") {
+	if _, err := bench.Collect(t.Context(), signer.Errand{Request: ask(t, "gate.tidewrack.example")}); err == nil ||
+		!strings.Contains(err.Error(), "keep its root") {
 		t.Errorf("an expired authority signs: %v", err)
 	}
 	plan.Names[1] = "Quay Issuing 2"

@@ -61,56 +61,64 @@ func accessServer(r *Running) *http.ServeMux {
 			}
 		})
 	}
-	mux.HandleFunc("PUT /api/nodes/{node}/certificates/{use}", node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
-		var in struct{ Certificate, Key, Passphrase string }
-		if err := readJSON(call, &in); err != nil {
-			return err
-		}
-		chain, err := r.completed([]byte(in.Certificate))
-		if err != nil || r.faulty().FailTest {
-			return errors.New("the certificate was refused: no trusted certificate signed it")
-		}
-		key, err := unlocked([]byte(in.Key), []byte(in.Passphrase))
-		if err != nil {
-			return err
-		}
-		if _, err := tls.X509KeyPair(chain, key); err != nil {
-			return err
-		}
-		use := call.PathValue("use")
-		for _, what := range []string{"chain", "key"} { // what was there before the last one is gone
-			of.root.Remove(inside(accessFile(use, "before", what)))
-		}
-		w.WriteHeader(http.StatusNoContent)
-		return of.lay(map[string][]byte{accessFile(use, "waits", "chain"): chain, accessFile(use, "waits", "key"): key})
-	}))
-	mux.HandleFunc("DELETE /api/nodes/{node}/certificates/{use}", node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
-		for _, what := range []string{"chain", "key"} {
-			of.root.Remove(inside(accessFile(call.PathValue("use"), "waits", what)))
-		}
-		w.WriteHeader(http.StatusNoContent)
-		return nil
-	}))
-	mux.HandleFunc("GET /api/nodes/{node}/uses/{use}", node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
-		use := call.PathValue("use")
-		chain, _ := inUse(use)
-		writeJSON(w, http.StatusOK, map[string]string{"sha256": of.leafIn(chain), "waits": of.leafIn(accessFile(use, "waits", "chain")), "previous": of.leafIn(accessFile(use, "before", "chain"))})
-		return nil
-	}))
-	mux.HandleFunc("POST /api/nodes/{node}/uses/{use}", node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
-		w.WriteHeader(http.StatusAccepted)
-		if r.faulty().KeepServing || r.faulty().OneNode && of != r {
+	mux.HandleFunc("PUT /api/nodes/{node}/certificates/{use}",
+		node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
+			var in struct{ Certificate, Key, Passphrase string }
+			if err := readJSON(call, &in); err != nil {
+				return err
+			}
+			chain, err := r.completed([]byte(in.Certificate))
+			if err != nil || r.faulty().FailTest {
+				return errors.New("the certificate was refused: no trusted certificate signed it")
+			}
+			key, err := unlocked([]byte(in.Key), []byte(in.Passphrase))
+			if err != nil {
+				return err
+			}
+			if _, err := tls.X509KeyPair(chain, key); err != nil {
+				return err
+			}
+			use := call.PathValue("use")
+			for _, what := range []string{"chain", "key"} { // what was there before the last one is gone
+				of.root.Remove(inside(accessFile(use, "before", what)))
+			}
+			w.WriteHeader(http.StatusNoContent)
+			return of.lay(map[string][]byte{accessFile(use, "waits", "chain"): chain,
+				accessFile(use, "waits", "key"): key})
+		}))
+	mux.HandleFunc("DELETE /api/nodes/{node}/certificates/{use}",
+		node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
+			for _, what := range []string{"chain", "key"} {
+				of.root.Remove(inside(accessFile(call.PathValue("use"), "waits", what)))
+			}
+			w.WriteHeader(http.StatusNoContent)
 			return nil
-		}
-		return of.useAccess(call.PathValue("use"), "waits", true)
-	}))
-	mux.HandleFunc("POST /api/nodes/{node}/uses/{use}/previous", node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
-		w.WriteHeader(http.StatusAccepted)
-		if of.useAccess(call.PathValue("use"), "before", false) != nil {
-			return nil // nothing was changed
-		}
-		return nil
-	}))
+		}))
+	mux.HandleFunc("GET /api/nodes/{node}/uses/{use}",
+		node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
+			use := call.PathValue("use")
+			chain, _ := inUse(use)
+			writeJSON(w, http.StatusOK, map[string]string{"sha256": of.leafIn(chain),
+				"waits":    of.leafIn(accessFile(use, "waits", "chain")),
+				"previous": of.leafIn(accessFile(use, "before", "chain"))})
+			return nil
+		}))
+	mux.HandleFunc("POST /api/nodes/{node}/uses/{use}",
+		node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
+			w.WriteHeader(http.StatusAccepted)
+			if r.faulty().KeepServing || r.faulty().OneNode && of != r {
+				return nil
+			}
+			return of.useAccess(call.PathValue("use"), "waits", true)
+		}))
+	mux.HandleFunc("POST /api/nodes/{node}/uses/{use}/previous",
+		node(func(of *Running, w http.ResponseWriter, call *http.Request) error {
+			w.WriteHeader(http.StatusAccepted)
+			if of.useAccess(call.PathValue("use"), "before", false) != nil {
+				return nil // nothing was changed
+			}
+			return nil
+		}))
 	return mux
 }
 
@@ -138,7 +146,8 @@ func (r *Running) bothDownloads(a asked, passphrase string) (map[string]string, 
 	if err != nil {
 		return nil, err
 	}
-	return map[string]string{"request": string(pemOf("CERTIFICATE REQUEST", der)), "key": string(pemOf(label, locked))}, nil
+	return map[string]string{"request": string(pemOf("CERTIFICATE REQUEST", der)),
+		"key": string(pemOf(label, locked))}, nil
 }
 
 // inUse are the files that a use serves.
@@ -170,7 +179,8 @@ func (r *Running) useAccess(use, state string, keep bool) error {
 		return err
 	}
 	if keep && string(oldChain) != string(chain) {
-		if err := r.lay(map[string][]byte{accessFile(use, "before", "chain"): oldChain, accessFile(use, "before", "key"): oldKey}); err != nil {
+		if err := r.lay(map[string][]byte{accessFile(use, "before", "chain"): oldChain,
+			accessFile(use, "before", "key"): oldKey}); err != nil {
 			return err
 		}
 	}
@@ -199,7 +209,9 @@ func (r *Running) loadEAP() error {
 	chain, err := r.root.ReadFile(inside(chainFile))
 	if err != nil {
 		var none *Authority
-		certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Lumsk"}, CommonName: "Lumsk access"}, Names: []string{"access.invalid"}, Begins: -day, Ends: 6 * 365 * day}, orSystem(r.Random), time.Now())
+		certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Lumsk"},
+			CommonName: "Lumsk access"}, Names: []string{"access.invalid"}, Begins: -day, Ends: 6 * 365 * day},
+			orSystem(r.Random), time.Now())
 		if err != nil {
 			return err
 		}

@@ -94,7 +94,8 @@ func (a *Authority) Issue(w Wanted, random io.Reader, now time.Time) (certificat
 	return c.PEM(), pemOf("PRIVATE KEY", pkcs8), err
 }
 
-func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, random io.Reader, now time.Time) (*cert.Certificate, error) {
+func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, random io.Reader,
+	now time.Time) (*cert.Certificate, error) {
 	if above == nil {
 		above = &Authority{key: key}
 	}
@@ -102,7 +103,8 @@ func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, random io.Reader, 
 }
 
 // signed makes a certificate for a public key, signed by an authority; one without a certificate signs its own.
-func signed(w Wanted, by *Authority, public crypto.PublicKey, random io.Reader, now time.Time) (*cert.Certificate, error) {
+func signed(w Wanted, by *Authority, public crypto.PublicKey, random io.Reader,
+	now time.Time) (*cert.Certificate, error) {
 	template := x509.Certificate{
 		Subject: w.Subject, NotBefore: now.Add(w.Begins), NotAfter: now.Add(w.Ends),
 		BasicConstraintsValid: true, IsCA: w.IsAuthority, KeyUsage: x509.KeyUsageDigitalSignature,

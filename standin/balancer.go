@@ -67,7 +67,8 @@ func loadBalancer(r *Running) *http.ServeMux {
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	mux.HandleFunc("GET /mgmt/listeners/{name}", in(func(w http.ResponseWriter, call *http.Request) {
-		writeJSON(w, http.StatusOK, map[string]string{"profile": r.remembered("listener-"+call.PathValue("name"), "factory")})
+		writeJSON(w, http.StatusOK,
+			map[string]string{"profile": r.remembered("listener-"+call.PathValue("name"), "factory")})
 	}))
 	mux.HandleFunc("PUT /mgmt/listeners/{name}", in(func(w http.ResponseWriter, call *http.Request) {
 		var in struct{ Profile string }
@@ -85,7 +86,8 @@ func loadBalancer(r *Running) *http.ServeMux {
 		writeJSON(w, http.StatusOK, in)
 	}))
 	mux.HandleFunc("GET /mgmt/pair", in(func(w http.ResponseWriter, _ *http.Request) {
-		writeJSON(w, http.StatusOK, map[string]string{"role": map[bool]string{true: "standby", false: "active"}[r.faulty().Silent]})
+		writeJSON(w, http.StatusOK,
+			map[string]string{"role": map[bool]string{true: "standby", false: "active"}[r.faulty().Silent]})
 	}))
 	mux.HandleFunc("POST /mgmt/pair/copies", in(func(w http.ResponseWriter, call *http.Request) {
 		var in struct{ From string }

@@ -16,7 +16,8 @@ import (
 // intermediate in pieces, and carries what it took to the other nodes, one by one. When
 // it takes them its front end restarts, and with it goes every connection to the node.
 func (r *Running) vistactl(h interp.HandlerContext, _, words []string) error {
-	usage := errors.New("usage: vistactl show | take KEY LEAF ROOT INTERMEDIATE | push NODE | back [NODE] | health NODE")
+	usage := errors.New("usage: vistactl show | take KEY LEAF ROOT INTERMEDIATE | push NODE | back [NODE] | " +
+		"health NODE")
 	if len(words) == 0 {
 		return usage
 	}
@@ -34,22 +35,26 @@ func (r *Running) vistactl(h interp.HandlerContext, _, words []string) error {
 			fmt.Fprintln(h.Stdout, "in use already")
 			return nil
 		}
-		if err := r.copyFiles(map[string]string{CertificateFile: before + ".pem", KeyFile: before + ".key"}); err != nil {
+		if err := r.copyFiles(map[string]string{CertificateFile: before + ".pem", KeyFile: before +
+			".key"}); err != nil {
 			return err
 		}
-		if err := r.writeFiles(map[string][]byte{CertificateFile: certificate, KeyFile: key, now + ".pem": certificate}); err != nil {
+		if err := r.writeFiles(map[string][]byte{CertificateFile: certificate, KeyFile: key,
+			now + ".pem": certificate}); err != nil {
 			return err
 		}
 		return r.frontEnd()
 	case words[0] == "show" && len(words) == 1:
-		fmt.Fprintf(h.Stdout, "now %s\nnext %s\nbefore %s\n", orNone(fingerprint(r.served())), orNone(r.leafIn(CertificateFile)), orNone(r.leafIn(before+".pem")))
+		fmt.Fprintf(h.Stdout, "now %s\nnext %s\nbefore %s\n", orNone(fingerprint(r.served())),
+			orNone(r.leafIn(CertificateFile)), orNone(r.leafIn(before+".pem")))
 		return nil
 	case words[0] == "back" && len(words) == 1:
 		if _, err := r.root.Stat(inside(now + ".pem")); err != nil {
 			fmt.Fprintln(h.Stdout, "nothing was taken")
 			return nil
 		}
-		if err := r.copyFiles(map[string]string{before + ".pem": CertificateFile, before + ".key": KeyFile}); err != nil {
+		if err := r.copyFiles(map[string]string{before + ".pem": CertificateFile,
+			before + ".key": KeyFile}); err != nil {
 			return err
 		}
 		r.root.Remove(inside(now + ".pem"))

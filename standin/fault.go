@@ -48,22 +48,35 @@ func third(k Kind) bool {
 // faultList are all faults that can be set, each with the kinds that know it.
 var faultList = []Fault{
 	{"refuses", "It refuses every new certificate, and changes nothing.", Faults{FailTest: true}, but(MenuManager)},
-	{"keeps-serving", "It says that the new certificate is in use, and goes on serving the old one.", Faults{KeepServing: true}, but()},
-	{"leaf-alone", "It serves the new leaf without its intermediates.", Faults{LeafAlone: true}, but(Router, Dashboard, HostManager)},
+	{"keeps-serving", "It says that the new certificate is in use, and goes on serving the old one.",
+		Faults{KeepServing: true}, but()},
+	{"leaf-alone", "It serves the new leaf without its intermediates.", Faults{LeafAlone: true},
+		but(Router, Dashboard, HostManager)},
 	{"rolls-back", "It takes the new certificate back by itself.", Faults{RollBack: true}, of(MenuManager)},
-	{"disk-full", "Its disk has no room for the new files.", Faults{DiskFull: true}, files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},
-	{"read-only", "Its disk cannot be written.", Faults{ReadOnly: true}, files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},
-	{"one-node", "What is done does not reach its other nodes.", Faults{OneNode: true}, of(Firewall, EncryptionAppliance, LoadBalancer, AccessServer)},
-	{"session-lost", "It forgets the session in the middle of the work.", Faults{SessionLost: true}, web(WirelessManager, AccessServer)},
-	{"drops-upload", "The connection is lost in the middle of the first upload.", Faults{DropUpload: true}, files_(TideGauge, SignalMast)},
-	{"third-certificate", "It serves a certificate that nobody asked for after the new one.", Faults{ThirdCertificate: true}, third},
-	{"never-back", "It serves nothing after the restart with a new certificate.", Faults{NeverBack: true}, files_(NetworkGear, Dashboard, TideGauge, SignalMast)},
-	{"never-done", "Its task never ends.", Faults{NeverDone: true}, of(Firewall, ServerBoard, EncryptionAppliance, HostManager, SignOnServer, TicketOffice)},
+	{"disk-full", "Its disk has no room for the new files.", Faults{DiskFull: true},
+		files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},
+	{"read-only", "Its disk cannot be written.", Faults{ReadOnly: true},
+		files_(NetworkGear, MenuManager, Dashboard, TideGauge, SignalMast)},
+	{"one-node", "What is done does not reach its other nodes.", Faults{OneNode: true},
+		of(Firewall, EncryptionAppliance, LoadBalancer, AccessServer)},
+	{"session-lost", "It forgets the session in the middle of the work.", Faults{SessionLost: true},
+		web(WirelessManager, AccessServer)},
+	{"drops-upload", "The connection is lost in the middle of the first upload.", Faults{DropUpload: true},
+		files_(TideGauge, SignalMast)},
+	{"third-certificate", "It serves a certificate that nobody asked for after the new one.",
+		Faults{ThirdCertificate: true}, third},
+	{"never-back", "It serves nothing after the restart with a new certificate.", Faults{NeverBack: true},
+		files_(NetworkGear, Dashboard, TideGauge, SignalMast)},
+	{"never-done", "Its task never ends.", Faults{NeverDone: true}, of(Firewall, ServerBoard, EncryptionAppliance,
+		HostManager, SignOnServer, TicketOffice)},
 	{"hangs", "Its commands never end.", Faults{Hang: true}, files_(NetworkGear, MenuManager, StagedVault, SignalMast)},
 	{"silent", "Its prompt never comes.", Faults{Silent: true}, of(MenuManager, NetworkGear, StagedVault, SignalMast)},
-	{"other-prompt", "Its prompts are worded otherwise.", Faults{OtherPrompt: true}, of(MenuManager, EncryptionAppliance, NetworkGear, StagedVault, SignalMast)},
-	{"stays-in-maintenance", "It does not leave maintenance.", Faults{StaysInMaintenance: true}, of(BareHost, HostManager)},
-	{"does-not-stop", "Its server does not stop unless it is stopped hard.", Faults{StuckStop: true}, of(StopServer, Collector)},
+	{"other-prompt", "Its prompts are worded otherwise.", Faults{OtherPrompt: true},
+		of(MenuManager, EncryptionAppliance, NetworkGear, StagedVault, SignalMast)},
+	{"stays-in-maintenance", "It does not leave maintenance.", Faults{StaysInMaintenance: true},
+		of(BareHost, HostManager)},
+	{"does-not-stop", "Its server does not stop unless it is stopped hard.", Faults{StuckStop: true},
+		of(StopServer, Collector)},
 }
 
 // FaultsOf are the faults that a kind of box knows.
@@ -92,7 +105,8 @@ const (
 // ErrNotFollowed says that a fault is set and that no running fleet followed it yet.
 var ErrNotFollowed = errors.New("the demo does not run, or is busy")
 
-// SetFault sets a fault of a box of the fleet in a folder, and waits until the running fleet follows it. An empty fault clears it.
+// SetFault sets a fault of a box of the fleet in a folder, and waits until the running fleet follows it. An empty
+// fault clears it.
 func SetFault(dir, device string, set FaultSet) error {
 	kind, ok := kindOf(device)
 	if !ok {
@@ -104,7 +118,8 @@ func SetFault(dir, device string, set FaultSet) error {
 		for _, f := range known {
 			names = append(names, f.Name)
 		}
-		return fmt.Errorf("%s does not know the fault %q; its faults are %s", device, set.Fault, strings.Join(names, ", "))
+		return fmt.Errorf("%s does not know the fault %q; its faults are %s", device, set.Fault,
+			strings.Join(names, ", "))
 	}
 	all, err := SetFaults(dir)
 	if err != nil {
@@ -173,7 +188,8 @@ func FaultsOfDevice(device string) ([]Fault, error) {
 // followEvery is how often a running fleet looks at the faults that are set.
 const followEvery = 300 * time.Millisecond
 
-// follow sets the faults of the fleet's boxes as the file in its folder says, and writes beside it what it follows, until stop is closed.
+// follow sets the faults of the fleet's boxes as the file in its folder says, and writes beside it what it follows,
+// until stop is closed.
 func (f *Fleet) follow(dir string, stop <-chan struct{}) {
 	_ = os.Remove(filepath.Join(dir, followedFile)) // of a run before
 	usual := map[string]Faults{}
@@ -182,7 +198,8 @@ func (f *Fleet) follow(dir string, stop <-chan struct{}) {
 	}
 	var done map[string]FaultSet
 	for {
-		if now, err := SetFaults(dir); err == nil && (done == nil || !maps.Equal(now, done)) { // a file that cannot be read changes nothing
+		// a file that cannot be read changes nothing
+		if now, err := SetFaults(dir); err == nil && (done == nil || !maps.Equal(now, done)) {
 			for device, faults := range usual {
 				box := f.named[device]
 				set, was := now[device], done[device]

@@ -150,7 +150,9 @@ func authorities(dir string, random io.Reader, now time.Time) (root, middle *Aut
 }
 
 func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) error {
-	shown := Member{Owner: owners[m.site], Tags: []string{strings.TrimRight(strings.SplitN(m.name, ".", 2)[0], "-0123456789")}, Name: m.name, Site: m.site, Address: m.address, SSHPort: 22, TLSPort: 443}
+	shown := Member{Owner: owners[m.site],
+		Tags: []string{strings.TrimRight(strings.SplitN(m.name, ".", 2)[0], "-0123456789")}, Name: m.name,
+		Site: m.site, Address: m.address, SSHPort: 22, TLSPort: 443}
 	if m.off {
 		f.Members = append(f.Members, shown)
 		return nil
@@ -164,11 +166,13 @@ func (f *Fleet) start(dir string, m member, middle *Authority, now time.Time) er
 	if err := lay(folder, m, middle, f.seed.reader(m.name+" certificate"), now); err != nil {
 		return err
 	}
-	b := Box{Dir: folder, Address: loopback(m.address), SSHPort: 2222, TLSPort: 8443, Restart: m.restart, Faults: m.faults, Pages: m.byHand, Random: f.seed.reader(m.name + " host key")}
+	b := Box{Dir: folder, Address: loopback(m.address), SSHPort: 2222, TLSPort: 8443, Restart: m.restart,
+		Faults: m.faults, Pages: m.byHand, Random: f.seed.reader(m.name + " host key")}
 	if m.replaceable {
 		var err error
 		b.User, shown.Family = "keeper", "web-files-ssh"
-		if b.Password, err = password(filepath.Join(folder, "password"), f.seed.reader(m.name+" password")); err != nil {
+		if b.Password, err = password(filepath.Join(folder, "password"),
+			f.seed.reader(m.name+" password")); err != nil {
 			return err
 		}
 	}
@@ -284,7 +288,9 @@ func (f *Fleet) peer(m member) *Running {
 // nothing of Fresh Seal.
 func (f *Fleet) Meddle(now time.Time) error {
 	var none *Authority
-	certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Corvane"}, CommonName: "Corvane service technician"}, Names: []string{"appliance.invalid"}, Ends: 365 * day}, f.seed.reader("technician"), now)
+	certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Corvane"},
+		CommonName: "Corvane service technician"}, Names: []string{"appliance.invalid"}, Ends: 365 * day},
+		f.seed.reader("technician"), now)
 	if err != nil {
 		return err
 	}
@@ -307,7 +313,8 @@ func layTwin(folder, other string) error {
 
 // lay puts the certificate into a box with which it begins its life.
 func lay(folder string, m member, middle *Authority, random io.Reader, now time.Time) error {
-	w := Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, Locality: []string{m.site}, CommonName: m.name},
+	w := Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, Locality: []string{m.site},
+		CommonName: m.name},
 		Names: []string{m.name}, Begins: m.ends - 365*day, Ends: m.ends}
 	if m.names != nil {
 		w.Names, w.Subject.CommonName = m.names, m.names[0]
@@ -315,7 +322,8 @@ func lay(folder string, m member, middle *Authority, random io.Reader, now time.
 	signer := middle
 	if m.factory != "" {
 		signer = nil
-		w = Wanted{Subject: pkix.Name{Organization: []string{m.factory}, CommonName: m.factory + " appliance"}, Names: []string{"appliance.invalid"}, Begins: m.ends - 10*365*day, Ends: m.ends}
+		w = Wanted{Subject: pkix.Name{Organization: []string{m.factory}, CommonName: m.factory + " appliance"},
+			Names: []string{"appliance.invalid"}, Begins: m.ends - 10*365*day, Ends: m.ends}
 	}
 	certificate, key, err := signer.Issue(w, random, now)
 	if err != nil {
@@ -345,7 +353,8 @@ func password(file string, random io.Reader) (string, error) {
 }
 
 var documentation = []netip.Prefix{
-	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
+	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.51.100.0/24"),
+	netip.MustParsePrefix("203.0.113.0/24"),
 }
 
 // loopback is where an address of the documentation ranges (RFC 5737) stands
@@ -369,7 +378,8 @@ func (f *Fleet) Dial(ctx context.Context, network, address string) (net.Conn, er
 	if ip, err := netip.ParseAddr(host); err == nil {
 		for _, prefix := range documentation {
 			if prefix.Contains(ip) {
-				return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.ECONNREFUSED} // nothing else listens there
+				// nothing else listens there
+				return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.ECONNREFUSED}
 			}
 		}
 	}

@@ -5,7 +5,8 @@ import (
 	"testing"
 )
 
-// No two boxes of the demo have the same address, those of nodes that the documents add included; and every fault is one sentence.
+// No two boxes of the demo have the same address, those of nodes that the documents add included; and every fault is
+// one sentence.
 func TestTheFleetHasNoAddressTwice(t *testing.T) {
 	seen := map[string]string{}
 	for _, m := range members {

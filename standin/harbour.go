@@ -21,8 +21,8 @@ import (
 	"freshseal/core/pki/cert"
 )
 
-// Harbour is the Harbour Authority, a public signer of the made-up world: a root that all clients trust, an intermediate for
-// certificates that were ordered, and one for those on trial, which last a month.
+// Harbour is the Harbour Authority, a public signer of the made-up world: a root that all clients trust, an
+// intermediate for certificates that were ordered, and one for those on trial, which last a month.
 type Harbour struct{ root, issuing, trial *Authority }
 
 // OpenHarbour opens the Harbour Authority of a demo, or makes it. dir is the folder of the demo's boxes.
@@ -40,7 +40,8 @@ func OpenHarbour(dir string, random io.Reader, now time.Time) (*Harbour, error) 
 		to    **Authority
 		name  string
 		above **Authority
-	}{{&h.root, "Harbour Root", nil}, {&h.issuing, "Harbour Server Authority", &h.root}, {&h.trial, "Harbour Trial Authority", &h.root}} {
+	}{{&h.root, "Harbour Root", nil}, {&h.issuing, "Harbour Server Authority", &h.root},
+		{&h.trial, "Harbour Trial Authority", &h.root}} {
 		var above *Authority
 		if each.above != nil {
 			above = *each.above
@@ -49,7 +50,8 @@ func OpenHarbour(dir string, random io.Reader, now time.Time) (*Harbour, error) 
 		if err != nil {
 			return nil, err
 		}
-		c, err := issue(Wanted{Subject: pkix.Name{Organization: []string{"Harbour Authority"}, CommonName: each.name}, Begins: -3 * 365 * day, Ends: 6 * 365 * day, IsAuthority: true}, above, key, random, now)
+		c, err := issue(Wanted{Subject: pkix.Name{Organization: []string{"Harbour Authority"}, CommonName: each.name},
+			Begins: -3 * 365 * day, Ends: 6 * 365 * day, IsAuthority: true}, above, key, random, now)
 		if err != nil {
 			return nil, err
 		}
@@ -92,10 +94,12 @@ const (
 	trialDays   = 30 * day
 )
 
-// Answer signs requests and returns the files that come back, by name. Of an orderly answer each leaf is a file, and the intermediate another
-// one. With worst they come as they come at the worst: in every encoding, under names that say nothing, with the root and the chain in pieces, with certificates that
-// nobody asked for, and in an archive within an archive.
-func (h *Harbour) Answer(requests []*x509.CertificateRequest, trial, worst bool, now time.Time) (map[string][]byte, error) {
+// Answer signs requests and returns the files that come back, by name. Of an orderly answer each leaf is a file, and
+// the intermediate another one. With worst they come as they come at the worst: in every encoding, under names that
+// say nothing, with the root and the chain in pieces, with certificates that nobody asked for, and in an archive
+// within an archive.
+func (h *Harbour) Answer(requests []*x509.CertificateRequest, trial, worst bool,
+	now time.Time) (map[string][]byte, error) {
 	by, ends := h.issuing, harbourDays
 	if trial {
 		by, ends = h.trial, trialDays
@@ -107,7 +111,8 @@ func (h *Harbour) Answer(requests []*x509.CertificateRequest, trial, worst bool,
 		for _, ip := range r.IPAddresses {
 			names = append(names, ip.String())
 		}
-		leaf, err := signed(Wanted{Subject: r.Subject, Names: names, Begins: -time.Hour, Ends: ends}, by, r.PublicKey, rand.Reader, now)
+		leaf, err := signed(Wanted{Subject: r.Subject, Names: names, Begins: -time.Hour, Ends: ends}, by, r.PublicKey,
+			rand.Reader, now)
 		if err != nil {
 			return nil, err
 		}
@@ -120,7 +125,8 @@ func (h *Harbour) Answer(requests []*x509.CertificateRequest, trial, worst bool,
 		out["intermediate.cer"] = by.PEM()
 		return out, nil
 	}
-	stranger, _, err := by.Issue(Wanted{Subject: pkix.Name{CommonName: "portal.harbour.example"}, Names: []string{"portal.harbour.example"}, Begins: -time.Hour, Ends: ends}, rand.Reader, now)
+	stranger, _, err := by.Issue(Wanted{Subject: pkix.Name{CommonName: "portal.harbour.example"},
+		Names: []string{"portal.harbour.example"}, Begins: -time.Hour, Ends: ends}, rand.Reader, now)
 	if err != nil {
 		return nil, err
 	}
@@ -179,12 +185,15 @@ func certsOnly(certificates ...*cert.Certificate) []byte {
 		Content      contentInfo
 		Certificates asn1.RawValue
 		Signers      asn1.RawValue
-	}{1, asn1.RawValue{Tag: asn1.TagSet, IsCompound: true}, contentInfo{Type: asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 1}},
-		asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0, IsCompound: true, Bytes: all}, asn1.RawValue{Tag: asn1.TagSet, IsCompound: true}})
+	}{1, asn1.RawValue{Tag: asn1.TagSet, IsCompound: true},
+		contentInfo{Type: asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 1}},
+		asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0, IsCompound: true, Bytes: all},
+		asn1.RawValue{Tag: asn1.TagSet, IsCompound: true}})
 	if err != nil {
 		panic(err) // of our own bytes
 	}
-	out, err := asn1.Marshal(contentInfo{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 2}, asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0, IsCompound: true, Bytes: data}})
+	out, err := asn1.Marshal(contentInfo{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 2},
+		asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0, IsCompound: true, Bytes: data}})
 	if err != nil {
 		panic(err)
 	}

@@ -63,7 +63,8 @@ func (r *Running) trustDesk(t *terminal) error {
 
 func (r *Running) certificates(t *terminal) error {
 	for {
-		choice, err := t.ask("\n 1) make key and request\n 2) take in a signed certificate\n 3) go back to the certificate before\n 4) show the certificates\n b) back\nChoice: ")
+		choice, err := t.ask("\n 1) make key and request\n 2) take in a signed certificate\n 3) go back to the " +
+			"certificate before\n 4) show the certificates\n b) back\nChoice: ")
 		switch {
 		case err != nil:
 			return err
@@ -76,7 +77,8 @@ func (r *Running) certificates(t *terminal) error {
 		case choice == "3":
 			r.watched("go back", func() { err = r.goBack(t) })
 		case choice == "4":
-			t.say("In use: %s\nAfter a restart: %s\nBefore: %s\n", orNone(fingerprint(r.served())), orNone(r.leafIn(CertificateFile)), orNone(r.leafIn(menuBefore)))
+			t.say("In use: %s\nAfter a restart: %s\nBefore: %s\n", orNone(fingerprint(r.served())),
+				orNone(r.leafIn(CertificateFile)), orNone(r.leafIn(menuBefore)))
 		default:
 			t.say("There is no such choice.\n")
 		}
@@ -104,15 +106,20 @@ func (t *terminal) fields(questions ...[2]string) ([]string, error) {
 }
 
 func (r *Running) makeRequest(t *terminal) error {
-	f, err := t.fields([2]string{"E-mail", ""}, [2]string{"Country", ""}, [2]string{"State", ""}, [2]string{"Locality", ""}, [2]string{"Organization", "Pelorus"}, [2]string{"Unit", ""}, [2]string{"Common name", "manager.invalid"},
-		[2]string{"Names, separated by commas", ""}, [2]string{"Addresses, separated by commas", ""}, [2]string{"Kind of key: rsa or ec", "rsa"}, [2]string{"Folder to write into", "/var/tmp"})
+	f, err := t.fields([2]string{"E-mail", ""}, [2]string{"Country", ""}, [2]string{"State", ""},
+		[2]string{"Locality", ""}, [2]string{"Organization", "Pelorus"}, [2]string{"Unit", ""},
+		[2]string{"Common name", "manager.invalid"},
+		[2]string{"Names, separated by commas", ""}, [2]string{"Addresses, separated by commas", ""},
+		[2]string{"Kind of key: rsa or ec", "rsa"}, [2]string{"Folder to write into", "/var/tmp"})
 	if err != nil {
 		return err
 	}
 	if yes, err := t.ask("Go on? y/n: "); err != nil || yes != "y" {
 		return err
 	}
-	request, key, err := newRequest(f[9], answered(map[string]string{"E-mail": f[0], "Country": f[1], "State": f[2], "Locality": f[3], "Organization": f[4], "Unit": f[5], "Common name": f[6]}), words(f[7]), words(f[8]))
+	request, key, err := newRequest(f[9],
+		answered(map[string]string{"E-mail": f[0], "Country": f[1], "State": f[2], "Locality": f[3],
+			"Organization": f[4], "Unit": f[5], "Common name": f[6]}), words(f[7]), words(f[8]))
 	if err != nil {
 		return err
 	}
@@ -132,7 +139,8 @@ func words(text string) []string {
 // answered is the subject that answers to a form's questions make; what was left empty is left out.
 func answered(answers map[string]string) pkix.Name {
 	out := pkix.Name{CommonName: answers["Common name"]}
-	for question, to := range map[string]*[]string{"Organization": &out.Organization, "Unit": &out.OrganizationalUnit, "Locality": &out.Locality, "State": &out.Province, "Country": &out.Country} {
+	for question, to := range map[string]*[]string{"Organization": &out.Organization, "Unit": &out.OrganizationalUnit,
+		"Locality": &out.Locality, "State": &out.Province, "Country": &out.Country} {
 		if answers[question] != "" {
 			*to = []string{answers[question]}
 		}
@@ -175,7 +183,8 @@ const (
 )
 
 func (r *Running) takeIn(t *terminal) error {
-	f, err := t.fields([2]string{"Path of the certificate with its chain", ""}, [2]string{"Path of the key", ""}, [2]string{"Path of the root", ""})
+	f, err := t.fields([2]string{"Path of the certificate with its chain", ""}, [2]string{"Path of the key", ""},
+		[2]string{"Path of the root", ""})
 	if err != nil {
 		return err
 	}

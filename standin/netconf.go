@@ -33,7 +33,8 @@ type routing struct {
 func (r *Running) netconf(channel io.ReadWriter) {
 	const ending = "]]>]]>"
 	in := bufio.NewReader(channel)
-	io.WriteString(channel, `<hello xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><capabilities><capability>urn:ietf:params:netconf:base:1.0</capability><capability>urn:ietf:params:netconf:base:1.1</capability><capability>urn:ietf:params:netconf:capability:candidate:1.0</capability><capability>urn:ietf:params:netconf:capability:confirmed-commit:1.1</capability></capabilities><session-id>4</session-id></hello>`+ending)
+	io.WriteString(channel,
+		`<hello xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><capabilities><capability>urn:ietf:params:netconf:base:1.0</capability><capability>urn:ietf:params:netconf:base:1.1</capability><capability>urn:ietf:params:netconf:capability:candidate:1.0</capability><capability>urn:ietf:params:netconf:capability:confirmed-commit:1.1</capability></capabilities><session-id>4</session-id></hello>`+ending)
 	var hello bytes.Buffer
 	for !bytes.HasSuffix(hello.Bytes(), []byte(ending)) {
 		c, err := in.ReadByte()
@@ -137,7 +138,8 @@ func (r *Running) routed(session io.ReadWriter, operation *xmlquery.Node) (reply
 		if xmlquery.FindOne(operation, ".//*[local-name()='candidate']") != nil && s.candidate != "" {
 			used = s.candidate
 		}
-		return `<data><web-server xmlns="urn:tidewrack:web-server"><asymmetric-key>` + used + `</asymmetric-key></web-server></data>`, nil
+		return `<data><web-server xmlns="urn:tidewrack:web-server"><asymmetric-key>` + used +
+			`</asymmetric-key></web-server></data>`, nil
 	case "edit-config":
 		return "<ok/>", r.edit(operation)
 	case "validate":
@@ -147,7 +149,8 @@ func (r *Running) routed(session io.ReadWriter, operation *xmlquery.Node) (reply
 	case "discard-changes":
 		s.candidate = ""
 	case "commit":
-		return "<ok/>", r.commitRoutes(text("persist"), text("persist-id"), xmlquery.FindOne(operation, ".//*[local-name()='confirmed']") != nil, text("confirm-timeout"))
+		return "<ok/>", r.commitRoutes(text("persist"), text("persist-id"),
+			xmlquery.FindOne(operation, ".//*[local-name()='confirmed']") != nil, text("confirm-timeout"))
 	case "cancel-commit":
 		if s.persist == "" || text("persist-id") != s.persist {
 			return "", errors.New("no such commit is on trial")
@@ -163,7 +166,8 @@ func (r *Running) routed(session io.ReadWriter, operation *xmlquery.Node) (reply
 // edit takes a keystore's entry, and which of them the web server is to use, into the
 // candidate. The lock is held.
 func (r *Running) edit(operation *xmlquery.Node) error {
-	for _, entry := range xmlquery.Find(operation, ".//*[local-name()='asymmetric-keys']/*[local-name()='asymmetric-key']") {
+	for _, entry := range xmlquery.Find(operation,
+		".//*[local-name()='asymmetric-keys']/*[local-name()='asymmetric-key']") {
 		find := func(name string) string {
 			n := xmlquery.FindOne(entry, ".//*[local-name()='"+name+"']")
 			if n == nil {
@@ -192,7 +196,8 @@ func (r *Running) edit(operation *xmlquery.Node) error {
 			return err
 		}
 	}
-	if used := xmlquery.FindOne(operation, ".//*[local-name()='web-server']/*[local-name()='asymmetric-key']"); used != nil {
+	if used := xmlquery.FindOne(operation,
+		".//*[local-name()='web-server']/*[local-name()='asymmetric-key']"); used != nil {
 		r.routes.candidate = strings.TrimSpace(used.InnerText())
 	}
 	return nil

@@ -47,7 +47,8 @@ func (r *Running) openssl(stdout, stderr io.Writer, args []string) error {
 			return err
 		}
 		if old, isRSA := key.(*rsa.PrivateKey); isRSA && slices.Contains(args, "-traditional") {
-			return r.root.WriteFile(inside(o.last("-out")), pemOf("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(old)), 0o600)
+			return r.root.WriteFile(inside(o.last("-out")),
+				pemOf("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(old)), 0o600)
 		}
 		return writePublic(stdout, key.Public())
 	case "x509":
@@ -182,7 +183,8 @@ func (r *Running) req(o options) error {
 		if err != nil {
 			return err
 		}
-		template.ExtraExtensions = append(template.ExtraExtensions, pkix.Extension{Id: asn1.ObjectIdentifier{2, 5, 29, 37}, Value: value})
+		template.ExtraExtensions = append(template.ExtraExtensions,
+			pkix.Extension{Id: asn1.ObjectIdentifier{2, 5, 29, 37}, Value: value})
 	}
 	der, err := x509.CreateCertificateRequest(rand.Reader, template, key)
 	if err != nil {
@@ -210,7 +212,8 @@ func (r *Running) verify(stdout, stderr io.Writer, o options) error {
 		return errors.New("verify failure")
 	}
 	fmt.Fprintln(stderr, "Certificate request self-signature verify OK")
-	_, err = fmt.Fprintf(stdout, "        Subject: %s\n            X509v3 Subject Alternative Name:\n                %v %v\n", request.Subject, request.DNSNames, request.IPAddresses)
+	_, err = fmt.Fprintf(stdout, "        Subject: %s\n            X509v3 Subject Alternative Name:\n              "+
+		"  %v %v\n", request.Subject, request.DNSNames, request.IPAddresses)
 	return err
 }
 
@@ -245,10 +248,12 @@ func readConfig(text []byte) map[string][][2]string {
 }
 
 var oids = map[string]asn1.ObjectIdentifier{
-	"C": {2, 5, 4, 6}, "ST": {2, 5, 4, 8}, "L": {2, 5, 4, 7}, "O": {2, 5, 4, 10}, "OU": {2, 5, 4, 11}, "CN": {2, 5, 4, 3}, "emailAddress": {1, 2, 840, 113549, 1, 9, 1},
+	"C": {2, 5, 4, 6}, "ST": {2, 5, 4, 8}, "L": {2, 5, 4, 7}, "O": {2, 5, 4, 10}, "OU": {2, 5, 4, 11},
+	"CN": {2, 5, 4, 3}, "emailAddress": {1, 2, 840, 113549, 1, 9, 1},
 }
 
-var usages = map[string]asn1.ObjectIdentifier{"serverAuth": {1, 3, 6, 1, 5, 5, 7, 3, 1}, "clientAuth": {1, 3, 6, 1, 5, 5, 7, 3, 2}}
+var usages = map[string]asn1.ObjectIdentifier{"serverAuth": {1, 3, 6, 1, 5, 5, 7, 3, 1},
+	"clientAuth": {1, 3, 6, 1, 5, 5, 7, 3, 2}}
 
 func subjectOf(lines [][2]string) pkix.Name {
 	var n pkix.Name

@@ -28,7 +28,8 @@ const (
 const mostPage = 256 << 10
 
 // page is the one page of a box that can only be worked on by hand.
-var page = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>{{.Name}}</title>
+var page = template.Must(template.New("").Parse(
+	`<!doctype html><html lang="en"><meta charset="utf-8"><title>{{.Name}}</title>
 <style>body{font:16px/1.5 sans-serif;max-width:44rem;margin:2rem auto;padding:0 1rem}textarea{width:100%;height:12rem;font:12px monospace}label{display:block}fieldset{margin:1rem 0}.said{background:#eee;padding:.5rem}</style>
 <h1>{{.Name}}</h1>{{with .Said}}<p class="said" role="status">{{.}}</p>{{end}}
 <h2>Certificate</h2>
@@ -62,10 +63,12 @@ func (r *Running) pages(conn *tls.Conn) {
 	}
 	pending, _ := r.root.ReadFile(inside(nextRequest)) // none, before one is made
 	given, _ := r.root.ReadFile(inside(goneKey))       // none where the key stays
-	if err := page.Execute(&out, map[string]string{"Name": "Halyard panel", "Said": said, "Request": string(pending), "Key": string(given)}); err != nil {
+	if err := page.Execute(&out, map[string]string{"Name": "Halyard panel", "Said": said, "Request": string(pending),
+		"Key": string(given)}); err != nil {
 		return
 	}
-	fmt.Fprintf(conn, "HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=utf-8\r\nConnection: close\r\nContent-Length: %d\r\n\r\n", out.Len())
+	fmt.Fprintf(conn, "HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=utf-8\r\nConnection: "+
+		"close\r\nContent-Length: %d\r\n\r\n", out.Len())
 	conn.Write(out.Bytes())
 }
 
@@ -91,7 +94,8 @@ func unixLines(text string) []byte { return []byte(strings.ReplaceAll(text, "\r\
 
 func (r *Running) pagesRequest(field func(string) string) error {
 	each := func(name string) []string { return some(strings.TrimSpace(field(name))) }
-	subject := pkix.Name{CommonName: strings.TrimSpace(field("common_name")), Organization: each("organization"), Locality: each("locality"), Country: each("country")}
+	subject := pkix.Name{CommonName: strings.TrimSpace(field("common_name")), Organization: each("organization"),
+		Locality: each("locality"), Country: each("country")}
 	if _, err := r.nextRequest(subject, strings.Split(field("names"), ","), ""); err != nil || !r.KeyGone {
 		return err
 	}

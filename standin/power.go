@@ -4,8 +4,9 @@ import (
 	"time"
 )
 
-// PowerCycle turns the box off and on again, as a power failure does: it then serves what its files and its staged changes say,
-// and what was kept in memory alone is lost. It returns once the box serves again, or does not after its time for a restart.
+// PowerCycle turns the box off and on again, as a power failure does: it then serves what its files and its staged
+// changes say, and what was kept in memory alone is lost. It returns once the box serves again, or does not after its
+// time for a restart.
 func (r *Running) PowerCycle() error {
 	var err error
 	switch r.Kind {
@@ -38,7 +39,8 @@ func (r *Running) PowerCycle() error {
 			err = r.loadEAP()
 		}
 	}
-	for until := time.Now().Add(r.Restart + 2*time.Second); err == nil && r.serving.Load() == nil && time.Now().Before(until); {
+	for until := time.Now().Add(r.Restart + 2*time.Second); err == nil && r.serving.Load() == nil &&
+		time.Now().Before(until); {
 		time.Sleep(20 * time.Millisecond)
 	}
 	time.Sleep(r.Restart)

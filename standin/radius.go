@@ -84,7 +84,8 @@ func (s *radiusServer) answer(asked *radius.Packet) []byte {
 	if session == nil {
 		return nil
 	}
-	reply := radius.Packet{Code: radius.CodeAccessChallenge, Identifier: asked.Identifier, Authenticator: asked.Authenticator, Secret: s.secret}
+	reply := radius.Packet{Code: radius.CodeAccessChallenge, Identifier: asked.Identifier,
+		Authenticator: asked.Authenticator, Secret: s.secret}
 	message := rfc2869.EAPMessage_Get(asked)
 	body, going := session.next(message)
 	kind, id := byte(1), byte(1)
@@ -123,7 +124,8 @@ func (s *radiusServer) session(name []byte) *eapSession {
 	if pair == nil {
 		return nil // restarting
 	}
-	made := &eapSession{name: rand.Text()[:16], turn: make(chan []byte), heard: make(chan []byte), done: make(chan struct{})}
+	made := &eapSession{name: rand.Text()[:16], turn: make(chan []byte), heard: make(chan []byte),
+		done: make(chan struct{})}
 	s.open[made.name] = made
 	go made.shake(pair)
 	time.AfterFunc(eapLasts, func() {

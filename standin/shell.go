@@ -18,7 +18,8 @@ import (
 
 // shell runs a command line as the device's shell would, with the device's own
 // few commands and files; params are its $1 and on. It returns the exit code.
-func (r *Running) shell(ctx context.Context, line string, stdin io.Reader, stdout, stderr io.Writer, params ...string) uint8 {
+func (r *Running) shell(ctx context.Context, line string, stdin io.Reader, stdout, stderr io.Writer,
+	params ...string) uint8 {
 	if r.faulty().Hang {
 		<-ctx.Done()
 		return 255
@@ -83,7 +84,8 @@ func (r *Running) shell(ctx context.Context, line string, stdin io.Reader, stdou
 func (r *Running) command(ctx context.Context, args []string) error {
 	h := interp.HandlerCtx(ctx)
 	commands := map[string]func(h interp.HandlerContext, options []string, operands []string) error{
-		"wc": r.wc, "sync": func(interp.HandlerContext, []string, []string) error { return nil }, "mkdir": r.mkdir, "cp": r.cp, "mv": r.mv, "rm": r.rm, "chmod": r.chmod, "cat": r.cat, "webui": r.webui,
+		"wc": r.wc, "sync": func(interp.HandlerContext, []string, []string) error { return nil }, "mkdir": r.mkdir,
+		"cp": r.cp, "mv": r.mv, "rm": r.rm, "chmod": r.chmod, "cat": r.cat, "webui": r.webui,
 	}
 	switch r.Kind {
 	case StopServer:
@@ -173,7 +175,8 @@ func has(options []string, letter string) bool {
 // room says why nothing can be written at a path.
 func (r *Running) room(file string) error {
 	switch f := r.faulty(); {
-	case !strings.HasPrefix(file, "/etc/") && !strings.HasPrefix(file, "/srv/tally/tls/") && !strings.HasPrefix(file, stage):
+	case !strings.HasPrefix(file, "/etc/") && !strings.HasPrefix(file, "/srv/tally/tls/") &&
+		!strings.HasPrefix(file, stage):
 	case f.ReadOnly:
 		return &fs.PathError{Op: "open", Path: file, Err: syscall.EROFS}
 	case f.DiskFull:
@@ -314,5 +317,6 @@ func (r *Running) webui(h interp.HandlerContext, _, operands []string) error {
 func (r *Running) changed() bool {
 	content, err := r.root.ReadFile(inside(CertificateFile))
 	serving := r.serving.Load()
-	return err != nil || serving == nil || !strings.HasPrefix(string(content), string(pemOf("CERTIFICATE", serving.Certificate[0])))
+	return err != nil || serving == nil ||
+		!strings.HasPrefix(string(content), string(pemOf("CERTIFICATE", serving.Certificate[0])))
 }

@@ -7,8 +7,8 @@ import (
 	"net/http"
 )
 
-// shows is what a box says of its certificates: the fingerprint of the one in use, of the one that is served after its next
-// restart, and of the one that one step back would restore. Empty is what there is none of.
+// shows is what a box says of its certificates: the fingerprint of the one in use, of the one that is served after
+// its next restart, and of the one that one step back would restore. Empty is what there is none of.
 type shows struct{ Now, Next, Previous string }
 
 // leafIn is the fingerprint of the first certificate in a file; empty where there is none.

@@ -57,17 +57,19 @@ type Got struct {
 	Text string
 }
 
-// StartSinks turns the sinks on at free ports of an address. They keep what comes in a folder; empty: in memory alone. verify
-// computes the signature of a webhook.
+// StartSinks turns the sinks on at free ports of an address. They keep what comes in a folder; empty: in memory
+// alone. verify computes the signature of a webhook.
 func StartSinks(address, dir string, verify func(key, at string, body []byte) string) (*Sinks, error) {
-	s := &Sinks{User: "freshseal", Password: "salt " + strconv.Itoa(rand.IntN(1e9)), Key: "a key of the quay that is long enough, " + strconv.Itoa(rand.IntN(1e9)), dir: dir, verify: verify, Now: time.Now}
+	s := &Sinks{User: "freshseal", Password: "salt " + strconv.Itoa(rand.IntN(1e9)), Key: "a key of the quay that " +
+		"is long enough, " + strconv.Itoa(rand.IntN(1e9)), dir: dir, verify: verify, Now: time.Now}
 	if dir != "" {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
 	}
 	var none *Authority
-	text, key, err := none.Issue(Wanted{Subject: pkix.Name{CommonName: "post.mainquay.tidewrack.example"}, Names: []string{"post.mainquay.tidewrack.example"}, Ends: 365 * day}, orSystem(nil), time.Now())
+	text, key, err := none.Issue(Wanted{Subject: pkix.Name{CommonName: "post.mainquay.tidewrack.example"},
+		Names: []string{"post.mainquay.tidewrack.example"}, Ends: 365 * day}, orSystem(nil), time.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -229,31 +231,36 @@ func (m *mailSession) Reset()        { m.to = nil }
 func (m *mailSession) Logout() error { return nil }
 
 func (s *Sinks) serveMail(l net.Listener, config *tls.Config) {
-	server := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &mailSession{s: s}, nil }))
-	server.Domain, server.TLSConfig, server.ErrorLog = "post.mainquay.tidewrack.example", config, log.New(io.Discard, "", 0)
+	server := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) {
+		return &mailSession{s: s}, nil
+	}))
+	server.Domain, server.TLSConfig, server.ErrorLog = "post.mainquay.tidewrack.example", config,
+		log.New(io.Discard, "", 0)
 	server.ReadTimeout, server.WriteTimeout, server.MaxMessageBytes = 10*time.Second, 10*time.Second, 1<<20
 	s.closes(server.Close)
 	server.Serve(l)
 }
 
 func (s *Sinks) serveHook(l net.Listener, config *tls.Config) {
-	server := &http.Server{ErrorLog: log.New(io.Discard, "", 0), ReadTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 1<<20))
-		var message struct{ ID string }
-		at, err2 := strconv.ParseInt(r.Header.Get("Fresh-Seal-Time"), 10, 64)
-		switch {
-		case err != nil || err2 != nil || json.Unmarshal(body, &message) != nil || s.Now().Sub(time.Unix(at, 0)).Abs() > 5*time.Minute:
-			http.Error(w, "this is no message", http.StatusBadRequest)
-		case r.Header.Get("Fresh-Seal-Signature") != s.verify(s.Key, r.Header.Get("Fresh-Seal-Time"), body):
-			http.Error(w, "the signature is wrong", http.StatusForbidden)
-		case s.refuses("hook"):
-			http.Error(w, "later", http.StatusServiceUnavailable)
-		default:
-			if s.take(Got{Sink: "hook", ID: message.ID, Text: string(body)}) != nil {
-				http.Error(w, "it cannot be kept", http.StatusInternalServerError)
+	server := &http.Server{ErrorLog: log.New(io.Discard, "", 0), ReadTimeout: 10 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 1<<20))
+			var message struct{ ID string }
+			at, err2 := strconv.ParseInt(r.Header.Get("Fresh-Seal-Time"), 10, 64)
+			switch {
+			case err != nil || err2 != nil || json.Unmarshal(body, &message) != nil ||
+				s.Now().Sub(time.Unix(at, 0)).Abs() > 5*time.Minute:
+				http.Error(w, "this is no message", http.StatusBadRequest)
+			case r.Header.Get("Fresh-Seal-Signature") != s.verify(s.Key, r.Header.Get("Fresh-Seal-Time"), body):
+				http.Error(w, "the signature is wrong", http.StatusForbidden)
+			case s.refuses("hook"):
+				http.Error(w, "later", http.StatusServiceUnavailable)
+			default:
+				if s.take(Got{Sink: "hook", ID: message.ID, Text: string(body)}) != nil {
+					http.Error(w, "it cannot be kept", http.StatusInternalServerError)
+				}
 			}
-		}
-	})}
+		})}
 	s.closes(server.Close)
 	server.Serve(tls.NewListener(l, config))
 }

@@ -19,7 +19,9 @@ const (
 )
 
 // SiteSettings are the settings of the family web-site-ssh for such a box.
-var SiteSettings = map[string]string{"site": siteFile, "certificate": "/etc/site/certs/site.pem", "key_file": "/etc/site/private/site.key", "enable": "sitectl enable", "disable": "sitectl disable", "enabled": "sitectl state", "test": "sitectl test", "reload": "sitectl reload"}
+var SiteSettings = map[string]string{"site": siteFile, "certificate": "/etc/site/certs/site.pem",
+	"key_file": "/etc/site/private/site.key", "enable": "sitectl enable", "disable": "sitectl disable",
+	"enabled": "sitectl state", "test": "sitectl test", "reload": "sitectl reload"}
 
 // laySite lays the site as it was delivered: one directive commented out, and not enabled
 // by the administrator yet, but by its maker.
@@ -32,7 +34,9 @@ func (r *Running) laySite() error {
 	if _, err := r.root.Stat(inside(siteFile)); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return r.root.WriteFile(inside(siteFile), []byte("# delivered\n<VirtualHost *:443>\n\tServerAdmin nobody\n\t#SSLEngine on\n\tSSLCertificateFile "+CertificateFile+"\n\tSSLCertificateKeyFile\t"+KeyFile+"\n</VirtualHost>\n# the end"), 0o644)
+	return r.root.WriteFile(inside(siteFile), []byte("# delivered\n<VirtualHost *:443>\n\tServerAdmin "+
+		"nobody\n\t#SSLEngine on\n\tSSLCertificateFile "+CertificateFile+"\n\tSSLCertificateKeyFile\t"+KeyFile+
+		"\n</VirtualHost>\n# the end"), 0o644)
 }
 
 var siteDirective = regexp.MustCompile(`(?m)^\s*(SSLCertificateFile|SSLCertificateKeyFile|SSLEngine)\s+(\S+)`)

@@ -59,8 +59,10 @@ func (r *Running) serveSSH(conn net.Conn) {
 	config := &ssh.ServerConfig{PasswordCallback: check}
 	if r.Asks {
 		config.PasswordCallback = nil
-		config.KeyboardInteractiveCallback = func(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
-			answers, err := ask(meta.User(), "This appliance is watched.", []string{"Terminal type: ", "Password: "}, []bool{true, false})
+		config.KeyboardInteractiveCallback = func(meta ssh.ConnMetadata,
+			ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			answers, err := ask(meta.User(), "This appliance is watched.", []string{"Terminal type: ", "Password: "},
+				[]bool{true, false})
 			if err != nil || len(answers) != 2 {
 				return nil, errors.New("no answer")
 			}
@@ -139,7 +141,8 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 		}
 		terminals := r.programs()
 		run := terminals[payload.Text]
-		known = known && r.Kind != NetworkGear && (r.Kind != Router || payload.Text == "netconf") || request.Type == "pty-req" && terminals != nil || request.Type == "shell" && run != nil
+		known = known && r.Kind != NetworkGear && (r.Kind != Router || payload.Text == "netconf") ||
+			request.Type == "pty-req" && terminals != nil || request.Type == "shell" && run != nil
 		if request.WantReply {
 			request.Reply(known, nil)
 		}
@@ -163,7 +166,8 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 			r.netconf(channel)
 			return
 		case payload.Text == "sftp":
-			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: files{r}, FilePut: files{r}, FileCmd: files{r}, FileList: files{r}})
+			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: files{r}, FilePut: files{r},
+				FileCmd: files{r}, FileList: files{r}})
 			server.Serve()
 			server.Close()
 			return
@@ -186,7 +190,8 @@ func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 		f.drop()
 		return nil, errDropped
 	}
-	if inEtc := strings.HasPrefix(r.Filepath, "/etc/") || strings.HasPrefix(r.Filepath, "/srv/") || strings.HasPrefix(r.Filepath, stage); inEtc && f.faulty().ReadOnly {
+	if inEtc := strings.HasPrefix(r.Filepath, "/etc/") || strings.HasPrefix(r.Filepath, "/srv/") ||
+		strings.HasPrefix(r.Filepath, stage); inEtc && f.faulty().ReadOnly {
 		return nil, &fs.PathError{Op: "open", Path: r.Filepath, Err: syscall.EROFS}
 	} else if inEtc && f.faulty().DiskFull {
 		file, err := f.root.OpenFile(inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)

@@ -20,7 +20,8 @@ func (r *Running) stageDesk(t *terminal) error {
 		return err
 	}
 	for {
-		prompt := " s) show what is staged\n a) apply it\n p) put back what was applied before\n i) show what is in use\n x) exit\nSelect> "
+		prompt := " s) show what is staged\n a) apply it\n p) put back what was applied before\n i) show what is " +
+			"in use\n x) exit\nSelect> "
 		if r.faulty().OtherPrompt {
 			prompt = "Another administrator is in the console. Join? "
 		}
@@ -39,7 +40,8 @@ func (r *Running) stageDesk(t *terminal) error {
 			}
 			t.say("Staged: %s\n", strings.Join(names, " "))
 		case "i":
-			t.say("In use: %s\nAfter a restart: %s\nApplied before: %s\n", orNone(fingerprint(r.served())), orNone(r.leafIn(CertificateFile)), orNone(r.leafIn(CertificateFile+".before")))
+			t.say("In use: %s\nAfter a restart: %s\nApplied before: %s\n", orNone(fingerprint(r.served())),
+				orNone(r.leafIn(CertificateFile)), orNone(r.leafIn(CertificateFile+".before")))
 		case "a":
 			r.watched("apply", func() { err = r.apply(t) })
 		case "p":
@@ -72,7 +74,8 @@ func (r *Running) apply(t *terminal) error {
 	if r.faulty().FailTest {
 		return errors.New("the chain is not accepted")
 	}
-	for from, to := range map[string]string{CertificateFile: CertificateFile + ".before", KeyFile: KeyFile + ".before"} {
+	for from, to := range map[string]string{CertificateFile: CertificateFile + ".before", KeyFile: KeyFile +
+		".before"} {
 		old, err := r.root.ReadFile(inside(from))
 		if err != nil {
 			return err

@@ -25,7 +25,8 @@ import (
 func factory(t *testing.T, b standin.Box) *standin.Running {
 	t.Helper()
 	var none *standin.Authority
-	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Pelorus factory"}, Ends: time.Hour}, rand.Reader, time.Now())
+	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Pelorus factory"},
+		Ends: time.Hour}, rand.Reader, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -44,12 +45,14 @@ func factory(t *testing.T, b standin.Box) *standin.Running {
 // client signs in as an administrator does.
 func client(t *testing.T, box *standin.Running) *ssh.Client {
 	t.Helper()
-	c, err := ssh.Dial("tcp", box.SSHAddr, &ssh.ClientConfig{User: box.User, Auth: []ssh.AuthMethod{ssh.Password(box.Password)}, HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-		if key.Type()+" "+ssh.FingerprintSHA256(key) != box.HostKey() {
-			return errors.New("another host key")
-		}
-		return nil
-	}})
+	c, err := ssh.Dial("tcp", box.SSHAddr,
+		&ssh.ClientConfig{User: box.User, Auth: []ssh.AuthMethod{ssh.Password(box.Password)},
+			HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+				if key.Type()+" "+ssh.FingerprintSHA256(key) != box.HostKey() {
+					return errors.New("another host key")
+				}
+				return nil
+			}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -159,7 +162,8 @@ func newSigned(t *testing.T, name string) signed {
 	if err != nil {
 		t.Fatal(err)
 	}
-	leaf, key, err := issuing.Issue(standin.Wanted{Subject: pkix.Name{CommonName: name}, Names: []string{name}, Ends: time.Hour}, rand.Reader, now)
+	leaf, key, err := issuing.Issue(standin.Wanted{Subject: pkix.Name{CommonName: name}, Names: []string{name},
+		Ends: time.Hour}, rand.Reader, now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -171,7 +175,8 @@ func (s signed) chain(parts ...[]byte) []byte { return bytes.Join(parts, nil) }
 // serves is the common name of what a box serves, "" for nothing.
 func serves(t *testing.T, box *standin.Running) string {
 	t.Helper()
-	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp", box.TLSAddr, &tls.Config{InsecureSkipVerify: true})
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp", box.TLSAddr,
+		&tls.Config{InsecureSkipVerify: true})
 	if err != nil {
 		return ""
 	}
@@ -189,30 +194,39 @@ func TestAManagerDislikesAllButOneChain(t *testing.T) {
 		says, serves     string
 	}{
 		{"as it wants it", whole, s.key, s.root, "The new certificate is in use", "manager.tidewrack.example"},
-		{"authorities in another order", s.chain(s.leaf, s.subordinate, s.issuing, s.root), s.key, s.root, "out of order; rolling back", "Pelorus factory"},
-		{"the root first", s.chain(s.root, s.leaf, s.issuing, s.subordinate), s.key, s.root, "another one's; rolling back", "Pelorus factory"},
-		{"without the root", s.chain(s.leaf, s.issuing, s.subordinate), s.key, s.root, "does not end in the root", "Pelorus factory"},
+		{"authorities in another order", s.chain(s.leaf, s.subordinate, s.issuing, s.root), s.key, s.root,
+			"out of order; rolling back", "Pelorus factory"},
+		{"the root first", s.chain(s.root, s.leaf, s.issuing, s.subordinate), s.key, s.root,
+			"another one's; rolling back", "Pelorus factory"},
+		{"without the root", s.chain(s.leaf, s.issuing, s.subordinate), s.key, s.root, "does not end in the root",
+			"Pelorus factory"},
 		{"another root", whole, s.key, other.root, "does not end in the root", "Pelorus factory"},
 		{"the key of another", whole, other.key, s.root, "another one's", "Pelorus factory"},
-		{"Windows line ends", bytes.ReplaceAll(whole, []byte("\n"), []byte("\r\n")), s.key, s.root, "line ends", "Pelorus factory"},
-		{"blank lines between", s.chain(s.leaf, []byte("\n"), s.issuing, s.subordinate, s.root), s.key, s.root, "line ends", "Pelorus factory"},
+		{"Windows line ends", bytes.ReplaceAll(whole, []byte("\n"), []byte("\r\n")), s.key, s.root, "line ends",
+			"Pelorus factory"},
+		{"blank lines between", s.chain(s.leaf, []byte("\n"), s.issuing, s.subordinate, s.root), s.key, s.root,
+			"line ends", "Pelorus factory"},
 	} {
 		t.Run(c.about, func(t *testing.T) {
 			box := factory(t, standin.Box{Kind: standin.MenuManager})
 			if _, err := does(t, box, "mkdir -p /work"); err != nil {
 				t.Fatal(err)
 			}
-			for file, content := range map[string][]byte{"/work/chain": c.chain, "/work/key": c.key, "/work/root": c.root} {
+			for file, content := range map[string][]byte{"/work/chain": c.chain, "/work/key": c.key,
+				"/work/root": c.root} {
 				put(t, box, file, content)
 			}
-			said := talks(t, box, "trustdesk", "salt", "1", "2", "/work/chain", "/work/key", "/work/root", "y", "b", "q")
+			said := talks(t, box, "trustdesk", "salt", "1", "2", "/work/chain", "/work/key", "/work/root", "y", "b",
+				"q")
 			if !strings.Contains(said, c.says) || serves(t, box) != c.serves {
 				t.Errorf("it serves %q and says\n%s", serves(t, box), said)
 			}
 			if c.serves == "Pelorus factory" {
 				return
 			}
-			if said = talks(t, box, "trustdesk", "salt", "1", "3", "3", "b", "q"); !strings.Contains(said, "in use again") || !strings.Contains(said, "nothing to go back to") || serves(t, box) != "Pelorus factory" {
+			if said = talks(t, box, "trustdesk", "salt", "1", "3", "3", "b", "q"); !strings.Contains(said,
+				"in use again") || !strings.Contains(said, "nothing to go back to") ||
+				serves(t, box) != "Pelorus factory" {
 				t.Errorf("going back, it serves %q and says\n%s", serves(t, box), said)
 			}
 		})
@@ -223,13 +237,16 @@ func TestAManagerDislikesAllButOneChain(t *testing.T) {
 // and request where it is told.
 func TestAMenuAsksAndWrites(t *testing.T) {
 	box := factory(t, standin.Box{Kind: standin.MenuManager})
-	if said := talks(t, box, "trustdesk", "pepper", "vinegar", "mustard", "salt"); strings.Count(said, "Not recognised") != 3 || strings.Contains(said, "certificates") || strings.Contains(said, "pepper") {
+	if said := talks(t, box, "trustdesk", "pepper", "vinegar", "mustard", "salt"); strings.Count(said,
+		"Not recognised") != 3 || strings.Contains(said, "certificates") || strings.Contains(said, "pepper") {
 		t.Errorf("it says\n%s", said)
 	}
 	if _, err := does(t, box, "mkdir -p /work"); err != nil {
 		t.Fatal(err)
 	}
-	said := talks(t, box, "trustdesk", "salt", "7", "1", "1", "", "NO", "Quayshire", "Mainquay", "Tidewrack Ferries", "consoles", "manager.tidewrack.example", "manager.tidewrack.example, manager", "192.0.2.21", "ec", "/work", "y", "b", "q")
+	said := talks(t, box, "trustdesk", "salt", "7", "1", "1", "", "NO", "Quayshire", "Mainquay", "Tidewrack Ferries",
+		"consoles", "manager.tidewrack.example", "manager.tidewrack.example, manager", "192.0.2.21", "ec", "/work",
+		"y", "b", "q")
 	if !strings.Contains(said, "There is no such choice") || !strings.Contains(said, "Written: /work/machine.csr") {
 		t.Errorf("it says\n%s", said)
 	}
@@ -242,7 +259,8 @@ func TestAMenuAsksAndWrites(t *testing.T) {
 		t.Fatalf("it wrote %v", held)
 	}
 	r, err := x509.ParseCertificateRequest(block.Bytes)
-	if err != nil || r.CheckSignature() != nil || len(r.DNSNames) != 2 || len(r.IPAddresses) != 1 || r.Subject.Country[0] != "NO" {
+	if err != nil || r.CheckSignature() != nil || len(r.DNSNames) != 2 || len(r.IPAddresses) != 1 ||
+		r.Subject.Country[0] != "NO" {
 		t.Errorf("%v, %+v", err, r)
 	}
 	if !strings.Contains(held["/work/machine.key"], "PRIVATE KEY") {
@@ -250,18 +268,25 @@ func TestAMenuAsksAndWrites(t *testing.T) {
 	}
 }
 
-// Gear tells its faults by a number, wants its raised mode, prints long lists page by page, and forgets at the next start what was not kept.
+// Gear tells its faults by a number, wants its raised mode, prints long lists page by page, and forgets at the next
+// start what was not kept.
 func TestGearForgetsWhatWasNotKept(t *testing.T) {
 	box := factory(t, standin.Box{Kind: standin.NetworkGear})
 	s := newSigned(t, "berth.tidewrack.example")
-	said := talks(t, box, "", "entry make x", "nonsense", "raise", "pepper", "raise", "salt", "nonsense", "web use none", "show all", " ", " ", "pages off", "show all", "exit")
-	for _, want := range []string{"fault 11", "fault 4: wrong word", "fault 1: not understood", "fault 31", "-- space: more --", "port 40 lane"} {
+	said := talks(t, box, "", "entry make x", "nonsense", "raise", "pepper", "raise", "salt", "nonsense",
+		"web use none", "show all", " ", " ", "pages off", "show all", "exit")
+	for _, want := range []string{"fault 11", "fault 4: wrong word", "fault 1: not understood", "fault 31",
+		"-- space: more --", "port 40 lane"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("it does not say %q:\n%s", want, said)
 		}
 	}
-	said = talks(t, box, "", "raise", "salt", "entry make web-2", "berth.tidewrack.example", "Tidewrack", "piers", "Saltmere", "Quayshire", "XA", "berth.tidewrack.example", "entry make web-2", "a", "b", "c", "d", "e", "f", "g", "entry paste web-2", strings.ReplaceAll(strings.TrimSpace(string(s.leaf)), "\n", "\r")+"\r.", "web use web-2", "exit")
-	for _, want := range []string{"-- request of web-2 begins --", "fault 21: the name is taken", "fault 27", "fault 32: web server off"} {
+	said = talks(t, box, "", "raise", "salt", "entry make web-2", "berth.tidewrack.example", "Tidewrack", "piers",
+		"Saltmere", "Quayshire", "XA", "berth.tidewrack.example", "entry make web-2", "a", "b", "c", "d", "e", "f",
+		"g", "entry paste web-2", strings.ReplaceAll(strings.TrimSpace(string(s.leaf)), "\n", "\r")+"\r.",
+		"web use web-2", "exit")
+	for _, want := range []string{"-- request of web-2 begins --", "fault 21: the name is taken", "fault 27",
+		"fault 32: web server off"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("it does not say %q:\n%s", want, said)
 		}
@@ -288,9 +313,11 @@ func TestACollectorWantsItsOwnerAndMode(t *testing.T) {
 		command, says string
 		fails         bool
 	}{
-		{"tallyctl state", "up", false}, {"tallyctl start", "", false}, {"tallyctl stop && tallyctl state", "down", false},
+		{"tallyctl state", "up", false}, {"tallyctl start", "", false},
+		{"tallyctl stop && tallyctl state", "down", false},
 		{"chown root:root /srv/tally/tls/server.key", "", false}, {"tallyctl start", "belongs to root", true},
-		{"chown tally:tally /srv/tally/tls/server.key && chmod 0644 /srv/tally/tls/server.key", "", false}, {"tallyctl start", "mode 644", true},
+		{"chown tally:tally /srv/tally/tls/server.key && chmod 0644 /srv/tally/tls/server.key", "", false},
+		{"tallyctl start", "mode 644", true},
 		{"chmod 0640 /srv/tally/tls/server.key && tallyctl start && tallyctl state", "up", false},
 		{"chown tally /srv/tally/tls/none", "no such file", true}, {"tallyctl restart", "usage", true},
 	} {
@@ -312,7 +339,8 @@ func TestADashboardTakesFourPieces(t *testing.T) {
 		t.Fatal(err)
 	}
 	between := s.chain(s.issuing, s.subordinate)
-	for file, content := range map[string][]byte{"/w/key": s.key, "/w/leaf": s.leaf, "/w/root": s.root, "/w/between": between, "/w/two": s.chain(s.leaf, s.issuing), "/w/otherkey": other.key} {
+	for file, content := range map[string][]byte{"/w/key": s.key, "/w/leaf": s.leaf, "/w/root": s.root,
+		"/w/between": between, "/w/two": s.chain(s.leaf, s.issuing), "/w/otherkey": other.key} {
 		put(t, box, file, content)
 	}
 	for command, says := range map[string]string{
@@ -328,7 +356,8 @@ func TestADashboardTakesFourPieces(t *testing.T) {
 			t.Errorf("%s: %v, %q", command, err, said)
 		}
 	}
-	if said, err := does(t, box, "vistactl back"); err != nil || !strings.Contains(said, "nothing was taken") || serves(t, box) != "Pelorus factory" {
+	if said, err := does(t, box, "vistactl back"); err != nil || !strings.Contains(said, "nothing was taken") ||
+		serves(t, box) != "Pelorus factory" {
 		t.Errorf("%v, %q", err, said)
 	}
 	take := "vistactl take /w/key /w/leaf /w/root /w/between"

@@ -54,7 +54,8 @@ func (r *Running) dockctl(h interp.HandlerContext, _, words []string) error {
 			r.serving.Store(r.stopped.kept)
 			return nil
 		}
-		if r.loadFrom(settings["certificate"], settings["key"]) != nil || r.faulty().FailTest && r.changedFrom(settings["key"]) {
+		if r.loadFrom(settings["certificate"], settings["key"]) != nil || r.faulty().FailTest &&
+			r.changedFrom(settings["key"]) {
 			r.serving.Store(nil) // its log says why; nobody reads that
 		}
 	case len(words) == 2 && words[0] == "show" && settings[words[1]] != "":

@@ -131,7 +131,8 @@ func (r *Running) mastRequest(t *terminal) error {
 	if err != nil {
 		return err
 	}
-	der, err := r.nextRequest(pkix.Name{CommonName: answers[0], Organization: some(answers[1])}, strings.Split(answers[2], ","), "")
+	der, err := r.nextRequest(pkix.Name{CommonName: answers[0], Organization: some(answers[1])},
+		strings.Split(answers[2], ","), "")
 	if err == nil {
 		t.say("%s", pemOf("CERTIFICATE REQUEST", der))
 	}
@@ -157,7 +158,8 @@ func (r *Running) mastInstall(t *terminal) error {
 	}
 	oldChain, err1 := r.root.ReadFile(inside(CertificateFile))
 	oldKey, err2 := r.root.ReadFile(inside(KeyFile))
-	if err := errors.Join(err1, err2, r.lay(map[string][]byte{trialChain: oldChain, trialKey: oldKey}), r.use()); err != nil {
+	if err := errors.Join(err1, err2, r.lay(map[string][]byte{trialChain: oldChain, trialKey: oldKey}),
+		r.use()); err != nil {
 		return err
 	}
 	r.mast.lock.Lock()

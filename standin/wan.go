@@ -52,7 +52,8 @@ func wanController(r *Running) *http.ServeMux {
 		if call.URL.Query().Get("fresh") != "yes" {
 			shown = r.webs.shown(shown)
 		}
-		writeJSON(w, http.StatusOK, map[string]any{"name": "web", "sha256": shown, "previous": r.leafIn(beforeChain), "pending": r.pending(), "ends": leaf.NotAfter, "organization": append(leaf.Subject.Organization, "")[0]})
+		writeJSON(w, http.StatusOK, map[string]any{"name": "web", "sha256": shown, "previous": r.leafIn(beforeChain),
+			"pending": r.pending(), "ends": leaf.NotAfter, "organization": append(leaf.Subject.Organization, "")[0]})
 	}))
 	mux.HandleFunc("POST /api/certificates/{name}/requests", named(func(w http.ResponseWriter, call *http.Request) {
 		var in struct {

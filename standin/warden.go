@@ -57,7 +57,8 @@ func (r *Running) hostwarden(h interp.HandlerContext, _, words []string) error {
 		if r.faulty().RollBack {
 			authority = nil // the host made itself another one meanwhile
 		}
-		certificate, key, err := authority.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Pelorus"}, CommonName: name}, Names: []string{name}, Begins: -time.Hour, Ends: 365 * day}, orSystem(nil), time.Now())
+		certificate, key, err := authority.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Pelorus"},
+			CommonName: name}, Names: []string{name}, Begins: -time.Hour, Ends: 365 * day}, orSystem(nil), time.Now())
 		if err != nil {
 			return err
 		}

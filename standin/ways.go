@@ -21,8 +21,10 @@ type Way struct {
 
 // ways are the ways into the ships: a jump host, one behind it, and a proxy.
 var ways = []Way{
-	{Member: Member{Name: "gangway.turnstone", Site: "Turnstone", Address: "203.0.113.80", SSHPort: 22, User: "gangway"}},
-	{Member: Member{Name: "ladder.turnstone", Site: "Turnstone engine room", Address: "203.0.113.83", SSHPort: 22, User: "ladder"}, Behind: "Turnstone"},
+	{Member: Member{Name: "gangway.turnstone", Site: "Turnstone", Address: "203.0.113.80", SSHPort: 22,
+		User: "gangway"}},
+	{Member: Member{Name: "ladder.turnstone", Site: "Turnstone engine room", Address: "203.0.113.83", SSHPort: 22,
+		User: "ladder"}, Behind: "Turnstone"},
 	{Member: Member{Name: "proxy.sanderling", Site: "Sanderling", Address: "203.0.113.90", SSHPort: 1080}, Socks: true},
 }
 
@@ -38,7 +40,8 @@ func (f *Fleet) governed(m member, shown *Member) error {
 		shown.Family, shown.Link, shown.Web = "host-by-manager-api", manager.Address, manager.Web
 		return nil
 	}
-	shown.Family, shown.Link, shown.User, shown.Password, shown.HostKey = "host-under-manager", manager.Address, manager.User, manager.Password, manager.HostKey
+	shown.Family, shown.Link, shown.User, shown.Password, shown.HostKey = "host-under-manager", manager.Address,
+		manager.User, manager.Password, manager.HostKey
 	return nil
 }
 
@@ -53,7 +56,8 @@ func nodeAddress(address string, n int) string {
 // startNode turns on a further node of a device, at the address after it.
 func (f *Fleet) startNode(dir string, m member, n int, middle *Authority, shown *Member, now time.Time) error {
 	first, rest, _ := strings.Cut(m.name, ".")
-	node := member{name: fmt.Sprintf("%s-%d.%s", first, n+2, rest), site: m.site, address: nodeAddress(m.address, n), factory: m.factory, ends: m.ends}
+	node := member{name: fmt.Sprintf("%s-%d.%s", first, n+2, rest), site: m.site, address: nodeAddress(m.address, n),
+		factory: m.factory, ends: m.ends}
 	folder := filepath.Join(dir, strings.SplitN(node.name, ".tidewrack", 2)[0])
 	if err := lay(folder, node, middle, f.seed.reader(node.name+" certificate"), now); err != nil {
 		return err
@@ -105,7 +109,8 @@ func (f *Fleet) open(folder string, w Way) error {
 	if w.Password, err = password(filepath.Join(folder, "password"), f.seed.reader(w.User+" password")); err != nil {
 		return err
 	}
-	box, err := Start(Box{Dir: folder, Address: loopback(w.Address), SSHPort: 2222, User: w.User, Password: w.Password, Random: f.seed.reader(w.User + " host key"), Forward: forward})
+	box, err := Start(Box{Dir: folder, Address: loopback(w.Address), SSHPort: 2222, User: w.User,
+		Password: w.Password, Random: f.seed.reader(w.User + " host key"), Forward: forward})
 	if err != nil {
 		return err
 	}

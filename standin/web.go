@@ -116,7 +116,8 @@ func (r *Running) serveWeb(conn *tls.Conn, mux *http.ServeMux) {
 	r.watched(call.Method+" "+call.URL.Path, func() {
 		answered = true
 		switch {
-		case r.webs.once(r.faulty().ServerError && call.Method == http.MethodGet && call.URL.Path != "/", "server error"):
+		case r.webs.once(r.faulty().ServerError && call.Method == http.MethodGet && call.URL.Path != "/",
+			"server error"):
 			http.Error(w, "internal error", http.StatusInternalServerError)
 		case r.faulty().LoopAround && call.Method == http.MethodGet:
 			http.Redirect(w, call, call.URL.Path, http.StatusFound)
@@ -141,7 +142,8 @@ func (r *Running) serveWeb(conn *tls.Conn, mux *http.ServeMux) {
 
 // guarded are calls that only who is signed in may make: sid gives the session's id, and
 // guard the anti-forgery word that a call which changes something must carry.
-func (r *Running) guarded(sid, guard func(*http.Request) string, refuse func(http.ResponseWriter, *http.Request), do func(http.ResponseWriter, *http.Request)) http.HandlerFunc {
+func (r *Running) guarded(sid, guard func(*http.Request) string, refuse func(http.ResponseWriter, *http.Request),
+	do func(http.ResponseWriter, *http.Request)) http.HandlerFunc {
 	return func(w http.ResponseWriter, call *http.Request) {
 		r.webs.lock.Lock()
 		r.webs.calls++
@@ -154,7 +156,9 @@ func (r *Running) guarded(sid, guard func(*http.Request) string, refuse func(htt
 		switch {
 		case !known:
 			refuse(w, call)
-		case guard != nil && call.Method != http.MethodGet && (guard(call) != word || call.Method != http.MethodDelete && r.webs.once(r.faulty().StaleToken, "stale token")):
+		case guard != nil && call.Method != http.MethodGet &&
+			(guard(call) != word || call.Method != http.MethodDelete &&
+				r.webs.once(r.faulty().StaleToken, "stale token")):
 			http.Error(w, "the form has expired", http.StatusForbidden)
 		default:
 			do(w, call)
@@ -227,7 +231,8 @@ func (r *Running) nextRequest(subject pkix.Name, names []string, kind string) ([
 	if err != nil {
 		return nil, err
 	}
-	return der, r.lay(map[string][]byte{askedKey: pemOf("PRIVATE KEY", pkcs8), nextRequest: pemOf("CERTIFICATE REQUEST", der)})
+	return der, r.lay(map[string][]byte{askedKey: pemOf("PRIVATE KEY", pkcs8),
+		nextRequest: pemOf("CERTIFICATE REQUEST", der)})
 }
 
 // keyInUse has nextRequest take the key that is in use.
@@ -297,7 +302,8 @@ func (r *Running) goBackWeb() error {
 // meddleOnce puts a certificate onto the box that nobody asked for.
 func (r *Running) meddleOnce() {
 	var none *Authority
-	certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{CommonName: "Corvane service technician"}, Ends: 365 * day}, rand.Reader, time.Now())
+	certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{CommonName: "Corvane service technician"},
+		Ends: 365 * day}, rand.Reader, time.Now())
 	if err == nil {
 		r.Meddle(certificate, key)
 	}

@@ -29,7 +29,8 @@ func init() {
 
 const trustFile = "/var/web/trust.pem"
 
-var formPage = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><title>{{.Title}}</title><body><h1>{{.Title}}</h1>
+var formPage = template.Must(template.New(
+	"").Parse(`<!doctype html><html lang="en"><title>{{.Title}}</title><body><h1>{{.Title}}</h1>
 {{with .Said}}<p class="said">{{.}}</p>{{end}}{{with .Shows}}<p class="now">{{.Now}}</p><p class="next">{{.Next}}</p><p class="previous">{{.Previous}}</p>{{end}}<form method="post"><input type="hidden" name="token" value="{{.Token}}"><button>Send</button></form>{{with .Text}}<pre>{{.}}</pre>{{end}}</body></html>
 `))
 
@@ -51,7 +52,8 @@ func writeForm(w http.ResponseWriter, status int, f form) {
 
 // signInForm adds a page to sign in with, whose form has a hidden token, and a page to leave
 // by. Who is not signed in is led to it.
-func (r *Running) signInForm(mux *http.ServeMux) (in func(do func(http.ResponseWriter, *http.Request)) http.HandlerFunc) {
+func (r *Running) signInForm(mux *http.ServeMux) (in func(do func(http.ResponseWriter,
+	*http.Request)) http.HandlerFunc) {
 	mux.HandleFunc("GET /sign-in", func(w http.ResponseWriter, _ *http.Request) {
 		id, _ := r.webs.open()
 		r.webs.close(id)
@@ -83,7 +85,8 @@ func (r *Running) signInForm(mux *http.ServeMux) (in func(do func(http.ResponseW
 	}
 	mux.HandleFunc("GET /home", in(func(w http.ResponseWriter, call *http.Request) {
 		guard, _ := r.webs.knows(cookie(call))
-		writePage(w, http.StatusOK, map[bool]string{false: "Welcome", true: "Willkommen"}[r.faulty().OtherPrompt], guard, "", "")
+		writePage(w, http.StatusOK, map[bool]string{false: "Welcome", true: "Willkommen"}[r.faulty().OtherPrompt],
+			guard, "", "")
 	}))
 	mux.HandleFunc("POST /leave", in(func(w http.ResponseWriter, call *http.Request) {
 		r.webs.close(cookie(call))
@@ -148,7 +151,8 @@ func (r *Running) completed(leaf []byte) ([]byte, error) {
 			middle.AddCert(each)
 		}
 	}
-	paths, err := c.Verify(x509.VerifyOptions{CurrentTime: r.now(), Roots: roots, Intermediates: middle, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	paths, err := c.Verify(x509.VerifyOptions{CurrentTime: r.now(), Roots: roots, Intermediates: middle,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +175,8 @@ func voiceManager(r *Running) *http.ServeMux {
 			return
 		}
 		names := strings.Split(call.FormValue("names"), "\n")
-		if _, err := r.nextRequest(inForm(call, "common_name", "organization", "unit", "locality", "state", "country"), names, call.FormValue("bits")); err != nil {
+		if _, err := r.nextRequest(inForm(call, "common_name", "organization", "unit", "locality", "state",
+			"country"), names, call.FormValue("bits")); err != nil {
 			writePage(w, http.StatusOK, "Certificates", "", "Not possible.", "")
 			return
 		}
@@ -266,7 +271,8 @@ func conferenceBridge(r *Running) *http.ServeMux {
 		http.Redirect(w, call, "/tls", http.StatusSeeOther)
 	})))
 	mux.HandleFunc("POST /tls/request", in(r.tokened(func(w http.ResponseWriter, call *http.Request) {
-		der, err := r.nextRequest(inForm(call, "cn", "o", "ou", "l", "st", "c"), strings.Fields(call.FormValue("san")), call.FormValue("key"))
+		der, err := r.nextRequest(inForm(call, "cn", "o", "ou", "l", "st", "c"),
+			strings.Fields(call.FormValue("san")), call.FormValue("key"))
 		if err != nil {
 			writePage(w, http.StatusBadRequest, "TLS", "", err.Error(), "")
 			return
@@ -316,7 +322,8 @@ func wirelessManager(r *Running) *http.ServeMux {
 		}
 	}
 	mux.HandleFunc("POST /ui/csr", in(func(w http.ResponseWriter, call *http.Request) {
-		der, err := r.nextRequest(inForm(call, "cn", "o", "ou", "l", "st", "c"), strings.Split(call.FormValue("names"), ";"), call.FormValue("key"))
+		der, err := r.nextRequest(inForm(call, "cn", "o", "ou", "l", "st", "c"),
+			strings.Split(call.FormValue("names"), ";"), call.FormValue("key"))
 		if err != nil {
 			http.Error(w, "no", http.StatusBadRequest)
 			return
@@ -365,7 +372,9 @@ func hostWithPage(r *Running) *http.ServeMux {
 		}
 		writePage(w, http.StatusOK, "Host", "", "", string(pemOf("CERTIFICATE REQUEST", der)))
 	})))
-	mux.HandleFunc("GET /manage", in(func(w http.ResponseWriter, _ *http.Request) { r.shows().showPage(w, "Host", "", "") }))
+	mux.HandleFunc("GET /manage", in(func(w http.ResponseWriter, _ *http.Request) {
+		r.shows().showPage(w, "Host", "", "")
+	}))
 	mux.HandleFunc("POST /manage/import", in(r.tokened(func(w http.ResponseWriter, call *http.Request) {
 		var err error
 		if pressed := call.FormValue("previous"); pressed == "yes" {

@@ -17,7 +17,8 @@ import (
 
 // Boxes with JSON.
 const (
-	Firewall         Kind = "firewall"          // a key that goes in a header; what is chosen counts once it is committed
+	// a key that goes in a header; what is chosen counts once it is committed
+	Firewall         Kind = "firewall"
 	HostManager      Kind = "host manager"      // signs for the hosts under it, as a task
 	ServerBoard      Kind = "server board"      // Redfish
 	ReportingGateway Kind = "reporting gateway" // listeners that are bound to a name and a certificate
@@ -144,7 +145,8 @@ func (r *Running) remember(name, text string) error {
 }
 
 func unlocked(key, passphrase []byte) ([]byte, error) {
-	accounts, err := pile.Sort([]pile.File{{Name: "key", Content: key}}, pile.Options{Passphrases: []string{string(passphrase)}})
+	accounts, err := pile.Sort([]pile.File{{Name: "key", Content: key}},
+		pile.Options{Passphrases: []string{string(passphrase)}})
 	if err != nil {
 		return nil, err
 	}
@@ -291,29 +293,35 @@ func hostManager(r *Running) *http.ServeMux {
 		})
 	}
 	mux.HandleFunc("GET /api/hosts/{name}", host(func(w http.ResponseWriter, _ *http.Request, name string, _ *Running) {
-		writeJSON(w, http.StatusOK, map[string]string{"name": name, "link": map[bool]string{true: "broken", false: "connected"}[r.faulty().Silent], "maintenance": r.remembered("maintenance-"+name, "off"), "task": r.remembered("task-"+name, "0")})
+		writeJSON(w, http.StatusOK,
+			map[string]string{"name": name,
+				"link":        map[bool]string{true: "broken", false: "connected"}[r.faulty().Silent],
+				"maintenance": r.remembered("maintenance-"+name, "off"), "task": r.remembered("task-"+name, "0")})
 	}))
-	mux.HandleFunc("POST /api/hosts/{name}/maintenance", host(func(w http.ResponseWriter, call *http.Request, name string, _ *Running) {
-		var in struct{ On bool }
-		if readJSON(call, &in) != nil || !in.On && r.faulty().StaysInMaintenance {
-			refuseJSON(w, errors.New("the host does not leave maintenance"))
-			return
-		}
-		r.remember("maintenance-"+name, map[bool]string{true: "on", false: "off"}[in.On])
-		writeJSON(w, http.StatusOK, in)
-	}))
-	mux.HandleFunc("POST /api/hosts/{name}/renewals", host(func(w http.ResponseWriter, _ *http.Request, name string, host *Running) {
-		if r.remembered("maintenance-"+name, "off") != "on" {
-			refuseJSON(w, errors.New("the host is not in maintenance"))
-			return
-		}
-		task := r.begin(func() error { return r.renew(name, host) })
-		r.remember("task-"+name, task)
-		writeJSON(w, http.StatusAccepted, map[string]string{"task": task})
-	}))
+	mux.HandleFunc("POST /api/hosts/{name}/maintenance",
+		host(func(w http.ResponseWriter, call *http.Request, name string, _ *Running) {
+			var in struct{ On bool }
+			if readJSON(call, &in) != nil || !in.On && r.faulty().StaysInMaintenance {
+				refuseJSON(w, errors.New("the host does not leave maintenance"))
+				return
+			}
+			r.remember("maintenance-"+name, map[bool]string{true: "on", false: "off"}[in.On])
+			writeJSON(w, http.StatusOK, in)
+		}))
+	mux.HandleFunc("POST /api/hosts/{name}/renewals",
+		host(func(w http.ResponseWriter, _ *http.Request, name string, host *Running) {
+			if r.remembered("maintenance-"+name, "off") != "on" {
+				refuseJSON(w, errors.New("the host is not in maintenance"))
+				return
+			}
+			task := r.begin(func() error { return r.renew(name, host) })
+			r.remember("task-"+name, task)
+			writeJSON(w, http.StatusAccepted, map[string]string{"task": task})
+		}))
 	mux.HandleFunc("GET /api/tasks/{id}", in(func(w http.ResponseWriter, call *http.Request) {
 		state, percent := r.stands(call.PathValue("id"))
-		writeJSON(w, http.StatusOK, map[string]any{"state": state, "percent": percent, "text": map[string]string{"failed": "the host is busy"}[state]})
+		writeJSON(w, http.StatusOK, map[string]any{"state": state, "percent": percent,
+			"text": map[string]string{"failed": "the host is busy"}[state]})
 	}))
 	return mux
 }
@@ -333,7 +341,8 @@ func (r *Running) renew(name string, host *Running) error {
 	if r.faulty().RollBack {
 		authority = nil // the host made itself another one meanwhile
 	}
-	certificate, key, err := authority.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Pelorus"}, CommonName: name}, Names: []string{name}, Begins: -time.Hour, Ends: 365 * day}, rand.Reader, time.Now())
+	certificate, key, err := authority.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Pelorus"},
+		CommonName: name}, Names: []string{name}, Begins: -time.Hour, Ends: 365 * day}, rand.Reader, time.Now())
 	if err != nil {
 		return err
 	}
@@ -358,7 +367,8 @@ func reportingGateway(r *Running) *http.ServeMux {
 		writePage(w, http.StatusOK, "Console", "", "Reports of the week", "")
 	}))
 	mux.HandleFunc("POST /requests", in(func(w http.ResponseWriter, call *http.Request) {
-		der, err := r.nextRequest(inForm(call, "host", "organization", "unit", "locality", "state", "country"), strings.Split(call.FormValue("names"), ","), call.FormValue("key"))
+		der, err := r.nextRequest(inForm(call, "host", "organization", "unit", "locality", "state", "country"),
+			strings.Split(call.FormValue("names"), ","), call.FormValue("key"))
 		if err != nil {
 			refuseJSON(w, err)
 			return
@@ -366,7 +376,8 @@ func reportingGateway(r *Running) *http.ServeMux {
 		writeJSON(w, http.StatusCreated, map[string]string{"request": string(pemOf("CERTIFICATE REQUEST", der))})
 	}))
 	mux.HandleFunc("GET /listeners/{name}", in(func(w http.ResponseWriter, _ *http.Request) {
-		writeJSON(w, http.StatusOK, map[string]string{"host": "", "address": "any", "certificate": r.remembered("bound", "factory")})
+		writeJSON(w, http.StatusOK, map[string]string{"host": "", "address": "any",
+			"certificate": r.remembered("bound", "factory")})
 	}))
 	mux.HandleFunc("PUT /certificates/{name}", in(func(w http.ResponseWriter, call *http.Request) {
 		key, err := r.root.ReadFile(inside(askedKey))

@@ -31,7 +31,8 @@ func traversalPeer(r *Running) *http.ServeMux {
 		if r.faulty().OtherPrompt {
 			host = "unnamed"
 		}
-		writeJSON(w, http.StatusOK, map[string]string{"host": host, "domain": domain, "name": host + "." + domain, "verification": r.remembered("verification", "permissive")})
+		writeJSON(w, http.StatusOK, map[string]string{"host": host, "domain": domain, "name": host + "." + domain,
+			"verification": r.remembered("verification", "permissive")})
 	}))
 	mux.HandleFunc("POST /api/request", in(func(w http.ResponseWriter, call *http.Request) {
 		var in asked
@@ -44,9 +45,12 @@ func traversalPeer(r *Running) *http.ServeMux {
 			refuseJSON(w, err)
 			return
 		}
-		writeJSON(w, http.StatusCreated, map[string]any{"request": string(pemOf("CERTIFICATE REQUEST", der)), "names": in.Names})
+		writeJSON(w, http.StatusCreated, map[string]any{"request": string(pemOf("CERTIFICATE REQUEST", der)),
+			"names": in.Names})
 	}))
-	mux.HandleFunc("GET /api/certificate", in(func(w http.ResponseWriter, _ *http.Request) { writeJSON(w, http.StatusOK, r.shows().asJSON()) }))
+	mux.HandleFunc("GET /api/certificate", in(func(w http.ResponseWriter, _ *http.Request) {
+		writeJSON(w, http.StatusOK, r.shows().asJSON())
+	}))
 	mux.HandleFunc("PUT /api/certificate", in(r.takesJSON))
 	mux.HandleFunc("POST /api/certificate/previous", in(r.goesBack))
 	mux.HandleFunc("PUT /api/verification", in(func(w http.ResponseWriter, call *http.Request) {
@@ -75,7 +79,8 @@ func buildingController(r *Running) *http.ServeMux {
 	in := r.signInForm(mux)
 	const supervisor = "/var/web/supervisor.pem"
 	mux.HandleFunc("POST /keystore/{alias}", in(func(w http.ResponseWriter, call *http.Request) {
-		accounts, err := pile.Sort([]pile.File{{Name: "store", Content: uploaded(call, "store")}}, pile.Options{Passphrases: []string{call.FormValue("passphrase")}})
+		accounts, err := pile.Sort([]pile.File{{Name: "store", Content: uploaded(call, "store")}},
+			pile.Options{Passphrases: []string{call.FormValue("passphrase")}})
 		keys := pile.Keys(accounts)
 		if err != nil || len(keys) != 1 {
 			writeJSON(w, http.StatusBadRequest, map[string]string{"error": "the store cannot be opened"})

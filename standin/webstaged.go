@@ -15,7 +15,8 @@ import (
 
 // Boxes with outstanding requests, staged changes and pairs.
 const (
-	SignOnServer        Kind = "sign-on server"       // outstanding requests with an id, and processes that start one after another
+	// outstanding requests with an id, and processes that start one after another
+	SignOnServer        Kind = "sign-on server"
 	EncryptionAppliance Kind = "encryption appliance" // what is staged is deployed to its nodes
 	LoadBalancer        Kind = "load balancer"        // named objects, a test listener, and a pair that is synchronised
 )
@@ -27,7 +28,8 @@ func init() {
 }
 
 // tokens adds a sign-in with JSON, whose token goes in a header, and a sign-out.
-func (r *Running) tokens(mux *http.ServeMux, at, name string) (in func(func(http.ResponseWriter, *http.Request)) http.HandlerFunc) {
+func (r *Running) tokens(mux *http.ServeMux, at,
+	name string) (in func(func(http.ResponseWriter, *http.Request)) http.HandlerFunc) {
 	token := header(name)
 	mux.HandleFunc("POST "+at, func(w http.ResponseWriter, call *http.Request) {
 		var in struct{ User, Password string }
@@ -55,7 +57,8 @@ type asked struct {
 }
 
 func (a asked) subject() pkix.Name {
-	return pkix.Name{CommonName: a.CommonName, Organization: some(a.Organization), OrganizationalUnit: some(a.Unit), Locality: some(a.Locality), Province: some(a.State), Country: some(a.Country), ExtraNames: mailed(a.Email)}
+	return pkix.Name{CommonName: a.CommonName, Organization: some(a.Organization), OrganizationalUnit: some(a.Unit),
+		Locality: some(a.Locality), Province: some(a.State), Country: some(a.Country), ExtraNames: mailed(a.Email)}
 }
 
 // takeTrust takes a root or an intermediate, PEM in JSON, into the box's trust.
@@ -88,9 +91,12 @@ func (r *Running) answerRequest(w http.ResponseWriter, a asked, keyFile string) 
 	writeJSON(w, http.StatusCreated, map[string]string{"request": string(text)})
 }
 
-// inForm is what a request in a form asks for: its fields have the names of commonName, organization, unit, locality, state and country.
+// inForm is what a request in a form asks for: its fields have the names of commonName, organization, unit, locality,
+// state and country.
 func inForm(call *http.Request, commonName, organization, unit, locality, state, country string) pkix.Name {
-	return asked{CommonName: call.FormValue(commonName), Organization: call.FormValue(organization), Unit: call.FormValue(unit), Locality: call.FormValue(locality), State: call.FormValue(state), Country: call.FormValue(country)}.subject()
+	return asked{CommonName: call.FormValue(commonName), Organization: call.FormValue(organization),
+		Unit: call.FormValue(unit), Locality: call.FormValue(locality), State: call.FormValue(state),
+		Country: call.FormValue(country)}.subject()
 }
 
 // signOnServer keeps its requests in a list of outstanding ones; a signed leaf is bound to its
@@ -153,11 +159,14 @@ func signOnServer(r *Running) *http.ServeMux {
 		r.remember("uses", strings.Join(in.Uses, " "))
 		writeJSON(w, http.StatusOK, map[string]string{"state": "bound; restart the server"})
 	}))
-	mux.HandleFunc("DELETE /api/outstanding/{id}/certificate", outstanding(func(w http.ResponseWriter, _ *http.Request) {
-		r.root.Remove(inside(nextChain))
-		w.WriteHeader(http.StatusNoContent)
+	mux.HandleFunc("DELETE /api/outstanding/{id}/certificate",
+		outstanding(func(w http.ResponseWriter, _ *http.Request) {
+			r.root.Remove(inside(nextChain))
+			w.WriteHeader(http.StatusNoContent)
+		}))
+	mux.HandleFunc("GET /api/certificate", in(func(w http.ResponseWriter, _ *http.Request) {
+		writeJSON(w, http.StatusOK, r.shows(nextChain).asJSON())
 	}))
-	mux.HandleFunc("GET /api/certificate", in(func(w http.ResponseWriter, _ *http.Request) { writeJSON(w, http.StatusOK, r.shows(nextChain).asJSON()) }))
 	mux.HandleFunc("POST /api/previous", in(func(w http.ResponseWriter, _ *http.Request) {
 		if err := r.root.Rename(inside(beforeChain), inside(nextChain)); err == nil {
 			r.root.Rename(inside(beforeKey), inside(nextKey))
@@ -293,7 +302,9 @@ func encryptionAppliance(r *Running) *http.ServeMux {
 		state, percent := r.stands(call.PathValue("id"))
 		all := 1 + len(r.others())
 		reached := map[bool]int{true: all - 1, false: all}[r.faulty().OneNode]
-		writeJSON(w, http.StatusOK, map[string]any{"state": state, "percent": percent, "text": fmt.Sprintf("%d of %d, %d unreachable%s", reached, all, all-reached, map[bool]string{true: ": standby"}[reached < all])})
+		writeJSON(w, http.StatusOK, map[string]any{"state": state, "percent": percent,
+			"text": fmt.Sprintf("%d of %d, %d unreachable%s", reached, all, all-reached,
+				map[bool]string{true: ": standby"}[reached < all])})
 	}))
 	return mux
 }

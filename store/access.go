@@ -25,7 +25,8 @@ func putAccess(ctx context.Context, tx *sqlx.Tx, deviceID int64, all []Access) e
 	}
 	for _, a := range all {
 		a.DeviceID = deviceID
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO access (device_id, link, address, port, user, credential, pin, options)
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO access (device_id, link, address, port, user, credential,
+			pin, options)
 			VALUES (:device_id, :link, :address, :port, :user, :credential, :pin, :options)`, a); err != nil {
 			return taken(err)
 		}
@@ -37,13 +38,17 @@ func putAccess(ctx context.Context, tx *sqlx.Tx, deviceID int64, all []Access) e
 // device itself, and where another is reached at one of these addresses. Boxes that were
 // delivered with the same certificate keep their pins, and so does a link to a place where
 // another slot than these is served.
-func (s Devices) MovePins(ctx context.Context, link, from, to string, deviceID int64, addresses []string, slots []int64) error {
+func (s Devices) MovePins(ctx context.Context, link, from, to string, deviceID int64, addresses []string,
+	slots []int64) error {
 	if from == "" || to == "" || from == to || len(addresses) == 0 {
 		return nil
 	}
-	query, args, err := sqlx.In(`UPDATE access SET pin = ? WHERE link = ? AND pin = ? AND (device_id = ? OR address IN (?)) AND NOT EXISTS (
-		SELECT 1 FROM slot JOIN device ON device.id = slot.device_id WHERE device.id = ? AND slot.id NOT IN (?) AND slot.protocol = 'tls' AND slot.port = access.port
-			AND slot.address = CASE access.address WHEN '' THEN device.address ELSE access.address END)`, to, link, from, deviceID, addresses, deviceID, slots)
+	query, args, err := sqlx.In(`UPDATE access SET pin = ? WHERE link = ? AND pin = ? AND (device_id = ?
+		OR address IN (?)) AND NOT EXISTS (
+		SELECT 1 FROM slot JOIN device ON device.id = slot.device_id WHERE device.id = ? AND slot.id NOT IN (?)
+		AND slot.protocol = 'tls' AND slot.port = access.port
+			AND slot.address = CASE access.address WHEN '' THEN device.address ELSE access.address END)`, to, link,
+		from, deviceID, addresses, deviceID, slots)
 	if err != nil {
 		return err
 	}

@@ -25,13 +25,15 @@ type Obsolete struct {
 // AskAgain takes a replacement back to its request, with another plan. What was
 // asked for before is kept as obsolete; the key that was made for it, under
 // secret, is forgotten. All of it happens or nothing.
-func (s Requests) AskAgain(ctx context.Context, id int64, signer string, plan request.Plan, old Obsolete, secret string) (r Replacement, action replacement.Action, err error) {
+func (s Requests) AskAgain(ctx context.Context, id int64, signer string, plan request.Plan, old Obsolete,
+	secret string) (r Replacement, action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
 			return err
 		}
 		old.ReplacementID, old.ParcelID, old.SPKI, old.Request = id, r.ParcelID, r.SPKI, r.Request
-		if r, action, err = s.advance(ctx, tx, id, replacement.Event{Kind: replacement.AskedAgain, Why: old.Reason}, old.At); err != nil {
+		if r, action, err = s.advance(ctx, tx, id, replacement.Event{Kind: replacement.AskedAgain, Why: old.Reason},
+			old.At); err != nil {
 			return err
 		}
 		if old.SPKI != "" {
@@ -42,14 +44,16 @@ func (s Requests) AskAgain(ctx context.Context, id int64, signer string, plan re
 		if err := removeSecrets(ctx, tx, []string{secret}); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET signer = ?, plan = ?, request = x'', spki = '', offered = '', parcel_id = NULL WHERE id = ?`, signer, JSON[request.Plan]{plan}, id))
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET signer = ?, plan = ?, request = x'', spki = '',
+			offered = '', parcel_id = NULL WHERE id = ?`, signer, JSON[request.Plan]{plan}, id))
 	})
 	return r, action, err
 }
 
-// TakeKey gives a replacement that waits for its signer another key, under secret, and the request with it; what it asked with is kept as obsolete. All of it
-// happens or nothing. It returns ErrNotFound where it does not wait any more.
-func (s Requests) TakeKey(ctx context.Context, id int64, old Obsolete, made request.Request, purpose string, sealed []byte) error {
+// TakeKey gives a replacement that waits for its signer another key, under secret, and the request with it; what it
+// asked with is kept as obsolete. All of it happens or nothing. It returns ErrNotFound where it does not wait any more.
+func (s Requests) TakeKey(ctx context.Context, id int64, old Obsolete, made request.Request, purpose string,
+	sealed []byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var r Replacement
 		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
@@ -65,7 +69,8 @@ func (s Requests) TakeKey(ctx context.Context, id int64, old Obsolete, made requ
 		if err := putSecret(ctx, tx, purpose, sealed); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ?, offered = '' WHERE id = ?`, made.Raw, cert.Fingerprint(made.SPKI()), id))
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ?, offered = '' WHERE id = ?`,
+			made.Raw, cert.Fingerprint(made.SPKI()), id))
 	})
 }
 
@@ -75,11 +80,13 @@ const obsoleteInsert = `INSERT INTO obsolete_request (replacement_id, parcel_id,
 // ObsoleteOf returns the obsolete requests of a replacement, oldest first.
 func (s Requests) ObsoleteOf(ctx context.Context, replacementID int64) ([]Obsolete, error) {
 	var out []Obsolete
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM obsolete_request WHERE replacement_id = ? ORDER BY id`, replacementID)
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM obsolete_request WHERE replacement_id = ? ORDER BY id`,
+		replacementID)
 }
 
 // ObsoleteByKey finds the obsolete request with this public key.
 func (s Requests) ObsoleteByKey(ctx context.Context, spki string) (Obsolete, error) {
 	var out Obsolete
-	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM obsolete_request WHERE spki = ? ORDER BY id DESC LIMIT 1`, spki))
+	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM obsolete_request WHERE spki = ? ORDER BY id DESC
+		LIMIT 1`, spki))
 }

@@ -19,7 +19,8 @@ import (
 // waiting makes a replacement that waits for its signer, with its request.
 func waiting(t *testing.T, s *store.Store, device string) (int64, request.Request) {
 	t.Helper()
-	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: device}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(),
+		[]store.NewDevice{{Device: store.Device{Name: device}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	slots, err := s.Slots.Of(t.Context(), device)
@@ -27,7 +28,9 @@ func waiting(t *testing.T, s *store.Store, device string) (int64, request.Reques
 		t.Fatal(err)
 	}
 	plan := request.Plan{Names: []string{device}}.Complete()
-	id, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[0].ID, Signer: "desk", Plan: store.JSON[request.Plan]{V: plan}}, []int64{slots[0].ID}, replacement.Progress{Stage: replacement.Request, State: replacement.Running}, "procedure: x", nil)
+	id, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[0].ID,
+		Signer: "desk", Plan: store.JSON[request.Plan]{V: plan}}, []int64{slots[0].ID},
+		replacement.Progress{Stage: replacement.Request, State: replacement.Running}, "procedure: x", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -42,7 +45,8 @@ func waiting(t *testing.T, s *store.Store, device string) (int64, request.Reques
 	if err := s.Replacements.SetRequest(t.Context(), id, made); err != nil {
 		t.Fatal(err)
 	}
-	for _, e := range []replacement.Event{{Kind: replacement.Done}, {Kind: replacement.Waits, Waiting: replacement.Signer}} {
+	for _, e := range []replacement.Event{{Kind: replacement.Done},
+		{Kind: replacement.Waits, Waiting: replacement.Signer}} {
 		if _, _, err := s.Replacements.Advance(t.Context(), id, e, store.At(testkit.Now)); err != nil {
 			t.Fatal(err)
 		}
@@ -63,10 +67,13 @@ func TestAnAnswerAndAskingAgainNeverMix(t *testing.T) {
 		var both sync.WaitGroup
 		var answered, asked error
 		answer := func() {
-			_, _, answered = s.Replacements.Accept(t.Context(), id, []*cert.Certificate{leaf.Certificate, root.Certificate}, nil, store.At(testkit.Now))
+			_, _, answered = s.Replacements.Accept(t.Context(), id,
+				[]*cert.Certificate{leaf.Certificate, root.Certificate}, nil, store.At(testkit.Now))
 		}
 		ask := func() {
-			_, _, asked = s.Requests.AskAgain(t.Context(), id, "desk", request.Plan{Names: []string{device, "again"}}.Complete(), store.Obsolete{Reason: "a name", By: "keeper", At: store.At(testkit.Now)}, "key")
+			_, _, asked = s.Requests.AskAgain(t.Context(), id, "desk",
+				request.Plan{Names: []string{device, "again"}}.Complete(),
+				store.Obsolete{Reason: "a name", By: "keeper", At: store.At(testkit.Now)}, "key")
 		}
 		if i%2 == 0 { // who is started last is mostly quicker
 			answer, ask = ask, answer
@@ -95,10 +102,12 @@ func TestAnAnswerAndAskingAgainNeverMix(t *testing.T) {
 		if !errors.Is(answered, store.ErrNotFound) && !errors.As(answered, new(replacement.Impossible)) {
 			t.Errorf("what came too late is told of as %v", answered)
 		}
-		if r.Stage != replacement.Request || r.NewSHA256 != "" || len(r.Request) > 0 || r.SPKI != "" || len(r.Plan.V.Names) != 2 || len(former) != 1 {
+		if r.Stage != replacement.Request || r.NewSHA256 != "" || len(r.Request) > 0 || r.SPKI != "" ||
+			len(r.Plan.V.Names) != 2 || len(former) != 1 {
 			t.Errorf("asked again, and it is in stage %s with %d obsolete requests", r.Stage, len(former))
 		}
-		if old, err := s.Requests.ObsoleteByKey(t.Context(), cert.Fingerprint(made.SPKI())); err != nil || old.ReplacementID != id || old.Reason != "a name" {
+		if old, err := s.Requests.ObsoleteByKey(t.Context(), cert.Fingerprint(made.SPKI())); err != nil ||
+			old.ReplacementID != id || old.Reason != "a name" {
 			t.Errorf("the obsolete request is found as %+v, %v", old, err)
 		}
 	}
@@ -115,8 +124,12 @@ func TestPagesLoseAndRepeatNothingWhileTheListGrows(t *testing.T) {
 	add := func(n int) {
 		var devices []store.NewDevice
 		for range n {
-			devices = append(devices, store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%04d-%d.tidewrack.example", rand.IntN(10_000), number.Add(1)), Site: fmt.Sprint("site ", rand.IntN(4)), Family: fmt.Sprint("family-", rand.IntN(3)), Address: fmt.Sprintf("192.0.2.%d", rand.IntN(20))},
-				Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443, NotAfter: store.At(time.Unix(int64(1_800_000_000+rand.IntN(50)), 0))}}})
+			devices = append(devices,
+				store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%04d-%d.tidewrack.example",
+					rand.IntN(10_000), number.Add(1)), Site: fmt.Sprint("site ", rand.IntN(4)),
+					Family: fmt.Sprint("family-", rand.IntN(3)), Address: fmt.Sprintf("192.0.2.%d", rand.IntN(20))},
+					Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443,
+						NotAfter: store.At(time.Unix(int64(1_800_000_000+rand.IntN(50)), 0))}}})
 		}
 		if err := s.Devices.Add(t.Context(), devices); err != nil {
 			t.Fatal(err)
@@ -125,7 +138,8 @@ func TestPagesLoseAndRepeatNothingWhileTheListGrows(t *testing.T) {
 	for _, order := range []string{"name", "condition", "expires_at", "site", "family", "address"} {
 		for _, desc := range []bool{false, true} {
 			add(40)
-			there, _, err := s.Devices.Page(t.Context(), store.At(testkit.Now), store.DeviceFilter{}, store.Page{Most: 100_000, Sort: order, Desc: desc})
+			there, _, err := s.Devices.Page(t.Context(), store.At(testkit.Now), store.DeviceFilter{},
+				store.Page{Most: 100_000, Sort: order, Desc: desc})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -146,7 +160,8 @@ func TestPagesLoseAndRepeatNothingWhileTheListGrows(t *testing.T) {
 					seen[row.Name] = true
 					if at, known := place[row.Name]; known {
 						if at != last+1 {
-							t.Fatalf("by %s, %v: the device at place %d comes after that at place %d", order, desc, at, last)
+							t.Fatalf("by %s, %v: the device at place %d comes after that at place %d", order, desc,
+								at, last)
 						}
 						last = at
 					}
@@ -161,7 +176,8 @@ func TestPagesLoseAndRepeatNothingWhileTheListGrows(t *testing.T) {
 			}
 		}
 	}
-	if _, _, err := s.Devices.Page(t.Context(), store.At(testkit.Now), store.DeviceFilter{}, store.Page{Most: 7, After: "nonsense"}); !errors.Is(err, store.ErrCursor) {
+	if _, _, err := s.Devices.Page(t.Context(), store.At(testkit.Now), store.DeviceFilter{},
+		store.Page{Most: 7, After: "nonsense"}); !errors.Is(err, store.ErrCursor) {
 		t.Errorf("a cursor that is none: %v", err)
 	}
 }

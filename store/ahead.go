@@ -26,8 +26,10 @@ type Ahead struct {
 // AheadOf are the next slots after one that serve a certificate, by their numbers.
 func (s Reports) AheadOf(ctx context.Context, id int64, most int) ([]Ahead, error) {
 	var out []Ahead
-	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, device.site, device.family, slot.signer, slot.base, slot.not_before, slot.not_after, slot.due_from
-		FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id > ? AND slot.chain <> '[]' ORDER BY slot.id LIMIT ?`, id, most)
+	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, device.site, device.family,
+		slot.signer, slot.base, slot.not_before, slot.not_after, slot.due_from
+		FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id > ? AND slot.chain <> '[]' ORDER BY slot.id
+		LIMIT ?`, id, most)
 }
 
 // Uppers counts, for each certificate above a leaf, the slots whose path it is on.
@@ -52,9 +54,12 @@ type Took struct {
 // TookSince are the newest sealed replacements since a moment.
 func (s Reports) TookSince(ctx context.Context, since Moment, most int) ([]Took, error) {
 	var out []Took
-	return out, s.read.SelectContext(ctx, &out, `SELECT device.name AS device, device.family AS family, replacement.changed_at - replacement.begun_at AS whole,
-		coalesce((SELECT sum(step.ended_at - step.began_at) FROM step JOIN task ON task.step_id = step.id WHERE step.replacement_id = replacement.id AND step.ended_at > 0), 0) AS person
-		FROM replacement JOIN device ON device.id = replacement.device_id WHERE replacement.state = 'sealed' AND replacement.changed_at >= ? ORDER BY replacement.id DESC LIMIT ?`, since, most)
+	return out, s.read.SelectContext(ctx, &out, `SELECT device.name AS device, device.family AS family,
+		replacement.changed_at - replacement.begun_at AS whole,
+		coalesce((SELECT sum(step.ended_at - step.began_at) FROM step JOIN task ON task.step_id = step.id
+		WHERE step.replacement_id = replacement.id AND step.ended_at > 0), 0) AS person
+		FROM replacement JOIN device ON device.id = replacement.device_id WHERE replacement.state = 'sealed'
+		AND replacement.changed_at >= ? ORDER BY replacement.id DESC LIMIT ?`, since, most)
 }
 
 // Proofs are all domains that were validated.
@@ -66,7 +71,8 @@ func (s Reports) Proofs(ctx context.Context) ([]Proven, error) {
 // ThatEnd are those of programs and calendars that end by themselves.
 func (s Sessions) ThatEnd(ctx context.Context, now Moment) ([]Session, error) {
 	var out []Session
-	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE kind <> 'console' AND ends_at >= ? ORDER BY ends_at`, now)
+	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE kind <> 'console' AND ends_at >= ?
+		ORDER BY ends_at`, now)
 }
 
 // EndsIn counts the certificates that end in a month, by condition.

@@ -40,7 +40,8 @@ const MaxIssuers = 50
 func (s Signers) PutIssuer(ctx context.Context, i SignerIssuer) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var others int
-		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM signer_issuer WHERE signer = ? AND spki <> ?`, i.Signer, i.SPKI); err != nil {
+		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM signer_issuer WHERE signer = ? AND spki <> ?`,
+			i.Signer, i.SPKI); err != nil {
 			return err
 		}
 		if others >= MaxIssuers {
@@ -52,10 +53,12 @@ func (s Signers) PutIssuer(ctx context.Context, i SignerIssuer) error {
 
 // learnIssuer keeps an issuer; of one that is known, the shortest lifetime and whether it is confirmed.
 func learnIssuer(ctx context.Context, tx *sqlx.Tx, i SignerIssuer) error {
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO signer_issuer (signer, spki, subject, days, confirmed, known_by, known_at)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO signer_issuer (signer, spki, subject, days, confirmed, known_by,
+		known_at)
 		VALUES (:signer, :spki, :subject, :days, :confirmed, :known_by, :known_at)
 		ON CONFLICT (signer, spki) DO UPDATE SET confirmed = max(confirmed, excluded.confirmed),
-			days = CASE WHEN excluded.days = 0 THEN days WHEN days = 0 THEN excluded.days ELSE min(days, excluded.days) END`, i)
+			days = CASE WHEN excluded.days = 0 THEN days WHEN days = 0 THEN excluded.days
+			ELSE min(days, excluded.days) END`, i)
 	return err
 }
 
@@ -92,11 +95,13 @@ func (s Signers) Habits(ctx context.Context) (map[string]answer.Habits, error) {
 // learnHabits adds what an answer shows to what is known of its signer.
 func learnHabits(ctx context.Context, tx *sqlx.Tx, l Learnt, leaf *cert.Certificate, accepted bool) error {
 	var was JSON[answer.Habits]
-	if err := tx.GetContext(ctx, &was, `SELECT habits FROM signer_habits WHERE signer = ?`, l.Signer); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if err := tx.GetContext(ctx, &was, `SELECT habits FROM signer_habits WHERE signer = ?`, l.Signer); err != nil &&
+		!errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	was.V = was.V.Learn(leaf, l.Asked, accepted)
-	_, err := tx.ExecContext(ctx, `INSERT INTO signer_habits (signer, habits) VALUES (?, ?) ON CONFLICT (signer) DO UPDATE SET habits = excluded.habits`, l.Signer, was)
+	_, err := tx.ExecContext(ctx, `INSERT INTO signer_habits (signer, habits) VALUES (?, ?)
+		ON CONFLICT (signer) DO UPDATE SET habits = excluded.habits`, l.Signer, was)
 	return err
 }
 
@@ -115,7 +120,8 @@ type UnusedAnswer struct {
 // maxUnused is how many unused answers are kept of one replacement; the oldest go first.
 const maxUnused = 20
 
-// PutUnusedAnswer keeps a certificate that came for a replacement and is not used; offered makes it the one that can be accepted.
+// PutUnusedAnswer keeps a certificate that came for a replacement and is not used; offered makes it the one that can
+// be accepted.
 func (s Signers) PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a UnusedAnswer, offered bool) error {
 	a.SHA256 = leaf.SHA256
 	return s.change(ctx, func(tx *sqlx.Tx) error {
@@ -123,7 +129,8 @@ func (s Signers) PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a 
 			return err
 		}
 		var came bool
-		if err := tx.GetContext(ctx, &came, `SELECT EXISTS (SELECT 1 FROM unused_answer WHERE replacement_id = ? AND sha256 = ?)`, a.ReplacementID, a.SHA256); err != nil {
+		if err := tx.GetContext(ctx, &came, `SELECT EXISTS (SELECT 1 FROM unused_answer WHERE replacement_id = ?
+			AND sha256 = ?)`, a.ReplacementID, a.SHA256); err != nil {
 			return err
 		}
 		if a.Learns != nil && !came { // the same one again shows nothing new
@@ -131,22 +138,27 @@ func (s Signers) PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a 
 				return err
 			}
 		}
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO unused_answer (replacement_id, sha256, why, came_at, came_by) VALUES (:replacement_id, :sha256, :why, :came_at, :came_by)
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO unused_answer (replacement_id, sha256, why, came_at,
+			came_by) VALUES (:replacement_id, :sha256, :why, :came_at, :came_by)
 			ON CONFLICT (replacement_id, sha256) DO UPDATE SET why = excluded.why`, a); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM unused_answer WHERE replacement_id = ?1 AND sha256 NOT IN (SELECT sha256 FROM unused_answer WHERE replacement_id = ?1 ORDER BY came_at DESC LIMIT ?2)`, a.ReplacementID, maxUnused); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM unused_answer WHERE replacement_id = ?1 AND sha256 NOT IN
+			(SELECT sha256 FROM unused_answer WHERE replacement_id = ?1 ORDER BY came_at DESC LIMIT ?2)`,
+			a.ReplacementID, maxUnused); err != nil {
 			return err
 		}
 		if !offered {
 			return nil
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET offered = ? WHERE id = ?`, leaf.SHA256, a.ReplacementID))
+		return changed(tx.ExecContext(ctx, `UPDATE replacement SET offered = ? WHERE id = ?`, leaf.SHA256,
+			a.ReplacementID))
 	})
 }
 
 // UnusedAnswers returns the certificates that came for a replacement and were not used, newest first.
 func (s Signers) UnusedAnswers(ctx context.Context, id int64) ([]UnusedAnswer, error) {
 	var out []UnusedAnswer
-	return out, s.read.SelectContext(ctx, &out, `SELECT unused_answer.*, certificate.der FROM unused_answer JOIN certificate USING (sha256) WHERE replacement_id = ? ORDER BY came_at DESC, sha256`, id)
+	return out, s.read.SelectContext(ctx, &out, `SELECT unused_answer.*, certificate.der FROM unused_answer
+		JOIN certificate USING (sha256) WHERE replacement_id = ? ORDER BY came_at DESC, sha256`, id)
 }

@@ -36,12 +36,14 @@ func (e AuditEntry) sum(key []byte, before string) string {
 // record adds an entry to the audit log.
 func record(ctx context.Context, tx *sqlx.Tx, key []byte, e AuditEntry) error {
 	var last AuditEntry
-	if err := tx.GetContext(ctx, &last, `SELECT * FROM audit ORDER BY id DESC LIMIT 1`); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if err := tx.GetContext(ctx, &last, `SELECT * FROM audit ORDER BY id DESC LIMIT 1`); err != nil &&
+		!errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	e.ID = last.ID + 1
 	e.Hash = e.sum(key, last.Hash)
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO audit (id, at, who, what, about, hash) VALUES (:id, :at, :who, :what, :about, :hash)`, e)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO audit (id, at, who, what, about, hash)
+		VALUES (:id, :at, :who, :what, :about, :hash)`, e)
 	return err
 }
 
@@ -67,7 +69,8 @@ func (s Audit) Count(ctx context.Context, f AuditFilter) (int, error) {
 }
 
 func (f AuditFilter) narrowings() []narrowing {
-	out := narrow(map[string]string{"who = ?": f.Who, "instr(lower(what || ' ' || about), ?) > 0": strings.ToLower(f.Text)})
+	out := narrow(map[string]string{"who = ?": f.Who,
+		"instr(lower(what || ' ' || about), ?) > 0": strings.ToLower(f.Text)})
 	if !f.From.IsZero() {
 		out = append(out, narrowing{"at >= ?", []any{f.From}})
 	}
@@ -95,7 +98,8 @@ func (s Audit) Verify(ctx context.Context) (entries int, err error) {
 			return entries, fmt.Errorf("entry %d is missing", entries+1)
 		}
 		if e.Hash != e.sum(s.auditKey, before) {
-			return entries, fmt.Errorf("entry %d of %s is not what was written", e.ID, e.At.Format("2006-01-02 15:04:05 MST"))
+			return entries, fmt.Errorf("entry %d of %s is not what was written", e.ID,
+				e.At.Format("2006-01-02 15:04:05 MST"))
 		}
 		before = e.Hash
 		entries++

@@ -36,7 +36,8 @@ func CheckFile(ctx context.Context, file string) error {
 		return fmt.Errorf("it is damaged: %s", verdict)
 	}
 	var tables int
-	if err := db.GetContext(ctx, &tables, `SELECT count(*) FROM sqlite_master WHERE name IN ('device', 'replacement', 'audit')`); err != nil || tables != 3 {
+	if err := db.GetContext(ctx, &tables, `SELECT count(*) FROM sqlite_master
+		WHERE name IN ('device', 'replacement', 'audit')`); err != nil || tables != 3 {
 		return errors.New("it is a database of something else")
 	}
 	return nil

@@ -51,14 +51,16 @@ type BatchItem struct {
 // Add keeps a batch with its items.
 func (s Batches) Add(ctx context.Context, b Batch, items []BatchItem) (id int64, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO batch (terms, asked_by, begun_at) VALUES (:terms, :asked_by, :begun_at)`, b)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO batch (terms, asked_by, begun_at)
+			VALUES (:terms, :asked_by, :begun_at)`, b)
 		if err != nil {
 			return err
 		}
 		if id, err = result.LastInsertId(); err != nil {
 			return err
 		}
-		add, err := tx.PrepareNamedContext(ctx, `INSERT INTO batch_item (batch_id, position, device, slot, site) VALUES (:batch_id, :position, :device, :slot, :site)`)
+		add, err := tx.PrepareNamedContext(ctx, `INSERT INTO batch_item (batch_id, position, device, slot, site)
+			VALUES (:batch_id, :position, :device, :slot, :site)`)
 		if err != nil {
 			return err
 		}
@@ -77,13 +79,15 @@ func (s Batches) Add(ctx context.Context, b Batch, items []BatchItem) (id int64,
 // begun records the replacement of an item, in the transaction that begins it. An item
 // that does not wait any more has its replacement, or must not get one.
 func begun(ctx context.Context, tx *sqlx.Tx, item BatchItem, replacementID int64) error {
-	return changed(tx.ExecContext(ctx, `UPDATE batch_item SET outcome = 'begun', replacement_id = ? WHERE batch_id = ? AND position = ? AND outcome = 'waiting'`, replacementID, item.BatchID, item.Position))
+	return changed(tx.ExecContext(ctx, `UPDATE batch_item SET outcome = 'begun', replacement_id = ? WHERE batch_id = ?
+		AND position = ? AND outcome = 'waiting'`, replacementID, item.BatchID, item.Position))
 }
 
 // RefuseItem records why an item was not begun.
 func (s Batches) RefuseItem(ctx context.Context, item BatchItem) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `UPDATE batch_item SET outcome = 'refused', why = :why, next = :next WHERE batch_id = :batch_id AND position = :position AND outcome = 'waiting'`, item)
+		_, err := tx.NamedExecContext(ctx, `UPDATE batch_item SET outcome = 'refused', why = :why, next = :next
+			WHERE batch_id = :batch_id AND position = :position AND outcome = 'waiting'`, item)
 		return err
 	})
 }
@@ -91,10 +95,12 @@ func (s Batches) RefuseItem(ctx context.Context, item BatchItem) error {
 // Stop leaves what was not begun.
 func (s Batches) Stop(ctx context.Context, id int64, by string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := changed(tx.ExecContext(ctx, `UPDATE batch SET stopped = ?, ended_at = ? WHERE id = ? AND ended_at = 0`, by, at, id)); err != nil {
+		if err := changed(tx.ExecContext(ctx, `UPDATE batch SET stopped = ?, ended_at = ? WHERE id = ?
+			AND ended_at = 0`, by, at, id)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE batch_item SET outcome = 'left' WHERE batch_id = ? AND outcome = 'waiting'`, id)
+		_, err := tx.ExecContext(ctx, `UPDATE batch_item SET outcome = 'left' WHERE batch_id = ?
+			AND outcome = 'waiting'`, id)
 		return err
 	})
 }
@@ -148,7 +154,8 @@ type ItemFilter struct {
 }
 
 func (f ItemFilter) narrowings() []narrowing {
-	return append(narrow(map[string]string{"batch_item.outcome = ?": f.Outcome, "replacement.state = ?": f.State}), narrowing{"batch_item.batch_id = ?", []any{f.Batch}})
+	return append(narrow(map[string]string{"batch_item.outcome = ?": f.Outcome, "replacement.state = ?": f.State}),
+		narrowing{"batch_item.batch_id = ?", []any{f.Batch}})
 }
 
 // ItemPage is a page of a batch's items.
@@ -173,6 +180,8 @@ type ItemCount struct {
 // CountItems counts the items of a batch.
 func (s Batches) CountItems(ctx context.Context, id int64) ([]ItemCount, error) {
 	var out []ItemCount
-	return out, s.read.SelectContext(ctx, &out, `SELECT batch_item.site AS site, batch_item.outcome AS outcome, coalesce(replacement.state, '') AS state, count(*) AS count
-		FROM batch_item LEFT JOIN replacement ON replacement.id = batch_item.replacement_id WHERE batch_item.batch_id = ? GROUP BY 1, 2, 3 ORDER BY 1, 2, 3`, id)
+	return out, s.read.SelectContext(ctx, &out, `SELECT batch_item.site AS site, batch_item.outcome AS outcome,
+		coalesce(replacement.state, '') AS state, count(*) AS count
+		FROM batch_item LEFT JOIN replacement ON replacement.id = batch_item.replacement_id
+		WHERE batch_item.batch_id = ? GROUP BY 1, 2, 3 ORDER BY 1, 2, 3`, id)
 }

@@ -14,7 +14,8 @@ func noteChain(ctx context.Context, tx *sqlx.Tx, chain []string) error {
 	if len(chain) < 2 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO chain_of (leaf, chain) VALUES (?, ?) ON CONFLICT DO UPDATE SET chain = excluded.chain WHERE chain <> excluded.chain`, chain[0], JSON[[]string]{chain})
+	_, err := tx.ExecContext(ctx, `INSERT INTO chain_of (leaf, chain) VALUES (?, ?) ON CONFLICT DO UPDATE
+		SET chain = excluded.chain WHERE chain <> excluded.chain`, chain[0], JSON[[]string]{chain})
 	return err
 }
 
@@ -22,7 +23,8 @@ func noteChain(ctx context.Context, tx *sqlx.Tx, chain []string) error {
 // or signed with. It is ErrNotFound where the certificate is unknown.
 func (s Chains) Of(ctx context.Context, sha256 string) ([]*cert.Certificate, error) {
 	chain := JSON[[]string]{[]string{sha256}}
-	if err := one(s.read.GetContext(ctx, &chain, `SELECT chain FROM chain_of WHERE leaf = ?`, sha256)); err != nil && !errors.Is(err, ErrNotFound) {
+	if err := one(s.read.GetContext(ctx, &chain, `SELECT chain FROM chain_of WHERE leaf = ?`, sha256)); err != nil &&
+		!errors.Is(err, ErrNotFound) {
 		return nil, err
 	}
 	return s.Certificates(ctx, chain.V)
@@ -33,7 +35,8 @@ func (s Chains) Certificates(ctx context.Context, fingerprints []string) ([]*cer
 	out := make([]*cert.Certificate, 0, len(fingerprints))
 	for _, sha256 := range fingerprints {
 		var row keptCertificate
-		if err := one(s.read.GetContext(ctx, &row, `SELECT der, self_signed FROM certificate WHERE sha256 = ?`, sha256)); err != nil {
+		if err := one(s.read.GetContext(ctx, &row, `SELECT der, self_signed FROM certificate WHERE sha256 = ?`,
+			sha256)); err != nil {
 			return nil, err
 		}
 		c, err := row.parse()
@@ -53,7 +56,8 @@ func (s Chains) AddAuthorities(ctx context.Context, certificates []*cert.Certifi
 			return err
 		}
 		for _, c := range certificates {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO authority (sha256) VALUES (?) ON CONFLICT DO NOTHING`, c.SHA256); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO authority (sha256) VALUES (?) ON CONFLICT DO NOTHING`,
+				c.SHA256); err != nil {
 				return err
 			}
 		}
@@ -74,7 +78,8 @@ func (s Chains) Authorities(ctx context.Context) ([]*cert.Certificate, error) {
 }
 
 // AddAnchors adds trusted roots to a trust group of a known revision.
-func (s Chains) AddAnchors(ctx context.Context, trustGroup string, at Moment, certificates []*cert.Certificate, known Revision) error {
+func (s Chains) AddAnchors(ctx context.Context, trustGroup string, at Moment, certificates []*cert.Certificate,
+	known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := revise(ctx, tx, "trust-group/"+trustGroup, known); err != nil {
 			return err
@@ -83,7 +88,8 @@ func (s Chains) AddAnchors(ctx context.Context, trustGroup string, at Moment, ce
 			return err
 		}
 		for _, c := range certificates {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO anchor (trust_group, sha256, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, trustGroup, c.SHA256, at); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO anchor (trust_group, sha256, added_at) VALUES (?, ?, ?)
+				ON CONFLICT DO NOTHING`, trustGroup, c.SHA256, at); err != nil {
 				return err
 			}
 		}
@@ -97,7 +103,8 @@ func (s Chains) RemoveAnchor(ctx context.Context, trustGroup, sha256 string, kno
 		if err := revise(ctx, tx, "trust-group/"+trustGroup, known); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx, `DELETE FROM anchor WHERE trust_group = ? AND sha256 = ?`, trustGroup, sha256))
+		return changed(tx.ExecContext(ctx, `DELETE FROM anchor WHERE trust_group = ? AND sha256 = ?`, trustGroup,
+			sha256))
 	})
 }
 
@@ -108,7 +115,8 @@ func (s Chains) CountAnchors(ctx context.Context) (map[string]int, error) {
 
 // Anchors returns the trusted roots of a trust group.
 func (s Chains) Anchors(ctx context.Context, trustGroup string) ([]*cert.Certificate, error) {
-	return s.parsed(ctx, `SELECT der, self_signed FROM certificate JOIN anchor USING (sha256) WHERE trust_group = ? ORDER BY added_at, sha256`, trustGroup)
+	return s.parsed(ctx, `SELECT der, self_signed FROM certificate JOIN anchor USING (sha256) WHERE trust_group = ?
+		ORDER BY added_at, sha256`, trustGroup)
 }
 
 // CountAuthorities says how many certificates the pool of authorities has.

@@ -14,7 +14,9 @@ import (
 // nothing of that away, and a stranger is not found.
 func TestACertificateIsKnownWithItsChain(t *testing.T) {
 	s := open(t)
-	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "box.tidewrack.example", Address: "192.0.2.1"}, Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(),
+		[]store.NewDevice{{Device: store.Device{Name: "box.tidewrack.example", Address: "192.0.2.1"},
+			Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}}}); err != nil {
 		t.Fatal(err)
 	}
 	slots, err := s.Slots.List(t.Context())

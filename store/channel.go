@@ -16,7 +16,8 @@ type Channel struct {
 	Revision Revision `db:"revision"`
 }
 
-const channelRows = `SELECT channel.*, coalesce((SELECT number FROM revision WHERE of = 'channel/' || name), 0) AS revision FROM channel `
+const channelRows = `SELECT channel.*, coalesce((SELECT number FROM revision
+	WHERE of = 'channel/' || name), 0) AS revision FROM channel `
 
 // List are all channels by name.
 func (s Channels) List(ctx context.Context) ([]Channel, error) {
@@ -36,7 +37,8 @@ func (s Channels) Put(ctx context.Context, c Channel, secrets map[string][]byte,
 		if err := revise(ctx, tx, "channel/"+c.Name, known); err != nil {
 			return err
 		}
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO channel (name, terms, added_at) VALUES (:name, :terms, :added_at) ON CONFLICT DO UPDATE SET terms = excluded.terms`, c); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO channel (name, terms, added_at)
+			VALUES (:name, :terms, :added_at) ON CONFLICT DO UPDATE SET terms = excluded.terms`, c); err != nil {
 			return err
 		}
 		return putSecrets(ctx, tx, secrets)
@@ -49,10 +51,12 @@ func (s Channels) Remove(ctx context.Context, name string, purpose string) error
 		if err := removeSecrets(ctx, tx, []string{purpose}); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM delivery WHERE channel = ? AND message_id IS NULL`, name); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM delivery WHERE channel = ? AND message_id IS NULL`,
+			name); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE message SET next_at = 0, error = 'the channel was removed' WHERE channel = ? AND next_at > 0`, name); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE message SET next_at = 0, error = 'the channel was removed'
+			WHERE channel = ? AND next_at > 0`, name); err != nil {
 			return err
 		}
 		return changed(tx.ExecContext(ctx, `DELETE FROM channel WHERE name = ?`, name))
@@ -70,7 +74,8 @@ type NoticeRule struct {
 // Rules are all rules by name.
 func (s Channels) Rules(ctx context.Context) ([]NoticeRule, error) {
 	var out []NoticeRule
-	return out, s.read.SelectContext(ctx, &out, `SELECT notice_rule.*, coalesce((SELECT number FROM revision WHERE of = 'notice-rule/' || name), 0) AS revision FROM notice_rule ORDER BY name`)
+	return out, s.read.SelectContext(ctx, &out, `SELECT notice_rule.*, coalesce((SELECT number FROM revision
+		WHERE of = 'notice-rule/' || name), 0) AS revision FROM notice_rule ORDER BY name`)
 }
 
 // PutRule keeps a rule of a known revision, a new one included.
@@ -79,7 +84,8 @@ func (s Channels) PutRule(ctx context.Context, r NoticeRule, known Revision) err
 		if err := revise(ctx, tx, "notice-rule/"+r.Name, known); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO notice_rule (name, terms, added_at) VALUES (:name, :terms, :added_at) ON CONFLICT DO UPDATE SET terms = excluded.terms`, r)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO notice_rule (name, terms, added_at)
+			VALUES (:name, :terms, :added_at) ON CONFLICT DO UPDATE SET terms = excluded.terms`, r)
 		return err
 	})
 }

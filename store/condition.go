@@ -30,7 +30,8 @@ type stood struct {
 	chain, version, suite, failure, path string
 }
 
-// newConditionWriter looks up the slots with some numbers and prepares their change: the columns are written besides those of the condition.
+// newConditionWriter looks up the slots with some numbers and prepares their change: the columns are written besides
+// those of the condition.
 func newConditionWriter(ctx context.Context, tx *sqlx.Tx, ids []int64, columns string) (*conditionWriter, error) {
 	// Each statement of a context that can end costs a goroutine. The transaction ends with its context anyway.
 	ctx = context.WithoutCancel(ctx)
@@ -38,7 +39,8 @@ func newConditionWriter(ctx context.Context, tx *sqlx.Tx, ids []int64, columns s
 	for len(ids) > 0 {
 		some := ids[:min(1000, len(ids))]
 		ids = ids[len(some):]
-		query, args, err := sqlx.In(`SELECT id, read_at, installed, condition, chain, version, suite, failure FROM slot WHERE id IN (?)`, some)
+		query, args, err := sqlx.In(`SELECT id, read_at, installed, condition, chain, version, suite, failure
+			FROM slot WHERE id IN (?)`, some)
 		if err != nil {
 			return nil, err
 		}
@@ -49,7 +51,8 @@ func newConditionWriter(ctx context.Context, tx *sqlx.Tx, ids []int64, columns s
 		for rows.Next() {
 			var id int64
 			var s stood
-			if err := rows.Scan(&id, &s.readAt, &s.installed, &s.condition, &s.chain, &s.version, &s.suite, &s.failure); err != nil {
+			if err := rows.Scan(&id, &s.readAt, &s.installed, &s.condition, &s.chain, &s.version, &s.suite,
+				&s.failure); err != nil {
 				rows.Close()
 				return nil, err
 			}
@@ -60,10 +63,12 @@ func newConditionWriter(ctx context.Context, tx *sqlx.Tx, ids []int64, columns s
 		}
 	}
 	var err error
-	if w.update, err = tx.PreparexContext(ctx, `UPDATE slot SET `+columns+`condition = ?, turns_at = ? WHERE id = ?`); err != nil {
+	if w.update, err = tx.PreparexContext(ctx, `UPDATE slot SET `+columns+
+		`condition = ?, turns_at = ? WHERE id = ?`); err != nil {
 		return nil, err
 	}
-	w.history, err = tx.PreparexContext(ctx, `INSERT INTO reading (slot_id, at, chain, version, suite, failure) VALUES (?, ?, ?, ?, ?, ?)`)
+	w.history, err = tx.PreparexContext(ctx, `INSERT INTO reading (slot_id, at, chain, version, suite, failure)
+		VALUES (?, ?, ?, ?, ?, ?)`)
 	return w, err // statements of a transaction are closed with it
 }
 
@@ -77,7 +82,8 @@ func (w *conditionWriter) keep(was *stood, r *Slot) error {
 	if err != nil {
 		return err
 	}
-	if !was.readAt.IsZero() && was.chain == chain && was.version == r.Version && was.suite == r.Suite && was.failure == failure {
+	if !was.readAt.IsZero() && was.chain == chain && was.version == r.Version && was.suite == r.Suite &&
+		was.failure == failure {
 		return nil
 	}
 	was.chain, was.version, was.suite, was.failure = chain, r.Version, r.Suite, failure
@@ -92,7 +98,8 @@ func (w *conditionWriter) set(was *stood, slot *Slot, at Moment, appended ...fun
 	slot.TurnsAt = Moment{standing.Turns(slot.NotAfter.Time, at.Time)}
 	if slot.Condition != was.condition && !was.readAt.IsZero() && !was.readAt.After(at.Time) {
 		if _, err := w.tx.ExecContext(w.ctx, `INSERT INTO outbox (at, kind, about, who, stage, state, text)
-			SELECT ?, 'condition', 'slot/' || device.name || '/' || slot.name, '', '', ?, ? FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id = ?`,
+			SELECT ?, 'condition', 'slot/' || device.name || '/' || slot.name, '', '', ?, ? FROM slot
+			JOIN device ON device.id = slot.device_id WHERE slot.id = ?`,
 			at, slot.Condition, "was "+string(was.condition), slot.ID); err != nil {
 			return err
 		}
@@ -108,7 +115,8 @@ func (w *conditionWriter) set(was *stood, slot *Slot, at Moment, appended ...fun
 		return err
 	}
 	was.condition = slot.Condition
-	told := roster.Reading{ID: slot.ID, Rank: slot.Condition.Rank(), NotAfter: slot.NotAfter.milliseconds(), Overdue: slot.OverdueFrom.milliseconds(), TurnsAt: slot.TurnsAt.milliseconds()}
+	told := roster.Reading{ID: slot.ID, Rank: slot.Condition.Rank(), NotAfter: slot.NotAfter.milliseconds(),
+		Overdue: slot.OverdueFrom.milliseconds(), TurnsAt: slot.TurnsAt.milliseconds()}
 	told.SearchText, told.Above = searchWords(slot.SearchText, was.path)
 	w.told = append(w.told, told)
 	return nil
@@ -135,7 +143,8 @@ func (s Readings) SetJudgements(ctx context.Context, slots []Slot, at Moment) er
 		}
 		for i := range slots {
 			slot := &slots[i]
-			if was := w.was[slot.ID]; was != nil && was.readAt.Equal(slot.ReadAt.Time) && was.installed == slot.Installed {
+			if was := w.was[slot.ID]; was != nil && was.readAt.Equal(slot.ReadAt.Time) &&
+				was.installed == slot.Installed {
 				if err := w.set(was, slot, at, slot.judged); err != nil {
 					return nil, err
 				}
@@ -153,7 +162,8 @@ func (s *db) age(ctx context.Context, now Moment) error {
 		if len(ids) == 0 {
 			return nil
 		}
-		query, args, err := sqlx.In(`SELECT id, base, overdue_from, due_from, not_after, search_text, path FROM slot WHERE id IN (?) AND turns_at > 0 AND turns_at < ?`, ids, now)
+		query, args, err := sqlx.In(`SELECT id, base, overdue_from, due_from, not_after, search_text, path FROM slot
+			WHERE id IN (?) AND turns_at > 0 AND turns_at < ?`, ids, now)
 		if err != nil {
 			return err
 		}

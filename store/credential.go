@@ -16,13 +16,15 @@ type Credential struct {
 	Revision Revision `db:"revision"`
 }
 
-const credentialRows = `SELECT credential.*, (SELECT count(*) FROM access WHERE access.credential = credential.name) AS devices,
+const credentialRows = `SELECT credential.*, (SELECT count(*) FROM access
+	WHERE access.credential = credential.name) AS devices,
 	coalesce((SELECT number FROM revision WHERE of = 'credential/' || credential.name), 0) AS revision FROM credential `
 
 // Add keeps a credential with its sealed secrets, all or nothing.
 func (s Credentials) Add(ctx context.Context, c Credential, secrets map[string][]byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO credential (name, user, added_at) VALUES (:name, :user, :added_at)`, c)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO credential (name, user, added_at)
+			VALUES (:name, :user, :added_at)`, c)
 		if err != nil {
 			return taken(err)
 		}
@@ -32,12 +34,14 @@ func (s Credentials) Add(ctx context.Context, c Credential, secrets map[string][
 
 // Change keeps another user and other secrets; purposes are the
 // secrets that it had, of which those not among the new ones are forgotten.
-func (s Credentials) Change(ctx context.Context, c Credential, secrets map[string][]byte, known Revision, purposes ...string) error {
+func (s Credentials) Change(ctx context.Context, c Credential, secrets map[string][]byte, known Revision,
+	purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := revise(ctx, tx, "credential/"+c.Name, known); err != nil {
 			return err
 		}
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE credential SET user = :user WHERE name = :name`, c)); err != nil {
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE credential SET user = :user WHERE name = :name`,
+			c)); err != nil {
 			return err
 		}
 		if len(secrets) == 0 {
@@ -67,7 +71,8 @@ func (s Credentials) List(ctx context.Context) ([]Credential, error) {
 func (s Credentials) Remove(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var used bool
-		if err := tx.GetContext(ctx, &used, `SELECT EXISTS (SELECT 1 FROM access WHERE credential = ?)`, name); err != nil {
+		if err := tx.GetContext(ctx, &used, `SELECT EXISTS (SELECT 1 FROM access WHERE credential = ?)`,
+			name); err != nil {
 			return err
 		}
 		if used {

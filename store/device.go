@@ -119,8 +119,10 @@ func (s Devices) Add(ctx context.Context, devices []NewDevice) error {
 }
 
 func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
-	result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, settings, cluster, cluster_role, owner, tags, notes, nodes, added_at)
-		VALUES (:name, :family, :site, :address, :settings, :cluster, :cluster_role, :owner, :tags, :notes, :nodes, :added_at)`, d.Device)
+	result, err := tx.NamedExecContext(ctx, `INSERT INTO device (name, family, site, address, settings, cluster,
+		cluster_role, owner, tags, notes, nodes, added_at)
+		VALUES (:name, :family, :site, :address, :settings, :cluster, :cluster_role, :owner, :tags, :notes, :nodes,
+		:added_at)`, d.Device)
 	if err != nil {
 		return taken(err)
 	}
@@ -144,8 +146,10 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 }
 
 func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name, identity, more, trust_groups, client_use)
-		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more, coalesce(nullif(:trust_groups, 'null'), '[]'), :client_use)`, slot)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO slot (device_id, name, address, port, protocol, server_name,
+		identity, more, trust_groups, client_use)
+		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more,
+		coalesce(nullif(:trust_groups, 'null'), '[]'), :client_use)`, slot)
 	return taken(err)
 }
 
@@ -161,7 +165,10 @@ func changeSlot(ctx context.Context, tx *sqlx.Tx, e SlotEdit) error {
 	if err := revise(ctx, tx, "device/"+e.Device, e.Known); err != nil {
 		return err
 	}
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port, protocol = :protocol, server_name = :server_name, identity = :identity, more = :more, trust_groups = coalesce(nullif(:trust_groups, 'null'), '[]'), client_use = :client_use WHERE id = :id`, e.Slot)); err != nil {
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port,
+		protocol = :protocol, server_name = :server_name, identity = :identity, more = :more,
+		trust_groups = coalesce(nullif(:trust_groups, 'null'), '[]'), client_use = :client_use WHERE id = :id`,
+		e.Slot)); err != nil {
 		return err
 	}
 	if err := removeSecrets(ctx, tx, e.Gone); err != nil {
@@ -191,11 +198,15 @@ func changeDevice(ctx context.Context, tx *sqlx.Tx, e DeviceEdit) error {
 	if err := revise(ctx, tx, "device/"+d.Name, e.Known); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE slot SET address = ?, server_name = CASE server_name WHEN address THEN ? ELSE server_name END WHERE device_id = ? AND address = (SELECT address FROM device WHERE id = ?)`, d.Address, d.Address, d.ID, d.ID); err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE slot SET address = ?, server_name = CASE server_name WHEN address THEN ?
+		ELSE server_name END WHERE device_id = ? AND address = (SELECT address FROM device WHERE id = ?)`, d.Address,
+		d.Address, d.ID, d.ID); err != nil {
 		return err
 	}
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address, settings = :settings,
-		cluster = :cluster, cluster_role = :cluster_role, owner = :owner, tags = :tags, notes = :notes, nodes = :nodes WHERE id = :id`, d)); err != nil {
+	if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address,
+		settings = :settings,
+		cluster = :cluster, cluster_role = :cluster_role, owner = :owner, tags = :tags, notes = :notes, nodes = :nodes
+		WHERE id = :id`, d)); err != nil {
 		return err
 	}
 	if err := errors.Join(putAccess(ctx, tx, d.ID, e.Access), removeSecrets(ctx, tx, e.Gone)); err != nil {
@@ -220,15 +231,18 @@ func (s Devices) Remove(ctx context.Context, name string, purposes ...string) er
 		if err := removeSecrets(ctx, tx, purposes); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose IN (SELECT 'replacement/r' || replacement.id || '/key'
-			FROM replacement JOIN device ON device.id = replacement.device_id WHERE device.name = ?)`, name); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose IN
+			(SELECT 'replacement/r' || replacement.id || '/key'
+			FROM replacement JOIN device ON device.id = replacement.device_id WHERE device.name = ?)`,
+			name); err != nil {
 			return err
 		}
 		return changed(tx.ExecContext(ctx, `DELETE FROM device WHERE name = ?`, name))
 	})
 }
 
-const slotRows = `SELECT slot.*, device.name AS device, device.site AS site, device.nodes AS nodes FROM slot JOIN device ON device.id = slot.device_id `
+const slotRows = `SELECT slot.*, device.name AS device, device.site AS site, device.nodes AS nodes FROM slot
+	JOIN device ON device.id = slot.device_id `
 
 // SlotToRead is what a reading must know of a slot. It is small: a round goes through all.
 type SlotToRead struct {
@@ -253,11 +267,16 @@ type SlotToRead struct {
 
 // ToRead is what a reading must know of this slot.
 func (s Slot) ToRead() SlotToRead {
-	return SlotToRead{ID: s.ID, Device: s.Device, Name: s.Name, Site: s.Site, Address: s.Address, Port: s.Port, Protocol: s.Protocol, ServerName: s.ServerName, Identity: s.Identity, More: s.More, Nodes: s.Nodes, Chain: s.Chain, NotAfter: s.NotAfter, DueFrom: s.DueFrom, Installed: s.InstalledAt, Misses: s.Misses, LookAt: s.LookAt}
+	return SlotToRead{ID: s.ID, Device: s.Device, Name: s.Name, Site: s.Site, Address: s.Address, Port: s.Port,
+		Protocol: s.Protocol, ServerName: s.ServerName, Identity: s.Identity, More: s.More, Nodes: s.Nodes,
+		Chain: s.Chain, NotAfter: s.NotAfter, DueFrom: s.DueFrom, Installed: s.InstalledAt, Misses: s.Misses,
+		LookAt: s.LookAt}
 }
 
-const slotsToRead = `SELECT slot.id, device.name AS device, slot.name, device.site, slot.address, slot.port, slot.protocol, slot.server_name, slot.identity, slot.more, device.nodes, slot.chain,
-	slot.not_after, slot.due_from, slot.installed_at, slot.misses, slot.look_at FROM slot JOIN device ON device.id = slot.device_id `
+const slotsToRead = `SELECT slot.id, device.name AS device, slot.name, device.site, slot.address, slot.port,
+	slot.protocol, slot.server_name, slot.identity, slot.more, device.nodes, slot.chain,
+	slot.not_after, slot.due_from, slot.installed_at, slot.misses, slot.look_at FROM slot
+	JOIN device ON device.id = slot.device_id `
 
 // one turns the absence of a row into ErrNotFound.
 func one(err error) error {

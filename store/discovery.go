@@ -49,7 +49,8 @@ type Find struct {
 	Served []*cert.Certificate `db:"-"`
 }
 
-const takingRows = `SELECT discovery.*, (SELECT count(*) FROM find WHERE discovery_id = discovery.id AND failure = 'null') AS found,
+const takingRows = `SELECT discovery.*, (SELECT count(*) FROM find WHERE discovery_id = discovery.id
+	AND failure = 'null') AS found,
 	(SELECT count(*) FROM find WHERE discovery_id = discovery.id AND failure <> 'null') AS strange FROM discovery `
 
 // Add keeps what was asked for, unless another one is under way: that is ErrTaken. Only the
@@ -63,14 +64,16 @@ func (s Discoveries) Add(ctx context.Context, t Discovery, keep int) (Discovery,
 		if open > 0 {
 			return ErrTaken
 		}
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO discovery (asked, by, total, done, began_at, ended_at, why) VALUES (:asked, :by, :total, 0, :began_at, 0, '')`, t)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO discovery (asked, by, total, done, began_at, ended_at,
+			why) VALUES (:asked, :by, :total, 0, :began_at, 0, '')`, t)
 		if err != nil {
 			return err
 		}
 		if t.ID, err = result.LastInsertId(); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM discovery WHERE id NOT IN (SELECT id FROM discovery ORDER BY id DESC LIMIT ?)`, keep)
+		_, err = tx.ExecContext(ctx, `DELETE FROM discovery WHERE id NOT IN (SELECT id FROM discovery ORDER BY id DESC
+			LIMIT ?)`, keep)
 		return err
 	})
 }
@@ -96,8 +99,10 @@ func (s Discoveries) AddFinds(ctx context.Context, taking int64, done int, finds
 				return err
 			}
 			f.Taking = taking
-			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO find (discovery_id, nth, address, port, protocol, server_name, chain, version, banner, failure)
-				VALUES (:discovery_id, :nth, :address, :port, :protocol, :server_name, :chain, :version, :banner, :failure)`, f); err != nil {
+			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO find (discovery_id, nth, address, port,
+				protocol, server_name, chain, version, banner, failure)
+				VALUES (:discovery_id, :nth, :address, :port, :protocol, :server_name, :chain, :version, :banner,
+				:failure)`, f); err != nil {
 				return err
 			}
 		}
@@ -108,7 +113,8 @@ func (s Discoveries) AddFinds(ctx context.Context, taking int64, done int, finds
 // End notes that it ended, and why where it ended early. One that ended stays as it is.
 func (s Discoveries) End(ctx context.Context, id int64, at Moment, why string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE discovery SET ended_at = ?, why = ? WHERE id = ? AND ended_at = 0`, at, why, id))
+		return changed(tx.ExecContext(ctx, `UPDATE discovery SET ended_at = ?, why = ? WHERE id = ? AND ended_at = 0`,
+			at, why, id))
 	})
 }
 
@@ -135,7 +141,8 @@ func (s Discoveries) SlotPlaces(ctx context.Context) (map[string]string, error) 
 		More    JSON[[]Place] `db:"more"`
 		Nodes   JSON[[]Node]  `db:"nodes"`
 	}
-	if err := s.read.SelectContext(ctx, &rows, `SELECT device.name AS device, slot.name, slot.address, port, more, nodes FROM slot JOIN device ON device.id = device_id`); err != nil {
+	if err := s.read.SelectContext(ctx, &rows, `SELECT device.name AS device, slot.name, slot.address, port, more,
+		nodes FROM slot JOIN device ON device.id = device_id`); err != nil {
 		return nil, err
 	}
 	out := make(map[string]string, len(rows))

@@ -25,7 +25,8 @@ func BenchmarkIngest(b *testing.B) {
 	for from := 0; from < slots; from += 2000 {
 		var rows []store.NewDevice
 		for i := from; i < from+2000; i++ {
-			d := store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%d.tidewrack.example", i), Site: fmt.Sprintf("site %02d", i%20), Owner: fmt.Sprintf("owner %d", i%50), Address: "192.0.2.1"}}
+			d := store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%d.tidewrack.example", i),
+				Site: fmt.Sprintf("site %02d", i%20), Owner: fmt.Sprintf("owner %d", i%50), Address: "192.0.2.1"}}
 			d.Settings.V, d.Tags.V = map[string]string{}, []string{}
 			d.Slots = []store.Slot{{Name: "web", Address: d.Address, Port: 443, Protocol: "tls", ServerName: d.Name}}
 			rows = append(rows, d)
@@ -45,9 +46,12 @@ func BenchmarkIngest(b *testing.B) {
 		for from := 0; from < slots; from += atOnce {
 			var readings []store.NewReading
 			for _, slot := range all[from : from+atOnce] {
-				slot.ReadAt, slot.Base, slot.NotAfter = store.At(at), due.Fresh, store.At(at.AddDate(0, 0, int(slot.ID)%700+round))
-				slot.DueFrom, slot.OverdueFrom = store.At(slot.NotAfter.AddDate(0, -1, 0)), store.At(slot.NotAfter.AddDate(0, 0, -9))
-				slot.Chain.V, slot.Path.V = []string{fmt.Sprintf("%064x", round*slots+int(slot.ID))}, []string{fmt.Sprintf("%064x", round*slots+int(slot.ID))}
+				slot.ReadAt, slot.Base, slot.NotAfter = store.At(at), due.Fresh,
+					store.At(at.AddDate(0, 0, int(slot.ID)%700+round))
+				slot.DueFrom, slot.OverdueFrom = store.At(slot.NotAfter.AddDate(0, -1, 0)),
+					store.At(slot.NotAfter.AddDate(0, 0, -9))
+				slot.Chain.V, slot.Path.V = []string{fmt.Sprintf("%064x", round*slots+int(slot.ID))},
+					[]string{fmt.Sprintf("%064x", round*slots+int(slot.ID))}
 				readings = append(readings, store.NewReading{Slot: slot})
 			}
 			if late, err := s.Readings.Add(b.Context(), readings); err != nil || len(late) > 0 {
@@ -56,7 +60,8 @@ func BenchmarkIngest(b *testing.B) {
 		}
 		return time.Since(begun)
 	}
-	raw, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)")
+	raw, err := sql.Open("sqlite", "file:"+file+
+		"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)")
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -69,12 +74,16 @@ func BenchmarkIngest(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			history, err := tx.Prepare(`INSERT INTO reading (slot_id, at, chain, version, suite, failure) VALUES (?, ?, ?, 'TLS 1.3', '', 'null')`)
+			history, err := tx.Prepare(`INSERT INTO reading (slot_id, at, chain, version, suite, failure)
+				VALUES (?, ?, ?, 'TLS 1.3', '', 'null')`)
 			if err != nil {
 				b.Fatal(err)
 			}
-			set, err := tx.Prepare(`UPDATE slot SET read_at = ?, chain = ?, version = ?, suite = ?, remarks = ?, closer = ?, look_at = ?, next_at = ?, misses = ?, failure = ?, subject = ?, self_signed = ?, not_before = ?,
-				not_after = ?, others = ?, search_text = ?, findings = ?, path = ?, base = ?, overdue_from = ?, due_from = ?, condition = ?, turns_at = ? WHERE id = ?`)
+			set, err := tx.Prepare(`UPDATE slot SET read_at = ?, chain = ?, version = ?, suite = ?, remarks = ?,
+				closer = ?, look_at = ?, next_at = ?, misses = ?, failure = ?, subject = ?, self_signed = ?,
+				not_before = ?,
+				not_after = ?, others = ?, search_text = ?, findings = ?, path = ?, base = ?, overdue_from = ?,
+				due_from = ?, condition = ?, turns_at = ? WHERE id = ?`)
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -82,7 +91,9 @@ func BenchmarkIngest(b *testing.B) {
 				ends := at.AddDate(0, 0, int(slot.ID)%700+round)
 				chain := fmt.Sprintf(`["%064x"]`, round*slots+int(slot.ID))
 				_, err1 := history.Exec(slot.ID, at.UnixMilli(), chain)
-				_, err2 := set.Exec(at.UnixMilli(), chain, "", "", "null", "null", 0, 0, 0, "null", "", false, 0, ends.UnixMilli(), "null", "", "null", chain, "fresh", ends.AddDate(0, 0, -9).UnixMilli(), ends.AddDate(0, -1, 0).UnixMilli(), "fresh", ends.UnixMilli(), slot.ID)
+				_, err2 := set.Exec(at.UnixMilli(), chain, "", "", "null", "null", 0, 0, 0, "null", "", false, 0,
+					ends.UnixMilli(), "null", "", "null", chain, "fresh", ends.AddDate(0, 0, -9).UnixMilli(),
+					ends.AddDate(0, -1, 0).UnixMilli(), "fresh", ends.UnixMilli(), slot.ID)
 				if err1 != nil || err2 != nil {
 					b.Fatal(err1, err2)
 				}

@@ -20,25 +20,33 @@ type KeptFile struct {
 // maxKeptFiles is how many files of one name are kept for a device; the oldest go first.
 const maxKeptFiles = 5
 
-// putKeptFile keeps a file in place of an earlier one of the same replacement, and removes those of the device that are too old.
+// putKeptFile keeps a file in place of an earlier one of the same replacement, and removes those of the device that
+// are too old.
 func putKeptFile(ctx context.Context, tx *sqlx.Tx, f KeptFile) error {
-	if _, err := tx.NamedExecContext(ctx, `INSERT INTO kept_file (replacement_id, name, at, size, sha256, sealed) VALUES (:replacement_id, :name, :at, :size, :sha256, :sealed)
-		ON CONFLICT (replacement_id, name) DO UPDATE SET at = excluded.at, size = excluded.size, sha256 = excluded.sha256, sealed = excluded.sealed`, f); err != nil {
+	if _, err := tx.NamedExecContext(ctx, `INSERT INTO kept_file (replacement_id, name, at, size, sha256, sealed)
+		VALUES (:replacement_id, :name, :at, :size, :sha256, :sealed)
+		ON CONFLICT (replacement_id, name) DO UPDATE
+		SET at = excluded.at, size = excluded.size, sha256 = excluded.sha256, sealed = excluded.sealed`,
+		f); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `DELETE FROM kept_file WHERE id IN (SELECT kept_file.id FROM kept_file JOIN replacement ON replacement.id = replacement_id
-		WHERE name = ?1 AND device_id = (SELECT device_id FROM replacement WHERE id = ?2) ORDER BY at DESC, kept_file.id DESC LIMIT -1 OFFSET ?3)`, f.Name, f.ReplacementID, maxKeptFiles)
+	_, err := tx.ExecContext(ctx, `DELETE FROM kept_file WHERE id IN (SELECT kept_file.id FROM kept_file
+		JOIN replacement ON replacement.id = replacement_id
+		WHERE name = ?1 AND device_id = (SELECT device_id FROM replacement WHERE id = ?2)
+		ORDER BY at DESC, kept_file.id DESC LIMIT -1 OFFSET ?3)`, f.Name, f.ReplacementID, maxKeptFiles)
 	return err
 }
 
 // KeptFiles returns the files that are kept of a replacement's device, without their content, by name.
 func (s Journal) KeptFiles(ctx context.Context, replacement int64) ([]KeptFile, error) {
 	var out []KeptFile
-	return out, s.read.SelectContext(ctx, &out, `SELECT id, replacement_id, name, at, size, sha256, x'' AS sealed FROM kept_file WHERE replacement_id = ? ORDER BY name`, replacement)
+	return out, s.read.SelectContext(ctx, &out, `SELECT id, replacement_id, name, at, size, sha256, x'' AS sealed
+		FROM kept_file WHERE replacement_id = ? ORDER BY name`, replacement)
 }
 
 // KeptFile returns one of them with its sealed content, or ErrNotFound.
 func (s Journal) KeptFile(ctx context.Context, replacement int64, name string) (KeptFile, error) {
 	var out KeptFile
-	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM kept_file WHERE replacement_id = ? AND name = ?`, replacement, name))
+	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM kept_file WHERE replacement_id = ? AND name = ?`,
+		replacement, name))
 }

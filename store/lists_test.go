@@ -34,7 +34,8 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		what := []string{"add", "move", "read", "read", "pass", "remove slot", "remove", "judge", "install", "fail", "give up", "open again"}[random.IntN(12)]
+		what := []string{"add", "move", "read", "read", "pass", "remove slot", "remove", "judge", "install", "fail",
+			"give up", "open again"}[random.IntN(12)]
 		if len(all) == 0 {
 			what = "add"
 		}
@@ -42,22 +43,28 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 		switch {
 		case what == "add":
 			next++
-			d := store.NewDevice{Device: store.Device{Name: fmt.Sprint("box-", next), Site: fmt.Sprint("site ", random.IntN(3)), Family: fmt.Sprint("family-", random.IntN(2)), Owner: "owner", Address: "192.0.2.1"}}
+			d := store.NewDevice{Device: store.Device{Name: fmt.Sprint("box-", next),
+				Site: fmt.Sprint("site ", random.IntN(3)), Family: fmt.Sprint("family-", random.IntN(2)),
+				Owner: "owner", Address: "192.0.2.1"}}
 			d.Settings.V, d.Tags.V = map[string]string{}, []string{"tag"}
 			for i := range 1 + random.IntN(3) {
-				d.Slots = append(d.Slots, store.Slot{Name: fmt.Sprint("slot-", i), Address: "192.0.2.1", Port: 443 + i, Protocol: "tls"})
+				d.Slots = append(d.Slots, store.Slot{Name: fmt.Sprint("slot-", i), Address: "192.0.2.1",
+					Port: 443 + i, Protocol: "tls"})
 			}
 			err = s.Devices.Add(t.Context(), []store.NewDevice{d})
 		case what == "move":
 			d, missing := s.Devices.Get(t.Context(), all[random.IntN(len(all))].Device)
-			d.Site, d.Family, d.Owner = fmt.Sprint("site ", random.IntN(3)), fmt.Sprint("family-", random.IntN(2)), fmt.Sprint("owner ", random.IntN(2))
+			d.Site, d.Family, d.Owner = fmt.Sprint("site ", random.IntN(3)), fmt.Sprint("family-", random.IntN(2)),
+				fmt.Sprint("owner ", random.IntN(2))
 			if err = missing; err == nil {
 				err = s.Devices.Change(t.Context(), store.DeviceEdit{Device: d, Known: d.Revision})
 			}
 		case what == "read":
 			slot := all[random.IntN(len(all))]
-			slot.ReadAt, slot.NotAfter, slot.Base = store.At(now), store.At(now.AddDate(0, 0, random.IntN(60)-10)), []due.Condition{due.Fresh, due.Factory, due.Unreachable}[random.IntN(3)]
-			slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -5)), store.At(slot.NotAfter.AddDate(0, 0, -20))
+			slot.ReadAt, slot.NotAfter, slot.Base = store.At(now), store.At(now.AddDate(0, 0, random.IntN(60)-10)),
+				[]due.Condition{due.Fresh, due.Factory, due.Unreachable}[random.IntN(3)]
+			slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -5)),
+				store.At(slot.NotAfter.AddDate(0, 0, -20))
 			if slot.Base == due.Unreachable {
 				slot.NotAfter = store.Moment{}
 			}
@@ -68,9 +75,11 @@ func TestListsAndCountsFollowEveryChange(t *testing.T) {
 			}
 			err = s.Readings.SetJudgements(t.Context(), all, store.At(now))
 		case what == "install":
-			err = s.Slots.SetInstalled(t.Context(), all[random.IntN(len(all))].ID, strings.Repeat("ab", 32), fmt.Sprint("signer ", random.IntN(2)), store.At(now))
+			err = s.Slots.SetInstalled(t.Context(), all[random.IntN(len(all))].ID, strings.Repeat("ab", 32),
+				fmt.Sprint("signer ", random.IntN(2)), store.At(now))
 		case what == "fail": // all or nothing: the first of them is no device either
-			d := store.NewDevice{Device: store.Device{Name: "half", Address: "192.0.2.1"}, Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}}
+			d := store.NewDevice{Device: store.Device{Name: "half", Address: "192.0.2.1"},
+				Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}}
 			d.Settings.V, d.Tags.V = map[string]string{}, []string{}
 			twin := d
 			twin.Name = all[0].Device
@@ -117,14 +126,16 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want, wantSite, worst, soonest := map[due.Condition]int{}, map[string]int{}, map[string]int{}, map[string]time.Time{}
+	want, wantSite, worst, soonest := map[due.Condition]int{}, map[string]int{}, map[string]int{},
+		map[string]time.Time{}
 	for _, slot := range slots {
 		want[slot.Condition]++
 		wantSite[fmt.Sprint(slot.Site, slot.Condition)]++
 		if known, ok := worst[slot.Device]; !ok || slot.Condition.Rank() < known {
 			worst[slot.Device] = slot.Condition.Rank()
 		}
-		if end := slot.NotAfter.Time; !end.IsZero() && (soonest[slot.Device].IsZero() || end.Before(soonest[slot.Device])) {
+		if end := slot.NotAfter.Time; !end.IsZero() &&
+			(soonest[slot.Device].IsZero() || end.Before(soonest[slot.Device])) {
 			soonest[slot.Device] = end
 		}
 	}
@@ -135,7 +146,8 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 	if fmt.Sprint(counts) != fmt.Sprint(want) || fmt.Sprint(got) != fmt.Sprint(wantSite) {
 		t.Fatalf("after %s: %v and %v, not %v and %v", after, counts, got, want, wantSite)
 	}
-	devices, _, err := s.Devices.Page(t.Context(), now, store.DeviceFilter{}, store.Page{Sort: "expires_at", Most: 1000})
+	devices, _, err := s.Devices.Page(t.Context(), now, store.DeviceFilter{},
+		store.Page{Sort: "expires_at", Most: 1000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -153,12 +165,14 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 				have++
 			}
 		}
-		if n, err := s.Devices.Count(t.Context(), now, store.DeviceFilter{Condition: condition}); err != nil || n != have {
+		if n, err := s.Devices.Count(t.Context(), now, store.DeviceFilter{Condition: condition}); err != nil ||
+			n != have {
 			t.Fatalf("after %s: %d devices are %s, not %d: %v", after, n, condition, have, err)
 		}
 	}
 	// Pages of three, whatever the sort and the filters, are the whole list without a gap.
-	for _, f := range []store.SlotFilter{{}, {Site: "site 1"}, {Family: "family-0", Condition: due.Factory}, {Owner: "owner 1", Site: "site 2"}} {
+	for _, f := range []store.SlotFilter{{}, {Site: "site 1"}, {Family: "family-0", Condition: due.Factory},
+		{Owner: "owner 1", Site: "site 2"}} {
 		n, err := s.Slots.Count(t.Context(), now, f)
 		if err != nil {
 			t.Fatal(err)
@@ -194,12 +208,14 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 		}
 		hits := 0
 		for _, slot := range slots {
-			if strings.Contains(strings.ToLower(slot.Device+"/"+slot.Name+" "+slot.Site+" "+slot.Address+" "+owner[slot.Device]), strings.ToLower(text)) {
+			if strings.Contains(strings.ToLower(slot.Device+"/"+slot.Name+" "+slot.Site+" "+slot.Address+" "+
+				owner[slot.Device]), strings.ToLower(text)) {
 				hits++
 			}
 		}
 		if len(rows) != hits || n != hits {
-			t.Fatalf("after %s: %q is found %d times, counted %d times, and stands in %d slots", after, text, len(rows), n, hits)
+			t.Fatalf("after %s: %q is found %d times, counted %d times, and stands in %d slots", after, text,
+				len(rows), n, hits)
 		}
 	}
 	rows, total, err := s.Slots.Due(t.Context(), now, now, "", []string{"family-1"}, 1000)
@@ -210,10 +226,12 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 		t.Fatalf("after %s: %d are due of %d slots, and %d are fresh or unreachable", after, total, len(slots), fresh)
 	}
 	wrong := func(r store.DueRow) int {
-		if condition := r.Condition; r.LocksOut && (condition == due.Expired || !r.OverdueFrom.IsZero() && r.OverdueFrom.Before(now.Time)) {
+		if condition := r.Condition; r.LocksOut && (condition == due.Expired || !r.OverdueFrom.IsZero() &&
+			r.OverdueFrom.Before(now.Time)) {
 			return -1
 		}
-		return slices.Index([]due.Condition{due.Expired, due.Unexpected, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}, r.Condition)
+		return slices.Index([]due.Condition{due.Expired, due.Unexpected, due.Flawed, due.Overdue, due.Due, due.Fresh,
+			due.Factory}, r.Condition)
 	}
 	if !slices.IsSortedFunc(rows, func(x, y store.DueRow) int {
 		if wrong(x) != wrong(y) {

@@ -32,16 +32,22 @@ type SlotForRules struct {
 	InstalledAt Moment `db:"installed_at"` // when a replacement of it was last sealed or reverted
 }
 
-const slotsForRules = `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner, device.tags, slot.base, slot.not_after, slot.overdue_from, slot.due_from, slot.read_at, slot.subject, slot.findings, slot.installed_at
+const slotsForRules = `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner,
+	device.tags, slot.base, slot.not_after, slot.overdue_from, slot.due_from, slot.read_at, slot.subject,
+	slot.findings, slot.installed_at
 	FROM slot JOIN device ON device.id = slot.device_id WHERE slot.read_at > 0 AND `
 
-// SlotsForRules are the next slots after one that have one of these conditions, expire before a moment, or have a matter.
-func (s Notices) SlotsForRules(ctx context.Context, now Moment, conditions []due.Condition, until Moment, id int64, most int) ([]SlotForRules, error) {
+// SlotsForRules are the next slots after one that have one of these conditions, expire before a moment, or have a
+// matter.
+func (s Notices) SlotsForRules(ctx context.Context, now Moment, conditions []due.Condition, until Moment, id int64,
+	most int) ([]SlotForRules, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, err
 	}
 	anyOf := append([]due.Condition{""}, conditions...) // IN needs one at least
-	query, args, err := sqlx.In(slotsForRules+`slot.id > ? AND (slot.condition IN (?) OR slot.not_after > 0 AND slot.not_after < ? OR EXISTS (SELECT 1 FROM matter WHERE slot_id = slot.id)) ORDER BY slot.id LIMIT ?`, id, anyOf, until, most)
+	query, args, err := sqlx.In(slotsForRules+`slot.id > ? AND (slot.condition IN (?) OR slot.not_after > 0
+		AND slot.not_after < ? OR EXISTS (SELECT 1 FROM matter WHERE slot_id = slot.id)) ORDER BY slot.id LIMIT ?`,
+		id, anyOf, until, most)
 	if err != nil {
 		return nil, err
 	}
@@ -100,14 +106,18 @@ type Acknowledgement struct {
 // Acknowledgements are those that have not ended.
 func (s Notices) Acknowledgements(ctx context.Context, now Moment) ([]Acknowledgement, error) {
 	var out []Acknowledgement
-	return out, s.read.SelectContext(ctx, &out, `SELECT acknowledgement.*, device.name AS device, slot.name FROM acknowledgement JOIN slot ON slot.id = slot_id JOIN device ON device.id = slot.device_id WHERE until > ? ORDER BY until, slot_id`, now)
+	return out, s.read.SelectContext(ctx, &out, `SELECT acknowledgement.*, device.name AS device, slot.name
+		FROM acknowledgement JOIN slot ON slot.id = slot_id JOIN device ON device.id = slot.device_id WHERE until > ?
+		ORDER BY until, slot_id`, now)
 }
 
 // Acknowledge keeps that somebody knows of a slot.
 func (s Notices) Acknowledge(ctx context.Context, a Acknowledgement) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO acknowledgement (slot_id, by, reason, at, until, worst) VALUES (:slot_id, :by, :reason, :at, :until, :worst)
-			ON CONFLICT DO UPDATE SET by = excluded.by, reason = excluded.reason, at = excluded.at, until = excluded.until, worst = excluded.worst`, a)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO acknowledgement (slot_id, by, reason, at, until, worst)
+			VALUES (:slot_id, :by, :reason, :at, :until, :worst)
+			ON CONFLICT DO UPDATE SET by = excluded.by, reason = excluded.reason, at = excluded.at,
+			until = excluded.until, worst = excluded.worst`, a)
 		return err
 	})
 }
@@ -139,9 +149,9 @@ func (s Notices) Cursor(ctx context.Context) (int64, error) {
 	return id, s.read.GetContext(ctx, &id, `SELECT event FROM notice_cursor`)
 }
 
-// Add keeps what the matters are now, the notices that follow and up to where the outbox was looked at, all or nothing: so nothing
-// is lost and nothing is made twice, whenever the service is killed. A matter without a stage is forgotten; one of a slot or a rule that is
-// gone is passed over.
+// Add keeps what the matters are now, the notices that follow and up to where the outbox was looked at, all or
+// nothing: so nothing is lost and nothing is made twice, whenever the service is killed. A matter without a stage is
+// forgotten; one of a slot or a rule that is gone is passed over.
 func (s Notices) Add(ctx context.Context, matters []Matter, notices []Notice, cursor int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, m := range matters {
@@ -152,23 +162,28 @@ func (s Notices) Add(ctx context.Context, matters []Matter, notices []Notice, cu
 				continue
 			}
 			if len(m.State.V.Told) == 0 {
-				if _, err := tx.NamedExecContext(ctx, `DELETE FROM matter WHERE rule = :rule AND slot_id = :slot_id`, m); err != nil {
+				if _, err := tx.NamedExecContext(ctx, `DELETE FROM matter WHERE rule = :rule AND slot_id = :slot_id`,
+					m); err != nil {
 					return err
 				}
 				continue
 			}
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO matter (rule, slot_id, state) SELECT :rule, :slot_id, :state
-				WHERE EXISTS (SELECT 1 FROM notice_rule WHERE name = :rule) AND EXISTS (SELECT 1 FROM slot WHERE id = :slot_id)
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO matter (rule, slot_id, state)
+				SELECT :rule, :slot_id, :state
+				WHERE EXISTS (SELECT 1 FROM notice_rule WHERE name = :rule) AND EXISTS (SELECT 1 FROM slot
+				WHERE id = :slot_id)
 				ON CONFLICT DO UPDATE SET state = excluded.state`, m); err != nil {
 				return err
 			}
 		}
 		for _, n := range notices {
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO notice (id, rule, slot, kind, stage, item, made_at) VALUES (:id, :rule, :slot, :kind, :stage, :item, :made_at)`, n); err != nil {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO notice (id, rule, slot, kind, stage, item, made_at)
+				VALUES (:id, :rule, :slot, :kind, :stage, :item, :made_at)`, n); err != nil {
 				return err
 			}
 			for _, channel := range n.Channels {
-				if _, err := tx.ExecContext(ctx, `INSERT INTO delivery (notice_id, channel, due_at) VALUES (?, ?, ?)`, n.ID, channel, n.DueAt); err != nil {
+				if _, err := tx.ExecContext(ctx, `INSERT INTO delivery (notice_id, channel, due_at) VALUES (?, ?, ?)`,
+					n.ID, channel, n.DueAt); err != nil {
 					return err
 				}
 			}
@@ -179,7 +194,8 @@ func (s Notices) Add(ctx context.Context, matters []Matter, notices []Notice, cu
 }
 
 func putThingMatter(ctx context.Context, tx *sqlx.Tx, m Matter) error {
-	statement := `INSERT INTO thing_matter (rule, thing, state, of) SELECT :rule, :thing, :state, :of WHERE EXISTS (SELECT 1 FROM notice_rule WHERE name = :rule)
+	statement := `INSERT INTO thing_matter (rule, thing, state, of) SELECT :rule, :thing, :state, :of WHERE EXISTS
+		(SELECT 1 FROM notice_rule WHERE name = :rule)
 		ON CONFLICT DO UPDATE SET state = excluded.state`
 	if len(m.State.V.Told) == 0 {
 		statement = `DELETE FROM thing_matter WHERE rule = :rule AND thing = :thing`
@@ -198,7 +214,9 @@ type ToPack struct {
 // ToPack are the notices whose time has come, oldest first.
 func (s Notices) ToPack(ctx context.Context, now Moment, most int) ([]ToPack, error) {
 	var out []ToPack
-	return out, s.read.SelectContext(ctx, &out, `SELECT notice_id, channel, item FROM delivery JOIN notice ON notice.id = notice_id WHERE message_id IS NULL AND due_at <= ? ORDER BY due_at, made_at, notice_id LIMIT ?`, now, most)
+	return out, s.read.SelectContext(ctx, &out, `SELECT notice_id, channel, item FROM delivery
+		JOIN notice ON notice.id = notice_id WHERE message_id IS NULL AND due_at <= ?
+		ORDER BY due_at, made_at, notice_id LIMIT ?`, now, most)
 }
 
 // Message is one that is to be sent, or was.
@@ -220,12 +238,14 @@ type Message struct {
 func (s Notices) Pack(ctx context.Context, messages []Message) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, m := range messages {
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO message (id, channel, people, body, made_at, attempts, next_at, sent_at, error)
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO message (id, channel, people, body, made_at, attempts,
+				next_at, sent_at, error)
 				VALUES (:id, :channel, :people, :body, :made_at, 0, :made_at, 0, '')`, m); err != nil {
 				return err
 			}
 			for _, id := range m.Notices {
-				if _, err := tx.ExecContext(ctx, `UPDATE delivery SET message_id = ? WHERE notice_id = ? AND channel = ? AND message_id IS NULL`, m.ID, id, m.Channel); err != nil {
+				if _, err := tx.ExecContext(ctx, `UPDATE delivery SET message_id = ? WHERE notice_id = ?
+					AND channel = ? AND message_id IS NULL`, m.ID, id, m.Channel); err != nil {
 					return err
 				}
 			}
@@ -239,12 +259,14 @@ func (s Notices) Pack(ctx context.Context, messages []Message) error {
 func (s Notices) TakeMessages(ctx context.Context, now, lease Moment, most int) ([]Message, error) {
 	var out []Message
 	return out, s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.SelectContext(ctx, &out, `SELECT * FROM message WHERE next_at > 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`, now, most); err != nil {
+		if err := tx.SelectContext(ctx, &out, `SELECT * FROM message WHERE next_at > 0 AND next_at <= ?
+			ORDER BY next_at, id LIMIT ?`, now, most); err != nil {
 			return err
 		}
 		for i, m := range out {
 			out[i].Attempts++
-			if _, err := tx.ExecContext(ctx, `UPDATE message SET attempts = attempts + 1, next_at = ? WHERE id = ?`, lease, m.ID); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE message SET attempts = attempts + 1, next_at = ? WHERE id = ?`,
+				lease, m.ID); err != nil {
 				return err
 			}
 		}
@@ -255,7 +277,8 @@ func (s Notices) TakeMessages(ctx context.Context, now, lease Moment, most int) 
 // EndMessage keeps what became of a message: sent, to be tried again, or given up.
 func (s Notices) EndMessage(ctx context.Context, m Message) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.NamedExecContext(ctx, `UPDATE message SET next_at = :next_at, sent_at = :sent_at, error = :error WHERE id = :id`, m))
+		return changed(tx.NamedExecContext(ctx, `UPDATE message SET next_at = :next_at, sent_at = :sent_at,
+			error = :error WHERE id = :id`, m))
 	})
 }
 
@@ -272,11 +295,16 @@ type Told struct {
 var toldList = list[Told]{
 	columns: `*`,
 	from: `(SELECT notice.*,
-		(SELECT count(*) FROM delivery JOIN message ON message.id = message_id WHERE notice_id = notice.id AND sent_at > 0) AS sent,
-		(SELECT count(*) FROM delivery LEFT JOIN message ON message.id = message_id WHERE notice_id = notice.id AND (message_id IS NULL OR next_at > 0)) AS waiting,
-		(SELECT count(*) FROM delivery JOIN message ON message.id = message_id WHERE notice_id = notice.id AND sent_at = 0 AND next_at = 0) AS failed,
-		coalesce((SELECT error FROM delivery JOIN message ON message.id = message_id WHERE notice_id = notice.id AND error <> '' LIMIT 1), '') AS error,
-		coalesce((SELECT group_concat(channel, ' ') FROM delivery WHERE notice_id = notice.id), '') AS over FROM notice)`,
+		(SELECT count(*) FROM delivery JOIN message ON message.id = message_id WHERE notice_id = notice.id
+		AND sent_at > 0) AS sent,
+		(SELECT count(*) FROM delivery LEFT JOIN message ON message.id = message_id WHERE notice_id = notice.id
+		AND (message_id IS NULL OR next_at > 0)) AS waiting,
+		(SELECT count(*) FROM delivery JOIN message ON message.id = message_id WHERE notice_id = notice.id
+		AND sent_at = 0 AND next_at = 0) AS failed,
+		coalesce((SELECT error FROM delivery JOIN message ON message.id = message_id WHERE notice_id = notice.id
+		AND error <> '' LIMIT 1), '') AS error,
+		coalesce((SELECT group_concat(channel, ' ') FROM delivery WHERE notice_id = notice.id), '') AS over
+		FROM notice)`,
 	orders: map[string][]string{"made_at": {"made_at", "id"}}, natural: "made_at",
 	keyed: func(t Told) map[string]any {
 		at, _ := t.MadeAt.Value()
@@ -306,18 +334,23 @@ func (s Notices) Count(ctx context.Context, f NoticeFilter) (int, error) {
 
 // Queue says how many notices are to be sent, and how many messages could not be.
 func (s Notices) Queue(ctx context.Context) (waiting, failed int, err error) {
-	if err = s.read.GetContext(ctx, &waiting, `SELECT (SELECT count(*) FROM delivery WHERE message_id IS NULL) + (SELECT count(*) FROM message WHERE next_at > 0)`); err != nil {
+	if err = s.read.GetContext(ctx, &waiting, `SELECT (SELECT count(*) FROM delivery WHERE message_id IS NULL) +
+		(SELECT count(*) FROM message WHERE next_at > 0)`); err != nil {
 		return 0, 0, err
 	}
-	return waiting, failed, s.read.GetContext(ctx, &failed, `SELECT count(*) FROM message WHERE next_at = 0 AND sent_at = 0`)
+	return waiting, failed, s.read.GetContext(ctx, &failed, `SELECT count(*) FROM message WHERE next_at = 0
+		AND sent_at = 0`)
 }
 
 // Forget removes notices and messages that are older than this and need nobody any more.
 func (s Notices) Forget(ctx context.Context, before Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, statement := range []string{
-			`DELETE FROM notice WHERE made_at < ? AND NOT EXISTS (SELECT 1 FROM delivery LEFT JOIN message ON message.id = message_id WHERE notice_id = notice.id AND (message_id IS NULL OR next_at > 0))`,
-			`DELETE FROM message WHERE made_at < ? AND next_at = 0 AND NOT EXISTS (SELECT 1 FROM delivery WHERE message_id = message.id)`,
+			`DELETE FROM notice WHERE made_at < ? AND NOT EXISTS (SELECT 1 FROM delivery LEFT
+				JOIN message ON message.id = message_id WHERE notice_id = notice.id AND (message_id IS NULL
+				OR next_at > 0))`,
+			`DELETE FROM message WHERE made_at < ? AND next_at = 0 AND NOT EXISTS (SELECT 1 FROM delivery
+				WHERE message_id = message.id)`,
 		} {
 			if _, err := tx.ExecContext(ctx, statement, before); err != nil {
 				return fmt.Errorf("%s: %w", strings.Fields(statement)[2], err)

@@ -49,7 +49,8 @@ func (s Outbox) Events(ctx context.Context, about string, after int64) ([]Event,
 	if about == "" {
 		return out, s.read.SelectContext(ctx, &out, `SELECT * FROM outbox WHERE id > ? ORDER BY id LIMIT 500`, after)
 	}
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM outbox WHERE about = ? AND id > ? ORDER BY id LIMIT 500`, about, after)
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM outbox WHERE about = ? AND id > ? ORDER BY id
+		LIMIT 500`, about, after)
 }
 
 // LastEvent is the number of the newest event; 0: there is none.

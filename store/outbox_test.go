@@ -24,10 +24,13 @@ func TestWhoListensIsWokenByEvents(t *testing.T) {
 			return false
 		}
 	}
-	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil || is() {
+	if err := s.Devices.Add(t.Context(),
+		[]store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil ||
+		is() {
 		t.Fatalf("a device was added: %v, and somebody was woken", err)
 	}
-	if err := s.Outbox.Act(t.Context(), store.At(time.Now()), "admin", "add a device", "/devices"); err != nil || !is() || is() {
+	if err := s.Outbox.Act(t.Context(), store.At(time.Now()), "admin", "add a device", "/devices"); err != nil ||
+		!is() || is() {
 		t.Fatalf("an act: %v, and nobody was woken, or twice", err)
 	}
 	ended, cancel := context.WithCancel(t.Context())
@@ -39,7 +42,8 @@ func TestWhoListensIsWokenByEvents(t *testing.T) {
 	if err != nil || len(events) != 1 || events[0].Who != "admin" || events[0].Kind != "act" {
 		t.Fatalf("the events: %+v, %v", events, err)
 	}
-	if entries, _, err := s.Audit.Page(t.Context(), store.AuditFilter{}, store.Page{Most: 10}); err != nil || len(entries) != 1 || entries[0].What != "add a device" {
+	if entries, _, err := s.Audit.Page(t.Context(), store.AuditFilter{}, store.Page{Most: 10}); err != nil ||
+		len(entries) != 1 || entries[0].What != "add a device" {
 		t.Errorf("the audit log: %+v, %v", entries, err)
 	}
 	if n, err := s.Audit.Verify(t.Context()); err != nil || n != 1 {
@@ -52,7 +56,8 @@ func TestWhoListensIsWokenByEvents(t *testing.T) {
 func TestAConditionThatTurnsIsTold(t *testing.T) {
 	s := open(t)
 	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
-	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(),
+		[]store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	slot, err := s.Slots.Get(t.Context(), "gate", "web")
@@ -62,7 +67,8 @@ func TestAConditionThatTurnsIsTold(t *testing.T) {
 	read := func(base due.Condition, at time.Time) {
 		t.Helper()
 		slot.Base, slot.ReadAt = base, store.At(at)
-		slot.NotAfter, slot.DueFrom, slot.OverdueFrom = store.At(now.AddDate(0, 0, 60)), store.At(now.AddDate(0, 0, 30)), store.At(now.AddDate(0, 0, 50))
+		slot.NotAfter, slot.DueFrom, slot.OverdueFrom = store.At(now.AddDate(0, 0, 60)),
+			store.At(now.AddDate(0, 0, 30)), store.At(now.AddDate(0, 0, 50))
 		if late, err := s.Readings.Add(t.Context(), []store.NewReading{{Slot: slot}}); err != nil || len(late) > 0 {
 			t.Fatal(late, err)
 		}
@@ -72,11 +78,13 @@ func TestAConditionThatTurnsIsTold(t *testing.T) {
 	read(due.Fresh, now.Add(2*time.Minute))
 	flawed := slot
 	flawed.Base = due.Flawed
-	if err := s.Readings.SetJudgements(t.Context(), []store.Slot{flawed}, store.At(now.Add(3*time.Minute))); err != nil {
+	if err := s.Readings.SetJudgements(t.Context(), []store.Slot{flawed},
+		store.At(now.Add(3*time.Minute))); err != nil {
 		t.Fatal(err)
 	}
 	read(due.Fresh, now.Add(4*time.Minute))
-	if _, _, err := s.Slots.Page(t.Context(), store.At(now.AddDate(0, 0, 31)), store.SlotFilter{}, store.Page{Most: 10}); err != nil {
+	if _, _, err := s.Slots.Page(t.Context(), store.At(now.AddDate(0, 0, 31)), store.SlotFilter{},
+		store.Page{Most: 10}); err != nil {
 		t.Fatal(err)
 	}
 	events, err := s.Outbox.Events(t.Context(), "slot/gate/web", 0)
@@ -87,7 +95,8 @@ func TestAConditionThatTurnsIsTold(t *testing.T) {
 	for _, e := range events {
 		told = append(told, e.State+" "+e.Text)
 	}
-	if got, want := strings.Join(told, "; "), "fresh was factory; flawed was fresh; fresh was flawed; due was fresh"; got != want {
+	if got, want := strings.Join(told, "; "),
+		"fresh was factory; flawed was fresh; fresh was flawed; due was fresh"; got != want {
 		t.Errorf("told: %s\nwant: %s", got, want)
 	}
 	if err := s.Outbox.Forget(t.Context(), store.At(now.AddDate(0, 0, 1))); err != nil {

@@ -61,7 +61,8 @@ func (l list[T]) page(ctx context.Context, d *db, p Page, narrowed ...narrowing)
 		if err != nil || len(values) != len(columns) {
 			return nil, "", ErrCursor
 		}
-		query += fmt.Sprintf(" AND (%s) %s (?%s)", strings.Join(columns, ", "), sign, strings.Repeat(", ?", len(columns)-1))
+		query += fmt.Sprintf(" AND (%s) %s (?%s)", strings.Join(columns, ", "), sign,
+			strings.Repeat(", ?", len(columns)-1))
 		args = append(args, values...)
 	}
 	query += " ORDER BY " + strings.Join(columns, way+", ") + way + " LIMIT ? OFFSET ?"
@@ -108,7 +109,8 @@ func openCursor(p Page) ([]any, error) {
 		return nil, ErrCursor
 	}
 	var values []any
-	if err := json.Unmarshal(text, &values); err != nil || len(values) < 3 || values[0] != p.Sort || values[1] != p.Desc {
+	if err := json.Unmarshal(text, &values); err != nil || len(values) < 3 || values[0] != p.Sort ||
+		values[1] != p.Desc {
 		return nil, ErrCursor
 	}
 	for _, v := range values {

@@ -44,13 +44,15 @@ type PinUpdate struct {
 	Slot   string `db:"slot"`
 }
 
-const pinRows = `SELECT pin.*, device.name AS device, slot.name AS slot FROM pin JOIN slot ON slot.id = pin.slot_id JOIN device ON device.id = slot.device_id `
+const pinRows = `SELECT pin.*, device.name AS device, slot.name AS slot FROM pin JOIN slot ON slot.id = pin.slot_id
+	JOIN device ON device.id = slot.device_id `
 
 // Add records a pin; one of the same who and what is ErrTaken.
 func (s Pins) Add(ctx context.Context, p Pin) (int64, error) {
 	var id int64
 	err := s.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO pin (slot_id, who, what, how, added_by, added_at) VALUES (:slot_id, :who, :what, :how, :added_by, :added_at)`, p)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO pin (slot_id, who, what, how, added_by, added_at)
+			VALUES (:slot_id, :who, :what, :how, :added_by, :added_at)`, p)
 		if err != nil {
 			return taken(err)
 		}
@@ -81,16 +83,20 @@ func (s Pins) List(ctx context.Context, slots ...int64) ([]Pin, error) {
 
 // Remove deletes one. Its pending updates stay.
 func (s Pins) Remove(ctx context.Context, id int64) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error { return changed(tx.ExecContext(ctx, `DELETE FROM pin WHERE id = ?`, id)) })
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		return changed(tx.ExecContext(ctx, `DELETE FROM pin WHERE id = ?`, id))
+	})
 }
 
-const pinUpdateRows = `SELECT pin_update.*, device.name AS device, slot.name AS slot FROM pin_update JOIN slot ON slot.id = pin_update.slot_id JOIN device ON device.id = slot.device_id `
+const pinUpdateRows = `SELECT pin_update.*, device.name AS device, slot.name AS slot FROM pin_update
+	JOIN slot ON slot.id = pin_update.slot_id JOIN device ON device.id = slot.device_id `
 
 // PinUpdates are those that are open, oldest first; of a replacement all, told ones too.
 func (s Pins) Updates(ctx context.Context, replacementID int64) ([]PinUpdate, error) {
 	var out []PinUpdate
 	if replacementID != 0 {
-		return out, s.read.SelectContext(ctx, &out, pinUpdateRows+`WHERE replacement_id = ? ORDER BY pin_update.id`, replacementID)
+		return out, s.read.SelectContext(ctx, &out, pinUpdateRows+`WHERE replacement_id = ? ORDER BY pin_update.id`,
+			replacementID)
 	}
 	return out, s.read.SelectContext(ctx, &out, pinUpdateRows+`WHERE confirmed_at = 0 ORDER BY pin_update.id`)
 }
@@ -110,7 +116,8 @@ func (s Pins) Update(ctx context.Context, id int64) (PinUpdate, error) {
 // Confirm records who told them; one that is told already is ErrNotFound.
 func (s Pins) Confirm(ctx context.Context, id int64, by, note string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE pin_update SET confirmed_at = ?, confirmed_by = ?, note = ? WHERE id = ? AND confirmed_at = 0`, at, by, note, id))
+		return changed(tx.ExecContext(ctx, `UPDATE pin_update SET confirmed_at = ?, confirmed_by = ?, note = ?
+			WHERE id = ? AND confirmed_at = 0`, at, by, note, id))
 	})
 }
 
@@ -123,7 +130,8 @@ func addPinUpdates(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) e
 		Pin
 		Old string `db:"old_sha256"`
 	}
-	if err := tx.SelectContext(ctx, &pins, `SELECT pin.*, target.old_sha256 FROM pin JOIN target USING (slot_id) WHERE replacement_id = ? ORDER BY pin.id`, r.ID); err != nil || len(pins) == 0 {
+	if err := tx.SelectContext(ctx, &pins, `SELECT pin.*, target.old_sha256 FROM pin JOIN target USING (slot_id)
+		WHERE replacement_id = ? ORDER BY pin.id`, r.ID); err != nil || len(pins) == 0 {
 		return err
 	}
 	for _, p := range pins {
@@ -137,7 +145,9 @@ func addPinUpdates(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) e
 				return err
 			}
 			var early bool // they were told at the gate
-			if err = tx.GetContext(ctx, &early, `SELECT EXISTS (SELECT 1 FROM pin_update WHERE replacement_id = ? AND slot_id = ? AND who = ? AND what = ? AND new_sha256 = ?)`, r.ID, p.SlotID, p.Who, p.What, new); err != nil {
+			if err = tx.GetContext(ctx, &early, `SELECT EXISTS (SELECT 1 FROM pin_update WHERE replacement_id = ?
+				AND slot_id = ? AND who = ? AND what = ? AND new_sha256 = ?)`, r.ID, p.SlotID, p.Who, p.What,
+				new); err != nil {
 				return err
 			}
 			if early && r.State == replacement.Sealed {
@@ -145,12 +155,14 @@ func addPinUpdates(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) e
 			}
 		}
 		var open []PinUpdate
-		if err := tx.SelectContext(ctx, &open, `SELECT * FROM pin_update WHERE slot_id = ? AND who = ? AND what = ? AND confirmed_at = 0 ORDER BY id`, p.SlotID, p.Who, p.What); err != nil {
+		if err := tx.SelectContext(ctx, &open, `SELECT * FROM pin_update WHERE slot_id = ? AND who = ? AND what = ?
+			AND confirmed_at = 0 ORDER BY id`, p.SlotID, p.Who, p.What); err != nil {
 			return err
 		}
 		if len(open) > 0 {
 			known = open[0].OldSHA256
-			if _, err := tx.ExecContext(ctx, `DELETE FROM pin_update WHERE slot_id = ? AND who = ? AND what = ? AND confirmed_at = 0`, p.SlotID, p.Who, p.What); err != nil {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM pin_update WHERE slot_id = ? AND who = ? AND what = ?
+				AND confirmed_at = 0`, p.SlotID, p.Who, p.What); err != nil {
 				return err
 			}
 		}
@@ -161,9 +173,11 @@ func addPinUpdates(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) e
 		if same {
 			continue
 		}
-		_, err = tx.NamedExecContext(ctx, `INSERT INTO pin_update (replacement_id, slot_id, who, what, how, old_sha256, new_sha256, arose_at)
+		_, err = tx.NamedExecContext(ctx, `INSERT INTO pin_update (replacement_id, slot_id, who, what, how,
+			old_sha256, new_sha256, arose_at)
 			VALUES (:replacement_id, :slot_id, :who, :what, :how, :old_sha256, :new_sha256, :arose_at)`,
-			PinUpdate{ReplacementID: r.ID, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known, NewSHA256: new, AroseAt: at})
+			PinUpdate{ReplacementID: r.ID, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known,
+				NewSHA256: new, AroseAt: at})
 		if err != nil {
 			return err
 		}
@@ -171,8 +185,8 @@ func addPinUpdates(ctx context.Context, tx *sqlx.Tx, r Replacement, at Moment) e
 	return nil
 }
 
-// TellRoots notes, before a device is touched, what those who pinned the root of a replacement's slots must trust from now on. It returns how many
-// of them have not confirmed it yet. It may be called again and again.
+// TellRoots notes, before a device is touched, what those who pinned the root of a replacement's slots must trust
+// from now on. It returns how many of them have not confirmed it yet. It may be called again and again.
 func (s Pins) TellRoots(ctx context.Context, id int64, at Moment) (pending int, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		var pins []struct {
@@ -180,8 +194,10 @@ func (s Pins) TellRoots(ctx context.Context, id int64, at Moment) (pending int, 
 			Old string `db:"old_sha256"`
 			New string `db:"new_sha256"`
 		}
-		if err := tx.SelectContext(ctx, &pins, `SELECT pin.*, target.old_sha256, replacement.new_sha256 FROM pin JOIN target USING (slot_id) JOIN replacement ON replacement.id = target.replacement_id
-			WHERE replacement_id = ? AND pin.what = ? AND replacement.new_sha256 <> '' ORDER BY pin.id`, id, cert.PinRoot); err != nil {
+		if err := tx.SelectContext(ctx, &pins, `SELECT pin.*, target.old_sha256, replacement.new_sha256 FROM pin
+			JOIN target USING (slot_id) JOIN replacement ON replacement.id = target.replacement_id
+			WHERE replacement_id = ? AND pin.what = ? AND replacement.new_sha256 <> '' ORDER BY pin.id`, id,
+			cert.PinRoot); err != nil {
 			return err
 		}
 		for _, p := range pins {
@@ -192,14 +208,19 @@ func (s Pins) TellRoots(ctx context.Context, id int64, at Moment) (pending int, 
 			if known == new { // of this slot; another one may get another root
 				continue
 			}
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO pin_update (replacement_id, slot_id, who, what, how, old_sha256, new_sha256, arose_at)
-				SELECT :replacement_id, :slot_id, :who, :what, :how, :old_sha256, :new_sha256, :arose_at WHERE NOT EXISTS
-				(SELECT 1 FROM pin_update WHERE replacement_id = :replacement_id AND slot_id = :slot_id AND who = :who AND what = :what AND new_sha256 = :new_sha256)`,
-				PinUpdate{ReplacementID: id, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known, NewSHA256: new, AroseAt: at}); err != nil {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO pin_update (replacement_id, slot_id, who, what, how,
+				old_sha256, new_sha256, arose_at)
+				SELECT :replacement_id, :slot_id, :who, :what, :how, :old_sha256, :new_sha256, :arose_at
+				WHERE NOT EXISTS
+				(SELECT 1 FROM pin_update WHERE replacement_id = :replacement_id AND slot_id = :slot_id AND who = :who
+				AND what = :what AND new_sha256 = :new_sha256)`,
+				PinUpdate{ReplacementID: id, SlotID: p.SlotID, Who: p.Who, What: p.What, How: p.How, OldSHA256: known,
+					NewSHA256: new, AroseAt: at}); err != nil {
 				return err
 			}
 		}
-		return tx.GetContext(ctx, &pending, `SELECT count(*) FROM pin_update WHERE replacement_id = ? AND what = ? AND confirmed_at = 0`, id, cert.PinRoot)
+		return tx.GetContext(ctx, &pending, `SELECT count(*) FROM pin_update WHERE replacement_id = ? AND what = ?
+			AND confirmed_at = 0`, id, cert.PinRoot)
 	})
 	return pending, err
 }
@@ -214,8 +235,11 @@ func removePinUpdates(ctx context.Context, tx *sqlx.Tx, id int64) error {
 // from the pool, the trusted roots, and what came with the leaves.
 func rootsOf(ctx context.Context, tx *sqlx.Tx, slotID int64, at Moment, old, new string) (string, string, error) {
 	var rows []keptCertificate
-	if err := tx.SelectContext(ctx, &rows, `SELECT der, self_signed FROM certificate WHERE sha256 IN (SELECT sha256 FROM authority UNION SELECT sha256 FROM anchor
-		UNION SELECT value FROM chain_of, json_each(chain_of.chain) WHERE leaf IN (?, ?) UNION SELECT value FROM replacement, json_each(replacement.path) WHERE slot_id = ? AND new_sha256 IN (?, ?))`, old, new, slotID, old, new); err != nil {
+	if err := tx.SelectContext(ctx, &rows, `SELECT der, self_signed FROM certificate WHERE sha256 IN (SELECT sha256
+		FROM authority UNION SELECT sha256 FROM anchor
+		UNION SELECT value FROM chain_of, json_each(chain_of.chain) WHERE leaf IN (?, ?) UNION SELECT value
+		FROM replacement, json_each(replacement.path) WHERE slot_id = ? AND new_sha256 IN (?, ?))`, old, new, slotID,
+		old, new); err != nil {
 		return "", "", err
 	}
 	pool, roots := chain.NewPool(), chain.NewPool()
@@ -234,7 +258,8 @@ func rootsOf(ctx context.Context, tx *sqlx.Tx, slotID int64, at Moment, old, new
 			continue
 		}
 		var row keptCertificate
-		if err := one(tx.GetContext(ctx, &row, `SELECT der, self_signed FROM certificate WHERE sha256 = ?`, sha256)); err != nil {
+		if err := one(tx.GetContext(ctx, &row, `SELECT der, self_signed FROM certificate WHERE sha256 = ?`,
+			sha256)); err != nil {
 			return "", "", err
 		}
 		leaf, err := row.parse()

@@ -16,8 +16,10 @@ import (
 // sealed gives a slot a new certificate by a replacement that is carried through.
 func sealed(t *testing.T, s *store.Store, slot store.Slot, old, new *cert.Certificate) int64 {
 	t.Helper()
-	id, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slot.DeviceID, SlotID: slot.ID, Signer: "bench", Plan: store.JSON[request.Plan]{V: request.Plan{Names: []string{"x"}}}},
-		[]int64{slot.ID}, replacement.Progress{Stage: replacement.Sign, State: replacement.Running}, "procedure: x", nil)
+	id, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slot.DeviceID, SlotID: slot.ID,
+		Signer: "bench", Plan: store.JSON[request.Plan]{V: request.Plan{Names: []string{"x"}}}},
+		[]int64{slot.ID}, replacement.Progress{Stage: replacement.Sign, State: replacement.Running}, "procedure: x",
+		nil)
 	if err == nil {
 		err = s.Replacements.SetOld(t.Context(), id, slot.ID, old.SHA256)
 	}
@@ -26,7 +28,8 @@ func sealed(t *testing.T, s *store.Store, slot store.Slot, old, new *cert.Certif
 	}
 	for state := replacement.Running; err == nil && state != replacement.Sealed; {
 		var r replacement.Progress
-		row, _, failed := s.Replacements.Advance(t.Context(), id, replacement.Event{Kind: replacement.Done}, store.At(testkit.Now))
+		row, _, failed := s.Replacements.Advance(t.Context(), id, replacement.Event{Kind: replacement.Done},
+			store.At(testkit.Now))
 		r, err = row.Progress(), failed
 		state = r.State
 	}
@@ -42,7 +45,9 @@ func sealed(t *testing.T, s *store.Store, slot store.Slot, old, new *cert.Certif
 func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 	s := open(t)
 	root, other := testkit.Root(t, "Quay Root"), testkit.Root(t, "Mole Root")
-	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(),
+		[]store.NewDevice{{Device: store.Device{Name: "gate"},
+			Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	slots, err := s.Slots.Of(t.Context(), "gate")
@@ -51,12 +56,16 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 	}
 	slot := slots[0]
 	current := root.Leaf(t, "gate.tidewrack.example")
-	if err := s.Chains.AddAuthorities(t.Context(), []*cert.Certificate{current.Certificate, root.Certificate, other.Certificate}); err != nil { // known, as what was read is
+	// known, as what was read is
+	if err := s.Chains.AddAuthorities(t.Context(), []*cert.Certificate{current.Certificate, root.Certificate,
+		other.Certificate}); err != nil {
 		t.Fatal(err)
 	}
-	knows, all := map[string]*cert.Certificate{}, map[string]*cert.Certificate{current.SHA256: current.Certificate, root.SHA256: root.Certificate, other.SHA256: other.Certificate}
+	knows, all := map[string]*cert.Certificate{}, map[string]*cert.Certificate{current.SHA256: current.Certificate,
+		root.SHA256: root.Certificate, other.SHA256: other.Certificate}
 	roots := map[string]*cert.Certificate{current.SHA256: root.Certificate} // by leaf
-	for _, p := range []store.Pin{{Who: "booking", What: cert.PinSHA256}, {Who: "probes", What: cert.PinKey}, {Who: "printer", What: cert.PinCertificate}, {Who: "gate", What: cert.PinRoot}} {
+	for _, p := range []store.Pin{{Who: "booking", What: cert.PinSHA256}, {Who: "probes", What: cert.PinKey},
+		{Who: "printer", What: cert.PinCertificate}, {Who: "gate", What: cert.PinRoot}} {
 		p.SlotID, p.How, p.AddedBy, p.AddedAt = slot.ID, "write", "admin", store.At(testkit.Now)
 		if _, err := s.Pins.Add(t.Context(), p); err != nil {
 			t.Fatal(err)
@@ -66,7 +75,8 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 		}
 		knows[p.Who] = current.Certificate
 	}
-	pins := map[string]cert.Pin{"booking": cert.PinSHA256, "probes": cert.PinKey, "printer": cert.PinCertificate, "gate": cert.PinRoot}
+	pins := map[string]cert.Pin{"booking": cert.PinSHA256, "probes": cert.PinKey, "printer": cert.PinCertificate,
+		"gate": cert.PinRoot}
 	random := rand.New(rand.NewPCG(7, 11))
 	var before testkit.Signer
 	var last int64
@@ -87,7 +97,8 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 			current = next
 		case what == "put back" && last != 0:
 			for _, e := range []replacement.EventKind{replacement.AskedRevert, replacement.Restored} {
-				if _, _, err := s.Replacements.Advance(t.Context(), last, replacement.Event{Kind: e}, store.At(testkit.Now)); err != nil {
+				if _, _, err := s.Replacements.Advance(t.Context(), last, replacement.Event{Kind: e},
+					store.At(testkit.Now)); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -101,7 +112,8 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 			if err := s.Pins.Confirm(t.Context(), told.ID, "admin", "", store.At(testkit.Now)); err != nil {
 				t.Fatal(err)
 			}
-			if err := s.Pins.Confirm(t.Context(), told.ID, "tern", "", store.At(testkit.Now)); !errors.Is(err, store.ErrNotFound) {
+			if err := s.Pins.Confirm(t.Context(), told.ID, "tern", "", store.At(testkit.Now)); !errors.Is(err,
+				store.ErrNotFound) {
 				t.Errorf("told twice: %v", err)
 			}
 			knows[told.Who] = current.Certificate
@@ -140,12 +152,14 @@ func TestThoseAreToldWhoKnowSomethingElse(t *testing.T) {
 	}
 }
 
-// One replacement serves two slots, of which the first has the new root already: those who pinned the root of the second are told all the same,
-// once, however often the gate is looked at.
+// One replacement serves two slots, of which the first has the new root already: those who pinned the root of the
+// second are told all the same, once, however often the gate is looked at.
 func TestARootIsToldForEachSlotOfAReplacement(t *testing.T) {
 	s := open(t)
 	root, other := testkit.Root(t, "Quay Root"), testkit.Root(t, "Mole Root")
-	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(),
+		[]store.NewDevice{{Device: store.Device{Name: "gate"},
+			Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	slots, err := s.Slots.Of(t.Context(), "gate")
@@ -153,12 +167,16 @@ func TestARootIsToldForEachSlotOfAReplacement(t *testing.T) {
 		t.Fatal(err)
 	}
 	next := other.Leaf(t, "gate.tidewrack.example").Certificate
-	olds := []*cert.Certificate{other.Leaf(t, "gate.tidewrack.example").Certificate, root.Leaf(t, "gate.tidewrack.example").Certificate}
-	if err := s.Chains.AddAuthorities(t.Context(), []*cert.Certificate{olds[0], olds[1], root.Certificate, other.Certificate}); err != nil {
+	olds := []*cert.Certificate{other.Leaf(t, "gate.tidewrack.example").Certificate,
+		root.Leaf(t, "gate.tidewrack.example").Certificate}
+	if err := s.Chains.AddAuthorities(t.Context(), []*cert.Certificate{olds[0], olds[1], root.Certificate,
+		other.Certificate}); err != nil {
 		t.Fatal(err)
 	}
-	id, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[0].ID, Signer: "bench"},
-		[]int64{slots[0].ID, slots[1].ID}, replacement.Progress{Stage: replacement.Sign, State: replacement.Running}, "procedure: x", nil)
+	id, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[0].ID,
+		Signer: "bench"},
+		[]int64{slots[0].ID, slots[1].ID}, replacement.Progress{Stage: replacement.Sign, State: replacement.Running},
+		"procedure: x", nil)
 	if err == nil {
 		err = s.Replacements.SetPath(t.Context(), id, []*cert.Certificate{next})
 	}
@@ -167,7 +185,8 @@ func TestARootIsToldForEachSlotOfAReplacement(t *testing.T) {
 			err = s.Replacements.SetOld(t.Context(), id, slot.ID, olds[i].SHA256)
 		}
 		if err == nil {
-			_, err = s.Pins.Add(t.Context(), store.Pin{SlotID: slot.ID, Who: "printer of " + slot.Name, What: cert.PinRoot, How: "write", AddedBy: "admin", AddedAt: store.At(testkit.Now)})
+			_, err = s.Pins.Add(t.Context(), store.Pin{SlotID: slot.ID, Who: "printer of " + slot.Name,
+				What: cert.PinRoot, How: "write", AddedBy: "admin", AddedAt: store.At(testkit.Now)})
 		}
 	}
 	if err != nil {

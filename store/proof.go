@@ -33,8 +33,10 @@ func (s Signers) EndProof(ctx context.Context, step Step, signer string, domains
 			return err
 		}
 		for _, domain := range domains {
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO proven (signer, domain, at, by) VALUES (:signer, :domain, :at, :by)
-				ON CONFLICT (signer, domain) DO UPDATE SET at = excluded.at, by = excluded.by`, Proven{signer, domain, step.EndedAt, by}); err != nil {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO proven (signer, domain, at, by)
+				VALUES (:signer, :domain, :at, :by)
+				ON CONFLICT (signer, domain) DO UPDATE SET at = excluded.at, by = excluded.by`,
+				Proven{signer, domain, step.EndedAt, by}); err != nil {
 				return err
 			}
 		}

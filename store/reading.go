@@ -79,7 +79,8 @@ const readColumns = `read_at = ?, chain = ?, version = ?, suite = ?, remarks = ?
 	failure = ?, subject = ?, self_signed = ?, not_before = ?, not_after = ?, others = ?, search_text = ?, `
 
 func (slot *Slot) read(values []any, texts *stood) []any {
-	return append(values, slot.ReadAt, texts.chain, slot.Version, slot.Suite, slot.Remarks, slot.Closer, slot.LookAt, slot.NextAt, slot.Misses,
+	return append(values, slot.ReadAt, texts.chain, slot.Version, slot.Suite, slot.Remarks, slot.Closer, slot.LookAt,
+		slot.NextAt, slot.Misses,
 		texts.failure, slot.Subject, slot.SelfSigned, slot.NotBefore, slot.NotAfter, slot.Others, slot.SearchText)
 }
 
@@ -94,7 +95,8 @@ type Seen struct {
 // TouchAll records when slots were read that serve what they served before.
 func (s Readings) TouchAll(ctx context.Context, seen []Seen) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		set, err := tx.PreparexContext(ctx, `UPDATE slot SET read_at = ?, next_at = ?, misses = ? WHERE id = ? AND read_at < ?`)
+		set, err := tx.PreparexContext(ctx, `UPDATE slot SET read_at = ?, next_at = ?, misses = ? WHERE id = ?
+			AND read_at < ?`)
 		if err != nil {
 			return err
 		}
@@ -111,7 +113,8 @@ func (s Readings) TouchAll(ctx context.Context, seen []Seen) error {
 // Of returns the newest of a slot's history, newest first.
 func (s Readings) Of(ctx context.Context, slotID int64, most int) ([]Reading, error) {
 	var out []Reading
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM reading WHERE slot_id = ? ORDER BY id DESC LIMIT ?`, slotID, most)
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM reading WHERE slot_id = ? ORDER BY id DESC LIMIT ?`,
+		slotID, most)
 }
 
 const knownCertificate = `INSERT INTO certificate (sha256, der, self_signed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`

@@ -25,9 +25,12 @@ type StateThen struct {
 // were added later are left out.
 func (s Reports) StatesThen(ctx context.Context, then Moment, id int64, most int) ([]StateThen, error) {
 	var out []StateThen
-	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, slot.name, device.site, device.family, device.owner,
-		coalesce(reading.at, 0) AS at, coalesce(reading.chain, '[]') AS chain, coalesce(reading.failure, 'null') AS failure,
-		coalesce((SELECT state FROM outbox WHERE about = 'slot/' || device.name || '/' || slot.name AND kind = 'condition' AND outbox.at <= ? ORDER BY outbox.id DESC LIMIT 1), '') AS condition
+	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, slot.name, device.site,
+		device.family, device.owner,
+		coalesce(reading.at, 0) AS at, coalesce(reading.chain, '[]') AS chain, coalesce(reading.failure,
+		'null') AS failure,
+		coalesce((SELECT state FROM outbox WHERE about = 'slot/' || device.name || '/' || slot.name
+		AND kind = 'condition' AND outbox.at <= ? ORDER BY outbox.id DESC LIMIT 1), '') AS condition
 		FROM slot JOIN device ON device.id = slot.device_id
 		LEFT JOIN reading ON reading.id = (SELECT max(r.id) FROM reading r WHERE r.slot_id = slot.id AND r.at <= ?)
 		WHERE slot.id > ? AND device.added_at <= ? ORDER BY slot.id LIMIT ?`, then, then, id, then, most)
@@ -36,10 +39,13 @@ func (s Reports) StatesThen(ctx context.Context, then Moment, id int64, most int
 // SealedBetween are the replacements that were sealed in a period, oldest first, one for each of their slots.
 func (s Reports) SealedBetween(ctx context.Context, from, until Moment, site string) ([]Sealed, error) {
 	var out []Sealed
-	return out, s.read.SelectContext(ctx, &out, `SELECT replacement.id, device.name AS device, slot.name AS slot, device.site, device.owner, replacement.signer, target.old_sha256, replacement.new_sha256,
+	return out, s.read.SelectContext(ctx, &out, `SELECT replacement.id, device.name AS device, slot.name AS slot,
+		device.site, device.owner, replacement.signer, target.old_sha256, replacement.new_sha256,
 		replacement.asked_by, replacement.approved_by, replacement.begun_at, replacement.changed_at
-		FROM replacement JOIN target ON target.replacement_id = replacement.id JOIN slot ON slot.id = target.slot_id JOIN device ON device.id = slot.device_id
-		WHERE replacement.state = 'sealed' AND replacement.changed_at >= ? AND replacement.changed_at < ? AND (? = '' OR device.site = ?) ORDER BY replacement.changed_at, replacement.id, slot.name`, from, until, site, site)
+		FROM replacement JOIN target ON target.replacement_id = replacement.id JOIN slot ON slot.id = target.slot_id
+		JOIN device ON device.id = slot.device_id
+		WHERE replacement.state = 'sealed' AND replacement.changed_at >= ? AND replacement.changed_at < ? AND (? = ''
+		OR device.site = ?) ORDER BY replacement.changed_at, replacement.id, slot.name`, from, until, site, site)
 }
 
 // Sealed is a slot that a replacement gave a certificate.

@@ -22,13 +22,15 @@ var ErrStale = errors.New("it was changed in the meantime")
 // where the known revision is not the one that it has.
 func revise(ctx context.Context, tx *sqlx.Tx, of string, known Revision) error {
 	var number Revision
-	if err := one(tx.GetContext(ctx, &number, `SELECT number FROM revision WHERE of = ?`, of)); err != nil && !errors.Is(err, ErrNotFound) {
+	if err := one(tx.GetContext(ctx, &number, `SELECT number FROM revision WHERE of = ?`, of)); err != nil &&
+		!errors.Is(err, ErrNotFound) {
 		return err
 	}
 	if known != Any && known != number {
 		return ErrStale
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO revision (of, number) VALUES (?, ?) ON CONFLICT (of) DO UPDATE SET number = excluded.number`, of, number+1)
+	_, err := tx.ExecContext(ctx, `INSERT INTO revision (of, number) VALUES (?, ?) ON CONFLICT (of) DO UPDATE
+		SET number = excluded.number`, of, number+1)
 	return err
 }
 

@@ -47,7 +47,8 @@ func TestOneOfManyChangesCounts(t *testing.T) {
 // is refused leaves the thing as it was.
 func TestARevisionChangesWithItsThing(t *testing.T) {
 	s := open(t)
-	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(),
+		[]store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	d, err := s.Devices.Get(t.Context(), "gate")
@@ -56,7 +57,9 @@ func TestARevisionChangesWithItsThing(t *testing.T) {
 	}
 	twice := []store.Access{{Link: "ssh", Port: 22}, {Link: "ssh", Port: 23}}
 	d.Owner = "harbour office"
-	if err := s.Devices.Change(t.Context(), store.DeviceEdit{Device: d, Access: twice, Secrets: map[string][]byte{"device/gate/password": {1}}, Known: d.Revision}); !errors.Is(err, store.ErrTaken) {
+	if err := s.Devices.Change(t.Context(),
+		store.DeviceEdit{Device: d, Access: twice, Secrets: map[string][]byte{"device/gate/password": {1}},
+			Known: d.Revision}); !errors.Is(err, store.ErrTaken) {
 		t.Fatalf("two ways over one link: %v", err)
 	}
 	if now, _ := s.Devices.Get(t.Context(), "gate"); now.Revision != 1 || now.Owner != "" {
@@ -65,11 +68,13 @@ func TestARevisionChangesWithItsThing(t *testing.T) {
 	if _, err := s.Secrets.Get(t.Context(), "device/gate/password"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a secret of a change that failed: %v", err)
 	}
-	if err := s.Devices.Change(t.Context(), store.DeviceEdit{Device: d, Access: twice[:1], Secrets: map[string][]byte{"device/gate/password": {1}}, Known: d.Revision}); err != nil {
+	if err := s.Devices.Change(t.Context(), store.DeviceEdit{Device: d, Access: twice[:1],
+		Secrets: map[string][]byte{"device/gate/password": {1}}, Known: d.Revision}); err != nil {
 		t.Fatal(err)
 	}
 	d.Owner = "ticket office"
-	if err := s.Devices.Change(t.Context(), store.DeviceEdit{Device: d, Gone: []string{"device/gate/password"}, Known: d.Revision}); !errors.Is(err, store.ErrStale) {
+	if err := s.Devices.Change(t.Context(), store.DeviceEdit{Device: d, Gone: []string{"device/gate/password"},
+		Known: d.Revision}); !errors.Is(err, store.ErrStale) {
 		t.Errorf("the second change: %v", err)
 	}
 	now, _ := s.Devices.Get(t.Context(), "gate")
@@ -84,7 +89,8 @@ func TestARevisionChangesWithItsThing(t *testing.T) {
 	if err := s.Devices.Remove(t.Context(), "gate"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(),
+		[]store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	if again, _ := s.Devices.Get(t.Context(), "gate"); again.Revision != 3 {

@@ -28,10 +28,13 @@ func (s Readings) Revocations(ctx context.Context) ([]Revocation, error) {
 // SetRevocation keeps what was found out. Where it is what was known before, Since stays.
 func (s Readings) SetRevocation(ctx context.Context, r Revocation) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO revocation (sha256, answer, source, failed, since, checked_at, next_at)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO revocation (sha256, answer, source, failed, since, checked_at,
+			next_at)
 			VALUES (:sha256, :answer, :source, :failed, :checked_at, :checked_at, :next_at)
-			ON CONFLICT DO UPDATE SET answer = excluded.answer, source = excluded.source, failed = excluded.failed, checked_at = excluded.checked_at, next_at = excluded.next_at,
-				since = CASE WHEN (failed = '') = (excluded.failed = '') AND answer ->> 'status' IS excluded.answer ->> 'status' THEN since ELSE excluded.checked_at END`, r)
+			ON CONFLICT DO UPDATE SET answer = excluded.answer, source = excluded.source, failed = excluded.failed,
+			checked_at = excluded.checked_at, next_at = excluded.next_at,
+				since = CASE WHEN (failed = '') = (excluded.failed = '')
+				AND answer ->> 'status' IS excluded.answer ->> 'status' THEN since ELSE excluded.checked_at END`, r)
 		return err
 	})
 }

@@ -44,7 +44,8 @@ func news(ctx context.Context, tx *sqlx.Tx) (out roster.Change, err error) {
 		return out, err
 	}
 	// What is noted and not found is gone. Both are in the order of their numbers.
-	out.GoneDevices, out.GoneSlots = gone(devices, out.Devices, func(d roster.Device) int64 { return d.ID }), gone(slots, out.Slots, func(s roster.Slot) int64 { return s.ID })
+	out.GoneDevices, out.GoneSlots = gone(devices, out.Devices, func(d roster.Device) int64 { return d.ID }),
+		gone(slots, out.Slots, func(s roster.Slot) int64 { return s.ID })
 	for _, table := range []string{"stale_device", "stale_slot"} {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM `+table); err != nil {
 			return out, err
@@ -64,10 +65,11 @@ func gone[R any](noted []int64, found []R, id func(R) int64) (out []int64) {
 	return out
 }
 
-// gatherDevices reads devices for the roster, by their numbers. The tables are gone through in the order in which they are
-// named: what was noted is few rows, what stands beside it many.
+// gatherDevices reads devices for the roster, by their numbers. The tables are gone through in the order in which
+// they are named: what was noted is few rows, what stands beside it many.
 func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Device, err error) {
-	rows, err := db.QueryxContext(ctx, `SELECT device.id, name, site, family, address, owner, cluster, tags, notes FROM `+from+` ORDER BY device.id`)
+	rows, err := db.QueryxContext(ctx, `SELECT device.id, name, site, family, address, owner, cluster, tags, notes
+		FROM `+from+` ORDER BY device.id`)
 	if err != nil {
 		return nil, err
 	}
@@ -76,11 +78,13 @@ func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (ou
 		var d roster.Device
 		var tags JSON[[]string]
 		var notes string
-		if err := rows.Scan(&d.ID, &d.Name, &d.Site, &d.Family, &d.Address, &d.Owner, &d.Cluster, &tags, &notes); err != nil {
+		if err := rows.Scan(&d.ID, &d.Name, &d.Site, &d.Family, &d.Address, &d.Owner, &d.Cluster, &tags,
+			&notes); err != nil {
 			return nil, err
 		}
 		d.Tags = tags.V
-		d.Words = strings.ToLower(strings.Join(append([]string{d.Name, d.Site, d.Address, d.Owner, notes, d.Cluster}, d.Tags...), " "))
+		d.Words = strings.ToLower(strings.Join(append([]string{d.Name, d.Site, d.Address, d.Owner, notes, d.Cluster},
+			d.Tags...), " "))
 		out = append(out, d)
 	}
 	return out, rows.Err()
@@ -88,8 +92,10 @@ func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (ou
 
 // gatherSlots reads slots for the roster, as gatherDevices does devices.
 func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Slot, err error) {
-	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port, slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at,
-		slot.server_name, slot.search_text, slot.path, device.name AS device FROM `+from+` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
+	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port,
+		slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at,
+		slot.server_name, slot.search_text, slot.path, device.name AS device FROM `+from+
+		` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +104,8 @@ func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out 
 		var one roster.Slot
 		var serverName, searchText, path, device string
 		var condition due.Condition
-		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition, &one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &searchText, &path, &device); err != nil {
+		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition,
+			&one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &searchText, &path, &device); err != nil {
 			return nil, err
 		}
 		one.Rank = condition.Rank()

@@ -10,7 +10,8 @@ import (
 // TakeDue takes slots whose next reading is due, those that wait longest first, and puts
 // their next reading off by a lease: where the service is killed before it has read them, they
 // are due again after that. Slots at the sites that are left out stay as they are.
-func (s Readings) TakeDue(ctx context.Context, now Moment, lease time.Duration, most int, leftOut []string) ([]SlotToRead, error) {
+func (s Readings) TakeDue(ctx context.Context, now Moment, lease time.Duration, most int,
+	leftOut []string) ([]SlotToRead, error) {
 	var out []SlotToRead
 	err := s.change(ctx, func(tx *sqlx.Tx) error {
 		without, args := "", []any{now}
@@ -21,7 +22,8 @@ func (s Readings) TakeDue(ctx context.Context, now Moment, lease time.Duration, 
 			}
 			args = append([]any{now}, args...)
 		}
-		if err := tx.SelectContext(ctx, &out, slotsToRead+`WHERE slot.next_at <= ?`+without+` ORDER BY slot.next_at LIMIT ?`, append(args, most)...); err != nil || len(out) == 0 {
+		if err := tx.SelectContext(ctx, &out, slotsToRead+`WHERE slot.next_at <= ?`+without+` ORDER BY slot.next_at
+			LIMIT ?`, append(args, most)...); err != nil || len(out) == 0 {
 			return err
 		}
 		put, err := tx.PreparexContext(ctx, `UPDATE slot SET next_at = ? WHERE id = ?`)
@@ -49,7 +51,8 @@ func (s Readings) CountDue(ctx context.Context, now Moment) (int, error) {
 // then.
 func (s Readings) Hasten(ctx context.Context, now Moment, within time.Duration) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE slot SET next_at = ? + abs(random()) % ? WHERE next_at > ?`, now, max(within.Milliseconds(), 1), At(now.Add(within)))
+		_, err := tx.ExecContext(ctx, `UPDATE slot SET next_at = ? + abs(random()) % ? WHERE next_at > ?`, now,
+			max(within.Milliseconds(), 1), At(now.Add(within)))
 		return err
 	})
 }

@@ -15,7 +15,8 @@ type Served struct {
 	Until  Moment `db:"until"` // when it was seen last
 }
 
-// ThatServed returns the slots that served a leaf at any time, by its SHA-256 or SHA-1 in hex, newest first. It looks through all readings.
+// ThatServed returns the slots that served a leaf at any time, by its SHA-256 or SHA-1 in hex, newest first. It looks
+// through all readings.
 func (s Slots) ThatServed(ctx context.Context, fingerprint string, most int) ([]Served, error) {
 	if len(fingerprint) == 2*sha1.Size {
 		var err error
@@ -24,7 +25,9 @@ func (s Slots) ThatServed(ctx context.Context, fingerprint string, most int) ([]
 		}
 	}
 	var out []Served
-	return out, s.read.SelectContext(ctx, &out, `SELECT device.name AS device, slot.name AS slot, max(reading.at) AS until FROM reading JOIN slot ON slot.id = reading.slot_id JOIN device ON device.id = slot.device_id
+	return out, s.read.SelectContext(ctx, &out, `SELECT device.name AS device, slot.name AS slot,
+		max(reading.at) AS until FROM reading JOIN slot ON slot.id = reading.slot_id
+		JOIN device ON device.id = slot.device_id
 		WHERE reading.chain LIKE '["' || ? || '"%' GROUP BY slot.id ORDER BY until DESC LIMIT ?`, fingerprint, most)
 }
 

@@ -11,7 +11,8 @@ import (
 func (s Sessions) Add(ctx context.Context, session Session, seen User) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var same bool
-		if err := tx.GetContext(ctx, &same, `SELECT EXISTS (SELECT 1 FROM user WHERE name = ? AND password = ? AND role = ?)`, seen.Name, seen.Password, seen.Role); err != nil {
+		if err := tx.GetContext(ctx, &same, `SELECT EXISTS (SELECT 1 FROM user WHERE name = ? AND password = ?
+			AND role = ?)`, seen.Name, seen.Password, seen.Role); err != nil {
 			return err
 		}
 		if !same {
@@ -35,13 +36,15 @@ func (s Sessions) Get(ctx context.Context, sha256 string, now Moment) (Session, 
 // Tokens returns the clients' sessions that have not ended, oldest first.
 func (s Sessions) Tokens(ctx context.Context, now Moment) ([]Session, error) {
 	var out []Session
-	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE kind = 'client' AND ends_at >= ? ORDER BY began_at, sha256`, now)
+	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE kind = 'client' AND ends_at >= ?
+		ORDER BY began_at, sha256`, now)
 }
 
 // Of are the sessions of one kind of a user that have not ended, oldest first.
 func (s Sessions) Of(ctx context.Context, user, kind string, now Moment) ([]Session, error) {
 	var out []Session
-	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE session.user = ? AND kind = ? AND ends_at >= ? ORDER BY began_at, sha256`, user, kind, now)
+	return out, s.read.SelectContext(ctx, &out, sessionRows+`WHERE session.user = ? AND kind = ? AND ends_at >= ?
+		ORDER BY began_at, sha256`, user, kind, now)
 }
 
 // End deletes the sessions whose digest has this prefix.

@@ -31,10 +31,14 @@ func (s Signers) Put(ctx context.Context, signer Signer, known Revision) error {
 		if err := revise(ctx, tx, "signer/"+signer.Name, known); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO signer (name, about, contact, notes, turnaround_days, max_days, min_days, terms, proof, purchase, added_at)
-			VALUES (:name, :about, :contact, :notes, :turnaround_days, :max_days, :min_days, :terms, :proof, :purchase, :added_at)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO signer (name, about, contact, notes, turnaround_days,
+			max_days, min_days, terms, proof, purchase, added_at)
+			VALUES (:name, :about, :contact, :notes, :turnaround_days, :max_days, :min_days, :terms, :proof,
+			:purchase, :added_at)
 			ON CONFLICT (name) DO UPDATE SET about = excluded.about, contact = excluded.contact, notes = excluded.notes,
-				turnaround_days = excluded.turnaround_days, max_days = excluded.max_days, min_days = excluded.min_days, terms = excluded.terms, proof = excluded.proof, purchase = excluded.purchase`, signer)
+				turnaround_days = excluded.turnaround_days, max_days = excluded.max_days,
+				min_days = excluded.min_days, terms = excluded.terms, proof = excluded.proof,
+				purchase = excluded.purchase`, signer)
 		return err
 	})
 }
@@ -42,14 +46,16 @@ func (s Signers) Put(ctx context.Context, signer Signer, known Revision) error {
 // List returns all signers that were added, by name.
 func (s Signers) List(ctx context.Context) ([]Signer, error) {
 	var out []Signer
-	return out, s.read.SelectContext(ctx, &out, `SELECT signer.*, coalesce((SELECT number FROM revision WHERE of = 'signer/' || signer.name), 0) AS revision FROM signer ORDER BY name`)
+	return out, s.read.SelectContext(ctx, &out, `SELECT signer.*, coalesce((SELECT number FROM revision
+		WHERE of = 'signer/' || signer.name), 0) AS revision FROM signer ORDER BY name`)
 }
 
 // Remove deletes a signer; it returns ErrTaken while a request is pending.
 func (s Signers) Remove(ctx context.Context, name string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var waits bool
-		if err := tx.GetContext(ctx, &waits, `SELECT EXISTS (SELECT 1 FROM replacement WHERE signer = ? AND state IN ('running', 'waiting', 'held'))`, name); err != nil {
+		if err := tx.GetContext(ctx, &waits, `SELECT EXISTS (SELECT 1 FROM replacement WHERE signer = ?
+			AND state IN ('running', 'waiting', 'held'))`, name); err != nil {
 			return err
 		}
 		if waits {

@@ -32,7 +32,8 @@ type Site struct {
 	Implied bool `db:"-"` // devices name it, and nothing else is kept of it
 }
 
-const siteRows = `SELECT site.*, coalesce((SELECT number FROM revision WHERE of = 'site/' || site.name), 0) AS revision FROM site `
+const siteRows = `SELECT site.*, coalesce((SELECT number FROM revision
+	WHERE of = 'site/' || site.name), 0) AS revision FROM site `
 
 // Add keeps a site with its sealed secrets, all or nothing.
 func (s Sites) Add(ctx context.Context, site Site, secrets map[string][]byte) error {
@@ -40,8 +41,10 @@ func (s Sites) Add(ctx context.Context, site Site, secrets map[string][]byte) er
 }
 
 func addSite(ctx context.Context, tx *sqlx.Tx, site Site, secrets map[string][]byte) error {
-	if _, err := tx.NamedExecContext(ctx, `INSERT INTO site (name, way, address, port, user, pin, added_at, subject, most_links, behind, paused, presence, holidays)
-		VALUES (:name, :way, :address, :port, :user, :pin, :added_at, :subject, :most_links, :behind, :paused, :presence, :holidays)`, site); err != nil {
+	if _, err := tx.NamedExecContext(ctx, `INSERT INTO site (name, way, address, port, user, pin, added_at, subject,
+		most_links, behind, paused, presence, holidays)
+		VALUES (:name, :way, :address, :port, :user, :pin, :added_at, :subject, :most_links, :behind, :paused,
+		:presence, :holidays)`, site); err != nil {
 		return taken(err)
 	}
 	return putSecrets(ctx, tx, secrets)
@@ -57,8 +60,10 @@ func (s Sites) Change(ctx context.Context, site Site, secrets map[string][]byte,
 		if site.Implied {
 			return addSite(ctx, tx, site, secrets)
 		}
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE site SET way = :way, address = :address, port = :port, user = :user,
-			pin = :pin, subject = :subject, most_links = :most_links, behind = :behind, paused = :paused, presence = :presence, holidays = :holidays WHERE name = :name`, site)); err != nil {
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE site SET way = :way, address = :address, port = :port,
+			user = :user,
+			pin = :pin, subject = :subject, most_links = :most_links, behind = :behind, paused = :paused,
+			presence = :presence, holidays = :holidays WHERE name = :name`, site)); err != nil {
 			return err
 		}
 		return putSecrets(ctx, tx, secrets)

@@ -42,7 +42,8 @@ func (s Slots) Remove(ctx context.Context, slot Slot, purposes ...string) error 
 		if err := removeSecrets(ctx, tx, purposes); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose IN (SELECT 'replacement/r' || id || '/key' FROM replacement WHERE slot_id = ?)`, slot.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose IN (SELECT 'replacement/r' || id || '/key'
+			FROM replacement WHERE slot_id = ?)`, slot.ID); err != nil {
 			return err
 		}
 		return changed(tx.ExecContext(ctx, `DELETE FROM slot WHERE id = ?`, slot.ID))
@@ -59,7 +60,8 @@ func (s Slots) List(ctx context.Context) ([]Slot, error) {
 func (s Slots) ToRead(ctx context.Context, site *string, id int64, most int) ([]SlotToRead, error) {
 	var out []SlotToRead
 	if site != nil {
-		return out, s.read.SelectContext(ctx, &out, slotsToRead+`WHERE device.site = ? AND slot.id > ? ORDER BY slot.id LIMIT ?`, *site, id, most)
+		return out, s.read.SelectContext(ctx, &out, slotsToRead+`WHERE device.site = ? AND slot.id > ?
+			ORDER BY slot.id LIMIT ?`, *site, id, most)
 	}
 	return out, s.read.SelectContext(ctx, &out, slotsToRead+`WHERE slot.id > ? ORDER BY slot.id LIMIT ?`, id, most)
 }
@@ -86,7 +88,8 @@ func (s Slots) After(ctx context.Context, id int64, most int) ([]Slot, error) {
 // CountAt says how many slots there are at a site.
 func (s Slots) CountAt(ctx context.Context, site string) (int, error) {
 	var n int
-	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM slot JOIN device ON device.id = slot.device_id WHERE device.site = ?`, site)
+	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM slot JOIN device ON device.id = slot.device_id
+		WHERE device.site = ?`, site)
 }
 
 // CountAll says how many slots there are.
@@ -110,13 +113,15 @@ func (s Slots) Get(ctx context.Context, device, name string) (Slot, error) {
 // Peers returns the slots of this name on the other members of a device's cluster.
 func (s Slots) Peers(ctx context.Context, slot Slot, cluster string) ([]Slot, error) {
 	var out []Slot
-	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE device.cluster = ? AND device.cluster != '' AND device.id != ? AND slot.name = ? ORDER BY device.name`, cluster, slot.DeviceID, slot.Name)
+	return out, s.read.SelectContext(ctx, &out, slotRows+`WHERE device.cluster = ? AND device.cluster != ''
+		AND device.id != ? AND slot.name = ? ORDER BY device.name`, cluster, slot.DeviceID, slot.Name)
 }
 
 // SetInstalled records the leaf that a sealed or reverted replacement left at a moment. The slot
 // is read again soon.
 func (s Slots) SetInstalled(ctx context.Context, slotID int64, sha256, signer string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE slot SET installed = ?, signer = ?, installed_at = ?, next_at = min(next_at, ?) WHERE id = ?`, sha256, signer, at, At(at.Add(5*time.Minute)), slotID))
+		return changed(tx.ExecContext(ctx, `UPDATE slot SET installed = ?, signer = ?, installed_at = ?,
+			next_at = min(next_at, ?) WHERE id = ?`, sha256, signer, at, At(at.Add(5*time.Minute)), slotID))
 	})
 }

@@ -53,7 +53,8 @@ func (s *db) slotsOnPage(ctx context.Context, ids []int64) ([]SlotRow, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	query, args, err := sqlx.In(`SELECT slot.*, device.name AS device, device.site AS site, device.nodes AS nodes, device.family AS family, device.owner AS owner, device.tags AS tags
+	query, args, err := sqlx.In(`SELECT slot.*, device.name AS device, device.site AS site, device.nodes AS nodes,
+		device.family AS family, device.owner AS owner, device.tags AS tags
 		FROM slot JOIN device ON device.id = slot.device_id WHERE slot.id IN (?)`, ids)
 	if err != nil {
 		return nil, err
@@ -117,7 +118,9 @@ func (s Slots) CountBySite(ctx context.Context, now Moment) ([]SiteSlots, error)
 		return nil, err
 	}
 	counts := map[SiteSlots]int{}
-	s.roster.Each(func(site string, rank int, _ int64) { counts[SiteSlots{Site: site, Condition: due.Conditions[rank]}]++ })
+	s.roster.Each(func(site string, rank int, _ int64) {
+		counts[SiteSlots{Site: site, Condition: due.Conditions[rank]}]++
+	})
 	var out []SiteSlots
 	for each, n := range counts {
 		each.Count = n
@@ -154,7 +157,8 @@ type DueRow struct {
 // a moment; in the order in which it bites: what is wrong now, worst first, then by act-by date, those of
 // the families that lock people out before the others each time. It returns the first most of
 // them, and how many there are.
-func (s Slots) Due(ctx context.Context, now, before Moment, site string, lockingOut []string, most int) ([]DueRow, int, error) {
+func (s Slots) Due(ctx context.Context, now, before Moment, site string, lockingOut []string,
+	most int) ([]DueRow, int, error) {
 	if err := s.age(ctx, now); err != nil {
 		return nil, 0, err
 	}

@@ -12,7 +12,8 @@ type Stood struct {
 	SlotID        int64  `db:"slot_id"` // of the look wire
 	Look          string `db:"look"`
 	Place         string `db:"place"` // HOST:PORT, of the look wire
-	Value         string `db:"value"` // SHA-256 of what was served (empty: it could not be read), or the device's own word
+	// SHA-256 of what was served (empty: it could not be read), or the device's own word
+	Value string `db:"value"`
 }
 
 // SetStood records what stood, in place of what was recorded before.
@@ -23,7 +24,8 @@ func (s Replacements) SetStood(ctx context.Context, id int64, rows []Stood) erro
 		}
 		for _, row := range rows {
 			row.ReplacementID = id
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO stood (replacement_id, slot_id, look, place, value) VALUES (:replacement_id, :slot_id, :look, :place, :value)`, row); err != nil {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO stood (replacement_id, slot_id, look, place, value)
+				VALUES (:replacement_id, :slot_id, :look, :place, :value)`, row); err != nil {
 				return err
 			}
 		}
@@ -34,5 +36,6 @@ func (s Replacements) SetStood(ctx context.Context, id int64, rows []Stood) erro
 // Stood returns what stood before a replacement's first change; nothing where it was not reached.
 func (s Replacements) Stood(ctx context.Context, id int64) ([]Stood, error) {
 	var out []Stood
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM stood WHERE replacement_id = ? ORDER BY slot_id, look, place`, id)
+	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM stood WHERE replacement_id = ?
+		ORDER BY slot_id, look, place`, id)
 }

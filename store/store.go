@@ -193,7 +193,8 @@ func Open(ctx context.Context, file string) (*Store, error) {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	read.SetMaxOpenConns(4)
-	s := newStore(&db{file: file, write: write, read: read, listeners: map[chan struct{}]struct{}{}, roster: roster.New()})
+	s := newStore(&db{file: file, write: write, read: read, listeners: map[chan struct{}]struct{}{},
+		roster: roster.New()})
 	if err := s.fill(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -206,7 +207,9 @@ func fileURL(file string) string {
 }
 
 func dsn(file, more string) string {
-	return fileURL(file) + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)" + more
+	return fileURL(file) +
+		"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)" +
+		more
 }
 
 func migrate(ctx context.Context, db *sqlx.DB) error {
@@ -242,7 +245,8 @@ func (s *db) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return s.changeConditions(ctx, func(tx *sqlx.Tx) ([]roster.Reading, error) { return nil, f(tx) })
 }
 
-// durably is change whose effect is on the disk before it returns (SQLite's synchronous=FULL), whatever becomes of the machine.
+// durably is change whose effect is on the disk before it returns (SQLite's synchronous=FULL), whatever becomes of
+// the machine.
 func (s *db) durably(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	s.durable.Lock()
 	defer s.durable.Unlock()
@@ -254,7 +258,8 @@ func (s *db) durably(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return errors.Join(err, back)
 }
 
-// changeConditions is change for what readings and judgements change of slots: f returns what the roster must know of that.
+// changeConditions is change for what readings and judgements change of slots: f returns what the roster must know of
+// that.
 func (s *db) changeConditions(ctx context.Context, f func(tx *sqlx.Tx) ([]roster.Reading, error)) error {
 	tx, err := s.write.BeginTxx(ctx, nil)
 	if err != nil {
@@ -274,7 +279,8 @@ func (s *db) changeConditions(ctx context.Context, f func(tx *sqlx.Tx) ([]roster
 		return err
 	}
 	touched.Readings = readings
-	s.applying.Lock() // before the commit, after which the next change begins: the roster hears of changes in their order
+	// before the commit, after which the next change begins: the roster hears of changes in their order
+	s.applying.Lock()
 	defer s.applying.Unlock()
 	if err := tx.Commit(); err != nil {
 		return err
@@ -287,7 +293,8 @@ func (s *db) changeConditions(ctx context.Context, f func(tx *sqlx.Tx) ([]roster
 // taken turns a broken uniqueness into ErrTaken.
 func taken(err error) error {
 	var e *sqlite.Error
-	if errors.As(err, &e) && (e.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE || e.Code() == sqlite3.SQLITE_CONSTRAINT_PRIMARYKEY) {
+	if errors.As(err, &e) && (e.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE ||
+		e.Code() == sqlite3.SQLITE_CONSTRAINT_PRIMARYKEY) {
 		return ErrTaken
 	}
 	return err

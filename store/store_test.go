@@ -32,8 +32,10 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
 	var devices []store.NewDevice
 	for i := range 300 {
-		devices = append(devices, store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%03d.tidewrack.example", i), Site: fmt.Sprint("site ", i%3), Address: "192.0.2.1"},
-			Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}})
+		devices = append(devices,
+			store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%03d.tidewrack.example", i),
+				Site: fmt.Sprint("site ", i%3), Address: "192.0.2.1"},
+				Slots: []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443}}})
 	}
 	if err := s.Devices.Add(t.Context(), devices); err != nil {
 		t.Fatal(err)
@@ -47,12 +49,14 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 	for _, slot := range slots {
 		slot.Base = bases[rand.IntN(len(bases))]
 		slot.NotAfter = store.At(now.AddDate(0, 0, rand.IntN(120)-20))
-		slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -9)), store.At(slot.NotAfter.AddDate(0, 0, -30))
+		slot.OverdueFrom, slot.DueFrom = store.At(slot.NotAfter.AddDate(0, 0, -9)),
+			store.At(slot.NotAfter.AddDate(0, 0, -30))
 		slot.ReadAt = store.At(now.AddDate(0, 0, -rand.IntN(40))) // conditions turn while nobody looks
 		if _, err := s.Readings.Add(t.Context(), []store.NewReading{{Slot: slot}}); err != nil {
 			t.Fatal(err)
 		}
-		want[slot.ID] = due.State{Base: slot.Base, Overdue: slot.OverdueFrom.Time, Due: slot.DueFrom.Time}.At(slot.NotAfter.Time, now)
+		want[slot.ID] = due.State{Base: slot.Base, Overdue: slot.OverdueFrom.Time,
+			Due: slot.DueFrom.Time}.At(slot.NotAfter.Time, now)
 	}
 	var seen []store.SlotRow
 	for p := (store.Page{Most: 37}); ; {
@@ -87,7 +91,8 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 	if err != nil || fmt.Sprint(byCondition) != fmt.Sprint(counts) {
 		t.Errorf("counts %v, want %v, %v", byCondition, counts, err)
 	}
-	some, _, err := s.Slots.Page(t.Context(), store.At(now), store.SlotFilter{Site: "site 1", Text: "BOX-00"}, store.Page{Most: 100, Sort: "device", Desc: true})
+	some, _, err := s.Slots.Page(t.Context(), store.At(now), store.SlotFilter{Site: "site 1", Text: "BOX-00"},
+		store.Page{Most: 100, Sort: "device", Desc: true})
 	if err != nil || len(some) != 3 || some[0].Device < some[2].Device {
 		t.Errorf("filtered: %d, %v", len(some), err)
 	}
@@ -96,7 +101,9 @@ func TestTheListAgreesWithTheConditions(t *testing.T) {
 // A slot has one replacement at a time, whoever asks and however quickly, and one of those of a device touches it.
 func TestOneReplacementAtATime(t *testing.T) {
 	s := open(t)
-	if err := s.Devices.Add(t.Context(), []store.NewDevice{{Device: store.Device{Name: "gate"}, Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
+	if err := s.Devices.Add(t.Context(),
+		[]store.NewDevice{{Device: store.Device{Name: "gate"},
+			Slots: []store.Slot{{Name: "web"}, {Name: "eap"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	slots, err := s.Slots.Of(t.Context(), "gate")
@@ -110,7 +117,8 @@ func TestOneReplacementAtATime(t *testing.T) {
 	results := make(chan error, 10)
 	for i := range cap(results) {
 		go func() {
-			_, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID, SlotID: slots[i%2].ID}, []int64{slots[i%2].ID}, begun, "procedure: x", nil)
+			_, err := s.Replacements.Add(t.Context(), store.Replacement{DeviceID: slots[0].DeviceID,
+				SlotID: slots[i%2].ID}, []int64{slots[i%2].ID}, begun, "procedure: x", nil)
 			results <- err
 		}()
 	}
@@ -129,21 +137,25 @@ func TestOneReplacementAtATime(t *testing.T) {
 	var at error
 	for id := int64(1); id <= 2; id++ {
 		for range 4 { // survey, request, sign, gate
-			_, _, at = s.Replacements.Advance(t.Context(), id, replacement.Event{Kind: replacement.Done}, store.At(time.Now()))
+			_, _, at = s.Replacements.Advance(t.Context(), id, replacement.Event{Kind: replacement.Done},
+				store.At(time.Now()))
 		}
 	}
 	first, err := s.Replacements.Get(t.Context(), 1)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if second, err := s.Replacements.Get(t.Context(), 2); err != nil || first.Stage != replacement.Backup || second.Stage != replacement.Gate || !errors.Is(at, store.ErrTaken) {
+	if second, err := s.Replacements.Get(t.Context(), 2); err != nil || first.Stage != replacement.Backup ||
+		second.Stage != replacement.Gate || !errors.Is(at, store.ErrTaken) {
 		t.Errorf("one is in %s and one in %s, %v, %v", first.Stage, second.Stage, at, err)
 	}
 	// Events that do not fit change nothing.
-	if _, _, err := s.Replacements.Advance(t.Context(), 1, replacement.Event{Kind: replacement.Arrived}, store.At(time.Now())); err == nil {
+	if _, _, err := s.Replacements.Advance(t.Context(), 1, replacement.Event{Kind: replacement.Arrived},
+		store.At(time.Now())); err == nil {
 		t.Error("what nobody waits for is taken")
 	}
-	if r, err := s.Replacements.Get(t.Context(), 1); err != nil || r.State != replacement.Running || r.Stage != replacement.Backup {
+	if r, err := s.Replacements.Get(t.Context(), 1); err != nil || r.State != replacement.Running ||
+		r.Stage != replacement.Backup {
 		t.Errorf("%+v, %v", r.Progress(), err)
 	}
 }

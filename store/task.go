@@ -52,10 +52,13 @@ type Note struct {
 // Clearing is the section of the task to remove what is left on a device; it is open for as long as something is.
 const Clearing = "clearing"
 
-const taskRows = `SELECT task.*, step.section, step.name, iif(step.section = '` + Clearing + `', replacement.leftover, step.text) AS text, step.began_at, device.name AS device, slot.name AS slot,
+const taskRows = `SELECT task.*, step.section, step.name, iif(step.section = '` + Clearing +
+	`', replacement.leftover, step.text) AS text, step.began_at, device.name AS device, slot.name AS slot,
 	CASE WHEN replacement.state IN ('sealed', 'reverted', 'cancelled', 'closed')
-		THEN step.section = '` + Clearing + `' AND replacement.leftover <> '' OR step.section = 'around' AND step.ended_at = 0
-		ELSE step.ended_at = 0 AND replacement.state = 'waiting' AND replacement.waiting_for IN ('person', 'validation') END AS open,
+		THEN step.section = '` + Clearing +
+	`' AND replacement.leftover <> '' OR step.section = 'around' AND step.ended_at = 0
+		ELSE step.ended_at = 0 AND replacement.state = 'waiting'
+		AND replacement.waiting_for IN ('person', 'validation') END AS open,
 	replacement.state IN ('sealed', 'reverted', 'cancelled', 'closed') AS after
 	FROM task JOIN step ON step.id = task.step_id JOIN replacement ON replacement.id = task.replacement_id
 	JOIN device ON device.id = replacement.device_id JOIN slot ON slot.id = replacement.slot_id `
@@ -65,8 +68,10 @@ func addTask(ctx context.Context, tx *sqlx.Tx, t Task) error {
 	if t.Domains.V == nil {
 		t.Domains.V = []string{}
 	}
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO task (step_id, replacement_id, copy, files, ask, is_key, capture, seen, due_at, notes, domains)
-		VALUES (:step_id, :replacement_id, :copy, :files, :ask, :is_key, :capture, :seen, :due_at, :notes, :domains)`, t)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO task (step_id, replacement_id, copy, files, ask, is_key, capture,
+		seen, due_at, notes, domains)
+		VALUES (:step_id, :replacement_id, :copy, :files, :ask, :is_key, :capture, :seen, :due_at, :notes, :domains)`,
+		t)
 	return err
 }
 
@@ -130,7 +135,8 @@ func (s Tasks) AddNote(ctx context.Context, stepID int64, n Note) error {
 func (s Tasks) ForgetFiles(ctx context.Context, replacementID int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var tasks []Task
-		if err := tx.SelectContext(ctx, &tasks, `SELECT * FROM (`+taskRows+`) WHERE replacement_id = ?`, replacementID); err != nil {
+		if err := tx.SelectContext(ctx, &tasks, `SELECT * FROM (`+taskRows+`) WHERE replacement_id = ?`,
+			replacementID); err != nil {
 			return err
 		}
 		for _, t := range tasks {
@@ -143,7 +149,8 @@ func (s Tasks) ForgetFiles(ctx context.Context, replacementID int64) error {
 			if !forgotten {
 				continue
 			}
-			if err := changed(tx.ExecContext(ctx, `UPDATE task SET files = ? WHERE step_id = ?`, t.Files, t.StepID)); err != nil {
+			if err := changed(tx.ExecContext(ctx, `UPDATE task SET files = ? WHERE step_id = ?`, t.Files,
+				t.StepID)); err != nil {
 				return err
 			}
 		}

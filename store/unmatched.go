@@ -24,7 +24,8 @@ func (s Parcels) PutUnmatched(ctx context.Context, leaf *cert.Certificate, a Unm
 		if err := putCertificates(ctx, tx, []*cert.Certificate{leaf}); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO unmatched (sha256, why, came_at, came_by) VALUES (:sha256, :why, :came_at, :came_by)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO unmatched (sha256, why, came_at, came_by)
+			VALUES (:sha256, :why, :came_at, :came_by)
 			ON CONFLICT (sha256) DO UPDATE SET why = excluded.why`, a)
 		return err
 	})
@@ -33,7 +34,8 @@ func (s Parcels) PutUnmatched(ctx context.Context, leaf *cert.Certificate, a Unm
 // Unmatched returns the certificates that match no pending request, newest first.
 func (s Parcels) Unmatched(ctx context.Context) ([]Unmatched, error) {
 	var out []Unmatched
-	return out, s.read.SelectContext(ctx, &out, `SELECT unmatched.*, certificate.der FROM unmatched JOIN certificate USING (sha256) ORDER BY came_at DESC, sha256`)
+	return out, s.read.SelectContext(ctx, &out, `SELECT unmatched.*, certificate.der FROM unmatched
+		JOIN certificate USING (sha256) ORDER BY came_at DESC, sha256`)
 }
 
 // RemoveUnmatched deletes a certificate that matches no pending request.

@@ -29,7 +29,8 @@ type Session struct {
 // Add keeps a user; ErrTaken where the name is.
 func (s Users) Add(ctx context.Context, u User) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO user (name, password, role, added_at) VALUES (:name, :password, :role, :added_at)`, u)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO user (name, password, role, added_at)
+			VALUES (:name, :password, :role, :added_at)`, u)
 		return taken(err)
 	})
 }
@@ -50,7 +51,8 @@ func (s Users) List(ctx context.Context) ([]User, error) {
 func (s Users) Remove(ctx context.Context, name string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var others int
-		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM user WHERE role = 'admin' AND name <> ?`, name); err != nil {
+		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM user WHERE role = 'admin' AND name <> ?`,
+			name); err != nil {
 			return err
 		}
 		if others == 0 {
@@ -67,7 +69,8 @@ func (s Users) Change(ctx context.Context, u User) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE user = ?`, u.Name); err != nil {
 			return err
 		}
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE user SET role = :role, password = :password WHERE name = :name`, u)); err != nil {
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE user SET role = :role, password = :password
+			WHERE name = :name`, u)); err != nil {
 			return err
 		}
 		var admins int

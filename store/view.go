@@ -24,7 +24,8 @@ func (s Users) Views(ctx context.Context, user string) ([]View, error) {
 // user has most views already.
 func (s Users) PutView(ctx context.Context, v View, most int) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO view (user, page, name, query) VALUES (:user, :page, :name, :query)
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO view (user, page, name, query)
+			VALUES (:user, :page, :name, :query)
 			ON CONFLICT (user, page, name) DO UPDATE SET query = excluded.query`, v); err != nil {
 			return err
 		}
@@ -42,6 +43,7 @@ func (s Users) PutView(ctx context.Context, v View, most int) error {
 // RemoveView removes one.
 func (s Users) RemoveView(ctx context.Context, user, page, name string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `DELETE FROM view WHERE user = ? AND page = ? AND name = ?`, user, page, name))
+		return changed(tx.ExecContext(ctx, `DELETE FROM view WHERE user = ? AND page = ? AND name = ?`, user, page,
+			name))
 	})
 }

@@ -36,7 +36,8 @@ func (r Reader) closer(ctx context.Context, t Target, reading *Reading) {
 			ask = helloFor13(other)
 		}
 		var second Reading
-		if r.ask(ctx, r.Limit/5, t, ask, &second) == nil && second.Leaf() != nil && second.Leaf().SHA256 != reading.leaf {
+		if r.ask(ctx, r.Limit/5, t, ask, &second) == nil && second.Leaf() != nil &&
+			second.Leaf().SHA256 != reading.leaf {
 			look.Second = second.Chain
 		}
 	}
@@ -98,10 +99,12 @@ func (r Reader) askClock(ahead *time.Duration, server *string) asking {
 		if host == "" {
 			host = t.String()
 		}
-		if _, err := io.WriteString(client, "HEAD / HTTP/1.1\r\nHost: "+host+"\r\nConnection: close\r\n\r\n"); err != nil {
+		if _, err := io.WriteString(client, "HEAD / HTTP/1.1\r\nHost: "+host+
+			"\r\nConnection: close\r\n\r\n"); err != nil {
 			return err
 		}
-		answer, err := http.ReadResponse(bufio.NewReader(io.LimitReader(client, mostHead)), &http.Request{Method: "HEAD"})
+		answer, err := http.ReadResponse(bufio.NewReader(io.LimitReader(client, mostHead)),
+			&http.Request{Method: "HEAD"})
 		if err != nil {
 			return err
 		}

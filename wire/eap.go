@@ -69,7 +69,9 @@ type eapConn struct {
 func openEAP(method byte) func(context.Context, net.Conn, Target) (net.Conn, error) {
 	return func(ctx context.Context, conn net.Conn, t Target) (net.Conn, error) {
 		if len(t.Secret) == 0 {
-			return nil, finding.Failure{Code: "no-secret", What: fmt.Sprintf("%s cannot be read: no shared secret is known", t), Remedy: "give the slot the shared secret of a network device that the server knows"}
+			return nil, finding.Failure{Code: "no-secret", What: fmt.Sprintf("%s cannot be read: no shared "+
+				"secret is known", t), Remedy: "give the slot the shared secret of a network device that the " +
+				"server knows"}
 		}
 		c := &eapConn{Conn: conn, target: t, method: method}
 		c.until, _ = ctx.Deadline()
@@ -92,7 +94,9 @@ func openEAP(method byte) func(context.Context, net.Conn, Target) (net.Conn, err
 }
 
 func (c *eapConn) refused(said string) error {
-	return finding.Failure{Code: "no-eap", What: fmt.Sprintf("%s does not let %s begin: %s", c.target, c.target.Protocol, said), Remedy: "allow this EAP method for the network device whose shared secret is used, or set another protocol (peap, ttls, eap-tls)"}
+	return finding.Failure{Code: "no-eap", What: fmt.Sprintf("%s does not let %s begin: %s", c.target,
+		c.target.Protocol, said), Remedy: "allow this EAP method for the network device whose shared secret is " +
+		"used, or set another protocol (peap, ttls, eap-tls)"}
 }
 
 func (c *eapConn) Write(p []byte) (int, error) {
@@ -189,7 +193,8 @@ func (c *eapConn) exchange(body []byte) (kind byte, answer []byte, err error) {
 			said = " and says " + shown(said)
 		}
 		return 0, nil, ended{"it rejects the request" + said, c}
-	case reply.Code != radius.CodeAccessChallenge || len(message) < 5 || message[0] != eapRequest || int(binary.BigEndian.Uint16(message[2:])) != len(message):
+	case reply.Code != radius.CodeAccessChallenge || len(message) < 5 || message[0] != eapRequest ||
+		int(binary.BigEndian.Uint16(message[2:])) != len(message):
 		return 0, nil, c.refused("its answer is no EAP request")
 	}
 	c.id, c.state = message[1], rfc2865.State_Get(reply)
@@ -253,7 +258,9 @@ func (c *eapConn) radius(eap []byte) (*radius.Packet, error) {
 				break
 			}
 			if err != nil && strange != "" {
-				return nil, finding.Failure{Code: "wrong-secret", What: fmt.Sprintf("%s answers %s", c.target, strange), Remedy: "compare the shared secret of the slot with that of the network device on the server"}
+				return nil, finding.Failure{Code: "wrong-secret",
+					What: fmt.Sprintf("%s answers %s", c.target, strange), Remedy: "compare the shared secret of " +
+						"the slot with that of the network device on the server"}
 			}
 			if err != nil {
 				return nil, err
@@ -287,7 +294,8 @@ func authentic(answer []byte, asked [16]byte, reply *radius.Packet, secret []byt
 	copied := append([]byte{}, answer...)
 	copy(copied[4:20], asked[:])
 	for at := 20; at+2 <= len(copied) && copied[at+1] >= 2; at += int(copied[at+1]) {
-		if copied[at] == byte(rfc2869.MessageAuthenticator_Type) && copied[at+1] == 2+md5.Size && at+2+md5.Size <= len(copied) {
+		if copied[at] == byte(rfc2869.MessageAuthenticator_Type) && copied[at+1] == 2+md5.Size &&
+			at+2+md5.Size <= len(copied) {
 			clear(copied[at+2 : at+2+md5.Size])
 		}
 	}

@@ -44,7 +44,8 @@ func (f Published) Ask(ctx context.Context, url string, request []byte, most int
 	return f.get(ctx, "POST", url, request, header, most, fetchLimit)
 }
 
-func (f Published) get(ctx context.Context, method, url string, body []byte, header http.Header, most int64, limit time.Duration) ([]byte, error) {
+func (f Published) get(ctx context.Context, method, url string, body []byte, header http.Header, most int64,
+	limit time.Duration) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, method, url, bytes.NewReader(body))

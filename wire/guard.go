@@ -37,7 +37,8 @@ func (g Guard) Refuses(a netip.Addr) error {
 			return nil
 		}
 	}
-	if a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() || shared.Contains(a) || !a.IsGlobalUnicast() {
+	if a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() ||
+		shared.Contains(a) || !a.IsGlobalUnicast() {
 		return Forbidden{fmt.Sprintf("no connection goes to %s: it is not an address of the public Internet", a)}
 	}
 	return nil

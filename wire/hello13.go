@@ -65,7 +65,8 @@ type share struct {
 func newHello13(kind cert.KeyKind, serverName string) (hello13, error) {
 	var h hello13
 	var err error
-	for _, s := range []share{{group: tls.X25519, curve: ecdh.X25519()}, {group: tls.CurveP256, curve: ecdh.P256()}, {group: tls.CurveP384, curve: ecdh.P384()}} {
+	for _, s := range []share{{group: tls.X25519, curve: ecdh.X25519()}, {group: tls.CurveP256, curve: ecdh.P256()},
+		{group: tls.CurveP384, curve: ecdh.P384()}} {
 		if s.key, err = s.curve.GenerateKey(rand.Reader); err != nil {
 			return h, err
 		}
@@ -80,7 +81,8 @@ func newHello13(kind cert.KeyKind, serverName string) (hello13, error) {
 		b.AddBytes(random[:32])
 		b.AddUint8LengthPrefixed(func(b *cryptobyte.Builder) { b.AddBytes(random[32:]) })
 		b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) {
-			for _, suite := range []uint16{tls.TLS_AES_128_GCM_SHA256, tls.TLS_AES_256_GCM_SHA384, tls.TLS_CHACHA20_POLY1305_SHA256} {
+			for _, suite := range []uint16{tls.TLS_AES_128_GCM_SHA256, tls.TLS_AES_256_GCM_SHA384,
+				tls.TLS_CHACHA20_POLY1305_SHA256} {
 				b.AddUint16(suite)
 			}
 		})
@@ -96,7 +98,9 @@ func newHello13(kind cert.KeyKind, serverName string) (hello13, error) {
 				b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) {
 					for _, share := range h.shares {
 						b.AddUint16(uint16(share.group))
-						b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) { b.AddBytes(share.key.PublicKey().Bytes()) })
+						b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) {
+							b.AddBytes(share.key.PublicKey().Bytes())
+						})
 					}
 				})
 			})
@@ -166,7 +170,8 @@ func (h hello13) agreed(body cryptobyte.String) (suite uint16, shared []byte, er
 	var session, extensions cryptobyte.String
 	var version uint16
 	var compression uint8
-	if !body.ReadUint16(&version) || !body.Skip(32) || !body.ReadUint8LengthPrefixed(&session) || !body.ReadUint16(&suite) || !body.ReadUint8(&compression) || !body.ReadUint16LengthPrefixed(&extensions) {
+	if !body.ReadUint16(&version) || !body.Skip(32) || !body.ReadUint8LengthPrefixed(&session) ||
+		!body.ReadUint16(&suite) || !body.ReadUint8(&compression) || !body.ReadUint16LengthPrefixed(&extensions) {
 		return 0, nil, errNoChain
 	}
 	for !extensions.Empty() {
@@ -215,7 +220,8 @@ func serverSecret(hashed func() hash.Hash, shared, clientHello, serverHello []by
 }
 
 // signatureHashes are the hashes of the signature algorithms that TLS 1.3 knows for these keys (RFC 8446, 4.2.3).
-var signatureHashes = map[uint16]crypto.Hash{0x0403: crypto.SHA256, 0x0503: crypto.SHA384, 0x0603: crypto.SHA512, 0x0804: crypto.SHA256, 0x0805: crypto.SHA384, 0x0806: crypto.SHA512}
+var signatureHashes = map[uint16]crypto.Hash{0x0403: crypto.SHA256, 0x0503: crypto.SHA384, 0x0603: crypto.SHA512,
+	0x0804: crypto.SHA256, 0x0805: crypto.SHA384, 0x0806: crypto.SHA512}
 
 // signed checks the message CertificateVerify (RFC 8446, 4.4.3): the server has signed all that came before.
 func signed(leaf *cert.Certificate, body cryptobyte.String, soFar []byte) error {
@@ -227,7 +233,8 @@ func signed(leaf *cert.Certificate, body cryptobyte.String, soFar []byte) error 
 	hashed, known := signatureHashes[algorithm]
 	parsed, err := x509.ParseCertificate(leaf.Raw)
 	if err != nil || !known {
-		return fmt.Errorf("its signature by algorithm %04x cannot be checked: %w", algorithm, errors.Join(err, errNoChain))
+		return fmt.Errorf("its signature by algorithm %04x cannot be checked: %w", algorithm,
+			errors.Join(err, errNoChain))
 	}
 	digest := hashed.New()
 	for range 64 {

@@ -59,7 +59,8 @@ type round struct {
 func (r Reader) ReadAll(ctx context.Context, targets iter.Seq[Target], many Many, take func(Numbered, Reading)) {
 	many = many.orUsual()
 	r.turns = newTurns(runtime.GOMAXPROCS(0), r.Busy)
-	all := round{Reader: r, many: many, fast: make(chan struct{}, many.Fast), slow: make(chan struct{}, many.Slow), take: take, ended: make(chan struct{}, 1)}
+	all := round{Reader: r, many: many, fast: make(chan struct{}, many.Fast), slow: make(chan struct{}, many.Slow),
+		take: take, ended: make(chan struct{}, 1)}
 	next, stop := iter.Pull(targets)
 	defer stop()
 	var waiting queues

@@ -40,16 +40,17 @@ func TestSilentBoxesDelayNoLiveOnes(t *testing.T) {
 	var lock sync.Mutex
 	seen := map[int]int{}
 	var lastLive time.Duration
-	r.ReadAll(t.Context(), slices.Values(targets), wire.Many{Fast: 4, Wait: 20 * time.Millisecond}, func(one wire.Numbered, got wire.Reading) {
-		lock.Lock()
-		defer lock.Unlock()
-		seen[one.N]++
-		if alive := one.N%3 != 0; alive != (got.Why == nil) {
-			t.Errorf("%d: %+v", one.N, got.Why)
-		} else if alive {
-			lastLive = time.Since(begun)
-		}
-	})
+	r.ReadAll(t.Context(), slices.Values(targets), wire.Many{Fast: 4, Wait: 20 * time.Millisecond},
+		func(one wire.Numbered, got wire.Reading) {
+			lock.Lock()
+			defer lock.Unlock()
+			seen[one.N]++
+			if alive := one.N%3 != 0; alive != (got.Why == nil) {
+				t.Errorf("%d: %+v", one.N, got.Why)
+			} else if alive {
+				lastLive = time.Since(begun)
+			}
+		})
 	if len(seen) != 300 || slices.Max(slices.Collect(mapValues(seen))) != 1 {
 		t.Errorf("%d were read", len(seen))
 	}
@@ -152,7 +153,10 @@ func TestARoundEndsWithItsContext(t *testing.T) {
 	target := silent(t)
 	begun := time.Now()
 	time.AfterFunc(100*time.Millisecond, cancel)
-	reader().ReadAll(ctx, slices.Values(slices.Repeat([]wire.Target{target}, 500)), wire.Many{}, func(one wire.Numbered, got wire.Reading) { t.Errorf("%d: %+v", one.N, got) })
+	reader().ReadAll(ctx, slices.Values(slices.Repeat([]wire.Target{target}, 500)), wire.Many{},
+		func(one wire.Numbered, got wire.Reading) {
+			t.Errorf("%d: %+v", one.N, got)
+		})
 	if took := time.Since(begun); took > 1500*time.Millisecond {
 		t.Errorf("it took %s", took)
 	}
@@ -163,7 +167,8 @@ func TestTheSameAgainIsNotParsed(t *testing.T) {
 	target := live(t)
 	first := reader().Read(t.Context(), target)
 	target.Last = []string{first.Leaf().SHA256}
-	if again := reader().Read(t.Context(), target); !again.Same || again.Chain != nil || again.Why != nil || again.Version != "TLS 1.3" {
+	if again := reader().Read(t.Context(), target); !again.Same || again.Chain != nil || again.Why != nil ||
+		again.Version != "TLS 1.3" {
 		t.Errorf("the same: %+v", again)
 	}
 	for _, last := range [][]string{{first.Leaf().SHA256, first.Leaf().SHA256}, {"00"}, {}} {
@@ -207,7 +212,9 @@ func BenchmarkSilent(b *testing.B) {
 	}
 	for b.Loop() {
 		alone, quick, _ := round(func(int) wire.Target { return speaking }, all*9/10)
-		took, slow, wrong := round(func(i int) wire.Target { return map[bool]wire.Target{true: quiet, false: speaking}[i%10 == 3] }, all)
+		took, slow, wrong := round(func(i int) wire.Target {
+			return map[bool]wire.Target{true: quiet, false: speaking}[i%10 == 3]
+		}, all)
 		b.ReportMetric(float64(took)/float64(alone+r.Limit), "x-ideal")
 		b.ReportMetric(float64(slow)/float64(quick), "p99-x-alone")
 		b.ReportMetric(float64(wrong), "false-timeouts")

@@ -40,7 +40,8 @@ func networkOf(p Protocol) string {
 // opened brings a new connection to where TLS begins.
 func (t Target) opened(ctx context.Context, conn net.Conn) (net.Conn, error) {
 	if _, ok := protocol.Named(string(t.Protocol)); !ok {
-		return nil, finding.Failure{Code: "no-tls", What: fmt.Sprintf("%q is no protocol that can be read", t.Protocol), Remedy: "correct the protocol of the slot"}
+		return nil, finding.Failure{Code: "no-tls", What: fmt.Sprintf("%q is no protocol that can be read",
+			t.Protocol), Remedy: "correct the protocol of the slot"}
 	}
 	open := openers[t.Protocol]
 	if open == nil {

@@ -40,7 +40,9 @@ func (p papers) write(t *testing.T, name, text string) string {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(path, []byte(strings.NewReplacer("CHAIN", p.chain, "KEY", p.key, "ROOT", p.root, "DIR", p.dir).Replace(text)), 0o600); err != nil {
+	if err := os.WriteFile(path,
+		[]byte(strings.NewReplacer("CHAIN", p.chain, "KEY", p.key, "ROOT", p.root, "DIR", p.dir).Replace(text)),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	return path
@@ -71,15 +73,19 @@ func TestARealMailServerWithSTARTTLS(t *testing.T) {
 	t.Parallel()
 	p := lay(t)
 	imap, pop := daemon.FreePort(t, here), daemon.FreePort(t, here)
-	who, group, login := strings.TrimSpace(run(t, "id", "-un")), strings.TrimSpace(run(t, "id", "-gn")), strings.TrimSpace(run(t, "id", "-un"))
+	who, group, login := strings.TrimSpace(run(t, "id", "-un")), strings.TrimSpace(run(t, "id", "-gn")),
+		strings.TrimSpace(run(t, "id", "-un"))
 	if os.Geteuid() == 0 { // the users that its package made
 		who, group, login = "dovecot", "dovecot", "dovenull"
 		open(t, p.dir)
 	}
-	conf := p.write(t, "dovecot.conf", "protocols = imap pop3\nbase_dir = DIR/run\nstate_dir = DIR/state\nlog_path = /dev/stderr\nssl = yes\nssl_cert = <CHAIN\nssl_key = <KEY\nlisten = "+here+"\n"+
+	conf := p.write(t, "dovecot.conf", "protocols = imap pop3\nbase_dir = DIR/run\nstate_dir = DIR/state\nlog_path "+
+		"= /dev/stderr\nssl = yes\nssl_cert = <CHAIN\nssl_key = <KEY\nlisten = "+here+"\n"+
 		"default_login_user = "+login+"\ndefault_internal_user = "+who+"\ndefault_internal_group = "+group+"\n"+
-		"service anvil {\n chroot =\n}\nservice imap-login {\n chroot =\n inet_listener imap {\n  port = "+imap+"\n }\n inet_listener imaps {\n  port = 0\n }\n}\n"+
-		"service pop3-login {\n chroot =\n inet_listener pop3 {\n  port = "+pop+"\n }\n inet_listener pop3s {\n  port = 0\n }\n}\npassdb {\n driver = static\n args = nopassword=y\n}\n")
+		"service anvil {\n chroot =\n}\nservice imap-login {\n chroot =\n inet_listener imap {\n  port = "+imap+
+		"\n }\n inet_listener imaps {\n  port = 0\n }\n}\n"+
+		"service pop3-login {\n chroot =\n inet_listener pop3 {\n  port = "+pop+"\n }\n inet_listener pop3s {\n  "+
+		"port = 0\n }\n}\npassdb {\n driver = static\n args = nopassword=y\n}\n")
 	daemon.Start(t, net.JoinHostPort(here, imap), "/usr/sbin/dovecot", "-F", "-c", conf)
 	p.reads(t, at(t, here, imap, protocol.IMAP))
 	p.reads(t, at(t, here, pop, protocol.POP3))
@@ -90,7 +96,8 @@ func TestARealPostfix(t *testing.T) {
 	p := lay(t)
 	port := daemon.FreePort(t, here)
 	open(t, p.dir)
-	daemon.Postfix(t, p.dir, here, port, "smtpd_tls_chain_files = "+p.key+", "+p.chain+"\nsmtpd_tls_security_level = may\nmyhostname = gate.tidewrack.example\n")
+	daemon.Postfix(t, p.dir, here, port, "smtpd_tls_chain_files = "+p.key+", "+p.chain+"\nsmtpd_tls_security_level "+
+		"= may\nmyhostname = gate.tidewrack.example\n")
 	p.reads(t, at(t, here, port, protocol.SMTP))
 }
 
@@ -99,8 +106,11 @@ func TestARealDirectory(t *testing.T) {
 	p := lay(t)
 	plain, ldaps := daemon.FreePort(t, here), daemon.FreePort(t, here)
 	os.MkdirAll(filepath.Join(p.dir, "db"), 0o700)
-	conf := p.write(t, "slapd.conf", "include /etc/ldap/schema/core.schema\nmodulepath /usr/lib/ldap\nmoduleload back_mdb\nTLSCertificateFile CHAIN\nTLSCertificateKeyFile KEY\nTLSCACertificateFile ROOT\npidfile DIR/pid\ndatabase mdb\nsuffix dc=tidewrack\ndirectory DIR/db\n")
-	daemon.Start(t, net.JoinHostPort(here, plain), "/usr/sbin/slapd", "-d", "0", "-f", conf, "-h", "ldap://"+net.JoinHostPort(here, plain)+" ldaps://"+net.JoinHostPort(here, ldaps))
+	conf := p.write(t, "slapd.conf", "include /etc/ldap/schema/core.schema\nmodulepath /usr/lib/ldap\nmoduleload "+
+		"back_mdb\nTLSCertificateFile CHAIN\nTLSCertificateKeyFile KEY\nTLSCACertificateFile ROOT\npidfile "+
+		"DIR/pid\ndatabase mdb\nsuffix dc=tidewrack\ndirectory DIR/db\n")
+	daemon.Start(t, net.JoinHostPort(here, plain), "/usr/sbin/slapd", "-d", "0", "-f", conf, "-h", "ldap://"+
+		net.JoinHostPort(here, plain)+" ldaps://"+net.JoinHostPort(here, ldaps))
 	p.reads(t, at(t, here, plain, protocol.LDAP))
 	p.reads(t, at(t, here, ldaps, protocol.TLS))
 }
@@ -123,7 +133,8 @@ func TestARealDatabase(t *testing.T) {
 	}
 	init := as(filepath.Join(bins[0], "initdb"), "-D", data, "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C")
 	run(t, init[0], init[1:]...)
-	serve := as(filepath.Join(bins[0], "postgres"), "-D", data, "-h", here, "-p", port, "-k", "", "-c", "ssl=on", "-c", "ssl_cert_file="+p.chain, "-c", "ssl_key_file="+p.key, "-c", "fsync=off")
+	serve := as(filepath.Join(bins[0], "postgres"), "-D", data, "-h", here, "-p", port, "-k", "", "-c", "ssl=on",
+		"-c", "ssl_cert_file="+p.chain, "-c", "ssl_key_file="+p.key, "-c", "fsync=off")
 	daemon.Start(t, net.JoinHostPort(here, port), serve[0], serve[1:]...)
 	p.reads(t, at(t, here, port, protocol.PostgreSQL))
 }
@@ -136,7 +147,8 @@ func TestARealFTPServer(t *testing.T) {
 	p := lay(t)
 	port := daemon.FreePort(t, here)
 	os.MkdirAll("/var/run/vsftpd/empty", 0o755)
-	conf := p.write(t, "vsftpd.conf", "listen=YES\nlisten_address="+here+"\nlisten_port="+port+"\nbackground=NO\nanonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\nrsa_cert_file=CHAIN\nrsa_private_key_file=KEY\nssl_ciphers=HIGH\nsecure_chroot_dir=/var/run/vsftpd/empty\nseccomp_sandbox=NO\n")
+	conf := p.write(t, "vsftpd.conf", "listen=YES\nlisten_address="+here+"\nlisten_port="+port+
+		"\nbackground=NO\nanonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\nrsa_cert_file=CHAIN\nrsa_private_key_file=KEY\nssl_ciphers=HIGH\nsecure_chroot_dir=/var/run/vsftpd/empty\nseccomp_sandbox=NO\n")
 	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/vsftpd", conf)
 	p.reads(t, at(t, here, port, protocol.FTP))
 }
@@ -176,8 +188,10 @@ func TestARealMariaDB(t *testing.T) {
 	}
 	// --skip-grant-tables needs no tables of users, and so no installation; the port is opened
 	// all the same.
-	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/mariadbd", append(as, "--datadir="+data, "--bind-address="+here, "--port="+port, "--socket="+filepath.Join(p.dir, "sock"),
-		"--ssl-cert="+p.chain, "--ssl-key="+p.key, "--skip-grant-tables", "--skip-networking=0", "--innodb-buffer-pool-size=8M", "--innodb-log-file-size=4M", "--pid-file="+filepath.Join(p.dir, "pid"))...)
+	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/mariadbd",
+		append(as, "--datadir="+data, "--bind-address="+here, "--port="+port, "--socket="+filepath.Join(p.dir, "sock"),
+			"--ssl-cert="+p.chain, "--ssl-key="+p.key, "--skip-grant-tables", "--skip-networking=0",
+			"--innodb-buffer-pool-size=8M", "--innodb-log-file-size=4M", "--pid-file="+filepath.Join(p.dir, "pid"))...)
 	p.reads(t, at(t, here, port, protocol.MySQL))
 }
 
@@ -185,7 +199,9 @@ func TestARealRemoteDesktop(t *testing.T) {
 	t.Parallel()
 	p := lay(t)
 	port := daemon.FreePort(t, here)
-	conf := p.write(t, "xrdp.ini", "[Globals]\nini_version=1\nfork=true\nport=tcp://"+here+":"+port+"\nsecurity_layer=tls\ncertificate=CHAIN\nkey_file=KEY\nssl_protocols=TLSv1.2, TLSv1.3\n[Logging]\nLogFile=DIR/log\nLogLevel=INFO\nEnableSyslog=false\nEnableConsole=true\nConsoleLevel=INFO\n[Xvnc]\nname=Xvnc\nlib=libvnc.so\n")
+	conf := p.write(t, "xrdp.ini", "[Globals]\nini_version=1\nfork=true\nport=tcp://"+here+":"+port+
+		"\nsecurity_layer=tls\ncertificate=CHAIN\nkey_file=KEY\nssl_protocols=TLSv1.2, "+
+		"TLSv1.3\n[Logging]\nLogFile=DIR/log\nLogLevel=INFO\nEnableSyslog=false\nEnableConsole=true\nConsoleLevel=INFO\n[Xvnc]\nname=Xvnc\nlib=libvnc.so\n")
 	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/xrdp", "--nodaemon", "--config", conf)
 	p.reads(t, at(t, here, port, protocol.Desktop))
 }
@@ -208,7 +224,8 @@ func TestARealAccessControlServer(t *testing.T) {
 			}
 			target := at(t, here, port, protocol.PEAP)
 			target.Secret = []byte("another word")
-			if r := (wire.Reader{Dial: reader().Dial, Now: time.Now, Limit: 2 * time.Second}).Read(t.Context(), target); r.Why == nil || !strings.Contains(r.Why.Remedy, "shared secret") {
+			if r := (wire.Reader{Dial: reader().Dial, Now: time.Now, Limit: 2 * time.Second}).Read(t.Context(),
+				target); r.Why == nil || !strings.Contains(r.Why.Remedy, "shared secret") {
 				t.Errorf("with a wrong secret: %+v", r)
 			}
 			if target.Secret = nil; reader().Read(t.Context(), target).Why.Code != "no-secret" {
@@ -231,7 +248,8 @@ func TestARealAccessControlServer(t *testing.T) {
 
 // radius is a RADIUS server with some methods of EAP, and TLS up to a version.
 func (p papers) radius(version string, methods ...string) daemon.AccessControl {
-	return daemon.AccessControl{Address: here, Chain: p.chain, Key: p.key, Root: p.root, Secret: "salt of the harbour", TLS: version, Methods: methods}
+	return daemon.AccessControl{Address: here, Chain: p.chain, Key: p.key, Root: p.root,
+		Secret: "salt of the harbour", TLS: version, Methods: methods}
 }
 
 // run runs a command and returns what it says.

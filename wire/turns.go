@@ -5,9 +5,9 @@ import (
 	"sync"
 )
 
-// turns bound how many readings of a round compute at once. Handshakes are mostly waiting and then, for a moment, mostly
-// arithmetic. Were all of them to compute as soon as they can, whatever else the service does would wait behind dozens of them
-// each time; so each takes a turn, and gives it back while it waits for the box.
+// turns bound how many readings of a round compute at once. Handshakes are mostly waiting and then, for a moment,
+// mostly arithmetic. Were all of them to compute as soon as they can, whatever else the service does would wait behind
+// dozens of them each time; so each takes a turn, and gives it back while it waits for the box.
 type turns struct {
 	most int         // turns: as many as there are processors
 	busy func() bool // whether somebody waits for the service: half of the turns are left to them then

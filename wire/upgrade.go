@@ -63,12 +63,15 @@ func (d dialog) until(ends ...string) (string, error) {
 
 // stranger is the failure of a server that speaks another protocol.
 func (d dialog) stranger(said string) error {
-	return finding.Failure{Code: "no-tls", What: fmt.Sprintf("%s does not speak %s: it says %q", d.target, d.target.Protocol, shown(said)), Remedy: "check port and protocol"}
+	return finding.Failure{Code: "no-tls", What: fmt.Sprintf("%s does not speak %s: it says %q", d.target,
+		d.target.Protocol, shown(said)), Remedy: "check port and protocol"}
 }
 
 // refused is the failure of a server that speaks the protocol, but offers no TLS in it.
 func (d dialog) refused(said string) error {
-	return finding.Failure{Code: "no-starttls", What: fmt.Sprintf("%s offers no TLS: it says %q", d.target, shown(said)), Remedy: "switch TLS on for this service; where it speaks TLS from the first byte, set the protocol to tls"}
+	return finding.Failure{Code: "no-starttls", What: fmt.Sprintf("%s offers no TLS: it says %q", d.target,
+		shown(said)), Remedy: "switch TLS on for this service; where it speaks TLS from the first byte, set the " +
+		"protocol to tls"}
 }
 
 // shown is a short piece of what a server said.
@@ -259,7 +262,8 @@ func upgradeXMPP(_ context.Context, conn net.Conn, t Target) (net.Conn, error) {
 	if t.Protocol == protocol.XMPPServer {
 		space = "jabber:server"
 	}
-	if err := d.say("<?xml version='1.0'?><stream:stream to='" + name.String() + "' xmlns='" + space + "' xmlns:stream='http://etherx.jabber.org/streams' version='1.0'>"); err != nil {
+	if err := d.say("<?xml version='1.0'?><stream:stream to='" + name.String() + "' xmlns='" + space +
+		"' xmlns:stream='http://etherx.jabber.org/streams' version='1.0'>"); err != nil {
 		return nil, err
 	}
 	features, err := d.until("</stream:features>", "<stream:features/>", "</stream:error>")
@@ -344,7 +348,8 @@ func upgradeMySQL(_ context.Context, conn net.Conn, t Target) (net.Conn, error) 
 // 2.2.1.2).
 func upgradeDesktop(_ context.Context, conn net.Conn, t Target) (net.Conn, error) {
 	d := dialog{conn, t}
-	if err := d.say("\x03\x00\x00\x13" + "\x0e\xe0\x00\x00\x00\x00\x00" + "\x01\x00\x08\x00\x03\x00\x00\x00"); err != nil {
+	if err := d.say("\x03\x00\x00\x13" + "\x0e\xe0\x00\x00\x00\x00\x00" +
+		"\x01\x00\x08\x00\x03\x00\x00\x00"); err != nil {
 		return nil, err
 	}
 	head := make([]byte, 4)

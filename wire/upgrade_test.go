@@ -27,7 +27,8 @@ func TestServersThatDoNotComeToTLS(t *testing.T) {
 		what       string
 	}{
 		{protocol.SMTP, "220 ready\r\n250 gate\r\n", "no-starttls", "250 gate"},
-		{protocol.SMTP, "220 ready\r\n250-gate\r\n250 STARTTLS\r\n454 TLS not available\r\n", "no-starttls", "not available"},
+		{protocol.SMTP, "220 ready\r\n250-gate\r\n250 STARTTLS\r\n454 TLS not available\r\n", "no-starttls",
+			"not available"},
 		{protocol.SMTP, "554 go away\r\n", "no-starttls", "go away"},
 		{protocol.SMTP, "SSH-2.0-gate\r\n", "no-tls", "SSH-2.0"},
 		{protocol.SMTP, strings.Repeat("220-more\r\n", 5000), "no-tls", "more"},
@@ -43,23 +44,29 @@ func TestServersThatDoNotComeToTLS(t *testing.T) {
 		{protocol.LDAP, "HTTP/1.1 400", "no-tls", "HT"},
 		{protocol.XMPP, "<stream:stream><stream:features><auth/></stream:features>", "no-starttls", "auth"},
 		{protocol.XMPP, strings.Repeat("<a>", 1<<16), "no-tls", "<a>"},
-		{protocol.XMPP, "<stream:features>urn:ietf:params:xml:ns:xmpp-tls</stream:features><failure/>", "no-starttls", "failure"},
+		{protocol.XMPP, "<stream:features>urn:ietf:params:xml:ns:xmpp-tls</stream:features><failure/>", "no-starttls",
+			"failure"},
 		{protocol.PostgreSQL, "N", "no-starttls", "N"},
 		{protocol.PostgreSQL, "E", "no-tls", "E"},
 		{protocol.MySQL, "\x17\x00\x00\x00\xff\x6a\x04Host is not allowed", "closed", ""},
 		{protocol.MySQL, "\x13\x00\x00\x00\xff\x6a\x04not let in here!", "no-starttls", "not let in"},
-		{protocol.MySQL, "\x24\x00\x00\x00\x0a11.0\x00" + strings.Repeat("\x01", 12) + "\x00" + strings.Repeat("\x00", 30), "no-starttls", "11.0"},
+		{protocol.MySQL, "\x24\x00\x00\x00\x0a11.0\x00" + strings.Repeat("\x01", 12) + "\x00" +
+			strings.Repeat("\x00", 30), "no-starttls", "11.0"},
 		{protocol.MySQL, "\xff\xff\xff\x00", "no-tls", ""},
 		{protocol.Desktop, "\x03\x00\x00\x0b\x06\xd0\x00\x00\x00\x00\x00", "no-starttls", "without TLS"},
 		{protocol.Desktop, "\x03\x00\xff\xff", "no-tls", ""},
-		{protocol.Desktop, "\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x02\x00\x08\x00\x00\x00\x00\x00", "no-starttls", "own encryption"},
+		{protocol.Desktop, "\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x02\x00\x08\x00\x00\x00\x00\x00",
+			"no-starttls", "own encryption"},
 		// What follows the agreement is no TLS: an attacker's commands, say.
-		{protocol.SMTP, "220 ready\r\n250 STARTTLS\r\n220 go\r\n250 MAIL FROM taken\r\n", "no-tls", "does not speak TLS"},
+		{protocol.SMTP, "220 ready\r\n250 STARTTLS\r\n220 go\r\n250 MAIL FROM taken\r\n", "no-tls",
+			"does not speak TLS"},
 		{"gopher", "x", "no-tls", "no protocol"},
 	} {
-		target := wire.Target{Address: "192.0.2.1", Port: 25, Protocol: c.protocol, ServerName: "a<b>'\"&.tidewrack.example"}
+		target := wire.Target{Address: "192.0.2.1", Port: 25, Protocol: c.protocol,
+			ServerName: "a<b>'\"&.tidewrack.example"}
 		r := wire.Reader{Dial: said(c.says), Now: time.Now, Limit: 5 * time.Second}.Read(t.Context(), target)
-		if r.Why == nil || r.Why.Code != c.code || !strings.Contains(r.Why.What, c.what) || len(r.Why.What) > 300 || r.Why.Remedy == "" {
+		if r.Why == nil || r.Why.Code != c.code || !strings.Contains(r.Why.What, c.what) || len(r.Why.What) > 300 ||
+			r.Why.Remedy == "" {
 			t.Errorf("%s %.40q: %+v", c.protocol, c.says, r.Why)
 		}
 	}
@@ -89,13 +96,17 @@ func said(text string) wire.Dial {
 // FuzzProtocols lets a server say anything in each protocol: the reading ends, with a chain or
 // with a reason.
 func FuzzProtocols(f *testing.F) {
-	for _, says := range []string{"220 a\r\n250 STARTTLS\r\n220 go\r\n\x16\x03\x03\x00\x04\x02\x00\x00\x00", "S\x15\x03\x03\x00\x02\x02\x28", "\x30\x0c\x02\x01\x01\x78\x07\x0a\x01\x00\x04\x00\x04\x00\x16\x03", "\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x02\x00\x08\x00\x01\x00\x00\x00",
-		"<stream:features>urn:ietf:params:xml:ns:xmpp-tls</stream:features><proceed/>", "\x4a\x00\x00\x00\x0a5.5\x00aaaabbbbbbbb\x00\xff\xff"} {
+	for _, says := range []string{"220 a\r\n250 STARTTLS\r\n220 go\r\n\x16\x03\x03\x00\x04\x02\x00\x00\x00",
+		"S\x15\x03\x03\x00\x02\x02\x28", "\x30\x0c\x02\x01\x01\x78\x07\x0a\x01\x00\x04\x00\x04\x00\x16\x03",
+		"\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x02\x00\x08\x00\x01\x00\x00\x00",
+		"<stream:features>urn:ietf:params:xml:ns:xmpp-tls</stream:features><proceed/>",
+		"\x4a\x00\x00\x00\x0a5.5\x00aaaabbbbbbbb\x00\xff\xff"} {
 		f.Add([]byte(says))
 	}
 	f.Fuzz(func(t *testing.T, says []byte) {
 		for _, about := range protocol.All() {
-			target := wire.Target{Address: "192.0.2.1", Port: 1, Protocol: about.Name, Secret: []byte("salt"), ServerName: "a.example"}
+			target := wire.Target{Address: "192.0.2.1", Port: 1, Protocol: about.Name, Secret: []byte("salt"),
+				ServerName: "a.example"}
 			dial := said(string(says))
 			if about.OverEAP {
 				dial = func(context.Context, string, string) (net.Conn, error) { return &radiusScript{says: says}, nil }
@@ -125,7 +136,8 @@ func (s *radiusScript) Write(p []byte) (int, error) {
 	n := min(len(s.says), 40)
 	piece := s.says[:n]
 	s.says = s.says[n:]
-	answer := radius.Packet{Code: radius.CodeAccessChallenge, Identifier: asked.Identifier, Secret: []byte("salt"), Authenticator: asked.Authenticator}
+	answer := radius.Packet{Code: radius.CodeAccessChallenge, Identifier: asked.Identifier, Secret: []byte("salt"),
+		Authenticator: asked.Authenticator}
 	rfc2869.EAPMessage_Set(&answer, append([]byte{1, 7, 0, byte(4 + n)}, piece...))
 	if s.without {
 		s.answer, err = answer.Encode()
@@ -161,9 +173,11 @@ func TestAnswersWithoutTheSecretAreNotTaken(t *testing.T) {
 		"cut short":              func(b []byte) []byte { return b[:len(b)-3] },
 		"none":                   nil,
 	} {
-		conn := &spoilt{radiusScript: &radiusScript{says: bytes.Repeat([]byte{25, 0x20}, 100), without: spoil == nil}, spoil: spoil}
+		conn := &spoilt{radiusScript: &radiusScript{says: bytes.Repeat([]byte{25, 0x20}, 100), without: spoil == nil},
+			spoil: spoil}
 		target := wire.Target{Address: "192.0.2.1", Port: 1812, Protocol: protocol.PEAP, Secret: []byte("salt")}
-		r := wire.Reader{Dial: func(context.Context, string, string) (net.Conn, error) { return conn, nil }, Now: time.Now, Limit: time.Second}.Read(t.Context(), target)
+		r := wire.Reader{Dial: func(context.Context, string, string) (net.Conn, error) { return conn, nil },
+			Now: time.Now, Limit: time.Second}.Read(t.Context(), target)
 		if r.Why == nil || r.Why.Code != "wrong-secret" {
 			t.Errorf("%s: %+v", what, r.Why)
 		}

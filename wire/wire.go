@@ -218,8 +218,10 @@ func otherWays(code string, t Target) []asking {
 // light is what a reading offers first: every version and suite, and one small key share.
 // A ClientHello with a post-quantum share is so large that some old boxes drop it.
 func light(serverName string) *tls.Config {
-	return &tls.Config{ServerName: serverName, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10, CipherSuites: allSuites,
-		CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384, tls.CurveP521}, SessionTicketsDisabled: true}
+	return &tls.Config{ServerName: serverName, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10,
+		CipherSuites:           allSuites,
+		CurvePreferences:       []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384, tls.CurveP521},
+		SessionTicketsDisabled: true}
 }
 
 var allSuites = func() (out []uint16) {
@@ -306,7 +308,8 @@ func (r *Reading) take(served []*x509.Certificate) error {
 		parsed, err := cert.Parse(c.Raw)
 		if err != nil {
 			r.Chain = nil
-			return finding.Failure{Code: unreadable, What: err.Error(), Remedy: "look at the certificate with openssl x509 -text"}
+			return finding.Failure{Code: unreadable, What: err.Error(), Remedy: "look at the certificate with " +
+				"openssl x509 -text"}
 		}
 		r.Chain = append(r.Chain, parsed)
 	}

@@ -37,8 +37,11 @@ func reader() wire.Reader {
 // serveTLS is a box with a chain that no client trusts, an expired leaf included.
 func serveTLS(t testing.TB, change func(*tls.Config)) wire.Target {
 	root := testkit.Root(t, "Quay Root")
-	leaf := root.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) { c.NotAfter = testkit.Now.AddDate(0, 0, -1) })
-	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf.Raw, root.Raw}, PrivateKey: leaf.Key}}}
+	leaf := root.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) {
+		c.NotAfter = testkit.Now.AddDate(0, 0, -1)
+	})
+	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf.Raw, root.Raw},
+		PrivateKey: leaf.Key}}}
 	change(config)
 	return listen(t, func(conn net.Conn) {
 		server := tls.Server(conn, config)
@@ -74,7 +77,8 @@ func TestACertificateThatStrictReadersRefuseIsRead(t *testing.T) {
 		})
 	}
 	r := reader().Read(t.Context(), serve(tls.VersionTLS12))
-	if r.Why != nil || len(r.Chain) != 2 || r.Leaf().Refused == "" || r.Leaf().CommonName() != "gate.tidewrack.example" || r.Version != "TLS 1.2" || r.Suite == "" {
+	if r.Why != nil || len(r.Chain) != 2 || r.Leaf().Refused == "" ||
+		r.Leaf().CommonName() != "gate.tidewrack.example" || r.Version != "TLS 1.2" || r.Suite == "" {
 		t.Errorf("%d certificates, %q, %v", len(r.Chain), r.Version, r.Why)
 	}
 	if r := reader().Read(t.Context(), serve(tls.VersionTLS13)); r.Why != nil || len(r.Chain) != 2 {
@@ -117,7 +121,8 @@ func BenchmarkRead(b *testing.B) {
 		b.Run(fmt.Sprintf("at-once-%d", width), func(b *testing.B) {
 			root := testkit.Root(b, "Quay Root")
 			leaf := root.Leaf(b, "gate.tidewrack.example")
-			config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf.Raw}, PrivateKey: leaf.Key}}}
+			config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf.Raw},
+				PrivateKey: leaf.Key}}}
 			target := listen(b, func(conn net.Conn) { tls.Server(conn, config).Handshake() })
 			targets := make([]wire.Target, 1024)
 			for i := range targets {
@@ -127,11 +132,12 @@ func BenchmarkRead(b *testing.B) {
 			var reading, bare time.Duration
 			for b.Loop() {
 				begun := time.Now()
-				r.ReadAll(b.Context(), slices.Values(targets), wire.Many{Fast: width}, func(_ wire.Numbered, seen wire.Reading) {
-					if seen.Why != nil {
-						b.Error(seen.Why)
-					}
-				})
+				r.ReadAll(b.Context(), slices.Values(targets), wire.Many{Fast: width},
+					func(_ wire.Numbered, seen wire.Reading) {
+						if seen.Why != nil {
+							b.Error(seen.Why)
+						}
+					})
 				reading += time.Since(begun)
 				begun = time.Now()
 				handshakes(b, target.String(), len(targets), width)

@@ -1,5 +1,5 @@
-// Command licences writes the notices of what is built into the program: of each Go module and of each package of the console, its licence
-// as it came. It reads what the build has fetched already.
+// Command licences writes the notices of what is built into the program: of each Go module and of each package of the
+// console, its licence as it came. It reads what the build has fetched already.
 package main
 
 import (
@@ -33,7 +33,8 @@ func modules(out io.Writer) error {
 	if err := notice(out, "Go and its standard library", strings.TrimSpace(string(root))); err != nil {
 		return err
 	}
-	list := exec.Command("go", "list", "-deps", "-f", "{{with .Module}}{{if not .Main}}{{.Path}} {{.Version}}\t{{.Dir}}{{end}}{{end}}", "./cmd/freshseal")
+	list := exec.Command("go", "list", "-deps", "-f", "{{with .Module}}{{if not .Main}}{{.Path}} "+
+		"{{.Version}}\t{{.Dir}}{{end}}{{end}}", "./cmd/freshseal")
 	list.Stderr = os.Stderr
 	text, err := list.Output()
 	if err != nil {
@@ -99,7 +100,8 @@ func notice(out io.Writer, name, dir string) error {
 	found := false
 	for _, e := range entries {
 		upper := strings.ToUpper(e.Name())
-		if e.IsDir() || !strings.HasPrefix(upper, "LICEN") && !strings.HasPrefix(upper, "COPYING") && !strings.HasPrefix(upper, "NOTICE") {
+		if e.IsDir() || !strings.HasPrefix(upper, "LICEN") && !strings.HasPrefix(upper, "COPYING") &&
+			!strings.HasPrefix(upper, "NOTICE") {
 			continue
 		}
 		text, err := os.ReadFile(filepath.Join(dir, e.Name()))

@@ -11,7 +11,8 @@ func Match(pattern, text string) bool {
 	if last == 0 {
 		return text == parts[0]
 	}
-	if len(text) < len(parts[0])+len(parts[last]) || !strings.HasPrefix(text, parts[0]) || !strings.HasSuffix(text, parts[last]) {
+	if len(text) < len(parts[0])+len(parts[last]) || !strings.HasPrefix(text, parts[0]) ||
+		!strings.HasSuffix(text, parts[last]) {
 		return false
 	}
 	text = text[len(parts[0]) : len(text)-len(parts[last])]

@@ -1,5 +1,5 @@
-// Package licences has the notices of what is built into the program. make writes them from what it builds of; a program that was built
-// without it says so.
+// Package licences has the notices of what is built into the program. make writes them from what it builds of; a
+// program that was built without it says so.
 package licences
 
 import (

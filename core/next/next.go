@@ -81,9 +81,13 @@ const (
 )
 
 // All are all actions.
-var All = []Do{ListUnmatched, ListTrustGroups, ListAuthorities, ListChannels, ListCredentials, ListDevices, ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
-	ListDiscoveries, ListTasks, ListTokens, ListUsers, ShowTrustGroup, ShowProcedure, ShowReplacement, ShowSlot, ShowTask, AcceptAnswer, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone, ResumeNotDone, Retry,
-	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, GoOn, KeepKeys, PackParcel, ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
+var All = []Do{ListUnmatched, ListTrustGroups, ListAuthorities, ListChannels, ListCredentials, ListDevices,
+	ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
+	ListDiscoveries, ListTasks, ListTokens, ListUsers, ShowTrustGroup, ShowProcedure, ShowReplacement, ShowSlot,
+	ShowTask, AcceptAnswer, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone,
+	ResumeNotDone, Retry,
+	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, GoOn, KeepKeys, PackParcel,
+	ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 
 // On is the action done to what has this name.
 func (d Do) On(about string) Action { return Action{Do: d, About: about} }

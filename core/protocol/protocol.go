@@ -1,4 +1,5 @@
-// Package protocol lists what services speak before their TLS begins, and the usual names of those that speak TLS at once.
+// Package protocol lists what services speak before their TLS begins, and the usual names of those that speak TLS at
+// once.
 //
 // A new protocol is a row of the table here, and what is said up to TLS in wire/upgrade.go.
 package protocol

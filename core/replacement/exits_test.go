@@ -7,11 +7,16 @@ import (
 	"freshseal/core/replacement"
 )
 
-// Whatever happens, in whatever order: no state is without an exit that a person can take, and that ends the replacement.
+// Whatever happens, in whatever order: no state is without an exit that a person can take, and that ends the
+// replacement.
 func TestEveryStateHasAnExit(t *testing.T) {
 	var events []replacement.Event
-	for _, kind := range []replacement.EventKind{replacement.Done, replacement.Already, replacement.Arrived, replacement.WantsProof, replacement.Proven, replacement.Expired, replacement.Failed, replacement.Stopped, replacement.Unknown,
-		replacement.Restored, replacement.AskedCancel, replacement.AskedRevert, replacement.AskedResume, replacement.AskedAgain, replacement.AskedClose, replacement.Interrupted, replacement.ClearedAway, replacement.NotClearable, replacement.ClearWaits} {
+	for _, kind := range []replacement.EventKind{replacement.Done, replacement.Already, replacement.Arrived,
+		replacement.WantsProof, replacement.Proven, replacement.Expired, replacement.Failed, replacement.Stopped,
+		replacement.Unknown,
+		replacement.Restored, replacement.AskedCancel, replacement.AskedRevert, replacement.AskedResume,
+		replacement.AskedAgain, replacement.AskedClose, replacement.Interrupted, replacement.ClearedAway,
+		replacement.NotClearable, replacement.ClearWaits} {
 		events = append(events, replacement.Event{Kind: kind, Why: "why"})
 	}
 	for _, whom := range replacement.WaitingFors {
@@ -41,7 +46,8 @@ func TestEveryStateHasAnExit(t *testing.T) {
 			continue
 		}
 		if p.State == replacement.Held {
-			if after, _, err := p.On(replacement.Event{Kind: replacement.AskedClose, Why: "by hand"}); err != nil || after.State != replacement.Closed || !after.State.Over() {
+			if after, _, err := p.On(replacement.Event{Kind: replacement.AskedClose, Why: "by hand"}); err != nil ||
+				after.State != replacement.Closed || !after.State.Over() {
 				t.Errorf("%+v cannot be closed: %+v %v", p, after, err)
 			}
 			continue
@@ -66,12 +72,14 @@ func ends(p replacement.Progress, depth int) bool {
 	var wishes []replacement.EventKind
 	switch p.State {
 	case replacement.Running: // the action in hand fails, or goes on for ever
-		wishes = []replacement.EventKind{replacement.Failed, replacement.NotClearable, replacement.AskedCancel, replacement.AskedRevert}
+		wishes = []replacement.EventKind{replacement.Failed, replacement.NotClearable, replacement.AskedCancel,
+			replacement.AskedRevert}
 	case replacement.Waiting: // for a person who does not come
 		wishes = []replacement.EventKind{replacement.AskedCancel, replacement.AskedRevert, replacement.Expired}
 	}
 	for _, wish := range wishes {
-		if after, _, err := p.On(replacement.Event{Kind: wish, Why: "why"}); err == nil && after != p && ends(after, depth-1) {
+		if after, _, err := p.On(replacement.Event{Kind: wish, Why: "why"}); err == nil && after != p &&
+			ends(after, depth-1) {
 			return true
 		}
 	}
@@ -81,7 +89,8 @@ func ends(p replacement.Progress, depth int) bool {
 // The first reason of a held replacement stays in front; why the way back did not come to its end stands beside it.
 func TestTheFirstReasonStays(t *testing.T) {
 	p := replacement.Progress{Stage: replacement.Activate, State: replacement.Running}
-	for _, e := range []replacement.Event{{Kind: replacement.Failed, Why: "the box refused"}, {Kind: replacement.Failed, Why: "the way back is blocked"}} {
+	for _, e := range []replacement.Event{{Kind: replacement.Failed, Why: "the box refused"},
+		{Kind: replacement.Failed, Why: "the way back is blocked"}} {
 		p, _, _ = p.On(e)
 	}
 	if p.State != replacement.Held || p.Why != "the box refused" || p.Back != "the way back is blocked" {

@@ -96,8 +96,9 @@ type Progress struct {
 	Reverting  bool       `json:"reverting" required:"true"` // on the way back
 	Stopping   bool       `json:"stopping" required:"true"`  // a person asked to stop at the next stage
 	Asked      bool       `json:"asked,omitempty"`           // a person asked for the way back
-	Why        string     `json:"why,omitempty"`             // of held, reverted, cancelled and closed: the first reason
-	Back       string     `json:"back,omitempty"`            // of held: why the way back did not come to its end
+	// of held, reverted, cancelled and closed: the first reason
+	Why  string `json:"why,omitempty"`
+	Back string `json:"back,omitempty"` // of held: why the way back did not come to its end
 }
 
 // Event is something that happened.
@@ -113,15 +114,16 @@ type EventKind string
 
 // The events.
 const (
-	Begun        EventKind = "begun"         // somebody asked for the replacement
-	Done         EventKind = "done"          // the stage in hand was carried out
-	Waits        EventKind = "waits"         // the stage in hand needs somebody
-	Arrived      EventKind = "arrived"       // what was waited for is there
-	WantsProof   EventKind = "wants-proof"   // the signer wants the domain to be proven first
-	Proven       EventKind = "proven"        // it is
-	Expired      EventKind = "expired"       // what was waited for did not come in its time
-	Failed       EventKind = "failed"        // the stage in hand, or the way back, failed
-	Stopped      EventKind = "stopped"       // the stage in hand was left between two steps, because a person asked to stop
+	Begun      EventKind = "begun"       // somebody asked for the replacement
+	Done       EventKind = "done"        // the stage in hand was carried out
+	Waits      EventKind = "waits"       // the stage in hand needs somebody
+	Arrived    EventKind = "arrived"     // what was waited for is there
+	WantsProof EventKind = "wants-proof" // the signer wants the domain to be proven first
+	Proven     EventKind = "proven"      // it is
+	Expired    EventKind = "expired"     // what was waited for did not come in its time
+	Failed     EventKind = "failed"      // the stage in hand, or the way back, failed
+	// the stage in hand was left between two steps, because a person asked to stop
+	Stopped      EventKind = "stopped"
 	Unknown      EventKind = "unknown"       // nobody knows whether the step in hand was done
 	Restored     EventKind = "restored"      // the old certificate is back and proven
 	AskedCancel  EventKind = "asked-cancel"  // a person wants it given up
@@ -258,7 +260,8 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 	return p, Nothing, Impossible{e.Kind, p.State, p.Stage}
 }
 
-// held waits for a person to decide. On the way back the first reason stays, and why it did not come to its end stands beside it.
+// held waits for a person to decide. On the way back the first reason stays, and why it did not come to its end
+// stands beside it.
 func (p Progress) held(why string) Progress {
 	p.State, p.WaitingFor = Held, Nobody
 	if p.Reverting && p.Why != "" {
@@ -285,7 +288,9 @@ func (p Progress) arrived() (Progress, Action, error) {
 // instead of from its beginning: its steps that are done stay done.
 func (p Progress) Within(e Event) bool {
 	after, _, err := p.On(e)
-	return e.Kind == Interrupted || e.Kind == AskedResume || err == nil && after.State == Held || e.Kind == Waits && e.Waiting == Person || e.Kind == ClearWaits || e.Kind == Arrived && (p.WaitingFor == Person || p.WaitingFor == GoAhead)
+	return e.Kind == Interrupted || e.Kind == AskedResume || err == nil && after.State == Held || e.Kind == Waits &&
+		e.Waiting == Person || e.Kind == ClearWaits || e.Kind == Arrived &&
+		(p.WaitingFor == Person || p.WaitingFor == GoAhead)
 }
 
 // next goes to the stage after the one in hand, or to the end.

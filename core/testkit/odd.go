@@ -31,7 +31,8 @@ func (s Signer) Odd(t testing.TB, der, from, to []byte) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
-	outer.TBS, outer.Signature = asn1.RawValue{FullBytes: tbs}, asn1.BitString{Bytes: signature, BitLength: 8 * len(signature)}
+	outer.TBS, outer.Signature = asn1.RawValue{FullBytes: tbs},
+		asn1.BitString{Bytes: signature, BitLength: 8 * len(signature)}
 	odd, err := asn1.Marshal(outer)
 	if err != nil {
 		t.Fatal(err)

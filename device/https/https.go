@@ -56,7 +56,8 @@ type PinChanged struct {
 }
 
 func (e PinChanged) Error() string {
-	return fmt.Sprintf("the certificate of the web interface has changed: pinned is %s, shown was %s", strings.Join(e.Pinned, " or "), e.Shown)
+	return fmt.Sprintf("the certificate of the web interface has changed: pinned is %s, shown was %s",
+		strings.Join(e.Pinned, " or "), e.Shown)
 }
 
 // AskPin connects just far enough to learn which certificate a web interface shows: its
@@ -105,7 +106,8 @@ func New(dial links.Dial, t Target) (*Link, error) {
 		return nil, err
 	}
 	l := &Link{target: t}
-	config := &tls.Config{ServerName: t.ServerName, InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, VerifyConnection: l.pinned}
+	config := &tls.Config{ServerName: t.ServerName, InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
+		VerifyConnection: l.pinned}
 	if t.OldTLS {
 		config.MinVersion = tls.VersionTLS10
 		for _, suite := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
@@ -113,7 +115,8 @@ func New(dial links.Dial, t Target) (*Link, error) {
 		}
 	}
 	// A connection that is used again would go on showing the certificate from before.
-	var transport http.RoundTripper = &http.Transport{DialContext: dial, TLSClientConfig: config, DisableKeepAlives: true, DisableCompression: true, MaxResponseHeaderBytes: maxHeader, Proxy: nil}
+	var transport http.RoundTripper = &http.Transport{DialContext: dial, TLSClientConfig: config,
+		DisableKeepAlives: true, DisableCompression: true, MaxResponseHeaderBytes: maxHeader, Proxy: nil}
 	if t.Digest {
 		transport = &digest.Transport{Username: t.User, Password: t.Password, Transport: transport}
 	}
@@ -160,7 +163,8 @@ func (l *Link) redirected(next *http.Request, before []*http.Request) error {
 func (l *Link) Do(ctx context.Context, c Call) (Answer, error) {
 	var sent atomic.Bool
 	traced := httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteHeaders: func() { sent.Store(true) }})
-	question, err := http.NewRequestWithContext(traced, c.Method, "https://"+l.target.Address+c.Path, bytes.NewReader(c.Body))
+	question, err := http.NewRequestWithContext(traced, c.Method, "https://"+l.target.Address+c.Path,
+		bytes.NewReader(c.Body))
 	if err != nil {
 		return Answer{}, err
 	}

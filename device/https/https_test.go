@@ -52,7 +52,8 @@ func TestNothingIsSentToAnotherCertificate(t *testing.T) {
 	if !errors.As(err, &changed) || asked {
 		t.Errorf("%v; it was asked: %v", err, asked)
 	}
-	if pin, err := https.AskPin(t.Context(), (&net.Dialer{}).DialContext, target.Address); err != nil || pin != changed.Shown || asked {
+	if pin, err := https.AskPin(t.Context(), (&net.Dialer{}).DialContext, target.Address); err != nil ||
+		pin != changed.Shown || asked {
 		t.Errorf("%s, %v; it was asked: %v", pin, err, asked)
 	}
 }
@@ -79,18 +80,24 @@ func TestRedirectsStayOnTheHost(t *testing.T) {
 			http.Redirect(w, r, "/round", http.StatusFound)
 		}
 	})
-	if got, err := do(t, target, https.Call{Method: "POST", Path: "/in"}); err != nil || string(got.Body) != "GET sid=1" || got.LeadsTo != "/home?x=1" {
+	if got, err := do(t, target, https.Call{Method: "POST", Path: "/in"}); err != nil ||
+		string(got.Body) != "GET sid=1" || got.LeadsTo != "/home?x=1" {
 		t.Errorf("%s %+v %v", got.Body, got, err)
 	}
-	if got, err := do(t, target, https.Call{Method: "POST", Path: "/in", Stay: true}); err != nil || got.Status != 303 || got.LeadsTo != "/home?x=1" {
+	if got, err := do(t, target, https.Call{Method: "POST", Path: "/in", Stay: true}); err != nil ||
+		got.Status != 303 || got.LeadsTo != "/home?x=1" {
 		t.Errorf("%+v %v", got, err)
 	}
-	for path, says := range map[string]string{"/away": "another host", "/plain": "another host", "/round": "again and again"} {
-		if _, err := do(t, target, https.Call{Method: "GET", Path: path, Header: http.Header{"X-Key": {"salt"}}}); err == nil || !strings.Contains(err.Error(), says) {
+	for path, says := range map[string]string{"/away": "another host", "/plain": "another host",
+		"/round": "again and again"} {
+		if _, err := do(t, target,
+			https.Call{Method: "GET", Path: path, Header: http.Header{"X-Key": {"salt"}}}); err == nil ||
+			!strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
-	if got, err := do(t, target, https.Call{Method: "POST", Path: "/keep", Body: []byte("salt")}); err != nil || got.Status != 307 {
+	if got, err := do(t, target, https.Call{Method: "POST", Path: "/keep", Body: []byte("salt")}); err != nil ||
+		got.Status != 307 {
 		t.Errorf("%+v %v", got, err)
 	}
 	if reached != "" {
@@ -122,7 +129,8 @@ func TestALostAnswerIsToldFromACallThatWasNotMade(t *testing.T) {
 			}
 		}
 	})
-	for path, want := range map[string]error{"/drops": links.ErrLost, "/cut": links.ErrLost, "/silent": links.ErrLost, "/endless": links.ErrFlood, "/headers": links.ErrLost} {
+	for path, want := range map[string]error{"/drops": links.ErrLost, "/cut": links.ErrLost, "/silent": links.ErrLost,
+		"/endless": links.ErrFlood, "/headers": links.ErrLost} {
 		got, err := do(t, target, https.Call{Method: "POST", Path: path})
 		if !errors.Is(err, want) || len(got.Body) > https.MaxBody+1 {
 			t.Errorf("%s: %v, with %d bytes", path, err, len(got.Body))
@@ -137,7 +145,11 @@ func TestALostAnswerIsToldFromACallThatWasNotMade(t *testing.T) {
 
 // A box that knows only an old TLS is spoken to where that is said of it.
 func TestOldTLSIsSpokenWhereThatIsSaid(t *testing.T) {
-	_, target := box(t, &tls.Config{MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS10, CipherSuites: []uint16{tls.TLS_RSA_WITH_AES_128_CBC_SHA, tls.TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA}}, func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "old") })
+	_, target := box(t, &tls.Config{MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS10,
+		CipherSuites: []uint16{tls.TLS_RSA_WITH_AES_128_CBC_SHA, tls.TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA}},
+		func(w http.ResponseWriter, _ *http.Request) {
+			io.WriteString(w, "old")
+		})
 	if _, err := do(t, target, https.Call{Method: "GET", Path: "/"}); err == nil {
 		t.Error("an old TLS is spoken although nobody allowed it")
 	}

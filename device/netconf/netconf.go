@@ -40,7 +40,8 @@ type Error struct {
 }
 
 func (e Error) Error() string {
-	return strings.TrimSpace(fmt.Sprintf("the device answers %s: %s", e.Tag, strings.Join(strings.Fields(e.Message), " ")))
+	return strings.TrimSpace(fmt.Sprintf("the device answers %s: %s", e.Tag,
+		strings.Join(strings.Fields(e.Message), " ")))
 }
 
 // Session is an open session.
@@ -83,9 +84,9 @@ func Open(ctx context.Context, conn io.ReadWriteCloser) (*Session, error) {
 // firstReply is how long the first reply of a session may take.
 const firstReply = 5 * time.Second
 
-// Check asks a new session for nothing (RFC 6241, 6.4.2: an empty filter) and waits for the reply. Some servers lose the first call
-// of a session with chunks where it arrives together with the hello; what is lost then changed nothing. It returns links.ErrLost
-// where the session is of no use; it can be opened again.
+// Check asks a new session for nothing (RFC 6241, 6.4.2: an empty filter) and waits for the reply. Some servers lose
+// the first call of a session with chunks where it arrives together with the hello; what is lost then changed
+// nothing. It returns links.ErrLost where the session is of no use; it can be opened again.
 func (s *Session) Check(ctx context.Context) error {
 	if !s.chunks {
 		return nil

@@ -42,8 +42,10 @@ func TestARealNETCONFServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	socket := filepath.Join(dir, "sock")
-	daemon.StartSaying(t, "Running netconfd server", "/usr/sbin/netconfd", "--modpath="+dir+":/usr/share/yuma/modules", "--no-startup", "--superuser=root", "--port=830", "--target=candidate",
-		"--with-validate=true", "--with-startup=false", "--module=tidewrack-web-server", "--ncxserver-sockname="+socket, "--log-level=info")
+	daemon.StartSaying(t, "Running netconfd server", "/usr/sbin/netconfd", "--modpath="+dir+
+		":/usr/share/yuma/modules", "--no-startup", "--superuser=root", "--port=830", "--target=candidate",
+		"--with-validate=true", "--with-startup=false", "--module=tidewrack-web-server", "--ncxserver-sockname="+
+			socket, "--log-level=info")
 	try := func() (*netconf.Session, func(), error) {
 		t.Helper()
 		cmd := exec.Command("/usr/sbin/netconf-subsystem", "--ncxserver-sockname=830@"+socket)
@@ -69,7 +71,8 @@ func TestARealNETCONFServer(t *testing.T) {
 		}
 		return s, end, err
 	}
-	// This server loses a first call that arrives together with the hello: such a session is opened again, as the runner does.
+	// This server loses a first call that arrives together with the hello: such a session is opened again, as the
+	// runner does.
 	open := func() (*netconf.Session, func()) {
 		t.Helper()
 		for tries := 1; ; tries++ {
@@ -130,7 +133,8 @@ func TestARealNETCONFServer(t *testing.T) {
 	}
 	// On trial, and the session is gone: without persist the server goes back at once (RFC 6241,
 	// 8.4.1). With persist this server, 2.13, never does: its timeout counts for nothing.
-	must(s, edit("web-r3"), "<commit><confirmed/><confirm-timeout>2</confirm-timeout></commit>", "<unlock><target><candidate/></target></unlock>")
+	must(s, edit("web-r3"), "<commit><confirmed/><confirm-timeout>2</confirm-timeout></commit>",
+		"<unlock><target><candidate/></target></unlock>")
 	uses(s, "web-r3")
 	s.Close(t.Context())
 	last, _ := open()

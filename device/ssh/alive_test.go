@@ -34,7 +34,8 @@ func (f frozen) Write(b []byte) (int, error) {
 func TestASilentLinkIsEnded(t *testing.T) {
 	dir := t.TempDir()
 	var none *standin.Authority
-	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"}, Ends: time.Hour}, rand.Reader, time.Now())
+	certificate, key, err := none.Issue(standin.Wanted{Subject: pkix.Name{CommonName: "Brinewell appliance"},
+		Ends: time.Hour}, rand.Reader, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -51,7 +52,8 @@ func TestASilentLinkIsEnded(t *testing.T) {
 		conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
 		return frozen{conn, &stop}, err
 	}
-	link, err := Open(t.Context(), dial, Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse", HostKey: box.HostKey()})
+	link, err := Open(t.Context(), dial, Target{Address: box.SSHAddr, User: "keeper", Password: "correct horse",
+		HostKey: box.HostKey()})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -80,7 +80,10 @@ func serveFolders(t *testing.T, f *folders) *Link {
 	if err != nil {
 		t.Fatal(err)
 	}
-	config := &crypto.ServerConfig{NoClientAuth: true, PasswordCallback: func(crypto.ConnMetadata, []byte) (*crypto.Permissions, error) { return nil, nil }}
+	config := &crypto.ServerConfig{NoClientAuth: true,
+		PasswordCallback: func(crypto.ConnMetadata, []byte) (*crypto.Permissions, error) {
+			return nil, nil
+		}}
 	config.AddHostKey(signer)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -109,7 +112,8 @@ func serveFolders(t *testing.T, f *folders) *Link {
 			}()
 		}
 	})
-	link, err := Open(t.Context(), (&net.Dialer{}).DialContext, Target{Address: l.Addr().String(), User: "keeper", Password: "x", HostKey: Pin(signer.PublicKey())})
+	link, err := Open(t.Context(), (&net.Dialer{}).DialContext, Target{Address: l.Addr().String(), User: "keeper",
+		Password: "x", HostKey: Pin(signer.PublicKey())})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -117,8 +121,8 @@ func serveFolders(t *testing.T, f *folders) *Link {
 	return link
 }
 
-// A device without a shell decides how much is read when its work folder is cleared: a listing without an end, folders within folders and a
-// million files all end soon, in little memory, with an error that says so.
+// A device without a shell decides how much is read when its work folder is cleared: a listing without an end,
+// folders within folders and a million files all end soon, in little memory, with an error that says so.
 func TestADeviceCannotListWithoutAnEnd(t *testing.T) {
 	many := func(n int, of func(i int) entry) []fs.FileInfo {
 		out := make([]fs.FileInfo, n)
@@ -140,7 +144,9 @@ func TestADeviceCannotListWithoutAnEnd(t *testing.T) {
 			return many(max(0, 2-int(offset)), func(i int) entry { return entry{fmt.Sprint("f", i), true} })
 		}},
 		"many files": {func(_ string, offset int64) []fs.FileInfo {
-			return many(max(0, min(100, 5000-int(offset))), func(i int) entry { return entry{fmt.Sprint("f", offset+int64(i)), false} })
+			return many(max(0, min(100, 5000-int(offset))), func(i int) entry {
+				return entry{fmt.Sprint("f", offset+int64(i)), false}
+			})
 		}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -161,7 +167,8 @@ func TestADeviceCannotListWithoutAnEnd(t *testing.T) {
 			if n := f.removed.Load(); n > maxEntries+maxDepth {
 				t.Errorf("%d files were removed", n)
 			}
-			t.Logf("%v after %v, %d removed, %d MB allocated", err, time.Since(began).Round(time.Millisecond), f.removed.Load(), (after.TotalAlloc-before.TotalAlloc)>>20)
+			t.Logf("%v after %v, %d removed, %d MB allocated", err, time.Since(began).Round(time.Millisecond),
+				f.removed.Load(), (after.TotalAlloc-before.TotalAlloc)>>20)
 		})
 	}
 }

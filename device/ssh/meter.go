@@ -11,7 +11,8 @@ import (
 	"github.com/pkg/sftp"
 )
 
-// meter bounds how much a device sends while something is asked of it: it reads a listing to its end, which a device need not send.
+// meter bounds how much a device sends while something is asked of it: it reads a listing to its end, which a device
+// need not send.
 type meter struct {
 	io.Reader
 	left *atomic.Int64 // bytes; below zero: not bounded

@@ -58,7 +58,8 @@ func (l *Link) Exec(ctx context.Context, command string, stdin []byte) (Output, 
 	case errors.As(err, &exit) && exit.Signal() == "":
 		out.Exit = exit.ExitStatus()
 		return out, nil
-	case strings.HasPrefix(err.Error(), "ssh: command ") && l.lives(): // the request itself was refused; the library has no type for it
+	// the request itself was refused; the library has no type for it
+	case strings.HasPrefix(err.Error(), "ssh: command ") && l.lives():
 		return out, ErrNoCommands
 	}
 	return out, l.lost(ctx, err)
@@ -207,7 +208,8 @@ func (l *Link) Run(ctx context.Context, folder, command string, stdin []byte, li
 		}
 	case 125:
 		if bytes.Contains(out.Stderr, []byte(folder)) {
-			return out, fmt.Errorf("the device cannot keep what becomes of a command: %s", strings.TrimSpace(string(out.Stderr)))
+			return out, fmt.Errorf("the device cannot keep what becomes of a command: %s",
+				strings.TrimSpace(string(out.Stderr)))
 		}
 	}
 	return out, nil
@@ -222,7 +224,8 @@ func (l *Link) State(ctx context.Context, folder string) (CommandState, Output, 
 	_, text, ok := strings.Cut(string(said.Stdout), "fs-stands ")
 	words := strings.Fields(text)
 	if !ok || len(words) == 0 {
-		return "", Output{}, fmt.Errorf("the device does not say how a command stands: %s", strings.TrimSpace(string(said.Stderr)))
+		return "", Output{}, fmt.Errorf("the device does not say how a command stands: %s",
+			strings.TrimSpace(string(said.Stderr)))
 	}
 	stands := CommandState(words[0])
 	if words[len(words)-1] == "limit" && stands != Going {

@@ -63,10 +63,11 @@ func Pin(key crypto.PublicKey) string { return key.Type() + " " + crypto.Fingerp
 // AskHostKey connects just far enough to learn which host key a device shows.
 func AskHostKey(ctx context.Context, dial links.Dial, address string) (pin string, err error) {
 	enough := errors.New("enough")
-	config := &crypto.ClientConfig{User: "host-key-only", HostKeyCallback: func(_ string, _ net.Addr, key crypto.PublicKey) error {
-		pin = Pin(key)
-		return enough
-	}}
+	config := &crypto.ClientConfig{User: "host-key-only",
+		HostKeyCallback: func(_ string, _ net.Addr, key crypto.PublicKey) error {
+			pin = Pin(key)
+			return enough
+		}}
 	conn, err := handshake(ctx, dial, address, config)
 	if conn != nil {
 		conn.Close()
@@ -203,7 +204,8 @@ func algorithms(pin string) []string {
 
 // handshake dials and signs in within signInLimit. The deadline is kept by
 // closing the connection: one through a jump host knows no deadlines.
-func handshake(ctx context.Context, dial links.Dial, address string, config *crypto.ClientConfig) (*crypto.Client, error) {
+func handshake(ctx context.Context, dial links.Dial, address string,
+	config *crypto.ClientConfig) (*crypto.Client, error) {
 	ctx, cancel := context.WithTimeout(ctx, signInLimit)
 	defer cancel()
 	conn, err := dial(ctx, "tcp", address)

@@ -37,10 +37,14 @@ func Open(ctx context.Context, base, profile string, width, height int) (*Page, 
 	if err != nil {
 		return nil, err
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.UserDataDir(profile), chromedp.WindowSize(width, height),
-		chromedp.WSURLReadTimeout(60*time.Second), chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-domain-reliability", true), chromedp.Flag("no-pings", true), chromedp.Flag("hide-scrollbars", true),
-		chromedp.Flag("ignore-certificate-errors-spki-list", pin), chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND , EXCLUDE 127.0.0.1"))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.UserDataDir(profile),
+		chromedp.WindowSize(width, height),
+		chromedp.WSURLReadTimeout(60*time.Second), chromedp.Flag("disable-gpu", true),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-domain-reliability", true), chromedp.Flag("no-pings", true),
+		chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("ignore-certificate-errors-spki-list", pin),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND , EXCLUDE 127.0.0.1"))
 	allocator, endBrowser := chromedp.NewExecAllocator(ctx, options...)
 	tab, endTab := chromedp.NewContext(allocator)
 	p := &Page{ctx: tab, base: base, close: func() { endTab(); endBrowser() }}
@@ -101,7 +105,8 @@ func (p *Page) Size(width, height int) error {
 
 // SignIn signs in on the page that asks for it.
 func (p *Page) SignIn(user, password string) error {
-	if err := p.do(chromedp.WaitVisible("#user"), chromedp.SendKeys("#user", user), chromedp.SendKeys("#password", password)); err != nil {
+	if err := p.do(chromedp.WaitVisible("#user"), chromedp.SendKeys("#user", user),
+		chromedp.SendKeys("#password", password)); err != nil {
 		return err
 	}
 	if err := p.Click(Button("Sign in")); err != nil {
@@ -112,7 +117,8 @@ func (p *Page) SignIn(user, password string) error {
 
 // Button finds a button by its text, and Link a link.
 func Button(text string) string {
-	return fmt.Sprintf("//button[normalize-space()=%q] | //a[contains(@class,'MuiButton') and normalize-space()=%q]", text, text)
+	return fmt.Sprintf("//button[normalize-space()=%q] | //a[contains(@class,'MuiButton') and normalize-space()=%q]",
+		text, text)
 }
 
 // Link finds a link by a part of its address.
@@ -145,7 +151,8 @@ func (p *Page) Click(selector string) error {
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	for {
-		at, err := chromedp.Run(ctx, chromedp.Evaluate[[2]float64](fmt.Sprintf(still, selector), chromedp.EvalAwaitPromise))
+		at, err := chromedp.Run(ctx, chromedp.Evaluate[[2]float64](fmt.Sprintf(still, selector),
+			chromedp.EvalAwaitPromise))
 		if err == nil {
 			return p.do(chromedp.MouseClickXY(at[0], at[1]))
 		}
@@ -165,7 +172,8 @@ func (p *Page) Choose(list, choice string) error {
 	if err := p.Click(list); err != nil {
 		return err
 	}
-	click := fmt.Sprintf("(e => e ? (e.click(), 'clicked') : '')(document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue)", item)
+	click := fmt.Sprintf("(e => e ? (e.click(), 'clicked') : '')(document.evaluate(%q, document, null, "+
+		"XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue)", item)
 	for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) { // the list may be drawn anew just now
 		if err := p.Wait(item); err != nil {
 			return err
@@ -210,7 +218,8 @@ func (p *Page) Forget() error {
 // Block lets nothing through to addresses that match a pattern of the URLPattern API.
 func (p *Page) Block(pattern string) error {
 	return p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		_, err := cdp.Call(ctx, t, network.SetBlockedURLs, network.SetBlockedURLsParams{URLPatterns: []*network.BlockPattern{{URLPattern: pattern, Block: true}}})
+		_, err := cdp.Call(ctx, t, network.SetBlockedURLs,
+			network.SetBlockedURLsParams{URLPatterns: []*network.BlockPattern{{URLPattern: pattern, Block: true}}})
 		return err
 	}))
 }
@@ -250,7 +259,8 @@ func (p *Page) Slow(bytes, delay float64) error {
 		if bytes == 0 {
 			line.DownloadThroughput, line.UploadThroughput = -1, -1
 		}
-		_, err := cdp.Call(ctx, t, network.EmulateNetworkConditionsByRule, network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{line}})
+		_, err := cdp.Call(ctx, t, network.EmulateNetworkConditionsByRule,
+			network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{line}})
 		return err
 	}))
 }
@@ -266,7 +276,8 @@ func (p *Page) Clicks(css string) func() error {
 // Types is a text put into a field at once, from which Appears measures.
 func (p *Page) Types(css, text string) func() error {
 	return func() error {
-		if _, err := p.Eval(fmt.Sprintf("document.querySelector(%q).focus(), window.begun = performance.now(), ''", css)); err != nil {
+		if _, err := p.Eval(fmt.Sprintf("document.querySelector(%q).focus(), window.begun = performance.now(), ''",
+			css)); err != nil {
 			return err
 		}
 		return p.Type(css, text)
@@ -303,9 +314,12 @@ func (p *Page) Violations(axe string, rules ...string) (string, error) {
 	defer cancel()
 	options := `{rules: {'target-size': {enabled: true}}}`
 	if len(rules) > 0 {
-		options = fmt.Sprintf(`{runOnly: {type: 'rule', values: %s}}`, strings.ReplaceAll(fmt.Sprintf("%q", rules), " ", ","))
+		options = fmt.Sprintf(`{runOnly: {type: 'rule', values: %s}}`,
+			strings.ReplaceAll(fmt.Sprintf("%q", rules), " ", ","))
 	}
-	return chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run(`+options+`).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200) + ' ' + n.any.concat(n.all, n.none).map(a => a.message).join('; '))).join('\n'))`, chromedp.EvalAwaitPromise))
+	return chromedp.Run(ctx,
+		chromedp.Evaluate[string](`axe.run(`+options+
+			`).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200) + ' ' + n.any.concat(n.all, n.none).map(a => a.message).join('; '))).join('\n'))`, chromedp.EvalAwaitPromise))
 }
 
 // Upload gives files to a field that takes them.
@@ -340,7 +354,9 @@ func (p *Page) Eval(script string) (string, error) {
 func (p *Page) Fetch(link string) (string, error) {
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
-	return chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf("fetch(document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue.href).then(a => a.text())", link), chromedp.EvalAwaitPromise))
+	return chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf("fetch(document.evaluate(%q, document, null, "+
+		"XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue.href).then(a => a.text())", link),
+		chromedp.EvalAwaitPromise))
 }
 
 // PNG is a picture of the window.

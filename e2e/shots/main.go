@@ -65,7 +65,8 @@ func shoot(program, out string) error {
 	if err != nil {
 		return err
 	}
-	if err := pages(program, filepath.Join(dir, "demo", "client.yaml"), url, password, filepath.Join(dir, "profile"), out, back); err != nil {
+	if err := pages(program, filepath.Join(dir, "demo", "client.yaml"), url, password, filepath.Join(dir, "profile"),
+		out, back); err != nil {
 		return err
 	}
 	return terminal(program, filepath.Join(dir, "demo", "client.yaml"), out)
@@ -91,7 +92,8 @@ func pages(program, config, url, password, profile, out string, back []string) e
 				func() error { return p.Go(slot) },
 				func() error { return p.Click(browser.Button("Replace")) },
 				func() error {
-					return p.Choose("//*[@role='dialog']//*[text()='Signer']/following::div[@role='combobox'][1]", signer)
+					return p.Choose("//*[@role='dialog']//*[text()='Signer']/following::div[@role='combobox'][1]",
+						signer)
 				},
 				func() error { return p.Click(browser.Button("Begin")) },
 			} {
@@ -193,7 +195,8 @@ func pages(program, config, url, password, profile, out string, back []string) e
 
 // begin begins a batch of what is left at the terminals.
 func begin(program, config string) error {
-	out, err := exec.Command(program, "--config", config, "batch", "start", "--text", "northholm", "--by", "bench").CombinedOutput()
+	out, err := exec.Command(program, "--config", config, "batch", "start", "--text", "northholm", "--by",
+		"bench").CombinedOutput()
 	if err != nil && len(out) == 0 {
 		return err
 	}
@@ -238,7 +241,8 @@ printf '\211PNG\r\n' > logo.png`
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("signing with openssl: %w\n%s", err, out)
 	}
-	return []string{filepath.Join(work, "chain.p7b"), filepath.Join(work, "answer(2).cer"), filepath.Join(work, "weather.cer"), filepath.Join(work, "logo.png")}, nil
+	return []string{filepath.Join(work, "chain.p7b"), filepath.Join(work, "answer(2).cer"),
+		filepath.Join(work, "weather.cer"), filepath.Join(work, "logo.png")}, nil
 }
 
 // terminal takes a picture of a terminal window with the client at work.
@@ -260,7 +264,8 @@ sleep 30`, config, filepath.Dir(program), strings.TrimPrefix(gate, "/slots/"))
 	defer screen.Wait()
 	defer screen.Process.Kill()
 	time.Sleep(time.Second)
-	window := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "130x54+0+0", "-bg", "#fbfaf6", "-fg", "#1a2236", "-e", "sh", "-c", script)
+	window := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "130x54+0+0", "-bg",
+		"#fbfaf6", "-fg", "#1a2236", "-e", "sh", "-c", script)
 	window.Env = append(os.Environ(), "DISPLAY="+display)
 	if err := window.Start(); err != nil {
 		return fmt.Errorf("starting xterm: %w", err)

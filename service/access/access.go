@@ -36,7 +36,8 @@ type link struct {
 var kindsOfLink = map[string]link{
 	procedure.SSH:     {pin: checkHostKey, form: hostKeyOf, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
 	procedure.NETCONF: {pin: checkHostKey, form: hostKeyOf, options: map[string][]string{oldAlgorithms: {"yes", "no"}}},
-	procedure.HTTPS:   {pin: checkFingerprint, form: fingerprintOf, options: map[string][]string{oldTLS: {"yes", "no"}}},
+	procedure.HTTPS: {pin: checkFingerprint, form: fingerprintOf,
+		options: map[string][]string{oldTLS: {"yes", "no"}}},
 }
 
 const (
@@ -49,15 +50,17 @@ var hostKeyForm = regexp.MustCompile(`^[a-z0-9@.-]+ SHA256:[A-Za-z0-9+/]{43}$`)
 func checkHostKey(cannot, hostKey string) error {
 	switch {
 	case hostKey == "":
-		return problem.Reject(cannot, "its host key is missing", "compare the key that it shows with its console, then give it", next.Give.On("pin"))
+		return problem.Reject(cannot, "its host key is missing", "compare the key that it shows with its console, "+
+			"then give it", next.Give.On("pin"))
 	case !hostKeyForm.MatchString(hostKey):
-		return problem.Reject(cannot, fmt.Sprintf("%q is not a host key", hostKey), "give its type and fingerprint, such as: ssh-ed25519 SHA256:…", next.Give.On("pin"))
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a host key", hostKey), "give its type and "+
+			"fingerprint, such as: ssh-ed25519 SHA256:…", next.Give.On("pin"))
 	}
 	return nil
 }
 
-// fingerprintOf is a fingerprint as it is kept, of the forms in which browsers and tools show it: with colons, blanks and capitals, and behind
-// “SHA-256”, “sha256” or “SHA256 Fingerprint=”.
+// fingerprintOf is a fingerprint as it is kept, of the forms in which browsers and tools show it: with colons, blanks
+// and capitals, and behind “SHA-256”, “sha256” or “SHA256 Fingerprint=”.
 func fingerprintOf(pin string) string {
 	text := strings.ToLower(strings.TrimSpace(pin))
 	if at := strings.LastIndexAny(text, "="); at >= 0 {
@@ -69,8 +72,8 @@ func fingerprintOf(pin string) string {
 	return strings.NewReplacer(":", "", " ", "", "-", "").Replace(text)
 }
 
-// hostKeyOf is a host key as it is kept: its type and SHA-256. Tools show it with the number of bits before and the type in brackets behind, and
-// base64 may end with =.
+// hostKeyOf is a host key as it is kept: its type and SHA-256. Tools show it with the number of bits before and the
+// type in brackets behind, and base64 may end with =.
 func hostKeyOf(pin string) string {
 	if pin = strings.TrimSpace(pin); strings.ContainsAny(pin, "\r\n") {
 		return pin // no host key
@@ -84,7 +87,8 @@ func hostKeyOf(pin string) string {
 		if i > 0 {
 			kind = words[i-1]
 		}
-		for name, types := range map[string]string{"(ED25519)": "ssh-ed25519", "(RSA)": "ssh-rsa", "(ECDSA)": "ecdsa-sha2-nistp" + words[0]} {
+		for name, types := range map[string]string{"(ED25519)": "ssh-ed25519", "(RSA)": "ssh-rsa",
+			"(ECDSA)": "ecdsa-sha2-nistp" + words[0]} {
 			if words[len(words)-1] == name {
 				kind = types
 			}
@@ -99,9 +103,11 @@ var fingerprintForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
 func checkFingerprint(cannot, pin string) error {
 	switch {
 	case pin == "":
-		return problem.Reject(cannot, "the fingerprint of its web interface's certificate is missing", "compare the SHA-256 that a browser shows with its console, then give it", next.Give.On("pin"))
+		return problem.Reject(cannot, "the fingerprint of its web interface's certificate is missing",
+			"compare the SHA-256 that a browser shows with its console, then give it", next.Give.On("pin"))
 	case !fingerprintForm.MatchString(pin):
-		return problem.Reject(cannot, fmt.Sprintf("%q is not a fingerprint", pin), "give the SHA-256 of its certificate, 64 hexadecimal digits", next.Give.On("pin"))
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a fingerprint", pin), "give the SHA-256 of its "+
+			"certificate, 64 hexadecimal digits", next.Give.On("pin"))
 	}
 	return nil
 }
@@ -120,9 +126,13 @@ type Ways struct {
 // A secret counts for the address, port and pin that it was given for: whoever changes
 // one of them gives the secret again, so that nobody has it sent elsewhere without
 // knowing it. moved says that the device's own address changes.
-func (s *Service) Change(ctx context.Context, cannot, device string, was []store.Access, changes []contract.AccessChange, needed []string, moved bool) (Ways, error) {
+func (s *Service) Change(ctx context.Context, cannot, device string, was []store.Access,
+	changes []contract.AccessChange, needed []string, moved bool) (Ways, error) {
 	out := Ways{Access: slices.Clone(was), Secrets: map[string][]byte{}}
-	needed = slices.DeleteFunc(slices.Clone(needed), func(name string) bool { _, signsIn := kindsOfLink[name]; return !signsIn })
+	needed = slices.DeleteFunc(slices.Clone(needed), func(name string) bool {
+		_, signsIn := kindsOfLink[name]
+		return !signsIn
+	})
 	for _, c := range changes {
 		if c.Link == "" && len(needed) > 0 {
 			c.Link = needed[0]
@@ -131,7 +141,8 @@ func (s *Service) Change(ctx context.Context, cannot, device string, was []store
 		}
 		_, known := kindsOfLink[c.Link]
 		if !known {
-			return out, problem.Reject(cannot, fmt.Sprintf("no link is called %q", c.Link), fmt.Sprintf("give one of %v", slices.Sorted(maps.Keys(kindsOfLink))), next.Give.On("link"))
+			return out, problem.Reject(cannot, fmt.Sprintf("no link is called %q", c.Link),
+				fmt.Sprintf("give one of %v", slices.Sorted(maps.Keys(kindsOfLink))), next.Give.On("link"))
 		}
 		i := slices.IndexFunc(out.Access, func(a store.Access) bool { return a.Link == c.Link })
 		isNew := i < 0
@@ -149,12 +160,14 @@ func (s *Service) Change(ctx context.Context, cannot, device string, was []store
 			continue
 		}
 		if w := was[i]; w.Port != a.Port || w.Pin != a.Pin || w.Address != a.Address || a.Address == "" && moved {
-			return out, problem.Reject(cannot, "its secret was given for another address, port or host key", "give the password or key again", next.Give.On("password"), next.Give.On("private_key"))
+			return out, problem.Reject(cannot, "its secret was given for another address, port or host key",
+				"give the password or key again", next.Give.On("password"), next.Give.On("private_key"))
 		}
 	}
 	for _, name := range needed {
 		if !slices.ContainsFunc(out.Access, func(a store.Access) bool { return a.Link == name }) {
-			return out, problem.Reject(cannot, fmt.Sprintf("its family needs access over %s", name), "give a user or a shared credential, and the pin", next.Give.On("user"), next.Give.On("pin"))
+			return out, problem.Reject(cannot, fmt.Sprintf("its family needs access over %s", name),
+				"give a user or a shared credential, and the pin", next.Give.On("user"), next.Give.On("pin"))
 		}
 	}
 	return out, nil
@@ -166,10 +179,12 @@ func (w Ways) given(of string) bool {
 }
 
 // lay lays one change over the access at i, and checks what comes of it.
-func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i int, c contract.AccessChange, isNew bool) error {
+func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i int, c contract.AccessChange,
+	isNew bool) error {
 	a, rules, of := &out.Access[i], kindsOfLink[c.Link], accessOf(device, c.Link)
 	if c.Credential != nil && *c.Credential != "" && (c.User != nil && *c.User != "" || !noSecrets(c.Secrets)) {
-		return problem.Reject(cannot, "it has both a shared credential and its own", "give either a shared credential, or a user with a password or key")
+		return problem.Reject(cannot, "it has both a shared credential and its own", "give either a shared "+
+			"credential, or a user with a password or key")
 	}
 	given, hadOwn := !noSecrets(c.Secrets), a.Credential == "" && !isNew
 	set(&a.Address, c.Address)
@@ -191,16 +206,20 @@ func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i i
 		if a.Options.V[name] = value; value == "" {
 			delete(a.Options.V, name)
 		} else if !slices.Contains(rules.options[name], value) {
-			return problem.Reject(cannot, fmt.Sprintf("%s=%s is not an option of %s", name, value, c.Link), fmt.Sprintf("the options are %v", rules.options), next.Give.On("options"))
+			return problem.Reject(cannot, fmt.Sprintf("%s=%s is not an option of %s", name, value, c.Link),
+				fmt.Sprintf("the options are %v", rules.options), next.Give.On("options"))
 		}
 	}
 	switch {
 	case a.Address != "" && !request.IsName(strings.ToLower(a.Address)):
-		return problem.Reject(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", a.Address), "give the address alone, without a port")
+		return problem.Reject(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", a.Address),
+			"give the address alone, without a port")
 	case a.Port < 1 || a.Port > 65535:
-		return problem.Reject(cannot, fmt.Sprintf("%d is not a port", a.Port), "give a port from 1 to 65535", next.Give.On("port"))
+		return problem.Reject(cannot, fmt.Sprintf("%d is not a port", a.Port), "give a port from 1 to 65535",
+			next.Give.On("port"))
 	case a.Credential == "" && a.User == "":
-		return problem.Reject(cannot, "it has no user to sign in with over "+c.Link, "give one, or a shared credential", next.Give.On("user"), next.Give.On("credential"))
+		return problem.Reject(cannot, "it has no user to sign in with over "+c.Link, "give one, or a shared "+
+			"credential", next.Give.On("user"), next.Give.On("credential"))
 	}
 	if a.Credential == "" && (given || !hadOwn) {
 		if err := checkSecrets(c.Secrets, cannot); err != nil {
@@ -216,7 +235,8 @@ func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i i
 // checkSecrets verifies that the secrets can be used to sign in.
 func checkSecrets(s contract.Secrets, cannot string) error {
 	if s.Password == "" && s.Key == "" {
-		return problem.Reject(cannot, "it has neither a password nor a key", "give one", next.Give.On("password"), next.Give.On("private_key"))
+		return problem.Reject(cannot, "it has neither a password nor a key", "give one", next.Give.On("password"),
+			next.Give.On("private_key"))
 	}
 	if s.Key == "" {
 		return nil
@@ -225,9 +245,11 @@ func checkSecrets(s contract.Secrets, cannot string) error {
 	var locked *crypto.PassphraseMissingError
 	switch {
 	case errors.As(err, &locked):
-		return problem.Reject(cannot, "its key is locked with a passphrase", "give the passphrase", next.Give.On("passphrase"))
+		return problem.Reject(cannot, "its key is locked with a passphrase", "give the passphrase",
+			next.Give.On("passphrase"))
 	case err != nil:
-		return problem.Reject(cannot, "its key cannot be read: "+err.Error(), "give a private key in OpenSSH or PEM form, and its passphrase where it has one")
+		return problem.Reject(cannot, "its key cannot be read: "+err.Error(), "give a private key in OpenSSH or "+
+			"PEM form, and its passphrase where it has one")
 	}
 	return nil
 }
@@ -306,13 +328,15 @@ func (s *Service) AskPin(ctx context.Context, link, site, address string, port i
 	if link == procedure.HTTPS {
 		pin, err := https.AskPin(ctx, s.Way(site), net.JoinHostPort(address, strconv.Itoa(port)))
 		if err != nil {
-			return "", problem.New(problem.Outside, "the certificate could not be read", err.Error(), "check that the device is on, and its address and port")
+			return "", problem.New(problem.Outside, "the certificate could not be read", err.Error(),
+				"check that the device is on, and its address and port")
 		}
 		return pin, nil
 	}
 	pin, err := ssh.AskHostKey(ctx, s.Way(site), net.JoinHostPort(address, strconv.Itoa(port)))
 	if err != nil {
-		return "", problem.New(problem.Outside, "the host key could not be read", err.Error(), "check that the device is on, and its address and SSH port")
+		return "", problem.New(problem.Outside, "the host key could not be read", err.Error(),
+			"check that the device is on, and its address and SSH port")
 	}
 	return pin, nil
 }
@@ -334,7 +358,8 @@ func (s *Service) Config(ctx context.Context, d store.Device) (ssh.Target, error
 // Web opens the sealed password of a device for a link to its web interface.
 func (s *Service) Web(ctx context.Context, d store.Device) (https.Target, error) {
 	a, t, err := s.signIn(ctx, d, procedure.HTTPS)
-	return https.Target{Address: t.Address, User: t.User, Password: t.Password, Pins: []string{a.Pin}, OldTLS: a.Options.V[oldTLS] == "yes"}, err
+	return https.Target{Address: t.Address, User: t.User, Password: t.Password, Pins: []string{a.Pin},
+		OldTLS: a.Options.V[oldTLS] == "yes"}, err
 }
 
 // signIn is the access of a device over a link, and who signs in there with which secrets.
@@ -345,7 +370,9 @@ func (s *Service) signIn(ctx context.Context, d store.Device, link string) (stor
 	}
 	i := slices.IndexFunc(all[d.ID], func(a store.Access) bool { return a.Link == link })
 	if i < 0 {
-		return store.Access{}, ssh.Target{}, problem.New(problem.Conflict, d.Name+" cannot be signed in to", "it has no access over "+link, "give a user or a shared credential, and the pin", next.ChangeDevice.On(d.Name))
+		return store.Access{}, ssh.Target{}, problem.New(problem.Conflict, d.Name+" cannot be signed in to",
+			"it has no access over "+link, "give a user or a shared credential, and the pin",
+			next.ChangeDevice.On(d.Name))
 	}
 	a := all[d.ID][i]
 	if a.Address == "" {
@@ -371,7 +398,8 @@ func Show(all []store.Access) []contract.Access {
 		if options == nil {
 			options = map[string]string{}
 		}
-		out = append(out, contract.Access{Link: a.Link, Address: a.Address, Port: a.Port, User: a.User, Credential: a.Credential, Pin: a.Pin, Options: options})
+		out = append(out, contract.Access{Link: a.Link, Address: a.Address, Port: a.Port, User: a.User,
+			Credential: a.Credential, Pin: a.Pin, Options: options})
 	}
 	return out
 }

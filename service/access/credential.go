@@ -21,7 +21,8 @@ func checkCredential(n contract.CredentialChange, cannot string) error {
 }
 
 func showCredential(row store.Credential) contract.Credential {
-	return contract.Credential{Name: row.Name, User: row.User, Devices: row.Devices, AddedAt: row.AddedAt.Time, Revision: row.Revision}
+	return contract.Credential{Name: row.Name, User: row.User, Devices: row.Devices, AddedAt: row.AddedAt.Time,
+		Revision: row.Revision}
 }
 
 // AddCredential adds a credential that devices can share.
@@ -33,9 +34,11 @@ func (s *Service) AddCredential(ctx context.Context, n contract.NewCredential) (
 	if err := checkCredential(n.CredentialChange, cannot); err != nil {
 		return contract.Credential{}, err
 	}
-	err := s.store.Credentials.Add(ctx, store.Credential{Name: n.Name, User: n.User, AddedAt: s.moment()}, s.seal("credential/"+n.Name, n.Secrets))
+	err := s.store.Credentials.Add(ctx, store.Credential{Name: n.Name, User: n.User, AddedAt: s.moment()},
+		s.seal("credential/"+n.Name, n.Secrets))
 	if errors.Is(err, store.ErrTaken) {
-		return contract.Credential{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "replace it", next.ReplaceCredential.On(n.Name))
+		return contract.Credential{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "replace it",
+			next.ReplaceCredential.On(n.Name))
 	}
 	if err != nil {
 		return contract.Credential{}, err
@@ -45,7 +48,8 @@ func (s *Service) AddCredential(ctx context.Context, n contract.NewCredential) (
 
 // ReplaceCredential puts another user and secret in the place of a credential's.
 // No device is changed: they use the new one from now on.
-func (s *Service) ReplaceCredential(ctx context.Context, name string, n contract.CredentialChange, known problem.Revision) (contract.Credential, error) {
+func (s *Service) ReplaceCredential(ctx context.Context, name string, n contract.CredentialChange,
+	known problem.Revision) (contract.Credential, error) {
 	if err := checkCredential(n, "the credential cannot be replaced"); err != nil {
 		return contract.Credential{}, err
 	}
@@ -54,7 +58,8 @@ func (s *Service) ReplaceCredential(ctx context.Context, name string, n contract
 		return contract.Credential{}, err
 	}
 	of := "credential/" + name
-	err = s.store.Credentials.Change(ctx, store.Credential{Name: name, User: n.User}, s.seal(of, n.Secrets), known, purposes(of)...)
+	err = s.store.Credentials.Change(ctx, store.Credential{Name: name, User: n.User}, s.seal(of, n.Secrets), known,
+		purposes(of)...)
 	if err != nil {
 		return contract.Credential{}, noCredential(problem.Outdated(err), name)
 	}
@@ -87,7 +92,8 @@ func (s *Service) Credentials(ctx context.Context) ([]contract.Credential, error
 func (s *Service) RemoveCredential(ctx context.Context, name string) error {
 	err := s.store.Credentials.Remove(ctx, name, purposes("credential/"+name)...)
 	if errors.Is(err, store.ErrTaken) {
-		return problem.New(problem.Conflict, "the credential cannot be removed", "devices use it", "assign another credential to them first", next.ListDevices.On(""))
+		return problem.New(problem.Conflict, "the credential cannot be removed", "devices use it",
+			"assign another credential to them first", next.ListDevices.On(""))
 	}
 	return noCredential(err, name)
 }

@@ -36,7 +36,10 @@ func (s *Service) OnTimes(f func(context.Context) error) { s.timesChanged = f }
 
 // New returns the room.
 func New(db *store.Store, box *strongbox.Box, dial Dial, clock func() time.Time) *Service {
-	return &Service{store: db, box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce), timesChanged: func(context.Context) error { return nil }}
+	return &Service{store: db, box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce),
+		timesChanged: func(context.Context) error {
+			return nil
+		}}
 }
 
 // Close closes the connections to jump hosts.

@@ -36,7 +36,8 @@ func (s *Service) AddSite(ctx context.Context, n contract.NewSite) (contract.Sit
 	if n.Port == 0 {
 		n.Port = map[string]int{wayJump: 22, waySocks: 1080}[n.Way]
 	}
-	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: hostKeyOf(n.Pin), MostLinks: n.MostLinks, Behind: n.Behind, Paused: n.Paused, Holidays: n.Holidays, AddedAt: s.moment()}
+	row := store.Site{Name: n.Name, Way: n.Way, Address: n.Address, Port: n.Port, User: n.User, Pin: hostKeyOf(n.Pin),
+		MostLinks: n.MostLinks, Behind: n.Behind, Paused: n.Paused, Holidays: n.Holidays, AddedAt: s.moment()}
 	row.Subject.V, row.Presence.V = n.Subject, append([]string{}, n.Presence...)
 	if err := s.checkSite(ctx, cannot, row); err != nil {
 		return contract.Site{}, err
@@ -52,7 +53,8 @@ func (s *Service) AddSite(ctx context.Context, n contract.NewSite) (contract.Sit
 	err := s.store.Sites.Add(ctx, row, s.seal("site/"+n.Name, n.Secrets))
 	s.sites.changed()
 	if errors.Is(err, store.ErrTaken) {
-		return contract.Site{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "change that one, or choose another name", next.ChangeSite.On(n.Name))
+		return contract.Site{}, problem.New(problem.Conflict, cannot, n.Name+" already exists",
+			"change that one, or choose another name", next.ChangeSite.On(n.Name))
 	}
 	if err == nil && (row.Holidays != "" || len(row.Presence.V) > 0) {
 		err = s.timesChanged(ctx)
@@ -62,24 +64,32 @@ func (s *Service) AddSite(ctx context.Context, n contract.NewSite) (contract.Sit
 
 func (s *Service) checkSite(ctx context.Context, cannot string, n store.Site) error {
 	switch {
-	case n.Name == "" || len(n.Name) > 64 || strings.ContainsFunc(n.Name, func(r rune) bool { return r < ' ' || r == 0x7f }):
-		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", n.Name), "give up to 64 printable characters")
+	case n.Name == "" || len(n.Name) > 64 || strings.ContainsFunc(n.Name, func(r rune) bool {
+		return r < ' ' || r == 0x7f
+	}):
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", n.Name), "give up to 64 printable "+
+			"characters")
 	case n.Way != wayDirect && n.Way != wayJump && n.Way != waySocks:
 		return problem.Reject(cannot, fmt.Sprintf("%q is not a way", n.Way), "give direct, jump or socks")
 	case n.Way != wayDirect && (!request.IsName(strings.ToLower(n.Address)) || n.Port < 1 || n.Port > 65535):
-		return problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", n.Address, n.Port), "give those of the jump host or the proxy")
+		return problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", n.Address, n.Port),
+			"give those of the jump host or the proxy")
 	case n.MostLinks < 0 || n.MostLinks > 1000:
-		return problem.Reject(cannot, fmt.Sprintf("%d is not a valid number of links", n.MostLinks), "give one from 1 to 1000, or 0 for no limit")
+		return problem.Reject(cannot, fmt.Sprintf("%d is not a valid number of links", n.MostLinks),
+			"give one from 1 to 1000, or 0 for no limit")
 	}
 	if len(n.Presence.V) > mostPresence {
 		return problem.Reject(cannot, fmt.Sprintf("it has more than %d windows", mostPresence), "join some of them")
 	}
 	if _, err := window.ParseAll(n.Presence.V); err != nil {
-		return problem.Reject(cannot, "a window cannot be read: "+err.Error(), "write it as DTSTART;TZID=Europe/Oslo:20261201T080000 RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H", next.Give.On("presence"))
+		return problem.Reject(cannot, "a window cannot be read: "+err.Error(), "write it as "+
+			"DTSTART;TZID=Europe/Oslo:20261201T080000 RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H",
+			next.Give.On("presence"))
 	}
 	if n.Holidays != "" {
 		if _, err := calendar.Holidays(n.Holidays, s.clock(), s.clock().AddDate(holidayYears, 0, 0)); err != nil {
-			return problem.Reject(cannot, "the calendar of holidays cannot be used: "+err.Error(), "give an iCalendar file (.ics) with all-day events", next.Give.On("holidays"))
+			return problem.Reject(cannot, "the calendar of holidays cannot be used: "+err.Error(),
+				"give an iCalendar file (.ics) with all-day events", next.Give.On("holidays"))
 		}
 	}
 	if wrong := n.Subject.V.Check(); len(wrong) > 0 {
@@ -100,7 +110,8 @@ const mostBehind = 4
 // checkBehind sees that the way to a site begins somewhere.
 func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) error {
 	if n.Behind != "" && n.Way == wayDirect {
-		return problem.Reject(cannot, "a site that is reached directly cannot be behind another site", "give it a jump host or a proxy, or no site before it")
+		return problem.Reject(cannot, "a site that is reached directly cannot be behind another site",
+			"give it a jump host or a proxy, or no site before it")
 	}
 	before := n.Behind
 	for row := 1; before != ""; row++ {
@@ -108,7 +119,8 @@ func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) 
 			return problem.Reject(cannot, "it would be reached through itself", "name another site")
 		}
 		if row >= mostBehind {
-			return problem.Reject(cannot, fmt.Sprintf("more than %d jump hosts would stand in a row", mostBehind), "find a shorter way")
+			return problem.Reject(cannot, fmt.Sprintf("more than %d jump hosts would stand in a row", mostBehind),
+				"find a shorter way")
 		}
 		site, err := s.store.Sites.Get(ctx, before)
 		if err != nil {
@@ -120,7 +132,8 @@ func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) 
 }
 
 // EditSite changes a site. Links that are open stay as they are.
-func (s *Service) EditSite(ctx context.Context, name string, c contract.SiteChange, known problem.Revision) (contract.Site, error) {
+func (s *Service) EditSite(ctx context.Context, name string, c contract.SiteChange,
+	known problem.Revision) (contract.Site, error) {
 	row, err := s.store.Sites.NamedSite(ctx, name)
 	if err != nil {
 		return contract.Site{}, noSite(err, name)
@@ -151,8 +164,10 @@ func (s *Service) EditSite(ctx context.Context, name string, c contract.SiteChan
 	if c.Password != nil {
 		secrets = s.seal("site/"+name, contract.Secrets{Password: *c.Password})
 	}
-	if row.Way == wayJump && len(secrets) == 0 && (was.Address != row.Address || was.Port != row.Port || was.Pin != row.Pin) {
-		return contract.Site{}, problem.Reject(cannot, "its password was given for another address, port or host key", "give the password again", next.Give.On("password"))
+	if row.Way == wayJump && len(secrets) == 0 && (was.Address != row.Address || was.Port != row.Port ||
+		was.Pin != row.Pin) {
+		return contract.Site{}, problem.Reject(cannot, "its password was given for another address, port or host key",
+			"give the password again", next.Give.On("password"))
 	}
 	if row.Way == wayJump {
 		if err := checkHostKey(cannot, row.Pin); err != nil {
@@ -160,7 +175,8 @@ func (s *Service) EditSite(ctx context.Context, name string, c contract.SiteChan
 		}
 	}
 	if err := s.store.Sites.Change(ctx, row, secrets, known); errors.Is(err, store.ErrTaken) {
-		return contract.Site{}, problem.New(problem.Conflict, cannot, "somebody else set it just now", "look at it, and try again", next.ChangeSite.On(name))
+		return contract.Site{}, problem.New(problem.Conflict, cannot, "somebody else set it just now",
+			"look at it, and try again", next.ChangeSite.On(name))
 	} else if err != nil {
 		return contract.Site{}, noSite(problem.Outdated(err), name)
 	}
@@ -192,8 +208,11 @@ func (s *Service) Site(ctx context.Context, name string) (contract.Site, error) 
 func (s *Service) showSite(row store.Site) contract.Site {
 	windows, _ := window.ParseAll(row.Presence.V) // they were checked when they were given
 	today := s.clock().UTC().Truncate(24 * time.Hour)
-	return contract.Site{Holidays: s.holidays(row, today, today.AddDate(1, 0, 0)), Name: row.Name, Way: row.Way, Address: row.Address, Port: row.Port, User: row.User, Pin: row.Pin, Subject: row.Subject.V, MostLinks: row.MostLinks, Behind: row.Behind,
-		Paused: row.Paused, Presence: append([]string{}, row.Presence.V...), Away: away(windows, s.clock()), Implied: row.Implied, Revision: row.Revision}
+	return contract.Site{Holidays: s.holidays(row, today, today.AddDate(1, 0, 0)), Name: row.Name, Way: row.Way,
+		Address: row.Address, Port: row.Port, User: row.User, Pin: row.Pin, Subject: row.Subject.V,
+		MostLinks: row.MostLinks, Behind: row.Behind,
+		Paused: row.Paused, Presence: append([]string{}, row.Presence.V...), Away: away(windows, s.clock()),
+		Implied: row.Implied, Revision: row.Revision}
 }
 
 // holidays are those of a site in a period; they were checked when they were given.
@@ -255,7 +274,10 @@ func (s *Service) Resting(ctx context.Context, at time.Time) ([]string, error) {
 
 // siteFacts are what people say of a site, for the audit log.
 func siteFacts(s contract.Site) map[string]string {
-	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User, "pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind, "paused": strconv.FormatBool(s.Paused), "presence": strings.Join(s.Presence, "; "), "holidays in a year": strconv.Itoa(len(s.Holidays))}
+	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User,
+		"pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind,
+		"paused": strconv.FormatBool(s.Paused), "presence": strings.Join(s.Presence, "; "),
+		"holidays in a year": strconv.Itoa(len(s.Holidays))}
 }
 
 // Sites returns all sites by name, those included that only devices name.
@@ -276,7 +298,8 @@ func (s *Service) RemoveSite(ctx context.Context, name string) error {
 	}
 	for _, other := range all {
 		if other.Behind == name {
-			return problem.New(problem.Conflict, name+" was not removed", other.Name+" is reached through it", "give that site another way first", next.ChangeSite.On(other.Name))
+			return problem.New(problem.Conflict, name+" was not removed", other.Name+" is reached through it",
+				"give that site another way first", next.ChangeSite.On(other.Name))
 		}
 	}
 	err = s.store.Sites.Remove(ctx, name, purposes("site/"+name)...)

@@ -28,7 +28,8 @@ func (s *Service) TrySSH(ctx context.Context, site string, target ssh.Target) co
 	case errors.Is(err, links.ErrSignIn):
 		look.Said, look.Next = err.Error(), "correct the user, the password or the key"
 	default:
-		look.Said, look.Next = err.Error(), "see that the device is on, and that its address, SSH port and site are right"
+		look.Said, look.Next = err.Error(), "see that the device is on, and that its address, SSH port and site "+
+			"are right"
 	}
 	return look
 }
@@ -46,12 +47,14 @@ func (s *Service) TryConfig(ctx context.Context, site string, target ssh.Target)
 			var session *netconf.Session
 			if session, err = netconf.Open(limited, channel); err == nil {
 				defer session.Close(limited)
-				look.OK, look.Said = true, fmt.Sprintf("the host key is the pinned one, the user is let in, and it has %d capabilities", len(session.Capabilities))
+				look.OK, look.Said = true, fmt.Sprintf("the host key is the pinned one, the user is let in, and it "+
+					"has %d capabilities", len(session.Capabilities))
 				return look
 			}
 		}
 	}
-	look.Said, look.Next = err.Error(), "see that NETCONF over SSH is switched on, and that the address, port, user and site of its access are right"
+	look.Said, look.Next = err.Error(), "see that NETCONF over SSH is switched on, and that the address, port, "+
+		"user and site of its access are right"
 	return look
 }
 
@@ -72,7 +75,8 @@ func (s *Service) TryWeb(ctx context.Context, site string, target https.Target) 
 	case errors.As(err, &changed):
 		look.Said, look.Next = err.Error(), "find out why; if the new certificate is right, pin it"
 	default:
-		look.Said, look.Next = err.Error(), "see that the device is on, and that the address, port and site of its access are right"
+		look.Said, look.Next = err.Error(), "see that the device is on, and that the address, port and site of its "+
+			"access are right"
 	}
 	return look
 }
@@ -94,7 +98,8 @@ func abilities(ctx context.Context, link *ssh.Link) string {
 	case able.Sessions:
 		return "files go by " + way + "; commands that take too long are ended"
 	case able.Shell:
-		return "files go by " + way + "; commands that take too long cannot be ended (there is no setsid or no /proc), and a person must look then"
+		return "files go by " + way + "; commands that take too long cannot be ended (there is no setsid or no " +
+			"/proc), and a person must look then"
 	}
 	return "files go by " + way + "; there is no POSIX shell"
 }

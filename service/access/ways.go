@@ -81,8 +81,10 @@ func (s *Service) Way(name string) func(ctx context.Context, network, address st
 			return nil, err
 		}
 		if network == "udp" {
-			return nil, finding.Failure{Code: "no-way", What: fmt.Sprintf("RADIUS needs UDP, which the way into %s does not carry: it is %s", name, site.Way),
-				Remedy: "give the server's address a route from here, and put the device into a site that is reached directly"}
+			return nil, finding.Failure{Code: "no-way", What: fmt.Sprintf("RADIUS needs UDP, which the way into %s "+
+				"does not carry: it is %s", name, site.Way),
+				Remedy: "give the server's address a route from here, and put the device into a site that is " +
+					"reached directly"}
 		}
 		place := net.JoinHostPort(site.Address, strconv.Itoa(site.Port))
 		if site.Way == waySocks {
@@ -95,7 +97,8 @@ func (s *Service) Way(name string) func(ctx context.Context, network, address st
 		conn, err := s.jump(ctx, site, place, network, address)
 		if err != nil && ctx.Err() == nil {
 			return nil, finding.Failure{Code: "no-way", What: fmt.Sprintf("through the jump host of %s: %v", name, err),
-				Remedy: "see that the jump host " + place + " is on, lets this user in and lets it through to the device"}
+				Remedy: "see that the jump host " + place + " is on, lets this user in and lets it through to " +
+					"the device"}
 		}
 		return conn, err
 	}

@@ -10,9 +10,11 @@ import (
 
 func TestWhatACallChangesIsCollected(t *testing.T) {
 	ctx, notes := audit.Collect(t.Context())
-	audit.Differences(ctx, map[string]string{"owner": "harbour", "site": "Mainquay", "gone": "x"}, map[string]string{"owner": "tickets", "site": "Mainquay", "new": "y"})
+	audit.Differences(ctx, map[string]string{"owner": "harbour", "site": "Mainquay", "gone": "x"},
+		map[string]string{"owner": "tickets", "site": "Mainquay", "new": "y"})
 	audit.Say(context.WithoutCancel(ctx), "password given")
-	if got, want := notes.String(), `gone: "x" → ""; new: "" → "y"; owner: "harbour" → "tickets"; password given`; got != want {
+	if got, want := notes.String(),
+		`gone: "x" → ""; new: "" → "y"; owner: "harbour" → "tickets"; password given`; got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
 	audit.Say(t.Context(), "nobody listens")

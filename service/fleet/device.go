@@ -34,7 +34,8 @@ func (s *Service) AddDevice(ctx context.Context, n contract.NewDevice) (contract
 func (s *Service) addDevice(ctx context.Context, name string, row store.NewDevice) (contract.Device, error) {
 	err := s.store.Devices.Add(ctx, []store.NewDevice{row})
 	if errors.Is(err, store.ErrTaken) {
-		return contract.Device{}, problem.New(problem.Conflict, fmt.Sprintf("the device %s, or one of its slots, already exists", name), "", "choose another name, or remove it first")
+		return contract.Device{}, problem.New(problem.Conflict, fmt.Sprintf("the device %s, or one of its slots, "+
+			"already exists", name), "", "choose another name, or remove it first")
 	}
 	if err != nil {
 		return contract.Device{}, err
@@ -103,7 +104,8 @@ func checkDevice(n contract.NewDevice, d store.Device) error {
 	case !naming.Device(n.Name):
 		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid device name", n.Name), naming.Rule)
 	case len(n.Slots) == 0:
-		return problem.Reject(cannot, "it has no slot", "give at least one, such as web at port 443", next.Give.On("slot"))
+		return problem.Reject(cannot, "it has no slot", "give at least one, such as web at port 443",
+			next.Give.On("slot"))
 	}
 	return checkAddress(cannot, d)
 }
@@ -113,16 +115,20 @@ var clusterRoles = []string{"active", "standby", "member"}
 func checkAddress(cannot string, d store.Device) error {
 	switch {
 	case d.Cluster != "" && (len(d.Cluster) > 64 || strings.ContainsFunc(d.Cluster, unicode.IsControl)):
-		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid cluster name", d.Cluster), "give up to 64 printable characters")
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid cluster name", d.Cluster),
+			"give up to 64 printable characters")
 	case d.ClusterRole != "" && (d.Cluster == "" || !slices.Contains(clusterRoles, d.ClusterRole)):
-		return problem.Reject(cannot, fmt.Sprintf("%q is not a role in the cluster %q", d.ClusterRole, d.Cluster), fmt.Sprintf("name the cluster, and one of %v", clusterRoles))
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a role in the cluster %q", d.ClusterRole, d.Cluster),
+			fmt.Sprintf("name the cluster, and one of %v", clusterRoles))
 	case !request.IsName(strings.ToLower(d.Address)):
-		return problem.Reject(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", d.Address), "give the address alone, without a port")
+		return problem.Reject(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", d.Address),
+			"give the address alone, without a port")
 	}
 	seen := map[string]bool{d.Name: true}
 	for _, n := range d.Nodes.V {
 		if !naming.Device(n.Name) || seen[n.Name] || !request.IsName(strings.ToLower(n.Address)) {
-			return problem.Reject(cannot, fmt.Sprintf("%q at %q is not a node", n.Name, n.Address), "give each node a name of its own and an address", next.Give.On("nodes"))
+			return problem.Reject(cannot, fmt.Sprintf("%q at %q is not a node", n.Name, n.Address),
+				"give each node a name of its own and an address", next.Give.On("nodes"))
 		}
 		seen[n.Name] = true
 	}
@@ -160,10 +166,14 @@ func (s *Service) show(ctx context.Context, d store.Device) (contract.Device, er
 }
 
 func (s *Service) showWith(d store.Device, ways []store.Access, slots []store.Slot) contract.Device {
-	out := contract.Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address, Access: access.Show(ways), Nodes: all(d.Nodes.V, shownNode),
-		Settings: d.Settings.V, Cluster: d.Cluster, ClusterRole: d.ClusterRole, Condition: due.Fresh, Owner: d.Owner, Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []contract.DeviceSlot{}, Revision: d.Revision}
+	out := contract.Device{Name: d.Name, Family: d.Family, Site: d.Site, Address: d.Address,
+		Access: access.Show(ways), Nodes: all(d.Nodes.V, shownNode),
+		Settings: d.Settings.V, Cluster: d.Cluster, ClusterRole: d.ClusterRole, Condition: due.Fresh, Owner: d.Owner,
+		Tags: d.Tags.V, Notes: d.Notes, AddedAt: d.AddedAt.Time, Slots: []contract.DeviceSlot{}, Revision: d.Revision}
 	for _, slot := range slots {
-		out.Slots = append(out.Slots, contract.DeviceSlot{Name: slot.Name, Address: slot.Address, Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName, Identity: slot.Identity, More: all(slot.More.V, shownPlace), TrustGroups: slot.TrustGroups.V, ClientUse: slot.ClientUse})
+		out.Slots = append(out.Slots, contract.DeviceSlot{Name: slot.Name, Address: slot.Address, Port: slot.Port,
+			Protocol: slot.Protocol, ServerName: slot.ServerName, Identity: slot.Identity,
+			More: all(slot.More.V, shownPlace), TrustGroups: slot.TrustGroups.V, ClientUse: slot.ClientUse})
 		seen := s.summary(slot)
 		if seen.Condition.Rank() < out.Condition.Rank() {
 			out.Condition = seen.Condition
@@ -217,7 +227,8 @@ func settingPurpose(device, setting string) string { return "device/" + device +
 func (s *Service) sealSettings(device string, p procedure.Source, settings map[string]string) map[string][]byte {
 	out := map[string][]byte{}
 	for name, text := range settings {
-		if setting, ok := p.Setting(name); !ok || setting.Kind != procedure.Secret || text == sealedSetting || text == "" {
+		if setting, ok := p.Setting(name); !ok || setting.Kind != procedure.Secret || text == sealedSetting ||
+			text == "" {
 			continue
 		}
 		purpose := settingPurpose(device, name)

@@ -31,7 +31,9 @@ var usualPorts = []string{"443", "8443", "636", "993", "3389"}
 func discoveryID(id int64) string { return "k" + strconv.FormatInt(id, 10) }
 
 func showTaking(row store.Discovery) contract.Discovery {
-	out := contract.Discovery{ID: discoveryID(row.ID), Asked: contract.AskedDiscovery(row.Asked.V), By: row.By, Total: row.Total, Done: row.Done, Found: row.Found, Strange: row.Strange, BeganAt: row.BeganAt.Time, Why: row.Why}
+	out := contract.Discovery{ID: discoveryID(row.ID), Asked: contract.AskedDiscovery(row.Asked.V), By: row.By,
+		Total: row.Total, Done: row.Done, Found: row.Found, Strange: row.Strange, BeganAt: row.BeganAt.Time,
+		Why: row.Why}
 	if !row.EndedAt.IsZero() {
 		out.EndedAt = &row.EndedAt.Time
 	}
@@ -54,7 +56,8 @@ func plan(asked contract.AskedDiscovery) (discovery.Plan, error) {
 }
 
 // StartDiscovery begins to look at addresses. One is under way at a time.
-func (s *Service) StartDiscovery(ctx context.Context, by string, asked contract.AskedDiscovery) (contract.Discovery, error) {
+func (s *Service) StartDiscovery(ctx context.Context, by string,
+	asked contract.AskedDiscovery) (contract.Discovery, error) {
 	const cannot = "no discovery was started"
 	if len(asked.Ports) == 0 {
 		asked.Ports = usualPorts
@@ -64,7 +67,8 @@ func (s *Service) StartDiscovery(ctx context.Context, by string, asked contract.
 	}
 	p, err := plan(asked)
 	if err != nil {
-		return contract.Discovery{}, problem.Reject(cannot, err.Error(), "give networks such as 192.0.2.0/24, ranges such as 192.0.2.10-192.0.2.20, addresses or host names; and ports such as 443 or 25/smtp")
+		return contract.Discovery{}, problem.Reject(cannot, err.Error(), "give networks such as 192.0.2.0/24, "+
+			"ranges such as 192.0.2.10-192.0.2.20, addresses or host names; and ports such as 443 or 25/smtp")
 	}
 	for _, word := range asked.Ports {
 		if _, name, named := strings.Cut(word, "/"); named {
@@ -74,19 +78,23 @@ func (s *Service) StartDiscovery(ctx context.Context, by string, asked contract.
 		}
 	}
 	if asked.Rate < 1 || asked.Rate > mostRate {
-		return contract.Discovery{}, problem.Reject(cannot, fmt.Sprintf("%d connections a second are out of bounds", asked.Rate), fmt.Sprintf("give a rate from 1 to %d", mostRate))
+		return contract.Discovery{},
+			problem.Reject(cannot, fmt.Sprintf("%d connections a second are out of bounds", asked.Rate),
+				fmt.Sprintf("give a rate from 1 to %d", mostRate))
 	}
 	if asked.Site != "" {
 		if _, err := s.store.Sites.Get(ctx, asked.Site); err != nil {
 			return contract.Discovery{}, problem.Missing(err, next.ListSites, "no site is called %s", asked.Site)
 		}
 	}
-	audit.Say(ctx, "%s; ports %s; except %s; %d a second; site %s", strings.Join(asked.Ranges, " "), strings.Join(asked.Ports, " "), strings.Join(asked.Except, " "), asked.Rate, asked.Site)
+	audit.Say(ctx, "%s; ports %s; except %s; %d a second; site %s", strings.Join(asked.Ranges, " "),
+		strings.Join(asked.Ports, " "), strings.Join(asked.Except, " "), asked.Rate, asked.Site)
 	row := store.Discovery{By: by, Total: p.Count(), BeganAt: s.moment()}
 	row.Asked.V = store.AskedDiscovery(asked)
 	row, err = s.store.Discoveries.Add(ctx, row, takingsKept)
 	if errors.Is(err, store.ErrTaken) {
-		return contract.Discovery{}, problem.New(problem.Conflict, cannot, "a discovery is under way already", "wait until it has ended, or stop it", next.ListDiscoveries.On(""))
+		return contract.Discovery{}, problem.New(problem.Conflict, cannot, "a discovery is under way already",
+			"wait until it has ended, or stop it", next.ListDiscoveries.On(""))
 	}
 	if err != nil {
 		return contract.Discovery{}, err
@@ -137,7 +145,8 @@ func (s *Service) StopDiscovery(ctx context.Context, by, id string) (contract.Di
 		return contract.Discovery{}, err
 	}
 	if err := s.store.Discoveries.End(ctx, row.ID, s.moment(), "stopped by "+by); errors.Is(err, store.ErrNotFound) {
-		return contract.Discovery{}, problem.New(problem.Conflict, id+" is not stopped", "it has ended", "", next.ListDiscoveries.On(""))
+		return contract.Discovery{}, problem.New(problem.Conflict, id+" is not stopped", "it has ended", "",
+			next.ListDiscoveries.On(""))
 	} else if err != nil {
 		return contract.Discovery{}, err
 	}
@@ -154,7 +163,8 @@ func (s *Service) RemoveDiscovery(ctx context.Context, id string) error {
 		return err
 	}
 	if row.EndedAt.IsZero() {
-		return problem.New(problem.Conflict, id+" is not removed", "it is under way", "stop it first", next.ListDiscoveries.On(""))
+		return problem.New(problem.Conflict, id+" is not removed", "it is under way", "stop it first",
+			next.ListDiscoveries.On(""))
 	}
 	return s.store.Discoveries.Remove(ctx, row.ID)
 }
@@ -165,7 +175,8 @@ func (s *Service) Discovery(ctx context.Context, id string) (contract.DiscoveryR
 	if err != nil {
 		return contract.DiscoveryResult{}, err
 	}
-	out := contract.DiscoveryResult{Discovery: showTaking(row), Finds: []contract.Find{}, Proposals: []contract.Proposal{}}
+	out := contract.DiscoveryResult{Discovery: showTaking(row), Finds: []contract.Find{},
+		Proposals: []contract.Proposal{}}
 	rows, err := s.store.Discoveries.Finds(ctx, row.ID)
 	if err != nil {
 		return out, err
@@ -186,7 +197,9 @@ func (s *Service) Discovery(ctx context.Context, id string) (contract.DiscoveryR
 	}
 	var seen []discovery.Seen
 	for _, f := range rows {
-		find := contract.Find{Address: f.Address, Port: f.Port, Protocol: f.Protocol, ServerName: f.ServerName, Slot: slots[store.Place{Address: f.Address, Port: f.Port}.String()], Version: f.Version, Banner: f.Banner, Failure: f.Failure.V}
+		find := contract.Find{Address: f.Address, Port: f.Port, Protocol: f.Protocol, ServerName: f.ServerName,
+			Slot: slots[store.Place{Address: f.Address, Port: f.Port}.String()], Version: f.Version, Banner: f.Banner,
+			Failure: f.Failure.V}
 		if len(f.Chain.V) > 0 {
 			served, err := s.store.Chains.Certificates(ctx, f.Chain.V[:1])
 			if err != nil {
@@ -195,16 +208,22 @@ func (s *Service) Discovery(ctx context.Context, id string) (contract.DiscoveryR
 			leaf := served[0]
 			facts := leaf.Facts()
 			known, is := defaults.Of(leaf)
-			find.Certificate, find.Default, find.SharedKey, find.Factory, find.Same = &facts, known.About, is && known.Shared(), leaf.SelfSigned() || is, len(at[leaf.SHA256])-1
-			seen = append(seen, discovery.Seen{Target: discovery.Target{Address: f.Address, Port: discovery.Port{Number: f.Port, Protocol: f.Protocol}}, ServerName: f.ServerName, SHA256: leaf.SHA256, Subject: leaf.Subject(), Issuer: leaf.Issuer(),
-				Names: leaf.Names(), NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Default: known.About, Banner: f.Banner})
+			find.Certificate, find.Default, find.SharedKey, find.Factory, find.Same = &facts, known.About, is &&
+				known.Shared(), leaf.SelfSigned() || is, len(at[leaf.SHA256])-1
+			seen = append(seen,
+				discovery.Seen{Target: discovery.Target{Address: f.Address,
+					Port: discovery.Port{Number: f.Port, Protocol: f.Protocol}}, ServerName: f.ServerName,
+					SHA256: leaf.SHA256, Subject: leaf.Subject(), Issuer: leaf.Issuer(),
+					Names: leaf.Names(), NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Default: known.About,
+					Banner: f.Banner})
 		}
 		out.Finds = append(out.Finds, find)
 	}
 	for _, p := range discovery.Propose(seen, s.recognized()) {
 		known := ""
 		for _, slot := range p.Slots {
-			if device, _, there := strings.Cut(slots[store.Place{Address: slot.Address, Port: slot.Port}.String()], "/"); there {
+			if device, _, there := strings.Cut(slots[store.Place{Address: slot.Address, Port: slot.Port}.String()],
+				"/"); there {
 				known = device
 			}
 		}

@@ -29,7 +29,8 @@ func (s *Service) Adopt(ctx context.Context, id string, a contract.Adoption) (co
 	}
 	for _, name := range a.Devices {
 		if !slices.ContainsFunc(found.Proposals, func(p contract.Proposal) bool { return p.Name == name }) {
-			return out, problem.Reject(cannot, fmt.Sprintf("%s does not propose a device %s", id, name), "use a name as the proposals have it")
+			return out, problem.Reject(cannot, fmt.Sprintf("%s does not propose a device %s", id, name),
+				"use a name as the proposals have it")
 		}
 	}
 	site := a.Site
@@ -76,7 +77,8 @@ func deviceOf(p contract.Proposal, site string, a contract.Adoption) contract.Ne
 		d.Tags = append(d.Tags, maybe+p.Families[0])
 	}
 	for _, slot := range p.Slots {
-		n := contract.DeviceSlot{Name: slot.Name, Address: elsewhere(slot.Address, p.Address), Port: slot.Port, Protocol: slot.Protocol, ServerName: slot.ServerName}
+		n := contract.DeviceSlot{Name: slot.Name, Address: elsewhere(slot.Address, p.Address), Port: slot.Port,
+			Protocol: slot.Protocol, ServerName: slot.ServerName}
 		for _, more := range slot.More {
 			n.More = append(n.More, contract.Place{Address: more.Address, Port: more.Number})
 		}

@@ -93,20 +93,23 @@ func (s *Service) lookFor(row store.Discovery, p discovery.Plan) {
 		}
 	})
 	first := row.Done
-	s.monitor.Survey(ctx, s.discoveryTargets(l, p, gate, asked.Site, first), wire.Many{Fast: discoveryFast}, discoveryLimit, func(one wire.Numbered, reading wire.Reading) {
-		l.take(first+one.N, reading)
-	})
+	s.monitor.Survey(ctx, s.discoveryTargets(l, p, gate, asked.Site, first), wire.Many{Fast: discoveryFast},
+		discoveryLimit, func(one wire.Numbered, reading wire.Reading) {
+			l.take(first+one.N, reading)
+		})
 	if ctx.Err() != nil {
 		return
 	}
 	if s.keepFinds(ctx, row.ID, l) {
-		if err := s.store.Discoveries.End(ctx, row.ID, s.moment(), ""); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if err := s.store.Discoveries.End(ctx, row.ID, s.moment(), ""); err != nil &&
+			!errors.Is(err, store.ErrNotFound) {
 			s.log.Error("ending a discovery", "error", err)
 		}
 	}
 }
 
-func (s *Service) discoveryTargets(l *looking, p discovery.Plan, gate pace, site string, from int) iter.Seq[wire.Target] {
+func (s *Service) discoveryTargets(l *looking, p discovery.Plan, gate pace, site string,
+	from int) iter.Seq[wire.Target] {
 	way := s.monitor.Way(site)
 	return func(yield func(wire.Target) bool) {
 		for n, t := range p.From(from) {
@@ -117,7 +120,8 @@ func (s *Service) discoveryTargets(l *looking, p discovery.Plan, gate pace, site
 			if net.ParseIP(t.Address) == nil {
 				name = request.PlainName(t.Address)
 			}
-			if !yield(wire.Target{Address: t.Address, Port: t.Number, Protocol: wire.Protocol(t.Protocol), ServerName: name, Closer: true, Way: gate.dial(way), Site: site, Gate: gate}) {
+			if !yield(wire.Target{Address: t.Address, Port: t.Number, Protocol: wire.Protocol(t.Protocol),
+				ServerName: name, Closer: true, Way: gate.dial(way), Site: site, Gate: gate}) {
 				return
 			}
 		}
@@ -125,7 +129,8 @@ func (s *Service) discoveryTargets(l *looking, p discovery.Plan, gate pace, site
 }
 
 // nobody are the codes of addresses at which nobody answered.
-var nobody = map[string]bool{"silent": true, "refused": true, "unreachable": true, "forbidden": true, "unknown-host": true}
+var nobody = map[string]bool{"silent": true, "refused": true, "unreachable": true, "forbidden": true,
+	"unknown-host": true}
 
 // take notes what a target showed.
 func (l *looking) take(n int, reading wire.Reading) {
@@ -141,7 +146,8 @@ func (l *looking) take(n int, reading wire.Reading) {
 	if reading.Why != nil && nobody[reading.Why.Code] {
 		return
 	}
-	f := store.Find{Nth: n, Address: t.Address, Port: t.Number, Protocol: t.Protocol, Version: reading.Version, Banner: banner(reading.Closer), Served: reading.Chain}
+	f := store.Find{Nth: n, Address: t.Address, Port: t.Number, Protocol: t.Protocol, Version: reading.Version,
+		Banner: banner(reading.Closer), Served: reading.Chain}
 	if net.ParseIP(t.Address) == nil {
 		f.ServerName = request.PlainName(t.Address)
 	}

@@ -16,14 +16,16 @@ const (
 	farthest = 3650 // days
 )
 
-// Due lists what must be done within some days, at a site or everywhere, most urgent first. Slots that cannot be read are not among them: there is nothing to replace
-// before they are. It lists so many of them at most.
+// Due lists what must be done within some days, at a site or everywhere, most urgent first. Slots that cannot be read
+// are not among them: there is nothing to replace before they are. It lists so many of them at most.
 func (s *Service) Due(ctx context.Context, within int, site string, most int) (contract.Due, error) {
 	if within < 0 || within > farthest {
-		return contract.Due{}, problem.Reject("this cannot be listed", "the number of days must be from 0 to 3650", "give another one")
+		return contract.Due{}, problem.Reject("this cannot be listed", "the number of days must be from 0 to 3650",
+			"give another one")
 	}
 	if most < 1 || most > mostDue {
-		return contract.Due{}, problem.Reject("this cannot be listed", "the limit must be from 1 to 1000", "give another one")
+		return contract.Due{}, problem.Reject("this cannot be listed", "the limit must be from 1 to 1000",
+			"give another one")
 	}
 	var locking []string
 	for name, p := range s.families.all() {
@@ -51,21 +53,24 @@ func (s *Service) Calendar(ctx context.Context, site string) (string, error) {
 	}
 	var entries []calendar.Entry
 	for _, slot := range due.Items {
-		e := calendar.Entry{Slot: slot.Device + "/" + slot.Name, Site: slot.Site, Subject: slot.Subject, LocksOut: slot.LocksOut}
+		e := calendar.Entry{Slot: slot.Device + "/" + slot.Name, Site: slot.Site, Subject: slot.Subject,
+			LocksOut: slot.LocksOut}
 		if slot.ActBy != nil && slot.ExpiresAt != nil {
 			e.ActBy, e.Expires = *slot.ActBy, *slot.ExpiresAt
 		}
 		entries = append(entries, e)
 	}
 	now := s.now()
-	return calendar.Write("Certificates: "+cmp.Or(site, "the whole fleet"), entries, now.AddDate(0, -1, 0), now.AddDate(0, 0, ahead), now), nil
+	return calendar.Write("Certificates: "+cmp.Or(site, "the whole fleet"), entries, now.AddDate(0, -1, 0),
+		now.AddDate(0, 0, ahead), now), nil
 }
 
 // KnowsSite refuses a site at which nothing is.
 func (s *Service) KnowsSite(ctx context.Context, site string) error {
 	n, err := s.store.Slots.CountAt(ctx, site)
 	if err == nil && n == 0 {
-		err = problem.New(problem.NotFound, "no slot is at "+site, "", "write the site as the devices have it", next.ListDevices.On(""))
+		err = problem.New(problem.NotFound, "no slot is at "+site, "", "write the site as the devices have it",
+			next.ListDevices.On(""))
 	}
 	return err
 }

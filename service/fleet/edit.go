@@ -25,7 +25,8 @@ type deviceEdit struct {
 }
 
 // EditDevice changes a device of a known revision, all or nothing.
-func (s *Service) EditDevice(ctx context.Context, name string, c contract.DeviceChange, known problem.Revision) (contract.Device, error) {
+func (s *Service) EditDevice(ctx context.Context, name string, c contract.DeviceChange,
+	known problem.Revision) (contract.Device, error) {
 	e, err := s.planEdit(ctx, name, c)
 	if err != nil {
 		return contract.Device{}, err
@@ -68,7 +69,9 @@ func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceCh
 	set(&d.Owner, c.Owner)
 	set(&d.Notes, c.Notes)
 	if c.Tags != nil {
-		d.Tags.V = slices.DeleteFunc(slices.Clone(c.Tags), func(tag string) bool { return strings.TrimSpace(tag) == "" })
+		d.Tags.V = slices.DeleteFunc(slices.Clone(c.Tags), func(tag string) bool {
+			return strings.TrimSpace(tag) == ""
+		})
 	}
 	if c.Nodes != nil {
 		d.Nodes.V = all(c.Nodes, storedNode)
@@ -123,14 +126,17 @@ func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceCh
 	if err != nil {
 		return out, err
 	}
-	out.DeviceEdit = store.DeviceEdit{Device: d, Access: ways.Access, Secrets: secrets, Gone: ways.Gone, Known: d.Revision} // as it was looked at just now
+	// as it was looked at just now
+	out.DeviceEdit = store.DeviceEdit{Device: d, Access: ways.Access, Secrets: secrets, Gone: ways.Gone,
+		Known: d.Revision}
 	out.after, out.secrets = s.showWith(d, ways.Access, slots), len(ways.Secrets) > 0
 	return out, nil
 }
 
 // factsOf are what people say of a device, for the audit log. Secret settings are dots.
 func factsOf(d contract.Device) map[string]string {
-	out := map[string]string{"family": d.Family, "site": d.Site, "address": d.Address, "owner": d.Owner, "notes": d.Notes, "cluster": d.Cluster, "cluster_role": d.ClusterRole,
+	out := map[string]string{"family": d.Family, "site": d.Site, "address": d.Address, "owner": d.Owner,
+		"notes": d.Notes, "cluster": d.Cluster, "cluster_role": d.ClusterRole,
 		"tags": strings.Join(d.Tags, " ")}
 	for name, value := range d.Settings {
 		out["setting "+name] = value

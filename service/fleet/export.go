@@ -19,7 +19,8 @@ func (s *Service) ExportDevices(ctx context.Context, as string) (sheet.File, err
 	if err != nil {
 		return sheet.File{}, err
 	}
-	devices = slices.DeleteFunc(devices, func(d contract.Device) bool { return d.Family == OwnFamily }) // every service lists itself
+	// every service lists itself
+	devices = slices.DeleteFunc(devices, func(d contract.Device) bool { return d.Family == OwnFamily })
 	settings, used := map[string]bool{}, map[string]bool{}
 	for _, d := range devices {
 		for name := range d.Settings {
@@ -63,9 +64,12 @@ func exported(d contract.Device, slot contract.DeviceSlot) map[string]string {
 	for _, p := range slot.More {
 		more = append(more, net.JoinHostPort(p.Address, strconv.Itoa(p.Port)))
 	}
-	out := map[string]string{"name": d.Name, "address": d.Address, "site": d.Site, "family": d.Family, "owner": d.Owner, "tags": strings.Join(d.Tags, " "), "notes": d.Notes,
-		"cluster": d.Cluster, "cluster_role": d.ClusterRole, "nodes": strings.Join(nodes, " "), "slot": slot.Name, "slot_address": elsewhere(slot.Address, d.Address),
-		"port": strconv.Itoa(slot.Port), "protocol": slot.Protocol, "server_name": slot.ServerName, "slot_more": strings.Join(more, " ")}
+	out := map[string]string{"name": d.Name, "address": d.Address, "site": d.Site, "family": d.Family,
+		"owner": d.Owner, "tags": strings.Join(d.Tags, " "), "notes": d.Notes,
+		"cluster": d.Cluster, "cluster_role": d.ClusterRole, "nodes": strings.Join(nodes, " "), "slot": slot.Name,
+		"slot_address": elsewhere(slot.Address, d.Address),
+		"port":         strconv.Itoa(slot.Port), "protocol": slot.Protocol, "server_name": slot.ServerName,
+		"slot_more": strings.Join(more, " ")}
 	if slot.ServerName == "" {
 		out["server_name"] = cleared // where nothing is said, it is the device's name
 	}
@@ -74,7 +78,8 @@ func exported(d contract.Device, slot contract.DeviceSlot) map[string]string {
 		for _, name := range slices.Sorted(maps.Keys(a.Options)) {
 			options = append(options, name+"="+a.Options[name])
 		}
-		for field, value := range map[string]string{"address": a.Address, "port": strconv.Itoa(a.Port), "user": a.User, "credential": a.Credential, "pin": a.Pin, "options": strings.Join(options, " ")} {
+		for field, value := range map[string]string{"address": a.Address, "port": strconv.Itoa(a.Port),
+			"user": a.User, "credential": a.Credential, "pin": a.Pin, "options": strings.Join(options, " ")} {
 			out[a.Link+":"+field] = value
 		}
 	}

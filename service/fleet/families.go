@@ -100,7 +100,8 @@ func (s *Service) readDefaults() {
 		err = s.monitor.Know(s.stopping, rules)
 	}
 	if err != nil && s.stopping.Err() == nil {
-		s.log.Warn("the known factory defaults cannot be read; the ones from before are in use", "file", defaultsFile, "error", err)
+		s.log.Warn("the known factory defaults cannot be read; the ones from before are in use", "file", defaultsFile,
+			"error", err)
 	}
 }
 
@@ -128,7 +129,8 @@ func (s *Service) Procedure(name string) (procedure.Source, error) {
 	s.readFamilies() // what was edited just now counts
 	p, ok := s.families.all()[name]
 	if !ok {
-		return p, problem.New(problem.NotFound, fmt.Sprintf("no procedure is called %q", name), "", "", next.ListProcedures.On(""))
+		return p, problem.New(problem.NotFound, fmt.Sprintf("no procedure is called %q", name), "", "",
+			next.ListProcedures.On(""))
 	}
 	return p, nil
 }
@@ -138,11 +140,14 @@ func (s *Service) Family(name string) (procedure.Source, error) {
 	p, err := s.Procedure(name)
 	switch {
 	case err != nil && s.families.folder != "":
-		return p, problem.New(problem.NotFound, fmt.Sprintf("no procedure is called %q", name), "no file in the folder "+s.families.folder+" defines it", "put its file back, or give the device another family")
+		return p, problem.New(problem.NotFound, fmt.Sprintf("no procedure is called %q", name),
+			"no file in the folder "+s.families.folder+" defines it", "put its file back, or give the device "+
+				"another family")
 	case err != nil:
 		return p, err
 	case !p.Usable():
-		return p, problem.Reject(fmt.Sprintf("the procedure %s cannot be used", name), p.Why(), "correct the file; it is reloaded automatically")
+		return p, problem.Reject(fmt.Sprintf("the procedure %s cannot be used", name), p.Why(),
+			"correct the file; it is reloaded automatically")
 	}
 	return p, nil
 }
@@ -153,8 +158,10 @@ func (s *Service) Procedures() []procedure.Source {
 	all := maps.Clone(s.families.all())
 	for name := range s.Families() {
 		if _, ok := all[name]; !ok && name != "" {
-			gone := procedure.Source{Procedure: procedure.Procedure{Name: name, Title: "no file describes this family any more"}}
-			gone.Faults = []procedure.Fault{{Line: 1, Column: 1, What: "its file is not there", Instead: "put " + name + ".procedure.yaml back into the folder"}}
+			gone := procedure.Source{Procedure: procedure.Procedure{Name: name, Title: "no file describes this " +
+				"family any more"}}
+			gone.Faults = []procedure.Fault{{Line: 1, Column: 1, What: "its file is not there", Instead: "put " +
+				name + ".procedure.yaml back into the folder"}}
 			all[name] = gone
 		}
 	}

@@ -31,7 +31,8 @@ func (s *Service) Search(ctx context.Context, text string) (contract.Found, erro
 		return out, nil
 	}
 	add := func(kind, name string, about ...string) {
-		out.Hits = append(out.Hits, contract.Hit{Kind: kind, Name: name, About: strings.Join(strings.Fields(strings.Join(about, " ")), " ")})
+		out.Hits = append(out.Hits,
+			contract.Hit{Kind: kind, Name: name, About: strings.Join(strings.Fields(strings.Join(about, " ")), " ")})
 	}
 	some := store.Page{Most: hitsOfKind}
 	devices, _, err := s.store.Devices.Page(ctx, s.moment(), DeviceFilter{Text: text}, some)
@@ -60,7 +61,8 @@ func (s *Service) Search(ctx context.Context, text string) (contract.Found, erro
 			add("slot", e.Device+"/"+e.Slot, "served it until", e.Until.UTC().Format(time.DateOnly))
 		}
 	}
-	replacements, _, err := s.store.Replacements.Page(ctx, ReplacementFilter{Text: text}, store.Page{Most: hitsOfKind, Desc: true})
+	replacements, _, err := s.store.Replacements.Page(ctx, ReplacementFilter{Text: text},
+		store.Page{Most: hitsOfKind, Desc: true})
 	if err != nil {
 		return out, err
 	}
@@ -105,11 +107,13 @@ func (s *Service) Facets() contract.Facets {
 		}
 		return out
 	}
-	return contract.Facets{Sites: of(all.Sites), Families: of(all.Families), Owners: of(all.Owners), Tags: of(all.Tags), Signers: of(all.Signers)}
+	return contract.Facets{Sites: of(all.Sites), Families: of(all.Families), Owners: of(all.Owners),
+		Tags: of(all.Tags), Signers: of(all.Signers)}
 }
 
 // sheetColumns are the columns of a sheet of slots.
-var sheetColumns = []string{"condition", "device", "slot", "site", "address", "port", "family", "owner", "tags", "expires_at", "act_by", "subject", "sha256", "signer", "finding"}
+var sheetColumns = []string{"condition", "device", "slot", "site", "address", "port", "family", "owner", "tags",
+	"expires_at", "act_by", "subject", "sha256", "signer", "finding"}
 
 // SlotSheet writes the slots that fit a filter as CSV, in the order of the page.
 func (s *Service) SlotSheet(ctx context.Context, w io.Writer, f SlotFilter, p paging.Page) error {
@@ -132,7 +136,8 @@ func (s *Service) SlotSheet(ctx context.Context, w io.Writer, f SlotFilter, p pa
 			if len(row.Chain.V) > 0 {
 				leaf = row.Chain.V[0]
 			}
-			record := []string{string(slot.Condition), row.Device, row.Name, row.Site, row.Address, strconv.Itoa(row.Port), row.Family, row.Owner, strings.Join(row.Tags.V, " "),
+			record := []string{string(slot.Condition), row.Device, row.Name, row.Site, row.Address,
+				strconv.Itoa(row.Port), row.Family, row.Owner, strings.Join(row.Tags.V, " "),
 				isoDay(slot.ExpiresAt), isoDay(slot.ActBy), row.Subject, leaf, row.Signer, finding}
 			for i, cell := range record {
 				record[i] = visible.Cell(cell)

@@ -66,7 +66,8 @@ const noticed = 10 * time.Minute
 // where none did.
 func behind(made []store.Install, at time.Time, sha256 string) store.Install {
 	for _, r := range made {
-		if (r.NewSHA256 == sha256 || r.OldSHA256 == sha256) && !at.Before(r.BegunAt.Time) && (!r.State.Over() || at.Before(r.ChangedAt.Add(noticed))) {
+		if (r.NewSHA256 == sha256 || r.OldSHA256 == sha256) && !at.Before(r.BegunAt.Time) &&
+			(!r.State.Over() || at.Before(r.ChangedAt.Add(noticed))) {
 			return r
 		}
 	}

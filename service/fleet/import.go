@@ -45,8 +45,10 @@ func (s *Service) ImportDevices(ctx context.Context, t contract.ImportTerms) (co
 		}
 	}
 	defer s.monitor.Forget() // devices may be under other rules now
-	if err := s.store.Devices.Apply(ctx, i.Inventory); errors.Is(err, store.ErrTaken) || errors.Is(err, store.ErrStale) {
-		return i.out, problem.New(problem.Conflict, "the file was not imported", "somebody changed one of these devices at the same moment", "import it again")
+	if err := s.store.Devices.Apply(ctx, i.Inventory); errors.Is(err, store.ErrTaken) ||
+		errors.Is(err, store.ErrStale) {
+		return i.out, problem.New(problem.Conflict, "the file was not imported", "somebody changed one of these "+
+			"devices at the same moment", "import it again")
 	} else if err != nil {
 		return i.out, err
 	}
@@ -79,7 +81,8 @@ func (s *Service) plan(ctx context.Context, i *importing, group []importLine) er
 	if errors.As(err, &known) {
 		i.Inventory = before
 		for n := range entries {
-			entries[n] = contract.Imported{Line: entries[n].Line, Device: entries[n].Device, What: "error", Why: fmt.Sprintf("line %d of this device is wrong", group[wrong].number)}
+			entries[n] = contract.Imported{Line: entries[n].Line, Device: entries[n].Device, What: "error",
+				Why: fmt.Sprintf("line %d of this device is wrong", group[wrong].number)}
 		}
 		e := &entries[wrong]
 		e.Why, e.Next, e.Actions = known.Why, known.Next, known.Actions
@@ -102,7 +105,8 @@ func (i *importing) agreeing(group []importLine) []importLine {
 	for _, line := range group[1:] {
 		var known *problem.Error
 		if errors.As(line.agrees(group[0], slots), &known) {
-			i.out.Lines = append(i.out.Lines, contract.Imported{Line: line.number, Device: group[0].get("name"), What: "error", Why: known.Why, Next: known.Next})
+			i.out.Lines = append(i.out.Lines, contract.Imported{Line: line.number, Device: group[0].get("name"),
+				What: "error", Why: known.Why, Next: known.Next})
 			i.out.Wrong++
 			continue
 		}
@@ -113,7 +117,8 @@ func (i *importing) agreeing(group []importLine) []importLine {
 }
 
 // planNew plans a device that is not there yet, and says which of its lines is wrong.
-func (s *Service) planNew(ctx context.Context, i *importing, group []importLine, entries []contract.Imported) (wrong int, err error) {
+func (s *Service) planNew(ctx context.Context, i *importing, group []importLine,
+	entries []contract.Imported) (wrong int, err error) {
 	var d contract.NewDevice
 	for n, line := range group {
 		one, err := line.device()
@@ -135,14 +140,16 @@ func (s *Service) planNew(ctx context.Context, i *importing, group []importLine,
 }
 
 // planChanges plans what becomes of a device that is there, and says which of its lines is wrong.
-func (s *Service) planChanges(ctx context.Context, i *importing, group []importLine, entries []contract.Imported) (wrong int, err error) {
+func (s *Service) planChanges(ctx context.Context, i *importing, group []importLine,
+	entries []contract.Imported) (wrong int, err error) {
 	name := group[0].get("name")
 	change, err := group[0].change()
 	if err != nil {
 		return 0, err
 	}
 	e, err := s.planEdit(ctx, name, change)
-	if err != nil && group[0].passwords() { // a secret is sealed anew only where it has to be: a second import changes nothing
+	// a secret is sealed anew only where it has to be: a second import changes nothing
+	if err != nil && group[0].passwords() {
 		group[0].givePasswords(&change)
 		e, err = s.planEdit(ctx, name, change)
 	}
@@ -151,7 +158,8 @@ func (s *Service) planChanges(ctx context.Context, i *importing, group []importL
 	}
 	entries[0].Changes = differences("", factsOf(e.before), factsOf(e.after))
 	if e.secrets {
-		entries[0].Changes = append(entries[0].Changes, contract.Difference{What: "secret", From: "", To: sealedSetting})
+		entries[0].Changes = append(entries[0].Changes, contract.Difference{What: "secret", From: "",
+			To: sealedSetting})
 	}
 	if len(entries[0].Changes) > 0 {
 		entries[0].What = "change"
@@ -166,7 +174,8 @@ func (s *Service) planChanges(ctx context.Context, i *importing, group []importL
 }
 
 // planSlotLine plans the slot of a line.
-func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, line importLine, entry *contract.Imported) error {
+func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, line importLine,
+	entry *contract.Imported) error {
 	if !line.namesSlot() {
 		return nil
 	}
@@ -181,7 +190,8 @@ func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, 
 		}
 		row.DeviceID, row.Device = e.Device.ID, e.Device.Name
 		i.AddSlots = append(i.AddSlots, row)
-		entry.What, entry.Changes = "change", append(entry.Changes, contract.Difference{What: "slot " + slot.Name, To: slotFacts(row)["address"]})
+		entry.What, entry.Changes = "change",
+			append(entry.Changes, contract.Difference{What: "slot " + slot.Name, To: slotFacts(row)["address"]})
 		return nil
 	}
 	change, err := line.slotChange()

@@ -24,7 +24,8 @@ import (
 // setting:NAME fills a setting of the procedure, and LINK:FIELD a field of how the
 // device is reached over a link, such as ssh:user.
 var (
-	deviceColumns = []string{"name", "address", "site", "family", "owner", "tags", "notes", "cluster", "cluster_role", "nodes"}
+	deviceColumns = []string{"name", "address", "site", "family", "owner", "tags", "notes", "cluster", "cluster_role",
+		"nodes"}
 	slotColumns   = []string{"slot", "slot_address", "port", "protocol", "server_name", "slot_more"}
 	importColumns = slices.Concat(deviceColumns, slotColumns)
 )
@@ -155,9 +156,11 @@ func tooManyLines(rows int) error {
 // the spreadsheet computed last.
 func readWorkbook(content []byte, sheet string) (rows [][]string, numbers []int, err error) {
 	broken := func(err error) error {
-		return problem.Reject(cannotImport, "the workbook cannot be read: "+visible.Line(err.Error()), "save it as an Excel workbook (.xlsx) without a password, or as CSV")
+		return problem.Reject(cannotImport, "the workbook cannot be read: "+visible.Line(err.Error()),
+			"save it as an Excel workbook (.xlsx) without a password, or as CSV")
 	}
-	f, err := excelize.OpenReader(bytes.NewReader(content), excelize.Options{RawCellValue: true, UnzipSizeLimit: maxUnzipped, UnzipXMLSizeLimit: maxUnzipped})
+	f, err := excelize.OpenReader(bytes.NewReader(content),
+		excelize.Options{RawCellValue: true, UnzipSizeLimit: maxUnzipped, UnzipXMLSizeLimit: maxUnzipped})
 	if err != nil {
 		return nil, nil, broken(err)
 	}
@@ -167,7 +170,8 @@ func readWorkbook(content []byte, sheet string) (rows [][]string, numbers []int,
 		sheet = sheets[0]
 	}
 	if !slices.Contains(sheets, sheet) {
-		return nil, nil, problem.Reject(cannotImport, fmt.Sprintf("the workbook has no sheet %q", sheet), "give one of "+visible.Line(strings.Join(sheets, ", ")))
+		return nil, nil, problem.Reject(cannotImport, fmt.Sprintf("the workbook has no sheet %q", sheet),
+			"give one of "+visible.Line(strings.Join(sheets, ", ")))
 	}
 	lines, err := f.Rows(sheet)
 	if err != nil {
@@ -191,7 +195,8 @@ func readWorkbook(content []byte, sheet string) (rows [][]string, numbers []int,
 		return nil, nil, broken(err)
 	}
 	if len(rows) == 0 {
-		return nil, nil, problem.Reject(cannotImport, "it has no header", "begin with a line such as name, address, site")
+		return nil, nil, problem.Reject(cannotImport, "it has no header", "begin with a line such as name, "+
+			"address, site")
 	}
 	return rows, numbers, nil
 }
@@ -212,7 +217,9 @@ func columnsOf(header []string, mapped map[string]string) (map[string]int, error
 		}
 		_, _, ofAccess := accessColumn(name)
 		if !slices.Contains(importColumns, name) && !strings.HasPrefix(name, "setting:") && !ofAccess {
-			return nil, problem.Reject(cannotImport, fmt.Sprintf("its column %q is unknown", title), "name the columns "+strings.Join(importColumns, ", ")+", setting:NAME or LINK:FIELD such as ssh:user, or map a column of the file")
+			return nil, problem.Reject(cannotImport, fmt.Sprintf("its column %q is unknown", title),
+				"name the columns "+strings.Join(importColumns, ", ")+", setting:NAME or LINK:FIELD such as "+
+					"ssh:user, or map a column of the file")
 		}
 		if _, twice := at[name]; twice {
 			return nil, problem.Reject(cannotImport, fmt.Sprintf("two columns are %s", name), "remove one of them")
@@ -247,11 +254,13 @@ func groupLines(lines []importLine) [][]importLine {
 func (l importLine) agrees(first importLine, slots map[string]int) error {
 	for _, name := range slices.Sorted(maps.Keys(l.cells)) {
 		if !slices.Contains(slotColumns, name) && l.cells[name] != first.cells[name] {
-			return problem.Reject("", fmt.Sprintf("line %d says another %s of this device", first.number, name), "make the lines of a device the same but for its slots, or remove one")
+			return problem.Reject("", fmt.Sprintf("line %d says another %s of this device", first.number, name),
+				"make the lines of a device the same but for its slots, or remove one")
 		}
 	}
 	if n := slots[l.slotName()]; n > 0 {
-		return problem.Reject("", fmt.Sprintf("line %d already has this device and slot", n), "remove one of the two lines")
+		return problem.Reject("", fmt.Sprintf("line %d already has this device and slot", n),
+			"remove one of the two lines")
 	}
 	return nil
 }
@@ -282,7 +291,8 @@ func (l importLine) port(name string) (int, error) {
 
 // slot is the slot of a line as a new one.
 func (l importLine) slot(device string) (contract.DeviceSlot, error) {
-	out := contract.DeviceSlot{Name: l.slotName(), Address: l.get("slot_address"), Protocol: strings.ToLower(l.get("protocol")), ServerName: l.get("server_name")}
+	out := contract.DeviceSlot{Name: l.slotName(), Address: l.get("slot_address"),
+		Protocol: strings.ToLower(l.get("protocol")), ServerName: l.get("server_name")}
 	if _, said := l.says("server_name"); !said && strings.Contains(device, ".") {
 		out.ServerName = device
 	}
@@ -317,8 +327,10 @@ func (l importLine) slotChange() (contract.SlotChange, error) {
 
 // device is a line as a new device.
 func (l importLine) device() (contract.NewDevice, error) {
-	d := contract.NewDevice{Name: l.get("name"), Address: l.get("address"), Site: l.get("site"), Family: l.get("family"), Owner: l.get("owner"), Notes: l.get("notes"),
-		Tags: strings.Fields(l.get("tags")), Cluster: l.get("cluster"), ClusterRole: l.get("cluster_role"), Settings: map[string]string{}}
+	d := contract.NewDevice{Name: l.get("name"), Address: l.get("address"), Site: l.get("site"),
+		Family: l.get("family"), Owner: l.get("owner"), Notes: l.get("notes"),
+		Tags: strings.Fields(l.get("tags")), Cluster: l.get("cluster"), ClusterRole: l.get("cluster_role"),
+		Settings: map[string]string{}}
 	var err error
 	if d.Nodes, err = readNodes(l.get("nodes")); err != nil {
 		return d, err
@@ -338,7 +350,8 @@ func (l importLine) device() (contract.NewDevice, error) {
 
 // change is what a line says of a device that is there, passwords aside.
 func (l importLine) change() (contract.DeviceChange, error) {
-	c := contract.DeviceChange{Site: l.field("site"), Family: l.field("family"), Address: l.field("address"), Owner: l.field("owner"), Notes: l.field("notes"),
+	c := contract.DeviceChange{Site: l.field("site"), Family: l.field("family"), Address: l.field("address"),
+		Owner: l.field("owner"), Notes: l.field("notes"),
 		Cluster: l.field("cluster"), ClusterRole: l.field("cluster_role"), Settings: map[string]string{}}
 	if text, said := l.says("tags"); said {
 		c.Tags = append([]string{}, strings.Fields(text)...)
@@ -397,7 +410,8 @@ func (l importLine) access(passwords bool) ([]contract.AccessChange, error) {
 // readAccess reads the columns of a link, and says whether any was filled.
 func readAccess(link string, get func(field string) string) (contract.AccessChange, bool, error) {
 	out, given := contract.AccessChange{Link: link}, false
-	for field, to := range map[string]**string{"address": &out.Address, "user": &out.User, "credential": &out.Credential, "pin": &out.Pin} {
+	for field, to := range map[string]**string{"address": &out.Address, "user": &out.User,
+		"credential": &out.Credential, "pin": &out.Pin} {
 		if text := get(field); text != "" {
 			*to, given = &text, true
 		}
@@ -407,7 +421,8 @@ func readAccess(link string, get func(field string) string) (contract.AccessChan
 	for _, each := range strings.Fields(get("options")) {
 		name, value, ok := strings.Cut(each, "=")
 		if !ok {
-			return out, true, problem.Reject("", fmt.Sprintf("%q is not an option", each), "write options as NAME=VALUE, separated by blanks")
+			return out, true, problem.Reject("", fmt.Sprintf("%q is not an option", each),
+				"write options as NAME=VALUE, separated by blanks")
 		}
 		if out.Options == nil {
 			out.Options = map[string]string{}
@@ -417,7 +432,8 @@ func readAccess(link string, get func(field string) string) (contract.AccessChan
 	if text := get("port"); text != "" {
 		n, err := strconv.Atoi(text)
 		if err != nil {
-			return out, true, problem.Reject("", fmt.Sprintf("%q is not a port", text), "give a number in the column "+link+":port")
+			return out, true, problem.Reject("", fmt.Sprintf("%q is not a port", text),
+				"give a number in the column "+link+":port")
 		}
 		out.Port, given = &n, given || n != procedure.UsualPort(link)
 	}
@@ -431,7 +447,8 @@ func readPlaces(text string) ([]contract.Place, error) {
 		host, port, err := net.SplitHostPort(each)
 		n, bad := strconv.Atoi(port)
 		if err != nil || bad != nil {
-			return nil, problem.Reject("", fmt.Sprintf("%q is not an address with a port", each), "write ADDRESS:PORT, separated by blanks")
+			return nil, problem.Reject("", fmt.Sprintf("%q is not an address with a port", each),
+				"write ADDRESS:PORT, separated by blanks")
 		}
 		out = append(out, contract.Place{Address: host, Port: n})
 	}
@@ -444,7 +461,8 @@ func readNodes(text string) ([]contract.Node, error) {
 	for _, each := range strings.Fields(text) {
 		name, address, ok := strings.Cut(each, "=")
 		if !ok {
-			return nil, problem.Reject("", fmt.Sprintf("%q is not a node", each), "write NAME=ADDRESS, separated by blanks")
+			return nil, problem.Reject("", fmt.Sprintf("%q is not a node", each), "write NAME=ADDRESS, separated "+
+				"by blanks")
 		}
 		out = append(out, contract.Node{Name: name, Address: address})
 	}

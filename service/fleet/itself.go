@@ -30,7 +30,8 @@ func (s *Service) ListItself(ctx context.Context, name string, at net.Addr) erro
 		return err
 	}
 	if len(rows) == 0 {
-		row, err := s.newDevice(ctx, contract.NewDevice{Name: name, Address: address, Notes: "Fresh Seal itself", Slots: []contract.DeviceSlot{{Name: "web", Port: where.Port, ServerName: name}}})
+		row, err := s.newDevice(ctx, contract.NewDevice{Name: name, Address: address, Notes: "Fresh Seal itself",
+			Slots: []contract.DeviceSlot{{Name: "web", Port: where.Port, ServerName: name}}})
 		if err != nil {
 			return err
 		}
@@ -58,5 +59,6 @@ func (s *Service) ListItself(ctx context.Context, name string, at net.Addr) erro
 }
 
 func notOwn(cannot string) error {
-	return problem.Reject(cannot, "the family "+OwnFamily+" is reserved for Fresh Seal itself", "choose another family", next.ListProcedures.On(""))
+	return problem.Reject(cannot, "the family "+OwnFamily+" is reserved for Fresh Seal itself",
+		"choose another family", next.ListProcedures.On(""))
 }

@@ -15,7 +15,8 @@ import (
 
 func checkCondition(c due.Condition) error {
 	if c != "" && !slices.Contains(due.Conditions, c) {
-		return problem.Reject("the list cannot be filtered", fmt.Sprintf("no condition is called %q", c), fmt.Sprintf("give one of %v", due.Conditions))
+		return problem.Reject("the list cannot be filtered", fmt.Sprintf("no condition is called %q", c),
+			fmt.Sprintf("give one of %v", due.Conditions))
 	}
 	return nil
 }
@@ -23,7 +24,8 @@ func checkCondition(c due.Condition) error {
 // CheckFilter refuses a filter that would be understood otherwise, or not at all.
 func CheckFilter(f SlotFilter) error {
 	if _, err := time.Parse("2006-01", f.Ends); f.Ends != "" && f.Ends != "ended" && err != nil {
-		return problem.Reject("the list cannot be filtered", fmt.Sprintf("ends is %q, which is no month", f.Ends), "give a month such as 2027-03, or ended")
+		return problem.Reject("the list cannot be filtered", fmt.Sprintf("ends is %q, which is no month", f.Ends),
+			"give a month such as 2027-03, or ended")
 	}
 	return checkCondition(f.Condition)
 }
@@ -37,17 +39,20 @@ type (
 
 // SlotsThat is a filter of slots as the store takes it.
 func SlotsThat(f contract.SlotFilter) SlotFilter {
-	return SlotFilter{Condition: due.Condition(f.Condition), Device: f.Device, Site: f.Site, Family: f.Family, Tag: f.Tag, Owner: f.Owner, Signer: f.Signer, Ends: f.Ends, Serves: f.Serves, Text: f.Text}
+	return SlotFilter{Condition: due.Condition(f.Condition), Device: f.Device, Site: f.Site, Family: f.Family,
+		Tag: f.Tag, Owner: f.Owner, Signer: f.Signer, Ends: f.Ends, Serves: f.Serves, Text: f.Text}
 }
 
 // DevicesThat is a filter of devices as the store takes it.
 func DevicesThat(f contract.DeviceFilter) DeviceFilter {
-	return DeviceFilter{Condition: due.Condition(f.Condition), Site: f.Site, Family: f.Family, Cluster: f.Cluster, Tag: f.Tag, Owner: f.Owner, Text: f.Text}
+	return DeviceFilter{Condition: due.Condition(f.Condition), Site: f.Site, Family: f.Family, Cluster: f.Cluster,
+		Tag: f.Tag, Owner: f.Owner, Text: f.Text}
 }
 
 // Slots returns a page of the slots of the fleet, worst condition first, then
 // soonest end, and the cursor of the next page or nothing.
-func (s *Service) Slots(ctx context.Context, f SlotFilter, p paging.Page) (slots []contract.Slot, next string, err error) {
+func (s *Service) Slots(ctx context.Context, f SlotFilter,
+	p paging.Page) (slots []contract.Slot, next string, err error) {
 	if err := CheckFilter(f); err != nil {
 		return nil, "", err
 	}
@@ -63,7 +68,8 @@ func (s *Service) Slots(ctx context.Context, f SlotFilter, p paging.Page) (slots
 
 // Devices returns a page of the devices by name, and the cursor of the next page or
 // nothing.
-func (s *Service) Devices(ctx context.Context, f DeviceFilter, p paging.Page) (devices []contract.Device, next string, err error) {
+func (s *Service) Devices(ctx context.Context, f DeviceFilter,
+	p paging.Page) (devices []contract.Device, next string, err error) {
 	if err := checkCondition(f.Condition); err != nil {
 		return nil, "", err
 	}

@@ -17,7 +17,8 @@ import (
 // manyText says what is changed, for the audit log.
 func manyText(m contract.ManyChange) string {
 	var out []string
-	for name, to := range map[string]*string{"owner": m.Owner, "site": m.Site, "family": m.Family, "credential": m.Credential} {
+	for name, to := range map[string]*string{"owner": m.Owner, "site": m.Site, "family": m.Family,
+		"credential": m.Credential} {
 		if to != nil {
 			out = append(out, fmt.Sprintf("%s %q", name, *to))
 		}
@@ -41,7 +42,8 @@ func (s *Service) EditDevices(ctx context.Context, c contract.Changes) (contract
 		return out, problem.Reject(cannot, "it is not said which", "give their names, or a filter")
 	}
 	m := c.Change
-	if m.Owner == nil && m.Site == nil && m.Family == nil && m.Credential == nil && len(m.AddTags) == 0 && len(m.RemoveTags) == 0 {
+	if m.Owner == nil && m.Site == nil && m.Family == nil && m.Credential == nil && len(m.AddTags) == 0 &&
+		len(m.RemoveTags) == 0 {
 		return out, problem.Reject(cannot, "nothing is to be changed", "give at least one field")
 	}
 	names := c.Devices
@@ -83,7 +85,9 @@ func (s *Service) editOne(ctx context.Context, name string, m contract.ManyChang
 		change.Access = []contract.AccessChange{{Credential: m.Credential}}
 	}
 	if len(m.AddTags)+len(m.RemoveTags) > 0 {
-		tags := slices.DeleteFunc(slices.Clone(d.Tags.V), func(tag string) bool { return slices.Contains(m.RemoveTags, tag) || slices.Contains(m.AddTags, tag) })
+		tags := slices.DeleteFunc(slices.Clone(d.Tags.V), func(tag string) bool {
+			return slices.Contains(m.RemoveTags, tag) || slices.Contains(m.AddTags, tag)
+		})
 		change.Tags = append(append([]string{}, tags...), m.AddTags...)
 	}
 	_, err = s.EditDevice(ctx, name, change, d.Revision)

@@ -29,7 +29,8 @@ type Service struct {
 
 // New returns the room with the families of a folder beside the built-in ones;
 // it works in the background until stopping ends, see Wait.
-func New(stopping context.Context, db *store.Store, box *strongbox.Box, ways *access.Service, readings *monitor.Service, folder string, log *slog.Logger, clock func() time.Time) *Service {
+func New(stopping context.Context, db *store.Store, box *strongbox.Box, ways *access.Service,
+	readings *monitor.Service, folder string, log *slog.Logger, clock func() time.Time) *Service {
 	s := &Service{store: db, box: box, access: ways, monitor: readings, log: log, clock: clock, stopping: stopping}
 	s.openFamilies(folder)
 	return s

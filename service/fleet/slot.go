@@ -19,7 +19,10 @@ import (
 // summary shows a slot by what its row says, without looking at certificates.
 func (s *Service) summary(row store.Slot) contract.Slot {
 	out := contract.Slot{Device: row.Device, Name: row.Name, Site: row.Site, Address: row.Address, Port: row.Port,
-		Protocol: row.Protocol, ServerName: row.ServerName, Others: append([]judge.Other{}, row.Others.V...), Findings: finding.On(row.Device+"/"+row.Name, row.Findings.V), Identity: row.Identity, TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse, Version: row.Version, Suite: row.Suite, Subject: row.Subject}
+		Protocol: row.Protocol, ServerName: row.ServerName, Others: append([]judge.Other{}, row.Others.V...),
+		Findings: finding.On(row.Device+"/"+row.Name, row.Findings.V), Identity: row.Identity,
+		TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse, Version: row.Version, Suite: row.Suite,
+		Subject: row.Subject}
 	if !row.ReadAt.IsZero() {
 		out.ReadAt = &row.ReadAt.Time
 	}
@@ -28,7 +31,8 @@ func (s *Service) summary(row store.Slot) contract.Slot {
 		days := int(row.NotAfter.Sub(now).Hours() / 24) // towards zero: three days ago is -3
 		out.ExpiresAt, out.ExpiresInDays, out.ActBy = &row.NotAfter.Time, &days, &row.OverdueFrom.Time
 	}
-	out.Condition = due.State{Base: row.Base, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}.At(row.NotAfter.Time, now)
+	out.Condition = due.State{Base: row.Base, Overdue: row.OverdueFrom.Time,
+		Due: row.DueFrom.Time}.At(row.NotAfter.Time, now)
 	return out
 }
 
@@ -59,19 +63,22 @@ func (s *Service) Slot(ctx context.Context, device, name string) (contract.Slot,
 	}
 	trusting, err := s.monitor.Trusting(ctx, p)
 	facts := served[0].Facts()
-	out.Certificate, out.Chain, out.Trust = &facts, monitor.Draw(p.Path(served, s.now()), served), trusting.Of(served, s.now())
+	out.Certificate, out.Chain, out.Trust = &facts, monitor.Draw(p.Path(served, s.now()), served),
+		trusting.Of(served, s.now())
 	return out, err
 }
 
 // Chain writes the chain of a slot, completed from what is known, in the form and encoding that are asked for.
-func (s *Service) Chain(ctx context.Context, device, name string, form pack.Form, encoding pack.Encoding) ([]byte, error) {
+func (s *Service) Chain(ctx context.Context, device, name string, form pack.Form,
+	encoding pack.Encoding) ([]byte, error) {
 	const cannot = "the chain was not written"
 	row, err := s.SlotRow(ctx, device, name)
 	if err != nil {
 		return nil, err
 	}
 	if len(row.Chain.V) == 0 {
-		return nil, problem.New(problem.Conflict, cannot, "the slot could not be read", "read it", next.ShowSlot.On(device+"/"+name))
+		return nil, problem.New(problem.Conflict, cannot, "the slot could not be read", "read it",
+			next.ShowSlot.On(device+"/"+name))
 	}
 	served, err := s.store.Chains.Certificates(ctx, row.Chain.V)
 	if err != nil {
@@ -92,14 +99,16 @@ func (s *Service) Chain(ctx context.Context, device, name string, form pack.Form
 func (s *Service) Certificate(ctx context.Context, sha256 string) (contract.KnownDefault, error) {
 	found, err := s.store.Chains.Of(ctx, strings.ToLower(sha256))
 	if err != nil {
-		return contract.KnownDefault{}, problem.Missing(err, next.ListSlots, "no certificate with the SHA-256 %s is known", sha256)
+		return contract.KnownDefault{}, problem.Missing(err, next.ListSlots, "no certificate with the SHA-256 "+
+			"%s is known", sha256)
 	}
 	p, err := s.monitor.Pools(ctx)
 	if err != nil {
 		return contract.KnownDefault{}, err
 	}
 	trusting, err := s.monitor.Trusting(ctx, p)
-	return contract.KnownDefault{Certificate: found[0].Facts(), Chain: monitor.Draw(p.Path(found, s.now()), found), Trust: trusting.Of(found, s.now())}, err
+	return contract.KnownDefault{Certificate: found[0].Facts(), Chain: monitor.Draw(p.Path(found, s.now()), found),
+		Trust: trusting.Of(found, s.now())}, err
 }
 
 func (s *Service) SlotRow(ctx context.Context, device, name string) (store.Slot, error) {

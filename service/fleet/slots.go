@@ -26,7 +26,8 @@ import (
 // checkSlot checks what is said of a slot of a device at an address, and makes of it what is
 // kept.
 func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, error) {
-	row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port, ServerName: request.PlainName(slot.ServerName), Identity: slot.Identity, ClientUse: slot.ClientUse}
+	row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port,
+		ServerName: request.PlainName(slot.ServerName), Identity: slot.Identity, ClientUse: slot.ClientUse}
 	if row.Address == "" {
 		row.Address = address
 	}
@@ -37,7 +38,8 @@ func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, er
 	row.More.V, row.TrustGroups.V = all(slot.More, storedPlace), append([]string{}, slot.TrustGroups...)
 	for _, p := range slot.More {
 		if !request.IsName(strings.ToLower(p.Address)) || p.Port < 1 || p.Port > 65535 {
-			return row, problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", p.Address, p.Port), "give each further address of a slot with its port")
+			return row, problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", p.Address,
+				p.Port), "give each further address of a slot with its port")
 		}
 	}
 	switch {
@@ -48,11 +50,15 @@ func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, er
 	case row.Port < 1 || row.Port > 65535:
 		return row, problem.Reject(cannot, fmt.Sprintf("%d is not a port", row.Port), "give a port from 1 to 65535")
 	case !request.IsName(strings.ToLower(row.Address)), row.ServerName != "" && !request.IsName(row.ServerName):
-		return row, problem.Reject(cannot, fmt.Sprintf("the slot %s has an invalid address or server name", slot.Name), "give an IP address or a DNS name")
+		return row, problem.Reject(cannot, fmt.Sprintf("the slot %s has an invalid address or server name",
+			slot.Name), "give an IP address or a DNS name")
 	case (slot.Secret != "" || slot.Identity != "") && !about.OverEAP:
-		return row, problem.Reject(cannot, fmt.Sprintf("the slot %s has a shared secret or an identity, and is not read by EAP", slot.Name), "set its protocol to peap, ttls or eap-tls", next.Give.On("protocol"))
+		return row, problem.Reject(cannot, fmt.Sprintf("the slot %s has a shared secret or an identity, and is not "+
+			"read by EAP", slot.Name), "set its protocol to peap, ttls or eap-tls", next.Give.On("protocol"))
 	case len(slot.Secret) > mostShared || len(slot.Identity) > mostIdentity:
-		return row, problem.Reject(cannot, fmt.Sprintf("the shared secret or the identity of the slot %s is too long", slot.Name), fmt.Sprintf("give at most %d bytes for a secret and %d for an identity", mostShared, mostIdentity))
+		return row, problem.Reject(cannot, fmt.Sprintf("the shared secret or the identity of the slot %s is too long",
+			slot.Name), fmt.Sprintf("give at most %d bytes for a secret and %d for an identity", mostShared,
+			mostIdentity))
 	}
 	return row, nil
 }
@@ -97,7 +103,8 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot contract.Devi
 	}
 	err = s.store.Slots.Add(ctx, device, row, secrets)
 	if errors.Is(err, store.ErrTaken) {
-		return contract.Slot{}, problem.New(problem.Conflict, cannot, "it already exists", "choose another name, or edit it", next.ShowSlot.On(device+"/"+slot.Name))
+		return contract.Slot{}, problem.New(problem.Conflict, cannot, "it already exists",
+			"choose another name, or edit it", next.ShowSlot.On(device+"/"+slot.Name))
 	}
 	if err != nil {
 		return contract.Slot{}, err
@@ -108,7 +115,8 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot contract.Devi
 
 // EditSlot changes where and how a slot is read, and reads it. It is refused while a
 // replacement of it is in progress, which would be proven somewhere else than it began.
-func (s *Service) EditSlot(ctx context.Context, device, name string, c contract.SlotChange, known problem.Revision) (contract.Slot, error) {
+func (s *Service) EditSlot(ctx context.Context, device, name string, c contract.SlotChange,
+	known problem.Revision) (contract.Slot, error) {
 	e, before, err := s.planSlot(ctx, device, name, c)
 	if err != nil {
 		return contract.Slot{}, err
@@ -128,7 +136,8 @@ func (s *Service) EditSlot(ctx context.Context, device, name string, c contract.
 }
 
 // planSlot checks a change of a slot, and says what it was before.
-func (s *Service) planSlot(ctx context.Context, device, name string, c contract.SlotChange) (out store.SlotEdit, before map[string]string, err error) {
+func (s *Service) planSlot(ctx context.Context, device, name string,
+	c contract.SlotChange) (out store.SlotEdit, before map[string]string, err error) {
 	cannot := fmt.Sprintf("the slot %s/%s cannot be changed", device, name)
 	row, err := s.freeSlot(ctx, cannot, device, name)
 	if err != nil {
@@ -139,7 +148,9 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c contract.
 		return out, nil, err
 	}
 	before = slotFacts(row)
-	wanted := contract.DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol, ServerName: row.ServerName, Identity: row.Identity, More: all(row.More.V, shownPlace), TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse}
+	wanted := contract.DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol,
+		ServerName: row.ServerName, Identity: row.Identity, More: all(row.More.V, shownPlace),
+		TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse}
 	set(&wanted.Address, c.Address)
 	set(&wanted.ServerName, c.ServerName)
 	if c.Protocol != nil && *c.Protocol != wanted.Protocol {
@@ -170,13 +181,15 @@ func (s *Service) planSlot(ctx context.Context, device, name string, c contract.
 	if err != nil {
 		return out, nil, err
 	}
-	if wire.Protocol(changed.Protocol).OverEAP() && wanted.Secret == "" && c.Secret == nil && !samePlaces(row, changed) {
+	if wire.Protocol(changed.Protocol).OverEAP() && wanted.Secret == "" && c.Secret == nil &&
+		!samePlaces(row, changed) {
 		sealed, err := s.access.SlotSecret(ctx, device, name)
 		if err != nil {
 			return out, nil, err
 		}
 		if len(sealed) > 0 {
-			return out, nil, problem.Reject(cannot, "its shared secret was given for another address or port", "give the shared secret again", next.Give.On("secret"))
+			return out, nil, problem.Reject(cannot, "its shared secret was given for another address or port",
+				"give the shared secret again", next.Give.On("secret"))
 		}
 	}
 	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More, row.TrustGroups, row.ClientUse = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More, changed.TrustGroups, changed.ClientUse
@@ -207,7 +220,8 @@ func (s *Service) RemoveSlot(ctx context.Context, device, name string) error {
 		return err
 	}
 	if len(all) < 2 {
-		return problem.New(problem.Conflict, cannot, "it is the only slot of its device", "remove the device, or add another slot first", next.ChangeDevice.On(device))
+		return problem.New(problem.Conflict, cannot, "it is the only slot of its device",
+			"remove the device, or add another slot first", next.ChangeDevice.On(device))
 	}
 	err = s.store.Slots.Remove(ctx, row, access.SlotPurpose(device, name))
 	return problem.Missing(err, next.ListSlots, "there is no slot %s/%s", device, name)
@@ -234,7 +248,8 @@ func (s *Service) atRest(ctx context.Context, cannot string, slots []store.Slot)
 			return err
 		}
 		if len(newest) > 0 && !newest[0].State.Over() {
-			return problem.New(problem.Conflict, cannot, fmt.Sprintf("its replacement %s is in progress", replacement.Name(newest[0].ID)), "cancel it first", next.Cancel.On(replacement.Name(newest[0].ID)))
+			return problem.New(problem.Conflict, cannot, fmt.Sprintf("its replacement %s is in progress",
+				replacement.Name(newest[0].ID)), "cancel it first", next.Cancel.On(replacement.Name(newest[0].ID)))
 		}
 	}
 	return nil
@@ -242,7 +257,10 @@ func (s *Service) atRest(ctx context.Context, cannot string, slots []store.Slot)
 
 // slotFacts are what people say of a slot, for the audit log.
 func slotFacts(row store.Slot) map[string]string {
-	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)), "protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity, "trust_groups": strings.Join(row.TrustGroups.V, ", "), "client_use": map[bool]string{true: "yes"}[row.ClientUse]}
+	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)),
+		"protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity,
+		"trust_groups": strings.Join(row.TrustGroups.V, ", "),
+		"client_use":   map[bool]string{true: "yes"}[row.ClientUse]}
 	for _, p := range row.More.V {
 		at := net.JoinHostPort(p.Address, strconv.Itoa(p.Port))
 		out["also at "+at] = at

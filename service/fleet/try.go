@@ -48,13 +48,15 @@ func (s *Service) TryDevice(ctx context.Context, name string) (contract.Try, err
 		return out, err
 	}
 	for _, slot := range slots {
-		look := contract.TryLook{What: fmt.Sprintf("read the slot %s at %s port %d", slot.Name, slot.Address, slot.Port)}
+		look := contract.TryLook{What: fmt.Sprintf("read the slot %s at %s port %d", slot.Name, slot.Address,
+			slot.Port)}
 		reading, err := s.monitor.Read(ctx, slot)
 		if err != nil {
 			return out, err
 		}
 		if leaf := reading.Leaf(); leaf != nil {
-			look.OK, look.Said = true, fmt.Sprintf("it serves “%s” until %s", leaf.ShortName(), leaf.NotAfter.Format(time.DateOnly))
+			look.OK, look.Said = true, fmt.Sprintf("it serves “%s” until %s", leaf.ShortName(),
+				leaf.NotAfter.Format(time.DateOnly))
 		} else {
 			look.Said, look.Next = reading.Why.What, reading.Why.Remedy
 		}

@@ -11,8 +11,8 @@ import (
 	"freshseal/store"
 )
 
-// Aftermath returns the finding of a slot in a condition that got worse shortly after a replacement was sealed, with the offer to revert
-// it; nil where there is none.
+// Aftermath returns the finding of a slot in a condition that got worse shortly after a replacement was sealed, with
+// the offer to revert it; nil where there is none.
 func (s *Service) Aftermath(ctx context.Context, row store.Slot, is due.Condition) ([]finding.Finding, error) {
 	if !slices.Contains(due.Broken, is) {
 		return nil, nil
@@ -24,5 +24,6 @@ func (s *Service) Aftermath(ctx context.Context, row store.Slot, is due.Conditio
 	case err != nil:
 		return nil, err
 	}
-	return []finding.Finding{finding.AfterSeal(row.Device+"/"+row.Name, replacement.Name(after.ReplacementID), after.ChangedAt.Sub(after.SealedAt.Time), string(after.Became), after.Revertible())}, nil
+	return []finding.Finding{finding.AfterSeal(row.Device+"/"+row.Name, replacement.Name(after.ReplacementID),
+		after.ChangedAt.Sub(after.SealedAt.Time), string(after.Became), after.Revertible())}, nil
 }

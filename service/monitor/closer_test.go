@@ -48,7 +48,9 @@ type authority struct {
 
 func newAuthority(t *testing.T) *authority {
 	t.Helper()
-	a := &authority{Signer: testkit.Root(t, "Quay Root", func(c *x509.Certificate) { c.KeyUsage |= x509.KeyUsageCRLSign })}
+	a := &authority{Signer: testkit.Root(t, "Quay Root", func(c *x509.Certificate) {
+		c.KeyUsage |= x509.KeyUsageCRLSign
+	})}
 	issuer, err := x509.ParseCertificate(a.Raw)
 	if err != nil {
 		t.Fatal(err)
@@ -56,9 +58,11 @@ func newAuthority(t *testing.T) *authority {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/list" {
 			a.listed.Add(1)
-			l := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: testkit.Now.Add(-time.Hour), NextUpdate: testkit.Now.AddDate(0, 0, 7)}
+			l := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: testkit.Now.Add(-time.Hour),
+				NextUpdate: testkit.Now.AddDate(0, 0, 7)}
 			if a.revoked.Load() {
-				l.RevokedCertificateEntries = []x509.RevocationListEntry{{SerialNumber: a.serial, RevocationTime: testkit.Now}}
+				l.RevokedCertificateEntries = []x509.RevocationListEntry{{SerialNumber: a.serial,
+					RevocationTime: testkit.Now}}
 			}
 			der, _ := x509.CreateRevocationList(rand.Reader, l, issuer, a.Key)
 			w.Write(der)
@@ -84,7 +88,8 @@ func newAuthority(t *testing.T) *authority {
 
 func (a *authority) says(t *testing.T, about *big.Int, issuer *x509.Certificate) []byte {
 	t.Helper()
-	said := ocsp.Response{Status: ocsp.Good, SerialNumber: about, ThisUpdate: testkit.Now.Add(-time.Hour), NextUpdate: testkit.Now.AddDate(0, 0, 7)}
+	said := ocsp.Response{Status: ocsp.Good, SerialNumber: about, ThisUpdate: testkit.Now.Add(-time.Hour),
+		NextUpdate: testkit.Now.AddDate(0, 0, 7)}
 	if a.revoked.Load() {
 		said.Status, said.RevokedAt, said.RevocationReason = ocsp.Revoked, testkit.Now, ocsp.KeyCompromise
 	}
@@ -107,7 +112,8 @@ func box(t *testing.T, s *Service, name string, certificates ...tls.Certificate)
 	n, _ := strconv.Atoi(port)
 	d := store.NewDevice{Device: store.Device{Name: name, Address: "127.0.0.1"}}
 	d.Settings.V, d.Tags.V = map[string]string{}, []string{}
-	d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: n, Protocol: "tls", ServerName: "gate.tidewrack.example"}}
+	d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: n, Protocol: "tls",
+		ServerName: "gate.tidewrack.example"}}
 	if err := s.store.Devices.Add(t.Context(), []store.NewDevice{d}); err != nil {
 		t.Fatal(err)
 	}
@@ -139,10 +145,12 @@ func TestARevokedCertificateIsFound(t *testing.T) {
 	s.Ask(wire.Published{Guard: wire.Guard{Inside: true, Except: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}})
 	a := newAuthority(t)
 	leaf := a.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) {
-		c.OCSPServer, c.CRLDistributionPoints = []string{a.url + "/ocsp"}, []string{"ldap://dir.tidewrack.example/list", a.url + "/list"}
+		c.OCSPServer, c.CRLDistributionPoints = []string{a.url + "/ocsp"},
+			[]string{"ldap://dir.tidewrack.example/list", a.url + "/list"}
 	})
 	a.serial = leaf.SerialNumber
-	if err := s.store.Chains.AddAnchors(t.Context(), Fleet, s.moment(), certificatesOf(a.Signer), store.Any); err != nil {
+	if err := s.store.Chains.AddAnchors(t.Context(), Fleet, s.moment(), certificatesOf(a.Signer),
+		store.Any); err != nil {
 		t.Fatal(err)
 	}
 	box(t, s, "gate", tls.Certificate{Certificate: [][]byte{leaf.Raw}, PrivateKey: leaf.Key})
@@ -160,7 +168,8 @@ func TestARevokedCertificateIsFound(t *testing.T) {
 		t.Fatal("it was asked although no policy wants it")
 	}
 	yes := true
-	if _, err := s.SetPolicy(t.Context(), contract.NewPolicy{Scope: Fleet, Rules: policy.Rules{Revocation: &yes}}, problem.Any); err != nil {
+	if _, err := s.SetPolicy(t.Context(), contract.NewPolicy{Scope: Fleet, Rules: policy.Rules{Revocation: &yes}},
+		problem.Any); err != nil {
 		t.Fatal(err)
 	}
 	if row := ask(); row.Base != due.Fresh || a.asked.Load() != 1 || a.listed.Load() != 0 {
@@ -171,7 +180,8 @@ func TestARevokedCertificateIsFound(t *testing.T) {
 		t.Errorf("it was asked again at once")
 	}
 	at.pass(13 * time.Hour)
-	if row := ask(); row.Base != due.Flawed || told(row, finding.Revoked) != "“gate.tidewrack.example” was revoked on 2026-06-01 (keyCompromise); "+a.url+"/ocsp says so" {
+	if row := ask(); row.Base != due.Flawed || told(row, finding.Revoked) != "“gate.tidewrack.example” was revoked "+
+		"on 2026-06-01 (keyCompromise); "+a.url+"/ocsp says so" {
 		t.Errorf("%s %v", row.Base, row.Findings.V)
 	}
 	// The responder is down: the list says it too.
@@ -183,7 +193,8 @@ func TestARevokedCertificateIsFound(t *testing.T) {
 	// Both are gone: nobody knows, which is said, and is no error.
 	s.Ask(wire.Published{Guard: wire.Guard{Inside: true}})
 	at.pass(13 * time.Hour)
-	if row := ask(); row.Base != due.Fresh || !strings.Contains(told(row, finding.RevocationUnknown), "not an address of the public Internet") {
+	if row := ask(); row.Base != due.Fresh || !strings.Contains(told(row, finding.RevocationUnknown),
+		"not an address of the public Internet") {
 		t.Errorf("%s %v", row.Base, row.Findings.V)
 	}
 }
@@ -201,7 +212,8 @@ func TestACloserLook(t *testing.T) {
 	at := &clock{now: testkit.Now}
 	s := room(t, at, nil)
 	a := newAuthority(t)
-	if err := s.store.Chains.AddAnchors(t.Context(), Fleet, s.moment(), certificatesOf(a.Signer), store.Any); err != nil {
+	if err := s.store.Chains.AddAnchors(t.Context(), Fleet, s.moment(), certificatesOf(a.Signer),
+		store.Any); err != nil {
 		t.Fatal(err)
 	}
 	issuer, _ := x509.ParseCertificate(a.Raw)
@@ -210,30 +222,39 @@ func TestACloserLook(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(5), DNSNames: []string{"gate.tidewrack.example"}, NotBefore: testkit.Now.AddDate(-1, 0, 0), NotAfter: testkit.Now.AddDate(0, 0, -3),
+	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(5),
+		DNSNames: []string{"gate.tidewrack.example"}, NotBefore: testkit.Now.AddDate(-1, 0, 0),
+		NotAfter:    testkit.Now.AddDate(0, 0, -3),
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, issuer, &key.PublicKey, a.Key)
 	if err != nil {
 		t.Fatal(err)
 	}
 	staple := a.says(t, leaf.SerialNumber, issuer)
-	box(t, s, "both", tls.Certificate{Certificate: [][]byte{leaf.Raw, a.Raw}, PrivateKey: leaf.Key, OCSPStaple: staple}, tls.Certificate{Certificate: [][]byte{der, a.Raw}, PrivateKey: key})
+	box(t, s, "both", tls.Certificate{Certificate: [][]byte{leaf.Raw, a.Raw}, PrivateKey: leaf.Key,
+		OCSPStaple: staple}, tls.Certificate{Certificate: [][]byte{der, a.Raw}, PrivateKey: key})
 	a.revoked.Store(true)
 	revoked := a.says(t, leaf.SerialNumber, issuer)
-	box(t, s, "staples", tls.Certificate{Certificate: [][]byte{leaf.Raw, a.Raw}, PrivateKey: leaf.Key, OCSPStaple: revoked})
-	box(t, s, "garbage", tls.Certificate{Certificate: [][]byte{leaf.Raw, a.Raw}, PrivateKey: leaf.Key, OCSPStaple: []byte("garbage")})
+	box(t, s, "staples", tls.Certificate{Certificate: [][]byte{leaf.Raw, a.Raw}, PrivateKey: leaf.Key,
+		OCSPStaple: revoked})
+	box(t, s, "garbage", tls.Certificate{Certificate: [][]byte{leaf.Raw, a.Raw}, PrivateKey: leaf.Key,
+		OCSPStaple: []byte("garbage")})
 	for _, device := range []string{"both", "staples", "garbage"} {
 		if _, err := s.ReadCloser(t.Context(), s.row(t, device)); err != nil {
 			t.Fatal(err)
 		}
 	}
 	both := s.row(t, "both")
-	if both.Base != due.Flawed || both.Closer.V == nil || len(both.Closer.V.Second) != 2 || both.Closer.V.Staple == nil || !strings.HasPrefix(told(both, finding.Expired), "second certificate (RSA 2048): ") {
+	if both.Base != due.Flawed || both.Closer.V == nil || len(both.Closer.V.Second) != 2 ||
+		both.Closer.V.Staple == nil || !strings.HasPrefix(told(both, finding.Expired), "second certificate "+
+		"(RSA 2048): ") {
 		t.Errorf("%s %+v %v", both.Base, both.Closer.V, both.Findings.V)
 	}
-	if row := s.row(t, "staples"); row.Base != due.Flawed || !strings.Contains(told(row, finding.Revoked), "staples says that the certificate was revoked on 2026-06-01") {
+	if row := s.row(t, "staples"); row.Base != due.Flawed || !strings.Contains(told(row, finding.Revoked),
+		"staples says that the certificate was revoked on 2026-06-01") {
 		t.Errorf("%s %v", row.Base, row.Findings.V)
 	}
-	if row := s.row(t, "garbage"); row.Base != due.Fresh || told(row, finding.StapleUnusable) == "" || told(row, finding.SecondCertificate) != "" {
+	if row := s.row(t, "garbage"); row.Base != due.Fresh || told(row, finding.StapleUnusable) == "" ||
+		told(row, finding.SecondCertificate) != "" {
 		t.Errorf("%s %v", row.Base, row.Findings.V)
 	}
 	// A usual reading, and a new judgement, leave what was found where it is; the next look comes in a day.
@@ -244,7 +265,8 @@ func TestACloserLook(t *testing.T) {
 		t.Fatal(err)
 	}
 	again := s.row(t, "both")
-	if again.Base != due.Flawed || told(again, finding.SecondCertificate) == "" || !again.LookAt.Equal(both.LookAt.Time) || both.LookAt.Sub(testkit.Now) < 20*time.Hour {
+	if again.Base != due.Flawed || told(again, finding.SecondCertificate) == "" ||
+		!again.LookAt.Equal(both.LookAt.Time) || both.LookAt.Sub(testkit.Now) < 20*time.Hour {
 		t.Errorf("%s %v, the next look at %s", again.Base, again.Findings.V, again.LookAt)
 	}
 	// The second certificate is that which a replacement installed: nothing strange stands there.
@@ -273,8 +295,11 @@ func TestAClockIsTold(t *testing.T) {
 	a := newAuthority(t)
 	leaf := a.Leaf(t, "gate.tidewrack.example")
 	s := &judge.Snapshot{Anchors: chain.NewPool(a.Certificate), Authorities: chain.NewPool()}
-	for ahead, want := range map[int]string{0: "", 299: "", 301: "its clock is 5 minutes ahead", -3601: "its clock is 60 minutes behind", -7200: "its clock is 2 hours behind", 180 * 86400: "its clock is 180 days ahead"} {
-		got := s.Judge(certificatesOf(leaf), judge.Slot{ServerName: "gate.tidewrack.example", Closer: &judge.Closer{Clock: true, Ahead: ahead}}, testkit.Now)
+	for ahead, want := range map[int]string{0: "", 299: "", 301: "its clock is 5 minutes ahead",
+		-3601: "its clock is 60 minutes behind", -7200: "its clock is 2 hours behind",
+		180 * 86400: "its clock is 180 days ahead"} {
+		got := s.Judge(certificatesOf(leaf), judge.Slot{ServerName: "gate.tidewrack.example",
+			Closer: &judge.Closer{Clock: true, Ahead: ahead}}, testkit.Now)
 		i := slices.IndexFunc(got.Findings, func(f finding.Finding) bool { return f.Code == finding.ClockWrong })
 		if i < 0 != (want == "") || i >= 0 && got.Findings[i].What != want {
 			t.Errorf("%d: %v", ahead, got.Findings)

@@ -18,7 +18,8 @@ func (s *Service) LastEvent(ctx context.Context) (int64, error) { return s.store
 // about one thing. It ends when over said so before the last of them was read, when
 // take fails, or with the context. While nothing happens beat is called, which finds
 // out whether anybody listens.
-func (s *Service) Follow(ctx context.Context, about string, after int64, take func(contract.Event) error, beat func() error, over func() (bool, error)) error {
+func (s *Service) Follow(ctx context.Context, about string, after int64, take func(contract.Event) error,
+	beat func() error, over func() (bool, error)) error {
 	woken, leave := s.store.Outbox.Listen()
 	defer leave()
 	for {
@@ -57,5 +58,6 @@ func (s *Service) Follow(ctx context.Context, about string, after int64, take fu
 }
 
 func show(e store.Event) contract.Event {
-	return contract.Event{ID: e.ID, At: e.At.Time, Kind: e.Kind, About: e.About, Who: e.Who, Stage: e.Stage, State: e.State, Text: e.Text}
+	return contract.Event{ID: e.ID, At: e.At.Time, Kind: e.Kind, About: e.About, Who: e.Who, Stage: e.Stage,
+		State: e.State, Text: e.Text}
 }

@@ -9,8 +9,9 @@ import (
 	"freshseal/store"
 )
 
-// Expect says that a replacement works on slots: from activate on, until Unexpect, they serve its old or new leaf, what stood, or nothing, and
-// that is no alarm. Their conditions stay as they were meanwhile; a third certificate is told of at once.
+// Expect says that a replacement works on slots: from activate on, until Unexpect, they serve its old or new leaf,
+// what stood, or nothing, and that is no alarm. Their conditions stay as they were meanwhile; a third certificate is
+// told of at once.
 func (s *Service) Expect(ctx context.Context, r store.Replacement, targets []store.Target) error {
 	if r.Stage.Before(replacement.Activate) && !r.Reverting {
 		return nil
@@ -32,7 +33,8 @@ func (s *Service) Expect(ctx context.Context, r store.Replacement, targets []sto
 	return err
 }
 
-// ExpectAll does it for the replacements that were under way when the service last stopped. It comes before anything is judged.
+// ExpectAll does it for the replacements that were under way when the service last stopped. It comes before anything
+// is judged.
 func (s *Service) ExpectAll(ctx context.Context) error {
 	for _, state := range []replacement.State{replacement.Running, replacement.Waiting} {
 		under, err := s.store.Replacements.In(ctx, state)

@@ -91,7 +91,9 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 		groups[name] = chain.NewPool(held...)
 	}
 	k.version++
-	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Defaults: s.Defaults(), Sites: times, Anchors: chain.NewPool(roots...), TrustGroups: groups, Authorities: chain.NewPool(middle...), Scopes: scopes, Turnaround: map[string]int{}}
+	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Defaults: s.Defaults(), Sites: times,
+		Anchors: chain.NewPool(roots...), TrustGroups: groups, Authorities: chain.NewPool(middle...), Scopes: scopes,
+		Turnaround: map[string]int{}}
 	for _, each := range signers {
 		k.now.Turnaround[each.Name] = each.TurnaroundDays
 	}
@@ -101,7 +103,9 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 
 // judgedSlot is what a judgement must know of a slot. look is what a closer look showed just now.
 func (s *Service) judgedSlot(ctx context.Context, row store.Slot, look *wire.Closer) (judge.Slot, error) {
-	out := judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V, Version: row.Version, Remarks: row.Remarks.V, Closer: row.Closer.V, TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse, OverEAP: wire.Protocol(row.Protocol).OverEAP()}
+	out := judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V,
+		Version: row.Version, Remarks: row.Remarks.V, Closer: row.Closer.V, TrustGroups: row.TrustGroups.V,
+		ClientUse: row.ClientUse, OverEAP: wire.Protocol(row.Protocol).OverEAP()}
 	if look != nil {
 		out.Second = look.Second // not kept yet
 		return out, nil
@@ -187,7 +191,8 @@ func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) 
 	key := keyOf(row, sight)
 	next, misses := r.s.again(snapshot, row, sight)
 	known, ok := r.s.knowledge.judged.Load(row.ID)
-	if v, _ := known.(verdict); sight.Closer == nil && ok && v.version == snapshot.Version && v.reading == key && (v.until.IsZero() || sight.At.Before(v.until)) {
+	if v, _ := known.(verdict); sight.Closer == nil && ok && v.version == snapshot.Version && v.reading == key &&
+		(v.until.IsZero() || sight.At.Before(v.until)) {
 		if outcome == "new" {
 			outcome = "unchanged"
 		}
@@ -248,7 +253,8 @@ func (r *recorder) flush(ctx context.Context) error {
 			return err
 		}
 		row.NextAt, row.Misses = one.next, one.misses
-		readings, marks = append(readings, store.NewReading{Slot: row, Served: served(one.sight)}), append(marks, verdict{one.key, snapshot.Version, until})
+		readings, marks = append(readings, store.NewReading{Slot: row, Served: served(one.sight)}),
+			append(marks, verdict{one.key, snapshot.Version, until})
 	}
 	late, err := r.s.store.Readings.Add(ctx, readings)
 	if err != nil {
@@ -290,7 +296,8 @@ func (r *recorder) again(ctx context.Context, one store.NewReading) error {
 	if err != nil {
 		return err
 	}
-	reading := Sight{wire.Reading{At: one.ReadAt.Time, Chain: one.Served, Version: one.Version, Suite: one.Suite, Remarks: one.Remarks.V, Why: one.Failure.V}, one.Others.V}
+	reading := Sight{wire.Reading{At: one.ReadAt.Time, Chain: one.Served, Version: one.Version, Suite: one.Suite,
+		Remarks: one.Remarks.V, Why: one.Failure.V}, one.Others.V}
 	if _, err := r.s.judge(ctx, snapshot, &row, reading); err != nil {
 		return err
 	}
@@ -313,11 +320,14 @@ func (s *Service) record(ctx context.Context, row store.Slot, reading Sight) err
 
 // judge fills in a slot with a reading and what it means, and says until when that
 // holds.
-func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *store.Slot, reading Sight) (until time.Time, err error) {
-	row.ReadAt, row.Version, row.Suite, row.Remarks.V = store.At(reading.At), reading.Version, reading.Suite, append([]finding.Finding{}, reading.Remarks...)
+func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *store.Slot,
+	reading Sight) (until time.Time, err error) {
+	row.ReadAt, row.Version, row.Suite, row.Remarks.V = store.At(reading.At), reading.Version, reading.Suite,
+		append([]finding.Finding{}, reading.Remarks...)
 	notAfter := row.NotAfter
 	row.Chain.V, row.Failure.V, row.Others.V = []string{}, reading.Why, reading.Others
-	row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.SearchText = "", false, store.Moment{}, store.Moment{}, ""
+	row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.SearchText = "", false, store.Moment{},
+		store.Moment{}, ""
 	about, err := s.judgedSlot(ctx, *row, reading.Closer)
 	if err != nil {
 		return until, err
@@ -327,7 +337,8 @@ func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *stor
 		judged = snapshot.Unreachable(*reading.Why, about)
 	} else {
 		leaf := reading.Leaf()
-		row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.SearchText = leaf.ShortName(), leaf.SelfSigned(), store.At(leaf.NotBefore), store.At(leaf.NotAfter), searchText(leaf)
+		row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.SearchText = leaf.ShortName(),
+			leaf.SelfSigned(), store.At(leaf.NotBefore), store.At(leaf.NotAfter), searchText(leaf)
 		for _, c := range reading.Chain {
 			row.Chain.V = append(row.Chain.V, c.SHA256)
 		}
@@ -349,8 +360,8 @@ func searchText(leaf *cert.Certificate) string {
 	return text[:min(len(text), maxSearchText)]
 }
 
-// applyJudgement writes a judgement into a slot's row. It reports whether a replacement that is under way expects what the slot serves: its condition
-// then stays as it was.
+// applyJudgement writes a judgement into a slot's row. It reports whether a replacement that is under way expects
+// what the slot serves: its condition then stays as it was.
 func (s *Service) applyJudgement(row *store.Slot, j judge.Judgement) (expected bool) {
 	served := ""
 	if len(row.Chain.V) > 0 {

@@ -12,8 +12,8 @@ import (
 	"freshseal/wire"
 )
 
-// Leaf reads which leaf an address of a site (HOST:PORT) serves for a name, by the reader of all readings, and returns its SHA-256.
-// Nothing is kept.
+// Leaf reads which leaf an address of a site (HOST:PORT) serves for a name, by the reader of all readings, and
+// returns its SHA-256. Nothing is kept.
 func (s *Service) Leaf(ctx context.Context, site, address, name string) (string, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
@@ -23,7 +23,8 @@ func (s *Service) Leaf(ctx context.Context, site, address, name string) (string,
 	if err != nil {
 		return "", fmt.Errorf("%q is not HOST:PORT", address)
 	}
-	reading := s.reader.Read(ctx, wire.Target{Address: host, Port: n, Protocol: protocol.TLS, ServerName: name, Way: s.access.Way(site), Site: site, Gate: access.Readings{Service: s.access}})
+	reading := s.reader.Read(ctx, wire.Target{Address: host, Port: n, Protocol: protocol.TLS, ServerName: name,
+		Way: s.access.Way(site), Site: site, Gate: access.Readings{Service: s.access}})
 	if leaf := reading.Leaf(); leaf != nil {
 		return leaf.SHA256, nil
 	}

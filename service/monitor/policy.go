@@ -75,20 +75,26 @@ func (s *Service) Policies(ctx context.Context) ([]contract.Policy, error) {
 }
 
 // SetPolicy sets the rules of a scope, and judges the slots anew.
-func (s *Service) SetPolicy(ctx context.Context, n contract.NewPolicy, known problem.Revision) (contract.Policy, error) {
+func (s *Service) SetPolicy(ctx context.Context, n contract.NewPolicy,
+	known problem.Revision) (contract.Policy, error) {
 	p := contract.Policy{Scope: n.Scope, Rules: n.Rules}
 	kind, name, _ := strings.Cut(p.Scope, "/")
 	if p.Scope != Fleet && (kind != "site" && kind != "device" && kind != "tag" || name == "") {
-		return p, problem.Reject("the policy was not set", "no scope is called "+p.Scope, "give fleet, site/NAME, tag/NAME or device/NAME")
+		return p, problem.Reject("the policy was not set", "no scope is called "+p.Scope,
+			"give fleet, site/NAME, tag/NAME or device/NAME")
 	}
-	if kind == "tag" && rulesText(p.Rules) != rulesText(policy.Rules{Windows: n.Rules.Windows, Freezes: n.Rules.Freezes, KeepHolidays: n.Rules.KeepHolidays}) {
-		return p, problem.Reject("the policy was not set", "a tag says only when devices may be touched", "give windows, freezes or keep_holidays; set other rules for the fleet, a site or a device")
+	if kind == "tag" &&
+		rulesText(p.Rules) != rulesText(policy.Rules{Windows: n.Rules.Windows, Freezes: n.Rules.Freezes,
+			KeepHolidays: n.Rules.KeepHolidays}) {
+		return p, problem.Reject("the policy was not set", "a tag says only when devices may be touched",
+			"give windows, freezes or keep_holidays; set other rules for the fleet, a site or a device")
 	}
 	if err := p.Rules.Check(); err != nil {
 		return p, problem.Reject("the policy was not set", err.Error(), "correct it and try again")
 	}
 	if p.Rules.WeakKeys != nil && kind != "device" {
-		return p, problem.Reject("the policy was not set", "weak keys can only be allowed for single devices", "give device/NAME")
+		return p, problem.Reject("the policy was not set", "weak keys can only be allowed for single devices",
+			"give device/NAME")
 	}
 	if signer := p.Rules.Signer; signer != nil && *signer != "" {
 		if err := s.knownSigner(ctx, *signer); err != nil {
@@ -104,7 +110,8 @@ func (s *Service) SetPolicy(ctx context.Context, n contract.NewPolicy, known pro
 	if err != nil {
 		return p, err
 	}
-	audit.Differences(ctx, map[string]string{p.Scope: rulesText(was[p.Scope])}, map[string]string{p.Scope: rulesText(p.Rules)})
+	audit.Differences(ctx, map[string]string{p.Scope: rulesText(was[p.Scope])},
+		map[string]string{p.Scope: rulesText(p.Rules)})
 	err = s.store.Policies.Set(ctx, p.Scope, p.Rules, known)
 	if err != nil {
 		return p, problem.Outdated(err)
@@ -112,7 +119,8 @@ func (s *Service) SetPolicy(ctx context.Context, n contract.NewPolicy, known pro
 	if p.Revision, err = s.store.Revisions.Of(ctx, "policy/"+p.Scope); err != nil {
 		return p, err
 	}
-	if minutes := p.Rules.ReadMinutes; minutes != nil && (was[p.Scope].ReadMinutes == nil || *minutes < *was[p.Scope].ReadMinutes) {
+	if minutes := p.Rules.ReadMinutes; minutes != nil &&
+		(was[p.Scope].ReadMinutes == nil || *minutes < *was[p.Scope].ReadMinutes) {
 		if err := s.store.Readings.Hasten(ctx, s.moment(), time.Duration(*minutes)*time.Minute); err != nil {
 			return p, err
 		}

@@ -31,7 +31,9 @@ type Sight struct {
 func Places(row store.SlotToRead) []judge.Other {
 	out := []judge.Other{{Address: row.Address, Port: row.Port}}
 	add := func(o judge.Other) {
-		if !slices.ContainsFunc(out, func(known judge.Other) bool { return known.Address == o.Address && known.Port == o.Port }) {
+		if !slices.ContainsFunc(out, func(known judge.Other) bool {
+			return known.Address == o.Address && known.Port == o.Port
+		}) {
 			out = append(out, o)
 		}
 	}
@@ -45,7 +47,8 @@ func Places(row store.SlotToRead) []judge.Other {
 }
 
 func (s *Service) targetOf(ctx context.Context, row store.SlotToRead, at judge.Other) wire.Target {
-	t := wire.Target{Address: at.Address, Port: at.Port, Protocol: wire.Protocol(row.Protocol), ServerName: row.ServerName, Identity: row.Identity,
+	t := wire.Target{Address: at.Address, Port: at.Port, Protocol: wire.Protocol(row.Protocol),
+		ServerName: row.ServerName, Identity: row.Identity,
 		Way: s.access.Way(row.Site), Site: row.Site, Gate: access.Readings{Service: s.access}}
 	if t.Protocol.OverEAP() {
 		var err error
@@ -102,16 +105,19 @@ func (s *Service) ReadAddress(ctx context.Context, ask contract.AskReading) (con
 	if ask.Port == 0 {
 		ask.Port = about.Port
 	}
-	t := wire.Target{Address: ask.Address, Port: ask.Port, Protocol: about.Reads(), Closer: true, ServerName: request.PlainName(ask.ServerName), Identity: ask.Identity, Secret: []byte(ask.Secret)}
+	t := wire.Target{Address: ask.Address, Port: ask.Port, Protocol: about.Reads(), Closer: true,
+		ServerName: request.PlainName(ask.ServerName), Identity: ask.Identity, Secret: []byte(ask.Secret)}
 	switch {
 	case !known:
 		return contract.Seen{}, UnknownProtocol("this cannot be read", ask.Protocol)
 	case !request.IsName(t.Address) || t.Port < 1 || t.Port > 65535:
-		return contract.Seen{}, problem.Reject("this cannot be read", fmt.Sprintf("%q and %d are not an address and a port", t.Address, t.Port), "write it as 192.0.2.1:443 or [2001:db8::1]:443")
+		return contract.Seen{}, problem.Reject("this cannot be read", fmt.Sprintf("%q and %d are not an address "+
+			"and a port", t.Address, t.Port), "write it as 192.0.2.1:443 or [2001:db8::1]:443")
 	}
 	audit.Say(ctx, "%s port %d as %q by %s", t.Address, t.Port, t.ServerName, t.Protocol)
 	reading := s.reader.Read(ctx, t)
-	out := contract.Seen{Address: t.Address, Port: t.Port, ServerName: t.ServerName, At: reading.At, Protocol: string(t.Protocol), Version: reading.Version, Suite: reading.Suite,
+	out := contract.Seen{Address: t.Address, Port: t.Port, ServerName: t.ServerName, At: reading.At,
+		Protocol: string(t.Protocol), Version: reading.Version, Suite: reading.Suite,
 		Chain: []contract.Link{}, Findings: []finding.Finding{}, Failure: reading.Why}
 	if reading.Why != nil {
 		return out, nil
@@ -126,7 +132,8 @@ func (s *Service) ReadAddress(ctx context.Context, ask contract.AskReading) (con
 		return out, err
 	}
 	look := s.meaning(*reading.Closer, reading.Chain)
-	judged := judge.Slot{ServerName: t.ServerName, Version: reading.Version, Remarks: reading.Remarks, Closer: &look, Second: reading.Closer.Second}
+	judged := judge.Slot{ServerName: t.ServerName, Version: reading.Version, Remarks: reading.Remarks, Closer: &look,
+		Second: reading.Closer.Second}
 	out.Findings = append(out.Findings, snapshot.Judge(reading.Chain, judged, s.now()).Findings...)
 	return out, nil
 }
@@ -137,14 +144,16 @@ func UnknownProtocol(cannot, name string) error {
 	for _, about := range protocol.All() {
 		names = append(names, string(about.Name))
 	}
-	return problem.Reject(cannot, fmt.Sprintf("%q is not a protocol that can be read", name), "give one of "+strings.Join(names, ", "), next.Give.On("protocol"))
+	return problem.Reject(cannot, fmt.Sprintf("%q is not a protocol that can be read", name), "give one of "+
+		strings.Join(names, ", "), next.Give.On("protocol"))
 }
 
 // Protocols are those that slots can be read by.
 func (s *Service) Protocols(context.Context) ([]contract.Protocol, error) {
 	var out []contract.Protocol
 	for _, a := range protocol.All() {
-		out = append(out, contract.Protocol{Name: string(a.Name), Title: a.Title, Port: a.Port, OverEAP: a.OverEAP, Spoken: string(a.Spoken)})
+		out = append(out, contract.Protocol{Name: string(a.Name), Title: a.Title, Port: a.Port, OverEAP: a.OverEAP,
+			Spoken: string(a.Spoken)})
 	}
 	return out, nil
 }

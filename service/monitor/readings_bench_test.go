@@ -41,7 +41,9 @@ func BenchmarkReadingsKept(b *testing.B) {
 				keep := recorder{s: s}
 				for i, row := range rows {
 					leaf := leaves[i%len(leaves)]
-					if err := keep.take(b.Context(), row.ToRead(), Sight{Reading: wire.Reading{At: testkit.Now.Add(time.Duration(i+1) * time.Millisecond), Chain: leaf, Version: "TLS 1.3"}}); err != nil {
+					if err := keep.take(b.Context(), row.ToRead(),
+						Sight{Reading: wire.Reading{At: testkit.Now.Add(time.Duration(i+1) * time.Millisecond),
+							Chain: leaf, Version: "TLS 1.3"}}); err != nil {
 						b.Fatal(err)
 					}
 				}
@@ -75,7 +77,9 @@ func fleetOf(b *testing.B, s *Service, slots int) ([]store.Slot, [][]*cert.Certi
 	middle := root.Below(b, "Middle")
 	var leaves [][]*cert.Certificate
 	for i := range 500 {
-		leaves = append(leaves, []*cert.Certificate{middle.Leaf(b, fmt.Sprintf("gate-%d.tidewrack.example", i)).Certificate, middle.Certificate})
+		leaves = append(leaves,
+			[]*cert.Certificate{middle.Leaf(b, fmt.Sprintf("gate-%d.tidewrack.example", i)).Certificate,
+				middle.Certificate})
 	}
 	for from := 0; from < slots; from += 1000 {
 		var devices []store.NewDevice

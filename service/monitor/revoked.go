@@ -193,7 +193,8 @@ func soonerOf(until, now time.Time) time.Time {
 	return next
 }
 
-func (s *Service) askResponder(ctx context.Context, url string, c, issuer *cert.Certificate) (revocation.Statement, error) {
+func (s *Service) askResponder(ctx context.Context, url string, c,
+	issuer *cert.Certificate) (revocation.Statement, error) {
 	request, err := revocation.Request(c, issuer)
 	if err != nil {
 		return revocation.Statement{}, err

@@ -107,7 +107,8 @@ type Progress func(read int)
 
 // read reads slots, many at once, keeps what was seen, and says how many were read and how many
 // of them are unreachable.
-func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], many wire.Many, told Progress) (read, unreachable int, err error) {
+func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], many wire.Many,
+	told Progress) (read, unreachable int, err error) {
 	under := round{of: map[int]place{}}
 	all := make(chan *gathering, 64)
 	go func() {
@@ -139,7 +140,8 @@ func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], man
 
 // ReadAll reads every slot of the fleet, or of a site where one is named, many at once. told is
 // called after each with how many there are.
-func (s *Service) ReadAll(ctx context.Context, site string, told func(read, all int)) (read, unreachable int, err error) {
+func (s *Service) ReadAll(ctx context.Context, site string,
+	told func(read, all int)) (read, unreachable int, err error) {
 	count, err := s.store.Slots.CountAll(ctx)
 	var only *string
 	if site != "" {

@@ -33,7 +33,8 @@ func (s *Service) again(snapshot *judge.Snapshot, row store.SlotToRead, sight Si
 	if every == 0 {
 		every = 24 * time.Hour // nobody reads by itself now; a later start does
 	}
-	rhythm := due.Rhythm{Every: every, NotAfter: row.NotAfter.Time, Due: row.DueFrom.Time, Installed: row.Installed.Time, Misses: misses}
+	rhythm := due.Rhythm{Every: every, NotAfter: row.NotAfter.Time, Due: row.DueFrom.Time,
+		Installed: row.Installed.Time, Misses: misses}
 	return store.At(sight.At.Add(rhythm.Next(sight.At, rand.Float64()))), misses
 }
 
@@ -63,7 +64,8 @@ func (s *Service) schedule() {
 		}
 		s.running.Go(func() {
 			defer func() { <-places }()
-			if _, _, err := s.read(s.stopping, slices.Values(rows), wire.Many{Fast: atOnceEach}, nil); err != nil && s.stopping.Err() == nil {
+			if _, _, err := s.read(s.stopping, slices.Values(rows), wire.Many{Fast: atOnceEach}, nil); err != nil &&
+				s.stopping.Err() == nil {
 				s.log.Error("reading slots", "error", err)
 			}
 		})

@@ -117,12 +117,14 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	if _, err := s.access.AddSite(t.Context(), contract.NewSite{Name: "Mainquay", Way: "direct"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.access.AddSite(t.Context(), contract.NewSite{Name: "Petrel", Way: "direct", Presence: []string{"DTSTART:20261006T080000Z RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"}}); err != nil {
+	if _, err := s.access.AddSite(t.Context(), contract.NewSite{Name: "Petrel", Way: "direct",
+		Presence: []string{"DTSTART:20261006T080000Z RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"}}); err != nil {
 		t.Fatal(err)
 	}
 	s.Start(200 * time.Millisecond) // the policy says more
 	minutes := 60
-	if _, err := s.SetPolicy(t.Context(), contract.NewPolicy{Scope: Fleet, Rules: policy.Rules{ReadMinutes: &minutes}}, problem.Any); err != nil {
+	if _, err := s.SetPolicy(t.Context(),
+		contract.NewPolicy{Scope: Fleet, Rules: policy.Rules{ReadMinutes: &minutes}}, problem.Any); err != nil {
 		t.Fatal(err)
 	}
 	quay.reads(t, 1) // at once, for it never was
@@ -132,7 +134,8 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	at.pass(20 * time.Minute)
 	quay.reads(t, 2)
 	// Paused: nothing is read, also when hours go by; then it is read once, and not for each hour.
-	if _, err := s.access.EditSite(t.Context(), "Mainquay", contract.SiteChange{Paused: &yes}, problem.Any); err != nil {
+	if _, err := s.access.EditSite(t.Context(), "Mainquay", contract.SiteChange{Paused: &yes},
+		problem.Any); err != nil {
 		t.Fatal(err)
 	}
 	at.pass(5 * time.Hour)
@@ -155,7 +158,8 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	if sight, err := s.Read(t.Context(), row); err != nil || sight.Why == nil {
 		t.Fatalf("%+v %v", sight, err)
 	}
-	if after, err := s.store.Slots.Get(t.Context(), "box-Petrel", "web"); err != nil || after.Failure.V != nil || len(after.Chain.V) != 1 || after.Misses != 0 {
+	if after, err := s.store.Slots.Get(t.Context(), "box-Petrel", "web"); err != nil || after.Failure.V != nil ||
+		len(after.Chain.V) != 1 || after.Misses != 0 {
 		t.Errorf("%+v %v", after, err)
 	}
 	// In port it is an alarm, and it is looked at again soon, then less and less often.
@@ -163,7 +167,8 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	var gaps []time.Duration
 	for range 4 {
 		for range 200 {
-			if after, err := s.store.Slots.Get(t.Context(), "box-Petrel", "web"); err == nil && after.Misses > len(gaps) {
+			if after, err := s.store.Slots.Get(t.Context(), "box-Petrel", "web"); err == nil &&
+				after.Misses > len(gaps) {
 				gaps = append(gaps, after.NextAt.Sub(after.ReadAt.Time).Round(time.Minute))
 				break
 			}

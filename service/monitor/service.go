@@ -63,8 +63,10 @@ func (s *Service) busy() bool { return time.Since(time.Unix(0, s.waited.Load()))
 func (s *Service) Ask(published Published) { s.published = published }
 
 // New returns the room; it works in the background until stopping ends, see Wait.
-func New(stopping context.Context, db *store.Store, ways *access.Service, dial access.Dial, log *slog.Logger, clock func() time.Time) *Service {
-	s := &Service{width: readAtOnce, store: db, access: ways, log: log, clock: clock, stopping: stopping, reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
+func New(stopping context.Context, db *store.Store, ways *access.Service, dial access.Dial, log *slog.Logger,
+	clock func() time.Time) *Service {
+	s := &Service{width: readAtOnce, store: db, access: ways, log: log, clock: clock, stopping: stopping,
+		reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
 	s.reader.Busy = s.busy
 	ways.OnTimes(s.judgeAgain)
 	return s
@@ -77,7 +79,8 @@ const keepEvents = 180 * 24 * time.Hour
 // else; 0: slots are read only when asked.
 func (s *Service) Start(readEvery time.Duration) {
 	s.running.Go(func() {
-		if err := s.store.Outbox.Forget(s.stopping, store.At(s.now().Add(-keepEvents))); err != nil && s.stopping.Err() == nil {
+		if err := s.store.Outbox.Forget(s.stopping, store.At(s.now().Add(-keepEvents))); err != nil &&
+			s.stopping.Err() == nil {
 			s.log.Warn("removing old events", "error", err)
 		}
 	})

@@ -12,7 +12,8 @@ import (
 
 // Survey reads addresses that are in no inventory, many at once, within that limit for each. Nothing is
 // kept of it.
-func (s *Service) Survey(ctx context.Context, targets iter.Seq[wire.Target], many wire.Many, limit time.Duration, take func(wire.Numbered, wire.Reading)) {
+func (s *Service) Survey(ctx context.Context, targets iter.Seq[wire.Target], many wire.Many, limit time.Duration,
+	take func(wire.Numbered, wire.Reading)) {
 	reader := s.reader
 	reader.Limit = limit
 	reader.ReadAll(ctx, targets, many, take)

@@ -25,7 +25,8 @@ func (s *Service) Sweep(ctx context.Context, site string) (contract.Sweep, error
 	if site != "" {
 		n, err := s.store.Slots.CountAt(ctx, site)
 		if err == nil && n == 0 {
-			err = problem.New(problem.NotFound, "no slot is at "+site, "", "write the site as the devices have it", next.ListSlots.On(""))
+			err = problem.New(problem.NotFound, "no slot is at "+site, "", "write the site as the devices have it",
+				next.ListSlots.On(""))
 		}
 		if err != nil {
 			return contract.Sweep{}, err
@@ -73,5 +74,6 @@ func (s *Service) SweepOf(id string) (contract.Sweep, error) {
 			return *sweep, nil
 		}
 	}
-	return contract.Sweep{}, problem.New(problem.NotFound, "no sweep is called "+id, "only the latest sweeps since the start of the service are kept", "", next.ListSlots.On(""))
+	return contract.Sweep{}, problem.New(problem.NotFound, "no sweep is called "+id, "only the latest sweeps since "+
+		"the start of the service are kept", "", next.ListSlots.On(""))
 }

@@ -31,7 +31,9 @@ func serveMany(b *testing.B, names int) (port int, address string) {
 		leaf := middle.Leaf(b, name, func(c *x509.Certificate) { c.NotAfter = testkit.Now.AddDate(0, 10, 0) })
 		pairs[name] = &tls.Certificate{Certificate: [][]byte{leaf.Raw, middle.Raw}, PrivateKey: leaf.Key}
 	}
-	config := &tls.Config{GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) { return pairs[hello.ServerName], nil }}
+	config := &tls.Config{GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+		return pairs[hello.ServerName], nil
+	}}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		b.Fatal(err)
@@ -80,9 +82,11 @@ func BenchmarkSweep(b *testing.B) {
 	for from := 0; from < slots; from += 1000 {
 		var devices []store.NewDevice
 		for i := from; i < from+1000; i++ {
-			d := store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%d", i), Site: fmt.Sprint("site ", i%20), Address: "127.0.0.1"}}
+			d := store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%d", i), Site: fmt.Sprint("site ", i%20),
+				Address: "127.0.0.1"}}
 			d.Settings.V, d.Tags.V = map[string]string{}, []string{}
-			d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: port, Protocol: "tls", ServerName: fmt.Sprintf("gate-%d.tidewrack.example", i%names)}}
+			d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: port, Protocol: "tls",
+				ServerName: fmt.Sprintf("gate-%d.tidewrack.example", i%names)}}
 			devices = append(devices, d)
 		}
 		if err := db.Devices.Add(b.Context(), devices); err != nil {
@@ -122,7 +126,8 @@ func bareRound(b *testing.B, address string, n, names, width int) time.Duration 
 		places <- struct{}{}
 		wg.Go(func() {
 			defer func() { <-places }()
-			dialer := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, ServerName: fmt.Sprintf("gate-%d.tidewrack.example", i%names)}}
+			dialer := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true,
+				ServerName: fmt.Sprintf("gate-%d.tidewrack.example", i%names)}}
 			conn, err := dialer.DialContext(context.Background(), "tcp", address)
 			if err != nil {
 				b.Error(err)

@@ -34,7 +34,8 @@ func (t *tally) count(outcome string, took time.Duration) {
 func (s *Service) Tally() contract.Tally {
 	s.tally.lock.Lock()
 	defer s.tally.lock.Unlock()
-	out := contract.Tally{Outcomes: map[string]uint64{"new": 0, "unchanged": 0, "unreachable": 0}, Within: map[float64]uint64{}, Seconds: s.tally.Seconds}
+	out := contract.Tally{Outcomes: map[string]uint64{"new": 0, "unchanged": 0, "unreachable": 0},
+		Within: map[float64]uint64{}, Seconds: s.tally.Seconds}
 	for outcome, n := range s.tally.Outcomes {
 		out.Outcomes[outcome] = n
 	}

@@ -58,25 +58,30 @@ func (s *Service) KnownTrustGroups(ctx context.Context, cannot string, names []s
 	}
 	for i, name := range names {
 		if _, has := counts[name]; !has && name != Fleet {
-			return problem.Reject(cannot, fmt.Sprintf("no trust group is called %q", name), "to create a trust group, add a root to it", next.ListTrustGroups.On(""))
+			return problem.Reject(cannot, fmt.Sprintf("no trust group is called %q", name),
+				"to create a trust group, add a root to it", next.ListTrustGroups.On(""))
 		}
 		if slices.Contains(names[:i], name) {
-			return problem.Reject(cannot, "the trust group "+name+" is named twice", "name each once", next.Give.On("trust_groups"))
+			return problem.Reject(cannot, "the trust group "+name+" is named twice", "name each once",
+				next.Give.On("trust_groups"))
 		}
 	}
 	return nil
 }
 
 func noTrustGroup(name string) error {
-	return problem.New(problem.NotFound, fmt.Sprintf("no trust group is called %q", name), "", "to create a trust group, add a root to it", next.ListTrustGroups.On(""))
+	return problem.New(problem.NotFound, fmt.Sprintf("no trust group is called %q", name), "",
+		"to create a trust group, add a root to it", next.ListTrustGroups.On(""))
 }
 
 // AddAnchors lets a trust group trust every root in a file; a trust group is made by
 // its first root. Anything else in the file is refused, since trust is given
 // with open eyes.
-func (s *Service) AddAnchors(ctx context.Context, name string, content []byte, known problem.Revision) ([]cert.Facts, error) {
+func (s *Service) AddAnchors(ctx context.Context, name string, content []byte,
+	known problem.Revision) ([]cert.Facts, error) {
 	if !naming.Label(name) {
-		return nil, problem.Reject("no anchor was added", fmt.Sprintf("%q is not a valid trust group name", name), naming.Rule)
+		return nil, problem.Reject("no anchor was added", fmt.Sprintf("%q is not a valid trust group name", name),
+			naming.Rule)
 	}
 	accounts, err := pile.Sort([]pile.File{{Content: content}}, pile.Options{})
 	if err != nil {
@@ -84,12 +89,14 @@ func (s *Service) AddAnchors(ctx context.Context, name string, content []byte, k
 	}
 	roots := pile.Certificates(accounts)
 	if len(roots) == 0 {
-		return nil, problem.Reject("no anchor was added", "the file holds no certificate: "+accounts[0].Holds[0].Note, "give a root as PEM or DER")
+		return nil, problem.Reject("no anchor was added", "the file holds no certificate: "+accounts[0].Holds[0].Note,
+			"give a root as PEM or DER")
 	}
 	var out []cert.Facts
 	for _, c := range roots {
 		if !c.SelfSigned() || c.Version == 3 && !c.IsAuthority() {
-			return nil, problem.Reject("no anchor was added", "“"+c.ShortName()+"” is not a root certificate", "give the self-signed root; intermediates are not trusted by themselves")
+			return nil, problem.Reject("no anchor was added", "“"+c.ShortName()+"” is not a root certificate",
+				"give the self-signed root; intermediates are not trusted by themselves")
 		}
 		audit.Say(ctx, "root %s “%s”", c.SHA256, c.ShortName())
 		out = append(out, c.Facts())
@@ -117,7 +124,8 @@ func noRoot(err error, name, sha256 string) error {
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	return problem.New(problem.NotFound, fmt.Sprintf("the trust group %s has no root %s", name, sha256), "", "", next.ShowTrustGroup.On(name))
+	return problem.New(problem.NotFound, fmt.Sprintf("the trust group %s has no root %s", name, sha256), "", "",
+		next.ShowTrustGroup.On(name))
 }
 
 // judgeFor judges all slots again, since what a trust group trusts changed.
@@ -146,13 +154,16 @@ func (s *Service) ExportAnchors(ctx context.Context, name string, e contract.Exp
 		}
 		has := chain.NewPool(held...)
 		if roots = slices.DeleteFunc(roots, has.Has); len(roots) == 0 {
-			return trust.File{}, problem.Reject("nothing was exported", fmt.Sprintf("%s has every root of %s", e.LackedBy, name), "there is nothing to add")
+			return trust.File{},
+				problem.Reject("nothing was exported", fmt.Sprintf("%s has every root of %s", e.LackedBy, name),
+					"there is nothing to add")
 		}
 		name = e.LackedBy
 	}
 	f, err := trust.Export(trust.Form(e.Form), name, roots, e.Passphrase)
 	if err != nil {
-		return f, problem.Reject("nothing was exported", err.Error(), fmt.Sprintf("the forms are %v", trust.Forms), next.Give.On("form"))
+		return f, problem.Reject("nothing was exported", err.Error(), fmt.Sprintf("the forms are %v", trust.Forms),
+			next.Give.On("form"))
 	}
 	return f, nil
 }
@@ -161,17 +172,20 @@ func (s *Service) ExportAnchors(ctx context.Context, name string, e contract.Exp
 func (s *Service) ExportAuthority(ctx context.Context, sha256 string, e contract.Export) (trust.File, error) {
 	found, err := s.store.Chains.Certificates(ctx, []string{strings.ToLower(sha256)})
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(found) == 0 {
-		return trust.File{}, problem.New(problem.NotFound, "no certificate with the SHA-256 "+sha256+" is known", "", "", next.ListAuthorities.On(""))
+		return trust.File{}, problem.New(problem.NotFound, "no certificate with the SHA-256 "+sha256+" is known", "",
+			"", next.ListAuthorities.On(""))
 	}
 	if err != nil {
 		return trust.File{}, err
 	}
 	if c := found[0]; !c.IsAuthority() && !c.SelfSigned() {
-		return trust.File{}, problem.Reject("nothing was exported", "“"+c.ShortName()+"” is neither a root nor an intermediate", "export the chain of its slot instead", next.ListAuthorities.On(""))
+		return trust.File{}, problem.Reject("nothing was exported", "“"+c.ShortName()+"” is neither a root nor an "+
+			"intermediate", "export the chain of its slot instead", next.ListAuthorities.On(""))
 	}
 	f, err := trust.Export(trust.Form(e.Form), "authority-"+found[0].SHA256[:16], found, e.Passphrase)
 	if err != nil {
-		return f, problem.Reject("nothing was exported", err.Error(), fmt.Sprintf("the forms are %v", trust.Forms), next.Give.On("form"))
+		return f, problem.Reject("nothing was exported", err.Error(), fmt.Sprintf("the forms are %v", trust.Forms),
+			next.Give.On("form"))
 	}
 	return f, nil
 }

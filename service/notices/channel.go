@@ -81,15 +81,17 @@ func usual(c notify.Channel) notify.Channel {
 		c.Security = notify.TLS
 	}
 	if c.Port == 0 {
-		c.Port = map[string]int{"mail/starttls": 587, "mail/tls": 465, "mail/plain": 25, "syslog/tls": 6514, "syslog/plain": 601}[string(c.Kind)+"/"+string(c.Security)]
+		c.Port = map[string]int{"mail/starttls": 587, "mail/tls": 465, "mail/plain": 25, "syslog/tls": 6514,
+			"syslog/plain": 601}[string(c.Kind)+"/"+string(c.Security)]
 	}
 	c.Pin = strings.ToLower(strings.ReplaceAll(c.Pin, ":", ""))
 	return c
 }
 
-// SetChannel sets a channel, a new one or one of a known revision. A secret counts for the server that it was given for: who
-// changes that gives it again.
-func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewChannel, known problem.Revision) (contract.Channel, error) {
+// SetChannel sets a channel, a new one or one of a known revision. A secret counts for the server that it was given
+// for: who changes that gives it again.
+func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewChannel,
+	known problem.Revision) (contract.Channel, error) {
 	cannot := "the channel " + name + " was not set"
 	if !naming.Label(name) {
 		return contract.Channel{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule)
@@ -114,19 +116,28 @@ func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewCha
 			return contract.Channel{}, err
 		}
 		if len(all) >= mostChannels {
-			return contract.Channel{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d channels", mostChannels), "remove one first", next.ListChannels.On(""))
+			return contract.Channel{},
+				problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d channels", mostChannels),
+					"remove one first", next.ListChannels.On(""))
 		}
 	}
-	moved := before.Address != n.Address || before.Port != n.Port || before.URL != n.URL || before.Pin != n.Pin || before.Security != n.Security || before.User != n.User
+	moved := before.Address != n.Address || before.Port != n.Port || before.URL != n.URL || before.Pin != n.Pin ||
+		before.Security != n.Security || before.User != n.User
 	switch {
-	case n.Kind == notify.Webhook && n.Secret != "" && len(n.Secret) < leastKey, n.Kind == notify.Webhook && n.Secret == "" && !before.Secret:
-		return contract.Channel{}, problem.Reject(cannot, "the key that signs its messages is too short", fmt.Sprintf("give a key of at least %d characters, which the receiver knows too", leastKey), next.Give.On("secret"))
+	case n.Kind == notify.Webhook && n.Secret != "" && len(n.Secret) < leastKey, n.Kind == notify.Webhook &&
+		n.Secret == "" && !before.Secret:
+		return contract.Channel{}, problem.Reject(cannot, "the key that signs its messages is too short",
+			fmt.Sprintf("give a key of at least %d characters, which the receiver knows too", leastKey),
+			next.Give.On("secret"))
 	case n.Kind == notify.Mail && n.User != "" && n.Secret == "" && !before.Secret:
-		return contract.Channel{}, problem.Reject(cannot, "there is no password for the user "+n.User, "give it", next.Give.On("secret"))
+		return contract.Channel{}, problem.Reject(cannot, "there is no password for the user "+n.User, "give it",
+			next.Give.On("secret"))
 	case before.Secret && n.Secret == "" && moved:
-		return contract.Channel{}, problem.Reject(cannot, "its secret was given for another server", "give the secret again", next.Give.On("secret"))
+		return contract.Channel{}, problem.Reject(cannot, "its secret was given for another server",
+			"give the secret again", next.Give.On("secret"))
 	case len(n.Secret) > 1000:
-		return contract.Channel{}, problem.Reject(cannot, "the secret is too long", "give at most 1000 characters", next.Give.On("secret"))
+		return contract.Channel{}, problem.Reject(cannot, "the secret is too long", "give at most 1000 characters",
+			next.Give.On("secret"))
 	}
 	terms, err := json.Marshal(setup)
 	if err != nil {
@@ -136,7 +147,8 @@ func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewCha
 	if n.Secret != "" {
 		secrets[purpose(name)] = s.box.Seal(purpose(name), []byte(n.Secret))
 	}
-	if err := s.store.Channels.Put(ctx, store.Channel{Name: name, Terms: string(terms), AddedAt: s.moment()}, secrets, known); err != nil {
+	if err := s.store.Channels.Put(ctx, store.Channel{Name: name, Terms: string(terms), AddedAt: s.moment()}, secrets,
+		known); err != nil {
 		return contract.Channel{}, problem.Outdated(err)
 	}
 	audit.Differences(ctx, facts(notify.Channel(before.ChannelSetup)), facts(setup))
@@ -149,7 +161,8 @@ func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewCha
 
 // facts are what people say of a channel, for the audit log. The address of a webhook may hold a secret.
 func facts(c notify.Channel) map[string]string {
-	out := map[string]string{"kind": string(c.Kind), "at": fmt.Sprintf("%s:%d", c.Address, c.Port), "security": string(c.Security), "pin": c.Pin, "from": c.From, "to": strings.Join(c.To, " "), "user": c.User}
+	out := map[string]string{"kind": string(c.Kind), "at": fmt.Sprintf("%s:%d", c.Address, c.Port),
+		"security": string(c.Security), "pin": c.Pin, "from": c.From, "to": strings.Join(c.To, " "), "user": c.User}
 	for _, owner := range slices.Sorted(maps.Keys(c.Owners)) {
 		out["of "+owner] = c.Owners[owner]
 	}
@@ -167,10 +180,12 @@ func (s *Service) RemoveChannel(ctx context.Context, name string) error {
 	}
 	for _, r := range rules {
 		if slices.Contains(append(slices.Clone(r.Terms.V.To), r.Terms.V.Escalate...), name) {
-			return problem.New(problem.Conflict, name+" was not removed", "the rule "+r.Name+" sends to it", "change that rule first", next.ListNoticeRules.On(""))
+			return problem.New(problem.Conflict, name+" was not removed", "the rule "+r.Name+" sends to it",
+				"change that rule first", next.ListNoticeRules.On(""))
 		}
 	}
-	return problem.Missing(s.store.Channels.Remove(ctx, name, purpose(name)), next.ListChannels, "no channel is called %s", name)
+	return problem.Missing(s.store.Channels.Remove(ctx, name, purpose(name)), next.ListChannels,
+		"no channel is called %s", name)
 }
 
 // TryChannel sends a message that only says that it is one.
@@ -184,8 +199,11 @@ func (s *Service) TryChannel(ctx context.Context, name string) (contract.Trial, 
 		return contract.Trial{}, err
 	}
 	at := s.now()
-	m := notice.Message{ID: newID("m"), At: at, Service: s.sender.Name, URL: s.console(), Items: []notice.Item{{ID: newID("n"), Kind: notice.Trial, Stage: "trial", Why: "somebody tries the channel " + name, At: at}}}
-	if err := s.sender.Send(ctx, notify.Channel(c.ChannelSetup), secret, notify.Channel(c.ChannelSetup).Group(""), m); err != nil {
+	m := notice.Message{ID: newID("m"), At: at, Service: s.sender.Name, URL: s.console(),
+		Items: []notice.Item{{ID: newID("n"), Kind: notice.Trial, Stage: "trial", Why: "somebody tries the channel " +
+			name, At: at}}}
+	if err := s.sender.Send(ctx, notify.Channel(c.ChannelSetup), secret, notify.Channel(c.ChannelSetup).Group(""),
+		m); err != nil {
 		return contract.Trial{Why: err.Error()}, nil
 	}
 	return contract.Trial{Sent: true}, nil

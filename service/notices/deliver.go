@@ -139,15 +139,18 @@ func (s *Service) sendOne(ctx context.Context, m store.Message) {
 		if s.now().Sub(m.MadeAt.Time) < giveUp {
 			m.NextAt = store.At(s.now().Add(min(firstAgain<<min(m.Attempts-1, 10), latest)))
 		}
-		s.log.Warn("a message could not be sent", "message", m.ID, "channel", m.Channel, "attempt", m.Attempts, "error", err)
+		s.log.Warn("a message could not be sent", "message", m.ID, "channel", m.Channel, "attempt", m.Attempts,
+			"error", err)
 	}
-	if err := s.store.Notices.EndMessage(context.WithoutCancel(ctx), m); err != nil && !errors.Is(err, store.ErrNotFound) {
+	if err := s.store.Notices.EndMessage(context.WithoutCancel(ctx), m); err != nil &&
+		!errors.Is(err, store.ErrNotFound) {
 		s.log.Error("keeping what became of a message", "message", m.ID, "error", err)
 	}
 }
 
 // Notices are a page of the notices, newest first.
-func (s *Service) Notices(ctx context.Context, f contract.NoticeFilter, p paging.Page) ([]contract.Notice, string, error) {
+func (s *Service) Notices(ctx context.Context, f contract.NoticeFilter,
+	p paging.Page) ([]contract.Notice, string, error) {
 	rows := p.Rows()
 	rows.Desc = true
 	found, next, err := s.store.Notices.Page(ctx, store.NoticeFilter(f), rows)

@@ -14,7 +14,8 @@ import (
 const (
 	slotsAtOnce = 500
 	settling    = 300 * time.Millisecond // several events that come together are looked at together
-	wholeEvery  = 5                      // rounds of time: how often all slots are looked at and not only those of events
+	// rounds of time: how often all slots are looked at and not only those of events
+	wholeEvery = 5
 )
 
 // newID is an id that nobody has.
@@ -106,7 +107,8 @@ func (s *Service) evaluate(ctx context.Context, whole bool) error {
 		}
 	}
 	for last := int64(0); ; {
-		slots, err := s.store.Notices.SlotsForRules(ctx, store.At(e.at), conditions, store.At(e.at.AddDate(0, 0, days)), last, slotsAtOnce)
+		slots, err := s.store.Notices.SlotsForRules(ctx, store.At(e.at), conditions,
+			store.At(e.at.AddDate(0, 0, days)), last, slotsAtOnce)
 		if err != nil || len(slots) == 0 {
 			return err
 		}
@@ -152,8 +154,10 @@ func (e evaluation) slots(ctx context.Context, names []string, seen map[string][
 	return e.look(ctx, rows, were, cursor, true)
 }
 
-// look computes the notices of slots and stores them, with the place in the outbox up to which it was looked, where that moved.
-func (e evaluation) look(ctx context.Context, rows []store.SlotForRules, were map[int64][]due.Condition, cursor int64, moved bool) error {
+// look computes the notices of slots and stores them, with the place in the outbox up to which it was looked, where
+// that moved.
+func (e evaluation) look(ctx context.Context, rows []store.SlotForRules, were map[int64][]due.Condition, cursor int64,
+	moved bool) error {
 	ids := make([]int64, len(rows))
 	for i, row := range rows {
 		ids[i] = row.ID
@@ -183,11 +187,13 @@ func (e evaluation) look(ctx context.Context, rows []store.SlotForRules, were ma
 			}
 			before := matters[key{r.Name, row.ID}]
 			matter := before
-			// What it was in between counts, and then what it is: something that was exchanged and put back is told too.
+			// What it was in between counts, and then what it is: something that was exchanged and put back is told
+			// too.
 			for i, condition := range append(were[row.ID], now.Condition) {
 				slot := now
 				if i < len(were[row.ID]) && condition != now.Condition {
-					slot.Condition, slot.Why, slot.Remedy = condition, "it was "+string(condition)+" for a while", "find out why"
+					slot.Condition, slot.Why, slot.Remedy = condition, "it was "+string(condition)+" for a while",
+						"find out why"
 				}
 				stage := r.Terms.V.StageOf(slot, e.at)
 				var kind notice.Kind
@@ -215,8 +221,11 @@ func (e evaluation) look(ctx context.Context, rows []store.SlotForRules, were ma
 	return nil
 }
 
-func (e evaluation) notice(r store.NoticeRule, kind notice.Kind, stage notice.Stage, slot notice.Slot, m notice.Matter) store.Notice {
-	n := store.Notice{ID: newID("n"), Rule: r.Name, Slot: slot.Device + "/" + slot.Name, Kind: kind, Stage: stage.Name, MadeAt: store.At(e.at), Channels: r.Terms.V.Channels(kind), DueAt: store.At(r.Terms.V.Due(e.at))}
+func (e evaluation) notice(r store.NoticeRule, kind notice.Kind, stage notice.Stage, slot notice.Slot,
+	m notice.Matter) store.Notice {
+	n := store.Notice{ID: newID("n"), Rule: r.Name, Slot: slot.Device + "/" + slot.Name, Kind: kind,
+		Stage: stage.Name, MadeAt: store.At(e.at), Channels: r.Terms.V.Channels(kind),
+		DueAt: store.At(r.Terms.V.Due(e.at))}
 	n.Item.V = notice.ItemOf(n.ID, r.Name, kind, stage, slot, m.Reminders, e.at)
 	return n
 }

@@ -42,11 +42,13 @@ func (s *Service) Rule(ctx context.Context, name string) (contract.Rule, error) 
 	if i := slices.IndexFunc(all, func(r contract.Rule) bool { return r.Name == name }); i >= 0 {
 		return all[i], nil
 	}
-	return contract.Rule{}, problem.New(problem.NotFound, "no rule for notices is called "+name, "", "", next.ListNoticeRules.On(""))
+	return contract.Rule{}, problem.New(problem.NotFound, "no rule for notices is called "+name, "", "",
+		next.ListNoticeRules.On(""))
 }
 
 // SetRule sets a rule, a new one or one of a known revision.
-func (s *Service) SetRule(ctx context.Context, name string, terms notice.Rule, known problem.Revision) (contract.Rule, error) {
+func (s *Service) SetRule(ctx context.Context, name string, terms notice.Rule,
+	known problem.Revision) (contract.Rule, error) {
 	cannot := "the rule " + name + " was not set"
 	if !naming.Label(name) {
 		return contract.Rule{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule)
@@ -67,7 +69,8 @@ func (s *Service) SetRule(ctx context.Context, name string, terms notice.Rule, k
 	if i := slices.IndexFunc(all, func(r store.NoticeRule) bool { return r.Name == name }); i >= 0 {
 		before = all[i]
 	} else if len(all) >= mostRules {
-		return contract.Rule{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d rules", mostRules), "remove one first", next.ListNoticeRules.On(""))
+		return contract.Rule{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d rules", mostRules),
+			"remove one first", next.ListNoticeRules.On(""))
 	}
 	row := store.NoticeRule{Name: name, AddedAt: s.moment()}
 	row.Terms.V = terms
@@ -86,33 +89,40 @@ func asText(r notice.Rule) string {
 
 // RemoveRule forgets a rule; what was made by it is sent all the same.
 func (s *Service) RemoveRule(ctx context.Context, name string) error {
-	return problem.Missing(s.store.Channels.RemoveRule(ctx, name), next.ListNoticeRules, "no rule for notices is called %s", name)
+	return problem.Missing(s.store.Channels.RemoveRule(ctx, name), next.ListNoticeRules,
+		"no rule for notices is called %s", name)
 }
 
 const longestKnown = 366 * 24 * time.Hour
 
 // Acknowledge says that somebody knows of a slot: until a day nobody is told of it, unless it gets worse.
-func (s *Service) Acknowledge(ctx context.Context, device, slot string, a contract.AskAcknowledge, by string) (contract.Acknowledgement, error) {
+func (s *Service) Acknowledge(ctx context.Context, device, slot string, a contract.AskAcknowledge,
+	by string) (contract.Acknowledgement, error) {
 	cannot := fmt.Sprintf("%s/%s is not acknowledged", device, slot)
 	row, err := s.store.Notices.SlotForRules(ctx, device, slot)
 	if err != nil {
-		return contract.Acknowledgement{}, problem.Missing(err, next.ListSlots, "no slot %s/%s was read yet", device, slot)
+		return contract.Acknowledgement{}, problem.Missing(err, next.ListSlots, "no slot %s/%s was read yet", device,
+			slot)
 	}
 	until, err := time.Parse(time.DateOnly, a.Until)
 	now := s.now()
 	switch {
 	case err != nil:
-		return contract.Acknowledgement{}, problem.Reject(cannot, fmt.Sprintf("%q is not a day", a.Until), "write it as 2027-01-31", next.Give.On("until"))
+		return contract.Acknowledgement{}, problem.Reject(cannot, fmt.Sprintf("%q is not a day", a.Until),
+			"write it as 2027-01-31", next.Give.On("until"))
 	case !until.After(now) || until.Sub(now) > longestKnown:
-		return contract.Acknowledgement{}, problem.Reject(cannot, a.Until+" is past, or more than a year away", "give a day within a year", next.Give.On("until"))
+		return contract.Acknowledgement{}, problem.Reject(cannot, a.Until+" is past, or more than a year away",
+			"give a day within a year", next.Give.On("until"))
 	case strings.TrimSpace(a.Reason) == "" || len(a.Reason) > 500:
-		return contract.Acknowledgement{}, problem.Reject(cannot, "there is no reason, or one that is too long", "give a reason of at most 500 characters", next.Give.On("reason"))
+		return contract.Acknowledgement{}, problem.Reject(cannot, "there is no reason, or one that is too long",
+			"give a reason of at most 500 characters", next.Give.On("reason"))
 	}
 	rules, err := s.store.Channels.Rules(ctx)
 	if err != nil {
 		return contract.Acknowledgement{}, err
 	}
-	known := store.Acknowledgement{SlotID: row.ID, By: by, Reason: strings.TrimSpace(a.Reason), At: s.moment(), Until: store.At(until), Worst: notice.None.Rank, Device: device, Slot: slot}
+	known := store.Acknowledgement{SlotID: row.ID, By: by, Reason: strings.TrimSpace(a.Reason), At: s.moment(),
+		Until: store.At(until), Worst: notice.None.Rank, Device: device, Slot: slot}
 	told, err := s.asSlot(ctx, row, now)
 	if err != nil {
 		return contract.Acknowledgement{}, err
@@ -138,7 +148,8 @@ func (s *Service) Withdraw(ctx context.Context, device, slot string) error {
 }
 
 func shown(a store.Acknowledgement) contract.Acknowledgement {
-	return contract.Acknowledgement{Slot: a.Device + "/" + a.Slot, By: a.By, Reason: a.Reason, At: a.At.Time, Until: a.Until.Time}
+	return contract.Acknowledgement{Slot: a.Device + "/" + a.Slot, By: a.By, Reason: a.Reason, At: a.At.Time,
+		Until: a.Until.Time}
 }
 
 // Acknowledgements are those that have not ended.
@@ -153,7 +164,8 @@ func (s *Service) Acknowledgements(ctx context.Context) ([]contract.Acknowledgem
 
 // asSlot is a row as rules see it.
 func (s *Service) asSlot(ctx context.Context, row store.SlotForRules, at time.Time) (notice.Slot, error) {
-	out := notice.Slot{Device: row.Device, Name: row.Name, Site: row.Site, Family: row.Family, Owner: row.Owner, Tags: row.Tags.V, Expires: row.NotAfter.Time, ActBy: row.Overdue.Time, Subject: row.Subject}
+	out := notice.Slot{Device: row.Device, Name: row.Name, Site: row.Site, Family: row.Family, Owner: row.Owner,
+		Tags: row.Tags.V, Expires: row.NotAfter.Time, ActBy: row.Overdue.Time, Subject: row.Subject}
 	out.Condition = due.State{Base: row.Base, Overdue: row.Overdue.Time, Due: row.Due.Time}.At(row.NotAfter.Time, at)
 	if row.Base == due.Unreachable {
 		out.Expires = time.Time{}
@@ -163,14 +175,17 @@ func (s *Service) asSlot(ctx context.Context, row store.SlotForRules, at time.Ti
 	}
 	switch out.Condition {
 	case due.Expired:
-		out.Why, out.Remedy = "the certificate expired on "+out.Expires.Format(time.DateOnly)+"; clients reject it", "replace it now"
+		out.Why, out.Remedy = "the certificate expired on "+out.Expires.Format(time.DateOnly)+"; clients reject it",
+			"replace it now"
 	case due.Overdue, due.Due:
-		out.Why, out.Remedy = "the certificate expires on "+out.Expires.Format(time.DateOnly), "begin its replacement by "+out.ActBy.Format(time.DateOnly)
+		out.Why, out.Remedy = "the certificate expires on "+out.Expires.Format(time.DateOnly),
+			"begin its replacement by "+out.ActBy.Format(time.DateOnly)
 		if out.Condition == due.Overdue {
 			out.Remedy = "begin its replacement now: the time that it takes is hardly left"
 		}
 	case due.Unexpected:
-		out.Why, out.Remedy = "it serves another certificate than the one that was installed; somebody else changed it", "find out who changed it; replace it, or take over what stands there"
+		out.Why, out.Remedy = "it serves another certificate than the one that was installed; somebody else "+
+			"changed it", "find out who changed it; replace it, or take over what stands there"
 	case due.Fresh:
 		out.Why, out.Remedy = "the certificate expires on "+out.Expires.Format(time.DateOnly), "plan its replacement"
 	}
@@ -184,7 +199,8 @@ func (s *Service) asSlot(ctx context.Context, row store.SlotForRules, at time.Ti
 	case err != nil:
 		return out, err
 	}
-	changed := finding.AfterSeal(row.Device+"/"+row.Name, replacement.Name(after.ReplacementID), after.ChangedAt.Sub(after.SealedAt.Time), string(after.Became), after.Revertible())
+	changed := finding.AfterSeal(row.Device+"/"+row.Name, replacement.Name(after.ReplacementID),
+		after.ChangedAt.Sub(after.SealedAt.Time), string(after.Became), after.Revertible())
 	out.Replacement = replacement.Name(after.ReplacementID)
 	out.Why, out.Remedy = strings.TrimSuffix(changed.What+": "+out.Why, ": "), changed.Remedy
 	return out, nil

@@ -42,8 +42,11 @@ const usualEvery = time.Minute
 
 // New returns the room; it works in the background until stopping ends, see Wait. name is what the service is
 // called in messages.
-func New(stopping context.Context, db *store.Store, box *strongbox.Box, dial func(ctx context.Context, network, address string) (net.Conn, error), name string, log *slog.Logger, clock func() time.Time) *Service {
-	return &Service{store: db, box: box, log: log, clock: clock, every: usualEvery, stopping: stopping, wake: make(chan struct{}, 1), served: make(chan struct{}),
+func New(stopping context.Context, db *store.Store, box *strongbox.Box,
+	dial func(ctx context.Context, network, address string) (net.Conn, error), name string, log *slog.Logger,
+	clock func() time.Time) *Service {
+	return &Service{store: db, box: box, log: log, clock: clock, every: usualEvery, stopping: stopping,
+		wake: make(chan struct{}, 1), served: make(chan struct{}),
 		sender: notify.Sender{Dial: dial, Now: clock, Name: name}}
 }
 

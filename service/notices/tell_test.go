@@ -66,19 +66,24 @@ func newQuay(t *testing.T, slots int) *quay {
 	sinks.Now = q.clock
 	t.Cleanup(func() { sinks.Close(); db.Close() })
 	q.again = func() *Service {
-		return New(t.Context(), db, box, (&net.Dialer{}).DialContext, "the quay", slog.New(slog.DiscardHandler), q.clock)
+		return New(t.Context(), db, box, (&net.Dialer{}).DialContext, "the quay", slog.New(slog.DiscardHandler),
+			q.clock)
 	}
 	q.Service = q.again()
 	var devices []store.NewDevice
 	for i := range slots {
-		d := store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%d", i), Site: "Mainquay", Owner: []string{"terminal", "data hall"}[i%2], Address: "192.0.2.1"}}
+		d := store.NewDevice{Device: store.Device{Name: fmt.Sprintf("box-%d", i), Site: "Mainquay",
+			Owner: []string{"terminal", "data hall"}[i%2], Address: "192.0.2.1"}}
 		d.Settings.V, d.Tags.V = map[string]string{}, []string{}
 		d.Slots = []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443 + i, Protocol: "tls"}}
 		devices = append(devices, d)
 	}
 	q.must(db.Devices.Add(t.Context(), devices))
-	mail, hook, log := contract.NewChannel{Secret: sinks.Password}, contract.NewChannel{Secret: sinks.Key}, contract.NewChannel{}
-	mail.Kind, mail.From, mail.To, mail.User, mail.Pin, mail.Owners = notify.Mail, "seal@quay.tidewrack.example", []string{"noc@quay.tidewrack.example"}, sinks.User, sinks.Certificate, map[string]string{"terminal": "terminal@quay.tidewrack.example"}
+	mail, hook, log := contract.NewChannel{Secret: sinks.Password}, contract.NewChannel{Secret: sinks.Key},
+		contract.NewChannel{}
+	mail.Kind, mail.From, mail.To, mail.User, mail.Pin, mail.Owners = notify.Mail, "seal@quay.tidewrack.example",
+		[]string{"noc@quay.tidewrack.example"}, sinks.User, sinks.Certificate,
+		map[string]string{"terminal": "terminal@quay.tidewrack.example"}
 	mail.Address, mail.Port = place(sinks.Mail)
 	hook.Kind, hook.URL, hook.Pin = notify.Webhook, "https://"+sinks.Hook+"/", sinks.Certificate
 	log.Kind, log.Pin = notify.Syslog, sinks.Certificate
@@ -103,7 +108,8 @@ func (q *quay) becomes(i int, c due.Condition, ends time.Time) {
 	q.must(err)
 	slot.ReadAt, slot.Base, slot.NotAfter = store.At(q.clock()), c, store.At(ends)
 	slot.OverdueFrom, slot.DueFrom = store.At(ends.AddDate(0, 0, -9)), store.At(ends.AddDate(0, 0, -30))
-	slot.Chain.V, slot.Path.V, slot.Findings.V, slot.Remarks.V, slot.Others.V = []string{"aa"}, []string{"aa"}, []finding.Finding{}, []finding.Finding{}, nil
+	slot.Chain.V, slot.Path.V, slot.Findings.V, slot.Remarks.V, slot.Others.V = []string{"aa"}, []string{"aa"},
+		[]finding.Finding{}, []finding.Finding{}, nil
 	_, err = q.store.Readings.Add(q.t.Context(), []store.NewReading{{Slot: slot}})
 	q.must(err)
 	q.pass(time.Second)
@@ -116,10 +122,12 @@ func (q *quay) round(whole bool) {
 	q.must(errors.Join(q.evaluate(ctx, whole), q.pack(ctx), q.send(ctx)))
 }
 
-// What happens to a slot is told once over every channel, to whom it concerns; it is acknowledged, gets worse, and is over.
+// What happens to a slot is told once over every channel, to whom it concerns; it is acknowledged, gets worse, and is
+// over.
 func TestTheStoryOfASlot(t *testing.T) {
 	q := newQuay(t, 2)
-	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Unexpected, due.Unreachable, due.Expired}, To: []string{"mail", "hook", "log"}, RepeatDays: 3, Recovery: true})
+	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Unexpected, due.Unreachable, due.Expired},
+		To: []string{"mail", "hook", "log"}, RepeatDays: 3, Recovery: true})
 	far := q.clock().AddDate(1, 0, 0)
 	q.becomes(0, due.Fresh, far)
 	q.becomes(1, due.Fresh, far)
@@ -135,8 +143,10 @@ func TestTheStoryOfASlot(t *testing.T) {
 		t.Fatalf("%d mails, %d calls, %d lines", len(mails), len(q.got("hook")), len(q.got("syslog")))
 	}
 	for _, m := range mails {
-		owner := map[string]string{"terminal@quay.tidewrack.example": "box-0/web", "noc@quay.tidewrack.example": "box-1/web"}[m.To]
-		if owner == "" || !strings.Contains(m.Readable(), "Subject: "+owner+": unexpected") || strings.Contains(m.Text, q.sinks.Password) {
+		owner := map[string]string{"terminal@quay.tidewrack.example": "box-0/web",
+			"noc@quay.tidewrack.example": "box-1/web"}[m.To]
+		if owner == "" || !strings.Contains(m.Readable(), "Subject: "+owner+": unexpected") ||
+			strings.Contains(m.Text, q.sinks.Password) {
 			t.Errorf("to %s:\n%s", m.To, m.Readable())
 		}
 	}
@@ -153,11 +163,13 @@ func TestTheStoryOfASlot(t *testing.T) {
 		t.Errorf("%d calls", len(last))
 	}
 	// Known: nothing for a while, and then the reminder.
-	_, err := q.Acknowledge(t.Context(), "box-1", "web", contract.AskAcknowledge{Reason: "the mast is being rebuilt", Until: q.clock().AddDate(0, 0, 10).Format(time.DateOnly)}, "mate")
+	_, err := q.Acknowledge(t.Context(), "box-1", "web", contract.AskAcknowledge{Reason: "the mast is being rebuilt",
+		Until: q.clock().AddDate(0, 0, 10).Format(time.DateOnly)}, "mate")
 	q.must(err)
 	q.pass(5 * 24 * time.Hour)
 	q.round(true)
-	if got := q.got("hook"); len(got) != 3 || strings.Contains(got[2].Text, "box-1") || !strings.Contains(got[2].Text, `"kind":"reminder"`) {
+	if got := q.got("hook"); len(got) != 3 || strings.Contains(got[2].Text, "box-1") ||
+		!strings.Contains(got[2].Text, `"kind":"reminder"`) {
 		t.Errorf("%d calls: %s", len(got), got[len(got)-1].Text)
 	}
 	q.becomes(1, due.Unreachable, far) // worse than what is known
@@ -261,7 +273,8 @@ func TestAMessageIsTriedAgain(t *testing.T) {
 // The process dies after any of its changes: every notice is told all the same, and none is made twice.
 func TestNothingIsLostAndNothingIsMadeTwice(t *testing.T) {
 	q := newQuay(t, 12)
-	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Unreachable, due.Unexpected}, To: []string{"hook"}, Recovery: true})
+	q.rule("bad", notice.Rule{Conditions: []due.Condition{due.Unreachable, due.Unexpected}, To: []string{"hook"},
+		Recovery: true})
 	far := q.clock().AddDate(1, 0, 0)
 	want := map[string]bool{}
 	for i := range 12 {
@@ -355,13 +368,19 @@ func TestAChannelsSecretGoesNowhereElse(t *testing.T) {
 		t.Error(err)
 	}
 	for about, n := range map[string]contract.NewChannel{
-		"a webhook without TLS":       {ChannelSetup: contract.ChannelSetup{Kind: notify.Webhook, URL: "http://hooks.tidewrack.example/"}, Secret: strings.Repeat("k", 40)},
-		"a password in its address":   {ChannelSetup: contract.ChannelSetup{Kind: notify.Webhook, URL: "https://a:b@hooks.tidewrack.example/"}, Secret: strings.Repeat("k", 40)},
-		"a short key":                 {ChannelSetup: contract.ChannelSetup{Kind: notify.Webhook, URL: "https://hooks.tidewrack.example/"}, Secret: "short"},
-		"a recipient with a new line": {ChannelSetup: contract.ChannelSetup{Kind: notify.Mail, Address: "192.0.2.1", From: "a@b.example", To: []string{"a@b.example\r\nBcc: c@d.example"}}},
-		"no recipient":                {ChannelSetup: contract.ChannelSetup{Kind: notify.Mail, Address: "192.0.2.1", From: "a@b.example"}},
-		"syslog with STARTTLS":        {ChannelSetup: contract.ChannelSetup{Kind: notify.Syslog, Address: "192.0.2.1", Security: notify.StartTLS, Port: 1}},
-		"nothing":                     {},
+		"a webhook without TLS": {ChannelSetup: contract.ChannelSetup{Kind: notify.Webhook,
+			URL: "http://hooks.tidewrack.example/"}, Secret: strings.Repeat("k", 40)},
+		"a password in its address": {ChannelSetup: contract.ChannelSetup{Kind: notify.Webhook,
+			URL: "https://a:b@hooks.tidewrack.example/"}, Secret: strings.Repeat("k", 40)},
+		"a short key": {ChannelSetup: contract.ChannelSetup{Kind: notify.Webhook,
+			URL: "https://hooks.tidewrack.example/"}, Secret: "short"},
+		"a recipient with a new line": {ChannelSetup: contract.ChannelSetup{Kind: notify.Mail, Address: "192.0.2.1",
+			From: "a@b.example", To: []string{"a@b.example\r\nBcc: c@d.example"}}},
+		"no recipient": {ChannelSetup: contract.ChannelSetup{Kind: notify.Mail, Address: "192.0.2.1",
+			From: "a@b.example"}},
+		"syslog with STARTTLS": {ChannelSetup: contract.ChannelSetup{Kind: notify.Syslog, Address: "192.0.2.1",
+			Security: notify.StartTLS, Port: 1}},
+		"nothing": {},
 	} {
 		if _, err := q.SetChannel(ctx, "new", n, problem.Any); err == nil {
 			t.Errorf("%s is accepted", about)
@@ -380,12 +399,13 @@ func TestAChannelsSecretGoesNowhereElse(t *testing.T) {
 	}
 }
 
-// What expires besides slots is told of by rules of its own: once for each number of days, again as a reminder, and when it was
-// renewed, whenever the service ends in between. A rule about slots tells of none of it.
+// What expires besides slots is told of by rules of its own: once for each number of days, again as a reminder, and
+// when it was renewed, whenever the service ends in between. A rule about slots tells of none of it.
 func TestWhatElseExpiresIsTold(t *testing.T) {
 	q := newQuay(t, 1)
 	q.becomes(0, due.Fresh, q.clock().AddDate(1, 0, 0))
-	middle := notice.Thing{Kind: "intermediate", Name: "Quay Middle\r\nX: y", SHA256: strings.Repeat("ab", 32), Ends: q.clock().AddDate(0, 0, 59), Slots: 12, Remedy: "ask the signer for its current intermediate"}
+	middle := notice.Thing{Kind: "intermediate", Name: "Quay Middle\r\nX: y", SHA256: strings.Repeat("ab", 32),
+		Ends: q.clock().AddDate(0, 0, 59), Slots: 12, Remedy: "ask the signer for its current intermediate"}
 	things := []notice.Thing{middle, {Kind: "token", Name: "monitoring", Of: "admin", Ends: q.clock().AddDate(1, 0, 0)}}
 	asked := 0
 	ask := func(_ context.Context, within int) ([]notice.Thing, error) {
@@ -398,14 +418,17 @@ func TestWhatElseExpiresIsTold(t *testing.T) {
 	if len(q.got("")) != 0 || asked != 0 {
 		t.Fatalf("without a rule about them %d messages were sent, and %d days asked for", len(q.got("")), asked)
 	}
-	q.rule("chains", notice.Rule{Expiring: true, Days: []int{60, 14}, To: []string{"hook", "mail"}, RepeatDays: 30, Recovery: true})
+	q.rule("chains", notice.Rule{Expiring: true, Days: []int{60, 14}, To: []string{"hook", "mail"}, RepeatDays: 30,
+		Recovery: true})
 	for range 3 {
 		q.round(true)
 	}
-	if got := q.got("hook"); len(got) != 1 || !strings.Contains(got[0].Text, `"what":"intermediate Quay Middle`) || !strings.Contains(got[0].Text, "12 slots") || asked != 61 {
+	if got := q.got("hook"); len(got) != 1 || !strings.Contains(got[0].Text, `"what":"intermediate Quay Middle`) ||
+		!strings.Contains(got[0].Text, "12 slots") || asked != 61 {
 		t.Fatalf("%d messages, %d days: %v", len(got), asked, got)
 	}
-	if mail := q.got("mail")[0].Readable(); !strings.Contains(mail, "expires on") || !strings.Contains(mail, "next      ask the signer") || strings.Contains(mail, "\nX: y") {
+	if mail := q.got("mail")[0].Readable(); !strings.Contains(mail, "expires on") ||
+		!strings.Contains(mail, "next      ask the signer") || strings.Contains(mail, "\nX: y") {
 		t.Errorf("the mail says\n%s", mail)
 	}
 	again := q.again()
@@ -417,7 +440,8 @@ func TestWhatElseExpiresIsTold(t *testing.T) {
 		t.Fatalf("%d messages after a month, in which the service began anew", len(got))
 	}
 	// While the rule is paused nothing is told; it goes on with what it knew.
-	paused := notice.Rule{Expiring: true, Days: []int{60, 14}, To: []string{"hook"}, RepeatDays: 30, Recovery: true, Paused: true}
+	paused := notice.Rule{Expiring: true, Days: []int{60, 14}, To: []string{"hook"}, RepeatDays: 30, Recovery: true,
+		Paused: true}
 	q.rule("chains", paused)
 	q.round(true)
 	paused.Paused = false
@@ -431,7 +455,8 @@ func TestWhatElseExpiresIsTold(t *testing.T) {
 	things[0].Ends = things[0].Ends.AddDate(5, 0, 0)
 	q.round(true)
 	got := q.got("hook")
-	if len(got) != 4 || !strings.Contains(got[2].Text, `"stage":"14 days"`) || !strings.Contains(got[3].Text, `"kind":"recovery"`) {
+	if len(got) != 4 || !strings.Contains(got[2].Text, `"stage":"14 days"`) ||
+		!strings.Contains(got[3].Text, `"kind":"recovery"`) {
 		t.Fatalf("%d messages: %s", len(got), got[len(got)-1].Text)
 	}
 	q.round(true)
@@ -446,10 +471,12 @@ func TestWhatElseExpiresIsTold(t *testing.T) {
 	for range 2 {
 		q.round(true)
 	}
-	if got := q.got("hook"); len(got) != 6 || !strings.Contains(got[5].Text, `"stage":"expired"`) || strings.Contains(got[5].Text, "recovery") {
+	if got := q.got("hook"); len(got) != 6 || !strings.Contains(got[5].Text, `"stage":"expired"`) ||
+		strings.Contains(got[5].Text, "recovery") {
 		t.Errorf("of a token that expired %d messages were sent: %s", len(got)-4, got[len(got)-1].Text)
 	}
-	if _, err := q.SetRule(t.Context(), "mixed", notice.Rule{Expiring: true, Days: []int{9}, Site: "Mainquay", To: []string{"hook"}}, 0); err == nil {
+	if _, err := q.SetRule(t.Context(), "mixed", notice.Rule{Expiring: true, Days: []int{9}, Site: "Mainquay",
+		To: []string{"hook"}}, 0); err == nil {
 		t.Error("a rule about what else expires takes a site, which it cannot mean")
 	}
 }

@@ -13,7 +13,8 @@ type Expiring func(ctx context.Context, within int) ([]notice.Thing, error)
 // Ask has the room ask for that. It comes before Start; without it, rules about such things tell of nothing.
 func (s *Service) Ask(expiring Expiring) { s.expiring = expiring }
 
-// things makes the notices about what else expires. What is listed no more was renewed or removed, or went when it expired.
+// things makes the notices about what else expires. What is listed no more was renewed or removed, or went when it
+// expired.
 func (e evaluation) things(ctx context.Context, cursor int64) error {
 	within, asked := 0, false
 	for _, r := range e.rules {
@@ -38,14 +39,18 @@ func (e evaluation) things(ctx context.Context, cursor int64) error {
 	}
 	var changed []store.Matter
 	var made []store.Notice
-	step := func(r store.NoticeRule, t notice.Thing, before, after notice.Matter, kind notice.Kind, stage notice.Stage) {
+	step := func(r store.NoticeRule, t notice.Thing, before, after notice.Matter, kind notice.Kind,
+		stage notice.Stage) {
 		if kind != "" {
-			n := store.Notice{ID: newID("n"), Rule: r.Name, Kind: kind, Stage: stage.Name, MadeAt: store.At(e.at), Channels: r.Terms.V.Channels(kind), DueAt: store.At(r.Terms.V.Due(e.at))}
+			n := store.Notice{ID: newID("n"), Rule: r.Name, Kind: kind, Stage: stage.Name, MadeAt: store.At(e.at),
+				Channels: r.Terms.V.Channels(kind), DueAt: store.At(r.Terms.V.Due(e.at))}
 			n.Item.V = notice.ItemOfThing(n.ID, r.Name, kind, stage, t, after.Reminders, e.at)
 			made = append(made, n)
 		}
 		if !same(before, after) {
-			changed = append(changed, store.Matter{Rule: r.Name, Thing: t.Key(), State: store.JSON[notice.Matter]{V: after}, Of: store.JSON[notice.Thing]{V: t}})
+			changed = append(changed,
+				store.Matter{Rule: r.Name, Thing: t.Key(), State: store.JSON[notice.Matter]{V: after},
+					Of: store.JSON[notice.Thing]{V: t}})
 		}
 	}
 	for _, r := range e.rules {

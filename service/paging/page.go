@@ -34,9 +34,11 @@ func (p Page) Rows() store.Page {
 func (p Page) Wrong(err error) error {
 	switch {
 	case errors.Is(err, store.ErrCursor):
-		return problem.Reject("the list cannot be continued", fmt.Sprintf("%q is not a valid cursor", p.Cursor), "give the cursor of the previous page and the same sort order, or none")
+		return problem.Reject("the list cannot be continued", fmt.Sprintf("%q is not a valid cursor", p.Cursor),
+			"give the cursor of the previous page and the same sort order, or none")
 	case errors.Is(err, store.ErrSort):
-		return problem.Reject("the list cannot be sorted", fmt.Sprintf("%q is not a sort order", p.Sort), "the sort orders are in /api/v1/openapi.json")
+		return problem.Reject("the list cannot be sorted", fmt.Sprintf("%q is not a sort order", p.Sort),
+			"the sort orders are in /api/v1/openapi.json")
 	}
 	return err
 }

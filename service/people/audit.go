@@ -33,7 +33,8 @@ func auditRows(f contract.AuditFilter) (store.AuditFilter, error) {
 			at, err = time.Parse(time.RFC3339, bound.text)
 		}
 		if err != nil {
-			return out, problem.Reject("the audit log cannot be listed", fmt.Sprintf("%q is not a time", bound.text), "write a day such as 2026-03-01, or a time in RFC 3339")
+			return out, problem.Reject("the audit log cannot be listed", fmt.Sprintf("%q is not a time", bound.text),
+				"write a day such as 2026-03-01, or a time in RFC 3339")
 		}
 		*bound.to = store.At(at)
 	}
@@ -42,7 +43,8 @@ func auditRows(f contract.AuditFilter) (store.AuditFilter, error) {
 
 // Audit returns a page of the audit log, newest first, and the cursor of the next page or
 // nothing.
-func (s *Service) Audit(ctx context.Context, f contract.AuditFilter, p store.Page) ([]contract.AuditEntry, string, error) {
+func (s *Service) Audit(ctx context.Context, f contract.AuditFilter,
+	p store.Page) ([]contract.AuditEntry, string, error) {
 	filter, err := auditRows(f)
 	if err != nil {
 		return nil, "", err
@@ -51,7 +53,8 @@ func (s *Service) Audit(ctx context.Context, f contract.AuditFilter, p store.Pag
 	rows, next, err := s.store.Audit.Page(ctx, filter, p)
 	out := make([]contract.AuditEntry, 0, len(rows))
 	for _, e := range rows {
-		out = append(out, contract.AuditEntry{ID: e.ID, At: e.At.Time, Who: e.Who, What: e.What, About: e.About, Hash: e.Hash})
+		out = append(out, contract.AuditEntry{ID: e.ID, At: e.At.Time, Who: e.Who, What: e.What, About: e.About,
+			Hash: e.Hash})
 	}
 	return out, next, err
 }
@@ -80,7 +83,8 @@ func (s *Service) VerifyAudit(ctx context.Context, head string) (contract.Verifi
 	number, hash, noted := strings.Cut(head, ":")
 	id, err := strconv.ParseInt(number, 10, 64)
 	if head != "" && (!noted || err != nil) {
-		return contract.Verification{}, problem.Reject("the audit log was not verified", fmt.Sprintf("%q is not a head", head), "give ID:HASH, as a head was noted")
+		return contract.Verification{}, problem.Reject("the audit log was not verified",
+			fmt.Sprintf("%q is not a head", head), "give ID:HASH, as a head was noted")
 	}
 	n, err := s.store.Audit.Verify(ctx)
 	if err != nil {
@@ -92,11 +96,13 @@ func (s *Service) VerifyAudit(ctx context.Context, head string) (contract.Verifi
 	e, err := s.store.Audit.Entry(ctx, id)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return contract.Verification{Entries: n, Fault: fmt.Sprintf("it ends at entry %d, and entry %d was there when the head was noted: its end was cut off", n, id)}, nil
+		return contract.Verification{Entries: n, Fault: fmt.Sprintf("it ends at entry %d, and entry %d was there "+
+			"when the head was noted: its end was cut off", n, id)}, nil
 	case err != nil:
 		return contract.Verification{}, err
 	case e.Hash != hash:
-		return contract.Verification{Entries: n, Fault: fmt.Sprintf("entry %d has another hash than the head that was noted", id)}, nil
+		return contract.Verification{Entries: n, Fault: fmt.Sprintf("entry %d has another hash than the head that "+
+			"was noted", id)}, nil
 	}
 	return contract.Verification{Entries: n, Whole: true}, nil
 }

@@ -27,7 +27,8 @@ func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (contract
 		return contract.Feed{}, err
 	}
 	if len(own) >= mostFeeds {
-		return contract.Feed{}, problem.Reject("the calendar was not made", "you have 20 calendars", "remove one of them")
+		return contract.Feed{}, problem.Reject("the calendar was not made", "you have 20 calendars",
+			"remove one of them")
 	}
 	u, err := s.store.Users.Get(ctx, by.User)
 	if err != nil {
@@ -35,7 +36,8 @@ func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (contract
 	}
 	secret := rand.Text()
 	// Its role reaches nothing: the secret opens the calendar alone.
-	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: feedKind, Role: feedKind, Label: site, BeganAt: s.moment(), EndsAt: store.At(s.now().Add(feedLife))}
+	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: feedKind, Role: feedKind, Label: site,
+		BeganAt: s.moment(), EndsAt: store.At(s.now().Add(feedLife))}
 	if err := s.store.Sessions.Add(ctx, session, u); err != nil {
 		return contract.Feed{}, err
 	}
@@ -77,7 +79,8 @@ func (s *Service) RemoveFeed(ctx context.Context, id string, by Bearer) error {
 func (s *Service) SiteOfFeed(ctx context.Context, secret string) (site string, err error) {
 	session, err := s.store.Sessions.Get(ctx, digest(secret), s.moment())
 	if errors.Is(err, store.ErrNotFound) || err == nil && session.Kind != feedKind {
-		return "", problem.New(problem.NotFound, "there is no such calendar", "it was removed, or its user was changed", "make a new one")
+		return "", problem.New(problem.NotFound, "there is no such calendar", "it was removed, or its user "+
+			"was changed", "make a new one")
 	}
 	return session.Label, err
 }

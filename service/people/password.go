@@ -74,7 +74,8 @@ func (c cost) of(password string, salt []byte) []byte {
 func passwordFits(hash, password string) bool {
 	var version int
 	var c cost
-	if _, err := fmt.Sscanf(hash, phc, &version, &c.memory, &c.time, &c.threads); err != nil || version != argon2.Version {
+	if _, err := fmt.Sscanf(hash, phc, &version, &c.memory, &c.time, &c.threads); err != nil ||
+		version != argon2.Version {
 		return false
 	}
 	parts := strings.Split(hash, "$")

@@ -55,7 +55,8 @@ func (s *Service) SignIn(ctx context.Context, name, password, from string, clien
 // takes as long as one that somebody has.
 func (s *Service) try(ctx context.Context, cannot, name, password, from string) (store.User, error) {
 	if wait := s.tries.begin(s.now(), name, from); wait > 0 {
-		return store.User{}, problem.New(problem.TooMany, cannot, "there were too many wrong passwords", fmt.Sprintf("wait %s, then try again", wait.Round(time.Second)))
+		return store.User{}, problem.New(problem.TooMany, cannot, "there were too many wrong passwords",
+			fmt.Sprintf("wait %s, then try again", wait.Round(time.Second)))
 	}
 	u, err := s.store.Users.Get(ctx, name)
 	hash := u.Password
@@ -76,7 +77,8 @@ func (s *Service) try(ctx context.Context, cannot, name, password, from string) 
 		if err := s.Record(ctx, "freshseal", "wrong password", who+" from "+from); err != nil {
 			return u, err
 		}
-		return u, problem.New(problem.Denied, cannot, "the name or the password is wrong", "try again; the first password is in the file "+firstSignIn+" of the data folder")
+		return u, problem.New(problem.Denied, cannot, "the name or the password is wrong",
+			"try again; the first password is in the file "+firstSignIn+" of the data folder")
 	}
 	s.tries.succeeded(name, from)
 	return u, nil
@@ -93,14 +95,17 @@ func (s *Service) ClientToken(ctx context.Context, name string) (Bearer, error) 
 
 // openSession opens a session for a user as it was looked at: where the password or
 // role was changed since, there is none.
-func (s *Service) openSession(ctx context.Context, u store.User, client bool, label string, role contract.Role, life time.Duration) (Bearer, error) {
+func (s *Service) openSession(ctx context.Context, u store.User, client bool, label string, role contract.Role,
+	life time.Duration) (Bearer, error) {
 	secret := rand.Text()
-	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: "console", Role: string(role), Label: label, BeganAt: s.moment(), EndsAt: store.At(s.now().Add(consoleSession))}
+	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: "console", Role: string(role), Label: label,
+		BeganAt: s.moment(), EndsAt: store.At(s.now().Add(consoleSession))}
 	if client {
 		session.Kind, session.EndsAt = "client", store.At(s.now().Add(life))
 	}
 	if err := s.store.Sessions.Add(ctx, session, u); errors.Is(err, store.ErrStale) {
-		return Bearer{}, problem.New(problem.Denied, "you are not signed in", "your password or role was changed at this moment", "sign in again")
+		return Bearer{}, problem.New(problem.Denied, "you are not signed in", "your password or role was changed "+
+			"at this moment", "sign in again")
 	} else if err != nil {
 		return Bearer{}, err
 	}
@@ -160,7 +165,8 @@ func (s *Service) forgetFirst(name string) {
 
 func checkPassword(password string) error {
 	if len(password) < 10 || len(password) > 1000 {
-		return problem.Reject("the password was not accepted", "it has fewer than 10 characters, or more than 1000", "choose a longer one; several words are good")
+		return problem.Reject("the password was not accepted", "it has fewer than 10 characters, or more than 1000",
+			"choose a longer one; several words are good")
 	}
 	return nil
 }
@@ -169,20 +175,26 @@ func checkPassword(password string) error {
 func (s *Service) AddUser(ctx context.Context, n contract.NewUser) (contract.User, error) {
 	switch {
 	case !naming.Device(n.Name):
-		return contract.User{}, problem.Reject("the user cannot be added", fmt.Sprintf("%q is not a valid user name", n.Name), naming.Rule)
+		return contract.User{},
+			problem.Reject("the user cannot be added", fmt.Sprintf("%q is not a valid user name", n.Name), naming.Rule)
 	case n.Role == contract.Monitor:
-		return contract.User{}, problem.Reject("the user cannot be added", "the role monitor is for API tokens alone", "add a token for the monitoring system, or give viewer, operator or admin")
+		return contract.User{}, problem.Reject("the user cannot be added", "the role monitor is for API tokens alone",
+			"add a token for the monitoring system, or give viewer, operator or admin")
 	case !slices.Contains(contract.Roles, n.Role):
-		return contract.User{}, problem.Reject("the user cannot be added", fmt.Sprintf("no role is called %q", n.Role), fmt.Sprintf("give one of %v", contract.Roles))
+		return contract.User{},
+			problem.Reject("the user cannot be added", fmt.Sprintf("no role is called %q", n.Role),
+				fmt.Sprintf("give one of %v", contract.Roles))
 	}
 	if err := checkPassword(n.Password); err != nil {
 		return contract.User{}, err
 	}
 	audit.Say(ctx, "%s as %s", n.Name, n.Role)
-	u := store.User{Name: n.Name, Password: hashPassword(n.Password, peopleCost), Role: string(n.Role), AddedAt: s.moment()}
+	u := store.User{Name: n.Name, Password: hashPassword(n.Password, peopleCost), Role: string(n.Role),
+		AddedAt: s.moment()}
 	err := s.store.Users.Add(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
-		return contract.User{}, problem.New(problem.Conflict, "the user cannot be added", n.Name+" already exists", "choose another name")
+		return contract.User{}, problem.New(problem.Conflict, "the user cannot be added", n.Name+" already exists",
+			"choose another name")
 	}
 	return contract.User{Name: u.Name, Role: n.Role, AddedAt: u.AddedAt.Time}, err
 }
@@ -201,7 +213,8 @@ func (s *Service) Users(ctx context.Context) ([]contract.User, error) {
 func (s *Service) RemoveUser(ctx context.Context, name string) error {
 	err := s.store.Users.Remove(ctx, name)
 	if errors.Is(err, store.ErrTaken) {
-		return problem.New(problem.Conflict, name+" cannot be removed", "there is no other admin", "add another admin first")
+		return problem.New(problem.Conflict, name+" cannot be removed", "there is no other admin",
+			"add another admin first")
 	}
 	return problem.Missing(err, next.ListUsers, "no user is called %s", name)
 }
@@ -216,7 +229,8 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 	}
 	if c.Role != nil {
 		if !slices.Contains(contract.Roles, *c.Role) || *c.Role == contract.Monitor {
-			return contract.User{}, problem.Reject(cannot, fmt.Sprintf("no role is called %q", *c.Role), "give viewer, operator or admin")
+			return contract.User{}, problem.Reject(cannot, fmt.Sprintf("no role is called %q", *c.Role),
+				"give viewer, operator or admin")
 		}
 		audit.Differences(ctx, map[string]string{"role": u.Role}, map[string]string{"role": string(*c.Role)})
 		u.Role = string(*c.Role)
@@ -230,7 +244,8 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 	}
 	err = s.store.Users.Change(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
-		return contract.User{}, problem.New(problem.Conflict, cannot, "there is no other admin", "make another user admin first")
+		return contract.User{}, problem.New(problem.Conflict, cannot, "there is no other admin",
+			"make another user admin first")
 	}
 	if err == nil && c.Password != nil {
 		s.forgetFirst(name)
@@ -241,7 +256,8 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 // AddToken creates a token for a program, for the user who asks.
 func (s *Service) AddToken(ctx context.Context, n contract.NewToken, by Bearer) (contract.Token, error) {
 	if !slices.Contains(contract.Roles, n.Role) || n.Days < 1 || n.Days > 730 || n.Label == "" || len(n.Label) > 100 {
-		return contract.Token{}, problem.Reject("the token was not made", "its label, role or validity is invalid", "give a label, a role of viewer, operator or admin, and 1 to 730 days")
+		return contract.Token{}, problem.Reject("the token was not made", "its label, role or validity is invalid",
+			"give a label, a role of viewer, operator or admin, and 1 to 730 days")
 	}
 	u, err := s.store.Users.Get(ctx, by.User)
 	if err != nil {
@@ -249,7 +265,8 @@ func (s *Service) AddToken(ctx context.Context, n contract.NewToken, by Bearer) 
 	}
 	audit.Say(ctx, "%q as %s for %d days", n.Label, n.Role, n.Days)
 	b, err := s.openSession(ctx, u, true, n.Label, n.Role, time.Duration(n.Days)*24*time.Hour)
-	return contract.Token{ID: digest(b.Secret)[:tokenID], Label: n.Label, User: by.User, Role: n.Role, EndsAt: b.EndsAt, Secret: b.Secret}, err
+	return contract.Token{ID: digest(b.Secret)[:tokenID], Label: n.Label, User: by.User, Role: n.Role,
+		EndsAt: b.EndsAt, Secret: b.Secret}, err
 }
 
 // tokenID is how much of a token's digest names it.
@@ -260,7 +277,9 @@ func (s *Service) Tokens(ctx context.Context) ([]contract.Token, error) {
 	rows, err := s.store.Sessions.Tokens(ctx, s.moment())
 	out := make([]contract.Token, 0, len(rows))
 	for _, row := range rows {
-		out = append(out, contract.Token{ID: row.SHA256[:tokenID], Label: cmp.Or(row.Label, "a client that signed in"), User: row.User, Role: contract.Role(row.Role), EndsAt: row.EndsAt.Time})
+		out = append(out,
+			contract.Token{ID: row.SHA256[:tokenID], Label: cmp.Or(row.Label, "a client that signed in"),
+				User: row.User, Role: contract.Role(row.Role), EndsAt: row.EndsAt.Time})
 	}
 	return out, err
 }
@@ -288,7 +307,8 @@ func (s *Service) FirstUser(ctx context.Context) error {
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return fmt.Errorf("writing the first password: %w", err)
 	}
-	return s.store.Users.Add(ctx, store.User{Name: firstName, Password: hashPassword(password, machineCost), Role: string(contract.Admin), AddedAt: s.moment()})
+	return s.store.Users.Add(ctx, store.User{Name: firstName, Password: hashPassword(password, machineCost),
+		Role: string(contract.Admin), AddedAt: s.moment()})
 }
 
 func digest(secret string) string {

@@ -47,7 +47,9 @@ func TestGuessingTakesEverLonger(t *testing.T) {
 // addresses of one network.
 func TestAnAddressCannotTryAllNames(t *testing.T) {
 	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
-	for _, from := range []func(i int) string{func(int) string { return "192.0.2.1" }, func(i int) string { return fmt.Sprintf("2001:db8:1:2::%x", i+1) }} {
+	for _, from := range []func(i int) string{func(int) string { return "192.0.2.1" }, func(i int) string {
+		return fmt.Sprintf("2001:db8:1:2::%x", i+1)
+	}} {
 		var tried tries
 		free := 0
 		for i := range 100 {

@@ -32,14 +32,17 @@ func (s *Service) PutView(ctx context.Context, who Bearer, v contract.View) (con
 	cannot := "the view is not kept"
 	v.Name = strings.TrimSpace(v.Name)
 	switch {
-	case v.Name == "" || utf8.RuneCountInString(v.Name) > 60 || strings.ContainsFunc(v.Name, func(r rune) bool { return r < ' ' }):
-		return v, problem.Reject(cannot, fmt.Sprintf("%q is not a name for it", v.Name), "give up to 60 printable characters")
+	case v.Name == "" || utf8.RuneCountInString(v.Name) > 60 ||
+		strings.ContainsFunc(v.Name, func(r rune) bool { return r < ' ' }):
+		return v, problem.Reject(cannot, fmt.Sprintf("%q is not a name for it", v.Name),
+			"give up to 60 printable characters")
 	case v.Page == "" || len(v.Page) > 20 || len(v.Query) > mostQuery:
 		return v, problem.Reject(cannot, "its page or its filter is too long", "shorten the filter")
 	}
 	err := s.store.Users.PutView(ctx, store.View{User: who.User, Page: v.Page, Name: v.Name, Query: v.Query}, mostViews)
 	if errors.Is(err, store.ErrTaken) {
-		return v, problem.Reject(cannot, fmt.Sprintf("you have %d views already", mostViews), "remove one that you do not need")
+		return v, problem.Reject(cannot, fmt.Sprintf("you have %d views already", mostViews),
+			"remove one that you do not need")
 	}
 	return v, err
 }

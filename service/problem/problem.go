@@ -72,7 +72,8 @@ func Outdated(err error) error {
 	if !errors.Is(err, store.ErrStale) {
 		return err
 	}
-	return New(Stale, "nothing was changed", "somebody else changed it since you looked", "look again, then decide anew")
+	return New(Stale, "nothing was changed", "somebody else changed it since you looked",
+		"look again, then decide anew")
 }
 
 // NoRoom says that an error comes from a disk that is full, read-only or failing.

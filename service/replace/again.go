@@ -29,7 +29,8 @@ func (s *Service) AskAgain(ctx context.Context, id string, a contract.Again, by 
 	}
 	n := j.ID
 	if a.Reason = strings.TrimSpace(a.Reason); a.Reason == "" || len(a.Reason) > 500 {
-		return contract.Replacement{}, problem.Reject(cannot, "the reason is missing", "give in up to 500 characters what is wrong with the pending request")
+		return contract.Replacement{}, problem.Reject(cannot, "the reason is missing", "give in up to 500 "+
+			"characters what is wrong with the pending request")
 	}
 	if a.Signer == "" {
 		a.Signer = j.Signer
@@ -46,11 +47,13 @@ func (s *Service) AskAgain(ctx context.Context, id string, a contract.Again, by 
 	if err := j.fits(plan, signer, rules, cannot); err != nil {
 		return contract.Replacement{}, err
 	}
-	_, action, err := s.store.Requests.AskAgain(ctx, n, a.Signer, plan, store.Obsolete{Reason: a.Reason, By: by, At: s.moment()}, keyPurpose(n))
+	_, action, err := s.store.Requests.AskAgain(ctx, n, a.Signer, plan,
+		store.Obsolete{Reason: a.Reason, By: by, At: s.moment()}, keyPurpose(n))
 	var impossible replacement.Impossible
 	switch {
 	case errors.As(err, &impossible):
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("%s is not waiting for a signer: it is %s in stage %s", id, impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("%s is not waiting for a "+
+			"signer: it is %s in stage %s", id, impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
 	case err != nil:
 		return contract.Replacement{}, err
 	}
@@ -127,5 +130,6 @@ func (s *Service) former(ctx context.Context, id int64) ([]contract.OldRequest, 
 }
 
 func factsOf(r request.Request) contract.RequestFacts {
-	return contract.RequestFacts{Subject: cert.NameText(r.Subject), Names: r.Names(), Key: r.Key(), SHA256: r.SHA256(), PEM: string(r.PEM())}
+	return contract.RequestFacts{Subject: cert.NameText(r.Subject), Names: r.Names(), Key: r.Key(),
+		SHA256: r.SHA256(), PEM: string(r.PEM())}
 }

@@ -71,7 +71,8 @@ func (s *Service) effect(ctx context.Context, j job) (contract.Effect, error) {
 		Signer         string
 		Nodes, Slots   any
 		Address        string
-	}{out, j.Path.V, j.device.Settings.V, j.Replacement.Procedure, j.Signer, j.device.Nodes.V, showTargets(j.targets), j.device.Address})
+	}{out, j.Path.V, j.device.Settings.V, j.Replacement.Procedure, j.Signer, j.device.Nodes.V, showTargets(j.targets),
+		j.device.Address})
 	sum := sha256.Sum256(text)
 	out.Digest = hex.EncodeToString(sum[:])
 	return out, err
@@ -89,14 +90,16 @@ func (s *Service) shapedBy(ctx context.Context, r store.Replacement) ([]string, 
 }
 
 // Approve approves a replacement that waits for it, and resumes it.
-func (s *Service) Approve(ctx context.Context, id string, a contract.Approval, by string) (contract.Replacement, error) {
+func (s *Service) Approve(ctx context.Context, id string, a contract.Approval,
+	by string) (contract.Replacement, error) {
 	j, err := s.named(ctx, id)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
 	cannot := id + " cannot be approved"
 	if j.State != replacement.Waiting || j.WaitingFor != replacement.Approval {
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is not waiting for approval: it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is not waiting for "+
+			"approval: it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
 	}
 	rules, err := s.monitor.RulesFor(ctx, j.slot)
 	if err != nil {
@@ -107,14 +110,16 @@ func (s *Service) Approve(ctx context.Context, id string, a contract.Approval, b
 		return contract.Replacement{}, err
 	}
 	if *rules.Approval == policy.ApprovedByAnother && slices.Contains(shaped, by) {
-		return contract.Replacement{}, problem.New(problem.Refused, cannot, by+" requested it, and the policy requires another person", "ask another operator")
+		return contract.Replacement{}, problem.New(problem.Refused, cannot, by+" requested it, and the policy "+
+			"requires another person", "ask another operator")
 	}
 	effect, err := s.effect(ctx, j)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
 	if a.Digest != "" && a.Digest != effect.Digest {
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "what it is about to do changed since you looked", "look again, then approve it", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "what it is about to do changed since "+
+			"you looked", "look again, then approve it", next.ShowReplacement.On(id))
 	}
 	audit.Say(ctx, "%s: %s", id, effect.Digest)
 	if err := s.store.Replacements.SetApproved(ctx, j.ID, by, effect.Digest); err != nil {

@@ -17,9 +17,9 @@ import (
 	"freshseal/store"
 )
 
-// putBack undoes what was changed and proves that what stood before is served again, at every address, and would be after
-// the device's next restart. The wire is read in any case, so that the slot's condition is the truth. What request made stays:
-// the signed chain and its key can be used for another try.
+// putBack undoes what was changed and proves that what stood before is served again, at every address, and would be
+// after the device's next restart. The wire is read in any case, so that the slot's condition is the truth. What
+// request made stays: the signed chain and its key can be used for another try.
 func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (replacement.Event, error) {
 	undone := runner.Back(ctx, procedure.Revert, procedure.Backup, j.scope)
 	if errors.Is(undone, device.ErrPerson) || ctx.Err() != nil || errors.As(undone, new(*device.JournalError)) {
@@ -41,13 +41,15 @@ func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (re
 	}
 	switch {
 	case undone != nil:
-		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; %s", undone, cmp.Or(proven, "the old certificate is served all the same"))
+		return replacement.Event{}, fmt.Errorf("putting the old certificate back failed: %w; %s", undone,
+			cmp.Or(proven, "the old certificate is served all the same"))
 	case proven != "" && runner.Undone():
 		return replacement.Event{}, fmt.Errorf("what was changed was put back, and %s", proven)
 	case proven != "":
 		return replacement.Event{}, fmt.Errorf("there was nothing to put back, and %s", proven)
 	case j.OldSHA256 == "" && !w.knew():
-		return replacement.Event{}, errors.New("nothing could be read before this replacement began, so nothing proves that the old certificate is served; see for yourself")
+		return replacement.Event{}, errors.New("nothing could be read before this replacement began, so nothing " +
+			"proves that the old certificate is served; see for yourself")
 	}
 	if slices.ContainsFunc(j.targets, func(t store.Target) bool { return t.Installed == j.NewSHA256 }) {
 		if err := s.install(ctx, j, ""); err != nil {
@@ -71,13 +73,14 @@ func (s *Service) putBack(ctx context.Context, j job, runner *device.Runner) (re
 	return replacement.Event{Kind: replacement.Restored}, nil
 }
 
-// awaitBefore looks until everything reads as before, for as long as a restart of this family may take, and returns what
-// does not.
+// awaitBefore looks until everything reads as before, for as long as a restart of this family may take, and returns
+// what does not.
 func (s *Service) awaitBefore(ctx context.Context, j job, runner *device.Runner) (string, error) {
 	limit := time.Now().Add(j.procedure.Traits.RestartLimit)
 	for agreed := 0; ; {
 		said, err := runner.Deviation(ctx, j.scope)
-		if err != nil && (ctx.Err() != nil || errors.As(err, new(*device.JournalError)) || errors.Is(err, device.ErrPerson)) {
+		if err != nil && (ctx.Err() != nil || errors.As(err, new(*device.JournalError)) ||
+			errors.Is(err, device.ErrPerson)) {
 			return said, err
 		} else if err != nil {
 			said = err.Error()
@@ -103,7 +106,8 @@ func (s *Service) awaitBefore(ctx context.Context, j job, runner *device.Runner)
 // clearAway removes from the device what a replacement left there. With undo, it
 // undoes what the request did first.
 func (s *Service) clearAway(ctx context.Context, j job, runner *device.Runner, undo bool) error {
-	if err := errors.Join(s.store.Secrets.Remove(ctx, keyPurpose(j.ID)), s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
+	if err := errors.Join(s.store.Secrets.Remove(ctx, keyPurpose(j.ID)),
+		s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
 		return err
 	}
 	var err error
@@ -141,7 +145,8 @@ func (s *Service) revertible(ctx context.Context, id int64) error {
 	}
 	cannot := replacement.Name(id) + " is not reverted"
 	if r.Tidied {
-		return problem.New(problem.Conflict, cannot, "its copies of the old files were removed from the device", "replace the slot again", next.Replace.On(r.Device+"/"+r.Slot))
+		return problem.New(problem.Conflict, cannot, "its copies of the old files were removed from the device",
+			"replace the slot again", next.Replace.On(r.Device+"/"+r.Slot))
 	}
 	targets, err := s.store.Replacements.Targets(ctx, r.ID)
 	if err != nil {
@@ -158,7 +163,8 @@ func (s *Service) revertible(ctx context.Context, id int64) error {
 		return err
 	}
 	if said != "" {
-		return problem.New(problem.Conflict, cannot, said+" that it installed: it was changed since", "", next.ShowSlot.On(r.Device+"/"+r.Slot))
+		return problem.New(problem.Conflict, cannot, said+" that it installed: it was changed since", "",
+			next.ShowSlot.On(r.Device+"/"+r.Slot))
 	}
 	return nil
 }

@@ -91,7 +91,8 @@ func (s *Service) chosen(ctx context.Context, o contract.BatchOrder) ([]store.Sl
 	case len(out) == 0:
 		return nil, problem.Reject(cannot, "no slot fits", "choose others")
 	case len(out) > mostOfBatch:
-		return nil, problem.Reject(cannot, fmt.Sprintf("%d slots are more than %d", len(out), mostOfBatch), "choose fewer, such as those of one site")
+		return nil, problem.Reject(cannot, fmt.Sprintf("%d slots are more than %d", len(out), mostOfBatch),
+			"choose fewer, such as those of one site")
 	}
 	return out, nil
 }
@@ -231,7 +232,8 @@ func (s *Service) beginItem(ctx context.Context, b store.Batch, item store.Batch
 		return false, err
 	}
 	t := b.Terms.V
-	o := contract.Order{Device: item.Device, Slot: item.Slot, Signer: t.Signer, Key: request.KeyType(t.Key), Unseen: t.Unseen, OneWay: t.OneWay}
+	o := contract.Order{Device: item.Device, Slot: item.Slot, Signer: t.Signer, Key: request.KeyType(t.Key),
+		Unseen: t.Unseen, OneWay: t.OneWay}
 	_, err = s.begin(ctx, o, b.AskedBy, &item)
 	var known *problem.Error
 	switch {
@@ -260,7 +262,8 @@ func (s *Service) StopBatch(ctx context.Context, id, by string) (contract.Batch,
 	}
 	err = s.store.Batches.Stop(ctx, n, by, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
-		return contract.Batch{}, problem.New(problem.Conflict, id+" cannot be stopped", "all of it was begun already", "cancel its replacements one by one")
+		return contract.Batch{}, problem.New(problem.Conflict, id+" cannot be stopped", "all of it was begun already",
+			"cancel its replacements one by one")
 	}
 	if err != nil {
 		return contract.Batch{}, err
@@ -305,7 +308,8 @@ func (s *Service) Batch(ctx context.Context, id string) (contract.Batch, error) 
 }
 
 func (s *Service) showBatch(ctx context.Context, row store.Batch) (contract.Batch, error) {
-	out := contract.Batch{ID: batchName(row.ID), Signer: row.Terms.V.Signer, AskedBy: row.AskedBy, BegunAt: row.BegunAt.Time, State: "beginning", Stopped: row.Stopped, Sites: []contract.SiteOfBatch{}}
+	out := contract.Batch{ID: batchName(row.ID), Signer: row.Terms.V.Signer, AskedBy: row.AskedBy,
+		BegunAt: row.BegunAt.Time, State: "beginning", Stopped: row.Stopped, Sites: []contract.SiteOfBatch{}}
 	if !row.EndedAt.IsZero() {
 		out.State = "begun"
 	}
@@ -329,7 +333,8 @@ func itemRows(f contract.ItemFilter) (store.ItemFilter, error) {
 }
 
 // BatchItems returns a page of a batch's slots.
-func (s *Service) BatchItems(ctx context.Context, f contract.ItemFilter, p paging.Page) ([]contract.BatchItem, string, error) {
+func (s *Service) BatchItems(ctx context.Context, f contract.ItemFilter,
+	p paging.Page) ([]contract.BatchItem, string, error) {
 	filter, err := itemRows(f)
 	if err != nil {
 		return nil, "", err
@@ -337,7 +342,8 @@ func (s *Service) BatchItems(ctx context.Context, f contract.ItemFilter, p pagin
 	rows, next, err := s.store.Batches.ItemPage(ctx, filter, p.Rows())
 	out := []contract.BatchItem{}
 	for _, row := range rows {
-		item := contract.BatchItem{Device: row.Device, Slot: row.Slot, Site: row.Site, Outcome: row.Outcome, Why: row.Why, Next: row.Next}
+		item := contract.BatchItem{Device: row.Device, Slot: row.Slot, Site: row.Site, Outcome: row.Outcome,
+			Why: row.Why, Next: row.Next}
 		if row.ReplacementID != nil {
 			item.Replacement = replacement.Name(*row.ReplacementID)
 		}
@@ -364,7 +370,8 @@ func batchNumber(name string) (int64, error) {
 	digits, ok := strings.CutPrefix(name, "b")
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if err != nil || !ok {
-		return 0, problem.New(problem.NotFound, fmt.Sprintf("no batch is called %q", name), "", "", next.ListReplacements.On(""))
+		return 0, problem.New(problem.NotFound, fmt.Sprintf("no batch is called %q", name), "", "",
+			next.ListReplacements.On(""))
 	}
 	return n, nil
 }

@@ -22,8 +22,8 @@ const (
 	CloseNeither = "neither"
 )
 
-// Close ends a held replacement: the slots count as serving what the wire shows. Device and cluster are free from then on; what is
-// left on the device is cleared after that.
+// Close ends a held replacement: the slots count as serving what the wire shows. Device and cluster are free from
+// then on; what is left on the device is cleared after that.
 func (s *Service) Close(ctx context.Context, id string, c contract.Closing, by string) (contract.Replacement, error) {
 	cannot := id + " was not closed"
 	j, err := s.named(ctx, id)
@@ -32,10 +32,12 @@ func (s *Service) Close(ctx context.Context, id string, c contract.Closing, by s
 	}
 	n := j.ID
 	if c.Reason = strings.TrimSpace(c.Reason); len(c.Reason) < 3 || len(c.Reason) > 500 {
-		return contract.Replacement{}, problem.Reject(cannot, "the reason is missing", "say in 3 to 500 characters why", next.Give.On("reason"))
+		return contract.Replacement{}, problem.Reject(cannot, "the reason is missing", "say in 3 to 500 "+
+			"characters why", next.Give.On("reason"))
 	}
 	if j.State != replacement.Held {
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("only a held replacement is closed, and it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("only a held replacement "+
+			"is closed, and it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
 	}
 	installed, err := s.closes(ctx, &j, c.As, cannot)
 	if err != nil {
@@ -44,10 +46,13 @@ func (s *Service) Close(ctx context.Context, id string, c contract.Closing, by s
 	if err := s.audit.Record(ctx, by, "close "+id+" as "+c.As, c.Reason); err != nil {
 		return contract.Replacement{}, err
 	}
-	_, err = s.advance(ctx, n, replacement.Event{Kind: replacement.AskedClose, Why: by + " closed it as " + c.As + ": " + c.Reason})
+	_, err = s.advance(ctx, n, replacement.Event{Kind: replacement.AskedClose, Why: by + " closed it as " + c.As +
+		": " + c.Reason})
 	var impossible replacement.Impossible
 	if errors.As(err, &impossible) {
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{},
+			problem.New(problem.Conflict, cannot, fmt.Sprintf("it is %s in stage %s", impossible.State,
+				impossible.Stage), "", next.ShowReplacement.On(id))
 	} else if err != nil {
 		return contract.Replacement{}, err
 	}
@@ -61,8 +66,8 @@ func (s *Service) Close(ctx context.Context, id string, c contract.Closing, by s
 	return s.Replacement(ctx, id)
 }
 
-// closes sees what the wire shows, and returns the leaf that each slot counts as serving from now on; empty: whatever is
-// served.
+// closes sees what the wire shows, and returns the leaf that each slot counts as serving from now on; empty: whatever
+// is served.
 func (s *Service) closes(ctx context.Context, j *job, as, cannot string) (map[int64]string, error) {
 	w, all, err := s.look(ctx, j)
 	if err != nil {
@@ -75,7 +80,9 @@ func (s *Service) closes(ctx context.Context, j *job, as, cannot string) (map[in
 	out := map[int64]string{}
 	for _, v := range all {
 		if word := w.place(v).Word(j.NewSHA256); want != "" && word != want {
-			return nil, problem.New(problem.Conflict, cannot, fmt.Sprintf("not every address serves the %s certificate: %s", as, v.text()), "accept what is served", next.CloseNeither.On(replacement.Name(j.ID)))
+			return nil, problem.New(problem.Conflict, cannot,
+				fmt.Sprintf("not every address serves the %s certificate: %s", as, v.text()), "accept what is served",
+				next.CloseNeither.On(replacement.Name(j.ID)))
 		}
 		if v.first {
 			out[v.slot.ID] = v.sha256
@@ -99,8 +106,8 @@ func (s *Service) accept(ctx context.Context, j job, served map[int64]string) er
 	return s.judgeTargets(ctx, j)
 }
 
-// clearClosed clears the device of what a closed replacement left there, after it set device and cluster free. What cannot be
-// cleared is told as a leftover, which can be cleared later.
+// clearClosed clears the device of what a closed replacement left there, after it set device and cluster free. What
+// cannot be cleared is told as a leftover, which can be cleared later.
 func (s *Service) clearClosed(id int64) {
 	ctx := s.stopping
 	if err := s.dropKept(ctx, id, true); err != nil && ctx.Err() == nil {
@@ -108,8 +115,8 @@ func (s *Service) clearClosed(id int64) {
 	}
 }
 
-// dropKept removes what a replacement that is over keeps for another try, here and on its device. What cannot be cleared there is
-// recorded as a leftover.
+// dropKept removes what a replacement that is over keeps for another try, here and on its device. What cannot be
+// cleared there is recorded as a leftover.
 func (s *Service) dropKept(ctx context.Context, id int64, lock bool) error {
 	j, err := s.load(ctx, id)
 	if err != nil {
@@ -154,10 +161,11 @@ func (s *Service) newInUse(ctx context.Context, j job) (bool, error) {
 	return false, err
 }
 
-// clearAll forgets the key and the captured secrets, undoes what request made where that is said, does what is always done, and
-// removes the work folder.
+// clearAll forgets the key and the captured secrets, undoes what request made where that is said, does what is always
+// done, and removes the work folder.
 func (s *Service) clearAll(ctx context.Context, j job, runner *device.Runner, unmake bool) error {
-	if err := errors.Join(s.store.Secrets.Remove(ctx, keyPurpose(j.ID)), s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
+	if err := errors.Join(s.store.Secrets.Remove(ctx, keyPurpose(j.ID)),
+		s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
 		return err
 	}
 	var failed error

@@ -41,7 +41,8 @@ func (s *Service) leads(ctx context.Context, names []string, slot store.Slot) []
 		}
 		found, err := s.resolver.LookupHost(ctx, at.Address)
 		if err != nil {
-			return []finding.Finding{finding.NameLeadsElsewhere.Found("%s, the address of the slot, cannot be resolved", at.Address)}
+			return []finding.Finding{finding.NameLeadsElsewhere.Found("%s, the address of the slot, cannot "+
+				"be resolved", at.Address)}
 		}
 		here = append(here, found...)
 	}
@@ -55,12 +56,16 @@ func (s *Service) leads(ctx context.Context, names []string, slot store.Slot) []
 		case err != nil:
 			found = append(found, finding.NameLeadsElsewhere.Found("%s cannot be resolved", name))
 		case !slices.ContainsFunc(there, func(a string) bool { return slices.Contains(here, a) }):
-			found = append(found, finding.NameLeadsElsewhere.Found("%s leads to %s, and the slot is at %s", name, strings.Join(there, ", "), here[0]))
+			found = append(found, finding.NameLeadsElsewhere.Found("%s leads to %s, and the slot is at %s", name,
+				strings.Join(there, ", "), here[0]))
 		}
 	}
 	back, err := s.resolver.LookupAddr(ctx, here[0])
-	if err == nil && len(back) > 0 && !slices.ContainsFunc(back, func(n string) bool { return slices.Contains(names, strings.TrimSuffix(n, ".")) }) {
-		found = append(found, finding.NameLeadsElsewhere.Found("the address %s leads back to %s, which is not among the names", here[0], strings.TrimSuffix(back[0], ".")).As(finding.Note))
+	if err == nil && len(back) > 0 && !slices.ContainsFunc(back, func(n string) bool {
+		return slices.Contains(names, strings.TrimSuffix(n, "."))
+	}) {
+		found = append(found, finding.NameLeadsElsewhere.Found("the address %s leads back to %s, which is not "+
+			"among the names", here[0], strings.TrimSuffix(back[0], ".")).As(finding.Note))
 	}
 	return found
 }
@@ -76,7 +81,8 @@ func (s *Service) lookUp(ctx context.Context, j job, keep device.Journal) error 
 	if _, done := keep.Done(procedure.Survey, step, names); done {
 		return nil
 	}
-	id, err := keep.Begin(ctx, device.Entry{Section: procedure.Survey, Name: step, Verb: "dns", Text: names, Repeat: true})
+	id, err := keep.Begin(ctx, device.Entry{Section: procedure.Survey, Name: step, Verb: "dns", Text: names,
+		Repeat: true})
 	if err != nil {
 		return err
 	}

@@ -57,7 +57,8 @@ func (s *Service) driveOn(id int64, action replacement.Action) bool {
 			return false // taken up at the next start
 		}
 		if errors.As(err, new(*device.JournalError)) {
-			s.log.Error("the journal cannot be written; trying again", "replacement", replacement.Name(id), "error", err)
+			s.log.Error("the journal cannot be written; trying again", "replacement", replacement.Name(id), "error",
+				err)
 			if !s.pause(&tries) {
 				return false
 			}
@@ -72,7 +73,8 @@ func (s *Service) driveOn(id int64, action replacement.Action) bool {
 				action = next
 				break
 			}
-			s.log.Error("replacement stands still", "replacement", replacement.Name(id), "event", event.Kind, "error", err)
+			s.log.Error("replacement stands still", "replacement", replacement.Name(id), "event", event.Kind, "error",
+				err)
 			if errors.As(err, new(replacement.Impossible)) || !s.pause(&tries) {
 				return false
 			}
@@ -93,10 +95,12 @@ func (s *Service) pause(tries *int) bool {
 }
 
 // rescued performs an action; a panic in it is a failure of this replacement alone.
-func (s *Service) rescued(ctx context.Context, id int64, action replacement.Action) (event replacement.Event, err error) {
+func (s *Service) rescued(ctx context.Context, id int64,
+	action replacement.Action) (event replacement.Event, err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			s.log.Error("a replacement panicked", "replacement", replacement.Name(id), "panic", r, "stack", string(debug.Stack()))
+			s.log.Error("a replacement panicked", "replacement", replacement.Name(id), "panic", r, "stack",
+				string(debug.Stack()))
 			event, err = replacement.Event{}, fmt.Errorf("the service failed in this stage: %v; the log says where", r)
 		}
 	}()
@@ -114,13 +118,16 @@ func failureOf(action replacement.Action) replacement.EventKind {
 // advance tells the stage machine what happened.
 func (s *Service) advance(ctx context.Context, id int64, e replacement.Event) (replacement.Action, error) {
 	r, action, err := s.store.Replacements.Advance(ctx, id, e, s.moment())
-	if errors.Is(err, store.ErrTaken) && e.Kind == replacement.Done { // another one began to touch the device at this moment
-		r, action, err = s.store.Replacements.Advance(ctx, id, replacement.Event{Kind: replacement.Waits, Waiting: replacement.Device}, s.moment())
+	// another one began to touch the device at this moment
+	if errors.Is(err, store.ErrTaken) && e.Kind == replacement.Done {
+		r, action, err = s.store.Replacements.Advance(ctx, id,
+			replacement.Event{Kind: replacement.Waits, Waiting: replacement.Device}, s.moment())
 	}
 	if err != nil {
 		return replacement.Nothing, err
 	}
-	s.log.Info("replacement", "replacement", replacement.Name(id), "device", r.Device, "slot", r.Slot, "stage", r.Stage, "state", r.State, "event", e.Kind, "why", e.Why)
+	s.log.Info("replacement", "replacement", replacement.Name(id), "device", r.Device, "slot", r.Slot, "stage",
+		r.Stage, "state", r.State, "event", e.Kind, "why", e.Why)
 	if r.State != replacement.Running && r.State != replacement.Waiting {
 		if err := s.unexpect(ctx, id); err != nil {
 			s.log.Error("judging the slots of a replacement", "replacement", replacement.Name(id), "error", err)
@@ -193,7 +200,8 @@ func (s *Service) perform(ctx context.Context, id int64, action replacement.Acti
 }
 
 // performed is perform without the end of the visit.
-func (s *Service) performed(ctx context.Context, j *job, runner *device.Runner, action replacement.Action) (replacement.Event, error) {
+func (s *Service) performed(ctx context.Context, j *job, runner *device.Runner,
+	action replacement.Action) (replacement.Event, error) {
 	if err := s.reconcile(ctx, j, runner, action); err != nil {
 		return s.outcome(err)
 	}
@@ -209,11 +217,13 @@ func (s *Service) performed(ctx context.Context, j *job, runner *device.Runner, 
 	return s.runStage(ctx, *j, runner)
 }
 
-// leaveVisit leaves what encloses the visit, unless the work goes on at once. That it cannot be left is what the replacement
-// is held for.
-func (s *Service) leaveVisit(ctx context.Context, j *job, runner *device.Runner, event replacement.Event) replacement.Event {
+// leaveVisit leaves what encloses the visit, unless the work goes on at once. That it cannot be left is what the
+// replacement is held for.
+func (s *Service) leaveVisit(ctx context.Context, j *job, runner *device.Runner,
+	event replacement.Event) replacement.Event {
 	after, _, err := j.Progress().On(event)
-	if err != nil || after.State == replacement.Running || event.Waiting == replacement.Person || event.Kind == replacement.ClearWaits {
+	if err != nil || after.State == replacement.Running || event.Waiting == replacement.Person ||
+		event.Kind == replacement.ClearWaits {
 		return event
 	}
 	if s.refresh(ctx, j, runner) != nil || !runner.Within(j.scope) {
@@ -283,12 +293,14 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	if err := j.place.Take(ctx, s.access, j.device.Site); err != nil { // the last that can fail: it is given by leave
 		return nil, nil, err
 	}
-	r = &device.Runner{Now: s.clock, Stop: s.stopAsked(j.ID), Helpers: helpers, Sights: sights, Edition: j.Edition, Proven: j.Stage == replacement.Seal, Leaf: func(ctx context.Context, address, name string) (string, error) {
-		return s.monitor.Leaf(ctx, j.device.Site, address, name)
-	}, Dial: s.access.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard, Journal: journal{s, j, steps},
-		SSH:    func(ctx context.Context) (ssh.Target, error) { return s.access.SSH(ctx, j.device) },
-		Config: func(ctx context.Context) (ssh.Target, error) { return s.access.Config(ctx, j.device) },
-		Web:    func(ctx context.Context) (https.Target, error) { return s.web(ctx, *j) }}
+	r = &device.Runner{Now: s.clock, Stop: s.stopAsked(j.ID), Helpers: helpers, Sights: sights, Edition: j.Edition,
+		Proven: j.Stage == replacement.Seal, Leaf: func(ctx context.Context, address, name string) (string, error) {
+			return s.monitor.Leaf(ctx, j.device.Site, address, name)
+		}, Dial: s.access.Way(j.device.Site), Procedure: j.procedure.Procedure, Work: j.material.Work, Hard: s.hard,
+		Journal: journal{s, j, steps},
+		SSH:     func(ctx context.Context) (ssh.Target, error) { return s.access.SSH(ctx, j.device) },
+		Config:  func(ctx context.Context) (ssh.Target, error) { return s.access.Config(ctx, j.device) },
+		Web:     func(ctx context.Context) (https.Target, error) { return s.web(ctx, *j) }}
 	if as, err := j.scope.Value(j.procedure.As); j.procedure.As != "" && err == nil {
 		r.As = as.Words
 		if word, err := j.scope.Value(procedure.AsPassword); err == nil {
@@ -301,7 +313,8 @@ func (s *Service) runner(ctx context.Context, j *job) (r *device.Runner, leave f
 	return r, func() { r.Close(); j.place.Give() }, nil
 }
 
-// stopAsked returns a function that reports whether a person asked a replacement to stop. It asks the database at most once a second.
+// stopAsked returns a function that reports whether a person asked a replacement to stop. It asks the database at
+// most once a second.
 func (s *Service) stopAsked(id int64) func(context.Context) bool {
 	var asked bool
 	var at time.Time
@@ -315,8 +328,8 @@ func (s *Service) stopAsked(id int64) func(context.Context) bool {
 	}
 }
 
-// reconcile finds out what became of the steps whose end nobody saw, before anything else is done on the device. That one
-// failed stops the way there; the way back only has to know that nothing of it is still running.
+// reconcile finds out what became of the steps whose end nobody saw, before anything else is done on the device. That
+// one failed stops the way there; the way back only has to know that nothing of it is still running.
 func (s *Service) reconcile(ctx context.Context, j *job, runner *device.Runner, action replacement.Action) error {
 	for _, open := range openSteps(runner.Journal.(journal).steps, j.Resumed) {
 		if open.Unknown && open.Repeatable && open.Verb != "run" {
@@ -324,8 +337,10 @@ func (s *Service) reconcile(ctx context.Context, j *job, runner *device.Runner, 
 		}
 		err := runner.Recover(ctx, open.ID, procedure.Section(open.Section), open.Name, open.Repeatable, j.scope)
 		var step *device.StepError
-		seen := errors.As(err, &step) && !step.Runs && runner.Guarded(procedure.Section(open.Section), open.Name, j.scope)
-		if errors.As(err, new(*device.JournalError)) || err != nil && !seen && (action == replacement.Advance || !mayGoBack(err, open)) {
+		seen := errors.As(err, &step) && !step.Runs && runner.Guarded(procedure.Section(open.Section), open.Name,
+			j.scope)
+		if errors.As(err, new(*device.JournalError)) || err != nil && !seen &&
+			(action == replacement.Advance || !mayGoBack(err, open)) {
 			return err
 		}
 		if err := s.refresh(ctx, j, runner); err != nil {
@@ -338,15 +353,17 @@ func (s *Service) reconcile(ctx context.Context, j *job, runner *device.Runner, 
 	return nil
 }
 
-// openSteps are the steps after an entry of the journal whose end nobody saw, and that were not done again since, oldest first. What
-// was done after them, such as signing out, hides none.
+// openSteps are the steps after an entry of the journal whose end nobody saw, and that were not done again since,
+// oldest first. What was done after them, such as signing out, hides none.
 func openSteps(steps []store.Step, after int64) []store.Step {
 	var out []store.Step
 	for i, step := range steps {
 		if step.ID <= after || !step.EndedAt.IsZero() && !step.Unknown {
 			continue
 		}
-		if !slices.ContainsFunc(steps[i+1:], func(later store.Step) bool { return later.Section == step.Section && later.Name == step.Name }) {
+		if !slices.ContainsFunc(steps[i+1:], func(later store.Step) bool {
+			return later.Section == step.Section && later.Name == step.Name
+		}) {
 			out = append(out, step)
 		}
 	}
@@ -362,7 +379,8 @@ func mayGoBack(err error, last store.Step) bool {
 	if !errors.As(err, &step) {
 		return false
 	}
-	there := last.Section != string(procedure.Revert) && last.Section != string(procedure.Cancel) && last.Section != string(device.Final)
+	there := last.Section != string(procedure.Revert) && last.Section != string(procedure.Cancel) &&
+		last.Section != string(device.Final)
 	return !step.Unknown() || there && (!step.Runs || errors.Is(err, device.ErrCannotTell))
 }
 
@@ -514,7 +532,8 @@ type journal struct {
 // away: that is not there to be cleared again.
 func (w journal) Done(section procedure.Section, name, text string) (map[string]procedure.Value, bool) {
 	for _, step := range w.steps {
-		if step.ID > w.j.Since && step.OK && step.Section == string(section) && step.Name == name && step.Text == text && (step.ID > w.j.Resumed || !step.Repeatable || section == procedure.Cancel) {
+		if step.ID > w.j.Since && step.OK && step.Section == string(section) && step.Name == name &&
+			step.Text == text && (step.ID > w.j.Resumed || !step.Repeatable || section == procedure.Cancel) {
 			if step.Capture == "" {
 				return nil, true
 			}
@@ -561,14 +580,16 @@ func (w journal) Begin(ctx context.Context, e device.Entry) (int64, error) {
 
 // Show is called while a dialog is under way. That it is shown is not worth failing for.
 func (w journal) Show(ctx context.Context, id int64, screen string, percent int) {
-	if err := w.s.store.Journal.ShowStep(ctx, store.Step{ID: id, ReplacementID: w.j.ID, Output: screen, Percent: percent}, w.s.moment()); err != nil {
+	if err := w.s.store.Journal.ShowStep(ctx, store.Step{ID: id, ReplacementID: w.j.ID, Output: screen,
+		Percent: percent}, w.s.moment()); err != nil {
 		w.s.log.Warn("a screen is not shown", "replacement", replacement.Name(w.j.ID), "error", err)
 	}
 }
 
 // End is called after a step.
 func (w journal) End(ctx context.Context, id int64, o device.Outcome) error {
-	step := store.Step{ID: id, ReplacementID: w.j.ID, EndedAt: w.s.moment(), OK: o.OK, Unknown: o.Unknown, Refused: o.Refused, ExitCode: o.Exit, Output: o.Output, Why: o.Why}
+	step := store.Step{ID: id, ReplacementID: w.j.ID, EndedAt: w.s.moment(), OK: o.OK, Unknown: o.Unknown,
+		Refused: o.Refused, ExitCode: o.Exit, Output: o.Output, Why: o.Why}
 	if err := w.s.keepCaptured(&step, o.Captured); err != nil {
 		return err
 	}

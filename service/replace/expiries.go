@@ -21,7 +21,8 @@ const (
 func (s *Service) Expiries(ctx context.Context) (contract.Expiries, error) {
 	now := s.now()
 	first := time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)
-	out := contract.Expiries{Months: []contract.ExpiryMonth{{Month: first.AddDate(0, -1, 0).Format("2006-01"), Ended: true, Conditions: map[due.Condition]int{}}}, Weeks: []time.Time{}, Sites: []contract.ExpirySite{}}
+	out := contract.Expiries{Months: []contract.ExpiryMonth{{Month: first.AddDate(0, -1, 0).Format("2006-01"),
+		Ended: true, Conditions: map[due.Condition]int{}}}, Weeks: []time.Time{}, Sites: []contract.ExpirySite{}}
 	at := map[string]int{}
 	for i := range expiryMonths {
 		name := first.AddDate(0, i, 0).Format("2006-01")
@@ -56,7 +57,9 @@ func (s *Service) Expiries(ctx context.Context) (contract.Expiries, error) {
 	for _, site := range sites {
 		out.Sites = append(out.Sites, *site)
 	}
-	slices.SortFunc(out.Sites, func(a, b contract.ExpirySite) int { return cmp.Or(allOf(b)-allOf(a), strings.Compare(a.Site, b.Site)) })
+	slices.SortFunc(out.Sites, func(a, b contract.ExpirySite) int {
+		return cmp.Or(allOf(b)-allOf(a), strings.Compare(a.Site, b.Site))
+	})
 	return out, nil
 }
 

@@ -28,7 +28,8 @@ const SignedIn = "a client that signed in"
 // in use, validations of domains, and where they may be seen, tokens of programs and calendars.
 func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]contract.Expiring, error) {
 	if within < 0 || within > 36500 {
-		return nil, problem.Reject("this cannot be listed", "the number of days must be from 0 to 36500", "give another one")
+		return nil, problem.Reject("this cannot be listed", "the number of days must be from 0 to 36500",
+			"give another one")
 	}
 	now, until := s.now(), s.now().AddDate(0, 0, within)
 	out := []contract.Expiring{}
@@ -46,9 +47,12 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]cont
 			return nil, err
 		}
 		c := found[0]
-		e := contract.Expiring{Kind: EndsIntermediate, Name: c.ShortName(), EndsAt: c.NotAfter.UTC(), Slots: slots, SHA256: sha256, Remedy: "ask the signer for its current intermediate, and replace what was signed by this one before it ends"}
+		e := contract.Expiring{Kind: EndsIntermediate, Name: c.ShortName(), EndsAt: c.NotAfter.UTC(), Slots: slots,
+			SHA256: sha256, Remedy: "ask the signer for its current intermediate, and replace what was signed by " +
+				"this one before it ends"}
 		if c.SelfSigned() {
-			e.Kind, e.Remedy = EndsRoot, "ask the signer for its next root, and give it to the clients before this one ends"
+			e.Kind, e.Remedy = EndsRoot, "ask the signer for its next root, and give it to the clients before "+
+				"this one ends"
 		}
 		add(e)
 	}
@@ -60,7 +64,9 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]cont
 	for _, each := range signers {
 		days[each.Name] = each.Proof.Days
 		if ends := each.Order.Ends(); !ends.IsZero() {
-			add(contract.Expiring{Kind: EndsOrder, Name: strings.TrimSpace("order " + each.Order.Number), EndsAt: ends, Of: each.Name, Remedy: "order again before it ends; its requests are refused or charged from then on"})
+			add(contract.Expiring{Kind: EndsOrder, Name: strings.TrimSpace("order " + each.Order.Number),
+				EndsAt: ends, Of: each.Name, Remedy: "order again before it ends; its requests are refused or " +
+					"charged from then on"})
 		}
 	}
 	proofs, err := s.store.Reports.Proofs(ctx)
@@ -69,7 +75,8 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]cont
 	}
 	for _, p := range proofs {
 		if n := days[p.Signer]; n > 0 {
-			add(contract.Expiring{Kind: EndsDomain, Name: p.Domain, EndsAt: p.At.AddDate(0, 0, n), Of: p.Signer, Remedy: "the signer wants the domain proven again with the next request"})
+			add(contract.Expiring{Kind: EndsDomain, Name: p.Domain, EndsAt: p.At.AddDate(0, 0, n), Of: p.Signer,
+				Remedy: "the signer wants the domain proven again with the next request"})
 		}
 	}
 	if tokens {
@@ -78,7 +85,8 @@ func (s *Service) Expiring(ctx context.Context, within int, tokens bool) ([]cont
 			return nil, err
 		}
 		for _, row := range sessions {
-			e := contract.Expiring{Kind: EndsToken, Name: row.Label, EndsAt: row.EndsAt.Time, Of: row.User, Remedy: "make a new token, give it to the program, and revoke this one"}
+			e := contract.Expiring{Kind: EndsToken, Name: row.Label, EndsAt: row.EndsAt.Time, Of: row.User,
+				Remedy: "make a new token, give it to the program, and revoke this one"}
 			if row.Kind == EndsCalendar {
 				e.Kind, e.Remedy = EndsCalendar, "make a new calendar, and give its address to the calendar program"
 			}

@@ -11,7 +11,8 @@ import (
 // Figures counts what there is now.
 func (s *Service) Figures(ctx context.Context) (contract.Figures, error) {
 	now := s.moment()
-	out := contract.Figures{Slots: map[contract.SiteCondition]int{}, FirstEnd: map[string]time.Time{}, Readings: s.monitor.Tally(), At: now.Time}
+	out := contract.Figures{Slots: map[contract.SiteCondition]int{}, FirstEnd: map[string]time.Time{},
+		Readings: s.monitor.Tally(), At: now.Time}
 	slots, err := s.store.Slots.CountBySite(ctx, now)
 	if err != nil {
 		return out, err

@@ -31,7 +31,8 @@ func handsOf(n due.Need) contract.Hands {
 }
 
 func plusHands(h contract.Hands, o contract.Hands) contract.Hands {
-	return contract.Hands{Automatic: h.Automatic + o.Automatic, Guided: h.Guided + o.Guided, Outside: h.Outside + o.Outside}
+	return contract.Hands{Automatic: h.Automatic + o.Automatic, Guided: h.Guided + o.Guided,
+		Outside: h.Outside + o.Outside}
 }
 
 // guessed are the minutes of a person where nothing was done by hand yet.
@@ -40,16 +41,19 @@ const (
 	hoursAWeek = 20.0 // that somebody has for certificates, beside all else
 )
 
-// Forecast counts the replacements of the coming weeks, at a site or everywhere. Certificates are publicly trusted where their signer
-// is, or all of them where public says so.
+// Forecast counts the replacements of the coming weeks, at a site or everywhere. Certificates are publicly trusted
+// where their signer is, or all of them where public says so.
 func (s *Service) Forecast(ctx context.Context, weeks int, site string, public bool) (contract.Forecast, error) {
 	if weeks == 0 {
 		weeks = usualWeeks
 	}
 	if weeks < 1 || weeks > due.MostWeeks {
-		return contract.Forecast{}, problem.Reject("there is no forecast", fmt.Sprintf("%d weeks are out of bounds", weeks), fmt.Sprintf("give 1 to %d", due.MostWeeks))
+		return contract.Forecast{},
+			problem.Reject("there is no forecast", fmt.Sprintf("%d weeks are out of bounds", weeks),
+				fmt.Sprintf("give 1 to %d", due.MostWeeks))
 	}
-	out := contract.Forecast{Site: site, Weeks: []contract.ForecastWeek{}, Years: []contract.ForecastYear{}, Sites: []contract.ForecastSite{}, Took: []contract.Took{}, Rules: []contract.Maximum{}}
+	out := contract.Forecast{Site: site, Weeks: []contract.ForecastWeek{}, Years: []contract.ForecastYear{},
+		Sites: []contract.ForecastSite{}, Took: []contract.Took{}, Rules: []contract.Maximum{}}
 	for _, step := range policy.PublicMaxima() {
 		out.Rules = append(out.Rules, contract.Maximum{From: step.From, Days: step.Days})
 	}
@@ -71,7 +75,8 @@ func (s *Service) Forecast(ctx context.Context, weeks int, site string, public b
 		}
 	}
 	for _, w := range due.Forecast(all, from, weeks, most) {
-		out.Weeks = append(out.Weeks, contract.ForecastWeek{Begins: w.Begins, Today: handsOf(w.Today), Coming: handsOf(w.Coming)})
+		out.Weeks = append(out.Weeks, contract.ForecastWeek{Begins: w.Begins, Today: handsOf(w.Today),
+			Coming: handsOf(w.Coming)})
 	}
 	for name, at := range lives {
 		out.Slots += len(at)
@@ -118,14 +123,17 @@ func (s *Service) lives(ctx context.Context, site string, all bool) (map[string]
 			continue
 		}
 		signer := row.Signer
-		if rules, err := s.monitor.RulesFor(ctx, store.Slot{Site: row.Site, Device: row.Device, Signer: row.Signer}); err == nil && rules.Signer != nil {
+		if rules, err := s.monitor.RulesFor(ctx, store.Slot{Site: row.Site, Device: row.Device,
+			Signer: row.Signer}); err == nil && rules.Signer != nil {
 			signer = *rules.Signer
 		}
-		l := due.Life{NotBefore: row.NotBefore.Time, NotAfter: row.NotAfter.Time, Due: row.DueFrom.Time, Public: all || public[signer], Hand: s.hand(row.Family)}
+		l := due.Life{NotBefore: row.NotBefore.Time, NotAfter: row.NotAfter.Time, Due: row.DueFrom.Time,
+			Public: all || public[signer], Hand: s.hand(row.Family)}
 		if row.NotBefore.IsZero() {
 			l.NotBefore = l.NotAfter.Add(-usualLife)
 		}
-		if row.Base != due.Fresh { // what is wrong is replaced now; what was delivered for ten years is followed by a usual one
+		// what is wrong is replaced now; what was delivered for ten years is followed by a usual one
+		if row.Base != due.Fresh {
 			if l.Due = s.now(); l.NotAfter.Sub(l.NotBefore) > usualLife {
 				l.NotAfter = l.Due.Add(usualLead)
 				l.NotBefore = l.NotAfter.Add(-usualLife)
@@ -167,7 +175,10 @@ func (s *Service) hand(family string) due.Hand {
 		return due.Outside
 	}
 	for _, steps := range source.Steps {
-		if slices.ContainsFunc(steps, func(step procedure.Step) bool { _, byHand := step.Do.(*procedure.Hand); return byHand }) {
+		if slices.ContainsFunc(steps, func(step procedure.Step) bool {
+			_, byHand := step.Do.(*procedure.Hand)
+			return byHand
+		}) {
 			return due.Guided
 		}
 	}
@@ -191,7 +202,8 @@ func (s *Service) took(ctx context.Context) ([]contract.Took, error) {
 	out := []contract.Took{}
 	for _, hand := range []due.Hand{due.Automatic, due.Guided} {
 		if n := len(whole[hand]); n > 0 {
-			out = append(out, contract.Took{Hand: hand, Count: n, Minutes: minutes(whole[hand]), PersonMinutes: minutes(person[hand])})
+			out = append(out, contract.Took{Hand: hand, Count: n, Minutes: minutes(whole[hand]),
+				PersonMinutes: minutes(person[hand])})
 		}
 	}
 	return out, nil

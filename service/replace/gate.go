@@ -25,15 +25,18 @@ func (s *Service) setMoment(ctx context.Context, j *job, o contract.Order) error
 	case "", string(replacement.Sign):
 	case string(replacement.Trial):
 		if len(j.procedure.Steps[procedure.Trial]) == 0 {
-			return problem.Reject(cannot, "its family has no trial", "stop after sign instead", next.Give.On("stop_after"))
+			return problem.Reject(cannot, "its family has no trial", "stop after sign instead",
+				next.Give.On("stop_after"))
 		}
 	default:
-		return problem.Reject(cannot, fmt.Sprintf("it cannot stop after %q", o.StopAfter), "give sign or trial", next.Give.On("stop_after"))
+		return problem.Reject(cannot, fmt.Sprintf("it cannot stop after %q", o.StopAfter), "give sign or trial",
+			next.Give.On("stop_after"))
 	}
 	j.StopAfter = o.StopAfter
 	if o.At != nil {
 		if o.At.After(s.now().AddDate(1, 0, 0)) {
-			return problem.Reject(cannot, "the time is more than a year ahead", "give an earlier one", next.Give.On("at"))
+			return problem.Reject(cannot, "the time is more than a year ahead", "give an earlier one",
+				next.Give.On("at"))
 		}
 		j.NotBefore = store.At(*o.At)
 	}
@@ -45,7 +48,8 @@ func (s *Service) setMoment(ctx context.Context, j *job, o contract.Order) error
 		return err
 	}
 	if !slices.ContainsFunc(times.Sets, func(set monitor.Windows) bool { return len(set) > 0 }) {
-		return problem.Reject(cannot, "no window is set for it", "set one by policy, or give a time", next.Give.On("at"))
+		return problem.Reject(cannot, "no window is set for it", "set one by policy, or give a time",
+			next.Give.On("at"))
 	}
 	j.AfterOpen = s.moment()
 	return nil
@@ -72,8 +76,8 @@ func (j job) serving() bool {
 	return slices.Contains([]replacement.Stage{replacement.Prove, replacement.Mirror, replacement.Seal}, j.Stage)
 }
 
-// gate lets a replacement pass once it is approved, those who pinned the root know of it, the device may be touched, and no other replacement
-// touches it.
+// gate lets a replacement pass once it is approved, those who pinned the root know of it, the device may be touched,
+// and no other replacement touches it.
 func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 	waits := func(whom replacement.WaitingFor) (replacement.Event, error) {
 		return replacement.Event{Kind: replacement.Waits, Waiting: whom}, nil
@@ -120,8 +124,8 @@ func (s *Service) gate(ctx context.Context, j job) (replacement.Event, error) {
 	return replacement.Event{Kind: replacement.Done}, nil
 }
 
-// closed returns what opening does; where the policy wants it, those who pinned the root and have not confirmed the new one are in the way too, and
-// nobody can tell until when.
+// closed returns what opening does; where the policy wants it, those who pinned the root and have not confirmed the
+// new one are in the way too, and nobody can tell until when.
 func (s *Service) closed(ctx context.Context, j job) (opens time.Time, why string, err error) {
 	opens, why, err = s.opening(ctx, j)
 	if err != nil || why != "" || j.AnyTime != "" {
@@ -164,7 +168,8 @@ func (s *Service) opening(ctx context.Context, j job) (opens time.Time, closed s
 		from, closed = j.NotBefore.Time, "it was to begin at "+j.NotBefore.UTC().Format("2006-01-02 15:04 MST")
 	}
 	opens, why := times.Opening(from, need)
-	if !j.AfterOpen.IsZero() && closed == "" && why == "" { // one is open: it counts where it opened after it was asked for
+	// one is open: it counts where it opened after it was asked for
+	if !j.AfterOpen.IsZero() && closed == "" && why == "" {
 		if !times.OpenedSince(j.AfterOpen.Time, from) {
 			opens, closed = times.OpensAfter(from, need), "it was to wait for the next window"
 		}
@@ -173,7 +178,8 @@ func (s *Service) opening(ctx context.Context, j job) (opens time.Time, closed s
 		closed = why
 	}
 	if opens.IsZero() && why != "" {
-		closed += fmt.Sprintf("; work and way back take up to %s, which fits into no window of the next 400 days", need.Round(time.Second))
+		closed += fmt.Sprintf("; work and way back take up to %s, which fits into no window of the next 400 days",
+			need.Round(time.Second))
 	}
 	return opens, closed, nil
 }
@@ -181,8 +187,8 @@ func (s *Service) opening(ctx context.Context, j job) (opens time.Time, closed s
 // fewest is how many earlier replacements of a family are needed to know how long they take.
 const fewest = 5
 
-// takes returns how long work on a device and the way back may take: twice the time within which nine of ten earlier replacements of the family
-// ended, or by the limits of its procedure.
+// takes returns how long work on a device and the way back may take: twice the time within which nine of ten earlier
+// replacements of the family ended, or by the limits of its procedure.
 func (s *Service) takes(ctx context.Context, j job) (time.Duration, error) {
 	took, err := s.store.Replacements.TookLive(ctx, j.device.Family, 50)
 	if err != nil {
@@ -198,7 +204,8 @@ func (s *Service) takes(ctx context.Context, j job) (time.Duration, error) {
 // unknownEvery is after how many looks a gate is looked at again of which nobody knows when it opens.
 const unknownEvery = 5
 
-// watchGates lets replacements pass whose device may be touched by now. A gate that opens later is not looked at before, unless a rule changed.
+// watchGates lets replacements pass whose device may be touched by now. A gate that opens later is not looked at
+// before, unless a rule changed.
 func (s *Service) watchGates() {
 	for looks, seen := 0, int64(-1); ; looks++ {
 		rows, err := s.store.Replacements.AtGates(s.stopping)
@@ -209,11 +216,13 @@ func (s *Service) watchGates() {
 		now, changed := s.now(), rules != seen
 		seen = rules
 		for _, row := range rows {
-			if row.WaitingFor == replacement.Window && !changed && (row.OpensAt.After(now) || row.OpensAt.IsZero() && looks%unknownEvery != 0) {
+			if row.WaitingFor == replacement.Window && !changed && (row.OpensAt.After(now) || row.OpensAt.IsZero() &&
+				looks%unknownEvery != 0) {
 				continue
 			}
 			if err := s.tryGate(s.stopping, row); err != nil && s.stopping.Err() == nil {
-				s.log.Error("looking whether a device may be touched", "replacement", replacement.Name(row.ID), "error", err)
+				s.log.Error("looking whether a device may be touched", "replacement", replacement.Name(row.ID),
+					"error", err)
 			}
 		}
 		if err != nil && s.stopping.Err() == nil {
@@ -227,8 +236,8 @@ func (s *Service) watchGates() {
 	}
 }
 
-// tryGate has the gate looked at again where what was in the way is over. That a window opens earlier than was known, because a rule changed, is
-// found here too.
+// tryGate has the gate looked at again where what was in the way is over. That a window opens earlier than was known,
+// because a rule changed, is found here too.
 func (s *Service) tryGate(ctx context.Context, row store.AtGate) error {
 	if row.WaitingFor == replacement.Device {
 		other, err := s.store.Replacements.Touching(ctx, row.DeviceID, row.Cluster, row.ID)
@@ -260,7 +269,8 @@ func (s *Service) toldRoot(ctx context.Context, id int64) error {
 	if err != nil || r.State != replacement.Waiting || r.WaitingFor != replacement.Window {
 		return err
 	}
-	return s.tryGate(ctx, store.AtGate{ID: r.ID, DeviceID: r.DeviceID, Cluster: r.Cluster, WaitingFor: r.WaitingFor, OpensAt: r.OpensAt, Closed: r.Closed})
+	return s.tryGate(ctx, store.AtGate{ID: r.ID, DeviceID: r.DeviceID, Cluster: r.Cluster, WaitingFor: r.WaitingFor,
+		OpensAt: r.OpensAt, Closed: r.Closed})
 }
 
 // arrive lets a replacement go on that waits.
@@ -292,11 +302,15 @@ func (s *Service) GoOn(ctx context.Context, id string, g contract.GoAhead) (cont
 	paused := r.PausedBy != "" && !r.State.Over()
 	switch {
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Window && g.Reason == "":
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, r.Closed, "wait, or give a reason to touch the device all the same", next.Give.On("reason"))
-	case (r.State != replacement.Waiting || r.WaitingFor != replacement.GoAhead && r.WaitingFor != replacement.Window) && !paused:
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it waits for no go-ahead: it is %s in stage %s", r.State, r.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, r.Closed, "wait, or give a reason to "+
+			"touch the device all the same", next.Give.On("reason"))
+	case (r.State != replacement.Waiting || r.WaitingFor != replacement.GoAhead &&
+		r.WaitingFor != replacement.Window) && !paused:
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("it waits for no "+
+			"go-ahead: it is %s in stage %s", r.State, r.Stage), "", next.ShowReplacement.On(id))
 	case len(g.Reason) > mostReason || g.Reason != "" && !oneLine(g.Reason, mostReason):
-		return contract.Replacement{}, problem.Reject(cannot, "the reason is not a line of up to 400 characters", "shorten it", next.Give.On("reason"))
+		return contract.Replacement{}, problem.Reject(cannot, "the reason is not a line of up to 400 characters",
+			"shorten it", next.Give.On("reason"))
 	}
 	if g.Reason != "" {
 		audit.Say(ctx, "%s outside of its windows: %s", id, g.Reason)
@@ -319,7 +333,9 @@ func (s *Service) Pause(ctx context.Context, id, by string) (contract.Replacemen
 		return contract.Replacement{}, err
 	}
 	if j.State.Over() || j.Reverting || j.Stopping || j.serving() {
-		return contract.Replacement{}, problem.New(problem.Conflict, id+" is not paused", fmt.Sprintf("it is %s in stage %s", j.State, j.Stage), "cancel or revert it instead", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, id+" is not paused",
+			fmt.Sprintf("it is %s in stage %s", j.State, j.Stage), "cancel or revert it instead",
+			next.ShowReplacement.On(id))
 	}
 	if err := s.store.Replacements.SetPaused(ctx, j.ID, by); err != nil {
 		return contract.Replacement{}, err

@@ -161,7 +161,9 @@ func (s *Service) forgetCaptured(ctx context.Context, id int64, section procedur
 			return err
 		}
 		before := len(values)
-		maps.DeleteFunc(values, func(_ string, v procedure.Value) bool { return v.Secret && v.Kind == procedure.Content })
+		maps.DeleteFunc(values, func(_ string, v procedure.Value) bool {
+			return v.Secret && v.Kind == procedure.Content
+		})
 		if len(values) == before {
 			continue
 		}
@@ -192,11 +194,13 @@ func (s *Service) ExportKey(ctx context.Context, id string, e contract.KeyExport
 		return nil, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
 	if len(e.Reason) < 10 || len(e.Reason) > 500 || len(e.Passphrase) < 12 {
-		return nil, problem.Reject(cannot, "it needs a reason of at least 10 characters and a passphrase of at least 12", "give both", next.Give.On("reason"), next.Give.On("passphrase"))
+		return nil, problem.Reject(cannot, "it needs a reason of at least 10 characters and a passphrase of "+
+			"at least 12", "give both", next.Give.On("reason"), next.Give.On("passphrase"))
 	}
 	key, _, err := s.givenKeyOf(ctx, n)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, problem.New(problem.NotFound, cannot, "no key of "+id+" is kept here: the device made it, or it was deleted after the replacement", "to keep keys in future, set a policy", next.KeepKeys.On(""))
+		return nil, problem.New(problem.NotFound, cannot, "no key of "+id+" is kept here: the device made it, or "+
+			"it was deleted after the replacement", "to keep keys in future, set a policy", next.KeepKeys.On(""))
 	}
 	if err != nil {
 		return nil, err
@@ -218,15 +222,17 @@ func (s *Service) ExportKey(ctx context.Context, id string, e contract.KeyExport
 	return pack.Write(pack.LeafFirst, d, chain.Path{Certificates: certificates, Complete: true}, key)
 }
 
-// TakeKey gives a replacement that waits for its signer a key that was made elsewhere, in place of the one that it asked with: the key is sealed, and a
-// request with it stands in the place of the first, which is obsolete. why says why it cannot be given one.
+// TakeKey gives a replacement that waits for its signer a key that was made elsewhere, in place of the one that it
+// asked with: the key is sealed, and a request with it stands in the place of the first, which is obsolete. why says
+// why it cannot be given one.
 func (s *Service) TakeKey(ctx context.Context, id int64, key crypto.Signer, by string) (why string, err error) {
 	j, err := s.load(ctx, id)
 	if err != nil {
 		return "", err
 	}
 	if !j.procedure.Traits.KeyGiven {
-		return "devices of the family " + j.procedure.Name + " make their key themselves, and take none that was made elsewhere", nil
+		return "devices of the family " + j.procedure.Name + " make their key themselves, and take none that was " +
+			"made elsewhere", nil
 	}
 	rules, err := s.monitor.RulesFor(ctx, j.slot)
 	if err != nil {

@@ -39,7 +39,8 @@ func (s *Service) checkKey(ctx context.Context, row store.Task, text, cannot str
 			return "", err
 		}
 		if !fits(pile.Keys(accounts), made) {
-			return "", problem.Reject(cannot, "the key is not that of the request", "download both again, from the same page at the same time; then cancel, and replace again with them")
+			return "", problem.Reject(cannot, "the key is not that of the request", "download both again, from the "+
+				"same page at the same time; then cancel, and replace again with them")
 		}
 	}
 	return string(content), nil
@@ -80,7 +81,8 @@ func (s *Service) keysFit(ctx context.Context, id int64, made request.Request) e
 		}
 		accounts, err := pile.Sort([]pile.File{{Name: name, Content: []byte(v.Text)}}, pile.Options{})
 		if err != nil || !fits(pile.Keys(accounts), made) {
-			return fmt.Errorf("the key that came as {{%s}} is not that of the request; nothing was sent to the signer. Cancel, and replace again", name)
+			return fmt.Errorf("the key that came as {{%s}} is not that of the request; nothing was sent to the "+
+				"signer. Cancel, and replace again", name)
 		}
 	}
 	return nil

@@ -29,18 +29,23 @@ func orderItself(o *contract.Order, family procedure.Procedure, cannot string) e
 	asked := ""
 	switch {
 	case o.Signer != "" && o.Signer != contract.DeviceSigner:
-		return problem.Reject(cannot, fmt.Sprintf("devices of the family %s sign their certificates themselves, so the signer %s gets no request", family.Name, o.Signer), "leave the signer out, or give the device another family", next.ListProcedures.On(""))
+		return problem.Reject(cannot, fmt.Sprintf("devices of the family %s sign their certificates themselves, so "+
+			"the signer %s gets no request", family.Name, o.Signer), "leave the signer out, or give the device "+
+			"another family", next.ListProcedures.On(""))
 	case o.Key != "":
 		asked = "key type"
 	case o.Unseen:
-		return problem.Reject(cannot, "its slot must be readable: that it serves another certificate afterwards is the only proof where the device signs for itself", "have the slot read first, then begin without unseen", next.ShowSlot.On(o.Device+"/"+o.Slot))
+		return problem.Reject(cannot, "its slot must be readable: that it serves another certificate afterwards is "+
+			"the only proof where the device signs for itself", "have the slot read first, then begin without unseen",
+			next.ShowSlot.On(o.Device+"/"+o.Slot))
 	case len(o.Names) > 0:
 		asked = "names"
 	case o.Subject != request.Subject{}:
 		asked = "subject"
 	}
 	if asked != "" {
-		return problem.Reject(cannot, fmt.Sprintf("devices of the family %s decide themselves on the %s", family.Name, asked), "leave the "+asked+" out; change it where the device or its manager is configured")
+		return problem.Reject(cannot, fmt.Sprintf("devices of the family %s decide themselves on the %s", family.Name,
+			asked), "leave the "+asked+" out; change it where the device or its manager is configured")
 	}
 	o.Signer = contract.DeviceSigner
 	return nil
@@ -62,9 +67,11 @@ func (s *Service) seeSigned(ctx context.Context, j *job, runner *device.Runner) 
 		case leaf == nil:
 			return sight.Why.What
 		case leaf.SHA256 == t.OldSHA256:
-			return fmt.Sprintf("it still serves the old certificate “%s” (SHA-256 %.16s…)", leaf.ShortName(), leaf.SHA256)
+			return fmt.Sprintf("it still serves the old certificate “%s” (SHA-256 %.16s…)", leaf.ShortName(),
+				leaf.SHA256)
 		case !signedByOne(leaf, sight.Chain, issuers):
-			return fmt.Sprintf("it serves “%s” (SHA-256 %.16s…), issued by “%s”, which the device's authority “%s” did not sign", leaf.ShortName(), leaf.SHA256, leaf.Issuer(), authorities[0].Subject())
+			return fmt.Sprintf("it serves “%s” (SHA-256 %.16s…), issued by “%s”, which the device's authority “%s” "+
+				"did not sign", leaf.ShortName(), leaf.SHA256, leaf.Issuer(), authorities[0].Subject())
 		case t.ID != j.targets[0].ID && leaf.SHA256 != new.SHA256:
 			return fmt.Sprintf("the slot %s serves another certificate than the slot %s", t.Name, j.targets[0].Name)
 		}
@@ -119,11 +126,13 @@ func authoritiesOf(scope *procedure.Scope) ([]*cert.Certificate, error) {
 	found := pile.Certificates(accounts)
 	for _, c := range found {
 		if !c.IsAuthority() {
-			return nil, fmt.Errorf("what the device gave as its authority is “%s”, which is no authority", c.ShortName())
+			return nil, fmt.Errorf("what the device gave as its authority is “%s”, which is no authority",
+				c.ShortName())
 		}
 	}
 	if len(found) == 0 {
-		return nil, fmt.Errorf("what the device gave as the certificate of its authority holds none: %.60q", strings.TrimSpace(cmp.Or(captured.Text, "nothing")))
+		return nil, fmt.Errorf("what the device gave as the certificate of its authority holds none: %.60q",
+			strings.TrimSpace(cmp.Or(captured.Text, "nothing")))
 	}
 	return found, nil
 }

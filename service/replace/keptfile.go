@@ -24,7 +24,8 @@ func (s *Service) keepFiles(step *store.Step, values map[string]procedure.Value)
 			continue
 		}
 		content := []byte(v.Text)
-		step.Kept = append(step.Kept, store.KeptFile{ReplacementID: step.ReplacementID, Name: name, At: s.moment(), Size: len(content), SHA256: cert.Fingerprint(content),
+		step.Kept = append(step.Kept, store.KeptFile{ReplacementID: step.ReplacementID, Name: name, At: s.moment(),
+			Size: len(content), SHA256: cert.Fingerprint(content),
 			Sealed: s.box.Seal(keptPurpose(step.ReplacementID, name), content)})
 	}
 }
@@ -45,11 +46,13 @@ func (s *Service) ExportFile(ctx context.Context, id, name string, e contract.Fi
 		return nil, err
 	}
 	if len(e.Reason) < 10 || len(e.Reason) > 500 {
-		return nil, problem.Reject(cannot, "it needs a reason of 10 to 500 characters", "give one", next.Give.On("reason"))
+		return nil, problem.Reject(cannot, "it needs a reason of 10 to 500 characters", "give one",
+			next.Give.On("reason"))
 	}
 	f, err := s.store.Journal.KeptFile(ctx, n, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, problem.New(problem.NotFound, fmt.Sprintf("%s has no file %q that is kept", id, name), "", "", next.ShowReplacement.On(id))
+		return nil, problem.New(problem.NotFound, fmt.Sprintf("%s has no file %q that is kept", id, name), "", "",
+			next.ShowReplacement.On(id))
 	}
 	if err != nil {
 		return nil, err

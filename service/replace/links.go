@@ -17,14 +17,15 @@ import (
 	"freshseal/store"
 )
 
-// web is how the device's web interface is reached. It may show any certificate that Fresh Seal put there itself: the new one, the
-// one that stood before, and the one before that, so that a way back which went too far locks nobody out.
+// web is how the device's web interface is reached. It may show any certificate that Fresh Seal put there itself: the
+// new one, the one that stood before, and the one before that, so that a way back which went too far locks nobody out.
 func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
 	t, err := s.access.Web(ctx, j.device)
 	if err != nil {
 		return t, err
 	}
-	t.Basic, t.Digest = j.procedure.Traits.WebSignIn == procedure.ByBasic, j.procedure.Traits.WebSignIn == procedure.ByDigest
+	t.Basic, t.Digest = j.procedure.Traits.WebSignIn == procedure.ByBasic,
+		j.procedure.Traits.WebSignIn == procedure.ByDigest
 	if elsewhere, err := s.otherSlotAt(ctx, j, t.Address); elsewhere || err != nil {
 		return t, err
 	}
@@ -36,7 +37,9 @@ func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
 		t.Pins = append(t.Pins, own...)
 		t.Met = func(shown string) {
 			if shown != pinned {
-				s.log.Info("the web interface shows another certificate than the pinned one, which Fresh Seal put there", "replacement", replacement.Name(j.ID), "device", j.Device, "pinned", pinned, "shown", shown)
+				s.log.Info("the web interface shows another certificate than the pinned one, which Fresh Seal "+
+					"put there", "replacement", replacement.Name(j.ID), "device", j.Device, "pinned", pinned, "shown",
+					shown)
 			}
 		}
 	}
@@ -48,12 +51,13 @@ func (s *Service) web(ctx context.Context, j job) (https.Target, error) {
 func (s *Service) otherSlotAt(ctx context.Context, j job, address string) (bool, error) {
 	slots, err := s.store.Slots.Of(ctx, j.Device)
 	return slices.ContainsFunc(slots, func(slot store.Slot) bool {
-		return slot.Protocol == string(protocol.TLS) && net.JoinHostPort(slot.Address, strconv.Itoa(slot.Port)) == address && !slices.Contains(j.slotIDs(), slot.ID)
+		return slot.Protocol == string(protocol.TLS) &&
+			net.JoinHostPort(slot.Address, strconv.Itoa(slot.Port)) == address && !slices.Contains(j.slotIDs(), slot.ID)
 	}), err
 }
 
-// given are the certificates that the slots of a job were known to serve: the old one, the one that stood before it was installed,
-// and from activate on the new one.
+// given are the certificates that the slots of a job were known to serve: the old one, the one that stood before it
+// was installed, and from activate on the new one.
 func (s *Service) given(ctx context.Context, j job) ([]string, error) {
 	var out []string
 	if !j.Stage.Before(replacement.Activate) {
@@ -96,12 +100,17 @@ func (s *Service) helpers(ctx context.Context, j job) (map[string]device.Helper,
 		}
 		d, err := s.store.Devices.Get(ctx, name.Text)
 		if err != nil {
-			return nil, problem.Missing(err, next.ListDevices, "no device is called %s, as the setting %s of %s says", name.Text, setting, j.Device)
+			return nil, problem.Missing(err, next.ListDevices, "no device is called %s, as the setting %s of %s says",
+				name.Text, setting, j.Device)
 		}
 		if d.ID == j.DeviceID {
-			return nil, problem.Reject(name.Text+" cannot help", "it is the device that is worked on", "name another device in the setting "+setting, next.ChangeDevice.On(j.Device))
+			return nil, problem.Reject(name.Text+" cannot help", "it is the device that is worked on",
+				"name another device in the setting "+setting, next.ChangeDevice.On(j.Device))
 		}
-		out[setting] = device.Helper{Name: d.Name, Dial: s.access.Way(d.Site), SSH: func(ctx context.Context) (ssh.Target, error) { return s.access.SSH(ctx, d) }}
+		out[setting] = device.Helper{Name: d.Name, Dial: s.access.Way(d.Site),
+			SSH: func(ctx context.Context) (ssh.Target, error) {
+				return s.access.SSH(ctx, d)
+			}}
 	}
 	return out, nil
 }

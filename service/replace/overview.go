@@ -13,7 +13,8 @@ import (
 
 // Replacements returns a page of the replacements, newest first, and the cursor of
 // the next page or nothing.
-func (s *Service) Replacements(ctx context.Context, f fleet.ReplacementFilter, p paging.Page) (out []contract.Replacement, next string, err error) {
+func (s *Service) Replacements(ctx context.Context, f fleet.ReplacementFilter,
+	p paging.Page) (out []contract.Replacement, next string, err error) {
 	p.Desc = true
 	rows, next, err := s.store.Replacements.Page(ctx, f, p.Rows())
 	if err != nil {
@@ -50,7 +51,8 @@ func (s *Service) Overview(ctx context.Context) (contract.Overview, error) {
 	if err != nil {
 		return out, err
 	}
-	out.UnderWay, out.Waiting, out.Held = states[replacement.Running], states[replacement.Waiting], states[replacement.Held]
+	out.UnderWay, out.Waiting, out.Held = states[replacement.Running], states[replacement.Waiting],
+		states[replacement.Held]
 	for whom, n := range waiting {
 		if whom != replacement.Nobody {
 			out.WaitingFor[whom] = n

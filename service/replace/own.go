@@ -244,7 +244,8 @@ func (o own) serve(ctx context.Context, purpose string) error {
 		if err != nil {
 			return err
 		}
-		if err := o.s.store.Succession.Succeed(ctx, ownPurpose, o.s.box.Seal(ownPurpose, material), &e, o.s.moment()); err != nil {
+		if err := o.s.store.Succession.Succeed(ctx, ownPurpose, o.s.box.Seal(ownPurpose, material), &e,
+			o.s.moment()); err != nil {
 			return err
 		}
 	}

@@ -36,22 +36,28 @@ func (s *Service) AddPin(ctx context.Context, n contract.NewPin, by string) (con
 	n.Who, n.How = strings.TrimSpace(n.Who), strings.TrimSpace(n.How)
 	switch {
 	case !oneLine(n.Who, 200):
-		return contract.Pin{}, problem.Reject(cannot, "who pinned it is not a line of up to 200 characters", "name the system or person", next.Give.On("who"))
+		return contract.Pin{}, problem.Reject(cannot, "who pinned it is not a line of up to 200 characters",
+			"name the system or person", next.Give.On("who"))
 	case n.How == "" || len(n.How) > 2000 || !utf8.ValidString(n.How):
-		return contract.Pin{}, problem.Reject(cannot, "how they get the new one is missing, or longer than 2000 characters", "write whom to inform, or where to enter it", next.Give.On("how"))
+		return contract.Pin{}, problem.Reject(cannot, "how they get the new one is missing, or longer than 2000 "+
+			"characters", "write whom to inform, or where to enter it", next.Give.On("how"))
 	case !slices.Contains(cert.Pins, n.What):
-		return contract.Pin{}, problem.Reject(cannot, fmt.Sprintf("%q is not something that can be pinned", n.What), "give sha256, sha1, key, certificate or root", next.Give.On("what"))
+		return contract.Pin{}, problem.Reject(cannot, fmt.Sprintf("%q is not something that can be pinned", n.What),
+			"give sha256, sha1, key, certificate or root", next.Give.On("what"))
 	}
 	known, err := s.store.Pins.List(ctx, row.ID)
 	if err != nil {
 		return contract.Pin{}, err
 	}
 	if len(known) >= mostPins {
-		return contract.Pin{}, problem.Reject(cannot, fmt.Sprintf("the slot has %d pins", mostPins), "remove those that are not needed")
+		return contract.Pin{}, problem.Reject(cannot, fmt.Sprintf("the slot has %d pins", mostPins),
+			"remove those that are not needed")
 	}
-	id, err := s.store.Pins.Add(ctx, store.Pin{SlotID: row.ID, Who: n.Who, What: n.What, How: n.How, AddedBy: by, AddedAt: s.moment()})
+	id, err := s.store.Pins.Add(ctx, store.Pin{SlotID: row.ID, Who: n.Who, What: n.What, How: n.How, AddedBy: by,
+		AddedAt: s.moment()})
 	if errors.Is(err, store.ErrTaken) {
-		return contract.Pin{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("%s has pinned the %s of %s/%s already", n.Who, n.What, n.Device, n.Slot), "remove that pin first, to change it")
+		return contract.Pin{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("%s has pinned the %s of "+
+			"%s/%s already", n.Who, n.What, n.Device, n.Slot), "remove that pin first, to change it")
 	}
 	if err != nil {
 		return contract.Pin{}, err
@@ -61,7 +67,8 @@ func (s *Service) AddPin(ctx context.Context, n contract.NewPin, by string) (con
 }
 
 func oneLine(text string, most int) bool {
-	return text != "" && utf8.ValidString(text) && utf8.RuneCountInString(text) <= most && !strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f })
+	return text != "" && utf8.ValidString(text) && utf8.RuneCountInString(text) <= most &&
+		!strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f })
 }
 
 // Pins are those of a slot, or of all slots where none is named.
@@ -87,7 +94,8 @@ func (s *Service) pinsOf(ctx context.Context, slots ...int64) ([]contract.Pin, e
 }
 
 func showPin(p store.Pin) contract.Pin {
-	return contract.Pin{ID: pinID(p.ID), Device: p.Device, Slot: p.Slot, Who: p.Who, What: p.What, How: p.How, Breaks: p.What.Breaks(), AddedBy: p.AddedBy, AddedAt: p.AddedAt.Time}
+	return contract.Pin{ID: pinID(p.ID), Device: p.Device, Slot: p.Slot, Who: p.Who, What: p.What, How: p.How,
+		Breaks: p.What.Breaks(), AddedBy: p.AddedBy, AddedAt: p.AddedAt.Time}
 }
 
 // RemovePin deletes a pin. Pending updates of earlier changes stay.
@@ -121,7 +129,9 @@ func (s *Service) PinUpdates(ctx context.Context, of string) ([]contract.PinUpda
 }
 
 func (s *Service) showPinUpdate(ctx context.Context, t store.PinUpdate) (contract.PinUpdate, error) {
-	out := contract.PinUpdate{ID: pinUpdateID(t.ID), Replacement: replacement.Name(t.ReplacementID), Device: t.Device, Slot: t.Slot, Who: t.Who, What: t.What, How: t.How, AroseAt: t.AroseAt.Time, ConfirmedBy: t.ConfirmedBy, Note: t.Note}
+	out := contract.PinUpdate{ID: pinUpdateID(t.ID), Replacement: replacement.Name(t.ReplacementID), Device: t.Device,
+		Slot: t.Slot, Who: t.Who, What: t.What, How: t.How, AroseAt: t.AroseAt.Time, ConfirmedBy: t.ConfirmedBy,
+		Note: t.Note}
 	if !t.ConfirmedAt.IsZero() {
 		out.ConfirmedAt = &t.ConfirmedAt.Time
 	}
@@ -152,11 +162,14 @@ func (s *Service) ConfirmPin(ctx context.Context, id, note, by string) (contract
 		return contract.PinUpdate{}, problem.Missing(err, next.ListTasks, "no pending pin is called %q", id)
 	}
 	if note = strings.TrimSpace(note); len(note) > 2000 || !utf8.ValidString(note) {
-		return contract.PinUpdate{}, problem.Reject("it was not recorded", "the note is longer than 2000 characters", "shorten it")
+		return contract.PinUpdate{}, problem.Reject("it was not recorded", "the note is longer than 2000 characters",
+			"shorten it")
 	}
 	err = s.store.Pins.Confirm(ctx, n, by, note, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
-		return contract.PinUpdate{}, problem.New(problem.Conflict, id+" is over", fmt.Sprintf("%s was confirmed by %s already, or by a later change", row.Who, dashed(row.ConfirmedBy)), "", next.ListTasks.On(""))
+		return contract.PinUpdate{},
+			problem.New(problem.Conflict, id+" is over", fmt.Sprintf("%s was confirmed by %s already, or by a "+
+				"later change", row.Who, dashed(row.ConfirmedBy)), "", next.ListTasks.On(""))
 	}
 	if err != nil {
 		return contract.PinUpdate{}, err

@@ -78,8 +78,8 @@ func (s *Service) plan(ctx context.Context, p planning) (request.Plan, error) {
 	return plan.Carried(p.family.Carries), nil
 }
 
-// candidates are the names that are known. The first becomes the common name: that which the order gives for it, else the name that
-// clients use.
+// candidates are the names that are known. The first becomes the common name: that which the order gives for it, else
+// the name that clients use.
 func (s *Service) candidates(ctx context.Context, p planning, today *cert.Certificate) ([]request.Candidate, error) {
 	var out []request.Candidate
 	add := func(name, source string, derived bool) {
@@ -171,8 +171,10 @@ func (p planning) chooseKey(plan *request.Plan, today *cert.Certificate, again b
 		plan.Key, plan.Sources["key"] = *p.rules.Key, "the policy"
 	}
 	if plan.Key == "" {
-		for _, kind := range slices.Concat(p.family.Traits.KeyTypes, request.KeyTypes) { // the latter so that what is wrong is told
-			if p.rules.Refuses(kind) == "" && kind != request.RSA1024 && (len(p.terms.Keys) == 0 || slices.Contains(p.terms.Keys, kind)) {
+		// the latter so that what is wrong is told
+		for _, kind := range slices.Concat(p.family.Traits.KeyTypes, request.KeyTypes) {
+			if p.rules.Refuses(kind) == "" && kind != request.RSA1024 &&
+				(len(p.terms.Keys) == 0 || slices.Contains(p.terms.Keys, kind)) {
 				plan.Key, plan.Sources["key"] = kind, "the first that family, signer and policy allow"
 				break
 			}
@@ -188,7 +190,8 @@ func (p planning) chooseKey(plan *request.Plan, today *cert.Certificate, again b
 	case kind < 0:
 		plan.Sources["key"] = "a new one: the one in use is " + today.Key()
 	default:
-		plan.Key, plan.SameKey, plan.Sources["key"] = request.AllKeyTypes[kind], true, "the one in use, as the policy wants"
+		plan.Key, plan.SameKey, plan.Sources["key"] = request.AllKeyTypes[kind], true, "the one in use, as the "+
+			"policy wants"
 	}
 }
 

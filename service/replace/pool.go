@@ -2,10 +2,12 @@ package replace
 
 import "sync"
 
-// mostDrivers is how many replacements are driven at once. Those that wait for a restart are among them; further ones wait in a list.
+// mostDrivers is how many replacements are driven at once. Those that wait for a restart are among them; further ones
+// wait in a list.
 const mostDrivers = 1024
 
-// pool runs at most so many functions at once; the others wait for their turn in the order in which they came. It is safe for use by several goroutines.
+// pool runs at most so many functions at once; the others wait for their turn in the order in which they came. It is
+// safe for use by several goroutines.
 type pool struct {
 	most int
 

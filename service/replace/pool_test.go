@@ -8,7 +8,8 @@ import (
 	"time"
 )
 
-// However many replacements run, so many are driven at once; none is forgotten, also where one asks for another, and the goroutines end.
+// However many replacements run, so many are driven at once; none is forgotten, also where one asks for another, and
+// the goroutines end.
 func TestDriversAreBounded(t *testing.T) {
 	before := runtime.NumGoroutine()
 	p := pool{most: 8}

@@ -69,7 +69,8 @@ func (s *Service) SeekProofs(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) seekProof(ctx context.Context, r store.Replacement, signer contract.Signer, asked map[[2]string]bool) error {
+func (s *Service) seekProof(ctx context.Context, r store.Replacement, signer contract.Signer,
+	asked map[[2]string]bool) error {
 	parcel, _, err := s.store.Parcels.Get(ctx, *r.ParcelID)
 	if err != nil || parcel.HandedAt.IsZero() {
 		return err
@@ -111,7 +112,8 @@ func overtaken(err error) error {
 }
 
 // openProof opens the task to prove domains.
-func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel store.Parcel, signer contract.Signer, domains []string) error {
+func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel store.Parcel, signer contract.Signer,
+	domains []string) error {
 	text := signer.Proof.Steps(domains)
 	if signer.Proof.Who != "" {
 		text += "\nWho does it: " + signer.Proof.Who + "."
@@ -126,17 +128,20 @@ func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel sto
 	t := &store.Task{DueAt: store.At(until)}
 	t.Domains.V = domains
 	for _, each := range []procedure.Labelled{
-		{Label: "Domain", Text: strings.Join(domains, ", ")}, {Label: "Signer", Text: signer.Name}, {Label: "Contact", Text: signer.Contact},
+		{Label: "Domain", Text: strings.Join(domains, ", ")}, {Label: "Signer", Text: signer.Name},
+		{Label: "Contact", Text: signer.Contact},
 		{Label: "Parcel", Text: signing.ParcelName(parcel.ID)}, {Label: "Reference", Text: parcel.Reference},
 	} {
 		if each.Text != "" {
 			t.Copy.V = append(t.Copy.V, each)
 		}
 	}
-	_, err := s.store.Journal.BeginStep(ctx, store.Step{ReplacementID: r.ID, Section: string(replacement.Sign), Name: fmt.Sprintf("prove %s to %s", strings.Join(domains, ", "), signer.Name),
+	_, err := s.store.Journal.BeginStep(ctx, store.Step{ReplacementID: r.ID, Section: string(replacement.Sign),
+		Name: fmt.Sprintf("prove %s to %s", strings.Join(domains, ", "), signer.Name),
 		Verb: "person", Text: text, Repeatable: true, BeganAt: s.moment(), Task: t})
 	if err == nil {
-		s.log.Info("a domain is to be proven", "signer", signer.Name, "domains", domains, "replacement", replacement.Name(r.ID))
+		s.log.Info("a domain is to be proven", "signer", signer.Name, "domains", domains, "replacement",
+			replacement.Name(r.ID))
 	}
 	return err
 }
@@ -147,7 +152,8 @@ func (s *Service) endProof(ctx context.Context, row store.Task, by string) error
 	if err != nil {
 		return err
 	}
-	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true, Output: "done by " + by}
+	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true,
+		Output: "done by " + by}
 	err = s.store.Signers.EndProof(ctx, step, r.Signer, slices.Clone(row.Domains.V), by)
 	if errors.Is(err, store.ErrNotFound) {
 		return taskOver(taskText(row.StepID), row.ReplacementID)

@@ -41,11 +41,13 @@ func (s *Service) Rehearse(ctx context.Context, o contract.RehearsalOrder) (cont
 	}
 	steps, err := j.procedure.Rehearse(j.scope)
 	if err != nil {
-		return contract.Rehearsal{}, problem.Reject("this cannot be rehearsed", err.Error(), "correct the device's settings")
+		return contract.Rehearsal{}, problem.Reject("this cannot be rehearsed", err.Error(),
+			"correct the device's settings")
 	}
 	if o.Differences {
 		if err := s.differ(ctx, &j, steps); err != nil {
-			return contract.Rehearsal{}, problem.New(problem.Outside, "the differences cannot be shown", err.Error(), "", next.TryDevice.On(o.Device))
+			return contract.Rehearsal{}, problem.New(problem.Outside, "the differences cannot be shown", err.Error(),
+				"", next.TryDevice.On(o.Device))
 		}
 	}
 	var slots []int64
@@ -60,7 +62,8 @@ func (s *Service) Rehearse(ctx context.Context, o contract.RehearsalOrder) (cont
 	if j.procedure.Traits.SignsItself {
 		plan = chosenByDevice
 	}
-	return contract.Rehearsal{Plan: plan, Targets: showTargets(j.targets), Steps: steps, Pins: pins, Findings: append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
+	return contract.Rehearsal{Plan: plan, Targets: showTargets(j.targets), Steps: steps, Pins: pins,
+		Findings: append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
 }
 
 // differ reads the files that steps would edit and fills in the differences. A file
@@ -99,22 +102,27 @@ var errUnderWay = errors.New("a replacement is under way")
 func (s *Service) Begin(ctx context.Context, o contract.Order, by string) (contract.Replacement, error) {
 	r, err := s.begin(ctx, o, by, nil)
 	if errors.Is(err, errUnderWay) {
-		err = problem.New(problem.Conflict, fmt.Sprintf("%s/%s has a replacement in progress", o.Device, o.Slot), "a slot has at most one that is not over", "wait for its end, or cancel it", next.ListReplacements.On(""))
+		err = problem.New(problem.Conflict, fmt.Sprintf("%s/%s has a replacement in progress", o.Device, o.Slot),
+			"a slot has at most one that is not over", "wait for its end, or cancel it", next.ListReplacements.On(""))
 	}
 	return r, err
 }
 
 // begin is Begin, also for an item of a batch.
-func (s *Service) begin(ctx context.Context, o contract.Order, by string, item *store.BatchItem) (contract.Replacement, error) {
+func (s *Service) begin(ctx context.Context, o contract.Order, by string,
+	item *store.BatchItem) (contract.Replacement, error) {
 	j, err := s.prepare(ctx, o)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
 	if steps := j.procedure.OneWay(); len(steps) > 0 && !o.OneWay {
-		return contract.Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("the replacement of %s/%s needs your confirmation", o.Device, o.Slot),
-			fmt.Sprintf("the step “%s” cannot be undone: %s", steps[0].Name, steps[0].Undo.Because), "confirm it to start", next.OneWay.On(""))
+		return contract.Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("the replacement of %s/%s needs "+
+			"your confirmation", o.Device, o.Slot),
+			fmt.Sprintf("the step “%s” cannot be undone: %s", steps[0].Name, steps[0].Undo.Because),
+			"confirm it to start", next.OneWay.On(""))
 	}
-	j.AskedBy, j.BegunAt, j.ChangedAt, j.Unseen, j.Mark = by, s.moment(), s.moment(), o.Unseen, strings.ToLower(rand.Text()[:10])
+	j.AskedBy, j.BegunAt, j.ChangedAt, j.Unseen, j.Mark = by, s.moment(), s.moment(), o.Unseen,
+		strings.ToLower(rand.Text()[:10])
 	j.Device, j.Slot, j.Cluster = o.Device, o.Slot, j.device.Cluster
 	if err := s.setMoment(ctx, &j, o); err != nil {
 		return contract.Replacement{}, err
@@ -159,7 +167,8 @@ func (s *Service) prepare(ctx context.Context, o contract.Order) (job, error) {
 		return job{}, err
 	}
 	if device.Family == "" {
-		return job{}, problem.Reject(cannot, "it has no family: the device is only monitored", "give it a family", next.ChangeDevice.On(o.Device), next.ListProcedures.On(""))
+		return job{}, problem.Reject(cannot, "it has no family: the device is only monitored", "give it a family",
+			next.ChangeDevice.On(o.Device), next.ListProcedures.On(""))
 	}
 	rules, err := s.monitor.RulesFor(ctx, slot)
 	if err != nil {
@@ -173,7 +182,8 @@ func (s *Service) prepare(ctx context.Context, o contract.Order) (job, error) {
 		return job{}, err
 	}
 	if o.Signer == "" && (rules.Signer == nil || *rules.Signer == "") {
-		return job{}, problem.Reject(cannot, "no signer is given, and the policy has no default signer", "name a signer", next.Give.On("signer"), next.ListSigners.On(""))
+		return job{}, problem.Reject(cannot, "no signer is given, and the policy has no default signer",
+			"name a signer", next.Give.On("signer"), next.ListSigners.On(""))
 	} else if o.Signer == "" {
 		o.Signer = *rules.Signer
 	}
@@ -182,20 +192,27 @@ func (s *Service) prepare(ctx context.Context, o contract.Order) (job, error) {
 		return job{}, err
 	}
 	if signer.Kind == contract.DeviceSigner && !family.Traits.SignsItself {
-		return job{}, problem.Reject(cannot, "the signer device is only for families whose devices sign their certificates themselves; "+family.Name+" is not one", "name another signer", next.Give.On("signer"), next.ListSigners.On(""))
+		return job{}, problem.Reject(cannot, "the signer device is only for families whose devices sign their "+
+			"certificates themselves; "+family.Name+" is not one", "name another signer", next.Give.On("signer"),
+			next.ListSigners.On(""))
 	}
 	if family.Procedure, err = s.withSettings(ctx, device, family.Procedure); err != nil {
 		return job{}, err
 	}
 	if signer.Kind == contract.OwnKeySigner && !family.Traits.KeyGiven {
-		return job{}, problem.Reject(cannot, "the signer own-key needs the key, and devices of the family "+family.Name+" make it themselves and keep it", "name another signer", next.Give.On("signer"), next.ListSigners.On(""))
+		return job{}, problem.Reject(cannot, "the signer own-key needs the key, and devices of the family "+
+			family.Name+" make it themselves and keep it", "name another signer", next.Give.On("signer"),
+			next.ListSigners.On(""))
 	}
 	if len(targets) > 1 && family.OneSlot() {
-		return job{}, problem.Reject(cannot, "its family works on one slot at a time, and several were named", "replace them one by one")
+		return job{}, problem.Reject(cannot, "its family works on one slot at a time, and several were named",
+			"replace them one by one")
 	}
 	for _, field := range request.SubjectFields[1:] {
 		if value := *o.Subject.Field(field); value != "" && !family.Carries(field) {
-			return job{}, problem.Reject(cannot, fmt.Sprintf("its family has no place for the %s in its request", field), "leave the "+field+" out")
+			return job{},
+				problem.Reject(cannot, fmt.Sprintf("its family has no place for the %s in its request", field),
+					"leave the "+field+" out")
 		}
 	}
 	plan, err := s.plan(ctx, planning{o, slot, targets, device, rules, signer.Terms, family.Procedure})
@@ -205,7 +222,8 @@ func (s *Service) prepare(ctx context.Context, o contract.Order) (job, error) {
 	if plan.Cautions, err = s.signing.Cautions(ctx, signer.Name, plan); err != nil {
 		return job{}, err
 	}
-	j, err := s.assemble(ctx, store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer, Plan: store.JSON[request.Plan]{V: plan}}, device, targets)
+	j, err := s.assemble(ctx, store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer,
+		Plan: store.JSON[request.Plan]{V: plan}}, device, targets)
 	if err != nil {
 		return job{}, err
 	}
@@ -232,7 +250,8 @@ func (j job) fits(plan request.Plan, signer contract.Signer, rules policy.Rules,
 		return problem.Reject(cannot, strings.Join(all, "; "), say)
 	}
 	if types := j.procedure.Traits.KeyTypes; !slices.Contains(types, plan.Key) {
-		return problem.Reject(cannot, fmt.Sprintf("its family does not support %s keys", plan.Key), fmt.Sprintf("choose one of %v", types))
+		return problem.Reject(cannot, fmt.Sprintf("its family does not support %s keys", plan.Key),
+			fmt.Sprintf("choose one of %v", types))
 	}
 	if why := rules.Refuses(plan.Key); why != "" {
 		return problem.Reject(cannot, why, "choose another key type, or change the policy", next.Give.On("key"))
@@ -242,7 +261,8 @@ func (j job) fits(plan request.Plan, signer contract.Signer, rules policy.Rules,
 
 // assemble puts together a job: the procedure that it began with, settings, and
 // what the given values are made of, as far as it is there.
-func (s *Service) assemble(ctx context.Context, r store.Replacement, device store.Device, targets []store.Target) (job, error) {
+func (s *Service) assemble(ctx context.Context, r store.Replacement, device store.Device,
+	targets []store.Target) (job, error) {
 	p, err := s.procedureOf(ctx, r, device)
 	if err != nil {
 		return job{}, err
@@ -273,7 +293,8 @@ func (s *Service) assemble(ctx context.Context, r store.Replacement, device stor
 		}
 		m.WebUser, m.WebPassword = web.User, web.Password
 	}
-	j := job{Replacement: r, device: device, slot: targets[0].Slot, targets: targets, procedure: p, place: &access.Place{}}
+	j := job{Replacement: r, device: device, slot: targets[0].Slot, targets: targets, procedure: p,
+		place: &access.Place{}}
 	scope, err := procedure.NewScope(m, settings, made)
 	if err != nil {
 		return job{}, unfit(device, err)
@@ -291,7 +312,8 @@ func (s *Service) assemble(ctx context.Context, r store.Replacement, device stor
 }
 
 // withSettings is a family as it is for a device with its settings.
-func (s *Service) withSettings(ctx context.Context, device store.Device, p procedure.Procedure) (procedure.Procedure, error) {
+func (s *Service) withSettings(ctx context.Context, device store.Device,
+	p procedure.Procedure) (procedure.Procedure, error) {
 	settings, err := s.fleet.OpenSettings(ctx, device)
 	if err != nil {
 		return p, err
@@ -304,7 +326,8 @@ func (s *Service) withSettings(ctx context.Context, device store.Device, p proce
 }
 
 func unfit(device store.Device, err error) error {
-	return problem.Reject("the device's settings do not fit its family", err.Error(), "", next.ShowProcedure.On(device.Family))
+	return problem.Reject("the device's settings do not fit its family", err.Error(), "",
+		next.ShowProcedure.On(device.Family))
 }
 
 // workFolder is a replacement's folder on its device. The mark makes it unlike
@@ -390,7 +413,8 @@ func (s *Service) named(ctx context.Context, id string) (job, error) {
 func idNumber(text string) (int64, error) {
 	n, ok := replacement.Number(text)
 	if !ok {
-		return 0, problem.New(problem.NotFound, fmt.Sprintf("no replacement is called %q", text), "", "", next.ListReplacements.On(""))
+		return 0, problem.New(problem.NotFound, fmt.Sprintf("no replacement is called %q", text), "", "",
+			next.ListReplacements.On(""))
 	}
 	return n, nil
 }

@@ -24,8 +24,8 @@ const (
 	usualPeriod  = 30
 )
 
-// Report makes a report: the state of the fleet as of the end of a day, what was replaced in a period, or what is excepted and
-// why.
+// Report makes a report: the state of the fleet as of the end of a day, what was replaced in a period, or what is
+// excepted and why.
 func (s *Service) Report(ctx context.Context, ask contract.AskReport) (sheet.File, error) {
 	const cannot = "there is no report"
 	until, err := s.day(ask.Until)
@@ -47,7 +47,8 @@ func (s *Service) Report(ctx context.Context, ask contract.AskReport) (sheet.Fil
 	}
 	switch ask.Kind {
 	case "state":
-		t.Name, t.Title = "state-"+day.Format(time.DateOnly), "State of the fleet at the end of "+day.Format(time.DateOnly)
+		t.Name, t.Title = "state-"+day.Format(time.DateOnly), "State of the fleet at the end of "+
+			day.Format(time.DateOnly)
 		t.Rows, err = s.stateThen(ctx, day.AddDate(0, 0, 1), ask.Site)
 	case "replaced":
 		t.Name = "replaced-" + from.Format(time.DateOnly) + "-" + until.Format(time.DateOnly)
@@ -57,7 +58,8 @@ func (s *Service) Report(ctx context.Context, ask contract.AskReport) (sheet.Fil
 		t.Name, t.Title = "exceptions-"+s.now().Format(time.DateOnly), "Exceptions as of "+s.now().Format(time.DateOnly)
 		t.Rows, err = s.exceptions(ctx, ask.Site)
 	default:
-		return sheet.File{}, problem.Reject(cannot, fmt.Sprintf("no report is called %q", ask.Kind), fmt.Sprintf("give one of %v", Reports))
+		return sheet.File{}, problem.Reject(cannot, fmt.Sprintf("no report is called %q", ask.Kind),
+			fmt.Sprintf("give one of %v", Reports))
 	}
 	if err != nil {
 		return sheet.File{}, err
@@ -75,7 +77,8 @@ func (s *Service) day(text string) (time.Time, error) {
 
 // stateThen is what every slot served before a moment.
 func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([][]string, error) {
-	out := [][]string{{"device", "slot", "site", "owner", "family", "condition", "certificate", "issuer", "expires", "days_left", "sha256", "since"}}
+	out := [][]string{{"device", "slot", "site", "owner", "family", "condition", "certificate", "issuer", "expires",
+		"days_left", "sha256", "since"}}
 	then = then.Add(-time.Millisecond)
 	for last := int64(0); ; {
 		rows, err := s.store.Reports.StatesThen(ctx, store.At(then), last, reportAtOnce)
@@ -86,7 +89,8 @@ func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([
 			if last = row.SlotID; site != "" && row.Site != site {
 				continue
 			}
-			record := []string{row.Device, row.Slot, row.Site, row.Owner, row.Family, string(row.Condition), "", "", "", "", "", ""}
+			record := []string{row.Device, row.Slot, row.Site, row.Owner, row.Family, string(row.Condition), "", "",
+				"", "", "", ""}
 			if !row.At.IsZero() {
 				record[11] = row.At.Format(time.DateOnly)
 			}
@@ -96,10 +100,12 @@ func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([
 					return nil, err
 				}
 				leaf := served[0]
-				record[6], record[7], record[8], record[10] = leaf.ShortName(), leaf.Issuer(), leaf.NotAfter.UTC().Format(time.DateOnly), leaf.SHA256
+				record[6], record[7], record[8], record[10] = leaf.ShortName(), leaf.Issuer(),
+					leaf.NotAfter.UTC().Format(time.DateOnly), leaf.SHA256
 				record[9] = strconv.Itoa(int(leaf.NotAfter.Sub(then).Hours() / 24))
 				if record[5] == "" { // no event reaches back so far: what the certificate itself says
-					standing := due.StateOf(due.Facts{Read: true, NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), SHA256: leaf.SHA256}, policy.Default.Due())
+					standing := due.StateOf(due.Facts{Read: true, NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter,
+						SelfSigned: leaf.SelfSigned(), SHA256: leaf.SHA256}, policy.Default.Due())
 					record[5] = string(standing.At(leaf.NotAfter, then))
 				}
 			} else if record[5] == "" {
@@ -115,13 +121,15 @@ func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([
 
 func (s *Service) replacedBetween(ctx context.Context, from, until time.Time, site string) ([][]string, error) {
 	rows, err := s.store.Reports.SealedBetween(ctx, store.At(from), store.At(until), site)
-	out := [][]string{{"replacement", "device", "slot", "site", "owner", "signer", "old_sha256", "new_sha256", "asked_by", "approved_by", "begun", "sealed"}}
+	out := [][]string{{"replacement", "device", "slot", "site", "owner", "signer", "old_sha256", "new_sha256",
+		"asked_by", "approved_by", "begun", "sealed"}}
 	for _, r := range rows {
 		approved := r.ApprovedBy
 		if approved == "" {
 			approved = "not required"
 		}
-		out = append(out, []string{replacement.Name(r.ID), r.Device, r.Slot, r.Site, r.Owner, r.Signer, r.Old, r.New, r.AskedBy, approved, r.BegunAt.Format("2006-01-02 15:04"), r.SealedAt.Format("2006-01-02 15:04")})
+		out = append(out, []string{replacement.Name(r.ID), r.Device, r.Slot, r.Site, r.Owner, r.Signer, r.Old, r.New,
+			r.AskedBy, approved, r.BegunAt.Format("2006-01-02 15:04"), r.SealedAt.Format("2006-01-02 15:04")})
 	}
 	return out, err
 }
@@ -141,7 +149,8 @@ func (s *Service) exceptions(ctx context.Context, site string) ([][]string, erro
 		return d.Site
 	}
 	for _, a := range known {
-		out = append(out, []string{"acknowledged", a.Device + "/" + a.Slot, at(a.Device), a.By, a.At.Format(time.DateOnly), a.Until.Format(time.DateOnly), a.Reason})
+		out = append(out, []string{"acknowledged", a.Device + "/" + a.Slot, at(a.Device), a.By,
+			a.At.Format(time.DateOnly), a.Until.Format(time.DateOnly), a.Reason})
 	}
 	policies, err := s.monitor.Policies(ctx)
 	if err != nil {
@@ -159,7 +168,8 @@ func (s *Service) exceptions(ctx context.Context, site string) ([][]string, erro
 	}
 	for _, each := range sites {
 		if each.Paused {
-			out = append(out, []string{"site paused", each.Name, each.Name, "", "", "", "its slots are read only when asked"})
+			out = append(out, []string{"site paused", each.Name, each.Name, "", "", "", "its slots are read only " +
+				"when asked"})
 		}
 	}
 	if site != "" {

@@ -49,8 +49,8 @@ func (s *Service) kept(ctx context.Context, row store.Replacement) (*contract.Ke
 	return out, nil
 }
 
-// Retry creates a replacement that takes over the request, the signed chain and the key of one that went back. Names, policy, time,
-// revocation and trust groups are judged anew; approval is asked for again where the policy wants it.
+// Retry creates a replacement that takes over the request, the signed chain and the key of one that went back. Names,
+// policy, time, revocation and trust groups are judged anew; approval is asked for again where the policy wants it.
 func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Replacement, error) {
 	cannot := id + " is not retried"
 	j, err := s.named(ctx, id)
@@ -60,7 +60,8 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 	n := j.ID
 	again := next.Replace.On(j.Device + "/" + j.Slot)
 	if j.KeepsUntil.IsZero() || !j.State.Over() {
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "nothing is kept of it: only a replacement that went back after it was signed can be retried", "", again)
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "nothing is kept of it: only a "+
+			"replacement that went back after it was signed can be retried", "", again)
 	}
 	p, err := s.monitor.Pools(ctx)
 	if err != nil {
@@ -72,12 +73,14 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 		return contract.Replacement{}, err
 	}
 	if wrong := finding.Errors(found); len(wrong) > 0 {
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "its certificate cannot be used any more: "+wrong[0].What, "request a new one", again)
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "its certificate cannot be used "+
+			"any more: "+wrong[0].What, "request a new one", again)
 	}
 	if why, err := s.holdsKey(ctx, &j); err != nil {
 		return contract.Replacement{}, err
 	} else if why != "" {
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, why+"; nothing was touched", "request a new certificate", again)
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, why+"; nothing was touched",
+			"request a new certificate", again)
 	}
 	row := j.Replacement
 	row.NotBefore, row.AfterOpen, row.StopAfter = store.Moment{}, store.Moment{}, ""
@@ -91,11 +94,13 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	newID, err := s.store.Replacements.Retry(ctx, row, j.slotIDs(), progress, j.procedure.Text(), func(newID int64) ([]store.Step, map[string][]byte, error) {
-		return s.takenOver(ctx, n, newID, steps)
-	}, func(stepID int64, text []byte) []byte { return s.box.Seal(capturePurpose(stepID), text) })
+	newID, err := s.store.Replacements.Retry(ctx, row, j.slotIDs(), progress, j.procedure.Text(),
+		func(newID int64) ([]store.Step, map[string][]byte, error) {
+			return s.takenOver(ctx, n, newID, steps)
+		}, func(stepID int64, text []byte) []byte { return s.box.Seal(capturePurpose(stepID), text) })
 	if errors.Is(err, store.ErrTaken) {
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "its slot has a replacement in progress", "wait for its end, or cancel it", next.ListReplacements.On(""))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "its slot has a replacement in progress",
+			"wait for its end, or cancel it", next.ListReplacements.On(""))
 	}
 	if err != nil {
 		return contract.Replacement{}, err
@@ -105,9 +110,10 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 	return s.Replacement(ctx, replacement.Name(newID))
 }
 
-// takenOver are the entries of the journal that a retry takes over, those of request with what they captured, and the sealed key; both
-// sealed anew.
-func (s *Service) takenOver(ctx context.Context, old, id int64, steps []store.Step) ([]store.Step, map[string][]byte, error) {
+// takenOver are the entries of the journal that a retry takes over, those of request with what they captured, and the
+// sealed key; both sealed anew.
+func (s *Service) takenOver(ctx context.Context, old, id int64,
+	steps []store.Step) ([]store.Step, map[string][]byte, error) {
 	var out []store.Step
 	for _, step := range steps {
 		if step.Section != string(procedure.Request) || !step.OK {
@@ -184,7 +190,8 @@ func (s *Service) watchKept() {
 		rows, err := s.store.Replacements.KeptUntil(s.stopping, s.moment())
 		for _, id := range rows {
 			if err := s.dropKept(s.stopping, id, true); err != nil && s.stopping.Err() == nil {
-				s.log.Warn("what was kept for another try is left on the device", "replacement", replacement.Name(id), "error", err)
+				s.log.Warn("what was kept for another try is left on the device", "replacement", replacement.Name(id),
+					"error", err)
 			}
 		}
 		if err != nil && s.stopping.Err() == nil {

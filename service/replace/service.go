@@ -36,11 +36,11 @@ type Audit interface {
 
 // Rooms are the other rooms of the service.
 type Rooms struct {
-	Access *access.Service
+	Access  *access.Service
 	Monitor *monitor.Service
-	Fleet *fleet.Service
-	Signing  *signing.Service
-	Audit Audit
+	Fleet   *fleet.Service
+	Signing *signing.Service
+	Audit   Audit
 }
 
 // Terms say how requests are planned.
@@ -78,9 +78,12 @@ type Service struct {
 }
 
 // New returns the room; it works until stopping ends, see Wait.
-func New(stopping context.Context, db *store.Store, box *strongbox.Box, rooms Rooms, t Terms, log *slog.Logger, clock func() time.Time) *Service {
-	s := &Service{store: db, box: box, access: rooms.Access, monitor: rooms.Monitor, fleet: rooms.Fleet, signing: rooms.Signing, audit: rooms.Audit,
-		resolver: t.Resolver, subject: t.Subject, log: log, clock: clock, stopping: stopping, drivers: pool{most: mostDrivers}}
+func New(stopping context.Context, db *store.Store, box *strongbox.Box, rooms Rooms, t Terms, log *slog.Logger,
+	clock func() time.Time) *Service {
+	s := &Service{store: db, box: box, access: rooms.Access, monitor: rooms.Monitor, fleet: rooms.Fleet,
+		signing: rooms.Signing, audit: rooms.Audit,
+		resolver: t.Resolver, subject: t.Subject, log: log, clock: clock, stopping: stopping,
+		drivers: pool{most: mostDrivers}}
 	s.hard, s.cut = context.WithCancel(context.Background())
 	return s
 }

@@ -67,7 +67,8 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 		facts := old[0].Facts()
 		out.OldCertificate = &facts
 	}
-	if row.State == replacement.Waiting && (row.WaitingFor == replacement.Approval || row.WaitingFor == replacement.GoAhead) {
+	if row.State == replacement.Waiting &&
+		(row.WaitingFor == replacement.Approval || row.WaitingFor == replacement.GoAhead) {
 		j, err := s.load(ctx, n)
 		if err != nil {
 			return out, err
@@ -80,7 +81,8 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 			out.Effect = &effect
 		}
 	}
-	if row.Progress().AtSigner() && row.ParcelID != nil && len(out.Actions) > 0 && out.Actions[0].Do != next.AcceptAnswer {
+	if row.Progress().AtSigner() && row.ParcelID != nil && len(out.Actions) > 0 &&
+		out.Actions[0].Do != next.AcceptAnswer {
 		p, err := s.signing.Parcel(ctx, out.Parcel)
 		if err != nil {
 			return out, err
@@ -115,7 +117,8 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 	if err != nil {
 		return out, err
 	}
-	steps = slices.DeleteFunc(steps, func(step store.Step) bool { return step.Section == store.Clearing }) // it is a task
+	// it is a task
+	steps = slices.DeleteFunc(steps, func(step store.Step) bool { return step.Section == store.Clearing })
 	for _, step := range steps {
 		out.Steps = append(out.Steps, showStep(step))
 	}
@@ -133,7 +136,8 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 	return out, err
 }
 
-// showUnused adds the answers that came and were not used; where one of them can be accepted, that is what a person does next.
+// showUnused adds the answers that came and were not used; where one of them can be accepted, that is what a person
+// does next.
 func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *contract.Replacement) error {
 	unused, err := s.store.Signers.UnusedAnswers(ctx, row.ID)
 	if err != nil {
@@ -158,7 +162,8 @@ func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *co
 			case len(wrong) > 0:
 				shown.Why, out.Next = wrong[0].What, wrong[0].Remedy
 			case len(doubts) > 0:
-				shown.Why, out.Next = doubts[0].What, "look at the answer; then accept it, or ask the signer for another one"
+				shown.Why, out.Next = doubts[0].What, "look at the answer; then accept it, or ask the signer for "+
+					"another one"
 			default:
 				out.Next = "nothing is wrong with the answer any more: accept it"
 			}
@@ -172,7 +177,8 @@ func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *co
 }
 
 // showHeld adds what a person needs to decide: what each address serves, and the exits that are open.
-func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets []store.Target, steps []store.Step, out *contract.Replacement) error {
+func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets []store.Target, steps []store.Step,
+	out *contract.Replacement) error {
 	j, err := s.load(ctx, row.ID)
 	if err != nil { // what it serves and its exits are shown all the same
 		j = job{Replacement: row}
@@ -203,14 +209,16 @@ func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets [
 			}
 			which := w.place(v).Word(row.NewSHA256)
 			words = append(words, which)
-			out.Serves = append(out.Serves, contract.Serving{Slot: t.Name, Address: v.at(), SHA256: v.sha256, Which: which, Text: v.text()})
+			out.Serves = append(out.Serves, contract.Serving{Slot: t.Name, Address: v.at(), SHA256: v.sha256,
+				Which: which, Text: v.text()})
 		}
 	}
 	out.Next, out.Actions = "correct the cause", []next.Action{next.Resume.On(out.ID)}
 	for _, open := range openSteps(steps, row.Resumed) {
 		if !open.Repeatable {
 			out.Next = fmt.Sprintf("look at the device: it is unknown whether the step “%s” was done", open.Name)
-			out.Actions = []next.Action{next.ResumeDone.On(out.ID), next.ResumeNotDone.On(out.ID), next.ResumeAgain.On(out.ID)}
+			out.Actions = []next.Action{next.ResumeDone.On(out.ID), next.ResumeNotDone.On(out.ID),
+				next.ResumeAgain.On(out.ID)}
 		}
 	}
 	if !out.Reverting {
@@ -236,8 +244,10 @@ func (s *Service) planned(ctx context.Context, row store.Replacement) ([]contrac
 }
 
 func showReplacement(row store.Replacement, targets []store.Target) contract.Replacement {
-	out := contract.Replacement{ID: replacement.Name(row.ID), Progress: row.Progress(), Device: row.Device, Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
-		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, ApprovedBy: row.ApprovedBy, BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
+	out := contract.Replacement{ID: replacement.Name(row.ID), Progress: row.Progress(), Device: row.Device,
+		Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
+		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, ApprovedBy: row.ApprovedBy,
+		BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
 	out.Leftover, out.Targets, out.ClosedAs = row.Leftover, showTargets(targets), row.ClosedAs
 	if row.RetryOf != nil {
 		out.RetryOf = replacement.Name(*row.RetryOf)
@@ -278,7 +288,8 @@ func nextFor(r contract.Replacement) (say string, actions []next.Action) {
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.GoAhead:
 		return "look at it, then let it go on", only(next.GoOn)
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Window && r.OpensAt != nil:
-		return "it goes on by itself at " + r.OpensAt.UTC().Format("2006-01-02 15:04 MST") + "; or touch the device all the same", only(next.GoOn)
+		return "it goes on by itself at " + r.OpensAt.UTC().Format("2006-01-02 15:04 MST") + "; or touch the " +
+			"device all the same", only(next.GoOn)
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Window:
 		return "wait until that is over, or touch the device all the same", only(next.GoOn)
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Device:
@@ -319,7 +330,8 @@ func (s *Service) usual(ctx context.Context, device, step string) (int, error) {
 }
 
 func showStep(step store.Step) contract.Step {
-	out := contract.Step{Percent: step.Percent, Stage: step.Section, Name: step.Name, Verb: step.Verb, Text: step.Text, Outcome: "running",
+	out := contract.Step{Percent: step.Percent, Stage: step.Section, Name: step.Name, Verb: step.Verb,
+		Text: step.Text, Outcome: "running",
 		Exit: step.ExitCode, Output: step.Output, Why: step.Why, BeganAt: step.BeganAt.Time}
 	if !step.EndedAt.IsZero() {
 		out.Outcome, out.EndedAt = "failed", &step.EndedAt.Time

@@ -127,7 +127,8 @@ func (s *Service) servesAs(ctx context.Context, t store.Target, leaf, new *cert.
 	return as.Leaf().SHA256 == new.SHA256, nil
 }
 
-// stands is what is noted of an address: the SHA-256 of its leaf, that there is no TLS, or nothing where it cannot be read.
+// stands is what is noted of an address: the SHA-256 of its leaf, that there is no TLS, or nothing where it cannot be
+// read.
 func (v served) stands() string {
 	if v.none {
 		return look.Nothing
@@ -170,13 +171,16 @@ func (w *sights) stoodAt(slotID int64, place string) (sha256 string, known bool)
 	return "", false
 }
 
-// place compares what an address serves with what it served before. Of a replacement that an earlier program began, only the
-// first address is known: whatever the others serve counts as before, unless it is the new certificate.
+// place compares what an address serves with what it served before. Of a replacement that an earlier program began,
+// only the first address is known: whatever the others serve counts as before, unless it is the new certificate.
 func (w *sights) place(v served) look.Place {
 	p := look.Place{Serves: v.stands()}
 	stood, known := w.stoodAt(v.slot.ID, v.at())
 	switch {
-	case !v.first && v.sha256 != "" && v.sha256 == v.slot.OldSHA256 && slices.ContainsFunc(w.j.device.Nodes.V, func(n store.Node) bool { return n.Address == v.place.Address }) && !nodeByNode(w.j.procedure.Steps):
+	case !v.first && v.sha256 != "" && v.sha256 == v.slot.OldSHA256 &&
+		slices.ContainsFunc(w.j.device.Nodes.V, func(n store.Node) bool {
+			return n.Address == v.place.Address
+		}) && !nodeByNode(w.j.procedure.Steps):
 		p.Stood = v.sha256 // a node that had its own before gets the restored one from the device
 	case known:
 		p.Stood = stood
@@ -248,9 +252,9 @@ func (w *sights) Told(name, text string) look.Word {
 	return look.Told(text, stood, w.old, look.Of(w.new))
 }
 
-// lookBefore reads what stands directly before the first change: every address, and what the device says. It is held where
-// that is not what was surveyed, or where something is staged already; nothing was touched then. done says that everything
-// is new already.
+// lookBefore reads what stands directly before the first change: every address, and what the device says. It is held
+// where that is not what was surveyed, or where something is staged already; nothing was touched then. done says that
+// everything is new already.
 func (s *Service) lookBefore(ctx context.Context, j *job, runner *device.Runner) (done bool, err error) {
 	w, all, err := s.look(ctx, j)
 	if err != nil {
@@ -265,9 +269,11 @@ func (s *Service) lookBefore(ctx context.Context, j *job, runner *device.Runner)
 		}
 		switch {
 		case v.sha256 == "" && !j.Unseen:
-			return false, fmt.Errorf("%s cannot be read, so a way back could not be proven: %s; nothing was touched", v.at(), strings.TrimSuffix(v.said, "."))
+			return false, fmt.Errorf("%s cannot be read, so a way back could not be proven: %s; nothing was touched",
+				v.at(), strings.TrimSuffix(v.said, "."))
 		case known && before != "" && before != v.stands():
-			differs = cmp.Or(differs, fmt.Sprintf("%s, and what was surveyed is another one (SHA-256 %.16s…)", v.text(), before))
+			differs = cmp.Or(differs, fmt.Sprintf("%s, and what was surveyed is another one (SHA-256 %.16s…)",
+				v.text(), before))
 		}
 		rows = append(rows, store.Stood{SlotID: v.slot.ID, Look: look.Wire, Place: v.at(), Value: v.stands()})
 	}
@@ -285,10 +291,12 @@ func (s *Service) lookBefore(ctx context.Context, j *job, runner *device.Runner)
 		return false, err
 	}
 	if now, next := look.Plain(told[look.Now]), look.Plain(told[look.Next]); now != "" && next != "" && now != next {
-		return false, fmt.Errorf("another certificate is staged on the device already (%.16s…), and its next restart would put that in use; discard it there, then resume. Nothing was touched", next)
+		return false, fmt.Errorf("another certificate is staged on the device already (%.16s…), and its next "+
+			"restart would put that in use; discard it there, then resume. Nothing was touched", next)
 	}
 	if differs != "" {
-		return false, errors.New(differs + "; somebody changed it meanwhile. Nothing was touched: resume to go on from what stands now, or cancel")
+		return false, errors.New(differs + "; somebody changed it meanwhile. Nothing was touched: resume to go on " +
+			"from what stands now, or cancel")
 	}
 	return false, s.recordOld(ctx, j, rows)
 }
@@ -314,8 +322,8 @@ func (s *Service) recordOld(ctx context.Context, j *job, rows []store.Stood) err
 	return nil
 }
 
-// closings are the ways in which a person can end a held replacement, by what the wire shows: closing as old or new needs
-// every address to serve it.
+// closings are the ways in which a person can end a held replacement, by what the wire shows: closing as old or new
+// needs every address to serve it.
 func closings(id string, words []look.Word) []next.Action {
 	all := func(want look.Word) bool {
 		for _, word := range words {

@@ -41,10 +41,14 @@ func (s *Service) survey(ctx context.Context, j job, runner *device.Runner) erro
 			why = cmp.Or(why, o.Failure)
 		}
 		if why != nil && !j.Unseen && why.NoTLS() {
-			return fmt.Errorf("the slot %s serves no TLS: %s; %s. If this is its first certificate, cancel it and begin again accepting that the slot cannot be read: the way back then ends without TLS", t.Name, strings.TrimSuffix(why.What, "."), why.Remedy)
+			return fmt.Errorf("the slot %s serves no TLS: %s; %s. If this is its first certificate, cancel it and "+
+				"begin again accepting that the slot cannot be read: the way back then ends without TLS", t.Name,
+				strings.TrimSuffix(why.What, "."), why.Remedy)
 		}
 		if why != nil && !j.Unseen {
-			return fmt.Errorf("the slot %s cannot be read, so a way back could not be proven: %s; %s, or cancel it and begin again, accepting that the slot cannot be read", t.Name, strings.TrimSuffix(why.What, "."), why.Remedy)
+			return fmt.Errorf("the slot %s cannot be read, so a way back could not be proven: %s; %s, or cancel it "+
+				"and begin again, accepting that the slot cannot be read", t.Name, strings.TrimSuffix(why.What, "."),
+				why.Remedy)
 		}
 	}
 	if err := s.lookUp(ctx, j, runner.Journal); err != nil {
@@ -84,14 +88,16 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 	if err != nil {
 		return err
 	}
-	if wrong := append(finding.Errors(request.Check(j.Plan.V, made)), request.Demanded(request.Compare(j.Plan.V, made, signer.Terms))...); len(wrong) > 0 {
+	if wrong := append(finding.Errors(request.Check(j.Plan.V, made)),
+		request.Demanded(request.Compare(j.Plan.V, made, signer.Terms))...); len(wrong) > 0 {
 		return fmt.Errorf("the request differs from the plan: %s; %s", wrong[0].What, wrong[0].Remedy)
 	}
 	if err := s.keysFit(ctx, j.ID, made); err != nil {
 		return err
 	}
 	if j.Plan.V.SameKey && j.OldSHA256 == "" {
-		return errors.New("what the slot serves could not be read, so nobody knows whether its key is used again; read the slot, then resume, or ask again for a new key")
+		return errors.New("what the slot serves could not be read, so nobody knows whether its key is used again; " +
+			"read the slot, then resume, or ask again for a new key")
 	}
 	if j.Plan.V.SameKey {
 		served, err := s.store.Chains.Certificates(ctx, []string{j.OldSHA256})
@@ -99,7 +105,8 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 			return err
 		}
 		if !served[0].SameKey(made.SPKI()) {
-			return errors.New("the request is for another key than the one in use, which was to be used again; see which key_file the server reads, or set the policy's renewal key to new")
+			return errors.New("the request is for another key than the one in use, which was to be used again; see " +
+				"which key_file the server reads, or set the policy's renewal key to new")
 		}
 	}
 	return s.store.Replacements.SetRequest(ctx, j.ID, made)
@@ -107,7 +114,8 @@ func (s *Service) request(ctx context.Context, j job, runner *device.Runner) err
 
 // sign submits the request to its signer and collects the answer, or waits for it.
 func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
-	if len(j.Path.V) > 0 || j.procedure.Traits.SignsItself { // signed already, when the service was stopped; or later, by the device
+	// signed already, when the service was stopped; or later, by the device
+	if len(j.Path.V) > 0 || j.procedure.Traits.SignsItself {
 		return replacement.Event{Kind: replacement.Done}, nil
 	}
 	made, err := request.Parse(j.Request)
@@ -122,7 +130,8 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 	if err != nil {
 		return replacement.Event{}, err
 	}
-	errand := signer.Errand{Replacement: replacement.Name(j.ID), Device: j.Device, Slot: j.Slot, Request: made, Days: rules.Lifetime(0, false, s.now())}
+	errand := signer.Errand{Replacement: replacement.Name(j.ID), Device: j.Device, Slot: j.Slot, Request: made,
+		Days: rules.Lifetime(0, false, s.now())}
 	signed, err := s.collect(ctx, j, by, errand)
 	switch {
 	case errors.Is(err, signer.ErrPending):
@@ -143,14 +152,16 @@ func (s *Service) sign(ctx context.Context, j job) (replacement.Event, error) {
 		return replacement.Event{}, fmt.Errorf("what %s signed cannot be used: %s", j.Signer, wrong[0].What)
 	}
 	if doubts := finding.Doubts(found); len(doubts) > 0 { // a person accepts it
-		err := s.store.Signers.PutUnusedAnswer(ctx, signed[0], store.UnusedAnswer{ReplacementID: j.ID, Why: doubts[0].What, CameAt: s.moment(), CameBy: j.Signer}, true)
+		err := s.store.Signers.PutUnusedAnswer(ctx, signed[0],
+			store.UnusedAnswer{ReplacementID: j.ID, Why: doubts[0].What, CameAt: s.moment(), CameBy: j.Signer}, true)
 		return replacement.Event{Kind: replacement.Waits, Waiting: replacement.Signer}, err
 	}
 	return replacement.Event{Kind: replacement.Done}, s.store.Replacements.SetPath(ctx, j.ID, path.Certificates)
 }
 
 // collect submits a request to its signer and collects the answer: the leaf, then what is above it.
-func (s *Service) collect(ctx context.Context, j job, by signer.Signer, errand signer.Errand) ([]*cert.Certificate, error) {
+func (s *Service) collect(ctx context.Context, j job, by signer.Signer,
+	errand signer.Errand) ([]*cert.Certificate, error) {
 	if j.Signer == contract.OwnKeySigner {
 		key, _, err := s.givenKeyOf(ctx, j.ID)
 		if err != nil {
@@ -173,7 +184,8 @@ func (s *Service) collect(ctx context.Context, j job, by signer.Signer, errand s
 // anything goes to the device, the leaf's key is compared with the request's:
 // servers' own tests do not do that.
 func (s *Service) section(ctx context.Context, j job, runner *device.Runner, section procedure.Section) error {
-	if j.material.Path != nil && !j.procedure.Traits.SignsItself && (j.material.Request == nil || !j.material.Path.Certificates[0].SameKey(j.material.Request.SPKI())) {
+	if j.material.Path != nil && !j.procedure.Traits.SignsItself &&
+		(j.material.Request == nil || !j.material.Path.Certificates[0].SameKey(j.material.Request.SPKI())) {
 		return errors.New("the leaf is for another key than the request's; nothing was sent")
 	}
 	if section == procedure.Backup {
@@ -215,15 +227,19 @@ func (s *Service) prove(ctx context.Context, j job, runner *device.Runner) error
 
 // mirror carries the certificate to the nodes, and reads them until they serve it.
 func (s *Service) mirror(ctx context.Context, j job, runner *device.Runner) error {
-	if err := s.section(ctx, j, runner, procedure.Mirror); err != nil || len(j.procedure.Steps[procedure.Mirror]) == 0 || len(j.device.Nodes.V) == 0 {
+	if err := s.section(ctx, j, runner, procedure.Mirror); err != nil ||
+		len(j.procedure.Steps[procedure.Mirror]) == 0 || len(j.device.Nodes.V) == 0 {
 		return err
 	}
-	return s.await(ctx, j, runner, func(_ store.Target, sight monitor.Sight) string { return notNew(j.NewSHA256, sight, true) })
+	return s.await(ctx, j, runner, func(_ store.Target, sight monitor.Sight) string {
+		return notNew(j.NewSHA256, sight, true)
+	})
 }
 
 // await reads the slots again and again until wrong finds nothing wrong, for as
 // long as a restart of this family may take.
-func (s *Service) await(ctx context.Context, j job, runner *device.Runner, wrong func(store.Target, monitor.Sight) string) error {
+func (s *Service) await(ctx context.Context, j job, runner *device.Runner,
+	wrong func(store.Target, monitor.Sight) string) error {
 	const pause = 400 * time.Millisecond
 	limit := time.Now().Add(j.procedure.Traits.RestartLimit)
 	runner.Close()
@@ -269,8 +285,8 @@ func (s *Service) install(ctx context.Context, j job, sha256 string) error {
 	return s.judgeTargets(ctx, j)
 }
 
-// installed records which leaf a slot must serve from now on (empty: what it served before), and moves the pins to it that were on
-// one of others.
+// installed records which leaf a slot must serve from now on (empty: what it served before), and moves the pins to it
+// that were on one of others.
 func (s *Service) installed(ctx context.Context, j job, t store.Target, sha256, signer string, others []string) error {
 	if err := s.store.Slots.SetInstalled(ctx, t.ID, sha256, signer, s.moment()); err != nil {
 		return err
@@ -284,7 +300,8 @@ func (s *Service) installed(ctx context.Context, j job, t store.Target, sha256, 
 		if from == to || from == "" || to == "" {
 			continue
 		}
-		if err := s.store.Devices.MovePins(ctx, procedure.HTTPS, from, to, j.DeviceID, addresses, j.slotIDs()); err != nil {
+		if err := s.store.Devices.MovePins(ctx, procedure.HTTPS, from, to, j.DeviceID, addresses,
+			j.slotIDs()); err != nil {
 			return err
 		}
 	}
@@ -330,8 +347,8 @@ func (s *Service) seal(ctx context.Context, j job, runner *device.Runner) error 
 	return runner.Leave(ctx, j.scope, true)
 }
 
-// endOffers removes what earlier replacements of the slots keep for another try: a later one is sealed. What cannot be cleared stands
-// as their leftover.
+// endOffers removes what earlier replacements of the slots keep for another try: a later one is sealed. What cannot
+// be cleared stands as their leftover.
 func (s *Service) endOffers(ctx context.Context, j job) (err error) {
 	j.place.Give() // each takes a place of its own
 	defer func() {
@@ -366,7 +383,8 @@ func (s *Service) leave(ctx context.Context, j job, left error) error {
 	if what == j.Leftover {
 		return nil
 	}
-	return s.store.Replacements.SetLeftover(context.WithoutCancel(ctx), j.ID, what, s.moment(), store.At(s.now().AddDate(0, 0, leftoverDays)))
+	return s.store.Replacements.SetLeftover(context.WithoutCancel(ctx), j.ID, what, s.moment(),
+		store.At(s.now().AddDate(0, 0, leftoverDays)))
 }
 
 // tidyAfter clears the work folder after the seal, but for what a later revert
@@ -375,7 +393,9 @@ func (s *Service) tidyAfter(ctx context.Context, j job, runner *device.Runner) e
 	if !j.procedure.HasFolder() {
 		return nil
 	}
-	folders, ids, err := s.earlier(ctx, j, func(r store.Replacement) bool { return r.SlotID == j.SlotID && r.ID < j.ID })
+	folders, ids, err := s.earlier(ctx, j, func(r store.Replacement) bool {
+		return r.SlotID == j.SlotID && r.ID < j.ID
+	})
 	if err != nil {
 		return err
 	}
@@ -387,7 +407,8 @@ func (s *Service) tidyAfter(ctx context.Context, j job, runner *device.Runner) e
 
 // earlier are the work folders of a device's replacements that are over and
 // chosen, with their numbers.
-func (s *Service) earlier(ctx context.Context, j job, chosen func(store.Replacement) bool) (folders []string, ids []int64, err error) {
+func (s *Service) earlier(ctx context.Context, j job,
+	chosen func(store.Replacement) bool) (folders []string, ids []int64, err error) {
 	all, err := s.store.Replacements.Of(ctx, j.DeviceID)
 	if err != nil {
 		return nil, nil, err
@@ -412,19 +433,25 @@ func (s *Service) Clear(ctx context.Context, id string) (contract.Replacement, e
 	}
 	n := j.ID
 	if !j.State.Over() || j.Leftover == "" && j.KeepsUntil.IsZero() {
-		return contract.Replacement{}, problem.New(problem.Conflict, id+" has nothing to clear", "it is "+string(j.State)+", and nothing of it is known to be left on the device", "", next.ShowReplacement.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, id+" has nothing to clear",
+			"it is "+string(j.State)+", and nothing of it is known to be left on the device", "",
+			next.ShowReplacement.On(id))
 	}
 	if waits, err := s.waitsToEnter(ctx, n); err != nil || waits != "" {
-		return contract.Replacement{}, cmp.Or(err, error(problem.New(problem.Conflict, id+" was not cleared", "a person must do the task "+waits+" first", "", next.FinishTask.On(waits))))
+		return contract.Replacement{},
+			cmp.Or(err, error(problem.New(problem.Conflict, id+" was not cleared", "a person must do the task "+waits+
+				" first", "", next.FinishTask.On(waits))))
 	}
 	unlock, free := s.tryDevice(j.DeviceID)
 	if !free {
-		return contract.Replacement{}, problem.New(problem.Conflict, id+" was not cleared", "its device is being worked on", "clear it when that has ended", next.ListReplacements.On(""))
+		return contract.Replacement{}, problem.New(problem.Conflict, id+" was not cleared",
+			"its device is being worked on", "clear it when that has ended", next.ListReplacements.On(""))
 	}
 	defer unlock()
 	if j.State != replacement.Sealed {
 		if err := s.dropKept(ctx, n, false); err != nil {
-			return contract.Replacement{}, problem.New(problem.Outside, id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
+			return contract.Replacement{}, problem.New(problem.Outside, id+" still has something left on the device",
+				err.Error(), "correct the cause and clear it again")
 		}
 		return s.Replacement(ctx, id)
 	}
@@ -439,16 +466,18 @@ func (s *Service) Clear(ctx context.Context, id string) (contract.Replacement, e
 		return contract.Replacement{}, err
 	}
 	if err != nil {
-		return contract.Replacement{}, problem.New(problem.Outside, id+" still has something left on the device", err.Error(), "correct the cause and clear it again")
+		return contract.Replacement{}, problem.New(problem.Outside, id+" still has something left on the device",
+			err.Error(), "correct the cause and clear it again")
 	}
 	return s.Replacement(ctx, id)
 }
 
-// leaveAfter leaves a visit to the device of a replacement that is over, after what became of it. Where a person must let Fresh Seal in
-// first, or out, that is a task, after which the clearing is tried again.
+// leaveAfter leaves a visit to the device of a replacement that is over, after what became of it. Where a person must
+// let Fresh Seal in first, or out, that is a task, after which the clearing is tried again.
 func (s *Service) leaveAfter(ctx context.Context, j job, runner *device.Runner, err error) error {
 	if errors.Is(err, device.ErrPerson) {
-		return errors.New("a person must let Fresh Seal onto the device first; see the tasks of " + replacement.Name(j.ID))
+		return errors.New("a person must let Fresh Seal onto the device first; see the tasks of " +
+			replacement.Name(j.ID))
 	}
 	if ctx.Err() == nil && runner.Within(j.scope) {
 		if left := runner.LeaveVisit(ctx, j.scope); !errors.Is(left, device.ErrPerson) {
@@ -458,8 +487,8 @@ func (s *Service) leaveAfter(ctx context.Context, j job, runner *device.Runner, 
 	return err
 }
 
-// waitsToEnter returns the task of a replacement that is over by which a person lets Fresh Seal onto the device, or out of it; empty: there
-// is none.
+// waitsToEnter returns the task of a replacement that is over by which a person lets Fresh Seal onto the device, or
+// out of it; empty: there is none.
 func (s *Service) waitsToEnter(ctx context.Context, id int64) (string, error) {
 	open, err := s.store.Tasks.Open(ctx)
 	for _, row := range open {
@@ -483,7 +512,8 @@ func (s *Service) TidyDevice(ctx context.Context, name string) (contract.Tidied,
 		return out, err
 	}
 	if !all[0].State.Over() {
-		return out, problem.New(problem.Conflict, name+" was not tidied", "its replacement "+replacement.Name(all[0].ID)+" is in progress", "wait for its end, or cancel it")
+		return out, problem.New(problem.Conflict, name+" was not tidied", "its replacement "+
+			replacement.Name(all[0].ID)+" is in progress", "wait for its end, or cancel it")
 	}
 	j, err := s.load(ctx, all[0].ID)
 	if err != nil || !j.procedure.HasFolder() {
@@ -495,7 +525,8 @@ func (s *Service) TidyDevice(ctx context.Context, name string) (contract.Tidied,
 	}
 	unlock, free := s.tryDevice(d.ID)
 	if !free {
-		return out, problem.New(problem.Conflict, name+" was not tidied", "it is being worked on", "try again when that has ended")
+		return out, problem.New(problem.Conflict, name+" was not tidied", "it is being worked on",
+			"try again when that has ended")
 	}
 	defer unlock()
 	runner, leave, err := s.runner(ctx, &j)

@@ -14,7 +14,8 @@ import (
 func showTargets(rows []store.Target) []contract.Target {
 	out := []contract.Target{}
 	for _, row := range rows {
-		out = append(out, contract.Target{Slot: row.Name, Addresses: monitor.Places(row.Slot.ToRead()), OldSHA256: row.OldSHA256})
+		out = append(out, contract.Target{Slot: row.Name, Addresses: monitor.Places(row.Slot.ToRead()),
+			OldSHA256: row.OldSHA256})
 	}
 	return out
 }
@@ -60,7 +61,8 @@ func notOld(old, new string, sight monitor.Sight) string {
 // wrongAt reads every slot of a replacement and says what is wrong at the first
 // where wrong finds something. A slot that has a second certificate, for another kind of key, is read
 // once more as clients of the kind of the new leaf read it.
-func (s *Service) wrongAt(ctx context.Context, targets []store.Target, new string, wrong func(store.Target, monitor.Sight) string) (string, error) {
+func (s *Service) wrongAt(ctx context.Context, targets []store.Target, new string,
+	wrong func(store.Target, monitor.Sight) string) (string, error) {
 	for _, t := range targets {
 		sight, err := s.monitor.Read(ctx, t.Slot)
 		if err != nil {
@@ -88,9 +90,10 @@ const (
 )
 
 // wrongAs is what is wrong with a slot for clients that take one kind of key alone. It counts only once several closer
-// looks, one after the other, find both certificates: a server that is being reloaded shows now the old one and now the new, and
-// would pass for one with two.
-func (s *Service) wrongAs(ctx context.Context, t store.Target, new string, kind cert.KeyKind, said string, wrong func(store.Target, monitor.Sight) string) (string, error) {
+// looks, one after the other, find both certificates: a server that is being reloaded shows now the old one and now
+// the new, and would pass for one with two.
+func (s *Service) wrongAs(ctx context.Context, t store.Target, new string, kind cert.KeyKind, said string,
+	wrong func(store.Target, monitor.Sight) string) (string, error) {
 	for seen := 0; ; {
 		as, err := s.monitor.ReadAs(ctx, t.Slot, kind)
 		if err != nil || as.Leaf() == nil || wrong(t, as) != "" {

@@ -54,8 +54,10 @@ func taskFilePurpose(replacementID int64, name string) string {
 }
 
 func showTask(row store.Task) contract.Task {
-	out := contract.Task{ID: taskText(row.StepID), Replacement: replacement.Name(row.ReplacementID), Device: row.Device, Slot: row.Slot, Stage: row.Section, Name: row.Name,
-		Text: row.Text, Copy: []contract.TaskValue{}, Files: []contract.TaskFile{}, Ask: row.Ask, Key: row.Key, Seen: row.Seen, BeganAt: row.BeganAt.Time, DueAt: row.DueAt.Time,
+	out := contract.Task{ID: taskText(row.StepID), Replacement: replacement.Name(row.ReplacementID),
+		Device: row.Device, Slot: row.Slot, Stage: row.Section, Name: row.Name,
+		Text: row.Text, Copy: []contract.TaskValue{}, Files: []contract.TaskFile{}, Ask: row.Ask, Key: row.Key,
+		Seen: row.Seen, BeganAt: row.BeganAt.Time, DueAt: row.DueAt.Time,
 		TakenBy: row.TakenBy, Notes: []contract.TaskNote{}, Domains: row.Domains.V, Open: row.Open}
 	if row.Open {
 		out.Actions = []next.Action{next.FinishTask.On(out.ID), next.TakeTask.On(out.ID)}
@@ -136,7 +138,8 @@ func (s *Service) openTask(ctx context.Context, id string) (store.Task, error) {
 }
 
 func taskOver(id string, replacementID int64) error {
-	return problem.New(problem.Conflict, fmt.Sprintf("the task %s is over", id), "it is done, or its replacement took another course", "", next.ShowReplacement.On(replacement.Name(replacementID)))
+	return problem.New(problem.Conflict, fmt.Sprintf("the task %s is over", id), "it is done, or its replacement "+
+		"took another course", "", next.ShowReplacement.On(replacement.Name(replacementID)))
 }
 
 // TaskFile returns a file of a task. A key is given only while the task is open, to those
@@ -148,18 +151,21 @@ func (s *Service) TaskFile(ctx context.Context, id, name, by string, may bool) (
 	}
 	i := slices.IndexFunc(row.Files.V, func(f store.TaskFile) bool { return f.Name == name })
 	if i < 0 {
-		return nil, problem.New(problem.NotFound, fmt.Sprintf("the task %s has no file %q", id, name), "", "", next.ShowTask.On(id))
+		return nil, problem.New(problem.NotFound, fmt.Sprintf("the task %s has no file %q", id, name), "", "",
+			next.ShowTask.On(id))
 	}
 	file := row.Files.V[i]
 	switch {
 	case !file.Secret:
 		return file.Content, nil
 	case !may:
-		return nil, problem.New(problem.Refused, name+" was not given", "it is a private key, and only operators may download it", "ask an operator")
+		return nil, problem.New(problem.Refused, name+" was not given", "it is a private key, and only operators "+
+			"may download it", "ask an operator")
 	case !row.Open:
 		return nil, taskOver(id, row.ReplacementID)
 	}
-	if err := s.audit.Record(ctx, by, "download the private key of "+id, name+", of "+replacement.Name(row.ReplacementID)); err != nil {
+	if err := s.audit.Record(ctx, by, "download the private key of "+id, name+", of "+
+		replacement.Name(row.ReplacementID)); err != nil {
 		return nil, err
 	}
 	return s.box.Open(taskFilePurpose(row.ReplacementID, name), file.Content)
@@ -184,7 +190,8 @@ func (s *Service) NoteTask(ctx context.Context, id, text, by string) (contract.T
 		return contract.Task{}, err
 	}
 	if text = strings.TrimSpace(text); text == "" || len(text) > 2000 || len(row.Notes.V) >= 100 {
-		return contract.Task{}, problem.Reject("the note was not kept", "it is empty or longer than 2000 characters, or the task has 100 notes", "shorten it")
+		return contract.Task{}, problem.Reject("the note was not kept", "it is empty or longer than 2000 "+
+			"characters, or the task has 100 notes", "shorten it")
 	}
 	if err := s.store.Tasks.AddNote(ctx, row.StepID, store.Note{At: s.now(), By: by, Text: text}); err != nil {
 		return contract.Task{}, err
@@ -204,11 +211,13 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (contract
 	text = strings.TrimSpace(text)
 	switch {
 	case row.TakenBy != "" && row.TakenBy != by:
-		return contract.Replacement{}, problem.New(problem.Conflict, cannot, row.TakenBy+" has taken it", "ask "+row.TakenBy+", or take it over", next.TakeTask.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, cannot, row.TakenBy+" has taken it",
+			"ask "+row.TakenBy+", or take it over", next.TakeTask.On(id))
 	case row.Ask != "" && text == "":
 		return contract.Replacement{}, problem.Reject(cannot, "the result is missing", "give "+row.Ask)
 	case len(text) > mostAnswer, !utf8.ValidString(text):
-		return contract.Replacement{}, problem.Reject(cannot, "the result is not a text of up to 64 kB", "give "+row.Ask)
+		return contract.Replacement{}, problem.Reject(cannot, "the result is not a text of up to 64 kB",
+			"give "+row.Ask)
 	}
 	if row.Key {
 		if text, err = s.checkKey(ctx, row, text, cannot); err != nil {
@@ -238,7 +247,9 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (contract
 			return contract.Replacement{}, err
 		}
 		if said != "" {
-			return contract.Replacement{}, problem.New(problem.Conflict, cannot, "the slot is read to see whether it is done, and "+said, "finish it on the device, or wait for the restart: the task then ends by itself")
+			return contract.Replacement{}, problem.New(problem.Conflict, cannot, "the slot is read to see whether "+
+				"it is done, and "+said, "finish it on the device, or wait for the restart: the task then ends "+
+				"by itself")
 		}
 	}
 	if err := s.endTask(ctx, row, text, by); err != nil {
@@ -247,12 +258,13 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (contract
 	return s.Replacement(ctx, replacement.Name(row.ReplacementID))
 }
 
-// endAfter ends a task of a replacement that is over: a person removed what was left on the device, or lets Fresh Seal onto it, or out of
-// it, to do so.
+// endAfter ends a task of a replacement that is over: a person removed what was left on the device, or lets Fresh
+// Seal onto it, or out of it, to do so.
 func (s *Service) endAfter(ctx context.Context, row store.Task, by string) error {
 	id := row.ReplacementID
 	if row.Section == store.Clearing {
-		if err := s.audit.Record(ctx, by, "remove by hand what "+replacement.Name(id)+" left on "+row.Device, row.Text); err != nil {
+		if err := s.audit.Record(ctx, by, "remove by hand what "+replacement.Name(id)+" left on "+row.Device,
+			row.Text); err != nil {
 			return err
 		}
 		if err := s.store.Replacements.SetLeftover(ctx, id, "", s.moment(), s.moment()); err != nil {
@@ -260,7 +272,8 @@ func (s *Service) endAfter(ctx context.Context, row store.Task, by string) error
 		}
 		return s.store.Replacements.SetTidied(ctx, []int64{id})
 	}
-	if err := s.store.Journal.EndStep(ctx, store.Step{ID: row.StepID, ReplacementID: id, EndedAt: s.moment(), OK: true, Output: "done by " + by}); err != nil {
+	if err := s.store.Journal.EndStep(ctx, store.Step{ID: row.StepID, ReplacementID: id, EndedAt: s.moment(),
+		OK: true, Output: "done by " + by}); err != nil {
 		return err
 	}
 	r, err := s.store.Replacements.Get(ctx, id)
@@ -279,7 +292,8 @@ func (s *Service) endAfter(ctx context.Context, row store.Task, by string) error
 func (s *Service) checkRequest(ctx context.Context, replacementID int64, text, cannot string) error {
 	made, err := request.Parse([]byte(text))
 	if err != nil {
-		return problem.Reject(cannot, "the result is not a request: "+err.Error(), "copy it from BEGIN CERTIFICATE REQUEST to END CERTIFICATE REQUEST")
+		return problem.Reject(cannot, "the result is not a request: "+err.Error(), "copy it from BEGIN CERTIFICATE "+
+			"REQUEST to END CERTIFICATE REQUEST")
 	}
 	r, err := s.store.Replacements.Get(ctx, replacementID)
 	if err != nil {
@@ -289,8 +303,10 @@ func (s *Service) checkRequest(ctx context.Context, replacementID int64, text, c
 	if err != nil {
 		return err
 	}
-	if wrong := append(finding.Errors(request.Check(r.Plan.V, made)), request.Demanded(request.Compare(r.Plan.V, made, signer.Terms))...); len(wrong) > 0 {
-		return problem.Reject("the request differs from the plan", wrong[0].What, "make it again on the device: "+wrong[0].Remedy)
+	if wrong := append(finding.Errors(request.Check(r.Plan.V, made)),
+		request.Demanded(request.Compare(r.Plan.V, made, signer.Terms))...); len(wrong) > 0 {
+		return problem.Reject("the request differs from the plan", wrong[0].What, "make it again on the device: "+
+			wrong[0].Remedy)
 	}
 	return nil
 }
@@ -315,7 +331,8 @@ func (s *Service) unseen(ctx context.Context, row store.Task) (string, error) {
 
 // endTask ends a task as done.
 func (s *Service) endTask(ctx context.Context, row store.Task, text, by string) error {
-	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true, Output: "done by " + by}
+	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true,
+		Output: "done by " + by}
 	if row.Capture != "" {
 		given := procedure.ContentValue([]byte(text + "\n"))
 		if row.Key {
@@ -336,7 +353,8 @@ func (s *Service) closeTask(ctx context.Context, row store.Task, step store.Step
 	if err != nil {
 		return err
 	}
-	s.log.Info("task ended", "task", taskText(row.StepID), "replacement", replacement.Name(row.ReplacementID), "how", e.Kind, "said", step.Output)
+	s.log.Info("task ended", "task", taskText(row.StepID), "replacement", replacement.Name(row.ReplacementID), "how",
+		e.Kind, "said", step.Output)
 	s.Drive(row.ReplacementID, action)
 	return nil
 }
@@ -372,8 +390,10 @@ func (s *Service) watchTask(ctx context.Context, row store.Task) error {
 		return nil // the signer decides how long it waits
 	}
 	if s.now().After(row.DueAt.Time) {
-		why := fmt.Sprintf("nobody did the step “%s” by %s; see on the device how far it is", row.Name, row.DueAt.Format(time.DateTime+" MST"))
-		step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), Why: "the time is over"}
+		why := fmt.Sprintf("nobody did the step “%s” by %s; see on the device how far it is", row.Name,
+			row.DueAt.Format(time.DateTime+" MST"))
+		step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(),
+			Why: "the time is over"}
 		return unlessOver(s.closeTask(ctx, row, step, replacement.Event{Kind: replacement.Expired, Why: why}))
 	}
 	if row.Seen == procedure.NotSeen {

@@ -23,7 +23,8 @@ const (
 
 // Resume lets a held replacement go on. Where nobody knows whether a step
 // was done and it may not be repeated by itself, the person must say: done, not-done or repeat.
-func (s *Service) Resume(ctx context.Context, id string, known contract.KnownOutcome, by string) (contract.Replacement, error) {
+func (s *Service) Resume(ctx context.Context, id string, known contract.KnownOutcome,
+	by string) (contract.Replacement, error) {
 	n, err := idNumber(id)
 	if err != nil {
 		return contract.Replacement{}, err
@@ -38,7 +39,8 @@ func (s *Service) Resume(ctx context.Context, id string, known contract.KnownOut
 	}
 	open := openSteps(steps, row.Resumed)
 	if len(open) == 0 && known.Step != "" && row.State == replacement.Held {
-		return contract.Replacement{}, problem.New(problem.Conflict, id+" does not go on", "the outcome of every step is known", "resume it without an outcome", next.Resume.On(id))
+		return contract.Replacement{}, problem.New(problem.Conflict, id+" does not go on",
+			"the outcome of every step is known", "resume it without an outcome", next.Resume.On(id))
 	}
 	for _, step := range open {
 		if err := s.say(ctx, n, step, known, by); err != nil {
@@ -57,8 +59,10 @@ func (s *Service) say(ctx context.Context, id int64, step store.Step, known cont
 	cannot := replacement.Name(id) + " does not go on"
 	switch {
 	case known.Step == "" && !step.Repeatable:
-		return problem.New(problem.Conflict, cannot, fmt.Sprintf("it is unknown whether the step “%s” was done, and it is not safe to repeat: %s", step.Name, step.Text),
-			"look at the device", next.ResumeDone.On(replacement.Name(id)), next.ResumeNotDone.On(replacement.Name(id)), next.ResumeAgain.On(replacement.Name(id)))
+		return problem.New(problem.Conflict, cannot, fmt.Sprintf("it is unknown whether the step “%s” was done, "+
+			"and it is not safe to repeat: %s", step.Name, step.Text),
+			"look at the device", next.ResumeDone.On(replacement.Name(id)),
+			next.ResumeNotDone.On(replacement.Name(id)), next.ResumeAgain.On(replacement.Name(id)))
 	case known.Step == SaidDone:
 		values, err := s.told(ctx, row, step, known.Values, cannot)
 		if err != nil {
@@ -81,7 +85,8 @@ func (s *Service) say(ctx context.Context, id int64, step store.Step, known cont
 }
 
 // told are the values that a person gives in place of what a step would have captured. All that it captures are needed.
-func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step, given map[string]string, cannot string) (map[string]procedure.Value, error) {
+func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step, given map[string]string,
+	cannot string) (map[string]procedure.Value, error) {
 	j, err := s.load(ctx, r.ID)
 	if err != nil {
 		return nil, err
@@ -94,8 +99,10 @@ func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step
 		for _, c := range each.Capture {
 			text, has := given[c.Name]
 			if !has {
-				return nil, problem.New(problem.Conflict, cannot, fmt.Sprintf("later steps need {{%s}}, which the step “%s” would have captured", c.Name, step.Name),
-					"give the value of "+c.Name+", or have the step done again", next.ResumeAgain.On(replacement.Name(r.ID)))
+				return nil, problem.New(problem.Conflict, cannot,
+					fmt.Sprintf("later steps need {{%s}}, which the step “%s” would have captured", c.Name, step.Name),
+					"give the value of "+c.Name+", or have the step done again",
+					next.ResumeAgain.On(replacement.Name(r.ID)))
 			}
 			if len(text) > mostAnswer {
 				return nil, problem.Reject(cannot, "the value of "+c.Name+" is longer than 64 kB", "")
@@ -105,14 +112,16 @@ func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step
 	}
 	for name := range given {
 		if _, known := out[name]; !known {
-			return nil, problem.Reject(cannot, fmt.Sprintf("the step “%s” captures no {{%s}}", step.Name, name), "leave it out")
+			return nil, problem.Reject(cannot, fmt.Sprintf("the step “%s” captures no {{%s}}", step.Name, name),
+				"leave it out")
 		}
 	}
 	return out, nil
 }
 
 // Ask lets a person cancel, revert or resume a replacement.
-func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind, by string) (contract.Replacement, error) {
+func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind,
+	by string) (contract.Replacement, error) {
 	n, err := idNumber(id)
 	if err != nil {
 		return contract.Replacement{}, err
@@ -127,9 +136,15 @@ func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind
 	var impossible replacement.Impossible
 	switch {
 	case errors.As(err, &impossible):
-		return contract.Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "", next.ShowReplacement.On(id))
+		return contract.Replacement{},
+			problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id),
+				fmt.Sprintf("it is %s in stage %s", impossible.State, impossible.Stage), "",
+				next.ShowReplacement.On(id))
 	case errors.Is(err, store.ErrTaken):
-		return contract.Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id), "another replacement of its slot, or one that touches its device, is in progress", "wait for its end, or cancel it", next.ListReplacements.On(""))
+		return contract.Replacement{},
+			problem.New(problem.Conflict, fmt.Sprintf("%s cannot be done with %s", wish[what], id),
+				"another replacement of its slot, or one that touches its device, is in progress",
+				"wait for its end, or cancel it", next.ListReplacements.On(""))
 	case err != nil:
 		return contract.Replacement{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
@@ -145,14 +160,16 @@ var wish = map[replacement.EventKind]string{
 // Watch hands every event of a replacement after a known one to take, as they come,
 // until it stands still (its state is not running), take fails or the context ends.
 // While nothing happens beat is called, which finds out whether anybody listens.
-func (s *Service) Watch(ctx context.Context, id string, after int64, take func(contract.Event) error, beat func() error) error {
+func (s *Service) Watch(ctx context.Context, id string, after int64, take func(contract.Event) error,
+	beat func() error) error {
 	n, err := idNumber(id)
 	if err != nil {
 		return err
 	}
 	timed := func(e contract.Event) error {
 		if e.Kind == "step" && e.State == "running" {
-			if r, err := s.store.Replacements.Get(ctx, n); err == nil { // what it usually takes is not worth failing for
+			// what it usually takes is not worth failing for
+			if r, err := s.store.Replacements.Get(ctx, n); err == nil {
 				e.Usual, _ = s.usual(ctx, r.Device, e.Text)
 			}
 		}

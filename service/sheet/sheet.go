@@ -31,8 +31,8 @@ type Table struct {
 	Rows  [][]string
 }
 
-// Write writes a table as csv (also where as is empty), xlsx, or as html to be printed. What a spreadsheet would take for a
-// formula is text in all of them.
+// Write writes a table as csv (also where as is empty), xlsx, or as html to be printed. What a spreadsheet would take
+// for a formula is text in all of them.
 func Write(as string, t Table) (File, error) {
 	switch as {
 	case "", "csv":
@@ -45,7 +45,8 @@ func Write(as string, t Table) (File, error) {
 		content, err := asPage(t)
 		return File{"text/html; charset=utf-8", t.Name + ".html", content}, err
 	}
-	return File{}, problem.Reject("the file was not made", fmt.Sprintf("%q is not a form of it", as), "give csv, xlsx or html", next.Give.On("form"))
+	return File{}, problem.Reject("the file was not made", fmt.Sprintf("%q is not a form of it", as),
+		"give csv, xlsx or html", next.Give.On("form"))
 }
 
 func asCSV(rows [][]string) ([]byte, error) {
@@ -85,7 +86,8 @@ func asWorkbook(t Table) ([]byte, error) {
 		if err := w.SetColWidth(1, len(rows[0]), 22); err != nil {
 			return nil, err
 		}
-		if err := w.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+		if err := w.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2",
+			ActivePane: "bottomLeft"}); err != nil {
 			return nil, err
 		}
 	}
@@ -114,7 +116,10 @@ func asWorkbook(t Table) ([]byte, error) {
 //go:embed page.html
 var pageText string
 
-var page = template.Must(template.New("page").Funcs(template.FuncMap{"shown": visible.Line, "words": func(name string) string { return strings.ReplaceAll(name, "_", " ") }}).Parse(pageText))
+var page = template.Must(template.New("page").Funcs(template.FuncMap{"shown": visible.Line,
+	"words": func(name string) string {
+		return strings.ReplaceAll(name, "_", " ")
+	}}).Parse(pageText))
 
 // asPage writes a page without anything from elsewhere.
 func asPage(t Table) ([]byte, error) {

@@ -22,26 +22,29 @@ func (s *Service) Bench(context.Context) (contract.Bench, error) {
 	b := s.bench.Load()
 	out := contract.Bench{LeafDays: b.Terms().MaxDays, Root: string(b.Root().PEM())}
 	for _, c := range b.Levels() {
-		out.Levels = append(out.Levels, contract.BenchLevel{Subject: c.Subject(), SHA256: c.SHA256, NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), PathLength: c.MaxPathLen})
+		out.Levels = append(out.Levels, contract.BenchLevel{Subject: c.Subject(), SHA256: c.SHA256,
+			NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), PathLength: c.MaxPathLen})
 	}
 	return out, nil
 }
 
-// SetUpBench replaces the authority by another one, whose root the fleet trusts from then on. What the one before signed stays valid; its root stays
-// trusted until somebody removes it.
+// SetUpBench replaces the authority by another one, whose root the fleet trusts from then on. What the one before
+// signed stays valid; its root stays trusted until somebody removes it.
 func (s *Service) SetUpBench(ctx context.Context, setup contract.BenchSetup) (contract.Bench, error) {
 	const cannot = "bench was not set up"
 	s.settingUp.Lock()
 	defer s.settingUp.Unlock()
 	was := s.bench.Load()
 	if levels := was.Levels(); !strings.EqualFold(levels[len(levels)-1].SHA256, setup.Replaces) {
-		return contract.Bench{}, problem.New(problem.Conflict, cannot, "somebody set it up meanwhile", "look at it again", next.ListSigners.On(""))
+		return contract.Bench{}, problem.New(problem.Conflict, cannot, "somebody set it up meanwhile",
+			"look at it again", next.ListSigners.On(""))
 	}
 	var root *signer.Bench
 	if setup.KeepRoot {
 		root = was
 		if left := int(was.Root().NotAfter.Sub(s.now()).Hours() / 24); left < setup.LeafDays {
-			return contract.Bench{}, problem.Reject(cannot, "its root expires before a certificate that it would issue", "set it up with a new root")
+			return contract.Bench{}, problem.Reject(cannot, "its root expires before a certificate that it "+
+				"would issue", "set it up with a new root")
 		}
 		setup.RootDays = max(setup.RootDays, setup.BelowDays)
 		if len(setup.Names) > 0 {

@@ -26,13 +26,16 @@ import (
 func showIssuers(rows []store.SignerIssuer) []contract.SignerIssuer {
 	var out []contract.SignerIssuer
 	for _, r := range rows {
-		out = append(out, contract.SignerIssuer{KeySHA256: r.SPKI, Subject: r.Subject, Days: r.Days, Confirmed: r.Confirmed, KnownBy: r.KnownBy, KnownAt: r.KnownAt.Time})
+		out = append(out, contract.SignerIssuer{KeySHA256: r.SPKI, Subject: r.Subject, Days: r.Days,
+			Confirmed: r.Confirmed, KnownBy: r.KnownBy, KnownAt: r.KnownAt.Time})
 	}
 	return out
 }
 
-// doubts returns what is doubtful in a path for a slot: by what is known of the signer, of what the slot serves and of its clients.
-func (s *Service) doubts(ctx context.Context, by contract.Signer, path chain.Path, p monitor.Pools, r store.Replacement, slot store.Slot, rules policy.Rules) ([]finding.Finding, error) {
+// doubts returns what is doubtful in a path for a slot: by what is known of the signer, of what the slot serves and
+// of its clients.
+func (s *Service) doubts(ctx context.Context, by contract.Signer, path chain.Path, p monitor.Pools,
+	r store.Replacement, slot store.Slot, rules policy.Rules) ([]finding.Finding, error) {
 	if r.Signer == contract.DeviceSigner {
 		return nil, nil
 	}
@@ -68,28 +71,33 @@ func (s *Service) doubts(ctx context.Context, by contract.Signer, path chain.Pat
 		after[t.TrustGroup] = t.Trusted
 	}
 	for _, t := range trusting.Of(old, s.now()) {
-		if t.Trusted && !after[t.TrustGroup] && (len(slot.TrustGroups.V) == 0 || slices.Contains(slot.TrustGroups.V, t.TrustGroup)) {
+		if t.Trusted && !after[t.TrustGroup] &&
+			(len(slot.TrustGroups.V) == 0 || slices.Contains(slot.TrustGroups.V, t.TrustGroup)) {
 			e.Lost = append(e.Lost, t.TrustGroup)
 		}
 	}
 	return answer.Doubts(path.Certificates, e), nil
 }
 
-// learnt is what an accepted answer tells about its signer. The desk stands for any authority and bench is our own: nothing is remembered of them.
+// learnt is what an accepted answer tells about its signer. The desk stands for any authority and bench is our own:
+// nothing is remembered of them.
 func learnt(signer string, path chain.Path, asked []string, confirmed bool, by string) *store.Learnt {
-	if signer == contract.DeskSigner || signer == contract.BenchSigner || signer == contract.DeviceSigner || signer == contract.OwnKeySigner || len(path.Certificates) < 2 {
+	if signer == contract.DeskSigner || signer == contract.BenchSigner || signer == contract.DeviceSigner ||
+		signer == contract.OwnKeySigner || len(path.Certificates) < 2 {
 		return nil
 	}
-	return &store.Learnt{Signer: signer, Issuer: answer.By(path.Certificates[0], path.Certificates[1]), Asked: asked, Confirmed: confirmed, By: by}
+	return &store.Learnt{Signer: signer, Issuer: answer.By(path.Certificates[0], path.Certificates[1]), Asked: asked,
+		Confirmed: confirmed, By: by}
 }
 
-// AcceptAnswer lets a replacement go on with a doubtful answer. An issuer that was not expected is expected from then on. Answers with errors are
-// refused.
+// AcceptAnswer lets a replacement go on with a doubtful answer. An issuer that was not expected is expected from then
+// on. Answers with errors are refused.
 func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Acceptance, by string) error {
 	cannot := "the answer was not accepted"
 	n, ok := replacement.Number(id)
 	if !ok {
-		return problem.New(problem.NotFound, fmt.Sprintf("no replacement is called %s", id), "", "", next.ListReplacements.On(""))
+		return problem.New(problem.NotFound, fmt.Sprintf("no replacement is called %s", id), "", "",
+			next.ListReplacements.On(""))
 	}
 	r, err := s.store.Replacements.Get(ctx, n)
 	if err != nil {
@@ -97,11 +105,14 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Accept
 	}
 	switch {
 	case !r.Progress().AtSigner():
-		return problem.New(problem.Conflict, cannot, fmt.Sprintf("%s does not wait for an answer: it is %s in stage %s", id, r.State, r.Stage), "", next.ShowReplacement.On(id))
+		return problem.New(problem.Conflict, cannot, fmt.Sprintf("%s does not wait for an answer: it is %s "+
+			"in stage %s", id, r.State, r.Stage), "", next.ShowReplacement.On(id))
 	case r.Offered == "":
-		return problem.New(problem.Conflict, cannot, "no answer to it has come", "give what the signer sends back", next.TakeIn.On(""))
+		return problem.New(problem.Conflict, cannot, "no answer to it has come", "give what the signer sends back",
+			next.TakeIn.On(""))
 	case !strings.EqualFold(r.Offered, a.SHA256):
-		return problem.New(problem.Conflict, cannot, "another answer came meanwhile, with the SHA-256 "+r.Offered, "look at it", next.ShowReplacement.On(id))
+		return problem.New(problem.Conflict, cannot, "another answer came meanwhile, with the SHA-256 "+r.Offered,
+			"look at it", next.ShowReplacement.On(id))
 	}
 	offered, err := s.store.Chains.Certificates(ctx, []string{r.Offered})
 	if err != nil {
@@ -128,7 +139,8 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Accept
 	defer s.monitor.Forget()
 	_, action, err := s.store.Replacements.Accept(ctx, n, path.Certificates, learns, s.moment())
 	if errors.Is(err, store.ErrNotFound) || errors.As(err, new(replacement.Impossible)) {
-		return problem.New(problem.Conflict, cannot, "somebody accepted an answer at the same moment", "", next.ShowReplacement.On(id))
+		return problem.New(problem.Conflict, cannot, "somebody accepted an answer at the same moment", "",
+			next.ShowReplacement.On(id))
 	}
 	if err != nil {
 		return err
@@ -138,14 +150,16 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Accept
 }
 
 // PutIssuer has answers of a signer under an issuer expected, or confirms one that was learnt.
-func (s *Service) PutIssuer(ctx context.Context, signer string, i contract.NewIssuer, by string) (contract.Signer, error) {
+func (s *Service) PutIssuer(ctx context.Context, signer string, i contract.NewIssuer,
+	by string) (contract.Signer, error) {
 	cannot, sha256 := "the issuer was not added", strings.ToLower(i.SHA256)
 	known, err := s.Signer(ctx, signer)
 	if err != nil {
 		return known, err
 	}
 	if known.Kind != contract.DeskSigner || signer == contract.DeskSigner {
-		return known, problem.Reject(cannot, "the issuers of "+signer+" are not recorded", "add a signer of your own for this authority", next.ListSigners.On(""))
+		return known, problem.Reject(cannot, "the issuers of "+signer+" are not recorded",
+			"add a signer of your own for this authority", next.ListSigners.On(""))
 	}
 	row := store.SignerIssuer{Signer: signer, Confirmed: true, KnownBy: by, KnownAt: s.moment()}
 	for _, each := range known.Issuers {
@@ -162,7 +176,8 @@ func (s *Service) PutIssuer(ctx context.Context, signer string, i contract.NewIs
 	}
 	audit.Say(ctx, "“%s”, key %s", row.Subject, row.SPKI)
 	if err := s.store.Signers.PutIssuer(ctx, row); errors.Is(err, store.ErrTooMany) {
-		return known, problem.Reject(cannot, fmt.Sprintf("%s has %d issuers", signer, store.MaxIssuers), "remove one that it does not use any more")
+		return known, problem.Reject(cannot, fmt.Sprintf("%s has %d issuers", signer, store.MaxIssuers),
+			"remove one that it does not use any more")
 	} else if err != nil {
 		return known, err
 	}
@@ -171,7 +186,8 @@ func (s *Service) PutIssuer(ctx context.Context, signer string, i contract.NewIs
 
 // authority returns a root or intermediate that is known here.
 func (s *Service) authority(ctx context.Context, sha256 string) (*cert.Certificate, error) {
-	none := problem.New(problem.NotFound, "no root or intermediate with the SHA-256 "+sha256+" is known", "", "take its certificate in first", next.TakeIn.On(""), next.ListAuthorities.On(""))
+	none := problem.New(problem.NotFound, "no root or intermediate with the SHA-256 "+sha256+" is known", "",
+		"take its certificate in first", next.TakeIn.On(""), next.ListAuthorities.On(""))
 	if _, err := hex.DecodeString(sha256); err != nil {
 		return nil, none
 	}

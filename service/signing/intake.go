@@ -23,7 +23,8 @@ import (
 // TakeIn sorts a pile, matches leaves to waiting requests by their public key,
 // completes and judges each chain, and lets those go on that are good. Roots
 // in the pile are trusted only when the terms say so.
-func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms contract.IntakeTerms, by string) (contract.Intake, error) {
+func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms contract.IntakeTerms,
+	by string) (contract.Intake, error) {
 	accounts, err := pile.Sort(files, pile.Options{Passphrases: terms.Passphrases})
 	if err != nil {
 		return contract.Intake{}, problem.Reject("the pile was not taken in", err.Error(), "split it")
@@ -35,7 +36,9 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms contract.
 	}
 	defer s.monitor.Forget()
 	if err := s.store.Chains.AddAuthorities(ctx, authorities); errors.Is(err, store.ErrTooMany) {
-		return out, problem.Reject("the pile was not taken in", fmt.Sprintf("it brings more authorities than the %d that are kept", store.MostAuthorities), "remove authorities that are not needed, or leave them out of the pile", next.ListAuthorities.On(""))
+		return out, problem.Reject("the pile was not taken in",
+			fmt.Sprintf("it brings more authorities than the %d that are kept", store.MostAuthorities),
+			"remove authorities that are not needed, or leave them out of the pile", next.ListAuthorities.On(""))
 	} else if err != nil {
 		return out, err
 	}
@@ -78,7 +81,8 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms contract.
 		if i >= came && !answer.Accepted && answer.Why == told[answer.SHA256] {
 			continue // it came earlier, and was told of then
 		}
-		s.log.Info("intake", "leaf", leaf.ShortName(), "replacement", answer.Replacement, "accepted", answer.Accepted, "why", answer.Why, "by", by)
+		s.log.Info("intake", "leaf", leaf.ShortName(), "replacement", answer.Replacement, "accepted", answer.Accepted,
+			"why", answer.Why, "by", by)
 		out.Answers = append(out.Answers, answer)
 	}
 	return out, nil
@@ -100,8 +104,10 @@ type accepted struct {
 	action replacement.Action
 }
 
-// markedLeaves takes certificates out of the authorities that are marked as such although their key is that of a pending request.
-func (s *Service) markedLeaves(ctx context.Context, authorities, leaves []*cert.Certificate) (_, _ []*cert.Certificate, err error) {
+// markedLeaves takes certificates out of the authorities that are marked as such although their key is that of a
+// pending request.
+func (s *Service) markedLeaves(ctx context.Context, authorities,
+	leaves []*cert.Certificate) (_, _ []*cert.Certificate, err error) {
 	waiting, err := s.store.Replacements.In(ctx, replacement.Waiting)
 	asked := map[string]bool{}
 	for _, r := range waiting {
@@ -132,7 +138,8 @@ func split(certificates []*cert.Certificate) (authorities, leaves []*cert.Certif
 // withEarlier adds the leaves that came earlier and still lack something, which
 // this pile may bring, and those that were unmatched and are waited for by now. told is
 // why those that came earlier were not accepted, by SHA-256.
-func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (_ []*cert.Certificate, told map[string]string, err error) {
+func (s *Service) withEarlier(ctx context.Context,
+	leaves []*cert.Certificate) (_ []*cert.Certificate, told map[string]string, err error) {
 	told = map[string]string{}
 	waiting, err := s.store.Replacements.In(ctx, replacement.Waiting)
 	if err != nil {
@@ -180,7 +187,8 @@ func (s *Service) withEarlier(ctx context.Context, leaves []*cert.Certificate) (
 // when the chain is good.
 func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking) (contract.Answer, error) {
 	p := t.Pools
-	out := contract.Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{}, Chain: []contract.Link{}, Trust: []contract.Trust{}, Near: []contract.Near{}}
+	out := contract.Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{},
+		Chain: []contract.Link{}, Trust: []contract.Trust{}, Near: []contract.Near{}}
 	matches, err := s.store.Replacements.ByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if err != nil {
 		return out, err
@@ -240,13 +248,16 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		return out, s.store.Signers.PutUnusedAnswer(ctx, leaf, unused, true)
 	}
 	if doubts := finding.Doubts(found); len(doubts) > 0 {
-		out.Doubtful, out.Why, out.Next, unused.Why = true, doubts[0].What, "ask the signer whether it is correct; if so, accept it", doubts[0].What
+		out.Doubtful, out.Why, out.Next, unused.Why = true, doubts[0].What, "ask the signer whether it is correct; "+
+			"if so, accept it", doubts[0].What
 		out.Actions = []next.Action{next.AcceptAnswer.On(out.Replacement)}
 		return out, s.store.Signers.PutUnusedAnswer(ctx, leaf, unused, true)
 	}
-	_, action, err := s.store.Replacements.Accept(ctx, r.ID, path.Certificates, learnt(r.Signer, path, r.Plan.V.Names, false, t.by), s.moment())
+	_, action, err := s.store.Replacements.Accept(ctx, r.ID, path.Certificates,
+		learnt(r.Signer, path, r.Plan.V.Names, false, t.by), s.moment())
 	if errors.Is(err, store.ErrNotFound) || errors.As(err, new(replacement.Impossible)) {
-		out.Why, out.Actions = "somebody gave an answer to it at the same moment", []next.Action{next.ShowReplacement.On(out.Replacement)}
+		out.Why, out.Actions = "somebody gave an answer to it at the same moment",
+			[]next.Action{next.ShowReplacement.On(out.Replacement)}
 		return out, nil
 	}
 	if err != nil {
@@ -261,7 +272,8 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 // that came with the pile but is not trusted by the fleet is a warning: who
 // gives the pile may know better than we do. Doubtful answers have findings whose
 // code says so (finding.Code.Doubt).
-func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p monitor.Pools, r store.Replacement) (chain.Path, []finding.Finding, error) {
+func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p monitor.Pools,
+	r store.Replacement) (chain.Path, []finding.Finding, error) {
 	key := leaf.RawSubjectPublicKeyInfo // of a device that is its own signer, which makes no request
 	if len(r.Request) > 0 {
 		made, err := request.Parse(r.Request)
@@ -275,7 +287,8 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p monito
 	if err != nil {
 		return path, nil, err
 	}
-	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: key, Client: slot.ClientUse, Weak: r.Plan.V.Weak})
+	found := chain.Judge(path, chain.Terms{At: s.now(), Names: r.Plan.V.Names, SPKI: key, Client: slot.ClientUse,
+		Weak: r.Plan.V.Weak})
 	by, err := s.Signer(ctx, r.Signer)
 	if known := (*problem.Error)(nil); err != nil && !errors.As(err, &known) { // it may have been removed since
 		return path, nil, err
@@ -302,7 +315,8 @@ func (s *Service) JudgeNew(ctx context.Context, leaf *cert.Certificate, p monito
 }
 
 // answersFormer reports whether a leaf answers an obsolete request.
-func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out *contract.Answer, by string) (bool, error) {
+func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out *contract.Answer,
+	by string) (bool, error) {
 	old, err := s.store.Requests.ObsoleteByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
 	if errors.Is(err, store.ErrNotFound) {
 		return false, nil
@@ -315,10 +329,12 @@ func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out
 		return false, err
 	}
 	out.Replacement, out.Device, out.Slot = replacement.Name(r.ID), r.Device, r.Slot
-	out.Why = fmt.Sprintf("it answers an earlier request of %s, which %s asked for anew on %s (%s); the key of that one is gone", replacement.Name(r.ID), old.By, old.At.Format("2006-01-02 15:04 MST"), old.Reason)
+	out.Why = fmt.Sprintf("it answers an earlier request of %s, which %s asked for anew on %s (%s); the key of "+
+		"that one is gone", replacement.Name(r.ID), old.By, old.At.Format("2006-01-02 15:04 MST"), old.Reason)
 	out.Next = "ask the signer to revoke it and to sign the newer request"
 	if !r.Progress().AtSigner() {
 		out.Next = "ask the signer to revoke it; the replacement is " + string(r.State) + " without it"
 	}
-	return true, s.store.Signers.PutUnusedAnswer(ctx, leaf, store.UnusedAnswer{ReplacementID: r.ID, Why: out.Why, CameAt: s.moment(), CameBy: by}, false)
+	return true, s.store.Signers.PutUnusedAnswer(ctx, leaf, store.UnusedAnswer{ReplacementID: r.ID, Why: out.Why,
+		CameAt: s.moment(), CameBy: by}, false)
 }

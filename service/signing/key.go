@@ -16,8 +16,9 @@ import (
 	"freshseal/store"
 )
 
-// takeKey finds the private key of a leaf in its pile, and the one replacement that waits for its names; that gets the key in place of the one that it asked
-// with. It reports whether a replacement has the key now. Why in the answer says why none could get it.
+// takeKey finds the private key of a leaf in its pile, and the one replacement that waits for its names; that gets
+// the key in place of the one that it asked with. It reports whether a replacement has the key now. Why in the answer
+// says why none could get it.
 func (s *Service) takeKey(ctx context.Context, leaf *cert.Certificate, out *contract.Answer, t *taking) (bool, error) {
 	item := keyOf(t.accounts, leaf)
 	if item == nil {
@@ -28,7 +29,8 @@ func (s *Service) takeKey(ctx context.Context, leaf *cert.Certificate, out *cont
 		return false, err
 	}
 	waiting = slices.DeleteFunc(waiting, func(r store.Replacement) bool {
-		return !r.Progress().AtSigner() || len(r.Plan.V.Names) == 0 || slices.ContainsFunc(r.Plan.V.Names, func(name string) bool { return !leaf.Matches(name) })
+		return !r.Progress().AtSigner() || len(r.Plan.V.Names) == 0 ||
+			slices.ContainsFunc(r.Plan.V.Names, func(name string) bool { return !leaf.Matches(name) })
 	})
 	switch len(waiting) {
 	case 0:
@@ -39,7 +41,8 @@ func (s *Service) takeKey(ctx context.Context, leaf *cert.Certificate, out *cont
 		for _, r := range waiting {
 			names = append(names, replacement.Name(r.ID))
 		}
-		out.Why, out.Next = "its key and its names fit several replacements: "+strings.Join(names, ", "), "cancel those that it is not meant for, then take it in again"
+		out.Why, out.Next = "its key and its names fit several replacements: "+strings.Join(names, ", "),
+			"cancel those that it is not meant for, then take it in again"
 		return false, nil
 	}
 	r := waiting[0]
@@ -47,11 +50,13 @@ func (s *Service) takeKey(ctx context.Context, leaf *cert.Certificate, out *cont
 	why, err := s.replacements.TakeKey(ctx, r.ID, item.Key, t.by)
 	if err != nil || why != "" {
 		if out.Why = why; why != "" {
-			out.Next, out.Actions = "have the request of "+out.Replacement+" signed instead", []next.Action{next.ShowReplacement.On(out.Replacement)}
+			out.Next, out.Actions = "have the request of "+out.Replacement+" signed instead",
+				[]next.Action{next.ShowReplacement.On(out.Replacement)}
 		}
 		return false, err
 	}
-	item.Note = fmt.Sprintf("the private key for %s: it is sealed here until the device has it. Delete the file", out.Replacement)
+	item.Note = fmt.Sprintf("the private key for %s: it is sealed here until the device has it. Delete the file",
+		out.Replacement)
 	return true, nil
 }
 
@@ -63,7 +68,8 @@ func keyOf(accounts []pile.Account, leaf *cert.Certificate) *pile.Item {
 			if item.Key == nil {
 				continue
 			}
-			if public, err := x509.MarshalPKIXPublicKey(item.Key.Public()); err == nil && bytes.Equal(public, leaf.RawSubjectPublicKeyInfo) {
+			if public, err := x509.MarshalPKIXPublicKey(item.Key.Public()); err == nil &&
+				bytes.Equal(public, leaf.RawSubjectPublicKeyInfo) {
 				return item
 			}
 		}

@@ -33,7 +33,8 @@ func (s *Service) showParcel(ctx context.Context, p store.Parcel) (contract.Parc
 
 // parcelOf shows a parcel that went to a signer.
 func (s *Service) parcelOf(p store.Parcel, signer contract.Signer) contract.Parcel {
-	out := contract.Parcel{ID: ParcelName(p.ID), Signer: p.Signer, PackedAt: p.PackedAt.Time, PackedBy: p.PackedBy, Requests: p.Requests, Open: p.Open, Obsolete: p.Obsolete,
+	out := contract.Parcel{ID: ParcelName(p.ID), Signer: p.Signer, PackedAt: p.PackedAt.Time, PackedBy: p.PackedBy,
+		Requests: p.Requests, Open: p.Open, Obsolete: p.Obsolete,
 		State: "packed", HandedTo: p.HandedTo, Reference: p.Reference}
 	if !p.HandedAt.IsZero() {
 		out.State, out.HandedAt = "handed-over", &p.HandedAt.Time
@@ -68,11 +69,14 @@ func (s *Service) PackParcel(ctx context.Context, signerName, by string) (contra
 		return contract.Parcel{}, err
 	}
 	if signer.Kind != contract.DeskSigner {
-		return contract.Parcel{}, problem.Reject("no parcel was packed", fmt.Sprintf("%s does not use parcels: it signs at once", signerName), "name a signer that takes parcels, such as desk", next.Give.On("signer"))
+		return contract.Parcel{}, problem.Reject("no parcel was packed", fmt.Sprintf("%s does not use parcels: it "+
+			"signs at once", signerName), "name a signer that takes parcels, such as desk", next.Give.On("signer"))
 	}
 	id, _, err := s.store.Parcels.Add(ctx, signerName, by, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
-		return contract.Parcel{}, problem.New(problem.Conflict, "no parcel was packed", "this signer has no pending request that is not in a parcel", "an earlier parcel can be downloaded again", next.ListParcels.On(""))
+		return contract.Parcel{}, problem.New(problem.Conflict, "no parcel was packed", "this signer has no "+
+			"pending request that is not in a parcel", "an earlier parcel can be downloaded again",
+			next.ListParcels.On(""))
 	}
 	if err != nil {
 		return contract.Parcel{}, err
@@ -160,9 +164,11 @@ func (s *Service) ParcelArchive(ctx context.Context, id string) ([]byte, error) 
 		if root, err := s.needsRoot(ctx, r); err != nil {
 			return nil, err
 		} else if root {
-			device.Notes = strings.TrimPrefix(device.Notes+"; the device needs the root too: please send its certificate along", "; ")
+			device.Notes = strings.TrimPrefix(device.Notes+"; the device needs the root too: please send its "+
+				"certificate along", "; ")
 		}
-		errands = append(errands, signer.Errand{Replacement: replacement.Name(r.ID), Device: r.Device, Slot: r.Slot, Request: made, Days: rules.Lifetime(to.MaxDays, to.Terms.Public, s.now()), Notes: device.Notes})
+		errands = append(errands, signer.Errand{Replacement: replacement.Name(r.ID), Device: r.Device, Slot: r.Slot,
+			Request: made, Days: rules.Lifetime(to.MaxDays, to.Terms.Public, s.now()), Notes: device.Notes})
 	}
 	return signer.Parcel(ParcelName(p.ID), p.PackedAt.Time, wish, errands)
 }
@@ -184,7 +190,8 @@ func (s *Service) HandOver(ctx context.Context, id string, h contract.Handover, 
 		return contract.Parcel{}, err
 	}
 	if h.To = strings.TrimSpace(h.To); h.To == "" || len(h.To)+len(h.Reference) > 400 {
-		return contract.Parcel{}, problem.Reject("nothing was recorded", "the recipient of the parcel is not given", "give a name, and the reference number of the signer")
+		return contract.Parcel{}, problem.Reject("nothing was recorded", "the recipient of the parcel is not given",
+			"give a name, and the reference number of the signer")
 	}
 	row.HandedTo, row.Reference, row.HandedBy, row.HandedAt = h.To, h.Reference, by, s.moment()
 	if err := s.store.Parcels.HandOver(ctx, row); err != nil {

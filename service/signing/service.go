@@ -21,8 +21,8 @@ import (
 type Replacements interface {
 	// Drive carries on a replacement after its state has changed.
 	Drive(id int64, action replacement.Action)
-	// TakeKey gives a replacement that waits for its signer a key that was made elsewhere, in place of the one that it asked with. why says
-	// why it cannot be given one; empty: it has it.
+	// TakeKey gives a replacement that waits for its signer a key that was made elsewhere, in place of the one that
+	// it asked with. why says why it cannot be given one; empty: it has it.
 	TakeKey(ctx context.Context, id int64, key crypto.Signer, by string) (why string, err error)
 	// SeekProofs opens a task for each domain that a signer wants proven.
 	SeekProofs(ctx context.Context) error
@@ -42,7 +42,8 @@ type Service struct {
 }
 
 // New returns the room; Open comes before anything else.
-func New(db *store.Store, box *strongbox.Box, readings *monitor.Service, fetch Fetcher, log *slog.Logger, clock func() time.Time) *Service {
+func New(db *store.Store, box *strongbox.Box, readings *monitor.Service, fetch Fetcher, log *slog.Logger,
+	clock func() time.Time) *Service {
 	return &Service{store: db, box: box, monitor: readings, fetch: fetch, log: log, clock: clock}
 }
 

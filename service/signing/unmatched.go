@@ -32,7 +32,8 @@ func (s *Service) neighbours(ctx context.Context) (neighbours, error) {
 		}
 		asked[r.Device+"/"+r.Slot] = true
 		for _, name := range r.Plan.V.Names {
-			out[name] = append(out[name], contract.Near{Replacement: replacement.Name(r.ID), Device: r.Device, Slot: r.Slot})
+			out[name] = append(out[name], contract.Near{Replacement: replacement.Name(r.ID), Device: r.Device,
+				Slot: r.Slot})
 		}
 	}
 	slots, err := s.store.Slots.List(ctx)
@@ -49,7 +50,9 @@ func (n neighbours) of(leaf *cert.Certificate) []contract.Near {
 	found := []contract.Near{}
 	for _, name := range leaf.Names() {
 		for _, near := range n[strings.ToLower(name)] {
-			i := slices.IndexFunc(found, func(f contract.Near) bool { return f.Device == near.Device && f.Slot == near.Slot })
+			i := slices.IndexFunc(found, func(f contract.Near) bool {
+				return f.Device == near.Device && f.Slot == near.Slot
+			})
 			if i < 0 {
 				found, i = append(found, near), len(found)
 			}
@@ -76,14 +79,16 @@ func (s *Service) Unmatched(ctx context.Context) ([]contract.Unmatched, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, contract.Unmatched{Certificate: leaf.Facts(), Why: row.Why, Near: near.of(leaf), CameAt: row.CameAt.Time, CameBy: row.CameBy, PEM: string(leaf.PEM())})
+		out = append(out, contract.Unmatched{Certificate: leaf.Facts(), Why: row.Why, Near: near.of(leaf),
+			CameAt: row.CameAt.Time, CameBy: row.CameBy, PEM: string(leaf.PEM())})
 	}
 	return out, nil
 }
 
 // RemoveUnmatched deletes a certificate that matches no pending request.
 func (s *Service) RemoveUnmatched(ctx context.Context, sha256 string) error {
-	return problem.Missing(s.store.Parcels.RemoveUnmatched(ctx, sha256), next.ListUnmatched, "no certificate without a request begins with %s", sha256)
+	return problem.Missing(s.store.Parcels.RemoveUnmatched(ctx, sha256), next.ListUnmatched,
+		"no certificate without a request begins with %s", sha256)
 }
 
 // keepUnmatched keeps a leaf that nobody waits for.

@@ -38,7 +38,9 @@ func TestTheDocumentsShowCommandsThatExist(t *testing.T) {
 			if len(words) == 0 {
 				continue
 			}
-			if rest := strings.Split(words[len(words)-1], "|"); len(rest) > 1 && !strings.ContainsAny(words[len(words)-1], "-[") { // such as list|show
+			// such as list|show
+			if rest := strings.Split(words[len(words)-1], "|"); len(rest) > 1 &&
+				!strings.ContainsAny(words[len(words)-1], "-[") {
 				words[len(words)-1] = rest[0]
 			}
 			c, args, err := cli.Root(Commands).Find(words)
@@ -49,7 +51,8 @@ func TestTheDocumentsShowCommandsThatExist(t *testing.T) {
 			seen++
 			for _, word := range args {
 				flag, isFlag := strings.CutPrefix(strings.Trim(word, "[],.…"), "--")
-				if name, _, _ := strings.Cut(flag, "="); isFlag && name != "" && c.Flags().Lookup(name) == nil && c.InheritedFlags().Lookup(name) == nil {
+				if name, _, _ := strings.Cut(flag, "="); isFlag && name != "" && c.Flags().Lookup(name) == nil &&
+					c.InheritedFlags().Lookup(name) == nil {
 					t.Errorf("%s shows %q: %s has no flag --%s", filepath.Base(file), line, c.CommandPath(), name)
 				}
 			}

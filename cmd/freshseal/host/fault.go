@@ -31,17 +31,20 @@ func (a app) faults() *cobra.Command {
 		return nil
 	}
 	list := &cobra.Command{
-		Use: "list [DEVICE]", Short: "List the faults that are set, or those that a device knows", Args: cobra.MaximumNArgs(1),
+		Use: "list [DEVICE]", Short: "List the faults that are set, or those that a device knows",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			set, err := standin.SetFaults(boxes())
 			if err != nil {
-				return cli.Failed("the faults cannot be read", err.Error(), "start the demo first, or name its folder with --dir")
+				return cli.Failed("the faults cannot be read", err.Error(), "start the demo first, or name its "+
+					"folder with --dir")
 			}
 			rows, t := []row{}, cli.TableOf("device", "fault", "after", "about")
 			if len(args) == 1 {
 				known, err := standin.FaultsOfDevice(args[0])
 				if err != nil {
-					return cli.Failed("no faults are known", err.Error(), "name a device of the demo: freshseal device list")
+					return cli.Failed("no faults are known", err.Error(), "name a device of the demo: freshseal "+
+						"device list")
 				}
 				t = cli.TableOf("fault", "set", "about")
 				for _, f := range known {

@@ -22,11 +22,15 @@ import (
 
 // harbour makes the public signer of the demo known to the service.
 func harbour(ctx context.Context, s *service.Service) error {
-	t := contract.SignerTerms{About: "Harbour Authority, certificate desk: publicly trusted", Contact: "desk@harbour.example", TurnaroundDays: 2, MaxDays: 200,
-		Notes: "Portal: portal.harbour.example, profile Server. A certificate on trial lasts a month and comes from the Harbour Trial Authority."}
-	t.Terms = request.Terms{Public: true, Wildcards: true, Domains: []string{"tidewrack.example"}, Fields: []string{"organization"}, Profile: "Server"}
+	t := contract.SignerTerms{About: "Harbour Authority, certificate desk: publicly trusted",
+		Contact: "desk@harbour.example", TurnaroundDays: 2, MaxDays: 200,
+		Notes: "Portal: portal.harbour.example, profile Server. A certificate on trial lasts a month and comes " +
+			"from the Harbour Trial Authority."}
+	t.Terms = request.Terms{Public: true, Wildcards: true, Domains: []string{"tidewrack.example"},
+		Fields: []string{"organization"}, Profile: "Server"}
 	t.Proof = request.Proof{How: "dns", Who: "keeper of the zone", Days: 90}
-	t.Order = request.Order{Number: "HA-2207", ApprovedBy: "Ms Fulmar", Until: time.Now().AddDate(2, 0, 0).Format(time.DateOnly)}
+	t.Order = request.Order{Number: "HA-2207", ApprovedBy: "Ms Fulmar",
+		Until: time.Now().AddDate(2, 0, 0).Format(time.DateOnly)}
 	_, err := s.Signing.PutSigner(ctx, "harbour-ca", t, problem.Any)
 	return err
 }
@@ -36,14 +40,19 @@ func (a app) harbourSigns() *cobra.Command {
 	var dir, out string
 	var trial, worst bool
 	c := &cobra.Command{
-		Use: "sign PARCEL.zip|REQUEST … --out FOLDER", Short: "Sign requests as the demo's Harbour Authority does, and write what it sends back", Args: cobra.MinimumNArgs(1),
-		Long: "Sign requests as the demo's Harbour Authority does, and write what it sends back into a folder: each certificate, and the\n" +
-			"intermediate. --trial issues certificates on trial, which last a month; --worst sends everything in the worst order and form.",
-		Example: "  freshseal parcel pack --signer harbour-ca --out out.zip\n  freshseal demo sign out.zip --out back\n  freshseal intake back/*",
+		Use: "sign PARCEL.zip|REQUEST … --out FOLDER", Short: "Sign requests as the demo's Harbour Authority does, " +
+			"and write what it sends back", Args: cobra.MinimumNArgs(1),
+		Long: "Sign requests as the demo's Harbour Authority does, and write what it sends back into a folder: " +
+			"each certificate, and the\n" +
+			"intermediate. --trial issues certificates on trial, which last a month; --worst sends everything in " +
+			"the worst order and form.",
+		Example: "  freshseal parcel pack --signer harbour-ca --out out.zip\n  freshseal demo sign out.zip --out " +
+			"back\n  freshseal intake back/*",
 		RunE: func(_ *cobra.Command, args []string) error {
 			h, err := standin.OpenHarbour(filepath.Join(dir, "boxes"), nil, a.Now())
 			if err != nil || h == nil {
-				return cli.Failed("nothing is signed", "the demo's Harbour Authority is not there", "start the demo first, or name its folder with --dir")
+				return cli.Failed("nothing is signed", "the demo's Harbour Authority is not there",
+					"start the demo first, or name its folder with --dir")
 			}
 			var files []pile.File
 			for _, name := range args {

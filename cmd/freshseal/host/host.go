@@ -1,5 +1,5 @@
-// Package host has the commands that run the service: serve, demo with its other sides, and restore. They are wired here, so that the
-// client knows the contract alone.
+// Package host has the commands that run the service: serve, demo with its other sides, and restore. They are wired
+// here, so that the client knows the contract alone.
 package host
 
 import (

@@ -19,7 +19,8 @@ func TestTheNoticesNameWhatIsBuiltIn(t *testing.T) {
 		}
 		return
 	}
-	list, err := exec.Command("go", "list", "-deps", "-f", "{{with .Module}}{{if not .Main}}{{.Path}} {{.Version}}{{end}}{{end}}", "freshseal/cmd/freshseal").Output()
+	list, err := exec.Command("go", "list", "-deps", "-f", "{{with .Module}}{{if not .Main}}{{.Path}} "+
+		"{{.Version}}{{end}}{{end}}", "freshseal/cmd/freshseal").Output()
 	if err != nil {
 		t.Fatal(err)
 	}

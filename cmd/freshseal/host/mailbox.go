@@ -28,11 +28,13 @@ func (a app) mailbox() *cobra.Command {
 	var dir, sink string
 	var last int
 	c := &cobra.Command{
-		Use: "mailbox", Short: "Show what the demo told people: by mail, to its webhook and to its syslog server", Args: cobra.NoArgs,
+		Use: "mailbox", Short: "Show what the demo told people: by mail, to its webhook and to its syslog server",
+		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			all, err := standin.Mailbox(filepath.Join(dir, mailbox))
 			if err != nil {
-				return cli.Failed("there is no mailbox", err.Error(), "start the demo first, or name its folder with --dir")
+				return cli.Failed("there is no mailbox", err.Error(), "start the demo first, or name its folder "+
+					"with --dir")
 			}
 			var shown []standin.Got
 			for _, g := range all {
@@ -68,9 +70,12 @@ func tellAll(ctx context.Context, s *service.Service, sinks *standin.Sinks) erro
 		n, _ := strconv.Atoi(port)
 		return host, n
 	}
-	mail, hook, syslog := contract.NewChannel{Secret: sinks.Password}, contract.NewChannel{Secret: sinks.Key}, contract.NewChannel{}
-	mail.Kind, mail.From, mail.To, mail.User, mail.Pin = notify.Mail, "seal@mainquay.tidewrack.example", []string{"noc@mainquay.tidewrack.example"}, sinks.User, sinks.Certificate
-	mail.Owners = map[string]string{"terminal": "terminal@tidewrack.example", "ship's office": "ships@tidewrack.example"}
+	mail, hook, syslog := contract.NewChannel{Secret: sinks.Password}, contract.NewChannel{Secret: sinks.Key},
+		contract.NewChannel{}
+	mail.Kind, mail.From, mail.To, mail.User, mail.Pin = notify.Mail, "seal@mainquay.tidewrack.example",
+		[]string{"noc@mainquay.tidewrack.example"}, sinks.User, sinks.Certificate
+	mail.Owners = map[string]string{"terminal": "terminal@tidewrack.example",
+		"ship's office": "ships@tidewrack.example"}
 	mail.Address, mail.Port = at(sinks.Mail)
 	hook.Kind, hook.URL, hook.Pin = notify.Webhook, "https://"+sinks.Hook+"/certificates", sinks.Certificate
 	syslog.Kind, syslog.Security, syslog.Pin = notify.Syslog, notify.TLS, sinks.Certificate
@@ -84,8 +89,13 @@ func tellAll(ctx context.Context, s *service.Service, sinks *standin.Sinks) erro
 	if err != nil || len(rules) > 0 {
 		return err
 	}
-	_, first := s.Notices.SetRule(ctx, "at-once", notice.Rule{Conditions: []due.Condition{due.Expired, due.Unexpected, due.Overdue}, To: []string{"mail", "log"}, RepeatDays: 3, Escalate: []string{"hook"}, Recovery: true}, problem.Any)
-	_, second := s.Notices.SetRule(ctx, "expiry", notice.Rule{Days: []int{30, 14, 3}, To: []string{"mail"}, Digest: "07:00", Quiet: "20:00-06:00"}, problem.Any)
-	_, third := s.Notices.SetRule(ctx, "unreachable-at-mainquay", notice.Rule{Conditions: []due.Condition{due.Unreachable}, Site: "Mainquay", To: []string{"hook"}, Recovery: true}, problem.Any)
+	_, first := s.Notices.SetRule(ctx, "at-once",
+		notice.Rule{Conditions: []due.Condition{due.Expired, due.Unexpected, due.Overdue},
+			To: []string{"mail", "log"}, RepeatDays: 3, Escalate: []string{"hook"}, Recovery: true}, problem.Any)
+	_, second := s.Notices.SetRule(ctx, "expiry", notice.Rule{Days: []int{30, 14, 3}, To: []string{"mail"},
+		Digest: "07:00", Quiet: "20:00-06:00"}, problem.Any)
+	_, third := s.Notices.SetRule(ctx, "unreachable-at-mainquay",
+		notice.Rule{Conditions: []due.Condition{due.Unreachable}, Site: "Mainquay", To: []string{"hook"},
+			Recovery: true}, problem.Any)
 	return errors.Join(first, second, third)
 }

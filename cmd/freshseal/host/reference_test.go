@@ -81,6 +81,7 @@ func flags(out *bytes.Buffer, set *pflag.FlagSet) {
 		default:
 			usually = "`" + usually + "`"
 		}
-		fmt.Fprintf(out, "| `--%s` | %s | %s |\n", f.Name, usually, strings.NewReplacer("|", `\|`, "\n", " ").Replace(f.Usage))
+		fmt.Fprintf(out, "| `--%s` | %s | %s |\n", f.Name, usually,
+			strings.NewReplacer("|", `\|`, "\n", " ").Replace(f.Usage))
 	})
 }

@@ -14,7 +14,8 @@ import (
 func (a app) restore() *cobra.Command {
 	var dir string
 	c := &cobra.Command{
-		Use: "restore FILE --dir DIR", Short: "Restore a copy of the database into the folder of a stopped service", Args: cobra.ExactArgs(1),
+		Use: "restore FILE --dir DIR", Short: "Restore a copy of the database into the folder of a stopped service",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			kept, err := service.Restore(c.Context(), dir, args[0])
 			if err != nil {

@@ -54,7 +54,8 @@ func (a app) serve() *cobra.Command {
 			}
 			dialer := net.Dialer{Control: guard.Control}
 			published := wire.Published{Guard: wire.Guard{Never: guard.Never, Inside: true, Except: except}}
-			s, err := a.open(c.Context(), service.Options{Dir: dir, Now: a.Now, Dial: dialer.DialContext, Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
+			s, err := a.open(c.Context(), service.Options{Dir: dir, Now: a.Now, Dial: dialer.DialContext,
+				Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
 				Fetch: fetcher(fetch, published), Published: published})
 			if err != nil {
 				return err
@@ -65,12 +66,17 @@ func (a app) serve() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "freshseal-data", "the data folder")
-	c.Flags().BoolVar(&dns, "check-dns", false, "check in DNS that names lead to the device before requesting a certificate")
-	c.Flags().BoolVar(&fetch, "fetch-issuers", false, "download missing intermediates from the address in the certificate (authority information access)")
-	c.Flags().StringArrayVar(&inside, "fetch-from", nil, "a network inside from which intermediates and revocation lists may be downloaded too, and OCSP responders asked, such as 10.20.0.0/16; may be given again")
-	c.Flags().StringArrayVar(&never, "never-connect", nil, "a network to which no connection is opened, such as 169.254.0.0/16; may be given again")
+	c.Flags().BoolVar(&dns, "check-dns", false, "check in DNS that names lead to the device before requesting a "+
+		"certificate")
+	c.Flags().BoolVar(&fetch, "fetch-issuers", false, "download missing intermediates from the address in the "+
+		"certificate (authority information access)")
+	c.Flags().StringArrayVar(&inside, "fetch-from", nil, "a network inside from which intermediates and revocation "+
+		"lists may be downloaded too, and OCSP responders asked, such as 10.20.0.0/16; may be given again")
+	c.Flags().StringArrayVar(&never, "never-connect", nil, "a network to which no connection is opened, such as "+
+		"169.254.0.0/16; may be given again")
 	c.Flags().StringVar(&procedures, "procedures", "", "a folder with procedures of your own, NAME.procedure.yaml")
-	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "interval between readings of a slot, unless the policy sets one; 0: only on request")
+	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "interval between readings of a slot, unless the "+
+		"policy sets one; 0: only on request")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")
 	return settled(c)
 }
@@ -92,7 +98,8 @@ func networks(flag string, words []string) ([]netip.Prefix, error) {
 			p, err = netip.PrefixFrom(a, a.BitLen()), nil
 		}
 		if err != nil {
-			return nil, cli.Misuse(flag+" "+word+" is not a network", "", "write it as 10.20.0.0/16, or as a single address")
+			return nil, cli.Misuse(flag+" "+word+" is not a network", "", "write it as 10.20.0.0/16, or as a "+
+				"single address")
 		}
 		out = append(out, p.Masked())
 	}
@@ -116,9 +123,11 @@ func (a app) open(ctx context.Context, o service.Options) (*service.Service, err
 	case errors.As(err, &known):
 		return nil, words(err)
 	case errors.Is(err, replace.ErrOtherKey):
-		return nil, cli.Failed("the service does not start", err.Error(), "put back the strongbox key that belongs to the database")
+		return nil, cli.Failed("the service does not start", err.Error(), "put back the strongbox key that belongs "+
+			"to the database")
 	case err != nil:
-		return nil, cli.Failed("the service does not start", err.Error(), "see that the folder "+o.Dir+" is yours and whole")
+		return nil, cli.Failed("the service does not start", err.Error(), "see that the folder "+o.Dir+
+			" is yours and whole")
 	}
 	return s, nil
 }
@@ -129,7 +138,8 @@ func (a app) run(ctx context.Context, s *service.Service, listen string, ready f
 	l, err := net.Listen("tcp", listen)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		return cli.Failed("the service cannot listen on "+listen, "another program does", "end that one, or choose another port with --listen")
+		return cli.Failed("the service cannot listen on "+listen, "another program does",
+			"end that one, or choose another port with --listen")
 	case err != nil:
 		return cli.Failed("the service cannot listen on "+listen, err.Error(), "choose another address with --listen")
 	}
@@ -174,8 +184,10 @@ func (a app) demo() *cobra.Command {
 				return cli.Failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
 			}
 			defer boxes.Close()
-			s, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"), Organization: "Tidewrack Ferries", Name: "freshseal.mainquay.tidewrack.example",
-				Now: a.Now, Dial: boxes.Dial, Log: a.logger(), ReadEvery: time.Minute, Resolver: boxes, Subject: request.Subject{Organization: "Tidewrack Ferries"}})
+			s, err := a.open(c.Context(), service.Options{Dir: filepath.Join(dir, "data"),
+				Organization: "Tidewrack Ferries", Name: "freshseal.mainquay.tidewrack.example",
+				Now: a.Now, Dial: boxes.Dial, Log: a.logger(), ReadEvery: time.Minute, Resolver: boxes,
+				Subject: request.Subject{Organization: "Tidewrack Ferries"}})
 			if err != nil {
 				return err
 			}
@@ -191,7 +203,9 @@ func (a app) demo() *cobra.Command {
 			if err := tellAll(c.Context(), s, sinks); err != nil {
 				return err
 			}
-			return a.run(c.Context(), s, listen, func(url string) error { return a.introduce(c.Context(), s, dir, url) })
+			return a.run(c.Context(), s, listen, func(url string) error {
+				return a.introduce(c.Context(), s, dir, url)
+			})
 		},
 	}
 	c.AddCommand(a.mailbox(), a.faults(), a.harbourSigns())
@@ -211,7 +225,8 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 		return err
 	}
 	for _, w := range boxes.Ways {
-		n := contract.NewSite{Name: w.Site, Way: "jump", Address: w.Address, Port: w.SSHPort, User: w.User, Pin: w.HostKey, Behind: w.Behind, Secrets: contract.Secrets{Password: w.Password}}
+		n := contract.NewSite{Name: w.Site, Way: "jump", Address: w.Address, Port: w.SSHPort, User: w.User,
+			Pin: w.HostKey, Behind: w.Behind, Secrets: contract.Secrets{Password: w.Password}}
 		if w.Socks {
 			n.Way = "socks"
 		}
@@ -221,22 +236,26 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 		}
 	}
 	for _, m := range boxes.Members {
-		n := contract.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address, Slots: []contract.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
+		n := contract.NewDevice{Name: m.Name, Site: m.Site, Address: m.Address,
+			Slots: []contract.DeviceSlot{{Name: "web", Port: m.TLSPort, ServerName: m.Name}}}
 		if m.Also != "" {
 			n.Slots = append(n.Slots, contract.DeviceSlot{Name: m.Also, Port: m.MorePort, ServerName: m.Name})
 		}
 		if m.EAPPort != 0 {
-			n.Slots = append(n.Slots, contract.DeviceSlot{Name: "eap", Port: m.EAPPort, Protocol: string(protocol.PEAP), ServerName: m.Name, Secret: m.Shared})
+			n.Slots = append(n.Slots, contract.DeviceSlot{Name: "eap", Port: m.EAPPort,
+				Protocol: string(protocol.PEAP), ServerName: m.Name, Secret: m.Shared})
 		}
 		if m.User != "" {
 			link := procedure.SSH
 			if m.SSHPort == procedure.UsualPort(procedure.NETCONF) {
 				link = procedure.NETCONF
 			}
-			n.Access = []contract.AccessChange{{Link: link, Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey, Secrets: contract.Secrets{Password: m.Password}}}
+			n.Access = []contract.AccessChange{{Link: link, Port: &m.SSHPort, User: &m.User, Pin: &m.HostKey,
+				Secrets: contract.Secrets{Password: m.Password}}}
 		}
 		if m.Web != nil {
-			n.Access = append(n.Access, contract.AccessChange{Link: procedure.HTTPS, User: &m.Web.User, Pin: &m.Web.Pin, Secrets: contract.Secrets{Password: m.Web.Password}})
+			n.Access = append(n.Access, contract.AccessChange{Link: procedure.HTTPS, User: &m.Web.User,
+				Pin: &m.Web.Pin, Secrets: contract.Secrets{Password: m.Web.Password}})
 		}
 		if m.Link != "" {
 			n.Access[0].Address = &m.Link
@@ -271,11 +290,14 @@ func unlessThere(err error) error {
 
 // changedElsewhere lets one device be replaced, and somebody undo it behind our back.
 func changedElsewhere(ctx context.Context, s *service.Service, boxes *standin.Fleet) error {
-	r, err := s.Replace.Begin(ctx, contract.Order{Device: boxes.Meddled, Slot: "web", Signer: contract.BenchSigner}, "admin")
+	r, err := s.Replace.Begin(ctx, contract.Order{Device: boxes.Meddled, Slot: "web", Signer: contract.BenchSigner},
+		"admin")
 	if err != nil {
 		return unlessThere(err)
 	}
-	if err := s.Replace.Watch(ctx, r.ID, 0, func(contract.Event) error { return nil }, func() error { return nil }); err != nil {
+	if err := s.Replace.Watch(ctx, r.ID, 0, func(contract.Event) error { return nil }, func() error {
+		return nil
+	}); err != nil {
 		return err
 	}
 	return boxes.Meddle(time.Now())
@@ -292,7 +314,8 @@ func (a app) introduce(ctx context.Context, s *service.Service, dir, url string)
 		return err
 	}
 	file := filepath.Join(dir, "client.yaml")
-	if err := cli.WriteClientFile(file, cli.ClientFile{URL: url, Certificate: cert.Fingerprint(own.Certificate[0]), Token: token.Secret}); err != nil {
+	if err := cli.WriteClientFile(file, cli.ClientFile{URL: url, Certificate: cert.Fingerprint(own.Certificate[0]),
+		Token: token.Secret}); err != nil {
 		return err
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "data", "first-sign-in.txt"))

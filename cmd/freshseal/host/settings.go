@@ -25,12 +25,14 @@ func settled(c *cobra.Command) *cobra.Command {
 				err = yaml.Unmarshal(text, &fromFile)
 			}
 			if err != nil {
-				return cli.Failed("the settings in "+*file+" cannot be read", firstLine(err), "write lines such as listen: 0.0.0.0:8443")
+				return cli.Failed("the settings in "+*file+" cannot be read", firstLine(err),
+					"write lines such as listen: 0.0.0.0:8443")
 			}
 		}
 		for name := range fromFile {
 			if c.Flags().Lookup(name) == nil {
-				return cli.Misuse(fmt.Sprintf("%s sets %q, which is no flag of %s", *file, name, c.Name()), "", "see: freshseal "+c.Name()+" --help")
+				return cli.Misuse(fmt.Sprintf("%s sets %q, which is no flag of %s", *file, name, c.Name()), "",
+					"see: freshseal "+c.Name()+" --help")
 			}
 		}
 		var wrong error
@@ -43,7 +45,8 @@ func settled(c *cobra.Command) *cobra.Command {
 				return
 			}
 			if err := c.Flags().Set(f.Name, value); err != nil {
-				wrong = cli.Misuse(fmt.Sprintf("the setting %s cannot be %q", f.Name, value), err.Error(), "see: freshseal "+c.Name()+" --help")
+				wrong = cli.Misuse(fmt.Sprintf("the setting %s cannot be %q", f.Name, value), err.Error(),
+					"see: freshseal "+c.Name()+" --help")
 			}
 		})
 		if wrong != nil {

@@ -63,18 +63,26 @@ func Doubts(path []*cert.Certificate, e Expected) []finding.Finding {
 			}
 		}
 		if known == nil {
-			out = append(out, finding.IssuerUnexpected.Found("%s was issued by “%s”; %s signs with %s", leaf.ShortName(), path[1].Subject(), e.Signer, names(e.Issuers)))
+			out = append(out, finding.IssuerUnexpected.Found("%s was issued by “%s”; %s signs with %s",
+				leaf.ShortName(), path[1].Subject(), e.Signer, names(e.Issuers)))
 		}
 	}
 	out = append(out, short(leaf, known, e)...)
-	if old := e.Replaces; old != nil && !old.SelfSigned() && old.NotAfter.After(e.At) && leaf.NotAfter.Before(old.NotAfter) {
-		out = append(out, finding.EndsBeforeOld.Found("%s expires on %s, before the certificate that it replaces (%s)", leaf.ShortName(), day(leaf.NotAfter), day(old.NotAfter)))
+	if old := e.Replaces; old != nil && !old.SelfSigned() && old.NotAfter.After(e.At) &&
+		leaf.NotAfter.Before(old.NotAfter) {
+		out = append(out,
+			finding.EndsBeforeOld.Found("%s expires on %s, before the certificate that it replaces (%s)",
+				leaf.ShortName(), day(leaf.NotAfter), day(old.NotAfter)))
 	}
-	if old := e.Replaces; old != nil && !old.SelfSigned() && slices.Contains(old.ExtKeyUsage, x509.ExtKeyUsageClientAuth) && !leaf.Allows(x509.ExtKeyUsageClientAuth) && !e.Habits.ServersAlone() {
-		out = append(out, finding.UseLost.Found("%s is for servers alone; the certificate that it replaces is for TLS clients too", leaf.ShortName()))
+	if old := e.Replaces; old != nil && !old.SelfSigned() &&
+		slices.Contains(old.ExtKeyUsage, x509.ExtKeyUsageClientAuth) && !leaf.Allows(x509.ExtKeyUsageClientAuth) &&
+		!e.Habits.ServersAlone() {
+		out = append(out, finding.UseLost.Found("%s is for servers alone; the certificate that it replaces is for "+
+			"TLS clients too", leaf.ShortName()))
 	}
 	if len(e.Lost) > 0 {
-		out = append(out, finding.TrustLost.Found("the clients of %s trust the certificate in use and not this one", strings.Join(e.Lost, ", ")))
+		out = append(out, finding.TrustLost.Found("the clients of %s trust the certificate in use and not this one",
+			strings.Join(e.Lost, ", ")))
 	}
 	return out
 }
@@ -87,11 +95,14 @@ func short(leaf *cert.Certificate, known *Issuer, e Expected) []finding.Finding 
 	}
 	switch {
 	case least > 0 && days < least:
-		return []finding.Finding{finding.LifetimeTooShort.Found("%s is valid for %s, and %s %s %d", leaf.ShortName(), count(days), e.Signer, said, least)}
+		return []finding.Finding{finding.LifetimeTooShort.Found("%s is valid for %s, and %s %s %d", leaf.ShortName(),
+			count(days), e.Signer, said, least)}
 	case least == 0 && e.MaxDays > 0 && days < e.MaxDays/3:
-		return []finding.Finding{finding.LifetimeTooShort.Found("%s is valid for %s, and %s issues up to %d", leaf.ShortName(), count(days), e.Signer, e.MaxDays)}
+		return []finding.Finding{finding.LifetimeTooShort.Found("%s is valid for %s, and %s issues up to %d",
+			leaf.ShortName(), count(days), e.Signer, e.MaxDays)}
 	case least == 0 && leaf.NotAfter.Sub(e.At) < e.Lead:
-		return []finding.Finding{finding.LifetimeTooShort.Found("%s is valid for %s and would be due for renewal at once", leaf.ShortName(), count(days))}
+		return []finding.Finding{finding.LifetimeTooShort.Found("%s is valid for %s and would be due for "+
+			"renewal at once", leaf.ShortName(), count(days))}
 	}
 	return nil
 }

@@ -45,16 +45,21 @@ func TestAnAnswerIsHeldAgainstWhatIsExpected(t *testing.T) {
 		{"shorter than allowed", issuing, 46, answer.Expected{MinDays: 47}, []finding.Code{finding.LifetimeTooShort}},
 		{"a third of the longest", issuing, 66, answer.Expected{MaxDays: 200}, nil},
 		{"less than a third", issuing, 65, answer.Expected{MaxDays: 200}, []finding.Code{finding.LifetimeTooShort}},
-		{"due at once", issuing, 29, answer.Expected{Lead: 30 * 24 * time.Hour}, []finding.Code{finding.LifetimeTooShort}},
+		{"due at once", issuing, 29, answer.Expected{Lead: 30 * 24 * time.Hour},
+			[]finding.Code{finding.LifetimeTooShort}},
 		{"due tomorrow", issuing, 31, answer.Expected{Lead: 30 * 24 * time.Hour}, nil},
 		{"ends before the old one", issuing, 39, answer.Expected{Replaces: old}, []finding.Code{finding.EndsBeforeOld}},
 		{"ends with the old one", issuing, 40, answer.Expected{Replaces: old}, nil},
 		{"the old one is the device's own", issuing, 90, answer.Expected{Replaces: factory}, nil},
 		{"the old one has expired", issuing, 1, answer.Expected{Replaces: gone}, nil},
-		{"the use for clients is lost", issuing, 90, answer.Expected{Replaces: client}, []finding.Code{finding.UseLost}},
+		{"the use for clients is lost", issuing, 90, answer.Expected{Replaces: client},
+			[]finding.Code{finding.UseLost}},
 		{"it is, and this signer gives no other", issuing, 90, answer.Expected{Replaces: client, Habits: servers}, nil},
-		{"clients lose their trust", issuing, 90, answer.Expected{Lost: []string{"tills"}}, []finding.Code{finding.TrustLost}},
-		{"all at once", other, 1, answer.Expected{Issuers: known, MinDays: 47, Replaces: old, Lost: []string{"tills"}}, []finding.Code{finding.IssuerUnexpected, finding.LifetimeTooShort, finding.EndsBeforeOld, finding.TrustLost}},
+		{"clients lose their trust", issuing, 90, answer.Expected{Lost: []string{"tills"}},
+			[]finding.Code{finding.TrustLost}},
+		{"all at once", other, 1, answer.Expected{Issuers: known, MinDays: 47, Replaces: old,
+			Lost: []string{"tills"}}, []finding.Code{finding.IssuerUnexpected, finding.LifetimeTooShort,
+			finding.EndsBeforeOld, finding.TrustLost}},
 	} {
 		c.e.At, c.e.Signer = testkit.Now, "harbour-ca"
 		leaf := c.by.Leaf(t, "gate.tidewrack.example", lives(c.days))
@@ -69,11 +74,14 @@ func TestAnAnswerIsHeldAgainstWhatIsExpected(t *testing.T) {
 	}
 }
 
-// What a signer never gave is told before the next request; one answer that has it takes that back. An answer that was not accepted says nothing of uses.
+// What a signer never gave is told before the next request; one answer that has it takes that back. An answer that
+// was not accepted says nothing of uses.
 func TestHabitsAreLearnt(t *testing.T) {
 	root := testkit.Root(t, "Quay Root")
 	leaf := func(names []string, uses ...x509.ExtKeyUsage) *cert.Certificate {
-		return root.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) { c.DNSNames, c.ExtKeyUsage = names, uses }).Certificate
+		return root.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) {
+			c.DNSNames, c.ExtKeyUsage = names, uses
+		}).Certificate
 	}
 	asked := []string{"gate.tidewrack.example", "gate", "quay", "192.0.2.7", "*.tidewrack.example"}
 	bare := leaf(asked[:1], x509.ExtKeyUsageServerAuth)
@@ -85,7 +93,8 @@ func TestHabitsAreLearnt(t *testing.T) {
 		h = h.Learn(bare, asked, true)
 	}
 	cautions := strings.Join(h.Cautions("harbour-ca", asked, true), "\n")
-	for _, want := range []string{"servers alone (2 answers)", "names without a domain out of 2 answers and never kept one; gate is", "IP addresses out of 2", "wildcards out of 2"} {
+	for _, want := range []string{"servers alone (2 answers)", "names without a domain out of 2 answers and never " +
+		"kept one; gate is", "IP addresses out of 2", "wildcards out of 2"} {
 		if strings.Count(cautions, want) != 1 {
 			t.Errorf("%q is not told once:\n%s", want, cautions)
 		}

@@ -13,7 +13,8 @@ import (
 
 // Habits are what became of the uses and names that a signer was asked for, counted over its answers.
 type Habits struct {
-	Servers int            `json:"servers,omitempty"` // answers for servers alone since the last one that was for TLS clients too
+	// answers for servers alone since the last one that was for TLS clients too
+	Servers int            `json:"servers,omitempty"`
 	Kept    map[string]int `json:"kept,omitempty"`    // names that an answer has, by kind
 	Dropped map[string]int `json:"dropped,omitempty"` // names that were asked for and left out, by kind
 }
@@ -93,14 +94,16 @@ func (h Habits) Texts() []string {
 func (h Habits) Cautions(signer string, names []string, clientUse bool) []string {
 	var out []string
 	if clientUse && h.ServersAlone() {
-		out = append(out, fmt.Sprintf("%s signs for servers alone (%s), and the device connects to others with this certificate", signer, answers(h.Servers)))
+		out = append(out, fmt.Sprintf("%s signs for servers alone (%s), and the device connects to others with "+
+			"this certificate", signer, answers(h.Servers)))
 	}
 	seen := map[string]bool{}
 	for _, name := range names {
 		kind := kindOf(name)
 		if n := h.Dropped[kind]; n > 0 && h.Kept[kind] == 0 && !seen[kind] {
 			seen[kind] = true
-			out = append(out, fmt.Sprintf("%s has left %s out of %s and never kept one; %s is asked for", signer, kind, answers(n), name))
+			out = append(out, fmt.Sprintf("%s has left %s out of %s and never kept one; %s is asked for", signer,
+				kind, answers(n), name))
 		}
 	}
 	return out

@@ -52,7 +52,8 @@ func Write(name string, entries []Entry, from, until, now time.Time) string {
 				continue
 			}
 			event.SetSummary("Replace certificate: " + e.Slot)
-			text := fmt.Sprintf("Begin the replacement of “%s” today at the latest. It expires on %s.", e.Subject, e.Expires.UTC().Format(time.DateOnly))
+			text := fmt.Sprintf("Begin the replacement of “%s” today at the latest. It expires on %s.", e.Subject,
+				e.Expires.UTC().Format(time.DateOnly))
 			if e.LocksOut {
 				text += " Once it has expired, nobody can sign in to the device."
 			}

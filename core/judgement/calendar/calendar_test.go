@@ -15,8 +15,11 @@ import (
 func TestAFeedHasWhatMustBeDone(t *testing.T) {
 	now := time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC)
 	entries := []calendar.Entry{
-		{Slot: "lines.northholm.tidewrack.example/web", Site: "Northholm", Subject: "lines", ActBy: now.AddDate(0, 0, 11), Expires: now.AddDate(0, 0, 20), LocksOut: true},
-		{Slot: "odd.tidewrack.example/web", Site: "Quay; 7, \"north\"", Subject: "a\r\nEND:VEVENT\r\nBEGIN:VEVENT\r\nSUMMARY:taken\\n" + strings.Repeat("long ", 60), ActBy: now.AddDate(0, 0, -400), Expires: now.AddDate(0, 0, 3)},
+		{Slot: "lines.northholm.tidewrack.example/web", Site: "Northholm", Subject: "lines",
+			ActBy: now.AddDate(0, 0, 11), Expires: now.AddDate(0, 0, 20), LocksOut: true},
+		{Slot: "odd.tidewrack.example/web", Site: "Quay; 7, \"north\"",
+			Subject: "a\r\nEND:VEVENT\r\nBEGIN:VEVENT\r\nSUMMARY:taken\\n" + strings.Repeat("long ", 60),
+			ActBy:   now.AddDate(0, 0, -400), Expires: now.AddDate(0, 0, 3)},
 		{Slot: "far.tidewrack.example/web", ActBy: now.AddDate(3, 0, 0), Expires: now.AddDate(3, 0, 9)},
 		{Slot: "unreachable.tidewrack.example/web"},
 	}
@@ -34,7 +37,9 @@ func TestAFeedHasWhatMustBeDone(t *testing.T) {
 	for _, e := range read.Events() {
 		got[e.GetProperty(ics.ComponentPropertySummary).Value] = e.GetProperty(ics.ComponentPropertyDtStart).Value
 	}
-	want := map[string]string{"Replace certificate: lines.northholm.tidewrack.example/web": "20261208", "Certificate expires: lines.northholm.tidewrack.example/web": "20261217", "Certificate expires: odd.tidewrack.example/web": "20261130"}
+	want := map[string]string{"Replace certificate: lines.northholm.tidewrack.example/web": "20261208",
+		"Certificate expires: lines.northholm.tidewrack.example/web": "20261217", "Certificate expires: " +
+			"odd.tidewrack.example/web": "20261130"}
 	if len(got) != len(want) {
 		t.Errorf("the events are %v", got)
 	}
@@ -43,7 +48,8 @@ func TestAFeedHasWhatMustBeDone(t *testing.T) {
 			t.Errorf("%s is on %q", summary, got[summary])
 		}
 	}
-	if again := calendar.Write("Fresh Seal", entries, now.AddDate(0, -1, 0), now.AddDate(1, 0, 0), now.Add(time.Hour)); strings.Count(again, "UID:") != 3 || uids(again) != uids(text) {
+	if again := calendar.Write("Fresh Seal", entries, now.AddDate(0, -1, 0), now.AddDate(1, 0, 0),
+		now.Add(time.Hour)); strings.Count(again, "UID:") != 3 || uids(again) != uids(text) {
 		t.Error("an hour later the events have other UIDs")
 	}
 	if !strings.Contains(strings.ReplaceAll(text, "\r\n ", ""), "nobody can sign in") {
@@ -64,7 +70,8 @@ func uids(text string) (sum int) {
 }
 
 func holidays(events ...string) string {
-	return "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Tidewrack//Quay//EN\r\n" + strings.Join(events, "") + "END:VCALENDAR\r\n"
+	return "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Tidewrack//Quay//EN\r\n" + strings.Join(events, "") +
+		"END:VCALENDAR\r\n"
 }
 
 func event(lines ...string) string {
@@ -77,24 +84,37 @@ func TestHolidaysAreTheAllDayEventsOfACalendar(t *testing.T) {
 	for about, c := range map[string]struct {
 		text, want string // days, or a part of the error
 	}{
-		"one day":                {holidays(event("DTSTART;VALUE=DATE:20261225", "DTEND;VALUE=DATE:20261226", "SUMMARY:Christmas\\, and more")), "2026-12-25 Christmas, and more"},
-		"several days":           {holidays(event("DTSTART;VALUE=DATE:20261231", "DTEND;VALUE=DATE:20270103", "SUMMARY:quiet")), "2026-12-31 quiet;2027-01-01 quiet;2027-01-02 quiet"},
-		"every year":             {holidays(event("DTSTART;VALUE=DATE:19700517", "RRULE:FREQ=YEARLY", "SUMMARY:Quay Day")), "2027-05-17 Quay Day"},
-		"since 1583":             {holidays(event("DTSTART;VALUE=DATE:15830517", "RRULE:FREQ=YEARLY", "SUMMARY:Old")), "2027-05-17 Old"},
-		"an hour, and a day":     {holidays(event("DTSTART:20261224T120000Z", "SUMMARY:early"), event("DTSTART;VALUE=DATE:20261225", "SUMMARY:late")), "2026-12-25 late"},
-		"no name, twice":         {holidays(event("DTSTART;VALUE=DATE:20261225"), event("DTSTART;VALUE=DATE:20261225", "SUMMARY:again")), "2026-12-25 "},
-		"long ago":               {holidays(event("DTSTART;VALUE=DATE:20101225", "SUMMARY:x")), ""},
-		"begun before":           {holidays(event("DTSTART;VALUE=DATE:20261120", "DTEND;VALUE=DATE:20261129", "SUMMARY:x")), "2026-11-27 x;2026-11-28 x"},
-		"only hours":             {holidays(event("DTSTART:20261224T120000Z")), "no all-day event"},
-		"each second":            {holidays(event("DTSTART;VALUE=DATE:20261224", "RRULE:FREQ=SECONDLY")), "more often than daily"},
-		"each hour of a day":     {holidays(event("DTSTART;VALUE=DATE:20261224", "RRULE:FREQ=DAILY;BYHOUR=1,2")), "more often than daily"},
-		"a broken rule":          {holidays(event("DTSTART;VALUE=DATE:20261224", "RRULE:FREQ=NEVER")), "cannot be read"},
-		"no calendar":            {"<html>", "not an iCalendar file"},
-		"too long":               {strings.Repeat("x", calendar.MaxHolidays+1), "more than"},
-		"an end before its day":  {holidays(event("DTSTART;VALUE=DATE:20261225", "DTEND;VALUE=DATE:20260101", "SUMMARY:x")), "2026-12-25 x"},
-		"thousands of them":      {holidays(strings.Repeat("BEGIN:VEVENT\r\nEND:VEVENT\r\n", 3000)), "more than 2000 events"},
-		"one that lasts forever": {holidays(event("DTSTART;VALUE=DATE:20261101", "DTEND;VALUE=DATE:99991231", "SUMMARY:x")), "x"},
-		"every day, many times":  {holidays(strings.Repeat(many, 3)), "never"},
+		"one day": {holidays(event("DTSTART;VALUE=DATE:20261225", "DTEND;VALUE=DATE:20261226",
+			"SUMMARY:Christmas\\, and more")), "2026-12-25 Christmas, and more"},
+		"several days": {holidays(event("DTSTART;VALUE=DATE:20261231", "DTEND;VALUE=DATE:20270103",
+			"SUMMARY:quiet")), "2026-12-31 quiet;2027-01-01 quiet;2027-01-02 quiet"},
+		"every year": {holidays(event("DTSTART;VALUE=DATE:19700517", "RRULE:FREQ=YEARLY",
+			"SUMMARY:Quay Day")), "2027-05-17 Quay Day"},
+		"since 1583": {holidays(event("DTSTART;VALUE=DATE:15830517", "RRULE:FREQ=YEARLY", "SUMMARY:Old")),
+			"2027-05-17 Old"},
+		"an hour, and a day": {holidays(event("DTSTART:20261224T120000Z", "SUMMARY:early"),
+			event("DTSTART;VALUE=DATE:20261225", "SUMMARY:late")), "2026-12-25 late"},
+		"no name, twice": {holidays(event("DTSTART;VALUE=DATE:20261225"),
+			event("DTSTART;VALUE=DATE:20261225", "SUMMARY:again")), "2026-12-25 "},
+		"long ago": {holidays(event("DTSTART;VALUE=DATE:20101225", "SUMMARY:x")), ""},
+		"begun before": {holidays(event("DTSTART;VALUE=DATE:20261120", "DTEND;VALUE=DATE:20261129",
+			"SUMMARY:x")), "2026-11-27 x;2026-11-28 x"},
+		"only hours": {holidays(event("DTSTART:20261224T120000Z")), "no all-day event"},
+		"each second": {holidays(event("DTSTART;VALUE=DATE:20261224", "RRULE:FREQ=SECONDLY")),
+			"more often than daily"},
+		"each hour of a day": {holidays(event("DTSTART;VALUE=DATE:20261224", "RRULE:FREQ=DAILY;BYHOUR=1,2")),
+			"more often than daily"},
+		"a broken rule": {holidays(event("DTSTART;VALUE=DATE:20261224", "RRULE:FREQ=NEVER")),
+			"cannot be read"},
+		"no calendar": {"<html>", "not an iCalendar file"},
+		"too long":    {strings.Repeat("x", calendar.MaxHolidays+1), "more than"},
+		"an end before its day": {holidays(event("DTSTART;VALUE=DATE:20261225", "DTEND;VALUE=DATE:20260101",
+			"SUMMARY:x")), "2026-12-25 x"},
+		"thousands of them": {holidays(strings.Repeat("BEGIN:VEVENT\r\nEND:VEVENT\r\n", 3000)),
+			"more than 2000 events"},
+		"one that lasts forever": {holidays(event("DTSTART;VALUE=DATE:20261101", "DTEND;VALUE=DATE:99991231",
+			"SUMMARY:x")), "x"},
+		"every day, many times": {holidays(strings.Repeat(many, 3)), "never"},
 	} {
 		days, err := calendar.Holidays(c.text, from, from.AddDate(1, 0, 0))
 		var got []string
@@ -102,7 +122,8 @@ func TestHolidaysAreTheAllDayEventsOfACalendar(t *testing.T) {
 			got = append(got, d.Date+" "+d.Name)
 		}
 		switch {
-		case err != nil && !strings.Contains(err.Error(), c.want), err == nil && len(got) > 4 && !strings.HasSuffix(got[0], c.want), err == nil && len(got) <= 4 && strings.Join(got, ";") != c.want:
+		case err != nil && !strings.Contains(err.Error(), c.want), err == nil && len(got) > 4 &&
+			!strings.HasSuffix(got[0], c.want), err == nil && len(got) <= 4 && strings.Join(got, ";") != c.want:
 			t.Errorf("%s: %v %v, want %q", about, got, err, c.want)
 		}
 	}
@@ -111,6 +132,7 @@ func TestHolidaysAreTheAllDayEventsOfACalendar(t *testing.T) {
 func FuzzHolidays(f *testing.F) {
 	f.Add(holidays(event("DTSTART;VALUE=DATE:20261225", "RRULE:FREQ=YEARLY;BYMONTH=12;BYDAY=-1FR", "SUMMARY:x")))
 	f.Fuzz(func(t *testing.T, text string) {
-		calendar.Holidays(text, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2037, 1, 1, 0, 0, 0, 0, time.UTC))
+		calendar.Holidays(text, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+			time.Date(2037, 1, 1, 0, 0, 0, 0, time.UTC))
 	})
 }

@@ -103,7 +103,8 @@ func occurrences(e *ics.VEvent, from, until time.Time) (starts []time.Time, leng
 	}
 	options.Dtstart = begin
 	if begin.Year() < from.Year()-100 {
-		options.Dtstart = begin.AddDate(from.Year()-100-begin.Year(), 0, 0) // a birthday of 1700 need not be counted from then
+		// a birthday of 1700 need not be counted from then
+		options.Dtstart = begin.AddDate(from.Year()-100-begin.Year(), 0, 0)
 	}
 	r, err := rrule.NewRRule(*options)
 	if err != nil {

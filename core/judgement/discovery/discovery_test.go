@@ -35,7 +35,8 @@ func TestAPlanIsWhatWasAskedForAndNoMore(t *testing.T) {
 		{"192.0.2.7 192.0.2.7 192.0.2.7/32", "", "443 8443 443", "192.0.2.7 443,192.0.2.7 8443"},
 		{"255.255.255.254-255.255.255.255", "", "1", "255.255.255.254 1,255.255.255.255 1"},
 		{"0.0.0.0 255.255.255.255", "0.0.0.0/1", "1", "255.255.255.255 1"},
-		{"2001:db8::fffe-2001:db8::1:1", "2001:db8::ffff", "443", "2001:db8::fffe 443,2001:db8::1:0 443,2001:db8::1:1 443"},
+		{"2001:db8::fffe-2001:db8::1:1", "2001:db8::ffff", "443", "2001:db8::fffe 443,2001:db8::1:0 " +
+			"443,2001:db8::1:1 443"},
 		{"::ffff:192.0.2.1 192.0.2.2", "", "443", "192.0.2.1 443,192.0.2.2 443"},
 		{"Gate.Tidewrack.example 192.0.2.1", "", "25/smtp", "gate.tidewrack.example 25,192.0.2.1 25"},
 		{"192.0.2.0/24", "192.0.2.0/24", "443", "nothing is left"},
@@ -89,7 +90,9 @@ func TestRandomPlans(t *testing.T) {
 			if b.Less(a) {
 				a, b = b, a
 			}
-			return a.String() + "-" + b.String(), func(x netip.Addr) bool { return x.Compare(a) >= 0 && x.Compare(b) <= 0 }
+			return a.String() + "-" + b.String(), func(x netip.Addr) bool {
+				return x.Compare(a) >= 0 && x.Compare(b) <= 0
+			}
 		}
 		return a.String(), func(x netip.Addr) bool { return x == a }
 	}
@@ -111,14 +114,16 @@ func TestRandomPlans(t *testing.T) {
 			}
 		}
 		p, err := discovery.Read(words[0], words[1], []string{"443"}, usual)
-		if got := targets(p, 0); len(want) > 0 && (err != nil || !slices.Equal(got, want)) || len(want) == 0 && err == nil {
+		if got := targets(p, 0); len(want) > 0 && (err != nil || !slices.Equal(got, want)) || len(want) == 0 &&
+			err == nil {
 			t.Fatalf("%v without %v: %v %v, want %v", words[0], words[1], got, err, want)
 		}
 	}
 }
 
 func seen(address string, port int, sha256 string, names ...string) discovery.Seen {
-	return discovery.Seen{Target: discovery.Target{Address: address, Port: discovery.Port{Number: port}}, SHA256: sha256, Names: names, Subject: "CN=x"}
+	return discovery.Seen{Target: discovery.Target{Address: address, Port: discovery.Port{Number: port}},
+		SHA256: sha256, Names: names, Subject: "CN=x"}
 }
 
 func factory(address string, port int, sha256, banner string) discovery.Seen {
@@ -130,12 +135,17 @@ func factory(address string, port int, sha256, banner string) discovery.Seen {
 func TestWhatWasFoundMakesDevices(t *testing.T) {
 	asked := seen("mail.tidewrack.example", 25, "m", "*.tidewrack.example")
 	asked.ServerName = "mail.tidewrack.example"
-	families := []discovery.Family{{"any-corvane", []discovery.Mark{{Subject: "*o=corvane*"}}}, {"corvane-wan", []discovery.Mark{{Subject: "*O=Corvane*", Banner: "wan/*"}}}, {"other", []discovery.Mark{{Banner: "*"}}}}
+	families := []discovery.Family{{"any-corvane", []discovery.Mark{{Subject: "*o=corvane*"}}},
+		{"corvane-wan", []discovery.Mark{{Subject: "*O=Corvane*", Banner: "wan/*"}}},
+		{"other", []discovery.Mark{{Banner: "*"}}}}
 	var got []string
 	for _, p := range discovery.Propose([]discovery.Seen{
-		seen("192.0.2.1", 443, "a", "*.tidewrack.example", "gate.tidewrack.example"), seen("192.0.2.1", 636, "b", "dir.tidewrack.example"), seen("192.0.2.1", 7001, "a", "gate.tidewrack.example"),
-		factory("192.0.2.2", 443, "f", "wan/3"), factory("192.0.2.3", 443, "f", ""), factory("192.0.2.3", 8443, "f", ""), factory("192.0.2.3", 443, "g", ""),
-		seen("192.0.2.4", 443, "c", "pair.tidewrack.example"), seen("192.0.2.5", 443, "c", "pair.tidewrack.example"), seen("192.0.2.5", 993, "d", "box.local"),
+		seen("192.0.2.1", 443, "a", "*.tidewrack.example", "gate.tidewrack.example"),
+		seen("192.0.2.1", 636, "b", "dir.tidewrack.example"), seen("192.0.2.1", 7001, "a", "gate.tidewrack.example"),
+		factory("192.0.2.2", 443, "f", "wan/3"), factory("192.0.2.3", 443, "f", ""),
+		factory("192.0.2.3", 8443, "f", ""), factory("192.0.2.3", 443, "g", ""),
+		seen("192.0.2.4", 443, "c", "pair.tidewrack.example"), seen("192.0.2.5", 443, "c", "pair.tidewrack.example"),
+		seen("192.0.2.5", 993, "d", "box.local"),
 		seen("192.0.2.6", 443, "x", "twice.tidewrack.example"), seen("192.0.2.7", 443, "y", "twice.tidewrack.example"),
 		seen("2001:db8::1", 443, "z"), asked,
 	}, families) {
@@ -174,15 +184,19 @@ func TestKnownDefaultsAreRecognized(t *testing.T) {
 	delivered := maker.Leaf(t, "BW-4711")
 	own := testkit.Root(t, "Quay Root").Leaf(t, "gate.tidewrack.example")
 	shared := testkit.Root(t, "Halyard")
-	rules, err := discovery.ReadDefaults([]byte("defaults:\n  - {about: the Halyard box, sha256: " + strings.ToUpper(shared.SHA256) + "}\n"))
+	rules, err := discovery.ReadDefaults([]byte("defaults:\n  - {about: the Halyard box, sha256: " +
+		strings.ToUpper(shared.SHA256) + "}\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
 		certificate *cert.Certificate
 		about       string
-	}{{delivered.Certificate, "the Brinewell appliance"}, {own.Certificate, ""}, {shared.Certificate, "the Halyard box"}, {testkit.Root(t, "localhost.localdomain").Certificate, "a name that no network has"}} {
-		if d, _ := append(rules, discovery.Builtin...).Of(c.certificate); d.About != c.about || d.Shared() != (c.about == "the Halyard box") {
+	}{{delivered.Certificate, "the Brinewell appliance"}, {own.Certificate, ""},
+		{shared.Certificate, "the Halyard box"}, {testkit.Root(t, "localhost.localdomain").Certificate,
+			"a name that no network has"}} {
+		if d, _ := append(rules, discovery.Builtin...).Of(c.certificate); d.About != c.about ||
+			d.Shared() != (c.about == "the Halyard box") {
 			t.Errorf("%s: %+v, want %q", c.certificate.ShortName(), d, c.about)
 		}
 	}

@@ -49,7 +49,8 @@ func ReadDefaults(text []byte) (Defaults, error) {
 		Defaults Defaults `yaml:"defaults"`
 	}
 	if err := yaml.UnmarshalWithOptions(text, &file, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("it is not a list of defaults: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))
+		return nil, fmt.Errorf("it is not a list of defaults: %s",
+			strings.TrimSpace(yaml.FormatError(err, false, false)))
 	}
 	if len(file.Defaults) > maxDefaults {
 		return nil, fmt.Errorf("it has more than %d rules", maxDefaults)
@@ -80,7 +81,8 @@ func (all Defaults) Of(c *cert.Certificate) (Default, bool) {
 }
 
 func (d Default) fits(c *cert.Certificate) bool {
-	return (d.SHA256 == "" || d.SHA256 == c.SHA256) && (d.Subject == "" || glob.Match(d.Subject, c.Subject())) && (d.Issuer == "" || glob.Match(d.Issuer, c.Issuer()))
+	return (d.SHA256 == "" || d.SHA256 == c.SHA256) && (d.Subject == "" || glob.Match(d.Subject, c.Subject())) &&
+		(d.Issuer == "" || glob.Match(d.Issuer, c.Issuer()))
 }
 
 // Shared says that every device of the kind has the same key, which anybody can read out of one.
@@ -107,5 +109,7 @@ func (m Mark) Check() error {
 func (m Mark) weight() int { return len(m.Subject) + len(m.Issuer) + len(m.Banner) }
 
 func (m Mark) fits(s Seen) bool {
-	return (m.Subject == "" || glob.Match(m.Subject, s.Subject)) && (m.Issuer == "" || glob.Match(m.Issuer, s.Issuer)) && (m.Banner == "" || s.Banner != "" && glob.Match(m.Banner, s.Banner))
+	return (m.Subject == "" || glob.Match(m.Subject, s.Subject)) &&
+		(m.Issuer == "" || glob.Match(m.Issuer, s.Issuer)) &&
+		(m.Banner == "" || s.Banner != "" && glob.Match(m.Banner, s.Banner))
 }

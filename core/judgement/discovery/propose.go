@@ -119,7 +119,8 @@ func propose(seen []Seen, families []Family) Proposal {
 			p.Slots[i].More = append(p.Slots[i].More, s)
 			continue
 		}
-		slot := Slot{Name: slotName(s.Port, used), Address: s.Address, Port: s.Number, Protocol: s.Protocol, ServerName: s.ServerName, Of: s}
+		slot := Slot{Name: slotName(s.Port, used), Address: s.Address, Port: s.Number, Protocol: s.Protocol,
+			ServerName: s.ServerName, Of: s}
 		if slot.ServerName == "" && strings.Contains(p.Name, ".") && net.ParseIP(p.Name) == nil {
 			slot.ServerName = p.Name
 		}
@@ -159,7 +160,8 @@ func ownName(s Seen) string {
 	for _, name := range s.Names {
 		name = request.PlainName(name)
 		last := name[strings.LastIndexByte(name, '.')+1:]
-		if strings.Contains(name, ".") && !strings.Contains(name, "*") && naming.Device(name) && net.ParseIP(name) == nil &&
+		if strings.Contains(name, ".") && !strings.Contains(name, "*") && naming.Device(name) &&
+			net.ParseIP(name) == nil &&
 			!slices.Contains([]string{"invalid", "localdomain", "local", "localhost"}, last) {
 			return name
 		}
@@ -176,8 +178,10 @@ func addressName(address string) string {
 }
 
 // slotNames are the usual names of slots at well-known ports.
-var slotNames = map[int]string{443: "web", 8443: "web", 9443: "web", 636: "ldap", 389: "ldap", 993: "imap", 143: "imap", 995: "pop3", 110: "pop3", 25: "smtp", 465: "smtp", 587: "smtp", 21: "ftp", 990: "ftp",
-	5061: "sip", 3389: "desktop", 5432: "database", 3306: "database", 5222: "xmpp", 5269: "xmpp", 2083: "radius", 6514: "syslog"}
+var slotNames = map[int]string{443: "web", 8443: "web", 9443: "web", 636: "ldap", 389: "ldap", 993: "imap",
+	143: "imap", 995: "pop3", 110: "pop3", 25: "smtp", 465: "smtp", 587: "smtp", 21: "ftp", 990: "ftp",
+	5061: "sip", 3389: "desktop", 5432: "database", 3306: "database", 5222: "xmpp", 5269: "xmpp", 2083: "radius",
+	6514: "syslog"}
 
 func slotName(p Port, used map[string]bool) string {
 	name := slotNames[p.Number]

@@ -60,7 +60,8 @@ func Read(ranges, except, ports []string, usual func(port int) string) (Plan, er
 		switch name := request.PlainName(word); {
 		case err == nil:
 			out = append(out, s)
-		case strings.ContainsAny(word, "/") || !request.IsName(name) || strings.Contains(name, "*") || looksNumeric(name):
+		case strings.ContainsAny(word, "/") || !request.IsName(name) || strings.Contains(name, "*") ||
+			looksNumeric(name):
 			return p, err
 		case !slices.Contains(p.names, name):
 			p.names = append(p.names, name)
@@ -140,7 +141,8 @@ func join(all []span) []span {
 	slices.SortFunc(all, func(a, b span) int { return a.from.Compare(b.from) })
 	var out []span
 	for _, s := range all {
-		if n := len(out); n > 0 && s.from.BitLen() == out[n-1].to.BitLen() && (s.from.Compare(out[n-1].to) <= 0 || s.from == out[n-1].to.Next()) {
+		if n := len(out); n > 0 && s.from.BitLen() == out[n-1].to.BitLen() &&
+			(s.from.Compare(out[n-1].to) <= 0 || s.from == out[n-1].to.Next()) {
 			if out[n-1].to.Less(s.to) {
 				out[n-1].to = s.to
 			}

@@ -20,7 +20,8 @@ const (
 // AfterSeal is how long after a replacement was sealed or reverted its slot is read again, whatever its rhythm is.
 var AfterSeal = []time.Duration{time.Minute, 10 * time.Minute, time.Hour}
 
-// Aftermath is how long a change for the worse is told of as one after the seal: until the last of these readings, with time to spare.
+// Aftermath is how long a change for the worse is told of as one after the seal: until the last of these readings,
+// with time to spare.
 const Aftermath = 2 * time.Hour
 
 // Next says how long after a reading at a moment the next one is made. A slot is read four

@@ -23,13 +23,15 @@ func TestHowSoonASlotIsReadAgain(t *testing.T) {
 		"unreachable for long":        {due.Rhythm{Every: day, Misses: 1000}, day},
 		"unreachable, and read often": {due.Rhythm{Every: 2 * time.Minute, Misses: 3}, 2 * time.Minute},
 		"often, and due":              {due.Rhythm{Every: 2 * time.Minute, Due: at.Add(-1)}, time.Minute},
-		"as often as can be":          {due.Rhythm{Every: 300 * time.Millisecond, Due: at.Add(-1)}, 300 * time.Millisecond},
+		"as often as can be": {due.Rhythm{Every: 300 * time.Millisecond, Due: at.Add(-1)},
+			300 * time.Millisecond},
 	} {
 		if got := c.rhythm.Next(at, 0.5); got != c.want {
 			t.Errorf("%s: after %s, not %s", name, got, c.want)
 		}
 		for _, jitter := range []float64{0, 1} {
-			if got := c.rhythm.Next(at, jitter); got < c.want*9/10-time.Nanosecond || got > c.want*11/10+time.Nanosecond || got == c.want {
+			if got := c.rhythm.Next(at, jitter); got < c.want*9/10-time.Nanosecond ||
+				got > c.want*11/10+time.Nanosecond || got == c.want {
 				t.Errorf("%s: spread to %s", name, got)
 			}
 		}

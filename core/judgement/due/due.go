@@ -90,7 +90,8 @@ func WorkingDays(from time.Time, days int, off Days) time.Time {
 	}
 	for most := 10 * (days + 100); days > 0 && most > 0; most-- { // a calendar may say that nobody ever works
 		from = from.AddDate(0, 0, step)
-		if d := from.Weekday(); d != time.Saturday && d != time.Sunday && (len(off) == 0 || !off[from.UTC().Format(time.DateOnly)]) {
+		if d := from.Weekday(); d != time.Saturday && d != time.Sunday &&
+			(len(off) == 0 || !off[from.UTC().Format(time.DateOnly)]) {
 			days--
 		}
 	}
@@ -117,7 +118,8 @@ func StateOf(f Facts, p Policy) State {
 			s.Overdue = s.Due
 		}
 	}
-	if s.Overdue.Before(s.Due) { // a slow signer, or a ship that is seldom in port: there is a notice before it is too late
+	// a slow signer, or a ship that is seldom in port: there is a notice before it is too late
+	if s.Overdue.Before(s.Due) {
 		s.Due = s.Overdue.Add(-notice)
 	}
 	switch {
@@ -125,7 +127,8 @@ func StateOf(f Facts, p Policy) State {
 		return State{Base: Unreachable}
 	case f.Installed != "" && f.SHA256 != f.Installed:
 		s.Base = Unexpected
-	case f.SelfSigned && (f.Installed == "" || f.SHA256 != f.Installed): // one that was installed is no default, and flawed
+	// one that was installed is no default, and flawed
+	case f.SelfSigned && (f.Installed == "" || f.SHA256 != f.Installed):
 		s.Base = Factory
 	case len(finding.Errors(f.Findings)) > 0:
 		s.Base = Flawed

@@ -38,10 +38,13 @@ func TestASlotHasTheFirstConditionThatApplies(t *testing.T) {
 func TestAShortLifeIsDueInItsLastThird(t *testing.T) {
 	policy := due.Policy{Renewal: 30 * 24 * time.Hour, Margin: 7 * 24 * time.Hour, Turnaround: 2 * 24 * time.Hour}
 	begun := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
-	for days, turns := range map[int][2]int{365: {335, 356}, 90: {60, 81}, 41: {11, 32}, 31: {21, 22}, 30: {20, 21}, 6: {4, 4}} {
+	for days, turns := range map[int][2]int{365: {335, 356}, 90: {60, 81}, 41: {11, 32}, 31: {21, 22}, 30: {20, 21},
+		6: {4, 4}} {
 		facts := due.Facts{Read: true, NotBefore: begun, NotAfter: begun.AddDate(0, 0, days)}
 		s := due.StateOf(facts, policy)
-		for day, want := range map[int]due.Condition{turns[0] - 1: due.Fresh, turns[1] - 1: map[bool]due.Condition{true: due.Fresh, false: due.Due}[turns[0] == turns[1]], turns[1]: due.Overdue} {
+		for day, want := range map[int]due.Condition{turns[0] - 1: due.Fresh,
+			turns[1] - 1: map[bool]due.Condition{true: due.Fresh, false: due.Due}[turns[0] == turns[1]],
+			turns[1]:     due.Overdue} {
 			if got := s.At(facts.NotAfter, begun.AddDate(0, 0, day).Add(time.Hour)); got != want {
 				t.Errorf("of %d days, on day %d it is %s, want %s", days, day, got, want)
 			}
@@ -71,14 +74,16 @@ func TestAConditionTurnsOnlyWhenItSays(t *testing.T) {
 		{Renewal: 30 * 24 * time.Hour, Margin: 7 * 24 * time.Hour, Turnaround: 2 * 24 * time.Hour},
 		{Renewal: 5 * 24 * time.Hour, Margin: 7 * 24 * time.Hour, WorkingDays: 40}, {},
 	} {
-		for _, facts := range []due.Facts{{}, {Read: true}, {Read: true, SelfSigned: true}, {Read: true, SHA256: "a", Installed: "b"}} {
+		for _, facts := range []due.Facts{{}, {Read: true}, {Read: true, SelfSigned: true},
+			{Read: true, SHA256: "a", Installed: "b"}} {
 			facts.NotAfter = begun.AddDate(0, 0, 45)
 			s := due.StateOf(facts, p)
 			now, turns := s.At(facts.NotAfter, begun), s.Turns(facts.NotAfter, begun)
 			for at := begun; at.Before(begun.AddDate(0, 0, 60)); at = at.Add(time.Hour) {
 				is := s.At(facts.NotAfter, at)
 				if is != now && (turns.IsZero() || !at.After(turns)) {
-					t.Fatalf("%+v under %+v turns from %s to %s by %s, and was to do so at %s", facts, p, now, is, at, turns)
+					t.Fatalf("%+v under %+v turns from %s to %s by %s, and was to do so at %s", facts, p, now, is, at,
+						turns)
 				}
 				if is.Rank() > now.Rank() {
 					t.Fatalf("%+v under %+v gets better by itself: from %s to %s", facts, p, now, is)
@@ -102,11 +107,15 @@ func TestActByCountsWithWindowsAndHolidays(t *testing.T) {
 		policy due.Policy
 		want   string
 	}{
-		"a margin":                        {due.Policy{Margin: 7 * 24 * time.Hour}, "2026-12-24 12:00"},
-		"and windows":                     {due.Policy{Margin: 7 * 24 * time.Hour, Windows: windows}, "2026-12-22 08:00"},
-		"and a signer":                    {due.Policy{Margin: 7 * 24 * time.Hour, Windows: windows, WorkingDays: 5}, "2026-12-15 08:00"},
-		"and holidays":                    {due.Policy{Margin: 7 * 24 * time.Hour, Windows: windows, WorkingDays: 5, Holidays: off}, "2026-12-11 08:00"},
-		"windows that all come too late":  {due.Policy{Margin: 230 * 24 * time.Hour, Windows: windows}, "2026-05-15 12:00"},
+		"a margin": {due.Policy{Margin: 7 * 24 * time.Hour}, "2026-12-24 12:00"},
+		"and windows": {due.Policy{Margin: 7 * 24 * time.Hour, Windows: windows},
+			"2026-12-22 08:00"},
+		"and a signer": {due.Policy{Margin: 7 * 24 * time.Hour, Windows: windows, WorkingDays: 5},
+			"2026-12-15 08:00"},
+		"and holidays": {due.Policy{Margin: 7 * 24 * time.Hour, Windows: windows, WorkingDays: 5,
+			Holidays: off}, "2026-12-11 08:00"},
+		"windows that all come too late": {due.Policy{Margin: 230 * 24 * time.Hour, Windows: windows},
+			"2026-05-15 12:00"},
 		"a calendar with nothing but off": {due.Policy{WorkingDays: 2, Holidays: every(ends)}, "2024-03-16 12:00"},
 	} {
 		if got := due.ActBy(ends, c.policy).Format("2006-01-02 15:04"); got != c.want {
@@ -114,7 +123,8 @@ func TestActByCountsWithWindowsAndHolidays(t *testing.T) {
 		}
 	}
 	// Where the act-by date comes before the renewal period, there is a notice all the same.
-	s := due.StateOf(due.Facts{Read: true, NotAfter: ends}, due.Policy{Renewal: 24 * time.Hour, Margin: 7 * 24 * time.Hour, Windows: windows, Chosen: true})
+	s := due.StateOf(due.Facts{Read: true, NotAfter: ends},
+		due.Policy{Renewal: 24 * time.Hour, Margin: 7 * 24 * time.Hour, Windows: windows, Chosen: true})
 	if s.At(ends, s.Overdue.AddDate(0, 0, -1)) != due.Due || s.At(ends, s.Overdue.AddDate(0, 0, -20)) != due.Fresh {
 		t.Errorf("%+v", s)
 	}

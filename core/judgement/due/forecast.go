@@ -41,8 +41,8 @@ const (
 
 const week = 7 * 24 * time.Hour
 
-// Forecast counts the replacements of each week. Each slot is replaced when it is due, by a certificate that lives as long as
-// the one before or, in Coming, at most as long as most says for its day. What is due already falls
+// Forecast counts the replacements of each week. Each slot is replaced when it is due, by a certificate that lives as
+// long as the one before or, in Coming, at most as long as most says for its day. What is due already falls
 // into the first week.
 func Forecast(slots iter.Seq[Life], from time.Time, weeks int, most func(issued time.Time) time.Duration) []Week {
 	out := make([]Week, min(max(weeks, 0), MostWeeks))
@@ -50,7 +50,9 @@ func Forecast(slots iter.Seq[Life], from time.Time, weeks int, most func(issued 
 		out[i] = Week{from.Add(time.Duration(i) * week), Need{}, Need{}}
 	}
 	for life := range slots {
-		life.count(from, len(out), func(time.Time) time.Duration { return 0 }, func(i int) { out[i].Today[life.Hand]++ })
+		life.count(from, len(out), func(time.Time) time.Duration { return 0 }, func(i int) {
+			out[i].Today[life.Hand]++
+		})
 		limit := func(time.Time) time.Duration { return 0 }
 		if life.Public {
 			limit = most

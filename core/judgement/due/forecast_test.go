@@ -29,7 +29,8 @@ func coming(w due.Week) due.Need { return w.Coming }
 // from March 2029; a private one stays as it is.
 func TestAForecastKnowsWhatIsComing(t *testing.T) {
 	from := time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC)
-	year := due.Life{NotBefore: from.AddDate(0, -6, 0), NotAfter: from.AddDate(0, 6, 0), Due: from.AddDate(0, 5, 0), Public: true, Hand: due.Guided}
+	year := due.Life{NotBefore: from.AddDate(0, -6, 0), NotAfter: from.AddDate(0, 6, 0), Due: from.AddDate(0, 5, 0),
+		Public: true, Hand: due.Guided}
 	private := year
 	private.Public, private.Hand = false, due.Automatic
 	weeks := due.Forecast(slices.Values([]due.Life{year, private}), from, 4*52, most)
@@ -51,11 +52,14 @@ func TestAForecastKnowsWhatIsComing(t *testing.T) {
 	if in(2027) != 4 || in(2028) != 5 || in(2029) < 11 || in(2029) > 13 {
 		t.Errorf("%d in 2027, %d in 2028, %d in 2029", in(2027), in(2028), in(2029))
 	}
-	late := due.Life{NotBefore: from.AddDate(-2, 0, 0), NotAfter: from.AddDate(-1, 0, 0), Due: from.AddDate(-1, -1, 0), Hand: due.Outside}
+	late := due.Life{NotBefore: from.AddDate(-2, 0, 0), NotAfter: from.AddDate(-1, 0, 0),
+		Due: from.AddDate(-1, -1, 0), Hand: due.Outside}
 	none := due.Life{Hand: due.Outside}
-	odd := due.Life{NotBefore: from, NotAfter: from.Add(time.Minute), Due: from.Add(time.Hour), Hand: due.Automatic} // due after its end
+	// due after its end
+	odd := due.Life{NotBefore: from, NotAfter: from.Add(time.Minute), Due: from.Add(time.Hour), Hand: due.Automatic}
 	weeks = due.Forecast(slices.Values([]due.Life{late, none, odd}), from, 10, most)
-	if weeks[0].Today[due.Outside] != 1 || total(weeks, today, due.Outside) != 1 || weeks[0].Today[due.Automatic] > 200 {
+	if weeks[0].Today[due.Outside] != 1 || total(weeks, today, due.Outside) != 1 ||
+		weeks[0].Today[due.Automatic] > 200 {
 		t.Errorf("%v", weeks[0])
 	}
 	if n := len(due.Forecast(slices.Values([]due.Life{late}), from, 1<<40, most)); n != due.MostWeeks {

@@ -90,9 +90,12 @@ func Codes() []Code { return slices.Sorted(maps.Keys(meanings)) }
 
 // remedies are the actions that help, where one does.
 var remedies = map[Code]next.Do{
-	Unreadable: next.TryDevice, SelfSigned: next.Replace, ChainIncomplete: next.TakeIn, ChainNotServed: next.Replace, ChainOrder: next.Replace,
-	AnchorUnknown: next.AddRoot, FactoryDefault: next.Replace, Revoked: next.Replace, Expired: next.Replace, AddressDiffers: next.Replace, NameMissing: next.Replace, CommonNameOnly: next.Replace, CommonNameElse: next.Replace,
-	WeakKey: next.Replace, WeakHash: next.Replace, UsageWrong: next.Replace, NameNotAllowed: next.Replace, Malformed: next.Replace, SerialOdd: next.Replace,
+	Unreadable: next.TryDevice, SelfSigned: next.Replace, ChainIncomplete: next.TakeIn, ChainNotServed: next.Replace,
+	ChainOrder:    next.Replace,
+	AnchorUnknown: next.AddRoot, FactoryDefault: next.Replace, Revoked: next.Replace, Expired: next.Replace,
+	AddressDiffers: next.Replace, NameMissing: next.Replace, CommonNameOnly: next.Replace, CommonNameElse: next.Replace,
+	WeakKey: next.Replace, WeakHash: next.Replace, UsageWrong: next.Replace, NameNotAllowed: next.Replace,
+	Malformed: next.Replace, SerialOdd: next.Replace,
 }
 
 type meaning struct {
@@ -104,20 +107,23 @@ var meanings = map[Code]meaning{
 	Unreadable: {Error, "the certificate and its expiry date are unknown",
 		"check that the address and port are correct and reachable, then read the slot again"},
 
-	ChangedAfterSeal: {Error, "the device took the certificate back, did not come through a restart, or was changed by somebody",
+	ChangedAfterSeal: {Error, "the device took the certificate back, did not come through a restart, or was " +
+		"changed by somebody",
 		"see what happened on the device; a revert puts back what was there before the replacement"},
 
 	SelfSigned: {Error, "every client shows a warning, and users get used to ignoring warnings",
 		"replace the certificate"},
 	ChainIncomplete: {Error, "clients that do not have the missing certificate reject the connection",
-		"get the certificate of this issuer from the signer (public authorities publish their intermediates and roots in a repository) and take it in"},
+		"get the certificate of this issuer from the signer (public authorities publish their intermediates and " +
+			"roots in a repository) and take it in"},
 	ChainNotServed: {Error, "clients that do not know the intermediate reject the connection",
 		"replace it, or add the intermediates to the certificate file that the device serves"},
 	ChainOrder: {Warning, "old clients accept the chain only in order, each certificate signed by the next",
 		"replace it, or sort the certificates: leaf first, then each issuer"},
 	ChainSurplus: {Note, "it makes each handshake slightly larger and has no use",
 		"remove it when the chain is next installed"},
-	FactoryDefault: {Warning, "others have the same certificate or one that is made like it, and nobody vouches for this device",
+	FactoryDefault: {Warning, "others have the same certificate or one that is made like it, and nobody vouches " +
+		"for this device",
 		"replace the certificate"},
 	RootServed: {Note, "clients use the root that they have and ignore this one; it makes each handshake larger",
 		"leave the root out when the chain is next installed, unless the device needs it in its file"},
@@ -142,12 +148,15 @@ var meanings = map[Code]meaning{
 	NameRefused: {Error, "clients that connect by this name cannot connect",
 		"correct the server name of the slot, or configure the name on the device"},
 	SupplicantRefuses: {Warning, "many devices refuse to join the network with it, although a browser accepts it",
-		"request a new certificate with the profile for RADIUS servers (extended key usage serverAuth, the server's own name)"},
+		"request a new certificate with the profile for RADIUS servers (extended key usage serverAuth, the " +
+			"server's own name)"},
 	ClientCertificate: {Note, "only clients with a certificate of their own can use the service",
 		"no action is needed if this is intended"},
-	ClockWrong: {Warning, "the device rejects certificates that are not valid by its clock, and its logs and sessions are wrong",
+	ClockWrong: {Warning, "the device rejects certificates that are not valid by its clock, and its logs and " +
+		"sessions are wrong",
 		"correct the clock of the device; set a time server (NTP)"},
-	SecondCertificate: {Note, "which of the two certificates a client gets depends on what it supports; both must be replaced",
+	SecondCertificate: {Note, "which of the two certificates a client gets depends on what it supports; both must " +
+		"be replaced",
 		"no action is needed if this is intended"},
 	Revoked: {Error, "clients that check revocation reject the certificate",
 		"replace it now with a new key"},
@@ -166,7 +175,8 @@ var meanings = map[Code]meaning{
 	CommonNameOnly: {Error, "clients ignore the common name (RFC 6125) and require subject alternative names",
 		"request a new certificate with subject alternative names"},
 
-	CommonNameElse: {Warning, "public authorities must repeat it in the subject alternative names, and some old clients check only the common name",
+	CommonNameElse: {Warning, "public authorities must repeat it in the subject alternative names, and some old " +
+		"clients check only the common name",
 		"request a new certificate that repeats the common name in the subject alternative names"},
 	LifetimeTooLong: {Warning, "a long lifetime extends the damage of a compromised key",
 		"ask the signer for a shorter one, or change the policy"},
@@ -176,10 +186,12 @@ var meanings = map[Code]meaning{
 		"ask the signer; if the issuer is correct, accept the answer: the issuer is expected from then on"},
 	AuthorityMarked: {Warning, "whoever takes its key can sign certificates for any name",
 		"request a new certificate with the server profile"},
-	EndsBeforeOld: {Warning, "a replacement usually lives longer than what it replaces; the signer may have sent an old file",
+	EndsBeforeOld: {Warning, "a replacement usually lives longer than what it replaces; the signer may have sent " +
+		"an old file",
 		"ask the signer whether this is the current certificate"},
 	UseLost: {Warning, "where the device connects to others with this certificate (mutual TLS), they will refuse it",
-		"ask for a certificate with the extended key usages serverAuth and clientAuth, or accept this one where the device is a server only"},
+		"ask for a certificate with the extended key usages serverAuth and clientAuth, or accept this one where " +
+			"the device is a server only"},
 	TrustLost: {Warning, "these clients will show a warning or refuse the connection",
 		"give the new root to these clients first, or ask for a certificate of the issuer that they trust"},
 	WeakKey: {Error, "the key can be broken with known attacks",
@@ -194,14 +206,17 @@ var meanings = map[Code]meaning{
 		"ask the signer for a chain that satisfies its path length constraint"},
 	NameNotAllowed: {Error, "a CA in the chain is not allowed to sign this name (RFC 5280, 4.2.1.10)",
 		"request the certificate from an authority that may sign this name"},
-	UnknownRule: {Error, "clients that do not understand a critical extension must reject the certificate (RFC 5280, 4.2)",
+	UnknownRule: {Error, "clients that do not understand a critical extension must reject the certificate (RFC " +
+		"5280, 4.2)",
 		"ask the signer for a certificate without it"},
 
 	Malformed: {Error, "strict clients reject it before they check anything else",
 		"request a new certificate"},
-	SerialOdd: {Warning, "it must be positive and at most 20 bytes long (RFC 5280, 4.1.2.2); some clients reject others",
+	SerialOdd: {Warning, "it must be positive and at most 20 bytes long (RFC 5280, 4.1.2.2); some clients " +
+		"reject others",
 		"request a new certificate with a valid serial number"},
-	PolicyMissing: {Warning, "a CA in the chain requires a certificate policy (RFC 5280, 4.2.1.11); some clients reject a leaf without one",
+	PolicyMissing: {Warning, "a CA in the chain requires a certificate policy (RFC 5280, 4.2.1.11); some clients " +
+		"reject a leaf without one",
 		"ask the signer whether the correct profile was used"},
 	NoRevocation: {Note, "clients cannot check whether it was revoked",
 		"no action is needed on an internal network; ask the signer if clients must check revocation"},

@@ -69,8 +69,8 @@ func On(slot string, all []Finding) []Finding {
 	return out
 }
 
-// AfterSeal returns the finding of a slot, DEVICE/SLOT, that became something worse a time after a replacement was sealed, with the offer to revert it where
-// that is possible.
+// AfterSeal returns the finding of a slot, DEVICE/SLOT, that became something worse a time after a replacement was
+// sealed, with the offer to revert it where that is possible.
 func AfterSeal(slot, replacement string, after time.Duration, became string, revertible bool) Finding {
 	passed := "less than a minute"
 	if after >= time.Minute {
@@ -81,7 +81,8 @@ func AfterSeal(slot, replacement string, after time.Duration, became string, rev
 		return f.WithRemedy("find out who changed it, then replace it again or take over what is served")
 	}
 	f.Actions = []next.Action{next.Revert.On(replacement), next.ShowReplacement.On(replacement)}
-	return f.WithRemedy("see what happened on the device; a revert of %s puts back what was there before it", replacement)
+	return f.WithRemedy("see what happened on the device; a revert of %s puts back what was there before it",
+		replacement)
 }
 
 // As returns the finding with another severity, where the case is milder or

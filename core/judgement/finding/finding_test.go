@@ -10,8 +10,10 @@ import (
 // What helps against a finding is named with what it is about; the findings that were
 // given are left as they are.
 func TestFindingsNameWhatHelps(t *testing.T) {
-	given := []finding.Finding{finding.SelfSigned.Found("x"), finding.ChainIncomplete.Found("x"), finding.AnchorUnknown.Found("x"), finding.Unreadable.Found("x"), finding.ChainSurplus.Found("x")}
-	want := [][]next.Action{{next.Replace.On("gate/web")}, {next.TakeIn.On("")}, {next.AddRoot.On("fleet")}, {next.TryDevice.On("gate")}, nil}
+	given := []finding.Finding{finding.SelfSigned.Found("x"), finding.ChainIncomplete.Found("x"),
+		finding.AnchorUnknown.Found("x"), finding.Unreadable.Found("x"), finding.ChainSurplus.Found("x")}
+	want := [][]next.Action{{next.Replace.On("gate/web")}, {next.TakeIn.On("")}, {next.AddRoot.On("fleet")},
+		{next.TryDevice.On("gate")}, nil}
 	for i, f := range finding.On("gate/web", given) {
 		if len(f.Actions) != len(want[i]) || len(want[i]) > 0 && f.Actions[0] != want[i][0] {
 			t.Errorf("%s: %v, want %v", f.Code, f.Actions, want[i])
@@ -29,7 +31,8 @@ func TestEveryFindingHasItsWords(t *testing.T) {
 		if f.What != "seen" || f.Why == "" || f.Remedy == "" || f.Severity == "" {
 			t.Errorf("%s: %+v", code, f)
 		}
-		if g := f.As(finding.Note).WithRemedy("do %d", 1); g.Severity != finding.Note || g.Remedy != "do 1" || f.Severity == "" {
+		if g := f.As(finding.Note).WithRemedy("do %d", 1); g.Severity != finding.Note || g.Remedy != "do 1" ||
+			f.Severity == "" {
 			t.Errorf("%s changed: %+v", code, g)
 		}
 	}

@@ -22,8 +22,10 @@ func TestASlotIsJudgedByItsClients(t *testing.T) {
 	leaf := middle.Leaf(t, host)
 	plain := middle.Leaf(t, host, func(c *x509.Certificate) { c.ExtKeyUsage = nil })
 	wild := middle.Leaf(t, "*.tidewrack.example")
-	s := &judge.Snapshot{Anchors: chain.NewPool(other.Certificate), Authorities: chain.NewPool(middle.Certificate, root.Certificate), TrustGroups: map[string]*chain.Pool{
-		"fleet": chain.NewPool(other.Certificate), "laptops": chain.NewPool(root.Certificate, other.Certificate), "tills": chain.NewPool(other.Certificate),
+	s := &judge.Snapshot{Anchors: chain.NewPool(other.Certificate), Authorities: chain.NewPool(middle.Certificate,
+		root.Certificate), TrustGroups: map[string]*chain.Pool{
+		"fleet": chain.NewPool(other.Certificate), "laptops": chain.NewPool(root.Certificate, other.Certificate),
+		"tills": chain.NewPool(other.Certificate),
 	}}
 	for about, c := range map[string]struct {
 		leaf  testkit.Signer
@@ -32,15 +34,26 @@ func TestASlotIsJudgedByItsClients(t *testing.T) {
 		codes []finding.Code
 		lacks []string
 	}{
-		"by the fleet":                   {leaf, judge.Slot{ServerName: host}, due.Flawed, []finding.Code{finding.AnchorUnknown}, []string{"fleet"}},
-		"by those who use it":            {leaf, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"}}, due.Fresh, nil, nil},
-		"by two groups, one lacks it":    {leaf, judge.Slot{ServerName: host, TrustGroups: []string{"laptops", "tills"}}, due.Flawed, []finding.Code{finding.AnchorUnknown}, []string{"tills"}},
-		"by two groups, the other order": {leaf, judge.Slot{ServerName: host, TrustGroups: []string{"tills", "laptops"}}, due.Flawed, []finding.Code{finding.AnchorUnknown}, []string{"tills"}},
-		"by a group without roots":       {leaf, judge.Slot{ServerName: host, TrustGroups: []string{"nobody"}}, due.Flawed, []finding.Code{finding.AnchorUnknown}, []string{"nobody"}},
-		"a supplicant, and it is well":   {leaf, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"}, OverEAP: true}, due.Fresh, nil, nil},
-		"a supplicant, no use is stated": {plain, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"}, OverEAP: true}, due.Fresh, []finding.Code{finding.SupplicantRefuses}, nil},
-		"a browser, no use is stated":    {plain, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"}}, due.Fresh, nil, nil},
-		"a supplicant, wildcards alone":  {wild, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"}, OverEAP: true}, due.Fresh, []finding.Code{finding.SupplicantRefuses}, nil},
+		"by the fleet": {leaf, judge.Slot{ServerName: host}, due.Flawed,
+			[]finding.Code{finding.AnchorUnknown}, []string{"fleet"}},
+		"by those who use it": {leaf, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"}},
+			due.Fresh, nil, nil},
+		"by two groups, one lacks it": {leaf,
+			judge.Slot{ServerName: host, TrustGroups: []string{"laptops", "tills"}}, due.Flawed,
+			[]finding.Code{finding.AnchorUnknown}, []string{"tills"}},
+		"by two groups, the other order": {leaf,
+			judge.Slot{ServerName: host, TrustGroups: []string{"tills", "laptops"}}, due.Flawed,
+			[]finding.Code{finding.AnchorUnknown}, []string{"tills"}},
+		"by a group without roots": {leaf, judge.Slot{ServerName: host, TrustGroups: []string{"nobody"}},
+			due.Flawed, []finding.Code{finding.AnchorUnknown}, []string{"nobody"}},
+		"a supplicant, and it is well": {leaf, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"},
+			OverEAP: true}, due.Fresh, nil, nil},
+		"a supplicant, no use is stated": {plain, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"},
+			OverEAP: true}, due.Fresh, []finding.Code{finding.SupplicantRefuses}, nil},
+		"a browser, no use is stated": {plain, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"}},
+			due.Fresh, nil, nil},
+		"a supplicant, wildcards alone": {wild, judge.Slot{ServerName: host, TrustGroups: []string{"laptops"},
+			OverEAP: true}, due.Fresh, []finding.Code{finding.SupplicantRefuses}, nil},
 	} {
 		got := s.Judge([]*cert.Certificate{c.leaf.Certificate, middle.Certificate}, c.slot, testkit.Now)
 		var codes []finding.Code

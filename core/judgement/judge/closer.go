@@ -25,7 +25,8 @@ type Closer struct {
 const clockWrong = 5 * time.Minute
 
 // findings are those of a closer look; second is the other chain, parsed.
-func (s *Snapshot) closer(look *Closer, second []*cert.Certificate, names []string, rules policy.Rules, at time.Time) []finding.Finding {
+func (s *Snapshot) closer(look *Closer, second []*cert.Certificate, names []string, rules policy.Rules,
+	at time.Time) []finding.Finding {
 	if look == nil {
 		return nil
 	}
@@ -38,7 +39,8 @@ func (s *Snapshot) closer(look *Closer, second []*cert.Certificate, names []stri
 		found = append(found, finding.ClockWrong.Found("its clock is %s %s", roughly(off.Abs()), way))
 	}
 	if a := look.Staple; a != nil && a.Status == revocation.Revoked {
-		found = append(found, finding.Revoked.Found("the response that the device staples says that the certificate was revoked%s", when(*a)))
+		found = append(found, finding.Revoked.Found("the response that the device staples says that the "+
+			"certificate was revoked%s", when(*a)))
 	}
 	if look.Failed != "" {
 		found = append(found, finding.StapleUnusable.Found("%s", look.Failed))
@@ -47,9 +49,11 @@ func (s *Snapshot) closer(look *Closer, second []*cert.Certificate, names []stri
 		return found
 	}
 	leaf := second[0]
-	found = append(found, finding.SecondCertificate.Found("clients that take only %s keys get “%s”, until %s", leaf.Key(), leaf.ShortName(), leaf.NotAfter.Format(time.DateOnly)))
+	found = append(found, finding.SecondCertificate.Found("clients that take only %s keys get “%s”, until %s",
+		leaf.Key(), leaf.ShortName(), leaf.NotAfter.Format(time.DateOnly)))
 	path := s.Path(second, at)
-	wrong := append(chain.Judge(path, chain.Terms{At: at, Names: names, Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
+	wrong := append(chain.Judge(path, chain.Terms{At: at, Names: names, Weak: policy.Is(rules.WeakKeys)}),
+		rules.Judge(path.Certificates)...)
 	if !leaf.SelfSigned() {
 		wrong = append(wrong, chain.Served(path, second)...)
 	}
@@ -85,9 +89,11 @@ func (s *Snapshot) revoked(path chain.Path) []finding.Finding {
 		switch r, known := s.Revocations[c.SHA256]; {
 		case !known:
 		case r.Failed != "":
-			found = append(found, finding.RevocationUnknown.Found("whether “%s” was revoked is not known: %s", c.ShortName(), r.Failed))
+			found = append(found, finding.RevocationUnknown.Found("whether “%s” was revoked is not known: %s",
+				c.ShortName(), r.Failed))
 		case r.Status == revocation.Revoked:
-			found = append(found, finding.Revoked.Found("“%s” was revoked%s; %s says so", c.ShortName(), when(r.Statement), r.Source))
+			found = append(found, finding.Revoked.Found("“%s” was revoked%s; %s says so", c.ShortName(),
+				when(r.Statement), r.Source))
 		case r.Status == revocation.Unknown:
 			found = append(found, finding.RevocationUnknown.Found("%s does not know “%s”", r.Source, c.ShortName()))
 		}

@@ -56,8 +56,9 @@ func (s *Snapshot) Rules(at Place) policy.Rules {
 	return rules.WithSigner(s.Turnaround[signer]).WithTimes(s.Sites[at.Site])
 }
 
-// Touches says when a device with these tags may be touched: its own windows count, else those of its tags, each of which must be open, else those of its site or
-// the fleet. Freezes add up, and the times in which the site can be reached count always.
+// Touches says when a device with these tags may be touched: its own windows count, else those of its tags, each of
+// which must be open, else those of its site or the fleet. Freezes add up, and the times in which the site can be
+// reached count always.
 func (s *Snapshot) Touches(at Place, tags []string) window.Times {
 	rules, own := s.Rules(at), s.Scopes["device/"+at.Device]
 	times := rules.Touches()
@@ -120,7 +121,8 @@ func (s Slot) differs(sha256 string) []finding.Finding {
 		case o.Failure != nil:
 			found = append(found, finding.AddressDiffers.Found("%s could not be read: %s", o, o.Failure.What))
 		case o.SHA256 != sha256:
-			found = append(found, finding.AddressDiffers.Found("%s serves “%s” (SHA-256 %.16s…), not the certificate that the slot's first address serves", o, o.Subject, o.SHA256))
+			found = append(found, finding.AddressDiffers.Found("%s serves “%s” (SHA-256 %.16s…), not the "+
+				"certificate that the slot's first address serves", o, o.Subject, o.SHA256))
 		}
 	}
 	return found
@@ -159,7 +161,8 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 		used = append(used, slot.ServerName)
 	}
 	names := rules.Names(used...)
-	found := append(chain.Judge(path, chain.Terms{At: at, Names: names, Client: slot.ClientUse, Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
+	found := append(chain.Judge(path, chain.Terms{At: at, Names: names, Client: slot.ClientUse,
+		Weak: policy.Is(rules.WeakKeys)}), rules.Judge(path.Certificates)...)
 	leaf := served[0]
 	if !leaf.SelfSigned() {
 		found = append(found, chain.Served(path, served)...)
@@ -167,12 +170,14 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 	}
 	found = append(append(found, slot.differs(leaf.SHA256)...), slot.handshake()...)
 	found = append(append(found, s.revoked(path)...), s.closer(slot.Closer, slot.Second, names, rules, at)...)
-	facts := due.Facts{Read: true, NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(), Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}
+	facts := due.Facts{Read: true, NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, SelfSigned: leaf.SelfSigned(),
+		Installed: slot.Installed, SHA256: leaf.SHA256, Findings: found}
 	if known, is := s.Defaults.Of(leaf); is {
 		facts.SelfSigned = true
 		f := finding.FactoryDefault.Found("it is known as the default of %s", known.About)
 		if known.Shared() {
-			f = finding.FactoryDefault.Found("it is known as the default of %s, and every device of the kind has the same key", known.About).As(finding.Error)
+			f = finding.FactoryDefault.Found("it is known as the default of %s, and every device of the kind has "+
+				"the same key", known.About).As(finding.Error)
 		}
 		found = append(found, f)
 		facts.Findings = found
@@ -187,7 +192,8 @@ func (s *Snapshot) Judge(served []*cert.Certificate, slot Slot, at time.Time) Ju
 // Unreachable judges a slot that could not be read.
 func (s *Snapshot) Unreachable(why finding.Failure, slot Slot) Judgement {
 	found := []finding.Finding{finding.Unreadable.Found("%s", why.What).WithRemedy("%s", why.Remedy)}
-	return Judgement{Findings: found, State: due.StateOf(due.Facts{Installed: slot.Installed, Findings: found}, s.Rules(slot.Place).Due())}
+	return Judgement{Findings: found, State: due.StateOf(due.Facts{Installed: slot.Installed, Findings: found},
+		s.Rules(slot.Place).Due())}
 }
 
 // turns is the next moment at which a certificate of a path begins or ends.

@@ -21,7 +21,8 @@ func TestAReadingIsJudgedByASnapshotAlone(t *testing.T) {
 	middle := root.Below(t, "Middle")
 	leaf := middle.Leaf(t, host)
 	required := policy.Rules{RequiredNames: []string{"gate"}}
-	s := &judge.Snapshot{Anchors: chain.NewPool(root.Certificate), Authorities: chain.NewPool(middle.Certificate), Scopes: map[string]policy.Rules{"device/strict": required}}
+	s := &judge.Snapshot{Anchors: chain.NewPool(root.Certificate), Authorities: chain.NewPool(middle.Certificate),
+		Scopes: map[string]policy.Rules{"device/strict": required}}
 	chainOf := func(signers ...*testkit.Signer) (out []*testkit.Signer) { return signers }
 	for about, c := range map[string]struct {
 		chain []*testkit.Signer
@@ -30,12 +31,19 @@ func TestAReadingIsJudgedByASnapshotAlone(t *testing.T) {
 		base  due.Condition
 		codes []finding.Code
 	}{
-		"well":                         {chainOf(&leaf, &middle), judge.Slot{ServerName: host}, testkit.Now, due.Fresh, nil},
-		"without its intermediate":     {chainOf(&leaf), judge.Slot{ServerName: host}, testkit.Now, due.Flawed, []finding.Code{finding.ChainNotServed}},
-		"under another name":           {chainOf(&leaf, &middle), judge.Slot{ServerName: "other.example"}, testkit.Now, due.Flawed, []finding.Code{finding.NameMissing}},
-		"a device with rules":          {chainOf(&leaf, &middle), judge.Slot{ServerName: host, Place: judge.Place{Device: "strict"}}, testkit.Now, due.Flawed, []finding.Code{finding.NameMissing}},
-		"not what was installed":       {chainOf(&leaf, &middle), judge.Slot{ServerName: host, Installed: "another"}, testkit.Now, due.Unexpected, nil},
-		"after the end of the leaf":    {chainOf(&leaf, &middle), judge.Slot{ServerName: host}, leaf.NotAfter.Add(time.Second), due.Flawed, []finding.Code{finding.Expired}},
+		"well": {chainOf(&leaf, &middle), judge.Slot{ServerName: host}, testkit.Now,
+			due.Fresh, nil},
+		"without its intermediate": {chainOf(&leaf), judge.Slot{ServerName: host}, testkit.Now, due.Flawed,
+			[]finding.Code{finding.ChainNotServed}},
+		"under another name": {chainOf(&leaf, &middle), judge.Slot{ServerName: "other.example"},
+			testkit.Now, due.Flawed, []finding.Code{finding.NameMissing}},
+		"a device with rules": {chainOf(&leaf, &middle),
+			judge.Slot{ServerName: host, Place: judge.Place{Device: "strict"}}, testkit.Now, due.Flawed,
+			[]finding.Code{finding.NameMissing}},
+		"not what was installed": {chainOf(&leaf, &middle), judge.Slot{ServerName: host, Installed: "another"},
+			testkit.Now, due.Unexpected, nil},
+		"after the end of the leaf": {chainOf(&leaf, &middle), judge.Slot{ServerName: host},
+			leaf.NotAfter.Add(time.Second), due.Flawed, []finding.Code{finding.Expired}},
 		"the root itself, self-signed": {chainOf(&root), judge.Slot{}, testkit.Now, due.Factory, nil},
 	} {
 		got := s.Judge(certs(c.chain), c.slot, c.at)
@@ -80,16 +88,20 @@ func TestAnAddressThatDiffersIsFound(t *testing.T) {
 	s := &judge.Snapshot{Anchors: chain.NewPool(root.Certificate), Authorities: chain.NewPool()}
 	same := judge.Other{Address: "192.0.2.2", Port: 443, SHA256: leaf.SHA256}
 	other := judge.Other{Address: "2001:db8::2", Port: 443, Node: "north", SHA256: root.SHA256, Subject: "Root"}
-	silent := judge.Other{Address: "192.0.2.3", Port: 8443, Failure: &finding.Failure{Code: "silent", What: "192.0.2.3 did not answer in time"}}
+	silent := judge.Other{Address: "192.0.2.3", Port: 8443,
+		Failure: &finding.Failure{Code: "silent", What: "192.0.2.3 did not answer in time"}}
 	for about, c := range map[string]struct {
 		others []judge.Other
 		says   []string
 	}{
 		"the same everywhere": {[]judge.Other{same}, nil},
 		"another certificate": {[]judge.Other{same, other}, []string{"north ([2001:db8::2]:443) serves “Root”"}},
-		"one that is silent":  {[]judge.Other{silent, other}, []string{"192.0.2.3:8443 could not be read: 192.0.2.3 did not answer in time", "north ([2001:db8::2]:443) serves “Root”"}},
+		"one that is silent": {[]judge.Other{silent, other},
+			[]string{"192.0.2.3:8443 could not be read: 192.0.2.3 did not answer in time",
+				"north ([2001:db8::2]:443) serves “Root”"}},
 	} {
-		got := s.Judge([]*cert.Certificate{leaf.Certificate}, judge.Slot{ServerName: "gate.tidewrack.example", Others: c.others}, testkit.Now)
+		got := s.Judge([]*cert.Certificate{leaf.Certificate}, judge.Slot{ServerName: "gate.tidewrack.example",
+			Others: c.others}, testkit.Now)
 		var found []finding.Finding
 		for _, f := range got.Findings {
 			if f.Code == finding.AddressDiffers {

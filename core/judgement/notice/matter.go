@@ -34,8 +34,8 @@ type Acknowledged struct {
 	Worst int // the stage in which it was; what is worse is told all the same
 }
 
-// Next says what is to be told of a slot that is in a stage, and what the matter is after it; empty: nothing, and a matter
-// without a stage that was told is over. known is nil where nobody knows of it.
+// Next says what is to be told of a slot that is in a stage, and what the matter is after it; empty: nothing, and a
+// matter without a stage that was told is over. known is nil where nobody knows of it.
 func (r Rule) Next(m Matter, stage Stage, known *Acknowledged, at time.Time) (Kind, Matter) {
 	if stage == None {
 		if len(m.Told) == 0 {
@@ -103,7 +103,9 @@ type Item struct {
 
 // ItemOf is a notice about a slot.
 func ItemOf(id, rule string, k Kind, stage Stage, s Slot, reminders int, at time.Time) Item {
-	i := Item{ID: id, Kind: k, Rule: rule, Slot: s.Device + "/" + s.Name, Site: s.Site, Owner: s.Owner, Stage: stage.Name, Condition: string(s.Condition), Subject: s.Subject, Why: s.Why, Next: s.Remedy, Reminders: reminders, At: at.UTC()}
+	i := Item{ID: id, Kind: k, Rule: rule, Slot: s.Device + "/" + s.Name, Site: s.Site, Owner: s.Owner,
+		Stage: stage.Name, Condition: string(s.Condition), Subject: s.Subject, Why: s.Why, Next: s.Remedy,
+		Reminders: reminders, At: at.UTC()}
 	if stage == afterSeal {
 		i.Replacement = s.Replacement
 	}

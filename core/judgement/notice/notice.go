@@ -131,13 +131,15 @@ var None = Stage{Rank: 1 << 30}
 // daysRank is the rank of no days left; that of n days is so much more.
 const daysRank = 100
 
-// StageOf says in which stage a slot is. Slots that the rule does not mean have none. After the last of the days comes a
-// stage of its own: expired.
+// StageOf says in which stage a slot is. Slots that the rule does not mean have none. After the last of the days
+// comes a stage of its own: expired.
 func (r Rule) StageOf(s Slot, at time.Time) Stage {
-	if r.Paused || r.Expiring || r.Site != "" && r.Site != s.Site || r.Family != "" && r.Family != s.Family || r.Owner != "" && r.Owner != s.Owner || r.Tag != "" && !slices.Contains(s.Tags, r.Tag) {
+	if r.Paused || r.Expiring || r.Site != "" && r.Site != s.Site || r.Family != "" && r.Family != s.Family ||
+		r.Owner != "" && r.Owner != s.Owner || r.Tag != "" && !slices.Contains(s.Tags, r.Tag) {
 		return None
 	}
-	if s.Replacement != "" && slices.Contains(due.Broken, s.Condition) && slices.ContainsFunc(r.Conditions, func(c due.Condition) bool { return slices.Contains(due.Broken, c) }) {
+	if s.Replacement != "" && slices.Contains(due.Broken, s.Condition) &&
+		slices.ContainsFunc(r.Conditions, func(c due.Condition) bool { return slices.Contains(due.Broken, c) }) {
 		return afterSeal
 	}
 	if slices.Contains(r.Conditions, s.Condition) {
@@ -149,8 +151,8 @@ func (r Rule) StageOf(s Slot, at time.Time) Stage {
 	return r.left(s.Expires, at)
 }
 
-// afterSeal is the stage of a slot that changed for the worse shortly after a replacement was sealed. Whoever is told of any broken slot is
-// told of it, whatever the slot became.
+// afterSeal is the stage of a slot that changed for the worse shortly after a replacement was sealed. Whoever is told
+// of any broken slot is told of it, whatever the slot became.
 var afterSeal = Stage{-1, "changed after the seal"}
 
 // left is the stage of something that expires, by the days that are left.

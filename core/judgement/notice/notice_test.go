@@ -12,10 +12,11 @@ import (
 
 var noon = time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
 
-// A slot's story: each stage is told once, reminders come and escalate, an acknowledgement is quiet until it is worse, and
-// the end is told.
+// A slot's story: each stage is told once, reminders come and escalate, an acknowledgement is quiet until it is
+// worse, and the end is told.
 func TestAMatterIsToldOnce(t *testing.T) {
-	rule := notice.Rule{Conditions: []due.Condition{due.Expired, due.Unreachable}, Days: []int{30, 14, 3}, To: []string{"mail"}, RepeatDays: 5, Escalate: []string{"pager"}, Recovery: true}
+	rule := notice.Rule{Conditions: []due.Condition{due.Expired, due.Unreachable}, Days: []int{30, 14, 3},
+		To: []string{"mail"}, RepeatDays: 5, Escalate: []string{"pager"}, Recovery: true}
 	slot := notice.Slot{Device: "gate", Name: "web", Condition: due.Due, Expires: noon.AddDate(0, 0, 40)}
 	var m notice.Matter
 	var known *notice.Acknowledged
@@ -62,7 +63,8 @@ func TestAMatterIsToldOnce(t *testing.T) {
 }
 
 func TestARuleMeansItsSlotsAlone(t *testing.T) {
-	slot := notice.Slot{Device: "gate", Name: "web", Site: "Mainquay", Family: "firewall", Owner: "harbour office", Tags: []string{"edge"}, Condition: due.Unexpected}
+	slot := notice.Slot{Device: "gate", Name: "web", Site: "Mainquay", Family: "firewall", Owner: "harbour office",
+		Tags: []string{"edge"}, Condition: due.Unexpected}
 	for about, c := range map[string]struct {
 		rule  notice.Rule
 		means bool
@@ -147,13 +149,18 @@ func TestWrongRulesAreRefused(t *testing.T) {
 // What a device says of itself stays text in a message: it adds no line and no header.
 func TestAMessageIsOnlyText(t *testing.T) {
 	evil := "a\r\nBcc: all@tidewrack.example\r\n\r\n\x1b[2J\u202egnihton"
-	s := notice.Slot{Device: "gate", Name: "web", Site: evil, Owner: evil, Subject: evil, Why: evil, Remedy: evil, Condition: due.Unexpected, Expires: noon, ActBy: noon.AddDate(0, 0, -9)}
+	s := notice.Slot{Device: "gate", Name: "web", Site: evil, Owner: evil, Subject: evil, Why: evil, Remedy: evil,
+		Condition: due.Unexpected, Expires: noon, ActBy: noon.AddDate(0, 0, -9)}
 	one := notice.ItemOf("n1", "unexpected", notice.Begins, notice.Stage{Name: "unexpected"}, s, 0, noon)
-	m := notice.Message{ID: "m1", At: noon, Service: evil, URL: "https://127.0.0.1:8443", Items: []notice.Item{one, one}, More: 3}
-	if strings.ContainsAny(m.Subject(), "\r\n\x1b\u202e") || strings.ContainsAny(m.Text(), "\r\x1b\u202e") || strings.Contains(m.Text(), "\nBcc") {
+	m := notice.Message{ID: "m1", At: noon, Service: evil, URL: "https://127.0.0.1:8443",
+		Items: []notice.Item{one, one}, More: 3}
+	if strings.ContainsAny(m.Subject(), "\r\n\x1b\u202e") || strings.ContainsAny(m.Text(), "\r\x1b\u202e") ||
+		strings.Contains(m.Text(), "\nBcc") {
 		t.Errorf("%q\n%q", m.Subject(), m.Text())
 	}
-	if !strings.HasPrefix(m.Subject(), "5 certificates need attention at a") || !strings.Contains(m.Text(), "see       https://127.0.0.1:8443/slots/gate/web") || !strings.Contains(m.Text(), "act by    2026-11-18") {
+	if !strings.HasPrefix(m.Subject(), "5 certificates need attention at a") ||
+		!strings.Contains(m.Text(), "see       https://127.0.0.1:8443/slots/gate/web") ||
+		!strings.Contains(m.Text(), "act by    2026-11-18") {
 		t.Errorf("%s\n%s", m.Subject(), m.Text())
 	}
 }

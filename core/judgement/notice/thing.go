@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// Thing is something besides the certificate of a slot that expires by itself: a certificate above a leaf, the validation
-// of a domain, a token.
+// Thing is something besides the certificate of a slot that expires by itself: a certificate above a leaf, the
+// validation of a domain, a token.
 type Thing struct {
 	Kind   string // intermediate, root, domain, token, calendar
 	Name   string
@@ -45,7 +45,8 @@ func (r Rule) Gone(m Matter, t Thing, at time.Time) (Kind, Stage) {
 // ItemOfThing is a notice about a thing.
 func ItemOfThing(id, rule string, k Kind, stage Stage, t Thing, reminders int, at time.Time) Item {
 	ends := t.Ends.UTC()
-	i := Item{ID: id, Kind: k, Rule: rule, What: t.Kind + " " + t.Name, Stage: stage.Name, Condition: "expires", Subject: t.SHA256, ExpiresAt: &ends, Next: t.Remedy, Reminders: reminders, At: at.UTC()}
+	i := Item{ID: id, Kind: k, Rule: rule, What: t.Kind + " " + t.Name, Stage: stage.Name, Condition: "expires",
+		Subject: t.SHA256, ExpiresAt: &ends, Next: t.Remedy, Reminders: reminders, At: at.UTC()}
 	if t.Of != "" {
 		i.What += " of " + t.Of
 	}

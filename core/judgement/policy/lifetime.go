@@ -68,10 +68,12 @@ func JudgeLife(leaf *cert.Certificate, signer string, most int, public bool) []f
 	days := int((leaf.NotAfter.Sub(leaf.NotBefore) + time.Hour).Hours() / 24)
 	switch allowed := PublicMaxDays(leaf.NotBefore); {
 	case public && days > allowed:
-		return []finding.Finding{finding.LifetimeTooLong.Found("%s lives for %d days; publicly trusted ones of that day may live %d", leaf.ShortName(), days, allowed).
+		return []finding.Finding{finding.LifetimeTooLong.Found("%s lives for %d days; publicly trusted ones of "+
+			"that day may live %d", leaf.ShortName(), days, allowed).
 			WithRemedy("ask the signer for a shorter one: clients refuse this one")}
 	case most > 0 && days > most+1:
-		return []finding.Finding{finding.LifetimeTooLong.Found("%s lives for %d days, and %s issues up to %d", leaf.ShortName(), days, signer, most).
+		return []finding.Finding{finding.LifetimeTooLong.Found("%s lives for %d days, and %s issues up to %d",
+			leaf.ShortName(), days, signer, most).
 			WithRemedy("ask the signer whether the right profile was chosen")}
 	}
 	return nil

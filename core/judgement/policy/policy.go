@@ -57,7 +57,8 @@ type Rules struct {
 	freezes    []window.Freeze
 }
 
-// Prepared returns the rules of one place with their windows and freezes read. Texts that cannot be read are left out: Check refuses them.
+// Prepared returns the rules of one place with their windows and freezes read. Texts that cannot be read are left
+// out: Check refuses them.
 func (r Rules) Prepared() Rules {
 	r.windows, _ = window.ParseAll(r.Windows)
 	r.freezes, _ = window.ParseFreezes(r.Freezes)
@@ -124,7 +125,8 @@ func days(n int) *int { return &n }
 func word(w string) *string { return &w }
 
 // Default are the rules where nobody has set any.
-var Default = Rules{RenewalDays: days(30), MarginDays: days(7), TurnaroundDays: days(2), MinRSABits: days(2048), MinECBits: days(224), MaxLifetimeDays: days(0), Approval: word(ApprovedByNobody), RenewalKey: word(NewKey)}
+var Default = Rules{RenewalDays: days(30), MarginDays: days(7), TurnaroundDays: days(2), MinRSABits: days(2048),
+	MinECBits: days(224), MaxLifetimeDays: days(0), Approval: word(ApprovedByNobody), RenewalKey: word(NewKey)}
 
 // Under lays rules of a nearer place over these.
 func (r Rules) Under(nearer Rules) Rules {
@@ -178,14 +180,18 @@ func (r Rules) Check() error {
 		value     *int
 		low, high int
 	}{
-		"renewal_days": {r.RenewalDays, 1, 3650}, "margin_days": {r.MarginDays, 0, 365}, "turnaround_days": {r.TurnaroundDays, 0, 365}, "read_minutes": {r.ReadMinutes, 1, 43200}, "keep_signed_days": {r.KeepSignedDays, 0, 365},
-		"min_rsa_bits": {r.MinRSABits, 0, 16384}, "min_ec_bits": {r.MinECBits, 0, 521}, "max_lifetime_days": {r.MaxLifetimeDays, 0, 36500},
+		"renewal_days": {r.RenewalDays, 1, 3650}, "margin_days": {r.MarginDays, 0, 365},
+		"turnaround_days": {r.TurnaroundDays, 0, 365}, "read_minutes": {r.ReadMinutes, 1, 43200},
+		"keep_signed_days": {r.KeepSignedDays, 0, 365},
+		"min_rsa_bits":     {r.MinRSABits, 0, 16384}, "min_ec_bits": {r.MinECBits, 0, 521},
+		"max_lifetime_days": {r.MaxLifetimeDays, 0, 36500},
 	} {
 		if f.value != nil && (*f.value < f.low || *f.value > f.high) {
 			return fmt.Errorf("%s is %d, and must be from %d to %d", name, *f.value, f.low, f.high)
 		}
 	}
-	if a := r.Approval; a != nil && !slices.Contains([]string{ApprovedByNobody, ApprovedByAnybody, ApprovedByAnother}, *a) {
+	if a := r.Approval; a != nil && !slices.Contains([]string{ApprovedByNobody, ApprovedByAnybody, ApprovedByAnother},
+		*a) {
 		return fmt.Errorf("approval is %q, and must be nobody, anybody or another", *a)
 	}
 	if k := r.RenewalKey; k != nil && *k != NewKey && *k != SameKey {
@@ -220,7 +226,8 @@ func (r Rules) Check() error {
 // rules laid over Default are.
 func (r Rules) Due() due.Policy {
 	const day = 24 * time.Hour
-	p := due.Policy{Renewal: time.Duration(*r.RenewalDays) * day, Margin: time.Duration(*r.MarginDays) * day, Turnaround: time.Duration(*r.TurnaroundDays) * day}
+	p := due.Policy{Renewal: time.Duration(*r.RenewalDays) * day, Margin: time.Duration(*r.MarginDays) * day,
+		Turnaround: time.Duration(*r.TurnaroundDays) * day}
 	p.Windows, p.Holidays = r.times.Windows, r.times.Holidays
 	if len(r.windows) > 0 { // devices are touched in these alone
 		p.Windows = r.windows
@@ -249,7 +256,8 @@ func (r Rules) Judge(path []*cert.Certificate) []finding.Finding {
 	var found []finding.Finding
 	for i, c := range path {
 		if bits, least := r.bits(c); bits < least && !c.WeakKey() {
-			f := finding.WeakKey.Found("%s has a key of %s, and the policy wants at least %d bits", c.ShortName(), c.Key(), least)
+			f := finding.WeakKey.Found("%s has a key of %s, and the policy wants at least %d bits", c.ShortName(),
+				c.Key(), least)
 			if i == 0 && Is(r.WeakKeys) {
 				f = f.As(finding.Warning)
 			}
@@ -258,7 +266,8 @@ func (r Rules) Judge(path []*cert.Certificate) []finding.Finding {
 	}
 	if most := *r.MaxLifetimeDays; most > 0 && !path[0].SelfSigned() {
 		if life := path[0].NotAfter.Sub(path[0].NotBefore); life > time.Duration(most)*24*time.Hour {
-			found = append(found, finding.LifetimeTooLong.Found("%s lives for %d days, and the policy allows %d", path[0].ShortName(), int(life.Hours()/24), most))
+			found = append(found, finding.LifetimeTooLong.Found("%s lives for %d days, and the policy allows %d",
+				path[0].ShortName(), int(life.Hours()/24), most))
 		}
 	}
 	return found

@@ -20,10 +20,13 @@ func TestWhatIsSetNearerToADeviceCounts(t *testing.T) {
 	site := policy.Rules{RenewalDays: n(45), MarginDays: n(14)}
 	device := policy.Rules{RenewalDays: n(20), RequiredNames: []string{}}
 	all := policy.Default.Under(fleet).Under(site).Under(device)
-	if d := all.Due(); d.Renewal != 20*24*time.Hour || d.Margin != 14*24*time.Hour || d.Turnaround != 2*24*time.Hour || len(all.Names()) != 0 {
+	if d := all.Due(); d.Renewal != 20*24*time.Hour || d.Margin != 14*24*time.Hour ||
+		d.Turnaround != 2*24*time.Hour || len(all.Names()) != 0 {
 		t.Errorf("%+v", d)
 	}
-	if names := policy.Default.Under(fleet).Names("gate.tidewrack.example", "fleet.tidewrack.example"); !slices.Equal(names, []string{"gate.tidewrack.example", "fleet.tidewrack.example"}) {
+	if names := policy.Default.Under(fleet).Names("gate.tidewrack.example",
+		"fleet.tidewrack.example"); !slices.Equal(names,
+		[]string{"gate.tidewrack.example", "fleet.tidewrack.example"}) {
 		t.Errorf("names %v", names)
 	}
 	for _, bad := range []policy.Rules{{RenewalDays: n(0)}, {MinRSABits: n(-1)}, {RequiredNames: []string{"a b"}}} {
@@ -53,16 +56,21 @@ func TestWhatBreaksTheRulesIsFound(t *testing.T) {
 // Every rule that is set nearer to a device counts, whichever it is.
 func TestEveryRuleIsLaidOverTheOneAbove(t *testing.T) {
 	yes, signer, same, key := true, "harbour", policy.SameKey, request.RSA3072
-	nearer := policy.Rules{Signer: &signer, Key: &key, RenewalKey: &same, KeepKeys: &yes, WeakKeys: &yes, OldSubject: &yes, ShortNames: &yes, AddressNames: &yes, ClusterNames: &yes,
-		NamePrefixes: []string{"sip"}, RequiredNames: []string{"gate.tidewrack.example"}, MinRSABits: n(3072), MinECBits: n(384), MaxLifetimeDays: n(47), RenewalDays: n(9), MarginDays: n(1), TurnaroundDays: n(3), Approval: &signer}
+	nearer := policy.Rules{Signer: &signer, Key: &key, RenewalKey: &same, KeepKeys: &yes, WeakKeys: &yes,
+		OldSubject: &yes, ShortNames: &yes, AddressNames: &yes, ClusterNames: &yes,
+		NamePrefixes: []string{"sip"}, RequiredNames: []string{"gate.tidewrack.example"}, MinRSABits: n(3072),
+		MinECBits: n(384), MaxLifetimeDays: n(47), RenewalDays: n(9), MarginDays: n(1), TurnaroundDays: n(3),
+		Approval: &signer}
 	rules := policy.Default.Under(nearer)
 	is, was := reflect.ValueOf(rules), reflect.ValueOf(nearer)
 	for i := range is.NumField() {
-		if field := is.Type().Field(i); field.IsExported() && !reflect.DeepEqual(is.Field(i).Interface(), was.Field(i).Interface()) {
+		if field := is.Type().Field(i); field.IsExported() &&
+			!reflect.DeepEqual(is.Field(i).Interface(), was.Field(i).Interface()) {
 			t.Errorf("%s is not what was set: is it new, and missing in Under or here?", field.Name)
 		}
 	}
-	for _, bad := range []policy.Rules{{RenewalKey: &signer}, {Approval: &signer}, {Key: (*request.KeyType)(&signer)}, {NamePrefixes: []string{"*"}}} {
+	for _, bad := range []policy.Rules{{RenewalKey: &signer}, {Approval: &signer}, {Key: (*request.KeyType)(&signer)},
+		{NamePrefixes: []string{"*"}}} {
 		if bad.Check() == nil {
 			t.Errorf("%+v is taken", bad)
 		}
@@ -71,7 +79,8 @@ func TestEveryRuleIsLaidOverTheOneAbove(t *testing.T) {
 		t.Errorf("with a signer that takes five working days: %+v", d)
 	}
 	weak := policy.Default.Under(policy.Rules{WeakKeys: &yes})
-	for key, want := range map[request.KeyType]bool{request.RSA1024: true, request.RSA2048: false, request.ECDSAP256: false} {
+	for key, want := range map[request.KeyType]bool{request.RSA1024: true, request.RSA2048: false,
+		request.ECDSAP256: false} {
 		if why := policy.Default.Refuses(key); (why != "") != want || weak.Refuses(key) != "" {
 			t.Errorf("%s: %q", key, why)
 		}

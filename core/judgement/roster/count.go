@@ -65,7 +65,8 @@ func (r *Roster) Facets() Facets {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
 	n := len(r.values.texts)
-	sites, families, owners, tags, signers := make([]int, n), make([]int, n), make([]int, n), make([]int, n), make([]int, n)
+	sites, families, owners, tags, signers := make([]int, n), make([]int, n), make([]int, n), make([]int, n),
+		make([]int, n)
 	for at := range r.devices.rows {
 		if r.devices.ids[at] == 0 {
 			continue
@@ -192,11 +193,13 @@ type Due struct {
 	LocksOut bool
 }
 
-// urgency is the order in which somebody must act: a certificate that nobody replaced yet is no surprise, and comes last.
+// urgency is the order in which somebody must act: a certificate that nobody replaced yet is no surprise, and comes
+// last.
 var urgency = []due.Condition{due.Expired, due.Unexpected, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}
 
-// Due returns the first of the slots on which somebody must act, most urgent first, and how many there are: those whose devices let nobody in once the
-// certificate has expired, where that is near; then by urgency, and by act-by date within it. Unreachable slots are left out.
+// Due returns the first of the slots on which somebody must act, most urgent first, and how many there are: those
+// whose devices let nobody in once the certificate has expired, where that is near; then by urgency, and by act-by
+// date within it. Unreachable slots are left out.
 func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 	r.lock.RLock()
 	defer r.lock.RUnlock()

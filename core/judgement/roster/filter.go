@@ -79,8 +79,10 @@ func having[R, T any](r *Roster, t *table[R, T], columns []column[R]) (tests []f
 // slotsThat makes the test of a filter, cheap conditions first; nil: no slot can fit.
 func (r *Roster) slotsThat(f SlotFilter, now int64) func(at int32) bool {
 	tests, ok := having(r, &r.slots, []column[slot]{
-		{wanted: f.Site, of: func(s *slot) value { return s.site }}, {wanted: f.Owner, of: func(s *slot) value { return s.owner }},
-		{wanted: f.Signer, of: func(s *slot) value { return s.signer }}, {wanted: f.Family, of: func(s *slot) value { return s.family }, dash: true},
+		{wanted: f.Site, of: func(s *slot) value { return s.site }},
+		{wanted: f.Owner, of: func(s *slot) value { return s.owner }},
+		{wanted: f.Signer, of: func(s *slot) value { return s.signer }},
+		{wanted: f.Family, of: func(s *slot) value { return s.family }, dash: true},
 	})
 	if !ok {
 		return nil
@@ -141,8 +143,8 @@ func (r *Roster) onDevice(holds func(*deviceTexts) bool) func(at int32) bool {
 	}
 }
 
-// finder looks for a text in very many others. It goes from one occurrence of the text's rarest byte to the next: names and
-// fingerprints are full of hexadecimal digits.
+// finder looks for a text in very many others. It goes from one occurrence of the text's rarest byte to the next:
+// names and fingerprints are full of hexadecimal digits.
 type finder struct {
 	text string
 	rare int // where that byte stands in the text
@@ -217,8 +219,10 @@ func needle(text string) string {
 // devicesThat makes the test of a filter; nil: no device can fit.
 func (r *Roster) devicesThat(f DeviceFilter) func(at int32) bool {
 	tests, ok := having(r, &r.devices, []column[device]{
-		{wanted: f.Site, of: func(d *device) value { return d.site }}, {wanted: f.Owner, of: func(d *device) value { return d.owner }},
-		{wanted: f.Cluster, of: func(d *device) value { return d.cluster }}, {wanted: f.Family, of: func(d *device) value { return d.family }, dash: true},
+		{wanted: f.Site, of: func(d *device) value { return d.site }},
+		{wanted: f.Owner, of: func(d *device) value { return d.owner }},
+		{wanted: f.Cluster, of: func(d *device) value { return d.cluster }},
+		{wanted: f.Family, of: func(d *device) value { return d.family }, dash: true},
 	})
 	if !ok {
 		return nil

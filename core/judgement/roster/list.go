@@ -33,9 +33,10 @@ type found struct {
 	at  int32
 }
 
-// pick finds rows in an order that fit, among those behind a key: it passes some over and gives the first of the rest. It goes
-// through the table once and keeps what may still be on the page.
-func pick[R, T any](t *table[R, T], o order[R], desc bool, after *key, skip, most int, fits func(at int32) bool) []int32 {
+// pick finds rows in an order that fit, among those behind a key: it passes some over and gives the first of the
+// rest. It goes through the table once and keeps what may still be on the page.
+func pick[R, T any](t *table[R, T], o order[R], desc bool, after *key, skip, most int,
+	fits func(at int32) bool) []int32 {
 	before := key.before
 	if desc {
 		before = func(x, y key) bool { return y.before(x) }
@@ -85,8 +86,8 @@ func pick[R, T any](t *table[R, T], o order[R], desc bool, after *key, skip, mos
 	return rows
 }
 
-// divide puts the first n rows of an order before the others, without sorting either. Where it divides is left to chance, so
-// that no arrangement of a fleet makes it slow.
+// divide puts the first n rows of an order before the others, without sorting either. Where it divides is left to
+// chance, so that no arrangement of a fleet makes it slow.
 func divide(all []found, n int, before func(x, y key) bool, random *rand.Rand) {
 	for from, to := 0, len(all)-1; from < to && n <= to; {
 		pivot := all[from+random.IntN(to-from+1)].key
@@ -142,8 +143,8 @@ func page[R, T any](t *table[R, T], orders map[string]order[R], by Order, fits f
 	return out, nil
 }
 
-// Slots returns a page of the slots that fit a filter, as of a moment (milliseconds since 1970). The orders are condition (the worst
-// first, then the soonest end), expires_at, device, site and address.
+// Slots returns a page of the slots that fit a filter, as of a moment (milliseconds since 1970). The orders are
+// condition (the worst first, then the soonest end), expires_at, device, site and address.
 func (r *Roster) Slots(f SlotFilter, now int64, by Order) (Page, error) {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
@@ -157,8 +158,8 @@ func (r *Roster) CountSlots(f SlotFilter, now int64) int {
 	return count(&r.slots, r.slotsThat(f, now))
 }
 
-// Devices returns a page of the devices that fit a filter. The orders are name, condition (the worst of the slots), expires_at,
-// site, family and address.
+// Devices returns a page of the devices that fit a filter. The orders are name, condition (the worst of the slots),
+// expires_at, site, family and address.
 func (r *Roster) Devices(f DeviceFilter, by Order) (Page, error) {
 	r.lock.RLock()
 	defer r.lock.RUnlock()

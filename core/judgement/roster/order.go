@@ -74,7 +74,8 @@ func (r *Roster) slotOrders() map[string]order[slot] {
 					return key{}, false
 				}
 				return behind(desc)(r.byAddress.bound(func(at int32) int {
-					return cmp.Or(strings.Compare(texts[at].address, address), cmp.Compare(int64(row[at].port), more[0]), cmp.Compare(row[at].id, more[1]))
+					return cmp.Or(strings.Compare(texts[at].address, address),
+						cmp.Compare(int64(row[at].port), more[0]), cmp.Compare(row[at].id, more[1]))
 				})), true
 			},
 		},
@@ -144,7 +145,8 @@ func (r *Roster) deviceOrders() map[string]order[device] {
 					return key{}, false
 				}
 				return behind(desc)(r.devicesByAddress.bound(func(at int32) int {
-					return cmp.Or(strings.Compare(texts[at].address, names[0]), strings.Compare(texts[at].name, names[1]))
+					return cmp.Or(strings.Compare(texts[at].address, names[0]),
+						strings.Compare(texts[at].name, names[1]))
 				})), true
 			},
 		},
@@ -166,7 +168,8 @@ func behind(desc bool) func(place int64, exact bool) key {
 	}
 }
 
-// within is the key of a place among the rows that have a value. Where no row has it, all rows with a later one are behind.
+// within is the key of a place among the rows that have a value. Where no row has it, all rows with a later one are
+// behind.
 func (r *Roster) within(text string, desc bool, place key) key {
 	at, known := r.values.bound(text)
 	switch {

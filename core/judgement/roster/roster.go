@@ -119,11 +119,13 @@ type slotTexts struct {
 func New() *Roster {
 	r := &Roster{values: newValues(), devices: newTable[device, deviceTexts](), slots: newTable[slot, slotTexts]()}
 	r.byName = places{compare: func(x, y int32) int {
-		return cmp.Or(strings.Compare(r.deviceOf(x), r.deviceOf(y)), strings.Compare(r.slots.texts[x].name, r.slots.texts[y].name))
+		return cmp.Or(strings.Compare(r.deviceOf(x), r.deviceOf(y)),
+			strings.Compare(r.slots.texts[x].name, r.slots.texts[y].name))
 	}, put: func(row, place int32) { r.slots.rows[row].byName = place }}
 	r.byAddress = places{compare: func(x, y int32) int {
 		a, b := &r.slots.rows[x], &r.slots.rows[y]
-		return cmp.Or(strings.Compare(r.slots.texts[x].address, r.slots.texts[y].address), cmp.Compare(a.port, b.port), cmp.Compare(a.id, b.id))
+		return cmp.Or(strings.Compare(r.slots.texts[x].address, r.slots.texts[y].address),
+			cmp.Compare(a.port, b.port), cmp.Compare(a.id, b.id))
 	}, put: func(row, place int32) { r.slots.rows[row].byAddress = place }}
 	r.devicesByName = places{compare: func(x, y int32) int {
 		return strings.Compare(r.devices.texts[x].name, r.devices.texts[y].name)
@@ -190,7 +192,8 @@ func (r *Roster) putDevice(d Device) {
 	}
 	texts.words, texts.tags = d.Words, r.values.set(d.Tags)
 	texts.name, texts.address = partOf(d.Words, d.Name), partOf(d.Words, d.Address)
-	row.site, row.family, row.owner, row.cluster = r.values.of(d.Site), r.values.of(d.Family), r.values.of(d.Owner), r.values.of(d.Cluster)
+	row.site, row.family, row.owner, row.cluster = r.values.of(d.Site), r.values.of(d.Family), r.values.of(d.Owner),
+		r.values.of(d.Cluster)
 	for s := range r.slotsOf(row) {
 		r.slots.rows[s].follow(row)
 	}
@@ -238,7 +241,8 @@ func (r *Roster) putSlot(s Slot) {
 	row.signer, row.port = r.values.of(s.Signer), uint16(s.Port)
 	texts.words, texts.name, texts.address = s.Words, r.values.text(s.Name), partOf(s.Words, s.Address)
 	row.follow(&r.devices.rows[of])
-	r.read(at, Reading{ID: s.ID, Rank: s.Rank, NotAfter: s.NotAfter, Overdue: s.Overdue, TurnsAt: s.TurnsAt, SearchText: s.SearchText, Above: s.Above})
+	r.read(at, Reading{ID: s.ID, Rank: s.Rank, NotAfter: s.NotAfter, Overdue: s.Overdue, TurnsAt: s.TurnsAt,
+		SearchText: s.SearchText, Above: s.Above})
 }
 
 // read takes over what a reading says.

@@ -92,7 +92,8 @@ func TestPagesAreTheSortedList(t *testing.T) {
 				}
 			case once(8):
 				d := f.devices[id]
-				d.Name, d.Site, d.Address = some("box-", 1000)+fmt.Sprint("-", id), some("site ", 4), some("192.0.2.", 9)
+				d.Name, d.Site, d.Address = some("box-", 1000)+fmt.Sprint("-", id), some("site ", 4),
+					some("192.0.2.", 9)
 				d.Words = d.Name + " " + d.Site
 				f.devices[id] = d
 				c.Devices = append(c.Devices, d)
@@ -104,20 +105,25 @@ func TestPagesAreTheSortedList(t *testing.T) {
 				c.GoneSlots = append(c.GoneSlots, id)
 				delete(f.slots, id)
 			case once(4):
-				s.Rank, s.NotAfter, s.Address, s.Signer = random.IntN(8), int64(random.IntN(30)), some("192.0.2.", 9), some("", 3)
+				s.Rank, s.NotAfter, s.Address, s.Signer = random.IntN(8), int64(random.IntN(30)), some("192.0.2.", 9),
+					some("", 3)
 				f.slots[id] = s
 				c.Slots = append(c.Slots, s)
 			}
 		}
 		for range random.IntN(12) {
 			next++
-			d := roster.Device{ID: next, Name: some("box-", 1000) + fmt.Sprint("-", next), Site: some("site ", 4), Family: []string{"", "gate", "desk"}[random.IntN(3)], Address: some("192.0.2.", 9), Owner: some("owner ", 3), Tags: []string{some("tag", 3), "all"}}
+			d := roster.Device{ID: next, Name: some("box-", 1000) + fmt.Sprint("-", next), Site: some("site ", 4),
+				Family: []string{"", "gate", "desk"}[random.IntN(3)], Address: some("192.0.2.", 9),
+				Owner: some("owner ", 3), Tags: []string{some("tag", 3), "all"}}
 			d.Words = d.Name + " " + d.Site
 			f.devices[d.ID] = d
 			c.Devices = append(c.Devices, d)
 			for i := range random.IntN(3) {
 				next++
-				s := roster.Slot{ID: next, Device: d.ID, Name: fmt.Sprint("slot-", i), Address: d.Address, Port: 443 + i, Rank: random.IntN(8), NotAfter: int64(random.IntN(30)), Words: d.Name + "/", Above: some("root", 3)}
+				s := roster.Slot{ID: next, Device: d.ID, Name: fmt.Sprint("slot-", i), Address: d.Address,
+					Port: 443 + i, Rank: random.IntN(8), NotAfter: int64(random.IntN(30)), Words: d.Name + "/",
+					Above: some("root", 3)}
 				f.slots[s.ID] = s
 				c.Slots = append(c.Slots, s)
 			}
@@ -128,25 +134,44 @@ func TestPagesAreTheSortedList(t *testing.T) {
 			fits   func(roster.Slot, roster.Device) bool
 		}{
 			{roster.SlotFilter{}, func(roster.Slot, roster.Device) bool { return true }},
-			{roster.SlotFilter{Site: "site 1"}, func(_ roster.Slot, d roster.Device) bool { return d.Site == "site 1" }},
-			{roster.SlotFilter{Family: "-", Tag: "tag1"}, func(_ roster.Slot, d roster.Device) bool { return d.Family == "" && slices.Contains(d.Tags, "tag1") }},
-			{roster.SlotFilter{Condition: due.Conditions[2], Owner: "owner 0"}, func(s roster.Slot, d roster.Device) bool { return s.Rank == 2 && d.Owner == "owner 0" }},
-			{roster.SlotFilter{Text: "SITE 2"}, func(_ roster.Slot, d roster.Device) bool { return d.Site == "site 2" }},
-			{roster.SlotFilter{Text: "root1", Signer: "1"}, func(s roster.Slot, _ roster.Device) bool { return s.Above == "root1" && s.Signer == "1" }},
-			{roster.SlotFilter{Ends: "ended"}, func(s roster.Slot, _ roster.Device) bool { return s.NotAfter > 0 && s.NotAfter < 10 }},
+			{roster.SlotFilter{Site: "site 1"}, func(_ roster.Slot, d roster.Device) bool {
+				return d.Site == "site 1"
+			}},
+			{roster.SlotFilter{Family: "-", Tag: "tag1"}, func(_ roster.Slot, d roster.Device) bool {
+				return d.Family == "" && slices.Contains(d.Tags, "tag1")
+			}},
+			{roster.SlotFilter{Condition: due.Conditions[2], Owner: "owner 0"},
+				func(s roster.Slot, d roster.Device) bool {
+					return s.Rank == 2 && d.Owner == "owner 0"
+				}},
+			{roster.SlotFilter{Text: "SITE 2"}, func(_ roster.Slot, d roster.Device) bool {
+				return d.Site == "site 2"
+			}},
+			{roster.SlotFilter{Text: "root1", Signer: "1"}, func(s roster.Slot, _ roster.Device) bool {
+				return s.Above == "root1" && s.Signer == "1"
+			}},
+			{roster.SlotFilter{Ends: "ended"}, func(s roster.Slot, _ roster.Device) bool {
+				return s.NotAfter > 0 && s.NotAfter < 10
+			}},
 			{roster.SlotFilter{Site: "-"}, func(roster.Slot, roster.Device) bool { return false }},
 		}
 		for _, list := range lists {
 			for _, sort := range []string{"condition", "expires_at", "device", "site", "address"} {
 				for _, desc := range []bool{false, true} {
 					want := f.rows(sort, desc, list.fits)
-					got := walk(t, 3, func(by roster.Order) (roster.Page, error) { return r.Slots(list.filter, 10, by) }, roster.Order{Sort: sort, Desc: desc})
+					got := walk(t, 3, func(by roster.Order) (roster.Page, error) {
+						return r.Slots(list.filter, 10, by)
+					}, roster.Order{Sort: sort, Desc: desc})
 					if !slices.Equal(got, want) || r.CountSlots(list.filter, 10) != len(want) {
-						t.Fatalf("step %d: %+v by %s, down: %v, is %v, not %v", step, list.filter, sort, desc, got, want)
+						t.Fatalf("step %d: %+v by %s, down: %v, is %v, not %v", step, list.filter, sort, desc, got,
+							want)
 					}
 					skip := random.IntN(len(want) + 3)
-					if p, err := r.Slots(list.filter, 10, roster.Order{Sort: sort, Desc: desc, Skip: skip, Most: 4}); err != nil || !slices.Equal(p.IDs, append([]int64{}, want[min(skip, len(want)):min(skip+4, len(want))]...)) {
-						t.Fatalf("step %d: behind %d rows by %s, down: %v, are %v, not of %v: %v", step, skip, sort, desc, p.IDs, want, err)
+					if p, err := r.Slots(list.filter, 10, roster.Order{Sort: sort, Desc: desc, Skip: skip,
+						Most: 4}); err != nil ||
+						!slices.Equal(p.IDs, append([]int64{}, want[min(skip, len(want)):min(skip+4, len(want))]...)) {
+						t.Fatalf("step %d: behind %d rows by %s, down: %v, are %v, not of %v: %v", step, skip, sort,
+							desc, p.IDs, want, err)
 					}
 					if len(want) < 2 {
 						continue
@@ -164,7 +189,8 @@ func TestPagesAreTheSortedList(t *testing.T) {
 					json.Unmarshal(after, &values)
 					p, err = r.Slots(list.filter, 10, roster.Order{Sort: sort, Desc: desc, After: values, Most: 1000})
 					if err != nil || !slices.Equal(p.IDs, want[at+1:]) {
-						t.Fatalf("step %d: behind a row that is gone, %+v by %s, down: %v, goes on with %v, not %v: %v", step, list.filter, sort, desc, p.IDs, want[at+1:], err)
+						t.Fatalf("step %d: behind a row that is gone, %+v by %s, down: %v, goes on with %v, "+
+							"not %v: %v", step, list.filter, sort, desc, p.IDs, want[at+1:], err)
 					}
 					r.Put(roster.Change{Slots: []roster.Slot{s}})
 				}
@@ -172,8 +198,11 @@ func TestPagesAreTheSortedList(t *testing.T) {
 		}
 		for _, sort := range []string{"name", "condition", "expires_at", "site", "family", "address"} {
 			for _, desc := range []bool{false, true} {
-				got := walk(t, 2, func(by roster.Order) (roster.Page, error) { return r.Devices(roster.DeviceFilter{}, by) }, roster.Order{Sort: sort, Desc: desc})
-				if slices.Sort(got); len(slices.Compact(got)) != len(f.devices) || r.CountDevices(roster.DeviceFilter{}) != len(f.devices) {
+				got := walk(t, 2, func(by roster.Order) (roster.Page, error) {
+					return r.Devices(roster.DeviceFilter{}, by)
+				}, roster.Order{Sort: sort, Desc: desc})
+				if slices.Sort(got); len(slices.Compact(got)) != len(f.devices) ||
+					r.CountDevices(roster.DeviceFilter{}) != len(f.devices) {
 					t.Fatalf("step %d: %d of %d devices by %s, down: %v", step, len(got), len(f.devices), sort, desc)
 				}
 			}
@@ -184,12 +213,16 @@ func TestPagesAreTheSortedList(t *testing.T) {
 // What comes in a cursor comes from outside.
 func TestValuesThatAreNoneOfTheOrderAreRefused(t *testing.T) {
 	r := roster.New()
-	r.Put(roster.Change{Devices: []roster.Device{{ID: 1, Name: "box"}}, Slots: []roster.Slot{{ID: 2, Device: 1, Name: "web"}}})
+	r.Put(roster.Change{Devices: []roster.Device{{ID: 1, Name: "box"}},
+		Slots: []roster.Slot{{ID: 2, Device: 1, Name: "web"}}})
 	for sort, values := range map[string][][]any{
-		"condition": {{}, {"a", 1.0, 2.0}, {1.0, 2.0}, {1e300, 1.0, 1.0}}, "expires_at": {{1.0, "2"}}, "device": {{"box"}, {1.0, 2.0}}, "site": {{"a", "b"}, {true, "b", "c"}}, "address": {{1.0, 1.0, 1.0}, {"a", "b", 1.0}, {"a"}},
+		"condition": {{}, {"a", 1.0, 2.0}, {1.0, 2.0}, {1e300, 1.0, 1.0}}, "expires_at": {{1.0, "2"}},
+		"device": {{"box"}, {1.0, 2.0}}, "site": {{"a", "b"}, {true, "b", "c"}},
+		"address": {{1.0, 1.0, 1.0}, {"a", "b", 1.0}, {"a"}},
 	} {
 		for _, v := range values {
-			if _, err := r.Slots(roster.SlotFilter{}, 0, roster.Order{Sort: sort, After: v, Most: 5}); err != roster.ErrAfter {
+			if _, err := r.Slots(roster.SlotFilter{}, 0,
+				roster.Order{Sort: sort, After: v, Most: 5}); err != roster.ErrAfter {
 				t.Errorf("%v by %s: %v", v, sort, err)
 			}
 		}
@@ -197,21 +230,26 @@ func TestValuesThatAreNoneOfTheOrderAreRefused(t *testing.T) {
 	if _, err := r.Slots(roster.SlotFilter{}, 0, roster.Order{Sort: "colour", Most: 5}); err != roster.ErrSort {
 		t.Errorf("no such order: %v", err)
 	}
-	if _, err := r.Devices(roster.DeviceFilter{}, roster.Order{Sort: "site", After: []any{1.0, "b"}, Most: 5}); err != roster.ErrAfter {
+	if _, err := r.Devices(roster.DeviceFilter{}, roster.Order{Sort: "site", After: []any{1.0, "b"},
+		Most: 5}); err != roster.ErrAfter {
 		t.Errorf("devices: %v", err)
 	}
 }
 
-// BenchmarkPages reads pages of 50 of 100,000 slots, in the orders and with the filters that are the most work, and changes the roster
-// as a fleet that is read does. It prints the slowest.
+// BenchmarkPages reads pages of 50 of 100,000 slots, in the orders and with the filters that are the most work, and
+// changes the roster as a fleet that is read does. It prints the slowest.
 func BenchmarkPages(b *testing.B) {
 	random := rand.New(rand.NewPCG(3, 4))
 	var c roster.Change
 	for i := range int64(100_000) {
-		d := roster.Device{ID: i + 1, Name: fmt.Sprintf("box-%06d-%d.tidewrack.example", random.IntN(1e6), i), Site: fmt.Sprint("site ", random.IntN(20)), Family: fmt.Sprint("family-", random.IntN(12)), Owner: fmt.Sprint("owner ", random.IntN(50)), Address: fmt.Sprintf("10.%d.%d.%d", random.IntN(250), random.IntN(250), random.IntN(250)), Tags: []string{fmt.Sprint("tag", random.IntN(30))}}
+		d := roster.Device{ID: i + 1, Name: fmt.Sprintf("box-%06d-%d.tidewrack.example", random.IntN(1e6), i),
+			Site: fmt.Sprint("site ", random.IntN(20)), Family: fmt.Sprint("family-", random.IntN(12)),
+			Owner: fmt.Sprint("owner ", random.IntN(50)), Address: fmt.Sprintf("10.%d.%d.%d", random.IntN(250),
+				random.IntN(250), random.IntN(250)), Tags: []string{fmt.Sprint("tag", random.IntN(30))}}
 		d.Words = d.Name + " " + d.Site + " " + d.Owner
 		c.Devices = append(c.Devices, d)
-		c.Slots = append(c.Slots, roster.Slot{ID: i + 1, Device: i + 1, Name: "web", Address: d.Address, Port: 443, Rank: random.IntN(8), NotAfter: int64(random.IntN(1e9)), Above: "0123456789abcdef",
+		c.Slots = append(c.Slots, roster.Slot{ID: i + 1, Device: i + 1, Name: "web", Address: d.Address, Port: 443,
+			Rank: random.IntN(8), NotAfter: int64(random.IntN(1e9)), Above: "0123456789abcdef",
 			Words: d.Name + "/web " + d.Address + " " + strings.Repeat(fmt.Sprintf("%08x", random.Uint32()), 20)})
 	}
 	begun := time.Now()
@@ -221,7 +259,9 @@ func BenchmarkPages(b *testing.B) {
 	worst := map[string]time.Duration{}
 	for b.Loop() {
 		for _, sort := range []string{"condition", "expires_at", "device", "site", "address"} {
-			for name, f := range map[string]roster.SlotFilter{"all": {}, "site": {Site: "site 7"}, "condition": {Condition: due.Flawed}, "tag": {Tag: "tag4"}, "no text": {Text: "nowhere at all"}, "text": {Text: "tidewrack"}} {
+			for name, f := range map[string]roster.SlotFilter{"all": {}, "site": {Site: "site 7"},
+				"condition": {Condition: due.Flawed}, "tag": {Tag: "tag4"}, "no text": {Text: "nowhere at all"},
+				"text": {Text: "tidewrack"}} {
 				for _, desc := range []bool{false, true} {
 					var times []time.Duration
 					for range 5 {
@@ -238,7 +278,8 @@ func BenchmarkPages(b *testing.B) {
 		}
 		for _, skip := range []int{50_000, 99_950} {
 			begun := time.Now()
-			if _, err := r.Slots(roster.SlotFilter{}, 0, roster.Order{Sort: "device", Skip: skip, Most: 50}); err != nil {
+			if _, err := r.Slots(roster.SlotFilter{}, 0,
+				roster.Order{Sort: "device", Skip: skip, Most: 50}); err != nil {
 				b.Fatal(err)
 			}
 			worst[fmt.Sprintf("behind %d rows", skip)] = time.Since(begun)

@@ -20,7 +20,8 @@ type values struct {
 }
 
 func newValues() values {
-	return values{texts: []string{""}, number: map[string]value{"": 0}, order: []value{0}, places: []int64{0}, shared: map[string]string{}, sets: map[string][]value{}}
+	return values{texts: []string{""}, number: map[string]value{"": 0}, order: []value{0}, places: []int64{0},
+		shared: map[string]string{}, sets: map[string][]value{}}
 }
 
 // of is the number of a text; a new text gets one.
@@ -75,8 +76,11 @@ func (v *values) settle() {
 
 func (v *values) compare(x, y value) int { return cmp.Compare(v.texts[x], v.texts[y]) }
 
-// bound is the place of a text among all, and whether it is one of them: where it is not, the place of the first behind it.
+// bound is the place of a text among all, and whether it is one of them: where it is not, the place of the first
+// behind it.
 func (v *values) bound(text string) (place int64, known bool) {
-	at, known := slices.BinarySearchFunc(v.order, text, func(n value, text string) int { return cmp.Compare(v.texts[n], text) })
+	at, known := slices.BinarySearchFunc(v.order, text, func(n value, text string) int {
+		return cmp.Compare(v.texts[n], text)
+	})
 	return int64(at), known
 }

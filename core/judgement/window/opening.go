@@ -17,7 +17,8 @@ type Freeze struct {
 //
 //	2026-12-20/2027-01-03 end of the year
 //
-// A date begins and ends at midnight UTC. Two times as in RFC 3339 may stand in their place; the second is then excluded.
+// A date begins and ends at midnight UTC. Two times as in RFC 3339 may stand in their place; the second is then
+// excluded.
 func ParseFreeze(text string) (Freeze, error) {
 	times, why, _ := strings.Cut(strings.TrimSpace(text), " ")
 	from, until, ok := strings.Cut(times, "/")
@@ -92,7 +93,8 @@ func (t Times) after(now time.Time, need time.Duration) (next time.Time, why str
 	end := now.Add(need)
 	for _, f := range t.Freezes {
 		if now.Before(f.Until) && end.After(f.From) {
-			return f.Until, strings.TrimSuffix("a freeze until "+f.Until.UTC().Format("2006-01-02 15:04 MST")+": "+f.Why, ": ")
+			return f.Until, strings.TrimSuffix("a freeze until "+f.Until.UTC().Format("2006-01-02 15:04 MST")+": "+
+				f.Why, ": ")
 		}
 	}
 	for day := midnight(now); t.Off != nil && day.Before(end); day = day.AddDate(0, 0, 1) {
@@ -137,7 +139,8 @@ func (t Times) OpenedSince(since, at time.Time) bool {
 	return false
 }
 
-// OpensAfter returns when work of that length fits next, after the windows that are open at a moment; zero: not within 400 days.
+// OpensAfter returns when work of that length fits next, after the windows that are open at a moment; zero: not
+// within 400 days.
 func (t Times) OpensAfter(at time.Time, need time.Duration) time.Time {
 	var next time.Time
 	for _, set := range t.Sets {

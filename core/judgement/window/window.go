@@ -77,7 +77,8 @@ func Parse(text string) (Window, error) {
 		return w, fmt.Errorf("its RRULE cannot be read: %w", err)
 	}
 	if options.Freq > rrule.DAILY || len(options.Byhour) > 0 || len(options.Byminute) > 0 || len(options.Bysecond) > 0 {
-		return w, errors.New("its RRULE must recur daily, weekly, monthly or yearly; the time of day is that of DTSTART")
+		return w, errors.New("its RRULE must recur daily, weekly, monthly or yearly; the time of day is that " +
+			"of DTSTART")
 	}
 	options.Dtstart = w.start
 	if w.rule, err = rrule.NewRRule(*options); err != nil {

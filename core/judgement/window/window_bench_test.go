@@ -7,10 +7,11 @@ import (
 	"freshseal/core/judgement/window"
 )
 
-// BenchmarkOpening finds when work fits into a weekly window, outside of freezes and the times of a site, and compares it with asking the rule of the window
-// alone for its next beginning.
+// BenchmarkOpening finds when work fits into a weekly window, outside of freezes and the times of a site, and
+// compares it with asking the rule of the window alone for its next beginning.
 func BenchmarkOpening(b *testing.B) {
-	weekly, err := window.ParseAll([]string{"DTSTART;TZID=Europe/Oslo:20260106T220000 RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H"})
+	weekly, err := window.ParseAll([]string{"DTSTART;TZID=Europe/Oslo:20260106T220000 " +
+		"RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H"})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -88,7 +88,8 @@ func (c *Conversation) Next() (*Turn, error) {
 	ordered := false
 	look := func(t *Turn, inOrder bool) {
 		m := t.See.FindSubmatchIndex(unseen)
-		if m == nil || m[0] == m[1] || found != nil && (m[0] > where[0] || m[0] == where[0] && (found.Fail != "" || t.Fail == "")) {
+		if m == nil || m[0] == m[1] || found != nil &&
+			(m[0] > where[0] || m[0] == where[0] && (found.Fail != "" || t.Fail == "")) {
 			return
 		}
 		found, where, ordered = t, m, inOrder

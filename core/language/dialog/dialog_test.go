@@ -36,8 +36,10 @@ func hear(t *testing.T, c *Conversation, pieces ...string) (typed string, err er
 func TestAConversation(t *testing.T) {
 	menu := func() *Conversation {
 		return &Conversation{
-			Turns:     []Turn{turn("word: $", "salt"), turn("choice: $", "1"), turn(`Country \[\w*\]: $`, "XA"), turn("written", "")},
-			Meanwhile: []Turn{turn("--more--", " "), {See: regexp.MustCompile(`(\d+)%`), Progress: true}, {See: regexp.MustCompile("not accepted"), Fail: "the manager refuses it"}},
+			Turns: []Turn{turn("word: $", "salt"), turn("choice: $", "1"), turn(`Country \[\w*\]: $`, "XA"),
+				turn("written", "")},
+			Meanwhile: []Turn{turn("--more--", " "), {See: regexp.MustCompile(`(\d+)%`), Progress: true},
+				{See: regexp.MustCompile("not accepted"), Fail: "the manager refuses it"}},
 		}
 	}
 	for _, c := range []struct {
@@ -48,9 +50,11 @@ func TestAConversation(t *testing.T) {
 	}{
 		{"in order", []string{"Password: ", "\r\nchoice: ", "Country [XB]: ", "written to /x"}, "salt|1|XA||", ""},
 		{"in pieces", []string{"Pass", "word:", " ", "choice: "}, "salt|1|", "Country"},
-		{"with pages in between", []string{"Password: ", "a\r\n--more--", "b\r\n--more--", "choice: "}, "salt| | |1|", "Country"},
+		{"with pages in between", []string{"Password: ", "a\r\n--more--", "b\r\n--more--", "choice: "}, "salt| | |1|",
+			"Country"},
 		{"a prompt that is worded otherwise is not answered", []string{"Passphrase? ", "choice: "}, "", "word"},
-		{"a prompt that comes too early is not taken for another", []string{"choice: ", "Password: "}, "salt|", "choice"},
+		{"a prompt that comes too early is not taken for another", []string{"choice: ", "Password: "}, "salt|",
+			"choice"},
 	} {
 		m := menu()
 		typed, err := hear(t, m, c.pieces...)
@@ -63,11 +67,13 @@ func TestAConversation(t *testing.T) {
 		}
 	}
 	m := menu()
-	if _, err := hear(t, m, "Password: ", "\x1b[H\x1b[2J 12%", "\r 37%"); err != nil || m.Percent() != 37 || m.Screen() != " 37%" {
+	if _, err := hear(t, m, "Password: ", "\x1b[H\x1b[2J 12%", "\r 37%"); err != nil || m.Percent() != 37 ||
+		m.Screen() != " 37%" {
 		t.Errorf("%d percent, screen %q, %v", m.Percent(), m.Screen(), err)
 	}
 	var refused *Refused
-	if _, err := hear(t, m, "\r\nchain not accepted, choice: "); !errors.As(err, &refused) || refused.Why != "the manager refuses it" {
+	if _, err := hear(t, m, "\r\nchain not accepted, choice: "); !errors.As(err, &refused) ||
+		refused.Why != "the manager refuses it" {
 		t.Errorf("a refusal is %v", err)
 	}
 	if _, err := hear(t, menu(), strings.Repeat("nothing that matters\n", MaxHeard/20)); !errors.Is(err, ErrFlood) {
@@ -77,8 +83,10 @@ func TestAConversation(t *testing.T) {
 
 // What is typed stands on the screen as people expect it, once.
 func TestWhatIsTypedIsDrawnOnce(t *testing.T) {
-	for name, pieces := range map[string][]string{"no echo": {"Name: ", "thanks"}, "echo": {"Name: ", "tern\r\nthanks"}} {
-		c := &Conversation{Turns: []Turn{{See: regexp.MustCompile("Name: $"), Say: []byte("tern\r"), Shown: "tern", Within: time.Second}}}
+	for name, pieces := range map[string][]string{"no echo": {"Name: ", "thanks"},
+		"echo": {"Name: ", "tern\r\nthanks"}} {
+		c := &Conversation{Turns: []Turn{{See: regexp.MustCompile("Name: $"), Say: []byte("tern\r"), Shown: "tern",
+			Within: time.Second}}}
 		for _, piece := range pieces {
 			if err := c.Hear([]byte(piece)); err != nil {
 				t.Fatal(err)
@@ -111,8 +119,9 @@ func FuzzConversation(f *testing.F) {
 	f.Add("not accepted", uint8(200))
 	f.Fuzz(func(t *testing.T, text string, size uint8) {
 		c := &Conversation{
-			Turns:     []Turn{turn("word: $", "1"), turn("choice: $", "2"), turn("written", "3")},
-			Meanwhile: []Turn{turn("--more--", "m"), {See: regexp.MustCompile(`(\d+)%`), Progress: true}, {See: regexp.MustCompile("not accepted"), Fail: "no"}},
+			Turns: []Turn{turn("word: $", "1"), turn("choice: $", "2"), turn("written", "3")},
+			Meanwhile: []Turn{turn("--more--", "m"), {See: regexp.MustCompile(`(\d+)%`), Progress: true},
+				{See: regexp.MustCompile("not accepted"), Fail: "no"}},
 		}
 		typed := ""
 		for len(text) > 0 {

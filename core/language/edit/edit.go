@@ -7,8 +7,8 @@
 //
 //	an option within a line   key=/etc/gate/key.pem in the line that matches a pattern
 //
-// A rule can be confined to a block or to a section of an INI file. Every rule can be applied twice: the second time changes nothing. What no rule
-// touches stays as it is, byte by byte: encoding, line ends, blanks, a missing
+// A rule can be confined to a block or to a section of an INI file. Every rule can be applied twice: the second time
+// changes nothing. What no rule touches stays as it is, byte by byte: encoding, line ends, blanks, a missing
 // line end at the end of the file.
 package edit
 
@@ -142,7 +142,8 @@ func (d *document) span(in *regexp.Regexp) (from, until int, err error) {
 	case len(open) == 0:
 		return 0, 0, errors.New("no line opens this block")
 	case len(open) > 1:
-		return 0, 0, fmt.Errorf("%d lines open such a block (lines %s); write a pattern that only one matches", len(open), numbers(open))
+		return 0, 0, fmt.Errorf("%d lines open such a block (lines %s); write a pattern that only one matches",
+			len(open), numbers(open))
 	}
 	start := open[0]
 	first := strings.TrimSpace(plain(d.lines[start]))
@@ -272,7 +273,8 @@ func (d *document) remove(i int) {
 // set changes the value of a directive where it stands. One that is commented
 // out is taken into use where no other line sets it.
 func (d *document) set(r Rule, from, until int) error {
-	directive, err := regexp.Compile(`^([ \t]*)(#[ \t]*|//[ \t]*|;[ \t]*)?(` + regexp.QuoteMeta(r.Set) + `)([ \t]*=[ \t]*|[ \t]+)(.*)$`)
+	directive, err := regexp.Compile(`^([ \t]*)(#[ \t]*|//[ \t]*|;[ \t]*)?(` + regexp.QuoteMeta(r.Set) +
+		`)([ \t]*=[ \t]*|[ \t]+)(.*)$`)
 	if err != nil {
 		return errors.New("the directive's name is not UTF-8")
 	}
@@ -291,7 +293,8 @@ func (d *document) set(r Rule, from, until int) error {
 	case len(live) == 1:
 		at = live[0]
 	case len(live) > 1:
-		return fmt.Errorf("%d lines set it (lines %s); say in which block with in:, or use replace with times:", len(live), numbers(live))
+		return fmt.Errorf("%d lines set it (lines %s); say in which block with in:, or use replace with times:",
+			len(live), numbers(live))
 	case len(commented) > 0:
 		at = commented[0]
 	case r.As != "":
@@ -351,9 +354,11 @@ func (d *document) replace(r Rule, from, until int) error {
 	}
 	if len(found)+done != times && len(found) != times {
 		if len(found) == 0 {
-			return fmt.Errorf("0 lines match instead of %d%s; correct the pattern", times, d.near(r.Replace.String(), from, until))
+			return fmt.Errorf("0 lines match instead of %d%s; correct the pattern", times,
+				d.near(r.Replace.String(), from, until))
 		}
-		return fmt.Errorf("%d lines match instead of %d (lines %s); make the pattern narrower, or say times:", len(found), times, numbers(found))
+		return fmt.Errorf("%d lines match instead of %d (lines %s); make the pattern narrower, or say times:",
+			len(found), times, numbers(found))
 	}
 	for _, i := range found {
 		r := r
@@ -373,7 +378,8 @@ func (d *document) insert(r Rule, text string, from, until int) error {
 	place := func(pattern *regexp.Regexp, offset int) error {
 		found := d.find(pattern, from, until)
 		if len(found) != 1 {
-			return fmt.Errorf("%d lines match %s, where the new line goes; write a pattern that only one matches", len(found), pattern)
+			return fmt.Errorf("%d lines match %s, where the new line goes; write a pattern that only one matches",
+				len(found), pattern)
 		}
 		at = found[0] + offset
 		return nil

@@ -22,14 +22,16 @@ var golden = map[string][]edit.Rule{
 	"nginx-site.conf": {
 		{Replace: re(`^\s*listen 80 default_server;`), By: "listen 443 ssl default_server;"},
 		{Remove: re(`^\s*listen \[::\]:80 default_server`)},
-		{Set: "ssl_certificate", To: "/etc/gate/chain.pem", As: "ssl_certificate /etc/gate/chain.pem;", In: re(`^server \{`), After: re(`^\s*listen 443`)},
+		{Set: "ssl_certificate", To: "/etc/gate/chain.pem", As: "ssl_certificate /etc/gate/chain.pem;",
+			In: re(`^server \{`), After: re(`^\s*listen 443`)},
 		{Set: "server_name", To: "gate.example", In: re(`^server \{`)},
 	},
 	"apache-ssl.conf": {
 		{Set: "SSLCertificateFile", To: "/etc/gate/chain.pem"},
 		{Set: "SSLCertificateKeyFile", To: "/etc/gate/key.pem"},
 		{Set: "SSLCACertificateFile", To: "/etc/gate/ca.pem"},
-		{Set: "SSLHonorCipherOrder", To: "on", As: "SSLHonorCipherOrder on", In: re(`^\s*<VirtualHost`), After: re(`SSLEngine`)},
+		{Set: "SSLHonorCipherOrder", To: "on", As: "SSLHonorCipherOrder on", In: re(`^\s*<VirtualHost`),
+			After: re(`SSLEngine`)},
 	},
 	"lighttpd.conf": {
 		{Line: `ssl.pemfile = "/etc/gate/chain.pem"`},
@@ -44,7 +46,8 @@ var golden = map[string][]edit.Rule{
 	},
 	"sshd_config.conf": {
 		{Set: "PasswordAuthentication", To: "no"},
-		{Set: "HostCertificate", To: "/etc/ssh/host-cert.pub", As: "HostCertificate /etc/ssh/host-cert.pub", Before: re(`^#RekeyLimit`)},
+		{Set: "HostCertificate", To: "/etc/ssh/host-cert.pub", As: "HostCertificate /etc/ssh/host-cert.pub",
+			Before: re(`^#RekeyLimit`)},
 		{Replace: re(`^Subsystem\s+sftp`), By: "Subsystem sftp internal-sftp"},
 		{Line: "AllowUsers keeper"},
 	},
@@ -73,9 +76,11 @@ func TestFilesAsDebianShipsThem(t *testing.T) {
 				t.Errorf("a second time it changes something: %v\n%s", err, edit.Diff(name, after, again))
 			}
 			// A file with the line ends of another system, in an old encoding, keeps both.
-			odd := bytes.ReplaceAll(append([]byte("# caf\xe9\n"), bytes.TrimSuffix(before, []byte("\n"))...), []byte("\n"), []byte("\r\n"))
+			odd := bytes.ReplaceAll(append([]byte("# caf\xe9\n"), bytes.TrimSuffix(before, []byte("\n"))...),
+				[]byte("\n"), []byte("\r\n"))
 			changed, err := edit.Apply(odd, rules)
-			want := bytes.ReplaceAll(append([]byte("# caf\xe9\n"), bytes.TrimSuffix(after, []byte("\n"))...), []byte("\n"), []byte("\r\n"))
+			want := bytes.ReplaceAll(append([]byte("# caf\xe9\n"), bytes.TrimSuffix(after, []byte("\n"))...),
+				[]byte("\n"), []byte("\r\n"))
 			if err != nil || !bytes.Equal(changed, want) {
 				t.Errorf("with other line ends: %v\n%s", err, edit.Diff(name, want, changed))
 			}
@@ -95,16 +100,20 @@ func file(t *testing.T, name string) []byte {
 func TestRulesThatDoNotFitSayWhy(t *testing.T) {
 	const text = "a = 1\nserver {\n  b 2;\n}\nserver {\n  b 3;\n}\n"
 	for want, rule := range map[string]edit.Rule{
-		"2 lines set it (lines 3, 6); say in which block":                                 {Set: "b", To: "4"},
-		"no line sets it; none of its 7 lines is like it; say with as":                    {Set: "c", To: "4"},
-		"2 lines open such a block (lines 2, 5)":                                          {Set: "b", To: "4", In: re(`^server`)},
-		"no line opens this block":                                                        {Set: "b", To: "4", In: re(`^http`)},
-		"line 1 opens no block":                                                           {Set: "b", To: "4", In: re(`^a`)},
+		"2 lines set it (lines 3, 6); say in which block":              {Set: "b", To: "4"},
+		"no line sets it; none of its 7 lines is like it; say with as": {Set: "c", To: "4"},
+		"2 lines open such a block (lines 2, 5)": {Set: "b", To: "4",
+			In: re(`^server`)},
+		"no line opens this block": {Set: "b", To: "4",
+			In: re(`^http`)},
+		"line 1 opens no block": {Set: "b", To: "4",
+			In: re(`^a`)},
 		"2 lines match instead of 1 (lines 3, 6)":                                         {Replace: re(`b`), By: "c"},
 		"0 lines match instead of 1; none of its 7 lines is like it; correct the pattern": {Replace: re(`z`), By: "c"},
 		"2 lines match b, where the new line goes; write a pattern":                       {Line: "x", After: re(`b`)},
 	} {
-		if after, err := edit.Apply([]byte(text), []edit.Rule{rule}); err == nil || !strings.Contains(err.Error(), want) {
+		if after, err := edit.Apply([]byte(text), []edit.Rule{rule}); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("want %q: %v\n%s", want, err, after)
 		}
 	}
@@ -144,7 +153,8 @@ func FuzzApply(f *testing.F) {
 	f.Add([]byte("a = 1\nserver {\n  b 2;\n}\n"), "b", "7")
 	f.Add([]byte("<A>\r\n# b = x\r\n</A>"), "b", "y")
 	f.Fuzz(func(t *testing.T, text []byte, name, value string) {
-		if name == "" || strings.TrimSpace(name) != name || strings.ContainsAny(name+value, "\r\n\x00#;\"' \t=") || value == "" {
+		if name == "" || strings.TrimSpace(name) != name || strings.ContainsAny(name+value, "\r\n\x00#;\"' \t=") ||
+			value == "" {
 			return
 		}
 		rules := []edit.Rule{{Set: name, To: value, As: name + " " + value}, {Line: "z" + value}}
@@ -162,9 +172,12 @@ func FuzzApply(f *testing.F) {
 	})
 }
 
-// Sections of INI files, options within a line and groups of a pattern are changed where they are meant, and a second time nothing changes.
+// Sections of INI files, options within a line and groups of a pattern are changed where they are meant, and a second
+// time nothing changes.
 func TestSectionsOptionsAndGroups(t *testing.T) {
-	before := "# delivered\n[global]\nfile = none\n\n[listener web] ; the pages\nport = 443\n;file = /old.pem\n[listener mail]\nfile = /old.pem\nbind :443 ssl file=/old.pem alpn h2\nbind :8443 ssl # admin\nallow 192.0.2.0 tls=old\nallow 198.51.100.0 tls=old\n"
+	before := "# delivered\n[global]\nfile = none\n\n[listener web] ; the pages\nport = 443\n;file = " +
+		"/old.pem\n[listener mail]\nfile = /old.pem\nbind :443 ssl file=/old.pem alpn h2\nbind :8443 ssl # " +
+		"admin\nallow 192.0.2.0 tls=old\nallow 198.51.100.0 tls=old\n"
 	rules := []edit.Rule{
 		{Set: "file", To: "/new.pem", Section: "listener web"},
 		{Set: "file", To: "/mail.pem", Section: "listener mail"},
@@ -173,7 +186,9 @@ func TestSectionsOptionsAndGroups(t *testing.T) {
 		{Replace: re(`^(allow .*) tls=old$`), By: "${1} tls=new", Times: 2},
 		{Line: "tls = yes", Section: "global"},
 	}
-	want := "# delivered\n[global]\nfile = none\n\ntls = yes\n[listener web] ; the pages\nport = 443\nfile = /new.pem\n[listener mail]\nfile = /mail.pem\nbind :443 ssl file=/new.pem alpn h2\nbind :8443 ssl file=/admin.pem # admin\nallow 192.0.2.0 tls=new\nallow 198.51.100.0 tls=new\n"
+	want := "# delivered\n[global]\nfile = none\n\ntls = yes\n[listener web] ; the pages\nport = 443\nfile = " +
+		"/new.pem\n[listener mail]\nfile = /mail.pem\nbind :443 ssl file=/new.pem alpn h2\nbind :8443 ssl " +
+		"file=/admin.pem # admin\nallow 192.0.2.0 tls=new\nallow 198.51.100.0 tls=new\n"
 	after := []byte(before)
 	for range 2 {
 		var err error
@@ -185,11 +200,16 @@ func TestSectionsOptionsAndGroups(t *testing.T) {
 		}
 	}
 	for said, rule := range map[string]edit.Rule{
-		"its sections are [global], [listener web], [listener mail]":                          {Set: "file", To: "x", Section: "listener"},
-		"0 lines match ^bind :444 instead of 1; like it are “10: bind :443 ssl file=/old.pem": {Option: "file", To: "x", Of: re("^bind :444")},
-		"2 lines match ^bind instead of 1 (lines 10, 11)":                                     {Option: "file", To: "x", Of: re("^bind")},
-		"0 lines match instead of 1; like it are “3: file = none”":                            {Replace: re("^filename|^file="), By: "x"},
-		"none of its 13 lines is like it":                                                     {Replace: re("^zzz"), By: "x"},
+		"its sections are [global], [listener web], [listener mail]": {Set: "file", To: "x",
+			Section: "listener"},
+		"0 lines match ^bind :444 instead of 1; like it are “10: bind :443 ssl file=/old.pem": {Option: "file",
+			To: "x", Of: re("^bind :444")},
+		"2 lines match ^bind instead of 1 (lines 10, 11)": {Option: "file",
+			To: "x", Of: re("^bind")},
+		"0 lines match instead of 1; like it are “3: file = none”": {Replace: re(
+			"^filename|^file="), By: "x"},
+		"none of its 13 lines is like it": {Replace: re("^zzz"),
+			By: "x"},
 	} {
 		if _, err := edit.Apply([]byte(before), []edit.Rule{rule}); err == nil || !strings.Contains(err.Error(), said) {
 			t.Errorf("it says %v instead of %q", err, said)

@@ -19,7 +19,8 @@ func (d *document) near(pattern string, from, until int) string {
 		for i := from; i < until && len(out) < mostNear; i++ {
 			line := strings.TrimSpace(plain(d.lines[i]))
 			shown := fmt.Sprintf("%d: %.80s", i+1, line)
-			if strings.Contains(strings.ToLower(line), strings.ToLower(word)) && !strings.Contains(strings.Join(out, "\n")+"\n", shown+"\n") {
+			if strings.Contains(strings.ToLower(line), strings.ToLower(word)) &&
+				!strings.Contains(strings.Join(out, "\n")+"\n", shown+"\n") {
 				out = append(out, shown)
 			}
 		}

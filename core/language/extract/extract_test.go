@@ -45,11 +45,13 @@ func TestAValueIsFoundInAnAnswer(t *testing.T) {
 		"JSON much too deep":       {in(strings.Repeat("[", 100_000), "/0"), "", "too deep"},
 	} {
 		got, err := c.find()
-		if got != c.want || (err != nil) != (c.fails != "" || c.want == "") || err != nil && !strings.Contains(err.Error(), c.fails) {
+		if got != c.want || (err != nil) != (c.fails != "" || c.want == "") || err != nil &&
+			!strings.Contains(err.Error(), c.fails) {
 			t.Errorf("%s: %q, %v", about, got, err)
 		}
 	}
-	for _, err := range []error{extract.CheckSelector("a[["), extract.CheckPointer("a"), extract.CheckXPath("//["), extract.CheckXPath("")} {
+	for _, err := range []error{extract.CheckSelector("a[["), extract.CheckPointer("a"), extract.CheckXPath("//["),
+		extract.CheckXPath("")} {
 		if err == nil {
 			t.Error("what cannot be looked for is accepted")
 		}

@@ -36,8 +36,8 @@ const (
 // Captured are the looks that a procedure can capture.
 var Captured = []string{Now, Next, Previous, Pending}
 
-// Nothing stands for a leaf where an address serves no TLS at all: it refuses connections, or speaks something else. That can be
-// what stood, and then it is what the way back must end with.
+// Nothing stands for a leaf where an address serves no TLS at all: it refuses connections, or speaks something else.
+// That can be what stood, and then it is what the way back must end with.
 const Nothing = "nothing"
 
 // Place is what one address serves.

@@ -10,10 +10,11 @@ import (
 	"freshseal/core/testkit"
 )
 
-// What addresses serve together: a third certificate outranks the new one, that outranks what cannot be read, and only where
-// every address serves what it served before is it before.
+// What addresses serve together: a third certificate outranks the new one, that outranks what cannot be read, and
+// only where every address serves what it served before is it before.
 func TestWhatTheAddressesServe(t *testing.T) {
-	before, new, third, unreachable := look.Place{Stood: "a", Serves: "a"}, look.Place{Stood: "a", Serves: "n"}, look.Place{Stood: "a", Serves: "x"}, look.Place{Stood: "a"}
+	before, new, third, unreachable := look.Place{Stood: "a", Serves: "a"}, look.Place{Stood: "a", Serves: "n"},
+		look.Place{Stood: "a", Serves: "x"}, look.Place{Stood: "a"}
 	other := look.Place{Stood: "b", Serves: "b"} // each address has its own
 	for _, c := range []struct {
 		places []look.Place
@@ -26,8 +27,10 @@ func TestWhatTheAddressesServe(t *testing.T) {
 		{[]look.Place{new, third, unreachable}, look.Other},
 		{[]look.Place{{Serves: "y"}}, look.Unknown}, // nobody knows what stood there
 		{[]look.Place{{Serves: "n"}}, look.New},
-		{[]look.Place{{Stood: "b", Serves: "a"}}, look.Other},                    // what stood elsewhere is a third one here
-		{[]look.Place{{Stood: look.Nothing, Serves: look.Nothing}}, look.Before}, // the first TLS of an address, taken back
+		// what stood elsewhere is a third one here
+		{[]look.Place{{Stood: "b", Serves: "a"}}, look.Other},
+		// the first TLS of an address, taken back
+		{[]look.Place{{Stood: look.Nothing, Serves: look.Nothing}}, look.Before},
 		{[]look.Place{{Stood: look.Nothing, Serves: "n"}}, look.New},
 		{[]look.Place{{Stood: look.Nothing, Serves: "x"}}, look.Other},
 		{[]look.Place{{Stood: look.Nothing}}, look.Unknown},
@@ -40,7 +43,8 @@ func TestWhatTheAddressesServe(t *testing.T) {
 	}
 }
 
-// An undo is sent where every look reads the word given and passed over where one reads the opposite; nothing else moves it.
+// An undo is sent where every look reads the word given and passed over where one reads the opposite; nothing else
+// moves it.
 func TestAGuardSendsPassesOrHolds(t *testing.T) {
 	guard := look.Guard{look.Wire: look.New, look.Previous: look.Before}
 	for _, c := range []struct {
@@ -80,9 +84,11 @@ func TestABoxNamesACertificate(t *testing.T) {
 	}
 	decimal, _ := big.NewInt(0).SetString(new.Serial(), 16)
 	for text, want := range map[string]look.Word{
-		string(new.PEM()): look.New, new.SHA256: look.New, colons(new.SHA256): look.New, "SHA256:" + colons(new.SHA256): look.New, new.SHA1(): look.New,
+		string(new.PEM()): look.New, new.SHA256: look.New, colons(new.SHA256): look.New, "SHA256:" +
+			colons(new.SHA256): look.New, new.SHA1(): look.New,
 		new.Serial(): look.New, "0x" + new.Serial(): look.New, decimal.String(): look.New,
-		old.SHA256: look.Before, "entry-7": look.Before, strings.Repeat("0", 64): look.Other, "entry-8": look.Other, "": look.Unknown, " \n": look.Unknown, "::": look.Unknown, "none": look.Other,
+		old.SHA256: look.Before, "entry-7": look.Before, strings.Repeat("0", 64): look.Other, "entry-8": look.Other,
+		"": look.Unknown, " \n": look.Unknown, "::": look.Unknown, "none": look.Other,
 		strings.Repeat("a", 1<<20): look.Unknown,
 	} {
 		if got := look.Told(text, "entry-7", look.Of(old), look.Of(new)); got != want {

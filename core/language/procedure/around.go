@@ -85,7 +85,8 @@ func (c *checker) enclosed() {
 			for k := range list {
 				step := &list[k]
 				if names[step.Name] {
-					c.fault(step, "give each a name of its own with step: the journal tells steps apart by it", "two steps of around are called %q", step.Name)
+					c.fault(step, "give each a name of its own with step: the journal tells steps apart by it",
+						"two steps of around are called %q", step.Name)
 				}
 				names[step.Name] = true
 				c.step(Enclosure, step)

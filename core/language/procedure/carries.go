@@ -6,8 +6,8 @@ import (
 	"freshseal/core/pki/pack"
 )
 
-// Carries reports whether the request of the family can carry a field of the subject, such as "locality": its steps hand that value or the
-// whole plan to the device, or Fresh Seal makes the request.
+// Carries reports whether the request of the family can carry a field of the subject, such as "locality": its steps
+// hand that value or the whole plan to the device, or Fresh Seal makes the request.
 func (p Procedure) Carries(field string) bool {
 	if p.Traits.KeyGiven || p.Traits.SignsItself {
 		return true
@@ -27,7 +27,9 @@ func (p Procedure) NeedsRoot() bool {
 		for _, step := range steps {
 			for _, name := range step.Names() {
 				made, _ := p.Pack(name)
-				if name == "anchor" || slices.Contains([]pack.Form{pack.Root, pack.LeafFirstWithRoot, pack.IntermediatesWithRoot}, made.Form) {
+				if name == "anchor" ||
+					slices.Contains([]pack.Form{pack.Root, pack.LeafFirstWithRoot, pack.IntermediatesWithRoot},
+						made.Form) {
 					return true
 				}
 			}

@@ -51,17 +51,23 @@ func (r *reader) check(p *Procedure) {
 	}
 	if p.Traits.SignsItself {
 		c.signedByDevice()
-	} else if got, has := c.captures[requested]; !has && !p.Traits.KeyGiven && !r.broken[Request] && len(p.Traits.KeyTypes) > 0 {
+	} else if got, has := c.captures[requested]; !has && !p.Traits.KeyGiven && !r.broken[Request] &&
+		len(p.Traits.KeyTypes) > 0 {
 		var at ast.Node
 		if len(p.Steps[Request]) > 0 {
 			at = c.place(&p.Steps[Request][0])
 		}
 		r.fault(at, "let one step fetch or print it with capture: request", "the section request captures no request")
-	} else if has && p.Traits.KeyEither && !slices.ContainsFunc(got.when, func(each Condition) bool { return c.ofSetting(each.Name) }) {
-		r.fault(got.at, "write with: and the setting beside the steps, or leave key_made_by out", "key_made_by says either, and the request is always captured")
+	} else if has && p.Traits.KeyEither && !slices.ContainsFunc(got.when, func(each Condition) bool {
+		return c.ofSetting(each.Name)
+	}) {
+		r.fault(got.at, "write with: and the setting beside the steps, or leave key_made_by out",
+			"key_made_by says either, and the request is always captured")
 	}
-	if len(p.Steps[Install])+len(p.Steps[Activate]) == 0 && p.Steps != nil && !r.broken[Install] && !r.broken[Activate] {
-		r.fault(nil, "add a section activate with the steps that put the certificate in use", "no step puts the new certificate onto the device")
+	if len(p.Steps[Install])+len(p.Steps[Activate]) == 0 && p.Steps != nil && !r.broken[Install] &&
+		!r.broken[Activate] {
+		r.fault(nil, "add a section activate with the steps that put the certificate in use",
+			"no step puts the new certificate onto the device")
 	}
 	c.warnUnused()
 	for i := range p.Settings {
@@ -77,16 +83,21 @@ const Issuer = "issuer"
 // be made: by which authority the new certificate is signed.
 func (c *checker) signedByDevice() {
 	if steps := c.p.Steps[Request]; len(steps) > 0 {
-		c.fault(&steps[0], "move the step to activate, or leave signer out", "no request is made where the device is its own signer")
+		c.fault(&steps[0], "move the step to activate, or leave signer out", "no request is made where the device "+
+			"is its own signer")
 	}
 	if len(c.p.Packs) > 0 {
-		c.reader.fault(c.names[c.p.Packs[0].Name], "leave packs out", "nothing is sent to a device that is its own signer")
+		c.reader.fault(c.names[c.p.Packs[0].Name], "leave packs out", "nothing is sent to a device that is its "+
+			"own signer")
 	}
 	got, has := c.captures[Issuer]
 	if !has && !c.broken[Survey] && !c.broken[Activate] {
-		c.reader.fault(nil, "let a step in survey or activate print or fetch it with capture: issuer", "nothing captures the certificate of the device's authority, so it cannot be proven who signed the new certificate")
+		c.reader.fault(nil, "let a step in survey or activate print or fetch it with capture: issuer",
+			"nothing captures the certificate of the device's authority, so it cannot be proven who signed the new "+
+				"certificate")
 	} else if has && len(got.when) > 0 {
-		c.reader.fault(got.at, "leave with and without out", "the certificate of the device's authority is captured only sometimes")
+		c.reader.fault(got.at, "leave with and without out", "the certificate of the device's authority is "+
+			"captured only sometimes")
 	}
 }
 
@@ -110,7 +121,8 @@ func (c *checker) section(section Section) {
 	for i := range c.p.Steps[section] {
 		step := &c.p.Steps[section][i]
 		if names[step.Name]++; names[step.Name] > 1 {
-			c.fault(step, "give each a name of its own with step: the journal tells steps apart by it", "two steps of %s are called %q", section, step.Name)
+			c.fault(step, "give each a name of its own with step: the journal tells steps apart by it",
+				"two steps of %s are called %q", section, step.Name)
 		}
 		c.step(section, step)
 		if section == Look {
@@ -128,7 +140,8 @@ func (c *checker) capture(section Section, step *Step, capture Capture) {
 	before, again := c.captures[capture.Name]
 	alternative := again && before.when.excludes(step.When)
 	if setting || packed || again && !alternative {
-		c.faultAt(step, capture.Name, "choose another name", "%q is taken by a setting, a pack or another capture", capture.Name)
+		c.faultAt(step, capture.Name, "choose another name", "%q is taken by a setting, a pack or another capture",
+			capture.Name)
 	}
 	kind := step.Do.Gives()
 	if capture.part() {
@@ -138,7 +151,8 @@ func (c *checker) capture(section Section, step *Step, capture Capture) {
 		kind = Content
 		c.used[capture.Name] = true
 	}
-	made := captured{kind: kind, secret: capture.Secret, when: step.When, on: step.On, byHand: step.Do.Link() == Person, section: section, at: c.place(step)}
+	made := captured{kind: kind, secret: capture.Secret, when: step.When, on: step.On,
+		byHand: step.Do.Link() == Person, section: section, at: c.place(step)}
 	if alternative { // two steps, one of which is done
 		made.when = made.when.shared(before.when)
 	}
@@ -203,7 +217,8 @@ func (c *checker) undone(section Section, step *Step) {
 		needs = ok && !w.UsesWork()
 	}
 	if needs {
-		c.fault(step, "write undo: with the command that takes it back; undo: again (nothing to put back, done once more at the end), undo: nothing (it changes nothing), or undo: none with because:",
+		c.fault(step, "write undo: with the command that takes it back; undo: again (nothing to put back, done "+
+			"once more at the end), undo: nothing (it changes nothing), or undo: none with because:",
 			"the step “%s” may change the device and does not say how it is undone", step.Name)
 	}
 }
@@ -217,7 +232,8 @@ func (c *checker) list(section Section, step *Step) {
 		kind, ok = g.kind, c.reached(section, step.Each)
 	}
 	if !ok || kind != List {
-		c.faultAt(step, step.Each, "name a setting of the kind list, or one of names, dns_names, ip_names, slots, nodes", "each names %q, which is not a list", step.Each)
+		c.faultAt(step, step.Each, "name a setting of the kind list, or one of names, dns_names, ip_names, "+
+			"slots, nodes", "each names %q, which is not a list", step.Each)
 	}
 }
 
@@ -265,7 +281,8 @@ func (c *checker) secret(name string) bool {
 	s, _ := c.p.Setting(name)
 	g, _ := givenOf(name)
 	made, _ := c.p.Pack(name)
-	return s.Kind == Secret || g.kind == Secret || g.secret || g.name == "new_key" || made.Secret() || c.captures[name].secret
+	return s.Kind == Secret || g.kind == Secret || g.secret || g.name == "new_key" || made.Secret() ||
+		c.captures[name].secret
 }
 
 // value sees that a value is there by then and fits its place.
@@ -287,23 +304,29 @@ func (c *checker) value(section Section, step, owner *Step, name string, where p
 		c.faultAt(step, fragment, "leave it out", "{{%s}} is never there where the device is its own signer", name)
 		return
 	case (g.secret || made.Secret()) && c.p.Traits.KeyEither && !c.captures[requested].when.excludes(step.When):
-		c.faultAt(step, fragment, "leave the step out where a step captures the request: use the opposite of “"+c.captures[requested].when.Text()+"”", "{{%s}} is there only where Fresh Seal makes the key", name)
+		c.faultAt(step, fragment, "leave the step out where a step captures the request: use the opposite of “"+
+			c.captures[requested].when.Text()+"”", "{{%s}} is there only where Fresh Seal makes the key", name)
 		return
 	case name == "new_key" && c.captures[requested].on != "" && !c.captures[requested].when.excludes(step.When):
-		c.faultAt(step, fragment, "fetch the key from the helper with a capture that is secret, and name that", "{{new_key}} is on the helper, not on the device")
+		c.faultAt(step, fragment, "fetch the key from the helper with a capture that is secret, and name that",
+			"{{new_key}} is on the helper, not on the device")
 		return
 	case (g.secret || made.Secret()) && !c.p.Traits.KeyGiven && !c.p.Traits.KeyEither:
-		c.faultAt(step, fragment, "write key_made_by: service among the traits, or leave it out", "{{%s}} is there only where Fresh Seal makes the key", name)
+		c.faultAt(step, fragment, "write key_made_by: service among the traits, or leave it out",
+			"{{%s}} is there only where Fresh Seal makes the key", name)
 		return
 	case packed && !c.reached(section, "leaf"):
-		c.faultAt(step, fragment, "use it in a later section", "the pack {{%s}} is not there before the section backup", name)
+		c.faultAt(step, fragment, "use it in a later section", "the pack {{%s}} is not there before the "+
+			"section backup", name)
 		return
 	case has && !got.when.within(step.When):
-		c.faultAt(step, fragment, "write the same with or without beside this step", "{{%s}} is captured only where “%s” holds", name, got.when.Text())
+		c.faultAt(step, fragment, "write the same with or without beside this step", "{{%s}} is captured only "+
+			"where “%s” holds", name, got.when.Text())
 		return
 	case has && beside(step, owner) && got.at == c.place(step):
 	case isGiven && !has && !c.reached(section, name):
-		c.faultAt(step, fragment, "use it in a later section", "{{%s}} is not there before the section %s", name, g.from)
+		c.faultAt(step, fragment, "use it in a later section", "{{%s}} is not there before the section %s", name,
+			g.from)
 		return
 	case !isGiven && !packed && !setting && !has:
 		all := append(c.p.settingNames(), givenNames()...)
@@ -329,17 +352,21 @@ func (c *checker) fits(step *Step, name string, where place) {
 	case inCommand:
 		switch {
 		case secret:
-			c.faultAt(step, name, "give it with stdin:, or put it into a file", "{{%s}} is secret and may not be part of a command, where the device's process list shows it", name)
+			c.faultAt(step, name, "give it with stdin:, or put it into a file", "{{%s}} is secret and may not be "+
+				"part of a command, where the device's process list shows it", name)
 		case kind == Content:
-			c.faultAt(step, name, "give it with stdin:, or put it into a file", "{{%s}} is a file's content and may not be part of a command", name)
+			c.faultAt(step, name, "give it with stdin:, or put it into a file", "{{%s}} is a file's content and "+
+				"may not be part of a command", name)
 		}
 	case inPath:
 		if secret || kind != Path && kind != Text && kind != Number && kind != Choice {
-			c.faultAt(step, name, "name a path or a text", "{{%s}} is of the kind %s and cannot stand in a path", name, kind)
+			c.faultAt(step, name, "name a path or a text", "{{%s}} is of the kind %s and cannot stand in a path",
+				name, kind)
 		}
 	case inRule:
 		if secret || kind == Content || kind == List || kind == Command {
-			c.faultAt(step, name, "name a path or a text", "{{%s}} is of the kind %s and cannot stand in a line of a file", name, kind)
+			c.faultAt(step, name, "name a path or a text", "{{%s}} is of the kind %s and cannot stand in a line "+
+				"of a file", name, kind)
 		}
 	case inWords:
 		if secret {
@@ -351,7 +378,8 @@ func (c *checker) fits(step *Step, name string, where place) {
 		}
 	case inURL:
 		if secret || kind == Content {
-			c.faultAt(step, name, "send it in a header or the body", "{{%s}} is of the kind %s and may not be part of an address, which servers log", name, kind)
+			c.faultAt(step, name, "send it in a header or the body", "{{%s}} is of the kind %s and may not be part "+
+				"of an address, which servers log", name, kind)
 		}
 	case inHeader:
 		if kind == Content {
@@ -359,7 +387,8 @@ func (c *checker) fits(step *Step, name string, where place) {
 		}
 	case inWhole:
 		if kind != Content && kind != Text {
-			c.faultAt(step, name, "name a file's content", "{{%s}} is of the kind %s and is not a file's content", name, kind)
+			c.faultAt(step, name, "name a file's content", "{{%s}} is of the kind %s and is not a file's content",
+				name, kind)
 		}
 	}
 }

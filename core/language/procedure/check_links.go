@@ -25,7 +25,8 @@ func (c *checker) helped(section Section, step *Step) {
 	path := step.Do.Writes()
 	switch {
 	case setting.Kind != OtherDevice:
-		c.faultAt(step, step.On, "name a setting of the kind device", "on names %q, which is not a setting of the kind device", step.On)
+		c.faultAt(step, step.On, "name a setting of the kind device", "on names %q, which is not a setting of the "+
+			"kind device", step.On)
 	case step.Do.Link() != SSH:
 		c.fault(step, "leave on out", "%s is not done on a device that helps", step.Do.Word())
 	case section != Survey && section != Request:

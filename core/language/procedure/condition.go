@@ -109,7 +109,8 @@ func (c *checker) condition(section Section, step *Step, cond Condition) {
 	g, isGiven := givenOf(name)
 	switch {
 	case cond.Is != "" && setting.Kind != Choice:
-		c.faultAt(step, name, "name a setting of the kind choice", "%s compares %q, which is not a choice", cond.Text(), name)
+		c.faultAt(step, name, "name a setting of the kind choice", "%s compares %q, which is not a choice",
+			cond.Text(), name)
 	case cond.Is != "" && !slices.Contains(setting.Choices, cond.Is):
 		c.faultAt(step, cond.Is, "write one of "+strings.Join(setting.Choices, ", "), "%q is never %q", name, cond.Is)
 	case isSetting, packed, has:
@@ -117,6 +118,7 @@ func (c *checker) condition(section Section, step *Step, cond Condition) {
 	case isGiven:
 		c.faultAt(step, name, "use it in a later section", "%q is not there before the section %s", name, g.from)
 	default:
-		c.faultAt(step, name, "name one of "+strings.Join(append(c.p.settingNames(), KeyAgain), ", "), "with and without name %q, which is not a setting, a pack or a captured value", name)
+		c.faultAt(step, name, "name one of "+strings.Join(append(c.p.settingNames(), KeyAgain), ", "),
+			"with and without name %q, which is not a setting, a pack or a captured value", name)
 	}
 }

@@ -8,7 +8,8 @@ import (
 	"freshseal/core/language/procedure"
 )
 
-const terminal = "procedure: menu\ntitle: x\nlinks: [ssh]\nsettings:\n  word: {kind: secret, about: x}\n  many: {kind: list, about: x}\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  activate:\n    - "
+const terminal = "procedure: menu\ntitle: x\nlinks: [ssh]\nsettings:\n  word: {kind: secret, about: x}\n  many: " +
+	"{kind: list, about: x}\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  activate:\n    - "
 
 // What is wrong with a dialog or a wait is told before a device is touched, with what to
 // write instead.
@@ -44,11 +45,13 @@ func TestTheCheckOfDialogsAndWaits(t *testing.T) {
 // more; one that answers alone may be any line, and a secret is never shown.
 func TestWhatIsTypedInADialog(t *testing.T) {
 	expand := func(say, word string, more ...string) (string, error) {
-		p, faults := procedure.Parse([]byte(terminal + `{dialog: login, undo: nothing, talk: [{see: x, say: "` + say + `"` + strings.Join(more, "") + `}]}` + "\n"))
+		p, faults := procedure.Parse([]byte(terminal + `{dialog: login, undo: nothing, talk: [{see: x, say: "` + say +
+			`"` + strings.Join(more, "") + `}]}` + "\n"))
 		if procedure.Refused(faults) {
 			return "", faults[0]
 		}
-		scope, err := procedure.NewScope(procedure.Material{Procedure: p, Work: "/w/r1"}, map[string]string{"word": word, "many": "a b"}, nil)
+		scope, err := procedure.NewScope(procedure.Material{Procedure: p, Work: "/w/r1"},
+			map[string]string{"word": word, "many": "a b"}, nil)
 		if err != nil {
 			return "", err
 		}
@@ -65,12 +68,15 @@ func TestWhatIsTypedInADialog(t *testing.T) {
 	if said, err := expand("{{word}}", "a; reload $(now) `x`"); err != nil || said != "a; reload $(now) `x`\r" {
 		t.Errorf("alone: %q, %v", said, err)
 	}
-	for more, want := range map[string]string{"": "a, b\r", `, between: " "`: "a b\r", `, between: ";"`: "a;b\r", `, between: ""`: "ab\r"} {
+	for more, want := range map[string]string{"": "a, b\r", `, between: " "`: "a b\r", `, between: ";"`: "a;b\r",
+		`, between: ""`: "ab\r"} {
 		if said, err := expand("{{many}}", "plain", more); err != nil || said != want {
 			t.Errorf("a list%s: %q, %v", more, said, err)
 		}
 	}
-	for say, more := range map[string]string{"{{word}}": `, between: " "`, "yes": `, between: " "`, "{{many}} {{many}}": `, between: " "`, "{{item}}": `, each: many, between: " "`, "{{many}}": `, between: "\r"`} {
+	for say, more := range map[string]string{"{{word}}": `, between: " "`, "yes": `, between: " "`,
+		"{{many}} {{many}}": `, between: " "`, "{{item}}": `, each: many, between: " "`,
+		"{{many}}": `, between: "\r"`} {
 		if said, err := expand(say, "plain", more); err == nil {
 			t.Errorf("%s%s is typed: %q", say, more, said)
 		}
@@ -86,10 +92,13 @@ func TestWhatIsTypedInADialog(t *testing.T) {
 // A rehearsal shows a prompt as a person sees it, and not the pattern that matches it.
 func TestARehearsalShowsPromptsAsTheyAreSeen(t *testing.T) {
 	for pattern, want := range map[string]string{
-		`Choice: $`: "“Choice:”", `certificates(?s:.*)Choice: $`: "“certificates…Choice:”", `(?i)password:\s*$`: "“PASSWORD:”", `Rolled back\.|It failed: .*`: "“Rolled back.” or “It failed: …”",
+		`Choice: $`: "“Choice:”", `certificates(?s:.*)Choice: $`: "“certificates…Choice:”",
+		`(?i)password:\s*$`: "“PASSWORD:”", `Rolled back\.|It failed: .*`: "“Rolled back.” or “It failed: …”",
 		`^quay\([a-z]+\)# $`: "“quay(…)#”", `Really \(y/n\)\? `: "“Really (y/n)?”", `([0-9]+)% done`: "“…% done”",
 	} {
-		p, faults := procedure.Parse([]byte("procedure: ours\ntitle: x\nlinks: [ssh]\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  activate:\n    - dialog: menu\n      undo: nothing\n      talk: [{see: '" + pattern + "', say: \"1\"}]\n"))
+		p, faults := procedure.Parse([]byte("procedure: ours\ntitle: x\nlinks: [ssh]\ntraits: {key_types: " +
+			"[ecdsa-p256], key_made_by: service}\nsteps:\n  activate:\n    - dialog: menu\n      undo: nothing\n   " +
+			"   talk: [{see: '" + pattern + "', say: \"1\"}]\n"))
 		if procedure.Refused(faults) {
 			t.Fatalf("%s: %v", pattern, faults)
 		}
@@ -108,10 +117,14 @@ func TestARehearsalShowsPromptsAsTheyAreSeen(t *testing.T) {
 	}
 }
 
-// A piece of dialog is written once and used by several steps; where the one value of a line is empty, something else is said.
+// A piece of dialog is written once and used by several steps; where the one value of a line is empty, something else
+// is said.
 func TestPiecesOfDialog(t *testing.T) {
 	text := func(pieces, talk string) string {
-		return "procedure: ours\ntitle: x\nlinks: [ssh]\nsettings: {team: {about: x}, word: {kind: secret, about: x}}\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  activate:\n    - {dialog: menu, undo: nothing, talk: " + talk + "}\n    - {step: again, dialog: menu, undo: nothing, talk: [{piece: enter}, {see: done}]}\npieces: " + pieces + "\n"
+		return "procedure: ours\ntitle: x\nlinks: [ssh]\nsettings: {team: {about: x}, word: {kind: secret, about: " +
+			"x}}\ntraits: {key_types: [ecdsa-p256], key_made_by: service}\nsteps:\n  activate:\n    - {dialog: " +
+			"menu, undo: nothing, talk: " + talk + "}\n    - {step: again, dialog: menu, undo: nothing, talk: " +
+			"[{piece: enter}, {see: done}]}\npieces: " + pieces + "\n"
 	}
 	const enter = "{enter: [{see: 'PIN: $', say: '{{word}}'}, {see: 'Choice: $', say: '4'}]}"
 	p, faults := procedure.Parse([]byte(text(enter, "[{piece: enter}, {see: 'Unit: $', say: '{{team}}', else: '-'}]")))
@@ -119,7 +132,8 @@ func TestPiecesOfDialog(t *testing.T) {
 		t.Fatal(faults)
 	}
 	for unit, want := range map[string]string{"": "-", "consoles": "consoles"} {
-		scope, err := procedure.NewScope(procedure.Material{Procedure: p}, map[string]string{"team": unit, "word": "salt"}, nil)
+		scope, err := procedure.NewScope(procedure.Material{Procedure: p},
+			map[string]string{"team": unit, "word": "salt"}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -133,11 +147,13 @@ func TestPiecesOfDialog(t *testing.T) {
 		}
 	}
 	for said, source := range map[string]string{
-		`no piece of dialog is called "entr"`:               text(enter, "[{piece: entr}]"),
-		`the piece of dialog "leave" is never used`:         text("{enter: [{see: a, say: b}], leave: [{see: a, say: b}]}", "[{see: a}]"),
-		"else is what is said where the one value is empty": text(enter, "[{see: 'Unit: $', say: 'unit {{team}}', else: '-'}]"),
-		"is not a mapping of names to lists":                text("[enter]", "[{see: a}]"),
-		`no piece of dialog is called "enter"`:              text("{}", "[{see: a}]"),
+		`no piece of dialog is called "entr"`: text(enter, "[{piece: entr}]"),
+		`the piece of dialog "leave" is never used`: text("{enter: [{see: a, say: b}], leave: [{see: a, "+
+			"say: b}]}", "[{see: a}]"),
+		"else is what is said where the one value is empty": text(enter, "[{see: 'Unit: $', say: 'unit {{team}}', "+
+			"else: '-'}]"),
+		"is not a mapping of names to lists":   text("[enter]", "[{see: a}]"),
+		`no piece of dialog is called "enter"`: text("{}", "[{see: a}]"),
 	} {
 		if _, faults := procedure.Parse([]byte(source)); !strings.Contains(fmt.Sprint(faults), said) {
 			t.Errorf("%q is not said: %v", said, faults)

@@ -7,10 +7,12 @@ import "strings"
 func Draft(name, link string) (string, error) {
 	start, ok := map[string]string{SSH: draft, HTTPS: webDraft}[link]
 	if !ok {
-		return "", Fault{Line: 1, Column: 1, What: "there is no draft for the link " + link, Instead: "take ssh or https"}
+		return "", Fault{Line: 1, Column: 1, What: "there is no draft for the link " + link,
+			Instead: "take ssh or https"}
 	}
 	if !nameForm.MatchString(name) {
-		return "", Fault{Line: 1, Column: 1, What: "“" + name + "” cannot be a procedure's name", Instead: "use small letters, digits and -"}
+		return "", Fault{Line: 1, Column: 1, What: "“" + name + "” cannot be a procedure's name",
+			Instead: "use small letters, digits and -"}
 	}
 	return strings.ReplaceAll(start, "NAME", name), nil
 }

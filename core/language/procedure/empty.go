@@ -2,8 +2,9 @@ package procedure
 
 import "slices"
 
-// empty reports whether nothing would be handed to the device: every part of the new chain that the step names is empty for this chain,
-// such as the intermediates of an authority that signs straight from its root. Such a step is left out.
+// empty reports whether nothing would be handed to the device: every part of the new chain that the step names is
+// empty for this chain, such as the intermediates of an authority that signs straight from its root. Such a step is
+// left out.
 func (s Step) empty(scope *Scope) bool {
 	none := false
 	for _, name := range s.Names() {
@@ -19,7 +20,8 @@ func (s Step) empty(scope *Scope) bool {
 	return none
 }
 
-// mayBeEmpty reports whether the step is left out for some chains: it names the intermediates and nothing else of the chain.
+// mayBeEmpty reports whether the step is left out for some chains: it names the intermediates and nothing else of the
+// chain.
 func (s Step) mayBeEmpty(scope *Scope) bool {
 	names := slices.DeleteFunc(s.Names(), func(name string) bool { return !scope.ofChain(name) })
 	return len(names) > 0 && !slices.ContainsFunc(names, func(name string) bool { return name != "intermediates" })
@@ -34,4 +36,5 @@ func (s *Scope) ofChain(name string) bool {
 }
 
 // chainGivens are the given values that are made of the new chain.
-var chainGivens = []string{"leaf", "leaf_first", "intermediates", "intermediates_or_root", "anchor", "leaf_der", "pkcs7", "pkcs7_pem", "new_sha256"}
+var chainGivens = []string{"leaf", "leaf_first", "intermediates", "intermediates_or_root", "anchor", "leaf_der",
+	"pkcs7", "pkcs7_pem", "new_sha256"}

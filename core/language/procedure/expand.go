@@ -90,7 +90,8 @@ func expandCommand(text string, scope *Scope) (string, error) {
 	out, err := replaceEach(text, scope, func(v Value, before string) (string, error) {
 		switch {
 		case v.Secret, v.Kind == Secret:
-			return "", errors.New("is secret and may not be part of a command, where the device's process list shows it")
+			return "", errors.New("is secret and may not be part of a command, where the device's process " +
+				"list shows it")
 		case v.Kind == Content:
 			return "", errors.New("is a file's content and may not be part of a command; give it with stdin:")
 		case !v.Known:
@@ -106,7 +107,8 @@ func expandCommand(text string, scope *Scope) (string, error) {
 			return strings.Join(quoted, " "), nil
 		}
 		if why := notBare(v.Text); why != "" {
-			return "", fmt.Errorf("is %q, which %s; a value in a command is one plain word: letters, digits and . _ : / @ %% + = , -", shorten(v.Text), why)
+			return "", fmt.Errorf("is %q, which %s; a value in a command is one plain word: letters, digits and . "+
+				"_ : / @ %% + = , -", shorten(v.Text), why)
 		}
 		if strings.HasSuffix(before, "/") && strings.HasPrefix(v.Text, "..") {
 			return "", fmt.Errorf("is %q, which leads out of its folder", v.Text)
@@ -148,7 +150,8 @@ func expandPath(text string, scope *Scope) (string, error) {
 	if err := checkPath(out); err != nil {
 		return "", err
 	}
-	if out != folder && !strings.HasPrefix(out, strings.TrimSuffix(folder, "/")+"/") && !strings.HasPrefix(out, folder+".") {
+	if out != folder && !strings.HasPrefix(out, strings.TrimSuffix(folder, "/")+"/") &&
+		!strings.HasPrefix(out, folder+".") {
 		return "", fmt.Errorf("the path %s leaves %s", out, path.Dir(folder))
 	}
 	return out, nil

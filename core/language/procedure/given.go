@@ -64,49 +64,96 @@ var givens = []given{
 	{"replacement", Text, false, Survey, "the replacement's id", func(m *Material) (Value, error) {
 		return Value{Kind: Text, Text: m.Replacement, Known: m.Replacement != ""}, nil
 	}},
-	{"work", Path, false, Survey, "a folder on the device for this replacement alone; made when a step names it, cleared when the replacement ends", path_(func(m *Material) string { return m.Work })},
-	{"before", Path, false, Survey, "its part that is kept after the end, for a later revert", path_(func(m *Material) string { return under(m.Work, BeforeFolder) })},
+	{"work", Path, false, Survey, "a folder on the device for this replacement alone; made when a step names it, " +
+		"cleared when the replacement ends", path_(func(m *Material) string {
+		return m.Work
+	})},
+	{"before", Path, false, Survey, "its part that is kept after the end, for a later revert",
+		path_(func(m *Material) string {
+			return under(m.Work, BeforeFolder)
+		})},
 	{"address", Text, false, Survey, "the device's address", text(func(m *Material) string { return m.Address })},
-	{"web_user", Text, false, Survey, "who signs in to the device's web interface", text(func(m *Material) string { return m.WebUser })},
+	{"web_user", Text, false, Survey, "who signs in to the device's web interface", text(func(m *Material) string {
+		return m.WebUser
+	})},
 	{WebPassword, Secret, false, Survey, "the password of who signs in there", func(m *Material) (Value, error) {
 		if m.WebPassword == "" {
 			return Value{}, errUnknown
 		}
 		return Value{Kind: Secret, Text: m.WebPassword, Secret: true, Known: true}, nil
 	}},
-	{"common_name", Text, false, Survey, "the planned common name", text(func(m *Material) string { return m.Plan.Subject.CommonName })},
-	{"names", List, false, Survey, "the planned names", list(func(m *Material) []string { return m.Plan.Names })},
-	{"dns_names", List, false, Survey, "those that are DNS names", list(func(m *Material) []string { return addresses(m.Plan.Names, false) })},
-	{"ip_names", List, false, Survey, "those that are IP addresses", list(func(m *Material) []string { return addresses(m.Plan.Names, true) })},
-	{"slot", Text, false, Survey, "the name of the slot that gets the certificate, or of the first of several", text(func(m *Material) string {
-		if len(m.Slots) == 0 {
-			return ""
-		}
-		return m.Slots[0]
+	{"common_name", Text, false, Survey, "the planned common name", text(func(m *Material) string {
+		return m.Plan.Subject.CommonName
 	})},
-	{"slots", List, false, Survey, "the names of the slots that get the certificate", list(func(m *Material) []string { return m.Slots })},
-	{"nodes", List, false, Survey, "the addresses of the device's nodes", list(func(m *Material) []string { return m.Nodes })},
-	{"organization", Text, false, Survey, "the planned organization, where there is one", text(func(m *Material) string { return m.Plan.Subject.Organization })},
-	{"unit", Text, false, Survey, "the planned organizational unit, where there is one", text(func(m *Material) string { return m.Plan.Subject.Unit })},
-	{"locality", Text, false, Survey, "the planned locality, where there is one", text(func(m *Material) string { return m.Plan.Subject.Locality })},
-	{"state", Text, false, Survey, "the planned state or province, where there is one", text(func(m *Material) string { return m.Plan.Subject.State })},
-	{"country", Text, false, Survey, "the planned country, two letters, where there is one", text(func(m *Material) string { return m.Plan.Subject.Country })},
-	{"email", Text, false, Survey, "the planned mail address of the subject, where there is one", text(func(m *Material) string { return m.Plan.Subject.Email })},
-	{"key", Text, false, Survey, "the planned kind of key, such as ECDSA P-256", text(func(m *Material) string { return m.Plan.Key.Text() })},
-	{"key_options", Command, false, Survey, "the words after openssl genpkey for the planned key", func(m *Material) (Value, error) {
-		return Value{Kind: Command, Words: m.Plan.OpenSSLKeyOptions(), Known: true}, nil
-	}},
-	{KeyAgain, Text, false, Survey, "yes where the key in use is to be used again", text(func(m *Material) string { return map[bool]string{true: "yes"}[m.Plan.SameKey] })},
-	{"request_config", Content, false, Survey, "the plan as a configuration for openssl req", func(m *Material) (Value, error) { return ContentValue([]byte(m.Plan.OpenSSLConfig())), nil }},
-	{"old_sha256", Text, false, Request, "SHA-256 of the leaf that was served before", text(func(m *Material) string { return m.OldSHA256 })},
+	{"names", List, false, Survey, "the planned names", list(func(m *Material) []string { return m.Plan.Names })},
+	{"dns_names", List, false, Survey, "those that are DNS names", list(func(m *Material) []string {
+		return addresses(m.Plan.Names, false)
+	})},
+	{"ip_names", List, false, Survey, "those that are IP addresses", list(func(m *Material) []string {
+		return addresses(m.Plan.Names, true)
+	})},
+	{"slot", Text, false, Survey, "the name of the slot that gets the certificate, or of the first of several",
+		text(func(m *Material) string {
+			if len(m.Slots) == 0 {
+				return ""
+			}
+			return m.Slots[0]
+		})},
+	{"slots", List, false, Survey, "the names of the slots that get the certificate", list(func(m *Material) []string {
+		return m.Slots
+	})},
+	{"nodes", List, false, Survey, "the addresses of the device's nodes", list(func(m *Material) []string {
+		return m.Nodes
+	})},
+	{"organization", Text, false, Survey, "the planned organization, where there is one",
+		text(func(m *Material) string {
+			return m.Plan.Subject.Organization
+		})},
+	{"unit", Text, false, Survey, "the planned organizational unit, where there is one", text(func(m *Material) string {
+		return m.Plan.Subject.Unit
+	})},
+	{"locality", Text, false, Survey, "the planned locality, where there is one", text(func(m *Material) string {
+		return m.Plan.Subject.Locality
+	})},
+	{"state", Text, false, Survey, "the planned state or province, where there is one", text(func(m *Material) string {
+		return m.Plan.Subject.State
+	})},
+	{"country", Text, false, Survey, "the planned country, two letters, where there is one",
+		text(func(m *Material) string {
+			return m.Plan.Subject.Country
+		})},
+	{"email", Text, false, Survey, "the planned mail address of the subject, where there is one",
+		text(func(m *Material) string {
+			return m.Plan.Subject.Email
+		})},
+	{"key", Text, false, Survey, "the planned kind of key, such as ECDSA P-256", text(func(m *Material) string {
+		return m.Plan.Key.Text()
+	})},
+	{"key_options", Command, false, Survey, "the words after openssl genpkey for the planned key",
+		func(m *Material) (Value, error) {
+			return Value{Kind: Command, Words: m.Plan.OpenSSLKeyOptions(), Known: true}, nil
+		}},
+	{KeyAgain, Text, false, Survey, "yes where the key in use is to be used again", text(func(m *Material) string {
+		return map[bool]string{true: "yes"}[m.Plan.SameKey]
+	})},
+	{"request_config", Content, false, Survey, "the plan as a configuration for openssl req",
+		func(m *Material) (Value, error) {
+			return ContentValue([]byte(m.Plan.OpenSSLConfig())), nil
+		}},
+	{"old_sha256", Text, false, Request, "SHA-256 of the leaf that was served before", text(func(m *Material) string {
+		return m.OldSHA256
+	})},
 	{"request", Content, false, Backup, "the request", ofRequest(func(r request.Request) []byte { return r.PEM() })},
-	{"request_sha256", Text, false, Backup, "SHA-256 of the request, DER, in hexadecimal", func(m *Material) (Value, error) {
-		if m.Request == nil {
-			return Value{}, errUnknown
-		}
-		return TextValue(m.Request.SHA256()), nil
-	}},
-	{"request_key", Content, false, Backup, "the request's public key, PEM", ofRequest(func(r request.Request) []byte { return r.PublicKeyPEM() })},
+	{"request_sha256", Text, false, Backup, "SHA-256 of the request, DER, in hexadecimal",
+		func(m *Material) (Value, error) {
+			if m.Request == nil {
+				return Value{}, errUnknown
+			}
+			return TextValue(m.Request.SHA256()), nil
+		}},
+	{"request_key", Content, false, Backup, "the request's public key, PEM", ofRequest(func(r request.Request) []byte {
+		return r.PublicKeyPEM()
+	})},
 	{"new_sha256", Text, false, Backup, "SHA-256 of the new leaf", func(m *Material) (Value, error) {
 		if m.Path == nil {
 			return Value{}, errUnknown
@@ -114,9 +161,12 @@ var givens = []given{
 		return TextValue(m.Path.Certificates[0].SHA256), nil
 	}},
 	{"leaf", Content, false, Backup, "the new leaf, PEM", packed(pack.Leaf, pack.Options{})},
-	{"leaf_first", Content, false, Backup, "the new leaf and its intermediates in order, PEM", packed("", pack.Options{})},
-	{"intermediates", Content, false, Backup, "the intermediates in order, PEM", packed(pack.Intermediates, pack.Options{})},
-	{"intermediates_or_root", Content, false, Backup, "the intermediates in order, or the root where there are none, PEM", func(m *Material) (Value, error) {
+	{"leaf_first", Content, false, Backup, "the new leaf and its intermediates in order, PEM",
+		packed("", pack.Options{})},
+	{"intermediates", Content, false, Backup, "the intermediates in order, PEM",
+		packed(pack.Intermediates, pack.Options{})},
+	{"intermediates_or_root", Content, false, Backup, "the intermediates in order, or the root where there are " +
+		"none, PEM", func(m *Material) (Value, error) {
 		if m.Path != nil && len(m.Path.Intermediates()) == 0 {
 			return m.pack(pack.Root, pack.Options{})
 		}
@@ -124,19 +174,27 @@ var givens = []given{
 	}},
 	{"anchor", Content, false, Backup, "the root at the end of the chain, PEM", packed(pack.Root, pack.Options{})},
 	{"leaf_der", Content, false, Backup, "the new leaf, DER", packed(pack.Leaf, pack.Options{Encoding: pack.DER})},
-	{"pkcs7", Content, false, Backup, "the new leaf and its intermediates as PKCS #7, DER", packed(pack.LeafFirst, pack.Options{Encoding: pack.PKCS7})},
-	{"pkcs7_pem", Content, false, Backup, "the same in armour", packed(pack.LeafFirst, pack.Options{Encoding: pack.PKCS7PEM})},
-	{"new_key", Content, false, Backup, "the new private key: the file that the device made, or the key that Fresh Seal made", newKey},
-	{"private_key", Content, true, Backup, "the key that Fresh Seal made, PKCS #8 in PEM", packed("", pack.Options{Place: pack.KeyAlone})},
-	{"key_and_chain", Content, true, Backup, "that key, the new leaf and its intermediates, PEM", packed("", pack.Options{Place: pack.KeyBefore})},
-	{"pkcs12", Content, true, Backup, "that key, the new leaf and its intermediates as PKCS #12", packed("", pack.Options{Encoding: pack.PKCS12, Place: pack.KeyBefore})},
-	{"pkcs12_old", Content, true, Backup, "the same, for devices that know nothing newer than 3DES", packed("", pack.Options{Encoding: pack.PKCS12Old, Place: pack.KeyBefore})},
-	{"store_passphrase", Content, true, Backup, "the passphrase of those stores, made for this replacement", func(m *Material) (Value, error) {
-		if m.Key == nil {
-			return Value{}, errUnknown
-		}
-		return SecretValue([]byte(m.Passphrase)), nil
-	}},
+	{"pkcs7", Content, false, Backup, "the new leaf and its intermediates as PKCS #7, DER",
+		packed(pack.LeafFirst, pack.Options{Encoding: pack.PKCS7})},
+	{"pkcs7_pem", Content, false, Backup, "the same in armour",
+		packed(pack.LeafFirst, pack.Options{Encoding: pack.PKCS7PEM})},
+	{"new_key", Content, false, Backup, "the new private key: the file that the device made, or the key that Fresh " +
+		"Seal made", newKey},
+	{"private_key", Content, true, Backup, "the key that Fresh Seal made, PKCS #8 in PEM",
+		packed("", pack.Options{Place: pack.KeyAlone})},
+	{"key_and_chain", Content, true, Backup, "that key, the new leaf and its intermediates, PEM",
+		packed("", pack.Options{Place: pack.KeyBefore})},
+	{"pkcs12", Content, true, Backup, "that key, the new leaf and its intermediates as PKCS #12",
+		packed("", pack.Options{Encoding: pack.PKCS12, Place: pack.KeyBefore})},
+	{"pkcs12_old", Content, true, Backup, "the same, for devices that know nothing newer than 3DES",
+		packed("", pack.Options{Encoding: pack.PKCS12Old, Place: pack.KeyBefore})},
+	{"store_passphrase", Content, true, Backup, "the passphrase of those stores, made for this replacement",
+		func(m *Material) (Value, error) {
+			if m.Key == nil {
+				return Value{}, errUnknown
+			}
+			return SecretValue([]byte(m.Passphrase)), nil
+		}},
 }
 
 // Given is a row of the table, for documents.

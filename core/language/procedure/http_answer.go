@@ -124,7 +124,8 @@ func (a Answer) expand(scope *Scope) (Answer, error) {
 func (a Answer) Met(r Response) error {
 	switch {
 	case a.Status != nil && !slices.Contains(a.Status, r.Status):
-		return fmt.Errorf("status %d instead of %s", r.Status, strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Status), " ", " or "), "[]"))
+		return fmt.Errorf("status %d instead of %s", r.Status,
+			strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Status), " ", " or "), "[]"))
 	case a.LeadsTo != nil && !a.LeadsTo.MatchString(r.LeadsTo):
 		return fmt.Errorf("it leads to %q, which does not match %s", r.LeadsTo, a.LeadsTo)
 	case a.Match != nil && !a.Match.Match(r.Body):
@@ -162,7 +163,8 @@ func (a Answer) Text() string {
 	if a.Status != nil {
 		out = append(out, fmt.Sprintf("status %v", strings.Trim(fmt.Sprint(a.Status), "[]")))
 	}
-	for what, p := range map[string]*regexp.Regexp{"it matches ": a.Match, "it does not match ": a.NotMatch, "it leads to ": a.LeadsTo} {
+	for what, p := range map[string]*regexp.Regexp{"it matches ": a.Match, "it does not match ": a.NotMatch,
+		"it leads to ": a.LeadsTo} {
 		if p != nil {
 			out = append(out, what+p.String())
 		}
@@ -216,7 +218,8 @@ func (r *reader) answer(n ast.Node, what string) Answer {
 					err = extract.CheckXPath(each.Label)
 				}
 				if err != nil {
-					r.fault(n, "write a JSON pointer, such as /name, or an XPath, such as //name", "%q cannot be looked for: %v", each.Label, err)
+					r.fault(n, "write a JSON pointer, such as /name, or an XPath, such as //name",
+						"%q cannot be looked for: %v", each.Label, err)
 				}
 			}
 		},

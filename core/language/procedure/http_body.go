@@ -87,7 +87,8 @@ func (r *reader) xml(n ast.Node) string {
 		}
 	}
 	if found != marks || strings.Contains(text, "<![CDATA[") {
-		r.fault(n, "put values into texts and attributes alone", "a value in XML stands in a name, a comment or the like")
+		r.fault(n, "put values into texts and attributes alone", "a value in XML stands in a name, a comment "+
+			"or the like")
 	}
 	return text
 }
@@ -210,14 +211,17 @@ func (b *body) expandParts(scope *Scope) (sent, error) {
 	var out bytes.Buffer
 	var shown strings.Builder
 	w := multipart.NewWriter(&out)
-	if err := w.SetBoundary("part-" + hex.EncodeToString(sum.Sum(nil)[:20])); err != nil { // none of the parts holds its own digest
+	// none of the parts holds its own digest
+	if err := w.SetBoundary("part-" + hex.EncodeToString(sum.Sum(nil)[:20])); err != nil {
 		return sent{}, err
 	}
 	for i, each := range b.parts {
-		header := textproto.MIMEHeader{"Content-Disposition": {fmt.Sprintf(`form-data; name="%s"`, quoted.Replace(each.field))}}
+		header := textproto.MIMEHeader{"Content-Disposition": {fmt.Sprintf(`form-data; name="%s"`,
+			quoted.Replace(each.field))}}
 		fmt.Fprintf(&shown, "%s=", each.field)
 		if each.file != "" {
-			header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`, quoted.Replace(each.field), each.file))
+			header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`,
+				quoted.Replace(each.field), each.file))
 			header.Set("Content-Type", each.kind)
 			fmt.Fprintf(&shown, "the file %s:\n", each.file)
 		}

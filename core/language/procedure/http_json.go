@@ -17,7 +17,8 @@ type jsonText struct {
 	text    string       // of a text
 	literal string       // a number, true, false or null
 	shape   byte         // '{', '[', '"', '*' or 0
-	each    string       // of '*': the list whose items are put, one after another, into the one item; an element of an array
+	// of '*': the list whose items are put, one after another, into the one item; an element of an array
+	each string
 }
 
 type jsonMember struct {
@@ -33,7 +34,8 @@ func (r *reader) json(n ast.Node, depth int) *jsonText {
 		return &jsonText{literal: "null"}
 	}
 	if pairs, isMap := r.pairs(n); isMap {
-		if at := n.GetToken().Position; at.Line <= len(r.lines) && len(pairs) == 1 && strings.Contains(r.lines[at.Line-1], " {{"+pairs[0].Key.GetToken().Value+"}}") {
+		if at := n.GetToken().Position; at.Line <= len(r.lines) && len(pairs) == 1 &&
+			strings.Contains(r.lines[at.Line-1], " {{"+pairs[0].Key.GetToken().Value+"}}") {
 			r.fault(n, quoteIt, "YAML takes a text that begins with {{ for a mapping")
 		}
 		out := &jsonText{shape: '{'}
@@ -53,7 +55,8 @@ func (r *reader) json(n ast.Node, depth int) *jsonText {
 		if literal := n.GetToken().Value; json.Valid([]byte(literal)) {
 			return &jsonText{literal: literal}
 		}
-		r.fault(n, "write it as JSON does, or into quotes", "%q is no number, true, false or null of JSON", n.GetToken().Value)
+		r.fault(n, "write it as JSON does, or into quotes", "%q is no number, true, false or null of JSON",
+			n.GetToken().Value)
 		return &jsonText{literal: "null"}
 	}
 	return &jsonText{shape: '"', text: r.text(n)}
@@ -69,7 +72,8 @@ func (r *reader) jsonEach(n ast.Node, depth int) *jsonText {
 	}
 	list := lone(r.text(pairs[0].Value))
 	if list == "" {
-		r.fault(pairs[0].Value, "write each: with the name of one list in double braces", "%q is not one list", r.text(pairs[0].Value))
+		r.fault(pairs[0].Value, "write each: with the name of one list in double braces", "%q is not one list",
+			r.text(pairs[0].Value))
 	}
 	return &jsonText{shape: '*', each: list, items: []*jsonText{r.json(pairs[1].Value, depth+1)}}
 }

@@ -114,8 +114,8 @@ func Read(text string) (Source, error) {
 }
 
 // Load reads the procedures of a folder beside the built-in ones: each file
-// NAME.procedure.yaml, and the parts that they use, NAME.part.yaml. A faulty one is in the result with its faults and cannot
-// be used; the others can. notes tell of files that are passed over.
+// NAME.procedure.yaml, and the parts that they use, NAME.part.yaml. A faulty one is in the result with its faults and
+// cannot be used; the others can. notes tell of files that are passed over.
 func Load(folder fs.FS) (all map[string]Source, notes []string, err error) {
 	all = map[string]Source{}
 	for name, source := range Builtin() {
@@ -132,17 +132,21 @@ func Load(folder fs.FS) (all map[string]Source, notes []string, err error) {
 	for _, file := range files {
 		name, isProcedure := strings.CutSuffix(file.Name(), procedureEnding)
 		switch {
-		case file.IsDir(), strings.HasPrefix(file.Name(), "."), strings.HasSuffix(file.Name(), "~"), strings.HasSuffix(file.Name(), partEnding):
+		case file.IsDir(), strings.HasPrefix(file.Name(), "."), strings.HasSuffix(file.Name(), "~"),
+			strings.HasSuffix(file.Name(), partEnding):
 			continue
 		case !isProcedure:
-			notes = append(notes, fmt.Sprintf("%s is passed over: procedures end in %s, parts in %s", file.Name(), procedureEnding, partEnding))
+			notes = append(notes, fmt.Sprintf("%s is passed over: procedures end in %s, parts in %s", file.Name(),
+				procedureEnding, partEnding))
 			continue
 		}
 		source := loadFile(folder, file.Name(), known)
-		if source.Name == "" || !slices.Contains(BuiltinNames(), name) && all[source.Name].Name != "" || slices.Contains(BuiltinNames(), source.Name) {
+		if source.Name == "" || !slices.Contains(BuiltinNames(), name) && all[source.Name].Name != "" ||
+			slices.Contains(BuiltinNames(), source.Name) {
 			source.Name = name // what it calls itself cannot be used
 			if _, taken := all[name]; taken {
-				notes = append(notes, fmt.Sprintf("%s is passed over: a procedure is called %s already", file.Name(), name))
+				notes = append(notes, fmt.Sprintf("%s is passed over: a procedure is called %s already", file.Name(),
+					name))
 				continue
 			}
 		}
@@ -155,13 +159,16 @@ func loadFile(folder fs.FS, file string, known Parts) Source {
 	source := Source{File: file}
 	text, err := fs.ReadFile(folder, file)
 	if err != nil {
-		source.Faults = []Fault{{Line: 1, Column: 1, What: "it cannot be read: " + err.Error(), Instead: "correct its rights"}}
+		source.Faults = []Fault{{Line: 1, Column: 1, What: "it cannot be read: " + err.Error(),
+			Instead: "correct its rights"}}
 		return source
 	}
 	source.YAML = string(text)
 	source.Procedure, source.parts, source.Faults = parse(text, BuiltinNames(), known, false)
 	if source.Uses(Itself) {
-		source.Faults = append(source.Faults, Fault{Line: 1, Column: 1, What: "the link " + Itself + " is for Fresh Seal's own certificate alone", Instead: "choose another link"})
+		source.Faults = append(source.Faults,
+			Fault{Line: 1, Column: 1, What: "the link " + Itself + " is for Fresh Seal's own certificate alone",
+				Instead: "choose another link"})
 	}
 	return source
 }

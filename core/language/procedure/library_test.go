@@ -11,9 +11,13 @@ import (
 // A folder may hold parts of its own. What a procedure consists of is kept with
 // them, so that a replacement goes on by the steps that it began with.
 func TestAFolderHasPartsOfItsOwn(t *testing.T) {
-	const family = "procedure: quay\ntitle: A gateway\nlinks: [ssh]\nsettings:\n  reload: {kind: command, about: reloads it, default: gatectl reload}\n" +
-		"traits: {key_types: [ecdsa-p256], restart_limit: 5s}\nsteps:\n  request:\n    - use: key-and-request-by-openssl\n  activate:\n    - file: /etc/gate/chain.pem\n      holds: leaf_first\n    - use: reload-twice\n"
-	const part = "part: reload-twice\nabout: some gates need it twice\nsteps:\n  - {step: once, run: \"{{reload}}\", undo: again}\n  - {step: twice, run: \"{{reload}} --again\", undo: again}\n"
+	const family = "procedure: quay\ntitle: A gateway\nlinks: [ssh]\nsettings:\n  reload: {kind: command, about: " +
+		"reloads it, default: gatectl reload}\n" +
+		"traits: {key_types: [ecdsa-p256], restart_limit: 5s}\nsteps:\n  request:\n    - use: " +
+		"key-and-request-by-openssl\n  activate:\n    - file: /etc/gate/chain.pem\n      holds: leaf_first\n    - " +
+		"use: reload-twice\n"
+	const part = "part: reload-twice\nabout: some gates need it twice\nsteps:\n  - {step: once, run: " +
+		"\"{{reload}}\", undo: again}\n  - {step: twice, run: \"{{reload}} --again\", undo: again}\n"
 	folder := fstest.MapFS{
 		"quay.procedure.yaml":                  {Data: []byte(family)},
 		"reload-twice.part.yaml":               {Data: []byte(part)},
@@ -24,11 +28,13 @@ func TestAFolderHasPartsOfItsOwn(t *testing.T) {
 	if err != nil || !all["quay"].Usable() {
 		t.Fatal(err, all["quay"].Why())
 	}
-	if said := strings.Join(notes, "\n"); len(notes) != 2 || !strings.Contains(said, "a built-in part is called") || !strings.Contains(said, "parts in .part.yaml") {
+	if said := strings.Join(notes, "\n"); len(notes) != 2 || !strings.Contains(said, "a built-in part is called") ||
+		!strings.Contains(said, "parts in .part.yaml") {
 		t.Errorf("what is passed over: %s", said)
 	}
 	again, err := procedure.Read(all["quay"].Text())
-	if err != nil || len(again.Steps[procedure.Activate]) != 3 || again.YAML != family || again.Text() != all["quay"].Text() {
+	if err != nil || len(again.Steps[procedure.Activate]) != 3 || again.YAML != family ||
+		again.Text() != all["quay"].Text() {
 		t.Errorf("read from what was kept: %v, %+v", err, again.Steps[procedure.Activate])
 	}
 	if plain := procedure.Builtin()["web-files-ssh"]; plain.Text() != plain.YAML {
@@ -41,7 +47,8 @@ func TestAFolderHasPartsOfItsOwn(t *testing.T) {
 		t.Errorf("a faulty part: %v, %s", err, all["quay"].Why())
 	}
 	delete(folder, "reload-twice.part.yaml")
-	if all, _, _ = procedure.Load(folder); all["quay"].Usable() || !strings.Contains(all["quay"].Why(), `no part is called "reload-twice"`) {
+	if all, _, _ = procedure.Load(folder); all["quay"].Usable() ||
+		!strings.Contains(all["quay"].Why(), `no part is called "reload-twice"`) {
 		t.Errorf("a part that is gone: %s", all["quay"].Why())
 	}
 }

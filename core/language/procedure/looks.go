@@ -32,14 +32,17 @@ func (c *checker) lookedAt() {
 	for i := range c.p.Steps[Look] {
 		step := &c.p.Steps[Look][i]
 		switch {
-		case step.Do.Changes() == KnowsWay, step.Do.Link() == Person, step.Undo.Kind != UndoUnsaid, step.Finally != nil, step.Each != "", step.On != "":
-			c.fault(step, "write a step that only asks: run, http, rpc, fetch or dialog", "a step of look changes nothing and has no undo, finally, each or on")
+		case step.Do.Changes() == KnowsWay, step.Do.Link() == Person, step.Undo.Kind != UndoUnsaid,
+			step.Finally != nil, step.Each != "", step.On != "":
+			c.fault(step, "write a step that only asks: run, http, rpc, fetch or dialog",
+				"a step of look changes nothing and has no undo, finally, each or on")
 		}
 		for _, capture := range step.Capture {
 			before, again := seen[capture.Name]
 			switch {
 			case !slices.Contains(look.Captured, capture.Name):
-				c.faultAt(step, capture.Name, "call it now, next, previous or pending", "%q is not a look", capture.Name)
+				c.faultAt(step, capture.Name, "call it now, next, previous or pending", "%q is not a look",
+					capture.Name)
 			case again && !before.excludes(step.When):
 				c.faultAt(step, capture.Name, "leave one out", "the look %q is captured twice", capture.Name)
 			}

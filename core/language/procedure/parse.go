@@ -65,7 +65,8 @@ type reader struct {
 
 // read parses the YAML and finds what YAML itself has against it.
 func read(text []byte) (*reader, ast.Node) {
-	r := &reader{used: Parts{}, lines: strings.Split(string(text), "\n"), places: map[*Step]ast.Node{}, names: map[string]ast.Node{}, broken: map[Section]bool{}}
+	r := &reader{used: Parts{}, lines: strings.Split(string(text), "\n"), places: map[*Step]ast.Node{},
+		names: map[string]ast.Node{}, broken: map[Section]bool{}}
 	switch {
 	case len(text) > MaxSize:
 		r.add(1, 1, "make it smaller", "the file has %d bytes, more than %d", len(text), MaxSize)
@@ -78,7 +79,8 @@ func read(text []byte) (*reader, ast.Node) {
 		return r, nil
 	}
 	for i, line := range r.lines {
-		if at := strings.IndexByte(line, '\t'); at >= 0 && strings.TrimSpace(line[:at]) == "" && strings.TrimSpace(line) != "" {
+		if at := strings.IndexByte(line, '\t'); at >= 0 && strings.TrimSpace(line[:at]) == "" &&
+			strings.TrimSpace(line) != "" {
 			r.add(i+1, at+1, "indent with blanks", "a tab in the indentation, which YAML does not allow")
 		}
 	}
@@ -159,11 +161,13 @@ func (r *reader) notYAML(err error) {
 	}
 	for i := max(line-3, 0); i < min(line+1, len(r.lines)); i++ {
 		if bareOpening.MatchString(r.lines[i]) {
-			r.add(i+1, strings.Index(r.lines[i], "{{")+1, quoteIt, "YAML takes a text that begins with {{ for a mapping")
+			r.add(i+1, strings.Index(r.lines[i], "{{")+1, quoteIt, "YAML takes a text that begins with {{ for "+
+				"a mapping")
 			return
 		}
 	}
-	r.add(max(line, 1), max(column, 1), "correct the line; the built-in procedures are examples", "this is not YAML: %s", what)
+	r.add(max(line, 1), max(column, 1), "correct the line; the built-in procedures are examples",
+		"this is not YAML: %s", what)
 }
 
 func (r *reader) file(root ast.Node) Procedure {
@@ -191,7 +195,8 @@ func (r *reader) file(root ast.Node) Procedure {
 	}, "procedure", "title", "links", "traits", "steps")
 	for name := range r.pieces {
 		if !r.said[name] {
-			r.faultIn(root, name, "write {piece: "+name+"} in a talk, or remove it", "the piece of dialog %q is never used", name)
+			r.faultIn(root, name, "write {piece: "+name+"} in a talk, or remove it", "the piece of dialog %q is "+
+				"never used", name)
 		}
 	}
 	for _, s := range r.more {
@@ -201,14 +206,18 @@ func (r *reader) file(root ast.Node) Procedure {
 	}
 	if p.Uses(SSH) {
 		if _, has := p.Setting(WorkFolder); !has {
-			p.Settings = append(p.Settings, Setting{Name: WorkFolder, Kind: Path, About: "a folder on the device that only its administrator can enter; made when it is missing", Default: "/var/lib/freshseal"})
+			p.Settings = append(p.Settings, Setting{Name: WorkFolder, Kind: Path, About: "a folder on the device " +
+				"that only its administrator can enter; made when it is missing", Default: "/var/lib/freshseal"})
 		}
 	}
 	if _, has := p.Setting(AsPassword); !has && p.As != "" {
-		p.Settings = append(p.Settings, Setting{Name: AsPassword, Kind: Secret, About: "the password that " + p.As + " asks for, where it does; " + p.As + " must then ask a program for it, such as sudo -A"})
+		p.Settings = append(p.Settings, Setting{Name: AsPassword, Kind: Secret, About: "the password that " + p.As +
+			" asks for, where it does; " + p.As + " must then ask a program for it, such as sudo -A"})
 	}
 	if s, ok := p.Setting(p.As); as != nil && (!ok || s.Kind != Command) {
-		r.fault(as, "add to settings: "+p.As+": {kind: command, about: what stands before commands that need more rights, such as sudo -n}", "as names the setting %q, and there is no setting of that name and of the kind command", p.As)
+		r.fault(as, "add to settings: "+p.As+": {kind: command, about: what stands before commands that need more "+
+			"rights, such as sudo -n}", "as names the setting %q, and there is no setting of that name and of the "+
+			"kind command", p.As)
 	}
 	return p
 }

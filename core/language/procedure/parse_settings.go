@@ -60,7 +60,9 @@ func (r *reader) traits(n ast.Node) Traits {
 			by := r.oneOf(n, []string{"device", "service", "either"})
 			t.KeyGiven, t.KeyEither, made = by == "service", by == "either", n
 		},
-		"web_sign_in":   func(n ast.Node) { t.WebSignIn = WebSignIn(r.oneOf(n, []string{string(ByBasic), string(ByDigest)})) },
+		"web_sign_in": func(n ast.Node) {
+			t.WebSignIn = WebSignIn(r.oneOf(n, []string{string(ByBasic), string(ByDigest)}))
+		},
 		"restart_limit": func(n ast.Node) { t.RestartLimit = r.duration(n) },
 		"rolls_back":    func(n ast.Node) { t.RollsBack = r.duration(n) },
 		"locks_out":     func(n ast.Node) { t.LocksOut = r.bool(n) },
@@ -68,7 +70,8 @@ func (r *reader) traits(n ast.Node) Traits {
 	})
 	switch {
 	case signer == nil && len(t.KeyTypes) == 0:
-		r.fault(n, "add key_types with the keys that the device supports, such as [ecdsa-p256, rsa-2048]", "traits has no key_types")
+		r.fault(n, "add key_types with the keys that the device supports, such as [ecdsa-p256, rsa-2048]",
+			"traits has no key_types")
 	case signer != nil && len(t.KeyTypes) > 0:
 		r.fault(signer, "leave key_types out", "a device that is its own signer decides itself what key it makes")
 	case signer != nil && (t.KeyGiven || t.KeyEither):

@@ -17,7 +17,8 @@ func (r *reader) sections(n ast.Node) map[Section][]Step {
 		}
 	}
 	r.mapping(n, "steps", known)
-	for _, section := range append([]Section{Look}, Sections...) { // steps move while a list grows, so places are kept by their final address
+	// steps move while a list grows, so places are kept by their final address
+	for _, section := range append([]Section{Look}, Sections...) {
 		for i := range out[section] {
 			if step := &out[section][i]; step.Do != nil {
 				r.places[step] = r.at(step)
@@ -110,7 +111,8 @@ func (r *reader) step(n ast.Node) Step {
 		}
 		known["undo"] = func(n ast.Node) {
 			if s.Do.Changes() != AsksWay {
-				r.fault(n, "leave undo out", "%s needs no undo: it changes nothing, or undoes its change by itself", words[0])
+				r.fault(n, "leave undo out", "%s needs no undo: it changes nothing, or undoes its change by itself",
+					words[0])
 				return
 			}
 			r.undo(n, words[0], &s)
@@ -157,15 +159,21 @@ func (r *reader) step(n ast.Node) Step {
 	case !s.Expect.isZero() && !s.Do.Expects():
 		r.fault(n, "leave expect out", "expect means nothing beside %s", s.Do.Word())
 	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Spot.faulty() }):
-		r.fault(n, "name one of css, json, xpath and header; attribute stands beside css", "a capture names one place in the answer")
+		r.fault(n, "name one of css, json, xpath and header; attribute stands beside css",
+			"a capture names one place in the answer")
 	case s.Do.Link() == HTTPS && slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Stderr }):
 		r.fault(n, "leave from out", "an answer has no error output")
-	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return !c.Spot.isZero() }) && s.Do.Link() != HTTPS && s.Do.Link() != NETCONF:
+	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return !c.Spot.isZero() }) && s.Do.Link() != HTTPS &&
+		s.Do.Link() != NETCONF:
 		r.fault(n, "write match: with a pattern", "css, json, xpath and header belong to what http answers")
-	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Passing }) && (r.within != Survey || s.Each != "" || s.Do.Link() == Person):
-		r.fault(n, "move the step to survey, without each", "until: restart belongs to a step of survey: it is done again whenever its value is needed")
-	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Keep }) && (s.Each != "" || s.Do.Link() == Person):
-		r.fault(n, "leave keep out, or do the step without each", "keep: true belongs to one file that the device gives")
+	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Passing }) &&
+		(r.within != Survey || s.Each != "" || s.Do.Link() == Person):
+		r.fault(n, "move the step to survey, without each", "until: restart belongs to a step of survey: it is "+
+			"done again whenever its value is needed")
+	case slices.ContainsFunc(s.Capture, func(c Capture) bool { return c.Keep }) &&
+		(s.Each != "" || s.Do.Link() == Person):
+		r.fault(n, "leave keep out, or do the step without each", "keep: true belongs to one file that the "+
+			"device gives")
 	case len(s.Capture) > 0 && s.Do.Gives() == "":
 		r.fault(n, "leave capture out", "%s gives nothing to capture", s.Do.Word())
 	case (s.Undo.Kind == NoUndo) != (s.Undo.Because != ""):
@@ -206,14 +214,16 @@ func (r *reader) refusals(do Verb, s *Step) func(ast.Node) {
 		return func(n ast.Node) {
 			e := r.expect(n)
 			if s.Refused.Output = &e; e.Exit == nil {
-				r.fault(n, "write its exit codes, such as refused: {exit: 2}", "refused does not say with which exit code the command refuses")
+				r.fault(n, "write its exit codes, such as refused: {exit: 2}", "refused does not say with which "+
+					"exit code the command refuses")
 			}
 		}
 	case *HTTP:
 		return func(n ast.Node) {
 			a := r.answer(n, "refused")
 			if s.Refused.Answer = &a; a.Same != nil || a.isZero() {
-				r.fault(n, "write what the device answers when it refuses, such as refused: {status: 422}", "this says of no answer that it is a refusal")
+				r.fault(n, "write what the device answers when it refuses, such as refused: {status: 422}",
+					"this says of no answer that it is a refusal")
 			}
 		}
 	case *RPC:
@@ -224,7 +234,8 @@ func (r *reader) refusals(do Verb, s *Step) func(ast.Node) {
 			}
 			a := r.answer(n, "refused")
 			if s.Refused.Answer = &a; a.Match == nil {
-				r.fault(n, "write refused: {match: …} with a pattern on the text of the error", "this says of no error that it is a refusal")
+				r.fault(n, "write refused: {match: …} with a pattern on the text of the error",
+					"this says of no error that it is a refusal")
 			}
 		}
 	}
@@ -252,7 +263,8 @@ func (r *reader) beside(n ast.Node, what string) *Step {
 		return nil
 	}
 	if s.Undo.Kind != UndoUnsaid || len(s.Capture) > 0 || s.Each != "" || s.On != "" || s.When != nil {
-		r.fault(n, "leave it out: it follows the step beside which it stands", "a step in %s has no undo, capture, on, each, with or without of its own", what)
+		r.fault(n, "leave it out: it follows the step beside which it stands", "a step in %s has no undo, capture, "+
+			"on, each, with or without of its own", what)
 	}
 	return &s
 }

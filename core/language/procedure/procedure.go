@@ -27,7 +27,8 @@ import (
 // MaxSize is the largest procedure that is read, in bytes.
 const MaxSize = 64 << 10
 
-// Edition is the edition of the language that replacements begin in. What an earlier program stored is read as the second.
+// Edition is the edition of the language that replacements begin in. What an earlier program stored is read as the
+// second.
 const Edition = 3
 
 // maxSteps bounds a procedure; the longest in use has about forty.
@@ -150,10 +151,12 @@ func (p Procedure) Pack(name string) (Pack, bool) {
 
 // Traits are what Fresh Seal must know of the family to plan and to wait.
 type Traits struct {
-	KeyTypes     []request.KeyType
-	Form         pack.Form
-	KeyGiven     bool          // Fresh Seal makes the key and gives it away once
-	KeyEither    bool          // by setting: the device makes the key where a step captures its request, else Fresh Seal; KeyGiven says so once the settings are known
+	KeyTypes []request.KeyType
+	Form     pack.Form
+	KeyGiven bool // Fresh Seal makes the key and gives it away once
+	// by setting: the device makes the key where a step captures its request, else Fresh Seal; KeyGiven says so once
+	// the settings are known
+	KeyEither    bool
 	SignsItself  bool          // the device, or its manager, makes and signs the certificate itself: no request leaves
 	WebSignIn    WebSignIn     // how each call over the link https says who makes it
 	RestartLimit time.Duration // how long the slot may be away after activate

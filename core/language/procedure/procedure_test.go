@@ -13,9 +13,12 @@ import (
 
 // frame is a whole procedure around the steps of its section request.
 func frame(steps string) string {
-	return "procedure: ours\ntitle: Ours\nlinks: [ssh]\nsettings:\n  folder: {kind: path, about: where, default: /etc/x}\n  label: {about: a text, default: y}\n  as: {kind: command, about: before}\n  pin: {kind: secret, about: x}\n" +
+	return "procedure: ours\ntitle: Ours\nlinks: [ssh]\nsettings:\n  folder: {kind: path, about: where, default: " +
+		"/etc/x}\n  label: {about: a text, default: y}\n  as: {kind: command, about: before}\n  pin: {kind: " +
+		"secret, about: x}\n" +
 		"traits:\n  key_types: [rsa-2048]\nsteps:\n  request:\n" + steps +
-		"    - step: print it\n      run: \"{{as}} cat {{folder}}/{{label}}\"\n      stdin: pin\n      undo: nothing\n      capture: request\n  activate:\n    - {file: /etc/y, holds: leaf}\n"
+		"    - step: print it\n      run: \"{{as}} cat {{folder}}/{{label}}\"\n      stdin: pin\n      undo: " +
+		"nothing\n      capture: request\n  activate:\n    - {file: /etc/y, holds: leaf}\n"
 }
 
 // first is the line of the first of those steps.
@@ -30,18 +33,22 @@ func TestFaultsAreFoundWithTheirPlaceAndTheirRemedy(t *testing.T) {
 		line, col   int // from the first step on
 		what        string
 	}{
-		{"a mistyped verb", "    - step: a\n      rum: true\n", 1, 7, `has no key "rum"; write run; the keys that fit here are `},
+		{"a mistyped verb", "    - step: a\n      rum: true\n", 1, 7,
+			`has no key "rum"; write run; the keys that fit here are `},
 		{"an unknown key", run("true") + "      colour: red\n", 3, 7, "the keys that fit here are because, capture,"},
-		{"a key of another verb", "    - {step: a, file: /x, holds: leaf, stdin: label}\n", 0, 40, `has no key "stdin"`},
+		{"a key of another verb", "    - {step: a, file: /x, holds: leaf, stdin: label}\n", 0, 40,
+			`has no key "stdin"`},
 		{"an unknown value", run("echo {{labl}}"), 2, 19, "write {{label}}"},
 		{"a value in double quotes", run(`echo "{{label}}"`), 2, 18, "leave the quotes out"},
 		{"a value in single quotes", run("echo '{{label}}'"), 2, 18, "leave the quotes out"},
-		{"a value in a comment", "    - step: a\n      undo: nothing\n      run: |\n        true # {{label}}\n", 3, 16, "inside a comment"},
+		{"a value in a comment", "    - step: a\n      undo: nothing\n      run: |\n        true # {{label}}\n", 3,
+			16, "inside a comment"},
 		{"a value behind a dollar", run("echo ${{label}}"), 2, 18, "dollar"},
 		{"a value behind a backslash", run(`echo \{{label}}`), 2, 18, "backslash"},
 		{"a value behind a variable", run("echo $x{{label}}"), 2, 19, "write ${name}"},
 		{"backquotes", run("echo `id {{label}}`"), 2, 17, "backquotes"},
-		{"a here-document", "    - step: a\n      undo: nothing\n      run: |\n        cat <<E\n        {{label}}\n        E\n", 4, 9, "here-document"},
+		{"a here-document", "    - step: a\n      undo: nothing\n      run: |\n        cat <<E\n        " +
+			"{{label}}\n        E\n", 4, 9, "here-document"},
 		{"arithmetic", run("echo $(( {{label}} ))"), 2, 21, "arithmetic"},
 		{"no shell command", run("echo ((("), 2, 12, "a POSIX shell cannot read this"},
 		{"a program that is a value", run(`"{{label}} -x"`), 2, 13, "reads the program's name"},
@@ -49,35 +56,47 @@ func TestFaultsAreFoundWithTheirPlaceAndTheirRemedy(t *testing.T) {
 		{"a file in a command", run("echo {{request_config}}"), 2, 19, "give it with stdin:"},
 		{"words in a path", "    - file: /x/{{as}}\n      holds: request_config\n", 0, 18, "cannot stand in a path"},
 		{"a relative path", "    - file: x/y\n      holds: request_config\n", 0, 13, "not an absolute path"},
-		{"a value without quotes", "    - file: {{folder}}/x\n      holds: request_config\n", 0, 13, "put the whole text into double quotes"},
+		{"a value without quotes", "    - file: {{folder}}/x\n      holds: request_config\n", 0, 13,
+			"put the whole text into double quotes"},
 		{"a lone value without quotes", "    - fetch: {{folder}}\n", 0, 14, "put the whole text into double quotes"},
-		{"the chain before it is there", "    - file: /x\n      holds: leaf_first\n", 1, 14, "not there before the section backup"},
+		{"the chain before it is there", "    - file: /x\n      holds: leaf_first\n", 1, 14,
+			"not there before the section backup"},
 		{"two verbs", "    - step: a\n      run: true\n      fetch: /x\n", 0, 11, "two verbs"},
-		{"two steps of one name", "    - step: print it\n      run: true\n      undo: nothing\n", 3, 11, "give each a name of its own"},
+		{"two steps of one name", "    - step: print it\n      run: true\n      undo: nothing\n", 3, 11,
+			"give each a name of its own"},
 		{"an alias", "    - step: a\n      run: *x\n", 1, 12, "anchors and aliases"},
 		{"an anchor", "    - step: &x a\n      run: \"true\"\n      undo: nothing\n", 0, 13, "anchors and aliases"},
 		{"a key twice", run("id") + "      run: id\n", 3, 7, `has the key "run" twice`},
 		{"a tab", "    - step: a\n\trun: id\n", 1, 1, "a tab in the indentation"},
-		{"an expectation of a file", "    - file: /x\n      holds: label\n      expect: {exit: 0}\n", 0, 11, "means nothing beside file"},
+		{"an expectation of a file", "    - file: /x\n      holds: label\n      expect: {exit: 0}\n", 0, 11,
+			"means nothing beside file"},
 		{"a capture of a file", "    - file: /x\n      holds: label\n      capture: x\n", 0, 11, "nothing to capture"},
-		{"one file of many", "    - {step: a, run: \"cat {{item}}\", undo: nothing, each: dns_names, capture: {x: {keep: true}}}\n", 0, 7, "one file that the device gives"},
-		{"a file that a person keeps", "    - {person: save it, ask: what it gave, capture: {x: {keep: true}}}\n", 0, 7, "one file that the device gives"},
+		{"one file of many", "    - {step: a, run: \"cat {{item}}\", undo: nothing, each: dns_names, capture: {x: " +
+			"{keep: true}}}\n", 0, 7, "one file that the device gives"},
+		{"a file that a person keeps", "    - {person: save it, ask: what it gave, capture: {x: {keep: true}}}\n", 0,
+			7, "one file that the device gives"},
 		{"a change without a way back", "    - {step: a, run: boxctl drop}\n", 0, 7, "does not say how it is undone"},
-		{"no way back without a reason", "    - {step: a, run: boxctl drop, undo: none}\n", 0, 7, "because belong together"},
+		{"no way back without a reason", "    - {step: a, run: boxctl drop, undo: none}\n", 0, 7,
+			"because belong together"},
 		{"an undo of what undoes itself", "    - {file: /x, holds: label, undo: rm /x}\n", 0, 38, "needs no undo"},
 		{"a step for each text", run("echo {{item}}") + "      each: label\n", 3, 13, "is not a list"},
 		{"an item without a list", run("echo {{item}}"), 2, 19, "only beside each"},
 		{"a condition on no choice", run("id") + "      with: {label: blue}\n", 3, 14, "is not a choice"},
 		{"a step on no device", run("id") + "      on: label\n", 3, 11, "not a setting of the kind device"},
 		{"an unknown condition", run("id") + "      with: lable\n", 3, 13, "is not a setting"},
-		{"a value that is captured only sometimes", "    - {step: a, run: id, undo: nothing, with: label, capture: who}\n    - {step: b, run: \"echo {{who}}\", undo: nothing}\n", 1, 30, "captured only where “with: label” holds"},
+		{"a value that is captured only sometimes", "    - {step: a, run: id, undo: nothing, with: label, capture: " +
+			"who}\n    - {step: b, run: \"echo {{who}}\", undo: nothing}\n", 1, 30, "captured only where “with: " +
+			"label” holds"},
 		{"an unknown part", "    - use: key-and-request-by-openss\n", 0, 12, "write key-and-request-by-openssl"},
-		{"a rule that does two things", "    - edit: /x\n      rules:\n        - {set: a, to: b, line: c}\n", 2, 11, "a rule does one thing"},
+		{"a rule that does two things", "    - edit: /x\n      rules:\n        - {set: a, to: b, line: c}\n", 2, 11,
+			"a rule does one thing"},
 		{"a faulty pattern", "    - fetch: /x\n      capture: {a: \"(\"}\n", 1, 20, "not a regular expression"},
 		{"a store without its key", "packs:\n  box: {about: x, encoding: pkcs12}\n", -first + 2, 3, "no key is wanted"},
 		{"a pack of a value's name", "packs:\n  leaf: {about: x}\n", -first + 2, 3, "every procedure has"},
-		{"a pack before it is there", "packs:\n  box: {about: x}\n    - file: /x\n      holds: box\n", 3, 14, "not there before the section backup"},
-		{"a key that the device made", "packs:\n  box: {about: x, key: before}\n    - file: /x\n      holds: box\n", 3, 14, "only where Fresh Seal makes the key"},
+		{"a pack before it is there", "packs:\n  box: {about: x}\n    - file: /x\n      holds: box\n", 3, 14,
+			"not there before the section backup"},
+		{"a key that the device made", "packs:\n  box: {about: x, key: before}\n    - file: /x\n      holds: box\n",
+			3, 14, "only where Fresh Seal makes the key"},
 	} {
 		packs, step := "", c.step
 		if strings.HasPrefix(step, "packs:") { // they stand at the beginning of the file
@@ -98,9 +117,11 @@ func TestFaultsAreFoundWithTheirPlaceAndTheirRemedy(t *testing.T) {
 
 // An author corrects a file once, not once for each fault.
 func TestAllFaultsAreToldInOneGo(t *testing.T) {
-	text := strings.Replace(frame("    - {step: a, rum: true}\n    - {step: b, run: \"echo {{nobody}}\", undo: nothing, limt: 3s}\n    - {fetch: x/y}\n"), "procedure: ours", "procedure: web-files-ssh", 1)
+	text := strings.Replace(frame("    - {step: a, rum: true}\n    - {step: b, run: \"echo {{nobody}}\", undo: "+
+		"nothing, limt: 3s}\n    - {fetch: x/y}\n"), "procedure: ours", "procedure: web-files-ssh", 1)
 	_, faults := procedure.Parse([]byte(text))
-	for _, want := range []string{"a built-in procedure is called web-files-ssh", `no key "rum"`, "nothing is called {{nobody}}", `no key "limt"`, "not an absolute path"} {
+	for _, want := range []string{"a built-in procedure is called web-files-ssh", `no key "rum"`,
+		"nothing is called {{nobody}}", `no key "limt"`, "not an absolute path"} {
 		if !strings.Contains(fmt.Sprint(faults), want) {
 			t.Errorf("%q is missing in %v", want, faults)
 		}
@@ -109,9 +130,11 @@ func TestAllFaultsAreToldInOneGo(t *testing.T) {
 	if len(faults) != 1 || !strings.Contains(faults[0].What, "byte order mark") {
 		t.Errorf("a byte order mark: %v", faults)
 	}
-	idle := strings.Replace(frame("    - {step: a, run: id, undo: nothing, capture: who}\n"), "settings:\n", "settings:\n  idle: {about: nothing}\n", 1)
+	idle := strings.Replace(frame("    - {step: a, run: id, undo: nothing, capture: who}\n"), "settings:\n",
+		"settings:\n  idle: {about: nothing}\n", 1)
 	_, faults = procedure.Parse([]byte(idle))
-	if len(faults) != 2 || procedure.Refused(faults) || !strings.Contains(fmt.Sprint(faults), `the setting "idle"`) || !strings.Contains(fmt.Sprint(faults), `the capture "who"`) {
+	if len(faults) != 2 || procedure.Refused(faults) || !strings.Contains(fmt.Sprint(faults), `the setting "idle"`) ||
+		!strings.Contains(fmt.Sprint(faults), `the capture "who"`) {
 		t.Errorf("what nothing uses is a warning: %v", faults)
 	}
 }
@@ -127,7 +150,8 @@ func parsed(t testing.TB, steps string) procedure.Procedure {
 
 func scopeOf(t testing.TB, p procedure.Procedure, own map[string]string) *procedure.Scope {
 	t.Helper()
-	scope, err := procedure.NewScope(procedure.Material{Procedure: p, Replacement: "r1", Work: "/var/work/r1", Plan: request.Plan{Key: request.ECDSAP256, Names: []string{"a.example", "192.0.2.1"}}}, own, nil)
+	scope, err := procedure.NewScope(procedure.Material{Procedure: p, Replacement: "r1", Work: "/var/work/r1",
+		Plan: request.Plan{Key: request.ECDSAP256, Names: []string{"a.example", "192.0.2.1"}}}, own, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -147,14 +171,16 @@ func act(t testing.TB, p procedure.Procedure, scope *procedure.Scope) (string, e
 func TestAPathStaysInItsFolder(t *testing.T) {
 	p := parsed(t, "    - fetch: \"{{folder}}/{{label}}.pem\"\n")
 	scope := scopeOf(t, p, map[string]string{"folder": "/etc/tls"})
-	for value, ok := range map[string]bool{"gate": true, "a b": true, "..": false, "../x": false, "a/b": false, "": false, "a\nb": false} {
+	for value, ok := range map[string]bool{"gate": true, "a b": true, "..": false, "../x": false, "a/b": false,
+		"": false, "a\nb": false} {
 		line, err := act(t, p, scope.With("label", procedure.TextValue(value)))
 		if (err == nil) != ok {
 			t.Errorf("%q: %q, error %v", value, line, err)
 		}
 	}
 	for _, bad := range []string{"etc/tls", "/etc/../root", "/etc//tls", "/etc/tls/", "/etc/my tls"} {
-		if _, err := procedure.NewScope(procedure.Material{Procedure: p}, map[string]string{"folder": bad}, nil); err == nil {
+		if _, err := procedure.NewScope(procedure.Material{Procedure: p}, map[string]string{"folder": bad},
+			nil); err == nil {
 			t.Errorf("the path %q is taken", bad)
 		}
 	}
@@ -162,7 +188,8 @@ func TestAPathStaysInItsFolder(t *testing.T) {
 
 func TestTheBuiltInProcedureRehearsesInEveryVariant(t *testing.T) {
 	p := procedure.Builtin()["web-files-ssh"]
-	steps, err := p.Rehearse(scopeOf(t, p.Procedure, map[string]string{"as": "sudo -n", "chain_file": "/etc/web/chain.pem", "reload": "web-reload --all"}))
+	steps, err := p.Rehearse(scopeOf(t, p.Procedure,
+		map[string]string{"as": "sudo -n", "chain_file": "/etc/web/chain.pem", "reload": "web-reload --all"}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -171,8 +198,10 @@ func TestTheBuiltInProcedureRehearsesInEveryVariant(t *testing.T) {
 		all = append(all, fmt.Sprint(s.Section, " ", s.Text, " ", s.Content, " ", s.Undo))
 	}
 	for _, want := range []string{
-		"sudo -n web-reload --all", "done again at the end of the way back", "sudo -n test -f /etc/web/chain.pem", "‹the intermediates in order, or the root where there are none, PEM›",
-		"revert /etc/webui/tls/key.pem", "revert sudo -n web-reload --all", "copy of /var/work/r1/key.pem", "the old file is kept before and put back",
+		"sudo -n web-reload --all", "done again at the end of the way back", "sudo -n test -f /etc/web/chain.pem",
+		"‹the intermediates in order, or the root where there are none, PEM›",
+		"revert /etc/webui/tls/key.pem", "revert sudo -n web-reload --all", "copy of /var/work/r1/key.pem",
+		"the old file is kept before and put back",
 	} {
 		if !slices.ContainsFunc(all, func(s string) bool { return strings.Contains(s, want) }) {
 			t.Errorf("no step has %q:\n%s", want, strings.Join(all, "\n"))
@@ -186,7 +215,8 @@ func TestBuiltInFamiliesHaveAtMostFortyLines(t *testing.T) {
 		lines, about := 0, false
 		for line := range strings.Lines(source.YAML) {
 			trimmed := strings.TrimSpace(line)
-			if about = about && (strings.HasPrefix(line, "  ") || trimmed == "") || strings.HasPrefix(line, "about:"); about {
+			if about = about && (strings.HasPrefix(line, "  ") || trimmed == "") ||
+				strings.HasPrefix(line, "about:"); about {
 				continue
 			}
 			if trimmed != "" && trimmed[0] != '#' {
@@ -212,7 +242,8 @@ func TestASecretIsNeverShown(t *testing.T) {
 	p := parsed(t, "    - file: /x/y\n      holds: \"user=a pin={{pin}}\\n\"\n")
 	scope := scopeOf(t, p, map[string]string{"pin": "hunter2"})
 	steps, err := p.Rehearse(scope)
-	if err != nil || strings.Contains(fmt.Sprint(steps), "hunter2") || !strings.Contains(fmt.Sprint(steps), "user=a pin=••••••") {
+	if err != nil || strings.Contains(fmt.Sprint(steps), "hunter2") ||
+		!strings.Contains(fmt.Sprint(steps), "user=a pin=••••••") {
 		t.Errorf("%v %v", steps, err)
 	}
 	ready, err := p.Steps[procedure.Request][0].Expand(procedure.Request, "", scope)
@@ -254,7 +285,8 @@ func TestAStepForEachItemAndSeveralCaptures(t *testing.T) {
 		exit           int
 		stdout, stderr string
 		ok             bool
-	}{{0, "fine", "", true}, {3, "fine", "", true}, {1, "fine", "", false}, {0, "Refused", "", false}, {0, "fine", "oops", false}} {
+	}{{0, "fine", "", true}, {3, "fine", "", true}, {1, "fine", "", false}, {0, "Refused", "", false},
+		{0, "fine", "oops", false}} {
 		if err := step.Expect.Met(c.exit, c.stdout, c.stderr, ""); (err == nil) != c.ok {
 			t.Errorf("%+v: %v", c, err)
 		}

@@ -6,7 +6,8 @@ import (
 	"strings"
 )
 
-// seenAs is a prompt as a person sees it, from the pattern that matches it: “Choice:”. What may stand for anything is “…”.
+// seenAs is a prompt as a person sees it, from the pattern that matches it: “Choice:”. What may stand for anything is
+// “…”.
 func seenAs(pattern *regexp.Regexp) string {
 	tree, err := syntax.Parse(pattern.String(), syntax.Perl)
 	if err != nil {
@@ -32,7 +33,8 @@ func promptOf(e *syntax.Regexp) string {
 	case syntax.OpLiteral:
 		return string(e.Rune)
 	case syntax.OpCapture, syntax.OpPlus:
-		if e.Sub[0].Op == syntax.OpCharClass || e.Sub[0].Op == syntax.OpAnyChar || e.Sub[0].Op == syntax.OpAnyCharNotNL {
+		if e.Sub[0].Op == syntax.OpCharClass || e.Sub[0].Op == syntax.OpAnyChar ||
+			e.Sub[0].Op == syntax.OpAnyCharNotNL {
 			return spaceOr(e.Sub[0])
 		}
 		return promptOf(e.Sub[0])
@@ -57,13 +59,15 @@ func promptOf(e *syntax.Regexp) string {
 // spaceOr is a blank for what can only be blank, else “…”; what may be left out is nothing where it is blank.
 func spaceOr(e *syntax.Regexp) string {
 	inner := e
-	for inner.Op == syntax.OpStar || inner.Op == syntax.OpQuest || inner.Op == syntax.OpRepeat || inner.Op == syntax.OpPlus {
+	for inner.Op == syntax.OpStar || inner.Op == syntax.OpQuest || inner.Op == syntax.OpRepeat ||
+		inner.Op == syntax.OpPlus {
 		inner = inner.Sub[0]
 	}
 	if inner.Op == syntax.OpLiteral && e.Op == syntax.OpQuest {
 		return string(inner.Rune)
 	}
-	if inner.Op == syntax.OpCharClass && len(inner.Rune) > 0 && inner.Rune[len(inner.Rune)-1] <= ' ' || inner.Op == syntax.OpLiteral && strings.TrimSpace(string(inner.Rune)) == "" {
+	if inner.Op == syntax.OpCharClass && len(inner.Rune) > 0 && inner.Rune[len(inner.Rune)-1] <= ' ' ||
+		inner.Op == syntax.OpLiteral && strings.TrimSpace(string(inner.Rune)) == "" {
 		if e.Op == syntax.OpStar || e.Op == syntax.OpQuest {
 			return ""
 		}

@@ -61,7 +61,8 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 	if err := enclose(Contact, false); err != nil {
 		return nil, err
 	}
-	for _, section := range []Section{Session, Survey, Request, Look, Backup, Trust, Install, Trial, Activate, Prove, Mirror, Seal, Revert, Cancel, SignOut} {
+	for _, section := range []Section{Session, Survey, Request, Look, Backup, Trust, Install, Trial, Activate, Prove,
+		Mirror, Seal, Revert, Cancel, SignOut} {
 		if section == Revert {
 			if n := len(out); entered[Change] {
 				if err := enclose(Change, true); err != nil {
@@ -102,7 +103,8 @@ func (p Procedure) Rehearse(scope *Scope) ([]Rehearsed, error) {
 				if c.part() {
 					kind = Text
 				}
-				scope = scope.With(c.Name, Value{Kind: kind, Secret: c.Secret, About: "what the step “" + step.Name + "” gives as " + c.Name})
+				scope = scope.With(c.Name, Value{Kind: kind, Secret: c.Secret, About: "what the step “" + step.Name +
+					"” gives as " + c.Name})
 			}
 		}
 	}
@@ -140,21 +142,24 @@ func (p Procedure) enclosure(visit Visit, leave bool, scope *Scope) ([]Rehearsed
 type wayBack struct{ enter, undo, again, finally, leave []Rehearsed }
 
 func (w *wayBack) add(section Section, step Step, item string, r Rehearsed, scope *Scope) error {
-	if !slices.Contains(Sections, section) || section == Survey || section == Seal || section == Revert || section == Cancel {
+	if !slices.Contains(Sections, section) || section == Survey || section == Seal || section == Revert ||
+		section == Cancel {
 		return nil
 	}
 	entry := func(name string, ready Ready, err error) (Rehearsed, error) {
 		if err != nil {
 			return Rehearsed{}, err
 		}
-		return Rehearsed{Section: Revert, Name: name, Verb: ready.Step.Do.Word(), Text: ready.Act.Line(), Content: ready.Act.Detail(), Limit: ready.Step.Limit.String()}, nil
+		return Rehearsed{Section: Revert, Name: name, Verb: ready.Step.Do.Word(), Text: ready.Act.Line(),
+			Content: ready.Act.Detail(), Limit: ready.Step.Limit.String()}, nil
 	}
 	if path := step.Do.Writes(); path != "" && !inWork(path) {
 		to, err := step.WritesTo(item, scope)
 		if err != nil {
 			return err
 		}
-		w.undo = append(w.undo, Rehearsed{Section: Revert, Name: "put back " + to, Verb: r.Verb, Text: to, Limit: DefaultLimit.String()})
+		w.undo = append(w.undo, Rehearsed{Section: Revert, Name: "put back " + to, Verb: r.Verb, Text: to,
+			Limit: DefaultLimit.String()})
 	}
 	switch step.Undo.Kind {
 	case UndoSteps:
@@ -168,7 +173,8 @@ func (w *wayBack) add(section Section, step Step, item string, r Rehearsed, scop
 			w.undo = append(w.undo, undo)
 		}
 	case UndoAgain:
-		w.again = append(w.again, Rehearsed{Section: Revert, Name: "again: " + r.Name, Verb: r.Verb, Text: r.Text, Limit: r.Limit, When: "if something was undone"})
+		w.again = append(w.again, Rehearsed{Section: Revert, Name: "again: " + r.Name, Verb: r.Verb, Text: r.Text,
+			Limit: r.Limit, When: "if something was undone"})
 	}
 	if step.Finally == nil {
 		return nil
@@ -195,7 +201,8 @@ func rehearse(section Section, step Step, item string, scope *Scope) (Rehearsed,
 	if err != nil {
 		return Rehearsed{}, err
 	}
-	r := Rehearsed{Section: section, Name: ready.Name(), Verb: step.Do.Word(), Text: ready.Line(), Content: ready.Act.Detail(), Limit: step.Limit.String(), Repeat: step.Again(), act: ready.Act}
+	r := Rehearsed{Section: section, Name: ready.Name(), Verb: step.Do.Word(), Text: ready.Line(),
+		Content: ready.Act.Detail(), Limit: step.Limit.String(), Repeat: step.Again(), act: ready.Act}
 	if step.mayBeEmpty(scope) {
 		r.Note = "left out where the chain has no intermediates"
 	}

@@ -19,7 +19,8 @@ func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
 	s := &Scope{own: map[string]Value{}, material: &m, made: made}
 	for name := range own {
 		if _, ok := p.Setting(name); !ok {
-			return nil, fmt.Errorf("the procedure %s has no setting %q; its settings are %s", p.Name, name, strings.Join(p.settingNames(), ", "))
+			return nil, fmt.Errorf("the procedure %s has no setting %q; its settings are %s", p.Name, name,
+				strings.Join(p.settingNames(), ", "))
 		}
 	}
 	for _, setting := range p.Settings {
@@ -38,7 +39,9 @@ func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
 	}
 	if p.Traits.KeyEither {
 		s.material.Procedure.Traits.KeyGiven = !slices.ContainsFunc(p.Steps[Request], func(step Step) bool {
-			return step.Holds(s) && slices.ContainsFunc(step.Capture, func(c Capture) bool { return c.Name == requested })
+			return step.Holds(s) && slices.ContainsFunc(step.Capture, func(c Capture) bool {
+				return c.Name == requested
+			})
 		})
 	}
 	return s, nil

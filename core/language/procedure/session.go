@@ -22,8 +22,11 @@ func (r *reader) session(n ast.Node, p *Procedure) {
 				if r.places[step] = r.at(step); step.Undo.Kind != UndoUnsaid || step.Finally != nil || step.Each != "" {
 					r.fault(r.at(step), "leave it out", "a step of a session has no undo, finally or each")
 				}
-				if call, ok := step.Do.(*HTTP); step.Fresh && (!ok || call.Changes() != Looks || len(step.Capture) == 0) {
-					r.fault(r.at(step), "write it beside a GET that captures the token", "fresh is asked again before each call that changes something, and this step is no such question")
+				if call, ok := step.Do.(*HTTP); step.Fresh &&
+					(!ok || call.Changes() != Looks || len(step.Capture) == 0) {
+					r.fault(r.at(step), "write it beside a GET that captures the token",
+						"fresh is asked again before each call that changes something, and this step is no "+
+							"such question")
 				}
 			}
 		}

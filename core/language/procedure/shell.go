@@ -40,13 +40,15 @@ func checkCommand(text string, kind func(name string) Kind, filled func(name str
 	if rest := strings.Index(placeholder.ReplaceAllString(text, ""), "{{"); rest >= 0 {
 		return &shellFault{"{{", "{{ does not begin a value", "write {{name}} with small letters, digits and _"}
 	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX), syntax.KeepComments(true)).Parse(strings.NewReader(marked), "")
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX),
+		syntax.KeepComments(true)).Parse(strings.NewReader(marked), "")
 	if err != nil {
 		said := err.Error()
 		for mark, m := range marks {
 			said = strings.ReplaceAll(said, mark, m.fragment)
 		}
-		return &shellFault{text, "a POSIX shell cannot read this: " + said, "correct the command; long ones read better as a script on the device"}
+		return &shellFault{text, "a POSIX shell cannot read this: " + said, "correct the command; long ones read " +
+			"better as a script on the device"}
 	}
 	w := shellWalk{marks: marks, kind: kind, filled: filled}
 	syntax.Walk(file, w.visit)
@@ -62,10 +64,13 @@ func checkCommand(text string, kind func(name string) Kind, filled func(name str
 		}
 	}
 	if values && w.runs != "" {
-		return &shellFault{w.runs, fmt.Sprintf("%s reads words as commands or runs them, and this command contains values", w.runs), "make a step of its own without values, or put the program into a setting of the kind command"}
+		return &shellFault{w.runs, fmt.Sprintf("%s reads words as commands or runs them, and this command "+
+			"contains values", w.runs), "make a step of its own without values, or put the program into a setting " +
+			"of the kind command"}
 	}
 	if values && w.unnamed {
-		return &shellFault{text, "the program's name is the result of an expansion, and this command contains values", "write the program's name"}
+		return &shellFault{text, "the program's name is the result of an expansion, and this command contains values",
+			"write the program's name"}
 	}
 	return nil
 }
@@ -136,12 +141,14 @@ func (w *shellWalk) call(c *syntax.CallExpr) {
 			program = true
 			w.unnamed = w.unnamed || !isStatic && !w.holdsMark(word)
 			if w.holdsMark(word) && w.fault == nil {
-				w.fault = &shellFault{w.firstMark(word), "a value is part of the program's name", "write the program's name, or use a setting of the kind command"}
+				w.fault = &shellFault{w.firstMark(word), "a value is part of the program's name",
+					"write the program's name, or use a setting of the kind command"}
 			}
 		case m != nil && w.kind(m.name) == Command:
 			program = program || w.filled(m.name)
 		case m != nil && !program && w.fault == nil:
-			w.fault = &shellFault{m.fragment, "a value stands where the shell reads the program's name", "write the program's name before it, or use a setting of the kind command"}
+			w.fault = &shellFault{m.fragment, "a value stands where the shell reads the program's name",
+				"write the program's name before it, or use a setting of the kind command"}
 		}
 	}
 }
@@ -210,7 +217,8 @@ func (w *shellWalk) badPlace(lit *syntax.Lit, at int) (what, instead string) {
 	for i, part := range word.Parts {
 		if part == syntax.WordPart(lit) && i > 0 && at == 0 {
 			if p, ok := word.Parts[i-1].(*syntax.ParamExp); ok && p.Short {
-				return "a value behind a variable's name, which it would become part of", "write ${name} around the variable"
+				return "a value behind a variable's name, which it would become part of",
+					"write ${name} around the variable"
 			}
 		}
 	}
@@ -219,7 +227,8 @@ func (w *shellWalk) badPlace(lit *syntax.Lit, at int) (what, instead string) {
 		return "", ""
 	case *syntax.Assign:
 		if holder.Name != nil && strings.ToLower(holder.Name.Value) != holder.Name.Value {
-			return "a value assigned to " + holder.Name.Value + ", which programs may read as a setting", "use a variable in lower case"
+			return "a value assigned to " + holder.Name.Value + ", which programs may read as a setting",
+				"use a variable in lower case"
 		}
 		return "", ""
 	case *syntax.Redirect:
@@ -324,5 +333,6 @@ func Quote(text string) string {
 
 var (
 	plainWord        = regexp.MustCompile(`^[A-Za-z0-9_./:,@%+-]+$`)
-	numberOrReserved = regexp.MustCompile(`^([0-9]+|if|then|else|elif|fi|do|done|case|esac|while|until|for|in|time|function|select)$`)
+	numberOrReserved = regexp.MustCompile(
+		`^([0-9]+|if|then|else|elif|fi|do|done|case|esac|while|until|for|in|time|function|select)$`)
 )

@@ -14,18 +14,20 @@ const DefaultLimit = time.Minute
 // Step is one thing done on the device: a verb, and what every step can say
 // beside it.
 type Step struct {
-	Name      string
-	Do        Verb
-	On        string     // the setting that names the device on which the step is done; empty: the one that is worked on
-	Each      string     // the list for whose every item the step is done, named {{item}}
-	When      Conditions // done only where all of them hold
-	Capture   []Capture
-	Expect    Expect
-	Refused   Refusal // how the device says that it changed nothing
-	Limit     time.Duration
-	Repeat    bool // may be done again when nobody knows whether it was done
-	Secret    bool // what it prints is not kept
-	Fresh     bool // of signing in: asked again before each call that changes something, such as a page with a token for one form
+	Name string
+	Do   Verb
+	// the setting that names the device on which the step is done; empty: the one that is worked on
+	On      string
+	Each    string     // the list for whose every item the step is done, named {{item}}
+	When    Conditions // done only where all of them hold
+	Capture []Capture
+	Expect  Expect
+	Refused Refusal // how the device says that it changed nothing
+	Limit   time.Duration
+	Repeat  bool // may be done again when nobody knows whether it was done
+	Secret  bool // what it prints is not kept
+	// of signing in: asked again before each call that changes something, such as a page with a token for one form
+	Fresh     bool
 	Undo      Undo
 	Finally   *Step  // done on every way out once this step was begun
 	Otherwise string // what to do when it fails, for people
@@ -42,7 +44,8 @@ type Capture struct {
 	Stderr  bool           // from the error output
 	Secret  bool           // sealed in the journal, never shown
 	Keep    bool           // a file that outlives the replacement, off the device, such as an export; secret
-	Passing bool           // a restart makes it wrong, such as a process id: it is captured anew for each stretch of work
+	// a restart makes it wrong, such as a process id: it is captured anew for each stretch of work
+	Passing bool
 }
 
 // part says that a part of what was printed is kept.
@@ -80,8 +83,11 @@ func (e Expect) Met(exit int, stdout, stderr, same string) error {
 		what     string
 		inErrors bool
 	}{
-		{e.Match, strings.TrimSpace(stdout), true, "its output", false}, {e.NotMatch, strings.TrimSpace(stdout), false, "its output", false}, // as capture trims: $ is the end of the last line
-		{e.Stderr, strings.TrimSpace(stderr), true, "its error output", true}, {e.NotStderr, strings.TrimSpace(stderr), false, "its error output", true},
+		// as capture trims: $ is the end of the last line
+		{e.Match, strings.TrimSpace(stdout), true, "its output", false},
+		{e.NotMatch, strings.TrimSpace(stdout), false, "its output", false},
+		{e.Stderr, strings.TrimSpace(stderr), true, "its error output", true},
+		{e.NotStderr, strings.TrimSpace(stderr), false, "its error output", true},
 	} {
 		if c.pattern == nil || c.pattern.MatchString(c.text) == c.want {
 			continue
@@ -119,7 +125,8 @@ func (f Refusal) Of(exit int, stdout, stderr string, answered *Response) bool {
 	return f.Output != nil && f.Output.Met(exit, stdout, stderr, "") == nil
 }
 
-// Holds reports whether the step is done: the conditions with and without let it, and what it would hand to the device is not empty.
+// Holds reports whether the step is done: the conditions with and without let it, and what it would hand to the
+// device is not empty.
 func (s Step) Holds(scope *Scope) bool {
 	return s.When.Hold(scope) && !s.empty(scope)
 }

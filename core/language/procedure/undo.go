@@ -15,9 +15,10 @@ type UndoKind string
 
 // The kinds of undoing.
 const (
-	UndoUnsaid UndoKind = ""        // the verb knows it, or there is nothing to undo
-	UndoSteps  UndoKind = "step"    // by steps of its own
-	UndoAgain  UndoKind = "again"   // nothing to put back; done once more at the end of the way back, if something was undone
+	UndoUnsaid UndoKind = ""     // the verb knows it, or there is nothing to undo
+	UndoSteps  UndoKind = "step" // by steps of its own
+	// nothing to put back; done once more at the end of the way back, if something was undone
+	UndoAgain  UndoKind = "again"
 	UndoLooks  UndoKind = "nothing" // the step changes nothing
 	UndoItself UndoKind = "itself"  // the device takes it back by itself, within a time
 	NoUndo     UndoKind = "none"    // there is no way back
@@ -140,25 +141,30 @@ func (c *checker) ways(section Section, step *Step) {
 		item.Named = c.absolute(item.Step)
 		for _, name := range item.When.Names() {
 			if name != look.Wire && !slices.Contains(c.p.Looks(), name) {
-				c.faultAt(step, name, "capture it in a step of the section look", "when names the look %q, and nothing captures it", name)
+				c.faultAt(step, name, "capture it in a step of the section look", "when names the look %q, and "+
+					"nothing captures it", name)
 			}
 		}
 		_, next := item.When[look.Next]
 		switch {
 		case item.Always, section != Install && section != Request && len(item.When) > 0, section == Install && next:
 		case section == Install && len(item.When) > 0:
-			c.fault(step, "name the look next, such as when: {wire: before, next: new}, or write when: always where the undo is harmless at any time",
+			c.fault(step, "name the look next, such as when: {wire: before, next: new}, or write when: always "+
+				"where the undo is harmless at any time",
 				"the undo of “%s” does not look at what is staged: in install nothing is served yet", step.Name)
 		case section == Request && len(item.When) > 0:
-			c.fault(step, "name what the step made, such as {{replacement}}, or write when: always", "the undo of “%s” asks for what is served, which a request does not change", step.Name)
+			c.fault(step, "name what the step made, such as {{replacement}}, or write when: always",
+				"the undo of “%s” asks for what is served, which a request does not change", step.Name)
 		case item.Named:
 		case c.second && section == Install:
 			item.Hold = true // only a person knows whether it may be sent
 		case c.second:
 			item.When = look.Guard{look.Wire: look.New}
 		default:
-			c.fault(step, "name what is put back, such as a value that a step captured, or say when it is sent: when: {wire: new}; when: always where it is harmless at any time",
-				"the undo of “%s” does not say what it puts back: “the one before” is a third certificate where nothing was changed", step.Name)
+			c.fault(step, "name what is put back, such as a value that a step captured, or say when it is sent: "+
+				"when: {wire: new}; when: always where it is harmless at any time",
+				"the undo of “%s” does not say what it puts back: “the one before” is a third certificate where "+
+					"nothing was changed", step.Name)
 		}
 	}
 }
@@ -174,7 +180,8 @@ func (c *checker) absolute(s Step) bool {
 	for _, u := range s.Do.uses() {
 		for _, name := range named(u.text) {
 			setting, _ := c.p.Setting(name)
-			if got, captured := c.captures[name]; slices.Contains(own, name) || setting.Kind == Pattern || captured && got.section != Session {
+			if got, captured := c.captures[name]; slices.Contains(own, name) || setting.Kind == Pattern || captured &&
+				got.section != Session {
 				return true
 			}
 		}

@@ -12,27 +12,45 @@ import (
 
 // An undo says what it puts back, or when it is sent; "the one before" alone is refused.
 func TestAnUndoSaysWhatItPutsBackOrWhenItIsSent(t *testing.T) {
-	const head = "procedure: ours\ntitle: Ours\nlinks: [ssh]\nsettings: {tool: {kind: command, about: x, default: boxctl}}\ntraits: {key_types: [rsa-2048], key_made_by: service}\nsteps:\n"
+	const head = "procedure: ours\ntitle: Ours\nlinks: [ssh]\nsettings: {tool: {kind: command, about: x, default: " +
+		"boxctl}}\ntraits: {key_types: [rsa-2048], key_made_by: service}\nsteps:\n"
 	for _, c := range []struct{ name, steps, says string }{
-		{"the one before", "  activate:\n    - {run: boxctl use, undo: boxctl previous}\n", "does not say what it puts back"},
+		{"the one before", "  activate:\n    - {run: boxctl use, undo: boxctl previous}\n",
+			"does not say what it puts back"},
 		{"guarded", "  activate:\n    - {run: boxctl use, undo: {run: boxctl previous, when: {wire: new}}}\n", ""},
 		{"harmless", "  activate:\n    - {run: boxctl use, undo: {run: boxctl discard, when: always}}\n", ""},
-		{"by a captured id", "  backup:\n    - {run: boxctl show, capture: old}\n  activate:\n    - {run: boxctl use, undo: \"boxctl use {{old}}\"}\n", ""},
-		{"by its own name", "  activate:\n    - {run: \"boxctl add {{replacement}}\", undo: \"boxctl drop {{replacement}}\"}\n", ""},
-		{"by a setting, which names nothing that stood", "  activate:\n    - {run: boxctl use, undo: \"{{tool}} previous\"}\n", "does not say what it puts back"},
-		{"staged, without a look at it", "  install:\n    - {run: boxctl stage, undo: {run: boxctl unstage, when: {wire: new}}}\n  activate: [{run: boxctl go, undo: again}]\n", "does not look at what is staged"},
-		{"staged, with a look", "  look:\n    - {run: boxctl show, capture: {next: \"n (.*)\"}}\n  install:\n    - {run: boxctl stage, undo: {run: boxctl unstage, when: {wire: before, next: new}}}\n  activate: [{run: boxctl go, undo: again}]\n", ""},
-		{"a look that nothing captures", "  activate:\n    - {run: boxctl use, undo: {run: boxctl previous, when: {now: new}}}\n", "nothing captures it"},
-		{"a word that no look reads", "  activate:\n    - {run: boxctl use, undo: {run: boxctl previous, when: {wire: other}}}\n", `"other" is not known here`},
-		{"something else that is looked at", "  look:\n    - {run: boxctl show, capture: {colour: \"c (.*)\"}}\n  activate:\n    - {run: boxctl use, undo: again}\n", "is not a look"},
-		{"a look that changes something", "  look:\n    - {file: /etc/x, holds: leaf}\n  activate:\n    - {run: boxctl use, undo: again}\n", "changes nothing"},
-		{"by itself, in no time", "  activate:\n    - {run: boxctl use, undo: itself}\n", "undo: itself and within belong together"},
+		{"by a captured id", "  backup:\n    - {run: boxctl show, capture: old}\n  activate:\n    - {run: boxctl " +
+			"use, undo: \"boxctl use {{old}}\"}\n", ""},
+		{"by its own name", "  activate:\n    - {run: \"boxctl add {{replacement}}\", undo: \"boxctl drop " +
+			"{{replacement}}\"}\n", ""},
+		{"by a setting, which names nothing that stood", "  activate:\n    - {run: boxctl use, undo: \"{{tool}} " +
+			"previous\"}\n", "does not say what it puts back"},
+		{"staged, without a look at it", "  install:\n    - {run: boxctl stage, undo: {run: boxctl unstage, when: " +
+			"{wire: new}}}\n  activate: [{run: boxctl go, undo: again}]\n", "does not look at what is staged"},
+		{"staged, with a look", "  look:\n    - {run: boxctl show, capture: {next: \"n (.*)\"}}\n  install:\n    - " +
+			"{run: boxctl stage, undo: {run: boxctl unstage, when: {wire: before, next: new}}}\n  activate: [{run: " +
+			"boxctl go, undo: again}]\n", ""},
+		{"a look that nothing captures", "  activate:\n    - {run: boxctl use, undo: {run: boxctl previous, when: " +
+			"{now: new}}}\n", "nothing captures it"},
+		{"a word that no look reads", "  activate:\n    - {run: boxctl use, undo: {run: boxctl previous, when: " +
+			"{wire: other}}}\n", `"other" is not known here`},
+		{"something else that is looked at", "  look:\n    - {run: boxctl show, capture: {colour: \"c (.*)\"}}\n  " +
+			"activate:\n    - {run: boxctl use, undo: again}\n", "is not a look"},
+		{"a look that changes something", "  look:\n    - {file: /etc/x, holds: leaf}\n  activate:\n    - {run: " +
+			"boxctl use, undo: again}\n", "changes nothing"},
+		{"by itself, in no time", "  activate:\n    - {run: boxctl use, undo: itself}\n",
+			"undo: itself and within belong together"},
 		{"by itself", "  activate:\n    - {run: boxctl use, undo: itself, within: 5m}\n", ""},
-		{"when outside of an undo", "  activate:\n    - {run: boxctl use, undo: again, when: {wire: new}}\n", `has no key "when"`},
-		{"what is made is not served", "  request:\n    - {run: boxctl make, undo: {run: boxctl drop, when: {wire: new}}}\n  activate: [{run: boxctl go, undo: again}]\n", "which a request does not change"},
-		{"a list", "  activate:\n    - {run: boxctl use, undo: [{run: boxctl a, when: {wire: new}}, {run: boxctl b, when: always}]}\n", ""},
-		{"a refusal without an exit code", "  activate:\n    - {run: boxctl use, undo: again, refused: {match: no}}\n", "with which exit code"},
-		{"an old word of netconf", "  activate:\n    - {run: boxctl use, undo: again, refused: allowed}\n", "expect is not a mapping"},
+		{"when outside of an undo", "  activate:\n    - {run: boxctl use, undo: again, when: {wire: new}}\n",
+			`has no key "when"`},
+		{"what is made is not served", "  request:\n    - {run: boxctl make, undo: {run: boxctl drop, when: {wire: " +
+			"new}}}\n  activate: [{run: boxctl go, undo: again}]\n", "which a request does not change"},
+		{"a list", "  activate:\n    - {run: boxctl use, undo: [{run: boxctl a, when: {wire: new}}, {run: boxctl " +
+			"b, when: always}]}\n", ""},
+		{"a refusal without an exit code",
+			"  activate:\n    - {run: boxctl use, undo: again, refused: {match: no}}\n", "with which exit code"},
+		{"an old word of netconf", "  activate:\n    - {run: boxctl use, undo: again, refused: allowed}\n",
+			"expect is not a mapping"},
 	} {
 		_, faults := procedure.Parse([]byte(head + c.steps))
 		said := ""
@@ -55,7 +73,8 @@ func TestTheSecondEditionIsReadSafely(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, faults := procedure.Parse([]byte(strings.Replace(string(text), "procedure: "+name, "procedure: ours", 1))); !procedure.Refused(faults) {
+		if _, faults := procedure.Parse([]byte(strings.Replace(string(text), "procedure: "+name, "procedure: ours",
+			1))); !procedure.Refused(faults) {
 			t.Errorf("%s is not refused as new", name)
 		}
 		source, err := procedure.Read(string(text))
@@ -79,7 +98,8 @@ func TestTheSecondEditionIsReadSafely(t *testing.T) {
 	if got := item(read("voice-manager"), procedure.Install); !got.Hold || len(got.When) > 0 {
 		t.Errorf("a step back in install: %+v", got)
 	}
-	if steps := read("router-by-netconf").Steps[procedure.Revert]; len(steps) != 4 || !steps[0].Do.(*procedure.RPC).Refused {
+	if steps := read("router-by-netconf").Steps[procedure.Revert]; len(steps) != 4 ||
+		!steps[0].Do.(*procedure.RPC).Refused {
 		t.Errorf("refused: allowed is lost: %+v", steps)
 	}
 }

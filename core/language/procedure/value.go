@@ -25,8 +25,9 @@ const (
 	List    Kind = "list"    // several words
 	Content Kind = "content" // the bytes of a file
 
-	OtherDevice Kind = "device"  // the name of a device of the fleet that helps
-	Pattern     Kind = "pattern" // of a setting: one line with values in it, by which what each replacement makes has a name of its own
+	OtherDevice Kind = "device" // the name of a device of the fleet that helps
+	// of a setting: one line with values in it, by which what each replacement makes has a name of its own
+	Pattern Kind = "pattern"
 )
 
 var settingKinds = []Kind{Text, Path, Command, Number, Choice, Secret, List, OtherDevice, Pattern}
@@ -97,7 +98,8 @@ func (s Setting) read(text string) (Value, error) {
 				word = strings.TrimLeft(word, "-") // the administrator's own options
 			}
 			if why := notBare(word); why != "" && err == nil && word != "" {
-				err = fmt.Errorf("its word %q %s; put what needs more into a script on the device and name that", v.Words[i], why)
+				err = fmt.Errorf("its word %q %s; put what needs more into a script on the device and name that",
+					v.Words[i], why)
 			}
 		}
 	case Number:
@@ -116,7 +118,8 @@ func (s Setting) read(text string) (Value, error) {
 	}
 	if err == nil && s.bare && s.Kind != Command && s.Kind != List {
 		if why := notBare(placeholder.ReplaceAllString(text, "x")); why != "" {
-			err = fmt.Errorf("%q %s, and it is part of a command; a value in a command is one plain word: letters, digits and . _ : / @ %% + = , -", text, why)
+			err = fmt.Errorf("%q %s, and it is part of a command; a value in a command is one plain word: letters, "+
+				"digits and . _ : / @ %% + = , -", text, why)
 		}
 	}
 	return v, err

@@ -62,7 +62,8 @@ const promptLimit = 30 * time.Second
 
 // keysPressed are the keys that can be pressed, as a terminal sends them.
 var keysPressed = map[string]string{
-	"enter": "\r", "space": " ", "tab": "\t", "escape": "\x1b", "up": "\x1b[A", "down": "\x1b[B", "right": "\x1b[C", "left": "\x1b[D", "ctrl-c": "\x03", "ctrl-d": "\x04", "q": "q", "y": "y", "n": "n",
+	"enter": "\r", "space": " ", "tab": "\t", "escape": "\x1b", "up": "\x1b[A", "down": "\x1b[B", "right": "\x1b[C",
+	"left": "\x1b[D", "ctrl-c": "\x03", "ctrl-d": "\x04", "q": "q", "y": "y", "n": "n",
 }
 
 var _ = register("a conversation with a program on a terminal", func() Verb { return &Dialog{} })
@@ -107,7 +108,8 @@ func (r *reader) turns(n ast.Node, what string) []dialogTurn {
 			name := r.text(pairs[0].Value)
 			piece, has := r.pieces[name]
 			if !has {
-				r.fault(pairs[0].Value, "add it to pieces: at the top, or write one of "+strings.Join(slices.Sorted(maps.Keys(r.pieces)), ", "), "no piece of dialog is called %q", name)
+				r.fault(pairs[0].Value, "add it to pieces: at the top, or write one of "+
+					strings.Join(slices.Sorted(maps.Keys(r.pieces)), ", "), "no piece of dialog is called %q", name)
 			}
 			out, r.said[name] = append(out, piece...), true
 			continue
@@ -158,11 +160,15 @@ func (r *reader) turn(n ast.Node, what string) dialogTurn {
 	answers := t.said || len(t.Press) > 0 || t.Paste != ""
 	switch {
 	case t.See.MatchString(""):
-		r.fault(n, "write a pattern that needs at least one character", "the pattern %q also matches an empty text", t.See)
+		r.fault(n, "write a pattern that needs at least one character", "the pattern %q also matches an empty text",
+			t.See)
 	case between != nil && (lone(t.Say) == "" || t.Each != "" || strings.ContainsFunc(t.Between, isControl)):
-		r.fault(between, `write it beside a say: that is one list, such as between: " "`, "between is what stands between the items of a list that is said")
-	case instead != nil && (lone(t.Say) == "" || t.Each != "" || strings.ContainsFunc(t.Else, isControl) || len(named(t.Else)) > 0):
-		r.fault(instead, `write it beside a say: that is one value, such as else: "-"`, "else is what is said where the one value is empty")
+		r.fault(between, `write it beside a say: that is one list, such as between: " "`,
+			"between is what stands between the items of a list that is said")
+	case instead != nil && (lone(t.Say) == "" || t.Each != "" || strings.ContainsFunc(t.Else, isControl) ||
+		len(named(t.Else)) > 0):
+		r.fault(instead, `write it beside a say: that is one value, such as else: "-"`, "else is what is said "+
+			"where the one value is empty")
 	case t.said && len(t.Press) > 0:
 		r.fault(n, "make two lines of it", "a line either says or presses")
 	case t.Fail != "" && (answers || t.Progress):
@@ -181,7 +187,8 @@ func (v *Dialog) finish(r *reader, n ast.Node, s *Step) {
 	}
 	for i, t := range v.Talk {
 		if v.Talk[i].Limit = min(t.Limit, s.Limit); t.Limit > s.Limit && t.Limit != promptLimit {
-			r.fault(n, "give the step a larger limit", "the limit %s of a line is longer than the step's %s", t.Limit, s.Limit)
+			r.fault(n, "give the step a larger limit", "the limit %s of a line is longer than the step's %s", t.Limit,
+				s.Limit)
 		}
 	}
 }
@@ -214,7 +221,8 @@ func lone(text string) string {
 func (v *Dialog) check(c *checker, section Section, step *Step) {
 	for _, t := range v.turns() {
 		if name := lone(t.Say); t.Between != ", " && c.kind(name) != List {
-			c.faultAt(step, "between", "leave between out, or say a list such as {{dns_names}}", "{{%s}} is of the kind %s and has no items", name, c.kind(name))
+			c.faultAt(step, "between", "leave between out, or say a list such as {{dns_names}}",
+				"{{%s}} is of the kind %s and has no items", name, c.kind(name))
 		}
 		for _, each := range t.When {
 			c.condition(section, step, each)
@@ -335,7 +343,8 @@ func expandAnswer(text, between string, scope *Scope) (line, shown string, err e
 			case !v.Known:
 				return yetToCome(v), nil
 			case len(said) > maxLine || strings.ContainsFunc(said, isControl):
-				return "", errors.New("has a control character, or is longer than a terminal takes, and cannot be typed as one line")
+				return "", errors.New("has a control character, or is longer than a terminal takes, and cannot be " +
+					"typed as one line")
 			case alone && v.Secret && !secrets:
 				return dots, nil
 			case alone:
@@ -344,7 +353,8 @@ func expandAnswer(text, between string, scope *Scope) (line, shown string, err e
 				return "", errors.New("is secret and must be a line of its own")
 			default:
 				if why := notBare(said); why != "" {
-					return "", fmt.Errorf("is %q, which %s; among other words a value is one plain word", shorten(said), why)
+					return "", fmt.Errorf("is %q, which %s; among other words a value is one plain word",
+						shorten(said), why)
 				}
 				return said, nil
 			}

@@ -108,11 +108,13 @@ func (r *reader) rule(n ast.Node) editRule {
 	})
 	switch {
 	case what != 1:
-		r.fault(n, "write one of set, option, replace, line and remove", "a rule does one thing, and this one does %d", what)
+		r.fault(n, "write one of set, option, replace, line and remove",
+			"a rule does one thing, and this one does %d", what)
 	case (rule.Set != "" || rule.Option != "") != (rule.To != ""):
 		r.fault(n, "write set: NAME and to: VALUE", "set and to belong together")
 	case (rule.Option != "") != (rule.Of != nil):
-		r.fault(n, "write option: NAME, to: VALUE and of: PATTERN, which finds the line", "option and of belong together")
+		r.fault(n, "write option: NAME, to: VALUE and of: PATTERN, which finds the line",
+			"option and of belong together")
 	case rule.Section != "" && rule.In != nil:
 		r.fault(n, "leave one out", "a rule is confined to a block or to a section")
 	case (rule.Replace != nil) != (rule.By != ""):
@@ -196,7 +198,8 @@ func expandRule(text string, scope *Scope) (string, error) {
 func inLine(v Value) (string, error) {
 	switch {
 	case v.Secret:
-		return "", errors.New("is secret and may not be shown in the difference of an edit; write the whole file with the verb file")
+		return "", errors.New("is secret and may not be shown in the difference of an edit; write the whole file " +
+			"with the verb file")
 	case !v.Known:
 		return yetToCome(v), nil
 	case v.Kind == Content, v.Kind == List, v.Kind == Command:

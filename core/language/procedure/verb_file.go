@@ -71,7 +71,8 @@ func (v *File) keys(r *reader) keys {
 
 func (v *File) finish(r *reader, n ast.Node, _ *Step) {
 	if len(v.Holds) == 0 || slices.Contains(v.Holds, "") {
-		r.fault(n, "add holds: with a value's name, such as leaf_first, or a text", "file does not say what the file holds")
+		r.fault(n, "add holds: with a value's name, such as leaf_first, or a text", "file does not say what the "+
+			"file holds")
 	}
 }
 
@@ -87,7 +88,8 @@ func (v *File) uses() []use {
 func (v *File) check(c *checker, _ Section, step *Step) {
 	for _, each := range v.Holds {
 		if strings.Contains(each, "{{new_key}}") && each != "{{new_key}}" && !c.p.Traits.KeyGiven {
-			c.faultAt(step, "new_key", "write holds: [leaf_first, new_key], in the order that the device wants", "the key that the device made cannot stand in a text with other values")
+			c.faultAt(step, "new_key", "write holds: [leaf_first, new_key], in the order that the device wants",
+				"the key that the device made cannot stand in a text with other values")
 		}
 	}
 }

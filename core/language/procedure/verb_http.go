@@ -87,7 +87,8 @@ func (v *HTTP) read(r *reader, n ast.Node) {
 	}
 	switch {
 	case !ok || !slices.Contains(methods, method):
-		r.fault(n, "write a method and a path, such as GET /api/state; the methods are "+strings.Join(methods, ", "), "%q is not a call", r.text(n))
+		r.fault(n, "write a method and a path, such as GET /api/state; the methods are "+strings.Join(methods, ", "),
+			"%q is not a call", r.text(n))
 	case strings.ContainsAny(plain, "?#"):
 		r.fault(n, "write query: {name: value} beside it", "the path contains a query or a fragment")
 	case !pathForm.MatchString(plain):
@@ -120,7 +121,8 @@ func (v *HTTP) keys(r *reader) keys {
 func (v *HTTP) finish(r *reader, n ast.Node, s *Step) {
 	switch {
 	case v.Body.kinds > 1:
-		r.fault(n, "write one of form, json, xml, parts and text", "a call has one body, and this one has %d", v.Body.kinds)
+		r.fault(n, "write one of form, json, xml, parts and text", "a call has one body, and this one has %d",
+			v.Body.kinds)
 	case v.Body.kind != "" && v.Body.text == "":
 		r.fault(n, "leave type out, or write text:", "type belongs to text; other bodies have a type of their own")
 	case v.Body.between != nil && v.Body.kinds == 0:
@@ -134,7 +136,8 @@ func (v *HTTP) finish(r *reader, n ast.Node, s *Step) {
 	case v.Until == nil && (v.Fails != nil || v.Percent != (Spot{})):
 		r.fault(n, "write until: with what is waited for", "fails and progress belong to until")
 	case v.Until != nil && !v.Safe() && !s.Repeat:
-		r.fault(n, "make two steps of it, the second with GET, or write repeat: safe", "a call that is made again and again must be safe to repeat")
+		r.fault(n, "make two steps of it, the second with GET, or write repeat: safe", "a call that is made again "+
+			"and again must be safe to repeat")
 	case v.Until != nil && v.Until.Same != nil, v.Fails != nil && v.Fails.Same != nil:
 		r.fault(n, "write it in expect", "same belongs to expect")
 	case v.Until != nil && v.Until.isZero():
@@ -179,7 +182,8 @@ func (v *HTTP) uses() []use {
 
 // Expand gives an *HTTPAct.
 func (v *HTTP) Expand(scope *Scope) (Act, error) {
-	a := &HTTPAct{Method: v.Method, Header: http.Header{}, Until: v.Until, Fails: v.Fails, Percent: v.Percent, Every: v.Every, Drop: v.Drop}
+	a := &HTTPAct{Method: v.Method, Header: http.Header{}, Until: v.Until, Fails: v.Fails, Percent: v.Percent,
+		Every: v.Every, Drop: v.Drop}
 	var err error
 	if a.Want, err = v.Want.expand(scope); err != nil {
 		return nil, err
@@ -254,7 +258,8 @@ var givenPath = regexp.MustCompile(`^/[A-Za-z0-9._~!$&'()*+,;=:@%/#-]*$`)
 
 // wholePath takes a path that a device gave, as it is. One that leads elsewhere is refused.
 func wholePath(path string) (string, error) {
-	if !givenPath.MatchString(path) || strings.HasPrefix(path, "//") || slices.Contains(strings.Split(path, "/"), "..") {
+	if !givenPath.MatchString(path) || strings.HasPrefix(path, "//") ||
+		slices.Contains(strings.Split(path, "/"), "..") {
 		return "", fmt.Errorf("is %q, which is not a path on this device", shorten(path))
 	}
 	return strings.ReplaceAll(path, "#", "%23"), nil

@@ -82,7 +82,8 @@ func (v *Hand) keys(r *reader) keys {
 
 func (v *Hand) finish(r *reader, n ast.Node, s *Step) {
 	if (v.Ask == "") != (len(s.Capture) == 0) {
-		r.fault(n, "write ask: what to give back, and capture: the name it is kept under, together", "ask and capture belong together")
+		r.fault(n, "write ask: what to give back, and capture: the name it is kept under, together",
+			"ask and capture belong together")
 	}
 	for i := range s.Capture {
 		if s.Capture[i].Secret = v.Key; s.Capture[i].Pattern != nil || len(s.Capture) > 1 {
@@ -115,7 +116,8 @@ func (v *Hand) check(c *checker, section Section, step *Step) {
 	for _, file := range v.Files {
 		for _, name := range named(file.Text) {
 			if c.secret(name) && !c.captures[name].byHand {
-				c.faultAt(step, name, "let a step put it over a link", "{{%s}} is secret and may not pass through a person's hands", name)
+				c.faultAt(step, name, "let a step put it over a link", "{{%s}} is secret and may not pass through "+
+					"a person's hands", name)
 			}
 		}
 	}

@@ -60,7 +60,8 @@ func (v *RPC) read(r *reader, n ast.Node) {
 			continue
 		}
 		if v.name != "" {
-			r.fault(n, "make two steps of it", "a call is one operation, and this one has %s and %s", v.name, start.Name.Local)
+			r.fault(n, "make two steps of it", "a call is one operation, and this one has %s and %s", v.name,
+				start.Name.Local)
 			return
 		}
 		v.name = start.Name.Local
@@ -74,11 +75,12 @@ func (v *RPC) read(r *reader, n ast.Node) {
 }
 
 func (v *RPC) keys(r *reader) keys {
-	return keys{"error": func(n ast.Node) { v.Refused = r.oneOf(n, []string{"allowed", "no"}) == "allowed" }, "expect": func(n ast.Node) {
-		if v.Want = r.answer(n, "expect"); v.Want.Status != nil || v.Want.LeadsTo != nil {
-			r.fault(n, "leave them out", "status and leads_to belong to http")
-		}
-	}}
+	return keys{"error": func(n ast.Node) { v.Refused = r.oneOf(n, []string{"allowed", "no"}) == "allowed" },
+		"expect": func(n ast.Node) {
+			if v.Want = r.answer(n, "expect"); v.Want.Status != nil || v.Want.LeadsTo != nil {
+				r.fault(n, "leave them out", "status and leads_to belong to http")
+			}
+		}}
 }
 
 func (v *RPC) uses() []use { return []use{{v.Content, inBody}} }

@@ -44,7 +44,8 @@ func (v *Service) keys(r *reader) keys {
 
 func (v *Service) finish(r *reader, n ast.Node, _ *Step) {
 	if (v.Act == LayDown) != (v.Content != "") {
-		r.fault(n, "write service: install and holds: leaf_first together", "service: install and holds belong together")
+		r.fault(n, "write service: install and holds: leaf_first together", "service: install and holds "+
+			"belong together")
 	}
 }
 

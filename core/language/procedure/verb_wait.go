@@ -89,7 +89,8 @@ func (v *Wait) read(r *reader, n ast.Node) {
 	text := func(to *string) func(ast.Node) { return func(n ast.Node) { *to = strings.TrimSpace(r.text(n)) } }
 	r.mapping(n, "wait", keys{
 		"wire": text(&v.Wire), "name": text(&v.Name), "leaf": text(&v.Leaf),
-		"first": text(&v.First), "command": text(&v.Command), "then": text(&v.Then), "port": text(&v.Port), "page": text(&v.Page),
+		"first": text(&v.First), "command": text(&v.Command), "then": text(&v.Then), "port": text(&v.Port),
+		"page":     text(&v.Page),
 		"match":    func(n ast.Node) { v.Match = r.pattern(n) },
 		"leads_to": func(n ast.Node) { v.LeadsTo = r.pattern(n) },
 		"differs":  func(n ast.Node) { v.Differs = r.bool(n) },
@@ -108,11 +109,13 @@ func (v *Wait) read(r *reader, n ast.Node) {
 	case kinds != 1:
 		r.fault(n, "write one of command, port, page and wire", "wait waits for one thing, and this one for %d", kinds)
 	case (v.Wire != "") != (v.Leaf != ""), v.Wire == "" && v.Name != "":
-		r.fault(n, "write wire: HOST:PORT, name: the server name, and leaf: \"{{new_sha256}}\"", "wire, name and leaf belong together")
+		r.fault(n, "write wire: HOST:PORT, name: the server name, and leaf: \"{{new_sha256}}\"",
+			"wire, name and leaf belong together")
 	case v.Command != "" && v.Match == nil && !v.Differs:
 		r.fault(n, "add match: with a pattern for its output", "wait does not say what the command has to answer")
 	case v.Differs && (v.First == "" || v.Match != nil):
-		r.fault(n, "write wait: {first: …, command: …, differs: true}", "differs compares what command answers before first and after it")
+		r.fault(n, "write wait: {first: …, command: …, differs: true}", "differs compares what command answers "+
+			"before first and after it")
 	case (v.After > 0) != (v.Then != ""):
 		r.fault(n, "write after: TIME and then: COMMAND", "after and then belong together")
 	case v.Command == "" && (v.First != "" || v.Then != ""):
@@ -131,7 +134,8 @@ func (v *Wait) uses() []use {
 			out = append(out, use{command, inCommand})
 		}
 	}
-	return append(out, use{v.Port, inRule}, use{v.Page, inRule}, use{v.Wire, inRule}, use{v.Name, inRule}, use{v.Leaf, inRule})
+	return append(out, use{v.Port, inRule}, use{v.Page, inRule}, use{v.Wire, inRule}, use{v.Name, inRule},
+		use{v.Leaf, inRule})
 }
 
 // Limits leave room for the pause itself.
@@ -148,7 +152,9 @@ func (v *Wait) UsesWork() bool {
 }
 
 func (v *Wait) act() *WaitAct {
-	return &WaitAct{Pause: v.Pause, After: v.After, Every: v.Every, First: v.First, Command: v.Command, Then: v.Then, Port: v.Port, Page: v.Page, Match: v.Match, LeadsTo: v.LeadsTo, Status: v.Status, Closed: v.Closed, Differs: v.Differs, Wire: v.Wire, Name: v.Name, Leaf: v.Leaf}
+	return &WaitAct{Pause: v.Pause, After: v.After, Every: v.Every, First: v.First, Command: v.Command, Then: v.Then,
+		Port: v.Port, Page: v.Page, Match: v.Match, LeadsTo: v.LeadsTo, Status: v.Status, Closed: v.Closed,
+		Differs: v.Differs, Wire: v.Wire, Name: v.Name, Leaf: v.Leaf}
 }
 
 // Expand gives a *WaitAct.
@@ -166,7 +172,8 @@ func (v *Wait) Expand(scope *Scope) (Act, error) {
 		}
 	}
 	if a.Page != "" && !strings.Contains(a.Page, "‹") {
-		if u, err := url.Parse(a.Page); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
+		if u, err := url.Parse(a.Page); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" ||
+			u.User != nil {
 			return nil, fmt.Errorf("%q is not the address of a page; write http:// or https:// with a host", a.Page)
 		}
 	}

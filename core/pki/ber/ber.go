@@ -13,7 +13,8 @@ import (
 // browsers and signing programs write it. DER is given back as it is. What is nested
 // deeper than 32 levels is refused: whoever reads the result need not fear it.
 func Definite(in []byte) ([]byte, bool) {
-	if whole, rest := cryptobyte.String(nil), cryptobyte.String(in); rest.ReadAnyASN1Element(&whole, nil) && !indefinite(whole, 0) {
+	if whole, rest := cryptobyte.String(nil), cryptobyte.String(in); rest.ReadAnyASN1Element(&whole, nil) &&
+		!indefinite(whole, 0) {
 		return whole, true
 	}
 	out, rest, ok := element(in, 0)

@@ -45,7 +45,8 @@ func TestParsedAgainItIsAsItWas(t *testing.T) {
 	leaf := root.Leaf(t, "gate.tidewrack.example")
 	for _, c := range []*cert.Certificate{root.Certificate, leaf.Certificate} {
 		again, err := cert.Again(c.Raw, c.SelfSigned())
-		if err != nil || again.SelfSigned() != c.SelfSigned() || again.SHA256 != c.SHA256 || again.Subject() != c.Subject() {
+		if err != nil || again.SelfSigned() != c.SelfSigned() || again.SHA256 != c.SHA256 ||
+			again.Subject() != c.Subject() {
 			t.Errorf("%s: %v, self-signed %v", c.Subject(), err, again.SelfSigned())
 		}
 	}
@@ -56,7 +57,8 @@ func TestParsedAgainItIsAsItWas(t *testing.T) {
 func TestAnAbsurdKeyIsParsedAtOnce(t *testing.T) {
 	n := new(big.Int).SetBit(new(big.Int).Lsh(big.NewInt(1), 999_999), 0, 1)
 	signer := testkit.NewKey(t)
-	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "absurd"}, NotBefore: testkit.Now, NotAfter: testkit.Now.AddDate(1, 0, 0), SignatureAlgorithm: x509.ECDSAWithSHA256}
+	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "absurd"},
+		NotBefore: testkit.Now, NotAfter: testkit.Now.AddDate(1, 0, 0), SignatureAlgorithm: x509.ECDSAWithSHA256}
 	der, err := x509.CreateCertificate(rand.Reader, &template, &template, &rsa.PublicKey{N: n, E: 1<<31 - 1}, signer)
 	if err != nil {
 		t.Fatal(err)

@@ -116,12 +116,16 @@ func unsigned(der []byte, read func([]byte) (*x509.Certificate, string, error)) 
 		return nil, err
 	}
 	c := &Certificate{
-		Raw: x.Raw, RawTBSCertificate: x.RawTBSCertificate, RawSubjectPublicKeyInfo: x.RawSubjectPublicKeyInfo, RawSubject: x.RawSubject, RawIssuer: x.RawIssuer,
-		Signature: x.Signature, SignatureAlgorithm: x.SignatureAlgorithm, Version: x.Version, SerialNumber: x.SerialNumber, NotBefore: x.NotBefore, NotAfter: x.NotAfter,
-		KeyUsage: x.KeyUsage, ExtKeyUsage: x.ExtKeyUsage, UnknownExtKeyUsage: x.UnknownExtKeyUsage, MaxPathLen: -1, SubjectKeyId: x.SubjectKeyId, AuthorityKeyId: x.AuthorityKeyId,
+		Raw: x.Raw, RawTBSCertificate: x.RawTBSCertificate, RawSubjectPublicKeyInfo: x.RawSubjectPublicKeyInfo,
+		RawSubject: x.RawSubject, RawIssuer: x.RawIssuer,
+		Signature: x.Signature, SignatureAlgorithm: x.SignatureAlgorithm, Version: x.Version,
+		SerialNumber: x.SerialNumber, NotBefore: x.NotBefore, NotAfter: x.NotAfter,
+		KeyUsage: x.KeyUsage, ExtKeyUsage: x.ExtKeyUsage, UnknownExtKeyUsage: x.UnknownExtKeyUsage, MaxPathLen: -1,
+		SubjectKeyId: x.SubjectKeyId, AuthorityKeyId: x.AuthorityKeyId,
 		DNSNames: x.DNSNames, IPAddresses: x.IPAddresses, Rare: rare(x),
 		Revocable: len(x.CRLDistributionPoints)+len(x.OCSPServer) > 0, NamesPolicy: len(x.Policies) > 0,
-		SHA256: Fingerprint(der), Refused: refused, commonName: x.Subject.CommonName, subject: NameText(x.Subject), authority: x.BasicConstraintsValid && x.IsCA,
+		SHA256: Fingerprint(der), Refused: refused, commonName: x.Subject.CommonName, subject: NameText(x.Subject),
+		authority: x.BasicConstraintsValid && x.IsCA,
 	}
 	c.subjectKey, c.issuerKey = NameKey(x.RawSubject), NameKey(x.RawIssuer)
 	c.keyKind, c.keyBits = measure(x.PublicKey)
@@ -149,9 +153,12 @@ func rare(x *x509.Certificate) *Rare {
 	if x.RequireExplicitPolicy > 0 || x.RequireExplicitPolicyZero {
 		policy = x.RequireExplicitPolicy
 	}
-	r := &Rare{EmailAddresses: x.EmailAddresses, URIs: x.URIs, UnhandledCriticalExtensions: x.UnhandledCriticalExtensions, ExplicitPolicy: policy}
+	r := &Rare{EmailAddresses: x.EmailAddresses, URIs: x.URIs,
+		UnhandledCriticalExtensions: x.UnhandledCriticalExtensions, ExplicitPolicy: policy}
 	r.addConstraints(x)
-	if policy < 0 && len(r.EmailAddresses)+len(r.URIs)+len(r.UnhandledCriticalExtensions)+len(r.DirectoryNames) == 0 && r.Permitted.empty() && r.Excluded.empty() {
+	if policy < 0 &&
+		len(r.EmailAddresses)+len(r.URIs)+len(r.UnhandledCriticalExtensions)+len(r.DirectoryNames) == 0 &&
+		r.Permitted.empty() && r.Excluded.empty() {
 		return nothing
 	}
 	return r

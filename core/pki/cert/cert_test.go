@@ -17,12 +17,16 @@ import (
 
 func TestTheFactsOfACertificate(t *testing.T) {
 	root := testkit.Root(t, "Quay Root")
-	leaf := root.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) { c.DNSNames = append(c.DNSNames, "*.pier.tidewrack.example") })
+	leaf := root.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) {
+		c.DNSNames = append(c.DNSNames, "*.pier.tidewrack.example")
+	})
 	f := leaf.Facts()
-	if f.Name != "gate.tidewrack.example" || f.Key != "ECDSA P-256" || f.SelfSigned || f.Authority || f.Issuer != "CN=Quay Root" || len(f.SHA256) != 64 || len(f.SHA1) != 40 {
+	if f.Name != "gate.tidewrack.example" || f.Key != "ECDSA P-256" || f.SelfSigned || f.Authority ||
+		f.Issuer != "CN=Quay Root" || len(f.SHA256) != 64 || len(f.SHA1) != 40 {
 		t.Errorf("%+v", f)
 	}
-	if !root.SelfSigned() || !root.IsAuthority() || root.SignedBy(root.Certificate) != nil || leaf.SignedBy(root.Certificate) != nil {
+	if !root.SelfSigned() || !root.IsAuthority() || root.SignedBy(root.Certificate) != nil ||
+		leaf.SignedBy(root.Certificate) != nil {
 		t.Error("who signed whom is not seen")
 	}
 	for name, want := range map[string]bool{
@@ -50,7 +54,8 @@ func TestAnOldHashIsCheckedAndCalledWeak(t *testing.T) {
 	if err != nil {
 		t.Skip("this Go makes no such small keys: ", err)
 	}
-	template := x509.Certificate{NotBefore: testkit.Now, NotAfter: testkit.Now.AddDate(1, 0, 0), IsCA: true, BasicConstraintsValid: true}
+	template := x509.Certificate{NotBefore: testkit.Now, NotAfter: testkit.Now.AddDate(1, 0, 0), IsCA: true,
+		BasicConstraintsValid: true}
 	made, err := cert.Issue(rand.Reader, template, key.Public(), nil, key)
 	if err != nil {
 		t.Fatal(err)
@@ -95,7 +100,8 @@ func withSHA1(t *testing.T, c *cert.Certificate, key *rsa.PrivateKey) *cert.Cert
 	if err != nil {
 		t.Fatal(err)
 	}
-	outer.TBS, outer.Algorithm = asn1.RawValue{FullBytes: tbs}, asn1.RawValue{FullBytes: swap(outer.Algorithm.FullBytes)}
+	outer.TBS, outer.Algorithm = asn1.RawValue{FullBytes: tbs},
+		asn1.RawValue{FullBytes: swap(outer.Algorithm.FullBytes)}
 	outer.Signature = asn1.BitString{Bytes: signature, BitLength: 8 * len(signature)}
 	der, err := asn1.Marshal(outer)
 	if err != nil {

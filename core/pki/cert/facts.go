@@ -41,16 +41,22 @@ var (
 		bit  x509.KeyUsage
 		name string
 	}{
-		{x509.KeyUsageDigitalSignature, "digitalSignature"}, {x509.KeyUsageContentCommitment, "nonRepudiation"}, {x509.KeyUsageKeyEncipherment, "keyEncipherment"}, {x509.KeyUsageDataEncipherment, "dataEncipherment"},
-		{x509.KeyUsageKeyAgreement, "keyAgreement"}, {x509.KeyUsageCertSign, "keyCertSign"}, {x509.KeyUsageCRLSign, "cRLSign"}, {x509.KeyUsageEncipherOnly, "encipherOnly"}, {x509.KeyUsageDecipherOnly, "decipherOnly"},
+		{x509.KeyUsageDigitalSignature, "digitalSignature"}, {x509.KeyUsageContentCommitment, "nonRepudiation"},
+		{x509.KeyUsageKeyEncipherment, "keyEncipherment"}, {x509.KeyUsageDataEncipherment, "dataEncipherment"},
+		{x509.KeyUsageKeyAgreement, "keyAgreement"}, {x509.KeyUsageCertSign, "keyCertSign"},
+		{x509.KeyUsageCRLSign, "cRLSign"}, {x509.KeyUsageEncipherOnly, "encipherOnly"},
+		{x509.KeyUsageDecipherOnly, "decipherOnly"},
 	}
 	extendedUses = map[x509.ExtKeyUsage]string{
-		x509.ExtKeyUsageAny: "anyExtendedKeyUsage", x509.ExtKeyUsageServerAuth: "serverAuth", x509.ExtKeyUsageClientAuth: "clientAuth", x509.ExtKeyUsageCodeSigning: "codeSigning",
-		x509.ExtKeyUsageEmailProtection: "emailProtection", x509.ExtKeyUsageTimeStamping: "timeStamping", x509.ExtKeyUsageOCSPSigning: "OCSPSigning",
+		x509.ExtKeyUsageAny: "anyExtendedKeyUsage", x509.ExtKeyUsageServerAuth: "serverAuth",
+		x509.ExtKeyUsageClientAuth: "clientAuth", x509.ExtKeyUsageCodeSigning: "codeSigning",
+		x509.ExtKeyUsageEmailProtection: "emailProtection", x509.ExtKeyUsageTimeStamping: "timeStamping",
+		x509.ExtKeyUsageOCSPSigning: "OCSPSigning",
 	}
 )
 
-// Uses returns what the key may be used for by key usage and extended key usage; those without a name are given by their number.
+// Uses returns what the key may be used for by key usage and extended key usage; those without a name are given by
+// their number.
 func (c *Certificate) Uses() []string {
 	out := []string{}
 	for _, use := range keyUses {

@@ -13,7 +13,8 @@ import (
 // issuer the certificate is self-signed. The serial number has 127 random bits
 // (RFC 5280, 4.1.2.2), the key identifiers are those of RFC 5280, 4.2.1.1 and
 // 4.2.1.2.
-func Issue(random io.Reader, template x509.Certificate, public crypto.PublicKey, issuer *Certificate, key crypto.Signer) (*Certificate, error) {
+func Issue(random io.Reader, template x509.Certificate, public crypto.PublicKey, issuer *Certificate,
+	key crypto.Signer) (*Certificate, error) {
 	bits := make([]byte, 16)
 	if _, err := io.ReadFull(random, bits); err != nil {
 		return nil, err

@@ -55,7 +55,8 @@ func mended(der []byte) (*x509.Certificate, error) {
 			return nil, err
 		}
 	}
-	x.Raw, x.RawTBSCertificate, x.RawIssuer, x.RawSubject, x.RawSubjectPublicKeyInfo = der, o.tbs, o.issuer, o.subject, o.spki
+	x.Raw, x.RawTBSCertificate, x.RawIssuer, x.RawSubject, x.RawSubjectPublicKeyInfo = der, o.tbs, o.issuer,
+		o.subject, o.spki
 	x.Version, x.SerialNumber = o.version, o.serial
 	return x, nil
 }
@@ -91,16 +92,19 @@ var subjectAltName = asn1.ObjectIdentifier{2, 5, 29, 17}
 
 func readOutline(der []byte) (outline, error) {
 	var o outline
-	in, whole, tbs, number, list := cryptobyte.String(der), cryptobyte.String(nil), cryptobyte.String(nil), cryptobyte.String(nil), cryptobyte.String(nil)
+	in, whole, tbs, number, list := cryptobyte.String(der), cryptobyte.String(nil), cryptobyte.String(nil),
+		cryptobyte.String(nil), cryptobyte.String(nil)
 	var some bool
-	if !in.ReadASN1(&whole, tags.SEQUENCE) || !in.Empty() || !whole.ReadASN1Element(&o.tbs, tags.SEQUENCE) || !whole.ReadASN1Element(&o.algorithm, tags.SEQUENCE) ||
+	if !in.ReadASN1(&whole, tags.SEQUENCE) || !in.Empty() || !whole.ReadASN1Element(&o.tbs, tags.SEQUENCE) ||
+		!whole.ReadASN1Element(&o.algorithm, tags.SEQUENCE) ||
 		!whole.ReadASN1BitStringAsBytes(&o.signature) {
 		return o, errOutline
 	}
 	tbs = o.tbs
 	version := cryptobyte.String(nil)
 	o.version = 1
-	if !tbs.ReadASN1(&tbs, tags.SEQUENCE) || !tbs.ReadOptionalASN1(&version, &some, tags.Tag(0).Constructed().ContextSpecific()) ||
+	if !tbs.ReadASN1(&tbs, tags.SEQUENCE) ||
+		!tbs.ReadOptionalASN1(&version, &some, tags.Tag(0).Constructed().ContextSpecific()) ||
 		some && !version.ReadASN1Integer(&o.version) {
 		return o, errOutline
 	}
@@ -108,20 +112,24 @@ func readOutline(der []byte) (outline, error) {
 		o.version++
 	}
 	var inner cryptobyte.String
-	if !tbs.ReadASN1(&number, tags.INTEGER) || !tbs.ReadASN1Element(&inner, tags.SEQUENCE) || !tbs.ReadASN1Element(&o.issuer, tags.SEQUENCE) ||
-		!tbs.ReadASN1(&o.validity, tags.SEQUENCE) || !tbs.ReadASN1Element(&o.subject, tags.SEQUENCE) || !tbs.ReadASN1Element(&o.spki, tags.SEQUENCE) {
+	if !tbs.ReadASN1(&number, tags.INTEGER) || !tbs.ReadASN1Element(&inner, tags.SEQUENCE) ||
+		!tbs.ReadASN1Element(&o.issuer, tags.SEQUENCE) ||
+		!tbs.ReadASN1(&o.validity, tags.SEQUENCE) || !tbs.ReadASN1Element(&o.subject, tags.SEQUENCE) ||
+		!tbs.ReadASN1Element(&o.spki, tags.SEQUENCE) {
 		return o, errOutline
 	}
 	o.serial = signed(number)
 	if !tbs.SkipOptionalASN1(tags.Tag(1).ContextSpecific()) || !tbs.SkipOptionalASN1(tags.Tag(2).ContextSpecific()) ||
-		!tbs.ReadOptionalASN1(&list, &some, tags.Tag(3).Constructed().ContextSpecific()) || some && !list.ReadASN1(&list, tags.SEQUENCE) {
+		!tbs.ReadOptionalASN1(&list, &some, tags.Tag(3).Constructed().ContextSpecific()) || some &&
+		!list.ReadASN1(&list, tags.SEQUENCE) {
 		return o, errOutline
 	}
 	for !list.Empty() && len(o.extensions) < mostExtensions {
 		var one, value cryptobyte.String
 		var e extension
 		if !list.ReadASN1(&one, tags.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&e.id) ||
-			one.PeekASN1Tag(tags.BOOLEAN) && !one.ReadASN1Boolean(&e.critical) || !one.ReadASN1(&value, tags.OCTET_STRING) {
+			one.PeekASN1Tag(tags.BOOLEAN) && !one.ReadASN1Boolean(&e.critical) ||
+			!one.ReadASN1(&value, tags.OCTET_STRING) {
 			break // the rest cannot be told apart
 		}
 		e.value = value
@@ -186,7 +194,9 @@ func (o outline) key() []byte {
 	}
 	var b cryptobyte.Builder
 	b.AddASN1(tags.SEQUENCE, func(b *cryptobyte.Builder) {
-		b.AddASN1(tags.SEQUENCE, func(b *cryptobyte.Builder) { b.AddASN1ObjectIdentifier(asn1.ObjectIdentifier{2, 25, 0}) })
+		b.AddASN1(tags.SEQUENCE, func(b *cryptobyte.Builder) {
+			b.AddASN1ObjectIdentifier(asn1.ObjectIdentifier{2, 25, 0})
+		})
 		b.AddASN1BitString([]byte{0})
 	})
 	return b.BytesOrPanic()
@@ -200,7 +210,8 @@ func (o outline) period() (from, to time.Time) {
 		if !s.ReadAnyASN1(&text, &tag) {
 			return time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC)
 		}
-		layouts := []string{"20060102150405.999999999Z0700", "20060102150405Z0700", "200601021504Z0700", "20060102150405"}
+		layouts := []string{"20060102150405.999999999Z0700", "20060102150405Z0700", "200601021504Z0700",
+			"20060102150405"}
 		if tag == tags.UTCTime {
 			layouts = []string{"060102150405Z0700", "0601021504Z0700", "060102150405.999Z0700", "060102150405"}
 		}
@@ -236,13 +247,16 @@ func mendedName(name cryptobyte.String) []byte {
 				var one, value cryptobyte.String
 				var id asn1.ObjectIdentifier
 				var tag tags.Tag
-				if !set.ReadASN1(&one, tags.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&id) || !one.ReadAnyASN1(&value, &tag) {
+				if !set.ReadASN1(&one, tags.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&id) ||
+					!one.ReadAnyASN1(&value, &tag) {
 					return
 				}
 				b.AddASN1(tags.SET, func(b *cryptobyte.Builder) {
 					b.AddASN1(tags.SEQUENCE, func(b *cryptobyte.Builder) {
 						b.AddASN1ObjectIdentifier(id)
-						b.AddASN1(tags.UTF8String, func(b *cryptobyte.Builder) { b.AddBytes([]byte(readable(tag, value))) })
+						b.AddASN1(tags.UTF8String, func(b *cryptobyte.Builder) {
+							b.AddBytes([]byte(readable(tag, value)))
+						})
 					})
 				})
 			}

@@ -41,7 +41,8 @@ func RDNKeys(raw []byte) []string {
 			var pair, value cryptobyte.String
 			var id cryptobyte.String
 			var tag tags.Tag
-			if !set.ReadASN1(&pair, tags.SEQUENCE) || !pair.ReadASN1(&id, tags.OBJECT_IDENTIFIER) || !pair.ReadAnyASN1(&value, &tag) {
+			if !set.ReadASN1(&pair, tags.SEQUENCE) || !pair.ReadASN1(&id, tags.OBJECT_IDENTIFIER) ||
+				!pair.ReadAnyASN1(&value, &tag) {
 				return []string{"\x01" + string(raw)}
 			}
 			pairs = append(pairs, string(id)+"="+prepared(tag, value))
@@ -119,9 +120,11 @@ func folded(text string) string {
 // mapped drops what has no meaning in a name, and makes a blank of every blank.
 func mapped(r rune) rune {
 	switch {
-	case r == '\t', r == '\n', r == '\v', r == '\f', r == '\r', r == 0x85, unicode.In(r, unicode.Zs, unicode.Zl, unicode.Zp):
+	case r == '\t', r == '\n', r == '\v', r == '\f', r == '\r', r == 0x85,
+		unicode.In(r, unicode.Zs, unicode.Zl, unicode.Zp):
 		return ' '
-	case r == 0xAD, r == 0x1806, r == 0x34F, r >= 0x180B && r <= 0x180D, r >= 0xFE00 && r <= 0xFE0F, r == 0xFFFC, r == 0x200B, unicode.In(r, unicode.Cc, unicode.Cf):
+	case r == 0xAD, r == 0x1806, r == 0x34F, r >= 0x180B && r <= 0x180D, r >= 0xFE00 && r <= 0xFE0F, r == 0xFFFC,
+		r == 0x200B, unicode.In(r, unicode.Cc, unicode.Cf):
 		return -1
 	}
 	return r

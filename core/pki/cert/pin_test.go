@@ -18,8 +18,10 @@ func TestWhatIsPinnedOfACertificate(t *testing.T) {
 	c := root.Leaf(t, "gate.tidewrack.example").Certificate
 	one, two := sha1.Sum(c.Raw), sha256.Sum256(c.RawSubjectPublicKeyInfo)
 	for pin, want := range map[cert.Pin]string{
-		cert.PinSHA256: c.SHA256, cert.PinSHA1: hex.EncodeToString(one[:]), cert.PinKey: base64.StdEncoding.EncodeToString(two[:]),
-		cert.PinRoot: string(root.PEM()), cert.PinCertificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})),
+		cert.PinSHA256: c.SHA256, cert.PinSHA1: hex.EncodeToString(one[:]),
+		cert.PinKey:         base64.StdEncoding.EncodeToString(two[:]),
+		cert.PinRoot:        string(root.PEM()),
+		cert.PinCertificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})),
 	} {
 		of := c
 		if pin == cert.PinRoot {

@@ -13,7 +13,8 @@ import (
 // A client follows from one certificate to the next as far as the keys of those
 // in between signed, and nowhere else.
 func TestOnlyTheOldKeySaysWhoFollows(t *testing.T) {
-	first, second, third := testkit.Root(t, "Fresh Seal 1"), testkit.Root(t, "Fresh Seal 2"), testkit.Root(t, "Fresh Seal 3")
+	first, second, third := testkit.Root(t, "Fresh Seal 1"), testkit.Root(t, "Fresh Seal 2"),
+		testkit.Root(t, "Fresh Seal 3")
 	thief := testkit.Root(t, "Somebody else")
 	endorse := func(old, by, next testkit.Signer) cert.Endorsement {
 		e, err := cert.Endorse(rand.Reader, old.Raw, by.Key, next.SHA256)
@@ -39,8 +40,9 @@ func TestOnlyTheOldKeySaysWhoFollows(t *testing.T) {
 		"signed with another key":      {first, thief, []cert.Endorsement{endorse(first, thief, thief)}, false},
 		"signed by the new one itself": {first, thief, []cert.Endorsement{endorse(thief, thief, thief)}, false},
 		"changed afterwards":           {first, thief, []cert.Endorsement{changed}, false},
-		"rubbish":                      {first, thief, []cert.Endorsement{{Old: []byte("x"), NewSHA256: thief.SHA256, Signature: []byte("y")}}, false},
-		"nothing":                      {first, second, nil, false},
+		"rubbish": {first, thief,
+			[]cert.Endorsement{{Old: []byte("x"), NewSHA256: thief.SHA256, Signature: []byte("y")}}, false},
+		"nothing": {first, second, nil, false},
 	} {
 		err := cert.Follow(c.pinned.SHA256, c.shown.SHA256, c.given)
 		if c.follows != (err == nil) || err != nil && !errors.Is(err, cert.ErrNotFollowed) {

@@ -70,22 +70,24 @@ func TestWhatIsValidIsWhatCryptoX509FindsValid(t *testing.T) {
 			}
 			authorities, heap = append(authorities, made), append(heap, made.Certificate)
 		}
-		leaf := authorities[random.IntN(len(authorities))].Leaf(t, "gate.mainquay.tidewrack.example", fault, func(c *x509.Certificate) {
-			if one(3) {
-				c.DNSNames = append(c.DNSNames, "gate.saltmere.tidewrack.example")
-			}
-			if one(4) {
-				c.DNSNames = append(c.DNSNames, "gate.elsewhere.example")
-			}
-			if one(4) {
-				c.IPAddresses = []net.IP{net.IPv4(192, 0, 2, 9)}
-			}
-			if one(6) {
-				c.IPAddresses = []net.IP{net.IPv4(198, 51, 100, 9)}
-			}
-		})
+		leaf := authorities[random.IntN(len(authorities))].Leaf(t, "gate.mainquay.tidewrack.example", fault,
+			func(c *x509.Certificate) {
+				if one(3) {
+					c.DNSNames = append(c.DNSNames, "gate.saltmere.tidewrack.example")
+				}
+				if one(4) {
+					c.DNSNames = append(c.DNSNames, "gate.elsewhere.example")
+				}
+				if one(4) {
+					c.IPAddresses = []net.IP{net.IPv4(192, 0, 2, 9)}
+				}
+				if one(6) {
+					c.IPAddresses = []net.IP{net.IPv4(198, 51, 100, 9)}
+				}
+			})
 		trusted := roots[:1+random.IntN(2)]
-		options := x509.VerifyOptions{Roots: x509.NewCertPool(), Intermediates: x509.NewCertPool(), CurrentTime: testkit.Now, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}
+		options := x509.VerifyOptions{Roots: x509.NewCertPool(), Intermediates: x509.NewCertPool(),
+			CurrentTime: testkit.Now, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}
 		anchors := chain.NewPool()
 		for _, r := range trusted {
 			options.Roots.AddCert(r.X509())
@@ -98,7 +100,8 @@ func TestWhatIsValidIsWhatCryptoX509FindsValid(t *testing.T) {
 		_, err := leaf.X509().Verify(options)
 		path := chain.Complete(leaf.Certificate, chain.NewPool(heap...), anchors, testkit.Now)
 		if got := chain.Valid(path, testkit.Now); got != (err == nil) {
-			t.Errorf("seed %d, round %d: here valid is %v, and crypto/x509 says %v; the path has %d, %v", seed, round, got, err, len(path.Certificates), chain.Judge(path, chain.Terms{At: testkit.Now}))
+			t.Errorf("seed %d, round %d: here valid is %v, and crypto/x509 says %v; the path has %d, %v", seed, round,
+				got, err, len(path.Certificates), chain.Judge(path, chain.Terms{At: testkit.Now}))
 		}
 		if err == nil {
 			valid++

@@ -32,7 +32,8 @@ func TestAPathIsFoundInAHeapWhateverItsOrder(t *testing.T) {
 	leaf := lower.Leaf(t, "gate.tidewrack.example")
 	stranger := testkit.Root(t, "Quay Lower") // the same name, another key
 	strangersLower := stranger.Below(t, "Quay Upper")
-	heap := []*cert.Certificate{upper.Certificate, lower.Certificate, root.Certificate, stranger.Certificate, strangersLower.Certificate, lower.Certificate}
+	heap := []*cert.Certificate{upper.Certificate, lower.Certificate, root.Certificate, stranger.Certificate,
+		strangersLower.Certificate, lower.Certificate}
 	for range 20 {
 		rand.Shuffle(len(heap), func(i, j int) { heap[i], heap[j] = heap[j], heap[i] })
 		path := chain.Complete(leaf.Certificate, chain.NewPool(heap...), chain.NewPool(root.Certificate), testkit.Now)
@@ -53,10 +54,12 @@ func TestOfTwoCrossSignedPathsTheOneIsTakenThatIsTrustedAndValid(t *testing.T) {
 	pool := chain.NewPool(cross.Certificate, issuing.Certificate, newRoot.Certificate, oldRoot.Certificate)
 
 	viaOld := chain.Complete(leaf.Certificate, pool, chain.NewPool(oldRoot.Certificate), testkit.Now)
-	if want := []string{leaf.SHA256, issuing.SHA256, cross.SHA256, oldRoot.SHA256}; !slices.Equal(viaOld.Fingerprints(), want) {
+	if want := []string{leaf.SHA256, issuing.SHA256, cross.SHA256,
+		oldRoot.SHA256}; !slices.Equal(viaOld.Fingerprints(), want) {
 		t.Errorf("clients that hold the old root alone get a path of %d", len(viaOld.Certificates))
 	}
-	viaNew := chain.Complete(leaf.Certificate, pool, chain.NewPool(oldRoot.Certificate, newRoot.Certificate), testkit.Now)
+	viaNew := chain.Complete(leaf.Certificate, pool, chain.NewPool(oldRoot.Certificate, newRoot.Certificate),
+		testkit.Now)
 	if viaNew.Root().SHA256 != newRoot.SHA256 {
 		t.Error("the shorter way to the new root was not taken")
 	}
@@ -74,14 +77,17 @@ func TestAMissingIntermediateIsNamed(t *testing.T) {
 	leaf := lower.Leaf(t, "gate.tidewrack.example", func(c *x509.Certificate) {
 		c.IssuingCertificateURL = []string{"http://pki.tidewrack.example/lower.cer"}
 	})
-	path := chain.Complete(leaf.Certificate, chain.NewPool(root.Certificate), chain.NewPool(root.Certificate), testkit.Now)
+	path := chain.Complete(leaf.Certificate, chain.NewPool(root.Certificate), chain.NewPool(root.Certificate),
+		testkit.Now)
 	if path.Complete || path.Missing == nil {
 		t.Fatal("a path with a hole is called complete")
 	}
-	if m := *path.Missing; m.Subject != "CN=Quay Lower" || m.KeyID != fmt.Sprintf("%x", lower.SubjectKeyId) || len(m.URLs) != 1 {
+	if m := *path.Missing; m.Subject != "CN=Quay Lower" || m.KeyID != fmt.Sprintf("%x", lower.SubjectKeyId) ||
+		len(m.URLs) != 1 {
 		t.Errorf("missing: %v", m)
 	}
-	if got := codes(chain.Judge(path, chain.Terms{At: testkit.Now})); !slices.Equal(got, []finding.Code{finding.ChainIncomplete}) {
+	if got := codes(chain.Judge(path, chain.Terms{At: testkit.Now})); !slices.Equal(got,
+		[]finding.Code{finding.ChainIncomplete}) {
 		t.Errorf("findings %v", got)
 	}
 }
@@ -99,33 +105,49 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 	}{
 		{"a good chain has no finding", func() (testkit.Signer, []testkit.Signer) { return root.Leaf(t, name), nil },
 			chain.Terms{Names: []string{name}}, nil, false},
-		{"a name that people use is missing", func() (testkit.Signer, []testkit.Signer) { return root.Leaf(t, name), nil },
+		{"a name that people use is missing", func() (testkit.Signer, []testkit.Signer) {
+			return root.Leaf(t, name), nil
+		},
 			chain.Terms{Names: []string{name, "gate"}}, []finding.Code{finding.NameMissing}, false},
 		{"the common name alone does not count", func() (testkit.Signer, []testkit.Signer) {
 			return root.Leaf(t, name, func(c *x509.Certificate) { c.DNSNames = nil }), nil
 		}, chain.Terms{Names: []string{name}}, []finding.Code{finding.CommonNameOnly}, false},
 		{"the common name is another one", func() (testkit.Signer, []testkit.Signer) {
-			return root.Leaf(t, name, func(c *x509.Certificate) { c.Subject.CommonName = "elsewhere.tidewrack.example" }), nil
+			return root.Leaf(t, name, func(c *x509.Certificate) {
+				c.Subject.CommonName = "elsewhere.tidewrack.example"
+			}), nil
 		}, chain.Terms{Names: []string{name}}, []finding.Code{finding.CommonNameElse}, false},
 		{"the leaf is for another key", func() (testkit.Signer, []testkit.Signer) { return root.Leaf(t, name), nil },
 			chain.Terms{SPKI: other.RawSubjectPublicKeyInfo}, []finding.Code{finding.KeyDiffers}, false},
-		{"the root is not trusted", func() (testkit.Signer, []testkit.Signer) { return other.Leaf(t, name), []testkit.Signer{other} },
+		{"the root is not trusted", func() (testkit.Signer, []testkit.Signer) {
+			return other.Leaf(t, name), []testkit.Signer{other}
+		},
 			chain.Terms{}, []finding.Code{finding.AnchorUnknown}, true},
 		{"the leaf has expired", func() (testkit.Signer, []testkit.Signer) {
 			return root.Leaf(t, name, func(c *x509.Certificate) { c.NotAfter = testkit.Now.AddDate(0, 0, -1) }), nil
 		}, chain.Terms{}, []finding.Code{finding.Expired}, true},
 		{"it is for clients, not servers", func() (testkit.Signer, []testkit.Signer) {
-			return root.Leaf(t, name, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }), nil
+			return root.Leaf(t, name, func(c *x509.Certificate) {
+				c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
+			}), nil
 		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, true},
 		{"it is for servers alone, and the device is a client too", func() (testkit.Signer, []testkit.Signer) {
-			return root.Leaf(t, name, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} }), nil
+			return root.Leaf(t, name, func(c *x509.Certificate) {
+				c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
+			}), nil
 		}, chain.Terms{Client: true}, []finding.Code{finding.UsageWrong}, false},
 		{"it is for both, and its issuer for servers alone", func() (testkit.Signer, []testkit.Signer) {
-			web := root.Below(t, "Web", func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} })
-			return web.Leaf(t, name, func(c *x509.Certificate) { c.ExtKeyUsage = append(c.ExtKeyUsage, x509.ExtKeyUsageClientAuth) }), []testkit.Signer{web}
+			web := root.Below(t, "Web", func(c *x509.Certificate) {
+				c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
+			})
+			return web.Leaf(t, name, func(c *x509.Certificate) {
+				c.ExtKeyUsage = append(c.ExtKeyUsage, x509.ExtKeyUsageClientAuth)
+			}), []testkit.Signer{web}
 		}, chain.Terms{Client: true}, []finding.Code{finding.UsageWrong}, false},
 		{"it is for both", func() (testkit.Signer, []testkit.Signer) {
-			return root.Leaf(t, name, func(c *x509.Certificate) { c.ExtKeyUsage = append(c.ExtKeyUsage, x509.ExtKeyUsageClientAuth) }), nil
+			return root.Leaf(t, name, func(c *x509.Certificate) {
+				c.ExtKeyUsage = append(c.ExtKeyUsage, x509.ExtKeyUsageClientAuth)
+			}), nil
 		}, chain.Terms{Client: true}, nil, false},
 		{"a leaf signed another leaf", func() (testkit.Signer, []testkit.Signer) {
 			bad := root.Leaf(t, "printer.tidewrack.example")
@@ -137,7 +159,9 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 			return below.Leaf(t, name), []testkit.Signer{tight, below}
 		}, chain.Terms{}, []finding.Code{finding.PathTooLong}, true},
 		{"an authority may not sign for the name", func() (testkit.Signer, []testkit.Signer) {
-			ship := root.Below(t, "Ship", func(c *x509.Certificate) { c.PermittedDNSDomains = []string{"petrel.tidewrack.example"} })
+			ship := root.Below(t, "Ship", func(c *x509.Certificate) {
+				c.PermittedDNSDomains = []string{"petrel.tidewrack.example"}
+			})
 			return ship.Leaf(t, name), []testkit.Signer{ship}
 		}, chain.Terms{}, []finding.Code{finding.NameNotAllowed}, true},
 		{"a strict reader refuses the leaf", func() (testkit.Signer, []testkit.Signer) {
@@ -152,20 +176,27 @@ func TestEachFaultOfAPathIsFound(t *testing.T) {
 			return root.Leaf(t, name, func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyAgreement }), nil
 		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, false},
 		{"a server that may sign certificates", func() (testkit.Signer, []testkit.Signer) {
-			return root.Leaf(t, name, func(c *x509.Certificate) { c.IsCA, c.KeyUsage = true, c.KeyUsage|x509.KeyUsageCertSign }), nil
+			return root.Leaf(t, name, func(c *x509.Certificate) {
+				c.IsCA, c.KeyUsage = true, c.KeyUsage|x509.KeyUsageCertSign
+			}), nil
 		}, chain.Terms{}, []finding.Code{finding.AuthorityMarked}, false},
 		{"the intermediate is for mail", func() (testkit.Signer, []testkit.Signer) {
-			mail := root.Below(t, "Mail", func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection} })
+			mail := root.Below(t, "Mail", func(c *x509.Certificate) {
+				c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection}
+			})
 			return mail.Leaf(t, name), []testkit.Signer{mail}
 		}, chain.Terms{}, []finding.Code{finding.UsageWrong}, false},
 		{"the authority wants a policy named", func() (testkit.Signer, []testkit.Signer) {
 			strict := root.Below(t, "Strict", func(c *x509.Certificate) {
-				c.ExtraExtensions = []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 5, 29, 36}, Critical: true, Value: []byte{0x30, 3, 0x80, 1, 0}}}
+				c.ExtraExtensions = []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 5, 29, 36}, Critical: true,
+					Value: []byte{0x30, 3, 0x80, 1, 0}}}
 			})
 			return strict.Leaf(t, name), []testkit.Signer{strict}
 		}, chain.Terms{}, []finding.Code{finding.PolicyMissing}, false},
 		{"nobody can look up whether it was revoked", func() (testkit.Signer, []testkit.Signer) {
-			listed := root.Below(t, "Listed", func(c *x509.Certificate) { c.CRLDistributionPoints = []string{"http://ca.harbour.example/list"} })
+			listed := root.Below(t, "Listed", func(c *x509.Certificate) {
+				c.CRLDistributionPoints = []string{"http://ca.harbour.example/list"}
+			})
 			return listed.Leaf(t, name), []testkit.Signer{listed}
 		}, chain.Terms{}, []finding.Code{finding.NoRevocation}, false},
 		{"an intermediate ends before the leaf", func() (testkit.Signer, []testkit.Signer) {
@@ -198,7 +229,8 @@ func TestWhatABoxServesIsComparedWithThePath(t *testing.T) {
 	lower := upper.Below(t, "Quay Lower")
 	leaf := lower.Leaf(t, "gate.tidewrack.example")
 	extra := testkit.Root(t, "Extra")
-	path := chain.Complete(leaf.Certificate, chain.NewPool(upper.Certificate, lower.Certificate), chain.NewPool(root.Certificate), testkit.Now)
+	path := chain.Complete(leaf.Certificate, chain.NewPool(upper.Certificate, lower.Certificate),
+		chain.NewPool(root.Certificate), testkit.Now)
 	for _, c := range []struct {
 		served []testkit.Signer
 		want   []finding.Code

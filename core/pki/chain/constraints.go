@@ -19,7 +19,8 @@ func constraints(authority *cert.Certificate, below []*cert.Certificate) []findi
 			continue
 		}
 		if name := refused(c, permitted, excluded); name != "" {
-			return []finding.Finding{finding.NameNotAllowed.Found("%s may not sign for %s", authority.ShortName(), name)}
+			return []finding.Finding{finding.NameNotAllowed.Found("%s may not sign for %s", authority.ShortName(),
+				name)}
 		}
 	}
 	return nil
@@ -47,7 +48,8 @@ func refused(c *cert.Certificate, permitted, excluded cert.Subtrees) string {
 		host := u.Hostname()
 		constrained := len(permitted.URI)+len(excluded.URI) > 0
 		// A URI without a host name cannot be told from what is not allowed.
-		if constrained && (host == "" || net.ParseIP(host) != nil) || !allowed(host, permitted.URI, excluded.URI, inHost) {
+		if constrained && (host == "" || net.ParseIP(host) != nil) ||
+			!allowed(host, permitted.URI, excluded.URI, inHost) {
 			return u.String()
 		}
 	}

@@ -38,7 +38,9 @@ func subtrees(t *testing.T, excluded bool, kind tags.Tag, value []byte) pkix.Ext
 	var b cryptobyte.Builder
 	b.AddASN1(tags.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddASN1(side.Constructed().ContextSpecific(), func(b *cryptobyte.Builder) {
-			b.AddASN1(tags.SEQUENCE, func(b *cryptobyte.Builder) { b.AddASN1(kind, func(b *cryptobyte.Builder) { b.AddBytes(value) }) })
+			b.AddASN1(tags.SEQUENCE, func(b *cryptobyte.Builder) {
+				b.AddASN1(kind, func(b *cryptobyte.Builder) { b.AddBytes(value) })
+			})
 		})
 	})
 	der, err := b.Bytes()
@@ -52,7 +54,8 @@ func subtrees(t *testing.T, excluded bool, kind tags.Tag, value []byte) pkix.Ext
 // authority with constraints and an intermediate of the organization Tidewrack.
 func TestNameConstraintsAsTheStandardSays(t *testing.T) {
 	const host = "gate.tidewrack.example"
-	mail, dns, uri, dir := tags.Tag(1).ContextSpecific(), tags.Tag(2).ContextSpecific(), tags.Tag(6).ContextSpecific(), tags.Tag(4).ContextSpecific().Constructed()
+	mail, dns, uri, dir := tags.Tag(1).ContextSpecific(), tags.Tag(2).ContextSpecific(),
+		tags.Tag(6).ContextSpecific(), tags.Tag(4).ContextSpecific().Constructed()
 	text := func(s string) []byte { return []byte(s) }
 	address := func(raw string) testkit.Change { return func(c *x509.Certificate) { c.EmailAddresses = []string{raw} } }
 	at := func(raw string) testkit.Change {
@@ -79,29 +82,51 @@ func TestNameConstraintsAsTheStandardSays(t *testing.T) {
 		{"DNS: not part of a label", subtrees(t, false, dns, text("wrack.example")), plain, false},
 		{"DNS: excluded, whatever is permitted", subtrees(t, true, dns, text("example")), plain, false},
 		{"a kind of name that the leaf has not", subtrees(t, false, mail, text("harbour.example")), plain, true},
-		{"mail: all mailboxes of a host", subtrees(t, false, mail, text("tidewrack.example")), address("keeper@TIDEWRACK.example"), true},
-		{"mail: a host is not its domain", subtrees(t, false, mail, text("tidewrack.example")), address("keeper@mail.tidewrack.example"), false},
-		{"mail: a period means the domain below", subtrees(t, false, mail, text(".tidewrack.example")), address("keeper@mail.tidewrack.example"), true},
-		{"mail: and not the host itself", subtrees(t, false, mail, text(".tidewrack.example")), address("keeper@tidewrack.example"), false},
-		{"mail: one mailbox", subtrees(t, false, mail, text("keeper@tidewrack.example")), address("keeper@tidewrack.example"), true},
-		{"mail: another mailbox", subtrees(t, false, mail, text("keeper@tidewrack.example")), address("mate@tidewrack.example"), false},
-		{"mail: excluded", subtrees(t, true, mail, text("tidewrack.example")), address("keeper@tidewrack.example"), false},
-		{"URI: one host", subtrees(t, false, uri, text("gate.tidewrack.example")), at("https://gate.tidewrack.example/x"), true},
-		{"URI: a host is not its domain", subtrees(t, false, uri, text("tidewrack.example")), at("https://gate.tidewrack.example/x"), false},
-		{"URI: a period means the domain below", subtrees(t, false, uri, text(".tidewrack.example")), at("https://gate.tidewrack.example:8443/"), true},
-		{"URI: and not the domain itself", subtrees(t, false, uri, text(".tidewrack.example")), at("https://tidewrack.example/"), false},
-		{"URI: without a host name it is refused", subtrees(t, false, uri, text(".tidewrack.example")), at("urn:tidewrack"), false},
+		{"mail: all mailboxes of a host", subtrees(t, false, mail, text("tidewrack.example")),
+			address("keeper@TIDEWRACK.example"), true},
+		{"mail: a host is not its domain", subtrees(t, false, mail, text("tidewrack.example")),
+			address("keeper@mail.tidewrack.example"), false},
+		{"mail: a period means the domain below", subtrees(t, false, mail, text(".tidewrack.example")),
+			address("keeper@mail.tidewrack.example"), true},
+		{"mail: and not the host itself", subtrees(t, false, mail, text(".tidewrack.example")),
+			address("keeper@tidewrack.example"), false},
+		{"mail: one mailbox", subtrees(t, false, mail, text("keeper@tidewrack.example")),
+			address("keeper@tidewrack.example"), true},
+		{"mail: another mailbox", subtrees(t, false, mail, text("keeper@tidewrack.example")),
+			address("mate@tidewrack.example"), false},
+		{"mail: excluded", subtrees(t, true, mail, text("tidewrack.example")), address("keeper@tidewrack.example"),
+			false},
+		{"URI: one host", subtrees(t, false, uri, text("gate.tidewrack.example")),
+			at("https://gate.tidewrack.example/x"), true},
+		{"URI: a host is not its domain", subtrees(t, false, uri, text("tidewrack.example")),
+			at("https://gate.tidewrack.example/x"), false},
+		{"URI: a period means the domain below", subtrees(t, false, uri, text(".tidewrack.example")),
+			at("https://gate.tidewrack.example:8443/"), true},
+		{"URI: and not the domain itself", subtrees(t, false, uri, text(".tidewrack.example")),
+			at("https://tidewrack.example/"), false},
+		{"URI: without a host name it is refused", subtrees(t, false, uri, text(".tidewrack.example")),
+			at("urn:tidewrack"), false},
 		{"URI: an address is refused", subtrees(t, true, uri, text("other.example")), at("https://192.0.2.1/"), false},
-		{"URI: excluded", subtrees(t, true, uri, text("gate.tidewrack.example")), at("https://gate.tidewrack.example/x"), false},
-		{"directory: the beginning of the subject", subtrees(t, false, dir, directory(t, "Tidewrack")), of("TIDEWRACK", "Gates"), true},
+		{"URI: excluded", subtrees(t, true, uri, text("gate.tidewrack.example")),
+			at("https://gate.tidewrack.example/x"), false},
+		{"directory: the beginning of the subject", subtrees(t, false, dir, directory(t, "Tidewrack")),
+			of("TIDEWRACK", "Gates"), true},
 		{"directory: another organization", subtrees(t, false, dir, directory(t, "Tidewrack")), of("Harbour"), false},
-		{"directory: the subject is shorter", subtrees(t, false, dir, directory(t, "Tidewrack", "Gates")), of("Tidewrack"), false},
-		{"directory: excluded", subtrees(t, true, dir, directory(t, "Tidewrack", "Gates")), of("Tidewrack", "gates"), false},
-		{"directory: an empty subject is not constrained", subtrees(t, true, dir, directory(t, "Harbour")), func(c *x509.Certificate) { c.Subject = pkix.Name{} }, true},
-		{"a kind that is not read here stays an unknown rule", subtrees(t, false, tags.Tag(8).ContextSpecific(), []byte{0x2a, 3}), plain, false},
+		{"directory: the subject is shorter", subtrees(t, false, dir, directory(t, "Tidewrack", "Gates")),
+			of("Tidewrack"), false},
+		{"directory: excluded", subtrees(t, true, dir, directory(t, "Tidewrack", "Gates")), of("Tidewrack", "gates"),
+			false},
+		{"directory: an empty subject is not constrained", subtrees(t, true, dir, directory(t, "Harbour")),
+			func(c *x509.Certificate) {
+				c.Subject = pkix.Name{}
+			}, true},
+		{"a kind that is not read here stays an unknown rule", subtrees(t, false, tags.Tag(8).ContextSpecific(),
+			[]byte{0x2a, 3}), plain, false},
 	} {
 		root := testkit.Root(t, "Root")
-		bound := root.Below(t, "Bound", func(x *x509.Certificate) { x.ExtraExtensions = []pkix.Extension{c.constraint} })
+		bound := root.Below(t, "Bound", func(x *x509.Certificate) {
+			x.ExtraExtensions = []pkix.Extension{c.constraint}
+		})
 		middle := bound.Below(t, "Middle", of("Tidewrack"))
 		leaf := middle.Leaf(t, host, c.leaf)
 		if found := judged(t, root, leaf, bound, middle); (len(found) == 0) != c.allowed {
@@ -135,7 +160,8 @@ func TestConstraintsAndSelfIssuedCertificates(t *testing.T) {
 	root := testkit.Root(t, "Root")
 	only := func(o string) testkit.Change {
 		return func(c *x509.Certificate) {
-			c.ExtraExtensions = []pkix.Extension{subtrees(t, false, tags.Tag(4).ContextSpecific().Constructed(), directory(t, o))}
+			c.ExtraExtensions = []pkix.Extension{subtrees(t, false, tags.Tag(4).ContextSpecific().Constructed(),
+				directory(t, o))}
 		}
 	}
 	named := func(o string) testkit.Change {
@@ -146,11 +172,13 @@ func TestConstraintsAndSelfIssuedCertificates(t *testing.T) {
 	if found := judged(t, root, rolled.Leaf(t, "a.example", named("Tidewrack")), bound, rolled); len(found) > 0 {
 		t.Errorf("a self-issued intermediate is constrained: %v", found)
 	}
-	if found := judged(t, root, rolled.Leaf(t, "a.example", named("Harbour")), bound, rolled); !slices.Contains(found, finding.NameNotAllowed) {
+	if found := judged(t, root, rolled.Leaf(t, "a.example", named("Harbour")), bound, rolled); !slices.Contains(found,
+		finding.NameNotAllowed) {
 		t.Error("a leaf of its issuer's name is not constrained")
 	}
 	other := bound.Below(t, "x", named("Elsewhere"))
-	if found := judged(t, root, other.Leaf(t, "a.example", named("Tidewrack")), bound, other); !slices.Contains(found, finding.NameNotAllowed) {
+	if found := judged(t, root, other.Leaf(t, "a.example", named("Tidewrack")), bound, other); !slices.Contains(found,
+		finding.NameNotAllowed) {
 		t.Error("an intermediate of a name that is not permitted is accepted")
 	}
 	ranged := root.Below(t, "Ranged", func(c *x509.Certificate) {

@@ -60,7 +60,8 @@ func ending(path Path) []finding.Finding {
 		return []finding.Finding{finding.ChainIncomplete.Found("the issuer %s is missing", path.Missing)}
 	}
 	root := path.Root()
-	f := finding.AnchorUnknown.Found("the root “%s” (SHA-256 %s…) is not trusted by the fleet", root.Subject(), root.SHA256[:16])
+	f := finding.AnchorUnknown.Found("the root “%s” (SHA-256 %s…) is not trusted by the fleet", root.Subject(),
+		root.SHA256[:16])
 	f.Actions = []next.Action{next.AddRoot.On("fleet").With(root.SHA256)}
 	return []finding.Finding{f}
 }
@@ -71,7 +72,8 @@ func malformed(path Path) []finding.Finding {
 	var found []finding.Finding
 	for _, c := range path.Certificates {
 		if c.Refused != "" {
-			found = append(found, finding.Malformed.Found("%s is not as RFC 5280 wants it: %s", c.ShortName(), c.Refused))
+			found = append(found, finding.Malformed.Found("%s is not as RFC 5280 wants it: %s", c.ShortName(),
+				c.Refused))
 		}
 	}
 	return found
@@ -84,7 +86,8 @@ func faults(path []*cert.Certificate, at time.Time) []finding.Finding {
 	for i, c := range path {
 		found = append(found, period(c, i == 0, at)...)
 		if len(c.Rare.UnhandledCriticalExtensions) > 0 {
-			found = append(found, finding.UnknownRule.Found("%s has the critical extension %s", c.ShortName(), c.Rare.UnhandledCriticalExtensions[0]))
+			found = append(found, finding.UnknownRule.Found("%s has the critical extension %s", c.ShortName(),
+				c.Rare.UnhandledCriticalExtensions[0]))
 		}
 		if i == 0 {
 			found = append(found, usage(c)...)
@@ -108,7 +111,8 @@ func period(c *cert.Certificate, leaf bool, at time.Time) []finding.Finding {
 	case at.After(c.NotAfter):
 		return []finding.Finding{code.Found("%s expired on %s", c.ShortName(), day(c.NotAfter))}
 	case at.Before(c.NotBefore):
-		return []finding.Finding{finding.NotYetValid.Found("%s is not valid before %s", c.ShortName(), day(c.NotBefore))}
+		return []finding.Finding{finding.NotYetValid.Found("%s is not valid before %s", c.ShortName(),
+			day(c.NotBefore))}
 	}
 	return nil
 }
@@ -120,18 +124,21 @@ func usage(leaf *cert.Certificate) []finding.Finding {
 	return []finding.Finding{finding.UsageWrong.Found("%s is not for servers", leaf.ShortName())}
 }
 
-// clientUse judges what servers that authenticate TLS clients look at (RFC 5280, 4.2.1.12): the use clientAuth, in the leaf and, as most
-// of them do, in every authority that is limited to some uses, the root included.
+// clientUse judges what servers that authenticate TLS clients look at (RFC 5280, 4.2.1.12): the use clientAuth, in
+// the leaf and, as most of them do, in every authority that is limited to some uses, the root included.
 func clientUse(path Path) []finding.Finding {
 	var found []finding.Finding
 	for i, c := range path.Certificates {
 		switch {
 		case c.Allows(x509.ExtKeyUsageClientAuth):
 		case i == 0:
-			found = append(found, finding.UsageWrong.Found("%s is not for TLS clients, and the device connects to others with it", c.ShortName()).
-				WithRemedy("request a new certificate for both uses, serverAuth and clientAuth; many public signers give the first alone"))
+			found = append(found, finding.UsageWrong.Found("%s is not for TLS clients, and the device connects to "+
+				"others with it", c.ShortName()).
+				WithRemedy("request a new certificate for both uses, serverAuth and clientAuth; many public "+
+					"signers give the first alone"))
 		default:
-			found = append(found, finding.UsageWrong.Found("%s may not sign for TLS clients, and the device connects to others with it", c.ShortName()).
+			found = append(found, finding.UsageWrong.Found("%s may not sign for TLS clients, and the device "+
+				"connects to others with it", c.ShortName()).
 				WithRemedy("ask the signer for a certificate of an authority that is not limited to servers"))
 		}
 	}
@@ -147,7 +154,8 @@ func authority(c *cert.Certificate, below int) []finding.Finding {
 		found = append(found, finding.NotAuthority.Found("the key of %s may not sign certificates", c.ShortName()))
 	}
 	if c.MaxPathLen >= 0 && below > c.MaxPathLen {
-		found = append(found, finding.PathTooLong.Found("%s allows %d intermediates below it and has %d", c.ShortName(), c.MaxPathLen, below))
+		found = append(found, finding.PathTooLong.Found("%s allows %d intermediates below it and has %d",
+			c.ShortName(), c.MaxPathLen, below))
 	}
 	return found
 }
@@ -162,7 +170,8 @@ func usages(path Path) []finding.Finding {
 		return nil // no server's: authorities are looked at by themselves
 	}
 	if ku := leaf.KeyUsage; ku != 0 && ku&x509.KeyUsageDigitalSignature == 0 {
-		f := finding.UsageWrong.Found("the key of %s may not sign, as every handshake of today wants", leaf.ShortName()).
+		f := finding.UsageWrong.Found("the key of %s may not sign, as every handshake of today wants",
+			leaf.ShortName()).
 			WithRemedy("have it signed again with the key usage digitalSignature")
 		if ku&x509.KeyUsageKeyEncipherment != 0 {
 			f = f.As(finding.Warning) // old clients can still use it
@@ -170,7 +179,8 @@ func usages(path Path) []finding.Finding {
 		found = append(found, f)
 	}
 	if !leaf.SelfSigned() && (leaf.IsAuthority() || leaf.KeyUsage&x509.KeyUsageCertSign != 0) {
-		found = append(found, finding.AuthorityMarked.Found("%s is marked as a certification authority (RFC 5280, 4.2.1.9)", leaf.ShortName()))
+		found = append(found, finding.AuthorityMarked.Found("%s is marked as a certification authority (RFC "+
+			"5280, 4.2.1.9)", leaf.ShortName()))
 	}
 	for _, c := range path.Intermediates() {
 		if len(usage(c)) > 0 {
@@ -189,7 +199,8 @@ func policies(path Path) []finding.Finding {
 	}
 	for i, c := range path.Certificates[1:] {
 		if after := c.Rare.ExplicitPolicy; after >= 0 && after <= i {
-			return []finding.Finding{finding.PolicyMissing.Found("%s wants a policy to be named, and the leaf names none", c.ShortName())}
+			return []finding.Finding{finding.PolicyMissing.Found("%s wants a policy to be named, and the leaf "+
+				"names none", c.ShortName())}
 		}
 	}
 	return nil
@@ -200,7 +211,8 @@ func policies(path Path) []finding.Finding {
 func revocation(path Path) []finding.Finding {
 	for _, c := range path.Intermediates() {
 		if c.Revocable && !path.Leaf().Revocable {
-			return []finding.Finding{finding.NoRevocation.Found("%s does not say where its revocation can be looked up, and %s does", path.Leaf().ShortName(), c.ShortName())}
+			return []finding.Finding{finding.NoRevocation.Found("%s does not say where its revocation can be "+
+				"looked up, and %s does", path.Leaf().ShortName(), c.ShortName())}
 		}
 	}
 	return nil
@@ -208,10 +220,12 @@ func revocation(path Path) []finding.Finding {
 
 func names(leaf *cert.Certificate, wanted []string) []finding.Finding {
 	if len(leaf.Names()) == 0 && leaf.CommonName() != "" && !leaf.IsAuthority() {
-		return []finding.Finding{finding.CommonNameOnly.Found("%s has a common name and no subject alternative names", leaf.ShortName())}
+		return []finding.Finding{finding.CommonNameOnly.Found("%s has a common name and no subject alternative names",
+			leaf.ShortName())}
 	}
 	var found []finding.Finding
-	if cn := strings.ToLower(leaf.CommonName()); strings.Contains(cn, ".") && !strings.ContainsAny(cn, " /@") && !leaf.Matches(cn) && !leaf.SelfSigned() {
+	if cn := strings.ToLower(leaf.CommonName()); strings.Contains(cn, ".") && !strings.ContainsAny(cn, " /@") &&
+		!leaf.Matches(cn) && !leaf.SelfSigned() {
 		found = append(found, finding.CommonNameElse.Found("the common name %s is not among the names of the leaf", cn))
 	}
 	for _, name := range wanted {
@@ -236,7 +250,8 @@ func strength(path Path, weakLeaf bool) []finding.Finding {
 			found = append(found, finding.SerialOdd.Found("%s has the serial number %s", c.ShortName(), c.Serial()))
 		}
 		if c.WeakHash() && !c.SelfSigned() {
-			found = append(found, finding.WeakHash.Found("%s is signed with %s", c.ShortName(), c.SignatureText()).As(severity))
+			found = append(found, finding.WeakHash.Found("%s is signed with %s", c.ShortName(),
+				c.SignatureText()).As(severity))
 		}
 	}
 	return found
@@ -246,7 +261,8 @@ func endsFirst(path Path, at time.Time) []finding.Finding {
 	leaf := path.Leaf()
 	for _, c := range path.Certificates[1:] {
 		if c.NotAfter.Before(leaf.NotAfter) && c.Within(at) {
-			return []finding.Finding{finding.IssuerEndsFirst.Found("%s ends on %s, before the leaf on %s", c.ShortName(), day(c.NotAfter), day(leaf.NotAfter))}
+			return []finding.Finding{finding.IssuerEndsFirst.Found("%s ends on %s, before the leaf on %s",
+				c.ShortName(), day(c.NotAfter), day(leaf.NotAfter))}
 		}
 	}
 	return nil

@@ -31,7 +31,8 @@ const mostSignatures = 200_000
 
 // NewPool makes a pool of these certificates.
 func NewPool(certificates ...*cert.Certificate) *Pool {
-	p := &Pool{bySubject: map[string][]*cert.Certificate{}, has: map[string]bool{}, signed: &signatures{known: map[[2]string]bool{}}}
+	p := &Pool{bySubject: map[string][]*cert.Certificate{}, has: map[string]bool{},
+		signed: &signatures{known: map[[2]string]bool{}}}
 	p.Add(certificates...)
 	return p
 }

@@ -31,11 +31,12 @@ type Account struct {
 
 // Chain is the best path of one leaf, and what is wrong with it.
 type Chain struct {
-	Leaf     string            `json:"leaf"`     // SHA-256
-	Subject  string            `json:"subject"`  // of the leaf
-	Path     []string          `json:"path"`     // SHA-256, leaf first, the root last where it is known
-	Complete bool              `json:"complete"` // nothing is missing up to a root
-	Valid    bool              `json:"valid"`    // RFC 5280 path to one of the anchors at that time; policies and revocation aside
+	Leaf     string   `json:"leaf"`     // SHA-256
+	Subject  string   `json:"subject"`  // of the leaf
+	Path     []string `json:"path"`     // SHA-256, leaf first, the root last where it is known
+	Complete bool     `json:"complete"` // nothing is missing up to a root
+	// RFC 5280 path to one of the anchors at that time; policies and revocation aside
+	Valid    bool              `json:"valid"`
 	Findings []finding.Finding `json:"findings"`
 
 	Drawn chain.Path `json:"-"`

@@ -31,21 +31,27 @@ func TestAPileIsJudgedAsFarAsItGoes(t *testing.T) {
 		valid    bool
 		wrong    bool
 	}{
-		"two leaves in one heap":           {files(root, pier, lower, gate), inspect.Terms{Anchors: anchors}, 2, true, true, false},
-		"no anchor given":                  {files(gate, lower, root), inspect.Terms{}, 1, true, false, false},
-		"the root is missing":              {files(gate, lower), inspect.Terms{}, 1, false, false, true},
-		"the anchor completes it":          {files(gate, lower), inspect.Terms{Anchors: anchors}, 1, true, true, false},
-		"authorities alone":                {files(lower, root), inspect.Terms{Anchors: anchors}, 1, true, true, false},
-		"one leaf chosen":                  {files(gate, pier, lower), inspect.Terms{Anchors: anchors, Leaves: []*cert.Certificate{pier.Certificate}}, 1, true, true, false},
-		"a name that only one of them has": {files(gate, pier, lower), inspect.Terms{Anchors: anchors, Names: []string{"gate.tidewrack.example"}}, 2, true, true, true},
-		"a picture beside it":              {append(files(gate, lower), pile.File{Name: "x", Content: []byte("\x89PNG")}), inspect.Terms{Anchors: anchors}, 1, true, true, true},
+		"two leaves in one heap": {files(root, pier, lower, gate), inspect.Terms{Anchors: anchors}, 2, true,
+			true, false},
+		"no anchor given":         {files(gate, lower, root), inspect.Terms{}, 1, true, false, false},
+		"the root is missing":     {files(gate, lower), inspect.Terms{}, 1, false, false, true},
+		"the anchor completes it": {files(gate, lower), inspect.Terms{Anchors: anchors}, 1, true, true, false},
+		"authorities alone":       {files(lower, root), inspect.Terms{Anchors: anchors}, 1, true, true, false},
+		"one leaf chosen": {files(gate, pier, lower),
+			inspect.Terms{Anchors: anchors, Leaves: []*cert.Certificate{pier.Certificate}}, 1, true, true, false},
+		"a name that only one of them has": {files(gate, pier, lower),
+			inspect.Terms{Anchors: anchors, Names: []string{"gate.tidewrack.example"}}, 2, true, true, true},
+		"a picture beside it": {append(files(gate, lower),
+			pile.File{Name: "x", Content: []byte("\x89PNG")}), inspect.Terms{Anchors: anchors}, 1, true, true, true},
 	} {
 		c.terms.At = testkit.Now
 		account, err := inspect.Files(c.pile, c.terms)
 		if err != nil {
 			t.Fatal(err)
 		}
-		bad := slices.ContainsFunc(account.Chains, func(each inspect.Chain) bool { return each.Complete != c.complete || each.Valid != c.valid })
+		bad := slices.ContainsFunc(account.Chains, func(each inspect.Chain) bool {
+			return each.Complete != c.complete || each.Valid != c.valid
+		})
 		if len(account.Chains) != c.chains || bad || account.Wrong() != c.wrong || len(account.Files) != len(c.pile) {
 			t.Errorf("%s: wrong %v, %+v", about, account.Wrong(), account.Chains)
 		}

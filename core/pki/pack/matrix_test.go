@@ -19,7 +19,8 @@ func TestEveryOptionIsWrittenOrCalledUnfit(t *testing.T) {
 	upper := root.Below(t, "Quay Upper")
 	lower := upper.Below(t, "Quay Lower")
 	leaf := lower.Leaf(t, "gate.tidewrack.example")
-	path := chain.Complete(leaf.Certificate, chain.NewPool(upper.Certificate, lower.Certificate), chain.NewPool(root.Certificate), testkit.Now)
+	path := chain.Complete(leaf.Certificate, chain.NewPool(upper.Certificate, lower.Certificate),
+		chain.NewPool(root.Certificate), testkit.Now)
 	written, unfit := 0, 0
 	for _, form := range pack.Forms {
 		for _, encoding := range pack.Encodings {
@@ -58,7 +59,8 @@ func TestAnRSAKeyHasItsOwnOlderForm(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for form, want := range map[pack.KeyForm]string{pack.PKCS1: "RSA PRIVATE KEY", pack.PKCS8: "PRIVATE KEY", pack.PKCS8Locked: "ENCRYPTED PRIVATE KEY", pack.SEC1: ""} {
+	for form, want := range map[pack.KeyForm]string{pack.PKCS1: "RSA PRIVATE KEY", pack.PKCS8: "PRIVATE KEY",
+		pack.PKCS8Locked: "ENCRYPTED PRIVATE KEY", pack.SEC1: ""} {
 		label, _, err := pack.KeyDER(pack.Options{KeyForm: form, Passphrase: "anchor chain"}, key)
 		if label != want && want != "" || (err == nil) != (want != "") {
 			t.Errorf("%s: %q, %v", form, label, err)

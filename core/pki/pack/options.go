@@ -208,7 +208,9 @@ func (d Options) pem(certificates []*cert.Certificate, key crypto.Signer) ([]byt
 	}
 	for _, c := range certificates {
 		if d.Text {
-			out = append(out, d.lines(fmt.Sprintf("subject: %s\nissuer:  %s\nuntil:   %s\n", c.Subject(), c.Issuer(), c.NotAfter.UTC().Format("2006-01-02 15:04:05 MST")))...)
+			out = append(out,
+				d.lines(fmt.Sprintf("subject: %s\nissuer:  %s\nuntil:   %s\n", c.Subject(), c.Issuer(),
+					c.NotAfter.UTC().Format("2006-01-02 15:04:05 MST")))...)
 		}
 		out = append(out, d.armour("CERTIFICATE", nil, c.Raw)...)
 	}
@@ -257,7 +259,8 @@ func (d Options) key(key crypto.Signer) (label string, headers map[string]string
 		if label, der, err = older(); err != nil {
 			return "", nil, nil, err
 		}
-		block, err := x509.EncryptPEMBlock(rand.Reader, label, der, []byte(d.Passphrase), x509.PEMCipherAES256) //nolint:staticcheck // boxes want it
+		//nolint:staticcheck // boxes want it
+		block, err := x509.EncryptPEMBlock(rand.Reader, label, der, []byte(d.Passphrase), x509.PEMCipherAES256)
 		if err != nil {
 			return "", nil, nil, err
 		}

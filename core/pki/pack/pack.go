@@ -38,7 +38,8 @@ const (
 )
 
 // Forms are all forms, in the order in which they are explained.
-var Forms = []Form{LeafFirst, LeafFirstWithRoot, Leaf, Intermediates, IntermediatesWithRoot, Root, Intermediate1, Intermediate2, Intermediate3}
+var Forms = []Form{LeafFirst, LeafFirstWithRoot, Leaf, Intermediates, IntermediatesWithRoot, Root, Intermediate1,
+	Intermediate2, Intermediate3}
 
 // What a form can want that the path does not hold.
 var (

@@ -30,7 +30,8 @@ func (s *sorter) unpack(content []byte, depth int) ([]packed, error) {
 		return nil, nil
 	}
 	if depth >= maxDepth {
-		return []packed{{broken: fmt.Sprintf("archives within archives, more than %d deep; unpack it and give the files", maxDepth)}}, nil
+		return []packed{{broken: fmt.Sprintf("archives within archives, more than %d deep; unpack it and give "+
+			"the files", maxDepth)}}, nil
 	}
 	return open(content)
 }
@@ -86,7 +87,8 @@ func (s *sorter) unzip(content []byte) ([]packed, error) {
 			continue
 		}
 		if f.Flags&1 != 0 {
-			files = append(files, packed{broken: shown(f.Name) + ", in it, is locked with a password; unpack it and give the files"})
+			files = append(files, packed{broken: shown(f.Name) + ", in it, is locked with a password; unpack it " +
+				"and give the files"})
 			continue
 		}
 		r, err := f.Open()
@@ -145,13 +147,16 @@ func orEmpty(files []packed) []packed {
 // isMail sees the head of a mail (RFC 5322): a line of a known field first, and
 // what kind of content follows before the first empty line.
 func isMail(content []byte) bool {
-	head, _, ok := bytes.Cut(bytes.ReplaceAll(content[:min(len(content), 64<<10)], []byte("\r\n"), []byte("\n")), []byte("\n\n"))
+	head, _, ok := bytes.Cut(bytes.ReplaceAll(content[:min(len(content), 64<<10)], []byte("\r\n"), []byte("\n")),
+		[]byte("\n\n"))
 	if !ok {
 		return false
 	}
 	lower := "\n" + strings.ToLower(string(head))
 	first, _, _ := strings.Cut(lower[1:], ":")
-	return !strings.ContainsAny(first, " \t\n") && (strings.Contains(lower, "\nfrom:") || strings.Contains(lower, "\nsubject:") || strings.Contains(lower, "\nreceived:")) &&
+	return !strings.ContainsAny(first, " \t\n") &&
+		(strings.Contains(lower, "\nfrom:") || strings.Contains(lower, "\nsubject:") ||
+			strings.Contains(lower, "\nreceived:")) &&
 		(strings.Contains(lower, "\ncontent-type:") || strings.Contains(lower, "\nmime-version:"))
 }
 
@@ -167,7 +172,8 @@ func (s *sorter) mail(content []byte) ([]packed, error) {
 	// A greeting beside the attachments is not worth a word.
 	var kept []packed
 	for _, f := range files {
-		if len(files) == 1 || f.broken != "" || !strings.HasPrefix(f.name, "text ") || len(marks(plainText(f.content))) > 0 {
+		if len(files) == 1 || f.broken != "" || !strings.HasPrefix(f.name, "text ") ||
+			len(marks(plainText(f.content))) > 0 {
 			kept = append(kept, f)
 		}
 	}

@@ -137,7 +137,8 @@ func (s *sorter) armoured(text []byte) []Item {
 			continue // of a block whose beginning is not here
 		}
 		if i+1 == len(all) || !all[i+1].end {
-			items = append(items, junk(fmt.Sprintf("a block %q that begins and has no end; copy it again, whole", m.label)))
+			items = append(items,
+				junk(fmt.Sprintf("a block %q that begins and has no end; copy it again, whole", m.label)))
 			continue
 		}
 		items = append(items, s.block(m.label, text[m.to:all[i+1].from])...)
@@ -207,7 +208,8 @@ func (s *sorter) keyBlock(label string, headers map[string]string, der []byte) I
 	}
 	block := &pem.Block{Type: label, Headers: headers, Bytes: der}
 	for _, passphrase := range s.passphrases {
-		if plain, err := x509.DecryptPEMBlock(block, []byte(passphrase)); err == nil { //nolint:staticcheck // the form is old and about
+		//nolint:staticcheck // the form is old and about
+		if plain, err := x509.DecryptPEMBlock(block, []byte(passphrase)); err == nil {
 			if key := parseKey(plain); key != nil {
 				return keyItem(key, "")
 			}
@@ -233,7 +235,8 @@ func fromBase64(text []byte) []byte {
 			clean = append(clean, '+') // base64url (RFC 4648, 5)
 		case r == '_':
 			clean = append(clean, '/')
-		case r == ' ', r == '\n', r == '\t', r == '>', r == '|', r == '"', r == '\'', r == ',', r == '\\', r == 0xa0, r == 0x200b, r == 0xfeff, r == 0x2028:
+		case r == ' ', r == '\n', r == '\t', r == '>', r == '|', r == '"', r == '\'', r == ',', r == '\\', r == 0xa0,
+			r == 0x200b, r == 0xfeff, r == 0x2028:
 		default:
 			return nil
 		}

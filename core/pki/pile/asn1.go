@@ -85,7 +85,8 @@ func looksLikeCertificate(der []byte) bool {
 	outer, inner := cryptobyte.String(der), cryptobyte.String(nil)
 	var tbs, algorithm cryptobyte.String
 	var signature []byte
-	return outer.ReadASN1(&inner, asn1.SEQUENCE) && inner.ReadASN1(&tbs, asn1.SEQUENCE) && inner.ReadASN1(&algorithm, asn1.SEQUENCE) &&
+	return outer.ReadASN1(&inner, asn1.SEQUENCE) && inner.ReadASN1(&tbs, asn1.SEQUENCE) &&
+		inner.ReadASN1(&algorithm, asn1.SEQUENCE) &&
 		inner.ReadASN1BitStringAsBytes(&signature) && inner.Empty() && len(tbs) > 100
 }
 
@@ -133,15 +134,18 @@ func (s *sorter) signedData(content []byte) []Item {
 	if !ok {
 		return nil
 	}
-	in, outer, wrapped, data := cryptobyte.String(der), cryptobyte.String(nil), cryptobyte.String(nil), cryptobyte.String(nil)
+	in, outer, wrapped, data := cryptobyte.String(der), cryptobyte.String(nil), cryptobyte.String(nil),
+		cryptobyte.String(nil)
 	var id encodingasn1.ObjectIdentifier
 	if !in.ReadASN1(&outer, asn1.SEQUENCE) || !outer.ReadASN1ObjectIdentifier(&id) || !id.Equal(signedDataID) {
 		return nil
 	}
 	var certificates, lists cryptobyte.String
 	var some, someLists bool
-	if !outer.ReadASN1(&wrapped, asn1.Tag(0).Constructed().ContextSpecific()) || !wrapped.ReadASN1(&data, asn1.SEQUENCE) || !data.SkipASN1(asn1.INTEGER) ||
-		!data.SkipASN1(asn1.SET) || !data.SkipASN1(asn1.SEQUENCE) || !data.ReadOptionalASN1(&certificates, &some, asn1.Tag(0).Constructed().ContextSpecific()) ||
+	if !outer.ReadASN1(&wrapped, asn1.Tag(0).Constructed().ContextSpecific()) ||
+		!wrapped.ReadASN1(&data, asn1.SEQUENCE) || !data.SkipASN1(asn1.INTEGER) ||
+		!data.SkipASN1(asn1.SET) || !data.SkipASN1(asn1.SEQUENCE) ||
+		!data.ReadOptionalASN1(&certificates, &some, asn1.Tag(0).Constructed().ContextSpecific()) ||
 		!data.ReadOptionalASN1(&lists, &someLists, asn1.Tag(1).Constructed().ContextSpecific()) {
 		return []Item{junk("PKCS #7 that is damaged; have it sent again")}
 	}
@@ -204,7 +208,8 @@ func (s *sorter) pfx(der []byte) []Item {
 	case errors.Is(why, pkcs12.ErrPassphrase):
 		return []Item{junk("a PKCS #12 store whose passphrase is another, or not given")}
 	}
-	return []Item{junk("a PKCS #12 store of a form that is not read here (" + why.Error() + "); have its certificates exported as PEM or PKCS #7")}
+	return []Item{junk("a PKCS #12 store of a form that is not read here (" + why.Error() + "); have its " +
+		"certificates exported as PEM or PKCS #7")}
 }
 
 // keyDER reads a private key in whatever DER it comes.
@@ -256,7 +261,8 @@ func keyItem(key crypto.Signer, note string) Item {
 	if key == nil {
 		return Item{Kind: Key, Note: note}
 	}
-	item := Item{Kind: Key, Key: key, Note: "a private key: it was not kept. It should not travel in files like this; delete them"}
+	item := Item{Kind: Key, Key: key, Note: "a private key: it was not kept. It should not travel in files like " +
+		"this; delete them"}
 	if spki, err := x509.MarshalPKIXPublicKey(key.Public()); err == nil {
 		sum := sha256.Sum256(spki)
 		item.SHA256 = hex.EncodeToString(sum[:])

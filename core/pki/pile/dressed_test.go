@@ -50,7 +50,8 @@ func TestWhateverTheyAreWrappedInTheSameCertificatesComeOut(t *testing.T) {
 			return []byte("Dear keeper,\n> " + strings.ReplaceAll(text(some), "\n", "\n> ") + "\n")
 		},
 		func(some []testkit.Signer) []byte {
-			return []byte("<html><pre>" + strings.ReplaceAll(html.EscapeString(text(some)), "\n", "<br>") + "</pre></html>")
+			return []byte("<html><pre>" + strings.ReplaceAll(html.EscapeString(text(some)), "\n", "<br>") +
+				"</pre></html>")
 		},
 		func(some []testkit.Signer) []byte {
 			var out []byte
@@ -116,9 +117,12 @@ func TestWhateverTheyAreWrappedInTheSameCertificatesComeOut(t *testing.T) {
 		},
 		func(files ...[]byte) []byte {
 			var b strings.Builder
-			b.WriteString("From: desk@harbour.example\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=tide\r\n\r\n")
+			b.WriteString("From: desk@harbour.example\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; " +
+				"boundary=tide\r\n\r\n")
 			for i, content := range files {
-				fmt.Fprintf(&b, "--tide\r\nContent-Type: application/octet-stream; name=%d.bin\r\nContent-Transfer-Encoding: base64\r\n\r\n%s\r\n", i, base64.StdEncoding.EncodeToString(content))
+				fmt.Fprintf(&b, "--tide\r\nContent-Type: application/octet-stream; "+
+					"name=%d.bin\r\nContent-Transfer-Encoding: base64\r\n\r\n%s\r\n", i,
+					base64.StdEncoding.EncodeToString(content))
 			}
 			return []byte(b.String() + "--tide--\r\n")
 		},
@@ -157,8 +161,10 @@ func TestWhateverTheyAreWrappedInTheSameCertificatesComeOut(t *testing.T) {
 			t.Fatalf("round %d: %v", round, err)
 		}
 		got := pile.Certificates(accounts)
-		if missing := len(want) - len(got); missing != 0 || slices.ContainsFunc(got, func(c *cert.Certificate) bool { return !want[c.SHA256] }) {
-			t.Errorf("seed %d, round %d: %d went in and %d came out:\n%s", seed, round, len(want), len(got), told(accounts))
+		if missing := len(want) - len(got); missing != 0 ||
+			slices.ContainsFunc(got, func(c *cert.Certificate) bool { return !want[c.SHA256] }) {
+			t.Errorf("seed %d, round %d: %d went in and %d came out:\n%s", seed, round, len(want), len(got),
+				told(accounts))
 		}
 	}
 }

@@ -31,7 +31,8 @@ const (
 )
 
 // ErrTooLarge says that a pile is over MaxBytes or MaxItems.
-var ErrTooLarge = errors.New("the pile is too large: at most 64 MiB, unpacked, and 100,000 things at once; give it in parts")
+var ErrTooLarge = errors.New("the pile is too large: at most 64 MiB, unpacked, and 100,000 things at once; give " +
+	"it in parts")
 
 // File is one file of the pile. The name only tells people which it was.
 type File struct {
@@ -80,7 +81,8 @@ type Options struct {
 // that cannot be read is junk in its account and no error; the only error is
 // ErrTooLarge.
 func Sort(files []File, o Options) ([]Account, error) {
-	s := sorter{passphrases: append([]string{""}, o.Passphrases...), effort: pkcs12.NewEffort(), bytes: MaxBytes, items: MaxItems}
+	s := sorter{passphrases: append([]string{""}, o.Passphrases...), effort: pkcs12.NewEffort(), bytes: MaxBytes,
+		items: MaxItems}
 	for _, f := range files {
 		if s.bytes -= len(f.Content); s.bytes < 0 {
 			return nil, ErrTooLarge
@@ -219,7 +221,8 @@ func guess(content []byte) string {
 	for _, known := range []struct{ magic, what string }{
 		{"\x89PNG", "a picture (PNG)"}, {"\xff\xd8\xff", "a picture (JPEG)"}, {"GIF8", "a picture (GIF)"},
 		{"%PDF", "a PDF document; ask for the certificate as a file"}, {"\x7fELF", "a program"}, {"MZ", "a program"},
-		{"7z\xbc\xaf\x27\x1c", "a 7z archive; unpack it and give the files"}, {"Rar!", "a RAR archive; unpack it and give the files"},
+		{"7z\xbc\xaf\x27\x1c", "a 7z archive; unpack it and give the files"},
+		{"Rar!", "a RAR archive; unpack it and give the files"},
 		{"\xd0\xcf\x11\xe0", "an Office or Outlook file; save what it holds as files of their own"},
 		{"\xfe\xed\xfe\xed", "a Java key store (JKS); export its entries as PKCS #12 or PEM"},
 		{"ssh-", "a public SSH key, which is no certificate"},
@@ -228,7 +231,8 @@ func guess(content []byte) string {
 			return known.what
 		}
 	}
-	if len(content) > 4 && content[0] == 0x30 && content[1] == 0x82 && int(content[2])<<8|int(content[3]) > len(content)-4 {
+	if len(content) > 4 && content[0] == 0x30 && content[1] == 0x82 &&
+		int(content[2])<<8|int(content[3]) > len(content)-4 {
 		return "DER that is cut off; fetch it again"
 	}
 	if bytes.IndexByte(content, 0) >= 0 || !utf8.Valid(content) {

@@ -23,7 +23,8 @@ import (
 func material(t testing.TB) (leaf, root testkit.Signer, request, key []byte) {
 	root = testkit.Root(t, "Quay Root")
 	leaf = root.Leaf(t, "gate.tidewrack.example")
-	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: "gate"}}, leaf.Key)
+	request, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: "gate"}}, leaf.Key)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -36,14 +37,16 @@ func material(t testing.TB) (leaf, root testkit.Signer, request, key []byte) {
 func TestAPileSaysWhatIsWrongAndKeepsNoKey(t *testing.T) {
 	leaf, _, _, key := material(t)
 	text := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})
-	accounts, err := pile.Sort([]pile.File{{"photo.cer", []byte("\x89PNG\r\n")}, {"k", text}, {"a", leaf.PEM()}, {"b", leaf.Raw}}, pile.Options{})
+	accounts, err := pile.Sort([]pile.File{{"photo.cer", []byte("\x89PNG\r\n")}, {"k", text}, {"a", leaf.PEM()},
+		{"b", leaf.Raw}}, pile.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if note := accounts[0].Holds[0].Note; !strings.Contains(note, "picture") {
 		t.Errorf("of a picture it says %q", note)
 	}
-	if item := accounts[1].Holds[0]; !strings.Contains(item.Note, "private key") || strings.Contains(fmt.Sprintf("%+v", accounts), string(text[40:80])) {
+	if item := accounts[1].Holds[0]; !strings.Contains(item.Note, "private key") ||
+		strings.Contains(fmt.Sprintf("%+v", accounts), string(text[40:80])) {
 		t.Errorf("of a key it says %+v", item)
 	}
 	if n := len(pile.Certificates(accounts)); n != 1 {
@@ -69,7 +72,8 @@ func TestHostilePilesAreRefused(t *testing.T) {
 		return b.Bytes()
 	}
 	many := bytes.Repeat([]byte("-----BEGIN CERTIFICATE-----\nMAA=\n-----END CERTIFICATE-----\n"), 1_000_000)
-	for name, content := range map[string][]byte{"a bomb": bomb(1 << 30), "a bomb in a bomb": gzipped(t, bomb(1<<28)), "a million certificates": many} {
+	for name, content := range map[string][]byte{"a bomb": bomb(1 << 30), "a bomb in a bomb": gzipped(t, bomb(1<<28)),
+		"a million certificates": many} {
 		if _, err := pile.Sort([]pile.File{{name, content}}, pile.Options{}); !errors.Is(err, pile.ErrTooLarge) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -148,7 +152,8 @@ func FuzzSort(f *testing.F) {
 	f.Add([]byte("\xef\xbb\xbf-----BEGIN X-----\r"))
 	f.Fuzz(func(t *testing.T, content []byte) {
 		accounts, err := pile.Sort([]pile.File{{Content: content}}, pile.Options{})
-		if err != nil && !errors.Is(err, pile.ErrTooLarge) || err == nil && (len(accounts) == 0 || len(accounts[0].Holds) == 0) {
+		if err != nil && !errors.Is(err, pile.ErrTooLarge) || err == nil &&
+			(len(accounts) == 0 || len(accounts[0].Holds) == 0) {
 			t.Fatalf("%d accounts, error %v", len(accounts), err)
 		}
 	})

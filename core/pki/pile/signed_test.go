@@ -25,12 +25,14 @@ func TestSignedDataInBER(t *testing.T) {
 			t.Fatalf("openssl %v: %v\n%s", args, err, out)
 		}
 	}
-	run("req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", at("key"), "-out", at("cert"), "-days", "9", "-subj", "/CN=gate.tidewrack.example")
+	run("req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", at("key"),
+		"-out", at("cert"), "-days", "9", "-subj", "/CN=gate.tidewrack.example")
 	root := testkit.Root(t, "Tidewrack Root")
 	if err := os.WriteFile(at("more"), root.PEM(), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	run("cms", "-sign", "-stream", "-nodetach", "-binary", "-in", at("key"), "-signer", at("cert"), "-inkey", at("key"), "-certfile", at("more"), "-outform", "DER", "-out", at("ber"))
+	run("cms", "-sign", "-stream", "-nodetach", "-binary", "-in", at("key"), "-signer", at("cert"), "-inkey",
+		at("key"), "-certfile", at("more"), "-outform", "DER", "-out", at("ber"))
 	content, err := os.ReadFile(at("ber"))
 	if err != nil {
 		t.Fatal(err)
@@ -55,7 +57,8 @@ func TestSignedDataInBER(t *testing.T) {
 // Nested without end, it does not overflow the stack, and the test ends.
 func TestDeepNestsAreRefused(t *testing.T) {
 	for _, unit := range [][]byte{{0x30, 0x80}, {0x24, 0x80}, {0x30, 0x84, 0, 1, 0, 0}} {
-		accounts, err := pile.Sort([]pile.File{{Name: "deep", Content: bytes.Repeat(unit, 2<<20/len(unit))}}, pile.Options{})
+		accounts, err := pile.Sort([]pile.File{{Name: "deep", Content: bytes.Repeat(unit, 2<<20/len(unit))}},
+			pile.Options{})
 		if err != nil || len(pile.Certificates(accounts)) > 0 {
 			t.Errorf("%x: %v", unit, err)
 		}

@@ -58,10 +58,12 @@ const (
 // digests are those that protect a store; mixers those that derive keys.
 var (
 	digests = map[oid]func() hash.Hash{
-		sha1ID: sha1.New, sha256ID: sha256.New, "2.16.840.1.101.3.4.2.4": sha256.New224, "2.16.840.1.101.3.4.2.2": sha512.New384, "2.16.840.1.101.3.4.2.3": sha512.New,
+		sha1ID: sha1.New, sha256ID: sha256.New, "2.16.840.1.101.3.4.2.4": sha256.New224,
+		"2.16.840.1.101.3.4.2.2": sha512.New384, "2.16.840.1.101.3.4.2.3": sha512.New,
 	}
 	mixers = map[oid]func() hash.Hash{
-		hmacSHA1: sha1.New, hmacSHA256: sha256.New, "1.2.840.113549.2.8": sha256.New224, "1.2.840.113549.2.10": sha512.New384, "1.2.840.113549.2.11": sha512.New,
+		hmacSHA1: sha1.New, hmacSHA256: sha256.New, "1.2.840.113549.2.8": sha256.New224,
+		"1.2.840.113549.2.10": sha512.New384, "1.2.840.113549.2.11": sha512.New,
 	}
 )
 
@@ -178,7 +180,8 @@ func narrow(text []byte) string {
 }
 
 // unlock decrypts what is locked by an AlgorithmIdentifier, whose content is given.
-func unlock(algorithm cryptobyte.String, sealed []byte, passphrase string, wide []byte, effort *Effort) ([]byte, error) {
+func unlock(algorithm cryptobyte.String, sealed []byte, passphrase string, wide []byte,
+	effort *Effort) ([]byte, error) {
 	block, iv, err := lock(algorithm, passphrase, wide, effort)
 	if err != nil {
 		return nil, err
@@ -201,7 +204,8 @@ func unlock(algorithm cryptobyte.String, sealed []byte, passphrase string, wide 
 	plain = plain[:len(plain)-padding]
 	// Where nothing protects the store, one wrong passphrase in 256 passes the
 	// padding; what it gives is hardly ever DER.
-	if rest, whole := cryptobyte.String(plain), cryptobyte.String(nil); !rest.ReadASN1(&whole, tags.SEQUENCE) || !rest.Empty() {
+	if rest, whole := cryptobyte.String(plain), cryptobyte.String(nil); !rest.ReadASN1(&whole, tags.SEQUENCE) ||
+		!rest.Empty() {
 		return nil, ErrPassphrase
 	}
 	return plain, nil
@@ -241,7 +245,8 @@ func lock(algorithm cryptobyte.String, passphrase string, wide []byte, effort *E
 func lock2(parameters cryptobyte.String, passphrase string, effort *Effort) (cipher.Block, []byte, error) {
 	var derivation, scheme, with, iv cryptobyte.String
 	var kind, by oid
-	if !parameters.ReadASN1(&derivation, tags.SEQUENCE) || !parameters.ReadASN1(&scheme, tags.SEQUENCE) || !by.read(&derivation) || !kind.read(&scheme) {
+	if !parameters.ReadASN1(&derivation, tags.SEQUENCE) || !parameters.ReadASN1(&scheme, tags.SEQUENCE) ||
+		!by.read(&derivation) || !kind.read(&scheme) {
 		return nil, nil, ErrForm
 	}
 	size, known := map[oid]int{aes128: 16, aes192: 24, aes256: 32, des3: 24}[kind]
@@ -277,7 +282,8 @@ func mixed(with cryptobyte.String, passphrase string, size int, effort *Effort) 
 	var salt, mixer cryptobyte.String
 	var rounds, told int
 	mix := hmacSHA1
-	if !with.ReadASN1(&salt, tags.OCTET_STRING) || !with.ReadASN1Integer(&rounds) || with.PeekASN1Tag(tags.INTEGER) && !with.ReadASN1Integer(&told) ||
+	if !with.ReadASN1(&salt, tags.OCTET_STRING) || !with.ReadASN1Integer(&rounds) || with.PeekASN1Tag(tags.INTEGER) &&
+		!with.ReadASN1Integer(&told) ||
 		!with.Empty() && (!with.ReadASN1(&mixer, tags.SEQUENCE) || !mix.read(&mixer)) {
 		return nil, ErrForm
 	}
@@ -297,7 +303,8 @@ func scrypted(with cryptobyte.String, passphrase string, size int, effort *Effor
 	const mostMemory = 64 << 20
 	var salt cryptobyte.String
 	var n, r, p int
-	if !with.ReadASN1(&salt, tags.OCTET_STRING) || !with.ReadASN1Integer(&n) || !with.ReadASN1Integer(&r) || !with.ReadASN1Integer(&p) {
+	if !with.ReadASN1(&salt, tags.OCTET_STRING) || !with.ReadASN1Integer(&n) || !with.ReadASN1Integer(&r) ||
+		!with.ReadASN1Integer(&p) {
 		return nil, ErrForm
 	}
 	if n < 2 || r < 1 || p < 1 || n > mostRounds || r > 64 || p > 64 || 128*n*r > mostMemory {

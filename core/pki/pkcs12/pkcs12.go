@@ -128,7 +128,8 @@ func (r *reader) proven(p pfx) error {
 	var digestInfo, algorithm, digest, salt cryptobyte.String
 	var kind oid
 	rounds := 1
-	if !p.mac.ReadASN1(&digestInfo, asn1.SEQUENCE) || !digestInfo.ReadASN1(&algorithm, asn1.SEQUENCE) || !kind.read(&algorithm) ||
+	if !p.mac.ReadASN1(&digestInfo, asn1.SEQUENCE) || !digestInfo.ReadASN1(&algorithm, asn1.SEQUENCE) ||
+		!kind.read(&algorithm) ||
 		!digestInfo.ReadASN1(&digest, asn1.OCTET_STRING) || !p.mac.ReadASN1(&salt, asn1.OCTET_STRING) ||
 		!p.mac.Empty() && !p.mac.ReadASN1Integer(&rounds) {
 		return ErrForm
@@ -188,7 +189,8 @@ func (r *reader) encrypted(content cryptobyte.String) ([]byte, error) {
 	var sequence, info, algorithm, sealed cryptobyte.String
 	var version int
 	var kind oid
-	if !content.ReadASN1(&sequence, asn1.SEQUENCE) || !sequence.ReadASN1Integer(&version) || !sequence.ReadASN1(&info, asn1.SEQUENCE) ||
+	if !content.ReadASN1(&sequence, asn1.SEQUENCE) || !sequence.ReadASN1Integer(&version) ||
+		!sequence.ReadASN1(&info, asn1.SEQUENCE) ||
 		!kind.read(&info) || !info.ReadASN1(&algorithm, asn1.SEQUENCE) {
 		return nil, ErrForm
 	}
@@ -220,7 +222,8 @@ func (r *reader) contents(plain cryptobyte.String, depth int) error {
 		if len(r.bags) >= mostBags {
 			return fmt.Errorf("it holds more than %d things", mostBags)
 		}
-		if !list.ReadASN1(&bag, asn1.SEQUENCE) || !kind.read(&bag) || !bag.ReadASN1(&value, explicit(0)) || !bag.ReadOptionalASN1(&attributes, &some, asn1.SET) {
+		if !list.ReadASN1(&bag, asn1.SEQUENCE) || !kind.read(&bag) || !bag.ReadASN1(&value, explicit(0)) ||
+			!bag.ReadOptionalASN1(&attributes, &some, asn1.SET) {
 			return ErrForm
 		}
 		out := Bag{Alias: alias(attributes)}
@@ -284,7 +287,8 @@ func OpenKey(der []byte, passphrase string, effort *Effort) ([]byte, error) {
 
 func unlockKey(value cryptobyte.String, passphrase string, wide []byte, effort *Effort) ([]byte, error) {
 	var info, algorithm, sealed cryptobyte.String
-	if !value.ReadASN1(&info, asn1.SEQUENCE) || !info.ReadASN1(&algorithm, asn1.SEQUENCE) || !info.ReadASN1(&sealed, asn1.OCTET_STRING) {
+	if !value.ReadASN1(&info, asn1.SEQUENCE) || !info.ReadASN1(&algorithm, asn1.SEQUENCE) ||
+		!info.ReadASN1(&sealed, asn1.OCTET_STRING) {
 		return nil, ErrForm
 	}
 	return unlock(algorithm, sealed, passphrase, wide, effort)

@@ -50,14 +50,21 @@ func openssl(t *testing.T, folder string, args ...string) string {
 func TestWhatOpensslWritesIsRead(t *testing.T) {
 	folder, leaf, root, key := material(t)
 	for name, args := range map[string]string{
-		"new":                        "-inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
-		"old, RC2 with 40 bits":      "-legacy -inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
-		"old, RC2 with 128 bits":     "-legacy -certpbe PBE-SHA1-RC2-128 -inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
-		"old, 3DES":                  "-certpbe PBE-SHA1-3DES -keypbe PBE-SHA1-3DES -macalg sha1 -inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
-		"AES-128, SHA-512":           "-certpbe AES-128-CBC -keypbe AES-128-CBC -macalg sha512 -inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
-		"certificates in clear":      "-certpbe NONE -inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
-		"all in clear":               "-certpbe NONE -keypbe NONE -nomac -inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:",
-		"without integrity":          "-nomac -inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
+		"new": "-inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
+		"old, RC2 with 40 bits": "-legacy -inkey key.pem -in leaf.pem -certfile root.pem -name gate " +
+			"-passout pass:" + pass,
+		"old, RC2 with 128 bits": "-legacy -certpbe PBE-SHA1-RC2-128 -inkey key.pem -in leaf.pem -certfile " +
+			"root.pem -name gate -passout pass:" + pass,
+		"old, 3DES": "-certpbe PBE-SHA1-3DES -keypbe PBE-SHA1-3DES -macalg sha1 -inkey key.pem " +
+			"-in leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
+		"AES-128, SHA-512": "-certpbe AES-128-CBC -keypbe AES-128-CBC -macalg sha512 -inkey key.pem -in " +
+			"leaf.pem -certfile root.pem -name gate -passout pass:" + pass,
+		"certificates in clear": "-certpbe NONE -inkey key.pem -in leaf.pem -certfile root.pem -name gate " +
+			"-passout pass:" + pass,
+		"all in clear": "-certpbe NONE -keypbe NONE -nomac -inkey key.pem -in leaf.pem -certfile " +
+			"root.pem -name gate -passout pass:",
+		"without integrity": "-nomac -inkey key.pem -in leaf.pem -certfile root.pem -name gate " +
+			"-passout pass:" + pass,
 		"certificates alone":         "-nokeys -in leaf.pem -certfile root.pem -passout pass:" + pass,
 		"certificates, no integrity": "-nokeys -nomac -certpbe NONE -in leaf.pem -certfile root.pem -passout pass:",
 		"empty passphrase":           "-inkey key.pem -in leaf.pem -certfile root.pem -name gate -passout pass:",
@@ -111,7 +118,8 @@ func TestWhatOpensslWritesIsRead(t *testing.T) {
 func TestOpensslReadsWhatIsWrittenWithItsAlias(t *testing.T) {
 	folder, leaf, root, key := material(t)
 	for _, old := range []bool{false, true} {
-		store, err := pkcs12.Write(rand.Reader, pkcs12.Store{Alias: "Gate, größer", Key: key, Certificates: [][]byte{leaf.Raw, root.Raw}, Old: old}, pass)
+		store, err := pkcs12.Write(rand.Reader, pkcs12.Store{Alias: "Gate, größer", Key: key,
+			Certificates: [][]byte{leaf.Raw, root.Raw}, Old: old}, pass)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -119,19 +127,22 @@ func TestOpensslReadsWhatIsWrittenWithItsAlias(t *testing.T) {
 			t.Fatal(err)
 		}
 		out := openssl(t, folder, "pkcs12", "-in", "ours.p12", "-passin", "pass:"+pass, "-nodes", "-info")
-		if strings.Count(out, "BEGIN CERTIFICATE") != 2 || strings.Count(out, "BEGIN PRIVATE KEY") != 1 || strings.Count(out, "friendlyName: Gate, gr") != 2 ||
+		if strings.Count(out, "BEGIN CERTIFICATE") != 2 || strings.Count(out, "BEGIN PRIVATE KEY") != 1 ||
+			strings.Count(out, "friendlyName: Gate, gr") != 2 ||
 			strings.Contains(out, "PBES2") == old {
 			t.Errorf("openssl says\n%s", out)
 		}
 		if certtool, err := exec.LookPath("certtool"); err == nil {
-			cmd := exec.CommandContext(t.Context(), certtool, "--p12-info", "--inder", "--infile", "ours.p12", "--password", pass)
+			cmd := exec.CommandContext(t.Context(), certtool, "--p12-info", "--inder", "--infile", "ours.p12",
+				"--password", pass)
 			cmd.Dir = folder
 			if out, err := cmd.CombinedOutput(); err != nil || strings.Count(string(out), "BEGIN CERTIFICATE") != 2 {
 				t.Errorf("GnuTLS says %v\n%s", err, out)
 			}
 		}
 		bags, err := pkcs12.Read(store, pass, pkcs12.NewEffort())
-		if err != nil || len(bags) != 3 || bags[0].Alias != "Gate, größer" || bags[1].Alias != "" || !bytes.Equal(bags[2].Key, key) {
+		if err != nil || len(bags) != 3 || bags[0].Alias != "Gate, größer" || bags[1].Alias != "" ||
+			!bytes.Equal(bags[2].Key, key) {
 			t.Errorf("read back: %v, %d bags", err, len(bags))
 		}
 	}

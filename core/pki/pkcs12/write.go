@@ -71,7 +71,9 @@ func Write(random io.Reader, s Store, passphrase string) ([]byte, error) {
 					b.AddASN1(tags.SEQUENCE, func(b *cryptobyte.Builder) {
 						data.add(b)
 						b.AddBytes(certificateLock)
-						b.AddASN1(tags.Tag(0).ContextSpecific(), func(b *cryptobyte.Builder) { b.AddBytes(lockedCertificates) })
+						b.AddASN1(tags.Tag(0).ContextSpecific(), func(b *cryptobyte.Builder) {
+							b.AddBytes(lockedCertificates)
+						})
 					})
 				})
 			})
@@ -158,7 +160,8 @@ func (w *writer) some(n int) []byte {
 func (w *writer) lock(plain []byte) (sealed, algorithm []byte) {
 	salt := w.some(16)
 	if w.old {
-		key, iv := derive(sha1.New, wide(w.passphrase), salt, writtenRounds, forKey, 24), derive(sha1.New, wide(w.passphrase), salt, writtenRounds, forIV, 8)
+		key, iv := derive(sha1.New, wide(w.passphrase), salt, writtenRounds, forKey, 24),
+			derive(sha1.New, wide(w.passphrase), salt, writtenRounds, forIV, 8)
 		block, err := des.NewTripleDESCipher(key)
 		if err != nil {
 			w.err = err

@@ -33,7 +33,8 @@ func (s *Subject) Field(name string) *string {
 	return nil
 }
 
-// Carried returns the plan without the fields of the subject that the request cannot carry, which stand in Dropped with their values.
+// Carried returns the plan without the fields of the subject that the request cannot carry, which stand in Dropped
+// with their values.
 func (p Plan) Carried(can func(field string) bool) Plan {
 	p.Dropped, p.Sources = map[string]string{}, maps.Clone(p.Sources)
 	for _, name := range SubjectFields[1:] { // every request has a common name, be it chosen by the device
@@ -54,10 +55,12 @@ type Difference struct {
 }
 
 func (d Difference) String() string {
-	return fmt.Sprintf("%s: planned was “%s”, and the request has “%s”", strings.ReplaceAll(d.Field, "_", " "), d.Planned, d.Made)
+	return fmt.Sprintf("%s: planned was “%s”, and the request has “%s”", strings.ReplaceAll(d.Field, "_", " "),
+		d.Planned, d.Made)
 }
 
-// Compare returns the fields in which a request differs from its plan, all of them, with those that the signer demands first.
+// Compare returns the fields in which a request differs from its plan, all of them, with those that the signer
+// demands first.
 func Compare(plan Plan, r Request, t Terms) []Difference {
 	var out []Difference
 	add := func(field, planned, made string, demanded bool) {

@@ -28,7 +28,8 @@ type Request struct {
 // DER, and checks that it is signed with its own key.
 func Parse(content []byte) (Request, error) {
 	if len(content) > MaxSize {
-		return Request{}, fmt.Errorf("a request of %d bytes is longer than the %d that are taken", len(content), MaxSize)
+		return Request{}, fmt.Errorf("a request of %d bytes is longer than the %d that are taken", len(content),
+			MaxSize)
 	}
 	der := content
 	for rest := content; ; {
@@ -115,12 +116,14 @@ func Check(plan Plan, r Request) []finding.Finding {
 	}
 	for _, have := range names {
 		if !slices.Contains(plan.Names, have) {
-			found = append(found, finding.NameSurplus.Found("the request has the name %s, which was not planned", have).As(finding.Error).
+			found = append(found, finding.NameSurplus.Found("the request has the name %s, which was not planned",
+				have).As(finding.Error).
 				WithRemedy("see what added it on the box, and make the request again"))
 		}
 	}
 	if r.Key() != plan.Key.Text() {
-		found = append(found, finding.KeyDiffers.Found("the request's key is %s; planned was %s", r.Key(), plan.Key.Text()).
+		found = append(found, finding.KeyDiffers.Found("the request's key is %s; planned was %s", r.Key(),
+			plan.Key.Text()).
 			WithRemedy("see which keys the box can make, and choose one of them"))
 	}
 	switch r.SignatureAlgorithm {
@@ -135,7 +138,8 @@ func Check(plan Plan, r Request) []finding.Finding {
 		found = append(found, finding.UsageWrong.Found("the request asks for a certificate that is not for servers"))
 	}
 	if want, have := plan.Subject, subjectOf(r); want != have {
-		found = append(found, finding.SubjectDiffers.Found("the request's subject is “%s”; planned was “%s”", have, want))
+		found = append(found, finding.SubjectDiffers.Found("the request's subject is “%s”; planned was “%s”", have,
+			want))
 	}
 	return found
 }
@@ -167,16 +171,19 @@ func extendedUsages(r Request) []asn1.ObjectIdentifier {
 
 // ForClients reports whether the request asks for the use clientAuth.
 func (r Request) ForClients() bool {
-	return slices.ContainsFunc(extendedUsages(r), func(id asn1.ObjectIdentifier) bool { return id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 2}) })
+	return slices.ContainsFunc(extendedUsages(r), func(id asn1.ObjectIdentifier) bool {
+		return id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 2})
+	})
 }
 
 // serves says that a usage is a server's, or any.
 func serves(id asn1.ObjectIdentifier) bool {
-	return id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 1}) || id.Equal(asn1.ObjectIdentifier{2, 5, 29, 37, 0})
+	return id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 1}) ||
+		id.Equal(asn1.ObjectIdentifier{2, 5, 29, 37, 0})
 }
 
-// Names reports whether a text names a request: as a request or public key (PEM), or by the SHA-256 of the request (DER) or of its
-// public key in hexadecimal.
+// Names reports whether a text names a request: as a request or public key (PEM), or by the SHA-256 of the request
+// (DER) or of its public key in hexadecimal.
 func Names(r Request, text string) bool {
 	text = strings.TrimSpace(text)
 	if other, err := Parse([]byte(text)); err == nil {

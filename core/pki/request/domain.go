@@ -23,11 +23,14 @@ func (p Proof) Steps(domains []string) string {
 	list := strings.Join(domains, ", ")
 	switch p.How {
 	case "mail":
-		return "The signer sends a mail to an address of each domain (" + list + "), such as hostmaster@ or the one in its registration. Have whoever reads it answer it as it says."
+		return "The signer sends a mail to an address of each domain (" + list + "), such as hostmaster@ or the " +
+			"one in its registration. Have whoever reads it answer it as it says."
 	case "dns":
-		return "The signer names a record for the DNS of each domain (" + list + "). Have whoever keeps the zone put it there, and leave it until the certificate has come."
+		return "The signer names a record for the DNS of each domain (" + list + "). Have whoever keeps the zone " +
+			"put it there, and leave it until the certificate has come."
 	}
-	return "The signer names a file for the web server of each domain (" + list + "). Have whoever runs it put it there, reachable over plain HTTP, and leave it until the certificate has come."
+	return "The signer names a file for the web server of each domain (" + list + "). Have whoever runs it put it " +
+		"there, reachable over plain HTTP, and leave it until the certificate has come."
 }
 
 // Domains are the registered domains of names (the part that somebody owns,

@@ -50,8 +50,11 @@ func Make(p Plan, key crypto.Signer) (Request, error) {
 		more = append(more, cert.EmailAttribute(p.Subject.Email))
 	}
 	template := x509.CertificateRequest{
-		Subject: pkix.Name{CommonName: p.Subject.CommonName, Organization: some(p.Subject.Organization), OrganizationalUnit: some(p.Subject.Unit),
-			Locality: some(p.Subject.Locality), Province: some(p.Subject.State), Country: some(p.Subject.Country), ExtraNames: more},
+		Subject: pkix.Name{CommonName: p.Subject.CommonName, Organization: some(p.Subject.Organization),
+			OrganizationalUnit: some(p.Subject.Unit),
+			Locality:           some(p.Subject.Locality), Province: some(p.Subject.State),
+			Country:    some(p.Subject.Country),
+			ExtraNames: more},
 		ExtraExtensions: usage,
 	}
 	for _, name := range p.Names {

@@ -20,7 +20,8 @@ func (p Plan) OpenSSLConfig() string {
 		}
 	}
 	b.WriteString("\n[extensions]\nbasicConstraints = critical, CA:FALSE\n" +
-		"keyUsage = critical, " + p.keyUsage() + "\nextendedKeyUsage = " + p.extendedKeyUsage() + "\nsubjectAltName = @names\n\n[names]\n")
+		"keyUsage = critical, " + p.keyUsage() + "\nextendedKeyUsage = " + p.extendedKeyUsage() +
+		"\nsubjectAltName = @names\n\n[names]\n")
 	dns, ip := 0, 0
 	for _, name := range p.Names {
 		if net.ParseIP(name) != nil {
@@ -52,9 +53,11 @@ func (p Plan) extendedKeyUsage() string {
 func (p Plan) OpenSSLKeyOptions() []string {
 	switch p.Key {
 	case ECDSAP256:
-		return []string{"-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-256", "-pkeyopt", "ec_param_enc:named_curve"}
+		return []string{"-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-256", "-pkeyopt",
+			"ec_param_enc:named_curve"}
 	case ECDSAP384:
-		return []string{"-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-384", "-pkeyopt", "ec_param_enc:named_curve"}
+		return []string{"-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-384", "-pkeyopt",
+			"ec_param_enc:named_curve"}
 	}
 	return []string{"-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:" + strings.TrimPrefix(string(p.Key), "rsa-")}
 }

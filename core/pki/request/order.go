@@ -5,7 +5,8 @@ import (
 	"time"
 )
 
-// Order is a purchase by which a signer signs, often of several years: its number, who approved it, and until when it lasts.
+// Order is a purchase by which a signer signs, often of several years: its number, who approved it, and until when it
+// lasts.
 type Order struct {
 	Number     string `json:"number,omitempty"`
 	ApprovedBy string `json:"approved_by,omitempty"`

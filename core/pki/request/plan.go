@@ -166,7 +166,8 @@ func (p Plan) Check() []finding.Finding {
 	case slices.Contains(KeyTypes, p.Key), p.Key == RSA1024 && p.Weak:
 	case p.Key == RSA1024:
 		found = append(found, finding.WeakKey.Found("a key of %s is asked for", p.Key.Text()).
-			WithRemedy("choose another; where the device can do no better, allow weak keys for it by a policy of its own"))
+			WithRemedy("choose another; where the device can do no better, allow weak keys for it by a policy "+
+				"of its own"))
 	default:
 		bad("no key type is called %q; the key types are %v", p.Key, KeyTypes)
 	}

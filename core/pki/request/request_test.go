@@ -19,12 +19,16 @@ import (
 
 func made(t testing.TB, names []string, organization string) request.Request {
 	t.Helper()
-	return testkit.Request(t, x509.CertificateRequest{Subject: pkix.Name{CommonName: names[0], Organization: []string{organization}}, DNSNames: names})
+	return testkit.Request(t,
+		x509.CertificateRequest{Subject: pkix.Name{CommonName: names[0], Organization: []string{organization}},
+			DNSNames: names})
 }
 
 func TestARequestIsComparedWithItsPlan(t *testing.T) {
-	plan := request.Plan{Subject: request.Subject{Organization: "Tidewrack Ferries"}, Names: []string{"Gate.Tidewrack.Example.", "gate", "gate"}}.Complete()
-	if want := []string{"gate.tidewrack.example", "gate"}; !slices.Equal(plan.Names, want) || plan.Subject.CommonName != want[0] {
+	plan := request.Plan{Subject: request.Subject{Organization: "Tidewrack Ferries"},
+		Names: []string{"Gate.Tidewrack.Example.", "gate", "gate"}}.Complete()
+	if want := []string{"gate.tidewrack.example", "gate"}; !slices.Equal(plan.Names, want) ||
+		plan.Subject.CommonName != want[0] {
 		t.Fatalf("plan %+v", plan)
 	}
 	for _, c := range []struct {
@@ -34,7 +38,8 @@ func TestARequestIsComparedWithItsPlan(t *testing.T) {
 	}{
 		{"as planned", made(t, plan.Names, "Tidewrack Ferries"), nil},
 		{"without the short name", made(t, plan.Names[:1], "Tidewrack Ferries"), []finding.Code{finding.NameMissing}},
-		{"with a name too many", made(t, append(slices.Clone(plan.Names), "appliance.local"), "Tidewrack Ferries"), []finding.Code{finding.NameSurplus}},
+		{"with a name too many", made(t, append(slices.Clone(plan.Names), "appliance.local"), "Tidewrack Ferries"),
+			[]finding.Code{finding.NameSurplus}},
 		{"with the maker's subject", made(t, plan.Names, "Brinewell"), []finding.Code{finding.SubjectDiffers}},
 	} {
 		var got []finding.Code
@@ -49,12 +54,15 @@ func TestARequestIsComparedWithItsPlan(t *testing.T) {
 
 func TestAPlanThatNobodyWouldSignIsRefused(t *testing.T) {
 	for about, plan := range map[string]request.Plan{
-		"no name":          {Key: request.ECDSAP256},
-		"a URL":            {Names: []string{"https://gate.tidewrack.example"}, Key: request.ECDSAP256},
-		"a shell's blank":  {Names: []string{"gate; reboot"}, Key: request.ECDSAP256},
-		"a long country":   {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256, Subject: request.Subject{Country: "Mainquay"}},
-		"no address":       {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256, Subject: request.Subject{Email: "harbour office@tidewrack.example"}},
-		"a new line":       {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256, Subject: request.Subject{Unit: "a\n[req]"}},
+		"no name":         {Key: request.ECDSAP256},
+		"a URL":           {Names: []string{"https://gate.tidewrack.example"}, Key: request.ECDSAP256},
+		"a shell's blank": {Names: []string{"gate; reboot"}, Key: request.ECDSAP256},
+		"a long country": {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256,
+			Subject: request.Subject{Country: "Mainquay"}},
+		"no address": {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256,
+			Subject: request.Subject{Email: "harbour office@tidewrack.example"}},
+		"a new line": {Names: []string{"gate.tidewrack.example"}, Key: request.ECDSAP256,
+			Subject: request.Subject{Unit: "a\n[req]"}},
 		"an unknown key":   {Names: []string{"gate.tidewrack.example"}, Key: "rsa-1024"},
 		"a lone wild card": {Names: []string{"*.example"}, Key: request.ECDSAP256},
 	} {
@@ -72,7 +80,8 @@ func TestWeaknessIsAllowedByNameAndUseByNobody(t *testing.T) {
 		t.Fatal(err)
 	}
 	plan := request.Plan{Names: []string{"lamp.tidewrack.example"}, Key: request.RSA1024}.Complete()
-	if found := plan.Check(); len(found) != 1 || found[0].Code != finding.WeakKey || !strings.Contains(found[0].Remedy, "allow weak keys") {
+	if found := plan.Check(); len(found) != 1 || found[0].Code != finding.WeakKey ||
+		!strings.Contains(found[0].Remedy, "allow weak keys") {
 		t.Errorf("a weak key, which nobody allowed: %v", found)
 	}
 	plan.Weak = true
@@ -83,8 +92,10 @@ func TestWeaknessIsAllowedByNameAndUseByNobody(t *testing.T) {
 	if found := append(plan.Check(), request.Check(plan, weak)...); len(found) > 0 {
 		t.Errorf("a weak key, which is allowed: %v", found)
 	}
-	mail := testkit.Request(t, x509.CertificateRequest{Subject: pkix.Name{CommonName: "lamp.tidewrack.example"}, DNSNames: plan.Names,
-		ExtraExtensions: []pkix.Extension{{Id: []int{2, 5, 29, 37}, Value: []byte{0x30, 10, 6, 8, 0x2b, 6, 1, 5, 5, 7, 3, 4}}}})
+	mail := testkit.Request(t, x509.CertificateRequest{Subject: pkix.Name{CommonName: "lamp.tidewrack.example"},
+		DNSNames: plan.Names,
+		ExtraExtensions: []pkix.Extension{{Id: []int{2, 5, 29, 37}, Value: []byte{0x30, 10, 6, 8, 0x2b, 6, 1, 5, 5, 7,
+			3, 4}}}})
 	plan.Key = request.ECDSAP256
 	if found := request.Check(plan, mail); len(found) != 1 || found[0].Code != finding.UsageWrong {
 		t.Errorf("a request for mail: %v", found)
@@ -99,8 +110,9 @@ func TestOpenSSLMakesJustThePlannedRequest(t *testing.T) {
 		t.Skip("openssl is not here; make test installs it")
 	}
 	plan := request.Plan{
-		Subject: request.Subject{Organization: `Tide#wrack $HOME "Ferries" \ Söhne; [x]`, Unit: "A=B, C+D/E", Country: "XX", Email: "harbour+desk@tidewrack.example"},
-		Names:   []string{"gate.tidewrack.example", "192.0.2.11", "2001:db8::11", "*.gate.tidewrack.example"},
+		Subject: request.Subject{Organization: `Tide#wrack $HOME "Ferries" \ Söhne; [x]`, Unit: "A=B, C+D/E",
+			Country: "XX", Email: "harbour+desk@tidewrack.example"},
+		Names: []string{"gate.tidewrack.example", "192.0.2.11", "2001:db8::11", "*.gate.tidewrack.example"},
 	}.Complete()
 	dir := t.TempDir()
 	config := filepath.Join(dir, "request.cnf")
@@ -110,7 +122,8 @@ func TestOpenSSLMakesJustThePlannedRequest(t *testing.T) {
 	for _, key := range []request.KeyType{request.ECDSAP256, request.ECDSAP384, request.RSA2048} {
 		plan.Key = key
 		keyFile := filepath.Join(dir, string(key))
-		if out, err := exec.Command(openssl, append([]string{"genpkey", "-out", keyFile}, plan.OpenSSLKeyOptions()...)...).CombinedOutput(); err != nil {
+		if out, err := exec.Command(openssl,
+			append([]string{"genpkey", "-out", keyFile}, plan.OpenSSLKeyOptions()...)...).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 		out, err := exec.Command(openssl, "req", "-new", "-utf8", "-config", config, "-key", keyFile).Output()
@@ -128,7 +141,9 @@ func TestOpenSSLMakesJustThePlannedRequest(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if ours, err := request.Make(plan, own); err != nil || cert.NameText(ours.Subject) != cert.NameText(made.Subject) || !strings.Contains(cert.NameText(made.Subject), `emailAddress=harbour\+desk@tidewrack.example`) {
+		if ours, err := request.Make(plan, own); err != nil ||
+			cert.NameText(ours.Subject) != cert.NameText(made.Subject) ||
+			!strings.Contains(cert.NameText(made.Subject), `emailAddress=harbour\+desk@tidewrack.example`) {
 			t.Errorf("%s: our own request says %s, that of openssl %s (%v)", key, ours.Subject, made.Subject, err)
 		}
 	}
@@ -139,8 +154,9 @@ func TestARequestComesInSeveralForms(t *testing.T) {
 	r := made(t, []string{"gate.tidewrack.example"}, "Tidewrack Ferries")
 	plain := base64.StdEncoding.EncodeToString(r.Raw)
 	for about, content := range map[string]string{
-		"armour":              string(r.PEM()),
-		"text around it":      "Your request:\r\n" + strings.ReplaceAll(string(r.PEM()), "\n", "\r\n") + "Copy all of it.\r\n",
+		"armour": string(r.PEM()),
+		"text around it": "Your request:\r\n" + strings.ReplaceAll(string(r.PEM()), "\n", "\r\n") +
+			"Copy all of it.\r\n",
 		"DER":                 string(r.Raw),
 		"base64 in one line":  plain,
 		"base64 in odd lines": "\r\n" + plain[:70] + "\r\n  " + plain[70:] + "\r\n",
@@ -149,7 +165,9 @@ func TestARequestComesInSeveralForms(t *testing.T) {
 			t.Errorf("%s: %v", about, err)
 		}
 	}
-	for about, content := range map[string]string{"nothing": "", "base64 of nothing much": "MIIB", "half of it": plain[:len(plain)/2/4*4], "another kind": "-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----\n"} {
+	for about, content := range map[string]string{"nothing": "", "base64 of nothing much": "MIIB",
+		"half of it": plain[:len(plain)/2/4*4], "another kind": "-----BEGIN CERTIFICATE-----\nMIIB\n-----END " +
+			"CERTIFICATE-----\n"} {
 		if _, err := request.Parse([]byte(content)); err == nil {
 			t.Errorf("%s is taken", about)
 		}
@@ -178,7 +196,8 @@ func TestARequestIsReadInOddDress(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, text := range []string{"\ufeff" + strings.ReplaceAll(string(made.PEM()), "\n", "\r\n\r\n"), "Your request:\n\n" + strings.ReplaceAll(string(made.PEM()), "\n", "\n  "), string(made.Raw)} {
+	for _, text := range []string{"\ufeff" + strings.ReplaceAll(string(made.PEM()), "\n", "\r\n\r\n"),
+		"Your request:\n\n" + strings.ReplaceAll(string(made.PEM()), "\n", "\n  "), string(made.Raw)} {
 		if got, err := request.Parse([]byte(text)); err != nil || got.SHA256() != made.SHA256() {
 			t.Errorf("%.60q: %v", text, err)
 		}

@@ -30,8 +30,10 @@ var (
 // special are the domains of special use (RFC 6761, 6762, 7686, 8375, 9476) and
 // those that were taken for inside use so often that nobody will ever own them.
 var special = map[string]string{
-	"local": "RFC 6762", "localhost": "RFC 6761", "test": "RFC 6761", "invalid": "RFC 6761", "example": "RFC 6761", "onion": "RFC 7686", "alt": "RFC 9476",
-	"home.arpa": "RFC 8375", "internal": "ICANN", "lan": "never delegated", "corp": "never delegated", "home": "never delegated", "intranet": "never delegated", "private": "never delegated",
+	"local": "RFC 6762", "localhost": "RFC 6761", "test": "RFC 6761", "invalid": "RFC 6761", "example": "RFC 6761",
+	"onion": "RFC 7686", "alt": "RFC 9476",
+	"home.arpa": "RFC 8375", "internal": "ICANN", "lan": "never delegated", "corp": "never delegated",
+	"home": "never delegated", "intranet": "never delegated", "private": "never delegated",
 }
 
 // Unsignable finds the names that a signer with these terms will not sign.
@@ -81,7 +83,9 @@ func (t Terms) refuses(name string) string {
 
 // owns reports whether a name is one of the signer's domains or under one.
 func (t Terms) owns(name string) bool {
-	return slices.ContainsFunc(t.Domains, func(domain string) bool { return name == domain || strings.HasSuffix(name, "."+domain) })
+	return slices.ContainsFunc(t.Domains, func(domain string) bool {
+		return name == domain || strings.HasSuffix(name, "."+domain)
+	})
 }
 
 // Meets finds what a plan lacks for a signer with these terms.
@@ -92,7 +96,8 @@ func (p Plan) Meets(t Terms) []finding.Finding {
 			continue
 		}
 		if dropped := p.Dropped[name]; dropped != "" {
-			found = append(found, finding.PlanInvalid.Found("the signer demands the %s (“%s”), and the family has no place for it in its request", name, dropped))
+			found = append(found, finding.PlanInvalid.Found("the signer demands the %s (“%s”), and the family has "+
+				"no place for it in its request", name, dropped))
 		} else {
 			found = append(found, finding.PlanInvalid.Found("the subject lacks the %s, which the signer demands", name))
 		}

@@ -40,7 +40,8 @@ func TestNamesThatNobodySigns(t *testing.T) {
 		}
 	}
 	plan := Plan{Names: []string{"gate"}, Key: RSA2048, Subject: Subject{Organization: "Tidewrack Ferries"}}
-	if found := plan.Meets(Terms{Fields: []string{"organization", "country"}, Keys: []KeyType{ECDSAP256}}); len(found) != 2 {
+	if found := plan.Meets(Terms{Fields: []string{"organization", "country"},
+		Keys: []KeyType{ECDSAP256}}); len(found) != 2 {
 		t.Errorf("%v", found)
 	}
 }
@@ -48,7 +49,8 @@ func TestNamesThatNobodySigns(t *testing.T) {
 // What is made here is what was planned, whatever the key.
 func TestMadeRequestsSayWhatWasPlanned(t *testing.T) {
 	for _, kind := range []KeyType{ECDSAP256, ECDSAP384, RSA2048} {
-		plan := Plan{Names: []string{"gate.tidewrack.example", "192.0.2.7", "2001:db8::7"}, Key: kind, Subject: Subject{Organization: "Tidewrack Ferries", Country: "XA"}}.Complete()
+		plan := Plan{Names: []string{"gate.tidewrack.example", "192.0.2.7", "2001:db8::7"}, Key: kind,
+			Subject: Subject{Organization: "Tidewrack Ferries", Country: "XA"}}.Complete()
 		key, err := NewKey(kind)
 		if err != nil {
 			t.Fatal(err)

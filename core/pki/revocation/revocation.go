@@ -101,7 +101,8 @@ func Response(der []byte, leaf, issuer *cert.Certificate, at time.Time) (Stateme
 		case !slices.Contains(by.ExtKeyUsage, x509.ExtKeyUsageOCSPSigning): // RFC 6960, 4.2.2.2
 			return Statement{}, errors.New("the OCSP response is signed by a certificate that may not sign responses")
 		case at.After(by.NotAfter) || at.Add(skew).Before(by.NotBefore):
-			return Statement{}, errors.New("the OCSP response is signed by a certificate that has expired or is not valid yet")
+			return Statement{}, errors.New("the OCSP response is signed by a certificate that has expired or is " +
+				"not valid yet")
 		}
 	}
 	if err := current(said.ThisUpdate, said.NextUpdate, at); err != nil {
@@ -153,7 +154,8 @@ func ReadList(der []byte, issuer *cert.Certificate, at time.Time) (*List, error)
 	if err := current(said.ThisUpdate, said.NextUpdate, at); err != nil {
 		return nil, fmt.Errorf("the revocation list %w", err)
 	}
-	out := &List{From: said.ThisUpdate, Until: said.NextUpdate, issuer: above.RawSubject, revoked: make(map[string]x509.RevocationListEntry, len(said.RevokedCertificateEntries))}
+	out := &List{From: said.ThisUpdate, Until: said.NextUpdate, issuer: above.RawSubject,
+		revoked: make(map[string]x509.RevocationListEntry, len(said.RevokedCertificateEntries))}
 	for _, entry := range said.RevokedCertificateEntries {
 		out.revoked[serial(entry.SerialNumber)] = entry
 	}
@@ -195,4 +197,5 @@ func current(from, until, at time.Time) error {
 }
 
 // reasons are those of RFC 5280, 5.3.1.
-var reasons = map[int]string{0: "", 1: "keyCompromise", 2: "cACompromise", 3: "affiliationChanged", 4: "superseded", 5: "cessationOfOperation", 6: "certificateHold", 8: "removeFromCRL", 9: "privilegeWithdrawn", 10: "aACompromise"}
+var reasons = map[int]string{0: "", 1: "keyCompromise", 2: "cACompromise", 3: "affiliationChanged", 4: "superseded",
+	5: "cessationOfOperation", 6: "certificateHold", 8: "removeFromCRL", 9: "privilegeWithdrawn", 10: "aACompromise"}

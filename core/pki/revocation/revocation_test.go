@@ -26,9 +26,11 @@ func strict(t testing.TB, s testkit.Signer) *x509.Certificate {
 }
 
 // response is an OCSP response; change alters it before it is signed.
-func response(t testing.TB, about testkit.Signer, issuer *x509.Certificate, by testkit.Signer, change func(*ocsp.Response)) []byte {
+func response(t testing.TB, about testkit.Signer, issuer *x509.Certificate, by testkit.Signer,
+	change func(*ocsp.Response)) []byte {
 	t.Helper()
-	said := ocsp.Response{Status: ocsp.Good, SerialNumber: about.SerialNumber, ThisUpdate: testkit.Now.Add(-time.Hour), NextUpdate: testkit.Now.Add(time.Hour)}
+	said := ocsp.Response{Status: ocsp.Good, SerialNumber: about.SerialNumber,
+		ThisUpdate: testkit.Now.Add(-time.Hour), NextUpdate: testkit.Now.Add(time.Hour)}
 	if signs := strict(t, by); !signs.Equal(issuer) {
 		said.Certificate = signs
 	}
@@ -56,20 +58,28 @@ func TestAResponderIsBelievedOnlyWhereItMaySpeak(t *testing.T) {
 		der  []byte
 		says string // its status, or a part of the error
 	}{
-		"good, by the issuer":        {response(t, leaf, strict(t, root), root, same), "good"},
-		"good, by a responder":       {response(t, leaf, strict(t, root), responder, same), "good"},
-		"revoked":                    {response(t, leaf, strict(t, root), responder, func(r *ocsp.Response) { r.Status, r.RevokedAt, r.RevocationReason = ocsp.Revoked, testkit.Now, 1 }), "revoked"},
-		"not known":                  {response(t, leaf, strict(t, root), root, func(r *ocsp.Response) { r.Status = ocsp.Unknown }), "unknown"},
+		"good, by the issuer":  {response(t, leaf, strict(t, root), root, same), "good"},
+		"good, by a responder": {response(t, leaf, strict(t, root), responder, same), "good"},
+		"revoked": {response(t, leaf, strict(t, root), responder, func(r *ocsp.Response) {
+			r.Status, r.RevokedAt, r.RevocationReason = ocsp.Revoked, testkit.Now, 1
+		}), "revoked"},
+		"not known": {response(t, leaf, strict(t, root), root, func(r *ocsp.Response) {
+			r.Status = ocsp.Unknown
+		}), "unknown"},
 		"of a server's certificate":  {response(t, leaf, strict(t, root), another, same), "may not sign responses"},
 		"of a responder from before": {response(t, leaf, strict(t, root), past, same), "has expired"},
 		"of another authority's":     {response(t, leaf, strict(t, root), stranger, same), "cannot be used"},
 		"of another authority":       {response(t, leaf, strict(t, other), other, same), "cannot be used"},
 		"about another certificate":  {response(t, another, strict(t, root), root, same), "cannot be used"},
-		"out of date":                {response(t, leaf, strict(t, root), root, func(r *ocsp.Response) { r.NextUpdate = testkit.Now.Add(-time.Hour) }), "out of date"},
-		"of tomorrow":                {response(t, leaf, strict(t, root), root, func(r *ocsp.Response) { r.ThisUpdate = testkit.Now.Add(time.Hour) }), "still to come"},
-		"try later":                  {ocsp.TryLaterErrorResponse, "cannot be used"},
-		"nothing":                    {nil, "cannot be used"},
-		"endless":                    {make([]byte, revocation.MaxResponse+1), "longer than"},
+		"out of date": {response(t, leaf, strict(t, root), root, func(r *ocsp.Response) {
+			r.NextUpdate = testkit.Now.Add(-time.Hour)
+		}), "out of date"},
+		"of tomorrow": {response(t, leaf, strict(t, root), root, func(r *ocsp.Response) {
+			r.ThisUpdate = testkit.Now.Add(time.Hour)
+		}), "still to come"},
+		"try later": {ocsp.TryLaterErrorResponse, "cannot be used"},
+		"nothing":   {nil, "cannot be used"},
+		"endless":   {make([]byte, revocation.MaxResponse+1), "longer than"},
 	} {
 		got, err := revocation.Response(c.der, leaf.Certificate, root.Certificate, testkit.Now)
 		if err != nil && !strings.Contains(err.Error(), c.says) || err == nil && string(got.Status) != c.says {
@@ -84,9 +94,11 @@ func TestAResponderIsBelievedOnlyWhereItMaySpeak(t *testing.T) {
 // list is a revocation list with these numbers.
 func list(t testing.TB, by testkit.Signer, change func(*x509.RevocationList), revoked ...*big.Int) []byte {
 	t.Helper()
-	l := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: testkit.Now.Add(-time.Hour), NextUpdate: testkit.Now.Add(time.Hour)}
+	l := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: testkit.Now.Add(-time.Hour),
+		NextUpdate: testkit.Now.Add(time.Hour)}
 	for _, n := range revoked {
-		l.RevokedCertificateEntries = append(l.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: n, RevocationTime: testkit.Now, ReasonCode: 4})
+		l.RevokedCertificateEntries = append(l.RevokedCertificateEntries,
+			x509.RevocationListEntry{SerialNumber: n, RevocationTime: testkit.Now, ReasonCode: 4})
 	}
 	change(l)
 	der, err := x509.CreateRevocationList(rand.Reader, l, strict(t, by), by.Key)
@@ -112,14 +124,16 @@ func TestAListIsBelievedOnlyWhereItSpeaksForTheCertificate(t *testing.T) {
 		der  []byte
 		says string
 	}{
-		"empty":                {list(t, root, same), "good"},
-		"with it":              {list(t, root, same, big.NewInt(7), leaf.SerialNumber), "revoked"},
-		"with others":          {list(t, root, same, new(big.Int).Add(leaf.SerialNumber, big.NewInt(1))), "good"},
-		"for servers":          {list(t, root, with(point, true, 0x30, 3, 0x81, 1, 0xff), leaf.SerialNumber), "revoked"},
-		"for some reasons":     {list(t, root, with(point, true, 0x30, 4, 0x83, 2, 0, 0x40)), "only some"},
-		"of several issuers":   {list(t, root, with(point, true, 0x30, 3, 0x84, 1, 0xff)), "only some"},
-		"with a broken point":  {list(t, root, with(point, true, 0x30, 9)), "only some"},
-		"a delta":              {list(t, root, with(asn1.ObjectIdentifier{2, 5, 29, 27}, true, 2, 1, 1)), "critical extension"},
+		"empty":       {list(t, root, same), "good"},
+		"with it":     {list(t, root, same, big.NewInt(7), leaf.SerialNumber), "revoked"},
+		"with others": {list(t, root, same, new(big.Int).Add(leaf.SerialNumber, big.NewInt(1))), "good"},
+		"for servers": {list(t, root, with(point, true, 0x30, 3, 0x81, 1, 0xff), leaf.SerialNumber),
+			"revoked"},
+		"for some reasons":    {list(t, root, with(point, true, 0x30, 4, 0x83, 2, 0, 0x40)), "only some"},
+		"of several issuers":  {list(t, root, with(point, true, 0x30, 3, 0x84, 1, 0xff)), "only some"},
+		"with a broken point": {list(t, root, with(point, true, 0x30, 9)), "only some"},
+		"a delta": {list(t, root, with(asn1.ObjectIdentifier{2, 5, 29, 27}, true, 2, 1, 1)),
+			"critical extension"},
 		"of another authority": {list(t, other, same, leaf.SerialNumber), "not signed by the issuer"},
 		"out of date": {list(t, root, func(l *x509.RevocationList) {
 			l.ThisUpdate, l.NextUpdate = testkit.Now.Add(-2*time.Hour), testkit.Now.Add(-time.Hour)
@@ -148,7 +162,8 @@ func FuzzResponse(f *testing.F) {
 	f.Add(response(f, leaf, strict(f, root), root, func(*ocsp.Response) {}))
 	f.Add(ocsp.TryLaterErrorResponse)
 	f.Fuzz(func(t *testing.T, der []byte) {
-		if a, err := revocation.Response(der, leaf.Certificate, root.Certificate, testkit.Now); err == nil && a.Status != revocation.Good {
+		if a, err := revocation.Response(der, leaf.Certificate, root.Certificate, testkit.Now); err == nil &&
+			a.Status != revocation.Good {
 			t.Errorf("the authority said good, and what was made of it says %+v", a)
 		}
 	})

@@ -62,28 +62,34 @@ func Export(form Form, name string, roots []*cert.Certificate, passphrase string
 		for _, c := range roots {
 			out.Write(c.PEM())
 		}
-		return File{file + ".pem", "application/x-pem-file", out.Bytes(), "name it where the client wants a file of trusted authorities, such as curl --cacert"}, nil
+		return File{file + ".pem", "application/x-pem-file", out.Bytes(), "name it where the client wants a file " +
+			"of trusted authorities, such as curl --cacert"}, nil
 	case DER:
 		if len(roots) != 1 {
 			return File{}, fmt.Errorf("DER holds one certificate, and these are %d; choose another form", len(roots))
 		}
-		return File{file + ".cer", "application/pkix-cert", roots[0].Raw, "on Windows: certutil -addstore Root FILE, as an administrator"}, nil
+		return File{file + ".cer", "application/pkix-cert", roots[0].Raw, "on Windows: certutil -addstore Root " +
+			"FILE, as an administrator"}, nil
 	case PKCS7:
 		var all []byte
 		for _, c := range roots {
 			all = append(all, c.Raw...)
 		}
 		der, err := pkcs7.DegenerateCertificate(all)
-		return File{file + ".p7b", "application/x-pkcs7-certificates", der, "on Windows: certutil -addstore Root FILE, or a group policy under Trusted Root Certification Authorities"}, err
+		return File{file + ".p7b", "application/x-pkcs7-certificates", der, "on Windows: certutil -addstore Root " +
+			"FILE, or a group policy under Trusted Root Certification Authorities"}, err
 	case Debian:
 		content, err := folder(roots)
-		return File{file + ".zip", "application/zip", content, "unpack it into /usr/local/share/ca-certificates and run update-ca-certificates"}, err
+		return File{file + ".zip", "application/zip", content, "unpack it into /usr/local/share/ca-certificates " +
+			"and run update-ca-certificates"}, err
 	case Policy:
 		content, err := policy(roots)
-		return File{file + ".json", "application/json", content, "put it into /etc/chromium/policies/managed; the browser takes it at its next start"}, err
+		return File{file + ".json", "application/json", content, "put it into /etc/chromium/policies/managed; the " +
+			"browser takes it at its next start"}, err
 	case Profile:
 		content, err := profile(name, roots)
-		return File{file + ".mobileconfig", "application/x-apple-aspen-config", content, "install it with the device management, or open it and allow it in the system settings"}, err
+		return File{file + ".mobileconfig", "application/x-apple-aspen-config", content,
+			"install it with the device management, or open it and allow it in the system settings"}, err
 	case Store:
 		if passphrase == "" {
 			return File{}, errors.New("a trust store needs a passphrase")
@@ -93,7 +99,8 @@ func Export(form Form, name string, roots []*cert.Certificate, passphrase string
 			list = append(list, c.X509())
 		}
 		content, err := pkcs12.Modern2023.EncodeTrustStore(list, passphrase)
-		return File{file + ".p12", "application/x-pkcs12", content, "name it to the Java program as its trust store, of the type PKCS12, with the passphrase"}, err
+		return File{file + ".p12", "application/x-pkcs12", content, "name it to the Java program as its trust " +
+			"store, of the type PKCS12, with the passphrase"}, err
 	}
 	return File{}, fmt.Errorf("no form is called %q; the forms are %v", form, Forms)
 }
@@ -104,7 +111,8 @@ func folder(roots []*cert.Certificate) ([]byte, error) {
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
 	for _, c := range roots {
-		w, err := z.Create(fmt.Sprintf("%s-%s.crt", strings.Trim(notWord.ReplaceAllString(c.ShortName(), "_"), "_"), c.SHA256[:8]))
+		w, err := z.Create(fmt.Sprintf("%s-%s.crt", strings.Trim(notWord.ReplaceAllString(c.ShortName(), "_"), "_"),
+			c.SHA256[:8]))
 		if err != nil {
 			return nil, err
 		}
@@ -135,14 +143,18 @@ func profile(name string, roots []*cert.Certificate) ([]byte, error) {
 		return b.String()
 	}
 	entry := func(key, value string) { fmt.Fprintf(&out, "<key>%s</key><string>%s</string>\n", key, text(value)) }
-	out.WriteString(xml.Header + "<!DOCTYPE plist PUBLIC \"-//Apple//DTD PLIST 1.0//EN\" \"http://www.apple.com/DTDs/PropertyList-1.0.dtd\">\n<plist version=\"1.0\"><dict>\n<key>PayloadContent</key><array>\n")
+	out.WriteString(xml.Header + "<!DOCTYPE plist PUBLIC \"-//Apple//DTD PLIST 1.0//EN\" " +
+		"\"http://www.apple.com/DTDs/PropertyList-1.0.dtd\">\n<plist " +
+		"version=\"1.0\"><dict>\n<key>PayloadContent</key><array>\n")
 	for _, c := range roots {
 		out.WriteString("<dict>\n")
 		entry("PayloadType", "com.apple.security.root")
 		entry("PayloadDisplayName", c.ShortName())
 		entry("PayloadIdentifier", "freshseal.root."+c.SHA256[:16])
 		entry("PayloadUUID", uuid(c.SHA256))
-		fmt.Fprintf(&out, "<key>PayloadVersion</key><integer>1</integer>\n<key>PayloadContent</key><data>%s</data>\n</dict>\n", base64.StdEncoding.EncodeToString(c.Raw))
+		fmt.Fprintf(&out,
+			"<key>PayloadVersion</key><integer>1</integer>\n<key>PayloadContent</key><data>%s</data>\n</dict>\n",
+			base64.StdEncoding.EncodeToString(c.Raw))
 	}
 	out.WriteString("</array>\n")
 	sum := sha256.Sum256([]byte(name))
@@ -156,5 +168,6 @@ func profile(name string, roots []*cert.Certificate) ([]byte, error) {
 
 // uuid makes the same one of the same digits each time.
 func uuid(digits string) string {
-	return strings.ToUpper(digits[:8] + "-" + digits[8:12] + "-" + digits[12:16] + "-" + digits[16:20] + "-" + digits[20:32])
+	return strings.ToUpper(digits[:8] + "-" + digits[8:12] + "-" + digits[12:16] + "-" + digits[16:20] + "-" +
+		digits[20:32])
 }

@@ -43,7 +43,8 @@ func TestEachFormHoldsTheRoots(t *testing.T) {
 			var p struct {
 				Data []string `xml:"dict>array>dict>data"`
 			}
-			if err := xml.Unmarshal(f.Content, &p); err != nil || !strings.Contains(string(f.Content), "Pier &amp; Sons &lt;Root&gt;") {
+			if err := xml.Unmarshal(f.Content, &p); err != nil ||
+				!strings.Contains(string(f.Content), "Pier &amp; Sons &lt;Root&gt;") {
 				t.Errorf("%v\n%s", err, f.Content)
 			}
 			content = nil

@@ -105,7 +105,8 @@ func (s *Screen) lineFeed() {
 }
 
 // graphics are the drawing characters, by the letters that stand for them.
-var graphics = map[rune]rune{'j': '┘', 'k': '┐', 'l': '┌', 'm': '└', 'n': '┼', 'q': '─', 't': '├', 'u': '┤', 'v': '┴', 'w': '┬', 'x': '│', 'a': '▒'}
+var graphics = map[rune]rune{'j': '┘', 'k': '┐', 'l': '┌', 'm': '└', 'n': '┼', 'q': '─', 't': '├', 'u': '┤', 'v': '┴',
+	'w': '┬', 'x': '│', 'a': '▒'}
 
 func (s *Screen) print(r rune) {
 	if g, ok := graphics[r]; ok && s.lines {

@@ -49,7 +49,8 @@ func TestPlainIsWhatPatternsAreLookedForIn(t *testing.T) {
 
 // A device may send whatever it likes: nothing panics, hangs or grows.
 func FuzzScreen(f *testing.F) {
-	for _, seed := range []string{"\x1b[2000000000b", "\x1b[99999;99999H\x1b[9999L", "\x1b]0;", "\x1b[5;2r\x1b[9999S", "\xf0\x9f", "\x1b[?;;;;;;;;;;h", "\x1b[24;80Hx\x1b[9999@"} {
+	for _, seed := range []string{"\x1b[2000000000b", "\x1b[99999;99999H\x1b[9999L", "\x1b]0;", "\x1b[5;2r\x1b[9999S",
+		"\xf0\x9f", "\x1b[?;;;;;;;;;;h", "\x1b[24;80Hx\x1b[9999@"} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, sent []byte) {

@@ -24,7 +24,8 @@ func Acts(r rune) bool {
 	switch {
 	case r < 0x20, r >= 0x7f && r <= 0x9f: // C0, DEL, C1
 		return true
-	case r == 0x061c, r == 0x200e, r == 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069: // bidirectional controls
+	// bidirectional controls
+	case r == 0x061c, r == 0x200e, r == 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069:
 		return true
 	case r == 0x200b, r == 0x2028, r == 0x2029, r == 0xfeff, r >= 0xe0000 && r <= 0xe007f: // no width, line ends, tags
 		return true

@@ -49,8 +49,10 @@ func FuzzLine(f *testing.F) {
 
 func TestACellIsNoFormulaAndComesBackAsItWas(t *testing.T) {
 	for in, want := range map[string]string{
-		"=HYPERLINK(\"http://x\")": "'=HYPERLINK(\"http://x\")", "@SUM(1)": "'@SUM(1)", "+1+cmd|' /C calc'!A0": "'+1+cmd|' /C calc'!A0", "-2+3": "'-2+3",
-		" =1": "' =1", "\t=1": "'\t=1", "'=1": "''=1", "-12.5": "-12.5", "+49": "+49", "gate-1": "gate-1", "it's": "it's", "'quoted'": "'quoted'", "": "", "'": "'",
+		"=HYPERLINK(\"http://x\")": "'=HYPERLINK(\"http://x\")", "@SUM(1)": "'@SUM(1)",
+		"+1+cmd|' /C calc'!A0": "'+1+cmd|' /C calc'!A0", "-2+3": "'-2+3",
+		" =1": "' =1", "\t=1": "'\t=1", "'=1": "''=1", "-12.5": "-12.5", "+49": "+49", "gate-1": "gate-1",
+		"it's": "it's", "'quoted'": "'quoted'", "": "", "'": "'",
 	} {
 		if got := visible.Guard(in); got != want || visible.Unguard(got) != in {
 			t.Errorf("%q becomes %q and %q", in, got, visible.Unguard(got))
