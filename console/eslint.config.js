@@ -20,6 +20,7 @@ export default ts.config(
       '@typescript-eslint/no-confusing-void-expression': ['error', { ignoreArrowShorthand: true }],
       '@typescript-eslint/prefer-nullish-coalescing': ['error', { ignorePrimitives: true }], // an empty text is none
       '@typescript-eslint/no-misused-promises': ['error', { checksVoidReturn: { attributes: false } }],
+      'max-len': ['error', { code: 120, ignoreStrings: true, ignoreTemplateLiterals: true, ignorePattern: 'd="M| {4}[^<{]+$' }], // texts aside
       'jsx-a11y/no-autofocus': 'off',
       'jsx-a11y/aria-role': ['error', { ignoreNonDOM: true }], // May takes the role of a user
       'react-hooks/incompatible-library': 'off', // no compiler is used

@@ -43,7 +43,13 @@ export class ApiError extends Error {
 
 type Answer<T> = { data?: T; error?: unknown; response: Response }
 
-const silent = () => new ApiError(0, 'The service does not answer', 'the connection failed', 'What you typed stays here. Try again when the service is back.')
+const silent = () =>
+  new ApiError(
+    0,
+    'The service does not answer',
+    'the connection failed',
+    'What you typed stays here. Try again when the service is back.',
+  )
 
 /** take gives an answer's data, or throws its problem. */
 export async function take<T>(call: Promise<Answer<T>>): Promise<T> {

@@ -11,7 +11,10 @@ function set(next: State) {
   for (const hear of heard) hear()
 }
 
-/** connection is what is known of the service from its answers: whether it answers at all, and whether the session has ended. */
+/**
+ * connection is what is known of the service from its answers: whether it answers at all, and whether the session has
+ * ended.
+ */
 export const connection = {
   answered: (well: boolean) => set({ ...state, away: !well }),
   signedOut: () => set({ ...state, out: true }),

@@ -5,7 +5,14 @@ import { keys } from './keys'
 export type Filter = Record<string, string>
 
 /** Wanted is the part of a list that is asked for. */
-export type Wanted = { sort?: string; desc?: 'true' | 'false'; limit?: string; cursor?: string; skip?: string; count?: 'true' | 'false' }
+export type Wanted = {
+  sort?: string
+  desc?: 'true' | 'false'
+  limit?: string
+  cursor?: string
+  skip?: string
+  count?: 'true' | 'false'
+}
 export type Rows<T> = { items: T[]; next?: string; total?: number | null }
 
 /** ServedList is a list of the service: where its pages are cached, what narrows it, and how a page is asked for. */
@@ -41,7 +48,8 @@ export const pendingList: ServedList<Replacement> = {
   name: 'Pending requests',
   keyed: keys.replacements,
   filters: [],
-  load: () => (wanted) => take(api.GET('/api/v1/replacements', { params: { query: { state: 'waiting', stage: 'sign', ...wanted } } })),
+  load: () => (wanted) =>
+    take(api.GET('/api/v1/replacements', { params: { query: { state: 'waiting', stage: 'sign', ...wanted } } })),
 }
 
 export const batchesList: ServedList<Batch> = {
@@ -55,10 +63,16 @@ export const itemsList = (id: string): ServedList<Schemas['BatchItem']> => ({
   name: 'Slots of the batch',
   keyed: [...keys.batches, id, 'items'],
   filters: ['outcome', 'state'],
-  load: (filter) => (wanted) => take(api.GET('/api/v1/batches/{id}/items', { params: { path: { id }, query: { ...filter, ...wanted } } })),
+  load: (filter) => (wanted) =>
+    take(api.GET('/api/v1/batches/{id}/items', { params: { path: { id }, query: { ...filter, ...wanted } } })),
 })
 
-export const tasksList: ServedList<Task> = { name: 'Tasks', keyed: keys.tasks, filters: [], load: () => (wanted) => take(api.GET('/api/v1/tasks', { params: { query: wanted } })) }
+export const tasksList: ServedList<Task> = {
+  name: 'Tasks',
+  keyed: keys.tasks,
+  filters: [],
+  load: () => (wanted) => take(api.GET('/api/v1/tasks', { params: { query: wanted } })),
+}
 
 export const parcelsList: ServedList<Schemas['Parcel']> = {
   name: 'Parcels',

@@ -26,7 +26,10 @@ export function ahead<T>(options: Asked<T>) {
 
 type Change<In, Out> = { do: (what: In) => Promise<Out>; of: Noun; done?: (out: Out) => void }
 
-/** useChange changes something and has read again what tells of it, also where it was refused: then somebody else may have changed it. */
+/**
+ * useChange changes something and has read again what tells of it, also where it was refused: then somebody else may
+ * have changed it.
+ */
 export function useChange<In = void, Out = unknown>(c: Change<In, Out>) {
   return useMutation<Out, Error, In>({
     mutationFn: c.do,
@@ -38,23 +41,51 @@ export function useChange<In = void, Out = unknown>(c: Change<In, Out>) {
 const items = <T>(list: { items: T[] }) => list.items
 const at = (name: string) => ({ params: { path: { name } } })
 
-export const sessionQuery = queryOptions({ queryKey: keys.session, queryFn: () => take(api.GET('/api/v1/session')), staleTime: 60_000 })
-export const statusQuery = queryOptions({ queryKey: keys.status, queryFn: () => take(api.GET('/api/v1/status')), refetchInterval: 10_000 })
-export const settingsQuery = queryOptions({ queryKey: keys.settings, queryFn: () => take(api.GET('/api/v1/settings')), staleTime: 600_000 })
-export const protocolsQuery = queryOptions({ queryKey: keys.protocols, queryFn: async () => items(await take(api.GET('/api/v1/protocols'))), staleTime: Infinity })
-export const facetsQuery = queryOptions({ queryKey: keys.facets, queryFn: () => take(api.GET('/api/v1/facets')), staleTime: 30_000 })
+export const sessionQuery = queryOptions({
+  queryKey: keys.session,
+  queryFn: () => take(api.GET('/api/v1/session')),
+  staleTime: 60_000,
+})
+export const statusQuery = queryOptions({
+  queryKey: keys.status,
+  queryFn: () => take(api.GET('/api/v1/status')),
+  refetchInterval: 10_000,
+})
+export const settingsQuery = queryOptions({
+  queryKey: keys.settings,
+  queryFn: () => take(api.GET('/api/v1/settings')),
+  staleTime: 600_000,
+})
+export const protocolsQuery = queryOptions({
+  queryKey: keys.protocols,
+  queryFn: async () => items(await take(api.GET('/api/v1/protocols'))),
+  staleTime: Infinity,
+})
+export const facetsQuery = queryOptions({
+  queryKey: keys.facets,
+  queryFn: () => take(api.GET('/api/v1/facets')),
+  staleTime: 30_000,
+})
 
 /** slotsQuery is the beginning of a list of slots. */
 export const slotsQuery = (query: { device?: string; condition?: string; sort?: string; limit?: string }) =>
-  queryOptions({ queryKey: [...keys.slots, 'some', query], queryFn: async () => items(await take(api.GET('/api/v1/slots', { params: { query } }))), refetchInterval: 10_000 })
+  queryOptions({
+    queryKey: [...keys.slots, 'some', query],
+    queryFn: async () => items(await take(api.GET('/api/v1/slots', { params: { query } }))),
+    refetchInterval: 10_000,
+  })
 
 export const slotQuery = (device: string, slot: string) =>
-  queryOptions({ queryKey: [...keys.slots, device, slot], queryFn: () => take(api.GET('/api/v1/slots/{device}/{slot}', { params: { path: { device, slot } } })) })
+  queryOptions({
+    queryKey: [...keys.slots, device, slot],
+    queryFn: () => take(api.GET('/api/v1/slots/{device}/{slot}', { params: { path: { device, slot } } })),
+  })
 
 export const readingsQuery = (device: string, slot: string) =>
   queryOptions({
     queryKey: [...keys.slots, device, slot, 'readings'],
-    queryFn: async () => items(await take(api.GET('/api/v1/slots/{device}/{slot}/readings', { params: { path: { device, slot } } }))),
+    queryFn: async () =>
+      items(await take(api.GET('/api/v1/slots/{device}/{slot}/readings', { params: { path: { device, slot } } }))),
   })
 
 export const certificateQuery = (sha256: string) =>
@@ -65,21 +96,63 @@ export const certificateQuery = (sha256: string) =>
     enabled: sha256 !== '',
   })
 
-export const deviceQuery = (name: string) => queryOptions({ queryKey: [...keys.devices, name], queryFn: () => take(api.GET('/api/v1/devices/{name}', at(name))) })
+export const deviceQuery = (name: string) =>
+  queryOptions({ queryKey: [...keys.devices, name], queryFn: () => take(api.GET('/api/v1/devices/{name}', at(name))) })
 
-export const sitesQuery = queryOptions({ queryKey: keys.sites, queryFn: async () => items(await take(api.GET('/api/v1/sites'))) })
-export const credentialsQuery = queryOptions({ queryKey: keys.credentials, queryFn: async () => items(await take(api.GET('/api/v1/credentials'))) })
-export const familiesQuery = queryOptions({ queryKey: keys.families, queryFn: async () => items(await take(api.GET('/api/v1/procedures'))), staleTime: 10_000 })
-export const policiesQuery = queryOptions({ queryKey: keys.policies, queryFn: async () => items(await take(api.GET('/api/v1/policies'))) })
-export const anchorsQuery = queryOptions({ queryKey: keys.anchors, queryFn: async () => items(await take(api.GET('/api/v1/trust-groups/{name}/anchors', at('fleet')))) })
-export const usersQuery = queryOptions({ queryKey: keys.users, queryFn: async () => items(await take(api.GET('/api/v1/users'))) })
-export const tokensQuery = queryOptions({ queryKey: keys.tokens, queryFn: async () => items(await take(api.GET('/api/v1/tokens'))) })
-export const signersQuery = queryOptions({ queryKey: keys.signers, queryFn: async () => items(await take(api.GET('/api/v1/signers'))), staleTime: 30_000 })
-export const benchQuery = queryOptions({ queryKey: [...keys.signers, 'bench'], queryFn: () => take(api.GET('/api/v1/bench')), staleTime: 30_000 })
-export const unmatchedQuery = queryOptions({ queryKey: keys.unmatched, queryFn: async () => items(await take(api.GET('/api/v1/unmatched'))) })
-export const viewsQuery = queryOptions({ queryKey: keys.views, queryFn: async () => items(await take(api.GET('/api/v1/views'))), staleTime: 60_000 })
+export const sitesQuery = queryOptions({
+  queryKey: keys.sites,
+  queryFn: async () => items(await take(api.GET('/api/v1/sites'))),
+})
+export const credentialsQuery = queryOptions({
+  queryKey: keys.credentials,
+  queryFn: async () => items(await take(api.GET('/api/v1/credentials'))),
+})
+export const familiesQuery = queryOptions({
+  queryKey: keys.families,
+  queryFn: async () => items(await take(api.GET('/api/v1/procedures'))),
+  staleTime: 10_000,
+})
+export const policiesQuery = queryOptions({
+  queryKey: keys.policies,
+  queryFn: async () => items(await take(api.GET('/api/v1/policies'))),
+})
+export const anchorsQuery = queryOptions({
+  queryKey: keys.anchors,
+  queryFn: async () => items(await take(api.GET('/api/v1/trust-groups/{name}/anchors', at('fleet')))),
+})
+export const usersQuery = queryOptions({
+  queryKey: keys.users,
+  queryFn: async () => items(await take(api.GET('/api/v1/users'))),
+})
+export const tokensQuery = queryOptions({
+  queryKey: keys.tokens,
+  queryFn: async () => items(await take(api.GET('/api/v1/tokens'))),
+})
+export const signersQuery = queryOptions({
+  queryKey: keys.signers,
+  queryFn: async () => items(await take(api.GET('/api/v1/signers'))),
+  staleTime: 30_000,
+})
+export const benchQuery = queryOptions({
+  queryKey: [...keys.signers, 'bench'],
+  queryFn: () => take(api.GET('/api/v1/bench')),
+  staleTime: 30_000,
+})
+export const unmatchedQuery = queryOptions({
+  queryKey: keys.unmatched,
+  queryFn: async () => items(await take(api.GET('/api/v1/unmatched'))),
+})
+export const viewsQuery = queryOptions({
+  queryKey: keys.views,
+  queryFn: async () => items(await take(api.GET('/api/v1/views'))),
+  staleTime: 60_000,
+})
 
-export const expiriesQuery = queryOptions({ queryKey: [...keys.ahead, 'expiries'], queryFn: () => take(api.GET('/api/v1/expiries')), staleTime: 30_000 })
+export const expiriesQuery = queryOptions({
+  queryKey: [...keys.ahead, 'expiries'],
+  queryFn: () => take(api.GET('/api/v1/expiries')),
+  staleTime: 30_000,
+})
 export const expiringQuery = queryOptions({
   queryKey: [...keys.ahead, 'else'],
   queryFn: async () => items(await take(api.GET('/api/v1/expiring', { params: { query: { within: '3650' } } }))),
@@ -88,11 +161,19 @@ export const expiringQuery = queryOptions({
 
 /** forecastQuery counts the replacements to come. */
 export const forecastQuery = (query: { weeks: string; site: string; public: 'true' | 'false' }) =>
-  queryOptions({ queryKey: [...keys.ahead, 'forecast', query], queryFn: () => take(api.GET('/api/v1/forecast', { params: { query } })), staleTime: 60_000 })
+  queryOptions({
+    queryKey: [...keys.ahead, 'forecast', query],
+    queryFn: () => take(api.GET('/api/v1/forecast', { params: { query } })),
+    staleTime: 60_000,
+  })
 
 /** dueQuery is what must be done within some days. */
 export const dueQuery = (within: string) =>
-  queryOptions({ queryKey: [...keys.slots, 'due', within], queryFn: async () => items(await take(api.GET('/api/v1/due', { params: { query: { within } } }))), staleTime: 30_000 })
+  queryOptions({
+    queryKey: [...keys.slots, 'due', within],
+    queryFn: async () => items(await take(api.GET('/api/v1/due', { params: { query: { within } } }))),
+    staleTime: 30_000,
+  })
 
 export const discoveriesQuery = queryOptions({
   queryKey: keys.discoveries,
@@ -107,15 +188,25 @@ export const discoveryQuery = (id: string) =>
     refetchInterval: (q) => (q.state.data?.ended_at ? false : 2_000),
   })
 
-export const channelsQuery = queryOptions({ queryKey: keys.channels, queryFn: async () => items(await take(api.GET('/api/v1/channels'))) })
-export const noticeRulesQuery = queryOptions({ queryKey: keys.rules, queryFn: async () => items(await take(api.GET('/api/v1/notice-rules'))) })
-export const acknowledgedQuery = queryOptions({ queryKey: [...keys.notices, 'acknowledged'], queryFn: async () => items(await take(api.GET('/api/v1/acknowledgements'))) })
+export const channelsQuery = queryOptions({
+  queryKey: keys.channels,
+  queryFn: async () => items(await take(api.GET('/api/v1/channels'))),
+})
+export const noticeRulesQuery = queryOptions({
+  queryKey: keys.rules,
+  queryFn: async () => items(await take(api.GET('/api/v1/notice-rules'))),
+})
+export const acknowledgedQuery = queryOptions({
+  queryKey: [...keys.notices, 'acknowledged'],
+  queryFn: async () => items(await take(api.GET('/api/v1/acknowledgements'))),
+})
 
 /** noticesQuery is the newest notices, of one slot where it is named. */
 export const noticesQuery = (slot?: string) =>
   queryOptions({
     queryKey: [...keys.notices, 'newest', slot ?? ''],
-    queryFn: async () => items(await take(api.GET('/api/v1/notices', { params: { query: { limit: '100', ...(slot && { slot }) } } }))),
+    queryFn: async () =>
+      items(await take(api.GET('/api/v1/notices', { params: { query: { limit: '100', ...(slot && { slot }) } } }))),
     refetchInterval: 10_000,
   })
 
@@ -123,12 +214,17 @@ export const noticesQuery = (slot?: string) =>
 export const tasksQuery = (replacement?: string) =>
   queryOptions({
     queryKey: [...keys.tasks, 'some', replacement ?? ''],
-    queryFn: async () => items(await take(api.GET('/api/v1/tasks', { params: { query: replacement ? { replacement } : { limit: '10' } } }))),
+    queryFn: async () =>
+      items(
+        await take(api.GET('/api/v1/tasks', { params: { query: replacement ? { replacement } : { limit: '10' } } })),
+      ),
     refetchInterval: 5_000,
   })
 
 /** replacementsQuery is the newest replacements, of one device or in one state where that is asked for. */
-export const replacementsQuery = (query: { device?: string; slot?: string; state?: 'running' | 'waiting' | 'held'; limit?: string } = {}) =>
+export const replacementsQuery = (
+  query: { device?: string; slot?: string; state?: 'running' | 'waiting' | 'held'; limit?: string } = {},
+) =>
   queryOptions({
     queryKey: [...keys.replacements, 'of', query],
     queryFn: async () => items(await take(api.GET('/api/v1/replacements', { params: { query } }))),
@@ -136,17 +232,28 @@ export const replacementsQuery = (query: { device?: string; slot?: string; state
   })
 
 export const replacementQuery = (id: string) =>
-  queryOptions({ queryKey: [...keys.replacements, id], queryFn: () => take(api.GET('/api/v1/replacements/{id}', { params: { path: { id } } })) })
+  queryOptions({
+    queryKey: [...keys.replacements, id],
+    queryFn: () => take(api.GET('/api/v1/replacements/{id}', { params: { path: { id } } })),
+  })
 
-export const batchQuery = (id: string) => queryOptions({ queryKey: [...keys.batches, id], queryFn: () => take(api.GET('/api/v1/batches/{id}', { params: { path: { id } } })) })
+export const batchQuery = (id: string) =>
+  queryOptions({
+    queryKey: [...keys.batches, id],
+    queryFn: () => take(api.GET('/api/v1/batches/{id}', { params: { path: { id } } })),
+  })
 
 export const pinsQuery = (device: string, slot: string) =>
-  queryOptions({ queryKey: [...keys.pins, device, slot], queryFn: async () => items(await take(api.GET('/api/v1/pins', { params: { query: { device, slot } } }))) })
+  queryOptions({
+    queryKey: [...keys.pins, device, slot],
+    queryFn: async () => items(await take(api.GET('/api/v1/pins', { params: { query: { device, slot } } }))),
+  })
 
 /** pinUpdatesQuery returns the pending pins; of a replacement the confirmed ones too. */
 export const pinUpdatesQuery = (replacement?: string) =>
   queryOptions({
     queryKey: [...keys.pinUpdates, replacement ?? 'open'],
-    queryFn: async () => items(await take(api.GET('/api/v1/pin-updates', { params: { query: replacement ? { replacement } : {} } }))),
+    queryFn: async () =>
+      items(await take(api.GET('/api/v1/pin-updates', { params: { query: replacement ? { replacement } : {} } }))),
     refetchInterval: 10_000,
   })

@@ -69,7 +69,14 @@ export function Palette({ close }: { close: () => void }) {
     ...pages.filter((p) => p.title.toLowerCase().includes(text.trim().toLowerCase())).slice(0, text ? 3 : 9),
     ...hits.map((h) => ({ to: placeOf(h), title: h.name, about: h.about, kind: h.kind })),
     ...(found.data && wanted.length > 1 && found.data.slots > 0
-      ? [{ to: `/slots?text=${encodeURIComponent(wanted)}`, title: `All slots that fit: ${count(found.data.slots)}`, about: '', kind: 'list' }]
+      ? [
+          {
+            to: `/slots?text=${encodeURIComponent(wanted)}`,
+            title: `All slots that fit: ${count(found.data.slots)}`,
+            about: '',
+            kind: 'list',
+          },
+        ]
       : []),
   ]
   const first = places[0] ? keyOf(places[0]) : ''
@@ -86,7 +93,15 @@ export function Palette({ close }: { close: () => void }) {
       slotProps={{ paper: { 'aria-label': 'Search', 'aria-labelledby': undefined } }}
       sx={{ '& .MuiDialog-container': { alignItems: 'start' } }}
     >
-      <Box component={Command} shouldFilter={false} loop value={places.some((p) => keyOf(p) === at) ? at : first} onValueChange={setAt} label="Search everything" sx={looks}>
+      <Box
+        component={Command}
+        shouldFilter={false}
+        loop
+        value={places.some((p) => keyOf(p) === at) ? at : first}
+        onValueChange={setAt}
+        label="Search everything"
+        sx={looks}
+      >
         <Command.Input
           autoFocus
           aria-label="Search everything"

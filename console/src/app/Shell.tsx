@@ -31,22 +31,48 @@ export function Shell() {
   useEffect(() => {
     if (stranger) void navigate('/sign-in', { replace: true, state: { from: location.pathname + location.search } })
   }, [stranger, navigate, location.pathname, location.search])
-  if (session.error && !session.data && !stranger) return <Problem error={session.error} again={() => void session.refetch()} />
+  if (session.error && !session.data && !stranger)
+    return <Problem error={session.error} again={() => void session.refetch()} />
   if (!session.data) return null
   return (
     <Box sx={{ minHeight: '100vh', display: 'flex', flexDirection: 'column' }}>
-      <Link href="#content" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, zIndex: 2000, bgcolor: 'background.paper', p: 1 } }}>
+      <Link
+        href="#content"
+        sx={{
+          position: 'absolute',
+          left: -9999,
+          '&:focus': { left: 8, top: 8, zIndex: 2000, bgcolor: 'background.paper', p: 1 },
+        }}
+      >
         Skip to the content
       </Link>
-      <AppBar position="sticky" color="inherit" elevation={0} sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
+      <AppBar
+        position="sticky"
+        color="inherit"
+        elevation={0}
+        sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}
+      >
         <Toolbar variant="dense" sx={{ gap: { xs: 1, sm: 2 }, flexWrap: 'wrap' }}>
           <Box sx={{ display: 'flex', alignItems: 'center', gap: 1 }}>
             <Seal size={26} />
-            <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '-0.01em', display: { xs: 'none', lg: 'inline' } }}>
+            <Typography
+              component="span"
+              sx={{ fontWeight: 700, letterSpacing: '-0.01em', display: { xs: 'none', lg: 'inline' } }}
+            >
               Fresh Seal
             </Typography>
           </Box>
-          <Box component="nav" aria-label="Pages" sx={{ display: 'flex', columnGap: { xs: 1.5, sm: 2 }, flexGrow: 1, flexWrap: 'wrap', order: { xs: 3, md: 0 } }}>
+          <Box
+            component="nav"
+            aria-label="Pages"
+            sx={{
+              display: 'flex',
+              columnGap: { xs: 1.5, sm: 2 },
+              flexGrow: 1,
+              flexWrap: 'wrap',
+              order: { xs: 3, md: 0 },
+            }}
+          >
             <Page to="/">Overview</Page>
             <Page to="/slots">Slots</Page>
             <Page to="/devices">Devices</Page>
@@ -66,7 +92,12 @@ export function Shell() {
         </Toolbar>
       </AppBar>
       <Away />
-      <Box component="main" id="content" tabIndex={-1} sx={{ p: { xs: 1.5, sm: 3 }, width: '100%', maxWidth: 1360, mx: 'auto', flexGrow: 1, outline: 'none' }}>
+      <Box
+        component="main"
+        id="content"
+        tabIndex={-1}
+        sx={{ p: { xs: 1.5, sm: 3 }, width: '100%', maxWidth: 1360, mx: 'auto', flexGrow: 1, outline: 'none' }}
+      >
         <Outlet />
       </Box>
       <Said />
@@ -106,7 +137,9 @@ function Search() {
   const [open, setOpen] = useState(false)
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
-      const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || /^(input|textarea|select)$/i.test(e.target.tagName))
+      const typing =
+        e.target instanceof HTMLElement &&
+        (e.target.isContentEditable || /^(input|textarea|select)$/i.test(e.target.tagName))
       if ((e.key === 'k' && (e.ctrlKey || e.metaKey)) || (e.key === '/' && !typing)) {
         e.preventDefault()
         setOpen(true)
@@ -117,7 +150,13 @@ function Search() {
   }, [])
   return (
     <>
-      <Button size="small" color="inherit" variant="outlined" aria-keyshortcuts="Control+K /" onClick={() => setOpen(true)}>
+      <Button
+        size="small"
+        color="inherit"
+        variant="outlined"
+        aria-keyshortcuts="Control+K /"
+        onClick={() => setOpen(true)}
+      >
         Search
       </Button>
       {open && (
@@ -133,7 +172,12 @@ function Scheme() {
   const { mode, systemMode, setMode } = useColorScheme()
   const dark = (mode === 'system' ? systemMode : mode) === 'dark'
   return (
-    <Button size="small" color="inherit" onClick={() => setMode(dark ? 'light' : 'dark')} aria-label={dark ? 'Light colours' : 'Dark colours'}>
+    <Button
+      size="small"
+      color="inherit"
+      onClick={() => setMode(dark ? 'light' : 'dark')}
+      aria-label={dark ? 'Light colours' : 'Dark colours'}
+    >
       {dark ? 'Light' : 'Dark'}
     </Button>
   )
@@ -176,7 +220,8 @@ function Away() {
   if (!away) return null
   return (
     <Alert severity="warning" role="status" square sx={{ position: 'sticky', top: 48, zIndex: 1400 }}>
-      The service does not answer. What you see may be old; what you typed stays here. It goes on by itself when the service is back.
+      The service does not answer. What you see may be old; what you typed stays here. It goes on by itself when the
+      service is back.
     </Alert>
   )
 }

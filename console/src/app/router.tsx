@@ -27,7 +27,11 @@ function page(path: string, load: () => Promise<ComponentType>, ask?: Ask): Rout
 const name = (p: LoaderFunctionArgs['params'], key: string) => p[key] ?? ''
 
 export const router = createBrowserRouter([
-  { path: '/sign-in', HydrateFallback: () => null, lazy: { Component: async () => (await import('../pages/signin/SignIn')).SignIn } },
+  {
+    path: '/sign-in',
+    HydrateFallback: () => null,
+    lazy: { Component: async () => (await import('../pages/signin/SignIn')).SignIn },
+  },
   {
     path: '/',
     Component: Shell,

@@ -58,12 +58,24 @@ export const theme = createTheme({
         ':focus-visible': { outline: '2px solid var(--mui-palette-primary-main)', outlineOffset: 2 },
         'tr:focus-visible': { outlineOffset: -2 },
         '@media (prefers-reduced-motion: reduce)': {
-          '*, *::before, *::after': { animationDuration: '0.01ms !important', transitionDuration: '0.01ms !important', scrollBehavior: 'auto !important' },
+          '*, *::before, *::after': {
+            animationDuration: '0.01ms !important',
+            transitionDuration: '0.01ms !important',
+            scrollBehavior: 'auto !important',
+          },
         },
-        '@media print': { '.no-print, header': { display: 'none !important' }, body: { background: '#fff' }, section: { breakInside: 'avoid' } },
+        '@media print': {
+          '.no-print, header': { display: 'none !important' },
+          body: { background: '#fff' },
+          section: { breakInside: 'avoid' },
+        },
       },
     },
-    MuiTableCell: { styleOverrides: { sizeSmall: ({ theme }) => ({ [theme.breakpoints.down('md')]: { paddingLeft: 8, paddingRight: 8 } }) } },
+    MuiTableCell: {
+      styleOverrides: {
+        sizeSmall: ({ theme }) => ({ [theme.breakpoints.down('md')]: { paddingLeft: 8, paddingRight: 8 } }),
+      },
+    },
     MuiDialog: { defaultProps: { scroll: 'body' } },
     MuiButton: { defaultProps: { disableElevation: true } },
     MuiPaper: { defaultProps: { variant: 'outlined' } },

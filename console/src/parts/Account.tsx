@@ -57,7 +57,9 @@ export function Account({ intake }: { intake: Schemas['Intake'] }) {
             </Box>
           </Box>
         ))}
-        {intake.files.length > most && <Typography sx={{ pt: 1 }}>and {intake.files.length - most} files more</Typography>}
+        {intake.files.length > most && (
+          <Typography sx={{ pt: 1 }}>and {intake.files.length - most} files more</Typography>
+        )}
       </Box>
       {earlier.length > 0 && (
         <Box>
@@ -73,7 +75,13 @@ export function Account({ intake }: { intake: Schemas['Intake'] }) {
   )
 }
 
-const kinds: Record<Item['kind'], string> = { certificate: 'certificate', request: 'request', key: 'private key', 'revocation-list': 'revocation list', junk: 'cannot be used' }
+const kinds: Record<Item['kind'], string> = {
+  certificate: 'certificate',
+  request: 'request',
+  key: 'private key',
+  'revocation-list': 'revocation list',
+  junk: 'cannot be used',
+}
 
 function Held({ item, answer }: { item: Item; answer?: Answer }) {
   if (answer) return <Answered answer={answer} note={item.note} />
@@ -92,7 +100,10 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
   const others = a.findings.filter((f) => f.what !== a.why) // which is told already
   const untrusting = a.trust.filter((t) => !t.trusted && t.trust_group !== 'fleet')
   return (
-    <Box data-accepted={a.accepted} sx={{ borderLeft: 3, borderColor: a.accepted ? 'success.main' : 'error.main', pl: 1.5, minWidth: 0 }}>
+    <Box
+      data-accepted={a.accepted}
+      sx={{ borderLeft: 3, borderColor: a.accepted ? 'success.main' : 'error.main', pl: 1.5, minWidth: 0 }}
+    >
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 1, alignItems: 'baseline' }}>
         <Box component="span" sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>
           <Foreign>{a.leaf}</Foreign>
@@ -105,7 +116,10 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
             </Link>
           </Box>
         )}
-        <Box component="span" sx={{ color: a.accepted ? 'success.main' : a.doubtful ? 'warning.main' : 'error.main', fontWeight: 600 }}>
+        <Box
+          component="span"
+          sx={{ color: a.accepted ? 'success.main' : a.doubtful ? 'warning.main' : 'error.main', fontWeight: 600 }}
+        >
           {a.accepted
             ? '✓ accepted; the replacement continues'
             : a.doubtful
@@ -138,7 +152,10 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
       ))}
       {open && (
         <Box sx={{ pt: 1 }}>
-          <Chain links={a.chain.map((l) => ({ ...l, served: true }))} incomplete={a.findings.find((f) => f.code === 'chain-incomplete')?.what} />
+          <Chain
+            links={a.chain.map((l) => ({ ...l, served: true }))}
+            incomplete={a.findings.find((f) => f.code === 'chain-incomplete')?.what}
+          />
         </Box>
       )}
       {others.length > 0 && <Findings found={others} />}

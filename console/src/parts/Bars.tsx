@@ -25,7 +25,10 @@ type Props = {
   widthOfBar?: number // at least; then the chart scrolls sideways
 }
 
-/** Bars draws a bar chart whose pieces are links, and gives them as a list for keys and screen readers. Colours are names of the theme, such as primary.main. */
+/**
+ * Bars draws a bar chart whose pieces are links, and gives them as a list for keys and screen readers. Colours are
+ * names of the theme, such as primary.main.
+ */
 export function Bars({ about, labels, titles, layers, line, link, height, widthOfBar = 20 }: Props) {
   const palette = useTheme().palette
   const slots = useMemo(() => ({ bar: piece(layers, link) }), [layers, link])
@@ -45,17 +48,33 @@ export function Bars({ about, labels, titles, layers, line, link, height, widthO
                 label: l.name,
                 data: l.values,
                 color: colorOf(palette, l.color),
-                ...(labels.length <= 16 && layers.length === 1 && { barLabelPlacement: 'outside' as const, barLabel: (item: { value: number | null }) => (item.value ? String(item.value) : null) }),
+                ...(labels.length <= 16 &&
+                  layers.length === 1 && {
+                    barLabelPlacement: 'outside' as const,
+                    barLabel: (item: { value: number | null }) => (item.value ? String(item.value) : null),
+                  }),
                 valueFormatter: (n: number | null) => (n ? String(n) : null),
               })),
-              ...(line ? [{ id: 'line', type: 'line' as const, label: line.name, data: line.values, color: palette.text.primary, curve: 'step' as const }] : []),
+              ...(line
+                ? [
+                    {
+                      id: 'line',
+                      type: 'line' as const,
+                      label: line.name,
+                      data: line.values,
+                      color: palette.text.primary,
+                      curve: 'step' as const,
+                    },
+                  ]
+                : []),
             ]}
             xAxis={[
               {
                 id: 'x',
                 scaleType: 'band',
                 data: labels.map((_, i) => i),
-                valueFormatter: (i: number, context) => (context.location === 'tooltip' ? (titles ?? labels)[i] : labels[i]) ?? '',
+                valueFormatter: (i: number, context) =>
+                  (context.location === 'tooltip' ? (titles ?? labels)[i] : labels[i]) ?? '',
               },
             ]}
             yAxis={[{ id: 'y', width: 36, tickMinStep: 1 }]}
@@ -74,7 +93,9 @@ export function Bars({ about, labels, titles, layers, line, link, height, widthO
         <Box component="details" sx={{ color: 'text.secondary' }}>
           <summary>As a list</summary>
           <Box component="ul" aria-label={`${about}, as a list`} sx={{ columns: '300px', m: 0 }}>
-            {labels.flatMap((_, i) => layers.map((l, j) => (l.values[i] ? <Piece key={`${i}/${j}`} {...link(i, j)} /> : null)))}
+            {labels.flatMap((_, i) =>
+              layers.map((l, j) => (l.values[i] ? <Piece key={`${i}/${j}`} {...link(i, j)} /> : null)),
+            )}
           </Box>
         </Box>
       )}
@@ -95,7 +116,17 @@ function piece(layers: Layer[], link: Props['link']): NonNullable<BarElementSlot
   return function Drawn({ x, y, width, height, color, seriesId, dataIndex }) {
     const layer = layers[Number(seriesId)]
     if (!layer?.values[dataIndex]) return null
-    const drawn = <rect x={x} y={y} width={width} height={height} fill={layer.hollow ? 'transparent' : color} stroke={color} strokeWidth={layer.hollow ? 1.5 : 0} />
+    const drawn = (
+      <rect
+        x={x}
+        y={y}
+        width={width}
+        height={height}
+        fill={layer.hollow ? 'transparent' : color}
+        stroke={color}
+        strokeWidth={layer.hollow ? 1.5 : 0}
+      />
+    )
     if (!link) return drawn
     const { to, says } = link(dataIndex, Number(seriesId))
     return (
@@ -108,6 +139,8 @@ function piece(layers: Layer[], link: Props['link']): NonNullable<BarElementSlot
 }
 
 function colorOf(palette: object, name: string): string {
-  const found = name.split('.').reduce<unknown>((at, key) => (at as Record<string, unknown> | undefined)?.[key], palette)
+  const found = name
+    .split('.')
+    .reduce<unknown>((at, key) => (at as Record<string, unknown> | undefined)?.[key], palette)
   return typeof found === 'string' ? found : 'currentColor'
 }

@@ -27,7 +27,11 @@ export function Chain({ links, incomplete }: { links: Link[]; incomplete?: strin
               <Typography component="span" sx={{ fontWeight: 650, overflowWrap: 'anywhere' }}>
                 <Foreign>{link.name}</Foreign>
               </Typography>
-              <Typography component="span" variant="body2" sx={{ color: link.role === 'root' ? 'error.main' : 'text.secondary' }}>
+              <Typography
+                component="span"
+                variant="body2"
+                sx={{ color: link.role === 'root' ? 'error.main' : 'text.secondary' }}
+              >
                 {roles[link.role]}
                 {!link.served && link.role === 'intermediate' && ' — not served'}
               </Typography>
@@ -38,7 +42,12 @@ export function Chain({ links, incomplete }: { links: Link[]; incomplete?: strin
             <Box sx={{ color: 'text.secondary' }}>
               <Print text={link.sha256} what={`the SHA-256 of ${link.role}`} />
               {link.role !== 'leaf' && (
-                <MuiLink component={RouterLink} to={`/slots?serves=${link.sha256}`} className="no-print" sx={{ fontSize: 12, ml: 1 }}>
+                <MuiLink
+                  component={RouterLink}
+                  to={`/slots?serves=${link.sha256}`}
+                  className="no-print"
+                  sx={{ fontSize: 12, ml: 1 }}
+                >
                   slots that use it
                 </MuiLink>
               )}

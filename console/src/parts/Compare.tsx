@@ -9,7 +9,10 @@ import { moment } from './words'
 
 type Side = { title: string; sha256: string; none?: string }
 
-/** Compare shows two certificates side by side, their fields in the order in which people compare them, and who trusts them. What differs is marked. */
+/**
+ * Compare shows two certificates side by side, their fields in the order in which people compare them, and who trusts
+ * them. What differs is marked.
+ */
 export function Compare({ left, right }: { left: Side; right: Side }) {
   const a = useQuery(certificateQuery(left.sha256)).data
   const b = useQuery(certificateQuery(right.sha256)).data
@@ -19,7 +22,11 @@ export function Compare({ left, right }: { left: Side; right: Side }) {
     ['From', (c) => moment(c.certificate.not_before)],
     ['To', (c) => moment(c.certificate.not_after)],
     ['Serial', (c) => c.certificate.serial],
-    ['SHA-256', (c) => c.certificate.sha256, (c) => <Print text={c.certificate.sha256} what="the SHA-256 of the certificate" />],
+    [
+      'SHA-256',
+      (c) => c.certificate.sha256,
+      (c) => <Print text={c.certificate.sha256} what="the SHA-256 of the certificate" />,
+    ],
     ['SHA-1', (c) => c.certificate.sha1],
     ['Names', (c) => c.certificate.names.join(', ')],
     ['Key', (c) => `${c.certificate.key}, ${c.certificate.signature}`],
@@ -40,7 +47,14 @@ export function Compare({ left, right }: { left: Side; right: Side }) {
         width: '100%',
         borderCollapse: 'collapse',
         tableLayout: 'fixed',
-        '& th, & td': { textAlign: 'left', verticalAlign: 'top', p: 0.75, borderBottom: 1, borderColor: 'divider', fontSize: 13 },
+        '& th, & td': {
+          textAlign: 'left',
+          verticalAlign: 'top',
+          p: 0.75,
+          borderBottom: 1,
+          borderColor: 'divider',
+          fontSize: 13,
+        },
       }}
     >
       <thead>
@@ -63,7 +77,11 @@ export function Compare({ left, right }: { left: Side; right: Side }) {
                 {name}
               </Box>
               {[[a, left] as const, [b, right] as const].map(([c, side], i) => (
-                <Box component="td" key={i} sx={{ fontWeight: differs && i === 1 ? 600 : 400, overflowWrap: 'anywhere' }}>
+                <Box
+                  component="td"
+                  key={i}
+                  sx={{ fontWeight: differs && i === 1 ? 600 : 400, overflowWrap: 'anywhere' }}
+                >
                   {c ? (
                     draw ? (
                       draw(c)
@@ -71,7 +89,9 @@ export function Compare({ left, right }: { left: Side; right: Side }) {
                       <Foreign>{of(c) || '–'}</Foreign>
                     )
                   ) : (
-                    <Typography sx={{ color: 'text.secondary' }}>{side.sha256 ? '…' : (side.none ?? 'not known yet')}</Typography>
+                    <Typography sx={{ color: 'text.secondary' }}>
+                      {side.sha256 ? '…' : (side.none ?? 'not known yet')}
+                    </Typography>
                   )}
                 </Box>
               ))}

@@ -3,7 +3,15 @@ import Chip from '@mui/material/Chip'
 import { ConditionMark, conditions, type Condition } from './Condition'
 
 /** ConditionFilter lets one condition be chosen; counts, where given, stand beside them. */
-export function ConditionFilter({ chosen, choose, counts }: { chosen?: string | undefined; choose: (c: string) => void; counts?: Record<string, number> | undefined }) {
+export function ConditionFilter({
+  chosen,
+  choose,
+  counts,
+}: {
+  chosen?: string | undefined
+  choose: (c: string) => void
+  counts?: Record<string, number> | undefined
+}) {
   return (
     <Box role="group" aria-label="Filter by condition" sx={{ display: 'flex', flexWrap: 'wrap', gap: 1 }}>
       {(Object.keys(conditions) as Condition[])

@@ -19,8 +19,22 @@ type Props = {
   mild?: boolean // nothing is lost by it
 }
 
-/** Confirm asks before something that cannot be undone, and tells what it means. It stays open while it is done, and when it is refused. */
-export function Confirm({ question, children, yes, no = 'Keep as it is', act, close, pending, error, wide, mild }: Props) {
+/**
+ * Confirm asks before something that cannot be undone, and tells what it means. It stays open while it is done, and
+ * when it is refused.
+ */
+export function Confirm({
+  question,
+  children,
+  yes,
+  no = 'Keep as it is',
+  act,
+  close,
+  pending,
+  error,
+  wide,
+  mild,
+}: Props) {
   const id = useId()
   return (
     <Dialog open onClose={pending ? undefined : close} maxWidth={wide ? 'md' : 'sm'} fullWidth aria-labelledby={id}>

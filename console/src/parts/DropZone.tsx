@@ -37,7 +37,16 @@ export function DropZone() {
         }}
         onDragLeave={() => setOver(false)}
         onDrop={drop}
-        sx={{ border: '2px dashed', borderColor: over ? 'primary.main' : 'line', borderRadius: 1, p: 3, textAlign: 'center', display: 'grid', gap: 1, justifyItems: 'center' }}
+        sx={{
+          border: '2px dashed',
+          borderColor: over ? 'primary.main' : 'line',
+          borderRadius: 1,
+          p: 3,
+          textAlign: 'center',
+          display: 'grid',
+          gap: 1,
+          justifyItems: 'center',
+        }}
       >
         <Typography>Drop the files from the signer here: any format, any order.</Typography>
         <Button variant="outlined" onClick={() => input.current?.click()} disabled={send.isPending}>
@@ -45,7 +54,10 @@ export function DropZone() {
         </Button>
         <input ref={input} id="pile" type="file" multiple hidden onChange={(e) => give(e.target.files)} />
         {admin ? (
-          <FormControlLabel control={<Checkbox size="small" checked={trust} onChange={(e) => setTrust(e.target.checked)} />} label="Trust the roots among them" />
+          <FormControlLabel
+            control={<Checkbox size="small" checked={trust} onChange={(e) => setTrust(e.target.checked)} />}
+            label="Trust the roots among them"
+          />
         ) : (
           <Quiet>Trusting roots among them needs the role admin.</Quiet>
         )}

@@ -14,7 +14,10 @@ type Props = {
   children?: ReactNode // what a removal means
 }
 
-/** EditRemove are the two buttons of a row that can be changed and mostly removed, on one line; it asks before it removes. */
+/**
+ * EditRemove are the two buttons of a row that can be changed and mostly removed, on one line; it asks before it
+ * removes.
+ */
 export function EditRemove({ what, of, edit, remove, before, children }: Props) {
   const [sure, setSure] = useState(false)
   const removal = useChange({ of, do: () => (remove ? remove() : Promise.resolve()), done: () => setSure(false) })
@@ -30,7 +33,14 @@ export function EditRemove({ what, of, edit, remove, before, children }: Props) 
         </Button>
       )}
       {sure && (
-        <Confirm question={`Remove ${what}?`} yes="Remove" pending={removal.isPending} error={removal.error} act={() => removal.mutate()} close={() => setSure(false)}>
+        <Confirm
+          question={`Remove ${what}?`}
+          yes="Remove"
+          pending={removal.isPending}
+          error={removal.error}
+          act={() => removal.mutate()}
+          close={() => setSure(false)}
+        >
           {children}
         </Confirm>
       )}

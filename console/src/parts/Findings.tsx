@@ -4,7 +4,11 @@ import type { Finding } from '../api/client'
 import { Foreign } from './Foreign'
 import { Next } from './Next'
 
-const tones: Record<Finding['severity'], string> = { error: 'error.main', warning: 'warning.main', note: 'text.secondary' }
+const tones: Record<Finding['severity'], string> = {
+  error: 'error.main',
+  warning: 'warning.main',
+  note: 'text.secondary',
+}
 
 /** Findings lists what is wrong: what, why it matters, what to do. */
 export function Findings({ found }: { found: Finding[] }) {

@@ -7,7 +7,9 @@ const acting = /[\u0000-\u001f\u007f-\u009f\u061c\u200b\u200e\u200f\u2028-\u202e
 
 /** visible writes characters out that would hide or turn round what stands beside them. */
 export function visible(text: string) {
-  return text.replace(acting, (c) => (c === '\n' || c === '\t' ? c : `\\u${(c.codePointAt(0) ?? 0).toString(16).padStart(4, '0')}`))
+  return text.replace(acting, (c) =>
+    c === '\n' || c === '\t' ? c : `\\u${(c.codePointAt(0) ?? 0).toString(16).padStart(4, '0')}`,
+  )
 }
 
 /** Foreign is text that somebody else wrote: a subject, a name, what a device printed. It changes nothing around it. */

@@ -10,10 +10,31 @@ export function useTitle(title: string) {
 }
 
 /** Heading is the head of a page: its name, which the tab has too, what stands below it, and what can be done. */
-export function Heading({ title, tab, below, term, children }: { title: ReactNode; tab: string; below?: ReactNode; term?: ReactNode; children?: ReactNode }) {
+export function Heading({
+  title,
+  tab,
+  below,
+  term,
+  children,
+}: {
+  title: ReactNode
+  tab: string
+  below?: ReactNode
+  term?: ReactNode
+  children?: ReactNode
+}) {
   useTitle(tab)
   return (
-    <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, rowGap: 1, alignItems: 'center', justifyContent: 'space-between' }}>
+    <Box
+      sx={{
+        display: 'flex',
+        flexWrap: 'wrap',
+        columnGap: 2,
+        rowGap: 1,
+        alignItems: 'center',
+        justifyContent: 'space-between',
+      }}
+    >
       <Box sx={{ minWidth: 0 }}>
         <Box sx={{ display: 'flex', alignItems: 'center' }}>
           <Typography variant="h1" tabIndex={-1} sx={{ overflowWrap: 'anywhere', outline: 'none' }}>

@@ -13,7 +13,8 @@ import { Problem } from './Problem'
 export type SignIn = 'ssh' | 'https' | 'netconf'
 
 /** linksOf are the links over which somebody signs in to a family's devices, in the family's order. */
-export const linksOf = (links: string[] | undefined) => (links ?? []).filter((l): l is SignIn => l === 'ssh' || l === 'https' || l === 'netconf')
+export const linksOf = (links: string[] | undefined) =>
+  (links ?? []).filter((l): l is SignIn => l === 'ssh' || l === 'https' || l === 'netconf')
 
 export const usualPort = { ssh: '22', https: '443', netconf: '830' }
 export const linkNames = { ssh: 'SSH', https: 'Web', netconf: 'NETCONF' }
@@ -33,7 +34,17 @@ export const unpinned = 'The host key or certificate belongs to another address:
  * compare it. Another address, port or site asks again. The fields of the form that hold it are called pin and
  * pinnedAt, with a prefix where there are several.
  */
-export function HostKey({ at, what, link = 'ssh', prefix = '' }: { at: Place; what: string; link?: SignIn; prefix?: string }) {
+export function HostKey({
+  at,
+  what,
+  link = 'ssh',
+  prefix = '',
+}: {
+  at: Place
+  what: string
+  link?: SignIn
+  prefix?: string
+}) {
   const { watch, setValue, formState, clearErrors } = useFormContext<Record<string, string>>()
   const field = prefix ? `${prefix}Pin` : 'pin'
   const pin = watch(field)
@@ -41,13 +52,22 @@ export function HostKey({ at, what, link = 'ssh', prefix = '' }: { at: Place; wh
   const place = placeOf(at)
   const name = pinNames[link]
   const ask = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/host-keys', { body: { link, site: at.site, address: at.address.trim(), port: Number(at.port) } })),
+    mutationFn: () =>
+      take(
+        api.POST('/api/v1/host-keys', {
+          body: { link, site: at.site, address: at.address.trim(), port: Number(at.port) },
+        }),
+      ),
   })
   const shown = ask.data && ask.variables === undefined ? ask.data.host_key : undefined
   const holds = pin !== '' && pinnedAt === place
   const error = formState.errors[field]?.message
   return (
-    <Box role="group" aria-label={link !== 'https' ? 'Host key' : 'Certificate'} sx={{ display: 'grid', gap: 1, gridColumn: '1 / -1' }}>
+    <Box
+      role="group"
+      aria-label={link !== 'https' ? 'Host key' : 'Certificate'}
+      sx={{ display: 'grid', gap: 1, gridColumn: '1 / -1' }}
+    >
       {holds ? (
         <Alert severity="success" variant="outlined" icon={false}>
           {link !== 'https' ? 'Host key' : 'Certificate'} of {what}: <Key text={pin} />
@@ -65,12 +85,15 @@ export function HostKey({ at, what, link = 'ssh', prefix = '' }: { at: Place; wh
             </Button>
           }
         >
-          {pin ? `The ${name} was shown at another place. Ask ${what} for it again.` : `${what} has to show its ${name} before a password is sent to it.`}
+          {pin
+            ? `The ${name} was shown at another place. Ask ${what} for it again.`
+            : `${what} has to show its ${name} before a password is sent to it.`}
         </Alert>
       )}
       {shown && (shown !== pin || !holds) && (
         <Alert severity="warning" variant="outlined">
-          {what} shows {link !== 'https' ? 'this host key' : 'a certificate with this SHA-256'}. Compare it with its own console:
+          {what} shows {link !== 'https' ? 'this host key' : 'a certificate with this SHA-256'}. Compare it with its own
+          console:
           <Key text={shown} />
           <Button
             variant="outlined"

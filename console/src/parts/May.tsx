@@ -7,7 +7,8 @@ import { sessionQuery } from '../api/queries'
 const roles: Role[] = ['viewer', 'operator', 'admin']
 
 /** reaches says that a role may do what another one may. */
-export const reaches = (role: Role | undefined, needed: Role) => role !== undefined && roles.indexOf(role) >= roles.indexOf(needed)
+export const reaches = (role: Role | undefined, needed: Role) =>
+  role !== undefined && roles.indexOf(role) >= roles.indexOf(needed)
 
 /** useMay says whether the user may do what needs a role. */
 export function useMay(needed: Role) {

@@ -8,7 +8,10 @@ type Place = { label: string; to: string }
 
 const list = (label: string, to: string) => () => ({ label, to })
 const replacement = (label: string) => (id: string) => ({ label: `${label} ${id}`, to: `/replacements/${id}` })
-const device = (label: string) => (name: string) => ({ label: `${label} ${name}`, to: `/devices/${encodeURIComponent(name)}` })
+const device = (label: string) => (name: string) => ({
+  label: `${label} ${name}`,
+  to: `/devices/${encodeURIComponent(name)}`,
+})
 const nowhere = () => undefined // said in words, at the field
 
 /** places are where each action is done; one that is said in words alone has none. */
@@ -85,7 +88,15 @@ export function Next({ say, actions = [] }: { say?: string; actions?: Action[] }
         </span>
       )}
       {[...seen.values()].map((p) => (
-        <Button key={p.to} component={RouterLink} to={p.to} size="small" color="inherit" variant="outlined" sx={{ py: 0 }}>
+        <Button
+          key={p.to}
+          component={RouterLink}
+          to={p.to}
+          size="small"
+          color="inherit"
+          variant="outlined"
+          sx={{ py: 0 }}
+        >
           {p.label}
         </Button>
       ))}

@@ -16,7 +16,9 @@ import { moment, slotPath } from './words'
 
 type PinUpdate = Schemas['PinUpdate']
 
-const schema = v.object({ note: v.pipe(v.string(), v.trim(), v.maxLength(2000, 'The note has at most 2000 characters.')) })
+const schema = v.object({
+  note: v.pipe(v.string(), v.trim(), v.maxLength(2000, 'The note has at most 2000 characters.')),
+})
 
 /** PinUpdates lists the pins of changed certificates, pending and confirmed. */
 export function PinUpdates({ all }: { all: PinUpdate[] }) {
@@ -25,7 +27,9 @@ export function PinUpdates({ all }: { all: PinUpdate[] }) {
     <Box component="ul" aria-label="Pins pending" sx={{ listStyle: 'none', m: 0, p: 0, display: 'grid', gap: 2 }}>
       {all.map((t) => (
         <Box component="li" key={t.id}>
-          <Box sx={{ display: 'flex', gap: 1, alignItems: 'baseline', flexWrap: 'wrap', justifyContent: 'space-between' }}>
+          <Box
+            sx={{ display: 'flex', gap: 1, alignItems: 'baseline', flexWrap: 'wrap', justifyContent: 'space-between' }}
+          >
             <Typography sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>
               <bdi>{t.who}</bdi>
             </Typography>
@@ -35,7 +39,12 @@ export function PinUpdates({ all }: { all: PinUpdate[] }) {
               </Quiet>
             ) : (
               <May role="operator">
-                <Button size="small" variant="outlined" aria-label={`Confirm ${t.who}`} onClick={() => setConfirming(t)}>
+                <Button
+                  size="small"
+                  variant="outlined"
+                  aria-label={`Confirm ${t.who}`}
+                  onClick={() => setConfirming(t)}
+                >
                   Confirm
                 </Button>
               </May>
@@ -67,7 +76,14 @@ export function PinUpdates({ all }: { all: PinUpdate[] }) {
           submit="Confirm"
           said="Confirmed"
           of="pinUpdates"
-          send={(x) => take(api.POST('/api/v1/pin-updates/{id}/confirm', { params: { path: { id: confirming.id } }, body: { ...(x.note && { note: x.note }) } }))}
+          send={(x) =>
+            take(
+              api.POST('/api/v1/pin-updates/{id}/confirm', {
+                params: { path: { id: confirming.id } },
+                body: { ...(x.note && { note: x.note }) },
+              }),
+            )
+          }
           close={() => setConfirming(null)}
         >
           <Field name="note" label="How, and who answered" help="may be left empty" multiline autoFocus />

@@ -1,7 +1,9 @@
 import TextField from '@mui/material/TextField'
 import { useEffect, useState } from 'react'
 
-/** TextFilter tells what is typed once the typing pauses, so that the service is asked for words and not for letters. */
+/**
+ * TextFilter tells what is typed once the typing pauses, so that the service is asked for words and not for letters.
+ */
 export function TextFilter({ label, value, set }: { label: string; value: string; set: (text: string) => void }) {
   const [typed, setTyped] = useState(value)
   const [known, setKnown] = useState(value)

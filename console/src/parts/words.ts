@@ -8,7 +8,20 @@ export function moment(time?: string | null) {
   return time ? `${time.slice(0, 10)} ${time.slice(11, 19)} UTC` : '–'
 }
 
-const months = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December']
+const months = [
+  'January',
+  'February',
+  'March',
+  'April',
+  'May',
+  'June',
+  'July',
+  'August',
+  'September',
+  'October',
+  'November',
+  'December',
+]
 
 /** month writes 2027-03 as March 2027. */
 export function month(text: string) {
@@ -36,5 +49,6 @@ export function took(from: string, to?: string | null) {
 /** words are those of a text, separated by blanks or commas. */
 export const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 
-export const slotPath = (device: string, slot: string) => `/slots/${encodeURIComponent(device)}/${encodeURIComponent(slot)}`
+export const slotPath = (device: string, slot: string) =>
+  `/slots/${encodeURIComponent(device)}/${encodeURIComponent(slot)}`
 export const devicePath = (device: string) => `/devices/${encodeURIComponent(device)}`

@@ -11,7 +11,14 @@ import { Forecast } from './Forecast'
 import { HeatMap } from './HeatMap'
 import { Timeline } from './Timeline'
 
-const kinds = { intermediate: 'intermediate', root: 'root', domain: 'validation of a domain', token: 'token', calendar: 'calendar', order: 'order at a signer' }
+const kinds = {
+  intermediate: 'intermediate',
+  root: 'root',
+  domain: 'validation of a domain',
+  token: 'token',
+  calendar: 'calendar',
+  order: 'order at a signer',
+}
 
 /** Ahead shows what is to come: what expires when and where, and how much work that is. */
 export function Ahead() {

@@ -20,19 +20,28 @@ import { day, some } from '../../parts/words'
 type Hands = Schemas['Hands']
 const total = (h: Hands) => h.automatic + h.guided + h.outside
 const tones = { automatic: 'primary.main', guided: 'warning.main', outside: 'seal' } as const
-const meant = { automatic: 'a procedure does all of it', guided: 'a person does some of its steps', outside: 'no procedure: done elsewhere' }
+const meant = {
+  automatic: 'a procedure does all of it',
+  guided: 'a person does some of its steps',
+  outside: 'no procedure: done elsewhere',
+}
 const perBar = 4 // weeks
 
 type Bar = { begins: string; today: Hands; coming: Hands }
 
 /** bars joins weeks, four to a bar, so that two years fit beside each other. */
 function bars(weeks: Schemas['ForecastWeek'][]): Bar[] {
-  const sum = (a: Hands, b: Hands): Hands => ({ automatic: a.automatic + b.automatic, guided: a.guided + b.guided, outside: a.outside + b.outside })
+  const sum = (a: Hands, b: Hands): Hands => ({
+    automatic: a.automatic + b.automatic,
+    guided: a.guided + b.guided,
+    outside: a.outside + b.outside,
+  })
   const out: Bar[] = []
   weeks.forEach((w, i) => {
     const last = out.at(-1)
     if (i % perBar === 0 || !last) out.push({ begins: w.begins, today: w.today, coming: w.coming })
-    else out[out.length - 1] = { begins: last.begins, today: sum(last.today, w.today), coming: sum(last.coming, w.coming) }
+    else
+      out[out.length - 1] = { begins: last.begins, today: sum(last.today, w.today), coming: sum(last.coming, w.coming) }
   })
   return out
 }
@@ -49,7 +58,10 @@ export function Forecast() {
       title="Forecast"
       action={
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'center' }}>
-          <FormControlLabel control={<Switch size="small" checked={everything} onChange={(e) => setEverything(e.target.checked)} />} label="Count all as publicly trusted" />
+          <FormControlLabel
+            control={<Switch size="small" checked={everything} onChange={(e) => setEverything(e.target.checked)} />}
+            label="Count all as publicly trusted"
+          />
           <TextField
             select
             size="small"
@@ -69,7 +81,14 @@ export function Forecast() {
                 </MenuItem>
               ))}
           </TextField>
-          <TextField select size="small" label="Period" id="forecast-weeks" value={weeks} onChange={(e) => setWeeks(e.target.value)}>
+          <TextField
+            select
+            size="small"
+            label="Period"
+            id="forecast-weeks"
+            value={weeks}
+            onChange={(e) => setWeeks(e.target.value)}
+          >
             <MenuItem value="52">one year</MenuItem>
             <MenuItem value="104">two years</MenuItem>
             <MenuItem value="208">four years</MenuItem>
@@ -93,7 +112,11 @@ function Drawn({ f }: { f: Schemas['Forecast'] }) {
         about="Replacements to come, four weeks to a bar"
         labels={all.map((b) => b.begins.slice(2, 7))}
         titles={all.map((b) => `four weeks from ${day(b.begins)}`)}
-        layers={(Object.keys(tones) as (keyof typeof tones)[]).map((hand) => ({ name: hand, color: tones[hand], values: all.map((b) => b.coming[hand]) }))}
+        layers={(Object.keys(tones) as (keyof typeof tones)[]).map((hand) => ({
+          name: hand,
+          color: tones[hand],
+          values: all.map((b) => b.coming[hand]),
+        }))}
         line={{ name: 'as today', values: all.map((b) => total(b.today)) }}
         height={220}
       />
@@ -110,7 +133,17 @@ function Drawn({ f }: { f: Schemas['Forecast'] }) {
         <Table size="small">
           <TableHead>
             <TableRow>
-              {['Year', 'Weeks', 'As today', 'Coming', 'Automatic', 'Guided', 'Outside', 'Hours of people a week', 'People, with 20 hours a week'].map((h) => (
+              {[
+                'Year',
+                'Weeks',
+                'As today',
+                'Coming',
+                'Automatic',
+                'Guided',
+                'Outside',
+                'Hours of people a week',
+                'People, with 20 hours a week',
+              ].map((h) => (
                 <TableCell key={h}>{h}</TableCell>
               ))}
             </TableRow>
@@ -118,11 +151,19 @@ function Drawn({ f }: { f: Schemas['Forecast'] }) {
           <TableBody>
             {f.years.map((y) => (
               <TableRow key={y.year}>
-                {[y.year, y.weeks, total(y.today), total(y.coming), y.coming.automatic, y.coming.guided, y.coming.outside, y.hours_a_week_coming, y.people_coming].map(
-                  (cell, i) => (
-                    <TableCell key={i}>{cell}</TableCell>
-                  ),
-                )}
+                {[
+                  y.year,
+                  y.weeks,
+                  total(y.today),
+                  total(y.coming),
+                  y.coming.automatic,
+                  y.coming.guided,
+                  y.coming.outside,
+                  y.hours_a_week_coming,
+                  y.people_coming,
+                ].map((cell, i) => (
+                  <TableCell key={i}>{cell}</TableCell>
+                ))}
               </TableRow>
             ))}
           </TableBody>

@@ -13,7 +13,15 @@ export function HeatMap({ of }: { of: Schemas['Expiries'] }) {
   if (of.sites.length === 0) return <Quiet>No certificate expires in the next half year.</Quiet>
   return (
     <Box sx={{ overflowX: 'auto' }} tabIndex={0} role="region" aria-label="Certificates that expire, by site and week">
-      <Box component="table" sx={{ borderCollapse: 'separate', borderSpacing: '2px', fontSize: 12, '& th': { fontWeight: 600, textAlign: 'left', whiteSpace: 'nowrap' } }}>
+      <Box
+        component="table"
+        sx={{
+          borderCollapse: 'separate',
+          borderSpacing: '2px',
+          fontSize: 12,
+          '& th': { fontWeight: 600, textAlign: 'left', whiteSpace: 'nowrap' },
+        }}
+      >
         <thead>
           <tr>
             <Box component="th" scope="col" sx={{ pr: 1 }}>
@@ -21,7 +29,12 @@ export function HeatMap({ of }: { of: Schemas['Expiries'] }) {
             </Box>
             <th scope="col">Ended</th>
             {of.weeks.map((w, i) => (
-              <Box component="th" scope="col" key={w} sx={{ color: 'text.secondary', fontWeight: '400 !important', minWidth: 26 }}>
+              <Box
+                component="th"
+                scope="col"
+                key={w}
+                sx={{ color: 'text.secondary', fontWeight: '400 !important', minWidth: 26 }}
+              >
                 {i % 2 === 0 ? w.slice(5, 10) : ''}
                 <Box component="span" sx={{ position: 'absolute', left: -9999 }}>
                   {i % 2 === 0 ? '' : w.slice(5, 10)}
@@ -38,9 +51,20 @@ export function HeatMap({ of }: { of: Schemas['Expiries'] }) {
                   <bdi>{s.site || 'no site'}</bdi>
                 </Link>
               </Box>
-              <Cell n={s.ended} share={s.ended ? 1 : 0} tone="error.main" what={`${s.site}: ${some(s.ended, 'slot')} ended`} />
+              <Cell
+                n={s.ended}
+                share={s.ended ? 1 : 0}
+                tone="error.main"
+                what={`${s.site}: ${some(s.ended, 'slot')} ended`}
+              />
               {s.weeks.map((n, i) => (
-                <Cell key={of.weeks[i]} n={n} share={n / most} tone="primary.main" what={`${s.site}, week of ${day(of.weeks[i])}: ${some(n, 'slot')}`} />
+                <Cell
+                  key={of.weeks[i]}
+                  n={n}
+                  share={n / most}
+                  tone="primary.main"
+                  what={`${s.site}, week of ${day(of.weeks[i])}: ${some(n, 'slot')}`}
+                />
               ))}
             </tr>
           ))}
@@ -58,10 +82,23 @@ function Cell({ n, share, tone, what }: { n: number; share: number; tone: string
     <Box
       component="td"
       title={n ? what : undefined}
-      sx={{ position: 'relative', height: 24, minWidth: 26, p: 0, textAlign: 'center', border: 1, borderColor: 'divider', borderRadius: '3px', overflow: 'hidden' }}
+      sx={{
+        position: 'relative',
+        height: 24,
+        minWidth: 26,
+        p: 0,
+        textAlign: 'center',
+        border: 1,
+        borderColor: 'divider',
+        borderRadius: '3px',
+        overflow: 'hidden',
+      }}
     >
       <Box aria-hidden sx={{ position: 'absolute', inset: 0, bgcolor: tone, opacity: level }} />
-      <Box component="span" sx={{ position: 'relative', fontWeight: 600, color: level > 0.55 ? 'background.paper' : 'text.primary' }}>
+      <Box
+        component="span"
+        sx={{ position: 'relative', fontWeight: 600, color: level > 0.55 ? 'background.paper' : 'text.primary' }}
+      >
         {n || ''}
       </Box>
     </Box>

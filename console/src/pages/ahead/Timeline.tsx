@@ -20,7 +20,12 @@ export function Timeline({ months }: { months: Month[] }) {
           about="Timeline"
           labels={months.map((m) => (m.ended ? 'ended' : label(m.month)))}
           titles={months.map(title)}
-          layers={used.map((c) => ({ name: c, color: conditions[c].tone, hollow: conditions[c].hollow, values: months.map((m) => m.conditions[c] ?? 0) }))}
+          layers={used.map((c) => ({
+            name: c,
+            color: conditions[c].tone,
+            hollow: conditions[c].hollow,
+            values: months.map((m) => m.conditions[c] ?? 0),
+          }))}
           link={(i, l) => {
             const m = months[i]
             const c = used[l] ?? 'fresh'

@@ -21,7 +21,13 @@ const columns: Column<Schemas['AuditEntry']>[] = [
   { field: 'at', title: 'When', cell: (e) => <span style={{ whiteSpace: 'nowrap' }}>{moment(e.at)}</span> },
   { field: 'who', title: 'Who', narrow: true, always: true, cell: (e) => <Foreign>{e.who}</Foreign> },
   { field: 'what', title: 'What', narrow: true, always: true, cell: (e) => <Foreign>{e.what}</Foreign> },
-  { field: 'about', title: 'About, and what changed', wide: true, narrow: true, cell: (e) => <Foreign>{e.about}</Foreign> },
+  {
+    field: 'about',
+    title: 'About, and what changed',
+    wide: true,
+    narrow: true,
+    cell: (e) => <Foreign>{e.about}</Foreign>,
+  },
   {
     field: 'hash',
     title: 'Hash',
@@ -53,7 +59,15 @@ export function Audit() {
     <Stack>
       <Heading title="Audit log" tab="Audit log" term={<Term of="audit" />}>
         <TextFilter label="Search in what and about" value={filter.text ?? ''} set={(text) => set({ text })} />
-        <TextField id="audit-who" size="small" label="Who" value={filter.who ?? ''} onChange={(e) => set({ who: e.target.value })} className="no-print" sx={{ width: 130 }} />
+        <TextField
+          id="audit-who"
+          size="small"
+          label="Who"
+          value={filter.who ?? ''}
+          onChange={(e) => set({ who: e.target.value })}
+          className="no-print"
+          sx={{ width: 130 }}
+        />
         {bound('from', 'From')}
         {bound('until', 'Until')}
         <Button variant="outlined" onClick={() => verify.mutate()} disabled={verify.isPending}>
@@ -63,10 +77,18 @@ export function Audit() {
       {verify.error && <Problem error={verify.error} />}
       {verify.data && (
         <Typography role="status" sx={{ color: verify.data.whole ? 'success.main' : 'error.main', fontWeight: 600 }}>
-          {verify.data.whole ? `✓ All ${verify.data.entries} entries are as they were written.` : `✕ ${verify.data.fault}`}
+          {verify.data.whole
+            ? `✓ All ${verify.data.entries} entries are as they were written.`
+            : `✕ ${verify.data.fault}`}
         </Typography>
       )}
-      <List list={auditList} filter={filter} columns={columns} id={(e) => String(e.id)} empty="No entry fits the filter." />
+      <List
+        list={auditList}
+        filter={filter}
+        columns={columns}
+        id={(e) => String(e.id)}
+        empty="No entry fits the filter."
+      />
     </Stack>
   )
 }

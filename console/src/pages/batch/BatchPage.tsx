@@ -73,7 +73,12 @@ const columns: Column<Item>[] = [
   },
 ]
 
-const said: Record<Item['outcome'], string> = { waiting: 'not started yet', begun: 'started', refused: 'refused', left: 'not started: stopped' }
+const said: Record<Item['outcome'], string> = {
+  waiting: 'not started yet',
+  begun: 'started',
+  refused: 'refused',
+  left: 'not started: stopped',
+}
 const states: Record<Batch['state'], string> = { beginning: 'starting', begun: 'all are started', stopped: 'stopped' }
 
 /** BatchPage shows a batch while the service carries it, and its account. */
@@ -86,7 +91,11 @@ export function BatchPage() {
 function Shown({ b }: { b: Batch }) {
   const [sure, setSure] = useState(false)
   const [filter, set] = useFilter('outcome', 'state')
-  const stop = useChange({ of: 'batches', do: () => take(api.POST('/api/v1/batches/{id}/stop', { params: { path: { id: b.id } } })), done: () => setSure(false) })
+  const stop = useChange({
+    of: 'batches',
+    do: () => take(api.POST('/api/v1/batches/{id}/stop', { params: { path: { id: b.id } } })),
+    done: () => setSure(false),
+  })
   const c = b.counts
   const over = c.sealed + c.reverted + c.cancelled + c.closed + c.refused + c.left
   return (
@@ -103,7 +112,8 @@ function Shown({ b }: { b: Batch }) {
         below={
           <Quiet>
             {states[b.state]}
-            {b.stopped_by && ` by ${b.stopped_by}`}; asked for by <bdi>{b.asked_by}</bdi>, {moment(b.begun_at)}; signer {b.signer || 'as the policy says'}
+            {b.stopped_by && ` by ${b.stopped_by}`}; asked for by <bdi>{b.asked_by}</bdi>, {moment(b.begun_at)}; signer{' '}
+            {b.signer || 'as the policy says'}
           </Quiet>
         }
       >
@@ -116,11 +126,18 @@ function Shown({ b }: { b: Batch }) {
         )}
       </Heading>
       <Box role="status" aria-label="Progress">
-        <LinearProgress variant="determinate" aria-label={`${over} of ${c.slots} are over`} value={c.slots ? (100 * over) / c.slots : 0} sx={{ height: 8, borderRadius: 1 }} />
+        <LinearProgress
+          variant="determinate"
+          aria-label={`${over} of ${c.slots} are over`}
+          value={c.slots ? (100 * over) / c.slots : 0}
+          sx={{ height: 8, borderRadius: 1 }}
+        />
         <Typography sx={{ mt: 0.5 }}>{account(c)}</Typography>
       </Box>
       <Panel title="Sites">
-        <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', sm: 'max-content 1fr' }, columnGap: 2, rowGap: 0.5 }}>
+        <Box
+          sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', sm: 'max-content 1fr' }, columnGap: 2, rowGap: 0.5 }}
+        >
           {b.sites.map((s) => (
             <Box key={s.site} sx={{ display: 'contents' }}>
               <strong>
@@ -152,7 +169,13 @@ function Shown({ b }: { b: Batch }) {
           </MenuItem>
         ))}
       </TextField>
-      <List list={itemsList(b.id)} filter={filter} columns={columns} id={(i) => `${i.device}/${i.slot}`} empty="None." />
+      <List
+        list={itemsList(b.id)}
+        filter={filter}
+        columns={columns}
+        id={(i) => `${i.device}/${i.slot}`}
+        empty="None."
+      />
       {sure && (
         <Confirm
           question="Stop starting new replacements?"
@@ -162,7 +185,9 @@ function Shown({ b }: { b: Batch }) {
           act={() => stop.mutate()}
           close={() => setSure(false)}
         >
-          <Typography>{some(c.waiting, 'slot')} of this batch would be left as they are. What was begun goes on.</Typography>
+          <Typography>
+            {some(c.waiting, 'slot')} of this batch would be left as they are. What was begun goes on.
+          </Typography>
         </Confirm>
       )}
     </Stack>

@@ -22,7 +22,10 @@ export function entriesOf(due: Schemas['DueSlot'][]): Map<string, Entry[]> {
     ] as const) {
       if (!at) continue
       const key = at.slice(0, 10)
-      out.set(key, [...(out.get(key) ?? []), { slot: `${s.device}/${s.name}`, to: slotPath(s.device, s.name), kind, locksOut: s.locks_out }])
+      out.set(key, [
+        ...(out.get(key) ?? []),
+        { slot: `${s.device}/${s.name}`, to: slotPath(s.device, s.name), kind, locksOut: s.locks_out },
+      ])
     }
   }
   return out
@@ -62,7 +65,9 @@ export function CalendarPage() {
   const at = /^\d{4}-(0[1-9]|1[0-2])$/.test(asked) ? asked : today().slice(0, 7)
   const due = useQuery(dueQuery('800'))
   const sites = useQuery(sitesQuery)
-  const holidays = new Map((sites.data ?? []).flatMap((s) => s.holidays.map((h) => [h.date, `${s.name}: ${h.name}`] as const)))
+  const holidays = new Map(
+    (sites.data ?? []).flatMap((s) => s.holidays.map((h) => [h.date, `${s.name}: ${h.name}`] as const)),
+  )
   const go = (by: number) => setSearch({ month: moved(at, by) })
   return (
     <Stack>
@@ -86,14 +91,36 @@ export function CalendarPage() {
   )
 }
 
-function Month({ at, entries, holidays }: { at: string; entries: Map<string, Entry[]>; holidays: Map<string, string> }) {
+function Month({
+  at,
+  entries,
+  holidays,
+}: {
+  at: string
+  entries: Map<string, Entry[]>
+  holidays: Map<string, string>
+}) {
   return (
     <Box sx={{ overflowX: 'auto' }} tabIndex={0} role="region" aria-label={month(at)}>
-      <Box component="table" sx={{ width: '100%', minWidth: 640, borderCollapse: 'collapse', tableLayout: 'fixed', '& th, & td': { border: 1, borderColor: 'divider' } }}>
+      <Box
+        component="table"
+        sx={{
+          width: '100%',
+          minWidth: 640,
+          borderCollapse: 'collapse',
+          tableLayout: 'fixed',
+          '& th, & td': { border: 1, borderColor: 'divider' },
+        }}
+      >
         <thead>
           <tr>
             {['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday'].map((d) => (
-              <Box component="th" key={d} scope="col" sx={{ textAlign: 'left', p: 0.5, fontWeight: 600, color: 'text.secondary' }}>
+              <Box
+                component="th"
+                key={d}
+                scope="col"
+                sx={{ textAlign: 'left', p: 0.5, fontWeight: 600, color: 'text.secondary' }}
+              >
                 {d}
               </Box>
             ))}
@@ -119,7 +146,9 @@ function Month({ at, entries, holidays }: { at: string; entries: Map<string, Ent
                       color: date.startsWith(at) ? 'text.primary' : 'text.secondary',
                     }}
                   >
-                    <Box sx={{ fontWeight: date === today() ? 700 : 400, ...(date === today() && { color: 'seal' }) }}>{Number(date.slice(8))}</Box>
+                    <Box sx={{ fontWeight: date === today() ? 700 : 400, ...(date === today() && { color: 'seal' }) }}>
+                      {Number(date.slice(8))}
+                    </Box>
                     {off && <Quiet>{off}</Quiet>}
                     {all.slice(0, shown).map((e) => (
                       <Box

@@ -57,7 +57,14 @@ export function Desk() {
   const known = useQuery(signersQuery).data ?? []
   const operator = useMay('operator')
   const parcelColumns: Column<Schemas['Parcel']>[] = [
-    { field: 'id', title: 'Parcel', always: true, narrow: true, wide: true, cell: (p) => <ParcelRow p={p} signer={known.find((s) => s.name === p.signer)} /> },
+    {
+      field: 'id',
+      title: 'Parcel',
+      always: true,
+      narrow: true,
+      wide: true,
+      cell: (p) => <ParcelRow p={p} signer={known.find((s) => s.name === p.signer)} />,
+    },
   ]
   return (
     <Stack>
@@ -76,7 +83,15 @@ export function Desk() {
         <Tab value="parcels" label="Parcels" sx={{ minHeight: 40 }} />
       </Tabs>
       {parcels ? (
-        <List key="parcels" height={180} list={parcelsList} filter={{}} columns={parcelColumns} id={(p) => p.id} empty="No parcels yet. Pack the pending requests into one." />
+        <List
+          key="parcels"
+          height={180}
+          list={parcelsList}
+          filter={{}}
+          columns={parcelColumns}
+          id={(p) => p.id}
+          empty="No parcels yet. Pack the pending requests into one."
+        />
       ) : (
         <List
           key="pending"

@@ -23,11 +23,25 @@ export function ParcelRow({ p, signer }: { p: Schemas['Parcel']; signer: Schemas
   const [open, setOpen] = useState(false)
   return (
     <Box>
-      <Box sx={{ display: 'flex', justifyContent: 'space-between', columnGap: 2, flexWrap: 'wrap', alignItems: 'baseline' }}>
+      <Box
+        sx={{
+          display: 'flex',
+          justifyContent: 'space-between',
+          columnGap: 2,
+          flexWrap: 'wrap',
+          alignItems: 'baseline',
+        }}
+      >
         <Link href={`/api/v1/parcels/${p.id}/archive`}>
           {p.id}, {some(p.requests, 'request')} for {p.signer}
         </Link>
-        <Box component="span" sx={{ color: p.late ? 'error.main' : p.open ? 'text.primary' : 'text.secondary', fontWeight: p.late ? 600 : 400 }}>
+        <Box
+          component="span"
+          sx={{
+            color: p.late ? 'error.main' : p.open ? 'text.primary' : 'text.secondary',
+            fontWeight: p.late ? 600 : 400,
+          }}
+        >
           {states[p.state]}
           {p.open > 0 && `, ${p.open} not back yet`}
           {p.late && ', late'}
@@ -58,7 +72,10 @@ export function ParcelRow({ p, signer }: { p: Schemas['Parcel']; signer: Schemas
       {open && (
         <FormDialog
           title={`Hand ${p.id} over`}
-          schema={v.object({ to: v.pipe(v.string(), v.trim(), v.nonEmpty('Recipient is needed.')), reference: v.string() })}
+          schema={v.object({
+            to: v.pipe(v.string(), v.trim(), v.nonEmpty('Recipient is needed.')),
+            reference: v.string(),
+          })}
           start={{ to: '', reference: '' }}
           submit="Record"
           of="parcels"

@@ -21,7 +21,9 @@ export function Unmatched() {
   if (!all.data?.length) return null
   return (
     <Panel title="Certificates without a request">
-      <Typography sx={{ color: 'text.secondary', pb: 1 }}>They match no pending request. They are kept until their request arrives or you delete them.</Typography>
+      <Typography sx={{ color: 'text.secondary', pb: 1 }}>
+        They match no pending request. They are kept until their request arrives or you delete them.
+      </Typography>
       {all.data.map((a) => (
         <Lying key={a.certificate.sha256} a={a} />
       ))}
@@ -37,7 +39,18 @@ function Lying({ a }: { a: Schemas['Unmatched'] }) {
     done: () => setSure(false),
   })
   return (
-    <Box sx={{ display: 'flex', gap: 2, justifyContent: 'space-between', alignItems: 'start', py: 0.75, borderTop: 1, borderColor: 'divider', flexWrap: 'wrap' }}>
+    <Box
+      sx={{
+        display: 'flex',
+        gap: 2,
+        justifyContent: 'space-between',
+        alignItems: 'start',
+        py: 0.75,
+        borderTop: 1,
+        borderColor: 'divider',
+        flexWrap: 'wrap',
+      }}
+    >
       <Box sx={{ minWidth: 0 }}>
         <Typography sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>
           <Foreign>{a.certificate.name}</Foreign>
@@ -58,7 +71,10 @@ function Lying({ a }: { a: Schemas['Unmatched'] }) {
               </>
             ) : (
               <>
-                <Link component={RouterLink} to={`/slots/${encodeURIComponent(n.device)}/${encodeURIComponent(n.slot)}`}>
+                <Link
+                  component={RouterLink}
+                  to={`/slots/${encodeURIComponent(n.device)}/${encodeURIComponent(n.slot)}`}
+                >
                   {n.device}/{n.slot}
                 </Link>{' '}
                 is known under {n.names.join(', ')}, and no request of it waits
@@ -81,7 +97,9 @@ function Lying({ a }: { a: Schemas['Unmatched'] }) {
           act={() => remove.mutate()}
           close={() => setSure(false)}
         >
-          <Typography>It answers no request that waits. When its request comes later, the signer has to send it once more.</Typography>
+          <Typography>
+            It answers no request that waits. When its request comes later, the signer has to send it once more.
+          </Typography>
         </Confirm>
       )}
     </Box>

@@ -28,7 +28,9 @@ import { EditDevice } from './EditDevice'
 const sections = { slots: 'Slots', about: 'Device', replacements: 'Replacements' } as const
 type Section = keyof typeof sections
 
-/** DevicePage shows one box, section by section: its slots, what it is and how it is reached, and what was done on it. */
+/**
+ * DevicePage shows one box, section by section: its slots, what it is and how it is reached, and what was done on it.
+ */
 export function DevicePage() {
   const { name = '' } = useParams()
   const found = useQuery({ ...deviceQuery(name), refetchInterval: 15_000 })
@@ -47,7 +49,11 @@ function Shown({ d }: { d: Device }) {
   const [dialog, setDialog] = useState<'edit' | 'remove' | null>(null)
   const path = { params: { path: { name: d.name } } }
   const attempt = useChange({ of: 'devices', do: () => take(api.POST('/api/v1/devices/{name}/tries', path)) })
-  const remove = useChange({ of: 'devices', do: () => take(api.DELETE('/api/v1/devices/{name}', path)), done: () => void navigate('/devices') })
+  const remove = useChange({
+    of: 'devices',
+    do: () => take(api.DELETE('/api/v1/devices/{name}', path)),
+    done: () => void navigate('/devices'),
+  })
   return (
     <Stack>
       <Breadcrumbs>
@@ -97,7 +103,14 @@ function Shown({ d }: { d: Device }) {
         sx={{ borderBottom: 1, borderColor: 'divider', minHeight: 40 }}
       >
         {(Object.keys(sections) as Section[]).map((s) => (
-          <Tab key={s} value={s} label={sections[s]} id={`tab-${s}`} aria-controls={`section-${s}`} sx={{ minHeight: 40 }} />
+          <Tab
+            key={s}
+            value={s}
+            label={sections[s]}
+            id={`tab-${s}`}
+            aria-controls={`section-${s}`}
+            sx={{ minHeight: 40 }}
+          />
         ))}
       </Tabs>
       <Box role="tabpanel" id={`section-${section}`} aria-labelledby={`tab-${section}`}>
@@ -111,8 +124,17 @@ function Shown({ d }: { d: Device }) {
       </Box>
       {dialog === 'edit' && <EditDevice device={d} close={() => setDialog(null)} />}
       {dialog === 'remove' && (
-        <Confirm question={`Remove ${d.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setDialog(null)}>
-          <Typography>Its history, its secrets and the records of its replacements are deleted. Nothing is changed on the device.</Typography>
+        <Confirm
+          question={`Remove ${d.name}?`}
+          yes="Remove"
+          pending={remove.isPending}
+          error={remove.error}
+          act={() => remove.mutate()}
+          close={() => setDialog(null)}
+        >
+          <Typography>
+            Its history, its secrets and the records of its replacements are deleted. Nothing is changed on the device.
+          </Typography>
         </Confirm>
       )}
     </Stack>
@@ -156,7 +178,9 @@ function Served({ device, slot }: { device: string; slot: string }) {
       <Loaded query={found} height={160}>
         {(s) => (
           <Box sx={{ display: 'grid', gap: 1 }}>
-            {s.chain && <Chain links={s.chain} incomplete={s.findings.find((f) => f.code === 'chain-incomplete')?.what} />}
+            {s.chain && (
+              <Chain links={s.chain} incomplete={s.findings.find((f) => f.code === 'chain-incomplete')?.what} />
+            )}
             {s.findings.length > 0 && <Findings found={s.findings} />}
           </Box>
         )}
@@ -201,8 +225,12 @@ function About({ d }: { d: Device }) {
   ]
   for (const a of d.access) {
     const who = a.credential ? `credential ${a.credential}` : a.user
-    rows.push([`Over ${a.link}`, `${who}, ${a.address && `${a.address}, `}port ${a.port}`], [`${a.link} pin`, <Print text={a.pin} what="the pin" />])
-    for (const [name, value] of Object.entries(a.options)) rows.push([`${a.link} option`, `${name.replaceAll('_', ' ')}: ${value}`])
+    rows.push(
+      [`Over ${a.link}`, `${who}, ${a.address && `${a.address}, `}port ${a.port}`],
+      [`${a.link} pin`, <Print text={a.pin} what="the pin" />],
+    )
+    for (const [name, value] of Object.entries(a.options))
+      rows.push([`${a.link} option`, `${name.replaceAll('_', ' ')}: ${value}`])
   }
   for (const n of d.nodes) rows.push([`Node ${n.name}`, n.address])
   if (d.cluster) rows.push(['Cluster', <Foreign>{`${d.cluster} ${d.cluster_role}`}</Foreign>])

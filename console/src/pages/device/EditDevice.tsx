@@ -93,7 +93,9 @@ export function changeOf(x: Partial<Values>, before: Values): Schemas['EditDevic
     ...(x.linkPort !== undefined && { port: Number(x.linkPort) }),
     ...(x.pin !== undefined && { pin: x.pin }),
   }
-  const settings = Object.fromEntries(Object.entries(x.settings ?? {}).filter(([name, value]) => value !== (before.settings[name] ?? '')))
+  const settings = Object.fromEntries(
+    Object.entries(x.settings ?? {}).filter(([name, value]) => value !== (before.settings[name] ?? '')),
+  )
   return {
     ...(x.address !== undefined && { address: x.address }),
     ...(x.site !== undefined && { site: x.site }),
@@ -104,7 +106,9 @@ export function changeOf(x: Partial<Values>, before: Values): Schemas['EditDevic
     ...(x.tags !== undefined && { tags: x.tags.trim() === '' ? [' '] : words(x.tags) }),
     ...(x.notes !== undefined && { notes: x.notes }),
     ...(Object.keys(settings).length > 0 && { settings }),
-    ...(Object.keys(access).length > 0 && { access: [{ ...access, ...(before.link !== '' && { link: before.link }) }] }),
+    ...(Object.keys(access).length > 0 && {
+      access: [{ ...access, ...(before.link !== '' && { link: before.link }) }],
+    }),
   }
 }
 
@@ -126,7 +130,14 @@ export function EditDevice({ device, close }: { device: Device; close: () => voi
       start={shown(seen)}
       submit="Save"
       of="devices"
-      send={(_, changed) => take(api.PATCH('/api/v1/devices/{name}', { params: { path: { name: device.name }, header: revision(seen) }, body: changeOf(changed, shown(seen)) }))}
+      send={(_, changed) =>
+        take(
+          api.PATCH('/api/v1/devices/{name}', {
+            params: { path: { name: device.name }, header: revision(seen) },
+            body: changeOf(changed, shown(seen)),
+          }),
+        )
+      }
       guard={{
         labels,
         look: async () => {
@@ -152,28 +163,54 @@ function Fields() {
   return (
     <FieldGrid>
       <Field name="address" label="Address" />
-      <Choice name="site" label="Site" options={[{ value: '', label: 'none' }, ...sites.map((s) => ({ value: s.name, label: s.name }))]} />
+      <Choice
+        name="site"
+        label="Site"
+        options={[{ value: '', label: 'none' }, ...sites.map((s) => ({ value: s.name, label: s.name }))]}
+      />
       <Choice
         name="family"
         label="Family"
         options={[
           { value: '', label: 'none (monitored only)' },
-          ...families.filter((f) => !f.links.includes('service') || f.name === d.family).map((f) => ({ value: f.name, label: f.title || f.name })),
+          ...families
+            .filter((f) => !f.links.includes('service') || f.name === d.family)
+            .map((f) => ({ value: f.name, label: f.title || f.name })),
         ]}
       />
       {link && <Field name="linkPort" label={`${linkNames[link]} port`} type="number" />}
       {link && (
-        <Choice name="credential" label="Credential" options={[{ value: '', label: 'its own' }, ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` }))]} />
+        <Choice
+          name="credential"
+          label="Credential"
+          options={[
+            { value: '', label: 'its own' },
+            ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` })),
+          ]}
+        />
       )}
       {link && !d.credential && <Field name="user" label="User" />}
       {link && !d.credential && (
-        <Field name="password" label="New password" type="password" complete="new-password" help="empty: stays as it is; needed again for another address, port or pin" />
+        <Field
+          name="password"
+          label="New password"
+          type="password"
+          complete="new-password"
+          help="empty: stays as it is; needed again for another address, port or pin"
+        />
       )}
       {link && <HostKey at={linkPlace(d)} what="The device" link={link} />}
       <Field name="owner" label="Owner" />
       <Field name="tags" label="Tags" help="separated by blanks" />
       <Field name="cluster" label="Cluster" />
-      <Choice name="clusterRole" label="Role in the cluster" options={[{ value: '', label: 'none' }, ...['active', 'standby', 'member'].map((r) => ({ value: r, label: r }))]} />
+      <Choice
+        name="clusterRole"
+        label="Role in the cluster"
+        options={[
+          { value: '', label: 'none' },
+          ...['active', 'standby', 'member'].map((r) => ({ value: r, label: r })),
+        ]}
+      />
       <Field name="notes" label="Notes" multiline minRows={2} sx={{ gridColumn: '1 / -1' }} />
       {family && family.settings.length > 0 && (
         <div style={{ gridColumn: '1 / -1' }}>
@@ -187,10 +224,18 @@ function Fields() {
             name={`settings.${s.name}`}
             label={s.name}
             help={s.about}
-            options={[{ value: '', label: s.default ? `default: ${s.default}` : 'not set' }, ...s.choices.map((c) => ({ value: c, label: c }))]}
+            options={[
+              { value: '', label: s.default ? `default: ${s.default}` : 'not set' },
+              ...s.choices.map((c) => ({ value: c, label: c })),
+            ]}
           />
         ) : (
-          <Field key={s.name} name={`settings.${s.name}`} label={s.name} help={`${s.about}${s.default ? `; default: ${s.default}` : ''}`} />
+          <Field
+            key={s.name}
+            name={`settings.${s.name}`}
+            label={s.name}
+            help={`${s.about}${s.default ? `; default: ${s.default}` : ''}`}
+          />
         ),
       )}
     </FieldGrid>

@@ -21,7 +21,10 @@ export const portField = (what: string) =>
   )
 
 const fields = v.object({
-  name: v.pipe(needed('Name'), v.regex(/^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$/, 'Name has small letters, digits, dots and hyphens.')),
+  name: v.pipe(
+    needed('Name'),
+    v.regex(/^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$/, 'Name has small letters, digits, dots and hyphens.'),
+  ),
   address: needed('Address'),
   site: v.string(),
   family: v.string(),
@@ -67,19 +70,33 @@ const schema = v.pipe(
     ['secondPort'],
   ),
   v.forward(
-    v.check((d) => d.links.length < 2 || (d.secondPin !== '' && d.secondPinnedAt === placeOf(place(d, d.secondPort))), unpinned),
+    v.check(
+      (d) => d.links.length < 2 || (d.secondPin !== '' && d.secondPinnedAt === placeOf(place(d, d.secondPort))),
+      unpinned,
+    ),
     ['secondPin'],
   ),
   v.forward(
-    v.check((d) => d.links.length < 2 || d.secondCredential !== '' || d.secondUser !== '', 'A user is needed, or a credential.'),
+    v.check(
+      (d) => d.links.length < 2 || d.secondCredential !== '' || d.secondUser !== '',
+      'A user is needed, or a credential.',
+    ),
     ['secondUser'],
   ),
 )
 
 /** accessOf is how the device is reached over the links of its family, as the API takes it. */
 function accessOf(d: Values) {
-  const first = { pin: d.pin, port: Number(d.linkPort), ...(d.credential ? { credential: d.credential } : { user: d.user, password: d.password }) }
-  const second = { pin: d.secondPin, port: Number(d.secondPort), ...(d.secondCredential ? { credential: d.secondCredential } : { user: d.secondUser, password: d.secondPassword }) }
+  const first = {
+    pin: d.pin,
+    port: Number(d.linkPort),
+    ...(d.credential ? { credential: d.credential } : { user: d.user, password: d.password }),
+  }
+  const second = {
+    pin: d.secondPin,
+    port: Number(d.secondPort),
+    ...(d.secondCredential ? { credential: d.secondCredential } : { user: d.secondUser, password: d.secondPassword }),
+  }
   return d.links.map((link, i) => ({ link, ...(i === 0 ? first : second) }))
 }
 
@@ -180,7 +197,12 @@ function Fields() {
         name="family"
         label="Family"
         help="what it is; none: it can only be read"
-        options={[{ value: '', label: 'none (monitored only)' }, ...families.filter((f) => !f.links.includes('service')).map((f) => ({ value: f.name, label: f.title || f.name }))]}
+        options={[
+          { value: '', label: 'none (monitored only)' },
+          ...families
+            .filter((f) => !f.links.includes('service'))
+            .map((f) => ({ value: f.name, label: f.title || f.name })),
+        ]}
       />
       <Protocol />
       <Field name="port" label="Port" type="number" help="of its first slot" />
@@ -203,9 +225,20 @@ function Protocol() {
   }, [usual, all, getValues, setValue])
   return (
     <>
-      <Choice name="protocol" label="Protocol" help="how its certificate is read" options={all.filter((p) => !p.spoken_as).map((p) => ({ value: p.name, label: p.title }))} />
+      <Choice
+        name="protocol"
+        label="Protocol"
+        help="how its certificate is read"
+        options={all.filter((p) => !p.spoken_as).map((p) => ({ value: p.name, label: p.title }))}
+      />
       {eaps.includes(d.protocol) && (
-        <Field name="secret" label="Shared secret" type="password" complete="new-password" help="of this service as a network device of the RADIUS server" />
+        <Field
+          name="secret"
+          label="Shared secret"
+          type="password"
+          complete="new-password"
+          help="of this service as a network device of the RADIUS server"
+        />
       )}
     </>
   )
@@ -223,12 +256,27 @@ function Access({ link, second }: { link: SignIn; second: boolean }) {
       <Choice
         name={field('credential', 'secondCredential')}
         label={second ? `${label} credential` : 'Credential'}
-        options={[{ value: '', label: 'its own' }, ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` }))]}
+        options={[
+          { value: '', label: 'its own' },
+          ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` })),
+        ]}
       />
       <Field name={field('linkPort', 'secondPort')} label={`${label} port`} type="number" />
       {own && <Field name={field('user', 'secondUser')} label={`${label} user`} />}
-      {own && <Field name={field('password', 'secondPassword')} label={second ? `${label} password` : 'Password'} type="password" complete="new-password" />}
-      <HostKey at={place(d, second ? d.secondPort : d.linkPort)} what="The device" link={link} prefix={second ? 'second' : ''} />
+      {own && (
+        <Field
+          name={field('password', 'secondPassword')}
+          label={second ? `${label} password` : 'Password'}
+          type="password"
+          complete="new-password"
+        />
+      )}
+      <HostKey
+        at={place(d, second ? d.secondPort : d.linkPort)}
+        what="The device"
+        link={link}
+        prefix={second ? 'second' : ''}
+      />
     </>
   )
 }

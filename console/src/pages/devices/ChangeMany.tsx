@@ -9,10 +9,27 @@ import type { Filter } from '../../api/lists'
 import { some, words } from '../../parts/words'
 
 const asItIs = { value: '', label: 'as it is' }
-const schema = v.object({ owner: v.string(), site: v.string(), family: v.string(), credential: v.string(), addTags: v.string(), removeTags: v.string() })
+const schema = v.object({
+  owner: v.string(),
+  site: v.string(),
+  family: v.string(),
+  credential: v.string(),
+  addTags: v.string(),
+  removeTags: v.string(),
+})
 
 /** ChangeMany changes what many devices have in common. */
-export function ChangeMany({ n, which, done, close }: { n: number; which: { filter?: Filter; devices?: string[] }; done: (o: Schemas['Changed']) => void; close: () => void }) {
+export function ChangeMany({
+  n,
+  which,
+  done,
+  close,
+}: {
+  n: number
+  which: { filter?: Filter; devices?: string[] }
+  done: (o: Schemas['Changed']) => void
+  close: () => void
+}) {
   const sites = useQuery(sitesQuery).data ?? []
   const families = useQuery(familiesQuery).data ?? []
   const credentials = useQuery(credentialsQuery).data ?? []
@@ -50,9 +67,18 @@ export function ChangeMany({ n, which, done, close }: { n: number; which: { filt
         <Choice
           name="family"
           label="Family"
-          options={[asItIs, ...families.filter((f) => !f.links.includes('service')).map((f) => ({ value: f.name, label: f.title || f.name }))]}
+          options={[
+            asItIs,
+            ...families
+              .filter((f) => !f.links.includes('service'))
+              .map((f) => ({ value: f.name, label: f.title || f.name })),
+          ]}
         />
-        <Choice name="credential" label="Credential" options={[asItIs, ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` }))]} />
+        <Choice
+          name="credential"
+          label="Credential"
+          options={[asItIs, ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` }))]}
+        />
         <Field name="addTags" label="Tags to add" />
         <Field name="removeTags" label="Tags to remove" />
       </FieldGrid>

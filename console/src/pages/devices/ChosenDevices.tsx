@@ -57,7 +57,13 @@ export function ChosenDevices({ choice, total, filter, choose }: Props) {
         <Button size="small" variant="contained" disabled={n === 0} onClick={() => setDialog('change')}>
           Change {some(n, 'device')}
         </Button>
-        <Button size="small" variant="outlined" color="error" disabled={n === 0 || choice.all} onClick={() => setDialog('remove')}>
+        <Button
+          size="small"
+          variant="outlined"
+          color="error"
+          disabled={n === 0 || choice.all}
+          onClick={() => setDialog('remove')}
+        >
           Remove
         </Button>
         <Button
@@ -74,12 +80,27 @@ export function ChosenDevices({ choice, total, filter, choose }: Props) {
       {outcome && <Account of={outcome} />}
       {dialog === 'change' && (
         <Suspense>
-          <ChangeMany n={n} which={choice.all ? { filter } : { devices: [...choice.names] }} done={setOutcome} close={() => setDialog(null)} />
+          <ChangeMany
+            n={n}
+            which={choice.all ? { filter } : { devices: [...choice.names] }}
+            done={setOutcome}
+            close={() => setDialog(null)}
+          />
         </Suspense>
       )}
       {dialog === 'remove' && (
-        <Confirm question={`Remove ${some(n, 'device')}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setDialog(null)}>
-          <Typography>Their history, their secrets and the records of their replacements are deleted. Nothing is changed on the devices.</Typography>
+        <Confirm
+          question={`Remove ${some(n, 'device')}?`}
+          yes="Remove"
+          pending={remove.isPending}
+          error={remove.error}
+          act={() => remove.mutate()}
+          close={() => setDialog(null)}
+        >
+          <Typography>
+            Their history, their secrets and the records of their replacements are deleted. Nothing is changed on the
+            devices.
+          </Typography>
           <Box component="ul" sx={{ maxHeight: 200, overflow: 'auto' }}>
             {[...choice.names].map((name) => (
               <li key={name}>

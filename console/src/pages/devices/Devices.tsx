@@ -52,15 +52,29 @@ export function Devices() {
       </Heading>
       <ConditionFilter chosen={filter.condition} choose={(condition) => set({ condition })} />
       <Filters filter={filter} set={set} by={['site', 'family', 'tag', 'owner']} />
-      {admin && <ChosenDevices choice={choice.of} total={choice.total} filter={filter} choose={(of) => setChoice({ ...choice, of })} />}
+      {admin && (
+        <ChosenDevices
+          choice={choice.of}
+          total={choice.total}
+          filter={filter}
+          choose={(of) => setChoice({ ...choice, of })}
+        />
+      )}
       <List
         list={devicesList}
         filter={filter}
         columns={deviceColumns}
         id={(d) => d.name}
         open={(d) => void navigate(devicePath(d.name))}
-        empty={Object.keys(filter).length > 0 ? 'No device fits the filter.' : 'There is no device yet. Add one, or import a CSV file.'}
-        {...(admin && { choice: choice.of, choose: (of: Choice, total: number | undefined) => setChoice({ of, total }) })}
+        empty={
+          Object.keys(filter).length > 0
+            ? 'No device fits the filter.'
+            : 'There is no device yet. Add one, or import a CSV file.'
+        }
+        {...(admin && {
+          choice: choice.of,
+          choose: (of: Choice, total: number | undefined) => setChoice({ of, total }),
+        })}
       />
       {dialog === 'add' && <AddDevice close={() => setDialog(null)} />}
       {dialog === 'import' && <ImportDevices close={() => setDialog(null)} />}

@@ -26,7 +26,12 @@ export function ImportDevices({ close }: { close: () => void }) {
   const [partial, setPartial] = useState(false)
   const [sure, setSure] = useState(false)
   const send = useMutation({
-    mutationFn: (dry: boolean) => take(api.POST('/api/v1/imports', { body: { ...(book ? { xlsx: book.xlsx } : { csv }), columns: mapping(columns), partial, dry_run: dry } })),
+    mutationFn: (dry: boolean) =>
+      take(
+        api.POST('/api/v1/imports', {
+          body: { ...(book ? { xlsx: book.xlsx } : { csv }), columns: mapping(columns), partial, dry_run: dry },
+        }),
+      ),
     onSuccess: (done) => done.done && stale('devices'),
   })
   const adds = send.data?.lines.filter((l) => l.what === 'add').length ?? 0
@@ -45,8 +50,9 @@ export function ImportDevices({ close }: { close: () => void }) {
       <DialogTitle id="import-title">Import devices</DialogTitle>
       <DialogContent sx={{ display: 'grid', gap: 2 }}>
         <Typography sx={{ color: 'text.secondary' }}>
-          A CSV file or an Excel workbook with a header: name, address, site, family, owner, tags, notes, nodes, cluster, slot, port, server_name, slot_more, ssh:user,
-          ssh:password, ssh:credential, ssh:pin, setting:NAME. An empty cell leaves a field as it is, and a hyphen empties it. Nothing is removed.
+          A CSV file or an Excel workbook with a header: name, address, site, family, owner, tags, notes, nodes,
+          cluster, slot, port, server_name, slot_more, ssh:user, ssh:password, ssh:credential, ssh:pin, setting:NAME. An
+          empty cell leaves a field as it is, and a hyphen empties it. Nothing is removed.
         </Typography>
         <Button component={RouterLink} to="/discovery" sx={{ justifySelf: 'start' }}>
           Or discover the devices of an undocumented network
@@ -67,15 +73,33 @@ export function ImportDevices({ close }: { close: () => void }) {
           }}
         />
         {book && <Typography>{book.name}</Typography>}
-        <TextField id="import-text" label="Or paste it" disabled={book !== null} multiline minRows={4} maxRows={12} value={csv} onChange={(e) => setCsv(e.target.value)} />
-        <TextField id="import-columns" label="Column mapping: name=Hostname, one per line" multiline minRows={1} value={columns} onChange={(e) => setColumns(e.target.value)} />
+        <TextField
+          id="import-text"
+          label="Or paste it"
+          disabled={book !== null}
+          multiline
+          minRows={4}
+          maxRows={12}
+          value={csv}
+          onChange={(e) => setCsv(e.target.value)}
+        />
+        <TextField
+          id="import-columns"
+          label="Column mapping: name=Hostname, one per line"
+          multiline
+          minRows={1}
+          value={columns}
+          onChange={(e) => setColumns(e.target.value)}
+        />
         <FormControlLabel
           control={<Checkbox size="small" checked={partial} onChange={(e) => setPartial(e.target.checked)} />}
           label="Take the valid lines although others are invalid"
         />
         {send.isPending && (
           <Box role="status">
-            <Typography>{book ? 'The workbook is' : `${count(lines)} lines are`} read and checked; all is done at once.</Typography>
+            <Typography>
+              {book ? 'The workbook is' : `${count(lines)} lines are`} read and checked; all is done at once.
+            </Typography>
             <LinearProgress aria-label="Import" />
           </Box>
         )}
@@ -89,7 +113,8 @@ export function ImportDevices({ close }: { close: () => void }) {
             </Typography>
             {changes.slice(0, 50).map((l) => (
               <Typography key={l.line} variant="body2">
-                line {l.line}, {l.device}: {l.changes?.map((d) => `${d.what} ${d.from || 'empty'} → ${d.to || 'empty'}`).join('; ')}
+                line {l.line}, {l.device}:{' '}
+                {l.changes?.map((d) => `${d.what} ${d.from || 'empty'} → ${d.to || 'empty'}`).join('; ')}
               </Typography>
             ))}
             {send.data.lines
@@ -102,7 +127,9 @@ export function ImportDevices({ close }: { close: () => void }) {
               ))}
           </Box>
         )}
-        {sure && <Typography role="alert">What you gave is not imported. Press Close once more to discard it.</Typography>}
+        {sure && (
+          <Typography role="alert">What you gave is not imported. Press Close once more to discard it.</Typography>
+        )}
       </DialogContent>
       <DialogActions>
         <Button onClick={() => (sure ? close() : leave())}>Close</Button>

@@ -7,7 +7,14 @@ import type { Column } from '../../parts/list/columns'
 import { day, devicePath } from '../../parts/words'
 
 export const deviceColumns: Column<Device>[] = [
-  { field: 'condition', title: 'Condition', sorts: true, always: true, narrow: true, cell: (d) => <ConditionMark condition={d.condition} /> },
+  {
+    field: 'condition',
+    title: 'Condition',
+    sorts: true,
+    always: true,
+    narrow: true,
+    cell: (d) => <ConditionMark condition={d.condition} />,
+  },
   {
     field: 'name',
     title: 'Device',
@@ -24,7 +31,12 @@ export const deviceColumns: Column<Device>[] = [
   { field: 'site', title: 'Site', sorts: true, cell: (d) => <Foreign>{d.site}</Foreign> },
   { field: 'address', title: 'Address', sorts: true, cell: (d) => d.address },
   { field: 'family', title: 'Family', sorts: true, cell: (d) => d.family || 'monitored only' },
-  { field: 'expires_at', title: 'Expires', sorts: true, cell: (d) => <span style={{ whiteSpace: 'nowrap' }}>{day(d.expires_at)}</span> },
+  {
+    field: 'expires_at',
+    title: 'Expires',
+    sorts: true,
+    cell: (d) => <span style={{ whiteSpace: 'nowrap' }}>{day(d.expires_at)}</span>,
+  },
   { field: 'owner', title: 'Owner', cell: (d) => <Foreign>{d.owner}</Foreign> },
   { field: 'tags', title: 'Tags', cell: (d) => <Foreign>{d.tags.join(' ')}</Foreign> },
 ]

@@ -62,21 +62,35 @@ function Begin() {
         send={(x) =>
           take(
             api.POST('/api/v1/discoveries', {
-              body: { ranges: words(x.ranges), except: words(x.except), ports: words(x.ports), ...(x.rate && { rate: Number(x.rate) }), ...(x.site && { site: x.site }) },
+              body: {
+                ranges: words(x.ranges),
+                except: words(x.except),
+                ports: words(x.ports),
+                ...(x.rate && { rate: Number(x.rate) }),
+                ...(x.site && { site: x.site }),
+              },
             }),
           )
         }
         done={(s) => void navigate(`/discovery/${s.id}`)}
       >
         <FieldGrid>
-          <Field name="ranges" label="Networks, ranges, addresses and host names" multiline help="192.0.2.0/24, 192.0.2.10-192.0.2.20; nothing else is connected to" />
+          <Field
+            name="ranges"
+            label="Networks, ranges, addresses and host names"
+            multiline
+            help="192.0.2.0/24, 192.0.2.10-192.0.2.20; nothing else is connected to"
+          />
           <Field name="except" label="Except" multiline help="networks, ranges and addresses that are left out" />
           <Field name="ports" label="Ports" help="such as 443 or 25/smtp; empty: 443, 8443, 636, 993, 3389" />
           <Field name="rate" label="Connections a second" type="number" help="empty: 50" />
           <Choice
             name="site"
             label="Through the way into"
-            options={[{ value: '', label: 'no site: directly' }, ...(sites.data ?? []).map((s) => ({ value: s.name, label: s.name }))]}
+            options={[
+              { value: '', label: 'no site: directly' },
+              ...(sites.data ?? []).map((s) => ({ value: s.name, label: s.name })),
+            ]}
           />
         </FieldGrid>
       </Form>
@@ -136,7 +150,10 @@ function Shown({ id }: { id: string }) {
 }
 
 function Progress({ s }: { s: Discovery }) {
-  const stop = useChange({ of: 'discoveries', do: () => take(api.POST('/api/v1/discoveries/{id}/stop', { params: { path: { id: s.id } } })) })
+  const stop = useChange({
+    of: 'discoveries',
+    do: () => take(api.POST('/api/v1/discoveries/{id}/stop', { params: { path: { id: s.id } } })),
+  })
   if (s.ended_at) return null
   return (
     <Panel
@@ -161,10 +178,12 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
   const admin = useMay('admin')
   const adopt = useChange({
     of: 'discoveries',
-    do: (devices: string[]) => take(api.POST('/api/v1/discoveries/{id}/adoptions', { params: { path: { id: s.id } }, body: { devices } })),
+    do: (devices: string[]) =>
+      take(api.POST('/api/v1/discoveries/{id}/adoptions', { params: { path: { id: s.id } }, body: { devices } })),
     done: (out) => out.done && setChosen(new Set()),
   })
-  const toggle = (name: string) => setChosen((was) => (was.has(name) ? new Set([...was].filter((n) => n !== name)) : new Set([...was, name])))
+  const toggle = (name: string) =>
+    setChosen((was) => (was.has(name) ? new Set([...was].filter((n) => n !== name)) : new Set([...was, name])))
   return (
     <Panel
       title={`${some(open.length, 'device')} not in the fleet, ${s.proposals.length - open.length} known`}
@@ -172,10 +191,20 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
         admin &&
         open.length > 0 && (
           <Box sx={{ display: 'flex', gap: 1 }}>
-            <Button size="small" variant="outlined" disabled={chosen.size === 0 || adopt.isPending} onClick={() => adopt.mutate([...chosen])}>
+            <Button
+              size="small"
+              variant="outlined"
+              disabled={chosen.size === 0 || adopt.isPending}
+              onClick={() => adopt.mutate([...chosen])}
+            >
               Adopt {chosen.size || ''} chosen
             </Button>
-            <Button size="small" variant="contained" disabled={adopt.isPending} onClick={() => adopt.mutate(open.map((p) => p.name))}>
+            <Button
+              size="small"
+              variant="contained"
+              disabled={adopt.isPending}
+              onClick={() => adopt.mutate(open.map((p) => p.name))}
+            >
               Adopt all
             </Button>
           </Box>
@@ -185,7 +214,9 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
       {adopt.error && <Problem error={adopt.error} />}
       {adopt.data && (
         <Quiet>
-          {adopt.data.done ? `${some(adopt.data.added.length, 'device')} added; their slots are read now.` : 'Nothing was added.'}
+          {adopt.data.done
+            ? `${some(adopt.data.added.length, 'device')} added; their slots are read now.`
+            : 'Nothing was added.'}
           {adopt.data.wrong.map((w) => ` ${w.device}: ${w.why}.`)}
         </Quiet>
       )}
@@ -203,7 +234,14 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
               {open.slice(0, 500).map((p) => (
                 <TableRow key={p.name}>
                   <TableCell padding="checkbox">
-                    {admin && <Checkbox size="small" checked={chosen.has(p.name)} onChange={() => toggle(p.name)} slotProps={{ input: { 'aria-label': p.name } }} />}
+                    {admin && (
+                      <Checkbox
+                        size="small"
+                        checked={chosen.has(p.name)}
+                        onChange={() => toggle(p.name)}
+                        slotProps={{ input: { 'aria-label': p.name } }}
+                      />
+                    )}
                   </TableCell>
                   <TableCell>{p.name}</TableCell>
                   <TableCell>{p.slots.map((slot) => `${slot.name}=${slot.port}`).join(' ')}</TableCell>

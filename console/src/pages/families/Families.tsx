@@ -16,7 +16,13 @@ import { Term } from '../../parts/Term'
 import { some } from '../../parts/words'
 import { Problem } from '../../parts/Problem'
 
-const ways: Record<string, string> = { ssh: 'over SSH', https: 'over its web interface', netconf: 'by NETCONF', person: 'by a person', service: 'by Fresh Seal itself' }
+const ways: Record<string, string> = {
+  ssh: 'over SSH',
+  https: 'over its web interface',
+  netconf: 'by NETCONF',
+  person: 'by a person',
+  service: 'by Fresh Seal itself',
+}
 
 /** Told is a step of a family's procedure, as the API tells it. */
 type Told = Schemas['Told']
@@ -83,22 +89,34 @@ export function Families() {
     <Stack>
       <Heading title="Families" tab="Families" term={<Term of="family" />} />
       <Typography sx={{ color: 'text.secondary' }}>
-        A family is a kind of device. Its procedure says how such a device makes its key and request, takes its chain and is restarted.
+        A family is a kind of device. Its procedure says how such a device makes its key and request, takes its chain
+        and is restarted.
       </Typography>
       <Box>
         {(all.data ?? []).map((f) => (
-          <Accordion key={f.name} id={f.name} slotProps={{ heading: { component: 'h2' } }} defaultExpanded={f.name === wanted}>
+          <Accordion
+            key={f.name}
+            id={f.name}
+            slotProps={{ heading: { component: 'h2' } }}
+            defaultExpanded={f.name === wanted}
+          >
             <AccordionSummary aria-controls={`${f.name}-text`}>
               <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', width: '100%', alignItems: 'baseline' }}>
                 <Typography sx={{ fontWeight: 600 }}>{f.title || f.name}</Typography>
                 {!f.usable && <Typography sx={{ color: 'error.main', fontWeight: 600 }}>cannot be used</Typography>}
-                <Typography sx={{ color: 'text.secondary' }}>{f.links.map((l) => ways[l] ?? l).join(' and ')}</Typography>
+                <Typography sx={{ color: 'text.secondary' }}>
+                  {f.links.map((l) => ways[l] ?? l).join(' and ')}
+                </Typography>
                 <Typography sx={{ color: 'text.secondary', ml: 'auto' }}>{some(f.devices, 'device')}</Typography>
               </Box>
             </AccordionSummary>
             <AccordionDetails id={`${f.name}-text`} sx={{ display: 'grid', gap: 2 }}>
               {f.faults.length > 0 && (
-                <Box component="ul" aria-label={`Faults of ${f.name}`} sx={{ m: 0, pl: 2.5, color: f.usable ? 'warning.main' : 'error.main' }}>
+                <Box
+                  component="ul"
+                  aria-label={`Faults of ${f.name}`}
+                  sx={{ m: 0, pl: 2.5, color: f.usable ? 'warning.main' : 'error.main' }}
+                >
                   {f.faults.map((fault, i) => (
                     <li key={i}>
                       Line {fault.line}, column {fault.column}: {fault.what}
@@ -119,7 +137,10 @@ export function Families() {
                       show them
                     </Link>,
                   ],
-                  ...f.settings.map((s): [string, string] => [s.name, `${s.about} (${s.choices?.join(', ') ?? s.kind}${s.default ? `; default: ${s.default}` : ''})`]),
+                  ...f.settings.map((s): [string, string] => [
+                    s.name,
+                    `${s.about} (${s.choices?.join(', ') ?? s.kind}${s.default ? `; default: ${s.default}` : ''})`,
+                  ]),
                 ]}
               />
               <Box

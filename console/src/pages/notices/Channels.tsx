@@ -51,7 +51,9 @@ function valuesOf(c: Channel | undefined): Values {
 
 /** ownersOf reads lines of OWNER=ADDRESS. */
 export function ownersOf(text: string): Record<string, string> {
-  const pairs = text.split('\n').map((line) => [line.slice(0, line.lastIndexOf('=')).trim(), line.slice(line.lastIndexOf('=') + 1).trim()] as const)
+  const pairs = text
+    .split('\n')
+    .map((line) => [line.slice(0, line.lastIndexOf('=')).trim(), line.slice(line.lastIndexOf('=') + 1).trim()] as const)
   return Object.fromEntries(pairs.filter(([owner, address]) => owner && address))
 }
 
@@ -90,7 +92,9 @@ function ChannelRow({ c, edit }: { c: Channel; edit: () => void }) {
           </Button>
         }
       />
-      {trial.data && <Quiet>{trial.data.sent ? 'The message was sent.' : `The message was not sent: ${trial.data.why}`}</Quiet>}
+      {trial.data && (
+        <Quiet>{trial.data.sent ? 'The message was sent.' : `The message was not sent: ${trial.data.why}`}</Quiet>
+      )}
       {trial.error && <Problem error={trial.error} />}
     </Row>
   )
@@ -113,7 +117,9 @@ function EditChannel({ was, close }: { was: Channel | undefined; close: () => vo
               kind: x.kind,
               pin: x.pin,
               secret: x.secret,
-              ...(x.kind === 'webhook' ? { url: x.url } : { address: x.address, port: Number(x.port), ...(x.security && { security: x.security }) }),
+              ...(x.kind === 'webhook'
+                ? { url: x.url }
+                : { address: x.address, port: Number(x.port), ...(x.security && { security: x.security }) }),
               ...(x.kind === 'mail' && { from: x.from, to: words(x.to), owners: ownersOf(x.owners), user: x.user }),
             },
           }),
@@ -149,7 +155,11 @@ function Fields({ was }: { was: Channel | undefined }) {
           <Choice
             name="security"
             label="Security"
-            options={[{ value: '', label: kind === 'mail' ? 'STARTTLS' : 'TLS' }, ...(kind === 'mail' ? [{ value: 'tls', label: 'TLS' }] : []), { value: 'plain', label: 'none' }]}
+            options={[
+              { value: '', label: kind === 'mail' ? 'STARTTLS' : 'TLS' },
+              ...(kind === 'mail' ? [{ value: 'tls', label: 'TLS' }] : []),
+              { value: 'plain', label: 'none' },
+            ]}
           />
         </>
       )}
@@ -167,7 +177,13 @@ function Fields({ was }: { was: Channel | undefined }) {
           label={kind === 'mail' ? 'Password' : 'Key that signs its messages'}
           type="password"
           complete="new-password"
-          help={was?.has_secret ? 'empty: stays as it is; needed again for another server' : kind === 'webhook' ? '32 characters or more' : undefined}
+          help={
+            was?.has_secret
+              ? 'empty: stays as it is; needed again for another server'
+              : kind === 'webhook'
+                ? '32 characters or more'
+                : undefined
+          }
         />
       )}
       <Field name="pin" label="Pin" help="SHA-256 of the server’s certificate, where the system does not trust it" />

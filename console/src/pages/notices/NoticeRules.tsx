@@ -17,7 +17,10 @@ const told = (Object.keys(conditions) as Condition[]).filter((c): c is Exclude<C
 
 const schema = v.object({
   name: v.pipe(v.string(), v.trim(), v.nonEmpty('Name is needed.')),
-  ...(Object.fromEntries(told.map((c) => [c, v.boolean()])) as Record<(typeof told)[number], v.BooleanSchema<undefined>>),
+  ...(Object.fromEntries(told.map((c) => [c, v.boolean()])) as Record<
+    (typeof told)[number],
+    v.BooleanSchema<undefined>
+  >),
   expiring: v.boolean(),
   days: v.pipe(v.string(), v.regex(/^[\d\s,]*$/, 'Days are numbers, such as 30, 14, 3.')),
   site: v.string(),
@@ -38,7 +41,10 @@ type Values = v.InferOutput<typeof schema>
 function valuesOf(r: Rule | undefined): Values {
   return {
     name: r?.name ?? '',
-    ...(Object.fromEntries(told.map((c) => [c, r?.conditions?.includes(c) ?? false])) as Record<(typeof told)[number], boolean>),
+    ...(Object.fromEntries(told.map((c) => [c, r?.conditions?.includes(c) ?? false])) as Record<
+      (typeof told)[number],
+      boolean
+    >),
     expiring: r?.expiring ?? false,
     days: (r?.days ?? []).join(', '),
     site: r?.site ?? '',
@@ -96,7 +102,12 @@ function RuleRow({ r, edit }: { r: Rule; edit: () => void }) {
         {means(r)}
       </Quiet>
       <May role="admin">
-        <EditRemove what={`the rule ${r.name}`} of="rules" edit={edit} remove={() => take(api.DELETE('/api/v1/notice-rules/{name}', { params: { path: { name: r.name } } }))} />
+        <EditRemove
+          what={`the rule ${r.name}`}
+          of="rules"
+          edit={edit}
+          remove={() => take(api.DELETE('/api/v1/notice-rules/{name}', { params: { path: { name: r.name } } }))}
+        />
       </May>
     </Row>
   )
@@ -151,7 +162,10 @@ function EditRule({ was, close }: { was: Rule | undefined; close: () => void }) 
         <Field name="owner" label="Only this owner" />
         <Field name="tag" label="Only this tag" />
       </FieldGrid>
-      <Tick name="expiring" label="Tell of CA certificates, domain validations and tokens that expire, instead of slots (needs days left)" />
+      <Tick
+        name="expiring"
+        label="Tell of CA certificates, domain validations and tokens that expire, instead of slots (needs days left)"
+      />
       <FieldGrid columns={4}>
         {told.map((c) => (
           <Tick key={c} name={c} label={c} />

@@ -47,7 +47,9 @@ function Known() {
     of: 'notices',
     do: (slot: string) => {
       const [device = '', name = ''] = slot.split('/')
-      return take(api.DELETE('/api/v1/slots/{device}/{slot}/acknowledgement', { params: { path: { device, slot: name } } }))
+      return take(
+        api.DELETE('/api/v1/slots/{device}/{slot}/acknowledgement', { params: { path: { device, slot: name } } }),
+      )
     },
   })
   return (
@@ -107,7 +109,13 @@ function Log() {
                           {n.what || n.slot}
                         </Link>
                       </TableCell>
-                      <TableCell>{n.kind === 'notice' ? n.stage : n.kind === 'reminder' ? `${n.stage}, reminder ${n.reminders}` : 'over'}</TableCell>
+                      <TableCell>
+                        {n.kind === 'notice'
+                          ? n.stage
+                          : n.kind === 'reminder'
+                            ? `${n.stage}, reminder ${n.reminders}`
+                            : 'over'}
+                      </TableCell>
                       <TableCell>{n.rule}</TableCell>
                       <TableCell>{n.over}</TableCell>
                       <TableCell sx={n.state === 'failed' ? { color: 'error.main' } : undefined}>

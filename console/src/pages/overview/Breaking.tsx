@@ -13,7 +13,8 @@ const week = 7
 
 /** breaks says whether clients are refused now, or will be within a week. */
 export const breaks = (s: Schemas['DueSlot']) =>
-  ['expired', 'unexpected'].includes(s.condition) || (s.expires_in_days !== null && s.expires_in_days !== undefined && s.expires_in_days <= week)
+  ['expired', 'unexpected'].includes(s.condition) ||
+  (s.expires_in_days !== null && s.expires_in_days !== undefined && s.expires_in_days <= week)
 
 /** Breaking answers: is anything about to break? */
 export function Breaking() {
@@ -25,12 +26,14 @@ export function Breaking() {
           const bad = all.filter(breaks)
           return (
             <>
-              {bad.length === 0 && <Quiet>Nothing expires within 7 days, and no certificate was changed outside Fresh Seal.</Quiet>}
+              {bad.length === 0 && (
+                <Quiet>Nothing expires within 7 days, and no certificate was changed outside Fresh Seal.</Quiet>
+              )}
               {bad.slice(0, shown).map((s) => (
                 <SlotLine
                   key={`${s.device}/${s.name}`}
                   slot={s}
-                  says={`${s.locks_out ? 'locks everybody out; ' : ''}${s.condition === 'unexpected' ? 'changed outside Fresh Seal' : days(s.expires_in_days)}${s.condition === 'unexpected' ? '' : `, ${day(s.expires_at)}`}`}
+                  says={`${s.locks_out ? 'locks everybody out; ' : ''}${reason(s)}`}
                 />
               ))}
               {bad.length > shown && (
@@ -44,4 +47,8 @@ export function Breaking() {
       </Loaded>
     </Panel>
   )
+}
+
+function reason(s: Schemas['Slot']) {
+  return s.condition === 'unexpected' ? 'changed outside Fresh Seal' : `${days(s.expires_in_days)}, ${day(s.expires_at)}`
 }

@@ -18,7 +18,10 @@ import { ThisWeek } from './ThisWeek'
 
 const Expiry = lazy(async () => ({ default: (await import('./Expiry')).Expiry }))
 
-/** Overview is the first page: how the fleet stands; is anything about to break, what must be done this week, what waits for somebody else. */
+/**
+ * Overview is the first page: how the fleet stands; is anything about to break, what must be done this week, what
+ * waits for somebody else.
+ */
 export function Overview() {
   const status = useQuery(statusQuery)
   if (status.error && !status.data) return <Problem error={status.error} again={() => void status.refetch()} />
@@ -29,7 +32,8 @@ export function Overview() {
       <Heading title={some(status.data.slots, 'slot')} tab="Overview" />
       {status.data.judging && (
         <Typography role="status" sx={{ color: 'text.secondary' }}>
-          Rules or trust have changed: {status.data.judging.judged} of {status.data.judging.slots} slots are judged again.
+          Rules or trust have changed: {status.data.judging.judged} of {status.data.judging.slots} slots are judged
+          again.
         </Typography>
       )}
       {status.data.slots < 2 && (
@@ -40,7 +44,17 @@ export function Overview() {
           </Link>
         </Typography>
       )}
-      <Box sx={{ display: 'grid', gap: 1.5, gridTemplateColumns: { xs: 'repeat(2, minmax(0, 1fr))', sm: 'repeat(4, minmax(0, 1fr))', lg: 'repeat(8, minmax(0, 1fr))' } }}>
+      <Box
+        sx={{
+          display: 'grid',
+          gap: 1.5,
+          gridTemplateColumns: {
+            xs: 'repeat(2, minmax(0, 1fr))',
+            sm: 'repeat(4, minmax(0, 1fr))',
+            lg: 'repeat(8, minmax(0, 1fr))',
+          },
+        }}
+      >
         {(Object.keys(conditions) as Condition[]).map((c) => (
           <Paper
             key={c}
@@ -49,14 +63,30 @@ export function Overview() {
             sx={{ p: 1.5, textDecoration: 'none', color: 'text.primary', '&:hover': { borderColor: 'primary.main' } }}
           >
             <ConditionMark condition={c} />
-            <Typography sx={{ fontSize: 28, fontWeight: 650, lineHeight: 1.2, color: count(c) ? 'text.primary' : 'text.secondary' }}>{count(c)}</Typography>
+            <Typography
+              sx={{
+                fontSize: 28,
+                fontWeight: 650,
+                lineHeight: 1.2,
+                color: count(c) ? 'text.primary' : 'text.secondary',
+              }}
+            >
+              {count(c)}
+            </Typography>
             <Typography variant="body2" sx={{ color: 'text.secondary' }}>
               {conditions[c].about}
             </Typography>
           </Paper>
         ))}
       </Box>
-      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'repeat(3, minmax(0, 1fr))' }, alignItems: 'stretch' }}>
+      <Box
+        sx={{
+          display: 'grid',
+          gap: 2,
+          gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'repeat(3, minmax(0, 1fr))' },
+          alignItems: 'stretch',
+        }}
+      >
         <Breaking />
         <ThisWeek />
         <Elsewhere status={status.data} />

@@ -12,7 +12,15 @@ export function SlotLine({ slot: s, says }: { slot: Slot; says: string }) {
       <Link component={RouterLink} to={slotPath(s.device, s.name)} sx={{ overflowWrap: 'anywhere' }}>
         {s.device}/{s.name}
       </Link>
-      <Box sx={{ display: 'flex', justifyContent: 'space-between', columnGap: 1, flexWrap: 'wrap', color: 'text.secondary' }}>
+      <Box
+        sx={{
+          display: 'flex',
+          justifyContent: 'space-between',
+          columnGap: 1,
+          flexWrap: 'wrap',
+          color: 'text.secondary',
+        }}
+      >
         <ConditionMark condition={s.condition} />
         <span>{says}</span>
       </Box>

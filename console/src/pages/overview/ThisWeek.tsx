@@ -43,7 +43,9 @@ export function ThisWeek() {
       )}
       <Loaded query={due} height={160}>
         {(all) => {
-          const begin = all.filter((s) => !breaks(s) && s.condition !== 'factory' && s.condition !== 'flawed' && inAWeek(s.act_by))
+          const begin = all.filter(
+            (s) => !breaks(s) && s.condition !== 'factory' && s.condition !== 'flawed' && inAWeek(s.act_by),
+          )
           const wrong = all.filter((s) => !breaks(s) && ['factory', 'flawed'].includes(s.condition))
           return (
             <>
@@ -58,7 +60,11 @@ export function ThisWeek() {
               )}
               {begin.length === 0 && all.length > 0 && <Quiet>No replacement has to start this week.</Quiet>}
               {wrong.slice(0, Math.max(0, shown - 1 - begin.length)).map((s) => (
-                <SlotLine key={`${s.device}/${s.name}`} slot={s} says={s.locks_out ? 'locks everybody out' : s.condition === 'factory' ? 'factory certificate' : ''} />
+                <SlotLine
+                  key={`${s.device}/${s.name}`}
+                  slot={s}
+                  says={s.locks_out ? 'locks everybody out' : s.condition === 'factory' ? 'factory certificate' : ''}
+                />
               ))}
               {wrong.length > 0 && (
                 <Link component={RouterLink} to="/slots">

@@ -21,7 +21,11 @@ import { Copy } from '../../parts/Print'
 import { moment } from '../../parts/words'
 
 type Role = Schemas['User']['role']
-const roles: Record<Role, string> = { viewer: 'read only', operator: 'reads, replaces, runs intakes', admin: 'everything' }
+const roles: Record<Role, string> = {
+  viewer: 'read only',
+  operator: 'reads, replaces, runs intakes',
+  admin: 'everything',
+}
 const roleOptions = (Object.keys(roles) as Role[]).map((r) => ({ value: r, label: `${r}: ${roles[r]}` }))
 
 const tokenRoles = [{ value: 'monitor', label: 'monitor: reads the metrics' }, ...roleOptions]
@@ -77,7 +81,9 @@ function Users() {
           submit="Add"
           said="The user was added"
           of="users"
-          send={(x) => take(api.POST('/api/v1/users', { body: { name: x.name, password: x.password, role: x.role as Role } }))}
+          send={(x) =>
+            take(api.POST('/api/v1/users', { body: { name: x.name, password: x.password, role: x.role as Role } }))
+          }
         >
           <FieldGrid columns={3}>
             <Field name="name" label="Name" />
@@ -95,8 +101,16 @@ function UserRow({ user }: { user: Schemas['User'] }) {
   const [sure, setSure] = useState(false)
   const [role, setRole] = useState<Role>()
   const path = { params: { path: { name: user.name } } }
-  const edit = useChange({ of: 'users', do: (to: Role) => take(api.PATCH('/api/v1/users/{name}', { ...path, body: { role: to } })), done: () => setRole(undefined) })
-  const remove = useChange({ of: 'users', do: () => take(api.DELETE('/api/v1/users/{name}', path)), done: () => setSure(false) })
+  const edit = useChange({
+    of: 'users',
+    do: (to: Role) => take(api.PATCH('/api/v1/users/{name}', { ...path, body: { role: to } })),
+    done: () => setRole(undefined),
+  })
+  const remove = useChange({
+    of: 'users',
+    do: () => take(api.DELETE('/api/v1/users/{name}', path)),
+    done: () => setSure(false),
+  })
   const mine = me === user.name
   return (
     <Row label={user.name}>
@@ -106,7 +120,15 @@ function UserRow({ user }: { user: Schemas['User'] }) {
       {mine ? (
         <Typography>{user.role}. Only another admin can change your role.</Typography>
       ) : (
-        <TextField id={`role-${user.name}`} select size="small" label="Role" value={user.role} onChange={(e) => setRole(e.target.value as Role)} sx={{ width: 250 }}>
+        <TextField
+          id={`role-${user.name}`}
+          select
+          size="small"
+          label="Role"
+          value={user.role}
+          onChange={(e) => setRole(e.target.value as Role)}
+          sx={{ width: 250 }}
+        >
           {roleOptions.map((r) => (
             <MenuItem key={r.value} value={r.value}>
               {r.label}
@@ -135,7 +157,14 @@ function UserRow({ user }: { user: Schemas['User'] }) {
         </Confirm>
       )}
       {sure && (
-        <Confirm question={`Remove the user ${user.name}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
+        <Confirm
+          question={`Remove the user ${user.name}?`}
+          yes="Remove"
+          pending={remove.isPending}
+          error={remove.error}
+          act={() => remove.mutate()}
+          close={() => setSure(false)}
+        >
           <Typography>
             All sessions and tokens of {user.name} end. What {user.name} did stays in the audit log.
           </Typography>
@@ -154,7 +183,9 @@ function Tokens() {
       <Loaded query={tokens}>
         {(list) => (
           <>
-            {list.length === 0 && <Quiet>No tokens. A token gives a program access, with a role and an expiry date.</Quiet>}
+            {list.length === 0 && (
+              <Quiet>No tokens. A token gives a program access, with a role and an expiry date.</Quiet>
+            )}
             {list.map((t) => (
               <TokenRow key={t.id} t={t} />
             ))}
@@ -175,7 +206,13 @@ function Tokens() {
           submit="Make a token"
           said="The token was made; it is shown once"
           of="tokens"
-          send={(x) => take(api.POST('/api/v1/tokens', { body: { label: x.label, role: x.role as Schemas['NewToken']['role'], days: Number(x.days) } }))}
+          send={(x) =>
+            take(
+              api.POST('/api/v1/tokens', {
+                body: { label: x.label, role: x.role as Schemas['NewToken']['role'], days: Number(x.days) },
+              }),
+            )
+          }
           done={setMade}
         >
           <FieldGrid columns={3}>
@@ -198,7 +235,11 @@ function Tokens() {
 
 function TokenRow({ t }: { t: Schemas['Token'] }) {
   const [sure, setSure] = useState(false)
-  const end = useChange({ of: 'tokens', do: () => take(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })), done: () => setSure(false) })
+  const end = useChange({
+    of: 'tokens',
+    do: () => take(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })),
+    done: () => setSure(false),
+  })
   return (
     <Row label={t.label}>
       <Typography sx={{ fontWeight: 600, minWidth: 120 }}>
@@ -212,8 +253,17 @@ function TokenRow({ t }: { t: Schemas['Token'] }) {
         End it
       </Button>
       {sure && (
-        <Confirm question={`End the token “${t.label}”?`} yes="End it" pending={end.isPending} error={end.error} act={() => end.mutate()} close={() => setSure(false)}>
-          <Typography>The program that uses it is refused from then on. It cannot be brought back; a new one can be made.</Typography>
+        <Confirm
+          question={`End the token “${t.label}”?`}
+          yes="End it"
+          pending={end.isPending}
+          error={end.error}
+          act={() => end.mutate()}
+          close={() => setSure(false)}
+        >
+          <Typography>
+            The program that uses it is refused from then on. It cannot be brought back; a new one can be made.
+          </Typography>
         </Confirm>
       )}
     </Row>

@@ -8,10 +8,17 @@ import { words } from '../../parts/words'
 
 /** canAskAgain says that no answer was taken yet, so that another request can be signed instead. */
 export function canAskAgain(r: Replacement) {
-  return (r.state === 'waiting' && r.stage === 'sign') || (r.state === 'held' && (r.stage === 'request' || r.stage === 'sign'))
+  return (
+    (r.state === 'waiting' && r.stage === 'sign') ||
+    (r.state === 'held' && (r.stage === 'request' || r.stage === 'sign'))
+  )
 }
 
-const schema = v.object({ reason: v.pipe(v.string(), v.trim(), v.nonEmpty('Reason is needed.')), more: v.string(), less: v.string() })
+const schema = v.object({
+  reason: v.pipe(v.string(), v.trim(), v.nonEmpty('Reason is needed.')),
+  more: v.string(),
+  less: v.string(),
+})
 
 /** AskAgain has another request made and signed in place of the one that is out. */
 export function AskAgain({ r, close }: { r: Replacement; close: () => void }) {
@@ -24,13 +31,19 @@ export function AskAgain({ r, close }: { r: Replacement; close: () => void }) {
       said="Another request is made"
       of="replacements"
       send={(x) =>
-        take(api.POST('/api/v1/replacements/{id}/requests', { params: { path: { id: r.id } }, body: { reason: x.reason, names: words(x.more), without: words(x.less) } }))
+        take(
+          api.POST('/api/v1/replacements/{id}/requests', {
+            params: { path: { id: r.id } },
+            body: { reason: x.reason, names: words(x.more), without: words(x.less) },
+          }),
+        )
       }
       close={close}
     >
       <Box sx={{ display: 'grid', gap: 2 }}>
         <Typography>
-          The device makes another request with a new key. The one that is out becomes obsolete: if it is still signed, that is told when it comes, and never installed.
+          The device makes another request with a new key. The one that is out becomes obsolete: if it is still signed,
+          that is told when it comes, and never installed.
         </Typography>
         <Field name="reason" label="Reason" autoFocus />
         <Field name="more" label="Names to add" help={`It has ${r.plan.names.join(', ')}`} />

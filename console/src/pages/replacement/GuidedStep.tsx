@@ -29,7 +29,10 @@ function Guide({ t }: { t: Task }) {
   const [text, setText] = useState('')
   const path = { params: { path: { id: t.id } } }
   const operator = useMay('operator')
-  const answer = useChange({ of: 'tasks', do: () => take(api.POST('/api/v1/tasks/{id}/answer', { ...path, body: { text } })) })
+  const answer = useChange({
+    of: 'tasks',
+    do: () => take(api.POST('/api/v1/tasks/{id}/answer', { ...path, body: { text } })),
+  })
   const takeOver = useChange({ of: 'tasks', do: () => take(api.POST('/api/v1/tasks/{id}/take', path)) })
   const another = t.taken_by !== '' && t.taken_by !== me.data?.user
   return (
@@ -53,7 +56,13 @@ function Guide({ t }: { t: Task }) {
         </Typography>
         {t.copy.length > 0 && (
           <Box
-            sx={{ display: 'grid', gridTemplateColumns: { xs: 'minmax(0, 1fr)', sm: 'max-content minmax(0, 1fr) max-content' }, columnGap: 2, rowGap: 0.5, alignItems: 'center' }}
+            sx={{
+              display: 'grid',
+              gridTemplateColumns: { xs: 'minmax(0, 1fr)', sm: 'max-content minmax(0, 1fr) max-content' },
+              columnGap: 2,
+              rowGap: 0.5,
+              alignItems: 'center',
+            }}
           >
             {t.copy.map((c) => (
               <Value key={c.label} label={c.label} text={c.text} />
@@ -63,13 +72,25 @@ function Guide({ t }: { t: Task }) {
         {t.files.length > 0 && (
           <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1 }}>
             {t.files.map((f) => (
-              <Button key={f.name} component={Link} underline="none" variant="outlined" href={`/api/v1/tasks/${t.id}/files/${f.name}`} download={f.name}>
+              <Button
+                key={f.name}
+                component={Link}
+                underline="none"
+                variant="outlined"
+                href={`/api/v1/tasks/${t.id}/files/${f.name}`}
+                download={f.name}
+              >
                 {f.name}, {f.secret ? 'a private key' : `${f.size ?? 0} bytes`}
               </Button>
             ))}
           </Box>
         )}
-        {t.key && <Quiet>{text ? 'The key is read. ' : `Give back ${t.ask ?? ''} as a file. `}It is sealed, and forgotten once the device serves the certificate.</Quiet>}
+        {t.key && (
+          <Quiet>
+            {text ? 'The key is read. ' : `Give back ${t.ask ?? ''} as a file. `}It is sealed, and forgotten once the
+            device serves the certificate.
+          </Quiet>
+        )}
         {t.ask && !t.key && (
           <TextField
             id="task-answer"
@@ -85,7 +106,12 @@ function Guide({ t }: { t: Task }) {
         {t.ask && (
           <Button component="label" size="small" sx={{ justifySelf: 'start' }}>
             Read it from a file
-            <input type="file" hidden aria-label="Read the result from a file" onChange={(e) => void readFile(e.target.files?.[0]).then(setText)} />
+            <input
+              type="file"
+              hidden
+              aria-label="Read the result from a file"
+              onChange={(e) => void readFile(e.target.files?.[0]).then(setText)}
+            />
           </Button>
         )}
         {t.seen && (
@@ -94,7 +120,11 @@ function Guide({ t }: { t: Task }) {
           </Alert>
         )}
         <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>
-          <Button variant="contained" disabled={!operator || answer.isPending || another || (Boolean(t.ask) && !text.trim())} onClick={() => answer.mutate()}>
+          <Button
+            variant="contained"
+            disabled={!operator || answer.isPending || another || (Boolean(t.ask) && !text.trim())}
+            onClick={() => answer.mutate()}
+          >
             {answer.isPending ? 'Looking…' : t.ask ? 'Submit' : t.seen ? 'Look now' : 'Done'}
           </Button>
           <Typography sx={{ color: 'text.secondary' }}>until {moment(t.due_at)}</Typography>
@@ -147,7 +177,11 @@ function Value({ label, text }: { label: string; text: string }) {
 function Notes({ t }: { t: Task }) {
   const [text, setText] = useState('')
   const operator = useMay('operator')
-  const note = useChange({ of: 'tasks', do: () => take(api.POST('/api/v1/tasks/{id}/notes', { params: { path: { id: t.id } }, body: { text } })), done: () => setText('') })
+  const note = useChange({
+    of: 'tasks',
+    do: () => take(api.POST('/api/v1/tasks/{id}/notes', { params: { path: { id: t.id } }, body: { text } })),
+    done: () => setText(''),
+  })
   return (
     <Box>
       {t.notes.map((n) => (
@@ -168,7 +202,14 @@ function Notes({ t }: { t: Task }) {
           }}
           sx={{ display: 'flex', gap: 1, pt: 1 }}
         >
-          <TextField id="task-note" size="small" label="Note" value={text} onChange={(e) => setText(e.target.value)} fullWidth />
+          <TextField
+            id="task-note"
+            size="small"
+            label="Note"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            fullWidth
+          />
           <Button type="submit" variant="outlined" disabled={!text.trim() || note.isPending}>
             Add note
           </Button>

@@ -31,7 +31,11 @@ export function ReplacementPage() {
   const { id = '' } = useParams()
   const [live, setLive] = useState(false)
   // What runs is followed live, or asked for where the stream broke; what waits may be let go on by somebody else.
-  const r = useQuery({ ...replacementQuery(id), refetchInterval: (q) => (q.state.data?.state === 'waiting' || (q.state.data?.state === 'running' && !live) ? 3_000 : false) })
+  const r = useQuery({
+    ...replacementQuery(id),
+    refetchInterval: (q) =>
+      q.state.data?.state === 'waiting' || (q.state.data?.state === 'running' && !live) ? 3_000 : false,
+  })
   const holds = useLive(id, r.data?.state)
   if (holds !== live) setLive(holds)
   return (
@@ -91,7 +95,11 @@ function Shown({ it }: { it: Replacement }) {
             <Panel title="Old and new">
               <Compare
                 left={{ title: 'Old', sha256: it.old_sha256 }}
-                right={offered ? { title: 'Answer', sha256: offered.certificate.sha256 } : { title: 'New', sha256: it.new_sha256, none: 'not signed yet' }}
+                right={
+                  offered
+                    ? { title: 'Answer', sha256: offered.certificate.sha256 }
+                    : { title: 'New', sha256: it.new_sha256, none: 'not signed yet' }
+                }
               />
             </Panel>
           )}
@@ -139,7 +147,12 @@ function Unused({ answer: u }: { answer: NonNullable<Replacement['unused']>[numb
   )
 }
 
-const which = { before: 'The old certificate', new: 'The new certificate', other: 'A third certificate', unknown: 'Not known' }
+const which = {
+  before: 'The old certificate',
+  new: 'The new certificate',
+  other: 'A third certificate',
+  unknown: 'Not known',
+}
 
 /** Held shows what a person needs to decide: why the way back did not come to its end, and what each address serves. */
 function Held({ it }: { it: Replacement }) {
@@ -163,7 +176,10 @@ function facts(it: Replacement): Fact[] {
       : ([['Request', 'The device chooses subject, names and key itself.']] as Fact[])),
     ...(it.plan.client_use ? ([['Uses', 'TLS server and client']] as Fact[]) : []),
     ...(it.plan.cautions ?? []).map((caution): Fact => ['Caution', <Foreign>{caution}</Foreign>]),
-    ...(it.differs ?? []).map((d): Fact => [`Differs: ${d.field.replace('_', ' ')}`, <Foreign>{`planned “${d.planned}”, in the request “${d.made}”`}</Foreign>]),
+    ...(it.differs ?? []).map((d): Fact => [
+      `Differs: ${d.field.replace('_', ' ')}`,
+      <Foreign>{`planned “${d.planned}”, in the request “${d.made}”`}</Foreign>,
+    ]),
     ...Object.entries(it.plan.dropped ?? {}).map(([field, value]): Fact => [
       `Not asked for: ${field}`,
       <Foreign>{`“${value}”: the family has no place for it in its request`}</Foreign>,
@@ -171,7 +187,10 @@ function facts(it: Replacement): Fact[] {
     ['Signer', it.signer],
     ['Asked for by', <Foreign>{`${it.asked_by}, ${moment(it.begun_at)}`}</Foreign>],
     ...(it.approved_by ? [['Approved by', <Foreign>{it.approved_by}</Foreign>] as Fact] : []),
-    ...(it.former ?? []).map((f): Fact => ['Obsolete', <Foreign>{`${f.sha256.slice(0, 16)}…, asked for anew by ${f.by}: ${f.reason}`}</Foreign>]),
+    ...(it.former ?? []).map((f): Fact => [
+      'Obsolete',
+      <Foreign>{`${f.sha256.slice(0, 16)}…, asked for anew by ${f.by}: ${f.reason}`}</Foreign>,
+    ]),
     ...(it.not_before ? [['Not before', moment(it.not_before)] as Fact] : []),
     ...(it.stop_after ? [['Stops after', it.stop_after] as Fact] : []),
     ...(it.paused_by ? [['Paused by', <Foreign>{it.paused_by}</Foreign>] as Fact] : []),
@@ -181,7 +200,9 @@ function facts(it: Replacement): Fact[] {
       'Kept off the device',
       <Foreign>{`${f.name}, ${some(f.bytes, 'byte')}, ${moment(f.at)}; an admin exports it with: freshseal replacement file ${it.id} ${f.name}`}</Foreign>,
     ]),
-    ...(it.kept ? [['Kept for another try', `until ${it.kept.until.slice(0, 10)}: ${it.kept.what.join(', ')}`] as Fact] : []),
+    ...(it.kept
+      ? [['Kept for another try', `until ${it.kept.until.slice(0, 10)}: ${it.kept.what.join(', ')}`] as Fact]
+      : []),
     ['Old', <Print text={it.old_sha256} what="the old SHA-256" />],
     ['New', <Print text={it.new_sha256} what="the new SHA-256" />],
   ]

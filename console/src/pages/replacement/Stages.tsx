@@ -33,7 +33,12 @@ export function Stages({ r }: { r: Replacement }) {
   const again = Boolean(r.former?.length) && r.state !== 'cancelled' && !r.stopping
   const back = (r.steps ?? []).filter((s) => s.stage === 'revert' || (s.stage === 'cancel' && !again))
   const of = (stage: string) =>
-    (r.steps ?? []).filter((s) => s.stage === stage || (again && stage === 'request' && s.stage === 'cancel') || (stage === 'seal' && s.stage === 'finally'))
+    (r.steps ?? []).filter(
+      (s) =>
+        s.stage === stage ||
+        (again && stage === 'request' && s.stage === 'cancel') ||
+        (stage === 'seal' && s.stage === 'finally'),
+    )
   return (
     <Box component="ol" aria-label="Stages" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {stages.map(([name, about], i) => (
@@ -59,11 +64,21 @@ function mark(r: Replacement, i: number, now: number, steps: number): Mark {
   if (r.state === 'sealed' || i < now) return steps === 0 && own.includes(stages[i]?.[0] ?? '') ? 'unneeded' : 'done'
   if (i > now) return 'ahead'
   if (wanted(r)) return 'done' // what a person asked for did not fail
-  return r.state === 'held' || r.state === 'reverted' || r.reverting ? 'failed' : r.state === 'cancelled' ? 'ahead' : 'now'
+  return r.state === 'held' || r.state === 'reverted' || r.reverting
+    ? 'failed'
+    : r.state === 'cancelled'
+      ? 'ahead'
+      : 'now'
 }
 
 const signs: Record<Mark, string> = { done: '✓', now: '▸', failed: '✕', ahead: '·', unneeded: '–' }
-const tones: Record<Mark, string> = { done: 'success.main', now: 'primary.main', failed: 'error.main', ahead: 'text.secondary', unneeded: 'text.secondary' }
+const tones: Record<Mark, string> = {
+  done: 'success.main',
+  now: 'primary.main',
+  failed: 'error.main',
+  ahead: 'text.secondary',
+  unneeded: 'text.secondary',
+}
 
 function Stage({ name, about, mark, steps }: { name: string; about: string; mark: Mark; steps: Step[] }) {
   const [chosen, setChosen] = useState<boolean | null>(null) // null: open while it matters
@@ -75,9 +90,17 @@ function Stage({ name, about, mark, steps }: { name: string; about: string; mark
       component="li"
       data-stage={name}
       data-mark={mark}
-      sx={{ display: 'flex', gap: 1.5, py: 0.5, color: mark === 'ahead' || mark === 'unneeded' ? 'text.secondary' : 'text.primary' }}
+      sx={{
+        display: 'flex',
+        gap: 1.5,
+        py: 0.5,
+        color: mark === 'ahead' || mark === 'unneeded' ? 'text.secondary' : 'text.primary',
+      }}
     >
-      <Box aria-hidden="true" sx={{ width: 18, flexShrink: 0, textAlign: 'center', fontWeight: 700, color: tones[mark] }}>
+      <Box
+        aria-hidden="true"
+        sx={{ width: 18, flexShrink: 0, textAlign: 'center', fontWeight: 700, color: tones[mark] }}
+      >
         {signs[mark]}
       </Box>
       <Box sx={{ minWidth: 0, flexGrow: 1 }}>
@@ -90,7 +113,8 @@ function Stage({ name, about, mark, steps }: { name: string; about: string; mark
           </Typography>
           {first && last && (
             <Line open={open} toggle={() => setChosen(!open)}>
-              {some(steps.length, 'step')}, {took(first.began_at, last.ended_at) || 'under way'} <span aria-hidden="true">{open ? '▴' : '▾'}</span>
+              {some(steps.length, 'step')}, {took(first.began_at, last.ended_at) || 'under way'}{' '}
+              <span aria-hidden="true">{open ? '▴' : '▾'}</span>
               <Hidden>of {name}</Hidden>
             </Line>
           )}
@@ -103,11 +127,36 @@ function Stage({ name, about, mark, steps }: { name: string; about: string; mark
 
 /** Hidden is read out and not shown. */
 function Hidden({ children }: { children: ReactNode }) {
-  return <span style={{ position: 'absolute', width: 1, height: 1, overflow: 'hidden', clipPath: 'inset(50%)', whiteSpace: 'pre' }}>{children}</span>
+  return (
+    <span
+      style={{
+        position: 'absolute',
+        width: 1,
+        height: 1,
+        overflow: 'hidden',
+        clipPath: 'inset(50%)',
+        whiteSpace: 'pre',
+      }}
+    >
+      {children}
+    </span>
+  )
 }
 
 /** Line is a line of text that opens and closes something. */
-function Line({ open, toggle, tone = 'text.secondary', wide, children }: { open: boolean; toggle: () => void; tone?: string; wide?: boolean; children: ReactNode }) {
+function Line({
+  open,
+  toggle,
+  tone = 'text.secondary',
+  wide,
+  children,
+}: {
+  open: boolean
+  toggle: () => void
+  tone?: string
+  wide?: boolean
+  children: ReactNode
+}) {
   return (
     <Box
       component="button"
@@ -137,12 +186,19 @@ function StepLine({ step }: { step: Step }) {
   const live = step.outcome === 'running' && step.verb === 'dialog' && step.output
   return (
     <Box>
-      <Line open={open} toggle={() => setOpen(!open)} tone={step.outcome === 'failed' || step.outcome === 'unknown' ? 'error.main' : 'text.primary'} wide>
+      <Line
+        open={open}
+        toggle={() => setOpen(!open)}
+        tone={step.outcome === 'failed' || step.outcome === 'unknown' ? 'error.main' : 'text.primary'}
+        wide
+      >
         <Box component="span" sx={{ flexGrow: 1 }}>
           {step.name}
           {step.outcome !== 'done' && ` — ${step.outcome}`}
           {step.outcome === 'running' && step.percent ? `, ${step.percent} %` : ''}
-          {step.outcome === 'running' && step.usual_seconds ? `, usually takes ${duration(step.usual_seconds)} here` : ''}
+          {step.outcome === 'running' && step.usual_seconds
+            ? `, usually takes ${duration(step.usual_seconds)} here`
+            : ''}
         </Box>
         <Box component="span" sx={{ color: 'text.secondary' }}>
           {took(step.began_at, step.ended_at)}
@@ -177,7 +233,9 @@ function StepLine({ step }: { step: Step }) {
 function Screen({ text, percent }: { text: string; percent: number | undefined }) {
   return (
     <Box sx={{ my: 1 }}>
-      {percent !== undefined && <LinearProgress variant="determinate" value={percent} aria-label="Progress on the device" sx={{ mb: 0.5 }} />}
+      {percent !== undefined && (
+        <LinearProgress variant="determinate" value={percent} aria-label="Progress on the device" sx={{ mb: 0.5 }} />
+      )}
       <Box
         component="pre"
         role="img"

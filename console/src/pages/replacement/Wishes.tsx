@@ -46,11 +46,21 @@ function send(r: Replacement, what: Wish, reason: string) {
   const params = { params: { path: { id: r.id } } }
   switch (what) {
     case 'accept':
-      return take(api.POST('/api/v1/replacements/{id}/acceptance', { ...params, body: { sha256: acceptable(r)?.certificate.sha256 ?? '' } }))
+      return take(
+        api.POST('/api/v1/replacements/{id}/acceptance', {
+          ...params,
+          body: { sha256: acceptable(r)?.certificate.sha256 ?? '' },
+        }),
+      )
     case 'clear':
       return take(api.POST('/api/v1/replacements/{id}/clear', params))
     case 'approve':
-      return take(api.POST('/api/v1/replacements/{id}/approve', { ...params, body: { ...(r.effect && { digest: r.effect.digest }) } }))
+      return take(
+        api.POST('/api/v1/replacements/{id}/approve', {
+          ...params,
+          body: { ...(r.effect && { digest: r.effect.digest }) },
+        }),
+      )
     case 'go':
       return take(api.POST('/api/v1/replacements/{id}/go', { ...params, body: {} }))
     case 'go-anyway':
@@ -100,7 +110,13 @@ export function Wishes({ r }: { r: Replacement }) {
   const open = r.state === 'waiting' || r.state === 'held' || (r.state === 'running' && !r.stopping && !r.reverting)
   if (!operator) return open || r.state === 'sealed' ? <Quiet>Acting on it needs the role operator.</Quiet> : null
   const wish = (what: Wish, label: string, look: 'contained' | 'outlined' = 'contained', grave = false) => (
-    <Button key={what} variant={look} color={grave ? 'error' : 'primary'} disabled={ask.isPending} onClick={() => (needsAnswer[what] ? setSure(what) : ask.mutate(what))}>
+    <Button
+      key={what}
+      variant={look}
+      color={grave ? 'error' : 'primary'}
+      disabled={ask.isPending}
+      onClick={() => (needsAnswer[what] ? setSure(what) : ask.mutate(what))}
+    >
       {label}
     </Button>
   )
@@ -113,7 +129,11 @@ export function Wishes({ r }: { r: Replacement }) {
         {r.waiting_for === 'go-ahead' && wish('go', 'Go on')}
         {r.waiting_for === 'window' && wish('go-anyway', 'Touch the device now', 'outlined')}
         {open && r.state !== 'held' && !r.paused_by && !changed && wish('pause', 'Pause', 'outlined')}
-        {r.paused_by && r.state !== 'held' && open && r.waiting_for !== 'go-ahead' && wish('go', 'End the pause', 'outlined')}
+        {r.paused_by &&
+          r.state !== 'held' &&
+          open &&
+          r.waiting_for !== 'go-ahead' &&
+          wish('go', 'End the pause', 'outlined')}
         {r.state === 'held' && !unknown && wish('resume', 'Resume')}
         {r.state === 'held' && unknown && wish('done', 'The step was done: go on')}
         {r.state === 'held' && unknown && wish('not-done', 'It was not done: do it now', 'outlined')}
@@ -132,7 +152,11 @@ export function Wishes({ r }: { r: Replacement }) {
         {(r.state === 'sealed' || (r.state === 'held' && changed)) && wish('revert', 'Revert', 'outlined', true)}
       </Box>
       {mine && <Quiet>You asked for it: where the policy wants another person to approve, it cannot be you.</Quiet>}
-      {r.state === 'held' && unknown && <Typography sx={{ mt: 1 }}>Nobody knows whether the step “{unknown.name}” was done. Look at the device first.</Typography>}
+      {r.state === 'held' && unknown && (
+        <Typography sx={{ mt: 1 }}>
+          Nobody knows whether the step “{unknown.name}” was done. Look at the device first.
+        </Typography>
+      )}
       {r.leftover && <Typography sx={{ mt: 1, color: 'warning.main' }}>Left on the device: {r.leftover}</Typography>}
       {ask.error && !sure && <Problem error={ask.error} />}
       {again && <AskAgain r={r} close={() => setAgain(false)} />}
@@ -168,9 +192,21 @@ const needsAnswer: Partial<Record<Wish, true>> = {
 }
 
 const outcomes: Partial<Record<Wish, { ask: string; yes: string; say: string }>> = {
-  done: { ask: 'was done?', yes: 'It was done', say: 'The replacement goes on after it. Say so only when you looked at the device.' },
-  'not-done': { ask: 'was not done?', yes: 'It was not done', say: 'It is sent to the device now. Say so only when you looked at the device.' },
-  repeat: { ask: 'is done again?', yes: 'Do it again', say: 'It is sent to the device once more. Where it was done already, it is then done twice.' },
+  done: {
+    ask: 'was done?',
+    yes: 'It was done',
+    say: 'The replacement goes on after it. Say so only when you looked at the device.',
+  },
+  'not-done': {
+    ask: 'was not done?',
+    yes: 'It was not done',
+    say: 'It is sent to the device now. Say so only when you looked at the device.',
+  },
+  repeat: {
+    ask: 'is done again?',
+    yes: 'Do it again',
+    say: 'It is sent to the device once more. Where it was done already, it is then done twice.',
+  },
 }
 
 const closing: Partial<Record<Wish, string>> = {
@@ -184,9 +220,16 @@ function EffectFacts({ effect }: { effect: NonNullable<Replacement['effect']> })
   return (
     <Facts
       rows={[
-        ...(effect.names_added.length > 0 ? [['Names added', <Foreign>{effect.names_added.join(', ')}</Foreign>] as Fact] : []),
-        ...(effect.names_lost.length > 0 ? [['Names lost', <Foreign>{effect.names_lost.join(', ')}</Foreign>] as Fact] : []),
-        ...effect.trust.map((t): Fact => [`Trust group ${t.trust_group}`, t.trusted ? 'trusts it' : <Foreign>{`does not trust it: missing root: ${t.lacks ?? ''}`}</Foreign>]),
+        ...(effect.names_added.length > 0
+          ? [['Names added', <Foreign>{effect.names_added.join(', ')}</Foreign>] as Fact]
+          : []),
+        ...(effect.names_lost.length > 0
+          ? [['Names lost', <Foreign>{effect.names_lost.join(', ')}</Foreign>] as Fact]
+          : []),
+        ...effect.trust.map((t): Fact => [
+          `Trust group ${t.trust_group}`,
+          t.trusted ? 'trusts it' : <Foreign>{`does not trust it: missing root: ${t.lacks ?? ''}`}</Foreign>,
+        ]),
         ...effect.pins.map((p): Fact => ['Pin', <Foreign>{p.who}</Foreign>]),
         ['Steps on the device', <Foreign>{effect.stages.join('; ')}</Foreign>],
       ]}
@@ -232,7 +275,10 @@ function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) 
       return (
         <Confirm {...rest} wide question={`Put the old certificate of ${place} back?`} yes="Revert">
           <Compare left={{ ...fresh, title: 'Served now' }} right={{ ...old, title: 'Served after' }} />
-          <Typography sx={{ mt: 1 }}>Every change on the device is undone, services are reloaded, and the wire is read until the old certificate is seen.</Typography>
+          <Typography sx={{ mt: 1 }}>
+            Every change on the device is undone, services are reloaded, and the wire is read until the old certificate
+            is seen.
+          </Typography>
         </Confirm>
       )
     case 'cancel':
@@ -249,7 +295,14 @@ function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) 
       return (
         <Confirm {...rest} question={`Touch ${r.device} outside of its windows?`} yes="Touch it now" no="Wait">
           <Typography sx={{ mb: 2 }}>{r.closed}</Typography>
-          <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required fullWidth helperText="Recorded in the audit log." />
+          <TextField
+            label="Reason"
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+            required
+            fullWidth
+            helperText="Recorded in the audit log."
+          />
         </Confirm>
       )
     case 'close-new':
@@ -257,8 +310,17 @@ function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) 
     case 'close-neither':
       return (
         <Confirm {...rest} question={`Close the replacement of ${place}?`} yes="Close it" no="Keep it open">
-          <Typography sx={{ mb: 2 }}>{closing[wish]} The device is free from then on, and what the replacement left there is cleared.</Typography>
-          <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required fullWidth helperText="Recorded in the audit log." />
+          <Typography sx={{ mb: 2 }}>
+            {closing[wish]} The device is free from then on, and what the replacement left there is cleared.
+          </Typography>
+          <TextField
+            label="Reason"
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+            required
+            fullWidth
+            helperText="Recorded in the audit log."
+          />
         </Confirm>
       )
     default: {

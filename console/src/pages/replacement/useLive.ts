@@ -3,7 +3,10 @@ import type { Replacement } from '../../api/client'
 import { keys } from '../../api/keys'
 import { queryClient, stale } from '../../api/queries'
 
-/** useLive follows a running replacement: whenever the service has news of it, the page reads it again. It says whether the stream holds; where it does not, the page has to ask by itself. */
+/**
+ * useLive follows a running replacement: whenever the service has news of it, the page reads it again. It says
+ * whether the stream holds; where it does not, the page has to ask by itself.
+ */
 export function useLive(id: string, state?: Replacement['state']) {
   const running = state === 'running'
   const [holds, setHolds] = useState(false)

@@ -47,7 +47,11 @@ const columns: Column<Replacement>[] = [
     ),
   },
   { field: 'signer', title: 'Signer', cell: (r) => r.signer },
-  { field: 'begun_at', title: 'Begun', cell: (r) => <span style={{ whiteSpace: 'nowrap' }}>{moment(r.begun_at)}</span> },
+  {
+    field: 'begun_at',
+    title: 'Begun',
+    cell: (r) => <span style={{ whiteSpace: 'nowrap' }}>{moment(r.begun_at)}</span>,
+  },
   { field: 'asked_by', title: 'Asked for by', cell: (r) => <bdi>{r.asked_by}</bdi> },
 ]
 
@@ -80,7 +84,11 @@ export function Replacements() {
   const navigate = useNavigate()
   return (
     <Stack>
-      <Heading title="Replacements" tab={batches ? 'Batches' : 'Replacements'} term={<Term of={batches ? 'batch' : 'replacement'} />}>
+      <Heading
+        title="Replacements"
+        tab={batches ? 'Batches' : 'Replacements'}
+        term={<Term of={batches ? 'batch' : 'replacement'} />}
+      >
         {!batches && <TextFilter label="Search in this list" value={filter.text ?? ''} set={(text) => set({ text })} />}
         {!batches && <Views page="replacements" />}
       </Heading>
@@ -106,7 +114,15 @@ export function Replacements() {
       ) : (
         <>
           <div style={{ display: 'flex', flexWrap: 'wrap', gap: 8 }}>
-            <TextField id="filter-state" select size="small" label="State" value={filter.state ?? ''} onChange={(e) => set({ state: e.target.value })} sx={{ minWidth: 140 }}>
+            <TextField
+              id="filter-state"
+              select
+              size="small"
+              label="State"
+              value={filter.state ?? ''}
+              onChange={(e) => set({ state: e.target.value })}
+              sx={{ minWidth: 140 }}
+            >
               <MenuItem value="">any</MenuItem>
               {states.map((s) => (
                 <MenuItem key={s} value={s}>

@@ -33,7 +33,8 @@ export function Anchors() {
         )}
       </Loaded>
       <Quiet>
-        Another one comes in from a terminal: <code>freshseal trust-group add root.pem</code>, or with a pile on the desk.
+        Another one comes in from a terminal: <code>freshseal trust-group add root.pem</code>, or with a pile on the
+        desk.
       </Quiet>
     </Panel>
   )

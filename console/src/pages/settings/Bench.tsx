@@ -48,7 +48,11 @@ export function BenchLevels() {
               <Foreign>{level.subject}</Foreign>, until {level.not_after.slice(0, 10)}
             </Typography>
           ))}
-          <Button size="small" href={`data:application/x-pem-file,${encodeURIComponent(b.root)}`} download="bench-root.pem">
+          <Button
+            size="small"
+            href={`data:application/x-pem-file,${encodeURIComponent(b.root)}`}
+            download="bench-root.pem"
+          >
             Download its root
           </Button>
           <May role="admin">
@@ -69,14 +73,26 @@ function SetUp({ b, close }: { b: Bench; close: () => void }) {
       title="Set up bench"
       wide
       schema={schema}
-      start={{ root: '', middle: '', issuing: '', organization: '', country: '', rootDays: '7300', belowDays: '1825', leafDays: String(b.leaf_days), keep: false }}
+      start={{
+        root: '',
+        middle: '',
+        issuing: '',
+        organization: '',
+        country: '',
+        rootDays: '7300',
+        belowDays: '1825',
+        leafDays: String(b.leaf_days),
+        keep: false,
+      }}
       submit="Set up"
       of="signers"
       send={(x) =>
         take(
           api.PUT('/api/v1/bench', {
             body: {
-              names: [x.keep ? 'the root that there is' : x.root, x.middle, x.issuing].map((name) => name.trim()).filter(Boolean),
+              names: [x.keep ? 'the root that there is' : x.root, x.middle, x.issuing]
+                .map((name) => name.trim())
+                .filter(Boolean),
               organization: x.organization,
               country: x.country.toUpperCase(),
               root_days: Number(x.rootDays),
@@ -91,8 +107,8 @@ function SetUp({ b, close }: { b: Bench; close: () => void }) {
       close={close}
     >
       <Alert severity="info" variant="outlined" sx={{ mb: 2 }}>
-        The keys of the authority that there is are deleted. Certificates that it signed stay as they are, and its root stays trusted until you remove it. The new root has to be
-        given to all clients.
+        The keys of the authority that there is are deleted. Certificates that it signed stay as they are, and its root
+        stays trusted until you remove it. The new root has to be given to all clients.
       </Alert>
       <FieldGrid>
         <Field name="root" label="Name of the root" autoFocus />

@@ -18,7 +18,11 @@ import { some } from '../../parts/words'
 type Credential = Schemas['Credential']
 
 const needed = (what: string) => v.pipe(v.string(), v.trim(), v.nonEmpty(`${what} is needed.`))
-const schema = v.object({ name: needed('Name'), user: needed('User'), password: v.pipe(v.string(), v.nonEmpty('Password is needed.')) })
+const schema = v.object({
+  name: needed('Name'),
+  user: needed('User'),
+  password: v.pipe(v.string(), v.nonEmpty('Password is needed.')),
+})
 
 /** Credentials are users and secrets that devices share. A secret is taken and never shown. */
 export function Credentials() {
@@ -47,14 +51,20 @@ function EditCredential({ c, close }: { c: Credential | undefined; close: () => 
       of="credentials"
       send={({ name, user, password }) =>
         seen
-          ? take(api.PUT('/api/v1/credentials/{name}', { params: { path: { name: seen.name }, header: revision(seen) }, body: { user, password } }))
+          ? take(
+              api.PUT('/api/v1/credentials/{name}', {
+                params: { path: { name: seen.name }, header: revision(seen) },
+                body: { user, password },
+              }),
+            )
           : take(api.POST('/api/v1/credentials', { body: { name, user, password } }))
       }
       {...(c && {
         guard: {
           labels: { user: 'User' },
           look: async () => {
-            const now = (await queryClient.query({ ...credentialsQuery, staleTime: 0 })).find((x) => x.name === c.name) ?? c
+            const now =
+              (await queryClient.query({ ...credentialsQuery, staleTime: 0 })).find((x) => x.name === c.name) ?? c
             setSeen(now)
             return { name: now.name, user: now.user, password: '' }
           },
@@ -68,7 +78,10 @@ function EditCredential({ c, close }: { c: Credential | undefined; close: () => 
         <Field name="password" label="Password" type="password" complete="new-password" autoFocus={Boolean(c)} />
       </FieldGrid>
       {c && c.devices > 0 && (
-        <Typography sx={{ mt: 2 }}>{some(c.devices, 'device')} sign in with it from then on. Nothing is changed on them: the password must be theirs already.</Typography>
+        <Typography sx={{ mt: 2 }}>
+          {some(c.devices, 'device')} sign in with it from then on. Nothing is changed on them: the password must be
+          theirs already.
+        </Typography>
       )}
     </FormDialog>
   )
@@ -76,7 +89,11 @@ function EditCredential({ c, close }: { c: Credential | undefined; close: () => 
 
 function CredentialRow({ c, replace }: { c: Credential; replace: () => void }) {
   const [sure, setSure] = useState(false)
-  const remove = useChange({ of: 'credentials', do: () => take(api.DELETE('/api/v1/credentials/{name}', { params: { path: { name: c.name } } })), done: () => setSure(false) })
+  const remove = useChange({
+    of: 'credentials',
+    do: () => take(api.DELETE('/api/v1/credentials/{name}', { params: { path: { name: c.name } } })),
+    done: () => setSure(false),
+  })
   return (
     <Row>
       <Typography sx={{ fontWeight: 600, minWidth: 110 }}>{c.name}</Typography>

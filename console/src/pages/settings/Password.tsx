@@ -12,7 +12,10 @@ import { Field } from '../../parts/form/Field'
 import { Form } from '../../parts/form/Form'
 import { FieldGrid, Panel } from '../../parts/Panel'
 
-const schema = v.object({ old: v.pipe(v.string(), v.nonEmpty('Old password is needed.')), new: v.pipe(v.string(), v.minLength(10, 'New password has at least 10 characters.')) })
+const schema = v.object({
+  old: v.pipe(v.string(), v.nonEmpty('Old password is needed.')),
+  new: v.pipe(v.string(), v.minLength(10, 'New password has at least 10 characters.')),
+})
 
 /** Password changes one's own password, or ends all of one's sessions. */
 export function Password() {
@@ -50,7 +53,14 @@ export function Password() {
         </Button>
       </Box>
       {sure && (
-        <Confirm question="Sign out everywhere?" yes="Sign out" pending={out.isPending} error={out.error} act={() => out.mutate()} close={() => setSure(false)}>
+        <Confirm
+          question="Sign out everywhere?"
+          yes="Sign out"
+          pending={out.isPending}
+          error={out.error}
+          act={() => out.mutate()}
+          close={() => setSure(false)}
+        >
           <Typography>All of your sessions end, this one too, and so do your tokens for the client.</Typography>
         </Confirm>
       )}

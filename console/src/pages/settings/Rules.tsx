@@ -41,8 +41,15 @@ const switches = {
 } as const
 
 const choices = { approval: 'Approval by', signer: 'Default signer', renewal_key: 'Key of a replacement' } as const
-const lists = { required_names: 'Required names', name_prefixes: 'Service labels to request', service_domains: 'Service domains' } as const
-const times = { windows: 'Windows in which devices may be touched', freezes: 'Freezes in which no device is touched' } as const
+const lists = {
+  required_names: 'Required names',
+  name_prefixes: 'Service labels to request',
+  service_domains: 'Service domains',
+} as const
+const times = {
+  windows: 'Windows in which devices may be touched',
+  freezes: 'Freezes in which no device is touched',
+} as const
 const labels = { ...numbers, ...switches, ...choices, ...lists, ...times }
 
 const whole = (what: string) => v.pipe(v.string(), v.regex(/^\d*$/, `${what} is a whole number, or empty.`))
@@ -133,8 +140,18 @@ export function Rules() {
       <Loaded query={all}>
         {(list) => (
           <Stack>
-            {[...list, ...begun.filter((scope) => !list.some((p) => p.scope === scope)).map((scope): Policy => ({ scope, rules: {}, revision: 0 }))].map((p, i) => (
-              <Accordion key={p.scope} slotProps={{ heading: { component: 'h3' } }} defaultExpanded={i === 0 || begun.includes(p.scope)} disableGutters>
+            {[
+              ...list,
+              ...begun
+                .filter((scope) => !list.some((p) => p.scope === scope))
+                .map((scope): Policy => ({ scope, rules: {}, revision: 0 })),
+            ].map((p, i) => (
+              <Accordion
+                key={p.scope}
+                slotProps={{ heading: { component: 'h3' } }}
+                defaultExpanded={i === 0 || begun.includes(p.scope)}
+                disableGutters
+              >
                 <AccordionSummary>
                   <Typography sx={{ fontWeight: 600 }}>{p.scope}</Typography>
                 </AccordionSummary>
@@ -145,7 +162,13 @@ export function Rules() {
               <Form
                 id={id}
                 label="Rules for another scope"
-                schema={v.object({ scope: v.pipe(v.string(), v.trim(), v.regex(/^(site|tag|device)\/./, 'Write site/NAME, tag/NAME or device/NAME.')) })}
+                schema={v.object({
+                  scope: v.pipe(
+                    v.string(),
+                    v.trim(),
+                    v.regex(/^(site|tag|device)\/./, 'Write site/NAME, tag/NAME or device/NAME.'),
+                  ),
+                })}
                 start={{ scope: '' }}
                 again
                 submit="Begin"
@@ -154,7 +177,12 @@ export function Rules() {
                 send={(x) => Promise.resolve(x.scope)}
                 done={(scope) => setBegun([...begun, scope])}
               >
-                <Field name="scope" label="Add rules for a site or device" help="site/NAME, tag/NAME or device/NAME" sx={{ maxWidth: 340 }} />
+                <Field
+                  name="scope"
+                  label="Add rules for a site or device"
+                  help="site/NAME, tag/NAME or device/NAME"
+                  sx={{ maxWidth: 340 }}
+                />
               </Form>
             ) : (
               <Quiet>Changing rules needs the role admin.</Quiet>
@@ -171,7 +199,13 @@ function told(r: Rules): [string, string][] {
     .filter(([name]) => name in labels)
     .map(([name, value]) => [
       labels[name as Name],
-      Array.isArray(value) ? value.join(name in times ? '; ' : ' ') : typeof value === 'boolean' ? (value ? 'yes' : 'no') : String(value),
+      Array.isArray(value)
+        ? value.join(name in times ? '; ' : ' ')
+        : typeof value === 'boolean'
+          ? value
+            ? 'yes'
+            : 'no'
+          : String(value),
     ])
 }
 
@@ -187,12 +221,21 @@ function EditRules({ policy }: { policy: Policy }) {
       start={valuesOf(policy.rules)}
       submit="Save and re-evaluate the fleet"
       of="policies"
-      send={(_, changed) => take(api.PUT('/api/v1/policies', { params: { header: revision(seen) }, body: { scope: policy.scope, rules: rulesOf(seen.rules, changed) } }))}
+      send={(_, changed) =>
+        take(
+          api.PUT('/api/v1/policies', {
+            params: { header: revision(seen) },
+            body: { scope: policy.scope, rules: rulesOf(seen.rules, changed) },
+          }),
+        )
+      }
       done={setSeen}
       guard={{
         labels,
         look: async () => {
-          const now = (await queryClient.query({ ...policiesQuery, staleTime: 0 })).find((p) => p.scope === policy.scope) ?? { scope: policy.scope, rules: {}, revision: 0 }
+          const now = (await queryClient.query({ ...policiesQuery, staleTime: 0 })).find(
+            (p) => p.scope === policy.scope,
+          ) ?? { scope: policy.scope, rules: {}, revision: 0 }
           setSeen(now)
           return valuesOf(now.rules)
         },
@@ -212,7 +255,11 @@ function EditRules({ policy }: { policy: Policy }) {
             { value: 'another', label: 'another than the requester' },
           ]}
         />
-        <Choice name="signer" label={choices.signer} options={[{ value: '', label: 'nobody' }, ...signers.map((s) => ({ value: s.name, label: s.name }))]} />
+        <Choice
+          name="signer"
+          label={choices.signer}
+          options={[{ value: '', label: 'nobody' }, ...signers.map((s) => ({ value: s.name, label: s.name }))]}
+        />
         <Choice
           name="renewal_key"
           label={choices.renewal_key}
@@ -224,7 +271,11 @@ function EditRules({ policy }: { policy: Policy }) {
         />
         <Field name="required_names" label={lists.required_names} help="separated by blanks" />
         <Field name="name_prefixes" label={lists.name_prefixes} help="separated by blanks" />
-        <Field name="service_domains" label={lists.service_domains} help="separated by blanks; requested with these labels" />
+        <Field
+          name="service_domains"
+          label={lists.service_domains}
+          help="separated by blanks; requested with these labels"
+        />
         <Field
           name="windows"
           label={times.windows}
@@ -233,7 +284,14 @@ function EditRules({ policy }: { policy: Policy }) {
           sx={{ gridColumn: '1 / -1' }}
           help="one in a line, as calendars write them (RFC 5545): DTSTART;TZID=Europe/Oslo:20261201T220000 RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H"
         />
-        <Field name="freezes" label={times.freezes} multiline minRows={2} sx={{ gridColumn: '1 / -1' }} help="one in a line: 2026-12-20/2027-01-03 end of the year" />
+        <Field
+          name="freezes"
+          label={times.freezes}
+          multiline
+          minRows={2}
+          sx={{ gridColumn: '1 / -1' }}
+          help="one in a line: 2026-12-20/2027-01-03 end of the year"
+        />
       </FieldGrid>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2 }}>
         {(Object.keys(switches) as (keyof typeof switches)[])

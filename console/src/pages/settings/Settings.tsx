@@ -36,9 +36,22 @@ export function Settings() {
   return (
     <Stack>
       <Heading title="Settings" tab={shown.title} />
-      <Tabs value={part} variant="scrollable" allowScrollButtonsMobile aria-label="Settings" sx={{ minHeight: 40, borderBottom: 1, borderColor: 'divider' }}>
+      <Tabs
+        value={part}
+        variant="scrollable"
+        allowScrollButtonsMobile
+        aria-label="Settings"
+        sx={{ minHeight: 40, borderBottom: 1, borderColor: 'divider' }}
+      >
         {Object.entries(parts).map(([name, p]) => (
-          <Tab key={name} value={name} label={p.title} component={Link} to={`/settings/${name}`} sx={{ minHeight: 40 }} />
+          <Tab
+            key={name}
+            value={name}
+            label={p.title}
+            component={Link}
+            to={`/settings/${name}`}
+            sx={{ minHeight: 40 }}
+          />
         ))}
       </Tabs>
       <Box>

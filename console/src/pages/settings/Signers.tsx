@@ -139,7 +139,12 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
       </Box>
       {own && (
         <May role="admin">
-          <EditRemove what={`the signer ${s.name}`} of="signers" edit={edit} remove={() => take(api.DELETE('/api/v1/signers/{name}', { params: { path: { name: s.name } } }))}>
+          <EditRemove
+            what={`the signer ${s.name}`}
+            of="signers"
+            edit={edit}
+            remove={() => take(api.DELETE('/api/v1/signers/{name}', { params: { path: { name: s.name } } }))}
+          >
             <Typography>What is known of it is deleted. Certificates that it signed stay as they are.</Typography>
           </EditRemove>
         </May>
@@ -150,12 +155,28 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
 
 /** Issuer is an authority with which a signer signs; one that was learnt from an answer can be confirmed. */
 function Issuer({ signer, issuer: i }: { signer: string; issuer: NonNullable<Signer['issuers']>[number] }) {
-  const confirm = useChange({ of: 'signers', do: () => take(api.POST('/api/v1/signers/{name}/issuers', { params: { path: { name: signer } }, body: { sha256: i.key_sha256 } })) })
-  const forget = useChange({ of: 'signers', do: () => take(api.DELETE('/api/v1/signers/{name}/issuers/{key}', { params: { path: { name: signer, key: i.key_sha256 } } })) })
+  const confirm = useChange({
+    of: 'signers',
+    do: () =>
+      take(
+        api.POST('/api/v1/signers/{name}/issuers', {
+          params: { path: { name: signer } },
+          body: { sha256: i.key_sha256 },
+        }),
+      ),
+  })
+  const forget = useChange({
+    of: 'signers',
+    do: () =>
+      take(
+        api.DELETE('/api/v1/signers/{name}/issuers/{key}', { params: { path: { name: signer, key: i.key_sha256 } } }),
+      ),
+  })
   return (
     <Box sx={{ display: 'flex', flexWrap: 'wrap', alignItems: 'center', columnGap: 1 }}>
       <Typography variant="body2">
-        Signs with <Foreign>{i.subject}</Foreign> ({i.confirmed ? `confirmed by ${i.known_by}` : 'learnt from an answer, not confirmed'})
+        Signs with <Foreign>{i.subject}</Foreign> (
+        {i.confirmed ? `confirmed by ${i.known_by}` : 'learnt from an answer, not confirmed'})
       </Typography>
       <May role="admin">
         {!i.confirmed && (
@@ -163,7 +184,13 @@ function Issuer({ signer, issuer: i }: { signer: string; issuer: NonNullable<Sig
             Confirm
           </Button>
         )}
-        <Button size="small" color="inherit" onClick={() => forget.mutate(undefined)} disabled={forget.isPending} aria-label={`Forget the issuer ${i.subject}`}>
+        <Button
+          size="small"
+          color="inherit"
+          onClick={() => forget.mutate(undefined)}
+          disabled={forget.isPending}
+          aria-label={`Forget the issuer ${i.subject}`}
+        >
           Forget
         </Button>
       </May>
@@ -194,7 +221,14 @@ function EditSigner({ was, close }: { was: Signer | undefined; close: () => void
               ...('n' in number(x.turnaround) && { turnaround_days: Number(x.turnaround) }),
               ...('n' in number(x.most) && { max_days: Number(x.most) }),
               ...('n' in number(x.least) && { min_days: Number(x.least) }),
-              terms: { ...seen?.terms, profile: x.profile, public: x.trusted, domains: x.domains.split(/[\s,]+/).filter(Boolean), wildcards: x.wildcards, addresses: x.addresses },
+              terms: {
+                ...seen?.terms,
+                profile: x.profile,
+                public: x.trusted,
+                domains: x.domains.split(/[\s,]+/).filter(Boolean),
+                wildcards: x.wildcards,
+                addresses: x.addresses,
+              },
               order: { number: x.order, approved_by: x.orderBy, until: x.orderUntil },
               proof: x.how ? { how: x.how as Way, who: x.who, ...(x.proofDays && { days: Number(x.proofDays) }) } : {},
             },
@@ -221,7 +255,14 @@ function EditSigner({ was, close }: { was: Signer | undefined; close: () => void
         <Field name="most" label={labels.most} type="number" />
         <Field name="least" label={labels.least} type="number" />
         <Field name="profile" label={labels.profile} />
-        <Choice name="how" label={labels.how} options={[{ value: '', label: 'not at all' }, ...Object.entries(proofs).map(([value, label]) => ({ value, label }))]} />
+        <Choice
+          name="how"
+          label={labels.how}
+          options={[
+            { value: '', label: 'not at all' },
+            ...Object.entries(proofs).map(([value, label]) => ({ value, label })),
+          ]}
+        />
         <Field name="who" label={labels.who} />
         <Field name="proofDays" label={labels.proofDays} type="number" />
         <Field name="order" label={labels.order} />

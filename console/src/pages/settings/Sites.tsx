@@ -17,7 +17,11 @@ import { FieldGrid, Quiet, Row } from '../../parts/Panel'
 import { some } from '../../parts/words'
 
 type Site = Schemas['Site']
-const ways: Record<Site['way'], string> = { direct: 'reached directly', jump: 'through an SSH jump host', socks: 'through a SOCKS5 proxy' }
+const ways: Record<Site['way'], string> = {
+  direct: 'reached directly',
+  jump: 'through an SSH jump host',
+  socks: 'through a SOCKS5 proxy',
+}
 
 const fields = v.object({
   name: v.pipe(v.string(), v.trim(), v.nonEmpty('Name is needed.')),
@@ -38,7 +42,10 @@ const fields = v.object({
   behind: v.string(),
   read: v.picklist(['yes', 'no']),
   presence: v.string(),
-  holidays: v.pipe(v.string(), v.regex(/^\s*(BEGIN:VCALENDAR[\s\S]*)?$/, 'An iCalendar file begins with BEGIN:VCALENDAR.')),
+  holidays: v.pipe(
+    v.string(),
+    v.regex(/^\s*(BEGIN:VCALENDAR[\s\S]*)?$/, 'An iCalendar file begins with BEGIN:VCALENDAR.'),
+  ),
 })
 type Values = v.InferOutput<typeof fields>
 
@@ -49,7 +56,12 @@ const schema = v.pipe(
     ['address'],
   ),
   v.forward(
-    v.check((s) => s.way !== 'jump' || (s.pin !== '' && s.pinnedAt === placeOf({ site: s.behind, address: s.address, port: s.port })), unpinned),
+    v.check(
+      (s) =>
+        s.way !== 'jump' ||
+        (s.pin !== '' && s.pinnedAt === placeOf({ site: s.behind, address: s.address, port: s.port })),
+      unpinned,
+    ),
     ['pin'],
   ),
 )
@@ -118,7 +130,11 @@ function SiteRow({ s, edit }: { s: Site; edit: () => void }) {
   const subject = Object.entries(s.subject).filter(([, value]) => typeof value === 'string' && value !== '')
   return (
     <Row>
-      <Link component={RouterLink} to={`/devices?site=${encodeURIComponent(s.name)}`} sx={{ fontWeight: 600, minWidth: 110 }}>
+      <Link
+        component={RouterLink}
+        to={`/devices?site=${encodeURIComponent(s.name)}`}
+        sx={{ fontWeight: 600, minWidth: 110 }}
+      >
         <bdi>{s.name}</bdi>
       </Link>
       <span>
@@ -137,9 +153,13 @@ function SiteRow({ s, edit }: { s: Site; edit: () => void }) {
           what={`the site ${s.name}`}
           of="sites"
           edit={edit}
-          remove={!s.implied && (() => take(api.DELETE('/api/v1/sites/{name}', { params: { path: { name: s.name } } })))}
+          remove={
+            !s.implied && (() => take(api.DELETE('/api/v1/sites/{name}', { params: { path: { name: s.name } } })))
+          }
         >
-          <Typography>Its devices stay, and are reached directly from then on. The secret of its jump host is deleted.</Typography>
+          <Typography>
+            Its devices stay, and are reached directly from then on. The secret of its jump host is deleted.
+          </Typography>
         </EditRemove>
       </May>
     </Row>
@@ -164,12 +184,25 @@ function EditSite({ was, close }: { was: Site | undefined; close: () => void }) 
           presence: x.presence.split('\n').filter((line) => line.trim() !== ''),
           behind: x.way === 'direct' ? '' : x.behind,
           ...(x.holidays.trim() !== '' && { holidays: x.holidays.trim() }),
-          subject: { ...seen?.subject, organization: x.organization, unit: x.unit, locality: x.locality, state: x.state, country: x.country.toUpperCase(), email: x.email },
+          subject: {
+            ...seen?.subject,
+            organization: x.organization,
+            unit: x.unit,
+            locality: x.locality,
+            state: x.state,
+            country: x.country.toUpperCase(),
+            email: x.email,
+          },
           ...(x.way !== 'direct' && { address: x.address.trim(), port: Number(x.port) }),
           ...(x.way === 'jump' && { user: x.user, pin: x.pin, ...(x.password && { password: x.password }) }),
         }
         return seen
-          ? take(api.PATCH('/api/v1/sites/{name}', { params: { path: { name: seen.name }, header: revision(seen) }, body: change }))
+          ? take(
+              api.PATCH('/api/v1/sites/{name}', {
+                params: { path: { name: seen.name }, header: revision(seen) },
+                body: change,
+              }),
+            )
           : take(api.POST('/api/v1/sites', { body: { name: x.name, ...change } }))
       }}
       {...(was && {
@@ -196,10 +229,21 @@ function Fields({ was }: { was: Site | undefined }) {
     <FieldGrid>
       <Field name="name" label="Name" disabled={Boolean(was)} autoFocus={!was} />
       <Choice name="way" label="Way" options={Object.entries(ways).map(([value, label]) => ({ value, label }))} />
-      {x.way !== 'direct' && <Field name="address" label={x.way === 'jump' ? 'Address of the jump host' : 'Address of the proxy'} />}
-      {x.way !== 'direct' && <Field name="port" label="Port" type="number" help={x.way === 'socks' ? 'usually 1080' : undefined} />}
       {x.way !== 'direct' && (
-        <Choice name="behind" label="Reached through" options={[{ value: '', label: 'directly' }, ...others.map((s) => ({ value: s.name, label: `the way to ${s.name}` }))]} />
+        <Field name="address" label={x.way === 'jump' ? 'Address of the jump host' : 'Address of the proxy'} />
+      )}
+      {x.way !== 'direct' && (
+        <Field name="port" label="Port" type="number" help={x.way === 'socks' ? 'usually 1080' : undefined} />
+      )}
+      {x.way !== 'direct' && (
+        <Choice
+          name="behind"
+          label="Reached through"
+          options={[
+            { value: '', label: 'directly' },
+            ...others.map((s) => ({ value: s.name, label: `the way to ${s.name}` })),
+          ]}
+        />
       )}
       {x.way === 'jump' && <Field name="user" label="User" />}
       {x.way === 'jump' && (

@@ -34,13 +34,27 @@ export function SignIn() {
   }
   return (
     <Box component="main" sx={{ minHeight: '100vh', display: 'grid', placeItems: 'center', p: 2 }}>
-      <Paper component="form" aria-label="Sign in" onSubmit={submit} sx={{ p: 4, width: '100%', maxWidth: 380, display: 'grid', gap: 2 }}>
+      <Paper
+        component="form"
+        aria-label="Sign in"
+        onSubmit={submit}
+        sx={{ p: 4, width: '100%', maxWidth: 380, display: 'grid', gap: 2 }}
+      >
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5 }}>
           <Seal size={36} />
           <Typography variant="h1">Fresh Seal</Typography>
         </Box>
         <Typography sx={{ color: 'text.secondary' }}>Sign in to manage the certificates of your fleet.</Typography>
-        <TextField id="user" label="User" value={user} onChange={(e) => setUser(e.target.value)} autoComplete="username" autoFocus required size="small" />
+        <TextField
+          id="user"
+          label="User"
+          value={user}
+          onChange={(e) => setUser(e.target.value)}
+          autoComplete="username"
+          autoFocus
+          required
+          size="small"
+        />
         <TextField
           id="password"
           label="Password"

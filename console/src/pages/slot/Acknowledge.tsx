@@ -9,12 +9,22 @@ export function Acknowledge({ slot: s, close }: { slot: Slot; close: () => void 
   return (
     <FormDialog
       title={`Acknowledge ${s.device}/${s.name}: no notices until …`}
-      schema={v.object({ reason: v.pipe(v.string(), v.trim(), v.nonEmpty('A reason is needed.')), until: v.pipe(v.string(), v.nonEmpty('A last day is needed.')) })}
+      schema={v.object({
+        reason: v.pipe(v.string(), v.trim(), v.nonEmpty('A reason is needed.')),
+        until: v.pipe(v.string(), v.nonEmpty('A last day is needed.')),
+      })}
       start={{ reason: '', until: '' }}
       submit="Acknowledge"
       said="Acknowledged"
       of="notices"
-      send={(x) => take(api.PUT('/api/v1/slots/{device}/{slot}/acknowledgement', { params: { path: { device: s.device, slot: s.name } }, body: x }))}
+      send={(x) =>
+        take(
+          api.PUT('/api/v1/slots/{device}/{slot}/acknowledgement', {
+            params: { path: { device: s.device, slot: s.name } },
+            body: x,
+          }),
+        )
+      }
       close={close}
     >
       <FieldGrid columns={1}>

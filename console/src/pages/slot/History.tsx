@@ -33,10 +33,19 @@ function Strip({ readings }: { readings: Schemas['PastReading'][] }) {
   const from = Date.parse(pieces[0]?.at ?? '')
   const until = Date.parse(readings[0]?.until ?? readings[0]?.at ?? '')
   if (pieces.length < 2 || !(until > from)) return null
-  const tone = (r: Schemas['PastReading']) => (r.failure ? 'text.secondary' : r.change === 'unexpected' ? 'error.main' : r.replacement ? 'success.main' : 'primary.main')
+  const tone = (r: Schemas['PastReading']) =>
+    r.failure
+      ? 'text.secondary'
+      : r.change === 'unexpected'
+        ? 'error.main'
+        : r.replacement
+          ? 'success.main'
+          : 'primary.main'
   return (
     <Box aria-hidden sx={{ mb: 1 }}>
-      <Box sx={{ display: 'flex', height: 22, borderRadius: '3px', overflow: 'hidden', border: 1, borderColor: 'divider' }}>
+      <Box
+        sx={{ display: 'flex', height: 22, borderRadius: '3px', overflow: 'hidden', border: 1, borderColor: 'divider' }}
+      >
         {pieces.map((r) => (
           <Box
             key={r.at}
@@ -46,7 +55,10 @@ function Strip({ readings }: { readings: Schemas['PastReading'][] }) {
               bgcolor: r.failure ? 'transparent' : tone(r),
               borderLeft: 2,
               borderColor: tone(r),
-              ...(r.failure && { backgroundImage: 'repeating-linear-gradient(45deg, transparent 0 4px, currentColor 4px 5px)', color: 'text.secondary' }),
+              ...(r.failure && {
+                backgroundImage: 'repeating-linear-gradient(45deg, transparent 0 4px, currentColor 4px 5px)',
+                color: 'text.secondary',
+              }),
             }}
           />
         ))}

@@ -17,10 +17,18 @@ type Pin = Schemas['Pin']
 const schema = v.object({
   who: v.pipe(v.string(), v.trim(), v.nonEmpty('Who is needed.'), v.maxLength(200, 'Who has at most 200 characters.')),
   what: v.picklist(['sha256', 'sha1', 'key', 'certificate', 'root']),
-  how: v.pipe(v.string(), v.trim(), v.nonEmpty('How they are told is needed.'), v.maxLength(2000, 'It has at most 2000 characters.')),
+  how: v.pipe(
+    v.string(),
+    v.trim(),
+    v.nonEmpty('How they are told is needed.'),
+    v.maxLength(2000, 'It has at most 2000 characters.'),
+  ),
 })
 
-/** Pins are the systems and people that recorded something of a slot's certificate: each needs the new value after a change. */
+/**
+ * Pins are the systems and people that recorded something of a slot's certificate: each needs the new value after a
+ * change.
+ */
 export function Pins({ slot }: { slot: Slot }) {
   const pins = useQuery(pinsQuery(slot.device, slot.name))
   const [adding, setAdding] = useState(false)
@@ -52,7 +60,11 @@ export function Pins({ slot }: { slot: Slot }) {
           close={() => setAdding(false)}
         >
           <Field name="who" label="Who" help="a system or a person" autoFocus />
-          <Choice name="what" label="What they recorded" options={Object.entries(pinned).map(([value, label]) => ({ value, label }))} />
+          <Choice
+            name="what"
+            label="What they recorded"
+            options={Object.entries(pinned).map(([value, label]) => ({ value, label }))}
+          />
           <Field name="how" label="How they are told" help="whom to write to, or where to enter it" multiline />
         </FormDialog>
       )}
@@ -62,7 +74,11 @@ export function Pins({ slot }: { slot: Slot }) {
 
 function PinRow({ pin }: { pin: Pin }) {
   const [sure, setSure] = useState(false)
-  const remove = useChange({ of: 'pins', do: () => take(api.DELETE('/api/v1/pins/{id}', { params: { path: { id: pin.id } } })), done: () => setSure(false) })
+  const remove = useChange({
+    of: 'pins',
+    do: () => take(api.DELETE('/api/v1/pins/{id}', { params: { path: { id: pin.id } } })),
+    done: () => setSure(false),
+  })
   return (
     <Row>
       <Typography component="span" sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>
@@ -78,8 +94,18 @@ function PinRow({ pin }: { pin: Pin }) {
         </Button>
       </May>
       {sure && (
-        <Confirm question={`Remove the pin of ${pin.who}?`} yes="Remove" pending={remove.isPending} error={remove.error} act={() => remove.mutate()} close={() => setSure(false)}>
-          <Typography>They are not listed after the next replacement any more. Pending updates of earlier replacements stay listed.</Typography>
+        <Confirm
+          question={`Remove the pin of ${pin.who}?`}
+          yes="Remove"
+          pending={remove.isPending}
+          error={remove.error}
+          act={() => remove.mutate()}
+          close={() => setSure(false)}
+        >
+          <Typography>
+            They are not listed after the next replacement any more. Pending updates of earlier replacements stay
+            listed.
+          </Typography>
         </Confirm>
       )}
     </Row>

@@ -9,9 +9,20 @@ import { pinned } from '../../parts/pins'
 /** Rehearsal shows every step of a replacement in its final text, and the plan that it was made from. */
 export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
   return (
-    <Box role="region" aria-label="Rehearsal" tabIndex={0} sx={{ maxHeight: 340, overflow: 'auto', border: 1, borderColor: 'divider', borderRadius: 1, p: 1.5 }}>
+    <Box
+      role="region"
+      aria-label="Rehearsal"
+      tabIndex={0}
+      sx={{ maxHeight: 340, overflow: 'auto', border: 1, borderColor: 'divider', borderRadius: 1, p: 1.5 }}
+    >
       <Typography variant="body2">
-        Nothing was sent. Slots: <strong>{r.targets.map((t) => `${t.slot} at ${t.addresses.map((a) => `${a.address}:${a.port}`).join(', ')}`).join('; ')}</strong>.{' '}
+        Nothing was sent. Slots:{' '}
+        <strong>
+          {r.targets
+            .map((t) => `${t.slot} at ${t.addresses.map((a) => `${a.address}:${a.port}`).join(', ')}`)
+            .join('; ')}
+        </strong>
+        .{' '}
         {r.plan.names.length === 0 ? (
           'The device chooses subject, names and key itself.'
         ) : (
@@ -54,7 +65,17 @@ export function Rehearsal({ of: r }: { of: Schemas['Rehearsal'] }) {
             </Box>{' '}
             {step.name}
           </Typography>
-          <Box component="pre" sx={{ m: 0, fontFamily: mono, fontSize: 11.5, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere', color: 'text.secondary' }}>
+          <Box
+            component="pre"
+            sx={{
+              m: 0,
+              fontFamily: mono,
+              fontSize: 11.5,
+              whiteSpace: 'pre-wrap',
+              overflowWrap: 'anywhere',
+              color: 'text.secondary',
+            }}
+          >
             {visible(
               [
                 `${step.verb} ${step.text}`,

@@ -46,7 +46,10 @@ const orderOf = (slot: Slot, t: Terms): Schemas['Order'] => ({
   ...(t.oneWay && { one_way: true }),
 })
 
-/** ReplaceDialog asks who is to sign, and shows every step before anything is sent. Nobody is chosen unless the policy names one. */
+/**
+ * ReplaceDialog asks who is to sign, and shows every step before anything is sent. Nobody is chosen unless the policy
+ * names one.
+ */
 export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }) {
   const signers = useQuery(signersQuery)
   const policies = useQuery(policiesQuery)
@@ -56,18 +59,31 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
   const [oneWay, setOneWay] = useState(false)
   if (!signers.data || !policies.data || !device.data || !families.data) {
     const failed = [signers, policies, device, families].find((q) => q.error)
-    return failed ? <Problem error={failed.error} again={() => void failed.refetch()} /> : null // nothing moves once it is shown
+    // Nothing moves once it is shown.
+    return failed ? <Problem error={failed.error} again={() => void failed.refetch()} /> : null
   }
   const others = device.data.slots.filter((s) => s.name !== slot.name)
   // The rules that are nearest to the device name the signer.
-  const named = [`device/${slot.device}`, `site/${slot.site}`, 'fleet'].flatMap((scope) => policies.data.find((p) => p.scope === scope)?.rules.signer || [])
+  const named = [`device/${slot.device}`, `site/${slot.site}`, 'fleet'].flatMap(
+    (scope) => policies.data.find((p) => p.scope === scope)?.rules.signer || [],
+  )
   const itself = families.data.find((f) => f.name === device.data.family)?.signs_itself
   return (
     <FormDialog
       title={`Replace ${slot.device}/${slot.name}`}
       wide
       schema={schema}
-      start={{ signer: itself ? 'device' : (named[0] ?? ''), key: '', names: '', when: '', at: '', stopAfter: '', also: [], unseen: false, oneWay: false }}
+      start={{
+        signer: itself ? 'device' : (named[0] ?? ''),
+        key: '',
+        names: '',
+        when: '',
+        at: '',
+        stopAfter: '',
+        also: [],
+        unseen: false,
+        oneWay: false,
+      }}
       always
       submit="Begin"
       said="The replacement has begun"
@@ -85,14 +101,20 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
     >
       <Box sx={{ display: 'grid', gap: 2 }}>
         {itself ? (
-          <Typography>The device, or its manager, makes and signs the certificate itself. No request is made, and key and names are not chosen here.</Typography>
+          <Typography>
+            The device, or its manager, makes and signs the certificate itself. No request is made, and key and names
+            are not chosen here.
+          </Typography>
         ) : (
           <>
             <FieldGrid>
               <Choice
                 name="signer"
                 label="Signer"
-                options={[{ value: '', label: 'choose one' }, ...signers.data.map((s) => ({ value: s.name, label: s.about ? `${s.name}: ${s.about}` : s.name }))]}
+                options={[
+                  { value: '', label: 'choose one' },
+                  ...signers.data.map((s) => ({ value: s.name, label: s.about ? `${s.name}: ${s.about}` : s.name })),
+                ]}
               />
               <Choice name="key" label="Key" options={[{ value: '', label: 'as the policy says' }, ...keyTypes]} />
             </FieldGrid>
@@ -102,7 +124,9 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
         <When />
         {others.length > 0 && <Also names={others.map((o) => o.name)} />}
         <Box>
-          {slot.condition === 'unreachable' && <Tick name="unseen" label="Start although the slot cannot be read: a revert can then not be proven" />}
+          {slot.condition === 'unreachable' && (
+            <Tick name="unseen" label="Start although the slot cannot be read: a revert can then not be proven" />
+          )}
           <OneWay asked={oneWay} />
         </Box>
         <Preview slot={slot} seen={setOneWay} />
@@ -158,7 +182,11 @@ function Also({ names }: { names: string[] }) {
             <Checkbox
               size="small"
               checked={also.includes(name)}
-              onChange={(e) => setValue('also', e.target.checked ? [...also, name] : also.filter((a) => a !== name), { shouldDirty: true })}
+              onChange={(e) =>
+                setValue('also', e.target.checked ? [...also, name] : also.filter((a) => a !== name), {
+                  shouldDirty: true,
+                })
+              }
             />
           }
         />
@@ -175,7 +203,12 @@ function Preview({ slot, seen }: { slot: Slot; seen: (oneWay: boolean) => void }
   })
   return (
     <Box sx={{ display: 'grid', gap: 1 }}>
-      <Button variant="outlined" sx={{ justifySelf: 'start' }} disabled={rehearse.isPending} onClick={() => rehearse.mutate()}>
+      <Button
+        variant="outlined"
+        sx={{ justifySelf: 'start' }}
+        disabled={rehearse.isPending}
+        onClick={() => rehearse.mutate()}
+      >
         Rehearse
       </Button>
       {rehearse.error && <Problem error={rehearse.error} />}

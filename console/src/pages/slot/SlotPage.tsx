@@ -40,12 +40,18 @@ function Shown({ s }: { s: Slot }) {
   const past = useQuery(replacementsQuery({ device: s.device, slot: s.name, limit: '50' }))
   const [asking, setAsking] = useState(false)
   const [knowing, setKnowing] = useState(false)
-  const read = useChange({ of: 'slots', do: () => take(api.POST('/api/v1/slots/{device}/{slot}/readings', { params: { path: { device: s.device, slot: s.name } } })) })
+  const read = useChange({
+    of: 'slots',
+    do: () =>
+      take(
+        api.POST('/api/v1/slots/{device}/{slot}/readings', { params: { path: { device: s.device, slot: s.name } } }),
+      ),
+  })
   const hole = s.findings.find((f) => f.code === 'chain-incomplete')
   const underWay = past.data?.find((r) => ['running', 'waiting', 'held'].includes(r.state))
   const others = s.others.map((o): Fact => [
     o.node ? `Node ${o.node}` : 'Also at',
-    `${o.address}:${o.port}: ${o.failure ? o.failure.what : o.sha256 === s.certificate?.sha256 ? 'the same certificate' : `“${o.subject}”, SHA-256 ${o.sha256?.slice(0, 16)}…`}`,
+    `${o.address}:${o.port}: ${serves(o, s.certificate?.sha256)}`,
   ])
   return (
     <Stack>
@@ -96,7 +102,11 @@ function Shown({ s }: { s: Slot }) {
           )}
         </May>
       </Heading>
-      {!s.replaceable && <Quiet>This device has no family, so it is only monitored. Give it one on its page to replace its certificate.</Quiet>}
+      {!s.replaceable && (
+        <Quiet>
+          This device has no family, so it is only monitored. Give it one on its page to replace its certificate.
+        </Quiet>
+      )}
       {read.error && <Problem error={read.error} />}
       <Columns>
         <Panel title="Chain as served">
@@ -145,9 +155,16 @@ function Trust({ all }: { all: Schemas['Trust'][] }) {
     <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, mb: 1 }}>
       {all.map((t) => (
         <Typography key={t.trust_group} component="span" sx={{ color: t.trusted ? 'success.main' : 'error.main' }}>
-          {t.trusted ? `✓ trusted by "${t.trust_group}"` : `✕ not trusted by "${t.trust_group}": root "${t.lacks}" is missing`}
+          {t.trusted
+            ? `✓ trusted by "${t.trust_group}"`
+            : `✕ not trusted by "${t.trust_group}": root "${t.lacks}" is missing`}
         </Typography>
       ))}
     </Box>
   )
+}
+
+function serves(o: Schemas['Other'], sha256: string | undefined) {
+  if (o.failure) return o.failure.what
+  return o.sha256 === sha256 ? 'the same certificate' : `“${o.subject}”, SHA-256 ${o.sha256?.slice(0, 16)}…`
 }

@@ -18,7 +18,10 @@ import { Rehearsal } from '../slot/Rehearsal'
 const schema = v.object({ signer: v.string(), key: v.string(), unseen: v.boolean(), oneWay: v.boolean() })
 type Terms = v.InferOutput<typeof schema>
 
-export const keyTypes = ['ecdsa-p256', 'ecdsa-p384', 'rsa-2048', 'rsa-3072', 'rsa-4096'].map((k) => ({ value: k, label: k }))
+export const keyTypes = ['ecdsa-p256', 'ecdsa-p384', 'rsa-2048', 'rsa-3072', 'rsa-4096'].map((k) => ({
+  value: k,
+  label: k,
+}))
 
 type Which = { slots: string[] | undefined; filter: Filter }
 
@@ -32,7 +35,9 @@ function orderOf({ slots, filter }: Which, t: Terms): Schemas['BatchOrder'] {
   }
 }
 
-/** BatchDialog asks for a replacement of many slots as one. The service begins them, also when the browser is closed. */
+/**
+ * BatchDialog asks for a replacement of many slots as one. The service begins them, also when the browser is closed.
+ */
 export function BatchDialog({ slots, filter, close }: Which & { close: () => void }) {
   const signers = useQuery(signersQuery).data ?? []
   const navigate = useNavigate()
@@ -55,7 +60,10 @@ export function BatchDialog({ slots, filter, close }: Which & { close: () => voi
           <Choice
             name="signer"
             label="Signer"
-            options={[{ value: '', label: 'the one that the policy names' }, ...signers.map((s) => ({ value: s.name, label: s.about ? `${s.name}: ${s.about}` : s.name }))]}
+            options={[
+              { value: '', label: 'the one that the policy names' },
+              ...signers.map((s) => ({ value: s.name, label: s.about ? `${s.name}: ${s.about}` : s.name })),
+            ]}
           />
           <Choice name="key" label="Key" options={[{ value: '', label: 'as the policy says' }, ...keyTypes]} />
         </FieldGrid>
@@ -72,20 +80,32 @@ export function BatchDialog({ slots, filter, close }: Which & { close: () => voi
 /** Preview counts the slots by site and rehearses one of them. */
 function Preview(which: Which) {
   const typed = useTyped<Terms>()
-  const rehearse = useMutation({ mutationFn: () => take(api.POST('/api/v1/batches/rehearsals', { body: orderOf(which, typed) })) })
+  const rehearse = useMutation({
+    mutationFn: () => take(api.POST('/api/v1/batches/rehearsals', { body: orderOf(which, typed) })),
+  })
   const r = rehearse.data
   return (
     <Box sx={{ display: 'grid', gap: 1 }}>
-      <Button variant="outlined" sx={{ justifySelf: 'start' }} disabled={rehearse.isPending} onClick={() => rehearse.mutate()}>
+      <Button
+        variant="outlined"
+        sx={{ justifySelf: 'start' }}
+        disabled={rehearse.isPending}
+        onClick={() => rehearse.mutate()}
+      >
         Rehearse
       </Button>
       {rehearse.error && <Problem error={rehearse.error} />}
       {r && (
         <Box aria-label="Rehearsal of the batch" role="group" sx={{ display: 'grid', gap: 1 }}>
           <Typography>
-            Nothing was sent. <strong>{count(r.slots)} slots</strong>: {r.sites.map((s) => `${s.site || 'no site'} ${count(s.count)}`).join(', ')}.
+            Nothing was sent. <strong>{count(r.slots)} slots</strong>:{' '}
+            {r.sites.map((s) => `${s.site || 'no site'} ${count(s.count)}`).join(', ')}.
           </Typography>
-          {r.watched > 0 && <Typography sx={{ color: 'warning.main' }}>{count(r.watched)} of them are of devices without a family, and would be refused.</Typography>}
+          {r.watched > 0 && (
+            <Typography sx={{ color: 'warning.main' }}>
+              {count(r.watched)} of them are of devices without a family, and would be refused.
+            </Typography>
+          )}
           {r.why && (
             <Typography sx={{ color: 'error.main' }}>
               {r.sample} cannot be replaced: {r.why}

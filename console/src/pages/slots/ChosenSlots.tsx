@@ -38,7 +38,11 @@ export function ChosenSlots({ choice, total, filter, choose }: Props) {
       </Box>
       {replacing && (
         <Suspense>
-          <BatchDialog slots={choice.all ? undefined : [...choice.names]} filter={filter} close={() => setReplacing(false)} />
+          <BatchDialog
+            slots={choice.all ? undefined : [...choice.names]}
+            filter={filter}
+            close={() => setReplacing(false)}
+          />
         </Suspense>
       )}
     </Paper>

@@ -42,9 +42,20 @@ export function Slots() {
         <TextFilter label="Search in this list" value={filter.text ?? ''} set={(text) => set({ text })} />
         <Views page="slots" />
       </Heading>
-      <ConditionFilter chosen={filter.condition} choose={(condition) => set({ condition })} counts={status.data?.conditions} />
+      <ConditionFilter
+        chosen={filter.condition}
+        choose={(condition) => set({ condition })}
+        counts={status.data?.conditions}
+      />
       <Filters filter={filter} set={set} by={['site', 'family', 'tag', 'owner', 'signer']} />
-      {operator && <ChosenSlots choice={choice.of} total={choice.total} filter={filter} choose={(of) => setChoice({ ...choice, of })} />}
+      {operator && (
+        <ChosenSlots
+          choice={choice.of}
+          total={choice.total}
+          filter={filter}
+          choose={(of) => setChoice({ ...choice, of })}
+        />
+      )}
       <List
         list={slotsList}
         filter={filter}
@@ -63,7 +74,10 @@ export function Slots() {
             </>
           )
         }
-        {...(operator && { choice: choice.of, choose: (of: Choice, total: number | undefined) => setChoice({ of, total }) })}
+        {...(operator && {
+          choice: choice.of,
+          choose: (of: Choice, total: number | undefined) => setChoice({ of, total }),
+        })}
         tools={
           <Button size="small" color="inherit" href={`/api/v1/slots.csv?${sheet.toString()}`} download="slots.csv">
             Download as CSV

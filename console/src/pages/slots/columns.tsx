@@ -8,7 +8,14 @@ import type { Column } from '../../parts/list/columns'
 import { day, days, slotPath } from '../../parts/words'
 
 export const slotColumns: Column<Slot>[] = [
-  { field: 'condition', title: 'Condition', sorts: true, always: true, narrow: true, cell: (s) => <ConditionMark condition={s.condition} /> },
+  {
+    field: 'condition',
+    title: 'Condition',
+    sorts: true,
+    always: true,
+    narrow: true,
+    cell: (s) => <ConditionMark condition={s.condition} />,
+  },
   {
     field: 'device',
     title: 'Slot',

@@ -35,8 +35,19 @@ export function Tasks() {
   const tell = useQuery(pinUpdatesQuery())
   return (
     <Stack>
-      <Heading title="Tasks" tab="Tasks" below={<Quiet>Steps that only a person can do, on a device or at a signer’s desk.</Quiet>} />
-      <List list={tasksList} filter={{}} columns={columns} id={(t) => t.id} open={(t) => void navigate(`/replacements/${t.replacement}`)} empty="Nothing waits for a person." />
+      <Heading
+        title="Tasks"
+        tab="Tasks"
+        below={<Quiet>Steps that only a person can do, on a device or at a signer’s desk.</Quiet>}
+      />
+      <List
+        list={tasksList}
+        filter={{}}
+        columns={columns}
+        id={(t) => t.id}
+        open={(t) => void navigate(`/replacements/${t.replacement}`)}
+        empty="Nothing waits for a person."
+      />
       {tell.data && tell.data.length > 0 && (
         <Panel title="Pins pending" term="pinned by">
           <PinUpdates all={tell.data} />

@@ -20,7 +20,10 @@ export function Conflict<T extends object>({ labels, base, theirs, mine, take }:
   const changed = differing(base, theirs)
   const typed = differing(base, mine)
   const both = changed.filter((n) => typed.includes(n) && differing({ v: theirs[n] }, { v: mine[n] }).length > 0)
-  const merged = () => Object.fromEntries(typed.filter((n) => !both.includes(n) || picked[n] === 'mine').map((n) => [n, mine[n]])) as Partial<T>
+  const merged = () =>
+    Object.fromEntries(
+      typed.filter((n) => !both.includes(n) || picked[n] === 'mine').map((n) => [n, mine[n]]),
+    ) as Partial<T>
   return (
     <Alert severity="warning" variant="outlined" sx={{ mt: 2 }}>
       <AlertTitle>Somebody else changed it since you opened it</AlertTitle>
@@ -37,7 +40,10 @@ export function Conflict<T extends object>({ labels, base, theirs, mine, take }:
           <Typography component="legend" sx={{ fontWeight: 600 }}>
             {labels[n] ?? n}
           </Typography>
-          <RadioGroup value={picked[n] ?? 'theirs'} onChange={(_, v) => setPicked({ ...picked, [n]: v as 'theirs' | 'mine' })}>
+          <RadioGroup
+            value={picked[n] ?? 'theirs'}
+            onChange={(_, v) => setPicked({ ...picked, [n]: v as 'theirs' | 'mine' })}
+          >
             <FormControlLabel value="theirs" control={<Radio size="small" />} label={`theirs: ${text(theirs[n])}`} />
             <FormControlLabel value="mine" control={<Radio size="small" />} label={`yours: ${text(mine[n])}`} />
           </RadioGroup>
@@ -51,6 +57,12 @@ export function Conflict<T extends object>({ labels, base, theirs, mine, take }:
 }
 
 function text(value: unknown) {
-  const said = Array.isArray(value) ? value.join(' ') : typeof value === 'string' ? value : value === undefined ? '' : JSON.stringify(value)
+  const said = Array.isArray(value)
+    ? value.join(' ')
+    : typeof value === 'string'
+      ? value
+      : value === undefined
+        ? ''
+        : JSON.stringify(value)
   return said || 'empty'
 }

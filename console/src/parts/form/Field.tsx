@@ -5,7 +5,10 @@ import TextField, { type TextFieldProps } from '@mui/material/TextField'
 import { useId, type ReactNode } from 'react'
 import { Controller, useFormContext } from 'react-hook-form'
 
-type Props = Pick<TextFieldProps, 'autoFocus' | 'multiline' | 'minRows' | 'maxRows' | 'sx' | 'disabled' | 'required'> & {
+type Props = Pick<
+  TextFieldProps,
+  'autoFocus' | 'multiline' | 'minRows' | 'maxRows' | 'sx' | 'disabled' | 'required'
+> & {
   name: string
   label: string
   help?: ReactNode
@@ -33,7 +36,10 @@ export function Field({ name, label, help, type = 'text', complete = 'off', ...m
           autoComplete={complete}
           error={Boolean(error)}
           helperText={error?.message ?? help}
-          slotProps={{ htmlInput: { 'data-field': name, spellCheck: false }, ...(type.startsWith('date') && { inputLabel: { shrink: true } }) }}
+          slotProps={{
+            htmlInput: { 'data-field': name, spellCheck: false },
+            ...(type.startsWith('date') && { inputLabel: { shrink: true } }),
+          }}
         />
       )}
     />
@@ -43,7 +49,19 @@ export function Field({ name, label, help, type = 'text', complete = 'off', ...m
 export type Option = { value: string; label: ReactNode; off?: boolean }
 
 /** Choice is one of several. */
-export function Choice({ name, label, help, options, sx }: { name: string; label: string; help?: ReactNode; options: Option[]; sx?: TextFieldProps['sx'] }) {
+export function Choice({
+  name,
+  label,
+  help,
+  options,
+  sx,
+}: {
+  name: string
+  label: string
+  help?: ReactNode
+  options: Option[]
+  sx?: TextFieldProps['sx']
+}) {
   const id = useId()
   return (
     <Controller
@@ -63,7 +81,11 @@ export function Choice({ name, label, help, options, sx }: { name: string; label
             error={Boolean(error)}
             helperText={error?.message ?? help}
             sx={sx}
-            slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true }, htmlInput: { 'data-field': name } }}
+            slotProps={{
+              select: { displayEmpty: true },
+              inputLabel: { shrink: true },
+              htmlInput: { 'data-field': name },
+            }}
           >
             {!options.some((o) => o.value === value) && <MenuItem value={value}>{value}</MenuItem>}
             {options.map((o) => (

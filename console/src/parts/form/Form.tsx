@@ -3,7 +3,15 @@ import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import { useMutation } from '@tanstack/react-query'
 import { useEffect, useState, type ReactNode } from 'react'
-import { FormProvider, useForm, useFormContext, type DefaultValues, type FieldValues, type Path, type PathValue } from 'react-hook-form'
+import {
+  FormProvider,
+  useForm,
+  useFormContext,
+  type DefaultValues,
+  type FieldValues,
+  type Path,
+  type PathValue,
+} from 'react-hook-form'
 import type { GenericSchema } from 'valibot'
 import { ApiError } from '../../api/client'
 import type { Noun } from '../../api/keys'
@@ -33,14 +41,19 @@ export type FormProps<T extends FieldValues, Out> = {
 
 /** Form keeps what is typed until it was sent, shows what is wrong at its field, and is sent by Enter. */
 export function Form<T extends FieldValues, Out>(p: FormProps<T, Out>) {
-  const form = useForm<T>({ resolver: standardSchemaResolver(p.schema), defaultValues: p.start as DefaultValues<T>, mode: 'onTouched' })
+  const form = useForm<T>({
+    resolver: standardSchemaResolver(p.schema),
+    defaultValues: p.start as DefaultValues<T>,
+    mode: 'onTouched',
+  })
   const { isDirty, dirtyFields } = form.formState
   const { onDirty } = p
   useEffect(() => onDirty?.(isDirty), [isDirty, onDirty])
   const [conflict, setConflict] = useState<{ base: T; theirs: T }>()
   const [base, setBase] = useState(p.start)
   const send = useMutation<Out, Error, T>({
-    mutationFn: (values) => p.send(values, Object.fromEntries(Object.keys(dirtyFields).map((name) => [name, values[name]])) as Partial<T>),
+    mutationFn: (values) =>
+      p.send(values, Object.fromEntries(Object.keys(dirtyFields).map((name) => [name, values[name]])) as Partial<T>),
     onSuccess: (out, values) => {
       say(p.said ?? 'Saved')
       setConflict(undefined)
@@ -59,7 +72,12 @@ export function Form<T extends FieldValues, Out>(p: FormProps<T, Out>) {
         return
       }
       const field = fieldOf(error, Object.keys(p.start))
-      if (field) form.setError(field as Path<T>, { type: 'service', message: error instanceof ApiError ? (error.detail ?? error.title) : error.message }, { shouldFocus: true })
+      if (field)
+        form.setError(
+          field as Path<T>,
+          { type: 'service', message: error instanceof ApiError ? (error.detail ?? error.title) : error.message },
+          { shouldFocus: true },
+        )
     },
   })
   const values = form.watch()
@@ -75,7 +93,8 @@ export function Form<T extends FieldValues, Out>(p: FormProps<T, Out>) {
           take={(merged) => {
             setBase(conflict.theirs)
             form.reset(conflict.theirs, { keepValues: false })
-            for (const [name, value] of Object.entries(merged)) form.setValue(name as Path<T>, value as PathValue<T, Path<T>>, { shouldDirty: true })
+            for (const [name, value] of Object.entries(merged))
+              form.setValue(name as Path<T>, value as PathValue<T, Path<T>>, { shouldDirty: true })
             setConflict(undefined)
             send.reset()
           }}
@@ -92,7 +111,14 @@ export function Form<T extends FieldValues, Out>(p: FormProps<T, Out>) {
   )
   return (
     <FormProvider {...form}>
-      <Box component="form" id={p.id} aria-label={p.label} noValidate onSubmit={(e) => void form.handleSubmit((v) => send.mutate(v))(e)} sx={{ display: 'contents' }}>
+      <Box
+        component="form"
+        id={p.id}
+        aria-label={p.label}
+        noValidate
+        onSubmit={(e) => void form.handleSubmit((v) => send.mutate(v))(e)}
+        sx={{ display: 'contents' }}
+      >
         {p.layout ? (
           p.layout(fields, submit)
         ) : (

@@ -9,9 +9,16 @@ import { useId, useRef, useState, type ReactNode } from 'react'
 import type { FieldValues } from 'react-hook-form'
 import { Form, type FormProps } from './Form'
 
-type Props<T extends FieldValues, Out> = Omit<FormProps<T, Out>, 'id' | 'layout' | 'buttons' | 'onDirty'> & { title: ReactNode; close: () => void; wide?: boolean }
+type Props<T extends FieldValues, Out> = Omit<FormProps<T, Out>, 'id' | 'layout' | 'buttons' | 'onDirty'> & {
+  title: ReactNode
+  close: () => void
+  wide?: boolean
+}
 
-/** FormDialog is a form in a dialog. What was typed in it is thrown away by a button alone, never by a click beside it or by Escape. */
+/**
+ * FormDialog is a form in a dialog. What was typed in it is thrown away by a button alone, never by a click beside it
+ * or by Escape.
+ */
 export function FormDialog<T extends FieldValues, Out>({ title, close, wide, done, ...form }: Props<T, Out>) {
   const id = useId()
   const [dirty, setDirty] = useState(false)

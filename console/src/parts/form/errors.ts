@@ -4,7 +4,10 @@ import { ApiError } from '../../api/client'
 export function fieldOf(error: unknown, fields: string[]): string | undefined {
   if (!(error instanceof ApiError)) return undefined
   const about = error.actions?.find((a) => a.do === 'give')?.about
-  return about && fields.find((f) => f === about || f.toLowerCase() === about.replaceAll('-', '').replaceAll('_', '').toLowerCase())
+  return (
+    about &&
+    fields.find((f) => f === about || f.toLowerCase() === about.replaceAll('-', '').replaceAll('_', '').toLowerCase())
+  )
 }
 
 /** differing are the fields that two states of a thing differ in. */

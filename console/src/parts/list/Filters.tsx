@@ -24,12 +24,20 @@ const others: Record<string, { label: string; say: (value: string) => string }> 
   cluster: { label: 'Cluster', say: (v) => v },
 }
 
-/** Filters narrows a list by what its rows have in common; what narrows it otherwise stands beside, and can be taken away. */
+/**
+ * Filters narrows a list by what its rows have in common; what narrows it otherwise stands beside, and can be taken
+ * away.
+ */
 export function Filters({ filter, set, by }: { filter: Filter; set: (change: Filter) => void; by: string[] }) {
   const known = useQuery(facetsQuery).data
   const active = Object.keys(others).filter((name) => filter[name])
   return (
-    <Box role="group" aria-label="Filters" className="no-print" sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center' }}>
+    <Box
+      role="group"
+      aria-label="Filters"
+      className="no-print"
+      sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center' }}
+    >
       {by.map((name) => {
         const f = facets[name]
         if (!f) return null
@@ -49,7 +57,9 @@ export function Filters({ filter, set, by }: { filter: Filter; set: (change: Fil
           >
             <MenuItem value="">any</MenuItem>
             {name === 'family' && <MenuItem value="-">none (monitored only)</MenuItem>}
-            {!values.some((v) => v.value === value) && value && value !== '-' && <MenuItem value={value}>{value}</MenuItem>}
+            {!values.some((v) => v.value === value) && value && value !== '-' && (
+              <MenuItem value={value}>{value}</MenuItem>
+            )}
             {values.map((v) => (
               <MenuItem key={v.value} value={v.value}>
                 <bdi>{v.value}</bdi>&nbsp;({v.count})
@@ -59,7 +69,11 @@ export function Filters({ filter, set, by }: { filter: Filter; set: (change: Fil
         )
       })}
       {active.map((name) => (
-        <Chip key={name} label={`${others[name]?.label} ${others[name]?.say(filter[name] ?? '')}`} onDelete={() => set({ [name]: '' })} />
+        <Chip
+          key={name}
+          label={`${others[name]?.label} ${others[name]?.say(filter[name] ?? '')}`}
+          onDelete={() => set({ [name]: '' })}
+        />
       ))}
     </Box>
   )

@@ -26,7 +26,17 @@ import {
   type Row,
   type RowSelectionState,
 } from '@tanstack/react-table'
-import { memo, useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type ReactNode, type RefObject } from 'react'
+import {
+  memo,
+  useEffect,
+  useLayoutEffect,
+  useMemo,
+  useRef,
+  useState,
+  type KeyboardEvent,
+  type ReactNode,
+  type RefObject,
+} from 'react'
 import { useSearchParams } from 'react-router'
 import type { Filter, ServedList } from '../../api/lists'
 import { Problem } from '../Problem'
@@ -49,10 +59,18 @@ type Props<T> = {
   height?: number // kept free for it, so that what stands below does not move
 }
 
-const features = tableFeatures({ columnVisibilityFeature, rowPaginationFeature, rowSelectionFeature, rowSortingFeature })
+const features = tableFeatures({
+  columnVisibilityFeature,
+  rowPaginationFeature,
+  rowSelectionFeature,
+  rowSortingFeature,
+})
 type Features = typeof features
 
-/** List is a table whose filter, order and pages are the service's: it holds one page, however long the list is. Page and order stand in the address. */
+/**
+ * List is a table whose filter, order and pages are the service's: it holds one page, however long the list is. Page
+ * and order stand in the address.
+ */
 export function List<T extends object>(p: Props<T>) {
   const [search, setSearch] = useSearchParams()
   const order = orderOf(search)
@@ -63,7 +81,11 @@ export function List<T extends object>(p: Props<T>) {
     // eslint-disable-next-line react-hooks/exhaustive-deps -- place stands for what is asked for
     [place],
   )
-  const rows = useQuery({ ...listQuery(p.list, p.filter, order, page, () => cursors.of(page)), placeholderData: keepPreviousData, refetchInterval: 10_000 })
+  const rows = useQuery({
+    ...listQuery(p.list, p.filter, order, page, () => cursors.of(page)),
+    placeholderData: keepPreviousData,
+    refetchInterval: 10_000,
+  })
   const items = rows.data?.items ?? nothing
   const total = rows.data?.total ?? undefined
   useEffect(() => {
@@ -95,7 +117,9 @@ export function List<T extends object>(p: Props<T>) {
     state: {
       sorting: order.sort ? [{ id: order.sort, desc: order.desc === true }] : [],
       pagination: { pageIndex: page - 1, pageSize },
-      columnVisibility: Object.fromEntries(p.columns.map((c) => [c.field, Boolean(c.always || (narrow ? c.narrow : !hidden.includes(c.field)))])),
+      columnVisibility: Object.fromEntries(
+        p.columns.map((c) => [c.field, Boolean(c.always || (narrow ? c.narrow : !hidden.includes(c.field)))]),
+      ),
       rowSelection: selection(choice, items, p.id),
     },
     onSortingChange: (change) => {
@@ -119,8 +143,15 @@ export function List<T extends object>(p: Props<T>) {
   const last = total === undefined ? undefined : Math.max(1, table.getPageCount())
   return (
     <Paper sx={{ minWidth: 0 }}>
-      <Box sx={{ height: 2 }}>{rows.isFetching && rows.isPlaceholderData && <LinearProgress aria-label="Loading" sx={{ height: 2 }} />}</Box>
-      <TableContainer tabIndex={0} role="region" aria-label={`${p.list.name}, table`} sx={{ minHeight: p.height ?? (rows.isLoading ? 420 : undefined) }}>
+      <Box sx={{ height: 2 }}>
+        {rows.isFetching && rows.isPlaceholderData && <LinearProgress aria-label="Loading" sx={{ height: 2 }} />}
+      </Box>
+      <TableContainer
+        tabIndex={0}
+        role="region"
+        aria-label={`${p.list.name}, table`}
+        sx={{ minHeight: p.height ?? (rows.isLoading ? 420 : undefined) }}
+      >
         <Table size="small" aria-label={p.list.name} aria-busy={rows.isFetching}>
           <TableHead>
             <TableRow>
@@ -139,9 +170,17 @@ export function List<T extends object>(p: Props<T>) {
                 const column = table.getColumn(c.field)
                 const sorted = column?.getIsSorted() ?? false
                 return (
-                  <TableCell key={c.field} sortDirection={sorted} sx={{ width: c.wide ? '40%' : undefined, whiteSpace: 'nowrap' }}>
+                  <TableCell
+                    key={c.field}
+                    sortDirection={sorted}
+                    sx={{ width: c.wide ? '40%' : undefined, whiteSpace: 'nowrap' }}
+                  >
                     {c.sorts ? (
-                      <TableSortLabel active={sorted !== false} direction={sorted || 'asc'} onClick={column?.getToggleSortingHandler()}>
+                      <TableSortLabel
+                        active={sorted !== false}
+                        direction={sorted || 'asc'}
+                        onClick={column?.getToggleSortingHandler()}
+                      >
                         {c.title}
                       </TableSortLabel>
                     ) : (
@@ -169,7 +208,18 @@ export function List<T extends object>(p: Props<T>) {
         </Table>
         {rows.data && items.length === 0 && <Box sx={{ p: 2, color: 'text.secondary' }}>{p.empty}</Box>}
       </TableContainer>
-      <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center', p: 1, borderTop: 1, borderColor: 'divider' }} className="no-print">
+      <Box
+        sx={{
+          display: 'flex',
+          flexWrap: 'wrap',
+          gap: 1,
+          alignItems: 'center',
+          p: 1,
+          borderTop: 1,
+          borderColor: 'divider',
+        }}
+        className="no-print"
+      >
         {!narrow && (
           <ColumnChoice
             columns={p.columns}
@@ -188,7 +238,12 @@ export function List<T extends object>(p: Props<T>) {
           <Turn label="First page" sign="«" off={page === 1} turn={() => table.firstPage()} />
           <Turn label="Previous page" sign="‹" off={page === 1} turn={() => table.previousPage()} />
           <Turn label="Next page" sign="›" off={!rows.data?.next} turn={() => table.nextPage()} />
-          <Turn label={last ? `Last page, ${count(last)}` : 'Last page'} sign="»" off={!last || page >= last} turn={() => table.lastPage()} />
+          <Turn
+            label={last ? `Last page, ${count(last)}` : 'Last page'}
+            sign="»"
+            off={!last || page >= last}
+            turn={() => table.lastPage()}
+          />
         </Box>
       </Box>
     </Paper>
@@ -203,9 +258,17 @@ function selection<T>(choice: Choice | undefined, items: T[], id: (row: T) => st
   return Object.fromEntries((choice.all ? items.map(id) : [...choice.names]).map((name) => [name, true as const]))
 }
 
-type Acts = { key: (e: KeyboardEvent, at: number) => void; focus: (at: number) => void; open: (at: number) => void; toggle: (at: number, e?: unknown) => void }
+type Acts = {
+  key: (e: KeyboardEvent, at: number) => void
+  focus: (at: number) => void
+  open: (at: number) => void
+  toggle: (at: number, e?: unknown) => void
+}
 
-/** useActs gives what can be done with a row of a list as the list stands at that moment; the functions stay the same, so that lines need not be drawn again. */
+/**
+ * useActs gives what can be done with a row of a list as the list stands at that moment; the functions stay the same,
+ * so that lines need not be drawn again.
+ */
 function useActs<T extends object>(
   open: ((row: T) => void) | undefined,
   rows: Row<Features, T>[],
@@ -258,11 +321,20 @@ const Line = memo(function Line<T>({ row, id, at, columns, chosen, stop, acts }:
     >
       {chosen !== undefined && (
         <TableCell padding="checkbox">
-          <Checkbox size="small" slotProps={{ input: { 'aria-label': `Choose ${id}` } }} checked={chosen} onChange={(e) => acts.toggle(at, e)} />
+          <Checkbox
+            size="small"
+            slotProps={{ input: { 'aria-label': `Choose ${id}` } }}
+            checked={chosen}
+            onChange={(e) => acts.toggle(at, e)}
+          />
         </TableCell>
       )}
       {columns.map((c) => (
-        <TableCell key={c.field} data-field={c.field} sx={{ overflowWrap: c.wide ? 'anywhere' : undefined, minWidth: c.wide ? { xs: 115, md: 150 } : undefined }}>
+        <TableCell
+          key={c.field}
+          data-field={c.field}
+          sx={{ overflowWrap: c.wide ? 'anywhere' : undefined, minWidth: c.wide ? { xs: 115, md: 150 } : undefined }}
+        >
           {c.cell(row)}
         </TableCell>
       ))}
@@ -270,16 +342,39 @@ const Line = memo(function Line<T>({ row, id, at, columns, chosen, stop, acts }:
   )
 }, same) as <T>(p: LineProps<T>) => ReactNode
 
-type LineProps<T> = { row: T; id: string; at: number; columns: Column<T>[]; chosen: boolean | undefined; stop: boolean; acts: Acts }
+type LineProps<T> = {
+  row: T
+  id: string
+  at: number
+  columns: Column<T>[]
+  chosen: boolean | undefined
+  stop: boolean
+  acts: Acts
+}
 
 /** same reports whether a line would be drawn as before: its columns may be in another array. */
 function same(a: LineProps<unknown>, b: LineProps<unknown>) {
-  return a.row === b.row && a.at === b.at && a.chosen === b.chosen && a.stop === b.stop && a.columns.length === b.columns.length && a.columns.every((c, i) => c === b.columns[i])
+  return (
+    a.row === b.row &&
+    a.at === b.at &&
+    a.chosen === b.chosen &&
+    a.stop === b.stop &&
+    a.columns.length === b.columns.length &&
+    a.columns.every((c, i) => c === b.columns[i])
+  )
 }
 
 function Turn({ label, sign, off, turn }: { label: string; sign: string; off: boolean; turn: () => void }) {
   return (
-    <Button size="small" variant="outlined" color="inherit" aria-label={label} disabled={off} onClick={turn} sx={{ minWidth: 36 }}>
+    <Button
+      size="small"
+      variant="outlined"
+      color="inherit"
+      aria-label={label}
+      disabled={off}
+      onClick={turn}
+      sx={{ minWidth: 36 }}
+    >
       {sign}
     </Button>
   )

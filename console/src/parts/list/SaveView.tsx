@@ -3,7 +3,9 @@ import { api, take } from '../../api/client'
 import { Field } from '../form/Field'
 import { FormDialog } from '../form/FormDialog'
 
-const schema = v.object({ name: v.pipe(v.string(), v.trim(), v.nonEmpty('Name is needed.'), v.maxLength(60, 'Name has at most 60 characters.')) })
+const schema = v.object({
+  name: v.pipe(v.string(), v.trim(), v.nonEmpty('Name is needed.'), v.maxLength(60, 'Name has at most 60 characters.')),
+})
 
 /** SaveView asks for the name of a view. */
 export function SaveView({ page, query, close }: { page: string; query: string; close: () => void }) {

@@ -21,11 +21,20 @@ export function Views({ page }: { page: string }) {
   const here = new URLSearchParams(search)
   here.delete('page')
   const now = here.toString()
-  const remove = useChange({ of: 'views', do: (name: string) => take(api.DELETE('/api/v1/views/{page}/{name}', { params: { path: { page, name } } })) })
+  const remove = useChange({
+    of: 'views',
+    do: (name: string) => take(api.DELETE('/api/v1/views/{page}/{name}', { params: { path: { page, name } } })),
+  })
   const current = all.find((x) => x.query === now)
   return (
     <>
-      <Button size="small" color="inherit" variant="outlined" aria-haspopup="menu" onClick={(e) => setAt(e.currentTarget)}>
+      <Button
+        size="small"
+        color="inherit"
+        variant="outlined"
+        aria-haspopup="menu"
+        onClick={(e) => setAt(e.currentTarget)}
+      >
         {current ? `View: ${current.name}` : 'Views'}
       </Button>
       <Menu anchorEl={at} open={at !== null} onClose={() => setAt(null)}>

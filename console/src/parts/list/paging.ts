@@ -1,7 +1,10 @@
 /** From is where a page begins: behind a cursor, or behind so many rows. */
 export type From = { cursor?: string; skip?: string }
 
-/** Cursors knows where the pages of a list begin. A page after one that was shown begins behind that one, whatever came before it since; to a page that somebody else's address names, or to the last, the rows are counted. */
+/**
+ * Cursors knows where the pages of a list begin. A page after one that was shown begins behind that one, whatever
+ * came before it since; to a page that somebody else's address names, or to the last, the rows are counted.
+ */
 export class Cursors {
   private known = new Map<number, string>()
 

@@ -12,7 +12,10 @@ export function orderOf(search: URLSearchParams): Order {
 }
 
 /** wantedOf is an order as the service is asked for it. */
-export const wantedOf = (order: Order) => ({ ...(order.sort && { sort: order.sort }), ...(order.desc && { desc: 'true' as const }) })
+export const wantedOf = (order: Order) => ({
+  ...(order.sort && { sort: order.sort }),
+  ...(order.desc && { desc: 'true' as const }),
+})
 
 /** filterOf are the values in an address that narrow a list. */
 export function filterOf(search: URLSearchParams, names: string[]): Filter {
@@ -23,6 +26,7 @@ export function filterOf(search: URLSearchParams, names: string[]): Filter {
 export function listQuery<T>(list: ServedList<T>, filter: Filter, order: Order, page: number, from: () => From) {
   return {
     queryKey: [...list.keyed, 'page', filter, order, page],
-    queryFn: (): Promise<Rows<T>> => list.load(filter)({ limit: String(pageSize), count: 'true', ...wantedOf(order), ...from() }),
+    queryFn: (): Promise<Rows<T>> =>
+      list.load(filter)({ limit: String(pageSize), count: 'true', ...wantedOf(order), ...from() }),
   }
 }
