@@ -21,15 +21,16 @@ import (
 //go:embed openapi.json
 var description []byte
 
-// Description is the OpenAPI 3.1 document of all routes, as indented JSON.
-func Description() ([]byte, error) {
+// Description returns the OpenAPI 3.1 document of all routes, as indented JSON. Properties are described by comments,
+// by type and property.
+func Description(comments map[string]string) ([]byte, error) {
 	r := openapi31.NewReflector()
 	r.Spec.Info.WithTitle("Fresh Seal").WithVersion(contract.Version).
 		WithDescription("Replaces the certificates of a fleet of devices. Errors are problem documents (RFC 9457).")
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "a client's token, from POST /api/v1/session with client: true")
 	r.Spec.SetAPIKeySecurity("cookie", cookieName, openapi.InCookie, "the console's session")
 	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptNullability(notNull),
-		jsonschema.InterceptDefName(defName), jsonschema.InterceptSchema(describeProperties))
+		jsonschema.InterceptDefName(defName), jsonschema.InterceptSchema(describeProperties(comments)))
 	for _, route := range routes {
 		op, err := r.NewOperationContext(route.method, route.path)
 		if err != nil {
@@ -82,20 +83,21 @@ func defName(t reflect.Type, _ string) string {
 	return strings.ToUpper(name[:1]) + name[1:]
 }
 
-// describeProperties describes the properties of core's types, which have no tags for that.
-func describeProperties(p jsonschema.InterceptSchemaParams) (stop bool, err error) {
-	t := p.Value.Type()
-	for t.Kind() == reflect.Pointer {
-		t = t.Elem()
+// describeProperties describes the properties of types by comments, and those of core by contract.Descriptions.
+func describeProperties(comments map[string]string) func(jsonschema.InterceptSchemaParams) (bool, error) {
+	return func(p jsonschema.InterceptSchemaParams) (stop bool, err error) {
+		t := p.Value.Type()
+		for t.Kind() == reflect.Pointer {
+			t = t.Elem()
+		}
+		if p.Processed && t.Kind() == reflect.Struct {
+			describeFields(t, p.Schema, comments)
+		}
+		return false, nil
 	}
-	if p.Processed && t.Kind() == reflect.Struct {
-		describeFields(t, p.Schema)
-	}
-	return false, nil
 }
 
-func describeFields(t reflect.Type, schema *jsonschema.Schema) {
-	_, ours := strings.CutPrefix(t.PkgPath(), "freshseal/core/")
+func describeFields(t reflect.Type, schema *jsonschema.Schema, comments map[string]string) {
 	for i := range t.NumField() {
 		field := t.Field(i)
 		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
@@ -105,12 +107,15 @@ func describeFields(t reflect.Type, schema *jsonschema.Schema) {
 				inner = inner.Elem()
 			}
 			if inner.Kind() == reflect.Struct {
-				describeFields(inner, schema)
+				describeFields(inner, schema, comments)
 			}
 			continue
 		}
 		text := contract.Descriptions[path.Base(t.PkgPath())+"."+t.Name()+"."+name]
-		if property, has := schema.Properties[name]; ours && has && text != "" && property.TypeObject != nil {
+		if strings.HasPrefix(t.PkgPath(), "freshseal/contract") {
+			text = comments[t.Name()+"."+name]
+		}
+		if property, has := schema.Properties[name]; has && text != "" && property.TypeObject != nil {
 			property.TypeObject.WithDescription(text)
 		}
 	}

@@ -9,40 +9,46 @@ import (
 // Access is how a device is reached over one link, as the API shows it. Its secrets
 // are never part of it.
 type Access struct {
-	Link       string            `json:"link" required:"true"`
-	Address    string            `json:"address" required:"true" description:"empty: the device's"`
-	Port       int               `json:"port" required:"true"`
-	User       string            `json:"user" required:"true"`
-	Credential string            `json:"credential" required:"true" description:"the shared one that signs in; empty: it has secrets of its own"`
-	Pin        string            `json:"pin" required:"true" description:"over ssh the host key: TYPE SHA256:…; over https the SHA-256 of its certificate"`
-	Options    map[string]string `json:"options" required:"true"`
+	Link    string `json:"link" required:"true"`
+	Address string `json:"address" required:"true"` // empty: the device's
+	Port    int    `json:"port" required:"true"`
+	User    string `json:"user" required:"true"`
+	// the shared one that signs in; empty: it has secrets of its own
+	Credential string `json:"credential" required:"true"`
+	// over ssh the host key: TYPE SHA256:…; over https the SHA-256 of its certificate
+	Pin     string            `json:"pin" required:"true"`
+	Options map[string]string `json:"options" required:"true"`
 }
 
 // AccessChange describes a change of an access; nil fields stay as they are, or are
 // as usual where the access is new.
 type AccessChange struct {
-	Link       string            `json:"link,omitempty" description:"empty: the first link of the device's family"`
-	Address    *string           `json:"address,omitempty" description:"where it differs from the device's"`
-	Port       *int              `json:"port,omitempty"`
-	User       *string           `json:"user,omitempty"`
-	Credential *string           `json:"credential,omitempty" description:"a shared one, instead of a user and secrets of its own; empty: its own again"`
-	Pin        *string           `json:"pin,omitempty" description:"over ssh the host key, over https the SHA-256 of the certificate, as a call to host-keys shows it"`
-	Options    map[string]string `json:"options,omitempty" description:"over SSH: old_algorithms=yes for a device that knows no others than broken ones; over https: old_tls=yes likewise; an empty value takes one away"`
+	Link    string  `json:"link,omitempty"`    // empty: the first link of the device's family
+	Address *string `json:"address,omitempty"` // where it differs from the device's
+	Port    *int    `json:"port,omitempty"`
+	User    *string `json:"user,omitempty"`
+	// a shared one, instead of a user and secrets of its own; empty: its own again
+	Credential *string `json:"credential,omitempty"`
+	// over ssh the host key, over https the SHA-256 of the certificate, as a call to host-keys shows it
+	Pin *string `json:"pin,omitempty"`
+	// over SSH: old_algorithms=yes for a device that knows no others than broken ones; over https: old_tls=yes
+	// likewise; an empty value takes one away
+	Options map[string]string `json:"options,omitempty"`
 	Secrets
 }
 
 // Secrets authenticate a user. They are accepted and never returned.
 type Secrets struct {
 	Password   string `json:"password,omitempty"`
-	Key        string `json:"key,omitempty" description:"private key in OpenSSH or PEM form"`
-	Passphrase string `json:"passphrase,omitempty" description:"of that key"`
+	Key        string `json:"key,omitempty"`        // private key in OpenSSH or PEM form
+	Passphrase string `json:"passphrase,omitempty"` // of that key
 }
 
 // Credential is a way to sign in that several devices share, as the API shows it.
 type Credential struct {
 	Name     string    `json:"name" required:"true"`
 	User     string    `json:"user" required:"true"`
-	Devices  int       `json:"devices" required:"true" description:"how many use it"`
+	Devices  int       `json:"devices" required:"true"` // how many use it
 	AddedAt  time.Time `json:"added_at" required:"true"`
 	Revision Revision  `json:"revision" required:"true"`
 }
@@ -64,21 +70,25 @@ func (c Credential) Revised() Revision { return c.Revision }
 
 // Site is a place with a way in, as the API shows it.
 type Site struct {
-	Name      string             `json:"name" required:"true"`
-	Way       string             `json:"way" required:"true" enum:"direct,jump,socks"`
-	Address   string             `json:"address" required:"true"`
-	Port      int                `json:"port" required:"true"`
-	User      string             `json:"user" required:"true" description:"on the jump host"`
-	Pin       string             `json:"pin" required:"true" description:"host key of the jump host"`
-	Subject   request.Subject    `json:"subject" required:"true" description:"what requests of its devices say where today's certificate says nothing"`
-	MostLinks int                `json:"most_links" required:"true" description:"how many links to its devices at once; 0: no limit of its own"`
-	Behind    string             `json:"behind" required:"true" description:"the site through which its jump host or proxy is reached; empty: directly"`
-	Paused    bool               `json:"paused" required:"true" description:"its slots are read only when asked"`
-	Presence  []string           `json:"presence" required:"true" description:"windows (RFC 5545) in which it can be reached, such as that of a ship in port; none: always"`
-	Holidays  []calendar.Holiday `json:"holidays" required:"true" description:"of the next twelve months"`
-	Away      bool               `json:"away" required:"true" description:"it is outside these windows now"`
-	Implied   bool               `json:"implied" required:"true" description:"devices name it, and nothing is set for it yet"`
-	Revision  Revision           `json:"revision" required:"true"`
+	Name    string `json:"name" required:"true"`
+	Way     string `json:"way" required:"true" enum:"direct,jump,socks"`
+	Address string `json:"address" required:"true"`
+	Port    int    `json:"port" required:"true"`
+	User    string `json:"user" required:"true"` // on the jump host
+	Pin     string `json:"pin" required:"true"`  // host key of the jump host
+	// what requests of its devices say where today's certificate says nothing
+	Subject request.Subject `json:"subject" required:"true"`
+	// how many links to its devices at once; 0: no limit of its own
+	MostLinks int `json:"most_links" required:"true"`
+	// the site through which its jump host or proxy is reached; empty: directly
+	Behind string `json:"behind" required:"true"`
+	Paused bool   `json:"paused" required:"true"` // its slots are read only when asked
+	// windows (RFC 5545) in which it can be reached, such as that of a ship in port; none: always
+	Presence []string           `json:"presence" required:"true"`
+	Holidays []calendar.Holiday `json:"holidays" required:"true"` // of the next twelve months
+	Away     bool               `json:"away" required:"true"`     // it is outside these windows now
+	Implied  bool               `json:"implied" required:"true"`  // devices name it, and nothing is set for it yet
+	Revision Revision           `json:"revision" required:"true"`
 }
 
 // SiteChange describes a change of a site; nil fields stay as they are.
@@ -93,24 +103,27 @@ type SiteChange struct {
 	MostLinks *int             `json:"most_links,omitempty"`
 	Behind    *string          `json:"behind,omitempty"`
 	Paused    *bool            `json:"paused,omitempty"`
-	Presence  []string         `json:"presence,omitempty" description:"all windows, in place of those that are there"`
-	Holidays  *string          `json:"holidays,omitempty" description:"an iCalendar file (RFC 5545) with the days off; empty: none"`
+	Presence  []string         `json:"presence,omitempty"` // all windows, in place of those that are there
+	// an iCalendar file (RFC 5545) with the days off; empty: none
+	Holidays *string `json:"holidays,omitempty"`
 }
 
 // NewSite describes a site to add.
 type NewSite struct {
 	Name      string          `json:"name" required:"true"`
 	Way       string          `json:"way" required:"true" enum:"direct,jump,socks"`
-	Address   string          `json:"address,omitempty" description:"of the jump host or the SOCKS5 proxy"`
+	Address   string          `json:"address,omitempty"` // of the jump host or the SOCKS5 proxy
 	Port      int             `json:"port,omitempty"`
 	Subject   request.Subject `json:"subject,omitempty"`
 	MostLinks int             `json:"most_links,omitempty"`
-	Behind    string          `json:"behind,omitempty" description:"the site through which that is reached"`
+	Behind    string          `json:"behind,omitempty"` // the site through which that is reached
 	Paused    bool            `json:"paused,omitempty"`
-	Presence  []string        `json:"presence,omitempty" description:"DTSTART, DURATION and RRULE on one line, separated by blanks"`
-	Holidays  string          `json:"holidays,omitempty" description:"an iCalendar file (RFC 5545) with the days off"`
-	User      string          `json:"user,omitempty" description:"on the jump host"`
-	Pin       string          `json:"pin,omitempty" description:"host key of the jump host: TYPE SHA256:…, as a call to host-keys shows it"`
+	// DTSTART, DURATION and RRULE on one line, separated by blanks
+	Presence []string `json:"presence,omitempty"`
+	Holidays string   `json:"holidays,omitempty"` // an iCalendar file (RFC 5545) with the days off
+	User     string   `json:"user,omitempty"`     // on the jump host
+	// host key of the jump host: TYPE SHA256:…, as a call to host-keys shows it
+	Pin string `json:"pin,omitempty"`
 	Secrets
 }
 

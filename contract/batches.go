@@ -7,23 +7,24 @@ import (
 
 // BatchOrder asks for a replacement of each of many slots.
 type BatchOrder struct {
-	Slots  []string    `json:"slots,omitempty" description:"DEVICE/SLOT of each"`
-	Filter *SlotFilter `json:"filter,omitempty" description:"instead of slots: all that fit"`
+	Slots  []string    `json:"slots,omitempty"`  // DEVICE/SLOT of each
+	Filter *SlotFilter `json:"filter,omitempty"` // instead of slots: all that fit
 
-	Signer string          `json:"signer,omitempty" description:"where nobody is named: the policy's"`
+	Signer string          `json:"signer,omitempty"` // where nobody is named: the policy's
 	Key    request.KeyType `json:"key,omitempty"`
-	Unseen bool            `json:"unseen,omitempty" description:"go on although a slot cannot be read now"`
-	OneWay bool            `json:"one_way,omitempty" description:"go on although some steps of a family cannot be undone"`
+	Unseen bool            `json:"unseen,omitempty"`  // go on although a slot cannot be read now
+	OneWay bool            `json:"one_way,omitempty"` // go on although some steps of a family cannot be undone
 }
 
 // Batch is many replacements that were asked for as one. The service begins them one
 // after the other, also when it was restarted meanwhile.
 type Batch struct {
-	ID      string        `json:"id" required:"true"`
-	Signer  string        `json:"signer" required:"true" description:"empty: the policy's"`
-	AskedBy string        `json:"asked_by" required:"true"`
-	BegunAt time.Time     `json:"begun_at" required:"true"`
-	State   string        `json:"state" required:"true" enum:"beginning,begun,stopped" description:"beginning: some are not begun yet; begun: none is left to begin"`
+	ID      string    `json:"id" required:"true"`
+	Signer  string    `json:"signer" required:"true"` // empty: the policy's
+	AskedBy string    `json:"asked_by" required:"true"`
+	BegunAt time.Time `json:"begun_at" required:"true"`
+	// beginning: some are not begun yet; begun: none is left to begin
+	State   string        `json:"state" required:"true" enum:"beginning,begun,stopped"`
 	Stopped string        `json:"stopped_by,omitempty"`
 	Counts  Account       `json:"counts" required:"true"`
 	Sites   []SiteOfBatch `json:"sites" required:"true"`
@@ -32,15 +33,15 @@ type Batch struct {
 // Account counts the slots of a batch by where they stand.
 type Account struct {
 	Slots     int `json:"slots" required:"true"`
-	Waiting   int `json:"waiting" required:"true" description:"not begun yet"`
+	Waiting   int `json:"waiting" required:"true"` // not begun yet
 	Refused   int `json:"refused" required:"true"`
-	Left      int `json:"left" required:"true" description:"not begun, since the batch was stopped"`
-	UnderWay  int `json:"under_way" required:"true" description:"their replacement runs, or waits for somebody"`
+	Left      int `json:"left" required:"true"`      // not begun, since the batch was stopped
+	UnderWay  int `json:"under_way" required:"true"` // their replacement runs, or waits for somebody
 	Held      int `json:"held" required:"true"`
 	Sealed    int `json:"sealed" required:"true"`
 	Reverted  int `json:"reverted" required:"true"`
 	Cancelled int `json:"cancelled" required:"true"`
-	Closed    int `json:"closed" required:"true" description:"by a person, as the wire showed"`
+	Closed    int `json:"closed" required:"true"` // by a person, as the wire showed
 }
 
 // SiteOfBatch is the account of one site.
@@ -58,7 +59,7 @@ type BatchItem struct {
 	Why         string `json:"why,omitempty"`
 	Next        string `json:"next,omitempty"`
 	Replacement string `json:"replacement,omitempty"`
-	State       string `json:"state,omitempty" description:"of the replacement"`
+	State       string `json:"state,omitempty"` // of the replacement
 	WaitingFor  string `json:"waiting_for,omitempty"`
 }
 
@@ -67,10 +68,10 @@ type BatchItem struct {
 type BatchRehearsal struct {
 	Slots     int         `json:"slots" required:"true"`
 	Sites     []SiteCount `json:"sites" required:"true"`
-	Watched   int         `json:"watched" required:"true" description:"slots of devices without a family, which would be refused"`
-	Sample    string      `json:"sample,omitempty" description:"DEVICE/SLOT of the one that is rehearsed"`
+	Watched   int         `json:"watched" required:"true"` // slots of devices without a family, which would be refused
+	Sample    string      `json:"sample,omitempty"`        // DEVICE/SLOT of the one that is rehearsed
 	Rehearsal *Rehearsal  `json:"rehearsal,omitempty"`
-	Why       string      `json:"why,omitempty" description:"why the sample cannot be replaced"`
+	Why       string      `json:"why,omitempty"` // why the sample cannot be replaced
 }
 
 // ItemFilter narrows the items of a batch.

@@ -8,45 +8,52 @@ import (
 
 // Device is a box as the API shows it. Its secrets are never part of it.
 type Device struct {
-	Name        string            `json:"name" required:"true"`
-	Family      string            `json:"family" required:"true"`
-	Site        string            `json:"site" required:"true"`
-	Address     string            `json:"address" required:"true"`
-	Access      []Access          `json:"access" required:"true" description:"how it is reached, link by link"`
-	Nodes       []Node            `json:"nodes" required:"true" description:"members with an address of their own; every slot is read there too"`
+	Name    string   `json:"name" required:"true"`
+	Family  string   `json:"family" required:"true"`
+	Site    string   `json:"site" required:"true"`
+	Address string   `json:"address" required:"true"`
+	Access  []Access `json:"access" required:"true"` // how it is reached, link by link
+	// members with an address of their own; every slot is read there too
+	Nodes       []Node            `json:"nodes" required:"true"`
 	Settings    map[string]string `json:"settings" required:"true"`
-	Cluster     string            `json:"cluster" required:"true" description:"devices that serve one name together"`
+	Cluster     string            `json:"cluster" required:"true"` // devices that serve one name together
 	ClusterRole string            `json:"cluster_role" required:"true" enum:",active,standby,member"`
 	Owner       string            `json:"owner" required:"true"`
 	Tags        []string          `json:"tags" required:"true"`
 	Notes       string            `json:"notes" required:"true"`
 	Slots       []DeviceSlot      `json:"slots" required:"true"`
 	AddedAt     time.Time         `json:"added_at" required:"true"`
-	Condition   due.Condition     `json:"condition" required:"true" enum:"unreachable,expired,unexpected,factory,flawed,overdue,due,fresh" description:"the worst of its slots"`
-	ExpiresAt   *time.Time        `json:"expires_at" description:"the soonest of its slots"`
-	Revision    Revision          `json:"revision" required:"true" description:"counts the changes that people make"`
+	// the worst of its slots
+	Condition due.Condition `json:"condition" required:"true" enum:"unreachable,expired,unexpected,factory,flawed,overdue,due,fresh"`
+	// the soonest of its slots
+	ExpiresAt *time.Time `json:"expires_at"`
+	// counts the changes that people make
+	Revision Revision `json:"revision" required:"true"`
 }
 
 // DeviceSlot is a slot as it is configured.
 type DeviceSlot struct {
 	Name       string `json:"name" required:"true"`
-	Address    string `json:"address,omitempty" description:"where it differs from the device's"`
-	Port       int    `json:"port,omitempty" description:"that of the protocol where it is left out"`
-	Protocol   string `json:"protocol,omitempty" description:"tls, or what is spoken before TLS: see GET /protocols"`
+	Address    string `json:"address,omitempty"`  // where it differs from the device's
+	Port       int    `json:"port,omitempty"`     // that of the protocol where it is left out
+	Protocol   string `json:"protocol,omitempty"` // tls, or what is spoken before TLS: see GET /protocols
 	ServerName string `json:"server_name,omitempty"`
-	Identity   string `json:"identity,omitempty" description:"outer identity, where it is read by EAP"`
+	Identity   string `json:"identity,omitempty"` // outer identity, where it is read by EAP
 
-	TrustGroups []string `json:"trust_groups,omitempty" description:"the groups of clients that use the slot: it is judged by what they trust; none: the fleet"`
-	ClientUse   bool     `json:"client_use,omitempty" description:"the device also connects to others with this certificate, as a TLS client: it must allow that use"`
-	Secret      string   `json:"secret,omitempty" description:"shared with the RADIUS server, where it is read by EAP; never shown"`
+	// the groups of clients that use the slot: it is judged by what they trust; none: the fleet
+	TrustGroups []string `json:"trust_groups,omitempty"`
+	// the device also connects to others with this certificate, as a TLS client: it must allow that use
+	ClientUse bool `json:"client_use,omitempty"`
+	// shared with the RADIUS server, where it is read by EAP; never shown
+	Secret string `json:"secret,omitempty"`
 
-	More []Place `json:"more,omitempty" description:"further addresses that serve the same certificate"`
+	More []Place `json:"more,omitempty"` // further addresses that serve the same certificate
 }
 
 // NewDevice describes a device to add.
 type NewDevice struct {
 	Name        string            `json:"name" required:"true"`
-	Family      string            `json:"family,omitempty" description:"a procedure; leave it out for a device that is only read"`
+	Family      string            `json:"family,omitempty"` // a procedure; leave it out for a device that is only read
 	Site        string            `json:"site,omitempty"`
 	Address     string            `json:"address" required:"true"`
 	Nodes       []Node            `json:"nodes,omitempty"`
@@ -58,7 +65,7 @@ type NewDevice struct {
 	Notes       string            `json:"notes,omitempty"`
 	Slots       []DeviceSlot      `json:"slots" required:"true"`
 
-	Access []AccessChange `json:"access,omitempty" description:"how it is reached, link by link"`
+	Access []AccessChange `json:"access,omitempty"` // how it is reached, link by link
 }
 
 // Revised is how often people changed the device: what a reading changes makes
@@ -67,25 +74,26 @@ func (d Device) Revised() Revision { return d.Revision }
 
 // DeviceChange describes a change of a device; nil fields stay as they are.
 type DeviceChange struct {
-	Site        *string           `json:"site,omitempty"`
-	Family      *string           `json:"family,omitempty"`
-	Address     *string           `json:"address,omitempty"`
-	Cluster     *string           `json:"cluster,omitempty"`
-	ClusterRole *string           `json:"cluster_role,omitempty"`
-	Owner       *string           `json:"owner,omitempty"`
-	Tags        []string          `json:"tags,omitempty"`
-	Notes       *string           `json:"notes,omitempty"`
-	Settings    map[string]string `json:"settings,omitempty" description:"laid over those that are there; an empty value takes one away"`
-	Nodes       []Node            `json:"nodes,omitempty" description:"all of them, in place of those that are there"`
+	Site        *string  `json:"site,omitempty"`
+	Family      *string  `json:"family,omitempty"`
+	Address     *string  `json:"address,omitempty"`
+	Cluster     *string  `json:"cluster,omitempty"`
+	ClusterRole *string  `json:"cluster_role,omitempty"`
+	Owner       *string  `json:"owner,omitempty"`
+	Tags        []string `json:"tags,omitempty"`
+	Notes       *string  `json:"notes,omitempty"`
+	// laid over those that are there; an empty value takes one away
+	Settings map[string]string `json:"settings,omitempty"`
+	Nodes    []Node            `json:"nodes,omitempty"` // all of them, in place of those that are there
 
-	Access []AccessChange `json:"access,omitempty" description:"laid over what is there, link by link"`
+	Access []AccessChange `json:"access,omitempty"` // laid over what is there, link by link
 }
 
 // Hit is something that fits a search.
 type Hit struct {
 	Kind  string `json:"kind" required:"true" enum:"slot,device,replacement,site,family"`
-	Name  string `json:"name" required:"true" description:"as it is called in the API: a slot is DEVICE/SLOT"`
-	About string `json:"about" required:"true" description:"what tells it from others"`
+	Name  string `json:"name" required:"true"`  // as it is called in the API: a slot is DEVICE/SLOT
+	About string `json:"about" required:"true"` // what tells it from others
 }
 
 // Facet is a value by which lists are filtered, and how many slots have it.
@@ -108,7 +116,7 @@ type Imported struct {
 	Line    int           `json:"line" required:"true"`
 	Device  string        `json:"device" required:"true"`
 	What    string        `json:"what" required:"true" enum:"add,change,same,error"`
-	Changes []Difference  `json:"changes,omitempty" description:"of a device that is there"`
+	Changes []Difference  `json:"changes,omitempty"` // of a device that is there
 	Why     string        `json:"why,omitempty"`
 	Next    string        `json:"next,omitempty"`
 	Actions []next.Action `json:"actions,omitempty"`
@@ -124,26 +132,26 @@ type Difference struct {
 // Import is the result of an import.
 type Import struct {
 	Lines   []Imported `json:"lines" required:"true"`
-	Added   int        `json:"added" required:"true" description:"devices"`
-	Changed int        `json:"changed" required:"true" description:"devices"`
-	Wrong   int        `json:"wrong" required:"true" description:"lines"`
-	Done    bool       `json:"done" required:"true" description:"false: nothing was changed"`
+	Added   int        `json:"added" required:"true"`   // devices
+	Changed int        `json:"changed" required:"true"` // devices
+	Wrong   int        `json:"wrong" required:"true"`   // lines
+	Done    bool       `json:"done" required:"true"`    // false: nothing was changed
 }
 
 // ImportTerms are the options of an import.
 type ImportTerms struct {
-	CSV     string            `json:"csv,omitempty" description:"with a header"`
-	XLSX    []byte            `json:"xlsx,omitempty" description:"instead: a workbook, in base64"`
-	Sheet   string            `json:"sheet,omitempty" description:"of the workbook; left out: the first"`
-	Columns map[string]string `json:"columns,omitempty" description:"our name of a column → its name in the header"`
-	DryRun  bool              `json:"dry_run,omitempty" description:"only say what would be done"`
-	Partial bool              `json:"partial,omitempty" description:"take the lines that are right although others are wrong"`
+	CSV     string            `json:"csv,omitempty"`     // with a header
+	XLSX    []byte            `json:"xlsx,omitempty"`    // instead: a workbook, in base64
+	Sheet   string            `json:"sheet,omitempty"`   // of the workbook; left out: the first
+	Columns map[string]string `json:"columns,omitempty"` // our name of a column → its name in the header
+	DryRun  bool              `json:"dry_run,omitempty"` // only say what would be done
+	Partial bool              `json:"partial,omitempty"` // take the lines that are right although others are wrong
 }
 
 // Changes changes many devices in the same way.
 type Changes struct {
-	Devices []string      `json:"devices,omitempty" description:"their names"`
-	Filter  *DeviceFilter `json:"filter,omitempty" description:"instead of names: all that fit"`
+	Devices []string      `json:"devices,omitempty"` // their names
+	Filter  *DeviceFilter `json:"filter,omitempty"`  // instead of names: all that fit
 	Change  ManyChange    `json:"change" required:"true"`
 }
 
@@ -152,7 +160,7 @@ type ManyChange struct {
 	Owner      *string  `json:"owner,omitempty"`
 	Site       *string  `json:"site,omitempty"`
 	Family     *string  `json:"family,omitempty"`
-	Credential *string  `json:"credential,omitempty" description:"a shared one, over the first link of the family"`
+	Credential *string  `json:"credential,omitempty"` // a shared one, over the first link of the family
 	AddTags    []string `json:"add_tags,omitempty"`
 	RemoveTags []string `json:"remove_tags,omitempty"`
 }

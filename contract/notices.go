@@ -9,7 +9,8 @@ import (
 type Channel struct {
 	Name string `json:"name" required:"true"`
 	ChannelSetup
-	Secret   bool     `json:"has_secret" required:"true" description:"the password of the mail server, or the key that signs a webhook's messages"`
+	// the password of the mail server, or the key that signs a webhook's messages
+	Secret   bool     `json:"has_secret" required:"true"`
 	Revision Revision `json:"revision" required:"true"`
 }
 
@@ -19,21 +20,23 @@ func (c Channel) Revised() Revision { return c.Revision }
 // NewChannel sets a channel.
 type NewChannel struct {
 	ChannelSetup
-	Secret string `json:"secret,omitempty" description:"the password of the mail server, or the key that signs a webhook's messages (32 characters or more); left out: the one from before. Never shown"`
+	// the password of the mail server, or the key that signs a webhook's messages (32 characters or more); left out:
+	// the one from before. Never shown
+	Secret string `json:"secret,omitempty"`
 }
 
 // Trial is what became of a message that was sent to try a channel.
 type Trial struct {
 	Sent bool   `json:"sent" required:"true"`
-	Why  string `json:"why,omitempty" description:"why it was not"`
+	Why  string `json:"why,omitempty"` // why it was not
 }
 
 // Notice is one that was made, and what became of it.
 type Notice struct {
 	notice.Item
-	State string `json:"state" required:"true" enum:"waiting,sent,failed" description:"failed: over some channel it never went"`
-	Over  string `json:"over" required:"true" description:"the channels"`
-	Error string `json:"error,omitempty" description:"of the last try"`
+	State string `json:"state" required:"true" enum:"waiting,sent,failed"` // failed: over some channel it never went
+	Over  string `json:"over" required:"true"`                             // the channels
+	Error string `json:"error,omitempty"`                                  // of the last try
 }
 
 // NoticeFilter narrows a list of notices.
@@ -54,7 +57,7 @@ func (r Rule) Revised() Revision { return r.Revision }
 
 // Acknowledgement is that somebody knows of a slot.
 type Acknowledgement struct {
-	Slot   string    `json:"slot" required:"true" description:"DEVICE/SLOT"`
+	Slot   string    `json:"slot" required:"true"` // DEVICE/SLOT
 	By     string    `json:"by" required:"true"`
 	Reason string    `json:"reason" required:"true"`
 	At     time.Time `json:"at" required:"true"`
@@ -63,22 +66,27 @@ type Acknowledgement struct {
 
 // AskAcknowledge is what somebody says who knows of a slot.
 type AskAcknowledge struct {
-	Reason string `json:"reason" required:"true" description:"why no notice is needed of it"`
-	Until  string `json:"until" required:"true" description:"a day such as 2027-01-31; at most a year away"`
+	Reason string `json:"reason" required:"true"` // why no notice is needed of it
+	Until  string `json:"until" required:"true"`  // a day such as 2027-01-31; at most a year away
 }
 
 // ChannelSetup says where a channel sends to.
 type ChannelSetup struct {
-	Kind     string            `json:"kind" required:"true" enum:"mail,webhook,syslog"`
-	Address  string            `json:"address,omitempty" description:"of a mail or syslog server"`
-	Port     int               `json:"port,omitempty"`
-	Security string            `json:"security,omitempty" enum:"starttls,tls,plain" description:"of mail and syslog; mail: starttls, syslog: tls where it is left out"`
-	Pin      string            `json:"pin,omitempty" description:"SHA-256 of the server's certificate; empty: one that the system trusts"`
-	From     string            `json:"from,omitempty" description:"of mail"`
-	To       []string          `json:"to,omitempty" description:"of mail: for owners that have no address of their own"`
-	Owners   map[string]string `json:"owners,omitempty" description:"of mail: the address of each owner"`
-	User     string            `json:"user,omitempty" description:"of the mail server"`
-	URL      string            `json:"url,omitempty" description:"of a webhook: HTTPS, or HTTP on the same machine"`
+	Kind    string `json:"kind" required:"true" enum:"mail,webhook,syslog"`
+	Address string `json:"address,omitempty"` // of a mail or syslog server
+	Port    int    `json:"port,omitempty"`
+	// of mail and syslog; mail: starttls, syslog: tls where it is left out
+	Security string `json:"security,omitempty" enum:"starttls,tls,plain"`
+	// SHA-256 of the server's certificate; empty: one that the system trusts
+	Pin  string `json:"pin,omitempty"`
+	From string `json:"from,omitempty"` // of mail
+	// of mail: for owners that have no address of their own
+	To []string `json:"to,omitempty"`
+	// of mail: the address of each owner
+	Owners map[string]string `json:"owners,omitempty"`
+	User   string            `json:"user,omitempty"` // of the mail server
+	// of a webhook: HTTPS, or HTTP on the same machine
+	URL string `json:"url,omitempty"`
 }
 
 // The kinds of channels.

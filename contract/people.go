@@ -10,9 +10,10 @@ import (
 type Feed struct {
 	ID     string    `json:"id" required:"true"`
 	User   string    `json:"user" required:"true"`
-	Site   string    `json:"site" required:"true" description:"empty: the whole fleet"`
+	Site   string    `json:"site" required:"true"` // empty: the whole fleet
 	EndsAt time.Time `json:"ends_at" required:"true"`
-	Path   string    `json:"path,omitempty" description:"only in the answer to making it: the secret address, below that of the service"`
+	// only in the answer to making it: the secret address, below that of the service
+	Path string `json:"path,omitempty"`
 }
 
 // AuditEntry is a line of the audit log as the API shows it.
@@ -22,7 +23,8 @@ type AuditEntry struct {
 	Who   string    `json:"who" required:"true"`
 	What  string    `json:"what" required:"true"`
 	About string    `json:"about" required:"true"`
-	Hash  string    `json:"hash" required:"true" description:"HMAC-SHA256 over the entry and the hash before it, with a key from the strongbox"`
+	// HMAC-SHA256 over the entry and the hash before it, with a key from the strongbox
+	Hash string `json:"hash" required:"true"`
 }
 
 // Head is the newest entry of the audit log. Who notes it elsewhere sees later whether the
@@ -35,7 +37,7 @@ type Head struct {
 
 // Verification is the result of verifying the audit log.
 type Verification struct {
-	Entries int    `json:"entries" required:"true" description:"that hold, from the first on"`
+	Entries int    `json:"entries" required:"true"` // that hold, from the first on
 	Whole   bool   `json:"whole" required:"true"`
 	Fault   string `json:"fault,omitempty"`
 }
@@ -88,25 +90,26 @@ type Token struct {
 	User   string    `json:"user" required:"true"`
 	Role   Role      `json:"role" required:"true" enum:"monitor,viewer,operator,admin"`
 	EndsAt time.Time `json:"ends_at" required:"true"`
-	Secret string    `json:"secret,omitempty" description:"only in the answer to making it"`
+	Secret string    `json:"secret,omitempty"` // only in the answer to making it
 }
 
 // NewToken describes a token to create.
 type NewToken struct {
 	Label string `json:"label" required:"true"`
-	Role  Role   `json:"role" required:"true" enum:"monitor,viewer,operator,admin" description:"monitor: the metrics, and nothing else"`
-	Days  int    `json:"days" required:"true" description:"how long it holds, at most 730"`
+	// monitor: the metrics, and nothing else
+	Role Role `json:"role" required:"true" enum:"monitor,viewer,operator,admin"`
+	Days int  `json:"days" required:"true"` // how long it holds, at most 730
 }
 
 // UserChange describes a change of a user; nil fields stay as they are.
 type UserChange struct {
 	Role     *Role   `json:"role,omitempty" enum:"viewer,operator,admin"`
-	Password *string `json:"password,omitempty" description:"for somebody who forgot it"`
+	Password *string `json:"password,omitempty"` // for somebody who forgot it
 }
 
 // View is a filter of a list of the console that a user keeps under a name.
 type View struct {
-	Page  string `json:"page" required:"true" description:"of the console, such as slots"`
+	Page  string `json:"page" required:"true"` // of the console, such as slots
 	Name  string `json:"name" required:"true"`
-	Query string `json:"query" required:"true" description:"as it stands in the page's address"`
+	Query string `json:"query" required:"true"` // as it stands in the page's address
 }

@@ -25,29 +25,30 @@ type TrustGroup struct {
 // Export says which roots are wanted, and how.
 type Export struct {
 	Form       string `json:"form" required:"true" enum:"pem,der,pkcs7,debian,browser-policy,profile,pkcs12"`
-	LackedBy   string `json:"lacked_by,omitempty" description:"only those that this other trust group lacks"`
-	Passphrase string `json:"passphrase,omitempty" description:"of a PKCS #12 trust store"`
+	LackedBy   string `json:"lacked_by,omitempty"`  // only those that this other trust group lacks
+	Passphrase string `json:"passphrase,omitempty"` // of a PKCS #12 trust store
 }
 
 // Trust says whether a trust group trusts a chain, and what it lacks if not.
 type Trust struct {
 	TrustGroup string `json:"trust_group" required:"true"`
 	Trusted    bool   `json:"trusted" required:"true"`
-	Lacks      string `json:"lacks,omitempty" description:"the root that it does not hold, or the certificate that is missing"`
+	Lacks      string `json:"lacks,omitempty"` // the root that it does not hold, or the certificate that is missing
 }
 
 // Authorities are the certificates from which chains are completed: intermediates and
 // roots that came with some pile. Nobody trusts them for that.
 type Authorities struct {
-	Count int          `json:"count" required:"true" description:"in the pool"`
-	Most  int          `json:"most" required:"true" description:"that the pool takes"`
-	Items []cert.Facts `json:"items" required:"true" description:"the first of those that were asked for"`
+	Count int          `json:"count" required:"true"` // in the pool
+	Most  int          `json:"most" required:"true"`  // that the pool takes
+	Items []cert.Facts `json:"items" required:"true"` // the first of those that were asked for
 }
 
 // Link is one certificate of a drawn chain: as served, or known here and not served.
 type Link struct {
 	cert.Facts
-	Role   string `json:"role" required:"true" enum:"leaf,intermediate,anchor,root,surplus" description:"an anchor is a root that the fleet trusts"`
+	// an anchor is a root that the fleet trusts
+	Role   string `json:"role" required:"true" enum:"leaf,intermediate,anchor,root,surplus"`
 	Served bool   `json:"served" required:"true"`
 	PEM    string `json:"pem" required:"true"`
 }
@@ -57,12 +58,13 @@ type Event struct {
 	ID    int64     `json:"id" required:"true"`
 	At    time.Time `json:"at" required:"true"`
 	Kind  string    `json:"kind" required:"true" enum:"stage,step,screen,state,condition,act"`
-	About string    `json:"about" required:"true" description:"replacement/ID, slot/DEVICE/SLOT, or what an act was asked of"`
-	Who   string    `json:"who,omitempty" description:"of an act"`
+	About string    `json:"about" required:"true"` // replacement/ID, slot/DEVICE/SLOT, or what an act was asked of
+	Who   string    `json:"who,omitempty"`         // of an act
 	Stage string    `json:"stage" required:"true"`
-	State string    `json:"state" required:"true" description:"of a replacement or step, or the condition of a slot"`
+	State string    `json:"state" required:"true"` // of a replacement or step, or the condition of a slot
 	Text  string    `json:"text,omitempty"`
-	Usual int       `json:"usual_seconds,omitempty" description:"how long a step that began usually takes on devices of this family"`
+	// how long a step that began usually takes on devices of this family
+	Usual int `json:"usual_seconds,omitempty"`
 }
 
 // JSON is the event on one line.
@@ -73,14 +75,16 @@ func (e Event) JSON() []byte {
 
 // Policy is the rules of one scope, as the API shows them.
 type Policy struct {
-	Scope    string       `json:"scope" required:"true" description:"fleet, site/NAME, tag/NAME or device/NAME; a tag has windows, freezes and keep_holidays alone"`
+	// fleet, site/NAME, tag/NAME or device/NAME; a tag has windows, freezes and keep_holidays alone
+	Scope    string       `json:"scope" required:"true"`
 	Rules    policy.Rules `json:"rules" required:"true"`
 	Revision Revision     `json:"revision" required:"true"`
 }
 
 // NewPolicy is the rules that a scope is given.
 type NewPolicy struct {
-	Scope string       `json:"scope" required:"true" description:"fleet, site/NAME, tag/NAME or device/NAME; a tag has windows, freezes and keep_holidays alone"`
+	// fleet, site/NAME, tag/NAME or device/NAME; a tag has windows, freezes and keep_holidays alone
+	Scope string       `json:"scope" required:"true"`
 	Rules policy.Rules `json:"rules" required:"true"`
 }
 
@@ -101,23 +105,23 @@ type Seen struct {
 // AskReading is an address that is not in the inventory, and how it is read.
 type AskReading struct {
 	Address    string `json:"address" required:"true"`
-	Port       int    `json:"port,omitempty" description:"that of the protocol where it is left out"`
-	Protocol   string `json:"protocol,omitempty" description:"tls, or what is spoken before TLS: see GET /protocols"`
+	Port       int    `json:"port,omitempty"`     // that of the protocol where it is left out
+	Protocol   string `json:"protocol,omitempty"` // tls, or what is spoken before TLS: see GET /protocols
 	ServerName string `json:"server_name,omitempty"`
-	Identity   string `json:"identity,omitempty" description:"outer identity, for EAP"`
-	Secret     string `json:"secret,omitempty" description:"shared with a RADIUS server, for EAP; it is not kept"`
+	Identity   string `json:"identity,omitempty"` // outer identity, for EAP
+	Secret     string `json:"secret,omitempty"`   // shared with a RADIUS server, for EAP; it is not kept
 }
 
 // Sweep is a reading of the whole fleet, under way or ended.
 type Sweep struct {
 	ID          string     `json:"id" required:"true"`
-	Site        string     `json:"site,omitempty" description:"empty: the whole fleet"`
-	Slots       int        `json:"slots" required:"true" description:"to be read; 0 until that is known"`
+	Site        string     `json:"site,omitempty"`        // empty: the whole fleet
+	Slots       int        `json:"slots" required:"true"` // to be read; 0 until that is known
 	Read        int        `json:"read" required:"true"`
-	Unreachable int        `json:"unreachable" required:"true" description:"could not be read; known at the end"`
+	Unreachable int        `json:"unreachable" required:"true"` // could not be read; known at the end
 	BeganAt     time.Time  `json:"began_at" required:"true"`
 	EndedAt     *time.Time `json:"ended_at,omitempty"`
-	Why         string     `json:"why,omitempty" description:"why it ended early"`
+	Why         string     `json:"why,omitempty"` // why it ended early
 }
 
 // Tally is how many readings were made since the service was started, and how long they took.
@@ -131,7 +135,7 @@ type Tally struct {
 type Protocol struct {
 	Name    string `json:"name" required:"true"`
 	Title   string `json:"title" required:"true"`
-	Port    int    `json:"port" required:"true" description:"where it usually listens"`
-	OverEAP bool   `json:"over_eap" required:"true" description:"read over RADIUS, with a shared secret"`
-	Spoken  string `json:"spoken_as,omitempty" description:"the protocol that this is another name of"`
+	Port    int    `json:"port" required:"true"`     // where it usually listens
+	OverEAP bool   `json:"over_eap" required:"true"` // read over RADIUS, with a shared secret
+	Spoken  string `json:"spoken_as,omitempty"`      // the protocol that this is another name of
 }

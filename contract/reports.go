@@ -14,15 +14,17 @@ type SiteCount struct {
 
 // Expiries is when certificates end: by month and condition, and by week and site.
 type Expiries struct {
-	Months []ExpiryMonth `json:"months" required:"true" description:"this one and the 23 after it; what has ended counts into the month in which it did, or into the first one"`
-	Weeks  []time.Time   `json:"weeks" required:"true" description:"the first days of the next 26 weeks"`
-	Sites  []ExpirySite  `json:"sites" required:"true" description:"those where a certificate ends in these weeks, or has, the fullest first"`
+	// this one and the 23 after it; what has ended counts into the month in which it did, or into the first one
+	Months []ExpiryMonth `json:"months" required:"true"`
+	Weeks  []time.Time   `json:"weeks" required:"true"` // the first days of the next 26 weeks
+	// those where a certificate ends in these weeks, or has, the fullest first
+	Sites []ExpirySite `json:"sites" required:"true"`
 }
 
 // ExpiryMonth is a month.
 type ExpiryMonth struct {
-	Month      string                `json:"month" required:"true" description:"2027-03"`
-	Ended      bool                  `json:"ended" required:"true" description:"it stands for all that ended before this month"`
+	Month      string                `json:"month" required:"true"` // 2027-03
+	Ended      bool                  `json:"ended" required:"true"` // it stands for all that ended before this month
 	Conditions map[due.Condition]int `json:"conditions" required:"true"`
 }
 
@@ -39,9 +41,9 @@ type Expiring struct {
 	Name   string    `json:"name" required:"true"`
 	EndsAt time.Time `json:"ends_at" required:"true"`
 	Days   int       `json:"days" required:"true"`
-	Slots  int       `json:"slots" required:"true" description:"whose path it is on"`
+	Slots  int       `json:"slots" required:"true"` // whose path it is on
 	SHA256 string    `json:"sha256,omitempty"`
-	Of     string    `json:"of,omitempty" description:"the signer of a domain's validation, the user of a token"`
+	Of     string    `json:"of,omitempty"` // the signer of a domain's validation, the user of a token
 	Remedy string    `json:"remedy" required:"true"`
 }
 
@@ -67,31 +69,33 @@ type SiteCondition struct {
 
 // Forecast is how many replacements are to come.
 type Forecast struct {
-	Site  string         `json:"site,omitempty" description:"empty: the whole fleet"`
-	Slots int            `json:"slots" required:"true" description:"that serve a certificate"`
+	Site  string         `json:"site,omitempty"`        // empty: the whole fleet
+	Slots int            `json:"slots" required:"true"` // that serve a certificate
 	Weeks []ForecastWeek `json:"weeks" required:"true"`
-	Years []ForecastYear `json:"years" required:"true" description:"calendar years; the first and the last are parts of one"`
-	Sites []ForecastSite `json:"sites" required:"true" description:"the whole period, the busiest first"`
-	Took  []Took         `json:"took" required:"true" description:"how long sealed replacements of the last year took, by hand"`
-	Rules []Maximum      `json:"rules" required:"true" description:"the longest lives of publicly trusted certificates that are counted with"`
+	Years []ForecastYear `json:"years" required:"true"` // calendar years; the first and the last are parts of one
+	Sites []ForecastSite `json:"sites" required:"true"` // the whole period, the busiest first
+	Took  []Took         `json:"took" required:"true"`  // how long sealed replacements of the last year took, by hand
+	// the longest lives of publicly trusted certificates that are counted with
+	Rules []Maximum `json:"rules" required:"true"`
 }
 
 // ForecastWeek is a week that begins on a day.
 type ForecastWeek struct {
 	Begins time.Time `json:"begins" required:"true"`
-	Today  Hands     `json:"today" required:"true" description:"if certificates live as long as now"`
-	Coming Hands     `json:"coming" required:"true" description:"under the coming longest lives"`
+	Today  Hands     `json:"today" required:"true"`  // if certificates live as long as now
+	Coming Hands     `json:"coming" required:"true"` // under the coming longest lives
 }
 
 // ForecastYear is a calendar year.
 type ForecastYear struct {
-	Year         int     `json:"year" required:"true"`
-	Weeks        int     `json:"weeks" required:"true" description:"of the forecast that are in it"`
-	Today        Hands   `json:"today" required:"true"`
-	Coming       Hands   `json:"coming" required:"true"`
-	HoursToday   float64 `json:"hours_a_week_today" required:"true" description:"of people, for guided replacements and those without a procedure; by the median of those that were done"`
+	Year   int   `json:"year" required:"true"`
+	Weeks  int   `json:"weeks" required:"true"` // of the forecast that are in it
+	Today  Hands `json:"today" required:"true"`
+	Coming Hands `json:"coming" required:"true"`
+	// of people, for guided replacements and those without a procedure; by the median of those that were done
+	HoursToday   float64 `json:"hours_a_week_today" required:"true"`
 	HoursComing  float64 `json:"hours_a_week_coming" required:"true"`
-	PeopleComing float64 `json:"people_coming" required:"true" description:"with 20 hours a week each"`
+	PeopleComing float64 `json:"people_coming" required:"true"` // with 20 hours a week each
 }
 
 // ForecastSite is a site.
@@ -105,15 +109,16 @@ type ForecastSite struct {
 type Hands struct {
 	Automatic int `json:"automatic" required:"true"`
 	Guided    int `json:"guided" required:"true"`
-	Outside   int `json:"outside" required:"true" description:"of devices without a procedure"`
+	Outside   int `json:"outside" required:"true"` // of devices without a procedure
 }
 
 // Took is how long replacements of a hand took.
 type Took struct {
-	Hand          due.Hand `json:"hand" required:"true" enum:"automatic,guided"`
-	Count         int      `json:"count" required:"true"`
-	Minutes       float64  `json:"median_minutes" required:"true" description:"from the beginning to the seal, waiting included"`
-	PersonMinutes float64  `json:"median_person_minutes" required:"true" description:"in which a step by hand was open"`
+	Hand  due.Hand `json:"hand" required:"true" enum:"automatic,guided"`
+	Count int      `json:"count" required:"true"`
+	// from the beginning to the seal, waiting included
+	Minutes       float64 `json:"median_minutes" required:"true"`
+	PersonMinutes float64 `json:"median_person_minutes" required:"true"` // in which a step by hand was open
 }
 
 // Maximum is the longest life of publicly trusted certificates from a day on.
@@ -128,18 +133,22 @@ type Overview struct {
 	Conditions  map[due.Condition]int          `json:"conditions" required:"true"`
 	UnderWay    int                            `json:"under_way" required:"true"`
 	Waiting     int                            `json:"waiting" required:"true"`
-	WaitingFor  map[replacement.WaitingFor]int `json:"waiting_for" required:"true" description:"how many wait for whom"`
+	WaitingFor  map[replacement.WaitingFor]int `json:"waiting_for" required:"true"` // how many wait for whom
 	Held        int                            `json:"held" required:"true"`
-	PendingPins int                            `json:"pending_pins" required:"true" description:"how many pins are not confirmed"`
-	Unpacked    map[string]int                 `json:"unpacked" required:"true" description:"how many requests of each signer are in no parcel yet"`
-	Late        []Parcel                       `json:"late" required:"true" description:"parcels whose signer should have answered by now"`
-	Judging     *Judging                       `json:"judging,omitempty" description:"how far the fleet has been judged anew since a change of policy or trust"`
-	Ends        []Ends                         `json:"ends" required:"true" description:"how many certificates end in this month and the eleven after it"`
+	PendingPins int                            `json:"pending_pins" required:"true"` // how many pins are not confirmed
+	// how many requests of each signer are in no parcel yet
+	Unpacked map[string]int `json:"unpacked" required:"true"`
+	// parcels whose signer should have answered by now
+	Late []Parcel `json:"late" required:"true"`
+	// how far the fleet has been judged anew since a change of policy or trust
+	Judging *Judging `json:"judging,omitempty"`
+	// how many certificates end in this month and the eleven after it
+	Ends []Ends `json:"ends" required:"true"`
 }
 
 // Ends is how many certificates end in a month.
 type Ends struct {
-	Month string `json:"month" required:"true" description:"2026-11"`
+	Month string `json:"month" required:"true"` // 2026-11
 	Count int    `json:"count" required:"true"`
 }
 

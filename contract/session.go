@@ -9,7 +9,7 @@ import (
 type SignIn struct {
 	User     string `json:"user" required:"true"`
 	Password string `json:"password" required:"true"`
-	Client   bool   `json:"client,omitempty" description:"true gives a token in the answer; else a session cookie is set"`
+	Client   bool   `json:"client,omitempty"` // true gives a token in the answer; else a session cookie is set
 }
 
 // Session says who is signed in.
@@ -17,7 +17,7 @@ type Session struct {
 	User   string    `json:"user" required:"true"`
 	Role   Role      `json:"role" required:"true" enum:"viewer,operator,admin"`
 	EndsAt time.Time `json:"ends_at" required:"true"`
-	Token  string    `json:"token,omitempty" description:"given once, to a client"`
+	Token  string    `json:"token,omitempty"` // given once, to a client
 }
 
 // Status is a summary of the fleet, with the signed-in user.
@@ -36,7 +36,7 @@ type Succession struct {
 // they can be looked at and not changed here.
 type Settings struct {
 	Version   string    `json:"version" required:"true"`
-	Folder    string    `json:"folder" required:"true" description:"everything that outlives the process"`
-	ReadEvery string    `json:"read_every" required:"true" description:"how often the whole fleet is read"`
+	Folder    string    `json:"folder" required:"true"`     // everything that outlives the process
+	ReadEvery string    `json:"read_every" required:"true"` // how often the whole fleet is read
 	StartedAt time.Time `json:"started_at" required:"true"`
 }

@@ -24,10 +24,11 @@ type Unmatched struct {
 
 // Near is a replacement or slot for which a certificate may be intended.
 type Near struct {
-	Replacement string   `json:"replacement,omitempty" description:"that waits with another key; none: the slot alone bears the name"`
+	// that waits with another key; none: the slot alone bears the name
+	Replacement string   `json:"replacement,omitempty"`
 	Device      string   `json:"device" required:"true"`
 	Slot        string   `json:"slot" required:"true"`
-	Names       []string `json:"names" required:"true" description:"that both have"`
+	Names       []string `json:"names" required:"true"` // that both have
 }
 
 func (n Near) String() string {
@@ -41,9 +42,9 @@ func (n Near) String() string {
 
 // Bench is the authority of one's own.
 type Bench struct {
-	Levels   []BenchLevel `json:"levels" required:"true" description:"the root first"`
-	LeafDays int          `json:"leaf_days" required:"true" description:"the longest certificate that it issues"`
-	Root     string       `json:"root" required:"true" description:"its root, PEM"`
+	Levels   []BenchLevel `json:"levels" required:"true"`    // the root first
+	LeafDays int          `json:"leaf_days" required:"true"` // the longest certificate that it issues
+	Root     string       `json:"root" required:"true"`      // its root, PEM
 }
 
 // BenchLevel is a certificate of the authority.
@@ -52,35 +53,39 @@ type BenchLevel struct {
 	SHA256     string    `json:"sha256" required:"true"`
 	NotBefore  time.Time `json:"not_before" required:"true"`
 	NotAfter   time.Time `json:"not_after" required:"true"`
-	PathLength int       `json:"path_length" required:"true" description:"how many levels may be below it"`
+	PathLength int       `json:"path_length" required:"true"` // how many levels may be below it
 }
 
 // BenchSetup sets the authority up anew.
 type BenchSetup struct {
 	BenchPlan
-	KeepRoot bool   `json:"keep_root,omitempty" description:"the levels below are made anew under the root that there is; what is said of the root does not count"`
-	Replaces string `json:"replaces" required:"true" description:"SHA-256 of the issuing level that was looked at: somebody else may have set it up meanwhile"`
+	// the levels below are made anew under the root that there is; what is said of the root does not count
+	KeepRoot bool `json:"keep_root,omitempty"`
+	// SHA-256 of the issuing level that was looked at: somebody else may have set it up meanwhile
+	Replaces string `json:"replaces" required:"true"`
 }
 
 // SignerIssuer is a certification authority with which a signer signs.
 type SignerIssuer struct {
-	KeySHA256 string    `json:"key_sha256" required:"true" description:"SHA-256 of its public key (subject public key info)"`
+	KeySHA256 string    `json:"key_sha256" required:"true"` // SHA-256 of its public key (subject public key info)
 	Subject   string    `json:"subject" required:"true"`
-	Days      int       `json:"days,omitempty" description:"the shortest lifetime that was accepted from it"`
-	Confirmed bool      `json:"confirmed" required:"true" description:"by a person; else it was learnt from an answer"`
+	Days      int       `json:"days,omitempty"`            // the shortest lifetime that was accepted from it
+	Confirmed bool      `json:"confirmed" required:"true"` // by a person; else it was learnt from an answer
 	KnownBy   string    `json:"known_by" required:"true"`
 	KnownAt   time.Time `json:"known_at" required:"true"`
 }
 
 // Acceptance names the doubtful answer that a person accepts.
 type Acceptance struct {
-	SHA256 string `json:"sha256" required:"true" description:"of the certificate that is accepted: another may have come meanwhile"`
+	// of the certificate that is accepted: another may have come meanwhile
+	SHA256 string `json:"sha256" required:"true"`
 }
 
 // NewIssuer names an issuer of a signer, by the certificate of the issuer or by its public key where that is known
 // already.
 type NewIssuer struct {
-	SHA256 string `json:"sha256" required:"true" description:"of a root or intermediate that is known here, or of the public key of an issuer of this signer"`
+	// of a root or intermediate that is known here, or of the public key of an issuer of this signer
+	SHA256 string `json:"sha256" required:"true"`
 }
 
 // Intake is the result of taking in a pile.
@@ -98,21 +103,24 @@ type IntakeTerms struct {
 
 // Answer is one leaf of a pile and its outcome.
 type Answer struct {
-	Leaf        string            `json:"leaf" required:"true" description:"its common name"`
-	SHA256      string            `json:"sha256" required:"true"`
-	Replacement string            `json:"replacement,omitempty"`
-	Device      string            `json:"device,omitempty"`
-	Slot        string            `json:"slot,omitempty"`
-	Accepted    bool              `json:"accepted" required:"true"`
-	Doubtful    bool              `json:"doubtful" required:"true" description:"clients would accept it; a person must accept it first"`
-	Why         string            `json:"why,omitempty" description:"why it was not accepted"`
-	Next        string            `json:"next,omitempty"`
-	Actions     []next.Action     `json:"actions,omitempty" description:"what a person can do next"`
-	Findings    []finding.Finding `json:"findings" required:"true"`
-	Chain       []Link            `json:"chain" required:"true"`
-	Trust       []Trust           `json:"trust" required:"true" description:"which trust groups will trust it, and what the others lack"`
-	Unmatched   bool              `json:"unmatched" required:"true" description:"nobody waits for it, and it was kept as unmatched"`
-	Near        []Near            `json:"near" required:"true" description:"for whom it may have been meant"`
+	Leaf        string `json:"leaf" required:"true"` // its common name
+	SHA256      string `json:"sha256" required:"true"`
+	Replacement string `json:"replacement,omitempty"`
+	Device      string `json:"device,omitempty"`
+	Slot        string `json:"slot,omitempty"`
+	Accepted    bool   `json:"accepted" required:"true"`
+	// clients would accept it; a person must accept it first
+	Doubtful bool              `json:"doubtful" required:"true"`
+	Why      string            `json:"why,omitempty"` // why it was not accepted
+	Next     string            `json:"next,omitempty"`
+	Actions  []next.Action     `json:"actions,omitempty"` // what a person can do next
+	Findings []finding.Finding `json:"findings" required:"true"`
+	Chain    []Link            `json:"chain" required:"true"`
+	// which trust groups will trust it, and what the others lack
+	Trust []Trust `json:"trust" required:"true"`
+	// nobody waits for it, and it was kept as unmatched
+	Unmatched bool   `json:"unmatched" required:"true"`
+	Near      []Near `json:"near" required:"true"` // for whom it may have been meant
 }
 
 // Parcel is a bundle of requests that went out to a signer.
@@ -126,18 +134,18 @@ type Parcel struct {
 
 	State     string     `json:"state" required:"true" enum:"packed,handed-over,partly-back,complete"`
 	HandedTo  string     `json:"handed_to,omitempty"`
-	Reference string     `json:"reference,omitempty" description:"the signer's number for it"`
+	Reference string     `json:"reference,omitempty"` // the signer's number for it
 	HandedAt  *time.Time `json:"handed_at,omitempty"`
-	BackBy    *time.Time `json:"back_by,omitempty" description:"when the signer should have answered, working days counted"`
-	Late      bool       `json:"late" required:"true" description:"that time is over and something is not back"`
-	Obsolete  int        `json:"obsolete" required:"true" description:"requests of it that were asked for anew since"`
-	Reminder  string     `json:"reminder,omitempty" description:"what to do about what is late"`
+	BackBy    *time.Time `json:"back_by,omitempty"`        // when the signer should have answered, working days counted
+	Late      bool       `json:"late" required:"true"`     // that time is over and something is not back
+	Obsolete  int        `json:"obsolete" required:"true"` // requests of it that were asked for anew since
+	Reminder  string     `json:"reminder,omitempty"`       // what to do about what is late
 }
 
 // Handover says to whom a parcel went.
 type Handover struct {
 	To        string `json:"to" required:"true"`
-	Reference string `json:"reference,omitempty" description:"the signer's number for it"`
+	Reference string `json:"reference,omitempty"` // the signer's number for it
 }
 
 // The signers that are always there.
@@ -153,30 +161,35 @@ type Signer struct {
 	Name string `json:"name" required:"true"`
 	Kind string `json:"kind" required:"true" enum:"bench,desk,device,own-key"`
 	SignerTerms
-	Habits   []string       `json:"habits,omitempty" description:"what it leaves out of what it is asked for, learnt from its answers"`
-	Issuers  []SignerIssuer `json:"issuers,omitempty" description:"the certification authorities with which it signs; an answer under another one waits for a person"`
+	// what it leaves out of what it is asked for, learnt from its answers
+	Habits []string `json:"habits,omitempty"`
+	// the certification authorities with which it signs; an answer under another one waits for a person
+	Issuers  []SignerIssuer `json:"issuers,omitempty"`
 	Revision Revision       `json:"revision" required:"true"`
 }
 
 // SignerTerms describe a signer.
 type SignerTerms struct {
-	About          string        `json:"about" required:"true"`
-	Contact        string        `json:"contact,omitempty"`
-	Notes          string        `json:"notes,omitempty" description:"the steps of its portal, who validates the domain and how"`
-	TurnaroundDays int           `json:"turnaround_days,omitempty" description:"working days"`
-	MaxDays        int           `json:"max_days,omitempty" description:"the longest certificate that it issues; 0: not known"`
-	MinDays        int           `json:"min_days,omitempty" description:"the shortest certificate that it issues; a shorter one waits for a person; 0: not known"`
-	Terms          request.Terms `json:"terms" required:"true"`
-	Proof          request.Proof `json:"proof" required:"true" description:"how it has domains proven before it signs"`
-	Order          request.Order `json:"order" required:"true" description:"the purchase by which it signs"`
+	About   string `json:"about" required:"true"`
+	Contact string `json:"contact,omitempty"`
+	// the steps of its portal, who validates the domain and how
+	Notes          string `json:"notes,omitempty"`
+	TurnaroundDays int    `json:"turnaround_days,omitempty"` // working days
+	// the longest certificate that it issues; 0: not known
+	MaxDays int `json:"max_days,omitempty"`
+	// the shortest certificate that it issues; a shorter one waits for a person; 0: not known
+	MinDays int           `json:"min_days,omitempty"`
+	Terms   request.Terms `json:"terms" required:"true"`
+	Proof   request.Proof `json:"proof" required:"true"` // how it has domains proven before it signs
+	Order   request.Order `json:"order" required:"true"` // the purchase by which it signs
 }
 
 // BenchPlan says what the authority bench is to be.
 type BenchPlan struct {
-	Names        []string `json:"names" required:"true" description:"the common names of its levels, the root first: two or three"`
+	Names        []string `json:"names" required:"true"` // the common names of its levels, the root first: two or three
 	Organization string   `json:"organization,omitempty"`
-	Country      string   `json:"country,omitempty" description:"two letters"`
+	Country      string   `json:"country,omitempty"` // two letters
 	RootDays     int      `json:"root_days" required:"true"`
-	BelowDays    int      `json:"below_days" required:"true" description:"of each level below the root"`
-	LeafDays     int      `json:"leaf_days" required:"true" description:"the longest certificate that it issues"`
+	BelowDays    int      `json:"below_days" required:"true"` // of each level below the root
+	LeafDays     int      `json:"leaf_days" required:"true"`  // the longest certificate that it issues
 }

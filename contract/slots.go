@@ -10,36 +10,41 @@ import (
 
 // Due is what must be done, most urgent first.
 type Due struct {
-	Items []DueSlot `json:"items" required:"true" nullable:"false" description:"the first of them"`
+	Items []DueSlot `json:"items" required:"true" nullable:"false"` // the first of them
 	Total int       `json:"total" required:"true"`
 }
 
 // DueSlot is a slot on which somebody must act.
 type DueSlot struct {
 	Slot
-	LocksOut bool `json:"locks_out" required:"true" description:"once its certificate has expired, nobody can sign in to replace it"`
+	// once its certificate has expired, nobody can sign in to replace it
+	LocksOut bool `json:"locks_out" required:"true"`
 }
 
 // PastReading is one line of a slot's history: what it served, from when to when.
 type PastReading struct {
-	At          time.Time        `json:"at" required:"true" description:"when it was seen first"`
-	Until       *time.Time       `json:"until" description:"when it was seen last; null while that is not known"`
-	SHA256      string           `json:"sha256,omitempty"`
-	Subject     string           `json:"subject,omitempty"`
-	Version     string           `json:"version,omitempty"`
-	Failure     *finding.Failure `json:"failure,omitempty"`
-	Change      string           `json:"change" required:"true" enum:"first,none,replacement,unexpected" description:"whether another certificate is served than before, and who is behind that: a replacement, or nobody that Fresh Seal knows of"`
-	Replacement string           `json:"replacement,omitempty" description:"the one behind the change"`
+	At      time.Time        `json:"at" required:"true"` // when it was seen first
+	Until   *time.Time       `json:"until"`              // when it was seen last; null while that is not known
+	SHA256  string           `json:"sha256,omitempty"`
+	Subject string           `json:"subject,omitempty"`
+	Version string           `json:"version,omitempty"`
+	Failure *finding.Failure `json:"failure,omitempty"`
+	// whether another certificate is served than before, and who is behind that: a replacement, or nobody that Fresh
+	// Seal knows of
+	Change string `json:"change" required:"true" enum:"first,none,replacement,unexpected"`
+	// the one behind the change
+	Replacement string `json:"replacement,omitempty"`
 }
 
 // Slot is a slot as the API shows it; see the design's contracts.
 type Slot struct {
-	Device        string            `json:"device" required:"true"`
-	Name          string            `json:"name" required:"true"`
-	Site          string            `json:"site" required:"true"`
-	Address       string            `json:"address" required:"true"`
-	Port          int               `json:"port" required:"true"`
-	Others        []judge.Other     `json:"others" required:"true" description:"what its further addresses and its device's nodes serve"`
+	Device  string `json:"device" required:"true"`
+	Name    string `json:"name" required:"true"`
+	Site    string `json:"site" required:"true"`
+	Address string `json:"address" required:"true"`
+	Port    int    `json:"port" required:"true"`
+	// what its further addresses and its device's nodes serve
+	Others        []judge.Other     `json:"others" required:"true"`
 	Protocol      string            `json:"protocol" required:"true"`
 	ServerName    string            `json:"server_name" required:"true"`
 	Condition     due.Condition     `json:"condition" required:"true" enum:"unreachable,expired,unexpected,factory,flawed,overdue,due,fresh"`
@@ -48,28 +53,34 @@ type Slot struct {
 	ExpiresInDays *int              `json:"expires_in_days"`
 	ActBy         *time.Time        `json:"act_by"`
 	ReadAt        *time.Time        `json:"read_at"`
-	TrustGroups   []string          `json:"trust_groups,omitempty" description:"the groups of clients that use the slot; none: the fleet"`
-	ClientUse     bool              `json:"client_use,omitempty" description:"the device also connects to others with this certificate, as a TLS client"`
-	Identity      string            `json:"identity,omitempty" description:"outer identity, where it is read by EAP"`
-	Version       string            `json:"version,omitempty"`
-	Suite         string            `json:"suite,omitempty"`
-	Closer        *judge.Closer     `json:"closer,omitempty" description:"what the last closer look showed: a second certificate, the clock, the stapled OCSP response"`
-	Certificate   *cert.Facts       `json:"certificate,omitempty"`
-	Chain         []Link            `json:"chain,omitempty"`
-	Trust         []Trust           `json:"trust,omitempty" description:"which trust groups trust this chain, and what the others lack"`
-	Subject       string            `json:"subject,omitempty"`
-	Replaceable   bool              `json:"replaceable" required:"true"`
+	// the groups of clients that use the slot; none: the fleet
+	TrustGroups []string `json:"trust_groups,omitempty"`
+	// the device also connects to others with this certificate, as a TLS client
+	ClientUse bool   `json:"client_use,omitempty"`
+	Identity  string `json:"identity,omitempty"` // outer identity, where it is read by EAP
+	Version   string `json:"version,omitempty"`
+	Suite     string `json:"suite,omitempty"`
+	// what the last closer look showed: a second certificate, the clock, the stapled OCSP response
+	Closer      *judge.Closer `json:"closer,omitempty"`
+	Certificate *cert.Facts   `json:"certificate,omitempty"`
+	Chain       []Link        `json:"chain,omitempty"`
+	// which trust groups trust this chain, and what the others lack
+	Trust       []Trust `json:"trust,omitempty"`
+	Subject     string  `json:"subject,omitempty"`
+	Replaceable bool    `json:"replaceable" required:"true"`
 }
 
 // SlotChange describes a change of a slot; nil fields stay as they are.
 type SlotChange struct {
-	Address     *string  `json:"address,omitempty"`
-	Port        *int     `json:"port,omitempty"`
-	Protocol    *string  `json:"protocol,omitempty" description:"with its usual port where none is given"`
-	ServerName  *string  `json:"server_name,omitempty"`
-	Identity    *string  `json:"identity,omitempty"`
-	Secret      *string  `json:"secret,omitempty" description:"empty: the slot has none any more"`
-	TrustGroups []string `json:"trust_groups,omitempty" description:"the groups of clients that use the slot, in place of those that are there; fleet alone: the usual"`
-	ClientUse   *bool    `json:"client_use,omitempty" description:"whether the device also connects to others with this certificate, as a TLS client"`
-	More        []Place  `json:"more,omitempty" description:"all further addresses, in place of those that are there"`
+	Address    *string `json:"address,omitempty"`
+	Port       *int    `json:"port,omitempty"`
+	Protocol   *string `json:"protocol,omitempty"` // with its usual port where none is given
+	ServerName *string `json:"server_name,omitempty"`
+	Identity   *string `json:"identity,omitempty"`
+	Secret     *string `json:"secret,omitempty"` // empty: the slot has none any more
+	// the groups of clients that use the slot, in place of those that are there; fleet alone: the usual
+	TrustGroups []string `json:"trust_groups,omitempty"`
+	// whether the device also connects to others with this certificate, as a TLS client
+	ClientUse *bool   `json:"client_use,omitempty"`
+	More      []Place `json:"more,omitempty"` // all further addresses, in place of those that are there
 }
