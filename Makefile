@@ -50,9 +50,13 @@ test: bin/freshseal
 check: lint
 	$(GO) test $$($(GO) list ./... | grep -v /e2e)
 
+TOOL := $(GO) tool -modfile=build/tools.mod
+
 lint: $(CONSOLE)
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))"
 	$(GO) vet ./...
+	$(TOOL) staticcheck ./...
+	$(TOOL) revive -config build/revive.toml -set_exit_status -exclude console/... ./...
 	cd console && npm run --silent check && npm run --silent lint
 
 bench:

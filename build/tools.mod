@@ -3,7 +3,6 @@ module freshseal/build/tools
 go 1.26.0
 
 tool (
-	github.com/golangci/golines
 	github.com/mgechev/revive
 	honnef.co/go/tools/cmd/staticcheck
 )
@@ -16,7 +15,6 @@ require (
 	github.com/dave/dst v0.28.0 // indirect
 	github.com/fatih/color v1.18.0 // indirect
 	github.com/fatih/structtag v1.2.0 // indirect
-	github.com/golangci/golines v0.16.1 // indirect
 	github.com/hashicorp/go-version v1.8.0 // indirect
 	github.com/ldez/structtags v0.6.2 // indirect
 	github.com/mattn/go-colorable v0.1.14 // indirect

@@ -120,7 +120,8 @@ func (a *app) printTask(t contract.Task) error {
 	}
 	for _, f := range t.Files {
 		if f.Secret {
-			put(w, "  file %s (a private key; delete it when the device has it): freshseal task file %s %s --out %s\n", f.Name, t.ID, f.Name, f.Name)
+			put(w, "  file %s (a private key; delete it when the device has it): freshseal task file %s %s --out %s\n",
+				f.Name, t.ID, f.Name, f.Name)
 			continue
 		}
 		put(w, "  file %s (%d bytes): freshseal task file %s %s --out %s\n", f.Name, f.Size, t.ID, f.Name, f.Name)

@@ -28,7 +28,7 @@ func TestAWaitUntilSomethingIsSo(t *testing.T) {
 		case n < 3:
 			w.WriteHeader(503)
 		case r.URL.Path == "/moved":
-			http.Redirect(w, r, "https://elsewhere.example/", 301)
+			http.Redirect(w, r, "https://elsewhere.example/", http.StatusMovedPermanently)
 		default:
 			fmt.Fprint(w, "all is well")
 		}

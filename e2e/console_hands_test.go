@@ -47,7 +47,8 @@ func TestTheConsoleAsksBeforeWhatCannotBeTakenBack(t *testing.T) {
 		func() error { return p.Click(browser.Button("Revert")) },
 		func() error { return p.Click(inDialog("Revert")) },
 		func() error { return p.Wait("//span[@data-state='reverted']") },
-		func() error { return p.Wait("//main//*[contains(@class,'MuiAlert-colorInfo')]") }, // wanted, so nothing to be alarmed by
+		// wanted, so nothing to be alarmed by
+		func() error { return p.Wait("//main//*[contains(@class,'MuiAlert-colorInfo')]") },
 
 		func() error { return p.Go("/replacements/r3") },
 		func() error { return p.Click(browser.Button("Cancel")) },

@@ -66,7 +66,8 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	steps(t,
 		func() error { return p.Click(browser.Button("Replace")) },
 		func() error { return p.Click(browser.Button("Begin")) },
-		func() error { return p.Wait("//p[contains(.,'Signer is needed')]") }, // nobody is chosen unless the policy names one
+		// nobody is chosen unless the policy names one
+		func() error { return p.Wait("//p[contains(.,'Signer is needed')]") },
 		func() error { return p.Choose(signerField, "bench") },
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error { return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'openssl req -new')]") },
@@ -256,7 +257,8 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		return "//*[@role='dialog']//label[contains(.,'" + label + "')]/following::input[1]"
 	}
 	csv := write(t, t.TempDir()+"/fleet.csv",
-		"Hostname,address,site\nwinch.saltmere.tidewrack.example,198.51.100.90,Saltmere\nWinch!,198.51.100.91,Saltmere\n")
+		"Hostname,address,site\nwinch.saltmere.tidewrack.example,198.51.100.90,Saltmere\n"+
+			"Winch!,198.51.100.91,Saltmere\n")
 	steps(t,
 		func() error { return p.Click("//nav//a[.='Devices']") },
 		func() error { return p.Click(browser.Button("Add a device")) },

@@ -28,7 +28,8 @@ func newHarbour(t *testing.T) harbour {
 		append([]string{"req", "-keyout", h.at("sub.key"), "-out", h.at("sub.csr"), "-subj",
 			"/O=Tidewrack Ferries/CN=Harbour Issuing"}, key...)...)
 	write(t, h.at("sub.ext"),
-		"basicConstraints=critical,CA:TRUE,pathlen:0\nkeyUsage=critical,keyCertSign\nsubjectKeyIdentifier=hash\nauthorityKeyIdentifier=keyid\n")
+		"basicConstraints=critical,CA:TRUE,pathlen:0\nkeyUsage=critical,keyCertSign\n"+
+			"subjectKeyIdentifier=hash\nauthorityKeyIdentifier=keyid\n")
 	must(t, "", "openssl", "x509", "-req", "-in", h.at("sub.csr"), "-CA", h.at("root.pem"), "-CAkey",
 		h.at("root.key"), "-days", "1000", "-extfile", h.at("sub.ext"), "-out", h.at("sub.pem"))
 	return h

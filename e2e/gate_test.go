@@ -231,7 +231,6 @@ func TestMembersAskTogetherAndAreTouchedOneByOne(t *testing.T) {
 	s.login()
 	authority := newTiered(t, 2)
 	s.ok("trust-group", "add", "fleet", authority.root(t))
-	var boxes []*standin.Running
 	var ids, files []string
 	for i := range 3 {
 		box := kind(t, standin.Box{Restart: 2 * time.Second})
@@ -239,7 +238,7 @@ func TestMembersAskTogetherAndAreTouchedOneByOne(t *testing.T) {
 		s.addKind(device, "web-files-ssh", box)
 		s.ok("device", "edit", device, "--cluster", "ramps", "--cluster-role", "member")
 		s.ok("replace", device+"/web", "--signer", "desk")
-		boxes, ids = append(boxes, box), append(ids, s.newest(device))
+		ids = append(ids, s.newest(device))
 	}
 	for _, id := range ids {
 		s.atGate(id, "signer")

@@ -32,7 +32,7 @@ func (c caller) call(ctx context.Context, method, path, header, body string) (*h
 	c.t.Helper()
 	r, err := http.NewRequestWithContext(ctx, method, c.url+path, strings.NewReader(body))
 	if err != nil {
-		c.t.Fatal(err)
+		return nil, err
 	}
 	r.Header.Set("Authorization", "Bearer "+c.token)
 	if name, value, ok := strings.Cut(header, ": "); ok {

@@ -3,6 +3,7 @@ package e2e
 import (
 	"go/ast"
 	"go/parser"
+	"go/scanner"
 	"go/token"
 	"io/fs"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // below are the rooms that each room may import; core's rooms may import each
@@ -204,4 +206,53 @@ func TestTheClientWritesThroughOneMechanism(t *testing.T) {
 	if err != nil || len(files) < 20 {
 		t.Fatal(files, err)
 	}
+}
+
+// A line of Go has at most 120 columns, a tab counting as four. Raw texts, such as procedures, pages and scripts, keep
+// the lines of their own language, and a tag cannot be broken.
+func TestLinesAreShort(t *testing.T) {
+	for path, source := range sources(t) {
+		raw := map[int]bool{}
+		file := token.NewFileSet().AddFile(path, -1, len(source))
+		var s scanner.Scanner
+		s.Init(file, source, nil, scanner.ScanComments)
+		for {
+			pos, kind, text := s.Scan()
+			if kind == token.EOF {
+				break
+			}
+			if kind == token.STRING && text[0] == '`' {
+				for line := range strings.Count(text, "\n") + 1 {
+					raw[file.Line(pos)+line] = true
+				}
+			}
+		}
+		for i, line := range strings.Split(string(source), "\n") {
+			if width := utf8.RuneCountInString(line) + 3*strings.Count(line, "\t"); width > 120 && !raw[i+1] {
+				t.Errorf("%s:%d has %d columns", path, i+1, width)
+			}
+		}
+	}
+}
+
+// sources are the Go files of the house by their path.
+func sources(t *testing.T) map[string][]byte {
+	t.Helper()
+	out := map[string][]byte{}
+	err := filepath.WalkDir("..", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			if entry != nil && entry.Name() == "node_modules" {
+				return filepath.SkipDir
+			}
+			return err
+		}
+		if strings.HasSuffix(path, ".go") {
+			out[path], err = os.ReadFile(path)
+		}
+		return err
+	})
+	if err != nil || len(out) < 100 {
+		t.Fatalf("%d sources, %v", len(out), err)
+	}
+	return out
 }

@@ -125,9 +125,11 @@ func TestASpreadsheetStaysTheSource(t *testing.T) {
 	head := "name,address,site,owner,tags,notes,slot,port,protocol,server_name,slot_more,nodes\n"
 	s.ok("device", "import", file("one.csv", head+
 		"gate.tidewrack.example,192.0.2.7,Mainquay,harbour office,edge,by the door,,,,,,\n"+
-		"vault.tidewrack.example,192.0.2.8,Mainquay,,,,web,443,,,,\nvault.tidewrack.example,192.0.2.8,Mainquay,,,,ldap,636,ldaps,,,\n"))
+		"vault.tidewrack.example,192.0.2.8,Mainquay,,,,web,443,,,,\n"+
+		"vault.tidewrack.example,192.0.2.8,Mainquay,,,,ldap,636,ldaps,,,\n"))
 	two := file("two.csv", head+
-		"gate.tidewrack.example,192.0.2.9,Saltmere,,-,=1+1,,8443,,-,192.0.2.19:8443,a=192.0.2.71\n"+ // owner stays, tags go
+		"gate.tidewrack.example,192.0.2.9,Saltmere,,-,=1+1,,8443,,-,192.0.2.19:8443,"+
+		"a=192.0.2.71\n"+ // owner stays, tags go
 		"vault.tidewrack.example,,,,,,imap,993,,,,\n"+ // a further slot; all else stays
 		"lamp.tidewrack.example,192.0.2.10,,,,,,,,,,\n")
 	before := s.ok("device", "export")
@@ -145,7 +147,8 @@ func TestASpreadsheetStaysTheSource(t *testing.T) {
 		t.Errorf("the preview changes something, or an empty cell does:\n%s", shown)
 	}
 	wrong := file("wrong.csv", read(t, two)+
-		"gate.tidewrack.example,192.0.2.9,Saltmere,,-,=1+1,web,,,,,a=192.0.2.71\nbroken.tidewrack.example,192.0.2.11,,,,,,70000,,,,\n")
+		"gate.tidewrack.example,192.0.2.9,Saltmere,,-,=1+1,web,,,,,a=192.0.2.71\n"+
+		"broken.tidewrack.example,192.0.2.11,,,,,,70000,,,,\n")
 	if r := s.fails(3, "nothing was changed: 2 lines wrong", "device", "import", wrong); !strings.Contains(r.stdout,
 		"line 2 already has this device and slot") || s.ok("device", "export") != before {
 		t.Errorf("half of it was done: %s", r.stdout)

@@ -231,7 +231,8 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 				}
 				return
 			}
-			if changed := after.Certificate.SHA256 != before.Certificate.SHA256; changed != (c.state == outcomeSealed || c.box.Faults.StaysInMaintenance) {
+			changed := after.Certificate.SHA256 != before.Certificate.SHA256
+			if changed != (c.state == outcomeSealed || c.box.Faults.StaysInMaintenance) {
 				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
 			}
 			if c.state == outcomeSealed && after.Condition != "fresh" {

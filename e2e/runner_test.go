@@ -507,7 +507,8 @@ func TestMirrorFinallyAndSealAreCarriedOut(t *testing.T) {
 			"{run: rm -r /etc/maintenance, repeat: safe}}\n" + putBoth + "    - {step: reload, run: " +
 			"\"{{reload}}\", undo: again}\n  mirror:\n    - {step: mirror, run: mkdir /etc/mirrored, undo: {run: " +
 			"rm -r /etc/mirrored, when: always}}\n  seal:\n    - {step: seal, run: cat /etc/sealed, repeat: safe}\n",
-		"one-way": "  activate:\n    - {step: burn, run: mkdir /etc/burnt, undo: none, because: the fuse is blown}\n" + putBoth + "    - {step: fails, run: cat /nothing, undo: nothing}\n",
+		"one-way": "  activate:\n    - {step: burn, run: mkdir /etc/burnt, undo: none, because: the fuse is blown}\n" +
+			putBoth + "    - {step: fails, run: cat /nothing, undo: nothing}\n",
 	})
 	s.addSimulated(name, box, "correct horse")
 	s.ok("device", "edit", name, "--family", "carried")

@@ -81,7 +81,8 @@ func (r *Running) netconf(channel io.ReadWriter) {
 			}
 		}
 		if said != nil {
-			reply = "<rpc-error><error-type>application</error-type><error-tag>operation-failed</error-tag><error-severity>error</error-severity><error-message>" + said.Error() + "</error-message></rpc-error>"
+			reply = "<rpc-error><error-type>application</error-type><error-tag>operation-failed</error-tag>" +
+				"<error-severity>error</error-severity><error-message>" + said.Error() + "</error-message></rpc-error>"
 		}
 		text := fmt.Sprintf(`<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0" message-id="%s">%s</rpc-reply>`, rpc.SelectAttr("message-id"), reply)
 		half := len(text) / 2 // chunks need not be whole messages

@@ -148,7 +148,9 @@ func TestARealFTPServer(t *testing.T) {
 	port := daemon.FreePort(t, here)
 	os.MkdirAll("/var/run/vsftpd/empty", 0o755)
 	conf := p.write(t, "vsftpd.conf", "listen=YES\nlisten_address="+here+"\nlisten_port="+port+
-		"\nbackground=NO\nanonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\nrsa_cert_file=CHAIN\nrsa_private_key_file=KEY\nssl_ciphers=HIGH\nsecure_chroot_dir=/var/run/vsftpd/empty\nseccomp_sandbox=NO\n")
+		"\nbackground=NO\nanonymous_enable=NO\nlocal_enable=YES\n"+
+		"ssl_enable=YES\nrsa_cert_file=CHAIN\nrsa_private_key_file=KEY\nssl_ciphers=HIGH\n"+
+		"secure_chroot_dir=/var/run/vsftpd/empty\nseccomp_sandbox=NO\n")
 	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/vsftpd", conf)
 	p.reads(t, at(t, here, port, protocol.FTP))
 }
@@ -201,7 +203,8 @@ func TestARealRemoteDesktop(t *testing.T) {
 	port := daemon.FreePort(t, here)
 	conf := p.write(t, "xrdp.ini", "[Globals]\nini_version=1\nfork=true\nport=tcp://"+here+":"+port+
 		"\nsecurity_layer=tls\ncertificate=CHAIN\nkey_file=KEY\nssl_protocols=TLSv1.2, "+
-		"TLSv1.3\n[Logging]\nLogFile=DIR/log\nLogLevel=INFO\nEnableSyslog=false\nEnableConsole=true\nConsoleLevel=INFO\n[Xvnc]\nname=Xvnc\nlib=libvnc.so\n")
+		"TLSv1.3\n[Logging]\nLogFile=DIR/log\nLogLevel=INFO\nEnableSyslog=false\nEnableConsole=true\n"+
+		"ConsoleLevel=INFO\n[Xvnc]\nname=Xvnc\nlib=libvnc.so\n")
 	daemon.Start(t, net.JoinHostPort(here, port), "/usr/sbin/xrdp", "--nodaemon", "--config", conf)
 	p.reads(t, at(t, here, port, protocol.Desktop))
 }

@@ -15,8 +15,10 @@ import (
 )
 
 const (
-	old    = "<hello><capabilities><capability>urn:ietf:params:netconf:base:1.0</capability></capabilities></hello>]]>]]>"
-	modern = "<hello><capabilities><capability>urn:ietf:params:netconf:base:1.1</capability></capabilities></hello>]]>]]>"
+	old = "<hello><capabilities>" +
+		"<capability>urn:ietf:params:netconf:base:1.0</capability></capabilities></hello>]]>]]>"
+	modern = "<hello><capabilities>" +
+		"<capability>urn:ietf:params:netconf:base:1.1</capability></capabilities></hello>]]>]]>"
 )
 
 // device answers a hello, then whatever is written behind it once it was asked.

@@ -192,7 +192,9 @@ func (s *Service) planSlot(ctx context.Context, device, name string,
 				"give the shared secret again", next.Give.On("secret"))
 		}
 	}
-	row.Address, row.Port, row.Protocol, row.ServerName, row.Identity, row.More, row.TrustGroups, row.ClientUse = changed.Address, changed.Port, changed.Protocol, changed.ServerName, changed.Identity, changed.More, changed.TrustGroups, changed.ClientUse
+	row.Address, row.Port, row.Protocol = changed.Address, changed.Port, changed.Protocol
+	row.ServerName, row.Identity, row.More = changed.ServerName, changed.Identity, changed.More
+	row.TrustGroups, row.ClientUse = changed.TrustGroups, changed.ClientUse
 	out.Slot = row
 	switch {
 	case wanted.Secret != "":

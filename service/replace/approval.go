@@ -21,7 +21,7 @@ import (
 // effect returns what a replacement is about to do.
 func (s *Service) effect(ctx context.Context, j job) (contract.Effect, error) {
 	out := contract.Effect{NamesAdded: []string{}, NamesLost: []string{}, Trust: []contract.Trust{}, Stages: []string{}}
-	old, fresh := []string{}, []string{}
+	old := []string{}
 	if j.OldSHA256 != "" {
 		found, err := s.store.Chains.Certificates(ctx, []string{j.OldSHA256})
 		if err != nil {
@@ -32,7 +32,7 @@ func (s *Service) effect(ctx context.Context, j job) (contract.Effect, error) {
 	}
 	if j.material.Path != nil {
 		facts := j.material.Path.Certificates[0].Facts()
-		out.New, fresh = &facts, facts.Names
+		out.New = &facts
 		p, err := s.monitor.Pools(ctx)
 		if err != nil {
 			return out, err
@@ -42,13 +42,13 @@ func (s *Service) effect(ctx context.Context, j job) (contract.Effect, error) {
 			return out, err
 		}
 		out.Trust = trusting.Of(j.material.Path.Certificates, s.now())
-		for _, name := range fresh {
+		for _, name := range facts.Names {
 			if !slices.Contains(old, name) {
 				out.NamesAdded = append(out.NamesAdded, name)
 			}
 		}
 		for _, name := range old {
-			if !slices.Contains(fresh, name) {
+			if !slices.Contains(facts.Names, name) {
 				out.NamesLost = append(out.NamesLost, name)
 			}
 		}

@@ -182,7 +182,8 @@ func (a Answer) Text() string {
 // answer reads what an answer must be like:
 //
 //	{status: [200, 201], match: "ready", not_match: "error", leads_to: "^/done",
-//	 same: {/name: "{{common_name}}"}, json: {/state: "^done$"}, css: {".said": "Saved"}, xpath: {…}, header: {X-State: "ok"}}
+//	 same: {/name: "{{common_name}}"}, json: {/state: "^done$"}, css: {".said": "Saved"},
+//	  xpath: {…}, header: {X-State: "ok"}}
 func (r *reader) answer(n ast.Node, what string) Answer {
 	var a Answer
 	found := func(check func(string) error, at func(string) Spot) func(ast.Node) {

@@ -182,7 +182,8 @@ func TestFaultsOfCallsAreFound(t *testing.T) {
 		{"an attribute of nothing", call(`http: GET /x, capture: {a: {json: /a, attribute: b}}`), "names one place"},
 		{"the errors of an answer", call(`http: GET /x, capture: {a: {match: b, from: errors}}`), "no error output"},
 		{"a way to sign in without the link", "procedure: ours\ntitle: x\nlinks: [ssh]\ntraits: {key_types: " +
-			"[ecdsa-p256], key_made_by: service, web_sign_in: basic}\nsteps: {activate: [{run: id, undo: nothing}]}\n", "belongs to the link https"},
+			"[ecdsa-p256], key_made_by: service, web_sign_in: basic}\nsteps: {activate: [{run: id, undo: nothing}]}\n",
+			"belongs to the link https"},
 		{"two operations", strings.Replace(call("rpc: <commit/><discard-changes/>, undo: nothing"), "[https]",
 			"[https, netconf]", 1), "one operation"},
 		{"no operation", strings.Replace(call("rpc: commit, undo: nothing"), "[https]", "[https, netconf]", 1),

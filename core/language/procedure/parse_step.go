@@ -209,7 +209,7 @@ func (s *Step) Beside() []*Step {
 
 // refusals reads what counts as a refusal, of verbs that can tell; nil: the others.
 func (r *reader) refusals(do Verb, s *Step) func(ast.Node) {
-	switch do.(type) {
+	switch do := do.(type) {
 	case *Run:
 		return func(n ast.Node) {
 			e := r.expect(n)
@@ -229,7 +229,7 @@ func (r *reader) refusals(do Verb, s *Step) func(ast.Node) {
 	case *RPC:
 		return func(n ast.Node) {
 			if _, isMap := r.pairs(n); !isMap && r.second { // as the second edition wrote it
-				do.(*RPC).Refused = r.oneOf(n, []string{"allowed", "no"}) == "allowed"
+				do.Refused = r.oneOf(n, []string{"allowed", "no"}) == "allowed"
 				return
 			}
 			a := r.answer(n, "refused")

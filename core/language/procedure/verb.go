@@ -92,7 +92,6 @@ func (plainVerb) Gives() Kind                     { return "" }
 func (plainVerb) Expects() bool                   { return false }
 func (plainVerb) Writes() string                  { return "" }
 func (plainVerb) keys(*reader) keys               { return nil }
-func (plainVerb) uses() []use                     { return nil }
 func (plainVerb) Limits() (_, _ time.Duration)    { return DefaultLimit, 2 * time.Hour }
 func (plainVerb) finish(*reader, ast.Node, *Step) {}
 func (plainVerb) check(*checker, Section, *Step)  {}

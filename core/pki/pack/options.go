@@ -259,7 +259,7 @@ func (d Options) key(key crypto.Signer) (label string, headers map[string]string
 		if label, der, err = older(); err != nil {
 			return "", nil, nil, err
 		}
-		//nolint:staticcheck // boxes want it
+		//lint:ignore SA1019 devices ask for keys in this form
 		block, err := x509.EncryptPEMBlock(rand.Reader, label, der, []byte(d.Passphrase), x509.PEMCipherAES256)
 		if err != nil {
 			return "", nil, nil, err

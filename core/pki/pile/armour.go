@@ -208,7 +208,7 @@ func (s *sorter) keyBlock(label string, headers map[string]string, der []byte) I
 	}
 	block := &pem.Block{Type: label, Headers: headers, Bytes: der}
 	for _, passphrase := range s.passphrases {
-		//nolint:staticcheck // the form is old and about
+		//lint:ignore SA1019 such keys are still about, and are only read
 		if plain, err := x509.DecryptPEMBlock(block, []byte(passphrase)); err == nil {
 			if key := parseKey(plain); key != nil {
 				return keyItem(key, "")

@@ -89,9 +89,9 @@ func TestTheGoldenPile(t *testing.T) {
 
 // makeGolden makes the files; who wants another one adds a line here.
 func makeGolden(t *testing.T) {
-	leaf, root, request, key := material(t)
+	_, root, request, _ := material(t)
 	middle := root.Below(t, "Quay Issuing")
-	leaf = middle.Leaf(t, "gate.tidewrack.example")
+	leaf := middle.Leaf(t, "gate.tidewrack.example")
 	low := middle.Leaf(t, "gate_1.tidewrack.example")
 	dir := t.TempDir()
 	in := func(name string, content []byte) string {
@@ -108,10 +108,9 @@ func makeGolden(t *testing.T) {
 		}
 		return out
 	}
-	if k, err := x509.MarshalPKCS8PrivateKey(leaf.Key); err != nil {
+	key, err := x509.MarshalPKCS8PrivateKey(leaf.Key)
+	if err != nil {
 		t.Fatal(err)
-	} else {
-		key = k
 	}
 	l, m, r := leaf.PEM(), middle.PEM(), root.PEM()
 	chain := slices.Concat(l, m, r)
