@@ -50,5 +50,7 @@ export function Breaking() {
 }
 
 function reason(s: Schemas['Slot']) {
-  return s.condition === 'unexpected' ? 'changed outside Fresh Seal' : `${days(s.expires_in_days)}, ${day(s.expires_at)}`
+  return s.condition === 'unexpected'
+    ? 'changed outside Fresh Seal'
+    : `${days(s.expires_in_days)}, ${day(s.expires_at)}`
 }
