@@ -16,6 +16,7 @@ install -D -m 0644 build/debian/serve.yaml "$root/etc/freshseal/serve.yaml"
 for doc in docs/*.md; do
 	install -D -m 0644 "$doc" "$root/usr/share/doc/freshseal/$(basename "$doc")"
 done
+go run ./build/manpages "$root"
 mkdir "$root/DEBIAN"
 echo /etc/freshseal/serve.yaml >"$root/DEBIAN/conffiles"
 cat >"$root/DEBIAN/control" <<CONTROL

@@ -22,7 +22,7 @@ var below = map[string][]string{
 	"api":     {"contract", "service", "console"},
 	"service": {"contract", "device", "wire", "signer", "strongbox", "store", "notify"}, "contract": {},
 	"device": {}, "notify": {}, "wire": {}, "signer": {}, "strongbox": {}, "store": {}, "standin": {}, "console": {},
-	"core": {}, "build": {},
+	"core": {}, "build": {"cli", "cmd"},
 }
 
 func TestImportsPointDownwardsOnly(t *testing.T) {
