@@ -35,16 +35,16 @@ var aheadRoutes = []route{
 	looks("/forecast", "count the replacements of the coming weeks: as long as certificates live now, and under "+
 		"the coming longest lives", func(ctx context.Context, s *service.Service, _ people.Bearer,
 		in askForecast) (contract.Forecast, error) {
-		return s.Replace.Forecast(ctx, number(in.Weeks, "0"), in.Site, in.Public == "true")
+		return s.Report.Forecast(ctx, number(in.Weeks, "0"), in.Site, in.Public == "true")
 	}),
 	looks("/expiries", "count when certificates end: by month and condition, and by week and site",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Expiries, error) {
-			return s.Replace.Expiries(ctx)
+			return s.Report.Expiries(ctx)
 		}),
 	looks("/expiring", "list what else ends by itself: intermediates and roots in use, validations of domains, "+
 		"tokens and calendars", func(ctx context.Context, s *service.Service, who people.Bearer,
 		in askExpiring) (page[contract.Expiring], error) {
-		items, err := s.Replace.Expiring(ctx, number(in.Within, "365"), who.Role == contract.Admin)
+		items, err := s.Report.Expiring(ctx, number(in.Within, "365"), who.Role == contract.Admin)
 		return page[contract.Expiring]{Items: items}, err
 	}),
 }

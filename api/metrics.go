@@ -41,7 +41,7 @@ func (f *figures) of(ctx context.Context, s *Server) (counting, error) {
 	}
 	var counted counting
 	var err error
-	if counted.Figures, err = s.service.Replace.Figures(ctx); err != nil {
+	if counted.Figures, err = s.service.Report.Figures(ctx); err != nil {
 		return counted, err
 	}
 	counted.notices, counted.unsent, err = s.service.Notices.Queue(ctx)

@@ -60,6 +60,6 @@ func ready(s *Server) fiber.Handler {
 }
 
 func status(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (contract.Status, error) {
-	overview, err := s.Replace.Overview(ctx)
+	overview, err := s.Report.Overview(ctx)
 	return contract.Status{Version: contract.Version, User: who.User, Overview: overview}, err
 }

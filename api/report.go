@@ -28,7 +28,7 @@ func report(s *Server) fiber.Handler {
 		if err := decode(c, &in, 0); err != nil {
 			return err
 		}
-		f, err := s.service.Replace.Report(c.Context(), contract.AskReport(in))
+		f, err := s.service.Report.Report(c.Context(), contract.AskReport(in))
 		if err != nil {
 			return err
 		}

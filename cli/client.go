@@ -3,10 +3,8 @@ package cli
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -20,6 +18,7 @@ import (
 	"syscall"
 
 	"freshseal/contract"
+	"freshseal/pin"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -92,21 +91,14 @@ func (a *app) client() (*client, error) {
 	return c, nil
 }
 
-// errPin says that the service shows another certificate than the pinned one.
-var errPin = errors.New("the service shows another certificate than the one pinned at login")
+const otherCertificate = "the service shows another certificate than the one pinned at login"
 
 // newClient trusts the pinned certificate alone or, with none pinned, what the
 // system trusts.
 func newClient(f clientFile) *client {
 	config := &tls.Config{MinVersion: tls.VersionTLS12}
 	if f.Certificate != "" {
-		config.InsecureSkipVerify = true // the pin decides instead
-		config.VerifyPeerCertificate = func(raw [][]byte, _ [][]*x509.Certificate) error {
-			if sum := sha256.Sum256(raw[0]); hex.EncodeToString(sum[:]) != f.Certificate {
-				return errPin
-			}
-			return nil
-		}
+		config = pin.Config(pin.To(f.Certificate))
 	}
 	return &client{file: f, err: io.Discard, http: &http.Client{Transport: &http.Transport{TLSClientConfig: config}}}
 }
@@ -162,7 +154,7 @@ func (c *client) once(ctx context.Context, method, path string, header http.Head
 func (c *client) send(ctx context.Context, method, path string, header http.Header,
 	body io.Reader) (*http.Response, error) {
 	answer, err := c.once(ctx, method, path, header, body)
-	if errors.Is(err, errPin) && c.follow(ctx) == nil {
+	if errors.As(err, new(pin.Changed)) && c.follow(ctx) == nil {
 		if again, ok := body.(io.Seeker); ok {
 			again.Seek(0, io.SeekStart)
 		}
@@ -192,8 +184,9 @@ func unreachable(at string, err error) error {
 	switch {
 	case errors.Is(err, context.Canceled):
 		return err
-	case errors.Is(err, errPin):
-		return failed("the service was not called", errPin.Error(), "if it has a new certificate: freshseal login "+at)
+	case errors.As(err, new(pin.Changed)):
+		return failed("the service was not called", otherCertificate, "if it has a new certificate: freshseal login "+
+			at)
 	case errors.As(err, &unknown):
 		return failed("the service was not called", "its certificate is not trusted", "freshseal login "+at+
 			", which shows and pins it")

@@ -2,10 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/sha256"
-	"crypto/tls"
-	"crypto/x509"
-	"encoding/hex"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -13,6 +9,7 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/pki/cert"
+	"freshseal/pin"
 )
 
 // follow goes from the pinned certificate to the one that the service shows
@@ -20,13 +17,10 @@ import (
 // secret is sent to a service that is not known yet.
 func (c *client) follow(ctx context.Context) error {
 	shown := ""
-	asking := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12,
-		InsecureSkipVerify: true,
-		VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
-			sum := sha256.Sum256(raw[0])
-			shown = hex.EncodeToString(sum[:])
-			return nil
-		}}}}
+	asking := http.Client{Transport: &http.Transport{TLSClientConfig: pin.Config(func(sha256 string) error {
+		shown = sha256
+		return nil
+	})}}
 	defer asking.CloseIdleConnections()
 	r, err := http.NewRequestWithContext(ctx, "GET", strings.TrimSuffix(c.file.URL, "/")+v1+"/succession", nil)
 	if err != nil {

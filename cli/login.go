@@ -15,6 +15,7 @@ import (
 	"freshseal/contract"
 	"freshseal/core/judgement/due"
 	"freshseal/core/pki/cert"
+	"freshseal/pin"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -97,7 +98,7 @@ func shownCertificate(ctx context.Context, u *url.URL) (*cert.Certificate, error
 	if u.Port() == "" {
 		host += ":443"
 	}
-	d := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}}
+	d := tls.Dialer{Config: pin.Config(pin.Unknown)}
 	conn, err := d.DialContext(ctx, "tcp", host)
 	if err != nil {
 		return nil, err

@@ -2,7 +2,6 @@ package device
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +12,7 @@ import (
 	"freshseal/core/language/procedure"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
+	"freshseal/pin"
 )
 
 var _ = carries("wait", wait)
@@ -177,8 +177,9 @@ func (r *Runner) page(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 	limited, cancel := context.WithTimeout(ctx, questionLimit)
 	defer cancel()
 	client := http.Client{
-		Transport: &http.Transport{DialContext: r.Dial, TLSClientConfig: &tls.Config{InsecureSkipVerify: true,
-			MinVersion: tls.VersionTLS12}, DisableKeepAlives: true, MaxResponseHeaderBytes: 64 << 10},
+		Transport: &http.Transport{DialContext: r.Dial, TLSClientConfig: pin.Config(pin.Unknown),
+			DisableKeepAlives:      true,
+			MaxResponseHeaderBytes: 64 << 10},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	question, err := http.NewRequestWithContext(limited, "GET", a.Page, nil)

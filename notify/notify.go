@@ -11,7 +11,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
@@ -23,6 +22,7 @@ import (
 	"time"
 
 	"freshseal/core/judgement/notice"
+	"freshseal/pin"
 )
 
 // Kind is how messages are sent.
@@ -200,16 +200,11 @@ func masked(said, user string, secret Secret) string {
 
 // config is how TLS is spoken with a server: its certificate is the pinned one, or one that the system trusts.
 func (c Channel) config(name string) *tls.Config {
-	config := &tls.Config{ServerName: name, MinVersion: tls.VersionTLS12}
-	if c.Pin != "" {
-		config.InsecureSkipVerify = true // the pin decides instead
-		config.VerifyPeerCertificate = func(raw [][]byte, _ [][]*x509.Certificate) error {
-			if sum := sha256.Sum256(raw[0]); hex.EncodeToString(sum[:]) != strings.ToLower(c.Pin) {
-				return errors.New("the server shows another certificate than the pinned one")
-			}
-			return nil
-		}
+	if c.Pin == "" {
+		return &tls.Config{ServerName: name, MinVersion: tls.VersionTLS12}
 	}
+	config := pin.Config(pin.To(c.Pin))
+	config.ServerName = name
 	return config
 }
 

@@ -5,7 +5,7 @@
 // This folder opens the data folder and wires the rooms; the use cases are in
 // them. Imports between rooms point one way:
 //
-//	replace → signing, fleet → monitor → access      people      notices
+//	replace → signing, fleet → monitor → access      people      notices      report
 package service
 
 import (
@@ -29,6 +29,7 @@ import (
 	"freshseal/service/people"
 	"freshseal/service/problem"
 	"freshseal/service/replace"
+	"freshseal/service/report"
 	"freshseal/service/signing"
 	"freshseal/store"
 	"freshseal/strongbox"
@@ -57,6 +58,7 @@ type Service struct {
 	Fleet   *fleet.Service
 	Signing *signing.Service
 	Replace *replace.Service
+	Report  *report.Service
 	People  *people.Service
 	Notices *notices.Service
 
@@ -129,6 +131,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	s.Replace = replace.New(stopping, db, box, replace.Rooms{Access: s.Access, Monitor: s.Monitor, Fleet: s.Fleet,
 		Signing: s.Signing, Audit: s.People},
 		replace.Terms{Resolver: o.Resolver, Subject: o.Subject}, o.Log, o.Now)
+	s.Report = report.New(db, s.Monitor, s.Signing, s.Fleet, o.Now)
 	s.Notices.Ask(s.expiring)
 	if err := s.start(ctx); err != nil {
 		s.wait()
@@ -140,10 +143,10 @@ func open(ctx context.Context, o Options) (*Service, error) {
 // expiring is what people are told of besides slots. Whoever signed in with the client signs in again, and need not
 // be told.
 func (s *Service) expiring(ctx context.Context, within int) ([]notice.Thing, error) {
-	found, err := s.Replace.Expiring(ctx, within, true)
+	found, err := s.Report.Expiring(ctx, within, true)
 	var out []notice.Thing
 	for _, e := range found {
-		if e.Kind == replace.EndsToken && e.Name == replace.SignedIn {
+		if e.Kind == report.EndsToken && e.Name == report.SignedIn {
 			continue
 		}
 		out = append(out, notice.Thing{Kind: e.Kind, Name: e.Name, Of: e.Of, SHA256: e.SHA256, Ends: e.EndsAt,

@@ -10,9 +10,7 @@ package https
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -20,11 +18,11 @@ import (
 	"net/http/cookiejar"
 	"net/http/httptrace"
 	"net/url"
-	"slices"
 	"strings"
 	"sync/atomic"
 
 	"freshseal/device/links"
+	"freshseal/pin"
 
 	"github.com/icholy/digest"
 )
@@ -106,8 +104,8 @@ func New(dial links.Dial, t Target) (*Link, error) {
 		return nil, err
 	}
 	l := &Link{target: t}
-	config := &tls.Config{ServerName: t.ServerName, InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
-		VerifyConnection: l.pinned}
+	config := pin.Config(l.pinned)
+	config.ServerName = t.ServerName
 	if t.OldTLS {
 		config.MinVersion = tls.VersionTLS10
 		for _, suite := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
@@ -125,11 +123,11 @@ func New(dial links.Dial, t Target) (*Link, error) {
 }
 
 // pinned sees that the device shows a certificate that it may, before anything is sent.
-func (l *Link) pinned(state tls.ConnectionState) error {
-	sum := sha256.Sum256(state.PeerCertificates[0].Raw)
-	if shown := hex.EncodeToString(sum[:]); !slices.Contains(l.target.Pins, shown) {
+func (l *Link) pinned(shown string) error {
+	if pin.To(l.target.Pins...)(shown) != nil {
 		return PinChanged{Pinned: l.target.Pins, Shown: shown}
-	} else if l.target.Met != nil {
+	}
+	if l.target.Met != nil {
 		l.target.Met(shown)
 	}
 	return nil

@@ -97,28 +97,6 @@ func (f Files) shell(ctx context.Context, stdin []byte, doing, text string, args
 	return out.Stdout, nil
 }
 
-// The scripts. A file is written beside its place and moved there, so that it is
-// there whole or not at all; the old one's owner and mode are taken over.
-const (
-	follow = `f=$1;[ -L "$f" ]&&f=$(readlink -f "$f");t=$f.fs-new;rm -f "$t";`
-	like   = `if [ -f "$f" ];then cp -p "$f" "$t"||exit 1;else (umask 077;: >"$t")||exit 1;fi;`
-
-	writeScript = follow + like +
-		`cat >"$t"||{ rm -f "$t";exit 9;};[ "$(wc -c <"$t")" -eq "$2" ]||{ rm -f "$t";exit 9;};[ -z "$3" ]||chmod "$3" "$t"||exit 1;sync 2>/dev/null;mv -f "$t" "$f"`
-	placeScript = follow + like +
-		`cat "$2" >"$t"||{ rm -f "$t";exit 9;};cmp -s "$2" "$t" 2>/dev/null||[ "$(wc -c <"$t")" -eq "$(wc -c <"$2")" ]||{ rm -f "$t";exit 9;};[ -z "$3" ]||chmod "$3" "$t"||exit 1;sync 2>/dev/null;mv -f "$t" "$f"`
-	joinScript = `f=$1;t=$f.fs-new;shift;rm -f "$t";(umask 077;: >"$t")||exit 1;for p in "$@";do [ -f "$p" ]||{ echo "$p is not there" >&2;exit 1;};cat "$p" >>"$t"||{ rm -f "$t";exit 9;};[ -z "$(tail -c 1 "$p")" ]||echo >>"$t";done;sync 2>/dev/null;mv -f "$t" "$f"`
-	ownScript  = `chown "$2" "$1"`
-	keepScript = `f=$1;b=$2;if [ -e "$b" ]||[ -e "$b.none" ];then exit 0;fi;if [ -f "$f" ];then cp -p "$f" "$b.new"||exit 1;mv -f "$b.new" "$b";elif [ -e "$f" ];then echo "it is not a plain file" >&2;exit 1;else : >"$b.none";fi`
-	// same compares two files; without cmp, as texts. It prints what it did: restored, or nothing.
-	backScript = follow +
-		`b=$2;o=$2.ours;same() { cmp -s "$1" "$2" 2>/dev/null;case $? in 0) return 0;; 1) return 1;; esac;[ "$(cat "$1")" = "$(cat "$2")" ];};` +
-		`mine() { [ -f "$o" ]||{ [ "$1" = yes ];return;};same "$f" "$o";};` +
-		`if [ -f "$b.none" ];then [ -e "$f" ]||exit 0;mine "$3"||exit 7;rm -f "$f"||exit 1;echo restored;elif [ -f "$b" ];then ` +
-		`if [ -f "$f" ];then same "$f" "$b"&&exit 0;mine "$3"||exit 7;fi;cp -p "$b" "$t"||{ rm -f "$t";exit 9;};mv -f "$t" "$f"||exit 1;echo restored;else exit 8;fi`
-	readScript = `printf %s "$2";cat "$1"||exit 1;printf %s "$2"`
-)
-
 func modeArg(mode uint32) string {
 	if mode == 0 {
 		return ""
@@ -322,7 +300,7 @@ func (f Files) Back(ctx context.Context, path, copy string, trusting bool) (put 
 	}
 	doing := "putting back " + path
 	if shell {
-		out, err := f.shell(ctx, nil, doing, backScript, path, copy,
+		out, err := f.shell(ctx, nil, doing, restoreScript, path, copy,
 			map[bool]string{true: "yes", false: "no"}[trusting])
 		return strings.Contains(string(out), "restored"), err
 	}
@@ -405,9 +383,9 @@ func (f Files) RemoveAll(ctx context.Context, path string, keep ...string) error
 		return err
 	}
 	if shell {
-		text := `[ -d "$1" ]||exit 0;rm -rf "$1"`
+		text := `[ -d "$1" ] || exit 0; rm -rf "$1"`
 		if len(keep) > 0 {
-			text = `[ -d "$1" ]||exit 0;for f in "$1"/* "$1"/.[!.]*;do case "${f##*/}" in "$2"|"*"|".[!.]*") ;; *) rm -rf "$f"||exit 1;; esac;done`
+			text = emptyScript
 		}
 		_, err := f.shell(ctx, nil, doing, text, append([]string{path}, keep...)...)
 		return err

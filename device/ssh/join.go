@@ -37,6 +37,6 @@ func (f Files) Own(ctx context.Context, path, owner string) error {
 	if !shell {
 		return fmt.Errorf("giving %s to %s: the device has no shell", path, owner)
 	}
-	_, err = f.shell(ctx, nil, "giving "+path+" to "+owner, ownScript, path, owner)
+	_, err = f.shell(ctx, nil, "giving "+path+" to "+owner, `chown "$2" "$1"`, path, owner)
 	return err
 }

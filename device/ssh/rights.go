@@ -19,9 +19,6 @@ type moreRights struct {
 // giveWord is that program.
 const giveWord = "#!/bin/sh\nprintf '%s\\n' \"$FS_WORD\"\n"
 
-// readWord reads the word and runs $2, with $1 as the program that gives it.
-const readWord = `IFS= read -r FS_WORD||exit 125;SUDO_ASKPASS=$1;export FS_WORD SUDO_ASKPASS;exec sh -c "$2"`
-
 // RaiseWith gives a password to the commands that begin with as from now on. program is a file of
 // ours in the work folder.
 func (l *Link) RaiseWith(ctx context.Context, as []string, program, password string) error {
@@ -40,5 +37,5 @@ func (m moreRights) raised(command string, stdin []byte) (string, []byte) {
 	if m.word == "" || !strings.Contains(command, m.prefix) {
 		return command, stdin
 	}
-	return script(readWord, m.program, command), append([]byte(m.word+"\n"), stdin...)
+	return script(raiseScript, m.program, command), append([]byte(m.word+"\n"), stdin...)
 }

@@ -117,9 +117,6 @@ func (b *bounded) over() bool {
 	return b.full
 }
 
-// probe prints what the shell can do; boxes without a shell print something else.
-const probe = `echo fs-shell; command -v setsid >/dev/null 2>&1 && [ -r /proc/self/stat ] && echo fs-sessions; :`
-
 // Able says what the device's shell can do; it is asked once for a link.
 func (l *Link) Able(ctx context.Context) (Able, error) {
 	l.lock.Lock()
@@ -127,7 +124,7 @@ func (l *Link) Able(ctx context.Context) (Able, error) {
 	if l.able != nil {
 		return *l.able, nil
 	}
-	out, err := l.Exec(ctx, script(probe), nil)
+	out, err := l.Exec(ctx, script(probeScript), nil)
 	if err != nil && !errors.Is(err, ErrNoCommands) {
 		return Able{}, err
 	}
@@ -135,44 +132,6 @@ func (l *Link) Able(ctx context.Context) (Able, error) {
 	l.able = &Able{Shell: strings.Contains(text, "fs-shell"), Sessions: strings.Contains(text, "fs-sessions")}
 	return *l.able, nil
 }
-
-// script is a command that runs a POSIX shell script with arguments, $1 and on,
-// whatever the user's own shell is.
-func script(text string, args ...string) string {
-	words := []string{"sh", "-c", quoted(text), "fs"}
-	for _, arg := range args {
-		words = append(words, procedure.Quote(arg))
-	}
-	return strings.Join(words, " ")
-}
-
-func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
-
-// runReady runs a command in a session of its own, within a limit that the device
-// itself keeps, and keeps what became of it in a folder: $1 the folder, $2 the
-// command, $3 the limit in seconds. The folder's making is a fence: who makes it
-// second runs nothing.
-const carry = `d=$1;mkdir -m 700 "$d"||exit 125;exec 3<&0
-setsid sh -c 'd=$0;trap : TERM HUP;echo $$>"$d/p";mv "$d/p" "$d/pid"
-(trap "" TERM;n=0;while [ $n -lt $2 ];do sleep 1;[ -f "$d/exit" ]||[ ! -d "$d" ]&&exit;n=$((n+1));done;echo limit>"$d/why";kill -TERM -$$;sleep 3;kill -KILL -$$)<&- >&- 2>&- 3<&- &
-sh -c "$1" 3<&-;echo $?>"$d/e";mv "$d/e" "$d/exit"' "$d" "$2" "$3" <&3 3<&- >"$d/out" 2>"$d/err" &
-exec 3<&- <&-;wait $!;cat "$d/out";cat "$d/err" >&2;[ -f "$d/exit" ]||exit 124;exit "$(cat "$d/exit")"`
-
-// stateScript tells how a command stands: never, starting, running, gone, or ended
-// with its exit code; then limit where its time ran out, and "output" with what it printed.
-const stateScript = `d=$1;mkdir -m 700 "$d" 2>/dev/null&&{ echo fs-stands never;exit;};p=$(cat "$d/pid" 2>/dev/null)||{ echo fs-stands starting;exit;}
-S=gone;for f in /proc/[0-9]*/stat;do { read -r l <$f;} 2>/dev/null||continue;set -- ${l##*) };[ "$4" = "$p" ]&&[ "$1" != Z ]&&S=running;done
-w=;[ -f "$d/why" ]&&w=limit
-[ -f "$d/exit" ]&&S="ended $(cat "$d/exit")";echo "fs-stands $S $w"`
-
-// end ends every process of the command's session.
-const end = `d=$1;p=$(cat "$d/pid" 2>/dev/null)||exit 0
-scan(){ L=;for f in /proc/[0-9]*/stat;do { read -r l <$f;} 2>/dev/null||continue;n=${f#/proc/};n=${n%/stat};set -- ${l##*) };[ "$4" = "$p" ]&&[ "$1" != Z ]&&L="$L $n";done; }
-echo ended>"$d/why" 2>/dev/null
-scan;[ -n "$L" ]&&kill -TERM $L 2>/dev/null;i=0
-while [ $i -lt 6 ];do scan;[ -z "$L" ]&&break;sleep 0.5 2>/dev/null||sleep 1;i=$((i+1));done
-i=0;while [ $i -lt 20 ];do scan;[ -z "$L" ]&&break;kill -KILL $L 2>/dev/null;sleep 0.2 2>/dev/null||sleep 1;i=$((i+1));done
-[ -z "$L" ]&&echo fs-all-ended`
 
 // CommandState is how a command stands that was begun earlier.
 type CommandState string
@@ -193,7 +152,7 @@ const (
 // ErrTimeLimit.
 func (l *Link) Run(ctx context.Context, folder, command string, stdin []byte, limit time.Duration) (Output, error) {
 	seconds := strconv.Itoa(max(1, int(limit.Round(time.Second)/time.Second)))
-	out, err := l.Exec(ctx, script(carry, folder, command, seconds), stdin)
+	out, err := l.Exec(ctx, script(runScript, folder, command, seconds), stdin)
 	if err != nil {
 		return out, err
 	}
@@ -251,7 +210,7 @@ func (l *Link) End(ctx context.Context, folder string, as []string) error {
 		for _, w := range prefix {
 			words += procedure.Quote(w) + " "
 		}
-		said, err := l.Exec(ctx, words+script(end, folder), nil)
+		said, err := l.Exec(ctx, words+script(endScript, folder), nil)
 		if err != nil {
 			return err
 		}

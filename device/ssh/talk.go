@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 	"sync"
 	"time"
 
@@ -145,14 +144,8 @@ func (t *Talk) Close() {
 	t.stop()
 }
 
-// tracked runs a program on the terminal that it was given, and keeps its session and
-// what becomes of it in a folder, so that it can be ended and asked after: $1 the
-// folder, $2 the program.
-const tracked = `d=$1;mkdir -m 700 "$d"||exit 125;read -r l </proc/$$/stat;set -- "$2" ${l##*) };echo $5>"$d/p";mv "$d/p" "$d/pid"
-sh -c "$1";e=$?;echo $e>"$d/e";mv "$d/e" "$d/exit";exit $e`
-
 // TalkTracked is Talk with a program that State and End know by its folder, which must
 // not exist.
 func (l *Link) TalkTracked(ctx context.Context, folder, command string) (*Talk, error) {
-	return l.Talk(ctx, script(strings.TrimSpace(tracked), folder, command))
+	return l.Talk(ctx, script(talkScript, folder, command))
 }

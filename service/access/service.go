@@ -19,7 +19,7 @@ type Dial = func(ctx context.Context, network, address string) (net.Conn, error)
 
 // Service opens the ways to devices. Its methods are safe for concurrent use.
 type Service struct {
-	store  *store.Store
+	store  storage
 	box    *strongbox.Box
 	dial   Dial
 	clock  func() time.Time
@@ -36,7 +36,7 @@ func (s *Service) OnTimes(f func(context.Context) error) { s.timesChanged = f }
 
 // New returns the room.
 func New(db *store.Store, box *strongbox.Box, dial Dial, clock func() time.Time) *Service {
-	return &Service{store: db, box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce),
+	return &Service{store: storageOf(db), box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce),
 		timesChanged: func(context.Context) error {
 			return nil
 		}}

@@ -16,7 +16,7 @@ import (
 
 // Service keeps the inventory. Its methods are safe for concurrent use.
 type Service struct {
-	store    *store.Store
+	store    storage
 	box      *strongbox.Box
 	access   *access.Service
 	monitor  *monitor.Service
@@ -31,7 +31,8 @@ type Service struct {
 // it works in the background until stopping ends, see Wait.
 func New(stopping context.Context, db *store.Store, box *strongbox.Box, ways *access.Service,
 	readings *monitor.Service, folder string, log *slog.Logger, clock func() time.Time) *Service {
-	s := &Service{store: db, box: box, access: ways, monitor: readings, log: log, clock: clock, stopping: stopping}
+	s := &Service{store: storageOf(db), box: box, access: ways, monitor: readings, log: log, clock: clock,
+		stopping: stopping}
 	s.openFamilies(folder)
 	return s
 }

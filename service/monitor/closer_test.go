@@ -114,7 +114,7 @@ func box(t *testing.T, s *Service, name string, certificates ...tls.Certificate)
 	d.Settings.V, d.Tags.V = map[string]string{}, []string{}
 	d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: n, Protocol: "tls",
 		ServerName: "gate.tidewrack.example"}}
-	if err := s.store.Devices.Add(t.Context(), []store.NewDevice{d}); err != nil {
+	if err := s.store.Devices.(store.Devices).Add(t.Context(), []store.NewDevice{d}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -271,7 +271,7 @@ func TestACloserLook(t *testing.T) {
 	}
 	// The second certificate is that which a replacement installed: nothing strange stands there.
 	second := both.Closer.V.Second[0]
-	if err := s.store.Slots.SetInstalled(t.Context(), both.ID, second, "", s.moment()); err != nil {
+	if err := s.store.Slots.(store.Slots).SetInstalled(t.Context(), both.ID, second, "", s.moment()); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.judgeAll(t.Context()); err != nil {

@@ -53,7 +53,7 @@ func BenchmarkReadingsKept(b *testing.B) {
 				return (cpu() - begin) / time.Duration(len(rows))
 			}
 			first := pass()
-			if rows, err = s.store.Slots.List(b.Context()); err != nil {
+			if rows, err = s.store.Slots.(store.Slots).List(b.Context()); err != nil {
 				b.Fatal(err)
 			}
 			same := pass()
@@ -89,11 +89,11 @@ func fleetOf(b *testing.B, s *Service, slots int) ([]store.Slot, [][]*cert.Certi
 			d.Slots = []store.Slot{{Name: "web", Address: "192.0.2.1", Port: 443, Protocol: "tls"}}
 			devices = append(devices, d)
 		}
-		if err := s.store.Devices.Add(b.Context(), devices); err != nil {
+		if err := s.store.Devices.(store.Devices).Add(b.Context(), devices); err != nil {
 			b.Fatal(err)
 		}
 	}
-	rows, err := s.store.Slots.List(b.Context())
+	rows, err := s.store.Slots.(store.Slots).List(b.Context())
 	if err != nil {
 		b.Fatal(err)
 	}

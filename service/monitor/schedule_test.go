@@ -194,7 +194,7 @@ func TestAStartAfterALongRestIsNoStorm(t *testing.T) {
 		d := store.NewDevice{Device: store.Device{Name: fmt.Sprint("box-", i), Address: "127.0.0.1"}}
 		d.Settings.V, d.Tags.V = map[string]string{}, []string{}
 		d.Slots = []store.Slot{{Name: "web", Address: "127.0.0.1", Port: p.number, Protocol: "tls"}}
-		if err := s.store.Devices.Add(t.Context(), []store.NewDevice{d}); err != nil {
+		if err := s.store.Devices.(store.Devices).Add(t.Context(), []store.NewDevice{d}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -212,11 +212,11 @@ func TestAStartAfterALongRestIsNoStorm(t *testing.T) {
 		}
 	}
 	at.pass(lease - time.Second)
-	if n, err := s.store.Readings.CountDue(t.Context(), s.moment()); err != nil || n != eachTick+1 {
+	if n, err := s.store.Readings.(store.Readings).CountDue(t.Context(), s.moment()); err != nil || n != eachTick+1 {
 		t.Errorf("%d are due before the lease is over, %v", n, err)
 	}
 	at.pass(time.Minute)
-	if n, err := s.store.Readings.CountDue(t.Context(), s.moment()); err != nil || n != 3*eachTick+1 {
+	if n, err := s.store.Readings.(store.Readings).CountDue(t.Context(), s.moment()); err != nil || n != 3*eachTick+1 {
 		t.Errorf("%d are due after the lease, %v", n, err)
 	}
 }

@@ -27,7 +27,7 @@ const (
 
 // Service reads and judges. Its methods are safe for concurrent use.
 type Service struct {
-	store  *store.Store
+	store  storage
 	access *access.Service
 	log    *slog.Logger
 	clock  func() time.Time
@@ -65,7 +65,7 @@ func (s *Service) Ask(published Published) { s.published = published }
 // New returns the room; it works in the background until stopping ends, see Wait.
 func New(stopping context.Context, db *store.Store, ways *access.Service, dial access.Dial, log *slog.Logger,
 	clock func() time.Time) *Service {
-	s := &Service{width: readAtOnce, store: db, access: ways, log: log, clock: clock, stopping: stopping,
+	s := &Service{width: readAtOnce, store: storageOf(db), access: ways, log: log, clock: clock, stopping: stopping,
 		reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
 	s.reader.Busy = s.busy
 	ways.OnTimes(s.judgeAgain)

@@ -20,7 +20,7 @@ import (
 
 // Service tells people. Its methods are safe for concurrent use.
 type Service struct {
-	store  *store.Store
+	store  storage
 	box    *strongbox.Box
 	sender notify.Sender
 	log    *slog.Logger
@@ -45,7 +45,7 @@ const usualEvery = time.Minute
 func New(stopping context.Context, db *store.Store, box *strongbox.Box,
 	dial func(ctx context.Context, network, address string) (net.Conn, error), name string, log *slog.Logger,
 	clock func() time.Time) *Service {
-	return &Service{store: db, box: box, log: log, clock: clock, every: usualEvery, stopping: stopping,
+	return &Service{store: storageOf(db), box: box, log: log, clock: clock, every: usualEvery, stopping: stopping,
 		wake: make(chan struct{}, 1), served: make(chan struct{}),
 		sender: notify.Sender{Dial: dial, Now: clock, Name: name}}
 }

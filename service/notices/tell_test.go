@@ -34,6 +34,7 @@ type quay struct {
 	sinks *standin.Sinks
 	lock  sync.Mutex
 	at    time.Time
+	db    *store.Store
 	again func() *Service // another service on the same database
 }
 
@@ -62,7 +63,7 @@ func newQuay(t *testing.T, slots int) *quay {
 	must(t, err)
 	sinks, err := standin.StartSinks("127.0.0.1", "", notify.Signature)
 	must(t, err)
-	q := &quay{t: t, sinks: sinks, at: time.Now().UTC().Truncate(time.Second)}
+	q := &quay{t: t, db: db, sinks: sinks, at: time.Now().UTC().Truncate(time.Second)}
 	sinks.Now = q.clock
 	t.Cleanup(func() { sinks.Close(); db.Close() })
 	q.again = func() *Service {
@@ -104,13 +105,13 @@ func (q *quay) rule(name string, r notice.Rule) {
 // becomes has a slot read as being in a condition, with an end.
 func (q *quay) becomes(i int, c due.Condition, ends time.Time) {
 	q.t.Helper()
-	slot, err := q.store.Slots.Get(q.t.Context(), fmt.Sprintf("box-%d", i), "web")
+	slot, err := q.db.Slots.Get(q.t.Context(), fmt.Sprintf("box-%d", i), "web")
 	q.must(err)
 	slot.ReadAt, slot.Base, slot.NotAfter = store.At(q.clock()), c, store.At(ends)
 	slot.OverdueFrom, slot.DueFrom = store.At(ends.AddDate(0, 0, -9)), store.At(ends.AddDate(0, 0, -30))
 	slot.Chain.V, slot.Path.V, slot.Findings.V, slot.Remarks.V, slot.Others.V = []string{"aa"}, []string{"aa"},
 		[]finding.Finding{}, []finding.Finding{}, nil
-	_, err = q.store.Readings.Add(q.t.Context(), []store.NewReading{{Slot: slot}})
+	_, err = q.db.Readings.Add(q.t.Context(), []store.NewReading{{Slot: slot}})
 	q.must(err)
 	q.pass(time.Second)
 }

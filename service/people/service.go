@@ -17,7 +17,7 @@ const firstName = "admin"
 
 // Service knows who may do what. Its methods are safe for concurrent use.
 type Service struct {
-	store *store.Store
+	store storage
 	dir   string // where the first password is written
 	log   *slog.Logger
 	clock func() time.Time
@@ -26,7 +26,7 @@ type Service struct {
 
 // New returns the room; see FirstUser for what an empty database needs.
 func New(db *store.Store, dir string, log *slog.Logger, clock func() time.Time) *Service {
-	return &Service{store: db, dir: dir, log: log, clock: clock}
+	return &Service{store: storageOf(db), dir: dir, log: log, clock: clock}
 }
 
 func (s *Service) now() time.Time { return s.clock().UTC() }

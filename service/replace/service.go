@@ -51,7 +51,7 @@ type Terms struct {
 
 // Service works on devices. Its methods are safe for concurrent use.
 type Service struct {
-	store    *store.Store
+	store    storage
 	box      *strongbox.Box
 	access   *access.Service
 	monitor  *monitor.Service
@@ -80,7 +80,7 @@ type Service struct {
 // New returns the room; it works until stopping ends, see Wait.
 func New(stopping context.Context, db *store.Store, box *strongbox.Box, rooms Rooms, t Terms, log *slog.Logger,
 	clock func() time.Time) *Service {
-	s := &Service{store: db, box: box, access: rooms.Access, monitor: rooms.Monitor, fleet: rooms.Fleet,
+	s := &Service{store: storageOf(db), box: box, access: rooms.Access, monitor: rooms.Monitor, fleet: rooms.Fleet,
 		signing: rooms.Signing, audit: rooms.Audit,
 		resolver: t.Resolver, subject: t.Subject, log: log, clock: clock, stopping: stopping,
 		drivers: pool{most: mostDrivers}}

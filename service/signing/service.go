@@ -30,7 +30,7 @@ type Replacements interface {
 
 // Service deals with signers. Its methods are safe for concurrent use.
 type Service struct {
-	store        *store.Store
+	store        storage
 	box          *strongbox.Box
 	monitor      *monitor.Service
 	replacements Replacements
@@ -44,7 +44,7 @@ type Service struct {
 // New returns the room; Open comes before anything else.
 func New(db *store.Store, box *strongbox.Box, readings *monitor.Service, fetch Fetcher, log *slog.Logger,
 	clock func() time.Time) *Service {
-	return &Service{store: db, box: box, monitor: readings, fetch: fetch, log: log, clock: clock}
+	return &Service{store: storageOf(db), box: box, monitor: readings, fetch: fetch, log: log, clock: clock}
 }
 
 // Open opens the bench authority, or makes it for an organization, and learns

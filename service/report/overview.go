@@ -1,4 +1,4 @@
-package replace
+package report
 
 import (
 	"context"
@@ -6,36 +6,8 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/replacement"
-	"freshseal/service/fleet"
-	"freshseal/service/paging"
 	"freshseal/store"
 )
-
-// Replacements returns a page of the replacements, newest first, and the cursor of
-// the next page or nothing.
-func (s *Service) Replacements(ctx context.Context, f fleet.ReplacementFilter,
-	p paging.Page) (out []contract.Replacement, next string, err error) {
-	p.Desc = true
-	rows, next, err := s.store.Replacements.Page(ctx, f, p.Rows())
-	if err != nil {
-		return nil, "", p.Wrong(err)
-	}
-	ids := make([]int64, len(rows))
-	for i, row := range rows {
-		ids[i] = row.ID
-	}
-	targets, err := s.store.Replacements.Targets(ctx, ids...)
-	out = make([]contract.Replacement, 0, len(rows))
-	for _, row := range rows {
-		out = append(out, showReplacement(row, targets[row.ID]))
-	}
-	return out, next, err
-}
-
-// CountReplacements says how many replacements fit a filter.
-func (s *Service) CountReplacements(ctx context.Context, f fleet.ReplacementFilter) (int, error) {
-	return s.store.Replacements.CountOf(ctx, f)
-}
 
 // Overview returns the counts of the fleet.
 func (s *Service) Overview(ctx context.Context) (contract.Overview, error) {

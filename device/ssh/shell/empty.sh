@@ -1,0 +1,9 @@
+# Removes what is in a folder, one name aside.
+# $1 the folder  $2 the name
+[ -d "$1" ] || exit 0
+for f in "$1"/* "$1"/.[!.]*; do
+	case "${f##*/}" in
+	"$2" | "*" | ".[!.]*") ;;
+	*) rm -rf "$f" || exit 1 ;;
+	esac
+done
