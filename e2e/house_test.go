@@ -258,3 +258,24 @@ func sources(t *testing.T) map[string][]byte {
 	}
 	return out
 }
+
+// The picture of the house names every room, and every file that the text names is there.
+func TestTheArchitectureIsTheHouse(t *testing.T) {
+	text := read(t, "../docs/architecture.md")
+	for path := range sources(t) {
+		folder := strings.TrimPrefix(filepath.Dir(path), "../")
+		parts := strings.Split(folder, "/")
+		if parts[0] == "build" || parts[0] == "e2e" || strings.Contains(folder, "testdata") || len(parts) > 3 {
+			continue
+		}
+		if name := parts[len(parts)-1]; !regexp.MustCompile(`(?m)(^ +|\b)` + name + `\b`).MatchString(text) {
+			t.Errorf("the picture lacks %s", folder)
+		}
+	}
+	for _, found := range regexp.MustCompile(
+		"`([a-z][a-zA-Z0-9_/-]*/[a-zA-Z0-9_.-]+\\.(?:go|tsx?|sh|sql|md))").FindAllStringSubmatch(text, -1) {
+		if _, err := os.Stat("../" + found[1]); err != nil && !strings.Contains(found[1], "NAME") {
+			t.Errorf("%s is not there", found[1])
+		}
+	}
+}
