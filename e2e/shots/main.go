@@ -135,7 +135,7 @@ func pages(program, config, url, password, profile, out string, back []string) e
 		func() error { return p.Type("//*[@data-field='rate']", "500") },
 		func() error { return p.Click(browser.Button("Begin")) },
 		func() error { return p.Wait("//h2[contains(.,'4 devices not in the fleet, ')]") },
-		func() error { return picture("discover") },
+		func() error { return picture("discovery") },
 		func() error { return p.Go("/slots?site=Northholm") },
 		func() error { return p.Wait("//input[@aria-label='Choose all on this page']") },
 		func() error { return p.Click("//input[@aria-label='Choose all on this page']") },
