@@ -203,16 +203,27 @@ func (s *Service) Trusting(ctx context.Context, p Pools) (Trusting, error) {
 	if err != nil {
 		return Trusting{}, err
 	}
-	t := Trusting{roots: map[string]*chain.Pool{}, known: chain.NewPool(p.Pool.All()...)}
-	t.known.Add(p.Anchors.All()...)
+	t := NewTrusting(p)
 	for _, each := range all {
 		roots, err := s.store.Chains.Anchors(ctx, each.Name)
 		if err != nil {
 			return t, err
 		}
-		t.names, t.roots[each.Name] = append(t.names, each.Name), chain.NewPool(roots...)
+		t.Add(each.Name, roots...)
 	}
 	return t, nil
+}
+
+// NewTrusting returns what no trust group trusts yet; paths are made of what is in the pools.
+func NewTrusting(p Pools) Trusting {
+	t := Trusting{roots: map[string]*chain.Pool{}, known: chain.NewPool(p.Pool.All()...)}
+	t.known.Add(p.Anchors.All()...)
+	return t
+}
+
+// Add adds a trust group with its roots.
+func (t *Trusting) Add(group string, roots ...*cert.Certificate) {
+	t.names, t.roots[group] = append(t.names, group), chain.NewPool(roots...)
 }
 
 // Of asks every trust group about a chain as it is served.

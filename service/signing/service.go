@@ -10,8 +10,11 @@ import (
 	"sync/atomic"
 	"time"
 
+	"freshseal/core/judgement/policy"
+	"freshseal/core/pki/cert"
 	"freshseal/core/replacement"
 	"freshseal/service/monitor"
+	"freshseal/service/problem"
 	"freshseal/signer"
 	"freshseal/store"
 	"freshseal/strongbox"
@@ -28,11 +31,21 @@ type Replacements interface {
 	SeekProofs(ctx context.Context) error
 }
 
+// knowledge is what this room needs of what is known of the fleet.
+type knowledge interface {
+	Pools(ctx context.Context) (monitor.Pools, error)
+	Trusting(ctx context.Context, p monitor.Pools) (monitor.Trusting, error)
+	AddAnchors(ctx context.Context, group string, content []byte, known problem.Revision) ([]cert.Facts, error)
+	RulesFor(ctx context.Context, row store.Slot) (policy.Rules, error)
+	RulesOf(ctx context.Context, r store.Replacement) (policy.Rules, error)
+	Forget()
+}
+
 // Service deals with signers. Its methods are safe for concurrent use.
 type Service struct {
 	store        storage
 	box          *strongbox.Box
-	monitor      *monitor.Service
+	monitor      knowledge
 	replacements Replacements
 	bench        atomic.Pointer[signer.Bench]
 	settingUp    sync.Mutex // the bench
@@ -42,7 +55,7 @@ type Service struct {
 }
 
 // New returns the room; Open comes before anything else.
-func New(db *store.Store, box *strongbox.Box, readings *monitor.Service, fetch Fetcher, log *slog.Logger,
+func New(db *store.Store, box *strongbox.Box, readings knowledge, fetch Fetcher, log *slog.Logger,
 	clock func() time.Time) *Service {
 	return &Service{store: storageOf(db), box: box, monitor: readings, fetch: fetch, log: log, clock: clock}
 }
