@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"freshseal/contract"
@@ -213,7 +214,7 @@ func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets [
 				Which: which, Text: v.text()})
 		}
 	}
-	out.Next, out.Actions = "correct the cause", []next.Action{next.Resume.On(out.ID)}
+	out.Next, out.Actions = correct(out.Why), []next.Action{next.Resume.On(out.ID)}
 	for _, open := range openSteps(steps, row.Resumed) {
 		if !open.Repeatable {
 			out.Next = fmt.Sprintf("look at the device: it is unknown whether the step “%s” was done", open.Name)
@@ -276,7 +277,7 @@ func nextFor(r contract.Replacement) (say string, actions []next.Action) {
 	only := func(do next.Do) []next.Action { return []next.Action{do.On(r.ID)} }
 	switch {
 	case r.Leftover != "":
-		return "correct the cause", only(next.Clear)
+		return correct(r.Leftover), only(next.Clear)
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer && r.Parcel == "":
 		return "pack its request", []next.Action{next.PackParcel.On(r.Signer)}
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer:
@@ -297,13 +298,29 @@ func nextFor(r contract.Replacement) (say string, actions []next.Action) {
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Person:
 		return "do the next step by hand", []next.Action{next.ListTasks.On("")}
 	case r.State == replacement.Held:
-		return "correct the cause", []next.Action{next.Resume.On(r.ID), giveUp(r)}
+		return correct(r.Why), []next.Action{next.Resume.On(r.ID), giveUp(r)}
 	case r.State == replacement.Reverted && r.Kept != nil:
-		return "correct the cause; then use what was signed", only(next.Retry)
+		return correct(r.Why) + "; then use what was signed", only(next.Retry)
 	case r.State == replacement.Reverted:
-		return "correct the cause", []next.Action{next.Replace.On(r.Device + "/" + r.Slot)}
+		return correct(r.Why), []next.Action{next.Replace.On(r.Device + "/" + r.Slot)}
 	}
 	return "", nil
+}
+
+// mostCause is how many characters of a cause are said again beside what to do.
+const mostCause = 100
+
+// correct names what a person has to correct: the first reason, on one line and not at length.
+func correct(why string) string {
+	why, _, _ = strings.Cut(strings.TrimSpace(why), "\n")
+	why, _, _ = strings.Cut(why, "; then ") // what came after it stands in the reason itself
+	if why == "" {
+		return "correct the cause"
+	}
+	if short := []rune(why); len(short) > mostCause {
+		why = strings.TrimSpace(string(short[:mostCause])) + "…"
+	}
+	return "correct this: " + why
 }
 
 // giveUp is how a replacement is given up.

@@ -451,7 +451,7 @@ func (s *Service) Clear(ctx context.Context, id string) (contract.Replacement, e
 	if j.State != replacement.Sealed {
 		if err := s.dropKept(ctx, n, false); err != nil {
 			return contract.Replacement{}, problem.New(problem.Outside, id+" still has something left on the device",
-				err.Error(), "correct the cause and clear it again")
+				err.Error(), "correct what it says and clear it again")
 		}
 		return s.Replacement(ctx, id)
 	}
@@ -467,7 +467,7 @@ func (s *Service) Clear(ctx context.Context, id string) (contract.Replacement, e
 	}
 	if err != nil {
 		return contract.Replacement{}, problem.New(problem.Outside, id+" still has something left on the device",
-			err.Error(), "correct the cause and clear it again")
+			err.Error(), "correct what it says and clear it again")
 	}
 	return s.Replacement(ctx, id)
 }
