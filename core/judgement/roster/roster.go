@@ -9,6 +9,12 @@
 // A page of 100,000 slots takes a few milliseconds, whatever the filter and the order, because nothing but numbers
 // is compared: texts are exchanged for numbers (values.go), and each row knows its place by name and by address
 // (places.go). A search reads all words and takes about ten. A roster may be used by several goroutines at once.
+//
+// It is kept because SQLite alone does not do it. Measured at 100,000 slots on two cores (go test ./store -run '^$'
+// -bench BenchmarkLists -benchtime 1x): of 379 kinds of page the slowest takes 13 ms from memory. A table of the listed
+// columns with an index for each order behind each usual filter, and trigrams (FTS5) for texts, answers half of 270
+// kinds of page with their count in 0.4 ms, but a text that stands in many rows in up to 415 ms (390 ms p99; the goal
+// is 50).
 package roster
 
 import (
