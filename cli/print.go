@@ -245,7 +245,7 @@ func clip(text string, most int) string {
 // marks give each condition a shape of its own, so that colour is never needed.
 var marks = map[string]string{
 	"unreachable": "○", "expired": "✕", "unexpected": "?", "factory": "▣", "flawed": "▲", "overdue": "◆", "due": "◇",
-	"fresh": "●",
+	"fresh": "●", string(notReadYet): "○",
 }
 
 func marked(condition string) string { return marks[condition] + " " + condition }

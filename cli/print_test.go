@@ -8,6 +8,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"freshseal/contract"
 	"freshseal/core/judgement/due"
 )
 
@@ -64,6 +65,25 @@ func TestProgramsReadWordsAndTimes(t *testing.T) {
 	for i, cell := range rows[1] {
 		if cell != want[i] {
 			t.Errorf("%s is %q, want %q", rows[0][i], cell, want[i])
+		}
+	}
+}
+
+// Before its first reading a slot is called so in what people read; programs get the condition.
+func TestASlotIsNotCalledUnreachableBeforeItWasRead(t *testing.T) {
+	now := time.Now()
+	for _, c := range []struct {
+		as   string
+		slot contract.Slot
+		want due.Condition
+	}{
+		{"table", contract.Slot{Condition: due.Unreachable}, "not read yet"},
+		{"table", contract.Slot{Condition: due.Unreachable, ReadAt: &now}, due.Unreachable},
+		{"table", contract.Slot{Condition: due.Fresh, ReadAt: &now}, due.Fresh},
+		{"csv", contract.Slot{Condition: due.Unreachable}, due.Unreachable},
+	} {
+		if got := (&app{as: c.as}).condition(c.slot); got != c.want {
+			t.Errorf("%+v: %s", c, got)
 		}
 	}
 }

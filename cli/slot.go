@@ -56,9 +56,9 @@ func (a *app) slotList() *cobra.Command {
 					worst = string(s.Findings[0].Code)
 				}
 				if a.as == "table" {
-					t.add(s.Condition, s.Device+"/"+s.Name, days, worst)
+					t.add(a.condition(s), s.Device+"/"+s.Name, days, worst)
 				} else {
-					t.add(s.Condition, s.Device+"/"+s.Name, days, worst, day{s.ExpiresAt})
+					t.add(a.condition(s), s.Device+"/"+s.Name, days, worst, day{s.ExpiresAt})
 				}
 			}
 			if a.as != "table" {
@@ -205,7 +205,7 @@ func (a *app) printSlot(s contract.Slot, past []contract.Replacement) error {
 		return a.print(s, t)
 	}
 	w := a.out
-	put(w, "%s/%s  %s\n", s.Device, s.Name, marked(string(s.Condition)))
+	put(w, "%s/%s  %s\n", s.Device, s.Name, marked(string(a.condition(s))))
 	put(w, "  address      %s as %s%s\n", net.JoinHostPort(s.Address, fmt.Sprint(s.Port)), s.ServerName, by(s.Protocol))
 	if len(s.TrustGroups) > 0 {
 		put(w, "  trust groups %s\n", strings.Join(s.TrustGroups, ", "))
@@ -463,3 +463,13 @@ func (a *app) progress() func(string) {
 	}
 	return func(text string) { put(a.err, "\r%s\x1b[K", safe(text)) }
 }
+
+// condition is a slot's condition as people read it: unreachable before the first reading says too much.
+func (a *app) condition(s contract.Slot) due.Condition {
+	if a.as == "table" && s.ReadAt == nil && s.Condition == due.Unreachable {
+		return notReadYet
+	}
+	return s.Condition
+}
+
+const notReadYet due.Condition = "not read yet"

@@ -43,12 +43,13 @@ export const conditions: Record<Condition, { tone: string; about: string; shape:
 }
 
 /** ConditionMark names a condition beside a shape of its own, so that colour is never needed. */
-export function ConditionMark({ condition }: { condition: Condition }) {
+export function ConditionMark({ condition, readAt }: { condition: Condition; readAt?: string | null | undefined }) {
   const c = conditions[condition]
+  const unread = condition === 'unreachable' && readAt === null // unreachable says too much before the first reading
   return (
     <Box
       component="span"
-      title={c.about}
+      title={unread ? 'it was not read yet' : c.about}
       sx={{
         display: 'inline-flex',
         alignItems: 'center',
@@ -68,7 +69,7 @@ export function ConditionMark({ condition }: { condition: Condition }) {
         />
         {condition === 'due' && <path d="M8 2a6 6 0 100 12z" fill="currentColor" />}
       </svg>
-      {condition}
+      {unread ? 'not read yet' : condition}
     </Box>
   )
 }

@@ -73,7 +73,7 @@ function Shown({ s }: { s: Slot }) {
         below={
           <Box sx={{ display: 'flex', gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
             <Box role="status">
-              <ConditionMark condition={s.condition} />
+              <ConditionMark condition={s.condition} readAt={s.read_at ?? null} />
             </Box>
             <Typography sx={{ color: 'text.secondary' }}>{conditions[s.condition].about}</Typography>
             <Term of="condition" />

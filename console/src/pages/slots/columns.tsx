@@ -14,7 +14,7 @@ export const slotColumns: Column<Slot>[] = [
     sorts: true,
     always: true,
     narrow: true,
-    cell: (s) => <ConditionMark condition={s.condition} />,
+    cell: (s) => <ConditionMark condition={s.condition} readAt={s.read_at ?? null} />,
   },
   {
     field: 'device',
