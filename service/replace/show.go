@@ -214,7 +214,9 @@ func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets [
 				Which: which, Text: v.text()})
 		}
 	}
-	out.Next, out.Actions = correct(out.Why), []next.Action{next.Resume.On(out.ID)}
+	var helps []next.Action
+	out.Next, helps = correct(out.Why, out.Device)
+	out.Actions = append(helps, next.Resume.On(out.ID))
 	for _, open := range openSteps(steps, row.Resumed) {
 		if !open.Repeatable {
 			out.Next = fmt.Sprintf("look at the device: it is unknown whether the step “%s” was done", open.Name)
@@ -277,7 +279,8 @@ func nextFor(r contract.Replacement) (say string, actions []next.Action) {
 	only := func(do next.Do) []next.Action { return []next.Action{do.On(r.ID)} }
 	switch {
 	case r.Leftover != "":
-		return correct(r.Leftover), only(next.Clear)
+		say, helps := correct(r.Leftover, r.Device)
+		return say, append(helps, next.Clear.On(r.ID))
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer && r.Parcel == "":
 		return "pack its request", []next.Action{next.PackParcel.On(r.Signer)}
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer:
@@ -298,29 +301,45 @@ func nextFor(r contract.Replacement) (say string, actions []next.Action) {
 	case r.State == replacement.Waiting && r.WaitingFor == replacement.Person:
 		return "do the next step by hand", []next.Action{next.ListTasks.On("")}
 	case r.State == replacement.Held:
-		return correct(r.Why), []next.Action{next.Resume.On(r.ID), giveUp(r)}
+		say, helps := correct(r.Why, r.Device)
+		return say, append(helps, next.Resume.On(r.ID), giveUp(r))
 	case r.State == replacement.Reverted && r.Kept != nil:
-		return correct(r.Why) + "; then use what was signed", only(next.Retry)
+		say, helps := correct(r.Why, r.Device)
+		return say + "; then use what was signed", append(helps, next.Retry.On(r.ID))
 	case r.State == replacement.Reverted:
-		return correct(r.Why), []next.Action{next.Replace.On(r.Device + "/" + r.Slot)}
+		say, helps := correct(r.Why, r.Device)
+		return say, append(helps, next.Replace.On(r.Device+"/"+r.Slot))
 	}
 	return "", nil
 }
 
-// mostCause is how many characters of a cause are said again beside what to do.
-const mostCause = 100
+// causes are what stops replacements again and again, by a part of the reason, with what helps.
+var causes = []struct {
+	part, say string
+	do        next.Do // to the device
+}{
+	{"host key", "if the new host key is right, change it in the device's access", next.ChangeDevice},
+	{"refuses the user's password or key", "correct the credential of the device", next.ChangeDevice},
+	{"can be reached at its address and port", "see that the device is on and can be reached", next.TryDevice},
+	{"disk full", "make room on the device", ""},
+	{"No space left", "make room on the device", ""},
+	{"the time limit has passed", "see whether the device hangs", next.TryDevice},
+}
 
-// correct names what a person has to correct: the first reason, on one line and not at length.
-func correct(why string) string {
-	why, _, _ = strings.Cut(strings.TrimSpace(why), "\n")
-	why, _, _ = strings.Cut(why, "; then ") // what came after it stands in the reason itself
-	if why == "" {
-		return "correct the cause"
+// correct says what a person has to correct on a device by the reason that stands beside it, and what helps with that.
+func correct(why, device string) (say string, helps []next.Action) {
+	for _, c := range causes {
+		if strings.Contains(why, c.part) {
+			if c.do != "" {
+				helps = append(helps, c.do.On(device))
+			}
+			return c.say, helps
+		}
 	}
-	if short := []rune(why); len(short) > mostCause {
-		why = strings.TrimSpace(string(short[:mostCause])) + "…"
+	if strings.TrimSpace(why) == "" {
+		return "find out what happened", nil
 	}
-	return "correct this: " + why
+	return "correct what the reason names", nil
 }
 
 // giveUp is how a replacement is given up.

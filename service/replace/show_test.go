@@ -38,7 +38,7 @@ func TestEveryStandstillSaysWhatToDo(t *testing.T) {
 	ended := func(s replacement.State, stage replacement.Stage, why string) contract.Replacement {
 		return contract.Replacement{Progress: replacement.Progress{State: s, Stage: stage, Why: why}}
 	}
-	kept := ended(replacement.Reverted, replacement.Prove, "the disk is full")
+	kept := ended(replacement.Reverted, replacement.Prove, "openat: disk full")
 	kept.Kept = &contract.Kept{}
 	left := ended(replacement.Cancelled, replacement.Request, "")
 	left.Leftover = "the folder is still there"
@@ -63,19 +63,18 @@ func TestEveryStandstillSaysWhatToDo(t *testing.T) {
 			[]next.Do{next.ListReplacements}},
 		"a person": {waits(replacement.Person, nil), "do the next step by hand", []next.Do{next.ListTasks}},
 		"held untouched": {ended(replacement.Held, replacement.Survey, "the host key has changed"),
-			"correct this: the host key has changed", []next.Do{next.Resume, next.Cancel}},
+			"if the new host key is right, change it in the device's access",
+			[]next.Do{next.ChangeDevice, next.Resume, next.Cancel}},
 		"held touched": {ended(replacement.Held, replacement.Activate, "it is lost; then a revert was asked for"),
-			"correct this: it is lost", []next.Do{next.Resume, next.Revert}},
+			"correct what the reason names", []next.Do{next.Resume, next.Revert}},
 		"reverted": {ended(replacement.Reverted, replacement.Prove, "the old one is served\nby 192.0.2.1"),
-			"correct this: the old one is served", []next.Do{next.Replace}},
-		"reverted, kept": {kept, "correct this: the disk is full; then use what was signed", []next.Do{next.Retry}},
-		"no reason": {ended(replacement.Reverted, replacement.Prove, " "), "correct the cause",
+			"correct what the reason names", []next.Do{next.Replace}},
+		"reverted, kept": {kept, "make room on the device; then use what was signed", []next.Do{next.Retry}},
+		"no reason": {ended(replacement.Reverted, replacement.Prove, " "), "find out what happened",
 			[]next.Do{next.Replace}},
-		"something left": {left, "correct this: the folder is still there", []next.Do{next.Clear}},
-		"a long reason": {ended(replacement.Reverted, replacement.Prove, strings.Repeat("ä", 200)),
-			"correct this: " + strings.Repeat("ä", mostCause) + "…", []next.Do{next.Replace}},
-		"sealed":  {ended(replacement.Sealed, replacement.Seal, ""), "", nil},
-		"running": {ended(replacement.Running, replacement.Prove, ""), "", nil},
+		"something left": {left, "correct what the reason names", []next.Do{next.Clear}},
+		"sealed":         {ended(replacement.Sealed, replacement.Seal, ""), "", nil},
+		"running":        {ended(replacement.Running, replacement.Prove, ""), "", nil},
 	} {
 		say, actions := nextFor(c.r)
 		var does []next.Do
