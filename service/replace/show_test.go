@@ -222,7 +222,8 @@ func TestAskingAgainChangesWhatWasWrong(t *testing.T) {
 		Subject: request.Subject{CommonName: "gate.local"},
 		Sources: map[string]string{"gate.example": "asked"}}
 	got := overPlan(contract.Again{Without: []string{"gate.local"}, Names: []string{"admin.example"}}, plan)
-	if !slices.Equal(got.Names, []string{"gate.example", "admin.example"}) || got.Subject.CommonName != "gate.example" ||
+	if !slices.Equal(got.Names, []string{"gate.example", "admin.example"}) ||
+		got.Subject.CommonName != "gate.example" ||
 		got.Sources["admin.example"] != "asked again" || len(plan.Sources) != 1 || len(plan.Names) != 2 {
 		t.Errorf("%+v\nof %+v", got, plan)
 	}
