@@ -48,6 +48,9 @@ type counter struct {
 	terms         store.Signer
 	issuers       []store.SignerIssuer
 	full, raced   bool
+	sought        int
+	keys          []int64
+	refuses       string // why a key is not taken
 	root          testkit.Signer
 	issuing       testkit.Signer
 }
@@ -114,10 +117,24 @@ func (c *counter) Forget() {}
 func (c *counter) Drive(id int64, action replacement.Action) {
 	c.driven = append(c.driven, fmt.Sprint(replacement.Name(id), " ", action))
 }
-func (c *counter) TakeKey(context.Context, int64, crypto.Signer, string) (string, error) {
-	return "", nil
+func (c *counter) TakeKey(_ context.Context, id int64, key crypto.Signer, _ string) (string, error) {
+	c.keys = append(c.keys, id)
+	if c.refuses == "" {
+		for i := range c.waiting {
+			if c.waiting[i].ID == id {
+				public, err := x509.MarshalPKIXPublicKey(key.Public())
+				c.waiting[i].SPKI, c.waiting[i].Request = cert.Fingerprint(public), nil
+				return "", err
+			}
+		}
+	}
+	return c.refuses, nil
 }
-func (c *counter) SeekProofs(context.Context) error { return nil }
+
+func (c *counter) SeekProofs(context.Context) error {
+	c.sought++
+	return nil
+}
 
 func (c *counter) AddAuthorities(_ context.Context, all []*cert.Certificate) error {
 	if c.full {
@@ -159,6 +176,21 @@ func (s signers) Issuers(context.Context) (map[string][]store.SignerIssuer, erro
 }
 func (s signers) List(context.Context) ([]store.Signer, error) { return []store.Signer{s.c.terms}, nil }
 
+func (s signers) Put(_ context.Context, one store.Signer, _ store.Revision) error {
+	s.c.terms = one
+	return nil
+}
+
+func (s signers) Remove(_ context.Context, name string) error {
+	switch name {
+	case "busy":
+		return store.ErrTaken
+	case s.c.terms.Name:
+		return nil
+	}
+	return store.ErrNotFound
+}
+
 func (s signers) PutUnusedAnswer(_ context.Context, leaf *cert.Certificate, a store.UnusedAnswer, offered bool) error {
 	a.SHA256 = leaf.SHA256
 	s.c.unused, s.c.offered = append(s.c.unused, a), append(s.c.offered, offered)
@@ -184,6 +216,11 @@ func (slots) Get(_ context.Context, device, name string) (store.Slot, error) {
 func (slots) List(context.Context) ([]store.Slot, error) {
 	return []store.Slot{{Device: "gate", Name: "web", ServerName: "gate.example"},
 		{Device: "lamp", Name: "web", ServerName: "lamp.example"}}, nil
+}
+
+func (r waitingReplacements) ProcedureText(context.Context, string) (string, error) {
+	return "procedure: gate\ntitle: Gate\nlinks: [ssh]\ntraits: {key_types: [ecdsa-p256], key_made_by: " +
+		"service}\nsteps: {}\n", nil
 }
 
 func (r waitingReplacements) In(_ context.Context, state replacement.State) (out []store.Replacement, err error) {
