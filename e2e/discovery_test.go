@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -223,4 +224,45 @@ func TestADiscoveryGoesOnAfterAKill(t *testing.T) {
 		}
 	}
 	s.ok("discover", "remove", "k1")
+}
+
+// However much was found, every row of it is reached in the browser, and few are drawn at once.
+func TestTheConsoleScrollsThroughADiscovery(t *testing.T) {
+	t.Parallel()
+	n := &strangers{t: t, port: daemon.FreePort(t, "127.20.90.1"), met: map[string][]time.Time{}}
+	root := testkit.Root(t, "Quay Root")
+	for i := 1; i <= 200; i++ {
+		n.at(fmt.Sprintf("127.20.90.%d", i), serving(root.Leaf(t, fmt.Sprintf("box-%03d.found.tidewrack.example", i))))
+	}
+	s := startAt(t, "serve", t.TempDir(), "127.0.0.1:0")
+	s.login()
+	s.ok("discover", "start", "127.20.90.1-127.20.90.200", "--port", n.port, "--rate", "500")
+	p := openConsole(t, s)
+	drawn := func(rows string) error {
+		count, err := p.Eval(fmt.Sprintf("String(document.querySelectorAll(%q).length)", rows))
+		if at, _ := strconv.Atoi(count); err != nil || at < 5 || at > 100 {
+			return fmt.Errorf("%s rows are drawn, %w", count, err)
+		}
+		return nil
+	}
+	scroll := func(region string) error {
+		_, err := p.Eval(fmt.Sprintf("document.querySelector('[aria-label=%q]').scrollTop = 1e6, ''", region))
+		return err
+	}
+	steps(t,
+		func() error { return p.Go("/discovery/k1") },
+		func() error { return p.Wait("//h2[contains(.,'200 devices not in the fleet')]") },
+		func() error { return p.Wait("//td[.='box-001.found.tidewrack.example']") },
+		func() error { return drawn("[aria-label='Proposed devices'] tbody tr") },
+		func() error { return scroll("Proposed devices") },
+		func() error { return p.Click("//input[@aria-label='box-200.found.tidewrack.example']") },
+		func() error { return p.Wait("//button[contains(.,'Adopt 1 chosen')]") },
+		func() error { return drawn("[aria-label=Answers] [role=listitem]") },
+		func() error { return scroll("Answers") },
+		func() error {
+			return p.Wait("//*[@role='listitem' and @aria-posinset='200' and contains(.,'127.20.90.200')]")
+		},
+		func() error { return p.Click("//button[contains(.,'Adopt 1 chosen')]") },
+		func() error { return p.Wait("//h2[contains(.,'199 devices not in the fleet')]") },
+	)
 }

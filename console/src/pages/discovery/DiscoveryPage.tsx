@@ -9,7 +9,8 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import { useQuery } from '@tanstack/react-query'
-import { useId, useState } from 'react'
+import { useVirtualizer } from '@tanstack/react-virtual'
+import { useId, useRef, useState } from 'react'
 import { Link as RouterLink, useNavigate, useParams } from 'react-router'
 import * as v from 'valibot'
 import { api, take, type Schemas } from '../../api/client'
@@ -22,6 +23,7 @@ import { Loaded } from '../../parts/Loaded'
 import { May, useMay } from '../../parts/May'
 import { FieldGrid, Panel, Quiet, Row, Stack } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
+import { VirtualRows } from '../../parts/VirtualRows'
 import { devicePath, moment, some, words } from '../../parts/words'
 
 type Discovery = Schemas['Discovery']
@@ -182,6 +184,14 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
       take(api.POST('/api/v1/discoveries/{id}/adoptions', { params: { path: { id: s.id } }, body: { devices } })),
     done: (out) => out.done && setChosen(new Set()),
   })
+  const box = useRef<HTMLDivElement>(null)
+  const rows = useVirtualizer({
+    count: open.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => 43,
+    overscan: 12,
+  })
+  const drawn = rows.getVirtualItems()
   const toggle = (name: string) =>
     setChosen((was) => (was.has(name) ? new Set([...was].filter((n) => n !== name)) : new Set([...was, name])))
   return (
@@ -221,8 +231,14 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
         </Quiet>
       )}
       {open.length > 0 && (
-        <Box sx={{ overflowX: 'auto' }} tabIndex={0} role="region" aria-label="Proposed devices">
-          <Table size="small">
+        <Box
+          ref={box}
+          sx={{ overflow: 'auto', maxHeight: 560 }}
+          tabIndex={0}
+          role="region"
+          aria-label="Proposed devices"
+        >
+          <Table size="small" stickyHeader>
             <TableHead>
               <TableRow>
                 {['', 'Device', 'Slots', 'Serves', 'Same elsewhere', 'Looks like'].map((h) => (
@@ -231,25 +247,32 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
               </TableRow>
             </TableHead>
             <TableBody>
-              {open.slice(0, 500).map((p) => (
-                <TableRow key={p.name}>
-                  <TableCell padding="checkbox">
-                    {admin && (
-                      <Checkbox
-                        size="small"
-                        checked={chosen.has(p.name)}
-                        onChange={() => toggle(p.name)}
-                        slotProps={{ input: { 'aria-label': p.name } }}
-                      />
-                    )}
-                  </TableCell>
-                  <TableCell>{p.name}</TableCell>
-                  <TableCell>{p.slots.map((slot) => `${slot.name}=${slot.port}`).join(' ')}</TableCell>
-                  <TableCell>{p.factory ? 'factory default' : 'a certificate'}</TableCell>
-                  <TableCell>{p.same || ''}</TableCell>
-                  <TableCell>{p.families.join(', ')}</TableCell>
-                </TableRow>
-              ))}
+              <Spacer height={drawn[0]?.start ?? 0} />
+              {drawn.map((at) => {
+                const p = open[at.index]
+                return (
+                  p && (
+                    <TableRow key={p.name} data-index={at.index} ref={rows.measureElement}>
+                      <TableCell padding="checkbox">
+                        {admin && (
+                          <Checkbox
+                            size="small"
+                            checked={chosen.has(p.name)}
+                            onChange={() => toggle(p.name)}
+                            slotProps={{ input: { 'aria-label': p.name } }}
+                          />
+                        )}
+                      </TableCell>
+                      <TableCell>{p.name}</TableCell>
+                      <TableCell>{p.slots.map((slot) => `${slot.name}=${slot.port}`).join(' ')}</TableCell>
+                      <TableCell>{p.factory ? 'factory default' : 'a certificate'}</TableCell>
+                      <TableCell>{p.same || ''}</TableCell>
+                      <TableCell>{p.families.join(', ')}</TableCell>
+                    </TableRow>
+                  )
+                )
+              })}
+              <Spacer height={rows.getTotalSize() - (drawn.at(-1)?.end ?? 0)} />
             </TableBody>
           </Table>
         </Box>
@@ -258,29 +281,44 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
   )
 }
 
+/** Spacer takes the place of rows that are not drawn. */
+function Spacer({ height }: { height: number }) {
+  if (height <= 0) return null
+  return (
+    <TableRow aria-hidden>
+      <TableCell colSpan={6} sx={{ height, p: 0, border: 0 }} />
+    </TableRow>
+  )
+}
+
 function Finds({ s }: { s: Schemas['DiscoveryResult'] }) {
   return (
     <Panel title={some(s.finds.length, 'answer')}>
       {s.finds.length === 0 && <Quiet>Nobody has answered{s.ended_at ? '.' : ' yet.'}</Quiet>}
-      {s.finds.slice(0, 300).map((f) => (
-        <Row key={`${f.address} ${f.port}`}>
-          <Box component="span" sx={{ minWidth: 150 }}>
-            {f.address}:{f.port}
-          </Box>
-          <Foreign>{f.certificate?.name ?? f.failure?.what}</Foreign>
-          <Quiet grow>
-            {f.shared_key ? 'factory default with a known key' : f.factory ? 'factory default' : ''}
-            {f.default && ` of ${f.default}`}
-            {f.same > 0 && `; the same at ${some(f.same, 'other address')}`}
-          </Quiet>
-          {f.slot && (
-            <Link component={RouterLink} to={devicePath(f.slot.split('/')[0] ?? '')}>
-              {f.slot}
-            </Link>
+      {s.finds.length > 0 && (
+        <VirtualRows
+          about="Answers"
+          items={s.finds}
+          row={(f) => (
+            <Row>
+              <Box component="span" sx={{ minWidth: 150 }}>
+                {f.address}:{f.port}
+              </Box>
+              <Foreign>{f.certificate?.name ?? f.failure?.what}</Foreign>
+              <Quiet grow>
+                {f.shared_key ? 'factory default with a known key' : f.factory ? 'factory default' : ''}
+                {f.default && ` of ${f.default}`}
+                {f.same > 0 && `; the same at ${some(f.same, 'other address')}`}
+              </Quiet>
+              {f.slot && (
+                <Link component={RouterLink} to={devicePath(f.slot.split('/')[0] ?? '')}>
+                  {f.slot}
+                </Link>
+              )}
+            </Row>
           )}
-        </Row>
-      ))}
-      {s.finds.length > 300 && <Quiet>and {s.finds.length - 300} more</Quiet>}
+        />
+      )}
     </Panel>
   )
 }
