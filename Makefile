@@ -40,7 +40,7 @@ demo: bin/freshseal
 	bin/freshseal demo --dir .demo
 
 test: bin/freshseal
-	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd lighttpd-mod-openssl mosquitto dovecot-imapd dovecot-pop3d postfix rsyslog rsyslog-openssl slapd postgresql mariadb-server-core vsftpd prosody xrdp freeradius netconfd chromium systemd shellcheck busybox
+	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd lighttpd-mod-openssl mosquitto dovecot-imapd dovecot-pop3d postfix rsyslog rsyslog-openssl slapd postgresql mariadb-server-core vsftpd prosody xrdp freeradius netconfd chromium systemd shellcheck busybox tcsh
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "gofmt wants these:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }
 	$(GO) vet ./...
 	cd console && npm run --silent check && npm run --silent lint

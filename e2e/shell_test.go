@@ -8,10 +8,13 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"freshseal/device/ssh"
 )
 
 // shells are those that boxes have, by what stands before a script.
-var shells = map[string][]string{"dash": {"dash"}, "bash": {"bash", "--posix"}, "busybox": {"busybox", "ash"}}
+var shells = map[string][]string{"dash": {"dash"}, "bash": {"bash", "--posix"}, "busybox": {"busybox", "ash"},
+	"csh": {"tcsh"}}
 
 // The scripts that are sent to boxes hold what their first lines say, in every shell that boxes have.
 func TestTheScriptsForBoxesRunInEveryShell(t *testing.T) {
@@ -25,7 +28,11 @@ func TestTheScriptsForBoxesRunInEveryShell(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b := shellBox{t, words, t.TempDir()}
-			program, err := exec.LookPath(words[0])
+			shell := words[0]
+			if shell == "tcsh" {
+				shell = "dash"
+			}
+			program, err := exec.LookPath(shell)
 			if err != nil || os.Symlink(program, b.at("sh")) != nil { // what the scripts themselves call sh
 				t.Fatal(err)
 			}
@@ -47,9 +54,14 @@ func (b shellBox) at(name string) string { return filepath.Join(b.dir, name) }
 // run runs a script and returns its exit code and output.
 func (b shellBox) run(script, stdin string, args ...string) (int, string, string) {
 	b.t.Helper()
-	words := append(append(b.shell[1:len(b.shell):len(b.shell)], "-c", read(b.t, "../device/ssh/shell/"+script+".sh"),
-		"fs"),
-		args...)
+	words := append(append(b.shell[1:len(b.shell):len(b.shell)], "-c", ssh.Script(script), "fs"), args...)
+	if b.shell[0] == "tcsh" { // the user's own shell, which starts sh as a link has it do
+		line := "sh -c"
+		for _, word := range words[len(b.shell):] {
+			line += " '" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+		}
+		words = []string{"-f", "-c", line}
+	}
 	c := exec.CommandContext(b.t.Context(), b.shell[0], words...)
 	var out, faults bytes.Buffer
 	c.Stdin, c.Stdout, c.Stderr = strings.NewReader(stdin), &out, &faults

@@ -14,35 +14,49 @@ var texts embed.FS
 
 // The scripts by what they do; each file says what it takes and how it ends.
 var (
-	writeScript   = text("write")
-	placeScript   = text("place")
-	joinScript    = text("join")
-	keepScript    = text("keep")
-	restoreScript = text("restore")
-	readScript    = text("read")
-	emptyScript   = text("empty")
-	probeScript   = text("probe")
-	runScript     = text("run")
-	stateScript   = text("state")
-	endScript     = text("end")
-	talkScript    = text("talk")
-	raiseScript   = text("raise")
+	writeScript   = Script("write")
+	placeScript   = Script("place")
+	joinScript    = Script("join")
+	keepScript    = Script("keep")
+	restoreScript = Script("restore")
+	readScript    = Script("read")
+	emptyScript   = Script("empty")
+	probeScript   = Script("probe")
+	runScript     = Script("run")
+	stateScript   = Script("state")
+	endScript     = Script("end")
+	talkScript    = Script("talk")
+	raiseScript   = Script("raise")
 )
 
-// text returns a script as it is sent: without comments and indentation, since some devices bound the length of a
-// command.
-func text(name string) string {
+// Script returns a script of the folder shell as it is sent: on one line, without comments and indentation. Some
+// devices bound the length of a command, and csh, which some give their users, takes no line end within quotes.
+func Script(name string) string {
 	content, err := texts.ReadFile("shell/" + name + ".sh")
 	if err != nil {
 		panic(err) // a name of this file
 	}
-	var lines []string
+	var out strings.Builder
 	for line := range strings.Lines(string(content)) {
 		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
-			lines = append(lines, line)
+			out.WriteString(line)
+			out.WriteString(behind(line))
 		}
 	}
-	return strings.Join(lines, "\n")
+	return strings.TrimRight(out.String(), "; ")
+}
+
+// behind is what separates a line of a script from the next one: nothing but a blank where a command goes on.
+func behind(line string) string {
+	for _, open := range []string{"then", "else", "do", "{", "(", "||", "&&", " in", ";;", "&", "sh -c '"} {
+		if strings.HasSuffix(line, open) {
+			return " "
+		}
+	}
+	if strings.HasSuffix(line, ")") && !strings.Contains(line, "(") { // a pattern of case
+		return " "
+	}
+	return "; "
 }
 
 // script is a command that runs a POSIX shell script with arguments, $1 and on,

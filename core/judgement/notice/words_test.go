@@ -114,7 +114,7 @@ func TestThingsExpireToo(t *testing.T) {
 	if kind, stage := rule.Gone(told, root, noon.AddDate(0, 0, 20)); kind != notice.Over || stage != notice.None {
 		t.Errorf("renewed: %s %+v", kind, stage)
 	}
-	if kind, stage := rule.Gone(told, root, root.Ends); kind != notice.Begins && stage.Name != "expired" {
+	if kind, stage := rule.Gone(told, root, root.Ends); kind != notice.Begins || stage.Name != "expired" {
 		t.Errorf("gone at its end: %s %+v", kind, stage)
 	}
 	told.Told = append(told.Told, "expired")
