@@ -139,6 +139,9 @@ func lost(err error) bool {
 	return errors.Is(err, links.ErrLost) || errors.Is(err, links.ErrTimeLimit) || errors.Is(err, links.ErrFlood)
 }
 
+// NotReached is what helps where nothing was sent to a device.
+const NotReached = "see that the device is on and can be reached at its address and port, then try again"
+
 func remedy(step procedure.Step, err error) string {
 	var changed ssh.HostKeyChanged
 	switch {
@@ -150,7 +153,7 @@ func remedy(step procedure.Step, err error) string {
 	case errors.Is(err, links.ErrTimeLimit):
 		return "see whether the device hangs; if it is only slow, give the step a larger limit"
 	case errors.As(err, new(*notBegun)) && (errors.As(err, new(*net.OpError)) || errors.Is(err, links.ErrLost)):
-		return "see that the device is on and can be reached at its address and port, then try again"
+		return NotReached
 	}
 	return step.Otherwise
 }

@@ -57,7 +57,7 @@ func TestTheConsoleLooksAhead(t *testing.T) {
 		func() error { return p.Go("/discovery") },
 		func() error { return p.Type("//*[@data-field='ranges']", "192.0.2.200-192.0.2.215") },
 		func() error { return p.Type("//*[@data-field='rate']", "500") },
-		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Click(browser.Button("Start")) },
 		func() error { return p.Wait("//h2[contains(.,'4 devices not in the fleet')]") },
 		func() error { return p.Click("//input[@aria-label='192.0.2.205']") },
 		func() error { return p.Click("//button[contains(.,'Adopt 1 chosen')]") },

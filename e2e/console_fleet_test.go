@@ -185,7 +185,7 @@ func TestTheConsoleReplacesManyAsOne(t *testing.T) {
 			return p.Wait("//*[@aria-label='Rehearsal of the batch' and contains(.,'60 slots: Northholm 30, " +
 				"Saltmere 30') and contains(.,'openssl req -new')]")
 		},
-		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Click(browser.Button("Start")) },
 		func() error { return p.Wait("//h1[contains(.,'Batch b1: 60 slots')]") },
 		func() error { return p.Go("/healthz") },
 	)

@@ -65,13 +65,13 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 	}
 	steps(t,
 		func() error { return p.Click(browser.Button("Replace")) },
-		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Click(browser.Button("Start")) },
 		// nobody is chosen unless the policy names one
 		func() error { return p.Wait("//p[contains(.,'Signer is needed')]") },
 		func() error { return p.Choose(signerField, "bench") },
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error { return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'openssl req -new')]") },
-		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Click(browser.Button("Start")) },
 		func() error { return p.Wait("//li[@data-stage='survey' and @data-mark='done']") },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
 		func() error {
@@ -159,7 +159,7 @@ func TestTheConsoleLeadsByHand(t *testing.T) {
 		func() error { return p.Go("/slots/" + panel + "/web") },
 		func() error { return p.Click(browser.Button("Replace")) },
 		func() error { return p.Choose(signerField, "bench") },
-		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Click(browser.Button("Start")) },
 		func() error { return p.Click(browser.Button("Assign to me")) },
 		func() error { return p.Wait("//section[contains(.,'Assigned to you')]") },
 	)
@@ -400,13 +400,13 @@ func TestTheConsoleAsksBeforeItGoesBlind(t *testing.T) {
 		func() error { return p.Click(browser.Button("Replace")) },
 		check("eap"),
 		func() error { return p.Choose(signerField, "bench") },
-		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Click(browser.Button("Start")) },
 		func() error { return p.Wait("//*[@role='dialog' and contains(.,'the box keeps what it burned')]") },
 		check("Start although some steps cannot be undone"),
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error { return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'eap at " + host + "')]") },
 		func() error { return keepPicture(p, "several-slots") },
-		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Click(browser.Button("Start")) },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
 	)
 	if web, eap := s.show(name+"/web"), s.show(name+"/eap"); web.Certificate.SHA256 != eap.Certificate.SHA256 ||

@@ -95,7 +95,7 @@ func pages(program, config, url, password, profile, out string, back []string) e
 					return p.Choose("//*[@role='dialog']//*[text()='Signer']/following::div[@role='combobox'][1]",
 						signer)
 				},
-				func() error { return p.Click(browser.Button("Begin")) },
+				func() error { return p.Click(browser.Button("Start")) },
 			} {
 				if err := step(); err != nil {
 					return err
@@ -133,7 +133,7 @@ func pages(program, config, url, password, profile, out string, back []string) e
 		func() error { return p.Go("/discovery") },
 		func() error { return p.Type("//*[@data-field='ranges']", "192.0.2.0/24") },
 		func() error { return p.Type("//*[@data-field='rate']", "500") },
-		func() error { return p.Click(browser.Button("Begin")) },
+		func() error { return p.Click(browser.Button("Start")) },
 		func() error { return p.Wait("//h2[contains(.,'4 devices not in the fleet, ')]") },
 		func() error { return picture("discovery") },
 		func() error { return p.Go("/slots?site=Northholm") },

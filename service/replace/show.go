@@ -14,6 +14,8 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
+	"freshseal/device"
+	"freshseal/device/links"
 	"freshseal/service/monitor"
 	"freshseal/service/problem"
 	"freshseal/service/signing"
@@ -319,11 +321,11 @@ var causes = []struct {
 	do        next.Do // to the device
 }{
 	{"host key", "if the new host key is right, change it in the device's access", next.ChangeDevice},
-	{"refuses the user's password or key", "correct the credential of the device", next.ChangeDevice},
-	{"can be reached at its address and port", "see that the device is on and can be reached", next.TryDevice},
+	{links.ErrSignIn.Error(), "correct the credential of the device", next.ChangeDevice},
+	{device.NotReached, "see that the device is on and can be reached", next.TryDevice},
 	{"disk full", "make room on the device", ""},
 	{"No space left", "make room on the device", ""},
-	{"the time limit has passed", "see whether the device hangs", next.TryDevice},
+	{links.ErrTimeLimit.Error(), "see whether the device hangs", next.TryDevice},
 }
 
 // correct says what a person has to correct on a device by the reason that stands beside it, and what helps with that.

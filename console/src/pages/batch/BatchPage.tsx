@@ -210,7 +210,7 @@ export function account(a: Account) {
     [a.closed, 'closed'],
     [a.refused, 'refused'],
     [a.waiting, 'not started yet'],
-    [a.left, 'not begun'],
+    [a.left, 'not started'],
   ]
   return parts
     .filter(([n]) => n > 0)

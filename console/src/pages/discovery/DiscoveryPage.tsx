@@ -58,8 +58,8 @@ function Begin() {
           site: v.string(),
         })}
         start={{ ranges: '', except: '', ports: '', rate: '', site: '' }}
-        submit="Begin"
-        said="Begun"
+        submit="Start"
+        said="Started"
         of="discoveries"
         send={(x) =>
           take(

@@ -13,7 +13,7 @@ const shown = 5
 /** inAWeek says whether a moment comes within a week, or has passed. */
 const inAWeek = (at?: string | null) => Boolean(at) && Date.parse(at ?? '') < Date.now() + 7 * 864e5
 
-/** ThisWeek answers: what must I do this week? Steps by hand, and what must be begun. */
+/** ThisWeek answers: what must I do this week? Steps by hand, and what must start. */
 export function ThisWeek() {
   const due = useQuery(dueQuery('7'))
   const tasks = useQuery(tasksQuery())

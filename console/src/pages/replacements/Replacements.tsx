@@ -49,7 +49,7 @@ const columns: Column<Replacement>[] = [
   { field: 'signer', title: 'Signer', cell: (r) => r.signer },
   {
     field: 'begun_at',
-    title: 'Begun',
+    title: 'Started',
     cell: (r) => <span style={{ whiteSpace: 'nowrap' }}>{moment(r.begun_at)}</span>,
   },
   { field: 'asked_by', title: 'Asked for by', cell: (r) => <bdi>{r.asked_by}</bdi> },
@@ -72,7 +72,7 @@ const batchColumns: Column<Batch>[] = [
   { field: 'sealed', title: 'Sealed', narrow: true, cell: (b) => count(b.counts.sealed) },
   { field: 'open', title: 'Under way', cell: (b) => count(b.counts.under_way + b.counts.waiting) },
   { field: 'wrong', title: 'Held or refused', cell: (b) => count(b.counts.held + b.counts.refused) },
-  { field: 'begun_at', title: 'Begun', cell: (b) => moment(b.begun_at) },
+  { field: 'begun_at', title: 'Started', cell: (b) => moment(b.begun_at) },
   { field: 'asked_by', title: 'Asked for by', cell: (b) => <bdi>{b.asked_by}</bdi> },
 ]
 

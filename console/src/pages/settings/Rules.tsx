@@ -171,7 +171,7 @@ export function Rules() {
                 })}
                 start={{ scope: '' }}
                 again
-                submit="Begin"
+                submit="Start"
                 said="Fill in the rules and save them"
                 of="views"
                 send={(x) => Promise.resolve(x.scope)}

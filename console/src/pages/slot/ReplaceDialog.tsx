@@ -85,8 +85,8 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
         oneWay: false,
       }}
       always
-      submit="Begin"
-      said="The replacement has begun"
+      submit="Start"
+      said="The replacement has started"
       of="replacements"
       send={async (t) => {
         try {

@@ -48,8 +48,8 @@ export function BatchDialog({ slots, filter, close }: Which & { close: () => voi
       schema={schema}
       start={{ signer: '', key: '', unseen: false, oneWay: false }}
       always
-      submit="Begin"
-      said="The batch has begun"
+      submit="Start"
+      said="The batch has started"
       of="batches"
       send={(t) => take(api.POST('/api/v1/batches', { body: orderOf({ slots, filter }, t) }))}
       done={(b) => void navigate(`/batches/${b.id}`)}
