@@ -9,7 +9,7 @@ import (
 //go:embed all:dist
 var dist embed.FS
 
-// Files are the built pages; index.html is missing where they were not built.
+// Files returns the built pages; index.html is missing where they were not built.
 func Files() fs.FS {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {

@@ -6,5 +6,6 @@ export default defineConfig({
   build: {
     emptyOutDir: false,
     chunkSizeWarningLimit: 700,
+    assetsInlineLimit: 0, // the policy of the service lets no font come from within a sheet
   },
 })

@@ -12,13 +12,18 @@ export type Task = Schemas['Task']
 export type Batch = Schemas['Batch']
 export type Role = Schemas['Session']['role']
 
-/** asked sends a request and notes whether the service answers, and whether it still knows who asks. */
+/**
+ * asked sends a request and notes whether the service answers, and whether it still knows who asks: if not, it is sent
+ * again after the next sign-in.
+ */
 export async function asked(request: RequestInfo | URL, init?: RequestInit): Promise<Response> {
+  const spare = request instanceof Request ? request.clone() : request // a body is sent once
   try {
     const answer = await fetch(request, init)
     connection.answered(answer.status !== 502 && answer.status !== 503)
-    const url = typeof request === 'object' && 'url' in request ? request.url : String(request)
-    if (answer.status === 401 && !url.endsWith('/api/v1/session')) connection.signedOut()
+    const { url, method } = spare instanceof Request ? spare : { url: String(spare), method: init?.method }
+    if (url.endsWith('/api/v1/session')) connection.session(answer.ok && method !== 'DELETE')
+    else if (answer.status === 401 && (await connection.signedOut())) return await asked(spare, init)
     return answer
   } catch (e) {
     if (!(e instanceof DOMException && e.name === 'AbortError')) connection.answered(false)

@@ -3,6 +3,8 @@ import { useSyncExternalStore } from 'react'
 type State = { away: boolean; out: boolean }
 
 let state: State = { away: false, out: false }
+let known = false // a session was there: who was signed in is asked for the password in place
+let waiting: (() => void)[] = [] // the calls of an ended session
 const heard = new Set<() => void>()
 
 function set(next: State) {
@@ -13,12 +15,23 @@ function set(next: State) {
 
 /**
  * connection is what is known of the service from its answers: whether it answers at all, and whether the session has
- * ended.
+ * ended. What was called without a session waits for the next sign-in, if somebody was signed in.
  */
 export const connection = {
   answered: (well: boolean) => set({ ...state, away: !well }),
-  signedOut: () => set({ ...state, out: true }),
-  signedIn: () => set({ away: false, out: false }),
+  session: (is: boolean) => {
+    known = is
+  },
+  signedOut: async () => {
+    set({ ...state, out: true })
+    if (known) await new Promise<void>((go) => waiting.push(go))
+    return known
+  },
+  signedIn: () => {
+    set({ away: false, out: false })
+    for (const go of waiting) go()
+    waiting = []
+  },
 }
 
 /** useConnection follows it. */

@@ -26,7 +26,20 @@ export type ServedList<T> = {
 export const slotsList: ServedList<Slot> = {
   name: 'Slots',
   keyed: keys.slots,
-  filters: ['text', 'condition', 'site', 'family', 'tag', 'owner', 'signer', 'ends', 'serves'],
+  filters: [
+    'text',
+    'condition',
+    'site',
+    'family',
+    'tag',
+    'owner',
+    'signer',
+    'issuer',
+    'key_type',
+    'signature',
+    'ends',
+    'serves',
+  ],
   load: (filter) => (wanted) => take(api.GET('/api/v1/slots', { params: { query: { ...filter, ...wanted } } })),
 }
 
@@ -40,7 +53,7 @@ export const devicesList: ServedList<Device> = {
 export const replacementsList: ServedList<Replacement> = {
   name: 'Replacements',
   keyed: keys.replacements,
-  filters: ['text', 'state', 'signer'],
+  filters: ['text', 'state', 'signer', 'parcel'],
   load: (filter) => (wanted) => take(api.GET('/api/v1/replacements', { params: { query: { ...filter, ...wanted } } })),
 }
 

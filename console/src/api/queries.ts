@@ -167,11 +167,19 @@ export const forecastQuery = (query: { weeks: string; site: string; public: 'tru
     staleTime: 60_000,
   })
 
-/** dueQuery is what must be done within some days. */
-export const dueQuery = (within: string) =>
+/** urgentQuery is what people must look at: how many slots of each part, and the first of them. */
+export const urgentQuery = queryOptions({
+  queryKey: [...keys.slots, 'urgent'],
+  queryFn: () => take(api.GET('/api/v1/urgent')),
+  // the overview is left open on a wall: dates come nearer without any event
+  refetchInterval: 60_000,
+})
+
+/** daysQuery is the days of a month (2027-03) on which something is due. */
+export const daysQuery = (month: string) =>
   queryOptions({
-    queryKey: [...keys.slots, 'due', within],
-    queryFn: async () => items(await take(api.GET('/api/v1/due', { params: { query: { within } } }))),
+    queryKey: [...keys.slots, 'days', month],
+    queryFn: async () => items(await take(api.GET('/api/v1/days', { params: { query: { month } } }))),
     staleTime: 30_000,
   })
 

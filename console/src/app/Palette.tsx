@@ -9,8 +9,7 @@ import { useNavigate } from 'react-router'
 import { api, take, type Schemas } from '../api/client'
 import { keys } from '../api/keys'
 import { Foreign } from '../parts/Foreign'
-import { count } from '../parts/list/paging'
-import { devicePath } from '../parts/words'
+import { devicePath, number } from '../parts/words'
 
 type Hit = Schemas['Hit']
 type Place = { to: string; title: string; about: string; kind: string }
@@ -72,7 +71,7 @@ export function Palette({ close }: { close: () => void }) {
       ? [
           {
             to: `/slots?text=${encodeURIComponent(wanted)}`,
-            title: `All slots that fit: ${count(found.data.slots)}`,
+            title: `All slots that fit: ${number(found.data.slots)}`,
             about: '',
             kind: 'list',
           },

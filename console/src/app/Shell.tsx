@@ -9,17 +9,18 @@ import Typography from '@mui/material/Typography'
 import { useColorScheme } from '@mui/material/styles'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { Suspense, lazy, useEffect, useState } from 'react'
-import { NavLink, Outlet, ScrollRestoration, useLocation, useNavigate } from 'react-router'
+import { Outlet, ScrollRestoration, useLocation, useNavigate } from 'react-router'
+import { chunk } from '../api/chunk'
 import { ApiError, api, take } from '../api/client'
 import { connection, useConnection } from '../api/connection'
 import { queryClient, sessionQuery } from '../api/queries'
-import { reaches } from '../parts/May'
 import { useNotice } from '../parts/notice'
 import { Problem } from '../parts/Problem'
 import { Seal } from '../parts/Seal'
+import { Navigation } from './Navigation'
 
-const Palette = lazy(async () => ({ default: (await import('./Palette')).Palette }))
-const SignInAgain = lazy(async () => ({ default: (await import('../pages/signin/SignInAgain')).SignInAgain }))
+const Palette = lazy(async () => ({ default: (await chunk(import('./Palette'))).Palette }))
+const SignInAgain = lazy(async () => ({ default: (await chunk(import('../pages/signin/SignInAgain'))).SignInAgain }))
 
 /** Shell is the frame around every page; who is not signed in is sent to sign in first. */
 export function Shell() {
@@ -47,10 +48,11 @@ export function Shell() {
         Skip to the content
       </Link>
       <AppBar
-        position="sticky"
+        // on a narrow screen it would cover too much of what has the focus
+        position="static"
         color="inherit"
         elevation={0}
-        sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}
+        sx={{ position: { lg: 'sticky' }, borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}
       >
         <Toolbar variant="dense" sx={{ gap: { xs: 1, sm: 2 }, flexWrap: 'wrap' }}>
           <Box sx={{ display: 'flex', alignItems: 'center', gap: 1 }}>
@@ -62,30 +64,7 @@ export function Shell() {
               Fresh Seal
             </Typography>
           </Box>
-          <Box
-            component="nav"
-            aria-label="Pages"
-            sx={{
-              display: 'flex',
-              columnGap: { xs: 1.5, sm: 2 },
-              flexGrow: 1,
-              flexWrap: 'wrap',
-              order: { xs: 3, md: 0 },
-            }}
-          >
-            <Page to="/">Overview</Page>
-            <Page to="/slots">Slots</Page>
-            <Page to="/devices">Devices</Page>
-            <Page to="/ahead">Forecast</Page>
-            <Page to="/replacements">Replacements</Page>
-            <Page to="/tasks">Tasks</Page>
-            <Page to="/desk">Desk</Page>
-            <Page to="/notices">Notices</Page>
-            <Page to="/families">Families</Page>
-            {reaches(session.data.role, 'admin') && <Page to="/people">People</Page>}
-            <Page to="/audit">Audit log</Page>
-            <Page to="/settings">Settings</Page>
-          </Box>
+          <Navigation role={session.data.role} />
           <Search />
           <Scheme />
           <SignOut user={session.data.user} />
@@ -108,27 +87,6 @@ export function Shell() {
         </Suspense>
       )}
     </Box>
-  )
-}
-
-function Page({ to, children }: { to: string; children: string }) {
-  return (
-    <Link
-      component={NavLink}
-      to={to}
-      end={to === '/'}
-      underline="none"
-      sx={{
-        py: 1.5,
-        color: 'text.secondary',
-        fontWeight: 600,
-        borderBottom: '2px solid transparent',
-        '&.active': { color: 'text.primary', borderColor: 'seal' },
-        '&:hover': { color: 'text.primary' },
-      }}
-    >
-      {children}
-    </Link>
   )
 }
 

@@ -38,6 +38,14 @@ const dark = {
   line: '#7c88a6',
 }
 
+type Sheets = { generateStyleSheets: () => Record<string, Record<string, string>>[] }
+
+/** onPaper are the variables of the light colours: paper is white, whatever the screen shows. */
+function onPaper(theme: Sheets) {
+  const sheets = theme.generateStyleSheets().flatMap((sheet) => Object.entries(sheet))
+  return sheets.find(([selector]) => selector.includes('light'))?.[1] ?? {}
+}
+
 export const theme = createTheme({
   cssVariables: { colorSchemeSelector: 'data-scheme' },
   colorSchemes: { light: { palette: light }, dark: { palette: dark } },
@@ -53,7 +61,7 @@ export const theme = createTheme({
   },
   components: {
     MuiCssBaseline: {
-      styleOverrides: {
+      styleOverrides: (theme) => ({
         html: { scrollPaddingTop: 72 }, // below the bar that stays at the top
         ':focus-visible': { outline: '2px solid var(--mui-palette-primary-main)', outlineOffset: 2 },
         'tr:focus-visible': { outlineOffset: -2 },
@@ -65,11 +73,16 @@ export const theme = createTheme({
           },
         },
         '@media print': {
+          'html[data-scheme]': onPaper(theme),
           '.no-print, header': { display: 'none !important' },
           body: { background: '#fff' },
           section: { breakInside: 'avoid' },
+          tr: { breakInside: 'avoid' },
+          '.MuiTableCell-paddingCheckbox': { display: 'none' },
+          thead: { display: 'table-header-group' }, // again on every page
+          '[role=region], .MuiTableContainer-root': { overflow: 'visible !important' },
         },
-      },
+      }),
     },
     MuiTableCell: {
       styleOverrides: {

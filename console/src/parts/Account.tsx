@@ -9,6 +9,7 @@ import { Chain } from './Chain'
 import { Findings } from './Findings'
 import { Foreign } from './Foreign'
 import { Next } from './Next'
+import { Name } from './Name'
 
 type Answer = Schemas['Answer']
 type Item = Schemas['Item']
@@ -112,7 +113,7 @@ function Answered({ answer: a, note }: { answer: Answer; note?: string }) {
           <Box component="span" sx={{ overflowWrap: 'anywhere' }}>
             →{' '}
             <Link component={RouterLink} to={`/replacements/${a.replacement}`}>
-              {a.replacement} {a.device}/{a.slot}
+              {a.replacement} <Name of={`${a.device}/${a.slot}`} />
             </Link>
           </Box>
         )}

@@ -14,24 +14,26 @@ import { Link } from 'react-router'
 /** Layer is one measure of all bars. Layers are stacked, the first at the bottom. */
 export type Layer = { name: string; color: string; hollow?: boolean; values: number[] }
 
+type Drawn = { says: string; to?: string }
+
 type Props = {
   about: string // what is drawn, for those who do not see it
   labels: string[] // below the bars
   titles?: string[] // above the values of a bar that is pointed at
   layers: Layer[]
   line?: { name: string; values: number[] } // a second measure, drawn across the bars
-  link?: (bar: number, layer: number) => { to: string; says: string }
+  piece: (bar: number, layer: number) => Drawn // what a piece of a bar is, and where it leads
   height: number
   widthOfBar?: number // at least; then the chart scrolls sideways
 }
 
 /**
- * Bars draws a bar chart whose pieces are links, and gives them as a list for keys and screen readers. Colours are
- * names of the theme, such as primary.main.
+ * Bars draws a bar chart whose pieces have names and may be links, and gives them as a list for keys and screen
+ * readers. Colours are names of the theme, such as primary.main.
  */
-export function Bars({ about, labels, titles, layers, line, link, height, widthOfBar = 20 }: Props) {
+export function Bars({ about, labels, titles, layers, line, piece, height, widthOfBar = 20 }: Props) {
   const palette = useTheme().palette
-  const slots = useMemo(() => ({ bar: piece(layers, link) }), [layers, link])
+  const slots = useMemo(() => ({ bar: drawn(layers, piece) }), [layers, piece])
   return (
     <>
       <Box sx={{ overflowX: 'auto' }} tabIndex={0} role="region" aria-label={about}>
@@ -89,34 +91,29 @@ export function Bars({ about, labels, titles, layers, line, link, height, widthO
           </ChartsContainer>
         </Box>
       </Box>
-      {link && (
-        <Box component="details" sx={{ color: 'text.secondary' }}>
-          <summary>As a list</summary>
-          <Box component="ul" aria-label={`${about}, as a list`} sx={{ columns: '300px', m: 0 }}>
-            {labels.flatMap((_, i) =>
-              layers.map((l, j) => (l.values[i] ? <Piece key={`${i}/${j}`} {...link(i, j)} /> : null)),
-            )}
-          </Box>
+      <Box component="details" className="no-print" sx={{ color: 'text.secondary' }}>
+        <summary>As a list</summary>
+        <Box component="ul" aria-label={`${about}, as a list`} sx={{ columns: '300px', m: 0 }}>
+          {labels.flatMap((_, i) =>
+            layers.map((l, j) => (l.values[i] ? <Piece key={`${i}/${j}`} {...piece(i, j)} /> : null)),
+          )}
         </Box>
-      )}
+      </Box>
     </>
   )
 }
 
-function Piece({ to, says }: { to: string; says: string }) {
-  return (
-    <li>
-      <Link to={to}>{says}</Link>
-    </li>
-  )
+function Piece({ to, says }: Drawn) {
+  return <li>{to ? <Link to={to}>{says}</Link> : says}</li>
 }
 
-/** piece draws one piece of a bar, as a link where it leads somewhere. */
-function piece(layers: Layer[], link: Props['link']): NonNullable<BarElementSlots['bar']> {
-  return function Drawn({ x, y, width, height, color, seriesId, dataIndex }) {
+/** drawn draws one piece of a bar under its name, as a link where it leads somewhere. */
+function drawn(layers: Layer[], piece: Props['piece']): NonNullable<BarElementSlots['bar']> {
+  return function Bar({ x, y, width, height, color, seriesId, dataIndex }) {
     const layer = layers[Number(seriesId)]
     if (!layer?.values[dataIndex]) return null
-    const drawn = (
+    const { to, says } = piece(dataIndex, Number(seriesId))
+    const bar = (
       <rect
         x={x}
         y={y}
@@ -125,15 +122,16 @@ function piece(layers: Layer[], link: Props['link']): NonNullable<BarElementSlot
         fill={layer.hollow ? 'transparent' : color}
         stroke={color}
         strokeWidth={layer.hollow ? 1.5 : 0}
-      />
-    )
-    if (!link) return drawn
-    const { to, says } = link(dataIndex, Number(seriesId))
-    return (
-      <Link to={to} tabIndex={-1}>
+      >
         <title>{says}</title>
-        {drawn}
+      </rect>
+    )
+    return to ? (
+      <Link to={to} tabIndex={-1}>
+        {bar}
       </Link>
+    ) : (
+      bar
     )
   }
 }

@@ -5,6 +5,7 @@ import { Link as RouterLink } from 'react-router'
 import type { Link } from '../api/client'
 import { Foreign } from './Foreign'
 import { Print } from './Print'
+import { Whole } from './Whole'
 import { day } from './words'
 
 const roles: Record<Link['role'], string> = {
@@ -46,12 +47,13 @@ export function Chain({ links, incomplete }: { links: Link[]; incomplete?: strin
                   component={RouterLink}
                   to={`/slots?serves=${link.sha256}`}
                   className="no-print"
-                  sx={{ fontSize: 12, ml: 1 }}
+                  sx={{ fontSize: 12, ml: 1, display: 'inline-block', lineHeight: '24px' }}
                 >
                   slots that use it
                 </MuiLink>
               )}
             </Box>
+            <Whole link={link} />
           </Box>
         </Box>
       ))}

@@ -4,6 +4,7 @@ import DialogActions from '@mui/material/DialogActions'
 import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
 import { useId, type ReactNode } from 'react'
+import { AsCommand } from './AsCommand'
 import { Problem } from './Problem'
 
 type Props = {
@@ -17,6 +18,7 @@ type Props = {
   error?: unknown
   wide?: boolean
   mild?: boolean // nothing is lost by it
+  command?: string // that does the same
 }
 
 /**
@@ -34,14 +36,16 @@ export function Confirm({
   error,
   wide,
   mild,
+  command,
 }: Props) {
   const id = useId()
   return (
     <Dialog open onClose={pending ? undefined : close} maxWidth={wide ? 'md' : 'sm'} fullWidth aria-labelledby={id}>
       <DialogTitle id={id}>{question}</DialogTitle>
-      {(children || Boolean(error)) && (
+      {(children || command || Boolean(error)) && (
         <DialogContent>
           {children}
+          {command && <AsCommand command={command} />}
           {Boolean(error) && <Problem error={error} />}
         </DialogContent>
       )}

@@ -1,5 +1,5 @@
 import Box from '@mui/material/Box'
-import type { ReactNode } from 'react'
+import { Fragment, type ReactNode } from 'react'
 
 // What acts on the order of text or hides what is there (Unicode Standard Annex 9).
 // eslint-disable-next-line no-control-regex -- control characters are what is looked for
@@ -12,12 +12,28 @@ export function visible(text: string) {
   )
 }
 
+// Labels have at most 63 characters: no text, however long, is searched twice.
+const hostName = /(?<![\w-])((?:[\w-]{1,63}\.){1,30}[\w-]{0,62}[a-z][\w-]{0,62}(?:\/[\w-]{1,63})?)/u
+
+/** Labels is a host name, or a slot DEVICE/SLOT, which breaks behind its dots and never within a label. */
+export function Labels({ of }: { of: string }) {
+  const labels = of.split(/(?<=[./])/u)
+  return labels.map((label, i) => (
+    <Fragment key={i}>
+      <span style={{ whiteSpace: 'nowrap' }}>{label}</span>
+      {i + 1 < labels.length && <wbr />}
+    </Fragment>
+  ))
+}
+
 /** Foreign is text that somebody else wrote: a subject, a name, what a device printed. It changes nothing around it. */
 export function Foreign({ children, strong }: { children?: string | null; strong?: boolean }): ReactNode {
   if (!children) return null
   return (
     <Box component="bdi" sx={strong ? { fontWeight: 600 } : undefined}>
-      {visible(children)}
+      {visible(children)
+        .split(hostName)
+        .map((part, i) => (i % 2 === 1 ? <Labels key={i} of={part} /> : part))}
     </Box>
   )
 }

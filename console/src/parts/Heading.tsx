@@ -44,7 +44,11 @@ export function Heading({
         </Box>
         {below}
       </Box>
-      {children && <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center' }}>{children}</Box>}
+      {children && (
+        <Box className="no-print" sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center' }}>
+          {children}
+        </Box>
+      )}
     </Box>
   )
 }

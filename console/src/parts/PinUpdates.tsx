@@ -12,7 +12,9 @@ import { May } from './May'
 import { Facts, Quiet } from './Panel'
 import { pinned } from './pins'
 import { Print } from './Print'
-import { moment, slotPath } from './words'
+import { slotPath } from './words'
+import { When } from './When'
+import { Name } from './Name'
 
 type PinUpdate = Schemas['PinUpdate']
 
@@ -35,7 +37,7 @@ export function PinUpdates({ all }: { all: PinUpdate[] }) {
             </Typography>
             {t.confirmed_at ? (
               <Quiet>
-                confirmed by <bdi>{t.confirmed_by}</bdi>, {moment(t.confirmed_at)}
+                confirmed by <bdi>{t.confirmed_by}</bdi>, <When at={t.confirmed_at} />
               </Quiet>
             ) : (
               <May role="operator">
@@ -55,7 +57,7 @@ export function PinUpdates({ all }: { all: PinUpdate[] }) {
               [
                 'Slot',
                 <Link component={RouterLink} to={slotPath(t.device, t.slot)}>
-                  <bdi>{`${t.device}/${t.slot}`}</bdi>
+                  <Name of={`${t.device}/${t.slot}`} />
                 </Link>,
               ],
               ['How', <bdi>{t.how}</bdi>],

@@ -3,6 +3,7 @@ import AlertTitle from '@mui/material/AlertTitle'
 import Button from '@mui/material/Button'
 import { useEffect, useRef } from 'react'
 import { useRouteError } from 'react-router'
+import { ChunkError } from '../api/chunk'
 import { ApiError } from '../api/client'
 import { Foreign } from './Foreign'
 import { Next } from './Next'
@@ -42,10 +43,41 @@ export function Problem({ error, again }: { error: unknown; again?: () => void }
   )
 }
 
+const notLoaded = new ApiError(
+  0,
+  'This page could not be loaded',
+  'the service did not send it: it is away, or was upgraded since the console was opened',
+  'It is loaded as soon as the service answers.',
+)
+
+/** RouteProblem stands where a page has failed. A page that could not be loaded is loaded when the service is back. */
 export function RouteProblem() {
-  return <Problem error={useRouteError()} again={() => window.location.reload()} />
+  const error = useRouteError()
+  const missing = error instanceof ChunkError
+  useEffect(() => {
+    if (!missing) return
+    const look = window.setInterval(() => void reloadOnceBack(), 2000)
+    return () => window.clearInterval(look)
+  }, [missing])
+  return <Problem error={missing ? notLoaded : error} again={() => window.location.reload()} />
 }
 
+// A part that fails although the service answers is tried again twice a minute, no more.
+async function reloadOnceBack() {
+  const last = Number(sessionStorage.getItem('reloaded'))
+  if (Date.now() - last < 30_000) return
+  const back = await fetch('/healthz').catch(() => undefined)
+  if (!back?.ok) return
+  sessionStorage.setItem('reloaded', String(Date.now()))
+  window.location.reload()
+}
+
+const begins = new RegExp(
+  '^(a|all|an|another|every|for|how|in|it|its|more|no|nobody|nothing|one|only|some|somebody|that|the|there|these|this|' +
+    'what|who|with|you|your) ',
+)
+
+// A sentence begins with a capital letter, but for a name, which is written as it is.
 function sentence(text: string) {
-  return text.charAt(0).toUpperCase() + text.slice(1)
+  return begins.test(text) ? text.charAt(0).toUpperCase() + text.slice(1) : text
 }

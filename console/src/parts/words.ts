@@ -35,15 +35,38 @@ export function days(n?: number | null) {
   return some(n, 'day')
 }
 
+/** number writes a number as everywhere in the console: 5,001. */
+export function number(n: number) {
+  return n.toLocaleString('en')
+}
+
 /** some writes a number with its noun. */
 export function some(n: number, noun: string) {
-  return n === 1 ? `1 ${noun}` : `${n} ${noun}${noun.endsWith('s') ? 'es' : 's'}`
+  return n === 1 ? `1 ${noun}` : `${number(n)} ${noun}${noun.endsWith('s') ? 'es' : 's'}`
 }
 
 /** took says how long something took, in seconds. */
 export function took(from: string, to?: string | null) {
   if (!to) return ''
   return `${((Date.parse(to) - Date.parse(from)) / 1000).toFixed(2)} s`
+}
+
+/** lasted says how long something lasted, waits included: 3 d 4 h, 12 min, 8 s. */
+export function lasted(from: string, to: string) {
+  const seconds = Math.max(0, Math.round((Date.parse(to) - Date.parse(from)) / 1000))
+  const parts = [
+    [Math.floor(seconds / 86400), 'd'],
+    [Math.floor(seconds / 3600) % 24, 'h'],
+    [Math.floor(seconds / 60) % 60, 'min'],
+    [seconds % 60, 's'],
+  ] as const
+  const first = parts.findIndex(([n]) => n > 0)
+  return first < 0
+    ? '0 s'
+    : parts
+        .slice(first, first + 2)
+        .flatMap(([n, unit]) => (n > 0 ? [`${n} ${unit}`] : []))
+        .join(' ')
 }
 
 /** words are those of a text, separated by blanks or commas. */

@@ -15,11 +15,12 @@ import { facetsQuery, forecastQuery } from '../../api/queries'
 import { Bars } from '../../parts/Bars'
 import { Loaded } from '../../parts/Loaded'
 import { Panel, Quiet } from '../../parts/Panel'
-import { day, some } from '../../parts/words'
+import { day, month, some } from '../../parts/words'
 
 type Hands = Schemas['Hands']
 const total = (h: Hands) => h.automatic + h.guided + h.outside
 const tones = { automatic: 'primary.main', guided: 'warning.main', outside: 'seal' } as const
+const hands = Object.keys(tones) as (keyof typeof tones)[]
 const meant = {
   automatic: 'a procedure does all of it',
   guided: 'a person does some of its steps',
@@ -110,18 +111,23 @@ function Drawn({ f }: { f: Schemas['Forecast'] }) {
     <>
       <Bars
         about="Replacements to come, four weeks to a bar"
-        labels={all.map((b) => b.begins.slice(2, 7))}
+        labels={all.map((b) => `${month(b.begins.slice(0, 7)).slice(0, 3)} ’${b.begins.slice(2, 4)}`)}
         titles={all.map((b) => `four weeks from ${day(b.begins)}`)}
-        layers={(Object.keys(tones) as (keyof typeof tones)[]).map((hand) => ({
+        layers={hands.map((hand) => ({
           name: hand,
           color: tones[hand],
           values: all.map((b) => b.coming[hand]),
         }))}
+        piece={(i, l) => {
+          const hand = hands[l] ?? 'automatic'
+          const b = all[i]
+          return { says: `four weeks from ${day(b?.begins)}: ${some(b?.coming[hand] ?? 0, 'replacement')}, ${hand}` }
+        }}
         line={{ name: 'as today', values: all.map((b) => total(b.today)) }}
         height={220}
       />
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, my: 1, color: 'text.secondary' }}>
-        {(Object.keys(tones) as (keyof typeof tones)[]).map((hand) => (
+        {hands.map((hand) => (
           <Box key={hand} component="span" sx={{ display: 'inline-flex', alignItems: 'center', gap: 0.75 }}>
             <Box aria-hidden sx={{ width: 12, height: 12, bgcolor: tones[hand], borderRadius: '2px' }} />
             {hand}: {meant[hand]}

@@ -17,7 +17,7 @@ export function Timeline({ months }: { months: Month[] }) {
       {used.length === 0 && <Quiet>No certificate is known yet.</Quiet>}
       {used.length > 0 && (
         <Bars
-          about="Timeline"
+          about="Certificates that expire, by month and condition"
           labels={months.map((m) => (m.ended ? 'ended' : label(m.month)))}
           titles={months.map(title)}
           layers={used.map((c) => ({
@@ -26,7 +26,7 @@ export function Timeline({ months }: { months: Month[] }) {
             hollow: conditions[c].hollow,
             values: months.map((m) => m.conditions[c] ?? 0),
           }))}
-          link={(i, l) => {
+          piece={(i, l) => {
             const m = months[i]
             const c = used[l] ?? 'fresh'
             return {

@@ -1,3 +1,5 @@
+import Link from '@mui/material/Link'
+import { Fragment } from 'react'
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
@@ -14,19 +16,28 @@ import { Problem } from '../../parts/Problem'
 import { Term } from '../../parts/Term'
 import { TextFilter } from '../../parts/TextFilter'
 import { useFilter } from '../../parts/useFilter'
-import { moment } from '../../parts/words'
+import { Link as RouterLink } from 'react-router'
+import { Name } from '../../parts/Name'
+import { devicePath, slotPath } from '../../parts/words'
+import { When } from '../../parts/When'
 
 const columns: Column<Schemas['AuditEntry']>[] = [
-  { field: 'id', title: 'No.', narrow: true, always: true, cell: (e) => e.id },
-  { field: 'at', title: 'When', cell: (e) => <span style={{ whiteSpace: 'nowrap' }}>{moment(e.at)}</span> },
-  { field: 'who', title: 'Who', narrow: true, always: true, cell: (e) => <Foreign>{e.who}</Foreign> },
-  { field: 'what', title: 'What', narrow: true, always: true, cell: (e) => <Foreign>{e.what}</Foreign> },
+  { field: 'id', title: 'No.', sorts: true, narrow: true, always: true, cell: (e) => e.id },
+  {
+    field: 'at',
+    title: 'When',
+    sorts: 'id',
+    cell: (e) => <When at={e.at} />,
+  },
+  { field: 'who', title: 'Who', sorts: true, narrow: true, always: true, cell: (e) => <Foreign>{e.who}</Foreign> },
+  { field: 'what', title: 'What', sorts: true, narrow: true, always: true, cell: (e) => <Foreign>{e.what}</Foreign> },
   {
     field: 'about',
     title: 'About, and what changed',
+    sorts: true,
     wide: true,
     narrow: true,
-    cell: (e) => <Foreign>{e.about}</Foreign>,
+    cell: (e) => <About of={e.about} />,
   },
   {
     field: 'hash',
@@ -38,6 +49,39 @@ const columns: Column<Schemas['AuditEntry']>[] = [
     ),
   },
 ]
+
+const thing = new RegExp(
+  '(?<![\\w.-])(?:(?<replacement>r\\d+)|(?<batch>b\\d+)|' +
+    '(?<device>[a-z0-9][a-z0-9-]{0,62}(?:\\.[a-z0-9-]{1,63}){0,30}\\.[a-z][a-z0-9-]{0,62})(?:/(?<slot>[a-z0-9-]{1,63}))?)' +
+    '(?![\\w.-])',
+  'gu',
+)
+
+/** About is what an entry is about, with links to the replacements, batches, slots and devices that it names. */
+function About({ of }: { of: string }) {
+  const found = [...of.matchAll(thing)].slice(0, 20)
+  return (
+    <>
+      {found.map((m, i) => (
+        <Fragment key={i}>
+          <Foreign>{of.slice(end(found[i - 1]), m.index)}</Foreign>
+          <Link component={RouterLink} to={placeOf(m.groups ?? {})}>
+            <Name of={m[0]} />
+          </Link>
+        </Fragment>
+      ))}
+      <Foreign>{of.slice(end(found.at(-1)))}</Foreign>
+    </>
+  )
+}
+
+const end = (m: RegExpExecArray | undefined) => (m ? m.index + m[0].length : 0)
+
+function placeOf({ replacement, batch, device = '', slot }: Record<string, string | undefined>) {
+  if (replacement) return `/replacements/${replacement}`
+  if (batch) return `/batches/${batch}`
+  return slot ? slotPath(device, slot) : devicePath(device)
+}
 
 /** Audit log shows who did what and when, newest first, and verifies that nothing was changed since. */
 export function Audit() {
@@ -58,7 +102,7 @@ export function Audit() {
   return (
     <Stack>
       <Heading title="Audit log" tab="Audit log" term={<Term of="audit" />}>
-        <TextFilter label="Search in what and about" value={filter.text ?? ''} set={(text) => set({ text })} />
+        <TextFilter label="Search the entries" value={filter.text ?? ''} set={(text) => set({ text })} />
         <TextField
           id="audit-who"
           size="small"
@@ -88,6 +132,16 @@ export function Audit() {
         columns={columns}
         id={(e) => String(e.id)}
         empty="No entry fits the filter."
+        tools={
+          <Button
+            size="small"
+            color="inherit"
+            href={`/api/v1/audit.csv?${new URLSearchParams(filter).toString()}`}
+            download="audit.csv"
+          >
+            Download as CSV
+          </Button>
+        }
       />
     </Stack>
   )

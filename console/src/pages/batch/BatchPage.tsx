@@ -18,13 +18,14 @@ import { Foreign } from '../../parts/Foreign'
 import { Heading } from '../../parts/Heading'
 import { List } from '../../parts/list/List'
 import type { Column } from '../../parts/list/columns'
-import { count } from '../../parts/list/paging'
 import { Loaded } from '../../parts/Loaded'
 import { May } from '../../parts/May'
 import { Panel, Quiet, Stack } from '../../parts/Panel'
 import { Term } from '../../parts/Term'
 import { useFilter } from '../../parts/useFilter'
-import { moment, slotPath, some } from '../../parts/words'
+import { slotPath, some, number } from '../../parts/words'
+import { When } from '../../parts/When'
+import { Name } from '../../parts/Name'
 
 type Account = Schemas['Account']
 type Item = Schemas['BatchItem']
@@ -33,21 +34,21 @@ const columns: Column<Item>[] = [
   {
     field: 'slot',
     title: 'Slot',
+    sorts: true,
     always: true,
     narrow: true,
     wide: true,
     cell: (i) => (
       <Link component={RouterLink} to={slotPath(i.device, i.slot)}>
-        <bdi>
-          {i.device}/{i.slot}
-        </bdi>
+        <Name of={`${i.device}/${i.slot}`} />
       </Link>
     ),
   },
-  { field: 'site', title: 'Site', cell: (i) => <Foreign>{i.site}</Foreign> },
+  { field: 'site', title: 'Site', sorts: true, cell: (i) => <Foreign>{i.site}</Foreign> },
   {
     field: 'replacement',
     title: 'Replacement',
+    sorts: true,
     narrow: true,
     always: true,
     cell: (i) =>
@@ -75,11 +76,11 @@ const columns: Column<Item>[] = [
 
 const said: Record<Item['outcome'], string> = {
   waiting: 'not started yet',
-  begun: 'started',
+  started: 'started',
   refused: 'refused',
   left: 'not started: stopped',
 }
-const states: Record<Batch['state'], string> = { beginning: 'starting', begun: 'all are started', stopped: 'stopped' }
+const states: Record<Batch['state'], string> = { starting: 'starting', started: 'all are started', stopped: 'stopped' }
 
 /** BatchPage shows a batch while the service carries it, and its account. */
 export function BatchPage() {
@@ -112,12 +113,12 @@ function Shown({ b }: { b: Batch }) {
         below={
           <Quiet>
             {states[b.state]}
-            {b.stopped_by && ` by ${b.stopped_by}`}; asked for by <bdi>{b.asked_by}</bdi>, {moment(b.begun_at)}; signer{' '}
-            {b.signer || 'as the policy says'}
+            {b.stopped_by && ` by ${b.stopped_by}`}; requested by <bdi>{b.asked_by}</bdi>, <When at={b.started_at} />;
+            signer {b.signer || 'as the policy says'}
           </Quiet>
         }
       >
-        {b.state === 'beginning' && (
+        {b.state === 'starting' && (
           <May role="operator">
             <Button variant="outlined" color="error" onClick={() => setSure(true)}>
               Stop starting new ones
@@ -186,7 +187,7 @@ function Shown({ b }: { b: Batch }) {
           close={() => setSure(false)}
         >
           <Typography>
-            {some(c.waiting, 'slot')} of this batch would be left as they are. What was begun goes on.
+            {some(c.waiting, 'slot')} of this batch would be left as they are. What was started goes on.
           </Typography>
         </Confirm>
       )}
@@ -214,6 +215,6 @@ export function account(a: Account) {
   ]
   return parts
     .filter(([n]) => n > 0)
-    .map(([n, what]) => `${count(n)} ${what}`)
+    .map(([n, what]) => `${number(n)} ${what}`)
     .join(', ')
 }

@@ -4,32 +4,14 @@ import Link from '@mui/material/Link'
 import { useQuery } from '@tanstack/react-query'
 import { Link as RouterLink, useSearchParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { dueQuery, sitesQuery } from '../../api/queries'
+import { daysQuery, sitesQuery } from '../../api/queries'
 import { Heading } from '../../parts/Heading'
 import { Loaded } from '../../parts/Loaded'
 import { Panel, Quiet, Stack } from '../../parts/Panel'
-import { month, slotPath } from '../../parts/words'
+import { month, number, slotPath } from '../../parts/words'
+import { Name } from '../../parts/Name'
 
-type Entry = { slot: string; to: string; kind: 'act by' | 'expires'; locksOut: boolean }
-
-/** entriesOf sorts what is due by its days. */
-export function entriesOf(due: Schemas['DueSlot'][]): Map<string, Entry[]> {
-  const out = new Map<string, Entry[]>()
-  for (const s of due) {
-    for (const [kind, at] of [
-      ['act by', s.act_by],
-      ['expires', s.expires_at],
-    ] as const) {
-      if (!at) continue
-      const key = at.slice(0, 10)
-      out.set(key, [
-        ...(out.get(key) ?? []),
-        { slot: `${s.device}/${s.name}`, to: slotPath(s.device, s.name), kind, locksOut: s.locks_out },
-      ])
-    }
-  }
-  return out
-}
+type Day = Schemas['DueDay']
 
 /** weeksOf are the weeks of a month, Monday first, with the days around it that fill them. */
 export function weeksOf(text: string): string[][] {
@@ -55,7 +37,6 @@ export function moved(text: string, by: number): string {
   return at.toISOString().slice(0, 7)
 }
 
-const shown = 4
 const today = () => new Date().toISOString().slice(0, 10)
 
 /** CalendarPage shows a month: by when somebody must act, and what expires. */
@@ -63,7 +44,7 @@ export function CalendarPage() {
   const [search, setSearch] = useSearchParams()
   const asked = search.get('month') ?? ''
   const at = /^\d{4}-(0[1-9]|1[0-2])$/.test(asked) ? asked : today().slice(0, 7)
-  const due = useQuery(dueQuery('800'))
+  const days = useQuery(daysQuery(at))
   const sites = useQuery(sitesQuery)
   const holidays = new Map(
     (sites.data ?? []).flatMap((s) => s.holidays.map((h) => [h.date, `${s.name}: ${h.name}`] as const)),
@@ -83,23 +64,15 @@ export function CalendarPage() {
         </Button>
       </Heading>
       <Panel title="Act-by dates and expiries">
-        <Loaded query={due} height={480}>
-          {(items) => <Month at={at} entries={entriesOf(items)} holidays={holidays} />}
+        <Loaded query={days} height={480}>
+          {(items) => <Month at={at} days={new Map(items.map((d) => [d.day, d]))} holidays={holidays} />}
         </Loaded>
       </Panel>
     </Stack>
   )
 }
 
-function Month({
-  at,
-  entries,
-  holidays,
-}: {
-  at: string
-  entries: Map<string, Entry[]>
-  holidays: Map<string, string>
-}) {
+function Month({ at, days, holidays }: { at: string; days: Map<string, Day>; holidays: Map<string, string> }) {
   return (
     <Box sx={{ overflowX: 'auto' }} tabIndex={0} role="region" aria-label={month(at)}>
       <Box
@@ -130,7 +103,7 @@ function Month({
           {weeksOf(at).map((week) => (
             <tr key={week[0]}>
               {week.map((date, i) => {
-                const all = entries.get(date) ?? []
+                const due = days.get(date)
                 const off = holidays.get(date)
                 return (
                   <Box
@@ -150,9 +123,9 @@ function Month({
                       {Number(date.slice(8))}
                     </Box>
                     {off && <Quiet>{off}</Quiet>}
-                    {all.slice(0, shown).map((e) => (
+                    {due?.entries.map((e) => (
                       <Box
-                        key={`${e.kind} ${e.slot}`}
+                        key={`${e.expires} ${e.device}/${e.slot}`}
                         sx={{
                           overflow: 'hidden',
                           textOverflow: 'ellipsis',
@@ -160,22 +133,26 @@ function Month({
                           borderLeft: 3,
                           pl: 0.5,
                           mb: '2px',
-                          borderColor: e.kind === 'expires' ? 'error.main' : 'primary.main',
+                          borderColor: e.expires ? 'error.main' : 'primary.main',
                         }}
                       >
                         <Link
                           component={RouterLink}
-                          to={e.to}
+                          to={slotPath(e.device, e.slot)}
                           sx={{ lineHeight: '24px' }}
-                          title={`${e.kind}: ${e.slot}${e.locksOut ? '; nobody can sign in once it has expired' : ''}`}
+                          title={`${e.expires ? 'expires' : 'act by'}: ${e.device}/${e.slot}${e.locks_out ? '; nobody can sign in once it has expired' : ''}`}
                         >
-                          {e.kind === 'expires' ? 'expires ' : ''}
-                          {e.slot}
-                          {e.locksOut && ' ⚿'}
+                          {e.expires ? 'expires ' : ''}
+                          <Name of={`${e.device}/${e.slot}`} />
+                          {e.locks_out && ' ⚿'}
                         </Link>
                       </Box>
                     ))}
-                    {all.length > shown && <Quiet>and {all.length - shown} more</Quiet>}
+                    {due && due.total > due.entries.length && (
+                      <Link component={RouterLink} to={`/slots?ends=${date}`}>
+                        and {number(due.total - due.entries.length)} more
+                      </Link>
+                    )}
                   </Box>
                 )
               })}

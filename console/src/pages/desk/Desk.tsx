@@ -1,3 +1,4 @@
+import { number } from '../../parts/words'
 import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import { useQuery } from '@tanstack/react-query'
@@ -12,13 +13,15 @@ import { DropZone } from '../../parts/DropZone'
 import { Heading } from '../../parts/Heading'
 import { List } from '../../parts/list/List'
 import type { Column } from '../../parts/list/columns'
-import { count } from '../../parts/list/paging'
+import { useState } from 'react'
+import { none, type Choice } from '../../parts/list/choice'
 import { May, useMay } from '../../parts/May'
 import { Quiet, Stack } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { Term } from '../../parts/Term'
 import { Unmatched } from './Unmatched'
 import { ParcelRow } from './ParcelRow'
+import { Name } from '../../parts/Name'
 
 const columns: Column<Replacement>[] = [
   {
@@ -29,10 +32,7 @@ const columns: Column<Replacement>[] = [
     wide: true,
     cell: (r) => (
       <Link component={RouterLink} to={`/replacements/${r.id}`}>
-        {r.id}{' '}
-        <bdi>
-          {r.device}/{r.slot}
-        </bdi>
+        {r.id} <Name of={`${r.device}/${r.slot}`} />
       </Link>
     ),
   },
@@ -56,6 +56,7 @@ export function Desk() {
   const parcels = search.get('of') === 'parcels'
   const known = useQuery(signersQuery).data ?? []
   const operator = useMay('operator')
+  const [chosen, setChosen] = useState<Choice>(none)
   const parcelColumns: Column<Schemas['Parcel']>[] = [
     {
       field: 'id',
@@ -70,7 +71,13 @@ export function Desk() {
     <Stack>
       <Heading title="Signing desk" tab="Desk" term={<Term of="parcel" />}>
         <May role="operator" what="Packing and taking in">
-          <Pack packed={() => setSearch({ of: 'parcels' }, { preventScrollReset: true })} />
+          <Pack
+            chosen={chosen}
+            packed={() => {
+              setChosen(none)
+              setSearch({ of: 'parcels' }, { preventScrollReset: true })
+            }}
+          />
         </May>
       </Heading>
       <Tabs
@@ -86,6 +93,7 @@ export function Desk() {
         <List
           key="parcels"
           height={180}
+          forms
           list={parcelsList}
           filter={{}}
           columns={parcelColumns}
@@ -101,6 +109,8 @@ export function Desk() {
           columns={columns}
           id={(r) => r.id}
           empty="No pending requests. Replace a slot with the signer desk to create one."
+          choosable={(r) => !r.parcel}
+          {...(operator && { choice: chosen, choose: (of: Choice) => setChosen(of) })}
         />
       )}
       {operator && <DropZone />}
@@ -109,12 +119,12 @@ export function Desk() {
   )
 }
 
-/** Pack packs what is not packed yet, for each signer who waits for some. */
-function Pack({ packed }: { packed: () => void }) {
+/** Pack packs what is not packed yet, or what was chosen of it, for each signer who waits for some. */
+function Pack({ chosen, packed }: { chosen: Choice; packed: () => void }) {
   const unpacked = useQuery({ ...statusQuery }).data?.unpacked ?? {}
   const pack = useChange({
     of: 'parcels',
-    do: (signer: string) => take(api.POST('/api/v1/parcels', { body: { signer } })),
+    do: (signer: string) => take(api.POST('/api/v1/parcels', { body: { signer, replacements: [...chosen.names] } })),
     done: (p) => {
       window.location.assign(`/api/v1/parcels/${p.id}/archive`)
       packed()
@@ -123,11 +133,12 @@ function Pack({ packed }: { packed: () => void }) {
   const signers = Object.entries(unpacked).filter(([, n]) => n > 0)
   return (
     <Box>
-      {signers.length === 0 && <Quiet>Nothing is to be packed.</Quiet>}
+      {signers.length === 0 && <Quiet>There are no requests to pack.</Quiet>}
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1 }}>
         {signers.map(([signer, n]) => (
           <Button key={signer} variant="contained" disabled={pack.isPending} onClick={() => pack.mutate(signer)}>
-            Pack {count(n)} into a parcel{signer === 'desk' ? '' : ` for ${signer}`}
+            Pack {chosen.names.size > 0 ? `the ${number(chosen.names.size)} chosen` : number(n)} into a parcel
+            {signer === 'desk' ? '' : ` for ${signer}`}
           </Button>
         ))}
       </Box>

@@ -3,13 +3,15 @@ import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import Typography from '@mui/material/Typography'
 import { useState } from 'react'
+import { Link as RouterLink } from 'react-router'
 import * as v from 'valibot'
 import { api, take, type Schemas } from '../../api/client'
 import { Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { May } from '../../parts/May'
 import { FieldGrid, Quiet } from '../../parts/Panel'
-import { day, moment, some } from '../../parts/words'
+import { day, some } from '../../parts/words'
+import { When } from '../../parts/When'
 
 const states: Record<Schemas['Parcel']['state'], string> = {
   packed: 'packed, not handed over yet',
@@ -32,9 +34,14 @@ export function ParcelRow({ p, signer }: { p: Schemas['Parcel']; signer: Schemas
           alignItems: 'baseline',
         }}
       >
-        <Link href={`/api/v1/parcels/${p.id}/archive`}>
-          {p.id}, {some(p.requests, 'request')} for {p.signer}
-        </Link>
+        <span>
+          <Link component={RouterLink} to={`/replacements?parcel=${p.id}`}>
+            {p.id}, {some(p.requests, 'request')} for {p.signer}
+          </Link>{' '}
+          <Link href={`/api/v1/parcels/${p.id}/archive`} aria-label={`Download ${p.id}`}>
+            Download
+          </Link>
+        </span>
         <Box
           component="span"
           sx={{
@@ -46,14 +53,16 @@ export function ParcelRow({ p, signer }: { p: Schemas['Parcel']; signer: Schemas
           {p.open > 0 && `, ${p.open} not back yet`}
           {p.late && ', late'}
         </Box>
-        <Quiet>{moment(p.packed_at)}</Quiet>
+        <Quiet>
+          <When at={p.packed_at} />
+        </Quiet>
       </Box>
       {p.handed_at && (
         <Quiet>
           with <bdi>{p.handed_to}</bdi> since {day(p.handed_at)}
           {p.reference && `, number ${p.reference}`}
           {p.back_by && p.open > 0 && `; expected back by ${day(p.back_by)}`}
-          {p.obsolete > 0 && `; ${p.obsolete} asked for anew since`}
+          {p.obsolete > 0 && `; ${p.obsolete} requested again since`}
         </Quiet>
       )}
       {p.reminder && <Typography sx={{ color: 'error.main', fontWeight: 600 }}>{p.reminder}</Typography>}

@@ -12,7 +12,8 @@ import { Foreign } from '../../parts/Foreign'
 import { May } from '../../parts/May'
 import { Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
-import { moment } from '../../parts/words'
+import { When } from '../../parts/When'
+import { Name } from '../../parts/Name'
 
 /** Unmatched shows the leaves that came and that nobody waits for, with who is nearest to them. */
 export function Unmatched() {
@@ -56,7 +57,8 @@ function Lying({ a }: { a: Schemas['Unmatched'] }) {
           <Foreign>{a.certificate.name}</Foreign>
           <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary' }}>
             {' '}
-            signed by <Foreign>{a.certificate.issuer}</Foreign>, came {moment(a.came_at)} with <bdi>{a.came_by}</bdi>
+            signed by <Foreign>{a.certificate.issuer}</Foreign>, came <When at={a.came_at} /> with{' '}
+            <bdi>{a.came_by}</bdi>
           </Box>
         </Typography>
         {a.near.length === 0 && <Typography variant="body2">No slot here has one of its names.</Typography>}
@@ -65,7 +67,7 @@ function Lying({ a }: { a: Schemas['Unmatched'] }) {
             {n.replacement ? (
               <>
                 <Link component={RouterLink} to={`/replacements/${n.replacement}`}>
-                  {n.replacement} {n.device}/{n.slot}
+                  {n.replacement} <Name of={`${n.device}/${n.slot}`} />
                 </Link>{' '}
                 waits for {n.names.join(', ')}, with another key
               </>
@@ -75,7 +77,7 @@ function Lying({ a }: { a: Schemas['Unmatched'] }) {
                   component={RouterLink}
                   to={`/slots/${encodeURIComponent(n.device)}/${encodeURIComponent(n.slot)}`}
                 >
-                  {n.device}/{n.slot}
+                  <Name of={`${n.device}/${n.slot}`} />
                 </Link>{' '}
                 is known under {n.names.join(', ')}, and no request of it waits
               </>

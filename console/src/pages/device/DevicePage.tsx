@@ -6,7 +6,7 @@ import Tab from '@mui/material/Tab'
 import Tabs from '@mui/material/Tabs'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
+import { Fragment, useState } from 'react'
 import { Link as RouterLink, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, take, type Device, type Schemas } from '../../api/client'
 import { deviceQuery, replacementsQuery, slotQuery, slotsQuery, useChange } from '../../api/queries'
@@ -22,8 +22,13 @@ import { Facts, Panel, Quiet, Row, Stack, type Fact } from '../../parts/Panel'
 import { Print } from '../../parts/Print'
 import { Problem } from '../../parts/Problem'
 import { StateMark } from '../../parts/State'
-import { day, days, moment, slotPath } from '../../parts/words'
+import { day, days, slotPath } from '../../parts/words'
+import { familiesQuery } from '../../api/queries'
+import { linkNames, linksOf, type SignIn } from '../../parts/HostKey'
+import { useMay } from '../../parts/May'
 import { EditDevice } from './EditDevice'
+import { When } from '../../parts/When'
+import { Name } from '../../parts/Name'
 
 const sections = { slots: 'Slots', about: 'Device', replacements: 'Replacements' } as const
 type Section = keyof typeof sections
@@ -46,7 +51,7 @@ function Shown({ d }: { d: Device }) {
   const wanted = search.get('section') ?? 'slots'
   const section: Section = wanted in sections ? (wanted as Section) : 'slots'
   const navigate = useNavigate()
-  const [dialog, setDialog] = useState<'edit' | 'remove' | null>(null)
+  const [dialog, setDialog] = useState<'edit' | 'remove' | SignIn | null>(null)
   const path = { params: { path: { name: d.name } } }
   const attempt = useChange({ of: 'devices', do: () => take(api.POST('/api/v1/devices/{name}/tries', path)) })
   const remove = useChange({
@@ -69,7 +74,7 @@ function Shown({ d }: { d: Device }) {
         )}
       </Breadcrumbs>
       <Heading
-        title={<bdi>{d.name}</bdi>}
+        title={<Name of={d.name} />}
         tab={d.name}
         below={
           <Box sx={{ display: 'flex', gap: 1, flexWrap: 'wrap' }}>
@@ -117,11 +122,14 @@ function Shown({ d }: { d: Device }) {
         {section === 'slots' && <Slots d={d} />}
         {section === 'about' && (
           <Panel title="Device">
-            <About d={d} />
+            <About d={d} edit={setDialog} />
           </Panel>
         )}
         {section === 'replacements' && <Past d={d} />}
       </Box>
+      {dialog && dialog !== 'edit' && dialog !== 'remove' && (
+        <EditDevice device={d} link={dialog} close={() => setDialog(null)} />
+      )}
       {dialog === 'edit' && <EditDevice device={d} close={() => setDialog(null)} />}
       {dialog === 'remove' && (
         <Confirm
@@ -201,7 +209,7 @@ function Past({ d }: { d: Device }) {
           </Link>
           <StateMark replacement={r} />
           <Quiet>
-            {moment(r.begun_at)}, {r.signer}, <bdi>{r.asked_by}</bdi>
+            <When at={r.started_at} />, {r.signer}, <bdi>{r.asked_by}</bdi>
           </Quiet>
         </Row>
       ))}
@@ -209,7 +217,16 @@ function Past({ d }: { d: Device }) {
   )
 }
 
-function About({ d }: { d: Device }) {
+function About({ d, edit }: { d: Device; edit: (link: SignIn) => void }) {
+  const admin = useMay('admin')
+  const families = useQuery(familiesQuery).data ?? []
+  const links = linksOf(families.find((f) => f.name === d.family)?.links)
+  const change = (link: SignIn) =>
+    admin && (
+      <Button size="small" onClick={() => edit(link)} aria-label={`Edit how it is reached over ${linkNames[link]}`}>
+        Edit
+      </Button>
+    )
   const rows: Fact[] = [
     ['Address', d.address],
     [
@@ -226,19 +243,29 @@ function About({ d }: { d: Device }) {
   for (const a of d.access) {
     const who = a.credential ? `credential ${a.credential}` : a.user
     rows.push(
-      [`Over ${a.link}`, `${who}, ${a.address && `${a.address}, `}port ${a.port}`],
+      [
+        `Over ${a.link}`,
+        <>
+          <Foreign>{`${who}, ${a.address && `${a.address}, `}port ${a.port}`}</Foreign>{' '}
+          {linksOf([a.link]).map((link) => (
+            <Fragment key={link}>{change(link)}</Fragment>
+          ))}
+        </>,
+      ],
       [`${a.link} pin`, <Print text={a.pin} what="the pin" />],
     )
     for (const [name, value] of Object.entries(a.options))
       rows.push([`${a.link} option`, `${name.replaceAll('_', ' ')}: ${value}`])
   }
+  for (const link of links.filter((l) => !d.access.some((a) => a.link === l)))
+    rows.push([`Over ${link}`, <>not set {change(link)}</>])
   for (const n of d.nodes) rows.push([`Node ${n.name}`, n.address])
   if (d.cluster) rows.push(['Cluster', <Foreign>{`${d.cluster} ${d.cluster_role}`}</Foreign>])
   if (d.owner) rows.push(['Owner', <Foreign>{d.owner}</Foreign>])
   if (d.tags.length) rows.push(['Tags', <Foreign>{d.tags.join(' ')}</Foreign>])
   if (d.notes) rows.push(['Notes', <Foreign>{d.notes}</Foreign>])
   for (const [name, value] of Object.entries(d.settings)) rows.push([`Setting ${name}`, <Foreign>{value}</Foreign>])
-  rows.push(['Added', moment(d.added_at)])
+  rows.push(['Added', <When at={d.added_at} />])
   return <Facts rows={rows} />
 }
 

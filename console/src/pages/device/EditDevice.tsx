@@ -4,9 +4,10 @@ import * as v from 'valibot'
 import { api, revision, take, type Device, type Schemas } from '../../api/client'
 import { credentialsQuery, deviceQuery, familiesQuery, queryClient, sitesQuery } from '../../api/queries'
 import { Choice, Field } from '../../parts/form/Field'
+import { command } from '../../parts/command'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
-import { HostKey, linkNames, linksOf, placeOf, unpinned, usualPort } from '../../parts/HostKey'
+import { HostKey, linkNames, linksOf, placeOf, unpinned, usualPort, type SignIn } from '../../parts/HostKey'
 import { FieldGrid, Quiet } from '../../parts/Panel'
 import { words } from '../../parts/words'
 import { portField } from '../devices/AddDevice'
@@ -59,8 +60,13 @@ const labels = {
 }
 
 /** valuesOf are what the form shows of a device. */
-export function valuesOf(d: Device, settings: { name: string }[] = [], links: string[] = ['ssh', 'https']): Values {
-  const link = linksOf(links).find((l) => d.access.some((a) => a.link === l))
+export function valuesOf(
+  d: Device,
+  settings: { name: string }[] = [],
+  links: string[] = ['ssh', 'https'],
+  wanted?: SignIn,
+): Values {
+  const link = wanted ?? linksOf(links).find((l) => d.access.some((a) => a.link === l))
   const access = d.access.find((a) => a.link === link)
   const shown = {
     address: d.address,
@@ -69,7 +75,7 @@ export function valuesOf(d: Device, settings: { name: string }[] = [], links: st
     credential: access?.credential ?? '',
     user: access?.user ?? '',
     password: '',
-    linkPort: String(access?.port ?? usualPort[linksOf(links)[0] ?? 'ssh']),
+    linkPort: String(access?.port ?? usualPort[link ?? linksOf(links)[0] ?? 'ssh']),
     pin: access?.pin ?? '',
     pinnedAt: '',
     owner: d.owner,
@@ -112,24 +118,57 @@ export function changeOf(x: Partial<Values>, before: Values): Schemas['EditDevic
   }
 }
 
-/** EditDevice changes a device; only what was changed is sent, and only onto what was looked at. */
-export function EditDevice({ device, close }: { device: Device; close: () => void }) {
+/** commandOf is the command that makes a change; a password is read from a file. */
+function commandOf(device: string, change: Schemas['EditDevice']) {
+  const access = change.access?.[0]
+  return command(
+    'device',
+    'edit',
+    device,
+    ...given('address', change.address),
+    ...given('site', change.site),
+    ...given('family', change.family),
+    ...given('owner', change.owner),
+    ...given('cluster', change.cluster),
+    ...given('cluster-role', change.cluster_role),
+    ...(change.tags ?? []).flatMap((t) => ['--tag', t]),
+    ...given('notes', change.notes),
+    ...Object.entries(change.settings ?? {}).flatMap(([name, value]) => ['--setting', `${name}=${value}`]),
+    ...given('link', access?.link),
+    ...given('credential', access?.credential),
+    ...given('user', access?.user),
+    ...(access?.password ? ['--password-file', 'password.txt'] : []),
+    ...given('port', access?.port?.toString()),
+    ...given('pin', access?.pin),
+  )
+}
+
+/** given is a flag whose value may be empty: that takes away what is there. */
+const given = (flag: string, value: string | null | undefined) =>
+  value === undefined || value === null ? [] : [`--${flag}`, value]
+
+/**
+ * EditDevice changes a device, or how it is reached over one of its links; only what was changed is sent, and only onto
+ * what was looked at.
+ */
+export function EditDevice({ device, link, close }: { device: Device; link?: SignIn; close: () => void }) {
   // What the form began with; the page may show a newer state meanwhile.
   const [seen, setSeen] = useState(device)
   const families = useQuery(familiesQuery).data
   if (!families) return null
   const shown = (d: Device) => {
     const family = families.find((f) => f.name === d.family)
-    return valuesOf(d, family?.settings, family?.links)
+    return valuesOf(d, family?.settings, family?.links, link)
   }
   return (
     <FormDialog
-      title={`Edit ${device.name}`}
+      title={link ? `Edit how ${device.name} is reached over ${linkNames[link]}` : `Edit ${device.name}`}
       wide
       schema={schema}
       start={shown(seen)}
       submit="Save"
       of="devices"
+      command={(_, changed) => commandOf(device.name, changeOf(changed, shown(seen)))}
       send={(_, changed) =>
         take(
           api.PATCH('/api/v1/devices/{name}', {
@@ -148,8 +187,44 @@ export function EditDevice({ device, close }: { device: Device; close: () => voi
       }}
       close={close}
     >
-      <Fields />
+      {link ? (
+        <FieldGrid>
+          <Access link={link} />
+        </FieldGrid>
+      ) : (
+        <Fields />
+      )}
     </FormDialog>
+  )
+}
+
+/** Access are the fields with which one signs in over a link. */
+function Access({ link }: { link: SignIn }) {
+  const d = useTyped<Values>()
+  const credentials = useQuery(credentialsQuery).data ?? []
+  return (
+    <>
+      <Field name="linkPort" label={`${linkNames[link]} port`} type="number" />
+      <Choice
+        name="credential"
+        label="Credential"
+        options={[
+          { value: '', label: 'its own' },
+          ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` })),
+        ]}
+      />
+      {!d.credential && <Field name="user" label="User" />}
+      {!d.credential && (
+        <Field
+          name="password"
+          label="New password"
+          type="password"
+          complete="new-password"
+          help="empty: stays as it is; needed again for another address, port or pin"
+        />
+      )}
+      <HostKey at={linkPlace(d)} what="The device" link={link} />
+    </>
   )
 }
 
@@ -157,7 +232,6 @@ function Fields() {
   const d = useTyped<Values>()
   const families = useQuery(familiesQuery).data ?? []
   const sites = useQuery(sitesQuery).data ?? []
-  const credentials = useQuery(credentialsQuery).data ?? []
   const family = families.find((f) => f.name === d.family)
   const link = linksOf(family?.links)[0]
   return (
@@ -178,28 +252,7 @@ function Fields() {
             .map((f) => ({ value: f.name, label: f.title || f.name })),
         ]}
       />
-      {link && <Field name="linkPort" label={`${linkNames[link]} port`} type="number" />}
-      {link && (
-        <Choice
-          name="credential"
-          label="Credential"
-          options={[
-            { value: '', label: 'its own' },
-            ...credentials.map((c) => ({ value: c.name, label: `${c.name} (${c.user})` })),
-          ]}
-        />
-      )}
-      {link && !d.credential && <Field name="user" label="User" />}
-      {link && !d.credential && (
-        <Field
-          name="password"
-          label="New password"
-          type="password"
-          complete="new-password"
-          help="empty: stays as it is; needed again for another address, port or pin"
-        />
-      )}
-      {link && <HostKey at={linkPlace(d)} what="The device" link={link} />}
+      {link && <Access link={link} />}
       <Field name="owner" label="Owner" />
       <Field name="tags" label="Tags" help="separated by blanks" />
       <Field name="cluster" label="Cluster" />

@@ -6,11 +6,12 @@ import * as v from 'valibot'
 import { api, take, type Schemas } from '../../api/client'
 import { credentialsQuery, familiesQuery, protocolsQuery, sitesQuery, stale } from '../../api/queries'
 import { Choice, Field } from '../../parts/form/Field'
+import { command, option } from '../../parts/command'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
 import { HostKey, linkNames, linksOf, placeOf, unpinned, usualPort, type SignIn } from '../../parts/HostKey'
 import { FieldGrid } from '../../parts/Panel'
-import { devicePath } from '../../parts/words'
+import { devicePath, words } from '../../parts/words'
 
 const needed = (what: string) => v.pipe(v.string(), v.trim(), v.nonEmpty(`${what} is needed.`))
 export const portField = (what: string) =>
@@ -30,6 +31,9 @@ const fields = v.object({
   family: v.string(),
   port: portField('Port'),
   serverName: v.string(),
+  owner: v.string(),
+  tags: v.string(),
+  notes: v.string(),
   protocol: v.string(),
   secret: v.string(),
   credential: v.string(),
@@ -100,6 +104,38 @@ function accessOf(d: Values) {
   return d.links.map((link, i) => ({ link, ...(i === 0 ? first : second) }))
 }
 
+/** commandOf is the command that adds the device; its passwords are read from files. */
+function commandOf(d: Values) {
+  const slot = slotOf(d)
+  const access = (link: number, prefix: string) =>
+    d.links.length > link
+      ? [
+          ...option(`${prefix}port`, link === 0 ? d.linkPort : d.secondPort),
+          ...option(`${prefix}credential`, link === 0 ? d.credential : d.secondCredential),
+          ...option(`${prefix}user`, link === 0 ? d.user : d.secondUser),
+          ...((link === 0 ? d.password : d.secondPassword) ? [`--${prefix}password-file`, 'password.txt'] : []),
+          ...option(`${prefix}pin`, link === 0 ? d.pin : d.secondPin),
+        ]
+      : []
+  return command(
+    'device',
+    'add',
+    d.name,
+    ...option('address', d.address),
+    ...option('site', d.site),
+    ...option('family', d.family),
+    ...option('owner', d.owner),
+    ...words(d.tags).flatMap((t) => option('tag', t)),
+    ...option('notes', d.notes),
+    '--slot',
+    `${slot.name}=${d.port}${slot.protocol === 'tls' ? '' : `/${slot.protocol}`}`,
+    ...option('server-name', d.serverName),
+    ...(d.secret ? ['--radius-secret-file', 'secret.txt'] : []),
+    ...access(0, ''),
+    ...access(1, 'second-'),
+  )
+}
+
 /** slotOf is the slot of the device, named by what it is read for. */
 function slotOf(d: Values) {
   const eap = eaps.includes(d.protocol)
@@ -121,6 +157,9 @@ const start: Values = {
   family: '',
   port: '443',
   serverName: '',
+  owner: '',
+  tags: '',
+  notes: '',
   protocol: 'tls',
   secret: '',
   credential: '',
@@ -148,6 +187,7 @@ export function AddDevice({ close }: { close: () => void }) {
       start={start}
       submit="Add it"
       said="The device was added"
+      command={commandOf}
       of="devices"
       send={async (d) => {
         const made = await take(
@@ -157,6 +197,9 @@ export function AddDevice({ close }: { close: () => void }) {
               address: d.address,
               site: d.site,
               family: d.family,
+              owner: d.owner,
+              tags: words(d.tags),
+              notes: d.notes,
               slots: [slotOf(d)],
               ...(d.links.length > 0 && { access: accessOf(d) }),
             },
@@ -210,6 +253,9 @@ function Fields() {
       {links.map((link, i) => (
         <Access key={link} link={link} second={i > 0} />
       ))}
+      <Field name="owner" label="Owner" />
+      <Field name="tags" label="Tags" help="separated by blanks" />
+      <Field name="notes" label="Notes" multiline minRows={2} sx={{ gridColumn: '1 / -1' }} />
     </FieldGrid>
   )
 }

@@ -3,17 +3,17 @@ import Button from '@mui/material/Button'
 import Paper from '@mui/material/Paper'
 import Typography from '@mui/material/Typography'
 import { Suspense, lazy, useState } from 'react'
+import { chunk } from '../../api/chunk'
 import { api, take, type Schemas } from '../../api/client'
 import { useChange } from '../../api/queries'
 import { Confirm } from '../../parts/Confirm'
 import { chosen, none, type Choice as Chosen } from '../../parts/list/choice'
-import { count } from '../../parts/list/paging'
-import { pageSize } from '../../parts/list/query'
+import { rowsWanted } from '../../parts/list/rows'
 import { Quiet } from '../../parts/Panel'
 import type { Filter } from '../../api/lists'
-import { some } from '../../parts/words'
+import { some, number } from '../../parts/words'
 
-const ChangeMany = lazy(async () => ({ default: (await import('./ChangeMany')).ChangeMany }))
+const ChangeMany = lazy(async () => ({ default: (await chunk(import('./ChangeMany'))).ChangeMany }))
 
 type Props = { choice: Chosen; total: number | undefined; filter: Filter; choose: (choice: Chosen) => void }
 type Outcome = Schemas['Changed']
@@ -47,11 +47,11 @@ export function ChosenDevices({ choice, total, filter, choose }: Props) {
     <Paper component="section" aria-label="Chosen devices" sx={{ p: 1.5, display: 'grid', gap: 1 }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center' }}>
         <Typography role="status" sx={{ fontWeight: 600 }}>
-          {count(n)} chosen{choice.all && ', all that match the filter'}
+          {number(n)} chosen{choice.all && ', all that match the filter'}
         </Typography>
-        {!choice.all && total !== undefined && total > n && n >= Math.min(pageSize, total) && (
+        {!choice.all && total !== undefined && total > n && n >= Math.min(rowsWanted().size, total) && (
           <Button size="small" onClick={() => choose({ all: true, names: new Set() })}>
-            Choose all {count(total)} that match the filter
+            Choose all {number(total)} that match the filter
           </Button>
         )}
         <Button size="small" variant="contained" disabled={n === 0} onClick={() => setDialog('change')}>

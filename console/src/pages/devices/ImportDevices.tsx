@@ -1,48 +1,51 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import Checkbox from '@mui/material/Checkbox'
 import Dialog from '@mui/material/Dialog'
 import DialogActions from '@mui/material/DialogActions'
 import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
-import FormControlLabel from '@mui/material/FormControlLabel'
 import LinearProgress from '@mui/material/LinearProgress'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation } from '@tanstack/react-query'
-import { useRef, useState } from 'react'
+import { useMemo, useRef, useState } from 'react'
 import { Link as RouterLink } from 'react-router'
 import { api, take } from '../../api/client'
 import { stale } from '../../api/queries'
-import { count } from '../../parts/list/paging'
+import { mono } from '../../app/theme'
+import { Foreign } from '../../parts/Foreign'
 import { Problem } from '../../parts/Problem'
+import { VirtualRows } from '../../parts/VirtualRows'
+import { number, some } from '../../parts/words'
 
 /** ImportDevices makes the inventory what a file says, after it was shown what would be done. */
 export function ImportDevices({ close }: { close: () => void }) {
   const file = useRef<HTMLInputElement>(null)
-  const [csv, setCsv] = useState('')
-  const [book, setBook] = useState<{ name: string; xlsx: string } | null>(null)
+  const [pasted, setPasted] = useState('')
+  const [chosen, setChosen] = useState<{ name: string; csv?: string; xlsx?: string } | null>(null)
   const [columns, setColumns] = useState('')
-  const [partial, setPartial] = useState(false)
   const [sure, setSure] = useState(false)
+  const csv = chosen?.csv ?? pasted
+  const xlsx = chosen?.xlsx
   const send = useMutation({
-    mutationFn: (dry: boolean) =>
+    mutationFn: ({ dry, partial }: { dry: boolean; partial: boolean }) =>
       take(
         api.POST('/api/v1/imports', {
-          body: { ...(book ? { xlsx: book.xlsx } : { csv }), columns: mapping(columns), partial, dry_run: dry },
+          body: { ...(xlsx ? { xlsx } : { csv }), columns: mapping(columns), partial, dry_run: dry },
         }),
       ),
     onSuccess: (done) => done.done && stale('devices'),
   })
   const adds = send.data?.lines.filter((l) => l.what === 'add').length ?? 0
   const changes = send.data?.lines.filter((l) => l.what === 'change') ?? []
-  const given = csv !== '' || book !== null
-  const lines = Math.max(0, csv.trimEnd().split('\n').length - 1)
+  const wrong = send.data?.lines.filter((l) => l.what === 'error') ?? []
+  const given = csv !== '' || xlsx !== undefined
+  const written = useMemo(() => csv.trimEnd().split(/\r?\n/), [csv]) // the header is line 1
+  const lines = Math.max(0, written.length - 1)
   const read = async (file: File) => {
     const bytes = new Uint8Array(await file.arrayBuffer())
     const zipped = bytes[0] === 0x50 && bytes[1] === 0x4b // a workbook is a zip archive
-    setBook(zipped ? { name: file.name, xlsx: base64(bytes) } : null)
-    setCsv(zipped ? '' : new TextDecoder().decode(bytes))
+    setChosen({ name: file.name, ...(zipped ? { xlsx: base64(bytes) } : { csv: new TextDecoder().decode(bytes) }) })
   }
   const leave = () => (given && !send.data?.done ? setSure(true) : close())
   return (
@@ -68,21 +71,40 @@ export function ImportDevices({ close }: { close: () => void }) {
           ref={file}
           onChange={(e) => {
             send.reset()
-            const chosen = e.target.files?.[0]
-            if (chosen) void read(chosen)
+            const file = e.target.files?.[0]
+            e.target.value = '' // the same file may be chosen again
+            if (file) void read(file)
           }}
         />
-        {book && <Typography>{book.name}</Typography>}
-        <TextField
-          id="import-text"
-          label="Or paste it"
-          disabled={book !== null}
-          multiline
-          minRows={4}
-          maxRows={12}
-          value={csv}
-          onChange={(e) => setCsv(e.target.value)}
-        />
+        {chosen ? (
+          <Box sx={{ display: 'flex', gap: 1, alignItems: 'center' }}>
+            <Typography>
+              <Foreign>{chosen.name}</Foreign>
+              {chosen.csv !== undefined && `, ${some(lines, 'line')}`}
+            </Typography>
+            <Button
+              size="small"
+              onClick={() => {
+                send.reset()
+                setChosen(null)
+              }}
+            >
+              Remove the file
+            </Button>
+          </Box>
+        ) : (
+          <TextField
+            id="import-text"
+            label="Or paste it"
+            multiline
+            rows={6}
+            value={pasted}
+            onChange={(e) => {
+              send.reset()
+              setPasted(e.target.value)
+            }}
+          />
+        )}
         <TextField
           id="import-columns"
           label="Column mapping: name=Hostname, one per line"
@@ -91,14 +113,10 @@ export function ImportDevices({ close }: { close: () => void }) {
           value={columns}
           onChange={(e) => setColumns(e.target.value)}
         />
-        <FormControlLabel
-          control={<Checkbox size="small" checked={partial} onChange={(e) => setPartial(e.target.checked)} />}
-          label="Take the valid lines although others are invalid"
-        />
         {send.isPending && (
           <Box role="status">
             <Typography>
-              {book ? 'The workbook is' : `${count(lines)} lines are`} read and checked; all is done at once.
+              {xlsx ? 'The workbook is' : `${number(lines)} lines are`} read and checked; all is done at once.
             </Typography>
             <LinearProgress aria-label="Import" />
           </Box>
@@ -108,35 +126,60 @@ export function ImportDevices({ close }: { close: () => void }) {
           <Box role="group" aria-label="Account of the import">
             <Typography role="status" sx={{ fontWeight: 600 }}>
               {send.data.done
-                ? `${count(send.data.added)} added, ${count(send.data.changed)} changed.`
-                : `${count(adds)} to add, ${count(changes.length)} to change, ${count(send.data.wrong)} wrong; nothing was changed yet.`}
+                ? `${number(send.data.added)} added, ${number(send.data.changed)} changed.`
+                : `${number(adds)} to add, ${number(changes.length)} to change, ${number(send.data.wrong)} invalid; nothing was changed yet.`}
             </Typography>
-            {changes.slice(0, 50).map((l) => (
-              <Typography key={l.line} variant="body2">
-                line {l.line}, {l.device}:{' '}
-                {l.changes?.map((d) => `${d.what} ${d.from || 'empty'} → ${d.to || 'empty'}`).join('; ')}
-              </Typography>
-            ))}
-            {send.data.lines
-              .filter((l) => l.what === 'error')
-              .slice(0, 50)
-              .map((l) => (
-                <Typography key={l.line} variant="body2" sx={{ color: 'error.main' }}>
-                  line {l.line}, {l.device}: {l.why}; {l.next}
-                </Typography>
-              ))}
+            {wrong.length > 0 && (
+              <VirtualRows
+                about="Invalid lines"
+                items={wrong}
+                row={(l) => (
+                  <Box sx={{ py: 0.5 }}>
+                    <Box sx={{ fontFamily: mono, fontSize: 12, overflowWrap: 'anywhere' }}>
+                      {l.line}: <Foreign>{(xlsx ? l.device : (written[l.line - 1] ?? l.device)).slice(0, 300)}</Foreign>
+                    </Box>
+                    <Typography variant="body2" sx={{ color: 'error.main' }}>
+                      {l.why}; {l.next}
+                    </Typography>
+                  </Box>
+                )}
+              />
+            )}
+            {!send.data.done && wrong.length > 0 && adds + changes.length > 0 && (
+              <Button disabled={send.isPending} onClick={() => send.mutate({ dry: false, partial: true })}>
+                Import the {some(adds + changes.length, 'valid device')} only
+              </Button>
+            )}
+            {changes.length > 0 && (
+              <VirtualRows
+                about="Devices that change"
+                items={changes}
+                row={(l) => (
+                  <Typography variant="body2">
+                    line {l.line}, {l.device}:{' '}
+                    {l.changes?.map((d) => `${d.what} ${d.from || 'empty'} → ${d.to || 'empty'}`).join('; ')}
+                  </Typography>
+                )}
+              />
+            )}
           </Box>
         )}
         {sure && (
-          <Typography role="alert">What you gave is not imported. Press Close once more to discard it.</Typography>
+          <Typography role="alert">
+            Your file or text has not been imported. Press Close again to discard it.
+          </Typography>
         )}
       </DialogContent>
       <DialogActions>
         <Button onClick={() => (sure ? close() : leave())}>Close</Button>
-        <Button disabled={!given || send.isPending} onClick={() => send.mutate(true)}>
+        <Button disabled={!given || send.isPending} onClick={() => send.mutate({ dry: true, partial: false })}>
           See what it would do
         </Button>
-        <Button variant="contained" disabled={!given || send.isPending} onClick={() => send.mutate(false)}>
+        <Button
+          variant="contained"
+          disabled={!given || send.isPending || send.data?.done}
+          onClick={() => send.mutate({ dry: false, partial: false })}
+        >
           Import
         </Button>
       </DialogActions>

@@ -5,6 +5,7 @@ import { ConditionMark } from '../../parts/Condition'
 import { Foreign } from '../../parts/Foreign'
 import type { Column } from '../../parts/list/columns'
 import { day, devicePath } from '../../parts/words'
+import { Name } from '../../parts/Name'
 
 export const deviceColumns: Column<Device>[] = [
   {
@@ -24,7 +25,7 @@ export const deviceColumns: Column<Device>[] = [
     wide: true,
     cell: (d) => (
       <Link component={RouterLink} to={devicePath(d.name)} sx={{ fontWeight: 600 }}>
-        <bdi>{d.name}</bdi>
+        <Name of={d.name} />
       </Link>
     ),
   },
@@ -37,6 +38,6 @@ export const deviceColumns: Column<Device>[] = [
     sorts: true,
     cell: (d) => <span style={{ whiteSpace: 'nowrap' }}>{day(d.expires_at)}</span>,
   },
-  { field: 'owner', title: 'Owner', cell: (d) => <Foreign>{d.owner}</Foreign> },
-  { field: 'tags', title: 'Tags', cell: (d) => <Foreign>{d.tags.join(' ')}</Foreign> },
+  { field: 'owner', title: 'Owner', sorts: true, cell: (d) => <Foreign>{d.owner}</Foreign> },
+  { field: 'tags', title: 'Tags', sorts: true, cell: (d) => <Foreign>{d.tags.join(' ')}</Foreign> },
 ]

@@ -24,7 +24,8 @@ import { May, useMay } from '../../parts/May'
 import { FieldGrid, Panel, Quiet, Row, Stack } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { VirtualRows } from '../../parts/VirtualRows'
-import { devicePath, moment, some, words } from '../../parts/words'
+import { devicePath, some, words } from '../../parts/words'
+import { When } from '../../parts/When'
 
 type Discovery = Schemas['Discovery']
 
@@ -124,7 +125,7 @@ function All({ current }: { current: string | undefined }) {
                 </Link>
                 <span>{s.asked.ranges.join(', ')}</span>
                 <Quiet grow>
-                  {some(s.found, 'service')} found, {moment(s.began_at)}, {s.by}
+                  {some(s.found, 'service')} found, <When at={s.began_at} />, {s.by}
                 </Quiet>
                 <span>{s.ended_at ? s.why || 'ended' : `${s.done} of ${s.total}`}</span>
               </Row>
@@ -188,7 +189,7 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
   const rows = useVirtualizer({
     count: open.length,
     getScrollElement: () => box.current,
-    estimateSize: () => 43,
+    estimateSize: () => 32,
     overscan: 12,
   })
   const drawn = rows.getVirtualItems()

@@ -151,7 +151,7 @@ function Fields({ was }: { was: Channel | undefined }) {
       ) : (
         <>
           <Field name="address" label="Server" />
-          <Field name="port" label="Port" type="number" help="empty: the usual one" />
+          <Field name="port" label="Port" type="number" help="empty: the default" />
           <Choice
             name="security"
             label="Security"

@@ -164,13 +164,13 @@ function EditRule({ was, close }: { was: Rule | undefined; close: () => void }) 
       </FieldGrid>
       <Tick
         name="expiring"
-        label="Tell of CA certificates, domain validations and tokens that expire, instead of slots (needs days left)"
+        label="Notify about CA certificates, domain validations and tokens that expire, instead of slots (needs days left)"
       />
       <FieldGrid columns={4}>
         {told.map((c) => (
           <Tick key={c} name={c} label={c} />
         ))}
-        <Tick name="recovery" label="Tell when it is over" />
+        <Tick name="recovery" label="Notify when it has ended" />
         <Tick name="paused" label="Paused" />
       </FieldGrid>
     </FormDialog>

@@ -16,9 +16,10 @@ import { Loaded } from '../../parts/Loaded'
 import { May, useMay } from '../../parts/May'
 import { Columns, Panel, Quiet, Row, Stack } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
-import { day, moment } from '../../parts/words'
+import { day } from '../../parts/words'
 import { Channels } from './Channels'
 import { NoticeRules } from './NoticeRules'
+import { When } from '../../parts/When'
 
 const states = { sent: 'sent', waiting: 'to be sent', failed: 'could not be sent' }
 
@@ -103,7 +104,9 @@ function Log() {
                 <TableBody>
                   {list.map((n) => (
                     <TableRow key={n.id}>
-                      <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(n.at)}</TableCell>
+                      <TableCell sx={{ whiteSpace: 'nowrap' }}>
+                        <When at={n.at} />
+                      </TableCell>
                       <TableCell sx={{ overflowWrap: 'anywhere' }}>
                         <Link component={RouterLink} to={n.what ? '/ahead' : `/slots/${n.slot}`}>
                           {n.what || n.slot}

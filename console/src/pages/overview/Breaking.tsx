@@ -2,45 +2,45 @@ import Link from '@mui/material/Link'
 import { useQuery } from '@tanstack/react-query'
 import { Link as RouterLink } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { dueQuery } from '../../api/queries'
+import { urgentQuery } from '../../api/queries'
 import { Loaded } from '../../parts/Loaded'
 import { Panel, Quiet } from '../../parts/Panel'
-import { day, days } from '../../parts/words'
+import { day, days, number, some } from '../../parts/words'
 import { SlotLine } from './SlotLine'
 
 const shown = 6
-const week = 7
-
-/** breaks says whether clients are refused now, or will be within a week. */
-export const breaks = (s: Schemas['DueSlot']) =>
-  ['expired', 'unexpected'].includes(s.condition) ||
-  (s.expires_in_days !== null && s.expires_in_days !== undefined && s.expires_in_days <= week)
 
 /** Breaking answers: is anything about to break? */
 export function Breaking() {
-  const due = useQuery(dueQuery('30'))
   return (
     <Panel title="Expired or expiring within 7 days">
-      <Loaded query={due} height={160}>
-        {(all) => {
-          const bad = all.filter(breaks)
+      <Loaded query={useQuery(urgentQuery)} height={160}>
+        {({ breaking, unreachable, not_read: notRead }) => {
+          const silent = unreachable.total - notRead
           return (
             <>
-              {bad.length === 0 && (
+              {breaking.total === 0 && (
                 <Quiet>Nothing expires within 7 days, and no certificate was changed outside Fresh Seal.</Quiet>
               )}
-              {bad.slice(0, shown).map((s) => (
+              {breaking.items.slice(0, shown).map((s) => (
                 <SlotLine
                   key={`${s.device}/${s.name}`}
                   slot={s}
                   says={`${s.locks_out ? 'locks everybody out; ' : ''}${reason(s)}`}
                 />
               ))}
-              {bad.length > shown && (
-                <Link component={RouterLink} to="/slots?sort=expires_at">
-                  and {bad.length - shown} more
+              {breaking.total > shown && (
+                <Link component={RouterLink} to="/slots?ends=7d&sort=expires_at" sx={{ display: 'block' }}>
+                  and {number(breaking.total - shown)} more
                 </Link>
               )}
+              {silent > 0 && (
+                <Link component={RouterLink} to="/slots?condition=unreachable" sx={{ display: 'block' }}>
+                  {some(silent, 'slot')} could not be read: nobody knows what{' '}
+                  {silent === 1 ? 'it serves' : 'they serve'}
+                </Link>
+              )}
+              {notRead > 0 && <Quiet>{some(notRead, 'slot')} not read yet.</Quiet>}
             </>
           )
         }}

@@ -4,8 +4,10 @@ import { useQuery } from '@tanstack/react-query'
 import { Link as RouterLink } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { replacementsQuery } from '../../api/queries'
+import { Foreign } from '../../parts/Foreign'
 import { Panel, Quiet } from '../../parts/Panel'
 import { StateMark } from '../../parts/State'
+import { Name } from '../../parts/Name'
 
 /** Elsewhere answers: what waits for somebody else, and what is under way? */
 export function Elsewhere({ status }: { status: Schemas['Status'] }) {
@@ -27,11 +29,16 @@ export function Elsewhere({ status }: { status: Schemas['Status'] }) {
       {open.map((r) => (
         <Box key={r.id} sx={{ mb: 1 }}>
           <Link component={RouterLink} to={`/replacements/${r.id}`} sx={{ overflowWrap: 'anywhere' }}>
-            {r.id} {r.device}/{r.slot}
+            {r.id} <Name of={`${r.device}/${r.slot}`} />
           </Link>
           <Box>
             <StateMark replacement={r} />
           </Box>
+          {r.state === 'held' && (
+            <Quiet>
+              <Foreign>{r.why}</Foreign>
+            </Quiet>
+          )}
         </Box>
       ))}
       {open.length === 0 && status.late.length === 0 && <Quiet>Nothing is in progress, and nothing is waiting.</Quiet>}

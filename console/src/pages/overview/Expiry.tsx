@@ -10,7 +10,7 @@ export function Expiry({ ends }: { ends: Schemas['Ends'][] }) {
       labels={ends.map((e) => month(e.month).slice(0, 3))}
       titles={ends.map((e) => month(e.month))}
       layers={[{ name: 'slots', color: 'primary.main', values: ends.map((e) => e.count) }]}
-      link={(i) => ({
+      piece={(i) => ({
         to: `/slots?ends=${ends[i]?.month}`,
         says: `${month(ends[i]?.month ?? '')}: ${some(ends[i]?.count ?? 0, 'slot')}`,
       })}

@@ -6,17 +6,18 @@ import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { Suspense, lazy } from 'react'
 import { Link as RouterLink } from 'react-router'
+import { chunk } from '../../api/chunk'
 import { statusQuery } from '../../api/queries'
 import { ConditionMark, conditions, type Condition } from '../../parts/Condition'
 import { Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
-import { some } from '../../parts/words'
+import { number, some } from '../../parts/words'
 import { Heading } from '../../parts/Heading'
 import { Breaking } from './Breaking'
 import { Elsewhere } from './Elsewhere'
 import { ThisWeek } from './ThisWeek'
 
-const Expiry = lazy(async () => ({ default: (await import('./Expiry')).Expiry }))
+const Expiry = lazy(async () => ({ default: (await chunk(import('./Expiry'))).Expiry }))
 
 /**
  * Overview is the first page: how the fleet stands; is anything about to break, what must be done this week, what
@@ -32,8 +33,8 @@ export function Overview() {
       <Heading title={some(status.data.slots, 'slot')} tab="Overview" />
       {status.data.judging && (
         <Typography role="status" sx={{ color: 'text.secondary' }}>
-          Rules or trust have changed: {status.data.judging.judged} of {status.data.judging.slots} slots are judged
-          again.
+          Rules or trust have changed: {number(status.data.judging.judged)} of {number(status.data.judging.slots)} slots
+          are judged again.
         </Typography>
       )}
       {status.data.slots < 2 && (
@@ -71,7 +72,7 @@ export function Overview() {
                 color: count(c) ? 'text.primary' : 'text.secondary',
               }}
             >
-              {count(c)}
+              {number(count(c))}
             </Typography>
             <Typography variant="body2" sx={{ color: 'text.secondary' }}>
               {conditions[c].about}

@@ -4,13 +4,14 @@ import { Link as RouterLink } from 'react-router'
 import type { Slot } from '../../api/client'
 import { ConditionMark } from '../../parts/Condition'
 import { slotPath } from '../../parts/words'
+import { Name } from '../../parts/Name'
 
 /** SlotLine is a slot on one line, with what there is to say of it. */
 export function SlotLine({ slot: s, says }: { slot: Slot; says: string }) {
   return (
     <Box sx={{ py: 0.5, borderBottom: 1, borderColor: 'divider', '&:last-child': { border: 0 } }}>
       <Link component={RouterLink} to={slotPath(s.device, s.name)} sx={{ overflowWrap: 'anywhere' }}>
-        {s.device}/{s.name}
+        <Name of={`${s.device}/${s.name}`} />
       </Link>
       <Box
         sx={{

@@ -1,21 +1,18 @@
 import Link from '@mui/material/Link'
 import { useQuery } from '@tanstack/react-query'
 import { Link as RouterLink } from 'react-router'
-import { dueQuery, tasksQuery } from '../../api/queries'
+import { tasksQuery, urgentQuery } from '../../api/queries'
 import { Loaded } from '../../parts/Loaded'
 import { Panel, Quiet } from '../../parts/Panel'
-import { day, some } from '../../parts/words'
-import { breaks } from './Breaking'
+import { day, number, some } from '../../parts/words'
 import { SlotLine } from './SlotLine'
+import { Name } from '../../parts/Name'
 
 const shown = 5
 
-/** inAWeek says whether a moment comes within a week, or has passed. */
-const inAWeek = (at?: string | null) => Boolean(at) && Date.parse(at ?? '') < Date.now() + 7 * 864e5
-
 /** ThisWeek answers: what must I do this week? Steps by hand, and what must start. */
 export function ThisWeek() {
-  const due = useQuery(dueQuery('7'))
+  const urgent = useQuery(urgentQuery)
   const tasks = useQuery(tasksQuery())
   const steps = tasks.data ?? []
   return (
@@ -31,7 +28,7 @@ export function ThisWeek() {
       {steps.slice(0, 3).map((t) => (
         <Quiet key={t.id}>
           <Link component={RouterLink} to={`/replacements/${t.replacement}`}>
-            {t.device}: {t.name}
+            <Name of={t.device} />: {t.name}
           </Link>
           , by hand{t.taken_by ? `, ${t.taken_by} does it` : ''}
         </Quiet>
@@ -41,39 +38,32 @@ export function ThisWeek() {
           and {some(steps.length - 3, 'more step')} by hand
         </Link>
       )}
-      <Loaded query={due} height={160}>
-        {(all) => {
-          const begin = all.filter(
-            (s) => !breaks(s) && s.condition !== 'factory' && s.condition !== 'flawed' && inAWeek(s.act_by),
-          )
-          const wrong = all.filter((s) => !breaks(s) && ['factory', 'flawed'].includes(s.condition))
-          return (
-            <>
-              {all.length === 0 && steps.length === 0 && <Quiet>Nothing has to be begun this week.</Quiet>}
-              {begin.slice(0, shown).map((s) => (
-                <SlotLine key={`${s.device}/${s.name}`} slot={s} says={`act by ${day(s.act_by)}`} />
-              ))}
-              {begin.length > shown && (
-                <Link component={RouterLink} to="/slots?condition=due">
-                  and {begin.length - shown} more
-                </Link>
-              )}
-              {begin.length === 0 && all.length > 0 && <Quiet>No replacement has to start this week.</Quiet>}
-              {wrong.slice(0, Math.max(0, shown - 1 - begin.length)).map((s) => (
-                <SlotLine
-                  key={`${s.device}/${s.name}`}
-                  slot={s}
-                  says={s.locks_out ? 'locks everybody out' : s.condition === 'factory' ? 'factory certificate' : ''}
-                />
-              ))}
-              {wrong.length > 0 && (
-                <Link component={RouterLink} to="/slots">
-                  {some(wrong.length, 'slot')} with factory or faulty certificates
-                </Link>
-              )}
-            </>
-          )
-        }}
+      <Loaded query={urgent} height={160}>
+        {({ start, faulty }) => (
+          <>
+            {start.items.slice(0, shown).map((s) => (
+              <SlotLine key={`${s.device}/${s.name}`} slot={s} says={`act by ${day(s.act_by)}`} />
+            ))}
+            {start.total > shown && (
+              <Link component={RouterLink} to="/calendar" sx={{ display: 'block' }}>
+                and {number(start.total - shown)} more
+              </Link>
+            )}
+            {start.total === 0 && <Quiet>No replacement has to start this week.</Quiet>}
+            {faulty.items.slice(0, Math.max(0, shown - 1 - start.items.length)).map((s) => (
+              <SlotLine
+                key={`${s.device}/${s.name}`}
+                slot={s}
+                says={s.locks_out ? 'locks everybody out' : s.condition === 'factory' ? 'factory certificate' : ''}
+              />
+            ))}
+            {faulty.total > 0 && (
+              <Link component={RouterLink} to="/slots?condition=factory" sx={{ display: 'block' }}>
+                {some(faulty.total, 'slot')} with factory or faulty certificates
+              </Link>
+            )}
+          </>
+        )}
       </Loaded>
     </Panel>
   )

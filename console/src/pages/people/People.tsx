@@ -18,7 +18,7 @@ import { Loaded } from '../../parts/Loaded'
 import { useMay } from '../../parts/May'
 import { FieldGrid, Panel, Quiet, Row, Stack } from '../../parts/Panel'
 import { Copy } from '../../parts/Print'
-import { moment } from '../../parts/words'
+import { When } from '../../parts/When'
 
 type Role = Schemas['User']['role']
 const roles: Record<Role, string> = {
@@ -36,7 +36,7 @@ export function People() {
   return (
     <Stack>
       <Heading title="People" tab="People" />
-      {admin ? <Both /> : <Quiet>Users and tokens are shown to admins alone.</Quiet>}
+      {admin ? <Both /> : <Quiet>Only admins can see users and tokens.</Quiet>}
     </Stack>
   )
 }
@@ -136,7 +136,9 @@ function UserRow({ user }: { user: Schemas['User'] }) {
           ))}
         </TextField>
       )}
-      <Quiet grow>since {moment(user.added_at)}</Quiet>
+      <Quiet grow>
+        since <When at={user.added_at} />
+      </Quiet>
       {!mine && (
         <Button size="small" color="error" onClick={() => setSure(true)}>
           Remove
@@ -248,7 +250,9 @@ function TokenRow({ t }: { t: Schemas['Token'] }) {
       <span>
         {t.role}, by <bdi>{t.user}</bdi>
       </span>
-      <Quiet grow>until {moment(t.ends_at)}</Quiet>
+      <Quiet grow>
+        until <When at={t.ends_at} />
+      </Quiet>
       <Button size="small" color="error" onClick={() => setSure(true)}>
         End it
       </Button>

@@ -14,7 +14,7 @@ import { useMay } from '../../parts/May'
 import { Panel, Quiet } from '../../parts/Panel'
 import { Copy } from '../../parts/Print'
 import { Problem } from '../../parts/Problem'
-import { moment } from '../../parts/words'
+import { When } from '../../parts/When'
 
 /** GuidedStep leads a person through a step by hand: what to do, what to copy, what to carry, what to give back. */
 export function GuidedStep({ replacement }: { replacement: string }) {
@@ -127,7 +127,9 @@ function Guide({ t }: { t: Task }) {
           >
             {answer.isPending ? 'Looking…' : t.ask ? 'Submit' : t.seen ? 'Look now' : 'Done'}
           </Button>
-          <Typography sx={{ color: 'text.secondary' }}>until {moment(t.due_at)}</Typography>
+          <Typography sx={{ color: 'text.secondary' }}>
+            until <When at={t.due_at} />
+          </Typography>
         </Box>
         {(answer.error ?? takeOver.error) && <Problem error={answer.error ?? takeOver.error} />}
         <Notes t={t} />
@@ -189,7 +191,7 @@ function Notes({ t }: { t: Task }) {
           <strong>
             <bdi>{n.by}</bdi>
           </strong>
-          , {moment(n.at)}: <Foreign>{n.text}</Foreign>
+          , <When at={n.at} />: <Foreign>{n.text}</Foreign>
         </Typography>
       ))}
       {operator && (

@@ -20,11 +20,13 @@ import { Columns, Facts, Panel, Stack, type Fact } from '../../parts/Panel'
 import { Copy, Print } from '../../parts/Print'
 import { StateMark, wanted } from '../../parts/State'
 import { Term } from '../../parts/Term'
-import { moment, slotPath, some } from '../../parts/words'
+import { lasted, slotPath, some } from '../../parts/words'
 import { GuidedStep } from './GuidedStep'
 import { Stages } from './Stages'
 import { useLive } from './useLive'
 import { Wishes } from './Wishes'
+import { When } from '../../parts/When'
+import { Name } from '../../parts/Name'
 
 /** ReplacementPage shows a replacement while it happens, and afterwards what was done. */
 export function ReplacementPage() {
@@ -55,9 +57,7 @@ function Shown({ it }: { it: Replacement }) {
           Replacements
         </Link>
         <Link component={RouterLink} to={slotPath(it.device, it.slot)}>
-          <bdi>
-            {it.device}/{it.slot}
-          </bdi>
+          <Name of={`${it.device}/${it.slot}`} />
         </Link>
       </Breadcrumbs>
       <Heading
@@ -120,7 +120,17 @@ function Shown({ it }: { it: Replacement }) {
           )}
           <Panel title="Request">
             <Facts rows={facts(it)} />
-            {it.request && <Copy text={it.request.pem} what="the request" label="Copy the request as text" />}
+            {it.request && (
+              <Box className="no-print" sx={{ display: 'flex', gap: 1.5, alignItems: 'baseline' }}>
+                <Copy text={it.request.pem} what="the request" label="Copy the request as text" />
+                <Link
+                  href={`data:application/pkcs10,${encodeURIComponent(it.request.pem)}`}
+                  download={`${it.id}-${it.device}.csr`}
+                >
+                  Download the request
+                </Link>
+              </Box>
+            )}
           </Panel>
         </Stack>
       </Columns>
@@ -137,9 +147,14 @@ function Unused({ answer: u }: { answer: NonNullable<Replacement['unused']>[numb
           ...((u.findings ?? []).length === 0 ? [['Not used', <Foreign>{u.why}</Foreign>] as Fact] : []),
           ['Subject', <Foreign>{u.certificate.subject}</Foreign>],
           ['Issuer', <Foreign>{u.certificate.issuer}</Foreign>],
-          ['Expires', moment(u.certificate.not_after)],
+          ['Expires', <When at={u.certificate.not_after} />],
           ['SHA-256', <Print text={u.certificate.sha256} what="its SHA-256" />],
-          ['Came', <Foreign>{`${moment(u.came_at)}, from ${u.came_by}`}</Foreign>],
+          [
+            'Came',
+            <>
+              <When at={u.came_at} />, from <Foreign>{u.came_by}</Foreign>
+            </>,
+          ],
         ]}
       />
       {(u.findings ?? []).length > 0 && <Findings found={u.findings ?? []} />}
@@ -185,20 +200,29 @@ function facts(it: Replacement): Fact[] {
       <Foreign>{`“${value}”: the family has no place for it in its request`}</Foreign>,
     ]),
     ['Signer', it.signer],
-    ['Asked for by', <Foreign>{`${it.asked_by}, ${moment(it.begun_at)}`}</Foreign>],
+    [
+      'Requested by',
+      <>
+        <Foreign>{it.asked_by}</Foreign>, <When at={it.started_at} />
+      </>,
+    ],
+    ...(it.state === 'sealed' ? [['Took', `${lasted(it.started_at, it.changed_at)}, waits included`] as Fact] : []),
     ...(it.approved_by ? [['Approved by', <Foreign>{it.approved_by}</Foreign>] as Fact] : []),
     ...(it.former ?? []).map((f): Fact => [
       'Obsolete',
-      <Foreign>{`${f.sha256.slice(0, 16)}…, asked for anew by ${f.by}: ${f.reason}`}</Foreign>,
+      <Foreign>{`${f.sha256.slice(0, 16)}…, requested again by ${f.by}: ${f.reason}`}</Foreign>,
     ]),
-    ...(it.not_before ? [['Not before', moment(it.not_before)] as Fact] : []),
+    ...(it.not_before ? [['Not before', <When at={it.not_before} />] as Fact] : []),
     ...(it.stop_after ? [['Stops after', it.stop_after] as Fact] : []),
     ...(it.paused_by ? [['Paused by', <Foreign>{it.paused_by}</Foreign>] as Fact] : []),
-    ...(it.any_time ? [['Outside of its windows', <Foreign>{it.any_time}</Foreign>] as Fact] : []),
+    ...(it.any_time ? [['Outside its windows', <Foreign>{it.any_time}</Foreign>] as Fact] : []),
     ...(it.retry_of ? [['Retry of', it.retry_of] as Fact] : []),
     ...(it.kept_files ?? []).map((f): Fact => [
       'Kept off the device',
-      <Foreign>{`${f.name}, ${some(f.bytes, 'byte')}, ${moment(f.at)}; an admin exports it with: freshseal replacement file ${it.id} ${f.name}`}</Foreign>,
+      <>
+        <Foreign>{f.name}</Foreign>, {some(f.bytes, 'byte')}, <When at={f.at} />; an admin exports it with: freshseal
+        replacement file {it.id} <Foreign>{f.name}</Foreign>
+      </>,
     ]),
     ...(it.kept
       ? [['Kept for another try', `until ${it.kept.until.slice(0, 10)}: ${it.kept.what.join(', ')}`] as Fact]

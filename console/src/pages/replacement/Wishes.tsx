@@ -7,6 +7,7 @@ import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api, take, type Replacement } from '../../api/client'
 import { sessionQuery, useChange } from '../../api/queries'
+import { command, option } from '../../parts/command'
 import { Compare } from '../../parts/Compare'
 import { Confirm } from '../../parts/Confirm'
 import { Findings } from '../../parts/Findings'
@@ -127,7 +128,7 @@ export function Wishes({ r }: { r: Replacement }) {
         {can.has('accept-answer') && wish('accept', 'Accept the answer')}
         {r.waiting_for === 'approval' && wish('approve', 'Approve')}
         {r.waiting_for === 'go-ahead' && wish('go', 'Go on')}
-        {r.waiting_for === 'window' && wish('go-anyway', 'Touch the device now', 'outlined')}
+        {r.waiting_for === 'window' && wish('go-anyway', 'Change the device now', 'outlined')}
         {open && r.state !== 'held' && !r.paused_by && !changed && wish('pause', 'Pause', 'outlined')}
         {r.paused_by &&
           r.state !== 'held' &&
@@ -151,7 +152,9 @@ export function Wishes({ r }: { r: Replacement }) {
         {open && !(r.state === 'held' && changed) && wish('cancel', 'Cancel', 'outlined', true)}
         {(r.state === 'sealed' || (r.state === 'held' && changed)) && wish('revert', 'Revert', 'outlined', true)}
       </Box>
-      {mine && <Quiet>You asked for it: where the policy wants another person to approve, it cannot be you.</Quiet>}
+      {mine && (
+        <Quiet>You requested it: if the policy requires another person’s approval, you cannot approve it.</Quiet>
+      )}
       {r.state === 'held' && unknown && (
         <Typography sx={{ mt: 1 }}>
           Nobody knows whether the step “{unknown.name}” was done. Look at the device first.
@@ -249,7 +252,27 @@ type QuestionProps = {
   setReason: (text: string) => void
 }
 
-function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) {
+/** commands do the same as the wishes that are asked about. */
+function commandOf(r: Replacement, wish: Wish, reason: string) {
+  const of = (verb: string, ...more: string[]) => command('replacement', verb, r.id, ...more)
+  switch (wish) {
+    case 'go-anyway':
+      return of('go', ...option('reason', reason))
+    case 'done':
+    case 'not-done':
+    case 'repeat':
+      return of('resume', '--step', wish)
+    case 'close-new':
+    case 'close-old':
+    case 'close-neither':
+      return of('close', '--as', closes[wish], ...option('reason', reason))
+    default:
+      return of(wish)
+  }
+}
+
+function Question({ r, wish, step, reason, setReason, ...asked }: QuestionProps) {
+  const rest = { ...asked, command: commandOf(r, wish, reason) }
   const place = `${r.device}/${r.slot}`
   const old = { title: 'Old', sha256: r.old_sha256 }
   const fresh = { title: 'New', sha256: r.new_sha256, none: 'not signed yet' }
@@ -293,7 +316,7 @@ function Question({ r, wish, step, reason, setReason, ...rest }: QuestionProps) 
       )
     case 'go-anyway':
       return (
-        <Confirm {...rest} question={`Touch ${r.device} outside of its windows?`} yes="Touch it now" no="Wait">
+        <Confirm {...rest} question={`Change ${r.device} outside its windows?`} yes="Change it now" no="Wait">
           <Typography sx={{ mb: 2 }}>{r.closed}</Typography>
           <TextField
             label="Reason"

@@ -6,23 +6,29 @@ import TextField from '@mui/material/TextField'
 import { Link as RouterLink, useNavigate, useSearchParams } from 'react-router'
 import type { Batch, Replacement } from '../../api/client'
 import { batchesList, replacementsList } from '../../api/lists'
+import { Foreign } from '../../parts/Foreign'
 import { Heading } from '../../parts/Heading'
 import { List } from '../../parts/list/List'
 import { Filters } from '../../parts/list/Filters'
 import { Views } from '../../parts/list/Views'
 import type { Column } from '../../parts/list/columns'
-import { count } from '../../parts/list/paging'
 import { Stack } from '../../parts/Panel'
 import { StateMark, states } from '../../parts/State'
 import { Term } from '../../parts/Term'
 import { TextFilter } from '../../parts/TextFilter'
 import { useFilter } from '../../parts/useFilter'
-import { moment, slotPath } from '../../parts/words'
+import { slotPath, number } from '../../parts/words'
+import { When } from '../../parts/When'
+import { Name } from '../../parts/Name'
+
+// Of these it matters why.
+const stuck: Replacement['state'][] = ['held', 'reverted', 'cancelled']
 
 const columns: Column<Replacement>[] = [
   {
     field: 'id',
     title: 'Id',
+    sorts: true,
     always: true,
     narrow: true,
     cell: (r) => (
@@ -31,34 +37,49 @@ const columns: Column<Replacement>[] = [
       </Link>
     ),
   },
-  { field: 'state', title: 'State', always: true, narrow: true, cell: (r) => <StateMark replacement={r} /> },
+  {
+    field: 'state',
+    title: 'State',
+    sorts: true,
+    always: true,
+    narrow: true,
+    cell: (r) => <StateMark replacement={r} />,
+  },
   {
     field: 'slot',
     title: 'Slot',
+    sorts: true,
     always: true,
     narrow: true,
     wide: true,
     cell: (r) => (
       <Link component={RouterLink} to={slotPath(r.device, r.slot)}>
-        <bdi>
-          {r.device}/{r.slot}
-        </bdi>
+        <Name of={`${r.device}/${r.slot}`} />
       </Link>
     ),
   },
-  { field: 'signer', title: 'Signer', cell: (r) => r.signer },
   {
-    field: 'begun_at',
-    title: 'Started',
-    cell: (r) => <span style={{ whiteSpace: 'nowrap' }}>{moment(r.begun_at)}</span>,
+    field: 'why',
+    title: 'Why',
+    sorts: true,
+    wide: true,
+    cell: (r) => stuck.includes(r.state) && <Foreign>{r.why}</Foreign>,
   },
-  { field: 'asked_by', title: 'Asked for by', cell: (r) => <bdi>{r.asked_by}</bdi> },
+  { field: 'signer', title: 'Signer', sorts: true, cell: (r) => r.signer },
+  {
+    field: 'started_at',
+    title: 'Started',
+    sorts: true,
+    cell: (r) => <When at={r.started_at} />,
+  },
+  { field: 'asked_by', title: 'Requested by', sorts: true, cell: (r) => <bdi>{r.asked_by}</bdi> },
 ]
 
 const batchColumns: Column<Batch>[] = [
   {
     field: 'id',
     title: 'Id',
+    sorts: true,
     always: true,
     narrow: true,
     cell: (b) => (
@@ -68,12 +89,12 @@ const batchColumns: Column<Batch>[] = [
     ),
   },
   { field: 'state', title: 'State', always: true, narrow: true, cell: (b) => b.state },
-  { field: 'slots', title: 'Slots', narrow: true, cell: (b) => count(b.counts.slots) },
-  { field: 'sealed', title: 'Sealed', narrow: true, cell: (b) => count(b.counts.sealed) },
-  { field: 'open', title: 'Under way', cell: (b) => count(b.counts.under_way + b.counts.waiting) },
-  { field: 'wrong', title: 'Held or refused', cell: (b) => count(b.counts.held + b.counts.refused) },
-  { field: 'begun_at', title: 'Started', cell: (b) => moment(b.begun_at) },
-  { field: 'asked_by', title: 'Asked for by', cell: (b) => <bdi>{b.asked_by}</bdi> },
+  { field: 'slots', title: 'Slots', narrow: true, cell: (b) => number(b.counts.slots) },
+  { field: 'sealed', title: 'Sealed', narrow: true, cell: (b) => number(b.counts.sealed) },
+  { field: 'open', title: 'Under way', cell: (b) => number(b.counts.under_way + b.counts.waiting) },
+  { field: 'wrong', title: 'Held or refused', cell: (b) => number(b.counts.held + b.counts.refused) },
+  { field: 'started_at', title: 'Started', sorts: true, cell: (b) => <When at={b.started_at} /> },
+  { field: 'asked_by', title: 'Requested by', sorts: true, cell: (b) => <bdi>{b.asked_by}</bdi> },
 ]
 
 /** Replacements lists what is under way and what was done, newest first; batches stand in a list of their own. */

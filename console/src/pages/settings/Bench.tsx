@@ -112,7 +112,7 @@ function SetUp({ b, close }: { b: Bench; close: () => void }) {
       </Alert>
       <FieldGrid>
         <Field name="root" label="Name of the root" autoFocus />
-        <Field name="middle" label="Name of a level between" help="empty: the root signs the issuing level" />
+        <Field name="middle" label="Name of an intermediate level" help="empty: the root signs the issuing level" />
         <Field name="issuing" label="Name of the issuing level" />
         <Field name="organization" label="Organization" />
         <Field name="country" label="Country" help="two letters" />
@@ -120,7 +120,7 @@ function SetUp({ b, close }: { b: Bench; close: () => void }) {
         <Field name="belowDays" label="Lifetime of the levels below (days)" type="number" />
         <Field name="leafDays" label="Longest certificate (days)" type="number" />
       </FieldGrid>
-      <Tick name="keep" label="Keep the root, make the levels below anew" />
+      <Tick name="keep" label="Keep the root, create the levels below again" />
     </FormDialog>
   )
 }

@@ -282,7 +282,7 @@ function EditRules({ policy }: { policy: Policy }) {
           multiline
           minRows={2}
           sx={{ gridColumn: '1 / -1' }}
-          help="one in a line, as calendars write them (RFC 5545): DTSTART;TZID=Europe/Oslo:20261201T220000 RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H"
+          help="one per line, as calendars write them (RFC 5545): DTSTART;TZID=Europe/Oslo:20261201T220000 RRULE:FREQ=WEEKLY;BYDAY=TU,TH DURATION:PT4H"
         />
         <Field
           name="freezes"
@@ -290,7 +290,7 @@ function EditRules({ policy }: { policy: Policy }) {
           multiline
           minRows={2}
           sx={{ gridColumn: '1 / -1' }}
-          help="one in a line: 2026-12-20/2027-01-03 end of the year"
+          help="one per line: 2026-12-20/2027-01-03 end of the year"
         />
       </FieldGrid>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2 }}>

@@ -8,7 +8,6 @@ import { settingsQuery } from '../../api/queries'
 import { Heading } from '../../parts/Heading'
 import { Loaded } from '../../parts/Loaded'
 import { Facts, Panel, Stack } from '../../parts/Panel'
-import { moment } from '../../parts/words'
 import { Nowhere } from '../nowhere/Nowhere'
 import { Anchors } from './Anchors'
 import { Credentials } from './Credentials'
@@ -16,6 +15,7 @@ import { Password } from './Password'
 import { Rules } from './Rules'
 import { Signers } from './Signers'
 import { Sites } from './Sites'
+import { When } from '../../parts/When'
 
 const parts: Record<string, { title: string; show: ComponentType }> = {
   policy: { title: 'Policy', show: Rules },
@@ -72,7 +72,7 @@ function Service() {
               ['Version', s.version],
               ['Folder', s.folder],
               ['Reads the fleet', s.read_every],
-              ['Started', moment(s.started_at)],
+              ['Started', <When at={s.started_at} />],
               ['Its own certificate', 'is replaced like any other: it stands in the list of devices'],
               ['Built of', <a href="/api/v1/licences">works of others, with their licences</a>],
             ]}

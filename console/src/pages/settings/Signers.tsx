@@ -145,7 +145,7 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
             edit={edit}
             remove={() => take(api.DELETE('/api/v1/signers/{name}', { params: { path: { name: s.name } } }))}
           >
-            <Typography>What is known of it is deleted. Certificates that it signed stay as they are.</Typography>
+            <Typography>Its settings are deleted. Certificates that it signed stay valid.</Typography>
           </EditRemove>
         </May>
       )}

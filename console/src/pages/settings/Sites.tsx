@@ -261,7 +261,7 @@ function Fields({ was }: { was: Site | undefined }) {
       <Field name="locality" label="Locality in requests" />
       <Field name="state" label="State in requests" />
       <Field name="country" label="Country in requests" help="two letters" />
-      <Field name="email" label="E-mail in requests" help="only where forms demand one" />
+      <Field name="email" label="E-mail in requests" help="only if forms require one" />
       <Field name="most" label="Links at once" type="number" help="empty: no limit" />
       <Choice
         name="read"

@@ -29,7 +29,7 @@ export function Acknowledge({ slot: s, close }: { slot: Slot; close: () => void 
     >
       <FieldGrid columns={1}>
         <Field name="reason" label="Reason" autoFocus help="why no notice is needed" />
-        <Field name="until" label="Last day" type="date" help="until then nobody is told of it, unless it gets worse" />
+        <Field name="until" label="Last day" type="date" help="no notices until then, unless it gets worse" />
       </FieldGrid>
     </FormDialog>
   )

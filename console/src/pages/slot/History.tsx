@@ -14,6 +14,7 @@ import { Columns, Panel, Quiet } from '../../parts/Panel'
 import { Print } from '../../parts/Print'
 import { StateMark } from '../../parts/State'
 import { day, moment } from '../../parts/words'
+import { When } from '../../parts/When'
 
 /** Behind says who changed what a slot serves. */
 function Behind({ of: r }: { of: Schemas['PastReading'] }) {
@@ -92,8 +93,12 @@ export function History({ device, slot, replacements }: { device: string; slot: 
             <TableBody>
               {(readings.data ?? []).map((r) => (
                 <TableRow key={r.at}>
-                  <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(r.at)}</TableCell>
-                  <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(r.until)}</TableCell>
+                  <TableCell sx={{ whiteSpace: 'nowrap' }}>
+                    <When at={r.at} />
+                  </TableCell>
+                  <TableCell sx={{ whiteSpace: 'nowrap' }}>
+                    <When at={r.until} />
+                  </TableCell>
                   <TableCell>
                     <Foreign>{r.failure?.what ?? r.subject}</Foreign>
                   </TableCell>
@@ -118,7 +123,7 @@ export function History({ device, slot, replacements }: { device: string; slot: 
             </Link>
             <StateMark replacement={r} />
             <Quiet>
-              {moment(r.begun_at)}, {r.signer}
+              <When at={r.started_at} />, {r.signer}
             </Quiet>
           </Box>
         ))}

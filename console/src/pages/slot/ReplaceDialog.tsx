@@ -11,6 +11,7 @@ import * as v from 'valibot'
 import { ApiError, api, take, type Schemas, type Slot } from '../../api/client'
 import { deviceQuery, familiesQuery, policiesQuery, signersQuery } from '../../api/queries'
 import { Choice, Field, Tick } from '../../parts/form/Field'
+import { command, option } from '../../parts/command'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
 import { FieldGrid } from '../../parts/Panel'
@@ -87,6 +88,21 @@ export function ReplaceDialog({ slot, close }: { slot: Slot; close: () => void }
       always
       submit="Start"
       said="The replacement has started"
+      command={(t) =>
+        command(
+          'replace',
+          [`${slot.device}/${slot.name}`, ...t.also].join(','),
+          ...(itself ? [] : option('signer', t.signer)),
+          ...option('key', t.key),
+          ...t.names.split(/[\s,]+/).flatMap((n) => option('name', n)),
+          ...(t.when === 'window' ? ['--at', 'next-window'] : []),
+          ...(t.when === 'at' && t.at ? ['--at', new Date(t.at).toISOString()] : []),
+          ...option('stop-after', t.stopAfter),
+          t.unseen && '--unseen',
+          t.oneWay && '--one-way',
+          '--watch',
+        )
+      }
       of="replacements"
       send={async (t) => {
         try {
@@ -146,7 +162,7 @@ function When() {
     <FieldGrid columns={3}>
       <Choice
         name="when"
-        label="The device is touched"
+        label="When to change the device"
         options={[
           { value: '', label: 'as soon as the policy allows it' },
           { value: 'window', label: 'in the next window that opens' },

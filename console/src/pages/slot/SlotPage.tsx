@@ -19,11 +19,14 @@ import { Columns, Facts, Panel, Quiet, Stack, type Fact } from '../../parts/Pane
 import { Print } from '../../parts/Print'
 import { Problem } from '../../parts/Problem'
 import { Term } from '../../parts/Term'
-import { day, days, devicePath, moment } from '../../parts/words'
+import { TakeChain } from '../../parts/Whole'
+import { When } from '../../parts/When'
+import { day, days, devicePath } from '../../parts/words'
 import { Acknowledge } from './Acknowledge'
 import { History } from './History'
 import { Pins } from './Pins'
 import { ReplaceDialog } from './ReplaceDialog'
+import { Name } from '../../parts/Name'
 
 /** SlotPage shows one slot: what it serves, what is wrong with it, what was done. */
 export function SlotPage() {
@@ -60,15 +63,11 @@ function Shown({ s }: { s: Slot }) {
           Slots
         </Link>
         <Link component={RouterLink} to={devicePath(s.device)}>
-          {s.device}
+          <Name of={s.device} />
         </Link>
       </Breadcrumbs>
       <Heading
-        title={
-          <bdi>
-            {s.device}/{s.name}
-          </bdi>
-        }
+        title={<Name of={`${s.device}/${s.name}`} />}
         tab={`${s.device}/${s.name}`}
         below={
           <Box sx={{ display: 'flex', gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
@@ -112,6 +111,7 @@ function Shown({ s }: { s: Slot }) {
         <Panel title="Chain as served">
           {s.trust && <Trust all={s.trust} />}
           {s.chain ? <Chain links={s.chain} incomplete={hole?.what} /> : <Quiet>Nothing could be read.</Quiet>}
+          {s.chain && <TakeChain device={s.device} slot={s.name} />}
         </Panel>
         <Stack>
           <Panel title="Findings">
@@ -134,7 +134,12 @@ function Shown({ s }: { s: Slot }) {
                   </>,
                   s.condition === 'factory' ? 'now' : day(s.act_by),
                 ],
-                ['Read', `${moment(s.read_at)} ${s.version ?? ''}`],
+                [
+                  'Read',
+                  <>
+                    <When at={s.read_at} /> {s.version}
+                  </>,
+                ],
                 ['SHA-256', <Print text={s.certificate?.sha256} what="the SHA-256" />],
               ]}
             />

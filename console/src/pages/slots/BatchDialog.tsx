@@ -1,3 +1,4 @@
+import { number } from '../../parts/words'
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Typography from '@mui/material/Typography'
@@ -7,9 +8,9 @@ import * as v from 'valibot'
 import { api, take, type Schemas } from '../../api/client'
 import { signersQuery } from '../../api/queries'
 import { Choice, Tick } from '../../parts/form/Field'
+import { command, option } from '../../parts/command'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { useTyped } from '../../parts/form/Form'
-import { count } from '../../parts/list/paging'
 import { FieldGrid } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import type { Filter } from '../../api/lists'
@@ -50,6 +51,23 @@ export function BatchDialog({ slots, filter, close }: Which & { close: () => voi
       always
       submit="Start"
       said="The batch has started"
+      command={
+        (t) =>
+          slots || Object.values(filter).some(Boolean)
+            ? command(
+                'batch',
+                'start',
+                ...(slots ?? []),
+                ...(slots
+                  ? []
+                  : Object.entries(filter).flatMap(([name, value]) => option(name.replace('_', '-'), value))),
+                ...option('by', t.signer),
+                ...option('key', t.key),
+                t.unseen && '--unseen',
+                t.oneWay && '--one-way',
+              )
+            : '' // the client starts no batch of the whole fleet
+      }
       of="batches"
       send={(t) => take(api.POST('/api/v1/batches', { body: orderOf({ slots, filter }, t) }))}
       done={(b) => void navigate(`/batches/${b.id}`)}
@@ -98,12 +116,12 @@ function Preview(which: Which) {
       {r && (
         <Box aria-label="Rehearsal of the batch" role="group" sx={{ display: 'grid', gap: 1 }}>
           <Typography>
-            Nothing was sent. <strong>{count(r.slots)} slots</strong>:{' '}
-            {r.sites.map((s) => `${s.site || 'no site'} ${count(s.count)}`).join(', ')}.
+            Nothing was sent. <strong>{number(r.slots)} slots</strong>:{' '}
+            {r.sites.map((s) => `${s.site || 'no site'} ${number(s.count)}`).join(', ')}.
           </Typography>
           {r.watched > 0 && (
             <Typography sx={{ color: 'warning.main' }}>
-              {count(r.watched)} of them are of devices without a family, and would be refused.
+              {number(r.watched)} of them are of devices without a family, and would be refused.
             </Typography>
           )}
           {r.why && (

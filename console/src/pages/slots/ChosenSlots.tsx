@@ -3,13 +3,13 @@ import Paper from '@mui/material/Paper'
 import Typography from '@mui/material/Typography'
 import Box from '@mui/material/Box'
 import { Suspense, lazy, useState } from 'react'
+import { chunk } from '../../api/chunk'
 import { chosen, none, type Choice } from '../../parts/list/choice'
-import { count } from '../../parts/list/paging'
-import { pageSize } from '../../parts/list/query'
+import { rowsWanted } from '../../parts/list/rows'
 import type { Filter } from '../../api/lists'
-import { some } from '../../parts/words'
+import { some, number } from '../../parts/words'
 
-const BatchDialog = lazy(async () => ({ default: (await import('./BatchDialog')).BatchDialog }))
+const BatchDialog = lazy(async () => ({ default: (await chunk(import('./BatchDialog'))).BatchDialog }))
 
 type Props = { choice: Choice; total: number | undefined; filter: Filter; choose: (choice: Choice) => void }
 
@@ -22,11 +22,11 @@ export function ChosenSlots({ choice, total, filter, choose }: Props) {
     <Paper component="section" aria-label="Chosen slots" sx={{ p: 1.5 }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center' }}>
         <Typography role="status" sx={{ fontWeight: 600 }}>
-          {count(n)} chosen{choice.all && ', all that match the filter'}
+          {number(n)} chosen{choice.all && ', all that match the filter'}
         </Typography>
-        {!choice.all && total !== undefined && total > n && n >= Math.min(pageSize, total) && (
+        {!choice.all && total !== undefined && total > n && n >= Math.min(rowsWanted().size, total) && (
           <Button size="small" onClick={() => choose({ all: true, names: new Set() })}>
-            Choose all {count(total)} that match the filter
+            Choose all {number(total)} that match the filter
           </Button>
         )}
         <Button size="small" variant="contained" onClick={() => setReplacing(true)}>

@@ -47,7 +47,12 @@ export function Slots() {
         choose={(condition) => set({ condition })}
         counts={status.data?.conditions}
       />
-      <Filters filter={filter} set={set} by={['site', 'family', 'tag', 'owner', 'signer']} />
+      <Filters
+        filter={filter}
+        set={set}
+        by={['site', 'family', 'tag', 'owner', 'signer']}
+        more={['issuer', 'key_type', 'signature']}
+      />
       {operator && (
         <ChosenSlots
           choice={choice.of}

@@ -6,6 +6,7 @@ import { ConditionMark } from '../../parts/Condition'
 import { Foreign } from '../../parts/Foreign'
 import type { Column } from '../../parts/list/columns'
 import { day, days, slotPath } from '../../parts/words'
+import { Name } from '../../parts/Name'
 
 export const slotColumns: Column<Slot>[] = [
   {
@@ -25,7 +26,7 @@ export const slotColumns: Column<Slot>[] = [
     wide: true,
     cell: (s) => (
       <Link component={RouterLink} to={slotPath(s.device, s.name)} sx={{ fontWeight: 600 }}>
-        <bdi>{s.device}</bdi>
+        <Name of={s.device} />
         <Box component="span" sx={{ color: 'text.secondary', fontWeight: 400 }}>
           /{s.name}
         </Box>
@@ -47,6 +48,7 @@ export const slotColumns: Column<Slot>[] = [
   {
     field: 'days',
     title: 'Left',
+    sorts: 'expires_at',
     narrow: true,
     cell: (s) => (
       <Box component="span" sx={{ whiteSpace: 'nowrap' }}>
@@ -57,11 +59,21 @@ export const slotColumns: Column<Slot>[] = [
   {
     field: 'act_by',
     title: 'Act by',
+    sorts: true,
     cell: (s) => (
       <Box component="span" sx={{ whiteSpace: 'nowrap' }}>
         {s.condition === 'factory' ? 'now' : day(s.act_by)}
       </Box>
     ),
   },
-  { field: 'finding', title: 'Worst finding', wide: true, cell: (s) => <Foreign>{s.findings[0]?.what}</Foreign> },
+  { field: 'issuer', title: 'Issuer', sorts: true, extra: true, cell: (s) => <Foreign>{s.issuer}</Foreign> },
+  { field: 'key_type', title: 'Key', sorts: true, extra: true, cell: (s) => <Foreign>{s.key_type}</Foreign> },
+  { field: 'signature', title: 'Signature', sorts: true, extra: true, cell: (s) => <Foreign>{s.signature}</Foreign> },
+  {
+    field: 'finding',
+    title: 'Worst finding',
+    sorts: true,
+    wide: true,
+    cell: (s) => <Foreign>{s.findings[0]?.what}</Foreign>,
+  },
 ]

@@ -9,12 +9,14 @@ import { List } from '../../parts/list/List'
 import type { Column } from '../../parts/list/columns'
 import { Panel, Quiet, Stack } from '../../parts/Panel'
 import { PinUpdates } from '../../parts/PinUpdates'
-import { moment } from '../../parts/words'
+import { When } from '../../parts/When'
+import { Name } from '../../parts/Name'
 
 const columns: Column<Task>[] = [
   {
     field: 'what',
     title: 'What',
+    sorts: 'name',
     always: true,
     narrow: true,
     wide: true,
@@ -24,9 +26,27 @@ const columns: Column<Task>[] = [
       </Link>
     ),
   },
-  { field: 'device', title: 'Slot', narrow: true, wide: true, cell: (t) => <bdi>{`${t.device}/${t.slot}`}</bdi> },
-  { field: 'due', title: 'Until', cell: (t) => <span style={{ whiteSpace: 'nowrap' }}>{moment(t.due_at)}</span> },
-  { field: 'taken', title: 'Taken by', narrow: true, cell: (t) => (t.taken_by ? <bdi>{t.taken_by}</bdi> : 'nobody') },
+  {
+    field: 'device',
+    title: 'Slot',
+    sorts: 'slot',
+    narrow: true,
+    wide: true,
+    cell: (t) => <Name of={`${t.device}/${t.slot}`} />,
+  },
+  {
+    field: 'due',
+    title: 'Until',
+    sorts: 'due_at',
+    cell: (t) => <When at={t.due_at} />,
+  },
+  {
+    field: 'taken',
+    title: 'Taken by',
+    sorts: 'taken_by',
+    narrow: true,
+    cell: (t) => (t.taken_by ? <bdi>{t.taken_by}</bdi> : 'nobody'),
+  },
 ]
 
 /** Tasks lists the steps that wait for a person, oldest first. */

@@ -27,7 +27,7 @@ export function Conflict<T extends object>({ labels, base, theirs, mine, take }:
   return (
     <Alert severity="warning" variant="outlined" sx={{ mt: 2 }}>
       <AlertTitle>Somebody else changed it since you opened it</AlertTitle>
-      {changed.length === 0 && <Typography>Nothing that stands here differs.</Typography>}
+      {changed.length === 0 && <Typography>No field shown here differs.</Typography>}
       {changed
         .filter((n) => !both.includes(n))
         .map((n) => (

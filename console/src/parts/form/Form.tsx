@@ -16,6 +16,7 @@ import type { GenericSchema } from 'valibot'
 import { ApiError } from '../../api/client'
 import type { Noun } from '../../api/keys'
 import { stale } from '../../api/queries'
+import { AsCommand } from '../AsCommand'
 import { say } from '../notice'
 import { Problem } from '../Problem'
 import { Conflict, type Guard } from './Conflict'
@@ -31,6 +32,7 @@ export type FormProps<T extends FieldValues, Out> = {
   of: Noun
   said?: string // when it is done; default: "Saved"
   done?: (out: Out) => void
+  command?: (values: T, changed: Partial<T>) => string // that does the same
   guard?: Guard<T> // where somebody else may change the same thing meanwhile
   always?: boolean // may be sent although nothing was changed
   again?: boolean // begins anew when it was sent
@@ -51,9 +53,10 @@ export function Form<T extends FieldValues, Out>(p: FormProps<T, Out>) {
   useEffect(() => onDirty?.(isDirty), [isDirty, onDirty])
   const [conflict, setConflict] = useState<{ base: T; theirs: T }>()
   const [base, setBase] = useState(p.start)
+  const changedOf = (values: T) =>
+    Object.fromEntries(Object.keys(dirtyFields).map((name) => [name, values[name]])) as Partial<T>
   const send = useMutation<Out, Error, T>({
-    mutationFn: (values) =>
-      p.send(values, Object.fromEntries(Object.keys(dirtyFields).map((name) => [name, values[name]])) as Partial<T>),
+    mutationFn: (values) => p.send(values, changedOf(values)),
     onSuccess: (out, values) => {
       say(p.said ?? 'Saved')
       setConflict(undefined)
@@ -84,6 +87,7 @@ export function Form<T extends FieldValues, Out>(p: FormProps<T, Out>) {
   const fields = (
     <>
       {p.children}
+      {p.command && <AsCommand command={p.command(values, changedOf(values))} />}
       {conflict && p.guard ? (
         <Conflict
           labels={p.guard.labels}

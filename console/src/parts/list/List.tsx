@@ -1,3 +1,4 @@
+import { number, some } from '../words'
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
@@ -19,32 +20,25 @@ import {
   functionalUpdate,
   rowPaginationFeature,
   rowSelectionFeature,
-  rowSortingFeature,
   tableFeatures,
   useTable,
   type ColumnDef,
   type Row,
   type RowSelectionState,
 } from '@tanstack/react-table'
-import {
-  memo,
-  useEffect,
-  useLayoutEffect,
-  useMemo,
-  useRef,
-  useState,
-  type KeyboardEvent,
-  type ReactNode,
-  type RefObject,
-} from 'react'
+import { memo, useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type ReactNode } from 'react'
 import { useSearchParams } from 'react-router'
 import type { Filter, ServedList } from '../../api/lists'
 import { Problem } from '../Problem'
 import { ColumnChoice } from './ColumnChoice'
 import type { Choice } from './choice'
-import { hiddenColumns, hideColumns, type Column } from './columns'
-import { Cursors, count, shown } from './paging'
-import { listQuery, orderOf, pageSize } from './query'
+import { hiddenColumns, hideColumns, orderOfColumn, type Column } from './columns'
+import { Cursors, shown } from './paging'
+import { listQuery, orderOf, type Order } from './query'
+import { RowChoice } from './RowChoice'
+import { useRows } from './rows'
+import { useGrid } from './useGrid'
+import { usePrint } from './usePrint'
 
 type Props<T> = {
   list: ServedList<T>
@@ -54,16 +48,17 @@ type Props<T> = {
   open?: (row: T) => void
   empty: ReactNode
   choice?: Choice
+  choosable?: (row: T) => boolean // default: every row
   choose?: (choice: Choice, total: number | undefined) => void
   tools?: ReactNode
   height?: number // kept free for it, so that what stands below does not move
+  forms?: boolean // its rows hold forms of their own: every control of them is reached by Tab
 }
 
 const features = tableFeatures({
   columnVisibilityFeature,
   rowPaginationFeature,
   rowSelectionFeature,
-  rowSortingFeature,
 })
 type Features = typeof features
 
@@ -75,23 +70,25 @@ export function List<T extends object>(p: Props<T>) {
   const [search, setSearch] = useSearchParams()
   const order = orderOf(search)
   const page = Math.max(1, Number.parseInt(search.get('page') ?? '1', 10) || 1)
-  const place = JSON.stringify([p.list.keyed, p.filter, order])
+  const { size, compact } = useRows()
+  const place = JSON.stringify([p.list.keyed, p.filter, order, size])
   const cursors = useMemo(
-    () => new Cursors(pageSize),
+    () => new Cursors(size),
     // eslint-disable-next-line react-hooks/exhaustive-deps -- place stands for what is asked for
     [place],
   )
+  const printing = usePrint(p.list, p.filter, order)
   const rows = useQuery({
     ...listQuery(p.list, p.filter, order, page, () => cursors.of(page)),
     placeholderData: keepPreviousData,
     refetchInterval: 10_000,
   })
-  const items = rows.data?.items ?? nothing
+  const items = printing.rows ?? rows.data?.items ?? nothing
   const total = rows.data?.total ?? undefined
   useEffect(() => {
     if (!rows.isPlaceholderData) cursors.learn(page, rows.data?.next)
   }, [cursors, page, rows.data, rows.isPlaceholderData])
-  const [hidden, setHidden] = useState(() => hiddenColumns(p.list.name))
+  const [hidden, setHidden] = useState(() => hiddenColumns(p.list.name, p.columns))
   const narrow = useMediaQuery(useTheme().breakpoints.down('md'))
   const { choice, choose } = p
   const columns = useMemo(
@@ -100,8 +97,6 @@ export function List<T extends object>(p: Props<T>) {
         id: c.field,
         header: c.title,
         accessorFn: (row) => row,
-        enableSorting: c.sorts === true,
-        sortDescFirst: false,
       })),
     [p.columns],
   )
@@ -110,24 +105,21 @@ export function List<T extends object>(p: Props<T>) {
     columns,
     data: items,
     getRowId: p.id,
-    manualSorting: true,
     manualPagination: true,
     rowCount: total ?? -1,
-    enableRowSelection: choice !== undefined,
+    enableRowSelection: (row) => choice !== undefined && (p.choosable?.(row.original) ?? true),
     state: {
-      sorting: order.sort ? [{ id: order.sort, desc: order.desc === true }] : [],
-      pagination: { pageIndex: page - 1, pageSize },
+      pagination: { pageIndex: page - 1, pageSize: size },
       columnVisibility: Object.fromEntries(
-        p.columns.map((c) => [c.field, Boolean(c.always || (narrow ? c.narrow : !hidden.includes(c.field)))]),
+        p.columns.map((c) => [
+          c.field,
+          Boolean(c.always || (narrow && !printing.rows ? c.narrow : !hidden.includes(c.field))),
+        ]),
       ),
       rowSelection: selection(choice, items, p.id),
     },
-    onSortingChange: (change) => {
-      const [by] = functionalUpdate(change, order.sort ? [{ id: order.sort, desc: order.desc === true }] : [])
-      setSearch((old) => ordered(old, by), { replace: true, preventScrollReset: true })
-    },
     onPaginationChange: (change) => {
-      const to = functionalUpdate(change, { pageIndex: page - 1, pageSize })
+      const to = functionalUpdate(change, { pageIndex: page - 1, pageSize: size })
       setSearch((old) => paged(old, to.pageIndex + 1))
     },
     onRowSelectionChange: (change) => {
@@ -135,24 +127,49 @@ export function List<T extends object>(p: Props<T>) {
       choose?.({ all: false, names: new Set(Object.keys(names)) }, total)
     },
   })
-  const body = useRef<HTMLTableSectionElement>(null)
-  const [focus, setFocus] = useState(0)
-  const acts = useActs<T>(p.open, table.getRowModel().rows, body, setFocus)
+  const acts = useActs<T>(p.open, table.getRowModel().rows)
+  const more = Boolean(rows.data?.next)
+  const drawnTable = useRef<HTMLTableElement>(null)
+  const grid = useGrid(drawnTable, items.length, p.forms !== true, (by) => {
+    if (by > 0 ? more : page > 1) setSearch((old) => paged(old, page + by))
+  })
   if (rows.error && !rows.data) return <Problem error={rows.error} again={() => void rows.refetch()} />
   const drawn = p.columns.filter((c) => table.getColumn(c.field)?.getIsVisible())
+  const sortBy = (by: string) =>
+    setSearch((old) => ordered(old, after(order, by)), { replace: true, preventScrollReset: true })
   const last = total === undefined ? undefined : Math.max(1, table.getPageCount())
   return (
     <Paper sx={{ minWidth: 0 }}>
+      {printing.rows && (
+        <Box role="status" sx={{ p: 1, display: 'flex', gap: 1, alignItems: 'center' }}>
+          {items.length < (total ?? 0)
+            ? `The first ${number(items.length)} of ${number(total ?? 0)} rows: filter the list to print the others.`
+            : some(items.length, 'row')}
+          <Button size="small" className="no-print" onClick={printing.done}>
+            Back to pages
+          </Button>
+        </Box>
+      )}
+      {printing.error && <Problem error={printing.error} again={printing.print} />}
       <Box sx={{ height: 2 }}>
         {rows.isFetching && rows.isPlaceholderData && <LinearProgress aria-label="Loading" sx={{ height: 2 }} />}
       </Box>
       <TableContainer
-        tabIndex={0}
+        tabIndex={items.length === 0 || p.forms ? 0 : undefined}
         role="region"
         aria-label={`${p.list.name}, table`}
         sx={{ minHeight: p.height ?? (rows.isLoading ? 420 : undefined) }}
       >
-        <Table size="small" aria-label={p.list.name} aria-busy={rows.isFetching}>
+        <Table
+          ref={drawnTable}
+          size="small"
+          role={p.forms ? undefined : 'grid'}
+          aria-label={p.list.name}
+          aria-busy={rows.isFetching}
+          onKeyDown={grid.key}
+          onFocus={grid.focused}
+          sx={compact ? { '& td': { py: '1px', lineHeight: 1.35 } } : undefined}
+        >
           <TableHead>
             <TableRow>
               {choice && (
@@ -167,20 +184,16 @@ export function List<T extends object>(p: Props<T>) {
                 </TableCell>
               )}
               {drawn.map((c) => {
-                const column = table.getColumn(c.field)
-                const sorted = column?.getIsSorted() ?? false
+                const by = orderOfColumn(c)
+                const sorted = by !== undefined && by === order.sort && (order.desc ? 'desc' : 'asc')
                 return (
                   <TableCell
                     key={c.field}
                     sortDirection={sorted}
                     sx={{ width: c.wide ? '40%' : undefined, whiteSpace: 'nowrap' }}
                   >
-                    {c.sorts ? (
-                      <TableSortLabel
-                        active={sorted !== false}
-                        direction={sorted || 'asc'}
-                        onClick={column?.getToggleSortingHandler()}
-                      >
+                    {by ? (
+                      <TableSortLabel active={sorted !== false} direction={sorted || 'asc'} onClick={() => sortBy(by)}>
                         {c.title}
                       </TableSortLabel>
                     ) : (
@@ -191,7 +204,7 @@ export function List<T extends object>(p: Props<T>) {
               })}
             </TableRow>
           </TableHead>
-          <TableBody ref={body}>
+          <TableBody>
             {table.getRowModel().rows.map((row, i) => (
               <Line
                 key={row.id}
@@ -199,9 +212,9 @@ export function List<T extends object>(p: Props<T>) {
                 id={row.id}
                 at={i}
                 columns={drawn}
-                stop={i === Math.min(focus, items.length - 1)}
                 acts={acts}
                 chosen={choice && row.getIsSelected()}
+                fixed={!row.getCanSelect()}
               />
             ))}
           </TableBody>
@@ -220,6 +233,7 @@ export function List<T extends object>(p: Props<T>) {
         }}
         className="no-print"
       >
+        <RowChoice />
         {!narrow && (
           <ColumnChoice
             columns={p.columns}
@@ -230,16 +244,19 @@ export function List<T extends object>(p: Props<T>) {
             }}
           />
         )}
+        <Button size="small" color="inherit" disabled={printing.fetching} onClick={printing.print}>
+          Print
+        </Button>
         {p.tools}
         <Typography role="status" aria-label="Rows shown" sx={{ ml: 'auto', color: 'text.secondary' }}>
-          {rows.data ? shown(page, pageSize, items.length, total) : ''}
+          {rows.data ? shown(page, size, items.length, total) : ''}
         </Typography>
         <Box component="nav" aria-label={`Pages of ${p.list.name}`} sx={{ display: 'flex', gap: 0.5 }}>
           <Turn label="First page" sign="«" off={page === 1} turn={() => table.firstPage()} />
           <Turn label="Previous page" sign="‹" off={page === 1} turn={() => table.previousPage()} />
           <Turn label="Next page" sign="›" off={!rows.data?.next} turn={() => table.nextPage()} />
           <Turn
-            label={last ? `Last page, ${count(last)}` : 'Last page'}
+            label={last ? `Last page, ${number(last)}` : 'Last page'}
             sign="»"
             off={!last || page >= last}
             turn={() => table.lastPage()}
@@ -260,7 +277,6 @@ function selection<T>(choice: Choice | undefined, items: T[], id: (row: T) => st
 
 type Acts = {
   key: (e: KeyboardEvent, at: number) => void
-  focus: (at: number) => void
   open: (at: number) => void
   toggle: (at: number, e?: unknown) => void
 }
@@ -269,12 +285,7 @@ type Acts = {
  * useActs gives what can be done with a row of a list as the list stands at that moment; the functions stay the same,
  * so that lines need not be drawn again.
  */
-function useActs<T extends object>(
-  open: ((row: T) => void) | undefined,
-  rows: Row<Features, T>[],
-  body: RefObject<HTMLTableSectionElement | null>,
-  setFocus: (i: number) => void,
-): Acts {
+function useActs<T extends object>(open: ((row: T) => void) | undefined, rows: Row<Features, T>[]): Acts {
   const now = useRef({ open, rows })
   useLayoutEffect(() => {
     now.current = { open, rows }
@@ -286,17 +297,11 @@ function useActs<T extends object>(
     }
     return {
       toggle: (at, e) => now.current.rows[at]?.getToggleSelectedHandler()(e),
-      focus: setFocus,
       open: opens,
       key: (e, at) => {
         if (e.target !== e.currentTarget) return
         const row = now.current.rows[at]
-        const to = e.key === 'ArrowDown' ? at + 1 : e.key === 'ArrowUp' ? at - 1 : undefined
-        if (to !== undefined && to >= 0 && to < now.current.rows.length) {
-          e.preventDefault()
-          setFocus(to)
-          ;(body.current?.children[to] as HTMLElement | undefined)?.focus()
-        } else if (e.key === 'Enter') {
+        if (e.key === 'Enter') {
           opens(at)
         } else if (e.key === ' ' && row?.getCanSelect()) {
           e.preventDefault()
@@ -304,19 +309,18 @@ function useActs<T extends object>(
         }
       },
     }
-  }, [body, setFocus])
+  }, [])
 }
 
 /** Line is a row. It is drawn again only when something in it changed, not whenever another page is asked for. */
-const Line = memo(function Line<T>({ row, id, at, columns, chosen, stop, acts }: LineProps<T>) {
+const Line = memo(function Line<T>({ row, id, at, columns, chosen, fixed, acts }: LineProps<T>) {
   return (
     <TableRow
       hover
       data-id={id}
       selected={chosen === true}
-      tabIndex={stop ? 0 : -1}
+      tabIndex={-1}
       onKeyDown={(e) => acts.key(e, at)}
-      onFocus={(e) => e.target === e.currentTarget && acts.focus(at)}
       onDoubleClick={() => acts.open(at)}
     >
       {chosen !== undefined && (
@@ -325,6 +329,7 @@ const Line = memo(function Line<T>({ row, id, at, columns, chosen, stop, acts }:
             size="small"
             slotProps={{ input: { 'aria-label': `Choose ${id}` } }}
             checked={chosen}
+            disabled={fixed}
             onChange={(e) => acts.toggle(at, e)}
           />
         </TableCell>
@@ -348,7 +353,7 @@ type LineProps<T> = {
   at: number
   columns: Column<T>[]
   chosen: boolean | undefined
-  stop: boolean
+  fixed: boolean // it cannot be chosen
   acts: Acts
 }
 
@@ -358,7 +363,7 @@ function same(a: LineProps<unknown>, b: LineProps<unknown>) {
     a.row === b.row &&
     a.at === b.at &&
     a.chosen === b.chosen &&
-    a.stop === b.stop &&
+    a.fixed === b.fixed &&
     a.columns.length === b.columns.length &&
     a.columns.every((c, i) => c === b.columns[i])
   )
@@ -380,6 +385,12 @@ function Turn({ label, sign, off, turn }: { label: string; sign: string; off: bo
   )
 }
 
+/** after is the order behind a press on a column: up, down, and the list's own again. */
+function after(order: Order, by: string): Order {
+  if (order.sort !== by) return { sort: by }
+  return order.desc ? {} : { sort: by, desc: true }
+}
+
 function paged(old: URLSearchParams, to: number) {
   const made = new URLSearchParams(old)
   if (to > 1) made.set('page', String(to))
@@ -387,11 +398,11 @@ function paged(old: URLSearchParams, to: number) {
   return made
 }
 
-/** ordered writes an order into an address and begins at the first page again; undefined: the list's own order. */
-function ordered(old: URLSearchParams, by: { id: string; desc: boolean } | undefined) {
+/** ordered writes an order into an address and begins at the first page again. */
+function ordered(old: URLSearchParams, by: Order) {
   const made = new URLSearchParams(old)
   for (const name of ['page', 'sort', 'desc']) made.delete(name)
-  if (by) made.set('sort', by.id)
-  if (by?.desc) made.set('desc', 'true')
+  if (by.sort) made.set('sort', by.sort)
+  if (by.desc) made.set('desc', 'true')
   return made
 }

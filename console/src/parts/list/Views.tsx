@@ -6,10 +6,11 @@ import MenuItem from '@mui/material/MenuItem'
 import { useQuery } from '@tanstack/react-query'
 import { Suspense, lazy, useState } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
+import { chunk } from '../../api/chunk'
 import { api, take } from '../../api/client'
 import { useChange, viewsQuery } from '../../api/queries'
 
-const SaveView = lazy(async () => ({ default: (await import('./SaveView')).SaveView }))
+const SaveView = lazy(async () => ({ default: (await chunk(import('./SaveView'))).SaveView }))
 
 /** Views keeps the filter and order of a list under a name, for the user alone. */
 export function Views({ page }: { page: string }) {

@@ -1,3 +1,5 @@
+import { number } from '../words'
+
 /** From is where a page begins: behind a cursor, or behind so many rows. */
 export type From = { cursor?: string; skip?: string }
 
@@ -25,11 +27,7 @@ export class Cursors {
 
 /** shown says which rows of how many a page has: "51 to 100 of 5,001". */
 export function shown(page: number, size: number, rows: number, total: number | undefined) {
-  if (rows === 0) return total ? `none of ${count(total)} on this page` : ''
+  if (rows === 0) return total ? `none of ${number(total)} on this page` : ''
   const from = (page - 1) * size + 1
-  return `${count(from)} to ${count(from + rows - 1)}${total === undefined ? '' : ` of ${count(total)}`}`
+  return `${number(from)} to ${number(from + rows - 1)}${total === undefined ? '' : ` of ${number(total)}`}`
 }
-
-const thousands = new Intl.NumberFormat('en')
-
-export const count = (n: number) => thousands.format(n)

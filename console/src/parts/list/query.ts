@@ -1,7 +1,6 @@
 import type { Filter, Rows, ServedList } from '../../api/lists'
 import type { From } from './paging'
-
-export const pageSize = 50
+import { rowsWanted } from './rows'
 
 export type Order = { sort?: string; desc?: boolean }
 
@@ -24,9 +23,10 @@ export function filterOf(search: URLSearchParams, names: string[]): Filter {
 
 /** listQuery is a page of a list, as the list itself and those who ask for it beforehand cache it. */
 export function listQuery<T>(list: ServedList<T>, filter: Filter, order: Order, page: number, from: () => From) {
+  const { size } = rowsWanted()
   return {
-    queryKey: [...list.keyed, 'page', filter, order, page],
+    queryKey: [...list.keyed, 'page', filter, order, size, page],
     queryFn: (): Promise<Rows<T>> =>
-      list.load(filter)({ limit: String(pageSize), count: 'true', ...wantedOf(order), ...from() }),
+      list.load(filter)({ limit: String(size), count: 'true', ...wantedOf(order), ...from() }),
   }
 }
