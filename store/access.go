@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 
+	"freshseal/store/sqlite"
+
 	"github.com/jmoiron/sqlx"
 )
 
@@ -28,7 +30,7 @@ func putAccess(ctx context.Context, tx *sqlx.Tx, deviceID int64, all []Access) e
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO access (device_id, link, address, port, user, credential,
 			pin, options)
 			VALUES (:device_id, :link, :address, :port, :user, :credential, :pin, :options)`, a); err != nil {
-			return taken(err)
+			return sqlite.Taken(err)
 		}
 	}
 	return nil
@@ -58,7 +60,7 @@ func (s Devices) MovePins(ctx context.Context, link, from, to string, deviceID i
 	})
 }
 
-// Access is how devices are reached, by device and link.
+// Access returns how devices are reached, by device and link.
 func (s Devices) Access(ctx context.Context, deviceIDs ...int64) (map[int64][]Access, error) {
 	out := map[int64][]Access{}
 	if len(deviceIDs) == 0 {
@@ -69,7 +71,7 @@ func (s Devices) Access(ctx context.Context, deviceIDs ...int64) (map[int64][]Ac
 		return nil, err
 	}
 	var rows []Access
-	err = s.read.SelectContext(ctx, &rows, query, args...)
+	err = s.Read.SelectContext(ctx, &rows, query, args...)
 	for _, row := range rows {
 		out[row.DeviceID] = append(out[row.DeviceID], row)
 	}

@@ -5,11 +5,12 @@ import (
 	"time"
 
 	"freshseal/core/judgement/due"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
 
-// Aftermath says that a slot got worse shortly after its newest replacement was sealed.
+// Aftermath means that a slot got worse shortly after its newest replacement was sealed.
 type Aftermath struct {
 	ReplacementID int64         `db:"id"`
 	SealedAt      Moment        `db:"sealed_at"`
@@ -39,5 +40,5 @@ func (s Replacements) Aftermath(ctx context.Context, slotID int64, within time.D
 	if err != nil {
 		return out, err
 	}
-	return out, one(s.read.GetContext(ctx, &out, query, args...))
+	return out, sqlite.Row(s.Read.GetContext(ctx, &out, query, args...))
 }

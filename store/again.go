@@ -6,6 +6,7 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -28,7 +29,7 @@ type Obsolete struct {
 func (s Requests) AskAgain(ctx context.Context, id int64, signer string, plan request.Plan, old Obsolete,
 	secret string) (r Replacement, action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
+		if err := sqlite.Row(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
 			return err
 		}
 		old.ReplacementID, old.ParcelID, old.SPKI, old.Request = id, r.ParcelID, r.SPKI, r.Request
@@ -41,11 +42,12 @@ func (s Requests) AskAgain(ctx context.Context, id int64, signer string, plan re
 				return err
 			}
 		}
-		if err := removeSecrets(ctx, tx, []string{secret}); err != nil {
+		if err := sqlite.RemoveSecrets(ctx, tx, []string{secret}); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET signer = ?, plan = ?, request = x'', spki = '',
-			offered = '', parcel_id = NULL WHERE id = ?`, signer, JSON[request.Plan]{plan}, id))
+		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE replacement SET signer = ?, plan = ?, request = x'',
+			spki = '',
+			offered = '', parcel_id = NULL WHERE id = ?`, signer, JSON[request.Plan]{V: plan}, id))
 	})
 	return r, action, err
 }
@@ -56,7 +58,7 @@ func (s Requests) TakeKey(ctx context.Context, id int64, old Obsolete, made requ
 	sealed []byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var r Replacement
-		if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
+		if err := sqlite.Row(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
 			return err
 		}
 		if !r.Progress().AtSigner() {
@@ -66,10 +68,11 @@ func (s Requests) TakeKey(ctx context.Context, id int64, old Obsolete, made requ
 		if _, err := tx.NamedExecContext(ctx, obsoleteInsert, old); err != nil {
 			return err
 		}
-		if err := putSecret(ctx, tx, purpose, sealed); err != nil {
+		if err := sqlite.PutSecret(ctx, tx, purpose, sealed); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ?, offered = '' WHERE id = ?`,
+		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ?, offered = ''
+			WHERE id = ?`,
 			made.Raw, cert.Fingerprint(made.SPKI()), id))
 	})
 }
@@ -80,13 +83,13 @@ const obsoleteInsert = `INSERT INTO obsolete_request (replacement_id, parcel_id,
 // ObsoleteOf returns the obsolete requests of a replacement, oldest first.
 func (s Requests) ObsoleteOf(ctx context.Context, replacementID int64) ([]Obsolete, error) {
 	var out []Obsolete
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM obsolete_request WHERE replacement_id = ? ORDER BY id`,
+	return out, s.Read.SelectContext(ctx, &out, `SELECT * FROM obsolete_request WHERE replacement_id = ? ORDER BY id`,
 		replacementID)
 }
 
 // ObsoleteByKey finds the obsolete request with this public key.
 func (s Requests) ObsoleteByKey(ctx context.Context, spki string) (Obsolete, error) {
 	var out Obsolete
-	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM obsolete_request WHERE spki = ? ORDER BY id DESC
+	return out, sqlite.Row(s.Read.GetContext(ctx, &out, `SELECT * FROM obsolete_request WHERE spki = ? ORDER BY id DESC
 		LIMIT 1`, spki))
 }

@@ -3,17 +3,19 @@ package store
 import (
 	"context"
 
+	"freshseal/store/sqlite"
+
 	"github.com/jmoiron/sqlx"
 )
 
 // Batch is many replacements that were asked for as one.
 type Batch struct {
-	ID      int64            `db:"id"`
-	Terms   JSON[BatchTerms] `db:"terms"`
-	AskedBy string           `db:"asked_by"`
-	BegunAt Moment           `db:"begun_at"`
-	EndedAt Moment           `db:"ended_at"` // when nothing was left to begin
-	Stopped string           `db:"stopped"`  // who stopped it
+	ID        int64            `db:"id"`
+	Terms     JSON[BatchTerms] `db:"terms"`
+	AskedBy   string           `db:"asked_by"`
+	StartedAt Moment           `db:"started_at"`
+	EndedAt   Moment           `db:"ended_at"` // when nothing was left to begin
+	Stopped   string           `db:"stopped"`  // who stopped it
 }
 
 // BatchTerms hold for all replacements of a batch.
@@ -26,10 +28,10 @@ type BatchTerms struct {
 
 // The outcomes of an item.
 const (
-	ItemWaiting = "waiting" // not begun yet
-	ItemBegun   = "begun"
+	ItemWaiting = "waiting" // not started yet
+	ItemStarted = "started"
 	ItemRefused = "refused"
-	ItemLeft    = "left" // not begun, since the batch was stopped
+	ItemLeft    = "left" // not started, since the batch was stopped
 )
 
 // BatchItem is one slot of a batch.
@@ -44,15 +46,16 @@ type BatchItem struct {
 	Next          string `db:"next"`
 	ReplacementID *int64 `db:"replacement_id"`
 
-	State      *string `db:"state"` // of the replacement, where there is one
+	State      *string `db:"state"` // of the replacement, if there is one
 	WaitingFor *string `db:"waiting_for"`
+	Stuck      *string `db:"stuck"` // why the replacement is held, or went back
 }
 
-// Add keeps a batch with its items.
+// Add stores a batch with its items.
 func (s Batches) Add(ctx context.Context, b Batch, items []BatchItem) (id int64, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO batch (terms, asked_by, begun_at)
-			VALUES (:terms, :asked_by, :begun_at)`, b)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO batch (terms, asked_by, started_at)
+			VALUES (:terms, :asked_by, :started_at)`, b)
 		if err != nil {
 			return err
 		}
@@ -76,14 +79,15 @@ func (s Batches) Add(ctx context.Context, b Batch, items []BatchItem) (id int64,
 	return id, err
 }
 
-// begun records the replacement of an item, in the transaction that begins it. An item
+// itemStarted records the replacement of an item, in the transaction that starts it. An item
 // that does not wait any more has its replacement, or must not get one.
-func begun(ctx context.Context, tx *sqlx.Tx, item BatchItem, replacementID int64) error {
-	return changed(tx.ExecContext(ctx, `UPDATE batch_item SET outcome = 'begun', replacement_id = ? WHERE batch_id = ?
+func itemStarted(ctx context.Context, tx *sqlx.Tx, item BatchItem, replacementID int64) error {
+	return sqlite.Changed(tx.ExecContext(ctx, `UPDATE batch_item SET outcome = 'started', replacement_id = ?
+		WHERE batch_id = ?
 		AND position = ? AND outcome = 'waiting'`, replacementID, item.BatchID, item.Position))
 }
 
-// RefuseItem records why an item was not begun.
+// RefuseItem records why an item was not started.
 func (s Batches) RefuseItem(ctx context.Context, item BatchItem) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.NamedExecContext(ctx, `UPDATE batch_item SET outcome = 'refused', why = :why, next = :next
@@ -92,10 +96,10 @@ func (s Batches) RefuseItem(ctx context.Context, item BatchItem) error {
 	})
 }
 
-// Stop leaves what was not begun.
+// Stop leaves what was not started.
 func (s Batches) Stop(ctx context.Context, id int64, by string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := changed(tx.ExecContext(ctx, `UPDATE batch SET stopped = ?, ended_at = ? WHERE id = ?
+		if err := sqlite.Changed(tx.ExecContext(ctx, `UPDATE batch SET stopped = ?, ended_at = ? WHERE id = ?
 			AND ended_at = 0`, by, at, id)); err != nil {
 			return err
 		}
@@ -114,36 +118,50 @@ func (s Batches) End(ctx context.Context, id int64, at Moment) error {
 	})
 }
 
-var batchList = list[Batch]{
-	columns: `*`, from: `batch`, orders: map[string][]string{"id": {"id"}}, natural: "id",
-	keyed: func(b Batch) map[string]any { return map[string]any{"id": b.ID} },
+var batchList = sqlite.List[Batch]{
+	Columns: `*`, From: `batch`, Natural: "id",
+	Orders: map[string][]string{"id": {"id"}, "started_at": {"started_at", "id"}, "asked_by": {"asked_by", "id"}},
+	Keyed: func(b Batch) map[string]any {
+		return map[string]any{"id": b.ID, "started_at": b.StartedAt.Milliseconds(), "asked_by": b.AskedBy}
+	},
 }
 
-// Page is a page of the batches, the oldest first unless the page says otherwise.
+// Page returns a page of the batches, the oldest first unless the page says otherwise.
 func (s Batches) Page(ctx context.Context, p Page) ([]Batch, string, error) {
-	return batchList.page(ctx, s.db, p)
+	return batchList.Page(ctx, s.DB, p)
 }
 
-// Count says how many there are.
-func (s Batches) Count(ctx context.Context) (int, error) { return batchList.count(ctx, s.db) }
+// Count returns the number of batches.
+func (s Batches) Count(ctx context.Context) (int, error) { return batchList.Count(ctx, s.DB) }
 
 // Get finds one.
 func (s Batches) Get(ctx context.Context, id int64) (Batch, error) {
 	var b Batch
-	return b, one(s.read.GetContext(ctx, &b, `SELECT * FROM batch WHERE id = ?`, id))
+	return b, sqlite.Row(s.Read.GetContext(ctx, &b, `SELECT * FROM batch WHERE id = ?`, id))
 }
 
-// Open are those with something left to begin.
+// Open returns those with something left to begin.
 func (s Batches) Open(ctx context.Context) ([]Batch, error) {
 	var out []Batch
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM batch WHERE ended_at = 0 ORDER BY id`)
+	return out, s.Read.SelectContext(ctx, &out, `SELECT * FROM batch WHERE ended_at = 0 ORDER BY id`)
 }
 
-var itemList = list[BatchItem]{
-	columns: `batch_item.*, replacement.state AS state, replacement.waiting_for AS waiting_for`,
-	from:    `batch_item LEFT JOIN replacement ON replacement.id = batch_item.replacement_id`,
-	orders:  map[string][]string{"position": {"batch_item.position"}}, natural: "position",
-	keyed: func(i BatchItem) map[string]any { return map[string]any{"batch_item.position": i.Position} },
+var itemList = sqlite.List[BatchItem]{
+	Columns: `batch_item.*, replacement.state AS state, replacement.waiting_for AS waiting_for,
+		CASE WHEN replacement.state IN ('held', 'reverted', 'cancelled') THEN replacement.why END AS stuck`,
+	From: `batch_item LEFT JOIN replacement ON replacement.id = batch_item.replacement_id`, Natural: "position",
+	Orders: map[string][]string{"position": {"batch_item.position"}, "site": {"batch_item.site",
+		"batch_item.position"},
+		"slot":        {"batch_item.device", "batch_item.slot", "batch_item.position"},
+		"replacement": {"coalesce(batch_item.replacement_id, 0)", "batch_item.position"}},
+	Keyed: func(i BatchItem) map[string]any {
+		var of int64
+		if i.ReplacementID != nil {
+			of = *i.ReplacementID
+		}
+		return map[string]any{"batch_item.position": i.Position, "batch_item.site": i.Site,
+			"batch_item.device": i.Device, "batch_item.slot": i.Slot, "coalesce(batch_item.replacement_id, 0)": of}
+	},
 }
 
 // ItemFilter narrows the items of a batch.
@@ -153,19 +171,20 @@ type ItemFilter struct {
 	State   string // of the replacement
 }
 
-func (f ItemFilter) narrowings() []narrowing {
-	return append(narrow(map[string]string{"batch_item.outcome = ?": f.Outcome, "replacement.state = ?": f.State}),
-		narrowing{"batch_item.batch_id = ?", []any{f.Batch}})
+func (f ItemFilter) narrowings() []sqlite.Narrowing {
+	return append(sqlite.Narrow(map[string]string{"batch_item.outcome = ?": f.Outcome,
+		"replacement.state = ?": f.State}),
+		sqlite.Where("batch_item.batch_id = ?", f.Batch))
 }
 
-// ItemPage is a page of a batch's items.
+// ItemPage returns a page of a batch's items.
 func (s Batches) ItemPage(ctx context.Context, f ItemFilter, p Page) ([]BatchItem, string, error) {
-	return itemList.page(ctx, s.db, p, f.narrowings()...)
+	return itemList.Page(ctx, s.DB, p, f.narrowings()...)
 }
 
-// CountItemsOf says how many items fit a filter.
+// CountItemsOf returns how many items fit a filter.
 func (s Batches) CountItemsOf(ctx context.Context, f ItemFilter) (int, error) {
-	return itemList.count(ctx, s.db, f.narrowings()...)
+	return itemList.Count(ctx, s.DB, f.narrowings()...)
 }
 
 // ItemCount is how many items of a batch a site has with an outcome, and where their
@@ -180,7 +199,7 @@ type ItemCount struct {
 // CountItems counts the items of a batch.
 func (s Batches) CountItems(ctx context.Context, id int64) ([]ItemCount, error) {
 	var out []ItemCount
-	return out, s.read.SelectContext(ctx, &out, `SELECT batch_item.site AS site, batch_item.outcome AS outcome,
+	return out, s.Read.SelectContext(ctx, &out, `SELECT batch_item.site AS site, batch_item.outcome AS outcome,
 		coalesce(replacement.state, '') AS state, count(*) AS count
 		FROM batch_item LEFT JOIN replacement ON replacement.id = batch_item.replacement_id
 		WHERE batch_item.batch_id = ? GROUP BY 1, 2, 3 ORDER BY 1, 2, 3`, id)

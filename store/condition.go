@@ -72,13 +72,13 @@ func newConditionWriter(ctx context.Context, tx *sqlx.Tx, ids []int64, columns s
 	return w, err // statements of a transaction are closed with it
 }
 
-// keep adds a reading to the history of its slot where it differs from the one before.
+// keep adds a reading to the history of its slot if it differs from the one before.
 func (w *conditionWriter) keep(was *stood, r *Slot) error {
-	chain, err := r.Chain.text()
+	chain, err := r.Chain.Text()
 	if err != nil {
 		return err
 	}
-	failure, err := r.Failure.text()
+	failure, err := r.Failure.Text()
 	if err != nil {
 		return err
 	}
@@ -95,8 +95,8 @@ func (w *conditionWriter) keep(was *stood, r *Slot) error {
 func (w *conditionWriter) set(was *stood, slot *Slot, at Moment, appended ...func([]any, *stood) []any) (err error) {
 	standing := due.State{Base: slot.Base, Overdue: slot.OverdueFrom.Time, Due: slot.DueFrom.Time}
 	slot.Condition = standing.At(slot.NotAfter.Time, at.Time)
-	slot.TurnsAt = Moment{standing.Turns(slot.NotAfter.Time, at.Time)}
-	if slot.Condition != was.condition && !was.readAt.IsZero() && !was.readAt.After(at.Time) {
+	slot.TurnsAt = Moment{Time: standing.Turns(slot.NotAfter.Time, at.Time)}
+	if due.Tells(was.condition, slot.Condition, was.readAt.Time, at.Time) {
 		if _, err := w.tx.ExecContext(w.ctx, `INSERT INTO outbox (at, kind, about, who, stage, state, text)
 			SELECT ?, 'condition', 'slot/' || device.name || '/' || slot.name, '', '', ?, ? FROM slot
 			JOIN device ON device.id = slot.device_id WHERE slot.id = ?`,
@@ -104,7 +104,7 @@ func (w *conditionWriter) set(was *stood, slot *Slot, at Moment, appended ...fun
 			return err
 		}
 	}
-	if was.path, err = slot.Path.text(); err != nil {
+	if was.path, err = slot.Path.Text(); err != nil {
 		return err
 	}
 	w.values = w.values[:0]
@@ -115,11 +115,21 @@ func (w *conditionWriter) set(was *stood, slot *Slot, at Moment, appended ...fun
 		return err
 	}
 	was.condition = slot.Condition
-	told := roster.Reading{ID: slot.ID, Rank: slot.Condition.Rank(), NotAfter: slot.NotAfter.milliseconds(),
-		Overdue: slot.OverdueFrom.milliseconds(), TurnsAt: slot.TurnsAt.milliseconds()}
+	told := roster.Reading{ID: slot.ID, Seen: slot.seen()}
 	told.SearchText, told.Above = searchWords(slot.SearchText, was.path)
 	w.told = append(w.told, told)
 	return nil
+}
+
+// seen returns what the roster holds of a slot's reading, without the words by which it is found.
+func (slot *Slot) seen() roster.Seen {
+	out := roster.Seen{Rank: slot.Condition.Rank(), NotAfter: slot.NotAfter.Milliseconds(),
+		Overdue: slot.OverdueFrom.Milliseconds(), TurnsAt: slot.TurnsAt.Milliseconds(), Issuer: slot.Issuer,
+		KeyType: slot.KeyType, Signature: slot.Signature}
+	if len(slot.Findings.V) > 0 {
+		out.Finding = string(slot.Findings.V[0].Code)
+	}
+	return out
 }
 
 // judgedColumns are what a judgement writes into a slot's row; judged appends their values.
@@ -154,16 +164,16 @@ func (s Readings) SetJudgements(ctx context.Context, slots []Slot, at Moment) er
 	})
 }
 
-// age moves the slots whose moment has come to their new place. Mostly there
-// are none, and the roster says so at once.
-func (s *db) age(ctx context.Context, now Moment) error {
+// Turn writes the conditions that time alone has changed by now, and their events; the lists and counts are as of the
+// latest call. Mostly there are none, and the roster says so at once.
+func (s Slots) Turn(ctx context.Context, now Moment) error {
 	for {
 		ids := s.roster.Turned(now.UnixMilli(), 5000)
 		if len(ids) == 0 {
 			return nil
 		}
-		query, args, err := sqlx.In(`SELECT id, base, overdue_from, due_from, not_after, search_text, path FROM slot
-			WHERE id IN (?) AND turns_at > 0 AND turns_at < ?`, ids, now)
+		query, args, err := sqlx.In(`SELECT id, base, overdue_from, due_from, not_after, search_text, path, findings,
+			issuer, key_type, signature FROM slot WHERE id IN (?) AND turns_at > 0 AND turns_at < ?`, ids, now)
 		if err != nil {
 			return err
 		}

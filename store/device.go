@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"net"
 	"strconv"
@@ -10,6 +9,7 @@ import (
 	"freshseal/core/judgement/due"
 	"freshseal/core/judgement/finding"
 	"freshseal/core/judgement/judge"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -79,6 +79,9 @@ type Slot struct {
 	Failure    JSON[*finding.Failure]  `db:"failure"`
 	Findings   JSON[[]finding.Finding] `db:"findings"`
 	Subject    string                  `db:"subject"`
+	Issuer     string                  `db:"issuer"`    // of the leaf, its short name
+	KeyType    string                  `db:"key_type"`  // of the leaf
+	Signature  string                  `db:"signature"` // algorithm of the leaf's signature
 	SelfSigned bool                    `db:"self_signed"`
 	NotBefore  Moment                  `db:"not_before"`
 	NotAfter   Moment                  `db:"not_after"`
@@ -106,7 +109,7 @@ type NewDevice struct {
 	Secrets map[string][]byte // sealed, by purpose
 }
 
-// Add keeps devices with their slots and sealed secrets, all or nothing.
+// Add stores devices with their slots and sealed secrets, all or nothing.
 func (s Devices) Add(ctx context.Context, devices []NewDevice) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		for _, d := range devices {
@@ -124,7 +127,7 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 		VALUES (:name, :family, :site, :address, :settings, :cluster, :cluster_role, :owner, :tags, :notes, :nodes,
 		:added_at)`, d.Device)
 	if err != nil {
-		return taken(err)
+		return sqlite.Taken(err)
 	}
 	id, err := result.LastInsertId()
 	if err != nil {
@@ -133,7 +136,7 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 	if err := putAccess(ctx, tx, id, d.Access); err != nil {
 		return err
 	}
-	if err := revise(ctx, tx, "device/"+d.Name, Any); err != nil {
+	if err := sqlite.Revise(ctx, tx, "device/"+d.Name, Any); err != nil {
 		return err
 	}
 	for _, slot := range d.Slots {
@@ -142,7 +145,7 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 			return err
 		}
 	}
-	return putSecrets(ctx, tx, d.Secrets)
+	return sqlite.PutSecrets(ctx, tx, d.Secrets)
 }
 
 func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
@@ -150,7 +153,7 @@ func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
 		identity, more, trust_groups, client_use)
 		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more,
 		coalesce(nullif(:trust_groups, 'null'), '[]'), :client_use)`, slot)
-	return taken(err)
+	return sqlite.Taken(err)
 }
 
 // SlotEdit is what becomes of a slot, new secrets of it, and the purposes of those that it has no more.
@@ -162,19 +165,19 @@ type SlotEdit struct {
 }
 
 func changeSlot(ctx context.Context, tx *sqlx.Tx, e SlotEdit) error {
-	if err := revise(ctx, tx, "device/"+e.Device, e.Known); err != nil {
+	if err := sqlite.Revise(ctx, tx, "device/"+e.Device, e.Known); err != nil {
 		return err
 	}
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port,
+	if err := sqlite.Changed(tx.NamedExecContext(ctx, `UPDATE slot SET address = :address, port = :port,
 		protocol = :protocol, server_name = :server_name, identity = :identity, more = :more,
 		trust_groups = coalesce(nullif(:trust_groups, 'null'), '[]'), client_use = :client_use WHERE id = :id`,
 		e.Slot)); err != nil {
 		return err
 	}
-	if err := removeSecrets(ctx, tx, e.Gone); err != nil {
+	if err := sqlite.RemoveSecrets(ctx, tx, e.Gone); err != nil {
 		return err
 	}
-	return putSecrets(ctx, tx, e.Secrets)
+	return sqlite.PutSecrets(ctx, tx, e.Secrets)
 }
 
 // DeviceEdit is what becomes of a device, how it is reached, new secrets of it, and the purposes of those that
@@ -187,7 +190,7 @@ type DeviceEdit struct {
 	Known   Revision
 }
 
-// Change keeps what has become of a device of a known revision. Slots that are read at its
+// Change stores what has become of a device of a known revision. Slots that are read at its
 // address follow it.
 func (s Devices) Change(ctx context.Context, e DeviceEdit) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return changeDevice(ctx, tx, e) })
@@ -195,7 +198,7 @@ func (s Devices) Change(ctx context.Context, e DeviceEdit) error {
 
 func changeDevice(ctx context.Context, tx *sqlx.Tx, e DeviceEdit) error {
 	d := e.Device
-	if err := revise(ctx, tx, "device/"+d.Name, e.Known); err != nil {
+	if err := sqlite.Revise(ctx, tx, "device/"+d.Name, e.Known); err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `UPDATE slot SET address = ?, server_name = CASE server_name WHEN address THEN ?
@@ -203,16 +206,17 @@ func changeDevice(ctx context.Context, tx *sqlx.Tx, e DeviceEdit) error {
 		d.Address, d.ID, d.ID); err != nil {
 		return err
 	}
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site, address = :address,
+	if err := sqlite.Changed(tx.NamedExecContext(ctx, `UPDATE device SET family = :family, site = :site,
+		address = :address,
 		settings = :settings,
 		cluster = :cluster, cluster_role = :cluster_role, owner = :owner, tags = :tags, notes = :notes, nodes = :nodes
 		WHERE id = :id`, d)); err != nil {
 		return err
 	}
-	if err := errors.Join(putAccess(ctx, tx, d.ID, e.Access), removeSecrets(ctx, tx, e.Gone)); err != nil {
+	if err := errors.Join(putAccess(ctx, tx, d.ID, e.Access), sqlite.RemoveSecrets(ctx, tx, e.Gone)); err != nil {
 		return err
 	}
-	return putSecrets(ctx, tx, e.Secrets)
+	return sqlite.PutSecrets(ctx, tx, e.Secrets)
 }
 
 const deviceRevision = `coalesce((SELECT number FROM revision WHERE of = 'device/' || device.name), 0) AS revision`
@@ -222,13 +226,13 @@ const deviceRows = `SELECT device.*, ` + deviceRevision + ` FROM device `
 // Get returns the one with this name, or ErrNotFound.
 func (s Devices) Get(ctx context.Context, name string) (Device, error) {
 	var d Device
-	return d, one(s.read.GetContext(ctx, &d, deviceRows+`WHERE name = ?`, name))
+	return d, sqlite.Row(s.Read.GetContext(ctx, &d, deviceRows+`WHERE name = ?`, name))
 }
 
 // Remove deletes a device with all that belongs to it.
 func (s Devices) Remove(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := removeSecrets(ctx, tx, purposes); err != nil {
+		if err := sqlite.RemoveSecrets(ctx, tx, purposes); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose IN
@@ -237,7 +241,7 @@ func (s Devices) Remove(ctx context.Context, name string, purposes ...string) er
 			name); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx, `DELETE FROM device WHERE name = ?`, name))
+		return sqlite.Changed(tx.ExecContext(ctx, `DELETE FROM device WHERE name = ?`, name))
 	})
 }
 
@@ -265,7 +269,7 @@ type SlotToRead struct {
 	LookAt     Moment         `db:"look_at"`      // from then on a closer look is wanted
 }
 
-// ToRead is what a reading must know of this slot.
+// ToRead returns what a reading must know of this slot.
 func (s Slot) ToRead() SlotToRead {
 	return SlotToRead{ID: s.ID, Device: s.Device, Name: s.Name, Site: s.Site, Address: s.Address, Port: s.Port,
 		Protocol: s.Protocol, ServerName: s.ServerName, Identity: s.Identity, More: s.More, Nodes: s.Nodes,
@@ -277,22 +281,3 @@ const slotsToRead = `SELECT slot.id, device.name AS device, slot.name, device.si
 	slot.protocol, slot.server_name, slot.identity, slot.more, device.nodes, slot.chain,
 	slot.not_after, slot.due_from, slot.installed_at, slot.misses, slot.look_at FROM slot
 	JOIN device ON device.id = slot.device_id `
-
-// one turns the absence of a row into ErrNotFound.
-func one(err error) error {
-	if errors.Is(err, sql.ErrNoRows) {
-		return ErrNotFound
-	}
-	return err
-}
-
-// changed turns a change of no row into ErrNotFound.
-func changed(result sql.Result, err error) error {
-	if err != nil {
-		return err
-	}
-	if n, err := result.RowsAffected(); err == nil && n == 0 {
-		return ErrNotFound
-	}
-	return nil
-}

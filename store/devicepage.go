@@ -11,18 +11,15 @@ import (
 // DeviceFilter narrows a list of devices.
 type DeviceFilter = roster.DeviceFilter
 
-// Page is a page of the devices, as of now, by name unless another order
+// Page returns a page of the devices, by name unless another order
 // is asked for.
-func (s Devices) Page(ctx context.Context, now Moment, f DeviceFilter, p Page) ([]Device, string, error) {
-	if err := s.age(ctx, now); err != nil {
-		return nil, "", err
-	}
-	by, err := p.order("name")
+func (s Devices) Page(ctx context.Context, f DeviceFilter, p Page) ([]Device, string, error) {
+	by, err := orderOf(p, "name")
 	if err != nil {
 		return nil, "", err
 	}
 	page, err := s.roster.Devices(f, by)
-	ids, next, err := p.turned(page, by, err)
+	ids, next, err := turned(p, page, by, err)
 	if err != nil || len(ids) == 0 {
 		return nil, "", err
 	}
@@ -31,27 +28,21 @@ func (s Devices) Page(ctx context.Context, now Moment, f DeviceFilter, p Page) (
 		return nil, "", err
 	}
 	var rows []Device
-	err = s.read.SelectContext(ctx, &rows, query, args...)
+	err = s.Read.SelectContext(ctx, &rows, query, args...)
 	return inOrder(rows, ids, func(d *Device) int64 { return d.ID }), next, err
 }
 
-// Count says how many devices fit a filter, as of now.
-func (s Devices) Count(ctx context.Context, now Moment, f DeviceFilter) (int, error) {
-	if err := s.age(ctx, now); err != nil {
-		return 0, err
-	}
-	return s.roster.CountDevices(f), nil
+// Count returns how many devices fit a filter.
+func (s Devices) Count(f DeviceFilter) int {
+	return s.roster.CountDevices(f)
 }
 
-// Names are the names of the devices that fit a filter, in their order.
-func (s Devices) Names(ctx context.Context, now Moment, f DeviceFilter) ([]string, error) {
-	if err := s.age(ctx, now); err != nil {
-		return nil, err
-	}
-	return s.roster.NamedDevices(f), nil
+// Names returns the names of the devices that fit a filter, in their order.
+func (s Devices) Names(f DeviceFilter) []string {
+	return s.roster.NamedDevices(f)
 }
 
-// SlotsOfDevices are the slots of some devices, by the device's number.
+// SlotsOfDevices returns the slots of some devices, by the device's number.
 func (s Devices) SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]Slot, error) {
 	out := map[int64][]Slot{}
 	if len(ids) == 0 {
@@ -62,7 +53,7 @@ func (s Devices) SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]S
 		return nil, err
 	}
 	var rows []Slot
-	if err := s.read.SelectContext(ctx, &rows, query, args...); err != nil {
+	if err := s.Read.SelectContext(ctx, &rows, query, args...); err != nil {
 		return nil, err
 	}
 	for _, row := range rows {
@@ -71,5 +62,5 @@ func (s Devices) SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]S
 	return out, nil
 }
 
-// CountFamilies says how many devices are of each family.
+// CountFamilies returns how many devices are of each family.
 func (s Devices) CountFamilies() map[string]int { return s.roster.Families() }

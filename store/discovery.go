@@ -5,9 +5,14 @@ import (
 
 	"freshseal/core/judgement/finding"
 	"freshseal/core/pki/cert"
+	"freshseal/store/chains"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
+
+// Discoveries are what was found on networks.
+type Discoveries struct{ DB *sqlite.DB }
 
 // Discovery is one search of networks, under way or ended.
 type Discovery struct {
@@ -53,10 +58,10 @@ const takingRows = `SELECT discovery.*, (SELECT count(*) FROM find WHERE discove
 	AND failure = 'null') AS found,
 	(SELECT count(*) FROM find WHERE discovery_id = discovery.id AND failure <> 'null') AS strange FROM discovery `
 
-// Add keeps what was asked for, unless another one is under way: that is ErrTaken. Only the
+// Add stores what was asked for, unless another one is under way: that is ErrTaken. Only the
 // newest are kept.
 func (s Discoveries) Add(ctx context.Context, t Discovery, keep int) (Discovery, error) {
-	return t, s.change(ctx, func(tx *sqlx.Tx) error {
+	return t, s.DB.Change(ctx, func(tx *sqlx.Tx) error {
 		var open int
 		if err := tx.GetContext(ctx, &open, `SELECT count(*) FROM discovery WHERE ended_at = 0`); err != nil {
 			return err
@@ -78,24 +83,24 @@ func (s Discoveries) Add(ctx context.Context, t Discovery, keep int) (Discovery,
 	})
 }
 
-// List are all that are kept, newest first.
+// List returns all that are kept, newest first.
 func (s Discoveries) List(ctx context.Context) ([]Discovery, error) {
 	var out []Discovery
-	return out, s.read.SelectContext(ctx, &out, takingRows+`ORDER BY id DESC`)
+	return out, s.DB.Read.SelectContext(ctx, &out, takingRows+`ORDER BY id DESC`)
 }
 
-// Get is one of them.
+// Get returns one of them.
 func (s Discoveries) Get(ctx context.Context, id int64) (Discovery, error) {
 	var out Discovery
-	return out, one(s.read.GetContext(ctx, &out, takingRows+`WHERE id = ?`, id))
+	return out, sqlite.Row(s.DB.Read.GetContext(ctx, &out, takingRows+`WHERE id = ?`, id))
 }
 
-// AddFinds keeps what was found, and how far it was looked. What was found there before is
-// found anew after the service was killed.
+// AddFinds stores what was found, and how far it was looked. What was found there before is
+// found again after the service was killed.
 func (s Discoveries) AddFinds(ctx context.Context, taking int64, done int, finds []Find) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
+	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
 		for _, f := range finds {
-			if err := putCertificates(ctx, tx, f.Served); err != nil {
+			if err := chains.PutCertificates(ctx, tx, f.Served); err != nil {
 				return err
 			}
 			f.Taking = taking
@@ -106,32 +111,33 @@ func (s Discoveries) AddFinds(ctx context.Context, taking int64, done int, finds
 				return err
 			}
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE discovery SET done = ? WHERE id = ?`, done, taking))
+		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE discovery SET done = ? WHERE id = ?`, done, taking))
 	})
 }
 
 // End notes that it ended, and why where it ended early. One that ended stays as it is.
 func (s Discoveries) End(ctx context.Context, id int64, at Moment, why string) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE discovery SET ended_at = ?, why = ? WHERE id = ? AND ended_at = 0`,
+	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
+		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE discovery SET ended_at = ?, why = ? WHERE id = ?
+			AND ended_at = 0`,
 			at, why, id))
 	})
 }
 
-// Remove forgets one with what it found.
+// Remove deletes one with what it found.
 func (s Discoveries) Remove(ctx context.Context, id int64) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `DELETE FROM discovery WHERE id = ?`, id))
+	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
+		return sqlite.Changed(tx.ExecContext(ctx, `DELETE FROM discovery WHERE id = ?`, id))
 	})
 }
 
-// Finds are what was found, in the order of the targets.
+// Finds returns what was found, in the order of the targets.
 func (s Discoveries) Finds(ctx context.Context, taking int64) ([]Find, error) {
 	var out []Find
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM find WHERE discovery_id = ? ORDER BY nth`, taking)
+	return out, s.DB.Read.SelectContext(ctx, &out, `SELECT * FROM find WHERE discovery_id = ? ORDER BY nth`, taking)
 }
 
-// SlotPlaces says at which addresses and ports slots are read, by "address port".
+// SlotPlaces returns the slots (DEVICE/SLOT) by the place at which they are read, such as 192.0.2.1:443.
 func (s Discoveries) SlotPlaces(ctx context.Context) (map[string]string, error) {
 	var rows []struct {
 		Device  string        `db:"device"`
@@ -141,7 +147,7 @@ func (s Discoveries) SlotPlaces(ctx context.Context) (map[string]string, error) 
 		More    JSON[[]Place] `db:"more"`
 		Nodes   JSON[[]Node]  `db:"nodes"`
 	}
-	if err := s.read.SelectContext(ctx, &rows, `SELECT device.name AS device, slot.name, slot.address, port, more,
+	if err := s.DB.Read.SelectContext(ctx, &rows, `SELECT device.name AS device, slot.name, slot.address, port, more,
 		nodes FROM slot JOIN device ON device.id = device_id`); err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"freshseal/core/replacement"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -11,7 +12,7 @@ import (
 // open are the states in which a replacement is not over.
 const open = `('running', 'waiting', 'held')`
 
-// hasOpen reports whether one of these slots has a replacement that is not over, but for one.
+// hasOpen reports whether one of these slots has a replacement that has not ended, but for one.
 func hasOpen(ctx context.Context, tx *sqlx.Tx, slotIDs []int64, but int64) (bool, error) {
 	query, args, err := sqlx.In(`SELECT EXISTS (SELECT 1 FROM target
 		JOIN replacement ON replacement.id = target.replacement_id
@@ -26,7 +27,7 @@ func hasOpen(ctx context.Context, tx *sqlx.Tx, slotIDs []int64, but int64) (bool
 // Touching returns the number of the replacement that touches a device or a cluster, but for one; 0: none does.
 func (s Replacements) Touching(ctx context.Context, deviceID int64, cluster string, but int64) (int64, error) {
 	var ids []int64
-	err := s.read.SelectContext(ctx, &ids, `SELECT id FROM replacement WHERE (device_id = ? OR cluster = ?
+	err := s.Read.SelectContext(ctx, &ids, `SELECT id FROM replacement WHERE (device_id = ? OR cluster = ?
 		AND cluster <> '') AND id <> ? AND state IN `+open+`
 		AND stage IN ('backup', 'trust', 'install', 'trial', 'activate', 'prove', 'mirror', 'seal') ORDER BY id
 		LIMIT 1`, deviceID, cluster, but)
@@ -49,7 +50,7 @@ type AtGate struct {
 // AtGates returns the replacements that wait for a window or for another replacement, oldest first.
 func (s Replacements) AtGates(ctx context.Context) ([]AtGate, error) {
 	var out []AtGate
-	return out, s.read.SelectContext(ctx, &out, `SELECT id, device_id, cluster, waiting_for, opens_at, closed
+	return out, s.Read.SelectContext(ctx, &out, `SELECT id, device_id, cluster, waiting_for, opens_at, closed
 		FROM replacement WHERE state = 'waiting' AND waiting_for IN ('window', 'device') ORDER BY id`)
 }
 
@@ -77,14 +78,14 @@ func (s Replacements) SetGoAhead(ctx context.Context, id int64, anyTime string) 
 }
 
 func (s *db) changeReplacement(ctx context.Context, query string, args ...any) error {
-	return s.change(ctx, func(tx *sqlx.Tx) error { return changed(tx.ExecContext(ctx, query, args...)) })
+	return s.change(ctx, func(tx *sqlx.Tx) error { return sqlite.Changed(tx.ExecContext(ctx, query, args...)) })
 }
 
 // TookLive returns how long the last replacements of a family worked on their devices from backup to seal, in
 // milliseconds, newest first.
 func (s Replacements) TookLive(ctx context.Context, family string, most int) ([]int64, error) {
 	var out []int64
-	return out, s.read.SelectContext(ctx, &out, `SELECT max(step.ended_at) - min(step.began_at) FROM step
+	return out, s.Read.SelectContext(ctx, &out, `SELECT max(step.ended_at) - min(step.began_at) FROM step
 		JOIN replacement ON replacement.id = step.replacement_id
 		JOIN device ON device.id = replacement.device_id WHERE device.family = ? AND replacement.state = 'sealed'
 		AND step.ended_at > 0

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 
+	"freshseal/store/sqlite"
+
 	"github.com/jmoiron/sqlx"
 )
 
@@ -28,7 +30,7 @@ func (s Devices) Apply(ctx context.Context, i Inventory) error {
 			}
 		}
 		for _, slot := range i.AddSlots {
-			if err := revise(ctx, tx, "device/"+slot.Device, Any); err != nil {
+			if err := sqlite.Revise(ctx, tx, "device/"+slot.Device, Any); err != nil {
 				return err
 			}
 			if err := addSlot(ctx, tx, slot); err != nil {

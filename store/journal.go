@@ -4,6 +4,9 @@ import (
 	"context"
 	"fmt"
 
+	"freshseal/store/events"
+	"freshseal/store/sqlite"
+
 	"github.com/jmoiron/sqlx"
 )
 
@@ -36,7 +39,7 @@ type Step struct {
 // BeginStep writes a step into the journal before it is done; it is on the disk when this returns.
 func (s Journal) BeginStep(ctx context.Context, step Step) (int64, error) {
 	var id int64
-	err := s.durably(ctx, func(tx *sqlx.Tx) error {
+	err := s.DB.Durably(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO step (replacement_id, section, name, verb, text,
 			repeatable, began_at, limit_at)
 			VALUES (:replacement_id, :section, :name, :verb, :text, :repeatable, :began_at, :limit_at)`, step)
@@ -52,7 +55,8 @@ func (s Journal) BeginStep(ctx context.Context, step Step) (int64, error) {
 				return err
 			}
 		}
-		return s.happened(ctx, tx, Event{About: AboutReplacement(step.ReplacementID), At: step.BeganAt, Kind: "step",
+		return events.Happened(ctx, tx, s.AuditKey, events.Event{About: events.AboutReplacement(step.ReplacementID),
+			At: step.BeganAt, Kind: "step",
 			Stage: step.Section, State: "running", Text: step.Name})
 	})
 	return id, err
@@ -64,7 +68,8 @@ func (s Journal) EndStep(ctx context.Context, step Step) error {
 }
 
 func (s *db) endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
-	if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok, unknown = :unknown,
+	if err := sqlite.Changed(tx.NamedExecContext(ctx, `UPDATE step SET ended_at = :ended_at, ok = :ok,
+		unknown = :unknown,
 		refused = :refused, exit_code = :exit_code,
 		output = :output, why = :why, capture = :capture, captured = coalesce(:captured, x'') WHERE id = :id`,
 		step)); err != nil {
@@ -82,14 +87,16 @@ func (s *db) endStep(ctx context.Context, tx *sqlx.Tx, step Step) error {
 	if err := tx.GetContext(ctx, &told, `SELECT * FROM step WHERE id = ?`, step.ID); err != nil {
 		return err
 	}
-	return s.happened(ctx, tx, Event{About: AboutReplacement(step.ReplacementID), At: step.EndedAt, Kind: "step",
+	return events.Happened(ctx, tx, s.AuditKey, events.Event{About: events.AboutReplacement(step.ReplacementID),
+		At: step.EndedAt, Kind: "step",
 		Stage: told.Section, State: "failed", Text: told.Name + ": " + told.Why})
 }
 
 // SetCaptured writes what is left of what a step captured.
 func (s Journal) SetCaptured(ctx context.Context, step Step) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.NamedExecContext(ctx, `UPDATE step SET capture = :capture, captured = coalesce(:captured,
+		return sqlite.Changed(tx.NamedExecContext(ctx, `UPDATE step SET capture = :capture,
+			captured = coalesce(:captured,
 			x'') WHERE id = :id`, step))
 	})
 }
@@ -97,7 +104,7 @@ func (s Journal) SetCaptured(ctx context.Context, step Step) error {
 // ShowStep writes what a step that is under way shows.
 func (s Journal) ShowStep(ctx context.Context, step Step, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE step SET output = :output, percent = :percent
+		if err := sqlite.Changed(tx.NamedExecContext(ctx, `UPDATE step SET output = :output, percent = :percent
 			WHERE id = :id AND ended_at = 0`, step)); err != nil {
 			return err
 		}
@@ -105,16 +112,17 @@ func (s Journal) ShowStep(ctx context.Context, step Step, at Moment) error {
 		if step.Percent > 0 {
 			text = fmt.Sprintf("%d %%", step.Percent)
 		}
-		return s.happened(ctx, tx, Event{About: AboutReplacement(step.ReplacementID), At: at, Kind: "screen",
+		return events.Happened(ctx, tx, s.AuditKey, events.Event{About: events.AboutReplacement(step.ReplacementID),
+			At: at, Kind: "screen",
 			State: "running", Text: text})
 	})
 }
 
-// Took are the durations in milliseconds of the newest steps of a name that came to a
+// Took returns the durations in milliseconds of the newest steps of a name that came to a
 // good end on devices of a family, in no order.
 func (s Journal) Took(ctx context.Context, family, name string, most int) ([]int64, error) {
 	var out []int64
-	return out, s.read.SelectContext(ctx, &out, `SELECT step.ended_at - step.began_at FROM step
+	return out, s.Read.SelectContext(ctx, &out, `SELECT step.ended_at - step.began_at FROM step
 		JOIN replacement ON replacement.id = step.replacement_id
 		JOIN device ON device.id = replacement.device_id WHERE step.name = ? AND step.ok AND device.family = ?
 		ORDER BY step.id DESC LIMIT ?`, name, family, most)
@@ -123,6 +131,6 @@ func (s Journal) Took(ctx context.Context, family, name string, most int) ([]int
 // Steps returns a replacement's journal, oldest first.
 func (s Journal) Steps(ctx context.Context, replacementID int64) ([]Step, error) {
 	var out []Step
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM step WHERE replacement_id = ? ORDER BY id`,
+	return out, s.Read.SelectContext(ctx, &out, `SELECT * FROM step WHERE replacement_id = ? ORDER BY id`,
 		replacementID)
 }

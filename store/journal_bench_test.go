@@ -27,7 +27,7 @@ func BenchmarkJournal(b *testing.B) {
 		b.Fatal(err)
 	}
 	id, err := db.Replacements.Add(b.Context(), store.Replacement{DeviceID: slot.DeviceID, SlotID: slot.ID,
-		BegunAt: store.At(time.Now()), ChangedAt: store.At(time.Now())}, []int64{slot.ID},
+		StartedAt: store.At(time.Now()), ChangedAt: store.At(time.Now())}, []int64{slot.ID},
 		replacement.Progress{Stage: replacement.Survey, State: replacement.Running}, "x", nil)
 	if err != nil {
 		b.Fatal(err)

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 
+	"freshseal/store/sqlite"
+
 	"github.com/jmoiron/sqlx"
 )
 
@@ -20,7 +22,7 @@ type KeptFile struct {
 // maxKeptFiles is how many files of one name are kept for a device; the oldest go first.
 const maxKeptFiles = 5
 
-// putKeptFile keeps a file in place of an earlier one of the same replacement, and removes those of the device that
+// putKeptFile stores a file in place of an earlier one of the same replacement, and removes those of the device that
 // are too old.
 func putKeptFile(ctx context.Context, tx *sqlx.Tx, f KeptFile) error {
 	if _, err := tx.NamedExecContext(ctx, `INSERT INTO kept_file (replacement_id, name, at, size, sha256, sealed)
@@ -40,13 +42,13 @@ func putKeptFile(ctx context.Context, tx *sqlx.Tx, f KeptFile) error {
 // KeptFiles returns the files that are kept of a replacement's device, without their content, by name.
 func (s Journal) KeptFiles(ctx context.Context, replacement int64) ([]KeptFile, error) {
 	var out []KeptFile
-	return out, s.read.SelectContext(ctx, &out, `SELECT id, replacement_id, name, at, size, sha256, x'' AS sealed
+	return out, s.Read.SelectContext(ctx, &out, `SELECT id, replacement_id, name, at, size, sha256, x'' AS sealed
 		FROM kept_file WHERE replacement_id = ? ORDER BY name`, replacement)
 }
 
 // KeptFile returns one of them with its sealed content, or ErrNotFound.
 func (s Journal) KeptFile(ctx context.Context, replacement int64, name string) (KeptFile, error) {
 	var out KeptFile
-	return out, one(s.read.GetContext(ctx, &out, `SELECT * FROM kept_file WHERE replacement_id = ? AND name = ?`,
+	return out, sqlite.Row(s.Read.GetContext(ctx, &out, `SELECT * FROM kept_file WHERE replacement_id = ? AND name = ?`,
 		replacement, name))
 }

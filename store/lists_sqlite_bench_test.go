@@ -117,7 +117,7 @@ func listed(b *testing.B, s *store.Store) *sql.DB {
 	}
 	devices := map[string]store.Device{}
 	for after := ""; ; {
-		rows, next, err := s.Devices.Page(b.Context(), store.At(testkit.Now), store.DeviceFilter{},
+		rows, next, err := s.Devices.Page(b.Context(), store.DeviceFilter{},
 			store.Page{Sort: "name", After: after, Most: 1000})
 		if err != nil {
 			b.Fatal(err)

@@ -7,11 +7,13 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/chain"
 	"freshseal/core/replacement"
+	"freshseal/store/chains"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
 
-// Pin is somebody who recorded something of a slot's certificate.
+// Pin is a user who recorded something of a slot's certificate.
 type Pin struct {
 	ID      int64    `db:"id"`
 	SlotID  int64    `db:"slot_id"`
@@ -54,7 +56,7 @@ func (s Pins) Add(ctx context.Context, p Pin) (int64, error) {
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO pin (slot_id, who, what, how, added_by, added_at)
 			VALUES (:slot_id, :who, :what, :how, :added_by, :added_at)`, p)
 		if err != nil {
-			return taken(err)
+			return sqlite.Taken(err)
 		}
 		id, err = result.LastInsertId()
 		return err
@@ -65,26 +67,26 @@ func (s Pins) Add(ctx context.Context, p Pin) (int64, error) {
 // Get finds one by its id.
 func (s Pins) Get(ctx context.Context, id int64) (Pin, error) {
 	var p Pin
-	return p, one(s.read.GetContext(ctx, &p, pinRows+`WHERE pin.id = ?`, id))
+	return p, sqlite.Row(s.Read.GetContext(ctx, &p, pinRows+`WHERE pin.id = ?`, id))
 }
 
-// List are those of some slots, by who it is; of all slots where none is named.
+// List returns those of some slots, by who it is; of all slots where none is named.
 func (s Pins) List(ctx context.Context, slots ...int64) ([]Pin, error) {
 	var out []Pin
 	if len(slots) == 0 {
-		return out, s.read.SelectContext(ctx, &out, pinRows+`ORDER BY device.name, slot.name, who, what`)
+		return out, s.Read.SelectContext(ctx, &out, pinRows+`ORDER BY device.name, slot.name, who, what`)
 	}
 	query, args, err := sqlx.In(pinRows+`WHERE slot_id IN (?) ORDER BY device.name, slot.name, who, what`, slots)
 	if err != nil {
 		return nil, err
 	}
-	return out, s.read.SelectContext(ctx, &out, query, args...)
+	return out, s.Read.SelectContext(ctx, &out, query, args...)
 }
 
 // Remove deletes one. Its pending updates stay.
 func (s Pins) Remove(ctx context.Context, id int64) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `DELETE FROM pin WHERE id = ?`, id))
+		return sqlite.Changed(tx.ExecContext(ctx, `DELETE FROM pin WHERE id = ?`, id))
 	})
 }
 
@@ -95,28 +97,28 @@ const pinUpdateRows = `SELECT pin_update.*, device.name AS device, slot.name AS 
 func (s Pins) Updates(ctx context.Context, replacementID int64) ([]PinUpdate, error) {
 	var out []PinUpdate
 	if replacementID != 0 {
-		return out, s.read.SelectContext(ctx, &out, pinUpdateRows+`WHERE replacement_id = ? ORDER BY pin_update.id`,
+		return out, s.Read.SelectContext(ctx, &out, pinUpdateRows+`WHERE replacement_id = ? ORDER BY pin_update.id`,
 			replacementID)
 	}
-	return out, s.read.SelectContext(ctx, &out, pinUpdateRows+`WHERE confirmed_at = 0 ORDER BY pin_update.id`)
+	return out, s.Read.SelectContext(ctx, &out, pinUpdateRows+`WHERE confirmed_at = 0 ORDER BY pin_update.id`)
 }
 
-// CountUpdates says how many are open.
+// CountUpdates returns how many are open.
 func (s Pins) CountUpdates(ctx context.Context) (int, error) {
 	var n int
-	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM pin_update WHERE confirmed_at = 0`)
+	return n, s.Read.GetContext(ctx, &n, `SELECT count(*) FROM pin_update WHERE confirmed_at = 0`)
 }
 
 // PinUpdate finds one by its id.
 func (s Pins) Update(ctx context.Context, id int64) (PinUpdate, error) {
 	var t PinUpdate
-	return t, one(s.read.GetContext(ctx, &t, pinUpdateRows+`WHERE pin_update.id = ?`, id))
+	return t, sqlite.Row(s.Read.GetContext(ctx, &t, pinUpdateRows+`WHERE pin_update.id = ?`, id))
 }
 
 // Confirm records who told them; one that is told already is ErrNotFound.
 func (s Pins) Confirm(ctx context.Context, id int64, by, note string, at Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE pin_update SET confirmed_at = ?, confirmed_by = ?, note = ?
+		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE pin_update SET confirmed_at = ?, confirmed_by = ?, note = ?
 			WHERE id = ? AND confirmed_at = 0`, at, by, note, id))
 	})
 }
@@ -231,10 +233,10 @@ func removePinUpdates(ctx context.Context, tx *sqlx.Tx, id int64) error {
 	return err
 }
 
-// rootsOf are the roots at the end of the chains of two leaves of a slot, as far as they are known:
+// rootsOf returns the roots at the end of the chains of two leaves of a slot, as far as they are known:
 // from the pool, the trusted roots, and what came with the leaves.
 func rootsOf(ctx context.Context, tx *sqlx.Tx, slotID int64, at Moment, old, new string) (string, string, error) {
-	var rows []keptCertificate
+	var rows []chains.KeptCertificate
 	if err := tx.SelectContext(ctx, &rows, `SELECT der, self_signed FROM certificate WHERE sha256 IN (SELECT sha256
 		FROM authority UNION SELECT sha256 FROM anchor
 		UNION SELECT value FROM chain_of, json_each(chain_of.chain) WHERE leaf IN (?, ?) UNION SELECT value
@@ -244,7 +246,7 @@ func rootsOf(ctx context.Context, tx *sqlx.Tx, slotID int64, at Moment, old, new
 	}
 	pool, roots := chain.NewPool(), chain.NewPool()
 	for _, row := range rows {
-		c, err := row.parse()
+		c, err := row.Parse()
 		if err != nil {
 			return "", "", err
 		}
@@ -257,12 +259,12 @@ func rootsOf(ctx context.Context, tx *sqlx.Tx, slotID int64, at Moment, old, new
 		if sha256 == "" {
 			continue
 		}
-		var row keptCertificate
-		if err := one(tx.GetContext(ctx, &row, `SELECT der, self_signed FROM certificate WHERE sha256 = ?`,
+		var row chains.KeptCertificate
+		if err := sqlite.Row(tx.GetContext(ctx, &row, `SELECT der, self_signed FROM certificate WHERE sha256 = ?`,
 			sha256)); err != nil {
 			return "", "", err
 		}
-		leaf, err := row.parse()
+		leaf, err := row.Parse()
 		if err != nil {
 			return "", "", err
 		}
@@ -280,7 +282,8 @@ func samePin(ctx context.Context, tx *sqlx.Tx, what cert.Pin, old, new string) (
 	var pinned [2][]byte
 	for i, sha256 := range []string{old, new} {
 		var der []byte
-		if err := one(tx.GetContext(ctx, &der, `SELECT der FROM certificate WHERE sha256 = ?`, sha256)); err != nil {
+		if err := sqlite.Row(tx.GetContext(ctx, &der, `SELECT der FROM certificate WHERE sha256 = ?`,
+			sha256)); err != nil {
 			return false, err
 		}
 		c, err := cert.Parse(der)

@@ -2,11 +2,11 @@ package store
 
 import (
 	"context"
-	"errors"
 
 	"freshseal/core/judgement/finding"
 	"freshseal/core/judgement/roster"
 	"freshseal/core/pki/cert"
+	"freshseal/store/chains"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -42,7 +42,7 @@ func (s Readings) Add(ctx context.Context, readings []NewReading) (late []int, e
 		if err != nil {
 			return nil, err
 		}
-		known, err := tx.PreparexContext(ctx, knownCertificate)
+		known, err := tx.PreparexContext(ctx, chains.KnownCertificate)
 		if err != nil {
 			return nil, err
 		}
@@ -53,7 +53,7 @@ func (s Readings) Add(ctx context.Context, readings []NewReading) (late []int, e
 					return nil, err
 				}
 			}
-			if err := noteChain(ctx, tx, r.Chain.V); err != nil {
+			if err := chains.NoteChain(ctx, tx, r.Chain.V); err != nil {
 				return nil, err
 			}
 			was := w.was[r.ID]
@@ -76,15 +76,16 @@ func (s Readings) Add(ctx context.Context, readings []NewReading) (late []int, e
 
 // readColumns are what a reading writes into a slot's row; read appends their values.
 const readColumns = `read_at = ?, chain = ?, version = ?, suite = ?, remarks = ?, closer = ?, look_at = ?, next_at = ?, misses = ?,
-	failure = ?, subject = ?, self_signed = ?, not_before = ?, not_after = ?, others = ?, search_text = ?, `
+	failure = ?, subject = ?, issuer = ?, key_type = ?, signature = ?, self_signed = ?, not_before = ?, not_after = ?, others = ?, search_text = ?, `
 
 func (slot *Slot) read(values []any, texts *stood) []any {
 	return append(values, slot.ReadAt, texts.chain, slot.Version, slot.Suite, slot.Remarks, slot.Closer, slot.LookAt,
 		slot.NextAt, slot.Misses,
-		texts.failure, slot.Subject, slot.SelfSigned, slot.NotBefore, slot.NotAfter, slot.Others, slot.SearchText)
+		texts.failure, slot.Subject, slot.Issuer, slot.KeyType, slot.Signature, slot.SelfSigned, slot.NotBefore,
+		slot.NotAfter, slot.Others, slot.SearchText)
 }
 
-// Seen says that a slot was read and that nothing had changed.
+// Seen means that a slot was read and that nothing had changed.
 type Seen struct {
 	Slot   int64
 	At     Moment
@@ -113,53 +114,6 @@ func (s Readings) TouchAll(ctx context.Context, seen []Seen) error {
 // Of returns the newest of a slot's history, newest first.
 func (s Readings) Of(ctx context.Context, slotID int64, most int) ([]Reading, error) {
 	var out []Reading
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM reading WHERE slot_id = ? ORDER BY id DESC LIMIT ?`,
+	return out, s.Read.SelectContext(ctx, &out, `SELECT * FROM reading WHERE slot_id = ? ORDER BY id DESC LIMIT ?`,
 		slotID, most)
 }
-
-const knownCertificate = `INSERT INTO certificate (sha256, der, self_signed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`
-
-func putCertificates(ctx context.Context, tx *sqlx.Tx, certificates []*cert.Certificate) error {
-	for _, c := range certificates {
-		if _, err := tx.ExecContext(ctx, knownCertificate, c.SHA256, c.Raw, c.SelfSigned()); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// MostAuthorities is how many certificates the pool has at most: a world of public
-// and private authorities is a few thousand.
-const MostAuthorities = 10_000
-
-func (s *db) parsed(ctx context.Context, query string, args ...any) ([]*cert.Certificate, error) {
-	var rows []keptCertificate
-	if err := s.read.SelectContext(ctx, &rows, query, args...); err != nil {
-		return nil, err
-	}
-	out := make([]*cert.Certificate, 0, len(rows))
-	for _, row := range rows {
-		c, err := row.parse()
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, c)
-	}
-	return out, nil
-}
-
-// keptCertificate is a certificate as it is kept.
-type keptCertificate struct {
-	DER        []byte `db:"der"`
-	SelfSigned int    `db:"self_signed"` // -1: not known
-}
-
-func (k keptCertificate) parse() (*cert.Certificate, error) {
-	if k.SelfSigned < 0 {
-		return cert.Parse(k.DER)
-	}
-	return cert.Again(k.DER, k.SelfSigned > 0)
-}
-
-// ErrTooMany says that no more of something is kept.
-var ErrTooMany = errors.New("there are too many")

@@ -6,12 +6,15 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"strings"
 
 	"freshseal/core/language/procedure"
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
+	"freshseal/store/chains"
+	"freshseal/store/events"
+	"freshseal/store/issuance"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -63,14 +66,14 @@ type Replacement struct {
 	ApprovedWhat string `db:"approved_what"` // digest of what was approved
 
 	Work      string `db:"work"` // the name of its work folder, where it took over that of another
-	BegunAt   Moment `db:"begun_at"`
+	StartedAt Moment `db:"started_at"`
 	ChangedAt Moment `db:"changed_at"`
 
 	Device string `db:"device"`
 	Slot   string `db:"slot"`
 }
 
-// Progress is the part that the stage machine knows.
+// Progress returns the part that the stage machine knows.
 func (r Replacement) Progress() replacement.Progress {
 	return replacement.Progress{Stage: r.Stage, State: r.State, WaitingFor: r.WaitingFor,
 		Reverting: r.Reverting, Stopping: r.Stopping, Asked: r.Asked, Why: r.Why, Back: r.Back}
@@ -90,7 +93,7 @@ const (
 
 // Add begins a replacement of these slots, of which the first is the one
 // by which it is listed; where it is of a batch, the batch knows it from then on.
-// It returns ErrTaken where one of the slots has one that is not over.
+// It returns ErrTaken where one of the slots has one that has not ended.
 func (s Replacements) Add(ctx context.Context, r Replacement, slotIDs []int64, p replacement.Progress, yaml string,
 	of *BatchItem) (int64, error) {
 	r.setProgress(p)
@@ -115,12 +118,12 @@ func (s *db) addReplacement(ctx context.Context, tx *sqlx.Tx, r *Replacement, sl
 	}
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO replacement
 		(id, device_id, slot_id, cluster, signer, plan, stage, state, waiting_for, reverting, stopping, why, asked_by,
-		begun_at, changed_at, procedure, mark, unseen, edition, not_before, after_open, stop_after)
+		started_at, changed_at, procedure, mark, unseen, edition, not_before, after_open, stop_after)
 		VALUES (:id, :device_id, :slot_id, :cluster, :signer, :plan, :stage, :state, :waiting_for, :reverting,
-		:stopping, :why, :asked_by, :begun_at, :changed_at, :procedure, :mark, :unseen, :edition, :not_before,
+		:stopping, :why, :asked_by, :started_at, :changed_at, :procedure, :mark, :unseen, :edition, :not_before,
 		:after_open, :stop_after)`, r)
 	if err != nil {
-		return taken(err)
+		return sqlite.Taken(err)
 	}
 	for i, slotID := range slotIDs {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO target (replacement_id, slot_id, position) VALUES (?, ?, ?)`,
@@ -129,16 +132,18 @@ func (s *db) addReplacement(ctx context.Context, tx *sqlx.Tx, r *Replacement, sl
 		}
 	}
 	if of != nil {
-		if err := begun(ctx, tx, *of, r.ID); err != nil {
+		if err := itemStarted(ctx, tx, *of, r.ID); err != nil {
 			return err
 		}
 	}
 	about := fmt.Sprintf("r%d %s/%s signer %s", r.ID, r.Device, r.Slot, r.Signer)
-	if err := s.happened(ctx, tx, Event{At: r.BegunAt, Kind: "act", Who: r.AskedBy, Text: "replacement begun",
+	if err := events.Happened(ctx, tx, s.AuditKey, events.Event{At: r.StartedAt, Kind: "act", Who: r.AskedBy,
+		Text:  "replacement started",
 		About: about}); err != nil {
 		return err
 	}
-	return s.happened(ctx, tx, Event{About: AboutReplacement(r.ID), At: r.BegunAt, Kind: "stage",
+	return events.Happened(ctx, tx, s.AuditKey, events.Event{About: events.AboutReplacement(r.ID), At: r.StartedAt,
+		Kind:  "stage",
 		Stage: string(r.Stage), State: string(r.State)})
 }
 
@@ -157,7 +162,7 @@ func (s Replacements) Advance(ctx context.Context, id int64, e replacement.Event
 // advance is Advance within a transaction.
 func (s *db) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.Event,
 	at Moment) (r Replacement, action replacement.Action, err error) {
-	if err := one(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
+	if err := sqlite.Row(tx.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id)); err != nil {
 		return r, action, err
 	}
 	before := r.Progress()
@@ -167,13 +172,8 @@ func (s *db) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.E
 	}
 	action = next
 	if before.State.Over() && !p.State.Over() { // a revert after the seal
-		targets := []int64{}
-		if err := tx.SelectContext(ctx, &targets, `SELECT slot_id FROM target WHERE replacement_id = ?`,
-			id); err != nil {
-			return r, action, err
-		}
-		if has, err := hasOpen(ctx, tx, targets, id); err != nil || has {
-			return r, replacement.Nothing, cmp.Or(err, ErrTaken)
+		if err := stillAlone(ctx, tx, id); err != nil {
+			return r, replacement.Nothing, err
 		}
 	}
 	r.setProgress(p)
@@ -185,59 +185,86 @@ func (s *db) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.E
 			return r, action, err
 		}
 	}
-	if !before.Within(e) {
-		if err := tx.GetContext(ctx, &r.Since, `SELECT coalesce(max(id), 0) FROM step WHERE replacement_id = ?`,
-			id); err != nil {
-			return r, action, err
-		}
-	}
-	if e.Kind == replacement.AskedResume {
-		if err := tx.GetContext(ctx, &r.Resumed, `SELECT coalesce(max(id), 0) FROM step WHERE replacement_id = ?`,
-			id); err != nil {
-			return r, action, err
-		}
+	if err := markSteps(ctx, tx, &r, !before.Within(e), e.Kind == replacement.AskedResume); err != nil {
+		return r, action, err
 	}
 	if _, err := tx.NamedExecContext(ctx, `UPDATE replacement SET stage = :stage, state = :state,
 		waiting_for = :waiting_for,
 		reverting = :reverting, stopping = :stopping, asked = :asked, why = :why, back = :back, since = :since,
 		resumed = :resumed, changed_at = :changed_at WHERE id = :id`, r); err != nil {
-		return r, action, taken(err)
+		return r, action, sqlite.Taken(err)
 	}
+	return r, action, s.tellAdvance(ctx, tx, r, p, at)
+}
+
+// tellAdvance writes what a step of a replacement means for others: pins, the audit log and the outbox.
+func (s *db) tellAdvance(ctx context.Context, tx *sqlx.Tx, r Replacement, p replacement.Progress, at Moment) error {
 	if p.State == replacement.Sealed || p.State == replacement.Reverted && p.Stage == replacement.Seal {
 		if err := addPinUpdates(ctx, tx, r, at); err != nil {
-			return r, action, err
+			return err
 		}
 	} else if p.State.Over() {
-		if err := removePinUpdates(ctx, tx, id); err != nil {
-			return r, action, err
+		if err := removePinUpdates(ctx, tx, r.ID); err != nil {
+			return err
 		}
 	}
 	if p.State.Over() || p.State == replacement.Held {
-		err := s.happened(ctx, tx, Event{At: at, Kind: "act", Who: "freshseal", Text: "replacement " +
-			string(p.State), About: fmt.Sprintf("r%d %s/%s %s", id, r.Device, r.Slot, r.NewSHA256)})
-		if err != nil {
-			return r, action, err
+		if err := events.Happened(ctx, tx, s.AuditKey, events.Event{At: at, Kind: "act", Who: "freshseal",
+			Text:  "replacement " + string(p.State),
+			About: fmt.Sprintf("r%d %s/%s %s", r.ID, r.Device, r.Slot, r.NewSHA256)}); err != nil {
+			return err
 		}
 	}
 	kind := "stage"
 	if p.State != replacement.Running || p.Reverting || p.Stopping {
 		kind = "state"
 	}
-	return r, action,
-		s.happened(ctx, tx, Event{About: AboutReplacement(id), At: at, Kind: kind, Stage: string(p.Stage),
-			State: string(p.State), Text: p.Why})
+	return events.Happened(ctx, tx, s.AuditKey, events.Event{About: events.AboutReplacement(r.ID), At: at, Kind: kind,
+		Stage: string(p.Stage), State: string(p.State), Text: p.Why})
 }
 
-// ProcedureText is the text of a procedure that a replacement began with.
+// stillAlone says that no other replacement has the targets of one that has ended; ErrTaken: another one has.
+func stillAlone(ctx context.Context, tx *sqlx.Tx, id int64) error {
+	targets := []int64{}
+	if err := tx.SelectContext(ctx, &targets, `SELECT slot_id FROM target WHERE replacement_id = ?`, id); err != nil {
+		return err
+	}
+	has, err := hasOpen(ctx, tx, targets, id)
+	if err == nil && has {
+		return ErrTaken
+	}
+	return err
+}
+
+// markSteps marks the last step so far as that after which a stage began, or after which it was resumed.
+func markSteps(ctx context.Context, tx *sqlx.Tx, r *Replacement, began, resumed bool) error {
+	if !began && !resumed {
+		return nil
+	}
+	var last int64
+	if err := tx.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM step WHERE replacement_id = ?`,
+		r.ID); err != nil {
+		return err
+	}
+	if began {
+		r.Since = last
+	}
+	if resumed {
+		r.Resumed = last
+	}
+	return nil
+}
+
+// ProcedureText returns the text of a procedure that a replacement began with.
 func (s Replacements) ProcedureText(ctx context.Context, sha256 string) (string, error) {
 	var yaml string
-	return yaml, one(s.read.GetContext(ctx, &yaml, `SELECT yaml FROM procedure_text WHERE sha256 = ?`, sha256))
+	return yaml, sqlite.Row(s.Read.GetContext(ctx, &yaml, `SELECT yaml FROM procedure_text WHERE sha256 = ?`, sha256))
 }
 
 // SetLeftover records what is left on the device after the end; empty: nothing. What is left is a task for a person.
 func (s Replacements) SetLeftover(ctx context.Context, id int64, what string, at, due Moment) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := changed(tx.ExecContext(ctx, `UPDATE replacement SET leftover = ? WHERE id = ?`, what,
+		if err := sqlite.Changed(tx.ExecContext(ctx, `UPDATE replacement SET leftover = ? WHERE id = ?`, what,
 			id)); err != nil || what == "" {
 			return err
 		}
@@ -275,11 +302,11 @@ func (s Replacements) SetTidied(ctx context.Context, ids []int64) error {
 // Of returns the replacements of a device, newest first.
 func (s Replacements) Of(ctx context.Context, deviceID int64) ([]Replacement, error) {
 	var out []Replacement
-	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.device_id = ?
+	return out, s.Read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.device_id = ?
 		ORDER BY replacement.id DESC`, deviceID)
 }
 
-// Digest is the SHA-256 by which a procedure's text is kept, in hex.
+// Digest returns the SHA-256 by which a procedure's text is kept, in hex.
 func Digest(text string) string {
 	sum := sha256.Sum256([]byte(text))
 	return hex.EncodeToString(sum[:])
@@ -288,102 +315,28 @@ func Digest(text string) string {
 // Get returns the one with this number, or ErrNotFound.
 func (s Replacements) Get(ctx context.Context, id int64) (Replacement, error) {
 	var r Replacement
-	return r, one(s.read.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id))
+	return r, sqlite.Row(s.Read.GetContext(ctx, &r, replacementRows+`WHERE replacement.id = ?`, id))
 }
 
-// List returns the newest, newest first; slotID 0 means of every slot.
-func (s Replacements) List(ctx context.Context, slotID int64, most int) ([]Replacement, error) {
-	var out []Replacement
-	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE ? IN (0, replacement.slot_id)
-		ORDER BY replacement.id DESC LIMIT ?`, slotID, most)
-}
+// whyBegins is the part of a reason by which lists sort: a cursor travels in an address.
+const whyBegins = "substr(replacement.why, 1, 100)"
 
-// Install is what a replacement did, or is doing, to a slot.
-type Install struct {
-	ID        int64             `db:"id"`
-	State     replacement.State `db:"state"`
-	OldSHA256 string            `db:"old_sha256"`
-	NewSHA256 string            `db:"new_sha256"`
-	BegunAt   Moment            `db:"begun_at"`
-	ChangedAt Moment            `db:"changed_at"`
-}
+func begin(why string) string { return string([]rune(why)[:min(100, len([]rune(why)))]) }
 
-// Installs are the newest replacements that a slot is a target of, newest first.
-func (s Replacements) Installs(ctx context.Context, slotID int64) ([]Install, error) {
-	var out []Install
-	return out, s.read.SelectContext(ctx, &out, `SELECT replacement.id, state, target.old_sha256, new_sha256,
-		begun_at, changed_at
-		FROM target JOIN replacement ON replacement.id = target.replacement_id WHERE target.slot_id = ?
-		ORDER BY replacement.id DESC LIMIT 200`, slotID)
-}
-
-// ReplacementFilter narrows a list of replacements; empty fields do not.
-type ReplacementFilter struct {
-	Device, Slot string
-	State        replacement.State
-	Stage        replacement.Stage
-	WaitingFor   replacement.WaitingFor
-	Signer       string
-	Text         string // somewhere in its id, slot or who asked for it
-}
-
-var replacementList = list[Replacement]{
-	columns: replacementColumns,
-	from:    replacementTables,
-	orders:  map[string][]string{"id": {"replacement.id"}},
-	natural: "id",
-	keyed:   func(r Replacement) map[string]any { return map[string]any{"replacement.id": r.ID} },
-}
-
-// Page is a page of the replacements.
-func (s Replacements) Page(ctx context.Context, f ReplacementFilter, p Page) ([]Replacement, string, error) {
-	return replacementList.page(ctx, s.db, p, f.narrowings()...)
-}
-
-// CountOf says how many replacements fit a filter.
-func (s Replacements) CountOf(ctx context.Context, f ReplacementFilter) (int, error) {
-	return replacementList.count(ctx, s.db, f.narrowings()...)
-}
-
-func (f ReplacementFilter) narrowings() []narrowing {
-	return narrow(map[string]string{"device.name = ?": f.Device, "EXISTS (SELECT 1 FROM target JOIN slot also ON " +
-		"also.id = target.slot_id WHERE target.replacement_id = replacement.id AND also.name = ?)": f.Slot,
-		"replacement.state = ?": string(f.State), "replacement.stage = ?": string(f.Stage),
-		"replacement.waiting_for = ?": string(f.WaitingFor), "replacement.signer = ?": f.Signer,
-		"instr(lower('r' || replacement.id || ' ' || device.name || '/' || slot.name || ' ' || " +
-			"replacement.asked_by), ?) > 0": strings.ToLower(f.Text)})
-}
-
-// Count says how many stand in each state and wait for whom.
-func (s Replacements) Count(ctx context.Context) (map[replacement.State]int, map[replacement.WaitingFor]int, error) {
-	var rows []struct {
-		State      replacement.State      `db:"state"`
-		WaitingFor replacement.WaitingFor `db:"waiting_for"`
-		Count      int                    `db:"count"`
-	}
-	states, waiting := map[replacement.State]int{}, map[replacement.WaitingFor]int{}
-	err := s.read.SelectContext(ctx, &rows, `SELECT state, waiting_for, count(*) AS count FROM replacement
-		GROUP BY state, waiting_for`)
-	for _, row := range rows {
-		states[row.State] += row.Count
-		waiting[row.WaitingFor] += row.Count
-	}
-	return states, waiting, err
-}
-
-// In are those in a state, oldest first.
-func (s Replacements) In(ctx context.Context, state replacement.State) ([]Replacement, error) {
-	var out []Replacement
-	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.state = ? ORDER BY replacement.id`,
-		state)
-}
-
-// ByKey are those whose request has this public key (SHA-256 of
-// its SubjectPublicKeyInfo), newest first.
-func (s Replacements) ByKey(ctx context.Context, spki string) ([]Replacement, error) {
-	var out []Replacement
-	return out, s.read.SelectContext(ctx, &out, replacementRows+`WHERE replacement.spki = ?
-		ORDER BY replacement.id DESC`, spki)
+var replacementList = sqlite.List[Replacement]{
+	Columns: replacementColumns,
+	From:    replacementTables,
+	Orders: map[string][]string{"id": {"replacement.id"}, "slot": {"device.name", "slot.name", "replacement.id"},
+		"state": {"replacement.state", "replacement.id"}, "why": {whyBegins, "replacement.id"},
+		"signer":     {"replacement.signer", "replacement.id"},
+		"started_at": {"replacement.started_at", "replacement.id"},
+		"asked_by":   {"replacement.asked_by", "replacement.id"}},
+	Natural: "id",
+	Keyed: func(r Replacement) map[string]any {
+		return map[string]any{"replacement.id": r.ID, "device.name": r.Device, "slot.name": r.Slot,
+			"replacement.state": r.State, whyBegins: begin(r.Why), "replacement.signer": r.Signer,
+			"replacement.started_at": r.StartedAt.Milliseconds(), "replacement.asked_by": r.AskedBy}
+	},
 }
 
 // SetOld records the leaf that a slot of a replacement served before.
@@ -393,43 +346,15 @@ func (s Replacements) SetOld(ctx context.Context, id, slotID int64, sha256 strin
 			id, slotID); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx,
+		return sqlite.Changed(tx.ExecContext(ctx,
 			`UPDATE target SET old_sha256 = ? WHERE replacement_id = ? AND slot_id = ?`, sha256, id, slotID))
 	})
-}
-
-// Target is a slot that a replacement gives the new certificate.
-type Target struct {
-	Slot
-	ReplacementID int64  `db:"replacement_id"`
-	OldSHA256     string `db:"old_sha256"`
-}
-
-// Targets returns the slots of replacements, by replacement, the first one first.
-func (s Replacements) Targets(ctx context.Context, ids ...int64) (map[int64][]Target, error) {
-	out := map[int64][]Target{}
-	if len(ids) == 0 {
-		return out, nil
-	}
-	query, args, err := sqlx.In(`SELECT slot.*, device.name AS device, device.site AS site, device.nodes AS nodes,
-		target.replacement_id, target.old_sha256 FROM target
-		JOIN slot ON slot.id = target.slot_id JOIN device ON device.id = slot.device_id
-		WHERE target.replacement_id IN (?) ORDER BY target.position`, ids)
-	if err != nil {
-		return nil, err
-	}
-	var rows []Target
-	err = s.read.SelectContext(ctx, &rows, query, args...)
-	for _, row := range rows {
-		out[row.ReplacementID] = append(out[row.ReplacementID], row)
-	}
-	return out, err
 }
 
 // SetRequest records the request that the device made.
 func (s Replacements) SetRequest(ctx context.Context, id int64, r request.Request) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ? WHERE id = ?`, r.Raw,
+		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE replacement SET request = ?, spki = ? WHERE id = ?`, r.Raw,
 			cert.Fingerprint(r.SPKI()), id))
 	})
 }
@@ -441,23 +366,24 @@ func (s Replacements) SetPath(ctx context.Context, id int64, path []*cert.Certif
 }
 
 func setPath(ctx context.Context, tx *sqlx.Tx, id int64, path []*cert.Certificate) error {
-	if err := putCertificates(ctx, tx, path); err != nil {
+	if err := chains.PutCertificates(ctx, tx, path); err != nil {
 		return err
 	}
 	fingerprints := make([]string, len(path))
 	for i, c := range path {
 		fingerprints[i] = c.SHA256
 	}
-	if err := noteChain(ctx, tx, fingerprints); err != nil {
+	if err := chains.NoteChain(ctx, tx, fingerprints); err != nil {
 		return err
 	}
-	return changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ?
-		AND (stage = 'sign' OR stage = 'prove' AND new_sha256 = '')`, JSON[[]string]{fingerprints}, path[0].SHA256, id))
+	return sqlite.Changed(tx.ExecContext(ctx, `UPDATE replacement SET path = ?, new_sha256 = ? WHERE id = ?
+		AND (stage = 'sign' OR stage = 'prove' AND new_sha256 = '')`, JSON[[]string]{V: fingerprints}, path[0].SHA256,
+		id))
 }
 
 // Accept records the path that came from the signer and what it tells about the signer, and lets the replacement go
 // on, all or nothing. A leaf that was unmatched or unused is so no more.
-func (s Replacements) Accept(ctx context.Context, id int64, path []*cert.Certificate, learnt *Learnt,
+func (s Replacements) Accept(ctx context.Context, id int64, path []*cert.Certificate, learnt *issuance.Learnt,
 	at Moment) (r Replacement, action replacement.Action, err error) {
 	err = s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := setPath(ctx, tx, id, path); err != nil {
@@ -471,12 +397,13 @@ func (s Replacements) Accept(ctx context.Context, id int64, path []*cert.Certifi
 			return err
 		}
 		if learnt != nil {
-			if err := learnHabits(ctx, tx, *learnt, path[0], true); err != nil {
+			if err := issuance.LearnHabits(ctx, tx, *learnt, path[0], true); err != nil {
 				return err
 			}
 			i := learnt.Issuer
-			if err := learnIssuer(ctx, tx, SignerIssuer{Signer: learnt.Signer, SPKI: i.SPKI, Subject: i.Subject,
-				Days: i.Days, Confirmed: learnt.Confirmed, KnownBy: learnt.By, KnownAt: at}); err != nil {
+			if err := issuance.LearnIssuer(ctx, tx, issuance.SignerIssuer{Signer: learnt.Signer, SPKI: i.SPKI,
+				Subject: i.Subject,
+				Days:    i.Days, Confirmed: learnt.Confirmed, KnownBy: learnt.By, KnownAt: at}); err != nil {
 				return err
 			}
 		}

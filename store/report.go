@@ -21,11 +21,11 @@ type StateThen struct {
 	Condition due.Condition          `db:"condition"` // as it was recorded; empty: no record reaches back so far
 }
 
-// StatesThen are the next slots after one, by their numbers, with what they served at a moment. Slots of devices that
-// were added later are left out.
+// StatesThen returns the next slots after one, by their numbers, with what they served at a moment. Slots of devices
+// that were added later are left out.
 func (s Reports) StatesThen(ctx context.Context, then Moment, id int64, most int) ([]StateThen, error) {
 	var out []StateThen
-	return out, s.read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, slot.name, device.site,
+	return out, s.Read.SelectContext(ctx, &out, `SELECT slot.id, device.name AS device, slot.name, device.site,
 		device.family, device.owner,
 		coalesce(reading.at, 0) AS at, coalesce(reading.chain, '[]') AS chain, coalesce(reading.failure,
 		'null') AS failure,
@@ -36,12 +36,12 @@ func (s Reports) StatesThen(ctx context.Context, then Moment, id int64, most int
 		WHERE slot.id > ? AND device.added_at <= ? ORDER BY slot.id LIMIT ?`, then, then, id, then, most)
 }
 
-// SealedBetween are the replacements that were sealed in a period, oldest first, one for each of their slots.
+// SealedBetween returns the replacements that were sealed in a period, oldest first, one for each of their slots.
 func (s Reports) SealedBetween(ctx context.Context, from, until Moment, site string) ([]Sealed, error) {
 	var out []Sealed
-	return out, s.read.SelectContext(ctx, &out, `SELECT replacement.id, device.name AS device, slot.name AS slot,
+	return out, s.Read.SelectContext(ctx, &out, `SELECT replacement.id, device.name AS device, slot.name AS slot,
 		device.site, device.owner, replacement.signer, target.old_sha256, replacement.new_sha256,
-		replacement.asked_by, replacement.approved_by, replacement.begun_at, replacement.changed_at
+		replacement.asked_by, replacement.approved_by, replacement.started_at, replacement.changed_at
 		FROM replacement JOIN target ON target.replacement_id = replacement.id JOIN slot ON slot.id = target.slot_id
 		JOIN device ON device.id = slot.device_id
 		WHERE replacement.state = 'sealed' AND replacement.changed_at >= ? AND replacement.changed_at < ? AND (? = ''
@@ -60,6 +60,6 @@ type Sealed struct {
 	New        string `db:"new_sha256"`
 	AskedBy    string `db:"asked_by"`
 	ApprovedBy string `db:"approved_by"`
-	BegunAt    Moment `db:"begun_at"`
+	StartedAt  Moment `db:"started_at"`
 	SealedAt   Moment `db:"changed_at"`
 }

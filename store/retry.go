@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"freshseal/core/replacement"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -12,7 +13,7 @@ import (
 // SetClosed records how a person closed a replacement.
 func (s Replacements) SetClosed(ctx context.Context, id int64, as string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE replacement SET closed_as = ? WHERE id = ?`, as, id))
+		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE replacement SET closed_as = ? WHERE id = ?`, as, id))
 	})
 }
 
@@ -29,17 +30,17 @@ func (s Replacements) SetKeeps(ctx context.Context, ids []int64, until Moment) e
 	})
 }
 
-// KeptUntil are the replacements that keep something whose time is over.
+// KeptUntil returns the replacements that keep something whose time is over.
 func (s Replacements) KeptUntil(ctx context.Context, at Moment) ([]int64, error) {
 	var out []int64
-	return out, s.read.SelectContext(ctx, &out, `SELECT id FROM replacement WHERE keeps_until > 0 AND keeps_until <= ?
+	return out, s.Read.SelectContext(ctx, &out, `SELECT id FROM replacement WHERE keeps_until > 0 AND keeps_until <= ?
 		ORDER BY id`, at)
 }
 
-// KeptOf are the replacements of a slot that keep something, but for one.
+// KeptOf returns the replacements of a slot that keep something, but for one.
 func (s Replacements) KeptOf(ctx context.Context, slotID, but int64) ([]int64, error) {
 	var out []int64
-	return out, s.read.SelectContext(ctx, &out, `SELECT DISTINCT replacement.id FROM replacement
+	return out, s.Read.SelectContext(ctx, &out, `SELECT DISTINCT replacement.id FROM replacement
 		JOIN target ON target.replacement_id = replacement.id
 		WHERE target.slot_id = ? AND keeps_until > 0 AND replacement.id <> ? ORDER BY replacement.id`, slotID, but)
 }
@@ -98,7 +99,7 @@ func (s Replacements) Retry(ctx context.Context, r Replacement, slotIDs []int64,
 			}
 		}
 		for purpose, sealed := range secrets {
-			if err := putSecret(ctx, tx, purpose, sealed); err != nil {
+			if err := sqlite.PutSecret(ctx, tx, purpose, sealed); err != nil {
 				return err
 			}
 		}

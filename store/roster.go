@@ -9,6 +9,7 @@ import (
 
 	"freshseal/core/judgement/due"
 	"freshseal/core/judgement/roster"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -18,8 +19,8 @@ func (s *db) fill(ctx context.Context) error {
 	var all roster.Change
 	var failed [2]error
 	var reading sync.WaitGroup
-	reading.Go(func() { all.Devices, failed[0] = gatherDevices(ctx, s.read, "device") })
-	reading.Go(func() { all.Slots, failed[1] = gatherSlots(ctx, s.read, "slot") })
+	reading.Go(func() { all.Devices, failed[0] = gatherDevices(ctx, s.Read, "device") })
+	reading.Go(func() { all.Slots, failed[1] = gatherSlots(ctx, s.Read, "slot") })
 	reading.Wait()
 	if err := errors.Join(failed[0], failed[1]); err != nil {
 		return fmt.Errorf("reading the fleet into memory: %w", err)
@@ -28,7 +29,8 @@ func (s *db) fill(ctx context.Context) error {
 	return nil
 }
 
-// news are the devices and slots that a change touches in what the roster holds, taken from the notes of the triggers.
+// news returns the devices and slots that a change touches in what the roster holds, taken from the notes of the
+// triggers.
 func news(ctx context.Context, tx *sqlx.Tx) (out roster.Change, err error) {
 	var devices, slots []int64
 	if err := tx.SelectContext(ctx, &devices, `SELECT id FROM stale_device`); err != nil {
@@ -66,7 +68,7 @@ func gone[R any](noted []int64, found []R, id func(R) int64) (out []int64) {
 }
 
 // gatherDevices reads devices for the roster, by their numbers. The tables are gone through in the order in which
-// they are named: what was noted is few rows, what stands beside it many.
+// they are named: what was noted is few rows, what is beside it many.
 func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Device, err error) {
 	rows, err := db.QueryxContext(ctx, `SELECT device.id, name, site, family, address, owner, cluster, tags, notes
 		FROM `+from+` ORDER BY device.id`)
@@ -93,8 +95,9 @@ func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (ou
 // gatherSlots reads slots for the roster, as gatherDevices does devices.
 func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Slot, err error) {
 	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port,
-		slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at,
-		slot.server_name, slot.search_text, slot.path, device.name AS device FROM `+from+
+		slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at, slot.issuer, slot.key_type,
+		slot.signature, coalesce(slot.findings ->> '$[0].code', ''), slot.server_name, slot.search_text, slot.path,
+		device.name AS device FROM `+from+
 		` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
 	if err != nil {
 		return nil, err
@@ -105,7 +108,8 @@ func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out 
 		var serverName, searchText, path, device string
 		var condition due.Condition
 		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition,
-			&one.NotAfter, &one.Overdue, &one.TurnsAt, &serverName, &searchText, &path, &device); err != nil {
+			&one.NotAfter, &one.Overdue, &one.TurnsAt, &one.Issuer, &one.KeyType, &one.Signature, &one.Finding,
+			&serverName, &searchText, &path, &device); err != nil {
 			return nil, err
 		}
 		one.Rank = condition.Rank()
@@ -116,8 +120,8 @@ func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out 
 	return out, rows.Err()
 }
 
-// searchWords are the words of a leaf and the fingerprints above it, of a path as it is kept. The leaf's own is among
-// the words.
+// searchWords returns the words of a leaf and the fingerprints above it, of a path as it is kept. The leaf's own is
+// among the words.
 func searchWords(searchText, path string) (words, above string) {
 	leaf, above, _ := strings.Cut(path, ",")
 	if leaf = strings.Trim(leaf, `["]`); !strings.Contains(searchText, leaf) {
@@ -126,11 +130,11 @@ func searchWords(searchText, path string) (words, above string) {
 	return searchText, above
 }
 
-// fingerprints are those in a text that searchWords gave as above.
+// fingerprints returns those in a text that searchWords gave as above.
 func fingerprints(above string) []string { return strings.Split(strings.Trim(above, `"]`), `","`) }
 
-// order is a page as the roster takes it.
-func (p Page) order(natural string) (roster.Order, error) {
+// orderOf returns a page as the roster takes it.
+func orderOf(p Page, natural string) (roster.Order, error) {
 	if p.Sort == "" {
 		p.Sort = natural
 	}
@@ -139,12 +143,13 @@ func (p Page) order(natural string) (roster.Order, error) {
 		return by, nil
 	}
 	var err error
-	by.After, err = openCursor(p)
+	by.After, err = sqlite.OpenCursor(p)
 	return by, err
 }
 
-// turned is what a page of the roster is for a list: its numbers, and the cursor behind it where there may be more.
-func (p Page) turned(page roster.Page, by roster.Order, err error) (ids []int64, next string, _ error) {
+// turned returns what a page of the roster is for a list: its numbers, and the cursor behind it where there may be
+// more.
+func turned(p Page, page roster.Page, by roster.Order, err error) (ids []int64, next string, _ error) {
 	switch err {
 	case roster.ErrSort:
 		return nil, "", ErrSort
@@ -154,7 +159,7 @@ func (p Page) turned(page roster.Page, by roster.Order, err error) (ids []int64,
 	if err != nil || len(page.IDs) < p.Most {
 		return page.IDs, "", err
 	}
-	next, err = sealCursor(by.Sort, by.Desc, page.Last)
+	next, err = sqlite.SealCursor(by.Sort, by.Desc, page.Last)
 	return page.IDs, next, err
 }
 

@@ -41,10 +41,10 @@ func (s Readings) TakeDue(ctx context.Context, now Moment, lease time.Duration, 
 	return out, err
 }
 
-// CountDue says how many slots are due to be read.
+// CountDue returns how many slots are due to be read.
 func (s Readings) CountDue(ctx context.Context, now Moment) (int, error) {
 	var n int
-	return n, s.read.GetContext(ctx, &n, `SELECT count(*) FROM slot WHERE next_at <= ?`, now)
+	return n, s.Read.GetContext(ctx, &n, `SELECT count(*) FROM slot WHERE next_at <= ?`, now)
 }
 
 // Hasten spreads the next readings of all slots that are later than that over the time until

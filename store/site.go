@@ -8,6 +8,7 @@ import (
 
 	"freshseal/core/judgement/roster"
 	"freshseal/core/pki/request"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -35,7 +36,7 @@ type Site struct {
 const siteRows = `SELECT site.*, coalesce((SELECT number FROM revision
 	WHERE of = 'site/' || site.name), 0) AS revision FROM site `
 
-// Add keeps a site with its sealed secrets, all or nothing.
+// Add stores a site with its sealed secrets, all or nothing.
 func (s Sites) Add(ctx context.Context, site Site, secrets map[string][]byte) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error { return addSite(ctx, tx, site, secrets) })
 }
@@ -45,35 +46,35 @@ func addSite(ctx context.Context, tx *sqlx.Tx, site Site, secrets map[string][]b
 		most_links, behind, paused, presence, holidays)
 		VALUES (:name, :way, :address, :port, :user, :pin, :added_at, :subject, :most_links, :behind, :paused,
 		:presence, :holidays)`, site); err != nil {
-		return taken(err)
+		return sqlite.Taken(err)
 	}
-	return putSecrets(ctx, tx, secrets)
+	return sqlite.PutSecrets(ctx, tx, secrets)
 }
 
-// Change keeps what has become of a site of a known revision, and new secrets. One that was only named by devices is
+// Change stores what has become of a site of a known revision, and new secrets. One that was only named by devices is
 // kept from then on; it is ErrTaken where somebody else was faster.
 func (s Sites) Change(ctx context.Context, site Site, secrets map[string][]byte, known Revision) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := revise(ctx, tx, "site/"+site.Name, known); err != nil {
+		if err := sqlite.Revise(ctx, tx, "site/"+site.Name, known); err != nil {
 			return err
 		}
 		if site.Implied {
 			return addSite(ctx, tx, site, secrets)
 		}
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE site SET way = :way, address = :address, port = :port,
+		if err := sqlite.Changed(tx.NamedExecContext(ctx, `UPDATE site SET way = :way, address = :address, port = :port,
 			user = :user,
 			pin = :pin, subject = :subject, most_links = :most_links, behind = :behind, paused = :paused,
 			presence = :presence, holidays = :holidays WHERE name = :name`, site)); err != nil {
 			return err
 		}
-		return putSecrets(ctx, tx, secrets)
+		return sqlite.PutSecrets(ctx, tx, secrets)
 	})
 }
 
 // Get returns the one with this name, or ErrNotFound.
 func (s Sites) Get(ctx context.Context, name string) (Site, error) {
 	var site Site
-	return site, one(s.read.GetContext(ctx, &site, siteRows+`WHERE name = ?`, name))
+	return site, sqlite.Row(s.Read.GetContext(ctx, &site, siteRows+`WHERE name = ?`, name))
 }
 
 // NamedSite is Site, or an implied one where only devices name it.
@@ -104,15 +105,15 @@ func (s Sites) NamedSites(ctx context.Context) ([]Site, error) {
 // List returns all sites by name, those aside that only devices name.
 func (s Sites) List(ctx context.Context) ([]Site, error) {
 	var out []Site
-	return out, s.read.SelectContext(ctx, &out, siteRows+`ORDER BY name`)
+	return out, s.Read.SelectContext(ctx, &out, siteRows+`ORDER BY name`)
 }
 
 // Remove deletes a site and its secrets.
 func (s Sites) Remove(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		if err := removeSecrets(ctx, tx, purposes); err != nil {
+		if err := sqlite.RemoveSecrets(ctx, tx, purposes); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx, `DELETE FROM site WHERE name = ?`, name))
+		return sqlite.Changed(tx.ExecContext(ctx, `DELETE FROM site WHERE name = ?`, name))
 	})
 }

@@ -36,6 +36,6 @@ func (s Replacements) SetStood(ctx context.Context, id int64, rows []Stood) erro
 // Stood returns what stood before a replacement's first change; nothing where it was not reached.
 func (s Replacements) Stood(ctx context.Context, id int64) ([]Stood, error) {
 	var out []Stood
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM stood WHERE replacement_id = ?
+	return out, s.Read.SelectContext(ctx, &out, `SELECT * FROM stood WHERE replacement_id = ?
 		ORDER BY slot_id, look, place`, id)
 }

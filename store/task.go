@@ -4,26 +4,29 @@ import (
 	"context"
 	"time"
 
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/answer"
+	"freshseal/core/language/verb"
 	"freshseal/core/replacement"
+	"freshseal/store/issuance"
+	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
 )
 
 // Task is a step that a person does.
 type Task struct {
-	StepID        int64                      `db:"step_id"`
-	ReplacementID int64                      `db:"replacement_id"`
-	Copy          JSON[[]procedure.Labelled] `db:"copy"`
-	Files         JSON[[]TaskFile]           `db:"files"`
-	Ask           string                     `db:"ask"`
-	Key           bool                       `db:"is_key"` // what is asked for is a private key
-	Capture       string                     `db:"capture"`
-	Seen          procedure.Sight            `db:"seen"`
-	DueAt         Moment                     `db:"due_at"`
-	TakenBy       string                     `db:"taken_by"`
-	Notes         JSON[[]Note]               `db:"notes"`
-	Domains       JSON[[]string]             `db:"domains"` // that it proves to the signer
+	StepID        int64                   `db:"step_id"`
+	ReplacementID int64                   `db:"replacement_id"`
+	Copy          JSON[[]answer.Labelled] `db:"copy"`
+	Files         JSON[[]TaskFile]        `db:"files"`
+	Ask           string                  `db:"ask"`
+	Key           bool                    `db:"is_key"` // what is asked for is a private key
+	Capture       string                  `db:"capture"`
+	Seen          verb.Sight              `db:"seen"`
+	DueAt         Moment                  `db:"due_at"`
+	TakenBy       string                  `db:"taken_by"`
+	Notes         JSON[[]Note]            `db:"notes"`
+	Domains       JSON[[]string]          `db:"domains"` // that it proves to the signer
 
 	Section string `db:"section"` // of its step
 	Name    string `db:"name"`
@@ -75,47 +78,52 @@ func addTask(ctx context.Context, tx *sqlx.Tx, t Task) error {
 	return err
 }
 
-var taskList = list[Task]{
-	columns: `*`, from: `(` + taskRows + `)`, orders: map[string][]string{"id": {"step_id"}}, natural: "id",
-	keyed: func(t Task) map[string]any { return map[string]any{"step_id": t.StepID} },
+var taskList = sqlite.List[Task]{
+	Columns: `*`, From: `(` + taskRows + `)`, Natural: "id",
+	Orders: map[string][]string{"id": {"step_id"}, "name": {"name", "step_id"}, "slot": {"device", "slot", "step_id"},
+		"due_at": {"due_at", "step_id"}, "taken_by": {"taken_by", "step_id"}},
+	Keyed: func(t Task) map[string]any {
+		return map[string]any{"step_id": t.StepID, "name": t.Name, "device": t.Device, "slot": t.Slot,
+			"due_at": t.DueAt.Milliseconds(), "taken_by": t.TakenBy}
+	},
 }
 
-var isOpen = narrowing{"open", nil}
+var isOpen = sqlite.Where("open")
 
-// Page is a page of the tasks that wait for somebody, oldest first; those of one
+// Page returns a page of the tasks that wait for somebody, oldest first; those of one
 // replacement where its id is not 0.
 func (s Tasks) Page(ctx context.Context, replacementID int64, p Page) ([]Task, string, error) {
-	return taskList.page(ctx, s.db, p, tasksOf(replacementID)...)
+	return taskList.Page(ctx, s.DB, p, tasksOf(replacementID)...)
 }
 
-// Count says how many tasks wait for somebody.
+// Count returns how many tasks wait for somebody.
 func (s Tasks) Count(ctx context.Context, replacementID int64) (int, error) {
-	return taskList.count(ctx, s.db, tasksOf(replacementID)...)
+	return taskList.Count(ctx, s.DB, tasksOf(replacementID)...)
 }
 
-func tasksOf(replacementID int64) []narrowing {
+func tasksOf(replacementID int64) []sqlite.Narrowing {
 	if replacementID == 0 {
-		return []narrowing{isOpen}
+		return []sqlite.Narrowing{isOpen}
 	}
-	return []narrowing{isOpen, {"replacement_id = ?", []any{replacementID}}}
+	return []sqlite.Narrowing{isOpen, sqlite.Where("replacement_id = ?", replacementID)}
 }
 
-// Open are those that wait for somebody, oldest first.
+// Open returns those that wait for somebody, oldest first.
 func (s Tasks) Open(ctx context.Context) ([]Task, error) {
 	var out []Task
-	return out, s.read.SelectContext(ctx, &out, `SELECT * FROM (`+taskRows+`) WHERE open ORDER BY step_id`)
+	return out, s.Read.SelectContext(ctx, &out, `SELECT * FROM (`+taskRows+`) WHERE open ORDER BY step_id`)
 }
 
 // Get finds one by its step.
 func (s Tasks) Get(ctx context.Context, stepID int64) (Task, error) {
 	var t Task
-	return t, one(s.read.GetContext(ctx, &t, taskRows+`WHERE task.step_id = ?`, stepID))
+	return t, sqlite.Row(s.Read.GetContext(ctx, &t, taskRows+`WHERE task.step_id = ?`, stepID))
 }
 
 // Take assigns a task to a user.
 func (s Tasks) Take(ctx context.Context, stepID int64, by string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
-		return changed(tx.ExecContext(ctx, `UPDATE task SET taken_by = ? WHERE step_id = ?`, by, stepID))
+		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE task SET taken_by = ? WHERE step_id = ?`, by, stepID))
 	})
 }
 
@@ -123,11 +131,12 @@ func (s Tasks) Take(ctx context.Context, stepID int64, by string) error {
 func (s Tasks) AddNote(ctx context.Context, stepID int64, n Note) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		var notes JSON[[]Note]
-		if err := one(tx.GetContext(ctx, &notes, `SELECT notes FROM task WHERE step_id = ?`, stepID)); err != nil {
+		if err := sqlite.Row(tx.GetContext(ctx, &notes, `SELECT notes FROM task WHERE step_id = ?`,
+			stepID)); err != nil {
 			return err
 		}
 		notes.V = append(notes.V, n)
-		return changed(tx.ExecContext(ctx, `UPDATE task SET notes = ? WHERE step_id = ?`, notes, stepID))
+		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE task SET notes = ? WHERE step_id = ?`, notes, stepID))
 	})
 }
 
@@ -149,7 +158,7 @@ func (s Tasks) ForgetFiles(ctx context.Context, replacementID int64) error {
 			if !forgotten {
 				continue
 			}
-			if err := changed(tx.ExecContext(ctx, `UPDATE task SET files = ? WHERE step_id = ?`, t.Files,
+			if err := sqlite.Changed(tx.ExecContext(ctx, `UPDATE task SET files = ? WHERE step_id = ?`, t.Files,
 				t.StepID)); err != nil {
 				return err
 			}
@@ -161,7 +170,7 @@ func (s Tasks) ForgetFiles(ctx context.Context, replacementID int64) error {
 // openTask is ErrNotFound unless the task waits for somebody.
 func openTask(ctx context.Context, tx *sqlx.Tx, stepID int64) error {
 	var t Task
-	return one(tx.GetContext(ctx, &t, `SELECT * FROM (`+taskRows+`) WHERE open AND step_id = ?`, stepID))
+	return sqlite.Row(tx.GetContext(ctx, &t, `SELECT * FROM (`+taskRows+`) WHERE open AND step_id = ?`, stepID))
 }
 
 // End ends a task's step and lets its replacement take the event, in one
@@ -179,4 +188,23 @@ func (s Tasks) End(ctx context.Context, step Step, e replacement.Event) (action 
 		return err
 	})
 	return action, err
+}
+
+// EndProof ends a task that proved domains to a signer. A task that is not open
+// any more is ErrNotFound.
+func (s Tasks) EndProof(ctx context.Context, step Step, signer string, domains []string, by string) error {
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := openTask(ctx, tx, step.ID); err != nil {
+			return err
+		}
+		for _, domain := range domains {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO proven (signer, domain, at, by)
+				VALUES (:signer, :domain, :at, :by)
+				ON CONFLICT (signer, domain) DO UPDATE SET at = excluded.at, by = excluded.by`,
+				issuance.Proven{Signer: signer, Domain: domain, At: step.EndedAt, By: by}); err != nil {
+				return err
+			}
+		}
+		return s.endStep(ctx, tx, step)
+	})
 }

@@ -125,7 +125,7 @@ CREATE TABLE replacement (
     path        TEXT NOT NULL DEFAULT '[]', -- fingerprints, leaf to root
     parcel_id   INTEGER REFERENCES parcel (id),
     asked_by    TEXT NOT NULL,
-    begun_at    INTEGER NOT NULL,
+    started_at    INTEGER NOT NULL,
     changed_at  INTEGER NOT NULL,
     since INTEGER NOT NULL DEFAULT 0,
     cluster TEXT NOT NULL DEFAULT '',
@@ -134,7 +134,7 @@ CREATE TABLE replacement (
     mark TEXT NOT NULL DEFAULT '', -- random: makes its work folder unlike that of any other database
     resumed INTEGER NOT NULL DEFAULT 0, -- the journal's last entry before a person let it go on
     leftover TEXT NOT NULL DEFAULT '', -- what is left on the device after the end
-    unseen INTEGER NOT NULL DEFAULT 0, -- begun although the slot could not be read
+    unseen INTEGER NOT NULL DEFAULT 0, -- started although the slot could not be read
     tidied INTEGER NOT NULL DEFAULT 0, -- its work folder was removed: no revert any more
     edition INTEGER NOT NULL DEFAULT 2, -- of the language of procedures in which it began
     back TEXT NOT NULL DEFAULT '', -- why the way back did not come to its end
@@ -417,7 +417,7 @@ CREATE TABLE batch (
     id       INTEGER PRIMARY KEY AUTOINCREMENT,
     terms    TEXT NOT NULL, -- JSON: signer, key and what was confirmed
     asked_by TEXT NOT NULL,
-    begun_at INTEGER NOT NULL,
+    started_at INTEGER NOT NULL,
     ended_at INTEGER NOT NULL DEFAULT 0, -- when nothing was left to begin
     stopped  TEXT NOT NULL DEFAULT '' -- who stopped it
 );
@@ -428,7 +428,7 @@ CREATE TABLE batch_item (
     device         TEXT NOT NULL,
     slot           TEXT NOT NULL,
     site           TEXT NOT NULL,
-    outcome        TEXT NOT NULL DEFAULT 'waiting', -- waiting, begun, refused, left
+    outcome        TEXT NOT NULL DEFAULT 'waiting', -- waiting, started, refused, left
     why            TEXT NOT NULL DEFAULT '',
     next           TEXT NOT NULL DEFAULT '',
     replacement_id INTEGER,

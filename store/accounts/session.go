@@ -1,0 +1,77 @@
+package accounts
+
+import (
+	"context"
+
+	"freshseal/store/sqlite"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Sessions are who is signed in, tokens included.
+type Sessions struct{ DB *sqlite.DB }
+
+// Add adds a session and deletes those that have expired. It is ErrStale where
+// the user is not any more as looked at.
+func (s Sessions) Add(ctx context.Context, session Session, seen User) error {
+	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
+		var same bool
+		if err := tx.GetContext(ctx, &same, `SELECT EXISTS (SELECT 1 FROM user WHERE name = ? AND password = ?
+			AND role = ?)`, seen.Name, seen.Password, seen.Role); err != nil {
+			return err
+		}
+		if !same {
+			return sqlite.ErrStale
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE ends_at < ?`, session.BeganAt); err != nil {
+			return err
+		}
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO session (sha256, user, kind, role, label, began_at, ends_at)
+			VALUES (:sha256, :user, :kind, :role, :label, :began_at, :ends_at)`, session)
+		return err
+	})
+}
+
+// Get finds one that has not ended.
+func (s Sessions) Get(ctx context.Context, sha256 string, now sqlite.Moment) (Session, error) {
+	var session Session
+	return session, sqlite.Row(s.DB.Read.GetContext(ctx, &session, sessionRows+`WHERE sha256 = ? AND ends_at >= ?`,
+		sha256, now))
+}
+
+// Tokens returns the clients' sessions that have not ended, oldest first.
+func (s Sessions) Tokens(ctx context.Context, now sqlite.Moment) ([]Session, error) {
+	var out []Session
+	return out, s.DB.Read.SelectContext(ctx, &out, sessionRows+`WHERE kind = 'client' AND ends_at >= ?
+		ORDER BY began_at, sha256`, now)
+}
+
+// Of returns the sessions of one kind of a user that have not ended, oldest first.
+func (s Sessions) Of(ctx context.Context, user, kind string, now sqlite.Moment) ([]Session, error) {
+	var out []Session
+	return out, s.DB.Read.SelectContext(ctx, &out, sessionRows+`WHERE session.user = ? AND kind = ? AND ends_at >= ?
+		ORDER BY began_at, sha256`, user, kind, now)
+}
+
+// End deletes the sessions whose digest has this prefix.
+func (s Sessions) End(ctx context.Context, beginning string) error {
+	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
+		return sqlite.Changed(tx.ExecContext(ctx, `DELETE FROM session WHERE substr(sha256, 1, length(?1)) = ?1`,
+			beginning))
+	})
+}
+
+// EndOf deletes all sessions of a user.
+func (s Sessions) EndOf(ctx context.Context, user string) error {
+	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE user = ?`, user)
+		return err
+	})
+}
+
+// ThatEnd returns those of programs and calendars that end by themselves.
+func (s Sessions) ThatEnd(ctx context.Context, now sqlite.Moment) ([]Session, error) {
+	var out []Session
+	return out, s.DB.Read.SelectContext(ctx, &out, sessionRows+`WHERE kind <> 'console' AND ends_at >= ?
+		ORDER BY ends_at`, now)
+}
