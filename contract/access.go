@@ -1,9 +1,10 @@
 package contract
 
 import (
+	"time"
+
 	"freshseal/core/judgement/calendar"
 	"freshseal/core/pki/request"
-	"time"
 )
 
 // Access is how a device is reached over one link, as the API shows it. Its secrets
@@ -24,7 +25,7 @@ type Access struct {
 // as usual where the access is new.
 type AccessChange struct {
 	Link    string  `json:"link,omitempty"`    // empty: the first link of the device's family
-	Address *string `json:"address,omitempty"` // where it differs from the device's
+	Address *string `json:"address,omitempty"` // if it differs from the device's
 	Port    *int    `json:"port,omitempty"`
 	User    *string `json:"user,omitempty"`
 	// a shared one, instead of a user and secrets of its own; empty: its own again
@@ -65,7 +66,7 @@ type CredentialChange struct {
 	Secrets
 }
 
-// Revised is how often people changed it.
+// Revised returns how often people changed it.
 func (c Credential) Revised() Revision { return c.Revision }
 
 // Site is a place with a way in, as the API shows it.
@@ -127,7 +128,7 @@ type NewSite struct {
 	Secrets
 }
 
-// Revised is how often people changed it.
+// Revised returns how often people changed it.
 func (s Site) Revised() Revision { return s.Revision }
 
 // TryLook is one test of a device.

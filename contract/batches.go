@@ -1,8 +1,9 @@
 package contract
 
 import (
-	"freshseal/core/pki/request"
 	"time"
+
+	"freshseal/core/pki/request"
 )
 
 // BatchOrder asks for a replacement of each of many slots.
@@ -10,7 +11,7 @@ type BatchOrder struct {
 	Slots  []string    `json:"slots,omitempty"`  // DEVICE/SLOT of each
 	Filter *SlotFilter `json:"filter,omitempty"` // instead of slots: all that fit
 
-	Signer string          `json:"signer,omitempty"` // where nobody is named: the policy's
+	Signer string          `json:"signer,omitempty"` // if nobody is named: the policy's
 	Key    request.KeyType `json:"key,omitempty"`
 	Unseen bool            `json:"unseen,omitempty"`  // go on although a slot cannot be read now
 	OneWay bool            `json:"one_way,omitempty"` // go on although some steps of a family cannot be undone
@@ -19,12 +20,12 @@ type BatchOrder struct {
 // Batch is many replacements that were asked for as one. The service begins them one
 // after the other, also when it was restarted meanwhile.
 type Batch struct {
-	ID      string    `json:"id" required:"true"`
-	Signer  string    `json:"signer" required:"true"` // empty: the policy's
-	AskedBy string    `json:"asked_by" required:"true"`
-	BegunAt time.Time `json:"begun_at" required:"true"`
-	// beginning: some are not begun yet; begun: none is left to begin
-	State   string        `json:"state" required:"true" enum:"beginning,begun,stopped"`
+	ID        string    `json:"id" required:"true"`
+	Signer    string    `json:"signer" required:"true"` // empty: the policy's
+	AskedBy   string    `json:"asked_by" required:"true"`
+	StartedAt time.Time `json:"started_at" required:"true"`
+	// starting: some are not started yet; started: none is left to start
+	State   string        `json:"state" required:"true" enum:"starting,started,stopped"`
 	Stopped string        `json:"stopped_by,omitempty"`
 	Counts  Account       `json:"counts" required:"true"`
 	Sites   []SiteOfBatch `json:"sites" required:"true"`
@@ -33,9 +34,9 @@ type Batch struct {
 // Account counts the slots of a batch by where they stand.
 type Account struct {
 	Slots     int `json:"slots" required:"true"`
-	Waiting   int `json:"waiting" required:"true"` // not begun yet
+	Waiting   int `json:"waiting" required:"true"` // not started yet
 	Refused   int `json:"refused" required:"true"`
-	Left      int `json:"left" required:"true"`      // not begun, since the batch was stopped
+	Left      int `json:"left" required:"true"`      // not started, since the batch was stopped
 	UnderWay  int `json:"under_way" required:"true"` // their replacement runs, or waits for somebody
 	Held      int `json:"held" required:"true"`
 	Sealed    int `json:"sealed" required:"true"`
@@ -55,7 +56,7 @@ type BatchItem struct {
 	Device      string `json:"device" required:"true"`
 	Slot        string `json:"slot" required:"true"`
 	Site        string `json:"site" required:"true"`
-	Outcome     string `json:"outcome" required:"true" enum:"waiting,begun,refused,left"`
+	Outcome     string `json:"outcome" required:"true" enum:"waiting,started,refused,left"`
 	Why         string `json:"why,omitempty"`
 	Next        string `json:"next,omitempty"`
 	Replacement string `json:"replacement,omitempty"`

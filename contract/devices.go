@@ -1,9 +1,10 @@
 package contract
 
 import (
+	"time"
+
 	"freshseal/core/judgement/due"
 	"freshseal/core/next"
-	"time"
 )
 
 // Device is a box as the API shows it. Its secrets are never part of it.
@@ -34,7 +35,7 @@ type Device struct {
 // DeviceSlot is a slot as it is configured.
 type DeviceSlot struct {
 	Name       string `json:"name" required:"true"`
-	Address    string `json:"address,omitempty"`  // where it differs from the device's
+	Address    string `json:"address,omitempty"`  // if it differs from the device's
 	Port       int    `json:"port,omitempty"`     // that of the protocol where it is left out
 	Protocol   string `json:"protocol,omitempty"` // tls, or what is spoken before TLS: see GET /protocols
 	ServerName string `json:"server_name,omitempty"`
@@ -68,7 +69,7 @@ type NewDevice struct {
 	Access []AccessChange `json:"access,omitempty"` // how it is reached, link by link
 }
 
-// Revised is how often people changed the device: what a reading changes makes
+// Revised returns how often people changed the device: what a reading changes makes
 // nobody's change stale.
 func (d Device) Revised() Revision { return d.Revision }
 
@@ -104,11 +105,14 @@ type Facet struct {
 
 // Facets are the values by which lists are filtered.
 type Facets struct {
-	Sites    []Facet `json:"sites" required:"true"`
-	Families []Facet `json:"families" required:"true"`
-	Owners   []Facet `json:"owners" required:"true"`
-	Tags     []Facet `json:"tags" required:"true"`
-	Signers  []Facet `json:"signers" required:"true"`
+	Sites      []Facet `json:"sites" required:"true"`
+	Families   []Facet `json:"families" required:"true"`
+	Owners     []Facet `json:"owners" required:"true"`
+	Tags       []Facet `json:"tags" required:"true"`
+	Signers    []Facet `json:"signers" required:"true"`
+	Issuers    []Facet `json:"issuers" required:"true"`
+	KeyTypes   []Facet `json:"key_types" required:"true"`
+	Signatures []Facet `json:"signatures" required:"true"`
 }
 
 // Imported is the outcome of one line of an import.

@@ -1,10 +1,11 @@
 package contract
 
 import (
+	"time"
+
 	"freshseal/core/judgement/discovery"
 	"freshseal/core/judgement/finding"
 	"freshseal/core/pki/cert"
-	"time"
 )
 
 // Found are the first hits of a search, and how many slots fit in all.

@@ -1,8 +1,9 @@
 package contract
 
 import (
-	"freshseal/core/judgement/notice"
 	"time"
+
+	"freshseal/core/judgement/notice"
 )
 
 // Channel is where messages go, without its secret.
@@ -14,7 +15,7 @@ type Channel struct {
 	Revision Revision `json:"revision" required:"true"`
 }
 
-// Revised is how often people changed it.
+// Revised returns how often people changed it.
 func (c Channel) Revised() Revision { return c.Revision }
 
 // NewChannel sets a channel.
@@ -52,7 +53,7 @@ type Rule struct {
 	Revision Revision `json:"revision" required:"true"`
 }
 
-// Revised is how often people changed it.
+// Revised returns how often people changed it.
 func (r Rule) Revised() Revision { return r.Revision }
 
 // Acknowledgement is that somebody knows of a slot.

@@ -104,7 +104,7 @@ type NewToken struct {
 // UserChange describes a change of a user; nil fields stay as they are.
 type UserChange struct {
 	Role     *Role   `json:"role,omitempty" enum:"viewer,operator,admin"`
-	Password *string `json:"password,omitempty"` // for somebody who forgot it
+	Password *string `json:"password,omitempty"` // for a user who forgot it
 }
 
 // View is a filter of a list of the console that a user keeps under a name.

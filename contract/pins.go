@@ -1,11 +1,12 @@
 package contract
 
 import (
-	"freshseal/core/pki/cert"
 	"time"
+
+	"freshseal/core/pki/cert"
 )
 
-// Pin is somebody who recorded something of a slot's certificate, and needs
+// Pin is a user who recorded something of a slot's certificate, and needs
 // the new value when it changes.
 type Pin struct {
 	ID     string   `json:"id" required:"true"`

@@ -1,6 +1,9 @@
 package contract
 
-import "freshseal/core/language/procedure"
+import (
+	"freshseal/core/language/procedure"
+	"freshseal/core/language/rehearsal"
+)
 
 // Procedure is a family's procedure as the API lists it.
 type Procedure struct {
@@ -13,7 +16,7 @@ type Procedure struct {
 	// the device, or its manager, makes and signs the certificate itself: no key type, name or signer is chosen
 	Signs   bool              `json:"signs_itself" required:"true"`
 	YAML    string            `json:"yaml" required:"true"`
-	Steps   []procedure.Told  `json:"steps" required:"true"` // what a replacement does to such a device, in order
+	Steps   []rehearsal.Told  `json:"steps" required:"true"` // what a replacement does to such a device, in order
 	Usable  bool              `json:"usable" required:"true"`
 	Faults  []procedure.Fault `json:"faults" required:"true"`  // of its file, warnings included
 	Devices int               `json:"devices" required:"true"` // how many are of this family

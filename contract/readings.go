@@ -2,13 +2,14 @@ package contract
 
 import (
 	"encoding/json"
+	"time"
+
 	"freshseal/core/judgement/finding"
 	"freshseal/core/judgement/policy"
 	"freshseal/core/pki/cert"
-	"time"
 )
 
-// Judging says how far the fleet has been judged anew after a change.
+// Judging says how far the fleet has been judged again after a change.
 type Judging struct {
 	Judged int `json:"judged" required:"true"`
 	Slots  int `json:"slots" required:"true"`
@@ -29,7 +30,7 @@ type Export struct {
 	Passphrase string `json:"passphrase,omitempty"` // of a PKCS #12 trust store
 }
 
-// Trust says whether a trust group trusts a chain, and what it lacks if not.
+// Trust reports whether a trust group trusts a chain, and what it lacks if not.
 type Trust struct {
 	TrustGroup string `json:"trust_group" required:"true"`
 	Trusted    bool   `json:"trusted" required:"true"`
@@ -51,6 +52,8 @@ type Link struct {
 	Role   string `json:"role" required:"true" enum:"leaf,intermediate,anchor,root,surplus"`
 	Served bool   `json:"served" required:"true"`
 	PEM    string `json:"pem" required:"true"`
+
+	Extensions []cert.Extension `json:"extensions,omitempty"` // the first ones, in their order
 }
 
 // Event is one thing that happened, in order of ID.
@@ -67,7 +70,7 @@ type Event struct {
 	Usual int `json:"usual_seconds,omitempty"`
 }
 
-// JSON is the event on one line.
+// JSON returns the event on one line.
 func (e Event) JSON() []byte {
 	line, _ := json.Marshal(e) // plain fields cannot fail
 	return line

@@ -1,16 +1,17 @@
 package contract
 
 import (
+	"strings"
+	"time"
+
 	"freshseal/core/judgement/finding"
 	"freshseal/core/judgement/judge"
 	"freshseal/core/language/look"
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/rehearsal"
 	"freshseal/core/next"
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"strings"
-	"time"
 )
 
 // Again asks for a new request in place of the pending one.
@@ -89,14 +90,14 @@ type Order struct {
 	Device  string          `json:"device" required:"true"`
 	Slot    string          `json:"slot" required:"true"`
 	Also    []string        `json:"also,omitempty"`   // further slots of the device that get the same certificate
-	Signer  string          `json:"signer,omitempty"` // where nobody is named: the policy's
+	Signer  string          `json:"signer,omitempty"` // if nobody is named: the policy's
 	Names   []string        `json:"names,omitempty"`  // besides those that are known
 	Key     request.KeyType `json:"key,omitempty"`
 	Subject request.Subject `json:"subject,omitempty"` // fields that differ from today's certificate
 
 	// nothing live is touched before; what can be prepared is prepared at once
 	At *time.Time `json:"at,omitempty"`
-	// wait for the next window that opens, even where one is open now
+	// wait for the next window that opens, even if one is open now
 	NextOpen bool `json:"next_window,omitempty"`
 	// the stage after which it waits for a go-ahead
 	StopAfter string `json:"stop_after,omitempty" enum:"sign,trial"`
@@ -111,7 +112,7 @@ type Rehearsal struct {
 	Plan request.Plan `json:"plan" required:"true"`
 	// the slots that get the certificate, with their addresses
 	Targets []Target              `json:"targets" required:"true"`
-	Steps   []procedure.Rehearsed `json:"steps" required:"true"`
+	Steps   []rehearsal.Rehearsed `json:"steps" required:"true"`
 
 	Pins []Pin `json:"pins" required:"true"` // the pins of the old certificate
 	// names that do not lead to the device, as far as DNS was asked
@@ -182,7 +183,7 @@ type Replacement struct {
 	KeptFiles []KeptFile `json:"kept_files,omitempty"`
 	// what is left on the device after the end
 	Leftover  string        `json:"leftover,omitempty"`
-	BegunAt   time.Time     `json:"begun_at" required:"true"`
+	StartedAt time.Time     `json:"started_at" required:"true"`
 	ChangedAt time.Time     `json:"changed_at" required:"true"`
 	Next      string        `json:"next,omitempty"` // what a person can do now
 	Actions   []next.Action `json:"actions,omitempty"`

@@ -1,9 +1,10 @@
 package contract
 
 import (
+	"time"
+
 	"freshseal/core/judgement/due"
 	"freshseal/core/replacement"
-	"time"
 )
 
 // SiteCount is how many slots of a batch a site has.
@@ -140,7 +141,7 @@ type Overview struct {
 	Unpacked map[string]int `json:"unpacked" required:"true"`
 	// parcels whose signer should have answered by now
 	Late []Parcel `json:"late" required:"true"`
-	// how far the fleet has been judged anew since a change of policy or trust
+	// how far the fleet has been judged again since a change of policy or trust
 	Judging *Judging `json:"judging,omitempty"`
 	// how many certificates end in this month and the eleven after it
 	Ends []Ends `json:"ends" required:"true"`

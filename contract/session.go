@@ -1,8 +1,9 @@
 package contract
 
 import (
-	"freshseal/core/pki/cert"
 	"time"
+
+	"freshseal/core/pki/cert"
 )
 
 // SignIn is the body of a sign-in.

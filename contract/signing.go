@@ -2,13 +2,14 @@ package contract
 
 import (
 	"fmt"
+	"strings"
+	"time"
+
 	"freshseal/core/judgement/finding"
 	"freshseal/core/next"
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/pile"
 	"freshseal/core/pki/request"
-	"strings"
-	"time"
 )
 
 // Unmatched is a leaf that came and that nobody waits for. It is kept, with who is
@@ -40,7 +41,7 @@ func (n Near) String() string {
 		strings.Join(n.Names, ", "))
 }
 
-// Bench is the authority of one's own.
+// Bench is the authority of your own.
 type Bench struct {
 	Levels   []BenchLevel `json:"levels" required:"true"`    // the root first
 	LeafDays int          `json:"leaf_days" required:"true"` // the longest certificate that it issues
@@ -56,10 +57,10 @@ type BenchLevel struct {
 	PathLength int       `json:"path_length" required:"true"` // how many levels may be below it
 }
 
-// BenchSetup sets the authority up anew.
+// BenchSetup sets the authority up again.
 type BenchSetup struct {
 	BenchPlan
-	// the levels below are made anew under the root that there is; what is said of the root does not count
+	// the levels below are made again under the root that there is; what is said of the root does not count
 	KeepRoot bool `json:"keep_root,omitempty"`
 	// SHA-256 of the issuing level that was looked at: somebody else may have set it up meanwhile
 	Replaces string `json:"replaces" required:"true"`
@@ -138,7 +139,7 @@ type Parcel struct {
 	HandedAt  *time.Time `json:"handed_at,omitempty"`
 	BackBy    *time.Time `json:"back_by,omitempty"`        // when the signer should have answered, working days counted
 	Late      bool       `json:"late" required:"true"`     // that time is over and something is not back
-	Obsolete  int        `json:"obsolete" required:"true"` // requests of it that were asked for anew since
+	Obsolete  int        `json:"obsolete" required:"true"` // requests of it that were asked for again since
 	Reminder  string     `json:"reminder,omitempty"`       // what to do about what is late
 }
 

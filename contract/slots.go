@@ -1,11 +1,12 @@
 package contract
 
 import (
+	"time"
+
 	"freshseal/core/judgement/due"
 	"freshseal/core/judgement/finding"
 	"freshseal/core/judgement/judge"
 	"freshseal/core/pki/cert"
-	"time"
 )
 
 // Due is what must be done, most urgent first.
@@ -19,6 +20,39 @@ type DueSlot struct {
 	Slot
 	// once its certificate has expired, nobody can sign in to replace it
 	LocksOut bool `json:"locks_out" required:"true"`
+}
+
+// Urgent are the slots that people must look at, with the count in each part and the first of them.
+type Urgent struct {
+	// expired, changed outside of Fresh Seal, or expiring within a week
+	Breaking Part `json:"breaking" required:"true"`
+	Start    Part `json:"start" required:"true"` // whose replacement must start within a week
+	// with a factory certificate, or one with faults, of those that do not break
+	Faulty Part `json:"faulty" required:"true"`
+	// that could not be read; those that were not read yet are among them
+	Unreachable Part `json:"unreachable" required:"true"`
+	NotRead     int  `json:"not_read" required:"true"` // that were not read yet
+}
+
+// Part is a part of the slots.
+type Part struct {
+	Items []DueSlot `json:"items" required:"true" nullable:"false"` // the first of them
+	Total int       `json:"total" required:"true"`
+}
+
+// DueDay is a day on which something is due.
+type DueDay struct {
+	Day     string    `json:"day" required:"true"` // 2027-03-14, in UTC
+	Total   int       `json:"total" required:"true"`
+	Entries []DueDate `json:"entries" required:"true" nullable:"false"` // the first of them
+}
+
+// DueDate is what is due on a slot on a day.
+type DueDate struct {
+	Device   string `json:"device" required:"true"`
+	Slot     string `json:"slot" required:"true"`
+	Expires  bool   `json:"expires" required:"true"`   // its certificate expires; else its replacement must start
+	LocksOut bool   `json:"locks_out" required:"true"` // once it has expired, nobody can sign in to replace it
 }
 
 // PastReading is one line of a slot's history: what it served, from when to when.
@@ -67,6 +101,9 @@ type Slot struct {
 	// which trust groups trust this chain, and what the others lack
 	Trust       []Trust `json:"trust,omitempty"`
 	Subject     string  `json:"subject,omitempty"`
+	Issuer      string  `json:"issuer,omitempty"`    // short name of the certificate's issuer
+	KeyType     string  `json:"key_type,omitempty"`  // such as ECDSA P-256
+	Signature   string  `json:"signature,omitempty"` // signature algorithm of the certificate
 	Replaceable bool    `json:"replaceable" required:"true"`
 }
 
@@ -74,7 +111,7 @@ type Slot struct {
 type SlotChange struct {
 	Address    *string `json:"address,omitempty"`
 	Port       *int    `json:"port,omitempty"`
-	Protocol   *string `json:"protocol,omitempty"` // with its usual port where none is given
+	Protocol   *string `json:"protocol,omitempty"` // with its usual port if none is given
 	ServerName *string `json:"server_name,omitempty"`
 	Identity   *string `json:"identity,omitempty"`
 	Secret     *string `json:"secret,omitempty"` // empty: the slot has none any more

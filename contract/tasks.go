@@ -1,9 +1,10 @@
 package contract
 
 import (
-	"freshseal/core/language/procedure"
-	"freshseal/core/next"
 	"time"
+
+	"freshseal/core/language/verb"
+	"freshseal/core/next"
 )
 
 // Task is a step that a person does by hand: what to do, what to copy and carry
@@ -23,14 +24,14 @@ type Task struct {
 	// what must be given back is a private key; it is sealed and never shown
 	Key bool `json:"key,omitempty"`
 	// which leaf must be served; the task then ends by itself
-	Seen    procedure.Sight `json:"seen,omitempty" enum:"new,old"`
-	BeganAt time.Time       `json:"began_at" required:"true"`
-	DueAt   time.Time       `json:"due_at" required:"true"`
-	TakenBy string          `json:"taken_by" required:"true"`
-	Notes   []TaskNote      `json:"notes" required:"true"`
-	Domains []string        `json:"domains,omitempty"` // that it proves to the signer
-	Open    bool            `json:"open" required:"true"`
-	Actions []next.Action   `json:"actions,omitempty"` // what a person can do next
+	Seen    verb.Sight    `json:"seen,omitempty" enum:"new,old"`
+	BeganAt time.Time     `json:"began_at" required:"true"`
+	DueAt   time.Time     `json:"due_at" required:"true"`
+	TakenBy string        `json:"taken_by" required:"true"`
+	Notes   []TaskNote    `json:"notes" required:"true"`
+	Domains []string      `json:"domains,omitempty"` // that it proves to the signer
+	Open    bool          `json:"open" required:"true"`
+	Actions []next.Action `json:"actions,omitempty"` // what a person can do next
 }
 
 // TaskValue is a value to copy.
@@ -44,7 +45,7 @@ type TaskFile struct {
 	Name   string `json:"name" required:"true"`
 	Size   int    `json:"size,omitempty"` // in bytes; not told of a secret
 	SHA256 string `json:"sha256,omitempty"`
-	// it is a private key: sealed here, and each download stands in the audit log
+	// it is a private key: sealed here, and each download is in the audit log
 	Secret bool `json:"secret,omitempty"`
 }
 

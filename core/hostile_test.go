@@ -17,6 +17,7 @@ import (
 
 	"freshseal/core/language/edit"
 	"freshseal/core/language/procedure"
+	_ "freshseal/core/language/verb"
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/inspect"
 	"freshseal/core/pki/pile"

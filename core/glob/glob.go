@@ -3,7 +3,7 @@ package glob
 
 import "strings"
 
-// Match says whether a whole text fits a pattern; upper and lower case are the same.
+// Match reports whether a whole text fits a pattern; upper and lower case are the same.
 func Match(pattern, text string) bool {
 	parts := strings.Split(strings.ToLower(pattern), "*")
 	text = strings.ToLower(text)

@@ -16,7 +16,7 @@ func (a Action) With(what string) Action {
 	return a
 }
 
-// Do names a kind of action. It stands in the API and never changes.
+// Do names a kind of action. It is in the API and never changes.
 type Do string
 
 // The actions. Those that list take no name; Give names a field of what was sent.
@@ -89,10 +89,10 @@ var All = []Do{ListUnmatched, ListTrustGroups, ListAuthorities, ListChannels, Li
 	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, GoOn, KeepKeys, PackParcel,
 	ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 
-// On is the action done to what has this name.
+// On returns the action done to what has this name.
 func (d Do) On(about string) Action { return Action{Do: d, About: about} }
 
-// Enum are the values of a Do, for descriptions of the API.
+// Enum returns the values of a Do, for descriptions of the API.
 func (Do) Enum() []any {
 	out := make([]any, len(All))
 	for i, do := range All {

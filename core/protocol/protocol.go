@@ -28,7 +28,7 @@ const (
 	EAPTLS     Name = "eap-tls"
 )
 
-// About is what people are told of a protocol.
+// About is what people are reported a protocol.
 type About struct {
 	Name    Name
 	Title   string
@@ -64,7 +64,7 @@ var abouts = []About{
 	{Name: "syslog-tls", Title: "syslog over TLS", Port: 6514, Spoken: TLS},
 }
 
-// All are all names that a protocol can be given by.
+// All returns all names that a protocol can be given by.
 func All() []About { return slices.Clone(abouts) }
 
 // Named finds a protocol by its name, or that of a service which speaks plain TLS.
@@ -80,7 +80,7 @@ func Named(name string) (About, bool) {
 	return abouts[i], true
 }
 
-// Reads is the protocol that is spoken under this name.
+// Reads returns the protocol that is spoken under this name.
 func (a About) Reads() Name {
 	if a.Spoken != "" {
 		return a.Spoken
@@ -88,7 +88,7 @@ func (a About) Reads() Name {
 	return a.Name
 }
 
-// OverEAP says whether a protocol is read over RADIUS, which needs a shared secret.
+// OverEAP reports whether a protocol is read over RADIUS, which needs a shared secret.
 func (n Name) OverEAP() bool {
 	about, _ := Named(string(n))
 	return about.OverEAP

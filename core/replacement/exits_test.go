@@ -86,7 +86,7 @@ func ends(p replacement.Progress, depth int) bool {
 	return false
 }
 
-// The first reason of a held replacement stays in front; why the way back did not come to its end stands beside it.
+// The first reason of a held replacement stays in front; why the way back did not come to its end is beside it.
 func TestTheFirstReasonStays(t *testing.T) {
 	p := replacement.Progress{Stage: replacement.Activate, State: replacement.Running}
 	for _, e := range []replacement.Event{{Kind: replacement.Failed, Why: "the box refused"},

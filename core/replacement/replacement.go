@@ -37,12 +37,12 @@ const (
 // Stages are all stages in their order.
 var Stages = []Stage{Survey, Request, Sign, Gate, Backup, Trust, Install, Trial, Activate, Prove, Mirror, Seal}
 
-// Before says that the stage comes before another one.
+// Before reports whether the stage comes before another one.
 func (s Stage) Before(other Stage) bool { return s.index() < other.index() }
 
 func (s Stage) index() int { return slices.Index(Stages, s) }
 
-// State says whether a replacement goes on, and if not, why.
+// State reports whether a replacement goes on, and if not, why.
 type State string
 
 // The states.
@@ -56,7 +56,7 @@ const (
 	Closed    State = "closed"    // a person ended it, as the wire shows
 )
 
-// Over says that the state is an end.
+// Over reports whether the state is an end.
 func (s State) Over() bool { return s == Sealed || s == Reverted || s == Cancelled || s == Closed }
 
 // WaitingFor names who or what a waiting replacement needs.
@@ -150,7 +150,7 @@ const (
 	ClearAway Action = "clear-away" // remove from the device what the request left there
 )
 
-// Impossible says that an event does not fit the state.
+// Impossible means that an event does not fit the state.
 type Impossible struct {
 	Event EventKind
 	State State
@@ -161,11 +161,11 @@ func (e Impossible) Error() string {
 	return fmt.Sprintf("a replacement that is %s in stage %s cannot take the event %q", e.State, e.Stage, e.Event)
 }
 
-// Touched says that the device may serve something else than before: a failure
+// Touched reports whether the device may serve something else than before: a failure
 // from here on must lead back.
 func (p Progress) Touched() bool { return p.Stage.index() > Backup.index() }
 
-// AtSigner says that the request is out and an answer to it is waited for.
+// AtSigner reports whether the request is out and an answer to it is waited for.
 func (p Progress) AtSigner() bool {
 	return p.Stage == Sign && p.State == Waiting && (p.WaitingFor == Signer || p.WaitingFor == Validation)
 }
@@ -207,6 +207,7 @@ func (p Progress) On(e Event) (Progress, Action, error) {
 }
 
 // work takes what became of the action in hand.
+// revive:disable-next-line:cyclomatic the machine is a table
 func (p Progress) work(e Event) (Progress, Action, error) {
 	switch {
 	case e.Kind == Interrupted:
@@ -261,7 +262,7 @@ func (p Progress) work(e Event) (Progress, Action, error) {
 }
 
 // held waits for a person to decide. On the way back the first reason stays, and why it did not come to its end
-// stands beside it.
+// is beside it.
 func (p Progress) held(why string) Progress {
 	p.State, p.WaitingFor = Held, Nobody
 	if p.Reverting && p.Why != "" {
@@ -284,7 +285,7 @@ func (p Progress) arrived() (Progress, Action, error) {
 	return p.next()
 }
 
-// Within says that after this event the action in hand goes on where it was,
+// Within reports whether after this event the action in hand goes on where it was,
 // instead of from its beginning: its steps that are done stay done.
 func (p Progress) Within(e Event) bool {
 	after, _, err := p.On(e)
@@ -303,7 +304,7 @@ func (p Progress) next() (Progress, Action, error) {
 	return p, Advance, nil
 }
 
-// InHand is the action that a running replacement is at.
+// InHand returns the action that a running replacement is at.
 func (p Progress) InHand() Action {
 	switch {
 	case p.Reverting:
@@ -314,7 +315,7 @@ func (p Progress) InHand() Action {
 	return Advance
 }
 
-// stop gives up: where nothing changed yet by clearing away, else by going back.
+// stop gives up: if nothing changed yet by clearing away, else by going back.
 func (p Progress) stop() (Progress, Action, error) {
 	p.State, p.WaitingFor, p.Back = Running, Nobody, ""
 	if p.Touched() {
@@ -326,6 +327,7 @@ func (p Progress) stop() (Progress, Action, error) {
 }
 
 // asked takes what a person wants.
+// revive:disable-next-line:cyclomatic the machine is a table
 func (p Progress) asked(e Event) (Progress, Action, error) {
 	p.Asked = p.Asked || e.Kind == AskedCancel || e.Kind == AskedRevert
 	switch {

@@ -129,7 +129,7 @@ func TestStories(t *testing.T) {
 	}
 }
 
-// Whatever happens in whatever order, a replacement that is over stays over,
+// Whatever happens in whatever order, a replacement that has ended stays over,
 // and one that runs always has an action or waits for the one in hand.
 func FuzzOn(f *testing.F) {
 	f.Add([]byte{0, 1, 1, 2, 3})

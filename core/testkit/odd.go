@@ -9,7 +9,7 @@ import (
 	"testing"
 )
 
-// Odd signs a certificate of this authority anew after its text was changed, as
+// Odd signs a certificate of this authority again after its text was changed, as
 // boxes do that write certificates with programs of their own. What stands
 // between from and to must have the same length.
 func (s Signer) Odd(t testing.TB, der, from, to []byte) []byte {

@@ -39,7 +39,7 @@ type Expected struct {
 	Lost     []string          // trust groups that trust what the slot serves and not the answer
 }
 
-// Days is the lifetime of a certificate in whole days; an hour less than a day counts as one.
+// Days returns the lifetime of a certificate in whole days; an hour less than a day counts as one.
 func Days(c *cert.Certificate) int {
 	return int((c.NotAfter.Sub(c.NotBefore) + time.Hour).Hours() / 24)
 }

@@ -10,9 +10,9 @@ import (
 	"fmt"
 	"time"
 
-	ics "github.com/arran4/golang-ical"
-
 	"freshseal/core/terminal/visible"
+
+	ics "github.com/arran4/golang-ical"
 )
 
 // Entry is one slot.

@@ -5,9 +5,9 @@ import (
 	"testing"
 	"time"
 
-	ics "github.com/arran4/golang-ical"
-
 	"freshseal/core/judgement/calendar"
+
+	ics "github.com/arran4/golang-ical"
 )
 
 // A feed has an event for each date in its period, and a subject that somebody made up to

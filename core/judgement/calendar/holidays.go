@@ -6,10 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"freshseal/core/terminal/visible"
+
 	ics "github.com/arran4/golang-ical"
 	"github.com/teambition/rrule-go"
-
-	"freshseal/core/terminal/visible"
 )
 
 // Holiday is a day on which nobody works.
@@ -79,7 +79,7 @@ func Holidays(text string, from, until time.Time) (days []Holiday, err error) {
 	return days, nil
 }
 
-// occurrences are the beginnings of an event around a period, and how many days it lasts; ok says whether it is
+// occurrences returns the beginnings of an event around a period, and how many days it lasts; ok says whether it is
 // one of whole days.
 func occurrences(e *ics.VEvent, from, until time.Time) (starts []time.Time, length int, ok bool, err error) {
 	begin, ok := wholeDay(e.GetProperty(ics.ComponentPropertyDtStart))

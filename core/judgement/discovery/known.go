@@ -70,7 +70,7 @@ func ReadDefaults(text []byte) (Defaults, error) {
 	return file.Defaults, nil
 }
 
-// Of is the rule that fits a certificate.
+// Of returns the rule that fits a certificate.
 func (all Defaults) Of(c *cert.Certificate) (Default, bool) {
 	for _, d := range all {
 		if d.fits(c) {
@@ -85,7 +85,7 @@ func (d Default) fits(c *cert.Certificate) bool {
 		(d.Issuer == "" || glob.Match(d.Issuer, c.Issuer()))
 }
 
-// Shared says that every device of the kind has the same key, which anybody can read out of one.
+// Shared reports whether every device of the kind has the same key, which anybody can read out of one.
 func (d Default) Shared() bool { return d.SHA256 != "" }
 
 var errNoPattern = errors.New("give a subject, an issuer or a banner, and more than *")
@@ -97,7 +97,7 @@ type Mark struct {
 	Banner  string `json:"banner,omitempty"`
 }
 
-// Check sees that a mark does not fit everything.
+// Check checks that a mark does not fit everything.
 func (m Mark) Check() error {
 	if strings.Trim(m.Subject+m.Issuer+m.Banner, "*") == "" {
 		return errNoPattern

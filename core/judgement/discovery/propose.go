@@ -25,7 +25,7 @@ type Seen struct {
 	Banner     string // what its web server calls itself
 }
 
-// Factory says that what is served is what the device was delivered with.
+// Factory reports whether what is served is what the device was delivered with.
 func (s Seen) Factory() bool { return s.SelfSigned || s.Default != "" }
 
 // Family is a family that can be recognized.
@@ -131,7 +131,7 @@ func propose(seen []Seen, families []Family) Proposal {
 	return p
 }
 
-// Guess are the families of which something was seen, the one that says most first.
+// Guess returns the families of which something was seen, the one that says most first.
 func Guess(seen []Seen, families []Family) []string {
 	weight := map[string]int{}
 	out := []string{}
@@ -151,7 +151,7 @@ func Guess(seen []Seen, families []Family) []string {
 	return out
 }
 
-// ownName is a name of a certificate by which its device can be called: a whole host name, which no
+// ownName returns a name of a certificate by which its device can be called: a whole host name, which no
 // factory writes.
 func ownName(s Seen) string {
 	if s.ServerName != "" {
@@ -169,7 +169,7 @@ func ownName(s Seen) string {
 	return ""
 }
 
-// addressName is an address as the name of a device: IPv6 has colons, which names have not.
+// addressName returns an address as the name of a device: IPv6 has colons, which names have not.
 func addressName(address string) string {
 	if !strings.Contains(address, ":") {
 		return address

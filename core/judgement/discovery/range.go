@@ -79,21 +79,9 @@ func Read(ranges, except, ports []string, usual func(port int) string) (Plan, er
 		out = without(out, s)
 	}
 	p.ranges = out
-	for _, word := range ports {
-		number, protocol, named := strings.Cut(word, "/")
-		n, err := strconv.Atoi(number)
-		if err != nil || n < 1 || n > 65535 {
-			return p, fmt.Errorf("%q is not a port", word)
-		}
-		if !named {
-			protocol = usual(n)
-		}
-		if port := (Port{n, protocol}); !slices.Contains(p.ports, port) {
-			p.ports = append(p.ports, port)
-		}
-	}
-	if len(p.ports) == 0 {
-		return p, fmt.Errorf("no port is given")
+	var err error
+	if p.ports, err = portsOf(ports, usual); err != nil {
+		return p, err
 	}
 	if n := p.Count(); n < 0 || n > MostTargets {
 		return p, fmt.Errorf("it is more than %d addresses and ports", MostTargets)
@@ -104,14 +92,41 @@ func Read(ranges, except, ports []string, usual func(port int) string) (Plan, er
 	return p, nil
 }
 
-// looksNumeric says that a word is meant as an address: 192.0.2.300 is no host's name.
+func portsOf(words []string, usual func(port int) string) (out []Port, err error) {
+	for _, word := range words {
+		number, protocol, named := strings.Cut(word, "/")
+		n, err := strconv.Atoi(number)
+		if err != nil || n < 1 || n > 65535 {
+			return nil, fmt.Errorf("%q is not a port", word)
+		}
+		if !named {
+			protocol = usual(n)
+		}
+		if port := (Port{n, protocol}); !slices.Contains(out, port) {
+			out = append(out, port)
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("no port is given")
+	}
+	return out, nil
+}
+
+// looksNumeric reports whether a word is meant as an address: 192.0.2.300 is no host's name.
 func looksNumeric(word string) bool {
 	return !strings.ContainsFunc(word, func(r rune) bool { return r != '.' && r != '-' && (r < '0' || r > '9') })
 }
 
 func spanOf(word string) (span, error) {
 	word = strings.TrimSpace(word)
-	if prefix, err := netip.ParsePrefix(word); err == nil {
+	prefix, err := netip.ParsePrefix(word)
+	if err == nil && prefix.Addr().Is4In6() { // the same hosts as without ::ffff:, and the same bounds and exceptions
+		if prefix.Bits() < 96 {
+			return span{}, fmt.Errorf("%q is more than the addresses of IPv4", word)
+		}
+		prefix = netip.PrefixFrom(prefix.Addr().Unmap(), prefix.Bits()-96)
+	}
+	if err == nil {
 		return span{prefix.Masked().Addr(), last(prefix.Masked())}, nil
 	}
 	from, to, ranged := strings.Cut(word, "-")
@@ -120,13 +135,14 @@ func spanOf(word string) (span, error) {
 	if err == nil && ranged {
 		b, err = netip.ParseAddr(strings.TrimSpace(to))
 	}
+	a, b = a.Unmap(), b.Unmap()
 	if err != nil || a.Zone() != "" || a.BitLen() != b.BitLen() || b.Less(a) {
 		return span{}, fmt.Errorf("%q is not a network, a range of addresses, an address or a name", word)
 	}
-	return span{a.Unmap(), b.Unmap()}, nil
+	return span{a, b}, nil
 }
 
-// last is the highest address of a network.
+// last returns the highest address of a network.
 func last(p netip.Prefix) netip.Addr {
 	bytes := p.Addr().AsSlice()
 	for bit := p.Bits(); bit < p.Addr().BitLen(); bit++ {
@@ -171,7 +187,7 @@ func without(all []span, gone span) []span {
 	return out
 }
 
-// size is how many addresses a span has, or -1 where they are more than are ever taken.
+// size returns how many addresses a span has, or -1 where they are more than are ever taken.
 func (s span) size() int {
 	a, b := s.from.AsSlice(), s.to.AsSlice()
 	n := 0
@@ -184,7 +200,7 @@ func (s span) size() int {
 	return n + 1
 }
 
-// Count is how many addresses and ports are looked at; -1: more than MostTargets.
+// Count returns how many addresses and ports are looked at; -1: more than MostTargets.
 func (p Plan) Count() int {
 	addresses := len(p.names)
 	for _, s := range p.ranges {
@@ -197,7 +213,7 @@ func (p Plan) Count() int {
 	return addresses * len(p.ports)
 }
 
-// From are the targets from that one on, with their places in the whole. A box is asked at one port,
+// From returns the targets from that one on, with their places in the whole. A box is asked at one port,
 // then all others are before it is asked at the next.
 func (p Plan) From(n int) iter.Seq2[int, Target] {
 	return func(yield func(int, Target) bool) {

@@ -32,7 +32,7 @@ var Conditions = []Condition{Unreachable, Expired, Unexpected, Factory, Flawed, 
 // Broken are the conditions in which clients fail, or nobody knows whether they do.
 var Broken = []Condition{Unreachable, Expired, Unexpected, Factory, Flawed}
 
-// Rank is the place of a condition, 0 being the worst.
+// Rank returns the place of a condition, 0 being the worst.
 func (c Condition) Rank() int {
 	for i, each := range Conditions {
 		if each == c {
@@ -46,7 +46,7 @@ func (c Condition) Rank() int {
 type Policy struct {
 	Renewal    time.Duration // how long before notAfter renewal is wanted
 	Margin     time.Duration // kept free before notAfter for what goes wrong
-	Turnaround time.Duration // the signer's, where nobody knows who that will be
+	Turnaround time.Duration // the signer's, if nobody knows who that will be
 
 	WorkingDays int // that the signer takes, where it is known
 
@@ -70,8 +70,8 @@ type Facts struct {
 // Days are dates, such as 2027-05-17, in UTC.
 type Days map[string]bool
 
-// ActBy is the date by which a replacement must have begun: notAfter less the margin is when the device must have its
-// certificate at the latest, or where it can be reached only in windows, the beginning of the last one before; less
+// ActBy returns the date by which a replacement must have begun: notAfter less the margin is when the device must have
+// its certificate at the latest, or where it can be reached only in windows, the beginning of the last one before; less
 // the signer's turnaround.
 func ActBy(notAfter time.Time, p Policy) time.Time {
 	install := notAfter.Add(-p.Margin)
@@ -153,7 +153,7 @@ func (s State) At(notAfter, at time.Time) Condition {
 	return Fresh
 }
 
-// Turns is the next moment at which the condition may change by time alone;
+// Turns returns the next moment at which the condition may change by time alone;
 // zero where it never will.
 func (s State) Turns(notAfter, at time.Time) time.Time {
 	var next time.Time
@@ -166,4 +166,10 @@ func (s State) Turns(notAfter, at time.Time) time.Time {
 		}
 	}
 	return next
+}
+
+// Tells reports whether the step of a slot from one condition to another at a moment is an event: not before its first
+// reading, and not where it was read after that moment.
+func Tells(was, is Condition, readAt, at time.Time) bool {
+	return is != was && !readAt.IsZero() && !readAt.After(at)
 }

@@ -59,7 +59,7 @@ func TestTheNextTurnIsTheSoonestToCome(t *testing.T) {
 	}
 }
 
-// A slot is read exactly at the moments after a seal at which a change is told of.
+// A slot is read exactly at the moments after a seal at which a change is reported.
 func TestAfterASealItIsReadAtItsMoments(t *testing.T) {
 	sealed := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
 	r := due.Rhythm{Every: 24 * time.Hour, Installed: sealed}

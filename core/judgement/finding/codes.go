@@ -7,7 +7,7 @@ import (
 	"freshseal/core/next"
 )
 
-// Code names one kind of finding. It stands in the API and never changes.
+// Code names one kind of finding. It is in the API and never changes.
 type Code string
 
 // The codes, grouped as an administrator meets them.
@@ -85,7 +85,7 @@ var doubtful = []Code{LifetimeTooShort, IssuerUnexpected, AuthorityMarked, EndsB
 // Doubt reports whether a signer's answer with this finding waits until a person accepts it.
 func (c Code) Doubt() bool { return slices.Contains(doubtful, c) }
 
-// Codes are all codes, in order.
+// Codes returns all codes, in order.
 func Codes() []Code { return slices.Sorted(maps.Keys(meanings)) }
 
 // remedies are the actions that help, where one does.

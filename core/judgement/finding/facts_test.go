@@ -40,7 +40,7 @@ func TestAFailureSaysWhetherThereIsTLSAtAll(t *testing.T) {
 	}
 }
 
-// What happened after a seal is told with its time, and a revert is offered where there is one.
+// What happened after a seal is told with its time, and a revert is offered if there is one.
 func TestAChangeAfterTheSealOffersTheRevert(t *testing.T) {
 	for after, want := range map[time.Duration]string{59 * time.Second: "less than a minute after r7",
 		time.Minute:      "1m after r7",

@@ -25,7 +25,7 @@ func (s *Snapshot) pathOf(trustGroup string, served []*cert.Certificate, at time
 	return chain.Complete(served[0], known, roots, at)
 }
 
-// untrusted says for each group of clients that uses a slot, and does not trust what it serves, which root it lacks.
+// untrusted returns for each group of clients that uses a slot, and does not trust what it serves, which root it lacks.
 // Without groups the findings stay as they are: by the fleet.
 func (s *Snapshot) untrusted(trustGroups []string, served []*cert.Certificate, at time.Time,
 	found []finding.Finding) []finding.Finding {

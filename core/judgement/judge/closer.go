@@ -101,7 +101,7 @@ func (s *Snapshot) revoked(path chain.Path) []finding.Finding {
 	return found
 }
 
-// when is the date and reason of a revocation.
+// when returns the date and reason of a revocation.
 func when(a revocation.Statement) string {
 	out := " on " + a.At.UTC().Format(time.DateOnly)
 	if a.Reason != "" {

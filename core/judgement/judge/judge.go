@@ -45,7 +45,7 @@ type Place struct {
 	Signer       string // who signed what it serves
 }
 
-// Rules are those that count for a slot: its device's over its site's over the
+// Rules returns those that count for a slot: its device's over its site's over the
 // fleet's.
 func (s *Snapshot) Rules(at Place) policy.Rules {
 	rules := policy.Default.Under(s.Scopes[Fleet]).Under(s.Scopes["site/"+at.Site]).Under(s.Scopes["device/"+at.Device])
@@ -56,7 +56,7 @@ func (s *Snapshot) Rules(at Place) policy.Rules {
 	return rules.WithSigner(s.Turnaround[signer]).WithTimes(s.Sites[at.Site])
 }
 
-// Touches says when a device with these tags may be touched: its own windows count, else those of its tags, each of
+// Touches returns when a device with these tags may be touched: its own windows count, else those of its tags, each of
 // which must be open, else those of its site or the fleet. Freezes add up, and the times in which the site can be
 // reached count always.
 func (s *Snapshot) Touches(at Place, tags []string) window.Times {
@@ -196,7 +196,7 @@ func (s *Snapshot) Unreachable(why finding.Failure, slot Slot) Judgement {
 		s.Rules(slot.Place).Due())}
 }
 
-// turns is the next moment at which a certificate of a path begins or ends.
+// turns returns the next moment at which a certificate of a path begins or ends.
 func turns(path []*cert.Certificate, at time.Time) time.Time {
 	var next time.Time
 	for _, c := range path {

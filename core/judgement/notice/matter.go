@@ -34,8 +34,8 @@ type Acknowledged struct {
 	Worst int // the stage in which it was; what is worse is told all the same
 }
 
-// Next says what is to be told of a slot that is in a stage, and what the matter is after it; empty: nothing, and a
-// matter without a stage that was told is over. known is nil where nobody knows of it.
+// Next returns what is to be told of a slot that is in a stage, and what the matter is after it; empty: nothing, and a
+// matter without a stage that was told is over. known is nil if nobody knows of it.
 func (r Rule) Next(m Matter, stage Stage, known *Acknowledged, at time.Time) (Kind, Matter) {
 	if stage == None {
 		if len(m.Told) == 0 {
@@ -66,7 +66,7 @@ func (r Rule) Next(m Matter, stage Stage, known *Acknowledged, at time.Time) (Ki
 	return "", m
 }
 
-// Channels are those that a notice goes to.
+// Channels returns those that a notice goes to.
 func (r Rule) Channels(k Kind) []string {
 	out := slices.Clone(r.To)
 	if k == Reminder {
@@ -101,7 +101,7 @@ type Item struct {
 	At          time.Time `json:"at" required:"true"`
 }
 
-// ItemOf is a notice about a slot.
+// ItemOf returns a notice about a slot.
 func ItemOf(id, rule string, k Kind, stage Stage, s Slot, reminders int, at time.Time) Item {
 	i := Item{ID: id, Kind: k, Rule: rule, Slot: s.Device + "/" + s.Name, Site: s.Site, Owner: s.Owner,
 		Stage: stage.Name, Condition: string(s.Condition), Subject: s.Subject, Why: s.Why, Next: s.Remedy,
@@ -119,7 +119,7 @@ func ItemOf(id, rule string, k Kind, stage Stage, s Slot, reminders int, at time
 	return i
 }
 
-// About is the slot, or what else it is about.
+// About returns the slot, or what else it is about.
 func (i Item) About() string {
 	if i.What != "" {
 		return i.What
@@ -127,7 +127,7 @@ func (i Item) About() string {
 	return i.Slot
 }
 
-// Headline is a notice on one line.
+// Headline returns a notice on one line.
 func (i Item) Headline() string {
 	what := i.Condition
 	if (strings.Contains(i.Stage, "day") || i.Stage == "expired") && i.ExpiresAt != nil {
@@ -140,7 +140,7 @@ func (i Item) Headline() string {
 	case Trial:
 		return "a message to try this channel"
 	case Over:
-		what = "no action needed any more (" + i.Condition + ")"
+		what = "no further action needed (" + i.Condition + ")"
 	case Reminder:
 		what = fmt.Sprintf("reminder %d: %s", i.Reminders, what)
 	}
@@ -157,7 +157,7 @@ type Message struct {
 	More    int       `json:"more,omitempty"`
 }
 
-// Subject is a message on one line.
+// Subject returns a message on one line.
 func (m Message) Subject() string {
 	if len(m.Items) == 1 && m.More == 0 {
 		return m.Items[0].Headline()
@@ -173,7 +173,7 @@ func (m Message) Subject() string {
 	return visible.Line(out)
 }
 
-// Text is a message in words.
+// Text returns a message in words.
 func (m Message) Text() string {
 	var b strings.Builder
 	for n, i := range m.Items {

@@ -3,7 +3,7 @@
 //
 //	Rule + Slot → Stage → (was that told already?) → Item → Message
 //
-// One notice is made per slot and stage. What gets better and worse again begins anew.
+// One notice is made per slot and stage. What gets better and worse again begins again.
 package notice
 
 import (
@@ -36,17 +36,10 @@ type Rule struct {
 	Paused     bool            `json:"paused,omitempty"`
 }
 
-// Check says what is wrong with a rule.
+// Check returns what is wrong with a rule.
 func (r Rule) Check() error {
-	for _, c := range r.Conditions {
-		if !slices.Contains(due.Conditions, c) || c == due.Fresh {
-			return fmt.Errorf("%q is not a condition that somebody is told of", c)
-		}
-	}
-	for _, d := range r.Days {
-		if d < 0 || d > 3650 {
-			return fmt.Errorf("%d days are out of bounds", d)
-		}
+	if err := r.checkFor(); err != nil {
+		return err
 	}
 	switch {
 	case len(r.Conditions)+len(r.Days) == 0:
@@ -71,6 +64,26 @@ func (r Rule) Check() error {
 			return fmt.Errorf("%q is not a channel", name)
 		}
 	}
+	return r.checkTimes()
+}
+
+// checkFor returns what is wrong with the conditions and days for which somebody is told.
+func (r Rule) checkFor() error {
+	for _, c := range r.Conditions {
+		if !slices.Contains(due.Conditions, c) || c == due.Fresh {
+			return fmt.Errorf("%q is not a condition that somebody is told of", c)
+		}
+	}
+	for _, d := range r.Days {
+		if d < 0 || d > 3650 {
+			return fmt.Errorf("%d days are out of bounds", d)
+		}
+	}
+	return nil
+}
+
+// checkTimes returns what is wrong with its zone, its digest and its quiet hours.
+func (r Rule) checkTimes() error {
 	if _, err := time.LoadLocation(r.Zone); err != nil || r.Zone == "Local" {
 		return fmt.Errorf("no time zone is called %q", r.Zone)
 	}
@@ -131,7 +144,7 @@ var None = Stage{Rank: 1 << 30}
 // daysRank is the rank of no days left; that of n days is so much more.
 const daysRank = 100
 
-// StageOf says in which stage a slot is. Slots that the rule does not mean have none. After the last of the days
+// StageOf returns in which stage a slot is. Slots that the rule does not mean have none. After the last of the days
 // comes a stage of its own: expired.
 func (r Rule) StageOf(s Slot, at time.Time) Stage {
 	if r.Paused || r.Expiring || r.Site != "" && r.Site != s.Site || r.Family != "" && r.Family != s.Family ||
@@ -152,10 +165,10 @@ func (r Rule) StageOf(s Slot, at time.Time) Stage {
 }
 
 // afterSeal is the stage of a slot that changed for the worse shortly after a replacement was sealed. Whoever is told
-// of any broken slot is told of it, whatever the slot became.
+// of any broken slot is notified, whatever the slot became.
 var afterSeal = Stage{-1, "changed after the seal"}
 
-// left is the stage of something that expires, by the days that are left.
+// left returns the stage of something that expires, by the days that are left.
 func (r Rule) left(expires, at time.Time) Stage {
 	if len(r.Days) > 0 && !at.Before(expires) {
 		return Stage{daysRank - 1, "expired"}
@@ -176,7 +189,7 @@ func days(n int) string {
 	return strconv.Itoa(n) + " days"
 }
 
-// Due is when a notice that is made at a moment is sent: with the next digest, and not in quiet
+// Due returns when a notice that is made at a moment is sent: with the next digest, and not in quiet
 // hours.
 func (r Rule) Due(at time.Time) time.Time {
 	zone, err := time.LoadLocation(r.Zone)
@@ -200,7 +213,7 @@ func (r Rule) Due(at time.Time) time.Time {
 	return at.UTC()
 }
 
-// next is the next moment at a time of day, that at the moment itself included.
+// next returns the next moment at a time of day, that at the moment itself included.
 func next(at time.Time, minutes int) time.Time {
 	day := time.Date(at.Year(), at.Month(), at.Day(), minutes/60, minutes%60, 0, 0, at.Location())
 	if day.Before(at) {

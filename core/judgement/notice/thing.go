@@ -23,7 +23,7 @@ func (t Thing) Key() string {
 	return fmt.Sprintf("%s/%s/%s/%s/%d", t.Kind, t.SHA256, t.Name, t.Of, t.Ends.Unix())
 }
 
-// StageOfThing says in which stage a thing is by a rule about such things.
+// StageOfThing returns the notice stage of an expiring item under the rule.
 func (r Rule) StageOfThing(t Thing, at time.Time) Stage {
 	if r.Paused || !r.Expiring {
 		return None
@@ -31,8 +31,8 @@ func (r Rule) StageOfThing(t Thing, at time.Time) Stage {
 	return r.left(t.Ends, at)
 }
 
-// Gone says what is to be told of a thing that is not there any more, in which stage, by what was told of it. One that
-// went when it expired was not renewed: people are told that it expired, and not that all is well.
+// Gone returns the notices that close an item which no longer exists, given those already sent. The notice of
+// an item that had expired before it vanished is about the expiry, not that all is well.
 func (r Rule) Gone(m Matter, t Thing, at time.Time) (Kind, Stage) {
 	if expired := r.StageOfThing(t, at); !at.Before(t.Ends) && !slices.Contains(m.Told, expired.Name) {
 		kind, _ := r.Next(m, expired, nil, at)
@@ -42,7 +42,7 @@ func (r Rule) Gone(m Matter, t Thing, at time.Time) (Kind, Stage) {
 	return kind, None
 }
 
-// ItemOfThing is a notice about a thing.
+// ItemOfThing returns a notice about a thing.
 func ItemOfThing(id, rule string, k Kind, stage Stage, t Thing, reminders int, at time.Time) Item {
 	ends := t.Ends.UTC()
 	i := Item{ID: id, Kind: k, Rule: rule, What: t.Kind + " " + t.Name, Stage: stage.Name, Condition: "expires",

@@ -50,7 +50,7 @@ func TestAMessageSaysWhatToDo(t *testing.T) {
 		"a reminder": {notice.Message{Items: []notice.Item{item(notice.Reminder, nil)}},
 			"gate/web: reminder 2: expires on 2026-12-27"},
 		"the end": {notice.Message{Items: []notice.Item{item(notice.Over, nil)}},
-			"gate/web: no action needed any more (due)"},
+			"gate/web: no further action needed (due)"},
 		"after a seal": {notice.Message{Items: []notice.Item{sealed}},
 			"gate/web: changed after r7 was sealed: due"},
 		"one, and more": {notice.Message{Items: []notice.Item{item(notice.Begins, nil)}, More: 4},
@@ -164,7 +164,7 @@ func TestQuietHours(t *testing.T) {
 	if got := (notice.Rule{Quiet: "22:00-06:00"}).Due(at("23:00")); !got.Equal(at("06:00").AddDate(0, 0, 1)) {
 		t.Errorf("over midnight: %s", got)
 	}
-	// Reminders come after as many days, and not on the same day where there are none.
+	// Reminders come after as many days, and not on the same day if there are none.
 	told := notice.Matter{Told: []string{"due"}, Worst: due.Due.Rank(), Last: noon}
 	stage := notice.Stage{Rank: due.Due.Rank(), Name: "due"}
 	for days, want := range map[int]notice.Kind{0: "", 3: notice.Reminder} {

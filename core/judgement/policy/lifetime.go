@@ -26,7 +26,7 @@ type Maximum struct {
 	Days int
 }
 
-// PublicMaxima are the longest lives, those that come last first.
+// PublicMaxima returns the longest lives, those that come last first.
 func PublicMaxima() (out []Maximum) {
 	for _, step := range publicMax {
 		out = append(out, Maximum{step.from, step.days})
@@ -34,7 +34,7 @@ func PublicMaxima() (out []Maximum) {
 	return out
 }
 
-// PublicMaxDays is the longest life in days of a publicly trusted certificate
+// PublicMaxDays returns the longest life in days of a publicly trusted certificate
 // that is issued at a time.
 func PublicMaxDays(issued time.Time) int {
 	for _, step := range publicMax {
@@ -45,7 +45,7 @@ func PublicMaxDays(issued time.Time) int {
 	return 0
 }
 
-// Lifetime is how many days a leaf may be asked for that is issued at a time: the
+// Lifetime returns how many days a leaf may be asked for that is issued at a time: the
 // least of what the signer issues, the rules allow and, for publicly trusted
 // ones, clients take. 0: nobody sets a limit.
 func (r Rules) Lifetime(signer int, public bool, issued time.Time) int {

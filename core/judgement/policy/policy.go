@@ -65,7 +65,7 @@ func (r Rules) Prepared() Rules {
 	return r
 }
 
-// Touches says when a device may be touched by these rules. They are laid over each other from prepared ones.
+// Touches returns when a device may be touched by these rules. They are laid over each other from prepared ones.
 func (r Rules) Touches() window.Times {
 	t := window.Times{Sets: []window.Windows{r.windows, r.times.Windows}, Freezes: r.freezes}
 	if Is(r.KeepHolidays) {
@@ -80,7 +80,7 @@ type Times struct {
 	Holidays due.Days
 }
 
-// WithTimes are the rules where these times of a site count.
+// WithTimes returns the rules where these times of a site count.
 func (r Rules) WithTimes(t Times) Rules {
 	r.times = t
 	return r
@@ -92,7 +92,7 @@ const (
 	SameKey = "same"
 )
 
-// WithSigner are the rules where this many working days go by until the signer
+// WithSigner returns the rules where this many working days go by until the signer
 // answers; 0: nobody knows.
 func (r Rules) WithSigner(days int) Rules {
 	r.signerDays = days
@@ -107,7 +107,7 @@ func (r Rules) KeepSigned() int {
 	return *r.KeepSignedDays
 }
 
-// Is says that a rule is set and says yes.
+// Is reports whether a rule is set and says yes.
 func Is(rule *bool) bool { return rule != nil && *rule }
 
 // Who must approve a replacement before the device is changed.
@@ -124,7 +124,7 @@ func days(n int) *int { return &n }
 
 func word(w string) *string { return &w }
 
-// Default are the rules where nobody has set any.
+// Default are the rules if nobody has set any.
 var Default = Rules{RenewalDays: days(30), MarginDays: days(7), TurnaroundDays: days(2), MinRSABits: days(2048),
 	MinECBits: days(224), MaxLifetimeDays: days(0), Approval: word(ApprovedByNobody), RenewalKey: word(NewKey)}
 
@@ -174,7 +174,7 @@ func lay[T any](over **T, nearer *T) {
 	}
 }
 
-// Check sees that the rules make sense.
+// Check checks that the rules make sense.
 func (r Rules) Check() error {
 	for name, f := range map[string]struct {
 		value     *int
@@ -190,6 +190,23 @@ func (r Rules) Check() error {
 			return fmt.Errorf("%s is %d, and must be from %d to %d", name, *f.value, f.low, f.high)
 		}
 	}
+	if err := r.checkWords(); err != nil {
+		return err
+	}
+	if _, err := window.ParseAll(r.Windows); err != nil {
+		return fmt.Errorf("windows: %w", err)
+	}
+	if _, err := window.ParseFreezes(r.Freezes); err != nil {
+		return fmt.Errorf("freezes: %w", err)
+	}
+	if len(r.Windows) > mostTimes || len(r.Freezes) > mostTimes {
+		return fmt.Errorf("there are more than %d windows or freezes", mostTimes)
+	}
+	return nil
+}
+
+// checkWords checks the rules that are words: choices and names.
+func (r Rules) checkWords() error {
 	if a := r.Approval; a != nil && !slices.Contains([]string{ApprovedByNobody, ApprovedByAnybody, ApprovedByAnother},
 		*a) {
 		return fmt.Errorf("approval is %q, and must be nobody, anybody or another", *a)
@@ -201,28 +218,19 @@ func (r Rules) Check() error {
 		return fmt.Errorf("no key type is called %q; the key types are %v", *k, request.AllKeyTypes)
 	}
 	for _, label := range r.NamePrefixes {
-		if !request.IsName(label) || strings.Contains(label, "*") {
+		if !request.IsName(label+".example") || strings.Contains(label, "*") {
 			return fmt.Errorf("%q is no label of a name", label)
 		}
 	}
-	if _, err := window.ParseAll(r.Windows); err != nil {
-		return fmt.Errorf("windows: %w", err)
-	}
-	if _, err := window.ParseFreezes(r.Freezes); err != nil {
-		return fmt.Errorf("freezes: %w", err)
-	}
-	if len(r.Windows) > mostTimes || len(r.Freezes) > mostTimes {
-		return fmt.Errorf("there are more than %d windows or freezes", mostTimes)
-	}
 	for _, name := range slices.Concat(r.RequiredNames, r.ServiceDomains) {
 		if !request.IsName(request.PlainName(name)) {
-			return fmt.Errorf("%q is no name", name)
+			return fmt.Errorf("%q is no name: %s", name, request.NameFlaw(request.PlainName(name)))
 		}
 	}
 	return nil
 }
 
-// Due are the thresholds by which conditions are named; r must be complete, as
+// Due returns the thresholds by which conditions are named; r must be complete, as
 // rules laid over Default are.
 func (r Rules) Due() due.Policy {
 	const day = 24 * time.Hour
@@ -239,7 +247,7 @@ func (r Rules) Due() due.Policy {
 	return p
 }
 
-// Names are the names that a leaf must have: those that clients use and those
+// Names returns the names that a leaf must have: those that clients use and those
 // that the rules require, each once.
 func (r Rules) Names(used ...string) []string {
 	names := slices.Clone(used)
@@ -273,7 +281,7 @@ func (r Rules) Judge(path []*cert.Certificate) []finding.Finding {
 	return found
 }
 
-// Refuses says why a key of this type may not be asked for; empty: it may.
+// Refuses returns why a key of this type may not be asked for; empty: it may.
 func (r Rules) Refuses(key request.KeyType) string {
 	kind, bits := key.Size()
 	least := *r.MinECBits

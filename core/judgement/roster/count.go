@@ -2,7 +2,6 @@ package roster
 
 import (
 	"math"
-	"slices"
 
 	"freshseal/core/judgement/due"
 )
@@ -12,7 +11,7 @@ type Named struct {
 	Device, Slot, Site, Family string
 }
 
-// Named are the slots that fit a filter as of a moment, worst first as in the list.
+// Named returns the slots that fit a filter as of a moment, worst first as in the list.
 func (r *Roster) Named(f SlotFilter, now int64) []Named {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
@@ -29,7 +28,7 @@ func (r *Roster) Named(f SlotFilter, now int64) []Named {
 	return out
 }
 
-// NamedDevices are the names of the devices that fit a filter, in their order.
+// NamedDevices returns the names of the devices that fit a filter, in their order.
 func (r *Roster) NamedDevices(f DeviceFilter) []string {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
@@ -55,18 +54,18 @@ type Facet struct {
 // Facets are the values by which lists are filtered, each list by value. Devices without slots do not count.
 type Facets struct {
 	Sites, Families, Owners, Tags, Signers []Facet
+	Issuers, KeyTypes, Signatures          []Facet
 }
 
-// mostTags is how many tags are told of.
+// mostTags bounds the tags and the issuers, of which a fleet may have any number.
 const mostTags = 500
 
-// Facets counts the slots of every site, family, owner, tag and signer.
+// Facets counts the slots of every value by which they are filtered.
 func (r *Roster) Facets() Facets {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
-	n := len(r.values.texts)
-	sites, families, owners, tags, signers := make([]int, n), make([]int, n), make([]int, n), make([]int, n),
-		make([]int, n)
+	counts := func() []int { return make([]int, len(r.values.texts)) }
+	sites, families, owners, tags := counts(), counts(), counts(), counts()
 	for at := range r.devices.rows {
 		if r.devices.ids[at] == 0 {
 			continue
@@ -82,8 +81,16 @@ func (r *Roster) Facets() Facets {
 			tags[tag] += slots
 		}
 	}
+	signers, issuers, keyTypes, signatures := counts(), counts(), counts(), counts()
 	for at := range r.slots.rows {
-		signers[r.slots.rows[at].signer]++
+		if r.slots.ids[at] == 0 {
+			continue
+		}
+		s := &r.slots.rows[at]
+		signers[s.signer]++
+		issuers[s.issuer]++
+		keyTypes[s.keyType]++
+		signatures[s.signature]++
 	}
 	of := func(counts []int) (out []Facet) {
 		for _, n := range r.values.order {
@@ -93,12 +100,13 @@ func (r *Roster) Facets() Facets {
 		}
 		return out
 	}
-	out := Facets{of(sites), of(families), of(owners), of(tags), of(signers)}
-	out.Tags = out.Tags[:min(mostTags, len(out.Tags))]
+	out := Facets{Sites: of(sites), Families: of(families), Owners: of(owners), Tags: of(tags), Signers: of(signers),
+		Issuers: of(issuers), KeyTypes: of(keyTypes), Signatures: of(signatures)}
+	out.Tags, out.Issuers = out.Tags[:min(mostTags, len(out.Tags))], out.Issuers[:min(mostTags, len(out.Issuers))]
 	return out
 }
 
-// Sites are the sites that devices name, by name.
+// Sites returns the sites that devices name, by name.
 func (r *Roster) Sites() (names []string) {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
@@ -116,7 +124,7 @@ func (r *Roster) Sites() (names []string) {
 	return names
 }
 
-// Families says how many devices are of each family; the empty one is that of devices that can only be read.
+// Families returns how many devices are of each family; the empty one is that of devices that can only be read.
 func (r *Roster) Families() map[string]int {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
@@ -153,7 +161,7 @@ func (r *Roster) Above() map[string]int {
 	return out
 }
 
-// Turned are some slots whose condition changed by time alone before a moment, at most so many.
+// Turned returns some slots whose condition changed by time alone before a moment, at most so many.
 func (r *Roster) Turned(now int64, most int) (ids []int64) {
 	r.lock.RLock()
 	none := r.turns == 0 || r.turns >= now
@@ -197,18 +205,13 @@ type Due struct {
 // last.
 var urgency = []due.Condition{due.Expired, due.Unexpected, due.Flawed, due.Overdue, due.Due, due.Fresh, due.Factory}
 
-// Due returns the first of the slots on which somebody must act, most urgent first, and how many there are: those
+// Due returns the first of the slots on which somebody must act, most urgent first, and the count: those
 // whose devices let nobody in once the certificate has expired, where that is near; then by urgency, and by act-by
 // date within it. Unreachable slots are left out.
 func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
-	locks := make([]bool, len(r.values.texts))
-	for _, family := range f.LockingOut {
-		if n, known := r.values.number[family]; known && n != 0 {
-			locks[n] = true
-		}
-	}
+	locks := r.locking(f.LockingOut)
 	site, known := r.values.number[f.Site]
 	if !known {
 		return nil, 0
@@ -233,9 +236,5 @@ func (r *Roster) Due(f DueFilter, most int) ([]Due, int) {
 		return key{first, s.overdue, s.id}
 	}}
 	rows := pick(&r.slots, bites, false, nil, 0, most, fits)
-	out := make([]Due, len(rows))
-	for i, at := range rows {
-		out[i] = Due{r.slots.ids[at], locks[r.slots.rows[at].family]}
-	}
-	return slices.Clip(out), count(&r.slots, fits)
+	return r.dueOf(rows, locks), count(&r.slots, fits)
 }

@@ -2,6 +2,7 @@ package roster
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -17,7 +18,10 @@ type SlotFilter struct {
 	Tag       string
 	Owner     string
 	Signer    string // who signed what the last replacement installed
-	Ends      string // the month of the leaf's end, 2027-03, or "ended": before now
+	Issuer    string // of the leaf, by its short name
+	KeyType   string // of the leaf: ECDSA P-256
+	Signature string // algorithm by which the leaf is signed
+	Ends      string // when the leaf ends, see Period
 	Serves    string // SHA-256 of a certificate of the path: the leaf, an intermediate or the root
 	Text      string // somewhere in the names, addresses, owner, tags, notes, subject, serial number or fingerprints
 }
@@ -33,7 +37,27 @@ type DeviceFilter struct {
 	Text      string // somewhere in the name, site, address, owner, tags, notes or cluster
 }
 
-// all says whether every test of a row holds.
+// Period returns the moments between which a text says that certificates end, in milliseconds since 1970: a month
+// (2027-03), a day (2027-03-14), "ended", or some days from now on with all that have ended (7d).
+func Period(text string, now int64) (from, until int64, ok bool) {
+	if month, err := time.Parse("2006-01", text); err == nil {
+		return month.UnixMilli(), month.AddDate(0, 1, 0).UnixMilli(), true
+	}
+	if day, err := time.Parse(time.DateOnly, text); err == nil {
+		return day.UnixMilli(), day.AddDate(0, 0, 1).UnixMilli(), true
+	}
+	if text == "ended" {
+		return 1, now, true
+	}
+	number, isDays := strings.CutSuffix(text, "d")
+	n, err := strconv.Atoi(number)
+	if !isDays || err != nil || n < 0 || n > 36_500 {
+		return 0, 0, false
+	}
+	return 1, now + int64(n)*day, true
+}
+
+// all combines tests of a row into one, which reports whether every one holds.
 func all(tests []func(at int32) bool) func(at int32) bool {
 	switch len(tests) {
 	case 0:
@@ -82,6 +106,9 @@ func (r *Roster) slotsThat(f SlotFilter, now int64) func(at int32) bool {
 		{wanted: f.Site, of: func(s *slot) value { return s.site }},
 		{wanted: f.Owner, of: func(s *slot) value { return s.owner }},
 		{wanted: f.Signer, of: func(s *slot) value { return s.signer }},
+		{wanted: f.Issuer, of: func(s *slot) value { return s.issuer }},
+		{wanted: f.KeyType, of: func(s *slot) value { return s.keyType }},
+		{wanted: f.Signature, of: func(s *slot) value { return s.signature }},
 		{wanted: f.Family, of: func(s *slot) value { return s.family }, dash: true},
 	})
 	if !ok {
@@ -92,11 +119,8 @@ func (r *Roster) slotsThat(f SlotFilter, now int64) func(at int32) bool {
 		rank := uint8(f.Condition.Rank())
 		tests = append(tests, func(at int32) bool { return row[at].rank == rank })
 	}
-	if month, err := time.Parse("2006-01", f.Ends); err == nil {
-		from, until := month.UnixMilli(), month.AddDate(0, 1, 0).UnixMilli()
+	if from, until, ok := Period(f.Ends, now); ok {
 		tests = append(tests, func(at int32) bool { return row[at].notAfter >= from && row[at].notAfter < until })
-	} else if f.Ends != "" {
-		tests = append(tests, func(at int32) bool { return row[at].notAfter > 0 && row[at].notAfter < now })
 	}
 	if f.Device != "" {
 		place, known := r.deviceNamed(f.Device)
@@ -169,7 +193,7 @@ func newFinder(text string) finder {
 	return f
 }
 
-// in says whether the text stands in another. The text must not be empty.
+// in reports whether the text is in another. The text must not be empty.
 func (f finder) in(other string) bool {
 	for from := f.rare; from < len(other); {
 		next := strings.IndexByte(other[from:], f.text[f.rare])
@@ -205,7 +229,7 @@ func (f finder) again() func(other string) bool {
 	}
 }
 
-// needle is a text as it is looked for: a fingerprint or a serial number with colons or
+// needle returns a text as it is looked for: a fingerprint or a serial number with colons or
 // blanks is written without.
 func needle(text string) string {
 	text = strings.ToLower(strings.TrimSpace(text))

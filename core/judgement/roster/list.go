@@ -144,14 +144,15 @@ func page[R, T any](t *table[R, T], orders map[string]order[R], by Order, fits f
 }
 
 // Slots returns a page of the slots that fit a filter, as of a moment (milliseconds since 1970). The orders are
-// condition (the worst first, then the soonest end), expires_at, device, site and address.
+// condition (the worst first, then the soonest end), expires_at, act_by, device, site, address, issuer, key_type,
+// signature and finding (by its code).
 func (r *Roster) Slots(f SlotFilter, now int64, by Order) (Page, error) {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
 	return page(&r.slots, r.slotOrders(), by, r.slotsThat(f, now))
 }
 
-// CountSlots says how many slots fit a filter, as of a moment.
+// CountSlots returns how many slots fit a filter, as of a moment.
 func (r *Roster) CountSlots(f SlotFilter, now int64) int {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
@@ -159,14 +160,14 @@ func (r *Roster) CountSlots(f SlotFilter, now int64) int {
 }
 
 // Devices returns a page of the devices that fit a filter. The orders are name, condition (the worst of the slots),
-// expires_at, site, family and address.
+// expires_at, site, family, address, owner and tags (by the first one).
 func (r *Roster) Devices(f DeviceFilter, by Order) (Page, error) {
 	r.lock.RLock()
 	defer r.lock.RUnlock()
 	return page(&r.devices, r.deviceOrders(), by, r.devicesThat(f))
 }
 
-// CountDevices says how many devices fit a filter.
+// CountDevices returns how many devices fit a filter.
 func (r *Roster) CountDevices(f DeviceFilter) int {
 	r.lock.RLock()
 	defer r.lock.RUnlock()

@@ -3,10 +3,11 @@ package roster
 import (
 	"cmp"
 	"math"
+	"net/netip"
 	"strings"
 )
 
-// key is where a row stands in an order; no two rows have the same.
+// key is where a row is in an order; no two rows have the same.
 type key [3]int64
 
 func (k key) before(other key) bool {
@@ -28,16 +29,40 @@ type order[R any] struct {
 
 func (r *Roster) slotOrders() map[string]order[slot] {
 	row, texts := r.slots.rows, r.slots.texts
+	byTime := func(of func(*slot) int64) order[slot] {
+		return order[slot]{
+			key:    func(s *slot) key { return key{of(s), s.id} },
+			values: func(at int32) []any { return []any{of(&row[at]), row[at].id} },
+			after:  numbers(2),
+		}
+	}
+	byValue := func(of func(*slot) value) order[slot] {
+		return order[slot]{
+			key: func(s *slot) key { return key{r.values.places[of(s)], int64(s.byName)} },
+			values: func(at int32) []any {
+				return []any{r.values.texts[of(&row[at])], r.deviceOf(at), texts[at].name}
+			},
+			after: func(values []any, desc bool) (key, bool) {
+				names, ok := wordsOf(values, 3)
+				if !ok {
+					return key{}, false
+				}
+				return r.within(names[0], desc, behind(desc)(r.slotNamed(names[1], names[2]))), true
+			},
+		}
+	}
 	return map[string]order[slot]{
+		"expires_at": byTime(func(s *slot) int64 { return s.notAfter }),
+		"act_by":     byTime(func(s *slot) int64 { return s.overdue }),
+		"site":       byValue(func(s *slot) value { return s.site }),
+		"finding":    byValue(func(s *slot) value { return s.finding }),
+		"issuer":     byValue(func(s *slot) value { return s.issuer }),
+		"key_type":   byValue(func(s *slot) value { return s.keyType }),
+		"signature":  byValue(func(s *slot) value { return s.signature }),
 		"condition": {
 			key:    func(s *slot) key { return key{int64(s.rank), s.notAfter, s.id} },
 			values: func(at int32) []any { return []any{row[at].rank, row[at].notAfter, row[at].id} },
 			after:  numbers(3),
-		},
-		"expires_at": {
-			key:    func(s *slot) key { return key{s.notAfter, s.id} },
-			values: func(at int32) []any { return []any{row[at].notAfter, row[at].id} },
-			after:  numbers(2),
 		},
 		"device": {
 			key:    func(s *slot) key { return key{int64(s.byName)} },
@@ -48,17 +73,6 @@ func (r *Roster) slotOrders() map[string]order[slot] {
 					return key{}, false
 				}
 				return behind(desc)(r.slotNamed(names[0], names[1])), true
-			},
-		},
-		"site": {
-			key:    func(s *slot) key { return key{r.values.places[s.site], int64(s.byName)} },
-			values: func(at int32) []any { return []any{r.values.texts[row[at].site], r.deviceOf(at), texts[at].name} },
-			after: func(values []any, desc bool) (key, bool) {
-				names, ok := wordsOf(values, 3)
-				if !ok {
-					return key{}, false
-				}
-				return r.within(names[0], desc, behind(desc)(r.slotNamed(names[1], names[2]))), true
 			},
 		},
 		"address": {
@@ -74,7 +88,7 @@ func (r *Roster) slotOrders() map[string]order[slot] {
 					return key{}, false
 				}
 				return behind(desc)(r.byAddress.bound(func(at int32) int {
-					return cmp.Or(strings.Compare(texts[at].address, address),
+					return cmp.Or(compareAddresses(texts[at].address, address),
 						cmp.Compare(int64(row[at].port), more[0]), cmp.Compare(row[at].id, more[1]))
 				})), true
 			},
@@ -136,6 +150,8 @@ func (r *Roster) deviceOrders() map[string]order[device] {
 		"expires_at": byNumber(func(d *device) int64 { return d.soonest }),
 		"site":       byValue(func(d *device) value { return d.site }),
 		"family":     byValue(func(d *device) value { return d.family }),
+		"owner":      byValue(func(d *device) value { return d.owner }),
+		"tags":       byValue(func(d *device) value { return d.tag }),
 		"address": {
 			key:    func(d *device) key { return key{int64(d.byAddress)} },
 			values: func(at int32) []any { return []any{texts[at].address, texts[at].name} },
@@ -145,7 +161,7 @@ func (r *Roster) deviceOrders() map[string]order[device] {
 					return key{}, false
 				}
 				return behind(desc)(r.devicesByAddress.bound(func(at int32) int {
-					return cmp.Or(strings.Compare(texts[at].address, names[0]),
+					return cmp.Or(compareAddresses(texts[at].address, names[0]),
 						strings.Compare(texts[at].name, names[1]))
 				})), true
 			},
@@ -155,6 +171,31 @@ func (r *Roster) deviceOrders() map[string]order[device] {
 
 func (r *Roster) deviceNamed(name string) (place int64, exact bool) {
 	return r.devicesByName.bound(func(at int32) int { return strings.Compare(r.devices.texts[at].name, name) })
+}
+
+// compareAddresses orders IP addresses by number, IPv4 first, and host names by name behind them.
+func compareAddresses(x, y string) int {
+	a, xIs := ipOf(x)
+	b, yIs := ipOf(y)
+	switch {
+	case xIs && yIs:
+		return cmp.Or(a.Compare(b), strings.Compare(x, y))
+	case xIs:
+		return -1
+	case yIs:
+		return 1
+	}
+	return strings.Compare(x, y)
+}
+
+// ipOf reads an IP address. A name that begins with no digit and has no colon is told at once: most addresses of a
+// fleet are names.
+func ipOf(address string) (ip netip.Addr, ok bool) {
+	if address == "" || (address[0] < '0' || address[0] > '9') && !strings.Contains(address, ":") {
+		return ip, false
+	}
+	ip, err := netip.ParseAddr(address)
+	return ip, err == nil
 }
 
 // behind makes a key of a place, so that the rows behind the key are those behind the place: the row at a place that is
@@ -168,8 +209,8 @@ func behind(desc bool) func(place int64, exact bool) key {
 	}
 }
 
-// within is the key of a place among the rows that have a value. Where no row has it, all rows with a later one are
-// behind.
+// within returns the key of a place among the rows that have a value. Where no row has it, all rows with a later one
+// are behind.
 func (r *Roster) within(text string, desc bool, place key) key {
 	at, known := r.values.bound(text)
 	switch {

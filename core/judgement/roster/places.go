@@ -33,7 +33,7 @@ func (p *places) gone(row int32) {
 	p.out[row] = true
 }
 
-// stale says whether anything moved.
+// stale reports whether anything moved.
 func (p *places) stale() bool { return len(p.came)+len(p.out) > 0 }
 
 // settle brings the order up to date: what came is sorted and merged, so a small change of a large fleet costs little
@@ -56,7 +56,7 @@ func (p *places) settle() {
 	}
 }
 
-// bound is the place of the first row that is not before what compare stands for, and whether that is equal to it.
+// bound returns the place of the first row that is not before what compare stands for, and whether that is equal to it.
 func (p *places) bound(compare func(row int32) int) (place int64, exact bool) {
 	at, exact := slices.BinarySearchFunc(p.rows, 0, func(row int32, _ int) int { return compare(row) })
 	return int64(at), exact

@@ -13,7 +13,7 @@
 // It is kept because SQLite alone does not do it. Measured at 100,000 slots on two cores (go test ./store -run '^$'
 // -bench BenchmarkLists -benchtime 1x): of 379 kinds of page the slowest takes 13 ms from memory. A table of the listed
 // columns with an index for each order behind each usual filter, and trigrams (FTS5) for texts, answers half of 270
-// kinds of page with their count in 0.4 ms, but a text that stands in many rows in up to 415 ms (390 ms p99; the goal
+// kinds of page with their count in 0.4 ms, but a text that is in many rows in up to 415 ms (390 ms p99; the goal
 // is 50).
 package roster
 
@@ -41,29 +41,36 @@ type Device struct {
 	Words   string // by which it and its slots are found, in lower case
 }
 
-// Slot is what lists know of a slot. Times are milliseconds since 1970; 0: none.
+// Slot is what lists know of a slot.
 type Slot struct {
-	ID         int64
-	Device     int64 // number of its device
-	Name       string
-	Address    string
-	Port       int
-	Signer     string // who signed what the last replacement installed
-	Rank       int    // of its condition; 0 is the worst
+	ID      int64
+	Device  int64 // number of its device
+	Name    string
+	Address string
+	Port    int
+	Signer  string // who signed what the last replacement installed
+	Words   string // by which it is found, in lower case, besides those of its device and its leaf
+	Seen
+}
+
+// Seen is what a reading or a judgement says of a slot. Times are milliseconds since 1970; 0: none.
+type Seen struct {
+	Rank       int    // of the slot's condition; 0 is the worst
 	NotAfter   int64  // end of the leaf
-	Overdue    int64  // its act-by date
+	Overdue    int64  // the slot's act-by date
 	TurnsAt    int64  // when its condition changes by time alone
-	Words      string // by which it is found, in lower case, besides those of its device and its leaf
-	SearchText string // the words of its leaf, in lower case
+	Finding    string // code of the worst finding
+	Issuer     string // of the leaf
+	KeyType    string
+	Signature  string
+	SearchText string // the words of the leaf, in lower case
 	Above      string // fingerprints of the certificates above the leaf, by which it is found as well
 }
 
-// Reading is what a reading or a judgement changes of a slot.
+// Reading is what was seen of a slot, by its number.
 type Reading struct {
-	ID                         int64
-	Rank                       int
-	NotAfter, Overdue, TurnsAt int64
-	SearchText, Above          string
+	ID int64
+	Seen
 }
 
 // Change is what became of some devices and slots.
@@ -92,6 +99,7 @@ type Roster struct {
 type device struct {
 	soonest                      int64
 	site, family, owner, cluster value
+	tag                          value // the first one
 	byName, byAddress            int32 // its places
 	worst                        uint8
 	first                        int32 // row of its first slot, the others follow; -1: it has none
@@ -109,6 +117,8 @@ type slot struct {
 	id                          int64
 	device                      int32 // its row
 	site, family, owner, signer value
+	finding, issuer             value
+	keyType, signature          value
 	byName, byAddress           int32
 	next                        int32 // row of its device's next slot; -1: it is the last
 	port                        uint16
@@ -130,7 +140,7 @@ func New() *Roster {
 	}, put: func(row, place int32) { r.slots.rows[row].byName = place }}
 	r.byAddress = places{compare: func(x, y int32) int {
 		a, b := &r.slots.rows[x], &r.slots.rows[y]
-		return cmp.Or(strings.Compare(r.slots.texts[x].address, r.slots.texts[y].address),
+		return cmp.Or(compareAddresses(r.slots.texts[x].address, r.slots.texts[y].address),
 			cmp.Compare(a.port, b.port), cmp.Compare(a.id, b.id))
 	}, put: func(row, place int32) { r.slots.rows[row].byAddress = place }}
 	r.devicesByName = places{compare: func(x, y int32) int {
@@ -138,7 +148,7 @@ func New() *Roster {
 	}, put: func(row, place int32) { r.devices.rows[row].byName = place }}
 	r.devicesByAddress = places{compare: func(x, y int32) int {
 		a, b := &r.devices.texts[x], &r.devices.texts[y]
-		return cmp.Or(strings.Compare(a.address, b.address), strings.Compare(a.name, b.name))
+		return cmp.Or(compareAddresses(a.address, b.address), strings.Compare(a.name, b.name))
 	}, put: func(row, place int32) { r.devices.rows[row].byAddress = place }}
 	return r
 }
@@ -168,7 +178,7 @@ func (r *Roster) Put(c Change) {
 	}
 	for _, each := range c.Readings {
 		if at, known := r.slots.at[each.ID]; known {
-			r.read(at, each)
+			r.read(at, each.Seen)
 		}
 	}
 	r.values.settle()
@@ -200,6 +210,10 @@ func (r *Roster) putDevice(d Device) {
 	texts.name, texts.address = partOf(d.Words, d.Name), partOf(d.Words, d.Address)
 	row.site, row.family, row.owner, row.cluster = r.values.of(d.Site), r.values.of(d.Family), r.values.of(d.Owner),
 		r.values.of(d.Cluster)
+	row.tag = 0
+	if len(texts.tags) > 0 {
+		row.tag = texts.tags[0]
+	}
 	for s := range r.slotsOf(row) {
 		r.slots.rows[s].follow(row)
 	}
@@ -216,7 +230,7 @@ func (r *Roster) slotsOf(d *device) iter.Seq[int32] {
 	}
 }
 
-// partOf is a text as a part of a longer one, where it is one: then it takes no room of its own.
+// partOf returns a text as a part of a longer one, where it is one: then it takes no room of its own.
 func partOf(longer, text string) string {
 	if at := strings.Index(longer, text); at >= 0 {
 		return longer[at : at+len(text)]
@@ -247,14 +261,15 @@ func (r *Roster) putSlot(s Slot) {
 	row.signer, row.port = r.values.of(s.Signer), uint16(s.Port)
 	texts.words, texts.name, texts.address = s.Words, r.values.text(s.Name), partOf(s.Words, s.Address)
 	row.follow(&r.devices.rows[of])
-	r.read(at, Reading{ID: s.ID, Rank: s.Rank, NotAfter: s.NotAfter, Overdue: s.Overdue, TurnsAt: s.TurnsAt,
-		SearchText: s.SearchText, Above: s.Above})
+	r.read(at, s.Seen)
 }
 
 // read takes over what a reading says.
-func (r *Roster) read(at int32, s Reading) {
+func (r *Roster) read(at int32, s Seen) {
 	row := &r.slots.rows[at]
 	row.rank, row.notAfter, row.overdue, row.turnsAt = uint8(s.Rank), s.NotAfter, s.Overdue, s.TurnsAt
+	row.finding, row.issuer = r.values.of(s.Finding), r.values.of(s.Issuer)
+	row.keyType, row.signature = r.values.of(s.KeyType), r.values.of(s.Signature)
 	texts := &r.slots.texts[at]
 	texts.searchText, texts.above = s.SearchText, r.values.text(s.Above)
 	if s.TurnsAt > 0 && (r.turns == 0 || s.TurnsAt < r.turns) {
@@ -323,7 +338,7 @@ func (t *table[R, T]) grow(by int) {
 	t.rows, t.texts, t.ids = slices.Grow(t.rows, by), slices.Grow(t.texts, by), slices.Grow(t.ids, by)
 }
 
-// place is where the row of a number stands, or is to stand.
+// place returns where the row of a number stands, or is to stand.
 func (t *table[R, T]) place(id int64) (at int32, known bool) {
 	if at, known = t.at[id]; known {
 		return at, true

@@ -20,6 +20,12 @@ type fleet struct {
 	slots   map[int64]roster.Slot
 }
 
+// addresses are in the order in which lists sort them: by number, IPv4 first, and names behind them.
+var addresses = []string{"0.0.0.1", "9.0.0.1", "10.0.0.9", "10.0.0.10", "192.0.2.200", "::1", "fd00::2", "fd00::a",
+	"fd00::10", "10.example", "box.example", "fd.example"}
+
+func inOrder(address string) int { return slices.Index(addresses, address) }
+
 // rows are the slots with their devices, sorted the slow way.
 func (f fleet) rows(sort string, desc bool, fits func(roster.Slot, roster.Device) bool) (ids []int64) {
 	var all []roster.Slot
@@ -36,7 +42,13 @@ func (f fleet) rows(sort string, desc bool, fits func(roster.Slot, roster.Device
 			"expires_at": cmp.Or(cmp.Compare(x.NotAfter, y.NotAfter), cmp.Compare(x.ID, y.ID)),
 			"device":     names,
 			"site":       cmp.Or(strings.Compare(dx.Site, dy.Site), names),
-			"address":    cmp.Or(strings.Compare(x.Address, y.Address), x.Port-y.Port, cmp.Compare(x.ID, y.ID)),
+			"act_by":     cmp.Or(cmp.Compare(x.Overdue, y.Overdue), cmp.Compare(x.ID, y.ID)),
+			"issuer":     cmp.Or(strings.Compare(x.Issuer, y.Issuer), names),
+			"key_type":   cmp.Or(strings.Compare(x.KeyType, y.KeyType), names),
+			"signature":  cmp.Or(strings.Compare(x.Signature, y.Signature), names),
+			"finding":    cmp.Or(strings.Compare(x.Finding, y.Finding), names),
+			"address": cmp.Or(cmp.Compare(inOrder(x.Address), inOrder(y.Address)), x.Port-y.Port,
+				cmp.Compare(x.ID, y.ID)),
 		}[sort]
 	})
 	if desc {
@@ -93,7 +105,7 @@ func TestPagesAreTheSortedList(t *testing.T) {
 			case once(8):
 				d := f.devices[id]
 				d.Name, d.Site, d.Address = some("box-", 1000)+fmt.Sprint("-", id), some("site ", 4),
-					some("192.0.2.", 9)
+					addresses[random.IntN(len(addresses))]
 				d.Words = d.Name + " " + d.Site
 				f.devices[id] = d
 				c.Devices = append(c.Devices, d)
@@ -105,7 +117,8 @@ func TestPagesAreTheSortedList(t *testing.T) {
 				c.GoneSlots = append(c.GoneSlots, id)
 				delete(f.slots, id)
 			case once(4):
-				s.Rank, s.NotAfter, s.Address, s.Signer = random.IntN(8), int64(random.IntN(30)), some("192.0.2.", 9),
+				s.Rank, s.NotAfter, s.Address, s.Signer = random.IntN(8), int64(random.IntN(30)),
+					addresses[random.IntN(len(addresses))],
 					some("", 3)
 				f.slots[id] = s
 				c.Slots = append(c.Slots, s)
@@ -114,7 +127,7 @@ func TestPagesAreTheSortedList(t *testing.T) {
 		for range random.IntN(12) {
 			next++
 			d := roster.Device{ID: next, Name: some("box-", 1000) + fmt.Sprint("-", next), Site: some("site ", 4),
-				Family: []string{"", "gate", "desk"}[random.IntN(3)], Address: some("192.0.2.", 9),
+				Family: []string{"", "gate", "desk"}[random.IntN(3)], Address: addresses[random.IntN(len(addresses))],
 				Owner: some("owner ", 3), Tags: []string{some("tag", 3), "all"}}
 			d.Words = d.Name + " " + d.Site
 			f.devices[d.ID] = d
@@ -122,8 +135,10 @@ func TestPagesAreTheSortedList(t *testing.T) {
 			for i := range random.IntN(3) {
 				next++
 				s := roster.Slot{ID: next, Device: d.ID, Name: fmt.Sprint("slot-", i), Address: d.Address,
-					Port: 443 + i, Rank: random.IntN(8), NotAfter: int64(random.IntN(30)), Words: d.Name + "/",
-					Above: some("root", 3)}
+					Port: 443 + i, Words: d.Name + "/", Seen: roster.Seen{Rank: random.IntN(8),
+						NotAfter: int64(random.IntN(30)), Overdue: int64(random.IntN(9)), Above: some("root", 3),
+						Issuer: some("issuer ", 3), KeyType: some("key ", 2), Signature: some("", 2),
+						Finding: some("finding-", 4)}}
 				f.slots[s.ID] = s
 				c.Slots = append(c.Slots, s)
 			}
@@ -150,13 +165,18 @@ func TestPagesAreTheSortedList(t *testing.T) {
 			{roster.SlotFilter{Text: "root1", Signer: "1"}, func(s roster.Slot, _ roster.Device) bool {
 				return s.Above == "root1" && s.Signer == "1"
 			}},
+			{roster.SlotFilter{Issuer: "issuer 1", KeyType: "key 0", Signature: "1"},
+				func(s roster.Slot, _ roster.Device) bool {
+					return s.Issuer == "issuer 1" && s.KeyType == "key 0" && s.Signature == "1"
+				}},
 			{roster.SlotFilter{Ends: "ended"}, func(s roster.Slot, _ roster.Device) bool {
 				return s.NotAfter > 0 && s.NotAfter < 10
 			}},
 			{roster.SlotFilter{Site: "-"}, func(roster.Slot, roster.Device) bool { return false }},
 		}
 		for _, list := range lists {
-			for _, sort := range []string{"condition", "expires_at", "device", "site", "address"} {
+			for _, sort := range []string{"condition", "expires_at", "act_by", "device", "site", "address",
+				"issuer", "key_type", "signature", "finding"} {
 				for _, desc := range []bool{false, true} {
 					want := f.rows(sort, desc, list.fits)
 					got := walk(t, 3, func(by roster.Order) (roster.Page, error) {
@@ -196,7 +216,7 @@ func TestPagesAreTheSortedList(t *testing.T) {
 				}
 			}
 		}
-		for _, sort := range []string{"name", "condition", "expires_at", "site", "family", "address"} {
+		for _, sort := range []string{"name", "condition", "expires_at", "site", "family", "address", "owner", "tags"} {
 			for _, desc := range []bool{false, true} {
 				got := walk(t, 2, func(by roster.Order) (roster.Page, error) {
 					return r.Devices(roster.DeviceFilter{}, by)
@@ -249,7 +269,7 @@ func BenchmarkPages(b *testing.B) {
 		d.Words = d.Name + " " + d.Site + " " + d.Owner
 		c.Devices = append(c.Devices, d)
 		c.Slots = append(c.Slots, roster.Slot{ID: i + 1, Device: i + 1, Name: "web", Address: d.Address, Port: 443,
-			Rank: random.IntN(8), NotAfter: int64(random.IntN(1e9)), Above: "0123456789abcdef",
+			Seen:  roster.Seen{Rank: random.IntN(8), NotAfter: int64(random.IntN(1e9)), Above: "0123456789abcdef"},
 			Words: d.Name + "/web " + d.Address + " " + strings.Repeat(fmt.Sprintf("%08x", random.Uint32()), 20)})
 	}
 	begun := time.Now()
@@ -258,7 +278,8 @@ func BenchmarkPages(b *testing.B) {
 	b.ReportMetric(float64(time.Since(begun).Milliseconds()), "load-ms")
 	worst := map[string]time.Duration{}
 	for b.Loop() {
-		for _, sort := range []string{"condition", "expires_at", "device", "site", "address"} {
+		for _, sort := range []string{"condition", "expires_at", "act_by", "device", "site", "address",
+			"issuer", "key_type", "signature", "finding"} {
 			for name, f := range map[string]roster.SlotFilter{"all": {}, "site": {Site: "site 7"},
 				"condition": {Condition: due.Flawed}, "tag": {Tag: "tag4"}, "no text": {Text: "nowhere at all"},
 				"text": {Text: "tidewrack"}} {
@@ -305,4 +326,129 @@ func BenchmarkPages(b *testing.B) {
 	}
 	b.ReportMetric(float64(worst[names[0]].Microseconds())/1000, "slowest-ms")
 	b.ReportMetric(float64(worst["200 readings"].Microseconds())/1000, "200-readings-ms")
+}
+
+// However many slots are worse, each part counts all of its own and shows the soonest: nothing that expires within a
+// week is hidden behind thousands of factory certificates.
+func TestNothingUrgentIsHidden(t *testing.T) {
+	const now, day = int64(1_800_000_000_000), int64(86_400_000)
+	r := roster.New()
+	random := rand.New(rand.NewPCG(3, 5))
+	var c roster.Change
+	conditions := due.Conditions
+	for d := range int64(600) {
+		family := fmt.Sprint("family-", d%3)
+		c.Devices = append(c.Devices, roster.Device{ID: d + 1, Name: fmt.Sprint("box-", d),
+			Site:   fmt.Sprint("site-", d%2),
+			Family: family})
+		for range 10 {
+			s := roster.Slot{ID: int64(len(c.Slots)) + 1, Device: d + 1, Name: fmt.Sprint("s", len(c.Slots)),
+				Seen: roster.Seen{Rank: conditions[random.IntN(len(conditions))].Rank()}}
+			if s.Rank != due.Unreachable.Rank() {
+				s.NotAfter = now + (random.Int64N(400)-20)*day + random.Int64N(day)
+				s.Overdue = s.NotAfter - 20*day
+			}
+			if random.IntN(3) > 0 {
+				s.Rank = due.Factory.Rank()
+			}
+			c.Slots = append(c.Slots, s)
+		}
+	}
+	r.Put(c)
+	locks := func(s roster.Slot) bool { return (s.Device-1)%3 == 1 }
+	is := func(s roster.Slot, all ...due.Condition) bool {
+		return slices.ContainsFunc(all, func(c due.Condition) bool { return s.Rank == c.Rank() })
+	}
+	breaking := func(s roster.Slot) bool {
+		return is(s, due.Expired, due.Unexpected) || s.NotAfter > 0 && s.NotAfter < now+7*day
+	}
+	got := r.Urgent(now, []string{"family-1", "no such"}, 5)
+	for name, part := range map[string]struct {
+		got  roster.Some
+		in   func(s roster.Slot) bool
+		date func(s roster.Slot) int64
+	}{
+		"breaking": {got.Breaking, breaking, func(s roster.Slot) int64 { return s.NotAfter }},
+		"start": {got.Start, func(s roster.Slot) bool {
+			return !breaking(s) && !is(s, due.Unreachable, due.Factory, due.Flawed) && s.Overdue > 0 &&
+				s.Overdue < now+7*day
+		}, func(s roster.Slot) int64 { return s.Overdue }},
+		"faulty": {got.Faulty, func(s roster.Slot) bool { return !breaking(s) && is(s, due.Factory, due.Flawed) },
+			func(s roster.Slot) int64 { return s.NotAfter }},
+		"unreachable": {got.Unreachable, func(s roster.Slot) bool { return is(s, due.Unreachable) },
+			func(s roster.Slot) int64 { return s.NotAfter }},
+	} {
+		var want []roster.Slot
+		for _, s := range c.Slots {
+			if part.in(s) {
+				want = append(want, s)
+			}
+		}
+		slices.SortFunc(want, func(a, b roster.Slot) int {
+			return cmp.Or(map[bool]int{true: -1, false: 1}[locks(a)]*map[bool]int{true: 1,
+				false: 0}[locks(a) != locks(b)],
+				cmp.Compare(part.date(a), part.date(b)), cmp.Compare(a.ID, b.ID))
+		})
+		if part.got.Total != len(want) || len(part.got.First) != min(5, len(want)) {
+			t.Errorf("%s: %d of %d, want %d", name, len(part.got.First), part.got.Total, len(want))
+		}
+		for i, one := range part.got.First {
+			if one.ID != want[i].ID || one.LocksOut != locks(want[i]) {
+				t.Errorf("%s, %d: %+v, want %+v", name, i, one, want[i])
+			}
+		}
+	}
+
+	from, until := now-now%day-3*day, now-now%day+40*day
+	dates := r.Dates(from, until, "site-1", []string{"family-1"}, 3)
+	totals := map[int64]int{}
+	for _, s := range c.Slots {
+		if (s.Device-1)%2 != 1 {
+			continue
+		}
+		if s.NotAfter >= from && s.NotAfter < until {
+			totals[s.NotAfter-s.NotAfter%day]++
+		}
+		if s.Overdue >= from && s.Overdue < until && s.Overdue > 0 && !is(s, due.Unreachable) {
+			totals[s.Overdue-s.Overdue%day]++
+		}
+	}
+	if len(dates) != len(totals) {
+		t.Errorf("%d days, want %d", len(dates), len(totals))
+	}
+	for _, d := range dates {
+		if d.Total != totals[d.Day] || len(d.Entries) != min(3, d.Total) {
+			t.Errorf("day %d: %d entries of %d, want %d", d.Day, len(d.Entries), d.Total, totals[d.Day])
+		}
+		for i, e := range d.Entries {
+			if e.At-e.At%day != d.Day || i > 0 && d.Entries[i-1].LocksOut != e.LocksOut && e.LocksOut {
+				t.Errorf("day %d: %+v", d.Day, d.Entries)
+			}
+		}
+	}
+	if r.Dates(until, from, "", nil, 3) != nil || r.Dates(from, until, "nowhere", nil, 3) != nil {
+		t.Error("a period that ends before it begins, or a site that is not there, has days")
+	}
+}
+
+func TestPeriods(t *testing.T) {
+	const now, day = int64(1_800_000_000_000), int64(86_400_000)
+	at := func(text string) int64 {
+		moment, err := time.Parse(time.DateOnly, text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return moment.UnixMilli()
+	}
+	for text, want := range map[string][2]int64{"2027-03": {at("2027-03-01"), at("2027-04-01")},
+		"2028-02-29": {at("2028-02-29"), at("2028-03-01")}, "ended": {1, now}, "7d": {1, now + 7*day}, "0d": {1, now}} {
+		if from, until, ok := roster.Period(text, now); !ok || from != want[0] || until != want[1] {
+			t.Errorf("%s: %d to %d, %v", text, from, until, ok)
+		}
+	}
+	for _, text := range []string{"", "2027", "2027-13", "2027-02-30", "7", "d", "-1d", "99999d", "soon"} {
+		if _, _, ok := roster.Period(text, now); ok {
+			t.Errorf("%q is taken", text)
+		}
+	}
 }

@@ -24,7 +24,7 @@ func newValues() values {
 		shared: map[string]string{}, sets: map[string][]value{}}
 }
 
-// of is the number of a text; a new text gets one.
+// of returns the number of a text; a new text gets one.
 func (v *values) of(text string) value {
 	n, known := v.number[text]
 	if !known {
@@ -34,7 +34,7 @@ func (v *values) of(text string) value {
 	return n
 }
 
-// text is the text itself, kept once however many rows have it.
+// text returns the text itself, kept once however many rows have it.
 func (v *values) text(text string) string {
 	kept, known := v.shared[text]
 	if !known {
@@ -43,7 +43,7 @@ func (v *values) text(text string) string {
 	return kept
 }
 
-// set are the numbers of some texts, kept once however many rows have the same.
+// set returns the numbers of some texts, kept once however many rows have the same.
 func (v *values) set(texts []string) []value {
 	if len(texts) == 0 {
 		return nil
@@ -76,7 +76,7 @@ func (v *values) settle() {
 
 func (v *values) compare(x, y value) int { return cmp.Compare(v.texts[x], v.texts[y]) }
 
-// bound is the place of a text among all, and whether it is one of them: where it is not, the place of the first
+// bound returns the place of a text among all, and whether it is one of them: where it is not, the place of the first
 // behind it.
 func (v *values) bound(text string) (place int64, known bool) {
 	at, known := slices.BinarySearchFunc(v.order, text, func(n value, text string) int {

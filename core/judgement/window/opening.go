@@ -88,7 +88,7 @@ func (t Times) Opening(at time.Time, need time.Duration) (opens time.Time, close
 	return time.Time{}, closed
 }
 
-// after returns what is in the way of work of that length at a moment, and when that is over; zero: never.
+// after returns what is in the way of work of that length at a moment, and when that has ended; zero: never.
 func (t Times) after(now time.Time, need time.Duration) (next time.Time, why string) {
 	end := now.Add(need)
 	for _, f := range t.Freezes {

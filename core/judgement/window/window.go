@@ -72,19 +72,27 @@ func Parse(text string) (Window, error) {
 	case rule == "":
 		return w, nil
 	}
+	var err error
+	w.rule, err = recurrence(rule, w.start)
+	return w, err
+}
+
+// recurrence reads an RRULE. The time of day is that of its start.
+func recurrence(rule string, start time.Time) (*rrule.RRule, error) {
 	options, err := rrule.StrToROption(rule)
 	if err != nil {
-		return w, fmt.Errorf("its RRULE cannot be read: %w", err)
+		return nil, fmt.Errorf("its RRULE cannot be read: %w", err)
 	}
 	if options.Freq > rrule.DAILY || len(options.Byhour) > 0 || len(options.Byminute) > 0 || len(options.Bysecond) > 0 {
-		return w, errors.New("its RRULE must recur daily, weekly, monthly or yearly; the time of day is that " +
+		return nil, errors.New("its RRULE must recur daily, weekly, monthly or yearly; the time of day is that " +
 			"of DTSTART")
 	}
-	options.Dtstart = w.start
-	if w.rule, err = rrule.NewRRule(*options); err != nil {
-		return w, fmt.Errorf("its RRULE cannot be read: %w", err)
+	options.Dtstart = start
+	out, err := rrule.NewRRule(*options)
+	if err != nil {
+		return nil, fmt.Errorf("its RRULE cannot be read: %w", err)
 	}
-	return w, nil
+	return out, nil
 }
 
 func start(parameters, value string) (time.Time, error) {
@@ -119,13 +127,13 @@ func length(value string) (time.Duration, error) {
 
 func (w Window) String() string { return w.text }
 
-// Holds says whether a moment is within the window, its end excluded.
+// Holds reports whether a moment is within the window, its end excluded.
 func (w Window) Holds(at time.Time) bool {
 	begun := w.before(at)
 	return !begun.IsZero() && at.Before(begun.Add(w.length))
 }
 
-// before is the last beginning that is not after a moment; zero: there is none.
+// before returns the last beginning that is not after a moment; zero: there is none.
 func (w Window) before(at time.Time) time.Time {
 	if w.rule == nil {
 		if w.start.After(at) {
@@ -136,7 +144,7 @@ func (w Window) before(at time.Time) time.Time {
 	return w.rule.Before(at.In(w.start.Location()), true)
 }
 
-// Next is the first beginning after a moment; zero: there is none.
+// Next returns the first beginning after a moment; zero: there is none.
 func (w Window) Next(at time.Time) time.Time {
 	if w.rule == nil {
 		if w.start.After(at) {
@@ -163,7 +171,7 @@ func ParseAll(texts []string) (Windows, error) {
 	return out, nil
 }
 
-// Holds says whether a moment is within one of them.
+// Holds reports whether a moment is within one of them.
 func (w Windows) Holds(at time.Time) bool {
 	for _, each := range w {
 		if each.Holds(at) {
@@ -173,7 +181,7 @@ func (w Windows) Holds(at time.Time) bool {
 	return false
 }
 
-// Next is the first beginning after a moment; zero: there is none.
+// Next returns the first beginning after a moment; zero: there is none.
 func (w Windows) Next(at time.Time) time.Time {
 	var first time.Time
 	for _, each := range w {
@@ -184,7 +192,7 @@ func (w Windows) Next(at time.Time) time.Time {
 	return first
 }
 
-// Last is the last beginning that is not after a moment; zero: there is none.
+// Last returns the last beginning that is not after a moment; zero: there is none.
 func (w Windows) Last(at time.Time) time.Time {
 	var last time.Time
 	for _, each := range w {

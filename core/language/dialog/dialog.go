@@ -32,10 +32,14 @@ type Turn struct {
 // MaxHeard is how much a program may write in one conversation.
 const MaxHeard = 1 << 20
 
-// ErrFlood says that a program wrote more than that.
+// maxWritten is how many bytes it may write with all that only moves the cursor: full-screen programs draw the same
+// again and again, for as long as a restart takes.
+const maxWritten = 32 << 20
+
+// ErrFlood means that a program wrote more than that.
 var ErrFlood = fmt.Errorf("the program wrote more than %d bytes", MaxHeard)
 
-// Refused says that the program wrote what a turn calls a failure.
+// Refused means that the program wrote what a turn calls a failure.
 type Refused struct {
 	Why, Said string
 	Nothing   bool // the program says that it changed nothing
@@ -51,6 +55,7 @@ type Conversation struct {
 
 	screen  *screen.Screen
 	plain   screen.Plain
+	written int // bytes
 	seen    int // up to here the text was answered
 	at      int // the turn that is waited for
 	percent int
@@ -72,13 +77,14 @@ func (c *Conversation) Hear(text []byte) error {
 	}
 	c.screen.Write(text)
 	c.plain.Write(text)
-	if c.plain.Len() > MaxHeard {
+	c.written += len(text)
+	if c.plain.Len() > MaxHeard || c.written > maxWritten {
 		return ErrFlood
 	}
 	return nil
 }
 
-// Next is the turn whose text has come, the first in the text where several have. It is
+// Next returns the turn whose text has come, the first in the text where several have. It is
 // done then: what it says is to be typed. Nothing is returned while nothing has come.
 // A turn that fails is a *Refused.
 func (c *Conversation) Next() (*Turn, error) {
@@ -127,7 +133,7 @@ func (c *Conversation) Typed(t *Turn) {
 	}
 }
 
-// Waits is the turn that is waited for; nothing once all are done.
+// Waits returns the turn that is waited for; nothing once all are done.
 func (c *Conversation) Waits() *Turn {
 	if c.at < len(c.Turns) {
 		return &c.Turns[c.at]
@@ -135,7 +141,7 @@ func (c *Conversation) Waits() *Turn {
 	return nil
 }
 
-// Stuck says what did not come.
+// Stuck returns an error that names what did not come.
 func (c *Conversation) Stuck() error {
 	if w := c.Waits(); w != nil {
 		return fmt.Errorf("%q did not appear within %s; an unknown prompt is never answered", w.See, w.Within)
@@ -151,10 +157,10 @@ func (c *Conversation) Cut() error {
 	return nil
 }
 
-// Text is all that was written, as lines.
+// Text returns all that was written, as lines.
 func (c *Conversation) Text() []byte { return c.plain.Bytes() }
 
-// Screen is what stands on the terminal now.
+// Screen returns what stands on the terminal now.
 func (c *Conversation) Screen() string {
 	if c.screen == nil {
 		return ""
@@ -162,5 +168,5 @@ func (c *Conversation) Screen() string {
 	return c.screen.Text()
 }
 
-// Percent is how much the program says is done, 0 where it says nothing.
+// Percent returns how much the program says is done, 0 where it says nothing.
 func (c *Conversation) Percent() int { return c.percent }

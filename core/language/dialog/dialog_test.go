@@ -1,6 +1,7 @@
 package dialog
 
 import (
+	"bytes"
 	"errors"
 	"regexp"
 	"strings"
@@ -149,4 +150,18 @@ func FuzzConversation(f *testing.F) {
 			t.Errorf("%d percent", c.Percent())
 		}
 	})
+}
+
+// A program that writes nothing but what moves the cursor comes to an end as well.
+func TestEscapesAreCountedToo(t *testing.T) {
+	c := &Conversation{}
+	text := bytes.Repeat([]byte("\x1b[1;1H\x1b[2K"), 1000)
+	var err error
+	heard := 0
+	for ; err == nil && heard < 1<<30; heard += len(text) {
+		err = c.Hear(text)
+	}
+	if !errors.Is(err, ErrFlood) {
+		t.Errorf("after %d bytes: %v", heard, err)
+	}
 }

@@ -12,7 +12,7 @@ const mostNear = 3
 // words are those of a pattern or a directive by which similar lines are found.
 var words = regexp.MustCompile(`[A-Za-z][A-Za-z_]{2,}`)
 
-// near tells what is there where nothing matches: the lines that share a word, or how many lines there are.
+// near tells what is there if nothing matches: the lines that share a word, or how many lines there are.
 func (d *document) near(pattern string, from, until int) string {
 	var out []string
 	for _, word := range words.FindAllString(pattern, -1) {

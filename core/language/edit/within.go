@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// section is the part of an INI file below [name], up to the next section.
+// section returns the part of an INI file below [name], up to the next section.
 func (d *document) section(name string) (from, until int, err error) {
 	heads := []string{}
 	from = -1
@@ -72,7 +72,7 @@ func (d *document) option(r Rule, from, until int) error {
 	return nil
 }
 
-// withoutTail is a line without the semicolon or the comment at its end.
+// withoutTail returns a line without the semicolon or the comment at its end.
 func withoutTail(line string) string {
 	return strings.TrimSuffix(line, strings.TrimLeft(tail(line), " "))
 }

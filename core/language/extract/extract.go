@@ -28,22 +28,26 @@ const MaxBody = 1 << 20
 // maxDepth bounds how deep JSON and XML may nest; html has a bound of its own.
 const maxDepth = 200
 
-// ErrNothing says that nothing of that kind is in the answer.
+// ErrNothing means that nothing of that kind is in the answer.
 var ErrNothing = errors.New("there is none in the answer")
 
-// CheckSelector says what is wrong with a CSS selector.
+// CheckSelector returns what is wrong with a CSS selector.
 func CheckSelector(selector string) error {
+	if costly.MatchString(strings.ToLower(selector)) {
+		return errors.New("~ and pseudo-classes that look at other elements take too long on a large page; " +
+			"name the element by tags, classes, attributes and its place")
+	}
 	_, err := cascadia.Parse(selector)
 	return err
 }
 
-// CheckPointer says what is wrong with a JSON pointer.
+// CheckPointer returns what is wrong with a JSON pointer.
 func CheckPointer(pointer string) error {
 	_, err := jsonpointer.New(pointer)
 	return err
 }
 
-// CheckXPath says what is wrong with an XPath expression.
+// CheckXPath returns what is wrong with an XPath expression.
 func CheckXPath(expression string) (err error) {
 	defer func() {
 		if r := recover(); r != nil { // the library does that with some
@@ -54,7 +58,7 @@ func CheckXPath(expression string) (err error) {
 	return err
 }
 
-// CSS is the text of the first element that the selector finds, or its attribute where
+// CSS returns the text of the first element that the selector finds, or its attribute where
 // one is named.
 func CSS(page []byte, selector, attribute string) (string, error) {
 	wanted, err := cascadia.Parse(selector)
@@ -64,6 +68,9 @@ func CSS(page []byte, selector, attribute string) (string, error) {
 	tree, err := html.Parse(bytes.NewReader(page[:min(len(page), MaxBody)]))
 	if err != nil {
 		return "", fmt.Errorf("the page cannot be read: %w", err)
+	}
+	if err := bounded(tree); err != nil {
+		return "", err
 	}
 	node := cascadia.Query(tree, wanted)
 	if node == nil {
@@ -86,7 +93,7 @@ func CSS(page []byte, selector, attribute string) (string, error) {
 	return "", ErrNothing
 }
 
-// JSON is what the pointer leads to: a text as it is, anything else as JSON.
+// JSON returns what the pointer leads to: a text as it is, anything else as JSON.
 func JSON(text []byte, pointer string) (string, error) {
 	p, err := jsonpointer.New(pointer)
 	if err != nil {
@@ -112,7 +119,7 @@ func JSON(text []byte, pointer string) (string, error) {
 	return string(out), err
 }
 
-// deeper says that brackets nest deeper than is read. Those in texts count, too: what is
+// deeper reports whether brackets nest deeper than is read. Those in texts count, too: what is
 // refused in error is told.
 func deeper(text []byte, open1, open2, close1, close2 byte) bool {
 	depth := 0
@@ -130,7 +137,7 @@ func deeper(text []byte, open1, open2, close1, close2 byte) bool {
 	return false
 }
 
-// XPath is the text of the first node that the expression finds, an attribute or an
+// XPath returns the text of the first node that the expression finds, an attribute or an
 // element.
 func XPath(text []byte, expression string) (found string, err error) {
 	if len(text) > MaxBody || bytes.Contains(text, []byte("<!")) && bytes.Contains(text, []byte("ENTITY")) {
@@ -138,7 +145,7 @@ func XPath(text []byte, expression string) (found string, err error) {
 	}
 	defer func() {
 		if r := recover(); r != nil {
-			err = fmt.Errorf("it cannot be looked for: %v", r)
+			found, err = "", fmt.Errorf("it cannot be looked for: %v", r)
 		}
 	}()
 	wanted, err := xpath.Compile(expression)
@@ -154,7 +161,8 @@ func XPath(text []byte, expression string) (found string, err error) {
 			return "", errors.New("the XML nests too deep")
 		}
 	}
-	switch value := wanted.Evaluate(xmlquery.CreateXPathNavigator(tree)).(type) {
+	left := mostMoves
+	switch value := wanted.Evaluate(counted{xmlquery.CreateXPathNavigator(tree), &left}).(type) {
 	case string:
 		return value, nil
 	case float64, bool:

@@ -69,3 +69,35 @@ func FuzzExtract(f *testing.F) {
 		extract.XPath(text, "//b[@c]/text()")
 	})
 }
+
+// A device that answers with the most that is looked at cannot make a computation long: what takes the square or more
+// of a document's size is given up, or refused when the procedure is checked.
+func TestNoAnswerMakesALongComputation(t *testing.T) {
+	flat := []byte("<a>" + strings.Repeat("<b/>", extract.MaxBody/4-8) + "</a>")
+	for _, expression := range []string{"//b[following-sibling::b[following-sibling::c]]", "//b[count(//b) < 1]",
+		"//b[preceding::b[preceding::c]]", "//*[.//*[.//c]]", "count(//b | //b | //b/..)", "//b[string(/) = 'x']"} {
+		if _, err := extract.XPath(flat, expression); err == nil {
+			t.Errorf("%s found something", expression)
+		}
+	}
+	if got, err := extract.XPath(flat, "count(/a/b)"); err != nil || got == "0" {
+		t.Errorf("one pass: %s, %v", got, err)
+	}
+	for _, selector := range []string{"b ~ b ~ c", "a:has(b:has(c))", "B:Contains('x')", "p~q"} {
+		if extract.CheckSelector(selector) == nil {
+			t.Errorf("%s is taken", selector)
+		}
+	}
+	for _, selector := range []string{"a[title~='x']", "td:nth-child(2) > a", "tr + tr", ".said", "input[name=token]"} {
+		if err := extract.CheckSelector(selector); err != nil {
+			t.Errorf("%s: %v", selector, err)
+		}
+	}
+	for about, page := range map[string]string{"siblings": "<p>" + strings.Repeat("<b></b>", 20_000),
+		"elements": strings.Repeat("<div><i></i></div>", 60_000)} {
+		if _, err := extract.CSS([]byte(page), "b:nth-last-child(3)", ""); err == nil ||
+			!strings.Contains(err.Error(), "more elements") {
+			t.Errorf("too many %s: %v", about, err)
+		}
+	}
+}

@@ -38,7 +38,7 @@ func (id Identity) Named(text string) bool {
 	return form != "" && (form == id.SHA256 || form == id.SHA1 || form == id.Serial || form == id.dec)
 }
 
-// Plain is the form in which two texts of a device are compared: of PEM the SHA-256 of the first certificate, of a
+// Plain returns the form in which two texts of a device are compared: of PEM the SHA-256 of the first certificate, of a
 // fingerprint or serial number its digits.
 func Plain(text string) string {
 	if text = strings.TrimSpace(text); len(text) > maxTold {
@@ -64,7 +64,7 @@ func plainHex(text string) string {
 	return text
 }
 
-// Told is what a device's own word for a certificate says. stood is the word that it gave before the first change,
+// Told returns what a device's own word for a certificate says. stood is the word that it gave before the first change,
 // before and new are the certificates that stood and that are installed.
 func Told(text, stood string, before, new Identity) Word {
 	switch {

@@ -46,7 +46,7 @@ type Place struct {
 	Serves string // SHA-256 of the leaf that it serves now, or Nothing; empty: it cannot be read
 }
 
-// Word is what one address answers.
+// Word returns what one address answers.
 func (p Place) Word(new string) Word {
 	switch {
 	case p.Serves == "", p.Serves == Nothing && p.Stood != Nothing: // one that served a leaf may be restarting
@@ -61,7 +61,7 @@ func (p Place) Word(new string) Word {
 	return Other
 }
 
-// OnWire is what several addresses answer together: other if one serves a third certificate, else
+// OnWire returns what several addresses answer together: other if one serves a third certificate, else
 // new if one serves the new one, else unknown if one cannot be read, else before.
 func OnWire(places []Place, new string) Word {
 	words := make([]Word, len(places))
@@ -108,7 +108,7 @@ func (g Guard) Decide(seen map[string]Word) Verdict {
 	return verdict
 }
 
-// Names are the looks of a guard, wire first.
+// Names returns the looks of a guard, wire first.
 func (g Guard) Names() []string {
 	var out []string
 	for _, name := range append([]string{Wire}, Captured...) {
@@ -119,10 +119,10 @@ func (g Guard) Names() []string {
 	return out
 }
 
-// String is the guard as it is written.
+// String returns the guard as it is written.
 func (g Guard) String() string { return written(g.Names(), func(name string) Word { return g[name] }) }
 
-// Said is what was seen of some looks, as it is written.
+// Said returns what was seen of some looks, as it is written.
 func Said(seen map[string]Word) string { return Guard(seen).String() }
 
 func written(names []string, of func(string) Word) string {

@@ -26,66 +26,66 @@ const (
 // Enclosure is the section under which entering and leaving stand in the journal.
 const Enclosure Section = "around"
 
-// arounds reads one enclosure or a list of them, outermost first.
-func (r *reader) arounds(n ast.Node, p *Procedure) {
-	for _, each := range r.nodes(n) {
+// readArounds reads one enclosure or a list of them, outermost first.
+func readArounds(r *Reader, n ast.Node, p *Procedure) {
+	for _, each := range r.Nodes(n) {
 		var a Around
 		steps := func(to *[]Step) func(ast.Node) {
 			return func(n ast.Node) {
-				for _, each := range r.nodes(n) {
-					if s := r.enclosing(each); s.Do != nil {
+				for _, each := range r.Nodes(n) {
+					if s := readEnclosing(r, each); s.Do != nil {
 						*to = append(*to, s)
 					}
 				}
 			}
 		}
 		r.within = Enclosure
-		r.mapping(each, "around", keys{
+		r.Mapping(each, "around", Keys{
 			"enter": steps(&a.Enter),
 			"leave": steps(&a.Leave),
-			"for":   func(n ast.Node) { a.For = Visit(r.oneOf(n, []string{string(Change), string(Contact)})) },
+			"for":   func(n ast.Node) { a.For = Visit(r.OneOf(n, []string{string(Change), string(Contact)})) },
 		}, "enter", "leave", "for")
 		p.Arounds = append(p.Arounds, a)
 	}
 	for i := range p.Arounds {
 		for _, list := range [][]Step{p.Arounds[i].Enter, p.Arounds[i].Leave} {
 			for k := range list {
-				r.places[&list[k]] = r.at(&list[k])
+				r.Places[&list[k]] = r.at(&list[k])
 			}
 		}
 	}
 }
 
-// enclosing reads a step of an enclosure: a command, or a whole step. It may always be done again.
-func (r *reader) enclosing(n ast.Node) Step {
+// readEnclosing reads a step of an enclosure: a command, or a whole step. It may always be done again.
+func readEnclosing(r *Reader, n ast.Node) Step {
 	var s Step
-	if _, isMap := r.pairs(n); isMap {
+	if _, isMap := r.Pairs(n); isMap {
 		if s = r.step(n); s.Do == nil {
 			return s
 		}
 		if s.Undo.Kind != UndoUnsaid || s.Finally != nil || len(s.Capture) > 0 || s.Each != "" || s.On != "" {
-			r.fault(n, "leave it out", "a step of around has no undo, finally, capture, each or on")
+			r.Fault(n, "leave it out", "a step of around has no undo, finally, capture, each or on")
 		}
 	} else {
-		s = Step{Do: &Run{}}
-		s.Do.read(r, n)
+		s = Step{Do: verbs["run"]()}
+		s.Do.Read(r, n)
 		s.Name = s.Do.Title()
 		s.Limit, _ = s.Do.Limits()
 	}
 	s.Repeat = true
-	r.places[&s] = n
+	r.Places[&s] = n
 	return s
 }
 
 // enclosed checks the steps of enclosures as it does those of sections.
-func (c *checker) enclosed() {
+func (c *Checker) enclosed() {
 	names := map[string]bool{}
-	for i := range c.p.Arounds {
-		for _, list := range [][]Step{c.p.Arounds[i].Enter, c.p.Arounds[i].Leave} {
+	for i := range c.P.Arounds {
+		for _, list := range [][]Step{c.P.Arounds[i].Enter, c.P.Arounds[i].Leave} {
 			for k := range list {
 				step := &list[k]
 				if names[step.Name] {
-					c.fault(step, "give each a name of its own with step: the journal tells steps apart by it",
+					c.Fault(step, "give each a name of its own with step: the journal tells steps apart by it",
 						"two steps of around are called %q", step.Name)
 				}
 				names[step.Name] = true
@@ -107,7 +107,7 @@ func (s Step) Touches() bool {
 	case Looks:
 		return false
 	case KnowsWay:
-		return !inWork(s.Do.Writes())
+		return !InWork(s.Do.Writes())
 	}
 	return s.Undo.Kind != UndoLooks
 }

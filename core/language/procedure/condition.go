@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"freshseal/core/language/value"
+
 	"github.com/goccy/go-yaml/ast"
 )
 
@@ -19,7 +21,7 @@ type Condition struct {
 	Not  bool
 }
 
-// Text is the condition as it is written.
+// Text returns the condition as it is written.
 func (c Condition) Text() string {
 	text := "with: "
 	if c.Not {
@@ -33,11 +35,11 @@ func (c Condition) Text() string {
 
 func (c Condition) holds(scope *Scope) bool {
 	v, err := scope.Value(c.Name)
-	filled := err == nil && v.filled() && (c.Is == "" || v.Text == c.Is || !v.Known)
+	filled := err == nil && v.Filled() && (c.Is == "" || v.Text == c.Is || !v.Known)
 	return filled != c.Not
 }
 
-// excludes says that two conditions never hold together.
+// excludes reports whether two conditions never hold together.
 func (c Condition) excludes(other Condition) bool {
 	switch {
 	case c.Name != other.Name:
@@ -53,7 +55,7 @@ func (c Condition) excludes(other Condition) bool {
 // Conditions must all hold.
 type Conditions []Condition
 
-// Hold says whether all of them do.
+// Hold reports whether all of them do.
 func (c Conditions) Hold(scope *Scope) bool {
 	return !slices.ContainsFunc(c, func(each Condition) bool { return !each.holds(scope) })
 }
@@ -62,17 +64,17 @@ func (c Conditions) excludes(other Conditions) bool {
 	return slices.ContainsFunc(c, func(a Condition) bool { return slices.ContainsFunc(other, a.excludes) })
 }
 
-// within says that all of them stand among others, too.
+// within reports whether all of them stand among others, too.
 func (c Conditions) within(others Conditions) bool {
 	return !slices.ContainsFunc(c, func(each Condition) bool { return !slices.Contains(others, each) })
 }
 
-// shared are those that stand among others, too.
+// shared returns those that stand among others, too.
 func (c Conditions) shared(others Conditions) Conditions {
 	return slices.DeleteFunc(slices.Clone(c), func(each Condition) bool { return !slices.Contains(others, each) })
 }
 
-// Text is how they are written.
+// Text returns how they are written.
 func (c Conditions) Text() string {
 	texts := make([]string, len(c))
 	for i, each := range c {
@@ -81,44 +83,44 @@ func (c Conditions) Text() string {
 	return strings.Join(texts, ", ")
 }
 
-// conditions reads what stands behind with or without: a name, NAME: WORD, or a list of
+// Conditions reads what follows with or without: a name, NAME: WORD, or a list of
 // these.
-func (r *reader) conditions(n ast.Node, not bool) Conditions {
+func (r *Reader) Conditions(n ast.Node, not bool) Conditions {
 	var out Conditions
-	for _, each := range r.nodes(n) {
-		pairs, isMap := r.pairs(each)
+	for _, each := range r.Nodes(n) {
+		pairs, isMap := r.Pairs(each)
 		if !isMap {
-			out = append(out, Condition{Name: r.whole(each), Not: not})
+			out = append(out, Condition{Name: r.Whole(each), Not: not})
 			continue
 		}
 		for _, pair := range pairs {
-			out = append(out, Condition{Name: pair.Key.GetToken().Value, Is: r.text(pair.Value), Not: not})
+			out = append(out, Condition{Name: pair.Key.GetToken().Value, Is: r.Text(pair.Value), Not: not})
 		}
 	}
 	return out
 }
 
-// condition sees that with and without name something that can be empty, or a word that
+// Condition checks that with and without name something that can be empty, or a word that
 // a choice can be.
-func (c *checker) condition(section Section, step *Step, cond Condition) {
+func (c *Checker) Condition(section Section, step *Step, cond Condition) {
 	name := cond.Name
 	c.used[name] = true
-	setting, isSetting := c.p.Setting(name)
-	_, packed := c.p.Pack(name)
-	_, has := c.captures[name]
+	setting, isSetting := c.P.Setting(name)
+	_, packed := c.P.Pack(name)
+	_, has := c.Captures[name]
 	g, isGiven := givenOf(name)
 	switch {
-	case cond.Is != "" && setting.Kind != Choice:
-		c.faultAt(step, name, "name a setting of the kind choice", "%s compares %q, which is not a choice",
+	case cond.Is != "" && setting.Kind != value.Choice:
+		c.FaultAt(step, name, "name a setting of the kind choice", "%s compares %q, which is not a choice",
 			cond.Text(), name)
 	case cond.Is != "" && !slices.Contains(setting.Choices, cond.Is):
-		c.faultAt(step, cond.Is, "write one of "+strings.Join(setting.Choices, ", "), "%q is never %q", name, cond.Is)
+		c.FaultAt(step, cond.Is, "write one of "+strings.Join(setting.Choices, ", "), "%q is never %q", name, cond.Is)
 	case isSetting, packed, has:
 	case isGiven && c.reached(section, name):
 	case isGiven:
-		c.faultAt(step, name, "use it in a later section", "%q is not there before the section %s", name, g.from)
+		c.FaultAt(step, name, "use it in a later section", "%q is not there before the section %s", name, g.from)
 	default:
-		c.faultAt(step, name, "name one of "+strings.Join(append(c.p.settingNames(), KeyAgain), ", "),
+		c.FaultAt(step, name, "name one of "+strings.Join(append(c.P.settingNames(), KeyAgain), ", "),
 			"with and without name %q, which is not a setting, a pack or a captured value", name)
 	}
 }

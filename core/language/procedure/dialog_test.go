@@ -5,7 +5,10 @@ import (
 	"strings"
 	"testing"
 
+	"freshseal/core/language/library"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/rehearsal"
+	"freshseal/core/language/verb"
 )
 
 const terminal = "procedure: menu\ntitle: x\nlinks: [ssh]\nsettings:\n  word: {kind: secret, about: x}\n  many: " +
@@ -59,7 +62,7 @@ func TestWhatIsTypedInADialog(t *testing.T) {
 		if err != nil {
 			return "", err
 		}
-		act := ready.Act.(*procedure.DialogAct)
+		act := ready.Act.(*verb.DialogAct)
 		if strings.Contains(act.Detail()+act.Line(), word) {
 			t.Errorf("the secret is shown: %s", act.Detail())
 		}
@@ -106,8 +109,8 @@ func TestARehearsalShowsPromptsAsTheyAreSeen(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		source := procedure.Source{Procedure: p}
-		steps, err := source.Rehearse(scope)
+		source := library.Source{Procedure: p}
+		steps, err := rehearsal.Of(source.Procedure, scope)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -141,7 +144,7 @@ func TestPiecesOfDialog(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		talk := ready.Act.(*procedure.DialogAct).Talk
+		talk := ready.Act.(*verb.DialogAct).Talk
 		if len(talk) != 3 || string(talk[0].Say) != "salt\r" || string(talk[2].Say) != want+"\r" {
 			t.Errorf("with the unit %q it says %+v", unit, talk)
 		}

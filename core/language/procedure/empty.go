@@ -12,7 +12,7 @@ func (s Step) empty(scope *Scope) bool {
 			continue
 		}
 		v, err := scope.Value(name)
-		if err != nil || v.filled() {
+		if err != nil || v.Filled() {
 			return false
 		}
 		none = true
@@ -20,9 +20,9 @@ func (s Step) empty(scope *Scope) bool {
 	return none
 }
 
-// mayBeEmpty reports whether the step is left out for some chains: it names the intermediates and nothing else of the
+// MayBeEmpty reports whether the step is left out for some chains: it names the intermediates and nothing else of the
 // chain.
-func (s Step) mayBeEmpty(scope *Scope) bool {
+func (s Step) MayBeEmpty(scope *Scope) bool {
 	names := slices.DeleteFunc(s.Names(), func(name string) bool { return !scope.ofChain(name) })
 	return len(names) > 0 && !slices.ContainsFunc(names, func(name string) bool { return name != "intermediates" })
 }

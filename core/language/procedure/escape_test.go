@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 )
 
 // ways are commands that have a value interpreted once more, by a second shell,
@@ -82,9 +83,9 @@ func TestNoValueIsInterpretedOnceMore(t *testing.T) {
 			continue
 		}
 		scope := scopeOf(t, p, nil)
-		for _, value := range hostile {
-			value = names.Replace(value)
-			line, err := act(t, p, scope.With("label", procedure.TextValue(value)))
+		for _, each := range hostile {
+			text := names.Replace(each)
+			line, err := act(t, p, scope.With("label", value.TextValue(text)))
 			if err != nil {
 				continue
 			}
@@ -97,11 +98,11 @@ func TestNoValueIsInterpretedOnceMore(t *testing.T) {
 			out, _ := command.Output()
 			cancel()
 			if _, err := os.Stat(mark); err == nil {
-				t.Errorf("%s runs the value %q", way, value)
+				t.Errorf("%s runs the value %q", way, text)
 				os.Remove(mark)
 			}
-			if way == "printf %s {{v}}" && string(out) != value {
-				t.Errorf("%q arrives as %q", value, out)
+			if way == "printf %s {{v}}" && string(out) != text {
+				t.Errorf("%q arrives as %q", text, out)
 			}
 		}
 	}
@@ -130,14 +131,14 @@ func TestUsefulCommandsAreTaken(t *testing.T) {
 // Settings that become part of a command are plain words too, and so is every
 // word of a command that is a setting.
 func FuzzSettingsStayWords(f *testing.F) {
-	for _, value := range hostile {
-		f.Add(value)
+	for _, each := range hostile {
+		f.Add(each)
 	}
 	p := parsed(f, "    - {step: a, undo: nothing, run: \"printf '<%s>' {{label}}\"}\n")
-	f.Fuzz(func(t *testing.T, value string) {
+	f.Fuzz(func(t *testing.T, text string) {
 		scope, err := procedure.NewScope(procedure.Material{Procedure: p},
-			map[string]string{"label": value, "as": value}, nil)
-		if err != nil || value == "" {
+			map[string]string{"label": text, "as": text}, nil)
+		if err != nil || text == "" {
 			return
 		}
 		line, err := act(t, p, scope)
@@ -145,8 +146,8 @@ func FuzzSettingsStayWords(f *testing.F) {
 			return
 		}
 		out, err := exec.Command("sh", "-c", line).Output()
-		if err != nil || string(out) != "<"+value+">" || !utf8.ValidString(value) {
-			t.Errorf("%q became %q, error %v", value, out, err)
+		if err != nil || string(out) != "<"+text+">" || !utf8.ValidString(text) {
+			t.Errorf("%q became %q, error %v", text, out, err)
 		}
 	})
 }

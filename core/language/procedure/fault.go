@@ -14,7 +14,7 @@ type Fault struct {
 	Warning bool   `json:"warning,omitempty"`
 }
 
-// Error is the fault in one line, with its place and what to write instead.
+// Error returns the fault in one line, with its place and what to write instead.
 func (f Fault) Error() string {
 	text := fmt.Sprintf("line %d, column %d: %s", f.Line, f.Column, f.What)
 	if f.Instead != "" {
@@ -23,7 +23,7 @@ func (f Fault) Error() string {
 	return text
 }
 
-// Refused says that a procedure with these faults cannot be used.
+// Refused reports whether a procedure with these faults cannot be used.
 func Refused(faults []Fault) bool {
 	return slices.ContainsFunc(faults, func(f Fault) bool { return !f.Warning })
 }

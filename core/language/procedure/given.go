@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sync"
 
+	"freshseal/core/language/value"
 	"freshseal/core/pki/chain"
 	"freshseal/core/pki/pack"
 	"freshseal/core/pki/request"
@@ -36,11 +37,11 @@ type Material struct {
 // when a step first names it; errUnknown says that it is yet to come.
 type given struct {
 	name   string
-	kind   Kind
+	kind   value.Kind
 	secret bool    // holds a key or passphrase that Fresh Seal made: there only with key_made_by: service
 	from   Section // the first section that has it
 	about  string
-	make   func(m *Material) (Value, error)
+	make   func(m *Material) (value.Value, error)
 }
 
 // KeyAgain is filled where the key in use is to be used again.
@@ -49,8 +50,8 @@ const KeyAgain = "same_key"
 // WebPassword is the password of the device's web interface.
 const WebPassword = "web_password"
 
-// item names the value of a step with each.
-const item = "item"
+// Item names the value of a step with each.
+const Item = "item"
 
 // KeyFile is where in the work folder a device that makes its own key keeps it.
 const KeyFile = "key.pem"
@@ -61,152 +62,166 @@ const BeforeFolder = "before"
 
 // givens is the one table of the values that are given.
 var givens = []given{
-	{"replacement", Text, false, Survey, "the replacement's id", func(m *Material) (Value, error) {
-		return Value{Kind: Text, Text: m.Replacement, Known: m.Replacement != ""}, nil
+	{"replacement", value.Text, false, Survey, "the replacement's id", func(m *Material) (value.Value, error) {
+		return value.Value{Kind: value.Text, Text: m.Replacement, Known: m.Replacement != ""}, nil
 	}},
-	{"work", Path, false, Survey, "a folder on the device for this replacement alone; made when a step names it, " +
+	{"work", value.Path, false, Survey, "a folder on the device for this replacement alone; made when a step " +
+		"names it, " +
 		"cleared when the replacement ends", path_(func(m *Material) string {
 		return m.Work
 	})},
-	{"before", Path, false, Survey, "its part that is kept after the end, for a later revert",
+	{"before", value.Path, false, Survey, "its part that is kept after the end, for a later revert",
 		path_(func(m *Material) string {
 			return under(m.Work, BeforeFolder)
 		})},
-	{"address", Text, false, Survey, "the device's address", text(func(m *Material) string { return m.Address })},
-	{"web_user", Text, false, Survey, "who signs in to the device's web interface", text(func(m *Material) string {
-		return m.WebUser
-	})},
-	{WebPassword, Secret, false, Survey, "the password of who signs in there", func(m *Material) (Value, error) {
-		if m.WebPassword == "" {
-			return Value{}, errUnknown
-		}
-		return Value{Kind: Secret, Text: m.WebPassword, Secret: true, Known: true}, nil
-	}},
-	{"common_name", Text, false, Survey, "the planned common name", text(func(m *Material) string {
+	{"address", value.Text, false, Survey, "the device's address", text(func(m *Material) string { return m.Address })},
+	{"web_user", value.Text, false, Survey, "who signs in to the device's web interface",
+		text(func(m *Material) string {
+			return m.WebUser
+		})},
+	{WebPassword, value.Secret, false, Survey, "the password of who signs in there",
+		func(m *Material) (value.Value, error) {
+			if m.WebPassword == "" {
+				return value.Value{}, errUnknown
+			}
+			return value.Value{Kind: value.Secret, Text: m.WebPassword, Secret: true, Known: true}, nil
+		}},
+	{"common_name", value.Text, false, Survey, "the planned common name", text(func(m *Material) string {
 		return m.Plan.Subject.CommonName
 	})},
-	{"names", List, false, Survey, "the planned names", list(func(m *Material) []string { return m.Plan.Names })},
-	{"dns_names", List, false, Survey, "those that are DNS names", list(func(m *Material) []string {
+	{"names", value.List, false, Survey, "the planned names", list(func(m *Material) []string { return m.Plan.Names })},
+	{"dns_names", value.List, false, Survey, "those that are DNS names", list(func(m *Material) []string {
 		return addresses(m.Plan.Names, false)
 	})},
-	{"ip_names", List, false, Survey, "those that are IP addresses", list(func(m *Material) []string {
+	{"ip_names", value.List, false, Survey, "those that are IP addresses", list(func(m *Material) []string {
 		return addresses(m.Plan.Names, true)
 	})},
-	{"slot", Text, false, Survey, "the name of the slot that gets the certificate, or of the first of several",
+	{"slot", value.Text, false, Survey, "the name of the slot that gets the certificate, or of the first of several",
 		text(func(m *Material) string {
 			if len(m.Slots) == 0 {
 				return ""
 			}
 			return m.Slots[0]
 		})},
-	{"slots", List, false, Survey, "the names of the slots that get the certificate", list(func(m *Material) []string {
-		return m.Slots
-	})},
-	{"nodes", List, false, Survey, "the addresses of the device's nodes", list(func(m *Material) []string {
+	{"slots", value.List, false, Survey, "the names of the slots that get the certificate",
+		list(func(m *Material) []string {
+			return m.Slots
+		})},
+	{"nodes", value.List, false, Survey, "the addresses of the device's nodes", list(func(m *Material) []string {
 		return m.Nodes
 	})},
-	{"organization", Text, false, Survey, "the planned organization, where there is one",
+	{"organization", value.Text, false, Survey, "the planned organization, where there is one",
 		text(func(m *Material) string {
 			return m.Plan.Subject.Organization
 		})},
-	{"unit", Text, false, Survey, "the planned organizational unit, where there is one", text(func(m *Material) string {
-		return m.Plan.Subject.Unit
-	})},
-	{"locality", Text, false, Survey, "the planned locality, where there is one", text(func(m *Material) string {
+	{"unit", value.Text, false, Survey, "the planned organizational unit, where there is one",
+		text(func(m *Material) string {
+			return m.Plan.Subject.Unit
+		})},
+	{"locality", value.Text, false, Survey, "the planned locality, where there is one", text(func(m *Material) string {
 		return m.Plan.Subject.Locality
 	})},
-	{"state", Text, false, Survey, "the planned state or province, where there is one", text(func(m *Material) string {
-		return m.Plan.Subject.State
-	})},
-	{"country", Text, false, Survey, "the planned country, two letters, where there is one",
+	{"state", value.Text, false, Survey, "the planned state or province, where there is one",
+		text(func(m *Material) string {
+			return m.Plan.Subject.State
+		})},
+	{"country", value.Text, false, Survey, "the planned country, two letters, where there is one",
 		text(func(m *Material) string {
 			return m.Plan.Subject.Country
 		})},
-	{"email", Text, false, Survey, "the planned mail address of the subject, where there is one",
+	{"email", value.Text, false, Survey, "the planned mail address of the subject, where there is one",
 		text(func(m *Material) string {
 			return m.Plan.Subject.Email
 		})},
-	{"key", Text, false, Survey, "the planned kind of key, such as ECDSA P-256", text(func(m *Material) string {
+	{"key", value.Text, false, Survey, "the planned kind of key, such as ECDSA P-256", text(func(m *Material) string {
 		return m.Plan.Key.Text()
 	})},
-	{"key_options", Command, false, Survey, "the words after openssl genpkey for the planned key",
-		func(m *Material) (Value, error) {
-			return Value{Kind: Command, Words: m.Plan.OpenSSLKeyOptions(), Known: true}, nil
+	{"key_options", value.Command, false, Survey, "the words after openssl genpkey for the planned key",
+		func(m *Material) (value.Value, error) {
+			return value.Value{Kind: value.Command, Words: m.Plan.OpenSSLKeyOptions(), Known: true}, nil
 		}},
-	{KeyAgain, Text, false, Survey, "yes where the key in use is to be used again", text(func(m *Material) string {
-		return map[bool]string{true: "yes"}[m.Plan.SameKey]
-	})},
-	{"request_config", Content, false, Survey, "the plan as a configuration for openssl req",
-		func(m *Material) (Value, error) {
-			return ContentValue([]byte(m.Plan.OpenSSLConfig())), nil
+	{KeyAgain, value.Text, false, Survey, "yes where the key in use is to be used again",
+		text(func(m *Material) string {
+			return map[bool]string{true: "yes"}[m.Plan.SameKey]
+		})},
+	{"request_config", value.Content, false, Survey, "the plan as a configuration for openssl req",
+		func(m *Material) (value.Value, error) {
+			return value.ContentValue([]byte(m.Plan.OpenSSLConfig())), nil
 		}},
-	{"old_sha256", Text, false, Request, "SHA-256 of the leaf that was served before", text(func(m *Material) string {
-		return m.OldSHA256
+	{"old_sha256", value.Text, false, Request, "SHA-256 of the leaf that was served before",
+		text(func(m *Material) string {
+			return m.OldSHA256
+		})},
+	{"request", value.Content, false, Backup, "the request", ofRequest(func(r request.Request) []byte {
+		return r.PEM()
 	})},
-	{"request", Content, false, Backup, "the request", ofRequest(func(r request.Request) []byte { return r.PEM() })},
-	{"request_sha256", Text, false, Backup, "SHA-256 of the request, DER, in hexadecimal",
-		func(m *Material) (Value, error) {
+	{"request_sha256", value.Text, false, Backup, "SHA-256 of the request, DER, in hexadecimal",
+		func(m *Material) (value.Value, error) {
 			if m.Request == nil {
-				return Value{}, errUnknown
+				return value.Value{}, errUnknown
 			}
-			return TextValue(m.Request.SHA256()), nil
+			return value.TextValue(m.Request.SHA256()), nil
 		}},
-	{"request_key", Content, false, Backup, "the request's public key, PEM", ofRequest(func(r request.Request) []byte {
-		return r.PublicKeyPEM()
-	})},
-	{"new_sha256", Text, false, Backup, "SHA-256 of the new leaf", func(m *Material) (Value, error) {
+	{"request_key", value.Content, false, Backup, "the request's public key, PEM",
+		ofRequest(func(r request.Request) []byte {
+			return r.PublicKeyPEM()
+		})},
+	{"new_sha256", value.Text, false, Backup, "SHA-256 of the new leaf", func(m *Material) (value.Value, error) {
 		if m.Path == nil {
-			return Value{}, errUnknown
+			return value.Value{}, errUnknown
 		}
-		return TextValue(m.Path.Certificates[0].SHA256), nil
+		return value.TextValue(m.Path.Certificates[0].SHA256), nil
 	}},
-	{"leaf", Content, false, Backup, "the new leaf, PEM", packed(pack.Leaf, pack.Options{})},
-	{"leaf_first", Content, false, Backup, "the new leaf and its intermediates in order, PEM",
+	{"leaf", value.Content, false, Backup, "the new leaf, PEM", packed(pack.Leaf, pack.Options{})},
+	{"leaf_first", value.Content, false, Backup, "the new leaf and its intermediates in order, PEM",
 		packed("", pack.Options{})},
-	{"intermediates", Content, false, Backup, "the intermediates in order, PEM",
+	{"intermediates", value.Content, false, Backup, "the intermediates in order, PEM",
 		packed(pack.Intermediates, pack.Options{})},
-	{"intermediates_or_root", Content, false, Backup, "the intermediates in order, or the root where there are " +
-		"none, PEM", func(m *Material) (Value, error) {
+	{"intermediates_or_root", value.Content, false, Backup, "the intermediates in order, or the root where there are " +
+		"none, PEM", func(m *Material) (value.Value, error) {
 		if m.Path != nil && len(m.Path.Intermediates()) == 0 {
 			return m.pack(pack.Root, pack.Options{})
 		}
 		return m.pack(pack.Intermediates, pack.Options{})
 	}},
-	{"anchor", Content, false, Backup, "the root at the end of the chain, PEM", packed(pack.Root, pack.Options{})},
-	{"leaf_der", Content, false, Backup, "the new leaf, DER", packed(pack.Leaf, pack.Options{Encoding: pack.DER})},
-	{"pkcs7", Content, false, Backup, "the new leaf and its intermediates as PKCS #7, DER",
+	{"anchor", value.Content, false, Backup, "the root at the end of the chain, PEM",
+		packed(pack.Root, pack.Options{})},
+	{"leaf_der", value.Content, false, Backup, "the new leaf, DER",
+		packed(pack.Leaf, pack.Options{Encoding: pack.DER})},
+	{"pkcs7", value.Content, false, Backup, "the new leaf and its intermediates as PKCS #7, DER",
 		packed(pack.LeafFirst, pack.Options{Encoding: pack.PKCS7})},
-	{"pkcs7_pem", Content, false, Backup, "the same in armour",
+	{"pkcs7_pem", value.Content, false, Backup, "the same in armour",
 		packed(pack.LeafFirst, pack.Options{Encoding: pack.PKCS7PEM})},
-	{"new_key", Content, false, Backup, "the new private key: the file that the device made, or the key that Fresh " +
+	{"new_key", value.Content, false, Backup, "the new private key: the file that the device made, or the key " +
+		"that Fresh " +
 		"Seal made", newKey},
-	{"private_key", Content, true, Backup, "the key that Fresh Seal made, PKCS #8 in PEM",
+	{"private_key", value.Content, true, Backup, "the key that Fresh Seal made, PKCS #8 in PEM",
 		packed("", pack.Options{Place: pack.KeyAlone})},
-	{"key_and_chain", Content, true, Backup, "that key, the new leaf and its intermediates, PEM",
+	{"key_and_chain", value.Content, true, Backup, "that key, the new leaf and its intermediates, PEM",
 		packed("", pack.Options{Place: pack.KeyBefore})},
-	{"pkcs12", Content, true, Backup, "that key, the new leaf and its intermediates as PKCS #12",
+	{"pkcs12", value.Content, true, Backup, "that key, the new leaf and its intermediates as PKCS #12",
 		packed("", pack.Options{Encoding: pack.PKCS12, Place: pack.KeyBefore})},
-	{"pkcs12_old", Content, true, Backup, "the same, for devices that know nothing newer than 3DES",
+	{"pkcs12_old", value.Content, true, Backup, "the same, for devices that know nothing newer than 3DES",
 		packed("", pack.Options{Encoding: pack.PKCS12Old, Place: pack.KeyBefore})},
-	{"store_passphrase", Content, true, Backup, "the passphrase of those stores, made for this replacement",
-		func(m *Material) (Value, error) {
+	{"store_passphrase", value.Content, true, Backup, "the passphrase of those stores, made for this replacement",
+		func(m *Material) (value.Value, error) {
 			if m.Key == nil {
-				return Value{}, errUnknown
+				return value.Value{}, errUnknown
 			}
-			return SecretValue([]byte(m.Passphrase)), nil
+			return value.SecretValue([]byte(m.Passphrase)), nil
 		}},
 }
 
 // Given is a row of the table, for documents.
 type Given struct {
-	Name   string  `json:"name"`
-	Kind   Kind    `json:"kind"`
-	Secret bool    `json:"secret"`
-	From   Section `json:"from"` // the first section that has it
-	About  string  `json:"about"`
+	Name   string     `json:"name"`
+	Kind   value.Kind `json:"kind"`
+	Secret bool       `json:"secret"`
+	From   Section    `json:"from"` // the first section that has it
+	About  string     `json:"about"`
 }
 
-// AllGiven is the table of the given values in its order.
+// AllGiven returns the table of the given values in its order.
 func AllGiven() []Given {
 	var out []Given
 	for _, g := range givens {
@@ -232,24 +247,24 @@ func givenNames() []string {
 	return names
 }
 
-// errUnknown says that a value has not come yet.
+// errUnknown means that a value has not come yet.
 var errUnknown = errors.New("is not known yet")
 
-func text(of func(*Material) string) func(*Material) (Value, error) {
-	return func(m *Material) (Value, error) { return TextValue(of(m)), nil }
+func text(of func(*Material) string) func(*Material) (value.Value, error) {
+	return func(m *Material) (value.Value, error) { return value.TextValue(of(m)), nil }
 }
 
-func path_(of func(*Material) string) func(*Material) (Value, error) {
-	return func(m *Material) (Value, error) {
+func path_(of func(*Material) string) func(*Material) (value.Value, error) {
+	return func(m *Material) (value.Value, error) {
 		if of(m) == "" {
-			return Value{}, errUnknown
+			return value.Value{}, errUnknown
 		}
-		return Value{Kind: Path, Text: of(m), Known: true}, nil
+		return value.Value{Kind: value.Path, Text: of(m), Known: true}, nil
 	}
 }
 
-func list(of func(*Material) []string) func(*Material) (Value, error) {
-	return func(m *Material) (Value, error) { return ListValue(of(m)), nil }
+func list(of func(*Material) []string) func(*Material) (value.Value, error) {
+	return func(m *Material) (value.Value, error) { return value.ListValue(of(m)), nil }
 }
 
 func under(folder, name string) string {
@@ -269,19 +284,19 @@ func addresses(names []string, ip bool) []string {
 	return out
 }
 
-func ofRequest(of func(request.Request) []byte) func(*Material) (Value, error) {
-	return func(m *Material) (Value, error) {
+func ofRequest(of func(request.Request) []byte) func(*Material) (value.Value, error) {
+	return func(m *Material) (value.Value, error) {
 		if m.Request == nil {
-			return Value{}, errUnknown
+			return value.Value{}, errUnknown
 		}
-		return ContentValue(of(*m.Request)), nil
+		return value.ContentValue(of(*m.Request)), nil
 	}
 }
 
 // packed writes the new chain in a form; "" is the one that the family's traits
 // name.
-func packed(form pack.Form, d pack.Options) func(*Material) (Value, error) {
-	return func(m *Material) (Value, error) {
+func packed(form pack.Form, d pack.Options) func(*Material) (value.Value, error) {
+	return func(m *Material) (value.Value, error) {
 		f := form
 		if f == "" {
 			f = m.Procedure.Traits.Form
@@ -290,42 +305,42 @@ func packed(form pack.Form, d pack.Options) func(*Material) (Value, error) {
 	}
 }
 
-func (m *Material) pack(form pack.Form, d pack.Options) (Value, error) {
+func (m *Material) pack(form pack.Form, d pack.Options) (value.Value, error) {
 	if m.Path == nil || d.HoldsKey() && m.Key == nil {
-		return Value{}, errUnknown // the key was given away already and forgotten, or the chain is yet to come
+		return value.Value{}, errUnknown // the key was given away already and forgotten, or the chain is yet to come
 	}
 	d.Passphrase = m.Passphrase
 	content, err := pack.Write(form, d, *m.Path, m.Key)
 	switch {
 	case errors.Is(err, pack.ErrNoRoot), errors.Is(err, pack.ErrNoIntermediate):
-		return Value{Kind: Content}, fmt.Errorf("is not there: %w", err)
+		return value.Value{Kind: value.Content}, fmt.Errorf("is not there: %w", err)
 	case err != nil:
-		return Value{}, err
+		return value.Value{}, err
 	case d.HoldsKey():
-		return SecretValue(content), nil
+		return value.SecretValue(content), nil
 	}
-	return ContentValue(content), nil
+	return value.ContentValue(content), nil
 }
 
 // newKey never leaves a device that made it.
-func newKey(m *Material) (Value, error) {
+func newKey(m *Material) (value.Value, error) {
 	if m.Procedure.Traits.KeyGiven {
 		return m.pack(m.Procedure.Traits.Form, pack.Options{Place: pack.KeyAlone})
 	}
 	if m.Work == "" {
-		return Value{}, errUnknown
+		return value.Value{}, errUnknown
 	}
-	return Value{Kind: Content, OnBox: under(m.Work, KeyFile), Secret: true, Known: true}, nil
+	return value.Value{Kind: value.Content, OnBox: under(m.Work, KeyFile), Secret: true, Known: true}, nil
 }
 
 // Scope finds values by their names: settings, captures, packs and what is given.
 // Given values and packs are made when they are first asked for, once.
 type Scope struct {
-	own      map[string]Value // settings and captures
-	material *Material
-	made     *Made
-	assume   bool    // a rehearsal: what is yet to come stands as what it is
-	notIn    bool    // to the device's web interface
+	own      map[string]value.Value // settings and captures
+	Material *Material
+	Made     *Made
+	Assume   bool    // a rehearsal: what is yet to come stands as what it is
+	NotIn    bool    // to the device's web interface
 	between  *string // the items of a list
 }
 
@@ -333,27 +348,27 @@ type Scope struct {
 // once. The zero value is empty. It is safe for use by several goroutines.
 type Made struct {
 	lock   sync.Mutex
-	values map[string]Value
+	values map[string]value.Value
 }
 
-func (m *Made) get(name string) (Value, bool) {
+func (m *Made) get(name string) (value.Value, bool) {
 	m.lock.Lock()
 	defer m.lock.Unlock()
 	v, ok := m.values[name]
 	return v, ok
 }
 
-func (m *Made) put(name string, v Value) {
+func (m *Made) put(name string, v value.Value) {
 	m.lock.Lock()
 	defer m.lock.Unlock()
 	if m.values == nil {
-		m.values = map[string]Value{}
+		m.values = map[string]value.Value{}
 	}
 	m.values[name] = v
 }
 
-// secrets are the texts among them that must not be shown.
-func (m *Made) secrets() (out []Value) {
+// secrets returns the texts among them that must not be shown.
+func (m *Made) secrets() (out []value.Value) {
 	m.lock.Lock()
 	defer m.lock.Unlock()
 	for _, v := range m.values {

@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 )
 
 func web(steps string) string {
@@ -20,7 +21,7 @@ func web(steps string) string {
 		"traits: {key_types: [ecdsa-p256], key_made_by: service}\n" + steps
 }
 
-func asked(t *testing.T, step string, own map[string]string) (*procedure.HTTPAct, error) {
+func asked(t *testing.T, step string, own map[string]string) (*verb.HTTPAct, error) {
 	t.Helper()
 	if !strings.Contains(step, "GET ") {
 		step += ", undo: nothing"
@@ -38,7 +39,7 @@ func asked(t *testing.T, step string, own map[string]string) (*procedure.HTTPAct
 	if err != nil {
 		return nil, err
 	}
-	return ready.Act.(*procedure.HTTPAct), nil
+	return ready.Act.(*verb.HTTPAct), nil
 }
 
 // fieldBreakers are values that would end a field, a text, an element or a part, or begin another.
@@ -115,7 +116,7 @@ func TestAValueIsEncodedForItsPlace(t *testing.T) {
 		} else {
 			t.Errorf("path: %q: %v", value, err)
 		}
-		for _, act := range []*procedure.HTTPAct{form, parts} {
+		for _, act := range []*verb.HTTPAct{form, parts} {
 			if text := act.Line() + act.Detail(); strings.Contains(text, " of salt") ||
 				strings.Contains(text, "+of+salt") {
 				t.Errorf("a secret is shown: %s", text)

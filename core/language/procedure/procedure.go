@@ -20,6 +20,8 @@ import (
 	"time"
 
 	"freshseal/core/judgement/discovery"
+	"freshseal/core/language/answer"
+	"freshseal/core/language/value"
 	"freshseal/core/pki/pack"
 	"freshseal/core/pki/request"
 )
@@ -59,8 +61,8 @@ const (
 // Sections are all sections in their order.
 var Sections = []Section{Survey, Request, Backup, Trust, Install, Trial, Activate, Prove, Mirror, Seal, Revert, Cancel}
 
-// changing are the sections whose steps change what the device serves.
-var changing = []Section{Trust, Install, Trial, Activate, Mirror}
+// Changing are the sections whose steps change what the device serves.
+var Changing = []Section{Trust, Install, Trial, Activate, Mirror}
 
 // The links.
 const (
@@ -74,10 +76,10 @@ const (
 // ports are the usual ports of the links over which devices are signed in to.
 var ports = map[string]int{SSH: 22, NETCONF: 830, HTTPS: 443}
 
-// SignedIn are the links over which devices are signed in to, by name.
+// SignedIn returns the links over which devices are signed in to, by name.
 func SignedIn() []string { return slices.Sorted(maps.Keys(ports)) }
 
-// UsualPort is the port of a link where none is given; 0: it has none.
+// UsualPort returns the port of a link if none is given; 0: it has none.
 func UsualPort(link string) int { return ports[link] }
 
 var links = []string{SSH, HTTPS, NETCONF, Person, Itself}
@@ -89,7 +91,7 @@ const (
 	SignOut Section = "sign out"
 )
 
-// position is where a section stands in the order in which values come to be there.
+// position returns where a section is in the order in which values come to be there.
 func position(s Section) int {
 	switch s {
 	case Session, SignOut, Enclosure:
@@ -109,8 +111,8 @@ type Procedure struct {
 	As       string // a setting of the kind command that stands before file work which needs more rights; empty: none
 	Settings []Setting
 	Traits   Traits
-	Lost     Answer     // how the device answers to who is not signed in
-	Headers  []Labelled // that each call of a session carries
+	Lost     answer.Answer     // how the device answers to who is not signed in
+	Headers  []answer.Labelled // that each call of a session carries
 	Packs    []Pack
 	Steps    map[Section][]Step
 	Arounds  []Around         // outermost first
@@ -120,7 +122,7 @@ type Procedure struct {
 // Setting is something that differs between devices of the family.
 type Setting struct {
 	Name    string
-	Kind    Kind
+	Kind    value.Kind
 	About   string
 	Default string
 	Choices []string // of the kind choice
@@ -137,7 +139,7 @@ type Pack struct {
 	Dress pack.Options
 }
 
-// Secret says that the pack holds the private key.
+// Secret reports whether the pack holds the private key.
 func (p Pack) Secret() bool { return p.Dress.HoldsKey() }
 
 // Pack finds a pack by its name.
@@ -174,33 +176,33 @@ const (
 	ByDigest WebSignIn = "digest" // RFC 7616
 )
 
-// TakesKeyAgain says that the family can use the key in use again. A helper does not have it.
+// TakesKeyAgain reports whether the family can use the key in use again. A helper does not have it.
 func (p Procedure) TakesKeyAgain() bool {
 	return slices.ContainsFunc(p.Steps[Request], func(s Step) bool {
 		return s.On == "" && slices.Contains(s.When, Condition{Name: KeyAgain})
 	})
 }
 
-// Helpers are the settings that name devices on which steps are done.
+// Helpers returns the settings that name devices on which steps are done.
 func (p Procedure) Helpers() []string {
 	var out []string
 	for _, s := range p.Settings {
-		if s.Kind == OtherDevice {
+		if s.Kind == value.OtherDevice {
 			out = append(out, s.Name)
 		}
 	}
 	return out
 }
 
-// Uses says whether the procedure needs a link.
+// Uses reports whether the procedure needs a link.
 func (p Procedure) Uses(link string) bool { return slices.Contains(p.Links, link) }
 
-// HasFolder says that a work folder is made on the device: not where all is typed into
+// HasFolder reports whether a work folder is made on the device: not where all is typed into
 // a command line of its own.
 func (p Procedure) HasFolder() bool {
 	for _, steps := range p.Steps {
 		for _, step := range steps {
-			if d, talks := step.Do.(*Dialog); step.Do.Link() == SSH && (!talks || d.Command != "") {
+			if step.Do.Link() == SSH && step.Do.Folder() {
 				return true
 			}
 		}
@@ -217,7 +219,7 @@ func (p Procedure) Setting(name string) (Setting, bool) {
 	return p.Settings[i], true
 }
 
-// OneWay are the steps that nothing undoes, with their reason; whoever starts a
+// OneWay returns the steps that nothing undoes, with their reason; whoever starts a
 // replacement must agree to them.
 func (p Procedure) OneWay() []Step {
 	var out []Step

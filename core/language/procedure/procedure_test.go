@@ -2,12 +2,16 @@ package procedure_test
 
 import (
 	"fmt"
-	"os/exec"
 	"slices"
 	"strings"
 	"testing"
 
+	"freshseal/core/language/draft"
+	"freshseal/core/language/library"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/rehearsal"
+	"freshseal/core/language/value"
+	"freshseal/core/language/verb"
 	"freshseal/core/pki/request"
 )
 
@@ -171,11 +175,11 @@ func act(t testing.TB, p procedure.Procedure, scope *procedure.Scope) (string, e
 func TestAPathStaysInItsFolder(t *testing.T) {
 	p := parsed(t, "    - fetch: \"{{folder}}/{{label}}.pem\"\n")
 	scope := scopeOf(t, p, map[string]string{"folder": "/etc/tls"})
-	for value, ok := range map[string]bool{"gate": true, "a b": true, "..": false, "../x": false, "a/b": false,
+	for text, ok := range map[string]bool{"gate": true, "a b": true, "..": false, "../x": false, "a/b": false,
 		"": false, "a\nb": false} {
-		line, err := act(t, p, scope.With("label", procedure.TextValue(value)))
+		line, err := act(t, p, scope.With("label", value.TextValue(text)))
 		if (err == nil) != ok {
-			t.Errorf("%q: %q, error %v", value, line, err)
+			t.Errorf("%q: %q, error %v", text, line, err)
 		}
 	}
 	for _, bad := range []string{"etc/tls", "/etc/../root", "/etc//tls", "/etc/tls/", "/etc/my tls"} {
@@ -187,8 +191,8 @@ func TestAPathStaysInItsFolder(t *testing.T) {
 }
 
 func TestTheBuiltInProcedureRehearsesInEveryVariant(t *testing.T) {
-	p := procedure.Builtin()["web-files-ssh"]
-	steps, err := p.Rehearse(scopeOf(t, p.Procedure,
+	p := library.Builtin()["web-files-ssh"]
+	steps, err := rehearsal.Of(p.Procedure, scopeOf(t, p.Procedure,
 		map[string]string{"as": "sudo -n", "chain_file": "/etc/web/chain.pem", "reload": "web-reload --all"}))
 	if err != nil {
 		t.Fatal(err)
@@ -211,7 +215,7 @@ func TestTheBuiltInProcedureRehearsesInEveryVariant(t *testing.T) {
 
 // Every built-in family is short: what an author has to learn from.
 func TestBuiltInFamiliesHaveAtMostFortyLines(t *testing.T) {
-	for name, source := range procedure.Builtin() {
+	for name, source := range library.Builtin() {
 		lines, about := 0, false
 		for line := range strings.Lines(source.YAML) {
 			trimmed := strings.TrimSpace(line)
@@ -228,7 +232,7 @@ func TestBuiltInFamiliesHaveAtMostFortyLines(t *testing.T) {
 		}
 	}
 	for _, link := range []string{procedure.SSH, procedure.HTTPS} {
-		text, err := procedure.Draft("quay-gateway", link)
+		text, err := draft.New("quay-gateway", link)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -241,13 +245,13 @@ func TestBuiltInFamiliesHaveAtMostFortyLines(t *testing.T) {
 func TestASecretIsNeverShown(t *testing.T) {
 	p := parsed(t, "    - file: /x/y\n      holds: \"user=a pin={{pin}}\\n\"\n")
 	scope := scopeOf(t, p, map[string]string{"pin": "hunter2"})
-	steps, err := p.Rehearse(scope)
+	steps, err := rehearsal.Of(p, scope)
 	if err != nil || strings.Contains(fmt.Sprint(steps), "hunter2") ||
 		!strings.Contains(fmt.Sprint(steps), "user=a pin=••••••") {
 		t.Errorf("%v %v", steps, err)
 	}
 	ready, err := p.Steps[procedure.Request][0].Expand(procedure.Request, "", scope)
-	if err != nil || string(ready.Act.(*procedure.FileAct).Content) != "user=a pin=hunter2\n" {
+	if err != nil || string(ready.Act.(*verb.FileAct).Content) != "user=a pin=hunter2\n" {
 		t.Errorf("the file does not hold it: %v", err)
 	}
 	if !slices.Contains(scope.Secrets(), "hunter2") {
@@ -294,7 +298,7 @@ func TestAStepForEachItemAndSeveralCaptures(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add([]byte(procedure.Builtin()["web-files-ssh"].YAML))
+	f.Add([]byte(library.Builtin()["web-files-ssh"].YAML))
 	f.Add([]byte(frame("    - step: a\n      run: echo \"{{label}}\"\n")))
 	f.Add([]byte("a: &x [*x, {b: *x}]\n---\n? !!binary x"))
 	f.Add([]byte(frame("    - edit: /x\n      rules: [{set: a, to: \"{{label}}\"}, {remove: x}]\n")))
@@ -309,22 +313,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		if scope, err := procedure.NewScope(procedure.Material{Procedure: p, Work: "/w"}, nil, nil); err == nil {
-			p.Rehearse(scope)
-		}
-	})
-}
-
-func FuzzQuote(f *testing.F) {
-	for _, value := range []string{"plain", "two words", "it's", "2", "if", "a\nb", "é", "\xff\xfe", "-x"} {
-		f.Add(value)
-	}
-	f.Fuzz(func(t *testing.T, value string) {
-		if strings.Contains(value, "\x00") || len(value) > 1000 || strings.HasPrefix(value, "-") {
-			return
-		}
-		out, err := exec.Command("sh", "-c", "printf %s "+procedure.Quote(value)).Output()
-		if err != nil || string(out) != value {
-			t.Errorf("%q became %q, error %v", value, out, err)
+			rehearsal.Of(p, scope)
 		}
 	})
 }

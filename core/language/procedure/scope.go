@@ -6,6 +6,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"freshseal/core/language/value"
 )
 
 // NewScope makes the scope of a device: every setting with its default or with
@@ -16,7 +18,7 @@ func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
 		made = &Made{}
 	}
 	p := m.Procedure
-	s := &Scope{own: map[string]Value{}, material: &m, made: made}
+	s := &Scope{own: map[string]value.Value{}, Material: &m, Made: made}
 	for name := range own {
 		if _, ok := p.Setting(name); !ok {
 			return nil, fmt.Errorf("the procedure %s has no setting %q; its settings are %s", p.Name, name,
@@ -29,7 +31,7 @@ func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
 			text = setting.Default
 		}
 		v, err := setting.read(text)
-		if err == nil && setting.Kind == Command && setting.Default != "" && len(v.Words) == 0 {
+		if err == nil && setting.Kind == value.Command && setting.Default != "" && len(v.Words) == 0 {
 			err = fmt.Errorf("it is empty; write a command, such as %s", setting.Default)
 		}
 		if err != nil {
@@ -38,7 +40,7 @@ func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
 		s.own[setting.Name] = v
 	}
 	if p.Traits.KeyEither {
-		s.material.Procedure.Traits.KeyGiven = !slices.ContainsFunc(p.Steps[Request], func(step Step) bool {
+		s.Material.Procedure.Traits.KeyGiven = !slices.ContainsFunc(p.Steps[Request], func(step Step) bool {
 			return step.Holds(s) && slices.ContainsFunc(step.Capture, func(c Capture) bool {
 				return c.Name == requested
 			})
@@ -47,8 +49,8 @@ func NewScope(m Material, own map[string]string, made *Made) (*Scope, error) {
 	return s, nil
 }
 
-// Procedure is the scope's procedure, of which the settings say who makes the key.
-func (s *Scope) Procedure() Procedure { return s.material.Procedure }
+// Procedure returns the scope's procedure, of which the settings say who makes the key.
+func (s *Scope) Procedure() Procedure { return s.Material.Procedure }
 
 func (p Procedure) settingNames() []string {
 	names := make([]string, len(p.Settings))
@@ -59,17 +61,17 @@ func (p Procedure) settingNames() []string {
 }
 
 // With returns the scope with one value more.
-func (s *Scope) With(name string, v Value) *Scope {
-	return s.WithAll(map[string]Value{name: v})
+func (s *Scope) With(name string, v value.Value) *Scope {
+	return s.WithAll(map[string]value.Value{name: v})
 }
 
 // WithAll returns the scope with several values more.
-func (s *Scope) WithAll(more map[string]Value) *Scope {
+func (s *Scope) WithAll(more map[string]value.Value) *Scope {
 	if len(more) == 0 {
 		return s
 	}
 	out := *s
-	out.own = make(map[string]Value, len(s.own)+len(more))
+	out.own = make(map[string]value.Value, len(s.own)+len(more))
 	for k, each := range s.own {
 		out.own[k] = each
 	}
@@ -83,64 +85,64 @@ func (s *Scope) WithAll(more map[string]Value) *Scope {
 // such as a path that has come since.
 func (s *Scope) WithMaterial(m Material) *Scope {
 	out := *s
-	out.material = &m
+	out.Material = &m
 	return &out
 }
 
-// joinedBy is the scope in which something else stands between the items of a list.
-func (s *Scope) joinedBy(between *string) *Scope {
+// JoinedBy returns the scope in which something else is between the items of a list.
+func (s *Scope) JoinedBy(between *string) *Scope {
 	out := *s
 	out.between = between
 	return &out
 }
 
-// plain is a value as one text.
-func (s *Scope) plain(v Value) string {
-	if v.Kind == List && s.between != nil {
+// Plain returns a value as one text.
+func (s *Scope) Plain(v value.Value) string {
+	if v.Kind == value.List && s.between != nil {
 		return strings.Join(v.Words, *s.between)
 	}
-	return v.plain()
+	return v.Plain()
 }
 
-// outside is the scope of who is not signed in yet.
+// outside returns the scope of who is not signed in yet.
 func (s *Scope) outside() *Scope {
 	out := *s
-	out.notIn = true
+	out.NotIn = true
 	return &out
 }
 
 // Value finds a value. The error says why there is none, without its name.
-func (s *Scope) Value(name string) (Value, error) {
+func (s *Scope) Value(name string) (value.Value, error) {
 	if v, ok := s.own[name]; ok {
-		if v.Kind == Pattern {
+		if v.Kind == value.Pattern {
 			return s.patterned(v)
 		}
 		return v, nil
 	}
-	if v, ok := s.made.get(name); ok {
+	if v, ok := s.Made.get(name); ok {
 		return v, nil
 	}
 	v, about, err := s.make(name)
 	switch {
-	case errors.Is(err, errUnknown) && s.assume:
+	case errors.Is(err, errUnknown) && s.Assume:
 		v.Known, v.About = false, about
 		return v, nil
 	case err != nil:
 		return v, err
-	case v.Kind == Content || v.Secret:
-		s.made.put(name, v) // the others cost nothing, and are no secrets to be hidden
+	case v.Kind == value.Content || v.Secret:
+		s.Made.put(name, v) // the others cost nothing, and are no secrets to be hidden
 	}
 	v.About = about
 	return v, nil
 }
 
 // patterned fills in a pattern.
-func (s *Scope) patterned(v Value) (Value, error) {
-	v.Kind = Text
-	text, err := replaceEach(v.Text, s, func(in Value, _ string) (string, error) {
+func (s *Scope) patterned(v value.Value) (value.Value, error) {
+	v.Kind = value.Text
+	text, err := ReplaceEach(v.Text, s, func(in value.Value, _ string) (string, error) {
 		if !in.Known {
 			v.Known = false
-			return yetToCome(in), nil
+			return YetToCome(in), nil
 		}
 		return in.Text, nil
 	})
@@ -150,30 +152,30 @@ func (s *Scope) patterned(v Value) (Value, error) {
 	return v, err
 }
 
-func (s *Scope) make(name string) (v Value, about string, err error) {
-	if p, ok := s.material.Procedure.Pack(name); ok {
-		v, err = s.material.pack(p.Form, p.Dress)
+func (s *Scope) make(name string) (v value.Value, about string, err error) {
+	if p, ok := s.Material.Procedure.Pack(name); ok {
+		v, err = s.Material.pack(p.Form, p.Dress)
 		if err != nil {
-			v.Kind, v.Secret = Content, p.Secret()
+			v.Kind, v.Secret = value.Content, p.Secret()
 		}
 		return v, p.About, err
 	}
 	g, ok := givenOf(name)
 	if !ok {
-		return Value{Kind: Content}, "what a step captures as " + name, errUnknown
+		return value.Value{Kind: value.Content}, "what a step captures as " + name, errUnknown
 	}
-	v, err = g.make(s.material)
+	v, err = g.make(s.Material)
 	if err != nil {
 		v.Kind, v.Secret = g.kind, g.secret || name == "new_key"
 	}
 	return v, g.about, err
 }
 
-// Secrets are the texts that must not be shown, long enough to be told from
+// Secrets returns the texts that must not be shown, long enough to be told from
 // other words.
 func (s *Scope) Secrets() []string {
 	var out []string
-	for _, v := range append(slices.Collect(maps.Values(s.own)), s.made.secrets()...) {
+	for _, v := range append(slices.Collect(maps.Values(s.own)), s.Made.secrets()...) {
 		if v.Secret && len(v.Text) >= 4 {
 			out = append(out, v.Text)
 		}
@@ -182,8 +184,8 @@ func (s *Scope) Secrets() []string {
 	return out
 }
 
-// filled reports whether a value is there and not empty.
-func (s *Scope) filled(name string) bool {
+// Filled reports whether a value is there and not empty.
+func (s *Scope) Filled(name string) bool {
 	v, err := s.Value(name)
-	return err == nil && v.filled()
+	return err == nil && v.Filled()
 }

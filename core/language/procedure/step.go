@@ -1,11 +1,15 @@
 package procedure
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"freshseal/core/language/answer"
+	"freshseal/core/language/value"
 )
 
 // DefaultLimit is how long a step may take where it does not say.
@@ -33,23 +37,23 @@ type Step struct {
 	Otherwise string // what to do when it fails, for people
 }
 
-// Again says that the step may be done a second time without harm.
+// Again reports whether the step may be done a second time without harm.
 func (s Step) Again() bool { return s.Repeat || s.Do.Safe() }
 
 // Capture keeps what a step printed, or a part of it, under a name.
 type Capture struct {
 	Name    string
 	Pattern *regexp.Regexp // the first group, or all that matches; nil: the whole output
-	Spot    Spot           // of a call: where in the answer
+	Spot    answer.Spot    // of a call: where in the answer
 	Stderr  bool           // from the error output
 	Secret  bool           // sealed in the journal, never shown
 	Keep    bool           // a file that outlives the replacement, off the device, such as an export; secret
-	// a restart makes it wrong, such as a process id: it is captured anew for each stretch of work
+	// a restart makes it wrong, such as a process id: it is captured again for each stretch of work
 	Passing bool
 }
 
-// part says that a part of what was printed is kept.
-func (c Capture) part() bool { return c.Pattern != nil || !c.Spot.isZero() }
+// Part reports whether a part of what was printed is kept.
+func (c Capture) Part() bool { return c.Pattern != nil || !c.Spot.IsZero() }
 
 // Expect is what counts as success.
 type Expect struct {
@@ -65,7 +69,7 @@ func (e Expect) isZero() bool {
 	return e.Exit == nil && e.Match == nil && e.NotMatch == nil && e.Stderr == nil && e.NotStderr == nil && e.Same == ""
 }
 
-// Met says why an outcome is not what the step expects, or nil. same is the text
+// Met returns why an outcome is not what the step expects, or nil. same is the text
 // that Same stands for.
 func (e Expect) Met(exit int, stdout, stderr, same string) error {
 	codes := e.Exit
@@ -113,12 +117,12 @@ func (u *Unmet) Error() string { return u.Difference }
 
 // Refusal is a complete answer by which the device says that it changed nothing. The zero value is none.
 type Refusal struct {
-	Answer *Answer // of http and rpc
-	Output *Expect // of run: its exit code and patterns
+	Answer *answer.Answer // of http and rpc
+	Output *Expect        // of run: its exit code and patterns
 }
 
 // Of reports whether an outcome is a refusal; answered is nil for a command.
-func (f Refusal) Of(exit int, stdout, stderr string, answered *Response) bool {
+func (f Refusal) Of(exit int, stdout, stderr string, answered *answer.Response) bool {
 	if answered != nil {
 		return f.Answer != nil && f.Answer.Met(*answered) == nil
 	}
@@ -131,7 +135,7 @@ func (s Step) Holds(scope *Scope) bool {
 	return s.When.Hold(scope) && !s.empty(scope)
 }
 
-// Items are what the step is done for: the list that each names, or one empty
+// Items returns what the step is done for: the list that each names, or one empty
 // item where it is done once.
 func (s Step) Items(scope *Scope) ([]string, error) {
 	if s.Each == "" {
@@ -144,7 +148,7 @@ func (s Step) Items(scope *Scope) ([]string, error) {
 	return v.Words, nil
 }
 
-// Titled is the step's name for one item of its list.
+// Titled returns the step's name for one item of its list.
 func (s Step) Titled(item string) string {
 	if item == "" {
 		return s.Name
@@ -152,42 +156,121 @@ func (s Step) Titled(item string) string {
 	return s.Name + ": " + item
 }
 
-// Captured are the values that the output of a step gives; an error says which
+// How long a captured value may be, in bytes: a secret is looked for in everything that is shown from then on.
+const (
+	mostCaptured       = 256 << 10
+	mostCapturedSecret = 16 << 10
+)
+
+// fits reports that a captured value is too long.
+func fits(c Capture, text string) error {
+	most := mostCaptured
+	if c.Secret {
+		most = mostCapturedSecret
+	}
+	if len(text) > most && !c.Keep {
+		return fmt.Errorf("{{%s}} cannot be captured: it is longer than %d kB", c.Name, most>>10)
+	}
+	return nil
+}
+
+// Captured returns the values that the output of a step gives; an error says which
 // pattern matches nothing.
-func (s Step) Captured(stdout, stderr []byte, answered *Response) (map[string]Value, error) {
-	out := map[string]Value{}
+func (s Step) Captured(stdout, stderr []byte, answered *answer.Response) (map[string]value.Value, error) {
+	out := map[string]value.Value{}
 	for _, c := range s.Capture {
-		if answered != nil && !c.Spot.isZero() {
+		if answered != nil && !c.Spot.IsZero() {
 			spot := c.Spot
-			spot.pattern = c.Pattern
-			text, err := spot.find(*answered)
+			spot.Pattern = c.Pattern
+			text, err := spot.Find(*answered)
 			if err != nil {
-				return nil, fmt.Errorf("{{%s}} cannot be captured: %s: %w", c.Name, spot.text(), err)
+				return nil, fmt.Errorf("{{%s}} cannot be captured: %s: %w", c.Name, spot.Text(), err)
 			}
-			out[c.Name] = Value{Kind: Text, Text: strings.TrimSpace(text), Known: true, Secret: c.Secret, Keep: c.Keep}
+			out[c.Name] = value.Value{Kind: value.Text, Text: strings.TrimSpace(text), Known: true, Secret: c.Secret,
+				Keep: c.Keep}
+			if err := fits(c, text); err != nil {
+				return nil, err
+			}
 			continue
 		}
 		from := stdout
 		if c.Stderr {
 			from = stderr
 		}
-		v := Value{Kind: s.Do.Gives(), Text: string(from), Known: true, Secret: c.Secret, Keep: c.Keep}
+		v := value.Value{Kind: s.Do.Gives(), Text: string(from), Known: true, Secret: c.Secret, Keep: c.Keep}
 		if c.Pattern != nil {
 			m := c.Pattern.FindSubmatch(from)
 			if m == nil {
 				return nil, fmt.Errorf("{{%s}} cannot be captured: nothing in the output matches %s", c.Name, c.Pattern)
 			}
-			v.Text, v.Kind = string(m[min(1, len(m)-1)]), Text
+			v.Text, v.Kind = string(m[min(1, len(m)-1)]), value.Text
 		}
-		if v.Kind == Text {
+		if v.Kind == value.Text {
 			v.Text = strings.TrimSpace(v.Text)
+		}
+		if c.Pattern != nil || c.Secret {
+			if err := fits(c, v.Text); err != nil {
+				return nil, err
+			}
 		}
 		out[c.Name] = v
 	}
 	return out, nil
 }
 
-// WritesTo is the path of the file that the step changes.
+// WritesTo returns the path of the file that the step changes.
 func (s Step) WritesTo(item string, scope *Scope) (string, error) {
-	return expandPath(s.Do.Writes(), s.scope(item, scope))
+	return ExpandPath(s.Do.Writes(), s.Scope(item, scope))
+}
+
+// InWork reports whether a path, with its values still in it, is in the work folder.
+func InWork(path string) bool {
+	return strings.HasPrefix(path, "{{work}}") || strings.HasPrefix(path, "{{before}}")
+}
+
+// UndoText returns how a step's change is taken back.
+func (s Step) UndoText(section Section, item string, scope *Scope) (string, error) {
+	switch s.Undo.Kind {
+	case UndoSteps:
+		var out []string
+		for i, each := range s.Undo.Items {
+			undo, err := s.UndoReady(i, item, scope)
+			if err != nil {
+				return "", err
+			}
+			text := undo.Act.Line()
+			if when := each.Text(); when != "" {
+				text += " (" + when + ")"
+			}
+			out = append(out, text)
+		}
+		return strings.Join(out, "; "), nil
+	case UndoItself:
+		return "the device takes it back by itself within " + s.Undo.Within.String(), nil
+	case UndoAgain:
+		return "done again at the end of the way back, if something was undone", nil
+	case NoUndo:
+		return "no way back: " + s.Undo.Because, nil
+	}
+	if s.Do.Changes() == KnowsWay && !strings.HasPrefix(s.Do.Writes(), "{{work}}") {
+		return "the old file is kept before and put back", nil
+	}
+	return "", nil
+}
+
+// FinallyReady returns the step that is done on every way out, in its final form.
+func (s Step) FinallyReady(item string, scope *Scope) (Ready, error) {
+	if s.Finally == nil {
+		return Ready{}, errors.New("it has no finally")
+	}
+	return s.Finally.besideOf(s, "finally", "finally", item, scope)
+}
+
+func (s *Step) besideOf(of Step, section Section, what, item string, scope *Scope) (Ready, error) {
+	out := *s
+	out.Each = of.Each
+	if out.Name == out.Do.Title() { // it has no name of its own
+		out.Name = what + " of “" + of.Name + "”"
+	}
+	return out.Expand(section, item, scope)
 }

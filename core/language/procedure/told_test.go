@@ -5,13 +5,15 @@ import (
 	"strings"
 	"testing"
 
+	"freshseal/core/language/library"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/rehearsal"
 )
 
-// A family is told of in words, also where its file has faults in any of its steps.
+// A family is reported in words, also where its file has faults in any of its steps.
 func TestAFamilyIsToldOf(t *testing.T) {
-	for name, p := range procedure.Builtin() {
-		if told := p.Tell(); len(told) == 0 {
+	for name, p := range library.Builtin() {
+		if told := rehearsal.Tell(p.Procedure); len(told) == 0 {
 			t.Errorf("%s: nothing is told", name)
 		}
 	}
@@ -22,7 +24,7 @@ func TestAFamilyIsToldOf(t *testing.T) {
 		"    - {step: a, rum: true}\n",
 	} {
 		p, faults := procedure.Parse([]byte(frame(step)))
-		if told := fmt.Sprint(p.Tell()); len(faults) == 0 || !strings.Contains(told, "print it") {
+		if told := fmt.Sprint(rehearsal.Tell(p)); len(faults) == 0 || !strings.Contains(told, "print it") {
 			t.Errorf("%s: %v, told %s", step, faults, told)
 		}
 	}

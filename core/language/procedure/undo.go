@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"freshseal/core/language/look"
+	"freshseal/core/language/value"
 
 	"github.com/goccy/go-yaml/ast"
 )
@@ -47,8 +48,8 @@ type UndoItem struct {
 	Hold   bool       // of the second edition, in install: nothing says when it may be sent, so a person decides
 }
 
-// text says when the item is sent, for people.
-func (u UndoItem) text() string {
+// Text returns when the item is sent, for people.
+func (u UndoItem) Text() string {
 	switch {
 	case u.Hold:
 		return "by a person: nothing says whether it may be sent"
@@ -60,42 +61,42 @@ func (u UndoItem) text() string {
 	return ""
 }
 
-// undo reads how a step is undone: a word, a text for the same verb, a step, or a list of steps.
-func (r *reader) undo(n ast.Node, verb string, s *Step) {
+// readUndo reads how a step is undone: a word, a text for the same verb, a step, or a list of steps.
+func readUndo(r *Reader, n ast.Node, verb string, s *Step) {
 	if list, isList := n.(*ast.SequenceNode); isList {
 		s.Undo.Kind = UndoSteps
 		for _, each := range list.Values {
-			s.Undo.Items = append(s.Undo.Items, r.undoItem(each))
+			s.Undo.Items = append(s.Undo.Items, readUndoItem(r, each))
 		}
 		return
 	}
-	if _, isMap := r.pairs(n); isMap {
-		s.Undo.Kind, s.Undo.Items = UndoSteps, []UndoItem{r.undoItem(n)}
+	if _, isMap := r.Pairs(n); isMap {
+		s.Undo.Kind, s.Undo.Items = UndoSteps, []UndoItem{readUndoItem(r, n)}
 		return
 	}
-	switch kind := UndoKind(r.text(n)); kind {
+	switch kind := UndoKind(r.Text(n)); kind {
 	case UndoAgain, UndoLooks, UndoItself, NoUndo:
 		s.Undo.Kind = kind
 		return
 	}
 	one := Step{Do: verbs[verb]()}
-	one.Do.read(r, n)
+	one.Do.Read(r, n)
 	one.Name, one.Repeat = one.Do.Title(), verb == "person"
 	one.Limit, _ = one.Do.Limits()
 	s.Undo.Kind, s.Undo.Items = UndoSteps, []UndoItem{{Step: one}}
 }
 
-// undoItem reads one step of an undo, with when beside it.
-func (r *reader) undoItem(n ast.Node) UndoItem {
+// readUndoItem reads one step of an undo, with when beside it.
+func readUndoItem(r *Reader, n ast.Node) UndoItem {
 	var item UndoItem
-	pairs, isMap := r.pairs(n)
+	pairs, isMap := r.Pairs(n)
 	if !isMap {
-		r.fault(n, "write a step, such as {run: gatectl back, when: {wire: new}}", "this is not a step")
+		r.Fault(n, "write a step, such as {run: gatectl back, when: {wire: new}}", "this is not a step")
 		return item
 	}
 	for _, pair := range pairs {
 		if pair.Key.GetToken().Value == "when" {
-			item.When, item.Always = r.guard(pair.Value)
+			item.When, item.Always = readGuard(r, pair.Value)
 		}
 	}
 	r.guarded = true
@@ -107,29 +108,29 @@ func (r *reader) undoItem(n ast.Node) UndoItem {
 	return item
 }
 
-// guard reads when an undo is sent: always, or what each look must read.
-func (r *reader) guard(n ast.Node) (look.Guard, bool) {
-	pairs, isMap := r.pairs(n)
+// readGuard reads when an undo is sent: always, or what each look must read.
+func readGuard(r *Reader, n ast.Node) (look.Guard, bool) {
+	pairs, isMap := r.Pairs(n)
 	if !isMap {
-		return nil, r.oneOf(n, []string{"always"}) == "always"
+		return nil, r.OneOf(n, []string{"always"}) == "always"
 	}
 	out := look.Guard{}
 	names := append([]string{look.Wire}, look.Captured...)
-	known := keys{}
+	known := Keys{}
 	for _, name := range names {
 		known[name] = func(n ast.Node) {
-			out[name] = look.Word(r.oneOf(n, []string{string(look.New), string(look.Before)}))
+			out[name] = look.Word(r.OneOf(n, []string{string(look.New), string(look.Before)}))
 		}
 	}
-	r.mapping(n, "when", known)
+	r.Mapping(n, "when", known)
 	if len(pairs) == 0 {
-		r.fault(n, "write when: {wire: new}, or when: always", "when names nothing")
+		r.Fault(n, "write when: {wire: new}, or when: always", "when names nothing")
 	}
 	return out, false
 }
 
-// ways sees that each item of an undo says what it puts back, or when it is sent.
-func (c *checker) ways(section Section, step *Step) {
+// ways checks that each item of an undo says what it puts back, or when it is sent.
+func (c *Checker) ways(section Section, step *Step) {
 	if step.Undo.Kind != UndoSteps {
 		return
 	}
@@ -140,8 +141,8 @@ func (c *checker) ways(section Section, step *Step) {
 		}
 		item.Named = c.absolute(item.Step)
 		for _, name := range item.When.Names() {
-			if name != look.Wire && !slices.Contains(c.p.Looks(), name) {
-				c.faultAt(step, name, "capture it in a step of the section look", "when names the look %q, and "+
+			if name != look.Wire && !slices.Contains(c.P.Looks(), name) {
+				c.FaultAt(step, name, "capture it in a step of the section look", "when names the look %q, and "+
 					"nothing captures it", name)
 			}
 		}
@@ -149,19 +150,19 @@ func (c *checker) ways(section Section, step *Step) {
 		switch {
 		case item.Always, section != Install && section != Request && len(item.When) > 0, section == Install && next:
 		case section == Install && len(item.When) > 0:
-			c.fault(step, "name the look next, such as when: {wire: before, next: new}, or write when: always "+
+			c.Fault(step, "name the look next, such as when: {wire: before, next: new}, or write when: always "+
 				"where the undo is harmless at any time",
 				"the undo of “%s” does not look at what is staged: in install nothing is served yet", step.Name)
 		case section == Request && len(item.When) > 0:
-			c.fault(step, "name what the step made, such as {{replacement}}, or write when: always",
+			c.Fault(step, "name what the step made, such as {{replacement}}, or write when: always",
 				"the undo of “%s” asks for what is served, which a request does not change", step.Name)
 		case item.Named:
-		case c.second && section == Install:
+		case c.Second && section == Install:
 			item.Hold = true // only a person knows whether it may be sent
-		case c.second:
+		case c.Second:
 			item.When = look.Guard{look.Wire: look.New}
 		default:
-			c.fault(step, "name what is put back, such as a value that a step captured, or say when it is sent: "+
+			c.Fault(step, "name what is put back, such as a value that a step captured, or say when it is sent: "+
 				"when: {wire: new}; when: always where it is harmless at any time",
 				"the undo of “%s” does not say what it puts back: “the one before” is a third certificate where "+
 					"nothing was changed", step.Name)
@@ -173,15 +174,16 @@ func (c *checker) ways(section Section, step *Step) {
 var own = []string{"replacement", "work", "before", "old_sha256"}
 
 // absolute reports whether a step names what it puts back or removes.
-func (c *checker) absolute(s Step) bool {
+func (c *Checker) absolute(s Step) bool {
 	if s.Do.Link() == Itself {
 		return true // it keeps what stood itself
 	}
-	for _, u := range s.Do.uses() {
-		for _, name := range named(u.text) {
-			setting, _ := c.p.Setting(name)
-			if got, captured := c.captures[name]; slices.Contains(own, name) || setting.Kind == Pattern || captured &&
-				got.section != Session {
+	for _, u := range s.Do.Uses() {
+		for _, name := range value.Named(u.Text) {
+			setting, _ := c.P.Setting(name)
+			if got, captured := c.Captures[name]; slices.Contains(own, name) || setting.Kind == value.Pattern ||
+				captured &&
+					got.section != Session {
 				return true
 			}
 		}
@@ -189,7 +191,7 @@ func (c *checker) absolute(s Step) bool {
 	return false
 }
 
-// UndoReady is one step that undoes another one, in its final form.
+// UndoReady returns one step that undoes another one, in its final form.
 func (s Step) UndoReady(i int, item string, scope *Scope) (Ready, error) {
 	of := s
 	if len(s.Undo.Items) > 1 && i > 0 {
@@ -198,15 +200,15 @@ func (s Step) UndoReady(i int, item string, scope *Scope) (Ready, error) {
 	return s.Undo.Items[i].Step.besideOf(of, Revert, "undo", item, scope)
 }
 
-// told says how a change is taken back, by the names of the steps.
-func (u Undo) told() string {
+// Told returns how a change is taken back, by the names of the steps.
+func (u Undo) Told() string {
 	var out []string
 	for _, item := range u.Items {
 		if item.Step.Do == nil { // in a file with faults
 			continue
 		}
 		text := item.Step.Name
-		if when := item.text(); when != "" {
+		if when := item.Text(); when != "" {
 			text += " (" + when + ")"
 		}
 		out = append(out, text)

@@ -6,8 +6,11 @@ import (
 	"strings"
 	"testing"
 
+	"freshseal/core/language/library"
 	"freshseal/core/language/look"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/rehearsal"
+	"freshseal/core/language/verb"
 )
 
 // An undo says what it puts back, or when it is sent; "the one before" alone is refused.
@@ -68,7 +71,7 @@ func TestAnUndoSaysWhatItPutsBackOrWhenItIsSent(t *testing.T) {
 // What an earlier program stored is read with the meaning that is safe: an undo that says nothing is sent where the new
 // certificate is served, and what is only staged is left to a person.
 func TestTheSecondEditionIsReadSafely(t *testing.T) {
-	read := func(name string) procedure.Source {
+	read := func(name string) library.Source {
 		text, err := os.ReadFile(filepath.Join("testdata/second", name+".procedure.yaml"))
 		if err != nil {
 			t.Fatal(err)
@@ -77,13 +80,13 @@ func TestTheSecondEditionIsReadSafely(t *testing.T) {
 			1))); !procedure.Refused(faults) {
 			t.Errorf("%s is not refused as new", name)
 		}
-		source, err := procedure.Read(string(text))
+		source, err := library.Read(string(text))
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
 		return source
 	}
-	item := func(p procedure.Source, section procedure.Section) procedure.UndoItem {
+	item := func(p library.Source, section procedure.Section) procedure.UndoItem {
 		for _, step := range p.Steps[section] {
 			if len(step.Undo.Items) > 0 {
 				return step.Undo.Items[0]
@@ -99,7 +102,7 @@ func TestTheSecondEditionIsReadSafely(t *testing.T) {
 		t.Errorf("a step back in install: %+v", got)
 	}
 	if steps := read("router-by-netconf").Steps[procedure.Revert]; len(steps) != 4 ||
-		!steps[0].Do.(*procedure.RPC).Refused {
+		!steps[0].Do.(*verb.RPC).Refused {
 		t.Errorf("refused: allowed is lost: %+v", steps)
 	}
 }
@@ -127,7 +130,7 @@ steps:
 	if err != nil {
 		t.Fatal(err)
 	}
-	steps, err := p.Rehearse(scope)
+	steps, err := rehearsal.Of(p, scope)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -23,7 +23,7 @@ func Definite(in []byte) ([]byte, bool) {
 
 const mostNested = 32
 
-// indefinite says that somewhere in DER there is a length or a string as BER alone has it.
+// indefinite reports whether somewhere in DER there is a length or a string as BER alone has it.
 func indefinite(der []byte, depth int) bool {
 	for len(der) > 1 && depth < mostNested {
 		tag, header, length, ok := head(der)

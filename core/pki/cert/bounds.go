@@ -15,12 +15,11 @@ const (
 	mostRSAExp  = 1<<31 - 1
 )
 
-// ErrUnbounded says that a key is not one with which signatures are checked.
+// ErrUnbounded means that a key is not one with which signatures are checked.
 var ErrUnbounded = errors.New("its key is out of bounds, and no signature is checked with it")
 
-// Bounded reports whether a signature may be checked with a public key: nil, or an
-// error that wraps ErrUnbounded. Keys on elliptic curves are bounded by their curve:
-// only named ones are read.
+// Bounded returns nil if a signature may be checked with a public key, else an error that wraps ErrUnbounded. Keys on
+// elliptic curves are bounded by their curve: only named ones are read.
 func Bounded(public any) error {
 	key, ok := public.(*rsa.PublicKey)
 	if !ok {

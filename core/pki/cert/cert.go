@@ -22,8 +22,7 @@ import (
 	"time"
 )
 
-// MaxSize is the most bytes of DER that are taken for one certificate. Real
-// ones have one to four kilobytes.
+// MaxSize is the maximum size of a certificate in bytes of DER. Real ones have one to four kilobytes.
 const MaxSize = 256 << 10
 
 // Certificate is one certificate and its facts, in about a third of the memory
@@ -79,8 +78,7 @@ var nothing = &Rare{ExplicitPolicy: -1}
 // strict readers refuse is read as far as it goes; see Refused.
 func Parse(der []byte) (*Certificate, error) { return parse(der, read) }
 
-// ParseStrict is Parse for those who have read enough of what strict readers
-// refuse: reading that takes many times as long.
+// ParseStrict is Parse without the lenient fallback, which takes many times as long on what it accepts.
 func ParseStrict(der []byte) (*Certificate, error) {
 	return parse(der, func(der []byte) (*x509.Certificate, string, error) {
 		x, err := x509.ParseCertificate(der)
@@ -164,7 +162,7 @@ func rare(x *x509.Certificate) *Rare {
 	return r
 }
 
-// X509 is the certificate as crypto/x509 has it, read anew.
+// X509 returns the certificate as crypto/x509 has it, read again.
 func (c *Certificate) X509() *x509.Certificate {
 	x, _, err := read(c.Raw)
 	if err != nil {
@@ -173,31 +171,43 @@ func (c *Certificate) X509() *x509.Certificate {
 	return x
 }
 
-// Fingerprint is the SHA-256 of DER as 64 lower-case hexadecimal digits.
+// Fingerprint returns the SHA-256 of DER as 64 lower-case hexadecimal digits.
 func Fingerprint(der []byte) string {
 	sum := sha256.Sum256(der)
 	return hex.EncodeToString(sum[:])
 }
 
-// SHA1 is the older fingerprint, which some boxes still show.
+// SHA1 returns the older fingerprint, which some boxes still show.
 func (c *Certificate) SHA1() string {
 	sum := sha1.Sum(c.Raw)
 	return hex.EncodeToString(sum[:])
 }
 
-// SelfSigned says that the certificate is signed with its own key.
+// SelfSigned reports whether the certificate is signed with its own key.
 func (c *Certificate) SelfSigned() bool { return c.selfSigned }
 
-// Subject is the subject's distinguished name in the form of RFC 4514.
+// Subject returns the subject's distinguished name in the form of RFC 4514.
 func (c *Certificate) Subject() string { return c.subject }
 
-// Issuer is the issuer's distinguished name in the form of RFC 4514.
+// Issuer returns the issuer's distinguished name in the form of RFC 4514.
 func (c *Certificate) Issuer() string { return NameText(c.X509().Issuer) }
 
-// CommonName is the subject's common name, which may be empty.
+// IssuerName returns what people call the issuer: its common name, else its organisation, else its whole name.
+func (c *Certificate) IssuerName() string {
+	issuer := c.X509().Issuer
+	switch {
+	case issuer.CommonName != "":
+		return issuer.CommonName
+	case len(issuer.Organization) > 0:
+		return issuer.Organization[0]
+	}
+	return c.Issuer()
+}
+
+// CommonName returns the subject's common name, which may be empty.
 func (c *Certificate) CommonName() string { return c.commonName }
 
-// ShortName is what people call the certificate: its common name, else its
+// ShortName returns what people call the certificate: its common name, else its
 // organisation, else its whole subject.
 func (c *Certificate) ShortName() string {
 	if c.commonName != "" {
@@ -209,7 +219,7 @@ func (c *Certificate) ShortName() string {
 	return c.subject
 }
 
-// Names are the subject alternative names of any kind, as text.
+// Names returns the subject alternative names of any kind, as text.
 func (c *Certificate) Names() []string {
 	names := append([]string{}, c.DNSNames...)
 	for _, ip := range c.IPAddresses {
@@ -222,7 +232,7 @@ func (c *Certificate) Names() []string {
 	return names
 }
 
-// Serial is the serial number in hexadecimal.
+// Serial returns the serial number in hexadecimal.
 func (c *Certificate) Serial() string { return SerialText(c.SerialNumber) }
 
 // SerialText writes a serial number as people compare them: hexadecimal
@@ -241,28 +251,28 @@ func SerialText(n *big.Int) string {
 // SignatureText names the signature's algorithm: "ECDSA-SHA256".
 func (c *Certificate) SignatureText() string { return c.SignatureAlgorithm.String() }
 
-// IsAuthority says that the certificate may sign others.
+// IsAuthority reports whether the certificate may sign others.
 func (c *Certificate) IsAuthority() bool { return c.authority }
 
-// Within says that the certificate is valid at that time.
+// Within reports whether the certificate is valid at that time.
 func (c *Certificate) Within(at time.Time) bool {
 	return !at.Before(c.NotBefore) && !at.After(c.NotAfter)
 }
 
-// Matches says that a client who types this name or address accepts the
+// Matches reports whether a client who types this name or address accepts the
 // certificate for it (RFC 9525: subject alternative names alone).
 func (c *Certificate) Matches(name string) bool {
 	names := x509.Certificate{DNSNames: c.DNSNames, IPAddresses: c.IPAddresses}
 	return names.VerifyHostname(strings.TrimSuffix(name, ".")) == nil
 }
 
-// SameKey says that the certificate was made for this public key, given as the
+// SameKey reports whether the certificate was made for this public key, given as the
 // DER of its SubjectPublicKeyInfo.
 func (c *Certificate) SameKey(spki []byte) bool {
 	return bytes.Equal(c.RawSubjectPublicKeyInfo, spki)
 }
 
-// PEM is the certificate in the text form of RFC 7468, with LF line ends.
+// PEM returns the certificate in the text form of RFC 7468, with LF line ends.
 func (c *Certificate) PEM() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})
 }

@@ -121,6 +121,7 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(t *testing.T, der []byte) {
 		if c, err := cert.Parse(der); err == nil {
 			c.Facts()
+			c.Extensions()
 			c.Matches("gate.tidewrack.example")
 		}
 	})

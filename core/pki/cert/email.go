@@ -30,7 +30,7 @@ func EmailOf(subject pkix.Name) string {
 
 var emailInHex = regexp.MustCompile(`1\.2\.840\.113549\.1\.9\.1=#([0-9a-f]+)`)
 
-// NameText is a distinguished name in the form of RFC 4514, in which a mail address can be read.
+// NameText returns a distinguished name in the form of RFC 4514, in which a mail address can be read.
 func NameText(name pkix.Name) string {
 	return emailInHex.ReplaceAllStringFunc(name.String(), func(found string) string {
 		// hexadecimal by the pattern, but for an odd digit

@@ -24,7 +24,15 @@ type Facts struct {
 	Refused    string    `json:"refused,omitempty"`
 }
 
-// Facts are what the API and the commands show of the certificate.
+// Extension is an extension of a certificate (RFC 5280, 4.2).
+type Extension struct {
+	Name     string `json:"name" required:"true"` // as RFC 5280 has it, else its number
+	Critical bool   `json:"critical,omitempty"`
+	// in words where the name is known, else its first bytes in hexadecimal
+	Value string `json:"value" required:"true"`
+}
+
+// Facts returns what the API and the commands show of the certificate.
 func (c *Certificate) Facts() Facts {
 	return Facts{
 		Name: c.ShortName(), Subject: c.subject, Issuer: c.Issuer(), Names: c.Names(),

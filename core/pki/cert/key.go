@@ -12,7 +12,7 @@ import (
 // KeyKind is a family of keys.
 type KeyKind string
 
-// The kinds; others are told of and not used.
+// The kinds; others are reported and not used.
 const (
 	UnknownKey KeyKind = ""
 	RSA        KeyKind = "RSA"
@@ -33,7 +33,7 @@ func measure(public any) (KeyKind, int) {
 	return UnknownKey, 0
 }
 
-// KeySize is the kind of the public key and its size in bits.
+// KeySize returns the kind of the public key and its size in bits.
 func (c *Certificate) KeySize() (KeyKind, int) { return c.keyKind, c.keyBits }
 
 // Key names the kind and size of the public key: "ECDSA P-256", "RSA 2048".
@@ -54,7 +54,7 @@ func keyText(kind KeyKind, bits int) string {
 	return "of an unknown kind"
 }
 
-// WeakKey says that the key is smaller than 2048 bits of RSA or 224 of an
+// WeakKey reports whether the key is smaller than 2048 bits of RSA or 224 of an
 // elliptic curve (NIST SP 800-131A).
 func (c *Certificate) WeakKey() bool {
 	return c.keyKind == RSA && c.keyBits < 2048 || c.keyKind == ECDSA && c.keyBits < 224

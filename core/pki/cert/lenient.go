@@ -19,8 +19,8 @@ import (
 // Old boxes serve certificates that crypto/x509 refuses to read: a negative
 // serial number, an underscore in a PrintableString, a time with fractions, the
 // same extension twice. Their owner must see what they say all the same. mended
-// writes such a certificate anew without its faults, has that read, and puts
-// back what really stands there: what is compared, hashed and sent is always
+// writes such a certificate again without its faults, has that read, and puts
+// back what really is there: what is compared, hashed and sent is always
 // the original.
 
 // mostExtensions bounds the work on one certificate; real ones have up to twenty.
@@ -61,7 +61,7 @@ func mended(der []byte) (*x509.Certificate, error) {
 	return x, nil
 }
 
-// piecemeal keeps those extensions that can be read, one after the other.
+// piecemeal stores those extensions that can be read, one after the other.
 func (o outline) piecemeal() (*x509.Certificate, error) {
 	x, err := x509.ParseCertificate(o.write(nil))
 	if err != nil {
@@ -90,6 +90,7 @@ func (o outline) piecemeal() (*x509.Certificate, error) {
 
 var subjectAltName = asn1.ObjectIdentifier{2, 5, 29, 17}
 
+// revive:disable-next-line:cyclomatic reads a structure field by field
 func readOutline(der []byte) (outline, error) {
 	var o outline
 	in, whole, tbs, number, list := cryptobyte.String(der), cryptobyte.String(nil), cryptobyte.String(nil),
@@ -187,7 +188,7 @@ func (o outline) write(extensions []extension) []byte {
 	return out
 }
 
-// key is the public key, or where nobody can read it, one of no kind.
+// key returns the public key, or if nobody can read it, one of no kind.
 func (o outline) key() []byte {
 	if _, err := x509.ParsePKIXPublicKey(o.spki); err == nil {
 		return o.spki
@@ -286,7 +287,7 @@ func readable(tag tags.Tag, value []byte) string {
 	return string(letters)
 }
 
-// mendedNames keeps those of the subject alternative names that can be read.
+// mendedNames stores those of the subject alternative names that can be read.
 func mendedNames(value []byte) []byte {
 	in, list := cryptobyte.String(value), cryptobyte.String(nil)
 	var b cryptobyte.Builder

@@ -21,10 +21,10 @@ import (
 // mostRDNs bounds the work on one name.
 const mostRDNs = 64
 
-// NameKey gives equal texts for names that are equal. raw is a Name as DER.
+// NameKey returns equal texts for names that are equal. raw is a Name as DER.
 func NameKey(raw []byte) string { return strings.Join(RDNKeys(raw), "\x00") }
 
-// RDNKeys are the keys of a name's relative distinguished names in their order.
+// RDNKeys returns the keys of a name's relative distinguished names in their order.
 func RDNKeys(raw []byte) []string {
 	outer, list := cryptobyte.String(raw), cryptobyte.String(nil)
 	if !outer.ReadASN1(&list, tags.SEQUENCE) || !outer.Empty() {
@@ -133,8 +133,8 @@ func mapped(r rune) rune {
 // SubjectKey and IssuerKey are equal for names that are equal.
 func (c *Certificate) SubjectKey() string { return c.subjectKey }
 
-// IssuerKey is the issuer's; see SubjectKey.
+// IssuerKey returns the issuer's; see SubjectKey.
 func (c *Certificate) IssuerKey() string { return c.issuerKey }
 
-// SelfIssued says that subject and issuer are the same name (RFC 5280, 3.2).
+// SelfIssued reports whether subject and issuer are the same name (RFC 5280, 3.2).
 func (c *Certificate) SelfIssued() bool { return c.subjectKey == c.issuerKey }

@@ -20,7 +20,7 @@ const (
 // Pins are all of them.
 var Pins = []Pin{PinSHA256, PinSHA1, PinKey, PinCertificate, PinRoot}
 
-// Breaks says what happens at a replacement to whoever pinned this.
+// Breaks returns what happens at a replacement to whoever pinned this.
 func (p Pin) Breaks() string {
 	switch p {
 	case PinKey:
@@ -31,7 +31,7 @@ func (p Pin) Breaks() string {
 	return "rejects the new certificate until it knows it"
 }
 
-// Of is what is pinned, of a certificate; of PinRoot it must be the root.
+// Of returns what is pinned, of a certificate; of PinRoot it must be the root.
 func (p Pin) Of(c *Certificate) string {
 	switch p {
 	case PinSHA1:

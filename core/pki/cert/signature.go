@@ -47,7 +47,7 @@ func (c *Certificate) signedWithOldHash(issuer *Certificate, hash crypto.Hash) e
 	return fmt.Errorf("a %s key does not make signatures of this kind", issuer.Key())
 }
 
-// WeakHash says that the signature is over MD5 or SHA-1.
+// WeakHash reports whether the signature is over MD5 or SHA-1.
 func (c *Certificate) WeakHash() bool {
 	switch c.SignatureAlgorithm {
 	case x509.MD2WithRSA, x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:

@@ -107,7 +107,7 @@ func (s *Subtrees) add(kind tags.Tag, value []byte) {
 	}
 }
 
-// directoryNames are the directory names among the subject alternative names.
+// directoryNames returns the directory names among the subject alternative names.
 func directoryNames(value []byte) [][]string {
 	in, list := cryptobyte.String(value), cryptobyte.String(nil)
 	if !in.ReadASN1(&list, tags.SEQUENCE) {
@@ -127,8 +127,8 @@ func directoryNames(value []byte) [][]string {
 	return out
 }
 
-// Mails are the mail addresses that constraints apply to: the alternative names,
-// or where there are none, the attribute of old subjects.
+// Mails returns the mail addresses that constraints apply to: the alternative names,
+// or if there are none, the attribute of old subjects.
 func (c *Certificate) Mails() []string {
 	if len(c.Rare.EmailAddresses) > 0 {
 		return c.Rare.EmailAddresses

@@ -8,8 +8,8 @@ import (
 	"io"
 )
 
-// Endorsement says that a certificate is followed by another one, in the name
-// of whoever held the key of the first: somebody who pinned the first may pin
+// Endorsement means that a certificate is followed by another one, in the name
+// of whoever held the key of the first: a user who pinned the first may pin
 // the second instead.
 type Endorsement struct {
 	Old       []byte `json:"old" required:"true"`
@@ -17,7 +17,7 @@ type Endorsement struct {
 	Signature []byte `json:"signature" required:"true"`
 }
 
-// message is what is signed: nothing else that is ever signed looks like it.
+// message returns what is signed: nothing else that is ever signed looks like it.
 func message(old []byte, newSHA256 string) []byte {
 	return []byte("freshseal: " + Fingerprint(old) + " is followed by " + newSHA256)
 }
@@ -29,7 +29,7 @@ func Endorse(random io.Reader, old []byte, key crypto.Signer, newSHA256 string) 
 	return Endorsement{old, newSHA256, signature}, err
 }
 
-// ErrNotFollowed says that no endorsements lead from the pinned certificate to
+// ErrNotFollowed means that no endorsements lead from the pinned certificate to
 // the one that is shown.
 var ErrNotFollowed = errors.New("the certificate that is shown does not follow the pinned one")
 

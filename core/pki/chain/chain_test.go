@@ -86,6 +86,10 @@ func TestAMissingIntermediateIsNamed(t *testing.T) {
 		len(m.URLs) != 1 {
 		t.Errorf("missing: %v", m)
 	}
+	if want := fmt.Sprintf("“CN=Quay Lower” with key identifier %x (the certificate says it is at "+
+		"http://pki.tidewrack.example/lower.cer)", lower.SubjectKeyId); path.Missing.String() != want {
+		t.Errorf("it is told as %s", path.Missing)
+	}
 	if got := codes(chain.Judge(path, chain.Terms{At: testkit.Now})); !slices.Equal(got,
 		[]finding.Code{finding.ChainIncomplete}) {
 		t.Errorf("findings %v", got)

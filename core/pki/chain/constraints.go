@@ -26,7 +26,7 @@ func constraints(authority *cert.Certificate, below []*cert.Certificate) []findi
 	return nil
 }
 
-// refused is the first name of a certificate that constraints do not allow. A kind
+// refused returns the first name of a certificate that constraints do not allow. A kind
 // of name that is not constrained is allowed.
 func refused(c *cert.Certificate, permitted, excluded cert.Subtrees) string {
 	for _, name := range c.DNSNames {

@@ -42,7 +42,7 @@ func Judge(path Path, terms Terms) []finding.Finding {
 	return append(found, endsFirst(path, terms.At)...)
 }
 
-// Valid says that the path reaches one of the anchors and keeps the rules of
+// Valid reports whether the path reaches one of the anchors and keeps the rules of
 // RFC 5280, section 6, at that time; policies and revocation aside.
 func Valid(path Path, at time.Time) bool {
 	return path.Anchored && len(faults(path.Certificates, at)) == 0
@@ -79,7 +79,7 @@ func malformed(path Path) []finding.Finding {
 	return found
 }
 
-// faults are the breaches of RFC 5280, section 6.1, on the path at that time.
+// faults returns the breaches of RFC 5280, section 6.1, on the path at that time.
 func faults(path []*cert.Certificate, at time.Time) []finding.Finding {
 	var found []finding.Finding
 	below := 0 // intermediates below the one in hand that are not self-issued

@@ -50,10 +50,10 @@ func (m Missing) String() string {
 	return text
 }
 
-// Leaf is the certificate at the beginning of the path.
+// Leaf returns the certificate at the beginning of the path.
 func (p Path) Leaf() *cert.Certificate { return p.Certificates[0] }
 
-// Root is the self-signed certificate at the end, or nil.
+// Root returns the self-signed certificate at the end, or nil.
 func (p Path) Root() *cert.Certificate {
 	last := p.Certificates[len(p.Certificates)-1]
 	if len(p.Certificates) > 1 && last.SelfSigned() {
@@ -62,7 +62,7 @@ func (p Path) Root() *cert.Certificate {
 	return nil
 }
 
-// Intermediates are the certificates between leaf and root, in order.
+// Intermediates returns the certificates between leaf and root, in order.
 func (p Path) Intermediates() []*cert.Certificate {
 	middle := p.Certificates[1:]
 	if p.Root() != nil {
@@ -71,7 +71,7 @@ func (p Path) Intermediates() []*cert.Certificate {
 	return middle
 }
 
-// Fingerprints are the SHA-256 of the path, leaf first.
+// Fingerprints returns the SHA-256 of the path, leaf first.
 func (p Path) Fingerprints() []string {
 	out := make([]string, len(p.Certificates))
 	for i, c := range p.Certificates {
@@ -80,7 +80,7 @@ func (p Path) Fingerprints() []string {
 	return out
 }
 
-// NotAfter is when the first certificate of the path ends.
+// NotAfter returns when the first certificate of the path ends.
 func (p Path) NotAfter() time.Time {
 	end := p.Leaf().NotAfter
 	for _, c := range p.Certificates[1:] {
@@ -162,7 +162,7 @@ func (s *search) offer(path []*cert.Certificate, anchored, complete bool, lacks 
 	}
 }
 
-// onPath says that the path already goes through this authority: the same
+// onPath reports whether the path already goes through this authority: the same
 // name and key, be it in another, cross-signed certificate.
 func onPath(path []*cert.Certificate, c *cert.Certificate) bool {
 	for _, p := range path {

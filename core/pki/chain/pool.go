@@ -37,7 +37,7 @@ func NewPool(certificates ...*cert.Certificate) *Pool {
 	return p
 }
 
-// With gives a pool of this one's certificates and more, without copying or
+// With returns a pool of this one's certificates and more, without copying or
 // changing this one. What is learned of signatures is learned for both.
 func (p *Pool) With(certificates ...*cert.Certificate) *Pool {
 	out := &Pool{under: p, bySubject: map[string][]*cert.Certificate{}, has: map[string]bool{}, signed: p.signed}
@@ -57,12 +57,12 @@ func (p *Pool) Add(certificates ...*cert.Certificate) {
 	}
 }
 
-// Has says that this very certificate is in the pool.
+// Has reports whether this very certificate is in the pool.
 func (p *Pool) Has(c *cert.Certificate) bool {
 	return p.has[c.SHA256] || p.under != nil && p.under.Has(c)
 }
 
-// All are the certificates in the order in which they came.
+// All returns the certificates in the order in which they came.
 func (p *Pool) All() []*cert.Certificate {
 	if p.under == nil {
 		return p.all
@@ -70,7 +70,7 @@ func (p *Pool) All() []*cert.Certificate {
 	return append(slices.Clone(p.under.All()), p.all...)
 }
 
-// named are the certificates with this subject; see cert.NameKey.
+// named returns the certificates with this subject; see cert.NameKey.
 func (p *Pool) named(subject string) []*cert.Certificate {
 	if p.under == nil {
 		return p.bySubject[subject]
@@ -78,7 +78,7 @@ func (p *Pool) named(subject string) []*cert.Certificate {
 	return append(slices.Clone(p.under.named(subject)), p.bySubject[subject]...)
 }
 
-// Issuers are the certificates of the pool whose key signed c. Names alone do
+// Issuers returns the certificates of the pool whose key signed c. Names alone do
 // not make an issuer: two authorities can bear the same one. Those whose key
 // identifier is the one that c names (RFC 5280, 4.2.1.1) come first and, where
 // one of them fits, the others are not tried: a signature costs a hundred
@@ -89,7 +89,7 @@ func (p *Pool) Issuers(c *cert.Certificate) []*cert.Certificate { return p.issue
 // sends a pile with thousands wants to keep us busy.
 const mostOfOneName = 1000
 
-// issuers are those in the pool and in another one. The pools are not joined:
+// issuers returns those in the pool and in another one. The pools are not joined:
 // for each leaf of a large pile that would cost as much as all of the pile.
 func (p *Pool) issuers(c *cert.Certificate, other *Pool) []*cert.Certificate {
 	named := p.named(c.IssuerKey())

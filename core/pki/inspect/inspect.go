@@ -42,7 +42,7 @@ type Chain struct {
 	Drawn chain.Path `json:"-"`
 }
 
-// Wrong says that something in the account is in the way: an error in a chain,
+// Wrong reports whether something in the account is in the way: an error in a chain,
 // or a file of which nothing could be used.
 func (a Account) Wrong() bool {
 	for _, c := range a.Chains {
@@ -92,7 +92,7 @@ func judge(leaf *cert.Certificate, pool, anchors *chain.Pool, t Terms) Chain {
 		Valid: chain.Valid(path, t.At), Findings: found, Drawn: path}
 }
 
-// pickLeaves are the certificates that are no authorities; in a pile of
+// pickLeaves returns the certificates that are no authorities; in a pile of
 // authorities alone, those that signed none of the others.
 func pickLeaves(all []*cert.Certificate) []*cert.Certificate {
 	var leaves []*cert.Certificate

@@ -38,7 +38,7 @@ const (
 // Encodings are all encodings.
 var Encodings = []Encoding{PEM, DER, PKCS7, PKCS7PEM, PKCS12, PKCS12Old}
 
-// KeyPlace says where the private key stands in a file.
+// KeyPlace says where the private key is in a file.
 type KeyPlace string
 
 // The places.
@@ -79,18 +79,18 @@ type Options struct {
 	Text       bool // a line in words before each certificate
 }
 
-// ErrNoPassphrase says that something is to be locked and nothing locks it.
+// ErrNoPassphrase means that something is to be locked and nothing locks it.
 var ErrNoPassphrase = errors.New("this form is locked with a passphrase, and none is given")
 
-// Unfit says why no file can be written in this dress, whatever the chain is.
+// Unfit returns why no file can be written in this dress, whatever the chain is.
 func (d Options) Unfit(form Form) error {
-	several := form == LeafFirst || form == LeafFirstWithRoot || form == Intermediates || form == IntermediatesWithRoot
+	several := slices.Contains([]Form{LeafFirst, LeafFirstWithRoot, Intermediates, IntermediatesWithRoot}, form)
 	switch store := d.Encoding == PKCS12 || d.Encoding == PKCS12Old; {
 	case store && !d.HoldsKey():
 		return errNoKeyWanted
 	case store && d.Place == KeyAlone:
 		return errKeyWithout
-	case store && form != Leaf && form != LeafFirst && form != LeafFirstWithRoot:
+	case store && !slices.Contains([]Form{Leaf, LeafFirst, LeafFirstWithRoot}, form):
 		return errors.New("a PKCS #12 store begins with the leaf")
 	case (d.Encoding == PKCS7 || d.Encoding == PKCS7PEM) && d.HoldsKey():
 		return errKeyInPKCS7
@@ -104,7 +104,7 @@ func (d Options) Unfit(form Form) error {
 	return nil
 }
 
-// HoldsKey says that the file holds the private key.
+// HoldsKey reports whether the file holds the private key.
 func (d Options) HoldsKey() bool { return d.Place != "" && d.Place != NoKey }
 
 var (

@@ -23,7 +23,7 @@ type packed struct {
 	broken  string // why it could not be taken out
 }
 
-// unpack gives the files of an archive or a mail; nil says that it is neither.
+// unpack returns the files of an archive or a mail; nil says that it is neither.
 func (s *sorter) unpack(content []byte, depth int) ([]packed, error) {
 	open := s.opener(content)
 	if open == nil {
@@ -70,6 +70,9 @@ func (s *sorter) takeOut(files []packed, name string, r io.Reader) ([]packed, er
 	switch {
 	case errors.Is(err, ErrTooLarge):
 		return nil, err
+	case errors.Is(err, io.ErrUnexpectedEOF) && len(marks(plainText(content))) > 0: // whole blocks may stand in it
+		return append(files, packed{broken: shown(name) + ", in it, is cut off; have it sent again"},
+			packed{name: name, content: content}), nil
 	case err != nil:
 		return append(files, packed{broken: fmt.Sprintf("%s, in it, is damaged: %v", shown(name), err)}), nil
 	}

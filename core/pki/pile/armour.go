@@ -90,7 +90,7 @@ func marks(text []byte) []mark {
 	return out
 }
 
-// markAt reads a mark that begins at from; where there is none, it says where
+// markAt reads a mark that begins at from; if there is none, it says where
 // to go on.
 func markAt(text []byte, from int) (mark, bool) {
 	at := dashes(text, from)
@@ -119,7 +119,7 @@ func markAt(text []byte, from int) (mark, bool) {
 	return m, m.to-after >= 2 && m.label != ""
 }
 
-// dashes is where a run of dashes ends.
+// dashes returns where a run of dashes ends.
 func dashes(text []byte, at int) int {
 	for at < len(text) && text[at] == '-' {
 		at++
@@ -153,7 +153,7 @@ var header = regexp.MustCompile(`(?m)^[>\s]*((?:Proc-Type|DEK-Info|Comment|X-[A-
 // attribute is a line that openssl writes between blocks, and some people leave in them.
 var attribute = regexp.MustCompile(`(?m)^[>\s]*(?:Bag Attributes|friendlyName|localKeyID|Key Attributes|subject=|issuer=).*$`)
 
-// block reads what stands between two marks.
+// block reads what is between two marks.
 func (s *sorter) block(label string, body []byte) []Item {
 	var headers map[string]string
 	if bytes.IndexByte(body, ':') >= 0 || bytes.Contains(body, []byte("subject=")) { // base64 has neither

@@ -45,7 +45,7 @@ func (s *sorter) der(content []byte) []Item {
 	return items
 }
 
-// firstElement is the first DER value of several.
+// firstElement returns the first DER value of several.
 func firstElement(der []byte) []byte {
 	rest, element := cryptobyte.String(der), cryptobyte.String(nil)
 	if !rest.ReadASN1Element(&element, asn1.SEQUENCE) {

@@ -27,10 +27,10 @@ const (
 	MaxItems = 100_000  // things found in one pile
 	maxDepth = 5        // archives in archives
 	mostOdd  = 1_000    // certificates that are read although strict readers refuse them
-	maxNotes = 1_000    // things in one file that are told of one by one, unless they can be used
+	maxNotes = 1_000    // things in one file that are reported one by one, unless they can be used
 )
 
-// ErrTooLarge says that a pile is over MaxBytes or MaxItems.
+// ErrTooLarge means that a pile is over MaxBytes or MaxItems.
 var ErrTooLarge = errors.New("the pile is too large: at most 64 MiB, unpacked, and 100,000 things at once; give " +
 	"it in parts")
 
@@ -52,7 +52,7 @@ const (
 	Junk           Kind = "junk"
 )
 
-// Item is one thing found in a file. A private key is told of by its presence
+// Item is one thing found in a file. A private key is reported by its presence
 // and its public half; see Keys.
 type Item struct {
 	Kind    Kind   `json:"kind" required:"true" enum:"certificate,request,key,revocation-list,junk"`
@@ -189,7 +189,7 @@ func Certificates(accounts []Account) []*cert.Certificate {
 	return out
 }
 
-// Keys are the private keys of a pile that could be opened.
+// Keys returns the private keys of a pile that could be opened.
 func Keys(accounts []Account) []crypto.Signer {
 	var out []crypto.Signer
 	for _, item := range all(accounts) {

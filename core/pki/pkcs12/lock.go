@@ -22,7 +22,7 @@ import (
 // oid is an object identifier as text.
 type oid string
 
-// What stands in stores.
+// What is in stores.
 const (
 	data          oid = "1.2.840.113549.1.7.1"
 	encryptedData oid = "1.2.840.113549.1.7.6"
@@ -81,7 +81,7 @@ const mostRounds = 5_000_000
 // Effort is how many rounds of key derivation may still be done, all in all.
 type Effort int64
 
-// NewEffort is enough for any pile that was not made to keep us busy.
+// NewEffort returns enough for any pile that was not made to keep us busy.
 func NewEffort() *Effort {
 	e := Effort(4 * mostRounds)
 	return &e

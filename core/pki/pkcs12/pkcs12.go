@@ -42,7 +42,7 @@ const (
 	mostDeep = 5 // SafeContents in SafeContents
 )
 
-// Is says that DER (or BER) has the outline of PKCS #12.
+// Is reports whether DER (or BER) has the outline of PKCS #12.
 func Is(der []byte) bool {
 	_, ok := outline(der)
 	return ok
@@ -50,7 +50,7 @@ func Is(der []byte) bool {
 
 type pfx struct {
 	authSafe cryptobyte.String // the content of the outer ContentInfo
-	mac      cryptobyte.String // empty where there is none
+	mac      cryptobyte.String // empty if there is none
 }
 
 func outline(der []byte) (pfx, bool) {

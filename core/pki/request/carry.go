@@ -12,7 +12,7 @@ import (
 // SubjectFields are the names of the fields of a subject, in the order in which people read them.
 var SubjectFields = []string{"common_name", "organization", "unit", "locality", "state", "country", "email"}
 
-// Field points to a field of a subject by its name; nil where there is none of that name.
+// Field points to a field of a subject by its name; nil if there is none of that name.
 func (s *Subject) Field(name string) *string {
 	switch name {
 	case "common_name":
@@ -87,7 +87,7 @@ func Compare(plan Plan, r Request, t Terms) []Difference {
 	return out
 }
 
-// Demanded are the findings of differences in fields that the signer demands.
+// Demanded returns the findings of differences in fields that the signer demands.
 func Demanded(all []Difference) []finding.Finding {
 	var out []finding.Finding
 	for _, d := range all {

@@ -12,7 +12,7 @@ import (
 )
 
 // A box without a field for locality and unit: both are dropped from the plan with their values, and a signer that
-// demands them is told of all that is missing at once, before the box is touched.
+// demands them is reported all that is missing at once, before the box is touched.
 func TestWhatABoxCannotAskForIsNotPlanned(t *testing.T) {
 	plan := Plan{Subject: Subject{CommonName: "gate.tidewrack.example", Organization: "Tidewrack Ferries",
 		Unit: "Bridge", Locality: "Mainquay", Country: "NO"},

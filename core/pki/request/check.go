@@ -16,7 +16,7 @@ import (
 	"freshseal/core/pki/pile"
 )
 
-// MaxSize is the most bytes that are read of one request.
+// MaxSize is the maximum size of a request in bytes.
 const MaxSize = 64 << 10
 
 // Request is a PKCS #10 request that was read and whose signature holds.
@@ -60,8 +60,8 @@ func Parse(content []byte) (Request, error) {
 	return Request{r}, nil
 }
 
-// inPile is the one request in a text that boxes and mails have dressed up, such as with
-// blank lines between its lines; nil where there is none.
+// inPile returns the one request in a text that boxes and mails have dressed up, such as with
+// blank lines between its lines; nil if there is none.
 func inPile(content []byte) *x509.CertificateRequest {
 	accounts, err := pile.Sort([]pile.File{{Name: "request", Content: content}}, pile.Options{})
 	if err != nil || len(accounts) != 1 {
@@ -75,24 +75,24 @@ func inPile(content []byte) *x509.CertificateRequest {
 	return nil
 }
 
-// PEM is the request in the text form of RFC 7468.
+// PEM returns the request in the text form of RFC 7468.
 func (r Request) PEM() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: r.Raw})
 }
 
-// PublicKeyPEM is the request's public key in the text form of RFC 7468, as
+// PublicKeyPEM returns the request's public key in the text form of RFC 7468, as
 // openssl prints it with -pubout.
 func (r Request) PublicKeyPEM() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: r.RawSubjectPublicKeyInfo})
 }
 
-// SPKI is the DER of the request's SubjectPublicKeyInfo.
+// SPKI returns the DER of the request's SubjectPublicKeyInfo.
 func (r Request) SPKI() []byte { return r.RawSubjectPublicKeyInfo }
 
-// SHA256 is the fingerprint of the request, which can be compared by telephone.
+// SHA256 returns the fingerprint of the request, which can be compared by telephone.
 func (r Request) SHA256() string { return cert.Fingerprint(r.Raw) }
 
-// Names are the subject alternative names asked for, as text.
+// Names returns the subject alternative names asked for, as text.
 func (r Request) Names() []string {
 	names := append([]string{}, r.DNSNames...)
 	for _, ip := range r.IPAddresses {
@@ -156,7 +156,7 @@ func subjectOf(r Request) Subject {
 		Locality: first(s.Locality), State: first(s.Province), Country: first(s.Country), Email: cert.EmailOf(s)}
 }
 
-// extendedUsages are those that a request asks for (RFC 5280, 4.2.1.12).
+// extendedUsages returns those that a request asks for (RFC 5280, 4.2.1.12).
 func extendedUsages(r Request) []asn1.ObjectIdentifier {
 	for _, e := range r.Extensions {
 		var out []asn1.ObjectIdentifier
@@ -176,7 +176,7 @@ func (r Request) ForClients() bool {
 	})
 }
 
-// serves says that a usage is a server's, or any.
+// serves reports whether a usage is a server's, or any.
 func serves(id asn1.ObjectIdentifier) bool {
 	return id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 1}) ||
 		id.Equal(asn1.ObjectIdentifier{2, 5, 29, 37, 0})

@@ -18,7 +18,7 @@ type Proof struct {
 // ProofWays are the ways of proving a domain.
 var ProofWays = []string{"mail", "dns", "file"}
 
-// Steps says in words what is to be done to prove domains.
+// Steps returns in words what is to be done to prove domains.
 func (p Proof) Steps(domains []string) string {
 	list := strings.Join(domains, ", ")
 	switch p.How {
@@ -33,7 +33,7 @@ func (p Proof) Steps(domains []string) string {
 		"there, reachable over plain HTTP, and leave it until the certificate has come."
 }
 
-// Domains are the registered domains of names (the part that somebody owns,
+// Domains returns the registered domains of names (the part that somebody owns,
 // publicsuffix.org), each once, sorted. Addresses are proven one by one.
 func Domains(names []string) []string {
 	var out []string

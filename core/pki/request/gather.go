@@ -40,7 +40,7 @@ func Gather(candidates []Candidate, t Terms) (names []string, sources, left map[
 	return names, sources, left
 }
 
-// Short is the first label of a name of several; empty where there is none.
+// Short returns the first label of a name of several; empty if there is none.
 func Short(name string) string {
 	first, rest, _ := strings.Cut(PlainName(name), ".")
 	if rest == "" || first == "*" || net.ParseIP(name) != nil {
@@ -49,8 +49,8 @@ func Short(name string) string {
 	return first
 }
 
-// Beside is another label in front of the domain that a name stands in; empty
-// where it stands in none.
+// Beside returns another label in front of the domain that a name is in; empty
+// where it is in none.
 func Beside(name, label string) string {
 	_, domain, _ := strings.Cut(PlainName(name), ".")
 	if domain == "" || net.ParseIP(name) != nil {

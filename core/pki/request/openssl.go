@@ -49,7 +49,7 @@ func (p Plan) extendedKeyUsage() string {
 	return "serverAuth"
 }
 
-// OpenSSLKeyOptions are the words after `openssl genpkey` for the key type.
+// OpenSSLKeyOptions returns the words after `openssl genpkey` for the key type.
 func (p Plan) OpenSSLKeyOptions() []string {
 	switch p.Key {
 	case ECDSAP256:

@@ -6,7 +6,6 @@ package request
 
 import (
 	"fmt"
-	"net"
 	"regexp"
 	"slices"
 	"strconv"
@@ -14,8 +13,6 @@ import (
 
 	"freshseal/core/judgement/finding"
 	"freshseal/core/pki/cert"
-
-	"golang.org/x/net/idna"
 )
 
 // KeyType is a kind and size of key.
@@ -40,7 +37,7 @@ var (
 	AllKeyTypes = append(slices.Clone(KeyTypes), RSA1024)
 )
 
-// Text is the key type in the words that cert.KeyText uses.
+// Text returns the key type in the words that cert.KeyText uses.
 func (k KeyType) Text() string {
 	switch k {
 	case ECDSAP256:
@@ -51,7 +48,7 @@ func (k KeyType) Text() string {
 	return strings.Replace(string(k), "rsa-", "RSA ", 1)
 }
 
-// Size is the kind of the key and its size in bits.
+// Size returns the kind of the key and its size in bits.
 func (k KeyType) Size() (cert.KeyKind, int) {
 	switch k {
 	case ECDSAP256:
@@ -113,7 +110,7 @@ var (
 )
 
 // Complete brings a plan into its final form: names in A-labels and lower
-// case, each once, the first one the common name where none is given.
+// case, each once, the first one the common name if none is given.
 func (p Plan) Complete() Plan {
 	var names []string
 	for _, name := range p.Names {
@@ -132,19 +129,6 @@ func (p Plan) Complete() Plan {
 	return p
 }
 
-// PlainName writes a DNS name in lower case and A-labels (RFC 5890) without the
-// dot at the end, an IP address in its shortest form.
-func PlainName(name string) string {
-	name = strings.TrimSuffix(strings.TrimSpace(name), ".")
-	if ip := net.ParseIP(name); ip != nil {
-		return ip.String()
-	}
-	if ascii, err := idna.Lookup.ToASCII(name); err == nil {
-		return ascii
-	}
-	return strings.ToLower(name)
-}
-
 // Check tells what is wrong with the plan itself, before a box is touched.
 func (p Plan) Check() []finding.Finding {
 	var found []finding.Finding
@@ -158,8 +142,8 @@ func (p Plan) Check() []finding.Finding {
 		bad("the request has %d names, more than %d", len(p.Names), maxNames)
 	}
 	for _, name := range p.Names {
-		if !IsName(name) {
-			bad("%q is neither a DNS name nor an IP address", name)
+		if flaw := NameFlaw(name); flaw != "" {
+			bad("%q is neither a DNS name nor an IP address: %s", name, flaw)
 		}
 	}
 	switch {
@@ -198,28 +182,6 @@ func (s Subject) Check() []finding.Finding {
 }
 
 func isControl(r rune) bool { return r < ' ' || r == 0x7f }
-
-var label = regexp.MustCompile(`^[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?$`)
-
-// IsName says that the text is an IP address or a DNS name, perhaps with a
-// wildcard as its first label (RFC 9525, 6.3).
-func IsName(name string) bool {
-	if net.ParseIP(name) != nil {
-		return true
-	}
-	if len(name) == 0 || len(name) > 253 {
-		return false
-	}
-	for i, l := range strings.Split(name, ".") {
-		if i == 0 && l == "*" && strings.Count(name, ".") >= 2 {
-			continue
-		}
-		if !label.MatchString(l) {
-			return false
-		}
-	}
-	return true
-}
 
 func (s Subject) String() string {
 	var parts []string

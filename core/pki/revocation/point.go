@@ -10,7 +10,7 @@ import (
 // issuingPoint is the extension that says for which certificates a list speaks.
 var issuingPoint = asn1.ObjectIdentifier{2, 5, 29, 28}
 
-// partial says whether an issuing distribution point (RFC 5280, 5.2.5) limits a list in a
+// partial reports whether an issuing distribution point (RFC 5280, 5.2.5) limits a list in a
 // way that leaves certificates of servers or authorities out, or speaks for other issuers:
 //
 //	IssuingDistributionPoint ::= SEQUENCE { distributionPoint [0], onlyContainsUserCerts [1],

@@ -2,7 +2,7 @@
 // responses (RFC 6960) and revocation lists (RFC 5280, 5). It fetches nothing.
 //
 //	Sources(leaf) → where to ask      Request(leaf, issuer) → what to send to a responder
-//	Response(der, leaf, issuer, at), List(der, issuer, at).Of(leaf) → Statement
+//	Response(der, leaf, issuer, at), ReadList(der, issuer, at, leaves).Of(leaf) → Statement
 //
 // What is not signed by the issuer, or by whom it names for that, is an error.
 package revocation
@@ -10,10 +10,8 @@ package revocation
 import (
 	"crypto"
 	"crypto/x509"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"math/big"
 	"slices"
 	"strings"
 	"time"
@@ -57,7 +55,7 @@ type Sources struct {
 	Lists      []string
 }
 
-// None says that the certificate names no address.
+// None reports whether the certificate names no address.
 func (s Sources) None() bool { return len(s.Responders)+len(s.Lists) == 0 }
 
 // SourcesOf reads the addresses of a certificate, those of HTTP alone.
@@ -74,7 +72,7 @@ func SourcesOf(c *cert.Certificate) Sources {
 	return Sources{web(x.OCSPServer), web(x.CRLDistributionPoints)}
 }
 
-// Request is the question for a responder (RFC 6960, 4.1), with SHA-1 names, which all know.
+// Request returns the question for a responder (RFC 6960, 4.1), with SHA-1 names, which all know.
 func Request(leaf, issuer *cert.Certificate) ([]byte, error) {
 	x, above, err := both(leaf, issuer)
 	if err != nil {
@@ -91,6 +89,9 @@ func Response(der []byte, leaf, issuer *cert.Certificate, at time.Time) (Stateme
 	x, above, err := both(leaf, issuer)
 	if err != nil {
 		return Statement{}, err
+	}
+	if err := boundedResponder(der); err != nil {
+		return Statement{}, fmt.Errorf("the OCSP response is signed by a certificate that is not used: %w", err)
 	}
 	said, err := ocsp.ParseResponseForCert(der, x, above)
 	if err != nil {
@@ -119,73 +120,18 @@ func Response(der []byte, leaf, issuer *cert.Certificate, at time.Time) (Stateme
 	return out, nil
 }
 
-// List is a revocation list that its issuer signed.
-type List struct {
-	From, Until time.Time
-	issuer      []byte
-	revoked     map[string]x509.RevocationListEntry // by the serial number's bytes
-}
-
-// ReadList reads a revocation list. One with a part of the truth (a delta list, or one for some
-// certificates only by a critical extension) is refused.
-func ReadList(der []byte, issuer *cert.Certificate, at time.Time) (*List, error) {
-	if len(der) > MaxList {
-		return nil, fmt.Errorf("the revocation list is longer than %d bytes", MaxList)
-	}
-	above, err := x509.ParseCertificate(issuer.Raw)
-	if err != nil {
-		return nil, err
-	}
-	said, err := x509.ParseRevocationList(der)
-	if err != nil {
-		return nil, fmt.Errorf("the revocation list cannot be read: %w", err)
-	}
-	if err := said.CheckSignatureFrom(above); err != nil {
-		return nil, fmt.Errorf("the revocation list is not signed by the issuer: %w", err)
-	}
-	for _, e := range said.Extensions {
-		if e.Critical && !e.Id.Equal(issuingPoint) {
-			return nil, fmt.Errorf("the revocation list has the critical extension %s, which is not understood", e.Id)
-		}
-		if e.Id.Equal(issuingPoint) && partial(e.Value) {
-			return nil, errors.New("the revocation list covers only some of the issuer's certificates")
-		}
-	}
-	if err := current(said.ThisUpdate, said.NextUpdate, at); err != nil {
-		return nil, fmt.Errorf("the revocation list %w", err)
-	}
-	out := &List{From: said.ThisUpdate, Until: said.NextUpdate, issuer: above.RawSubject,
-		revoked: make(map[string]x509.RevocationListEntry, len(said.RevokedCertificateEntries))}
-	for _, entry := range said.RevokedCertificateEntries {
-		out.revoked[serial(entry.SerialNumber)] = entry
-	}
-	return out, nil
-}
-
-// Of says what the list says of a certificate.
-func (l *List) Of(c *cert.Certificate) Statement {
-	out := Statement{Status: Good, From: l.From, Until: l.Until}
-	entry, listed := l.revoked[serial(c.SerialNumber)]
-	if string(c.RawIssuer) != string(l.issuer) {
-		out.Status = Unknown
-	} else if listed && entry.ReasonCode != ocsp.RemoveFromCRL {
-		out.Status, out.At, out.Reason = Revoked, entry.RevocationTime, reasons[entry.ReasonCode]
-	}
-	return out
-}
-
-func serial(n *big.Int) string { return hex.EncodeToString(n.Bytes()) }
-
-// both are two certificates as crypto/x509 has them.
+// both returns two certificates as crypto/x509 has them.
 func both(leaf, issuer *cert.Certificate) (x, above *x509.Certificate, err error) {
 	if x, err = x509.ParseCertificate(leaf.Raw); err != nil {
 		return nil, nil, err
 	}
-	above, err = x509.ParseCertificate(issuer.Raw)
-	return x, above, err
+	if above, err = x509.ParseCertificate(issuer.Raw); err != nil {
+		return nil, nil, err
+	}
+	return x, above, cert.Bounded(above.PublicKey)
 }
 
-// current says why what was said counts no more, or not yet.
+// current returns why what was said counts no more, or not yet.
 func current(from, until, at time.Time) error {
 	switch {
 	case from.After(at.Add(skew)):

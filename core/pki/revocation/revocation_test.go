@@ -2,14 +2,18 @@ package revocation_test
 
 import (
 	"crypto/rand"
+	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/asn1"
+	"errors"
 	"math/big"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
 
+	"freshseal/core/pki/cert"
 	"freshseal/core/pki/revocation"
 	"freshseal/core/testkit"
 
@@ -140,7 +144,7 @@ func TestAListIsBelievedOnlyWhereItSpeaksForTheCertificate(t *testing.T) {
 		}), "out of date"},
 		"no list": {[]byte("<html>"), "cannot be read"},
 	} {
-		l, err := revocation.ReadList(c.der, root.Certificate, testkit.Now)
+		l, err := revocation.ReadList(c.der, root.Certificate, testkit.Now, leaf.Certificate)
 		if err != nil {
 			if !strings.Contains(err.Error(), c.says) {
 				t.Errorf("%s: %v; want %s", about, err, c.says)
@@ -173,8 +177,56 @@ func FuzzList(f *testing.F) {
 	root := testkit.Root(f, "Quay Root", func(c *x509.Certificate) { c.KeyUsage |= x509.KeyUsageCRLSign })
 	f.Add(list(f, root, func(*x509.RevocationList) {}, big.NewInt(5)))
 	f.Fuzz(func(t *testing.T, der []byte) {
-		if l, err := revocation.ReadList(der, root.Certificate, testkit.Now); err == nil {
+		if l, err := revocation.ReadList(der, root.Certificate, testkit.Now, root.Certificate); err == nil {
 			l.Of(root.Certificate)
 		}
 	})
+}
+
+// A list of the most entries leaves nothing in memory but those that were asked about.
+func TestALargeListTakesNoMemory(t *testing.T) {
+	root := testkit.Root(t, "Quay Root", func(c *x509.Certificate) { c.KeyUsage |= x509.KeyUsageCRLSign })
+	leaf, other := root.Leaf(t, "gate.tidewrack.example"), root.Leaf(t, "mail.tidewrack.example")
+	numbers := make([]*big.Int, 200_000)
+	for i := range numbers {
+		numbers[i] = big.NewInt(int64(i) + 1<<40)
+	}
+	der := list(t, root, func(*x509.RevocationList) {}, append(numbers, leaf.SerialNumber)...)
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	l, err := revocation.ReadList(der, root.Certificate, testkit.Now, leaf.Certificate, other.Certificate)
+	runtime.ReadMemStats(&after)
+	if err != nil || l.Of(leaf.Certificate).Status != revocation.Revoked ||
+		l.Of(other.Certificate).Status != revocation.Good {
+		t.Fatalf("%v: %+v, %+v", err, l.Of(leaf.Certificate), l.Of(other.Certificate))
+	}
+	if used := after.TotalAlloc - before.TotalAlloc; used > 1<<20 {
+		t.Errorf("a list of %d bytes took %d", len(der), used)
+	}
+	if got := l.Of(root.Leaf(t, "nobody").Certificate); got.Status != revocation.Unknown {
+		t.Errorf("one that was not asked about is %s", got.Status)
+	}
+}
+
+// A responder whose key would take seconds to check with is not believed.
+func TestAResponderWithAnEndlessKey(t *testing.T) {
+	root := testkit.Root(t, "Quay Root")
+	leaf := root.Leaf(t, "gate.tidewrack.example")
+	modulus := new(big.Int).SetBit(big.NewInt(1), 240_000, 1)
+	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(7),
+		NotBefore: testkit.Now.AddDate(0, -1, 0), NotAfter: testkit.Now.AddDate(1, 0, 0),
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageOCSPSigning}}, strict(t, root),
+		&rsa.PublicKey{N: modulus, E: 65537}, root.Key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	endless, err := x509.ParseCertificate(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := response(t, leaf, strict(t, root), root, func(r *ocsp.Response) { r.Certificate = endless })
+	if _, err := revocation.Response(said, leaf.Certificate, root.Certificate, testkit.Now); !errors.Is(err,
+		cert.ErrUnbounded) {
+		t.Errorf("%v", err)
+	}
 }

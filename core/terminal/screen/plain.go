@@ -16,7 +16,7 @@ func (p *Plain) Write(text []byte) (int, error) {
 	return len(text), nil
 }
 
-// Bytes are the text so far. They are valid until the next Write.
+// Bytes returns the text so far. They are valid until the next Write.
 func (p *Plain) Bytes() []byte { return p.buffer.Bytes() }
 
 // Len is how much there is.

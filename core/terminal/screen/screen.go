@@ -30,7 +30,7 @@ type Screen struct {
 	last        rune
 }
 
-// New is an empty screen.
+// New returns an empty screen.
 func New() *Screen {
 	s := &Screen{}
 	s.reset()
@@ -49,7 +49,7 @@ func (s *Screen) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// Text is what stands there, without the blanks at the ends of lines and without
+// Text returns what is there, without the blanks at the ends of lines and without
 // empty lines at the end.
 func (s *Screen) Text() string {
 	var b strings.Builder
@@ -162,7 +162,8 @@ func (s *Screen) escape(between, final byte) {
 	}
 }
 
-// sequence carries out a control sequence; n are its numbers, 0 where one is left out.
+// sequence carries out a control sequence; n are its numbers, 0 if one is left out.
+// revive:disable-next-line:cyclomatic a table of control sequences
 func (s *Screen) sequence(private bool, n [2]int, final byte) {
 	once := max(n[0], 1)
 	switch final {

@@ -18,7 +18,20 @@ func Line(text string) string { return escape(text, false) }
 // Text is Line for text of several lines: line feeds stay, and tabs become blanks.
 func Text(text string) string { return escape(text, true) }
 
-// Acts says that a character acts on a terminal or on the order of what stands
+// Kept is Line for a text that is read again, such as a cell of a file: line feeds and tabs stay.
+func Kept(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		cells := strings.Split(line, "\t")
+		for n, cell := range cells {
+			cells[n] = Line(cell)
+		}
+		lines[i] = strings.Join(cells, "\t")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Acts reports whether a character acts on a terminal or on the order of what stands
 // around it.
 func Acts(r rune) bool {
 	switch {

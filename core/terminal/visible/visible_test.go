@@ -51,11 +51,36 @@ func TestACellIsNoFormulaAndComesBackAsItWas(t *testing.T) {
 	for in, want := range map[string]string{
 		"=HYPERLINK(\"http://x\")": "'=HYPERLINK(\"http://x\")", "@SUM(1)": "'@SUM(1)",
 		"+1+cmd|' /C calc'!A0": "'+1+cmd|' /C calc'!A0", "-2+3": "'-2+3",
-		" =1": "' =1", "\t=1": "'\t=1", "'=1": "''=1", "-12.5": "-12.5", "+49": "+49", "gate-1": "gate-1",
+		" =1": "' =1", "\t=1": "\t'=1", "'=1": "''=1", "-12.5": "-12.5", "+49": "+49", "gate-1": "gate-1",
 		"it's": "it's", "'quoted'": "'quoted'", "": "", "'": "'",
+		// where a spreadsheet parts cells elsewhere, none of the parts is one
+		"a;=1+1": "a;'=1+1", "a;b\t@x\n+y z;'=1": "a;b\t'@x\n'+y z;''=1", ";;": ";;", "a;-3": "a;-3",
 	} {
 		if got := visible.Guard(in); got != want || visible.Unguard(got) != in {
 			t.Errorf("%q becomes %q and %q", in, got, visible.Unguard(got))
 		}
+	}
+}
+
+func FuzzGuard(f *testing.F) {
+	f.Add("a;=1\t'=2\r\n'';@")
+	f.Fuzz(func(t *testing.T, text string) {
+		guarded := visible.Guard(text)
+		if got := visible.Unguard(guarded); got != text {
+			t.Errorf("%q becomes %q and comes back as %q", text, guarded, got)
+		}
+		for part := range strings.FieldsFuncSeq(guarded, func(r rune) bool {
+			return strings.ContainsRune(";\t\r\n", r)
+		}) {
+			if part != "" && strings.ContainsRune("=@", rune(part[0])) {
+				t.Errorf("%q has the part %q", guarded, part)
+			}
+		}
+	})
+}
+
+func TestAFileKeepsItsLinesAndTabs(t *testing.T) {
+	if got := visible.Kept("a\tb\n\x1b[2Jc\r\n"); got != "a\tb\n\\x1b[2Jc\\r\n" {
+		t.Errorf("%q", got)
 	}
 }
