@@ -45,6 +45,7 @@ func (s *Server) admit(r route) fiber.Handler {
 				Next: "ask an admin"}
 		}
 		who.Secret, who.From = strings.Clone(secret), strings.Clone(c.IP())
+		s.service.People.Saw(who.From)
 		c.Locals(bearerKey{}, who)
 		s.service.Monitor.SomebodyWaits()
 		if r.method == fiber.MethodGet || r.quiet {

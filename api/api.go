@@ -23,9 +23,8 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/service/problem"
-
 	"freshseal/service"
+	"freshseal/service/problem"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -42,6 +41,9 @@ type Server struct {
 	end     context.CancelFunc
 	calls   context.Context // ends the calls under way, some time after that
 	cut     context.CancelFunc
+
+	listening sync.Mutex // guards listener
+	listener  net.Listener
 }
 
 // New makes the server of a service.
@@ -92,9 +94,16 @@ var suites = []uint16{
 
 // Serve answers on the listener, with TLS, until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
-	config := &tls.Config{GetCertificate: s.service.Replace.OwnCertificate, MinVersion: tls.VersionTLS12,
+	config := &tls.Config{GetCertificate: s.service.Own.Certificate, MinVersion: tls.VersionTLS12,
 		CipherSuites: suites}
-	l = &bounded{Listener: l, most: maxConnectionsPerAddress}
+	l = &bounded{Listener: l, known: s.service.People.Knows}
+	s.listening.Lock()
+	s.listener = l
+	s.listening.Unlock()
+	if s.stop.Err() != nil {
+		l.Close()
+		return nil
+	}
 	return s.app.Listener(tls.NewListener(l, config), fiber.ListenConfig{DisableStartupMessage: true})
 }
 
@@ -102,11 +111,18 @@ func (s *Server) Serve(l net.Listener) error {
 const callGrace = 5 * time.Second
 
 // Shutdown ends the event streams and waits for the other answers under way, for at
-// most callGrace.
+// most callGrace. It may be called before, during or after Serve, which then returns.
 func (s *Server) Shutdown(ctx context.Context) error {
 	s.end()
 	defer time.AfterFunc(callGrace, s.cut).Stop()
-	return s.app.ShutdownWithContext(ctx)
+	err := s.app.ShutdownWithContext(ctx)
+	// The library's shutdown does nothing if it does not have the listener yet.
+	s.listening.Lock()
+	defer s.listening.Unlock()
+	if s.listener != nil {
+		s.listener.Close() // most often closed already
+	}
+	return err
 }
 
 func fiberPath(path string) string {
@@ -210,7 +226,7 @@ var statusOf = map[problem.Kind]int{
 	problem.Stale:    fiber.StatusPreconditionFailed, problem.Blind: fiber.StatusPreconditionRequired,
 	problem.TooLong: fiber.StatusRequestEntityTooLarge, problem.Denied: fiber.StatusUnauthorized,
 	problem.Refused: fiber.StatusForbidden, problem.TooMany: fiber.StatusTooManyRequests,
-	problem.Outside: fiber.StatusBadGateway,
+	problem.Outside: fiber.StatusBadGateway, problem.Unready: fiber.StatusServiceUnavailable,
 }
 
 // problem writes an error. What is not meant for people is logged and kept from them.
@@ -228,6 +244,13 @@ func (s *Server) problem(c fiber.Ctx, err error) error {
 		p = contract.Problem{Type: "urn:freshseal:no-room", Title: "nothing was changed",
 			Status: fiber.StatusInsufficientStorage, Detail: "the disk of the service is full, read-only or failing",
 			Next: "make room on the disk of its data folder, then try again", Actions: nil, Instance: ""}
+	case problem.Busy(err):
+		s.log.Warn("the database is held by another program", "request", requestID(c), "error", err)
+		c.Set(fiber.HeaderRetryAfter, "5")
+		p = contract.Problem{Type: "urn:freshseal:busy", Title: "nothing was changed",
+			Status: fiber.StatusServiceUnavailable, Detail: "another program holds the database of the service",
+			Next: "try again in some seconds; if it stays so, end the program that has the file open", Actions: nil,
+			Instance: ""}
 	case errors.As(err, &http):
 		p.Status, p.Title, p.Next = http.Code, http.Message, "see /api/v1/openapi.json"
 	default:

@@ -10,11 +10,11 @@ import (
 	"mime/multipart"
 	"time"
 
-	"github.com/gofiber/fiber/v3"
-	"github.com/valyala/fasthttp"
-
 	"freshseal/core/pki/pile"
 	"freshseal/service/problem"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/valyala/fasthttp"
 )
 
 // Limits of what clients send. Bodies are streams: before a call is admitted no more
@@ -25,12 +25,11 @@ const (
 	signInBody = 8 << 10               // of a sign-in: nobody is admitted yet
 	fileBody   = 32 << 20              // of a call that takes a long list
 
-	maxConnections           = 2048
-	maxConnectionsPerAddress = 256
-	readLimit                = 60 * time.Second // for a whole request
-	writeLimit               = 2 * time.Minute  // for a whole answer, also to a client that does not read
-	idleLimit                = 2 * time.Minute
-	longLimit                = 10 * time.Minute // for a pile or a copy of the database on a slow line
+	maxConnections = 2048
+	readLimit      = 60 * time.Second // for a whole request
+	writeLimit     = 2 * time.Minute  // for a whole answer, also to a client that does not read
+	idleLimit      = 2 * time.Minute
+	longLimit      = 10 * time.Minute // for a pile or a copy of the database on a slow line
 
 	intakesAtOnce = 2
 	intakeLimit   = 2 * time.Minute
@@ -93,7 +92,7 @@ func uploadOf(c fiber.Ctx) (upload, error) {
 			if len(out.files) == 0 {
 				return out, none
 			}
-			// What stands behind the last part belongs to this body, not to the next call.
+			// What follows the last part belongs to this body, not to the next call.
 			if n, _ := io.Copy(io.Discard, io.LimitReader(stream, 1<<16)); n >= 1<<16 {
 				c.RequestCtx().SetConnectionClose()
 			}
@@ -134,7 +133,7 @@ func (s *Server) aPlace(ctx context.Context) (limited context.Context, leave fun
 var slowCalls = map[string]bool{v1 + "/intakes": true, v1 + "/backup": true, v1 + "/imports": true,
 	v1 + "/export": true}
 
-// patience is how long a call may take to be sent and answered. Who has not signed in
+// patience returns how long a call may take to be sent and answered. Who has not signed in
 // gains nothing by a slow call but a connection, of which there are so many.
 func patience(h *fasthttp.RequestHeader) (c fasthttp.RequestConfig) {
 	if slowCalls[string(h.RequestURI())] {

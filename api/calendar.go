@@ -34,7 +34,7 @@ var calendarRoutes = []route{
 	posts("/calendars", "make a calendar with a secret address, which is shown once",
 		func(ctx context.Context, s *service.Service, who people.Bearer, in askFeed) (contract.Feed, error) {
 			if in.Site != "" {
-				if err := s.Fleet.KnowsSite(ctx, in.Site); err != nil {
+				if err := s.Fleet.Lists.KnowsSite(ctx, in.Site); err != nil {
 					return contract.Feed{}, err
 				}
 			}
@@ -52,7 +52,7 @@ func feed(s *Server) fiber.Handler {
 		if err != nil {
 			return err
 		}
-		text, err := s.service.Fleet.Calendar(c.Context(), site)
+		text, err := s.service.Fleet.Lists.Calendar(c.Context(), site)
 		if err != nil {
 			return err
 		}
@@ -62,7 +62,7 @@ func feed(s *Server) fiber.Handler {
 	}
 }
 
-// shownPath is the path of a call for logs: the secret of a calendar is no part of it.
+// shownPath returns the path of a call for logs: the secret of a calendar is no part of it.
 func shownPath(path string) string {
 	if strings.HasPrefix(path, people.FeedPath) {
 		return people.FeedPath + "…"

@@ -6,7 +6,7 @@ import (
 	"sync"
 )
 
-// shrink gives the gzip form of a file, made when it is first asked for; nil
+// shrink returns the gzip form of a file, made when it is first asked for; nil
 // where it would save nothing, as with fonts.
 func shrink(content []byte) func() []byte {
 	return sync.OnceValue(func() []byte {

@@ -32,7 +32,7 @@ type guarded struct {
 	IfMatch string `header:"If-Match" json:"-" required:"true" description:"the ETag of what was looked at, or its revision in quotes; * changes it whatever it is"`
 }
 
-// revision is the revision that a change is for. Without one it is refused
+// revision returns the revision that a change is for. Without one it is refused
 // (RFC 6585, section 3): it might undo what somebody else did.
 func (g guarded) revision() (problem.Revision, error) {
 	tag := strings.TrimSpace(g.IfMatch)
@@ -52,7 +52,7 @@ func (g guarded) revision() (problem.Revision, error) {
 	return problem.Revision(n), nil
 }
 
-// sameRevision says that an If-Match names the revision of a tag.
+// sameRevision reports whether an If-Match names the revision of a tag.
 func sameRevision(header, tag string) bool {
 	revision, _, _ := strings.Cut(tag, ".")
 	for each := range strings.SplitSeq(header, ",") {
@@ -111,7 +111,7 @@ func (s *Server) unchanged(show func(*Server, fiber.Ctx) (any, error)) fiber.Han
 		}
 		if !sameRevision(wanted, etag(out, text)) {
 			return &problem.Error{Kind: problem.Stale, What: "nothing was changed", Why: "somebody else changed it " +
-				"since you looked", Next: "look again, then decide anew"}
+				"since you looked", Next: "look again, then decide"}
 		}
 		return c.Next()
 	}

@@ -2,15 +2,16 @@ package api
 
 import (
 	"context"
+	"io"
 
 	"freshseal/contract"
 	"freshseal/core/pki/pack"
+	"freshseal/service"
 	"freshseal/service/access"
 	"freshseal/service/fleet"
 	"freshseal/service/monitor"
+	"freshseal/service/paging"
 	"freshseal/service/people"
-
-	"freshseal/service"
 )
 
 type (
@@ -68,6 +69,9 @@ type (
 		Site   string `query:"site" json:"-" description:"left out: everywhere"`
 		Limit  string `query:"limit" json:"-" description:"how many are listed at most; left out: 1000, which is the most"`
 	}
+	askDays struct {
+		Month string `query:"month" json:"-" required:"true" description:"such as 2027-03"`
+	}
 	askSweep struct {
 		Site string `query:"site" json:"-" description:"left out: the whole fleet"`
 	}
@@ -93,7 +97,7 @@ var fleetRoutes = []route{
 	looks("/devices", "list devices by name, or sorted by condition, expires_at, site, family or address",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in deviceQuery) (page[contract.Device], error) {
 			f := fleet.DevicesThat(in.DeviceFilter)
-			return pageOf(ctx, in.paged, f, s.Fleet.Devices, s.Fleet.CountDevices)
+			return pageOf(ctx, in.paged, f, s.Fleet.Lists.Devices, s.Fleet.Lists.CountDevices)
 		}),
 	posts("/devices", "add a device", func(ctx context.Context, s *service.Service, _ people.Bearer,
 		in contract.NewDevice) (contract.Device, error) {
@@ -122,27 +126,27 @@ var fleetRoutes = []route{
 	takesFile("/imports", "make the inventory what a file says: devices are added and changed, none is removed",
 		func(ctx context.Context, s *service.Service, _ people.Bearer,
 			in contract.ImportTerms) (contract.Import, error) {
-			return s.Fleet.ImportDevices(ctx, in)
+			return s.Fleet.Inventory.ImportDevices(ctx, in)
 		}).by(contract.Admin),
 	{method: "GET", path: v1 + "/export", role: contract.Admin, summary: "all devices for a spreadsheet, " +
 		"without secrets", status: 200, in: askForm{}, media: "text/csv", handler: export},
 
-	listing("/sites", "list sites", theAccess, (*access.Service).Sites),
+	listing("/sites", "list sites", theSites, (*access.Sites).Sites),
 	posts("/sites", "add a site", func(ctx context.Context, s *service.Service, _ people.Bearer,
 		in contract.NewSite) (contract.Site, error) {
-		return s.Access.AddSite(ctx, in)
+		return s.Access.Sites.AddSite(ctx, in)
 	}).by(contract.Admin),
-	showing("/sites/{name}", "show a site", theAccess, (*access.Service).Site),
+	showing("/sites/{name}", "show a site", theSites, (*access.Sites).Site),
 	does("PATCH", "/sites/{name}", "change a site", 200, func(ctx context.Context, s *service.Service,
 		_ people.Bearer, in editSite) (contract.Site, error) {
 		known, err := in.revision()
 		if err != nil {
 			return contract.Site{}, err
 		}
-		return s.Access.EditSite(ctx, in.Name, in.SiteChange, known)
+		return s.Access.Sites.EditSite(ctx, in.Name, in.SiteChange, known)
 	}).by(contract.Admin),
-	removal("/sites/{name}", "remove a site; its devices are reached directly from then on", theAccess,
-		(*access.Service).RemoveSite),
+	removal("/sites/{name}", "remove a site; its devices are reached directly from then on", theSites,
+		(*access.Sites).RemoveSite),
 
 	listing("/credentials", "list credentials, without their secrets", theAccess, (*access.Service).Credentials),
 	posts("/credentials", "add a credential that devices share", func(ctx context.Context, s *service.Service,
@@ -164,14 +168,17 @@ var fleetRoutes = []route{
 	looks("/slots", "list slots, worst condition first, then soonest end; or sorted by device, site, address or "+
 		"expires_at", func(ctx context.Context, s *service.Service, _ people.Bearer,
 		in slotQuery) (page[contract.Slot], error) {
-		return pageOf(ctx, in.paged, fleet.SlotsThat(in.SlotFilter), s.Fleet.Slots, s.Fleet.CountSlots)
+		return pageOf(ctx, in.paged, fleet.SlotsThat(in.SlotFilter), s.Fleet.Lists.Slots, s.Fleet.Lists.CountSlots)
 	}),
 	{method: "GET", path: v1 + "/slots.csv", summary: "the slots that fit, all of them, as CSV", status: 200,
-		in: slotQuery{}, media: "text/csv", handler: slotSheet},
+		in: slotQuery{}, media: "text/csv", handler: asCSV("slots.csv", "export slots", func(ctx context.Context,
+			s *service.Service, w io.Writer, in slotQuery, p paging.Page) error {
+			return s.Fleet.Lists.SlotSheet(ctx, w, fleet.SlotsThat(in.SlotFilter), p)
+		})},
 	looks("/search", "search everything: names, addresses, serial numbers, fingerprints, subjects, owners, tags "+
 		"and notes", func(ctx context.Context, s *service.Service, _ people.Bearer, in askSearch) (contract.Found,
 		error) {
-		return s.Fleet.Search(ctx, in.Text)
+		return s.Fleet.Lists.Search(ctx, in.Text)
 	}),
 	looks("/certificates/{sha256}", "show a certificate that was seen or made here, and who trusts it",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in bySHA256) (contract.KnownDefault, error) {
@@ -179,11 +186,11 @@ var fleetRoutes = []route{
 		}),
 	looks("/facets", "list the values by which slots and devices are filtered",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Facets, error) {
-			return s.Fleet.Facets(), nil
+			return s.Fleet.Lists.Facets(), nil
 		}),
 	does("POST", "/changes", "change many devices in the same way; one that is refused stops no other", 200,
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.Changes) (contract.Changed, error) {
-			return s.Fleet.EditDevices(ctx, in)
+			return s.Fleet.Inventory.EditDevices(ctx, in)
 		}).by(contract.Admin),
 	looks("/slots/{device}/{slot}", "show a slot with its chain and findings",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (contract.Slot, error) {
@@ -210,7 +217,7 @@ var fleetRoutes = []route{
 		role: contract.Viewer},
 	looks("/slots/{device}/{slot}/readings", "list the readings of a slot, newest first",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) (page[contract.PastReading], error) {
-			items, err := s.Fleet.Readings(ctx, in.Device, in.Slot)
+			items, err := s.Fleet.Lists.Readings(ctx, in.Device, in.Slot)
 			return page[contract.PastReading]{Items: items}, err
 		}),
 	does("POST", "/slots/{device}/{slot}/readings", "read a slot now", 200,
@@ -219,11 +226,11 @@ var fleetRoutes = []route{
 		}).quietly(),
 	begins("/sweeps", "read every slot, or those of a site; returns the running sweep, if there is one",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in askSweep) (contract.Sweep, error) {
-			return s.Monitor.Sweep(ctx, in.Site)
+			return s.Monitor.Sweeps.Sweep(ctx, in.Site)
 		}).quietly(),
 	looks("/sweeps/{id}", "show the progress of a sweep", func(_ context.Context, s *service.Service, _ people.Bearer,
 		in byID) (contract.Sweep, error) {
-		return s.Monitor.SweepOf(in.ID)
+		return s.Monitor.Sweeps.SweepOf(in.ID)
 	}),
 	does("POST", "/readings", "read an address that is not in the inventory", 200,
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in contract.AskReading) (contract.Seen, error) {
@@ -231,7 +238,16 @@ var fleetRoutes = []route{
 		}),
 	looks("/due", "list what must be done, most urgent first", func(ctx context.Context, s *service.Service,
 		_ people.Bearer, in askDue) (contract.Due, error) {
-		return s.Fleet.Due(ctx, number(in.Within, "30"), in.Site, number(in.Limit, "1000"))
+		return s.Fleet.Lists.Due(ctx, number(in.Within, "30"), in.Site, number(in.Limit, "1000"))
 	}),
+	looks("/urgent", "list the slots that people must look at: how many there are of each part, and the first of them",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Urgent, error) {
+			return s.Fleet.Lists.Urgent(ctx)
+		}),
+	looks("/days", "list the days of a month on which certificates expire or their replacement must start",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in askDays) (page[contract.DueDay], error) {
+			days, err := s.Fleet.Lists.Days(ctx, in.Month)
+			return page[contract.DueDay]{Items: days}, err
+		}),
 	listing("/protocols", "list the protocols that slots can be read by", theMonitor, (*monitor.Service).Protocols),
 }

@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// gone says that the other end of a connection has closed it. It looks without
+// gone reports whether the other end of a connection has closed it. It looks without
 // reading, so that what comes next on the connection stays there.
 func gone(conn net.Conn) bool {
 	for { // TLS, and what counts

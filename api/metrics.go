@@ -32,7 +32,7 @@ type figures struct {
 	at time.Time
 }
 
-// of counts anew where the last count is too old.
+// of counts again where the last count is too old.
 func (f *figures) of(ctx context.Context, s *Server) (counting, error) {
 	f.lock.Lock()
 	defer f.lock.Unlock()

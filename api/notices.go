@@ -34,7 +34,7 @@ type (
 
 func theNotices(s *service.Service) *notices.Service { return s.Notices }
 
-// tellRoutes are about who is told of what.
+// tellRoutes are about who is told what.
 var tellRoutes = []route{
 	listing("/channels", "list the channels over which people are told", theNotices,
 		(*notices.Service).Channels).by(contract.Admin),

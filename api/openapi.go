@@ -4,10 +4,11 @@ import (
 	"bytes"
 	_ "embed"
 	"encoding/json"
-	"freshseal/contract"
 	"path"
 	"reflect"
 	"strings"
+
+	"freshseal/contract"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/swaggest/jsonschema-go"
@@ -16,7 +17,7 @@ import (
 )
 
 // description is that document as it was made of the routes; a test keeps the two equal.
-// Making it anew takes longer than all the rest of a start.
+// Making it again takes longer than all the rest of a start.
 //
 //go:embed openapi.json
 var description []byte
@@ -66,7 +67,7 @@ func Description(comments map[string]string) ([]byte, error) {
 	return indent(text)
 }
 
-// notNull keeps lists and maps from being described as null: the API always
+// notNull stores lists and maps from being described as null: the API always
 // sends them.
 func notNull(p jsonschema.InterceptNullabilityParams) {
 	if p.NullAdded && (p.Schema.HasType(jsonschema.Array) || p.Schema.HasType(jsonschema.Object)) {

@@ -28,7 +28,7 @@ func TestTheDescriptionOnFileIsTheOneServed(t *testing.T) {
 	}
 }
 
-// A description of a property that is no more stands in the table for nothing.
+// A description of a property that is no more is in the table for nothing.
 func TestEveryDescriptionIsOfAProperty(t *testing.T) {
 	document := described(t)
 	for of, text := range contract.Descriptions {

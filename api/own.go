@@ -5,10 +5,9 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/licences"
-	"freshseal/service/people"
-	"freshseal/service/replace"
-
 	"freshseal/service"
+	"freshseal/service/own"
+	"freshseal/service/people"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -22,7 +21,7 @@ var ownRoutes = []route{
 	{method: "GET", path: v1 + "/openapi.json", summary: "this description", status: 200, out: map[string]any{},
 		handler: describe, open: true},
 	listing("/succession", "list the successive certificates of the service, each signed by the key of its "+
-		"predecessor", theReplace, (*replace.Service).Succession).openly(),
+		"predecessor", theOwn, (*own.Service).Succession).openly(),
 	{method: "GET", path: v1 + "/backup", role: contract.Admin, summary: "download a copy of the database",
 		status: 200, media: "application/vnd.sqlite3", handler: backup},
 	{method: "GET", path: v1 + "/licences", role: contract.Viewer, summary: "the licences of what the program " +

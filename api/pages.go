@@ -22,7 +22,7 @@ type asset struct {
 	small   func() []byte // gzip
 }
 
-// isPage says that an address may be a page's: no file at the top, such as
+// isPage reports whether an address may be a page's: no file at the top, such as
 // favicon.ico, and none of the assets. Devices have dots in their names.
 func isPage(address string) bool {
 	inside := strings.Count(address, "/") > 1

@@ -2,12 +2,12 @@ package api
 
 import (
 	"context"
+	"io"
 
 	"freshseal/contract"
+	"freshseal/service"
 	"freshseal/service/paging"
 	"freshseal/service/people"
-
-	"freshseal/service"
 )
 
 type (
@@ -73,6 +73,12 @@ var peopleRoutes = []route{
 			return items, next, p.Wrong(err)
 		}, s.People.CountAudit)
 	}),
+	{method: "GET", path: v1 + "/audit.csv", summary: "the entries of the audit log that fit, all of them, as CSV",
+		status: 200, in: auditQuery{}, media: "text/csv", handler: asCSV("audit.csv",
+			"export the audit log", func(ctx context.Context, s *service.Service, w io.Writer, in auditQuery,
+				p paging.Page) error {
+				return p.Wrong(s.People.AuditSheet(ctx, w, in.AuditFilter, p.Rows()))
+			})},
 	looks("/views", "list the filters of lists that one keeps under a name",
 		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (page[contract.View], error) {
 			items, err := s.People.Views(ctx, who)

@@ -4,12 +4,12 @@ import (
 	"context"
 
 	"freshseal/contract"
+	"freshseal/core/replacement"
+	"freshseal/service"
 	"freshseal/service/fleet"
 	"freshseal/service/paging"
 	"freshseal/service/people"
-
-	"freshseal/core/replacement"
-	"freshseal/service"
+	"freshseal/service/signing"
 )
 
 type (
@@ -24,6 +24,7 @@ type (
 		WaitingFor string `query:"waiting_for" json:"-" enum:"signer,validation,approval,window,person,device"`
 		Stage      string `query:"stage" json:"-"`
 		Signer     string `query:"signer" json:"-"`
+		Parcel     string `query:"parcel" json:"-" description:"the parcel that its request is in; - for none"`
 		Text       string `query:"text" json:"-" description:"somewhere in its id, slot or who asked for it"`
 		paged
 	}
@@ -33,7 +34,7 @@ type (
 	}
 	itemQuery struct {
 		ID      string `path:"id" json:"-"`
-		Outcome string `query:"outcome" json:"-" enum:"waiting,begun,refused,left"`
+		Outcome string `query:"outcome" json:"-" enum:"waiting,started,refused,left"`
 		State   string `query:"state" json:"-" description:"of the replacement"`
 		paged
 	}
@@ -89,12 +90,17 @@ var workRoutes = []route{
 		}).quietly(),
 	looks("/replacements", "list replacements, newest first", func(ctx context.Context, s *service.Service,
 		_ people.Bearer, in replacementQuery) (page[contract.Replacement], error) {
-		f := fleet.ReplacementFilter{Device: in.Device, Slot: in.Slot, State: replacement.State(in.State),
+		parcel, err := signing.ParcelFilter(in.Parcel)
+		if err != nil {
+			return page[contract.Replacement]{}, err
+		}
+		f := fleet.ReplacementFilter{Parcel: parcel, Device: in.Device, Slot: in.Slot,
+			State:      replacement.State(in.State),
 			WaitingFor: replacement.WaitingFor(in.WaitingFor), Stage: replacement.Stage(in.Stage), Signer: in.Signer,
 			Text: in.Text}
 		return pageOf(ctx, in.paged, f, s.Replace.Replacements, s.Replace.CountReplacements)
 	}),
-	begins("/replacements", "begin a replacement", func(ctx context.Context, s *service.Service, who people.Bearer,
+	begins("/replacements", "start a replacement", func(ctx context.Context, s *service.Service, who people.Bearer,
 		in contract.Order) (contract.Replacement, error) {
 		return s.Replace.Begin(ctx, in, who.User)
 	}),
@@ -162,53 +168,53 @@ var workRoutes = []route{
 		in paged) (page[contract.Batch], error) {
 		return pageOf(ctx, in, nothing{}, func(ctx context.Context, _ nothing, p paging.Page) ([]contract.Batch,
 			string, error) {
-			return s.Replace.Batches(ctx, p)
-		}, func(ctx context.Context, _ nothing) (int, error) { return s.Replace.CountBatches(ctx) })
+			return s.Replace.Batches.List(ctx, p)
+		}, func(ctx context.Context, _ nothing) (int, error) { return s.Replace.Batches.Count(ctx) })
 	}),
-	begins("/batches", "begin a replacement of each of many slots", func(ctx context.Context, s *service.Service,
+	begins("/batches", "start a replacement of each of many slots", func(ctx context.Context, s *service.Service,
 		who people.Bearer, in contract.BatchOrder) (contract.Batch, error) {
-		return s.Replace.BeginBatch(ctx, in, who.User)
+		return s.Replace.Batches.Begin(ctx, in, who.User)
 	}),
 	does("POST", "/batches/rehearsals", "count the slots of a batch and rehearse one of them; nothing is sent", 200,
 		func(ctx context.Context, s *service.Service, _ people.Bearer,
 			in contract.BatchOrder) (contract.BatchRehearsal, error) {
-			return s.Replace.RehearseBatch(ctx, in)
+			return s.Replace.Batches.Rehearse(ctx, in)
 		}).quietly(),
 	looks("/batches/{id}", "show a batch with its account", func(ctx context.Context, s *service.Service,
 		_ people.Bearer, in byID) (contract.Batch, error) {
-		return s.Replace.Batch(ctx, in.ID)
+		return s.Replace.Batches.Get(ctx, in.ID)
 	}),
 	looks("/batches/{id}/items", "list the slots of a batch with what became of each",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in itemQuery) (page[contract.BatchItem], error) {
 			return pageOf(ctx, in.paged, contract.ItemFilter{Batch: in.ID, Outcome: in.Outcome, State: in.State},
-				s.Replace.BatchItems, s.Replace.CountBatchItems)
+				s.Replace.Batches.Items, s.Replace.Batches.CountItems)
 		}),
-	does("POST", "/batches/{id}/stop", "begin nothing further of a batch; what was begun goes on", 200,
+	does("POST", "/batches/{id}/stop", "stop starting new ones of a batch; what was started goes on", 200,
 		func(ctx context.Context, s *service.Service, who people.Bearer, in byID) (contract.Batch, error) {
-			return s.Replace.StopBatch(ctx, in.ID, who.User)
+			return s.Replace.Batches.Stop(ctx, in.ID, who.User)
 		}),
 
 	looks("/tasks", "list the tasks that wait for a person, oldest first",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in taskQuery) (page[contract.Task], error) {
-			return pageOf(ctx, in.paged, in.Replacement, s.Replace.Tasks, s.Replace.CountTasks)
+			return pageOf(ctx, in.paged, in.Replacement, s.Replace.Tasks.List, s.Replace.Tasks.Count)
 		}),
 	looks("/tasks/{id}", "show a task", func(ctx context.Context, s *service.Service, _ people.Bearer,
 		in byID) (contract.Task, error) {
-		return s.Replace.Task(ctx, in.ID)
+		return s.Replace.Tasks.Get(ctx, in.ID)
 	}),
 	{method: "GET", path: v1 + "/tasks/{id}/files/{name}", summary: "download a file of a task", status: 200,
 		in: byFile{}, media: "application/octet-stream", handler: taskFile},
 	does("POST", "/tasks/{id}/take", "assign a task to oneself", 200, func(ctx context.Context, s *service.Service,
 		who people.Bearer, in byID) (contract.Task, error) {
-		return s.Replace.TakeTask(ctx, in.ID, who.User)
+		return s.Replace.Tasks.Take(ctx, in.ID, who.User)
 	}),
 	does("POST", "/tasks/{id}/notes", "add a note to a task", 200, func(ctx context.Context, s *service.Service,
 		who people.Bearer, in askText) (contract.Task, error) {
-		return s.Replace.NoteTask(ctx, in.ID, in.Text, who.User)
+		return s.Replace.Tasks.Note(ctx, in.ID, in.Text, who.User)
 	}),
 	begins("/tasks/{id}/answer", "task completed, with the result that it asks for",
 		func(ctx context.Context, s *service.Service, who people.Bearer, in askText) (contract.Replacement, error) {
-			return s.Replace.AnswerTask(ctx, in.ID, in.Text, who.User)
+			return s.Replace.Tasks.Answer(ctx, in.ID, in.Text, who.User)
 		}),
 }
 

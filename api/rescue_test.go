@@ -3,16 +3,17 @@ package api
 import (
 	"bytes"
 	"encoding/json"
-	"freshseal/contract"
 	"log/slog"
 	"net/http/httptest"
 	"strings"
 	"testing"
 
+	"freshseal/contract"
+
 	"github.com/gofiber/fiber/v3"
 )
 
-// A call that panics is answered with an id that stands in the log beside the
+// A call that panics is answered with an id that is in the log beside the
 // place; the next call is served.
 func TestAPanicIsAnsweredAndLogged(t *testing.T) {
 	var log bytes.Buffer

@@ -7,16 +7,15 @@ import (
 	"strconv"
 
 	"freshseal/contract"
+	"freshseal/service"
 	"freshseal/service/access"
 	"freshseal/service/fleet"
 	"freshseal/service/monitor"
+	"freshseal/service/own"
 	"freshseal/service/paging"
 	"freshseal/service/people"
 	"freshseal/service/problem"
-	"freshseal/service/replace"
 	"freshseal/service/signing"
-
-	"freshseal/service"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -43,7 +42,7 @@ type route struct {
 var routes = slices.Concat(ownRoutes, metricsRoutes, calendarRoutes, peopleRoutes, fleetRoutes, discoveryRoutes,
 	aheadRoutes, reportRoutes, workRoutes, pinRoutes, tellRoutes, deskRoutes, ruleRoutes)
 
-// needs is the role that a call needs.
+// needs returns the role that a call needs.
 func (r route) needs() contract.Role {
 	switch {
 	case r.role != "":
@@ -54,7 +53,7 @@ func (r route) needs() contract.Role {
 	return contract.Operator
 }
 
-// guarded says that a change must name the revision that it is for.
+// guarded reports whether a change must name the revision that it is for.
 func (r route) guarded() bool {
 	_, must := r.in.(interface {
 		revision() (problem.Revision, error)
@@ -62,13 +61,13 @@ func (r route) guarded() bool {
 	return must
 }
 
-// by says which role is needed.
+// by returns which role is needed.
 func (r route) by(role contract.Role) route {
 	r.role = role
 	return r
 }
 
-// takesFile is does for a body that holds a file.
+// takesFile returns does for a body that holds a file.
 func takesFile[In, Out any](path, summary string, f use[In, Out]) route {
 	r := does("POST", path, summary, 200, f)
 	r.handler = call(200, fileBody, f)
@@ -133,14 +132,18 @@ func ends[In any](method, path, summary string, f func(ctx context.Context, s *s
 }
 
 // The rooms of the service, for routes that hand their call on as it is.
-func theAccess(s *service.Service) *access.Service   { return s.Access }
-func theMonitor(s *service.Service) *monitor.Service { return s.Monitor }
-func theFleet(s *service.Service) *fleet.Service     { return s.Fleet }
-func theSigning(s *service.Service) *signing.Service { return s.Signing }
-func theReplace(s *service.Service) *replace.Service { return s.Replace }
-func thePeople(s *service.Service) *people.Service   { return s.People }
+func theAccess(s *service.Service) *access.Service         { return s.Access }
+func theSites(s *service.Service) *access.Sites            { return s.Access.Sites }
+func theRules(s *service.Service) *monitor.Policies        { return s.Monitor.Rules }
+func theTrust(s *service.Service) *monitor.Trust           { return s.Monitor.Trust }
+func theMonitor(s *service.Service) *monitor.Service       { return s.Monitor }
+func theDiscoveries(s *service.Service) *fleet.Discoveries { return s.Fleet.Discoveries }
+func theFleet(s *service.Service) *fleet.Service           { return s.Fleet }
+func theSigning(s *service.Service) *signing.Service       { return s.Signing }
+func theOwn(s *service.Service) *own.Service               { return s.Own }
+func thePeople(s *service.Service) *people.Service         { return s.People }
 
-// listing is a list that takes nothing.
+// listing returns a list that takes nothing.
 func listing[R, T any](path, summary string, room func(*service.Service) R,
 	list func(R, context.Context) ([]T, error)) route {
 	return looks(path, summary, func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (page[T],

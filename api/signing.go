@@ -5,15 +5,16 @@ import (
 	"mime/multipart"
 
 	"freshseal/contract"
+	"freshseal/core/language/library"
+	"freshseal/core/language/procedure"
+	"freshseal/core/language/rehearsal"
+	"freshseal/core/pki/cert"
+	"freshseal/service"
 	"freshseal/service/fleet"
 	"freshseal/service/monitor"
 	"freshseal/service/paging"
 	"freshseal/service/people"
 	"freshseal/service/signing"
-
-	"freshseal/core/language/procedure"
-	"freshseal/core/pki/cert"
-	"freshseal/service"
 )
 
 type (
@@ -64,6 +65,8 @@ type (
 	}
 	askParcel struct {
 		Signer string `json:"signer" required:"true"`
+		// only the requests of these; none: all that are pending
+		Replacements []string `json:"replacements,omitempty"`
 	}
 	intakeForm struct {
 		Files      []*multipart.FileHeader `formData:"file" required:"true" description:"the files of the pile, any names"`
@@ -78,11 +81,11 @@ var deskRoutes = []route{
 	listing("/signers", "list signers", theSigning, (*signing.Service).Signers),
 	looks("/bench", "show the certificates of the authority bench", func(ctx context.Context, s *service.Service,
 		_ people.Bearer, _ nothing) (contract.Bench, error) {
-		return s.Signing.Bench(ctx)
+		return s.Signing.Lab.Bench(ctx)
 	}),
-	does("PUT", "/bench", "set the authority bench up anew", 200, func(ctx context.Context, s *service.Service,
+	does("PUT", "/bench", "set the authority bench up again", 200, func(ctx context.Context, s *service.Service,
 		_ people.Bearer, in contract.BenchSetup) (contract.Bench, error) {
-		return s.Signing.SetUpBench(ctx, in)
+		return s.Signing.Lab.SetUpBench(ctx, in)
 	}).by(contract.Admin),
 	does("PUT", "/signers/{name}", "add or change a signer", 200, func(ctx context.Context, s *service.Service,
 		_ people.Bearer, in putSigner) (contract.Signer, error) {
@@ -117,7 +120,7 @@ var deskRoutes = []route{
 	}),
 	posts("/parcels", "pack the requests that wait for a signer", func(ctx context.Context, s *service.Service,
 		who people.Bearer, in askParcel) (contract.Parcel, error) {
-		return s.Signing.PackParcel(ctx, in.Signer, who.User)
+		return s.Signing.PackParcel(ctx, in.Signer, in.Replacements, who.User)
 	}),
 	{method: "GET", path: v1 + "/parcels/{id}/archive", summary: "the parcel as a zip archive", status: 200,
 		in: byID{}, media: "application/zip", handler: archive},
@@ -134,8 +137,8 @@ var deskRoutes = []route{
 // ruleRoutes are about what is trusted, what is wanted and how it is done.
 var ruleRoutes = []route{
 	listing("/trust-groups", "list trust groups, the fleet first", theMonitor, (*monitor.Service).TrustGroups),
-	showing("/trust-groups/{name}/anchors", "list the roots that a trust group trusts", theMonitor,
-		func(s *monitor.Service, ctx context.Context, name string) (page[cert.Facts], error) {
+	showing("/trust-groups/{name}/anchors", "list the roots that a trust group trusts", theTrust,
+		func(s *monitor.Trust, ctx context.Context, name string) (page[cert.Facts], error) {
 			items, err := s.Anchors(ctx, name)
 			return page[cert.Facts]{Items: items}, err
 		}),
@@ -154,7 +157,7 @@ var ruleRoutes = []route{
 			if err != nil {
 				return err
 			}
-			return s.Monitor.RemoveAnchor(ctx, in.Name, in.SHA256, known)
+			return s.Monitor.Trust.RemoveAnchor(ctx, in.Name, in.SHA256, known)
 		}).by(contract.Admin),
 	{method: "POST", path: v1 + "/trust-groups/{name}/exports", summary: "export the roots of a trust group in the " +
 		"form that a kind of client needs", status: 200, in: askExport{}, media: "application/octet-stream",
@@ -162,23 +165,23 @@ var ruleRoutes = []route{
 	looks("/authorities", "list the certificates from which chains are completed; nobody trusts them for that",
 		func(ctx context.Context, s *service.Service, _ people.Bearer,
 			in askAuthorities) (contract.Authorities, error) {
-			return s.Monitor.Authorities(ctx, in.Text)
+			return s.Monitor.Trust.Authorities(ctx, in.Text)
 		}),
 	{method: "POST", path: v1 + "/authorities/{sha256}/exports", summary: "export a root or an intermediate in the " +
 		"form that a kind of client needs", status: 200, in: askAuthorityExport{}, media: "application/octet-stream",
 		handler: exportAuthority, quiet: true, role: contract.Viewer},
 	ends("DELETE", "/authorities/{sha256}", "remove an authority", func(ctx context.Context, s *service.Service,
 		_ people.Bearer, in bySHA256) error {
-		return s.Monitor.RemoveAuthority(ctx, in.SHA256)
+		return s.Monitor.Trust.RemoveAuthority(ctx, in.SHA256)
 	}).by(contract.Admin),
-	listing("/policies", "list the rules of every scope, the fleet's first", theMonitor, (*monitor.Service).Policies),
+	listing("/policies", "list the rules of every scope, the fleet's first", theRules, (*monitor.Policies).Policies),
 	does("PUT", "/policies", "set the rules of a scope", 200, func(ctx context.Context, s *service.Service,
 		_ people.Bearer, in putPolicy) (contract.Policy, error) {
 		known, err := in.revision()
 		if err != nil {
 			return contract.Policy{}, err
 		}
-		return s.Monitor.SetPolicy(ctx, in.NewPolicy, known)
+		return s.Monitor.Rules.SetPolicy(ctx, in.NewPolicy, known)
 	}).by(contract.Admin),
 	listing("/procedures", "list procedures", theFleet,
 		func(s *fleet.Service, ctx context.Context) ([]contract.Procedure, error) {
@@ -199,8 +202,9 @@ var ruleRoutes = []route{
 		}),
 }
 
-func showProcedure(p procedure.Source, devices int) contract.Procedure {
-	out := contract.Procedure{Name: p.Name, Title: p.Title, About: p.About, Steps: p.Tell(), YAML: p.YAML,
+func showProcedure(p library.Source, devices int) contract.Procedure {
+	out := contract.Procedure{Name: p.Name, Title: p.Title, About: p.About, Steps: rehearsal.Tell(p.Procedure),
+		YAML:     p.YAML,
 		Settings: []contract.Setting{}, Keys: []string{}, Links: append([]string{}, p.Links...),
 		Signs: p.Traits.SignsItself, Devices: devices, Usable: p.Usable(),
 		Faults: append([]procedure.Fault{}, p.Faults...)}

@@ -4,7 +4,9 @@ import (
 	"bufio"
 	"bytes"
 	"cmp"
+	"context"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,14 +15,15 @@ import (
 	"freshseal/contract"
 	"freshseal/core/pki/pack"
 	"freshseal/core/pki/trust"
-	"freshseal/service/fleet"
+	"freshseal/service"
+	"freshseal/service/paging"
 	"freshseal/service/problem"
 	"freshseal/service/sheet"
 
 	"github.com/gofiber/fiber/v3"
 )
 
-// exportAnchors sends a file of roots; what to do with it stands in the header
+// exportAnchors sends a file of roots; what to do with it is in the header
 // Instruction.
 func exportAnchors(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
@@ -28,7 +31,7 @@ func exportAnchors(s *Server) fiber.Handler {
 		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		f, err := s.service.Monitor.ExportAnchors(c.Context(), in.Name, in.Export)
+		f, err := s.service.Monitor.Trust.ExportAnchors(c.Context(), in.Name, in.Export)
 		if err != nil {
 			return err
 		}
@@ -43,7 +46,7 @@ func exportAuthority(s *Server) fiber.Handler {
 		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		f, err := s.service.Monitor.ExportAuthority(c.Context(), in.SHA256, in.Export)
+		f, err := s.service.Monitor.Trust.ExportAuthority(c.Context(), in.SHA256, in.Export)
 		if err != nil {
 			return err
 		}
@@ -83,7 +86,7 @@ func exportKey(s *Server) fiber.Handler {
 		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		content, err := s.service.Replace.ExportKey(c.Context(), in.ID, in.KeyExport, bearer(c).User)
+		content, err := s.service.Replace.Exports.ExportKey(c.Context(), in.ID, in.KeyExport, bearer(c).User)
 		if err != nil {
 			return err
 		}
@@ -99,7 +102,7 @@ func exportFile(s *Server) fiber.Handler {
 		if err := decode(c, &in, plainBody); err != nil {
 			return err
 		}
-		content, err := s.service.Replace.ExportFile(c.Context(), in.ID, in.Name, in.FileExport, bearer(c).User)
+		content, err := s.service.Replace.Exports.ExportFile(c.Context(), in.ID, in.Name, in.FileExport, bearer(c).User)
 		if err != nil {
 			return err
 		}
@@ -112,7 +115,7 @@ func exportFile(s *Server) fiber.Handler {
 func taskFile(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		name := c.Params("name")
-		content, err := s.service.Replace.TaskFile(c.Context(), c.Params("id"), name, bearer(c).User,
+		content, err := s.service.Replace.Tasks.File(c.Context(), c.Params("id"), name, bearer(c).User,
 			bearer(c).Role.Reaches(contract.Operator))
 		if err != nil {
 			return err
@@ -144,7 +147,7 @@ func export(s *Server) fiber.Handler {
 		if err := s.service.People.Record(c.Context(), bearer(c).User, "export all devices", ""); err != nil {
 			return err
 		}
-		f, err := s.service.Fleet.ExportDevices(c.Context(), c.Query("form"))
+		f, err := s.service.Fleet.Inventory.ExportDevices(c.Context(), c.Query("form"))
 		if err != nil {
 			return err
 		}
@@ -159,27 +162,29 @@ func sendSheet(c fiber.Ctx, f sheet.File) error {
 	return c.Send(f.Content)
 }
 
-func slotSheet(s *Server) fiber.Handler {
-	return func(c fiber.Ctx) error {
-		var in slotQuery
-		if err := decode(c, &in, 0); err != nil {
-			return err
+// asCSV sends the rows that fit a query as CSV, all of them, and records who took them.
+func asCSV[Q interface{ page() (paging.Page, error) }](name, act string, write func(ctx context.Context,
+	s *service.Service, w io.Writer, in Q, p paging.Page) error) func(*Server) fiber.Handler {
+	return func(s *Server) fiber.Handler {
+		return func(c fiber.Ctx) error {
+			var in Q
+			if err := decode(c, &in, 0); err != nil {
+				return err
+			}
+			wanted, err := in.page()
+			if err != nil {
+				return err
+			}
+			var rows bytes.Buffer
+			if err := write(c.Context(), s.service, &rows, in, wanted); err != nil {
+				return err
+			}
+			if err := s.service.People.Record(c.Context(), bearer(c).User, act,
+				string(c.Request().URI().QueryString())); err != nil {
+				return err
+			}
+			return sendSheet(c, sheet.File{Name: name, Media: "text/csv; charset=utf-8", Content: rows.Bytes()})
 		}
-		wanted, err := in.page()
-		if err != nil {
-			return err
-		}
-		var rows bytes.Buffer
-		if err := s.service.Fleet.SlotSheet(c.Context(), &rows, fleet.SlotsThat(in.SlotFilter), wanted); err != nil {
-			return err
-		}
-		if err := s.service.People.Record(c.Context(), bearer(c).User, "export slots",
-			string(c.Request().URI().QueryString())); err != nil {
-			return err
-		}
-		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
-		c.Set(fiber.HeaderContentDisposition, `attachment; filename="slots.csv"`)
-		return c.Send(rows.Bytes())
 	}
 }
 

@@ -107,7 +107,7 @@ func (r *Runner) pass(ctx context.Context, steps []procedure.Step, since int64, 
 		if !step.Holds(scope) || r.Journal.Fate(procedure.Enclosure, step.Name).LastDone > since {
 			continue
 		}
-		within, err := r.entered(ctx, step, scope)
+		within, err := enteredWeb(ctx, r, step, scope)
 		if err != nil {
 			return err
 		}

@@ -17,10 +17,10 @@ import (
 var changing = []procedure.Section{procedure.Request, procedure.Backup, procedure.Trust, procedure.Install,
 	procedure.Trial, procedure.Activate, procedure.Prove, procedure.Mirror}
 
-// Final is the section under which what is always done stands in the journal.
+// Final is the section under which what is always done is in the journal.
 const Final procedure.Section = "finally"
 
-// Keep keeps copies of all files that the steps to come will change, as far as
+// Keep stores copies of all files that the steps to come will change, as far as
 // their paths are known already, before the first of them is touched.
 func (r *Runner) Keep(ctx context.Context, scope *procedure.Scope) error {
 	for _, section := range changing[1:] {
@@ -37,9 +37,9 @@ func (r *Runner) Keep(ctx context.Context, scope *procedure.Scope) error {
 				if err != nil || r.inWork(path) {
 					continue // kept just before the step
 				}
-				if err := r.aside(ctx, procedure.Backup, "keep a copy of "+path, path, scope,
+				if err := undoAside(ctx, r, procedure.Backup, "keep a copy of "+path, path, scope,
 					func(ctx context.Context) error {
-						return r.keep(ctx, path)
+						return keepStep(ctx, r, path)
 					}); err != nil {
 					return err
 				}
@@ -49,9 +49,9 @@ func (r *Runner) Keep(ctx context.Context, scope *procedure.Scope) error {
 	return nil
 }
 
-// aside does something that stands in no procedure between two entries of the
+// undoAside does something that is in no procedure between two entries of the
 // journal. It may always be repeated.
-func (r *Runner) aside(ctx context.Context, section procedure.Section, name, text string, scope *procedure.Scope,
+func undoAside(ctx context.Context, r *Runner, section procedure.Section, name, text string, scope *procedure.Scope,
 	do func(context.Context) error) error {
 	if _, done := r.Journal.Done(section, name, text); done {
 		return nil
@@ -90,16 +90,16 @@ func (r *Runner) aside(ctx context.Context, section procedure.Section, name, tex
 		Cause: err}
 }
 
-// keep makes the copy of a file that its undoing needs, unless it is there.
-func (r *Runner) keep(ctx context.Context, path string) error {
+// keepStep makes the copy of a file that its undoing needs, unless it is there.
+func keepStep(ctx context.Context, r *Runner, path string) error {
 	if err := r.work(ctx); err != nil {
 		return err
 	}
-	return r.files(path).Keep(ctx, path, r.copyOf(path))
+	return r.files(path).Keep(ctx, path, copyOf(r, path))
 }
 
-// copyOf is where the copy of a file is kept.
-func (r *Runner) copyOf(path string) string {
+// copyOf returns where the copy of a file is kept.
+func copyOf(r *Runner, path string) string {
 	sum := sha256.Sum256([]byte(path))
 	return r.Work + "/" + procedure.BeforeFolder + "/" + hex.EncodeToString(sum[:8])
 }
@@ -107,14 +107,14 @@ func (r *Runner) copyOf(path string) string {
 // Back undoes every change that was begun, last first, each tried even where
 // another fails; then what must run again does, if something was undone; then what is always done. from is
 // the first section that is undone; section is the name under which all of it
-// stands in the journal. The errors are of steps that failed, and HeldErrors; ErrPerson says that
+// is in the journal. The errors are of steps that failed, and HeldErrors; ErrPerson says that
 // a person must do the next one.
 func (r *Runner) Back(ctx context.Context, section, from procedure.Section, scope *procedure.Scope) error {
-	return r.backTo(ctx, section, changing[len(changing)-1], from, scope)
+	return backTo(ctx, r, section, changing[len(changing)-1], from, scope)
 }
 
 // backTo undoes the sections from last back to from.
-func (r *Runner) backTo(ctx context.Context, section, last, from procedure.Section, scope *procedure.Scope) error {
+func backTo(ctx context.Context, r *Runner, section, last, from procedure.Section, scope *procedure.Scope) error {
 	var failed []error
 	var repeats, finals []procedure.Ready
 	restored := map[string]bool{}
@@ -130,13 +130,13 @@ func (r *Runner) backTo(ctx context.Context, section, last, from procedure.Secti
 				if !fate.Begun {
 					continue
 				}
-				err := r.undo(ctx, section, step, item, scope, fate, restored, &repeats)
+				err := undoStep(ctx, r, section, step, item, scope, fate, restored, &repeats)
 				if stops(ctx, err) {
 					return err
 				}
 				failed = append(failed, err)
 				if step.Finally != nil {
-					within, err := r.entered(ctx, *step.Finally, scope)
+					within, err := enteredWeb(ctx, r, *step.Finally, scope)
 					failed = append(failed, err)
 					final, err := step.FinallyReady(item, within)
 					failed, finals = append(failed, err), append(finals, final)
@@ -172,7 +172,7 @@ func (r *Runner) backTo(ctx context.Context, section, last, from procedure.Secti
 
 // Unmake undoes what request made, and clears by the section cancel: nothing of it is live.
 func (r *Runner) Unmake(ctx context.Context, scope *procedure.Scope) error {
-	return r.backTo(ctx, procedure.Cancel, procedure.Request, procedure.Request, scope)
+	return backTo(ctx, r, procedure.Cancel, procedure.Request, procedure.Request, scope)
 }
 
 // Undone reports whether the way back undid something.
@@ -214,19 +214,19 @@ func (r *Runner) Afresh(ctx context.Context, scope *procedure.Scope) error {
 	if err := r.Back(ctx, procedure.Cancel, procedure.Request, scope); err != nil || !r.Procedure.Uses(procedure.SSH) {
 		return err
 	}
-	return r.aside(ctx, procedure.Cancel, name, r.Work, scope, func(ctx context.Context) error {
+	return undoAside(ctx, r, procedure.Cancel, name, r.Work, scope, func(ctx context.Context) error {
 		return r.Tidy(ctx, false, scope)
 	})
 }
 
-// stops says that the way back cannot go on: a person must act, the service is
+// stops reports whether the way back cannot go on: a person must act, the service is
 // being stopped, a command may still be running, or the journal cannot be written.
 func stops(ctx context.Context, err error) bool {
 	return errors.Is(err, ErrPerson) || ctx.Err() != nil || runs(err) || errors.As(err, new(*JournalError))
 }
 
-// undo takes one step's change back.
-func (r *Runner) undo(ctx context.Context, section procedure.Section, step procedure.Step, item string,
+// undoStep takes one step's change back.
+func undoStep(ctx context.Context, r *Runner, section procedure.Section, step procedure.Step, item string,
 	scope *procedure.Scope, fate Fate, restored map[string]bool, repeats *[]procedure.Ready) error {
 	if step.Do.Writes() != "" {
 		path, err := step.WritesTo(item, scope)
@@ -235,8 +235,8 @@ func (r *Runner) undo(ctx context.Context, section procedure.Section, step proce
 		}
 		restored[path] = true
 		name := "put back " + path
-		err = r.aside(ctx, section, name, path, scope, func(ctx context.Context) error {
-			put, err := r.files(path).Back(ctx, path, r.copyOf(path), r.Edition < procedure.Edition)
+		err = undoAside(ctx, r, section, name, path, scope, func(ctx context.Context) error {
+			put, err := r.files(path).Back(ctx, path, copyOf(r, path), r.Edition < procedure.Edition)
 			if errors.Is(err, ssh.ErrNoCopy) && !fate.Done {
 				return nil // it failed before anything was written: a copy is made first
 			}
@@ -253,14 +253,14 @@ func (r *Runner) undo(ctx context.Context, section procedure.Section, step proce
 	switch step.Undo.Kind {
 	case procedure.UndoSteps:
 		for i, each := range step.Undo.Items {
-			if err := r.undoItem(ctx, section, step, i, item, each, fate, scope); err != nil {
+			if err := undoItem(ctx, r, section, step, i, item, each, fate, scope); err != nil {
 				return err
 			}
 		}
 	case procedure.UndoItself:
-		return r.undoneByItself(ctx, step, fate, scope)
+		return undoneByItself(ctx, r, step, fate, scope)
 	case procedure.UndoAgain:
-		scope, err := r.entered(ctx, step, scope)
+		scope, err := enteredWeb(ctx, r, step, scope)
 		if err != nil {
 			return err
 		}
@@ -274,7 +274,7 @@ func (r *Runner) undo(ctx context.Context, section procedure.Section, step proce
 }
 
 // undoItem carries out one step of an undo, where what is seen or what it names lets it.
-func (r *Runner) undoItem(ctx context.Context, section procedure.Section, step procedure.Step, i int, item string,
+func undoItem(ctx context.Context, r *Runner, section procedure.Section, step procedure.Step, i int, item string,
 	undo procedure.UndoItem, fate Fate, scope *procedure.Scope) error {
 	switch {
 	case undo.Hold:
@@ -284,13 +284,13 @@ func (r *Runner) undoItem(ctx context.Context, section procedure.Section, step p
 		return &HeldError{"“" + undo.Step.Name + "” was not sent", "nothing says whether it may be: it restores " +
 			"what the device calls the one before"}
 	case len(undo.When) > 0:
-		sent, err := r.guarded(ctx, section, step, i, item, fate, scope)
+		sent, err := guardedUndo(ctx, r, section, step, i, item, fate, scope)
 		r.undone = r.undone || sent
 		return err
 	case fate.Refused && !fate.Done && fate.Until.IsZero():
 		return nil // it changed nothing
 	}
-	within, err := r.entered(ctx, undo.Step, scope)
+	within, err := enteredWeb(ctx, r, undo.Step, scope)
 	if err != nil {
 		return err
 	}
@@ -305,7 +305,7 @@ func (r *Runner) undoItem(ctx context.Context, section procedure.Section, step p
 }
 
 // undoneByItself waits until the device has taken a change back by itself.
-func (r *Runner) undoneByItself(ctx context.Context, step procedure.Step, fate Fate, scope *procedure.Scope) error {
+func undoneByItself(ctx context.Context, r *Runner, step procedure.Step, fate Fate, scope *procedure.Scope) error {
 	longest := step.Undo.Within + r.Procedure.Traits.RestartLimit
 	limit, began := fate.switched().Add(longest), time.Now()
 	for {
@@ -326,7 +326,7 @@ func (r *Runner) undoneByItself(ctx context.Context, step procedure.Step, fate F
 	}
 }
 
-// again is a step that is done once more at the end of the way back.
+// again returns a step that is done once more at the end of the way back.
 func again(step procedure.Step, item string, scope *procedure.Scope) (procedure.Ready, error) {
 	if step.Undo.Kind != procedure.UndoAgain {
 		return procedure.Ready{}, errors.New("it is not done again")
@@ -337,7 +337,7 @@ func again(step procedure.Step, item string, scope *procedure.Scope) (procedure.
 	return step.Expand(procedure.Revert, item, scope)
 }
 
-// withoutSame is an expectation without what only the new certificate fulfils.
+// withoutSame returns an expectation without what only the new certificate fulfils.
 func withoutSame(e procedure.Expect) procedure.Expect {
 	e.Same = ""
 	return e
@@ -346,23 +346,23 @@ func withoutSame(e procedure.Expect) procedure.Expect {
 // Finish does what is always done, of the steps that were begun, last first; what was begun
 // in survey is done by Leave.
 func (r *Runner) Finish(ctx context.Context, scope *procedure.Scope) error {
-	return r.finals(ctx, procedure.Sections[1:], scope)
+	return runFinals(ctx, r, procedure.Sections[1:], scope)
 }
 
 // Leave does what is always done beside steps of survey: they let us in, so their ends come when
-// the device is cleared of what is not needed any more. What these ends leave is cleared again;
+// the device is cleared of what is no longer needed. What these ends leave is cleared again;
 // keep is that of Tidy.
 func (r *Runner) Leave(ctx context.Context, scope *procedure.Scope, keep bool) error {
 	left := r.worked // the device could not be cleared, which is told already
-	if err := r.finals(ctx, procedure.Sections[:1], scope); err != nil || left || !r.worked {
+	if err := runFinals(ctx, r, procedure.Sections[:1], scope); err != nil || left || !r.worked {
 		return err
 	}
 	return r.Tidy(ctx, keep, scope)
 }
 
-// finally does what is always done beside a step.
-func (r *Runner) finally(ctx context.Context, step procedure.Step, item string, scope *procedure.Scope) error {
-	scope, err := r.entered(ctx, *step.Finally, scope)
+// runFinally does what is always done beside a step.
+func runFinally(ctx context.Context, r *Runner, step procedure.Step, item string, scope *procedure.Scope) error {
+	scope, err := enteredWeb(ctx, r, *step.Finally, scope)
 	if err != nil {
 		return err
 	}
@@ -373,7 +373,7 @@ func (r *Runner) finally(ctx context.Context, step procedure.Step, item string, 
 	return err
 }
 
-func (r *Runner) finals(ctx context.Context, sections []procedure.Section, scope *procedure.Scope) error {
+func runFinals(ctx context.Context, r *Runner, sections []procedure.Section, scope *procedure.Scope) error {
 	var failed []error
 	for _, in := range slices.Backward(sections) {
 		for _, step := range slices.Backward(r.Procedure.Steps[in]) {
@@ -385,7 +385,7 @@ func (r *Runner) finals(ctx context.Context, sections []procedure.Section, scope
 				if !r.Journal.Fate(in, step.Titled(item)).Begun {
 					continue
 				}
-				err := r.finally(ctx, step, item, scope)
+				err := runFinally(ctx, r, step, item, scope)
 				if stops(ctx, err) {
 					return err
 				}

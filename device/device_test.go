@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 	"freshseal/device"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
@@ -28,7 +29,7 @@ type notebook struct {
 	at      map[int64]time.Time
 }
 
-func (n *notebook) Done(section procedure.Section, name, text string) (map[string]procedure.Value, bool) {
+func (n *notebook) Done(section procedure.Section, name, text string) (map[string]value.Value, bool) {
 	for i, e := range n.begun {
 		if e.Section == section && e.Name == name && e.Text == text && i < len(n.ended) && n.ended[i].OK {
 			return n.ended[i].Captured, true

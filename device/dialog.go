@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
 
 	"freshseal/core/language/dialog"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
@@ -27,37 +27,22 @@ const ending = 30 * time.Second
 // stuck is ended for certain before anything else is done; where it cannot, it may
 // still be running.
 func talk(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error) {
-	act := ready.Act.(*procedure.DialogAct)
+	act := ready.Act.(*verb.DialogAct)
 	link, err := r.open(ctx)
 	if err != nil {
 		return Result{}, readied(err)
 	}
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
-	var able ssh.Able
-	if act.Command != "" {
-		if able, err = link.Able(limited); err != nil {
-			return Result{}, readied(err)
-		}
-	}
-	if able.Sessions || uses(ready.Step) {
-		if err := r.work(limited); err != nil {
-			return Result{}, readied(err)
-		}
-	}
-	start := func() (*ssh.Talk, error) { return link.Talk(limited, act.Command) }
-	if able.Sessions = able.Sessions && id != 0; able.Sessions { // a look leaves no trace
-		start = func() (*ssh.Talk, error) { return link.TalkTracked(limited, r.runIn(id), act.Command) }
-	}
-	program, err := start()
+	program, tracked, err := startProgram(limited, r, link, ready, id)
 	if err != nil {
 		return Result{}, err
 	}
 	c := &dialog.Conversation{Turns: act.Talk, Meanwhile: act.Meanwhile}
-	exit, err := r.converse(limited, program, c, id, ready.Step.Secret)
+	exit, err := converse(limited, r, program, c, id, ready.Step.Secret)
 	ended := err == nil || told(err) || endsByItself(limited, program, err)
 	program.Close()
-	screen := r.unveiled(c.Screen())
+	screen := unveiledScreen(r, c.Screen())
 	result := Result{Exit: exit, Stdout: c.Text(), Shown: screen}
 	if act.Command == "" {
 		result.Exit = 0 // of a command line the code says nothing
@@ -65,8 +50,8 @@ func talk(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	switch {
 	case err == nil:
 		return result, nil
-	case able.Sessions:
-		if endErr := r.over(context.WithoutCancel(ctx), id); endErr != nil {
+	case tracked:
+		if endErr := dialogOver(context.WithoutCancel(ctx), r, id); endErr != nil {
 			return result, &mayRun{cause: fmt.Errorf("%w; %v", err, endErr)}
 		}
 	// What goes on in survey and request touches nothing that is live.
@@ -80,26 +65,70 @@ func talk(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	return result, err
 }
 
-// unveiled is a screen without secrets: a program that echoes one may have it broken by
-// the end of a line.
-func (r *Runner) unveiled(screen string) string {
-	for _, secret := range r.hidden {
-		var broken strings.Builder
-		for i, c := range secret {
-			if i > 0 {
-				broken.WriteString(`\n?`)
-			}
-			broken.WriteString(regexp.QuoteMeta(string(c)))
+// startProgram starts the program of a dialog. It reports whether the device keeps track of it, so that it can be ended
+// for certain.
+func startProgram(ctx context.Context, r *Runner, link *ssh.Link, ready procedure.Ready, id int64) (program *ssh.Talk,
+	tracked bool, err error) {
+	command := ready.Act.(*verb.DialogAct).Command
+	var able ssh.Able
+	if command != "" {
+		if able, err = link.Able(ctx); err != nil {
+			return nil, false, readied(err)
 		}
-		screen = regexp.MustCompile(broken.String()).ReplaceAllLiteralString(screen, "••••••")
+	}
+	if able.Sessions || uses(ready.Step) {
+		if err := r.work(ctx); err != nil {
+			return nil, false, readied(err)
+		}
+	}
+	if able.Sessions && id != 0 { // a look, which has no id, leaves no trace
+		program, err = link.TalkTracked(ctx, runInFolder(r, id), command)
+		return program, true, err
+	}
+	program, err = link.Talk(ctx, command)
+	return program, false, err
+}
+
+// unveiledScreen returns a screen without secrets: a program that echoes one may have it broken by
+// the end of a line.
+func unveiledScreen(r *Runner, screen string) string {
+	for _, secret := range r.hidden {
+		screen = withoutBroken(screen, secret)
 	}
 	return screen
 }
 
-// told says that the program told its own failure: what it did is over then.
+// withoutBroken takes a secret out of a screen, wherever lines end within it.
+func withoutBroken(screen, secret string) string {
+	secret = strings.ReplaceAll(secret, "\n", "")
+	if secret == "" || len(secret) > len(screen) {
+		return screen
+	}
+	flat, at := make([]byte, 0, len(screen)), make([]int, 0, len(screen)) // without line ends, and where each byte is
+	for i := range len(screen) {
+		if screen[i] != '\n' {
+			flat, at = append(flat, screen[i]), append(at, i)
+		}
+	}
+	var out strings.Builder
+	from := 0
+	for start := 0; ; {
+		n := strings.Index(string(flat[start:]), secret)
+		if n < 0 {
+			out.WriteString(screen[from:])
+			return out.String()
+		}
+		out.WriteString(screen[from:at[start+n]])
+		out.WriteString("••••••")
+		start += n + len(secret)
+		from = at[start-1] + 1
+	}
+}
+
+// told reports whether the program told its own failure: what it did is over then.
 func told(err error) bool { return errors.As(err, new(*dialog.Refused)) }
 
-// endsByItself says that a program whose text ended has ended.
+// endsByItself reports whether a program whose text ended has ended.
 func endsByItself(ctx context.Context, program *ssh.Talk, err error) bool {
 	if lost(err) {
 		return false
@@ -113,18 +142,18 @@ func endsByItself(ctx context.Context, program *ssh.Talk, err error) bool {
 	return false
 }
 
-// uses says that the step names the work folder.
+// uses reports whether the step names the work folder.
 func uses(s procedure.Step) bool {
 	w, ok := s.Do.(interface{ UsesWork() bool })
 	return ok && w.UsesWork()
 }
 
-// leaves says that an act has a program on the device which may outlive the service.
+// leaves reports whether an act has a program on the device which may outlive the service.
 func leaves(a procedure.Act) bool {
 	switch a := a.(type) {
-	case *procedure.DialogAct:
+	case *verb.DialogAct:
 		return a.Command != ""
-	case *procedure.WaitAct:
+	case *verb.WaitAct:
 		return a.First != ""
 	}
 	return false
@@ -132,8 +161,8 @@ func leaves(a procedure.Act) bool {
 
 // hangUp ends the program of a step in whose middle the service was stopped. still
 // says that something of it may go on; without begun it never began, and never will.
-func (r *Runner) hangUp(ctx context.Context, id int64) (begun, still bool, err error) {
-	stands, _, err := r.commandState(ctx, r.runIn(id))
+func hangUp(ctx context.Context, r *Runner, id int64) (begun, still bool, err error) {
+	stands, _, err := commandState(ctx, r, runInFolder(r, id))
 	if errors.Is(err, ErrCannotTell) {
 		return true, false, fmt.Errorf("the service was stopped during the step, and %w", err)
 	}
@@ -141,23 +170,23 @@ func (r *Runner) hangUp(ctx context.Context, id int64) (begun, still bool, err e
 		return false, false, nil
 	}
 	if err == nil {
-		err = r.over(ctx, id)
+		err = dialogOver(ctx, r, id)
 	}
 	return true, err != nil, err
 }
 
-// over ends what is left of a program.
-func (r *Runner) over(ctx context.Context, id int64) error {
+// dialogOver ends what is left of a program.
+func dialogOver(ctx context.Context, r *Runner, id int64) error {
 	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	link, err := r.open(limited)
 	if err == nil {
-		err = link.End(limited, r.runIn(id), r.As)
+		err = link.End(limited, runInFolder(r, id), r.As)
 	}
 	if lost(err) {
 		r.Close()
 		if link, err = r.open(limited); err == nil {
-			err = link.End(limited, r.runIn(id), r.As)
+			err = link.End(limited, runInFolder(r, id), r.As)
 		}
 	}
 	return err
@@ -172,15 +201,34 @@ type stuck struct {
 func (e *stuck) Error() string { return e.cause.Error() + ". The screen showed:\n" + e.screen }
 func (e *stuck) Unwrap() error { return e.cause }
 
+// answerProgram sends what the conversation has ready; wait is called after each answer, tell before an error is
+// returned.
+func answerProgram(c *dialog.Conversation, say func([]byte) error, tell, wait func()) error {
+	for {
+		next, err := c.Next()
+		if err != nil {
+			tell()
+		}
+		if err != nil || next == nil {
+			return err
+		}
+		if err := say(next.Say); err != nil {
+			return err
+		}
+		c.Typed(next)
+		wait()
+	}
+}
+
 // converse goes through the turns until the program ends.
-func (r *Runner) converse(ctx context.Context, program *ssh.Talk, c *dialog.Conversation, id int64,
+func converse(ctx context.Context, r *Runner, program *ssh.Talk, c *dialog.Conversation, id int64,
 	secret bool) (exit int, err error) {
 	told := ""
 	tell := func() {
 		if now := c.Screen(); now != told && !secret {
 			told = now
 			if id != 0 {
-				r.Journal.Show(ctx, id, show(r.unveiled(now), r.hidden), c.Percent())
+				r.Journal.Show(ctx, id, show(unveiledScreen(r, now), r.hidden), c.Percent())
 			}
 		}
 	}
@@ -195,29 +243,13 @@ func (r *Runner) converse(ctx context.Context, program *ssh.Talk, c *dialog.Conv
 		}
 		patience.Reset(limit)
 	}
-	answer := func(say func([]byte) error) error {
-		for {
-			next, err := c.Next()
-			if err != nil {
-				tell()
-			}
-			if err != nil || next == nil {
-				return err
-			}
-			if err := say(next.Say); err != nil {
-				return err
-			}
-			c.Typed(next)
-			wait()
-		}
-	}
 	wait()
 	var silence <-chan time.Time
 	for {
 		select {
 		case text, open := <-program.Heard():
 			if !open {
-				if err := answer(func([]byte) error { return nil }); err != nil { // what it wrote last
+				if err := answerProgram(c, func([]byte) error { return nil }, tell, wait); err != nil {
 					return 0, err
 				}
 				if exit, err = program.Wait(); err != nil {
@@ -231,7 +263,7 @@ func (r *Runner) converse(ctx context.Context, program *ssh.Talk, c *dialog.Conv
 			silence = time.After(quiet)
 		case <-silence:
 			silence = nil
-			if err := answer(program.Say); err != nil {
+			if err := answerProgram(c, program.Say, tell, wait); err != nil {
 				return 0, err
 			}
 		case <-ticks.C:

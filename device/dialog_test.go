@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"freshseal/standin"
+	_ "freshseal/standin/kinds"
 )
 
 // A menu is talked through, its screen is shown while it works, and its password stands
@@ -46,7 +47,7 @@ func TestADialogNeverGuesses(t *testing.T) {
 			[]string{"did not appear", "Kennwort?"}, true},
 		{"the password is wrong", standin.Box{}, "another", []string{"the menu does not know us: Not recognised"},
 			false},
-		{"the program is not there", standin.Box{Kind: "a shell"}, "hunter2",
+		{"the program is not there", standin.Box{Kind: standin.BareHost}, "hunter2",
 			[]string{"does not let it talk on a terminal"}, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {

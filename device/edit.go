@@ -4,17 +4,18 @@ import (
 	"context"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 )
 
 var _ = carries("edit", editFile)
 
-// editFile changes a text file by rules; the difference stands in the journal.
+// editFile changes a text file by rules; the difference is in the journal.
 func editFile(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result, error) {
-	act := ready.Act.(*procedure.EditAct)
+	act := ready.Act.(*verb.EditAct)
 	if _, err := r.open(ctx); err != nil {
 		return Result{}, err
 	}
-	if err := r.before(ctx, act.Path); err != nil {
+	if err := copyBefore(ctx, r, act.Path); err != nil {
 		return Result{}, err
 	}
 	files := r.files(act.Path)
@@ -30,7 +31,7 @@ func editFile(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (R
 		return Result{Shown: "nothing to change"}, nil
 	}
 	if !r.inWork(act.Path) {
-		if err := r.ours(ctx, act.Path, changed, ""); err != nil {
+		if err := oursAt(ctx, r, act.Path, changed, ""); err != nil {
 			return Result{}, err
 		}
 	}

@@ -4,12 +4,13 @@ import (
 	"context"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 )
 
 var _ = carries("fetch", fetch)
 
 func fetch(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result, error) {
-	act := ready.Act.(*procedure.FetchAct)
+	act := ready.Act.(*verb.FetchAct)
 	if _, err := r.open(ctx); err != nil {
 		return Result{}, err
 	}

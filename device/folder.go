@@ -28,8 +28,8 @@ func (r *Runner) work(ctx context.Context) error {
 	return nil
 }
 
-// runIn is the folder in which the device keeps what becomes of a command.
-func (r *Runner) runIn(id int64) string {
+// runInFolder returns the folder in which the device keeps what becomes of a command.
+func runInFolder(r *Runner, id int64) string {
 	return r.Work + "/" + runFolder + "/" + strconv.FormatInt(id, 10)
 }
 
@@ -40,18 +40,18 @@ func (r *Runner) Tidy(ctx context.Context, keep bool, scope *procedure.Scope, ot
 	if !r.Procedure.HasFolder() {
 		return nil
 	}
-	if !r.lets(scope) {
-		return r.tidy(ctx, keep, others...)
+	if !letsWork(r, scope) {
+		return tidyFolders(ctx, r, keep, others...)
 	}
 	// Nobody is asked to let us in again for what was done in this action.
 	text := strings.Join(append([]string{r.Work, strconv.FormatBool(keep)}, others...), " ")
-	return r.aside(ctx, procedure.Cancel, "clear the work folder", text, scope, func(ctx context.Context) error {
-		return r.tidy(ctx, keep, others...)
+	return undoAside(ctx, r, procedure.Cancel, "clear the work folder", text, scope, func(ctx context.Context) error {
+		return tidyFolders(ctx, r, keep, others...)
 	})
 }
 
-// lets reports whether something must let us onto the device before any contact.
-func (r *Runner) lets(scope *procedure.Scope) bool {
+// letsWork reports whether something must let us onto the device before any contact.
+func letsWork(r *Runner, scope *procedure.Scope) bool {
 	for _, a := range r.Procedure.Arounds {
 		if a.For == procedure.Contact && slices.ContainsFunc(a.Enter, func(step procedure.Step) bool {
 			return step.Holds(scope)
@@ -62,13 +62,13 @@ func (r *Runner) lets(scope *procedure.Scope) bool {
 	return false
 }
 
-func (r *Runner) tidy(ctx context.Context, keep bool, others ...string) error {
+func tidyFolders(ctx context.Context, r *Runner, keep bool, others ...string) error {
 	limited, cancel := context.WithTimeout(r.steps(ctx), time.Minute)
 	defer cancel()
 	// first: the device's own failure is the one to be told
 	for _, helper := range slices.Sorted(maps.Keys(r.Helpers)) {
-		if r.helped(helper) {
-			if err := r.tidyHelper(ctx, helper); err != nil {
+		if helpedBy(r, helper) {
+			if err := tidyHelper(ctx, r, helper); err != nil {
 				return err
 			}
 		}
@@ -82,24 +82,24 @@ func (r *Runner) tidy(ctx context.Context, keep bool, others ...string) error {
 	}
 	slices.Sort(others)
 	for _, folder := range slices.Compact(others) {
-		if err := r.remove(limited, folder); err != nil {
+		if err := removeFolder(limited, r, folder); err != nil {
 			return err
 		}
 	}
-	if err := r.remove(limited, r.Work, kept...); err != nil {
+	if err := removeFolder(limited, r, r.Work, kept...); err != nil {
 		return err
 	}
 	r.worked = false
-	if r.AsWord != "" { // what gives the word went with it; the next link brings it anew
+	if r.AsWord != "" { // what gives the word went with it; the next link brings it again
 		r.Close()
 	}
 	return nil
 }
 
-// remove removes a folder with the user's own rights, and with more where those
+// removeFolder removes a folder with the user's own rights, and with more where those
 // do not suffice. Where these need a word, it is the other way round: what gives the word
 // is in the folder.
-func (r *Runner) remove(ctx context.Context, folder string, keep ...string) error {
+func removeFolder(ctx context.Context, r *Runner, folder string, keep ...string) error {
 	ways := [][]string{nil, r.As}
 	switch {
 	case len(r.As) == 0:

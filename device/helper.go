@@ -15,9 +15,9 @@ type Helper struct {
 	SSH  func(context.Context) (ssh.Target, error)
 }
 
-// on is the runner for steps on a helper, with a link and a work folder of its own
+// onHelper returns the runner for steps on a helper, with a link and a work folder of its own
 // there; r itself where helper is empty.
-func (r *Runner) on(helper string) (*Runner, error) {
+func onHelper(r *Runner, helper string) (*Runner, error) {
 	if helper == "" {
 		return r, nil
 	}
@@ -39,10 +39,10 @@ func (r *Runner) on(helper string) (*Runner, error) {
 }
 
 // tidyHelper removes the replacement's folder from a helper.
-func (r *Runner) tidyHelper(ctx context.Context, helper string) error {
-	at, err := r.on(helper)
+func tidyHelper(ctx context.Context, r *Runner, helper string) error {
+	at, err := onHelper(r, helper)
 	if err == nil {
-		err = at.tidy(ctx, false)
+		err = tidyFolders(ctx, at, false)
 	}
 	if err != nil {
 		return fmt.Errorf("on %s: %w", r.Helpers[helper].Name, err)
@@ -50,8 +50,8 @@ func (r *Runner) tidyHelper(ctx context.Context, helper string) error {
 	return nil
 }
 
-// helped says that a step was begun on a helper.
-func (r *Runner) helped(helper string) bool {
+// helpedBy reports whether a step was begun on a helper.
+func helpedBy(r *Runner, helper string) bool {
 	for section, steps := range r.Procedure.Steps {
 		for _, step := range steps {
 			if r.Journal.Fate(section, step.Name).Begun && step.On == helper {

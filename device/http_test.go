@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 	"freshseal/device/https"
 )
 
@@ -24,7 +25,7 @@ type pages struct {
 	lines []string
 }
 
-func (p *pages) Done(procedure.Section, string, string) (map[string]procedure.Value, bool) {
+func (p *pages) Done(procedure.Section, string, string) (map[string]value.Value, bool) {
 	return nil, false
 }
 func (p *pages) Fate(procedure.Section, string) Fate { return Fate{} }
@@ -58,6 +59,13 @@ func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
 		case "/wrong":
 			w.WriteHeader(http.StatusBadRequest)
 			io.WriteString(w, `{"ticket":"ticket-of-one-answer"}`)
+		case "/long": // the cut of what is shown goes through the token
+			w.WriteHeader(http.StatusBadRequest)
+			io.WriteString(w, strings.Repeat("a", 300)+" "+r.Header.Get("X-Token")+strings.Repeat("b",
+				600-len(token)/2))
+		case "/spaced":
+			w.WriteHeader(http.StatusBadRequest)
+			io.WriteString(w, "you are "+strings.ReplaceAll(r.Header.Get("X-Token"), "-of", "\n-of"))
 		case "/half": // one of two captures is missing
 			io.WriteString(w, `{"ticket":"ticket-of-one-answer"}`)
 		case "/slow":
@@ -72,6 +80,7 @@ func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
 		"a wrong answer with a secret":   {`{step: it, http: GET /wrong, capture: {ticket: {json: /ticket, secret: true}}}`, "status 400"},
 		"a capture that is not there":    {`{step: it, http: GET /half, capture: {ticket: {json: /ticket, secret: true}, other: {json: /other}}}`, "cannot be captured"},
 		"a wait that shows what it sees": {`{step: it, http: GET /slow, until: {json: {/state: "^2$"}}, every: 10ms, capture: {ticket: {json: /ticket, secret: true}}}`, ""},
+		"a cut through a secret":         {`{step: it, http: GET /long}`, "bbb"},
 		"a secret step":                  {`{step: it, http: GET /wrong, secret: true}`, "it is secret"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -104,7 +113,7 @@ func TestNoAnswerBringsASecretIntoTheJournal(t *testing.T) {
 			}
 			all := strings.Join(book.lines, "\n") + fmt.Sprint(err)
 			for _, secret := range []string{token, "ticket-of-one-answer", password, html.EscapeString(password),
-				url.QueryEscape(password), `s\u0026lt`, `s&lt \"t`} {
+				url.QueryEscape(password), `s\u0026lt`, `s&lt \"t`, token[len(token)/2+2:]} {
 				if strings.Contains(all, secret) {
 					t.Errorf("%q is written:\n%s", secret, all)
 				}
@@ -176,5 +185,27 @@ func TestATokenThatCountsOnceIsAskedForEachTime(t *testing.T) {
 	if _, faults := procedure.Parse([]byte(head + "steps:\n  activate: [{step: a, http: GET /a, fresh: true}, " +
 		"{step: b, http: POST /a, undo: nothing}]\n")); !strings.Contains(fmt.Sprint(faults), `has no key "fresh"`) {
 		t.Errorf("fresh outside of a session: %v", faults)
+	}
+}
+
+// A secret is taken out of a screen wherever lines end within it, at once however long it is, and nothing else is.
+func TestASecretIsTakenOutOfAScreen(t *testing.T) {
+	for screen, want := range map[string]string{
+		"word: a.b*c\nnext":       "word: ••••••\nnext",
+		"a.\nb\n\n*c a.b*c\n":     "•••••• ••••••\n",
+		"axb*c, a.b*, .b*c":       "axb*c, a.b*, .b*c",
+		"a.ba.b*c\nä a.b\n*c\x00": "a.b••••••\nä ••••••\x00",
+		"":                        "",
+	} {
+		if got := withoutBroken(screen, "a.b*c"); got != want {
+			t.Errorf("%q becomes %q, want %q", screen, got, want)
+		}
+	}
+	long := strings.Repeat("(a|a)*", 10_000)
+	if got := withoutBroken(strings.Repeat("(a|a)*\n", 20_000), long); got != "••••••\n••••••\n" {
+		t.Errorf("%.60q of %d bytes", got, len(got))
+	}
+	if got := withoutBroken("a\n", ""); got != "a\n" {
+		t.Errorf("an empty secret makes it %q", got)
 	}
 }

@@ -14,16 +14,17 @@ import (
 	"time"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
 
-// Journal is told of every step before it is done and after, and remembers what
+// Journal is reported every step before it is done and after, and remembers what
 // was done before.
 type Journal interface {
 	// Done gives what a step captured that need not be done again: it was done in
 	// this very action, with the same final text.
-	Done(section procedure.Section, name, text string) (captured map[string]procedure.Value, done bool)
+	Done(section procedure.Section, name, text string) (captured map[string]value.Value, done bool)
 	// Fate returns what is known of a step, over the whole replacement.
 	Fate(section procedure.Section, name string) Fate
 	Begin(ctx context.Context, e Entry) (id int64, err error)
@@ -46,7 +47,7 @@ type Fate struct {
 	Last, LastDone int64 // the numbers of its last entry, and of the last that came to a good end
 }
 
-// switched is when the device last changed by the step, as far as is known.
+// switched returns when the device last changed by the step, as far as is known.
 func (f Fate) switched() time.Time {
 	if f.Until.After(f.Ended) {
 		return f.Until
@@ -54,7 +55,7 @@ func (f Fate) switched() time.Time {
 	return f.Ended
 }
 
-// JournalError says that the journal could not be written: nothing more is done.
+// JournalError means that the journal could not be written: nothing more is done.
 type JournalError struct{ Cause error }
 
 func (e *JournalError) Error() string { return "writing the journal: " + e.Cause.Error() }
@@ -71,7 +72,7 @@ type Entry struct {
 	Hand    *procedure.Ready // a step that a person does; nil: the runner does it
 }
 
-// ErrPerson says that the next step is a person's: it stands in the journal,
+// ErrPerson means that the next step is a person's: it is in the journal,
 // and whoever keeps the journal ends it once it is done.
 var ErrPerson = errors.New("waits for a person")
 
@@ -82,7 +83,7 @@ type Outcome struct {
 	Refused  bool // the device says that it changed nothing
 	Exit     int
 	Output   string // what people may see of it
-	Captured map[string]procedure.Value
+	Captured map[string]value.Value
 	Why      string // of a failure
 }
 
@@ -111,7 +112,7 @@ func (e *StepError) Error() string {
 
 func (e *StepError) Unwrap() error { return e.Cause }
 
-// Unknown says that a person must look: the step's command may still be running,
+// Unknown reports whether a person must look: the step's command may still be running,
 // or nobody saw the end of a step that may not be repeated. One whose time ran out
 // and that was ended for certain has failed: what it did is undone.
 func (e *StepError) Unknown() bool {
@@ -121,7 +122,7 @@ func (e *StepError) Unknown() bool {
 	return e.Runs || !e.Repeat && lost(e.Cause) && !errors.Is(e.Cause, links.ErrTimeLimit)
 }
 
-// notBegun says that the line broke before anything of the step was begun.
+// notBegun means that the line broke before anything of the step was begun.
 type notBegun struct{ cause error }
 
 func (e *notBegun) Error() string { return "nothing was begun: " + e.cause.Error() }
@@ -139,7 +140,7 @@ func lost(err error) bool {
 	return errors.Is(err, links.ErrLost) || errors.Is(err, links.ErrTimeLimit) || errors.Is(err, links.ErrFlood)
 }
 
-// NotReached is what helps where nothing was sent to a device.
+// NotReached is what helps if nothing was sent to a device.
 const NotReached = "see that the device is on and can be reached at its address and port, then try again"
 
 func remedy(step procedure.Step, err error) string {
@@ -158,7 +159,7 @@ func remedy(step procedure.Step, err error) string {
 	return step.Otherwise
 }
 
-// spellings are a secret as it is, and as a page, JSON or a form writes it: a device may
+// spellings returns a secret as it is, and as a page, JSON or a form writes it: a device may
 // send back what it was sent.
 func spellings(secret string) []string {
 	out := []string{secret, html.EscapeString(secret), url.QueryEscape(secret), url.PathEscape(secret)}
@@ -185,17 +186,23 @@ func Shown(text string, scope *procedure.Scope) string {
 	return strconv.Quote(text)
 }
 
-// show is what of a text may be journalled: no secret, no private key, and not
-// more than people read.
-func show(text string, secrets []string) string {
-	const most = 8 << 10
+// masked returns a text without secrets and private keys. It comes before every cut: half of a secret is none that can
+// be found.
+func masked(text string, secrets []string) string {
 	text = scrub(strings.ToValidUTF8(text, "�"))
 	for _, secret := range secrets {
 		for _, written := range spellings(secret) {
 			text = strings.ReplaceAll(text, written, "••••••")
 		}
 	}
-	if len(text) > most {
+	return text
+}
+
+// show returns what of a text may be journalled: no secret, no private key, and not
+// more than people read.
+func show(text string, secrets []string) string {
+	const most = 8 << 10
+	if text = masked(text, secrets); len(text) > most {
 		text = strings.ToValidUTF8(text[:most], "") + " …"
 	}
 	return text

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
@@ -27,15 +28,12 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 			Remedy: "see on the device whether it was done, then resume, saying so"}
 	}
 	ready, ok := r.find(section, name, scope)
-	r, err := r.on(ready.Step.On)
+	r, err := onHelper(r, ready.Step.On)
 	if err != nil {
 		return unknown(err, true)
 	}
 	if ok && leaves(ready.Act) {
-		begun, still, err := r.hangUp(r.steps(ctx), id)
-		if w, isWait := ready.Act.(*procedure.WaitAct); isWait && w.Then != "" && begun && err == nil {
-			_, still, err = r.hangUp(r.steps(ctx), -id)
-		}
+		begun, still, err := r.hangUpAll(ctx, ready.Act, id)
 		if !begun && err == nil {
 			return r.Journal.End(context.WithoutCancel(ctx), id, Outcome{Why: "it was not begun"})
 		}
@@ -44,10 +42,10 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 		}
 		return unknown(err, still)
 	}
-	if _, isRun := ready.Act.(*procedure.RunAct); !ok || !isRun {
+	if _, isRun := ready.Act.(*verb.RunAct); !ok || !isRun {
 		return unknown(errors.New("the service was stopped during the step"), false)
 	}
-	result, settled, err := r.reconcile(r.steps(ctx), ready, id)
+	result, settled, err := reconcileRun(r.steps(ctx), r, ready, id)
 	switch {
 	case err != nil && (lost(err) || errors.As(err, new(*mayRun))):
 		// what may be repeated may also be repeated beside itself
@@ -60,12 +58,21 @@ func (r *Runner) Recover(ctx context.Context, id int64, section procedure.Sectio
 		return unknown(errors.New("the service was stopped during the step, and the device does not know what "+
 			"became of it"), false)
 	}
+	var ended error
 	if settled == ssh.Stopped {
-		_, err = r.ended(ctx, id, ready, scope, result, links.ErrTimeLimit)
-		return err
+		ended = links.ErrTimeLimit
 	}
-	_, err = r.ended(ctx, id, ready, scope, result, nil)
+	_, err = r.ended(ctx, id, ready, scope, result, ended)
 	return err
+}
+
+// hangUpAll ends what a step left running: its program, and the harder one of a wait.
+func (r *Runner) hangUpAll(ctx context.Context, act procedure.Act, id int64) (begun, still bool, err error) {
+	begun, still, err = hangUp(r.steps(ctx), r, id)
+	if w, isWait := act.(*verb.WaitAct); isWait && w.Then != "" && begun && err == nil {
+		_, still, err = hangUp(r.steps(ctx), r, -id)
+	}
+	return begun, still, err
 }
 
 // find brings a step into its final form by its section and journalled name.

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 
+	"freshseal/core/language/answer"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 	"freshseal/device/links"
 	"freshseal/device/netconf"
 	"freshseal/device/ssh"
@@ -18,8 +20,8 @@ type config struct {
 	session *netconf.Session
 }
 
-// configured opens the session where it is not open.
-func (r *Runner) configured(ctx context.Context) (*netconf.Session, error) {
+// configuredSession opens the session where it is not open.
+func configuredSession(ctx context.Context, r *Runner) (*netconf.Session, error) {
 	if r.config != nil {
 		return r.config.session, nil
 	}
@@ -27,7 +29,7 @@ func (r *Runner) configured(ctx context.Context) (*netconf.Session, error) {
 		return nil, errors.New("the device has no access over netconf")
 	}
 	for tries := 1; ; tries++ {
-		session, err := r.openConfig(ctx)
+		session, err := openConfig(ctx, r)
 		if err == nil || !errors.Is(err, links.ErrLost) || tries == mostOpenings || ctx.Err() != nil {
 			return session, readied(err) // nothing was asked of it yet
 		}
@@ -38,7 +40,7 @@ func (r *Runner) configured(ctx context.Context) (*netconf.Session, error) {
 const mostOpenings = 3
 
 // openConfig opens the session.
-func (r *Runner) openConfig(ctx context.Context) (*netconf.Session, error) {
+func openConfig(ctx context.Context, r *Runner) (*netconf.Session, error) {
 	target, err := r.Config(ctx)
 	if err != nil {
 		return nil, err
@@ -63,7 +65,7 @@ func (r *Runner) openConfig(ctx context.Context) (*netconf.Session, error) {
 }
 
 // endConfig ends the session.
-func (r *Runner) endConfig() {
+func endConfig(r *Runner) {
 	if r.config == nil {
 		return
 	}
@@ -76,10 +78,10 @@ func (r *Runner) endConfig() {
 
 // rpc makes a call, and judges the reply.
 func rpc(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result, error) {
-	act := ready.Act.(*procedure.RPCAct)
+	act := ready.Act.(*verb.RPCAct)
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
-	session, err := r.configured(limited)
+	session, err := configuredSession(limited, r)
 	if err != nil {
 		return Result{}, err
 	}
@@ -88,7 +90,7 @@ func rpc(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result
 		r.config.link.Close()
 		r.config = nil
 	}
-	got := procedure.Response{Body: reply}
+	got := answer.Response{Body: reply}
 	result := Result{Stdout: reply, Answered: &got, Shown: shownAnswer(got)}
 	var refused netconf.Error
 	switch {
@@ -99,7 +101,7 @@ func rpc(ctx context.Context, r *Runner, ready procedure.Ready, _ int64) (Result
 	case act.Refused && errors.As(err, &refused):
 		return Result{Shown: "it was refused, which is no failure here: " + refused.Error()}, nil
 	case errors.As(err, &refused):
-		result.Answered = &procedure.Response{Body: []byte(refused.Error())}
+		result.Answered = &answer.Response{Body: []byte(refused.Error())}
 	}
 	return result, err
 }

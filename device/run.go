@@ -7,13 +7,14 @@ import (
 	"time"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 )
 
 var _ = carries("run", run)
 
-// mayRun says that a command whose end was not seen may still be running. untold: the
+// mayRun means that a command whose end was not seen may still be running. untold: the
 // line broke, and the device keeps no record of its commands.
 type mayRun struct {
 	cause  error
@@ -28,7 +29,7 @@ func (e *mayRun) Unwrap() error { return e.cause }
 // are ended when their time is over and can be asked after when the connection is
 // lost.
 func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error) {
-	act := ready.Act.(*procedure.RunAct)
+	act := ready.Act.(*verb.RunAct)
 	link, err := r.open(ctx)
 	if err != nil {
 		return Result{}, readied(err)
@@ -52,14 +53,14 @@ func run(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resul
 		}
 		return resultOf(out), err
 	}
-	out, err := link.Run(ctx, r.runIn(id), act.Command, act.Stdin, ready.Step.Limit)
+	out, err := link.Run(ctx, runInFolder(r, id), act.Command, act.Stdin, ready.Step.Limit)
 	if err == nil || !lost(err) || ctx.Err() == context.Canceled {
 		return resultOf(out), err
 	}
 	// The end was not seen, or the time ran out: what is left there is ended, and
 	// what became of it is asked for.
 	r.Close()
-	result, stands, settleErr := r.reconcile(context.WithoutCancel(ctx), ready, id)
+	result, stands, settleErr := reconcileRun(context.WithoutCancel(ctx), r, ready, id)
 	switch {
 	case settleErr != nil:
 		return result, settleErr
@@ -75,15 +76,15 @@ func resultOf(out ssh.Output) Result {
 	return Result{Exit: out.Exit, Stdout: out.Stdout, Stderr: out.Stderr}
 }
 
-// reconcile finds out over a new link what became of a command, waiting for its end
+// reconcileRun finds out over a new link what became of a command, waiting for its end
 // within its limit and ending it after. Its error is a mayRun where something of
 // it may still be running.
-func (r *Runner) reconcile(ctx context.Context, ready procedure.Ready, id int64) (Result, ssh.CommandState, error) {
-	folder := r.runIn(id)
+func reconcileRun(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, ssh.CommandState, error) {
+	folder := runInFolder(r, id)
 	until := time.Now().Add(ready.Step.Limit + endGrace)
 	var last error
 	for {
-		stands, out, err := r.commandState(ctx, folder)
+		stands, out, err := commandState(ctx, r, folder)
 		switch {
 		case err == nil && (stands == ssh.Ended || stands == ssh.Never || stands == ssh.Gone):
 			return resultOf(out), stands, nil
@@ -110,10 +111,10 @@ func (r *Runner) reconcile(ctx context.Context, ready procedure.Ready, id int64)
 	}
 }
 
-// ErrCannotTell says that the device keeps no record of its commands.
+// ErrCannotTell means that the device keeps no record of its commands.
 var ErrCannotTell = errors.New("the device cannot tell what became of a command")
 
-func (r *Runner) commandState(ctx context.Context, folder string) (ssh.CommandState, ssh.Output, error) {
+func commandState(ctx context.Context, r *Runner, folder string) (ssh.CommandState, ssh.Output, error) {
 	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	link, err := r.open(limited)

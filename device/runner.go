@@ -10,12 +10,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
 
-	"freshseal/core/language/dialog"
+	"freshseal/core/language/answer"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
+	"freshseal/core/language/verb"
 	"freshseal/device/https"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
@@ -60,14 +61,14 @@ type Runner struct {
 	Hard context.Context
 
 	link     *ssh.Link
-	hidden   []string                   // what the screen of the step under way must not show
-	worked   bool                       // the work folder is there
-	entering bool                       // a visit is being entered or left
-	passing  map[string]procedure.Value // captured in this stretch of work, by steps whose values a restart makes wrong
-	undone   bool                       // something was undone on this way back
-	at       map[string]*Runner         // of the helpers
-	session  *session                   // of its web interface
-	config   *config                    // its session by NETCONF
+	hidden   []string               // what the screen of the step under way must not show
+	worked   bool                   // the work folder is there
+	entering bool                   // a visit is being entered or left
+	passing  map[string]value.Value // captured in this stretch of work, by steps whose values a restart makes wrong
+	undone   bool                   // something was undone on this way back
+	at       map[string]*Runner     // of the helpers
+	session  *session               // of its web interface
+	config   *config                // its session by NETCONF
 }
 
 // Result is what a verb gives.
@@ -77,14 +78,14 @@ type Result struct {
 	Stderr []byte
 	Shown  string // instead of Stdout, where that is not what people want to see
 
-	Answered *procedure.Response // of a call
+	Answered *answer.Response // of a call
 }
 
 // doers are the verbs' parts of the runner; each verb's file adds its own. id is
 // the step's entry in the journal.
 var doers = map[string]func(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error){}
 
-// Carries says that the runner knows a verb.
+// Carries reports whether the runner knows a verb.
 func Carries(word string) bool { return doers[word] != nil || word == "person" }
 
 func carries(word string, do func(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result,
@@ -93,7 +94,7 @@ func carries(word string, do func(ctx context.Context, r *Runner, ready procedur
 	return true
 }
 
-// steps is the context of a single step: a stop lets it come to its end.
+// steps returns the context of a single step: a stop lets it come to its end.
 func (r *Runner) steps(ctx context.Context) context.Context {
 	if r.Hard != nil {
 		return r.Hard
@@ -104,8 +105,8 @@ func (r *Runner) steps(ctx context.Context) context.Context {
 // Close signs out of the device's web interface and ends the connection to it, if there
 // are any.
 func (r *Runner) Close() {
-	r.signOut()
-	r.endConfig()
+	signOutWeb(r)
+	endConfig(r)
 	if r.link != nil {
 		r.link.Close()
 		r.link = nil
@@ -140,7 +141,7 @@ func (r *Runner) open(ctx context.Context) (*ssh.Link, error) {
 // wordFile is the program in the work folder that gives the password for more rights.
 const wordFile = "give-word"
 
-// files are the device's files for a path: with more rights outside the work folder.
+// files returns the device's files for a path: with more rights outside the work folder.
 func (r *Runner) files(path string) ssh.Files {
 	if r.inWork(path) {
 		return r.link.Files(nil)
@@ -157,6 +158,9 @@ func (r *Runner) Look(ctx context.Context, path string) ([]byte, error) {
 }
 
 func (r *Runner) inWork(path string) bool { return strings.HasPrefix(path, r.Work+"/") }
+
+// Use gives the runner the current journal.
+func (r *Runner) Use(j Journal) { r.Journal = j }
 
 // Run runs a section's steps one after the other and returns the
 // scope with what they captured. The first that fails ends it with a
@@ -179,7 +183,7 @@ func (r *Runner) Run(ctx context.Context, section procedure.Section, scope *proc
 			if r.stopped(ctx, section) {
 				return scope, fmt.Errorf("%w before the step “%s”", ErrStopped, step.Titled(item))
 			}
-			within, err := r.entered(ctx, step, scope)
+			within, err := enteredWeb(ctx, r, step, scope)
 			if err != nil {
 				return scope, err
 			}
@@ -197,7 +201,7 @@ func (r *Runner) Run(ctx context.Context, section procedure.Section, scope *proc
 	return scope, nil
 }
 
-// now is the time by the clock of the journal.
+// now returns the time by the clock of the journal.
 func (r *Runner) now() time.Time {
 	if r.Now == nil {
 		return time.Now()
@@ -205,7 +209,7 @@ func (r *Runner) now() time.Time {
 	return r.Now()
 }
 
-// ErrStopped says that a person asked to stop, and that the section was left between two steps.
+// ErrStopped means that a person asked to stop, and that the section was left between two steps.
 var ErrStopped = errors.New("stopped")
 
 // stopped reports whether a section is left because a person asked to stop. The way back, clearing and sealing are not.
@@ -220,7 +224,7 @@ func (r *Runner) stopped(ctx context.Context, section procedure.Section) bool {
 
 // wasDone says that a step need not be done again, before anything is opened for it.
 func (r *Runner) wasDone(section procedure.Section, step procedure.Step, item string,
-	scope *procedure.Scope) (map[string]procedure.Value, bool) {
+	scope *procedure.Scope) (map[string]value.Value, bool) {
 	ready, err := step.Expand(section, item, scope)
 	if err != nil {
 		return nil, false
@@ -238,28 +242,28 @@ func unexpanded(section procedure.Section, name string, err error) error {
 
 // runReady carries out one step, unless it was done.
 func (r *Runner) runReady(ctx context.Context, ready procedure.Ready,
-	scope *procedure.Scope) (map[string]procedure.Value, error) {
+	scope *procedure.Scope) (map[string]value.Value, error) {
 	if captured, done := r.Journal.Done(ready.Section, ready.Name(), r.text(ready, scope)); done {
 		return captured, nil
 	}
 	return r.anew(ctx, ready, scope)
 }
 
-// anew carries out one step, whatever was done before.
+// again carries out one step, whatever was done before.
 func (r *Runner) anew(ctx context.Context, ready procedure.Ready,
-	scope *procedure.Scope) (map[string]procedure.Value, error) {
+	scope *procedure.Scope) (map[string]value.Value, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err // between two steps is where a stop takes hold
 	}
 	if err := r.encloseStep(ctx, ready, scope); err != nil {
 		return nil, err
 	}
-	if _, hand := ready.Act.(*procedure.HandAct); hand {
+	if _, hand := ready.Act.(*verb.HandAct); hand {
 		return nil, r.hand(ctx, ready)
 	}
 	captured, err := r.journalled(ctx, ready, scope)
 	if errors.Is(err, errNotSignedIn) && ctx.Err() == nil { // it was refused, so it was not done
-		if ready, scope, err = r.signedInAgain(ctx, ready, scope); err != nil {
+		if ready, scope, err = signedInAgain(ctx, r, ready, scope); err != nil {
 			return nil, err
 		}
 		captured, err = r.journalled(ctx, ready, scope)
@@ -273,7 +277,7 @@ func (r *Runner) anew(ctx context.Context, ready procedure.Ready,
 	return captured, err
 }
 
-// repeatable says that a step may be done again when nobody saw its end. What survey
+// repeatable reports whether a step may be done again when nobody saw its end. What survey
 // does only looks.
 func repeatable(ready procedure.Ready) bool {
 	switch ready.Section {
@@ -288,10 +292,6 @@ func runs(err error) bool {
 	return errors.As(err, &step) && step.Runs
 }
 
-func (r *Runner) text(ready procedure.Ready, scope *procedure.Scope) string {
-	return show(ready.Line(), scope.Secrets())
-}
-
 // hand leaves a step to a person.
 func (r *Runner) hand(ctx context.Context, ready procedure.Ready) error {
 	if _, err := r.Journal.Begin(ctx, Entry{Section: ready.Section, Name: ready.Name(), Verb: ready.Step.Do.Word(),
@@ -303,7 +303,7 @@ func (r *Runner) hand(ctx context.Context, ready procedure.Ready) error {
 
 // journalled does one step between its two entries in the journal.
 func (r *Runner) journalled(ctx context.Context, ready procedure.Ready,
-	scope *procedure.Scope) (map[string]procedure.Value, error) {
+	scope *procedure.Scope) (map[string]value.Value, error) {
 	step := ready.Step
 	id, err := r.Journal.Begin(ctx, Entry{Section: ready.Section, Name: ready.Name(), Verb: step.Do.Word(),
 		Text: r.text(ready, scope), Limit: step.Limit, Repeat: repeatable(ready)})
@@ -322,117 +322,13 @@ func (r *Runner) do(ctx context.Context, ready procedure.Ready, id int64) (Resul
 	if do == nil {
 		return Result{}, fmt.Errorf("the verb %s cannot be carried out here", ready.Step.Do.Word())
 	}
-	at, err := r.on(ready.Step.On)
+	at, err := onHelper(r, ready.Step.On)
 	if err != nil {
 		return Result{}, err
 	}
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit+endGrace)
 	defer cancel()
 	return do(limited, at, ready, id)
-}
-
-// ended judges what became of a step and writes it into the journal.
-func (r *Runner) ended(ctx context.Context, id int64, ready procedure.Ready, scope *procedure.Scope, result Result,
-	stepErr error) (map[string]procedure.Value, error) {
-	step, secrets := ready.Step, scope.Secrets()
-	var captured map[string]procedure.Value
-	refused := whole(stepErr, result) && step.Refused.Of(result.Exit, string(result.Stdout), string(result.Stderr),
-		result.Answered)
-	if stepErr == nil {
-		stepErr = judge(ready, result, secrets)
-	}
-	if refused && stepErr == nil {
-		stepErr = errors.New("the device refuses it, and says that it changed nothing")
-	}
-	if told := (*dialog.Refused)(nil); errors.As(stepErr, &told) {
-		refused = told.Nothing
-	}
-	if stepErr == nil {
-		if captured, stepErr = step.Captured(result.Stdout, result.Stderr, result.Answered); stepErr != nil &&
-			result.Shown != "" {
-			result.Shown = r.unveiled(string(result.Stdout)) // what was looked for may have left the screen
-		}
-	}
-	failure := &StepError{Section: ready.Section, Step: ready.Name(), Repeat: repeatable(ready), Refused: refused,
-		Cause: stepErr}
-	var stillRuns *mayRun
-	failure.Runs = errors.As(stepErr, &stillRuns)
-	for _, v := range captured {
-		if v.Secret {
-			secrets = append(secrets, v.Text)
-		}
-	}
-	shown := result.Shown
-	if shown == "" {
-		shown = string(result.Stdout)
-	}
-	switch {
-	case step.Secret:
-		shown = ""
-	case stepErr != nil && result.Answered != nil && hides(step): // what was to be captured is in it
-		shown = fmt.Sprintf("status %d; the answer is secret", result.Answered.Status)
-	}
-	o := Outcome{OK: stepErr == nil, Refused: refused, Exit: result.Exit, Output: show(shown, secrets),
-		Captured: captured}
-	if stepErr != nil {
-		o.Why, o.Unknown = show(stepErr.Error(), secrets), lost(stepErr) && !errors.As(stepErr, new(*notBegun))
-		failure.Why, failure.Remedy = o.Why, remedy(step, stepErr)
-	}
-	// The outcome is written even when the service is being stopped.
-	if err := r.Journal.End(context.WithoutCancel(ctx), id, o); err != nil {
-		return nil, &JournalError{err}
-	}
-	if stepErr == nil {
-		return captured, nil
-	}
-	if lost(stepErr) {
-		r.Close()
-	}
-	return nil, failure
-}
-
-// whole reports whether what a device answered is complete, so that it may be taken for a refusal.
-func whole(err error, result Result) bool {
-	return err == nil || result.Answered != nil && !lost(err)
-}
-
-// judge compares what a step left with what it expects, and shows the output
-// where that is not it.
-func judge(ready procedure.Ready, result Result, secrets []string) error {
-	if !ready.Step.Do.Expects() {
-		return nil
-	}
-	err := ready.Step.Expect.Met(result.Exit, string(result.Stdout), string(result.Stderr), ready.Same)
-	if err == nil {
-		return nil
-	}
-	said := strings.TrimSpace(string(result.Stderr))
-	if unmet := (*procedure.Unmet)(nil); said == "" || errors.As(err, &unmet) && !unmet.InErrors {
-		said = strings.TrimSpace(string(result.Stdout))
-	}
-	switch {
-	case ready.Step.Secret:
-		return fmt.Errorf("%w; its output is secret", err)
-	case said == "":
-		return fmt.Errorf("%w, and it printed nothing", err)
-	}
-	return fmt.Errorf("%w: %s", err, lastLines(show(said, secrets), 5))
-}
-
-var privateKey = regexp.MustCompile(`(?s)-----BEGIN [A-Z ]*PRIVATE KEY-----.*?(-----END [A-Z ]*PRIVATE KEY-----|$)`)
-
-// scrub takes private keys out of a text, whatever command printed them.
-func scrub(text string) string {
-	return privateKey.ReplaceAllString(text, "[a private key stood here]")
-}
-
-func lastLines(text string, n int) string {
-	lines := strings.Split(text, "\n")
-	text = strings.Join(lines[max(0, len(lines)-n):], "; ")
-	if len(text) > 600 {
-		text = "… " + strings.ToValidUTF8(text[len(text)-600:], "")
-	}
-	return text
 }
 
 const (

@@ -10,6 +10,7 @@ import (
 
 	"freshseal/core/language/look"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 )
 
 // Sights tell what a device serves, and compare it with what stood before the first change.
@@ -26,7 +27,7 @@ const (
 	firstLooks   = 300 * time.Millisecond // between the first two, of which most agree
 )
 
-// HeldError says that the way back cannot go on by itself: what is seen does not say what to undo. Nothing
+// HeldError means that the way back cannot go on by itself: what is seen does not say what to undo. Nothing
 // was sent.
 type HeldError struct {
 	What string // that was not undone
@@ -38,7 +39,10 @@ func (e *HeldError) Error() string { return fmt.Sprintf("%s: %s", e.What, e.Seen
 // Looks asks the device by the steps of the section look and returns its words, by the names of the looks. journalled
 // writes them into the journal; where it is looked again and again they are not.
 func (r *Runner) Looks(ctx context.Context, scope *procedure.Scope, journalled bool) (map[string]string, error) {
-	ask := r.quietly
+	ask := func(ctx context.Context, ready procedure.Ready,
+		scope *procedure.Scope) (map[string]value.Value, error) {
+		return lookQuietly(ctx, r, ready, scope)
+	}
 	if journalled {
 		ask = r.anew
 	}
@@ -47,11 +51,11 @@ func (r *Runner) Looks(ctx context.Context, scope *procedure.Scope, journalled b
 		if !step.Holds(scope) {
 			continue
 		}
-		within, err := r.entered(ctx, step, scope)
+		within, err := enteredWeb(ctx, r, step, scope)
 		if err == nil {
 			var ready procedure.Ready
 			if ready, err = step.Expand(procedure.Look, "", within); err == nil {
-				var got map[string]procedure.Value
+				var got map[string]value.Value
 				if got, err = ask(ctx, ready, within); err == nil {
 					for name, v := range got {
 						out[name] = v.Text
@@ -72,16 +76,16 @@ func (r *Runner) Looks(ctx context.Context, scope *procedure.Scope, journalled b
 	return out, nil
 }
 
-// quietly asks by a step that changes nothing, and leaves no trace in the journal.
-func (r *Runner) quietly(ctx context.Context, ready procedure.Ready,
-	scope *procedure.Scope) (map[string]procedure.Value, error) {
+// lookQuietly asks by a step that changes nothing, and leaves no trace in the journal.
+func lookQuietly(ctx context.Context, r *Runner, ready procedure.Ready,
+	scope *procedure.Scope) (map[string]value.Value, error) {
 	if err := r.enclose(ctx, false, scope); err != nil {
 		return nil, err
 	}
 	r.hidden = scope.Secrets()
 	result, err := r.do(r.steps(ctx), ready, 0)
 	if errors.Is(err, errNotSignedIn) {
-		if ready, scope, err = r.signedInAgain(ctx, ready, scope); err == nil {
+		if ready, scope, err = signedInAgain(ctx, r, ready, scope); err == nil {
 			result, err = r.do(r.steps(ctx), ready, 0)
 		}
 	}
@@ -98,14 +102,14 @@ func (r *Runner) quietly(ctx context.Context, ready procedure.Ready,
 	return ready.Step.Captured(result.Stdout, result.Stderr, result.Answered)
 }
 
-// unread says that the device could not be asked which certificate it has.
+// unread means that the device could not be asked which certificate it has.
 type unread struct{ cause error }
 
 func (e *unread) Error() string { return e.cause.Error() }
 func (e *unread) Unwrap() error { return e.cause }
 
-// see looks once at what is named, for one node where that is not empty.
-func (r *Runner) see(ctx context.Context, names []string, node string,
+// seeLooks looks once at what is named, for one node where that is not empty.
+func seeLooks(ctx context.Context, r *Runner, names []string, node string,
 	scope *procedure.Scope) (map[string]look.Word, string, error) {
 	out, said := map[string]look.Word{}, ""
 	if slices.Contains(names, look.Wire) {
@@ -132,55 +136,33 @@ func (r *Runner) see(ctx context.Context, names []string, node string,
 	return out, said, nil
 }
 
-// settled looks until two looks in a row agree and what they say can be trusted: not before the limit of an end that
-// nobody saw has passed, nor before a switch that was reported as done has had its time. What cannot be read is tried
-// for as long as a restart may take; then the device's own word decides, then the end of the step that was seen.
-func (r *Runner) settled(ctx context.Context, guard look.Guard, fate Fate, node string,
+// settledLook looks until two looks in a row agree and what they say can be trusted: not before the limit of an end
+// that nobody saw has passed, nor before a switch that was reported as done has had its time. What cannot be read is
+// tried for as long as a restart may take; then the device's own word decides, then the end of the step that was seen.
+func settledLook(ctx context.Context, r *Runner, guard look.Guard, fate Fate, node string,
 	scope *procedure.Scope) (map[string]look.Word, string, error) {
 	names, began := guard.Names(), time.Now()
 	asked := slices.Clone(names)
-	if len(r.Procedure.Looks()) > 0 && !slices.Contains(asked, look.Now) && node == "" &&
-		slices.Contains(r.Procedure.Looks(), look.Now) {
+	if node == "" && !slices.Contains(asked, look.Now) && slices.Contains(r.Procedure.Looks(), look.Now) {
 		asked = append(asked, look.Now) // decides where the wire cannot be read
 	}
-	restart := r.Procedure.Traits.RestartLimit
 	var last map[string]look.Word
 	for n := 0; ; n++ {
-		seen, said, err := r.see(ctx, names, node, scope)
+		seen, said, err := seeLooks(ctx, r, names, node, scope)
 		if err != nil {
 			return nil, "", err
 		}
 		now, spent := r.now(), time.Since(began) // a clock that was set back must not keep anybody waiting
 		agree := n > 0 && maps.Equal(seen, last)
 		last = seen
-		patient := spent < restart // what cannot be read may come back
+		patient := spent < r.Procedure.Traits.RestartLimit // what cannot be read may come back
 		switch verdict := guard.Decide(seen); {
-		case !agree:
-		case now.Before(fate.Until) && spent < fate.Limit: // it may still take effect
-		// it may be on its way
-		case verdict == look.Pass && fate.Done && now.Before(fate.Ended.Add(restart)) && spent < restart &&
-			!atOnce(seen):
-		// it may go back by itself
-		case verdict == look.Send && now.Before(fate.switched().Add(r.Procedure.Traits.RollsBack)) &&
-			spent < fate.Limit+r.Procedure.Traits.RollsBack:
+		case !agree || fate.mayChange(r.Procedure.Traits, verdict, seen, now, spent):
 		case verdict != look.Hold:
 			return seen, said, nil
 		case patient && slices.Contains(slices.Collect(maps.Values(seen)), look.Unknown):
 		default:
-			if seen[look.Wire] == look.Unknown {
-				more, _, err := r.see(ctx, asked, node, scope)
-				if err != nil {
-					return nil, "", err
-				}
-				if word := more[look.Now]; word == look.Before || word == look.New {
-					seen[look.Wire] = word
-				} else if fate.Done {
-					seen[look.Wire] = look.New
-				} else if fate.Refused {
-					seen[look.Wire] = look.Before
-				}
-			}
-			return seen, said, nil
+			return seen, said, orToldBy(ctx, r, seen, asked, node, fate, scope)
 		}
 		pause := betweenLooks
 		if n == 0 {
@@ -192,14 +174,49 @@ func (r *Runner) settled(ctx context.Context, guard look.Guard, fate Fate, node 
 	}
 }
 
+// mayChange reports whether what is seen may still become something else by itself, after it was looked at for a time.
+func (f Fate) mayChange(traits procedure.Traits, verdict look.Verdict, seen map[string]look.Word, now time.Time,
+	spent time.Duration) bool {
+	switch {
+	case now.Before(f.Until) && spent < f.Limit: // it may still take effect
+		return true
+	case verdict == look.Pass && f.Done && !atOnce(seen): // it may be on its way
+		return now.Before(f.Ended.Add(traits.RestartLimit)) && spent < traits.RestartLimit
+	case verdict == look.Send: // it may go back by itself
+		return now.Before(f.switched().Add(traits.RollsBack)) && spent < f.Limit+traits.RollsBack
+	}
+	return false
+}
+
+// orToldBy fills in what the wire does not show: by the device's own word, then by the end of the step that was seen.
+func orToldBy(ctx context.Context, r *Runner, seen map[string]look.Word, asked []string, node string, fate Fate,
+	scope *procedure.Scope) error {
+	if seen[look.Wire] != look.Unknown {
+		return nil
+	}
+	more, _, err := seeLooks(ctx, r, asked, node, scope)
+	if err != nil {
+		return err
+	}
+	switch word := more[look.Now]; {
+	case word == look.Before || word == look.New:
+		seen[look.Wire] = word
+	case fate.Done:
+		seen[look.Wire] = look.New
+	case fate.Refused:
+		seen[look.Wire] = look.Before
+	}
+	return nil
+}
+
 // atOnce reports whether the device itself says that nothing is on its way.
 func atOnce(seen map[string]look.Word) bool {
 	return seen[look.Next] == look.Before
 }
 
-// guarded sends an undo only where what is seen asks for it, and looks again after it. It reports whether something
+// guardedUndo sends an undo only where what is seen asks for it, and looks again after it. It reports whether something
 // was sent.
-func (r *Runner) guarded(ctx context.Context, section procedure.Section, step procedure.Step, i int, item string,
+func guardedUndo(ctx context.Context, r *Runner, section procedure.Section, step procedure.Step, i int, item string,
 	fate Fate, scope *procedure.Scope) (sent bool, err error) {
 	undo := step.Undo.Items[i]
 	node := ""
@@ -216,7 +233,7 @@ func (r *Runner) guarded(ctx context.Context, section procedure.Section, step pr
 	fate.Done = fate.Done && !r.Proven
 	const tries = 2
 	for n := 0; ; n++ {
-		seen, said, err := r.settled(ctx, undo.When, fate, node, scope)
+		seen, said, err := settledLook(ctx, r, undo.When, fate, node, scope)
 		if err != nil {
 			return sent, err
 		}
@@ -231,7 +248,7 @@ func (r *Runner) guarded(ctx context.Context, section procedure.Section, step pr
 			return sent, &HeldError{fmt.Sprintf("“%s” was sent twice", undo.Step.Name),
 				fmt.Sprintf("it is still %s (%s)", look.Said(seen), said)}
 		}
-		within, err := r.entered(ctx, undo.Step, scope)
+		within, err := enteredWeb(ctx, r, undo.Step, scope)
 		if err != nil {
 			return sent, err
 		}
@@ -247,7 +264,7 @@ func (r *Runner) guarded(ctx context.Context, section procedure.Section, step pr
 		}
 		fate = r.Journal.Fate(section, ready.Name())
 		if err == nil { // it takes its time
-			err = r.gone(ctx, undo.When, node, scope)
+			err = goneByNow(ctx, r, undo.When, node, scope)
 		}
 		if err != nil && ctx.Err() != nil {
 			return sent, err
@@ -256,10 +273,10 @@ func (r *Runner) guarded(ctx context.Context, section procedure.Section, step pr
 	}
 }
 
-// gone waits until what an undo was sent for is not seen any more, for as long as a restart may take.
-func (r *Runner) gone(ctx context.Context, guard look.Guard, node string, scope *procedure.Scope) error {
+// goneByNow waits until what an undo was sent for is not seen any more, for as long as a restart may take.
+func goneByNow(ctx context.Context, r *Runner, guard look.Guard, node string, scope *procedure.Scope) error {
 	for until := time.Now().Add(r.Procedure.Traits.RestartLimit); time.Now().Before(until); {
-		seen, _, err := r.see(ctx, guard.Names(), node, scope)
+		seen, _, err := seeLooks(ctx, r, guard.Names(), node, scope)
 		if err != nil {
 			return err
 		}
@@ -282,7 +299,7 @@ func (r *Runner) Deviation(ctx context.Context, scope *procedure.Scope) (string,
 			names = append(names, name)
 		}
 	}
-	seen, said, err := r.see(ctx, names, "", scope)
+	seen, said, err := seeLooks(ctx, r, names, "", scope)
 	if err != nil {
 		return "", err
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 	"freshseal/pin"
@@ -17,14 +18,14 @@ import (
 
 var _ = carries("wait", wait)
 
-// begin carries out what a wait begins with, as the verb run does: it can be ended and
+// beginWait carries out what a wait begins with, as the verb run does: it can be ended and
 // asked after, and may take as long as the step.
-func (r *Runner) begin(ctx context.Context, ready procedure.Ready, command string, id int64) (Result, error) {
-	ready.Act = &procedure.RunAct{Command: command}
+func beginWait(ctx context.Context, r *Runner, ready procedure.Ready, command string, id int64) (Result, error) {
+	ready.Act = &verb.RunAct{Command: command}
 	result, err := run(ctx, r, ready, id)
 	if err == nil && result.Exit != 0 {
 		err = fmt.Errorf("%s ended with exit code %d: %s", command, result.Exit,
-			lastLines(strings.TrimSpace(string(result.Stderr)+string(result.Stdout)), 5))
+			lastLines(strings.TrimSpace(string(result.Stderr)+string(result.Stdout)), r.hidden, 5))
 	}
 	return result, err
 }
@@ -32,42 +33,35 @@ func (r *Runner) begin(ctx context.Context, ready procedure.Ready, command strin
 // wait waits until what the step names has come about. Its limit is the step's; a
 // single question has one of its own, so that a silent box is asked again.
 func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Result, error) {
-	a := ready.Act.(*procedure.WaitAct)
+	a := ready.Act.(*verb.WaitAct)
 	limited, cancel := context.WithTimeout(ctx, ready.Step.Limit)
 	defer cancel()
 	if a.Command == "" && a.Port == "" && a.Page == "" && a.Wire == "" {
-		return Result{}, r.pause(limited, ready, a.Pause)
+		return Result{}, pauseWait(limited, r, ready, a.Pause)
 	}
-	before := ""
-	if a.Differs {
-		out, err := r.ask(limited, a.Command)
-		if before = strings.TrimSpace(string(out.Stdout)); err == nil && before == "" {
-			err = fmt.Errorf("%s answers nothing, so it cannot be seen that it changes: %s", a.Command,
-				lastLines(strings.TrimSpace(string(out.Stderr)), 3))
-		}
-		if err != nil {
-			return Result{}, err
-		}
+	before, err := beforeWait(limited, r, a)
+	if err != nil {
+		return Result{}, err
 	}
 	if a.First != "" {
-		if result, err := r.begin(limited, ready, a.First, id); err != nil {
+		if result, err := beginWait(limited, r, ready, a.First, id); err != nil {
 			return result, err
 		}
 	}
 	begun, hard, last := time.Now(), false, "none"
 	for {
-		come, said, err := r.come(limited, a, before)
+		come, said, err := waitBack(limited, r, a, before)
 		if come || err != nil {
 			return Result{Stdout: []byte(said), Shown: said}, err
 		}
 		last = said
 		if a.Then != "" && !hard && time.Since(begun) > a.After {
 			hard = true
-			if result, err := r.begin(limited, ready, a.Then, -id); err != nil { // in a folder of its own
+			if result, err := beginWait(limited, r, ready, a.Then, -id); err != nil { // in a folder of its own
 				return result, err
 			}
 		}
-		switch err := r.pause(limited, ready, a.Every); {
+		switch err := pauseWait(limited, r, ready, a.Every); {
 		case errors.Is(err, ErrStopped):
 			return Result{Stdout: []byte(last), Shown: last}, fmt.Errorf("%w; last answer: %s", err, last)
 		case err != nil:
@@ -80,10 +74,24 @@ func wait(ctx context.Context, r *Runner, ready procedure.Ready, id int64) (Resu
 	}
 }
 
-// pause waits for a time, unless a person asks to stop meanwhile. Once something was changed only a wait for the wire
-// is left before its end: any other may wait for work that is still under way on the device.
-func (r *Runner) pause(ctx context.Context, ready procedure.Ready, pause time.Duration) error {
-	leave := ready.Act.(*procedure.WaitAct).Wire != "" || ready.Section == procedure.Survey ||
+// beforeWait returns what the command answers from which the awaited answer must differ; empty where none is wanted.
+func beforeWait(ctx context.Context, r *Runner, a *verb.WaitAct) (string, error) {
+	if !a.Differs {
+		return "", nil
+	}
+	out, err := askWait(ctx, r, a.Command)
+	before := strings.TrimSpace(string(out.Stdout))
+	if err == nil && before == "" {
+		err = fmt.Errorf("%s answers nothing, so it cannot be seen that it changes: %s", a.Command,
+			lastLines(strings.TrimSpace(string(out.Stderr)), r.hidden, 3))
+	}
+	return before, err
+}
+
+// pauseWait waits for a time, unless a person asks to stop meanwhile. Once something was changed only a wait for the
+// wire is left before its end: any other may wait for work that is still under way on the device.
+func pauseWait(ctx context.Context, r *Runner, ready procedure.Ready, pause time.Duration) error {
+	leave := ready.Act.(*verb.WaitAct).Wire != "" || ready.Section == procedure.Survey ||
 		ready.Section == procedure.Request
 	for end := time.Now().Add(pause); ; {
 		if leave && r.stopped(ctx, ready.Section) {
@@ -111,8 +119,8 @@ func sleep(ctx context.Context, pause time.Duration) error {
 // questionLimit is how long a single question may take.
 const questionLimit = 20 * time.Second
 
-// ask carries out a command; while a box restarts, the link is opened anew.
-func (r *Runner) ask(ctx context.Context, command string) (ssh.Output, error) {
+// askWait carries out a command; while a box restarts, the link is opened again.
+func askWait(ctx context.Context, r *Runner, command string) (ssh.Output, error) {
 	limited, cancel := context.WithTimeout(ctx, questionLimit)
 	defer cancel()
 	link, err := r.open(limited)
@@ -126,11 +134,12 @@ func (r *Runner) ask(ctx context.Context, command string) (ssh.Output, error) {
 	return out, err
 }
 
-// come says whether what is waited for has come about, and what was seen. before is what its command answered at first.
-func (r *Runner) come(ctx context.Context, a *procedure.WaitAct, before string) (come bool, said string, err error) {
+// waitBack reports whether what is waited for has come about, and what was seen. before is what its command answered at
+// first.
+func waitBack(ctx context.Context, r *Runner, a *verb.WaitAct, before string) (come bool, said string, err error) {
 	switch {
 	case a.Command != "":
-		out, err := r.ask(ctx, a.Command)
+		out, err := askWait(ctx, r, a.Command)
 		var changed ssh.HostKeyChanged
 		switch {
 		case errors.As(err, &changed), errors.Is(err, links.ErrSignIn):
@@ -144,7 +153,7 @@ func (r *Runner) come(ctx context.Context, a *procedure.WaitAct, before string) 
 		}
 		return a.Match.Match(out.Stdout), said, nil
 	case a.Wire != "":
-		return r.wire(ctx, a)
+		return waitWire(ctx, r, a)
 	case a.Port != "":
 		limited, cancel := context.WithTimeout(ctx, questionLimit)
 		defer cancel()
@@ -154,11 +163,11 @@ func (r *Runner) come(ctx context.Context, a *procedure.WaitAct, before string) 
 		}
 		return true, "it is open", conn.Close()
 	}
-	return r.page(ctx, a)
+	return waitPage(ctx, r, a)
 }
 
-// wire reads once which leaf is served, as every reading does.
-func (r *Runner) wire(ctx context.Context, a *procedure.WaitAct) (come bool, said string, err error) {
+// waitWire reads once which leaf is served, as every reading does.
+func waitWire(ctx context.Context, r *Runner, a *verb.WaitAct) (come bool, said string, err error) {
 	limited, cancel := context.WithTimeout(ctx, questionLimit)
 	defer cancel()
 	sha256, err := r.Leaf(limited, a.Wire, a.Name)
@@ -171,9 +180,9 @@ func (r *Runner) wire(ctx context.Context, a *procedure.WaitAct) (come bool, sai
 // mostPage is how much of a page is looked at.
 const mostPage = 1 << 20
 
-// page asks a page once. Nothing is sent along but the address; whose certificate the
+// waitPage asks a page once. Nothing is sent along but the address; whose certificate the
 // page has is for the wire to prove.
-func (r *Runner) page(ctx context.Context, a *procedure.WaitAct) (come bool, said string, err error) {
+func waitPage(ctx context.Context, r *Runner, a *verb.WaitAct) (come bool, said string, err error) {
 	limited, cancel := context.WithTimeout(ctx, questionLimit)
 	defer cancel()
 	client := http.Client{

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"freshseal/standin"
+	_ "freshseal/standin/kinds"
 )
 
 // What is waited for is asked again and again; what never comes about ends at the

@@ -86,7 +86,7 @@ func TestAStepBackFollowsWhatIsSeen(t *testing.T) {
 }
 
 // A file is put back only where it holds what the replacement wrote; a third content is left alone, and the reload is
-// not done again where nothing was undone.
+// not done again if nothing was undone.
 func TestAFileThatSomebodyElseWroteIsLeftAlone(t *testing.T) {
 	box := startBox(t)
 	at := func(name string) string { return filepath.Join(box.Dir, "root/etc", name) }

@@ -41,7 +41,7 @@ func (c Channel) checkMail() error {
 	return nil
 }
 
-// recipients are those of an owner: an address of its own, or everybody's.
+// recipients returns those of an owner: an address of its own, or everybody's.
 func (c Channel) recipients(owner string) []string {
 	if own := c.Owners[owner]; own != "" {
 		var out []string

@@ -41,7 +41,7 @@ var Kinds = []Kind{Mail, Webhook, Syslog}
 // Security is how a connection is protected.
 type Security = string
 
-// The securities. Plain is for servers on the same machine, and for networks where nothing else is to be had.
+// The securities. Plain is for servers on the same machine, and for networks if nothing else is to be had.
 const (
 	StartTLS Security = "starttls"
 	TLS      Security = "tls"
@@ -71,7 +71,7 @@ const (
 	mostRead  = 1 << 20 // bytes from a server, its certificates included
 )
 
-// Check says what is wrong with a channel.
+// Check returns what is wrong with a channel.
 func (c Channel) Check() error {
 	switch c.Kind {
 	case Mail:
@@ -198,7 +198,7 @@ func masked(said, user string, secret Secret) string {
 	return said
 }
 
-// config is how TLS is spoken with a server: its certificate is the pinned one, or one that the system trusts.
+// config returns how TLS is spoken with a server: its certificate is the pinned one, or one that the system trusts.
 func (c Channel) config(name string) *tls.Config {
 	if c.Pin == "" {
 		return &tls.Config{ServerName: name, MinVersion: tls.VersionTLS12}
@@ -208,7 +208,7 @@ func (c Channel) config(name string) *tls.Config {
 	return config
 }
 
-// near says that a host is this machine.
+// near reports whether a host is this machine.
 func near(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()

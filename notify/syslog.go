@@ -32,7 +32,7 @@ func severity(i notice.Item) int {
 	return 4 // warning
 }
 
-// syslogLine is an item as RFC 5424, 6, has it.
+// syslogLine returns an item as RFC 5424, 6, has it.
 func syslogLine(host string, m notice.Message, i notice.Item) string {
 	data := ""
 	for _, each := range [][2]string{{"id", i.ID}, {"message", m.ID}, {"rule", i.Rule}, {"slot", i.Slot},
@@ -54,7 +54,7 @@ func quoted(text string) string {
 	return strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace(visible.Line(text))
 }
 
-// hostName is a name for the header: printable ASCII without blanks.
+// hostName returns a name for the header: printable ASCII without blanks.
 func hostName(name string) string {
 	out := strings.Map(func(r rune) rune {
 		if r <= ' ' || r > '~' {

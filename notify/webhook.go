@@ -30,7 +30,7 @@ func (c Channel) checkWebhook() error {
 	return checkPin(c.Pin)
 }
 
-// Signature is what proves that a message came from who knows the key.
+// Signature returns what proves that a message came from who knows the key.
 func Signature(key Secret, at string, body []byte) string {
 	h := hmac.New(sha256.New, []byte(key))
 	io.WriteString(h, at+".")

@@ -7,16 +7,35 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"time"
 
 	"freshseal/service/problem"
-	"freshseal/store"
+	"freshseal/store/sqlite"
 )
 
-// Ready says whether the service can do its work: that the database takes a
-// change.
+// leastFree is how many bytes the disk of the data folder must have free, or a fiftieth of a small one: what is under
+// way writes some of them.
+const leastFree = 32 << 20
+
+// Ready returns why the service cannot do its work, nil if it can: there is room on the disk, and the database takes a
+// change. Anybody may ask, so this is checked at most once a second.
 func (s *Service) Ready(ctx context.Context) error {
+	s.ready.lock.Lock()
+	defer s.ready.lock.Unlock()
+	if now := time.Now(); now.Sub(s.ready.at) > time.Second {
+		s.ready.err = s.lookReady(context.WithoutCancel(ctx))
+		s.ready.at = time.Now()
+	}
+	return s.ready.err
+}
+
+func (s *Service) lookReady(ctx context.Context) error {
+	if free, all, known := freeIn(s.options.Dir); known && free < min(leastFree, all/50) {
+		return problem.New(problem.Unready, "the service is not ready", fmt.Sprintf("the disk of the data folder has "+
+			"%d kB left", free>>10), "make room on it")
+	}
 	if err := s.store.Touch(ctx); err != nil {
-		return problem.New(problem.Outside, "the service is not ready", "the database cannot be written: "+
+		return problem.New(problem.Unready, "the service is not ready", "the database cannot be written: "+
 			err.Error(), "check whether the disk of the data folder is full or read-only")
 	}
 	return nil
@@ -40,7 +59,7 @@ func (s *Service) Backup(ctx context.Context) (copy []byte, err error) {
 // Restore puts a copy of the database into a folder in which no service runs.
 // What stood there is kept beside it.
 func Restore(ctx context.Context, dir, from string) (kept string, err error) {
-	if err := store.CheckFile(ctx, from); err != nil {
+	if err := sqlite.CheckFile(ctx, from); err != nil {
 		return "", problem.New(problem.Invalid, from+" cannot be restored", err.Error(),
 			"give a file that a backup of Fresh Seal has written")
 	}
@@ -62,7 +81,7 @@ func Restore(ctx context.Context, dir, from string) (kept string, err error) {
 	}
 	if _, err := os.Stat(target); err == nil {
 		kept = target + ".before"
-		if err := store.Checkpoint(ctx, target); err != nil {
+		if err := sqlite.Checkpoint(ctx, target); err != nil {
 			return "", err
 		}
 		if err := os.Rename(target, kept); err != nil {

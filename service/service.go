@@ -12,20 +12,25 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"freshseal/core/judgement/notice"
 	"freshseal/core/naming"
 	"freshseal/core/pki/request"
 	"freshseal/service/access"
+	"freshseal/service/engine"
 	"freshseal/service/fleet"
 	"freshseal/service/monitor"
 	"freshseal/service/notices"
+	"freshseal/service/own"
 	"freshseal/service/people"
 	"freshseal/service/problem"
 	"freshseal/service/replace"
@@ -41,12 +46,13 @@ type Options struct {
 	Name         string // what clients call the service; empty: the machine's name
 	Organization string // stands in what bench signs
 	Dial         access.Dial
+	Forbidden    func(netip.Addr) error // why no connection goes to an address; Dial keeps to it as well; nil: all may
 	Now          func() time.Time
 	Log          *slog.Logger
 	ReadEvery    time.Duration     // how often the whole fleet is read; 0: only when asked
 	Fetch        signing.Fetcher   // gets issuers that a chain lacks; nil: they must come with a pile
 	Published    monitor.Published // asked about revocation; nil: nobody is
-	Resolver     replace.Resolver  // asked where names lead; nil: nobody is asked
+	Resolver     engine.Resolver   // asked where names lead; nil: nobody is asked
 	Procedures   string            // a folder with procedures beside the built-in ones; empty: none
 	Subject      request.Subject   // what requests say where the old certificate says nothing
 }
@@ -58,6 +64,7 @@ type Service struct {
 	Fleet   *fleet.Service
 	Signing *signing.Service
 	Replace *replace.Service
+	Own     *own.Service
 	Report  *report.Service
 	People  *people.Service
 	Notices *notices.Service
@@ -67,6 +74,11 @@ type Service struct {
 	started time.Time
 	held    *os.File // the lock on the folder
 	stop    context.CancelFunc
+	ready   struct { // what Ready found last
+		lock sync.Mutex // guards the rest
+		at   time.Time
+		err  error
+	}
 }
 
 // Open opens the folder, makes what is missing in it and takes up the
@@ -102,7 +114,23 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	return s, nil
 }
 
+// keyMissing reports that a folder has a database and no key: a new one would open none of its secrets.
+func keyMissing(dir string) error {
+	_, noKey := os.Stat(filepath.Join(dir, "strongbox.key"))
+	if info, err := os.Stat(filepath.Join(dir, "freshseal.db")); err != nil || info.Size() == 0 ||
+		!errors.Is(noKey, fs.ErrNotExist) {
+		return nil
+	}
+	return problem.New(problem.Conflict, "the service does not start", "the data folder has a database and no "+
+		"strongbox.key, without which none of its secrets can be opened", "put the copy of strongbox.key back "+
+		"that you "+
+		"keep apart; or, to start over, give an empty data folder")
+}
+
 func open(ctx context.Context, o Options) (*Service, error) {
+	if err := keyMissing(o.Dir); err != nil {
+		return nil, err
+	}
 	box, err := strongbox.Open(filepath.Join(o.Dir, "strongbox.key"))
 	if err != nil {
 		return nil, err
@@ -120,6 +148,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	s := &Service{options: o, store: db, started: o.Now().UTC(), stop: stop}
 	s.People = people.New(db, o.Dir, o.Log, o.Now)
 	s.Access = access.New(db, box, o.Dial, o.Now)
+	s.Access.Forbid(o.Forbidden)
 	s.Monitor = monitor.New(stopping, db, s.Access, o.Dial, o.Log, o.Now)
 	s.Monitor.Ask(o.Published)
 	if err := s.Monitor.ExpectAll(ctx); err != nil {
@@ -128,10 +157,13 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	s.Fleet = fleet.New(stopping, db, box, s.Access, s.Monitor, o.Procedures, o.Log, o.Now)
 	s.Signing = signing.New(db, box, s.Monitor, o.Fetch, o.Log, o.Now)
 	s.Notices = notices.New(stopping, db, box, o.Dial, o.Name, o.Log, o.Now)
-	s.Replace = replace.New(stopping, db, box, replace.Rooms{Access: s.Access, Monitor: s.Monitor, Fleet: s.Fleet,
-		Signing: s.Signing, Audit: s.People},
-		replace.Terms{Resolver: o.Resolver, Subject: o.Subject}, o.Log, o.Now)
-	s.Report = report.New(db, s.Monitor, s.Signing, s.Fleet, o.Now)
+	s.Own = own.New(db, box, o.Now)
+	work := engine.New(stopping, engine.StorageOf(db), box, engine.Rooms{Access: s.Access, Monitor: s.Monitor,
+		Fleet:   s.Fleet,
+		Signing: s.Signing, Own: s.Own.For}, o.Resolver, o.Log, o.Now)
+	s.Replace = replace.New(stopping, replace.StorageOf(db), box, work, replace.Rooms{Monitor: s.Monitor,
+		Fleet: s.Fleet, Signing: s.Signing, Audit: s.People}, o.Subject, o.Log, o.Now)
+	s.Report = report.New(db, s.Monitor.Rules, s.Signing, s.Fleet, o.Now)
 	s.Notices.Ask(s.expiring)
 	if err := s.start(ctx); err != nil {
 		s.wait()
@@ -140,8 +172,8 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	return s, nil
 }
 
-// expiring is what people are told of besides slots. Whoever signed in with the client signs in again, and need not
-// be told.
+// expiring returns what people are reported besides slots. Whoever signed in with the client signs in again, and need
+// not be told.
 func (s *Service) expiring(ctx context.Context, within int) ([]notice.Thing, error) {
 	found, err := s.Report.Expiring(ctx, within, true)
 	var out []notice.Thing
@@ -157,7 +189,7 @@ func (s *Service) expiring(ctx context.Context, within int) ([]notice.Thing, err
 
 func (s *Service) start(ctx context.Context) error {
 	if err := errors.Join(s.Signing.Open(ctx, s.options.Organization, s.Replace), s.People.FirstUser(ctx),
-		s.Replace.OpenOwn(ctx, s.options.Name)); err != nil {
+		s.Own.Open(ctx, s.options.Name)); err != nil {
 		return err
 	}
 	if err := s.Replace.Start(ctx); err != nil {

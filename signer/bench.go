@@ -19,7 +19,7 @@ import (
 	"freshseal/core/pki/request"
 )
 
-// Bench is a small authority of one's own: a root and one or two levels below it. What it signs is trusted only where
+// Bench is a small authority of your own: a root and one or two levels below it. What it signs is trusted only where
 // its root is.
 type Bench struct {
 	levels   []level // root first
@@ -45,7 +45,7 @@ type BenchPlan struct {
 	LeafDays     int
 }
 
-// UsualBench is the plan of an authority for labs.
+// UsualBench returns the plan of an authority for labs.
 func UsualBench(organization string) BenchPlan {
 	return BenchPlan{Names: []string{organization + " Bench Root", organization + " Bench Policy Authority",
 		organization + " Bench Issuing Authority"}, Organization: organization,
@@ -58,7 +58,7 @@ const (
 	maxLeafDays  = 3650
 )
 
-// Check says what is wrong with a plan; nothing where it can be made.
+// Check returns what is wrong with a plan; nothing where it can be made.
 func (p BenchPlan) Check() string {
 	if len(p.Names) < 2 || len(p.Names) > 3 {
 		return fmt.Sprintf("the number of levels is %d; it may be 2 or 3: a root, and one or two below it",
@@ -83,7 +83,7 @@ func (p BenchPlan) Check() string {
 }
 
 // NewBench makes the authority's keys and certificates. With a root, that of an earlier bench, the levels below are
-// made anew under it and the names and lifetime that the plan gives the root do not count.
+// made again under it and the names and lifetime that the plan gives the root do not count.
 func NewBench(p BenchPlan, root *Bench, clock func() time.Time) (*Bench, error) {
 	b, now := &Bench{leafDays: p.LeafDays, now: clock}, clock()
 	from := 0
@@ -133,7 +133,7 @@ func NewBench(p BenchPlan, root *Bench, clock func() time.Time) (*Bench, error) 
 	return b, nil
 }
 
-// Levels are the certificates of the authority, root first.
+// Levels returns the certificates of the authority, root first.
 func (b *Bench) Levels() []*cert.Certificate {
 	var out []*cert.Certificate
 	for _, l := range b.levels {
@@ -142,13 +142,13 @@ func (b *Bench) Levels() []*cert.Certificate {
 	return out
 }
 
-// Root is the authority's root.
+// Root returns the authority's root.
 func (b *Bench) Root() *cert.Certificate { return b.levels[0].certificate }
 
 // Submit accepts every request: it is signed when its answer is collected.
 func (*Bench) Submit(context.Context, Errand) error { return nil }
 
-// Terms are what bench accepts: any name and key.
+// Terms returns what bench accepts: any name and key.
 func (b *Bench) Terms() Terms {
 	return Terms{Request: request.AnySigner, MaxDays: b.leafDays}
 }
@@ -168,7 +168,7 @@ func (b *Bench) Collect(_ context.Context, e Errand) ([]*cert.Certificate, error
 	last := len(b.levels) - 1
 	end, above := now.AddDate(0, 0, days), b.levels[last].certificate.NotAfter
 	if !above.After(now) {
-		return nil, fmt.Errorf("the issuing authority of bench expired on %s; set bench up anew and keep its root",
+		return nil, fmt.Errorf("the issuing authority of bench expired on %s; set bench up again and keep its root",
 			above.UTC().Format(time.DateOnly))
 	}
 	if end.After(above) {

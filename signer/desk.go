@@ -25,7 +25,7 @@ type Errand struct {
 	Notes       string // of the device, for whoever signs
 }
 
-// lifetime is how long a certificate is to live, in words.
+// lifetime returns how long a certificate is to live, in words.
 func (e Errand) lifetime() string {
 	if e.Days == 0 {
 		return "as issued"

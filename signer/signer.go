@@ -34,7 +34,7 @@ type Signer interface {
 	Terms() Terms
 }
 
-// ErrPending says that a request is not signed yet.
+// ErrPending means that a request is not signed yet.
 var ErrPending = errors.New("the request is not signed yet")
 
 // Terms are what a signer accepts.

@@ -121,7 +121,7 @@ func TestAParcelCanBeReadByPeopleAndSpreadsheets(t *testing.T) {
 	}
 }
 
-// A bench of one's own has the names and lifetimes that were given, may not be lengthened below its issuing level,
+// A bench of your own has the names and lifetimes that were given, may not be lengthened below its issuing level,
 // and signs nothing beyond its own end.
 func TestBenchIsSetUpWithNamesAndLifetimes(t *testing.T) {
 	usual := signer.UsualBench("Tidewrack Ferries")

@@ -3,6 +3,8 @@ package standin
 import (
 	"crypto"
 	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
@@ -17,7 +19,7 @@ import (
 // Authority is a certificate authority of the made-up world.
 type Authority struct {
 	Certificate *cert.Certificate
-	key         *ecdsa.PrivateKey
+	Key         *ecdsa.PrivateKey
 }
 
 // Wanted says what a certificate is to be like. Times count from now.
@@ -31,30 +33,30 @@ type Wanted struct {
 
 // NewAuthority makes an authority: a root, or below another one.
 func NewAuthority(name string, above *Authority, random io.Reader, now time.Time) (*Authority, error) {
-	key, err := newKey(random)
+	key, err := NewKey(random)
 	if err != nil {
 		return nil, err
 	}
-	c, err := issue(Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, CommonName: name},
-		Begins: -3 * 365 * day, Ends: 6 * 365 * day, IsAuthority: true}, above, key, random, now)
+	c, err := Issue(Wanted{Subject: pkix.Name{Organization: []string{"Tidewrack Ferries"}, CommonName: name},
+		Begins: -3 * 365 * Day, Ends: 6 * 365 * Day, IsAuthority: true}, above, key, random, now)
 	return &Authority{c, key}, err
 }
 
-// PEM is the authority's certificate.
+// PEM returns the authority's certificate.
 func (a *Authority) PEM() []byte { return a.Certificate.PEM() }
 
-// withKey is the authority's certificate and key; the made-up world has no
+// WithKey returns the authority's certificate and key; the made-up world has no
 // better place for them than a file.
-func (a *Authority) withKey() []byte {
-	der, err := x509.MarshalPKCS8PrivateKey(a.key)
+func (a *Authority) WithKey() []byte {
+	der, err := x509.MarshalPKCS8PrivateKey(a.Key)
 	if err != nil {
 		panic(err) // a P-256 key can always be written
 	}
-	return append(a.PEM(), pemOf("PRIVATE KEY", der)...)
+	return append(a.PEM(), PemOf("PRIVATE KEY", der)...)
 }
 
-// openAuthorities reads a root and an intermediate, each followed by its key.
-func openAuthorities(text []byte) (root, middle *Authority, err error) {
+// OpenAuthorities reads a root and an intermediate, each followed by its key.
+func OpenAuthorities(text []byte) (root, middle *Authority, err error) {
 	var found []*Authority
 	for len(found) < 2 {
 		certificate, rest := pem.Decode(text)
@@ -82,28 +84,29 @@ func openAuthorities(text []byte) (root, middle *Authority, err error) {
 // Issue makes a key and a certificate, signed by the authority or, where it is
 // nil, by the key itself as factories do. Both come as PEM.
 func (a *Authority) Issue(w Wanted, random io.Reader, now time.Time) (certificate, key []byte, err error) {
-	made, err := newKey(random)
+	made, err := NewKey(random)
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := issue(w, a, made, random, now)
+	c, err := Issue(w, a, made, random, now)
 	if err != nil {
 		return nil, nil, err
 	}
 	pkcs8, err := x509.MarshalPKCS8PrivateKey(made)
-	return c.PEM(), pemOf("PRIVATE KEY", pkcs8), err
+	return c.PEM(), PemOf("PRIVATE KEY", pkcs8), err
 }
 
-func issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, random io.Reader,
+// Issue signs a certificate; above is nil for one that is signed with its own key.
+func Issue(w Wanted, above *Authority, key *ecdsa.PrivateKey, random io.Reader,
 	now time.Time) (*cert.Certificate, error) {
 	if above == nil {
-		above = &Authority{key: key}
+		above = &Authority{Key: key}
 	}
-	return signed(w, above, key.Public(), random, now)
+	return Signed(w, above, key.Public(), random, now)
 }
 
-// signed makes a certificate for a public key, signed by an authority; one without a certificate signs its own.
-func signed(w Wanted, by *Authority, public crypto.PublicKey, random io.Reader,
+// Signed makes a certificate for a public key, signed by an authority; one without a certificate signs its own.
+func Signed(w Wanted, by *Authority, public crypto.PublicKey, random io.Reader,
 	now time.Time) (*cert.Certificate, error) {
 	template := x509.Certificate{
 		Subject: w.Subject, NotBefore: now.Add(w.Begins), NotAfter: now.Add(w.Ends),
@@ -121,5 +124,29 @@ func signed(w Wanted, by *Authority, public crypto.PublicKey, random io.Reader,
 			template.DNSNames = append(template.DNSNames, name)
 		}
 	}
-	return cert.Issue(random, template, public, by.Certificate, by.key)
+	return cert.Issue(random, template, public, by.Certificate, by.Key)
+}
+
+const Day = 24 * time.Hour
+
+// NewKey makes a P-256 key of this randomness. crypto/ecdsa's own way to make
+// keys takes no other randomness than the system's.
+func NewKey(random io.Reader) (*ecdsa.PrivateKey, error) {
+	for {
+		scalar := make([]byte, 32)
+		if _, err := io.ReadFull(random, scalar); err != nil {
+			return nil, err
+		}
+		if key, err := ecdsa.ParseRawPrivateKey(elliptic.P256(), scalar); err == nil {
+			return key, nil // the others, one in 2³², lie outside the group
+		}
+	}
+}
+
+// OrSystem returns the system's randomness if none is given.
+func OrSystem(random io.Reader) io.Reader {
+	if random == nil {
+		return rand.Reader
+	}
+	return random
 }

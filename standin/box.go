@@ -9,7 +9,6 @@
 package standin
 
 import (
-	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -59,23 +58,8 @@ type Box struct {
 	RADIUSPort  int              // wanted for that; another one where it is taken
 	Random      io.Reader        // of its host key; nil: the system's
 	Now         func() time.Time // its clock; nil: the system's
-	Watch       Watch            // is told of everything that is asked of the box; may be nil
+	Watch       Watch            // is reported everything that is asked of the box; may be nil
 }
-
-// Kind is what a box is like on a terminal.
-type Kind string
-
-// The kinds.
-const (
-	MenuManager Kind = "menu manager" // everything happens in a text menu
-	NetworkGear Kind = "network gear" // a command line of its own, and no shell
-	BareHost    Kind = "bare host"    // maintenance, and agents that restart
-	PlantRoom   Kind = "plant room"   // one combined file, a configuration, and a reboot
-	StopServer  Kind = "stop server"  // its settings can be changed only while its server is off
-	Collector   Kind = "collector"    // two files under fixed names, read only when its service starts
-	StagedVault Kind = "staged vault" // files are staged, and a menu applies them
-	Dashboard   Kind = "dashboard"    // the first of several nodes, with a tool that carries on to the others
-)
 
 // Forward opens a connection onwards, to what an SSH client wants to reach
 // through the box.
@@ -84,13 +68,13 @@ type Forward func(address string) (net.Conn, error)
 // Hosts finds a box that stands under another one by its name or address, or nil.
 type Hosts func(name string) *Running
 
-// Watch is told of a command, a file operation or a handshake before the box
+// Watch is reported a command, a file operation or a handshake before the box
 // does it and once it is done, in words. Where it answers false before, the box
 // does not do it, as if it had never been asked.
 type Watch func(what string, done bool) (carryOut bool)
 
-// watched does something under the eyes of Watch.
-func (r *Running) watched(what string, do func()) {
+// Watched does something under the eyes of Watch.
+func (r *Running) Watched(what string, do func()) {
 	r.counted(what)
 	if r.Watch == nil {
 		do()
@@ -134,22 +118,22 @@ type Running struct {
 	Box
 	SSHAddr  string // 127.20.2.11:2222, empty without SSH
 	TLSAddr  string
-	MoreAddr string // of the second listener, where there is one
+	MoreAddr string // of the second listener, if there is one
 	Plain    string // address of the page over plain HTTP, of a server that must be stopped
 
 	RADIUSAddr string // where it speaks EAP, over UDP
 
-	root    *os.Root
+	Root    *os.Root
 	hostKey ssh.Signer
-	serving atomic.Pointer[tls.Certificate]
-	eap     atomic.Pointer[tls.Certificate] // over EAP
+	Serving atomic.Pointer[tls.Certificate]
+	Eap     atomic.Pointer[tls.Certificate] // over EAP
 	radius  *radiusServer
-	tested  atomic.Pointer[tls.Certificate] // by the second listener, where it is one for tests
+	Tested  atomic.Pointer[tls.Certificate] // by the second listener, where it is one for tests
 	ssh     net.Listener
 	web     net.Listener
 	more    net.Listener
 	plain   net.Listener
-	work    sync.WaitGroup
+	Work    sync.WaitGroup
 	lock    sync.Mutex
 	conns   map[net.Conn]struct{}
 	closed  bool
@@ -159,41 +143,37 @@ type Running struct {
 	soon      *Faults // that begin once it was asked soonAfter more things
 	soonAfter int
 
-	usual    atomic.Pointer[tls.Certificate] // what was served when its faults were set: they meet what comes after it
-	stopped  stopped
-	gearLock sync.Mutex
-	gear     *gear // what network gear runs with; nil: as it was kept
-	shellOn  atomic.Bool
-	owners   sync.Map // of files, where they were changed
-	webs     webState
-	routes   routing
-	away     atomic.Bool // something in front answers in its place
-	mux      *http.ServeMux
-	mast     mastTrial // of a signal mast
+	usual   atomic.Pointer[tls.Certificate] // what was served when its faults were set: they meet what comes after it
+	shellOn atomic.Bool
+	Owners  sync.Map // of files, where they were changed
+	Webs    WebState
+	away    atomic.Bool // something in front answers in its place
+	mux     *http.ServeMux
+	states  sync.Map // of its kind, by their type; see StateOf
 }
 
 // SetFaults has other things go wrong from now on. What happens once may happen once more.
 func (r *Running) SetFaults(f Faults) {
 	r.faults.Store(&f)
-	if pair := r.serving.Load(); pair != nil {
+	if pair := r.Serving.Load(); pair != nil {
 		r.usual.Store(pair)
 	}
 	r.dropped.Store(false)
-	r.webs.lock.Lock()
-	defer r.webs.lock.Unlock()
-	r.webs.fails, r.webs.calls = nil, 0
+	r.Webs.Lock.Lock()
+	defer r.Webs.Lock.Unlock()
+	r.Webs.fails, r.Webs.calls = nil, 0
 }
 
-// faulty is what goes wrong now.
-// now is the time by the box's clock.
-func (r *Running) now() time.Time {
+// Now returns the time by the box's clock.
+func (r *Running) Now() time.Time {
 	if r.Box.Now == nil {
 		return time.Now()
 	}
 	return r.Box.Now()
 }
 
-func (r *Running) faulty() Faults { return *r.faults.Load() }
+// Faulty returns what goes wrong now.
+func (r *Running) Faulty() Faults { return *r.faults.Load() }
 
 // Start turns a box on. Its folder must hold the certificate and key that the
 // web server is to serve; see Lay.
@@ -206,7 +186,7 @@ func Start(b Box) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Running{Box: b, root: root, conns: map[net.Conn]struct{}{}}
+	r := &Running{Box: b, Root: root, conns: map[net.Conn]struct{}{}}
 	r.SetFaults(b.Faults)
 	if err := r.start(); err != nil {
 		r.Close()
@@ -216,11 +196,11 @@ func Start(b Box) (*Running, error) {
 }
 
 func (r *Running) start() error {
-	if err := r.startWeb(); err != nil || r.User == "" {
+	if err := (server{r}).startWeb(); err != nil || r.User == "" {
 		return err
 	}
 	var err error
-	if r.hostKey, err = openHostKey(filepath.Join(r.Dir, "host_key"), orSystem(r.Random)); err != nil {
+	if r.hostKey, err = openHostKey(filepath.Join(r.Dir, "host_key"), OrSystem(r.Random)); err != nil {
 		return err
 	}
 	if r.ssh, err = listen(r.Address, r.SSHPort); err != nil {
@@ -228,58 +208,33 @@ func (r *Running) start() error {
 	}
 	r.SSHAddr = r.ssh.Addr().String()
 	r.SwitchShell(!r.ShellOff)
-	r.accept(r.ssh, func(conn net.Conn) {
+	server{r}.accept(r.ssh, func(conn net.Conn) {
 		if r.ShellOn() {
-			r.serveSSH(conn)
+			server{r}.serveSSH(conn)
 		}
 	})
 	return nil
 }
 
 // startWeb turns the web server on; a box that only forwards has none.
-func (r *Running) startWeb() error {
+func (r server) startWeb() error {
 	if r.Forward != nil {
 		return nil
 	}
-	if err := r.load(); err != nil {
+	if err := r.Load(); err != nil {
 		return err
 	}
-	if r.Kind == StagedVault {
-		if err := r.root.MkdirAll(inside(stage), 0o700); err != nil {
+	made, known := makes[r.Kind]
+	if !known {
+		return fmt.Errorf("no kind %q is registered: import freshseal/standin/kinds", r.Kind)
+	}
+	if made.Start != nil {
+		if err := made.Start(r.Running); err != nil {
 			return err
 		}
 	}
-	if r.Kind == Collector {
-		if err := r.layTally(); err != nil {
-			return err
-		}
-		if err := r.loadFrom(tallyFolder+"/server.crt", tallyFolder+"/server.key"); err != nil {
-			return err
-		}
-	}
-	if r.Kind == PlantRoom {
-		if err := r.layPlant(); err != nil {
-			return err
-		}
-		if pair, err := r.plantPair(); err == nil {
-			r.serving.Store(pair)
-		}
-	}
-	if r.Kind == BareHost {
-		if err := r.lay(map[string][]byte{bootID: []byte(rand.Text() + "\n")}); err != nil {
-			return err
-		}
-	}
-	if r.Kind == SiteServer {
-		if err := r.laySite(); err != nil {
-			return err
-		}
-	}
-	if r.Kind == Router {
-		r.factoryObject()
-	}
-	if made := webKinds[r.Kind]; made != nil {
-		r.mux = made(r)
+	if made.Web != nil {
+		r.mux = made.Web(r.Running)
 	}
 	if err := r.startEAP(); err != nil {
 		return err
@@ -289,91 +244,28 @@ func (r *Running) startWeb() error {
 		return err
 	}
 	r.TLSAddr = r.web.Addr().String()
-	if r.Kind == StopServer {
+	if made.Plain != nil {
 		if r.plain, err = listen(r.Address, 0); err != nil {
 			return err
 		}
 		r.Plain = r.plain.Addr().String()
-		r.accept(r.plain, r.servePlain)
+		r.accept(r.plain, func(conn net.Conn) { made.Plain(r.Running, conn) })
 	}
-	r.accept(r.web, func(conn net.Conn) { r.watched("handshake", func() { r.serveTLS(conn, r.serving.Load()) }) })
+	r.accept(r.web, func(conn net.Conn) { r.Watched("handshake", func() { r.serveTLS(conn, r.Serving.Load()) }) })
 	if r.MorePort != 0 {
 		if r.more, err = listen(r.Address, r.MorePort); err != nil {
 			return err
 		}
 		r.MoreAddr = r.more.Addr().String()
 		r.accept(r.more, func(conn net.Conn) {
-			pair := r.tested.Load()
+			pair := r.Tested.Load()
 			if pair == nil {
-				pair = r.serving.Load()
+				pair = r.Serving.Load()
 			}
 			r.serveTLS(conn, pair)
 		})
 	}
 	return nil
-}
-
-// listen takes the wanted port or, where it is taken, any; and 127.0.0.1 where
-// the system has no other loopback address.
-func listen(address string, port int) (net.Listener, error) {
-	l, err := net.Listen("tcp", net.JoinHostPort(address, fmt.Sprint(port)))
-	if err != nil {
-		l, err = net.Listen("tcp", net.JoinHostPort(address, "0"))
-	}
-	if err != nil {
-		l, err = net.Listen("tcp", "127.0.0.1:0")
-	}
-	return l, err
-}
-
-// accept hands every connection to serve and keeps count, so that Close can
-// end them all.
-func (r *Running) accept(l net.Listener, serve func(net.Conn)) {
-	r.work.Go(func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			if !r.keep(conn) {
-				return
-			}
-			r.work.Go(func() {
-				defer r.forget(conn)
-				serve(conn)
-			})
-		}
-	})
-}
-
-func (r *Running) keep(conn net.Conn) bool {
-	r.lock.Lock()
-	defer r.lock.Unlock()
-	if r.closed {
-		conn.Close()
-		return false
-	}
-	r.conns[conn] = struct{}{}
-	return true
-}
-
-func (r *Running) forget(conn net.Conn) {
-	r.lock.Lock()
-	defer r.lock.Unlock()
-	conn.Close()
-	delete(r.conns, conn)
-}
-
-// Drop ends every connection to the box at once, as a broken line does.
-func (r *Running) Drop() { r.drop() }
-
-// drop ends every connection to the box at once.
-func (r *Running) drop() {
-	r.lock.Lock()
-	defer r.lock.Unlock()
-	for conn := range r.conns {
-		conn.Close()
-	}
 }
 
 // Close turns the box off and waits until nothing of it is left.
@@ -393,11 +285,11 @@ func (r *Running) Close() error {
 	if r.radius != nil {
 		errs = append(errs, r.radius.conn.Close())
 	}
-	r.work.Wait()
-	return errors.Join(append(errs, r.root.Close())...)
+	r.Work.Wait()
+	return errors.Join(append(errs, r.Root.Close())...)
 }
 
-// HostKey is the box's SSH host key as it is pinned: "TYPE SHA256:…".
+// HostKey returns the box's SSH host key as it is pinned: "TYPE SHA256:…".
 func (r *Running) HostKey() string {
 	key := r.hostKey.PublicKey()
 	return key.Type() + " " + ssh.FingerprintSHA256(key)
@@ -406,22 +298,22 @@ func (r *Running) HostKey() string {
 // Meddle puts another certificate and key onto the box behind everybody's back,
 // and has the web server serve them.
 func (r *Running) Meddle(certificate, key []byte) error {
-	if err := r.root.WriteFile(inside(KeyFile), key, 0o600); err != nil {
+	if err := r.Root.WriteFile(Inside(KeyFile), key, 0o600); err != nil {
 		return err
 	}
-	if err := r.root.WriteFile(inside(CertificateFile), certificate, 0o644); err != nil {
+	if err := r.Root.WriteFile(Inside(CertificateFile), certificate, 0o644); err != nil {
 		return err
 	}
-	return r.load()
+	return r.Load()
 }
 
-// load reads certificate and key as the web server does when it starts.
-func (r *Running) load() error {
-	certificate, err := r.root.ReadFile(inside(CertificateFile))
+// Load reads certificate and key as the web server does when it starts.
+func (r *Running) Load() error {
+	certificate, err := r.Root.ReadFile(Inside(CertificateFile))
 	if err != nil {
 		return err
 	}
-	key, err := r.root.ReadFile(inside(KeyFile))
+	key, err := r.Root.ReadFile(Inside(KeyFile))
 	if err != nil {
 		return err
 	}
@@ -432,46 +324,21 @@ func (r *Running) load() error {
 	if r.usual.Load() == nil {
 		r.usual.Store(&pair)
 	}
-	r.serve(pair, key)
+	r.Serve(pair, key)
 	return nil
 }
 
-// serve serves a pair, as far as faults let it: a restart with another key than the delivered
+// Serve serves a pair, as far as faults let it: a restart with another key than the delivered
 // one may never end, and the intermediates may be left out.
-func (r *Running) serve(pair tls.Certificate, key []byte) {
+func (r *Running) Serve(pair tls.Certificate, key []byte) {
 	switch {
-	case r.faulty().NeverBack && r.changedKey(key):
-		r.serving.Store(nil)
+	case r.Faulty().NeverBack && r.ChangedKey(key):
+		r.Serving.Store(nil)
 		return
-	case r.faulty().LeafAlone && r.Kind != Dashboard && r.changedKey(key): // which leaves out its nodes instead
+	case r.Faulty().LeafAlone && !makes[r.Kind].LeavesOut && r.ChangedKey(key): // which leaves out its nodes instead
 		pair.Certificate = pair.Certificate[:1]
 	}
-	r.serving.Store(&pair)
-}
-
-func (r *Running) serveTLS(conn net.Conn, pair *tls.Certificate) {
-	conn.SetDeadline(time.Now().Add(10 * time.Second))
-	if pair == nil {
-		return // restarting
-	}
-	server := tls.Server(conn, &tls.Config{Certificates: []tls.Certificate{*pair}, MinVersion: tls.VersionTLS12})
-	if server.Handshake() != nil {
-		return
-	}
-	if r.mux != nil {
-		r.serveWeb(server, r.mux)
-		server.Close()
-		return
-	}
-	if r.Pages {
-		r.pages(server)
-		server.Close()
-		return
-	}
-	buffer := make([]byte, 1024)
-	server.Read(buffer)
-	fmt.Fprint(server, "HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\n\r\nTidewrack Ferries\n")
-	server.Close()
+	r.Serving.Store(&pair)
 }
 
 // Lay puts the certificate and key of a web server into a box's folder, unless

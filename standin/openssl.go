@@ -20,12 +20,13 @@ import (
 	"strings"
 )
 
-func pemOf(kind string, der []byte) []byte {
+// PemOf returns a PEM block of this kind.
+func PemOf(kind string, der []byte) []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der})
 }
 
 // openssl is the part of the command of that name which procedures use.
-func (r *Running) openssl(stdout, stderr io.Writer, args []string) error {
+func (r unix) openssl(stdout, stderr io.Writer, args []string) error {
 	if len(args) == 0 {
 		return errors.New("wants a command")
 	}
@@ -47,12 +48,12 @@ func (r *Running) openssl(stdout, stderr io.Writer, args []string) error {
 			return err
 		}
 		if old, isRSA := key.(*rsa.PrivateKey); isRSA && slices.Contains(args, "-traditional") {
-			return r.root.WriteFile(inside(o.last("-out")),
-				pemOf("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(old)), 0o600)
+			return r.Root.WriteFile(Inside(o.last("-out")),
+				PemOf("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(old)), 0o600)
 		}
 		return writePublic(stdout, key.Public())
 	case "x509":
-		content, err := r.root.ReadFile(inside(o.last("-in")))
+		content, err := r.Root.ReadFile(Inside(o.last("-in")))
 		if err != nil {
 			return err
 		}
@@ -74,7 +75,7 @@ func writePublic(w io.Writer, public any) error {
 	if err != nil {
 		return err
 	}
-	_, err = w.Write(pemOf("PUBLIC KEY", der))
+	_, err = w.Write(PemOf("PUBLIC KEY", der))
 	return err
 }
 
@@ -102,7 +103,7 @@ func optionsOf(args []string) options {
 	return out
 }
 
-func (r *Running) genpkey(o options) error {
+func (r unix) genpkey(o options) error {
 	var key crypto.Signer
 	var err error
 	switch o.last("-algorithm") {
@@ -130,11 +131,11 @@ func (r *Running) genpkey(o options) error {
 	if err != nil {
 		return err
 	}
-	return r.root.WriteFile(inside(o.last("-out")), pemOf("PRIVATE KEY", der), 0o600)
+	return r.Root.WriteFile(Inside(o.last("-out")), PemOf("PRIVATE KEY", der), 0o600)
 }
 
-func (r *Running) key(file string) (crypto.Signer, error) {
-	content, err := r.root.ReadFile(inside(file))
+func (r unix) key(file string) (crypto.Signer, error) {
+	content, err := r.Root.ReadFile(Inside(file))
 	if err != nil {
 		return nil, err
 	}
@@ -153,12 +154,12 @@ func (r *Running) key(file string) (crypto.Signer, error) {
 }
 
 // req makes a request of a configuration, as `openssl req -new -config` does.
-func (r *Running) req(o options) error {
+func (r unix) req(o options) error {
 	key, err := r.key(o.last("-key"))
 	if err != nil {
 		return err
 	}
-	text, err := r.root.ReadFile(inside(o.last("-config")))
+	text, err := r.Root.ReadFile(Inside(o.last("-config")))
 	if err != nil {
 		return err
 	}
@@ -190,12 +191,12 @@ func (r *Running) req(o options) error {
 	if err != nil {
 		return err
 	}
-	return r.root.WriteFile(inside(o.last("-out")), pemOf("CERTIFICATE REQUEST", der), 0o600)
+	return r.Root.WriteFile(Inside(o.last("-out")), PemOf("CERTIFICATE REQUEST", der), 0o600)
 }
 
 // verify checks a request's own signature and prints its names.
-func (r *Running) verify(stdout, stderr io.Writer, o options) error {
-	content, err := r.root.ReadFile(inside(o.last("-in")))
+func (r unix) verify(stdout, stderr io.Writer, o options) error {
+	content, err := r.Root.ReadFile(Inside(o.last("-in")))
 	if err != nil {
 		return err
 	}

@@ -16,16 +16,16 @@ import (
 
 // Where a box with pages keeps what it was given by hand.
 const (
-	askedKey    = "/var/pages/asked.key" // of the request; in use once its certificate is
-	nextKey     = "/var/pages/next.key"  // with nextChain, what is staged
+	AskedKey    = "/var/pages/asked.key" // of the request; in use once its certificate is
+	NextKey     = "/var/pages/next.key"  // with nextChain, what is staged
 	goneKey     = "/var/pages/given.key" // shown with the request, and not used before it comes back
-	nextRequest = "/var/pages/next.request"
-	nextChain   = "/var/pages/next.pem"
-	beforeKey   = "/var/pages/before.key"
-	beforeChain = "/var/pages/before.pem"
+	NextRequest = "/var/pages/next.request"
+	NextChain   = "/var/pages/next.pem"
+	BeforeKey   = "/var/pages/before.key"
+	BeforeChain = "/var/pages/before.pem"
 )
 
-const mostPage = 256 << 10
+const MostPage = 256 << 10
 
 // page is the one page of a box that can only be worked on by hand.
 var page = template.Must(template.New("").Parse(
@@ -45,13 +45,16 @@ var page = template.Must(template.New("").Parse(
 <form method="post" action="/back"><fieldset><legend>If something went wrong</legend><button>Use the certificate from before and restart</button></fieldset></form>
 </html>`))
 
-// pages answers one request of somebody's browser.
-func (r *Running) pages(conn *tls.Conn) {
+// panel is the web interface of a stand-in that has no sessions: one page with three forms.
+type panel struct{ *Running }
+
+// answer answers one request of somebody's browser.
+func (r panel) answer(conn *tls.Conn) {
 	request, err := http.ReadRequest(bufio.NewReader(conn))
 	if err != nil {
 		return
 	}
-	request.Body = http.MaxBytesReader(nil, request.Body, mostPage)
+	request.Body = http.MaxBytesReader(nil, request.Body, MostPage)
 	var out bytes.Buffer
 	said := ""
 	if request.Method == http.MethodPost {
@@ -61,8 +64,8 @@ func (r *Running) pages(conn *tls.Conn) {
 			said = "Done."
 		}
 	}
-	pending, _ := r.root.ReadFile(inside(nextRequest)) // none, before one is made
-	given, _ := r.root.ReadFile(inside(goneKey))       // none where the key stays
+	pending, _ := r.Root.ReadFile(Inside(NextRequest)) // none, before one is made
+	given, _ := r.Root.ReadFile(Inside(goneKey))       // none where the key stays
 	if err := page.Execute(&out, map[string]string{"Name": "Halyard panel", "Said": said, "Request": string(pending),
 		"Key": string(given)}); err != nil {
 		return
@@ -73,67 +76,67 @@ func (r *Running) pages(conn *tls.Conn) {
 }
 
 // press does what a button on the page says.
-func (r *Running) press(request *http.Request) error {
+func (r panel) press(request *http.Request) error {
 	if err := request.ParseForm(); err != nil {
 		return err
 	}
 	switch request.URL.Path {
 	case "/request":
-		return r.pagesRequest(request.PostForm.Get)
+		return r.request(request.PostForm.Get)
 	case "/upload":
-		return r.pagesUpload(unixLines(request.PostForm.Get("chain")), unixLines(request.PostForm.Get("key")))
+		return r.upload(unixLines(request.PostForm.Get("chain")), unixLines(request.PostForm.Get("key")))
 	case "/use":
-		return r.pagesUse(nextChain, nextKey, true)
+		return r.PagesUse(NextChain, NextKey, true)
 	case "/back":
-		return r.pagesUse(beforeChain, beforeKey, false)
+		return r.PagesUse(BeforeChain, BeforeKey, false)
 	}
 	return fmt.Errorf("there is no button %s", request.URL.Path)
 }
 
 func unixLines(text string) []byte { return []byte(strings.ReplaceAll(text, "\r\n", "\n")) }
 
-func (r *Running) pagesRequest(field func(string) string) error {
-	each := func(name string) []string { return some(strings.TrimSpace(field(name))) }
+func (r panel) request(field func(string) string) error {
+	each := func(name string) []string { return Some(strings.TrimSpace(field(name))) }
 	subject := pkix.Name{CommonName: strings.TrimSpace(field("common_name")), Organization: each("organization"),
 		Locality: each("locality"), Country: each("country")}
-	if _, err := r.nextRequest(subject, strings.Split(field("names"), ","), ""); err != nil || !r.KeyGone {
+	if _, err := r.NextRequest(subject, strings.Split(field("names"), ","), ""); err != nil || !r.KeyGone {
 		return err
 	}
-	return r.root.Rename(inside(askedKey), inside(goneKey))
+	return r.Root.Rename(Inside(AskedKey), Inside(goneKey))
 }
 
-func (r *Running) pagesUpload(chain, key []byte) error {
+func (r panel) upload(chain, key []byte) error {
 	if block, _ := pem.Decode(chain); block == nil {
 		return fmt.Errorf("this is no PEM text")
 	}
 	if !r.KeyGone {
 		var err error
-		if key, err = r.root.ReadFile(inside(askedKey)); err != nil {
+		if key, err = r.Root.ReadFile(Inside(AskedKey)); err != nil {
 			return fmt.Errorf("make a key and a request first")
 		}
 	}
 	if _, err := tls.X509KeyPair(chain, key); err != nil {
 		return err
 	}
-	return r.lay(map[string][]byte{nextChain: chain, nextKey: key})
+	return r.Lay(map[string][]byte{NextChain: chain, NextKey: key})
 }
 
-// pagesUse puts a pair in use; with keep what stood before is kept.
-func (r *Running) pagesUse(chainFile, keyFile string, keep bool) error {
-	chain, err := r.root.ReadFile(inside(chainFile))
+// PagesUse puts a pair in use; with keep what stood before is kept.
+func (r *Running) PagesUse(chainFile, keyFile string, keep bool) error {
+	chain, err := r.Root.ReadFile(Inside(chainFile))
 	if err != nil {
 		return fmt.Errorf("there is none yet")
 	}
-	key, err := r.root.ReadFile(inside(keyFile))
+	key, err := r.Root.ReadFile(Inside(keyFile))
 	if err != nil {
 		return err
 	}
 	if keep {
-		oldChain, err := r.root.ReadFile(inside(CertificateFile))
+		oldChain, err := r.Root.ReadFile(Inside(CertificateFile))
 		if err != nil {
 			return err
 		}
-		oldKey, err := r.root.ReadFile(inside(KeyFile))
+		oldKey, err := r.Root.ReadFile(Inside(KeyFile))
 		if err != nil {
 			return err
 		}
@@ -141,34 +144,35 @@ func (r *Running) pagesUse(chainFile, keyFile string, keep bool) error {
 			keep = false // the same once more: what was before it is still what was before
 		}
 		if keep {
-			if err := r.lay(map[string][]byte{beforeChain: oldChain, beforeKey: oldKey}); err != nil {
+			if err := r.Lay(map[string][]byte{BeforeChain: oldChain, BeforeKey: oldKey}); err != nil {
 				return err
 			}
 		}
 	}
-	if err := r.lay(map[string][]byte{CertificateFile: chain, KeyFile: key}); err != nil {
+	if err := r.Lay(map[string][]byte{CertificateFile: chain, KeyFile: key}); err != nil {
 		return err
 	}
-	if chainFile == nextChain { // what was staged is in use
-		r.root.Remove(inside(nextChain))
-		r.root.Remove(inside(nextKey))
+	if chainFile == NextChain { // what was staged is in use
+		r.Root.Remove(Inside(NextChain))
+		r.Root.Remove(Inside(NextKey))
 	}
-	r.work.Go(func() {
-		if !r.faulty().Gateway { // something in front goes on answering
-			r.serving.Store(nil)
+	r.Work.Go(func() {
+		if !r.Faulty().Gateway { // something in front goes on answering
+			r.Serving.Store(nil)
 		}
 		time.Sleep(r.Restart)
-		r.load()
+		r.Load()
 	})
 	return nil
 }
 
-func (r *Running) lay(files map[string][]byte) error {
+// Lay writes files into the box, with the folders that they need.
+func (r *Running) Lay(files map[string][]byte) error {
 	for name, content := range files {
-		if err := r.root.MkdirAll(inside(name[:strings.LastIndex(name, "/")]), 0o700); err != nil {
+		if err := r.Root.MkdirAll(Inside(name[:strings.LastIndex(name, "/")]), 0o700); err != nil {
 			return err
 		}
-		if err := r.root.WriteFile(inside(name), content, os.FileMode(0o600)); err != nil {
+		if err := r.Root.WriteFile(Inside(name), content, os.FileMode(0o600)); err != nil {
 			return err
 		}
 	}

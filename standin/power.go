@@ -9,37 +9,12 @@ import (
 // time for a restart.
 func (r *Running) PowerCycle() error {
 	var err error
-	switch r.Kind {
-	case NetworkGear:
-		return r.Reboot()
-	case VoiceManager:
-		err = r.voicectl([]string{"restart", "web"})
-	case SignOnServer:
-		if _, staged := r.root.Stat(inside(nextChain)); staged == nil {
-			err = r.use()
-		} else {
-			err = r.load()
-		}
-	case PlantRoom:
-		pair, plantErr := r.plantPair()
-		r.serving.Store(pair)
-		err = plantErr
-	case Collector:
-		err = r.loadFrom(tallyFolder+"/server.crt", tallyFolder+"/server.key")
-	case StopServer:
-		r.stopped.lock.Lock()
-		set := r.dockSettings()
-		r.stopped.lock.Unlock()
-		err = r.loadFrom(set["certificate"], set["key"])
-	case SiteServer:
-		err = r.sitePower()
-	default:
-		err = r.load()
-		if r.Shared != "" && err == nil {
-			err = r.loadEAP()
-		}
+	if power := makes[r.Kind].Power; power != nil {
+		err = power(r)
+	} else if err = r.Load(); r.Shared != "" && err == nil {
+		err = r.LoadEAP()
 	}
-	for until := time.Now().Add(r.Restart + 2*time.Second); err == nil && r.serving.Load() == nil &&
+	for until := time.Now().Add(r.Restart + 2*time.Second); err == nil && r.Serving.Load() == nil &&
 		time.Now().Before(until); {
 		time.Sleep(20 * time.Millisecond)
 	}

@@ -6,6 +6,7 @@ import (
 	"crypto/md5"
 	"crypto/rand"
 	"crypto/tls"
+	"crypto/x509/pkix"
 	"encoding/binary"
 	"errors"
 	"io"
@@ -238,3 +239,66 @@ func (w eapWire) RemoteAddr() net.Addr             { return &net.UDPAddr{} }
 func (w eapWire) SetDeadline(time.Time) error      { return errors.ErrUnsupported }
 func (w eapWire) SetReadDeadline(time.Time) error  { return nil }
 func (w eapWire) SetWriteDeadline(time.Time) error { return nil }
+
+// eapFile is where the box keeps what it serves over EAP, and its places in a state of one use:
+// what waits, and what was served before.
+func AccessFile(use, state, what string) string {
+	return "/var/access/" + use + "-" + state + "-" + what + ".pem"
+}
+
+// InUse returns the files that a use serves.
+func InUse(use string) (chain, key string) {
+	if use == "eap" {
+		return "/etc/access/eap/chain.pem", "/etc/access/eap/key.pem"
+	}
+	return CertificateFile, KeyFile
+}
+
+// LoadEAP reads what is served over EAP; the first time it is a certificate of the box's own.
+func (r *Running) LoadEAP() error {
+	chainFile, keyFile := InUse("eap")
+	chain, err := r.Root.ReadFile(Inside(chainFile))
+	if err != nil {
+		var none *Authority
+		certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{Organization: []string{"Lumsk"},
+			CommonName: "Lumsk access"}, Names: []string{"access.invalid"}, Begins: -Day, Ends: 6 * 365 * Day},
+			OrSystem(r.Random), time.Now())
+		if err != nil {
+			return err
+		}
+		if err := r.Lay(map[string][]byte{chainFile: certificate, keyFile: key}); err != nil {
+			return err
+		}
+		chain = certificate
+	}
+	key, err := r.Root.ReadFile(Inside(keyFile))
+	if err != nil {
+		return err
+	}
+	pair, err := tls.X509KeyPair(chain, key)
+	if err != nil {
+		return err
+	}
+	if r.Faulty().LeafAlone {
+		pair.Certificate = pair.Certificate[:1]
+	}
+	r.Eap.Store(&pair)
+	return nil
+}
+
+// startEAP turns EAP on, of a box that has a secret which it shares with network devices.
+func (r server) startEAP() error {
+	if r.Shared == "" {
+		return nil
+	}
+	if err := r.LoadEAP(); err != nil {
+		return err
+	}
+	var err error
+	if r.radius, err = startRADIUS(r.Address, r.RADIUSPort, r.Shared, r.Eap.Load); err != nil {
+		return err
+	}
+	r.RADIUSAddr = r.radius.conn.LocalAddr().String()
+	r.Work.Go(r.radius.serve)
+	return nil
+}

@@ -16,11 +16,14 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 )
 
+// unix is the little system beneath a stand-in's shell: its files and the commands it knows.
+type unix struct{ *Running }
+
 // shell runs a command line as the device's shell would, with the device's own
 // few commands and files; params are its $1 and on. It returns the exit code.
-func (r *Running) shell(ctx context.Context, line string, stdin io.Reader, stdout, stderr io.Writer,
+func (r unix) shell(ctx context.Context, line string, stdin io.Reader, stdout, stderr io.Writer,
 	params ...string) uint8 {
-	if r.faulty().Hang {
+	if r.Faulty().Hang {
 		<-ctx.Done()
 		return 255
 	}
@@ -48,20 +51,20 @@ func (r *Running) shell(ctx context.Context, line string, stdin io.Reader, stdou
 					return nil, err
 				}
 			}
-			return r.root.OpenFile(inside(p), flag, mode)
+			return r.Root.OpenFile(Inside(p), flag, mode)
 		}),
 		interp.StatHandler(func(_ context.Context, p string, follow bool) (fs.FileInfo, error) {
 			if follow {
-				return r.root.Stat(inside(p))
+				return r.Root.Stat(Inside(p))
 			}
-			return r.root.Lstat(inside(p))
+			return r.Root.Lstat(Inside(p))
 		}),
 		interp.AccessHandler(func(_ context.Context, p string, _ interp.AccessMode) error {
-			_, err := r.root.Stat(inside(p))
+			_, err := r.Root.Stat(Inside(p))
 			return err
 		}),
 		interp.ReadDirHandler2(func(_ context.Context, p string) ([]fs.DirEntry, error) {
-			return fs.ReadDir(r.root.FS(), inside(p))
+			return fs.ReadDir(r.Root.FS(), Inside(p))
 		}),
 	)
 	if err != nil {
@@ -81,33 +84,16 @@ func (r *Running) shell(ctx context.Context, line string, stdin io.Reader, stdou
 }
 
 // command carries out one of the device's commands.
-func (r *Running) command(ctx context.Context, args []string) error {
+func (r unix) command(ctx context.Context, args []string) error {
 	h := interp.HandlerCtx(ctx)
 	commands := map[string]func(h interp.HandlerContext, options []string, operands []string) error{
 		"wc": r.wc, "sync": func(interp.HandlerContext, []string, []string) error { return nil }, "mkdir": r.mkdir,
 		"cp": r.cp, "mv": r.mv, "rm": r.rm, "chmod": r.chmod, "cat": r.cat, "webui": r.webui,
 	}
-	switch r.Kind {
-	case StopServer:
-		commands["dockctl"] = r.dockctl
-	case PlantRoom:
-		commands["reboot"] = r.reboot
-	case BareHost:
-		commands["hostctl"], commands["reboot"] = r.hostctl, r.rebootHost
-	case MenuManager:
-		commands["hostwarden"] = r.hostwarden
-	case Collector:
-		commands["tallyctl"], commands["chown"], commands["date"] = r.tallyctl, r.chown, r.date
-	case VoiceManager:
-		commands["voicectl"] = func(_ interp.HandlerContext, _, words []string) error { return r.voicectl(words) }
-	case SiteServer:
-		commands["sitectl"] = r.sitectl
-	case SignOnServer:
-		commands["portalctl"] = r.portalctl
-	case Dashboard:
-		commands["vistactl"] = r.vistactl
-	case TideGauge:
-		commands["gaugectl"] = r.gaugectl
+	for name, run := range makes[r.Kind].Commands {
+		commands[name] = func(h interp.HandlerContext, options, operands []string) error {
+			return run(r.Running, h, options, operands)
+		}
 	}
 	var err error
 	switch run, ok := commands[args[0]]; {
@@ -144,7 +130,7 @@ func (nowhere) Write(b []byte) (int, error) { return len(b), nil }
 func (nowhere) Close() error                { return nil }
 
 // wc counts the bytes of its input.
-func (r *Running) wc(h interp.HandlerContext, _, _ []string) error {
+func (r unix) wc(h interp.HandlerContext, _, _ []string) error {
 	n, err := io.Copy(io.Discard, h.Stdin)
 	if err == nil {
 		_, err = fmt.Fprintln(h.Stdout, n)
@@ -172,11 +158,14 @@ func has(options []string, letter string) bool {
 	return false
 }
 
-// room says why nothing can be written at a path.
-func (r *Running) room(file string) error {
-	switch f := r.faulty(); {
+// Stage is where an appliance expects what is to be applied.
+const Stage = "/stage"
+
+// room returns why nothing can be written at a path.
+func (r unix) room(file string) error {
+	switch f := r.Faulty(); {
 	case !strings.HasPrefix(file, "/etc/") && !strings.HasPrefix(file, "/srv/tally/tls/") &&
-		!strings.HasPrefix(file, stage):
+		!strings.HasPrefix(file, Stage):
 	case f.ReadOnly:
 		return &fs.PathError{Op: "open", Path: file, Err: syscall.EROFS}
 	case f.DiskFull:
@@ -185,71 +174,71 @@ func (r *Running) room(file string) error {
 	return nil
 }
 
-func (r *Running) mkdir(_ interp.HandlerContext, options, operands []string) error {
+func (r unix) mkdir(_ interp.HandlerContext, options, operands []string) error {
 	if has(options, "m") && len(operands) > 0 {
 		operands = operands[1:] // the mode: folders here are their owner's alone
 	}
 	for _, p := range operands {
-		make := r.root.Mkdir
+		make := r.Root.Mkdir
 		if has(options, "p") {
-			make = r.root.MkdirAll
+			make = r.Root.MkdirAll
 		}
-		if err := make(inside(p), 0o700); err != nil {
+		if err := make(Inside(p), 0o700); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *Running) cp(_ interp.HandlerContext, options, operands []string) error {
+func (r unix) cp(_ interp.HandlerContext, options, operands []string) error {
 	if len(operands) != 2 {
 		return errors.New("wants a source and a target")
 	}
-	content, err := r.root.ReadFile(inside(operands[0]))
+	content, err := r.Root.ReadFile(Inside(operands[0]))
 	if err != nil {
 		return err
 	}
 	if err := r.room(operands[1]); err != nil {
 		return err
 	}
-	if err := r.root.WriteFile(inside(operands[1]), content, 0o600); err != nil {
+	if err := r.Root.WriteFile(Inside(operands[1]), content, 0o600); err != nil {
 		return err
 	}
 	if !has(options, "p") {
 		return nil
 	}
-	info, err := r.root.Stat(inside(operands[0]))
+	info, err := r.Root.Stat(Inside(operands[0]))
 	if err != nil {
 		return err
 	}
-	return r.root.Chmod(inside(operands[1]), info.Mode().Perm())
+	return r.Root.Chmod(Inside(operands[1]), info.Mode().Perm())
 }
 
-func (r *Running) mv(_ interp.HandlerContext, _, operands []string) error {
+func (r unix) mv(_ interp.HandlerContext, _, operands []string) error {
 	if len(operands) != 2 {
 		return errors.New("wants a source and a target")
 	}
-	target := inside(operands[1])
-	if info, err := r.root.Stat(target); err == nil && info.IsDir() {
+	target := Inside(operands[1])
+	if info, err := r.Root.Stat(target); err == nil && info.IsDir() {
 		target = path.Join(target, path.Base(operands[0]))
 	}
-	return r.root.Rename(inside(operands[0]), target)
+	return r.Root.Rename(Inside(operands[0]), target)
 }
 
-func (r *Running) rm(_ interp.HandlerContext, options, operands []string) error {
+func (r unix) rm(_ interp.HandlerContext, options, operands []string) error {
 	for _, p := range operands {
-		remove := r.root.Remove
+		remove := r.Root.Remove
 		if has(options, "r") {
-			remove = r.root.RemoveAll
+			remove = r.Root.RemoveAll
 		}
-		if err := remove(inside(p)); err != nil && !(has(options, "f") && errors.Is(err, fs.ErrNotExist)) {
+		if err := remove(Inside(p)); err != nil && !(has(options, "f") && errors.Is(err, fs.ErrNotExist)) {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *Running) chmod(_ interp.HandlerContext, _, operands []string) error {
+func (r unix) chmod(_ interp.HandlerContext, _, operands []string) error {
 	if len(operands) != 2 {
 		return errors.New("wants a mode and a file")
 	}
@@ -257,16 +246,16 @@ func (r *Running) chmod(_ interp.HandlerContext, _, operands []string) error {
 	if _, err := fmt.Sscanf(operands[0], "%o", &mode); err != nil {
 		return fmt.Errorf("invalid mode %q", operands[0])
 	}
-	return r.root.Chmod(inside(operands[1]), fs.FileMode(mode).Perm())
+	return r.Root.Chmod(Inside(operands[1]), fs.FileMode(mode).Perm())
 }
 
-func (r *Running) cat(h interp.HandlerContext, _, operands []string) error {
+func (r unix) cat(h interp.HandlerContext, _, operands []string) error {
 	if len(operands) == 0 {
 		_, err := io.Copy(h.Stdout, h.Stdin)
 		return err
 	}
 	for _, p := range operands {
-		content, err := r.root.ReadFile(inside(p))
+		content, err := r.Root.ReadFile(Inside(p))
 		if err != nil {
 			return err
 		}
@@ -280,11 +269,11 @@ func (r *Running) cat(h interp.HandlerContext, _, operands []string) error {
 // webui is the device's web server: test its configuration, or reload it. As
 // with real servers, the test looks at the files and not at whether they fit
 // together, and reload reports nothing.
-func (r *Running) webui(h interp.HandlerContext, _, operands []string) error {
+func (r unix) webui(h interp.HandlerContext, _, operands []string) error {
 	switch {
 	case len(operands) == 1 && operands[0] == "test":
 		for _, p := range []string{CertificateFile, KeyFile} {
-			content, err := r.root.ReadFile(inside(p))
+			content, err := r.Root.ReadFile(Inside(p))
 			if err != nil {
 				return err
 			}
@@ -292,31 +281,31 @@ func (r *Running) webui(h interp.HandlerContext, _, operands []string) error {
 				return fmt.Errorf("%s: no PEM block", p)
 			}
 		}
-		if r.faulty().FailTest && r.changed() {
+		if r.Faulty().FailTest && r.changed() {
 			return errors.New("configuration: directive tls on line 4 is not understood")
 		}
 		fmt.Fprintln(h.Stdout, "configuration ok")
 		return nil
 	case len(operands) == 1 && operands[0] == "reload":
-		if r.faulty().KeepServing {
+		if r.Faulty().KeepServing {
 			return nil
 		}
 		if r.Restart > 0 {
-			r.serving.Store(nil)
+			r.Serving.Store(nil)
 			time.Sleep(r.Restart)
 		}
-		if err := r.load(); err != nil {
-			r.serving.Store(nil) // it dies, and says so only in a log that nobody reads
+		if err := r.Load(); err != nil {
+			r.Serving.Store(nil) // it dies, and says so only in a log that nobody reads
 		}
 		return nil
 	}
 	return errors.New("usage: webui test | webui reload")
 }
 
-// changed says that the certificate's file is not what is being served.
-func (r *Running) changed() bool {
-	content, err := r.root.ReadFile(inside(CertificateFile))
-	serving := r.serving.Load()
+// changed reports whether the certificate's file is not what is being served.
+func (r unix) changed() bool {
+	content, err := r.Root.ReadFile(Inside(CertificateFile))
+	serving := r.Serving.Load()
 	return err != nil || serving == nil ||
-		!strings.HasPrefix(string(content), string(pemOf("CERTIFICATE", serving.Certificate[0])))
+		!strings.HasPrefix(string(content), string(PemOf("CERTIFICATE", serving.Certificate[0])))
 }

@@ -11,9 +11,9 @@ import (
 // its next restart, and of the one that one step back would restore. Empty is what there is none of.
 type shows struct{ Now, Next, Previous string }
 
-// leafIn is the fingerprint of the first certificate in a file; empty where there is none.
-func (r *Running) leafIn(file string) string {
-	text, err := r.root.ReadFile(inside(file))
+// LeafIn returns the fingerprint of the first certificate in a file; empty if there is none.
+func (r *Running) LeafIn(file string) string {
+	text, err := r.Root.ReadFile(Inside(file))
 	if err != nil {
 		return ""
 	}
@@ -25,40 +25,40 @@ func (r *Running) leafIn(file string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// shows looks into the box. staged are the files of what its next restart would put in use, where something is staged.
-func (r *Running) shows(staged ...string) shows {
-	out := shows{Now: fingerprint(r.served()), Previous: r.leafIn(beforeChain)}
+// Shows looks into the box. staged are the files of what its next restart would put in use, where something is staged.
+func (r *Running) Shows(staged ...string) shows {
+	out := shows{Now: Fingerprint(r.Served()), Previous: r.LeafIn(BeforeChain)}
 	for _, file := range append(staged, CertificateFile) {
-		if out.Next = r.leafIn(file); out.Next != "" {
+		if out.Next = r.LeafIn(file); out.Next != "" {
 			break
 		}
 	}
 	return out
 }
 
-// pending is the request whose key the box holds; empty: it holds none.
-func (r *Running) pending() string {
-	if _, err := r.root.Stat(inside(askedKey)); err != nil {
+// Pending returns the request whose key the box holds; empty: it holds none.
+func (r *Running) Pending() string {
+	if _, err := r.Root.Stat(Inside(AskedKey)); err != nil {
 		return ""
 	}
-	text, _ := r.root.ReadFile(inside(nextRequest)) // none, before one is made
+	text, _ := r.Root.ReadFile(Inside(NextRequest)) // none, before one is made
 	return string(text)
 }
 
-// orNone is a fingerprint, or none.
-func orNone(text string) string {
+// OrNone returns a fingerprint, or none.
+func OrNone(text string) string {
 	if text == "" {
 		return "none"
 	}
 	return text
 }
 
-// asJSON are the names under which interfaces with JSON tell it.
-func (s shows) asJSON() map[string]string {
+// AsJSON returns the names under which interfaces with JSON tell it.
+func (s shows) AsJSON() map[string]string {
 	return map[string]string{"sha256": s.Now, "now": s.Now, "next": s.Next, "previous": s.Previous}
 }
 
-// showPage writes a page that shows it.
-func (s shows) showPage(w http.ResponseWriter, title, token, said string) {
+// ShowPage writes a page that shows it.
+func (s shows) ShowPage(w http.ResponseWriter, title, token, said string) {
 	writeForm(w, http.StatusOK, form{Title: title, Token: token, Said: said, Shows: &s})
 }

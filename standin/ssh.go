@@ -19,8 +19,8 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// inside turns a path on the device into one below the box's root.
-func inside(p string) string {
+// Inside turns a path on the device into one below the box's root.
+func Inside(p string) string {
 	p = strings.TrimPrefix(path.Clean("/"+p), "/")
 	if p == "" {
 		return "."
@@ -49,7 +49,7 @@ func openHostKey(file string, random io.Reader) (ssh.Signer, error) {
 	return ssh.ParsePrivateKey(text)
 }
 
-func (r *Running) serveSSH(conn net.Conn) {
+func (r server) serveSSH(conn net.Conn) {
 	check := func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 		if meta.User() == r.User && subtle.ConstantTimeCompare(password, []byte(r.Password)) == 1 {
 			return nil, nil
@@ -84,7 +84,7 @@ func (r *Running) serveSSH(conn net.Conn) {
 	go ssh.DiscardRequests(requests)
 	for offered := range channels {
 		if offered.ChannelType() == "direct-tcpip" && r.Forward != nil {
-			r.work.Go(func() { r.forward(offered) })
+			r.Work.Go(func() { r.forward(offered) })
 			continue
 		}
 		if offered.ChannelType() != "session" {
@@ -95,12 +95,12 @@ func (r *Running) serveSSH(conn net.Conn) {
 		if err != nil {
 			return
 		}
-		r.work.Go(func() { r.session(ctx, channel, asked) })
+		r.Work.Go(func() { r.session(ctx, channel, asked) })
 	}
 }
 
 // forward carries bytes to and from where the client wants to get (RFC 4254, 7.2).
-func (r *Running) forward(offered ssh.NewChannel) {
+func (r server) forward(offered ssh.NewChannel) {
 	var to struct {
 		Host   string
 		Port   uint32
@@ -131,7 +131,7 @@ func (r *Running) forward(offered ssh.NewChannel) {
 }
 
 // session serves one channel: a command, or the file subsystem.
-func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan *ssh.Request) {
+func (r server) session(ctx context.Context, channel ssh.Channel, asked <-chan *ssh.Request) {
 	defer channel.Close()
 	for request := range asked {
 		var payload struct{ Text string }
@@ -139,9 +139,10 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 		if known {
 			known = ssh.Unmarshal(request.Payload, &payload) == nil
 		}
-		terminals := r.programs()
+		made := makes[r.Kind]
+		terminals := made.Programs
 		run := terminals[payload.Text]
-		known = known && r.Kind != NetworkGear && (r.Kind != Router || payload.Text == "netconf") ||
+		known = known && !made.NoShell && (made.NETCONF == nil || payload.Text == "netconf") ||
 			request.Type == "pty-req" && terminals != nil || request.Type == "shell" && run != nil
 		if request.WantReply {
 			request.Reply(known, nil)
@@ -151,23 +152,23 @@ func (r *Running) session(ctx context.Context, channel ssh.Channel, asked <-chan
 			continue
 		case run != nil && request.Type != "subsystem":
 			status := uint32(0)
-			if run(newTerminal(channel)) != nil {
+			if run(r.Running, newTerminal(channel)) != nil {
 				status = 1
 			}
 			channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{status}))
 			return
 		case request.Type == "exec":
-			r.watched(payload.Text, func() {
-				status := r.shell(ctx, payload.Text, channel, channel, channel.Stderr())
+			r.Watched(payload.Text, func() {
+				status := unix(r).shell(ctx, payload.Text, channel, channel, channel.Stderr())
 				channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
 			})
 			return
-		case payload.Text == "netconf" && r.Kind == Router:
-			r.netconf(channel)
+		case payload.Text == "netconf" && made.NETCONF != nil:
+			made.NETCONF(r.Running, channel)
 			return
 		case payload.Text == "sftp":
-			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: files{r}, FilePut: files{r},
-				FileCmd: files{r}, FileList: files{r}})
+			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: files(r), FilePut: files(r),
+				FileCmd: files(r), FileList: files(r)})
 			server.Serve()
 			server.Close()
 			return
@@ -182,22 +183,22 @@ type files struct{ *Running }
 var errDropped = errors.New("the connection is lost")
 
 // Fileread opens a file for reading.
-func (f files) Fileread(r *sftp.Request) (io.ReaderAt, error) { return f.root.Open(inside(r.Filepath)) }
+func (f files) Fileread(r *sftp.Request) (io.ReaderAt, error) { return f.Root.Open(Inside(r.Filepath)) }
 
 // Filewrite opens a file for writing.
 func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
-	if f.faulty().DropUpload && f.dropped.CompareAndSwap(false, true) {
-		f.drop()
+	if f.Faulty().DropUpload && f.dropped.CompareAndSwap(false, true) {
+		f.Drop()
 		return nil, errDropped
 	}
 	if inEtc := strings.HasPrefix(r.Filepath, "/etc/") || strings.HasPrefix(r.Filepath, "/srv/") ||
-		strings.HasPrefix(r.Filepath, stage); inEtc && f.faulty().ReadOnly {
+		strings.HasPrefix(r.Filepath, Stage); inEtc && f.Faulty().ReadOnly {
 		return nil, &fs.PathError{Op: "open", Path: r.Filepath, Err: syscall.EROFS}
-	} else if inEtc && f.faulty().DiskFull {
-		file, err := f.root.OpenFile(inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	} else if inEtc && f.Faulty().DiskFull {
+		file, err := f.Root.OpenFile(Inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 		return full{file}, err
 	}
-	return f.root.OpenFile(inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	return f.Root.OpenFile(Inside(r.Filepath), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 }
 
 // Filecmd changes names and modes.
@@ -205,15 +206,15 @@ func (f files) Filecmd(r *sftp.Request) error {
 	switch r.Method {
 	case "Setstat":
 		if r.AttrFlags().Permissions {
-			return f.root.Chmod(inside(r.Filepath), r.Attributes().FileMode().Perm())
+			return f.Root.Chmod(Inside(r.Filepath), r.Attributes().FileMode().Perm())
 		}
 		return nil
 	case "Rename", "PosixRename":
-		return f.root.Rename(inside(r.Filepath), inside(r.Target))
+		return f.Root.Rename(Inside(r.Filepath), Inside(r.Target))
 	case "Remove":
-		return f.root.Remove(inside(r.Filepath))
+		return f.Root.Remove(Inside(r.Filepath))
 	case "Mkdir":
-		return f.root.Mkdir(inside(r.Filepath), 0o700)
+		return f.Root.Mkdir(Inside(r.Filepath), 0o700)
 	}
 	return sftp.ErrSSHFxOpUnsupported
 }
@@ -221,13 +222,13 @@ func (f files) Filecmd(r *sftp.Request) error {
 // PosixRename takes the place of an existing file.
 func (f files) PosixRename(r *sftp.Request) error {
 	err := errors.New("the connection is gone")
-	f.watched("rename to "+r.Target, func() { err = f.root.Rename(inside(r.Filepath), inside(r.Target)) })
+	f.Watched("rename to "+r.Target, func() { err = f.Root.Rename(Inside(r.Filepath), Inside(r.Target)) })
 	return err
 }
 
 // Filelist answers stat; folders are not listed.
 func (f files) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
-	info, err := f.root.Stat(inside(r.Filepath))
+	info, err := f.Root.Stat(Inside(r.Filepath))
 	if err != nil {
 		return nil, err
 	}
@@ -236,7 +237,7 @@ func (f files) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 
 type oneFile struct{ info fs.FileInfo }
 
-// ListAt gives the one entry.
+// ListAt returns the one entry.
 func (o oneFile) ListAt(to []fs.FileInfo, offset int64) (int, error) {
 	if offset > 0 || len(to) == 0 {
 		return 0, io.EOF

@@ -16,6 +16,9 @@ import (
 	"time"
 
 	"freshseal/standin"
+	_ "freshseal/standin/kinds"
+	"freshseal/standin/kinds/gear"
+	"freshseal/standin/parts"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -291,7 +294,7 @@ func TestGearForgetsWhatWasNotKept(t *testing.T) {
 			t.Errorf("it does not say %q:\n%s", want, said)
 		}
 	}
-	if err := box.Reboot(); err != nil || serves(t, box) != "Pelorus factory" {
+	if err := gear.Reboot(box); err != nil || serves(t, box) != "Pelorus factory" {
 		t.Errorf("after a restart it serves %q, %v", serves(t, box), err)
 	}
 	if said = talks(t, box, "", "show web", "exit"); !strings.Contains(said, "web server uses factory") {
@@ -326,7 +329,7 @@ func TestACollectorWantsItsOwnerAndMode(t *testing.T) {
 			t.Errorf("%s: %v, %q", c.command, err, said)
 		}
 	}
-	if serves(t, box) != "Pelorus factory" || box.IsOff() {
+	if serves(t, box) != "Pelorus factory" || parts.IsOff(box) {
 		t.Errorf("it serves %q", serves(t, box))
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"html/template"
 	"io"
 	"net"
 	"net/http"
@@ -25,24 +26,20 @@ import (
 	"time"
 )
 
-// webKinds are the boxes with a web interface of their own, and what each does at which
-// address.
-var webKinds = map[Kind]func(*Running) *http.ServeMux{}
-
-// webState is what a web interface remembers.
-type webState struct {
-	lock     sync.Mutex
+// WebState is what a web interface remembers.
+type WebState struct {
+	Lock     sync.Mutex
 	sessions map[string]string // the cookie or token of each, and its anti-forgery word
 	calls    int               // that needed a session
-	tasks    map[string]*task
+	Tasks    map[string]*Task
 	fails    map[string]bool // faults that happened once
-	first    string          // the fingerprint that was shown first
+	First    string          // the fingerprint that was shown first
 }
 
-// once says that a fault happens now, and not again.
-func (s *webState) once(fault bool, name string) bool {
-	s.lock.Lock()
-	defer s.lock.Unlock()
+// Once reports whether a fault happens now, and not again.
+func (s *WebState) Once(fault bool, name string) bool {
+	s.Lock.Lock()
+	defer s.Lock.Unlock()
 	if !fault || s.fails[name] {
 		return false
 	}
@@ -53,10 +50,10 @@ func (s *webState) once(fault bool, name string) bool {
 	return true
 }
 
-// open opens a session and returns its id and anti-forgery word.
-func (s *webState) open() (id, guard string) {
-	s.lock.Lock()
-	defer s.lock.Unlock()
+// Open opens a session and returns its id and anti-forgery word.
+func (s *WebState) Open() (id, guard string) {
+	s.Lock.Lock()
+	defer s.Lock.Unlock()
 	if s.sessions == nil {
 		s.sessions = map[string]string{}
 	}
@@ -65,32 +62,33 @@ func (s *webState) open() (id, guard string) {
 	return id, guard
 }
 
-func (s *webState) close(id string) {
-	s.lock.Lock()
-	defer s.lock.Unlock()
+// Close ends a session.
+func (s *WebState) Close(id string) {
+	s.Lock.Lock()
+	defer s.Lock.Unlock()
 	delete(s.sessions, id)
 }
 
 // forget ends all sessions.
-func (s *webState) forget() {
-	s.lock.Lock()
-	defer s.lock.Unlock()
+func (s *WebState) forget() {
+	s.Lock.Lock()
+	defer s.Lock.Unlock()
 	s.sessions = nil
 }
 
-// knows says whether a session is open, and its anti-forgery word.
-func (s *webState) knows(id string) (guard string, known bool) {
-	s.lock.Lock()
-	defer s.lock.Unlock()
+// Knows reports whether a session is open, and its anti-forgery word.
+func (s *WebState) Knows(id string) (guard string, known bool) {
+	s.Lock.Lock()
+	defer s.Lock.Unlock()
 	guard, known = s.sessions[id]
 	return guard, known
 }
 
-// Sessions is how many sessions are open on the box's web interface.
+// Sessions returns how many sessions are open on the box's web interface.
 func (r *Running) Sessions() int {
-	r.webs.lock.Lock()
-	defer r.webs.lock.Unlock()
-	return len(r.webs.sessions)
+	r.Webs.Lock.Lock()
+	defer r.Webs.Lock.Unlock()
+	return len(r.Webs.sessions)
 }
 
 // recorder takes an answer until it is whole.
@@ -100,26 +98,27 @@ type recorder struct {
 	status int
 }
 
+// Header reads a header of a call.
 func (w *recorder) Header() http.Header         { return w.header }
 func (w *recorder) Write(b []byte) (int, error) { return w.body.Write(b) }
 func (w *recorder) WriteHeader(status int)      { w.status = status }
 
 // serveWeb answers one call.
-func (r *Running) serveWeb(conn *tls.Conn, mux *http.ServeMux) {
+func (r server) serveWeb(conn *tls.Conn, mux *http.ServeMux) {
 	call, err := http.ReadRequest(bufio.NewReader(conn))
 	if err != nil {
 		return
 	}
-	call.Body = http.MaxBytesReader(nil, call.Body, mostPage)
+	call.Body = http.MaxBytesReader(nil, call.Body, MostPage)
 	w := &recorder{header: http.Header{}, status: http.StatusOK}
 	answered := false
-	r.watched(call.Method+" "+call.URL.Path, func() {
+	r.Watched(call.Method+" "+call.URL.Path, func() {
 		answered = true
 		switch {
-		case r.webs.once(r.faulty().ServerError && call.Method == http.MethodGet && call.URL.Path != "/",
+		case r.Webs.Once(r.Faulty().ServerError && call.Method == http.MethodGet && call.URL.Path != "/",
 			"server error"):
 			http.Error(w, "internal error", http.StatusInternalServerError)
-		case r.faulty().LoopAround && call.Method == http.MethodGet:
+		case r.Faulty().LoopAround && call.Method == http.MethodGet:
 			http.Redirect(w, call, call.URL.Path, http.StatusFound)
 		case r.away.Load():
 			http.Error(w, "bad gateway", http.StatusBadGateway)
@@ -140,25 +139,25 @@ func (r *Running) serveWeb(conn *tls.Conn, mux *http.ServeMux) {
 	conn.Write(w.body.Bytes())
 }
 
-// guarded are calls that only who is signed in may make: sid gives the session's id, and
+// Guarded returns calls that only who is signed in may make: sid gives the session's id, and
 // guard the anti-forgery word that a call which changes something must carry.
-func (r *Running) guarded(sid, guard func(*http.Request) string, refuse func(http.ResponseWriter, *http.Request),
+func (r *Running) Guarded(sid, guard func(*http.Request) string, refuse func(http.ResponseWriter, *http.Request),
 	do func(http.ResponseWriter, *http.Request)) http.HandlerFunc {
 	return func(w http.ResponseWriter, call *http.Request) {
-		r.webs.lock.Lock()
-		r.webs.calls++
-		lose := r.faulty().SessionLost && r.webs.calls == 3
-		r.webs.lock.Unlock()
+		r.Webs.Lock.Lock()
+		r.Webs.calls++
+		lose := r.Faulty().SessionLost && r.Webs.calls == 3
+		r.Webs.Lock.Unlock()
 		if lose {
-			r.webs.forget()
+			r.Webs.forget()
 		}
-		word, known := r.webs.knows(sid(call))
+		word, known := r.Webs.Knows(sid(call))
 		switch {
 		case !known:
 			refuse(w, call)
 		case guard != nil && call.Method != http.MethodGet &&
 			(guard(call) != word || call.Method != http.MethodDelete &&
-				r.webs.once(r.faulty().StaleToken, "stale token")):
+				r.Webs.Once(r.Faulty().StaleToken, "stale token")):
 			http.Error(w, "the form has expired", http.StatusForbidden)
 		default:
 			do(w, call)
@@ -166,7 +165,8 @@ func (r *Running) guarded(sid, guard func(*http.Request) string, refuse func(htt
 	}
 }
 
-func cookie(call *http.Request) string {
+// Cookie returns the session that a call names in its cookie; empty: none.
+func Cookie(call *http.Request) string {
 	c, err := call.Cookie("sid")
 	if err != nil {
 		return ""
@@ -174,34 +174,39 @@ func cookie(call *http.Request) string {
 	return c.Value
 }
 
-func header(name string) func(*http.Request) string {
+// Header reads a header of a call.
+func Header(name string) func(*http.Request) string {
 	return func(call *http.Request) string { return call.Header.Get(name) }
 }
 
-// letsIn checks user and password of a box.
-func (r *Running) letsIn(user, password string) bool {
+// LetsIn checks user and password of a box.
+func (r *Running) LetsIn(user, password string) bool {
 	return user == r.WebUser && password == r.WebPassword && user != ""
 }
 
-func unauthorized(w http.ResponseWriter, _ *http.Request) {
+// Unauthorized answers a call without a session.
+func Unauthorized(w http.ResponseWriter, _ *http.Request) {
 	http.Error(w, `{"error":"not signed in"}`, http.StatusUnauthorized)
 }
 
-func readJSON(call *http.Request, into any) error { return json.NewDecoder(call.Body).Decode(into) }
+// ReadJSON reads the body of a call.
+func ReadJSON(call *http.Request, into any) error { return json.NewDecoder(call.Body).Decode(into) }
 
-func writeJSON(w http.ResponseWriter, status int, out any) {
+// WriteJSON answers with JSON.
+func WriteJSON(w http.ResponseWriter, status int, out any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	json.NewEncoder(w).Encode(out)
 }
 
-func refuseJSON(w http.ResponseWriter, err error) {
-	writeJSON(w, http.StatusUnprocessableEntity, map[string]string{"error": err.Error()})
+// RefuseJSON answers that what was asked for is refused, with the reason.
+func RefuseJSON(w http.ResponseWriter, err error) {
+	WriteJSON(w, http.StatusUnprocessableEntity, map[string]string{"error": err.Error()})
 }
 
-// nextRequest makes a key and a request, which wait for their certificate, and gives the
+// NextRequest makes a key and a request, which wait for their certificate, and gives the
 // request as DER.
-func (r *Running) nextRequest(subject pkix.Name, names []string, kind string) ([]byte, error) {
+func (r *Running) NextRequest(subject pkix.Name, names []string, kind string) ([]byte, error) {
 	wanted := x509.CertificateRequest{Subject: subject}
 	for _, name := range names {
 		if name = strings.TrimSpace(name); net.ParseIP(name) != nil {
@@ -214,7 +219,7 @@ func (r *Running) nextRequest(subject pkix.Name, names []string, kind string) ([
 	var err error
 	switch {
 	case kind == keyInUse:
-		key, err = r.key(KeyFile)
+		key, err = unix{r}.key(KeyFile)
 	case strings.Contains(kind, "2048"):
 		key, err = rsa.GenerateKey(rand.Reader, 2048)
 	default:
@@ -231,51 +236,51 @@ func (r *Running) nextRequest(subject pkix.Name, names []string, kind string) ([
 	if err != nil {
 		return nil, err
 	}
-	return der, r.lay(map[string][]byte{askedKey: pemOf("PRIVATE KEY", pkcs8),
-		nextRequest: pemOf("CERTIFICATE REQUEST", der)})
+	return der, r.Lay(map[string][]byte{AskedKey: PemOf("PRIVATE KEY", pkcs8),
+		NextRequest: PemOf("CERTIFICATE REQUEST", der)})
 }
 
 // keyInUse has nextRequest take the key that is in use.
 const keyInUse = "in use"
 
-// take checks a chain against the key that waits for it, and keeps it beside.
-func (r *Running) take(chain []byte) error {
-	if r.faulty().FailTest {
+// Take checks a chain against the key that waits for it, and keeps it beside.
+func (r *Running) Take(chain []byte) error {
+	if r.Faulty().FailTest {
 		return errors.New("the certificate was refused")
 	}
-	return r.pagesUpload(chain, nil)
+	return panel{r}.upload(chain, nil)
 }
 
-// use puts what was taken in use; it is there after the restart. What was dropped in silence
+// Use puts what was taken in use; it is there after the restart. What was dropped in silence
 // is not.
-func (r *Running) use() error {
-	if r.faulty().KeepServing {
+func (r *Running) Use() error {
+	if r.Faulty().KeepServing {
 		return nil
 	}
-	if r.faulty().LeafAlone {
-		chain, err := r.root.ReadFile(inside(nextChain))
+	if r.Faulty().LeafAlone {
+		chain, err := r.Root.ReadFile(Inside(NextChain))
 		if err != nil {
 			return err
 		}
-		if block, _ := pem.Decode(chain); !r.isUsual(chain) {
-			if err := r.lay(map[string][]byte{nextChain: pem.EncodeToMemory(block)}); err != nil {
+		if block, _ := pem.Decode(chain); !r.IsUsual(chain) {
+			if err := r.Lay(map[string][]byte{NextChain: pem.EncodeToMemory(block)}); err != nil {
 				return err
 			}
 		}
 	}
-	if err := r.restarting(func() error { return r.pagesUse(nextChain, nextKey, true) }); err != nil {
+	if err := r.restarting(func() error { return r.PagesUse(NextChain, NextKey, true) }); err != nil {
 		return err
 	}
-	if r.faulty().RollBack {
-		r.work.Go(func() {
+	if r.Faulty().RollBack {
+		r.Work.Go(func() {
 			time.Sleep(r.Restart + 300*time.Millisecond)
-			r.pagesUse(beforeChain, beforeKey, false)
+			r.PagesUse(BeforeChain, BeforeKey, false)
 		})
 	}
-	if r.faulty().ThirdCertificate {
-		r.work.Go(func() {
+	if r.Faulty().ThirdCertificate {
+		r.Work.Go(func() {
 			time.Sleep(r.Restart + 50*time.Millisecond)
-			r.meddleOnce()
+			r.MeddleOnce()
 		})
 	}
 	return nil
@@ -283,35 +288,35 @@ func (r *Running) use() error {
 
 // restarting ends all sessions, and answers with 502 from a proxy in front while a box with that fault restarts.
 func (r *Running) restarting(do func() error) error {
-	r.webs.forget()
-	if r.faulty().Gateway {
+	r.Webs.forget()
+	if r.Faulty().Gateway {
 		r.away.Store(true)
 		time.AfterFunc(r.Restart*2, func() { r.away.Store(false) })
 	}
 	return do()
 }
 
-// goBackWeb puts back what was served before the last change.
-func (r *Running) goBackWeb() error {
-	if _, err := r.root.Stat(inside(beforeChain)); err != nil {
+// GoBackWeb puts back what was served before the last change.
+func (r *Running) GoBackWeb() error {
+	if _, err := r.Root.Stat(Inside(BeforeChain)); err != nil {
 		return nil // nothing was changed
 	}
-	return r.restarting(func() error { return r.pagesUse(beforeChain, beforeKey, false) })
+	return r.restarting(func() error { return r.PagesUse(BeforeChain, BeforeKey, false) })
 }
 
-// meddleOnce puts a certificate onto the box that nobody asked for.
-func (r *Running) meddleOnce() {
+// MeddleOnce puts a certificate onto the box that nobody asked for.
+func (r *Running) MeddleOnce() {
 	var none *Authority
 	certificate, key, err := none.Issue(Wanted{Subject: pkix.Name{CommonName: "Corvane service technician"},
-		Ends: 365 * day}, rand.Reader, time.Now())
+		Ends: 365 * Day}, rand.Reader, time.Now())
 	if err == nil {
 		r.Meddle(certificate, key)
 	}
 }
 
-// served is the leaf that the box serves now.
-func (r *Running) served() *x509.Certificate {
-	pair := r.serving.Load()
+// Served returns the leaf that the box serves now.
+func (r *Running) Served() *x509.Certificate {
+	pair := r.Serving.Load()
 	if pair == nil {
 		return nil
 	}
@@ -322,7 +327,8 @@ func (r *Running) served() *x509.Certificate {
 	return leaf
 }
 
-func fingerprint(c *x509.Certificate) string {
+// Fingerprint returns the SHA-256 of a certificate, in hex; empty for none.
+func Fingerprint(c *x509.Certificate) string {
 	if c == nil {
 		return ""
 	}
@@ -330,28 +336,58 @@ func fingerprint(c *x509.Certificate) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// takesJSON takes leaf and chain in as one text, and uses them.
-func (r *Running) takesJSON(w http.ResponseWriter, call *http.Request) {
+// TakesJSON takes leaf and chain in as one text, and uses them.
+func (r *Running) TakesJSON(w http.ResponseWriter, call *http.Request) {
 	var in struct{ Certificate string }
-	err := readJSON(call, &in)
+	err := ReadJSON(call, &in)
 	if err == nil {
-		err = r.take([]byte(in.Certificate))
+		err = r.Take([]byte(in.Certificate))
 	}
 	if err == nil {
-		err = r.use()
+		err = r.Use()
 	}
 	if err != nil {
-		refuseJSON(w, err)
+		RefuseJSON(w, err)
 		return
 	}
-	writeJSON(w, http.StatusAccepted, map[string]string{"state": "accepted"})
+	WriteJSON(w, http.StatusAccepted, map[string]string{"state": "accepted"})
 }
 
-// goesBack puts back what was served before.
-func (r *Running) goesBack(w http.ResponseWriter, _ *http.Request) {
-	if err := r.goBackWeb(); err != nil {
-		refuseJSON(w, err)
+// GoesBack puts back what was served before.
+func (r *Running) GoesBack(w http.ResponseWriter, _ *http.Request) {
+	if err := r.GoBackWeb(); err != nil {
+		RefuseJSON(w, err)
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// Some returns a list of the text, or an empty one where it is empty.
+func Some(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return []string{text}
+}
+
+var formPage = template.Must(template.New(
+	"").Parse(`<!doctype html><html lang="en"><title>{{.Title}}</title><body><h1>{{.Title}}</h1>
+{{with .Said}}<p class="said">{{.}}</p>{{end}}{{with .Shows}}<p class="now">{{.Now}}</p><p class="next">{{.Next}}</p><p class="previous">{{.Previous}}</p>{{end}}<form method="post"><input type="hidden" name="token" value="{{.Token}}"><button>Send</button></form>{{with .Text}}<pre>{{.}}</pre>{{end}}</body></html>
+`))
+
+// form is what stands on a page.
+type form struct {
+	Title, Token, Said, Text string
+	Shows                    *shows
+}
+
+// WritePage answers with a page that has a form, with its hidden token.
+func WritePage(w http.ResponseWriter, status int, title, token, said, text string) {
+	writeForm(w, status, form{Title: title, Token: token, Said: said, Text: text})
+}
+
+func writeForm(w http.ResponseWriter, status int, f form) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.WriteHeader(status)
+	formPage.Execute(w, f)
 }

@@ -28,7 +28,7 @@ type Box struct {
 	key  []byte
 }
 
-// ErrCannotOpen says that a secret was sealed with another key or for another
+// ErrCannotOpen means that a secret was sealed with another key or for another
 // purpose, or was changed.
 var ErrCannotOpen = errors.New("a sealed secret cannot be opened: the strongbox key is not the one it was sealed with")
 

@@ -53,7 +53,7 @@ func (r Reader) closer(ctx context.Context, t Target, reading *Reading) {
 // otherKind is the kind of key that a server may hold a second certificate for.
 var otherKind = map[cert.KeyKind]cert.KeyKind{cert.RSA: cert.ECDSA, cert.ECDSA: cert.RSA}
 
-// suitesFor are the suites, up to TLS 1.2, in which a server must use a key of that kind.
+// suitesFor returns the suites, up to TLS 1.2, in which a server must use a key of that kind.
 func suitesFor(kind cert.KeyKind) []uint16 {
 	return slices.DeleteFunc(slices.Clone(allSuites), func(id uint16) bool {
 		name := tls.CipherSuiteName(id)
@@ -62,7 +62,7 @@ func suitesFor(kind cert.KeyKind) []uint16 {
 	})
 }
 
-// signaturesFor are the signature algorithms of that kind of key, down to SHA-1.
+// signaturesFor returns the signature algorithms of that kind of key, down to SHA-1.
 func signaturesFor(kind cert.KeyKind) []uint16 {
 	if kind == cert.ECDSA {
 		return []uint16{0x0403, 0x0503, 0x0603, 0x0303, 0x0203}
@@ -77,7 +77,7 @@ func helloFor(kind cert.KeyKind) asking {
 	return bareHello(hello)
 }
 
-// speaksHTTP says whether HTTP may be spoken with a box: by its port, or because somebody said so.
+// speaksHTTP reports whether HTTP may be spoken with a box: by its port, or because somebody said so.
 func (t Target) speaksHTTP() bool {
 	return t.Protocol == protocol.HTTPS || t.Protocol == protocol.TLS && t.Port == 443
 }

@@ -13,11 +13,11 @@ import (
 	"os"
 	"time"
 
+	"freshseal/core/judgement/finding"
+
 	"layeh.com/radius"
 	"layeh.com/radius/rfc2865"
 	"layeh.com/radius/rfc2869"
-
-	"freshseal/core/judgement/finding"
 )
 
 // An access-control system shows its certificate inside EAP (RFC 3748), which it speaks over
@@ -202,7 +202,7 @@ func (c *eapConn) exchange(body []byte) (kind byte, answer []byte, err error) {
 }
 
 // ended is that the server refused to go on: at the start a failure, later, when the chain has
-// been seen, what was to be expected of somebody who does not sign in.
+// been seen, what was to be expected of a user who does not sign in.
 type ended struct {
 	said string
 	by   *eapConn
@@ -214,32 +214,8 @@ func (e ended) Unwrap() error { return e.by.refused(e.said) }
 // radius sends a request until it is answered. Answers that were not made with the shared
 // secret (RFC 2865, 3; RFC 3579, 3.2) are passed over, as are those to other requests.
 func (c *eapConn) radius(eap []byte) (*radius.Packet, error) {
-	c.serial++
-	request := radius.Packet{Code: radius.CodeAccessRequest, Identifier: c.serial, Secret: c.target.Secret}
-	if _, err := rand.Read(request.Authenticator[:]); err != nil {
-		return nil, err
-	}
-	who := c.target.Identity
-	if who == "" {
-		who = eapName
-	}
-	rfc2865.UserName_SetString(&request, who)
-	rfc2865.NASIdentifier_SetString(&request, nasName)
-	rfc2865.ServiceType_Set(&request, rfc2865.ServiceType_Value_FramedUser)
-	rfc2865.FramedMTU_Set(&request, 1400)
-	if c.state != nil {
-		rfc2865.State_Set(&request, c.state)
-	}
-	if err := rfc2869.EAPMessage_Set(&request, eap); err != nil {
-		return nil, err
-	}
-	rfc2869.MessageAuthenticator_Set(&request, make([]byte, md5.Size))
-	wire, err := request.MarshalBinary()
+	request, wire, err := c.accessRequest(eap)
 	if err != nil {
-		return nil, err
-	}
-	rfc2869.MessageAuthenticator_Set(&request, sum(wire, c.target.Secret))
-	if wire, err = request.MarshalBinary(); err != nil {
 		return nil, err
 	}
 	strange := "" // what was wrong with an answer that was not taken
@@ -265,22 +241,61 @@ func (c *eapConn) radius(eap []byte) (*radius.Packet, error) {
 			if err != nil {
 				return nil, err
 			}
-			answer := append([]byte{}, buffer[:n]...)
-			if !radius.IsAuthenticResponse(answer, wire, c.target.Secret) {
-				strange = "with another shared secret"
-				continue
+			reply, why := c.reply(append([]byte{}, buffer[:n]...), request, wire)
+			if reply != nil {
+				return reply, nil
 			}
-			reply, err := radius.Parse(answer, c.target.Secret)
-			if err != nil || reply.Identifier != request.Identifier {
-				continue
+			if why != "" {
+				strange = why
 			}
-			if !authentic(answer, request.Authenticator, reply, c.target.Secret) {
-				strange = "without a Message-Authenticator made with the shared secret"
-				continue
-			}
-			return reply, nil
 		}
 	}
+}
+
+// accessRequest builds the next request around an EAP message.
+func (c *eapConn) accessRequest(eap []byte) (request *radius.Packet, wire []byte, err error) {
+	c.serial++
+	request = &radius.Packet{Code: radius.CodeAccessRequest, Identifier: c.serial, Secret: c.target.Secret}
+	if _, err := rand.Read(request.Authenticator[:]); err != nil {
+		return nil, nil, err
+	}
+	who := c.target.Identity
+	if who == "" {
+		who = eapName
+	}
+	rfc2865.UserName_SetString(request, who)
+	rfc2865.NASIdentifier_SetString(request, nasName)
+	rfc2865.ServiceType_Set(request, rfc2865.ServiceType_Value_FramedUser)
+	rfc2865.FramedMTU_Set(request, 1400)
+	if c.state != nil {
+		rfc2865.State_Set(request, c.state)
+	}
+	if err := rfc2869.EAPMessage_Set(request, eap); err != nil {
+		return nil, nil, err
+	}
+	rfc2869.MessageAuthenticator_Set(request, make([]byte, md5.Size))
+	if wire, err = request.MarshalBinary(); err != nil {
+		return nil, nil, err
+	}
+	rfc2869.MessageAuthenticator_Set(request, sum(wire, c.target.Secret))
+	wire, err = request.MarshalBinary()
+	return request, wire, err
+}
+
+// reply returns the packet of an answer to the request, or why it was not made with the shared secret; neither where
+// it answers something else.
+func (c *eapConn) reply(answer []byte, request *radius.Packet, wire []byte) (reply *radius.Packet, strange string) {
+	if !radius.IsAuthenticResponse(answer, wire, c.target.Secret) {
+		return nil, "with another shared secret"
+	}
+	reply, err := radius.Parse(answer, c.target.Secret)
+	if err != nil || reply.Identifier != request.Identifier {
+		return nil, ""
+	}
+	if !authentic(answer, request.Authenticator, reply, c.target.Secret) {
+		return nil, "without a Message-Authenticator made with the shared secret"
+	}
+	return reply, ""
 }
 
 // authentic checks the Message-Authenticator of an answer, which every answer with an EAP

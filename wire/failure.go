@@ -16,7 +16,22 @@ import (
 // unreadable is the code of a certificate that crypto/x509 refuses.
 const unreadable = "unreadable-certificate"
 
-// explain says why a slot could not be read.
+// OwnFault is a fault of this side while the way to a slot is found, such as a database that cannot be read: it says
+// nothing of the slot.
+type OwnFault struct{ Err error }
+
+func (f OwnFault) Error() string { return f.Err.Error() }
+func (f OwnFault) Unwrap() error { return f.Err }
+
+// fail records why a slot could not be read.
+func (r *Reading) fail(t Target, err error) {
+	r.Why = explain(t, err)
+	if errors.As(err, new(OwnFault)) {
+		r.Own = err
+	}
+}
+
+// explain returns why a slot could not be read.
 func explain(t Target, err error) *finding.Failure {
 	var known finding.Failure
 	if errors.As(err, &known) { // the way into the site, or the protocol, says it better
@@ -58,7 +73,7 @@ func explain(t Target, err error) *finding.Failure {
 	return unanswered(t, err)
 }
 
-// unanswered says why a connection could not be had, or was lost.
+// unanswered returns why a connection could not be had, or was lost.
 func unanswered(t Target, err error) *finding.Failure {
 	var dns *net.DNSError
 	var forbidden Forbidden
@@ -90,7 +105,7 @@ func unanswered(t Target, err error) *finding.Failure {
 		Remedy: "try again, then check the device"}
 }
 
-// isAlert says whether the box ended the handshake in the way of TLS.
+// isAlert reports whether the box ended the handshake in the way of TLS.
 func isAlert(err error) bool {
 	var remote *net.OpError // what crypto/tls makes of an alert that it receives
 	return errors.As(err, &remote) && remote.Op == "remote error"
@@ -101,13 +116,13 @@ func timedOut(err error) bool {
 	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
 }
 
-// isEnd says whether the box ended the connection.
+// isEnd reports whether the box ended the connection.
 func isEnd(err error) bool {
 	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
 		errors.Is(err, syscall.EPIPE) || errors.As(err, new(ended))
 }
 
-// reason is what an alert says, or how the connection ended.
+// reason returns what an alert says, or how the connection ended.
 func reason(err error) string {
 	var remote *net.OpError
 	if errors.As(err, &remote) && remote.Op == "remote error" {

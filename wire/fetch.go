@@ -32,7 +32,8 @@ func (f Published) Fetch(ctx context.Context, url string) ([]byte, error) {
 	return f.get(ctx, "GET", url, nil, http.Header{"Accept": {fetchedBytes}}, mostFetched, fetchLimit)
 }
 
-// List gets a revocation list (RFC 5280, 4.2.1.13): at most that many bytes, within a minute.
+// List gets a revocation list (RFC 5280, 4.2.1.13): at most that many bytes, within a minute; the answer
+// must begin within 5 s.
 func (f Published) List(ctx context.Context, url string, most int64) ([]byte, error) {
 	return f.get(ctx, "GET", url, nil, http.Header{"Accept": {"application/pkix-crl, */*"}}, most, listLimit)
 }
@@ -56,9 +57,10 @@ func (f Published) get(ctx context.Context, method, url string, body []byte, hea
 		return nil, fmt.Errorf("%q is not an HTTP address", url)
 	}
 	r.Header = header
-	dialer := net.Dialer{Control: f.Guard.Control}
+	dialer := net.Dialer{Control: f.Guard.Control, Timeout: fetchLimit}
 	client := http.Client{
-		Transport: &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true},
+		Transport: &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true,
+			TLSHandshakeTimeout: fetchLimit, ResponseHeaderTimeout: fetchLimit},
 		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
 			if len(via) > mostRedirects {
 				return fmt.Errorf("more than %d redirects", mostRedirects)

@@ -20,6 +20,12 @@ func TestInsideAddressesAreRefusedHoweverTheyAreWritten(t *testing.T) {
 		"172.16.0.1": true, "192.168.1.1": true, "169.254.169.254": true, "fe80::1%eth0": true, "fd00::1": true,
 		"ff02::1": true, "224.0.0.1": true, "100.64.1.1": true, "255.255.255.255": true,
 		"203.0.113.9": true, "::ffff:203.0.113.9": true, "198.51.100.1": false, "2001:db8::1": false, "8.8.8.8": false,
+		"0.1.2.3": true, "198.18.0.1": true, "198.19.255.255": true, "240.0.0.1": true, "192.0.0.8": true,
+		"fec0::1":           true,
+		"64:ff9b::10.1.2.3": true, "64:ff9b::8.8.8.8": false, "64:ff9b::203.0.113.9": true, "64:ff9b:1::8.8.8.8": true,
+		"2002:a01:203::1": true, "2002:808:808::1": false, "2002:cb00:7109::1": true, // 10.1.2.3, 8.8.8.8, 203.0.113.9
+		"2001:0:5ef5:79fb:0:0:f5fe:fdfc": true, "2001:0:5ef5:79fb:0:0:f7f7:f7f7": false, // 10.1.2.3, 8.8.8.8
+		"::127.0.0.1": true, "::10.1.2.3": true, "::8.8.8.8": false, "64:ff9b::10.9.2.3": false,
 	} {
 		if err := g.Refuses(netip.MustParseAddr(address)); (err != nil) != refused {
 			t.Errorf("%s: %v", address, err)

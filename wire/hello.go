@@ -77,7 +77,7 @@ var allGroups = []uint16{29, 23, 24, 25, 30, 26, 27, 28, 21, 19, 22, 9, 10, 256,
 var allSignatures = []uint16{0x0403, 0x0503, 0x0603, 0x0807, 0x0808, 0x0809, 0x080a, 0x080b, 0x0804, 0x0805, 0x0806,
 	0x0401, 0x0501, 0x0601, 0x0303, 0x0301, 0x0203, 0x0201, 0x0402, 0x0502, 0x0602, 0x0302, 0x0202, 0x0101}
 
-// clientHello is one record with a ClientHello (RFC 5246, 7.4.1.2).
+// clientHello returns one record with a ClientHello (RFC 5246, 7.4.1.2).
 func clientHello(s style, serverName string) []byte {
 	var b cryptobyte.Builder
 	b.AddUint8(22)
@@ -103,7 +103,7 @@ func clientHello(s style, serverName string) []byte {
 	return b.BytesOrPanic()
 }
 
-// offered are the suites of a ClientHello, those of TLS 1.3 aside.
+// offered returns the suites of a ClientHello, those of TLS 1.3 aside.
 func (s style) offered() []uint16 {
 	if s.suites != nil {
 		return s.suites

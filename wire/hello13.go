@@ -198,7 +198,7 @@ func (h hello13) agreed(body cryptobyte.String) (suite uint16, shared []byte, er
 	return 0, nil, errors.New("it does not speak TLS 1.3, or wants another group")
 }
 
-// serverSecret is the traffic secret of the server's part of the handshake (RFC 8446, 7.1).
+// serverSecret returns the traffic secret of the server's part of the handshake (RFC 8446, 7.1).
 func serverSecret(hashed func() hash.Hash, shared, clientHello, serverHello []byte) ([]byte, error) {
 	zero := make([]byte, hashed().Size())
 	early, err := hkdf.Extract(hashed, zero, nil)

@@ -127,7 +127,7 @@ func certificates13(body cryptobyte.String) []*cert.Certificate {
 	return out
 }
 
-// suiteHash is the hash of a suite of TLS 1.3, and the length of its key.
+// suiteHash returns the hash of a suite of TLS 1.3, and the length of its key.
 func suiteHash(suite string) (hashed func() hash.Hash, length int) {
 	switch suite {
 	case "TLS_AES_256_GCM_SHA384":
@@ -161,7 +161,7 @@ func openerFor(suite string, secret []byte) (cipher.AEAD, []byte, error) {
 	return opener, iv, err
 }
 
-// expand is HKDF-Expand-Label (RFC 8446, 7.1).
+// expand returns HKDF-Expand-Label (RFC 8446, 7.1).
 func expand(hashed func() hash.Hash, secret []byte, label string, context []byte, length int) ([]byte, error) {
 	var info cryptobyte.Builder
 	info.AddUint16(uint16(length))

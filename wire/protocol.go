@@ -29,7 +29,7 @@ var openers = map[Protocol]func(ctx context.Context, conn net.Conn, t Target) (n
 	protocol.EAPTLS:     openEAP(13),
 }
 
-// networkOf is what carries a protocol.
+// networkOf returns what carries a protocol.
 func networkOf(p Protocol) string {
 	if p.OverEAP() {
 		return "udp"

@@ -48,7 +48,7 @@ func (p papers) write(t *testing.T, name, text string) string {
 	return path
 }
 
-// reads sees that the chain of the papers is read.
+// reads checks that the chain of the papers is read.
 func (p papers) reads(t *testing.T, target wire.Target) wire.Reading {
 	t.Helper()
 	r := wire.Reader{Dial: (&net.Dialer{}).DialContext, Now: time.Now, Limit: 5 * time.Second}.Read(t.Context(), target)

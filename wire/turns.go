@@ -23,7 +23,7 @@ func newTurns(most int, busy func() bool) *turns {
 	return t
 }
 
-// free says whether a turn may be taken. The lock is held.
+// free reports whether a turn may be taken. The lock is held.
 func (t *turns) free() bool {
 	if t.busy != nil && t.busy() {
 		return t.taken < max(1, t.most/2)

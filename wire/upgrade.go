@@ -74,7 +74,7 @@ func (d dialog) refused(said string) error {
 		"protocol to tls"}
 }
 
-// shown is a short piece of what a server said.
+// shown returns a short piece of what a server said.
 func shown(said string) string {
 	said = visible.Line(said)
 	if len(said) > 120 {
@@ -141,7 +141,7 @@ func upgradeSMTP(_ context.Context, conn net.Conn, t Target) (net.Conn, error) {
 	return conn, err
 }
 
-// literal is our address as SMTP writes it (RFC 5321, 4.1.3).
+// literal returns our address as SMTP writes it (RFC 5321, 4.1.3).
 func (d dialog) literal() string {
 	host, _, err := net.SplitHostPort(d.LocalAddr().String())
 	switch ip := net.ParseIP(host); {

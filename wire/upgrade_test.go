@@ -11,11 +11,11 @@ import (
 	"testing"
 	"time"
 
-	"layeh.com/radius"
-	"layeh.com/radius/rfc2869"
-
 	"freshseal/core/protocol"
 	"freshseal/wire"
+
+	"layeh.com/radius"
+	"layeh.com/radius/rfc2869"
 )
 
 // A server may refuse TLS, speak another protocol, or say whatever it likes: the reader says

@@ -66,13 +66,14 @@ type Reading struct {
 	Remarks []finding.Finding // what the handshake showed besides
 	Closer  *Closer           // where a closer look was asked for and the chain was seen
 	Why     *finding.Failure
+	Own     error // a fault of this side, which says nothing of the slot; Why is set as well
 
 	leaf   string // its fingerprint
 	kind   cert.KeyKind
 	staple []byte
 }
 
-// Leaf is the certificate the slot served for itself, or nil.
+// Leaf returns the certificate the slot served for itself, or nil.
 func (r Reading) Leaf() *cert.Certificate {
 	if len(r.Chain) == 0 {
 		return nil
@@ -104,7 +105,9 @@ func (r Reader) Read(ctx context.Context, t Target) Reading {
 	if t.Gate != nil {
 		leave, err := t.Gate.Enter(ctx, t.Site)
 		if err != nil {
-			return Reading{At: r.Now(), Why: explain(t, err)}
+			reading := Reading{At: r.Now()}
+			reading.fail(t, err)
+			return reading
 		}
 		defer leave()
 	}
@@ -135,7 +138,7 @@ func (r Reader) tryAll(ctx context.Context, t Target) Reading {
 	if first == nil {
 		return reading
 	}
-	reading.Why = explain(t, first)
+	reading.fail(t, first)
 	ways := otherWays(reading.Why.Code, t)
 	if t.Kind != "" {
 		ways = []asking{helloFor13(t.Kind)}
@@ -192,7 +195,7 @@ type unreached struct{ error }
 
 func (u unreached) Unwrap() error { return u.error }
 
-// otherWays are the ways to ask a box that did not show its chain to a handshake.
+// otherWays returns the ways to ask a box that did not show its chain to a handshake.
 func otherWays(code string, t Target) []asking {
 	hello := []asking{bareHello(modern), bareHello(plain)}
 	if t.Protocol.OverEAP() {
@@ -215,7 +218,7 @@ func otherWays(code string, t Target) []asking {
 	return nil
 }
 
-// light is what a reading offers first: every version and suite, and one small key share.
+// light returns what a reading offers first: every version and suite, and one small key share.
 // A ClientHello with a post-quantum share is so large that some old boxes drop it.
 func light(serverName string) *tls.Config {
 	return &tls.Config{ServerName: serverName, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10,
@@ -275,7 +278,7 @@ func shakeHands(ctx context.Context, conn net.Conn, t Target, reading *Reading) 
 	return reading.take(served)
 }
 
-// kindOf is the kind of a certificate's key, where it is one of two.
+// kindOf returns the kind of a certificate's key, where it is one of two.
 func kindOf(c *x509.Certificate) cert.KeyKind {
 	switch c.PublicKeyAlgorithm {
 	case x509.RSA:
@@ -286,7 +289,7 @@ func kindOf(c *x509.Certificate) cert.KeyKind {
 	return ""
 }
 
-// same says whether certificates have these fingerprints, in this order.
+// same reports whether certificates have these fingerprints, in this order.
 func same(served []*x509.Certificate, last []string) bool {
 	if len(served) != len(last) || len(last) == 0 {
 		return false
@@ -302,7 +305,7 @@ func same(served []*x509.Certificate, last []string) bool {
 
 func (r *Reading) remark(f finding.Finding) { r.Remarks = append(r.Remarks, f) }
 
-// take keeps a chain that crypto/x509 could read.
+// take stores a chain that crypto/x509 could read.
 func (r *Reading) take(served []*x509.Certificate) error {
 	for _, c := range served[:min(len(served), maxChain)] {
 		parsed, err := cert.Parse(c.Raw)

@@ -32,6 +32,8 @@ const (
 	MaxBody      = 1 << 20  // bytes of an answer
 	maxHeader    = 64 << 10 // bytes of its header
 	maxRedirects = 10
+	maxCookies   = 100      // of a session
+	maxCookie    = 64 << 10 // bytes of them together
 )
 
 // Target says how a device's web interface is reached.
@@ -47,7 +49,7 @@ type Target struct {
 	Basic      bool // by RFC 7617
 }
 
-// PinChanged says that a device shows another certificate than those that it may.
+// PinChanged means that a device shows another certificate than those that it may.
 type PinChanged struct {
 	Pinned []string
 	Shown  string
@@ -94,16 +96,39 @@ type Answer struct {
 type Link struct {
 	target Target
 	client http.Client
+	jar    *jar
 	stay   bool
+}
+
+// jar keeps the cookies of one host, up to its bounds: every answer may bring more, and all are sent with each call.
+type jar struct {
+	*cookiejar.Jar
+	sizes map[string]int // bytes, by name and path
+	flood bool
+}
+
+// SetCookies implements http.CookieJar.
+func (j *jar) SetCookies(u *url.URL, cookies []*http.Cookie) {
+	for _, c := range cookies {
+		j.sizes[c.Name+" "+c.Path] = len(c.Name) + len(c.Value)
+	}
+	all := 0
+	for _, size := range j.sizes {
+		all += size
+	}
+	if j.flood = j.flood || len(j.sizes) > maxCookies || all > maxCookie; j.flood {
+		return
+	}
+	j.Jar.SetCookies(u, cookies)
 }
 
 // New makes a link; nothing is sent yet.
 func New(dial links.Dial, t Target) (*Link, error) {
-	jar, err := cookiejar.New(nil)
+	cookies, err := cookiejar.New(nil)
 	if err != nil {
 		return nil, err
 	}
-	l := &Link{target: t}
+	l := &Link{target: t, jar: &jar{Jar: cookies, sizes: map[string]int{}}}
 	config := pin.Config(l.pinned)
 	config.ServerName = t.ServerName
 	if t.OldTLS {
@@ -118,11 +143,11 @@ func New(dial links.Dial, t Target) (*Link, error) {
 	if t.Digest {
 		transport = &digest.Transport{Username: t.User, Password: t.Password, Transport: transport}
 	}
-	l.client = http.Client{Transport: transport, Jar: jar, CheckRedirect: l.redirected}
+	l.client = http.Client{Transport: transport, Jar: l.jar, CheckRedirect: l.redirected}
 	return l, nil
 }
 
-// pinned sees that the device shows a certificate that it may, before anything is sent.
+// pinned checks that the device shows a certificate that it may, before anything is sent.
 func (l *Link) pinned(shown string) error {
 	if pin.To(l.target.Pins...)(shown) != nil {
 		return PinChanged{Pinned: l.target.Pins, Shown: shown}
@@ -133,13 +158,13 @@ func (l *Link) pinned(shown string) error {
 	return nil
 }
 
-// ErrNotReached says that nothing was sent.
+// ErrNotReached means that nothing was sent.
 var ErrNotReached = errors.New("the device was not reached")
 
 // Final reports whether the same call cannot succeed in a moment either: it leads to another host, or round and round.
 func Final(err error) bool { return errors.Is(err, errAway) || errors.Is(err, errRound) }
 
-// errAway says that a redirect leads to another host, to which nothing is sent.
+// errAway means that a redirect leads to another host, to which nothing is sent.
 var errAway = errors.New("the device redirects to another host, which is not followed")
 
 var errRound = errors.New("the device redirects again and again")
@@ -178,6 +203,10 @@ func (l *Link) Do(ctx context.Context, c Call) (Answer, error) {
 		return Answer{}, cause(ctx, err, sent.Load())
 	}
 	defer got.Body.Close()
+	if l.jar.flood {
+		return Answer{}, fmt.Errorf("%w: the device sets more than %d cookies, or more than %d kB of them",
+			links.ErrFlood, maxCookies, maxCookie>>10)
+	}
 	out := Answer{Status: got.StatusCode, Header: got.Header, LeadsTo: leads(got)}
 	out.Body, err = io.ReadAll(io.LimitReader(got.Body, MaxBody+1))
 	switch {
@@ -189,7 +218,7 @@ func (l *Link) Do(ctx context.Context, c Call) (Answer, error) {
 	return out, nil
 }
 
-// leads is where an answer leads to.
+// leads returns where an answer leads to.
 func leads(got *http.Response) string {
 	to := got.Header.Get("Location")
 	if to == "" {

@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"log"
 	"net"
@@ -105,7 +106,7 @@ func TestRedirectsStayOnTheHost(t *testing.T) {
 	}
 }
 
-// Whether a call may have been carried out is told apart: not where nothing was sent, and
+// Whether a call may have been carried out is told apart: not if nothing was sent, and
 // nobody knows where the answer stays away, is cut off, or takes too long.
 func TestALostAnswerIsToldFromACallThatWasNotMade(t *testing.T) {
 	server, target := box(t, nil, func(w http.ResponseWriter, r *http.Request) {
@@ -156,5 +157,45 @@ func TestOldTLSIsSpokenWhereThatIsSaid(t *testing.T) {
 	target.OldTLS = true
 	if got, err := do(t, target, https.Call{Method: "GET", Path: "/"}); err != nil || string(got.Body) != "old" {
 		t.Errorf("%s %v", got.Body, err)
+	}
+}
+
+// A device that sets cookie after cookie, or great ones, is not let go on: all of them would be sent with every call.
+func TestCookiesAreBounded(t *testing.T) {
+	n := 0
+	for about, set := range map[string]func(w http.ResponseWriter){
+		"many": func(w http.ResponseWriter) {
+			n++
+			http.SetCookie(w, &http.Cookie{Name: fmt.Sprint("c", n), Value: "x", Path: "/"})
+		},
+		"great": func(w http.ResponseWriter) {
+			n++
+			http.SetCookie(w, &http.Cookie{Name: fmt.Sprint("g", n), Value: strings.Repeat("x", 3000), Path: "/"})
+		},
+		"one again and again": func(w http.ResponseWriter) {
+			n++
+			http.SetCookie(w, &http.Cookie{Name: "sid", Value: fmt.Sprint(n), Path: "/"})
+		},
+	} {
+		got := 0
+		_, target := box(t, nil, func(w http.ResponseWriter, r *http.Request) {
+			got = len(r.Header.Get("Cookie"))
+			set(w)
+		})
+		link, err := https.New((&net.Dialer{}).DialContext, target)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 150 {
+			if _, err = link.Do(t.Context(), https.Call{Method: "GET", Path: "/"}); err != nil {
+				break
+			}
+		}
+		if wanted := about != "one again and again"; errors.Is(err, links.ErrFlood) != wanted {
+			t.Errorf("%s: %v", about, err)
+		}
+		if got > 80<<10 {
+			t.Errorf("%s: %d bytes of cookies are sent", about, got)
+		}
 	}
 }

@@ -11,14 +11,14 @@ import (
 // Dial opens a connection; the service passes in the one that knows the way.
 type Dial func(ctx context.Context, network, address string) (net.Conn, error)
 
-// ErrSignIn says that the device did not take the user's password or key.
+// ErrSignIn means that the device did not take the user's password or key.
 var ErrSignIn = errors.New("the device refuses the user's password or key")
 
-// ErrLost says that the connection ended before an answer came.
+// ErrLost means that the connection ended before an answer came.
 var ErrLost = errors.New("the connection to the device was lost")
 
-// ErrTimeLimit says that a step did not end within its limit.
+// ErrTimeLimit means that a step did not end within its limit.
 var ErrTimeLimit = errors.New("the time limit has passed")
 
-// ErrFlood says that the device sent more than is taken.
+// ErrFlood means that the device sent more than is taken.
 var ErrFlood = errors.New("too much output")

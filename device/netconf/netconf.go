@@ -100,6 +100,13 @@ func (s *Session) Check(ctx context.Context) error {
 	return err
 }
 
+// Bounds of what a device may send before it replies to a call, notifications that nobody asked for among them. Each
+// message counts as some bytes more than it has.
+const (
+	mostBesides  = 4 * MaxReply
+	leastMessage = 1 << 10
+)
+
 // Call makes a call: content is the inside of the rpc element. It returns the whole
 // rpc-reply. An Error says that the device refused it; links.ErrLost that nobody knows.
 func (s *Session) Call(ctx context.Context, content string) ([]byte, error) {
@@ -110,10 +117,13 @@ func (s *Session) Call(ctx context.Context, content string) ([]byte, error) {
 	if err := s.send(fmt.Sprintf(`<rpc xmlns="%s" message-id="%s">%s</rpc>`, base, id, content)); err != nil {
 		return nil, lost(ctx, err)
 	}
-	for {
+	for read := 0; ; {
 		text, err := s.receive()
 		if err != nil {
 			return nil, lost(ctx, err)
+		}
+		if read += len(text) + leastMessage; read > mostBesides {
+			return nil, fmt.Errorf("%w: no reply is among the messages that it sends", links.ErrFlood)
 		}
 		var reply struct {
 			XMLName xml.Name

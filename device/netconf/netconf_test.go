@@ -69,7 +69,9 @@ func TestRepliesAndTheirFraming(t *testing.T) {
 		"a long line of framing": {hello: modern, reply: "\n#" + strings.Repeat("1", 100), fails: links.ErrLost,
 			says: "framing"},
 		"an endless message": {hello: old, reply: strings.Repeat("<a>", 1<<20), fails: links.ErrFlood},
-		"silence":            {hello: modern, fails: links.ErrLost, says: "in time"},
+		"nothing but notifications": {hello: modern, reply: strings.Repeat(chunk("<notification/>")+"\n##\n", 6000),
+			fails: links.ErrFlood},
+		"silence": {hello: modern, fails: links.ErrLost, says: "in time"},
 	} {
 		s, err := device(t, c.hello, c.reply)
 		if err != nil {

@@ -12,7 +12,7 @@ import (
 	"strconv"
 	"strings"
 
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 	"freshseal/device/links"
 
 	"github.com/pkg/sftp"
@@ -26,19 +26,10 @@ type Files struct {
 	as   []string
 }
 
-// ErrNoCopy says that no copy of a file was kept.
-var ErrNoCopy = errors.New("no copy of it was kept on the device")
-
-// ErrThird says that a file holds neither what was kept nor what was written in its place.
-var ErrThird = errors.New("it holds a third content")
-
-// Ours is what is behind the name of a kept copy in the name of what was written in its place.
-const Ours = ".ours"
-
-// Files gives the device's files.
+// Files returns the device's files.
 func (l *Link) Files(as []string) Files { return Files{l, as} }
 
-// Way says how files go to the device: "SFTP", or "the shell".
+// Way returns how files go to the device: "SFTP", or "the shell".
 func (f Files) Way() (string, error) {
 	if len(f.as) == 0 {
 		if _, err := f.link.sftp(); err == nil {
@@ -58,7 +49,7 @@ func (l *Link) sftp() (*sftp.Client, error) {
 	return l.files, nil
 }
 
-// overSFTP is the SFTP client, or nil where files go through the shell.
+// overSFTP returns the SFTP client, or nil where files go through the shell.
 func (f Files) overSFTP() *sftp.Client {
 	if len(f.as) > 0 {
 		return nil
@@ -74,7 +65,7 @@ func (f Files) overSFTP() *sftp.Client {
 func (f Files) shell(ctx context.Context, stdin []byte, doing, text string, args ...string) ([]byte, error) {
 	words := ""
 	for _, w := range f.as {
-		words += procedure.Quote(w) + " "
+		words += value.Quote(w) + " "
 	}
 	out, err := f.link.Exec(ctx, words+script(text, args...), stdin)
 	if err != nil {
@@ -105,7 +96,7 @@ func modeArg(mode uint32) string {
 }
 
 // Write puts a file in its place, whole or not at all, with the owner and mode of
-// the one that stands there. mode, where it is not 0, is set besides.
+// the one that is there. mode, where it is not 0, is set besides.
 func (f Files) Write(ctx context.Context, path string, content []byte, mode uint32) error {
 	doing := "writing " + path
 	client := f.overSFTP()
@@ -129,7 +120,7 @@ func (f Files) Write(ctx context.Context, path string, content []byte, mode uint
 	return fileError(ctx, doing, err)
 }
 
-// resolve follows a link, and tells of the file that stands there; nil: none.
+// resolve follows a link, and tells of the file that is there; nil: none.
 func resolve(client *sftp.Client, path string) (string, *sftp.FileStat, error) {
 	info, err := client.Lstat(path)
 	if err == nil && info.Mode()&os.ModeSymlink != 0 {
@@ -253,100 +244,6 @@ func (f Files) Place(ctx context.Context, path, from string, mode uint32) error 
 		return err
 	}
 	return f.Write(ctx, path, content, mode)
-}
-
-// Keep makes a copy of a file, or notes that there is none, unless that was done
-// before: the copy is of what stood before the first change.
-func (f Files) Keep(ctx context.Context, path, copy string) error {
-	shell, err := f.byShell(ctx)
-	if err != nil {
-		return err
-	}
-	if shell {
-		_, err := f.shell(ctx, nil, "keeping a copy of "+path, keepScript, path, copy)
-		return err
-	}
-	client := f.overSFTP()
-	if client == nil {
-		return fmt.Errorf("keeping a copy of %s: the device has neither SFTP nor a shell", path)
-	}
-	for _, name := range []string{copy, copy + ".none"} {
-		if _, err := client.Lstat(name); err == nil {
-			return nil
-		}
-	}
-	_, old, err := resolve(client, path)
-	if err != nil {
-		return fileError(ctx, "keeping a copy of "+path, err)
-	}
-	if old == nil {
-		return f.Write(ctx, copy+".none", nil, 0o600)
-	}
-	content, err := f.Read(ctx, path)
-	if err != nil {
-		return err
-	}
-	return f.Write(ctx, copy, content, old.Mode&0o777)
-}
-
-// Back puts a file back as Keep found it; one that was not there is removed. It does so only where the file holds
-// what was written in its place (Ours, beside the copy); otherwise it is ErrThird. Where it holds already what was
-// kept, nothing is done. trusting takes any content for what was written where that was not kept. put reports whether
-// something was done.
-func (f Files) Back(ctx context.Context, path, copy string, trusting bool) (put bool, err error) {
-	shell, err := f.byShell(ctx)
-	if err != nil {
-		return false, err
-	}
-	doing := "putting back " + path
-	if shell {
-		out, err := f.shell(ctx, nil, doing, restoreScript, path, copy,
-			map[bool]string{true: "yes", false: "no"}[trusting])
-		return strings.Contains(string(out), "restored"), err
-	}
-	client := f.overSFTP()
-	if client == nil {
-		return false, fmt.Errorf("%s: the device has neither SFTP nor a shell", doing)
-	}
-	now, err := f.held(ctx, client, path)
-	if err != nil {
-		return false, err
-	}
-	ours, err := f.held(ctx, client, copy+Ours)
-	if err != nil {
-		return false, err
-	}
-	mine := ours == nil && trusting || ours != nil && now != nil && bytes.Equal(*now, *ours)
-	if _, err := client.Lstat(copy + ".none"); err == nil {
-		switch {
-		case now == nil:
-			return false, nil
-		case !mine:
-			return false, fmt.Errorf("%s: %w", doing, ErrThird)
-		}
-		return true, fileError(ctx, doing, client.Remove(path))
-	}
-	kept, err := f.held(ctx, client, copy)
-	switch {
-	case err != nil:
-		return false, err
-	case kept == nil:
-		return false, fmt.Errorf("%s: %w", doing, ErrNoCopy)
-	case now != nil && bytes.Equal(*now, *kept):
-		return false, nil
-	case now != nil && !mine:
-		return false, fmt.Errorf("%s: %w", doing, ErrThird)
-	}
-	return true, f.Write(ctx, path, *kept, 0)
-}
-
-// held is what a file holds; nil where there is none.
-func (f Files) held(ctx context.Context, client *sftp.Client, path string) (*[]byte, error) {
-	if _, err := client.Stat(path); errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	content, err := f.Read(ctx, path)
-	return &content, err
 }
 
 // MakeFolder makes a folder for its owner alone, and those above it.

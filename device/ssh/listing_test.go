@@ -15,11 +15,10 @@ import (
 	"time"
 
 	"freshseal/device/links"
+	"freshseal/standin/daemon"
 
 	"github.com/pkg/sftp"
 	crypto "golang.org/x/crypto/ssh"
-
-	"freshseal/standin/daemon"
 )
 
 // folders is a device without a shell that says of itself what it likes: every folder holds what list gives for it.

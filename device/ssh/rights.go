@@ -32,7 +32,7 @@ func (l *Link) RaiseWith(ctx context.Context, as []string, program, password str
 	return nil
 }
 
-// raised is a command with its input as it is sent: with the word, where it needs that.
+// raised returns a command with its input as it is sent: with the word, where it needs that.
 func (m moreRights) raised(command string, stdin []byte) (string, []byte) {
 	if m.word == "" || !strings.Contains(command, m.prefix) {
 		return command, stdin

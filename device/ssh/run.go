@@ -11,7 +11,7 @@ import (
 	"sync"
 	"time"
 
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 	"freshseal/device/links"
 
 	crypto "golang.org/x/crypto/ssh"
@@ -65,7 +65,7 @@ func (l *Link) Exec(ctx context.Context, command string, stdin []byte) (Output, 
 	return out, l.lost(ctx, err)
 }
 
-// ErrNoCommands says that the device takes no commands over SSH: it has a command line
+// ErrNoCommands means that the device takes no commands over SSH: it has a command line
 // of its own alone.
 var ErrNoCommands = errors.New("the device runs no commands over SSH")
 
@@ -117,7 +117,7 @@ func (b *bounded) over() bool {
 	return b.full
 }
 
-// Able says what the device's shell can do; it is asked once for a link.
+// Able returns what the device's shell can do; it is asked once for a link.
 func (l *Link) Able(ctx context.Context) (Able, error) {
 	l.lock.Lock()
 	defer l.lock.Unlock()
@@ -174,7 +174,7 @@ func (l *Link) Run(ctx context.Context, folder, command string, stdin []byte, li
 	return out, nil
 }
 
-// State says how a command stands, with its output where it has ended.
+// State returns how a command stands, with its output where it has ended.
 func (l *Link) State(ctx context.Context, folder string) (CommandState, Output, error) {
 	said, err := l.Exec(ctx, script(stateScript, folder), nil)
 	if err != nil {
@@ -208,7 +208,7 @@ func (l *Link) End(ctx context.Context, folder string, as []string) error {
 	for _, prefix := range [][]string{nil, as} {
 		words := ""
 		for _, w := range prefix {
-			words += procedure.Quote(w) + " "
+			words += value.Quote(w) + " "
 		}
 		said, err := l.Exec(ctx, words+script(endScript, folder), nil)
 		if err != nil {

@@ -4,7 +4,7 @@ import (
 	"embed"
 	"strings"
 
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 )
 
 // texts are the scripts that are sent to devices, one file each in the folder shell.
@@ -46,7 +46,7 @@ func Script(name string) string {
 	return strings.TrimRight(out.String(), "; ")
 }
 
-// behind is what separates a line of a script from the next one: nothing but a blank where a command goes on.
+// behind returns what separates a line of a script from the next one: nothing but a blank where a command goes on.
 func behind(line string) string {
 	for _, open := range []string{"then", "else", "do", "{", "(", "||", "&&", " in", ";;", "&", "sh -c '"} {
 		if strings.HasSuffix(line, open) {
@@ -59,12 +59,12 @@ func behind(line string) string {
 	return "; "
 }
 
-// script is a command that runs a POSIX shell script with arguments, $1 and on,
+// script returns a command that runs a POSIX shell script with arguments, $1 and on,
 // whatever the user's own shell is.
 func script(text string, args ...string) string {
 	words := []string{"sh", "-c", quoted(text), "fs"}
 	for _, arg := range args {
-		words = append(words, procedure.Quote(arg))
+		words = append(words, value.Quote(arg))
 	}
 	return strings.Join(words, " ")
 }

@@ -17,10 +17,10 @@ import (
 	"sync/atomic"
 	"time"
 
+	"freshseal/device/links"
+
 	"github.com/pkg/sftp"
 	crypto "golang.org/x/crypto/ssh"
-
-	"freshseal/device/links"
 )
 
 // Limits of a link.
@@ -50,7 +50,7 @@ func ParseKey(key, passphrase []byte) (crypto.Signer, error) {
 	return crypto.ParsePrivateKey(key)
 }
 
-// HostKeyChanged says that a device shows another host key than the pinned one.
+// HostKeyChanged means that a device shows another host key than the pinned one.
 type HostKeyChanged struct{ Pinned, Shown string }
 
 func (e HostKeyChanged) Error() string {
@@ -167,7 +167,7 @@ func Open(ctx context.Context, dial links.Dial, t Target) (*Link, error) {
 	return link, nil
 }
 
-// answer gives the password to every question whose answer is not shown, which
+// answer answers with the password to every question whose answer is not shown, which
 // is what boxes ask that do not know the method "password" (RFC 4256).
 func answer(password string) crypto.KeyboardInteractiveChallenge {
 	return func(_, _ string, questions []string, echo []bool) ([]string, error) {

@@ -89,7 +89,7 @@ func (t *Talk) read(out io.Reader) {
 	}
 }
 
-// Heard is what the program writes; it is closed when the program or the link ends.
+// Heard returns what the program writes; it is closed when the program or the link ends.
 func (t *Talk) Heard() <-chan []byte { return t.out }
 
 // typed is how much is typed at once, and pause how long the terminal then gets to
@@ -113,7 +113,7 @@ func (t *Talk) Say(text []byte) error {
 	return nil
 }
 
-// Wait is the exit code, once Heard is closed. A device that tells none has ended
+// Wait returns the exit code, once Heard is closed. A device that tells none has ended
 // well, as far as it says.
 func (t *Talk) Wait() (exit int, err error) {
 	err = t.session.Wait()
@@ -130,7 +130,7 @@ func (t *Talk) Wait() (exit int, err error) {
 	return 0, t.link.lost(t.ctx, err)
 }
 
-// lives says that the link still answers.
+// lives reports whether the link still answers.
 func (l *Link) lives() bool {
 	_, _, err := l.client.SendRequest("keepalive@openssh.com", true, nil)
 	return err == nil

@@ -2,7 +2,6 @@ package access
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -10,8 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-
-	crypto "golang.org/x/crypto/ssh"
 
 	"freshseal/contract"
 	"freshseal/core/language/procedure"
@@ -23,8 +20,6 @@ import (
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-func noSecrets(s contract.Secrets) bool { return s == contract.Secrets{} }
 
 // link is what is known of a kind of link before it is opened.
 type link struct {
@@ -59,8 +54,8 @@ func checkHostKey(cannot, hostKey string) error {
 	return nil
 }
 
-// fingerprintOf is a fingerprint as it is kept, of the forms in which browsers and tools show it: with colons, blanks
-// and capitals, and behind “SHA-256”, “sha256” or “SHA256 Fingerprint=”.
+// fingerprintOf returns the stored form of a fingerprint, from the forms that browsers and tools show: with colons,
+// blanks and capitals, and behind “SHA-256”, “sha256” or “SHA256 Fingerprint=”.
 func fingerprintOf(pin string) string {
 	text := strings.ToLower(strings.TrimSpace(pin))
 	if at := strings.LastIndexAny(text, "="); at >= 0 {
@@ -72,8 +67,8 @@ func fingerprintOf(pin string) string {
 	return strings.NewReplacer(":", "", " ", "", "-", "").Replace(text)
 }
 
-// hostKeyOf is a host key as it is kept: its type and SHA-256. Tools show it with the number of bits before and the
-// type in brackets behind, and base64 may end with =.
+// hostKeyOf returns the stored form of a host key: its type and SHA-256. Tools show it with the number of bits before
+// and the type in brackets behind, and base64 may end with =.
 func hostKeyOf(pin string) string {
 	if pin = strings.TrimSpace(pin); strings.ContainsAny(pin, "\r\n") {
 		return pin // no host key
@@ -112,8 +107,7 @@ func checkFingerprint(cannot, pin string) error {
 	return nil
 }
 
-// Ways is what becomes of a device's access: all of it, and which secrets are new
-// or no longer needed.
+// Ways is the result of a change of a device's access: all of it, and which secrets are new or no longer needed.
 type Ways struct {
 	Access  []store.Access
 	Secrets map[string][]byte // sealed, by purpose
@@ -173,12 +167,12 @@ func (s *Service) Change(ctx context.Context, cannot, device string, was []store
 	return out, nil
 }
 
-// given says that new secrets are there for an access.
+// given reports whether an access gets new secrets.
 func (w Ways) given(of string) bool {
 	return slices.ContainsFunc(purposes(of), func(purpose string) bool { return w.Secrets[purpose] != nil })
 }
 
-// lay lays one change over the access at i, and checks what comes of it.
+// lay applies one change to the access at i, and checks the result.
 func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i int, c contract.AccessChange,
 	isNew bool) error {
 	a, rules, of := &out.Access[i], kindsOfLink[c.Link], accessOf(device, c.Link)
@@ -198,28 +192,11 @@ func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i i
 			return err
 		}
 	}
-	a.Options.V = maps.Clone(a.Options.V)
-	for name, value := range c.Options {
-		if a.Options.V == nil {
-			a.Options.V = map[string]string{}
-		}
-		if a.Options.V[name] = value; value == "" {
-			delete(a.Options.V, name)
-		} else if !slices.Contains(rules.options[name], value) {
-			return problem.Reject(cannot, fmt.Sprintf("%s=%s is not an option of %s", name, value, c.Link),
-				fmt.Sprintf("the options are %v", rules.options), next.Give.On("options"))
-		}
+	if err := layOptions(cannot, a, rules, c); err != nil {
+		return err
 	}
-	switch {
-	case a.Address != "" && !request.IsName(strings.ToLower(a.Address)):
-		return problem.Reject(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", a.Address),
-			"give the address alone, without a port")
-	case a.Port < 1 || a.Port > 65535:
-		return problem.Reject(cannot, fmt.Sprintf("%d is not a port", a.Port), "give a port from 1 to 65535",
-			next.Give.On("port"))
-	case a.Credential == "" && a.User == "":
-		return problem.Reject(cannot, "it has no user to sign in with over "+c.Link, "give one, or a shared "+
-			"credential", next.Give.On("user"), next.Give.On("credential"))
+	if err := checkPlace(cannot, a, c.Link); err != nil {
+		return err
 	}
 	if a.Credential == "" && (given || !hadOwn) {
 		if err := checkSecrets(c.Secrets, cannot); err != nil {
@@ -232,92 +209,35 @@ func (s *Service) lay(ctx context.Context, cannot, device string, out *Ways, i i
 	return rules.pin(cannot, a.Pin)
 }
 
-// checkSecrets verifies that the secrets can be used to sign in.
-func checkSecrets(s contract.Secrets, cannot string) error {
-	if s.Password == "" && s.Key == "" {
-		return problem.Reject(cannot, "it has neither a password nor a key", "give one", next.Give.On("password"),
-			next.Give.On("private_key"))
-	}
-	if s.Key == "" {
-		return nil
-	}
-	_, err := ssh.ParseKey([]byte(s.Key), []byte(s.Passphrase))
-	var locked *crypto.PassphraseMissingError
-	switch {
-	case errors.As(err, &locked):
-		return problem.Reject(cannot, "its key is locked with a passphrase", "give the passphrase",
-			next.Give.On("passphrase"))
-	case err != nil:
-		return problem.Reject(cannot, "its key cannot be read: "+err.Error(), "give a private key in OpenSSH or "+
-			"PEM form, and its passphrase where it has one")
+// layOptions lays the options of a change over those of an access.
+func layOptions(cannot string, a *store.Access, rules link, c contract.AccessChange) error {
+	a.Options.V = maps.Clone(a.Options.V)
+	for name, value := range c.Options {
+		if a.Options.V == nil {
+			a.Options.V = map[string]string{}
+		}
+		if a.Options.V[name] = value; value == "" {
+			delete(a.Options.V, name)
+		} else if !slices.Contains(rules.options[name], value) {
+			return problem.Reject(cannot, fmt.Sprintf("%s=%s is not an option of %s", name, value, c.Link),
+				fmt.Sprintf("the options are %v", rules.options), next.Give.On("options"))
+		}
 	}
 	return nil
 }
 
-// accessOf is what the secrets of a device's link are sealed for.
-func accessOf(device, link string) string {
-	if link == procedure.SSH {
-		return "device/" + device // the first link that there was; what was sealed so stays readable
+// checkPlace checks the address of an access, and that it has a user.
+func checkPlace(cannot string, a *store.Access, link string) error {
+	switch {
+	case a.Address != "" && request.AddressFlaw(a.Address) != "":
+		return problem.Reject(cannot, request.AddressFlaw(a.Address), "give the address alone, without a port")
+	case a.Port < 1 || a.Port > 65535:
+		return problem.Reject(cannot, fmt.Sprintf("%d is not a port", a.Port), "give a port from 1 to 65535",
+			next.Give.On("port"))
+	case a.Credential == "" && a.User == "":
+		return problem.Reject(cannot, "it has no user to sign in with over "+link, "give one, or a shared "+
+			"credential", next.Give.On("user"), next.Give.On("credential"))
 	}
-	return "device/" + device + "/" + link
-}
-
-// Purposes are what the secrets of a device are sealed for, over all its links.
-func Purposes(device string) []string {
-	var out []string
-	for name := range kindsOfLink {
-		out = append(out, purposes(accessOf(device, name))...)
-	}
-	return out
-}
-
-// purposes are those of one access, of a site or of a credential.
-func purposes(of string) []string { return []string{of + "/password", of + "/key", of + "/passphrase"} }
-
-// SlotPurpose is what the shared secret of a slot is sealed for.
-func SlotPurpose(device, slot string) string { return "device/" + device + "/slot/" + slot + "/secret" }
-
-// SlotSecret opens the shared secret of a slot that is read by EAP; nil: it has none.
-func (s *Service) SlotSecret(ctx context.Context, device, slot string) ([]byte, error) {
-	purpose := SlotPurpose(device, slot)
-	sealed, err := s.store.Secrets.Get(ctx, purpose)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	return s.box.Open(purpose, sealed)
-}
-
-func (s *Service) seal(of string, secrets contract.Secrets) map[string][]byte {
-	out := map[string][]byte{}
-	for i, secret := range []string{secrets.Password, secrets.Key, secrets.Passphrase} {
-		if purpose := purposes(of)[i]; secret != "" {
-			out[purpose] = s.box.Seal(purpose, []byte(secret))
-		}
-	}
-	return out
-}
-
-// open opens secrets for a link.
-func (s *Service) open(ctx context.Context, of string, t *ssh.Target) error {
-	opened := make([]string, 3)
-	for i, purpose := range purposes(of) {
-		sealed, err := s.store.Secrets.Get(ctx, purpose)
-		if errors.Is(err, store.ErrNotFound) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		secret, err := s.box.Open(purpose, sealed)
-		if err != nil {
-			return err
-		}
-		opened[i] = string(secret)
-	}
-	t.Password, t.Key, t.Passphrase = opened[0], []byte(opened[1]), []byte(opened[2])
 	return nil
 }
 
@@ -362,7 +282,7 @@ func (s *Service) Web(ctx context.Context, d store.Device) (https.Target, error)
 		OldTLS: a.Options.V[oldTLS] == "yes"}, err
 }
 
-// signIn is the access of a device over a link, and who signs in there with which secrets.
+// signIn returns the access of a device over a link, and who signs in there with which secrets.
 func (s *Service) signIn(ctx context.Context, d store.Device, link string) (store.Access, ssh.Target, error) {
 	all, err := s.store.Devices.Access(ctx, d.ID)
 	if err != nil {

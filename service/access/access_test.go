@@ -204,7 +204,7 @@ func TestAFingerprintIsTakenInEveryForm(t *testing.T) {
 	colons := strings.ToUpper(strings.TrimSuffix(strings.ReplaceAll(plain, "0a1b2c3d", "0a:1b:2c:3d:"), ":"))
 	s, _ := room(t)
 	for _, form := range []string{plain, strings.ToUpper(plain), colons, "SHA256 Fingerprint=" + colons, "sha256:" +
-		plain, "SHA-256: " + strings.ReplaceAll(colons, ":", " "), " " + plain + "\n"} {
+		plain, "SHA-256: " + strings.ReplaceAll(colons, ":", " "), " " + plain + "\n", "=" + plain} {
 		user, word := "webkeeper", "salt"
 		ways, err := s.Change(t.Context(), "the device cannot be added", "gate", nil,
 			[]contract.AccessChange{{Link: "https", User: &user, Pin: &form,

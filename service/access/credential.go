@@ -11,6 +11,7 @@ import (
 	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/accounts"
 )
 
 func checkCredential(n contract.CredentialChange, cannot string) error {
@@ -20,7 +21,7 @@ func checkCredential(n contract.CredentialChange, cannot string) error {
 	return checkSecrets(n.Secrets, cannot)
 }
 
-func showCredential(row store.Credential) contract.Credential {
+func showCredential(row accounts.Credential) contract.Credential {
 	return contract.Credential{Name: row.Name, User: row.User, Devices: row.Devices, AddedAt: row.AddedAt.Time,
 		Revision: row.Revision}
 }
@@ -34,7 +35,7 @@ func (s *Service) AddCredential(ctx context.Context, n contract.NewCredential) (
 	if err := checkCredential(n.CredentialChange, cannot); err != nil {
 		return contract.Credential{}, err
 	}
-	err := s.store.Credentials.Add(ctx, store.Credential{Name: n.Name, User: n.User, AddedAt: s.moment()},
+	err := s.store.Credentials.Add(ctx, accounts.Credential{Name: n.Name, User: n.User, AddedAt: s.moment()},
 		s.seal("credential/"+n.Name, n.Secrets))
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Credential{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "replace it",
@@ -58,7 +59,7 @@ func (s *Service) ReplaceCredential(ctx context.Context, name string, n contract
 		return contract.Credential{}, err
 	}
 	of := "credential/" + name
-	err = s.store.Credentials.Change(ctx, store.Credential{Name: name, User: n.User}, s.seal(of, n.Secrets), known,
+	err = s.store.Credentials.Change(ctx, accounts.Credential{Name: name, User: n.User}, s.seal(of, n.Secrets), known,
 		purposes(of)...)
 	if err != nil {
 		return contract.Credential{}, noCredential(problem.Outdated(err), name)

@@ -6,10 +6,11 @@ import (
 	"sync"
 
 	"freshseal/store"
+	"freshseal/wire"
 )
 
-// gates let no more links into a site at once than the site may have. Readings
-// and links that work on devices are counted apart, for the latter read too.
+// gates limit the links into a site to its maximum. Readings and links that work on devices are counted separately,
+// because the latter read too.
 type gates struct {
 	lock sync.Mutex
 	of   map[string]chan struct{}
@@ -29,14 +30,14 @@ func (s *Service) Enter(ctx context.Context, kind, site string) (leave func(), e
 	}
 }
 
-// placesAt are the places of a site; nil: it has no limit of its own.
+// placesAt returns the places of a site, nil if it has no limit.
 func (s *Service) placesAt(ctx context.Context, kind, site string) (chan struct{}, error) {
 	row, err := s.site(ctx, site)
 	if errors.Is(err, store.ErrNotFound) || err == nil && row.MostLinks == 0 {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, wire.OwnFault{Err: err}
 	}
 	return s.gates.places(kind+"/"+site, row.MostLinks), nil
 }
@@ -63,7 +64,7 @@ func (r Readings) Try(ctx context.Context, site string) (leave func(), ok bool) 
 	}
 }
 
-// places are the places of a gate; a gate whose number changed is made anew.
+// places returns the places of a gate; a gate whose number changed is made again.
 func (g *gates) places(name string, most int) chan struct{} {
 	g.lock.Lock()
 	defer g.lock.Unlock()
@@ -83,7 +84,7 @@ type Place struct{ leave func() }
 
 // Take waits for a place at the site first, so that a site whose places are taken
 // holds none of the others. Where a place is held already, it is kept.
-func (t *Place) Take(ctx context.Context, s *Service, site string) error {
+func (s *Service) Take(ctx context.Context, t *Place, site string) error {
 	if t.leave != nil {
 		return nil
 	}

@@ -6,13 +6,13 @@ import (
 	"freshseal/service/access"
 )
 
-// A place that is taken by somebody who has one already is not a second one: each such place would be lost for good.
+// A place that is taken by a user who has one already is not a second one: each such place would be lost for good.
 func TestAPlaceIsTakenOnce(t *testing.T) {
 	s, _ := room(t)
 	for range 200 { // many more than there are places
 		place := &access.Place{}
 		for range 3 {
-			if err := place.Take(t.Context(), s, ""); err != nil {
+			if err := s.Take(t.Context(), place, ""); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -5,6 +5,7 @@ package access
 import (
 	"context"
 	"net"
+	"net/netip"
 	"time"
 
 	"freshseal/store"
@@ -28,18 +29,35 @@ type Service struct {
 	sites  sites
 	places chan struct{} // bounds how many devices are worked on at once
 
+	forbidden func(netip.Addr) error // why no connection goes to an address; nil: all may
+
 	timesChanged func(context.Context) error // called when windows or holidays of a site changed
+
+	Sites  *Sites
+	Trials *Trials
 }
+
+// Sites are the places that devices stand at, with the ways in. Trials try how a device is reached.
+type (
+	Sites  struct{ *Service }
+	Trials struct{ *Service }
+)
+
+// Forbid has no connection go to the addresses that refuses names, through jump hosts and proxies too. The dial
+// function that New is given must keep to it as well.
+func (s *Service) Forbid(refuses func(netip.Addr) error) { s.forbidden = refuses }
 
 // OnTimes has f called when the windows or the holidays of a site changed.
 func (s *Service) OnTimes(f func(context.Context) error) { s.timesChanged = f }
 
-// New returns the room.
+// New returns the service.
 func New(db *store.Store, box *strongbox.Box, dial Dial, clock func() time.Time) *Service {
-	return &Service{store: storageOf(db), box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce),
+	s := &Service{store: storageOf(db), box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce),
 		timesChanged: func(context.Context) error {
 			return nil
 		}}
+	s.Sites, s.Trials = &Sites{s}, &Trials{s}
+	return s
 }
 
 // Close closes the connections to jump hosts.

@@ -31,7 +31,7 @@ const (
 )
 
 // AddSite adds a site. It applies to the devices that name it from now on.
-func (s *Service) AddSite(ctx context.Context, n contract.NewSite) (contract.Site, error) {
+func (s *Sites) AddSite(ctx context.Context, n contract.NewSite) (contract.Site, error) {
 	cannot := "the site cannot be added"
 	if n.Port == 0 {
 		n.Port = map[string]int{wayJump: 22, waySocks: 1080}[n.Way]
@@ -62,7 +62,7 @@ func (s *Service) AddSite(ctx context.Context, n contract.NewSite) (contract.Sit
 	return s.showSite(row), err
 }
 
-func (s *Service) checkSite(ctx context.Context, cannot string, n store.Site) error {
+func (s *Sites) checkSite(ctx context.Context, cannot string, n store.Site) error {
 	switch {
 	case n.Name == "" || len(n.Name) > 64 || strings.ContainsFunc(n.Name, func(r rune) bool {
 		return r < ' ' || r == 0x7f
@@ -71,7 +71,7 @@ func (s *Service) checkSite(ctx context.Context, cannot string, n store.Site) er
 			"characters")
 	case n.Way != wayDirect && n.Way != wayJump && n.Way != waySocks:
 		return problem.Reject(cannot, fmt.Sprintf("%q is not a way", n.Way), "give direct, jump or socks")
-	case n.Way != wayDirect && (!request.IsName(strings.ToLower(n.Address)) || n.Port < 1 || n.Port > 65535):
+	case n.Way != wayDirect && (request.AddressFlaw(n.Address) != "" || n.Port < 1 || n.Port > 65535):
 		return problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", n.Address, n.Port),
 			"give those of the jump host or the proxy")
 	case n.MostLinks < 0 || n.MostLinks > 1000:
@@ -107,8 +107,8 @@ const mostPresence = 50
 // mostBehind is how many jump hosts may stand in a row.
 const mostBehind = 4
 
-// checkBehind sees that the way to a site begins somewhere.
-func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) error {
+// checkBehind checks that the way to a site begins somewhere.
+func (s *Sites) checkBehind(ctx context.Context, cannot string, n store.Site) error {
 	if n.Behind != "" && n.Way == wayDirect {
 		return problem.Reject(cannot, "a site that is reached directly cannot be behind another site",
 			"give it a jump host or a proxy, or no site before it")
@@ -132,7 +132,7 @@ func (s *Service) checkBehind(ctx context.Context, cannot string, n store.Site) 
 }
 
 // EditSite changes a site. Links that are open stay as they are.
-func (s *Service) EditSite(ctx context.Context, name string, c contract.SiteChange,
+func (s *Sites) EditSite(ctx context.Context, name string, c contract.SiteChange,
 	known problem.Revision) (contract.Site, error) {
 	row, err := s.store.Sites.NamedSite(ctx, name)
 	if err != nil {
@@ -200,12 +200,12 @@ func noSite(err error, name string) error {
 }
 
 // Site shows one site.
-func (s *Service) Site(ctx context.Context, name string) (contract.Site, error) {
+func (s *Sites) Site(ctx context.Context, name string) (contract.Site, error) {
 	row, err := s.store.Sites.NamedSite(ctx, name)
 	return s.showSite(row), noSite(err, name)
 }
 
-func (s *Service) showSite(row store.Site) contract.Site {
+func (s *Sites) showSite(row store.Site) contract.Site {
 	windows, _ := window.ParseAll(row.Presence.V) // they were checked when they were given
 	today := s.clock().UTC().Truncate(24 * time.Hour)
 	return contract.Site{Holidays: s.holidays(row, today, today.AddDate(1, 0, 0)), Name: row.Name, Way: row.Way,
@@ -215,7 +215,7 @@ func (s *Service) showSite(row store.Site) contract.Site {
 		Implied: row.Implied, Revision: row.Revision}
 }
 
-// holidays are those of a site in a period; they were checked when they were given.
+// holidays returns those of a site in a period; they were checked when they were given.
 func (s *Service) holidays(row store.Site, from, until time.Time) []calendar.Holiday {
 	out := []calendar.Holiday{}
 	if row.Holidays == "" {
@@ -228,7 +228,7 @@ func (s *Service) holidays(row store.Site, from, until time.Time) []calendar.Hol
 	return append(out, days...)
 }
 
-// Times are those of the sites that have windows or holidays, by name.
+// Times returns those of the sites that have windows or holidays, by name.
 func (s *Service) Times(ctx context.Context) (map[string]policy.Times, error) {
 	rows, err := s.store.Sites.List(ctx)
 	out := map[string]policy.Times{}
@@ -249,17 +249,17 @@ func (s *Service) Times(ctx context.Context) (map[string]policy.Times, error) {
 	return out, err
 }
 
-// away says whether a moment is outside all windows of a site that has some.
+// away reports whether a moment is outside all windows of a site that has some.
 func away(windows window.Windows, at time.Time) bool { return len(windows) > 0 && !windows.Holds(at) }
 
-// Away says whether a site cannot be expected to be reached at a moment: what is unreachable there is
+// Away reports whether a site cannot be expected to be reached at a moment: what is unreachable there is
 // no alarm.
 func (s *Service) Away(ctx context.Context, name string, at time.Time) bool {
 	found, err := s.lookUp(ctx, name)
 	return err == nil && away(found.windows, at)
 }
 
-// Resting are the sites whose slots are not read by themselves at a moment: those that are paused,
+// Resting returns the sites whose slots are not read by themselves at a moment: those that are paused,
 // and those that cannot be reached.
 func (s *Service) Resting(ctx context.Context, at time.Time) ([]string, error) {
 	rows, err := s.store.Sites.List(ctx)
@@ -272,7 +272,7 @@ func (s *Service) Resting(ctx context.Context, at time.Time) ([]string, error) {
 	return out, err
 }
 
-// siteFacts are what people say of a site, for the audit log.
+// siteFacts returns what people say of a site, for the audit log.
 func siteFacts(s contract.Site) map[string]string {
 	return map[string]string{"way": s.Way, "at": net.JoinHostPort(s.Address, strconv.Itoa(s.Port)), "user": s.User,
 		"pin": s.Pin, "subject": s.Subject.String(), "links": strconv.Itoa(s.MostLinks), "behind": s.Behind,
@@ -281,7 +281,7 @@ func siteFacts(s contract.Site) map[string]string {
 }
 
 // Sites returns all sites by name, those included that only devices name.
-func (s *Service) Sites(ctx context.Context) ([]contract.Site, error) {
+func (s *Sites) Sites(ctx context.Context) ([]contract.Site, error) {
 	rows, err := s.store.Sites.NamedSites(ctx)
 	out := make([]contract.Site, 0, len(rows))
 	for _, row := range rows {
@@ -291,7 +291,7 @@ func (s *Service) Sites(ctx context.Context) ([]contract.Site, error) {
 }
 
 // RemoveSite deletes a site; its devices are reached directly from then on.
-func (s *Service) RemoveSite(ctx context.Context, name string) error {
+func (s *Sites) RemoveSite(ctx context.Context, name string) error {
 	all, err := s.store.Sites.List(ctx)
 	if err != nil {
 		return err
@@ -355,7 +355,7 @@ func (s *Service) lookUp(ctx context.Context, name string) (knownSite, error) {
 	return found, err
 }
 
-// changed forgets what was looked up, once a change is kept.
+// changed deletes what was looked up, once a change is kept.
 func (s *sites) changed() {
 	s.lock.Lock()
 	defer s.lock.Unlock()

@@ -4,9 +4,10 @@ import (
 	"context"
 
 	"freshseal/store"
+	"freshseal/store/accounts"
 )
 
-// storage is what this room needs of the store, so that its tests may have another one.
+// storage is what this package needs of the store, so that its tests may replace it.
 type storage struct {
 	Credentials credentialsStore
 	Devices     devicesStore
@@ -19,11 +20,11 @@ func storageOf(db *store.Store) storage {
 }
 
 type credentialsStore interface {
-	Add(ctx context.Context, c store.Credential, secrets map[string][]byte) error
-	Change(ctx context.Context, c store.Credential, secrets map[string][]byte, known store.Revision,
+	Add(ctx context.Context, c accounts.Credential, secrets map[string][]byte) error
+	Change(ctx context.Context, c accounts.Credential, secrets map[string][]byte, known store.Revision,
 		purposes ...string) error
-	Get(ctx context.Context, name string) (store.Credential, error)
-	List(ctx context.Context) ([]store.Credential, error)
+	Get(ctx context.Context, name string) (accounts.Credential, error)
+	List(ctx context.Context) ([]accounts.Credential, error)
 	Remove(ctx context.Context, name string, purposes ...string) error
 }
 

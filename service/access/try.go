@@ -15,7 +15,7 @@ import (
 )
 
 // TrySSH tests whether the device can be signed in to.
-func (s *Service) TrySSH(ctx context.Context, site string, target ssh.Target) contract.TryLook {
+func (s *Trials) TrySSH(ctx context.Context, site string, target ssh.Target) contract.TryLook {
 	look := contract.TryLook{What: "sign in over SSH as " + target.User}
 	link, err := ssh.Open(ctx, s.Way(site), target)
 	var changed ssh.HostKeyChanged
@@ -35,7 +35,7 @@ func (s *Service) TrySSH(ctx context.Context, site string, target ssh.Target) co
 }
 
 // TryConfig tests whether the device speaks NETCONF, and what it is able to do.
-func (s *Service) TryConfig(ctx context.Context, site string, target ssh.Target) contract.TryLook {
+func (s *Trials) TryConfig(ctx context.Context, site string, target ssh.Target) contract.TryLook {
 	look := contract.TryLook{What: "open a session by NETCONF as " + target.User}
 	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
@@ -60,7 +60,7 @@ func (s *Service) TryConfig(ctx context.Context, site string, target ssh.Target)
 
 // TryWeb tests whether the web interface answers with the pinned certificate. Nobody signs
 // in: how that is done is the family's.
-func (s *Service) TryWeb(ctx context.Context, site string, target https.Target) contract.TryLook {
+func (s *Trials) TryWeb(ctx context.Context, site string, target https.Target) contract.TryLook {
 	look := contract.TryLook{What: "open the web interface at " + target.Address}
 	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()

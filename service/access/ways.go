@@ -5,26 +5,29 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"strconv"
 	"sync"
-
-	"golang.org/x/net/proxy"
+	"time"
 
 	"freshseal/core/judgement/finding"
 	"freshseal/device/links"
 	"freshseal/device/ssh"
 	"freshseal/store"
+	"freshseal/wire"
+
+	"golang.org/x/net/proxy"
 )
 
 // ways keeps one connection to each jump host, which all links of the site
-// share, and opens it anew when it is lost.
+// share, and opens it again when it is lost.
 type ways struct {
 	lock  sync.Mutex
 	open  map[string]*ssh.Link
 	sites map[string]*sync.Mutex // held while a site's link is opened, so that a silent one delays no other
 }
 
-// site is the lock of one site.
+// site returns the lock of one site.
 func (w *ways) site(name string) *sync.Mutex {
 	w.lock.Lock()
 	defer w.lock.Unlock()
@@ -78,13 +81,16 @@ func (s *Service) Way(name string) func(ctx context.Context, network, address st
 		case errors.Is(err, store.ErrNotFound), err == nil && site.Way == wayDirect:
 			return s.dial(ctx, network, address)
 		case err != nil:
-			return nil, err
+			return nil, wire.OwnFault{Err: err}
 		}
 		if network == "udp" {
 			return nil, finding.Failure{Code: "no-way", What: fmt.Sprintf("RADIUS needs UDP, which the way into %s "+
 				"does not carry: it is %s", name, site.Way),
 				Remedy: "give the server's address a route from here, and put the device into a site that is " +
 					"reached directly"}
+		}
+		if address, err = s.permitted(ctx, name, address); err != nil {
+			return nil, err
 		}
 		place := net.JoinHostPort(site.Address, strconv.Itoa(site.Port))
 		if site.Way == waySocks {
@@ -102,6 +108,40 @@ func (s *Service) Way(name string) func(ctx context.Context, network, address st
 		}
 		return conn, err
 	}
+}
+
+// lookLimit bounds how long a name is looked up.
+const lookLimit = 5 * time.Second
+
+// permitted returns the address to which a jump host or proxy is asked to connect. Where some are forbidden a name is
+// looked up here, and what was looked at is what is connected to: the other side could take the name for another host.
+func (s *Service) permitted(ctx context.Context, site, address string) (string, error) {
+	if s.forbidden == nil {
+		return address, nil
+	}
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return "", err
+	}
+	found := []netip.Addr{}
+	if a, err := netip.ParseAddr(host); err == nil {
+		found = append(found, a)
+	} else {
+		ctx, cancel := context.WithTimeout(ctx, lookLimit)
+		defer cancel()
+		if found, err = net.DefaultResolver.LookupNetIP(ctx, "ip", host); err != nil || len(found) == 0 {
+			return "", finding.Failure{Code: "forbidden", What: fmt.Sprintf("the administrator forbids "+
+				"connections to some networks, and %s, which is reached through the way into %s, cannot be "+
+				"resolved here",
+				host, site), Remedy: "give the device's IP address in place of its name"}
+		}
+	}
+	for _, a := range found {
+		if err := s.forbidden(a); err != nil {
+			return "", err
+		}
+	}
+	return net.JoinHostPort(found[0].Unmap().String(), port), nil
 }
 
 // near opens connections to where the way to a site begins: its jump host or proxy.

@@ -39,7 +39,7 @@ func Say(ctx context.Context, format string, args ...any) {
 // mostText is how much of a call's notes is kept.
 const mostText = 2000
 
-// String is all that was said, cut to a sensible length.
+// String returns all that was said, cut to a sensible length.
 func (d *Notes) String() string {
 	d.lock.Lock()
 	defer d.lock.Unlock()

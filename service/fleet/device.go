@@ -8,10 +8,13 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"freshseal/contract"
 	"freshseal/core/judgement/due"
+	"freshseal/core/language/library"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 	"freshseal/core/naming"
 	"freshseal/core/next"
 	"freshseal/core/pki/request"
@@ -21,8 +24,7 @@ import (
 	"freshseal/store"
 )
 
-// AddDevice takes a device into the fleet. Its host key must be given: who adds
-// it has looked at it (see AskPin).
+// AddDevice adds a device to the fleet. Its host key must be given: the caller has compared it (see AskPin).
 func (s *Service) AddDevice(ctx context.Context, n contract.NewDevice) (contract.Device, error) {
 	row, err := s.newDevice(ctx, n)
 	if err != nil {
@@ -47,7 +49,7 @@ func (s *Service) addDevice(ctx context.Context, name string, row store.NewDevic
 	return d, err
 }
 
-// newDevice checks what is given and makes of it what is kept, secrets sealed.
+// newDevice checks a new device and returns its row, with sealed secrets.
 func (s *Service) newDevice(ctx context.Context, n contract.NewDevice) (store.NewDevice, error) {
 	d := store.Device{Name: n.Name, Family: n.Family, Site: n.Site, Address: n.Address,
 		Cluster: n.Cluster, ClusterRole: n.ClusterRole, Owner: n.Owner, Notes: n.Notes, AddedAt: s.moment()}
@@ -74,8 +76,14 @@ func (s *Service) newDevice(ctx context.Context, n contract.NewDevice) (store.Ne
 			return out, err
 		}
 		needed, out.Secrets = p.Links, s.sealSettings(n.Name, p, d.Settings.V)
+	} else if len(n.Settings) > 0 {
+		return out, problem.Reject(cannot, "it has settings and no family that they could be of",
+			"give it a family, or leave the settings out", next.Give.On("family"), next.ListProcedures.On(""))
 	}
 	for _, slot := range n.Slots {
+		if err := s.monitor.Trust.KnownTrustGroups(ctx, cannot, slot.TrustGroups); err != nil {
+			return out, err
+		}
 		if slot.Secret != "" {
 			out.Secrets = s.sealShared(out.Secrets, n.Name, slot.Name, slot.Secret)
 		}
@@ -91,9 +99,9 @@ func (s *Service) newDevice(ctx context.Context, n contract.NewDevice) (store.Ne
 }
 
 // newFamily finds the family that a device is given.
-func (s *Service) newFamily(cannot, name string) (procedure.Source, error) {
+func (s *Service) newFamily(cannot, name string) (library.Source, error) {
 	if name == OwnFamily {
-		return procedure.Source{}, notOwn(cannot)
+		return library.Source{}, notOwn(cannot)
 	}
 	return s.Family(name)
 }
@@ -112,25 +120,57 @@ func checkDevice(n contract.NewDevice, d store.Device) error {
 
 var clusterRoles = []string{"active", "standby", "member"}
 
+// Limits of what users write about a device, in bytes.
+const (
+	mostOwner = 200
+	mostNotes = 10_000
+	mostTag   = 100
+	mostTags  = 100 // of one device
+)
+
 func checkAddress(cannot string, d store.Device) error {
 	switch {
 	case d.Cluster != "" && (len(d.Cluster) > 64 || strings.ContainsFunc(d.Cluster, unicode.IsControl)):
 		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid cluster name", d.Cluster),
 			"give up to 64 printable characters")
+	case len(d.Owner) > mostOwner || strings.ContainsFunc(d.Owner, unicode.IsControl):
+		return problem.Reject(cannot, "the owner is not a line of up to 200 bytes", "shorten it",
+			next.Give.On("owner"))
+	case len(d.Notes) > mostNotes || !utf8.ValidString(d.Notes):
+		return problem.Reject(cannot, "the notes are not a text of up to 10,000 bytes", "shorten them",
+			next.Give.On("notes"))
 	case d.ClusterRole != "" && (d.Cluster == "" || !slices.Contains(clusterRoles, d.ClusterRole)):
 		return problem.Reject(cannot, fmt.Sprintf("%q is not a role in the cluster %q", d.ClusterRole, d.Cluster),
 			fmt.Sprintf("name the cluster, and one of %v", clusterRoles))
-	case !request.IsName(strings.ToLower(d.Address)):
-		return problem.Reject(cannot, fmt.Sprintf("%q is neither an IP address nor a host name", d.Address),
-			"give the address alone, without a port")
+	case request.AddressFlaw(d.Address) != "":
+		return problem.Reject(cannot, request.AddressFlaw(d.Address), "give the address alone, without a port")
+	}
+	if err := checkTags(cannot, d.Tags.V); err != nil {
+		return err
 	}
 	seen := map[string]bool{d.Name: true}
 	for _, n := range d.Nodes.V {
-		if !naming.Device(n.Name) || seen[n.Name] || !request.IsName(strings.ToLower(n.Address)) {
+		if !naming.Device(n.Name) || seen[n.Name] || request.AddressFlaw(n.Address) != "" {
 			return problem.Reject(cannot, fmt.Sprintf("%q at %q is not a node", n.Name, n.Address),
 				"give each node a name of its own and an address", next.Give.On("nodes"))
 		}
 		seen[n.Name] = true
+	}
+	return nil
+}
+
+func checkTags(cannot string, tags []string) error {
+	for _, tag := range tags {
+		if tag == "" || len(tag) > mostTag || !utf8.ValidString(tag) || strings.ContainsFunc(tag, func(r rune) bool {
+			return unicode.IsControl(r) || unicode.IsSpace(r)
+		}) {
+			return problem.Reject(cannot, fmt.Sprintf("%.80q is not a tag", tag), "write a word of up to 100 bytes",
+				next.Give.On("tags"))
+		}
+	}
+	if len(tags) > mostTags {
+		return problem.Reject(cannot, fmt.Sprintf("it has more than %d tags", mostTags), "leave some out",
+			next.Give.On("tags"))
 	}
 	return nil
 }
@@ -185,8 +225,7 @@ func (s *Service) showWith(d store.Device, ways []store.Access, slots []store.Sl
 	return out
 }
 
-// RemoveDevice forgets a device, its history and its secrets. It is refused
-// while a replacement of it is under way.
+// RemoveDevice deletes a device with its history and its secrets. It is refused while a replacement of it is under way.
 func (s *Service) RemoveDevice(ctx context.Context, name string) error {
 	slots, err := s.store.Slots.Of(ctx, name)
 	if err != nil {
@@ -211,23 +250,23 @@ func (s *Service) RemoveDevice(ctx context.Context, name string) error {
 }
 
 // checkSettings checks settings against their family.
-func checkSettings(cannot string, p procedure.Source, settings map[string]string) error {
+func checkSettings(cannot string, p library.Source, settings map[string]string) error {
 	if _, err := procedure.NewScope(procedure.Material{Procedure: p.Procedure}, settings, nil); err != nil {
 		return problem.Reject(cannot, err.Error(), "", next.ShowProcedure.On(p.Name))
 	}
 	return nil
 }
 
-// sealedSetting stands in a device's settings for one that is a secret.
+// sealedSetting is shown and stored in place of a secret setting.
 const sealedSetting = "••••••"
 
 func settingPurpose(device, setting string) string { return "device/" + device + "/setting/" + setting }
 
 // sealSettings takes the secrets out of a device's settings and seals them.
-func (s *Service) sealSettings(device string, p procedure.Source, settings map[string]string) map[string][]byte {
+func (s *Service) sealSettings(device string, p library.Source, settings map[string]string) map[string][]byte {
 	out := map[string][]byte{}
 	for name, text := range settings {
-		if setting, ok := p.Setting(name); !ok || setting.Kind != procedure.Secret || text == sealedSetting ||
+		if setting, ok := p.Setting(name); !ok || setting.Kind != value.Secret || text == sealedSetting ||
 			text == "" {
 			continue
 		}
@@ -238,7 +277,7 @@ func (s *Service) sealSettings(device string, p procedure.Source, settings map[s
 	return out
 }
 
-// OpenSettings are a device's settings with their secrets.
+// OpenSettings returns a device's settings with their secrets.
 func (s *Service) OpenSettings(ctx context.Context, d store.Device) (map[string]string, error) {
 	out := maps.Clone(d.Settings.V)
 	for name, text := range out {

@@ -25,7 +25,7 @@ const (
 	takingsKept = 20
 )
 
-// usualPorts are looked at where none are given.
+// usualPorts are scanned if none are given.
 var usualPorts = []string{"443", "8443", "636", "993", "3389"}
 
 func discoveryID(id int64) string { return "k" + strconv.FormatInt(id, 10) }
@@ -40,7 +40,7 @@ func showTaking(row store.Discovery) contract.Discovery {
 	return out
 }
 
-// plan reads what is asked for.
+// plan parses a request for a discovery.
 func plan(asked contract.AskedDiscovery) (discovery.Plan, error) {
 	return discovery.Read(asked.Ranges, asked.Except, asked.Ports, func(port int) string {
 		for _, p := range protocol.All() {
@@ -55,8 +55,8 @@ func plan(asked contract.AskedDiscovery) (discovery.Plan, error) {
 	})
 }
 
-// StartDiscovery begins to look at addresses. One is under way at a time.
-func (s *Service) StartDiscovery(ctx context.Context, by string,
+// StartDiscovery starts to scan addresses. Only one discovery runs at a time.
+func (s *Discoveries) StartDiscovery(ctx context.Context, by string,
 	asked contract.AskedDiscovery) (contract.Discovery, error) {
 	const cannot = "no discovery was started"
 	if len(asked.Ports) == 0 {
@@ -103,8 +103,8 @@ func (s *Service) StartDiscovery(ctx context.Context, by string,
 	return showTaking(row), nil
 }
 
-// resumeDiscovery goes on with what was under way when the service ended.
-func (s *Service) resumeDiscovery(ctx context.Context) error {
+// resumeDiscovery continues the discovery that was running when the service stopped.
+func (s *Discoveries) resumeDiscovery(ctx context.Context) error {
 	rows, err := s.store.Discoveries.List(ctx)
 	for _, row := range rows {
 		if !row.EndedAt.IsZero() {
@@ -119,8 +119,8 @@ func (s *Service) resumeDiscovery(ctx context.Context) error {
 	return err
 }
 
-// Discoveries are those that are kept, newest first.
-func (s *Service) Discoveries(ctx context.Context) ([]contract.Discovery, error) {
+// Discoveries returns the stored discoveries, newest first.
+func (s *Discoveries) Discoveries(ctx context.Context) ([]contract.Discovery, error) {
 	rows, err := s.store.Discoveries.List(ctx)
 	out := make([]contract.Discovery, len(rows))
 	for i, row := range rows {
@@ -129,7 +129,7 @@ func (s *Service) Discoveries(ctx context.Context) ([]contract.Discovery, error)
 	return out, err
 }
 
-func (s *Service) taking(ctx context.Context, id string) (store.Discovery, error) {
+func (s *Discoveries) taking(ctx context.Context, id string) (store.Discovery, error) {
 	n, err := strconv.ParseInt(strings.TrimPrefix(id, "k"), 10, 64)
 	if err != nil {
 		n = 0
@@ -138,8 +138,8 @@ func (s *Service) taking(ctx context.Context, id string) (store.Discovery, error
 	return row, problem.Missing(err, next.ListDiscoveries, "no discovery is called %s", id)
 }
 
-// StopDiscovery ends one that is under way; what it found is kept.
-func (s *Service) StopDiscovery(ctx context.Context, by, id string) (contract.Discovery, error) {
+// StopDiscovery stops the running discovery; what it found is kept.
+func (s *Discoveries) StopDiscovery(ctx context.Context, by, id string) (contract.Discovery, error) {
 	row, err := s.taking(ctx, id)
 	if err != nil {
 		return contract.Discovery{}, err
@@ -156,8 +156,8 @@ func (s *Service) StopDiscovery(ctx context.Context, by, id string) (contract.Di
 	return showTaking(row), nil
 }
 
-// RemoveDiscovery forgets a discovery that has ended.
-func (s *Service) RemoveDiscovery(ctx context.Context, id string) error {
+// RemoveDiscovery deletes a discovery that has ended.
+func (s *Discoveries) RemoveDiscovery(ctx context.Context, id string) error {
 	row, err := s.taking(ctx, id)
 	if err != nil {
 		return err
@@ -169,8 +169,8 @@ func (s *Service) RemoveDiscovery(ctx context.Context, id string) error {
 	return s.store.Discoveries.Remove(ctx, row.ID)
 }
 
-// Discovery returns what a discovery found, and which devices that may be.
-func (s *Service) Discovery(ctx context.Context, id string) (contract.DiscoveryResult, error) {
+// Discovery returns what a discovery found, and the devices that these may be.
+func (s *Discoveries) Discovery(ctx context.Context, id string) (contract.DiscoveryResult, error) {
 	row, err := s.taking(ctx, id)
 	if err != nil {
 		return contract.DiscoveryResult{}, err
@@ -185,7 +185,7 @@ func (s *Service) Discovery(ctx context.Context, id string) (contract.DiscoveryR
 	if err != nil {
 		return out, err
 	}
-	defaults := s.monitor.Defaults()
+	defaults := s.monitor.Surveys.Defaults()
 	at := map[string]map[string]bool{} // certificate → addresses
 	for _, f := range rows {
 		if len(f.Chain.V) > 0 {
@@ -241,8 +241,8 @@ func (s *Service) Discovery(ctx context.Context, id string) (contract.DiscoveryR
 	return out, nil
 }
 
-// recognized are the families that say by what they are recognized.
-func (s *Service) recognized() []discovery.Family {
+// recognized returns the families that state how they are recognized.
+func (s *Discoveries) recognized() []discovery.Family {
 	var out []discovery.Family
 	for name, source := range s.families.all() {
 		if source.Usable() && len(source.Marks) > 0 {
@@ -252,7 +252,7 @@ func (s *Service) recognized() []discovery.Family {
 	return out
 }
 
-// mostBanner bounds what is kept of a web server's name.
+// mostBanner bounds the stored name of a web server, in bytes.
 const mostBanner = 200
 
 func banner(look *wire.Closer) string {

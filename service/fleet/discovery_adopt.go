@@ -12,12 +12,12 @@ import (
 	"freshseal/store"
 )
 
-// maybe begins the tag that says which family a device looks like.
+// maybe is the prefix of the tag that names the family a device looks like.
 const maybe = "maybe-"
 
-// Adopt adds proposed devices to the fleet: all of them or, where one cannot be added, none. They are
-// only read until they are given a family and an access; the family that each looks like is a tag.
-func (s *Service) Adopt(ctx context.Context, id string, a contract.Adoption) (contract.Adopted, error) {
+// Adopt adds the proposed devices to the fleet, or none if one of them cannot be added. They are only read until they
+// get a family and an access; the family that each looks like becomes a tag.
+func (s *Discoveries) Adopt(ctx context.Context, id string, a contract.Adoption) (contract.Adopted, error) {
 	out := contract.Adopted{Added: []string{}, There: []string{}, Wrong: []contract.Refused{}}
 	found, err := s.Discovery(ctx, id)
 	if err != nil {
@@ -70,7 +70,7 @@ func (s *Service) Adopt(ctx context.Context, id string, a contract.Adoption) (co
 	return out, nil
 }
 
-// deviceOf is a proposal as a new device.
+// deviceOf returns a proposal as a new device.
 func deviceOf(p contract.Proposal, site string, a contract.Adoption) contract.NewDevice {
 	d := contract.NewDevice{Name: p.Name, Address: p.Address, Site: site, Owner: a.Owner, Tags: slices.Clone(a.Tags)}
 	if len(p.Families) > 0 {

@@ -3,6 +3,7 @@ package fleet
 import (
 	"context"
 	"errors"
+	"fmt"
 	"iter"
 	"net"
 	"sync"
@@ -23,17 +24,19 @@ const (
 	keepEvery      = time.Second
 )
 
-// looking is a discovery under way. Targets end in any order; done is how many of the first have.
+// looking is a running discovery. Targets end in any order; done counts the first ones that have ended without a gap.
 type looking struct {
 	lock    sync.Mutex
 	targets map[int]discovery.Target
 	ended   map[int]bool // beyond done
 	done    int
 	finds   []store.Find
+	missed  int // targets that a fault of this side kept from being looked at, and one such fault
+	why     error
 }
 
-// pace lets connections begin no faster than a rate, and no more of them into a site than it may
-// have. A first connection waits in line, before the time of its reading begins.
+// pace limits the rate of new connections, and their number at each site. The first connection of a target waits before
+// the time limit of its reading starts.
 type pace struct {
 	*rate.Limiter
 	site wire.Gate
@@ -55,7 +58,7 @@ func (p pace) Try(ctx context.Context, site string) (func(), bool) {
 	return leave, ok
 }
 
-// dial opens the connections of one target: the first one has waited at the gate.
+// dial opens the connections of one target, the first of which has waited already.
 func (p pace) dial(way wire.Dial) wire.Dial {
 	first := true
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
@@ -69,14 +72,14 @@ func (p pace) dial(way wire.Dial) wire.Dial {
 	}
 }
 
-// lookFor looks at all targets that were not looked at yet, and keeps what it finds as it goes. When the service
-// ends, the next one goes on.
-func (s *Service) lookFor(row store.Discovery, p discovery.Plan) {
+// lookFor scans all targets that were not scanned yet, and stores what it finds on the way. If the service stops, the
+// next start continues.
+func (s *Discoveries) lookFor(row store.Discovery, p discovery.Plan) {
 	ctx, cancel := context.WithCancel(s.stopping)
 	defer cancel()
 	asked := row.Asked.V
 	l := &looking{targets: map[int]discovery.Target{}, ended: map[int]bool{}, done: row.Done}
-	gate := pace{rate.NewLimiter(rate.Limit(asked.Rate), max(1, asked.Rate/10)), s.monitor.Gate()}
+	gate := pace{rate.NewLimiter(rate.Limit(asked.Rate), max(1, asked.Rate/10)), s.monitor.Surveys.Gate()}
 	s.running.Go(func() {
 		tick := time.NewTicker(keepEvery)
 		defer tick.Stop()
@@ -93,7 +96,7 @@ func (s *Service) lookFor(row store.Discovery, p discovery.Plan) {
 		}
 	})
 	first := row.Done
-	s.monitor.Survey(ctx, s.discoveryTargets(l, p, gate, asked.Site, first), wire.Many{Fast: discoveryFast},
+	s.monitor.Surveys.Survey(ctx, s.discoveryTargets(l, p, gate, asked.Site, first), wire.Many{Fast: discoveryFast},
 		discoveryLimit, func(one wire.Numbered, reading wire.Reading) {
 			l.take(first+one.N, reading)
 		})
@@ -101,16 +104,16 @@ func (s *Service) lookFor(row store.Discovery, p discovery.Plan) {
 		return
 	}
 	if s.keepFinds(ctx, row.ID, l) {
-		if err := s.store.Discoveries.End(ctx, row.ID, s.moment(), ""); err != nil &&
+		if err := s.store.Discoveries.End(ctx, row.ID, s.moment(), l.incomplete()); err != nil &&
 			!errors.Is(err, store.ErrNotFound) {
 			s.log.Error("ending a discovery", "error", err)
 		}
 	}
 }
 
-func (s *Service) discoveryTargets(l *looking, p discovery.Plan, gate pace, site string,
+func (s *Discoveries) discoveryTargets(l *looking, p discovery.Plan, gate pace, site string,
 	from int) iter.Seq[wire.Target] {
-	way := s.monitor.Way(site)
+	way := s.monitor.Surveys.Way(site)
 	return func(yield func(wire.Target) bool) {
 		for n, t := range p.From(from) {
 			l.lock.Lock()
@@ -128,11 +131,21 @@ func (s *Service) discoveryTargets(l *looking, p discovery.Plan, gate pace, site
 	}
 }
 
-// nobody are the codes of addresses at which nobody answered.
+// incomplete describes how much could not be scanned because of a local fault, empty if nothing.
+func (l *looking) incomplete() string {
+	l.lock.Lock()
+	defer l.lock.Unlock()
+	if l.missed == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d addresses and ports were not looked at: %v", l.missed, l.why)
+}
+
+// nobody are the failure codes of addresses at which nobody answered.
 var nobody = map[string]bool{"silent": true, "refused": true, "unreachable": true, "forbidden": true,
 	"unknown-host": true}
 
-// take notes what a target showed.
+// take records the reading of a target.
 func (l *looking) take(n int, reading wire.Reading) {
 	l.lock.Lock()
 	defer l.lock.Unlock()
@@ -142,6 +155,11 @@ func (l *looking) take(n int, reading wire.Reading) {
 	for l.ended[l.done] {
 		delete(l.ended, l.done)
 		l.done++
+	}
+	if reading.Own != nil {
+		l.missed++
+		l.why = reading.Own
+		return
 	}
 	if reading.Why != nil && nobody[reading.Why.Code] {
 		return
@@ -163,8 +181,8 @@ func fingerprints(chain []*cert.Certificate) []string {
 	return out
 }
 
-// keepFinds writes what was found since, and says whether it goes on.
-func (s *Service) keepFinds(ctx context.Context, taking int64, l *looking) bool {
+// keepFinds stores what was found since the last call, and reports whether the discovery continues.
+func (s *Discoveries) keepFinds(ctx context.Context, taking int64, l *looking) bool {
 	l.lock.Lock()
 	finds, done := l.finds, l.done
 	l.finds = nil

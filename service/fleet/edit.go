@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"freshseal/contract"
+	"freshseal/core/language/library"
 	"freshseal/core/next"
 	"freshseal/service/access"
 	"freshseal/service/audit"
@@ -17,14 +18,14 @@ import (
 	"freshseal/wire"
 )
 
-// deviceEdit is a change of a device that was checked and is not done yet.
+// deviceEdit is a checked change of a device that is not applied yet.
 type deviceEdit struct {
 	store.DeviceEdit
 	before, after contract.Device
 	secrets       bool // new ones to sign in with
 }
 
-// EditDevice changes a device of a known revision, all or nothing.
+// EditDevice changes a device of a known revision, or nothing.
 func (s *Service) EditDevice(ctx context.Context, name string, c contract.DeviceChange,
 	known problem.Revision) (contract.Device, error) {
 	e, err := s.planEdit(ctx, name, c)
@@ -48,17 +49,8 @@ func (s *Service) EditDevice(ctx context.Context, name string, c contract.Device
 	return after, err
 }
 
-// planEdit checks a change of a device, and says what would become of it.
-func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceChange) (deviceEdit, error) {
-	var out deviceEdit
-	d, err := s.store.Devices.Get(ctx, name)
-	if err != nil {
-		return out, problem.Missing(err, next.ListDevices, "no device is called %s", name)
-	}
-	if out.before, err = s.show(ctx, d); err != nil {
-		return out, err
-	}
-	before := out.before
+// overlay applies a change to the facts of a device.
+func overlay(d *store.Device, c contract.DeviceChange) {
 	set(&d.Site, c.Site)
 	set(&d.Family, c.Family)
 	set(&d.Address, c.Address)
@@ -82,6 +74,31 @@ func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceCh
 			delete(d.Settings.V, key)
 		}
 	}
+}
+
+// fitSettings checks a device's settings against its family, which the change may have replaced.
+func fitSettings(cannot string, p library.Source, d *store.Device, c contract.DeviceChange) error {
+	if c.Family != nil { // settings that the new family does not know go with the old one
+		maps.DeleteFunc(d.Settings.V, func(name, _ string) bool {
+			_, known := p.Setting(name)
+			return !known && c.Settings[name] == ""
+		})
+	}
+	return checkSettings(cannot, p, d.Settings.V)
+}
+
+// planEdit checks a change of a device, and returns its result.
+func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceChange) (deviceEdit, error) {
+	var out deviceEdit
+	d, err := s.store.Devices.Get(ctx, name)
+	if err != nil {
+		return out, problem.Missing(err, next.ListDevices, "no device is called %s", name)
+	}
+	if out.before, err = s.show(ctx, d); err != nil {
+		return out, err
+	}
+	before := out.before
+	overlay(&d, c)
 	cannot := name + " cannot be changed"
 	if c.Family != nil && d.Family == OwnFamily {
 		return out, notOwn(cannot)
@@ -96,13 +113,7 @@ func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceCh
 		if err != nil {
 			return out, err
 		}
-		if c.Family != nil { // settings that the new family does not know go with the old one
-			maps.DeleteFunc(d.Settings.V, func(name, _ string) bool {
-				_, known := p.Setting(name)
-				return !known && c.Settings[name] == ""
-			})
-		}
-		if err := checkSettings(cannot, p, d.Settings.V); err != nil {
+		if err := fitSettings(cannot, p, &d, c); err != nil {
 			return out, err
 		}
 		needed = p.Links
@@ -133,7 +144,7 @@ func (s *Service) planEdit(ctx context.Context, name string, c contract.DeviceCh
 	return out, nil
 }
 
-// factsOf are what people say of a device, for the audit log. Secret settings are dots.
+// factsOf returns what users state about a device, for the audit log. Secret settings are dots.
 func factsOf(d contract.Device) map[string]string {
 	out := map[string]string{"family": d.Family, "site": d.Site, "address": d.Address, "owner": d.Owner,
 		"notes": d.Notes, "cluster": d.Cluster, "cluster_role": d.ClusterRole,

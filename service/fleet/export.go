@@ -14,8 +14,8 @@ import (
 
 // ExportDevices writes all devices as ImportDevices reads them, as csv or xlsx: a line
 // for each slot, without secrets.
-func (s *Service) ExportDevices(ctx context.Context, as string) (sheet.File, error) {
-	devices, err := s.allDevices(ctx)
+func (s *Inventory) ExportDevices(ctx context.Context, as string) (sheet.File, error) {
+	devices, err := s.Lists.allDevices(ctx)
 	if err != nil {
 		return sheet.File{}, err
 	}
@@ -55,7 +55,7 @@ func (s *Service) ExportDevices(ctx context.Context, as string) (sheet.File, err
 	return sheet.Write(as, sheet.Table{Name: "devices", Title: "Devices", Rows: rows})
 }
 
-// exported are the columns of a line: a device with one of its slots.
+// exported returns the columns of a line: a device with one of its slots.
 func exported(d contract.Device, slot contract.DeviceSlot) map[string]string {
 	var nodes, more []string
 	for _, n := range d.Nodes {
@@ -71,7 +71,7 @@ func exported(d contract.Device, slot contract.DeviceSlot) map[string]string {
 		"port":         strconv.Itoa(slot.Port), "protocol": slot.Protocol, "server_name": slot.ServerName,
 		"slot_more": strings.Join(more, " ")}
 	if slot.ServerName == "" {
-		out["server_name"] = cleared // where nothing is said, it is the device's name
+		out["server_name"] = cleared // if nothing is said, it is the device's name
 	}
 	for _, a := range d.Access {
 		var options []string
@@ -91,7 +91,7 @@ func exported(d contract.Device, slot contract.DeviceSlot) map[string]string {
 	return out
 }
 
-// elsewhere is an address where it is another than the usual one.
+// elsewhere returns an address where it is another than the usual one.
 func elsewhere(address, usual string) string {
 	if address == usual {
 		return ""

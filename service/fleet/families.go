@@ -14,36 +14,36 @@ import (
 	"time"
 
 	"freshseal/core/judgement/discovery"
+	"freshseal/core/language/library"
 	"freshseal/core/language/procedure"
 	"freshseal/core/next"
 	"freshseal/service/problem"
 )
 
-// families are the procedures in use: the built-in ones and those of a folder,
-// which is read again when something in it changes.
+// families are the procedures in use: the built-in ones and those of a folder, which is reloaded when something in it
+// changes.
 type families struct {
 	folder string
-	now    atomic.Pointer[map[string]procedure.Source]
+	now    atomic.Pointer[map[string]library.Source]
 	lock   sync.Mutex
 	seen   string // what the folder looked like; lock guards it
 }
 
-// familiesEvery is how often the folder is looked at.
+// familiesEvery is the interval between two checks of the folder.
 const familiesEvery = 2 * time.Second
 
-// all are the procedures by name, also those that cannot be used.
-func (f *families) all() map[string]procedure.Source { return *f.now.Load() }
+// all returns the procedures by name, including those that cannot be used.
+func (f *families) all() map[string]library.Source { return *f.now.Load() }
 
-// openFamilies reads the folder. One that is not there is told of, and stops
-// nothing: it may come.
+// openFamilies loads the folder. A missing folder is logged and stops nothing: it may appear later.
 func (s *Service) openFamilies(folder string) {
 	s.families.folder = folder
-	builtin := procedure.Builtin()
+	builtin := library.Builtin()
 	s.families.now.Store(&builtin)
 	s.readFamilies()
 }
 
-// watchFamilies reads the folder again when something in it changes.
+// watchFamilies reloads the folder when something in it changes.
 func (s *Service) watchFamilies() {
 	tick := time.NewTicker(familiesEvery)
 	defer tick.Stop()
@@ -69,7 +69,7 @@ func (s *Service) readFamilies() {
 		return
 	}
 	f.seen = looks
-	all, notes, err := procedure.Load(os.DirFS(f.folder))
+	all, notes, err := library.Load(os.DirFS(f.folder))
 	if err != nil {
 		s.log.Warn("the folder of procedures cannot be read", "folder", f.folder, "error", err)
 	}
@@ -85,7 +85,7 @@ func (s *Service) readFamilies() {
 	s.readDefaults()
 }
 
-// defaultsFile has rules beside the built-in ones by which factory certificates are recognized.
+// defaultsFile has further rules by which factory certificates are recognized.
 const defaultsFile = "known-defaults.yaml"
 
 func (s *Service) readDefaults() {
@@ -97,7 +97,7 @@ func (s *Service) readDefaults() {
 		err = nil
 	}
 	if err == nil {
-		err = s.monitor.Know(s.stopping, rules)
+		err = s.monitor.Surveys.Know(s.stopping, rules)
 	}
 	if err != nil && s.stopping.Err() == nil {
 		s.log.Warn("the known factory defaults cannot be read; the ones from before are in use", "file", defaultsFile,
@@ -105,7 +105,7 @@ func (s *Service) readDefaults() {
 	}
 }
 
-// lookOf is what a folder looks like from outside: names, sizes and times.
+// lookOf returns the names, sizes and times of a folder's files, to detect a change.
 func lookOf(folder string) string {
 	entries, err := os.ReadDir(folder)
 	if err != nil {
@@ -124,8 +124,8 @@ func lookOf(folder string) string {
 	return b.String()
 }
 
-// Procedure finds a procedure by its name, also one that cannot be used.
-func (s *Service) Procedure(name string) (procedure.Source, error) {
+// Procedure returns a procedure by its name, even one that cannot be used.
+func (s *Service) Procedure(name string) (library.Source, error) {
 	s.readFamilies() // what was edited just now counts
 	p, ok := s.families.all()[name]
 	if !ok {
@@ -135,8 +135,8 @@ func (s *Service) Procedure(name string) (procedure.Source, error) {
 	return p, nil
 }
 
-// Family finds a procedure to work by.
-func (s *Service) Family(name string) (procedure.Source, error) {
+// Family returns a usable procedure by its name.
+func (s *Service) Family(name string) (library.Source, error) {
 	p, err := s.Procedure(name)
 	switch {
 	case err != nil && s.families.folder != "":
@@ -152,25 +152,25 @@ func (s *Service) Family(name string) (procedure.Source, error) {
 	return p, nil
 }
 
-// Procedures returns all procedures by name. A family of devices that no file
-// describes any more is among them and says so.
-func (s *Service) Procedures() []procedure.Source {
+// Procedures returns all procedures by name. A family that devices name and no file describes is listed with that
+// problem.
+func (s *Service) Procedures() []library.Source {
 	all := maps.Clone(s.families.all())
 	for name := range s.Families() {
 		if _, ok := all[name]; !ok && name != "" {
-			gone := procedure.Source{Procedure: procedure.Procedure{Name: name, Title: "no file describes this " +
+			gone := library.Source{Procedure: procedure.Procedure{Name: name, Title: "no file describes this " +
 				"family any more"}}
 			gone.Faults = []procedure.Fault{{Line: 1, Column: 1, What: "its file is not there", Instead: "put " +
 				name + ".procedure.yaml back into the folder"}}
 			all[name] = gone
 		}
 	}
-	var out []procedure.Source
+	var out []library.Source
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		out = append(out, all[name])
 	}
 	return out
 }
 
-// Families says how many devices are of each family.
+// Families returns how many devices are of each family.
 func (s *Service) Families() map[string]int { return s.store.Devices.CountFamilies() }

@@ -19,12 +19,12 @@ import (
 	"freshseal/store"
 )
 
-// hitsOfKind is how many hits of one kind are told of.
+// hitsOfKind is the maximum number of hits of one kind.
 const hitsOfKind = 8
 
 // Search looks for a text in everything: names, addresses, serial numbers, fingerprints,
 // subjects, owners, tags and notes.
-func (s *Service) Search(ctx context.Context, text string) (contract.Found, error) {
+func (s *Lists) Search(ctx context.Context, text string) (contract.Found, error) {
 	out := contract.Found{Hits: []contract.Hit{}}
 	text = strings.TrimSpace(text)
 	if len(text) < 2 {
@@ -35,7 +35,7 @@ func (s *Service) Search(ctx context.Context, text string) (contract.Found, erro
 			contract.Hit{Kind: kind, Name: name, About: strings.Join(strings.Fields(strings.Join(about, " ")), " ")})
 	}
 	some := store.Page{Most: hitsOfKind}
-	devices, _, err := s.store.Devices.Page(ctx, s.moment(), DeviceFilter{Text: text}, some)
+	devices, _, err := s.store.Devices.Page(ctx, DeviceFilter{Text: text}, some)
 	if err != nil {
 		return out, err
 	}
@@ -49,9 +49,7 @@ func (s *Service) Search(ctx context.Context, text string) (contract.Found, erro
 	for _, slot := range slots {
 		add("slot", slot.Device+"/"+slot.Name, slot.Subject, slot.Address+":"+strconv.Itoa(slot.Port))
 	}
-	if out.Slots, err = s.store.Slots.Count(ctx, s.moment(), SlotFilter{Text: text}); err != nil {
-		return out, err
-	}
+	out.Slots = s.store.Slots.Count(s.moment(), SlotFilter{Text: text})
 	if print, is := fingerprint(text); is && len(slots) == 0 {
 		earlier, err := s.store.Slots.ThatServed(ctx, print, hitsOfKind)
 		if err != nil {
@@ -83,7 +81,7 @@ func (s *Service) Search(ctx context.Context, text string) (contract.Found, erro
 	return out, nil
 }
 
-// fingerprint reads a whole SHA-1 or SHA-256 in the forms in which people have it, with colons, blanks and capitals.
+// fingerprint parses a whole SHA-1 or SHA-256 in the forms in which users have it, with colons, blanks and capitals.
 func fingerprint(text string) (string, bool) {
 	text = strings.ToLower(strings.NewReplacer(":", "", " ", "", "-", "").Replace(text))
 	_, err := hex.DecodeString(text)
@@ -98,7 +96,7 @@ func counted(slots int) string {
 }
 
 // Facets returns them, each list by value.
-func (s *Service) Facets() contract.Facets {
+func (s *Lists) Facets() contract.Facets {
 	all := s.store.Slots.Facets()
 	of := func(facets []store.Facet) []contract.Facet {
 		out := make([]contract.Facet, len(facets))
@@ -108,15 +106,16 @@ func (s *Service) Facets() contract.Facets {
 		return out
 	}
 	return contract.Facets{Sites: of(all.Sites), Families: of(all.Families), Owners: of(all.Owners),
-		Tags: of(all.Tags), Signers: of(all.Signers)}
+		Tags: of(all.Tags), Signers: of(all.Signers), Issuers: of(all.Issuers), KeyTypes: of(all.KeyTypes),
+		Signatures: of(all.Signatures)}
 }
 
 // sheetColumns are the columns of a sheet of slots.
 var sheetColumns = []string{"condition", "device", "slot", "site", "address", "port", "family", "owner", "tags",
-	"expires_at", "act_by", "subject", "sha256", "signer", "finding"}
+	"expires_at", "act_by", "subject", "issuer", "key_type", "signature", "sha256", "signer", "finding"}
 
 // SlotSheet writes the slots that fit a filter as CSV, in the order of the page.
-func (s *Service) SlotSheet(ctx context.Context, w io.Writer, f SlotFilter, p paging.Page) error {
+func (s *Lists) SlotSheet(ctx context.Context, w io.Writer, f SlotFilter, p paging.Page) error {
 	if err := CheckFilter(f); err != nil {
 		return err
 	}
@@ -138,7 +137,8 @@ func (s *Service) SlotSheet(ctx context.Context, w io.Writer, f SlotFilter, p pa
 			}
 			record := []string{string(slot.Condition), row.Device, row.Name, row.Site, row.Address,
 				strconv.Itoa(row.Port), row.Family, row.Owner, strings.Join(row.Tags.V, " "),
-				isoDay(slot.ExpiresAt), isoDay(slot.ActBy), row.Subject, leaf, row.Signer, finding}
+				isoDay(slot.ExpiresAt), isoDay(slot.ActBy), row.Subject, row.Issuer, row.KeyType, row.Signature, leaf,
+				row.Signer, finding}
 			for i, cell := range record {
 				record[i] = visible.Cell(cell)
 			}

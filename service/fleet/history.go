@@ -10,11 +10,11 @@ import (
 	"freshseal/store"
 )
 
-// mostPast is how many lines of a history are shown.
+// mostPast is the maximum number of lines of a history.
 const mostPast = 50
 
 // Readings returns a slot's history, newest first: a line whenever something changed.
-func (s *Service) Readings(ctx context.Context, device, name string) ([]contract.PastReading, error) {
+func (s *Lists) Readings(ctx context.Context, device, name string) ([]contract.PastReading, error) {
 	row, err := s.SlotRow(ctx, device, name)
 	if err != nil {
 		return nil, err
@@ -58,15 +58,13 @@ func (s *Service) Readings(ctx context.Context, device, name string) ([]contract
 	return out[:min(len(out), mostPast)], nil
 }
 
-// noticed is how long after the end of a replacement its change is still seen as its own: the
-// next reading may be somewhat later.
+// noticed is how long after the end of a replacement its change may first be seen: the next reading may come later.
 const noticed = 10 * time.Minute
 
-// behind finds the replacement that brought a leaf onto a slot, or put it back; without an id
-// where none did.
+// behind returns the replacement that installed a leaf on a slot, or restored it; the zero value if none did.
 func behind(made []store.Install, at time.Time, sha256 string) store.Install {
 	for _, r := range made {
-		if (r.NewSHA256 == sha256 || r.OldSHA256 == sha256) && !at.Before(r.BegunAt.Time) &&
+		if (r.NewSHA256 == sha256 || r.OldSHA256 == sha256) && !at.Before(r.StartedAt.Time) &&
 			(!r.State.Over() || at.Before(r.ChangedAt.Add(noticed))) {
 			return r
 		}

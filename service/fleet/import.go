@@ -20,10 +20,10 @@ type importing struct {
 	at  map[string]int // where each device stands in out.Lines
 }
 
-// ImportDevices makes the inventory what a file says: devices that are missing are added, those that are there are
-// changed where the file says something else. It is all of the file or, where one line is wrong, nothing, unless
-// it may be partial. A second time it changes nothing. It removes nothing.
-func (s *Service) ImportDevices(ctx context.Context, t contract.ImportTerms) (contract.Import, error) {
+// ImportDevices makes the inventory match a file: missing devices are added, existing ones are changed if the file
+// differs. If one line is wrong nothing is changed, unless the import may be partial. A second import changes nothing,
+// and nothing is ever removed.
+func (s *Inventory) ImportDevices(ctx context.Context, t contract.ImportTerms) (contract.Import, error) {
 	i := importing{out: contract.Import{Lines: []contract.Imported{}}, at: map[string]int{}}
 	lines, err := readImport(t)
 	if err != nil {
@@ -56,8 +56,8 @@ func (s *Service) ImportDevices(ctx context.Context, t contract.ImportTerms) (co
 	return i.out, nil
 }
 
-// plan plans the lines of one device. What is wrong with them is kept beside them.
-func (s *Service) plan(ctx context.Context, i *importing, group []importLine) error {
+// plan plans the lines of one device. Errors are recorded with their lines.
+func (s *Inventory) plan(ctx context.Context, i *importing, group []importLine) error {
 	first := group[0]
 	group = i.agreeing(group)
 	entries := make([]contract.Imported, len(group))
@@ -98,7 +98,7 @@ func (s *Service) plan(ctx context.Context, i *importing, group []importLine) er
 	return nil
 }
 
-// agreeing are the lines of a device that agree with its first; the others are wrong.
+// agreeing returns the lines of a device that agree with its first; the others are recorded as wrong.
 func (i *importing) agreeing(group []importLine) []importLine {
 	out := group[:1:1]
 	slots := map[string]int{group[0].slotName(): group[0].number}
@@ -116,8 +116,8 @@ func (i *importing) agreeing(group []importLine) []importLine {
 	return out
 }
 
-// planNew plans a device that is not there yet, and says which of its lines is wrong.
-func (s *Service) planNew(ctx context.Context, i *importing, group []importLine,
+// planNew plans a device to be added, and returns which of its lines is wrong.
+func (s *Inventory) planNew(ctx context.Context, i *importing, group []importLine,
 	entries []contract.Imported) (wrong int, err error) {
 	var d contract.NewDevice
 	for n, line := range group {
@@ -139,8 +139,8 @@ func (s *Service) planNew(ctx context.Context, i *importing, group []importLine,
 	return 0, err
 }
 
-// planChanges plans what becomes of a device that is there, and says which of its lines is wrong.
-func (s *Service) planChanges(ctx context.Context, i *importing, group []importLine,
+// planChanges plans the changes of an existing device, and returns which of its lines is wrong.
+func (s *Inventory) planChanges(ctx context.Context, i *importing, group []importLine,
 	entries []contract.Imported) (wrong int, err error) {
 	name := group[0].get("name")
 	change, err := group[0].change()
@@ -148,7 +148,7 @@ func (s *Service) planChanges(ctx context.Context, i *importing, group []importL
 		return 0, err
 	}
 	e, err := s.planEdit(ctx, name, change)
-	// a secret is sealed anew only where it has to be: a second import changes nothing
+	// a secret is sealed again only where it has to be: a second import changes nothing
 	if err != nil && group[0].passwords() {
 		group[0].givePasswords(&change)
 		e, err = s.planEdit(ctx, name, change)
@@ -174,7 +174,7 @@ func (s *Service) planChanges(ctx context.Context, i *importing, group []importL
 }
 
 // planSlotLine plans the slot of a line.
-func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, line importLine,
+func (s *Inventory) planSlotLine(ctx context.Context, i *importing, e deviceEdit, line importLine,
 	entry *contract.Imported) error {
 	if !line.namesSlot() {
 		return nil
@@ -213,7 +213,7 @@ func (s *Service) planSlotLine(ctx context.Context, i *importing, e deviceEdit, 
 	return nil
 }
 
-// differences are those between what was and what will be.
+// differences returns the differences between two sets of facts.
 func differences(of string, before, after map[string]string) []contract.Difference {
 	names := map[string]bool{}
 	for name := range before {

@@ -25,7 +25,7 @@ func (s *Service) ListItself(ctx context.Context, name string, at net.Addr) erro
 	if where.IP.IsUnspecified() {
 		address = "127.0.0.1"
 	}
-	rows, _, err := s.store.Devices.Page(ctx, s.moment(), store.DeviceFilter{Family: OwnFamily}, store.Page{Most: 1})
+	rows, _, err := s.store.Devices.Page(ctx, store.DeviceFilter{Family: OwnFamily}, store.Page{Most: 1})
 	if err != nil {
 		return err
 	}

@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
 
 	"freshseal/contract"
 	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/roster"
 	"freshseal/service/paging"
 	"freshseal/service/problem"
 	"freshseal/store"
@@ -21,11 +21,11 @@ func checkCondition(c due.Condition) error {
 	return nil
 }
 
-// CheckFilter refuses a filter that would be understood otherwise, or not at all.
+// CheckFilter refuses a filter whose values have no meaning.
 func CheckFilter(f SlotFilter) error {
-	if _, err := time.Parse("2006-01", f.Ends); f.Ends != "" && f.Ends != "ended" && err != nil {
-		return problem.Reject("the list cannot be filtered", fmt.Sprintf("ends is %q, which is no month", f.Ends),
-			"give a month such as 2027-03, or ended")
+	if _, _, ok := roster.Period(f.Ends, 0); f.Ends != "" && !ok {
+		return problem.Reject("the list cannot be filtered", fmt.Sprintf("ends is %q, which is no time", f.Ends),
+			"give a month such as 2027-03, a day such as 2027-03-14, a number of days from now such as 7d, or ended")
 	}
 	return checkCondition(f.Condition)
 }
@@ -37,13 +37,14 @@ type (
 	ReplacementFilter = store.ReplacementFilter
 )
 
-// SlotsThat is a filter of slots as the store takes it.
+// SlotsThat converts a filter of slots for the store.
 func SlotsThat(f contract.SlotFilter) SlotFilter {
 	return SlotFilter{Condition: due.Condition(f.Condition), Device: f.Device, Site: f.Site, Family: f.Family,
-		Tag: f.Tag, Owner: f.Owner, Signer: f.Signer, Ends: f.Ends, Serves: f.Serves, Text: f.Text}
+		Tag: f.Tag, Owner: f.Owner, Signer: f.Signer, Issuer: f.Issuer, KeyType: f.KeyType, Signature: f.Signature,
+		Ends: f.Ends, Serves: f.Serves, Text: f.Text}
 }
 
-// DevicesThat is a filter of devices as the store takes it.
+// DevicesThat converts a filter of devices for the store.
 func DevicesThat(f contract.DeviceFilter) DeviceFilter {
 	return DeviceFilter{Condition: due.Condition(f.Condition), Site: f.Site, Family: f.Family, Cluster: f.Cluster,
 		Tag: f.Tag, Owner: f.Owner, Text: f.Text}
@@ -51,7 +52,7 @@ func DevicesThat(f contract.DeviceFilter) DeviceFilter {
 
 // Slots returns a page of the slots of the fleet, worst condition first, then
 // soonest end, and the cursor of the next page or nothing.
-func (s *Service) Slots(ctx context.Context, f SlotFilter,
+func (s *Lists) Slots(ctx context.Context, f SlotFilter,
 	p paging.Page) (slots []contract.Slot, next string, err error) {
 	if err := CheckFilter(f); err != nil {
 		return nil, "", err
@@ -68,12 +69,12 @@ func (s *Service) Slots(ctx context.Context, f SlotFilter,
 
 // Devices returns a page of the devices by name, and the cursor of the next page or
 // nothing.
-func (s *Service) Devices(ctx context.Context, f DeviceFilter,
+func (s *Lists) Devices(ctx context.Context, f DeviceFilter,
 	p paging.Page) (devices []contract.Device, next string, err error) {
 	if err := checkCondition(f.Condition); err != nil {
 		return nil, "", err
 	}
-	rows, next, err := s.store.Devices.Page(ctx, s.moment(), f, p.Rows())
+	rows, next, err := s.store.Devices.Page(ctx, f, p.Rows())
 	if err != nil {
 		return nil, "", p.Wrong(err)
 	}
@@ -93,18 +94,18 @@ func (s *Service) Devices(ctx context.Context, f DeviceFilter,
 	return devices, next, err
 }
 
-// CountSlots says how many slots fit a filter.
-func (s *Service) CountSlots(ctx context.Context, f SlotFilter) (int, error) {
-	return s.store.Slots.Count(ctx, s.moment(), f)
+// CountSlots returns how many slots fit a filter.
+func (s *Lists) CountSlots(_ context.Context, f SlotFilter) (int, error) {
+	return s.store.Slots.Count(s.moment(), f), nil
 }
 
-// CountDevices says how many devices fit a filter.
-func (s *Service) CountDevices(ctx context.Context, f DeviceFilter) (int, error) {
-	return s.store.Devices.Count(ctx, s.moment(), f)
+// CountDevices returns how many devices fit a filter.
+func (s *Lists) CountDevices(_ context.Context, f DeviceFilter) (int, error) {
+	return s.store.Devices.Count(f), nil
 }
 
-// allDevices are all devices by name.
-func (s *Service) allDevices(ctx context.Context) ([]contract.Device, error) {
+// allDevices returns all devices by name.
+func (s *Lists) allDevices(ctx context.Context) ([]contract.Device, error) {
 	var all []contract.Device
 	for p := (paging.Page{}); ; {
 		some, next, err := s.Devices(ctx, DeviceFilter{}, p)

@@ -14,7 +14,7 @@ import (
 	"freshseal/store"
 )
 
-// manyText says what is changed, for the audit log.
+// manyText describes a change of many devices for the audit log.
 func manyText(m contract.ManyChange) string {
 	var out []string
 	for name, to := range map[string]*string{"owner": m.Owner, "site": m.Site, "family": m.Family,
@@ -35,7 +35,7 @@ func manyText(m contract.ManyChange) string {
 
 // EditDevices changes many devices, each all or nothing: one that is refused stops no
 // other. As with one device, a change that would send stored secrets elsewhere is refused.
-func (s *Service) EditDevices(ctx context.Context, c contract.Changes) (contract.Changed, error) {
+func (s *Inventory) EditDevices(ctx context.Context, c contract.Changes) (contract.Changed, error) {
 	out := contract.Changed{Refused: []contract.Refused{}}
 	cannot := "no device is changed"
 	if (len(c.Devices) == 0) == (c.Filter == nil) {
@@ -51,10 +51,7 @@ func (s *Service) EditDevices(ctx context.Context, c contract.Changes) (contract
 		if err := checkCondition(due.Condition(c.Filter.Condition)); err != nil {
 			return out, err
 		}
-		var err error
-		if names, err = s.store.Devices.Names(ctx, s.moment(), DevicesThat(*c.Filter)); err != nil {
-			return out, err
-		}
+		names = s.store.Devices.Names(DevicesThat(*c.Filter))
 	}
 	audit.Say(ctx, "%d devices: %s", len(names), manyText(m))
 	for _, name := range names {
@@ -72,7 +69,7 @@ func (s *Service) EditDevices(ctx context.Context, c contract.Changes) (contract
 	return out, nil
 }
 
-func (s *Service) editOne(ctx context.Context, name string, m contract.ManyChange) error {
+func (s *Inventory) editOne(ctx context.Context, name string, m contract.ManyChange) error {
 	d, err := s.store.Devices.Get(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return problem.Reject("", "it is not in the inventory", "")

@@ -22,7 +22,7 @@ func (s *Service) summary(row store.Slot) contract.Slot {
 		Protocol: row.Protocol, ServerName: row.ServerName, Others: append([]judge.Other{}, row.Others.V...),
 		Findings: finding.On(row.Device+"/"+row.Name, row.Findings.V), Identity: row.Identity,
 		TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse, Version: row.Version, Suite: row.Suite,
-		Subject: row.Subject}
+		Subject: row.Subject, Issuer: row.Issuer, KeyType: row.KeyType, Signature: row.Signature}
 	if !row.ReadAt.IsZero() {
 		out.ReadAt = &row.ReadAt.Time
 	}

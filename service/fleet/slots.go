@@ -23,8 +23,7 @@ import (
 	"freshseal/wire"
 )
 
-// checkSlot checks what is said of a slot of a device at an address, and makes of it what is
-// kept.
+// checkSlot checks a slot of a device at an address, and returns its row.
 func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, error) {
 	row := store.Slot{Name: slot.Name, Address: slot.Address, Port: slot.Port,
 		ServerName: request.PlainName(slot.ServerName), Identity: slot.Identity, ClientUse: slot.ClientUse}
@@ -37,7 +36,7 @@ func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, er
 	}
 	row.More.V, row.TrustGroups.V = all(slot.More, storedPlace), append([]string{}, slot.TrustGroups...)
 	for _, p := range slot.More {
-		if !request.IsName(strings.ToLower(p.Address)) || p.Port < 1 || p.Port > 65535 {
+		if request.AddressFlaw(p.Address) != "" || p.Port < 1 || p.Port > 65535 {
 			return row, problem.Reject(cannot, fmt.Sprintf("%q and %d are not an address and a port", p.Address,
 				p.Port), "give each further address of a slot with its port")
 		}
@@ -49,7 +48,7 @@ func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, er
 		return row, problem.Reject(cannot, fmt.Sprintf("%q is not a valid slot name", slot.Name), naming.Rule)
 	case row.Port < 1 || row.Port > 65535:
 		return row, problem.Reject(cannot, fmt.Sprintf("%d is not a port", row.Port), "give a port from 1 to 65535")
-	case !request.IsName(strings.ToLower(row.Address)), row.ServerName != "" && !request.IsName(row.ServerName):
+	case request.AddressFlaw(row.Address) != "", row.ServerName != "" && !request.IsName(row.ServerName):
 		return row, problem.Reject(cannot, fmt.Sprintf("the slot %s has an invalid address or server name",
 			slot.Name), "give an IP address or a DNS name")
 	case (slot.Secret != "" || slot.Identity != "") && !about.OverEAP:
@@ -63,7 +62,7 @@ func checkSlot(cannot, address string, slot contract.DeviceSlot) (store.Slot, er
 	return row, nil
 }
 
-// Bounds of what RADIUS carries: an attribute has 253 bytes (RFC 2865, 5).
+// Limits of RADIUS: an attribute has at most 253 bytes (RFC 2865, 5).
 const (
 	mostShared   = 255
 	mostIdentity = 253
@@ -93,7 +92,7 @@ func (s *Service) AddSlot(ctx context.Context, device string, slot contract.Devi
 	if err != nil {
 		return contract.Slot{}, err
 	}
-	if err := s.monitor.KnownTrustGroups(ctx, cannot, slot.TrustGroups); err != nil {
+	if err := s.monitor.Trust.KnownTrustGroups(ctx, cannot, slot.TrustGroups); err != nil {
 		return contract.Slot{}, err
 	}
 	row.DeviceID = d.ID
@@ -135,7 +134,7 @@ func (s *Service) EditSlot(ctx context.Context, device, name string, c contract.
 	return s.ReadSlot(ctx, device, name)
 }
 
-// planSlot checks a change of a slot, and says what it was before.
+// planSlot checks a change of a slot, and returns its state before.
 func (s *Service) planSlot(ctx context.Context, device, name string,
 	c contract.SlotChange) (out store.SlotEdit, before map[string]string, err error) {
 	cannot := fmt.Sprintf("the slot %s/%s cannot be changed", device, name)
@@ -148,30 +147,8 @@ func (s *Service) planSlot(ctx context.Context, device, name string,
 		return out, nil, err
 	}
 	before = slotFacts(row)
-	wanted := contract.DeviceSlot{Name: name, Address: row.Address, Port: row.Port, Protocol: row.Protocol,
-		ServerName: row.ServerName, Identity: row.Identity, More: all(row.More.V, shownPlace),
-		TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse}
-	set(&wanted.Address, c.Address)
-	set(&wanted.ServerName, c.ServerName)
-	if c.Protocol != nil && *c.Protocol != wanted.Protocol {
-		if wanted.Protocol = *c.Protocol; c.Port == nil {
-			wanted.Port = 0
-		}
-		if about, _ := protocol.Named(wanted.Protocol); !about.OverEAP {
-			wanted.Identity = ""
-		}
-	}
-	set(&wanted.Port, c.Port)
-	set(&wanted.Identity, c.Identity)
-	set(&wanted.Secret, c.Secret)
-	set(&wanted.ClientUse, c.ClientUse)
-	if c.More != nil {
-		wanted.More = c.More
-	}
-	if c.TrustGroups != nil {
-		wanted.TrustGroups = c.TrustGroups
-	}
-	if err := s.monitor.KnownTrustGroups(ctx, cannot, wanted.TrustGroups); err != nil {
+	wanted := wantedSlot(row, c)
+	if err := s.monitor.Trust.KnownTrustGroups(ctx, cannot, wanted.TrustGroups); err != nil {
 		return out, nil, err
 	}
 	if len(wanted.TrustGroups) == 1 && wanted.TrustGroups[0] == monitor.Fleet {
@@ -205,7 +182,35 @@ func (s *Service) planSlot(ctx context.Context, device, name string,
 	return out, before, nil
 }
 
-// samePlaces says whether a slot is read at the same addresses and ports.
+// wantedSlot returns a slot as it will be after a change.
+func wantedSlot(row store.Slot, c contract.SlotChange) contract.DeviceSlot {
+	wanted := contract.DeviceSlot{Name: row.Name, Address: row.Address, Port: row.Port, Protocol: row.Protocol,
+		ServerName: row.ServerName, Identity: row.Identity, More: all(row.More.V, shownPlace),
+		TrustGroups: row.TrustGroups.V, ClientUse: row.ClientUse}
+	set(&wanted.Address, c.Address)
+	set(&wanted.ServerName, c.ServerName)
+	if c.Protocol != nil && *c.Protocol != wanted.Protocol {
+		if wanted.Protocol = *c.Protocol; c.Port == nil {
+			wanted.Port = 0
+		}
+		if about, _ := protocol.Named(wanted.Protocol); !about.OverEAP {
+			wanted.Identity = ""
+		}
+	}
+	set(&wanted.Port, c.Port)
+	set(&wanted.Identity, c.Identity)
+	set(&wanted.Secret, c.Secret)
+	set(&wanted.ClientUse, c.ClientUse)
+	if c.More != nil {
+		wanted.More = c.More
+	}
+	if c.TrustGroups != nil {
+		wanted.TrustGroups = c.TrustGroups
+	}
+	return wanted
+}
+
+// samePlaces reports whether a slot is read at the same addresses and ports.
 func samePlaces(x, y store.Slot) bool {
 	return x.Address == y.Address && x.Port == y.Port && slices.Equal(x.More.V, y.More.V)
 }
@@ -229,7 +234,7 @@ func (s *Service) RemoveSlot(ctx context.Context, device, name string) error {
 	return problem.Missing(err, next.ListSlots, "there is no slot %s/%s", device, name)
 }
 
-// freeSlot finds a slot of which no replacement is in progress.
+// freeSlot returns a slot of which no replacement is in progress.
 func (s *Service) freeSlot(ctx context.Context, cannot, device, name string) (store.Slot, error) {
 	row, err := s.SlotRow(ctx, device, name)
 	if err != nil {
@@ -242,7 +247,7 @@ func (s *Service) freeSlot(ctx context.Context, cannot, device, name string) (st
 	return row, s.atRest(ctx, cannot, slots)
 }
 
-// atRest refuses where a replacement of one of these slots is in progress.
+// atRest refuses a change while a replacement of one of these slots is in progress.
 func (s *Service) atRest(ctx context.Context, cannot string, slots []store.Slot) error {
 	for _, slot := range slots {
 		newest, err := s.store.Replacements.List(ctx, slot.ID, 1)
@@ -257,7 +262,7 @@ func (s *Service) atRest(ctx context.Context, cannot string, slots []store.Slot)
 	return nil
 }
 
-// slotFacts are what people say of a slot, for the audit log.
+// slotFacts returns what users state about a slot, for the audit log.
 func slotFacts(row store.Slot) map[string]string {
 	out := map[string]string{"address": net.JoinHostPort(row.Address, strconv.Itoa(row.Port)),
 		"protocol": row.Protocol, "server_name": row.ServerName, "identity": row.Identity,

@@ -7,7 +7,7 @@ import (
 	"freshseal/store"
 )
 
-// storage is what this room needs of the store, so that its tests may have another one.
+// storage is what this package needs of the store, so that its tests may replace it.
 type storage struct {
 	Chains       chainsStore
 	Devices      devicesStore
@@ -34,11 +34,11 @@ type devicesStore interface {
 	Add(ctx context.Context, devices []store.NewDevice) error
 	Apply(ctx context.Context, i store.Inventory) error
 	Change(ctx context.Context, e store.DeviceEdit) error
-	Count(ctx context.Context, now store.Moment, f store.DeviceFilter) (int, error)
+	Count(f store.DeviceFilter) int
 	CountFamilies() map[string]int
 	Get(ctx context.Context, name string) (store.Device, error)
-	Names(ctx context.Context, now store.Moment, f store.DeviceFilter) ([]string, error)
-	Page(ctx context.Context, now store.Moment, f store.DeviceFilter, p store.Page) ([]store.Device, string, error)
+	Names(f store.DeviceFilter) []string
+	Page(ctx context.Context, f store.DeviceFilter, p store.Page) ([]store.Device, string, error)
 	Remove(ctx context.Context, name string, purposes ...string) error
 	SlotsOfDevices(ctx context.Context, ids []int64) (map[int64][]store.Slot, error)
 }
@@ -75,9 +75,12 @@ type sitesStore interface {
 type slotsStore interface {
 	Add(ctx context.Context, device string, slot store.Slot, secrets map[string][]byte) error
 	Change(ctx context.Context, e store.SlotEdit) error
-	Count(ctx context.Context, now store.Moment, f store.SlotFilter) (int, error)
+	Count(now store.Moment, f store.SlotFilter) int
 	CountAt(ctx context.Context, site string) (int, error)
-	Due(ctx context.Context, now store.Moment, before store.Moment, site string, lockingOut []string,
+	Dates(ctx context.Context, from, until store.Moment, site string, lockingOut []string,
+		most int) ([]store.Date, map[int64]store.SlotRow, error)
+	Urgent(ctx context.Context, now store.Moment, lockingOut []string, most int) (store.Urgent, error)
+	Due(ctx context.Context, before store.Moment, site string, lockingOut []string,
 		most int) ([]store.DueRow, int, error)
 	Facets() store.Facets
 	Get(ctx context.Context, device string, name string) (store.Slot, error)

@@ -27,21 +27,21 @@ func (s *Service) TryDevice(ctx context.Context, name string) (contract.Try, err
 		if err != nil {
 			return out, err
 		}
-		add(s.access.TrySSH(ctx, d.Site, target))
+		add(s.access.Trials.TrySSH(ctx, d.Site, target))
 	}
 	if p, err := s.Procedure(d.Family); err == nil && p.Uses(procedure.NETCONF) {
 		target, err := s.access.Config(ctx, d)
 		if err != nil {
 			return out, err
 		}
-		add(s.access.TryConfig(ctx, d.Site, target))
+		add(s.access.Trials.TryConfig(ctx, d.Site, target))
 	}
 	if p, err := s.Procedure(d.Family); err == nil && p.Uses(procedure.HTTPS) {
 		target, err := s.access.Web(ctx, d)
 		if err != nil {
 			return out, err
 		}
-		add(s.access.TryWeb(ctx, d.Site, target))
+		add(s.access.Trials.TryWeb(ctx, d.Site, target))
 	}
 	slots, err := s.store.Slots.Of(ctx, name)
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 )
 
 // Aftermath returns the finding of a slot in a condition that got worse shortly after a replacement was sealed, with
-// the offer to revert it; nil where there is none.
+// the offer to revert it; nil if there is none.
 func (s *Service) Aftermath(ctx context.Context, row store.Slot, is due.Condition) ([]finding.Finding, error) {
 	if !slices.Contains(due.Broken, is) {
 		return nil, nil

@@ -9,7 +9,7 @@ import (
 	"freshseal/store"
 )
 
-// judging is the work of judging the whole fleet anew, in the background.
+// judging judges the whole fleet again in the background.
 type judging struct {
 	lock        sync.Mutex
 	wanted      bool          // something changed since the last run began
@@ -17,7 +17,7 @@ type judging struct {
 	judged, all int
 }
 
-// Judging is the run under way, or nil.
+// Judging returns the progress of the current run, nil if there is none.
 func (s *Service) Judging() *contract.Judging {
 	s.judging.lock.Lock()
 	defer s.judging.lock.Unlock()
@@ -27,13 +27,13 @@ func (s *Service) Judging() *contract.Judging {
 	return &contract.Judging{Judged: s.judging.judged, Slots: s.judging.all}
 }
 
-// patience is how long a change waits for the fleet to be judged anew, so that in
-// a small fleet its effect is seen at once.
+// patience is how long a change waits for the fleet to be judged again, so that its effect on a small fleet is visible
+// at once.
 const patience = 500 * time.Millisecond
 
-// judgeAgain has every slot judged anew by what is known now. It goes on in the
-// background where that takes longer than patience.
-func (s *Service) judgeAgain(ctx context.Context) error {
+// judgeAgain judges every slot again by what is known now. It continues in the background if that takes longer than
+// patience.
+func (s *rejudging) judgeAgain(ctx context.Context) error {
 	s.Forget()
 	j := &s.judging
 	j.lock.Lock()
@@ -52,8 +52,8 @@ func (s *Service) judgeAgain(ctx context.Context) error {
 	return nil
 }
 
-// judgeFleet runs until nothing has changed since its last run began.
-func (s *Service) judgeFleet() {
+// judgeFleet runs until nothing has changed since its last run started.
+func (s *rejudging) judgeFleet() {
 	j := &s.judging
 	for {
 		j.lock.Lock()
@@ -66,13 +66,13 @@ func (s *Service) judgeFleet() {
 		j.wanted, j.judged, j.all = false, 0, 0
 		j.lock.Unlock()
 		if err := s.judgeAll(s.stopping); err != nil && s.stopping.Err() == nil {
-			s.log.Error("judging the fleet anew", "error", err)
+			s.log.Error("judging the fleet again", "error", err)
 		}
 	}
 }
 
 // judgeAll judges what every slot last served, many in one change.
-func (s *Service) judgeAll(ctx context.Context) error {
+func (s *rejudging) judgeAll(ctx context.Context) error {
 	count, err := s.store.Slots.CountAll(ctx)
 	if err != nil {
 		return err
@@ -104,7 +104,7 @@ func (s *Service) JudgeSlots(ctx context.Context, rows []store.Slot) error {
 	for i := range rows {
 		row := &rows[i]
 		s.knowledge.judged.Delete(row.ID)
-		about, err := s.judgedSlot(ctx, *row, nil)
+		about, err := judgedSlot(s, ctx, *row, nil)
 		if err != nil {
 			return err
 		}

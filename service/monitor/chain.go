@@ -28,14 +28,18 @@ func Draw(path chain.Path, served []*cert.Certificate) []contract.Link {
 			role = "root"
 		}
 		onPath[c.SHA256] = true
-		out = append(out, contract.Link{Facts: c.Facts(), Role: role, Served: isServed[c.SHA256], PEM: string(c.PEM())})
+		out = append(out, linkOf(c, role, isServed[c.SHA256]))
 	}
 	for _, c := range served {
 		if !onPath[c.SHA256] {
-			out = append(out, contract.Link{Facts: c.Facts(), Role: "surplus", Served: true, PEM: string(c.PEM())})
+			out = append(out, linkOf(c, "surplus", true))
 		}
 	}
 	return out
+}
+
+func linkOf(c *cert.Certificate, role string, served bool) contract.Link {
+	return contract.Link{Facts: c.Facts(), Role: role, Served: served, PEM: string(c.PEM()), Extensions: c.Extensions()}
 }
 
 // Pools are the certificates from which paths are completed.

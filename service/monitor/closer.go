@@ -18,8 +18,8 @@ const (
 	lookSoon  = 5 * time.Minute // after the leaf changed
 )
 
-// ReadCloser reads a slot and takes a closer look: for a second certificate, for the clock of the
-// box, and at the OCSP response that it staples.
+// ReadCloser reads a slot with a closer look: for a second certificate, the device's clock, and its stapled OCSP
+// response.
 func (s *Service) ReadCloser(ctx context.Context, slot store.Slot) (Sight, error) {
 	sight, err := s.sight(ctx, slot, wire.Target{Closer: true})
 	if err != nil {
@@ -28,14 +28,13 @@ func (s *Service) ReadCloser(ctx context.Context, slot store.Slot) (Sight, error
 	return sight, s.record(ctx, slot, sight)
 }
 
-// wantsLook says whether a reading at a moment is a closer one.
+// wantsLook reports whether a reading at a moment is a closer one.
 func wantsLook(row store.SlotToRead, at time.Time) bool {
 	return !row.LookAt.IsZero() && !at.Before(row.LookAt.Time)
 }
 
-// looked fills in a slot with what a closer look showed, and when the next one is taken: soon after
-// its leaf changed.
-func (s *Service) looked(row *store.Slot, sight Sight) {
+// looked records the results of a closer look in a slot, and when the next one is due: soon after a change of its leaf.
+func (s *closeReader) looked(row *store.Slot, sight Sight) {
 	switch {
 	case sight.Closer != nil:
 		look := s.meaning(*sight.Closer, sight.Chain)
@@ -46,8 +45,8 @@ func (s *Service) looked(row *store.Slot, sight Sight) {
 	}
 }
 
-// meaning is what a closer look says.
-func (s *Service) meaning(look wire.Closer, served []*cert.Certificate) judge.Closer {
+// meaning returns the results of a closer look.
+func (s *closeReader) meaning(look wire.Closer, served []*cert.Certificate) judge.Closer {
 	out := judge.Closer{Second: fingerprints(look.Second)}
 	if look.Clock != nil {
 		out.Clock, out.Ahead = true, int(look.Clock.Seconds())

@@ -137,7 +137,7 @@ func told(row store.Slot, code finding.Code) string {
 	return ""
 }
 
-// Whoever signed a certificate may take it back: that is asked for where the policy wants it, of
+// Whoever signed a certificate may take it back: that is asked for if the policy wants it, of
 // the responder first and then by the list, and not again before the answer grows old.
 func TestARevokedCertificateIsFound(t *testing.T) {
 	at := &clock{now: testkit.Now}
@@ -156,7 +156,7 @@ func TestARevokedCertificateIsFound(t *testing.T) {
 	box(t, s, "gate", tls.Certificate{Certificate: [][]byte{leaf.Raw}, PrivateKey: leaf.Key})
 	ask := func() store.Slot {
 		t.Helper()
-		if err := s.AskRevocation(t.Context()); err != nil {
+		if err := s.revocation.AskRevocation(t.Context()); err != nil {
 			t.Fatal(err)
 		}
 		return s.row(t, "gate")
@@ -168,7 +168,7 @@ func TestARevokedCertificateIsFound(t *testing.T) {
 		t.Fatal("it was asked although no policy wants it")
 	}
 	yes := true
-	if _, err := s.SetPolicy(t.Context(), contract.NewPolicy{Scope: Fleet, Rules: policy.Rules{Revocation: &yes}},
+	if _, err := s.Rules.SetPolicy(t.Context(), contract.NewPolicy{Scope: Fleet, Rules: policy.Rules{Revocation: &yes}},
 		problem.Any); err != nil {
 		t.Fatal(err)
 	}
@@ -261,7 +261,7 @@ func TestACloserLook(t *testing.T) {
 	if _, _, err := s.ReadAll(t.Context(), "", nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.judgeAll(t.Context()); err != nil {
+	if err := s.rejudging.judgeAll(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	again := s.row(t, "both")
@@ -269,12 +269,12 @@ func TestACloserLook(t *testing.T) {
 		!again.LookAt.Equal(both.LookAt.Time) || both.LookAt.Sub(testkit.Now) < 20*time.Hour {
 		t.Errorf("%s %v, the next look at %s", again.Base, again.Findings.V, again.LookAt)
 	}
-	// The second certificate is that which a replacement installed: nothing strange stands there.
+	// The second certificate is that which a replacement installed: nothing strange is there.
 	second := both.Closer.V.Second[0]
 	if err := s.store.Slots.(store.Slots).SetInstalled(t.Context(), both.ID, second, "", s.moment()); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.judgeAll(t.Context()); err != nil {
+	if err := s.rejudging.judgeAll(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if row := s.row(t, "both"); row.Base == due.Unexpected {

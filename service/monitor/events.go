@@ -5,13 +5,13 @@ import (
 	"time"
 
 	"freshseal/contract"
-	"freshseal/store"
+	"freshseal/store/events"
 )
 
 // beatEvery is how often who follows is told that the service is still there.
 const beatEvery = 15 * time.Second
 
-// LastEvent is the number of the newest event: who wants only news begins there.
+// LastEvent returns the number of the newest event: who wants only news begins there.
 func (s *Service) LastEvent(ctx context.Context) (int64, error) { return s.store.Outbox.LastEvent(ctx) }
 
 // Follow hands every event after a known one to take, as they come: all, or those
@@ -57,7 +57,7 @@ func (s *Service) Follow(ctx context.Context, about string, after int64, take fu
 	}
 }
 
-func show(e store.Event) contract.Event {
+func show(e events.Event) contract.Event {
 	return contract.Event{ID: e.ID, At: e.At.Time, Kind: e.Kind, About: e.About, Who: e.Who, Stage: e.Stage,
 		State: e.State, Text: e.Text}
 }

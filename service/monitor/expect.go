@@ -9,9 +9,9 @@ import (
 	"freshseal/store"
 )
 
-// Expect says that a replacement works on slots: from activate on, until Unexpect, they serve its old or new leaf,
-// what stood, or nothing, and that is no alarm. Their conditions stay as they were meanwhile; a third certificate is
-// told of at once.
+// Expect records that a replacement works on slots: from activate on, until Unexpect, they may serve its old or new
+// leaf, the certificate from before, or nothing, without an alarm. Their conditions stay unchanged meanwhile; a third
+// certificate is reported at once.
 func (s *Service) Expect(ctx context.Context, r store.Replacement, targets []store.Target) error {
 	if r.Stage.Before(replacement.Activate) && !r.Reverting {
 		return nil
@@ -33,8 +33,8 @@ func (s *Service) Expect(ctx context.Context, r store.Replacement, targets []sto
 	return err
 }
 
-// ExpectAll does it for the replacements that were under way when the service last stopped. It comes before anything
-// is judged.
+// ExpectAll calls Expect for the replacements that were under way when the service last stopped. It must be called
+// before anything is judged.
 func (s *Service) ExpectAll(ctx context.Context) error {
 	for _, state := range []replacement.State{replacement.Running, replacement.Waiting} {
 		under, err := s.store.Replacements.In(ctx, state)
@@ -54,14 +54,14 @@ func (s *Service) ExpectAll(ctx context.Context) error {
 	return nil
 }
 
-// Unexpect says that the work on slots is over; they are to be judged anew after it.
+// Unexpect records that the work on slots has ended; they must be judged again after it.
 func (s *Service) Unexpect(slots []int64) {
 	for _, id := range slots {
 		s.expected.Delete(id)
 	}
 }
 
-// expects reports whether what a slot serves (nothing: the empty text) is the doing of a replacement that is under way.
+// expects reports whether a replacement under way explains what a slot serves; leaf is empty if it serves nothing.
 func (s *Service) expects(slot int64, leaf string) bool {
 	leaves, under := s.expected.Load(slot)
 	return under && (leaf == "" || slices.Contains(leaves.([]string), leaf))

@@ -20,18 +20,17 @@ import (
 	"freshseal/wire"
 )
 
-// knowledge holds the snapshot by which readings are judged. It is made anew when
-// something of it changes, and not for each reading.
+// knowledge holds the snapshot by which readings are judged. It is rebuilt when its sources change, not for each
+// reading.
 type knowledge struct {
 	lock    sync.Mutex
 	now     *judge.Snapshot
 	version int64
-	current atomic.Int64 // the version of now; 0: it is made anew when next needed
+	current atomic.Int64 // the version of now; 0: it is made again when next needed
 	judged  sync.Map     // slot id → verdict
 }
 
-// verdict says by what a slot's reading was judged: where nothing of it changed,
-// it need not be judged again.
+// verdict identifies what a slot's reading was judged by: if nothing of it changed, it need not be judged again.
 type verdict struct {
 	reading string
 	version int64
@@ -46,7 +45,7 @@ func (s *Service) Forget() {
 	s.knowledge.current.Store(0)
 }
 
-// snapshot is what is known of the fleet now.
+// snapshot returns what is known of the fleet now.
 func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 	k := &s.knowledge
 	k.lock.Lock()
@@ -70,7 +69,7 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	revocations, err := s.revocations(ctx)
+	revocations, err := s.revocation.revocations(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +90,7 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 		groups[name] = chain.NewPool(held...)
 	}
 	k.version++
-	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Defaults: s.Defaults(), Sites: times,
+	k.now = &judge.Snapshot{Version: k.version, Revocations: revocations, Defaults: s.Surveys.Defaults(), Sites: times,
 		Anchors: chain.NewPool(roots...), TrustGroups: groups, Authorities: chain.NewPool(middle...), Scopes: scopes,
 		Turnaround: map[string]int{}}
 	for _, each := range signers {
@@ -101,8 +100,8 @@ func (s *Service) snapshot(ctx context.Context) (*judge.Snapshot, error) {
 	return k.now, nil
 }
 
-// judgedSlot is what a judgement must know of a slot. look is what a closer look showed just now.
-func (s *Service) judgedSlot(ctx context.Context, row store.Slot, look *wire.Closer) (judge.Slot, error) {
+// judgedSlot returns what a judgement must know of a slot. look is what a closer look showed just now.
+func judgedSlot(s *Service, ctx context.Context, row store.Slot, look *wire.Closer) (judge.Slot, error) {
 	out := judge.Slot{Place: placeOf(row), ServerName: row.ServerName, Installed: row.Installed, Others: row.Others.V,
 		Version: row.Version, Remarks: row.Remarks.V, Closer: row.Closer.V, TrustGroups: row.TrustGroups.V,
 		ClientUse: row.ClientUse, OverEAP: wire.Protocol(row.Protocol).OverEAP()}
@@ -121,14 +120,14 @@ func placeOf(row store.Slot) judge.Place {
 	return judge.Place{Site: row.Site, Device: row.Device, Signer: row.Signer}
 }
 
-// holds says whether what a slot served last is still judged as it was.
+// holds reports whether the last judgement of what a slot served is still valid.
 func (k *knowledge) holds(slot int64, at time.Time) bool {
 	known, ok := k.judged.Load(slot)
 	v, _ := known.(verdict)
 	return ok && v.version == k.current.Load() && (v.until.IsZero() || at.Before(v.until))
 }
 
-// keyOf is equal for readings that say the same.
+// keyOf returns equal texts for readings with equal contents.
 func keyOf(row store.SlotToRead, r Sight) string {
 	var b strings.Builder
 	for _, c := range r.Chain {
@@ -155,15 +154,15 @@ func keyOf(row store.SlotToRead, r Sight) string {
 	return b.String()
 }
 
-// recorder keeps readings with their judgement, many in one change. Those that say
-// what the one before said are not judged, and nothing is looked up for them.
+// recorder stores readings with their judgements, many in one change. A reading equal to the one before is not judged,
+// and nothing is looked up for it.
 type recorder struct {
 	s     *Service
 	seen  []store.Seen
 	fresh []kept
 }
 
-// kept is a reading that says something new.
+// kept is a reading that differs from the one before.
 type kept struct {
 	id     int64
 	key    string
@@ -174,7 +173,7 @@ type kept struct {
 
 const mostKept = 200
 
-// take keeps one reading.
+// take stores one reading.
 func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) error {
 	outcome := "new"
 	if sight.Why != nil {
@@ -189,7 +188,7 @@ func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) 
 		return err
 	}
 	key := keyOf(row, sight)
-	next, misses := r.s.again(snapshot, row, sight)
+	next, misses := r.s.reading.again(snapshot, row, sight)
 	known, ok := r.s.knowledge.judged.Load(row.ID)
 	if v, _ := known.(verdict); sight.Closer == nil && ok && v.version == snapshot.Version && v.reading == key &&
 		(v.until.IsZero() || sight.At.Before(v.until)) {
@@ -198,7 +197,7 @@ func (r *recorder) take(ctx context.Context, row store.SlotToRead, sight Sight) 
 		}
 		r.seen = append(r.seen, store.Seen{Slot: row.ID, At: store.At(sight.At), Next: next, Misses: misses})
 	} else {
-		if sight.Same { // and judged anew in the meantime
+		if sight.Same { // and judged again in the meantime
 			if sight.Chain, err = r.s.store.Chains.Certificates(ctx, row.Chain.V); err != nil {
 				return err
 			}
@@ -247,7 +246,7 @@ func (r *recorder) flush(ctx context.Context) error {
 		if !there {
 			continue // removed while it was read
 		}
-		r.s.looked(&row, one.sight)
+		r.s.closely.looked(&row, one.sight)
 		until, err := r.s.judge(ctx, snapshot, &row, one.sight)
 		if err != nil {
 			return err
@@ -273,7 +272,7 @@ func (r *recorder) flush(ctx context.Context) error {
 	return nil
 }
 
-// served are all certificates that a reading showed.
+// served returns all certificates of a reading.
 func served(sight Sight) []*cert.Certificate {
 	if sight.Closer == nil {
 		return sight.Chain
@@ -281,9 +280,8 @@ func served(sight Sight) []*cert.Certificate {
 	return append(slices.Clone(sight.Chain), sight.Closer.Second...)
 }
 
-// again keeps a reading of a slot on which something was installed while it was
-// read. One that is older than what stands there, or of a slot that was removed, is
-// dropped.
+// again stores a reading of a slot on which something was installed while it was read. A reading that is older than the
+// stored one, or of a removed slot, is dropped.
 func (r *recorder) again(ctx context.Context, one store.NewReading) error {
 	row, err := r.s.store.Slots.Get(ctx, one.Device, one.Name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (row.ID != one.ID || one.ReadAt.Before(row.ReadAt.Time)) {
@@ -305,7 +303,7 @@ func (r *recorder) again(ctx context.Context, one store.NewReading) error {
 	return err
 }
 
-// record keeps a single reading.
+// record stores a single reading.
 func (s *Service) record(ctx context.Context, row store.Slot, reading Sight) error {
 	row, err := s.store.Slots.Get(ctx, row.Device, row.Name)
 	if err != nil {
@@ -318,17 +316,16 @@ func (s *Service) record(ctx context.Context, row store.Slot, reading Sight) err
 	return r.flush(ctx)
 }
 
-// judge fills in a slot with a reading and what it means, and says until when that
-// holds.
+// judge fills in a slot with a reading and its judgement, and returns until when that is valid.
 func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *store.Slot,
 	reading Sight) (until time.Time, err error) {
 	row.ReadAt, row.Version, row.Suite, row.Remarks.V = store.At(reading.At), reading.Version, reading.Suite,
 		append([]finding.Finding{}, reading.Remarks...)
 	notAfter := row.NotAfter
 	row.Chain.V, row.Failure.V, row.Others.V = []string{}, reading.Why, reading.Others
-	row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.SearchText = "", false, store.Moment{},
-		store.Moment{}, ""
-	about, err := s.judgedSlot(ctx, *row, reading.Closer)
+	row.Subject, row.Issuer, row.KeyType, row.Signature, row.SearchText = "", "", "", "", ""
+	row.SelfSigned, row.NotBefore, row.NotAfter = false, store.Moment{}, store.Moment{}
+	about, err := judgedSlot(s, ctx, *row, reading.Closer)
 	if err != nil {
 		return until, err
 	}
@@ -337,8 +334,10 @@ func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *stor
 		judged = snapshot.Unreachable(*reading.Why, about)
 	} else {
 		leaf := reading.Leaf()
-		row.Subject, row.SelfSigned, row.NotBefore, row.NotAfter, row.SearchText = leaf.ShortName(),
-			leaf.SelfSigned(), store.At(leaf.NotBefore), store.At(leaf.NotAfter), searchText(leaf)
+		row.Subject, row.SearchText = leaf.ShortName(), searchText(leaf)
+		row.Issuer, row.KeyType, row.Signature = leaf.IssuerName(), leaf.Key(), leaf.SignatureText()
+		row.SelfSigned, row.NotBefore, row.NotAfter = leaf.SelfSigned(), store.At(leaf.NotBefore),
+			store.At(leaf.NotAfter)
 		for _, c := range reading.Chain {
 			row.Chain.V = append(row.Chain.V, c.SHA256)
 		}
@@ -353,7 +352,7 @@ func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *stor
 // maxSearchText is how many bytes of a certificate's names are searched.
 const maxSearchText = 4000
 
-// searchText are the words of a leaf by which its slot is found.
+// searchText returns the words of a leaf by which its slot is found.
 func searchText(leaf *cert.Certificate) string {
 	words := append([]string{leaf.Subject(), leaf.Serial(), leaf.SHA1()}, leaf.Names()...)
 	text := strings.ToLower(visible.Line(strings.Join(words, " ")))

@@ -1,6 +1,7 @@
 package monitor
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,5 +29,5 @@ func (s *Service) Leaf(ctx context.Context, site, address, name string) (string,
 	if leaf := reading.Leaf(); leaf != nil {
 		return leaf.SHA256, nil
 	}
-	return "", errors.New(reading.Why.What)
+	return "", cmp.Or(reading.Own, errors.New(reading.Why.What))
 }

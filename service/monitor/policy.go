@@ -16,9 +16,10 @@ import (
 	"freshseal/service/problem"
 	"freshseal/signer"
 	"freshseal/store"
+	"freshseal/store/issuance"
 )
 
-// RulesFor gives the rules that count for a slot.
+// RulesFor returns the rules that count for a slot.
 func (s *Service) RulesFor(ctx context.Context, row store.Slot) (policy.Rules, error) {
 	snapshot, err := s.snapshot(ctx)
 	if err != nil {
@@ -27,7 +28,7 @@ func (s *Service) RulesFor(ctx context.Context, row store.Slot) (policy.Rules, e
 	return snapshot.Rules(placeOf(row)), nil
 }
 
-// RulesOf gives the rules that count for the slot of a replacement.
+// RulesOf returns the rules that count for the slot of a replacement.
 func (s *Service) RulesOf(ctx context.Context, r store.Replacement) (policy.Rules, error) {
 	slot, err := s.store.Slots.Get(ctx, r.Device, r.Slot)
 	if err != nil {
@@ -48,7 +49,7 @@ func (s *Service) Version(ctx context.Context) (int64, error) {
 // Windows are those of one place.
 type Windows = window.Windows
 
-// Touches says when a device with these tags may be touched for a slot of it.
+// Touches returns when a device with these tags may be touched for a slot of it.
 func (s *Service) Touches(ctx context.Context, row store.Slot, tags []string) (window.Times, error) {
 	snapshot, err := s.snapshot(ctx)
 	if err != nil {
@@ -58,7 +59,7 @@ func (s *Service) Touches(ctx context.Context, row store.Slot, tags []string) (w
 }
 
 // Policies returns the rules of every scope that has any, the fleet's first.
-func (s *Service) Policies(ctx context.Context) ([]contract.Policy, error) {
+func (s *Policies) Policies(ctx context.Context) ([]contract.Policy, error) {
 	all, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -74,37 +75,12 @@ func (s *Service) Policies(ctx context.Context) ([]contract.Policy, error) {
 	return out, err
 }
 
-// SetPolicy sets the rules of a scope, and judges the slots anew.
-func (s *Service) SetPolicy(ctx context.Context, n contract.NewPolicy,
+// SetPolicy sets the rules of a scope, and judges the slots again.
+func (s *Policies) SetPolicy(ctx context.Context, n contract.NewPolicy,
 	known problem.Revision) (contract.Policy, error) {
 	p := contract.Policy{Scope: n.Scope, Rules: n.Rules}
-	kind, name, _ := strings.Cut(p.Scope, "/")
-	if p.Scope != Fleet && (kind != "site" && kind != "device" && kind != "tag" || name == "") {
-		return p, problem.Reject("the policy was not set", "no scope is called "+p.Scope,
-			"give fleet, site/NAME, tag/NAME or device/NAME")
-	}
-	if kind == "tag" &&
-		rulesText(p.Rules) != rulesText(policy.Rules{Windows: n.Rules.Windows, Freezes: n.Rules.Freezes,
-			KeepHolidays: n.Rules.KeepHolidays}) {
-		return p, problem.Reject("the policy was not set", "a tag says only when devices may be touched",
-			"give windows, freezes or keep_holidays; set other rules for the fleet, a site or a device")
-	}
-	if err := p.Rules.Check(); err != nil {
-		return p, problem.Reject("the policy was not set", err.Error(), "correct it and try again")
-	}
-	if p.Rules.WeakKeys != nil && kind != "device" {
-		return p, problem.Reject("the policy was not set", "weak keys can only be allowed for single devices",
-			"give device/NAME")
-	}
-	if signer := p.Rules.Signer; signer != nil && *signer != "" {
-		if err := s.knownSigner(ctx, *signer); err != nil {
-			return p, err
-		}
-	}
-	if kind == "device" {
-		if _, err := s.store.Devices.Get(ctx, name); err != nil {
-			return p, problem.Missing(err, next.ListDevices, "no device is called %s", name)
-		}
+	if err := s.checkPolicy(ctx, p); err != nil {
+		return p, err
 	}
 	was, err := s.store.Policies.List(ctx)
 	if err != nil {
@@ -125,22 +101,55 @@ func (s *Service) SetPolicy(ctx context.Context, n contract.NewPolicy,
 			return p, err
 		}
 	}
-	return p, s.judgeAgain(ctx)
+	return p, s.rejudging.judgeAgain(ctx)
 }
 
-// knownSigner sees that somebody signs under a name.
-func (s *Service) knownSigner(ctx context.Context, name string) error {
+// checkPolicy checks that a scope is there, and that the rules make sense in it.
+func (s *Policies) checkPolicy(ctx context.Context, p contract.Policy) error {
+	kind, name, _ := strings.Cut(p.Scope, "/")
+	if p.Scope != Fleet && (kind != "site" && kind != "device" && kind != "tag" || name == "") {
+		return problem.Reject("the policy was not set", "no scope is called "+p.Scope,
+			"give fleet, site/NAME, tag/NAME or device/NAME")
+	}
+	if kind == "tag" &&
+		rulesText(p.Rules) != rulesText(policy.Rules{Windows: p.Rules.Windows, Freezes: p.Rules.Freezes,
+			KeepHolidays: p.Rules.KeepHolidays}) {
+		return problem.Reject("the policy was not set", "a tag says only when devices may be touched",
+			"give windows, freezes or keep_holidays; set other rules for the fleet, a site or a device")
+	}
+	if err := p.Rules.Check(); err != nil {
+		return problem.Reject("the policy was not set", err.Error(), "correct it and try again")
+	}
+	if p.Rules.WeakKeys != nil && kind != "device" {
+		return problem.Reject("the policy was not set", "weak keys can only be allowed for single devices",
+			"give device/NAME")
+	}
+	if signer := p.Rules.Signer; signer != nil && *signer != "" {
+		if err := s.knownSigner(ctx, *signer); err != nil {
+			return err
+		}
+	}
+	if kind == "device" {
+		if _, err := s.store.Devices.Get(ctx, name); err != nil {
+			return problem.Missing(err, next.ListDevices, "no device is called %s", name)
+		}
+	}
+	return nil
+}
+
+// knownSigner checks that somebody signs under a name.
+func (s *Policies) knownSigner(ctx context.Context, name string) error {
 	if name == signer.BenchName || name == signer.DeskName || name == signer.OwnKeyName {
 		return nil
 	}
 	rows, err := s.store.Signers.List(ctx)
-	if err != nil || slices.ContainsFunc(rows, func(row store.Signer) bool { return row.Name == name }) {
+	if err != nil || slices.ContainsFunc(rows, func(row issuance.Signer) bool { return row.Name == name }) {
 		return err
 	}
 	return problem.New(problem.NotFound, fmt.Sprintf("no signer is called %q", name), "", "", next.ListSigners.On(""))
 }
 
-// rulesText is rules on one line, for the audit log.
+// rulesText returns rules on one line, for the audit log.
 func rulesText(r policy.Rules) string {
 	text, _ := json.Marshal(r) // plain fields cannot fail
 	return string(text)

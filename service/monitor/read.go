@@ -1,6 +1,7 @@
 package monitor
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -26,7 +27,7 @@ type Sight struct {
 	Others []judge.Other
 }
 
-// Places are the addresses at which a slot is served: its own, further ones, and
+// Places returns the addresses at which a slot is served: its own, further ones, and
 // those of the device's nodes.
 func Places(row store.SlotToRead) []judge.Other {
 	out := []judge.Other{{Address: row.Address, Port: row.Port}}
@@ -82,7 +83,7 @@ func (s *Service) ReadAs(ctx context.Context, slot store.Slot, kind cert.KeyKind
 	return s.sight(ctx, slot, wire.Target{Kind: kind})
 }
 
-// sight reads a slot at all its addresses as that says, closer at the first where that is wanted.
+// sight reads a slot at all its addresses as that says, closer at the first if wanted.
 func (s *Service) sight(ctx context.Context, slot store.Slot, as wire.Target) (Sight, error) {
 	var sight Sight
 	row := slot.ToRead()
@@ -90,6 +91,9 @@ func (s *Service) sight(ctx context.Context, slot store.Slot, as wire.Target) (S
 		t := s.targetOf(ctx, row, at)
 		t.Closer, t.Kind = as.Closer && i == 0, as.Kind
 		reading := s.reader.Read(ctx, t)
+		if reading.Own != nil {
+			return sight, cmp.Or(ctx.Err(), reading.Own)
+		}
 		if i == 0 {
 			sight.Reading = reading
 		} else {
@@ -110,12 +114,15 @@ func (s *Service) ReadAddress(ctx context.Context, ask contract.AskReading) (con
 	switch {
 	case !known:
 		return contract.Seen{}, UnknownProtocol("this cannot be read", ask.Protocol)
-	case !request.IsName(t.Address) || t.Port < 1 || t.Port > 65535:
+	case request.AddressFlaw(t.Address) != "" || t.Port < 1 || t.Port > 65535:
 		return contract.Seen{}, problem.Reject("this cannot be read", fmt.Sprintf("%q and %d are not an address "+
 			"and a port", t.Address, t.Port), "write it as 192.0.2.1:443 or [2001:db8::1]:443")
 	}
 	audit.Say(ctx, "%s port %d as %q by %s", t.Address, t.Port, t.ServerName, t.Protocol)
 	reading := s.reader.Read(ctx, t)
+	if reading.Own != nil {
+		return contract.Seen{}, reading.Own
+	}
 	out := contract.Seen{Address: t.Address, Port: t.Port, ServerName: t.ServerName, At: reading.At,
 		Protocol: string(t.Protocol), Version: reading.Version, Suite: reading.Suite,
 		Chain: []contract.Link{}, Findings: []finding.Finding{}, Failure: reading.Why}
@@ -131,7 +138,7 @@ func (s *Service) ReadAddress(ctx context.Context, ask contract.AskReading) (con
 	if err != nil {
 		return out, err
 	}
-	look := s.meaning(*reading.Closer, reading.Chain)
+	look := s.closely.meaning(*reading.Closer, reading.Chain)
 	judged := judge.Slot{ServerName: t.ServerName, Version: reading.Version, Remarks: reading.Remarks, Closer: &look,
 		Second: reading.Closer.Second}
 	out.Findings = append(out.Findings, snapshot.Judge(reading.Chain, judged, s.now()).Findings...)
@@ -148,7 +155,7 @@ func UnknownProtocol(cannot, name string) error {
 		strings.Join(names, ", "), next.Give.On("protocol"))
 }
 
-// Protocols are those that slots can be read by.
+// Protocols returns those that slots can be read by.
 func (s *Service) Protocols(context.Context) ([]contract.Protocol, error) {
 	var out []contract.Protocol
 	for _, a := range protocol.All() {

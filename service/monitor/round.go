@@ -12,13 +12,13 @@ import (
 	"freshseal/wire"
 )
 
-// slotsAtOnce is how many slots are loaded at once where all are gone through: what
-// that takes of memory is the same for every fleet.
+// slotsAtOnce is how many slots are loaded at once when all are read, so that the memory needed does not grow with the
+// fleet.
 const slotsAtOnce = 1000
 
 // eachSlot hands every slot, of the fleet or of a site, to yield until that returns false.
 // err is set when it ended early.
-func (s *Service) eachSlot(ctx context.Context, site *string, err *error) iter.Seq[store.SlotToRead] {
+func (s *reader) eachSlot(ctx context.Context, site *string, err *error) iter.Seq[store.SlotToRead] {
 	return func(yield func(store.SlotToRead) bool) {
 		for last := int64(0); ; {
 			rows, failed := s.store.Slots.ToRead(ctx, site, last, slotsAtOnce)
@@ -39,14 +39,15 @@ func (s *Service) eachSlot(ctx context.Context, site *string, err *error) iter.S
 	}
 }
 
-// gathering is a slot whose addresses are partly read.
+// gathering is a slot of which some addresses are read.
 type gathering struct {
 	row   store.SlotToRead
 	sight Sight
 	open  int
+	own   error // see wire.Reading
 }
 
-// round is a round of readings under way: the slots of which something is being read.
+// round is a running round of readings, with the slots being read.
 type round struct {
 	lock sync.Mutex
 	of   map[int]place // by the place of the target in the sequence
@@ -57,14 +58,14 @@ type place struct {
 	nth int // which of its addresses
 }
 
-// took puts a reading where it belongs, and returns the slot once it is read at all
-// its addresses.
+// took records a reading, and returns the slot once all its addresses are read.
 func (w *round) took(i int, reading wire.Reading) *gathering {
 	w.lock.Lock()
 	defer w.lock.Unlock()
 	p := w.of[i]
 	delete(w.of, i)
 	g := p.of
+	g.own = cmp.Or(g.own, reading.Own)
 	if p.nth == 0 {
 		g.sight.Reading = reading
 	} else {
@@ -76,9 +77,9 @@ func (w *round) took(i int, reading wire.Reading) *gathering {
 	return g
 }
 
-// targets are all addresses of slots. What a slot served last is given along where nothing
-// changed by which it was judged: then the same again needs no look.
-func (s *Service) targets(ctx context.Context, w *round, rows iter.Seq[store.SlotToRead]) iter.Seq[wire.Target] {
+// targets returns all addresses of slots. The last leaf of a slot is included if its judgement is still valid: then an
+// equal answer needs no judgement.
+func (s *reader) targets(ctx context.Context, w *round, rows iter.Seq[store.SlotToRead]) iter.Seq[wire.Target] {
 	return func(yield func(wire.Target) bool) {
 		i := 0
 		for row := range rows {
@@ -102,12 +103,11 @@ func (s *Service) targets(ctx context.Context, w *round, rows iter.Seq[store.Slo
 	}
 }
 
-// Progress tells how far a round is; it may be nil.
+// Progress is called with the number of slots read so far; it may be nil.
 type Progress func(read int)
 
-// read reads slots, many at once, keeps what was seen, and says how many were read and how many
-// of them are unreachable.
-func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], many wire.Many,
+// read reads slots, many at once, stores the readings, and returns how many were read and how many are unreachable.
+func (s *reader) read(ctx context.Context, rows iter.Seq[store.SlotToRead], many wire.Many,
 	told Progress) (read, unreachable int, err error) {
 	under := round{of: map[int]place{}}
 	all := make(chan *gathering, 64)
@@ -119,9 +119,14 @@ func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], man
 			}
 		})
 	}()
-	keep := recorder{s: s}
+	keep := recorder{s: s.Service}
+	var own error // of a slot that is read again another time: what was seen says nothing of it
 	for g := range all {
 		if err != nil || ctx.Err() != nil {
+			continue
+		}
+		if g.own != nil {
+			own = cmp.Or(own, g.own)
 			continue
 		}
 		read++
@@ -135,11 +140,11 @@ func (s *Service) read(ctx context.Context, rows iter.Seq[store.SlotToRead], man
 			told(read)
 		}
 	}
-	return read, unreachable, cmp.Or(err, keep.flush(context.WithoutCancel(ctx)), ctx.Err())
+	return read, unreachable, cmp.Or(err, keep.flush(context.WithoutCancel(ctx)), ctx.Err(), own)
 }
 
-// ReadAll reads every slot of the fleet, or of a site where one is named, many at once. told is
-// called after each with how many there are.
+// ReadAll reads every slot of the fleet, or of a site if one is named, many at once. told is
+// called after each with the count.
 func (s *Service) ReadAll(ctx context.Context, site string,
 	told func(read, all int)) (read, unreachable int, err error) {
 	count, err := s.store.Slots.CountAll(ctx)
@@ -152,10 +157,11 @@ func (s *Service) ReadAll(ctx context.Context, site string,
 		return 0, 0, err
 	}
 	var loading error
-	read, unreachable, err = s.read(ctx, s.eachSlot(ctx, only, &loading), wire.Many{Fast: s.width}, func(read int) {
-		if told != nil {
-			told(read, max(count, read))
-		}
-	})
+	read, unreachable, err = s.reading.read(ctx, s.reading.eachSlot(ctx, only, &loading), wire.Many{Fast: s.width},
+		func(read int) {
+			if told != nil {
+				told(read, max(count, read))
+			}
+		})
 	return read, unreachable, cmp.Or(err, loading)
 }

@@ -20,9 +20,9 @@ const (
 	atOnceEach = 32
 )
 
-// again says when a slot is read next after a reading, and how many readings in a row showed
+// again returns when a slot is read next after a reading, and how many readings in a row showed
 // nothing.
-func (s *Service) again(snapshot *judge.Snapshot, row store.SlotToRead, sight Sight) (next store.Moment, misses int) {
+func (s *reader) again(snapshot *judge.Snapshot, row store.SlotToRead, sight Sight) (next store.Moment, misses int) {
 	if sight.Why != nil {
 		misses = row.Misses + 1
 	}
@@ -39,7 +39,7 @@ func (s *Service) again(snapshot *judge.Snapshot, row store.SlotToRead, sight Si
 }
 
 // schedule reads the slots whose time has come, until the service is stopped.
-func (s *Service) schedule() {
+func (s *reader) schedule() {
 	tick := time.NewTicker(min(tickEvery, max(s.readEvery/4, 50*time.Millisecond)))
 	defer tick.Stop()
 	places := make(chan struct{}, rounds)
@@ -73,7 +73,7 @@ func (s *Service) schedule() {
 }
 
 // takeDue takes the slots whose time has come, at sites that can be reached now.
-func (s *Service) takeDue(ctx context.Context) ([]store.SlotToRead, error) {
+func (s *reader) takeDue(ctx context.Context) ([]store.SlotToRead, error) {
 	resting, err := s.access.Resting(ctx, s.now())
 	if err != nil {
 		return nil, err

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"path/filepath"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -19,6 +18,7 @@ import (
 	"freshseal/service/access"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/faulty"
 )
 
 // clock is moved by the test.
@@ -73,14 +73,19 @@ func openPort(t *testing.T) *port {
 // room is the room with a database of its own, and slots at ports of sites.
 func room(t *testing.T, at *clock, sites map[string]*port) *Service {
 	t.Helper()
-	db, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "freshseal.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	s, _, _ := roomWithFaults(t, at, sites)
+	return s
+}
+
+// roomWithFaults is room with the disk of its store.
+func roomWithFaults(t *testing.T, at *clock, sites map[string]*port) (*Service, *store.Store,
+	*faulty.Disk) {
+	t.Helper()
+	db, disk := faulty.Open(t)
 	ctx, stop := context.WithCancel(t.Context())
 	ways := access.New(db, nil, (&net.Dialer{}).DialContext, at.read)
 	s := New(ctx, db, ways, (&net.Dialer{}).DialContext, slog.New(slog.DiscardHandler), at.read)
-	t.Cleanup(func() { stop(); s.Wait(); db.Close() })
+	t.Cleanup(func() { stop(); s.Wait() })
 	for site, p := range sites {
 		d := store.NewDevice{Device: store.Device{Name: "box-" + site, Site: site, Address: "127.0.0.1"}}
 		d.Settings.V, d.Tags.V = map[string]string{}, []string{}
@@ -89,7 +94,7 @@ func room(t *testing.T, at *clock, sites map[string]*port) *Service {
 			t.Fatal(err)
 		}
 	}
-	return s
+	return s, db, disk
 }
 
 // reads waits until a port was read that often.
@@ -114,16 +119,16 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	quay, ship := openPort(t), openPort(t)
 	s := room(t, at, map[string]*port{"Mainquay": quay, "Petrel": ship})
 	yes, no := true, false
-	if _, err := s.access.AddSite(t.Context(), contract.NewSite{Name: "Mainquay", Way: "direct"}); err != nil {
+	if _, err := s.access.Sites.AddSite(t.Context(), contract.NewSite{Name: "Mainquay", Way: "direct"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.access.AddSite(t.Context(), contract.NewSite{Name: "Petrel", Way: "direct",
+	if _, err := s.access.Sites.AddSite(t.Context(), contract.NewSite{Name: "Petrel", Way: "direct",
 		Presence: []string{"DTSTART:20261006T080000Z RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"}}); err != nil {
 		t.Fatal(err)
 	}
 	s.Start(200 * time.Millisecond) // the policy says more
 	minutes := 60
-	if _, err := s.SetPolicy(t.Context(),
+	if _, err := s.Rules.SetPolicy(t.Context(),
 		contract.NewPolicy{Scope: Fleet, Rules: policy.Rules{ReadMinutes: &minutes}}, problem.Any); err != nil {
 		t.Fatal(err)
 	}
@@ -134,13 +139,14 @@ func TestSlotsAreReadWhenTheirTimeComes(t *testing.T) {
 	at.pass(20 * time.Minute)
 	quay.reads(t, 2)
 	// Paused: nothing is read, also when hours go by; then it is read once, and not for each hour.
-	if _, err := s.access.EditSite(t.Context(), "Mainquay", contract.SiteChange{Paused: &yes},
+	if _, err := s.access.Sites.EditSite(t.Context(), "Mainquay", contract.SiteChange{Paused: &yes},
 		problem.Any); err != nil {
 		t.Fatal(err)
 	}
 	at.pass(5 * time.Hour)
 	quay.reads(t, 2)
-	if _, err := s.access.EditSite(t.Context(), "Mainquay", contract.SiteChange{Paused: &no}, problem.Any); err != nil {
+	if _, err := s.access.Sites.EditSite(t.Context(), "Mainquay", contract.SiteChange{Paused: &no},
+		problem.Any); err != nil {
 		t.Fatal(err)
 	}
 	quay.reads(t, 3)
@@ -200,7 +206,7 @@ func TestAStartAfterALongRestIsNoStorm(t *testing.T) {
 	}
 	taken := map[int64]bool{}
 	for range 2 {
-		rows, err := s.takeDue(t.Context())
+		rows, err := s.reading.takeDue(t.Context())
 		if err != nil || len(rows) != eachTick {
 			t.Fatalf("%d are taken, %v", len(rows), err)
 		}

@@ -49,26 +49,50 @@ type Service struct {
 	anchorLock sync.Mutex
 	expected   sync.Map     // slot id → []string: leaves that a replacement under way may show there
 	waited     atomic.Int64 // when somebody last waited for an answer of the service; nanoseconds since 1970
+
+	Trust   *Trust
+	Surveys *Surveys
+	Sweeps  *Sweeps
+	Rules   *Policies
+
+	revocation *revocations
+	reading    *reader
+	rejudging  *rejudging
+	closely    *closeReader
 }
 
-// attended is how long a round makes room for those who just waited for an answer: they may want the next page.
+// The parts of the service, each in the files named after what it does.
+type (
+	Trust       struct{ *Service } // trust groups and their anchors, and known intermediates
+	Sweeps      struct{ *Service } // reading the whole fleet or a part of it when asked
+	Policies    struct{ *Service } // the rules of fleet, sites and devices
+	Surveys     struct{ *Service } // what other rooms ask of what is known
+	revocations struct{ *Service } // asking about revocation
+	reader      struct{ *Service } // reading what is due
+	rejudging   struct{ *Service } // judging many again after a change
+	closeReader struct{ *Service } // the closer look of once a day
+)
+
+// attended is how long a round pauses for users who just waited for an answer: they may want the next page.
 const attended = 300 * time.Millisecond
 
-// SomebodyWaits says that somebody waits for an answer of the service: rounds of readings make room then.
+// SomebodyWaits records that a user waits for an answer of the service, so that rounds of readings pause.
 func (s *Service) SomebodyWaits() { s.waited.Store(time.Now().UnixNano()) }
 
 func (s *Service) busy() bool { return time.Since(time.Unix(0, s.waited.Load())) < attended }
 
-// Ask has authorities asked about revocation, where the policy wants it.
+// Ask makes authorities be asked about revocation, if the policy wants it.
 func (s *Service) Ask(published Published) { s.published = published }
 
-// New returns the room; it works in the background until stopping ends, see Wait.
+// New returns the service; it works in the background until stopping ends, see Wait.
 func New(stopping context.Context, db *store.Store, ways *access.Service, dial access.Dial, log *slog.Logger,
 	clock func() time.Time) *Service {
 	s := &Service{width: readAtOnce, store: storageOf(db), access: ways, log: log, clock: clock, stopping: stopping,
 		reader: wire.Reader{Dial: dial, Now: clock, Limit: readLimit}}
+	s.Trust, s.Surveys, s.Sweeps, s.Rules = &Trust{s}, &Surveys{s}, &Sweeps{s}, &Policies{s}
+	s.revocation, s.reading, s.rejudging, s.closely = &revocations{s}, &reader{s}, &rejudging{s}, &closeReader{s}
 	s.reader.Busy = s.busy
-	ways.OnTimes(s.judgeAgain)
+	ways.OnTimes(s.rejudging.judgeAgain)
 	return s
 }
 
@@ -84,9 +108,12 @@ func (s *Service) Start(readEvery time.Duration) {
 			s.log.Warn("removing old events", "error", err)
 		}
 	})
+	turner := &turner{Service: s}
+	turner.turn() // before anybody sees a list
+	s.running.Go(turner.run)
 	if s.readEvery = readEvery; readEvery > 0 {
-		s.running.Go(s.schedule)
-		s.running.Go(s.askAround)
+		s.running.Go(s.reading.schedule)
+		s.running.Go(s.revocation.askAround)
 	}
 }
 

@@ -8,9 +8,12 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/replacement"
 	"freshseal/store"
+	"freshseal/store/chains"
+	"freshseal/store/events"
+	"freshseal/store/issuance"
 )
 
-// storage is what this room needs of the store, so that its tests may have another one.
+// storage is what this package needs of the store, so that its tests may replace it.
 type storage struct {
 	Chains       chainsStore
 	Devices      devicesStore
@@ -30,6 +33,9 @@ func storageOf(db *store.Store) storage {
 }
 
 type chainsStore interface {
+	ForgetRevocations(ctx context.Context, since store.Moment) error
+	Revocations(ctx context.Context) ([]chains.Revocation, error)
+	SetRevocation(ctx context.Context, r chains.Revocation) error
 	AddAnchors(ctx context.Context, trustGroup string, at store.Moment, certificates []*cert.Certificate,
 		known store.Revision) error
 	Anchors(ctx context.Context, trustGroup string) ([]*cert.Certificate, error)
@@ -45,7 +51,7 @@ type devicesStore interface {
 }
 
 type outboxStore interface {
-	Events(ctx context.Context, about string, after int64) ([]store.Event, error)
+	Events(ctx context.Context, about string, after int64) ([]events.Event, error)
 	Forget(ctx context.Context, before store.Moment) error
 	LastEvent(ctx context.Context) (int64, error)
 	Listen() (woken <-chan struct{}, leave func())
@@ -58,11 +64,8 @@ type policiesStore interface {
 
 type readingsStore interface {
 	Add(ctx context.Context, readings []store.NewReading) (late []int, err error)
-	ForgetRevocations(ctx context.Context, since store.Moment) error
 	Hasten(ctx context.Context, now store.Moment, within time.Duration) error
-	Revocations(ctx context.Context) ([]store.Revocation, error)
 	SetJudgements(ctx context.Context, slots []store.Slot, at store.Moment) error
-	SetRevocation(ctx context.Context, r store.Revocation) error
 	TakeDue(ctx context.Context, now store.Moment, lease time.Duration, most int,
 		leftOut []string) ([]store.SlotToRead, error)
 	TouchAll(ctx context.Context, seen []store.Seen) error
@@ -81,10 +84,11 @@ type revisionsStore interface {
 }
 
 type signersStore interface {
-	List(ctx context.Context) ([]store.Signer, error)
+	List(ctx context.Context) ([]issuance.Signer, error)
 }
 
 type slotsStore interface {
+	Turn(ctx context.Context, now store.Moment) error
 	After(ctx context.Context, id int64, most int) ([]store.Slot, error)
 	ByID(ctx context.Context, ids []int64) ([]store.Slot, error)
 	CountAll(ctx context.Context) (int, error)

@@ -10,7 +10,7 @@ import (
 	"freshseal/service/problem"
 )
 
-// sweeps are the newest sweeps since the service was started.
+// sweeps are the newest sweeps since the service started.
 type sweeps struct {
 	lock sync.Mutex
 	all  []*contract.Sweep // oldest first
@@ -19,9 +19,9 @@ type sweeps struct {
 
 const mostSweeps = 20
 
-// Sweep begins to read every slot, or those of a site, and returns at once; where such a sweep
-// is under way, it returns that one.
-func (s *Service) Sweep(ctx context.Context, site string) (contract.Sweep, error) {
+// Sweep starts to read every slot, or those of a site, and returns at once. If such a sweep is running, it returns that
+// one.
+func (s *Sweeps) Sweep(ctx context.Context, site string) (contract.Sweep, error) {
 	if site != "" {
 		n, err := s.store.Slots.CountAt(ctx, site)
 		if err == nil && n == 0 {
@@ -50,7 +50,7 @@ func (s *Service) Sweep(ctx context.Context, site string) (contract.Sweep, error
 	return *sweep, nil
 }
 
-func (s *Service) sweep(sweep *contract.Sweep) {
+func (s *Sweeps) sweep(sweep *contract.Sweep) {
 	_, unreachable, err := s.ReadAll(s.stopping, sweep.Site, func(read, all int) {
 		s.sweeps.lock.Lock()
 		defer s.sweeps.lock.Unlock()
@@ -66,7 +66,7 @@ func (s *Service) sweep(sweep *contract.Sweep) {
 }
 
 // SweepOf shows a sweep.
-func (s *Service) SweepOf(id string) (contract.Sweep, error) {
+func (s *Sweeps) SweepOf(id string) (contract.Sweep, error) {
 	s.sweeps.lock.Lock()
 	defer s.sweeps.lock.Unlock()
 	for _, sweep := range s.sweeps.all {

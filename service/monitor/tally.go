@@ -1,9 +1,10 @@
 package monitor
 
 import (
-	"freshseal/contract"
 	"sync"
 	"time"
+
+	"freshseal/contract"
 )
 
 // reading durations are counted up to these, in seconds.
@@ -30,7 +31,7 @@ func (t *tally) count(outcome string, took time.Duration) {
 	}
 }
 
-// Tally is a copy of the counts so far.
+// Tally returns a copy of the counts so far.
 func (s *Service) Tally() contract.Tally {
 	s.tally.lock.Lock()
 	defer s.tally.lock.Unlock()

@@ -38,7 +38,7 @@ func (s *Service) TrustGroups(ctx context.Context) ([]contract.TrustGroup, error
 }
 
 // Anchors returns the roots that a trust group trusts.
-func (s *Service) Anchors(ctx context.Context, name string) ([]cert.Facts, error) {
+func (s *Trust) Anchors(ctx context.Context, name string) ([]cert.Facts, error) {
 	roots, err := s.store.Chains.Anchors(ctx, name)
 	if err == nil && len(roots) == 0 && name != Fleet {
 		err = noTrustGroup(name)
@@ -51,7 +51,7 @@ func (s *Service) Anchors(ctx context.Context, name string) ([]cert.Facts, error
 }
 
 // KnownTrustGroups refuses trust groups that do not exist, or are named twice.
-func (s *Service) KnownTrustGroups(ctx context.Context, cannot string, names []string) error {
+func (s *Trust) KnownTrustGroups(ctx context.Context, cannot string, names []string) error {
 	counts, err := s.store.Chains.CountAnchors(ctx)
 	if err != nil {
 		return err
@@ -74,9 +74,8 @@ func noTrustGroup(name string) error {
 		"to create a trust group, add a root to it", next.ListTrustGroups.On(""))
 }
 
-// AddAnchors lets a trust group trust every root in a file; a trust group is made by
-// its first root. Anything else in the file is refused, since trust is given
-// with open eyes.
+// AddAnchors makes a trust group trust every root in a file; the first root creates the group. A file with anything
+// else is refused, so that trust is given deliberately.
 func (s *Service) AddAnchors(ctx context.Context, name string, content []byte,
 	known problem.Revision) ([]cert.Facts, error) {
 	if !naming.Label(name) {
@@ -109,9 +108,8 @@ func (s *Service) AddAnchors(ctx context.Context, name string, content []byte,
 	return out, s.judgeFor(ctx, name)
 }
 
-// RemoveAnchor lets a trust group trust a root no more. A trust group without roots
-// is gone.
-func (s *Service) RemoveAnchor(ctx context.Context, name, sha256 string, known problem.Revision) error {
+// RemoveAnchor removes a root from a trust group. A trust group without roots no longer exists.
+func (s *Trust) RemoveAnchor(ctx context.Context, name, sha256 string, known problem.Revision) error {
 	s.anchorLock.Lock()
 	defer s.anchorLock.Unlock()
 	if err := s.store.Chains.RemoveAnchor(ctx, name, sha256, known); err != nil {
@@ -131,12 +129,12 @@ func noRoot(err error, name, sha256 string) error {
 // judgeFor judges all slots again, since what a trust group trusts changed.
 func (s *Service) judgeFor(ctx context.Context, name string) error {
 	s.Forget()
-	return s.judgeAgain(ctx) // slots may be judged by any of them
+	return s.rejudging.judgeAgain(ctx) // slots may be judged by any of them
 }
 
 // ExportAnchors writes the roots of a trust group in the form in which a kind of
 // client takes them.
-func (s *Service) ExportAnchors(ctx context.Context, name string, e contract.Export) (trust.File, error) {
+func (s *Trust) ExportAnchors(ctx context.Context, name string, e contract.Export) (trust.File, error) {
 	roots, err := s.store.Chains.Anchors(ctx, name)
 	if err != nil {
 		return trust.File{}, err
@@ -169,7 +167,7 @@ func (s *Service) ExportAnchors(ctx context.Context, name string, e contract.Exp
 }
 
 // ExportAuthority writes a root or an intermediate that is known here in the form in which a kind of client takes it.
-func (s *Service) ExportAuthority(ctx context.Context, sha256 string, e contract.Export) (trust.File, error) {
+func (s *Trust) ExportAuthority(ctx context.Context, sha256 string, e contract.Export) (trust.File, error) {
 	found, err := s.store.Chains.Certificates(ctx, []string{strings.ToLower(sha256)})
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(found) == 0 {
 		return trust.File{}, problem.New(problem.NotFound, "no certificate with the SHA-256 "+sha256+" is known", "",
@@ -190,7 +188,7 @@ func (s *Service) ExportAuthority(ctx context.Context, sha256 string, e contract
 	return f, nil
 }
 
-// Trusting is what every trust group trusts.
+// Trusting holds what every trust group trusts.
 type Trusting struct {
 	names []string
 	roots map[string]*chain.Pool

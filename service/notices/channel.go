@@ -16,6 +16,7 @@ import (
 	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/messages"
 )
 
 const (
@@ -25,7 +26,7 @@ const (
 
 func purpose(channel string) string { return "channel/" + channel }
 
-// Channels are all channels by name.
+// Channels returns all channels by name.
 func (s *Service) Channels(ctx context.Context) ([]contract.Channel, error) {
 	rows, err := s.store.Channels.List(ctx)
 	out := []contract.Channel{}
@@ -39,7 +40,7 @@ func (s *Service) Channels(ctx context.Context) ([]contract.Channel, error) {
 	return out, err
 }
 
-func (s *Service) show(ctx context.Context, row store.Channel) (contract.Channel, error) {
+func (s *Service) show(ctx context.Context, row messages.Channel) (contract.Channel, error) {
 	out := contract.Channel{Name: row.Name, Revision: row.Revision}
 	var setup notify.Channel
 	if err := json.Unmarshal([]byte(row.Terms), &setup); err != nil {
@@ -101,43 +102,12 @@ func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewCha
 	if err := setup.Check(); err != nil {
 		return contract.Channel{}, problem.Reject(cannot, err.Error(), "correct it and try again")
 	}
-	before := contract.Channel{Name: name}
-	row, err := s.store.Channels.Get(ctx, name)
-	switch {
-	case err == nil:
-		if before, err = s.show(ctx, row); err != nil {
-			return contract.Channel{}, err
-		}
-	case err != store.ErrNotFound:
+	before, err := s.channelBefore(ctx, name, cannot)
+	if err != nil {
 		return contract.Channel{}, err
-	default:
-		all, err := s.store.Channels.List(ctx)
-		if err != nil {
-			return contract.Channel{}, err
-		}
-		if len(all) >= mostChannels {
-			return contract.Channel{},
-				problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d channels", mostChannels),
-					"remove one first", next.ListChannels.On(""))
-		}
 	}
-	moved := before.Address != n.Address || before.Port != n.Port || before.URL != n.URL || before.Pin != n.Pin ||
-		before.Security != n.Security || before.User != n.User
-	switch {
-	case n.Kind == notify.Webhook && n.Secret != "" && len(n.Secret) < leastKey, n.Kind == notify.Webhook &&
-		n.Secret == "" && !before.Secret:
-		return contract.Channel{}, problem.Reject(cannot, "the key that signs its messages is too short",
-			fmt.Sprintf("give a key of at least %d characters, which the receiver knows too", leastKey),
-			next.Give.On("secret"))
-	case n.Kind == notify.Mail && n.User != "" && n.Secret == "" && !before.Secret:
-		return contract.Channel{}, problem.Reject(cannot, "there is no password for the user "+n.User, "give it",
-			next.Give.On("secret"))
-	case before.Secret && n.Secret == "" && moved:
-		return contract.Channel{}, problem.Reject(cannot, "its secret was given for another server",
-			"give the secret again", next.Give.On("secret"))
-	case len(n.Secret) > 1000:
-		return contract.Channel{}, problem.Reject(cannot, "the secret is too long", "give at most 1000 characters",
-			next.Give.On("secret"))
+	if err := checkSecret(n, before, cannot); err != nil {
+		return contract.Channel{}, err
 	}
 	terms, err := json.Marshal(setup)
 	if err != nil {
@@ -147,7 +117,8 @@ func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewCha
 	if n.Secret != "" {
 		secrets[purpose(name)] = s.box.Seal(purpose(name), []byte(n.Secret))
 	}
-	if err := s.store.Channels.Put(ctx, store.Channel{Name: name, Terms: string(terms), AddedAt: s.moment()}, secrets,
+	if err := s.store.Channels.Put(ctx, messages.Channel{Name: name, Terms: string(terms), AddedAt: s.moment()},
+		secrets,
 		known); err != nil {
 		return contract.Channel{}, problem.Outdated(err)
 	}
@@ -159,7 +130,45 @@ func (s *Service) SetChannel(ctx context.Context, name string, n contract.NewCha
 	return s.Channel(ctx, name)
 }
 
-// facts are what people say of a channel, for the audit log. The address of a webhook may hold a secret.
+// channelBefore returns a channel as it is; one that is not there is empty, if there is room for it.
+func (s *Service) channelBefore(ctx context.Context, name, cannot string) (contract.Channel, error) {
+	row, err := s.store.Channels.Get(ctx, name)
+	switch {
+	case err == nil:
+		return s.show(ctx, row)
+	case err != store.ErrNotFound:
+		return contract.Channel{}, err
+	}
+	all, err := s.store.Channels.List(ctx)
+	if err == nil && len(all) >= mostChannels {
+		err = problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d channels", mostChannels),
+			"remove one first", next.ListChannels.On(""))
+	}
+	return contract.Channel{Name: name}, err
+}
+
+// checkSecret checks that a channel has the secret that it needs, and sends it to no other server than before.
+func checkSecret(n contract.NewChannel, before contract.Channel, cannot string) error {
+	moved := before.Address != n.Address || before.Port != n.Port || before.URL != n.URL || before.Pin != n.Pin ||
+		before.Security != n.Security || before.User != n.User
+	switch {
+	case n.Kind == notify.Webhook && n.Secret != "" && len(n.Secret) < leastKey, n.Kind == notify.Webhook &&
+		n.Secret == "" && !before.Secret:
+		return problem.Reject(cannot, "the key that signs its messages is too short",
+			fmt.Sprintf("give a key of at least %d characters, which the receiver knows too", leastKey),
+			next.Give.On("secret"))
+	case n.Kind == notify.Mail && n.User != "" && n.Secret == "" && !before.Secret:
+		return problem.Reject(cannot, "there is no password for the user "+n.User, "give it", next.Give.On("secret"))
+	case before.Secret && n.Secret == "" && moved:
+		return problem.Reject(cannot, "its secret was given for another server", "give the secret again",
+			next.Give.On("secret"))
+	case len(n.Secret) > 1000:
+		return problem.Reject(cannot, "the secret is too long", "give at most 1000 characters", next.Give.On("secret"))
+	}
+	return nil
+}
+
+// facts returns what people say of a channel, for the audit log. The address of a webhook may hold a secret.
 func facts(c notify.Channel) map[string]string {
 	out := map[string]string{"kind": string(c.Kind), "at": fmt.Sprintf("%s:%d", c.Address, c.Port),
 		"security": string(c.Security), "pin": c.Pin, "from": c.From, "to": strings.Join(c.To, " "), "user": c.User}
@@ -172,7 +181,7 @@ func facts(c notify.Channel) map[string]string {
 	return out
 }
 
-// RemoveChannel forgets a channel that no rule uses.
+// RemoveChannel deletes a channel that no rule uses.
 func (s *Service) RemoveChannel(ctx context.Context, name string) error {
 	rules, err := s.store.Channels.Rules(ctx)
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"freshseal/service/paging"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/messages"
 )
 
 const (
@@ -65,7 +66,7 @@ func (s *Service) pack(ctx context.Context) error {
 		return err
 	}
 	type key struct{ channel, people string }
-	groups := map[key]*store.Message{}
+	groups := map[key]*messages.Message{}
 	var order []key
 	channels := map[string]*contract.Channel{}
 	for _, d := range due {
@@ -87,7 +88,7 @@ func (s *Service) pack(ctx context.Context) error {
 		k := key{d.Channel, notify.Channel(c.ChannelSetup).Group(d.Item.V.Owner)}
 		m := groups[k]
 		if m == nil {
-			m = &store.Message{ID: newID("m"), Channel: d.Channel, People: k.people, MadeAt: s.moment()}
+			m = &messages.Message{ID: newID("m"), Channel: d.Channel, People: k.people, MadeAt: s.moment()}
 			m.Body.V = notice.Message{ID: m.ID, At: s.now(), Service: s.sender.Name, URL: s.console()}
 			groups[k], order = m, append(order, k)
 		}
@@ -98,7 +99,7 @@ func (s *Service) pack(ctx context.Context) error {
 			body.More++
 		}
 	}
-	var messages []store.Message
+	var messages []messages.Message
 	for _, k := range order {
 		messages = append(messages, *groups[k])
 	}
@@ -122,7 +123,7 @@ func (s *Service) send(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) sendOne(ctx context.Context, m store.Message) {
+func (s *Service) sendOne(ctx context.Context, m messages.Message) {
 	c, err := s.Channel(ctx, m.Channel)
 	if err == nil {
 		var secret string
@@ -148,12 +149,12 @@ func (s *Service) sendOne(ctx context.Context, m store.Message) {
 	}
 }
 
-// Notices are a page of the notices, newest first.
+// Notices returns a page of the notices, newest first.
 func (s *Service) Notices(ctx context.Context, f contract.NoticeFilter,
 	p paging.Page) ([]contract.Notice, string, error) {
 	rows := p.Rows()
 	rows.Desc = true
-	found, next, err := s.store.Notices.Page(ctx, store.NoticeFilter(f), rows)
+	found, next, err := s.store.Notices.Page(ctx, messages.NoticeFilter(f), rows)
 	out := []contract.Notice{}
 	for _, row := range found {
 		n := contract.Notice{Item: row.Item.V, State: "sent", Over: row.Over, Error: row.Error}
@@ -168,12 +169,12 @@ func (s *Service) Notices(ctx context.Context, f contract.NoticeFilter,
 	return out, next, err
 }
 
-// CountNotices says how many notices fit a filter.
+// CountNotices returns how many notices fit a filter.
 func (s *Service) CountNotices(ctx context.Context, f contract.NoticeFilter) (int, error) {
-	return s.store.Notices.Count(ctx, store.NoticeFilter(f))
+	return s.store.Notices.Count(ctx, messages.NoticeFilter(f))
 }
 
-// Queue says how many notices are to be sent, and how many messages could not be.
+// Queue returns how many notices are to be sent, and how many messages could not be.
 func (s *Service) Queue(ctx context.Context) (waiting, failed int, err error) {
 	return s.store.Notices.Queue(ctx)
 }

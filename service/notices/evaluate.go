@@ -9,6 +9,7 @@ import (
 	"freshseal/core/judgement/due"
 	"freshseal/core/judgement/notice"
 	"freshseal/store"
+	"freshseal/store/messages"
 )
 
 const (
@@ -51,6 +52,37 @@ func (s *Service) evaluateAlways() {
 	}
 }
 
+// happened makes the notices of what happened after a moment, in the order in which it did, and returns how far it
+// came.
+func (e *evaluation) happened(ctx context.Context, cursor int64) (int64, error) {
+	for {
+		events, err := e.s.store.Outbox.Events(ctx, "", cursor)
+		if err != nil {
+			return cursor, err
+		}
+		if len(events) == 0 {
+			return cursor, nil
+		}
+		seen := map[string][]due.Condition{}
+		var order []string
+		for _, event := range events {
+			cursor = event.ID
+			if slot, about := strings.CutPrefix(event.About, "slot/"); about && event.Kind == "condition" {
+				if seen[slot] == nil {
+					order = append(order, slot)
+				}
+				seen[slot] = append(seen[slot], due.Condition(event.State))
+			}
+		}
+		if len(e.rules) == 0 {
+			order = nil
+		}
+		if err := e.slots(ctx, order, seen, cursor); err != nil {
+			return cursor, err
+		}
+	}
+}
+
 // evaluate makes the notices that are due: for slots with new events, and where whole says so for all.
 func (s *Service) evaluate(ctx context.Context, whole bool) error {
 	rows, err := s.store.Channels.Rules(ctx)
@@ -66,31 +98,8 @@ func (s *Service) evaluate(ctx context.Context, whole bool) error {
 		return err
 	}
 	e := evaluation{s: s, rules: rows, known: known, at: s.now()}
-	for { // what happened, in the order in which it did
-		events, err := s.store.Outbox.Events(ctx, "", cursor)
-		if err != nil {
-			return err
-		}
-		if len(events) == 0 {
-			break
-		}
-		seen := map[string][]due.Condition{}
-		var order []string
-		for _, event := range events {
-			cursor = event.ID
-			if slot, about := strings.CutPrefix(event.About, "slot/"); about && event.Kind == "condition" {
-				if seen[slot] == nil {
-					order = append(order, slot)
-				}
-				seen[slot] = append(seen[slot], due.Condition(event.State))
-			}
-		}
-		if len(rows) == 0 {
-			order = nil
-		}
-		if err := e.slots(ctx, order, seen, cursor); err != nil {
-			return err
-		}
+	if cursor, err = e.happened(ctx, cursor); err != nil {
+		return err
 	}
 	if !whole || len(rows) == 0 {
 		return nil
@@ -107,7 +116,7 @@ func (s *Service) evaluate(ctx context.Context, whole bool) error {
 		}
 	}
 	for last := int64(0); ; {
-		slots, err := s.store.Notices.SlotsForRules(ctx, store.At(e.at), conditions,
+		slots, err := s.store.Notices.SlotsForRules(ctx, conditions,
 			store.At(e.at.AddDate(0, 0, days)), last, slotsAtOnce)
 		if err != nil || len(slots) == 0 {
 			return err
@@ -131,14 +140,14 @@ func (s *Service) known(ctx context.Context) (map[int64]*notice.Acknowledged, er
 // evaluation is one look at the rules.
 type evaluation struct {
 	s     *Service
-	rules []store.NoticeRule
+	rules []messages.NoticeRule
 	known map[int64]*notice.Acknowledged
 	at    time.Time
 }
 
 // slots looks at slots by their names, and at the conditions in which they were since.
 func (e evaluation) slots(ctx context.Context, names []string, seen map[string][]due.Condition, cursor int64) error {
-	var rows []store.SlotForRules
+	var rows []messages.SlotForRules
 	were := map[int64][]due.Condition{}
 	for _, name := range names {
 		device, slot, _ := strings.Cut(name, "/")
@@ -156,7 +165,8 @@ func (e evaluation) slots(ctx context.Context, names []string, seen map[string][
 
 // look computes the notices of slots and stores them, with the place in the outbox up to which it was looked, where
 // that moved.
-func (e evaluation) look(ctx context.Context, rows []store.SlotForRules, were map[int64][]due.Condition, cursor int64,
+func (e evaluation) look(ctx context.Context, rows []messages.SlotForRules, were map[int64][]due.Condition,
+	cursor int64,
 	moved bool) error {
 	ids := make([]int64, len(rows))
 	for i, row := range rows {
@@ -174,8 +184,8 @@ func (e evaluation) look(ctx context.Context, rows []store.SlotForRules, were ma
 	for _, m := range kept {
 		matters[key{m.Rule, m.Slot}] = m.State.V
 	}
-	var changed []store.Matter
-	var made []store.Notice
+	var changed []messages.Matter
+	var made []messages.Notice
 	for _, row := range rows {
 		now, err := e.s.asSlot(ctx, row, e.at)
 		if err != nil {
@@ -203,7 +213,7 @@ func (e evaluation) look(ctx context.Context, rows []store.SlotForRules, were ma
 				}
 			}
 			if !same(before, matter) {
-				m := store.Matter{Rule: r.Name, Slot: row.ID}
+				m := messages.Matter{Rule: r.Name, Slot: row.ID}
 				m.State.V = matter
 				changed = append(changed, m)
 			}
@@ -221,9 +231,9 @@ func (e evaluation) look(ctx context.Context, rows []store.SlotForRules, were ma
 	return nil
 }
 
-func (e evaluation) notice(r store.NoticeRule, kind notice.Kind, stage notice.Stage, slot notice.Slot,
-	m notice.Matter) store.Notice {
-	n := store.Notice{ID: newID("n"), Rule: r.Name, Slot: slot.Device + "/" + slot.Name, Kind: kind,
+func (e evaluation) notice(r messages.NoticeRule, kind notice.Kind, stage notice.Stage, slot notice.Slot,
+	m notice.Matter) messages.Notice {
+	n := messages.Notice{ID: newID("n"), Rule: r.Name, Slot: slot.Device + "/" + slot.Name, Kind: kind,
 		Stage: stage.Name, MadeAt: store.At(e.at), Channels: r.Terms.V.Channels(kind),
 		DueAt: store.At(r.Terms.V.Due(e.at))}
 	n.Item.V = notice.ItemOf(n.ID, r.Name, kind, stage, slot, m.Reminders, e.at)

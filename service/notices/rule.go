@@ -19,11 +19,12 @@ import (
 	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/messages"
 )
 
 const mostRules = 200
 
-// Rules are all rules by name.
+// Rules returns all rules by name.
 func (s *Service) Rules(ctx context.Context) ([]contract.Rule, error) {
 	rows, err := s.store.Channels.Rules(ctx)
 	out := []contract.Rule{}
@@ -65,14 +66,14 @@ func (s *Service) SetRule(ctx context.Context, name string, terms notice.Rule,
 	if err != nil {
 		return contract.Rule{}, err
 	}
-	before := store.NoticeRule{Name: name}
-	if i := slices.IndexFunc(all, func(r store.NoticeRule) bool { return r.Name == name }); i >= 0 {
+	before := messages.NoticeRule{Name: name}
+	if i := slices.IndexFunc(all, func(r messages.NoticeRule) bool { return r.Name == name }); i >= 0 {
 		before = all[i]
 	} else if len(all) >= mostRules {
 		return contract.Rule{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("there are %d rules", mostRules),
 			"remove one first", next.ListNoticeRules.On(""))
 	}
-	row := store.NoticeRule{Name: name, AddedAt: s.moment()}
+	row := messages.NoticeRule{Name: name, AddedAt: s.moment()}
 	row.Terms.V = terms
 	if err := s.store.Channels.PutRule(ctx, row, known); err != nil {
 		return contract.Rule{}, problem.Outdated(err)
@@ -87,7 +88,7 @@ func asText(r notice.Rule) string {
 	return string(text)
 }
 
-// RemoveRule forgets a rule; what was made by it is sent all the same.
+// RemoveRule deletes a rule; what was made by it is sent all the same.
 func (s *Service) RemoveRule(ctx context.Context, name string) error {
 	return problem.Missing(s.store.Channels.RemoveRule(ctx, name), next.ListNoticeRules,
 		"no rule for notices is called %s", name)
@@ -95,7 +96,7 @@ func (s *Service) RemoveRule(ctx context.Context, name string) error {
 
 const longestKnown = 366 * 24 * time.Hour
 
-// Acknowledge says that somebody knows of a slot: until a day nobody is told of it, unless it gets worse.
+// Acknowledge says that somebody knows of a slot: until a day nobody is notified, unless it gets worse.
 func (s *Service) Acknowledge(ctx context.Context, device, slot string, a contract.AskAcknowledge,
 	by string) (contract.Acknowledgement, error) {
 	cannot := fmt.Sprintf("%s/%s is not acknowledged", device, slot)
@@ -121,7 +122,7 @@ func (s *Service) Acknowledge(ctx context.Context, device, slot string, a contra
 	if err != nil {
 		return contract.Acknowledgement{}, err
 	}
-	known := store.Acknowledgement{SlotID: row.ID, By: by, Reason: strings.TrimSpace(a.Reason), At: s.moment(),
+	known := messages.Acknowledgement{SlotID: row.ID, By: by, Reason: strings.TrimSpace(a.Reason), At: s.moment(),
 		Until: store.At(until), Worst: notice.None.Rank, Device: device, Slot: slot}
 	told, err := s.asSlot(ctx, row, now)
 	if err != nil {
@@ -130,7 +131,7 @@ func (s *Service) Acknowledge(ctx context.Context, device, slot string, a contra
 	for _, r := range rules {
 		known.Worst = min(known.Worst, r.Terms.V.StageOf(told, now).Rank)
 	}
-	if known.Worst == notice.None.Rank { // nobody is told of it now: what it is counts
+	if known.Worst == notice.None.Rank { // nobody is notified now: what it is counts
 		known.Worst = told.Condition.Rank()
 	}
 	audit.Say(ctx, "until %s: %s", a.Until, known.Reason)
@@ -147,12 +148,12 @@ func (s *Service) Withdraw(ctx context.Context, device, slot string) error {
 	return problem.Missing(err, next.ListSlots, "%s/%s is not acknowledged", device, slot)
 }
 
-func shown(a store.Acknowledgement) contract.Acknowledgement {
+func shown(a messages.Acknowledgement) contract.Acknowledgement {
 	return contract.Acknowledgement{Slot: a.Device + "/" + a.Slot, By: a.By, Reason: a.Reason, At: a.At.Time,
 		Until: a.Until.Time}
 }
 
-// Acknowledgements are those that have not ended.
+// Acknowledgements returns those that have not ended.
 func (s *Service) Acknowledgements(ctx context.Context) ([]contract.Acknowledgement, error) {
 	rows, err := s.store.Notices.Acknowledgements(ctx, s.moment())
 	out := []contract.Acknowledgement{}
@@ -162,8 +163,8 @@ func (s *Service) Acknowledgements(ctx context.Context) ([]contract.Acknowledgem
 	return out, err
 }
 
-// asSlot is a row as rules see it.
-func (s *Service) asSlot(ctx context.Context, row store.SlotForRules, at time.Time) (notice.Slot, error) {
+// asSlot returns a row as rules see it.
+func (s *Service) asSlot(ctx context.Context, row messages.SlotForRules, at time.Time) (notice.Slot, error) {
 	out := notice.Slot{Device: row.Device, Name: row.Name, Site: row.Site, Family: row.Family, Owner: row.Owner,
 		Tags: row.Tags.V, Expires: row.NotAfter.Time, ActBy: row.Overdue.Time, Subject: row.Subject}
 	out.Condition = due.State{Base: row.Base, Overdue: row.Overdue.Time, Due: row.Due.Time}.At(row.NotAfter.Time, at)
@@ -185,7 +186,7 @@ func (s *Service) asSlot(ctx context.Context, row store.SlotForRules, at time.Ti
 		}
 	case due.Unexpected:
 		out.Why, out.Remedy = "it serves another certificate than the one that was installed; somebody else "+
-			"changed it", "find out who changed it; replace it, or take over what stands there"
+			"changed it", "find out who changed it; replace it, or accept what is served"
 	case due.Fresh:
 		out.Why, out.Remedy = "the certificate expires on "+out.Expires.Format(time.DateOnly), "plan its replacement"
 	}

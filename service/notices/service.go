@@ -40,7 +40,7 @@ type Service struct {
 // usualEvery is how often time alone is looked at.
 const usualEvery = time.Minute
 
-// New returns the room; it works in the background until stopping ends, see Wait. name is what the service is
+// New returns the service; it works in the background until stopping ends, see Wait. name is what the service is
 // called in messages.
 func New(stopping context.Context, db *store.Store, box *strongbox.Box,
 	dial func(ctx context.Context, network, address string) (net.Conn, error), name string, log *slog.Logger,

@@ -6,9 +6,11 @@ import (
 
 	"freshseal/core/judgement/due"
 	"freshseal/store"
+	"freshseal/store/events"
+	"freshseal/store/messages"
 )
 
-// storage is what this room needs of the store, so that its tests may have another one.
+// storage is what this package needs of the store, so that its tests may replace it.
 type storage struct {
 	Channels     channelsStore
 	Notices      noticesStore
@@ -23,38 +25,38 @@ func storageOf(db *store.Store) storage {
 }
 
 type channelsStore interface {
-	Get(ctx context.Context, name string) (store.Channel, error)
-	List(ctx context.Context) ([]store.Channel, error)
-	Put(ctx context.Context, c store.Channel, secrets map[string][]byte, known store.Revision) error
-	PutRule(ctx context.Context, r store.NoticeRule, known store.Revision) error
+	Get(ctx context.Context, name string) (messages.Channel, error)
+	List(ctx context.Context) ([]messages.Channel, error)
+	Put(ctx context.Context, c messages.Channel, secrets map[string][]byte, known store.Revision) error
+	PutRule(ctx context.Context, r messages.NoticeRule, known store.Revision) error
 	Remove(ctx context.Context, name string, purpose string) error
 	RemoveRule(ctx context.Context, name string) error
-	Rules(ctx context.Context) ([]store.NoticeRule, error)
+	Rules(ctx context.Context) ([]messages.NoticeRule, error)
 }
 
 type noticesStore interface {
-	Acknowledge(ctx context.Context, a store.Acknowledgement) error
-	Acknowledgements(ctx context.Context, now store.Moment) ([]store.Acknowledgement, error)
-	Add(ctx context.Context, matters []store.Matter, notices []store.Notice, cursor int64) error
-	Count(ctx context.Context, f store.NoticeFilter) (int, error)
+	Acknowledge(ctx context.Context, a messages.Acknowledgement) error
+	Acknowledgements(ctx context.Context, now store.Moment) ([]messages.Acknowledgement, error)
+	Add(ctx context.Context, matters []messages.Matter, notices []messages.Notice, cursor int64) error
+	Count(ctx context.Context, f messages.NoticeFilter) (int, error)
 	Cursor(ctx context.Context) (int64, error)
-	EndMessage(ctx context.Context, m store.Message) error
+	EndMessage(ctx context.Context, m messages.Message) error
 	Forget(ctx context.Context, before store.Moment) error
-	Matters(ctx context.Context, slots []int64) ([]store.Matter, error)
-	Pack(ctx context.Context, messages []store.Message) error
-	Page(ctx context.Context, f store.NoticeFilter, p store.Page) ([]store.Told, string, error)
+	Matters(ctx context.Context, slots []int64) ([]messages.Matter, error)
+	Pack(ctx context.Context, messages []messages.Message) error
+	Page(ctx context.Context, f messages.NoticeFilter, p store.Page) ([]messages.Told, string, error)
 	Queue(ctx context.Context) (waiting int, failed int, err error)
-	SlotForRules(ctx context.Context, device string, name string) (store.SlotForRules, error)
-	SlotsForRules(ctx context.Context, now store.Moment, conditions []due.Condition, until store.Moment, id int64,
-		most int) ([]store.SlotForRules, error)
-	TakeMessages(ctx context.Context, now store.Moment, lease store.Moment, most int) ([]store.Message, error)
-	ThingMatters(ctx context.Context) ([]store.Matter, error)
-	ToPack(ctx context.Context, now store.Moment, most int) ([]store.ToPack, error)
+	SlotForRules(ctx context.Context, device string, name string) (messages.SlotForRules, error)
+	SlotsForRules(ctx context.Context, conditions []due.Condition, until store.Moment, id int64,
+		most int) ([]messages.SlotForRules, error)
+	TakeMessages(ctx context.Context, now store.Moment, lease store.Moment, most int) ([]messages.Message, error)
+	ThingMatters(ctx context.Context) ([]messages.Matter, error)
+	ToPack(ctx context.Context, now store.Moment, most int) ([]messages.ToPack, error)
 	Withdraw(ctx context.Context, slot int64) error
 }
 
 type outboxStore interface {
-	Events(ctx context.Context, about string, after int64) ([]store.Event, error)
+	Events(ctx context.Context, about string, after int64) ([]events.Event, error)
 	Listen() (woken <-chan struct{}, leave func())
 }
 

@@ -22,7 +22,7 @@ import (
 	"freshseal/notify"
 	"freshseal/service/paging"
 	"freshseal/service/problem"
-	"freshseal/standin"
+	"freshseal/standin/demo"
 	"freshseal/store"
 	"freshseal/strongbox"
 )
@@ -31,7 +31,7 @@ import (
 type quay struct {
 	*Service
 	t     *testing.T
-	sinks *standin.Sinks
+	sinks *demo.Sinks
 	lock  sync.Mutex
 	at    time.Time
 	db    *store.Store
@@ -52,7 +52,7 @@ func place(at string) (string, int) {
 	n, _ := strconv.Atoi(port)
 	return host, n
 }
-func (q *quay) got(sink string) []standin.Got { return q.sinks.Got(sink) }
+func (q *quay) got(sink string) []demo.Got { return q.sinks.Got(sink) }
 
 func newQuay(t *testing.T, slots int) *quay {
 	t.Helper()
@@ -61,7 +61,7 @@ func newQuay(t *testing.T, slots int) *quay {
 	must(t, err)
 	box, err := strongbox.Open(filepath.Join(dir, "strongbox.key"))
 	must(t, err)
-	sinks, err := standin.StartSinks("127.0.0.1", "", notify.Signature)
+	sinks, err := demo.StartSinks("127.0.0.1", "", notify.Signature)
 	must(t, err)
 	q := &quay{t: t, db: db, sinks: sinks, at: time.Now().UTC().Truncate(time.Second)}
 	sinks.Now = q.clock
@@ -387,7 +387,7 @@ func TestAChannelsSecretGoesNowhereElse(t *testing.T) {
 			t.Errorf("%s is accepted", about)
 		}
 	}
-	// Who stands in between is not told.
+	// Who is in between is not told.
 	q.must(func() error {
 		n := contract.NewChannel{ChannelSetup: c.ChannelSetup, Secret: q.sinks.Password}
 		n.Pin = strings.Repeat("b", 64)
@@ -400,7 +400,7 @@ func TestAChannelsSecretGoesNowhereElse(t *testing.T) {
 	}
 }
 
-// What expires besides slots is told of by rules of its own: once for each number of days, again as a reminder, and
+// What expires besides slots is reported by rules of its own: once for each number of days, again as a reminder, and
 // when it was renewed, whenever the service ends in between. A rule about slots tells of none of it.
 func TestWhatElseExpiresIsTold(t *testing.T) {
 	q := newQuay(t, 1)

@@ -5,6 +5,7 @@ import (
 
 	"freshseal/core/judgement/notice"
 	"freshseal/store"
+	"freshseal/store/messages"
 )
 
 // Expiring lists what expires within some days besides the certificates of slots.
@@ -33,23 +34,23 @@ func (e evaluation) things(ctx context.Context, cursor int64) error {
 		return err
 	}
 	type key struct{ rule, thing string }
-	matters := map[key]store.Matter{}
+	matters := map[key]messages.Matter{}
 	for _, m := range kept {
 		matters[key{m.Rule, m.Thing}] = m
 	}
-	var changed []store.Matter
-	var made []store.Notice
-	step := func(r store.NoticeRule, t notice.Thing, before, after notice.Matter, kind notice.Kind,
+	var changed []messages.Matter
+	var made []messages.Notice
+	step := func(r messages.NoticeRule, t notice.Thing, before, after notice.Matter, kind notice.Kind,
 		stage notice.Stage) {
 		if kind != "" {
-			n := store.Notice{ID: newID("n"), Rule: r.Name, Kind: kind, Stage: stage.Name, MadeAt: store.At(e.at),
+			n := messages.Notice{ID: newID("n"), Rule: r.Name, Kind: kind, Stage: stage.Name, MadeAt: store.At(e.at),
 				Channels: r.Terms.V.Channels(kind), DueAt: store.At(r.Terms.V.Due(e.at))}
 			n.Item.V = notice.ItemOfThing(n.ID, r.Name, kind, stage, t, after.Reminders, e.at)
 			made = append(made, n)
 		}
 		if !same(before, after) {
 			changed = append(changed,
-				store.Matter{Rule: r.Name, Thing: t.Key(), State: store.JSON[notice.Matter]{V: after},
+				messages.Matter{Rule: r.Name, Thing: t.Key(), State: store.JSON[notice.Matter]{V: after},
 					Of: store.JSON[notice.Thing]{V: t}})
 		}
 	}

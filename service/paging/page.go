@@ -18,10 +18,18 @@ type Page struct {
 	Limit  int    // 0: mostItems
 }
 
+// NewestFirst returns the page of a list whose own order is by number, the newest first.
+func (p Page) NewestFirst() Page {
+	if p.Sort == "" {
+		p.Desc = true
+	}
+	return p
+}
+
 // mostItems is the size of a page where no smaller one is asked for.
 const mostItems = 1000
 
-// Rows is the page as the store takes it, at most mostItems rows.
+// Rows returns the page as the store takes it, at most mostItems rows.
 func (p Page) Rows() store.Page {
 	most := mostItems
 	if p.Limit > 0 {

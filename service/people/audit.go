@@ -2,15 +2,19 @@ package people
 
 import (
 	"context"
+	"encoding/csv"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 	"time"
 
 	"freshseal/contract"
+	"freshseal/core/terminal/visible"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/events"
 )
 
 // Record adds an entry to the audit log.
@@ -18,8 +22,8 @@ func (s *Service) Record(ctx context.Context, who, what, about string) error {
 	return s.store.Outbox.Act(ctx, s.moment(), who, what, about)
 }
 
-func auditRows(f contract.AuditFilter) (store.AuditFilter, error) {
-	out := store.AuditFilter{Who: f.Who, Text: f.Text}
+func auditRows(f contract.AuditFilter) (events.AuditFilter, error) {
+	out := events.AuditFilter{Who: f.Who, Text: f.Text}
 	for _, bound := range []struct {
 		text string
 		to   *store.Moment
@@ -49,7 +53,7 @@ func (s *Service) Audit(ctx context.Context, f contract.AuditFilter,
 	if err != nil {
 		return nil, "", err
 	}
-	p.Desc = true
+	p.Desc = p.Desc || p.Sort == ""
 	rows, next, err := s.store.Audit.Page(ctx, filter, p)
 	out := make([]contract.AuditEntry, 0, len(rows))
 	for _, e := range rows {
@@ -59,7 +63,37 @@ func (s *Service) Audit(ctx context.Context, f contract.AuditFilter,
 	return out, next, err
 }
 
-// CountAudit says how many entries fit a filter.
+// mostOfSheet is the maximum number of entries of a sheet: it is built in memory.
+const mostOfSheet = 200_000
+
+// AuditSheet writes the entries that fit a filter as CSV, in the order of the page. It refuses to write more than
+// mostOfSheet.
+func (s *Service) AuditSheet(ctx context.Context, w io.Writer, f contract.AuditFilter, p store.Page) error {
+	if n, err := s.CountAudit(ctx, f); err != nil {
+		return err
+	} else if n > mostOfSheet {
+		return problem.Reject("the audit log was not exported", fmt.Sprintf("%d entries fit, and a file has at "+
+			"most %d", n, mostOfSheet), "export it in parts: filter by date with from and until")
+	}
+	rows := csv.NewWriter(w)
+	rows.Write([]string{"id", "at", "who", "what", "about", "hash"})
+	for {
+		some, next, err := s.Audit(ctx, f, p)
+		if err != nil {
+			return err
+		}
+		for _, e := range some {
+			rows.Write([]string{strconv.FormatInt(e.ID, 10), e.At.UTC().Format(time.RFC3339), visible.Cell(e.Who),
+				visible.Cell(e.What), visible.Cell(e.About), e.Hash})
+		}
+		if p.After, p.Skip = next, 0; next == "" {
+			rows.Flush()
+			return rows.Error()
+		}
+	}
+}
+
+// CountAudit returns how many entries fit a filter.
 func (s *Service) CountAudit(ctx context.Context, f contract.AuditFilter) (int, error) {
 	filter, err := auditRows(f)
 	if err != nil {

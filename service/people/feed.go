@@ -10,6 +10,7 @@ import (
 	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/accounts"
 )
 
 const (
@@ -36,7 +37,7 @@ func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (contract
 	}
 	secret := rand.Text()
 	// Its role reaches nothing: the secret opens the calendar alone.
-	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: feedKind, Role: feedKind, Label: site,
+	session := accounts.Session{SHA256: digest(secret), User: u.Name, Kind: feedKind, Role: feedKind, Label: site,
 		BeganAt: s.moment(), EndsAt: store.At(s.now().Add(feedLife))}
 	if err := s.store.Sessions.Add(ctx, session, u); err != nil {
 		return contract.Feed{}, err
@@ -47,11 +48,11 @@ func (s *Service) AddFeed(ctx context.Context, site string, by Bearer) (contract
 	return out, nil
 }
 
-func showFeed(row store.Session) contract.Feed {
+func showFeed(row accounts.Session) contract.Feed {
 	return contract.Feed{ID: row.SHA256[:tokenID], User: row.User, Site: row.Label, EndsAt: row.EndsAt.Time}
 }
 
-// Feeds are the calendars of the user who asks.
+// Feeds returns the calendars of the user who asks.
 func (s *Service) Feeds(ctx context.Context, by Bearer) ([]contract.Feed, error) {
 	rows, err := s.store.Sessions.Of(ctx, by.User, feedKind, s.moment())
 	out := make([]contract.Feed, 0, len(rows))
@@ -75,7 +76,7 @@ func (s *Service) RemoveFeed(ctx context.Context, id string, by Bearer) error {
 	return problem.New(problem.NotFound, "you have no calendar that is called "+id, "", "list your calendars")
 }
 
-// SiteOfFeed is the site whose calendar a secret opens; empty: the whole fleet.
+// SiteOfFeed returns the site whose calendar a secret opens; empty: the whole fleet.
 func (s *Service) SiteOfFeed(ctx context.Context, secret string) (site string, err error) {
 	session, err := s.store.Sessions.Get(ctx, digest(secret), s.moment())
 	if errors.Is(err, store.ErrNotFound) || err == nil && session.Kind != feedKind {

@@ -4,7 +4,6 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
-	"errors"
 	"fmt"
 	"runtime/debug"
 	"strings"
@@ -29,28 +28,7 @@ var (
 
 const passwordLength = 32
 
-// One password is tried at a time, since each try takes 64 MiB, and few wait for it.
-var (
-	argonLock sync.Mutex
-	argonWait = make(chan struct{}, mostWaiting)
-)
-
-const mostWaiting = 16
-
-// errBusy says that too many passwords are being tried.
-var errBusy = errors.New("too many passwords are being tried at this moment")
-
-// queued runs f where not too many others wait to try a password.
-func queued(f func()) error {
-	select {
-	case argonWait <- struct{}{}:
-		defer func() { <-argonWait }()
-		f()
-		return nil
-	default:
-		return errBusy
-	}
-}
+var argonLock sync.Mutex // one at a time, in tests too
 
 var nobody = sync.OnceValue(func() string { return hashPassword(rand.Text(), peopleCost) })
 

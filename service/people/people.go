@@ -19,16 +19,16 @@ import (
 	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/accounts"
 )
 
-// How long a sign-in holds.
+// Lifetimes of a sign-in.
 const (
 	consoleSession = 12 * time.Hour
 	clientToken    = 90 * 24 * time.Hour
 )
 
-// Bearer is who was let in, and the secret that proves it. The secret is
-// given once and kept nowhere.
+// Bearer is an admitted user with the secret that proves it. The secret is returned once and stored nowhere.
 type Bearer struct {
 	User   string
 	Role   contract.Role
@@ -51,11 +51,10 @@ func (s *Service) SignIn(ctx context.Context, name, password, from string, clien
 	return b, s.Record(ctx, u.Name, "sign in", "from "+from)
 }
 
-// try tries a password, and counts the try before it does. A name that nobody has
-// takes as long as one that somebody has.
-func (s *Service) try(ctx context.Context, cannot, name, password, from string) (store.User, error) {
+// try checks a password, and counts the attempt before it does. An unknown name takes as long as a known one.
+func (s *Service) try(ctx context.Context, cannot, name, password, from string) (accounts.User, error) {
 	if wait := s.tries.begin(s.now(), name, from); wait > 0 {
-		return store.User{}, problem.New(problem.TooMany, cannot, "there were too many wrong passwords",
+		return accounts.User{}, problem.New(problem.TooMany, cannot, "there were too many wrong passwords",
 			fmt.Sprintf("wait %s, then try again", wait.Round(time.Second)))
 	}
 	u, err := s.store.Users.Get(ctx, name)
@@ -66,7 +65,9 @@ func (s *Service) try(ctx context.Context, cannot, name, password, from string) 
 		return u, err
 	}
 	fits := false
-	if busy := queued(func() { fits = passwordFits(hash, password) }); busy != nil {
+	busy := s.queue.do(ctx, network(from), s.Knows(from), func() { fits = passwordFits(hash, password) })
+	if busy != nil {
+		s.tries.takeBack(name, from) // it was not tried
 		return u, problem.New(problem.TooMany, cannot, busy.Error(), "try again in a minute")
 	}
 	if !fits || err != nil {
@@ -81,8 +82,15 @@ func (s *Service) try(ctx context.Context, cannot, name, password, from string) 
 			"try again; the first password is in the file "+firstSignIn+" of the data folder")
 	}
 	s.tries.succeeded(name, from)
+	s.known.add(network(from), s.now())
 	return u, nil
 }
+
+// Knows reports whether somebody has signed in from the network of an address since the service started.
+func (s *Service) Knows(from string) bool { return s.known.has(network(from), s.now()) }
+
+// Saw remembers that a call came from an address whose session or token is valid.
+func (s *Service) Saw(from string) { s.known.add(network(from), s.now()) }
 
 // ClientToken creates a token without a password, for the demo.
 func (s *Service) ClientToken(ctx context.Context, name string) (Bearer, error) {
@@ -93,12 +101,11 @@ func (s *Service) ClientToken(ctx context.Context, name string) (Bearer, error) 
 	return s.openSession(ctx, u, true, "", contract.Admin, clientToken)
 }
 
-// openSession opens a session for a user as it was looked at: where the password or
-// role was changed since, there is none.
-func (s *Service) openSession(ctx context.Context, u store.User, client bool, label string, role contract.Role,
+// openSession opens a session for a user as read: if the password or role was changed since, there is none.
+func (s *Service) openSession(ctx context.Context, u accounts.User, client bool, label string, role contract.Role,
 	life time.Duration) (Bearer, error) {
 	secret := rand.Text()
-	session := store.Session{SHA256: digest(secret), User: u.Name, Kind: "console", Role: string(role), Label: label,
+	session := accounts.Session{SHA256: digest(secret), User: u.Name, Kind: "console", Role: string(role), Label: label,
 		BeganAt: s.moment(), EndsAt: store.At(s.now().Add(consoleSession))}
 	if client {
 		session.Kind, session.EndsAt = "client", store.At(s.now().Add(life))
@@ -126,7 +133,7 @@ func (s *Service) Admit(ctx context.Context, secret string) (Bearer, error) {
 	return Bearer{User: session.User, Role: role, EndsAt: session.EndsAt.Time}, err
 }
 
-// SignOut ends the session of a secret, or with everywhere all of its user.
+// SignOut ends the session of a secret, or with everywhere all sessions of its user.
 func (s *Service) SignOut(ctx context.Context, who Bearer, everywhere bool) error {
 	if everywhere {
 		return s.store.Sessions.EndOf(ctx, who.User)
@@ -153,7 +160,7 @@ func (s *Service) ChangePassword(ctx context.Context, who Bearer, old, new strin
 	return nil
 }
 
-// forgetFirst removes the file with the first password once it counts no more.
+// forgetFirst removes the file with the first password once it is no longer valid.
 func (s *Service) forgetFirst(name string) {
 	if name != firstName {
 		return
@@ -189,7 +196,7 @@ func (s *Service) AddUser(ctx context.Context, n contract.NewUser) (contract.Use
 		return contract.User{}, err
 	}
 	audit.Say(ctx, "%s as %s", n.Name, n.Role)
-	u := store.User{Name: n.Name, Password: hashPassword(n.Password, peopleCost), Role: string(n.Role),
+	u := accounts.User{Name: n.Name, Password: hashPassword(n.Password, peopleCost), Role: string(n.Role),
 		AddedAt: s.moment()}
 	err := s.store.Users.Add(ctx, u)
 	if errors.Is(err, store.ErrTaken) {
@@ -209,10 +216,21 @@ func (s *Service) Users(ctx context.Context) ([]contract.User, error) {
 	return out, err
 }
 
+// errNoAdmin means that a change would leave no admin.
+var errNoAdmin = errors.New("no admin is left")
+
+// anAdminStays is the rule for every change of users: an admin must remain to undo it.
+func anAdminStays(left []accounts.User) error {
+	if slices.ContainsFunc(left, func(u accounts.User) bool { return u.Role == string(contract.Admin) }) {
+		return nil
+	}
+	return errNoAdmin
+}
+
 // RemoveUser deletes a user and ends all their sessions.
 func (s *Service) RemoveUser(ctx context.Context, name string) error {
-	err := s.store.Users.Remove(ctx, name)
-	if errors.Is(err, store.ErrTaken) {
+	err := s.store.Users.Remove(ctx, name, anAdminStays)
+	if errors.Is(err, errNoAdmin) {
 		return problem.New(problem.Conflict, name+" cannot be removed", "there is no other admin",
 			"add another admin first")
 	}
@@ -242,8 +260,8 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 		u.Password = hashPassword(*c.Password, peopleCost)
 		audit.Say(ctx, "a new password")
 	}
-	err = s.store.Users.Change(ctx, u)
-	if errors.Is(err, store.ErrTaken) {
+	err = s.store.Users.Change(ctx, u, anAdminStays)
+	if errors.Is(err, errNoAdmin) {
 		return contract.User{}, problem.New(problem.Conflict, cannot, "there is no other admin",
 			"make another user admin first")
 	}
@@ -307,7 +325,7 @@ func (s *Service) FirstUser(ctx context.Context) error {
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return fmt.Errorf("writing the first password: %w", err)
 	}
-	return s.store.Users.Add(ctx, store.User{Name: firstName, Password: hashPassword(password, machineCost),
+	return s.store.Users.Add(ctx, accounts.User{Name: firstName, Password: hashPassword(password, machineCost),
 		Role: string(contract.Admin), AddedAt: s.moment()})
 }
 

@@ -2,6 +2,7 @@ package people
 
 import (
 	"context"
+	"encoding/csv"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -16,15 +17,17 @@ import (
 	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/accounts"
+	"freshseal/store/events"
 )
 
 // memory is the store of a few users and sessions, in memory.
 type memory struct {
-	users    map[string]store.User
-	views    []store.View
-	sessions []store.Session
+	users    map[string]accounts.User
+	views    []accounts.View
+	sessions []accounts.Session
 	acts     []string
-	entries  []store.AuditEntry
+	entries  []events.AuditEntry
 	wrong    error // of Verify
 }
 
@@ -34,7 +37,7 @@ type (
 	memoryAudit    struct{ *memory }
 )
 
-func (m memoryUsers) Add(_ context.Context, u store.User) error {
+func (m memoryUsers) Add(_ context.Context, u accounts.User) error {
 	if _, has := m.users[u.Name]; has {
 		return store.ErrTaken
 	}
@@ -42,7 +45,7 @@ func (m memoryUsers) Add(_ context.Context, u store.User) error {
 	return nil
 }
 
-func (m memoryUsers) Get(_ context.Context, name string) (store.User, error) {
+func (m memoryUsers) Get(_ context.Context, name string) (accounts.User, error) {
 	u, has := m.users[name]
 	if !has {
 		return u, store.ErrNotFound
@@ -50,39 +53,40 @@ func (m memoryUsers) Get(_ context.Context, name string) (store.User, error) {
 	return u, nil
 }
 
-func (m memoryUsers) List(context.Context) (out []store.User, err error) {
+func (m memoryUsers) List(context.Context) (out []accounts.User, err error) {
 	for _, u := range m.users {
 		out = append(out, u)
 	}
-	slices.SortFunc(out, func(a, b store.User) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b accounts.User) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
 }
 
 func (m memoryUsers) Count(context.Context) (int, error) { return len(m.users), nil }
 
-func (m memoryUsers) others(name string) (admins int) {
+// left are the users without one, and with u in place of an older one.
+func (m memoryUsers) left(without string, with ...accounts.User) (out []accounts.User) {
 	for _, u := range m.users {
-		if u.Name != name && u.Role == "admin" {
-			admins++
+		if u.Name != without {
+			out = append(out, u)
 		}
 	}
-	return admins
+	return append(out, with...)
 }
 
-func (m memoryUsers) Change(_ context.Context, u store.User) error {
-	if u.Role != "admin" && m.others(u.Name) == 0 {
-		return store.ErrTaken
+func (m memoryUsers) Change(_ context.Context, u accounts.User, allowed func([]accounts.User) error) error {
+	if err := allowed(m.left(u.Name, u)); err != nil {
+		return err
 	}
 	m.users[u.Name] = u
 	return nil
 }
 
-func (m memoryUsers) Remove(_ context.Context, name string) error {
+func (m memoryUsers) Remove(_ context.Context, name string, allowed func([]accounts.User) error) error {
 	if _, has := m.users[name]; !has {
 		return store.ErrNotFound
 	}
-	if m.others(name) == 0 {
-		return store.ErrTaken
+	if err := allowed(m.left(name)); err != nil {
+		return err
 	}
 	delete(m.users, name)
 	return nil
@@ -92,11 +96,13 @@ func (m memoryUsers) SetPassword(_ context.Context, name, password, keep string)
 	u := m.users[name]
 	u.Password = password
 	m.users[name] = u
-	m.sessions = slices.DeleteFunc(m.sessions, func(s store.Session) bool { return s.User == name && s.SHA256 != keep })
+	m.sessions = slices.DeleteFunc(m.sessions, func(s accounts.Session) bool {
+		return s.User == name && s.SHA256 != keep
+	})
 	return nil
 }
 
-func (m memoryUsers) Views(_ context.Context, user string) (out []store.View, err error) {
+func (m memoryUsers) Views(_ context.Context, user string) (out []accounts.View, err error) {
 	for _, v := range m.views {
 		if v.User == user {
 			out = append(out, v)
@@ -105,7 +111,7 @@ func (m memoryUsers) Views(_ context.Context, user string) (out []store.View, er
 	return out, nil
 }
 
-func (m memoryUsers) PutView(_ context.Context, v store.View, most int) error {
+func (m memoryUsers) PutView(_ context.Context, v accounts.View, most int) error {
 	if len(m.views) >= most {
 		return store.ErrTaken
 	}
@@ -115,7 +121,7 @@ func (m memoryUsers) PutView(_ context.Context, v store.View, most int) error {
 
 func (m memoryUsers) RemoveView(_ context.Context, user, page, name string) error {
 	n := len(m.views)
-	m.views = slices.DeleteFunc(m.views, func(v store.View) bool {
+	m.views = slices.DeleteFunc(m.views, func(v accounts.View) bool {
 		return v.User == user && v.Page == page && v.Name == name
 	})
 	if len(m.views) == n {
@@ -124,7 +130,7 @@ func (m memoryUsers) RemoveView(_ context.Context, user, page, name string) erro
 	return nil
 }
 
-func (m memorySessions) Add(_ context.Context, s store.Session, seen store.User) error {
+func (m memorySessions) Add(_ context.Context, s accounts.Session, seen accounts.User) error {
 	if m.users[seen.Name] != seen {
 		return store.ErrStale
 	}
@@ -132,17 +138,17 @@ func (m memorySessions) Add(_ context.Context, s store.Session, seen store.User)
 	return nil
 }
 
-func (m memorySessions) Get(_ context.Context, sha256 string, now store.Moment) (store.Session, error) {
+func (m memorySessions) Get(_ context.Context, sha256 string, now store.Moment) (accounts.Session, error) {
 	for _, s := range m.sessions {
 		if s.SHA256 == sha256 && s.EndsAt.After(now.Time) {
 			s.Now = m.users[s.User].Role
 			return s, nil
 		}
 	}
-	return store.Session{}, store.ErrNotFound
+	return accounts.Session{}, store.ErrNotFound
 }
 
-func (m memorySessions) Of(_ context.Context, user, kind string, _ store.Moment) (out []store.Session, err error) {
+func (m memorySessions) Of(_ context.Context, user, kind string, _ store.Moment) (out []accounts.Session, err error) {
 	for _, s := range m.sessions {
 		if s.User == user && s.Kind == kind {
 			out = append(out, s)
@@ -151,7 +157,7 @@ func (m memorySessions) Of(_ context.Context, user, kind string, _ store.Moment)
 	return out, nil
 }
 
-func (m memorySessions) Tokens(context.Context, store.Moment) (out []store.Session, err error) {
+func (m memorySessions) Tokens(context.Context, store.Moment) (out []accounts.Session, err error) {
 	for _, s := range m.sessions {
 		if s.Kind == "client" {
 			out = append(out, s)
@@ -162,7 +168,7 @@ func (m memorySessions) Tokens(context.Context, store.Moment) (out []store.Sessi
 
 func (m memorySessions) End(_ context.Context, beginning string) error {
 	n := len(m.sessions)
-	m.sessions = slices.DeleteFunc(m.sessions, func(s store.Session) bool {
+	m.sessions = slices.DeleteFunc(m.sessions, func(s accounts.Session) bool {
 		return strings.HasPrefix(s.SHA256, beginning)
 	})
 	if len(m.sessions) == n {
@@ -172,7 +178,7 @@ func (m memorySessions) End(_ context.Context, beginning string) error {
 }
 
 func (m memorySessions) EndOf(_ context.Context, user string) error {
-	m.sessions = slices.DeleteFunc(m.sessions, func(s store.Session) bool { return s.User == user })
+	m.sessions = slices.DeleteFunc(m.sessions, func(s accounts.Session) bool { return s.User == user })
 	return nil
 }
 
@@ -181,27 +187,27 @@ func (m *memory) Act(_ context.Context, _ store.Moment, who, what, about string)
 	return nil
 }
 
-func (m memoryAudit) Count(_ context.Context, f store.AuditFilter) (int, error) {
+func (m memoryAudit) Count(_ context.Context, f events.AuditFilter) (int, error) {
 	rows, _, err := m.Page(context.Background(), f, store.Page{})
 	return len(rows), err
 }
 
-func (m memoryAudit) Head(context.Context) (store.AuditEntry, error) {
+func (m memoryAudit) Head(context.Context) (events.AuditEntry, error) {
 	if len(m.entries) == 0 {
-		return store.AuditEntry{}, store.ErrNotFound
+		return events.AuditEntry{}, store.ErrNotFound
 	}
 	return m.entries[len(m.entries)-1], nil
 }
 
-func (m memoryAudit) Entry(_ context.Context, id int64) (store.AuditEntry, error) {
+func (m memoryAudit) Entry(_ context.Context, id int64) (events.AuditEntry, error) {
 	if id < 1 || int(id) > len(m.entries) {
-		return store.AuditEntry{}, store.ErrNotFound
+		return events.AuditEntry{}, store.ErrNotFound
 	}
 	return m.entries[id-1], nil
 }
 
-func (m memoryAudit) Page(_ context.Context, f store.AuditFilter,
-	p store.Page) (out []store.AuditEntry, _ string, _ error) {
+func (m memoryAudit) Page(_ context.Context, f events.AuditFilter,
+	p store.Page) (out []events.AuditEntry, _ string, _ error) {
 	for _, e := range m.entries {
 		if (f.From.IsZero() || !e.At.Before(f.From.Time)) && (f.Until.IsZero() || e.At.Before(f.Until.Time)) {
 			out = append(out, e)
@@ -224,13 +230,14 @@ type office struct {
 
 func newOffice(t *testing.T) *office {
 	t.Helper()
-	m := &memory{users: map[string]store.User{}}
+	m := &memory{users: map[string]accounts.User{}}
 	o := &office{memory: m, at: time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)}
 	o.Service = &Service{store: storage{Audit: memoryAudit{m}, Outbox: m, Sessions: memorySessions{m},
 		Users: memoryUsers{m}},
 		dir: t.TempDir(), log: slog.New(slog.DiscardHandler), clock: func() time.Time { return o.at }}
 	for name, role := range map[string]contract.Role{"tern": contract.Admin, "gull": contract.Operator} {
-		m.users[name] = store.User{Name: name, Role: string(role), Password: hashPassword("correct "+name, machineCost)}
+		m.users[name] = accounts.User{Name: name, Role: string(role),
+			Password: hashPassword("correct "+name, machineCost)}
 	}
 	return o
 }
@@ -395,7 +402,7 @@ func TestUsersAreCheckedAndWhatChangesIsNoted(t *testing.T) {
 // A new password ends all sessions of its user but the one it was changed in, and the file with the first one goes.
 func TestANewPasswordEndsTheOtherSessions(t *testing.T) {
 	o := newOffice(t)
-	o.users = map[string]store.User{}
+	o.users = map[string]accounts.User{}
 	o.memory.users = o.users
 	o.Service.store.Users = memoryUsers{o.memory}
 	if err := o.FirstUser(t.Context()); err != nil {
@@ -526,7 +533,7 @@ func TestTheAuditLogIsVerifiedAgainstANotedHead(t *testing.T) {
 		t.Errorf("of an empty one: %+v, %v", head, err)
 	}
 	for i := range 3 {
-		o.entries = append(o.entries, store.AuditEntry{ID: int64(i + 1), Hash: fmt.Sprint("h", i+1),
+		o.entries = append(o.entries, events.AuditEntry{ID: int64(i + 1), Hash: fmt.Sprint("h", i+1),
 			At: store.At(o.at.AddDate(0, 0, i)), Who: "gull"})
 	}
 	if head, err := o.AuditHead(t.Context()); err != nil || head.ID != 3 || head.Hash != "h3" {
@@ -564,6 +571,35 @@ func TestTheAuditLogIsVerifiedAgainstANotedHead(t *testing.T) {
 	refused(t, err, problem.Invalid, "no time")
 	_, err = o.CountAudit(t.Context(), contract.AuditFilter{Until: "soon"})
 	refused(t, err, problem.Invalid, "no time")
+}
+
+// The audit log leaves as a sheet, newest first, in which no cell is a formula; more than a file can hold is refused
+// before anything is written.
+func TestTheAuditLogLeavesAsASheet(t *testing.T) {
+	o := newOffice(t)
+	o.entries = []events.AuditEntry{{ID: 1, At: store.At(o.at), Who: "gull", What: "=1+1", About: "a,\"b\"\x1b[2J"},
+		{ID: 2, At: store.At(o.at.AddDate(0, 0, 1)), Who: "tern", What: "sign in"}}
+	var sheet strings.Builder
+	if err := o.AuditSheet(t.Context(), &sheet, contract.AuditFilter{}, store.Page{}); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := csv.NewReader(strings.NewReader(sheet.String())).ReadAll()
+	if err != nil || len(rows) != 3 || rows[1][2] != "tern" || rows[2][1] != "2026-06-01T12:00:00Z" ||
+		rows[2][3] == "=1+1" || strings.Contains(sheet.String(), "\x1b") {
+		t.Errorf("%v: %q", err, rows)
+	}
+	for i := range mostOfSheet {
+		o.entries = append(o.entries, events.AuditEntry{ID: int64(i + 3), At: store.At(o.at)})
+	}
+	sheet.Reset()
+	err = o.AuditSheet(t.Context(), &sheet, contract.AuditFilter{}, store.Page{})
+	if refused(t, err, problem.Invalid, "too many"); sheet.Len() > 0 {
+		t.Errorf("%d bytes of a sheet that is refused", sheet.Len())
+	}
+	if err := o.AuditSheet(t.Context(), &sheet, contract.AuditFilter{From: "2026-06-02"}, store.Page{}); err != nil ||
+		strings.Count(sheet.String(), "\n") != 2 {
+		t.Errorf("a part of it: %v, %q", err, sheet.String())
+	}
 }
 
 func init() { peopleCost = machineCost } // what a password costs is not what these tests are about

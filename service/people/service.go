@@ -22,9 +22,11 @@ type Service struct {
 	log   *slog.Logger
 	clock func() time.Time
 	tries tries
+	queue queue
+	known known
 }
 
-// New returns the room; see FirstUser for what an empty database needs.
+// New returns the service; see FirstUser for what an empty database needs.
 func New(db *store.Store, dir string, log *slog.Logger, clock func() time.Time) *Service {
 	return &Service{store: storageOf(db), dir: dir, log: log, clock: clock}
 }

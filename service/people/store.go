@@ -4,9 +4,11 @@ import (
 	"context"
 
 	"freshseal/store"
+	"freshseal/store/accounts"
+	"freshseal/store/events"
 )
 
-// storage is what this room needs of the store, so that its tests may have another one.
+// storage is what this package needs of the store, so that its tests may replace it.
 type storage struct {
 	Audit    auditStore
 	Outbox   outboxStore
@@ -19,10 +21,10 @@ func storageOf(db *store.Store) storage {
 }
 
 type auditStore interface {
-	Count(ctx context.Context, f store.AuditFilter) (int, error)
-	Entry(ctx context.Context, id int64) (store.AuditEntry, error)
-	Head(ctx context.Context) (store.AuditEntry, error)
-	Page(ctx context.Context, f store.AuditFilter, p store.Page) ([]store.AuditEntry, string, error)
+	Count(ctx context.Context, f events.AuditFilter) (int, error)
+	Entry(ctx context.Context, id int64) (events.AuditEntry, error)
+	Head(ctx context.Context) (events.AuditEntry, error)
+	Page(ctx context.Context, f events.AuditFilter, p store.Page) ([]events.AuditEntry, string, error)
 	Verify(ctx context.Context) (entries int, err error)
 }
 
@@ -31,23 +33,23 @@ type outboxStore interface {
 }
 
 type sessionsStore interface {
-	Add(ctx context.Context, session store.Session, seen store.User) error
+	Add(ctx context.Context, session accounts.Session, seen accounts.User) error
 	End(ctx context.Context, beginning string) error
 	EndOf(ctx context.Context, user string) error
-	Get(ctx context.Context, sha256 string, now store.Moment) (store.Session, error)
-	Of(ctx context.Context, user string, kind string, now store.Moment) ([]store.Session, error)
-	Tokens(ctx context.Context, now store.Moment) ([]store.Session, error)
+	Get(ctx context.Context, sha256 string, now store.Moment) (accounts.Session, error)
+	Of(ctx context.Context, user string, kind string, now store.Moment) ([]accounts.Session, error)
+	Tokens(ctx context.Context, now store.Moment) ([]accounts.Session, error)
 }
 
 type usersStore interface {
-	Add(ctx context.Context, u store.User) error
-	Change(ctx context.Context, u store.User) error
+	Add(ctx context.Context, u accounts.User) error
+	Change(ctx context.Context, u accounts.User, allowed func(left []accounts.User) error) error
 	Count(ctx context.Context) (int, error)
-	Get(ctx context.Context, name string) (store.User, error)
-	List(ctx context.Context) ([]store.User, error)
-	PutView(ctx context.Context, v store.View, most int) error
-	Remove(ctx context.Context, name string) error
+	Get(ctx context.Context, name string) (accounts.User, error)
+	List(ctx context.Context) ([]accounts.User, error)
+	PutView(ctx context.Context, v accounts.View, most int) error
+	Remove(ctx context.Context, name string, allowed func(left []accounts.User) error) error
 	RemoveView(ctx context.Context, user string, page string, name string) error
 	SetPassword(ctx context.Context, name string, password string, keep string) error
-	Views(ctx context.Context, user string) ([]store.View, error)
+	Views(ctx context.Context, user string) ([]accounts.View, error)
 }

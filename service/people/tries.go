@@ -6,9 +6,8 @@ import (
 	"time"
 )
 
-// tries slows down those who guess passwords. Wrong ones are counted for a name from
-// an address, and for the address whatever the name: so nobody can keep others from
-// signing in by guessing under their name.
+// tries slows down guessing of passwords. Wrong ones are counted for a name from an address, and for the address
+// whatever the name, so that nobody can keep others from signing in by guessing under their name.
 type tries struct {
 	lock   sync.Mutex
 	of     map[attempt]trial
@@ -38,7 +37,7 @@ func (t trial) free(a attempt) int {
 	return freeTries
 }
 
-// left is how long a further try must wait.
+// left returns how long a further try must wait.
 func (t trial) left(a attempt, now time.Time) time.Duration {
 	if t.wrong < t.free(a) {
 		return 0
@@ -46,7 +45,7 @@ func (t trial) left(a attempt, now time.Time) time.Duration {
 	return t.last.Add(min(firstWait<<min(t.wrong-t.free(a), 20), longest)).Sub(now)
 }
 
-// network is what counts as one address: an IPv6 host has a /64 of them.
+// network returns what counts as one address: an IPv6 host has a /64 of them.
 func network(from string) string {
 	a, err := netip.ParseAddr(from)
 	if err != nil || a.Is4() || a.Is4In6() {
@@ -85,7 +84,7 @@ func (t *tries) begin(now time.Time, name, from string) (wait time.Duration) {
 	return 0
 }
 
-// prune forgets those that need not wait any more. It goes through all, and is not
+// prune deletes those that need not wait any more. It goes through all, and is not
 // done for each try of a flood.
 func (t *tries) prune(now time.Time) {
 	t.pruned = now
@@ -105,5 +104,17 @@ func (t *tries) succeeded(name, from string) {
 	if trial, ok := t.of[all]; ok {
 		trial.wrong--
 		t.of[all] = trial
+	}
+}
+
+// takeBack takes back what begin counted: the password was not looked at.
+func (t *tries) takeBack(name, from string) {
+	t.lock.Lock()
+	defer t.lock.Unlock()
+	for _, key := range []attempt{{name, network(from)}, {"", network(from)}} {
+		if trial, ok := t.of[key]; ok && trial.wrong > 0 {
+			trial.wrong--
+			t.of[key] = trial
+		}
 	}
 }

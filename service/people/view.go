@@ -10,6 +10,7 @@ import (
 	"freshseal/contract"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/accounts"
 )
 
 const (
@@ -17,7 +18,7 @@ const (
 	mostQuery = 2000 // bytes
 )
 
-// Views are those of a user, by page and name.
+// Views returns those of a user, by page and name.
 func (s *Service) Views(ctx context.Context, who Bearer) ([]contract.View, error) {
 	rows, err := s.store.Users.Views(ctx, who.User)
 	out := make([]contract.View, 0, len(rows))
@@ -27,7 +28,7 @@ func (s *Service) Views(ctx context.Context, who Bearer) ([]contract.View, error
 	return out, err
 }
 
-// PutView keeps a view, in the place of one of the same name.
+// PutView stores a view, in the place of one of the same name.
 func (s *Service) PutView(ctx context.Context, who Bearer, v contract.View) (contract.View, error) {
 	cannot := "the view is not kept"
 	v.Name = strings.TrimSpace(v.Name)
@@ -39,7 +40,8 @@ func (s *Service) PutView(ctx context.Context, who Bearer, v contract.View) (con
 	case v.Page == "" || len(v.Page) > 20 || len(v.Query) > mostQuery:
 		return v, problem.Reject(cannot, "its page or its filter is too long", "shorten the filter")
 	}
-	err := s.store.Users.PutView(ctx, store.View{User: who.User, Page: v.Page, Name: v.Name, Query: v.Query}, mostViews)
+	err := s.store.Users.PutView(ctx, accounts.View{User: who.User, Page: v.Page, Name: v.Name, Query: v.Query},
+		mostViews)
 	if errors.Is(err, store.ErrTaken) {
 		return v, problem.Reject(cannot, fmt.Sprintf("you have %d views already", mostViews),
 			"remove one that you do not need")

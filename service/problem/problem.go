@@ -8,6 +8,7 @@ import (
 
 	"freshseal/core/next"
 	"freshseal/store"
+	"freshseal/store/sqlite"
 )
 
 // Kind classifies errors by who can correct them.
@@ -25,6 +26,7 @@ const (
 	Refused  Kind = "refused"   // not with this role
 	TooMany  Kind = "too-many"  // not so often
 	Outside  Kind = "outside"   // a device or another system did not do its part
+	Unready  Kind = "unready"   // the service itself cannot do its work now
 )
 
 // Error is an error for people: what, why, and what to do next.
@@ -73,8 +75,11 @@ func Outdated(err error) error {
 		return err
 	}
 	return New(Stale, "nothing was changed", "somebody else changed it since you looked",
-		"look again, then decide anew")
+		"look again, then decide")
 }
 
-// NoRoom says that an error comes from a disk that is full, read-only or failing.
-func NoRoom(err error) bool { return store.NoRoom(err) }
+// NoRoom reports whether an error comes from a disk that is full, read-only or failing.
+func NoRoom(err error) bool { return sqlite.NoRoom(err) }
+
+// Busy reports whether an error comes from another program that holds the database for longer than the service waits.
+func Busy(err error) bool { return sqlite.Busy(err) }

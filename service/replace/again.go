@@ -12,15 +12,14 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/device"
+	"freshseal/service/engine"
 	"freshseal/service/problem"
 	"freshseal/service/signing"
 	"freshseal/store"
 )
 
-// AskAgain takes back a request that is out and has the device make another one,
-// with a new key. What is still signed for the old one is told of as such when
-// it comes, and is never installed.
+// AskAgain takes back a pending request and makes the device create another one, with a new key. A certificate that is
+// still signed for the old request is reported as such when it arrives, and never installed.
 func (s *Service) AskAgain(ctx context.Context, id string, a contract.Again, by string) (contract.Replacement, error) {
 	cannot := "another request cannot be asked for"
 	j, err := s.named(ctx, id)
@@ -40,15 +39,15 @@ func (s *Service) AskAgain(ctx context.Context, id string, a contract.Again, by 
 		return contract.Replacement{}, err
 	}
 	plan := overPlan(a, j.Plan.V)
-	rules, err := s.monitor.RulesFor(ctx, j.slot)
+	rules, err := s.monitor.RulesFor(ctx, j.First)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	if err := j.fits(plan, signer, rules, cannot); err != nil {
+	if err := fitsPlan(j, plan, signer, rules, cannot); err != nil {
 		return contract.Replacement{}, err
 	}
 	_, action, err := s.store.Requests.AskAgain(ctx, n, a.Signer, plan,
-		store.Obsolete{Reason: a.Reason, By: by, At: s.moment()}, keyPurpose(n))
+		store.Obsolete{Reason: a.Reason, By: by, At: s.moment()}, engine.KeyPurpose(n))
 	var impossible replacement.Impossible
 	switch {
 	case errors.As(err, &impossible):
@@ -57,13 +56,13 @@ func (s *Service) AskAgain(ctx context.Context, id string, a contract.Again, by 
 	case err != nil:
 		return contract.Replacement{}, err
 	}
-	s.made.Delete(n)
+	s.Made.Delete(n)
 	s.log.Info("asked again", "replacement", id, "reason", a.Reason, "by", by)
 	s.Drive(n, action)
 	return s.Replacement(ctx, id)
 }
 
-// overPlan is the plan with what was wrong in it set right.
+// overPlan returns the plan with the corrections applied.
 func overPlan(a contract.Again, plan request.Plan) request.Plan {
 	sources := map[string]string{}
 	for what, source := range plan.Sources {
@@ -96,19 +95,6 @@ func overPlan(a contract.Again, plan request.Plan) request.Plan {
 	}
 	plan.Sources = sources
 	return plan
-}
-
-// clearFormer clears away from the device what an obsolete request left there,
-// before another one is made.
-func (s *Service) clearFormer(ctx context.Context, j job, runner *device.Runner) error {
-	former, err := s.store.Requests.ObsoleteOf(ctx, j.ID)
-	if err != nil || len(former) == 0 {
-		return err
-	}
-	if err := runner.Afresh(ctx, j.scope); err != nil {
-		return fmt.Errorf("clearing away the request from before: %w", err)
-	}
-	return nil
 }
 
 // former returns the obsolete requests of a replacement.

@@ -48,12 +48,12 @@ func addTo(a *contract.Account, outcome, state string, n int) {
 	}
 }
 
-// mostOfBatch is how many slots go into one batch.
+// mostOfBatch is the maximum number of slots in one batch.
 const mostOfBatch = 20_000
 
-// chosen are the slots of an order.
-func (s *Service) chosen(ctx context.Context, o contract.BatchOrder) ([]store.SlotName, error) {
-	cannot := "the batch is not begun"
+// chosen returns the slots of an order.
+func (s *Batches) chosen(ctx context.Context, o contract.BatchOrder) ([]store.SlotName, error) {
+	cannot := "the batch was not started"
 	if (len(o.Slots) == 0) == (o.Filter == nil) {
 		return nil, problem.Reject(cannot, "it is not said which slots", "give their names, or a filter")
 	}
@@ -63,9 +63,7 @@ func (s *Service) chosen(ctx context.Context, o contract.BatchOrder) ([]store.Sl
 		if err != nil {
 			return nil, err
 		}
-		if out, err = s.store.Slots.Names(ctx, s.moment(), fleet.SlotsThat(*o.Filter)); err != nil {
-			return nil, err
-		}
+		out = s.store.Slots.Names(s.moment(), fleet.SlotsThat(*o.Filter))
 	}
 	seen := map[string]bool{}
 	for _, each := range o.Slots {
@@ -97,8 +95,8 @@ func (s *Service) chosen(ctx context.Context, o contract.BatchOrder) ([]store.Sl
 	return out, nil
 }
 
-// RehearseBatch shows what a batch would do.
-func (s *Service) RehearseBatch(ctx context.Context, o contract.BatchOrder) (contract.BatchRehearsal, error) {
+// Rehearse shows what a batch would do.
+func (s *Batches) Rehearse(ctx context.Context, o contract.BatchOrder) (contract.BatchRehearsal, error) {
 	slots, err := s.chosen(ctx, o)
 	if err != nil {
 		return contract.BatchRehearsal{}, err
@@ -116,7 +114,8 @@ func (s *Service) RehearseBatch(ctx context.Context, o contract.BatchOrder) (con
 			out.Watched++
 		} else if out.Sample == "" {
 			out.Sample = slot.Device + "/" + slot.Slot
-			rehearsed, err := s.Rehearse(ctx, contract.RehearsalOrder{Order: orderFor(o, slot.Device, slot.Slot)})
+			rehearsed, err := s.Service.Rehearse(ctx,
+				contract.RehearsalOrder{Order: orderFor(o, slot.Device, slot.Slot)})
 			var known *problem.Error
 			if errors.As(err, &known) {
 				out.Why = known.Why
@@ -135,8 +134,8 @@ func orderFor(o contract.BatchOrder, device, slot string) contract.Order {
 	return contract.Order{Device: device, Slot: slot, Signer: o.Signer, Key: o.Key, Unseen: o.Unseen, OneWay: o.OneWay}
 }
 
-// BeginBatch begins a replacement of each of many slots. It returns at once.
-func (s *Service) BeginBatch(ctx context.Context, o contract.BatchOrder, by string) (contract.Batch, error) {
+// Begin starts a replacement of each of many slots. It returns at once.
+func (s *Batches) Begin(ctx context.Context, o contract.BatchOrder, by string) (contract.Batch, error) {
 	slots, err := s.chosen(ctx, o)
 	if err != nil {
 		return contract.Batch{}, err
@@ -146,7 +145,7 @@ func (s *Service) BeginBatch(ctx context.Context, o contract.BatchOrder, by stri
 			return contract.Batch{}, err
 		}
 	}
-	row := store.Batch{AskedBy: by, BegunAt: s.moment()}
+	row := store.Batch{AskedBy: by, StartedAt: s.moment()}
 	row.Terms.V = store.BatchTerms{Signer: o.Signer, Key: string(o.Key), Unseen: o.Unseen, OneWay: o.OneWay}
 	var items []store.BatchItem
 	for _, slot := range slots {
@@ -157,26 +156,26 @@ func (s *Service) BeginBatch(ctx context.Context, o contract.BatchOrder, by stri
 		return contract.Batch{}, err
 	}
 	audit.Say(ctx, "%s: %d slots, signer %s", batchName(id), len(items), cmp.Or(o.Signer, "the policy's"))
-	s.log.Info("batch begun", "batch", batchName(id), "slots", len(items), "by", by)
-	s.running.Go(func() { s.runBatch(id) })
-	return s.Batch(ctx, batchName(id))
+	s.log.Info("batch started", "batch", batchName(id), "slots", len(items), "by", by)
+	s.running.Go(func() { s.run(id) })
+	return s.Get(ctx, batchName(id))
 }
 
-// takeUpBatches goes on with the batches of which something is left to begin.
-func (s *Service) takeUpBatches(ctx context.Context) error {
+// takeUp continues the batches that are not fully started.
+func (s *Batches) takeUp(ctx context.Context) error {
 	open, err := s.store.Batches.Open(ctx)
 	for _, b := range open {
-		s.running.Go(func() { s.runBatch(b.ID) })
+		s.running.Go(func() { s.run(b.ID) })
 	}
 	return err
 }
 
-// batchPause is how long those of a batch wait whose device has another replacement.
+// batchPause is how long an item waits whose device has another replacement.
 const batchPause = 2 * time.Second
 
-// runBatch starts what can be started, until nothing is left. Whatever ends it, the
-// next start goes on: an item and its replacement are recorded in one transaction.
-func (s *Service) runBatch(id int64) {
+// run starts items until none is left. If it is interrupted, the next start continues: an item and its replacement are
+// recorded in one transaction.
+func (s *Batches) run(id int64) {
 	defer func() {
 		if r := recover(); r != nil {
 			s.log.Error("a batch panicked", "batch", batchName(id), "panic", r)
@@ -196,8 +195,8 @@ func (s *Service) runBatch(id int64) {
 	}
 }
 
-// beginSome goes once through what is left to begin, and says how many still are.
-func (s *Service) beginSome(ctx context.Context, id int64) (left int, err error) {
+// beginSome goes once through the items that are not started, and returns how many remain.
+func (s *Batches) beginSome(ctx context.Context, id int64) (left int, err error) {
 	b, err := s.store.Batches.Get(ctx, id)
 	if err != nil || !b.EndedAt.IsZero() {
 		return 0, err
@@ -226,8 +225,8 @@ func (s *Service) beginSome(ctx context.Context, id int64) (left int, err error)
 	return 0, s.store.Batches.End(ctx, id, s.moment())
 }
 
-// beginItem begins one, or says that it waits for another replacement of its device.
-func (s *Service) beginItem(ctx context.Context, b store.Batch, item store.BatchItem) (waits bool, err error) {
+// beginItem starts one item, or reports that it waits for another replacement of its device.
+func (s *Batches) beginItem(ctx context.Context, b store.Batch, item store.BatchItem) (waits bool, err error) {
 	if err := ctx.Err(); err != nil {
 		return false, err
 	}
@@ -251,8 +250,8 @@ func (s *Service) beginItem(ctx context.Context, b store.Batch, item store.Batch
 	return false, err
 }
 
-// StopBatch begins nothing further of a batch. What was begun goes on.
-func (s *Service) StopBatch(ctx context.Context, id, by string) (contract.Batch, error) {
+// Stop starts no more items of a batch. Those under way continue.
+func (s *Batches) Stop(ctx context.Context, id, by string) (contract.Batch, error) {
 	n, err := batchNumber(id)
 	if err != nil {
 		return contract.Batch{}, err
@@ -262,25 +261,25 @@ func (s *Service) StopBatch(ctx context.Context, id, by string) (contract.Batch,
 	}
 	err = s.store.Batches.Stop(ctx, n, by, s.moment())
 	if errors.Is(err, store.ErrNotFound) {
-		return contract.Batch{}, problem.New(problem.Conflict, id+" cannot be stopped", "all of it was begun already",
+		return contract.Batch{}, problem.New(problem.Conflict, id+" cannot be stopped", "all of it was started already",
 			"cancel its replacements one by one")
 	}
 	if err != nil {
 		return contract.Batch{}, err
 	}
-	return s.Batch(ctx, id)
+	return s.Get(ctx, id)
 }
 
-// Batches returns a page of the batches, newest first.
-func (s *Service) Batches(ctx context.Context, p paging.Page) ([]contract.Batch, string, error) {
-	p.Desc = true
+// List returns a page of the batches, newest first.
+func (s *Batches) List(ctx context.Context, p paging.Page) ([]contract.Batch, string, error) {
+	p = p.NewestFirst()
 	rows, next, err := s.store.Batches.Page(ctx, p.Rows())
 	if err != nil {
 		return nil, "", p.Wrong(err)
 	}
 	out := []contract.Batch{}
 	for _, row := range rows {
-		b, err := s.showBatch(ctx, row)
+		b, err := s.show(ctx, row)
 		if err != nil {
 			return nil, "", err
 		}
@@ -289,13 +288,13 @@ func (s *Service) Batches(ctx context.Context, p paging.Page) ([]contract.Batch,
 	return out, next, nil
 }
 
-// CountBatches says how many there are.
-func (s *Service) CountBatches(ctx context.Context) (int, error) {
+// Count returns the number of batches.
+func (s *Batches) Count(ctx context.Context) (int, error) {
 	return s.store.Batches.Count(ctx)
 }
 
-// Batch shows one.
-func (s *Service) Batch(ctx context.Context, id string) (contract.Batch, error) {
+// Get shows one batch.
+func (s *Batches) Get(ctx context.Context, id string) (contract.Batch, error) {
 	n, err := batchNumber(id)
 	if err != nil {
 		return contract.Batch{}, err
@@ -304,14 +303,14 @@ func (s *Service) Batch(ctx context.Context, id string) (contract.Batch, error) 
 	if err != nil {
 		return contract.Batch{}, problem.Missing(err, next.ListReplacements, "no batch is called %s", id)
 	}
-	return s.showBatch(ctx, row)
+	return s.show(ctx, row)
 }
 
-func (s *Service) showBatch(ctx context.Context, row store.Batch) (contract.Batch, error) {
+func (s *Batches) show(ctx context.Context, row store.Batch) (contract.Batch, error) {
 	out := contract.Batch{ID: batchName(row.ID), Signer: row.Terms.V.Signer, AskedBy: row.AskedBy,
-		BegunAt: row.BegunAt.Time, State: "beginning", Stopped: row.Stopped, Sites: []contract.SiteOfBatch{}}
+		StartedAt: row.StartedAt.Time, State: "starting", Stopped: row.Stopped, Sites: []contract.SiteOfBatch{}}
 	if !row.EndedAt.IsZero() {
-		out.State = "begun"
+		out.State = "started"
 	}
 	if row.Stopped != "" {
 		out.State = "stopped"
@@ -332,8 +331,8 @@ func itemRows(f contract.ItemFilter) (store.ItemFilter, error) {
 	return store.ItemFilter{Batch: n, Outcome: f.Outcome, State: f.State}, err
 }
 
-// BatchItems returns a page of a batch's slots.
-func (s *Service) BatchItems(ctx context.Context, f contract.ItemFilter,
+// Items returns a page of a batch's slots.
+func (s *Batches) Items(ctx context.Context, f contract.ItemFilter,
 	p paging.Page) ([]contract.BatchItem, string, error) {
 	filter, err := itemRows(f)
 	if err != nil {
@@ -350,13 +349,16 @@ func (s *Service) BatchItems(ctx context.Context, f contract.ItemFilter,
 		if row.State != nil {
 			item.State, item.WaitingFor = *row.State, *row.WaitingFor
 		}
+		if row.Stuck != nil && item.Why == "" {
+			item.Why = *row.Stuck
+		}
 		out = append(out, item)
 	}
 	return out, next, p.Wrong(err)
 }
 
-// CountBatchItems says how many of a batch's slots fit a filter.
-func (s *Service) CountBatchItems(ctx context.Context, f contract.ItemFilter) (int, error) {
+// CountItems returns how many of a batch's slots fit a filter.
+func (s *Batches) CountItems(ctx context.Context, f contract.ItemFilter) (int, error) {
 	filter, err := itemRows(f)
 	if err != nil {
 		return 0, err

@@ -10,7 +10,8 @@ import (
 	"freshseal/core/language/look"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
-	"freshseal/device"
+	"freshseal/service/engine"
+	"freshseal/service/monitor"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
@@ -39,14 +40,14 @@ func (s *Service) Close(ctx context.Context, id string, c contract.Closing, by s
 		return contract.Replacement{}, problem.New(problem.Conflict, cannot, fmt.Sprintf("only a held replacement "+
 			"is closed, and it is %s in stage %s", j.State, j.Stage), "", next.ShowReplacement.On(id))
 	}
-	installed, err := s.closes(ctx, &j, c.As, cannot)
+	installed, err := s.closes(ctx, j, c.As, cannot)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
 	if err := s.audit.Record(ctx, by, "close "+id+" as "+c.As, c.Reason); err != nil {
 		return contract.Replacement{}, err
 	}
-	_, err = s.advance(ctx, n, replacement.Event{Kind: replacement.AskedClose, Why: by + " closed it as " + c.As +
+	_, err = s.Advance(ctx, n, replacement.Event{Kind: replacement.AskedClose, Why: by + " closed it as " + c.As +
 		": " + c.Reason})
 	var impossible replacement.Impossible
 	if errors.As(err, &impossible) {
@@ -62,14 +63,14 @@ func (s *Service) Close(ctx context.Context, id string, c contract.Closing, by s
 	if err := s.accept(ctx, j, installed); err != nil {
 		return contract.Replacement{}, err
 	}
-	s.running.Go(func() { s.clearClosed(n) })
+	s.running.Go(func() { s.ClearClosed(n) })
 	return s.Replacement(ctx, id)
 }
 
 // closes sees what the wire shows, and returns the leaf that each slot counts as serving from now on; empty: whatever
 // is served.
-func (s *Service) closes(ctx context.Context, j *job, as, cannot string) (map[int64]string, error) {
-	w, all, err := s.look(ctx, j)
+func (s *Service) closes(ctx context.Context, j *engine.Job, as, cannot string) (map[int64]string, error) {
+	w, all, err := s.Look(ctx, j)
 	if err != nil {
 		return nil, err
 	}
@@ -79,102 +80,81 @@ func (s *Service) closes(ctx context.Context, j *job, as, cannot string) (map[in
 	}
 	out := map[int64]string{}
 	for _, v := range all {
-		if word := w.place(v).Word(j.NewSHA256); want != "" && word != want {
+		if word := w.Place(v).Word(j.NewSHA256); want != "" && word != want {
 			return nil, problem.New(problem.Conflict, cannot,
-				fmt.Sprintf("not every address serves the %s certificate: %s", as, v.text()), "accept what is served",
+				fmt.Sprintf("not every address serves the %s certificate: %s", as, v.Text()), "accept what is served",
 				next.CloseNeither.On(replacement.Name(j.ID)))
 		}
-		if v.first {
-			out[v.slot.ID] = v.sha256
+		if v.First {
+			out[v.Slot.ID] = v.SHA256
 		}
 	}
 	return out, nil
 }
 
 // accept records what the slots serve as what is installed, and moves the pins to it.
-func (s *Service) accept(ctx context.Context, j job, served map[int64]string) error {
-	for _, t := range j.targets {
+func (s *Service) accept(ctx context.Context, j *engine.Job, served map[int64]string) error {
+	for _, t := range j.Targets {
 		leaf := served[t.ID]
 		signer := ""
 		if leaf == j.NewSHA256 {
 			signer = j.Signer
 		}
-		if err := s.installed(ctx, j, t, leaf, signer, []string{t.OldSHA256, j.NewSHA256}); err != nil {
+		if err := s.Installed(ctx, j, t, leaf, signer, []string{t.OldSHA256, j.NewSHA256}); err != nil {
 			return err
 		}
 	}
-	return s.judgeTargets(ctx, j)
+	return s.JudgeTargets(ctx, j)
 }
 
-// clearClosed clears the device of what a closed replacement left there, after it set device and cluster free. What
-// cannot be cleared is told as a leftover, which can be cleared later.
-func (s *Service) clearClosed(id int64) {
-	ctx := s.stopping
-	if err := s.dropKept(ctx, id, true); err != nil && ctx.Err() == nil {
-		s.log.Warn("a closed replacement is not cleared", "replacement", replacement.Name(id), "error", err)
+// revertible returns why a sealed replacement cannot be reverted any more.
+func (s *Service) revertible(ctx context.Context, id int64) error {
+	r, err := s.store.Replacements.Get(ctx, id)
+	if err != nil || r.State != replacement.Sealed {
+		return nil // the stage machine answers
 	}
-}
-
-// dropKept removes what a replacement that is over keeps for another try, here and on its device. What cannot be
-// cleared there is recorded as a leftover.
-func (s *Service) dropKept(ctx context.Context, id int64, lock bool) error {
-	j, err := s.load(ctx, id)
+	cannot := replacement.Name(id) + " is not reverted"
+	if r.Tidied {
+		return problem.New(problem.Conflict, cannot, "its copies of the old files were removed from the device",
+			"replace the slot again", next.Replace.On(r.Device+"/"+r.Slot))
+	}
+	targets, err := s.store.Replacements.Targets(ctx, r.ID)
 	if err != nil {
 		return err
 	}
-	if lock {
-		defer s.lockDevice(j.DeviceID)()
-	}
-	runner, leave, err := s.runner(ctx, &j)
-	if err != nil {
-		return err
-	}
-	defer leave()
-	inUse, err := s.newInUse(ctx, j)
-	if err != nil {
-		return err
-	}
-	err = s.leaveAfter(ctx, j, runner, s.clearAll(ctx, j, runner, !inUse))
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if keptErr := s.store.Replacements.SetKeeps(ctx, []int64{id}, store.Moment{}); keptErr != nil {
-		return keptErr
-	}
-	if recorded := s.leave(ctx, j, err); recorded != nil {
-		return recorded
-	}
-	if err == nil {
-		return s.store.Replacements.SetTidied(ctx, []int64{id})
-	}
-	return err
-}
-
-// newInUse reports whether a slot of the replacement serves its new certificate: what request made is in use then.
-func (s *Service) newInUse(ctx context.Context, j job) (bool, error) {
-	all, err := s.serves(ctx, j.targets, nil)
-	for _, v := range all {
-		if v.sha256 != "" && v.sha256 == j.NewSHA256 {
-			return true, nil
+	said, err := s.WrongAt(ctx, targets[r.ID], r.NewSHA256, func(t store.Target, sight monitor.Sight) string {
+		leaf := sight.Leaf()
+		if sight.Why != nil && leaf == nil || leaf != nil && leaf.SHA256 == t.OldSHA256 {
+			return "" // what cannot be read may well be why it is reverted; so may a device that took it back by itself
 		}
-	}
-	return false, err
-}
-
-// clearAll forgets the key and the captured secrets, undoes what request made where that is said, does what is always
-// done, and removes the work folder.
-func (s *Service) clearAll(ctx context.Context, j job, runner *device.Runner, unmake bool) error {
-	if err := errors.Join(s.store.Secrets.Remove(ctx, keyPurpose(j.ID)),
-		s.forgetCaptured(ctx, j.ID, everySection)); err != nil {
+		return engine.NotNew(r.NewSHA256, monitor.Sight{Reading: sight.Reading}, false)
+	})
+	if err != nil {
 		return err
 	}
-	var failed error
-	if unmake {
-		failed = runner.Unmake(ctx, j.scope)
+	if said != "" {
+		return problem.New(problem.Conflict, cannot, said+" that it installed: it was changed since", "",
+			next.ShowSlot.On(r.Device+"/"+r.Slot))
 	}
-	failed = errors.Join(failed, runner.Finish(ctx, j.scope))
-	if ctx.Err() == nil && !errors.Is(failed, device.ErrPerson) {
-		failed = errors.Join(failed, s.tidyOwn(ctx, j, runner))
+	return nil
+}
+
+// closings returns the ways in which a person can end a held replacement, by what the wire shows: closing as old or new
+// needs every address to serve it.
+func closings(id string, words []look.Word) []next.Action {
+	all := func(want look.Word) bool {
+		for _, word := range words {
+			if word != want {
+				return false
+			}
+		}
+		return len(words) > 0
 	}
-	return failed
+	switch {
+	case all(look.New):
+		return []next.Action{next.CloseNew.On(id)}
+	case all(look.Before):
+		return []next.Action{next.CloseOld.On(id)}
+	}
+	return []next.Action{next.CloseNeither.On(id)}
 }

@@ -12,7 +12,7 @@ import (
 // the next page or nothing.
 func (s *Service) Replacements(ctx context.Context, f fleet.ReplacementFilter,
 	p paging.Page) (out []contract.Replacement, next string, err error) {
-	p.Desc = true
+	p = p.NewestFirst()
 	rows, next, err := s.store.Replacements.Page(ctx, f, p.Rows())
 	if err != nil {
 		return nil, "", p.Wrong(err)
@@ -29,7 +29,7 @@ func (s *Service) Replacements(ctx context.Context, f fleet.ReplacementFilter,
 	return out, next, err
 }
 
-// CountReplacements says how many replacements fit a filter.
+// CountReplacements returns how many replacements fit a filter.
 func (s *Service) CountReplacements(ctx context.Context, f fleet.ReplacementFilter) (int, error) {
 	return s.store.Replacements.CountOf(ctx, f)
 }

@@ -13,18 +13,18 @@ import (
 	"freshseal/core/next"
 	"freshseal/core/pki/cert"
 	"freshseal/core/replacement"
+	"freshseal/service/engine"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
 
-// mostPins bounds those of one slot.
+// mostPins bounds the pins of one slot.
 const mostPins = 200
 
-func pinID(n int64) string       { return "p" + strconv.FormatInt(n, 10) }
 func pinUpdateID(n int64) string { return "n" + strconv.FormatInt(n, 10) }
 
-// AddPin records who pinned what of a slot.
-func (s *Service) AddPin(ctx context.Context, n contract.NewPin, by string) (contract.Pin, error) {
+// Add records who pinned what of a slot.
+func (s *Pins) Add(ctx context.Context, n contract.NewPin, by string) (contract.Pin, error) {
 	row, err := s.fleet.SlotRow(ctx, n.Device, n.Slot)
 	if err != nil {
 		return contract.Pin{}, err
@@ -63,7 +63,7 @@ func (s *Service) AddPin(ctx context.Context, n contract.NewPin, by string) (con
 		return contract.Pin{}, err
 	}
 	made, err := s.store.Pins.Get(ctx, id)
-	return showPin(made), err
+	return engine.ShowPin(made), err
 }
 
 func oneLine(text string, most int) bool {
@@ -71,8 +71,8 @@ func oneLine(text string, most int) bool {
 		!strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f })
 }
 
-// Pins are those of a slot, or of all slots where none is named.
-func (s *Service) Pins(ctx context.Context, device, slot string) ([]contract.Pin, error) {
+// List returns the pins of a slot, or of all slots if none is named.
+func (s *Pins) List(ctx context.Context, device, slot string) ([]contract.Pin, error) {
 	slots := []int64{}
 	if device != "" || slot != "" {
 		row, err := s.fleet.SlotRow(ctx, device, slot)
@@ -81,25 +81,11 @@ func (s *Service) Pins(ctx context.Context, device, slot string) ([]contract.Pin
 		}
 		slots = append(slots, row.ID)
 	}
-	return s.pinsOf(ctx, slots...)
+	return s.PinsOf(ctx, slots...)
 }
 
-func (s *Service) pinsOf(ctx context.Context, slots ...int64) ([]contract.Pin, error) {
-	rows, err := s.store.Pins.List(ctx, slots...)
-	out := make([]contract.Pin, 0, len(rows))
-	for _, row := range rows {
-		out = append(out, showPin(row))
-	}
-	return out, err
-}
-
-func showPin(p store.Pin) contract.Pin {
-	return contract.Pin{ID: pinID(p.ID), Device: p.Device, Slot: p.Slot, Who: p.Who, What: p.What, How: p.How,
-		Breaks: p.What.Breaks(), AddedBy: p.AddedBy, AddedAt: p.AddedAt.Time}
-}
-
-// RemovePin deletes a pin. Pending updates of earlier changes stay.
-func (s *Service) RemovePin(ctx context.Context, id string) error {
+// Remove deletes a pin. Pending updates of earlier changes stay.
+func (s *Pins) Remove(ctx context.Context, id string) error {
 	n, err := numbered("p", id)
 	if err == nil {
 		err = s.store.Pins.Remove(ctx, n)
@@ -107,8 +93,8 @@ func (s *Service) RemovePin(ctx context.Context, id string) error {
 	return problem.Missing(err, next.ListPins, "no pin is called %q", id)
 }
 
-// PinUpdates are those that are open, oldest first; of one replacement all of them.
-func (s *Service) PinUpdates(ctx context.Context, of string) ([]contract.PinUpdate, error) {
+// Updates returns the open updates, oldest first; of one replacement all of them.
+func (s *Pins) Updates(ctx context.Context, of string) ([]contract.PinUpdate, error) {
 	id, err := taskFilter(of)
 	if err != nil {
 		return nil, err
@@ -128,7 +114,7 @@ func (s *Service) PinUpdates(ctx context.Context, of string) ([]contract.PinUpda
 	return out, nil
 }
 
-func (s *Service) showPinUpdate(ctx context.Context, t store.PinUpdate) (contract.PinUpdate, error) {
+func (s *Pins) showPinUpdate(ctx context.Context, t store.PinUpdate) (contract.PinUpdate, error) {
 	out := contract.PinUpdate{ID: pinUpdateID(t.ID), Replacement: replacement.Name(t.ReplacementID), Device: t.Device,
 		Slot: t.Slot, Who: t.Who, What: t.What, How: t.How, AroseAt: t.AroseAt.Time, ConfirmedBy: t.ConfirmedBy,
 		Note: t.Note}
@@ -151,8 +137,8 @@ func (s *Service) showPinUpdate(ctx context.Context, t store.PinUpdate) (contrac
 	return out, nil
 }
 
-// ConfirmPin records that a pin was updated, with an optional note.
-func (s *Service) ConfirmPin(ctx context.Context, id, note, by string) (contract.PinUpdate, error) {
+// Confirm records that a pin was updated, with an optional note.
+func (s *Pins) Confirm(ctx context.Context, id, note, by string) (contract.PinUpdate, error) {
 	n, err := numbered("n", id)
 	if err != nil {
 		return contract.PinUpdate{}, problem.Missing(err, next.ListTasks, "no pending pin is called %q", id)
@@ -177,7 +163,7 @@ func (s *Service) ConfirmPin(ctx context.Context, id, note, by string) (contract
 	if row, err = s.store.Pins.Update(ctx, n); err != nil {
 		return contract.PinUpdate{}, err
 	}
-	if err := s.toldRoot(ctx, row.ReplacementID); err != nil {
+	if err := s.ToldRoot(ctx, row.ReplacementID); err != nil {
 		return contract.PinUpdate{}, err
 	}
 	return s.showPinUpdate(ctx, row)
@@ -190,7 +176,7 @@ func dashed(name string) string {
 	return name
 }
 
-// numbered reads an id of a letter and a number; anything else is ErrNotFound.
+// numbered parses an id of a letter and a number. It returns ErrNotFound for anything else.
 func numbered(letter, id string) (int64, error) {
 	digits, ok := strings.CutPrefix(id, letter)
 	n, err := strconv.ParseInt(digits, 10, 64)

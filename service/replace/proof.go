@@ -10,19 +10,21 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/judgement/due"
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/answer"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
 	"freshseal/service/signing"
 	"freshseal/store"
 )
 
-// proofLimit is how long a proof may take where the signer tells no turnaround.
+// proofLimit is how long a proof may take if the signer has no turnaround.
 const proofLimit = 14 * 24 * time.Hour
 
-// SeekProofs opens tasks for the domains that signers want proven, and lets those
-// replacements wait for the signer alone whose domains are proven. It may be
-// called at any time.
+// proofs are tasks beside a replacement: to prove to its signer who controls a domain.
+type proofs struct{ *Service }
+
+// SeekProofs opens tasks for the domains that signers want proven, and makes replacements whose domains are proven wait
+// for the signer alone. It may be called at any time.
 func (s *Service) SeekProofs(ctx context.Context) error {
 	s.proofLock.Lock()
 	defer s.proofLock.Unlock()
@@ -62,14 +64,14 @@ func (s *Service) SeekProofs(ctx context.Context) error {
 		if !wants || r.ParcelID == nil || !r.Progress().AtSigner() {
 			continue
 		}
-		if err := s.seekProof(ctx, r, signer, asked); err != nil {
+		if err := (proofs{s}).seekProof(ctx, r, signer, asked); err != nil {
 			return fmt.Errorf("seeking the proofs of %s: %w", replacement.Name(r.ID), err)
 		}
 	}
 	return nil
 }
 
-func (s *Service) seekProof(ctx context.Context, r store.Replacement, signer contract.Signer,
+func (s proofs) seekProof(ctx context.Context, r store.Replacement, signer contract.Signer,
 	asked map[[2]string]bool) error {
 	parcel, _, err := s.store.Parcels.Get(ctx, *r.ParcelID)
 	if err != nil || parcel.HandedAt.IsZero() {
@@ -93,9 +95,9 @@ func (s *Service) seekProof(ctx context.Context, r store.Replacement, signer con
 	}
 	switch {
 	case len(lacking) == 0 && r.WaitingFor == replacement.Validation:
-		_, err = s.advance(ctx, r.ID, replacement.Event{Kind: replacement.Proven})
+		_, err = s.Advance(ctx, r.ID, replacement.Event{Kind: replacement.Proven})
 	case len(lacking) > 0 && r.WaitingFor == replacement.Signer:
-		_, err = s.advance(ctx, r.ID, replacement.Event{Kind: replacement.WantsProof})
+		_, err = s.Advance(ctx, r.ID, replacement.Event{Kind: replacement.WantsProof})
 	}
 	if err != nil || len(unasked) == 0 {
 		return overtaken(err)
@@ -103,7 +105,7 @@ func (s *Service) seekProof(ctx context.Context, r store.Replacement, signer con
 	return s.openProof(ctx, r, parcel, signer, unasked)
 }
 
-// overtaken passes over that the answer came in the meantime.
+// overtaken ignores that the answer came in the meantime.
 func overtaken(err error) error {
 	if errors.As(err, new(replacement.Impossible)) {
 		return nil
@@ -112,7 +114,7 @@ func overtaken(err error) error {
 }
 
 // openProof opens the task to prove domains.
-func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel store.Parcel, signer contract.Signer,
+func (s proofs) openProof(ctx context.Context, r store.Replacement, parcel store.Parcel, signer contract.Signer,
 	domains []string) error {
 	text := signer.Proof.Steps(domains)
 	if signer.Proof.Who != "" {
@@ -127,7 +129,7 @@ func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel sto
 	}
 	t := &store.Task{DueAt: store.At(until)}
 	t.Domains.V = domains
-	for _, each := range []procedure.Labelled{
+	for _, each := range []answer.Labelled{
 		{Label: "Domain", Text: strings.Join(domains, ", ")}, {Label: "Signer", Text: signer.Name},
 		{Label: "Contact", Text: signer.Contact},
 		{Label: "Parcel", Text: signing.ParcelName(parcel.ID)}, {Label: "Reference", Text: parcel.Reference},
@@ -147,14 +149,14 @@ func (s *Service) openProof(ctx context.Context, r store.Replacement, parcel sto
 }
 
 // endProof records that domains are proven.
-func (s *Service) endProof(ctx context.Context, row store.Task, by string) error {
+func (s proofs) endProof(ctx context.Context, row store.Task, by string) error {
 	r, err := s.store.Replacements.Get(ctx, row.ReplacementID)
 	if err != nil {
 		return err
 	}
 	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true,
 		Output: "done by " + by}
-	err = s.store.Signers.EndProof(ctx, step, r.Signer, slices.Clone(row.Domains.V), by)
+	err = s.store.Tasks.EndProof(ctx, step, r.Signer, slices.Clone(row.Domains.V), by)
 	if errors.Is(err, store.ErrNotFound) {
 		return taskOver(taskText(row.StepID), row.ReplacementID)
 	}

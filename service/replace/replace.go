@@ -12,26 +12,14 @@ import (
 	"freshseal/core/judgement/finding"
 	"freshseal/core/judgement/policy"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/rehearsal"
 	"freshseal/core/next"
-	"freshseal/core/pki/chain"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/service/access"
+	"freshseal/service/engine"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-// job is a replacement with all that is needed to work on it.
-type job struct {
-	store.Replacement
-	device    store.Device
-	slot      store.Slot     // the first of those that get the certificate
-	targets   []store.Target // all of them
-	procedure procedure.Source
-	material  procedure.Material // what the given values are made of
-	scope     *procedure.Scope   // settings, captures and what Fresh Seal brings
-	place     *access.Place
-}
 
 // Rehearse shows every step of a replacement in its final text.
 func (s *Service) Rehearse(ctx context.Context, o contract.RehearsalOrder) (contract.Rehearsal, error) {
@@ -39,37 +27,37 @@ func (s *Service) Rehearse(ctx context.Context, o contract.RehearsalOrder) (cont
 	if err != nil {
 		return contract.Rehearsal{}, err
 	}
-	steps, err := j.procedure.Rehearse(j.scope)
+	steps, err := rehearsal.Of(j.Family.Procedure, j.Scope)
 	if err != nil {
 		return contract.Rehearsal{}, problem.Reject("this cannot be rehearsed", err.Error(),
 			"correct the device's settings")
 	}
 	if o.Differences {
-		if err := s.differ(ctx, &j, steps); err != nil {
+		if err := differ(s, ctx, j, steps); err != nil {
 			return contract.Rehearsal{}, problem.New(problem.Outside, "the differences cannot be shown", err.Error(),
 				"", next.TryDevice.On(o.Device))
 		}
 	}
 	var slots []int64
-	for _, t := range j.targets {
+	for _, t := range j.Targets {
 		slots = append(slots, t.ID)
 	}
-	pins, err := s.pinsOf(ctx, slots...)
+	pins, err := s.PinsOf(ctx, slots...)
 	if err != nil {
 		return contract.Rehearsal{}, err
 	}
 	plan := j.Plan.V
-	if j.procedure.Traits.SignsItself {
+	if j.Family.Traits.SignsItself {
 		plan = chosenByDevice
 	}
-	return contract.Rehearsal{Plan: plan, Targets: showTargets(j.targets), Steps: steps, Pins: pins,
-		Findings: append([]finding.Finding{}, s.leads(ctx, j.Plan.V.Names, j.slot)...)}, nil
+	return contract.Rehearsal{Plan: plan, Targets: engine.ShowTargets(j.Targets), Steps: steps, Pins: pins,
+		Findings: append([]finding.Finding{}, s.Leads(ctx, j.Plan.V.Names, j.First)...)}, nil
 }
 
 // differ reads the files that steps would edit and fills in the differences. A file
 // that an earlier step edits too is taken as it would be by then.
-func (s *Service) differ(ctx context.Context, j *job, steps []procedure.Rehearsed) error {
-	runner, leave, err := s.runner(ctx, j)
+func differ(s *Service, ctx context.Context, j *engine.Job, steps []rehearsal.Rehearsed) error {
+	w, leave, err := s.Visit(ctx, j)
 	if err != nil {
 		return err
 	}
@@ -82,7 +70,7 @@ func (s *Service) differ(ctx context.Context, j *job, steps []procedure.Rehearse
 		}
 		old, known := files[act.File()]
 		if !known {
-			if old, err = runner.Look(ctx, act.File()); err != nil {
+			if old, err = w.Runner.Look(ctx, act.File()); err != nil {
 				return err
 			}
 		}
@@ -95,10 +83,10 @@ func (s *Service) differ(ctx context.Context, j *job, steps []procedure.Rehearse
 	return nil
 }
 
-// errUnderWay says that a slot has a replacement that is not over.
+// errUnderWay means that a slot has a replacement that has not ended.
 var errUnderWay = errors.New("a replacement is under way")
 
-// Begin begins a replacement and returns at once; it goes on by itself.
+// Begin starts a replacement and returns at once; the replacement continues in the background.
 func (s *Service) Begin(ctx context.Context, o contract.Order, by string) (contract.Replacement, error) {
 	r, err := s.begin(ctx, o, by, nil)
 	if errors.Is(err, errUnderWay) {
@@ -115,16 +103,16 @@ func (s *Service) begin(ctx context.Context, o contract.Order, by string,
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	if steps := j.procedure.OneWay(); len(steps) > 0 && !o.OneWay {
+	if steps := j.Family.OneWay(); len(steps) > 0 && !o.OneWay {
 		return contract.Replacement{}, problem.New(problem.Conflict, fmt.Sprintf("the replacement of %s/%s needs "+
 			"your confirmation", o.Device, o.Slot),
 			fmt.Sprintf("the step “%s” cannot be undone: %s", steps[0].Name, steps[0].Undo.Because),
 			"confirm it to start", next.OneWay.On(""))
 	}
-	j.AskedBy, j.BegunAt, j.ChangedAt, j.Unseen, j.Mark = by, s.moment(), s.moment(), o.Unseen,
+	j.AskedBy, j.StartedAt, j.ChangedAt, j.Unseen, j.Mark = by, s.moment(), s.moment(), o.Unseen,
 		strings.ToLower(rand.Text()[:10])
-	j.Device, j.Slot, j.Cluster = o.Device, o.Slot, j.device.Cluster
-	if err := s.setMoment(ctx, &j, o); err != nil {
+	j.Device, j.Slot, j.Cluster = o.Device, o.Slot, j.Box.Cluster
+	if err := s.setMoment(ctx, j, o); err != nil {
 		return contract.Replacement{}, err
 	}
 	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
@@ -132,111 +120,132 @@ func (s *Service) begin(ctx context.Context, o contract.Order, by string,
 		return contract.Replacement{}, err
 	}
 	var slots []int64
-	for _, t := range j.targets {
+	for _, t := range j.Targets {
 		slots = append(slots, t.ID)
 	}
-	id, err := s.store.Replacements.Add(ctx, j.Replacement, slots, progress, j.procedure.Text(), item)
+	id, err := s.store.Replacements.Add(ctx, j.Replacement, slots, progress, j.Family.Text(), item)
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Replacement{}, errUnderWay
 	}
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	s.log.Info("replacement begun", "replacement", replacement.Name(id), "device", o.Device, "slot", o.Slot, "by", by)
+	s.log.Info("replacement started", "replacement", replacement.Name(id), "device", o.Device, "slot", o.Slot, "by", by)
 	s.Drive(id, replacement.Advance)
 	return s.Replacement(ctx, replacement.Name(id))
 }
 
 // prepare checks an order and plans its request.
-func (s *Service) prepare(ctx context.Context, o contract.Order) (job, error) {
+func (s *Service) prepare(ctx context.Context, o contract.Order) (*engine.Job, error) {
 	cannot := fmt.Sprintf("%s/%s cannot be replaced", o.Device, o.Slot)
-	targets := []store.Target{}
-	for _, name := range append([]string{o.Slot}, o.Also...) {
-		row, err := s.fleet.SlotRow(ctx, o.Device, name)
-		if err != nil {
-			return job{}, err
-		}
-		if slices.ContainsFunc(targets, func(t store.Target) bool { return t.ID == row.ID }) {
-			return job{}, problem.Reject(cannot, "the slot "+name+" is named twice", "name every slot once")
-		}
-		targets = append(targets, store.Target{Slot: row})
+	targets, err := s.targetsOf(ctx, o, cannot)
+	if err != nil {
+		return nil, err
 	}
 	slot := targets[0].Slot
 	device, err := s.store.Devices.Get(ctx, o.Device)
 	if err != nil {
-		return job{}, err
+		return nil, err
 	}
 	if device.Family == "" {
-		return job{}, problem.Reject(cannot, "it has no family: the device is only monitored", "give it a family",
+		return nil, problem.Reject(cannot, "it has no family: the device is only monitored", "give it a family",
 			next.ChangeDevice.On(o.Device), next.ListProcedures.On(""))
 	}
 	rules, err := s.monitor.RulesFor(ctx, slot)
 	if err != nil {
-		return job{}, err
+		return nil, err
 	}
 	family, err := s.fleet.Family(device.Family)
 	if err != nil {
-		return job{}, err
+		return nil, err
 	}
 	if err := orderItself(&o, family.Procedure, cannot); err != nil {
-		return job{}, err
+		return nil, err
 	}
+	signer, err := s.signerFor(ctx, &o, rules, cannot)
+	if err != nil {
+		return nil, err
+	}
+	if family.Procedure, err = s.WithSettings(ctx, device, family.Procedure); err != nil {
+		return nil, err
+	}
+	if err := suits(o, family.Procedure, signer, len(targets), cannot); err != nil {
+		return nil, err
+	}
+	plan, err := s.plan(ctx, planning{o, slot, targets, device, rules, signer.Terms, family.Procedure})
+	if err != nil {
+		return nil, err
+	}
+	if plan.Cautions, err = s.signing.Cautions(ctx, signer.Name, plan); err != nil {
+		return nil, err
+	}
+	j, err := s.Assemble(ctx, store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer,
+		Plan: store.JSON[request.Plan]{V: plan}}, device, targets)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.Helpers(ctx, j); err != nil {
+		return nil, err
+	}
+	return j, fitsPlan(j, plan, signer, rules, cannot)
+}
+
+// targetsOf returns the slots that an order names.
+func (s *Service) targetsOf(ctx context.Context, o contract.Order, cannot string) ([]store.Target, error) {
+	var targets []store.Target
+	for _, name := range append([]string{o.Slot}, o.Also...) {
+		row, err := s.fleet.SlotRow(ctx, o.Device, name)
+		if err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(targets, func(t store.Target) bool { return t.ID == row.ID }) {
+			return nil, problem.Reject(cannot, "the slot "+name+" is named twice", "name every slot once")
+		}
+		targets = append(targets, store.Target{Slot: row})
+	}
+	return targets, nil
+}
+
+// signerFor returns the signer that an order names, or the policy's, and sets it in the order.
+func (s *Service) signerFor(ctx context.Context, o *contract.Order, rules policy.Rules,
+	cannot string) (contract.Signer, error) {
 	if o.Signer == "" && (rules.Signer == nil || *rules.Signer == "") {
-		return job{}, problem.Reject(cannot, "no signer is given, and the policy has no default signer",
+		return contract.Signer{}, problem.Reject(cannot, "no signer is given, and the policy has no default signer",
 			"name a signer", next.Give.On("signer"), next.ListSigners.On(""))
 	} else if o.Signer == "" {
 		o.Signer = *rules.Signer
 	}
-	signer, err := s.signing.Signer(ctx, o.Signer)
-	if err != nil {
-		return job{}, err
-	}
-	if signer.Kind == contract.DeviceSigner && !family.Traits.SignsItself {
-		return job{}, problem.Reject(cannot, "the signer device is only for families whose devices sign their "+
+	return s.signing.Signer(ctx, o.Signer)
+}
+
+// suits checks that a family supports what is ordered, of this signer and for this number of slots.
+func suits(o contract.Order, family procedure.Procedure, signer contract.Signer, slots int, cannot string) error {
+	switch {
+	case signer.Kind == contract.DeviceSigner && !family.Traits.SignsItself:
+		return problem.Reject(cannot, "the signer device is only for families whose devices sign their "+
 			"certificates themselves; "+family.Name+" is not one", "name another signer", next.Give.On("signer"),
 			next.ListSigners.On(""))
-	}
-	if family.Procedure, err = s.withSettings(ctx, device, family.Procedure); err != nil {
-		return job{}, err
-	}
-	if signer.Kind == contract.OwnKeySigner && !family.Traits.KeyGiven {
-		return job{}, problem.Reject(cannot, "the signer own-key needs the key, and devices of the family "+
+	case signer.Kind == contract.OwnKeySigner && !family.Traits.KeyGiven:
+		return problem.Reject(cannot, "the signer own-key needs the key, and devices of the family "+
 			family.Name+" make it themselves and keep it", "name another signer", next.Give.On("signer"),
 			next.ListSigners.On(""))
-	}
-	if len(targets) > 1 && family.OneSlot() {
-		return job{}, problem.Reject(cannot, "its family works on one slot at a time, and several were named",
+	case slots > 1 && family.OneSlot():
+		return problem.Reject(cannot, "its family works on one slot at a time, and several were named",
 			"replace them one by one")
 	}
 	for _, field := range request.SubjectFields[1:] {
 		if value := *o.Subject.Field(field); value != "" && !family.Carries(field) {
-			return job{},
-				problem.Reject(cannot, fmt.Sprintf("its family has no place for the %s in its request", field),
-					"leave the "+field+" out")
+			return problem.Reject(cannot, fmt.Sprintf("its family has no place for the %s in its request", field),
+				"leave the "+field+" out")
 		}
 	}
-	plan, err := s.plan(ctx, planning{o, slot, targets, device, rules, signer.Terms, family.Procedure})
-	if err != nil {
-		return job{}, err
-	}
-	if plan.Cautions, err = s.signing.Cautions(ctx, signer.Name, plan); err != nil {
-		return job{}, err
-	}
-	j, err := s.assemble(ctx, store.Replacement{DeviceID: device.ID, SlotID: slot.ID, Signer: o.Signer,
-		Plan: store.JSON[request.Plan]{V: plan}}, device, targets)
-	if err != nil {
-		return job{}, err
-	}
-	if _, err := s.helpers(ctx, j); err != nil {
-		return job{}, err
-	}
-	return j, j.fits(plan, signer, rules, cannot)
+	return nil
 }
 
-// fits sees that the signer signs what is planned, that the device can make it,
+// fitsPlan checks that the signer signs what is planned, that the device can make it,
 // and that the policy allows its key.
-func (j job) fits(plan request.Plan, signer contract.Signer, rules policy.Rules, cannot string) error {
-	if j.procedure.Traits.SignsItself {
+func fitsPlan(j *engine.Job, plan request.Plan, signer contract.Signer, rules policy.Rules, cannot string) error {
+	if j.Family.Traits.SignsItself {
 		return nil // it decides itself what it makes
 	}
 	if found := append(plan.Check(), plan.Meets(signer.Terms)...); len(found) > 0 {
@@ -249,7 +258,7 @@ func (j job) fits(plan request.Plan, signer contract.Signer, rules policy.Rules,
 		}
 		return problem.Reject(cannot, strings.Join(all, "; "), say)
 	}
-	if types := j.procedure.Traits.KeyTypes; !slices.Contains(types, plan.Key) {
+	if types := j.Family.Traits.KeyTypes; !slices.Contains(types, plan.Key) {
 		return problem.Reject(cannot, fmt.Sprintf("its family does not support %s keys", plan.Key),
 			fmt.Sprintf("choose one of %v", types))
 	}
@@ -259,153 +268,15 @@ func (j job) fits(plan request.Plan, signer contract.Signer, rules policy.Rules,
 	return nil
 }
 
-// assemble puts together a job: the procedure that it began with, settings, and
-// what the given values are made of, as far as it is there.
-func (s *Service) assemble(ctx context.Context, r store.Replacement, device store.Device,
-	targets []store.Target) (job, error) {
-	p, err := s.procedureOf(ctx, r, device)
-	if err != nil {
-		return job{}, err
-	}
-	settings, err := s.fleet.OpenSettings(ctx, device)
-	if err != nil {
-		return job{}, err
-	}
-	m := procedure.Material{Procedure: p.Procedure, Address: device.Address, Plan: r.Plan.V, OldSHA256: r.OldSHA256}
-	for _, t := range targets {
-		m.Slots = append(m.Slots, t.Name)
-	}
-	for _, n := range device.Nodes.V {
-		m.Nodes = append(m.Nodes, n.Address)
-	}
-	if r.ID != 0 { // a retry goes on with what was named after the first try
-		m.Replacement, _, _ = strings.Cut(workName(r), "-")
-	}
-	var made *procedure.Made
-	if r.ID != 0 {
-		kept, _ := s.made.LoadOrStore(r.ID, &procedure.Made{})
-		made = kept.(*procedure.Made)
-	}
-	if p.Uses(procedure.HTTPS) {
-		web, err := s.access.Web(ctx, device)
-		if err != nil {
-			return job{}, err
-		}
-		m.WebUser, m.WebPassword = web.User, web.Password
-	}
-	j := job{Replacement: r, device: device, slot: targets[0].Slot, targets: targets, procedure: p,
-		place: &access.Place{}}
-	scope, err := procedure.NewScope(m, settings, made)
-	if err != nil {
-		return job{}, unfit(device, err)
-	}
-	m.Procedure = scope.Procedure()
-	j.procedure.Procedure = m.Procedure
-	if work, err := scope.Value(procedure.WorkFolder); err == nil {
-		m.Work = workFolder(work.Text, r)
-	}
-	if err := s.addSigned(ctx, &m, j); err != nil {
-		return job{}, err
-	}
-	j.material, j.scope = m, scope.WithMaterial(m)
-	return j, nil
-}
-
-// withSettings is a family as it is for a device with its settings.
-func (s *Service) withSettings(ctx context.Context, device store.Device,
-	p procedure.Procedure) (procedure.Procedure, error) {
-	settings, err := s.fleet.OpenSettings(ctx, device)
-	if err != nil {
-		return p, err
-	}
-	scope, err := procedure.NewScope(procedure.Material{Procedure: p}, settings, nil)
-	if err != nil {
-		return p, unfit(device, err)
-	}
-	return scope.Procedure(), nil
-}
-
-func unfit(device store.Device, err error) error {
-	return problem.Reject("the device's settings do not fit its family", err.Error(), "",
-		next.ShowProcedure.On(device.Family))
-}
-
-// workFolder is a replacement's folder on its device. The mark makes it unlike
-// that of any other replacement, of this database or another.
-func workFolder(base string, r store.Replacement) string {
-	if r.ID == 0 {
-		return base + "/rehearsal"
-	}
-	return base + "/" + workName(r)
-}
-
-// procedureOf is the procedure that a replacement began with, whatever became of
-// its file since.
-func (s *Service) procedureOf(ctx context.Context, r store.Replacement, device store.Device) (procedure.Source, error) {
-	if r.Procedure == "" {
-		return s.fleet.Family(device.Family)
-	}
-	if p, err := s.fleet.Procedure(device.Family); err == nil && p.Usable() && store.Digest(p.Text()) == r.Procedure {
-		return p, nil
-	}
-	yaml, err := s.store.Replacements.ProcedureText(ctx, r.Procedure)
-	if err != nil {
-		return procedure.Source{}, fmt.Errorf("the procedure that %s began with: %w", replacement.Name(r.ID), err)
-	}
-	return procedure.Read(yaml)
-}
-
-// addSigned adds the request, the new chain and the key to give, as far as they
-// are there.
-func (s *Service) addSigned(ctx context.Context, m *procedure.Material, j job) error {
-	if len(j.Request) > 0 {
-		made, err := request.Parse(j.Request)
-		if err != nil {
-			return err
-		}
-		m.Request = &made
-	}
-	if len(j.Path.V) == 0 {
-		return nil
-	}
-	certificates, err := s.store.Chains.Certificates(ctx, j.Path.V)
-	if err != nil {
-		return err
-	}
-	m.Path = &chain.Path{Certificates: certificates, Complete: true}
-	m.Key, m.Passphrase, err = s.keyToGive(ctx, j)
-	return err
-}
-
-// load assembles the job of a replacement that is under way.
-func (s *Service) load(ctx context.Context, id int64) (job, error) {
-	r, err := s.store.Replacements.Get(ctx, id)
-	if err != nil {
-		return job{}, err
-	}
-	device, err := s.store.Devices.Get(ctx, r.Device)
-	if err != nil {
-		return job{}, err
-	}
-	targets, err := s.store.Replacements.Targets(ctx, id)
-	if err != nil {
-		return job{}, err
-	}
-	if len(targets[id]) == 0 {
-		return job{}, fmt.Errorf("%s has no slot: %w", replacement.Name(id), store.ErrNotFound)
-	}
-	return s.assemble(ctx, r, device, targets[id])
-}
-
-// named is load for the replacement that a person named.
-func (s *Service) named(ctx context.Context, id string) (job, error) {
+// named loads the replacement with this name.
+func (s *Service) named(ctx context.Context, id string) (*engine.Job, error) {
 	n, err := idNumber(id)
 	if err != nil {
-		return job{}, err
+		return nil, err
 	}
-	j, err := s.load(ctx, n)
+	j, err := s.Load(ctx, n)
 	if err != nil {
-		return job{}, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
+		return nil, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)
 	}
 	return j, nil
 }

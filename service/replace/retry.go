@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"freshseal/contract"
 	"freshseal/core/judgement/finding"
@@ -15,18 +14,10 @@ import (
 	"freshseal/core/next"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
+	"freshseal/service/engine"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
-
-// keep keeps the signed chain, its key and what request made for another try.
-func (s *Service) keep(ctx context.Context, j job) error {
-	rules, err := s.monitor.RulesFor(ctx, j.slot)
-	if err != nil {
-		return err
-	}
-	return s.store.Replacements.SetKeeps(ctx, []int64{j.ID}, store.At(s.now().AddDate(0, 0, rules.KeepSigned())))
-}
 
 // kept shows what is kept of a replacement.
 func (s *Service) kept(ctx context.Context, row store.Replacement) (*contract.Kept, error) {
@@ -34,7 +25,7 @@ func (s *Service) kept(ctx context.Context, row store.Replacement) (*contract.Ke
 		return nil, nil
 	}
 	out := &contract.Kept{Until: row.KeepsUntil.Time, What: []string{"the signed chain"}}
-	_, err := s.store.Secrets.Get(ctx, keyPurpose(row.ID))
+	_, err := s.store.Secrets.Get(ctx, engine.KeyPurpose(row.ID))
 	switch {
 	case err == nil:
 		out.What = append(out.What, "its private key, sealed here")
@@ -49,8 +40,8 @@ func (s *Service) kept(ctx context.Context, row store.Replacement) (*contract.Ke
 	return out, nil
 }
 
-// Retry creates a replacement that takes over the request, the signed chain and the key of one that went back. Names,
-// policy, time, revocation and trust groups are judged anew; approval is asked for again where the policy wants it.
+// Retry creates a replacement that takes over the request, the signed chain and the key of a reverted one. Names,
+// policy, time, revocation and trust groups are judged again; approval is required again if the policy wants it.
 func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Replacement, error) {
 	cannot := id + " is not retried"
 	j, err := s.named(ctx, id)
@@ -67,8 +58,8 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	p.Pool.Add(j.material.Path.Certificates[1:]...)
-	_, found, err := s.signing.JudgeNew(ctx, j.material.Path.Certificates[0], p, j.Replacement)
+	p.Pool.Add(j.Material.Path.Certificates[1:]...)
+	_, found, err := s.signing.JudgeNew(ctx, j.Material.Path.Certificates[0], p, j.Replacement)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
@@ -76,7 +67,7 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "its certificate cannot be used "+
 			"any more: "+wrong[0].What, "request a new one", again)
 	}
-	if why, err := s.holdsKey(ctx, &j); err != nil {
+	if why, err := s.holdsKey(ctx, j); err != nil {
 		return contract.Replacement{}, err
 	} else if why != "" {
 		return contract.Replacement{}, problem.New(problem.Conflict, cannot, why+"; nothing was touched",
@@ -84,8 +75,8 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 	}
 	row := j.Replacement
 	row.NotBefore, row.AfterOpen, row.StopAfter = store.Moment{}, store.Moment{}, ""
-	row.AskedBy, row.ApprovedBy, row.BegunAt, row.ChangedAt, row.Unseen = by, "", s.moment(), s.moment(), false
-	row.Work, row.Mark, row.RetryOf = workName(j.Replacement), strings.ToLower(rand.Text()[:10]), &n
+	row.AskedBy, row.ApprovedBy, row.StartedAt, row.ChangedAt, row.Unseen = by, "", s.moment(), s.moment(), false
+	row.Work, row.Mark, row.RetryOf = engine.WorkName(j.Replacement), strings.ToLower(rand.Text()[:10]), &n
 	progress, _, err := replacement.Progress{}.On(replacement.Event{Kind: replacement.Begun})
 	if err != nil {
 		return contract.Replacement{}, err
@@ -94,10 +85,10 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	newID, err := s.store.Replacements.Retry(ctx, row, j.slotIDs(), progress, j.procedure.Text(),
+	newID, err := s.store.Replacements.Retry(ctx, row, j.SlotIDs(), progress, j.Family.Text(),
 		func(newID int64) ([]store.Step, map[string][]byte, error) {
 			return s.takenOver(ctx, n, newID, steps)
-		}, func(stepID int64, text []byte) []byte { return s.box.Seal(capturePurpose(stepID), text) })
+		}, func(stepID int64, text []byte) []byte { return s.box.Seal(engine.CapturePurpose(stepID), text) })
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Replacement{}, problem.New(problem.Conflict, cannot, "its slot has a replacement in progress",
 			"wait for its end, or cancel it", next.ListReplacements.On(""))
@@ -110,8 +101,8 @@ func (s *Service) Retry(ctx context.Context, id string, by string) (contract.Rep
 	return s.Replacement(ctx, replacement.Name(newID))
 }
 
-// takenOver are the entries of the journal that a retry takes over, those of request with what they captured, and the
-// sealed key; both sealed anew.
+// takenOver returns the journal entries that a retry takes over, those of request with their captured values, and the
+// sealed key; both sealed again.
 func (s *Service) takenOver(ctx context.Context, old, id int64,
 	steps []store.Step) ([]store.Step, map[string][]byte, error) {
 	var out []store.Step
@@ -119,8 +110,8 @@ func (s *Service) takenOver(ctx context.Context, old, id int64,
 		if step.Section != string(procedure.Request) || !step.OK {
 			continue
 		}
-		if step.Capture == keptSealed {
-			text, err := s.box.Open(capturePurpose(step.ID), step.Captured)
+		if step.Capture == engine.KeptSealed {
+			text, err := s.box.Open(engine.CapturePurpose(step.ID), step.Captured)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -129,78 +120,46 @@ func (s *Service) takenOver(ctx context.Context, old, id int64,
 		out = append(out, step)
 	}
 	secrets := map[string][]byte{}
-	sealed, err := s.store.Secrets.Get(ctx, keyPurpose(old))
+	sealed, err := s.store.Secrets.Get(ctx, engine.KeyPurpose(old))
 	if errors.Is(err, store.ErrNotFound) {
 		return out, secrets, nil
 	}
 	if err != nil {
 		return nil, nil, err
 	}
-	key, err := s.box.Open(keyPurpose(old), sealed)
+	key, err := s.box.Open(engine.KeyPurpose(old), sealed)
 	if err != nil {
 		return nil, nil, err
 	}
-	secrets[keyPurpose(id)] = s.box.Seal(keyPurpose(id), key)
+	secrets[engine.KeyPurpose(id)] = s.box.Seal(engine.KeyPurpose(id), key)
 	return out, secrets, nil
 }
 
-// holdsKey says why the device does not hold the key of the request any more, as far as it can be asked.
-func (s *Service) holdsKey(ctx context.Context, j *job) (string, error) {
+// holdsKey returns why the device no longer holds the key of the request, as far as it can be asked.
+func (s *Service) holdsKey(ctx context.Context, j *engine.Job) (string, error) {
 	asks := false
-	for _, name := range j.procedure.Looks() {
+	for _, name := range j.Family.Looks() {
 		asks = asks || name == look.Pending
 	}
-	if !asks || j.material.Request == nil {
+	if !asks || j.Material.Request == nil {
 		return "", nil
 	}
-	unlock, free := s.tryDevice(j.DeviceID)
+	unlock, free := s.TryDevice(j.DeviceID)
 	if !free {
 		return "the device is being worked on", nil
 	}
 	defer unlock()
-	runner, leave, err := s.runner(ctx, j)
+	w, leave, err := s.Visit(ctx, j)
 	if err != nil {
 		return "", err
 	}
 	defer leave()
-	told, err := runner.Looks(ctx, j.scope, false)
+	told, err := w.Runner.Looks(ctx, j.Scope, false)
 	if err != nil {
 		return fmt.Sprintf("the device cannot be asked whether it still holds the key: %v", err), nil
 	}
-	if !request.Names(*j.material.Request, told[look.Pending]) {
-		return "the device does not hold the key of the request any more", nil
+	if !request.Names(*j.Material.Request, told[look.Pending]) {
+		return "the device no longer holds the key of the request", nil
 	}
 	return "", nil
-}
-
-// workName is the name of a replacement's folder on its device.
-func workName(r store.Replacement) string {
-	if r.Work != "" {
-		return r.Work
-	}
-	return replacement.Name(r.ID) + "-" + r.Mark
-}
-
-// keptEvery is how often it is looked for what is kept longer than its time.
-const keptEvery = time.Hour
-
-// watchKept removes what is kept for another try once its time is over.
-func (s *Service) watchKept() {
-	for {
-		rows, err := s.store.Replacements.KeptUntil(s.stopping, s.moment())
-		for _, id := range rows {
-			if err := s.dropKept(s.stopping, id, true); err != nil && s.stopping.Err() == nil {
-				s.log.Warn("what was kept for another try is left on the device", "replacement", replacement.Name(id),
-					"error", err)
-			}
-		}
-		if err != nil && s.stopping.Err() == nil {
-			s.log.Error("looking for what is kept", "error", err)
-		}
-		select {
-		case <-time.After(keptEvery):
-		case <-s.stopping.Done():
-			return
-		}
-	}
 }

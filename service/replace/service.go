@@ -1,24 +1,25 @@
-// Package replace holds replacements: it drives each from stage to stage, works on
-// devices through the runner, and keeps the tasks that are left to people.
+// Package replace has what people do with replacements: order, look at, approve, resume, revert and close them, one or
+// many at a time, do the tasks that are left to people, and keep the pins that follow. The engine does the work.
 //
-// A newcomer reads replace.go first: Begin, then drive.go, which carries a
-// replacement on.
+// A newcomer reads replace.go first: Begin.
 package replace
 
 import (
 	"context"
-	"crypto/tls"
 	"log/slog"
 	"sync"
-	"sync/atomic"
 	"time"
 
+	"freshseal/contract"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/judgement/policy"
+	"freshseal/core/judgement/window"
+	"freshseal/core/language/library"
+	"freshseal/core/pki/cert"
+	"freshseal/core/pki/chain"
 	"freshseal/core/pki/request"
-	"freshseal/core/replacement"
-	"freshseal/service/access"
-	"freshseal/service/fleet"
+	"freshseal/service/engine"
 	"freshseal/service/monitor"
-	"freshseal/service/signing"
 	"freshseal/store"
 	"freshseal/strongbox"
 )
@@ -26,102 +27,105 @@ import (
 const (
 	stepGrace = 30 * time.Second // that the steps in hand have after a stop
 	taskEvery = 4 * time.Second  // how often the wire is looked at for those who work by hand
-	gateEvery = 2 * time.Second  // how often it is looked whether a device may be touched by now
 )
 
-// Audit keeps who did what.
+// Audit records who did what.
 type Audit interface {
 	Record(ctx context.Context, who, what, about string) error
 }
 
-// Rooms are the other rooms of the service.
+// Rooms are the other packages of the service, as far as this one needs them.
 type Rooms struct {
-	Access  *access.Service
-	Monitor *monitor.Service
-	Fleet   *fleet.Service
-	Signing *signing.Service
+	Monitor knowledge
+	Fleet   families
+	Signing signers
 	Audit   Audit
 }
 
-// Terms say how requests are planned.
-type Terms struct {
-	Resolver Resolver        // asked where names lead; nil: nobody is asked
-	Subject  request.Subject // what requests say where the old certificate says nothing
+// knowledge tells what is known of the fleet.
+type knowledge interface {
+	RulesFor(ctx context.Context, row store.Slot) (policy.Rules, error)
+	Touches(ctx context.Context, row store.Slot, tags []string) (window.Times, error)
+	Pools(ctx context.Context) (monitor.Pools, error)
+	Follow(ctx context.Context, about string, after int64, take func(contract.Event) error, beat func() error,
+		over func() (bool, error)) error
 }
 
-// Service works on devices. Its methods are safe for concurrent use.
+// families provide slots, and the procedures of their devices.
+type families interface {
+	SlotRow(ctx context.Context, device, name string) (store.Slot, error)
+	Family(name string) (library.Source, error)
+}
+
+// signers sign requests.
+type signers interface {
+	Signer(ctx context.Context, name string) (contract.Signer, error)
+	Signers(ctx context.Context) ([]contract.Signer, error)
+	Parcel(ctx context.Context, id string) (contract.Parcel, error)
+	Cautions(ctx context.Context, signer string, plan request.Plan) ([]string, error)
+	JudgeNew(ctx context.Context, leaf *cert.Certificate, p monitor.Pools,
+		r store.Replacement) (chain.Path, []finding.Finding, error)
+}
+
+// Service offers replacements to users. Its methods are safe for concurrent use.
 type Service struct {
-	store    storage
-	box      *strongbox.Box
-	access   *access.Service
-	monitor  *monitor.Service
-	fleet    *fleet.Service
-	signing  *signing.Service
-	audit    Audit
-	resolver Resolver
-	subject  request.Subject
-	log      *slog.Logger
-	clock    func() time.Time
+	*engine.Service
+	store   Storage
+	box     *strongbox.Box
+	monitor knowledge
+	fleet   families
+	signing signers
+	audit   Audit
+	subject request.Subject
+	log     *slog.Logger
+	clock   func() time.Time
 
-	running  sync.WaitGroup // the drivers of replacements and background work
-	stopping context.Context
-	hard     context.Context // ends the steps that are under way, some time after stopping
-	cut      context.CancelFunc
-	drivers  pool
-	driven   sync.Map // replacement id → struct{}, those that have a driver
-	made     sync.Map // replacement id → *procedure.Made
-	busy     sync.Map // device id → *sync.Mutex, of those that are worked on
+	Batches *Batches
+	Tasks   *Tasks
+	Pins    *Pins
+	Exports *Exports
 
-	serving   atomic.Pointer[tls.Certificate] // the service's own
-	ownLock   sync.Mutex                      // one act on it at a time
+	running   sync.WaitGroup // batches and the watch over tasks
+	stopping  context.Context
 	proofLock sync.Mutex
 }
 
-// New returns the room; it works until stopping ends, see Wait.
-func New(stopping context.Context, db *store.Store, box *strongbox.Box, rooms Rooms, t Terms, log *slog.Logger,
-	clock func() time.Time) *Service {
-	s := &Service{store: storageOf(db), box: box, access: rooms.Access, monitor: rooms.Monitor, fleet: rooms.Fleet,
-		signing: rooms.Signing, audit: rooms.Audit,
-		resolver: t.Resolver, subject: t.Subject, log: log, clock: clock, stopping: stopping,
-		drivers: pool{most: mostDrivers}}
-	s.hard, s.cut = context.WithCancel(context.Background())
+// Batches are replacements of many slots at once. Tasks are what is left to people. Pins are those who must be told of
+// a new certificate. Exports are the kept keys and files that are given to people.
+type (
+	Batches struct{ *Service }
+	Tasks   struct{ *Service }
+	Pins    struct{ *Service }
+	Exports struct{ *Service }
+)
+
+// New returns a service that works until stopping ends; see Wait. Requests use subject for what the old certificate
+// does not say.
+func New(stopping context.Context, db Storage, box *strongbox.Box, work *engine.Service, rooms Rooms,
+	subject request.Subject, log *slog.Logger, clock func() time.Time) *Service {
+	s := &Service{Service: work, store: db, box: box, monitor: rooms.Monitor,
+		fleet: rooms.Fleet, signing: rooms.Signing, audit: rooms.Audit, subject: subject, log: log, clock: clock,
+		stopping: stopping}
+	s.Batches, s.Tasks, s.Pins, s.Exports = &Batches{s}, &Tasks{s}, &Pins{s}, &Exports{s}
 	return s
 }
 
-// Start takes up the replacements that were under way when the service last
-// stopped, and looks after those who work by hand.
+// Start continues the replacements and batches that were under way when the service last stopped, and watches the wire
+// for those who work by hand.
 func (s *Service) Start(ctx context.Context) error {
-	if err := s.takeUp(ctx); err != nil {
+	if err := s.Service.Start(ctx); err != nil {
 		return err
 	}
-	s.running.Go(s.watchTasks)
-	s.running.Go(s.watchKept)
-	s.running.Go(s.watchGates)
-	return s.takeUpBatches(ctx)
+	s.running.Go(s.Tasks.watch)
+	return s.Batches.takeUp(ctx)
 }
 
-// Wait lets the steps in hand come to their end, for at most stepGrace.
+// Wait waits a limited time for the steps in hand to end.
 func (s *Service) Wait() {
-	defer time.AfterFunc(stepGrace, s.cut).Stop()
 	s.running.Wait()
-	s.cut()
+	s.Service.Wait()
 }
 
 func (s *Service) now() time.Time { return s.clock().UTC() }
 
 func (s *Service) moment() store.Moment { return store.At(s.clock()) }
-
-// takeUp goes on with the replacements that were running when the service last
-// stopped.
-func (s *Service) takeUp(ctx context.Context) error {
-	running, err := s.store.Replacements.In(ctx, replacement.Running)
-	if err != nil {
-		return err
-	}
-	for _, r := range running {
-		if err := s.takeUpOne(ctx, r); err != nil {
-			return err
-		}
-	}
-	return nil
-}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"freshseal/contract"
@@ -14,8 +13,7 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
-	"freshseal/device"
-	"freshseal/device/links"
+	"freshseal/service/engine"
 	"freshseal/service/monitor"
 	"freshseal/service/problem"
 	"freshseal/service/signing"
@@ -24,6 +22,9 @@ import (
 
 // chosenByDevice is the plan of a replacement whose device signs for itself: it chooses subject, names and key.
 var chosenByDevice = request.Plan{Names: []string{}}
+
+// details are the parts of a replacement that only its own page shows.
+type details struct{ *Service }
 
 // Replacement shows one replacement with its journal.
 func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacement, error) {
@@ -40,10 +41,30 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 		return contract.Replacement{}, err
 	}
 	out := showReplacement(row, targets[n])
+	d := details{s}
+	for _, add := range []func(context.Context, store.Replacement, *contract.Replacement) error{d.requested,
+		d.showUnused,
+		d.certificates, d.awaited, d.kept} {
+		if err := add(ctx, row, &out); err != nil {
+			return out, err
+		}
+	}
+	steps, err := d.journalled(ctx, row, &out)
+	if err == nil && out.State == replacement.Held {
+		err = d.showHeld(ctx, row, targets[n], steps, &out)
+	}
+	return out, err
+}
+
+// requested adds the request, its differences from the plan, and the requests that it replaced.
+func (s details) requested(ctx context.Context, row store.Replacement, out *contract.Replacement) error {
+	if row.Signer == contract.DeviceSigner {
+		out.Plan = chosenByDevice
+	}
 	if len(row.Request) > 0 {
 		r, err := request.Parse(row.Request)
 		if err != nil {
-			return out, err
+			return err
 		}
 		facts := factsOf(r)
 		out.Request = &facts
@@ -53,72 +74,87 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 		}
 		out.Differs = request.Compare(row.Plan.V, r, terms)
 	}
-	if row.Signer == contract.DeviceSigner {
-		out.Plan = chosenByDevice
-	}
-	if out.Former, err = s.former(ctx, n); err != nil {
-		return out, err
-	}
-	if err := s.showUnused(ctx, row, &out); err != nil {
-		return out, err
-	}
+	var err error
+	out.Former, err = s.former(ctx, row.ID)
+	return err
+}
+
+// certificates adds the old certificate, and the new one with its chain.
+func (s details) certificates(ctx context.Context, row store.Replacement, out *contract.Replacement) error {
 	if row.OldSHA256 != "" {
 		old, err := s.store.Chains.Certificates(ctx, []string{row.OldSHA256})
 		if err != nil {
-			return out, err
+			return err
 		}
 		facts := old[0].Facts()
 		out.OldCertificate = &facts
 	}
+	if len(row.Path.V) == 0 {
+		return nil
+	}
+	var err error
+	out.Chain, out.Findings, err = s.planned(ctx, row)
+	return err
+}
+
+// awaited adds what a user needs to approve or resume it, and the progress of its signer.
+func (s details) awaited(ctx context.Context, row store.Replacement, out *contract.Replacement) error {
 	if row.State == replacement.Waiting &&
 		(row.WaitingFor == replacement.Approval || row.WaitingFor == replacement.GoAhead) {
-		j, err := s.load(ctx, n)
+		j, err := s.Load(ctx, row.ID)
 		if err != nil {
-			return out, err
+			return err
 		}
 		if row.WaitingFor == replacement.GoAhead {
-			out.Closed = j.restsBefore()
-		} else if effect, err := s.effect(ctx, j); err != nil {
-			return out, err
+			out.Closed = j.RestsBefore()
+		} else if effect, err := s.Effect(ctx, j); err != nil {
+			return err
 		} else {
 			out.Effect = &effect
 		}
 	}
-	if row.Progress().AtSigner() && row.ParcelID != nil && len(out.Actions) > 0 &&
-		out.Actions[0].Do != next.AcceptAnswer {
-		p, err := s.signing.Parcel(ctx, out.Parcel)
-		if err != nil {
-			return out, err
-		}
-		switch {
-		case p.Late:
-			out.Next = p.Reminder
-		case p.BackBy != nil && out.WaitingFor == replacement.Signer:
-			out.Next = fmt.Sprintf("%s has it, to be back by %s", p.HandedTo, p.BackBy.Format(time.DateOnly))
-		}
+	if !row.Progress().AtSigner() || row.ParcelID == nil || len(out.Actions) == 0 ||
+		out.Actions[0].Do == next.AcceptAnswer {
+		return nil
 	}
-	kept, err := s.store.Journal.KeptFiles(ctx, n)
-	if err != nil {
-		return out, err
+	p, err := s.signing.Parcel(ctx, out.Parcel)
+	switch {
+	case err != nil:
+		return err
+	case p.Late:
+		out.Next = p.Reminder
+	case p.BackBy != nil && out.WaitingFor == replacement.Signer:
+		out.Next = fmt.Sprintf("%s has it, to be back by %s", p.HandedTo, p.BackBy.Format(time.DateOnly))
 	}
-	out.KeptFiles = showKeptFiles(kept)
-	told, err := s.store.Pins.Updates(ctx, n)
+	return nil
+}
+
+// kept adds the kept files of the device, the pending pins, and what can be tried again.
+func (s details) kept(ctx context.Context, row store.Replacement, out *contract.Replacement) error {
+	files, err := s.store.Journal.KeptFiles(ctx, row.ID)
 	if err != nil {
-		return out, err
+		return err
+	}
+	out.KeptFiles = showKeptFiles(files)
+	told, err := s.store.Pins.Updates(ctx, row.ID)
+	if err != nil {
+		return err
 	}
 	for _, t := range told {
 		if t.ConfirmedAt.IsZero() {
 			out.PendingPins++
 		}
 	}
-	if len(row.Path.V) > 0 {
-		if out.Chain, out.Findings, err = s.planned(ctx, row); err != nil {
-			return out, err
-		}
-	}
-	steps, err := s.store.Journal.Steps(ctx, n)
+	out.Kept, err = s.Service.kept(ctx, row)
+	return err
+}
+
+// journalled adds the steps, with the usual duration of the one under way, and returns them.
+func (s details) journalled(ctx context.Context, row store.Replacement,
+	out *contract.Replacement) ([]store.Step, error) {
+	steps, err := s.store.Journal.Steps(ctx, row.ID)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	// it is a task
 	steps = slices.DeleteFunc(steps, func(step store.Step) bool { return step.Section == store.Clearing })
@@ -126,22 +162,13 @@ func (s *Service) Replacement(ctx context.Context, id string) (contract.Replacem
 		out.Steps = append(out.Steps, showStep(step))
 	}
 	if n := len(steps); n > 0 && steps[n-1].EndedAt.IsZero() {
-		if out.Steps[n-1].Usual, err = s.usual(ctx, row.Device, steps[n-1].Name); err != nil {
-			return out, err
-		}
+		out.Steps[n-1].Usual, err = s.usual(ctx, row.Device, steps[n-1].Name)
 	}
-	if out.Kept, err = s.kept(ctx, row); err != nil {
-		return out, err
-	}
-	if out.State == replacement.Held {
-		err = s.showHeld(ctx, row, targets[n], steps, &out)
-	}
-	return out, err
+	return steps, err
 }
 
-// showUnused adds the answers that came and were not used; where one of them can be accepted, that is what a person
-// does next.
-func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *contract.Replacement) error {
+// showUnused adds the answers that were not used. If one of them can be accepted, that is the next action.
+func (s details) showUnused(ctx context.Context, row store.Replacement, out *contract.Replacement) error {
 	unused, err := s.store.Signers.UnusedAnswers(ctx, row.ID)
 	if err != nil {
 		return err
@@ -168,7 +195,7 @@ func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *co
 				shown.Why, out.Next = doubts[0].What, "look at the answer; then accept it, or ask the signer for "+
 					"another one"
 			default:
-				out.Next = "nothing is wrong with the answer any more: accept it"
+				out.Next = "the answer is correct now: accept it"
 			}
 			if shown.Acceptable = len(wrong) == 0; shown.Acceptable {
 				out.Actions = []next.Action{next.AcceptAnswer.On(out.ID), next.TakeIn.On("")}
@@ -179,47 +206,47 @@ func (s *Service) showUnused(ctx context.Context, row store.Replacement, out *co
 	return nil
 }
 
-// showHeld adds what a person needs to decide: what each address serves, and the exits that are open.
-func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets []store.Target, steps []store.Step,
+// showHeld adds what a user needs to decide: what each address serves, and the open exits.
+func (s details) showHeld(ctx context.Context, row store.Replacement, targets []store.Target, steps []store.Step,
 	out *contract.Replacement) error {
-	j, err := s.load(ctx, row.ID)
+	j, err := s.Load(ctx, row.ID)
 	if err != nil { // what it serves and its exits are shown all the same
-		j = job{Replacement: row}
+		j = &engine.Job{Replacement: row}
 	}
-	j.targets = targets
-	w, err := s.sights(ctx, &j)
+	j.Targets = targets
+	w, err := s.Sights(ctx, j)
 	if err != nil {
 		return err
 	}
 	var words []look.Word
 	for _, t := range targets {
 		for i, at := range monitor.Places(t.Slot.ToRead()) {
-			v := served{slot: t, place: at, first: i == 0}
+			v := engine.Served{Slot: t, Place: at, First: i == 0}
 			if i == 0 && t.Failure.V == nil && len(t.Chain.V) > 0 {
-				v.sha256, v.said = t.Chain.V[0], t.Subject
+				v.SHA256, v.Said = t.Chain.V[0], t.Subject
 			} else if i == 0 && t.Failure.V != nil {
-				v.said = t.Failure.V.What
+				v.Said = t.Failure.V.What
 			}
 			for _, o := range t.Others.V {
 				if i > 0 && o.Address == at.Address && o.Port == at.Port {
-					if v.sha256, v.said = o.SHA256, o.Subject; o.Failure != nil {
-						v.sha256, v.said = "", o.Failure.What
+					if v.SHA256, v.Said = o.SHA256, o.Subject; o.Failure != nil {
+						v.SHA256, v.Said = "", o.Failure.What
 					}
 				}
 			}
-			if v.said == "" {
-				v.said = v.at() + " was not read yet"
+			if v.Said == "" {
+				v.Said = v.At() + " was not read yet"
 			}
-			which := w.place(v).Word(row.NewSHA256)
+			which := w.Place(v).Word(row.NewSHA256)
 			words = append(words, which)
-			out.Serves = append(out.Serves, contract.Serving{Slot: t.Name, Address: v.at(), SHA256: v.sha256,
-				Which: which, Text: v.text()})
+			out.Serves = append(out.Serves, contract.Serving{Slot: t.Name, Address: v.At(), SHA256: v.SHA256,
+				Which: which, Text: v.Text()})
 		}
 	}
 	var helps []next.Action
 	out.Next, helps = correct(out.Why, out.Device)
 	out.Actions = append(helps, next.Resume.On(out.ID))
-	for _, open := range openSteps(steps, row.Resumed) {
+	for _, open := range engine.OpenSteps(steps, row.Resumed) {
 		if !open.Repeatable {
 			out.Next = fmt.Sprintf("look at the device: it is unknown whether the step “%s” was done", open.Name)
 			out.Actions = []next.Action{next.ResumeDone.On(out.ID), next.ResumeNotDone.On(out.ID),
@@ -234,7 +261,7 @@ func (s *Service) showHeld(ctx context.Context, row store.Replacement, targets [
 }
 
 // planned shows the chain that is going to be installed, or was.
-func (s *Service) planned(ctx context.Context, row store.Replacement) ([]contract.Link, []finding.Finding, error) {
+func (s details) planned(ctx context.Context, row store.Replacement) ([]contract.Link, []finding.Finding, error) {
 	certificates, err := s.store.Chains.Certificates(ctx, row.Path.V)
 	if err != nil {
 		return nil, nil, err
@@ -252,8 +279,8 @@ func showReplacement(row store.Replacement, targets []store.Target) contract.Rep
 	out := contract.Replacement{ID: replacement.Name(row.ID), Progress: row.Progress(), Device: row.Device,
 		Slot: row.Slot, Signer: row.Signer, Plan: row.Plan.V,
 		OldSHA256: row.OldSHA256, NewSHA256: row.NewSHA256, AskedBy: row.AskedBy, ApprovedBy: row.ApprovedBy,
-		BegunAt: row.BegunAt.Time, ChangedAt: row.ChangedAt.Time}
-	out.Leftover, out.Targets, out.ClosedAs = row.Leftover, showTargets(targets), row.ClosedAs
+		StartedAt: row.StartedAt.Time, ChangedAt: row.ChangedAt.Time}
+	out.Leftover, out.Targets, out.ClosedAs = row.Leftover, engine.ShowTargets(targets), row.ClosedAs
 	if row.RetryOf != nil {
 		out.RetryOf = replacement.Name(*row.RetryOf)
 	}
@@ -276,85 +303,9 @@ func showReplacement(row store.Replacement, targets []store.Target) contract.Rep
 	return out
 }
 
-// nextFor says what a person can do about a replacement that stands still.
-func nextFor(r contract.Replacement) (say string, actions []next.Action) {
-	only := func(do next.Do) []next.Action { return []next.Action{do.On(r.ID)} }
-	switch {
-	case r.Leftover != "":
-		say, helps := correct(r.Leftover, r.Device)
-		return say, append(helps, next.Clear.On(r.ID))
-	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer && r.Parcel == "":
-		return "pack its request", []next.Action{next.PackParcel.On(r.Signer)}
-	case r.State == replacement.Waiting && r.WaitingFor == replacement.Signer:
-		return "give what the signer sends back", []next.Action{next.TakeIn.On("")}
-	case r.State == replacement.Waiting && r.WaitingFor == replacement.Validation:
-		return "prove to the signer whose the domain is", []next.Action{next.ListTasks.On("")}
-	case r.State == replacement.Waiting && r.WaitingFor == replacement.Approval:
-		return "look at it and approve it", only(next.Approve)
-	case r.State == replacement.Waiting && r.WaitingFor == replacement.GoAhead:
-		return "look at it, then let it go on", only(next.GoOn)
-	case r.State == replacement.Waiting && r.WaitingFor == replacement.Window && r.OpensAt != nil:
-		return "it goes on by itself at " + r.OpensAt.UTC().Format("2006-01-02 15:04 MST") + "; or touch the " +
-			"device all the same", only(next.GoOn)
-	case r.State == replacement.Waiting && r.WaitingFor == replacement.Window:
-		return "wait until that is over, or touch the device all the same", only(next.GoOn)
-	case r.State == replacement.Waiting && r.WaitingFor == replacement.Device:
-		return "it goes on by itself when that one has ended", []next.Action{next.ListReplacements.On("")}
-	case r.State == replacement.Waiting && r.WaitingFor == replacement.Person:
-		return "do the next step by hand", []next.Action{next.ListTasks.On("")}
-	case r.State == replacement.Held:
-		say, helps := correct(r.Why, r.Device)
-		return say, append(helps, next.Resume.On(r.ID), giveUp(r))
-	case r.State == replacement.Reverted && r.Kept != nil:
-		say, helps := correct(r.Why, r.Device)
-		return say + "; then use what was signed", append(helps, next.Retry.On(r.ID))
-	case r.State == replacement.Reverted:
-		say, helps := correct(r.Why, r.Device)
-		return say, append(helps, next.Replace.On(r.Device+"/"+r.Slot))
-	}
-	return "", nil
-}
-
-// causes are what stops replacements again and again, by a part of the reason, with what helps.
-var causes = []struct {
-	part, say string
-	do        next.Do // to the device
-}{
-	{"host key", "if the new host key is right, change it in the device's access", next.ChangeDevice},
-	{links.ErrSignIn.Error(), "correct the credential of the device", next.ChangeDevice},
-	{device.NotReached, "see that the device is on and can be reached", next.TryDevice},
-	{"disk full", "make room on the device", ""},
-	{"No space left", "make room on the device", ""},
-	{links.ErrTimeLimit.Error(), "see whether the device hangs", next.TryDevice},
-}
-
-// correct says what a person has to correct on a device by the reason that stands beside it, and what helps with that.
-func correct(why, device string) (say string, helps []next.Action) {
-	for _, c := range causes {
-		if strings.Contains(why, c.part) {
-			if c.do != "" {
-				helps = append(helps, c.do.On(device))
-			}
-			return c.say, helps
-		}
-	}
-	if strings.TrimSpace(why) == "" {
-		return "find out what happened", nil
-	}
-	return "correct what the reason names", nil
-}
-
-// giveUp is how a replacement is given up.
-func giveUp(r contract.Replacement) next.Action {
-	if r.Touched() {
-		return next.Revert.On(r.ID)
-	}
-	return next.Cancel.On(r.ID)
-}
-
-// usual is how many seconds a step usually takes on devices of this one's family: the
-// median of the last ones, 0 where there were none or it is no time at all.
-func (s *Service) usual(ctx context.Context, device, step string) (int, error) {
+// usual returns how many seconds a step usually takes on devices of this family: the median of the last ones, 0 if
+// there were none or it takes no time.
+func (s details) usual(ctx context.Context, device, step string) (int, error) {
 	d, err := s.store.Devices.Get(ctx, device)
 	if err != nil {
 		return 0, err

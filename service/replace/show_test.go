@@ -19,6 +19,7 @@ import (
 	"freshseal/core/testkit"
 	"freshseal/device"
 	"freshseal/device/links"
+	"freshseal/service/engine"
 	"freshseal/service/monitor"
 	"freshseal/store"
 	"freshseal/wire"
@@ -58,7 +59,7 @@ func TestEveryStandstillSaysWhatToDo(t *testing.T) {
 		"a window": {waits(replacement.Window, func(r *contract.Replacement) { r.OpensAt = &at }),
 			"it goes on by itself at 2026-06-01 22:00 UTC; or touch the device all the same", []next.Do{next.GoOn}},
 		"a freeze": {waits(replacement.Window, nil),
-			"wait until that is over, or touch the device all the same", []next.Do{next.GoOn}},
+			"wait until that has ended, or change the device anyway", []next.Do{next.GoOn}},
 		"another one": {waits(replacement.Device, nil), "it goes on by itself when that one has ended",
 			[]next.Do{next.ListReplacements}},
 		"a person": {waits(replacement.Person, nil), "do the next step by hand", []next.Do{next.ListTasks}},
@@ -103,7 +104,7 @@ func TestOpenStepsAreThoseWhoseEndNobodySaw(t *testing.T) {
 		step(4, "reload", open),
 		{ID: 5, Section: "revert", Name: "reload", EndedAt: ended}}
 	names := func(after int64) (out []string) {
-		for _, s := range openSteps(steps, after) {
+		for _, s := range engine.OpenSteps(steps, after) {
 			out = append(out, s.Name)
 		}
 		return out
@@ -116,7 +117,7 @@ func TestOpenStepsAreThoseWhoseEndNobodySaw(t *testing.T) {
 	}
 }
 
-// The way back begins only where nothing of the way there may still run, and never over a lost step of its own.
+// The way back begins only if nothing of the way there may still run, and never over a lost step of its own.
 func TestTheWayBackWaitsForWhatMayStillRun(t *testing.T) {
 	known, lost, runs := &device.StepError{}, &device.StepError{Cause: links.ErrLost},
 		&device.StepError{Cause: links.ErrLost, Runs: true}
@@ -135,7 +136,7 @@ func TestTheWayBackWaitsForWhatMayStillRun(t *testing.T) {
 		"it may still run":       {runs, there, false},
 		"the device cannot tell": {errors.Join(runs, device.ErrCannotTell), there, true},
 	} {
-		if got := mayGoBack(c.err, c.last); got != c.want {
+		if got := engine.MayGoBack(c.err, c.last); got != c.want {
 			t.Errorf("%s: %v", name, got)
 		}
 	}
@@ -184,22 +185,22 @@ func TestASlotIsReadAtEveryAddress(t *testing.T) {
 		"old, and a third elsewhere": {sees(old.Certificate, other("b", third.Certificate)), true,
 			"instead of the new leaf", ""},
 	} {
-		if got := notNew(fresh.SHA256, c.sight, c.nodes); (got == "") != (c.new == "") ||
+		if got := engine.NotNew(fresh.SHA256, c.sight, c.nodes); (got == "") != (c.new == "") ||
 			!strings.Contains(got, c.new) {
 			t.Errorf("%s, is it new: %q", name, got)
 		}
-		if got := notOld(old.SHA256, fresh.SHA256, c.sight); (got == "") != (c.old == "") ||
+		if got := engine.NotOld(old.SHA256, fresh.SHA256, c.sight); (got == "") != (c.old == "") ||
 			!strings.Contains(got, c.old) {
 			t.Errorf("%s, is it old: %q", name, got)
 		}
 	}
 	// What stood is not known: anything but the new one will do, silence too.
 	for name, sight := range map[string]monitor.Sight{"a third one": sees(third.Certificate), "nothing": sees(nil)} {
-		if got := notOld("", fresh.SHA256, sight); got != "" {
+		if got := engine.NotOld("", fresh.SHA256, sight); got != "" {
 			t.Errorf("%s where nothing was known: %s", name, got)
 		}
 	}
-	if notOld("", fresh.SHA256, sees(fresh.Certificate)) == "" {
+	if engine.NotOld("", fresh.SHA256, sees(fresh.Certificate)) == "" {
 		t.Error("the new one is not the old one")
 	}
 }
@@ -238,9 +239,9 @@ func TestABatchCountsWhatBecameOfItsSlots(t *testing.T) {
 	var a contract.Account
 	for _, c := range []struct{ outcome, state string }{{store.ItemWaiting, ""}, {store.ItemRefused, ""},
 		{store.ItemLeft, ""},
-		{store.ItemBegun, "held"}, {store.ItemBegun, "sealed"}, {store.ItemBegun, "reverted"},
-		{store.ItemBegun, "cancelled"},
-		{store.ItemBegun, "closed"}, {store.ItemBegun, "running"}, {store.ItemBegun, "waiting"}} {
+		{store.ItemStarted, "held"}, {store.ItemStarted, "sealed"}, {store.ItemStarted, "reverted"},
+		{store.ItemStarted, "cancelled"},
+		{store.ItemStarted, "closed"}, {store.ItemStarted, "running"}, {store.ItemStarted, "waiting"}} {
 		addTo(&a, c.outcome, c.state, 2)
 	}
 	want := contract.Account{Slots: 20, Waiting: 2, Refused: 2, Left: 2, Held: 2, Sealed: 2, Reverted: 2,

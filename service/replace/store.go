@@ -7,10 +7,11 @@ import (
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
 	"freshseal/store"
+	"freshseal/store/issuance"
 )
 
-// storage is what this room needs of the store, so that its tests may have another one.
-type storage struct {
+// Storage is what this package needs of the store, so that its tests may replace it.
+type Storage struct {
 	Batches      batchesStore
 	Chains       chainsStore
 	Devices      devicesStore
@@ -23,14 +24,14 @@ type storage struct {
 	Signers      signersStore
 	Sites        sitesStore
 	Slots        slotsStore
-	Succession   successionStore
 	Tasks        tasksStore
 }
 
-func storageOf(db *store.Store) storage {
-	return storage{Batches: db.Batches, Chains: db.Chains, Devices: db.Devices, Journal: db.Journal,
+// StorageOf returns the parts of a store that this package needs.
+func StorageOf(db *store.Store) Storage {
+	return Storage{Batches: db.Batches, Chains: db.Chains, Devices: db.Devices, Journal: db.Journal,
 		Parcels: db.Parcels, Pins: db.Pins, Replacements: db.Replacements, Requests: db.Requests, Secrets: db.Secrets,
-		Signers: db.Signers, Sites: db.Sites, Slots: db.Slots, Succession: db.Succession, Tasks: db.Tasks}
+		Signers: db.Signers, Sites: db.Sites, Slots: db.Slots, Tasks: db.Tasks}
 }
 
 type batchesStore interface {
@@ -48,14 +49,11 @@ type batchesStore interface {
 }
 
 type chainsStore interface {
-	AddAuthorities(ctx context.Context, certificates []*cert.Certificate) error
 	Certificates(ctx context.Context, fingerprints []string) ([]*cert.Certificate, error)
 }
 
 type devicesStore interface {
 	Get(ctx context.Context, name string) (store.Device, error)
-	MovePins(ctx context.Context, link string, from string, to string, deviceID int64, addresses []string,
-		slots []int64) error
 }
 
 type journalStore interface {
@@ -63,8 +61,6 @@ type journalStore interface {
 	EndStep(ctx context.Context, step store.Step) error
 	KeptFile(ctx context.Context, replacement int64, name string) (store.KeptFile, error)
 	KeptFiles(ctx context.Context, replacement int64) ([]store.KeptFile, error)
-	SetCaptured(ctx context.Context, step store.Step) error
-	ShowStep(ctx context.Context, step store.Step, at store.Moment) error
 	Steps(ctx context.Context, replacementID int64) ([]store.Step, error)
 	Took(ctx context.Context, family string, name string, most int) ([]int64, error)
 }
@@ -79,7 +75,6 @@ type pinsStore interface {
 	Get(ctx context.Context, id int64) (store.Pin, error)
 	List(ctx context.Context, slots ...int64) ([]store.Pin, error)
 	Remove(ctx context.Context, id int64) error
-	TellRoots(ctx context.Context, id int64, at store.Moment) (pending int, err error)
 	Update(ctx context.Context, id int64) (store.PinUpdate, error)
 	Updates(ctx context.Context, replacementID int64) ([]store.PinUpdate, error)
 }
@@ -87,38 +82,21 @@ type pinsStore interface {
 type replacementsStore interface {
 	Add(ctx context.Context, r store.Replacement, slotIDs []int64, p replacement.Progress, yaml string,
 		of *store.BatchItem) (int64, error)
-	Advance(ctx context.Context, id int64, e replacement.Event, at store.Moment) (r store.Replacement,
-		action replacement.Action, err error)
-	AtGates(ctx context.Context) ([]store.AtGate, error)
-	ByKey(ctx context.Context, spki string) ([]store.Replacement, error)
 	CountOf(ctx context.Context, f store.ReplacementFilter) (int, error)
 	Get(ctx context.Context, id int64) (store.Replacement, error)
 	In(ctx context.Context, state replacement.State) ([]store.Replacement, error)
-	Installs(ctx context.Context, slotID int64) ([]store.Install, error)
-	KeptOf(ctx context.Context, slotID int64, but int64) ([]int64, error)
-	KeptUntil(ctx context.Context, at store.Moment) ([]int64, error)
 	Of(ctx context.Context, deviceID int64) ([]store.Replacement, error)
 	Page(ctx context.Context, f store.ReplacementFilter, p store.Page) ([]store.Replacement, string, error)
-	ProcedureText(ctx context.Context, sha256 string) (string, error)
 	Retry(ctx context.Context, r store.Replacement, slotIDs []int64, p replacement.Progress, yaml string,
 		over func(id int64) ([]store.Step, map[string][]byte, error),
 		seal func(stepID int64, text []byte) []byte) (int64, error)
 	SetApproved(ctx context.Context, id int64, by string, what string) error
 	SetClosed(ctx context.Context, id int64, as string) error
 	SetGoAhead(ctx context.Context, id int64, anyTime string) error
-	SetKeeps(ctx context.Context, ids []int64, until store.Moment) error
 	SetLeftover(ctx context.Context, id int64, what string, at store.Moment, due store.Moment) error
-	SetOld(ctx context.Context, id int64, slotID int64, sha256 string) error
-	SetOpens(ctx context.Context, id int64, opens store.Moment, closed string) error
-	SetPath(ctx context.Context, id int64, path []*cert.Certificate) error
 	SetPaused(ctx context.Context, id int64, by string) error
-	SetRequest(ctx context.Context, id int64, r request.Request) error
-	SetStood(ctx context.Context, id int64, rows []store.Stood) error
 	SetTidied(ctx context.Context, ids []int64) error
-	Stood(ctx context.Context, id int64) ([]store.Stood, error)
 	Targets(ctx context.Context, ids ...int64) (map[int64][]store.Target, error)
-	TookLive(ctx context.Context, family string, most int) ([]int64, error)
-	Touching(ctx context.Context, deviceID int64, cluster string, but int64) (int64, error)
 }
 
 type requestsStore interface {
@@ -131,40 +109,27 @@ type requestsStore interface {
 
 type secretsStore interface {
 	Get(ctx context.Context, purpose string) ([]byte, error)
-	Put(ctx context.Context, purpose string, sealed []byte) error
-	Remove(ctx context.Context, purposes ...string) error
 }
 
 type signersStore interface {
-	EndProof(ctx context.Context, step store.Step, signer string, domains []string, by string) error
-	ProvenTo(ctx context.Context, signer string) (map[string]store.Proven, error)
-	PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a store.UnusedAnswer, offered bool) error
-	UnusedAnswers(ctx context.Context, id int64) ([]store.UnusedAnswer, error)
+	ProvenTo(ctx context.Context, signer string) (map[string]issuance.Proven, error)
+	UnusedAnswers(ctx context.Context, id int64) ([]issuance.UnusedAnswer, error)
 }
 
 type sitesStore interface {
 	Get(ctx context.Context, name string) (store.Site, error)
-	NamedSite(ctx context.Context, name string) (store.Site, error)
 }
 
 type slotsStore interface {
-	Get(ctx context.Context, device string, name string) (store.Slot, error)
-	Names(ctx context.Context, now store.Moment, f store.SlotFilter) ([]store.SlotName, error)
-	Of(ctx context.Context, device string) ([]store.Slot, error)
+	Names(now store.Moment, f store.SlotFilter) []store.SlotName
 	Peers(ctx context.Context, slot store.Slot, cluster string) ([]store.Slot, error)
-	SetInstalled(ctx context.Context, slotID int64, sha256 string, signer string, at store.Moment) error
-}
-
-type successionStore interface {
-	Get(ctx context.Context, most int) ([]cert.Endorsement, error)
-	Succeed(ctx context.Context, purpose string, sealed []byte, e *cert.Endorsement, at store.Moment) error
 }
 
 type tasksStore interface {
+	EndProof(ctx context.Context, step store.Step, signer string, domains []string, by string) error
 	AddNote(ctx context.Context, stepID int64, n store.Note) error
 	Count(ctx context.Context, replacementID int64) (int, error)
 	End(ctx context.Context, step store.Step, e replacement.Event) (action replacement.Action, err error)
-	ForgetFiles(ctx context.Context, replacementID int64) error
 	Get(ctx context.Context, stepID int64) (store.Task, error)
 	Open(ctx context.Context) ([]store.Task, error)
 	Page(ctx context.Context, replacementID int64, p store.Page) ([]store.Task, string, error)

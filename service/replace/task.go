@@ -15,9 +15,12 @@ import (
 	"freshseal/contract"
 	"freshseal/core/judgement/finding"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
+	"freshseal/core/language/verb"
 	"freshseal/core/next"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
+	"freshseal/service/engine"
 	"freshseal/service/monitor"
 	"freshseal/service/paging"
 	"freshseal/service/problem"
@@ -30,28 +33,6 @@ const theWire = "the wire"
 const mostAnswer = 64 << 10
 
 func taskText(stepID int64) string { return "t" + strconv.FormatInt(stepID, 10) }
-
-// newTask makes a task of a step in its final form.
-func (s *Service) newTask(replacementID int64, ready procedure.Ready) *store.Task {
-	act := ready.Act.(*procedure.HandAct)
-	t := &store.Task{Ask: act.Ask, Key: act.Key, Seen: act.Seen, DueAt: store.At(s.now().Add(ready.Step.Limit))}
-	if len(ready.Step.Capture) > 0 {
-		t.Capture = ready.Step.Capture[0].Name
-	}
-	t.Copy.V = act.Copy
-	for _, file := range act.Files {
-		kept := store.TaskFile{Name: file.Name, Content: file.Content, Secret: file.Secret}
-		if file.Secret {
-			kept.Content = s.box.Seal(taskFilePurpose(replacementID, file.Name), file.Content)
-		}
-		t.Files.V = append(t.Files.V, kept)
-	}
-	return t
-}
-
-func taskFilePurpose(replacementID int64, name string) string {
-	return "replacement/" + replacement.Name(replacementID) + "/file/" + name
-}
 
 func showTask(row store.Task) contract.Task {
 	out := contract.Task{ID: taskText(row.StepID), Replacement: replacement.Name(row.ReplacementID),
@@ -82,8 +63,8 @@ func showTask(row store.Task) contract.Task {
 	return out
 }
 
-// Tasks are those that wait for a person, oldest first.
-func (s *Service) Tasks(ctx context.Context, of string, p paging.Page) ([]contract.Task, string, error) {
+// List returns the tasks that wait for a person, oldest first.
+func (s *Tasks) List(ctx context.Context, of string, p paging.Page) ([]contract.Task, string, error) {
 	id, err := taskFilter(of)
 	if err != nil {
 		return nil, "", err
@@ -96,8 +77,8 @@ func (s *Service) Tasks(ctx context.Context, of string, p paging.Page) ([]contra
 	return out, next, p.Wrong(err)
 }
 
-// CountTasks says how many tasks wait for a person, of one replacement where it is named.
-func (s *Service) CountTasks(ctx context.Context, of string) (int, error) {
+// Count returns how many tasks wait for a person, of one replacement if it is named.
+func (s *Tasks) Count(ctx context.Context, of string) (int, error) {
 	id, err := taskFilter(of)
 	if err != nil {
 		return 0, err
@@ -112,13 +93,13 @@ func taskFilter(of string) (int64, error) {
 	return idNumber(of)
 }
 
-// Task shows one task.
-func (s *Service) Task(ctx context.Context, id string) (contract.Task, error) {
-	row, err := s.taskRow(ctx, id)
+// Get shows one task.
+func (s *Tasks) Get(ctx context.Context, id string) (contract.Task, error) {
+	row, err := s.row(ctx, id)
 	return showTask(row), err
 }
 
-func (s *Service) taskRow(ctx context.Context, id string) (store.Task, error) {
+func (s *Tasks) row(ctx context.Context, id string) (store.Task, error) {
 	digits, ok := strings.CutPrefix(id, "t")
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if err != nil || !ok {
@@ -128,9 +109,9 @@ func (s *Service) taskRow(ctx context.Context, id string) (store.Task, error) {
 	return row, problem.Missing(err, next.ListTasks, "no task is called %q", id)
 }
 
-// openTask is a task that is not done yet.
-func (s *Service) openTask(ctx context.Context, id string) (store.Task, error) {
-	row, err := s.taskRow(ctx, id)
+// open returns a task that is not done yet.
+func (s *Tasks) open(ctx context.Context, id string) (store.Task, error) {
+	row, err := s.row(ctx, id)
 	if err == nil && !row.Open {
 		err = taskOver(id, row.ReplacementID)
 	}
@@ -138,14 +119,14 @@ func (s *Service) openTask(ctx context.Context, id string) (store.Task, error) {
 }
 
 func taskOver(id string, replacementID int64) error {
-	return problem.New(problem.Conflict, fmt.Sprintf("the task %s is over", id), "it is done, or its replacement "+
+	return problem.New(problem.Conflict, fmt.Sprintf("the task %s has ended", id), "it is done, or its replacement "+
 		"took another course", "", next.ShowReplacement.On(replacement.Name(replacementID)))
 }
 
-// TaskFile returns a file of a task. A key is given only while the task is open, to those
-// who may do it, and the audit log says to whom.
-func (s *Service) TaskFile(ctx context.Context, id, name, by string, may bool) ([]byte, error) {
-	row, err := s.taskRow(ctx, id)
+// File returns a file of a task. A key is returned only while the task is open, to those who may do it, and the audit
+// log records to whom.
+func (s *Tasks) File(ctx context.Context, id, name, by string, may bool) ([]byte, error) {
+	row, err := s.row(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -168,24 +149,24 @@ func (s *Service) TaskFile(ctx context.Context, id, name, by string, may bool) (
 		replacement.Name(row.ReplacementID)); err != nil {
 		return nil, err
 	}
-	return s.box.Open(taskFilePurpose(row.ReplacementID, name), file.Content)
+	return s.box.Open(engine.TaskFilePurpose(row.ReplacementID, name), file.Content)
 }
 
-// TakeTask assigns a task to a user, whoever had it before.
-func (s *Service) TakeTask(ctx context.Context, id, by string) (contract.Task, error) {
-	row, err := s.openTask(ctx, id)
+// Take assigns a task to a user, whoever had it before.
+func (s *Tasks) Take(ctx context.Context, id, by string) (contract.Task, error) {
+	row, err := s.open(ctx, id)
 	if err != nil {
 		return contract.Task{}, err
 	}
 	if err := s.store.Tasks.Take(ctx, row.StepID, by); err != nil {
 		return contract.Task{}, err
 	}
-	return s.Task(ctx, id)
+	return s.Get(ctx, id)
 }
 
-// NoteTask adds a note to a task.
-func (s *Service) NoteTask(ctx context.Context, id, text, by string) (contract.Task, error) {
-	row, err := s.openTask(ctx, id)
+// Note adds a note to a task.
+func (s *Tasks) Note(ctx context.Context, id, text, by string) (contract.Task, error) {
+	row, err := s.open(ctx, id)
 	if err != nil {
 		return contract.Task{}, err
 	}
@@ -196,14 +177,13 @@ func (s *Service) NoteTask(ctx context.Context, id, text, by string) (contract.T
 	if err := s.store.Tasks.AddNote(ctx, row.StepID, store.Note{At: s.now(), By: by, Text: text}); err != nil {
 		return contract.Task{}, err
 	}
-	return s.Task(ctx, id)
+	return s.Get(ctx, id)
 }
 
-// AnswerTask takes what a person gives back, or that it is done, and lets the
-// replacement go on. Where the slot must serve something, it is read first; a request
-// is compared with its plan while the person still stands before the device.
-func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (contract.Replacement, error) {
-	row, err := s.openTask(ctx, id)
+// Answer accepts what a person provides, or that the task is done, and resumes the replacement. If the slot must serve
+// something, it is read first; a request is compared with its plan while the person is still at the device.
+func (s *Tasks) Answer(ctx context.Context, id, text, by string) (contract.Replacement, error) {
+	row, err := s.open(ctx, id)
 	if err != nil {
 		return contract.Replacement{}, err
 	}
@@ -230,7 +210,7 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (contract
 		}
 	}
 	if len(row.Domains.V) > 0 {
-		if err := s.endProof(ctx, row, by); err != nil {
+		if err := (proofs{s.Service}).endProof(ctx, row, by); err != nil {
 			return contract.Replacement{}, err
 		}
 		return s.Replacement(ctx, replacement.Name(row.ReplacementID))
@@ -241,7 +221,7 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (contract
 		}
 		return s.Replacement(ctx, replacement.Name(row.ReplacementID))
 	}
-	if row.Seen != procedure.NotSeen {
+	if row.Seen != verb.NotSeen {
 		said, err := s.unseen(ctx, row)
 		if err != nil {
 			return contract.Replacement{}, err
@@ -252,15 +232,15 @@ func (s *Service) AnswerTask(ctx context.Context, id, text, by string) (contract
 				"by itself")
 		}
 	}
-	if err := s.endTask(ctx, row, text, by); err != nil {
+	if err := s.end(ctx, row, text, by); err != nil {
 		return contract.Replacement{}, err
 	}
 	return s.Replacement(ctx, replacement.Name(row.ReplacementID))
 }
 
-// endAfter ends a task of a replacement that is over: a person removed what was left on the device, or lets Fresh
+// endAfter ends a task of a replacement that has ended: a person removed what was left on the device, or lets Fresh
 // Seal onto it, or out of it, to do so.
-func (s *Service) endAfter(ctx context.Context, row store.Task, by string) error {
+func (s *Tasks) endAfter(ctx context.Context, row store.Task, by string) error {
 	id := row.ReplacementID
 	if row.Section == store.Clearing {
 		if err := s.audit.Record(ctx, by, "remove by hand what "+replacement.Name(id)+" left on "+row.Device,
@@ -288,8 +268,8 @@ func (s *Service) endAfter(ctx context.Context, row store.Task, by string) error
 	return nil
 }
 
-// checkRequest says what is wrong with a request that a person made.
-func (s *Service) checkRequest(ctx context.Context, replacementID int64, text, cannot string) error {
+// checkRequest returns what is wrong with a request that a person made.
+func (s *Tasks) checkRequest(ctx context.Context, replacementID int64, text, cannot string) error {
 	made, err := request.Parse([]byte(text))
 	if err != nil {
 		return problem.Reject(cannot, "the result is not a request: "+err.Error(), "copy it from BEGIN CERTIFICATE "+
@@ -311,8 +291,8 @@ func (s *Service) checkRequest(ctx context.Context, replacementID int64, text, c
 	return nil
 }
 
-// unseen says what the wire shows instead of what a task wants to be seen.
-func (s *Service) unseen(ctx context.Context, row store.Task) (string, error) {
+// unseen returns what the wire shows instead of what a task expects.
+func (s *Tasks) unseen(ctx context.Context, row store.Task) (string, error) {
 	r, err := s.store.Replacements.Get(ctx, row.ReplacementID)
 	if err != nil {
 		return "", err
@@ -321,31 +301,31 @@ func (s *Service) unseen(ctx context.Context, row store.Task) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return s.wrongAt(ctx, targets[r.ID], r.NewSHA256, func(t store.Target, sight monitor.Sight) string {
-		if row.Seen == procedure.SeenOld {
-			return notOld(t.OldSHA256, r.NewSHA256, sight)
+	return s.WrongAt(ctx, targets[r.ID], r.NewSHA256, func(t store.Target, sight monitor.Sight) string {
+		if row.Seen == verb.SeenOld {
+			return engine.NotOld(t.OldSHA256, r.NewSHA256, sight)
 		}
-		return notNew(r.NewSHA256, sight, false)
+		return engine.NotNew(r.NewSHA256, sight, false)
 	})
 }
 
-// endTask ends a task as done.
-func (s *Service) endTask(ctx context.Context, row store.Task, text, by string) error {
+// end ends a task as done.
+func (s *Tasks) end(ctx context.Context, row store.Task, text, by string) error {
 	step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(), OK: true,
 		Output: "done by " + by}
 	if row.Capture != "" {
-		given := procedure.ContentValue([]byte(text + "\n"))
+		given := value.ContentValue([]byte(text + "\n"))
 		if row.Key {
-			given = procedure.SecretValue([]byte(text))
+			given = value.SecretValue([]byte(text))
 		}
-		if err := s.keepCaptured(&step, map[string]procedure.Value{row.Capture: given}); err != nil {
+		if err := s.KeepCaptured(&step, map[string]value.Value{row.Capture: given}); err != nil {
 			return err
 		}
 	}
-	return s.closeTask(ctx, row, step, replacement.Event{Kind: replacement.Arrived})
+	return s.close(ctx, row, step, replacement.Event{Kind: replacement.Arrived})
 }
 
-func (s *Service) closeTask(ctx context.Context, row store.Task, step store.Step, e replacement.Event) error {
+func (s *Tasks) close(ctx context.Context, row store.Task, step store.Step, e replacement.Event) error {
 	action, err := s.store.Tasks.End(ctx, step, e)
 	if errors.Is(err, store.ErrNotFound) {
 		return taskOver(taskText(row.StepID), row.ReplacementID)
@@ -359,9 +339,8 @@ func (s *Service) closeTask(ctx context.Context, row store.Task, step store.Step
 	return nil
 }
 
-// watchTasks looks at the wire for those who work by hand, and ends the tasks
-// whose time is over, until the service is stopped.
-func (s *Service) watchTasks() {
+// watch reads the wire for those who work by hand, and ends the tasks whose time has run out, until the service stops.
+func (s *Tasks) watch() {
 	tick := time.NewTicker(taskEvery)
 	defer tick.Stop()
 	for {
@@ -374,7 +353,7 @@ func (s *Service) watchTasks() {
 		rows, failed := s.store.Tasks.Open(s.stopping)
 		err = errors.Join(err, failed)
 		for _, row := range rows {
-			err = errors.Join(err, s.watchTask(s.stopping, row))
+			err = errors.Join(err, s.watchOne(s.stopping, row))
 		}
 		if err != nil && s.stopping.Err() == nil {
 			s.log.Warn("looking after tasks", "error", err)
@@ -382,7 +361,7 @@ func (s *Service) watchTasks() {
 	}
 }
 
-func (s *Service) watchTask(ctx context.Context, row store.Task) error {
+func (s *Tasks) watchOne(ctx context.Context, row store.Task) error {
 	if row.After {
 		return nil // it stays until it is done
 	}
@@ -390,23 +369,23 @@ func (s *Service) watchTask(ctx context.Context, row store.Task) error {
 		return nil // the signer decides how long it waits
 	}
 	if s.now().After(row.DueAt.Time) {
-		why := fmt.Sprintf("nobody did the step “%s” by %s; see on the device how far it is", row.Name,
+		why := fmt.Sprintf("nobody did the step “%s” by %s; check on the device how far it is", row.Name,
 			row.DueAt.Format(time.DateTime+" MST"))
 		step := store.Step{ID: row.StepID, ReplacementID: row.ReplacementID, EndedAt: s.moment(),
 			Why: "the time is over"}
-		return unlessOver(s.closeTask(ctx, row, step, replacement.Event{Kind: replacement.Expired, Why: why}))
+		return unlessOver(s.close(ctx, row, step, replacement.Event{Kind: replacement.Expired, Why: why}))
 	}
-	if row.Seen == procedure.NotSeen {
+	if row.Seen == verb.NotSeen {
 		return nil
 	}
 	said, err := s.unseen(ctx, row)
 	if err != nil || said != "" {
 		return err
 	}
-	return unlessOver(s.endTask(ctx, row, "", theWire))
+	return unlessOver(s.end(ctx, row, "", theWire))
 }
 
-// unlessOver passes over that somebody else ended a task in the meantime.
+// unlessOver ignores that somebody else ended a task in the meantime.
 func unlessOver(err error) error {
 	var known *problem.Error
 	if errors.As(err, &known) && known.Kind == problem.Conflict {

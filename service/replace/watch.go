@@ -8,21 +8,24 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/value"
 	"freshseal/core/next"
 	"freshseal/core/replacement"
+	"freshseal/service/engine"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/events"
 )
 
-// What a person says of such a step.
+// The outcomes that a person can state for such a step.
 const (
 	SaidDone    = "done"
 	SaidNotDone = "not-done"
 	SaidRepeat  = "repeat"
 )
 
-// Resume lets a held replacement go on. Where nobody knows whether a step
-// was done and it may not be repeated by itself, the person must say: done, not-done or repeat.
+// Resume resumes a held replacement. If the outcome of a step is unknown and it may not be repeated automatically, the
+// person must state it: done, not-done or repeat.
 func (s *Service) Resume(ctx context.Context, id string, known contract.KnownOutcome,
 	by string) (contract.Replacement, error) {
 	n, err := idNumber(id)
@@ -37,7 +40,7 @@ func (s *Service) Resume(ctx context.Context, id string, known contract.KnownOut
 	if err != nil {
 		return contract.Replacement{}, err
 	}
-	open := openSteps(steps, row.Resumed)
+	open := engine.OpenSteps(steps, row.Resumed)
 	if len(open) == 0 && known.Step != "" && row.State == replacement.Held {
 		return contract.Replacement{}, problem.New(problem.Conflict, id+" does not go on",
 			"the outcome of every step is known", "resume it without an outcome", next.Resume.On(id))
@@ -50,7 +53,7 @@ func (s *Service) Resume(ctx context.Context, id string, known contract.KnownOut
 	return s.Ask(ctx, id, replacement.AskedResume, by)
 }
 
-// say writes into the journal what a person knows of a step's outcome.
+// say writes into the journal what a person states about the outcome of a step.
 func (s *Service) say(ctx context.Context, id int64, step store.Step, known contract.KnownOutcome, by string) error {
 	row, err := s.store.Replacements.Get(ctx, id)
 	if err != nil || row.State != replacement.Held {
@@ -68,10 +71,10 @@ func (s *Service) say(ctx context.Context, id int64, step store.Step, known cont
 		if err != nil {
 			return err
 		}
-		if err := s.keepCaptured(&step, values); err != nil {
+		if err := s.KeepCaptured(&step, values); err != nil {
 			return err
 		}
-		s.keepFiles(&step, values)
+		s.KeepFiles(&step, values)
 		step.OK, step.Unknown, step.Why, step.Output = true, false, "", by+" says that it was done"
 	case known.Step == SaidNotDone:
 		step.Unknown, step.Why = false, step.Why+"; "+by+" says that it was not done"
@@ -84,15 +87,15 @@ func (s *Service) say(ctx context.Context, id int64, step store.Step, known cont
 	return s.store.Journal.EndStep(ctx, step)
 }
 
-// told are the values that a person gives in place of what a step would have captured. All that it captures are needed.
+// told returns the values that a person gives in place of what a step would have captured. All of them are required.
 func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step, given map[string]string,
-	cannot string) (map[string]procedure.Value, error) {
-	j, err := s.load(ctx, r.ID)
+	cannot string) (map[string]value.Value, error) {
+	j, err := s.Load(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
-	out := map[string]procedure.Value{}
-	for _, each := range j.procedure.Steps[procedure.Section(step.Section)] {
+	out := map[string]value.Value{}
+	for _, each := range j.Family.Steps[procedure.Section(step.Section)] {
 		if each.Name != step.Name && !strings.HasPrefix(step.Name, each.Name+": ") {
 			continue
 		}
@@ -107,7 +110,7 @@ func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step
 			if len(text) > mostAnswer {
 				return nil, problem.Reject(cannot, "the value of "+c.Name+" is longer than 64 kB", "")
 			}
-			out[c.Name] = procedure.Value{Kind: procedure.Text, Text: text, Known: true, Secret: c.Secret, Keep: c.Keep}
+			out[c.Name] = value.Value{Kind: value.Text, Text: text, Known: true, Secret: c.Secret, Keep: c.Keep}
 		}
 	}
 	for name := range given {
@@ -119,7 +122,7 @@ func (s *Service) told(ctx context.Context, r store.Replacement, step store.Step
 	return out, nil
 }
 
-// Ask lets a person cancel, revert or resume a replacement.
+// Ask applies a request to cancel, revert or resume a replacement.
 func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind,
 	by string) (contract.Replacement, error) {
 	n, err := idNumber(id)
@@ -132,7 +135,7 @@ func (s *Service) Ask(ctx context.Context, id string, what replacement.EventKind
 			return contract.Replacement{}, err
 		}
 	}
-	action, err := s.advance(ctx, n, replacement.Event{Kind: what, Why: why})
+	action, err := s.Advance(ctx, n, replacement.Event{Kind: what, Why: why})
 	var impossible replacement.Impossible
 	switch {
 	case errors.As(err, &impossible):
@@ -157,9 +160,9 @@ var wish = map[replacement.EventKind]string{
 	replacement.AskedCancel: "cancelling", replacement.AskedRevert: "reverting", replacement.AskedResume: "resuming",
 }
 
-// Watch hands every event of a replacement after a known one to take, as they come,
-// until it stands still (its state is not running), take fails or the context ends.
-// While nothing happens beat is called, which finds out whether anybody listens.
+// Watch passes every event of a replacement after a known one to take, as they come, until the replacement stops (its
+// state is not running), take fails or the context ends. While nothing happens it calls beat, which finds out whether
+// anybody listens.
 func (s *Service) Watch(ctx context.Context, id string, after int64, take func(contract.Event) error,
 	beat func() error) error {
 	n, err := idNumber(id)
@@ -170,12 +173,12 @@ func (s *Service) Watch(ctx context.Context, id string, after int64, take func(c
 		if e.Kind == "step" && e.State == "running" {
 			// what it usually takes is not worth failing for
 			if r, err := s.store.Replacements.Get(ctx, n); err == nil {
-				e.Usual, _ = s.usual(ctx, r.Device, e.Text)
+				e.Usual, _ = (details{s}).usual(ctx, r.Device, e.Text)
 			}
 		}
 		return take(e)
 	}
-	return s.monitor.Follow(ctx, store.AboutReplacement(n), after, timed, beat, func() (bool, error) {
+	return s.monitor.Follow(ctx, events.AboutReplacement(n), after, timed, beat, func() (bool, error) {
 		r, err := s.store.Replacements.Get(ctx, n)
 		if err != nil {
 			return false, problem.Missing(err, next.ListReplacements, "no replacement is called %s", id)

@@ -29,11 +29,7 @@ func (s *Service) Expiries(ctx context.Context) (contract.Expiries, error) {
 		at[name] = len(out.Months)
 		out.Months = append(out.Months, contract.ExpiryMonth{Month: name, Conditions: map[due.Condition]int{}})
 	}
-	months, err := s.store.Reports.EndsByMonth(ctx, s.moment(), store.At(first.AddDate(0, expiryMonths, 0)))
-	if err != nil {
-		return out, err
-	}
-	for _, m := range months {
+	for _, m := range s.store.Reports.EndsByMonth(store.At(first.AddDate(0, expiryMonths, 0))) {
 		out.Months[at[m.Month]].Conditions[m.Condition] += m.Count
 	}
 	today := now.Truncate(24 * time.Hour)

@@ -13,11 +13,7 @@ func (s *Service) Figures(ctx context.Context) (contract.Figures, error) {
 	now := s.moment()
 	out := contract.Figures{Slots: map[contract.SiteCondition]int{}, FirstEnd: map[string]time.Time{},
 		Readings: s.monitor.Tally(), At: now.Time}
-	slots, err := s.store.Slots.CountBySite(ctx, now)
-	if err != nil {
-		return out, err
-	}
-	for _, row := range slots {
+	for _, row := range s.store.Slots.CountBySite() {
 		for _, condition := range due.Conditions { // those that nobody has are 0, and do not vanish
 			out.Slots[contract.SiteCondition{Site: row.Site, Condition: condition}] += 0
 		}
@@ -26,6 +22,7 @@ func (s *Service) Figures(ctx context.Context) (contract.Figures, error) {
 	for site, end := range s.store.Slots.FirstEnds() {
 		out.FirstEnd[site] = end.Time
 	}
+	var err error
 	if out.Replacements, out.WaitingFor, err = s.store.Replacements.Count(ctx); err != nil {
 		return out, err
 	}

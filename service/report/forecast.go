@@ -13,6 +13,7 @@ import (
 	"freshseal/core/judgement/due"
 	"freshseal/core/judgement/policy"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 	"freshseal/service/problem"
 	"freshseal/store"
 )
@@ -35,7 +36,7 @@ func plusHands(h contract.Hands, o contract.Hands) contract.Hands {
 		Outside: h.Outside + o.Outside}
 }
 
-// guessed are the minutes of a person where nothing was done by hand yet.
+// guessed are the minutes of a person if nothing was done by hand yet.
 const (
 	guessed    = 30.0
 	hoursAWeek = 20.0 // that somebody has for certificates, beside all else
@@ -104,7 +105,7 @@ func sum(n due.Need) (all int) {
 	return all
 }
 
-// lives are the slots' certificates, by site.
+// lives returns the slots' certificates, by site.
 func (s *Service) lives(ctx context.Context, site string, all bool) (map[string][]due.Life, error) {
 	signers, err := s.signing.Signers(ctx)
 	if err != nil {
@@ -165,7 +166,7 @@ func (s *Service) ahead(ctx context.Context) iter.Seq2[store.Ahead, error] {
 	}
 }
 
-// hand is what it takes to replace a certificate of a family's device.
+// hand returns what it takes to replace a certificate of a family's device.
 func (s *Service) hand(family string) due.Hand {
 	if family == "" {
 		return due.Outside
@@ -176,7 +177,7 @@ func (s *Service) hand(family string) due.Hand {
 	}
 	for _, steps := range source.Steps {
 		if slices.ContainsFunc(steps, func(step procedure.Step) bool {
-			_, byHand := step.Do.(*procedure.Hand)
+			_, byHand := step.Do.(*verb.Hand)
 			return byHand
 		}) {
 			return due.Guided
@@ -185,7 +186,7 @@ func (s *Service) hand(family string) due.Hand {
 	return due.Automatic
 }
 
-// took is how long replacements took in the last year.
+// took returns how long replacements took in the last year.
 func (s *Service) took(ctx context.Context) ([]contract.Took, error) {
 	rows, err := s.store.Reports.TookSince(ctx, store.At(s.now().Add(-lookBack)), mostLookBack)
 	if err != nil {
@@ -209,7 +210,7 @@ func (s *Service) took(ctx context.Context) ([]contract.Took, error) {
 	return out, nil
 }
 
-// minutes is the median of milliseconds, in minutes to a tenth.
+// minutes returns the median of milliseconds, in minutes to a tenth.
 func minutes(all []int64) float64 {
 	slices.Sort(all)
 	return float64(all[len(all)/2]/6000) / 10

@@ -12,10 +12,7 @@ import (
 // Overview returns the counts of the fleet.
 func (s *Service) Overview(ctx context.Context) (contract.Overview, error) {
 	out := contract.Overview{WaitingFor: map[replacement.WaitingFor]int{}, Judging: s.monitor.Judging()}
-	var err error
-	if out.Conditions, err = s.store.Slots.CountConditions(ctx, s.moment()); err != nil {
-		return out, err
-	}
+	out.Conditions = s.store.Slots.CountConditions()
 	for _, n := range out.Conditions {
 		out.Slots += n
 	}

@@ -75,7 +75,7 @@ func (s *Service) day(text string) (time.Time, error) {
 	return time.Parse(time.DateOnly, text)
 }
 
-// stateThen is what every slot served before a moment.
+// stateThen returns what every slot served before a moment.
 func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([][]string, error) {
 	out := [][]string{{"device", "slot", "site", "owner", "family", "condition", "certificate", "issuer", "expires",
 		"days_left", "sha256", "since"}}
@@ -122,19 +122,19 @@ func (s *Service) stateThen(ctx context.Context, then time.Time, site string) ([
 func (s *Service) replacedBetween(ctx context.Context, from, until time.Time, site string) ([][]string, error) {
 	rows, err := s.store.Reports.SealedBetween(ctx, store.At(from), store.At(until), site)
 	out := [][]string{{"replacement", "device", "slot", "site", "owner", "signer", "old_sha256", "new_sha256",
-		"asked_by", "approved_by", "begun", "sealed"}}
+		"asked_by", "approved_by", "started", "sealed"}}
 	for _, r := range rows {
 		approved := r.ApprovedBy
 		if approved == "" {
 			approved = "not required"
 		}
 		out = append(out, []string{replacement.Name(r.ID), r.Device, r.Slot, r.Site, r.Owner, r.Signer, r.Old, r.New,
-			r.AskedBy, approved, r.BegunAt.Format("2006-01-02 15:04"), r.SealedAt.Format("2006-01-02 15:04")})
+			r.AskedBy, approved, r.StartedAt.Format("2006-01-02 15:04"), r.SealedAt.Format("2006-01-02 15:04")})
 	}
 	return out, err
 }
 
-// exceptions are what somebody allowed or put off.
+// exceptions returns what somebody allowed or put off.
 func (s *Service) exceptions(ctx context.Context, site string) ([][]string, error) {
 	out := [][]string{{"what", "of", "site", "by", "since", "until", "reason"}}
 	known, err := s.store.Notices.Acknowledgements(ctx, s.moment())

@@ -14,24 +14,28 @@ import (
 	"freshseal/contract"
 	"freshseal/core/judgement/due"
 	"freshseal/core/judgement/policy"
+	"freshseal/core/language/library"
 	"freshseal/core/language/procedure"
+	"freshseal/core/language/verb"
 	"freshseal/core/pki/cert"
 	"freshseal/core/replacement"
 	"freshseal/core/testkit"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/accounts"
+	"freshseal/store/issuance"
+	"freshseal/store/messages"
 )
 
 // harbour is what the room asks for, in memory. What a test does not need is nil, and asking for it fails the test.
 type harbour struct {
-	reportsStore
 	at           time.Time
 	ahead        []store.Ahead
 	took         []store.Took
-	proofs       []store.Proven
+	proofs       []issuance.Proven
 	uppers       map[string]int
 	certificates map[string]*cert.Certificate
-	sessions     []store.Session
+	sessions     []accounts.Session
 	then         []store.StateThen
 	sealed       []store.Sealed
 	months       []store.EndsIn
@@ -54,12 +58,12 @@ func (h *harbour) TookSince(_ context.Context, since store.Moment, _ int) ([]sto
 	return h.took, nil
 }
 
-func (h *harbour) Proofs(context.Context) ([]store.Proven, error) { return h.proofs, nil }
-func (h *harbour) Uppers() map[string]int                         { return h.uppers }
+func (h *harbour) Proofs(context.Context) ([]issuance.Proven, error) { return h.proofs, nil }
+func (h *harbour) Uppers() map[string]int                            { return h.uppers }
 
-func (h *harbour) EndsByMonth(_ context.Context, _, until store.Moment) ([]store.EndsIn, error) {
+func (h *harbour) EndsByMonth(until store.Moment) []store.EndsIn {
 	h.asked = append(h.asked, "months until "+until.Format(time.DateOnly))
-	return h.months, nil
+	return h.months
 }
 
 func (h *harbour) EndsByWeek(from store.Moment, weeks int) []store.EndsAt {
@@ -96,7 +100,7 @@ func (h *harbour) Certificates(_ context.Context, of []string) (out []*cert.Cert
 	return out, nil
 }
 
-func (h *harbour) ThatEnd(context.Context, store.Moment) ([]store.Session, error) {
+func (h *harbour) ThatEnd(context.Context, store.Moment) ([]accounts.Session, error) {
 	return h.sessions, nil
 }
 
@@ -124,30 +128,29 @@ func (h *harbour) Tally() contract.Tally      { return contract.Tally{Seconds: 7
 func (h *harbour) Judging() *contract.Judging { return &contract.Judging{Judged: 1, Slots: 2} }
 
 // Procedure knows a family that is automatic, one that a person helps, and a faulty one.
-func (h *harbour) Procedure(name string) (procedure.Source, error) {
+func (h *harbour) Procedure(name string) (library.Source, error) {
 	switch name {
 	case "gate", "faulty":
-		s := procedure.Source{Procedure: procedure.Procedure{Steps: map[procedure.Section][]procedure.Step{
-			procedure.Activate: {{Do: &procedure.Run{}}}}}}
+		s := library.Source{Procedure: procedure.Procedure{Steps: map[procedure.Section][]procedure.Step{
+			procedure.Activate: {{Do: &verb.Run{}}}}}}
 		if name == "faulty" {
 			s.Faults = []procedure.Fault{{What: "broken"}}
 		}
 		return s, nil
 	case "panel":
-		return procedure.Source{Procedure: procedure.Procedure{Steps: map[procedure.Section][]procedure.Step{
-			procedure.Request: {{Do: &procedure.Run{}}, {Do: &procedure.Hand{}}}}}}, nil
+		return library.Source{Procedure: procedure.Procedure{Steps: map[procedure.Section][]procedure.Step{
+			procedure.Request: {{Do: &verb.Run{}}, {Do: &verb.Hand{}}}}}}, nil
 	}
-	return procedure.Source{}, store.ErrNotFound
+	return library.Source{}, store.ErrNotFound
 }
 
 // counts are what is counted of the fleet.
 type counts struct {
-	slotsStore
 	err error
 }
 
-func (c counts) CountConditions(context.Context, store.Moment) (map[due.Condition]int, error) {
-	return map[due.Condition]int{due.Fresh: 5, due.Factory: 2}, c.err
+func (c counts) CountConditions() map[due.Condition]int {
+	return map[due.Condition]int{due.Fresh: 5, due.Factory: 2}
 }
 
 func (c counts) CountEnds(moments []store.Moment) []int {
@@ -158,9 +161,9 @@ func (c counts) CountEnds(moments []store.Moment) []int {
 	return out
 }
 
-func (c counts) CountBySite(context.Context, store.Moment) ([]store.SiteSlots, error) {
+func (c counts) CountBySite() []store.SiteSlots {
 	return []store.SiteSlots{{Site: "Petrel", Condition: due.Due, Count: 3},
-		{Site: "Petrel", Condition: due.Due, Count: 1}}, c.err
+		{Site: "Petrel", Condition: due.Due, Count: 1}}
 }
 
 func (c counts) FirstEnds() map[string]store.Moment {
@@ -169,7 +172,7 @@ func (c counts) FirstEnds() map[string]store.Moment {
 
 func (c counts) Count(context.Context) (map[replacement.State]int, map[replacement.WaitingFor]int, error) {
 	return map[replacement.State]int{replacement.Running: 1, replacement.Waiting: 2, replacement.Held: 3},
-		map[replacement.WaitingFor]int{replacement.Signer: 2, replacement.Nobody: 9}, nil
+		map[replacement.WaitingFor]int{replacement.Signer: 2, replacement.Nobody: 9}, c.err
 }
 
 func (c counts) CountUnpacked(context.Context) (map[string]int, error) {
@@ -179,11 +182,7 @@ func (c counts) CountUpdates(context.Context) (int, error)           { return 6,
 func (c counts) CountDue(context.Context, store.Moment) (int, error) { return 8, nil }
 func (c counts) Open(context.Context) ([]store.Task, error)          { return make([]store.Task, 2), nil }
 
-type known struct {
-	devicesStore
-	noticesStore
-	sitesStore
-}
+type known struct{}
 
 func (known) Get(_ context.Context, name string) (store.Device, error) {
 	if name == "gone" {
@@ -192,9 +191,10 @@ func (known) Get(_ context.Context, name string) (store.Device, error) {
 	return store.Device{Name: name, Site: map[string]string{"winch": "Petrel"}[name]}, nil
 }
 
-func (known) Acknowledgements(context.Context, store.Moment) ([]store.Acknowledgement, error) {
+func (known) Acknowledgements(context.Context, store.Moment) ([]messages.Acknowledgement, error) {
 	day := store.At(time.Date(2026, 6, 2, 0, 0, 0, 0, time.UTC))
-	return []store.Acknowledgement{{Device: "winch", Slot: "web", By: "gull", At: day, Until: day, Reason: "in dock"},
+	return []messages.Acknowledgement{{Device: "winch", Slot: "web", By: "gull", At: day, Until: day,
+		Reason: "in dock"},
 		{Device: "gone", Slot: "web", By: "gull", At: day, Until: day, Reason: "sold"}}, nil
 }
 
@@ -233,7 +233,7 @@ func TestTheOverviewCountsWhatThereIs(t *testing.T) {
 	if got := strings.Join(months, ","); got != want {
 		t.Errorf("%s", got)
 	}
-	s.store.Slots = counts{err: errors.New("disk")}
+	s.store.Replacements = counts{err: errors.New("disk")}
 	if _, err := s.Overview(t.Context()); err == nil {
 		t.Error("a fault is no count")
 	}
@@ -258,7 +258,7 @@ func TestFiguresNameEveryConditionOfASite(t *testing.T) {
 		f.FirstEnd["Petrel"].Month() != time.July || !f.At.Equal(h.at) || f.WaitingFor[replacement.Signer] != 2 {
 		t.Errorf("%+v", f)
 	}
-	s.store.Slots = counts{err: errors.New("disk")}
+	s.store.Replacements = counts{err: errors.New("disk")}
 	if _, err := s.Figures(t.Context()); err == nil {
 		t.Error("a fault is no figure")
 	}
@@ -274,9 +274,9 @@ func TestWhatElseExpiresIsListedSoonestFirst(t *testing.T) {
 	day := func(n int) store.Moment { return store.At(h.at.AddDate(0, 0, n)) }
 	h.signers = []contract.Signer{{Name: "public"}, {Name: "bench"}}
 	h.signers[0].Proof.Days = 90
-	h.proofs = []store.Proven{{Signer: "public", Domain: "quay.example", At: day(-80)},
+	h.proofs = []issuance.Proven{{Signer: "public", Domain: "quay.example", At: day(-80)},
 		{Signer: "bench", Domain: "mole.example", At: day(-80)}}
-	h.sessions = []store.Session{{Kind: "client", Label: "", User: "gull", EndsAt: day(3)},
+	h.sessions = []accounts.Session{{Kind: "client", Label: "", User: "gull", EndsAt: day(3)},
 		{Kind: "client", Label: "monitoring", User: "gull", EndsAt: day(2)},
 		{Kind: EndsCalendar, User: "tern", EndsAt: day(1)},
 		{Kind: EndsCalendar, Label: "Petrel", User: "tern", EndsAt: day(5)}}

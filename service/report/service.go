@@ -8,11 +8,11 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/judgement/policy"
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/library"
 	"freshseal/store"
 )
 
-// What this room needs of the others.
+// What this package needs of the others.
 type (
 	readings interface {
 		Tally() contract.Tally
@@ -25,7 +25,7 @@ type (
 		LateParcels(ctx context.Context) ([]contract.Parcel, error)
 	}
 	families interface {
-		Procedure(name string) (procedure.Source, error)
+		Procedure(name string) (library.Source, error)
 	}
 )
 
@@ -38,7 +38,7 @@ type Service struct {
 	clock   func() time.Time
 }
 
-// New returns the room.
+// New returns the service.
 func New(db *store.Store, readings readings, signers signers, families families, clock func() time.Time) *Service {
 	return &Service{store: storageOf(db), monitor: readings, signing: signers, fleet: families, clock: clock}
 }

@@ -7,9 +7,12 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/replacement"
 	"freshseal/store"
+	"freshseal/store/accounts"
+	"freshseal/store/issuance"
+	"freshseal/store/messages"
 )
 
-// storage is what this room needs of the store, so that its tests may have another one.
+// storage is what this package needs of the store, so that its tests may replace it.
 type storage struct {
 	Chains       chainsStore
 	Devices      devicesStore
@@ -40,7 +43,7 @@ type devicesStore interface {
 }
 
 type noticesStore interface {
-	Acknowledgements(ctx context.Context, now store.Moment) ([]store.Acknowledgement, error)
+	Acknowledgements(ctx context.Context, now store.Moment) ([]messages.Acknowledgement, error)
 }
 
 type parcelsStore interface {
@@ -61,9 +64,9 @@ type replacementsStore interface {
 
 type reportsStore interface {
 	AheadOf(ctx context.Context, id int64, most int) ([]store.Ahead, error)
-	EndsByMonth(ctx context.Context, now store.Moment, until store.Moment) ([]store.EndsIn, error)
+	EndsByMonth(until store.Moment) []store.EndsIn
 	EndsByWeek(from store.Moment, weeks int) []store.EndsAt
-	Proofs(ctx context.Context) ([]store.Proven, error)
+	Proofs(ctx context.Context) ([]issuance.Proven, error)
 	SealedBetween(ctx context.Context, from store.Moment, until store.Moment, site string) ([]store.Sealed, error)
 	StatesThen(ctx context.Context, then store.Moment, id int64, most int) ([]store.StateThen, error)
 	TookSince(ctx context.Context, since store.Moment, most int) ([]store.Took, error)
@@ -71,7 +74,7 @@ type reportsStore interface {
 }
 
 type sessionsStore interface {
-	ThatEnd(ctx context.Context, now store.Moment) ([]store.Session, error)
+	ThatEnd(ctx context.Context, now store.Moment) ([]accounts.Session, error)
 }
 
 type sitesStore interface {
@@ -79,8 +82,8 @@ type sitesStore interface {
 }
 
 type slotsStore interface {
-	CountBySite(ctx context.Context, now store.Moment) ([]store.SiteSlots, error)
-	CountConditions(ctx context.Context, now store.Moment) (map[due.Condition]int, error)
+	CountBySite() []store.SiteSlots
+	CountConditions() map[due.Condition]int
 	CountEnds(moments []store.Moment) []int
 	FirstEnds() map[string]store.Moment
 }

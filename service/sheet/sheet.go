@@ -57,7 +57,7 @@ func asCSV(rows [][]string) ([]byte, error) {
 		if i > 0 {
 			guarded = make([]string, len(row))
 			for n, cell := range row {
-				guarded[n] = visible.Guard(cell)
+				guarded[n] = visible.Guard(visible.Kept(cell))
 			}
 		}
 		w.Write(guarded)

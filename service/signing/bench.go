@@ -17,8 +17,8 @@ import (
 
 const benchPurpose = "signer/bench"
 
-// Bench shows the authority of one's own.
-func (s *Service) Bench(context.Context) (contract.Bench, error) {
+// Bench shows the authority of your own.
+func (s *Bench) Bench(context.Context) (contract.Bench, error) {
 	b := s.bench.Load()
 	out := contract.Bench{LeafDays: b.Terms().MaxDays, Root: string(b.Root().PEM())}
 	for _, c := range b.Levels() {
@@ -30,7 +30,7 @@ func (s *Service) Bench(context.Context) (contract.Bench, error) {
 
 // SetUpBench replaces the authority by another one, whose root the fleet trusts from then on. What the one before
 // signed stays valid; its root stays trusted until somebody removes it.
-func (s *Service) SetUpBench(ctx context.Context, setup contract.BenchSetup) (contract.Bench, error) {
+func (s *Bench) SetUpBench(ctx context.Context, setup contract.BenchSetup) (contract.Bench, error) {
 	const cannot = "bench was not set up"
 	s.settingUp.Lock()
 	defer s.settingUp.Unlock()
@@ -68,7 +68,7 @@ func (s *Service) SetUpBench(ctx context.Context, setup contract.BenchSetup) (co
 }
 
 // keepBench trusts the root of an authority and seals its keys, in this order: a root without keys does no harm.
-func (s *Service) keepBench(ctx context.Context, b *signer.Bench) error {
+func (s *Bench) keepBench(ctx context.Context, b *signer.Bench) error {
 	material, err := b.Marshal()
 	if err != nil {
 		return err
@@ -84,7 +84,7 @@ func (s *Service) keepBench(ctx context.Context, b *signer.Bench) error {
 }
 
 // openBench opens the bench authority, or makes the usual one for an organization.
-func (s *Service) openBench(ctx context.Context, organization string) error {
+func (s *Bench) openBench(ctx context.Context, organization string) error {
 	sealed, err := s.store.Secrets.Get(ctx, benchPurpose)
 	if errors.Is(err, store.ErrNotFound) {
 		made, err := signer.NewBench(signer.UsualBench(organization), nil, s.now)

@@ -21,9 +21,10 @@ import (
 	"freshseal/service/monitor"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/issuance"
 )
 
-func showIssuers(rows []store.SignerIssuer) []contract.SignerIssuer {
+func showIssuers(rows []issuance.SignerIssuer) []contract.SignerIssuer {
 	var out []contract.SignerIssuer
 	for _, r := range rows {
 		out = append(out, contract.SignerIssuer{KeySHA256: r.SPKI, Subject: r.Subject, Days: r.Days,
@@ -32,7 +33,7 @@ func showIssuers(rows []store.SignerIssuer) []contract.SignerIssuer {
 	return out
 }
 
-// doubts returns what is doubtful in a path for a slot: by what is known of the signer, of what the slot serves and
+// doubts returns the doubtful points of a path for a slot, by what is known of the signer, of what the slot serves and
 // of its clients.
 func (s *Service) doubts(ctx context.Context, by contract.Signer, path chain.Path, p monitor.Pools,
 	r store.Replacement, slot store.Slot, rules policy.Rules) ([]finding.Finding, error) {
@@ -79,19 +80,19 @@ func (s *Service) doubts(ctx context.Context, by contract.Signer, path chain.Pat
 	return answer.Doubts(path.Certificates, e), nil
 }
 
-// learnt is what an accepted answer tells about its signer. The desk stands for any authority and bench is our own:
+// learnt returns what an accepted answer tells about its signer. desk may be any authority and bench is our own:
 // nothing is remembered of them.
-func learnt(signer string, path chain.Path, asked []string, confirmed bool, by string) *store.Learnt {
+func learnt(signer string, path chain.Path, asked []string, confirmed bool, by string) *issuance.Learnt {
 	if signer == contract.DeskSigner || signer == contract.BenchSigner || signer == contract.DeviceSigner ||
 		signer == contract.OwnKeySigner || len(path.Certificates) < 2 {
 		return nil
 	}
-	return &store.Learnt{Signer: signer, Issuer: answer.By(path.Certificates[0], path.Certificates[1]), Asked: asked,
+	return &issuance.Learnt{Signer: signer, Issuer: answer.By(path.Certificates[0], path.Certificates[1]), Asked: asked,
 		Confirmed: confirmed, By: by}
 }
 
-// AcceptAnswer lets a replacement go on with a doubtful answer. An issuer that was not expected is expected from then
-// on. Answers with errors are refused.
+// AcceptAnswer continues a replacement with a doubtful answer. An unexpected issuer is expected from then on. Answers
+// with errors are refused.
 func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Acceptance, by string) error {
 	cannot := "the answer was not accepted"
 	n, ok := replacement.Number(id)
@@ -149,7 +150,7 @@ func (s *Service) AcceptAnswer(ctx context.Context, id string, a contract.Accept
 	return nil
 }
 
-// PutIssuer has answers of a signer under an issuer expected, or confirms one that was learnt.
+// PutIssuer makes answers of a signer under an issuer expected, or confirms a learnt one.
 func (s *Service) PutIssuer(ctx context.Context, signer string, i contract.NewIssuer,
 	by string) (contract.Signer, error) {
 	cannot, sha256 := "the issuer was not added", strings.ToLower(i.SHA256)
@@ -161,7 +162,7 @@ func (s *Service) PutIssuer(ctx context.Context, signer string, i contract.NewIs
 		return known, problem.Reject(cannot, "the issuers of "+signer+" are not recorded",
 			"add a signer of your own for this authority", next.ListSigners.On(""))
 	}
-	row := store.SignerIssuer{Signer: signer, Confirmed: true, KnownBy: by, KnownAt: s.moment()}
+	row := issuance.SignerIssuer{Signer: signer, Confirmed: true, KnownBy: by, KnownAt: s.moment()}
 	for _, each := range known.Issuers {
 		if each.KeySHA256 == sha256 {
 			row.SPKI, row.Subject = each.KeySHA256, each.Subject
@@ -176,8 +177,8 @@ func (s *Service) PutIssuer(ctx context.Context, signer string, i contract.NewIs
 	}
 	audit.Say(ctx, "“%s”, key %s", row.Subject, row.SPKI)
 	if err := s.store.Signers.PutIssuer(ctx, row); errors.Is(err, store.ErrTooMany) {
-		return known, problem.Reject(cannot, fmt.Sprintf("%s has %d issuers", signer, store.MaxIssuers),
-			"remove one that it does not use any more")
+		return known, problem.Reject(cannot, fmt.Sprintf("%s has %d issuers", signer, issuance.MaxIssuers),
+			"remove one that it no longer uses")
 	} else if err != nil {
 		return known, err
 	}
@@ -201,7 +202,7 @@ func (s *Service) authority(ctx context.Context, sha256 string) (*cert.Certifica
 	return found[0], nil
 }
 
-// RemoveIssuer has answers of a signer under an issuer wait for a person from now on.
+// RemoveIssuer makes answers of a signer under an issuer wait for a person from now on.
 func (s *Service) RemoveIssuer(ctx context.Context, signer, key string) error {
 	err := s.store.Signers.RemoveIssuer(ctx, signer, strings.ToLower(key))
 	return problem.Missing(err, next.ListSigners, "%s has no issuer with the public key %s", signer, key)

@@ -18,11 +18,12 @@ import (
 	"freshseal/service/monitor"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/chains"
+	"freshseal/store/issuance"
 )
 
-// TakeIn sorts a pile, matches leaves to waiting requests by their public key,
-// completes and judges each chain, and lets those go on that are good. Roots
-// in the pile are trusted only when the terms say so.
+// TakeIn sorts a pile, matches leaves to waiting requests by their public key, completes and judges each chain, and
+// continues the replacements whose chain is good. Roots in the pile are trusted only if the terms say so.
 func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms contract.IntakeTerms,
 	by string) (contract.Intake, error) {
 	accounts, err := pile.Sort(files, pile.Options{Passphrases: terms.Passphrases})
@@ -37,7 +38,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms contract.
 	defer s.monitor.Forget()
 	if err := s.store.Chains.AddAuthorities(ctx, authorities); errors.Is(err, store.ErrTooMany) {
 		return out, problem.Reject("the pile was not taken in",
-			fmt.Sprintf("it brings more authorities than the %d that are kept", store.MostAuthorities),
+			fmt.Sprintf("it brings more authorities than the %d that are kept", chains.MostAuthorities),
 			"remove authorities that are not needed, or leave them out of the pile", next.ListAuthorities.On(""))
 	} else if err != nil {
 		return out, err
@@ -88,7 +89,7 @@ func (s *Service) TakeIn(ctx context.Context, files []pile.File, terms contract.
 	return out, nil
 }
 
-// taking is a pile that is being taken in.
+// taking is a pile being taken in.
 type taking struct {
 	monitor.Pools
 	monitor.Trusting
@@ -98,7 +99,7 @@ type taking struct {
 	near     neighbours // once somebody wants to know
 }
 
-// accepted is a replacement that goes on once the whole pile is sorted.
+// accepted is a replacement that continues once the whole pile is sorted.
 type accepted struct {
 	id     int64
 	action replacement.Action
@@ -170,7 +171,7 @@ func (s *Service) withEarlier(ctx context.Context,
 			told[a.SHA256] = a.Why
 		}
 	}
-	unmatched, err := s.store.Parcels.Unmatched(ctx)
+	unmatched, err := s.store.Signers.Unmatched(ctx)
 	for _, a := range unmatched {
 		leaf, err := cert.Parse(a.DER)
 		if err != nil {
@@ -183,10 +184,8 @@ func (s *Service) withEarlier(ctx context.Context,
 	return leaves, told, err
 }
 
-// answer finds the request that a leaf answers, and lets its replacement go on
-// when the chain is good.
+// answer finds the request that a leaf answers, and continues its replacement if the chain is good.
 func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking) (contract.Answer, error) {
-	p := t.Pools
 	out := contract.Answer{Leaf: leaf.ShortName(), SHA256: leaf.SHA256, Findings: []finding.Finding{},
 		Chain: []contract.Link{}, Trust: []contract.Trust{}, Near: []contract.Near{}}
 	matches, err := s.store.Replacements.ByKey(ctx, cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
@@ -222,24 +221,14 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 		out.Actions = []next.Action{next.ShowReplacement.On(out.Replacement)}
 		return out, nil
 	}
-	path, found, err := s.JudgeNew(ctx, leaf, p, r)
-	for range mostFetches {
-		more := false
-		if err == nil {
-			more, err = s.fetchMissing(ctx, path, p)
-		}
-		if err != nil || !more {
-			break
-		}
-		path, found, err = s.JudgeNew(ctx, leaf, p, r)
-	}
+	path, found, err := s.judgeWhole(ctx, leaf, t.Pools, r)
 	if err != nil {
 		return out, err
 	}
 	out.Chain = monitor.Draw(path, path.Certificates)
 	out.Trust = t.Trusting.Of(path.Certificates, s.now())
 	out.Findings = append(out.Findings, found...)
-	unused := store.UnusedAnswer{ReplacementID: r.ID, CameAt: s.moment(), CameBy: t.by}
+	unused := issuance.UnusedAnswer{ReplacementID: r.ID, CameAt: s.moment(), CameBy: t.by}
 	if wrong := finding.Errors(found); len(wrong) > 0 {
 		out.Why, out.Next, unused.Why = wrong[0].What, wrong[0].Remedy, wrong[0].What
 		if slices.ContainsFunc(wrong, func(f finding.Finding) bool { return f.Code == finding.NameMissing }) {
@@ -266,6 +255,23 @@ func (s *Service) answer(ctx context.Context, leaf *cert.Certificate, t *taking)
 	out.Accepted = true
 	t.accepted = append(t.accepted, accepted{r.ID, action})
 	return out, nil
+}
+
+// judgeWhole is JudgeNew, once what is missing of the path and can be fetched was fetched.
+func (s *Service) judgeWhole(ctx context.Context, leaf *cert.Certificate, p monitor.Pools,
+	r store.Replacement) (path chain.Path, found []finding.Finding, err error) {
+	path, found, err = s.JudgeNew(ctx, leaf, p, r)
+	for range mostFetches {
+		if err != nil {
+			break
+		}
+		more, failed := s.fetchMissing(ctx, path, p)
+		if failed != nil || !more {
+			return path, found, failed
+		}
+		path, found, err = s.JudgeNew(ctx, leaf, p, r)
+	}
+	return path, found, err
 }
 
 // JudgeNew completes and judges a chain that is going to be installed. A root
@@ -329,12 +335,12 @@ func (s *Service) answersFormer(ctx context.Context, leaf *cert.Certificate, out
 		return false, err
 	}
 	out.Replacement, out.Device, out.Slot = replacement.Name(r.ID), r.Device, r.Slot
-	out.Why = fmt.Sprintf("it answers an earlier request of %s, which %s asked for anew on %s (%s); the key of "+
+	out.Why = fmt.Sprintf("it answers an earlier request of %s, which %s requested again on %s (%s); the key of "+
 		"that one is gone", replacement.Name(r.ID), old.By, old.At.Format("2006-01-02 15:04 MST"), old.Reason)
 	out.Next = "ask the signer to revoke it and to sign the newer request"
 	if !r.Progress().AtSigner() {
 		out.Next = "ask the signer to revoke it; the replacement is " + string(r.State) + " without it"
 	}
-	return true, s.store.Signers.PutUnusedAnswer(ctx, leaf, store.UnusedAnswer{ReplacementID: r.ID, Why: out.Why,
+	return true, s.store.Signers.PutUnusedAnswer(ctx, leaf, issuance.UnusedAnswer{ReplacementID: r.ID, Why: out.Why,
 		CameAt: s.moment(), CameBy: by}, false)
 }

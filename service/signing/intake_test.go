@@ -15,6 +15,7 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/judgement/answer"
+	"freshseal/core/judgement/finding"
 	"freshseal/core/judgement/policy"
 	"freshseal/core/next"
 	"freshseal/core/pki/cert"
@@ -27,6 +28,7 @@ import (
 	"freshseal/service/problem"
 	"freshseal/signer"
 	"freshseal/store"
+	"freshseal/store/issuance"
 )
 
 // counter is the room with what it needs in memory: replacements that wait for their signer, and what was kept of a
@@ -40,13 +42,13 @@ type counter struct {
 	certificates  map[string]*cert.Certificate
 	accepted      []string
 	driven        []string
-	unused        []store.UnusedAnswer
+	unused        []issuance.UnusedAnswer
 	offered       []bool
-	unmatched     []store.Unmatched
-	learnt        *store.Learnt
+	unmatched     []issuance.Unmatched
+	learnt        *issuance.Learnt
 	trusted       []string
-	terms         store.Signer
-	issuers       []store.SignerIssuer
+	terms         issuance.Signer
+	issuers       []issuance.SignerIssuer
 	full, raced   bool
 	sought        int
 	keys          []int64
@@ -58,7 +60,6 @@ type counter struct {
 // The parts of the store, each on the same counter.
 type (
 	waitingReplacements struct {
-		replacementsStore
 		c *counter
 	}
 	parcels struct {
@@ -76,7 +77,7 @@ func newCounter(t *testing.T) *counter {
 	root := testkit.Root(t, "Quay Root")
 	c := &counter{root: root, issuing: root.Below(t, "Quay Issuing"), anchors: chain.NewPool(root.Certificate),
 		pool: chain.NewPool(), obsolete: map[string]store.Obsolete{}, certificates: map[string]*cert.Certificate{},
-		terms: store.Signer{Name: "harbour"}}
+		terms: issuance.Signer{Name: "harbour"}}
 	bench, err := signer.NewBench(signer.UsualBench("Quay"), nil, func() time.Time { return testkit.Now })
 	if err != nil {
 		t.Fatal(err)
@@ -153,9 +154,9 @@ func (c *counter) Certificates(_ context.Context, of []string) (out []*cert.Cert
 	return out, nil
 }
 
-func (p parcels) Unmatched(context.Context) ([]store.Unmatched, error) { return p.c.unmatched, nil }
+func (p signers) Unmatched(context.Context) ([]issuance.Unmatched, error) { return p.c.unmatched, nil }
 
-func (p parcels) PutUnmatched(_ context.Context, leaf *cert.Certificate, a store.Unmatched) error {
+func (p signers) PutUnmatched(_ context.Context, leaf *cert.Certificate, a issuance.Unmatched) error {
 	a.DER = leaf.Raw
 	p.c.unmatched = append(p.c.unmatched, a)
 	return nil
@@ -171,12 +172,14 @@ func (c *counter) ObsoleteByKey(_ context.Context, spki string) (store.Obsolete,
 
 func (s signers) Habits(context.Context) (map[string]answer.Habits, error) { return nil, nil }
 
-func (s signers) Issuers(context.Context) (map[string][]store.SignerIssuer, error) {
-	return map[string][]store.SignerIssuer{"harbour": s.c.issuers}, nil
+func (s signers) Issuers(context.Context) (map[string][]issuance.SignerIssuer, error) {
+	return map[string][]issuance.SignerIssuer{"harbour": s.c.issuers}, nil
 }
-func (s signers) List(context.Context) ([]store.Signer, error) { return []store.Signer{s.c.terms}, nil }
+func (s signers) List(context.Context) ([]issuance.Signer, error) {
+	return []issuance.Signer{s.c.terms}, nil
+}
 
-func (s signers) Put(_ context.Context, one store.Signer, _ store.Revision) error {
+func (s signers) Put(_ context.Context, one issuance.Signer, _ store.Revision) error {
 	s.c.terms = one
 	return nil
 }
@@ -191,7 +194,8 @@ func (s signers) Remove(_ context.Context, name string) error {
 	return store.ErrNotFound
 }
 
-func (s signers) PutUnusedAnswer(_ context.Context, leaf *cert.Certificate, a store.UnusedAnswer, offered bool) error {
+func (s signers) PutUnusedAnswer(_ context.Context, leaf *cert.Certificate, a issuance.UnusedAnswer,
+	offered bool) error {
 	a.SHA256 = leaf.SHA256
 	s.c.unused, s.c.offered = append(s.c.unused, a), append(s.c.offered, offered)
 	for i := range s.c.waiting {
@@ -202,12 +206,12 @@ func (s signers) PutUnusedAnswer(_ context.Context, leaf *cert.Certificate, a st
 	return nil
 }
 
-func (s signers) UnusedAnswers(context.Context, int64) ([]store.UnusedAnswer, error) {
+func (s signers) UnusedAnswers(context.Context, int64) ([]issuance.UnusedAnswer, error) {
 	return s.c.unused, nil
 }
 
 // slots are those of the fleet, for who may have been meant.
-type slots struct{ slotsStore }
+type slots struct{}
 
 func (slots) Get(_ context.Context, device, name string) (store.Slot, error) {
 	return store.Slot{Device: device, Name: name}, nil
@@ -250,7 +254,7 @@ func (r waitingReplacements) Get(_ context.Context, id int64) (store.Replacement
 	return store.Replacement{}, store.ErrNotFound
 }
 
-func (r waitingReplacements) Accept(_ context.Context, id int64, path []*cert.Certificate, learnt *store.Learnt,
+func (r waitingReplacements) Accept(_ context.Context, id int64, path []*cert.Certificate, learnt *issuance.Learnt,
 	_ store.Moment) (store.Replacement, replacement.Action, error) {
 	if r.c.raced {
 		return store.Replacement{}, replacement.Nothing, store.ErrNotFound
@@ -336,7 +340,7 @@ func TestEveryOtherAnswerSaysWhy(t *testing.T) {
 		"an earlier request": {func(c *counter, r *store.Replacement, _ testkit.Signer) {
 			c.obsolete[r.SPKI] = store.Obsolete{ReplacementID: 7, By: "tern", Reason: "a typing error"}
 			r.SPKI = "newer"
-		}, []string{"gate.example"}, "it answers an earlier request of r7, which tern asked for anew", true},
+		}, []string{"gate.example"}, "it answers an earlier request of r7, which tern requested again", true},
 		"two at once": {func(c *counter, _ *store.Replacement, _ testkit.Signer) { c.raced = true },
 			[]string{"gate.example"}, "somebody gave an answer to it at the same moment", false},
 		"a short life": {func(c *counter, _ *store.Replacement, _ testkit.Signer) { c.terms.MinDays = 300 },
@@ -451,5 +455,62 @@ func TestAPileIsBounded(t *testing.T) {
 	c.asks(t, 7, marked, "gate.example")
 	if a := c.takes(t, contract.IntakeTerms{}, marked, c.issuing).Answers[0]; a.Accepted || a.Replacement != "r7" {
 		t.Errorf("%+v", a)
+	}
+}
+
+// An answer to an earlier request is to be revoked; what else is to be done depends on whether the newer one waits.
+func TestAnAnswerToAnEarlierRequestSaysWhatToDo(t *testing.T) {
+	for says, change := range map[string]func(*store.Replacement){
+		"sign the newer request":  func(*store.Replacement) {},
+		"is cancelled without it": func(r *store.Replacement) { r.State = replacement.Cancelled },
+		"is held without it":      func(r *store.Replacement) { r.State = replacement.Held },
+		"the replacement is sealed": func(r *store.Replacement) {
+			r.State, r.Stage = replacement.Sealed, replacement.Seal
+		},
+	} {
+		c := newCounter(t)
+		leaf := c.issuing.Leaf(t, "gate.example")
+		r := c.asks(t, 7, leaf, "gate.example")
+		c.obsolete[r.SPKI] = store.Obsolete{ReplacementID: 7, By: "tern", Reason: "a typing error"}
+		r.SPKI = "newer"
+		change(r)
+		if a := c.takes(t, contract.IntakeTerms{}, leaf, c.issuing).Answers[0]; !strings.Contains(a.Next, says) ||
+			!strings.Contains(a.Next, "revoke it") {
+			t.Errorf("want %q: %+v", says, a)
+		}
+	}
+}
+
+// A certificate that is signed with its own key is an error of every signer but of that key itself; that nobody trusts
+// it is a warning for all.
+func TestWhoMaySignWithTheirOwnKey(t *testing.T) {
+	c := newCounter(t)
+	key := testkit.NewKey(t)
+	leaf, err := cert.Issue(rand.Reader, x509.Certificate{DNSNames: []string{"gate.example"}, NotBefore: testkit.Now,
+		NotAfter: testkit.Now.AddDate(0, 1, 0)}, key.Public(), nil, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pools, err := c.Pools(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for by, want := range map[string]finding.Severity{contract.OwnKeySigner: finding.Warning,
+		"harbour": finding.Error} {
+		_, found, err := c.room.JudgeNew(t.Context(), leaf, pools, store.Replacement{Device: "gate", Slot: "web",
+			Signer: by})
+		at := slices.IndexFunc(found, func(f finding.Finding) bool { return f.Code == finding.SelfSigned })
+		if err != nil || at < 0 || found[at].Severity != want {
+			t.Errorf("by %s: %+v, %v", by, found, err)
+		}
+	}
+	authority := testkit.Root(t, "Stranger")
+	pools.Pool.Add(authority.Certificate) // it came with the pile
+	stranger := authority.Leaf(t, "gate.example")
+	_, found, err := c.room.JudgeNew(t.Context(), stranger.Certificate, pools, store.Replacement{Device: "gate",
+		Slot: "web", Signer: "harbour"})
+	at := slices.IndexFunc(found, func(f finding.Finding) bool { return f.Code == finding.AnchorUnknown })
+	if err != nil || at < 0 || found[at].Severity != finding.Warning {
+		t.Errorf("by an unknown root: %+v, %v", found, err)
 	}
 }

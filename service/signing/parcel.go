@@ -11,7 +11,7 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/judgement/due"
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/library"
 	"freshseal/core/next"
 	"freshseal/core/pki/request"
 	"freshseal/core/replacement"
@@ -61,9 +61,10 @@ func (s *Service) parcelOf(p store.Parcel, signer contract.Signer) contract.Parc
 	return out
 }
 
-// PackParcel bundles the requests that wait for this signer and are in no
-// parcel yet.
-func (s *Service) PackParcel(ctx context.Context, signerName, by string) (contract.Parcel, error) {
+// PackParcel bundles the requests that wait for this signer and are in no parcel yet, or only those of the named
+// replacements.
+func (s *Service) PackParcel(ctx context.Context, signerName string, only []string,
+	by string) (contract.Parcel, error) {
 	signer, err := s.Signer(ctx, signerName)
 	if err != nil {
 		return contract.Parcel{}, err
@@ -72,7 +73,22 @@ func (s *Service) PackParcel(ctx context.Context, signerName, by string) (contra
 		return contract.Parcel{}, problem.Reject("no parcel was packed", fmt.Sprintf("%s does not use parcels: it "+
 			"signs at once", signerName), "name a signer that takes parcels, such as desk", next.Give.On("signer"))
 	}
-	id, _, err := s.store.Parcels.Add(ctx, signerName, by, s.moment())
+	var chosen []int64
+	for _, name := range only {
+		n, ok := replacement.Number(name)
+		if !ok {
+			return contract.Parcel{}, problem.Reject("no parcel was packed", fmt.Sprintf("no replacement is called %q",
+				name), "name replacements such as r12", next.Give.On("replacements"))
+		}
+		if !slices.Contains(chosen, n) {
+			chosen = append(chosen, n)
+		}
+	}
+	id, _, err := s.store.Parcels.Add(ctx, signerName, by, s.moment(), chosen)
+	if errors.Is(err, store.ErrTaken) {
+		return contract.Parcel{}, problem.New(problem.Conflict, "no parcel was packed", "one of the chosen requests "+
+			"does not wait for "+signerName+", or is in a parcel already", "choose among the pending requests")
+	}
 	if errors.Is(err, store.ErrNotFound) {
 		return contract.Parcel{}, problem.New(problem.Conflict, "no parcel was packed", "this signer has no "+
 			"pending request that is not in a parcel", "an earlier parcel can be downloaded again",
@@ -90,7 +106,7 @@ func (s *Service) PackParcel(ctx context.Context, signerName, by string) (contra
 
 // Parcels returns all parcels, newest first.
 func (s *Service) Parcels(ctx context.Context, p paging.Page) ([]contract.Parcel, string, error) {
-	p.Desc = true
+	p = p.NewestFirst()
 	rows, next, err := s.store.Parcels.Page(ctx, p.Rows())
 	if err != nil {
 		return nil, "", p.Wrong(err)
@@ -99,12 +115,12 @@ func (s *Service) Parcels(ctx context.Context, p paging.Page) ([]contract.Parcel
 	return out, next, err
 }
 
-// CountParcels says how many parcels there are.
+// CountParcels returns how many parcels there are.
 func (s *Service) CountParcels(ctx context.Context) (int, error) {
 	return s.store.Parcels.Count(ctx)
 }
 
-// LateParcels are those whose answer is overdue.
+// LateParcels returns those whose answer is overdue.
 func (s *Service) LateParcels(ctx context.Context) ([]contract.Parcel, error) {
 	rows, err := s.store.Parcels.Open(ctx)
 	if err != nil {
@@ -123,13 +139,31 @@ func (s *Service) showParcels(ctx context.Context, rows []store.Parcel) ([]contr
 	return out, err
 }
 
-func (s *Service) parcelRow(ctx context.Context, id string) (store.Parcel, []store.Replacement, error) {
-	digits, ok := strings.CutPrefix(id, "p")
+// parcelNumber reads the name of a parcel; 0 if it is none.
+func parcelNumber(name string) int64 {
+	digits, ok := strings.CutPrefix(name, "p")
 	n, err := strconv.ParseInt(digits, 10, 64)
-	if err != nil || !ok {
-		n = 0
+	if err != nil || !ok || n < 0 {
+		return 0
 	}
-	p, packed, err := s.store.Parcels.Get(ctx, n)
+	return n
+}
+
+// ParcelFilter returns the parcel by which replacements are filtered, as the store takes it.
+func ParcelFilter(name string) (int64, error) {
+	switch n := parcelNumber(name); {
+	case name == "-":
+		return store.NoParcel, nil
+	case name != "" && n == 0:
+		return 0, problem.Reject("the list cannot be filtered", fmt.Sprintf("no parcel is called %q", name),
+			"give a parcel such as p3, or - for requests in no parcel")
+	default:
+		return n, nil
+	}
+}
+
+func (s *Service) parcelRow(ctx context.Context, id string) (store.Parcel, []store.Replacement, error) {
+	p, packed, err := s.store.Parcels.Get(ctx, parcelNumber(id))
 	return p, packed, problem.Missing(err, next.ListParcels, "no parcel is called %q", id)
 }
 
@@ -179,7 +213,7 @@ func (s *Service) needsRoot(ctx context.Context, r store.Replacement) (bool, err
 	if err != nil {
 		return false, err
 	}
-	p, err := procedure.Read(text)
+	p, err := library.Read(text)
 	return p.NeedsRoot(), err
 }
 

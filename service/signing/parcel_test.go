@@ -24,15 +24,18 @@ import (
 
 // drawer is where parcels lie.
 type drawer struct {
-	parcelsStore
 	rows   map[int64]store.Parcel
 	packed map[int64][]store.Replacement
 	none   bool
 }
 
-func (d *drawer) Add(_ context.Context, signer, by string, at store.Moment) (int64, []store.Replacement, error) {
+func (d *drawer) Add(_ context.Context, signer, by string, at store.Moment,
+	only []int64) (int64, []store.Replacement, error) {
 	if d.none {
 		return 0, nil, store.ErrNotFound
+	}
+	if slices.Contains(only, 99) {
+		return 0, nil, store.ErrTaken
 	}
 	id := int64(len(d.rows) + 1)
 	d.rows[id] = store.Parcel{ID: id, Signer: signer, PackedBy: by, PackedAt: at, Requests: 3, Open: 3}
@@ -67,7 +70,7 @@ func (d *drawer) Page(ctx context.Context, _ store.Page) ([]store.Parcel, string
 func (d *drawer) Count(context.Context) (int, error) { return len(d.rows), nil }
 
 // boxes are devices with their notes.
-type boxes struct{ devicesStore }
+type boxes struct{}
 
 func (boxes) Get(_ context.Context, name string) (store.Device, error) {
 	return store.Device{Name: name, Notes: "behind the pump"}, nil
@@ -96,18 +99,25 @@ func TestAParcelGoesOutAndComesBack(t *testing.T) {
 	now := testkit.Now
 	c.room.clock = func() time.Time { return now }
 	c.terms.TurnaroundDays, c.terms.Contact = 5, "harbour office"
-	if _, err := c.room.PackParcel(t.Context(), "bench", "gull"); kindOf(err) != problem.Invalid {
+	if _, err := c.room.PackParcel(t.Context(), "bench", nil, "gull"); kindOf(err) != problem.Invalid {
 		t.Errorf("for one that signs at once: %v", err)
 	}
-	if _, err := c.room.PackParcel(t.Context(), "nobody", "gull"); kindOf(err) != problem.NotFound {
+	if _, err := c.room.PackParcel(t.Context(), "nobody", nil, "gull"); kindOf(err) != problem.NotFound {
 		t.Errorf("for nobody: %v", err)
 	}
 	d.none = true
-	if _, err := c.room.PackParcel(t.Context(), "harbour", "gull"); kindOf(err) != problem.Conflict {
+	if _, err := c.room.PackParcel(t.Context(), "harbour", nil, "gull"); kindOf(err) != problem.Conflict {
 		t.Errorf("of nothing: %v", err)
 	}
 	d.none = false
-	p, err := c.room.PackParcel(t.Context(), "harbour", "gull")
+	for _, bad := range []string{"r99", "p1", "1"} {
+		if _, err := c.room.PackParcel(t.Context(), "harbour", []string{"r7", bad},
+			"gull"); kindOf(err) != problem.Conflict &&
+			kindOf(err) != problem.Invalid || len(d.rows) > 0 {
+			t.Errorf("with %s: %v", bad, err)
+		}
+	}
+	p, err := c.room.PackParcel(t.Context(), "harbour", []string{"r7"}, "gull")
 	if err != nil || p.ID != "p1" || p.State != "packed" || p.PackedBy != "gull" || p.HandedAt != nil {
 		t.Fatalf("%+v, %v", p, err)
 	}
@@ -243,6 +253,11 @@ func TestASignersTermsAreChecked(t *testing.T) {
 		if _, err := c.room.PutSigner(t.Context(), name, good, problem.Any); kindOf(err) != problem.Invalid {
 			t.Errorf("%q: %v", name, err)
 		}
+	}
+	open := good
+	open.MaxDays, open.MinDays, open.TurnaroundDays, open.Proof = 0, 0, 0, request.Proof{}
+	if _, err := c.room.PutSigner(t.Context(), "pier", open, problem.Any); err != nil {
+		t.Errorf("nothing is said of its lifetimes and proofs: %v", err)
 	}
 	kept, err := c.room.PutSigner(t.Context(), "pier", good, problem.Any)
 	if err != nil || kept.Name != "pier" || kept.Kind != contract.DeskSigner ||

@@ -20,9 +20,9 @@ import (
 	"freshseal/strongbox"
 )
 
-// Replacements returns told what came for them.
+// Replacements are told what arrived for them.
 type Replacements interface {
-	// Drive carries on a replacement after its state has changed.
+	// Drive continues a replacement after its state has changed.
 	Drive(id int64, action replacement.Action)
 	// TakeKey gives a replacement that waits for its signer a key that was made elsewhere, in place of the one that
 	// it asked with. why says why it cannot be given one; empty: it has it.
@@ -31,7 +31,7 @@ type Replacements interface {
 	SeekProofs(ctx context.Context) error
 }
 
-// knowledge is what this room needs of what is known of the fleet.
+// knowledge is what this package needs of what is known of the fleet.
 type knowledge interface {
 	Pools(ctx context.Context) (monitor.Pools, error)
 	Trusting(ctx context.Context, p monitor.Pools) (monitor.Trusting, error)
@@ -41,7 +41,7 @@ type knowledge interface {
 	Forget()
 }
 
-// Service deals with signers. Its methods are safe for concurrent use.
+// Service works with signers. Its methods are safe for concurrent use.
 type Service struct {
 	store        storage
 	box          *strongbox.Box
@@ -52,19 +52,25 @@ type Service struct {
 	fetch        Fetcher
 	log          *slog.Logger
 	clock        func() time.Time
+
+	Lab *Bench
 }
 
-// New returns the room; Open comes before anything else.
+// Bench is the built-in authority.
+type Bench struct{ *Service }
+
+// New returns the service; Open comes before anything else.
 func New(db *store.Store, box *strongbox.Box, readings knowledge, fetch Fetcher, log *slog.Logger,
 	clock func() time.Time) *Service {
-	return &Service{store: storageOf(db), box: box, monitor: readings, fetch: fetch, log: log, clock: clock}
+	s := &Service{store: storageOf(db), box: box, monitor: readings, fetch: fetch, log: log, clock: clock}
+	s.Lab = &Bench{s}
+	return s
 }
 
-// Open opens the bench authority, or makes it for an organization, and learns
-// who is told of what comes back.
+// Open opens the built-in authority, or creates it for an organization. told is notified of what comes back.
 func (s *Service) Open(ctx context.Context, organization string, told Replacements) error {
 	s.replacements = told
-	return s.openBench(ctx, organization)
+	return s.Lab.openBench(ctx, organization)
 }
 
 func (s *Service) now() time.Time { return s.clock().UTC() }

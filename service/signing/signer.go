@@ -17,6 +17,7 @@ import (
 	"freshseal/service/problem"
 	"freshseal/signer"
 	"freshseal/store"
+	"freshseal/store/issuance"
 )
 
 // Cautions say what earlier answers of a signer let expect of a request.
@@ -100,44 +101,10 @@ const maxDomains = 200
 // PutSigner adds or changes a signer.
 func (s *Service) PutSigner(ctx context.Context, name string, t contract.SignerTerms,
 	known problem.Revision) (contract.Signer, error) {
-	cannot := "the signer was not kept"
-	switch {
-	case !naming.Label(name), name == contract.BenchSigner, name == contract.DeskSigner,
-		name == contract.DeviceSigner, name == contract.OwnKeySigner:
-		return contract.Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule+
-			"; bench, desk, device and own-key are reserved")
-	case t.TurnaroundDays < 0 || t.TurnaroundDays > 365 || t.MaxDays < 0 || t.MaxDays > 36500 || t.MinDays < 0 ||
-		t.MaxDays > 0 && t.MinDays > t.MaxDays || t.MinDays > 36500:
-		return contract.Signer{}, problem.Reject(cannot, "the turnaround or lifetime is invalid",
-			"give a turnaround up to 365 and lifetimes up to 36500, the shortest not longer than the longest")
+	if err := checkSigner(name, t); err != nil {
+		return contract.Signer{}, err
 	}
-	if p := t.Proof; p.How != "" && !slices.Contains(request.ProofWays, p.How) || p.Days < 0 || p.Days > 825 {
-		return contract.Signer{},
-			problem.Reject(cannot, fmt.Sprintf("%q for %d days is not a valid domain validation", p.How, p.Days),
-				"give mail, dns or file, and days up to 825")
-	}
-	if why := t.Order.Check(); why != "" {
-		return contract.Signer{}, problem.Reject(cannot, why, "correct the order")
-	}
-	if len(t.Terms.Domains) > maxDomains {
-		return contract.Signer{}, problem.Reject(cannot, fmt.Sprintf("it has %d domains", len(t.Terms.Domains)),
-			fmt.Sprintf("give at most %d", maxDomains))
-	}
-	for i, domain := range t.Terms.Domains {
-		if domain = request.PlainName(domain); !request.IsName(domain) || net.ParseIP(domain) != nil ||
-			strings.HasPrefix(domain, "*.") {
-			return contract.Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a domain", domain),
-				"give a domain such as tidewrack.example; the names under it are signed, too")
-		}
-		t.Terms.Domains[i] = domain
-	}
-	for _, field := range t.Terms.Fields {
-		if !slices.Contains(request.SubjectFields[1:], field) {
-			return contract.Signer{}, problem.Reject(cannot, fmt.Sprintf("%q is not a subject field", field),
-				"give organization, unit, locality, state, country or email")
-		}
-	}
-	row := store.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes,
+	row := issuance.Signer{Name: name, About: t.About, Contact: t.Contact, Notes: t.Notes,
 		TurnaroundDays: t.TurnaroundDays, MaxDays: t.MaxDays, MinDays: t.MinDays, AddedAt: s.moment()}
 	row.Terms.V, row.Proof.V, row.Purchase.V = t.Terms, t.Proof, t.Order
 	was, err := s.signersByName(ctx)
@@ -153,6 +120,53 @@ func (s *Service) PutSigner(ctx context.Context, name string, t contract.SignerT
 	return s.Signer(ctx, name)
 }
 
+// checkSigner checks that a signer may be called that, and that its terms make sense. Domains are brought into one
+// form.
+func checkSigner(name string, t contract.SignerTerms) error {
+	const cannot = "the signer was not kept"
+	switch {
+	case !naming.Label(name), name == contract.BenchSigner, name == contract.DeskSigner,
+		name == contract.DeviceSigner, name == contract.OwnKeySigner:
+		return problem.Reject(cannot, fmt.Sprintf("%q is not a valid name", name), naming.Rule+
+			"; bench, desk, device and own-key are reserved")
+	case t.TurnaroundDays < 0 || t.TurnaroundDays > 365 || t.MaxDays < 0 || t.MaxDays > 36500 || t.MinDays < 0 ||
+		t.MaxDays > 0 && t.MinDays > t.MaxDays || t.MinDays > 36500:
+		return problem.Reject(cannot, "the turnaround or lifetime is invalid",
+			"give a turnaround up to 365 and lifetimes up to 36500, the shortest not longer than the longest")
+	}
+	if p := t.Proof; p.How != "" && !slices.Contains(request.ProofWays, p.How) || p.Days < 0 || p.Days > 825 {
+		return problem.Reject(cannot, fmt.Sprintf("%q for %d days is not a valid domain validation", p.How, p.Days),
+			"give mail, dns or file, and days up to 825")
+	}
+	if why := t.Order.Check(); why != "" {
+		return problem.Reject(cannot, why, "correct the order")
+	}
+	return checkTerms(cannot, t.Terms)
+}
+
+// checkTerms checks that what a signer asks of requests makes sense. Domains are brought into one form.
+func checkTerms(cannot string, t request.Terms) error {
+	if len(t.Domains) > maxDomains {
+		return problem.Reject(cannot, fmt.Sprintf("it has %d domains", len(t.Domains)),
+			fmt.Sprintf("give at most %d", maxDomains))
+	}
+	for i, domain := range t.Domains {
+		if domain = request.PlainName(domain); !request.IsName(domain) || net.ParseIP(domain) != nil ||
+			strings.HasPrefix(domain, "*.") {
+			return problem.Reject(cannot, fmt.Sprintf("%q is not a domain", domain),
+				"give a domain such as tidewrack.example; the names under it are signed, too")
+		}
+		t.Domains[i] = domain
+	}
+	for _, field := range t.Fields {
+		if !slices.Contains(request.SubjectFields[1:], field) {
+			return problem.Reject(cannot, fmt.Sprintf("%q is not a subject field", field),
+				"give organization, unit, locality, state, country or email")
+		}
+	}
+	return nil
+}
+
 // RemoveSigner deletes a signer that has no pending request.
 func (s *Service) RemoveSigner(ctx context.Context, name string) error {
 	defer s.monitor.Forget()
@@ -164,7 +178,7 @@ func (s *Service) RemoveSigner(ctx context.Context, name string) error {
 	return problem.Missing(err, next.ListSigners, "no signer is called %q that was added here", name)
 }
 
-// termsText is what is known of a signer on one line, for the audit log.
+// termsText returns what is known of a signer on one line, for the audit log.
 func termsText(t contract.SignerTerms) string {
 	text, _ := json.Marshal(t) // plain fields cannot fail
 	return string(text)

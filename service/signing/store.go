@@ -7,9 +7,10 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/replacement"
 	"freshseal/store"
+	"freshseal/store/issuance"
 )
 
-// storage is what this room needs of the store, so that its tests may have another one.
+// storage is what this package needs of the store, so that its tests may replace it.
 type storage struct {
 	Chains       chainsStore
 	Devices      devicesStore
@@ -36,20 +37,17 @@ type devicesStore interface {
 }
 
 type parcelsStore interface {
-	Add(ctx context.Context, signer string, by string, at store.Moment) (id int64, packed []store.Replacement,
-		err error)
+	Add(ctx context.Context, signer string, by string, at store.Moment, only []int64) (id int64,
+		packed []store.Replacement, err error)
 	Count(ctx context.Context) (n int, err error)
 	Get(ctx context.Context, id int64) (store.Parcel, []store.Replacement, error)
 	HandOver(ctx context.Context, p store.Parcel) error
 	Open(ctx context.Context) ([]store.Parcel, error)
 	Page(ctx context.Context, p store.Page) ([]store.Parcel, string, error)
-	PutUnmatched(ctx context.Context, leaf *cert.Certificate, a store.Unmatched) error
-	RemoveUnmatched(ctx context.Context, sha256 string) error
-	Unmatched(ctx context.Context) ([]store.Unmatched, error)
 }
 
 type replacementsStore interface {
-	Accept(ctx context.Context, id int64, path []*cert.Certificate, learnt *store.Learnt,
+	Accept(ctx context.Context, id int64, path []*cert.Certificate, learnt *issuance.Learnt,
 		at store.Moment) (r store.Replacement, action replacement.Action, err error)
 	ByKey(ctx context.Context, spki string) ([]store.Replacement, error)
 	Get(ctx context.Context, id int64) (store.Replacement, error)
@@ -67,15 +65,18 @@ type secretsStore interface {
 }
 
 type signersStore interface {
+	PutUnmatched(ctx context.Context, leaf *cert.Certificate, a issuance.Unmatched) error
+	RemoveUnmatched(ctx context.Context, sha256 string) error
+	Unmatched(ctx context.Context) ([]issuance.Unmatched, error)
 	Habits(ctx context.Context) (map[string]answer.Habits, error)
-	Issuers(ctx context.Context) (map[string][]store.SignerIssuer, error)
-	List(ctx context.Context) ([]store.Signer, error)
-	Put(ctx context.Context, signer store.Signer, known store.Revision) error
-	PutIssuer(ctx context.Context, i store.SignerIssuer) error
-	PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a store.UnusedAnswer, offered bool) error
+	Issuers(ctx context.Context) (map[string][]issuance.SignerIssuer, error)
+	List(ctx context.Context) ([]issuance.Signer, error)
+	Put(ctx context.Context, signer issuance.Signer, known store.Revision) error
+	PutIssuer(ctx context.Context, i issuance.SignerIssuer) error
+	PutUnusedAnswer(ctx context.Context, leaf *cert.Certificate, a issuance.UnusedAnswer, offered bool) error
 	Remove(ctx context.Context, name string) error
 	RemoveIssuer(ctx context.Context, signer string, spki string) error
-	UnusedAnswers(ctx context.Context, id int64) ([]store.UnusedAnswer, error)
+	UnusedAnswers(ctx context.Context, id int64) ([]issuance.UnusedAnswer, error)
 }
 
 type slotsStore interface {

@@ -10,15 +10,15 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/replacement"
 	"freshseal/service/problem"
-	"freshseal/store"
+	"freshseal/store/issuance"
 )
 
 const mostNear = 3
 
-// neighbours are those who bear names, by name.
+// neighbours are the pending requests and slots by name.
 type neighbours map[string][]contract.Near
 
-// neighbours looks at every request that is out, and at every slot.
+// neighbours collects every pending request and every slot.
 func (s *Service) neighbours(ctx context.Context) (neighbours, error) {
 	out := neighbours{}
 	waiting, err := s.store.Replacements.In(ctx, replacement.Waiting)
@@ -45,7 +45,7 @@ func (s *Service) neighbours(ctx context.Context) (neighbours, error) {
 	return out, err
 }
 
-// of are those that share most names with a leaf, the nearest first.
+// of returns those that share the most names with a leaf, the nearest first.
 func (n neighbours) of(leaf *cert.Certificate) []contract.Near {
 	found := []contract.Near{}
 	for _, name := range leaf.Names() {
@@ -65,7 +65,7 @@ func (n neighbours) of(leaf *cert.Certificate) []contract.Near {
 
 // Unmatched returns the certificates that match no pending request, newest first.
 func (s *Service) Unmatched(ctx context.Context) ([]contract.Unmatched, error) {
-	rows, err := s.store.Parcels.Unmatched(ctx)
+	rows, err := s.store.Signers.Unmatched(ctx)
 	if err != nil || len(rows) == 0 {
 		return []contract.Unmatched{}, err
 	}
@@ -87,11 +87,11 @@ func (s *Service) Unmatched(ctx context.Context) ([]contract.Unmatched, error) {
 
 // RemoveUnmatched deletes a certificate that matches no pending request.
 func (s *Service) RemoveUnmatched(ctx context.Context, sha256 string) error {
-	return problem.Missing(s.store.Parcels.RemoveUnmatched(ctx, sha256), next.ListUnmatched,
+	return problem.Missing(s.store.Signers.RemoveUnmatched(ctx, sha256), next.ListUnmatched,
 		"no certificate without a request begins with %s", sha256)
 }
 
-// keepUnmatched keeps a leaf that nobody waits for.
+// keepUnmatched stores a leaf that matches no pending request.
 func (s *Service) keepUnmatched(ctx context.Context, leaf *cert.Certificate, out *contract.Answer, t *taking) error {
 	if t.near == nil {
 		near, err := s.neighbours(ctx)
@@ -106,5 +106,5 @@ func (s *Service) keepUnmatched(ctx context.Context, leaf *cert.Certificate, out
 	}
 	out.Next = "it is kept; ask the signer to sign the request that was sent, not an older one or one made elsewhere"
 	out.Actions = []next.Action{next.ListUnmatched.On("")}
-	return s.store.Parcels.PutUnmatched(ctx, leaf, store.Unmatched{Why: out.Why, CameAt: s.moment(), CameBy: t.by})
+	return s.store.Signers.PutUnmatched(ctx, leaf, issuance.Unmatched{Why: out.Why, CameAt: s.moment(), CameBy: t.by})
 }
